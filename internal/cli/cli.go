@@ -1,0 +1,155 @@
+// Package cli is the commands and their JSON. It holds no rule of the job: it
+// asks recovery and writes down what it says.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"dorvik/internal/git"
+	"dorvik/internal/recovery"
+	"dorvik/internal/visible"
+)
+
+// Exit codes, as the contract has them.
+const (
+	exitDone      = 0
+	exitFailed    = 1
+	exitUsage     = 2
+	exitConflicts = 3
+	exitCheck     = 4
+	exitRefused   = 5
+	exitMoved     = 6
+)
+
+// exit is an outcome that is no error but has a code of its own.
+type exit struct{ code int }
+
+func (e exit) Error() string { return fmt.Sprintf("exit code %d", e.code) }
+
+// usage is a wrong call.
+type usage struct{ error }
+
+// Screen opens the full screen in a folder; main gives it, so that commands
+// can be used without one.
+type Screen func(ctx context.Context, dir, theme string) error
+
+// env is what a command works with.
+type env struct {
+	out, err io.Writer
+	dir      string
+	json     bool
+	screen   Screen
+}
+
+// Main runs the command line and gives the exit code.
+func Main(args []string, out, errs io.Writer, screen Screen) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	e := &env{out: out, err: errs, screen: screen}
+	root := e.root()
+	root.SetArgs(args)
+	root.SetOut(errs)
+	root.SetErr(errs)
+	return e.code(root.ExecuteContext(ctx))
+}
+
+func (e *env) code(err error) int {
+	var x exit
+	var u usage
+	if err == nil {
+		return exitDone
+	}
+	if errors.As(err, &x) {
+		return x.code
+	}
+	e.say("dorvik: %v", err)
+	var moved *recovery.MovedError
+	var ref *git.MovedError
+	var refusal *git.Refusal
+	switch {
+	case errors.As(err, &u):
+		return exitUsage
+	case errors.Is(err, recovery.ErrInUse), errors.As(err, &moved), errors.As(err, &ref):
+		return exitMoved
+	case errors.As(err, &refusal):
+		return exitRefused
+	}
+	return exitFailed
+}
+
+// say tells a person something, on standard error. Text from outside is made
+// fit to be shown.
+func (e *env) say(format string, args ...any) {
+	fmt.Fprintln(e.err, visible.Lines(fmt.Sprintf(format, args...)))
+}
+
+func (e *env) print(v any) error {
+	enc := json.NewEncoder(e.out)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	return enc.Encode(v)
+}
+
+func (e *env) root() *cobra.Command {
+	var theme string
+	root := &cobra.Command{
+		Use:   "dorvik",
+		Short: "Get from a refused push to an accepted one, without losing anybody's work",
+		Long: `Somebody pushed before you, and your push was refused. Dorvik shows what
+happened, works out both ways to join the two lines (rebase and merge) before
+anything is touched, helps you settle what both of you changed, checks that the
+joined code builds, and pushes.
+
+Without a command it opens the full screen in the repository you are in. Nothing
+in your branch, index or files changes until you accept the joined result, and
+that can be undone.`,
+		Example: `  dorvik                                   the full screen
+  dorvik look                              where you stand, in a few lines
+  dorvik plan --json                       what merge and rebase would each ask
+  dorvik recover --prefer weave --push     the whole job without a screen
+  dorvik demo                              try it on made-up repositories`,
+		SilenceErrors: true, SilenceUsage: true,
+		Args: noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if theme != "dark" && theme != "light" {
+				return usage{fmt.Errorf("--theme is dark or light, not %q", theme)}
+			}
+			return e.screen(cmd.Context(), e.dir, theme)
+		},
+	}
+	root.PersistentFlags().StringVarP(&e.dir, "directory", "C", "", "work in `DIR` instead of here")
+	root.PersistentFlags().StringVar(&theme, "theme", "dark", "colours of the full screen: dark or light; NO_COLOR=1 turns them off")
+	root.CompletionOptions.DisableDefaultCmd = true
+	root.SetHelpCommand(&cobra.Command{Hidden: true})
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage{err} })
+	root.AddCommand(e.look(), e.plan(), e.recover(), e.ways(), e.undo(), e.demo(&theme))
+	return root
+}
+
+func noArgs(_ *cobra.Command, args []string) error {
+	if len(args) > 0 {
+		return usage{fmt.Errorf("no word is expected here, and there is %q; dorvik --help lists the commands", args[0])}
+	}
+	return nil
+}
+
+func (e *env) jsonFlag(cmd *cobra.Command) *cobra.Command {
+	cmd.Flags().BoolVar(&e.json, "json", false, "write JSON to standard output")
+	return cmd
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}

@@ -1,0 +1,185 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"dorvik/internal/core/object"
+	"dorvik/internal/core/replay"
+	"dorvik/internal/core/settle"
+	"dorvik/internal/recovery"
+)
+
+type planJSON struct {
+	Version   int         `json:"version"`
+	Branch    string      `json:"branch"`
+	Upstream  string      `json:"upstream"`
+	Yours     sideJSON    `json:"yours"`
+	Theirs    sideJSON    `json:"theirs"`
+	Bases     []object.ID `json:"bases"`
+	Suggested string      `json:"suggested"`
+	Routes    []any       `json:"routes"`
+}
+
+type conflictJSON struct {
+	Path    string `json:"path"`
+	Kind    string `json:"kind"`
+	Regions int    `json:"regions"`
+}
+
+type mergeJSON struct {
+	Route     string         `json:"route"`
+	Clean     bool           `json:"clean"`
+	Trivial   string         `json:"trivial"`
+	Tree      *object.ID     `json:"tree"`
+	Conflicts []conflictJSON `json:"conflicts"`
+	Refused   string         `json:"refused,omitempty"`
+}
+
+type rebaseJSON struct {
+	Route   string     `json:"route"`
+	Clean   bool       `json:"clean"`
+	Trivial string     `json:"trivial"`
+	Tree    *object.ID `json:"tree"`
+	Steps   []stepJSON `json:"steps"`
+	Refused string     `json:"refused,omitempty"`
+}
+
+type stepJSON struct {
+	Commit    object.ID      `json:"commit"`
+	Outcome   string         `json:"outcome"`
+	Conflicts []conflictJSON `json:"conflicts"`
+}
+
+func (e *env) plan() *cobra.Command {
+	var route, yours, theirs string
+	cmd := &cobra.Command{
+		Use: "plan", Short: "Work both routes out in full and report them; changes nothing",
+		Long: `Works out what a merge and a rebase would each make and ask, in memory. No ref,
+index, file or object is written, and nothing is fetched.
+
+Exit code 0 says that the routes asked for are clean, 3 that one is not.`,
+		Args: noArgs,
+	}
+	cmd.Flags().StringVar(&route, "route", "all", "merge, rebase or all")
+	cmd.Flags().StringVar(&yours, "yours", "", "the `REV` that is yours (the branch you are on)")
+	cmd.Flags().StringVar(&theirs, "theirs", "", "the `REV` that is theirs (what the branch follows)")
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		ctx := cmd.Context()
+		if route != "all" && route != "merge" && route != "rebase" {
+			return usage{fmt.Errorf("--route is merge, rebase or all, not %q", route)}
+		}
+		w, err := recovery.OpenWorkspace(ctx, e.dir)
+		if err != nil {
+			return err
+		}
+		defer w.Close()
+		p, err := w.Compare(ctx, yours, theirs)
+		if err != nil {
+			return err
+		}
+		out := planJSON{Version: 1, Branch: p.Branch.Name, Upstream: p.Branch.Upstream,
+			Yours: sideJSON{p.Yours, len(p.Parted.Yours)}, Theirs: sideJSON{p.Theirs, len(p.Parted.Theirs)},
+			Bases: p.Parted.Bases, Routes: []any{}}
+		clean := true
+		var joins []*recovery.Join
+		if route == "all" {
+			pl, err := w.Plan(ctx, p, &settle.Book{}, nil)
+			if err != nil {
+				return err
+			}
+			out.Suggested = string(pl.Suggested)
+			joins = []*recovery.Join{pl.Merge, pl.Rebase}
+		} else {
+			j, err := w.Join(ctx, p, recovery.Route(route), &settle.Book{}, nil, nil)
+			if err != nil {
+				return err
+			}
+			out.Suggested = route
+			joins = []*recovery.Join{j}
+		}
+		for _, j := range joins {
+			out.Routes = append(out.Routes, routeJSON(p, j))
+			clean = clean && j.Clean()
+		}
+		if e.json {
+			if err := e.print(out); err != nil {
+				return err
+			}
+		} else {
+			e.say("%s", Sentence(p))
+			for _, j := range joins {
+				e.say("%s", describe(p, j))
+			}
+		}
+		if !clean {
+			return exit{exitConflicts}
+		}
+		return nil
+	}
+	return e.jsonFlag(cmd)
+}
+
+func routeJSON(p *recovery.Position, j *recovery.Join) any {
+	var tree *object.ID
+	if j.Clean() {
+		tree = &j.Tree
+	}
+	refused := ""
+	if j.Refused != nil {
+		refused = j.Refused.Error()
+	}
+	if j.Route == recovery.Merge {
+		m := mergeJSON{Route: "merge", Clean: j.Clean(), Trivial: string(p.Trivial()), Tree: tree, Conflicts: []conflictJSON{}, Refused: refused}
+		for _, s := range j.Stops {
+			m.Conflicts = conflictsJSON(s)
+		}
+		return m
+	}
+	r := rebaseJSON{Route: "rebase", Clean: j.Clean(), Trivial: string(p.Trivial()), Tree: tree, Steps: []stepJSON{}, Refused: refused}
+	stop := 0
+	for i := range j.Steps {
+		s := stepJSON{Commit: j.Steps[i].Commit.ID, Outcome: string(j.Steps[i].Outcome), Conflicts: []conflictJSON{}}
+		if stop < len(j.Stops) && j.Stops[stop].Commit.ID == s.Commit {
+			s.Conflicts = conflictsJSON(j.Stops[stop])
+			stop++
+		}
+		r.Steps = append(r.Steps, s)
+	}
+	return r
+}
+
+func conflictsJSON(s recovery.Stop) []conflictJSON {
+	out := []conflictJSON{}
+	for i, f := range s.Files {
+		out = append(out, conflictJSON{f.Path, string(s.Result.Conflicts[i].Kind), len(f.Conflicts)})
+	}
+	return out
+}
+
+func describe(p *recovery.Position, j *recovery.Join) string {
+	switch {
+	case j.Refused != nil:
+		return fmt.Sprintf("%-7s not possible: %v", j.Route, j.Refused)
+	case p.Trivial() != recovery.NotTrivial:
+		return fmt.Sprintf("%-7s nothing to decide (%s)", j.Route, p.Trivial())
+	case j.Clean():
+		return fmt.Sprintf("%-7s joins by itself", j.Route)
+	}
+	s := fmt.Sprintf("%-7s asks %s", j.Route, plural(j.Conflicts(), "decision", "decisions"))
+	if j.Route == recovery.Rebase {
+		s += fmt.Sprintf(" at %s", plural(len(j.Stops), "stop", "stops"))
+	}
+	for _, stop := range j.Stops {
+		for _, f := range stop.Files {
+			s += fmt.Sprintf("\n          %s  %s", f.Path, f.Conflicts[0].Kind)
+		}
+	}
+	for _, st := range j.Steps {
+		if st.Outcome == replay.AlreadyThere {
+			s += fmt.Sprintf("\n          %s “%s” is already there: %s made the same change", st.Commit.ID.Short(), st.Commit.Subject(), st.Same.Author().Name)
+		}
+	}
+	return s
+}

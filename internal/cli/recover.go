@@ -1,0 +1,326 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"dorvik/internal/core/object"
+	"dorvik/internal/core/replay"
+	"dorvik/internal/core/settle"
+	"dorvik/internal/git"
+	"dorvik/internal/recovery"
+)
+
+type recoverJSON struct {
+	Version      int                `json:"version"`
+	Route        string             `json:"route"`
+	Result       string             `json:"result"`
+	Tip          object.ID          `json:"tip"`
+	Tree         object.ID          `json:"tree"`
+	Settled      []settledJSON      `json:"settled"`
+	Open         []openConflict     `json:"open"`
+	AlreadyThere []object.ID        `json:"already_there"`
+	Emptied      []object.ID        `json:"emptied"`
+	LeftOut      []recovery.LeftOut `json:"left_out"`
+	Check        *checkJSON         `json:"check"`
+	Waypoint     string             `json:"waypoint"`
+	Refusal      *refusalJSON       `json:"refusal,omitempty"`
+}
+
+type settledJSON struct {
+	Path   string     `json:"path"`
+	Way    string     `json:"way"`
+	Commit *object.ID `json:"commit"` // null for a merge
+}
+
+type openConflict struct {
+	Path   string     `json:"path"`
+	Kind   string     `json:"kind"`
+	Commit *object.ID `json:"commit"`
+}
+
+type checkJSON struct {
+	Command string  `json:"command"`
+	Passed  bool    `json:"passed"`
+	Seconds float64 `json:"seconds"`
+}
+
+type refusalJSON struct {
+	Kind  string   `json:"kind"`
+	Words []string `json:"words"`
+}
+
+type recoverFlags struct {
+	route, prefer, check string
+	noCheck, push        bool
+}
+
+func (e *env) recover() *cobra.Command {
+	var f recoverFlags
+	cmd := &cobra.Command{
+		Use: "recover", Short: "Do the whole job without a screen",
+		Long: `Fetches, joins by the route, settles conflicts by the ways preferred, checks,
+accepts the result and, with --push, pushes it. Where a decision is missing it
+stops with the recovery saved; open dorvik to go on.
+
+A check command found from the project's files is run only if it was agreed to
+before in this repository; --check agrees to one, and so does
+git config dorvik.check.`,
+		Example: `  dorvik recover --route rebase --prefer weave,theirs-yours --check 'make test' --push
+  dorvik recover --prefer suggested --no-check --json`,
+		Args: noArgs,
+	}
+	cmd.Flags().StringVar(&f.route, "route", "auto", "rebase, merge or auto (the suggested one)")
+	cmd.Flags().StringVar(&f.prefer, "prefer", "", "`WAYS` to settle conflicts by, in order: weave, yours, theirs, yours-theirs, theirs-yours, base, sorted, as-before, suggested")
+	cmd.Flags().StringVar(&f.check, "check", "", "check with `CMD`")
+	cmd.Flags().BoolVar(&f.noCheck, "no-check", false, "go on without a check")
+	cmd.Flags().BoolVar(&f.push, "push", false, "push the result")
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		if f.route != "auto" && f.route != "rebase" && f.route != "merge" {
+			return usage{fmt.Errorf("--route is rebase, merge or auto, not %q", f.route)}
+		}
+		var prefer []settle.Way
+		if f.prefer != "" {
+			var ok bool
+			if prefer, ok = settle.ParsePreference(f.prefer); !ok {
+				return usage{fmt.Errorf("--prefer has a way that is not known: %q; see dorvik recover --help", f.prefer)}
+			}
+		}
+		if f.check != "" && f.noCheck {
+			return usage{fmt.Errorf("--check and --no-check cannot both be meant")}
+		}
+		s, err := recovery.OpenSession(cmd.Context(), e.dir)
+		if err != nil {
+			return err
+		}
+		defer s.Close()
+		r := &recoverer{env: e, s: s, flags: f, prefer: prefer, out: recoverJSON{Version: 1, Result: "failed",
+			Settled: []settledJSON{}, Open: []openConflict{}, AlreadyThere: []object.ID{}, Emptied: []object.ID{}, LeftOut: []recovery.LeftOut{}}}
+		err = r.run(cmd.Context())
+		if e.json {
+			err = errors.Join(err, e.print(r.out))
+		}
+		return err
+	}
+	return e.jsonFlag(cmd)
+}
+
+type recoverer struct {
+	*env
+	s      *recovery.Session
+	flags  recoverFlags
+	prefer []settle.Way
+	out    recoverJSON
+}
+
+func (r *recoverer) run(ctx context.Context) error {
+	if r.s.Notice != "" {
+		r.say("%s", r.s.Notice)
+	}
+	p, err := r.s.Stand(ctx, true)
+	if err != nil {
+		return err
+	}
+	if p.Unanswered != nil {
+		return p.Unanswered
+	}
+	if err := r.s.Sync(p); err != nil {
+		return err
+	}
+	r.say("%s", Sentence(p))
+	r.out.Tip = p.Yours
+	if r.out.Tree, err = r.s.Tree(p.Yours); err != nil {
+		return err
+	}
+	if p.NothingToDo() {
+		r.out.Result = "nothing-to-do"
+		return nil
+	}
+	if p.Trivial() == recovery.UpToDate {
+		if a := r.s.State.Accepted; a != nil {
+			r.out.Route, r.out.Waypoint = string(a.Route), a.Name
+		}
+		if !r.flags.push {
+			r.out.Result = "nothing-to-do"
+			return nil
+		}
+		return r.push(ctx, p)
+	}
+	j, err := r.settle(ctx, p)
+	if err != nil {
+		return err
+	}
+	if err := r.report(p, j); err != nil {
+		return err
+	}
+	if j.Open > 0 {
+		r.out.Result = "conflicts"
+		r.say("%s a decision. The recovery is saved: open dorvik to settle it, or say --prefer.", plural(j.Open, "conflict wants", "conflicts want"))
+		return exit{exitConflicts}
+	}
+	b, err := r.s.Build(ctx, p, j)
+	if err != nil {
+		return err
+	}
+	r.out.Tree = j.Tree
+	if p.Trivial() == recovery.NotTrivial && !r.flags.noCheck {
+		if err := r.check(ctx, j, b); err != nil {
+			return err
+		}
+	}
+	wp, err := r.s.Accept(ctx, p, j, b)
+	if err != nil {
+		return err
+	}
+	r.out.Result, r.out.Tip, r.out.Waypoint = "joined", b.Tip, wp.Name
+	r.say("Joined: %s is now at %s. “dorvik undo” takes it back.", p.Branch.Name, b.Tip)
+	if !r.flags.push || b.Tip == p.Theirs {
+		return nil
+	}
+	return r.push(ctx, p)
+}
+
+// settle joins by the route and settles what the preferences settle. Settling
+// one stop of a rebase can change the next, so it joins again until nothing
+// more can be settled.
+func (r *recoverer) settle(ctx context.Context, p *recovery.Position) (*recovery.Join, error) {
+	st := &r.s.State
+	route := recovery.Route(r.flags.route)
+	if route == "auto" {
+		if route = st.Route; route == "" {
+			pl, err := r.s.Plan(ctx, p, &st.Book, nil)
+			if err != nil {
+				return nil, err
+			}
+			route = pl.Suggested
+		}
+	}
+	st.Route, st.Stage = route, recovery.Settle
+	r.out.Route = string(route)
+	if p.Trivial() == recovery.FastForward {
+		r.out.Route = string(recovery.FastForward)
+	}
+	for {
+		j, err := r.s.Join(ctx, p, route, &st.Book, st.Mends, nil)
+		if err != nil {
+			return nil, err
+		}
+		if j.Refused != nil {
+			return nil, j.Refused
+		}
+		if next, way, ok := firstOpen(j, &st.Book, r.prefer); ok {
+			if err := r.s.Decide(settle.Decision{Key: next.Key, Way: way}); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		return j, r.s.Save()
+	}
+}
+
+func firstOpen(j *recovery.Join, book *settle.Book, prefer []settle.Way) (*settle.Conflict, settle.Way, bool) {
+	for _, stop := range j.Stops {
+		for _, f := range stop.Files {
+			for _, c := range f.Conflicts {
+				if _, done := book.For(c); done {
+					continue
+				}
+				if w, ok := settle.Prefer(c, prefer); ok {
+					return c, w, true
+				}
+			}
+		}
+	}
+	return nil, "", false
+}
+
+func (r *recoverer) report(p *recovery.Position, j *recovery.Join) error {
+	for _, stop := range j.Stops {
+		var commit *object.ID
+		if stop.Commit.Commit != nil {
+			commit = &stop.Commit.ID
+		}
+		for _, f := range stop.Files {
+			for _, c := range f.Conflicts {
+				if d, ok := r.s.State.Book.For(c); ok {
+					r.out.Settled = append(r.out.Settled, settledJSON{c.Path, string(d.Way), commit})
+				} else {
+					r.out.Open = append(r.out.Open, openConflict{c.Path, string(c.Kind), commit})
+				}
+			}
+		}
+	}
+	for i := range j.Steps {
+		switch st := &j.Steps[i]; st.Outcome {
+		case replay.AlreadyThere:
+			r.out.AlreadyThere = append(r.out.AlreadyThere, st.Commit.ID)
+			r.say("%s “%s” is left out: %s made the same change.", st.Commit.ID.Short(), st.Commit.Subject(), st.Same.Author().Name)
+		case replay.Emptied:
+			r.out.Emptied = append(r.out.Emptied, st.Commit.ID)
+			r.say("%s “%s” is left out: nothing of it is left.", st.Commit.ID.Short(), st.Commit.Subject())
+		}
+	}
+	left, err := r.s.LeftOut(p, j, &r.s.State.Book)
+	r.out.LeftOut = append(r.out.LeftOut, left...)
+	return err
+}
+
+func (r *recoverer) check(ctx context.Context, j *recovery.Join, b recovery.Built) error {
+	line := r.flags.check
+	if line == "" {
+		c, ok, err := r.s.CheckCommand(ctx, j.Tree)
+		if err != nil || !ok {
+			if err == nil {
+				r.say("No check was found in this project; going on without.")
+			}
+			return err
+		}
+		line = c.Line
+		if !c.Configured && !r.s.AgreedTo(line) {
+			return fmt.Errorf("the check “%s” (found from %s) was never agreed to in this repository; say --check '%s' to run it, or --no-check to go on without", line, c.Source, line)
+		}
+	} else if err := r.s.Agree(line); err != nil {
+		return err
+	}
+	r.say("Checking: %s", line)
+	res, _, err := r.s.RunCheck(ctx, line, b.Tip, func(l string) { r.say("  %s", strings.TrimRight(l, " ")) })
+	if err != nil {
+		return err
+	}
+	r.out.Check = &checkJSON{line, res.Passed, res.Took.Seconds()}
+	if !res.Passed {
+		r.out.Result = "check-failed"
+		r.s.State.Stage = recovery.Check
+		r.say("The joined code does not pass. Nothing was changed; open dorvik to mend it.")
+		return errors.Join(exit{exitCheck}, r.s.Save())
+	}
+	return nil
+}
+
+func (r *recoverer) push(ctx context.Context, p *recovery.Position) error {
+	done, err := r.s.PushTip(ctx, p)
+	if err != nil {
+		return err
+	}
+	r.out.Tip = done.Tip
+	if ref := done.Refusal; ref != nil {
+		r.out.Result = "refused"
+		r.out.Refusal = &refusalJSON{string(ref.Kind), ref.Words}
+		r.say("The push was refused: %v.", ref)
+		for _, w := range ref.Words {
+			r.say("  %s", w)
+		}
+		if ref.Kind == git.Behind && done.WentBack {
+			r.out.Tip = p.Yours
+			r.say("Your branch is back where it was, and your decisions are kept: recover again.")
+		}
+		return exit{exitRefused}
+	}
+	r.out.Result = "pushed"
+	r.say("Pushed. %s now holds %s.", p.Branch.Upstream, done.Holds)
+	return nil
+}

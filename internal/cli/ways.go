@@ -1,0 +1,132 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"dorvik/internal/core/merge"
+	"dorvik/internal/core/object"
+	"dorvik/internal/core/settle"
+)
+
+type waysJSON struct {
+	Version        int            `json:"version"`
+	JoinedByItself int            `json:"joined_by_itself"`
+	Conflicts      []questionJSON `json:"conflicts"`
+}
+
+type questionJSON struct {
+	BaseLines   [2]int    `json:"base_lines"`
+	YoursLines  [2]int    `json:"yours_lines"`
+	TheirsLines [2]int    `json:"theirs_lines"`
+	Kind        string    `json:"kind"`
+	Suggested   string    `json:"suggested"`
+	Ways        []wayJSON `json:"ways"`
+}
+
+type wayJSON struct {
+	Way       string         `json:"way"`
+	Text      string         `json:"text"`
+	Reason    string         `json:"reason"`
+	Parses    *bool          `json:"parses"`
+	Problem   string         `json:"problem"`
+	LeavesOut []settle.Piece `json:"leaves_out"`
+	Keeps     []settle.Piece `json:"keeps"`
+}
+
+func (e *env) ways() *cobra.Command {
+	var name string
+	cmd := &cobra.Command{
+		Use: "ways BASE YOURS THEIRS", Short: "List one file's conflicts with the ways to settle each",
+		Long: `Joins three versions of one file in memory and lists its conflicts, each with the
+ways to settle it: the text, whether the whole file would still parse, and what
+the way leaves out (words a side wrote) or keeps (words a side removed).`,
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) != 3 {
+				return usage{fmt.Errorf("ways takes three files: BASE YOURS THEIRS")}
+			}
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&name, "name", "", "the file's `PATH` in the project, by which its language is known (YOURS)")
+	cmd.RunE = func(_ *cobra.Command, args []string) error {
+		if name == "" {
+			name = args[1]
+		}
+		store := object.NewOverlay(object.SHA1, nil)
+		var ids [3]object.ID
+		for i, file := range args {
+			data, err := os.ReadFile(file)
+			if err != nil {
+				return err
+			}
+			if !merge.IsText(data) {
+				return fmt.Errorf("%s is not a text (or larger than %d MB), so it cannot be joined line by line", file, merge.MaxText>>20)
+			}
+			ids[i] = store.Put(object.KindBlob, data)
+		}
+		text, err := merge.NewEngine(store).Text(ids[0], ids[1], ids[2])
+		if err != nil {
+			return err
+		}
+		out := waysOf(name, text)
+		if e.json {
+			return e.print(out)
+		}
+		e.say("%s joined by themselves, %s.", plural(out.JoinedByItself, "region", "regions"), plural(len(out.Conflicts), "conflict", "conflicts"))
+		for _, c := range out.Conflicts {
+			e.say("lines %d–%d of yours, %d–%d of theirs", c.YoursLines[0], c.YoursLines[1], c.TheirsLines[0], c.TheirsLines[1])
+			for _, w := range c.Ways {
+				mark := " "
+				if w.Way == c.Suggested {
+					mark = "▶"
+				}
+				e.say("  %s %-14s leaves out %d, keeps %d  %s%s", mark, w.Way, len(w.LeavesOut), len(w.Keeps), w.Problem, w.Reason)
+			}
+		}
+		return nil
+	}
+	return e.jsonFlag(cmd)
+}
+
+func waysOf(name string, text *merge.Text) waysJSON {
+	out := waysJSON{Version: 1, Conflicts: []questionJSON{}}
+	for _, r := range text.Regions {
+		if r.Origin != merge.FromBase && r.Origin != merge.Contested {
+			out.JoinedByItself++
+		}
+	}
+	if text.Conflicts() == 0 {
+		return out
+	}
+	kind := merge.Content
+	if len(text.Base) == 0 {
+		kind = merge.AddAdd
+	}
+	f := settle.Open(&merge.Conflict{Path: name, Kind: kind, Text: text, Mode: object.ModeFile})
+	for _, c := range f.Conflicts {
+		cj := questionJSON{lineRange(c.Place.Base), lineRange(c.Place.Yours), lineRange(c.Place.Theirs), string(c.Kind), string(c.Suggested), nil}
+		for _, o := range c.Ways {
+			v := f.JudgeSuggested(c, o.Text)
+			w := wayJSON{string(o.Way), o.Text, o.Reason, v.Parses, v.Problem, some(v.LeavesOut), some(v.Keeps)}
+			if o.Way == c.Suggested {
+				w.Reason = c.Why
+			}
+			cj.Ways = append(cj.Ways, w)
+		}
+		out.Conflicts = append(out.Conflicts, cj)
+	}
+	return out
+}
+
+func some(p []settle.Piece) []settle.Piece {
+	if p == nil {
+		return []settle.Piece{}
+	}
+	return p
+}
+
+// lineRange is the first and last line, from 1; an empty one has last = first-1.
+func lineRange(s merge.Span) [2]int { return [2]int{s.Lo + 1, s.Hi} }

@@ -1,0 +1,109 @@
+package diff
+
+// group is a maximal run of changed lines of one side; empty where two
+// unchanged lines stand together. The n-th group of one side always stands
+// opposite the n-th of the other.
+type group struct{ start, end int }
+
+func (s *side) firstGroup() group {
+	g := group{}
+	s.growDown(&g)
+	return g
+}
+
+func (s *side) growDown(g *group) {
+	for g.end < len(s.sym) && s.changed[g.end] {
+		g.end++
+	}
+}
+
+func (s *side) growUp(g *group) {
+	for g.start > 0 && s.changed[g.start-1] {
+		g.start--
+	}
+}
+
+func (s *side) nextGroup(g *group) bool {
+	if g.end == len(s.sym) {
+		return false
+	}
+	g.start, g.end = g.end+1, g.end+1
+	s.growDown(g)
+	return true
+}
+
+func (s *side) prevGroup(g *group) bool {
+	if g.start == 0 {
+		return false
+	}
+	g.start, g.end = g.start-1, g.start-1
+	s.growUp(g)
+	return true
+}
+
+// slideUp moves a group one line up where the line above equals its last line,
+// and joins it with a group it then meets.
+func (s *side) slideUp(g *group) bool {
+	if g.start == 0 || s.sym[g.start-1] != s.sym[g.end-1] {
+		return false
+	}
+	g.start--
+	g.end--
+	s.changed[g.start], s.changed[g.end] = true, false
+	s.growUp(g)
+	return true
+}
+
+func (s *side) slideDown(g *group) bool {
+	if g.end == len(s.sym) || s.sym[g.start] != s.sym[g.end] {
+		return false
+	}
+	s.changed[g.start], s.changed[g.end] = false, true
+	g.start++
+	g.end++
+	s.growDown(g)
+	return true
+}
+
+// compact moves every group of s as far down as it goes, unless somewhere on
+// its way it can stand opposite a group of the other side: then there. Groups
+// that meet become one. A block of lines that was added after an equal block
+// is thus shown where people see it, and one edit is one hunk.
+func compact(s, other *side) {
+	g, o := s.firstGroup(), other.firstGroup()
+	for {
+		if g.end > g.start {
+			compactGroup(s, other, &g, &o)
+		}
+		if !s.nextGroup(&g) {
+			return
+		}
+		other.nextGroup(&o)
+	}
+}
+
+func compactGroup(s, other *side, g, o *group) {
+	for {
+		size := g.end - g.start
+		for s.slideUp(g) {
+			other.prevGroup(o)
+		}
+		top := g.end
+		opposite := o.end > o.start
+		for s.slideDown(g) {
+			other.nextGroup(o)
+			opposite = opposite || o.end > o.start
+		}
+		if g.end-g.start != size {
+			continue // it met another group: slide the whole
+		}
+		if g.end == top || !opposite {
+			return
+		}
+		for o.end == o.start {
+			s.slideUp(g)
+			other.prevGroup(o)
+		}
+		return
+	}
+}

@@ -1,0 +1,112 @@
+package diff
+
+import (
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// Lines splits a text into its lines, each with its line feed; only the last
+// may lack one. Joined they are the text again.
+func Lines(s string) []string {
+	if s == "" {
+		return nil
+	}
+	lines := make([]string, 0, strings.Count(s, "\n")+1)
+	for s != "" {
+		i := strings.IndexByte(s, '\n') + 1
+		if i == 0 {
+			i = len(s)
+		}
+		lines = append(lines, s[:i])
+		s = s[i:]
+	}
+	return lines
+}
+
+// Words splits a text into words: runs of letters, digits and underscores, runs
+// of blanks, single line ends, and every other character by itself. Joined they
+// are the text again, whatever its encoding.
+func Words(s string) []string {
+	var words []string
+	for s != "" {
+		class, n := classify(s)
+		for class != single && n < len(s) {
+			c, size := classify(s[n:])
+			if c != class {
+				break
+			}
+			n += size
+		}
+		words = append(words, s[:n])
+		s = s[n:]
+	}
+	return words
+}
+
+const (
+	single = iota
+	letters
+	blanks
+)
+
+func classify(s string) (class, size int) {
+	r, n := utf8.DecodeRuneInString(s)
+	switch {
+	case r == '\r' && len(s) > 1 && s[1] == '\n':
+		return single, 2
+	case r == '_' || unicode.IsLetter(r) || unicode.IsDigit(r) || unicode.IsMark(r):
+		return letters, n
+	case r == ' ' || r == '\t':
+		return blanks, n
+	}
+	return single, n
+}
+
+// IsWord reports whether a token of Words has letters or digits in it.
+func IsWord(token string) bool {
+	class, _ := classify(token)
+	return class == letters
+}
+
+// WordEdits compares two token lists from Words. Edits with nothing but a few
+// blanks or signs between them are read as one edit: alignments on those say
+// nothing about what somebody meant.
+func WordEdits(a, b []string) []Edit {
+	edits := Myers(a, b)
+	out := edits[:0]
+	for _, e := range edits {
+		if n := len(out); n > 0 && weak(a[out[n-1].A1:e.A0]) && heavy(out[n-1], a, b) && heavy(e, a, b) {
+			out[n-1].A1, out[n-1].B1 = e.A1, e.B1
+			continue
+		}
+		out = append(out, e)
+	}
+	return out
+}
+
+func weak(between []string) bool {
+	if len(between) > 3 {
+		return false
+	}
+	for _, t := range between {
+		if IsWord(t) || strings.HasSuffix(t, "\n") {
+			return false
+		}
+	}
+	return true
+}
+
+// heavy reports whether an edit replaces words, not only adds or removes.
+func heavy(e Edit, a, b []string) bool {
+	return hasWord(a[e.A0:e.A1]) && hasWord(b[e.B0:e.B1])
+}
+
+func hasWord(tokens []string) bool {
+	for _, t := range tokens {
+		if IsWord(t) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,86 @@
+package history
+
+import (
+	"strings"
+
+	"dorvik/internal/core/diff"
+	"dorvik/internal/core/object"
+)
+
+// Toucher finds which of a side's commits changed a path, and which of them
+// brought a given text. It remembers what it read.
+type Toucher struct {
+	store   *object.Overlay
+	commits []Node // newest first
+	paths   map[string][]touch
+}
+
+type touch struct {
+	node  Node
+	added map[string]bool // lines the commit added at the path
+}
+
+// NewToucher makes a toucher over a side's commits, newest first.
+func NewToucher(store *object.Overlay, commits []Node) *Toucher {
+	return &Toucher{store, commits, map[string][]touch{}}
+}
+
+func (t *Toucher) at(path string) ([]touch, error) {
+	if done, ok := t.paths[path]; ok {
+		return done, nil
+	}
+	var out []touch
+	for _, n := range t.commits {
+		before, err := FirstParentTree(t.store, n.Commit)
+		if err != nil {
+			return nil, err
+		}
+		old, err := t.store.Find(before, path)
+		if err != nil {
+			return nil, err
+		}
+		new, err := t.store.Find(n.Tree, path)
+		if err != nil {
+			return nil, err
+		}
+		if old.Same(new) {
+			continue
+		}
+		at := touch{node: n, added: map[string]bool{}}
+		var texts [2][]string
+		for i, e := range []object.Entry{old, new} {
+			if e.Mode.IsRegular() {
+				data, err := t.store.Blob(e.ID)
+				if err != nil {
+					return nil, err
+				}
+				texts[i] = diff.Lines(string(data))
+			}
+		}
+		for _, e := range diff.Histogram(texts[0], texts[1]) {
+			for _, l := range texts[1][e.B0:e.B1] {
+				at.added[strings.TrimSpace(l)] = true
+			}
+		}
+		out = append(out, at)
+	}
+	t.paths[path] = out
+	return out, nil
+}
+
+// Who gives the newest commit that added one of the lines at the path; where
+// none did, the newest that touched the path; ok is false where none did that.
+func (t *Toucher) Who(path string, lines []string) (n Node, ok bool, err error) {
+	touches, err := t.at(path)
+	if err != nil || len(touches) == 0 {
+		return Node{}, false, err
+	}
+	for _, at := range touches {
+		for _, l := range lines {
+			if s := strings.TrimSpace(l); s != "" && at.added[s] {
+				return at.node, true, nil
+			}
+		}
+	}
+	return touches[0].node, true, nil
+}

@@ -1,0 +1,364 @@
+package merge
+
+import (
+	"bytes"
+	"context"
+	"sync"
+
+	"dorvik/internal/core/diff"
+	"dorvik/internal/core/object"
+)
+
+// Kind is what a conflict is about. The names are those of `plan --json`.
+type Kind string
+
+const (
+	Content       Kind = "content"
+	AddAdd        Kind = "add/add"
+	ModifyDelete  Kind = "modify/delete"
+	FileDirectory Kind = "file/directory"
+	ModeBits      Kind = "mode"
+	Type          Kind = "type"
+	Symlink       Kind = "symlink"
+	Binary        Kind = "binary"
+	Submodule     Kind = "submodule"
+)
+
+// Conflict is a path that the two sides changed in ways only a person can
+// join. Entries are absent where a side has nothing at the path.
+type Conflict struct {
+	Path                string
+	Kind                Kind
+	Base, Yours, Theirs object.Entry
+
+	Text  *Text // set where the conflict is within text
+	Mode  object.Mode
+	Modes bool // the sides differ in mode too, and Mode is not known
+}
+
+// Joined is a path that needed no decision. A subtree that only one side
+// changed is one of these, with trees as its entries.
+type Joined struct {
+	Path                string
+	Origin              Origin
+	Base, Yours, Theirs object.Entry
+	Result              object.Entry
+}
+
+// Result is two trees joined: what joined by itself, and the conflicts.
+type Result struct {
+	Base, Yours, Theirs object.ID
+	Joined              []Joined
+	Conflicts           []Conflict
+
+	store *object.Overlay
+	edits []edit // that make yours the joined tree
+}
+
+type edit struct {
+	path  string
+	entry object.Entry
+}
+
+// Clean reports whether nothing is contested.
+func (r *Result) Clean() bool { return len(r.Conflicts) == 0 }
+
+// Tree makes the joined tree. Each conflicting path has the entry given for it,
+// or else yours.
+func (r *Result) Tree(settled map[string]object.Entry) (object.ID, error) {
+	set := make(map[string]object.Entry, len(r.edits)+len(settled))
+	for _, e := range r.edits {
+		set[e.path] = e.entry
+	}
+	for p, e := range settled {
+		set[p] = e
+	}
+	id, err := r.store.Edit(r.Yours, set)
+	if err == nil && id.IsZero() {
+		id = r.store.EmptyTree()
+	}
+	return id, err
+}
+
+// Files lists what joined by itself file by file: the subtrees in Joined are
+// opened.
+func (r *Result) Files() ([]Joined, error) {
+	var out []Joined
+	for _, j := range r.Joined {
+		if !j.Base.IsTree() && !j.Result.IsTree() {
+			out = append(out, j)
+			continue
+		}
+		var old, new object.ID
+		if j.Base.IsTree() {
+			old = j.Base.ID
+		}
+		if j.Result.IsTree() {
+			new = j.Result.ID
+		}
+		changes, err := r.store.Changes(old, new)
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range changes {
+			f := Joined{Path: j.Path + "/" + c.Path, Origin: j.Origin, Base: c.Old, Result: c.New, Yours: c.Old, Theirs: c.Old}
+			if j.Origin != FromTheirs {
+				f.Yours = c.New
+			}
+			if j.Origin != FromYours {
+				f.Theirs = c.New
+			}
+			out = append(out, f)
+		}
+		// A file that gave way to a directory, or the other way round.
+		if !j.Base.IsTree() && !j.Base.Absent() {
+			out = append(out, Joined{Path: j.Path, Origin: j.Origin, Base: j.Base})
+		}
+		if !j.Result.IsTree() && !j.Result.Absent() {
+			out = append(out, Joined{Path: j.Path, Origin: j.Origin, Result: j.Result})
+		}
+	}
+	return out, nil
+}
+
+// Engine joins trees over one store. It remembers text merges, so that joining
+// again after a decision costs only what the decision changes. It is safe for
+// use by several goroutines.
+type Engine struct {
+	Store *object.Overlay
+
+	mu    sync.Mutex
+	texts map[[3]object.ID]*Text
+}
+
+// NewEngine makes an engine over a store.
+func NewEngine(store *object.Overlay) *Engine {
+	return &Engine{Store: store, texts: map[[3]object.ID]*Text{}}
+}
+
+// Trees joins two trees that came from one base. It reads only subtrees that
+// differ. Cancelling ctx stops it with the context's error.
+func (e *Engine) Trees(ctx context.Context, base, yours, theirs object.ID) (*Result, error) {
+	m := &merger{ctx: ctx, engine: e, out: &Result{Base: base, Yours: yours, Theirs: theirs, store: e.Store}}
+	if err := m.name("", tree(base), tree(yours), tree(theirs)); err != nil {
+		return nil, err
+	}
+	return m.out, nil
+}
+
+func tree(id object.ID) object.Entry { return object.Entry{Mode: object.ModeTree, ID: id} }
+
+type merger struct {
+	ctx    context.Context
+	engine *Engine
+	out    *Result
+}
+
+func (m *merger) set(path string, e object.Entry) { m.out.edits = append(m.out.edits, edit{path, e}) }
+
+func (m *merger) joined(path string, o Origin, b, y, t, result object.Entry) {
+	m.out.Joined = append(m.out.Joined, Joined{path, o, b, y, t, result})
+	if !result.Same(y) {
+		m.set(path, result)
+	}
+}
+
+func (m *merger) conflict(c Conflict) { m.out.Conflicts = append(m.out.Conflicts, c) }
+
+// name joins what stands at one path, of whatever kind it is on each side.
+func (m *merger) name(path string, b, y, t object.Entry) error {
+	switch {
+	case y.Same(t):
+		if !b.Same(y) && path != "" {
+			m.joined(path, FromBoth, b, y, t, y)
+		}
+		return nil
+	case b.Same(y) && path != "":
+		m.joined(path, FromTheirs, b, y, t, t)
+		return nil
+	case b.Same(t) && path != "":
+		m.joined(path, FromYours, b, y, t, y)
+		return nil
+	case y.IsTree() && t.IsTree():
+		return m.dir(path, b, y, t)
+	case y.IsTree() || t.IsTree():
+		return m.treeAgainstFile(path, b, y, t)
+	}
+	if b.IsTree() {
+		b = object.Entry{} // both made the directory a file
+	}
+	return m.file(path, b, y, t)
+}
+
+func subtree(e object.Entry) object.ID {
+	if e.IsTree() {
+		return e.ID
+	}
+	return object.ID{}
+}
+
+func (m *merger) dir(path string, b, y, t object.Entry) error {
+	if err := m.ctx.Err(); err != nil {
+		return err
+	}
+	var lists [3][]object.Entry
+	for i, e := range []object.Entry{b, y, t} {
+		var err error
+		if lists[i], err = m.engine.Store.Tree(subtree(e)); err != nil {
+			return err
+		}
+	}
+	if path != "" {
+		path += "/"
+	}
+	return object.Zip(func(name string, at []object.Entry) error {
+		return m.name(path+name, at[0], at[1], at[2])
+	}, lists[:]...)
+}
+
+// treeAgainstFile joins a path that is a directory on one side only. The
+// directory is joined first, as though the other side had deleted it; if
+// anything of it is left and the other side has a file there, they clash.
+func (m *merger) treeAgainstFile(path string, b, y, t object.Entry) error {
+	edits, joined, conflicts := len(m.out.edits), len(m.out.Joined), len(m.out.Conflicts)
+	if err := m.dir(path, b, y, t); err != nil {
+		return err
+	}
+	file := y
+	if y.IsTree() {
+		file = t
+	}
+	if file.Absent() {
+		return nil
+	}
+	left := len(m.out.Conflicts) > conflicts
+	if !left {
+		set := map[string]object.Entry{}
+		for _, e := range m.out.edits[edits:] {
+			set[e.path[len(path)+1:]] = e.entry
+		}
+		id, err := m.engine.Store.Edit(subtree(y), set)
+		if err != nil {
+			return err
+		}
+		left = !id.IsZero()
+	}
+	// Whichever it is, the path is joined or contested as a whole.
+	m.out.edits, m.out.Joined, m.out.Conflicts = m.out.edits[:edits], m.out.Joined[:joined], m.out.Conflicts[:conflicts]
+	if left {
+		m.conflict(Conflict{Path: path, Kind: FileDirectory, Base: b, Yours: y, Theirs: t})
+		return nil
+	}
+	o := FromYours
+	if file == t {
+		o = FromTheirs
+	}
+	m.joined(path, o, b, y, t, file)
+	return nil
+}
+
+// file joins what no side holds as a directory, and both changed differently.
+func (m *merger) file(path string, b, y, t object.Entry) error {
+	c := Conflict{Path: path, Base: b, Yours: y, Theirs: t}
+	switch {
+	case y.Absent() || t.Absent():
+		c.Kind = ModifyDelete
+	case y.Mode.IsRegular() != t.Mode.IsRegular() || !y.Mode.IsRegular() && y.Mode != t.Mode:
+		c.Kind = Type
+	case y.Mode == object.ModeLink:
+		c.Kind = Symlink
+	case y.Mode == object.ModeSubmodule:
+		c.Kind = Submodule
+	default:
+		return m.regular(path, b, y, t)
+	}
+	m.conflict(c)
+	return nil
+}
+
+func (m *merger) regular(path string, b, y, t object.Entry) error {
+	c := Conflict{Path: path, Kind: Content, Base: b, Yours: y, Theirs: t, Mode: y.Mode}
+	if !b.Mode.IsRegular() {
+		b = object.Entry{} // a link has no text to start from
+		c.Base, c.Kind = b, AddAdd
+	}
+	if y.Mode != t.Mode {
+		if b.Absent() {
+			c.Modes = true
+		} else if y.Mode == b.Mode {
+			c.Mode = t.Mode
+		}
+	}
+	result := object.Entry{Mode: c.Mode, ID: y.ID}
+	switch {
+	case y.ID == t.ID:
+	case y.ID == b.ID:
+		result.ID = t.ID
+	case t.ID == b.ID:
+	default:
+		text, err := m.engine.Text(b.ID, y.ID, t.ID)
+		if err != nil {
+			return err
+		}
+		if text == nil {
+			if c.Kind == Content {
+				c.Kind = Binary
+			}
+			m.conflict(c)
+			return nil
+		}
+		c.Text = text
+		if text.Conflicts() > 0 {
+			m.conflict(c)
+			return nil
+		}
+		result.ID = m.engine.Store.Put(object.KindBlob, []byte(text.Join(nil)))
+	}
+	if c.Modes {
+		c.Kind = ModeBits
+		m.conflict(c)
+		return nil
+	}
+	m.joined(path, FromBoth, b, y, t, result)
+	return nil
+}
+
+// Text joins three blobs as texts; the zero id is an empty one. It gives nil
+// where one of them is not text.
+func (e *Engine) Text(base, yours, theirs object.ID) (*Text, error) {
+	key := [3]object.ID{base, yours, theirs}
+	e.mu.Lock()
+	t, ok := e.texts[key]
+	e.mu.Unlock()
+	if ok {
+		return t, nil
+	}
+	var lines [3][]string
+	for i, id := range key {
+		if id.IsZero() {
+			continue
+		}
+		data, err := e.Store.Blob(id)
+		if err != nil {
+			return nil, err
+		}
+		if !IsText(data) {
+			return nil, nil
+		}
+		lines[i] = diff.Lines(string(data))
+	}
+	joined := Merge3(lines[0], lines[1], lines[2])
+	e.mu.Lock()
+	e.texts[key] = &joined
+	e.mu.Unlock()
+	return &joined, nil
+}
+
+// MaxText is the size in bytes above which a file is joined only as a whole.
+const MaxText = 100 << 20
+
+// IsText reports whether content is joined line by line: it has no zero byte
+// in its first 8000, and is not larger than MaxText.
+func IsText(data []byte) bool {
+	return len(data) <= MaxText && bytes.IndexByte(data[:min(len(data), 8000)], 0) < 0
+}

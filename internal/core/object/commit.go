@@ -1,0 +1,134 @@
+package object
+
+import (
+	"bytes"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Signature is a person and a moment, as an author or committer line holds it.
+type Signature struct {
+	Name, Email string
+	When        int64  // seconds since the epoch
+	Zone        string // as written, such as +0100
+}
+
+// ParseSignature reads "Name <email> seconds zone". Lines in the wild miss
+// parts; what is missing stays empty or zero.
+func ParseSignature(s string) Signature {
+	var sig Signature
+	open, end := strings.IndexByte(s, '<'), strings.LastIndexByte(s, '>')
+	if open < 0 || end < open {
+		sig.Name = strings.TrimSpace(s)
+		return sig
+	}
+	sig.Name = strings.TrimSpace(s[:open])
+	sig.Email = s[open+1 : end]
+	if f := strings.Fields(s[end+1:]); len(f) > 0 {
+		sig.When, _ = strconv.ParseInt(f[0], 10, 64)
+		if len(f) > 1 {
+			sig.Zone = f[1]
+		}
+	}
+	return sig
+}
+
+func (s Signature) String() string {
+	return fmt.Sprintf("%s <%s> %d %s", s.Name, s.Email, s.When, s.Zone)
+}
+
+// Time is the moment in the author's own zone; an unreadable zone counts as UTC.
+func (s Signature) Time() time.Time {
+	t := time.Unix(s.When, 0).UTC()
+	if z, err := time.Parse("-0700", s.Zone); err == nil {
+		t = t.In(z.Location())
+	}
+	return t
+}
+
+// Header is a line of a commit beyond the usual ones, such as an encoding or a
+// signature. Value may span lines.
+type Header struct{ Key, Value string }
+
+// Commit is a commit. AuthorLine is kept as written, so that a replayed commit
+// has its author byte for byte.
+type Commit struct {
+	Tree       ID
+	Parents    []ID
+	AuthorLine string
+	Committer  Signature
+	Extra      []Header
+	Message    string
+}
+
+// Author is the author line, read.
+func (c *Commit) Author() Signature { return ParseSignature(c.AuthorLine) }
+
+// Subject is the first line of the message.
+func (c *Commit) Subject() string {
+	s, _, _ := strings.Cut(strings.TrimLeft(c.Message, "\n"), "\n")
+	return strings.TrimRight(s, "\r ")
+}
+
+// Encoding is the encoding of the message, empty for UTF-8.
+func (c *Commit) Encoding() string {
+	for _, h := range c.Extra {
+		if h.Key == "encoding" {
+			return h.Value
+		}
+	}
+	return ""
+}
+
+// ParseCommit reads a commit's content.
+func ParseCommit(data []byte) (*Commit, error) {
+	head, message, _ := strings.Cut(string(data), "\n\n")
+	c := &Commit{Message: message}
+	for line := range strings.SplitSeq(head, "\n") {
+		if strings.HasPrefix(line, " ") && len(c.Extra) > 0 {
+			c.Extra[len(c.Extra)-1].Value += "\n" + line[1:]
+			continue
+		}
+		key, value, _ := strings.Cut(line, " ")
+		var err error
+		switch key {
+		case "tree":
+			c.Tree, err = ParseID(value)
+		case "parent":
+			var p ID
+			p, err = ParseID(value)
+			c.Parents = append(c.Parents, p)
+		case "author":
+			c.AuthorLine = value
+		case "committer":
+			c.Committer = ParseSignature(value)
+		default:
+			c.Extra = append(c.Extra, Header{key, value})
+		}
+		if err != nil {
+			return nil, fmt.Errorf("commit header %q: %w", key, err)
+		}
+	}
+	if c.Tree.IsZero() {
+		return nil, fmt.Errorf("commit names no tree")
+	}
+	return c, nil
+}
+
+// Encode writes the commit's content.
+func (c *Commit) Encode() []byte {
+	var b bytes.Buffer
+	fmt.Fprintf(&b, "tree %s\n", c.Tree)
+	for _, p := range c.Parents {
+		fmt.Fprintf(&b, "parent %s\n", p)
+	}
+	fmt.Fprintf(&b, "author %s\ncommitter %s\n", c.AuthorLine, c.Committer)
+	for _, h := range c.Extra {
+		fmt.Fprintf(&b, "%s %s\n", h.Key, strings.ReplaceAll(h.Value, "\n", "\n "))
+	}
+	b.WriteByte('\n')
+	b.WriteString(c.Message)
+	return b.Bytes()
+}

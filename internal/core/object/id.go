@@ -1,0 +1,128 @@
+// Package object holds git's object model as values: ids, blobs, trees and
+// commits, an in-memory overlay in which new ones are made, and the pack that
+// hands them over. The formats are those of git's own documentation
+// (gitformat-pack, hash-function-transition).
+package object
+
+import (
+	"crypto/sha1"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"hash"
+	"strconv"
+)
+
+// Format is the hash function a repository names its objects by.
+type Format uint8
+
+const (
+	SHA1 Format = iota
+	SHA256
+)
+
+// ParseFormat reads a format as `git rev-parse --show-object-format` prints it.
+func ParseFormat(s string) (Format, error) {
+	switch s {
+	case "sha1":
+		return SHA1, nil
+	case "sha256":
+		return SHA256, nil
+	}
+	return 0, fmt.Errorf("unknown object format %q", s)
+}
+
+// Size is the length of an id in bytes.
+func (f Format) Size() int {
+	if f == SHA256 {
+		return sha256.Size
+	}
+	return sha1.Size
+}
+
+func (f Format) new() hash.Hash {
+	if f == SHA256 {
+		return sha256.New()
+	}
+	return sha1.New()
+}
+
+// Sum is the id of an object of the given kind and content.
+func (f Format) Sum(kind Kind, data []byte) ID {
+	h := f.new()
+	h.Write([]byte(kind.String() + " " + strconv.Itoa(len(data)) + "\x00"))
+	h.Write(data)
+	return ID{string(h.Sum(nil))}
+}
+
+// ID names an object. The zero ID names none. IDs are comparable.
+type ID struct{ raw string }
+
+// ParseID reads an id from its 40 or 64 hexadecimal digits.
+func ParseID(s string) (ID, error) {
+	raw, err := hex.DecodeString(s)
+	if err != nil || (len(raw) != sha1.Size && len(raw) != sha256.Size) {
+		return ID{}, fmt.Errorf("not an object id: %q", s)
+	}
+	return ID{string(raw)}, nil
+}
+
+// IsZero reports whether the id names no object.
+func (id ID) IsZero() bool { return id.raw == "" }
+
+func (id ID) String() string { return hex.EncodeToString([]byte(id.raw)) }
+
+// Short is the first four hexadecimal digits: enough to tell apart the few
+// commits of one recovery on a screen, never enough to look an object up by.
+func (id ID) Short() string {
+	if id.IsZero() {
+		return ""
+	}
+	return id.String()[:4]
+}
+
+// Less orders ids by their bytes.
+func (id ID) Less(other ID) bool { return id.raw < other.raw }
+
+// MarshalText and UnmarshalText write and read the hexadecimal form, so that
+// ids can stand in JSON, as values and as map keys.
+func (id ID) MarshalText() ([]byte, error) { return []byte(id.String()), nil }
+
+func (id *ID) UnmarshalText(text []byte) error {
+	if len(text) == 0 {
+		*id = ID{}
+		return nil
+	}
+	parsed, err := ParseID(string(text))
+	*id = parsed
+	return err
+}
+
+// Kind is what an object is.
+type Kind uint8
+
+const (
+	KindCommit Kind = iota + 1 // the numbers are those of the pack format
+	KindTree
+	KindBlob
+	KindTag
+)
+
+var kindNames = [...]string{KindCommit: "commit", KindTree: "tree", KindBlob: "blob", KindTag: "tag"}
+
+func (k Kind) String() string {
+	if int(k) < len(kindNames) && k > 0 {
+		return kindNames[k]
+	}
+	return "unknown"
+}
+
+// ParseKind reads a kind from its name in an object header.
+func ParseKind(s string) (Kind, error) {
+	for k, name := range kindNames {
+		if name == s && k > 0 {
+			return Kind(k), nil
+		}
+	}
+	return 0, fmt.Errorf("unknown kind of object %q", s)
+}

@@ -1,0 +1,145 @@
+package object
+
+import (
+	"errors"
+	"fmt"
+	"sync"
+)
+
+// Reader gives an object's kind and content. The content is shared: callers
+// must not change it.
+type Reader interface {
+	Read(id ID) (Kind, []byte, error)
+}
+
+// ErrMissing says that an object is not in the repository: it is damaged, or
+// a shallow or partial clone that does not hold it.
+var ErrMissing = errors.New("not in this repository")
+
+type stored struct {
+	kind Kind
+	data []byte
+}
+
+// Overlay is a store of objects made in memory, over a reader of those that
+// are there already. It is safe for use by several goroutines.
+type Overlay struct {
+	format Format
+	under  Reader
+
+	mu    sync.Mutex
+	made  map[ID]stored
+	cache map[ID]stored
+	bytes int // held by cache
+}
+
+// Blobs larger than cacheOne are not kept; past cacheAll the cache starts anew.
+// Both in bytes.
+const (
+	cacheOne = 1 << 20
+	cacheAll = 48 << 20
+)
+
+// NewOverlay makes an empty overlay. A nil reader stands for an empty repository.
+func NewOverlay(f Format, under Reader) *Overlay {
+	return &Overlay{format: f, under: under, made: map[ID]stored{}, cache: map[ID]stored{}}
+}
+
+// Format is the hash function of the ids made here.
+func (o *Overlay) Format() Format { return o.format }
+
+// Put makes an object and gives its id.
+func (o *Overlay) Put(kind Kind, data []byte) ID {
+	id := o.format.Sum(kind, data)
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.made[id] = stored{kind, data}
+	return id
+}
+
+// PutTree makes a tree of the entries, which need not be sorted.
+func (o *Overlay) PutTree(entries []Entry) ID { return o.Put(KindTree, EncodeTree(entries)) }
+
+// PutCommit makes a commit.
+func (o *Overlay) PutCommit(c *Commit) ID { return o.Put(KindCommit, c.Encode()) }
+
+// Read gives an object from memory, or else from the reader below.
+func (o *Overlay) Read(id ID) (Kind, []byte, error) {
+	o.mu.Lock()
+	s, ok := o.made[id]
+	if !ok {
+		s, ok = o.cache[id]
+	}
+	o.mu.Unlock()
+	if ok {
+		return s.kind, s.data, nil
+	}
+	if o.under == nil {
+		return 0, nil, fmt.Errorf("object %s: %w", id, ErrMissing)
+	}
+	kind, data, err := o.under.Read(id)
+	if err != nil {
+		return 0, nil, err
+	}
+	if len(data) <= cacheOne {
+		o.mu.Lock()
+		if o.bytes += len(data); o.bytes > cacheAll {
+			clear(o.cache)
+			o.bytes = len(data)
+		}
+		o.cache[id] = stored{kind, data}
+		o.mu.Unlock()
+	}
+	return kind, data, nil
+}
+
+func (o *Overlay) read(id ID, want Kind) ([]byte, error) {
+	kind, data, err := o.Read(id)
+	if err != nil {
+		return nil, err
+	}
+	if kind != want {
+		return nil, fmt.Errorf("object %s is a %s where a %s is expected", id, kind, want)
+	}
+	return data, nil
+}
+
+// Blob gives a blob's content.
+func (o *Overlay) Blob(id ID) ([]byte, error) { return o.read(id, KindBlob) }
+
+// Tree gives a tree's entries; the zero id gives none.
+func (o *Overlay) Tree(id ID) ([]Entry, error) {
+	if id.IsZero() {
+		return nil, nil
+	}
+	data, err := o.read(id, KindTree)
+	if err != nil {
+		return nil, err
+	}
+	entries, err := ParseTree(o.format, data)
+	if err != nil {
+		return nil, fmt.Errorf("tree %s: %w", id, err)
+	}
+	return entries, nil
+}
+
+// Commit gives a commit.
+func (o *Overlay) Commit(id ID) (*Commit, error) {
+	data, err := o.read(id, KindCommit)
+	if err != nil {
+		return nil, err
+	}
+	c, err := ParseCommit(data)
+	if err != nil {
+		return nil, fmt.Errorf("commit %s: %w", id, err)
+	}
+	return c, nil
+}
+
+// Made reports whether the object was made here.
+func (o *Overlay) Made(id ID) bool {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	_, ok := o.made[id]
+	return ok
+}

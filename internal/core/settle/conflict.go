@@ -1,0 +1,414 @@
+package settle
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+
+	"dorvik/internal/core/diff"
+	"dorvik/internal/core/merge"
+	"dorvik/internal/core/object"
+)
+
+// Option is one way to settle a conflict, as offered.
+type Option struct {
+	Way    Way
+	Reason string       // why it is offered or suggested, if that needs saying
+	Text   string       // what the place would hold; for a whole path, what it would be
+	entry  object.Entry // for a whole path
+}
+
+// Key names a conflict by what is in it: path, kind and the three texts. The
+// same conflict met again, on another route or after new commits of theirs,
+// has the same key.
+type Key string
+
+// Conflict is one decision to make: a contested region of a file, or a whole
+// path where there is no text to decide on line by line.
+type Conflict struct {
+	Path                string
+	Kind                merge.Kind
+	Key                 Key
+	Whole               bool
+	Place               merge.Region // unless Whole
+	Base, Yours, Theirs string       // the texts of the place; for a whole path what each side has there
+	Ways                []Option
+	Suggested           Way // empty where none is better than asking
+	Why                 string
+}
+
+// Option gives the offered option of a way.
+func (c *Conflict) Option(w Way) (Option, bool) {
+	for _, o := range c.Ways {
+		if o.Way == w {
+			return o, true
+		}
+	}
+	return Option{}, false
+}
+
+// File is a contested path with its conflicts. Text is nil for a whole path.
+type File struct {
+	Path      string
+	Text      *merge.Text
+	Conflicts []*Conflict
+	source    *merge.Conflict
+	readable  *bool
+}
+
+// Open makes the questions of one contested path.
+func Open(c *merge.Conflict) *File {
+	f := &File{Path: c.Path, Text: c.Text, source: c}
+	if c.Text != nil && c.Text.Conflicts() > 0 {
+		f.openText()
+	} else {
+		f.Text = nil
+		f.Conflicts = append(f.Conflicts, wholePath(c))
+	}
+	if c.Modes && c.Kind != merge.ModeBits && f.Text != nil {
+		f.Conflicts = append(f.Conflicts, modeConflict(c))
+	}
+	seen := map[Key]int{}
+	for _, q := range f.Conflicts {
+		q.Key = keyOf(q, seen)
+	}
+	return f
+}
+
+func keyOf(c *Conflict, seen map[Key]int) Key {
+	h := sha256.New()
+	for _, s := range []string{c.Path, string(c.Kind), c.Base, c.Yours, c.Theirs} {
+		fmt.Fprintf(h, "%d:%s", len(s), s)
+	}
+	k := Key(hex.EncodeToString(h.Sum(nil)[:16]))
+	seen[k]++
+	if n := seen[k]; n > 1 {
+		k += Key(fmt.Sprintf("-%d", n))
+	}
+	return k
+}
+
+func wholePath(c *merge.Conflict) *Conflict {
+	q := &Conflict{Path: c.Path, Kind: c.Kind, Whole: true}
+	q.Base, q.Yours, q.Theirs = describe(c.Base), describe(c.Yours), describe(c.Theirs)
+	q.Ways = []Option{{Way: Yours, Text: outcome(c.Yours), entry: c.Yours}, {Way: Theirs, Text: outcome(c.Theirs), entry: c.Theirs}}
+	if c.Kind == merge.ModifyDelete {
+		q.Suggested, q.Why = Yours, "keeps the edit: a file can still be deleted later"
+		if c.Yours.Absent() {
+			q.Suggested = Theirs
+		}
+	}
+	if c.Kind == merge.ModeBits {
+		q.Ways = modeWays(c)
+	}
+	return q
+}
+
+func modeConflict(c *merge.Conflict) *Conflict {
+	return &Conflict{Path: c.Path, Kind: merge.ModeBits, Whole: true,
+		Base: describe(c.Base), Yours: describe(c.Yours), Theirs: describe(c.Theirs), Ways: modeWays(c)}
+}
+
+func modeWays(c *merge.Conflict) []Option {
+	return []Option{{Way: Yours, Text: c.Yours.Mode.Describe(), entry: c.Yours}, {Way: Theirs, Text: c.Theirs.Mode.Describe(), entry: c.Theirs}}
+}
+
+// describe is what a side has at a path, told so that two different things
+// are never told alike.
+func describe(e object.Entry) string {
+	if e.Absent() {
+		return "nothing"
+	}
+	return e.Mode.Describe() + " " + e.ID.String()
+}
+
+func outcome(e object.Entry) string {
+	if e.Absent() {
+		return "the path is deleted"
+	}
+	return "the path holds " + e.Mode.Describe() + " (" + e.ID.Short() + ")"
+}
+
+func (f *File) openText() {
+	t := f.Text
+	for _, r := range t.Regions {
+		if r.Origin != merge.Contested {
+			continue
+		}
+		q := &Conflict{Path: f.Path, Kind: f.source.Kind, Place: r,
+			Base:   strings.Join(t.Base[r.Base.Lo:r.Base.Hi], ""),
+			Yours:  strings.Join(t.Yours[r.Yours.Lo:r.Yours.Hi], ""),
+			Theirs: strings.Join(t.Theirs[r.Theirs.Lo:r.Theirs.Hi], "")}
+		q.offer()
+		f.Conflicts = append(f.Conflicts, q)
+	}
+	f.veto()
+}
+
+// offer lists the ways of a region and marks the one to suggest.
+func (c *Conflict) offer() {
+	add := func(w Way, text, reason string) { c.Ways = append(c.Ways, Option{Way: w, Text: text, Reason: reason}) }
+	woven, ok := WeaveText(c.Base, c.Yours, c.Theirs)
+	if ok && woven != c.Yours && woven != c.Theirs && woven != c.Base {
+		add(Weave, woven, "the edits touch other words")
+	}
+	add(Yours, c.Yours, "")
+	add(Theirs, c.Theirs, "")
+	if c.Yours != "" && c.Theirs != "" {
+		add(YoursTheirs, concat(c.Yours, c.Theirs), "")
+		add(TheirsYours, concat(c.Theirs, c.Yours), "")
+	}
+	add(Base, c.Base, "")
+
+	holds := func(result string, other Side) bool {
+		out, kept := LeftOut(c.Base, c.Yours, c.Theirs, result)
+		return CountWords(out, other) == 0 && CountWords(kept, other) == 0
+	}
+	switch _, weave := c.Option(Weave); {
+	case weave && keepsHalf(c.Base, c.Yours) && keepsHalf(c.Base, c.Theirs):
+		c.Suggested, c.Why = Weave, "the edits touch other words"
+	case holds(c.Yours, SideTheirs):
+		c.Suggested, c.Why = Yours, "yours already holds all that they changed here"
+	case holds(c.Theirs, SideYours):
+		c.Suggested, c.Why = Theirs, "theirs already holds all that you changed here"
+	case c.Base == "" && c.Yours != "" && c.Theirs != "":
+		c.Suggested, c.Why = TheirsYours, "both added lines here, and theirs were pushed first"
+	}
+}
+
+// keepsHalf reports whether a side left at least half of the base's words
+// standing. Where it did not, weaving joins words that no longer belong
+// together.
+func keepsHalf(base, side string) bool {
+	words := diff.Words(base)
+	gone := removed(words, diff.Words(side))
+	kept, all := 0, 0
+	for i, w := range words {
+		if diff.IsWord(w) {
+			all++
+			if !gone[i] {
+				kept++
+			}
+		}
+	}
+	return 2*kept >= all
+}
+
+// veto takes suggestions back where the file would not parse with them.
+func (f *File) veto() {
+	if f.problem(f.standIn) == "" {
+		return
+	}
+	for _, c := range f.Conflicts {
+		if !c.Whole && c.Suggested != Yours && c.Suggested != Theirs {
+			c.Suggested, c.Why = "", ""
+		}
+	}
+}
+
+// standIn is what a place holds as long as it is not settled.
+func (f *File) standIn(c *Conflict) string {
+	if o, ok := c.Option(c.Suggested); ok {
+		return o.Text
+	}
+	return c.Yours
+}
+
+// Join gives the file's text with the text that choose gives for each conflict.
+func (f *File) Join(choose func(c *Conflict) string) string {
+	return f.Text.Join(func(n int, _ merge.Region) string { return choose(f.Conflicts[n]) })
+}
+
+// problem says why the joined file would not parse; empty where it does, or
+// where nothing here can read its language.
+func (f *File) problem(choose func(c *Conflict) string) string {
+	if !f.Readable() {
+		return ""
+	}
+	return Problem(f.Path, f.Join(choose))
+}
+
+// Readable reports whether a verdict can be given: there is a reader for the
+// file's language, and it finds both sides in order.
+func (f *File) Readable() bool {
+	if f.Text == nil || !HasReader(f.Path) {
+		return false
+	}
+	if f.readable == nil {
+		ok := Problem(f.Path, strings.Join(f.Text.Yours, "")) == "" && Problem(f.Path, strings.Join(f.Text.Theirs, "")) == ""
+		f.readable = &ok
+	}
+	return *f.readable
+}
+
+// Verdict is what a way would do.
+type Verdict struct {
+	Parses    *bool  // nil where nothing here can read the file's language
+	Problem   string // why it does not parse
+	LeavesOut []Piece
+	Keeps     []Piece // what a side removed and the result still holds
+}
+
+// Judge tells what settling a conflict with a text would do, the other
+// conflicts of the file being as choose says.
+func (f *File) Judge(c *Conflict, text string, choose func(c *Conflict) string) Verdict {
+	var v Verdict
+	if c.Whole {
+		return v
+	}
+	if f.Readable() {
+		v.Problem = f.problem(func(o *Conflict) string {
+			if o == c {
+				return text
+			}
+			return choose(o)
+		})
+		ok := v.Problem == ""
+		v.Parses = &ok
+	}
+	v.LeavesOut, v.Keeps = LeftOut(c.Base, c.Yours, c.Theirs, text)
+	return v
+}
+
+// JudgeSuggested is Judge with the suggested ways in the other places.
+func (f *File) JudgeSuggested(c *Conflict, text string) Verdict { return f.Judge(c, text, f.standIn) }
+
+// Decision is how a conflict was settled.
+type Decision struct {
+	Key  Key    `json:"key"`
+	Way  Way    `json:"way"`
+	Text string `json:"text,omitempty"` // for Written
+}
+
+// Book is the decisions made, in order. Later ones on the same conflict stand.
+// The zero Book is empty.
+type Book struct{ Decisions []Decision }
+
+// Decide adds a decision.
+func (b *Book) Decide(d Decision) { b.Decisions = append(slices.Clip(b.Decisions), d) }
+
+// Undo takes the last decision back and gives it; ok is false if there is none.
+func (b *Book) Undo() (d Decision, ok bool) {
+	if len(b.Decisions) == 0 {
+		return d, false
+	}
+	last := len(b.Decisions) - 1
+	d = b.Decisions[last]
+	b.Decisions = b.Decisions[:last]
+	return d, true
+}
+
+// For gives the decision on a conflict.
+func (b *Book) For(c *Conflict) (Decision, bool) {
+	for i := len(b.Decisions) - 1; i >= 0; i-- {
+		if d := b.Decisions[i]; d.Key == c.Key {
+			if d.Way == Written && !c.Whole {
+				return d, true
+			}
+			_, ok := c.Option(d.Way)
+			return d, ok
+		}
+	}
+	return Decision{}, false
+}
+
+// Prefer gives the first of the preferred ways that a conflict offers.
+func Prefer(c *Conflict, ways []Way) (Way, bool) {
+	for _, w := range ways {
+		if w == Suggested {
+			w = c.Suggested
+		}
+		if _, ok := c.Option(w); ok {
+			return w, true
+		}
+	}
+	return "", false
+}
+
+// Text gives what a conflict's place holds under the book: the decision's text
+// or, with settled false, the stand-in's.
+func (f *File) TextOf(c *Conflict, b *Book) (text string, settled bool) {
+	d, ok := b.For(c)
+	if !ok {
+		return f.standIn(c), false
+	}
+	if d.Way == Written {
+		return d.Text, true
+	}
+	o, _ := c.Option(d.Way)
+	return o.Text, true
+}
+
+// Entry makes what the path holds under the book, and reports whether all its
+// conflicts are settled; those that are not have stand-ins.
+func (f *File) Entry(store *object.Overlay, b *Book) (e object.Entry, all bool) {
+	all = true
+	whole := func(c *Conflict) object.Entry {
+		d, ok := b.For(c)
+		if !ok {
+			all, d.Way = false, c.Suggested
+		}
+		if o, ok := c.Option(d.Way); ok {
+			return o.entry
+		}
+		return f.source.Yours
+	}
+	if f.Text == nil {
+		return whole(f.Conflicts[0]), all
+	}
+	text := f.Join(func(c *Conflict) string {
+		s, ok := f.TextOf(c, b)
+		all = all && ok
+		return s
+	})
+	e = object.Entry{Mode: f.source.Mode, ID: store.Put(object.KindBlob, []byte(text))}
+	if last := f.Conflicts[len(f.Conflicts)-1]; last.Whole {
+		e.Mode = whole(last).Mode
+	}
+	return e, all
+}
+
+// Files opens contested paths and remembers them, so that joining again after a
+// decision does not work its ways out anew. It is safe for several goroutines.
+type Files struct {
+	store *object.Overlay
+	mu    sync.Mutex
+	open  map[fileKey]*File
+}
+
+type fileKey struct {
+	path                string
+	kind                merge.Kind
+	base, yours, theirs object.Entry
+}
+
+// NewFiles makes an empty set over a store.
+func NewFiles(store *object.Overlay) *Files { return &Files{store: store, open: map[fileKey]*File{}} }
+
+// Open is the remembered Open.
+func (fs *Files) Open(c *merge.Conflict) *File {
+	key := fileKey{c.Path, c.Kind, c.Base, c.Yours, c.Theirs}
+	fs.mu.Lock()
+	defer fs.mu.Unlock()
+	f := fs.open[key]
+	if f == nil {
+		f = Open(c)
+		fs.open[key] = f
+	}
+	return f
+}
+
+// Resolve settles what it can of a joined pair of trees under the book. It is
+// a replay.Resolver when b is bound.
+func (fs *Files) Resolve(r *merge.Result, b *Book) (entries map[string]object.Entry, all bool, err error) {
+	entries, all = map[string]object.Entry{}, true
+	for i := range r.Conflicts {
+		e, ok := fs.Open(&r.Conflicts[i]).Entry(fs.store, b)
+		entries[r.Conflicts[i].Path] = e
+		all = all && ok
+	}
+	return entries, all, nil
+}

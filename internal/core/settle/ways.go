@@ -1,0 +1,220 @@
+// Package settle turns what could not be joined into questions a person can
+// answer: for each conflict the ways to settle it, what each would leave out
+// and whether the file still parses, which one is suggested and why; and it
+// keeps the decisions and applies them again wherever the same conflict comes
+// back. It never decides by itself.
+package settle
+
+import (
+	"slices"
+	"strings"
+
+	"dorvik/internal/core/diff"
+)
+
+// Way is one kind of decision. The names are those of `--prefer` and the JSON.
+type Way string
+
+const (
+	Weave       Way = "weave"
+	Yours       Way = "yours"
+	Theirs      Way = "theirs"
+	YoursTheirs Way = "yours-theirs"
+	TheirsYours Way = "theirs-yours"
+	Base        Way = "base"
+	Sorted      Way = "sorted"
+	AsBefore    Way = "as-before"
+	Written     Way = "written"
+	Suggested   Way = "suggested" // in a preference only: whichever is marked so
+)
+
+// Label is the way in the words of the screens.
+func (w Way) Label() string {
+	switch w {
+	case YoursTheirs:
+		return "yours, then theirs"
+	case TheirsYours:
+		return "theirs, then yours"
+	case AsBefore:
+		return "as before"
+	}
+	return string(w)
+}
+
+// ParsePreference reads a list of ways as --prefer takes it.
+func ParsePreference(s string) ([]Way, bool) {
+	var out []Way
+	for name := range strings.SplitSeq(s, ",") {
+		w := Way(strings.TrimSpace(name))
+		switch w {
+		case Weave, Yours, Theirs, YoursTheirs, TheirsYours, Base, Sorted, AsBefore, Suggested:
+			out = append(out, w)
+		default:
+			return nil, false
+		}
+	}
+	return out, true
+}
+
+// Side names a side of a join.
+type Side string
+
+const (
+	SideYours  Side = "yours"
+	SideTheirs Side = "theirs"
+)
+
+// Piece is a run of words that a side wrote or removed.
+type Piece struct {
+	Side Side   `json:"side"`
+	Text string `json:"text"`
+	Line int    `json:"-"` // lines before it in its text
+}
+
+// WeaveText applies both sides' edits to the base word by word. ok is false
+// where they meet: where they change the same words differently, or both add
+// something at the same point. Equal edits are applied once.
+func WeaveText(base, yours, theirs string) (text string, ok bool) {
+	b, y, t := diff.Words(base), diff.Words(yours), diff.Words(theirs)
+	type patch struct {
+		from, to int
+		put      string
+	}
+	patches := func(words []string) []patch {
+		var out []patch
+		for _, e := range diff.WordEdits(b, words) {
+			out = append(out, patch{e.A0, e.A1, strings.Join(words[e.B0:e.B1], "")})
+		}
+		return out
+	}
+	py, pt := patches(y), patches(t)
+	all := append([]patch(nil), py...)
+	for _, q := range pt {
+		equal := false
+		for _, p := range py {
+			if p == q {
+				equal = true
+			} else if p.from < q.to && q.from < p.to || p.from == q.from && (p.from == p.to) == (q.from == q.to) {
+				return "", false
+			} else if p.from == p.to && q.from < p.from && p.from < q.to || q.from == q.to && p.from < q.from && q.from < p.to {
+				return "", false
+			}
+		}
+		if !equal {
+			all = append(all, q)
+		}
+	}
+	slices.SortStableFunc(all, func(p, q patch) int {
+		if p.from != q.from {
+			return p.from - q.from
+		}
+		return p.to - q.to
+	})
+	var out strings.Builder
+	at := 0
+	for _, p := range all {
+		out.WriteString(strings.Join(b[at:p.from], ""))
+		out.WriteString(p.put)
+		at = p.to
+	}
+	out.WriteString(strings.Join(b[at:], ""))
+	return out.String(), true
+}
+
+// LeftOut lists what a result of a region does without: out, the words a side
+// added that it does not hold, and kept, the words a side removed that it still
+// holds.
+func LeftOut(base, yours, theirs, result string) (out, kept []Piece) {
+	b, r := diff.Words(base), diff.Words(result)
+	baseGone := removed(b, r)
+	for _, s := range []struct {
+		side Side
+		text string
+	}{{SideYours, yours}, {SideTheirs, theirs}} {
+		w := diff.Words(s.text)
+		added := make([]bool, len(w))
+		taken := make([]bool, len(b))
+		for _, e := range diff.Myers(b, w) {
+			fill(added, e.B0, e.B1)
+			fill(taken, e.A0, e.A1)
+		}
+		lost := removed(w, r)
+		out = append(out, pieces(s.side, w, func(i int) bool { return added[i] && lost[i] })...)
+		kept = append(kept, pieces(s.side, b, func(i int) bool { return taken[i] && !baseGone[i] })...)
+	}
+	return out, kept
+}
+
+func fill(set []bool, from, to int) {
+	for i := from; i < to; i++ {
+		set[i] = true
+	}
+}
+
+// removed marks the words of a that b does not have in their place.
+func removed(a, b []string) []bool {
+	set := make([]bool, len(a))
+	for _, e := range diff.Myers(a, b) {
+		fill(set, e.A0, e.A1)
+	}
+	return set
+}
+
+// pieces collects runs of words for which in holds, over blanks between them
+// but not over line ends. Runs of nothing but blanks are no loss.
+func pieces(side Side, words []string, in func(i int) bool) []Piece {
+	var out []Piece
+	line := 0
+	for i := 0; i < len(words); {
+		if !in(i) || strings.TrimSpace(words[i]) == "" {
+			line += strings.Count(words[i], "\n")
+			i++
+			continue
+		}
+		end := i + 1
+		for j := end; j < len(words) && !strings.HasSuffix(words[j], "\n") && (in(j) || strings.TrimSpace(words[j]) == ""); j++ {
+			if in(j) {
+				end = j + 1
+			}
+		}
+		text := strings.Join(words[i:end], "")
+		out = append(out, Piece{side, strings.TrimSpace(text), line})
+		line += strings.Count(text, "\n")
+		i = end
+	}
+	return out
+}
+
+// CountWords counts the words in pieces of one side; a piece of signs alone
+// counts as one.
+func CountWords(pieces []Piece, side Side) (n int) {
+	for _, p := range pieces {
+		if p.Side != side {
+			continue
+		}
+		before := n
+		for _, w := range diff.Words(p.Text) {
+			if diff.IsWord(w) {
+				n++
+			}
+		}
+		if n == before {
+			n++
+		}
+	}
+	return n
+}
+
+// concat puts one text after another, with a line end between them where the
+// first lacks one and the second is not empty.
+func concat(first, second string) string {
+	if first != "" && second != "" && !strings.HasSuffix(first, "\n") {
+		end := "\n"
+		if strings.Contains(second, "\r\n") {
+			end = "\r\n"
+		}
+		// The line end moves to the front: the joined text ends as the first did.
+		return first + end + strings.TrimSuffix(second, end)
+	}
+	return first + second
+}

@@ -1,0 +1,60 @@
+package demo
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"dorvik/internal/gittest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func make2(t *testing.T) *Scene {
+	gittest.Isolate(t)
+	s, err := Make(t.Context(), filepath.Join(t.TempDir(), "demo"))
+	require.NoError(t, err)
+	return s
+}
+
+func TestSceneIsWhatItClaims(t *testing.T) {
+	s := make2(t)
+	for _, dir := range []string{s.Clone, s.Remote, s.Teammates[0].Clone, s.Teammates[1].Clone} {
+		out, err := gittest.At(t, dir).Try("fsck", "--strict")
+		require.NoError(t, err, "%s: %s", dir, out)
+	}
+	mine := gittest.At(t, s.Clone)
+	assert.Equal(t, " M cmd/skerry/main.go", mine.Git("status", "--porcelain"))
+	assert.Equal(t, "4", mine.Git("rev-list", "--count", "origin/main..main"))
+	_, err := mine.Try("push", "origin", "main")
+	assert.ErrorContains(t, err, "fetch first", "the push is refused")
+	assert.Equal(t, "4", gittest.At(t, s.Remote).Git("rev-list", "--count", mine.Git("rev-parse", "origin/main")+"..main"))
+
+	again := make2(t)
+	assert.Equal(t, mine.Git("rev-parse", "main"), gittest.At(t, again.Clone).Git("rev-parse", "main"), "same ids on every run")
+
+	_, err = Make(t.Context(), s.Clone)
+	assert.ErrorContains(t, err, "not empty")
+	js, err := json.Marshal(s)
+	require.NoError(t, err)
+	assert.Contains(t, string(js), `"teammates":[{"name":"Ilka Renn","clone":`)
+}
+
+func TestBothSidesBuildAndPass(t *testing.T) {
+	s := make2(t)
+	for _, dir := range []string{s.Clone, s.Teammates[0].Clone, s.Teammates[1].Clone} {
+		for _, args := range [][]string{{"vet", "./..."}, {"test", "./..."}} {
+			cmd := exec.Command("go", args...)
+			cmd.Dir = dir
+			cmd.Env = append(os.Environ(), "GOFLAGS=-mod=mod", "GOWORK=off")
+			out, err := cmd.CombinedOutput()
+			assert.NoError(t, err, "%s: %s", dir, out)
+		}
+		out, err := exec.Command("gofmt", "-l", dir).CombinedOutput()
+		assert.NoError(t, err)
+		assert.Empty(t, string(out))
+	}
+}

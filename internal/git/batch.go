@@ -1,0 +1,108 @@
+package git
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"sync"
+
+	"dorvik/internal/core/object"
+)
+
+// batch is one long-running `git cat-file --batch`.
+type batch struct {
+	repo *Repo
+
+	mu   sync.Mutex
+	in   io.WriteCloser
+	out  *bufio.Reader
+	stop func()
+}
+
+// read gives an object. A process that ended is started once more.
+func (b *batch) read(id object.ID) (object.Kind, []byte, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	kind, data, err := b.ask(id)
+	if err != nil && !errors.Is(err, object.ErrMissing) {
+		b.end()
+		kind, data, err = b.ask(id)
+	}
+	return kind, data, err
+}
+
+func (b *batch) ask(id object.ID) (object.Kind, []byte, error) {
+	if b.in == nil {
+		if err := b.start(); err != nil {
+			return 0, nil, err
+		}
+	}
+	if _, err := io.WriteString(b.in, id.String()+"\n"); err != nil {
+		return 0, nil, fmt.Errorf("reading object %s: %w", id, err)
+	}
+	head, err := b.out.ReadString('\n')
+	if err != nil {
+		return 0, nil, fmt.Errorf("reading object %s: git cat-file ended: %w", id, err)
+	}
+	f := strings.Fields(head)
+	if len(f) == 2 && f[1] == "missing" {
+		return 0, nil, fmt.Errorf("object %s: %w", id, object.ErrMissing)
+	}
+	if len(f) != 3 {
+		return 0, nil, fmt.Errorf("reading object %s: git cat-file answered %q", id, head)
+	}
+	kind, err := object.ParseKind(f[1])
+	if err != nil {
+		return 0, nil, err
+	}
+	size, err := strconv.Atoi(f[2])
+	if err != nil {
+		return 0, nil, fmt.Errorf("reading object %s: %w", id, err)
+	}
+	data := make([]byte, size+1)
+	if _, err := io.ReadFull(b.out, data); err != nil {
+		return 0, nil, fmt.Errorf("reading object %s: %w", id, err)
+	}
+	return kind, data[:size:size], nil
+}
+
+func (b *batch) start() error {
+	ctx, cancel := context.WithCancel(context.Background())
+	cmd := command(ctx, b.repo.Dir, []string{"cat-file", "--batch"})
+	in, err := cmd.StdinPipe()
+	if err == nil {
+		var out io.ReadCloser
+		if out, err = cmd.StdoutPipe(); err == nil {
+			b.out = bufio.NewReaderSize(out, 1<<16)
+			err = cmd.Start()
+		}
+	}
+	if err != nil {
+		cancel()
+		return failure(context.Background(), call{doing: "reading objects", args: []string{"cat-file"}}, "", err)
+	}
+	b.in = in
+	b.stop = func() {
+		in.Close()
+		cancel()
+		_ = cmd.Wait() // it was told to end; how it did does not matter
+	}
+	return nil
+}
+
+func (b *batch) end() {
+	if b.in != nil {
+		b.stop()
+		b.in = nil
+	}
+}
+
+func (b *batch) close() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.end()
+}

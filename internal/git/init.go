@@ -1,0 +1,59 @@
+package git
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"dorvik/internal/core/object"
+)
+
+// At takes a folder that is known to be a repository of SHA-1 ids, bare or not.
+func At(dir string) *Repo {
+	r := &Repo{Dir: dir, GitDir: dir}
+	r.objects = &batch{repo: r}
+	return r
+}
+
+// InitBare lays out an empty bare repository, as gitrepository-layout tells.
+func InitBare(dir string) error { return layOut(dir, "[core]\n\tbare = true\n") }
+
+// InitClone lays out a repository whose branch follows the same branch of a
+// remote, with no objects in it yet.
+func InitClone(dir, remote, branch, name, email string) error {
+	return layOut(filepath.Join(dir, ".git"), fmt.Sprintf(`[core]
+	bare = false
+	logallrefupdates = true
+[remote "origin"]
+	url = %q
+	fetch = +refs/heads/*:refs/remotes/origin/*
+[branch %q]
+	remote = origin
+	merge = refs/heads/%s
+[user]
+	name = %s
+	email = %s
+`, remote, branch, branch, name, email))
+}
+
+func layOut(dir, config string) error {
+	for _, sub := range []string{"objects/info", "objects/pack", "refs/heads", "refs/tags", "info"} {
+		if err := os.MkdirAll(filepath.Join(dir, sub), 0o755); err != nil {
+			return fmt.Errorf("making a repository: %w", err)
+		}
+	}
+	config = "[core]\n\trepositoryformatversion = 0\n\tfilemode = true\n" + config
+	for file, text := range map[string]string{"HEAD": "ref: refs/heads/main\n", "config": config} {
+		if err := os.WriteFile(filepath.Join(dir, file), []byte(text), 0o644); err != nil {
+			return fmt.Errorf("making a repository: %w", err)
+		}
+	}
+	return nil
+}
+
+// Checkout fills an empty index and working tree from a commit.
+func (r *Repo) Checkout(ctx context.Context, commit object.ID) error {
+	_, err := r.run(ctx, "filling the working tree", "read-tree", "-m", "-u", commit.String())
+	return err
+}

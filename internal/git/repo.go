@@ -1,0 +1,299 @@
+package git
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"dorvik/internal/core/object"
+)
+
+// Repo is a repository with a working tree.
+type Repo struct {
+	Dir     string // top of the working tree
+	GitDir  string // of this working tree
+	Format  object.Format
+	Shallow bool
+	objects *batch
+}
+
+// ErrNotRepo says that a folder is in no repository.
+var ErrNotRepo = errors.New("this folder is not in a git repository; go to your clone, or give it with -C")
+
+// ErrBare says that a repository has no working tree.
+var ErrBare = errors.New("this is a bare repository: it has no branch to work on; go to a clone of it")
+
+// Open finds the repository that holds a folder.
+func Open(ctx context.Context, dir string) (*Repo, error) {
+	if dir == "" {
+		dir = "."
+	}
+	if st, err := os.Stat(dir); err != nil || !st.IsDir() {
+		return nil, fmt.Errorf("no such folder: %s", dir)
+	}
+	r := &Repo{Dir: dir}
+	out, err := r.run(ctx, "looking for the repository", "rev-parse", "--is-bare-repository", "--is-inside-work-tree",
+		"--is-shallow-repository", "--show-object-format", "--absolute-git-dir")
+	if err != nil {
+		if code(err) == 128 && strings.Contains(err.Error(), "not a git repository") {
+			return nil, ErrNotRepo
+		}
+		return nil, err
+	}
+	f := strings.SplitN(strings.TrimSuffix(out, "\n"), "\n", 5)
+	if len(f) != 5 {
+		return nil, fmt.Errorf("looking for the repository: git answered %q", out)
+	}
+	if f[1] != "true" {
+		return nil, ErrBare
+	}
+	r.Shallow, r.GitDir = f[2] == "true", f[4]
+	if r.Format, err = object.ParseFormat(f[3]); err != nil {
+		return nil, err
+	}
+	top, err := r.run(ctx, "looking for the working tree", "rev-parse", "--show-toplevel")
+	if err != nil {
+		return nil, err
+	}
+	r.Dir = strings.TrimSuffix(top, "\n")
+	r.objects = &batch{repo: r}
+	return r, nil
+}
+
+// Close ends the process that reads objects.
+func (r *Repo) Close() { r.objects.close() }
+
+// Read gives an object; it makes Repo an object.Reader.
+func (r *Repo) Read(id object.ID) (object.Kind, []byte, error) { return r.objects.read(id) }
+
+// Resolve gives the commit a revision names.
+func (r *Repo) Resolve(ctx context.Context, rev string) (object.ID, error) {
+	out, err := r.run(ctx, "looking up "+rev, "rev-parse", "--verify", "--quiet", "--end-of-options", rev+"^{commit}")
+	if err != nil {
+		return object.ID{}, fmt.Errorf("there is no commit named %q here", rev)
+	}
+	return object.ParseID(strings.TrimSpace(out))
+}
+
+// Branch is where the person stands, and what the branch follows.
+type Branch struct {
+	Name     string    // such as main; empty when detached
+	Tip      object.ID // zero when unborn
+	Upstream string    // such as origin/main; empty when none is set
+	Tracking string    // its local copy, such as refs/remotes/origin/main
+	Remote   string    // such as origin
+	Ref      string    // on the remote, such as refs/heads/main
+}
+
+// Full is the branch's full name.
+func (b Branch) Full() string { return "refs/heads/" + b.Name }
+
+// Dirty is a path with work that is not committed.
+type Dirty struct {
+	Path      string
+	Staged    bool // the index differs from the commit
+	Unstaged  bool // the file differs from the index
+	Untracked bool
+	Conflict  bool // left over from an unfinished merge
+}
+
+// Status reads the branch and the uncommitted work. It writes nothing.
+func (r *Repo) Status(ctx context.Context) (Branch, []Dirty, error) {
+	out, err := r.run(ctx, "reading the status", "status", "--porcelain=v2", "--branch", "-z", "--untracked-files=normal", "--no-renames", "--ignore-submodules=dirty")
+	if err != nil {
+		return Branch{}, nil, err
+	}
+	b, dirty, err := parseStatus(out)
+	if err != nil || b.Name == "" {
+		return b, dirty, err
+	}
+	out, err = r.run(ctx, "reading what "+b.Name+" follows", "for-each-ref",
+		"--format=%(upstream:short)%00%(upstream)%00%(upstream:remotename)%00%(upstream:remoteref)", b.Full())
+	if err != nil {
+		return b, dirty, err
+	}
+	if f := strings.Split(strings.TrimSuffix(out, "\n"), "\x00"); len(f) == 4 {
+		b.Upstream, b.Tracking, b.Remote, b.Ref = f[0], f[1], f[2], f[3]
+	}
+	return b, dirty, nil
+}
+
+func parseStatus(out string) (b Branch, dirty []Dirty, err error) {
+	for rec := range strings.SplitSeq(out, "\x00") {
+		kind, rest, _ := strings.Cut(rec, " ")
+		switch kind {
+		case "#":
+			key, value, _ := strings.Cut(rest, " ")
+			switch key {
+			case "branch.oid":
+				if value != "(initial)" {
+					if b.Tip, err = object.ParseID(value); err != nil {
+						return b, nil, fmt.Errorf("reading the status: %w", err)
+					}
+				}
+			case "branch.head":
+				if value != "(detached)" {
+					b.Name = value
+				}
+			}
+		case "1", "u":
+			n := 8
+			if kind == "u" {
+				n = 10
+			}
+			f := strings.SplitN(rest, " ", n)
+			if len(f) < n || len(f[0]) < 2 {
+				return b, nil, fmt.Errorf("reading the status: git answered %q", rec)
+			}
+			dirty = append(dirty, Dirty{Path: f[n-1], Staged: f[0][0] != '.', Unstaged: f[0][1] != '.', Conflict: kind == "u"})
+		case "?":
+			dirty = append(dirty, Dirty{Path: rest, Untracked: true})
+		}
+	}
+	return b, dirty, nil
+}
+
+// Unfinished names the git operation that was left half done here, if one was.
+func (r *Repo) Unfinished() string {
+	for _, s := range []struct{ file, name string }{
+		{"MERGE_HEAD", "merge"}, {"rebase-merge", "rebase"}, {"rebase-apply", "rebase"},
+		{"CHERRY_PICK_HEAD", "cherry-pick"}, {"REVERT_HEAD", "revert"},
+	} {
+		if _, err := os.Stat(filepath.Join(r.GitDir, s.file)); err == nil {
+			return s.name
+		}
+	}
+	return ""
+}
+
+// Ref gives what a full ref name points at; the zero id where it does not exist.
+func (r *Repo) Ref(ctx context.Context, name string) (object.ID, error) {
+	out, err := r.run(ctx, "reading "+name, "for-each-ref", "--format=%(refname)%00%(objectname)", name)
+	if err != nil {
+		return object.ID{}, err
+	}
+	for line := range strings.SplitSeq(out, "\n") {
+		if ref, id, ok := strings.Cut(line, "\x00"); ok && ref == name {
+			return object.ParseID(id)
+		}
+	}
+	return object.ID{}, nil
+}
+
+// RefUpdate moves a ref from Old to New; a zero Old makes it, a zero New
+// removes it.
+type RefUpdate struct {
+	Name     string
+	New, Old object.ID
+}
+
+// MovedError says that a ref was not where it was expected to be.
+type MovedError struct {
+	Name string
+	Err  error
+}
+
+func (e *MovedError) Error() string {
+	return fmt.Sprintf("%s was moved by somebody else meanwhile; nothing was changed", e.Name)
+}
+func (e *MovedError) Unwrap() error { return e.Err }
+
+// UpdateRefs moves refs all together or not at all, each only if it is still at
+// its old value.
+func (r *Repo) UpdateRefs(ctx context.Context, message string, updates ...RefUpdate) error {
+	zero := strings.Repeat("0", 2*r.Format.Size())
+	hex := func(id object.ID) string {
+		if id.IsZero() {
+			return zero
+		}
+		return id.String()
+	}
+	var in strings.Builder
+	for _, u := range updates {
+		if u.New.IsZero() {
+			fmt.Fprintf(&in, "delete %s\x00%s\x00", u.Name, hex(u.Old))
+			continue
+		}
+		fmt.Fprintf(&in, "update %s\x00%s\x00%s\x00", u.Name, hex(u.New), hex(u.Old))
+	}
+	_, _, err := runIn(ctx, r.Dir, call{doing: "moving " + updates[0].Name, stdin: strings.NewReader(in.String()),
+		args: []string{"update-ref", "-m", message, "--stdin", "-z"}})
+	if err == nil {
+		return nil
+	}
+	for _, u := range updates {
+		if at, rerr := r.Ref(ctx, u.Name); rerr == nil && at != u.Old {
+			return &MovedError{u.Name, err}
+		}
+	}
+	return err
+}
+
+// SwitchTree takes index and working tree from one tree to another, keeping
+// uncommitted work on paths that do not differ between them. With try it only
+// tells whether that would succeed. It refuses rather than overwrites.
+func (r *Repo) SwitchTree(ctx context.Context, from, to object.ID, try bool) error {
+	args := []string{"read-tree", "-m", "-u"}
+	if try {
+		args = append(args, "-n")
+	}
+	_, err := r.run(ctx, "changing the working tree", append(args, from.String(), to.String())...)
+	return err
+}
+
+// AddPack hands over a pack, as write writes it. write gives the number of
+// objects in it; 0 for no pack at all.
+func (r *Repo) AddPack(ctx context.Context, write func(w io.Writer) (int, error)) error {
+	f, err := os.CreateTemp("", "dorvik-*.pack")
+	if err != nil {
+		return fmt.Errorf("storing the joined commits: %w", err)
+	}
+	defer os.Remove(f.Name())
+	defer f.Close()
+	n, err := write(f)
+	if err != nil || n == 0 {
+		return err
+	}
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return fmt.Errorf("storing the joined commits: %w", err)
+	}
+	_, _, err = runIn(ctx, r.Dir, call{doing: "storing the joined commits", stdin: f, args: []string{"index-pack", "--stdin"}})
+	return err
+}
+
+// Committer is the person git would record as committer now.
+func (r *Repo) Committer(ctx context.Context) (object.Signature, error) {
+	out, err := r.run(ctx, "asking who you are", "var", "GIT_COMMITTER_IDENT")
+	if err != nil {
+		return object.Signature{}, fmt.Errorf("git does not know who you are; set user.name and user.email with git config (%w)", err)
+	}
+	return object.ParseSignature(strings.TrimSpace(out)), nil
+}
+
+// Config gives a setting; empty where it is not set.
+func (r *Repo) Config(ctx context.Context, key string) (string, error) {
+	out, err := r.run(ctx, "reading the setting "+key, "config", "-z", "--get", key)
+	if code(err) == 1 {
+		return "", nil
+	}
+	return strings.TrimSuffix(out, "\x00"), err
+}
+
+// OnRemote reports whether a commit is reachable from any of the local copies
+// of remote branches.
+func (r *Repo) OnRemote(ctx context.Context, id object.ID) (bool, error) {
+	out, err := r.run(ctx, "looking whether "+id.Short()+" was pushed", "for-each-ref", "--count=1", "--contains", id.String(), "refs/remotes")
+	return out != "", err
+}
+
+// RefreshIndex lets the index take the content that paths have in the working
+// tree.
+func (r *Repo) RefreshIndex(ctx context.Context, paths []string) error {
+	_, _, err := runIn(ctx, r.Dir, call{doing: "reading the working tree", stdin: strings.NewReader(strings.Join(paths, "\x00")),
+		args: []string{"update-index", "--add", "--remove", "-z", "--stdin"}})
+	return err
+}

@@ -1,0 +1,124 @@
+// Package git is the one package that starts git. It uses git's plumbing and
+// its wire commands only, never the commands that merge, replay or compare,
+// and reads output separated by zero bytes where git offers that.
+package git
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// Error is a git command that failed.
+type Error struct {
+	Doing  string // what was being done, such as "reading the branches"
+	Args   []string
+	Words  string // what git said
+	Code   int    // its exit code, -1 if it did not get that far
+	Reason error
+}
+
+func (e *Error) Error() string {
+	words := e.Words
+	if words == "" {
+		words = e.Reason.Error()
+	}
+	return fmt.Sprintf("%s: git %s: %s", e.Doing, e.Args[0], words)
+}
+
+func (e *Error) Unwrap() error { return e.Reason }
+
+// ErrNoGit says that git is not installed.
+var ErrNoGit = errors.New("git was not found; install git and see that it is on your PATH")
+
+// environment is the caller's, less what would point git elsewhere, in a fixed
+// language, never asking on the terminal.
+func environment() []string {
+	env := make([]string, 0, 48)
+	for _, kv := range os.Environ() {
+		switch name, _, _ := strings.Cut(kv, "="); name {
+		case "GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY", "GIT_COMMON_DIR",
+			"GIT_PREFIX", "GIT_NAMESPACE", "GIT_ALTERNATE_OBJECT_DIRECTORIES", "LC_ALL", "LANGUAGE", "GIT_TRACE":
+		default:
+			env = append(env, kv)
+		}
+	}
+	return append(env, "LC_ALL=C", "GIT_TERMINAL_PROMPT=0", "GIT_OPTIONAL_LOCKS=0")
+}
+
+// CleanEnvironment is the caller's environment without the variables by which
+// git hooks point their children at a repository.
+func CleanEnvironment() []string {
+	var env []string
+	for _, kv := range os.Environ() {
+		if !strings.HasPrefix(kv, "GIT_") {
+			env = append(env, kv)
+		}
+	}
+	return env
+}
+
+type call struct {
+	doing string
+	stdin io.Reader
+	args  []string
+}
+
+// command makes a git command in a session of its own: it has no terminal to
+// ask on, and cancelling kills its helpers too.
+func command(ctx context.Context, dir string, args []string) *exec.Cmd {
+	cmd := exec.CommandContext(ctx, "git", args...)
+	cmd.Dir, cmd.Env = dir, environment()
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM) }
+	cmd.WaitDelay = 2 * time.Second
+	return cmd
+}
+
+func runIn(ctx context.Context, dir string, c call) (stdout, stderr []byte, err error) {
+	cmd := command(ctx, dir, c.args)
+	var out, errs bytes.Buffer
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = c.stdin, &out, &errs
+	err = cmd.Run()
+	if err != nil {
+		err = failure(ctx, c, errs.String(), err)
+	}
+	return out.Bytes(), errs.Bytes(), err
+}
+
+func failure(ctx context.Context, c call, words string, err error) error {
+	if ctx.Err() != nil {
+		return fmt.Errorf("%s: %w", c.doing, ctx.Err())
+	}
+	if errors.Is(err, exec.ErrNotFound) {
+		return ErrNoGit
+	}
+	code := -1
+	var exit *exec.ExitError
+	if errors.As(err, &exit) {
+		code = exit.ExitCode()
+	}
+	return &Error{Doing: c.doing, Args: c.args, Words: strings.TrimSpace(words), Code: code, Reason: err}
+}
+
+// run runs git in the repository and gives its output.
+func (r *Repo) run(ctx context.Context, doing string, args ...string) (string, error) {
+	out, _, err := runIn(ctx, r.Dir, call{doing: doing, args: args})
+	return string(out), err
+}
+
+// code gives the exit code of a failed call, 0 for none.
+func code(err error) int {
+	var e *Error
+	if errors.As(err, &e) {
+		return e.Code
+	}
+	return 0
+}

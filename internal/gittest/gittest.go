@@ -1,0 +1,142 @@
+// Package gittest makes git repositories for tests, and runs git there as a
+// second opinion. Nothing in the product imports it.
+package gittest
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Env is an environment in which git knows nothing of the user: no config, no
+// credentials, fixed identity, fixed dates, English messages.
+func Env(home string) []string {
+	env := []string{
+		"HOME=" + home, "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=" + os.DevNull, "GIT_TERMINAL_PROMPT=0", "LC_ALL=C",
+		"GIT_AUTHOR_NAME=Ada Sund", "GIT_AUTHOR_EMAIL=ada@skerry.example", "GIT_AUTHOR_DATE=1767000000 +0100",
+		"GIT_COMMITTER_NAME=Ada Sund", "GIT_COMMITTER_EMAIL=ada@skerry.example", "GIT_COMMITTER_DATE=1767000000 +0100",
+	}
+	for _, kv := range os.Environ() {
+		name, _, _ := strings.Cut(kv, "=")
+		if name != "HOME" && !strings.HasPrefix(name, "GIT_") && !strings.HasPrefix(name, "LC_") {
+			env = append(env, kv)
+		}
+	}
+	return env
+}
+
+// Isolate gives the test process itself such an environment, so that what the
+// product starts has it too.
+func Isolate(t testing.TB) {
+	// Builds that the product starts go on using the caches there are.
+	for _, name := range []string{"GOCACHE", "GOMODCACHE"} {
+		if os.Getenv(name) == "" {
+			if out, err := exec.Command("go", "env", name).Output(); err == nil {
+				t.Setenv(name, strings.TrimSpace(string(out)))
+			}
+		}
+	}
+	for _, kv := range os.Environ() {
+		if name, _, _ := strings.Cut(kv, "="); strings.HasPrefix(name, "GIT_") {
+			t.Setenv(name, "") // restored after the test
+			os.Unsetenv(name)
+		}
+	}
+	for _, kv := range Env(t.TempDir())[:11] {
+		name, value, _ := strings.Cut(kv, "=")
+		t.Setenv(name, value)
+	}
+}
+
+// Repo is a repository in a folder of the test's own.
+type Repo struct {
+	Dir string
+	t   testing.TB
+	env []string
+}
+
+// New makes an empty repository with the branch main.
+func New(t testing.TB, args ...string) *Repo {
+	dir := t.TempDir()
+	r := At(t, dir)
+	r.Git(append([]string{"init", "-q", "-b", "main"}, args...)...)
+	return r
+}
+
+// At takes a folder as it is.
+func At(t testing.TB, dir string) *Repo { return &Repo{dir, t, Env(t.TempDir())} }
+
+// Clone clones the repository into another folder.
+func (r *Repo) Clone() *Repo {
+	c := At(r.t, filepath.Join(r.t.TempDir(), "clone"))
+	out, err := r.command(nil, "clone", "-q", r.Dir, c.Dir).CombinedOutput()
+	require.NoError(r.t, err, "%s", out)
+	return c
+}
+
+func (r *Repo) command(stdin []byte, args ...string) *exec.Cmd {
+	cmd := exec.Command("git", args...)
+	cmd.Dir, cmd.Env = r.Dir, r.env
+	if stdin != nil {
+		cmd.Stdin = bytes.NewReader(stdin)
+	}
+	return cmd
+}
+
+// Git runs git and gives its output without the last line end; failing fails
+// the test.
+func (r *Repo) Git(args ...string) string {
+	r.t.Helper()
+	out, err := r.Try(args...)
+	require.NoError(r.t, err, "git %s: %s", strings.Join(args, " "), out)
+	return out
+}
+
+// Try runs git and gives its whole output and its error.
+func (r *Repo) Try(args ...string) (string, error) { return r.TryInput(nil, args...) }
+
+// TryInput is Try with standard input.
+func (r *Repo) TryInput(stdin []byte, args ...string) (string, error) {
+	cmd := r.command(stdin, args...)
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	err := cmd.Run()
+	if err != nil {
+		err = fmt.Errorf("%w: %s", err, errs.String())
+	}
+	return strings.TrimSuffix(out.String(), "\n"), err
+}
+
+// Write writes a file, making its folders.
+func (r *Repo) Write(path, text string) {
+	r.t.Helper()
+	full := filepath.Join(r.Dir, path)
+	require.NoError(r.t, os.MkdirAll(filepath.Dir(full), 0o755))
+	require.NoError(r.t, os.WriteFile(full, []byte(text), 0o644))
+}
+
+// Read gives a file's text.
+func (r *Repo) Read(path string) string {
+	r.t.Helper()
+	b, err := os.ReadFile(filepath.Join(r.Dir, path))
+	require.NoError(r.t, err)
+	return string(b)
+}
+
+// Commit stages everything, commits it and gives the commit's id. Pairs of
+// path and text are written first.
+func (r *Repo) Commit(message string, files ...string) string {
+	r.t.Helper()
+	for i := 0; i+1 < len(files); i += 2 {
+		r.Write(files[i], files[i+1])
+	}
+	r.Git("add", "-A")
+	r.Git("commit", "-q", "--allow-empty", "-m", message)
+	return r.Git("rev-parse", "HEAD")
+}

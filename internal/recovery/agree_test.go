@@ -1,0 +1,288 @@
+package recovery
+
+import (
+	"bytes"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+
+	"dorvik/internal/core/replay"
+	"dorvik/internal/core/settle"
+	"dorvik/internal/gittest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// file is a path's content in a random history. Its mode is git's.
+type file struct{ mode, text string }
+
+type files map[string]file
+
+// story makes random small histories as a stream for `git fast-import`.
+type story struct {
+	*rand.Rand
+	out  bytes.Buffer
+	mark int
+}
+
+func (s *story) lines(n int) string {
+	var b strings.Builder
+	for range n {
+		// A small alphabet makes repeated lines, which is where diffs differ.
+		fmt.Fprintf(&b, "line %d\n", s.IntN(12))
+	}
+	return b.String()
+}
+
+func (s *story) pick(f files) string {
+	names := slices.Sorted(maps.Keys(f))
+	if len(names) == 0 {
+		return ""
+	}
+	return names[s.IntN(len(names))]
+}
+
+var names = []string{"a", "b", "b.txt", "d/e", "d/f", "d/g/h", "x", "x/y", "z-1", "z"}
+
+// put sets a path and removes what cannot stand beside it.
+func (f files) put(path string, to file) {
+	for other := range f {
+		if strings.HasPrefix(other, path+"/") || strings.HasPrefix(path, other+"/") {
+			delete(f, other)
+		}
+	}
+	f[path] = to
+}
+
+func (s *story) edit(f files) {
+	path := s.pick(f)
+	switch n := s.IntN(20); {
+	case path == "" || n == 0:
+		f.put(names[s.IntN(len(names))], file{"100644", s.lines(1 + s.IntN(12))})
+	case n == 1:
+		delete(f, path)
+	case n == 2:
+		to := f[path]
+		if to.mode == "100644" {
+			to.mode = "100755"
+		} else if to.mode == "100755" {
+			to.mode = "100644"
+		}
+		f[path] = to
+	case n == 3:
+		f.put(path, file{"120000", "to-" + strconv.Itoa(s.IntN(3))})
+	case n == 4:
+		f.put(path, file{"100644", "\x00binary " + strconv.Itoa(s.IntN(4))})
+	case n == 5:
+		f.put(path, file{"160000", strings.Repeat(strconv.Itoa(1+s.IntN(3)), 40)})
+	case f[path].mode == "120000" || f[path].mode == "160000":
+		f.put(path, file{"100644", s.lines(6)})
+	default:
+		to := f[path]
+		lines := strings.SplitAfter(to.text, "\n")
+		for range 1 + s.IntN(3) {
+			at := s.IntN(len(lines))
+			drop := min(s.IntN(3), len(lines)-at)
+			put := strings.SplitAfter(s.lines(s.IntN(3)), "\n")
+			lines = slices.Concat(lines[:at], put[:len(put)-1], lines[at+drop:])
+			if len(lines) == 0 {
+				lines = []string{""}
+			}
+		}
+		to.text = strings.Join(lines, "")
+		if s.IntN(15) == 0 {
+			to.text = strings.TrimSuffix(to.text, "\n")
+		}
+		f[path] = to
+	}
+}
+
+// commit writes one commit of all files and gives its mark.
+func (s *story) commit(ref string, from int, f files) int {
+	s.mark++
+	fmt.Fprintf(&s.out, "commit %s\nmark :%d\ncommitter A <a@skerry.example> %d +0000\ndata 1\nx\n", ref, s.mark, 1767000000+s.mark)
+	if from > 0 {
+		fmt.Fprintf(&s.out, "from :%d\n", from)
+	}
+	s.out.WriteString("deleteall\n")
+	for _, path := range slices.Sorted(maps.Keys(f)) {
+		if to := f[path]; to.mode == "160000" {
+			fmt.Fprintf(&s.out, "M 160000 %s %s\n", to.text, path)
+		} else {
+			fmt.Fprintf(&s.out, "M %s inline %s\ndata %d\n%s\n", to.mode, path, len(to.text), to.text)
+		}
+	}
+	return s.mark
+}
+
+// history writes one history: a base, and two lines of commits on it as the
+// branches yN and tN. Now and then both sides make the same edit.
+func (s *story) history(n int) {
+	base := files{}
+	for range 3 + s.IntN(5) {
+		base.put(names[s.IntN(len(names))], file{"100644", s.lines(s.IntN(25))})
+	}
+	from := s.commit(fmt.Sprintf("refs/heads/b%d", n), 0, base)
+	var edits []uint64
+	for _, side := range []string{"y", "t"} {
+		tree, at := maps.Clone(base), from
+		for k := range 1 + s.IntN(3) {
+			seed := s.Uint64()
+			if side == "t" && k < len(edits) && s.IntN(4) == 0 {
+				seed = edits[k]
+			}
+			edits = append(edits, seed)
+			same := &story{Rand: rand.New(rand.NewPCG(seed, 0))}
+			for range 1 + same.IntN(3) {
+				same.edit(tree)
+			}
+			at = s.commit(fmt.Sprintf("refs/heads/%s%d", side, n), at, tree)
+		}
+	}
+}
+
+// TestJoinsAgreeWithGit compares merges and rebases of random histories with
+// git's: the same tree where git joins cleanly, conflicts on the same paths
+// where it does not. Renames are not part of it.
+func TestJoinsAgreeWithGit(t *testing.T) {
+	gittest.Isolate(t)
+	count, seed := 2000, uint64(2026)
+	if v, err := strconv.Atoi(os.Getenv("DORVIK_HISTORIES")); err == nil {
+		count = v
+	}
+	if v, err := strconv.ParseUint(os.Getenv("DORVIK_SEED"), 10, 64); err == nil {
+		seed = v
+	}
+	s := &story{Rand: rand.New(rand.NewPCG(seed, 1))}
+	for n := range count {
+		s.history(n)
+	}
+	repo := gittest.New(t)
+	repo.Git("config", "merge.renames", "false")
+	repo.Git("config", "advice.detachedHead", "false")
+	out, err := repo.TryInput(s.out.Bytes(), "fast-import", "--quiet")
+	require.NoError(t, err, out)
+
+	var stats struct {
+		sync.Mutex
+		merges, rebases, conflicted int
+	}
+	const workers = 2
+	var wg sync.WaitGroup
+	for k := range workers {
+		tree := filepath.Join(t.TempDir(), "tree")
+		repo.Git("worktree", "add", "-q", "--detach", tree, "b0")
+		wg.Go(func() {
+			w, err := OpenWorkspace(t.Context(), tree)
+			if !assert.NoError(t, err) {
+				return
+			}
+			defer w.Close()
+			at := gittest.At(t, tree)
+			for n := k; n < count && !t.Failed(); n += workers {
+				clean := compareMerge(t, w, at, n) && compareRebase(t, w, at, n)
+				stats.Lock()
+				stats.merges++
+				if !clean {
+					stats.conflicted++
+				}
+				stats.Unlock()
+			}
+		})
+	}
+	wg.Wait()
+	t.Logf("%d histories, %d of them with conflicts", stats.merges, stats.conflicted)
+	assert.Greater(t, stats.conflicted, count/20, "the generator makes conflicts")
+	assert.Less(t, stats.conflicted, count*9/10, "and clean joins")
+}
+
+func compareMerge(t *testing.T, w *Workspace, at *gittest.Repo, n int) bool {
+	p, err := w.Compare(t.Context(), fmt.Sprintf("y%d", n), fmt.Sprintf("t%d", n))
+	if !assert.NoError(t, err) || p.Trivial() != NotTrivial {
+		return true
+	}
+	j, err := w.Join(t.Context(), p, Merge, &settle.Book{}, nil, nil)
+	if !assert.NoError(t, err) {
+		return true
+	}
+	out, gerr := at.Try("merge-tree", "--write-tree", "--name-only", "--no-messages", p.Yours.String(), p.Theirs.String())
+	lines := strings.Split(out, "\n")
+	if gerr == nil {
+		return assert.True(t, j.Clean(), "merge %d: git joins cleanly, here are conflicts %v", n, conflictPaths(j.Stops)) &&
+			assert.Equal(t, lines[0], j.Tree.String(), "merge %d", n)
+	}
+	if assert.False(t, j.Clean(), "merge %d: git stops at %v", n, lines[1:]) {
+		samePaths(t, fmt.Sprintf("merge %d", n), lines[1:], j.Stops[0])
+	}
+	return false
+}
+
+func conflictPaths(stops []Stop) (out []string) {
+	for _, s := range stops {
+		for _, f := range s.Files {
+			out = append(out, f.Path)
+		}
+	}
+	return out
+}
+
+// samePaths compares the paths of conflicts. Where a file and a directory
+// clash git gives the file another name and lists what is in the directory;
+// here that is one conflict.
+func samePaths(t *testing.T, what string, theirs []string, stop Stop) {
+	ours := conflictPaths([]Stop{stop})
+	got := map[string]bool{}
+	for _, p := range theirs {
+		p, _, _ = strings.Cut(p, "~")
+		for _, o := range ours {
+			if strings.HasPrefix(p, o+"/") {
+				p = o
+			}
+		}
+		if p != "" {
+			got[p] = true
+		}
+	}
+	slices.Sort(ours)
+	assert.Equal(t, slices.Sorted(maps.Keys(got)), ours, what)
+}
+
+func compareRebase(t *testing.T, w *Workspace, at *gittest.Repo, n int) bool {
+	p, err := w.Compare(t.Context(), fmt.Sprintf("y%d", n), fmt.Sprintf("t%d", n))
+	if !assert.NoError(t, err) || p.Trivial() != NotTrivial {
+		return true
+	}
+	j, err := w.Join(t.Context(), p, Rebase, &settle.Book{}, nil, nil)
+	if !assert.NoError(t, err) {
+		return true
+	}
+	_, gerr := at.Try("rebase", "-q", p.Theirs.String(), p.Yours.String())
+	if gerr == nil {
+		return assert.True(t, j.Clean(), "rebase %d: git joins cleanly, here are conflicts %v", n, conflictPaths(j.Stops)) &&
+			assert.Equal(t, at.Git("rev-parse", "HEAD^{tree}"), j.Tree.String(), "rebase %d", n) &&
+			assert.Equal(t, at.Git("rev-list", "--count", p.Theirs.String()+"..HEAD"), strconv.Itoa(j.Kept()), "rebase %d: commits kept", n)
+	}
+	stopped := at.Git("rev-parse", "REBASE_HEAD")
+	paths := strings.Split(at.Git("diff", "--name-only", "--diff-filter=U"), "\n")
+	at.Git("rebase", "--abort")
+	at.Git("reset", "-q", "--hard")
+	at.Git("clean", "-q", "-fdx")
+	if assert.False(t, j.Clean(), "rebase %d: git stops at %v", n, paths) {
+		assert.Equal(t, stopped, j.Stops[0].Commit.ID.String(), "rebase %d: the first stop", n)
+		for i := range j.Steps {
+			if j.Steps[i].Outcome == replay.Conflict {
+				samePaths(t, fmt.Sprintf("rebase %d", n), paths, j.Stops[0])
+				break
+			}
+		}
+	}
+	return false
+}

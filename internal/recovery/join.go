@@ -1,0 +1,340 @@
+package recovery
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"dorvik/internal/core/diff"
+	"dorvik/internal/core/history"
+	"dorvik/internal/core/merge"
+	"dorvik/internal/core/object"
+	"dorvik/internal/core/replay"
+	"dorvik/internal/core/settle"
+)
+
+// Route is one way of joining.
+type Route string
+
+const (
+	Rebase Route = "rebase"
+	Merge  Route = "merge"
+)
+
+// Stop is a place on a route at which conflicts want decisions: the merge as a
+// whole, or one replayed commit.
+type Stop struct {
+	Commit history.Node // zero for a merge
+	Files  []*settle.File
+	Result *merge.Result
+}
+
+// Join is a route worked out under the decisions made so far.
+type Join struct {
+	Route   Route
+	Refused error         // why the route cannot be taken; the rest is then empty
+	Merge   *merge.Result // of a merge
+	Steps   []replay.Step // of a rebase
+	Stops   []Stop
+	Tree    object.ID // the joined tree, with stand-ins where Open is not 0
+	Open    int       // conflicts without a decision
+	Settled int
+	Mended  []Mend // applied
+	Lost    []Mend // that fit no longer
+}
+
+// Clean reports whether the route asks nothing.
+func (j *Join) Clean() bool { return j.Refused == nil && len(j.Stops) == 0 }
+
+// Conflicts counts the decisions asked.
+func (j *Join) Conflicts() (n int) {
+	for _, s := range j.Stops {
+		for _, f := range s.Files {
+			n += len(f.Conflicts)
+		}
+	}
+	return n
+}
+
+// ErrSeveralBases says that two lines have more than one best common ancestor.
+var errSeveralBases = fmt.Errorf("the two lines were merged across each other before and have several common ancestors; Dorvik does not merge such lines yet")
+
+// Mend is an edit to a file of the joined tree, made to let the check pass.
+type Mend struct {
+	Path          string
+	Before, After string
+}
+
+// Join works a route out. Nothing is written. progress may be nil.
+func (w *Workspace) Join(ctx context.Context, p *Position, route Route, book *settle.Book, mends []Mend, progress func(done, of int)) (*Join, error) {
+	j := &Join{Route: route}
+	resolve := func(r *merge.Result) (map[string]object.Entry, bool, error) { return w.files.Resolve(r, book) }
+	switch {
+	case p.Trivial() == FastForward:
+		tree, err := w.Tree(p.Theirs)
+		j.Tree = tree
+		return j, err
+	case p.Trivial() == UpToDate:
+		tree, err := w.Tree(p.Yours)
+		j.Tree = tree
+		return j, err
+	case route == Merge:
+		if len(p.Parted.Bases) > 1 {
+			j.Refused = errSeveralBases
+			return j, nil
+		}
+		if err := w.joinMerge(ctx, j, p, resolve); err != nil {
+			return nil, err
+		}
+	default:
+		steps, err := replay.Rebase(ctx, w.engine, p.Parted.Yours, p.Parted.Theirs, p.Theirs, resolve, progress)
+		if refused, ok := err.(*replay.MergeCommitError); ok {
+			j.Refused = refused
+			return j, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		j.Steps = steps
+		j.Tree = steps[len(steps)-1].Tree
+		for i := range steps {
+			if s := &steps[i]; s.Merge != nil && !s.Merge.Clean() {
+				j.Stops = append(j.Stops, Stop{Commit: s.Commit, Result: s.Merge})
+			}
+		}
+	}
+	for i := range j.Stops {
+		s := &j.Stops[i]
+		for k := range s.Result.Conflicts {
+			f := w.files.Open(&s.Result.Conflicts[k])
+			s.Files = append(s.Files, f)
+			for _, c := range f.Conflicts {
+				if _, ok := book.For(c); ok {
+					j.Settled++
+				} else {
+					j.Open++
+				}
+			}
+		}
+	}
+	return j, w.mend(j, mends)
+}
+
+func (w *Workspace) joinMerge(ctx context.Context, j *Join, p *Position, resolve replay.Resolver) error {
+	var trees [3]object.ID
+	for i, c := range []object.ID{p.Base(), p.Yours, p.Theirs} {
+		var err error
+		if trees[i], err = w.Tree(c); err != nil {
+			return err
+		}
+	}
+	r, err := w.engine.Trees(ctx, trees[0], trees[1], trees[2])
+	if err != nil {
+		return err
+	}
+	entries, _, err := resolve(r)
+	if err != nil {
+		return err
+	}
+	j.Merge = r
+	if !r.Clean() {
+		j.Stops = []Stop{{Result: r}}
+	}
+	j.Tree, err = r.Tree(entries)
+	return err
+}
+
+// mend applies the mends to the joined tree. One made on a text that has since
+// changed is merged in; where that conflicts, it is lost and said to be.
+func (w *Workspace) mend(j *Join, mends []Mend) error {
+	for _, m := range mends {
+		e, err := w.Store.Find(j.Tree, m.Path)
+		if err != nil {
+			return err
+		}
+		if !e.Mode.IsRegular() {
+			j.Lost = append(j.Lost, m)
+			continue
+		}
+		data, err := w.Store.Blob(e.ID)
+		if err != nil {
+			return err
+		}
+		now := string(data)
+		after := m.After
+		if now != m.Before {
+			t := merge.Merge3(diff.Lines(m.Before), diff.Lines(m.After), diff.Lines(now))
+			if t.Conflicts() > 0 {
+				j.Lost = append(j.Lost, m)
+				continue
+			}
+			after = t.Join(nil)
+		}
+		if after == now {
+			continue // somebody made the same edit meanwhile
+		}
+		e.ID = w.Store.Put(object.KindBlob, []byte(after))
+		if j.Tree, err = w.Store.Edit(j.Tree, map[string]object.Entry{m.Path: e}); err != nil {
+			return err
+		}
+		j.Mended = append(j.Mended, m)
+	}
+	return nil
+}
+
+// Kept counts the commits of yours that a rebase keeps.
+func (j *Join) Kept() (n int) {
+	for i := range j.Steps {
+		if !j.Steps[i].Left() {
+			n++
+		}
+	}
+	return n
+}
+
+// MendHolder names the commit that mends become part of.
+func (j *Join) MendHolder() (words string, ok bool) {
+	if j.Route == Merge {
+		return "the merge commit", true
+	}
+	for i := len(j.Steps) - 1; i >= 0; i-- {
+		if s := &j.Steps[i]; !s.Left() {
+			return fmt.Sprintf("your last commit, “%s”", s.Commit.Subject()), true
+		}
+	}
+	return "", false
+}
+
+// Built is the joined line as commits in memory.
+type Built struct {
+	Tip object.ID
+	IDs []object.ID // of a rebase: the new commit for each step, zero for those left out
+}
+
+// Build makes the commits of a join that has no open conflict. They exist in
+// memory only.
+func (w *Workspace) Build(ctx context.Context, p *Position, j *Join) (Built, error) {
+	if j.Refused != nil {
+		return Built{}, j.Refused
+	}
+	switch p.Trivial() {
+	case FastForward:
+		return Built{Tip: p.Theirs}, nil
+	case UpToDate:
+		return Built{Tip: p.Yours}, nil
+	}
+	if j.Open > 0 {
+		return Built{}, fmt.Errorf("%s not settled yet", count(j.Open, "conflict is", "conflicts are"))
+	}
+	who, err := w.Repo.Committer(ctx)
+	if err != nil {
+		return Built{}, err
+	}
+	if j.Route == Merge {
+		c := &object.Commit{Tree: j.Tree, Parents: []object.ID{p.Yours, p.Theirs}, AuthorLine: who.String(), Committer: who,
+			Message: MergeMessage(p)}
+		return Built{Tip: w.Store.PutCommit(c)}, nil
+	}
+	var last object.ID
+	if len(j.Mended) > 0 {
+		last = j.Tree
+	}
+	ids, tip, err := replay.Commits(w.Store, j.Steps, p.Theirs, who, last)
+	return Built{tip, ids}, err
+}
+
+// MergeMessage is the message of the merge commit: what was joined to what,
+// whose work it was, and their subjects.
+func MergeMessage(p *Position) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "Join %s (%s) with %s\n", p.Branch.Upstream, strings.Join(Authors(p.Parted.Theirs), ", "), p.Branch.Name)
+	for i, n := range p.Parted.Theirs {
+		if i == 0 {
+			b.WriteByte('\n')
+		}
+		if i == 20 {
+			fmt.Fprintf(&b, "- and %d more\n", len(p.Parted.Theirs)-i)
+			break
+		}
+		fmt.Fprintf(&b, "- %s\n", n.Subject())
+	}
+	return b.String()
+}
+
+// Authors lists the names of the authors of commits, each once, the one of the
+// newest commit first.
+func Authors(commits []history.Node) []string {
+	var out []string
+	for _, n := range commits {
+		if name := n.Author().Name; !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+func count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+// Plan is both routes worked out.
+type Plan struct {
+	Rebase, Merge *Join
+	Suggested     Route
+	Why           string // a sentence
+	Pushed        bool   // a commit of yours is on a remote already: rewriting it disturbs others
+}
+
+// Plan works both routes out and suggests one. Nothing is written.
+func (w *Workspace) Plan(ctx context.Context, p *Position, book *settle.Book, progress func(done, of int)) (*Plan, error) {
+	pl := &Plan{}
+	var err error
+	if pl.Merge, err = w.Join(ctx, p, Merge, book, nil, nil); err != nil {
+		return nil, err
+	}
+	if pl.Rebase, err = w.Join(ctx, p, Rebase, book, nil, progress); err != nil {
+		return nil, err
+	}
+	if n := len(p.Parted.Yours); n > 0 {
+		if pl.Pushed, err = w.Repo.OnRemote(ctx, p.Parted.Yours[n-1].ID); err != nil {
+			return nil, err
+		}
+	}
+	pl.suggest(p)
+	return pl, nil
+}
+
+func (pl *Plan) suggest(p *Position) {
+	yours := count(len(p.Parted.Yours), "commit", "commits")
+	asksR, asksM := pl.Rebase.Conflicts(), pl.Merge.Conflicts()
+	switch {
+	case pl.Rebase.Refused != nil:
+		pl.Suggested, pl.Why = Merge, "your line holds a merge already, and Dorvik does not replay merges yet."
+	case pl.Merge.Refused != nil:
+		pl.Suggested, pl.Why = Rebase, "the two lines were merged across each other before, and Dorvik does not merge such lines yet."
+	case pl.Pushed:
+		pl.Suggested, pl.Why = Merge, "some of your "+yours+" are on a remote already; rebase would give them new ids, and whoever has them would have them twice."
+	case asksR > 2*asksM+1:
+		pl.Suggested = Merge
+		pl.Why = fmt.Sprintf("rebase would ask %s, merge %d: replaying your commits one by one meets the same lines again and again.",
+			count(asksR, "decision", "decisions"), asksM)
+	default:
+		pl.Suggested = Rebase
+		pl.Why = "none of your " + yours + " has left this machine, so nobody is disturbed by new ids, and the merge would add a commit that only says you caught up."
+		if len(p.Parted.Yours) == 1 {
+			pl.Why = "your commit has not left this machine, so nobody is disturbed by its new id, and the merge would add a commit that only says you caught up."
+		}
+	}
+}
+
+// Of gives one of the routes.
+func (pl *Plan) Of(r Route) *Join {
+	if r == Merge {
+		return pl.Merge
+	}
+	return pl.Rebase
+}

@@ -1,0 +1,492 @@
+package recovery
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"dorvik/internal/check"
+	"dorvik/internal/core/object"
+	"dorvik/internal/core/settle"
+	"dorvik/internal/git"
+)
+
+// Session is a workspace with the recovery kept in the git directory. Only one
+// can be open in a repository at a time.
+type Session struct {
+	*Workspace
+	State  State
+	store  *store
+	Notice string // what opening found and did, if anything
+}
+
+// OpenSession opens the repository that holds a folder and the recovery kept
+// there. If an earlier run was ended while it changed branch and files, it is
+// finished, or found not to have begun.
+func OpenSession(ctx context.Context, dir string) (*Session, error) {
+	w, err := OpenWorkspace(ctx, dir)
+	if err != nil {
+		return nil, err
+	}
+	s := &Session{Workspace: w}
+	if s.store, err = openStore(w.Repo.GitDir); err == nil {
+		if s.State, err = s.store.load(); err == nil {
+			err = s.finishMoving(ctx)
+		}
+	}
+	if err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// Close saves nothing: all is saved as it happens.
+func (s *Session) Close() {
+	if s.store != nil {
+		s.store.db.Close()
+	}
+	s.Workspace.Close()
+}
+
+// Save keeps the state.
+func (s *Session) Save() error { return s.store.save(&s.State) }
+
+// Sync fits the kept recovery to where things stand now. Decisions are kept
+// by what they are about, so they stay; the rest of a recovery of another
+// branch or of other commits of yours is dropped.
+func (s *Session) Sync(p *Position) error {
+	st := &s.State
+	if a := st.Accepted; a != nil && (a.Branch != p.Branch.Name || a.After != p.Yours || p.NothingToDo()) {
+		st.Accepted = nil
+	}
+	if st.Branch != p.Branch.Name || st.Yours != p.Yours && st.Accepted == nil {
+		*st = State{Branch: p.Branch.Name, Book: st.Book, Accepted: st.Accepted, Agreed: st.Agreed, LastCheck: st.LastCheck}
+	}
+	if st.Theirs != p.Theirs && st.Stage > Choose {
+		st.Stage = Look // their side moved: look again
+	}
+	switch {
+	case st.Accepted != nil && len(p.Parted.Theirs) == 0:
+		st.Stage = Push
+	case p.Trivial() != NotTrivial:
+		st.Stage = Look
+	}
+	st.Yours, st.Theirs = p.Yours, p.Theirs
+	return s.Save()
+}
+
+// Decide records a decision.
+func (s *Session) Decide(d settle.Decision) error {
+	s.State.Book.Decide(d)
+	return s.Save()
+}
+
+// UndoDecision takes the last decision back; ok is false where there is none.
+func (s *Session) UndoDecision() (d settle.Decision, ok bool, err error) {
+	if d, ok = s.State.Book.Undo(); ok {
+		err = s.Save()
+	}
+	return d, ok, err
+}
+
+// AddMend records a mend; one of the same file takes the place of the last.
+func (s *Session) AddMend(m Mend) error {
+	if n := len(s.State.Mends); n > 0 && s.State.Mends[n-1].Path == m.Path && s.State.Mends[n-1].After == m.Before {
+		s.State.Mends[n-1].After = m.After
+	} else {
+		s.State.Mends = append(s.State.Mends, m)
+	}
+	return s.Save()
+}
+
+// OverwriteError says that a join would change files that hold uncommitted work.
+type OverwriteError struct{ Paths []string }
+
+func (e *OverwriteError) Error() string {
+	return fmt.Sprintf("the join must change %s, where you have work that is not committed; commit it, or put it aside, and try again. Nothing was changed",
+		strings.Join(e.Paths, ", "))
+}
+
+// MovedError says that the branch is not where the join started from.
+type MovedError struct{ Branch string }
+
+func (e *MovedError) Error() string {
+	return fmt.Sprintf("%s was changed meanwhile, by you or another program; nothing was done. Look again and join anew", e.Branch)
+}
+
+// Guard tells whether a join could be accepted now: the branch is where it was,
+// and no uncommitted work is in the way.
+func (s *Session) Guard(ctx context.Context, p *Position, tree object.ID) error {
+	b, dirty, err := s.Repo.Status(ctx)
+	if err != nil {
+		return err
+	}
+	if b.Name != p.Branch.Name || b.Tip != p.Yours || s.Repo.Unfinished() != "" {
+		return &MovedError{p.Branch.Name}
+	}
+	from, err := s.Tree(p.Yours)
+	if err != nil {
+		return err
+	}
+	return s.inTheWay(from, tree, dirty)
+}
+
+// InTheWay lists uncommitted work on paths that differ between two trees, as
+// an *OverwriteError; nil where there is none.
+func (s *Session) inTheWay(from, to object.ID, dirty []git.Dirty) error {
+	if len(dirty) == 0 {
+		return nil
+	}
+	changes, err := s.Store.Changes(from, to)
+	if err != nil {
+		return err
+	}
+	touched := make([]string, len(changes))
+	for i, c := range changes {
+		touched[i] = c.Path
+	}
+	var paths []string
+	for _, d := range dirty {
+		if slices.ContainsFunc(touched, func(t string) bool { return overlaps(t, strings.TrimSuffix(d.Path, "/"), d.Untracked) }) {
+			paths = append(paths, d.Path)
+		}
+	}
+	if len(paths) > 0 {
+		return &OverwriteError{paths}
+	}
+	return nil
+}
+
+// overlaps reports whether writing the path touched can hurt the dirty one. An
+// untracked folder is given as a whole; that a file is written beside those
+// in it does no harm, and git itself refuses if it is one of them.
+func overlaps(touched, dirty string, untracked bool) bool {
+	return touched == dirty || strings.HasPrefix(dirty, touched+"/") || !untracked && strings.HasPrefix(touched, dirty+"/")
+}
+
+// Accept is the one moment at which things change: the commits go to the
+// repository, and branch, index and working tree go to the joined state
+// together. It refuses, changing nothing, if the branch or files in the way
+// changed meanwhile.
+func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built) (*Waypoint, error) {
+	tree, err := s.Tree(b.Tip)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Guard(ctx, p, tree); err != nil {
+		return nil, err
+	}
+	if err := s.Repo.AddPack(ctx, func(w io.Writer) (int, error) { return s.Store.WritePack(w, b.Tip) }); err != nil {
+		return nil, err
+	}
+	from, err := s.Tree(p.Yours)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.trySwitch(ctx, from, tree); err != nil {
+		return nil, err
+	}
+	wp := &Waypoint{Branch: p.Branch.Name, Before: p.Yours, After: b.Tip, Theirs: p.Theirs, Route: j.Route, Time: time.Now()}
+	for taken := true; taken; {
+		wp.Name = ""
+		if err := s.store.putWaypoint(wp); err != nil {
+			return nil, err
+		}
+		at, err := s.Repo.Ref(ctx, wp.Ref())
+		if err != nil {
+			return nil, err
+		}
+		taken = !at.IsZero() // left by a lost logbook: keep it, take the next name
+	}
+	s.State.Moving = wp
+	if err := s.Save(); err != nil {
+		return nil, err
+	}
+	err = s.Repo.UpdateRefs(ctx, "dorvik: join "+p.Branch.Upstream+" by "+string(j.Route),
+		git.RefUpdate{Name: p.Branch.Full(), New: b.Tip, Old: p.Yours},
+		git.RefUpdate{Name: wp.Ref(), New: p.Yours})
+	if err == nil {
+		if err = s.Repo.SwitchTree(ctx, from, tree, false); err != nil {
+			back := s.Repo.UpdateRefs(context.WithoutCancel(ctx), "dorvik: join taken back",
+				git.RefUpdate{Name: p.Branch.Full(), New: p.Yours, Old: b.Tip},
+				git.RefUpdate{Name: wp.Ref(), Old: p.Yours})
+			err = errors.Join(err, back)
+		}
+	}
+	if err != nil {
+		wp.GoneBack = true
+		s.State.Moving = nil
+		return nil, errors.Join(err, s.store.putWaypoint(wp), s.Save())
+	}
+	s.State.Moving, s.State.Accepted, s.State.Stage = nil, wp, Push
+	s.State.Yours = b.Tip
+	return wp, s.Save()
+}
+
+// trySwitch asks git whether the working tree could be switched, and names the
+// files if not.
+func (s *Session) trySwitch(ctx context.Context, from, to object.ID) error {
+	err := s.Repo.SwitchTree(ctx, from, to, true)
+	var ge *git.Error
+	if errors.As(err, &ge) {
+		var paths []string
+		for line := range strings.SplitSeq(ge.Words, "\n") {
+			if _, rest, ok := strings.Cut(line, "'"); ok {
+				if path, _, ok := strings.Cut(rest, "'"); ok {
+					paths = append(paths, path)
+				}
+			}
+		}
+		if len(paths) > 0 {
+			return &OverwriteError{paths}
+		}
+	}
+	return err
+}
+
+// GoBack takes branch, index and working tree back to a waypoint; an empty
+// name is the last join. It refuses if the branch moved on since, or if
+// uncommitted work is in the way.
+func (s *Session) GoBack(ctx context.Context, name string) (*Waypoint, error) {
+	wp, err := s.store.waypoint(name)
+	if err != nil {
+		return nil, err
+	}
+	if wp == nil && name != "" {
+		return nil, fmt.Errorf("there is no waypoint %s", name)
+	}
+	if wp == nil {
+		return nil, &Blocked{"There is nothing to undo:", "Dorvik has joined nothing here that was not undone."}
+	}
+	b, dirty, err := s.Repo.Status(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if b.Name != wp.Branch || b.Tip != wp.After || s.Repo.Unfinished() != "" {
+		return nil, &MovedError{wp.Branch}
+	}
+	// What is on the remote is not taken back: others may build on it.
+	if b.Tracking != "" {
+		pushed, err := s.Repo.OnRemote(ctx, wp.After)
+		if err != nil {
+			return nil, err
+		}
+		if pushed && wp.After != wp.Theirs {
+			return nil, &Blocked{"This join was pushed.", "Others may build on it by now, so it is not undone; make a commit that takes your change back instead."}
+		}
+	}
+	from, err := s.Tree(wp.After)
+	if err != nil {
+		return nil, err
+	}
+	to, err := s.Tree(wp.Before)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.inTheWay(from, to, dirty); err != nil {
+		return nil, err
+	}
+	if err := s.trySwitch(ctx, from, to); err != nil {
+		return nil, err
+	}
+	back := *wp
+	back.Before, back.After = wp.After, wp.Before
+	s.State.Moving = &back
+	if err := s.Save(); err != nil {
+		return nil, err
+	}
+	err = s.Repo.UpdateRefs(ctx, "dorvik: undo the join", git.RefUpdate{Name: "refs/heads/" + wp.Branch, New: wp.Before, Old: wp.After})
+	if err == nil {
+		if err = s.Repo.SwitchTree(ctx, from, to, false); err != nil {
+			err = errors.Join(err, s.Repo.UpdateRefs(context.WithoutCancel(ctx), "dorvik: undo taken back",
+				git.RefUpdate{Name: "refs/heads/" + wp.Branch, New: wp.After, Old: wp.Before}))
+		}
+	}
+	s.State.Moving = nil
+	if err != nil {
+		return nil, errors.Join(err, s.Save())
+	}
+	wp.GoneBack = true
+	s.State.Accepted, s.State.Yours, s.State.Stage = nil, wp.Before, Settle
+	return wp, errors.Join(s.store.putWaypoint(wp), s.Save())
+}
+
+// finishMoving ends what a run began that was cut off while things changed.
+func (s *Session) finishMoving(ctx context.Context) error {
+	m := s.State.Moving
+	if m == nil {
+		return nil
+	}
+	tip, err := s.Repo.Ref(ctx, "refs/heads/"+m.Branch)
+	if err != nil {
+		return err
+	}
+	b, _, err := s.Repo.Status(ctx)
+	if err != nil {
+		return err
+	}
+	if tip == m.After && b.Name == m.Branch {
+		from, err := s.Tree(m.Before)
+		if err != nil {
+			return err
+		}
+		to, err := s.Tree(m.After)
+		if err != nil {
+			return err
+		}
+		if err := s.Repo.SwitchTree(ctx, from, to, false); err != nil {
+			// Files that were written before the run was cut off are known to
+			// git by their old content: let it see the new one.
+			changes, cerr := s.Store.Changes(from, to)
+			if cerr != nil {
+				return cerr
+			}
+			var paths []string
+			for _, c := range changes {
+				paths = append(paths, c.Path)
+			}
+			if err := errors.Join(s.Repo.RefreshIndex(ctx, paths), s.Repo.SwitchTree(ctx, from, to, false)); err != nil {
+				return fmt.Errorf("an earlier run was cut off while it changed your files, and they cannot be completed: %w. Your commits are all here: before %s, joined %s", err, m.Before, m.After)
+			}
+		}
+		s.Notice = "An earlier run was cut off while it changed your files. That was completed: nothing is missing."
+		if w, err := s.store.waypoint(m.Name); err == nil && w != nil && w.After == m.After {
+			s.State.Accepted, s.State.Stage, s.State.Yours = w, Push, w.After
+		}
+	} else {
+		s.Notice = "An earlier run was cut off before it changed anything. Your branch is as it was."
+		if w, err := s.store.waypoint(m.Name); err == nil && w != nil && w.After == m.After {
+			w.GoneBack = true
+			if err := s.store.putWaypoint(w); err != nil {
+				return err
+			}
+		}
+	}
+	s.State.Moving = nil
+	return s.Save()
+}
+
+// Pushed is how a push went.
+type Pushed struct {
+	Tip      object.ID
+	Holds    object.ID    // what the remote said it holds afterwards
+	Refusal  *git.Refusal // nil if it was accepted
+	WentBack bool         // the join was undone, to be made again on what is new
+}
+
+// PushTip pushes the branch's tip, never forcing, and asks the remote again
+// what it holds. If somebody pushed first, the join is undone and the remote
+// fetched, so that it can be made again with the decisions kept.
+func (s *Session) PushTip(ctx context.Context, p *Position) (*Pushed, error) {
+	b, _, err := s.Repo.Status(ctx)
+	if err != nil {
+		return nil, err
+	}
+	want := p.Yours
+	if s.State.Accepted != nil {
+		want = s.State.Accepted.After
+	}
+	if b.Name != p.Branch.Name || b.Tip != want {
+		return nil, &MovedError{p.Branch.Name}
+	}
+	out := &Pushed{Tip: b.Tip}
+	err = s.Repo.Push(ctx, b.Remote, b.Ref, b.Tip)
+	if errors.As(err, &out.Refusal) {
+		if out.Refusal.Kind == git.Behind && s.State.Accepted != nil {
+			if _, err := s.GoBack(ctx, s.State.Accepted.Name); err == nil {
+				out.WentBack = true
+				s.State.Stage = Look
+				return out, s.Save()
+			}
+		}
+		return out, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	if out.Holds, err = s.Repo.RemoteTip(ctx, b.Remote, b.Ref); err != nil {
+		return out, fmt.Errorf("the push was accepted, but then the remote did not answer: %w", err)
+	}
+	s.State = State{Branch: b.Name, Agreed: s.State.Agreed, LastCheck: s.State.LastCheck}
+	return out, s.Save()
+}
+
+// CheckCommand gives the check of the joined tree: the one set with
+// `git config dorvik.check`, or one found from the project's files. ok is false
+// where there is none.
+func (w *Workspace) CheckCommand(ctx context.Context, tree object.ID) (c check.Command, ok bool, err error) {
+	line, err := w.Repo.Config(ctx, "dorvik.check")
+	if err != nil {
+		return c, false, err
+	}
+	if line != "" {
+		return check.Command{Line: line, Source: "git config dorvik.check", Configured: true}, true, nil
+	}
+	c, ok = check.Find(func(name string) (string, bool) {
+		e, ferr := w.Store.Find(tree, name)
+		if ferr != nil || !e.Mode.IsRegular() {
+			return "", false
+		}
+		data, ferr := w.Store.Blob(e.ID)
+		return string(data), ferr == nil
+	})
+	return c, ok, nil
+}
+
+// AgreedTo reports whether a check command was agreed to in this repository.
+func (s *Session) AgreedTo(line string) bool { return slices.Contains(s.State.Agreed, line) }
+
+// Agree records that a check command may be run in this repository.
+func (s *Session) Agree(line string) error {
+	if s.AgreedTo(line) {
+		return nil
+	}
+	s.State.Agreed = append(s.State.Agreed, line)
+	return s.Save()
+}
+
+// RunCheck runs a command on the joined commit in a checkout of its own and
+// records the outcome for its tree. dir is where it ran.
+func (s *Session) RunCheck(ctx context.Context, line string, tip object.ID, emit func(line string)) (r check.Result, dir string, err error) {
+	dir = filepath.Join(s.Repo.GitDir, "dorvik", "check")
+	tree, err := s.Tree(tip)
+	if err != nil {
+		return r, dir, err
+	}
+	if err := s.Repo.AddPack(ctx, func(w io.Writer) (int, error) { return s.Store.WritePack(w, tip) }); err != nil {
+		return r, dir, err
+	}
+	const keep = "refs/dorvik/check"
+	old, err := s.Repo.Ref(ctx, keep)
+	if err != nil {
+		return r, dir, err
+	}
+	if err := s.Repo.UpdateRefs(ctx, "dorvik: check", git.RefUpdate{Name: keep, New: tip, Old: old}); err != nil {
+		return r, dir, err
+	}
+	co, err := s.Repo.OpenCheckout(ctx, dir, tip)
+	if err != nil {
+		return r, dir, err
+	}
+	r, err = check.Run(ctx, co.Dir, line, git.CleanEnvironment(), emit)
+	if err != nil {
+		return r, dir, err
+	}
+	s.State.Checked = &Checked{Tree: tree, Command: line, Passed: r.Passed, Took: r.Took}
+	s.State.LastCheck = r.Took
+	return r, dir, s.Save()
+}
+
+// CheckOf gives the recorded outcome of a check of a tree, or nil.
+func (s *Session) CheckOf(tree object.ID) *Checked {
+	if c := s.State.Checked; c != nil && c.Tree == tree {
+		return c
+	}
+	return nil
+}

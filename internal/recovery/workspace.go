@@ -1,0 +1,193 @@
+// Package recovery is the job itself as a state machine: where one stands, the
+// routes, the decisions, the check, the one moment at which things change, the
+// push, and the way back. It holds every rule of the job; the screens and the
+// commands only ask it.
+package recovery
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"dorvik/internal/core/history"
+	"dorvik/internal/core/merge"
+	"dorvik/internal/core/object"
+	"dorvik/internal/core/settle"
+	"dorvik/internal/git"
+)
+
+// Workspace is a repository with the engine over it. Nothing it computes is
+// written until Session.Accept, or a check, needs it.
+type Workspace struct {
+	Repo  *git.Repo
+	Store *object.Overlay
+
+	engine *merge.Engine
+	files  *settle.Files
+}
+
+// OpenWorkspace opens the repository that holds a folder.
+func OpenWorkspace(ctx context.Context, dir string) (*Workspace, error) {
+	repo, err := git.Open(ctx, dir)
+	if err != nil {
+		return nil, err
+	}
+	store := object.NewOverlay(repo.Format, repo)
+	return &Workspace{Repo: repo, Store: store, engine: merge.NewEngine(store), files: settle.NewFiles(store)}, nil
+}
+
+// Close lets the repository go.
+func (w *Workspace) Close() { w.Repo.Close() }
+
+// Blocked says that the job cannot be done here as things are, and what to do.
+type Blocked struct{ What, Next string }
+
+func (b *Blocked) Error() string { return b.What + " " + b.Next }
+
+// Position is where yours and theirs stand to each other.
+type Position struct {
+	Branch        git.Branch
+	Yours, Theirs object.ID
+	Parted        *history.Divergence
+	Dirty         []git.Dirty
+	Asked         time.Time // when the remote was last asked; zero if it was not
+	Unanswered    error     // why the remote did not answer
+}
+
+// Base is the common ancestor, or the zero id.
+func (p *Position) Base() object.ID {
+	if len(p.Parted.Bases) == 0 {
+		return object.ID{}
+	}
+	return p.Parted.Bases[0]
+}
+
+// Trivial is how the two lines join without work: FastForward where yours has
+// nothing new, UpToDate where theirs has nothing new, else NotTrivial.
+func (p *Position) Trivial() Trivial {
+	switch {
+	case len(p.Parted.Theirs) == 0:
+		return UpToDate
+	case len(p.Parted.Yours) == 0:
+		return FastForward
+	}
+	return NotTrivial
+}
+
+// NothingToDo reports whether both sides hold the same commits.
+func (p *Position) NothingToDo() bool {
+	return len(p.Parted.Theirs) == 0 && len(p.Parted.Yours) == 0
+}
+
+// Trivial names a join without work, as `plan --json` does.
+type Trivial string
+
+const (
+	NotTrivial  Trivial = ""
+	FastForward Trivial = "fast-forward"
+	UpToDate    Trivial = "up-to-date"
+)
+
+// Stand reads where the branch and its upstream stand. With fetch the remote is
+// asked first; if it does not answer, the local copy is used and the position
+// says so. Reasons why nothing can be done come as *Blocked.
+func (w *Workspace) Stand(ctx context.Context, fetch bool) (*Position, error) {
+	b, dirty, err := w.Repo.Status(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if op := w.Repo.Unfinished(); op != "" {
+		return nil, &Blocked{"A git " + op + " is half done here.",
+			fmt.Sprintf("Finish it, or go back with “git %s --abort”; then start dorvik again.", op)}
+	}
+	switch {
+	case b.Name == "":
+		return nil, &Blocked{"You are on no branch (a detached HEAD at " + b.Tip.Short() + ").",
+			"Go to your branch with “git switch”, or make one here with “git switch -c NAME”."}
+	case b.Tip.IsZero():
+		return nil, &Blocked{"The branch " + b.Name + " has no commit yet.", "There is nothing to join; commit first."}
+	case b.Upstream == "":
+		return nil, &Blocked{"The branch " + b.Name + " follows no branch of a remote.",
+			fmt.Sprintf("Say which one with “git branch --set-upstream-to=origin/%s”, or push it for the first time with “git push -u origin %s”.", b.Name, b.Name)}
+	}
+	p := &Position{Branch: b, Yours: b.Tip, Dirty: dirty}
+	if fetch {
+		if err := w.Repo.Fetch(ctx, b.Remote); err == nil {
+			p.Asked = time.Now()
+		} else if ctx.Err() != nil {
+			return nil, err
+		} else {
+			p.Unanswered = err
+		}
+	}
+	if p.Theirs, err = w.Repo.Ref(ctx, b.Tracking); err != nil {
+		return nil, err
+	}
+	if p.Theirs.IsZero() {
+		return nil, &Blocked{"There is no copy of " + b.Upstream + " here, and perhaps no such branch on " + b.Remote + ".",
+			fmt.Sprintf("Fetch it with “git fetch %s”, or make it with “git push %s %s”.", b.Remote, b.Remote, b.Name)}
+	}
+	return p, w.part(ctx, p)
+}
+
+// Compare is Stand for any two revisions; empty ones stand for the branch and
+// its upstream.
+func (w *Workspace) Compare(ctx context.Context, yours, theirs string) (*Position, error) {
+	if yours == "" && theirs == "" {
+		return w.Stand(ctx, false)
+	}
+	b, _, err := w.Repo.Status(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if yours == "" {
+		yours = "HEAD"
+	}
+	if theirs == "" {
+		if theirs = b.Tracking; theirs == "" {
+			return nil, &Blocked{"The branch follows no branch of a remote.", "Name the other side with --theirs."}
+		}
+	}
+	p := &Position{Branch: b}
+	if p.Yours, err = w.Repo.Resolve(ctx, yours); err != nil {
+		return nil, err
+	}
+	if p.Theirs, err = w.Repo.Resolve(ctx, theirs); err != nil {
+		return nil, err
+	}
+	return p, w.part(ctx, p)
+}
+
+func (w *Workspace) part(ctx context.Context, p *Position) error {
+	var err error
+	if p.Parted, err = history.Diverge(ctx, w.Store, p.Yours, p.Theirs); err != nil {
+		if errors.Is(err, object.ErrMissing) {
+			return fmt.Errorf("reading the history: %w; see what “git fsck” says", err)
+		}
+		return err
+	}
+	if p.Trivial() != NotTrivial || len(p.Parted.Bases) > 0 {
+		return nil
+	}
+	if p.Parted.Cut {
+		return &Blocked{"This clone is shallow, and the point where the two lines part lies before its first commit.",
+			"Get the rest of the history with “git fetch --unshallow”."}
+	}
+	return &Blocked{"The two lines have no common ancestor: they are two unrelated histories.",
+		"Check that the branch follows the right branch of the right remote."}
+}
+
+// Touched gives the commits of a side that touch paths.
+func (w *Workspace) Touched(side []history.Node) *history.Toucher {
+	return history.NewToucher(w.Store, side)
+}
+
+// Tree gives the tree of a commit.
+func (w *Workspace) Tree(commit object.ID) (object.ID, error) {
+	c, err := w.Store.Commit(commit)
+	if err != nil {
+		return object.ID{}, err
+	}
+	return c.Tree, nil
+}

@@ -1,0 +1,77 @@
+// Package visible makes text from outside fit to be shown: control characters,
+// characters that turn the direction of text, and broken encoding become
+// visible marks, so that nothing but text reaches the terminal.
+package visible
+
+import (
+	"fmt"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// tabWidth is the number of columns between tab stops.
+const tabWidth = 4
+
+// Line gives one line of text as it can be shown. Tabs become blanks up to the
+// next stop; a line feed at the end goes, others become marks.
+func Line(s string) string {
+	s = strings.TrimSuffix(s, "\n")
+	if plain(s) {
+		return s
+	}
+	var b strings.Builder
+	col := 0
+	for i := 0; i < len(s); {
+		r, n := utf8.DecodeRuneInString(s[i:])
+		mark := string(r)
+		switch {
+		case r == utf8.RuneError && n <= 1:
+			mark = fmt.Sprintf("‹%02x›", s[i])
+		case r == '\t':
+			mark = strings.Repeat(" ", tabWidth-col%tabWidth)
+		case r == '\r' && i+1 == len(s):
+			mark = "␍"
+		case r < 0x20:
+			mark = string(rune(0x2400) + r)
+		case r == 0x7f:
+			mark = "␡"
+		case hidden(r):
+			mark = fmt.Sprintf("‹%04x›", r)
+		}
+		b.WriteString(mark)
+		col += utf8.RuneCountInString(mark)
+		i += n
+	}
+	return b.String()
+}
+
+func plain(s string) bool {
+	for i := 0; i < len(s); i++ {
+		if s[i] < 0x20 || s[i] >= 0x7f {
+			return false
+		}
+	}
+	return true
+}
+
+// hidden reports whether a character has no shape of its own, or changes how
+// others are shown.
+func hidden(r rune) bool {
+	switch {
+	case r == 0x200d: // joins emoji
+		return false
+	case r >= 0x80 && r < 0xa0, r == 0x2028, r == 0x2029:
+		return true
+	}
+	return unicode.In(r, unicode.Cf, unicode.Co, unicode.Cs)
+}
+
+// Lines is Line for each line of a text.
+func Lines(s string) string {
+	parts := strings.Split(s, "\n")
+	for i, p := range parts {
+		parts[i] = Line(p)
+	}
+	return strings.Join(parts, "\n")
+}

@@ -1,0 +1,40 @@
+package visible
+
+import (
+	"testing"
+	"unicode/utf8"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func TestLine(t *testing.T) {
+	for in, want := range map[string]string{
+		"plain":                "plain",
+		"ends\n":               "ends",
+		"crlf\r\n":             "crlf␍",
+		"a\tb":                 "a   b",
+		"\tx":                  "    x",
+		"\x1b[31mred\x1b[0m":   "␛[31mred␛[0m",
+		"bell\a del\x7f":       "bell␇ del␡",
+		"abc\u202etxt.exe":     "abc‹202e›txt.exe",
+		"\u2066isolated\u200f": "‹2066›isolated‹200f›",
+		"c1 \u009b31m":         "c1 ‹009b›31m",
+		"bad \xff\xfe":         "bad ‹ff›‹fe›",
+		"größe 日本 👩‍🚀":         "größe 日本 👩‍🚀",
+		"two\nlines":           "two␊lines",
+	} {
+		assert.Equal(t, want, Line(in))
+	}
+	assert.Equal(t, "a\n␛b", Lines("a\n\x1bb"))
+}
+
+func FuzzLine(f *testing.F) {
+	f.Add("\x1b]0;title\a")
+	f.Fuzz(func(t *testing.T, s string) {
+		out := Line(s)
+		assert.True(t, utf8.ValidString(out))
+		for _, r := range out {
+			assert.False(t, r < 0x20 || r == 0x7f || hidden(r), "%q became %q", s, out)
+		}
+	})
+}
