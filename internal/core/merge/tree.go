@@ -184,8 +184,16 @@ func (m *merger) name(path string, b, y, t object.Entry) error {
 	case y.IsTree() || t.IsTree():
 		return m.treeAgainstFile(path, b, y, t)
 	}
-	if b.IsTree() {
-		b = object.Entry{} // both made the directory a file
+	if b.IsTree() { // both took the directory away
+		switch {
+		case y.Absent():
+			m.joined(path, FromTheirs, b, y, t, t)
+			return nil
+		case t.Absent():
+			m.joined(path, FromYours, b, y, t, y)
+			return nil
+		}
+		b = object.Entry{}
 	}
 	return m.file(path, b, y, t)
 }
