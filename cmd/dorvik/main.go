@@ -2,13 +2,12 @@
 package main
 
 import (
-	"context"
-	"errors"
 	"os"
 
 	"dorvik/internal/cli"
+	"dorvik/internal/tui"
 )
 
 func main() {
-	os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr, func(context.Context, string, string) error { return errors.New("no screen") }))
+	os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr, tui.Run))
 }

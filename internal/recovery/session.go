@@ -5,12 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
 	"dorvik/internal/check"
+	"dorvik/internal/core/diagnose"
 	"dorvik/internal/core/object"
 	"dorvik/internal/core/settle"
 	"dorvik/internal/git"
@@ -95,14 +97,20 @@ func (s *Session) UndoDecision() (d settle.Decision, ok bool, err error) {
 	return d, ok, err
 }
 
-// AddMend records a mend; one of the same file takes the place of the last.
+// AddMend records a mend, made on top of those there are.
 func (s *Session) AddMend(m Mend) error {
-	if n := len(s.State.Mends); n > 0 && s.State.Mends[n-1].Path == m.Path && s.State.Mends[n-1].After == m.Before {
-		s.State.Mends[n-1].After = m.After
-	} else {
-		s.State.Mends = append(s.State.Mends, m)
-	}
+	s.State.Mends = append(slices.Clip(s.State.Mends), m)
 	return s.Save()
+}
+
+// UndoMend takes the last mend back; ok is false where there is none.
+func (s *Session) UndoMend() (m Mend, ok bool, err error) {
+	n := len(s.State.Mends)
+	if n == 0 {
+		return m, false, nil
+	}
+	m, s.State.Mends = s.State.Mends[n-1], s.State.Mends[:n-1:n-1]
+	return m, true, s.Save()
 }
 
 // OverwriteError says that a join would change files that hold uncommitted work.
@@ -208,12 +216,13 @@ func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built) (*W
 	if err := s.Save(); err != nil {
 		return nil, err
 	}
+	ctx = context.WithoutCancel(ctx) // from here on it is done whole
 	err = s.Repo.UpdateRefs(ctx, "dorvik: join "+p.Branch.Upstream+" by "+string(j.Route),
 		git.RefUpdate{Name: p.Branch.Full(), New: b.Tip, Old: p.Yours},
 		git.RefUpdate{Name: wp.Ref(), New: p.Yours})
 	if err == nil {
 		if err = s.Repo.SwitchTree(ctx, from, tree, false); err != nil {
-			back := s.Repo.UpdateRefs(context.WithoutCancel(ctx), "dorvik: join taken back",
+			back := s.Repo.UpdateRefs(ctx, "dorvik: join taken back",
 				git.RefUpdate{Name: p.Branch.Full(), New: p.Yours, Old: b.Tip},
 				git.RefUpdate{Name: wp.Ref(), Old: p.Yours})
 			err = errors.Join(err, back)
@@ -301,10 +310,11 @@ func (s *Session) GoBack(ctx context.Context, name string) (*Waypoint, error) {
 	if err := s.Save(); err != nil {
 		return nil, err
 	}
+	ctx = context.WithoutCancel(ctx)
 	err = s.Repo.UpdateRefs(ctx, "dorvik: undo the join", git.RefUpdate{Name: "refs/heads/" + wp.Branch, New: wp.Before, Old: wp.After})
 	if err == nil {
 		if err = s.Repo.SwitchTree(ctx, from, to, false); err != nil {
-			err = errors.Join(err, s.Repo.UpdateRefs(context.WithoutCancel(ctx), "dorvik: undo taken back",
+			err = errors.Join(err, s.Repo.UpdateRefs(ctx, "dorvik: undo taken back",
 				git.RefUpdate{Name: "refs/heads/" + wp.Branch, New: wp.After, Old: wp.Before}))
 		}
 	}
@@ -481,6 +491,21 @@ func (s *Session) RunCheck(ctx context.Context, line string, tip object.ID, emit
 	s.State.Checked = &Checked{Tree: tree, Command: line, Passed: r.Passed, Took: r.Took}
 	s.State.LastCheck = r.Took
 	return r, dir, s.Save()
+}
+
+// Diagnose finds the places in the joined tree that the output of a check run
+// in a folder speaks of.
+func (w *Workspace) Diagnose(tree object.ID, output []string, dir string) ([]diagnose.Place, error) {
+	files, err := w.Store.Changes(object.ID{}, tree)
+	if err != nil {
+		return nil, err
+	}
+	byName := map[string][]string{}
+	for _, f := range files {
+		base := path.Base(f.Path)
+		byName[base] = append(byName[base], f.Path)
+	}
+	return diagnose.Places(output, dir, func(base string) []string { return byName[base] }), nil
 }
 
 // CheckOf gives the recorded outcome of a check of a tree, or nil.

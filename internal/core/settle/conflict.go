@@ -56,12 +56,13 @@ type File struct {
 	Text      *merge.Text
 	Conflicts []*Conflict
 	source    *merge.Conflict
-	readable  *bool
+	readable  func() bool
 }
 
 // Open makes the questions of one contested path.
 func Open(c *merge.Conflict) *File {
 	f := &File{Path: c.Path, Text: c.Text, source: c}
+	f.readable = sync.OnceValue(f.findReadable)
 	if c.Text != nil && c.Text.Conflicts() > 0 {
 		f.openText()
 	} else {
@@ -233,15 +234,11 @@ func (f *File) problem(choose func(c *Conflict) string) string {
 
 // Readable reports whether a verdict can be given: there is a reader for the
 // file's language, and it finds both sides in order.
-func (f *File) Readable() bool {
-	if f.Text == nil || !HasReader(f.Path) {
-		return false
-	}
-	if f.readable == nil {
-		ok := Problem(f.Path, strings.Join(f.Text.Yours, "")) == "" && Problem(f.Path, strings.Join(f.Text.Theirs, "")) == ""
-		f.readable = &ok
-	}
-	return *f.readable
+func (f *File) Readable() bool { return f.readable() }
+
+func (f *File) findReadable() bool {
+	return f.Text != nil && HasReader(f.Path) &&
+		Problem(f.Path, strings.Join(f.Text.Yours, "")) == "" && Problem(f.Path, strings.Join(f.Text.Theirs, "")) == ""
 }
 
 // Verdict is what a way would do.

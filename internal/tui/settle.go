@@ -1,0 +1,939 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"dorvik/internal/core/diff"
+	"dorvik/internal/core/merge"
+	"dorvik/internal/core/settle"
+	"dorvik/internal/recovery"
+)
+
+type settleView struct {
+	at       int // the conflict
+	way      int // the marked way; one past the last is writing it oneself
+	whole    bool
+	reading  bool // the cursor is in the list of what joined by itself
+	file     int  // there
+	verdicts map[settle.Key][]settle.Verdict
+}
+
+// verdicts are what the ways of a conflict would do, worked out beside the screen.
+type verdicts struct {
+	key settle.Key
+	of  []settle.Verdict
+}
+
+func (m *model) item() *item {
+	if m.settle.at < 0 || m.settle.at >= len(m.items) {
+		return nil
+	}
+	return &m.items[m.settle.at]
+}
+
+func (m *model) settleKeys() []binding {
+	if m.settle.reading {
+		return []binding{{"↑↓", "file"}, {"enter", "read it"}, {"esc", "back to the conflicts"}}
+	}
+	if m.join.Open == 0 && m.marksDecision() {
+		return []binding{{"enter", "go on to Check"}, {"↑↓", "try a way"}, {"[ ]", "conflict"}, {"u", "undo"}, {"v", "whole result"}, {"j", "joined files"}, {"esc", "back"}}
+	}
+	return []binding{{"↑↓", "try a way"}, {"enter", "settle, next"}, {"e", "edit result"}, {"[ ]", "conflict"}, {"v", "whole result"}, {"u", "undo"}, {"j", "joined files"}, {"esc", "back"}}
+}
+
+func (m *model) settleRemark() string {
+	it := m.item()
+	if it == nil {
+		return "Nothing asks for a decision."
+	}
+	if m.settle.reading {
+		return "These files joined by themselves. Read them if you like; nothing asks for a decision."
+	}
+	if m.join.Open == 0 && m.marksDecision() {
+		return "All settled. Enter goes on to the check; nothing has been changed yet."
+	}
+	if m.settle.way >= len(it.c.Ways) {
+		return "Write the place yourself, starting from what it holds now."
+	}
+	switch it.c.Ways[m.settle.way].Way {
+	case settle.Weave:
+		return "Weave keeps every word either side added and drops every word either side removed. Read it before you settle."
+	case settle.Yours:
+		return "Takes your text as it is. What they changed here is left out, and listed before the push."
+	case settle.Theirs:
+		return "Takes their text as it is. What you changed here is left out, and listed before the push."
+	case settle.Base:
+		return "Takes the text both of you started from; neither edit is kept."
+	}
+	return "Keeps both texts whole, one after the other. Read the result before you settle."
+}
+
+// nextOpen finds the next conflict without a decision after one, going round.
+func (m *model) nextOpen(after int) int {
+	for i := 1; i <= len(m.items); i++ {
+		if k := (after + i + len(m.items)) % len(m.items); m.items[k].done == nil {
+			return k
+		}
+	}
+	return max(0, min(after, len(m.items)-1))
+}
+
+// selectConflict marks the way that is decided, or else suggested, and has the
+// ways judged.
+func (m *model) selectConflict() tea.Cmd {
+	it := m.item()
+	if it == nil {
+		return nil
+	}
+	m.settle.way = 0
+	want := it.c.Suggested
+	if it.done != nil {
+		want = it.done.Way
+	}
+	for i, o := range it.c.Ways {
+		if o.Way == want {
+			m.settle.way = i
+		}
+	}
+	if want == settle.Written {
+		m.settle.way = len(it.c.Ways)
+	}
+	if m.settle.verdicts[it.c.Key] != nil {
+		return nil
+	}
+	f, c, book := it.file, it.c, m.st.Book
+	return func() tea.Msg {
+		out := verdicts{key: c.Key}
+		for _, o := range c.Ways {
+			out.of = append(out.of, f.Judge(c, o.Text, func(other *settle.Conflict) string {
+				text, _ := f.TextOf(other, &book)
+				return text
+			}))
+		}
+		return out
+	}
+}
+
+// marksDecision reports whether the marked way is what was decided.
+func (m *model) marksDecision() bool {
+	it := m.item()
+	if it == nil || it.done == nil {
+		return false
+	}
+	if m.settle.way < len(it.c.Ways) {
+		return it.c.Ways[m.settle.way].Way == it.done.Way
+	}
+	return it.done.Way == settle.Written
+}
+
+func (m *model) settleKey(name string, page int) tea.Cmd {
+	it := m.item()
+	v := &m.settle
+	if v.reading {
+		return m.readingKey(name)
+	}
+	switch name {
+	case "esc":
+		if v.whole {
+			v.whole = false
+			return nil
+		}
+		if !m.busy() {
+			m.goTo(recovery.Choose)
+		}
+	case "j":
+		v.reading = true
+	case "v":
+		v.whole = !v.whole
+		m.off = 0
+	case "u":
+		if m.busy() {
+			return nil
+		}
+		return m.undoDecision()
+	case "[", "]", "left", "right", "tab", "shift+tab":
+		if len(m.items) > 0 {
+			step := 1
+			if name == "[" || name == "left" || name == "shift+tab" {
+				step = len(m.items) - 1
+			}
+			v.at = (v.at + step) % len(m.items)
+			m.off = 0
+			return m.selectConflict()
+		}
+	}
+	if it == nil {
+		if name == "enter" && !m.busy() {
+			return m.toCheck()
+		}
+		return nil
+	}
+	switch name {
+	case "up":
+		v.way = max(0, v.way-1)
+		m.off = 0
+	case "down":
+		v.way = min(len(it.c.Ways), v.way+1)
+		m.off = 0
+	case "pgup", "pgdown", "home", "end":
+		m.scrollKey(name, page/2)
+	case "e":
+		return m.write()
+	case "enter":
+		return m.decide()
+	default:
+		if n := int(name[0] - '1'); len(name) == 1 && n >= 0 && n < len(it.c.Ways) {
+			v.way = n
+			m.off = 0
+		}
+	}
+	return nil
+}
+
+// decide settles the conflict by the marked way and goes to the next; where
+// that is settled already it goes on.
+func (m *model) decide() tea.Cmd {
+	it := m.item()
+	if m.busy() {
+		return nil
+	}
+	if m.marksDecision() {
+		if m.join.Open == 0 {
+			return m.toCheck()
+		}
+		m.settle.at = m.nextOpen(m.settle.at)
+		m.off = 0
+		return m.selectConflict()
+	}
+	if m.settle.way >= len(it.c.Ways) {
+		return m.write()
+	}
+	return m.record(settle.Decision{Key: it.c.Key, Way: it.c.Ways[m.settle.way].Way})
+}
+
+func (m *model) record(d settle.Decision) tea.Cmd {
+	at := m.settle.at
+	return m.rejoin(func(s *recovery.Session) error { return s.Decide(d) }, func() tea.Cmd {
+		m.settle.at = min(at, len(m.items)-1)
+		if m.join.Open > 0 {
+			m.settle.at = m.nextOpen(at)
+		}
+		m.off = 0
+		return m.selectConflict()
+	})
+}
+
+func (m *model) undoDecision() tea.Cmd {
+	var undone settle.Decision
+	var any bool
+	return m.rejoin(func(s *recovery.Session) (err error) {
+		undone, any, err = s.UndoDecision()
+		return err
+	}, func() tea.Cmd {
+		if !any {
+			m.flash = txt(plain, "There is no decision to undo.")
+			return nil
+		}
+		m.settle.at = max(0, min(m.settle.at, len(m.items)-1))
+		for i := range m.items {
+			if m.items[i].c.Key == undone.Key {
+				m.settle.at = i
+			}
+		}
+		m.flash = txt(plain, "The last decision ("+undone.Way.Label()+") is taken back.")
+		return m.selectConflict()
+	})
+}
+
+// markedText is what the marked way, or the decision, puts in the place.
+func (m *model) markedText(it *item) string {
+	if m.settle.way < len(it.c.Ways) {
+		return it.c.Ways[m.settle.way].Text
+	}
+	text, _ := it.file.TextOf(it.c, &m.st.Book)
+	return text
+}
+
+// write opens the editor on the place.
+func (m *model) write() tea.Cmd {
+	it := m.item()
+	if it.c.Whole {
+		m.flash = txt(plain, "There is no text to write here: keep one side or the other.")
+		return nil
+	}
+	text := m.markedText(it)
+	closed := text == "" || strings.HasSuffix(text, "\n")
+	ed := newEditor(strings.TrimSuffix(text, "\n"), 1+m.linesBefore(it))
+	m.editing = &editing{ed: ed, title: txt(plain, " ").bold(bright, it.c.Path).add(dim, "  written by you"), save: func(text string) tea.Cmd {
+		if closed && text != "" {
+			text += "\n"
+		}
+		return m.record(settle.Decision{Key: it.c.Key, Way: settle.Written, Text: text})
+	}}
+	return nil
+}
+
+func (m *model) readingKey(name string) tea.Cmd {
+	files := m.joinedFiles()
+	v := &m.settle
+	switch name {
+	case "esc", "j":
+		v.reading = false
+	case "up":
+		v.file = max(0, v.file-1)
+	case "down":
+		v.file = min(len(files)-1, v.file+1)
+	case "enter", "space":
+		if len(files) > 0 && !m.busy() {
+			return m.read(files[v.file].Path)
+		}
+	}
+	return nil
+}
+
+// read opens a file of the joined tree to be read.
+func (m *model) read(path string) tea.Cmd {
+	pos, tree := m.pos, m.join.Tree
+	return m.start("reading "+path, func(context.Context, func(int, int)) (tea.Msg, error) {
+		lines, ok, err := m.s.Lines(pos, tree, path)
+		if err != nil {
+			return nil, err
+		}
+		v := &viewer{title: line{}.add(plain, " ").bold(bright, path).add(dim, "   ").add(yours, "● yours").add(dim, "  ").add(theirs, "■ theirs").add(dim, "  ").add(joined, "✦ joined"), numbers: true, lines: lines}
+		if !ok {
+			v.lines = []recovery.Line{{Text: "This path holds no text in the joined result: it is binary, a link, or deleted."}}
+			v.numbers = false
+		} else {
+			v.off = -1000
+			v.jump(true, 20)
+		}
+		return v, nil
+	})
+}
+
+func (m *model) joinedFiles() []recovery.Ground {
+	var out []recovery.Ground
+	for _, g := range m.ground {
+		if !g.Decide {
+			out = append(out, g)
+		}
+	}
+	return out
+}
+
+const listWidth = 29
+
+func (m *model) settlePage(w, h int) page {
+	it := m.item()
+	if it == nil {
+		p := page{nil, txt(joined, "  ✓ ").add(plain, "Nothing asks for a decision: all joined by itself.")}
+		return append(p, nil, txt(dim, "  Enter goes on to the check."))
+	}
+	if w < wide {
+		if m.settle.reading {
+			return m.settleList(w, h)
+		}
+		return m.conflictPage(it, w, h)
+	}
+	right := m.conflictPage(it, w-listWidth-3, h)
+	return beside(m.settleList(listWidth, h), right, listWidth, w, h)
+}
+
+// settleList is the conflicts, and below them what joined by itself.
+func (m *model) settleList(w, h int) page {
+	var p page
+	p.row(txt(plain, " ").then(heading("CONFLICTS")).add(plain, fmt.Sprintf("  %d", m.join.Settled)).add(dim, fmt.Sprintf(" of %d settled", len(m.items))))
+	p.blank()
+	path := ""
+	cursor := 0
+	for i := range m.items {
+		it := &m.items[i]
+		if key := fmt.Sprint(it.stop, it.c.Path); key != path {
+			if i > 0 {
+				p.blank()
+			}
+			path = key
+			p.row(m.rowOf(txt(plain, "  ").bold(plain, cutPath(it.c.Path, w-3)), i == m.settle.at, w))
+		}
+		sign, h := "╳", trouble
+		word := "lines " + lineRange(it.c.Place.Yours)
+		if it.c.Place.Yours.Empty() {
+			word = fmt.Sprintf("after line %d", it.c.Place.Yours.Lo)
+		}
+		if it.c.Whole {
+			word = string(it.c.Kind)
+		}
+		if it.done != nil {
+			sign, h, word = "✓", joined, word+"  "+it.done.Way.Label()
+		}
+		if i == m.settle.at {
+			cursor = len(p)
+		}
+		p.row(m.rowOf(txt(plain, "   ").add(h, sign+" ").add(dim, word), i == m.settle.at, w))
+	}
+	p.blank()
+	p.row(txt(plain, " ").then(rule(w - 2)))
+	files := m.joinedFiles()
+	p.row(txt(plain, " ").then(heading("JOINED BY THEMSELVES")).add(plain, fmt.Sprintf("  %d", len(files))))
+	for i, g := range files {
+		sign, hu := "✦", joined
+		count := fmt.Sprintf("+%d", max(g.Yours, g.Theirs))
+		switch g.Meeting {
+		case recovery.OnlyYours:
+			sign, hu = "●", yours
+		case recovery.OnlyTheirs:
+			sign, hu = "■", theirs
+		case recovery.SameChange:
+			count = "="
+		}
+		if g.YoursWhole || g.TheirsWhole {
+			count = "bin"
+		} else if count != "=" {
+			count = fmt.Sprintf("~%d", max(g.Yours, g.Theirs))
+		}
+		here := m.settle.reading && i == m.settle.file
+		if here {
+			cursor = len(p)
+		}
+		l := txt(plain, "  ").add(hu, sign+" ").add(plain, cutPath(g.Path, w-11)).fit(w-5).add(dim, count)
+		if here {
+			l = l.fit(w).on(onRow)
+		}
+		p.row(l)
+	}
+	if !m.settle.reading && len(files) > 0 {
+		p.blank()
+		p.row(txt(dim, "  press ").bold(bright, "j").add(dim, " to read them"))
+	}
+	off := max(0, cursor-h/2)
+	return window(p, h, &off)
+}
+
+func (m *model) rowOf(l line, here bool, w int) line {
+	if here && !m.settle.reading {
+		return txt(bright, "▸").then(l[1:].lead(l[0])).fit(w).on(onRow)
+	}
+	return l
+}
+
+// lead keeps the first blanks of a line less one cell, which the cursor takes.
+func (l line) lead(blanks span) line {
+	return line{{blanks.text[1:], blanks.ink}}.then(l)
+}
+
+func lineRange(s merge.Span) string {
+	if s.Hi-s.Lo <= 1 {
+		return fmt.Sprint(s.Lo + 1)
+	}
+	return fmt.Sprintf("%d–%d", s.Lo+1, s.Hi)
+}
+
+// conflictPage is one conflict: where and who, the two edits, the ways, the result.
+func (m *model) conflictPage(it *item, w, h int) page {
+	var p page
+	c := it.c
+	place := ""
+	switch {
+	case c.Whole:
+	case c.Place.Base.Empty():
+		place = fmt.Sprintf("  both added after line %d", c.Place.Base.Lo)
+	default:
+		place = "  lines " + lineRange(c.Place.Base)
+		if c.Place.Base.Hi-c.Place.Base.Lo == 1 {
+			place = "  line " + lineRange(c.Place.Base)
+		}
+	}
+	if f := around(it); f != "" {
+		place = "  in " + f + "," + place[1:]
+	}
+	title := txt(plain, " ").bold(bright, c.Path).add(dim, place)
+	if w < wide-listWidth-3 && len(m.items) > 1 || m.w < wide {
+		title = title.flush(txt(dim, fmt.Sprintf("conflict %d of %d ", m.settle.at+1, len(m.items))), w)
+	}
+	p.row(title)
+	y, t := m.credit(it, settle.SideYours, w), m.credit(it, settle.SideTheirs, w)
+	if y.width()+t.width()+3 <= w {
+		p.row(y.flush(t.add(plain, " "), w))
+	} else {
+		p.row(y.cut(w))
+		p.row(t.cut(w))
+	}
+	p.row(rule(w))
+	if m.editing != nil {
+		p.row(txt(plain, " ").bold(joined, "WRITE IT YOURSELF").add(dim, "  what the place will hold"))
+		p.rows(m.editing.ed.view(w, h-len(p)))
+		return p
+	}
+	if m.settle.whole {
+		p.rows(m.resultPage(it, w, h-len(p), true))
+		return p
+	}
+	ways := m.waysPage(it, w)
+	// The ways always show; the edits get what the result can spare.
+	room := h - len(p) - len(ways) - 2
+	edits := m.editsPage(it, w, max(3, room*2/5))
+	if c.Whole {
+		edits = m.kindPage(it, w)
+	}
+	if len(edits) > max(3, room) {
+		edits = edits[:max(3, room)]
+	}
+	p.rows(edits)
+	p.row(rule(w))
+	p.rows(ways)
+	if left := h - len(p) - 1; left >= 3 && !c.Whole {
+		p.row(rule(w))
+		p.rows(m.resultPage(it, w, left, false))
+	}
+	return p
+}
+
+// credit is who made an edit, when, and with which words.
+func (m *model) credit(it *item, side settle.Side, w int) line {
+	n, l := it.yours, txt(yours, " ● ")
+	h := yours
+	if side == settle.SideTheirs {
+		n, l, h = it.theirs, txt(theirs, " ■ "), theirs
+	}
+	if n.Commit == nil {
+		return l.add(h, string(side))
+	}
+	return l.add(h, m.name(n, side)).add(dim, "  "+m.age(n)+"  ").add(plain, n.Subject()+" ").add(dim, n.ID.Short()).cut(max(w/2, w-44))
+}
+
+var goFunc = regexp.MustCompile(`^func (?:\([^)]*\) )?(\w+)`)
+
+// around names the function a place stands in, where the file's language lets
+// one see that without reading it.
+func around(it *item) string {
+	if it.c.Whole || !strings.HasSuffix(it.c.Path, ".go") {
+		return ""
+	}
+	lines := it.file.Text.Base
+	for i := min(it.c.Place.Base.Lo, len(lines)-1); i >= 0; i-- {
+		if match := goFunc.FindStringSubmatch(lines[i]); match != nil {
+			return "func " + match[1]
+		}
+		if i < it.c.Place.Base.Lo && strings.HasPrefix(lines[i], "}") {
+			return ""
+		}
+	}
+	return ""
+}
+
+// editsPage shows what each side did to the base.
+func (m *model) editsPage(it *item, w, rows int) page {
+	you := page{txt(plain, " ").bold(yours, "what you did").add(dim, " to the base")}
+	who := first2(m.name(it.theirs, settle.SideTheirs))
+	they := page{txt(plain, " ").bold(theirs, "what "+who+" did").add(dim, " to the base")}
+	from := it.c.Place.Base.Lo + 1
+	a := m.editRows(it.c.Base, it.c.Yours, from, yours, onYours)
+	b := m.editRows(it.c.Base, it.c.Theirs, from, theirs, onTheirs)
+	limit := func(p page, n int) page {
+		if len(p) > n && n > 0 {
+			return append(p[:n-1:n-1], txt(dim, fmt.Sprintf("      … %s; v shows all", plural(len(p)-n+1, "more line", "more lines"))))
+		}
+		return p
+	}
+	if m.w >= wide {
+		half := (w - 3) / 2
+		return beside(append(you, limit(a, rows-1)...), append(they, limit(b, rows-1)...), half, w, 0)
+	}
+	each := max(1, rows/2-1)
+	return append(append(you, limit(a, each)...), append(they, limit(b, each)...)...)
+}
+
+// editRows draws an edit word by word on the base: what went struck through,
+// what came on the side's ground. Without colour, signs tell them apart.
+func (m *model) editRows(baseText, side string, from int, h hue, g ground) page {
+	var p page
+	if side == "" && baseText != "" {
+		p.row(txt(dim, "      (removed:)"))
+	}
+	a, b := diff.Words(baseText), diff.Words(side)
+	edits := diff.WordEdits(a, b)
+	row, number := line{}, from
+	fresh := false // the row began with a line that is not in the base
+	flush := func() {
+		label := txt(faint, fmt.Sprintf("%5d ", number))
+		if fresh {
+			label = txt(h, "    + ")
+		}
+		p.row(label.then(row))
+		row = nil
+	}
+	put := func(tok string, k ink, inBase bool) {
+		text := strings.TrimSuffix(tok, "\n")
+		if !m.theme.colour && strings.TrimSpace(text) != "" {
+			if k.strike {
+				text = "⟨−" + text + "⟩"
+			} else if k.ground != noGround {
+				text = "⟨+" + text + "⟩"
+			}
+		}
+		if len(row) == 0 {
+			fresh = !inBase
+		}
+		row = row.put(k, text)
+		if strings.HasSuffix(tok, "\n") {
+			if len(row) == 0 {
+				fresh = !inBase
+			}
+			flush()
+			if inBase {
+				number++
+			}
+		}
+	}
+	run := func(toks []string, k ink, inBase bool) {
+		// Tokens of one line go together, so that a mark spans them.
+		for len(toks) > 0 {
+			n := 1
+			for n < len(toks) && !strings.HasSuffix(toks[n-1], "\n") {
+				n++
+			}
+			put(strings.Join(toks[:n], ""), k, inBase)
+			toks = toks[n:]
+		}
+	}
+	at := 0
+	for _, e := range edits {
+		run(a[at:e.A0], ink{hue: plain}, true)
+		run(a[e.A0:e.A1], ink{hue: dim, strike: true}, true)
+		run(b[e.B0:e.B1], ink{hue: h, ground: g, bold: true}, false)
+		at = e.A1
+	}
+	run(a[at:], ink{hue: plain}, true)
+	if len(row) > 0 {
+		flush()
+	}
+	if len(p) == 0 {
+		p.row(txt(dim, "      nothing"))
+	}
+	return p
+}
+
+// waysPage lists the ways, the marked one on a row of its own colour.
+func (m *model) waysPage(it *item, w int) page {
+	p := page{txt(plain, " ").then(heading("WAYS TO SETTLE IT"))}
+	vs := m.settle.verdicts[it.c.Key]
+	who := first2(m.name(it.theirs, settle.SideTheirs))
+	whose := who + "'s"
+	if strings.HasPrefix(who, "you") {
+		whose = "their"
+	}
+	narrow := w < 100
+	for i, o := range it.c.Ways {
+		mark := "   "
+		if i == m.settle.way {
+			mark = " ▶ "
+		}
+		h := plain
+		switch o.Way {
+		case settle.Weave:
+			h = joined
+		case settle.Yours:
+			h = yours
+		case settle.Theirs:
+			h = theirs
+		}
+		l := txt(bright, mark).bold(bright, fmt.Sprint(i+1)).add(plain, "  ")
+		l = l.put(ink{hue: h, bold: o.Way == settle.Weave}, o.Way.Label())
+		if it.done != nil && it.done.Way == o.Way {
+			l = l.add(joined, " ✓")
+		}
+		l = l.fit(27)
+		var v settle.Verdict
+		if vs != nil && i < len(vs) {
+			v = vs[i]
+		}
+		switch {
+		case it.c.Whole:
+			l = l.add(dim, o.Text)
+		case vs == nil:
+			l = l.add(dim, "…")
+		case v.Parses == nil:
+		case *v.Parses:
+			l = l.add(joined, "parses ✓")
+		default:
+			l = l.add(trouble, "✗ "+strings.TrimPrefix(v.Problem, "joined: "))
+		}
+		l = l.fit(27+map[bool]int{true: 11, false: 22}[narrow && (v.Parses == nil || *v.Parses)]).add(plain, " ")
+		if it.c.Whole {
+			l = l.cut(60)
+		}
+		if words := costs(v, whose); words != "" && !(o.Way == it.c.Suggested) {
+			l = l.add(dim, words)
+		}
+		if o.Way == it.c.Suggested {
+			why := "suggested: " + it.c.Why
+			l = l.add(joined, why)
+		}
+		if i == m.settle.way {
+			l = l.fit(w).on(onRow)
+		}
+		p.row(l.cut(w))
+	}
+	if !it.c.Whole {
+		mark := "   "
+		if m.settle.way == len(it.c.Ways) {
+			mark = " ▶ "
+		}
+		l := txt(bright, mark).bold(bright, "e").add(plain, "  write it yourself")
+		if it.done != nil && it.done.Way == settle.Written {
+			l = l.add(joined, " ✓").add(dim, "   as you wrote it")
+		}
+		if m.settle.way == len(it.c.Ways) {
+			l = l.fit(w).on(onRow)
+		}
+		p.row(l)
+	}
+	return p
+}
+
+// costs tells what a way leaves out and what it keeps against a side's will.
+func costs(v settle.Verdict, whose string) string {
+	var parts []string
+	if n := settle.CountWords(v.LeavesOut, settle.SideTheirs); n > 0 {
+		parts = append(parts, "leaves out "+whose+" "+plural(n, "word", "words"))
+	}
+	if n := settle.CountWords(v.LeavesOut, settle.SideYours); n > 0 {
+		parts = append(parts, "leaves out your "+plural(n, "word", "words"))
+	}
+	if len(parts) == 0 {
+		if n := settle.CountWords(v.Keeps, settle.SideTheirs); n > 0 {
+			parts = append(parts, "keeps "+plural(n, "word", "words")+" "+strings.TrimSuffix(whose, "'s")+" removed")
+		}
+		if n := settle.CountWords(v.Keeps, settle.SideYours); n > 0 {
+			parts = append(parts, "keeps "+plural(n, "word", "words")+" you removed")
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+// kindPage says what a conflict about a whole path is about.
+func (m *model) kindPage(it *item, w int) page {
+	who := first2(m.name(it.theirs, settle.SideTheirs))
+	c := it.c
+	text := ""
+	switch c.Kind {
+	case merge.ModifyDelete:
+		text = "You changed this file, and " + who + " deleted it."
+		if c.Yours == "nothing" {
+			text = "You deleted this file, and " + who + " changed it."
+		}
+	case merge.Binary:
+		text = "You and " + who + " both changed this file. It is not text, so one version has to be taken whole."
+	case merge.AddAdd:
+		text = "You and " + who + " both added a file of this name. It is not text, so one version has to be taken whole."
+	case merge.ModeBits:
+		text = "You and " + who + " disagree on whether this file is a program that can be run."
+	case merge.Type:
+		text = "This is a different kind of thing on each side: a file, a link or a submodule."
+	case merge.Symlink:
+		text = "You and " + who + " both pointed this link elsewhere."
+	case merge.Submodule:
+		text = "You and " + who + " both moved this submodule to another commit."
+	case merge.FileDirectory:
+		text = "This is a file on one side and a directory on the other. Taking one leaves the other out."
+	}
+	var p page
+	p.rows(indent(wrap(txt(plain, text), w-4), 1))
+	p.blank()
+	for _, s := range []struct {
+		h    hue
+		sign string
+		name string
+		has  string
+	}{{base, "◆", "base", c.Base}, {yours, "●", "yours", c.Yours}, {theirs, "■", "theirs", c.Theirs}} {
+		has := s.has
+		if i := strings.LastIndexByte(has, ' '); i > 0 && len(has)-i > 12 {
+			has = has[:i+9] // the first digits of the id are enough to tell them apart
+		}
+		p.row(txt(s.h, " "+s.sign+" "+s.name).fit(12).add(dim, has))
+	}
+	return p
+}
+
+// linesBefore counts the lines of the result above the conflict's place.
+func (m *model) linesBefore(it *item) (n int) {
+	k := 0
+	for _, r := range it.file.Text.Regions {
+		if r.Origin != merge.Contested {
+			n += len(it.file.Text.Lines(r))
+			continue
+		}
+		if it.file.Conflicts[k] == it.c {
+			return n
+		}
+		text, _ := it.file.TextOf(it.file.Conflicts[k], &m.st.Book)
+		n += len(diff.Lines(text))
+		k++
+	}
+	return n
+}
+
+// resultPage is what the file will hold, around the place, with the origin of
+// each line.
+func (m *model) resultPage(it *item, w, h int, whole bool) page {
+	text := m.markedText(it)
+	mine := m.paint(it.c, text)
+	before := m.linesBefore(it)
+	lead := max(1, (h-1-len(mine))/2)
+	if whole {
+		lead = max(1, (h-1)/3)
+	}
+	start := max(0, before-lead+m.off)
+	if before-lead+m.off < 0 {
+		m.off = lead - before
+	}
+	end := start + h - 1
+	rows := m.resultRows(it, mine, start, end)
+	if len(rows) < h-1 && start > 0 { // at the end of the file: show more above
+		start = max(0, start-(h-1-len(rows)))
+		m.off = start - before + lead
+		rows = m.resultRows(it, mine, start, end)
+	}
+	head := txt(plain, " ").bold(joined, "RESULT").add(dim, fmt.Sprintf("  lines %d–%d of what %s will hold", start+1, start+len(rows), it.c.Path))
+	p := page{head.cut(w)}
+	for _, r := range rows {
+		p.row(r.cut(w))
+	}
+	for i := range p {
+		if i > 0 && len(p[i]) > 0 && p[i][0].ink.ground == onJoined {
+			p[i] = p[i].fit(w).on(onJoined)
+		}
+	}
+	return p
+}
+
+// resultRows draws lines [start, end) of the result, the conflict's place as mine.
+func (m *model) resultRows(it *item, mine []line, start, end int) page {
+	var p page
+	n, k := 0, 0
+	draw := func(sign string, h hue, text line) {
+		if n >= start && n < end {
+			p.row(txt(faint, fmt.Sprintf("%5d ", n+1)).add(h, sign+" ").then(text))
+		}
+		n++
+	}
+	for _, r := range it.file.Text.Regions {
+		if n >= end {
+			break
+		}
+		if r.Origin != merge.Contested {
+			lines := it.file.Text.Lines(r)
+			if n+len(lines) <= start {
+				n += len(lines)
+				continue
+			}
+			sign, h := " ", dim
+			switch r.Origin {
+			case merge.FromYours:
+				sign, h = "●", yours
+			case merge.FromTheirs:
+				sign, h = "■", theirs
+			case merge.FromBoth:
+				sign, h = "✦", joined
+			}
+			for _, l := range lines {
+				draw(sign, h, txt(plain, l))
+			}
+			continue
+		}
+		c := it.file.Conflicts[k]
+		k++
+		if c == it.c {
+			for _, l := range mine {
+				draw("✦", joined, l)
+				if len(p) > 0 && n-1 >= start && n-1 < end {
+					p[len(p)-1] = p[len(p)-1].on(onJoined)
+				}
+			}
+			continue
+		}
+		text, settled := it.file.TextOf(c, &m.st.Book)
+		sign, h := "╳", trouble
+		if settled {
+			sign, h = "✦", joined
+		}
+		for _, l := range diff.Lines(text) {
+			draw(sign, h, txt(plain, l))
+		}
+	}
+	return p
+}
+
+// paint colours the words of a result by the side that brought them.
+func (m *model) paint(c *settle.Conflict, text string) []line {
+	words := diff.Words(text)
+	notIn := func(side string) []bool {
+		set := make([]bool, len(words))
+		for _, e := range diff.WordEdits(diff.Words(side), words) {
+			for i := e.B0; i < e.B1; i++ {
+				set[i] = true
+			}
+		}
+		return set
+	}
+	fromYours, fromTheirs := notIn(c.Theirs), notIn(c.Yours)
+	var out []line
+	row := line{}
+	for i, t := range words {
+		k := ink{hue: plain}
+		switch {
+		case fromYours[i] && fromTheirs[i]:
+			k = ink{hue: joined, bold: true}
+		case fromYours[i]:
+			k = ink{hue: yours, bold: true}
+		case fromTheirs[i]:
+			k = ink{hue: theirs, bold: true}
+		}
+		row = row.put(k, strings.TrimSuffix(t, "\n"))
+		if strings.HasSuffix(t, "\n") {
+			out = append(out, row)
+			row = line{}
+		}
+	}
+	if len(row) > 0 {
+		out = append(out, row)
+	}
+	return out
+}
+
+// settleClick marks the way under the mouse, or goes to the conflict.
+func (m *model) settleClick(x, y int) tea.Cmd {
+	it := m.item()
+	if it == nil {
+		return nil
+	}
+	rows := m.settlePage(m.w, m.bodyHeight())
+	if y < 0 || y >= len(rows) {
+		return nil
+	}
+	text := ""
+	for _, s := range rows[y] {
+		text += s.text
+	}
+	if m.w >= wide && x <= listWidth {
+		for i := range m.items {
+			m2 := &m.items[i]
+			if strings.Contains(text[:min(len(text), listWidth+8)], cutPath(m2.c.Path, listWidth-3)) {
+				m.settle.at, m.off = i, 0
+				return m.selectConflict()
+			}
+		}
+		return nil
+	}
+	for i, o := range it.c.Ways {
+		if strings.Contains(text, fmt.Sprintf("%d  %s ", i+1, o.Way.Label())) {
+			m.settle.way = i
+		}
+	}
+	return nil
+}

@@ -1,0 +1,426 @@
+// Package tui is the full screen: the frame, and a file for each stage. It
+// holds no rule of the job; it shows what recovery says and asks it.
+package tui
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"dorvik/internal/core/history"
+	"dorvik/internal/core/settle"
+	"dorvik/internal/recovery"
+)
+
+// Run opens the full screen on the repository that holds a folder, and says on
+// the terminal afterwards how things were left.
+func Run(ctx context.Context, dir, themeName string) error {
+	s, err := recovery.OpenSession(ctx, dir)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	m := newModel(ctx, s, themeName)
+	if _, err := tea.NewProgram(m, tea.WithContext(ctx)).Run(); err != nil && !errors.Is(err, tea.ErrInterrupted) {
+		return fmt.Errorf("the full screen ended: %w; your branch and files are safe, and decisions are kept", err)
+	}
+	fmt.Fprintln(os.Stderr, m.farewell())
+	return nil
+}
+
+// model is the whole screen. Everything it shows is a value it holds: what
+// tasks find comes in as messages, so drawing never waits.
+type model struct {
+	ctx   context.Context
+	s     *recovery.Session
+	theme *theme
+	w, h  int
+	now   func() time.Time
+	me    string // e-mail of the person at the keyboard
+	repo  string
+
+	task    *task
+	flash   line // one sentence above the keys, until the next key
+	help    *scroll
+	editing *editing
+	viewer  *viewer
+	changed bool // something was accepted or pushed in this run
+
+	st      recovery.State
+	pos     *recovery.Position
+	plan    *recovery.Plan
+	ground  []recovery.Ground
+	under   []history.Node
+	blocked error
+	inWay   *recovery.OverwriteError
+	resumed bool
+
+	stage  recovery.Stage
+	join   *recovery.Join
+	items  []item
+	off    int // scroll of the stage's page
+	choose chooseView
+	settle settleView
+	check  checkView
+	push   pushView
+}
+
+// scroll is the offset of an overlay.
+type scroll struct{ off int }
+
+// editing is an editor that is open, and what is done with its text.
+type editing struct {
+	ed    *editor
+	title line
+	save  func(text string) tea.Cmd
+}
+
+// item is one conflict of the route, in the order it is asked.
+type item struct {
+	stop   int
+	file   *settle.File
+	c      *settle.Conflict
+	yours  history.Node // the commits that made the two edits; zero if unknown
+	theirs history.Node
+	done   *settle.Decision
+}
+
+func newModel(ctx context.Context, s *recovery.Session, themeName string) *model {
+	m := &model{ctx: ctx, s: s, theme: themeOf(themeName), now: time.Now, repo: filepath.Base(s.Repo.Dir), w: 80, h: 24}
+	if s.Notice != "" {
+		m.flash = txt(plain, s.Notice)
+	}
+	return m
+}
+
+func (m *model) Init() tea.Cmd { return m.load(false) }
+
+// loaded is where things stand.
+type loaded struct {
+	pos    *recovery.Position
+	plan   *recovery.Plan
+	ground []recovery.Ground
+	st     recovery.State
+	inWay  *recovery.OverwriteError
+	me     string
+	under  []history.Node // the common ancestor, and the one before it
+	asked  bool
+}
+
+// load looks where things stand, asking the remote first if told to.
+func (m *model) load(fetch bool) tea.Cmd {
+	flash := m.flash
+	doing := "reading the history"
+	if fetch && m.pos != nil {
+		doing = "asking " + m.pos.Branch.Remote
+	}
+	cmd := m.start(doing, func(ctx context.Context, progress func(int, int)) (tea.Msg, error) {
+		out := loaded{asked: fetch}
+		var err error
+		if out.pos, err = m.s.Stand(ctx, fetch); err != nil {
+			return nil, err
+		}
+		if err := m.s.Sync(out.pos); err != nil {
+			return nil, err
+		}
+		out.st = m.s.State
+		if out.plan, err = m.s.Plan(ctx, out.pos, &out.st.Book, progress); err != nil {
+			return nil, err
+		}
+		if out.ground, err = m.s.Overlap(out.pos, out.plan.Merge); err != nil {
+			return nil, err
+		}
+		if err := m.s.Guard(ctx, out.pos, out.plan.Merge.Tree); err != nil {
+			errors.As(err, &out.inWay)
+		}
+		for id := out.pos.Base(); !id.IsZero() && len(out.under) < 2; {
+			c, err := m.s.Store.Commit(id)
+			if err != nil {
+				break // a shallow clone ends here
+			}
+			out.under = append(out.under, history.Node{ID: id, Commit: c})
+			if len(c.Parents) == 0 {
+				break
+			}
+			id = c.Parents[0]
+		}
+		if who, err := m.s.Repo.Committer(ctx); err == nil {
+			out.me = who.Email
+		}
+		return out, nil
+	})
+	m.flash = flash
+	return cmd
+}
+
+// rejoined is the route worked out anew.
+type rejoined struct {
+	join  *recovery.Join
+	items []item
+	st    recovery.State
+	then  func() tea.Cmd
+}
+
+// rejoin works the chosen route out under the decisions; change, if not nil,
+// is made to the session first. then runs on the screen afterwards.
+func (m *model) rejoin(change func(s *recovery.Session) error, then func() tea.Cmd) tea.Cmd {
+	pos := m.pos
+	return m.start("joining", func(ctx context.Context, progress func(int, int)) (tea.Msg, error) {
+		if change != nil {
+			if err := change(m.s); err != nil {
+				return nil, err
+			}
+		}
+		st := m.s.State
+		j, err := m.s.Join(ctx, pos, st.Route, &st.Book, st.Mends, progress)
+		if err != nil {
+			return nil, err
+		}
+		items, err := itemsOf(m.s.Workspace, pos, j, &st.Book)
+		return rejoined{j, items, st, then}, err
+	})
+}
+
+func itemsOf(w *recovery.Workspace, pos *recovery.Position, j *recovery.Join, book *settle.Book) ([]item, error) {
+	var items []item
+	theirs := w.Touched(pos.Parted.Theirs)
+	all := w.Touched(pos.Parted.Yours)
+	for i, stop := range j.Stops {
+		for _, f := range stop.Files {
+			for _, c := range f.Conflicts {
+				it := item{stop: i, file: f, c: c, yours: stop.Commit}
+				var err error
+				var lines []string
+				if it.yours.Commit == nil {
+					if !c.Whole {
+						lines = f.Text.Yours[c.Place.Yours.Lo:c.Place.Yours.Hi]
+					}
+					if it.yours, _, err = all.Who(f.Path, lines); err != nil {
+						return nil, err
+					}
+				}
+				lines = nil
+				if !c.Whole {
+					lines = f.Text.Theirs[c.Place.Theirs.Lo:c.Place.Theirs.Hi]
+				}
+				if it.theirs, _, err = theirs.Who(f.Path, lines); err != nil {
+					return nil, err
+				}
+				if d, ok := book.For(c); ok {
+					it.done = &d
+				}
+				items = append(items, it)
+			}
+		}
+	}
+	return items, nil
+}
+
+func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	switch msg := msg.(type) {
+	case tea.WindowSizeMsg:
+		m.w, m.h = msg.Width, msg.Height
+	case tick:
+		if m.task != nil {
+			return m, tickAfter(slow)
+		}
+	case ended:
+		if msg.task != m.task {
+			return m, nil // cancelled, and something else runs
+		}
+		m.task = nil
+		return m, m.finished(msg.msg)
+	case outputLine:
+		m.check.take(msg)
+		return m, m.check.wait()
+	case verdicts:
+		m.settle.verdicts[msg.key] = msg.of
+	case tea.PasteMsg:
+		if m.editing != nil {
+			m.editing.ed.paste(msg.Content)
+		}
+	case tea.MouseWheelMsg:
+		step := 3
+		if msg.Button == tea.MouseWheelUp {
+			step = -3
+		}
+		m.scrollBy(step)
+	case tea.MouseClickMsg:
+		return m, m.click(msg.X, msg.Y)
+	case tea.KeyPressMsg:
+		return m, m.key(msg)
+	}
+	return m, nil
+}
+
+func (m *model) scrollBy(n int) {
+	switch {
+	case m.help != nil:
+		m.help.off += n
+	case m.viewer != nil:
+		m.viewer.off += n
+	default:
+		m.off += n
+	}
+}
+
+// finished takes the outcome of a task.
+func (m *model) finished(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case failed:
+		return m.failure(msg.err)
+	case loaded:
+		return m.takeLoaded(msg)
+	case rejoined:
+		m.join, m.items, m.st = msg.join, msg.items, msg.st
+		m.settle.verdicts = map[settle.Key][]settle.Verdict{}
+		if msg.then != nil {
+			return msg.then()
+		}
+	case checkReady:
+		return m.takeCheckReady(msg)
+	case checkDone:
+		return m.takeCheckDone(msg)
+	case pushReady:
+		m.push.ready, m.st = &msg, msg.st
+	case accepted:
+		return m.takeAccepted(msg)
+	case pushDone:
+		return m.takePushDone(msg)
+	case wentBack:
+		return m.takeWentBack(msg)
+	case *viewer:
+		m.viewer = msg
+	}
+	return nil
+}
+
+func (m *model) failure(err error) tea.Cmd {
+	var b *recovery.Blocked
+	m.check.running = false
+	switch {
+	case errors.Is(err, context.Canceled):
+		m.flash = txt(plain, "Cancelled. Nothing was changed.")
+	case m.pos == nil || errors.As(err, &b) && m.stage == recovery.Look:
+		m.blocked = err
+	default:
+		m.flash = txt(trouble, "▲ ").add(plain, sentence(err.Error()))
+	}
+	return nil
+}
+
+// sentence makes an error's text a sentence.
+func sentence(s string) string {
+	if s == "" {
+		return s
+	}
+	r := []rune(s)
+	if last := r[len(r)-1]; last != '.' && last != '?' && last != '!' {
+		s += "."
+		r = append(r, '.')
+	}
+	if r[0] >= 'a' && r[0] <= 'z' {
+		r[0] -= 'a' - 'A'
+	}
+	return string(r)
+}
+
+func (m *model) takeLoaded(l loaded) tea.Cmd {
+	m.pos, m.plan, m.ground, m.st, m.inWay, m.me, m.blocked = l.pos, l.plan, l.ground, l.st, l.inWay, l.me, nil
+	m.under = l.under
+	if m.choose.route == "" {
+		m.choose.route = m.plan.Suggested
+	}
+	m.join, m.items = nil, nil
+	if !l.asked {
+		return m.load(true)
+	}
+	if m.resumed {
+		return nil
+	}
+	m.resumed = true
+	if m.pos.Trivial() == recovery.UpToDate && m.st.Accepted != nil {
+		m.flash = txt(plain, "You joined here before and have not pushed yet.")
+		return m.toPush()
+	}
+	if m.st.Stage > recovery.Choose && m.st.Route != "" {
+		m.choose.route = m.st.Route
+		return m.rejoin(nil, func() tea.Cmd {
+			if n := m.join.Settled; n > 0 {
+				m.flash = txt(plain, fmt.Sprintf("Going on where you left: %s kept.", plural(n, "decision was", "decisions were")))
+			}
+			return m.afterJoin()
+		})
+	}
+	return nil
+}
+
+// afterJoin goes to the stage a joined route asks for.
+func (m *model) afterJoin() tea.Cmd {
+	if m.join.Open > 0 {
+		m.goTo(recovery.Settle)
+		m.settle.at = m.nextOpen(-1)
+		return m.selectConflict()
+	}
+	return m.toCheck()
+}
+
+func (m *model) goTo(s recovery.Stage) {
+	if m.stage != s {
+		m.off = 0
+	}
+	m.stage = s
+}
+
+// remember keeps the stage, so that the next run goes on there.
+func (m *model) remember(s recovery.Stage) func(*recovery.Session) error {
+	return func(session *recovery.Session) error {
+		session.State.Stage = s
+		return session.Save()
+	}
+}
+
+// name tells an author: "you" for the person at the keyboard.
+func (m *model) name(n history.Node, side settle.Side) string {
+	if n.Commit == nil {
+		return "somebody"
+	}
+	a := n.Author()
+	if m.me != "" && a.Email == m.me {
+		if side == settle.SideTheirs {
+			return "you, from elsewhere"
+		}
+		return "you"
+	}
+	return a.Name
+}
+
+func (m *model) age(n history.Node) string { return ago(m.now(), n.Author().Time()) }
+
+// theirNames are the authors of their side, "them" where there are many.
+func (m *model) theirNames() string {
+	names := recovery.Authors(m.pos.Parted.Theirs)
+	if len(names) > 3 {
+		return fmt.Sprintf("%s and %d others", names[0], len(names)-1)
+	}
+	return list(names)
+}
+
+func (m *model) farewell() string {
+	switch {
+	case m.push.holds != "":
+		return "dorvik: pushed. " + m.push.holds
+	case m.st.Accepted != nil:
+		return "dorvik: the joined result is on your branch and not pushed yet. “dorvik” goes on; “dorvik undo” takes it back."
+	case m.changed:
+		return "dorvik: done."
+	case len(m.st.Book.Decisions) > 0:
+		return fmt.Sprintf("dorvik: nothing was changed. %s kept; “dorvik” goes on where you left.", plural(len(m.st.Book.Decisions), "decision is", "decisions are"))
+	}
+	return "dorvik: nothing was changed."
+}
