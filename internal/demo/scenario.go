@@ -114,12 +114,12 @@ var theirs = []step{
 	}},
 	{Ilka, 60*48 + 150, "Round fares up to ten cents", []change{
 		{"fares/fares.go", "return rate * v.Metres()", "return roundUp(rate*v.Metres(), 10)"},
-		{"fares/fares.go", "", `
-// roundUp is the next multiple of step.
+		{"fares/fares.go", "// Band is a zone", `// roundUp is the next multiple of step.
 func roundUp(c, step Cents) Cents {
 	return (c + step - 1) / step * step
 }
-`},
+
+// Band is a zone`},
 		{"fares/bands.csv", "far,260,650\n", "far,260,650\nouter,340,900\n"},
 	}},
 }

@@ -391,9 +391,9 @@ func (m *model) failedPage(p page, w, h int) page {
 	from := max(0, min(c.at-shown/2, len(c.places)-shown))
 	for i := from; i < from+shown; i++ {
 		e := c.places[i]
-		mark := "  ✗ "
+		mark := "   ✗ "
 		if i == c.at {
-			mark = " ▶✗ "
+			mark = " ▶ ✗ "
 		}
 		where := fmt.Sprintf("%s:%d", e.Path, e.Line)
 		if e.Col > 0 {

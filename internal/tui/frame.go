@@ -137,6 +137,9 @@ func (m *model) stageState(s recovery.Stage) string {
 		if m.stage == recovery.Choose {
 			return string(m.choose.route)
 		}
+		if m.join != nil {
+			return string(m.join.Route)
+		}
 		return string(m.st.Route)
 	case recovery.Settle:
 		if m.join == nil {
@@ -218,15 +221,15 @@ func (m *model) remark() string {
 	case m.blocked != nil || m.pos == nil:
 		return "Nothing has been changed: your branch and working tree are as you left them."
 	case m.help != nil:
-		return "Quitting is safe at any time: decisions are kept, and nothing changes until you accept the result."
+		return "Quitting is safe: decisions are kept, and nothing changes until you accept."
 	case m.editing != nil:
-		return "You are writing the text yourself. Nothing changes on disk until you accept the whole result."
+		return "You are writing the text yourself. Nothing on disk changes yet."
 	case m.viewer != nil:
 		return "You are only reading."
 	}
 	switch m.stage {
 	case recovery.Choose:
-		return "Both ways were worked out in full without touching your branch, index or working tree."
+		return "Both ways were worked out without touching your branch, index or files."
 	case recovery.Settle:
 		return m.settleRemark()
 	case recovery.Check:

@@ -22,7 +22,7 @@ func (m *model) helpPage(w int) page {
 	section(recovery.Look.String(), binding{"enter", "choose a way to join, or go straight on where nothing needs joining"}, binding{"f", "ask the remote again"}, binding{"u", "undo a join that is not pushed yet"})
 	section(recovery.Choose.String(), binding{"← →", "compare the two ways"}, binding{"enter", "take this way"})
 	section(recovery.Settle.String(), binding{"↑ ↓ or 1–6", "try a way; the result shows it at once"}, binding{"enter", "settle it so, and go to the next"},
-		binding{"e", "write the place yourself"}, binding{"[ ] or ← →", "the conflict before, the next"}, binding{"v", "the whole result, or back"},
+		binding{"e", "write the place yourself"}, binding{"[ ] or ← →", "the conflict before, the next"}, binding{"v", "the edits in full; the result in full; all together"},
 		binding{"pgup pgdn", "scroll the result"}, binding{"u", "undo the last decision"}, binding{"j", "read the files that joined by themselves"})
 	section("Writing", binding{"ctrl+s", "keep what you wrote"}, binding{"esc", "leave without keeping it"}, binding{"ctrl+z", "undo"}, binding{"ctrl+k", "delete the line"},
 		binding{"ctrl+← ctrl+→", "word by word"})

@@ -92,6 +92,8 @@ func ago(now, then time.Time) string {
 		return fmt.Sprintf("%d h ago", int(d.Hours()))
 	case d < 60*24*time.Hour:
 		return fmt.Sprintf("%d days ago", int(d.Hours()/24))
+	case then.Year() == now.Year():
+		return then.Format("2 Jan")
 	}
 	return then.Format("2 Jan 2006")
 }

@@ -78,7 +78,7 @@ func (m *model) lookPage(w, h int) page {
 		return p
 	}
 	if w < wide {
-		p.rows(indent(m.lanes(w-2, h-len(p)-2), 1))
+		p.rows(indent(m.lanes(w-2, 26), 1))
 		p.blank()
 		p.rows(indent(m.groundPage(w-2), 1))
 		return p

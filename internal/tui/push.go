@@ -8,6 +8,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"dorvik/internal/core/history"
 	"dorvik/internal/core/replay"
 	"dorvik/internal/core/settle"
 	"dorvik/internal/git"
@@ -94,7 +95,7 @@ func (m *model) pushRemark() string {
 	case m.st.Accepted != nil:
 		return "The joined result is on your branch. It can be undone until it is pushed."
 	}
-	return "If somebody pushes first, Dorvik joins again with the decisions you have made and asks only what is new."
+	return "If somebody pushes first, Dorvik joins again and asks only what is new."
 }
 
 func (m *model) pushKey(name string, page int) tea.Cmd {
@@ -235,6 +236,9 @@ func (m *model) pushPage(w int) page {
 		say(line{}.bold(joined, "Ready. ").add(plain, fmt.Sprintf("%s to %s. The remote was asked %s and has not moved.",
 			plural(m.goes(), "commit goes", "commits go"), up, ago(m.now(), r.asked))))
 	}
+	if n := len(r.left); n > 0 && m.push.holds == "" {
+		say(txt(trouble, "▲ ").add(plain, plural(n, "piece", "pieces")+" somebody wrote will be left out, as you decided; see the list below."))
+	}
 	p.blank()
 	p.row(txt(plain, "  ").then(heading("WHAT " + strings.ToUpper(m.pos.Branch.Name) + " BECOMES")))
 	p.blank()
@@ -292,13 +296,16 @@ func (m *model) refusalPage(p *page, w int) {
 // becomes lists the branch as it will be, newest first.
 func (m *model) becomes(p *page, w int) {
 	const most = 10
-	rows := 0
+	rows, room := 0, 24
+	for _, n := range append(append([]history.Node(nil), m.pos.Parted.Yours...), m.pos.Parted.Theirs...) {
+		room = max(room, len([]rune(n.Subject())))
+	}
+	room = min(room, max(20, w-50))
 	show := func(sign string, h hue, id, subject, who, note string) {
 		if rows++; rows > most {
 			return
 		}
-		room := max(20, w-62)
-		p.row(txt(h, "    "+sign).fit(8).add(h, id+"  ").then(txt(plain, subject).fit(min(room, 60))).add(dim, "  "+who).fit(min(room, 60)+32).add(dim, "  "+note))
+		p.row(txt(h, "    "+sign).fit(8).add(h, id+"  ").then(txt(plain, subject).fit(room)).add(dim, "  "+who).fit(room+28).add(dim, "  "+note))
 	}
 	yoursOf := m.pos.Parted.Yours
 	switch j := m.join; {
@@ -307,6 +314,7 @@ func (m *model) becomes(p *page, w int) {
 			show("●", yours, n.ID.Short(), n.Subject(), m.name(n, settle.SideYours), "")
 		}
 	case j.Route == recovery.Rebase:
+		mended := len(j.Mended) > 0
 		for i := len(j.Steps) - 1; i >= 0; i-- {
 			s := &j.Steps[i]
 			if s.Left() {
@@ -316,11 +324,15 @@ func (m *model) becomes(p *page, w int) {
 			if i < len(m.check.built.IDs) && m.check.built.IDs[i] != id && !m.check.built.IDs[i].IsZero() {
 				id, note = m.check.built.IDs[i], "new id, was "+s.Commit.ID.Short()
 			}
+			if mended {
+				note += ", with the mend"
+				mended = false
+			}
 			show("●′", yours, id.Short(), s.Commit.Subject(), m.name(s.Commit, settle.SideYours), note)
 		}
 	default:
 		subject, _, _ := strings.Cut(recovery.MergeMessage(m.pos), "\n")
-		show("✦", joined, m.check.built.Tip.Short(), subject, "you", "the joint")
+		show("✦", joined, m.check.built.Tip.Short(), subject, "you", map[bool]string{true: "the joint, with the mend", false: "the joint"}[len(j.Mended) > 0])
 		for _, n := range yoursOf {
 			show("●", yours, n.ID.Short(), n.Subject(), m.name(n, settle.SideYours), "as it is")
 		}
@@ -401,7 +413,7 @@ func (m *model) madeSure(p *page, r *pushReady) {
 	}
 	row(true, "every conflict is settled", detail)
 	if len(r.marked) == 0 {
-		row(true, "no conflict marks stand in a changed file", plural(r.read, "file read", "files read"))
+		row(true, "no conflict marks in a changed file", plural(r.read, "file read", "files read"))
 	} else {
 		row(false, "conflict marks stand in a file", list(short(r.marked, 3)))
 	}

@@ -17,11 +17,21 @@ import (
 type settleView struct {
 	at       int // the conflict
 	way      int // the marked way; one past the last is writing it oneself
-	whole    bool
+	view     view
 	reading  bool // the cursor is in the list of what joined by itself
 	file     int  // there
 	verdicts map[settle.Key][]settle.Verdict
 }
+
+// view is what the conflict's page shows.
+type view int
+
+const (
+	allViews  view = iota // edits, ways and result, each as far as it fits
+	editView              // the two edits in full
+	fileView              // the result in full
+	viewCount = 3
+)
 
 // verdicts are what the ways of a conflict would do, worked out beside the screen.
 type verdicts struct {
@@ -41,9 +51,9 @@ func (m *model) settleKeys() []binding {
 		return []binding{{"↑↓", "file"}, {"enter", "read it"}, {"esc", "back to the conflicts"}}
 	}
 	if m.join.Open == 0 && m.marksDecision() {
-		return []binding{{"enter", "go on to Check"}, {"↑↓", "try a way"}, {"[ ]", "conflict"}, {"u", "undo"}, {"v", "whole result"}, {"j", "joined files"}, {"esc", "back"}}
+		return []binding{{"enter", "go on to Check"}, {"↑↓", "try a way"}, {"[ ]", "conflict"}, {"u", "undo"}, {"v", "views"}, {"j", "joined files"}, {"esc", "back"}}
 	}
-	return []binding{{"↑↓", "try a way"}, {"enter", "settle, next"}, {"e", "edit result"}, {"[ ]", "conflict"}, {"v", "whole result"}, {"u", "undo"}, {"j", "joined files"}, {"esc", "back"}}
+	return []binding{{"↑↓", "try a way"}, {"enter", "settle, next"}, {"e", "edit result"}, {"[ ]", "conflict"}, {"v", "views"}, {"u", "undo"}, {"j", "joined files"}, {"esc", "back"}}
 }
 
 func (m *model) settleRemark() string {
@@ -52,7 +62,7 @@ func (m *model) settleRemark() string {
 		return "Nothing asks for a decision."
 	}
 	if m.settle.reading {
-		return "These files joined by themselves. Read them if you like; nothing asks for a decision."
+		return "These files joined by themselves. Read them if you like."
 	}
 	if m.join.Open == 0 && m.marksDecision() {
 		return "All settled. Enter goes on to the check; nothing has been changed yet."
@@ -62,15 +72,15 @@ func (m *model) settleRemark() string {
 	}
 	switch it.c.Ways[m.settle.way].Way {
 	case settle.Weave:
-		return "Weave keeps every word either side added and drops every word either side removed. Read it before you settle."
+		return "Weave keeps every word either side added and drops every word either removed."
 	case settle.Yours:
-		return "Takes your text as it is. What they changed here is left out, and listed before the push."
+		return "Takes your text. What they changed here is left out, and listed before the push."
 	case settle.Theirs:
-		return "Takes their text as it is. What you changed here is left out, and listed before the push."
+		return "Takes their text. What you changed here is left out, and listed before the push."
 	case settle.Base:
 		return "Takes the text both of you started from; neither edit is kept."
 	}
-	return "Keeps both texts whole, one after the other. Read the result before you settle."
+	return "Keeps both texts whole, one after the other. Read the result first."
 }
 
 // nextOpen finds the next conflict without a decision after one, going round.
@@ -139,8 +149,8 @@ func (m *model) settleKey(name string, page int) tea.Cmd {
 	}
 	switch name {
 	case "esc":
-		if v.whole {
-			v.whole = false
+		if v.view != allViews {
+			v.view = allViews
 			return nil
 		}
 		if !m.busy() {
@@ -149,7 +159,7 @@ func (m *model) settleKey(name string, page int) tea.Cmd {
 	case "j":
 		v.reading = true
 	case "v":
-		v.whole = !v.whole
+		v.view = (v.view + 1) % viewCount
 		m.off = 0
 	case "u":
 		if m.busy() {
@@ -347,6 +357,9 @@ func (m *model) settlePage(w, h int) page {
 // settleList is the conflicts, and below them what joined by itself.
 func (m *model) settleList(w, h int) page {
 	var p page
+	if h > 24 {
+		p.blank()
+	}
 	p.row(txt(plain, " ").then(heading("CONFLICTS")).add(plain, fmt.Sprintf("  %d", m.join.Settled)).add(dim, fmt.Sprintf(" of %d settled", len(m.items))))
 	p.blank()
 	path := ""
@@ -358,10 +371,10 @@ func (m *model) settleList(w, h int) page {
 				p.blank()
 			}
 			path = key
-			p.row(m.rowOf(txt(plain, "  ").bold(plain, cutPath(it.c.Path, w-3)), i == m.settle.at, w))
+			p.row(txt(plain, "  ").bold(plain, cutPath(it.c.Path, w-3)))
 		}
 		sign, h := "╳", trouble
-		word := "lines " + lineRange(it.c.Place.Yours)
+		word := lineWords(it.c.Place.Yours)
 		if it.c.Place.Yours.Empty() {
 			word = fmt.Sprintf("after line %d", it.c.Place.Yours.Lo)
 		}
@@ -426,16 +439,20 @@ func (l line) lead(blanks span) line {
 	return line{{blanks.text[1:], blanks.ink}}.then(l)
 }
 
-func lineRange(s merge.Span) string {
-	if s.Hi-s.Lo <= 1 {
-		return fmt.Sprint(s.Lo + 1)
+// lineWords tells a span as people count lines, from 1.
+func lineWords(s merge.Span) string {
+	if s.Hi-s.Lo == 1 {
+		return fmt.Sprintf("line %d", s.Hi)
 	}
-	return fmt.Sprintf("%d–%d", s.Lo+1, s.Hi)
+	return fmt.Sprintf("lines %d–%d", s.Lo+1, s.Hi)
 }
 
 // conflictPage is one conflict: where and who, the two edits, the ways, the result.
 func (m *model) conflictPage(it *item, w, h int) page {
 	var p page
+	if h > 24 && m.w >= wide {
+		p.blank()
+	}
 	c := it.c
 	place := ""
 	switch {
@@ -443,10 +460,7 @@ func (m *model) conflictPage(it *item, w, h int) page {
 	case c.Place.Base.Empty():
 		place = fmt.Sprintf("  both added after line %d", c.Place.Base.Lo)
 	default:
-		place = "  lines " + lineRange(c.Place.Base)
-		if c.Place.Base.Hi-c.Place.Base.Lo == 1 {
-			place = "  line " + lineRange(c.Place.Base)
-		}
+		place = "  " + lineWords(c.Place.Base)
 	}
 	if f := around(it); f != "" {
 		place = "  in " + f + "," + place[1:]
@@ -456,12 +470,14 @@ func (m *model) conflictPage(it *item, w, h int) page {
 		title = title.flush(txt(dim, fmt.Sprintf("conflict %d of %d ", m.settle.at+1, len(m.items))), w)
 	}
 	p.row(title)
-	y, t := m.credit(it, settle.SideYours, w), m.credit(it, settle.SideTheirs, w)
-	if y.width()+t.width()+3 <= w {
-		p.row(y.flush(t.add(plain, " "), w))
-	} else {
-		p.row(y.cut(w))
-		p.row(t.cut(w))
+	if m.w >= wide {
+		y, t := m.credit(it, settle.SideYours), m.credit(it, settle.SideTheirs)
+		if y.width()+t.width()+3 <= w {
+			p.row(y.flush(t.add(plain, " "), w))
+		} else {
+			p.row(y.cut(w))
+			p.row(t.cut(w))
+		}
 	}
 	p.row(rule(w))
 	if m.editing != nil {
@@ -469,14 +485,23 @@ func (m *model) conflictPage(it *item, w, h int) page {
 		p.rows(m.editing.ed.view(w, h-len(p)))
 		return p
 	}
-	if m.settle.whole {
-		p.rows(m.resultPage(it, w, h-len(p), true))
-		return p
+	switch {
+	case c.Whole:
+	case m.settle.view == fileView:
+		return append(p, m.resultPage(it, w, h-len(p), true)...)
+	case m.settle.view == editView:
+		return append(p, window(m.editsPage(it, w, 1<<20), h-len(p), &m.off)...)
 	}
 	ways := m.waysPage(it, w)
 	// The ways always show; the edits get what the result can spare.
 	room := h - len(p) - len(ways) - 2
-	edits := m.editsPage(it, w, max(3, room*2/5))
+	share := room
+	if m.w >= wide {
+		share = max(3, room*2/5)
+	} else if room > 12 {
+		share = room * 3 / 5
+	}
+	edits := m.editsPage(it, w, share)
 	if c.Whole {
 		edits = m.kindPage(it, w)
 	}
@@ -494,16 +519,15 @@ func (m *model) conflictPage(it *item, w, h int) page {
 }
 
 // credit is who made an edit, when, and with which words.
-func (m *model) credit(it *item, side settle.Side, w int) line {
-	n, l := it.yours, txt(yours, " ● ")
-	h := yours
+func (m *model) credit(it *item, side settle.Side) line {
+	n, l, h := it.yours, txt(yours, " ● "), yours
 	if side == settle.SideTheirs {
 		n, l, h = it.theirs, txt(theirs, " ■ "), theirs
 	}
 	if n.Commit == nil {
 		return l.add(h, string(side))
 	}
-	return l.add(h, m.name(n, side)).add(dim, "  "+m.age(n)+"  ").add(plain, n.Subject()+" ").add(dim, n.ID.Short()).cut(max(w/2, w-44))
+	return l.add(h, m.name(n, side)).add(dim, "  "+m.age(n)+"  ").add(plain, n.Subject()+" ").add(dim, n.ID.Short())
 }
 
 var goFunc = regexp.MustCompile(`^func (?:\([^)]*\) )?(\w+)`)
@@ -531,11 +555,14 @@ func (m *model) editsPage(it *item, w, rows int) page {
 	you := page{txt(plain, " ").bold(yours, "what you did").add(dim, " to the base")}
 	who := first2(m.name(it.theirs, settle.SideTheirs))
 	they := page{txt(plain, " ").bold(theirs, "what "+who+" did").add(dim, " to the base")}
+	if m.w < wide { // one row says who and what
+		you, they = page{m.credit(it, settle.SideYours)}, page{m.credit(it, settle.SideTheirs)}
+	}
 	from := it.c.Place.Base.Lo + 1
 	a := m.editRows(it.c.Base, it.c.Yours, from, yours, onYours)
 	b := m.editRows(it.c.Base, it.c.Theirs, from, theirs, onTheirs)
 	limit := func(p page, n int) page {
-		if len(p) > n && n > 0 {
+		if len(p) > n {
 			return append(p[:n-1:n-1], txt(dim, fmt.Sprintf("      … %s; v shows all", plural(len(p)-n+1, "more line", "more lines"))))
 		}
 		return p
@@ -569,6 +596,9 @@ func (m *model) editRows(baseText, side string, from int, h hue, g ground) page 
 	}
 	put := func(tok string, k ink, inBase bool) {
 		text := strings.TrimSuffix(tok, "\n")
+		if k.strike && strings.TrimSpace(text) == "" {
+			text = "" // a struck-out blank reads as a dash
+		}
 		if !m.theme.colour && strings.TrimSpace(text) != "" {
 			if k.strike {
 				text = "⟨−" + text + "⟩"
@@ -661,7 +691,7 @@ func (m *model) waysPage(it *item, w int) page {
 		case *v.Parses:
 			l = l.add(joined, "parses ✓")
 		default:
-			l = l.add(trouble, "✗ "+strings.TrimPrefix(v.Problem, "joined: "))
+			l = l.add(trouble, "✗ "+problemWords(v.Problem))
 		}
 		l = l.fit(27+map[bool]int{true: 11, false: 22}[narrow && (v.Parses == nil || *v.Parses)]).add(plain, " ")
 		if it.c.Whole {
@@ -696,24 +726,32 @@ func (m *model) waysPage(it *item, w int) page {
 	return p
 }
 
+// problemWords leaves out the line: it is that of a file that does not exist yet.
+func problemWords(s string) string {
+	if _, words, ok := strings.Cut(s, ": "); ok && strings.HasPrefix(s, "line ") {
+		return words
+	}
+	return s
+}
+
 // costs tells what a way leaves out and what it keeps against a side's will.
 func costs(v settle.Verdict, whose string) string {
-	var parts []string
-	if n := settle.CountWords(v.LeavesOut, settle.SideTheirs); n > 0 {
-		parts = append(parts, "leaves out "+whose+" "+plural(n, "word", "words"))
-	}
-	if n := settle.CountWords(v.LeavesOut, settle.SideYours); n > 0 {
-		parts = append(parts, "leaves out your "+plural(n, "word", "words"))
-	}
-	if len(parts) == 0 {
-		if n := settle.CountWords(v.Keeps, settle.SideTheirs); n > 0 {
-			parts = append(parts, "keeps "+plural(n, "word", "words")+" "+strings.TrimSuffix(whose, "'s")+" removed")
+	say := func(pieces []settle.Piece, verb string, names map[settle.Side]string) string {
+		var parts []string
+		for _, side := range []settle.Side{settle.SideYours, settle.SideTheirs} {
+			if n := settle.CountWords(pieces, side); n > 0 {
+				parts = append(parts, strings.Replace(names[side], "#", plural(n, "word", "words"), 1))
+			}
 		}
-		if n := settle.CountWords(v.Keeps, settle.SideYours); n > 0 {
-			parts = append(parts, "keeps "+plural(n, "word", "words")+" you removed")
+		if len(parts) == 0 {
+			return ""
 		}
+		return verb + strings.Join(parts, " and ")
 	}
-	return strings.Join(parts, ", ")
+	if out := say(v.LeavesOut, "leaves out ", map[settle.Side]string{settle.SideYours: "your #", settle.SideTheirs: whose + " #"}); out != "" {
+		return out
+	}
+	return say(v.Keeps, "keeps ", map[settle.Side]string{settle.SideYours: "# you removed", settle.SideTheirs: "# " + strings.TrimSuffix(whose, "'s") + " removed"})
 }
 
 // kindPage says what a conflict about a whole path is about.

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
 
 	"dorvik/internal/core/history"
 	"dorvik/internal/core/settle"
@@ -26,7 +27,11 @@ func Run(ctx context.Context, dir, themeName string) error {
 	}
 	defer s.Close()
 	m := newModel(ctx, s, themeName)
-	if _, err := tea.NewProgram(m, tea.WithContext(ctx)).Run(); err != nil && !errors.Is(err, tea.ErrInterrupted) {
+	options := []tea.ProgramOption{tea.WithContext(ctx)}
+	if c := os.Getenv("COLORTERM"); m.theme.colour && (c == "truecolor" || c == "24bit") {
+		options = append(options, tea.WithColorProfile(colorprofile.TrueColor)) // the terminal says so itself
+	}
+	if _, err := tea.NewProgram(m, options...).Run(); err != nil && !errors.Is(err, tea.ErrInterrupted) {
 		return fmt.Errorf("the full screen ended: %w; your branch and files are safe, and decisions are kept", err)
 	}
 	fmt.Fprintln(os.Stderr, m.farewell())
