@@ -140,7 +140,7 @@ func NewEngine(store *object.Overlay) *Engine {
 // differ. Cancelling ctx stops it with the context's error.
 func (e *Engine) Trees(ctx context.Context, base, yours, theirs object.ID) (*Result, error) {
 	m := &merger{ctx: ctx, engine: e, out: &Result{Base: base, Yours: yours, Theirs: theirs, store: e.Store}}
-	if err := m.name("", tree(base), tree(yours), tree(theirs)); err != nil {
+	if err := m.dir("", tree(base), tree(yours), tree(theirs)); err != nil {
 		return nil, err
 	}
 	return m.out, nil
@@ -169,14 +169,14 @@ func (m *merger) conflict(c Conflict) { m.out.Conflicts = append(m.out.Conflicts
 func (m *merger) name(path string, b, y, t object.Entry) error {
 	switch {
 	case y.Same(t):
-		if !b.Same(y) && path != "" {
+		if !b.Same(y) {
 			m.joined(path, FromBoth, b, y, t, y)
 		}
 		return nil
-	case b.Same(y) && path != "":
+	case b.Same(y):
 		m.joined(path, FromTheirs, b, y, t, t)
 		return nil
-	case b.Same(t) && path != "":
+	case b.Same(t):
 		m.joined(path, FromYours, b, y, t, y)
 		return nil
 	case y.IsTree() && t.IsTree():

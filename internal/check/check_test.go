@@ -1,0 +1,81 @@
+package check
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestFind(t *testing.T) {
+	for _, c := range []struct {
+		name  string
+		files map[string]string
+		want  string
+	}{
+		{"go", map[string]string{"go.mod": "", "Makefile": "check:\n"}, "go build ./... && go test ./..."},
+		{"make check before test", map[string]string{"Makefile": "all: x\ntest:\n\tgo\ncheck: test\n"}, "make check"},
+		{"make build", map[string]string{"makefile": "build : a\n"}, "make build"},
+		{"make without such a target", map[string]string{"Makefile": "all:\ntest := 3\n"}, ""},
+		{"npm", map[string]string{"package.json": `{"scripts":{"build":"tsc","test":"node --test"}}`}, "npm run build && npm test"},
+		{"npm without tests", map[string]string{"package.json": `{"scripts":{"test":"echo \"Error: no test specified\" && exit 1"}}`}, ""},
+		{"npm, broken", map[string]string{"package.json": `{`}, ""},
+		{"cargo", map[string]string{"Cargo.toml": ""}, "cargo build && cargo test"},
+		{"maven", map[string]string{"pom.xml": ""}, "mvn -q -B test"},
+		{"gradle wrapper first", map[string]string{"gradlew": "", "build.gradle": ""}, "./gradlew build"},
+		{"cmake", map[string]string{"CMakeLists.txt": ""}, "cmake -S . -B build && cmake --build build && ctest --test-dir build --output-on-failure"},
+		{"python", map[string]string{"pyproject.toml": ""}, "python3 -m compileall -q ."},
+		{"python with pytest", map[string]string{"pyproject.toml": "[tool.pytest.ini_options]"}, "python3 -m compileall -q . && python3 -m pytest -q"},
+		{"nothing", map[string]string{"README.md": ""}, ""},
+	} {
+		got, ok := Find(func(name string) (string, bool) { text, ok := c.files[name]; return text, ok })
+		assert.Equal(t, c.want, got.Line, c.name)
+		assert.Equal(t, c.want != "", ok, c.name)
+		assert.Equal(t, ok, got.Source != "", c.name)
+	}
+}
+
+func run(ctx context.Context, t *testing.T, line string) (Result, []string, error) {
+	var out []string
+	r, err := Run(ctx, t.TempDir(), line, os.Environ(), func(l string) { out = append(out, l) })
+	return r, out, err
+}
+
+func TestRun(t *testing.T) {
+	r, out, err := run(t.Context(), t, "echo one; echo two >&2; printf last")
+	require.NoError(t, err)
+	assert.True(t, r.Passed)
+	assert.Equal(t, []string{"one", "two", "last"}, out)
+
+	r, _, err = run(t.Context(), t, "exit 7")
+	require.NoError(t, err)
+	assert.Equal(t, Result{Exit: 7, Took: r.Took}, r)
+
+	_, out, err = run(t.Context(), t, "head -c 100000 /dev/zero | tr '\\0' x; echo; echo end")
+	require.NoError(t, err)
+	assert.Equal(t, []string{strings.Repeat("x", maxLine), "end"}, out, "a line without end is cut")
+
+	_, err = Run(t.Context(), filepath.Join(t.TempDir(), "nowhere"), "true", nil, nil)
+	assert.Error(t, err)
+}
+
+func TestCancelEndsAllItStarted(t *testing.T) {
+	ctx, cancel := context.WithCancel(t.Context())
+	dir := t.TempDir()
+	_, err := Run(ctx, dir, "(sleep 300; touch late) & echo $! > child; echo started; wait", os.Environ(), func(l string) {
+		if l == "started" {
+			cancel()
+		}
+	})
+	assert.ErrorIs(t, err, context.Canceled)
+	pid, err := os.ReadFile(filepath.Join(dir, "child"))
+	require.NoError(t, err)
+	state, err := os.ReadFile("/proc/" + strings.TrimSpace(string(pid)) + "/stat")
+	if err == nil { // not reaped yet, but no longer running
+		assert.Contains(t, string(state), ") Z", "the child is dead")
+	}
+}

@@ -1,0 +1,169 @@
+package merge
+
+import (
+	"context"
+	"sort"
+	"strings"
+	"testing"
+
+	"dorvik/internal/core/object"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// treeOf makes a tree of a list such as "a=one x:run=two l@target s#3 d/e=text".
+// "=" is a file, ":run=" an executable one, "@" a link, "#" a submodule; in
+// texts, "/" is a line end after the first "=".
+func treeOf(t *testing.T, o *object.Overlay, list string) object.ID {
+	set := map[string]object.Entry{}
+	for _, item := range strings.Fields(list) {
+		i := strings.IndexAny(item, "=@#")
+		require.Positive(t, i, item)
+		path, text := item[:i], item[i+1:]
+		e := object.Entry{Mode: object.ModeFile}
+		switch item[i] {
+		case '@':
+			e.Mode = object.ModeLink
+		case '#':
+			e.Mode = object.ModeSubmodule
+		default:
+			text = strings.ReplaceAll(text, "/", "\n") + "\n"
+		}
+		if p, ok := strings.CutSuffix(path, ":run"); ok {
+			path, e.Mode = p, object.ModeExec
+		}
+		e.ID = o.Put(object.KindBlob, []byte(strings.ReplaceAll(text, "%", "\x00")))
+		set[path] = e
+	}
+	id, err := o.Edit(object.ID{}, set)
+	require.NoError(t, err)
+	return id
+}
+
+// show writes a tree as treeOf reads it.
+func show(t *testing.T, o *object.Overlay, id object.ID) string {
+	changes, err := o.Changes(object.ID{}, id)
+	require.NoError(t, err)
+	var out []string
+	for _, c := range changes {
+		data, err := o.Blob(c.New.ID)
+		require.NoError(t, err)
+		text := strings.ReplaceAll(strings.ReplaceAll(strings.TrimSuffix(string(data), "\n"), "\n", "/"), "\x00", "%")
+		sign := map[object.Mode]string{object.ModeFile: "=", object.ModeExec: ":run=", object.ModeLink: "@", object.ModeSubmodule: "#"}[c.New.Mode]
+		out = append(out, c.Path+sign+text)
+	}
+	sort.Strings(out)
+	return strings.Join(out, " ")
+}
+
+func TestTrees(t *testing.T) {
+	for _, c := range []struct{ name, base, yours, theirs, want string }{
+		{"different files", "a=1 b=2", "a=X b=2", "a=1 b=Y", "a=X b=Y"},
+		{"added on both sides, apart", "a=1", "a=1 b=2", "a=1 c=3", "a=1 b=2 c=3"},
+		{"the same file added", "a=1", "a=1 b=2", "a=1 b=2", "a=1 b=2"},
+		{"deleted by one", "a=1 b=2", "a=1", "a=X b=2", "a=X"},
+		{"deleted by both", "a=1 b=2", "a=1", "a=1", "a=1"},
+		{"all deleted", "a=1", "a=1", "", ""},
+		{"text of one file joined", "a=1/2/3", "a=X/2/3", "a=1/2/Y", "a=X/2/Y"},
+		{"in directories", "d/e=1/2/3 d/f=1", "d/e=X/2/3 d/f=1", "d/e=1/2/Y d/f=2", "d/e=X/2/Y d/f=2"},
+		{"a directory only one side changed", "d/e=1 d/f=1 g=1", "d/e=2 g=1", "d/e=1 d/f=1 g=2", "d/e=2 g=2"},
+		{"a directory deleted by one", "d/e=1 g=1", "g=1", "d/e=1 g=2", "g=2"},
+		{"mode by one, text by the other", "a=1/2", "a:run=1/2", "a=1/3", "a:run=1/3"},
+		{"mode by both", "a=1", "a:run=1", "a:run=1", "a:run=1"},
+		{"link moved by one", "l@x", "l@y", "l@x", "l@y"},
+		{"submodule moved by one", "s#1", "s#1", "s#2", "s#2"},
+		{"file made a directory by one", "a=1", "a/b=1", "a=1", "a/b=1"},
+		{"directory made a file by one, the rest untouched", "a/b=1 c=1", "a=9 c=1", "a/b=1 c=2", "a=9 c=2"},
+		{"directory emptied by one, made a file by the other", "a/b=1 c=1", "c=1", "a=9 c=2", "a=9 c=2"},
+		{"the other way round", "a/b=1 c=1", "a=9 c=2", "c=1", "a=9 c=2"},
+		{"names that sort apart", "a.b=1 a=1 a-b=1", "a.b=2 a=1 a-b=1", "a.b=1 a/x=1 a-b=3", "a.b=2 a/x=1 a-b=3"},
+
+		{"conflict in text", "a=1/2/3", "a=1/X/3", "a=1/Y/3", "! a content"},
+		{"added differently", "b=1", "a=X b=1", "a=Y b=1", "! a add/add"},
+		{"changed and deleted", "a=1", "a=2", "", "! a modify/delete"},
+		{"deleted and changed", "a=1 b=1", "b=1", "a=2 b=1", "! a modify/delete"},
+		{"binary", "a=%1", "a=%2", "a=%3", "! a binary"},
+		{"binary on one side", "a=1", "a=%2", "a=3", "! a binary"},
+		{"binary added twice", "b=1", "a=%2 b=1", "a=%3 b=1", "! a add/add"},
+		{"modes of a file added twice", "b=1", "a:run=1 b=1", "a=1 b=1", "! a mode"},
+		{"links", "l@x", "l@y", "l@z", "! l symlink"},
+		{"submodules", "s#1", "s#2", "s#3", "! s submodule"},
+		{"link against file", "a=1", "a@x", "a=2", "! a type"},
+		{"submodule against file", "a=1", "a#1", "a=2", "! a type"},
+		{"file against directory", "b=1", "a=1 b=1", "a/c=1 b=1", "! a file/directory"},
+		{"directory against file", "b=1", "a/c=1 b=1", "a=1 b=1", "! a file/directory"},
+		{"file edited, directory made", "a=1", "a=2", "a/c=1", "! a file/directory"},
+		{"directory edited, file made", "a/b=1", "a/b=2", "a=1", "! a file/directory"},
+		{"many", "a=1 b=1 c=1 d=1", "a=2 b=2 d=2", "a=3 b=1 c=2 d=4", "! a content, c modify/delete, d content"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			o := object.NewOverlay(object.SHA1, nil)
+			var ids [3]object.ID
+			for i, list := range []string{c.base, c.yours, c.theirs} {
+				ids[i] = treeOf(t, o, list)
+			}
+			r, err := NewEngine(o).Trees(t.Context(), ids[0], ids[1], ids[2])
+			require.NoError(t, err)
+			if kinds, ok := strings.CutPrefix(c.want, "! "); ok {
+				var got []string
+				for _, k := range r.Conflicts {
+					got = append(got, k.Path+" "+string(k.Kind))
+				}
+				assert.Equal(t, kinds, strings.Join(got, ", "))
+				// Taking a side at every conflict gives that side's content there.
+				settled := map[string]object.Entry{}
+				for _, k := range r.Conflicts {
+					settled[k.Path] = k.Theirs
+				}
+				id, err := r.Tree(settled)
+				require.NoError(t, err)
+				for _, k := range r.Conflicts {
+					at, err := o.Find(id, k.Path)
+					require.NoError(t, err)
+					assert.True(t, at.Same(k.Theirs), k.Path)
+				}
+				return
+			}
+			require.Empty(t, r.Conflicts)
+			id, err := r.Tree(nil)
+			require.NoError(t, err)
+			assert.Equal(t, sorted(c.want), show(t, o, id))
+			checkFiles(t, o, r, ids[0], id)
+		})
+	}
+}
+
+func sorted(s string) string {
+	f := strings.Fields(s)
+	sort.Strings(f)
+	return strings.Join(f, " ")
+}
+
+// checkFiles holds that the account of what joined by itself names exactly the
+// paths that changed.
+func checkFiles(t *testing.T, o *object.Overlay, r *Result, base, result object.ID) {
+	files, err := r.Files()
+	require.NoError(t, err)
+	named := map[string]bool{}
+	for _, f := range files {
+		assert.False(t, f.Result.IsTree() || f.Base.IsTree(), f.Path)
+		named[f.Path] = true
+	}
+	changes, err := o.Changes(base, result)
+	require.NoError(t, err)
+	for _, c := range changes {
+		assert.True(t, named[c.Path], "%s changed and is not named in %v", c.Path, named)
+	}
+}
+
+func TestCancelled(t *testing.T) {
+	o := object.NewOverlay(object.SHA1, nil)
+	a, b, c := treeOf(t, o, "a=1"), treeOf(t, o, "a=2"), treeOf(t, o, "a=3")
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, err := NewEngine(o).Trees(ctx, a, b, c)
+	assert.ErrorIs(t, err, context.Canceled)
+	_, err = NewEngine(o).Trees(t.Context(), a, b, object.SHA1.Sum(object.KindTree, []byte("nowhere")))
+	assert.ErrorIs(t, err, object.ErrMissing)
+}

@@ -1,0 +1,165 @@
+package replay
+
+import (
+	"strings"
+	"testing"
+
+	"dorvik/internal/core/history"
+	"dorvik/internal/core/merge"
+	"dorvik/internal/core/object"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+type bench struct {
+	t *testing.T
+	o *object.Overlay
+}
+
+// commit makes a commit of files given as "path=line/line".
+func (b *bench) commit(message string, files string, parents ...object.ID) object.ID {
+	set := map[string]object.Entry{}
+	for _, f := range strings.Fields(files) {
+		path, text, _ := strings.Cut(f, "=")
+		set[path] = object.Entry{Mode: object.ModeFile, ID: b.o.Put(object.KindBlob, []byte(strings.ReplaceAll(text, "/", "\n")+"\n"))}
+	}
+	tree, err := b.o.Edit(object.ID{}, set)
+	require.NoError(b.t, err)
+	who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0530"}
+	return b.o.PutCommit(&object.Commit{Tree: tree, Parents: parents, AuthorLine: who.String(), Committer: who, Message: message})
+}
+
+func (b *bench) rebase(yours, theirs object.ID, resolve Resolver) ([]Step, *history.Divergence) {
+	d, err := history.Diverge(b.t.Context(), b.o, yours, theirs)
+	require.NoError(b.t, err)
+	if resolve == nil {
+		resolve = func(*merge.Result) (map[string]object.Entry, bool, error) { return nil, false, nil }
+	}
+	steps, err := Rebase(b.t.Context(), merge.NewEngine(b.o), d.Yours, d.Theirs, theirs, resolve, nil)
+	require.NoError(b.t, err)
+	return steps, d
+}
+
+func outcomes(steps []Step) string {
+	var out []string
+	for i := range steps {
+		out = append(out, steps[i].Commit.Subject()+":"+string(steps[i].Outcome))
+	}
+	return strings.Join(out, " ")
+}
+
+var committer = object.Signature{Name: "Now", Email: "now@skerry.example", When: 1768000000, Zone: "+0000"}
+
+func TestOutcomes(t *testing.T) {
+	b := &bench{t, object.NewOverlay(object.SHA1, nil)}
+	base := b.commit("base", "f=1/2/3/4/5 g=1")
+	y1 := b.commit("same", "f=X/2/3/4/5 g=1", base)
+	y2 := b.commit("clean", "f=X/2/3/4/5 g=1 h=new", y1)
+	y3 := b.commit("empty", "f=X/2/3/4/5 g=1 h=new", y2)
+	y4 := b.commit("clash", "f=X/2/3/4/5 g=mine h=new", y3)
+	t1 := b.commit("same, elsewhere", "f=X/2/3/4/5 g=1", base)
+	t2 := b.commit("theirs", "f=X/2/3/4/5 g=theirs", t1)
+
+	steps, _ := b.rebase(y4, t2, nil)
+	assert.Equal(t, "same:already-there clean:clean empty:clean clash:conflict", outcomes(steps))
+	assert.Equal(t, "same, elsewhere", steps[0].Same.Subject())
+	assert.True(t, steps[3].Open)
+
+	// Settled as theirs, nothing of the last commit is left.
+	steps, d := b.rebase(y4, t2, func(r *merge.Result) (map[string]object.Entry, bool, error) {
+		return map[string]object.Entry{"g": r.Conflicts[0].Theirs}, true, nil
+	})
+	assert.Equal(t, "same:already-there clean:clean empty:clean clash:emptied", outcomes(steps))
+	ids, tip, err := Commits(b.o, steps, t2, committer, object.ID{})
+	require.NoError(t, err)
+	assert.True(t, ids[0].IsZero() && ids[3].IsZero())
+	assert.Equal(t, tip, ids[2])
+	c, err := b.o.Commit(ids[1])
+	require.NoError(t, err)
+	assert.Equal(t, []object.ID{t2}, c.Parents)
+	assert.Equal(t, d.Yours[0].AuthorLine, c.AuthorLine, "the author is kept, zone and all")
+	assert.Equal(t, committer, c.Committer)
+}
+
+func TestRebaseOntoItsOwnBaseIsTheIdentity(t *testing.T) {
+	b := &bench{t, object.NewOverlay(object.SHA1, nil)}
+	base := b.commit("base", "f=1")
+	y1 := b.commit("one", "f=1 g=2", base)
+	y2 := b.commit("two", "f=2 g=2", y1)
+	steps, _ := b.rebase(y2, base, nil)
+	_, tip, err := Commits(b.o, steps, base, committer, object.ID{})
+	require.NoError(t, err)
+	assert.Equal(t, y2, tip)
+}
+
+func TestTheLastKeptCommitHoldsTheMend(t *testing.T) {
+	b := &bench{t, object.NewOverlay(object.SHA1, nil)}
+	base := b.commit("base", "f=1/2/3 z=1")
+	y1 := b.commit("one", "f=1/2/3 g=2 z=1", base)
+	y2 := b.commit("two", "f=1/2/3 g=2 z=2", y1)
+	t1 := b.commit("theirs, the same as two", "f=1/2/3 z=2", base)
+	steps, _ := b.rebase(y2, t1, nil)
+	assert.Equal(t, "one:clean two:already-there", outcomes(steps))
+	mended, err := b.o.Edit(steps[1].Tree, map[string]object.Entry{"f": {Mode: object.ModeFile, ID: b.o.Put(object.KindBlob, []byte("mended"))}})
+	require.NoError(t, err)
+	ids, tip, err := Commits(b.o, steps, t1, committer, mended)
+	require.NoError(t, err)
+	assert.Equal(t, ids[0], tip)
+	c, err := b.o.Commit(tip)
+	require.NoError(t, err)
+	assert.Equal(t, mended, c.Tree)
+
+	_, _, err = Commits(b.o, steps[1:], t1, committer, mended)
+	assert.ErrorContains(t, err, "no commit of yours is left")
+}
+
+func TestHeadersAndMerges(t *testing.T) {
+	b := &bench{t, object.NewOverlay(object.SHA1, nil)}
+	base := b.commit("base", "f=1")
+	t1 := b.commit("theirs", "f=1 g=1", base)
+	id := b.commit("signed", "f=2", base)
+	c, err := b.o.Commit(id)
+	require.NoError(t, err)
+	c.Extra = []object.Header{{Key: "encoding", Value: "latin1"}, {Key: "gpgsig", Value: "--\nx"}, {Key: "note", Value: "kept"}}
+	c.Message = "sm\xf8rrebr\xf8d\n"
+	signed := b.o.PutCommit(c)
+	steps, _ := b.rebase(signed, t1, nil)
+	_, tip, err := Commits(b.o, steps, t1, committer, object.ID{})
+	require.NoError(t, err)
+	got, err := b.o.Commit(tip)
+	require.NoError(t, err)
+	assert.Equal(t, []object.Header{{Key: "encoding", Value: "latin1"}, {Key: "note", Value: "kept"}}, got.Extra)
+	assert.Equal(t, c.Message, got.Message)
+
+	joint := b.commit("joint", "f=1 g=1", base, t1)
+	d, err := history.Diverge(t.Context(), b.o, joint, b.commit("other", "f=9", base))
+	require.NoError(t, err)
+	_, err = Rebase(t.Context(), merge.NewEngine(b.o), d.Yours, d.Theirs, base, nil, nil)
+	var refused *MergeCommitError
+	assert.ErrorAs(t, err, &refused)
+	assert.ErrorContains(t, err, "joint")
+}
+
+func TestChangeID(t *testing.T) {
+	b := &bench{t, object.NewOverlay(object.SHA1, nil)}
+	id := func(before, after string) ChangeID {
+		c, err := b.o.Commit(b.commit("x", after, b.commit("p", before)))
+		require.NoError(t, err)
+		ch, ok, err := ChangeOf(b.o, c)
+		require.NoError(t, err)
+		require.True(t, ok)
+		return ch
+	}
+	const a = "f=1/2/3/4/5/6/7/8/9"
+	edit := id(a, "f=1/2/3/4/X/6/7/8/9")
+	assert.Equal(t, edit, id("f=0/0/"+a[2:], "f=0/0/1/2/3/4/X/6/7/8/9"), "moved down, the change is the same")
+	assert.NotEqual(t, edit, id(a, "f=1/2/3/4/Y/6/7/8/9"))
+	assert.NotEqual(t, edit, id("f=1/2/3/0/5/6/7/8/9", "f=1/2/3/0/X/6/7/8/9"), "other surroundings")
+	assert.NotEqual(t, edit, id(strings.Replace(a, "f", "g", 1), "g=1/2/3/4/X/6/7/8/9"), "another file")
+	empty, err := b.o.Commit(b.commit("x", a, b.commit("p", a)))
+	require.NoError(t, err)
+	_, ok, err := ChangeOf(b.o, empty)
+	require.NoError(t, err)
+	assert.False(t, ok)
+}
