@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -31,16 +32,22 @@ func Env(home string) []string {
 	return env
 }
 
+var goCaches = sync.OnceValue(func() map[string]string {
+	out := map[string]string{}
+	for _, name := range []string{"GOCACHE", "GOMODCACHE"} {
+		if value, err := exec.Command("go", "env", name).Output(); err == nil {
+			out[name] = strings.TrimSpace(string(value))
+		}
+	}
+	return out
+})
+
 // Isolate gives the test process itself such an environment, so that what the
 // product starts has it too.
 func Isolate(t testing.TB) {
 	// Builds that the product starts go on using the caches there are.
-	for _, name := range []string{"GOCACHE", "GOMODCACHE"} {
-		if os.Getenv(name) == "" {
-			if out, err := exec.Command("go", "env", name).Output(); err == nil {
-				t.Setenv(name, strings.TrimSpace(string(out)))
-			}
-		}
+	for name, value := range goCaches() {
+		t.Setenv(name, value)
 	}
 	for _, kv := range os.Environ() {
 		if name, _, _ := strings.Cut(kv, "="); strings.HasPrefix(name, "GIT_") {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"path"
 	"path/filepath"
 	"slices"
@@ -145,30 +146,51 @@ func (s *Session) Guard(ctx context.Context, p *Position, tree object.ID) error 
 	return s.inTheWay(from, tree, dirty)
 }
 
-// InTheWay lists uncommitted work on paths that differ between two trees, as
-// an *OverwriteError; nil where there is none.
+// inTheWay lists, as an *OverwriteError, uncommitted work on paths that differ
+// between two trees, and files git does not know, ignored ones too, where the
+// new tree puts something; nil where there is none.
 func (s *Session) inTheWay(from, to object.ID, dirty []git.Dirty) error {
-	if len(dirty) == 0 {
-		return nil
-	}
 	changes, err := s.Store.Changes(from, to)
 	if err != nil {
 		return err
 	}
-	touched := make([]string, len(changes))
-	for i, c := range changes {
-		touched[i] = c.Path
+	tracked := map[string]bool{}
+	for _, c := range changes {
+		if !c.Old.Absent() {
+			tracked[c.Path] = true
+		}
 	}
 	var paths []string
 	for _, d := range dirty {
-		if slices.ContainsFunc(touched, func(t string) bool { return overlaps(t, strings.TrimSuffix(d.Path, "/"), d.Untracked) }) {
+		if slices.ContainsFunc(changes, func(c object.Change) bool { return overlaps(c.Path, strings.TrimSuffix(d.Path, "/"), d.Untracked) }) {
 			paths = append(paths, d.Path)
+		}
+	}
+	for _, c := range changes {
+		if c.Old.Absent() && !slices.Contains(paths, c.Path) && s.holdsUnknown(c.Path, tracked) {
+			paths = append(paths, c.Path)
 		}
 	}
 	if len(paths) > 0 {
 		return &OverwriteError{paths}
 	}
 	return nil
+}
+
+// holdsUnknown reports whether there is something in the working tree at a path
+// to be written that is not one of the tracked files to be taken away.
+func (s *Session) holdsUnknown(path string, tracked map[string]bool) bool {
+	found := false
+	top := filepath.Join(s.Repo.Dir, filepath.FromSlash(path))
+	_ = filepath.WalkDir(top, func(file string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return nil // what is not there, or cannot be read, git will meet itself
+		}
+		rel, err := filepath.Rel(s.Repo.Dir, file)
+		found = found || err != nil || !tracked[filepath.ToSlash(rel)]
+		return nil
+	})
+	return found
 }
 
 // overlaps reports whether writing the path touched can hurt the dirty one. An

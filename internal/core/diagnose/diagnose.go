@@ -19,7 +19,7 @@ type Place struct {
 
 // placeLine is `file:line:col: text` or `file:line: text`, as Go, gcc and clang
 // and many others write it. go vet puts "vet: " before it, go test indents.
-var placeLine = regexp.MustCompile(`^\s*(?:vet: )?((?:[A-Za-z]:)?[^\s:][^:]*):(\d+)(?::(\d+))?:\s+(.*\S)`)
+var placeLine = regexp.MustCompile(`^\s*(?:vet: )?((?:[A-Za-z]:[\\/])?[^\s:][^:]*):(\d+)(?::(\d+))?:\s+(.*\S)`)
 
 // goTested is the line by which go test says which package the lines before it
 // were about; those give base names only.

@@ -65,13 +65,14 @@ type walk struct {
 	cut   bool
 }
 
-// reach adds flags to a commit and queues it if they are news.
-func (w *walk) reach(id object.ID, flags int) error {
+// reach adds flags to a commit and queues it if they are news. A parent that is
+// not here is where a shallow clone ends.
+func (w *walk) reach(id object.ID, flags int, parent bool) error {
 	m := w.seen[id]
 	if m == nil {
 		c, err := w.store.Commit(id)
-		if errors.Is(err, object.ErrMissing) && len(w.seen) > 1 {
-			w.cut = true // a shallow clone ends here
+		if parent && errors.Is(err, object.ErrMissing) {
+			w.cut = true
 			return nil
 		}
 		if err != nil {
@@ -96,10 +97,10 @@ func (w *walk) live() bool {
 // and as many more as wrong clocks make it.
 func Diverge(ctx context.Context, store *object.Overlay, yours, theirs object.ID) (*Divergence, error) {
 	w := &walk{store: store, seen: map[object.ID]*mark{}}
-	if err := w.reach(yours, ofYours); err != nil {
+	if err := w.reach(yours, ofYours, false); err != nil {
 		return nil, err
 	}
-	if err := w.reach(theirs, ofTheirs); err != nil {
+	if err := w.reach(theirs, ofTheirs, false); err != nil {
 		return nil, err
 	}
 	var met []*mark
@@ -117,7 +118,7 @@ func Diverge(ctx context.Context, store *object.Overlay, yours, theirs object.ID
 			flags |= isStale
 		}
 		for _, p := range m.Parents {
-			if err := w.reach(p, flags); err != nil {
+			if err := w.reach(p, flags, true); err != nil {
 				return nil, err
 			}
 		}

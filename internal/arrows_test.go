@@ -1,0 +1,83 @@
+// Package internal holds the test of the arrows: which package may import which.
+package internal
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"os/exec"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+type pkg struct {
+	ImportPath string
+	Imports    []string
+}
+
+// arrows names what each package of this module may import of it, and, after
+// "+", which packages beyond the standard library. The core may use no process,
+// file, network or clock.
+var arrows = map[string]string{
+	"core/object":   "",
+	"core/diff":     "",
+	"core/merge":    "core/object core/diff",
+	"core/history":  "core/object core/diff",
+	"core/replay":   "core/object core/diff core/merge core/history",
+	"core/settle":   "core/object core/diff core/merge",
+	"core/diagnose": "",
+	"visible":       "",
+	"gittest":       "+github.com/stretchr/testify",
+	"git":           "core/object",
+	"check":         "",
+	"recovery":      "core/object core/diff core/merge core/history core/replay core/settle core/diagnose git check +go.etcd.io/bbolt",
+	"demo":          "core/object git +golang.org/x/tools/txtar",
+	"tui":           "core/object core/diff core/merge core/history core/replay core/settle core/diagnose git check recovery visible +charm.land +github.com/charmbracelet",
+	"cli":           "core/object core/merge core/history core/replay core/settle git recovery demo visible +github.com/spf13/cobra",
+}
+
+var notInCore = []string{"os", "os/exec", "net", "net/http", "time/tzdata", "io/fs", "io/ioutil", "syscall"}
+
+func TestArrowsRunDownward(t *testing.T) {
+	out, err := exec.Command("go", "list", "-json", "dorvik/...").Output()
+	require.NoError(t, err)
+	seen := map[string]bool{}
+	for dec := json.NewDecoder(strings.NewReader(string(out))); ; {
+		var p pkg
+		err := dec.Decode(&p)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		require.NoError(t, err)
+		name, inside := strings.CutPrefix(p.ImportPath, "dorvik/internal/")
+		if !inside {
+			continue
+		}
+		allowed, known := arrows[name]
+		if !assert.True(t, known, "%s has no row in the table of arrows", name) {
+			continue
+		}
+		seen[name] = true
+		words := strings.Fields(allowed)
+		for _, i := range p.Imports {
+			if own, ok := strings.CutPrefix(i, "dorvik/internal/"); ok {
+				assert.Contains(t, words, own, "%s imports %s", name, own)
+			} else if first, _, _ := strings.Cut(i, "/"); strings.Contains(first, ".") {
+				assert.True(t, slices.ContainsFunc(words, func(w string) bool { return strings.HasPrefix(w, "+") && strings.HasPrefix(i, w[1:]) }), "%s imports %s", name, i)
+			}
+			if strings.HasPrefix(name, "core/") {
+				assert.NotContains(t, notInCore, i, "%s imports %s", name, i)
+			}
+			if i == "os/exec" {
+				assert.Contains(t, []string{"git", "check", "gittest"}, name, "only these start processes")
+			}
+		}
+	}
+	for name := range arrows {
+		assert.True(t, seen[name], "%s is in the table and not in the tree", name)
+	}
+}

@@ -1,0 +1,318 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"dorvik/internal/demo"
+	"dorvik/internal/gittest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func dorvik(args ...string) (code int, out, errs string) {
+	var o, e bytes.Buffer
+	code = Main(args, &o, &e, func(context.Context, string, string) error { return nil })
+	return code, o.String(), e.String()
+}
+
+func scene(t *testing.T) *demo.Scene {
+	gittest.Isolate(t)
+	for _, name := range []string{"GIT_AUTHOR_NAME", "GIT_AUTHOR_EMAIL", "GIT_COMMITTER_NAME", "GIT_COMMITTER_EMAIL", "GIT_AUTHOR_DATE", "GIT_COMMITTER_DATE"} {
+		os.Unsetenv(name) // the demo's clones say who one is
+	}
+	s, err := demo.Make(t.Context(), filepath.Join(t.TempDir(), "demo"))
+	require.NoError(t, err)
+	return s
+}
+
+func asJSON(t *testing.T, text string) map[string]any {
+	var v map[string]any
+	dec := json.NewDecoder(strings.NewReader(text))
+	require.NoError(t, dec.Decode(&v), text)
+	assert.False(t, dec.More(), "nothing but JSON goes to standard output")
+	return v
+}
+
+// fingerprint is all that a folder holds: names, modes, times and contents.
+func fingerprint(t *testing.T, dir string) string {
+	h := sha256.New()
+	require.NoError(t, filepath.WalkDir(dir, func(p string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		info, err := d.Info()
+		if err != nil {
+			return err
+		}
+		fmt.Fprintln(h, p, info.Mode(), info.ModTime().UnixNano())
+		if !d.IsDir() {
+			data, err := os.ReadFile(p)
+			if err != nil {
+				return err
+			}
+			h.Write(data)
+		}
+		return nil
+	}))
+	return fmt.Sprintf("%x", h.Sum(nil))
+}
+
+func TestPlanChangesNothing(t *testing.T) {
+	s := scene(t)
+	gittest.At(t, s.Clone).Git("fetch", "-q")
+	before := fingerprint(t, s.Clone)
+	code, out, errs := dorvik("-C", s.Clone, "plan", "--json")
+	assert.Equal(t, exitConflicts, code, errs)
+	assert.Equal(t, before, fingerprint(t, s.Clone), "the repository is byte for byte as it was")
+	p := asJSON(t, out)
+	assert.Equal(t, "rebase", p["suggested"])
+	assert.Equal(t, "origin/main", p["upstream"])
+	routes := p["routes"].([]any)
+	merge, rebase := routes[0].(map[string]any), routes[1].(map[string]any)
+	assert.Equal(t, []any{
+		map[string]any{"path": "docs/harbours.md", "kind": "content", "regions": 1.0},
+		map[string]any{"path": "fares/fares.go", "kind": "content", "regions": 1.0}}, merge["conflicts"])
+	assert.Nil(t, merge["tree"])
+	var outcomes []string
+	for _, step := range rebase["steps"].([]any) {
+		outcomes = append(outcomes, step.(map[string]any)["outcome"].(string))
+	}
+	assert.Equal(t, []string{"already-there", "conflict", "conflict", "clean"}, outcomes)
+
+	code, out, _ = dorvik("-C", s.Clone, "plan", "--json", "--route", "merge", "--yours", "main~3")
+	assert.Equal(t, exitDone, code)
+	route := asJSON(t, out)["routes"].([]any)[0].(map[string]any)
+	assert.Equal(t, true, route["clean"])
+	assert.Len(t, route["tree"], 40)
+	code, out, _ = dorvik("-C", s.Clone, "plan", "--json", "--yours", "origin/main~4")
+	assert.Equal(t, exitDone, code)
+	route = asJSON(t, out)["routes"].([]any)[0].(map[string]any)
+	assert.Equal(t, "fast-forward", route["trivial"])
+	assert.NotNil(t, route["tree"])
+	code, _, errs = dorvik("-C", s.Clone, "plan")
+	assert.Equal(t, exitConflicts, code)
+	assert.Contains(t, errs, "rebase  asks 2 decisions at 2 stops")
+	assert.Contains(t, errs, "is already there: Mato Veld made the same change")
+}
+
+// allowed are the git commands the product may run.
+const allowed = " rev-parse for-each-ref rev-list cat-file index-pack unpack-objects commit-tree update-ref read-tree checkout-index update-index write-tree ls-files status worktree ls-remote fetch push config check-attr hook var "
+
+// TestOnlyPlumbingIsStarted puts a git that writes down its arguments first on
+// the PATH, and does the whole job by both routes, with a check and an undo.
+func TestOnlyPlumbingIsStarted(t *testing.T) {
+	for _, route := range []string{"rebase", "merge"} {
+		s := scene(t)
+		real, err := exec.LookPath("git")
+		require.NoError(t, err)
+		dir := t.TempDir()
+		log := filepath.Join(dir, "log")
+		// git sets GIT_EXEC_PATH for the commands it starts itself; only ours count.
+		script := fmt.Sprintf("#!/bin/sh\n[ -n \"$GIT_EXEC_PATH\" ] || echo \"$*\" >> %s\nexec %s \"$@\"\n", log, real)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "git"), []byte(script), 0o755))
+		t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
+
+		dorvik("-C", s.Clone, "look")
+		dorvik("-C", s.Clone, "plan")
+		code, _, errs := dorvik("-C", s.Clone, "recover", "--route", route, "--prefer", "suggested", "--check", "true")
+		require.Equal(t, exitDone, code, errs)
+		code, _, errs = dorvik("-C", s.Clone, "undo")
+		require.Equal(t, exitDone, code, errs)
+		code, _, errs = dorvik("-C", s.Clone, "recover", "--route", route, "--no-check", "--push")
+		require.Equal(t, exitDone, code, errs)
+
+		data, err := os.ReadFile(log)
+		require.NoError(t, err)
+		lines := strings.Split(strings.TrimSpace(string(data)), "\n")
+		assert.Greater(t, len(lines), 30)
+		for _, l := range lines {
+			name, _, _ := strings.Cut(l, " ")
+			assert.Contains(t, allowed, " "+name+" ", l)
+		}
+	}
+}
+
+func TestRecover(t *testing.T) {
+	s := scene(t)
+	mine := gittest.At(t, s.Clone)
+	tip := mine.Git("rev-parse", "main")
+
+	code, out, errs := dorvik("-C", s.Clone, "recover", "--json")
+	assert.Equal(t, exitConflicts, code, errs)
+	r := asJSON(t, out)
+	assert.Equal(t, "conflicts", r["result"])
+	assert.Len(t, r["open"], 2)
+	assert.Equal(t, tip, mine.Git("rev-parse", "main"))
+
+	code, out, errs = dorvik("-C", s.Clone, "recover", "--prefer", "suggested", "--json")
+	assert.Equal(t, exitFailed, code, "a check that was found is not run before it is agreed to")
+	assert.Contains(t, errs, "--check 'go build ./... && go test ./...'")
+	assert.Equal(t, "failed", asJSON(t, out)["result"])
+
+	code, out, _ = dorvik("-C", s.Clone, "recover", "--check", "echo timetable/sailing.go:29:9: no; false", "--json")
+	assert.Equal(t, exitCheck, code)
+	r = asJSON(t, out)
+	assert.Equal(t, "check-failed", r["result"])
+	assert.Equal(t, false, r["check"].(map[string]any)["passed"])
+	assert.Equal(t, tip, mine.Git("rev-parse", "main"))
+
+	code, out, _ = dorvik("-C", s.Clone, "recover", "--no-check", "--json")
+	assert.Equal(t, exitDone, code)
+	r = asJSON(t, out)
+	assert.Equal(t, "joined", r["result"])
+	assert.Equal(t, mine.Git("rev-parse", "main"), r["tip"])
+	assert.Equal(t, mine.Git("rev-parse", "main^{tree}"), r["tree"])
+	assert.Len(t, r["settled"], 2)
+	assert.Len(t, r["already_there"], 1)
+	assert.Empty(t, r["left_out"])
+	assert.NotEmpty(t, r["waypoint"])
+
+	code, out, _ = dorvik("-C", s.Clone, "undo", "--json")
+	assert.Equal(t, exitDone, code)
+	assert.Equal(t, tip, asJSON(t, out)["tip"])
+	code, _, errs = dorvik("-C", s.Clone, "undo")
+	assert.Equal(t, exitFailed, code)
+	assert.Contains(t, errs, "nothing to undo")
+
+	code, _, _ = dorvik("-C", s.Clone, "recover", "--no-check")
+	assert.Equal(t, exitDone, code)
+	other := gittest.At(t, s.Teammates[0].Clone)
+	other.Git("-c", "user.name=Ilka Renn", "commit", "-q", "--allow-empty", "-m", "meanwhile")
+	other.Git("push", "-q")
+	// The remote has moved on since: this joins again, on what is new.
+	code, out, errs = dorvik("-C", s.Clone, "recover", "--no-check", "--push", "--json")
+	assert.Equal(t, exitDone, code, errs)
+	assert.Equal(t, "pushed", asJSON(t, out)["result"])
+	assert.Equal(t, mine.Git("rev-parse", "main"), gittest.At(t, s.Remote).Git("rev-parse", "main"))
+
+	code, out, _ = dorvik("-C", s.Clone, "recover", "--push", "--json")
+	assert.Equal(t, exitDone, code)
+	assert.Equal(t, "nothing-to-do", asJSON(t, out)["result"])
+}
+
+func TestRefusedByAHook(t *testing.T) {
+	s := scene(t)
+	hook := filepath.Join(s.Remote, "hooks", "pre-receive")
+	require.NoError(t, os.MkdirAll(filepath.Dir(hook), 0o755))
+	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\nprintf 'No pushes \\033[31mon Fridays.\\n'\nexit 1\n"), 0o755))
+	code, out, errs := dorvik("-C", s.Clone, "recover", "--prefer", "suggested", "--no-check", "--push", "--json")
+	assert.Equal(t, exitRefused, code)
+	r := asJSON(t, out)
+	assert.Equal(t, "refused", r["result"])
+	assert.Equal(t, "server-rule", r["refusal"].(map[string]any)["kind"])
+	assert.Contains(t, errs, "No pushes ␛[31mon Fridays.", "what the server says reaches the terminal as marks")
+	code, _, _ = dorvik("-C", s.Clone, "recover", "--push")
+	assert.Equal(t, exitRefused, code, "the joined result stays and can be pushed again")
+	require.NoError(t, os.Remove(hook))
+	code, _, errs = dorvik("-C", s.Clone, "recover", "--push")
+	assert.Equal(t, exitDone, code, errs)
+}
+
+func TestLook(t *testing.T) {
+	s := scene(t)
+	code, out, _ := dorvik("-C", s.Clone, "look", "--no-fetch", "--json")
+	assert.Equal(t, exitDone, code)
+	assert.Equal(t, 0.0, asJSON(t, out)["theirs"].(map[string]any)["commits"])
+	code, out, _ = dorvik("-C", s.Clone, "look", "--json")
+	assert.Equal(t, exitDone, code)
+	l := asJSON(t, out)
+	assert.Equal(t, 4.0, l["theirs"].(map[string]any)["commits"])
+	assert.Len(t, l["overlap"], 9)
+	assert.Equal(t, []any{"cmd/skerry/main.go"}, l["uncommitted"])
+	assert.Nil(t, l["recovery"])
+	dorvik("-C", s.Clone, "recover", "--route", "merge")
+	_, out, _ = dorvik("-C", s.Clone, "look", "--json")
+	assert.Equal(t, map[string]any{"stage": "Settle", "route": "merge", "decisions": 0.0}, asJSON(t, out)["recovery"])
+	code, out, errs := dorvik("-C", s.Clone, "look")
+	assert.Equal(t, exitDone, code)
+	assert.Empty(t, out, "messages for people go to standard error")
+	assert.Contains(t, errs, "Ilka Renn and Mato Veld pushed 4 commits to origin/main")
+	assert.Contains(t, errs, "A recovery is unfinished here, at Settle")
+}
+
+func TestWays(t *testing.T) {
+	dir := t.TempDir()
+	file := func(name, text string) string {
+		p := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(p, []byte(text), 0o644))
+		return p
+	}
+	base := file("base", "package a\n\nfunc f(x int) int {\n\treturn x * g(1)\n}\n\nvar a = 1\nvar b = 1\nvar c = 1\n")
+	yours := file("yours", "package a\n\nfunc f(x int) int {\n\treturn x * h(1)\n}\n\nvar a = 1\nvar b = 1\nvar c = 2\n")
+	theirs := file("theirs", "package a\n\nfunc f(x int) int {\n\treturn round(x * g(1))\n}\n\nvar a = 1\nvar b = 1\nvar c = 1\n")
+	code, out, errs := dorvik("ways", "--json", "--name", "a.go", base, yours, theirs)
+	require.Equal(t, exitDone, code, errs)
+	w := asJSON(t, out)
+	assert.Equal(t, 1.0, w["joined_by_itself"])
+	c := w["conflicts"].([]any)[0].(map[string]any)
+	assert.Equal(t, []any{4.0, 4.0}, c["base_lines"])
+	assert.Equal(t, "weave", c["suggested"])
+	ways := c["ways"].([]any)
+	weave, mine := ways[0].(map[string]any), ways[1].(map[string]any)
+	assert.Equal(t, "\treturn round(x * h(1))\n", weave["text"])
+	assert.Equal(t, true, weave["parses"])
+	assert.Empty(t, weave["leaves_out"])
+	assert.Equal(t, []any{map[string]any{"side": "theirs", "text": "round("}, map[string]any{"side": "theirs", "text": ")"}}, mine["leaves_out"])
+
+	code, out, _ = dorvik("ways", "--json", "--name", "x.txt", base, base, theirs)
+	assert.Equal(t, exitDone, code)
+	assert.Equal(t, []any{}, asJSON(t, out)["conflicts"])
+	code, _, errs = dorvik("ways", base, file("bin", "\x00"), theirs)
+	assert.Equal(t, exitFailed, code)
+	assert.Contains(t, errs, "not a text")
+}
+
+func TestWrongUse(t *testing.T) {
+	s := scene(t)
+	for _, c := range []struct {
+		args []string
+		code int
+		says string
+	}{
+		{[]string{"--nonsense"}, exitUsage, "unknown flag"},
+		{[]string{"plan", "--route", "sideways"}, exitUsage, "sideways"},
+		{[]string{"recover", "--prefer", "ours"}, exitUsage, "ours"},
+		{[]string{"recover", "--check", "true", "--no-check"}, exitUsage, "both"},
+		{[]string{"ways", "a"}, exitUsage, "three files"},
+		{[]string{"undo", "1", "2"}, exitUsage, "accepts at most 1"},
+		{[]string{"plan", "extra"}, exitUsage, "extra"},
+		{[]string{"conquer"}, exitUsage, "conquer"},
+		{[]string{"--theme", "plaid"}, exitUsage, "plaid"},
+		{[]string{"plan", "--yours", "nowhere"}, exitFailed, "nowhere"},
+		{[]string{"undo", "17"}, exitFailed, "no waypoint 17"},
+		{[]string{"--help"}, exitDone, "Somebody pushed before you"},
+		{nil, exitDone, ""},
+	} {
+		code, out, errs := dorvik(append([]string{"-C", s.Clone}, c.args...)...)
+		assert.Equal(t, c.code, code, "%v: %s", c.args, errs)
+		assert.Contains(t, errs, c.says, "%v", c.args)
+		assert.Empty(t, out, "%v", c.args)
+	}
+	code, _, errs := dorvik("-C", t.TempDir(), "look")
+	assert.Equal(t, exitFailed, code)
+	assert.Contains(t, errs, "not in a git repository")
+}
+
+func TestDemoCommand(t *testing.T) {
+	gittest.Isolate(t)
+	dir := filepath.Join(t.TempDir(), "d")
+	code, out, _ := dorvik("demo", "--no-ui", "--dir", dir)
+	assert.Equal(t, exitDone, code)
+	d := asJSON(t, out)
+	assert.DirExists(t, d["clone"].(string))
+	assert.Len(t, d["teammates"], 2)
+	code, _, errs := dorvik("demo", "--dir", filepath.Join(t.TempDir(), "e"))
+	assert.Equal(t, exitDone, code)
+	assert.Contains(t, errs, "stay in")
+}

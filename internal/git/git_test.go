@@ -1,0 +1,238 @@
+package git
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"dorvik/internal/core/object"
+	"dorvik/internal/gittest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func open(t *testing.T, dir string) *Repo {
+	r, err := Open(t.Context(), dir)
+	require.NoError(t, err)
+	t.Cleanup(r.Close)
+	return r
+}
+
+func TestParsePush(t *testing.T) {
+	const head = "To /srv/x.git\n"
+	for _, c := range []struct {
+		name, stdout, stderr string
+		exit                 int
+		kind                 RefusalKind
+		words                string
+	}{
+		{"accepted", head + " \tabc:refs/heads/main\t1..2\nDone\n", "", 0, "", ""},
+		{"fetch first", head + "!\tabc:refs/heads/main\t[rejected] (fetch first)\nDone\n", "error: failed to push some refs\nhint: Updates were rejected", 1, Behind, ""},
+		{"non-fast-forward", head + "!\tabc:refs/heads/main\t[rejected] (non-fast-forward)\nDone\n", "", 1, Behind, ""},
+		{"lost a race on the server", head + "!\tabc:refs/heads/main\t[remote rejected] (failed to update ref)\n", "", 1, Behind, ""},
+		{"hook", head + "!\tabc:refs/heads/main\t[remote rejected] (pre-receive hook declined)\n", "remote: No pushes on Fridays.        \nremote: \nremote: Ask Mato.\n", 1, ServerRule, "No pushes on Fridays.|Ask Mato."},
+		{"protected", head + "!\tabc:refs/heads/main\t[remote rejected] (protected branch hook declined)\n", "remote: error: Protected.\n", 1, ServerRule, "error: Protected."},
+		{"permission", head + "!\tabc:refs/heads/main\t[remote rejected] (permission denied)\n", "", 1, NoAccess, ""},
+		{"local hook", "", "the tests fail\nerror: failed to push some refs to '/srv/x.git'\n", 1, LocalHook, "the tests fail|error: failed to push some refs to '/srv/x.git'"},
+		{"ssh key", "", "git@x: Permission denied (publickey).\nfatal: Could not read from remote repository.\n", 128, NoAccess, "git@x: Permission denied (publickey).|fatal: Could not read from remote repository."},
+		{"password", "", "fatal: could not read Username for 'http://x': terminal prompts disabled\n", 128, NoAccess, "fatal: could not read Username for 'http://x': terminal prompts disabled"},
+		{"no network", "", "fatal: unable to access 'http://x/': Could not resolve host: x\n", 128, Unreachable, "fatal: unable to access 'http://x/': Could not resolve host: x"},
+		{"no repository", "", "fatal: '/nowhere' does not appear to be a git repository\n", 128, Unreachable, "fatal: '/nowhere' does not appear to be a git repository"},
+		{"something else", "", "fatal: the sky fell\n", 128, Other, "fatal: the sky fell"},
+		{"rubbish", "!\n!\t\n\t\t\n", "", 1, Other, ""},
+	} {
+		got := ParsePush(c.stdout, c.stderr, c.exit)
+		if c.kind == "" {
+			assert.Nil(t, got, c.name)
+			continue
+		}
+		require.NotNil(t, got, c.name)
+		assert.Equal(t, c.kind, got.Kind, c.name)
+		assert.Equal(t, c.words, strings.Join(got.Words, "|"), c.name)
+		assert.NotEmpty(t, got.Error(), c.name)
+	}
+}
+
+func FuzzParsePush(f *testing.F) {
+	f.Add("!\ta:b\t[rejected] (fetch first)\n", "remote: no\n", 1)
+	f.Fuzz(func(t *testing.T, out, errs string, exit int) {
+		r := ParsePush(out, errs, exit)
+		assert.Equal(t, exit == 0, r == nil)
+		if r != nil {
+			assert.NotEmpty(t, r.Error())
+		}
+	})
+}
+
+func TestRealPushes(t *testing.T) {
+	gittest.Isolate(t)
+	server := gittest.New(t, "--bare")
+	first := gittest.New(t)
+	first.Commit("one", "a", "1\n")
+	first.Git("remote", "add", "origin", server.Dir)
+	first.Git("push", "-q", "-u", "origin", "main")
+	clone := server.Clone()
+	clone.Commit("two", "b", "2\n")
+	late := first.Commit("late", "c", "3\n")
+
+	push := func(dir, rev string) *Refusal {
+		r := open(t, dir)
+		tip, err := r.Resolve(t.Context(), rev)
+		require.NoError(t, err)
+		err = r.Push(t.Context(), "origin", "refs/heads/main", tip)
+		if err == nil {
+			return nil
+		}
+		refusal, ok := err.(*Refusal)
+		require.True(t, ok, "%v", err)
+		return refusal
+	}
+	assert.Nil(t, push(clone.Dir, "HEAD"))
+	assert.Equal(t, Behind, push(first.Dir, "HEAD").Kind)
+	assert.Equal(t, late, first.Git("rev-parse", "main"))
+
+	hook := filepath.Join(server.Dir, "hooks", "pre-receive")
+	require.NoError(t, os.MkdirAll(filepath.Dir(hook), 0o755))
+	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\necho 'No pushes on Fridays.'\nexit 1\n"), 0o755))
+	clone.Commit("three", "b", "3\n")
+	refusal := push(clone.Dir, "HEAD")
+	assert.Equal(t, ServerRule, refusal.Kind)
+	assert.Equal(t, []string{"No pushes on Fridays."}, refusal.Words)
+
+	hook = filepath.Join(clone.Dir, ".git", "hooks", "pre-push")
+	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\necho 'tests fail' >&2\nexit 1\n"), 0o755))
+	refusal = push(clone.Dir, "HEAD")
+	assert.Equal(t, LocalHook, refusal.Kind)
+	assert.Contains(t, refusal.Words, "tests fail")
+
+	first.Git("remote", "set-url", "origin", filepath.Join(t.TempDir(), "gone"))
+	assert.Equal(t, Unreachable, push(first.Dir, "HEAD").Kind)
+	r := open(t, first.Dir)
+	var unreachable *Refusal
+	require.ErrorAs(t, r.Fetch(t.Context(), "origin"), &unreachable)
+	assert.Equal(t, Unreachable, unreachable.Kind)
+	_, err := r.RemoteTip(t.Context(), "origin", "refs/heads/main")
+	assert.ErrorAs(t, err, &unreachable)
+}
+
+func TestOpen(t *testing.T) {
+	gittest.Isolate(t)
+	for _, format := range []string{"sha1", "sha256"} {
+		g := gittest.New(t, "--object-format="+format)
+		tip := g.Commit("one", "d/f", "text\n")
+		r := open(t, filepath.Join(g.Dir, "d"))
+		assert.Equal(t, g.Git("rev-parse", "--show-toplevel"), r.Dir)
+		id, err := r.Resolve(t.Context(), "main")
+		require.NoError(t, err)
+		assert.Equal(t, tip, id.String())
+		kind, data, err := r.Read(id)
+		require.NoError(t, err)
+		assert.Equal(t, object.KindCommit, kind)
+		assert.Equal(t, id, r.Format.Sum(kind, data))
+		_, _, err = r.Read(r.Format.Sum(object.KindBlob, []byte("not here")))
+		assert.ErrorIs(t, err, object.ErrMissing)
+		r.Close() // it starts again when it is needed
+		_, _, err = r.Read(id)
+		assert.NoError(t, err)
+		_, err = r.Resolve(t.Context(), "--help")
+		assert.Error(t, err)
+	}
+	_, err := Open(t.Context(), t.TempDir())
+	assert.ErrorIs(t, err, ErrNotRepo)
+	_, err = Open(t.Context(), gittest.New(t, "--bare").Dir)
+	assert.ErrorIs(t, err, ErrBare)
+	_, err = Open(t.Context(), filepath.Join(t.TempDir(), "nowhere"))
+	assert.ErrorContains(t, err, "no such folder")
+	t.Setenv("PATH", t.TempDir())
+	_, err = Open(t.Context(), t.TempDir())
+	assert.ErrorIs(t, err, ErrNoGit)
+}
+
+func TestStatus(t *testing.T) {
+	gittest.Isolate(t)
+	g := gittest.New(t)
+	r := open(t, g.Dir)
+	b, dirty, err := r.Status(t.Context())
+	require.NoError(t, err)
+	assert.True(t, b.Tip.IsZero())
+	assert.Empty(t, dirty)
+
+	g.Commit("one", "a b", "1\n", "c", "1\n", "d", "1\n", "gone", "1\n")
+	clone := g.Clone()
+	clone.Write("a b", "2\n")
+	clone.Git("add", "a b")
+	clone.Write("a b", "3\n")
+	clone.Write("c", "2\n")
+	clone.Write("new/x", "1\n")
+	clone.Git("mv", "d", "e")
+	require.NoError(t, os.Remove(filepath.Join(clone.Dir, "gone")))
+	b, dirty, err = open(t, clone.Dir).Status(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, Branch{Name: "main", Tip: b.Tip, Upstream: "origin/main", Tracking: "refs/remotes/origin/main", Remote: "origin", Ref: "refs/heads/main"}, b)
+	assert.ElementsMatch(t, []Dirty{{Path: "a b", Staged: true, Unstaged: true}, {Path: "c", Unstaged: true}, {Path: "d", Staged: true},
+		{Path: "e", Staged: true}, {Path: "gone", Unstaged: true}, {Path: "new/", Untracked: true}}, dirty)
+
+	for _, bad := range []string{"1 x", "1 M. a b c", "# branch.oid zzz", "u UU a b c d e f g"} {
+		_, _, err := parseStatus(bad)
+		assert.Error(t, err, bad)
+	}
+}
+
+func TestRefsMoveTogetherOrNotAtAll(t *testing.T) {
+	gittest.Isolate(t)
+	g := gittest.New(t)
+	one, two := g.Commit("one"), g.Commit("two")
+	r := open(t, g.Dir)
+	a, err := object.ParseID(one)
+	require.NoError(t, err)
+	b, err := object.ParseID(two)
+	require.NoError(t, err)
+	require.NoError(t, r.UpdateRefs(t.Context(), "m", RefUpdate{Name: "refs/x/a", New: a}, RefUpdate{Name: "refs/x/b", New: b}))
+	err = r.UpdateRefs(t.Context(), "m", RefUpdate{Name: "refs/x/a", New: b, Old: a}, RefUpdate{Name: "refs/x/b", New: a, Old: a})
+	var moved *MovedError
+	require.ErrorAs(t, err, &moved)
+	assert.Equal(t, "refs/x/b", moved.Name)
+	at, err := r.Ref(t.Context(), "refs/x/a")
+	require.NoError(t, err)
+	assert.Equal(t, a, at)
+	require.NoError(t, r.UpdateRefs(t.Context(), "m", RefUpdate{Name: "refs/x/a", Old: a}))
+	at, err = r.Ref(t.Context(), "refs/x/a")
+	require.NoError(t, err)
+	assert.True(t, at.IsZero())
+}
+
+func TestCheckout(t *testing.T) {
+	gittest.Isolate(t)
+	g := gittest.New(t)
+	one, two := g.Commit("one", "a", "1\n", "b", "1\n"), g.Commit("two", "a", "2\n")
+	r := open(t, g.Dir)
+	dir := filepath.Join(r.GitDir, "dorvik", "check")
+	at := func(rev string) string {
+		id, err := object.ParseID(rev)
+		require.NoError(t, err)
+		co, err := r.OpenCheckout(t.Context(), dir, id)
+		require.NoError(t, err)
+		return gittest.At(t, co.Dir).Read("a")
+	}
+	assert.Equal(t, "2\n", at(two))
+	inside := gittest.At(t, dir)
+	inside.Write("built", "x")
+	inside.Write("b", "spoilt by a build\n")
+	st, err := os.Stat(filepath.Join(dir, "a"))
+	require.NoError(t, err)
+	assert.Equal(t, "2\n", at(two))
+	again, err := os.Stat(filepath.Join(dir, "a"))
+	require.NoError(t, err)
+	assert.Equal(t, st.ModTime(), again.ModTime(), "what did not change is not written again")
+	assert.Equal(t, "1\n", inside.Read("b"), "what a build changed is put right")
+	assert.Equal(t, "x", inside.Read("built"), "what a build made stays")
+	assert.Equal(t, "1\n", at(one))
+	assert.Equal(t, one, inside.Git("rev-parse", "HEAD"))
+	assert.Equal(t, two, g.Git("rev-parse", "HEAD"), "the person's HEAD is not moved")
+	assert.Empty(t, g.Git("status", "--porcelain"))
+
+	require.NoError(t, os.Remove(filepath.Join(dir, ".git")))
+	assert.Equal(t, "2\n", at(two), "a broken checkout is made anew")
+}

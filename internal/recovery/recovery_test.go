@@ -1,0 +1,494 @@
+package recovery
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"dorvik/internal/core/object"
+	"dorvik/internal/core/settle"
+	"dorvik/internal/git"
+	"dorvik/internal/gittest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// team is a remote, your clone and a teammate's, which pushed first.
+type team struct {
+	t                   *testing.T
+	remote, mine, other *gittest.Repo
+}
+
+const base = "one\ntwo\nthree\nfour\nfive\n"
+
+func newTeam(t *testing.T) *team {
+	gittest.Isolate(t)
+	remote := gittest.New(t, "--bare")
+	seed := gittest.New(t)
+	seed.Commit("base", "f", base, "g", "g\n", "d/h", "h\n")
+	seed.Git("push", "-q", remote.Dir, "main")
+	return &team{t, remote, remote.Clone(), remote.Clone()}
+}
+
+func (tm *team) session() *Session {
+	s, err := OpenSession(tm.t.Context(), tm.mine.Dir)
+	require.NoError(tm.t, err)
+	tm.t.Cleanup(s.Close)
+	return s
+}
+
+// ready joins by a route with the given way everywhere, without accepting.
+func ready(t *testing.T, s *Session, route Route, way settle.Way) (*Position, *Join, Built) {
+	p, err := s.Stand(t.Context(), true)
+	require.NoError(t, err)
+	require.NoError(t, p.Unanswered)
+	require.NoError(t, s.Sync(p))
+	s.State.Route = route
+	for {
+		j, err := s.Join(t.Context(), p, route, &s.State.Book, s.State.Mends, nil)
+		require.NoError(t, err)
+		require.NoError(t, j.Refused)
+		done := true
+		for _, stop := range j.Stops {
+			for _, f := range stop.Files {
+				for _, c := range f.Conflicts {
+					if _, ok := s.State.Book.For(c); !ok && done {
+						require.NoError(t, s.Decide(settle.Decision{Key: c.Key, Way: way}))
+						done = false
+					}
+				}
+			}
+		}
+		if done {
+			b, err := s.Build(t.Context(), p, j)
+			require.NoError(t, err)
+			return p, j, b
+		}
+	}
+}
+
+func (tm *team) diverge() {
+	tm.mine.Commit("mine", "f", strings.Replace(base, "two", "MINE", 1), "m", "m\n")
+	tm.other.Commit("theirs", "f", strings.Replace(base, "two", "THEIRS", 1), "d/h", "H\n")
+	tm.other.Git("push", "-q")
+}
+
+func TestAcceptPushUndo(t *testing.T) {
+	for _, route := range []Route{Rebase, Merge} {
+		t.Run(string(route), func(t *testing.T) {
+			tm := newTeam(t)
+			tm.diverge()
+			// Staged, unstaged and untracked work on other paths stays as it is.
+			tm.mine.Write("g", "staged\n")
+			tm.mine.Git("add", "g")
+			tm.mine.Write("g", "and more\n")
+			tm.mine.Write("new/x", "untracked\n")
+			status, before := tm.mine.Git("status", "--porcelain"), tm.mine.Git("rev-parse", "main")
+
+			s := tm.session()
+			p, j, b := ready(t, s, route, settle.TheirsYours)
+			wp, err := s.Accept(t.Context(), p, j, b)
+			require.NoError(t, err)
+			assert.Equal(t, b.Tip.String(), tm.mine.Git("rev-parse", "main"))
+			assert.Equal(t, strings.Replace(base, "two", "THEIRS\nMINE", 1), tm.mine.Read("f"))
+			assert.Equal(t, "H\n", tm.mine.Read("d/h"))
+			assert.Equal(t, status, tm.mine.Git("status", "--porcelain"))
+			assert.Equal(t, before, tm.mine.Git("rev-parse", wp.Ref()))
+			tm.mine.Git("fsck", "--strict")
+
+			_, err = s.GoBack(t.Context(), "")
+			require.NoError(t, err)
+			assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
+			assert.Equal(t, status, tm.mine.Git("status", "--porcelain"))
+			assert.Equal(t, strings.Replace(base, "two", "MINE", 1), tm.mine.Read("f"))
+			_, err = s.GoBack(t.Context(), "")
+			var blocked *Blocked
+			assert.ErrorAs(t, err, &blocked, "undone once is undone")
+
+			p, j, b = ready(t, s, route, settle.Base) // the decision made before stands
+			_, err = s.Accept(t.Context(), p, j, b)
+			require.NoError(t, err)
+			assert.Equal(t, strings.Replace(base, "two", "THEIRS\nMINE", 1), tm.mine.Read("f"))
+			done, err := s.PushTip(t.Context(), p)
+			require.NoError(t, err)
+			require.Nil(t, done.Refusal)
+			assert.Equal(t, b.Tip, done.Holds)
+			assert.Equal(t, b.Tip.String(), tm.remote.Git("rev-parse", "main"))
+			_, err = s.GoBack(t.Context(), "")
+			assert.ErrorAs(t, err, &blocked, "what was pushed is not undone")
+		})
+	}
+}
+
+func TestAcceptRefuses(t *testing.T) {
+	for _, c := range []struct {
+		name  string
+		touch func(tm *team)
+		want  any
+	}{
+		{"an edited file in the way", func(tm *team) { tm.mine.Write("d/h", "edited\n") }, &OverwriteError{}},
+		{"a staged file in the way", func(tm *team) { tm.mine.Write("d/h", "edited\n"); tm.mine.Git("add", "-A") }, &OverwriteError{}},
+		{"an untracked file in the way", func(tm *team) { tm.mine.Write("theirs-new", "x\n") }, &OverwriteError{}},
+		{"an ignored file in the way", func(tm *team) {
+			tm.mine.Write(".git/info/exclude", "theirs-new\n")
+			tm.mine.Write("theirs-new", "x\n")
+		}, &OverwriteError{}},
+		{"a new commit", func(tm *team) { tm.mine.Commit("meanwhile", "z", "z\n") }, &MovedError{}},
+		{"another branch", func(tm *team) { tm.mine.Git("switch", "-q", "-c", "elsewhere") }, &MovedError{}},
+		{"a merge begun by hand", func(tm *team) { tm.mine.Write(".git/MERGE_HEAD", tm.mine.Git("rev-parse", "main")+"\n") }, &MovedError{}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			tm := newTeam(t)
+			tm.other.Write("theirs-new", "n\n")
+			tm.diverge()
+			s := tm.session()
+			p, j, b := ready(t, s, Rebase, settle.Yours)
+			c.touch(tm)
+			tip, status := tm.mine.Git("rev-parse", "main"), tm.mine.Git("status", "--porcelain")
+			_, err := s.Accept(t.Context(), p, j, b)
+			switch c.want.(type) {
+			case *OverwriteError:
+				var o *OverwriteError
+				require.ErrorAs(t, err, &o)
+				assert.Len(t, o.Paths, 1)
+			case *MovedError:
+				var m *MovedError
+				require.ErrorAs(t, err, &m)
+			}
+			assert.Equal(t, tip, tm.mine.Git("rev-parse", "main"))
+			assert.Equal(t, status, tm.mine.Git("status", "--porcelain"))
+			assert.Empty(t, tm.mine.Git("for-each-ref", "refs/dorvik/waypoint"))
+		})
+	}
+}
+
+func TestARefusedPushGoesBackAndKeepsDecisionsAndMends(t *testing.T) {
+	for _, route := range []Route{Rebase, Merge} {
+		t.Run(string(route), func(t *testing.T) {
+			tm := newTeam(t)
+			tm.diverge()
+			before := tm.mine.Git("rev-parse", "main")
+			s := tm.session()
+			ready(t, s, route, settle.YoursTheirs)
+			require.NoError(t, s.AddMend(Mend{"m", "m\n", "mended\n"}))
+			p, j, b := ready(t, s, route, settle.YoursTheirs)
+			assert.Len(t, j.Mended, 1)
+			_, err := s.Accept(t.Context(), p, j, b)
+			require.NoError(t, err)
+			tm.other.Commit("meanwhile", "d/h", "HH\n")
+			tm.other.Git("push", "-q")
+
+			done, err := s.PushTip(t.Context(), p)
+			require.NoError(t, err)
+			require.NotNil(t, done.Refusal)
+			assert.Equal(t, git.Behind, done.Refusal.Kind)
+			assert.True(t, done.WentBack)
+			assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
+			assert.Equal(t, Look, s.State.Stage)
+
+			s.Close() // the next run goes on with what was decided
+			s = tm.session()
+			p, j, b = ready(t, s, route, settle.Base)
+			assert.Equal(t, 1, j.Settled)
+			_, err = s.Accept(t.Context(), p, j, b)
+			require.NoError(t, err)
+			done, err = s.PushTip(t.Context(), p)
+			require.NoError(t, err)
+			require.Nil(t, done.Refusal)
+			assert.Equal(t, strings.Replace(base, "two", "MINE\nTHEIRS", 1), tm.mine.Read("f"))
+			assert.Equal(t, "mended\n", tm.mine.Read("m"))
+			assert.Equal(t, "HH\n", tm.mine.Read("d/h"))
+			assert.Equal(t, map[Route]string{Rebase: "3", Merge: "4"}[route], tm.remote.Git("rev-list", "--count", p.Base().String()+"..main"), "one joint, not two")
+		})
+	}
+}
+
+func TestMendsOfAChangedResult(t *testing.T) {
+	tm := newTeam(t)
+	tm.diverge()
+	s := tm.session()
+	_, j, _ := ready(t, s, Merge, settle.Yours)
+	text, ok, err := s.TextAt(j.Tree, "d/h")
+	require.NoError(t, err)
+	require.True(t, ok)
+	require.NoError(t, s.AddMend(Mend{"f", base, strings.Replace(base, "five", "5", 1)}))
+	require.NoError(t, s.AddMend(Mend{"d/h", "other\n", "mended\n"}))
+	require.NoError(t, s.AddMend(Mend{"gone", "x", "y"}))
+	_, j, b := ready(t, s, Merge, settle.Yours)
+	assert.Len(t, j.Mended, 1, "merged into the text that is there now")
+	assert.Len(t, j.Lost, 2, "these fit no longer, and it is said")
+	got, _, err := s.TextAt(j.Tree, "f")
+	require.NoError(t, err)
+	assert.Equal(t, "one\nMINE\nthree\nfour\n5\n", got)
+	same, _, err := s.TextAt(j.Tree, "d/h")
+	require.NoError(t, err)
+	assert.Equal(t, text, same)
+	tree, err := s.Tree(b.Tip)
+	require.NoError(t, err)
+	assert.Equal(t, j.Tree, tree, "the merge commit holds the mend")
+	m, ok, err := s.UndoMend()
+	require.NoError(t, err)
+	assert.True(t, ok)
+	assert.Equal(t, "gone", m.Path)
+}
+
+// TestCutOffWhileChanging ends a run at each point of the one moment at which
+// things change, and opens the next.
+func TestCutOffWhileChanging(t *testing.T) {
+	for _, c := range []struct {
+		name string
+		upTo int // 0: nothing moved; 1: the refs; 2: some files too; 3: all but the note of it
+		says string
+	}{
+		{"before anything moved", 0, "before it changed anything"},
+		{"after the branch", 1, "completed"},
+		{"among the files", 2, "completed"},
+		{"after all", 3, "completed"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			tm := newTeam(t)
+			tm.diverge()
+			s := tm.session()
+			p, j, b := ready(t, s, Rebase, settle.Yours)
+			before := tm.mine.Git("rev-parse", "main")
+			_, err := s.Accept(t.Context(), p, j, b)
+			require.NoError(t, err)
+			wp := *s.State.Accepted
+			from, err := s.Tree(p.Yours)
+			require.NoError(t, err)
+			if c.upTo < 3 { // wind back what had not happened yet
+				tm.mine.Git("read-tree", "-m", "-u", b.Tip.String(), from.String())
+			}
+			if c.upTo == 2 {
+				tm.mine.Write("d/h", "H\n")
+			}
+			if c.upTo == 0 {
+				tm.mine.Git("update-ref", "refs/heads/main", before)
+			}
+			s.State.Moving, s.State.Accepted = &wp, nil
+			require.NoError(t, s.Save())
+			s.Close()
+
+			s = tm.session()
+			assert.Contains(t, s.Notice, c.says)
+			assert.Nil(t, s.State.Moving)
+			assert.Empty(t, tm.mine.Git("status", "--porcelain"), "index and files agree with the branch")
+			if c.upTo == 0 {
+				assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
+				return
+			}
+			assert.Equal(t, "H\n", tm.mine.Read("d/h"))
+			require.NotNil(t, s.State.Accepted)
+			_, err = s.GoBack(t.Context(), "")
+			require.NoError(t, err)
+			assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
+		})
+	}
+}
+
+func TestBlocked(t *testing.T) {
+	for _, c := range []struct {
+		name string
+		make func(tm *team)
+		says string
+	}{
+		{"detached", func(tm *team) { tm.mine.Git("checkout", "-q", "--detach") }, "no branch"},
+		{"unborn", func(tm *team) {
+			tm.mine.Git("checkout", "-q", "--orphan", "fresh")
+			tm.mine.Git("rm", "-q", "-rf", ".")
+		}, "no commit"},
+		{"no upstream", func(tm *team) { tm.mine.Git("branch", "--unset-upstream") }, "--set-upstream-to"},
+		{"upstream never fetched", func(tm *team) { tm.mine.Git("update-ref", "-d", "refs/remotes/origin/main") }, "git fetch origin"},
+		{"a merge half done", func(tm *team) { tm.mine.Write(".git/MERGE_HEAD", tm.mine.Git("rev-parse", "main")+"\n") }, "git merge --abort"},
+		{"no common ancestor", func(tm *team) {
+			tm.mine.Git("checkout", "-q", "--orphan", "fresh")
+			tm.mine.Commit("unrelated")
+			tm.mine.Git("branch", "-q", "--set-upstream-to=origin/main")
+		}, "no common ancestor"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			tm := newTeam(t)
+			c.make(tm)
+			w, err := OpenWorkspace(t.Context(), tm.mine.Dir)
+			require.NoError(t, err)
+			defer w.Close()
+			_, err = w.Stand(t.Context(), false)
+			var b *Blocked
+			require.ErrorAs(t, err, &b)
+			assert.Contains(t, b.Error(), c.says)
+		})
+	}
+}
+
+func TestShallowClone(t *testing.T) {
+	tm := newTeam(t)
+	tm.diverge()
+	shallow := gittest.At(t, filepath.Join(t.TempDir(), "shallow"))
+	require.NoError(t, os.MkdirAll(shallow.Dir, 0o755))
+	gittest.At(t, t.TempDir()).Git("clone", "-q", "--depth=1", "file://"+tm.remote.Dir, shallow.Dir)
+	stand := func() (*Position, error) {
+		w, err := OpenWorkspace(t.Context(), shallow.Dir)
+		require.NoError(t, err)
+		defer w.Close()
+		return w.Stand(t.Context(), true)
+	}
+	p, err := stand()
+	require.NoError(t, err)
+	assert.True(t, p.NothingToDo())
+
+	shallow.Commit("mine", "s", "s\n")
+	tm.other.Commit("more", "f", "x\n")
+	tm.other.Git("push", "-q")
+	p, err = stand()
+	require.NoError(t, err, "the point where they part is in the clone")
+	assert.Len(t, p.Parted.Yours, 1)
+	assert.Len(t, p.Parted.Theirs, 1)
+}
+
+func TestTrivial(t *testing.T) {
+	tm := newTeam(t)
+	s := tm.session()
+	stand := func() *Position {
+		p, err := s.Stand(t.Context(), true)
+		require.NoError(t, err)
+		require.NoError(t, s.Sync(p))
+		return p
+	}
+	assert.True(t, stand().NothingToDo())
+
+	theirs := tm.other.Commit("theirs", "f", "x\n")
+	tm.other.Git("push", "-q")
+	tm.mine.Write("g", "kept\n")
+	p := stand()
+	require.Equal(t, FastForward, p.Trivial())
+	j, err := s.Join(t.Context(), p, Merge, &settle.Book{}, nil, nil)
+	require.NoError(t, err)
+	b, err := s.Build(t.Context(), p, j)
+	require.NoError(t, err)
+	_, err = s.Accept(t.Context(), p, j, b)
+	require.NoError(t, err)
+	assert.Equal(t, theirs, tm.mine.Git("rev-parse", "main"))
+	assert.Equal(t, "kept\n", tm.mine.Read("g"))
+	assert.True(t, stand().NothingToDo())
+
+	tm.mine.Commit("mine", "m", "m\n")
+	p = stand()
+	require.Equal(t, UpToDate, p.Trivial())
+	done, err := s.PushTip(t.Context(), p)
+	require.NoError(t, err)
+	assert.Nil(t, done.Refusal)
+	assert.Equal(t, p.Yours, done.Holds)
+}
+
+func TestSuggestion(t *testing.T) {
+	tm := newTeam(t)
+	tm.diverge()
+	s := tm.session()
+	plan := func() *Plan {
+		p, err := s.Stand(t.Context(), true)
+		require.NoError(t, err)
+		pl, err := s.Plan(t.Context(), p, &settle.Book{}, nil)
+		require.NoError(t, err)
+		return pl
+	}
+	assert.Equal(t, Rebase, plan().Suggested)
+	tm.mine.Git("push", "-q", "origin", "HEAD:refs/heads/side")
+	pl := plan()
+	assert.Equal(t, Merge, pl.Suggested, "commits that are on a remote are not rewritten")
+	assert.True(t, pl.Pushed)
+
+	tm.mine.Git("checkout", "-q", "-b", "topic", "HEAD~1")
+	tm.mine.Commit("topic", "t", "t\n")
+	tm.mine.Git("checkout", "-q", "main")
+	tm.mine.Git("merge", "-q", "--no-edit", "topic")
+	pl = plan()
+	assert.Equal(t, Merge, pl.Suggested)
+	assert.ErrorContains(t, pl.Rebase.Refused, "itself a merge")
+}
+
+func TestLeftOutAndOverlap(t *testing.T) {
+	tm := newTeam(t)
+	tm.mine.Commit("mine", "f", strings.Replace(base, "two", "MINE", 1), "m", "m\n", "g", "same\n", "d/h", "h\nmine\n")
+	tm.other.Commit("theirs", "f", strings.Replace(base, "two", "THEIRS words", 1), "t", "t\n", "g", "same\n", "d/h", "h\ntheirs\n")
+	tm.other.Git("push", "-q")
+	s := tm.session()
+	p, j, _ := ready(t, s, Merge, settle.Yours)
+	left, err := s.LeftOut(p, j, &s.State.Book)
+	require.NoError(t, err)
+	assert.Equal(t, []LeftOut{{settle.SideTheirs, "Ada Sund", "d/h", 2, "theirs"}, {settle.SideTheirs, "Ada Sund", "f", 2, "THEIRS words"}}, left)
+	ground, err := s.Overlap(p, j)
+	require.NoError(t, err)
+	var got []string
+	for _, g := range ground {
+		got = append(got, g.Path+" "+string(g.Meeting))
+	}
+	assert.Equal(t, []string{"f same lines", "d/h same place", "g same change", "m only yours", "t only theirs"}, got)
+	lines, ok, err := s.Lines(p, j.Tree, "f")
+	require.NoError(t, err)
+	require.True(t, ok)
+	assert.Equal(t, Line{LineYours, "MINE"}, lines[1])
+	assert.Equal(t, Line{LineBase, "three"}, lines[2])
+	before, err := s.Tree(p.Yours)
+	require.NoError(t, err)
+	marked, read, err := s.Marks(before, j.Tree)
+	require.NoError(t, err)
+	assert.Equal(t, 1, read, "only t is not as it was in yours")
+	assert.Empty(t, marked)
+	for text, want := range map[string]bool{"<<<<<<< a\nx\n=======\ny\n>>>>>>> b\n": true, "Title\n=======\n": false, "<<<<<<< a\r\n=======\r\n>>>>>>> b\r\n": true, "======= no\n": false} {
+		assert.Equal(t, want, hasMarks(text), "%q", text)
+	}
+}
+
+func TestOnlyOneAtATime(t *testing.T) {
+	tm := newTeam(t)
+	tm.session()
+	_, err := OpenSession(t.Context(), tm.mine.Dir)
+	assert.ErrorIs(t, err, ErrInUse)
+}
+
+func TestCheckRunsOnTheJoinedTree(t *testing.T) {
+	tm := newTeam(t)
+	tm.diverge()
+	s := tm.session()
+	_, j, b := ready(t, s, Rebase, settle.Yours)
+	_, ok, err := s.CheckCommand(t.Context(), j.Tree)
+	require.NoError(t, err)
+	assert.False(t, ok, "nothing tells how this is checked")
+	tm.mine.Git("config", "dorvik.check", "cat f d/h; git status --porcelain; echo 'f:2:1: bad'; exit 3")
+	c, ok, err := s.CheckCommand(t.Context(), j.Tree)
+	require.NoError(t, err)
+	assert.True(t, ok && c.Configured)
+	var out []string
+	r, dir, err := s.RunCheck(t.Context(), c.Line, b.Tip, func(l string) { out = append(out, l) })
+	require.NoError(t, err)
+	assert.Equal(t, 3, r.Exit)
+	assert.Equal(t, []string{"one", "MINE", "three", "four", "five", "H", "f:2:1: bad"}, out)
+	places, err := s.Diagnose(j.Tree, out, dir)
+	require.NoError(t, err)
+	require.Len(t, places, 1)
+	assert.Equal(t, "f", places[0].Path)
+	assert.False(t, s.CheckOf(j.Tree).Passed)
+	assert.Nil(t, s.CheckOf(object.ID{}))
+	assert.Empty(t, tm.mine.Git("status", "--porcelain"))
+}
+
+func TestErrorsTellTheNextStep(t *testing.T) {
+	tm := newTeam(t)
+	tm.diverge()
+	s := tm.session()
+	p, j, _ := ready(t, s, Rebase, settle.Yours)
+	for _, name := range []string{"GIT_COMMITTER_NAME", "GIT_COMMITTER_EMAIL"} {
+		os.Unsetenv(name)
+	}
+	t.Setenv("EMAIL", "")
+	tm.mine.Git("config", "user.useConfigOnly", "true")
+	_, err := s.Build(t.Context(), p, j)
+	assert.ErrorContains(t, err, "user.name")
+	j.Open = 1
+	_, err = s.Build(t.Context(), p, j)
+	assert.ErrorContains(t, err, "1 conflict is not settled yet")
+	assert.False(t, errors.Is(err, ErrInUse))
+}
