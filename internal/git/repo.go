@@ -198,7 +198,7 @@ type MovedError struct {
 }
 
 func (e *MovedError) Error() string {
-	return fmt.Sprintf("%s was moved by somebody else meanwhile; nothing was changed", e.Name)
+	return fmt.Sprintf("the ref %s was moved by somebody else meanwhile; nothing was changed", e.Name)
 }
 func (e *MovedError) Unwrap() error { return e.Err }
 

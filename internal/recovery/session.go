@@ -126,7 +126,7 @@ func (e *OverwriteError) Error() string {
 type MovedError struct{ Branch string }
 
 func (e *MovedError) Error() string {
-	return fmt.Sprintf("%s was changed meanwhile, by you or another program; nothing was done. Look again and join anew", e.Branch)
+	return fmt.Sprintf("the branch %s was changed meanwhile, by you or another program; nothing was done. Look again and join anew", e.Branch)
 }
 
 // Guard tells whether a join could be accepted now: the branch is where it was,

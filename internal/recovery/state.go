@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"go.etcd.io/bbolt"
+	bolterrors "go.etcd.io/bbolt/errors"
 
 	"dorvik/internal/core/object"
 	"dorvik/internal/core/settle"
@@ -89,7 +90,7 @@ func openStore(gitDir string) (*store, error) {
 		return nil, fmt.Errorf("keeping the recovery in the git directory: %w", err)
 	}
 	db, err := bbolt.Open(path, 0o644, &bbolt.Options{Timeout: 300 * time.Millisecond})
-	if errors.Is(err, bbolt.ErrTimeout) {
+	if errors.Is(err, bolterrors.ErrTimeout) {
 		return nil, ErrInUse
 	}
 	if err != nil {
@@ -118,7 +119,7 @@ func Peek(w *Workspace) (*State, error) {
 		return nil, nil
 	}
 	db, err := bbolt.Open(path, 0o644, &bbolt.Options{Timeout: 300 * time.Millisecond, ReadOnly: true})
-	if errors.Is(err, bbolt.ErrTimeout) {
+	if errors.Is(err, bolterrors.ErrTimeout) {
 		return nil, ErrInUse
 	}
 	if err != nil {

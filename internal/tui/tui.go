@@ -8,7 +8,9 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
+	"unicode"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
@@ -321,16 +323,13 @@ func (m *model) failure(err error) tea.Cmd {
 
 // sentence makes an error's text a sentence.
 func sentence(s string) string {
-	if s == "" {
+	r := []rune(s)
+	if len(r) == 0 {
 		return s
 	}
-	r := []rune(s)
-	if last := r[len(r)-1]; last != '.' && last != '?' && last != '!' {
-		s += "."
+	r[0] = unicode.ToUpper(r[0])
+	if !strings.ContainsRune(".?!", r[len(r)-1]) {
 		r = append(r, '.')
-	}
-	if r[0] >= 'a' && r[0] <= 'z' {
-		r[0] -= 'a' - 'A'
 	}
 	return string(r)
 }
@@ -380,14 +379,6 @@ func (m *model) goTo(s recovery.Stage) {
 		m.off = 0
 	}
 	m.stage = s
-}
-
-// remember keeps the stage, so that the next run goes on there.
-func (m *model) remember(s recovery.Stage) func(*recovery.Session) error {
-	return func(session *recovery.Session) error {
-		session.State.Stage = s
-		return session.Save()
-	}
 }
 
 // name tells an author: "you" for the person at the keyboard.

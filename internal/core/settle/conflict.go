@@ -176,7 +176,7 @@ func (c *Conflict) offer() {
 	case holds(c.Theirs, SideYours):
 		c.Suggested, c.Why = Theirs, "theirs already holds all that you changed here"
 	case c.Base == "" && c.Yours != "" && c.Theirs != "":
-		c.Suggested, c.Why = TheirsYours, "both added lines here, and theirs were pushed first"
+		c.Suggested, c.Why = TheirsYours, "both added lines here; theirs came first"
 	}
 }
 

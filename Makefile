@@ -1,0 +1,35 @@
+# Two commands do everything: make demo, and make test. Both install what is
+# missing first.
+
+GO ?= go
+
+.PHONY: build demo test soak lint bench need
+
+build: bin/dorvik
+
+bin/dorvik: $(shell find cmd internal -name '*.go' -not -name '*_test.go' -o -name '*.txtar') go.mod go.sum
+	@scripts/need go git
+	$(GO) build -o $@ ./cmd/dorvik
+
+## demo: made-up repositories in which a push is refused, in the full screen
+demo: build
+	@bin/dorvik demo
+
+## test: all tests, those in a real terminal too
+test:
+	@scripts/need go git tmux
+	$(GO) test -timeout 10m ./...
+
+## soak: many more random histories against git; SEED=7 HISTORIES=20000
+soak:
+	DORVIK_SEED=$(or $(SEED),1) DORVIK_HISTORIES=$(or $(HISTORIES),20000) $(GO) test -count=1 -timeout 5h -v -run TestJoinsAgreeWithGit ./internal/recovery
+
+## lint: format, vet, static checks
+lint:
+	@scripts/need go
+	@bad=$$(gofmt -l cmd internal e2e); [ -z "$$bad" ] || { echo "gofmt would change: $$bad"; exit 1; }
+	$(GO) vet ./...
+	$(GO) tool staticcheck ./...
+
+bench:
+	$(GO) test -run '^$$' -bench . ./...

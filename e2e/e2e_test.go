@@ -1,0 +1,292 @@
+// Package e2e runs the real program in a real terminal (tmux), by keys alone.
+package e2e
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	_ "dorvik/internal/cli" // so that a change to the program runs these tests again
+	"dorvik/internal/demo"
+	"dorvik/internal/gittest"
+	_ "dorvik/internal/tui"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var binary string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "dorvik-e2e-")
+	if err != nil {
+		panic(err)
+	}
+	binary = filepath.Join(dir, "dorvik")
+	if out, err := exec.Command("go", "build", "-o", binary, "dorvik/cmd/dorvik").CombinedOutput(); err != nil {
+		panic(string(out))
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// terminal is the program in a tmux of its own.
+type terminal struct {
+	t     *testing.T
+	sock  string
+	scene *demo.Scene
+	keys  int
+
+	running bool
+}
+
+// patience is how long a screen may take to come; a test that waits this long
+// fails, it never passes by it.
+const patience = 40 * time.Second
+
+func newTerminal(t *testing.T) *terminal {
+	if _, err := exec.LookPath("tmux"); err != nil {
+		t.Fatal("tmux is missing; “make test” installs it")
+	}
+	gittest.Isolate(t)
+	for _, kv := range os.Environ() {
+		if name, _, _ := strings.Cut(kv, "="); strings.HasPrefix(name, "GIT_AUTHOR_") || strings.HasPrefix(name, "GIT_COMMITTER_") {
+			os.Unsetenv(name) // the demo's clones say who one is
+		}
+	}
+	out, err := exec.Command(binary, "demo", "--no-ui", "--dir", filepath.Join(t.TempDir(), "demo")).Output()
+	require.NoError(t, err)
+	term := &terminal{t: t, sock: filepath.Join(t.TempDir(), "tmux"), scene: &demo.Scene{}}
+	require.NoError(t, json.Unmarshal(out, term.scene))
+	t.Cleanup(func() { _ = exec.Command("tmux", "-S", term.sock, "kill-server").Run() })
+	return term
+}
+
+func (x *terminal) tmux(args ...string) string {
+	x.t.Helper()
+	out, err := exec.Command("tmux", append([]string{"-S", x.sock, "-f", "/dev/null"}, args...)...).CombinedOutput()
+	require.NoError(x.t, err, "%s", out)
+	return string(out)
+}
+
+// open starts the program in your clone, once more if it ran before; the shell stays when it ends, so that
+// its last words can be read.
+func (x *terminal) open(size string, words ...string) {
+	x.t.Helper()
+	cols, rows, _ := strings.Cut(size, "x")
+	line := strings.Join(words, " ") + " " + binary + " -C " + x.scene.Clone + "; echo ended with $?; sleep 600"
+	if x.running {
+		x.tmux("resize-window", "-t", "s", "-x", cols, "-y", rows)
+		x.tmux("respawn-pane", "-k", "-t", "s", "sh", "-c", line)
+		return
+	}
+	x.running = true
+	x.tmux("new-session", "-d", "-s", "s", "-x", cols, "-y", rows, "--", "sh", "-c", line)
+}
+
+func (x *terminal) screen() string { return x.tmux("capture-pane", "-p", "-t", "s") }
+
+// see waits until the screen shows all the texts.
+func (x *terminal) see(texts ...string) string {
+	x.t.Helper()
+	var screen string
+	for end := time.Now().Add(patience); time.Now().Before(end); time.Sleep(40 * time.Millisecond) {
+		screen = x.screen()
+		missing := false
+		for _, s := range texts {
+			missing = missing || !strings.Contains(screen, s)
+		}
+		if !missing {
+			return screen
+		}
+	}
+	require.Fail(x.t, "the screen never shows "+strings.Join(texts, " and "), screen)
+	return ""
+}
+
+func (x *terminal) press(keys ...string) {
+	x.t.Helper()
+	for _, k := range keys {
+		x.tmux("send-keys", "-t", "s", "--", k)
+		x.keys++
+	}
+}
+
+func (x *terminal) remoteTip() string {
+	return gittest.At(x.t, x.scene.Remote).Git("rev-parse", "main")
+}
+
+func (x *terminal) mine() *gittest.Repo { return gittest.At(x.t, x.scene.Clone) }
+
+// fetched waits for the first full look.
+func (x *terminal) fetched() {
+	x.t.Helper()
+	x.see("A push is refused as things are", "fetched", "Ilka Renn", "4 new")
+}
+
+// mendAndCheck goes from the first check to the Push stage.
+func (x *terminal) mendAndCheck() {
+	x.t.Helper()
+	x.see("found from go.mod", "agree and run it")
+	x.press("Enter")
+	x.see("1 error", "undefined: DepthAt", "THE PLACE")
+	x.press("Enter")
+	x.see("keep this")
+	x.press("C-Right", "P", "i", "e", "r", "C-s")
+	x.see("The joined code passes", "Mended: timetable/sailing.go")
+	x.press("Enter")
+	x.see("Ready.", "BEFORE IT GOES", "has not moved")
+}
+
+func TestTheDemoByBothRoutes(t *testing.T) {
+	for _, route := range []string{"rebase", "merge"} {
+		t.Run(route, func(t *testing.T) {
+			x := newTerminal(t)
+			x.open("142x40")
+			x.fetched()
+			x.see("2 files will need a decision; 7 join by themselves")
+			x.press("Enter")
+			x.see("Why rebase:", "2 decisions, at 2 stops", "2 decisions, once")
+			if route == "merge" {
+				x.press("Right")
+			}
+			x.press("Enter")
+			x.see("Settle 0 of 2", "WAYS TO SETTLE IT", "suggested:", "● you")
+			x.press("Enter")
+			x.see("Settle 1 of 2")
+			x.press("Enter")
+			x.see("All settled")
+			x.press("Enter")
+			x.mendAndCheck()
+			x.see("every word either side wrote is in the result", "uncommitted work stays as it is")
+			tip, base := x.mine().Git("rev-parse", "main"), x.mine().Git("merge-base", "main", "origin/main")
+			x.press("Enter")
+			x.see("Pushed.", "now holds")
+			assert.Less(t, x.keys, 25, "keys pressed")
+			x.press("q")
+			x.see("ended with 0", "dorvik: pushed.")
+
+			mine := x.mine()
+			assert.Equal(t, x.remoteTip(), mine.Git("rev-parse", "main"))
+			assert.NotEqual(t, tip, x.remoteTip())
+			assert.Equal(t, map[string]string{"rebase": "7", "merge": "9"}[route], mine.Git("rev-list", "--count", base+"..main"), "commits since the common ancestor")
+			fares, tides := mine.Read("fares/fares.go"), mine.Read("timetable/sailing.go")
+			assert.Contains(t, fares, "rate := band.PerHalfMetre\n\treturn roundUp(rate*v.HalfMetres(), 10)")
+			assert.Contains(t, tides, "DepthAtPier(s.From")
+			assert.Contains(t, mine.Read("docs/harbours.md"), "- Holm, pier, all vehicles, April to September\n- Ness, slip only")
+			assert.Equal(t, " M cmd/skerry/main.go", mine.Git("status", "--porcelain"), "uncommitted work is as it was")
+			for _, dir := range []string{x.scene.Clone, x.scene.Remote} {
+				gittest.At(t, dir).Git("fsck", "--strict")
+			}
+		})
+	}
+}
+
+func TestATeammatePushesInBetween(t *testing.T) {
+	x := newTerminal(t)
+	x.open("142x40")
+	x.fetched()
+	x.press("Enter")
+	x.see("Why rebase:")
+	x.press("Enter")
+	x.see("Settle 0 of 2")
+	x.press("Enter")
+	x.see("Settle 1 of 2")
+	x.press("Enter")
+	x.see("All settled")
+	x.press("Enter")
+	x.mendAndCheck()
+	before := x.mine().Git("rev-parse", "main")
+
+	ilka := gittest.At(t, x.scene.Teammates[0].Clone)
+	ilka.Write("notices/storm.txt", "No sailings on Friday.\n")
+	ilka.Git("add", "-A")
+	ilka.Git("-c", "user.name=Ilka Renn", "-c", "user.email=ilka@skerry.example", "commit", "-q", "-m", "Storm notice")
+	ilka.Git("push", "-q")
+
+	x.press("Enter")
+	x.see("Somebody pushed first, so the push was refused.", "5 new · 4 unpushed", "Storm notice")
+	assert.Equal(t, before, x.mine().Git("rev-parse", "main"), "the branch is back where it was")
+	x.press("Enter")
+	x.see("Why rebase:")
+	x.press("Enter")
+	// Nothing is asked again: the decisions and the mend stand.
+	x.see("The joined code passes", "Mended: timetable/sailing.go", "2 settled")
+	x.press("Enter")
+	x.see("Ready.", "Storm notice")
+	x.press("Enter")
+	x.see("Pushed.")
+	assert.Equal(t, x.remoteTip(), x.mine().Git("rev-parse", "main"))
+	assert.Equal(t, "No sailings on Friday.\n", x.mine().Read("notices/storm.txt"))
+}
+
+func TestQuitInSettleAndGoOn(t *testing.T) {
+	x := newTerminal(t)
+	x.open("142x40")
+	x.fetched()
+	x.press("Enter")
+	x.see("Why rebase:")
+	x.press("Right", "Enter")
+	x.see("Settle 0 of 2", "docs/harbours.md")
+	x.press("3") // theirs, against the suggestion
+	x.press("Enter")
+	x.see("Settle 1 of 2")
+	x.press("q")
+	x.see("ended with 0", "nothing was changed. 1 decision is kept")
+	assert.Equal(t, " M cmd/skerry/main.go", x.mine().Git("status", "--porcelain"))
+
+	x.open("80x24")
+	x.see("Settle 1 of 2", "Going on where you left: 1 decision was kept", "fares/fares.go")
+	x.press("u")
+	x.see("Settle 0 of 2", "is taken back", "docs/harbours.md")
+	x.press("e")
+	x.see("WRITE IT YOURSELF")
+	x.press("End", "!", "C-s")
+	x.see("Settle 1 of 2", "fares/fares.go")
+	x.press("1", "Enter")
+	x.see("Settle 2 of 2")
+	x.press("Enter")
+	x.see("agree and run it")
+	x.press("s", "y")
+	x.see("Ready.")
+	x.press("w")
+	x.see("Nothing is pushed yet")
+	assert.Contains(t, x.mine().Read("docs/harbours.md"), "September!\n")
+	tip := x.mine().Git("rev-parse", "main")
+	x.press("q")
+	x.see("ended with 0", "not pushed yet")
+
+	x.open("80x24")
+	x.see("You joined here before and have not pushed yet", "push to origin/main")
+	x.press("u")
+	x.see("The join is undone")
+	assert.NotEqual(t, tip, x.mine().Git("rev-parse", "main"))
+	assert.Equal(t, " M cmd/skerry/main.go", x.mine().Git("status", "--porcelain"))
+}
+
+func TestScreensHoldAtEverySize(t *testing.T) {
+	x := newTerminal(t)
+	x.open("200x60", "env", "NO_COLOR=1")
+	x.fetched()
+	x.press("Enter", "Enter")
+	x.see("Settle 0 of 2", "⟨−PerMetre⟩⟨+PerHalfMetre⟩")
+	for _, size := range []string{"80x24", "60x18", "142x40"} {
+		cols, rows, _ := strings.Cut(size, "x")
+		x.tmux("resize-window", "-t", "s", "-x", cols, "-y", rows)
+		x.see("▶ Settle 0 of 2", "WAYS TO SETTLE IT", "all keys")
+	}
+	x.tmux("resize-window", "-t", "s", "-x", "40", "-y", "10")
+	x.see("Too small: dorvik needs 60×18.")
+	x.tmux("resize-window", "-t", "s", "-x", "80", "-y", "24")
+	x.press("?")
+	x.see("EVERYWHERE", "they never swap")
+	x.press("q")
+	x.see("ended with 0")
+	raw := x.tmux("capture-pane", "-e", "-p", "-t", "s")
+	assert.NotContains(t, raw, "\x1b[38;", "no colour under NO_COLOR")
+}
