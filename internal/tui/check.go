@@ -96,11 +96,10 @@ func (m *model) toCheck() tea.Cmd {
 	m.check = checkView{}
 	pos, j := m.pos, m.join
 	m.check.holder, _ = j.MendHolder()
-	flash := m.flash
 	if n := len(j.Lost); n > 0 {
-		flash = txt(trouble, "▲ ").add(plain, fmt.Sprintf("A mend of %s does not fit the new result and was not applied.", j.Lost[0].Path))
+		m.flash = txt(trouble, "▲ ").add(plain, fmt.Sprintf("A mend of %s does not fit the new result and was not applied.", j.Lost[0].Path))
 	}
-	cmd := m.start("making the joined commits", func(ctx context.Context, _ func(int, int)) (tea.Msg, error) {
+	return m.start("making the joined commits", func(ctx context.Context, _ func(int, int)) (tea.Msg, error) {
 		built, err := m.s.Build(ctx, pos, j)
 		if err != nil {
 			return nil, err
@@ -117,8 +116,6 @@ func (m *model) toCheck() tea.Cmd {
 		out.st = m.s.State
 		return out, m.s.Save()
 	})
-	m.flash = flash
-	return cmd
 }
 
 func (m *model) takeCheckReady(r checkReady) tea.Cmd {

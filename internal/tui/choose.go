@@ -164,7 +164,7 @@ func (m *model) routePage(r recovery.Route, w int) page {
 		fact("history", txt(plain, "one straight line, no extra commit"))
 		l := txt(plain, plural(j.Kept(), "of your commits, ", "of your commits, "))
 		if m.plan.Pushed {
-			l = l.add(trouble, "▲ and some are on a remote already")
+			l = l.add(trouble, "▲ some on a remote already")
 		} else {
 			l = l.add(joined, "none was ever pushed").add(plain, ": safe")
 		}
@@ -173,7 +173,7 @@ func (m *model) routePage(r recovery.Route, w int) page {
 			s := &j.Steps[i]
 			switch s.Outcome {
 			case replay.AlreadyThere:
-				fact("leaves out", txt(plain, s.Commit.ID.Short()).add(dim, fmt.Sprintf(" is already there: %s made the same change", first2(m.name(s.Same, settle.SideTheirs)))))
+				fact("leaves out", txt(plain, s.Commit.ID.Short()).add(dim, fmt.Sprintf(" is there already: %s did the same", first2(m.name(s.Same, settle.SideTheirs)))))
 			case replay.Emptied:
 				fact("leaves out", txt(plain, s.Commit.ID.Short()).add(dim, " has nothing left to add"))
 			}

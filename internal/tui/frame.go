@@ -114,6 +114,11 @@ func (m *model) stages() line {
 			if state != "" {
 				l = l.add(plain, " "+state)
 			}
+		case s == recovery.Check && s < m.stage && m.check.ready && !m.check.passed:
+			l = l.add(trouble, "▲ "+word)
+			if state != "" {
+				l = l.add(dim, " "+state)
+			}
 		case s < m.stage:
 			l = l.add(joined, "✓ "+word)
 			if state != "" {
@@ -329,7 +334,7 @@ func (m *model) key(k tea.KeyPressMsg) tea.Cmd {
 			m.help, m.viewer = nil, nil
 		case "n", "p":
 			if m.viewer != nil {
-				m.viewer.jump(name == "n", m.h-8)
+				m.viewer.jump(name == "n")
 			}
 		default:
 			m.scrollKey(name, page)
@@ -381,7 +386,7 @@ func (m *model) busy() bool {
 	if m.task == nil {
 		return false
 	}
-	m.flash = txt(plain, "One moment: "+m.task.doing+". ctrl+c cancels.")
+	m.flash, m.waited = txt(plain, "One moment: "+m.task.doing+". ctrl+c cancels."), m.task
 	return true
 }
 

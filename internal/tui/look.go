@@ -78,14 +78,14 @@ func (m *model) lookPage(w, h int) page {
 		return p
 	}
 	if w < wide {
-		p.rows(indent(m.lanes(w-2, 26), 1))
+		p.rows(indent(m.lanes(w-3, 26), 2))
 		p.blank()
-		p.rows(indent(m.groundPage(w-2), 1))
+		p.rows(indent(m.groundPage(w-3), 2))
 		return p
 	}
 	left := w/2 + 2
-	lanes := m.lanes(left-2, h-len(p)-4)
-	p.rows(beside(indent(lanes, 1), m.groundPage(w-left-4), left, w, h-len(p)-1))
+	lanes := m.lanes(left-3, h-len(p)-4)
+	p.rows(beside(indent(lanes, 2), m.groundPage(w-left-4), left, w, h-len(p)-1))
 	return p
 }
 
@@ -298,13 +298,13 @@ func (m *model) groundPage(w int) page {
 const meetingWidth = 13
 
 func (m *model) groundRows(p *page, w int) {
-	const bar = 9
 	name := 12
 	top := 1
 	for _, g := range m.ground {
 		name = max(name, len(g.Path))
 		top = max(top, g.Yours, g.Theirs)
 	}
+	bar := max(7, min(20, (w-name-meetingWidth-6)/2)) // of each side, in cells
 	name = min(name, w-2*bar-meetingWidth-6)
 	p.row(txt(plain, strings.Repeat(" ", name+bar-4)).add(yours, "yours ●").add(faint, "   ").add(theirs, "■ theirs"))
 	p.blank()

@@ -37,8 +37,7 @@ func (m *model) toPush() tea.Cmd {
 	m.goTo(recovery.Push)
 	m.push = pushView{}
 	pos, j, book := m.pos, m.join, m.st.Book
-	flash := m.flash
-	cmd := m.start("asking "+pos.Branch.Remote, func(ctx context.Context, _ func(int, int)) (tea.Msg, error) {
+	return m.start("asking "+pos.Branch.Remote, func(ctx context.Context, _ func(int, int)) (tea.Msg, error) {
 		out := pushReady{}
 		var err error
 		if j != nil && j.Stops != nil {
@@ -66,8 +65,6 @@ func (m *model) toPush() tea.Cmd {
 		out.st = m.s.State
 		return out, m.s.Save()
 	})
-	m.flash = flash
-	return cmd
 }
 
 func (m *model) pushKeys() []binding {
@@ -300,6 +297,10 @@ func (m *model) becomes(p *page, w int) {
 	for _, n := range append(append([]history.Node(nil), m.pos.Parted.Yours...), m.pos.Parted.Theirs...) {
 		room = max(room, len([]rune(n.Subject())))
 	}
+	joint, _, _ := strings.Cut(recovery.MergeMessage(m.pos), "\n")
+	if m.join != nil && m.join.Route == recovery.Merge {
+		room = max(room, len([]rune(joint)))
+	}
 	room = min(room, max(20, w-50))
 	show := func(sign string, h hue, id, subject, who, note string) {
 		if rows++; rows > most {
@@ -331,8 +332,7 @@ func (m *model) becomes(p *page, w int) {
 			show("●′", yours, id.Short(), s.Commit.Subject(), m.name(s.Commit, settle.SideYours), note)
 		}
 	default:
-		subject, _, _ := strings.Cut(recovery.MergeMessage(m.pos), "\n")
-		show("✦", joined, m.check.built.Tip.Short(), subject, "you", map[bool]string{true: "the joint, with the mend", false: "the joint"}[len(j.Mended) > 0])
+		show("✦", joined, m.check.built.Tip.Short(), joint, "you", map[bool]string{true: "the joint, with the mend", false: "the joint"}[len(j.Mended) > 0])
 		for _, n := range yoursOf {
 			show("●", yours, n.ID.Short(), n.Subject(), m.name(n, settle.SideYours), "as it is")
 		}

@@ -319,8 +319,7 @@ func (m *model) read(path string) tea.Cmd {
 			v.lines = []recovery.Line{{Text: "This path holds no text in the joined result: it is binary, a link, or deleted."}}
 			v.numbers = false
 		} else {
-			v.off = -1000
-			v.jump(true, 20)
+			v.seek(0)
 		}
 		return v, nil
 	})
@@ -601,7 +600,7 @@ func (m *model) editRows(baseText, side string, from int, h hue, g ground) page 
 		}
 		if !m.theme.colour && strings.TrimSpace(text) != "" {
 			if k.strike {
-				text = "⟨−" + text + "⟩"
+				text, k.strike = "⟨−"+text+"⟩", false // a stroke would hide the sign
 			} else if k.ground != noGround {
 				text = "⟨+" + text + "⟩"
 			}

@@ -34,7 +34,6 @@ func (m *model) start(doing string, work func(ctx context.Context, progress func
 	ctx, cancel := context.WithCancel(m.ctx)
 	t := &task{doing: doing, started: time.Now(), cancel: cancel}
 	m.task = t
-	m.flash = nil
 	run := func() tea.Msg {
 		defer cancel()
 		msg, err := work(ctx, func(done, of int) { t.done.Store(int64(done)); t.of.Store(int64(of)) })

@@ -52,7 +52,8 @@ type model struct {
 	repo  string
 
 	task    *task
-	flash   line // one sentence above the keys, until the next key
+	waited  *task // a key came too early for this one, and the flash says so
+	flash   line  // one sentence above the keys, until the next key
 	help    *scroll
 	editing *editing
 	viewer  *viewer
@@ -121,12 +122,11 @@ type loaded struct {
 
 // load looks where things stand, asking the remote first if told to.
 func (m *model) load(fetch bool) tea.Cmd {
-	flash := m.flash
 	doing := "reading the history"
 	if fetch && m.pos != nil {
 		doing = "asking " + m.pos.Branch.Remote
 	}
-	cmd := m.start(doing, func(ctx context.Context, progress func(int, int)) (tea.Msg, error) {
+	return m.start(doing, func(ctx context.Context, progress func(int, int)) (tea.Msg, error) {
 		out := loaded{asked: fetch}
 		var err error
 		if out.pos, err = m.s.Stand(ctx, fetch); err != nil {
@@ -161,8 +161,6 @@ func (m *model) load(fetch bool) tea.Cmd {
 		}
 		return out, nil
 	})
-	m.flash = flash
-	return cmd
 }
 
 // rejoined is the route worked out anew.
@@ -240,7 +238,10 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if msg.task != m.task {
 			return m, nil // cancelled, and something else runs
 		}
-		m.task = nil
+		if m.waited == m.task {
+			m.flash = nil // it said to wait for this
+		}
+		m.task, m.waited = nil, nil
 		return m, m.finished(msg.msg)
 	case outputLine:
 		m.check.take(msg)

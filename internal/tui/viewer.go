@@ -42,22 +42,36 @@ func (v *viewer) view(w, h int) page {
 	return p
 }
 
-// jump goes to the next run of changed lines, or the one before.
-func (v *viewer) jump(down bool, h int) {
+// lead is how many lines of the surroundings stand above a change gone to.
+const lead = 3
+
+func (v *viewer) changeStarts(i int) bool {
 	changed := func(i int) bool { return v.lines[i].Origin != recovery.LineBase }
-	starts := func(i int) bool { return changed(i) && (i == 0 || !changed(i-1)) }
-	lead := min(3, h/3)
-	if down {
-		for i := v.off + lead + 1; i < len(v.lines); i++ {
-			if starts(i) {
-				v.off = i - lead
-				return
-			}
+	return changed(i) && (i == 0 || !changed(i-1))
+}
+
+// seek goes to the first run of changed lines at or after a line.
+func (v *viewer) seek(from int) {
+	for i := from; i < len(v.lines); i++ {
+		if v.changeStarts(i) {
+			v.off = max(0, i-lead)
+			return
 		}
+	}
+}
+
+// jump goes to the next run of changed lines, or the one before.
+func (v *viewer) jump(down bool) {
+	at := v.off
+	if at > 0 {
+		at += lead
+	}
+	if down {
+		v.seek(at + 1)
 		return
 	}
-	for i := min(v.off+lead, len(v.lines)) - 1; i >= 0; i-- {
-		if starts(i) {
+	for i := min(at, len(v.lines)) - 1; i >= 0; i-- {
+		if v.changeStarts(i) {
 			v.off = max(0, i-lead)
 			return
 		}

@@ -1,0 +1,398 @@
+package tui
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"dorvik/internal/core/settle"
+	"dorvik/internal/demo"
+	"dorvik/internal/gittest"
+	"dorvik/internal/recovery"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// bench drives a model without a terminal: it runs commands and feeds what they
+// give back until none is left.
+type bench struct {
+	t *testing.T
+	m *model
+}
+
+func newBench(t *testing.T, dir string) *bench {
+	s, err := recovery.OpenSession(t.Context(), dir)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	b := &bench{t, newModel(t.Context(), s, "dark")}
+	b.m.now = func() time.Time { return time.Date(2026, 3, 5, 12, 0, 0, 0, time.UTC) }
+	b.m.w, b.m.h = 142, 40
+	b.run(b.m.Init())
+	return b
+}
+
+func (b *bench) run(cmds ...tea.Cmd) {
+	msgs := make(chan tea.Msg)
+	pending := 0
+	start := func(cmd tea.Cmd) {
+		if cmd != nil {
+			pending++
+			go func() { msgs <- cmd() }()
+		}
+	}
+	for _, c := range cmds {
+		start(c)
+	}
+	for ; pending > 0; pending-- {
+		switch msg := (<-msgs).(type) {
+		case tea.BatchMsg:
+			for _, c := range msg {
+				start(c)
+			}
+		case tick, tea.QuitMsg:
+		default:
+			_, cmd := b.m.Update(msg)
+			start(cmd)
+		}
+	}
+}
+
+var codes = map[string]tea.Key{
+	"enter": {Code: tea.KeyEnter}, "esc": {Code: tea.KeyEscape}, "up": {Code: tea.KeyUp}, "down": {Code: tea.KeyDown}, "left": {Code: tea.KeyLeft},
+	"right": {Code: tea.KeyRight}, "ctrl+s": {Code: 's', Mod: tea.ModCtrl}, "ctrl+c": {Code: 'c', Mod: tea.ModCtrl}, "pgdown": {Code: tea.KeyPgDown},
+	"backspace": {Code: tea.KeyBackspace}, "end": {Code: tea.KeyEnd}, "ctrl+z": {Code: 'z', Mod: tea.ModCtrl}, "ctrl+right": {Code: tea.KeyRight, Mod: tea.ModCtrl},
+}
+
+func (b *bench) press(keys ...string) {
+	for _, k := range keys {
+		key, ok := codes[k]
+		if !ok {
+			key = tea.Key{Code: []rune(k)[0], Text: k}
+		}
+		_, cmd := b.m.Update(tea.KeyPressMsg(key))
+		b.run(cmd)
+	}
+}
+
+// text is the screen without its colours.
+func (b *bench) text() string { return ansi.Strip(b.m.View().Content) }
+
+func (b *bench) see(texts ...string) {
+	b.t.Helper()
+	screen := b.text()
+	for _, s := range texts {
+		assert.Contains(b.t, screen, s)
+	}
+}
+
+// fits draws the screen at many sizes and in all themes: rows never exceed the
+// screen and hold nothing but text.
+func (b *bench) fits(where string) {
+	b.t.Helper()
+	w, h, theme := b.m.w, b.m.h, b.m.theme
+	for _, size := range [][2]int{{142, 40}, {80, 24}, {60, 18}, {200, 60}, {110, 30}, {109, 29}, {20, 5}} {
+		b.m.w, b.m.h = size[0], size[1]
+		rows := b.m.draw()
+		if size[0] >= minWidth {
+			assert.Len(b.t, rows, size[1], "%s at %v", where, size)
+		}
+		for i, r := range rows {
+			assert.Equal(b.t, size[0], r.width(), "%s at %v, row %d: %q", where, size, i, ansi.Strip(theme.render(r)))
+			for _, s := range r {
+				assert.False(b.t, strings.ContainsFunc(s.text, func(r rune) bool { return r < ' ' || r == 0x7f }), "%s: %q", where, s.text)
+			}
+		}
+	}
+	plain := dark
+	plain.colour = false
+	b.m.w, b.m.h, b.m.theme = w, h, &plain
+	assert.NotContains(b.t, b.m.View().Content, "\x1b[38", where)
+	b.m.theme = theme
+}
+
+func demoClone(t *testing.T) *demo.Scene {
+	gittest.Isolate(t)
+	for _, name := range []string{"GIT_AUTHOR_NAME", "GIT_AUTHOR_EMAIL", "GIT_COMMITTER_NAME", "GIT_COMMITTER_EMAIL"} {
+		os.Unsetenv(name)
+	}
+	s, err := demo.Make(t.Context(), filepath.Join(t.TempDir(), "demo"))
+	require.NoError(t, err)
+	return s
+}
+
+func TestEveryScreenOfTheDemoFits(t *testing.T) {
+	s := demoClone(t)
+	gittest.At(t, s.Clone).Git("config", "dorvik.check", "echo timetable/sailing.go:29:9: undefined; exit 1")
+	b := newBench(t, s.Clone)
+	b.see("A push is refused as things are", "you, 25 h ago", "in d34e too", "only Mato", "7 commits by rebase, 9 commits by merge")
+	b.fits("Look")
+	b.press("?")
+	b.see("EVERYWHERE", "never swap")
+	b.fits("help")
+	b.press("?", "enter")
+	b.see("Why rebase:", "b9b7 is there already: Mato did the same", "can be woven", "both added lines here")
+	b.fits("Choose")
+	b.press("enter")
+	b.see("stop 1 of 2", "what Ilka did", "in func VehicleFare", "✗ rate := twice", "leaves out your 2 words and Ilka's 2 words")
+	b.fits("Settle")
+	for range 7 {
+		b.press("down")
+		b.fits("Settle, another way")
+	}
+	b.press("v")
+	b.fits("the edits")
+	b.press("v")
+	b.see("RESULT  lines")
+	b.fits("the whole result")
+	b.press("v", "j", "down", "enter")
+	b.see("notices/pier.txt", "✦ joined", "yellow")
+	b.fits("a joined file")
+	b.press("n", "p", "esc", "esc", "1", "e")
+	b.see("WRITE IT YOURSELF", "roundUp(rate*v.HalfMetres(), 10)")
+	b.fits("writing")
+	b.press("x", "esc")
+	b.see("Press esc again")
+	b.press("esc", "enter")
+	b.see("Settle 1 of 2")
+	b.press("enter")
+	b.see("All settled")
+	b.press("enter")
+	b.see("1 error", "✗ timetable/sailing.go:29:9", "THE PLACE", "stopped after", "return DepthAt(")
+	b.fits("Check")
+	b.press("o")
+	b.fits("output")
+	b.press("esc", "enter")
+	b.fits("mending")
+	b.press("end", "!", "ctrl+s")
+	b.see("Mended: timetable/sailing.go", "your last commit, “Print the berth on the ticket”")
+	b.press("u")
+	b.see("is taken back")
+	b.press("s")
+	b.see("Press y to go on without")
+	b.press("y")
+	b.see("Ready.", "the check failed", "you chose to go on", "every word either side wrote")
+	b.fits("Push")
+	b.press("w")
+	b.see("Nothing is pushed yet")
+	b.press("enter")
+	b.see("Pushed.")
+	b.fits("pushed")
+	assert.Contains(t, b.m.farewell(), "pushed.")
+	b.press("enter")
+	b.see("one line now")
+	b.fits("nothing to do")
+}
+
+func TestOneSidedStates(t *testing.T) {
+	s := demoClone(t)
+	mine := gittest.At(t, s.Clone)
+	mine.Git("checkout", "-q", "--", ".")
+	mine.Git("reset", "-q", "--hard", "origin/main")
+	b := newBench(t, s.Clone)
+	b.see("Only theirs is new.", "move forward", "nothing can conflict")
+	b.fits("fast-forward")
+	b.press("enter")
+	b.see("Nothing to do.", "moved forward to theirs")
+	assert.Equal(t, gittest.At(t, s.Remote).Git("rev-parse", "main"), mine.Git("rev-parse", "main"))
+
+	mine.Git("-c", "user.name=x", "commit", "-q", "--allow-empty", "-m", "mine \x1b[31m red")
+	b.press("f")
+	b.see("Nothing new on origin/main.", "go to Push", "mine ␛[31m red")
+	b.fits("only yours")
+	b.press("enter")
+	b.see("1 commit goes to origin/main")
+	b.press("enter")
+	b.see("Pushed.")
+}
+
+func TestUnansweredAndBlocked(t *testing.T) {
+	s := demoClone(t)
+	mine := gittest.At(t, s.Clone)
+	mine.Git("remote", "set-url", "origin", filepath.Join(t.TempDir(), "gone"))
+	b := newBench(t, s.Clone)
+	b.see("origin did not answer", "What you see is what was last fetched")
+	b.fits("unanswered")
+	mine.Git("checkout", "-q", "--detach")
+	b.press("f")
+	b.see("You are on no branch", "git switch")
+	b.fits("blocked")
+	mine.Git("checkout", "-q", "main")
+	b.press("r")
+	b.see("Nothing new on origin/main.")
+}
+
+func TestRefusals(t *testing.T) {
+	s := demoClone(t)
+	hook := filepath.Join(s.Remote, "hooks", "pre-receive")
+	require.NoError(t, os.MkdirAll(filepath.Dir(hook), 0o755))
+	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\necho 'No pushes on Fridays.'\nexit 1\n"), 0o755))
+	b := newBench(t, s.Clone)
+	b.press("enter", "enter", "enter", "enter", "enter", "s", "y", "enter")
+	b.see("The push was refused.", "by a hook or a rule of its own", "WHAT WAS SAID", "No pushes on Fridays.", "undo the join")
+	b.fits("refused")
+	require.NoError(t, os.Remove(hook))
+	b.press("enter")
+	b.see("Pushed.")
+}
+
+// TestConflictsOfWholePaths shows each kind of conflict that is not about lines.
+func TestConflictsOfWholePaths(t *testing.T) {
+	gittest.Isolate(t)
+	remote := gittest.New(t, "--bare")
+	seed := gittest.New(t)
+	seed.Commit("base", "kept", "1\n", "dropped", "1\n", "bin", "\x001", "link-target", "x\n", "crlf\r name", "x\n")
+	require.NoError(t, os.Symlink("a", filepath.Join(seed.Dir, "link")))
+	seed.Commit("link")
+	seed.Git("push", "-q", remote.Dir, "main")
+	mine, other := remote.Clone(), remote.Clone()
+	for i, r := range []*gittest.Repo{mine, other} {
+		require.NoError(t, os.Remove(filepath.Join(r.Dir, "link")))
+		require.NoError(t, os.Symlink(fmt.Sprint("b", i), filepath.Join(r.Dir, "link")))
+		r.Write("bin", fmt.Sprint("\x00", 2+i))
+		r.Write("crlf\r name", fmt.Sprint(i, "\n"))
+		r.Write("added", "same\n")
+		require.NoError(t, os.Chmod(filepath.Join(r.Dir, "added"), []os.FileMode{0o644, 0o755}[i]))
+	}
+	require.NoError(t, os.Remove(filepath.Join(mine.Dir, "kept")))
+	other.Write("kept", "2\n")
+	mine.Write("dropped", "2\n")
+	require.NoError(t, os.Remove(filepath.Join(other.Dir, "dropped")))
+	mine.Write("both", "file\n")
+	other.Write("both/x", "dir\n")
+	mine.Commit("mine")
+	other.Git("-c", "user.email=o@skerry.example", "add", "-A")
+	other.Git("-c", "user.email=o@skerry.example", "commit", "-q", "-m", "theirs", "--author", "Ilka Renn <ilka@skerry.example>")
+	other.Git("push", "-q")
+
+	b := newBench(t, mine.Dir)
+	b.press("enter", "right", "enter")
+	says := map[string]string{
+		"added": "disagree on whether this file is a program", "bin": "It is not text", "both": "a file on one side and a directory on the other",
+		"dropped": "You changed this file, and Ilka deleted it", "kept": "You deleted this file, and Ilka changed it", "link": "pointed this link elsewhere",
+	}
+	require.Len(t, b.m.items, len(says)+1)
+	for range b.m.items {
+		path := b.m.item().c.Path
+		if words, ok := says[path]; ok {
+			b.see(words, "yours", "theirs")
+		} else {
+			b.see("crlf␍ name")
+		}
+		b.fits(path)
+		way := "2"
+		if path == "kept" {
+			b.see("suggested: keeps the edit")
+		}
+		if !b.m.item().c.Whole {
+			way = "1"
+		} else {
+			b.press("e")
+			b.see("no text to write here")
+		}
+		b.press(way, "enter")
+	}
+	b.see("All settled")
+	b.press("u")
+	assert.Equal(t, 1, b.m.join.Open)
+	b.press("enter", "enter")
+	b.see("No check was found")
+	b.press("enter")
+	b.see("will be left out, as you decided", "their version of the file")
+	b.press("w")
+	assert.Equal(t, "dir\n", mine.Read("both/x"))
+	assert.Equal(t, "2\n", mine.Read("kept"))
+	assert.Empty(t, mine.Git("status", "--porcelain"))
+	assert.NoFileExists(t, filepath.Join(mine.Dir, "dropped"))
+}
+
+func TestPushedCommitsAreHeldBack(t *testing.T) {
+	s := demoClone(t)
+	gittest.At(t, s.Clone).Git("push", "-q", "origin", "main:refs/heads/side")
+	b := newBench(t, s.Clone)
+	b.press("enter")
+	b.see("▶ Choose merge", "some on a remote already")
+	b.press("left", "enter")
+	b.see("Press y to rebase all the same")
+	b.press("enter")
+	assert.Equal(t, recovery.Choose, b.m.stage, "enter alone is not enough")
+	b.press("y")
+	assert.Equal(t, recovery.Settle, b.m.stage)
+}
+
+func TestUncommittedWorkInTheWay(t *testing.T) {
+	s := demoClone(t)
+	gittest.At(t, s.Clone).Write("timetable/tide.go", "edited\n")
+	b := newBench(t, s.Clone)
+	b.see("The join must change timetable/tide.go")
+	b.press("enter", "enter", "enter", "enter", "enter", "s", "y")
+	b.see("uncommitted work is in the way")
+	b.press("enter")
+	b.see("commit it, or put it aside")
+	assert.Equal(t, "edited\n", gittest.At(t, s.Clone).Read("timetable/tide.go"))
+}
+
+func TestEditor(t *testing.T) {
+	type step struct{ key, text string }
+	for _, c := range []struct {
+		name, text string
+		steps      []step
+		want       string
+	}{
+		{"typing", "ab", []step{{"right", ""}, {"x", "x"}}, "axb"},
+		{"tabs stay", "\ta\n\tb", []step{{"down", ""}, {"end", ""}, {"!", "!"}}, "\ta\n\tb!"},
+		{"a new line keeps the indent", "\ta", []step{{"end", ""}, {"enter", ""}, {"b", "b"}}, "\ta\n\tb"},
+		{"carriage returns stay", "a\r\nb\r\n", []step{{"end", ""}, {"x", "x"}, {"enter", ""}, {"y", "y"}}, "ax\r\ny\r\nb\r\n"},
+		{"backspace joins lines", "a\nb", []step{{"down", ""}, {"backspace", ""}}, "ab"},
+		{"delete joins lines", "a\nb", []step{{"end", ""}, {"delete", ""}}, "ab"},
+		{"word by word", "one two", []step{{"ctrl+right", ""}, {"X", "X"}, {"ctrl+left", ""}, {"Y", "Y"}}, "YoneX two"},
+		{"delete a line", "a\nb\nc", []step{{"down", ""}, {"ctrl+k", ""}}, "a\nc"},
+		{"undo", "a", []step{{"x", "x"}, {"enter", ""}, {"ctrl+z", ""}, {"ctrl+z", ""}}, "a"},
+		{"wide letters", "日本", []step{{"right", ""}, {"語", "語"}}, "日語本"},
+		{"at the edges nothing happens", "", []step{{"left", ""}, {"up", ""}, {"backspace", ""}, {"delete", ""}, {"down", ""}, {"right", ""}, {"ctrl+left", ""}}, ""},
+	} {
+		e := newEditor(c.text, 1)
+		for _, s := range c.steps {
+			assert.True(t, e.key(s.key, s.text, 10), c.name)
+			assert.NotEmpty(t, e.view(40, 10), c.name)
+		}
+		assert.Equal(t, c.want, e.text(), c.name)
+	}
+	e := newEditor("ab\ncd", 1)
+	e.goTo(2, 2)
+	e.paste("1\r\n2")
+	assert.Equal(t, "ab\nc1\n2d", e.text())
+	assert.NotEmpty(t, newEditor("a\xff", 1).invalid)
+	assert.False(t, e.key("f5", "", 10))
+}
+
+func TestWrapAndAges(t *testing.T) {
+	for _, c := range []struct {
+		text  string
+		width int
+		want  []string
+	}{
+		{"one two three", 8, []string{"one two ", "three"}}, {"abcdefgh", 3, []string{"abc", "def", "gh"}}, {"", 5, []string{""}}, {"日本語 x", 4, []string{"日本", "語 x"}},
+	} {
+		var got []string
+		for _, l := range wrap(txt(plain, c.text), c.width) {
+			assert.LessOrEqual(t, l.width(), c.width+1)
+			got = append(got, ansi.Strip(dark.render(l)))
+		}
+		assert.Equal(t, c.want, got)
+	}
+	now := time.Date(2026, 3, 5, 12, 0, 0, 0, time.UTC)
+	for d, want := range map[time.Duration]string{12 * time.Second: "12 s ago", 5 * time.Minute: "5 min ago", 30 * time.Hour: "30 h ago",
+		72 * time.Hour: "3 days ago", 100 * 24 * time.Hour: "25 Nov 2025", 62 * 24 * time.Hour: "2 Jan", -time.Hour: "5 Mar 2026"} {
+		assert.Equal(t, want, ago(now, now.Add(-d)))
+	}
+	assert.Equal(t, "a, b and c", list([]string{"a", "b", "c"}))
+	assert.Equal(t, "…long/path.go", cutPath("a/very/long/path.go", 13))
+	assert.Equal(t, settle.Weave.Label(), "weave")
+}
