@@ -1,33 +1,53 @@
 package tui
 
-import "dorvik/internal/recovery"
+import (
+	"strings"
+
+	"dorvik/internal/recovery"
+)
 
 // helpPage lists every key, and what the signs mean.
 func (m *model) helpPage(w int) page {
 	var p page
 	p.blank()
-	section := func(name string, keys ...binding) {
-		p.row(txt(plain, "  ").then(heading(name)))
-		for _, b := range keys {
-			p.row(txt(plain, "    ").bold(bright, b.key).fit(20).add(plain, b.does))
-		}
-		p.blank()
-	}
 	p.row(txt(plain, "  ").add(yours, "● yours").add(plain, ": what you have and the remote has not   ").add(theirs, "■ theirs").add(plain, ": what others pushed"))
 	p.row(txt(plain, "  ").add(base, "◆ base").add(plain, ": what both started from   ").add(joined, "✦ joined").add(plain, ": the two brought together"))
 	p.row(txt(dim, "  Yours and theirs mean the same on both routes; they never swap."))
 	p.blank()
-	section("EVERYWHERE", binding{"enter", "the next step"}, binding{"esc", "the step before"}, binding{"?", "this page"},
-		binding{"↑ ↓ pgup pgdn", "scroll; so does the mouse wheel"}, binding{"ctrl+c", "cancel what runs; quit if nothing does"}, binding{"q", "quit; safe at any time"})
-	section(recovery.Look.String(), binding{"enter", "choose a way to join, or go straight on where nothing needs joining"}, binding{"f", "ask the remote again"}, binding{"u", "undo a join that is not pushed yet"})
-	section(recovery.Choose.String(), binding{"← →", "compare the two ways"}, binding{"enter", "take this way"})
-	section(recovery.Settle.String(), binding{"↑ ↓ or 1–6", "try a way; the result shows it at once"}, binding{"enter", "settle it so, and go to the next"},
-		binding{"e", "write the place yourself"}, binding{"[ ] or ← →", "the conflict before, the next"}, binding{"v", "the edits in full; the result in full; all together"},
-		binding{"pgup pgdn", "scroll the result"}, binding{"u", "undo the last decision"}, binding{"j", "read the files that joined by themselves"})
-	section("Writing", binding{"ctrl+s", "keep what you wrote"}, binding{"esc", "leave without keeping it"}, binding{"ctrl+z", "undo"}, binding{"ctrl+k", "delete the line"},
-		binding{"ctrl+← ctrl+→", "word by word"})
-	section(recovery.Check.String(), binding{"enter", "agree and run; mend the marked error; or go on once it passes"}, binding{"↑ ↓", "the error before, the next"},
-		binding{"r", "run again"}, binding{"o", "the whole output"}, binding{"u", "undo the last mend"}, binding{"s", "go on although it does not pass"})
-	section(recovery.Push.String(), binding{"enter", "join here and push; never forced"}, binding{"w", "join here, push later"}, binding{"u", "undo the join, as long as it is not pushed"})
-	return p
+	section := func(name string, keys ...binding) page {
+		s := page{txt(plain, "  ").then(heading(strings.ToUpper(name)))}
+		for _, b := range keys {
+			s.row(txt(plain, "    ").bold(bright, b.key).fit(19).add(plain, " "+b.does))
+		}
+		return append(s, nil)
+	}
+	all := []page{
+		section("everywhere", binding{"enter", "the next step"}, binding{"esc", "the step before"}, binding{"?", "this page"},
+			binding{"↑ ↓ pgup pgdn", "scroll; so does the mouse wheel"}, binding{"ctrl+c", "cancel what runs; quit if nothing does"}, binding{"q", "quit; safe at any time"}),
+		section(recovery.Look.String(), binding{"enter", "choose a way to join, or go straight on"}, binding{"f", "ask the remote again"}, binding{"u", "undo a join that is not pushed yet"}),
+		section(recovery.Choose.String(), binding{"← →", "compare the two ways"}, binding{"enter", "take this way"}),
+		section(recovery.Settle.String(), binding{"↑ ↓ or 1–6", "try a way; the result shows it at once"}, binding{"enter", "settle it so, and go to the next"},
+			binding{"e", "write the place yourself"}, binding{"[ ] or ← →", "the conflict before, the next"}, binding{"v", "the edits, the result, or all together"},
+			binding{"pgup pgdn", "scroll the result"}, binding{"u", "undo the last decision"}, binding{"j", "read the files that joined by themselves"}),
+		section("writing", binding{"ctrl+s", "keep what you wrote"}, binding{"esc", "leave without keeping it"}, binding{"ctrl+z", "undo"},
+			binding{"ctrl+k", "delete the line"}, binding{"ctrl+← ctrl+→", "word by word"}),
+		section(recovery.Check.String(), binding{"enter", "run it; mend the marked error; go on"}, binding{"↑ ↓", "the error before, the next"},
+			binding{"r", "run again"}, binding{"o", "the whole output"}, binding{"u", "undo the last mend"}, binding{"s", "go on although it does not pass"}),
+		section(recovery.Push.String(), binding{"enter", "join here and push; never forced"}, binding{"w", "join here, push later"}, binding{"u", "undo the join, until it is pushed"}),
+	}
+	if w < wide {
+		for _, s := range all {
+			p.rows(s)
+		}
+		return p
+	}
+	var left, right page
+	for i, s := range all {
+		if i < 3 || i == 6 {
+			left.rows(s)
+		} else {
+			right.rows(s)
+		}
+	}
+	return append(p, beside(left, right, w/2-2, w, 0)...)
 }

@@ -15,6 +15,14 @@ func (p *page) row(l line)     { *p = append(*p, l) }
 func (p *page) blank()         { *p = append(*p, nil) }
 func (p *page) rows(ls []line) { *p = append(*p, ls...) }
 
+// width is that of the widest row.
+func (p page) width() (n int) {
+	for _, l := range p {
+		n = max(n, l.width())
+	}
+	return n
+}
+
 // prose breaks sentences at blanks to a width. The first words may be bold.
 func (p *page) prose(width int, l line) { p.rows(wrap(l, width)) }
 

@@ -83,10 +83,22 @@ func (m *model) lookPage(w, h int) page {
 		p.rows(indent(m.groundPage(w-3), 2))
 		return p
 	}
-	left := w/2 + 2
+	left := max(w/2+2, min(m.lanesNeed()+6, w*56/100))
 	lanes := m.lanes(left-3, h-len(p)-4)
 	p.rows(beside(indent(lanes, 2), m.groundPage(w-left-4), left, w, h-len(p)-1))
 	return p
+}
+
+// lanesNeed is the width at which no subject of the two lanes is cut.
+func (m *model) lanesNeed() (n int) {
+	for _, side := range [][]history.Node{m.pos.Parted.Yours, m.pos.Parted.Theirs} {
+		longest := 0
+		for _, c := range side {
+			longest = max(longest, len([]rune(c.Subject())))
+		}
+		n += longest + 9
+	}
+	return n
 }
 
 func indent(p page, n int) page {
@@ -167,6 +179,8 @@ func (m *model) lanes(w, h int) page {
 	colA := m.lane(a, yours, "●", settle.SideYours, same, each, most)
 	colB := m.lane(b, theirs, "■", settle.SideTheirs, nil, each, most)
 	lane := (w - 3) / 2
+	// What their lane does not need, yours may have.
+	lane = max(lane, min(colA.width()+2, w-2-colB.width()))
 	switch {
 	case len(a) == 0:
 		p.row(txt(plain, "   ").bold(theirs, "theirs").add(dim, ", not here yet"))

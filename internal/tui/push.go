@@ -405,11 +405,11 @@ func (m *model) madeSure(p *page, r *pushReady) {
 		}
 	}
 	for i, name := range order {
-		order[i] = fmt.Sprintf("%d %s", ways[name], name)
+		order[i] = fmt.Sprintf("%d × %s", ways[name], name)
 	}
 	detail := "there were none"
 	if len(order) > 0 {
-		detail = strings.Join(order, ", ")
+		detail = strings.Join(order, ";  ")
 	}
 	row(true, "every conflict is settled", detail)
 	if len(r.marked) == 0 {
@@ -426,7 +426,7 @@ func (m *model) madeSure(p *page, r *pushReady) {
 		row(false, "the joined code was not checked", "")
 	}
 	if m.join.Route == recovery.Rebase {
-		row(!m.plan.Pushed, "nothing already pushed is rewritten", map[bool]string{true: "some of your commits are on a remote", false: ""}[m.plan.Pushed])
+		row(!m.plan.Pushed, "nothing already pushed is rewritten", map[bool]string{true: "some of your commits are on a remote", false: "none of the " + plural(m.join.Kept(), "commit", "commits") + " was ever pushed"}[m.plan.Pushed])
 	}
 	if n := len(m.pos.Dirty); n > 0 {
 		var paths []string
