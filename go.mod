@@ -10,6 +10,7 @@ require (
 	github.com/spf13/cobra v1.10.2
 	github.com/stretchr/testify v1.12.1
 	go.etcd.io/bbolt v1.5.0
+	golang.org/x/text v0.43.0
 	golang.org/x/tools v0.52.0
 )
 

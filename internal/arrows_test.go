@@ -23,7 +23,7 @@ type pkg struct {
 // "+", which packages beyond the standard library. The core may use no process,
 // file, network or clock.
 var arrows = map[string]string{
-	"core/object":   "",
+	"core/object":   "+golang.org/x/text",
 	"core/diff":     "",
 	"core/merge":    "core/object core/diff",
 	"core/history":  "core/object core/diff",

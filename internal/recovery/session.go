@@ -129,9 +129,9 @@ func (e *MovedError) Error() string {
 	return fmt.Sprintf("the branch %s was changed meanwhile, by you or another program; nothing was done. Look again and join anew", e.Branch)
 }
 
-// Guard tells whether a join could be accepted now: the branch is where it was,
+// guard tells whether a join could be accepted now: the branch is where it was,
 // and no uncommitted work is in the way.
-func (s *Session) Guard(ctx context.Context, p *Position, tree object.ID) error {
+func (s *Session) guard(ctx context.Context, p *Position, tree object.ID) error {
 	b, dirty, err := s.Repo.Status(ctx)
 	if err != nil {
 		return err
@@ -139,11 +139,22 @@ func (s *Session) Guard(ctx context.Context, p *Position, tree object.ID) error 
 	if b.Name != p.Branch.Name || b.Tip != p.Yours || s.Repo.Unfinished() != "" {
 		return &MovedError{p.Branch.Name}
 	}
+	now := *p
+	now.Dirty = dirty
+	return s.InTheWay(&now, tree)
+}
+
+// InTheWay names, as an *OverwriteError, the uncommitted work that taking the
+// branch to a tree would have to change; nil where there is none.
+func (s *Session) InTheWay(p *Position, tree object.ID) error {
+	if tree.IsZero() {
+		return nil // the route is refused: there is nothing to go to
+	}
 	from, err := s.Tree(p.Yours)
 	if err != nil {
 		return err
 	}
-	return s.inTheWay(from, tree, dirty)
+	return s.inTheWay(from, tree, p.Dirty)
 }
 
 // inTheWay lists, as an *OverwriteError, uncommitted work on paths that differ
@@ -209,7 +220,7 @@ func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built) (*W
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Guard(ctx, p, tree); err != nil {
+	if err := s.guard(ctx, p, tree); err != nil {
 		return nil, err
 	}
 	if err := s.Repo.AddPack(ctx, func(w io.Writer) (int, error) { return s.Store.WritePack(w, b.Tip) }); err != nil {

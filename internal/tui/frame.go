@@ -87,8 +87,10 @@ func (m *model) status() line {
 	switch {
 	case m.pos.Unanswered != nil:
 		return txt(trouble, "▲ "+m.pos.Branch.Remote+" did not answer")
-	case m.pos.Asked.IsZero():
+	case m.pos.Asked.IsZero() && m.task != nil:
 		return txt(dim, "asking "+m.pos.Branch.Remote+"…")
+	case m.pos.Asked.IsZero():
+		return txt(trouble, "▲ not asked").add(dim, "  f fetches")
 	}
 	return txt(dim, "fetched "+ago(m.now(), m.pos.Asked))
 }

@@ -1,13 +1,13 @@
 package tui
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
-	"context"
 
 	"dorvik/internal/core/history"
 	"dorvik/internal/core/object"
@@ -129,7 +129,7 @@ func (m *model) headline(p *page, w int) {
 		}
 	case m.pos.Trivial() == recovery.FastForward:
 		l = l.bold(joined, "Only theirs is new. ").add(plain, fmt.Sprintf("%s pushed %s to %s, and you have nothing unpushed.",
-			m.theirNames(), plural(their, "commit", "commits"), m.pos.Branch.Ref[len("refs/heads/"):]))
+			m.theirNames(), plural(their, "commit", "commits"), strings.TrimPrefix(m.pos.Branch.Ref, "refs/heads/")))
 		second = "Your branch can move forward to theirs without joining anything."
 	default:
 		l = l.bold(trouble, "A push is refused as things are. ").add(plain, fmt.Sprintf("%s pushed %s to %s, and yours %s not build on them.",

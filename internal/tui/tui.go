@@ -142,8 +142,8 @@ func (m *model) load(fetch bool) tea.Cmd {
 		if out.ground, err = m.s.Overlap(out.pos, out.plan.Merge); err != nil {
 			return nil, err
 		}
-		if err := m.s.Guard(ctx, out.pos, out.plan.Merge.Tree); err != nil {
-			errors.As(err, &out.inWay)
+		if err := m.s.InTheWay(out.pos, out.plan.Merge.Tree); err != nil && !errors.As(err, &out.inWay) {
+			return nil, err
 		}
 		for id := out.pos.Base(); !id.IsZero() && len(out.under) < 2; {
 			c, err := m.s.Store.Commit(id)

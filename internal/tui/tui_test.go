@@ -23,7 +23,7 @@ import (
 // bench drives a model without a terminal: it runs commands and feeds what they
 // give back until none is left.
 type bench struct {
-	t *testing.T
+	t testing.TB
 	m *model
 }
 
@@ -395,4 +395,48 @@ func TestWrapAndAges(t *testing.T) {
 	assert.Equal(t, "a, b and c", list([]string{"a", "b", "c"}))
 	assert.Equal(t, "…long/path.go", cutPath("a/very/long/path.go", 13))
 	assert.Equal(t, settle.Weave.Label(), "weave")
+}
+
+// BenchmarkKey is the answer to one key, drawing included, in a file of 20,000
+// lines with 400 conflicts.
+func BenchmarkKey(b *testing.B) {
+	gittest.Isolate(b)
+	remote := gittest.New(b, "--bare")
+	seed := gittest.New(b)
+	text := func(who string) string {
+		var s strings.Builder
+		for i := range 20000 {
+			if i%50 == 25 && who != "" {
+				fmt.Fprintf(&s, "line %d by %s\n", i, who)
+			} else {
+				fmt.Fprintf(&s, "line %d\n", i)
+			}
+		}
+		return s.String()
+	}
+	seed.Commit("base", "long.txt", text(""))
+	seed.Git("push", "-q", remote.Dir, "main")
+	mine, other := remote.Clone(), remote.Clone()
+	mine.Commit("mine", "long.txt", text("me"))
+	other.Commit("theirs", "long.txt", text("them"))
+	other.Git("push", "-q")
+	s, err := recovery.OpenSession(b.Context(), mine.Dir)
+	require.NoError(b, err)
+	defer s.Close()
+	d := &bench{b, newModel(b.Context(), s, "dark")}
+	d.m.w, d.m.h = 142, 40
+	d.run(d.m.Init())
+	d.press("enter", "enter")
+	require.Len(b, d.m.items, 400)
+	for _, key := range []string{"down", "up", "]", "enter"} {
+		b.Run(key, func(b *testing.B) {
+			for b.Loop() {
+				if d.m.join.Open == 0 {
+					b.Skip("all settled")
+				}
+				d.press(key)
+				d.m.View()
+			}
+		})
+	}
 }

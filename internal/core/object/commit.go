@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"golang.org/x/text/encoding/ianaindex"
 )
 
 // Signature is a person and a moment, as an author or committer line holds it.
@@ -66,9 +68,17 @@ type Commit struct {
 // Author is the author line, read.
 func (c *Commit) Author() Signature { return ParseSignature(c.AuthorLine) }
 
-// Subject is the first line of the message.
+// Subject is the first line of the message, in UTF-8. A message in an encoding
+// that is not known stays as it is.
 func (c *Commit) Subject() string {
 	s, _, _ := strings.Cut(strings.TrimLeft(c.Message, "\n"), "\n")
+	if name := c.Encoding(); name != "" {
+		if enc, err := ianaindex.IANA.Encoding(name); err == nil && enc != nil {
+			if decoded, err := enc.NewDecoder().String(s); err == nil {
+				s = decoded
+			}
+		}
+	}
 	return strings.TrimRight(s, "\r ")
 }
 

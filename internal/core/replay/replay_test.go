@@ -131,6 +131,9 @@ func TestHeadersAndMerges(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []object.Header{{Key: "encoding", Value: "latin1"}, {Key: "note", Value: "kept"}}, got.Extra)
 	assert.Equal(t, c.Message, got.Message)
+	assert.Equal(t, "smørrebrød", got.Subject(), "shown in UTF-8, kept as it was")
+	got.Extra[0].Value = "no-such-encoding"
+	assert.Equal(t, "sm\xf8rrebr\xf8d", got.Subject())
 
 	joint := b.commit("joint", "f=1 g=1", base, t1)
 	d, err := history.Diverge(t.Context(), b.o, joint, b.commit("other", "f=9", base))

@@ -1,0 +1,122 @@
+package e2e
+
+import (
+	"bytes"
+	"fmt"
+	"math/rand/v2"
+	"os/exec"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"dorvik/internal/gittest"
+
+	"github.com/stretchr/testify/require"
+)
+
+// large makes a repository of 50,000 files of 60 lines in a two-level tree, and
+// two branches of 100 commits each that change 1,000 files in all, some of them
+// the same.
+func large(b *testing.B) *gittest.Repo {
+	const perDir, dirs, lines, commits, each = 250, 200, 60, 100, 10
+	r := rand.New(rand.NewPCG(1, 9))
+	var out bytes.Buffer
+	path := func(n int) string { return fmt.Sprintf("d%03d/f%03d.txt", n/perDir, n%perDir) }
+	text := func(n int, edited map[int]string) string {
+		var s bytes.Buffer
+		for l := range lines {
+			if e, ok := edited[l]; ok {
+				s.WriteString(e)
+			} else {
+				fmt.Fprintf(&s, "file %d line %d of the timetable\n", n, l)
+			}
+		}
+		return s.String()
+	}
+	mark := 0
+	commit := func(ref string, from int) {
+		mark++
+		fmt.Fprintf(&out, "commit %s\nmark :%d\ncommitter A <a@skerry.example> %d +0000\ndata 1\nx\n", ref, mark, 1767000000+mark*60)
+		if from > 0 {
+			fmt.Fprintf(&out, "from :%d\n", from)
+		}
+	}
+	put := func(n int, s string) { fmt.Fprintf(&out, "M 100644 inline %s\ndata %d\n%s\n", path(n), len(s), s) }
+	commit("refs/heads/main", 0)
+	for n := range perDir * dirs {
+		put(n, text(n, nil))
+	}
+	base := mark
+	for side, ref := range []string{"refs/heads/yours", "refs/heads/theirs"} {
+		from := base
+		edits := map[int]map[int]string{}
+		for c := range commits {
+			commit(ref, from)
+			from = mark
+			for range each {
+				n := r.IntN(perDir * dirs)
+				if r.IntN(10) == 0 {
+					n = 50 * r.IntN(100) // files that both sides touch, far apart
+				}
+				if edits[n] == nil {
+					edits[n] = map[int]string{}
+				}
+				edits[n][side*30+r.IntN(20)] = fmt.Sprintf("side %d edited this in %d\n", side, c)
+				put(n, text(n, edits[n]))
+			}
+		}
+	}
+	git := gittest.New(b)
+	o, err := git.TryInput(out.Bytes(), "fast-import", "--quiet")
+	require.NoError(b, err, o)
+	git.Git("repack", "-adq")
+	return git
+}
+
+// timed gives the shortest of a few runs of a command, and its peak memory in bytes.
+func timed(b *testing.B, dir string, runs int, name string, args ...string) (time.Duration, int64) {
+	best, peak := time.Hour, int64(0)
+	for range runs {
+		cmd := exec.Command(name, args...)
+		cmd.Dir = dir
+		start := time.Now()
+		used, err := runMeasured(cmd)
+		took := time.Since(start)
+		if code := cmd.ProcessState.ExitCode(); code > 3 || code < 0 {
+			b.Fatal(name, args, err)
+		}
+		best = min(best, took)
+		peak = max(peak, used)
+	}
+	return best, peak
+}
+
+// BenchmarkPlan measures whole processes against git's own, in one run: the
+// ratios are what counts.
+func BenchmarkPlan(b *testing.B) {
+	gittest.Isolate(b)
+	git := large(b)
+	clone := filepath.Join(b.TempDir(), "clone")
+	out, err := exec.Command("git", "clone", "-q", "--no-hardlinks", "-b", "yours", git.Dir, clone).CombinedOutput()
+	require.NoError(b, err, "%s", out)
+	b.Run("merge", func(b *testing.B) {
+		for b.Loop() {
+			theirs, _ := timed(b, git.Dir, 5, "git", "merge-tree", "--write-tree", "yours", "theirs")
+			ours, peak := timed(b, git.Dir, 5, binary, "plan", "--route", "merge", "--yours", "yours", "--theirs", "theirs")
+			b.ReportMetric(ours.Seconds()/theirs.Seconds(), "x-git")
+			b.ReportMetric(float64(peak)/(1<<20), "MB-peak")
+			b.ReportMetric(ours.Seconds()*1000, "ms-dorvik")
+			b.ReportMetric(theirs.Seconds()*1000, "ms-git")
+		}
+	})
+	b.Run("rebase", func(b *testing.B) {
+		for b.Loop() {
+			theirs, _ := timed(b, clone, 1, "git", "rebase", "-q", "origin/theirs", "origin/yours")
+			ours, peak := timed(b, git.Dir, 3, binary, "plan", "--route", "rebase", "--yours", "yours", "--theirs", "theirs")
+			b.ReportMetric(theirs.Seconds()/ours.Seconds(), "x-faster")
+			b.ReportMetric(float64(peak)/(1<<20), "MB-peak")
+			b.ReportMetric(ours.Seconds()*1000, "ms-dorvik")
+			b.ReportMetric(theirs.Seconds()*1000, "ms-git")
+		}
+	})
+}
