@@ -290,3 +290,24 @@ func TestScreensHoldAtEverySize(t *testing.T) {
 	raw := x.tmux("capture-pane", "-e", "-p", "-t", "s")
 	assert.NotContains(t, raw, "\x1b[38;", "no colour under NO_COLOR")
 }
+
+func TestCancelTheCheck(t *testing.T) {
+	x := newTerminal(t)
+	x.mine().Git("config", "dorvik.check", "echo begun; sleep 300; echo ended")
+	x.open("80x24")
+	x.fetched()
+	x.press("Enter")
+	x.see("Why rebase:")
+	x.press("Enter")
+	x.see("Settle 0 of 2")
+	x.press("Enter")
+	x.see("Settle 1 of 2")
+	x.press("Enter")
+	x.see("All settled")
+	x.press("Enter")
+	x.see("Checking the joined code", "begun", "stop the check")
+	x.press("C-c")
+	x.see("Cancelled. Nothing was changed.")
+	x.press("q")
+	x.see("ended with 0", "2 decisions are kept")
+}

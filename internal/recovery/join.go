@@ -88,7 +88,7 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, book *se
 			return nil, err
 		}
 	default:
-		steps, err := replay.Rebase(ctx, w.engine, p.Parted.Yours, p.Parted.Theirs, p.Theirs, resolve, progress)
+		steps, err := replay.Rebase(ctx, w.engine, w.changes, p.Parted.Yours, p.Parted.Theirs, p.Theirs, resolve, progress)
 		if refused, ok := err.(*replay.MergeCommitError); ok {
 			j.Refused = refused
 			return j, nil

@@ -8,11 +8,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"dorvik/internal/core/history"
 	"dorvik/internal/core/merge"
 	"dorvik/internal/core/object"
+	"dorvik/internal/core/replay"
 	"dorvik/internal/core/settle"
 	"dorvik/internal/git"
 )
@@ -23,8 +25,12 @@ type Workspace struct {
 	Repo  *git.Repo
 	Store *object.Overlay
 
-	engine *merge.Engine
-	files  *settle.Files
+	engine  *merge.Engine
+	files   *settle.Files
+	changes *replay.Changes
+
+	mu       sync.Mutex
+	touchers map[[2]object.ID]*history.Toucher // by the newest and the oldest commit
 }
 
 // OpenWorkspace opens the repository that holds a folder.
@@ -34,7 +40,8 @@ func OpenWorkspace(ctx context.Context, dir string) (*Workspace, error) {
 		return nil, err
 	}
 	store := object.NewOverlay(repo.Format, repo)
-	return &Workspace{Repo: repo, Store: store, engine: merge.NewEngine(store), files: settle.NewFiles(store)}, nil
+	return &Workspace{Repo: repo, Store: store, engine: merge.NewEngine(store), files: settle.NewFiles(store),
+		changes: replay.NewChanges(store), touchers: map[[2]object.ID]*history.Toucher{}}, nil
 }
 
 // Close lets the repository go.
@@ -178,9 +185,19 @@ func (w *Workspace) part(ctx context.Context, p *Position) error {
 		"Check that the branch follows the right branch of the right remote."}
 }
 
-// Touched gives the commits of a side that touch paths.
+// Touched tells which commits of a side touch a path. What it found out is
+// remembered for the next call.
 func (w *Workspace) Touched(side []history.Node) *history.Toucher {
-	return history.NewToucher(w.Store, side)
+	if len(side) == 0 {
+		return history.NewToucher(w.Store, nil)
+	}
+	key := [2]object.ID{side[0].ID, side[len(side)-1].ID}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.touchers[key] == nil {
+		w.touchers[key] = history.NewToucher(w.Store, side)
+	}
+	return w.touchers[key]
 }
 
 // Tree gives the tree of a commit.

@@ -99,14 +99,23 @@ func (m *model) choosePage(w, h int) page {
 		}
 		p.row(tabs.add(dim, "     ←→ shows the other"))
 		p.blank()
+		m.why(&p, w)
+		p.blank()
 		p.rows(indent(m.routePage(m.choose.route, w-4), 2))
 	}
-	p.blank()
+	if w >= wide {
+		p.blank()
+		m.why(&p, w)
+	}
+	return p
+}
+
+// why gives the reason for the suggested route.
+func (m *model) why(p *page, w int) {
 	p.rows(indent(wrap(line{}.bold(bright, "Why "+string(m.plan.Suggested)+": ").add(dim, m.plan.Why), w-4), 2))
 	if m.plan.Rebase.Refused == nil && m.plan.Merge.Refused == nil && m.plan.Merge.Conflicts() > 0 {
 		p.rows(indent(wrap(txt(dim, "What you decide on one way is kept where the same conflict comes up on the other."), w-4), 2))
 	}
-	return p
 }
 
 func title(r recovery.Route) string { return strings.ToUpper(string(r[:1])) + string(r[1:]) }

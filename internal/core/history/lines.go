@@ -2,17 +2,21 @@ package history
 
 import (
 	"strings"
+	"sync"
 
 	"dorvik/internal/core/diff"
 	"dorvik/internal/core/object"
 )
 
 // Toucher finds which of a side's commits changed a path, and which of them
-// brought a given text. It remembers what it read.
+// brought a given text. It remembers what it read, and is safe for use by
+// several goroutines.
 type Toucher struct {
 	store   *object.Overlay
 	commits []Node // newest first
-	paths   map[string][]touch
+
+	mu    sync.Mutex
+	paths map[string][]touch
 }
 
 type touch struct {
@@ -22,10 +26,12 @@ type touch struct {
 
 // NewToucher makes a toucher over a side's commits, newest first.
 func NewToucher(store *object.Overlay, commits []Node) *Toucher {
-	return &Toucher{store, commits, map[string][]touch{}}
+	return &Toucher{store: store, commits: commits, paths: map[string][]touch{}}
 }
 
 func (t *Toucher) at(path string) ([]touch, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
 	if done, ok := t.paths[path]; ok {
 		return done, nil
 	}

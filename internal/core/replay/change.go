@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"hash"
 	"sort"
+	"sync"
 
 	"dorvik/internal/core/diff"
 	"dorvik/internal/core/history"
@@ -22,30 +23,114 @@ type ChangeID [sha256.Size]byte
 // the change, so that "add a brace" in one place is not the same in another.
 const nearby = 3
 
-// ChangeOf computes the ChangeID of a commit against its first parent. ok is
-// false for merges and for commits that change nothing: they have none.
-func ChangeOf(store *object.Overlay, c *object.Commit) (id ChangeID, ok bool, err error) {
-	if len(c.Parents) > 1 {
-		return id, false, nil
-	}
-	before, err := history.FirstParentTree(store, c)
-	if err != nil {
+// Changes computes and remembers what commits change. It is safe for use by
+// several goroutines.
+type Changes struct {
+	store *object.Overlay
+	mu    sync.Mutex
+	paths map[object.ID]pathsID
+	full  map[object.ID]ChangeID
+}
+
+// pathsID is the paths and modes a commit changes, which is cheap to know. Only
+// commits that agree in it can make the same change.
+type pathsID struct {
+	id      ChangeID
+	changes []object.Change // in path order; none for merges and empty commits
+}
+
+// NewChanges makes an empty memory over a store.
+func NewChanges(store *object.Overlay) *Changes {
+	return &Changes{store: store, paths: map[object.ID]pathsID{}, full: map[object.ID]ChangeID{}}
+}
+
+// Of computes the ChangeID of a commit against its first parent. ok is false
+// for merges and for commits that change nothing: they have none.
+func (c *Changes) Of(n history.Node) (id ChangeID, ok bool, err error) {
+	p, err := c.pathsOf(n)
+	if err != nil || len(p.changes) == 0 {
 		return id, false, err
 	}
-	changes, err := store.Changes(before, c.Tree)
-	if err != nil || len(changes) == 0 {
-		return id, false, err
+	c.mu.Lock()
+	id, ok = c.full[n.ID]
+	c.mu.Unlock()
+	if ok {
+		return id, true, nil
 	}
-	sort.Slice(changes, func(i, j int) bool { return changes[i].Path < changes[j].Path })
 	h := sha256.New()
-	for _, ch := range changes {
-		fmt.Fprintf(h, "%q %o %o\n", ch.Path, ch.Old.Mode, ch.New.Mode)
-		if err := hashChange(h, store, ch); err != nil {
+	h.Write(p.id[:])
+	for _, ch := range p.changes {
+		if err := hashChange(h, c.store, ch); err != nil {
 			return id, false, err
 		}
 	}
 	h.Sum(id[:0])
+	c.mu.Lock()
+	c.full[n.ID] = id
+	c.mu.Unlock()
 	return id, true, nil
+}
+
+func (c *Changes) pathsOf(n history.Node) (pathsID, error) {
+	c.mu.Lock()
+	p, ok := c.paths[n.ID]
+	c.mu.Unlock()
+	if ok || len(n.Parents) > 1 {
+		return p, nil
+	}
+	before, err := history.FirstParentTree(c.store, n.Commit)
+	if err != nil {
+		return p, err
+	}
+	if p.changes, err = c.store.Changes(before, n.Tree); err != nil {
+		return p, err
+	}
+	sort.Slice(p.changes, func(i, j int) bool { return p.changes[i].Path < p.changes[j].Path })
+	h := sha256.New()
+	for _, ch := range p.changes {
+		fmt.Fprintf(h, "%q %o %o\n", ch.Path, ch.Old.Mode, ch.New.Mode)
+	}
+	h.Sum(p.id[:0])
+	c.mu.Lock()
+	c.paths[n.ID] = p
+	c.mu.Unlock()
+	return p, nil
+}
+
+// Same finds for commits of yours those of theirs that make the same change.
+// Contents are read only where paths and modes agree.
+func (c *Changes) Same(yours, theirs []history.Node) (map[object.ID]history.Node, error) {
+	byPaths := map[ChangeID][]history.Node{}
+	for _, n := range theirs {
+		p, err := c.pathsOf(n)
+		if err != nil {
+			return nil, err
+		}
+		if len(p.changes) > 0 {
+			byPaths[p.id] = append(byPaths[p.id], n)
+		}
+	}
+	same := map[object.ID]history.Node{}
+	for _, n := range yours {
+		p, err := c.pathsOf(n)
+		if err != nil {
+			return nil, err
+		}
+		for _, other := range byPaths[p.id] {
+			a, ok, err := c.Of(n)
+			if err != nil {
+				return nil, err
+			}
+			b, _, err := c.Of(other)
+			if err != nil {
+				return nil, err
+			}
+			if ok && a == b {
+				same[n.ID] = other
+			}
+		}
+	}
+	return same, nil
 }
 
 func hashChange(h hash.Hash, store *object.Overlay, ch object.Change) error {

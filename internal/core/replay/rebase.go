@@ -47,22 +47,16 @@ func (e *MergeCommitError) Error() string {
 // Rebase replays commits (newest first, as history.Diverge gives them) onto the
 // tip of theirs. Nothing is written; Commits makes the new commits of the
 // outcome. Cost follows what the commits change.
-func Rebase(ctx context.Context, engine *merge.Engine, yours, theirs []history.Node, onto object.ID, resolve Resolver, progress func(done, of int)) ([]Step, error) {
+func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, theirs []history.Node, onto object.ID, resolve Resolver, progress func(done, of int)) ([]Step, error) {
 	store := engine.Store
 	for _, n := range yours {
 		if len(n.Parents) > 1 {
 			return nil, &MergeCommitError{n}
 		}
 	}
-	there := map[ChangeID]history.Node{}
-	for _, n := range theirs {
-		id, ok, err := ChangeOf(store, n.Commit)
-		if err != nil {
-			return nil, err
-		}
-		if ok {
-			there[id] = n
-		}
+	same, err := changes.Same(yours, theirs)
+	if err != nil {
+		return nil, err
 	}
 	tip, err := store.Commit(onto)
 	if err != nil {
@@ -74,7 +68,7 @@ func Rebase(ctx context.Context, engine *merge.Engine, yours, theirs []history.N
 		if progress != nil {
 			progress(len(steps), len(yours))
 		}
-		s, err := step(ctx, engine, yours[i], there, tree, resolve)
+		s, err := step(ctx, engine, yours[i], same, tree, resolve)
 		if err != nil {
 			return nil, fmt.Errorf("replaying %s: %w", yours[i].ID, err)
 		}
@@ -84,14 +78,10 @@ func Rebase(ctx context.Context, engine *merge.Engine, yours, theirs []history.N
 	return steps, nil
 }
 
-func step(ctx context.Context, engine *merge.Engine, n history.Node, there map[ChangeID]history.Node, onto object.ID, resolve Resolver) (Step, error) {
+func step(ctx context.Context, engine *merge.Engine, n history.Node, same map[object.ID]history.Node, onto object.ID, resolve Resolver) (Step, error) {
 	s := Step{Commit: n, Tree: onto}
-	id, changes, err := ChangeOf(engine.Store, n.Commit)
-	if err != nil {
-		return s, err
-	}
-	if same, ok := there[id]; ok && changes {
-		s.Outcome, s.Same = AlreadyThere, same
+	if other, ok := same[n.ID]; ok {
+		s.Outcome, s.Same = AlreadyThere, other
 		return s, nil
 	}
 	before, err := history.FirstParentTree(engine.Store, n.Commit)
@@ -113,7 +103,7 @@ func step(ctx context.Context, engine *merge.Engine, n history.Node, there map[C
 		return s, err
 	}
 	switch {
-	case s.Tree == onto && changes && !s.Open:
+	case s.Tree == onto && n.Tree != before && !s.Open:
 		s.Outcome = Emptied // one that started empty is kept as it was
 	case !s.Merge.Clean():
 		s.Outcome = Conflict

@@ -36,7 +36,7 @@ func (b *bench) rebase(yours, theirs object.ID, resolve Resolver) ([]Step, *hist
 	if resolve == nil {
 		resolve = func(*merge.Result) (map[string]object.Entry, bool, error) { return nil, false, nil }
 	}
-	steps, err := Rebase(b.t.Context(), merge.NewEngine(b.o), d.Yours, d.Theirs, theirs, resolve, nil)
+	steps, err := Rebase(b.t.Context(), merge.NewEngine(b.o), NewChanges(b.o), d.Yours, d.Theirs, theirs, resolve, nil)
 	require.NoError(b.t, err)
 	return steps, d
 }
@@ -138,7 +138,7 @@ func TestHeadersAndMerges(t *testing.T) {
 	joint := b.commit("joint", "f=1 g=1", base, t1)
 	d, err := history.Diverge(t.Context(), b.o, joint, b.commit("other", "f=9", base))
 	require.NoError(t, err)
-	_, err = Rebase(t.Context(), merge.NewEngine(b.o), d.Yours, d.Theirs, base, nil, nil)
+	_, err = Rebase(t.Context(), merge.NewEngine(b.o), NewChanges(b.o), d.Yours, d.Theirs, base, nil, nil)
 	var refused *MergeCommitError
 	assert.ErrorAs(t, err, &refused)
 	assert.ErrorContains(t, err, "joint")
@@ -147,9 +147,10 @@ func TestHeadersAndMerges(t *testing.T) {
 func TestChangeID(t *testing.T) {
 	b := &bench{t, object.NewOverlay(object.SHA1, nil)}
 	id := func(before, after string) ChangeID {
-		c, err := b.o.Commit(b.commit("x", after, b.commit("p", before)))
+		at := b.commit("x", after, b.commit("p", before))
+		c, err := b.o.Commit(at)
 		require.NoError(t, err)
-		ch, ok, err := ChangeOf(b.o, c)
+		ch, ok, err := NewChanges(b.o).Of(history.Node{ID: at, Commit: c})
 		require.NoError(t, err)
 		require.True(t, ok)
 		return ch
@@ -160,9 +161,10 @@ func TestChangeID(t *testing.T) {
 	assert.NotEqual(t, edit, id(a, "f=1/2/3/4/Y/6/7/8/9"))
 	assert.NotEqual(t, edit, id("f=1/2/3/0/5/6/7/8/9", "f=1/2/3/0/X/6/7/8/9"), "other surroundings")
 	assert.NotEqual(t, edit, id(strings.Replace(a, "f", "g", 1), "g=1/2/3/4/X/6/7/8/9"), "another file")
-	empty, err := b.o.Commit(b.commit("x", a, b.commit("p", a)))
+	at := b.commit("x", a, b.commit("p", a))
+	empty, err := b.o.Commit(at)
 	require.NoError(t, err)
-	_, ok, err := ChangeOf(b.o, empty)
+	_, ok, err := NewChanges(b.o).Of(history.Node{ID: at, Commit: empty})
 	require.NoError(t, err)
 	assert.False(t, ok)
 }
