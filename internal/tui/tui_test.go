@@ -428,15 +428,21 @@ func BenchmarkKey(b *testing.B) {
 	d.run(d.m.Init())
 	d.press("enter", "enter")
 	require.Len(b, d.m.items, 400)
-	for _, key := range []string{"down", "up", "]", "enter"} {
+	for _, key := range []string{"down", "up", "]"} {
 		b.Run(key, func(b *testing.B) {
 			for b.Loop() {
-				if d.m.join.Open == 0 {
-					b.Skip("all settled")
-				}
 				d.press(key)
 				d.m.View()
 			}
 		})
 	}
+	b.Run("joining again after a decision", func(b *testing.B) {
+		for n := 0; b.Loop(); n++ {
+			book := settle.Book{Decisions: []settle.Decision{{Key: d.m.items[n%400].c.Key, Way: settle.Theirs}}}
+			j, err := s.Join(b.Context(), d.m.pos, recovery.Rebase, &book, nil, nil)
+			if err != nil || j.Settled != 1 {
+				b.Fatal(err, j.Settled)
+			}
+		}
+	})
 }
