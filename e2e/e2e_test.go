@@ -308,6 +308,10 @@ func TestCancelTheCheck(t *testing.T) {
 	x.see("Checking the joined code", "begun", "stop the check")
 	x.press("C-c")
 	x.see("Cancelled. Nothing was changed.")
+	x.press("r", "Enter")
+	x.see("begun", "stop the check")
 	x.press("q")
 	x.see("ended with 0", "2 decisions are kept")
+	left, _ := exec.Command("pgrep", "-f", "sleep 30[0]; echo ended").Output()
+	assert.Empty(t, string(left), "nothing of the check goes on after quitting")
 }

@@ -15,6 +15,7 @@ type task struct {
 	doing    string
 	started  time.Time
 	cancel   context.CancelFunc
+	over     chan struct{} // closed when the work has ended
 	vital    bool // it changes the branch, and is let finish
 	done, of atomic.Int64
 }
@@ -32,9 +33,10 @@ const slow = 150 * time.Millisecond
 // start runs work. What it returns comes back as a message.
 func (m *model) start(doing string, work func(ctx context.Context, progress func(done, of int)) (tea.Msg, error)) tea.Cmd {
 	ctx, cancel := context.WithCancel(m.ctx)
-	t := &task{doing: doing, started: time.Now(), cancel: cancel}
+	t := &task{doing: doing, started: time.Now(), cancel: cancel, over: make(chan struct{})}
 	m.task = t
 	run := func() tea.Msg {
+		defer close(t.over)
 		defer cancel()
 		msg, err := work(ctx, func(done, of int) { t.done.Store(int64(done)); t.of.Store(int64(of)) })
 		if err != nil {
@@ -71,4 +73,22 @@ func (t *task) line() line {
 		l = l.add(dim, "  "+seconds(d))
 	}
 	return l.add(dim, "   ctrl+c cancels")
+}
+
+// leave cancels what runs when the screen is left, and waits until it has ended
+// what it started; a task that changes the branch is let finish.
+func (m *model) leave() {
+	if m.task == nil {
+		return
+	}
+	patience := time.After(5 * time.Second)
+	if m.task.vital {
+		patience = nil
+	} else {
+		m.task.cancel()
+	}
+	select {
+	case <-m.task.over:
+	case <-patience:
+	}
 }

@@ -33,7 +33,9 @@ func Run(ctx context.Context, dir, themeName string) error {
 	if c := os.Getenv("COLORTERM"); m.theme.colour && (c == "truecolor" || c == "24bit") {
 		options = append(options, tea.WithColorProfile(colorprofile.TrueColor)) // the terminal says so itself
 	}
-	if _, err := tea.NewProgram(m, options...).Run(); err != nil && !errors.Is(err, tea.ErrInterrupted) {
+	_, err = tea.NewProgram(m, options...).Run()
+	m.leave()
+	if err != nil && !errors.Is(err, tea.ErrInterrupted) {
 		return fmt.Errorf("the full screen ended: %w; your branch and files are safe, and decisions are kept", err)
 	}
 	fmt.Fprintln(os.Stderr, m.farewell())
