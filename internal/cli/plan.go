@@ -26,6 +26,8 @@ type conflictJSON struct {
 	Path    string `json:"path"`
 	Kind    string `json:"kind"`
 	Regions int    `json:"regions"`
+	From    string `json:"from,omitempty"` // the name before a rename
+	Also    string `json:"also,omitempty"` // theirs' name, where both renamed it
 }
 
 type mergeJSON struct {
@@ -153,7 +155,7 @@ func routeJSON(p *recovery.Position, j *recovery.Join) any {
 func conflictsJSON(s recovery.Stop) []conflictJSON {
 	out := []conflictJSON{}
 	for i, f := range s.Files {
-		out = append(out, conflictJSON{f.Path, string(s.Result.Conflicts[i].Kind), len(f.Conflicts)})
+		out = append(out, conflictJSON{f.Path, string(s.Result.Conflicts[i].Kind), len(f.Conflicts), f.From, s.Result.Conflicts[i].Also})
 	}
 	return out
 }

@@ -114,6 +114,9 @@ func (l line) lead(blanks span) line {
 	return line{{blanks.text[1:], blanks.ink}}.then(l)
 }
 
+// from is the file's name before it was renamed, if it was.
+func (it *item) from() string { return it.file.From }
+
 // lineWords tells a span as people count lines, from 1.
 func lineWords(s merge.Span) string {
 	if s.Hi-s.Lo == 1 {
@@ -136,6 +139,9 @@ func (m *model) conflictPage(it *item, w, h int) page {
 		place = fmt.Sprintf("  both added after line %d", c.Place.Base.Lo)
 	default:
 		place = "  " + lineWords(c.Place.Base)
+	}
+	if from := it.from(); from != "" && !c.Whole {
+		place += ", was " + from
 	}
 	if f := around(it); f != "" {
 		place = "  in " + f + "," + place[1:]
@@ -452,6 +458,15 @@ func (m *model) kindPage(it *item, w int) page {
 		text = "You and " + who + " both pointed this link elsewhere."
 	case merge.Submodule:
 		text = "You and " + who + " both moved this submodule to another commit."
+	case merge.RenameDelete:
+		text = "You renamed " + it.from() + " to this, and " + who + " deleted it."
+		if c.Yours == "nothing" {
+			text = who + " renamed " + it.from() + " to this, and you deleted it."
+		}
+	case merge.RenameAdd:
+		text = "A file was renamed to this name, and the other side added another file of the name."
+	case merge.RenameRename:
+		text = "You and " + who + " both renamed " + it.from() + ", to different names. Both contents are joined under the name you take."
 	case merge.FileDirectory:
 		text = "This is a file on one side and a directory on the other. Taking one leaves the other out."
 	}

@@ -16,7 +16,7 @@ type task struct {
 	started  time.Time
 	cancel   context.CancelFunc
 	over     chan struct{} // closed when the work has ended
-	vital    bool // it changes the branch, and is let finish
+	vital    bool          // it changes the branch, and is let finish
 	done, of atomic.Int64
 }
 

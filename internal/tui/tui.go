@@ -207,7 +207,7 @@ func itemsOf(w *recovery.Workspace, pos *recovery.Position, j *recovery.Join, bo
 					if !c.Whole {
 						lines = f.Text.Yours[c.Place.Yours.Lo:c.Place.Yours.Hi]
 					}
-					if it.yours, _, err = all.Who(f.Path, lines); err != nil {
+					if it.yours, err = who(all, f, lines); err != nil {
 						return nil, err
 					}
 				}
@@ -215,7 +215,7 @@ func itemsOf(w *recovery.Workspace, pos *recovery.Position, j *recovery.Join, bo
 				if !c.Whole {
 					lines = f.Text.Theirs[c.Place.Theirs.Lo:c.Place.Theirs.Hi]
 				}
-				if it.theirs, _, err = theirs.Who(f.Path, lines); err != nil {
+				if it.theirs, err = who(theirs, f, lines); err != nil {
 					return nil, err
 				}
 				if d, ok := book.For(c); ok {
@@ -226,6 +226,15 @@ func itemsOf(w *recovery.Workspace, pos *recovery.Position, j *recovery.Join, bo
 		}
 	}
 	return items, nil
+}
+
+// who finds the commit behind an edit, under the file's old name too.
+func who(t *history.Toucher, f *settle.File, lines []string) (history.Node, error) {
+	n, ok, err := t.Who(f.Path, lines)
+	if err == nil && !ok && f.From != "" {
+		n, _, err = t.Who(f.From, lines)
+	}
+	return n, err
 }
 
 func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {

@@ -288,7 +288,7 @@ func TestConflictsOfWholePaths(t *testing.T) {
 		b.fits(path)
 		way := "2"
 		if path == "kept" {
-			b.see("suggested: keeps the edit")
+			b.see("suggested: keeps the file")
 		}
 		if !b.m.item().c.Whole {
 			way = "1"
@@ -310,6 +310,52 @@ func TestConflictsOfWholePaths(t *testing.T) {
 	assert.Equal(t, "2\n", mine.Read("kept"))
 	assert.Empty(t, mine.Git("status", "--porcelain"))
 	assert.NoFileExists(t, filepath.Join(mine.Dir, "dropped"))
+}
+
+// TestRenames joins an edit with a rename, and settles what renames clash in.
+func TestRenames(t *testing.T) {
+	gittest.Isolate(t)
+	remote := gittest.New(t, "--bare")
+	seed := gittest.New(t)
+	text := func(name string) string { return strings.Repeat("the "+name+" line\n", 8) }
+	seed.Commit("base", "edited", text("edited"), "apart", text("apart"), "gone", text("gone"), "moved", text("moved"))
+	seed.Git("push", "-q", remote.Dir, "main")
+	mine, other := remote.Clone(), remote.Clone()
+	mine.Write("edited", "mine\n"+text("edited"))
+	mine.Git("mv", "apart", "here")
+	mine.Git("rm", "-q", "gone")
+	mine.Git("mv", "moved", "there")
+	mine.Write("there", "mine\n"+text("moved"))
+	mine.Commit("mine")
+	other.Git("mv", "edited", "renamed")
+	other.Git("mv", "apart", "elsewhere")
+	other.Git("mv", "gone", "kept")
+	other.Write("moved", "theirs\n"+text("moved"))
+	other.Git("add", "-A")
+	other.Git("commit", "-q", "-m", "theirs", "--author", "Ilka Renn <ilka@skerry.example>")
+	other.Git("push", "-q")
+
+	b := newBench(t, mine.Dir)
+	b.press("enter", "right", "enter")
+	require.Len(t, b.m.items, 3)
+	b.see("both renamed apart, to different names", "the file is named here", "the file is named elsewhere")
+	b.fits("rename/rename")
+	b.press("2", "enter")
+	b.see("Ilka renamed gone to this, and you deleted it", "suggested: keeps the file")
+	b.fits("rename/delete")
+	b.press("enter")
+	b.see("both added after line 0, was moved", "what you did")
+	b.press("enter")
+	b.see("All settled")
+	b.press("enter", "enter", "w")
+	assert.Equal(t, "mine\n"+text("edited"), mine.Read("renamed"), "the edit followed the rename")
+	assert.Equal(t, "theirs\nmine\n"+text("moved"), mine.Read("there"))
+	assert.Equal(t, text("apart"), mine.Read("elsewhere"))
+	assert.Equal(t, text("gone"), mine.Read("kept"))
+	for _, old := range []string{"edited", "apart", "here", "gone", "moved"} {
+		assert.NoFileExists(t, filepath.Join(mine.Dir, old))
+	}
+	assert.Empty(t, mine.Git("status", "--porcelain"))
 }
 
 func TestPushedCommitsAreHeldBack(t *testing.T) {

@@ -22,6 +22,9 @@ const (
 	Symlink       Kind = "symlink"
 	Binary        Kind = "binary"
 	Submodule     Kind = "submodule"
+	RenameDelete  Kind = "rename/delete"
+	RenameRename  Kind = "rename/rename"
+	RenameAdd     Kind = "rename/add"
 )
 
 // Conflict is a path that the two sides changed in ways only a person can
@@ -30,6 +33,8 @@ type Conflict struct {
 	Path                string
 	Kind                Kind
 	Base, Yours, Theirs object.Entry
+	From                string // the path before a rename, if one is part of it
+	Also                string // where theirs is, if both renamed the file to different names
 
 	Text  *Text // set where the conflict is within text
 	Mode  object.Mode
@@ -40,6 +45,7 @@ type Conflict struct {
 // changed is one of these, with trees as its entries.
 type Joined struct {
 	Path                string
+	From                string // the path before a rename that mattered; Files fills it in
 	Origin              Origin
 	Base, Yours, Theirs object.Entry
 	Result              object.Entry
@@ -51,8 +57,12 @@ type Result struct {
 	Joined              []Joined
 	Conflicts           []Conflict
 
-	store *object.Overlay
-	edits []edit // that make yours the joined tree
+	store     *object.Overlay
+	edits     []edit          // that make yours the joined tree
+	gone      []string        // files of the base that neither side has in their place
+	goneTrees []edit          // directories of the base that are none on either side
+	contested map[string]bool // paths of conflicts that renames are
+	from      map[string]string
 }
 
 type edit struct {
@@ -86,6 +96,7 @@ func (r *Result) Files() ([]Joined, error) {
 	var out []Joined
 	for _, j := range r.Joined {
 		if !j.Base.IsTree() && !j.Result.IsTree() {
+			j.From = r.from[j.Path]
 			out = append(out, j)
 			continue
 		}
@@ -101,7 +112,10 @@ func (r *Result) Files() ([]Joined, error) {
 			return nil, err
 		}
 		for _, c := range changes {
-			f := Joined{Path: j.Path + "/" + c.Path, Origin: j.Origin, Base: c.Old, Result: c.New, Yours: c.Old, Theirs: c.Old}
+			if r.contested[j.Path+"/"+c.Path] {
+				continue
+			}
+			f := Joined{Path: j.Path + "/" + c.Path, From: r.from[j.Path+"/"+c.Path], Origin: j.Origin, Base: c.Old, Result: c.New, Yours: c.Old, Theirs: c.Old}
 			if j.Origin != FromTheirs {
 				f.Yours = c.New
 			}
@@ -137,8 +151,17 @@ func NewEngine(store *object.Overlay) *Engine {
 }
 
 // Trees joins two trees that came from one base. It reads only subtrees that
-// differ. Cancelling ctx stops it with the context's error.
+// differ, and looks for renames only where they can matter. Cancelling ctx stops
+// it with the context's error.
 func (e *Engine) Trees(ctx context.Context, base, yours, theirs object.ID) (*Result, error) {
+	r, err := e.walk(ctx, base, yours, theirs)
+	if err != nil {
+		return nil, err
+	}
+	return e.withRenames(ctx, r)
+}
+
+func (e *Engine) walk(ctx context.Context, base, yours, theirs object.ID) (*Result, error) {
 	m := &merger{ctx: ctx, engine: e, out: &Result{Base: base, Yours: yours, Theirs: theirs, store: e.Store}}
 	if err := m.dir("", tree(base), tree(yours), tree(theirs)); err != nil {
 		return nil, err
@@ -157,7 +180,7 @@ type merger struct {
 func (m *merger) set(path string, e object.Entry) { m.out.edits = append(m.out.edits, edit{path, e}) }
 
 func (m *merger) joined(path string, o Origin, b, y, t, result object.Entry) {
-	m.out.Joined = append(m.out.Joined, Joined{path, o, b, y, t, result})
+	m.out.Joined = append(m.out.Joined, Joined{Path: path, Origin: o, Base: b, Yours: y, Theirs: t, Result: result})
 	if !result.Same(y) {
 		m.set(path, result)
 	}
@@ -167,6 +190,12 @@ func (m *merger) conflict(c Conflict) { m.out.Conflicts = append(m.out.Conflicts
 
 // name joins what stands at one path, of whatever kind it is on each side.
 func (m *merger) name(path string, b, y, t object.Entry) error {
+	if isFile(b) && !isFile(y) && !isFile(t) {
+		m.out.gone = append(m.out.gone, path)
+	}
+	if b.IsTree() && !y.IsTree() && !t.IsTree() {
+		m.out.goneTrees = append(m.out.goneTrees, edit{path, b})
+	}
 	switch {
 	case y.Same(t):
 		if !b.Same(y) {
@@ -197,6 +226,8 @@ func (m *merger) name(path string, b, y, t object.Entry) error {
 	}
 	return m.file(path, b, y, t)
 }
+
+func isFile(e object.Entry) bool { return !e.Absent() && !e.IsTree() }
 
 func subtree(e object.Entry) object.ID {
 	if e.IsTree() {

@@ -79,6 +79,22 @@ func TestTrees(t *testing.T) {
 		{"the other way round", "a/b=1 c=1", "a=9 c=2", "c=1", "a=9 c=2"},
 		{"names that sort apart", "a.b=1 a=1 a-b=1", "a.b=2 a=1 a-b=1", "a.b=1 a/x=1 a-b=3", "a.b=2 a/x=1 a-b=3"},
 
+		{"renamed by one, edited by the other", "a=1/2/3/4", "b=1/2/3/4", "a=1/2/3/X", "b=1/2/3/X"},
+		{"edited by one, renamed by the other", "a=1/2/3/4", "a=1/2/3/X", "d/b=1/2/3/4", "d/b=1/2/3/X"},
+		{"renamed and edited by one, edited by the other", "a=1/2/3/4/5/6", "b=Y/2/3/4/5/6", "a=1/2/3/4/5/X", "b=Y/2/3/4/5/X"},
+		{"renamed alike by both, edited by both", "a=1/2/3/4/5/6", "b=Y/2/3/4/5/6", "b=1/2/3/4/5/X", "b=Y/2/3/4/5/X"},
+		{"moved within the other's directory", "d/a=1/2/3/4 d/z=1", "e/a=1/2/3/4 d/z=1", "d/a=1/2/3/X d/z=1", "d/z=1 e/a=1/2/3/X"},
+		{"renamed into a directory of its own name", "a=1/2/3/4", "a=1/2/3/X", "a/c=1/2/3/4", "a/c=1/2/3/X"},
+		{"a link renamed, a mode changed", "l@x a=1/2", "k@x b=1/2", "l@x a:run=1/2", "b:run=1/2 k@x"},
+		{"two renamed, told apart by their names", "d/x=1/2/3/4 d/y=1/2/3/5", "e/x=1/2/3/4 e/y=1/2/3/5", "d/x=0/2/3/4 d/y=0/2/3/5", "e/x=0/2/3/4 e/y=0/2/3/5"},
+
+		{"renamed and deleted", "a=1/2/3/4", "b=1/2/3/4", "", "! b rename/delete"},
+		{"deleted and renamed", "a=1/2/3/4 z=1", "z=1", "b=1/2/3/4 z=1", "! b rename/delete"},
+		{"renamed by both, apart", "a=1/2/3/4", "b=1/2/3/4", "c=1/2/3/4", "! b rename/rename"},
+		{"renamed onto what the other added", "a=1/2/3/4", "b=1/2/3/4", "a=1/2/3/X b=9", "! b rename/add"},
+		{"two renamed to one name", "a=1/2/3/4 b=5/6/7/8", "n=1/2/3/4 b=5/6/7/X", "a=1/2/3/X n=5/6/7/8", "! n rename/rename"},
+		{"renamed and edited against an edit", "a=1/2/3/4", "b=1/2/3/X", "a=1/2/3/Y", "! b content"},
+
 		{"conflict in text", "a=1/2/3", "a=1/X/3", "a=1/Y/3", "! a content"},
 		{"added differently", "b=1", "a=X b=1", "a=Y b=1", "! a add/add"},
 		{"changed and deleted", "a=1", "a=2", "", "! a modify/delete"},
@@ -93,7 +109,7 @@ func TestTrees(t *testing.T) {
 		{"submodule against file", "a=1", "a#1", "a=2", "! a type"},
 		{"file against directory", "b=1", "a=1 b=1", "a/c=1 b=1", "! a file/directory"},
 		{"directory against file", "b=1", "a/c=1 b=1", "a=1 b=1", "! a file/directory"},
-		{"file edited, directory made", "a=1", "a=2", "a/c=1", "! a file/directory"},
+		{"file edited, directory made", "a=1", "a=2", "a/c=9", "! a file/directory"},
 		{"directory edited, file made", "a/b=1", "a/b=2", "a=1", "! a file/directory"},
 		{"many", "a=1 b=1 c=1 d=1", "a=2 b=2 d=2", "a=3 b=1 c=2 d=4", "! a content, c modify/delete, d content"},
 	} {
@@ -115,6 +131,9 @@ func TestTrees(t *testing.T) {
 				settled := map[string]object.Entry{}
 				for _, k := range r.Conflicts {
 					settled[k.Path] = k.Theirs
+					if k.Also != "" {
+						assert.Equal(t, RenameRename, k.Kind)
+					}
 				}
 				id, err := r.Tree(settled)
 				require.NoError(t, err)
@@ -148,7 +167,7 @@ func checkFiles(t *testing.T, o *object.Overlay, r *Result, base, result object.
 	named := map[string]bool{}
 	for _, f := range files {
 		assert.False(t, f.Result.IsTree() || f.Base.IsTree(), f.Path)
-		named[f.Path] = true
+		named[f.Path], named[f.From] = true, true
 	}
 	changes, err := o.Changes(base, result)
 	require.NoError(t, err)

@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -19,6 +20,8 @@ type Option struct {
 	Reason string       // why it is offered or suggested, if that needs saying
 	Text   string       // what the place would hold; for a whole path, what it would be
 	entry  object.Entry // for a whole path
+	also   string       // a second path that this decides,
+	second object.Entry // and what it holds then
 }
 
 // Key names a conflict by what is in it: path, kind and the three texts. The
@@ -53,6 +56,7 @@ func (c *Conflict) Option(w Way) (Option, bool) {
 // File is a contested path with its conflicts. Text is nil for a whole path.
 type File struct {
 	Path      string
+	From      string // its name before a rename that is part of the conflict
 	Text      *merge.Text
 	Conflicts []*Conflict
 	source    *merge.Conflict
@@ -61,7 +65,7 @@ type File struct {
 
 // Open makes the questions of one contested path.
 func Open(c *merge.Conflict) *File {
-	f := &File{Path: c.Path, Text: c.Text, source: c}
+	f := &File{Path: c.Path, From: c.From, Text: c.Text, source: c}
 	f.readable = sync.OnceValue(f.findReadable)
 	if c.Text != nil && c.Text.Conflicts() > 0 {
 		f.openText()
@@ -96,8 +100,13 @@ func wholePath(c *merge.Conflict) *Conflict {
 	q := &Conflict{Path: c.Path, Kind: c.Kind, Whole: true}
 	q.Base, q.Yours, q.Theirs = describe(c.Base), describe(c.Yours), describe(c.Theirs)
 	q.Ways = []Option{{Way: Yours, Text: outcome(c.Yours), entry: c.Yours}, {Way: Theirs, Text: outcome(c.Theirs), entry: c.Theirs}}
-	if c.Kind == merge.ModifyDelete {
-		q.Suggested, q.Why = Yours, "keeps the edit: a file can still be deleted later"
+	if c.Kind == merge.RenameRename && c.Also != "" {
+		q.Yours, q.Theirs = "the name "+c.Path, "the name "+c.Also
+		q.Ways = []Option{{Way: Yours, Text: "the file is named " + c.Path, entry: c.Yours, also: c.Also},
+			{Way: Theirs, Text: "the file is named " + c.Also, also: c.Also, second: c.Theirs}}
+	}
+	if c.Kind == merge.ModifyDelete || c.Kind == merge.RenameDelete {
+		q.Suggested, q.Why = Yours, "keeps the file: it can still be deleted later"
 		if c.Yours.Absent() {
 			q.Suggested = Theirs
 		}
@@ -339,33 +348,39 @@ func (f *File) TextOf(c *Conflict, b *Book) (text string, settled bool) {
 	return o.Text, true
 }
 
-// Entry makes what the path holds under the book, and reports whether all its
-// conflicts are settled; those that are not have stand-ins.
-func (f *File) Entry(store *object.Overlay, b *Book) (e object.Entry, all bool) {
+// Entries makes what the path, and any other that its conflicts decide, holds
+// under the book, and reports whether all its conflicts are settled; those that
+// are not have stand-ins.
+func (f *File) Entries(store *object.Overlay, b *Book) (entries map[string]object.Entry, all bool) {
 	all = true
-	whole := func(c *Conflict) object.Entry {
+	whole := func(c *Conflict) Option {
 		d, ok := b.For(c)
 		if !ok {
 			all, d.Way = false, c.Suggested
 		}
 		if o, ok := c.Option(d.Way); ok {
-			return o.entry
+			return o
 		}
-		return f.source.Yours
+		return c.Ways[0] // yours
 	}
 	if f.Text == nil {
-		return whole(f.Conflicts[0]), all
+		o := whole(f.Conflicts[0])
+		entries = map[string]object.Entry{f.Path: o.entry}
+		if o.also != "" {
+			entries[o.also] = o.second
+		}
+		return entries, all
 	}
 	text := f.Join(func(c *Conflict) string {
 		s, ok := f.TextOf(c, b)
 		all = all && ok
 		return s
 	})
-	e = object.Entry{Mode: f.source.Mode, ID: store.Put(object.KindBlob, []byte(text))}
+	e := object.Entry{Mode: f.source.Mode, ID: store.Put(object.KindBlob, []byte(text))}
 	if last := f.Conflicts[len(f.Conflicts)-1]; last.Whole {
-		e.Mode = whole(last).Mode
+		e.Mode = whole(last).entry.Mode
 	}
-	return e, all
+	return map[string]object.Entry{f.Path: e}, all
 }
 
 // Files opens contested paths and remembers them, so that joining again after a
@@ -377,7 +392,7 @@ type Files struct {
 }
 
 type fileKey struct {
-	path                string
+	path, also, from    string
 	kind                merge.Kind
 	base, yours, theirs object.Entry
 }
@@ -387,7 +402,7 @@ func NewFiles(store *object.Overlay) *Files { return &Files{store: store, open: 
 
 // Open is the remembered Open.
 func (fs *Files) Open(c *merge.Conflict) *File {
-	key := fileKey{c.Path, c.Kind, c.Base, c.Yours, c.Theirs}
+	key := fileKey{c.Path, c.Also, c.From, c.Kind, c.Base, c.Yours, c.Theirs}
 	fs.mu.Lock()
 	defer fs.mu.Unlock()
 	f := fs.open[key]
@@ -403,8 +418,8 @@ func (fs *Files) Open(c *merge.Conflict) *File {
 func (fs *Files) Resolve(r *merge.Result, b *Book) (entries map[string]object.Entry, all bool, err error) {
 	entries, all = map[string]object.Entry{}, true
 	for i := range r.Conflicts {
-		e, ok := fs.Open(&r.Conflicts[i]).Entry(fs.store, b)
-		entries[r.Conflicts[i].Path] = e
+		set, ok := fs.Open(&r.Conflicts[i]).Entries(fs.store, b)
+		maps.Copy(entries, set)
 		all = all && ok
 	}
 	return entries, all, nil

@@ -146,8 +146,8 @@ func TestBook(t *testing.T) {
 	a, b := f.Conflicts[0], f.Conflicts[1]
 	book := &Book{}
 	text := func() (string, bool) {
-		e, all := f.Entry(o, book)
-		data, err := o.Blob(e.ID)
+		set, all := f.Entries(o, book)
+		data, err := o.Blob(set["a.txt"].ID)
 		require.NoError(t, err)
 		return string(data), all
 	}
@@ -226,10 +226,11 @@ func TestModeBesideText(t *testing.T) {
 	require.Len(t, f.Conflicts, 2)
 	book := &Book{}
 	book.Decide(Decision{Key: f.Conflicts[0].Key, Way: TheirsYours})
-	_, all := f.Entry(o, book)
+	_, all := f.Entries(o, book)
 	assert.False(t, all, "the mode is open")
 	book.Decide(Decision{Key: f.Conflicts[1].Key, Way: Theirs})
-	e, all := f.Entry(o, book)
+	set, all := f.Entries(o, book)
+	e := set["a"]
 	assert.True(t, all)
 	assert.Equal(t, object.ModeExec, e.Mode)
 	data, err := o.Blob(e.ID)

@@ -1,0 +1,585 @@
+package merge
+
+import (
+	"bytes"
+	"context"
+	"path"
+	"slices"
+	"strings"
+
+	"dorvik/internal/core/object"
+)
+
+// Rename is a path that one side moved.
+type Rename struct{ From, To string }
+
+// A file counts as renamed where at least half of the larger of the two is the
+// same, in bytes; files of one base name are compared first.
+const minSimilar = 0.5
+
+// maxPairs bounds the comparisons of contents of one side of a merge; past it
+// only exact renames and equal base names are found.
+const maxPairs = 7000 * 7000
+
+// renames finds the renames one side made that matter to a merge: those whose
+// source the other side changed or deleted, too (relevant). Exact ones come
+// first, then the only pairs of one base name, then the rest, best first.
+func (e *Engine) renames(ctx context.Context, base, side object.ID, relevant map[string]bool) ([]Rename, error) {
+	changes, err := e.Store.Changes(base, side)
+	if err != nil {
+		return nil, err
+	}
+	f := finder{ctx: ctx, engine: e, counts: map[object.ID]*spans{}}
+	empty := e.Store.Format().Sum(object.KindBlob, nil)
+	for _, c := range changes {
+		switch {
+		case c.New.Absent() && c.Old.ID != empty:
+			f.sources = append(f.sources, &source{path: c.Path, entry: c.Old})
+		case c.Old.Absent() && c.New.ID != empty:
+			f.targets = append(f.targets, &target{path: c.Path, entry: c.New})
+		}
+	}
+	byPath := func(a, b string) int { return strings.Compare(a, b) }
+	slices.SortFunc(f.sources, func(a, b *source) int { return byPath(a.path, b.path) })
+	slices.SortFunc(f.targets, func(a, b *target) int { return byPath(a.path, b.path) })
+	f.exact()
+	f.sources = slices.DeleteFunc(f.sources, func(s *source) bool { return s.used || !relevant[s.path] || !s.entry.Mode.IsRegular() })
+	if err := f.sameNames(); err != nil {
+		return nil, err
+	}
+	if err := f.similar(); err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(f.found, func(r Rename) bool { return !relevant[r.From] }), nil
+}
+
+type source struct {
+	path  string
+	entry object.Entry
+	used  bool
+}
+
+type target struct {
+	path  string
+	entry object.Entry
+	used  bool
+}
+
+type finder struct {
+	ctx     context.Context
+	engine  *Engine
+	sources []*source
+	targets []*target
+	counts  map[object.ID]*spans
+	found   []Rename
+}
+
+func (f *finder) pair(s *source, t *target) {
+	s.used, t.used = true, true
+	f.found = append(f.found, Rename{s.path, t.path})
+}
+
+// exact pairs equal contents, equal base names preferred.
+func (f *finder) exact() {
+	byID := map[object.ID][]*source{}
+	for _, s := range f.sources {
+		byID[s.entry.ID] = append(byID[s.entry.ID], s)
+	}
+	for _, t := range f.targets {
+		var best *source
+		for _, s := range byID[t.entry.ID] {
+			if s.used || s.entry.Mode != t.entry.Mode && !(s.entry.Mode.IsRegular() && t.entry.Mode.IsRegular()) {
+				continue
+			}
+			if best == nil || path.Base(s.path) == path.Base(t.path) && path.Base(best.path) != path.Base(t.path) {
+				best = s
+			}
+		}
+		if best != nil {
+			f.pair(best, t)
+		}
+	}
+}
+
+// sameNames pairs files of a base name that only one source and one target
+// have, where they are three quarters the same.
+func (f *finder) sameNames() error {
+	sources, targets := map[string][]*source{}, map[string][]*target{}
+	for _, s := range f.sources {
+		sources[path.Base(s.path)] = append(sources[path.Base(s.path)], s)
+	}
+	for _, t := range f.targets {
+		if !t.used {
+			targets[path.Base(t.path)] = append(targets[path.Base(t.path)], t)
+		}
+	}
+	for _, s := range f.sources {
+		name := path.Base(s.path)
+		if len(sources[name]) != 1 || len(targets[name]) != 1 {
+			continue
+		}
+		score, err := f.similarity(s.entry, targets[name][0].entry)
+		if err != nil {
+			return err
+		}
+		if score >= (1+minSimilar)/2 {
+			f.pair(s, targets[name][0])
+		}
+	}
+	return nil
+}
+
+// similar pairs the rest by content, the most similar first; of equals, those
+// of the same base name.
+func (f *finder) similar() error {
+	unusedSources := slices.DeleteFunc(slices.Clone(f.sources), func(s *source) bool { return s.used })
+	unusedTargets := slices.DeleteFunc(slices.Clone(f.targets), func(t *target) bool { return t.used })
+	if len(unusedSources)*len(unusedTargets) > maxPairs {
+		return nil
+	}
+	type candidate struct {
+		s     *source
+		t     *target
+		score float64
+		named bool
+	}
+	better := func(a, b candidate) int {
+		switch {
+		case a.score != b.score:
+			if a.score > b.score {
+				return -1
+			}
+			return 1
+		case a.named != b.named:
+			if a.named {
+				return -1
+			}
+			return 1
+		}
+		return 0
+	}
+	var all []candidate
+	for _, t := range unusedTargets {
+		if err := f.ctx.Err(); err != nil {
+			return err
+		}
+		var of []candidate
+		for _, s := range unusedSources {
+			score, err := f.similarity(s.entry, t.entry)
+			if err != nil {
+				return err
+			}
+			if score >= minSimilar {
+				of = append(of, candidate{s, t, score, path.Base(s.path) == path.Base(t.path)})
+			}
+		}
+		slices.SortStableFunc(of, better)
+		all = append(all, of[:min(len(of), 4)]...) // more would hardly ever be needed
+	}
+	slices.SortStableFunc(all, better)
+	for _, c := range all {
+		if !c.s.used && !c.t.used {
+			f.pair(c.s, c.t)
+		}
+	}
+	return nil
+}
+
+// spans is a file's content as a bag of spans: lines, cut at 64 bytes, each
+// with the bytes it stands for.
+type spans struct {
+	size  int
+	bytes map[string]int
+}
+
+func (f *finder) spansOf(id object.ID) (*spans, error) {
+	if s := f.counts[id]; s != nil {
+		return s, nil
+	}
+	data, err := f.engine.Store.Blob(id)
+	if err != nil {
+		return nil, err
+	}
+	s := &spans{size: len(data), bytes: map[string]int{}}
+	if IsText(data) {
+		data = bytes.ReplaceAll(data, []byte("\r\n"), []byte("\n"))
+	}
+	for len(data) > 0 {
+		n := bytes.IndexByte(data[:min(64, len(data))], '\n') + 1
+		if n == 0 {
+			n = min(64, len(data))
+		}
+		s.bytes[string(data[:n])] += n
+		data = data[n:]
+	}
+	f.counts[id] = s
+	return s, nil
+}
+
+// similarity is the share of the larger of two files that both have, 0 to 1.
+// Only files are compared; links and submodules are renamed exactly or not.
+func (f *finder) similarity(a, b object.Entry) (float64, error) {
+	if !a.Mode.IsRegular() || !b.Mode.IsRegular() {
+		return 0, nil
+	}
+	x, err := f.spansOf(a.ID)
+	if err != nil {
+		return 0, err
+	}
+	y, err := f.spansOf(b.ID)
+	if err != nil {
+		return 0, err
+	}
+	small, large := min(x.size, y.size), max(x.size, y.size)
+	if large == 0 || float64(small) < minSimilar*float64(large) {
+		return 0, nil
+	}
+	if len(x.bytes) > len(y.bytes) {
+		x, y = y, x
+	}
+	common := 0
+	for span, n := range x.bytes {
+		common += min(n, y.bytes[span])
+	}
+	return float64(common) / float64(large), nil
+}
+
+// relevant lists the paths whose renames could matter: files of the base that
+// one side no longer has and the other changed or no longer has either.
+func (r *Result) relevant() (gone map[string]bool, err error) {
+	gone = map[string]bool{}
+	for _, p := range r.gone {
+		gone[p] = true
+	}
+	for _, c := range r.Conflicts {
+		if isFile(c.Base) && (c.Kind == ModifyDelete || c.Kind == FileDirectory) {
+			gone[c.Path] = true
+		}
+	}
+	trees := slices.Clone(r.goneTrees)
+	for _, j := range r.Joined {
+		if j.Origin == FromBoth && j.Base.IsTree() && j.Result.IsTree() {
+			trees = append(trees, edit{j.Path, j.Base})
+		}
+	}
+	for _, t := range trees {
+		left, err := r.store.Find(r.Yours, t.path)
+		if err != nil {
+			return nil, err
+		}
+		changes, err := r.store.Changes(t.entry.ID, subtree(left))
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range changes {
+			if c.New.Absent() {
+				gone[t.path+"/"+c.Path] = true
+			}
+		}
+	}
+	return gone, nil
+}
+
+// moved is three trees with the renames of each side made on the others too,
+// as though they had been made before the lines parted, and the conflicts that
+// the renames themselves are.
+type moved struct {
+	engine              *Engine
+	base, yours, theirs object.ID
+	set                 [3]map[string]object.Entry // to be made on base, yours, theirs
+	forced              []Conflict
+	kinds               map[string]Kind // what a conflict at a path is called
+	from                map[string]string
+}
+
+const (
+	inBase = iota
+	inYours
+	inTheirs
+)
+
+func (m *moved) at(tree int, p string) (object.Entry, error) {
+	if e, ok := m.set[tree][p]; ok {
+		return e, nil
+	}
+	return m.engine.Store.Find([]object.ID{m.base, m.yours, m.theirs}[tree], p)
+}
+
+// blocked reports whether a file cannot be put at a path of a side as though it
+// had always been there: the side has something of its own where the path's
+// directories would be.
+func (m *moved) blocked(side int, p string) (bool, error) {
+	for i, r := range p {
+		if r != '/' {
+			continue
+		}
+		at, err := m.at(side, p[:i])
+		if err != nil || !isFile(at) {
+			if err != nil {
+				return true, err
+			}
+			continue
+		}
+		was, err := m.at(inBase, p[:i])
+		if err != nil || !at.Same(was) {
+			return true, err // what it has as the base had it goes anyhow
+		}
+	}
+	return false, nil
+}
+
+// taken reports whether a side has something of its own at a path. A directory
+// as the base had it is none: who puts a file there took it away.
+func (m *moved) taken(side int, p string) (bool, error) {
+	at, err := m.at(side, p)
+	if err != nil || !at.IsTree() {
+		return !at.Absent(), err
+	}
+	was, err := m.at(inBase, p)
+	return !at.Same(was), err
+}
+
+// arrange works out what the renames of both sides mean together.
+func (m *moved) arrange(yours, theirs []Rename) error {
+	to := [2]map[string]string{{}, {}}
+	targets := [2]map[string]bool{{}, {}}
+	for i, list := range [][]Rename{yours, theirs} {
+		for _, r := range list {
+			to[i][r.From] = r.To
+			targets[i][r.To] = true
+		}
+	}
+	for _, r := range yours {
+		if other, both := to[1][r.From]; both {
+			if err := m.both(r, other); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := m.one(r, inYours, inTheirs, targets[1][r.To]); err != nil {
+			return err
+		}
+	}
+	for _, r := range theirs {
+		if _, both := to[0][r.From]; !both {
+			if err := m.one(r, inTheirs, inYours, targets[0][r.To]); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// both handles a file that both sides renamed.
+func (m *moved) both(r Rename, other string) error {
+	was, err := m.at(inBase, r.From)
+	if err != nil {
+		return err
+	}
+	if other == r.To {
+		m.set[inBase][r.From], m.set[inBase][r.To] = object.Entry{}, was
+		m.from[r.To] = r.From
+		return nil
+	}
+	y, err := m.at(inYours, r.To)
+	if err != nil {
+		return err
+	}
+	t, err := m.at(inTheirs, other)
+	if err != nil {
+		return err
+	}
+	// Where one of the names is taken on the other side, that is a conflict of
+	// its own; what is left to decide is whether the file has the other name.
+	yoursTaken, err := m.taken(inTheirs, r.To)
+	if err != nil {
+		return err
+	}
+	theirsTaken, err := m.taken(inYours, other)
+	if err != nil {
+		return err
+	}
+	if yoursTaken || theirsTaken {
+		if !theirsTaken {
+			m.forced = append(m.forced, Conflict{Path: other, From: r.From, Kind: RenameRename, Base: was, Theirs: t})
+		}
+		if !yoursTaken {
+			m.forced = append(m.forced, Conflict{Path: r.To, From: r.From, Kind: RenameRename, Base: was, Yours: y})
+		}
+		return nil
+	}
+	c := Conflict{Path: r.To, Also: other, From: r.From, Kind: RenameRename, Base: was, Yours: y, Theirs: t}
+	// Where the two contents join, the joined one goes wherever the file goes.
+	joined, ok, err := m.engine.joinEntries(was, y, t)
+	if err != nil {
+		return err
+	}
+	if ok {
+		c.Yours.ID, c.Theirs.ID = joined.ID, joined.ID
+		c.Yours.Mode, c.Theirs.Mode = joined.Mode, joined.Mode
+	}
+	m.forced = append(m.forced, c)
+	return nil
+}
+
+// one handles a file that only one side renamed.
+func (m *moved) one(r Rename, side, other int, met bool) error {
+	was, err := m.at(inBase, r.From)
+	if err != nil {
+		return err
+	}
+	is, err := m.at(side, r.To)
+	if err != nil {
+		return err
+	}
+	theirs, err := m.at(other, r.From)
+	if err != nil {
+		return err
+	}
+	for _, tree := range []int{inBase, other} {
+		m.set[tree][r.From] = object.Entry{}
+	}
+	undo := func() {
+		for _, tree := range []int{inBase, other} {
+			delete(m.set[tree], r.From)
+		}
+	}
+	blocked, err := m.blocked(other, r.To)
+	if err != nil {
+		return err
+	}
+	there, err := m.at(other, r.To)
+	if err != nil {
+		return err
+	}
+	if taken, err := m.taken(other, r.To); err != nil {
+		return err
+	} else if !taken {
+		there = object.Entry{}
+	}
+	switch {
+	case blocked || there.IsTree():
+		undo() // a directory and a file meet: that is the conflict to tell of
+	case theirs.Absent() || theirs.Mode.IsRegular() != is.Mode.IsRegular():
+		// They deleted it, or made something else of it, which stays where it is.
+		if !theirs.Absent() {
+			delete(m.set[other], r.From)
+		}
+		if !theirs.Absent() && !there.Absent() {
+			// They renamed it too, and made something else at the old name.
+			m.set[inBase][r.To], m.from[r.To] = was, r.From
+			return nil
+		}
+		c := Conflict{Path: r.To, From: r.From, Kind: RenameDelete, Base: was, Yours: is, Theirs: there}
+		if side == inTheirs {
+			c.Yours, c.Theirs = there, is
+		}
+		m.forced = append(m.forced, c)
+	case !there.Absent():
+		// Something else of theirs stands at the new name: the file's content is
+		// joined first, and then there are two files for one name.
+		joined, ok, err := m.engine.joinEntries(was, is, theirs)
+		if err != nil {
+			return err
+		}
+		if ok {
+			m.set[side][r.To] = joined
+		}
+		m.kinds[r.To] = RenameAdd
+		if met {
+			m.kinds[r.To] = RenameRename
+		}
+		m.from[r.To] = r.From
+	default:
+		m.set[inBase][r.To], m.set[other][r.To] = was, theirs
+		m.from[r.To] = r.From
+	}
+	return nil
+}
+
+// joinEntries joins three files; ok is false where that needs a decision.
+func (e *Engine) joinEntries(base, yours, theirs object.Entry) (joined object.Entry, ok bool, err error) {
+	m := &merger{ctx: context.Background(), engine: e, out: &Result{store: e.Store}}
+	if err := m.name("x", base, yours, theirs); err != nil || !m.out.Clean() {
+		return yours, false, err
+	}
+	if len(m.out.Joined) == 0 {
+		return yours, true, nil
+	}
+	return m.out.Joined[0].Result, true, nil
+}
+
+// withRenames joins again with the renames that matter, if there are any.
+func (e *Engine) withRenames(ctx context.Context, plain *Result) (*Result, error) {
+	relevant, err := plain.relevant()
+	if err != nil || len(relevant) == 0 {
+		return plain, err
+	}
+	var lists [2][]Rename
+	for i, side := range []object.ID{plain.Yours, plain.Theirs} {
+		gone := map[string]bool{}
+		for p := range relevant {
+			if at, err := e.Store.Find(side, p); err != nil {
+				return nil, err
+			} else if at.Absent() || at.IsTree() {
+				gone[p] = true
+			}
+		}
+		if len(gone) == 0 {
+			continue
+		}
+		if lists[i], err = e.renames(ctx, plain.Base, side, gone); err != nil {
+			return nil, err
+		}
+	}
+	if len(lists[0])+len(lists[1]) == 0 {
+		return plain, nil
+	}
+	m := &moved{engine: e, base: plain.Base, yours: plain.Yours, theirs: plain.Theirs, kinds: map[string]Kind{}, from: map[string]string{}}
+	for i := range m.set {
+		m.set[i] = map[string]object.Entry{}
+	}
+	if err := m.arrange(lists[0], lists[1]); err != nil {
+		return nil, err
+	}
+	var trees [3]object.ID
+	for i, id := range []object.ID{m.base, m.yours, m.theirs} {
+		if trees[i], err = e.Store.Edit(id, m.set[i]); err != nil {
+			return nil, err
+		}
+	}
+	r, err := e.walk(ctx, trees[0], trees[1], trees[2])
+	if err != nil {
+		return nil, err
+	}
+	for i := range r.Conflicts {
+		c := &r.Conflicts[i]
+		c.From = m.from[c.Path]
+		if k, ok := m.kinds[c.Path]; ok && c.Kind == AddAdd {
+			c.Kind = k
+		}
+	}
+	r.from = m.from
+	r.force(m.forced)
+	return r, nil
+}
+
+// force puts conflicts in the place of what joined by itself at their paths;
+// where something is contested already, that is enough.
+func (r *Result) force(list []Conflict) {
+	contested := map[string]bool{}
+	for _, c := range r.Conflicts {
+		contested[c.Path] = true
+	}
+	list = slices.DeleteFunc(list, func(c Conflict) bool { return contested[c.Path] || contested[c.Also] })
+	for _, c := range list {
+		contested[c.Path] = true
+		if c.Also != "" {
+			contested[c.Also] = true
+		}
+	}
+	r.Joined = slices.DeleteFunc(r.Joined, func(j Joined) bool { return contested[j.Path] })
+	r.contested = contested
+	r.Conflicts = append(r.Conflicts, list...)
+	slices.SortStableFunc(r.Conflicts, func(a, b Conflict) int { return strings.Compare(a.Path, b.Path) })
+}
