@@ -67,6 +67,9 @@ func (m *model) settleRemark() string {
 	if m.settle.way >= len(it.c.Ways) {
 		return "Write the place yourself, starting from what it holds now."
 	}
+	if it.c.Whole {
+		return "One side of this is kept as it is. What the other did is listed before the push."
+	}
 	switch it.c.Ways[m.settle.way].Way {
 	case settle.Weave:
 		return "Weave keeps every word either side added and drops every word either removed."

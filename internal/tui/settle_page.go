@@ -374,10 +374,14 @@ func (m *model) waysPage(it *item, w int) page {
 		default:
 			l = l.add(trouble, "✗ "+problemWords(v.Problem))
 		}
-		l = l.fit(27+map[bool]int{true: 11, false: 22}[narrow && (v.Parses == nil || *v.Parses)]).add(plain, " ")
-		if it.c.Whole {
-			l = l.cut(60)
+		verdict := 22
+		switch {
+		case it.c.Whole:
+			verdict = max(verdict, l.width()-25)
+		case narrow && (v.Parses == nil || *v.Parses):
+			verdict = 11
 		}
+		l = l.fit(27+verdict).add(plain, " ")
 		if words := costs(v, whose); words != "" && !(o.Way == it.c.Suggested) {
 			l = l.add(dim, words)
 		}
