@@ -475,6 +475,10 @@ func (m *moved) one(r Rename, side, other int, met bool) error {
 			c.Yours, c.Theirs = there, is
 		}
 		m.forced = append(m.forced, c)
+	case there.Same(is):
+		// They renamed it alike, and what stands at the old name is a new file.
+		delete(m.set[other], r.From)
+		m.set[inBase][r.To], m.from[r.To] = was, r.From
 	case !there.Absent():
 		// Something else of theirs stands at the new name: the file's content is
 		// joined first, and then there are two files for one name.
@@ -482,9 +486,13 @@ func (m *moved) one(r Rename, side, other int, met bool) error {
 		if err != nil {
 			return err
 		}
-		if ok {
-			m.set[side][r.To] = joined
+		if !ok {
+			// What stands at the old name may be another file by now: it is not
+			// taken away, and contested like any other.
+			undo()
+			return nil
 		}
+		m.set[side][r.To] = joined
 		m.kinds[r.To] = RenameAdd
 		if met {
 			m.kinds[r.To] = RenameRename
