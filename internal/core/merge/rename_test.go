@@ -1,0 +1,100 @@
+package merge
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"dorvik/internal/core/object"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// text is n lines of a name, the first changed of them different, for treeOf.
+func text(name string, n, changed int) string {
+	var lines []string
+	for i := range n {
+		if i < changed {
+			lines = append(lines, fmt.Sprintf("other-%s-%02d", name, i))
+		} else {
+			lines = append(lines, fmt.Sprintf("line0-%s-%02d", name, i))
+		}
+	}
+	return strings.Join(lines, "/")
+}
+
+func TestRenamesFound(t *testing.T) {
+	a := text("a", 10, 0)
+	for _, c := range []struct{ name, base, side, want string }{
+		{"exact", "a=" + a, "b=" + a, "a>b"},
+		{"exact, the same base name preferred", "c=" + a + " d/a=" + a, "e/a=" + a, "d/a>e/a"},
+		{"exact, one source for one target", "a=" + a, "b=" + a + " c=" + a, "a>b"},
+		{"most of it the same", "a=" + a, "b=" + text("a", 10, 3), "a>b"},
+		{"half of it the same", "a=" + a, "b=" + text("a", 10, 5), "a>b"},
+		{"less than half", "a=" + a, "b=" + text("a", 10, 6), ""},
+		{"much longer now", "a=" + a, "b=" + a + "/" + text("x", 12, 0), ""},
+		{"the best first", "a=" + a, "b=" + text("a", 10, 4) + " c=" + text("a", 10, 1), "a>c"},
+		{"the same base name before the best, if it is near", "d/a=" + a, "e/a=" + text("a", 10, 2) + " c=" + text("a", 10, 1), "d/a>e/a"},
+		{"the same base name, not near enough", "d/a=" + a, "e/a=" + text("a", 10, 4) + " c=" + text("a", 10, 1), "d/a>c"},
+		{"two, each to its own", "a=" + a + " x=" + text("x", 10, 0), "b=" + text("x", 10, 2) + " c=" + text("a", 10, 2), "a>c x>b"},
+		{"a link, exact", "l@target", "k@target", "l>k"},
+		{"a link, changed", "l@target", "k@targets", ""},
+		{"a link is no file", "l@target", "k=target", ""},
+		{"still there, so not renamed", "a=" + a, "a=" + a + " b=" + a, ""},
+		{"empty files are all alike", "a=", "b=", "a>b"},
+		{"binary", "a=%" + a, "b=%" + text("a", 10, 2), "a>b"},
+	} {
+		o := object.NewOverlay(object.SHA1, nil)
+		base, side := treeOf(t, o, c.base+" z=1"), treeOf(t, o, c.side+" z=1")
+		relevant := map[string]bool{}
+		changes, err := o.Changes(base, side)
+		require.NoError(t, err)
+		for _, ch := range changes {
+			relevant[ch.Path] = true
+		}
+		list, err := NewEngine(o).renames(t.Context(), base, side, relevant)
+		require.NoError(t, err)
+		var got []string
+		for _, r := range list {
+			got = append(got, r.From+">"+r.To)
+		}
+		slices.Sort(got)
+		assert.Equal(t, c.want, strings.Join(got, " "), c.name)
+
+		// What the other side did not touch is not looked for.
+		list, err = NewEngine(o).renames(t.Context(), base, side, nil)
+		require.NoError(t, err)
+		assert.Empty(t, list, c.name)
+	}
+}
+
+func TestTrulyEmptyFilesAreNotRenamed(t *testing.T) {
+	o := object.NewOverlay(object.SHA1, nil)
+	empty := object.Entry{Mode: object.ModeFile, ID: o.Put(object.KindBlob, nil)}
+	base, err := o.Edit(object.ID{}, map[string]object.Entry{"a": empty})
+	require.NoError(t, err)
+	side, err := o.Edit(object.ID{}, map[string]object.Entry{"b": empty})
+	require.NoError(t, err)
+	list, err := NewEngine(o).renames(t.Context(), base, side, map[string]bool{"a": true})
+	require.NoError(t, err)
+	assert.Empty(t, list, "there are too many of them to mean anything")
+}
+
+func TestLineEndsDoNotHideARename(t *testing.T) {
+	o := object.NewOverlay(object.SHA1, nil)
+	f := finder{engine: NewEngine(o), counts: map[object.ID]*spans{}}
+	entry := func(s string) object.Entry {
+		return object.Entry{Mode: object.ModeFile, ID: o.Put(object.KindBlob, []byte(s))}
+	}
+	unix := strings.Repeat("a line of some length, to be compared\n", 20)
+	score, err := f.similarity(entry(unix), entry(strings.ReplaceAll(unix, "\n", "\r\n")))
+	require.NoError(t, err)
+	assert.Greater(t, score, 0.9)
+	score, err = f.similarity(entry(""), entry(unix))
+	require.NoError(t, err)
+	assert.Zero(t, score)
+	_, err = f.similarity(object.Entry{Mode: object.ModeFile, ID: object.SHA1.Sum(object.KindBlob, []byte("nowhere"))}, entry(unix))
+	assert.ErrorIs(t, err, object.ErrMissing)
+}
