@@ -129,6 +129,21 @@ func (x *terminal) fetched() {
 	x.see("A push is refused as things are", "fetched", "Ilka Renn", "4 new")
 }
 
+// settleByRebase goes from the first look to Check, taking what is suggested.
+func (x *terminal) settleByRebase() {
+	x.t.Helper()
+	x.fetched()
+	x.press("Enter")
+	x.see("Why rebase:")
+	x.press("Enter")
+	x.see("Settle 0 of 2")
+	x.press("Enter")
+	x.see("Settle 1 of 2")
+	x.press("Enter")
+	x.see("All settled")
+	x.press("Enter")
+}
+
 // mendAndCheck goes from the first check to the Push stage.
 func (x *terminal) mendAndCheck() {
 	x.t.Helper()
@@ -190,16 +205,7 @@ func TestTheDemoByBothRoutes(t *testing.T) {
 func TestATeammatePushesInBetween(t *testing.T) {
 	x := newTerminal(t)
 	x.open("142x40")
-	x.fetched()
-	x.press("Enter")
-	x.see("Why rebase:")
-	x.press("Enter")
-	x.see("Settle 0 of 2")
-	x.press("Enter")
-	x.see("Settle 1 of 2")
-	x.press("Enter")
-	x.see("All settled")
-	x.press("Enter")
+	x.settleByRebase()
 	x.mendAndCheck()
 	before := x.mine().Git("rev-parse", "main")
 
@@ -295,16 +301,7 @@ func TestCancelTheCheck(t *testing.T) {
 	x := newTerminal(t)
 	x.mine().Git("config", "dorvik.check", "echo begun; sleep 300; echo ended")
 	x.open("80x24")
-	x.fetched()
-	x.press("Enter")
-	x.see("Why rebase:")
-	x.press("Enter")
-	x.see("Settle 0 of 2")
-	x.press("Enter")
-	x.see("Settle 1 of 2")
-	x.press("Enter")
-	x.see("All settled")
-	x.press("Enter")
+	x.settleByRebase()
 	x.see("Checking the joined code", "begun", "stop the check")
 	x.press("C-c")
 	x.see("Cancelled. Nothing was changed.")

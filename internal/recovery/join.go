@@ -57,7 +57,7 @@ func (j *Join) Conflicts() (n int) {
 	return n
 }
 
-// ErrSeveralBases says that two lines have more than one best common ancestor.
+// errSeveralBases says that two lines have more than one best common ancestor.
 var errSeveralBases = fmt.Errorf("the two lines were merged across each other before and have several common ancestors; Dorvik does not merge such lines yet")
 
 // Mend is an edit to a file of the joined tree, made to let the check pass.
