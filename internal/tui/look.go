@@ -290,6 +290,12 @@ func (m *model) groundPage(w int) page {
 		m.whoToAsk(&p)
 		return p
 	}
+	if refused := m.plan.Merge.Refused; refused != nil {
+		p.rows(wrap(txt(trouble, "▲ ").add(plain, "Not known: "+refused.Error()+"."), w))
+		m.uncommitted(&p, w, 0)
+		m.whoToAsk(&p)
+		return p
+	}
 	m.groundRows(&p, w)
 	decide := 0
 	for _, g := range m.ground {

@@ -212,6 +212,25 @@ func TestOneSidedStates(t *testing.T) {
 	b.see("Pushed.")
 }
 
+// TestSeveralCommonAncestors says what is not known instead of calling it clean.
+func TestSeveralCommonAncestors(t *testing.T) {
+	s := demoClone(t)
+	mine, ilka := gittest.At(t, s.Clone), gittest.At(t, s.Teammates[0].Clone)
+	mine.Git("checkout", "-q", "--", ".")
+	mine.Git("fetch", "-q")
+	ilka.Git("fetch", "-q", s.Clone, "main:mine")
+	mine.Git("merge", "-q", "-s", "ours", "-m", "one way", "origin/main")
+	ilka.Git("merge", "-q", "-s", "ours", "-m", "the other", "mine")
+	ilka.Git("push", "-q", "origin", "main")
+	b := newBench(t, s.Clone)
+	b.see("A push is refused", "Not known: the two lines were merged across each other")
+	assert.NotContains(t, b.text(), "No file needs a decision")
+	b.fits("several ancestors")
+	b.press("enter", "enter")
+	b.see("does not replay merges yet")
+	b.fits("both routes refused")
+}
+
 func TestUnansweredAndBlocked(t *testing.T) {
 	s := demoClone(t)
 	mine := gittest.At(t, s.Clone)
