@@ -68,8 +68,8 @@ func leftOutOf(f *settle.File, c *settle.Conflict, book *settle.Book) ([]lostLin
 	if !ok {
 		return nil, nil
 	}
-	if c.Kind == merge.RenameRename && c.Yours != "nothing" && c.Theirs != "nothing" {
-		return nil, nil // only a name is given up; the contents are joined
+	if (c.Kind == merge.RenameRename || c.Kind == merge.DirectoryRename) && c.Yours != "nothing" && c.Theirs != "nothing" {
+		return nil, nil // only a name is given up
 	}
 	if c.Whole {
 		lost := lostLine{LeftOut: LeftOut{Side: settle.SideYours, Path: c.Path, Text: c.Yours}}

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"math/rand/v2"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -54,7 +55,7 @@ func (s *story) pick(f files) string {
 	return names[s.IntN(len(names))]
 }
 
-var names = []string{"a", "b", "b.txt", "d/e", "d/f", "d/g/h", "x", "x/y", "z-1", "z"}
+var names = []string{"a", "b", "b.txt", "d/e", "d/f", "d/g/h", "d/g/i", "d/j", "x", "x/y", "z-1", "z"}
 
 // put sets a path and removes what cannot stand beside it.
 func (f files) put(path string, to file) {
@@ -88,6 +89,17 @@ func (s *story) edit(f files) {
 		f.put(path, file{"100644", "\x00binary " + path + strconv.Itoa(s.IntN(4))})
 	case n == 5:
 		f.put(path, file{"160000", strings.Repeat(strconv.Itoa(1+s.IntN(3)), 40)})
+	case n == 8:
+		dir, _, in := strings.Cut(path, "/")
+		to := []string{"d", "x", "m", "n/d", ""}[s.IntN(5)]
+		if in && to != dir {
+			for p, moved := range maps.Clone(f) {
+				if rest, under := strings.CutPrefix(p, dir+"/"); under {
+					delete(f, p)
+					f.put(strings.TrimPrefix(to+"/"+rest, "/"), moved)
+				}
+			}
+		}
 	case n == 6 || n == 7:
 		to := names[s.IntN(len(names))]
 		if _, taken := f[to]; !taken && !strings.HasPrefix(to, path+"/") && !strings.HasPrefix(path, to+"/") {
@@ -180,7 +192,6 @@ func TestJoinsAgreeWithGit(t *testing.T) {
 	}
 	repo := gittest.New(t)
 	repo.Git("config", "advice.detachedHead", "false")
-	repo.Git("config", "merge.directoryRenames", "false")
 	out, err := repo.TryInput(s.out.Bytes(), "fast-import", "--quiet")
 	require.NoError(t, err, out)
 
@@ -346,7 +357,7 @@ func conflictPaths(stops []Stop) (out []string) {
 	for _, s := range stops {
 		for _, c := range s.Result.Conflicts {
 			out = append(out, c.Path)
-			if c.Also != "" {
+			if c.Also != "" && c.Kind != merge.DirectoryRename {
 				out = append(out, c.Also)
 			}
 		}
@@ -360,7 +371,7 @@ func conflictPaths(stops []Stop) (out []string) {
 // which neither side has any more.
 func samePaths(t *testing.T, w *Workspace, what string, theirs []string, stop Stop) {
 	for _, c := range stop.Result.Conflicts {
-		if c.Kind == merge.FileDirectory {
+		if c.Kind == merge.FileDirectory || c.Kind == merge.DirectoryRename && c.Also == "" {
 			return // see docs/differences.md: what else is named beside such a clash
 		}
 	}
@@ -373,6 +384,9 @@ func samePaths(t *testing.T, w *Workspace, what string, theirs []string, stop St
 				p = o
 			}
 		}
+		if slices.Contains(ours, p) {
+			got[p] = true
+		}
 		for _, side := range []object.ID{stop.Result.Yours, stop.Result.Theirs} {
 			if e, err := w.Store.Find(side, p); assert.NoError(t, err) && !e.Absent() {
 				got[p] = true
@@ -381,13 +395,31 @@ func samePaths(t *testing.T, w *Workspace, what string, theirs []string, stop St
 	}
 	collided := slices.ContainsFunc(stop.Result.Conflicts, func(c merge.Conflict) bool { return c.Kind == merge.AddAdd || c.Kind == merge.RenameAdd })
 	for _, c := range stop.Result.Conflicts {
-		// See docs/differences.md for both.
-		if !got[c.Path] && (c.Kind == merge.RenameAdd || collided && c.Kind == merge.ModifyDelete) {
-			ours = slices.DeleteFunc(ours, func(p string) bool { return p == c.Path })
+		// See docs/differences.md for all three.
+		for _, p := range []string{c.Path, c.Also} {
+			if p != "" && !got[p] && (c.Kind == merge.RenameAdd || collided && c.Kind == merge.ModifyDelete || directoryGone(t, w, stop.Result, p)) {
+				ours = slices.DeleteFunc(ours, func(o string) bool { return o == p })
+			}
 		}
 	}
-	slices.Sort(ours)
-	assert.Equal(t, slices.Sorted(maps.Keys(got)), ours, what)
+	assert.ElementsMatch(t, slices.Collect(maps.Keys(got)), ours, what)
+}
+
+// directoryGone reports whether a path lies in a directory of the base that one
+// side has no more. git contests such a path where the directory went.
+func directoryGone(t *testing.T, w *Workspace, r *merge.Result, p string) bool {
+	for dir := path.Dir(p); dir != "."; dir = path.Dir(dir) {
+		was, err := w.Store.Find(r.Given[0], dir)
+		require.NoError(t, err)
+		for _, side := range r.Given[1:] {
+			is, err := w.Store.Find(side, dir)
+			require.NoError(t, err)
+			if was.IsTree() && !is.IsTree() {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func compareRebase(t *testing.T, w *Workspace, at *gittest.Repo, n int) bool {

@@ -471,6 +471,17 @@ func (m *model) kindPage(it *item, w int) page {
 		text = "A file was renamed to this name, and the other side added another file of the name."
 	case merge.RenameRename:
 		text = "You and " + who + " both renamed " + it.from() + ", to different names. Both contents are joined under the name you take."
+	case merge.DirectoryRename:
+		switch {
+		case c.Theirs == "nothing":
+			text = "You added this file, and " + who + " moved its directory. It cannot follow: the new place is taken, or there is more than one."
+		case c.Yours == "nothing":
+			text = who + " added this file, and you moved its directory. It cannot follow: the new place is taken, or there is more than one."
+		case c.Yours == "the place "+c.Path:
+			text = who + " added this file, and you moved the directory it was put in. Neither could know of the other."
+		default:
+			text = "You added this file, and " + who + " moved the directory it was put in. Neither could know of the other."
+		}
 	case merge.FileDirectory:
 		text = "This is a file on one side and a directory on the other. Taking one leaves the other out."
 	}

@@ -3,6 +3,7 @@ package merge
 import (
 	"bytes"
 	"context"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -520,34 +521,49 @@ func (e *Engine) joinEntries(base, yours, theirs object.Entry) (joined object.En
 // withRenames joins again with the renames that matter, if there are any.
 func (e *Engine) withRenames(ctx context.Context, plain *Result) (*Result, error) {
 	relevant, err := plain.relevant()
-	if err != nil || len(relevant) == 0 {
+	if err != nil {
+		return nil, err
+	}
+	dirs, err := plain.directories()
+	if err != nil || len(relevant) == 0 && dirs == [3]*movedDirs{} {
 		return plain, err
 	}
-	var lists [2][]Rename
-	for i, side := range []object.ID{plain.Yours, plain.Theirs} {
+	var lists [3][]Rename
+	for side := inYours; side <= inTheirs; side++ {
+		tree := [...]object.ID{inYours: plain.Yours, inTheirs: plain.Theirs}[side]
 		gone := map[string]bool{}
 		for p := range relevant {
-			if at, err := e.Store.Find(side, p); err != nil {
+			if at, err := e.Store.Find(tree, p); err != nil {
 				return nil, err
 			} else if at.Absent() || at.IsTree() {
 				gone[p] = true
 			}
 		}
+		if dirs[side] != nil {
+			maps.Copy(gone, dirs[side].sources)
+		}
 		if len(gone) == 0 {
 			continue
 		}
-		if lists[i], err = e.renames(ctx, plain.Base, side, gone); err != nil {
+		if lists[side], err = e.renames(ctx, plain.Base, tree, gone); err != nil {
 			return nil, err
 		}
+		if dirs[side] != nil {
+			dirs[side].count(lists[side])
+		}
 	}
-	if len(lists[0])+len(lists[1]) == 0 {
+	if len(lists[inYours])+len(lists[inTheirs]) == 0 {
 		return plain, nil
 	}
 	m := &moved{engine: e, base: plain.Base, yours: plain.Yours, theirs: plain.Theirs, kinds: map[string]Kind{}, from: map[string]string{}}
 	for i := range m.set {
 		m.set[i] = map[string]object.Entry{}
 	}
-	if err := m.arrange(lists[0], lists[1]); err != nil {
+	if err := m.arrange(lists[inYours], lists[inTheirs]); err != nil {
+		return nil, err
+	}
+	followers, err := m.followers(dirs)
+	if err != nil {
 		return nil, err
 	}
 	var trees [3]object.ID
@@ -560,6 +576,7 @@ func (e *Engine) withRenames(ctx context.Context, plain *Result) (*Result, error
 	if err != nil {
 		return nil, err
 	}
+	r.Given = plain.Given
 	for i := range r.Conflicts {
 		c := &r.Conflicts[i]
 		c.From = m.from[c.Path]
@@ -568,7 +585,7 @@ func (e *Engine) withRenames(ctx context.Context, plain *Result) (*Result, error
 		}
 	}
 	r.from = m.from
-	r.force(m.forced)
+	r.force(append(m.forced, followers...))
 	return r, nil
 }
 
@@ -579,15 +596,25 @@ func (r *Result) force(list []Conflict) {
 	for _, c := range r.Conflicts {
 		contested[c.Path] = true
 	}
-	list = slices.DeleteFunc(list, func(c Conflict) bool { return contested[c.Path] || contested[c.Also] })
+	known := func(p string) bool {
+		for ; p != ""; p = parent(p) {
+			if contested[p] {
+				return true
+			}
+		}
+		return false
+	}
 	for _, c := range list {
+		if known(c.Path) || known(c.Also) {
+			continue
+		}
 		contested[c.Path] = true
 		if c.Also != "" {
 			contested[c.Also] = true
 		}
+		r.Conflicts = append(r.Conflicts, c)
 	}
 	r.Joined = slices.DeleteFunc(r.Joined, func(j Joined) bool { return contested[j.Path] })
 	r.contested = contested
-	r.Conflicts = append(r.Conflicts, list...)
 	slices.SortStableFunc(r.Conflicts, func(a, b Conflict) int { return strings.Compare(a.Path, b.Path) })
 }

@@ -25,6 +25,8 @@ const (
 	RenameDelete  Kind = "rename/delete"
 	RenameRename  Kind = "rename/rename"
 	RenameAdd     Kind = "rename/add"
+
+	DirectoryRename Kind = "directory-rename"
 )
 
 // Conflict is a path that the two sides changed in ways only a person can
@@ -34,7 +36,7 @@ type Conflict struct {
 	Kind                Kind
 	Base, Yours, Theirs object.Entry
 	From                string // the path before a rename, if one is part of it
-	Also                string // where theirs is, if both renamed the file to different names
+	Also                string // where theirs is, if both renamed the file to different names; where it was put, if its directory was moved
 
 	Text  *Text // set where the conflict is within text
 	Mode  object.Mode
@@ -53,14 +55,16 @@ type Joined struct {
 
 // Result is two trees joined: what joined by itself, and the conflicts.
 type Result struct {
-	Base, Yours, Theirs object.ID
+	Given               [3]object.ID // base, yours and theirs as they were asked for
+	Base, Yours, Theirs object.ID    // with each side's renames made on the others, too
 	Joined              []Joined
 	Conflicts           []Conflict
 
 	store     *object.Overlay
 	edits     []edit          // that make yours the joined tree
-	gone      []string        // files of the base that neither side has in their place
+	gone      []string        // files of the base that are not in their place, and perhaps renamed
 	goneTrees []edit          // directories of the base that are none on either side
+	emptied   []emptied       // directories of the base that are none on one side, and changed on the other
 	contested map[string]bool // paths of conflicts that renames are
 	from      map[string]string
 }
@@ -162,7 +166,7 @@ func (e *Engine) Trees(ctx context.Context, base, yours, theirs object.ID) (*Res
 }
 
 func (e *Engine) walk(ctx context.Context, base, yours, theirs object.ID) (*Result, error) {
-	m := &merger{ctx: ctx, engine: e, out: &Result{Base: base, Yours: yours, Theirs: theirs, store: e.Store}}
+	m := &merger{ctx: ctx, engine: e, out: &Result{Given: [3]object.ID{base, yours, theirs}, Base: base, Yours: yours, Theirs: theirs, store: e.Store}}
 	if err := m.dir("", tree(base), tree(yours), tree(theirs)); err != nil {
 		return nil, err
 	}
@@ -210,6 +214,12 @@ func (m *merger) name(path string, b, y, t object.Entry) error {
 		return nil
 	case y.IsTree() && t.IsTree():
 		return m.dir(path, b, y, t)
+	case b.IsTree() && y.IsTree():
+		m.out.emptied = append(m.out.emptied, emptied{path, inTheirs, b, y})
+		return m.treeAgainstFile(path, b, y, t)
+	case b.IsTree() && t.IsTree():
+		m.out.emptied = append(m.out.emptied, emptied{path, inYours, b, t})
+		return m.treeAgainstFile(path, b, y, t)
 	case y.IsTree() || t.IsTree():
 		return m.treeAgainstFile(path, b, y, t)
 	}
@@ -282,7 +292,13 @@ func (m *merger) treeAgainstFile(path string, b, y, t object.Entry) error {
 		}
 		left = !id.IsZero()
 	}
-	// Whichever it is, the path is joined or contested as a whole.
+	// Whichever it is, the path is joined or contested as a whole. Its files may
+	// have been renamed, though.
+	for _, c := range m.out.Conflicts[conflicts:] {
+		if isFile(c.Base) {
+			m.out.gone = append(m.out.gone, c.Path)
+		}
+	}
 	m.out.edits, m.out.Joined, m.out.Conflicts = m.out.edits[:edits], m.out.Joined[:joined], m.out.Conflicts[:conflicts]
 	if left {
 		m.conflict(Conflict{Path: path, Kind: FileDirectory, Base: b, Yours: y, Theirs: t})

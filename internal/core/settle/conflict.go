@@ -105,6 +105,9 @@ func wholePath(c *merge.Conflict) *Conflict {
 		q.Ways = []Option{{Way: Yours, Text: "the file is named " + c.Path, entry: c.Yours, also: c.Also},
 			{Way: Theirs, Text: "the file is named " + c.Also, also: c.Also, second: c.Theirs}}
 	}
+	if c.Kind == merge.DirectoryRename {
+		q.directoryRename(c)
+	}
 	if c.Kind == merge.ModifyDelete || c.Kind == merge.RenameDelete {
 		q.Suggested, q.Why = Yours, "keeps the file: it can still be deleted later"
 		if c.Yours.Absent() {
@@ -115,6 +118,25 @@ func wholePath(c *merge.Conflict) *Conflict {
 		q.Ways = modeWays(c)
 	}
 	return q
+}
+
+// directoryRename offers the two places of a file that one side added to a
+// directory which the other side moved: to stay where it was put, or to follow.
+func (q *Conflict) directoryRename(c *merge.Conflict) {
+	stay, follow, added := &q.Ways[0], &q.Ways[1], c.Yours
+	stays, follows := &q.Yours, &q.Theirs
+	if added.Absent() {
+		stay, follow, stays, follows, added = follow, stay, follows, stays, c.Theirs
+	}
+	if c.Also == "" {
+		stay.Text, follow.Text = "it stays here", "it is left out"
+		q.Suggested, q.Why = stay.Way, "it cannot follow its directory: the new place is taken, or there is more than one"
+		return
+	}
+	*stays, *follows = "the place "+c.Also, "the place "+c.Path
+	*stay = Option{Way: stay.Way, Text: "the file stays at " + c.Also, also: c.Also, second: added}
+	*follow = Option{Way: follow.Way, Text: "the file follows to " + c.Path, entry: added, also: c.Also}
+	q.Suggested, q.Why = follow.Way, "the rest of its directory is there now"
 }
 
 func modeConflict(c *merge.Conflict) *Conflict {
