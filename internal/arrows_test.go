@@ -25,7 +25,7 @@ type pkg struct {
 var arrows = map[string]string{
 	"core/object":   "+golang.org/x/text",
 	"core/diff":     "",
-	"core/merge":    "core/object core/diff",
+	"core/merge":    "core/object core/diff core/history",
 	"core/history":  "core/object core/diff",
 	"core/replay":   "core/object core/diff core/merge core/history",
 	"core/settle":   "core/object core/diff core/merge",

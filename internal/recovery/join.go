@@ -57,9 +57,6 @@ func (j *Join) Conflicts() (n int) {
 	return n
 }
 
-// errSeveralBases says that two lines have more than one best common ancestor.
-var errSeveralBases = fmt.Errorf("the two lines were merged across each other before and have several common ancestors; Dorvik does not merge such lines yet")
-
 // Mend is an edit to a file of the joined tree, made to let the check pass.
 type Mend struct {
 	Path          string
@@ -80,10 +77,6 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, book *se
 		j.Tree = tree
 		return j, err
 	case route == Merge:
-		if len(p.Parted.Bases) > 1 {
-			j.Refused = errSeveralBases
-			return j, nil
-		}
 		if err := w.joinMerge(ctx, j, p, resolve); err != nil {
 			return nil, err
 		}
@@ -122,14 +115,19 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, book *se
 }
 
 func (w *Workspace) joinMerge(ctx context.Context, j *Join, p *Position, resolve replay.Resolver) error {
-	var trees [3]object.ID
-	for i, c := range []object.ID{p.Base(), p.Yours, p.Theirs} {
-		var err error
-		if trees[i], err = w.Tree(c); err != nil {
-			return err
-		}
+	base, err := w.engine.Base(ctx, p.Parted.Bases)
+	if err != nil {
+		return err
 	}
-	r, err := w.engine.Trees(ctx, trees[0], trees[1], trees[2])
+	yours, err := w.Tree(p.Yours)
+	if err != nil {
+		return err
+	}
+	theirs, err := w.Tree(p.Theirs)
+	if err != nil {
+		return err
+	}
+	r, err := w.engine.Trees(ctx, base, yours, theirs)
 	if err != nil {
 		return err
 	}
@@ -314,8 +312,6 @@ func (pl *Plan) suggest(p *Position) {
 	switch {
 	case pl.Rebase.Refused != nil:
 		pl.Suggested, pl.Why = Merge, "your line holds a merge already, and Dorvik does not replay merges yet."
-	case pl.Merge.Refused != nil:
-		pl.Suggested, pl.Why = Rebase, "the two lines were merged across each other before, and Dorvik does not merge such lines yet."
 	case pl.Pushed:
 		pl.Suggested, pl.Why = Merge, "some of your "+yours+" are on a remote already; rebase would give them new ids, and whoever has them would have them twice."
 	case asksR > 2*asksM+1:

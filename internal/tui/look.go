@@ -229,6 +229,9 @@ func (m *model) stem(at int) page {
 		l := txt(plain, pad)
 		if i == 0 {
 			p.row(l.add(bright, "◆ ").add(base, n.ID.Short()+" ").add(plain, n.Subject()).add(dim, "  common ancestor"))
+			if more := len(m.pos.Parted.Bases) - 1; more > 0 {
+				p.row(txt(faint, pad+"│ ").add(dim, fmt.Sprintf("and %d more: the lines were merged across each other", more)))
+			}
 			continue
 		}
 		p.row(txt(faint, pad+"│"))
@@ -286,12 +289,6 @@ func (m *model) groundPage(w int) page {
 			p.blank()
 			p.rows(wrap(txt(plain, "You changed nothing that is not pushed, so nothing can conflict."), w))
 		}
-		m.uncommitted(&p, w, 0)
-		m.whoToAsk(&p)
-		return p
-	}
-	if refused := m.plan.Merge.Refused; refused != nil {
-		p.rows(wrap(txt(trouble, "▲ ").add(plain, "Not known: "+refused.Error()+"."), w))
 		m.uncommitted(&p, w, 0)
 		m.whoToAsk(&p)
 		return p

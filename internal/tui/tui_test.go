@@ -212,7 +212,7 @@ func TestOneSidedStates(t *testing.T) {
 	b.see("Pushed.")
 }
 
-// TestSeveralCommonAncestors says what is not known instead of calling it clean.
+// TestSeveralCommonAncestors merges lines that were merged across each other.
 func TestSeveralCommonAncestors(t *testing.T) {
 	s := demoClone(t)
 	mine, ilka := gittest.At(t, s.Clone), gittest.At(t, s.Teammates[0].Clone)
@@ -223,12 +223,10 @@ func TestSeveralCommonAncestors(t *testing.T) {
 	ilka.Git("merge", "-q", "-s", "ours", "-m", "the other", "mine")
 	ilka.Git("push", "-q", "origin", "main")
 	b := newBench(t, s.Clone)
-	b.see("A push is refused", "Not known: the two lines were merged across each other")
-	assert.NotContains(t, b.text(), "No file needs a decision")
+	b.see("A push is refused", "and 1 more: the lines were merged across each other")
 	b.fits("several ancestors")
-	b.press("enter", "enter")
-	b.see("does not replay merges yet")
-	b.fits("both routes refused")
+	b.press("enter")
+	b.fits("one route refused")
 }
 
 func TestUnansweredAndBlocked(t *testing.T) {

@@ -158,9 +158,17 @@ func NewEngine(store *object.Overlay) *Engine {
 // differ, and looks for renames only where they can matter. Cancelling ctx stops
 // it with the context's error.
 func (e *Engine) Trees(ctx context.Context, base, yours, theirs object.ID) (*Result, error) {
+	return e.join(ctx, base, yours, theirs, true)
+}
+
+// join is Trees with or without asking about the files of moved directories.
+func (e *Engine) join(ctx context.Context, base, yours, theirs object.ID, directories bool) (*Result, error) {
 	r, err := e.walk(ctx, base, yours, theirs)
 	if err != nil {
 		return nil, err
+	}
+	if !directories {
+		r.emptied = nil
 	}
 	return e.withRenames(ctx, r)
 }

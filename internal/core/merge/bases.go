@@ -1,0 +1,170 @@
+package merge
+
+import (
+	"context"
+	"strings"
+
+	"dorvik/internal/core/diff"
+	"dorvik/internal/core/history"
+	"dorvik/internal/core/object"
+)
+
+// Base gives the tree that lines with these best common ancestors started from,
+// newest first as history.Diverge lists them. Several are joined in memory, the
+// oldest first, each joint with a base of its own found in the same way; without
+// any it is the empty tree. What the ancestors disagree on is as their own base
+// had it, and in a text both versions stand, between lines that no side has: so
+// a side's change there always counts as one.
+//
+// The way of merging ancestors recursively is that of F. Kuivinen's recursive
+// merge strategy of 2005.
+func (e *Engine) Base(ctx context.Context, bases []object.ID) (object.ID, error) {
+	if len(bases) == 0 {
+		return e.Store.EmptyTree(), nil
+	}
+	at := bases[len(bases)-1]
+	c, err := e.Store.Commit(at)
+	if err != nil {
+		return object.ID{}, err
+	}
+	tree := c.Tree
+	for i := len(bases) - 2; i >= 0; i-- {
+		next, err := e.Store.Commit(bases[i])
+		if err != nil {
+			return object.ID{}, err
+		}
+		parted, err := history.Diverge(ctx, e.Store, at, bases[i])
+		if err != nil {
+			return object.ID{}, err
+		}
+		below, err := e.Base(ctx, parted.Bases)
+		if err != nil {
+			return object.ID{}, err
+		}
+		r, err := e.join(ctx, below, tree, next.Tree, false)
+		if err != nil {
+			return object.ID{}, err
+		}
+		if tree, err = e.undecided(r); err != nil {
+			return object.ID{}, err
+		}
+		at = e.Store.PutCommit(&object.Commit{Tree: tree, Parents: []object.ID{at, bases[i]}, Committer: next.Committer})
+	}
+	return tree, nil
+}
+
+// undecided makes the joined tree with what is contested left undecided.
+func (e *Engine) undecided(r *Result) (object.ID, error) {
+	entries := map[string]object.Entry{}
+	for _, c := range r.Conflicts {
+		is, err := e.undecidedEntry(c)
+		if err != nil {
+			return object.ID{}, err
+		}
+		entries[c.Path] = is
+		if c.Also != "" {
+			entries[c.Also] = is
+		}
+	}
+	return r.Tree(entries)
+}
+
+func (e *Engine) undecidedEntry(c Conflict) (object.Entry, error) {
+	text := c.Text
+	if c.Kind == RenameRename && c.Also != "" {
+		if c.Yours.Same(c.Theirs) {
+			return c.Yours, nil // the contents joined
+		}
+		var err error
+		if text, err = e.Text(c.Base.ID, c.Yours.ID, c.Theirs.ID); err != nil {
+			return c.Base, err
+		}
+		c.Mode = c.Base.Mode
+	}
+	switch {
+	case text != nil && text.Conflicts() > 0:
+		return object.Entry{Mode: c.Mode, ID: e.Store.Put(object.KindBlob, []byte(text.undecided()))}, nil
+	case c.Kind == ModeBits:
+		return c.Yours, nil
+	case c.Kind == AddAdd:
+		return object.Entry{Mode: c.Mode, ID: e.Store.Put(object.KindBlob, nil)}, nil
+	}
+	return c.Base, nil
+}
+
+// The lines between which a text has both versions of what two common ancestors
+// disagree on.
+const (
+	OneAncestor   = "┄┄ one common ancestor has:\n"
+	OtherAncestor = "┄┄ another common ancestor has:\n"
+	AncestorsEnd  = "┄┄\n"
+)
+
+// undecided is the joined text with both versions of each contested region.
+// What both have in common is left out of that, unless it is three lines or less
+// between two such places.
+func (t Text) undecided() string {
+	const near = 3
+	type part struct {
+		contested     bool
+		yours, theirs []string
+	}
+	var parts []part
+	add := func(contested bool, yours, theirs []string) {
+		if len(yours)+len(theirs) == 0 {
+			return
+		}
+		parts = append(parts, part{contested, yours, theirs})
+		n := len(parts)
+		// Two contested places with a few unchanged lines between are one.
+		if !contested || n < 3 || parts[n-2].contested || !parts[n-3].contested || len(parts[n-2].yours) > near {
+			return
+		}
+		if between := parts[n-2]; between.theirs != nil {
+			first := &parts[n-3]
+			first.yours = append(append(append([]string{}, first.yours...), between.yours...), yours...)
+			first.theirs = append(append(append([]string{}, first.theirs...), between.theirs...), theirs...)
+			parts = parts[:n-2]
+		}
+	}
+	for _, r := range t.Regions {
+		y, th := t.Yours[r.Yours.Lo:r.Yours.Hi], t.Theirs[r.Theirs.Lo:r.Theirs.Hi]
+		switch {
+		case r.Origin == FromBase:
+			add(false, y, th)
+		case r.Origin != Contested:
+			add(false, t.Lines(r), nil)
+		case len(y) == 0 || len(th) == 0:
+			add(true, y, th)
+		default:
+			a, b := 0, 0
+			for _, e := range diff.Histogram(y, th) {
+				add(false, y[a:e.A0], th[b:e.B0])
+				add(true, y[e.A0:e.A1], th[e.B0:e.B1])
+				a, b = e.A1, e.B1
+			}
+			add(false, y[a:], th[b:])
+		}
+	}
+	var out strings.Builder
+	lines := func(list []string) {
+		for _, l := range list {
+			out.WriteString(l)
+		}
+		if n := len(list); n > 0 && !strings.HasSuffix(list[n-1], "\n") {
+			out.WriteByte('\n')
+		}
+	}
+	for _, p := range parts {
+		if !p.contested {
+			out.WriteString(strings.Join(p.yours, ""))
+			continue
+		}
+		out.WriteString(OneAncestor)
+		lines(p.yours)
+		out.WriteString(OtherAncestor)
+		lines(p.theirs)
+		out.WriteString(AncestorsEnd)
+	}
+	return out.String()
+}
