@@ -278,7 +278,7 @@ func compareMerge(t *testing.T, w *Workspace, at *gittest.Repo, n int) bool {
 	out, gerr := at.Try("merge-tree", "--write-tree", "--name-only", "--no-messages", p.Yours.String(), p.Theirs.String())
 	lines := strings.Split(out, "\n")
 	if gerr == nil {
-		if !j.Clean() && gitLosesWork(t, w, p, lines[0]) {
+		if !j.Clean() && (gitLosesWork(t, w, p, lines[0]) || basesDisagree(t, w, p)) {
 			return false
 		}
 		return assert.True(t, j.Clean(), "merge %d: git joins cleanly, here are conflicts %v", n, conflictPaths(j.Stops)) &&
@@ -299,7 +299,7 @@ func basesDisagree(t *testing.T, w *Workspace, p *Position) bool {
 		require.NoError(t, err)
 		j, err := w.Join(t.Context(), b, Merge, &settle.Book{}, nil, nil)
 		require.NoError(t, err)
-		if !j.Clean() {
+		if !j.Clean() || basesDisagree(t, w, b) {
 			return true
 		}
 	}

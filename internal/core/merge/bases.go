@@ -45,7 +45,7 @@ func (e *Engine) Base(ctx context.Context, bases []object.ID) (object.ID, error)
 		if err != nil {
 			return object.ID{}, err
 		}
-		if tree, err = e.undecided(r); err != nil {
+		if tree, err = e.undecided(ctx, r); err != nil {
 			return object.ID{}, err
 		}
 		at = e.Store.PutCommit(&object.Commit{Tree: tree, Parents: []object.ID{at, bases[i]}, Committer: next.Committer})
@@ -54,10 +54,10 @@ func (e *Engine) Base(ctx context.Context, bases []object.ID) (object.ID, error)
 }
 
 // undecided makes the joined tree with what is contested left undecided.
-func (e *Engine) undecided(r *Result) (object.ID, error) {
+func (e *Engine) undecided(ctx context.Context, r *Result) (object.ID, error) {
 	entries := map[string]object.Entry{}
 	for _, c := range r.Conflicts {
-		is, err := e.undecidedEntry(c)
+		is, err := e.undecidedEntry(ctx, c)
 		if err != nil {
 			return object.ID{}, err
 		}
@@ -69,7 +69,7 @@ func (e *Engine) undecided(r *Result) (object.ID, error) {
 	return r.Tree(entries)
 }
 
-func (e *Engine) undecidedEntry(c Conflict) (object.Entry, error) {
+func (e *Engine) undecidedEntry(ctx context.Context, c Conflict) (object.Entry, error) {
 	text := c.Text
 	if c.Kind == RenameRename && c.Also != "" {
 		if c.Yours.Same(c.Theirs) {
@@ -81,6 +81,9 @@ func (e *Engine) undecidedEntry(c Conflict) (object.Entry, error) {
 		}
 		c.Mode = c.Base.Mode
 	}
+	if c.Kind == FileDirectory {
+		return e.directoryFirst(ctx, c)
+	}
 	switch {
 	case text != nil && text.Conflicts() > 0:
 		return object.Entry{Mode: c.Mode, ID: e.Store.Put(object.KindBlob, []byte(text.undecided()))}, nil
@@ -90,6 +93,23 @@ func (e *Engine) undecidedEntry(c Conflict) (object.Entry, error) {
 		return object.Entry{Mode: c.Mode, ID: e.Store.Put(object.KindBlob, nil)}, nil
 	}
 	return c.Base, nil
+}
+
+// directoryFirst gives the directory of a clash, joined with what the other side
+// left of it, or the file where nothing is left.
+func (e *Engine) directoryFirst(ctx context.Context, c Conflict) (object.Entry, error) {
+	r, err := e.join(ctx, subtree(c.Base), subtree(c.Yours), subtree(c.Theirs), false)
+	if err != nil {
+		return object.Entry{}, err
+	}
+	id, err := e.undecided(ctx, r)
+	if err != nil || id != e.Store.EmptyTree() {
+		return object.Entry{Mode: object.ModeTree, ID: id}, err
+	}
+	if isFile(c.Yours) {
+		return c.Yours, nil
+	}
+	return c.Theirs, nil
 }
 
 // The lines between which a text has both versions of what two common ancestors
