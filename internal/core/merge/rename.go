@@ -461,7 +461,7 @@ func (m *moved) one(r Rename, side, other int, met bool) error {
 	switch {
 	case blocked || there.IsTree():
 		undo() // a directory and a file meet: that is the conflict to tell of
-	case theirs.Absent() || theirs.Mode.IsRegular() != is.Mode.IsRegular():
+	case theirs.Absent() || !theirs.Mode.SameType(is.Mode):
 		// They deleted it, or made something else of it, which stays where it is.
 		if !theirs.Absent() {
 			delete(m.set[other], r.From)

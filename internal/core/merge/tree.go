@@ -326,7 +326,7 @@ func (m *merger) file(path string, b, y, t object.Entry) error {
 	switch {
 	case y.Absent() || t.Absent():
 		c.Kind = ModifyDelete
-	case y.Mode.IsRegular() != t.Mode.IsRegular() || !y.Mode.IsRegular() && y.Mode != t.Mode:
+	case !y.Mode.SameType(t.Mode):
 		c.Kind = Type
 	case y.Mode == object.ModeLink:
 		c.Kind = Symlink

@@ -91,6 +91,7 @@ func TestTrees(t *testing.T) {
 
 		{"renamed and deleted", "a=1/2/3/4", "b=1/2/3/4", "", "! b rename/delete"},
 		{"deleted and renamed", "a=1/2/3/4 z=1", "z=1", "b=1/2/3/4 z=1", "! b rename/delete"},
+		{"a link renamed, and made a submodule", "l@target z=1", "k@target z=1", "l#1 z=1", "! k rename/delete"},
 		{"renamed by both, apart", "a=1/2/3/4", "b=1/2/3/4", "c=1/2/3/4", "! b rename/rename"},
 		{"renamed onto what the other added", "a=1/2/3/4", "b=1/2/3/4", "a=1/2/3/X b=9", "! b rename/add"},
 		{"two renamed to one name", "a=1/2/3/4 b=5/6/7/8", "n=1/2/3/4 b=5/6/7/X", "a=1/2/3/X n=5/6/7/8", "! n rename/rename"},

@@ -22,6 +22,10 @@ const (
 // IsRegular reports whether the entry is a file with text or bytes in it.
 func (m Mode) IsRegular() bool { return m&0o170000 == 0o100000 }
 
+// SameType reports whether two modes are of the same kind of thing: both files,
+// executable or not, both links, and so on.
+func (m Mode) SameType(o Mode) bool { return m == o || m.IsRegular() && o.IsRegular() }
+
 // Describe says in plain words what an entry of this mode is.
 func (m Mode) Describe() string {
 	switch {
