@@ -27,7 +27,7 @@ var arrows = map[string]string{
 	"core/diff":     "",
 	"core/merge":    "core/object core/diff core/history",
 	"core/history":  "core/object core/diff",
-	"core/replay":   "core/object core/diff core/merge core/history",
+	"core/replay":   "core/object core/diff core/merge core/history +golang.org/x/sync",
 	"core/settle":   "core/object core/diff core/merge",
 	"core/diagnose": "",
 	"visible":       "",

@@ -23,6 +23,49 @@ type batch struct {
 	stop func()
 }
 
+// pool is a few batches, so that objects can be read while others are. The one
+// used last is used next: it has started, and remembers what it read.
+type pool struct {
+	mu   sync.Mutex
+	free []*batch
+	all  []*batch
+	one  *sync.Cond
+}
+
+// readers is the number of processes that read objects at a time.
+const readers = 2
+
+func newPool(r *Repo) *pool {
+	p := &pool{}
+	p.one = sync.NewCond(&p.mu)
+	for range readers {
+		p.all = append(p.all, &batch{repo: r})
+	}
+	p.free = append(p.free, p.all...)
+	return p
+}
+
+func (p *pool) with(use func(b *batch)) {
+	p.mu.Lock()
+	for len(p.free) == 0 {
+		p.one.Wait()
+	}
+	b := p.free[len(p.free)-1]
+	p.free = p.free[:len(p.free)-1]
+	p.mu.Unlock()
+	use(b)
+	p.mu.Lock()
+	p.free = append(p.free, b)
+	p.mu.Unlock()
+	p.one.Signal()
+}
+
+func (p *pool) close() {
+	for _, b := range p.all {
+		b.close()
+	}
+}
+
 // read gives an object. A process that ended is started once more.
 func (b *batch) read(id object.ID) (object.Kind, []byte, error) {
 	b.mu.Lock()
@@ -44,6 +87,41 @@ func (b *batch) ask(id object.ID) (object.Kind, []byte, error) {
 	if _, err := io.WriteString(b.in, id.String()+"\n"); err != nil {
 		return 0, nil, fmt.Errorf("reading object %s: %w", id, err)
 	}
+	return b.answer(id)
+}
+
+// readMany asks for objects without waiting for each answer. What is missing is
+// left out; if the process fails, so is the rest.
+func (b *batch) readMany(ids []object.ID, each func(id object.ID, kind object.Kind, data []byte)) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.in == nil && b.start() != nil {
+		return
+	}
+	in := b.in
+	var asked sync.WaitGroup
+	asked.Go(func() {
+		var all strings.Builder
+		for _, id := range ids {
+			all.WriteString(id.String() + "\n")
+		}
+		_, _ = io.WriteString(in, all.String()) // if it fails, reading does
+	})
+	for _, id := range ids {
+		kind, data, err := b.answer(id)
+		if errors.Is(err, object.ErrMissing) {
+			continue
+		}
+		if err != nil {
+			b.end()
+			break
+		}
+		each(id, kind, data)
+	}
+	asked.Wait()
+}
+
+func (b *batch) answer(id object.ID) (object.Kind, []byte, error) {
 	head, err := b.out.ReadString('\n')
 	if err != nil {
 		return 0, nil, fmt.Errorf("reading object %s: git cat-file ended: %w", id, err)

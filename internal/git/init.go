@@ -12,7 +12,7 @@ import (
 // At takes a folder that is known to be a repository of SHA-1 ids, bare or not.
 func At(dir string) *Repo {
 	r := &Repo{Dir: dir, GitDir: dir}
-	r.objects = &batch{repo: r}
+	r.objects = newPool(r)
 	return r
 }
 

@@ -18,7 +18,7 @@ type Repo struct {
 	GitDir  string // of this working tree
 	Format  object.Format
 	Shallow bool
-	objects *batch
+	objects *pool
 }
 
 // ErrNotRepo says that a folder is in no repository.
@@ -60,7 +60,7 @@ func Open(ctx context.Context, dir string) (*Repo, error) {
 		return nil, err
 	}
 	r.Dir = strings.TrimSuffix(top, "\n")
-	r.objects = &batch{repo: r}
+	r.objects = newPool(r)
 	return r, nil
 }
 
@@ -68,7 +68,15 @@ func Open(ctx context.Context, dir string) (*Repo, error) {
 func (r *Repo) Close() { r.objects.close() }
 
 // Read gives an object; it makes Repo an object.Reader.
-func (r *Repo) Read(id object.ID) (object.Kind, []byte, error) { return r.objects.read(id) }
+func (r *Repo) Read(id object.ID) (kind object.Kind, data []byte, err error) {
+	r.objects.with(func(b *batch) { kind, data, err = b.read(id) })
+	return kind, data, err
+}
+
+// ReadMany makes Repo an object.ManyReader.
+func (r *Repo) ReadMany(ids []object.ID, each func(id object.ID, kind object.Kind, data []byte)) {
+	r.objects.with(func(b *batch) { b.readMany(ids, each) })
+}
 
 // Resolve gives the commit a revision names.
 func (r *Repo) Resolve(ctx context.Context, rev string) (object.ID, error) {
@@ -111,15 +119,42 @@ func (r *Repo) Status(ctx context.Context) (Branch, []Dirty, error) {
 	if err != nil || b.Name == "" {
 		return b, dirty, err
 	}
-	out, err = r.run(ctx, "reading what "+b.Name+" follows", "for-each-ref",
+	return b, dirty, r.follow(ctx, &b)
+}
+
+// Current reads the branch without its uncommitted work, which in a large working
+// tree takes long to find.
+func (r *Repo) Current(ctx context.Context) (Branch, error) {
+	var b Branch
+	// Unborn, the branch has a name and no commit, and this fails.
+	out, err := r.run(ctx, "looking where you are", "rev-parse", "HEAD", "--symbolic-full-name", "HEAD")
+	if err != nil {
+		b, _, err = r.Status(ctx)
+		return b, err
+	}
+	tip, name, _ := strings.Cut(strings.TrimSuffix(out, "\n"), "\n")
+	if b.Tip, err = object.ParseID(tip); err != nil {
+		return b, fmt.Errorf("looking where you are: %w", err)
+	}
+	var on bool
+	if b.Name, on = strings.CutPrefix(name, "refs/heads/"); !on {
+		b.Name = ""
+		return b, nil
+	}
+	return b, r.follow(ctx, &b)
+}
+
+// follow finds what a branch follows.
+func (r *Repo) follow(ctx context.Context, b *Branch) error {
+	out, err := r.run(ctx, "reading what "+b.Name+" follows", "for-each-ref",
 		"--format=%(upstream:short)%00%(upstream)%00%(upstream:remotename)%00%(upstream:remoteref)", b.Full())
 	if err != nil {
-		return b, dirty, err
+		return err
 	}
 	if f := strings.Split(strings.TrimSuffix(out, "\n"), "\x00"); len(f) == 4 {
 		b.Upstream, b.Tracking, b.Remote, b.Ref = f[0], f[1], f[2], f[3]
 	}
-	return b, dirty, nil
+	return nil
 }
 
 func parseStatus(out string) (b Branch, dirty []Dirty, err error) {

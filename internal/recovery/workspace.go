@@ -104,6 +104,11 @@ func (w *Workspace) Stand(ctx context.Context, fetch bool) (*Position, error) {
 	if err != nil {
 		return nil, err
 	}
+	return w.stand(ctx, b, dirty, fetch)
+}
+
+func (w *Workspace) stand(ctx context.Context, b git.Branch, dirty []git.Dirty, fetch bool) (*Position, error) {
+	var err error
 	if op := w.Repo.Unfinished(); op != "" {
 		return nil, &Blocked{"A git " + op + " is half done here.",
 			fmt.Sprintf("Finish it, or go back with “git %s --abort”; then start dorvik again.", op)}
@@ -139,14 +144,14 @@ func (w *Workspace) Stand(ctx context.Context, fetch bool) (*Position, error) {
 }
 
 // Compare is Stand for any two revisions; empty ones stand for the branch and
-// its upstream.
+// its upstream. It does not look for uncommitted work.
 func (w *Workspace) Compare(ctx context.Context, yours, theirs string) (*Position, error) {
-	if yours == "" && theirs == "" {
-		return w.Stand(ctx, false)
-	}
-	b, _, err := w.Repo.Status(ctx)
+	b, err := w.Repo.Current(ctx)
 	if err != nil {
 		return nil, err
+	}
+	if yours == "" && theirs == "" {
+		return w.stand(ctx, b, nil, false)
 	}
 	if yours == "" {
 		yours = "HEAD"

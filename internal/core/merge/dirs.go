@@ -32,24 +32,16 @@ type movedDirs struct {
 // scan reads a directory that the mover has no more. within says that files
 // were added to it or above it.
 func (m *movedDirs) scan(store *object.Overlay, dir string, base, kept object.Entry, within bool) error {
-	b, err := store.Tree(subtree(base))
-	if err != nil {
-		return err
-	}
-	k, err := store.Tree(subtree(kept))
-	if err != nil {
-		return err
-	}
-	if err := object.Zip(func(name string, at []object.Entry) error {
+	if err := store.Zip(func(name string, at []object.Entry) error {
 		if isFile(at[1]) && !isFile(at[0]) {
 			m.added[dir+"/"+name] = at[1]
 			m.into[dir], within = true, true
 		}
 		return nil
-	}, b, k); err != nil {
+	}, subtree(base), subtree(kept)); err != nil {
 		return err
 	}
-	return object.Zip(func(name string, at []object.Entry) error {
+	return store.Zip(func(name string, at []object.Entry) error {
 		p := dir + "/" + name
 		if isFile(at[0]) && within {
 			m.sources[p] = true
@@ -61,7 +53,7 @@ func (m *movedDirs) scan(store *object.Overlay, dir string, base, kept object.En
 			return m.scan(store, p, at[0], at[1], within)
 		}
 		return nil
-	}, b, k)
+	}, subtree(base), subtree(kept))
 }
 
 // count works out from a side's renames where its directories went: a directory

@@ -3,6 +3,7 @@ package merge
 import (
 	"bytes"
 	"context"
+	"slices"
 	"sync"
 
 	"dorvik/internal/core/diff"
@@ -61,7 +62,8 @@ type Result struct {
 	Conflicts           []Conflict
 
 	store     *object.Overlay
-	edits     []edit          // that make yours the joined tree
+	ofYours   []edit          // that make yours the joined tree
+	ofTheirs  []edit          // that make theirs the joined tree
 	gone      []string        // files of the base that are not in their place, and perhaps renamed
 	goneTrees []edit          // directories of the base that are none on either side
 	emptied   []emptied       // directories of the base that are none on one side, and changed on the other
@@ -80,14 +82,28 @@ func (r *Result) Clean() bool { return len(r.Conflicts) == 0 }
 // Tree makes the joined tree. Each conflicting path has the entry given for it,
 // or else yours.
 func (r *Result) Tree(settled map[string]object.Entry) (object.ID, error) {
-	set := make(map[string]object.Entry, len(r.edits)+len(settled))
-	for _, e := range r.edits {
+	// From whichever side is nearer; at conflicting paths yours stays.
+	from, edits := r.Yours, r.ofYours
+	if len(r.ofTheirs)+len(r.Conflicts) < len(edits) {
+		from, edits = r.Theirs, r.ofTheirs
+	}
+	set := make(map[string]object.Entry, len(edits)+len(settled)+len(r.Conflicts))
+	if from == r.Theirs {
+		for _, c := range r.Conflicts {
+			at, err := r.store.Find(r.Yours, c.Path)
+			if err != nil {
+				return object.ID{}, err
+			}
+			set[c.Path] = at
+		}
+	}
+	for _, e := range edits {
 		set[e.path] = e.entry
 	}
 	for p, e := range settled {
 		set[p] = e
 	}
-	id, err := r.store.Edit(r.Yours, set)
+	id, err := r.store.Edit(from, set)
 	if err == nil && id.IsZero() {
 		id = r.store.EmptyTree()
 	}
@@ -189,12 +205,13 @@ type merger struct {
 	out    *Result
 }
 
-func (m *merger) set(path string, e object.Entry) { m.out.edits = append(m.out.edits, edit{path, e}) }
-
 func (m *merger) joined(path string, o Origin, b, y, t, result object.Entry) {
 	m.out.Joined = append(m.out.Joined, Joined{Path: path, Origin: o, Base: b, Yours: y, Theirs: t, Result: result})
 	if !result.Same(y) {
-		m.set(path, result)
+		m.out.ofYours = append(m.out.ofYours, edit{path, result})
+	}
+	if !result.Same(t) {
+		m.out.ofTheirs = append(m.out.ofTheirs, edit{path, result})
 	}
 }
 
@@ -258,26 +275,77 @@ func (m *merger) dir(path string, b, y, t object.Entry) error {
 	if err := m.ctx.Err(); err != nil {
 		return err
 	}
-	var lists [3][]object.Entry
-	for i, e := range []object.Entry{b, y, t} {
-		var err error
-		if lists[i], err = m.engine.Store.Tree(subtree(e)); err != nil {
-			return err
-		}
+	var places []place
+	if err := m.engine.Store.Differ(func(name string, at []object.Entry) error {
+		places = append(places, place{name, at[0], at[1], at[2]})
+		return nil
+	}, subtree(b), subtree(y), subtree(t)); err != nil {
+		return err
 	}
 	if path != "" {
 		path += "/"
 	}
-	return object.Zip(func(name string, at []object.Entry) error {
-		return m.name(path+name, at[0], at[1], at[2])
-	}, lists[:]...)
+	stop := make(chan struct{})
+	read, done := m.readAhead(places, stop)
+	defer func() { close(stop); <-done }()
+	for i, p := range places {
+		if i%readAtOnce == 0 {
+			<-read
+		}
+		if err := m.name(path+p.name, p.b, p.y, p.t); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// place is a name at which trees differ.
+type place struct {
+	name    string
+	b, y, t object.Entry
+}
+
+// readAtOnce is the number of places whose objects are read together.
+const readAtOnce = 32
+
+// readAhead reads what joining the places will need, the next ones while the
+// last are being joined. It sends on read before each readAtOnce of them, until
+// stop is closed, and closes done when it has ended.
+func (m *merger) readAhead(places []place, stop <-chan struct{}) (read, done chan struct{}) {
+	read, done = make(chan struct{}), make(chan struct{})
+	next := func(places []place) {
+		var ids []object.ID
+		for _, p := range places {
+			if p.y.Same(p.t) || p.b.Same(p.y) || p.b.Same(p.t) {
+				continue
+			}
+			for _, e := range []object.Entry{p.b, p.y, p.t} {
+				if e.IsTree() || e.Mode.IsRegular() {
+					ids = append(ids, e.ID)
+				}
+			}
+		}
+		m.engine.Store.Prefetch(ids...)
+	}
+	go func() {
+		defer close(done)
+		for chunk := range slices.Chunk(places, readAtOnce) {
+			next(chunk)
+			select {
+			case read <- struct{}{}:
+			case <-stop:
+				return
+			}
+		}
+	}()
+	return read, done
 }
 
 // treeAgainstFile joins a path that is a directory on one side only. The
 // directory is joined first, as though the other side had deleted it; if
 // anything of it is left and the other side has a file there, they clash.
 func (m *merger) treeAgainstFile(path string, b, y, t object.Entry) error {
-	edits, joined, conflicts := len(m.out.edits), len(m.out.Joined), len(m.out.Conflicts)
+	ofYours, ofTheirs, joined, conflicts := len(m.out.ofYours), len(m.out.ofTheirs), len(m.out.Joined), len(m.out.Conflicts)
 	if err := m.dir(path, b, y, t); err != nil {
 		return err
 	}
@@ -291,7 +359,7 @@ func (m *merger) treeAgainstFile(path string, b, y, t object.Entry) error {
 	left := len(m.out.Conflicts) > conflicts
 	if !left {
 		set := map[string]object.Entry{}
-		for _, e := range m.out.edits[edits:] {
+		for _, e := range m.out.ofYours[ofYours:] {
 			set[e.path[len(path)+1:]] = e.entry
 		}
 		id, err := m.engine.Store.Edit(subtree(y), set)
@@ -307,7 +375,8 @@ func (m *merger) treeAgainstFile(path string, b, y, t object.Entry) error {
 			m.out.gone = append(m.out.gone, c.Path)
 		}
 	}
-	m.out.edits, m.out.Joined, m.out.Conflicts = m.out.edits[:edits], m.out.Joined[:joined], m.out.Conflicts[:conflicts]
+	m.out.ofYours, m.out.ofTheirs = m.out.ofYours[:ofYours], m.out.ofTheirs[:ofTheirs]
+	m.out.Joined, m.out.Conflicts = m.out.Joined[:joined], m.out.Conflicts[:conflicts]
 	if left {
 		m.conflict(Conflict{Path: path, Kind: FileDirectory, Base: b, Yours: y, Theirs: t})
 		return nil

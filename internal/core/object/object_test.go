@@ -133,6 +133,7 @@ func TestEdit(t *testing.T) {
 		{"nothing", nil, []string{"a/b/c", "a/d", "e"}},
 		{"an emptied directory goes", map[string]Entry{"a/b/c": {}}, []string{"a/d", "e"}},
 		{"file to directory", map[string]Entry{"e": {}, "e/f": x}, []string{"a/b/c", "a/d", "e/f"}},
+		{"a name that sorts between a file and a directory of one name", map[string]Entry{"e": {}, "e.x": x, "e/f": x}, []string{"a/b/c", "a/d", "e.x", "e/f"}},
 		{"directory to file", map[string]Entry{"a": x}, []string{"a", "e"}},
 		{"directory removed whole", map[string]Entry{"a": {}}, []string{"e"}},
 		{"all removed", map[string]Entry{"a": {}, "e": {}}, nil},

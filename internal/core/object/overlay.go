@@ -3,6 +3,8 @@ package object
 import (
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"sync"
 )
 
@@ -10,6 +12,13 @@ import (
 // must not change it.
 type Reader interface {
 	Read(id ID) (Kind, []byte, error)
+}
+
+// ManyReader is a Reader that can be asked for several objects at once, which
+// saves the time between question and answer. Those that cannot be read are left
+// out.
+type ManyReader interface {
+	ReadMany(ids []ID, each func(id ID, kind Kind, data []byte))
 }
 
 // ErrMissing says that an object is not in the repository: it is damaged, or
@@ -81,16 +90,42 @@ func (o *Overlay) Read(id ID) (Kind, []byte, error) {
 	if err != nil {
 		return 0, nil, err
 	}
-	if len(data) <= cacheOne {
-		o.mu.Lock()
-		if o.bytes += len(data); o.bytes > cacheAll {
-			clear(o.cache)
-			o.bytes = len(data)
-		}
-		o.cache[id] = stored{kind, data}
-		o.mu.Unlock()
-	}
+	o.keep(id, kind, data)
 	return kind, data, nil
+}
+
+func (o *Overlay) keep(id ID, kind Kind, data []byte) {
+	if len(data) > cacheOne {
+		return
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.bytes += len(data); o.bytes > cacheAll {
+		clear(o.cache)
+		o.bytes = len(data)
+	}
+	o.cache[id] = stored{kind, data}
+}
+
+// Prefetch reads objects that are going to be asked for, all at once where the
+// reader below can. What cannot be read is told when it is asked for.
+func (o *Overlay) Prefetch(ids ...ID) {
+	many, ok := o.under.(ManyReader)
+	if !ok || len(ids) < 2 {
+		return
+	}
+	o.mu.Lock()
+	ids = slices.DeleteFunc(ids, func(id ID) bool {
+		_, made := o.made[id]
+		_, cached := o.cache[id]
+		return made || cached || id.IsZero()
+	})
+	o.mu.Unlock()
+	slices.SortFunc(ids, func(a, b ID) int { return strings.Compare(a.raw, b.raw) })
+	ids = slices.Compact(ids)
+	for batch := range slices.Chunk(ids, 1000) { // not more than the cache holds
+		many.ReadMany(batch, o.keep)
+	}
 }
 
 func (o *Overlay) read(id ID, want Kind) ([]byte, error) {

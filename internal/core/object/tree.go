@@ -1,11 +1,11 @@
 package object
 
 import (
-	"bytes"
 	"fmt"
-	"sort"
+	"slices"
 	"strconv"
 	"strings"
+	"unsafe"
 )
 
 // Mode is the mode of a tree entry.
@@ -61,46 +61,103 @@ func (e Entry) Same(o Entry) bool { return e.Mode == o.Mode && e.ID == o.ID }
 
 // ParseTree reads a tree's content. Names and ids share the memory of data.
 func ParseTree(f Format, data []byte) ([]Entry, error) {
-	entries := make([]Entry, 0, len(data)/40)
-	rest := string(data)
-	for rest != "" {
-		mode, after, ok := strings.Cut(rest, " ")
-		name, after, ok2 := strings.Cut(after, "\x00")
-		if !ok || !ok2 || len(after) < f.Size() {
-			return nil, fmt.Errorf("tree is cut off after %d entries", len(entries))
-		}
-		m, err := strconv.ParseUint(mode, 8, 32)
-		if err != nil || m == 0 {
-			return nil, fmt.Errorf("tree entry %q has the mode %q", name, mode)
-		}
-		if name == "" || strings.Contains(name, "/") {
-			return nil, fmt.Errorf("tree entry has the name %q", name)
-		}
-		entries = append(entries, Entry{name, Mode(m), ID{after[:f.Size()]}})
-		rest = after[f.Size():]
+	c := newCursor(f, data)
+	entries := make([]Entry, 0, len(data)/(f.Size()+16))
+	for c.next() {
+		entries = append(entries, c.Entry)
 	}
-	return entries, nil
+	return entries, c.err
+}
+
+// cursor reads a tree's content entry by entry, without making anything.
+type cursor struct {
+	Entry
+	raw      string
+	from, to int // where the entry stands in raw
+	size     int // of an id
+	err      error
+}
+
+// newCursor stands before the first entry. The content of objects never
+// changes, so names and ids may share its memory.
+func newCursor(f Format, data []byte) cursor {
+	return cursor{raw: unsafe.String(unsafe.SliceData(data), len(data)), size: f.Size()}
+}
+
+// next goes to the next entry; false at the end, and where the tree is broken,
+// which err then says. The Entry is the zero one then.
+func (c *cursor) next() bool {
+	c.from, c.Entry = c.to, Entry{}
+	rest := c.raw[c.from:]
+	if rest == "" || c.err != nil {
+		return false
+	}
+	var m Mode
+	i := 0
+	for ; i < len(rest) && '0' <= rest[i] && rest[i] <= '7' && i < 8; i++ {
+		m = m<<3 | Mode(rest[i]-'0')
+	}
+	end := strings.IndexByte(rest, 0)
+	if end < 0 || len(rest) < end+1+c.size {
+		c.err = fmt.Errorf("tree is cut off after %d bytes", c.from)
+		return false
+	}
+	if i >= end || rest[i] != ' ' || m == 0 {
+		c.err = fmt.Errorf("tree entry %q has no mode that can be read", rest[:end])
+		return false
+	}
+	name := rest[i+1 : end]
+	if name == "" || strings.IndexByte(name, '/') >= 0 {
+		c.err = fmt.Errorf("tree entry has the name %q", name)
+		return false
+	}
+	c.Entry = Entry{name, m, ID{rest[end+1 : end+1+c.size]}}
+	c.to = c.from + end + 1 + c.size
+	return true
 }
 
 // EncodeTree writes a tree's content; it sorts the entries as trees are
 // sorted, directories as though their names ended in a slash.
 func EncodeTree(entries []Entry) []byte {
-	sorted := append([]Entry(nil), entries...)
-	sort.Slice(sorted, func(i, j int) bool { return sortName(sorted[i]) < sortName(sorted[j]) })
-	var b bytes.Buffer
-	for _, e := range sorted {
-		b.WriteString(strconv.FormatUint(uint64(e.Mode), 8))
-		b.WriteByte(' ')
-		b.WriteString(e.Name)
-		b.WriteByte(0)
-		b.WriteString(e.ID.raw)
+	if !slices.IsSortedFunc(entries, inTreeOrder) {
+		entries = slices.SortedFunc(slices.Values(entries), inTreeOrder)
 	}
-	return b.Bytes()
+	size := 0
+	for _, e := range entries {
+		size += 8 + len(e.Name) + len(e.ID.raw)
+	}
+	b := make([]byte, 0, size)
+	for _, e := range entries {
+		b = e.appendTo(b)
+	}
+	return b
 }
 
-func sortName(e Entry) string {
-	if e.IsTree() {
-		return e.Name + "/"
+func (e Entry) appendTo(b []byte) []byte {
+	b = strconv.AppendUint(b, uint64(e.Mode), 8)
+	b = append(b, ' ')
+	b = append(b, e.Name...)
+	b = append(b, 0)
+	return append(b, e.ID.raw...)
+}
+
+// inTreeOrder compares entries as trees sort them: a directory as though its
+// name ended in a slash.
+func inTreeOrder(a, b Entry) int {
+	n := min(len(a.Name), len(b.Name))
+	if c := strings.Compare(a.Name[:n], b.Name[:n]); c != 0 {
+		return c
 	}
-	return e.Name
+	return int(a.charAt(n)) - int(b.charAt(n))
+}
+
+// charAt is a byte of the name an entry sorts by, 0 after its end.
+func (e Entry) charAt(i int) byte {
+	switch {
+	case i < len(e.Name):
+		return e.Name[i]
+	case i == len(e.Name) && e.IsTree():
+		return '/'
+	}
+	return 0
 }

@@ -1,27 +1,48 @@
 package object
 
-import "strings"
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+)
 
 // Find gives the entry at a slash-separated path below a tree; the zero Entry
 // where there is none.
 func (o *Overlay) Find(tree ID, path string) (Entry, error) {
 	name, rest, deeper := strings.Cut(path, "/")
-	entries, err := o.Tree(tree)
+	c, err := o.cursor(tree)
 	if err != nil {
 		return Entry{}, err
 	}
-	for _, e := range entries {
-		if e.Name != name {
+	for c.next() {
+		if c.Name != name {
 			continue
 		}
 		if !deeper {
-			return e, nil
+			return c.Entry, nil
 		}
-		if e.IsTree() {
-			return o.Find(e.ID, rest)
+		if c.IsTree() {
+			return o.Find(c.ID, rest)
 		}
 	}
-	return Entry{}, nil
+	return Entry{}, c.fail(tree)
+}
+
+// cursor stands before the first entry of a tree; the zero id is an empty one.
+func (o *Overlay) cursor(tree ID) (cursor, error) {
+	if tree.IsZero() {
+		return cursor{}, nil
+	}
+	data, err := o.read(tree, KindTree)
+	return newCursor(o.format, data), err
+}
+
+func (c *cursor) fail(tree ID) error {
+	if c.err != nil {
+		return fmt.Errorf("tree %s: %w", tree, c.err)
+	}
+	return nil
 }
 
 // Change is a path at which two trees differ.
@@ -42,141 +63,245 @@ func (o *Overlay) changes(prefix string, old, new ID, emit func(Change)) error {
 	if old == new {
 		return nil
 	}
-	a, err := o.Tree(old)
-	if err != nil {
+	var differ []Change
+	var below []ID
+	if err := o.Differ(func(name string, at []Entry) error {
+		differ = append(differ, Change{prefix + name, at[0], at[1]})
+		below = append(below, subtree(at[0]), subtree(at[1]))
+		return nil
+	}, old, new); err != nil {
 		return err
 	}
-	b, err := o.Tree(new)
-	if err != nil {
-		return err
+	o.Prefetch(below...)
+	for _, c := range differ {
+		x, y := subtree(c.Old), subtree(c.New)
+		if c.Old.IsTree() {
+			c.Old = Entry{}
+		}
+		if c.New.IsTree() {
+			c.New = Entry{}
+		}
+		if !c.Old.Absent() || !c.New.Absent() {
+			emit(c)
+		}
+		if err := o.changes(c.Path+"/", x, y, emit); err != nil {
+			return err
+		}
 	}
-	return Zip(func(name string, at []Entry) error {
-		x, y := at[0], at[1]
-		if x.Same(y) {
-			return nil
-		}
-		path := prefix + name
-		var xt, yt ID
-		if x.IsTree() {
-			xt, x = x.ID, Entry{}
-		}
-		if y.IsTree() {
-			yt, y = y.ID, Entry{}
-		}
-		if !x.Absent() || !y.Absent() {
-			emit(Change{path, x, y})
-		}
-		return o.changes(path+"/", xt, yt, emit)
-	}, a, b)
+	return nil
 }
 
-// Zip walks several sorted lists of entries together and calls visit once for
-// each name, with that name's entry in each list (absent where it has none).
-// The slice handed to visit is reused. Lists in tree order put a directory
-// "a" after a file "a.b"; a name present as file in one and directory in
-// another still gets one call.
-func Zip(visit func(name string, at []Entry) error, lists ...[]Entry) error {
-	at := make([]Entry, len(lists))
-	pos := make([]int, len(lists))
-	skip := make([]map[string]bool, len(lists))
-	for {
-		best := ""
-		for i, l := range lists {
-			for pos[i] < len(l) && skip[i][l[pos[i]].Name] {
-				pos[i]++
-			}
-			if pos[i] < len(l) {
-				if key := sortName(l[pos[i]]); best == "" || key < best {
-					best = key
-				}
+// Zip walks several trees together and calls visit once for each name, with that
+// name's entry in each tree (absent where it has none; the zero id is an empty
+// tree). The slice handed to visit is reused. Trees have a directory "a" after a
+// file "a.b"; a name present as file in one and directory in another still gets
+// one call.
+func (o *Overlay) Zip(visit func(name string, at []Entry) error, trees ...ID) error {
+	return o.zip(visit, false, trees)
+}
+
+// Differ is Zip for the names whose entries are not the same in all trees.
+func (o *Overlay) Differ(visit func(name string, at []Entry) error, trees ...ID) error {
+	return o.zip(func(name string, at []Entry) error {
+		for _, e := range at[1:] {
+			if !e.Same(at[0]) {
+				return visit(name, at)
 			}
 		}
-		if best == "" {
+		return nil
+	}, true, trees)
+}
+
+func (o *Overlay) zip(visit func(name string, at []Entry) error, differing bool, trees []ID) error {
+	at := make([]Entry, len(trees))
+	cursors := make([]cursor, len(trees))
+	for i, t := range trees {
+		c, err := o.cursor(t)
+		if err != nil {
+			return err
+		}
+		cursors[i] = c
+		cursors[i].next()
+	}
+	var taken []Entry // directories visited ahead of their place
+	for {
+		if differing && len(taken) == 0 {
+			passEqual(cursors)
+		}
+		var first Entry
+		for i := range cursors {
+			c := &cursors[i]
+			for len(taken) > 0 && c.IsTree() && hasName(taken, c.Name) {
+				c.next()
+			}
+			if !c.Absent() && (first.Absent() || inTreeOrder(c.Entry, first) < 0) {
+				first = c.Entry
+			}
+		}
+		if first.Absent() {
+			for i := range cursors {
+				if err := cursors[i].fail(trees[i]); err != nil {
+					return err
+				}
+			}
 			return nil
 		}
-		name := strings.TrimSuffix(best, "/")
-		for i, l := range lists {
+		ahead := false
+		for i := range cursors {
+			c := &cursors[i]
 			at[i] = Entry{}
-			if pos[i] < len(l) && l[pos[i]].Name == name {
-				at[i] = l[pos[i]]
-				pos[i]++
-				continue
-			}
-			if best != name {
-				continue // directories sort last: no file of this name can follow
-			}
-			// The same name may stand further on, as a directory.
-			for j := pos[i]; j < len(l) && sortName(l[j]) <= name+"/"; j++ {
-				if l[j].Name == name {
-					at[i] = l[j]
-					if skip[i] == nil {
-						skip[i] = map[string]bool{}
+			switch {
+			case c.Name == first.Name:
+				at[i] = c.Entry
+				c.next()
+			case !first.IsTree() && !c.Absent():
+				// The same name may stand further on, as a directory. The other
+				// way round it cannot: directories sort last.
+				dir := Entry{Name: first.Name, Mode: ModeTree}
+				for later := *c; !later.Absent() && inTreeOrder(later.Entry, dir) <= 0; later.next() {
+					if later.Name == first.Name {
+						at[i], ahead = later.Entry, true
+						break
 					}
-					skip[i][name] = true
-					break
 				}
 			}
 		}
-		if err := visit(name, at); err != nil {
+		if ahead {
+			taken = append(taken, first)
+		}
+		if err := visit(first.Name, at); err != nil {
 			return err
 		}
 	}
 }
 
+// passEqual moves all cursors over the entries in which they agree from here on.
+func passEqual(cursors []cursor) {
+	c := &cursors[0]
+	start := c.from
+	same := len(c.raw) - start
+	for i := range cursors[1:] {
+		other := &cursors[i+1]
+		same = min(same, common(c.raw[start:], other.raw[other.from:]))
+	}
+	for !c.Absent() && c.to <= start+same {
+		c.next()
+	}
+	if passed := c.from - start; passed > 0 {
+		for i := range cursors[1:] {
+			other := &cursors[i+1]
+			other.to = other.from + passed
+			other.next()
+		}
+	}
+}
+
+// common is the length in bytes of what two texts begin with alike.
+func common(a, b string) int {
+	const step = 64
+	n := 0
+	for len(a)-n >= step && len(b)-n >= step && a[n:n+step] == b[n:n+step] {
+		n += step
+	}
+	for n < len(a) && n < len(b) && a[n] == b[n] {
+		n++
+	}
+	return n
+}
+
+func hasName(entries []Entry, name string) bool {
+	return slices.ContainsFunc(entries, func(e Entry) bool { return e.Name == name })
+}
+
 // Edit gives the id of the tree that results from setting paths in a tree; an
-// absent entry removes its path. Directories left empty go too.
+// absent entry removes its path. Directories left empty go too. It reads and
+// makes only the directories of the paths.
 func (o *Overlay) Edit(tree ID, set map[string]Entry) (ID, error) {
 	if len(set) == 0 {
 		return tree, nil
 	}
-	entries, err := o.Tree(tree)
+	return o.edit(tree, slices.Sorted(maps.Keys(set)), 0, set)
+}
+
+// edit is Edit for sorted paths that all begin with the same directories, which
+// take up cut bytes.
+func (o *Overlay) edit(tree ID, paths []string, cut int, set map[string]Entry) (ID, error) {
+	below := map[string][]string{} // names that are directories of paths
+	here := map[string]Entry{}     // names as they will be
+	for from := 0; from < len(paths); {
+		name, _, deeper := strings.Cut(paths[from][cut:], "/")
+		if !deeper {
+			e := set[paths[from]]
+			e.Name = name
+			here[name] = e
+			from++
+			continue
+		}
+		to := from + 1
+		for dir := paths[from][:cut+len(name)+1]; to < len(paths) && strings.HasPrefix(paths[to], dir); {
+			to++
+		}
+		below[name] = paths[from:to]
+		from = to
+	}
+	old, err := o.cursor(tree)
 	if err != nil {
 		return ID{}, err
 	}
-	byName := make(map[string]Entry, len(entries))
-	for _, e := range entries {
-		byName[e.Name] = e
-	}
-	below := map[string]map[string]Entry{}
-	for path, e := range set {
-		name, rest, deeper := strings.Cut(path, "/")
-		if deeper {
-			if below[name] == nil {
-				below[name] = map[string]Entry{}
-			}
-			below[name][rest] = e
-			continue
+	for c := old; c.next(); {
+		if _, is := here[c.Name]; !is && below[c.Name] != nil {
+			here[c.Name] = c.Entry
 		}
-		if e.Absent() {
-			delete(byName, name)
-			continue
-		}
-		byName[name] = Entry{name, e.Mode, e.ID}
 	}
 	for name, sub := range below {
-		var under ID
-		if at := byName[name]; at.IsTree() {
-			under = at.ID
-		}
-		id, err := o.Edit(under, sub)
+		e := here[name]
+		id, err := o.edit(subtree(e), sub, cut+len(name)+1, set)
 		if err != nil {
 			return ID{}, err
 		}
-		switch {
-		case !id.IsZero():
-			byName[name] = Entry{name, ModeTree, id}
-		case byName[name].IsTree():
-			delete(byName, name)
+		if !id.IsZero() {
+			here[name] = Entry{name, ModeTree, id}
+		} else if e.IsTree() {
+			here[name] = Entry{}
 		}
 	}
-	if len(byName) == 0 {
+	var put []Entry
+	for _, e := range here {
+		if !e.Absent() {
+			put = append(put, e)
+		}
+	}
+	slices.SortFunc(put, inTreeOrder)
+	out := make([]byte, 0, len(old.raw)+64*len(put))
+	kept := 0 // what of the old tree is out, or passed over
+	for old.next() {
+		for len(put) > 0 && inTreeOrder(put[0], old.Entry) < 0 {
+			out = put[0].appendTo(append(out, old.raw[kept:old.from]...))
+			kept, put = old.from, put[1:]
+		}
+		if _, is := here[old.Name]; is {
+			out = append(out, old.raw[kept:old.from]...)
+			kept = old.to
+		}
+	}
+	if err := old.fail(tree); err != nil {
+		return ID{}, err
+	}
+	out = append(out, old.raw[kept:]...)
+	for _, e := range put {
+		out = e.appendTo(out)
+	}
+	if len(out) == 0 {
 		return ID{}, nil
 	}
-	out := make([]Entry, 0, len(byName))
-	for _, e := range byName {
-		out = append(out, e)
+	return o.Put(KindTree, out), nil
+}
+
+func subtree(e Entry) ID {
+	if e.IsTree() {
+		return e.ID
 	}
-	return o.PutTree(out), nil
+	return ID{}
 }
 
 // EmptyTree makes the tree without entries.

@@ -3,11 +3,16 @@
 package replay
 
 import (
+	"context"
 	"crypto/sha256"
 	"fmt"
 	"hash"
+	"runtime"
+	"slices"
 	"sort"
 	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"dorvik/internal/core/diff"
 	"dorvik/internal/core/history"
@@ -97,9 +102,32 @@ func (c *Changes) pathsOf(n history.Node) (pathsID, error) {
 	return p, nil
 }
 
+// read works out pathsOf for commits, on several processors.
+func (c *Changes) read(ctx context.Context, commits []history.Node) error {
+	var all errgroup.Group
+	workers := runtime.GOMAXPROCS(0)
+	for part := range slices.Chunk(commits, max(1, (len(commits)+workers-1)/workers)) {
+		all.Go(func() error {
+			for _, n := range part {
+				if err := ctx.Err(); err != nil {
+					return err
+				}
+				if _, err := c.pathsOf(n); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	return all.Wait()
+}
+
 // Same finds for commits of yours those of theirs that make the same change.
 // Contents are read only where paths and modes agree.
-func (c *Changes) Same(yours, theirs []history.Node) (map[object.ID]history.Node, error) {
+func (c *Changes) Same(ctx context.Context, yours, theirs []history.Node) (map[object.ID]history.Node, error) {
+	if err := c.read(ctx, slices.Concat(theirs, yours)); err != nil {
+		return nil, err
+	}
 	byPaths := map[ChangeID][]history.Node{}
 	for _, n := range theirs {
 		p, err := c.pathsOf(n)

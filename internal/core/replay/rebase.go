@@ -54,7 +54,7 @@ func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, 
 			return nil, &MergeCommitError{n}
 		}
 	}
-	same, err := changes.Same(yours, theirs)
+	same, err := changes.Same(ctx, yours, theirs)
 	if err != nil {
 		return nil, err
 	}
