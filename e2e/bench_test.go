@@ -4,11 +4,15 @@ import (
 	"bytes"
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
+	"dorvik/internal/core/diff"
 	"dorvik/internal/gittest"
 
 	"github.com/stretchr/testify/require"
@@ -16,9 +20,9 @@ import (
 
 // large makes a repository of 50,000 files of 60 lines in a two-level tree, and
 // two branches of 100 commits each that change 1,000 files in all, some of them
-// the same.
+// the same. A third branch is the first with 300 of the 500 directories renamed.
 func large(b *testing.B) *gittest.Repo {
-	const perDir, dirs, lines, commits, each = 250, 200, 60, 100, 10
+	const perDir, dirs, lines, commits, each = 100, 500, 60, 100, 10
 	r := rand.New(rand.NewPCG(1, 9))
 	var out bytes.Buffer
 	path := func(n int) string { return fmt.Sprintf("d%03d/f%03d.txt", n/perDir, n%perDir) }
@@ -66,6 +70,10 @@ func large(b *testing.B) *gittest.Repo {
 			}
 		}
 	}
+	commit("refs/heads/moved", base+commits)
+	for n := range 300 {
+		fmt.Fprintf(&out, "R d%03d moved%03d\n", n, n)
+	}
 	git := gittest.New(b)
 	o, err := git.TryInput(out.Bytes(), "fast-import", "--quiet")
 	require.NoError(b, err, o)
@@ -99,16 +107,18 @@ func BenchmarkPlan(b *testing.B) {
 	clone := filepath.Join(b.TempDir(), "clone")
 	out, err := exec.Command("git", "clone", "-q", "--no-hardlinks", "-b", "yours", git.Dir, clone).CombinedOutput()
 	require.NoError(b, err, "%s", out)
-	b.Run("merge", func(b *testing.B) {
-		for b.Loop() {
-			theirs, _ := timed(b, git.Dir, 5, "git", "merge-tree", "--write-tree", "yours", "theirs")
-			ours, peak := timed(b, git.Dir, 5, binary, "plan", "--route", "merge", "--yours", "yours", "--theirs", "theirs")
-			b.ReportMetric(ours.Seconds()/theirs.Seconds(), "x-git")
-			b.ReportMetric(float64(peak)/(1<<20), "MB-peak")
-			b.ReportMetric(ours.Seconds()*1000, "ms-dorvik")
-			b.ReportMetric(theirs.Seconds()*1000, "ms-git")
-		}
-	})
+	for name, yours := range map[string]string{"merge": "yours", "renamed-directories": "moved"} {
+		b.Run(name, func(b *testing.B) {
+			for b.Loop() {
+				theirs, _ := timed(b, git.Dir, 5, "git", "merge-tree", "--write-tree", yours, "theirs")
+				ours, peak := timed(b, git.Dir, 5, binary, "plan", "--route", "merge", "--yours", yours, "--theirs", "theirs")
+				b.ReportMetric(ours.Seconds()/theirs.Seconds(), "x-git")
+				b.ReportMetric(float64(peak)/(1<<20), "MB-peak")
+				b.ReportMetric(ours.Seconds()*1000, "ms-dorvik")
+				b.ReportMetric(theirs.Seconds()*1000, "ms-git")
+			}
+		})
+	}
 	b.Run("rebase", func(b *testing.B) {
 		for b.Loop() {
 			theirs, _ := timed(b, clone, 1, "git", "rebase", "-q", "origin/theirs", "origin/yours")
@@ -119,4 +129,54 @@ func BenchmarkPlan(b *testing.B) {
 			b.ReportMetric(theirs.Seconds()*1000, "ms-git")
 		}
 	})
+}
+
+// BenchmarkDiff compares two files of 200,000 lines with 2,000 scattered edits,
+// read from disk, against git's own command on them.
+func BenchmarkDiff(b *testing.B) {
+	gittest.Isolate(b)
+	r := rand.New(rand.NewPCG(2, 9))
+	lines := make([]string, 200_000)
+	for i := range lines {
+		lines[i] = fmt.Sprintf("line %d of the timetable, quay %d\n", i, r.IntN(1e6))
+		if r.IntN(5) == 0 { // as code has them
+			lines[i] = []string{"\n", "}\n", "\t}\n", "\treturn nil\n"}[r.IntN(4)]
+		}
+	}
+	edited := slices.Clone(lines)
+	for k := range 2000 {
+		at := r.IntN(len(edited) - 3)
+		switch r.IntN(3) {
+		case 0:
+			edited[at] = fmt.Sprintf("edited in %d\n", k)
+		case 1:
+			edited = slices.Insert(edited, at, fmt.Sprintf("added in %d\n", k), "\n")
+		default:
+			edited = slices.Delete(edited, at, at+1+r.IntN(3))
+		}
+	}
+	dir := b.TempDir()
+	files := [2]string{filepath.Join(dir, "a"), filepath.Join(dir, "b")}
+	for i, text := range [][]string{lines, edited} {
+		require.NoError(b, os.WriteFile(files[i], []byte(strings.Join(text, "")), 0o644))
+	}
+	for b.Loop() {
+		theirs, _ := timed(b, dir, 5, "git", "diff", "--no-index", "--histogram", files[0], files[1])
+		ours, edits := time.Hour, 0
+		for range 5 {
+			start := time.Now()
+			var text [2]string
+			for i, f := range files {
+				data, err := os.ReadFile(f)
+				require.NoError(b, err)
+				text[i] = string(data)
+			}
+			edits = len(diff.Histogram(diff.Lines(text[0]), diff.Lines(text[1])))
+			ours = min(ours, time.Since(start))
+		}
+		b.ReportMetric(ours.Seconds()/theirs.Seconds(), "x-git")
+		b.ReportMetric(float64(edits), "edits")
+		b.ReportMetric(ours.Seconds()*1000, "ms-dorvik")
+		b.ReportMetric(theirs.Seconds()*1000, "ms-git")
+	}
 }
