@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -37,6 +38,7 @@ type mergeJSON struct {
 	Tree      *object.ID     `json:"tree"`
 	Conflicts []conflictJSON `json:"conflicts"`
 	Refused   string         `json:"refused,omitempty"`
+	Notes     []noteJSON     `json:"notes,omitempty"`
 }
 
 type rebaseJSON struct {
@@ -46,6 +48,12 @@ type rebaseJSON struct {
 	Tree    *object.ID `json:"tree"`
 	Steps   []stepJSON `json:"steps"`
 	Refused string     `json:"refused,omitempty"`
+	Notes   []noteJSON `json:"notes,omitempty"`
+}
+
+type noteJSON struct {
+	Path string `json:"path,omitempty"`
+	Text string `json:"text"`
 }
 
 type stepJSON struct {
@@ -133,13 +141,13 @@ func routeJSON(p *recovery.Position, j *recovery.Join) any {
 		refused = j.Refused.Error()
 	}
 	if j.Route == recovery.Merge {
-		m := mergeJSON{Route: "merge", Clean: j.Clean(), Trivial: string(p.Trivial()), Tree: tree, Conflicts: []conflictJSON{}, Refused: refused}
+		m := mergeJSON{Route: "merge", Clean: j.Clean(), Trivial: string(p.Trivial()), Tree: tree, Conflicts: []conflictJSON{}, Refused: refused, Notes: notesJSON(j)}
 		for _, s := range j.Stops {
 			m.Conflicts = conflictsJSON(s)
 		}
 		return m
 	}
-	r := rebaseJSON{Route: "rebase", Clean: j.Clean(), Trivial: string(p.Trivial()), Tree: tree, Steps: []stepJSON{}, Refused: refused}
+	r := rebaseJSON{Route: "rebase", Clean: j.Clean(), Trivial: string(p.Trivial()), Tree: tree, Steps: []stepJSON{}, Refused: refused, Notes: notesJSON(j)}
 	stop := 0
 	for i := range j.Steps {
 		s := stepJSON{Commit: j.Steps[i].Commit.ID, Outcome: string(j.Steps[i].Outcome), Conflicts: []conflictJSON{}}
@@ -150,6 +158,13 @@ func routeJSON(p *recovery.Position, j *recovery.Join) any {
 		r.Steps = append(r.Steps, s)
 	}
 	return r
+}
+
+func notesJSON(j *recovery.Join) (out []noteJSON) {
+	for _, n := range j.Notes() {
+		out = append(out, noteJSON{n.Path, n.Words})
+	}
+	return out
 }
 
 func conflictsJSON(s recovery.Stop) []conflictJSON {
@@ -167,7 +182,7 @@ func describe(p *recovery.Position, j *recovery.Join) string {
 	case p.Trivial() != recovery.NotTrivial:
 		return fmt.Sprintf("%-7s nothing to decide (%s)", j.Route, p.Trivial())
 	case j.Clean():
-		return fmt.Sprintf("%-7s joins by itself", j.Route)
+		return fmt.Sprintf("%-7s joins by itself", j.Route) + notes(j)
 	}
 	s := fmt.Sprintf("%-7s asks %s", j.Route, plural(j.Conflicts(), "decision", "decisions"))
 	if j.Route == recovery.Rebase {
@@ -182,6 +197,13 @@ func describe(p *recovery.Position, j *recovery.Join) string {
 		if st.Outcome == replay.AlreadyThere {
 			s += fmt.Sprintf("\n          %s “%s” is already there: %s made the same change", st.Commit.ID.Short(), st.Commit.Subject(), st.Same.Author().Name)
 		}
+	}
+	return s + notes(j)
+}
+
+func notes(j *recovery.Join) (s string) {
+	for _, n := range j.Notes() {
+		s += "\n          note: " + strings.TrimPrefix(n.Path+": ", ": ") + n.Words
 	}
 	return s
 }

@@ -47,6 +47,26 @@ type Join struct {
 // Clean reports whether the route asks nothing.
 func (j *Join) Clean() bool { return j.Refused == nil && len(j.Stops) == 0 }
 
+// Notes lists what should be known of the join though it asks nothing, each once.
+func (j *Join) Notes() []merge.Note {
+	var out []merge.Note
+	add := func(r *merge.Result) {
+		if r == nil {
+			return
+		}
+		for _, n := range r.Notes {
+			if !slices.Contains(out, n) {
+				out = append(out, n)
+			}
+		}
+	}
+	add(j.Merge)
+	for i := range j.Steps {
+		add(j.Steps[i].Merge)
+	}
+	return out
+}
+
 // Conflicts counts the decisions asked.
 func (j *Join) Conflicts() (n int) {
 	for _, s := range j.Stops {

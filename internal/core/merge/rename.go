@@ -2,7 +2,10 @@ package merge
 
 import (
 	"bytes"
+	"cmp"
 	"context"
+	"fmt"
+	"hash/maphash"
 	"maps"
 	"path"
 	"slices"
@@ -19,18 +22,18 @@ type Rename struct{ From, To string }
 const minSimilar = 0.5
 
 // maxPairs bounds the comparisons of contents of one side of a merge; past it
-// only exact renames and equal base names are found.
+// only exact renames and equal base names are found, and Result.Notes says so.
 const maxPairs = 7000 * 7000
 
 // renames finds the renames one side made that matter to a merge: those whose
 // source the other side changed or deleted, too (relevant). Exact ones come
 // first, then the only pairs of one base name, then the rest, best first.
-func (e *Engine) renames(ctx context.Context, base, side object.ID, relevant map[string]bool) ([]Rename, error) {
+func (e *Engine) renames(ctx context.Context, base, side object.ID, relevant map[string]bool) (found []Rename, uncompared int, err error) {
 	changes, err := e.Store.Changes(base, side)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
-	f := finder{ctx: ctx, engine: e, counts: map[object.ID]*spans{}}
+	f := finder{ctx: ctx, engine: e, counts: map[object.ID]*spans{}, seed: maphash.MakeSeed()}
 	empty := e.Store.Format().Sum(object.KindBlob, nil)
 	for _, c := range changes {
 		switch {
@@ -46,12 +49,12 @@ func (e *Engine) renames(ctx context.Context, base, side object.ID, relevant map
 	f.exact()
 	f.sources = slices.DeleteFunc(f.sources, func(s *source) bool { return s.used || !relevant[s.path] || !s.entry.Mode.IsRegular() })
 	if err := f.sameNames(); err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	if err := f.similar(); err != nil {
-		return nil, err
+		return nil, 0, err
 	}
-	return slices.DeleteFunc(f.found, func(r Rename) bool { return !relevant[r.From] }), nil
+	return slices.DeleteFunc(f.found, func(r Rename) bool { return !relevant[r.From] }), f.uncompared, nil
 }
 
 type source struct {
@@ -72,7 +75,10 @@ type finder struct {
 	sources []*source
 	targets []*target
 	counts  map[object.ID]*spans
-	found   []Rename
+	seed    maphash.Seed
+
+	uncompared int // sources left out as there were too many pairs
+	found      []Rename
 }
 
 func (f *finder) pair(s *source, t *target) {
@@ -114,9 +120,17 @@ func (f *finder) sameNames() error {
 			targets[path.Base(t.path)] = append(targets[path.Base(t.path)], t)
 		}
 	}
+	alone := func(name string) bool { return len(sources[name]) == 1 && len(targets[name]) == 1 }
+	var read []object.ID
+	for _, s := range f.sources {
+		if name := path.Base(s.path); alone(name) {
+			read = append(read, s.entry.ID, targets[name][0].entry.ID)
+		}
+	}
+	f.engine.Store.Prefetch(read...)
 	for _, s := range f.sources {
 		name := path.Base(s.path)
-		if len(sources[name]) != 1 || len(targets[name]) != 1 {
+		if !alone(name) {
 			continue
 		}
 		score, err := f.similarity(s.entry, targets[name][0].entry)
@@ -135,7 +149,8 @@ func (f *finder) sameNames() error {
 func (f *finder) similar() error {
 	unusedSources := slices.DeleteFunc(slices.Clone(f.sources), func(s *source) bool { return s.used })
 	unusedTargets := slices.DeleteFunc(slices.Clone(f.targets), func(t *target) bool { return t.used })
-	if len(unusedSources)*len(unusedTargets) > maxPairs {
+	if len(unusedSources)*len(unusedTargets) > f.engine.pairs {
+		f.uncompared = len(unusedSources)
 		return nil
 	}
 	type candidate struct {
@@ -159,6 +174,19 @@ func (f *finder) similar() error {
 		}
 		return 0
 	}
+	if len(unusedSources) == 0 || len(unusedTargets) == 0 {
+		return nil
+	}
+	var read []object.ID
+	for _, s := range unusedSources {
+		read = append(read, s.entry.ID)
+	}
+	for _, t := range unusedTargets {
+		if t.entry.Mode.IsRegular() {
+			read = append(read, t.entry.ID)
+		}
+	}
+	f.engine.Store.Prefetch(read...)
 	var all []candidate
 	for _, t := range unusedTargets {
 		if err := f.ctx.Err(); err != nil {
@@ -187,10 +215,15 @@ func (f *finder) similar() error {
 }
 
 // spans is a file's content as a bag of spans: lines, cut at 64 bytes, each
-// with the bytes it stands for.
+// with the bytes it stands for, in order of their hashes.
 type spans struct {
-	size  int
-	bytes map[string]int
+	size int
+	list []span
+}
+
+type span struct {
+	hash  uint64
+	bytes int
 }
 
 func (f *finder) spansOf(id object.ID) (*spans, error) {
@@ -201,8 +234,8 @@ func (f *finder) spansOf(id object.ID) (*spans, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &spans{size: len(data), bytes: map[string]int{}}
-	if IsText(data) {
+	s := &spans{size: len(data)}
+	if IsText(data) && bytes.Contains(data, []byte("\r\n")) {
 		data = bytes.ReplaceAll(data, []byte("\r\n"), []byte("\n"))
 	}
 	for len(data) > 0 {
@@ -210,9 +243,19 @@ func (f *finder) spansOf(id object.ID) (*spans, error) {
 		if n == 0 {
 			n = min(64, len(data))
 		}
-		s.bytes[string(data[:n])] += n
+		s.list = append(s.list, span{maphash.Bytes(f.seed, data[:n]), n})
 		data = data[n:]
 	}
+	slices.SortFunc(s.list, func(a, b span) int { return cmp.Compare(a.hash, b.hash) })
+	distinct := s.list[:0]
+	for _, sp := range s.list {
+		if n := len(distinct); n > 0 && distinct[n-1].hash == sp.hash {
+			distinct[n-1].bytes += sp.bytes
+		} else {
+			distinct = append(distinct, sp)
+		}
+	}
+	s.list = slices.Clip(distinct)
 	f.counts[id] = s
 	return s, nil
 }
@@ -235,12 +278,17 @@ func (f *finder) similarity(a, b object.Entry) (float64, error) {
 	if large == 0 || float64(small) < minSimilar*float64(large) {
 		return 0, nil
 	}
-	if len(x.bytes) > len(y.bytes) {
-		x, y = y, x
-	}
 	common := 0
-	for span, n := range x.bytes {
-		common += min(n, y.bytes[span])
+	for a, b := x.list, y.list; len(a) > 0 && len(b) > 0; {
+		switch {
+		case a[0].hash < b[0].hash:
+			a = a[1:]
+		case a[0].hash > b[0].hash:
+			b = b[1:]
+		default:
+			common += min(a[0].bytes, b[0].bytes)
+			a, b = a[1:], b[1:]
+		}
 	}
 	return float64(common) / float64(large), nil
 }
@@ -286,6 +334,7 @@ func (r *Result) relevant() (gone map[string]bool, err error) {
 // the renames themselves are.
 type moved struct {
 	engine              *Engine
+	finder              *object.Finder
 	base, yours, theirs object.ID
 	set                 [3]map[string]object.Entry // to be made on base, yours, theirs
 	forced              []Conflict
@@ -303,7 +352,7 @@ func (m *moved) at(tree int, p string) (object.Entry, error) {
 	if e, ok := m.set[tree][p]; ok {
 		return e, nil
 	}
-	return m.engine.Store.Find([]object.ID{m.base, m.yours, m.theirs}[tree], p)
+	return m.finder.Find([]object.ID{m.base, m.yours, m.theirs}[tree], p)
 }
 
 // blocked reports whether a file cannot be put at a path of a side as though it
@@ -529,11 +578,12 @@ func (e *Engine) withRenames(ctx context.Context, plain *Result) (*Result, error
 		return plain, err
 	}
 	var lists [3][]Rename
+	finder := object.NewFinder(e.Store)
 	for side := inYours; side <= inTheirs; side++ {
 		tree := [...]object.ID{inYours: plain.Yours, inTheirs: plain.Theirs}[side]
 		gone := map[string]bool{}
 		for p := range relevant {
-			if at, err := e.Store.Find(tree, p); err != nil {
+			if at, err := finder.Find(tree, p); err != nil {
 				return nil, err
 			} else if at.Absent() || at.IsTree() {
 				gone[p] = true
@@ -545,8 +595,12 @@ func (e *Engine) withRenames(ctx context.Context, plain *Result) (*Result, error
 		if len(gone) == 0 {
 			continue
 		}
-		if lists[side], err = e.renames(ctx, plain.Base, tree, gone); err != nil {
+		var uncompared int
+		if lists[side], uncompared, err = e.renames(ctx, plain.Base, tree, gone); err != nil {
 			return nil, err
+		}
+		if uncompared > 0 {
+			plain.Notes = append(plain.Notes, Note{Words: fmt.Sprintf("%d files may have been renamed and were not compared: there were too many", uncompared)})
 		}
 		if dirs[side] != nil {
 			dirs[side].count(lists[side])
@@ -555,7 +609,7 @@ func (e *Engine) withRenames(ctx context.Context, plain *Result) (*Result, error
 	if len(lists[inYours])+len(lists[inTheirs]) == 0 {
 		return plain, nil
 	}
-	m := &moved{engine: e, base: plain.Base, yours: plain.Yours, theirs: plain.Theirs, kinds: map[string]Kind{}, from: map[string]string{}}
+	m := &moved{engine: e, finder: finder, base: plain.Base, yours: plain.Yours, theirs: plain.Theirs, kinds: map[string]Kind{}, from: map[string]string{}}
 	for i := range m.set {
 		m.set[i] = map[string]object.Entry{}
 	}
@@ -576,7 +630,7 @@ func (e *Engine) withRenames(ctx context.Context, plain *Result) (*Result, error
 	if err != nil {
 		return nil, err
 	}
-	r.Given = plain.Given
+	r.Given, r.Notes = plain.Given, append(plain.Notes, r.Notes...)
 	for i := range r.Conflicts {
 		c := &r.Conflicts[i]
 		c.From = m.from[c.Path]

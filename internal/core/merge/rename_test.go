@@ -2,6 +2,7 @@ package merge
 
 import (
 	"fmt"
+	"hash/maphash"
 	"slices"
 	"strings"
 	"testing"
@@ -54,7 +55,7 @@ func TestRenamesFound(t *testing.T) {
 		for _, ch := range changes {
 			relevant[ch.Path] = true
 		}
-		list, err := NewEngine(o).renames(t.Context(), base, side, relevant)
+		list, _, err := NewEngine(o).renames(t.Context(), base, side, relevant)
 		require.NoError(t, err)
 		var got []string
 		for _, r := range list {
@@ -64,7 +65,7 @@ func TestRenamesFound(t *testing.T) {
 		assert.Equal(t, c.want, strings.Join(got, " "), c.name)
 
 		// What the other side did not touch is not looked for.
-		list, err = NewEngine(o).renames(t.Context(), base, side, nil)
+		list, _, err = NewEngine(o).renames(t.Context(), base, side, nil)
 		require.NoError(t, err)
 		assert.Empty(t, list, c.name)
 	}
@@ -77,14 +78,14 @@ func TestTrulyEmptyFilesAreNotRenamed(t *testing.T) {
 	require.NoError(t, err)
 	side, err := o.Edit(object.ID{}, map[string]object.Entry{"b": empty})
 	require.NoError(t, err)
-	list, err := NewEngine(o).renames(t.Context(), base, side, map[string]bool{"a": true})
+	list, _, err := NewEngine(o).renames(t.Context(), base, side, map[string]bool{"a": true})
 	require.NoError(t, err)
 	assert.Empty(t, list, "there are too many of them to mean anything")
 }
 
 func TestLineEndsDoNotHideARename(t *testing.T) {
 	o := object.NewOverlay(object.SHA1, nil)
-	f := finder{engine: NewEngine(o), counts: map[object.ID]*spans{}}
+	f := finder{engine: NewEngine(o), counts: map[object.ID]*spans{}, seed: maphash.MakeSeed()}
 	entry := func(s string) object.Entry {
 		return object.Entry{Mode: object.ModeFile, ID: o.Put(object.KindBlob, []byte(s))}
 	}
@@ -97,4 +98,22 @@ func TestLineEndsDoNotHideARename(t *testing.T) {
 	assert.Zero(t, score)
 	_, err = f.similarity(object.Entry{Mode: object.ModeFile, ID: object.SHA1.Sum(object.KindBlob, []byte("nowhere"))}, entry(unix))
 	assert.ErrorIs(t, err, object.ErrMissing)
+}
+
+func TestTooManyToCompareIsSaid(t *testing.T) {
+	o := object.NewOverlay(object.SHA1, nil)
+	e := NewEngine(o)
+	a, b := text("a", 10, 0), text("b", 10, 0)
+	base := treeOf(t, o, "a="+a+" b="+b)
+	yours := treeOf(t, o, "c="+text("a", 10, 2)+" d="+text("b", 10, 2))
+	theirs := treeOf(t, o, "a="+a+"/x b="+b+"/x")
+	r, err := e.Trees(t.Context(), base, yours, theirs)
+	require.NoError(t, err)
+	assert.Empty(t, r.Notes)
+	assert.Empty(t, r.Conflicts)
+	e.pairs = 3
+	r, err = e.Trees(t.Context(), base, yours, theirs)
+	require.NoError(t, err)
+	assert.Equal(t, []Note{{Words: "2 files may have been renamed and were not compared: there were too many"}}, r.Notes)
+	assert.Len(t, r.Conflicts, 2)
 }

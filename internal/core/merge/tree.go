@@ -60,6 +60,7 @@ type Result struct {
 	Base, Yours, Theirs object.ID    // with each side's renames made on the others, too
 	Joined              []Joined
 	Conflicts           []Conflict
+	Notes               []Note
 
 	store     *object.Overlay
 	ofYours   []edit          // that make yours the joined tree
@@ -69,6 +70,12 @@ type Result struct {
 	emptied   []emptied       // directories of the base that are none on one side, and changed on the other
 	contested map[string]bool // paths of conflicts that renames are
 	from      map[string]string
+}
+
+// Note is something about a join that asks nothing and should be known.
+type Note struct {
+	Path  string // empty where it is about all of it
+	Words string // a sentence without its full stop
 }
 
 type edit struct {
@@ -161,13 +168,14 @@ func (r *Result) Files() ([]Joined, error) {
 type Engine struct {
 	Store *object.Overlay
 
+	pairs int // how many pairs of files are compared at most to find renames
 	mu    sync.Mutex
 	texts map[[3]object.ID]*Text
 }
 
 // NewEngine makes an engine over a store.
 func NewEngine(store *object.Overlay) *Engine {
-	return &Engine{Store: store, texts: map[[3]object.ID]*Text{}}
+	return &Engine{Store: store, pairs: maxPairs, texts: map[[3]object.ID]*Text{}}
 }
 
 // Trees joins two trees that came from one base. It reads only subtrees that

@@ -29,6 +29,41 @@ func (o *Overlay) Find(tree ID, path string) (Entry, error) {
 	return Entry{}, c.fail(tree)
 }
 
+// Finder finds many paths in the same few trees. It remembers the directories it
+// has read. It is not safe for use by several goroutines.
+type Finder struct {
+	store *Overlay
+	dirs  map[ID]map[string]Entry
+}
+
+// NewFinder makes a finder over a store.
+func NewFinder(store *Overlay) *Finder { return &Finder{store, map[ID]map[string]Entry{}} }
+
+// Find is Overlay.Find.
+func (f *Finder) Find(tree ID, path string) (Entry, error) {
+	name, rest, deeper := strings.Cut(path, "/")
+	dir, known := f.dirs[tree]
+	if !known {
+		entries, err := f.store.Tree(tree)
+		if err != nil {
+			return Entry{}, err
+		}
+		dir = make(map[string]Entry, len(entries))
+		for _, e := range entries {
+			dir[e.Name] = e
+		}
+		f.dirs[tree] = dir
+	}
+	e := dir[name]
+	switch {
+	case !deeper:
+		return e, nil
+	case e.IsTree():
+		return f.Find(e.ID, rest)
+	}
+	return Entry{}, nil
+}
+
 // cursor stands before the first entry of a tree; the zero id is an empty one.
 func (o *Overlay) cursor(tree ID) (cursor, error) {
 	if tree.IsZero() {
