@@ -492,3 +492,49 @@ func TestErrorsTellTheNextStep(t *testing.T) {
 	assert.ErrorContains(t, err, "1 conflict is not settled yet")
 	assert.False(t, errors.Is(err, ErrInUse))
 }
+
+// TestSubmodulesMoveForward holds that two moves of a submodule join where git
+// joins them: the submodule is present, and one commit holds the other.
+func TestSubmodulesMoveForward(t *testing.T) {
+	repo := gittest.New(t)
+	sub := gittest.At(t, filepath.Join(repo.Dir, "sub"))
+	require.NoError(t, os.Mkdir(sub.Dir, 0o755))
+	sub.Git("init", "-q", "-b", "main")
+	var ids []string
+	for _, n := range []string{"1", "2", "3"} {
+		sub.Write("f", n)
+		sub.Git("add", "-A")
+		sub.Git("commit", "-qm", n)
+		ids = append(ids, sub.Git("rev-parse", "HEAD"))
+	}
+	commit := func(branch, at string) {
+		repo.Git("checkout", "-q", "-B", branch, "main")
+		repo.Git("update-index", "--add", "--cacheinfo", "160000,"+at+",sub")
+		repo.Git("commit", "-qm", branch)
+	}
+	repo.Write("a", "a")
+	repo.Git("add", "a")
+	repo.Git("update-index", "--add", "--cacheinfo", "160000,"+ids[0]+",sub")
+	repo.Git("commit", "-qm", "base")
+	commit("yours", ids[2])
+	commit("theirs", ids[1])
+	for _, back := range []bool{false, true} {
+		if back {
+			commit("yours", strings.Repeat("1", 40)) // a commit that is not there
+		}
+		w, err := OpenWorkspace(t.Context(), repo.Dir)
+		require.NoError(t, err)
+		defer w.Close()
+		p, err := w.Compare(t.Context(), "yours", "theirs")
+		require.NoError(t, err)
+		j, err := w.Join(t.Context(), p, Merge, &settle.Book{}, nil, nil)
+		require.NoError(t, err)
+		out, gerr := repo.Try("merge-tree", "--write-tree", "yours", "theirs")
+		assert.Equal(t, gerr == nil, j.Clean())
+		if !back {
+			require.NoError(t, gerr)
+			assert.Equal(t, out, j.Tree.String())
+			assert.Len(t, j.Notes(), 1)
+		}
+	}
+}

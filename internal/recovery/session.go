@@ -169,6 +169,8 @@ func (s *Session) inTheWay(from, to object.ID, dirty []git.Dirty) error {
 	for _, c := range changes {
 		if !c.Old.Absent() {
 			tracked[c.Path] = true
+		} else if err := object.CheckPath(c.Path); err != nil {
+			return err
 		}
 	}
 	var paths []string

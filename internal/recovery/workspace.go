@@ -8,6 +8,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"sync"
 	"time"
 
@@ -40,8 +42,26 @@ func OpenWorkspace(ctx context.Context, dir string) (*Workspace, error) {
 		return nil, err
 	}
 	store := object.NewOverlay(repo.Format, repo)
-	return &Workspace{Repo: repo, Store: store, engine: merge.NewEngine(store), files: settle.NewFiles(store),
-		changes: replay.NewChanges(store), touchers: map[[2]object.ID]*history.Toucher{}}, nil
+	w := &Workspace{Repo: repo, Store: store, engine: merge.NewEngine(store), files: settle.NewFiles(store),
+		changes: replay.NewChanges(store), touchers: map[[2]object.ID]*history.Toucher{}}
+	w.engine.Contains = w.submoduleContains
+	return w, nil
+}
+
+// submoduleContains asks the submodule itself, where it is present.
+func (w *Workspace) submoduleContains(path string, older, newer object.ID) bool {
+	ctx := context.Background()
+	dir := filepath.Join(w.Repo.Dir, filepath.FromSlash(path))
+	if _, err := os.Lstat(filepath.Join(dir, ".git")); err != nil {
+		return false // not present: git would answer for the repository around it
+	}
+	sub, err := git.Open(ctx, dir)
+	if err != nil {
+		return false
+	}
+	defer sub.Close()
+	held, err := history.IsAncestor(ctx, object.NewOverlay(sub.Format, sub), older, newer)
+	return err == nil && held
 }
 
 // Close lets the repository go.

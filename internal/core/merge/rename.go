@@ -578,6 +578,7 @@ func (e *Engine) withRenames(ctx context.Context, plain *Result) (*Result, error
 		return plain, err
 	}
 	var lists [3][]Rename
+	var notes []Note
 	finder := object.NewFinder(e.Store)
 	for side := inYours; side <= inTheirs; side++ {
 		tree := [...]object.ID{inYours: plain.Yours, inTheirs: plain.Theirs}[side]
@@ -600,13 +601,14 @@ func (e *Engine) withRenames(ctx context.Context, plain *Result) (*Result, error
 			return nil, err
 		}
 		if uncompared > 0 {
-			plain.Notes = append(plain.Notes, Note{Words: fmt.Sprintf("%d files may have been renamed and were not compared: there were too many", uncompared)})
+			notes = append(notes, Note{Words: fmt.Sprintf("%d files may have been renamed and were not compared: there were too many", uncompared)})
 		}
 		if dirs[side] != nil {
 			dirs[side].count(lists[side])
 		}
 	}
 	if len(lists[inYours])+len(lists[inTheirs]) == 0 {
+		plain.Notes = append(plain.Notes, notes...)
 		return plain, nil
 	}
 	m := &moved{engine: e, finder: finder, base: plain.Base, yours: plain.Yours, theirs: plain.Theirs, kinds: map[string]Kind{}, from: map[string]string{}}
@@ -630,7 +632,7 @@ func (e *Engine) withRenames(ctx context.Context, plain *Result) (*Result, error
 	if err != nil {
 		return nil, err
 	}
-	r.Given, r.Notes = plain.Given, append(plain.Notes, r.Notes...)
+	r.Given, r.Notes = plain.Given, append(notes, r.Notes...)
 	for i := range r.Conflicts {
 		c := &r.Conflicts[i]
 		c.From = m.from[c.Path]

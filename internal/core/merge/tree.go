@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"slices"
+	"strings"
 	"sync"
 
 	"dorvik/internal/core/diff"
@@ -168,6 +169,10 @@ func (r *Result) Files() ([]Joined, error) {
 type Engine struct {
 	Store *object.Overlay
 
+	// Contains tells whether one commit of a submodule is the other or comes after
+	// it. Without it, or where it says no, two moves of a submodule are a conflict.
+	Contains func(path string, older, newer object.ID) bool
+
 	pairs int // how many pairs of files are compared at most to find renames
 	mu    sync.Mutex
 	texts map[[3]object.ID]*Text
@@ -194,7 +199,28 @@ func (e *Engine) join(ctx context.Context, base, yours, theirs object.ID, direct
 	if !directories {
 		r.emptied = nil
 	}
-	return e.withRenames(ctx, r)
+	if r, err = e.withRenames(ctx, r); err != nil {
+		return nil, err
+	}
+	r.Notes = append(r.Notes, r.collisions()...)
+	return r, nil
+}
+
+// collisions notes paths that both sides added and that are the same where case
+// does not count.
+func (r *Result) collisions() (notes []Note) {
+	added := map[string]Joined{}
+	for _, j := range r.Joined {
+		if !j.Base.Absent() || j.Result.Absent() {
+			continue
+		}
+		folded := strings.ToLower(j.Path)
+		if other, met := added[folded]; met && other.Origin != j.Origin {
+			notes = append(notes, Note{j.Path, "stands beside " + other.Path + "; where case does not count in names, only one of them can be checked out"})
+		}
+		added[folded] = j
+	}
+	return notes
 }
 
 func (e *Engine) walk(ctx context.Context, base, yours, theirs object.ID) (*Result, error) {
@@ -227,6 +253,9 @@ func (m *merger) conflict(c Conflict) { m.out.Conflicts = append(m.out.Conflicts
 
 // name joins what stands at one path, of whatever kind it is on each side.
 func (m *merger) name(path string, b, y, t object.Entry) error {
+	if b.Absent() && object.CheckPath(path) != nil {
+		return &object.NameError{Path: path}
+	}
 	if isFile(b) && !isFile(y) && !isFile(t) {
 		m.out.gone = append(m.out.gone, path)
 	}
@@ -408,12 +437,31 @@ func (m *merger) file(path string, b, y, t object.Entry) error {
 	case y.Mode == object.ModeLink:
 		c.Kind = Symlink
 	case y.Mode == object.ModeSubmodule:
+		if newer, ok := m.newer(path, b, y, t); ok {
+			m.joined(path, FromBoth, b, y, t, newer)
+			m.out.Notes = append(m.out.Notes, Note{path, "both sides moved this submodule; the commit taken holds the other"})
+			return nil
+		}
 		c.Kind = Submodule
 	default:
 		return m.regular(path, b, y, t)
 	}
 	m.conflict(c)
 	return nil
+}
+
+// newer gives the one of two moves of a submodule that holds the other, where both
+// went forward.
+func (m *merger) newer(path string, b, y, t object.Entry) (object.Entry, bool) {
+	holds := m.engine.Contains
+	switch {
+	case holds == nil || b.Mode != object.ModeSubmodule || !holds(path, b.ID, y.ID) || !holds(path, b.ID, t.ID):
+	case holds(path, y.ID, t.ID):
+		return t, true
+	case holds(path, t.ID, y.ID):
+		return y, true
+	}
+	return object.Entry{}, false
 }
 
 func (m *merger) regular(path string, b, y, t object.Entry) error {

@@ -204,3 +204,83 @@ func TestCancelled(t *testing.T) {
 	_, err = NewEngine(o).Trees(t.Context(), a, b, object.SHA1.Sum(object.KindTree, []byte("nowhere")))
 	assert.ErrorIs(t, err, object.ErrMissing)
 }
+
+func TestNotes(t *testing.T) {
+	o := object.NewOverlay(object.SHA1, nil)
+	join := func(e *Engine, base, yours, theirs string) *Result {
+		r, err := e.Trees(t.Context(), treeOf(t, o, base), treeOf(t, o, yours), treeOf(t, o, theirs))
+		require.NoError(t, err)
+		return r
+	}
+	words := func(r *Result) (out []string) {
+		for _, n := range r.Notes {
+			out = append(out, n.Path+" "+n.Words)
+		}
+		return out
+	}
+	e := NewEngine(o)
+	r := join(e, "a=1", "a=1 Quay=1 d/x=1", "a=1 quay=2 D/y=1")
+	assert.Empty(t, r.Conflicts)
+	require.Len(t, r.Notes, 2, words(r))
+	assert.Contains(t, words(r)[0], "D", words(r))
+	assert.Contains(t, words(r)[1], "stands beside Quay", words(r))
+	assert.Empty(t, join(e, "a=1", "a=1 Quay=1 quay=2", "a=1 x=1").Notes, "they stood together before")
+	assert.Empty(t, join(e, "quay=1/2/3", "Quay=1/2/3", "quay=1/2/X").Notes, "renamed")
+
+	// A submodule that both moved, with commits 1 < 2 < 3 and 1 < 4.
+	after := map[string]string{"1": "234", "2": "3"}
+	of := map[object.ID]string{}
+	for _, n := range []string{"1", "2", "3", "4"} {
+		entry, err := o.Find(treeOf(t, o, "s#"+n), "s")
+		require.NoError(t, err)
+		of[entry.ID] = n
+	}
+	e.Contains = func(path string, older, newer object.ID) bool {
+		return older == newer || strings.Contains(after[of[older]], of[newer])
+	}
+	for _, c := range [][4]string{{"1", "2", "3", "3"}, {"1", "3", "2", "3"}, {"1", "3", "4", ""}, {"2", "3", "4", ""}, {"2", "1", "3", ""}} {
+		r := join(e, "s#"+c[0], "s#"+c[1], "s#"+c[2])
+		if c[3] == "" {
+			require.Len(t, r.Conflicts, 1, c)
+			assert.Equal(t, Submodule, r.Conflicts[0].Kind)
+			continue
+		}
+		require.Empty(t, r.Conflicts, c)
+		tree, err := r.Tree(nil)
+		require.NoError(t, err)
+		assert.Equal(t, treeOf(t, o, "s#"+c[3]), tree)
+		assert.Len(t, r.Notes, 1)
+	}
+}
+
+func TestNamesThatAreNeverWritten(t *testing.T) {
+	o := object.NewOverlay(object.SHA1, nil)
+	for _, bad := range []string{".git", ".GIT/hooks", "d/..", "git~1"} {
+		_, err := NewEngine(o).Trees(t.Context(), treeOf(t, o, "a=1 d/z=1"), treeOf(t, o, "a=2 d/z=2"), treeOf(t, o, "a=1 d/z=1 "+bad+"=evil"))
+		var refused *object.NameError
+		assert.ErrorAs(t, err, &refused, bad)
+	}
+}
+
+func TestDeepAndEmptyTrees(t *testing.T) {
+	o := object.NewOverlay(object.SHA1, nil)
+	deep := strings.Repeat("d/", 2000) + "f"
+	base, yours, theirs := treeOf(t, o, deep+"=1/2/3"), treeOf(t, o, deep+"=X/2/3"), treeOf(t, o, deep+"=1/2/Y")
+	r, err := NewEngine(o).Trees(t.Context(), base, yours, theirs)
+	require.NoError(t, err)
+	tree, err := r.Tree(nil)
+	require.NoError(t, err)
+	assert.Equal(t, treeOf(t, o, deep+"=X/2/Y"), tree)
+
+	// A tree that is empty, and one that holds an empty tree, as no tool of today
+	// makes them.
+	empty := o.EmptyTree()
+	odd := o.PutTree([]object.Entry{{Name: "e", Mode: object.ModeTree, ID: empty}})
+	for _, c := range [][4]object.ID{{empty, empty, theirs, theirs}, {empty, yours, empty, yours}, {odd, odd, empty, empty}, {odd, odd, theirs, theirs}} {
+		r, err := NewEngine(o).Trees(t.Context(), c[0], c[1], c[2])
+		require.NoError(t, err)
+		tree, err := r.Tree(nil)
+		require.NoError(t, err)
+		assert.Equal(t, c[3], tree)
+	}
+}

@@ -105,6 +105,25 @@ func TestBrokenObjects(t *testing.T) {
 	assert.ErrorIs(t, err, ErrMissing)
 }
 
+// TestNamesAreRefusedAsGitRefusesThem asks git about each name.
+func TestNamesAreRefusedAsGitRefusesThem(t *testing.T) {
+	git := gittest.New(t)
+	git.Write("x", "x")
+	id := git.Git("hash-object", "-w", "x")
+	for _, name := range []string{"a", ".g", ".gitignore", ".gitx", "git", "git~2", "...", ".git", ".GIT", ".Git ", ".git.", ".git . .", "git~1", "GIT~1", ".git:x",
+		".g\u200cit", "\ufeff.git", ".g\u00efit", ".", "..", "a.git", ".git-x"} {
+		for _, path := range []string{name, "d/" + name, name + "/f"} {
+			_, err := git.Try("-c", "core.protectHFS=true", "-c", "core.protectNTFS=true", "update-index", "--add", "--cacheinfo", "100644,"+id+","+path)
+			_, _ = git.Try("update-index", "--force-remove", path)
+			if err != nil {
+				assert.Error(t, CheckPath(path), "%q", path)
+			} else {
+				assert.NoError(t, CheckPath(path), "%q", path)
+			}
+		}
+	}
+}
+
 func TestSignature(t *testing.T) {
 	for in, want := range map[string]Signature{
 		"A B <a@b> 12 +0130":       {"A B", "a@b", 12, "+0130"},
