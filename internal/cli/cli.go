@@ -38,16 +38,18 @@ func (e exit) Error() string { return fmt.Sprintf("exit code %d", e.code) }
 // usage is a wrong call.
 type usage struct{ error }
 
-// Screen opens the full screen in a folder; main gives it, so that commands
-// can be used without one.
-type Screen func(ctx context.Context, dir, theme string) error
+// Screen opens the full screen; main gives it, so that commands can be used
+// without one.
+type Screen func(ctx context.Context, s *recovery.Session, theme string) error
 
 // env is what a command works with.
 type env struct {
 	out, err io.Writer
 	dir      string
 	json     bool
-	screen   Screen
+
+	unrelated bool
+	screen    Screen
 }
 
 // Main runs the command line and gives the exit code.
@@ -123,16 +125,45 @@ that can be undone.`,
 			if theme != "dark" && theme != "light" {
 				return usage{fmt.Errorf("--theme is dark or light, not %q", theme)}
 			}
-			return e.screen(cmd.Context(), e.dir, theme)
+			return e.full(cmd.Context(), theme)
 		},
 	}
 	root.PersistentFlags().StringVarP(&e.dir, "directory", "C", "", "work in `DIR` instead of here")
 	root.PersistentFlags().StringVar(&theme, "theme", "dark", "colours of the full screen: dark or light; NO_COLOR=1 turns them off")
+	root.PersistentFlags().BoolVar(&e.unrelated, "unrelated", false, "join two lines that have no common ancestor, too")
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.SetHelpCommand(&cobra.Command{Hidden: true})
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage{err} })
 	root.AddCommand(e.look(), e.plan(), e.recover(), e.ways(), e.undo(), e.demo(&theme))
 	return root
+}
+
+// session opens the repository and the recovery kept in it.
+func (e *env) session(ctx context.Context) (*recovery.Session, error) {
+	s, err := recovery.OpenSession(ctx, e.dir)
+	if err == nil {
+		s.Unrelated = e.unrelated
+	}
+	return s, err
+}
+
+// workspace opens the repository for looking only.
+func (e *env) workspace(ctx context.Context) (*recovery.Workspace, error) {
+	w, err := recovery.OpenWorkspace(ctx, e.dir)
+	if err == nil {
+		w.Unrelated = e.unrelated
+	}
+	return w, err
+}
+
+// full opens the full screen.
+func (e *env) full(ctx context.Context, theme string) error {
+	s, err := e.session(ctx)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	return e.screen(ctx, s, theme)
 }
 
 func noArgs(_ *cobra.Command, args []string) error {

@@ -15,6 +15,7 @@ import (
 
 	"dorvik/internal/demo"
 	"dorvik/internal/gittest"
+	"dorvik/internal/recovery"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -22,7 +23,7 @@ import (
 
 func dorvik(args ...string) (code int, out, errs string) {
 	var o, e bytes.Buffer
-	code = Main(args, &o, &e, func(context.Context, string, string) error { return nil })
+	code = Main(args, &o, &e, func(context.Context, *recovery.Session, string) error { return nil })
 	return code, o.String(), e.String()
 }
 
@@ -66,6 +67,28 @@ func fingerprint(t *testing.T, dir string) string {
 		return nil
 	}))
 	return fmt.Sprintf("%x", h.Sum(nil))
+}
+
+func TestUnrelatedLinesOnlyWhenAsked(t *testing.T) {
+	gittest.Isolate(t)
+	repo := gittest.New(t)
+	repo.Write("a", "1\n")
+	repo.Commit("mine")
+	repo.Git("checkout", "-q", "--orphan", "other")
+	repo.Git("rm", "-qrf", ".")
+	repo.Write("b", "2\n")
+	repo.Commit("theirs")
+	args := []string{"-C", repo.Dir, "plan", "--json", "--yours", "main", "--theirs", "other"}
+	code, _, errs := dorvik(args...)
+	assert.Equal(t, exitFailed, code)
+	assert.Contains(t, errs, "no common ancestor")
+	assert.Contains(t, errs, "--unrelated")
+	code, out, errs := dorvik(append(args, "--unrelated")...)
+	assert.Equal(t, exitDone, code, errs)
+	tree := repo.Git("merge-tree", "--write-tree", "--allow-unrelated-histories", "main", "other")
+	for _, r := range asJSON(t, out)["routes"].([]any) {
+		assert.Equal(t, tree, r.(map[string]any)["tree"])
+	}
 }
 
 func TestPlanChangesNothing(t *testing.T) {

@@ -7,7 +7,6 @@ import (
 
 	"dorvik/internal/core/object"
 	"dorvik/internal/demo"
-	"dorvik/internal/recovery"
 )
 
 func (e *env) demo(theme *string) *cobra.Command {
@@ -36,7 +35,8 @@ your clone. Nothing outside that folder is touched.`,
 		if noUI {
 			return e.print(scene)
 		}
-		err = e.screen(cmd.Context(), scene.Clone, *theme)
+		e.dir = scene.Clone
+		err = e.full(cmd.Context(), *theme)
 		e.say("The demo's repositories stay in %s; delete the folder when you like.", dir)
 		return err
 	}
@@ -61,7 +61,7 @@ func (e *env) undo() *cobra.Command {
 		}),
 	}
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		s, err := recovery.OpenSession(cmd.Context(), e.dir)
+		s, err := e.session(cmd.Context())
 		if err != nil {
 			return err
 		}

@@ -73,7 +73,7 @@ func (e *env) look() *cobra.Command {
 	cmd.Flags().BoolVar(&noFetch, "no-fetch", false, "do not ask the remote first; use what was last fetched")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		ctx := cmd.Context()
-		w, err := recovery.OpenWorkspace(ctx, e.dir)
+		w, err := e.workspace(ctx)
 		if err != nil {
 			return err
 		}

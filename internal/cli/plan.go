@@ -80,7 +80,7 @@ Exit code 0 says that the routes asked for are clean, 3 that one is not.`,
 		if route != "all" && route != "merge" && route != "rebase" {
 			return usage{fmt.Errorf("--route is merge, rebase or all, not %q", route)}
 		}
-		w, err := recovery.OpenWorkspace(ctx, e.dir)
+		w, err := e.workspace(ctx)
 		if err != nil {
 			return err
 		}

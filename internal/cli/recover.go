@@ -93,7 +93,7 @@ git config dorvik.check.`,
 		if f.check != "" && f.noCheck {
 			return usage{fmt.Errorf("--check and --no-check cannot both be meant")}
 		}
-		s, err := recovery.OpenSession(cmd.Context(), e.dir)
+		s, err := e.session(cmd.Context())
 		if err != nil {
 			return err
 		}

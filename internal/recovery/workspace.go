@@ -27,6 +27,8 @@ type Workspace struct {
 	Repo  *git.Repo
 	Store *object.Overlay
 
+	Unrelated bool // lines without a common ancestor may be joined, too
+
 	engine  *merge.Engine
 	files   *settle.Files
 	changes *replay.Changes
@@ -199,7 +201,7 @@ func (w *Workspace) part(ctx context.Context, p *Position) error {
 		}
 		return err
 	}
-	if p.Trivial() != NotTrivial || len(p.Parted.Bases) > 0 {
+	if p.Trivial() != NotTrivial || len(p.Parted.Bases) > 0 || w.Unrelated && !p.Parted.Cut {
 		return nil
 	}
 	if p.Parted.Cut {
@@ -207,7 +209,7 @@ func (w *Workspace) part(ctx context.Context, p *Position) error {
 			"Get the rest of the history with “git fetch --unshallow”."}
 	}
 	return &Blocked{"The two lines have no common ancestor: they are two unrelated histories.",
-		"Check that the branch follows the right branch of the right remote."}
+		"Check that the branch follows the right branch of the right remote. To join them all the same, start with dorvik --unrelated."}
 }
 
 // Touched tells which commits of a side touch a path. What it found out is

@@ -22,18 +22,13 @@ import (
 
 // Run opens the full screen on the repository that holds a folder, and says on
 // the terminal afterwards how things were left.
-func Run(ctx context.Context, dir, themeName string) error {
-	s, err := recovery.OpenSession(ctx, dir)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
+func Run(ctx context.Context, s *recovery.Session, themeName string) error {
 	m := newModel(ctx, s, themeName)
 	options := []tea.ProgramOption{tea.WithContext(ctx)}
 	if c := os.Getenv("COLORTERM"); m.theme.colour && (c == "truecolor" || c == "24bit") {
 		options = append(options, tea.WithColorProfile(colorprofile.TrueColor)) // the terminal says so itself
 	}
-	_, err = tea.NewProgram(m, options...).Run()
+	_, err := tea.NewProgram(m, options...).Run()
 	m.leave()
 	if err != nil && !errors.Is(err, tea.ErrInterrupted) {
 		return fmt.Errorf("the full screen ended: %w; your branch and files are safe, and decisions are kept", err)

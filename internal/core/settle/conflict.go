@@ -183,8 +183,11 @@ func (f *File) openText() {
 // offer lists the ways of a region and marks the one to suggest.
 func (c *Conflict) offer() {
 	add := func(w Way, text, reason string) { c.Ways = append(c.Ways, Option{Way: w, Text: text, Reason: reason}) }
+	// Where the common ancestors disagree themselves, there is no one base to weave
+	// into or to go back to.
+	oneBase := !strings.Contains(c.Base, merge.OneAncestor)
 	woven, ok := WeaveText(c.Base, c.Yours, c.Theirs)
-	if ok && woven != c.Yours && woven != c.Theirs && woven != c.Base {
+	if ok && oneBase && woven != c.Yours && woven != c.Theirs && woven != c.Base {
 		add(Weave, woven, "the edits touch other words")
 	}
 	add(Yours, c.Yours, "")
@@ -193,7 +196,9 @@ func (c *Conflict) offer() {
 		add(YoursTheirs, concat(c.Yours, c.Theirs), "")
 		add(TheirsYours, concat(c.Theirs, c.Yours), "")
 	}
-	add(Base, c.Base, "")
+	if oneBase {
+		add(Base, c.Base, "")
+	}
 
 	holds := func(result string, other Side) bool {
 		out, kept := LeftOut(c.Base, c.Yours, c.Theirs, result)
