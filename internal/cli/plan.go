@@ -151,9 +151,8 @@ func routeJSON(p *recovery.Position, j *recovery.Join) any {
 	stop := 0
 	for i := range j.Steps {
 		s := stepJSON{Commit: j.Steps[i].Commit.ID, Outcome: string(j.Steps[i].Outcome), Conflicts: []conflictJSON{}}
-		if stop < len(j.Stops) && j.Stops[stop].Commit.ID == s.Commit {
-			s.Conflicts = conflictsJSON(j.Stops[stop])
-			stop++
+		for ; stop < len(j.Stops) && j.Stops[stop].Commit.ID == s.Commit; stop++ {
+			s.Conflicts = append(s.Conflicts, conflictsJSON(j.Stops[stop])...)
 		}
 		r.Steps = append(r.Steps, s)
 	}

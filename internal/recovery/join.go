@@ -2,6 +2,7 @@ package recovery
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -62,7 +63,9 @@ func (j *Join) Notes() []merge.Note {
 	}
 	add(j.Merge)
 	for i := range j.Steps {
-		add(j.Steps[i].Merge)
+		for _, r := range j.Steps[i].Joins() {
+			add(r)
+		}
 	}
 	return out
 }
@@ -102,7 +105,8 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, book *se
 		}
 	default:
 		steps, err := replay.Rebase(ctx, w.engine, w.changes, p.Parted.Yours, p.Parted.Theirs, p.Theirs, resolve, progress)
-		if refused, ok := err.(*replay.MergeCommitError); ok {
+		var refused *replay.MergeCommitError
+		if errors.As(err, &refused) {
 			j.Refused = refused
 			return j, nil
 		}
@@ -112,8 +116,10 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, book *se
 		j.Steps = steps
 		j.Tree = steps[len(steps)-1].Tree
 		for i := range steps {
-			if s := &steps[i]; s.Merge != nil && !s.Merge.Clean() {
-				j.Stops = append(j.Stops, Stop{Commit: s.Commit, Result: s.Merge})
+			for _, r := range steps[i].Joins() {
+				if !r.Clean() {
+					j.Stops = append(j.Stops, Stop{Commit: steps[i].Commit, Result: r})
+				}
 			}
 		}
 	}
@@ -216,10 +222,8 @@ func (j *Join) MendHolder() (words string, ok bool) {
 	if j.Route == Merge {
 		return "the merge commit", true
 	}
-	for i := len(j.Steps) - 1; i >= 0; i-- {
-		if s := &j.Steps[i]; !s.Left() {
-			return fmt.Sprintf("your last commit, “%s”", s.Commit.Subject()), true
-		}
+	if i, ok := replay.Last(j.Steps); ok {
+		return fmt.Sprintf("your last commit, “%s”", j.Steps[i].Commit.Subject()), true
 	}
 	return "", false
 }
@@ -317,8 +321,8 @@ func (w *Workspace) Plan(ctx context.Context, p *Position, book *settle.Book, pr
 	if pl.Rebase, err = w.Join(ctx, p, Rebase, book, nil, progress); err != nil {
 		return nil, err
 	}
-	if n := len(p.Parted.Yours); n > 0 {
-		if pl.Pushed, err = w.Repo.OnRemote(ctx, p.Parted.Yours[n-1].ID); err != nil {
+	if len(pl.Rebase.Steps) > 0 { // all that is replayed stands on the first
+		if pl.Pushed, err = w.Repo.OnRemote(ctx, pl.Rebase.Steps[0].Commit.ID); err != nil {
 			return nil, err
 		}
 	}
@@ -331,7 +335,7 @@ func (pl *Plan) suggest(p *Position) {
 	asksR, asksM := pl.Rebase.Conflicts(), pl.Merge.Conflicts()
 	switch {
 	case pl.Rebase.Refused != nil:
-		pl.Suggested, pl.Why = Merge, "your line holds a merge already, and Dorvik does not replay merges yet."
+		pl.Suggested, pl.Why = Merge, "your line holds a commit that joins several lines at once, and such commits are not replayed."
 	case pl.Pushed:
 		pl.Suggested, pl.Why = Merge, "some of your "+yours+" are on a remote already; rebase would give them new ids, and whoever has them would have them twice."
 	case asksR > 2*asksM+1:

@@ -2,6 +2,7 @@ package recovery
 
 import (
 	"errors"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -405,8 +406,53 @@ func TestSuggestion(t *testing.T) {
 	tm.mine.Git("checkout", "-q", "main")
 	tm.mine.Git("merge", "-q", "--no-edit", "topic")
 	pl = plan()
+	assert.True(t, pl.Pushed, "the lowest commit that would be replayed is still on a remote")
+	assert.NoError(t, pl.Rebase.Refused)
+
+	tm.mine.Git("branch", "-f", "more", "HEAD~1")
+	tm.mine.Git("merge", "-q", "--no-edit", tm.mine.Git("commit-tree", "-p", "more", "-m", "one", "more^{tree}"), tm.mine.Git("commit-tree", "-p", "more", "-m", "two", "more^{tree}"))
+	pl = plan()
 	assert.Equal(t, Merge, pl.Suggested)
-	assert.ErrorContains(t, pl.Rebase.Refused, "itself a merge")
+	assert.ErrorContains(t, pl.Rebase.Refused, "joins 3 lines at once")
+}
+
+// TestReplayingMergesAgreesWithGit rebases a line with a merged side line, as
+// git does when told to keep merges.
+func TestReplayingMergesAgreesWithGit(t *testing.T) {
+	repo := gittest.New(t)
+	repo.Commit("before", "f", base, "old", "1\n")
+	repo.Git("branch", "side")
+	repo.Commit("base", "b", "1\n")
+	repo.Git("branch", "theirs")
+	repo.Commit("mine", "f", strings.Replace(base, "one", "mine", 1))
+	repo.Git("checkout", "-q", "-b", "fork")
+	repo.Commit("fork", "k", "1\n")
+	repo.Git("checkout", "-q", "main")
+	repo.Commit("second", "s", "1\n")
+	repo.Git("merge", "-q", "--no-ff", "-m", "join the fork", "fork")
+	repo.Git("checkout", "-q", "side")
+	repo.Commit("aside", "a", "1\n")
+	repo.Git("checkout", "-q", "main")
+	repo.Git("merge", "-q", "-m", "join the side line", "side")
+	repo.Commit("last", "f", strings.Replace(repo.Read("f"), "five", "last", 1))
+	repo.Git("checkout", "-q", "theirs")
+	repo.Commit("theirs", "t", "1\n", "old", "2\n")
+
+	w, err := OpenWorkspace(t.Context(), repo.Dir)
+	require.NoError(t, err)
+	defer w.Close()
+	p, err := w.Compare(t.Context(), "main", "theirs")
+	require.NoError(t, err)
+	j, err := w.Join(t.Context(), p, Rebase, &settle.Book{}, nil, nil)
+	require.NoError(t, err)
+	require.True(t, j.Clean())
+	built, err := w.Build(t.Context(), p, j)
+	require.NoError(t, err)
+	require.NoError(t, w.Repo.AddPack(t.Context(), func(out io.Writer) (int, error) { return w.Store.WritePack(out, built.Tip) }))
+	repo.Git("fsck", "--strict")
+	repo.Git("rebase", "-q", "--rebase-merges", "theirs", "main")
+	shape := func(rev string) string { return repo.Git("log", "--graph", "--format=%s %T", rev) }
+	assert.Equal(t, shape("main"), shape(built.Tip.String()))
 }
 
 func TestLeftOutAndOverlap(t *testing.T) {

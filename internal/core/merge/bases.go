@@ -86,7 +86,7 @@ func (e *Engine) undecidedEntry(ctx context.Context, c Conflict) (object.Entry, 
 	}
 	switch {
 	case text != nil && text.Conflicts() > 0:
-		return object.Entry{Mode: c.Mode, ID: e.Store.Put(object.KindBlob, []byte(text.undecided()))}, nil
+		return object.Entry{Mode: c.Mode, ID: e.Store.Put(object.KindBlob, []byte(text.Undecided()))}, nil
 	case c.Kind == ModeBits:
 		return c.Yours, nil
 	case c.Kind == AddAdd:
@@ -120,10 +120,10 @@ const (
 	AncestorsEnd  = "┄┄\n"
 )
 
-// undecided is the joined text with both versions of each contested region.
+// Undecided is the joined text with both versions of each contested region.
 // What both have in common is left out of that, unless it is three lines or less
 // between two such places.
-func (t Text) undecided() string {
+func (t Text) Undecided() string {
 	const near = 3
 	type part struct {
 		contested     bool

@@ -118,6 +118,19 @@ func (r *Result) Tree(settled map[string]object.Entry) (object.ID, error) {
 	return id, err
 }
 
+// Decide settles the conflict at a path: from here on it counts as joined.
+func (r *Result) Decide(path string, e object.Entry) {
+	for i, c := range r.Conflicts {
+		if c.Path == path {
+			r.Conflicts = slices.Delete(r.Conflicts, i, i+1)
+			r.Joined = append(r.Joined, Joined{Path: path, From: c.From, Origin: FromBoth, Base: c.Base, Yours: c.Yours, Theirs: c.Theirs, Result: e})
+			r.ofYours = append(r.ofYours, edit{path, e})
+			r.ofTheirs = append(r.ofTheirs, edit{path, e})
+			return
+		}
+	}
+}
+
 // Files lists what joined by itself file by file: the subtrees in Joined are
 // opened.
 func (r *Result) Files() ([]Joined, error) {

@@ -3,6 +3,7 @@ package replay
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"dorvik/internal/core/history"
 	"dorvik/internal/core/merge"
@@ -24,137 +25,261 @@ type Step struct {
 	Commit  history.Node
 	Outcome Outcome
 	Same    history.Node  // for AlreadyThere: their commit
-	Merge   *merge.Result // nil for AlreadyThere
+	Merge   *merge.Result // nil for AlreadyThere, and for a merge that only caught up with theirs
+	Own     *merge.Result // of a merge commit: what it changed beyond joining, brought onto the new joint
 	Tree    object.ID     // after the step
 	Open    bool          // a conflict of it has no decision; Tree holds what stands in for one
+	onto    []parent      // what it stands on
+}
+
+// parent is what a new commit stands on: an earlier step, or, where step is
+// negative, a commit that stays as it is.
+type parent struct {
+	step int
+	id   object.ID
 }
 
 // Left reports whether the commit is left out of the new line.
 func (s *Step) Left() bool { return s.Outcome == AlreadyThere || s.Outcome == Emptied }
 
-// Resolver decides the conflicts of one step. It gives the entries that settle
+// Joins lists the joins of trees that the step consists of, in order.
+func (s *Step) Joins() (out []*merge.Result) {
+	for _, r := range []*merge.Result{s.Merge, s.Own} {
+		if r != nil {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// Resolver decides the conflicts of one join. It gives the entries that settle
 // them, and whether all of them are settled; the others then have stand-ins.
 type Resolver func(r *merge.Result) (entries map[string]object.Entry, all bool, err error)
 
-// MergeCommitError says that a line cannot be replayed as it holds a merge.
+// MergeCommitError says that a line cannot be replayed as it holds a commit that
+// joins more than two lines.
 type MergeCommitError struct{ Commit history.Node }
 
 func (e *MergeCommitError) Error() string {
-	return fmt.Sprintf("your commit %s “%s” is itself a merge, and Dorvik does not replay merges yet; choose merge instead",
-		e.Commit.ID.Short(), e.Commit.Subject())
+	return fmt.Sprintf("your commit %s “%s” joins %d lines at once, and only joints of two can be replayed; choose merge instead",
+		e.Commit.ID.Short(), e.Commit.Subject(), len(e.Commit.Parents))
 }
 
 // Rebase replays commits (newest first, as history.Diverge gives them) onto the
-// tip of theirs. Nothing is written; Commits makes the new commits of the
-// outcome. Cost follows what the commits change.
+// tip of theirs: the line of first parents, and of what was merged into it all
+// that stands on a replayed commit. Other side lines stay as they are. A merge is
+// made anew, as Merges tells. Nothing is written; Commits makes the new commits of
+// the outcome. Cost follows what the commits change.
 func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, theirs []history.Node, onto object.ID, resolve Resolver, progress func(done, of int)) ([]Step, error) {
-	store := engine.Store
-	for _, n := range yours {
-		if len(n.Parents) > 1 {
-			return nil, &MergeCommitError{n}
-		}
-	}
 	same, err := changes.Same(ctx, yours, theirs)
 	if err != nil {
 		return nil, err
 	}
-	tip, err := store.Commit(onto)
-	if err != nil {
-		return nil, err
+	r := &replayer{ctx: ctx, engine: engine, onto: onto, resolve: resolve, mine: map[object.ID]history.Node{}, at: map[object.ID]int{}}
+	for _, n := range yours {
+		r.mine[n.ID] = n
+		r.merges = r.merges || len(n.Parents) > 1
 	}
-	tree := tip.Tree
-	steps := make([]Step, 0, len(yours))
+	bottom := yours[0]
+	for len(bottom.Parents) > 0 {
+		below, is := r.mine[bottom.Parents[0]]
+		if !is {
+			break
+		}
+		bottom = below
+	}
 	for i := len(yours) - 1; i >= 0; i-- {
+		n := yours[i]
 		if progress != nil {
-			progress(len(steps), len(yours))
+			progress(len(yours)-1-i, len(yours))
 		}
-		s, err := step(ctx, engine, yours[i], same, tree, resolve)
+		if n.ID != bottom.ID && !r.replayed(n.Parents) {
+			continue
+		}
+		s := Step{Commit: n}
+		if other, is := same[n.ID]; is {
+			s.Outcome, s.Same, s.onto = AlreadyThere, other, r.parents(n, 1)
+			s.Tree, err = r.tree(s.onto[0])
+		} else if len(n.Parents) > 1 {
+			err = r.merge(&s)
+		} else {
+			err = r.plain(&s)
+		}
 		if err != nil {
-			return nil, fmt.Errorf("replaying %s: %w", yours[i].ID, err)
+			return nil, fmt.Errorf("replaying %s: %w", n.ID, err)
 		}
-		tree = s.Tree
-		steps = append(steps, s)
+		r.add(s)
 	}
-	return steps, nil
+	return r.steps, nil
 }
 
-func step(ctx context.Context, engine *merge.Engine, n history.Node, same map[object.ID]history.Node, onto object.ID, resolve Resolver) (Step, error) {
-	s := Step{Commit: n, Tree: onto}
-	if other, ok := same[n.ID]; ok {
-		s.Outcome, s.Same = AlreadyThere, other
-		return s, nil
-	}
-	before, err := history.FirstParentTree(engine.Store, n.Commit)
-	if err != nil {
-		return s, err
-	}
-	if s.Merge, err = engine.Trees(ctx, before, n.Tree, onto); err != nil {
-		return s, err
-	}
-	var settled map[string]object.Entry
-	if !s.Merge.Clean() {
-		var all bool
-		if settled, all, err = resolve(s.Merge); err != nil {
-			return s, err
+// replayer is a line being replayed.
+type replayer struct {
+	ctx     context.Context
+	engine  *merge.Engine
+	onto    object.ID
+	resolve Resolver
+	mine    map[object.ID]history.Node
+	merges  bool              // there are merges, so commits are needed to find their bases
+	at      map[object.ID]int // the step of a commit
+	steps   []Step
+	made    []object.ID // a commit for each step, in memory only
+}
+
+func (r *replayer) replayed(parents []object.ID) bool {
+	return slices.ContainsFunc(parents, func(p object.ID) bool { _, is := r.at[p]; return is })
+}
+
+// parents gives what the first parents of a commit have become, at most n of them.
+func (r *replayer) parents(c history.Node, n int) (out []parent) {
+	for i, p := range c.Parents {
+		if i == n {
+			break
 		}
-		s.Open = !all
+		if step, is := r.at[p]; is {
+			out = append(out, parent{step: step})
+		} else if _, is := r.mine[p]; i == 0 && !is {
+			out = append(out, parent{-1, r.onto})
+		} else {
+			out = append(out, parent{-1, p})
+		}
 	}
-	if s.Tree, err = s.Merge.Tree(settled); err != nil {
-		return s, err
+	if len(out) == 0 { // the first commit of a history
+		out = append(out, parent{-1, r.onto})
 	}
+	return out
+}
+
+func (r *replayer) tree(p parent) (object.ID, error) {
+	if p.step >= 0 {
+		return r.steps[p.step].Tree, nil
+	}
+	c, err := r.engine.Store.Commit(p.id)
+	if err != nil {
+		return object.ID{}, err
+	}
+	return c.Tree, nil
+}
+
+func (r *replayer) commit(p parent) object.ID {
+	if p.step >= 0 {
+		return r.made[p.step]
+	}
+	return p.id
+}
+
+func (r *replayer) add(s Step) {
+	r.at[s.Commit.ID] = len(r.steps)
+	r.steps = append(r.steps, s)
 	switch {
-	case s.Tree == onto && n.Tree != before && !s.Open:
-		s.Outcome = Emptied // one that started empty is kept as it was
-	case !s.Merge.Clean():
-		s.Outcome = Conflict
+	case !r.merges:
+		r.made = append(r.made, object.ID{})
+	case s.Left():
+		r.made = append(r.made, r.commit(s.onto[0]))
 	default:
-		s.Outcome = Clean
+		c := &object.Commit{Tree: s.Tree, Committer: s.Commit.Committer}
+		for _, p := range s.onto {
+			c.Parents = append(c.Parents, r.commit(p))
+		}
+		r.made = append(r.made, r.engine.Store.PutCommit(c))
 	}
-	return s, nil
+}
+
+// settle resolves a join and gives its tree.
+func (r *replayer) settle(s *Step, joined *merge.Result) (object.ID, error) {
+	var settled map[string]object.Entry
+	if !joined.Clean() {
+		var all bool
+		var err error
+		if settled, all, err = r.resolve(joined); err != nil {
+			return object.ID{}, err
+		}
+		s.Open = s.Open || !all
+		s.Outcome = Conflict
+	}
+	return joined.Tree(settled)
+}
+
+func (r *replayer) plain(s *Step) error {
+	n := s.Commit
+	s.onto, s.Outcome = r.parents(n, 1), Clean
+	onto, err := r.tree(s.onto[0])
+	if err != nil {
+		return err
+	}
+	before, err := history.FirstParentTree(r.engine.Store, n.Commit)
+	if err != nil {
+		return err
+	}
+	if s.Merge, err = r.engine.Trees(r.ctx, before, n.Tree, onto); err != nil {
+		return err
+	}
+	if s.Tree, err = r.settle(s, s.Merge); err != nil {
+		return err
+	}
+	if s.Tree == onto && n.Tree != before && !s.Open {
+		s.Outcome = Emptied // one that started empty is kept as it was
+	}
+	return nil
 }
 
 // Commits makes the new commits of a replayed line on top of onto and gives
 // their ids beside the steps (zero for those left out), and the new tip. The
 // author, message, encoding and other headers of each are kept; signatures are
 // not, as they vouch for the old content. A commit that already stands on its
-// new parent unchanged keeps its id. last, unless zero, replaces the tree of
-// the last commit that is kept.
+// new parents unchanged keeps its id. last, unless zero, replaces the tree of
+// the commit that Last gives.
 func Commits(store *object.Overlay, steps []Step, onto object.ID, committer object.Signature, last object.ID) (ids []object.ID, tip object.ID, err error) {
 	ids = make([]object.ID, len(steps))
-	tip = onto
-	final := -1
-	for i := range steps {
-		if !steps[i].Left() {
-			final = i
-		}
+	final, kept := Last(steps)
+	if !kept && !last.IsZero() {
+		return nil, onto, fmt.Errorf("no commit of yours is left to hold the mend")
 	}
-	if final < 0 && !last.IsZero() {
-		return nil, tip, fmt.Errorf("no commit of yours is left to hold the mend")
+	resolve := func(p parent) object.ID {
+		for p.step >= 0 && steps[p.step].Left() {
+			p = steps[p.step].onto[0]
+		}
+		if p.step >= 0 {
+			return ids[p.step]
+		}
+		return p.id
 	}
 	for i := range steps {
 		s := &steps[i]
 		if s.Left() {
 			continue
 		}
-		tree := s.Tree
+		c := *s.Commit.Commit
+		c.Tree, c.Committer, c.Extra, c.Parents = s.Tree, committer, nil, nil
 		if i == final && !last.IsZero() {
-			tree = last
+			c.Tree = last
 		}
-		old := s.Commit
-		if len(old.Parents) == 1 && old.Parents[0] == tip && old.Tree == tree {
-			tip = old.ID
-		} else {
-			c := *old.Commit
-			c.Tree, c.Parents, c.Committer = tree, []object.ID{tip}, committer
-			c.Extra = nil
-			for _, h := range old.Extra {
-				if h.Key != "gpgsig" && h.Key != "gpgsig-sha256" && h.Key != "mergetag" {
-					c.Extra = append(c.Extra, h)
-				}
+		for _, p := range s.onto {
+			if id := resolve(p); !slices.Contains(c.Parents, id) {
+				c.Parents = append(c.Parents, id)
 			}
-			tip = store.PutCommit(&c)
 		}
-		ids[i] = tip
+		if slices.Equal(c.Parents, s.Commit.Parents) && c.Tree == s.Commit.Tree {
+			ids[i] = s.Commit.ID
+			continue
+		}
+		for _, h := range s.Commit.Extra {
+			if h.Key != "gpgsig" && h.Key != "gpgsig-sha256" && h.Key != "mergetag" {
+				c.Extra = append(c.Extra, h)
+			}
+		}
+		ids[i] = store.PutCommit(&c)
 	}
-	return ids, tip, nil
+	if len(steps) == 0 {
+		return ids, onto, nil
+	}
+	return ids, resolve(parent{step: len(steps) - 1}), nil
+}
+
+// Last gives the step that becomes the new tip; ok is false where none is kept.
+func Last(steps []Step) (i int, ok bool) {
+	for i = len(steps) - 1; i >= 0 && steps[i].Left(); {
+		i = steps[i].onto[0].step
+	}
+	return i, i >= 0
 }

@@ -110,7 +110,9 @@ func TestTheLastKeptCommitHoldsTheMend(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, mended, c.Tree)
 
-	_, _, err = Commits(b.o, steps[1:], t1, committer, mended)
+	steps, _ = b.rebase(b.commit("two alone", "f=1/2/3 z=2", base), t1, nil)
+	assert.Equal(t, "two alone:already-there", outcomes(steps))
+	_, _, err = Commits(b.o, steps, t1, committer, mended)
 	assert.ErrorContains(t, err, "no commit of yours is left")
 }
 
@@ -135,13 +137,89 @@ func TestHeadersAndMerges(t *testing.T) {
 	got.Extra[0].Value = "no-such-encoding"
 	assert.Equal(t, "sm\xf8rrebr\xf8d", got.Subject())
 
-	joint := b.commit("joint", "f=1 g=1", base, t1)
-	d, err := history.Diverge(t.Context(), b.o, joint, b.commit("other", "f=9", base))
+	three := b.commit("three at once", "f=1", base, t1, signed)
+	d, err := history.Diverge(t.Context(), b.o, three, b.commit("other", "f=9", base))
 	require.NoError(t, err)
 	_, err = Rebase(t.Context(), merge.NewEngine(b.o), NewChanges(b.o), d.Yours, d.Theirs, base, nil, nil)
 	var refused *MergeCommitError
 	assert.ErrorAs(t, err, &refused)
-	assert.ErrorContains(t, err, "joint")
+	assert.ErrorContains(t, err, "three at once")
+}
+
+// show writes a line of commits from a tip down to a commit, side lines in
+// brackets, as subjects.
+func (b *bench) line(tip, stop object.ID) string {
+	c, err := b.o.Commit(tip)
+	require.NoError(b.t, err)
+	out := c.Subject()
+	if len(c.Parents) > 1 {
+		out += "[" + b.line(c.Parents[1], stop) + "]"
+	}
+	if len(c.Parents) > 0 && c.Parents[0] != stop {
+		out += " " + b.line(c.Parents[0], stop)
+	}
+	return out
+}
+
+func (b *bench) tree(files string) object.ID {
+	c, err := b.o.Commit(b.commit("x", files))
+	require.NoError(b.t, err)
+	return c.Tree
+}
+
+func TestMergesAreReplayedAsMerges(t *testing.T) {
+	b := &bench{t, object.NewOverlay(object.SHA1, nil)}
+	before := b.commit("before", "f=1/2/3/4/5 g=1")
+	base := b.commit("base", "f=1/2/3/4/5 g=1 z=1", before)
+	theirs := b.commit("theirs", "f=1/2/3/4/5 g=1 z=1 t=1", base)
+	mine := b.commit("mine", "f=mine/2/3/4/5 g=1 z=1", base)
+	aside := b.commit("aside", "f=1/2/3/4/aside g=1 a=1", before)
+	fork := b.commit("fork", "f=mine/2/3/4/5 g=1 z=1 k=1", mine)
+	clash := b.commit("clash", "f=clash/2/3/4/5 g=1", before)
+	for _, c := range []struct {
+		name, want, files string
+		tip               object.ID
+	}{
+		{"a side line from before stays as it is", "after joint[aside before] mine", "f=mine/2/3/4/aside g=1 z=1 a=1 t=1 n=1",
+			b.commit("after", "f=mine/2/3/4/aside g=1 z=1 a=1 n=1", b.commit("joint", "f=mine/2/3/4/aside g=1 z=1 a=1", mine, aside))},
+		{"a side line from a replayed commit is replayed", "joint[fork mine] second mine", "f=mine/2/3/4/5 g=1 z=1 t=1 k=1 s=1",
+			b.commit("joint", "f=mine/2/3/4/5 g=1 z=1 k=1 s=1", b.commit("second", "f=mine/2/3/4/5 g=1 z=1 s=1", mine), fork)},
+		{"what the merge changed itself comes along", "joint[aside before] mine", "f=mine/2/3/4/aside g=evil z=1 a=1 t=1",
+			b.commit("joint", "f=mine/2/3/4/aside g=evil z=1 a=1", mine, aside)},
+		{"what was decided holds", "joint[clash before] mine", "f=both/2/3/4/5 g=1 z=1 t=1",
+			b.commit("joint", "f=both/2/3/4/5 g=1 z=1", mine, clash)},
+		{"mine was merged into theirs", "joint[mine]", "f=mine/2/3/4/5 g=1 z=1 t=1",
+			b.commit("joint", "f=mine/2/3/4/5 g=1 z=1", base, mine)},
+	} {
+		steps, _ := b.rebase(c.tip, theirs, nil)
+		for i := range steps {
+			assert.Equal(t, Clean, steps[i].Outcome, c.name)
+		}
+		_, tip, err := Commits(b.o, steps, theirs, committer, object.ID{})
+		require.NoError(t, err)
+		assert.Equal(t, c.want, strings.ReplaceAll(strings.ReplaceAll(b.line(tip, theirs), " base before", ""), " base", ""), c.name)
+		got, err := b.o.Commit(tip)
+		require.NoError(t, err)
+		assert.Equal(t, b.tree(c.files), got.Tree, c.name)
+	}
+
+	// A merge that only caught up is nothing any more.
+	later := b.commit("later", "f=1/2/3/4/5 g=1 z=1 t=1 u=1", theirs)
+	caughtUp := b.commit("caught up", "f=mine/2/3/4/5 g=1 z=1 t=1", mine, theirs)
+	tip := b.commit("after", "f=mine/2/3/4/5 g=1 z=1 t=1 n=1", caughtUp)
+	steps, _ := b.rebase(tip, later, nil)
+	assert.Equal(t, "mine:clean caught up:emptied after:clean", outcomes(steps))
+	_, tip, err := Commits(b.o, steps, later, committer, object.ID{})
+	require.NoError(t, err)
+	assert.Equal(t, "after mine", b.line(tip, later))
+
+	// What theirs changed since is asked again; what the merge decided is not.
+	t2 := b.commit("theirs too", "f=1/2/3/4/theirs g=1 z=1", base)
+	joint := b.commit("joint", "f=both/2/3/4/5 g=1 z=1", b.commit("last", "f=mine/2/3/4/mine g=1 z=1", mine), clash)
+	steps, _ = b.rebase(joint, t2, func(r *merge.Result) (map[string]object.Entry, bool, error) {
+		return map[string]object.Entry{"f": r.Conflicts[0].Theirs}, true, nil
+	})
+	assert.Equal(t, "mine:clean last:emptied joint:conflict", outcomes(steps))
 }
 
 func TestChangeID(t *testing.T) {

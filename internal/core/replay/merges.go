@@ -1,0 +1,136 @@
+package replay
+
+import (
+	"strings"
+
+	"dorvik/internal/core/diff"
+	"dorvik/internal/core/history"
+	"dorvik/internal/core/merge"
+	"dorvik/internal/core/object"
+)
+
+// merge replays a merge commit. Its two lines, as they are now, are joined anew.
+// What was decided in it holds again where the same is contested now, and what it
+// changed beyond joining, found by joining the old lines once more, is brought
+// along. A merge that only caught up with theirs is nothing any more, unless it
+// changed something of its own.
+func (r *replayer) merge(s *Step) error {
+	n := s.Commit
+	if len(n.Parents) > 2 {
+		return &MergeCommitError{n}
+	}
+	s.onto, s.Outcome = r.parents(n, 2), Clean
+	before, err := r.joinCommits(n.Parents[0], n.Parents[1])
+	if err != nil {
+		return err
+	}
+	first, err := r.tree(s.onto[0])
+	if err != nil {
+		return err
+	}
+	fresh := first
+	caughtUp, err := history.IsAncestor(r.ctx, r.engine.Store, r.commit(s.onto[1]), r.commit(s.onto[0]))
+	if err != nil {
+		return err
+	}
+	if caughtUp {
+		s.onto = s.onto[:1]
+	} else {
+		if s.Merge, err = r.joinCommits(r.commit(s.onto[0]), r.commit(s.onto[1])); err != nil {
+			return err
+		}
+		if err := r.decideAsBefore(before, n.Tree, s.Merge); err != nil {
+			return err
+		}
+		if fresh, err = r.settle(s, s.Merge); err != nil {
+			return err
+		}
+	}
+	// The old joint as git or Dorvik would have left it, with what was contested
+	// as the merge has it: what still differs from the merge is its own.
+	settled := map[string]object.Entry{}
+	for _, c := range before.Conflicts {
+		for _, p := range []string{c.Path, c.Also} {
+			if p == "" {
+				continue
+			}
+			if settled[p], err = r.engine.Store.Find(n.Tree, p); err != nil {
+				return err
+			}
+		}
+	}
+	joint, err := before.Tree(settled)
+	if err != nil {
+		return err
+	}
+	s.Tree = fresh
+	if joint != n.Tree {
+		if s.Own, err = r.engine.Trees(r.ctx, joint, n.Tree, fresh); err != nil {
+			return err
+		}
+		if s.Tree, err = r.settle(s, s.Own); err != nil {
+			return err
+		}
+	}
+	if caughtUp && s.Tree == first && !s.Open {
+		s.Outcome = Emptied
+	}
+	return nil
+}
+
+// joinCommits joins two commits of any history.
+func (r *replayer) joinCommits(a, b object.ID) (*merge.Result, error) {
+	parted, err := history.Diverge(r.ctx, r.engine.Store, a, b)
+	if err != nil {
+		return nil, err
+	}
+	base, err := r.engine.Base(r.ctx, parted.Bases)
+	if err != nil {
+		return nil, err
+	}
+	var trees [2]object.ID
+	for i, id := range []object.ID{a, b} {
+		c, err := r.engine.Store.Commit(id)
+		if err != nil {
+			return nil, err
+		}
+		trees[i] = c.Tree
+	}
+	return r.engine.Trees(r.ctx, base, trees[0], trees[1])
+}
+
+// decideAsBefore settles the conflicts of a new joint that the old merge settled:
+// those about the same entries as the merge has them, and in texts those places
+// where the same was contested.
+func (r *replayer) decideAsBefore(before *merge.Result, decided object.ID, now *merge.Result) error {
+	old := map[string]merge.Conflict{}
+	for _, c := range before.Conflicts {
+		old[c.Path] = c
+	}
+	for _, c := range append([]merge.Conflict(nil), now.Conflicts...) {
+		was, known := old[c.Path]
+		if !known || was.Also != "" || c.Also != "" {
+			continue
+		}
+		entry, err := r.engine.Store.Find(decided, c.Path)
+		if err != nil {
+			return err
+		}
+		if was.Base.Same(c.Base) && was.Yours.Same(c.Yours) && was.Theirs.Same(c.Theirs) {
+			now.Decide(c.Path, entry)
+			continue
+		}
+		if was.Text == nil || c.Text == nil || !entry.Mode.IsRegular() || c.Modes {
+			continue
+		}
+		data, err := r.engine.Store.Blob(entry.ID)
+		if err != nil {
+			return err
+		}
+		joined := merge.Merge3(diff.Lines(was.Text.Undecided()), diff.Lines(string(data)), diff.Lines(c.Text.Undecided()))
+		if text := joined.Join(func(int, merge.Region) string { return merge.OneAncestor }); !strings.Contains(text, merge.OneAncestor) {
+			now.Decide(c.Path, object.Entry{Mode: c.Mode, ID: r.engine.Store.Put(object.KindBlob, []byte(text))})
+		}
+	}
+	return nil
+}
