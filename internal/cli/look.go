@@ -39,6 +39,7 @@ type lookJSON struct {
 	Overlap       []groundJSON `json:"overlap"`
 	Uncommitted   []string     `json:"uncommitted"`
 	Recovery      *openJSON    `json:"recovery"`
+	TakenOut      []commitJSON `json:"taken_out,omitempty"` // once in theirs, which was rewritten
 }
 
 type groundJSON struct {
@@ -99,6 +100,9 @@ func (e *env) look() *cobra.Command {
 			return e.print(lookOf(p, ground, kept))
 		}
 		e.say("%s", Sentence(p))
+		if words := p.Rewritten(); words != "" {
+			e.say("%s", words)
+		}
 		if p.Unanswered != nil {
 			e.say("The remote did not answer, so this may be old: %v", p.Unanswered)
 		}
@@ -125,7 +129,7 @@ func lookOf(p *recovery.Position, ground []recovery.Ground, kept *recovery.State
 		Version: 1, Branch: p.Branch.Name, Upstream: p.Branch.Upstream, Fetched: !p.Asked.IsZero(),
 		Yours: sideJSON{p.Yours, len(p.Parted.Yours)}, Theirs: sideJSON{p.Theirs, len(p.Parted.Theirs)},
 		YoursCommits: commits(p.Parted.Yours), TheirsCommits: commits(p.Parted.Theirs),
-		Bases: p.Parted.Bases, Overlap: []groundJSON{}, Uncommitted: []string{},
+		TakenOut: commits(p.TakenOut), Bases: p.Parted.Bases, Overlap: []groundJSON{}, Uncommitted: []string{},
 	}
 	for _, g := range ground {
 		out.Overlap = append(out.Overlap, groundJSON{g.Path, string(g.Meeting), g.Yours, g.Theirs, g.Decide})

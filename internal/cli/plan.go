@@ -119,6 +119,9 @@ Exit code 0 says that the routes asked for are clean, 3 that one is not.`,
 			}
 		} else {
 			e.say("%s", Sentence(p))
+			if words := p.Rewritten(); words != "" {
+				e.say("%s", words)
+			}
 			for _, j := range joins {
 				e.say("%s", describe(p, j))
 			}

@@ -132,6 +132,9 @@ func (r *recoverer) run(ctx context.Context) error {
 		return err
 	}
 	r.say("%s", Sentence(p))
+	if words := p.Rewritten(); words != "" {
+		r.say("%s", words)
+	}
 	r.out.Tip = p.Yours
 	if r.out.Tree, err = r.s.Tree(p.Yours); err != nil {
 		return err

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"dorvik/internal/core/object"
@@ -217,6 +218,34 @@ func (r *Repo) Ref(ctx context.Context, name string) (object.ID, error) {
 		}
 	}
 	return object.ID{}, nil
+}
+
+// Fetched lists the commits that the local copy of a remote branch was at, as its
+// reflog has them; those that a push from here put there are left out. Without a
+// reflog file there are none.
+func (r *Repo) Fetched(ctx context.Context, tracking string) []object.ID {
+	// No plumbing command prints a reflog's messages; the file is documented in
+	// gitrepository-layout.
+	out, err := r.run(ctx, "looking for the reflog of "+tracking, "rev-parse", "--path-format=absolute", "--git-path", "logs/"+tracking)
+	if err != nil {
+		return nil
+	}
+	data, err := os.ReadFile(strings.TrimSuffix(out, "\n"))
+	if err != nil {
+		return nil
+	}
+	var ids []object.ID
+	for line := range strings.SplitSeq(string(data), "\n") {
+		head, why, _ := strings.Cut(line, "\t")
+		f := strings.SplitN(head, " ", 3)
+		if len(f) < 3 || why == "update by push" {
+			continue
+		}
+		if id, err := object.ParseID(f[1]); err == nil && !slices.Contains(ids, id) {
+			ids = append(ids, id)
+		}
+	}
+	return ids
 }
 
 // RefUpdate moves a ref from Old to New; a zero Old makes it, a zero New

@@ -336,6 +336,8 @@ func (pl *Plan) suggest(p *Position) {
 	switch {
 	case pl.Rebase.Refused != nil:
 		pl.Suggested, pl.Why = Merge, "your line holds a commit that joins several lines at once, and such commits are not replayed."
+	case len(p.TakenOut) > 0:
+		pl.Suggested, pl.Why = Rebase, "the remote branch was rewritten, and a merge would bring back what was taken out of it."
 	case pl.Pushed:
 		pl.Suggested, pl.Why = Merge, "some of your "+yours+" are on a remote already; rebase would give them new ids, and whoever has them would have them twice."
 	case asksR > 2*asksM+1:

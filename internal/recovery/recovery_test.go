@@ -584,3 +584,52 @@ func TestSubmodulesMoveForward(t *testing.T) {
 		}
 	}
 }
+
+// TestTheRemoteBranchWasRewritten holds that only what is yours is replayed.
+func TestTheRemoteBranchWasRewritten(t *testing.T) {
+	tm := newTeam(t)
+	tm.other.Commit("theirs, with a mistake", "w", "wrong\n")
+	tm.other.Git("push", "-q")
+	tm.mine.Git("pull", "-q", "--ff-only")
+	tm.mine.Commit("mine", "m", "m\n")
+	stand := func() *Position {
+		s := tm.session()
+		defer s.Close()
+		p, err := s.Stand(t.Context(), true)
+		require.NoError(t, err)
+		return p
+	}
+	assert.Empty(t, stand().TakenOut)
+
+	tm.other.Git("reset", "-q", "--hard", "HEAD~1")
+	tm.other.Git("push", "-qf")
+	p := stand()
+	assert.Len(t, p.TakenOut, 1)
+	assert.Contains(t, p.Rewritten(), "was set back: 1 commit that it held before")
+	assert.Equal(t, UpToDate, p.Trivial())
+	assert.Len(t, p.Parted.Yours, 2, "a push brings both")
+
+	tm.other.Commit("theirs, mended", "w", "right\n")
+	tm.other.Git("push", "-q")
+	s := tm.session()
+	p, err := s.Stand(t.Context(), true)
+	require.NoError(t, err)
+	assert.Equal(t, "theirs, with a mistake", p.TakenOut[0].Subject())
+	pl, err := s.Plan(t.Context(), p, &settle.Book{}, nil)
+	require.NoError(t, err)
+	assert.Equal(t, Rebase, pl.Suggested)
+	require.True(t, pl.Rebase.Clean(), "the mistake is not replayed")
+	want := tm.mine.Git("merge-base", "--fork-point", "origin/main")
+	assert.Equal(t, want, p.TakenOut[0].ID.String())
+	tm.mine.Git("rebase", "-q", "--fork-point", "origin/main")
+	assert.Equal(t, tm.mine.Git("rev-parse", "HEAD^{tree}"), pl.Rebase.Tree.String())
+
+	// What was pushed from here is yours, even if it was taken out again.
+	tm.mine.Git("push", "-q")
+	tm.mine.Commit("mine, pushed", "m2", "m\n")
+	tm.mine.Git("push", "-q")
+	tm.other.Commit("theirs again", "t2", "t\n")
+	tm.other.Git("push", "-qf")
+	s.Close()
+	assert.Empty(t, stand().TakenOut)
+}

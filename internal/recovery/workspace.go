@@ -79,6 +79,7 @@ type Position struct {
 	Branch        git.Branch
 	Yours, Theirs object.ID
 	Parted        *history.Divergence
+	TakenOut      []history.Node // on your line and once in theirs, which has been rewritten since; not among Parted.Yours
 	Dirty         []git.Dirty
 	Asked         time.Time // when the remote was last asked; zero if it was not
 	Unanswered    error     // why the remote did not answer
@@ -162,7 +163,63 @@ func (w *Workspace) stand(ctx context.Context, b git.Branch, dirty []git.Dirty, 
 		return nil, &Blocked{"There is no copy of " + b.Upstream + " here, and perhaps no such branch on " + b.Remote + ".",
 			fmt.Sprintf("Fetch it with “git fetch %s”, or make it with “git push %s %s”.", b.Remote, b.Remote, b.Name)}
 	}
-	return p, w.part(ctx, p)
+	if err := w.part(ctx, p); err != nil {
+		return nil, err
+	}
+	w.takenOut(ctx, p)
+	return p, nil
+}
+
+// takenOut tells the commits of your line that came from the remote's branch and
+// are in it no more: it was rewritten. They are not yours to replay. Where theirs
+// has nothing new they stay among yours, as a push would bring them back.
+func (w *Workspace) takenOut(ctx context.Context, p *Position) {
+	mine := map[object.ID]history.Node{}
+	for _, n := range p.Parted.Yours {
+		mine[n.ID] = n
+	}
+	out := map[object.ID]bool{}
+	var mark func(id object.ID)
+	mark = func(id object.ID) {
+		if n, is := mine[id]; is && !out[id] {
+			out[id] = true
+			for _, parent := range n.Parents {
+				mark(parent)
+			}
+		}
+	}
+	for _, id := range w.Repo.Fetched(ctx, p.Branch.Tracking) {
+		mark(id)
+	}
+	if len(out) == 0 {
+		return
+	}
+	var left []history.Node
+	for _, n := range p.Parted.Yours {
+		if out[n.ID] {
+			p.TakenOut = append(p.TakenOut, n)
+		} else {
+			left = append(left, n)
+		}
+	}
+	if len(p.Parted.Theirs) > 0 {
+		p.Parted.Yours = left
+	}
+}
+
+// Rewritten says in a sentence that the remote's branch was rewritten, and what
+// that means; empty where it was not.
+func (p *Position) Rewritten() string {
+	n := len(p.TakenOut)
+	switch {
+	case n == 0:
+		return ""
+	case len(p.Parted.Theirs) == 0:
+		return fmt.Sprintf("%s was set back: %s that it held before, up to “%s”, are in it no more. They are still in your line, and a push would bring them back.",
+			p.Branch.Upstream, count(n, "commit", "commits"), p.TakenOut[0].Subject())
+	}
+	return fmt.Sprintf("%s was rewritten: %s that it held before, up to “%s”, are in it no more. They are not yours: a rebase leaves them behind, and a merge would bring them back.",
+		p.Branch.Upstream, count(n, "commit", "commits"), p.TakenOut[0].Subject())
 }
 
 // Compare is Stand for any two revisions; empty ones stand for the branch and

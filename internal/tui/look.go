@@ -143,6 +143,10 @@ func (m *model) headline(p *page, w int) {
 		p.blank()
 		p.rows(indent(wrap(txt(trouble, "▲ ").add(plain, sentence(err.Error())+" What you see is what was last fetched."), inner), 2))
 	}
+	if words := m.pos.Rewritten(); words != "" {
+		p.blank()
+		p.rows(indent(wrap(txt(trouble, "▲ ").add(plain, words), inner), 2))
+	}
 	if m.inWay != nil {
 		p.blank()
 		p.rows(indent(wrap(txt(trouble, "▲ ").add(plain, fmt.Sprintf("The join must change %s, where you have work that is not committed. Commit it or put it aside before you accept the result; until then nothing is touched.",

@@ -344,7 +344,7 @@ func sentence(s string) string {
 func (m *model) takeLoaded(l loaded) tea.Cmd {
 	m.pos, m.plan, m.ground, m.st, m.inWay, m.me, m.blocked = l.pos, l.plan, l.ground, l.st, l.inWay, l.me, nil
 	m.under = l.under
-	if m.choose.route == "" {
+	if m.choose.route == "" || m.stage == recovery.Look && m.st.Route == "" {
 		m.choose.route = m.plan.Suggested
 	}
 	m.join, m.items = nil, nil
