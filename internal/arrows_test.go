@@ -25,7 +25,8 @@ type pkg struct {
 var arrows = map[string]string{
 	"core/object":   "+golang.org/x/text",
 	"core/diff":     "",
-	"core/merge":    "core/object core/diff core/history",
+	"core/attr":     "",
+	"core/merge":    "core/object core/diff core/history core/attr",
 	"core/history":  "core/object core/diff",
 	"core/replay":   "core/object core/diff core/merge core/history +golang.org/x/sync",
 	"core/settle":   "core/object core/diff core/merge",
@@ -34,7 +35,7 @@ var arrows = map[string]string{
 	"gittest":       "+github.com/stretchr/testify",
 	"git":           "core/object",
 	"check":         "",
-	"recovery":      "core/object core/diff core/merge core/history core/replay core/settle core/diagnose git check +go.etcd.io/bbolt",
+	"recovery":      "core/object core/diff core/attr core/merge core/history core/replay core/settle core/diagnose git check +go.etcd.io/bbolt",
 	"demo":          "core/object git +golang.org/x/tools/txtar",
 	"tui":           "core/object core/diff core/merge core/history core/replay core/settle core/diagnose git check recovery visible +charm.land +github.com/charmbracelet",
 	"cli":           "core/object core/merge core/history core/replay core/settle git recovery demo visible +github.com/spf13/cobra",

@@ -226,11 +226,11 @@ func (r *Repo) Ref(ctx context.Context, name string) (object.ID, error) {
 func (r *Repo) Fetched(ctx context.Context, tracking string) []object.ID {
 	// No plumbing command prints a reflog's messages; the file is documented in
 	// gitrepository-layout.
-	out, err := r.run(ctx, "looking for the reflog of "+tracking, "rev-parse", "--path-format=absolute", "--git-path", "logs/"+tracking)
+	file, err := r.Inside(ctx, "logs/"+tracking)
 	if err != nil {
 		return nil
 	}
-	data, err := os.ReadFile(strings.TrimSuffix(out, "\n"))
+	data, err := os.ReadFile(file)
 	if err != nil {
 		return nil
 	}
@@ -345,6 +345,22 @@ func (r *Repo) Config(ctx context.Context, key string) (string, error) {
 		return "", nil
 	}
 	return strings.TrimSuffix(out, "\x00"), err
+}
+
+// ConfigPath gives a setting that is a path, with ~ and the like worked out; empty
+// where it is not set.
+func (r *Repo) ConfigPath(ctx context.Context, key string) (string, error) {
+	out, err := r.run(ctx, "reading the setting "+key, "config", "-z", "--type=path", "--get", key)
+	if code(err) == 1 {
+		return "", nil
+	}
+	return strings.TrimSuffix(out, "\x00"), err
+}
+
+// Inside gives the place of a file of the repository's own directory.
+func (r *Repo) Inside(ctx context.Context, name string) (string, error) {
+	out, err := r.run(ctx, "looking for "+name, "rev-parse", "--path-format=absolute", "--git-path", name)
+	return strings.TrimSuffix(out, "\n"), err
 }
 
 // OnRemote reports whether a commit is reachable from any of the local copies

@@ -47,6 +47,8 @@ func OpenWorkspace(ctx context.Context, dir string) (*Workspace, error) {
 	w := &Workspace{Repo: repo, Store: store, engine: merge.NewEngine(store), files: settle.NewFiles(store),
 		changes: replay.NewChanges(store), touchers: map[[2]object.ID]*history.Toucher{}}
 	w.engine.Contains = w.submoduleContains
+	w.engine.Outside = sync.OnceValues(w.attributes)
+	w.engine.Drive = w.drive
 	return w, nil
 }
 

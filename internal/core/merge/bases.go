@@ -2,6 +2,7 @@ package merge
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"dorvik/internal/core/diff"
@@ -124,6 +125,25 @@ const (
 // What both have in common is left out of that, unless it is three lines or less
 // between two such places.
 func (t Text) Undecided() string {
+	whole := func(out *[]string, lines []string) {
+		*out = append(*out, lines...)
+		if n := len(lines); n > 0 && !strings.HasSuffix(lines[n-1], "\n") {
+			*out = append(*out, "\n")
+		}
+	}
+	return t.parts(func(out *[]string, yours, theirs []string) {
+		*out = append(*out, OneAncestor)
+		whole(out, yours)
+		*out = append(*out, OtherAncestor)
+		whole(out, theirs)
+		*out = append(*out, AncestorsEnd)
+	})
+}
+
+// parts gives the joined text with what both writes for each contested part: of a
+// contested region what the sides do not have in common, parts with up to three
+// lines between them taken as one.
+func (t Text) parts(both func(out *[]string, yours, theirs []string)) string {
 	const near = 3
 	type part struct {
 		contested     bool
@@ -134,6 +154,11 @@ func (t Text) Undecided() string {
 		if len(yours)+len(theirs) == 0 {
 			return
 		}
+		if n := len(parts); n > 0 && !contested && !parts[n-1].contested && theirs != nil && parts[n-1].theirs != nil {
+			last := &parts[n-1]
+			last.yours, last.theirs = slices.Concat(last.yours, yours), slices.Concat(last.theirs, theirs)
+			return
+		}
 		parts = append(parts, part{contested, yours, theirs})
 		n := len(parts)
 		// Two contested places with a few unchanged lines between are one.
@@ -142,15 +167,15 @@ func (t Text) Undecided() string {
 		}
 		if between := parts[n-2]; between.theirs != nil {
 			first := &parts[n-3]
-			first.yours = append(append(append([]string{}, first.yours...), between.yours...), yours...)
-			first.theirs = append(append(append([]string{}, first.theirs...), between.theirs...), theirs...)
+			first.yours = slices.Concat(first.yours, between.yours, yours)
+			first.theirs = slices.Concat(first.theirs, between.theirs, theirs)
 			parts = parts[:n-2]
 		}
 	}
 	for _, r := range t.Regions {
 		y, th := t.Yours[r.Yours.Lo:r.Yours.Hi], t.Theirs[r.Theirs.Lo:r.Theirs.Hi]
 		switch {
-		case r.Origin == FromBase:
+		case r.Origin == FromBase, r.Origin == FromBoth && r.Base.Empty(): // the latter within what both added
 			add(false, y, th)
 		case r.Origin != Contested:
 			add(false, t.Lines(r), nil)
@@ -166,25 +191,13 @@ func (t Text) Undecided() string {
 			add(false, y[a:], th[b:])
 		}
 	}
-	var out strings.Builder
-	lines := func(list []string) {
-		for _, l := range list {
-			out.WriteString(l)
-		}
-		if n := len(list); n > 0 && !strings.HasSuffix(list[n-1], "\n") {
-			out.WriteByte('\n')
-		}
-	}
+	var out []string
 	for _, p := range parts {
-		if !p.contested {
-			out.WriteString(strings.Join(p.yours, ""))
-			continue
+		if p.contested {
+			both(&out, p.yours, p.theirs)
+		} else {
+			out = append(out, p.yours...)
 		}
-		out.WriteString(OneAncestor)
-		lines(p.yours)
-		out.WriteString(OtherAncestor)
-		lines(p.theirs)
-		out.WriteString(AncestorsEnd)
 	}
-	return out.String()
+	return strings.Join(out, "")
 }

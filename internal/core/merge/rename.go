@@ -335,6 +335,7 @@ func (r *Result) relevant() (gone map[string]bool, err error) {
 type moved struct {
 	engine              *Engine
 	finder              *object.Finder
+	rules               *rules
 	base, yours, theirs object.ID
 	set                 [3]map[string]object.Entry // to be made on base, yours, theirs
 	forced              []Conflict
@@ -460,7 +461,7 @@ func (m *moved) both(r Rename, other string) error {
 	}
 	c := Conflict{Path: r.To, Also: other, From: r.From, Kind: RenameRename, Base: was, Yours: y, Theirs: t}
 	// Where the two contents join, the joined one goes wherever the file goes.
-	joined, ok, err := m.engine.joinEntries(was, y, t)
+	joined, ok, err := m.engine.joinEntries(m.rules, r.To, was, y, t)
 	if err != nil {
 		return err
 	}
@@ -532,7 +533,7 @@ func (m *moved) one(r Rename, side, other int, met bool) error {
 	case !there.Absent():
 		// Something else of theirs stands at the new name: the file's content is
 		// joined first, and then there are two files for one name.
-		joined, ok, err := m.engine.joinEntries(was, is, theirs)
+		joined, ok, err := m.engine.joinEntries(m.rules, r.To, was, is, theirs)
 		if err != nil {
 			return err
 		}
@@ -555,10 +556,11 @@ func (m *moved) one(r Rename, side, other int, met bool) error {
 	return nil
 }
 
-// joinEntries joins three files; ok is false where that needs a decision.
-func (e *Engine) joinEntries(base, yours, theirs object.Entry) (joined object.Entry, ok bool, err error) {
-	m := &merger{ctx: context.Background(), engine: e, out: &Result{store: e.Store}}
-	if err := m.name("x", base, yours, theirs); err != nil || !m.out.Clean() {
+// joinEntries joins three files as one at a path; ok is false where that needs a
+// decision.
+func (e *Engine) joinEntries(rules *rules, path string, base, yours, theirs object.Entry) (joined object.Entry, ok bool, err error) {
+	m := &merger{ctx: context.Background(), engine: e, rules: rules, out: &Result{store: e.Store}}
+	if err := m.name(path, base, yours, theirs); err != nil || !m.out.Clean() {
 		return yours, false, err
 	}
 	if len(m.out.Joined) == 0 {
@@ -568,7 +570,7 @@ func (e *Engine) joinEntries(base, yours, theirs object.Entry) (joined object.En
 }
 
 // withRenames joins again with the renames that matter, if there are any.
-func (e *Engine) withRenames(ctx context.Context, plain *Result) (*Result, error) {
+func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result) (*Result, error) {
 	relevant, err := plain.relevant()
 	if err != nil {
 		return nil, err
@@ -611,7 +613,7 @@ func (e *Engine) withRenames(ctx context.Context, plain *Result) (*Result, error
 		plain.Notes = append(plain.Notes, notes...)
 		return plain, nil
 	}
-	m := &moved{engine: e, finder: finder, base: plain.Base, yours: plain.Yours, theirs: plain.Theirs, kinds: map[string]Kind{}, from: map[string]string{}}
+	m := &moved{engine: e, finder: finder, rules: rules, base: plain.Base, yours: plain.Yours, theirs: plain.Theirs, kinds: map[string]Kind{}, from: map[string]string{}}
 	for i := range m.set {
 		m.set[i] = map[string]object.Entry{}
 	}
@@ -628,7 +630,7 @@ func (e *Engine) withRenames(ctx context.Context, plain *Result) (*Result, error
 			return nil, err
 		}
 	}
-	r, err := e.walk(ctx, trees[0], trees[1], trees[2])
+	r, err := e.walk(ctx, rules, trees[0], trees[1], trees[2])
 	if err != nil {
 		return nil, err
 	}

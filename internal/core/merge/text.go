@@ -40,6 +40,7 @@ type Region struct {
 type Text struct {
 	Base, Yours, Theirs []string
 	Regions             []Region
+	NewEnds             Origin // who changed all line ends, if anybody did: all three texts are shown with the new ones
 }
 
 // Merge3 joins three texts, given as lines. Edits of the two sides that

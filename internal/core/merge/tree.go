@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync"
 
+	"dorvik/internal/core/attr"
 	"dorvik/internal/core/diff"
 	"dorvik/internal/core/object"
 )
@@ -186,14 +187,23 @@ type Engine struct {
 	// it. Without it, or where it says no, two moves of a submodule are a conflict.
 	Contains func(path string, older, newer object.ID) bool
 
+	// Outside gives attributes from outside the trees, nil for none: the user's,
+	// which those of the trees overrule, and the repository's, which overrule them.
+	Outside func() (below, above *attr.File)
+
+	// Drive runs merge drivers; without it there are none.
+	Drive Driver
+
 	pairs int // how many pairs of files are compared at most to find renames
 	mu    sync.Mutex
 	texts map[[3]object.ID]*Text
+
+	driven map[driven]drivenTo
 }
 
 // NewEngine makes an engine over a store.
 func NewEngine(store *object.Overlay) *Engine {
-	return &Engine{Store: store, pairs: maxPairs, texts: map[[3]object.ID]*Text{}}
+	return &Engine{Store: store, pairs: maxPairs, texts: map[[3]object.ID]*Text{}, driven: map[driven]drivenTo{}}
 }
 
 // Trees joins two trees that came from one base. It reads only subtrees that
@@ -205,14 +215,15 @@ func (e *Engine) Trees(ctx context.Context, base, yours, theirs object.ID) (*Res
 
 // join is Trees with or without asking about the files of moved directories.
 func (e *Engine) join(ctx context.Context, base, yours, theirs object.ID, directories bool) (*Result, error) {
-	r, err := e.walk(ctx, base, yours, theirs)
+	rules := newRules(e, [3]object.ID{base, yours, theirs})
+	r, err := e.walk(ctx, rules, base, yours, theirs)
 	if err != nil {
 		return nil, err
 	}
 	if !directories {
 		r.emptied = nil
 	}
-	if r, err = e.withRenames(ctx, r); err != nil {
+	if r, err = e.withRenames(ctx, rules, r); err != nil {
 		return nil, err
 	}
 	r.Notes = append(r.Notes, r.collisions()...)
@@ -236,8 +247,8 @@ func (r *Result) collisions() (notes []Note) {
 	return notes
 }
 
-func (e *Engine) walk(ctx context.Context, base, yours, theirs object.ID) (*Result, error) {
-	m := &merger{ctx: ctx, engine: e, out: &Result{Given: [3]object.ID{base, yours, theirs}, Base: base, Yours: yours, Theirs: theirs, store: e.Store}}
+func (e *Engine) walk(ctx context.Context, rules *rules, base, yours, theirs object.ID) (*Result, error) {
+	m := &merger{ctx: ctx, engine: e, rules: rules, out: &Result{Given: [3]object.ID{base, yours, theirs}, Base: base, Yours: yours, Theirs: theirs, store: e.Store}}
 	if err := m.dir("", tree(base), tree(yours), tree(theirs)); err != nil {
 		return nil, err
 	}
@@ -249,6 +260,7 @@ func tree(id object.ID) object.Entry { return object.Entry{Mode: object.ModeTree
 type merger struct {
 	ctx    context.Context
 	engine *Engine
+	rules  *rules
 	out    *Result
 }
 
@@ -452,7 +464,7 @@ func (m *merger) file(path string, b, y, t object.Entry) error {
 	case y.Mode == object.ModeSubmodule:
 		if newer, ok := m.newer(path, b, y, t); ok {
 			m.joined(path, FromBoth, b, y, t, newer)
-			m.out.Notes = append(m.out.Notes, Note{path, "both sides moved this submodule; the commit taken holds the other"})
+			m.note(path, "both sides moved this submodule; the commit taken holds the other")
 			return nil
 		}
 		c.Kind = Submodule
@@ -497,9 +509,19 @@ func (m *merger) regular(path string, b, y, t object.Entry) error {
 		result.ID = t.ID
 	case t.ID == b.ID:
 	default:
-		text, err := m.engine.Text(b.ID, y.ID, t.ID)
+		id, done, err := m.byAttribute(c)
 		if err != nil {
 			return err
+		}
+		if !id.IsZero() {
+			result.ID = id
+			break
+		}
+		var text *Text
+		if !done {
+			if text, err = m.engine.Text(b.ID, y.ID, t.ID); err != nil {
+				return err
+			}
 		}
 		if text == nil {
 			if c.Kind == Content {
@@ -509,6 +531,14 @@ func (m *merger) regular(path string, b, y, t object.Entry) error {
 			return nil
 		}
 		c.Text = text
+		switch text.NewEnds {
+		case FromYours:
+			m.note(path, "you changed all line ends; joined with the new ones")
+		case FromTheirs:
+			m.note(path, "they changed all line ends; joined with the new ones")
+		case FromBoth:
+			m.note(path, "both sides changed all line ends alike")
+		}
 		if text.Conflicts() > 0 {
 			m.conflict(c)
 			return nil
@@ -548,7 +578,9 @@ func (e *Engine) Text(base, yours, theirs object.ID) (*Text, error) {
 		}
 		lines[i] = diff.Lines(string(data))
 	}
+	newEnds := sameEnds(&lines)
 	joined := Merge3(lines[0], lines[1], lines[2])
+	joined.NewEnds = newEnds
 	e.mu.Lock()
 	e.texts[key] = &joined
 	e.mu.Unlock()

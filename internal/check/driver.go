@@ -1,0 +1,62 @@
+package check
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// DriverLimit is how long a merge driver may take.
+const DriverLimit = 30 * time.Second
+
+// Drive runs a merge driver of the user's configuration, as gitattributes(5)
+// tells: %O, %A and %B are files with base, yours and theirs, %L is the size of
+// conflict markers, %P the path. What it leaves in %A is the result; ok is false
+// where it says that a conflict is left.
+func Drive(ctx context.Context, dir, command, path, markerSize string, base, yours, theirs []byte) (result []byte, ok bool, err error) {
+	tmp, err := os.MkdirTemp("", "dorvik-driver-")
+	if err != nil {
+		return nil, false, fmt.Errorf("running a merge driver: %w", err)
+	}
+	defer os.RemoveAll(tmp)
+	replace := []string{"%%", "%", "%L", markerSize, "%P", quoted(path)}
+	for name, content := range map[string][]byte{"O": base, "A": yours, "B": theirs} {
+		file := filepath.Join(tmp, name)
+		if err := os.WriteFile(file, content, 0o600); err != nil {
+			return nil, false, fmt.Errorf("running a merge driver: %w", err)
+		}
+		replace = append(replace, "%"+name, quoted(file))
+	}
+	ctx, cancel := context.WithTimeout(ctx, DriverLimit)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, "sh", "-c", strings.NewReplacer(replace...).Replace(command))
+	cmd.Dir = dir
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	cmd.WaitDelay = time.Second
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	err = cmd.Run()
+	var failed *exec.ExitError
+	switch {
+	case errors.Is(ctx.Err(), context.DeadlineExceeded):
+		return nil, false, fmt.Errorf("the merge driver “%s” took longer than %v and was ended; look into it, or take “merge” off %s in .gitattributes", command, DriverLimit, path)
+	case ctx.Err() != nil:
+		return nil, false, ctx.Err()
+	case errors.As(err, &failed) && failed.ExitCode() > 0 && failed.ExitCode() < 128:
+		return nil, false, nil
+	case err != nil:
+		return nil, false, fmt.Errorf("the merge driver “%s” failed: %w\n%s", command, err, bytes.TrimSpace(out.Bytes()))
+	}
+	result, err = os.ReadFile(filepath.Join(tmp, "A"))
+	return result, err == nil, err
+}
+
+func quoted(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }

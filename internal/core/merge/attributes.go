@@ -1,0 +1,258 @@
+package merge
+
+import (
+	"context"
+	"path"
+
+	"dorvik/internal/core/attr"
+	"dorvik/internal/core/object"
+)
+
+// Driver joins three contents as a merge driver of the user's configuration does.
+type Driver func(ctx context.Context, name, path string, base, yours, theirs []byte, markerSize string) (joined []byte, outcome Outcome, err error)
+
+// Outcome is what a Driver did.
+type Outcome uint8
+
+const (
+	NotDefined Outcome = iota // no driver of this name: text is joined as text
+	NotAgreed                 // there is one, and nobody has agreed to run it
+	Driven                    // joined is the result
+	Undriven                  // the driver left it to a person
+)
+
+// rules tells the attributes of paths of a join: those that gitattributes files
+// have in the joined tree. One that is contested itself counts as yours has it.
+type rules struct {
+	engine  *Engine
+	given   [3]object.ID
+	outside []*attr.File
+	files   map[string]*attr.File // by directory, nil where there is none
+}
+
+func newRules(e *Engine, given [3]object.ID) *rules {
+	return &rules{engine: e, given: given, files: map[string]*attr.File{}}
+}
+
+func (r *rules) of(p string) (attr.Attributes, error) {
+	var scopes []attr.Scope
+	add := func(dir string, f *attr.File) {
+		if f != nil {
+			scopes = append(scopes, attr.Scope{Dir: dir, File: f})
+		}
+	}
+	if r.outside == nil && r.engine.Outside != nil {
+		below, above := r.engine.Outside()
+		r.outside = []*attr.File{below, above}
+	}
+	if r.outside != nil {
+		add("", r.outside[0])
+	}
+	for i := -1; i < len(p); i++ {
+		if i >= 0 && p[i] != '/' {
+			continue
+		}
+		dir := p[:max(i, 0)]
+		f, err := r.file(dir)
+		if err != nil {
+			return nil, err
+		}
+		add(dir, f)
+	}
+	if r.outside != nil {
+		add("", r.outside[1])
+	}
+	if len(scopes) == 0 {
+		return nil, nil
+	}
+	return attr.Of(scopes, p), nil
+}
+
+func (r *rules) file(dir string) (*attr.File, error) {
+	if f, known := r.files[dir]; known {
+		return f, nil
+	}
+	var at [3]object.Entry
+	for i, tree := range r.given {
+		var err error
+		if at[i], err = r.engine.Store.Find(tree, path.Join(dir, ".gitattributes")); err != nil {
+			return nil, err
+		}
+	}
+	joined, _, err := r.engine.joinEntries(nil, "", at[0], at[1], at[2])
+	if err != nil {
+		return nil, err
+	}
+	var f *attr.File
+	if joined.Mode.IsRegular() {
+		data, err := r.engine.Store.Blob(joined.ID)
+		if err != nil {
+			return nil, err
+		}
+		f = attr.Parse(string(data))
+	}
+	r.files[dir] = f
+	return f, nil
+}
+
+// byAttribute joins the content of a file as its attributes say. done is false
+// where they say nothing: then it is joined as text.
+func (m *merger) byAttribute(c Conflict) (id object.ID, done bool, err error) {
+	if m.rules == nil {
+		return id, false, nil
+	}
+	attrs, err := m.rules.of(c.Path)
+	if err != nil {
+		return id, false, err
+	}
+	switch merge := attrs["merge"]; {
+	case merge.State == attr.Unset, merge.State == attr.Valued && merge.Text == "binary":
+		return id, true, nil
+	case merge.State != attr.Valued || merge.Text == "text":
+		return id, false, nil
+	case merge.Text == "union":
+		text, err := m.engine.Text(c.Base.ID, c.Yours.ID, c.Theirs.ID)
+		if err != nil || text == nil {
+			return id, true, err
+		}
+		if text.Conflicts() > 0 {
+			m.note(c.Path, "lines of both sides stand one after the other, as .gitattributes asks (merge=union)")
+		}
+		return m.engine.Store.Put(object.KindBlob, []byte(text.Union())), true, nil
+	default:
+		return m.drive(c, merge.Text, attrs["conflict-marker-size"].Text)
+	}
+}
+
+func (m *merger) drive(c Conflict, name, markerSize string) (id object.ID, done bool, err error) {
+	if m.engine.Drive == nil {
+		return id, false, nil
+	}
+	key := driven{name, c.Path, [3]object.ID{c.Base.ID, c.Yours.ID, c.Theirs.ID}}
+	m.engine.mu.Lock()
+	known, is := m.engine.driven[key]
+	m.engine.mu.Unlock()
+	if !is {
+		var contents [3][]byte
+		for i, id := range key.ids {
+			if id.IsZero() {
+				continue
+			}
+			if contents[i], err = m.engine.Store.Blob(id); err != nil {
+				return id, false, err
+			}
+		}
+		if markerSize == "" {
+			markerSize = "7"
+		}
+		var joined []byte
+		joined, known.outcome, err = m.engine.Drive(m.ctx, name, c.Path, contents[0], contents[1], contents[2], markerSize)
+		if err != nil {
+			return id, false, err
+		}
+		if known.outcome == Driven {
+			known.id = m.engine.Store.Put(object.KindBlob, joined)
+		}
+		m.engine.mu.Lock()
+		m.engine.driven[key] = known
+		m.engine.mu.Unlock()
+	}
+	switch known.outcome {
+	case Driven:
+		m.note(c.Path, "joined by your merge driver “"+name+"”")
+		return known.id, true, nil
+	case Undriven:
+		m.note(c.Path, "your merge driver “"+name+"” left this to you")
+		return id, true, nil
+	case NotAgreed:
+		m.note(c.Path, "joined as text: your merge driver “"+name+"” runs only once you agree to it, by “git config dorvik."+name+".agreed true”")
+	}
+	return id, false, nil
+}
+
+// driven names a run of a driver; the same is not run twice.
+type driven struct {
+	name, path string
+	ids        [3]object.ID
+}
+
+type drivenTo struct {
+	id      object.ID
+	outcome Outcome
+}
+
+func (m *merger) note(path, words string) {
+	m.out.Notes = append(m.out.Notes, Note{path, words})
+}
+
+// ends is how the lines of a text end.
+type ends uint8
+
+const (
+	noEnds   ends = iota // it has no whole line
+	unixEnds             // with a line feed
+	dosEnds              // with a carriage return and a line feed
+	mixedEnds
+)
+
+func endsOf(lines []string) (e ends) {
+	for _, l := range lines {
+		this := unixEnds
+		switch n := len(l); {
+		case l[n-1] != '\n':
+			continue
+		case n > 1 && l[n-2] == '\r':
+			this = dosEnds
+		}
+		if e != noEnds && e != this {
+			return mixedEnds
+		}
+		e = this
+	}
+	return e
+}
+
+// withEnds gives lines of the one pure kind the other's ends.
+func withEnds(lines []string, e ends) []string {
+	out := make([]string, len(lines))
+	for i, l := range lines {
+		n := len(l)
+		switch {
+		case l[n-1] != '\n':
+			out[i] = l
+		case e == dosEnds:
+			out[i] = l[:n-1] + "\r\n"
+		default:
+			out[i] = l[:n-2] + "\n"
+		}
+	}
+	return out
+}
+
+// sameEnds lets all three texts have the new line ends where one side changed them
+// all, or both did alike, and tells who did: else every line would be contested.
+func sameEnds(lines *[3][]string) Origin {
+	b, y, t := endsOf(lines[0]), endsOf(lines[1]), endsOf(lines[2])
+	pure := func(e ends) bool { return e == unixEnds || e == dosEnds }
+	switch {
+	case !pure(b) || !pure(y) || !pure(t):
+	case y != b && t == b:
+		lines[0], lines[2] = withEnds(lines[0], y), withEnds(lines[2], y)
+		return FromYours
+	case t != b && y == b:
+		lines[0], lines[1] = withEnds(lines[0], t), withEnds(lines[1], t)
+		return FromTheirs
+	case y == t && y != b:
+		lines[0] = withEnds(lines[0], y)
+		return FromBoth
+	}
+	return FromBase
+}
+
+// Union is the joined text with both sides' lines at contested places, yours
+// first.
+func (t Text) Union() string {
+	return t.parts(func(out *[]string, yours, theirs []string) {
+		*out = append(append(*out, yours...), theirs...)
+	})
+}

@@ -1,0 +1,55 @@
+package recovery
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"dorvik/internal/check"
+	"dorvik/internal/core/attr"
+	"dorvik/internal/core/merge"
+)
+
+// attributes reads the gitattributes files that are in no tree: the user's, which
+// count least, and the repository's own, which count most.
+func (w *Workspace) attributes() (below, above *attr.File) {
+	ctx := context.Background()
+	read := func(path string) *attr.File {
+		data, err := os.ReadFile(path)
+		if err != nil {
+			return nil
+		}
+		return attr.Parse(string(data))
+	}
+	users, err := w.Repo.ConfigPath(ctx, "core.attributesFile")
+	if err != nil || users == "" {
+		dir := os.Getenv("XDG_CONFIG_HOME")
+		if dir == "" {
+			dir = filepath.Join(os.Getenv("HOME"), ".config")
+		}
+		users = filepath.Join(dir, "git", "attributes")
+	}
+	own, err := w.Repo.Inside(ctx, "info/attributes")
+	if err != nil {
+		return read(users), nil
+	}
+	return read(users), read(own)
+}
+
+// drive runs a merge driver that the user's configuration defines and the user has
+// agreed to.
+func (w *Workspace) drive(ctx context.Context, name, path string, base, yours, theirs []byte, markerSize string) ([]byte, merge.Outcome, error) {
+	command, err := w.Repo.Config(ctx, "merge."+name+".driver")
+	if err != nil || command == "" || strings.ContainsAny(name, "\n\x00") {
+		return nil, merge.NotDefined, nil
+	}
+	if agreed, err := w.Repo.Config(ctx, "dorvik."+name+".agreed"); err != nil || agreed != "true" {
+		return nil, merge.NotAgreed, nil
+	}
+	joined, ok, err := check.Drive(ctx, w.Repo.Dir, command, path, markerSize, base, yours, theirs)
+	if err != nil || !ok {
+		return nil, merge.Undriven, err
+	}
+	return joined, merge.Driven, nil
+}

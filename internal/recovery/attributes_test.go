@@ -1,0 +1,134 @@
+package recovery
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"dorvik/internal/core/settle"
+	"dorvik/internal/gittest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestAttributesAgreeWithGit joins random texts under attributes from all places
+// they can come from, drivers among them.
+func TestAttributesAgreeWithGit(t *testing.T) {
+	gittest.Isolate(t)
+	s := &story{Rand: rand.New(rand.NewPCG(7, 7))}
+	repo := gittest.New(t)
+	home := t.TempDir()
+	repo.Write("../users", "*.u merge=union\n*.x -merge\n")
+	require.NoError(t, os.Rename(filepath.Join(repo.Dir, "../users"), filepath.Join(home, "users")))
+	repo.Git("config", "core.attributesFile", filepath.Join(home, "users"))
+	repo.Git("config", "merge.last.driver", "tail -n 3 %B > %A; test %L = 9 && test -n %P")
+	repo.Git("config", "dorvik.last.agreed", "true")
+	repo.Git("config", "merge.never.driver", "exit 1")
+	repo.Git("config", "dorvik.never.agreed", "true")
+	require.NoError(t, os.MkdirAll(filepath.Join(repo.Dir, ".git", "info"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(repo.Dir, ".git", "info", "attributes"), []byte("over*.x merge\n"), 0o644))
+	repo.Write(".gitattributes", "*.b binary\n*.drive merge=last conflict-marker-size=9\n*.none merge=undefined\n*.never merge=never\n")
+	repo.Write("d/.gitattributes", "*.b merge\n*.u !merge\nlist* merge=union\n")
+	var files []string
+	for n := range 40 {
+		for _, f := range []string{"a%d.u", "b%d.b", "plain%d", "d/b%d.b", "d/a%d.u", "d/list%d", "c%d.x", "over%d.x", "k%d.drive", "k%d.none", "k%d.never"} {
+			files = append(files, fmt.Sprintf(f, n))
+		}
+	}
+	edit := func(text string) string {
+		f := map[string]file{"f": {"100644", text}}
+		for range 1 + s.IntN(3) {
+			lines := strings.SplitAfter(f["f"].text, "\n")
+			at := s.IntN(len(lines))
+			f["f"] = file{"100644", strings.Join(lines[:at], "") + s.lines("f", s.IntN(3)) + strings.Join(lines[min(len(lines), at+s.IntN(3)):], "")}
+		}
+		return f["f"].text
+	}
+	base := map[string]string{}
+	for _, f := range files {
+		base[f] = s.lines("f", 4+s.IntN(12))
+		repo.Write(f, base[f])
+	}
+	repo.Commit("base")
+	for _, branch := range []string{"yours", "theirs"} {
+		repo.Git("checkout", "-q", "-b", branch, "main")
+		for _, f := range files {
+			repo.Write(f, edit(base[f]))
+		}
+		repo.Commit(branch)
+	}
+	w, err := OpenWorkspace(t.Context(), repo.Dir)
+	require.NoError(t, err)
+	defer w.Close()
+	p, err := w.Compare(t.Context(), "yours", "theirs")
+	require.NoError(t, err)
+	j, err := w.Join(t.Context(), p, Merge, &settle.Book{}, nil, nil)
+	require.NoError(t, err)
+	out, _ := repo.Try("merge-tree", "--write-tree", "--name-only", "--no-messages", "yours", "theirs")
+	tree, contested, _ := strings.Cut(strings.TrimSpace(out), "\n")
+	assert.ElementsMatch(t, strings.Split(contested, "\n"), conflictPaths(j.Stops))
+	ids := map[string]string{}
+	for line := range strings.SplitSeq(repo.Git("ls-tree", "-r", tree), "\n") {
+		entry, path, _ := strings.Cut(line, "\t")
+		ids[path] = strings.Fields(entry)[2]
+	}
+	clean := 0
+	for _, f := range files {
+		if strings.Contains(out, "\n"+f+"\n") || strings.HasSuffix(out, "\n"+f) {
+			continue
+		}
+		got, err := w.Store.Find(j.Tree, f)
+		require.NoError(t, err)
+		assert.Equal(t, ids[f], got.ID.String(), f)
+		clean++
+	}
+	assert.Greater(t, clean, 100)
+}
+
+func TestADriverRunsOnlyWhenAgreedTo(t *testing.T) {
+	gittest.Isolate(t)
+	repo := gittest.New(t)
+	repo.Commit("base", ".gitattributes", "f merge=mine\n", "f", base)
+	repo.Git("branch", "theirs")
+	repo.Commit("yours", "f", strings.Replace(base, "one", "ONE", 1))
+	repo.Git("checkout", "-q", "theirs")
+	repo.Commit("theirs", "f", strings.Replace(base, "five", "FIVE", 1))
+	ran := filepath.Join(t.TempDir(), "ran")
+	for _, c := range []struct{ command, agreed, note, want, fails string }{
+		{fmt.Sprintf("touch %s; echo driven > %%A", ran), "", "runs only once you agree", "ONE", ""},
+		{fmt.Sprintf("touch %s; echo driven > %%A", ran), "true", "joined by your merge driver", "driven\n", ""},
+		{"exit 1", "true", "left this to you", "", ""},
+		{"kill -9 $$", "true", "", "", "failed"},
+	} {
+		repo.Git("config", "merge.mine.driver", c.command)
+		if c.agreed != "" {
+			repo.Git("config", "dorvik.mine.agreed", c.agreed)
+		}
+		w, err := OpenWorkspace(t.Context(), repo.Dir)
+		require.NoError(t, err)
+		defer w.Close()
+		p, err := w.Compare(t.Context(), "main", "theirs")
+		require.NoError(t, err)
+		j, err := w.Join(t.Context(), p, Merge, &settle.Book{}, nil, nil)
+		if c.fails != "" {
+			require.ErrorContains(t, err, c.fails)
+			continue
+		}
+		require.NoError(t, err)
+		require.Len(t, j.Notes(), 1)
+		assert.Contains(t, j.Notes()[0].Words, c.note)
+		assert.Equal(t, c.want != "", j.Clean())
+		if c.agreed == "" {
+			assert.NoFileExists(t, ran)
+		}
+		if c.want != "" {
+			text, _, err := w.TextAt(j.Tree, "f")
+			require.NoError(t, err)
+			assert.Contains(t, text, c.want)
+		}
+	}
+}
