@@ -179,9 +179,9 @@ func (r *recoverer) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	r.out.Result, r.out.Tip, r.out.Waypoint = "joined", b.Tip, wp.Name
-	r.say("Joined: %s is now at %s. “dorvik undo” takes it back.", p.Branch.Name, b.Tip)
-	if !r.flags.push || b.Tip == p.Theirs {
+	r.out.Result, r.out.Tip, r.out.Waypoint = "joined", wp.After, wp.Name
+	r.say("Joined: %s is now at %s. “dorvik undo” takes it back.", p.Branch.Name, wp.After)
+	if !r.flags.push || wp.After == p.Theirs {
 		return nil
 	}
 	return r.push(ctx, p)

@@ -633,3 +633,36 @@ func TestTheRemoteBranchWasRewritten(t *testing.T) {
 	s.Close()
 	assert.Empty(t, stand().TakenOut)
 }
+
+// TestCommitsAreSigned has a stand-in for gpg sign every new commit.
+func TestCommitsAreSigned(t *testing.T) {
+	tm := newTeam(t)
+	tm.mine.Commit("mine", "m", "m\n")
+	tm.mine.Commit("mine too\n\nwith a body", "m2", "m\n")
+	tm.other.Commit("theirs", "t", "t\n")
+	tm.other.Git("push", "-q")
+	signer := filepath.Join(t.TempDir(), "signer")
+	script := "#!/bin/sh\necho '\n[GNUPG:] SIG_CREATED x' >&2\nprintf -- '-----BEGIN PGP SIGNATURE-----\\n%s\\n-----END PGP SIGNATURE-----\\n' $(sha256sum | cut -c1-40)\n"
+	require.NoError(t, os.WriteFile(signer, []byte(script), 0o755))
+	for key, value := range map[string]string{"commit.gpgSign": "true", "gpg.program": signer, "user.signingKey": "ada"} {
+		tm.mine.Git("config", key, value)
+	}
+	s := tm.session()
+	p, j, b := ready(t, s, Rebase, settle.Yours)
+	tm.mine.Git("config", "gpg.program", "false")
+	_, err := s.Accept(t.Context(), p, j, b)
+	require.ErrorContains(t, err, "signing “mine”")
+	assert.Equal(t, p.Yours.String(), tm.mine.Git("rev-parse", "HEAD"), "nothing was changed")
+
+	tm.mine.Git("config", "gpg.program", signer)
+	wp, err := s.Accept(t.Context(), p, j, b)
+	require.NoError(t, err)
+	assert.Equal(t, wp.After.String(), tm.mine.Git("rev-parse", "HEAD"))
+	assert.Equal(t, wp.After, s.Signed(b.Tip))
+	assert.NotEqual(t, wp.After, b.Tip)
+	assert.Equal(t, tm.mine.Git("log", "--format=%an %ae %ad %B%T", "-2", b.Tip.String()), tm.mine.Git("log", "--format=%an %ae %ad %B%T", "-2"), "nothing else differs")
+	for _, c := range []string{"HEAD", "HEAD~1"} {
+		assert.Contains(t, tm.mine.Git("cat-file", "commit", c), "gpgsig -----BEGIN PGP SIGNATURE-----")
+	}
+	assert.NotContains(t, tm.mine.Git("cat-file", "commit", "HEAD~2"), "gpgsig")
+}

@@ -26,6 +26,8 @@ type Session struct {
 	State  State
 	store  *store
 	Notice string // what opening found and did, if anything
+
+	signed map[object.ID]object.ID // by the commit without its signature
 }
 
 // OpenSession opens the repository that holds a folder and the recovery kept
@@ -235,6 +237,9 @@ func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built) (*W
 	if err := s.trySwitch(ctx, from, tree); err != nil {
 		return nil, err
 	}
+	if b.Tip, err = s.sign(ctx, b); err != nil {
+		return nil, err
+	}
 	wp := &Waypoint{Branch: p.Branch.Name, Before: p.Yours, After: b.Tip, Theirs: p.Theirs, Route: j.Route, Time: time.Now()}
 	for taken := true; taken; {
 		wp.Name = ""
@@ -271,6 +276,50 @@ func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built) (*W
 	s.State.Moving, s.State.Accepted, s.State.Stage = nil, wp, Push
 	s.State.Yours = b.Tip
 	return wp, s.Save()
+}
+
+// sign makes the commits of a join again with signatures, where the person wants
+// commits signed, and gives the new tip. Commits that were there before stay.
+func (s *Session) sign(ctx context.Context, b Built) (object.ID, error) {
+	wanted, err := s.Repo.SignsCommits(ctx)
+	if err != nil || !wanted {
+		return b.Tip, err
+	}
+	ids := b.IDs
+	if len(ids) == 0 {
+		ids = []object.ID{b.Tip}
+	}
+	for _, id := range ids { // parents first
+		if id.IsZero() || !s.Store.Made(id) {
+			continue
+		}
+		made, err := s.Store.Commit(id)
+		if err != nil {
+			return b.Tip, err
+		}
+		c := *made
+		c.Parents = nil
+		for _, p := range made.Parents {
+			c.Parents = append(c.Parents, s.Signed(p))
+		}
+		signed, err := s.Repo.SignCommit(ctx, &c)
+		if err != nil {
+			return b.Tip, fmt.Errorf("%w; nothing was changed", err)
+		}
+		if s.signed == nil {
+			s.signed = map[object.ID]object.ID{}
+		}
+		s.signed[id] = signed
+	}
+	return s.Signed(b.Tip), nil
+}
+
+// Signed gives the commit that was made of one with a signature, or itself.
+func (s *Session) Signed(id object.ID) object.ID {
+	if to, is := s.signed[id]; is {
+		return to
+	}
+	return id
 }
 
 // trySwitch asks git whether the working tree could be switched, and names the

@@ -323,7 +323,7 @@ func (m *model) becomes(p *page, w int) {
 			}
 			id, note := s.Commit.ID, "unchanged"
 			if i < len(m.check.built.IDs) && m.check.built.IDs[i] != id && !m.check.built.IDs[i].IsZero() {
-				id, note = m.check.built.IDs[i], "new id, was "+s.Commit.ID.Short()
+				id, note = m.s.Signed(m.check.built.IDs[i]), "new id, was "+s.Commit.ID.Short()
 			}
 			if mended {
 				note += ", with the mend"
@@ -332,7 +332,7 @@ func (m *model) becomes(p *page, w int) {
 			show("●′", yours, id.Short(), s.Commit.Subject(), m.name(s.Commit, settle.SideYours), note)
 		}
 	default:
-		show("✦", joined, m.check.built.Tip.Short(), joint, "you", map[bool]string{true: "the joint, with the mend", false: "the joint"}[len(j.Mended) > 0])
+		show("✦", joined, m.s.Signed(m.check.built.Tip).Short(), joint, "you", map[bool]string{true: "the joint, with the mend", false: "the joint"}[len(j.Mended) > 0])
 		for _, n := range yoursOf {
 			show("●", yours, n.ID.Short(), n.Subject(), m.name(n, settle.SideYours), "as it is")
 		}
