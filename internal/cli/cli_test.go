@@ -91,6 +91,51 @@ func TestUnrelatedLinesOnlyWhenAsked(t *testing.T) {
 	}
 }
 
+// TestPlanPickAgreesWithGit compares with what git makes of the same picks.
+func TestPlanPickAgreesWithGit(t *testing.T) {
+	gittest.Isolate(t)
+	repo := gittest.New(t)
+	repo.Commit("base", "f", "1\n2\n3\n4\n5\n", "g", "1\n")
+	repo.Git("checkout", "-q", "-b", "other")
+	repo.Commit("one", "f", "ONE\n2\n3\n4\n5\n")
+	repo.Commit("two", "g", "2\n")
+	repo.Commit("three", "f", "ONE\n2\n3\n4\nFIVE\n")
+	repo.Git("checkout", "-q", "main")
+	repo.Commit("mine", "h", "1\n")
+	repo.Commit("the same as two", "g", "2\n")
+	outcomes := func(out string) (names []string) {
+		r := asJSON(t, out)["routes"].([]any)[0].(map[string]any)
+		assert.Equal(t, "pick", r["route"])
+		for _, s := range r["steps"].([]any) {
+			names = append(names, s.(map[string]any)["outcome"].(string))
+		}
+		return append(names, fmt.Sprint(r["tree"]))
+	}
+	code, out, errs := dorvik("-C", repo.Dir, "plan", "--json", "--pick", "other~2,other~1..other")
+	assert.Equal(t, exitDone, code, errs)
+	got := outcomes(out)
+	code, out, _ = dorvik("-C", repo.Dir, "plan", "--json", "--pick", "main~1..other")
+	assert.Equal(t, exitDone, code)
+	assert.Equal(t, []string{"clean", "already-there", "clean", got[2]}, outcomes(out))
+	assert.Equal(t, []string{"clean", "clean"}, got[:2])
+
+	code, out, _ = dorvik("-C", repo.Dir, "plan", "--json", "--yours", "other", "--pick", "main~1", "--no-such")
+	assert.Equal(t, exitUsage, code, out)
+	code, _, _ = dorvik("-C", repo.Dir, "plan", "--pick", "other", "--theirs", "other")
+	assert.Equal(t, exitUsage, code)
+	code, _, errs = dorvik("-C", repo.Dir, "plan", "--pick", "nowhere")
+	assert.Equal(t, exitFailed, code)
+	assert.Contains(t, errs, "nowhere")
+	repo.Git("cherry-pick", "other~2", "other")
+	assert.Equal(t, got[2], repo.Git("rev-parse", "HEAD^{tree}"))
+	repo.Commit("clash", "g", "mine\n")
+	repo.Git("checkout", "-q", "other")
+	repo.Commit("four", "g", "theirs\n")
+	code, _, errs = dorvik("-C", repo.Dir, "plan", "--yours", "main", "--pick", "other")
+	assert.Equal(t, exitConflicts, code)
+	assert.Contains(t, errs, "g  content")
+}
+
 func TestPlanChangesNothing(t *testing.T) {
 	s := scene(t)
 	gittest.At(t, s.Clone).Git("fetch", "-q")

@@ -63,9 +63,12 @@ type stepJSON struct {
 }
 
 func (e *env) plan() *cobra.Command {
-	var route, yours, theirs string
+	var route, yours, theirs, pick string
 	cmd := &cobra.Command{
 		Use: "plan", Short: "Work both routes out in full and report them; changes nothing",
+		Example: `  dorvik plan --json
+  dorvik plan --route merge --yours main --theirs origin/main
+  dorvik plan --pick 4f2a91c,v1.2..fixes`,
 		Long: `Works out what a merge and a rebase would each make and ask, in memory. No ref,
 index, file or object is written, and nothing is fetched.
 
@@ -75,8 +78,12 @@ Exit code 0 says that the routes asked for are clean, 3 that one is not.`,
 	cmd.Flags().StringVar(&route, "route", "all", "merge, rebase or all")
 	cmd.Flags().StringVar(&yours, "yours", "", "the `REV` that is yours (the branch you are on)")
 	cmd.Flags().StringVar(&theirs, "theirs", "", "the `REV` that is theirs (what the branch follows)")
+	cmd.Flags().StringVar(&pick, "pick", "", "bring the commits `REV[,REV…]` (or ranges A..B) onto yours, instead of joining theirs")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		ctx := cmd.Context()
+		if pick != "" && (theirs != "" || cmd.Flags().Changed("route")) {
+			return usage{fmt.Errorf("--pick names the other side and the route itself; leave --theirs and --route out")}
+		}
 		if route != "all" && route != "merge" && route != "rebase" {
 			return usage{fmt.Errorf("--route is merge, rebase or all, not %q", route)}
 		}
@@ -85,30 +92,37 @@ Exit code 0 says that the routes asked for are clean, 3 that one is not.`,
 			return err
 		}
 		defer w.Close()
-		p, err := w.Compare(ctx, yours, theirs)
-		if err != nil {
-			return err
+		var p *recovery.Position
+		var joins []*recovery.Join
+		suggested := ""
+		if pick != "" {
+			var j *recovery.Join
+			if p, j, err = w.PlanPick(ctx, yours, strings.Split(pick, ","), &settle.Book{}, nil); err != nil {
+				return err
+			}
+			suggested, joins = string(recovery.Pick), []*recovery.Join{j}
+		} else {
+			if p, err = w.Compare(ctx, yours, theirs); err != nil {
+				return err
+			}
+			if route == "all" {
+				pl, err := w.Plan(ctx, p, &settle.Book{}, nil)
+				if err != nil {
+					return err
+				}
+				suggested, joins = string(pl.Suggested), []*recovery.Join{pl.Merge, pl.Rebase}
+			} else {
+				j, err := w.Join(ctx, p, recovery.Route(route), &settle.Book{}, nil, nil)
+				if err != nil {
+					return err
+				}
+				suggested, joins = route, []*recovery.Join{j}
+			}
 		}
 		out := planJSON{Version: 1, Branch: p.Branch.Name, Upstream: p.Branch.Upstream,
 			Yours: sideJSON{p.Yours, len(p.Parted.Yours)}, Theirs: sideJSON{p.Theirs, len(p.Parted.Theirs)},
-			Bases: p.Parted.Bases, Routes: []any{}}
+			Bases: p.Parted.Bases, Suggested: suggested, Routes: []any{}}
 		clean := true
-		var joins []*recovery.Join
-		if route == "all" {
-			pl, err := w.Plan(ctx, p, &settle.Book{}, nil)
-			if err != nil {
-				return err
-			}
-			out.Suggested = string(pl.Suggested)
-			joins = []*recovery.Join{pl.Merge, pl.Rebase}
-		} else {
-			j, err := w.Join(ctx, p, recovery.Route(route), &settle.Book{}, nil, nil)
-			if err != nil {
-				return err
-			}
-			out.Suggested = route
-			joins = []*recovery.Join{j}
-		}
 		for _, j := range joins {
 			out.Routes = append(out.Routes, routeJSON(p, j))
 			clean = clean && j.Clean()
@@ -118,7 +132,9 @@ Exit code 0 says that the routes asked for are clean, 3 that one is not.`,
 				return err
 			}
 		} else {
-			e.say("%s", Sentence(p))
+			if pick == "" {
+				e.say("%s", Sentence(p))
+			}
 			if words := p.Rewritten(); words != "" {
 				e.say("%s", words)
 			}
@@ -150,7 +166,7 @@ func routeJSON(p *recovery.Position, j *recovery.Join) any {
 		}
 		return m
 	}
-	r := rebaseJSON{Route: "rebase", Clean: j.Clean(), Trivial: string(p.Trivial()), Tree: tree, Steps: []stepJSON{}, Refused: refused, Notes: notesJSON(j)}
+	r := rebaseJSON{Route: string(j.Route), Clean: j.Clean(), Trivial: string(p.Trivial()), Tree: tree, Steps: []stepJSON{}, Refused: refused, Notes: notesJSON(j)}
 	stop := 0
 	for i := range j.Steps {
 		s := stepJSON{Commit: j.Steps[i].Commit.ID, Outcome: string(j.Steps[i].Outcome), Conflicts: []conflictJSON{}}
@@ -181,13 +197,13 @@ func describe(p *recovery.Position, j *recovery.Join) string {
 	switch {
 	case j.Refused != nil:
 		return fmt.Sprintf("%-7s not possible: %v", j.Route, j.Refused)
-	case p.Trivial() != recovery.NotTrivial:
+	case j.Route != recovery.Pick && p.Trivial() != recovery.NotTrivial:
 		return fmt.Sprintf("%-7s nothing to decide (%s)", j.Route, p.Trivial())
 	case j.Clean():
 		return fmt.Sprintf("%-7s joins by itself", j.Route) + notes(j)
 	}
 	s := fmt.Sprintf("%-7s asks %s", j.Route, plural(j.Conflicts(), "decision", "decisions"))
-	if j.Route == recovery.Rebase {
+	if j.Route != recovery.Merge {
 		s += fmt.Sprintf(" at %s", plural(len(j.Stops), "stop", "stops"))
 	}
 	for _, stop := range j.Stops {

@@ -88,6 +88,28 @@ func (r *Repo) Resolve(ctx context.Context, rev string) (object.ID, error) {
 	return object.ParseID(strings.TrimSpace(out))
 }
 
+// Commits gives the commit a revision names, or those of a range such as A..B,
+// the oldest first.
+func (r *Repo) Commits(ctx context.Context, rev string) ([]object.ID, error) {
+	if !strings.Contains(rev, "..") {
+		id, err := r.Resolve(ctx, rev)
+		return []object.ID{id}, err
+	}
+	out, err := r.run(ctx, "looking up "+rev, "rev-list", "--reverse", "--topo-order", "--end-of-options", rev, "--")
+	if err != nil {
+		return nil, fmt.Errorf("there are no commits %q here", rev)
+	}
+	var ids []object.ID
+	for line := range strings.Lines(out) {
+		id, err := object.ParseID(strings.TrimSpace(line))
+		if err != nil {
+			return nil, fmt.Errorf("looking up %s: %w", rev, err)
+		}
+		ids = append(ids, id)
+	}
+	return ids, nil
+}
+
 // Branch is where the person stands, and what the branch follows.
 type Branch struct {
 	Name     string    // such as main; empty when detached

@@ -21,6 +21,7 @@ type Route string
 const (
 	Rebase Route = "rebase"
 	Merge  Route = "merge"
+	Pick   Route = "pick" // single commits of another line, brought onto yours
 )
 
 // Stop is a place on a route at which conflicts want decisions: the merge as a
@@ -113,16 +114,78 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, book *se
 		if err != nil {
 			return nil, err
 		}
-		j.Steps = steps
-		j.Tree = steps[len(steps)-1].Tree
-		for i := range steps {
-			for _, r := range steps[i].Joins() {
-				if !r.Clean() {
-					j.Stops = append(j.Stops, Stop{Commit: steps[i].Commit, Result: r})
-				}
+		j.take(steps)
+	}
+	w.open(j, book)
+	return j, w.mend(j, mends)
+}
+
+// PlanPick works out what bringing single commits onto a revision, or onto the
+// branch if that is empty, makes and asks. Each of revs is a revision or a range
+// such as A..B. Nothing is written.
+func (w *Workspace) PlanPick(ctx context.Context, yours string, revs []string, book *settle.Book, progress func(done, of int)) (*Position, *Join, error) {
+	b, err := w.Repo.Current(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	p := &Position{Branch: b, Parted: &history.Divergence{}}
+	if yours == "" {
+		yours = "HEAD"
+	}
+	if p.Yours, err = w.Repo.Resolve(ctx, yours); err != nil {
+		return nil, nil, err
+	}
+	var picked []history.Node
+	for _, rev := range revs {
+		ids, err := w.Repo.Commits(ctx, rev)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, id := range ids {
+			c, err := w.Store.Commit(id)
+			if err != nil {
+				return nil, nil, err
+			}
+			picked = append(picked, history.Node{ID: id, Commit: c})
+		}
+	}
+	if len(picked) == 0 {
+		return nil, nil, fmt.Errorf("there is no commit in %s to pick", strings.Join(revs, ", "))
+	}
+	p.Theirs = picked[len(picked)-1].ID
+	parted, err := history.Diverge(ctx, w.Store, p.Yours, p.Theirs)
+	if err != nil {
+		return nil, nil, err
+	}
+	p.Parted.Bases, p.Parted.Yours = parted.Bases, parted.Yours
+	for i := len(picked) - 1; i >= 0; i-- {
+		p.Parted.Theirs = append(p.Parted.Theirs, picked[i])
+	}
+	j := &Join{Route: Pick}
+	resolve := func(r *merge.Result) (map[string]object.Entry, bool, error) { return w.files.Resolve(r, book) }
+	steps, err := replay.Pick(ctx, w.engine, w.changes, picked, parted.Yours, p.Yours, resolve, progress)
+	if err != nil {
+		return nil, nil, err
+	}
+	j.take(steps)
+	w.open(j, book)
+	return p, j, nil
+}
+
+// take has the join be made of replayed steps.
+func (j *Join) take(steps []replay.Step) {
+	j.Steps, j.Tree = steps, steps[len(steps)-1].Tree
+	for i := range steps {
+		for _, r := range steps[i].Joins() {
+			if !r.Clean() {
+				j.Stops = append(j.Stops, Stop{Commit: steps[i].Commit, Result: r})
 			}
 		}
 	}
+}
+
+// open makes the questions of the stops.
+func (w *Workspace) open(j *Join, book *settle.Book) {
 	for i := range j.Stops {
 		s := &j.Stops[i]
 		for k := range s.Result.Conflicts {
@@ -137,7 +200,6 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, book *se
 			}
 		}
 	}
-	return j, w.mend(j, mends)
 }
 
 func (w *Workspace) joinMerge(ctx context.Context, j *Join, p *Position, resolve replay.Resolver) error {

@@ -103,6 +103,7 @@ func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, 
 		} else if len(n.Parents) > 1 {
 			err = r.merge(&s)
 		} else {
+			s.onto = r.parents(n, 1)
 			err = r.plain(&s)
 		}
 		if err != nil {
@@ -120,6 +121,7 @@ type replayer struct {
 	onto    object.ID
 	resolve Resolver
 	mine    map[object.ID]history.Node
+	picking bool              // the commits are theirs
 	merges  bool              // there are merges, so commits are needed to find their bases
 	at      map[object.ID]int // the step of a commit
 	steps   []Step
@@ -202,7 +204,7 @@ func (r *replayer) settle(s *Step, joined *merge.Result) (object.ID, error) {
 
 func (r *replayer) plain(s *Step) error {
 	n := s.Commit
-	s.onto, s.Outcome = r.parents(n, 1), Clean
+	s.Outcome = Clean
 	onto, err := r.tree(s.onto[0])
 	if err != nil {
 		return err
@@ -211,7 +213,11 @@ func (r *replayer) plain(s *Step) error {
 	if err != nil {
 		return err
 	}
-	if s.Merge, err = r.engine.Trees(r.ctx, before, n.Tree, onto); err != nil {
+	yours, theirs := n.Tree, onto
+	if r.picking {
+		yours, theirs = onto, n.Tree
+	}
+	if s.Merge, err = r.engine.Trees(r.ctx, before, yours, theirs); err != nil {
 		return err
 	}
 	if s.Tree, err = r.settle(s, s.Merge); err != nil {
