@@ -174,20 +174,33 @@ func (f *File) openText() {
 			Base:   strings.Join(t.Base[r.Base.Lo:r.Base.Hi], ""),
 			Yours:  strings.Join(t.Yours[r.Yours.Lo:r.Yours.Hi], ""),
 			Theirs: strings.Join(t.Theirs[r.Theirs.Lo:r.Theirs.Hi], "")}
-		q.offer()
+		at := place{path: f.Path}
+		if r.Base.Lo > 0 {
+			at.before = t.Base[r.Base.Lo-1]
+		}
+		if r.Base.Hi < len(t.Base) {
+			at.after = t.Base[r.Base.Hi]
+		}
+		q.offer(at)
 		f.Conflicts = append(f.Conflicts, q)
 	}
 	f.veto()
 }
 
 // offer lists the ways of a region and marks the one to suggest.
-func (c *Conflict) offer() {
+func (c *Conflict) offer(at place) {
 	add := func(w Way, text, reason string) { c.Ways = append(c.Ways, Option{Way: w, Text: text, Reason: reason}) }
 	// Where the common ancestors disagree themselves, there is no one base to weave
 	// into or to go back to.
 	oneBase := !strings.Contains(c.Base, merge.OneAncestor)
+	way, text, reason, better := Way(""), "", "", false
+	if oneBase {
+		if way, text, reason, better = c.better(at); better {
+			add(way, text, reason)
+		}
+	}
 	woven, ok := WeaveText(c.Base, c.Yours, c.Theirs)
-	if ok && oneBase && woven != c.Yours && woven != c.Theirs && woven != c.Base {
+	if ok && way != Weave && oneBase && woven != c.Yours && woven != c.Theirs && woven != c.Base {
 		add(Weave, woven, "the edits touch other words")
 	}
 	add(Yours, c.Yours, "")
@@ -205,6 +218,8 @@ func (c *Conflict) offer() {
 		return CountWords(out, other) == 0 && CountWords(kept, other) == 0
 	}
 	switch _, weave := c.Option(Weave); {
+	case better:
+		c.Suggested, c.Why = way, reason
 	case weave && keepsHalf(c.Base, c.Yours) && keepsHalf(c.Base, c.Theirs):
 		c.Suggested, c.Why = Weave, "the edits touch other words"
 	case holds(c.Yours, SideTheirs):
