@@ -158,19 +158,24 @@ func indentLike(base, spaced, edited []string) (string, bool) {
 // the nearest line of the base of the same indent, or else the nearest of less,
 // and the rest as it was.
 func newIndent(base, spaced []string, e diff.Edit, indent string) (string, bool) {
+	var near []int // lines of the base, the nearest first
+	for k := e.A0; k < e.A1; k++ {
+		near = append(near, k)
+	}
+	for d := range base {
+		near = append(near, e.A0-1-d, e.A1+d)
+	}
 	less, found := "", false
-	for d := range len(base) {
-		for _, k := range []int{e.A0 - 1 - d, e.A1 + d} {
-			if k < 0 || k >= len(base) || words(base[k]) == "" {
-				continue
-			}
-			was := indentOf(base[k])
-			if was == indent {
-				return indentOf(spaced[k]), true
-			}
-			if !found && strings.HasPrefix(indent, was) {
-				less, found = indentOf(spaced[k])+indent[len(was):], true
-			}
+	for _, k := range near {
+		if k < 0 || k >= len(base) || words(base[k]) == "" {
+			continue
+		}
+		was := indentOf(base[k])
+		if was == indent {
+			return indentOf(spaced[k]), true
+		}
+		if !found && strings.HasPrefix(indent, was) {
+			less, found = indentOf(spaced[k])+indent[len(was):], true
 		}
 	}
 	return less, found
