@@ -38,7 +38,7 @@ type mergeJSON struct {
 	Tree      *object.ID     `json:"tree"`
 	Conflicts []conflictJSON `json:"conflicts"`
 	Refused   string         `json:"refused,omitempty"`
-	Notes     []noteJSON     `json:"notes,omitempty"`
+	Remarks     []remarkJSON     `json:"remarks,omitempty"`
 }
 
 type rebaseJSON struct {
@@ -48,10 +48,10 @@ type rebaseJSON struct {
 	Tree    *object.ID `json:"tree"`
 	Steps   []stepJSON `json:"steps"`
 	Refused string     `json:"refused,omitempty"`
-	Notes   []noteJSON `json:"notes,omitempty"`
+	Remarks   []remarkJSON `json:"remarks,omitempty"`
 }
 
-type noteJSON struct {
+type remarkJSON struct {
 	Path string `json:"path,omitempty"`
 	Text string `json:"text"`
 }
@@ -160,13 +160,13 @@ func routeJSON(p *recovery.Position, j *recovery.Join) any {
 		refused = j.Refused.Error()
 	}
 	if j.Route == recovery.Merge {
-		m := mergeJSON{Route: "merge", Clean: j.Clean(), Trivial: string(p.Trivial()), Tree: tree, Conflicts: []conflictJSON{}, Refused: refused, Notes: notesJSON(j)}
+		m := mergeJSON{Route: "merge", Clean: j.Clean(), Trivial: string(p.Trivial()), Tree: tree, Conflicts: []conflictJSON{}, Refused: refused, Remarks: remarksJSON(j)}
 		for _, s := range j.Stops {
 			m.Conflicts = conflictsJSON(s)
 		}
 		return m
 	}
-	r := rebaseJSON{Route: string(j.Route), Clean: j.Clean(), Trivial: string(p.Trivial()), Tree: tree, Steps: []stepJSON{}, Refused: refused, Notes: notesJSON(j)}
+	r := rebaseJSON{Route: string(j.Route), Clean: j.Clean(), Trivial: string(p.Trivial()), Tree: tree, Steps: []stepJSON{}, Refused: refused, Remarks: remarksJSON(j)}
 	stop := 0
 	for i := range j.Steps {
 		s := stepJSON{Commit: j.Steps[i].Commit.ID, Outcome: string(j.Steps[i].Outcome), Conflicts: []conflictJSON{}}
@@ -178,9 +178,9 @@ func routeJSON(p *recovery.Position, j *recovery.Join) any {
 	return r
 }
 
-func notesJSON(j *recovery.Join) (out []noteJSON) {
-	for _, n := range j.Notes() {
-		out = append(out, noteJSON{n.Path, n.Words})
+func remarksJSON(j *recovery.Join) (out []remarkJSON) {
+	for _, n := range j.Remarks() {
+		out = append(out, remarkJSON{n.Path, n.Words})
 	}
 	return out
 }
@@ -200,7 +200,7 @@ func describe(p *recovery.Position, j *recovery.Join) string {
 	case j.Route != recovery.Pick && p.Trivial() != recovery.NotTrivial:
 		return fmt.Sprintf("%-7s nothing to decide (%s)", j.Route, p.Trivial())
 	case j.Clean():
-		return fmt.Sprintf("%-7s joins by itself", j.Route) + notes(j)
+		return fmt.Sprintf("%-7s joins by itself", j.Route) + remarks(j)
 	}
 	s := fmt.Sprintf("%-7s asks %s", j.Route, plural(j.Conflicts(), "decision", "decisions"))
 	if j.Route != recovery.Merge {
@@ -216,12 +216,12 @@ func describe(p *recovery.Position, j *recovery.Join) string {
 			s += fmt.Sprintf("\n          %s “%s” is already there: %s made the same change", st.Commit.ID.Short(), st.Commit.Subject(), st.Same.Author().Name)
 		}
 	}
-	return s + notes(j)
+	return s + remarks(j)
 }
 
-func notes(j *recovery.Join) (s string) {
-	for _, n := range j.Notes() {
-		s += "\n          note: " + strings.TrimPrefix(n.Path+": ", ": ") + n.Words
+func remarks(j *recovery.Join) (s string) {
+	for _, n := range j.Remarks() {
+		s += "\n          remark: " + strings.TrimPrefix(n.Path+": ", ": ") + n.Words
 	}
 	return s
 }

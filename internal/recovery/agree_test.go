@@ -250,7 +250,10 @@ func TestJoinsAgreeWithGit(t *testing.T) {
 			defer w.Close()
 			at := gittest.At(t, tree)
 			for n := k; n < count && (all || !t.Failed()); n += workers {
-				clean := compareMerge(t, w, at, n) && compareRebase(t, w, at, n)
+				clean := compareMerge(t, w, at, n)
+				if n%4 < 2 { // a rebase takes git many times as long as a merge
+					clean = compareRebase(t, w, at, n) && clean
+				}
 				stats.Lock()
 				stats.merges++
 				if !clean {
@@ -274,6 +277,14 @@ func compareMerge(t *testing.T, w *Workspace, at *gittest.Repo, n int) bool {
 	j, err := w.Join(t.Context(), p, Merge, &settle.Book{}, nil, nil)
 	if !assert.NoError(t, err) || j.Clean() && len(p.Parted.Bases) == 1 && !addedLinesSurvive(t, w, p, j.Tree, fmt.Sprintf("merge %d", n)) || oldNameUsedAnew(t, w, p.Yours, p.Theirs) {
 		return true
+	}
+	if j.Clean() {
+		swapped, err := w.engine.Trees(t.Context(), j.Merge.Given[0], j.Merge.Given[2], j.Merge.Given[1])
+		require.NoError(t, err)
+		tree, err := swapped.Tree(nil)
+		if !assert.NoError(t, err) || !assert.Empty(t, swapped.Conflicts, "merge %d, swapped", n) || !assert.Equal(t, j.Tree, tree, "merge %d, swapped", n) {
+			return true
+		}
 	}
 	out, gerr := at.Try("merge-tree", "--write-tree", "--name-only", "--no-messages", p.Yours.String(), p.Theirs.String())
 	lines := strings.Split(out, "\n")

@@ -119,8 +119,8 @@ func TestADriverRunsOnlyWhenAgreedTo(t *testing.T) {
 			continue
 		}
 		require.NoError(t, err)
-		require.Len(t, j.Notes(), 1)
-		assert.Contains(t, j.Notes()[0].Words, c.note)
+		require.Len(t, j.Remarks(), 1)
+		assert.Contains(t, j.Remarks()[0].Words, c.note)
 		assert.Equal(t, c.want != "", j.Clean())
 		if c.agreed == "" {
 			assert.NoFileExists(t, ran)

@@ -49,14 +49,14 @@ type Join struct {
 // Clean reports whether the route asks nothing.
 func (j *Join) Clean() bool { return j.Refused == nil && len(j.Stops) == 0 }
 
-// Notes lists what should be known of the join though it asks nothing, each once.
-func (j *Join) Notes() []merge.Note {
-	var out []merge.Note
+// Remarks lists what should be known of the join though it asks nothing, each once.
+func (j *Join) Remarks() []merge.Remark {
+	var out []merge.Remark
 	add := func(r *merge.Result) {
 		if r == nil {
 			return
 		}
-		for _, n := range r.Notes {
+		for _, n := range r.Remarks {
 			if !slices.Contains(out, n) {
 				out = append(out, n)
 			}

@@ -580,7 +580,7 @@ func TestSubmodulesMoveForward(t *testing.T) {
 		if !back {
 			require.NoError(t, gerr)
 			assert.Equal(t, out, j.Tree.String())
-			assert.Len(t, j.Notes(), 1)
+			assert.Len(t, j.Remarks(), 1)
 		}
 	}
 }

@@ -311,19 +311,19 @@ func (m *model) groundPage(w int) page {
 	} else {
 		p.row(line{}.bold(trouble, plural(decide, "file", "files")).add(plain, " will need a decision; ").add(joined, alone+"."))
 	}
-	m.notes(&p, m.plan.Merge, w)
+	m.remarks(&p, m.plan.Merge, w)
 	m.uncommitted(&p, w, 0)
 	m.whoToAsk(&p)
 	return p
 }
 
-// notes tells what should be known of a join though it asks nothing.
-func (m *model) notes(p *page, j *recovery.Join, w int) {
+// remarks tells what should be known of a join though it asks nothing.
+func (m *model) remarks(p *page, j *recovery.Join, w int) {
 	const most = 4
-	all := j.Notes()
+	all := j.Remarks()
 	for i, n := range all {
 		if i == most {
-			p.row(txt(dim, fmt.Sprintf("▲ and %d notes more; dorvik plan lists them.", len(all)-most)))
+			p.row(txt(dim, fmt.Sprintf("▲ and %d remarks more; dorvik plan lists them.", len(all)-most)))
 			return
 		}
 		l := txt(trouble, "▲ ")

@@ -116,7 +116,7 @@ func (m *merger) byAttribute(c Conflict) (id object.ID, done bool, err error) {
 			return id, true, err
 		}
 		if text.Conflicts() > 0 {
-			m.note(c.Path, "lines of both sides stand one after the other, as .gitattributes asks (merge=union)")
+			m.remark(c.Path, "lines of both sides stand one after the other, as .gitattributes asks (merge=union)")
 		}
 		return m.engine.Store.Put(object.KindBlob, []byte(text.Union())), true, nil
 	default:
@@ -159,13 +159,13 @@ func (m *merger) drive(c Conflict, name, markerSize string) (id object.ID, done 
 	}
 	switch known.outcome {
 	case Driven:
-		m.note(c.Path, "joined by your merge driver “"+name+"”")
+		m.remark(c.Path, "joined by your merge driver “"+name+"”")
 		return known.id, true, nil
 	case Undriven:
-		m.note(c.Path, "your merge driver “"+name+"” left this to you")
+		m.remark(c.Path, "your merge driver “"+name+"” left this to you")
 		return id, true, nil
 	case NotAgreed:
-		m.note(c.Path, "joined as text: your merge driver “"+name+"” runs only once you agree to it, by “git config dorvik."+name+".agreed true”")
+		m.remark(c.Path, "joined as text: your merge driver “"+name+"” runs only once you agree to it, by “git config dorvik."+name+".agreed true”")
 	}
 	return id, false, nil
 }
@@ -181,8 +181,8 @@ type drivenTo struct {
 	outcome Outcome
 }
 
-func (m *merger) note(path, words string) {
-	m.out.Notes = append(m.out.Notes, Note{path, words})
+func (m *merger) remark(path, words string) {
+	m.out.Remarks = append(m.out.Remarks, Remark{path, words})
 }
 
 // ends is how the lines of a text end.

@@ -43,7 +43,7 @@ func TestNewLineEndsOfOneSide(t *testing.T) {
 		data, err := o.Blob(e.ID)
 		require.NoError(t, err)
 		assert.Equal(t, c.want, string(data), c.name)
-		assert.Equal(t, c.name != "mixed after", len(r.Notes) == 1, "%s: %v", c.name, r.Notes)
+		assert.Equal(t, c.name != "mixed after", len(r.Remarks) == 1, "%s: %v", c.name, r.Remarks)
 	}
 }
 

@@ -22,7 +22,7 @@ type Rename struct{ From, To string }
 const minSimilar = 0.5
 
 // maxPairs bounds the comparisons of contents of one side of a merge; past it
-// only exact renames and equal base names are found, and Result.Notes says so.
+// only exact renames and equal base names are found, and Result.Remarks says so.
 const maxPairs = 7000 * 7000
 
 // renames finds the renames one side made that matter to a merge: those whose
@@ -580,7 +580,7 @@ func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result) (
 		return plain, err
 	}
 	var lists [3][]Rename
-	var notes []Note
+	var remarks []Remark
 	finder := object.NewFinder(e.Store)
 	for side := inYours; side <= inTheirs; side++ {
 		tree := [...]object.ID{inYours: plain.Yours, inTheirs: plain.Theirs}[side]
@@ -603,14 +603,14 @@ func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result) (
 			return nil, err
 		}
 		if uncompared > 0 {
-			notes = append(notes, Note{Words: fmt.Sprintf("%d files may have been renamed and were not compared: there were too many", uncompared)})
+			remarks = append(remarks, Remark{Words: fmt.Sprintf("%d files may have been renamed and were not compared: there were too many", uncompared)})
 		}
 		if dirs[side] != nil {
 			dirs[side].count(lists[side])
 		}
 	}
 	if len(lists[inYours])+len(lists[inTheirs]) == 0 {
-		plain.Notes = append(plain.Notes, notes...)
+		plain.Remarks = append(plain.Remarks, remarks...)
 		return plain, nil
 	}
 	m := &moved{engine: e, finder: finder, rules: rules, base: plain.Base, yours: plain.Yours, theirs: plain.Theirs, kinds: map[string]Kind{}, from: map[string]string{}}
@@ -634,7 +634,7 @@ func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result) (
 	if err != nil {
 		return nil, err
 	}
-	r.Given, r.Notes = plain.Given, append(notes, r.Notes...)
+	r.Given, r.Remarks = plain.Given, append(remarks, r.Remarks...)
 	for i := range r.Conflicts {
 		c := &r.Conflicts[i]
 		c.From = m.from[c.Path]

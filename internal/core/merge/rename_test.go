@@ -109,11 +109,48 @@ func TestTooManyToCompareIsSaid(t *testing.T) {
 	theirs := treeOf(t, o, "a="+a+"/x b="+b+"/x")
 	r, err := e.Trees(t.Context(), base, yours, theirs)
 	require.NoError(t, err)
-	assert.Empty(t, r.Notes)
+	assert.Empty(t, r.Remarks)
 	assert.Empty(t, r.Conflicts)
 	e.pairs = 3
 	r, err = e.Trees(t.Context(), base, yours, theirs)
 	require.NoError(t, err)
-	assert.Equal(t, []Note{{Words: "2 files may have been renamed and were not compared: there were too many"}}, r.Notes)
+	assert.Equal(t, []Remark{{Words: "2 files may have been renamed and were not compared: there were too many"}}, r.Remarks)
 	assert.Len(t, r.Conflicts, 2)
+}
+
+// FuzzRenames holds, for any contents, that a rename found is one: its source is
+// gone, its target new, neither is used twice, and at least half is the same.
+func FuzzRenames(f *testing.F) {
+	f.Add("a\nb\nc\n", "d\ne\nf\n", "a\nb\nx\n", "d\ne\n")
+	f.Add("", "\x00", "a\r\nb\r\n", "a\nb\n")
+	f.Fuzz(func(t *testing.T, a, b, c, d string) {
+		o := object.NewOverlay(object.SHA1, nil)
+		put := func(names []string, texts ...string) object.ID {
+			set := map[string]object.Entry{}
+			for i, text := range texts {
+				set[names[i]] = object.Entry{Mode: object.ModeFile, ID: o.Put(object.KindBlob, []byte(text))}
+			}
+			id, err := o.Edit(object.ID{}, set)
+			require.NoError(t, err)
+			return id
+		}
+		base, side := put([]string{"x/f", "g", "same"}, a, b, a), put([]string{"y/f", "h", "same"}, c, d, a)
+		e := NewEngine(o)
+		list, _, err := e.renames(t.Context(), base, side, map[string]bool{"x/f": true, "g": true})
+		require.NoError(t, err)
+		used := map[string]bool{}
+		fd := finder{engine: e, counts: map[object.ID]*spans{}, seed: maphash.MakeSeed()}
+		for _, r := range list {
+			assert.False(t, used[r.From] || used[r.To], "%v", list)
+			used[r.From], used[r.To] = true, true
+			from, err := o.Find(base, r.From)
+			require.NoError(t, err)
+			to, err := o.Find(side, r.To)
+			require.NoError(t, err)
+			assert.False(t, from.Absent() || to.Absent())
+			score, err := fd.similarity(from, to)
+			require.NoError(t, err)
+			assert.True(t, from.ID == to.ID || score >= minSimilar && score <= 1, "%v %v", r, score)
+		}
+	})
 }

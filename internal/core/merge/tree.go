@@ -62,7 +62,7 @@ type Result struct {
 	Base, Yours, Theirs object.ID    // with each side's renames made on the others, too
 	Joined              []Joined
 	Conflicts           []Conflict
-	Notes               []Note
+	Remarks               []Remark
 
 	store     *object.Overlay
 	ofYours   []edit          // that make yours the joined tree
@@ -74,8 +74,8 @@ type Result struct {
 	from      map[string]string
 }
 
-// Note is something about a join that asks nothing and should be known.
-type Note struct {
+// Remark is something about a join that asks nothing and should be known.
+type Remark struct {
 	Path  string // empty where it is about all of it
 	Words string // a sentence without its full stop
 }
@@ -226,13 +226,13 @@ func (e *Engine) join(ctx context.Context, base, yours, theirs object.ID, direct
 	if r, err = e.withRenames(ctx, rules, r); err != nil {
 		return nil, err
 	}
-	r.Notes = append(r.Notes, r.collisions()...)
+	r.Remarks = append(r.Remarks, r.collisions()...)
 	return r, nil
 }
 
-// collisions notes paths that both sides added and that are the same where case
+// collisions remarks on paths that both sides added and that are the same where case
 // does not count.
-func (r *Result) collisions() (notes []Note) {
+func (r *Result) collisions() (remarks []Remark) {
 	added := map[string]Joined{}
 	for _, j := range r.Joined {
 		if !j.Base.Absent() || j.Result.Absent() {
@@ -240,11 +240,11 @@ func (r *Result) collisions() (notes []Note) {
 		}
 		folded := strings.ToLower(j.Path)
 		if other, met := added[folded]; met && other.Origin != j.Origin {
-			notes = append(notes, Note{j.Path, "stands beside " + other.Path + "; where case does not count in names, only one of them can be checked out"})
+			remarks = append(remarks, Remark{j.Path, "stands beside " + other.Path + "; where case does not count in names, only one of them can be checked out"})
 		}
 		added[folded] = j
 	}
-	return notes
+	return remarks
 }
 
 func (e *Engine) walk(ctx context.Context, rules *rules, base, yours, theirs object.ID) (*Result, error) {
@@ -464,7 +464,7 @@ func (m *merger) file(path string, b, y, t object.Entry) error {
 	case y.Mode == object.ModeSubmodule:
 		if newer, ok := m.newer(path, b, y, t); ok {
 			m.joined(path, FromBoth, b, y, t, newer)
-			m.note(path, "both sides moved this submodule; the commit taken holds the other")
+			m.remark(path, "both sides moved this submodule; the commit taken holds the other")
 			return nil
 		}
 		c.Kind = Submodule
@@ -533,11 +533,11 @@ func (m *merger) regular(path string, b, y, t object.Entry) error {
 		c.Text = text
 		switch text.NewEnds {
 		case FromYours:
-			m.note(path, "you changed all line ends; joined with the new ones")
+			m.remark(path, "you changed all line ends; joined with the new ones")
 		case FromTheirs:
-			m.note(path, "they changed all line ends; joined with the new ones")
+			m.remark(path, "they changed all line ends; joined with the new ones")
 		case FromBoth:
-			m.note(path, "both sides changed all line ends alike")
+			m.remark(path, "both sides changed all line ends alike")
 		}
 		if text.Conflicts() > 0 {
 			m.conflict(c)

@@ -205,7 +205,7 @@ func TestCancelled(t *testing.T) {
 	assert.ErrorIs(t, err, object.ErrMissing)
 }
 
-func TestNotes(t *testing.T) {
+func TestRemarks(t *testing.T) {
 	o := object.NewOverlay(object.SHA1, nil)
 	join := func(e *Engine, base, yours, theirs string) *Result {
 		r, err := e.Trees(t.Context(), treeOf(t, o, base), treeOf(t, o, yours), treeOf(t, o, theirs))
@@ -213,7 +213,7 @@ func TestNotes(t *testing.T) {
 		return r
 	}
 	words := func(r *Result) (out []string) {
-		for _, n := range r.Notes {
+		for _, n := range r.Remarks {
 			out = append(out, n.Path+" "+n.Words)
 		}
 		return out
@@ -221,11 +221,11 @@ func TestNotes(t *testing.T) {
 	e := NewEngine(o)
 	r := join(e, "a=1", "a=1 Quay=1 d/x=1", "a=1 quay=2 D/y=1")
 	assert.Empty(t, r.Conflicts)
-	require.Len(t, r.Notes, 2, words(r))
+	require.Len(t, r.Remarks, 2, words(r))
 	assert.Contains(t, words(r)[0], "D", words(r))
 	assert.Contains(t, words(r)[1], "stands beside Quay", words(r))
-	assert.Empty(t, join(e, "a=1", "a=1 Quay=1 quay=2", "a=1 x=1").Notes, "they stood together before")
-	assert.Empty(t, join(e, "quay=1/2/3", "Quay=1/2/3", "quay=1/2/X").Notes, "renamed")
+	assert.Empty(t, join(e, "a=1", "a=1 Quay=1 quay=2", "a=1 x=1").Remarks, "they stood together before")
+	assert.Empty(t, join(e, "quay=1/2/3", "Quay=1/2/3", "quay=1/2/X").Remarks, "renamed")
 
 	// A submodule that both moved, with commits 1 < 2 < 3 and 1 < 4.
 	after := map[string]string{"1": "234", "2": "3"}
@@ -249,7 +249,7 @@ func TestNotes(t *testing.T) {
 		tree, err := r.Tree(nil)
 		require.NoError(t, err)
 		assert.Equal(t, treeOf(t, o, "s#"+c[3]), tree)
-		assert.Len(t, r.Notes, 1)
+		assert.Len(t, r.Remarks, 1)
 	}
 }
 
