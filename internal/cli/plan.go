@@ -38,17 +38,17 @@ type mergeJSON struct {
 	Tree      *object.ID     `json:"tree"`
 	Conflicts []conflictJSON `json:"conflicts"`
 	Refused   string         `json:"refused,omitempty"`
-	Remarks     []remarkJSON     `json:"remarks,omitempty"`
+	Remarks   []remarkJSON   `json:"remarks,omitempty"`
 }
 
 type rebaseJSON struct {
-	Route   string     `json:"route"`
-	Clean   bool       `json:"clean"`
-	Trivial string     `json:"trivial"`
-	Tree    *object.ID `json:"tree"`
-	Steps   []stepJSON `json:"steps"`
-	Refused string     `json:"refused,omitempty"`
-	Remarks   []remarkJSON `json:"remarks,omitempty"`
+	Route   string       `json:"route"`
+	Clean   bool         `json:"clean"`
+	Trivial string       `json:"trivial"`
+	Tree    *object.ID   `json:"tree"`
+	Steps   []stepJSON   `json:"steps"`
+	Refused string       `json:"refused,omitempty"`
+	Remarks []remarkJSON `json:"remarks,omitempty"`
 }
 
 type remarkJSON struct {

@@ -149,12 +149,22 @@ func (w *Workspace) Overlap(p *Position, j *Join) ([]Ground, error) {
 		}
 		out = append(out, g)
 	}
+	// What a conflict also decides is not among what joined by itself.
+	placed := map[string]bool{}
+	for _, s := range j.Stops {
+		for _, c := range s.Result.Conflicts {
+			placed[c.Also] = c.Also != ""
+		}
+	}
 	files, err := j.Merge.Files()
 	if err != nil {
 		return nil, err
 	}
 	who := w.Touched(p.Parted.Theirs)
 	for _, f := range files {
+		if placed[f.Path] {
+			continue
+		}
 		g := Ground{Path: f.Path}
 		switch {
 		case f.Origin == merge.FromYours:

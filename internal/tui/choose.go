@@ -6,6 +6,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"dorvik/internal/core/merge"
 	"dorvik/internal/core/replay"
 	"dorvik/internal/core/settle"
 	"dorvik/internal/recovery"
@@ -252,6 +253,8 @@ func hint(f *settle.File) (string, hue) {
 		return "can be woven", joined
 	case c.Suggested == settle.TheirsYours:
 		return "both added lines here", joined
+	case c.Kind == merge.DirectoryRename:
+		return "its directory moved", plain
 	case c.Whole:
 		return string(c.Kind), plain
 	case c.Suggested != "":

@@ -7,6 +7,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"dorvik/internal/core/merge"
 	"dorvik/internal/core/settle"
 	"dorvik/internal/recovery"
 )
@@ -66,6 +67,9 @@ func (m *model) settleRemark() string {
 	}
 	if m.settle.way >= len(it.c.Ways) {
 		return "Write the place yourself, starting from what it holds now."
+	}
+	if it.c.Kind == merge.DirectoryRename && it.file.Also != "" {
+		return "The file is kept whatever you take. Only its place is decided."
 	}
 	if it.c.Whole {
 		return "One side of this is kept as it is. What the other did is listed before the push."
@@ -326,9 +330,13 @@ func (m *model) read(path string) tea.Cmd {
 }
 
 func (m *model) joinedFiles() []recovery.Ground {
+	asked := map[string]bool{}
+	for _, it := range m.items {
+		asked[it.file.Path], asked[it.file.Also] = true, true
+	}
 	var out []recovery.Ground
 	for _, g := range m.ground {
-		if !g.Decide {
+		if !g.Decide && !asked[g.Path] {
 			out = append(out, g)
 		}
 	}

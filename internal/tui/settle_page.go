@@ -54,7 +54,9 @@ func (m *model) settleList(w, h int) page {
 			word = fmt.Sprintf("after line %d", it.c.Place.Yours.Lo)
 		}
 		if it.c.Whole {
-			word = string(it.c.Kind)
+			if word = string(it.c.Kind); it.c.Kind == merge.DirectoryRename {
+				word = "its directory moved"
+			}
 		}
 		if it.done != nil {
 			sign, h, word = "✓", joined, word+"  "+it.done.Way.Label()
@@ -495,8 +497,8 @@ func (m *model) kindPage(it *item, w int) page {
 		has  string
 	}{{base, "◆", "base", c.Base}, {yours, "●", "yours", c.Yours}, {theirs, "■", "theirs", c.Theirs}} {
 		has := s.has
-		if i := strings.LastIndexByte(has, ' '); i > 0 && len(has)-i > 12 {
-			has = has[:i+9] // the first digits of the id are enough to tell them apart
+		if i := strings.LastIndexByte(has, ' '); i > 0 && len(has)-i > 40 {
+			has = has[:i+9] // an id: the first digits of the id are enough to tell them apart
 		}
 		p.row(txt(s.h, " "+s.sign+" "+s.name).fit(12).add(dim, has))
 	}

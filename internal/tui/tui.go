@@ -223,13 +223,19 @@ func itemsOf(w *recovery.Workspace, pos *recovery.Position, j *recovery.Join, bo
 	return items, nil
 }
 
-// who finds the commit behind an edit, under the file's old name too.
+// who finds the commit behind an edit, under the file's other names too.
 func who(t *history.Toucher, f *settle.File, lines []string) (history.Node, error) {
-	n, ok, err := t.Who(f.Path, lines)
-	if err == nil && !ok && f.From != "" {
-		n, _, err = t.Who(f.From, lines)
+	var n history.Node
+	for _, path := range []string{f.Path, f.From, f.Also, f.Moved} {
+		if path == "" {
+			continue
+		}
+		at, ok, err := t.Who(path, lines)
+		if err != nil || ok {
+			return at, err
+		}
 	}
-	return n, err
+	return n, nil
 }
 
 func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {

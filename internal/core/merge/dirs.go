@@ -26,6 +26,7 @@ type movedDirs struct {
 	into    map[string]bool         // directories that files were added to
 	beside  map[string]bool         // directories that are gone and have such a directory above them
 	to      map[string]string       // where directories went
+	moved   map[string]string       // a file of each that moved
 	split   []string                // directories whose files went apart, no place having most
 }
 
@@ -93,6 +94,12 @@ func (m *movedDirs) count(renames []Rename) {
 			m.split = append(m.split, from)
 		} else {
 			m.to[from] = best
+			for _, r := range renames {
+				if strings.HasPrefix(r.From, from+"/") && strings.HasPrefix(r.To, best) {
+					m.moved[from] = r.From
+					break
+				}
+			}
 		}
 	}
 }
@@ -123,7 +130,7 @@ func (r *Result) directories() (out [3]*movedDirs, err error) {
 		m := out[e.mover]
 		if m == nil {
 			m = &movedDirs{added: map[string]object.Entry{}, sources: map[string]bool{}, into: map[string]bool{},
-				beside: map[string]bool{}, to: map[string]string{}}
+				beside: map[string]bool{}, to: map[string]string{}, moved: map[string]string{}}
 		}
 		if err := m.scan(r.store, e.path, e.base, e.kept, false); err != nil {
 			return out, err
@@ -148,8 +155,9 @@ func (m *moved) followers(dirs [3]*movedDirs) ([]Conflict, error) {
 		adder := inYours + inTheirs - mover
 		places := map[string][]string{}
 		asked := map[string]bool{}
+		witness := map[string]string{}
 		for _, p := range slices.Sorted(maps.Keys(d.added)) {
-			place, _, ok := d.follow(p)
+			place, dir, ok := d.follow(p)
 			if !ok {
 				continue
 			}
@@ -157,10 +165,11 @@ func (m *moved) followers(dirs [3]*movedDirs) ([]Conflict, error) {
 				continue // the adder moved that very directory away
 			}
 			places[place] = append(places[place], p)
+			witness[p] = d.moved[dir]
 		}
 		ask := func(p, place string) {
 			asked[p] = true
-			c := Conflict{Path: p, Kind: DirectoryRename, Yours: d.added[p]}
+			c := Conflict{Path: p, Kind: DirectoryRename, Moved: witness[p], Yours: d.added[p]}
 			if place != "" {
 				c.Path, c.Also = place, p
 			}

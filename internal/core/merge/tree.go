@@ -40,6 +40,7 @@ type Conflict struct {
 	Base, Yours, Theirs object.Entry
 	From                string // the path before a rename, if one is part of it
 	Also                string // where theirs is, if both renamed the file to different names; where it was put, if its directory was moved
+	Moved               string // a file that moved with the directory, if that is what it is about
 
 	Text  *Text // set where the conflict is within text
 	Mode  object.Mode
@@ -62,7 +63,7 @@ type Result struct {
 	Base, Yours, Theirs object.ID    // with each side's renames made on the others, too
 	Joined              []Joined
 	Conflicts           []Conflict
-	Remarks               []Remark
+	Remarks             []Remark
 
 	store     *object.Overlay
 	ofYours   []edit          // that make yours the joined tree

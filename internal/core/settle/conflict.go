@@ -57,6 +57,8 @@ func (c *Conflict) Option(w Way) (Option, bool) {
 type File struct {
 	Path      string
 	From      string // its name before a rename that is part of the conflict
+	Also      string // the other place it may have
+	Moved     string // a file of its directory, which was moved
 	Text      *merge.Text
 	Conflicts []*Conflict
 	source    *merge.Conflict
@@ -65,7 +67,7 @@ type File struct {
 
 // Open makes the questions of one contested path.
 func Open(c *merge.Conflict) *File {
-	f := &File{Path: c.Path, From: c.From, Text: c.Text, source: c}
+	f := &File{Path: c.Path, From: c.From, Also: c.Also, Moved: c.Moved, Text: c.Text, source: c}
 	f.readable = sync.OnceValue(f.findReadable)
 	if c.Text != nil && c.Text.Conflicts() > 0 {
 		f.openText()
@@ -136,7 +138,7 @@ func (q *Conflict) directoryRename(c *merge.Conflict) {
 	*stays, *follows = "the place "+c.Also, "the place "+c.Path
 	*stay = Option{Way: stay.Way, Text: "the file stays at " + c.Also, also: c.Also, second: added}
 	*follow = Option{Way: follow.Way, Text: "the file follows to " + c.Path, entry: added, also: c.Also}
-	q.Suggested, q.Why = follow.Way, "the rest of its directory is there now"
+	q.Suggested, q.Why = follow.Way, "its directory is there now"
 }
 
 func modeConflict(c *merge.Conflict) *Conflict {
