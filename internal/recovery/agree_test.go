@@ -87,7 +87,7 @@ func (s *story) edit(f files) {
 	case n == 3:
 		f.put(path, file{"120000", path + strconv.Itoa(s.IntN(3))})
 	case n == 4:
-		f.put(path, file{"100644", "\x00binary " + path + strconv.Itoa(s.IntN(4))})
+		f.put(path, file{"100644", "\x00binary " + path + strconv.Itoa(s.IntN(4)) + "\n"})
 	case n == 5:
 		f.put(path, file{"160000", strings.Repeat(strconv.Itoa(1+s.IntN(3)), 40)})
 	case n == 8:
@@ -466,7 +466,7 @@ func samePaths(t *testing.T, w *Workspace, what string, theirs []string, stop St
 			}
 		}
 	}
-	collided := slices.ContainsFunc(stop.Result.Conflicts, func(c merge.Conflict) bool { return c.Kind == merge.AddAdd || c.Kind == merge.RenameAdd })
+	collided := slices.ContainsFunc(stop.Result.Conflicts, func(c merge.Conflict) bool { return c.Kind == merge.AddAdd || c.Kind == merge.RenameAdd || c.Kind == merge.RenameRename })
 	for _, c := range stop.Result.Conflicts {
 		// See docs/differences.md for all three.
 		for _, p := range []string{c.Path, c.Also} {

@@ -120,6 +120,12 @@ func (r *Result) Tree(settled map[string]object.Entry) (object.ID, error) {
 	return id, err
 }
 
+// Brief gives a clean result without its account of what joined: all that is left
+// to say once the tree is made.
+func (r *Result) Brief() *Result {
+	return &Result{Given: r.Given, Base: r.Base, Yours: r.Yours, Theirs: r.Theirs, Remarks: r.Remarks, store: r.store}
+}
+
 // Decide settles the conflict at a path: from here on it counts as joined.
 func (r *Result) Decide(path string, e object.Entry) {
 	for i, c := range r.Conflicts {

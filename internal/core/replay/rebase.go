@@ -223,6 +223,9 @@ func (r *replayer) plain(s *Step) error {
 	if s.Tree, err = r.settle(s, s.Merge); err != nil {
 		return err
 	}
+	if s.Merge.Clean() {
+		s.Merge = s.Merge.Brief() // of ten thousand steps, the accounts would fill the memory
+	}
 	if s.Tree == onto && n.Tree != before && !s.Open {
 		s.Outcome = Emptied // one that started empty is kept as it was
 	}
