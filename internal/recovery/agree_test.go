@@ -466,7 +466,9 @@ func samePaths(t *testing.T, w *Workspace, what string, theirs []string, stop St
 			}
 		}
 	}
-	collided := slices.ContainsFunc(stop.Result.Conflicts, func(c merge.Conflict) bool { return c.Kind == merge.AddAdd || c.Kind == merge.RenameAdd || c.Kind == merge.RenameRename })
+	collided := slices.ContainsFunc(stop.Result.Conflicts, func(c merge.Conflict) bool {
+		return c.Kind == merge.AddAdd || c.Kind == merge.RenameAdd || c.Kind == merge.RenameRename
+	})
 	for _, c := range stop.Result.Conflicts {
 		// See docs/differences.md for all three.
 		for _, p := range []string{c.Path, c.Also} {

@@ -29,23 +29,37 @@ const maxPairs = 7000 * 7000
 // source the other side changed or deleted, too (relevant). Exact ones come
 // first, then the only pairs of one base name, then the rest, best first.
 func (e *Engine) renames(ctx context.Context, base, side object.ID, relevant map[string]bool) (found []Rename, uncompared int, err error) {
-	changes, err := e.Store.Changes(base, side)
-	if err != nil {
-		return nil, 0, err
-	}
 	f := finder{ctx: ctx, engine: e, counts: map[object.ID]*spans{}, seed: maphash.MakeSeed()}
 	empty := e.Store.Format().Sum(object.KindBlob, nil)
-	for _, c := range changes {
+	var sources []source
+	var targets []target
+	if err := e.Store.EachChange(base, side, func(c object.Change) {
 		switch {
 		case c.New.Absent() && c.Old.ID != empty:
-			f.sources = append(f.sources, &source{path: c.Path, entry: c.Old})
+			sources = append(room(sources), source{path: c.Path, entry: c.Old})
 		case c.Old.Absent() && c.New.ID != empty:
-			f.targets = append(f.targets, &target{path: c.Path, entry: c.New})
+			targets = append(room(targets), target{path: c.Path, entry: c.New})
 		}
+	}); err != nil {
+		return nil, 0, err
 	}
-	byPath := func(a, b string) int { return strings.Compare(a, b) }
-	slices.SortFunc(f.sources, func(a, b *source) int { return byPath(a.path, b.path) })
-	slices.SortFunc(f.targets, func(a, b *target) int { return byPath(a.path, b.path) })
+	f.sources = make([]*source, len(sources))
+	for i := range sources {
+		f.sources[i] = &sources[i]
+	}
+	f.targets = make([]*target, len(targets))
+	for i := range targets {
+		f.targets[i] = &targets[i]
+	}
+	// The walk's order is that of paths but where a directory and a file meet.
+	bySource := func(a, b *source) int { return strings.Compare(a.path, b.path) }
+	if !slices.IsSortedFunc(f.sources, bySource) {
+		slices.SortFunc(f.sources, bySource)
+	}
+	byTarget := func(a, b *target) int { return strings.Compare(a.path, b.path) }
+	if !slices.IsSortedFunc(f.targets, byTarget) {
+		slices.SortFunc(f.targets, byTarget)
+	}
 	f.exact()
 	f.sources = slices.DeleteFunc(f.sources, func(s *source) bool { return s.used || !relevant[s.path] || !s.entry.Mode.IsRegular() })
 	if err := f.sameNames(); err != nil {

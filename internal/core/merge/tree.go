@@ -240,6 +240,12 @@ func (e *Engine) join(ctx context.Context, base, yours, theirs object.ID, direct
 // collisions remarks on paths that both sides added and that are the same where case
 // does not count.
 func (r *Result) collisions() (remarks []Remark) {
+	adds := func(o Origin) bool {
+		return slices.ContainsFunc(r.Joined, func(j Joined) bool { return j.Origin == o && j.Base.Absent() && !j.Result.Absent() })
+	}
+	if !adds(FromYours) || !adds(FromTheirs) {
+		return nil
+	}
 	added := map[string]Joined{}
 	for _, j := range r.Joined {
 		if !j.Base.Absent() || j.Result.Absent() {
@@ -272,13 +278,22 @@ type merger struct {
 }
 
 func (m *merger) joined(path string, o Origin, b, y, t, result object.Entry) {
-	m.out.Joined = append(m.out.Joined, Joined{Path: path, Origin: o, Base: b, Yours: y, Theirs: t, Result: result})
+	m.out.Joined = append(room(m.out.Joined), Joined{Path: path, Origin: o, Base: b, Yours: y, Theirs: t, Result: result})
 	if !result.Same(y) {
-		m.out.ofYours = append(m.out.ofYours, edit{path, result})
+		m.out.ofYours = append(room(m.out.ofYours), edit{path, result})
 	}
 	if !result.Same(t) {
-		m.out.ofTheirs = append(m.out.ofTheirs, edit{path, result})
+		m.out.ofTheirs = append(room(m.out.ofTheirs), edit{path, result})
 	}
+}
+
+// room doubles a full list: of tens of thousands of large elements, append alone
+// copies each several times.
+func room[T any](list []T) []T {
+	if len(list) == cap(list) {
+		return slices.Grow(list, max(16, len(list)))
+	}
+	return list
 }
 
 func (m *merger) conflict(c Conflict) { m.out.Conflicts = append(m.out.Conflicts, c) }

@@ -90,8 +90,13 @@ type Change struct {
 // the walk. It descends only into subtrees that differ.
 func (o *Overlay) Changes(old, new ID) ([]Change, error) {
 	var out []Change
-	err := o.changes("", old, new, func(c Change) { out = append(out, c) })
+	err := o.EachChange(old, new, func(c Change) { out = append(out, c) })
 	return out, err
+}
+
+// EachChange is Changes one by one.
+func (o *Overlay) EachChange(old, new ID, visit func(c Change)) error {
+	return o.changes("", old, new, visit)
 }
 
 func (o *Overlay) changes(prefix string, old, new ID, emit func(Change)) error {
