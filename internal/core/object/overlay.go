@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"sync"
 )
 
@@ -114,15 +113,16 @@ func (o *Overlay) Prefetch(ids ...ID) {
 	if !ok || len(ids) < 2 {
 		return
 	}
+	asked := make(map[ID]bool, len(ids))
 	o.mu.Lock()
-	ids = slices.DeleteFunc(ids, func(id ID) bool {
+	ids = slices.DeleteFunc(ids, func(id ID) bool { // in the order given: those of one place lie together in a pack
 		_, made := o.made[id]
 		_, cached := o.cache[id]
-		return made || cached || id.IsZero()
+		known := made || cached || id.IsZero() || asked[id]
+		asked[id] = true
+		return known
 	})
 	o.mu.Unlock()
-	slices.SortFunc(ids, func(a, b ID) int { return strings.Compare(a.raw, b.raw) })
-	ids = slices.Compact(ids)
 	for batch := range slices.Chunk(ids, 1000) { // not more than the cache holds
 		many.ReadMany(batch, o.keep)
 	}
