@@ -454,6 +454,9 @@ func (m *model) kindPage(it *item, w int) page {
 		}
 	case merge.Binary:
 		text = "You and " + who + " both changed this file. It is not text, so one version has to be taken whole."
+		if it.file.Whole != "" {
+			text = "You and " + who + " both changed this file. It is not joined line by line: " + it.file.Whole + ". One version has to be taken whole."
+		}
 	case merge.AddAdd:
 		text = "You and " + who + " both added a file of this name. It is not text, so one version has to be taken whole."
 	case merge.ModeBits:

@@ -3,6 +3,7 @@ package merge
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 	"sync"
@@ -42,7 +43,8 @@ type Conflict struct {
 	Also                string // where theirs is, if both renamed the file to different names; where it was put, if its directory was moved
 	Moved               string // a file that moved with the directory, if that is what it is about
 
-	Text  *Text // set where the conflict is within text
+	Whole string // why it is not joined line by line, if not because it is no text
+	Text  *Text  // set where the conflict is within text
 	Mode  object.Mode
 	Modes bool // the sides differ in mode too, and Mode is not known
 }
@@ -206,11 +208,13 @@ type Engine struct {
 	texts map[[3]object.ID]*Text
 
 	driven map[driven]drivenTo
+
+	maxText int // in bytes
 }
 
 // NewEngine makes an engine over a store.
 func NewEngine(store *object.Overlay) *Engine {
-	return &Engine{Store: store, pairs: maxPairs, texts: map[[3]object.ID]*Text{}, driven: map[driven]drivenTo{}}
+	return &Engine{Store: store, pairs: maxPairs, texts: map[[3]object.ID]*Text{}, driven: map[driven]drivenTo{}, maxText: MaxText}
 }
 
 // Trees joins two trees that came from one base. It reads only subtrees that
@@ -544,6 +548,13 @@ func (m *merger) regular(path string, b, y, t object.Entry) error {
 			if text, err = m.engine.Text(b.ID, y.ID, t.ID); err != nil {
 				return err
 			}
+			if text == nil {
+				if c.Whole, err = m.tooLarge(b, y, t); err != nil {
+					return err
+				}
+			}
+		} else {
+			c.Whole = "its attributes leave it to a person"
 		}
 		if text == nil {
 			if c.Kind == Content {
@@ -576,6 +587,23 @@ func (m *merger) regular(path string, b, y, t object.Entry) error {
 	return nil
 }
 
+// tooLarge says it where a text is only too large to be joined by lines.
+func (m *merger) tooLarge(entries ...object.Entry) (string, error) {
+	for _, e := range entries {
+		if e.Absent() {
+			continue
+		}
+		data, err := m.engine.Store.Blob(e.ID)
+		if err != nil {
+			return "", err
+		}
+		if len(data) > m.engine.maxText {
+			return fmt.Sprintf("it is larger than %d MB", m.engine.maxText>>20), nil
+		}
+	}
+	return "", nil
+}
+
 // Text joins three blobs as texts; the zero id is an empty one. It gives nil
 // where one of them is not text.
 func (e *Engine) Text(base, yours, theirs object.ID) (*Text, error) {
@@ -595,7 +623,7 @@ func (e *Engine) Text(base, yours, theirs object.ID) (*Text, error) {
 		if err != nil {
 			return nil, err
 		}
-		if !IsText(data) {
+		if len(data) > e.maxText || !IsText(data) {
 			return nil, nil
 		}
 		lines[i] = diff.Lines(string(data))

@@ -284,3 +284,21 @@ func TestDeepAndEmptyTrees(t *testing.T) {
 		assert.Equal(t, c[3], tree)
 	}
 }
+
+func TestATextThatIsTooLargeIsDecidedWhole(t *testing.T) {
+	o := object.NewOverlay(object.SHA1, nil)
+	e := NewEngine(o)
+	e.maxText = 1 << 20
+	long := strings.Repeat("line/", 250_000)
+	join := func() *Result {
+		r, err := e.Trees(t.Context(), treeOf(t, o, "f="+long), treeOf(t, o, "f=X/"+long), treeOf(t, o, "f="+long+"Y"))
+		require.NoError(t, err)
+		return r
+	}
+	r := join()
+	require.Len(t, r.Conflicts, 1)
+	assert.Equal(t, Binary, r.Conflicts[0].Kind)
+	assert.Equal(t, "it is larger than 1 MB", r.Conflicts[0].Whole)
+	e.maxText = MaxText
+	assert.Empty(t, join().Conflicts)
+}

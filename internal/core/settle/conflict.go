@@ -59,6 +59,7 @@ type File struct {
 	From      string // its name before a rename that is part of the conflict
 	Also      string // the other place it may have
 	Moved     string // a file of its directory, which was moved
+	Whole     string // why it is decided whole, if not because it is no text
 	Text      *merge.Text
 	Conflicts []*Conflict
 	source    *merge.Conflict
@@ -67,7 +68,7 @@ type File struct {
 
 // Open makes the questions of one contested path.
 func Open(c *merge.Conflict) *File {
-	f := &File{Path: c.Path, From: c.From, Also: c.Also, Moved: c.Moved, Text: c.Text, source: c}
+	f := &File{Path: c.Path, From: c.From, Also: c.Also, Moved: c.Moved, Whole: c.Whole, Text: c.Text, source: c}
 	f.readable = sync.OnceValue(f.findReadable)
 	if c.Text != nil && c.Text.Conflicts() > 0 {
 		f.openText()
