@@ -474,6 +474,7 @@ func samePaths(t *testing.T, w *Workspace, what string, theirs []string, stop St
 		for _, p := range []string{c.Path, c.Also} {
 			if p != "" && !got[p] && (c.Kind == merge.RenameAdd || collided && c.Kind == merge.ModifyDelete || directoryGone(t, w, stop.Result, p)) {
 				ours = slices.DeleteFunc(ours, func(o string) bool { return o == p })
+				maps.DeleteFunc(got, func(q string, _ bool) bool { return path.Base(q) == path.Base(p) && !slices.Contains(ours, q) })
 			}
 		}
 	}

@@ -90,7 +90,7 @@ func (e *Engine) undecidedEntry(ctx context.Context, c Conflict) (object.Entry, 
 		return object.Entry{Mode: c.Mode, ID: e.Store.Put(object.KindBlob, []byte(text.Undecided()))}, nil
 	case c.Kind == ModeBits:
 		return c.Yours, nil
-	case c.Kind == AddAdd:
+	case c.Base.Absent() && c.Yours.Mode.IsRegular() && c.Theirs.Mode.IsRegular():
 		return object.Entry{Mode: c.Mode, ID: e.Store.Put(object.KindBlob, nil)}, nil
 	}
 	return c.Base, nil

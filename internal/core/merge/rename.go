@@ -531,8 +531,11 @@ func (m *moved) one(r Rename, side, other int, met bool) error {
 			delete(m.set[other], r.From)
 		}
 		if !theirs.Absent() && !there.Absent() {
-			// They renamed it too, and made something else at the old name.
-			m.set[inBase][r.To], m.from[r.To] = was, r.From
+			// They have the new name, too. If it is the same there, they renamed it
+			// alike; else it is another file, met by this one.
+			if there.Same(is) {
+				m.set[inBase][r.To], m.from[r.To] = was, r.From
+			}
 			return nil
 		}
 		c := Conflict{Path: r.To, From: r.From, Kind: RenameDelete, Base: was, Yours: is, Theirs: there}
