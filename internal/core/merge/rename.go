@@ -531,9 +531,9 @@ func (m *moved) one(r Rename, side, other int, met bool) error {
 			delete(m.set[other], r.From)
 		}
 		if !theirs.Absent() && !there.Absent() {
-			// They have the new name, too. If it is the same there, they renamed it
-			// alike; else it is another file, met by this one.
-			if there.Same(is) {
+			// They have the new name, too, and something else at the old one: they
+			// renamed it alike. A thing of another type is another thing.
+			if there.Mode.SameType(is.Mode) {
 				m.set[inBase][r.To], m.from[r.To] = was, r.From
 			}
 			return nil

@@ -91,7 +91,8 @@ func TestTrees(t *testing.T) {
 
 		{"renamed and deleted", "a=1/2/3/4", "b=1/2/3/4", "", "! b rename/delete"},
 		{"deleted and renamed", "a=1/2/3/4 z=1", "z=1", "b=1/2/3/4 z=1", "! b rename/delete"},
-		{"renamed onto what the other added, the old name made a link", "b=1/2/3/4 z=1", "a=1/2/3/4 z=1", "a=9/8/7 b@x z=1", "! a add/add"},
+		{"renamed onto what the other added, the old name made a link", "b=1/2/3/4 z=1", "a=1/2/3/4 z=1", "a@y b@x z=1", "! a type"},
+		{"renamed by both, the old name made a link", "b=1/2/3/4 z=1", "a=1/2/3/4 z=1", "a=1/2/3/X b@x z=1", "a=1/2/3/X b@x z=1"},
 		{"a link renamed, and made a submodule", "l@target z=1", "k@target z=1", "l#1 z=1", "! k rename/delete"},
 		{"renamed by both, apart", "a=1/2/3/4", "b=1/2/3/4", "c=1/2/3/4", "! b rename/rename"},
 		{"renamed onto what the other added", "a=1/2/3/4", "b=1/2/3/4", "a=1/2/3/X b=9", "! b rename/add"},
