@@ -114,11 +114,12 @@ func (e *Engine) directoryFirst(ctx context.Context, c Conflict) (object.Entry, 
 }
 
 // The lines between which a text has both versions of what two common ancestors
-// disagree on.
+// disagree on. They are as long, together, as the lines git puts there: what is a
+// rename depends on how much of a file is the same.
 const (
 	OneAncestor   = "┄┄ one common ancestor has:\n"
 	OtherAncestor = "┄┄ another common ancestor has:\n"
-	AncestorsEnd  = "┄┄\n"
+	AncestorsEnd  = "┄┄ end.\n"
 )
 
 // Undecided is the joined text with both versions of each contested region.
