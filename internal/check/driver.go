@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -20,13 +21,13 @@ const DriverLimit = 30 * time.Second
 // tells: %O, %A and %B are files with base, yours and theirs, %L is the size of
 // conflict markers, %P the path. What it leaves in %A is the result; ok is false
 // where it says that a conflict is left.
-func Drive(ctx context.Context, dir, command, path, markerSize string, base, yours, theirs []byte) (result []byte, ok bool, err error) {
+func Drive(ctx context.Context, dir, command, path string, markerSize int, base, yours, theirs []byte) (result []byte, ok bool, err error) {
 	tmp, err := os.MkdirTemp("", "dorvik-driver-")
 	if err != nil {
 		return nil, false, fmt.Errorf("running a merge driver: %w", err)
 	}
 	defer os.RemoveAll(tmp)
-	replace := []string{"%%", "%", "%L", markerSize, "%P", quoted(path)}
+	replace := []string{"%%", "%", "%L", strconv.Itoa(markerSize), "%P", quoted(path)}
 	for name, content := range map[string][]byte{"O": base, "A": yours, "B": theirs} {
 		file := filepath.Join(tmp, name)
 		if err := os.WriteFile(file, content, 0o600); err != nil {

@@ -39,7 +39,7 @@ func (w *Workspace) attributes() (below, above *attr.File) {
 
 // drive runs a merge driver that the user's configuration defines and the user has
 // agreed to.
-func (w *Workspace) drive(ctx context.Context, name, path string, base, yours, theirs []byte, markerSize string) ([]byte, merge.Outcome, error) {
+func (w *Workspace) drive(ctx context.Context, name, path string, base, yours, theirs []byte, markerSize int) ([]byte, merge.Outcome, error) {
 	command, err := w.Repo.Config(ctx, "merge."+name+".driver")
 	if err != nil || command == "" || strings.ContainsAny(name, "\n\x00") {
 		return nil, merge.NotDefined, nil

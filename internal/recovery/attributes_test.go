@@ -89,6 +89,33 @@ func TestAttributesAgreeWithGit(t *testing.T) {
 	assert.Greater(t, clean, 100)
 }
 
+// TestAttributesStartNoCommands holds that what a repository's attributes say never
+// becomes part of a driver's command.
+func TestAttributesStartNoCommands(t *testing.T) {
+	gittest.Isolate(t)
+	repo := gittest.New(t)
+	ran := filepath.Join(t.TempDir(), "ran")
+	repo.Commit("base", ".gitattributes", "* merge=mine conflict-marker-size=7;touch${IFS}"+ran+"\n", "$(touch x)'f", base)
+	repo.Git("branch", "theirs")
+	repo.Commit("yours", "$(touch x)'f", strings.Replace(base, "one", "ONE", 1))
+	repo.Git("checkout", "-q", "theirs")
+	repo.Commit("theirs", "$(touch x)'f", strings.Replace(base, "five", "FIVE", 1))
+	repo.Git("config", "merge.mine.driver", "echo %L %P > %A")
+	repo.Git("config", "dorvik.mine.agreed", "true")
+	w, err := OpenWorkspace(t.Context(), repo.Dir)
+	require.NoError(t, err)
+	defer w.Close()
+	p, err := w.Compare(t.Context(), "main", "theirs")
+	require.NoError(t, err)
+	j, err := w.Join(t.Context(), p, Merge, &settle.Book{}, nil, nil)
+	require.NoError(t, err)
+	text, _, err := w.TextAt(j.Tree, "$(touch x)'f")
+	require.NoError(t, err)
+	assert.Equal(t, "7 $(touch x)'f\n", text)
+	assert.NoFileExists(t, ran)
+	assert.NoFileExists(t, filepath.Join(repo.Dir, "x"))
+}
+
 func TestADriverRunsOnlyWhenAgreedTo(t *testing.T) {
 	gittest.Isolate(t)
 	repo := gittest.New(t)

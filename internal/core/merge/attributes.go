@@ -3,13 +3,15 @@ package merge
 import (
 	"context"
 	"path"
+	"strconv"
 
 	"dorvik/internal/core/attr"
 	"dorvik/internal/core/object"
 )
 
 // Driver joins three contents as a merge driver of the user's configuration does.
-type Driver func(ctx context.Context, name, path string, base, yours, theirs []byte, markerSize string) (joined []byte, outcome Outcome, err error)
+// markerSize is the length of a conflict marker, above 0.
+type Driver func(ctx context.Context, name, path string, base, yours, theirs []byte, markerSize int) (joined []byte, outcome Outcome, err error)
 
 // Outcome is what a Driver did.
 type Outcome uint8
@@ -124,7 +126,8 @@ func (m *merger) byAttribute(c Conflict) (id object.ID, done bool, err error) {
 	}
 }
 
-func (m *merger) drive(c Conflict, name, markerSize string) (id object.ID, done bool, err error) {
+// drive has a merge driver join a file. done is false where none is run.
+func (m *merger) drive(c Conflict, name, size string) (id object.ID, done bool, err error) {
 	if m.engine.Drive == nil {
 		return id, false, nil
 	}
@@ -142,8 +145,9 @@ func (m *merger) drive(c Conflict, name, markerSize string) (id object.ID, done 
 				return id, false, err
 			}
 		}
-		if markerSize == "" {
-			markerSize = "7"
+		markerSize, err := strconv.Atoi(size) // it goes into a command: nothing but a number may
+		if err != nil || markerSize <= 0 {
+			markerSize = 7
 		}
 		var joined []byte
 		joined, known.outcome, err = m.engine.Drive(m.ctx, name, c.Path, contents[0], contents[1], contents[2], markerSize)
@@ -153,9 +157,11 @@ func (m *merger) drive(c Conflict, name, markerSize string) (id object.ID, done 
 		if known.outcome == Driven {
 			known.id = m.engine.Store.Put(object.KindBlob, joined)
 		}
-		m.engine.mu.Lock()
-		m.engine.driven[key] = known
-		m.engine.mu.Unlock()
+		if known.outcome != NotAgreed { // somebody may agree at any time
+			m.engine.mu.Lock()
+			m.engine.driven[key] = known
+			m.engine.mu.Unlock()
+		}
 	}
 	switch known.outcome {
 	case Driven:
