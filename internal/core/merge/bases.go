@@ -2,6 +2,7 @@ package merge
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -15,7 +16,7 @@ import (
 // oldest first, each joint with a base of its own found in the same way; without
 // any it is the empty tree. What the ancestors disagree on is as their own base
 // had it, and in a text both versions stand, between lines that no side has: so
-// a side's change there always counts as one.
+// a side's change there always counts as one. What was joined once is remembered.
 //
 // The way of merging ancestors recursively is that of F. Kuivinen's recursive
 // merge strategy of 2005.
@@ -23,12 +24,19 @@ func (e *Engine) Base(ctx context.Context, bases []object.ID) (object.ID, error)
 	if len(bases) == 0 {
 		return e.Store.EmptyTree(), nil
 	}
+	key := fmt.Sprint(bases)
+	e.mu.Lock()
+	tree, known := e.bases[key]
+	e.mu.Unlock()
+	if known {
+		return tree, nil
+	}
 	at := bases[len(bases)-1]
 	c, err := e.Store.Commit(at)
 	if err != nil {
 		return object.ID{}, err
 	}
-	tree := c.Tree
+	tree = c.Tree
 	for i := len(bases) - 2; i >= 0; i-- {
 		next, err := e.Store.Commit(bases[i])
 		if err != nil {
@@ -51,6 +59,9 @@ func (e *Engine) Base(ctx context.Context, bases []object.ID) (object.ID, error)
 		}
 		at = e.Store.PutCommit(&object.Commit{Tree: tree, Parents: []object.ID{at, bases[i]}, Committer: next.Committer})
 	}
+	e.mu.Lock()
+	e.bases[key] = tree
+	e.mu.Unlock()
 	return tree, nil
 }
 
@@ -99,7 +110,7 @@ func (e *Engine) undecidedEntry(ctx context.Context, c Conflict) (object.Entry, 
 // directoryFirst gives the directory of a clash, joined with what the other side
 // left of it, or the file where nothing is left.
 func (e *Engine) directoryFirst(ctx context.Context, c Conflict) (object.Entry, error) {
-	r, err := e.join(ctx, subtree(c.Base), subtree(c.Yours), subtree(c.Theirs), false)
+	r, err := e.join(ctx, c.Base.Subtree(), c.Yours.Subtree(), c.Theirs.Subtree(), false)
 	if err != nil {
 		return object.Entry{}, err
 	}

@@ -39,7 +39,7 @@ func (m *movedDirs) scan(store *object.Overlay, dir string, base, kept object.En
 			m.into[dir], within = true, true
 		}
 		return nil
-	}, subtree(base), subtree(kept)); err != nil {
+	}, base.Subtree(), kept.Subtree()); err != nil {
 		return err
 	}
 	return store.Zip(func(name string, at []object.Entry) error {
@@ -54,7 +54,7 @@ func (m *movedDirs) scan(store *object.Overlay, dir string, base, kept object.En
 			return m.scan(store, p, at[0], at[1], within)
 		}
 		return nil
-	}, subtree(base), subtree(kept))
+	}, base.Subtree(), kept.Subtree())
 }
 
 // count works out from a side's renames where its directories went: a directory

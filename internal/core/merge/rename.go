@@ -330,7 +330,7 @@ func (r *Result) relevant() (gone map[string]bool, err error) {
 		if err != nil {
 			return nil, err
 		}
-		changes, err := r.store.Changes(t.entry.ID, subtree(left))
+		changes, err := r.store.Changes(t.entry.ID, left.Subtree())
 		if err != nil {
 			return nil, err
 		}

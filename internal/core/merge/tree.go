@@ -208,13 +208,14 @@ type Engine struct {
 	texts map[[3]object.ID]*Text
 
 	driven map[driven]drivenTo
+	bases  map[string]object.ID // several common ancestors, by their ids, and the base they were joined to
 
 	maxText int // in bytes
 }
 
 // NewEngine makes an engine over a store.
 func NewEngine(store *object.Overlay) *Engine {
-	return &Engine{Store: store, pairs: maxPairs, texts: map[[3]object.ID]*Text{}, driven: map[driven]drivenTo{}, maxText: MaxText}
+	return &Engine{Store: store, pairs: maxPairs, texts: map[[3]object.ID]*Text{}, driven: map[driven]drivenTo{}, bases: map[string]object.ID{}, maxText: MaxText}
 }
 
 // Trees joins two trees that came from one base. It reads only subtrees that
@@ -304,7 +305,7 @@ func (m *merger) conflict(c Conflict) { m.out.Conflicts = append(m.out.Conflicts
 
 // name joins what stands at one path, of whatever kind it is on each side.
 func (m *merger) name(path string, b, y, t object.Entry) error {
-	if b.Absent() && object.CheckPath(path) != nil {
+	if b.Absent() && object.CheckName(path[strings.LastIndexByte(path, '/')+1:]) != nil {
 		return &object.NameError{Path: path}
 	}
 	if isFile(b) && !isFile(y) && !isFile(t) {
@@ -352,13 +353,6 @@ func (m *merger) name(path string, b, y, t object.Entry) error {
 
 func isFile(e object.Entry) bool { return !e.Absent() && !e.IsTree() }
 
-func subtree(e object.Entry) object.ID {
-	if e.IsTree() {
-		return e.ID
-	}
-	return object.ID{}
-}
-
 func (m *merger) dir(path string, b, y, t object.Entry) error {
 	if err := m.ctx.Err(); err != nil {
 		return err
@@ -367,7 +361,7 @@ func (m *merger) dir(path string, b, y, t object.Entry) error {
 	if err := m.engine.Store.Differ(func(name string, at []object.Entry) error {
 		places = append(places, place{name, at[0], at[1], at[2]})
 		return nil
-	}, subtree(b), subtree(y), subtree(t)); err != nil {
+	}, b.Subtree(), y.Subtree(), t.Subtree()); err != nil {
 		return err
 	}
 	if path != "" {
@@ -450,7 +444,7 @@ func (m *merger) treeAgainstFile(path string, b, y, t object.Entry) error {
 		for _, e := range m.out.ofYours[ofYours:] {
 			set[e.path[len(path)+1:]] = e.entry
 		}
-		id, err := m.engine.Store.Edit(subtree(y), set)
+		id, err := m.engine.Store.Edit(y.Subtree(), set)
 		if err != nil {
 			return err
 		}

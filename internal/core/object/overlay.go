@@ -107,7 +107,8 @@ func (o *Overlay) keep(id ID, kind Kind, data []byte) {
 }
 
 // Prefetch reads objects that are going to be asked for, all at once where the
-// reader below can. What cannot be read is told when it is asked for.
+// reader below can. What cannot be read is told when it is asked for. It may change
+// the slice it is handed.
 func (o *Overlay) Prefetch(ids ...ID) {
 	many, ok := o.under.(ManyReader)
 	if !ok || len(ids) < 2 {

@@ -56,6 +56,14 @@ func (e Entry) Absent() bool { return e.Mode == 0 }
 // IsTree reports whether the entry is a directory.
 func (e Entry) IsTree() bool { return e.Mode == ModeTree }
 
+// Subtree is the id of a directory, and the zero id, an empty tree, for all else.
+func (e Entry) Subtree() ID {
+	if e.IsTree() {
+		return e.ID
+	}
+	return ID{}
+}
+
 // Same reports whether two entries hold the same thing, whatever their names.
 func (e Entry) Same(o Entry) bool { return e.Mode == o.Mode && e.ID == o.ID }
 

@@ -107,14 +107,14 @@ func (o *Overlay) changes(prefix string, old, new ID, emit func(Change)) error {
 	var below []ID
 	if err := o.Differ(func(name string, at []Entry) error {
 		differ = append(differ, Change{prefix + name, at[0], at[1]})
-		below = append(below, subtree(at[0]), subtree(at[1]))
+		below = append(below, at[0].Subtree(), at[1].Subtree())
 		return nil
 	}, old, new); err != nil {
 		return err
 	}
 	o.Prefetch(below...)
 	for _, c := range differ {
-		x, y := subtree(c.Old), subtree(c.New)
+		x, y := c.Old.Subtree(), c.New.Subtree()
 		if c.Old.IsTree() {
 			c.Old = Entry{}
 		}
@@ -295,7 +295,7 @@ func (o *Overlay) edit(tree ID, paths []string, cut int, set map[string]Entry) (
 	}
 	for name, sub := range below {
 		e := here[name]
-		id, err := o.edit(subtree(e), sub, cut+len(name)+1, set)
+		id, err := o.edit(e.Subtree(), sub, cut+len(name)+1, set)
 		if err != nil {
 			return ID{}, err
 		}
@@ -335,13 +335,6 @@ func (o *Overlay) edit(tree ID, paths []string, cut int, set map[string]Entry) (
 		return ID{}, nil
 	}
 	return o.Put(KindTree, out), nil
-}
-
-func subtree(e Entry) ID {
-	if e.IsTree() {
-		return e.ID
-	}
-	return ID{}
 }
 
 // EmptyTree makes the tree without entries.

@@ -68,7 +68,8 @@ func (e *MergeCommitError) Error() string {
 // Rebase replays commits (newest first, as history.Diverge gives them) onto the
 // tip of theirs: the line of first parents, and of what was merged into it all
 // that stands on a replayed commit. Other side lines stay as they are. A merge is
-// made anew, as Merges tells. Nothing is written; Commits makes the new commits of
+// made anew from its two lines as they are now; of one that joins more the error is
+// a *MergeCommitError. Nothing is written; Commits makes the new commits of
 // the outcome. Cost follows what the commits change.
 func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, theirs []history.Node, onto object.ID, resolve Resolver, progress func(done, of int)) ([]Step, error) {
 	same, err := changes.Same(ctx, yours, theirs)
