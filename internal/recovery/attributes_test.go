@@ -8,7 +8,6 @@ import (
 	"strings"
 	"testing"
 
-	"dorvik/internal/core/settle"
 	"dorvik/internal/gittest"
 
 	"github.com/stretchr/testify/assert"
@@ -61,12 +60,7 @@ func TestAttributesAgreeWithGit(t *testing.T) {
 		}
 		repo.Commit(branch)
 	}
-	w, err := OpenWorkspace(t.Context(), repo.Dir)
-	require.NoError(t, err)
-	defer w.Close()
-	p, err := w.Compare(t.Context(), "yours", "theirs")
-	require.NoError(t, err)
-	j, err := w.Join(t.Context(), p, Merge, &settle.Book{}, nil, nil)
+	w, _, j, err := joined(t, repo, "yours", "theirs", Merge)
 	require.NoError(t, err)
 	out, _ := repo.Try("merge-tree", "--write-tree", "--name-only", "--no-messages", "yours", "theirs")
 	tree, contested, _ := strings.Cut(strings.TrimSpace(out), "\n")
@@ -102,12 +96,7 @@ func TestAttributesStartNoCommands(t *testing.T) {
 	repo.Commit("theirs", "$(touch x)'f", strings.Replace(base, "five", "FIVE", 1))
 	repo.Git("config", "merge.mine.driver", "echo %L %P > %A")
 	repo.Git("config", "dorvik.mine.agreed", "true")
-	w, err := OpenWorkspace(t.Context(), repo.Dir)
-	require.NoError(t, err)
-	defer w.Close()
-	p, err := w.Compare(t.Context(), "main", "theirs")
-	require.NoError(t, err)
-	j, err := w.Join(t.Context(), p, Merge, &settle.Book{}, nil, nil)
+	w, _, j, err := joined(t, repo, "main", "theirs", Merge)
 	require.NoError(t, err)
 	text, _, err := w.TextAt(j.Tree, "$(touch x)'f")
 	require.NoError(t, err)
@@ -135,12 +124,7 @@ func TestADriverRunsOnlyWhenAgreedTo(t *testing.T) {
 		if c.agreed != "" {
 			repo.Git("config", "dorvik.mine.agreed", c.agreed)
 		}
-		w, err := OpenWorkspace(t.Context(), repo.Dir)
-		require.NoError(t, err)
-		defer w.Close()
-		p, err := w.Compare(t.Context(), "main", "theirs")
-		require.NoError(t, err)
-		j, err := w.Join(t.Context(), p, Merge, &settle.Book{}, nil, nil)
+		w, _, j, err := joined(t, repo, "main", "theirs", Merge)
 		if c.fails != "" {
 			require.ErrorContains(t, err, c.fails)
 			continue

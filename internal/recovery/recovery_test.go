@@ -41,6 +41,17 @@ func (tm *team) session() *Session {
 	return s
 }
 
+// joined joins two branches of a repository by a route, nothing being decided.
+func joined(t *testing.T, repo *gittest.Repo, yours, theirs string, route Route) (*Workspace, *Position, *Join, error) {
+	w, err := OpenWorkspace(t.Context(), repo.Dir)
+	require.NoError(t, err)
+	t.Cleanup(w.Close)
+	p, err := w.Compare(t.Context(), yours, theirs)
+	require.NoError(t, err)
+	j, err := w.Join(t.Context(), p, route, &settle.Book{}, nil, nil)
+	return w, p, j, err
+}
+
 // ready joins by a route with the given way everywhere, without accepting.
 func ready(t *testing.T, s *Session, route Route, way settle.Way) (*Position, *Join, Built) {
 	p, err := s.Stand(t.Context(), true)
@@ -438,12 +449,7 @@ func TestReplayingMergesAgreesWithGit(t *testing.T) {
 	repo.Git("checkout", "-q", "theirs")
 	repo.Commit("theirs", "t", "1\n", "old", "2\n")
 
-	w, err := OpenWorkspace(t.Context(), repo.Dir)
-	require.NoError(t, err)
-	defer w.Close()
-	p, err := w.Compare(t.Context(), "main", "theirs")
-	require.NoError(t, err)
-	j, err := w.Join(t.Context(), p, Rebase, &settle.Book{}, nil, nil)
+	w, p, j, err := joined(t, repo, "main", "theirs", Rebase)
 	require.NoError(t, err)
 	require.True(t, j.Clean())
 	built, err := w.Build(t.Context(), p, j)
@@ -568,12 +574,7 @@ func TestSubmodulesMoveForward(t *testing.T) {
 		if back {
 			commit("yours", strings.Repeat("1", 40)) // a commit that is not there
 		}
-		w, err := OpenWorkspace(t.Context(), repo.Dir)
-		require.NoError(t, err)
-		defer w.Close()
-		p, err := w.Compare(t.Context(), "yours", "theirs")
-		require.NoError(t, err)
-		j, err := w.Join(t.Context(), p, Merge, &settle.Book{}, nil, nil)
+		_, _, j, err := joined(t, repo, "yours", "theirs", Merge)
 		require.NoError(t, err)
 		out, gerr := repo.Try("merge-tree", "--write-tree", "yours", "theirs")
 		assert.Equal(t, gerr == nil, j.Clean())
