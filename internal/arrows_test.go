@@ -29,7 +29,7 @@ var arrows = map[string]string{
 	"core/merge":    "core/object core/diff core/history core/attr",
 	"core/history":  "core/object core/diff",
 	"core/replay":   "core/object core/diff core/merge core/history +golang.org/x/sync",
-	"core/settle":   "core/object core/diff core/merge",
+	"core/settle":   "core/object core/diff core/merge +github.com/BurntSushi/toml +go.yaml.in/yaml",
 	"core/diagnose": "",
 	"visible":       "",
 	"gittest":       "+github.com/stretchr/testify",

@@ -229,7 +229,7 @@ func firstOpen(j *recovery.Join, book *settle.Book, prefer []settle.Way) (*settl
 	for _, stop := range j.Stops {
 		for _, f := range stop.Files {
 			for _, c := range f.Conflicts {
-				if _, done := book.For(c); done {
+				if _, _, done := book.For(c); done {
 					continue
 				}
 				if w, ok := settle.Prefer(c, prefer); ok {
@@ -249,7 +249,7 @@ func (r *recoverer) report(p *recovery.Position, j *recovery.Join) error {
 		}
 		for _, f := range stop.Files {
 			for _, c := range f.Conflicts {
-				if d, ok := r.s.State.Book.For(c); ok {
+				if d, _, ok := r.s.State.Book.For(c); ok {
 					r.out.Settled = append(r.out.Settled, settledJSON{c.Path, string(d.Way), commit})
 				} else {
 					r.out.Open = append(r.out.Open, openConflict{c.Path, string(c.Kind), commit})

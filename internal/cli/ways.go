@@ -93,23 +93,24 @@ the way leaves out (words a side wrote) or keeps (words a side removed).`,
 
 func waysOf(name string, text *merge.Text) waysJSON {
 	out := waysJSON{Version: 1, Conflicts: []questionJSON{}}
+	kind := merge.Content
+	if len(text.Base) == 0 {
+		kind = merge.AddAdd
+	}
+	var questions []*settle.Conflict
+	f := settle.Open(&merge.Conflict{Path: name, Kind: kind, Text: text, Mode: object.ModeFile})
+	if f.Text != nil {
+		text, questions = f.Text, f.Conflicts
+	}
 	for _, r := range text.Regions {
 		if r.Origin != merge.FromBase && r.Origin != merge.Contested {
 			out.JoinedByItself++
 		}
 	}
-	if text.Conflicts() == 0 {
-		return out
-	}
-	kind := merge.Content
-	if len(text.Base) == 0 {
-		kind = merge.AddAdd
-	}
-	f := settle.Open(&merge.Conflict{Path: name, Kind: kind, Text: text, Mode: object.ModeFile})
-	for _, c := range f.Conflicts {
+	for _, c := range questions {
 		cj := questionJSON{lineRange(c.Place.Base), lineRange(c.Place.Yours), lineRange(c.Place.Theirs), string(c.Kind), string(c.Suggested), nil}
 		for _, o := range c.Ways {
-			v := f.JudgeSuggested(c, o.Text)
+			v := f.JudgeSuggested(c, o)
 			w := wayJSON{string(o.Way), o.Text, o.Reason, v.Parses, v.Problem, some(v.LeavesOut), some(v.Keeps)}
 			if o.Way == c.Suggested {
 				w.Reason = c.Why

@@ -1,7 +1,6 @@
 package recovery
 
 import (
-	"fmt"
 	"sort"
 	"strings"
 
@@ -34,11 +33,7 @@ func (w *Workspace) LeftOut(p *Position, j *Join, book *settle.Book) ([]LeftOut,
 		}
 		for _, f := range stop.Files {
 			for _, c := range f.Conflicts {
-				lost, err := leftOutOf(f, c, book)
-				if err != nil {
-					return nil, err
-				}
-				for _, l := range lost {
+				for _, l := range leftOutOf(f, c, book) {
 					who := theirs
 					if l.Side == settle.SideYours {
 						who = yours
@@ -63,13 +58,13 @@ type lostLine struct {
 	line string // the whole line the words stand in
 }
 
-func leftOutOf(f *settle.File, c *settle.Conflict, book *settle.Book) ([]lostLine, error) {
-	d, ok := book.For(c)
+func leftOutOf(f *settle.File, c *settle.Conflict, book *settle.Book) []lostLine {
+	d, o, ok := book.For(c)
 	if !ok {
-		return nil, nil
+		return nil
 	}
 	if (c.Kind == merge.RenameRename || c.Kind == merge.DirectoryRename) && c.Yours != "nothing" && c.Theirs != "nothing" {
-		return nil, nil // only a name is given up
+		return nil // only a name is given up
 	}
 	if c.Whole {
 		lost := lostLine{LeftOut: LeftOut{Side: settle.SideYours, Path: c.Path, Text: c.Yours}}
@@ -77,28 +72,21 @@ func leftOutOf(f *settle.File, c *settle.Conflict, book *settle.Book) ([]lostLin
 			lost.Side, lost.Text = settle.SideTheirs, c.Theirs
 		}
 		if lost.Text == "nothing" {
-			return nil, nil // a deletion is no text
+			return nil // a deletion is no text
 		}
 		lost.Text = "their version of the file"
 		if lost.Side == settle.SideYours {
 			lost.Text = "your version of the file"
 		}
-		return []lostLine{lost}, nil
+		return []lostLine{lost}
 	}
-	text, _ := f.TextOf(c, book)
-	pieces, _ := settle.LeftOut(c.Base, c.Yours, c.Theirs, text)
+	pieces, _ := f.LeftOut(c, o)
 	var out []lostLine
 	for _, piece := range pieces {
-		lines, first := diff.Lines(c.Yours), c.Place.Yours.Lo
-		if piece.Side == settle.SideTheirs {
-			lines, first = diff.Lines(c.Theirs), c.Place.Theirs.Lo
-		}
-		if piece.Line >= len(lines) {
-			return nil, fmt.Errorf("%s: a piece left out lies outside its text", c.Path)
-		}
-		out = append(out, lostLine{LeftOut{Side: piece.Side, Path: c.Path, Line: first + piece.Line + 1, Text: piece.Text}, lines[piece.Line]})
+		line, text := f.Where(c, o, piece)
+		out = append(out, lostLine{LeftOut{Side: piece.Side, Path: c.Path, Line: line, Text: piece.Text}, text})
 	}
-	return out, nil
+	return out
 }
 
 // Meeting is how near both sides came to each other in a file.

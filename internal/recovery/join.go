@@ -192,7 +192,7 @@ func (w *Workspace) open(j *Join, book *settle.Book) {
 			f := w.files.Open(&s.Result.Conflicts[k])
 			s.Files = append(s.Files, f)
 			for _, c := range f.Conflicts {
-				if _, ok := book.For(c); ok {
+				if _, _, ok := book.For(c); ok {
 					j.Settled++
 				} else {
 					j.Open++

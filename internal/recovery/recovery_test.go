@@ -67,7 +67,7 @@ func ready(t *testing.T, s *Session, route Route, way settle.Way) (*Position, *J
 		for _, stop := range j.Stops {
 			for _, f := range stop.Files {
 				for _, c := range f.Conflicts {
-					if _, ok := s.State.Book.For(c); !ok && done {
+					if _, _, ok := s.State.Book.For(c); !ok && done {
 						require.NoError(t, s.Decide(settle.Decision{Key: c.Key, Way: way}))
 						done = false
 					}

@@ -74,7 +74,13 @@ func (m *model) settleRemark() string {
 	if it.c.Whole {
 		return "One side of this is kept as it is. What the other did is listed before the push."
 	}
-	switch it.c.Ways[m.settle.way].Way {
+	o := it.c.Ways[m.settle.way]
+	if o.Moved != nil {
+		return "The lines are where they were moved to, with the edit of the other side made there."
+	}
+	switch o.Way {
+	case settle.Sorted:
+		return "Puts what both added in the order of the lines around."
 	case settle.Weave:
 		return "Weave keeps every word either side added and drops every word either removed."
 	case settle.Yours:
@@ -124,9 +130,9 @@ func (m *model) selectConflict() tea.Cmd {
 	return func() tea.Msg {
 		out := verdicts{key: c.Key}
 		for _, o := range c.Ways {
-			out.of = append(out.of, f.Judge(c, o.Text, func(other *settle.Conflict) string {
-				text, _ := f.TextOf(other, &book)
-				return text
+			out.of = append(out.of, f.Judge(c, o, func(other *settle.Conflict) settle.Option {
+				o, _ := f.Chosen(other, &book)
+				return o
 			}))
 		}
 		return out
@@ -264,30 +270,36 @@ func (m *model) undoDecision() tea.Cmd {
 	})
 }
 
-// markedText is what the marked way, or the decision, puts in the place.
-func (m *model) markedText(it *item) string {
+// marked is the marked way, or the decision.
+func (m *model) marked(it *item) settle.Option {
 	if m.settle.way < len(it.c.Ways) {
-		return it.c.Ways[m.settle.way].Text
+		return it.c.Ways[m.settle.way]
 	}
-	text, _ := it.file.TextOf(it.c, &m.st.Book)
-	return text
+	o, _ := it.file.Chosen(it.c, &m.st.Book)
+	return o
 }
 
-// write opens the editor on the place.
+// write opens the editor on the place, or on where its lines were moved to.
 func (m *model) write() tea.Cmd {
 	it := m.item()
 	if it.c.Whole {
 		m.flash = txt(plain, "There is no text to write here: keep one side or the other.")
 		return nil
 	}
-	text := m.markedText(it)
+	o := m.marked(it)
+	text, d := o.Text, settle.Decision{Key: it.c.Key, Way: settle.Written}
+	if o.Moved != nil {
+		text, d.Moved = o.Moved.Text, true
+	}
 	closed := text == "" || strings.HasSuffix(text, "\n")
-	ed := newEditor(strings.TrimSuffix(text, "\n"), 1+m.linesBefore(it))
+	parts, at := m.parts(it)
+	ed := newEditor(strings.TrimSuffix(text, "\n"), 1+linesBefore(parts, at))
 	m.editing = &editing{ed: ed, title: txt(plain, " ").bold(bright, it.c.Path).add(dim, "  written by you"), save: func(text string) tea.Cmd {
 		if closed && text != "" {
 			text += "\n"
 		}
-		return m.record(settle.Decision{Key: it.c.Key, Way: settle.Written, Text: text})
+		d.Text = text
+		return m.record(d)
 	}}
 	return nil
 }

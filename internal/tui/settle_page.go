@@ -1,8 +1,10 @@
 package tui
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"dorvik/internal/core/diff"
@@ -242,8 +244,17 @@ func (m *model) editsPage(it *item, w, rows int) page {
 		you, they = page{m.credit(it, settle.SideYours)}, page{m.credit(it, settle.SideTheirs)}
 	}
 	from := it.c.Place.Base.Lo + 1
-	a := m.editRows(it.c.Base, it.c.Yours, from, yours, onYours)
-	b := m.editRows(it.c.Base, it.c.Theirs, from, theirs, onTheirs)
+	yourText, theirText, yourNote, theirNote := it.c.Yours, it.c.Theirs, "removed", "removed"
+	if o := it.c.Ways[0]; o.Moved != nil { // each edit is shown on the lines, wherever they went
+		yourText, theirText, _ = it.file.Sides(it.c, o)
+		if o.Moved.Side == settle.SideYours {
+			yourNote = "moved to " + lineWords(it.file.Text.Regions[o.Moved.Region].Yours)
+		} else {
+			theirNote = "moved to " + lineWords(it.file.Text.Regions[o.Moved.Region].Theirs)
+		}
+	}
+	a := m.editRows(it.c.Base, it.c.Yours, yourText, yourNote, from, yours, onYours)
+	b := m.editRows(it.c.Base, it.c.Theirs, theirText, theirNote, from, theirs, onTheirs)
 	limit := func(p page, n int) page {
 		if len(p) > n {
 			return append(p[:n-1:n-1], txt(dim, fmt.Sprintf("      … %s; v shows all", plural(len(p)-n+1, "more line", "more lines"))))
@@ -259,11 +270,12 @@ func (m *model) editsPage(it *item, w, rows int) page {
 }
 
 // editRows draws an edit word by word on the base: what went struck through,
-// what came on the side's ground. Without colour, signs tell them apart.
-func (m *model) editRows(baseText, side string, from int, h hue, g ground) page {
+// what came on the side's ground. Place is what the side has there, if the lines are
+// not elsewhere; a note says what became of them where that is nothing. Without colour, signs tell them apart.
+func (m *model) editRows(baseText, place, side, note string, from int, h hue, g ground) page {
 	var p page
-	if side == "" && baseText != "" {
-		p.row(txt(dim, "      (removed:)"))
+	if place == "" && baseText != "" {
+		p.row(txt(dim, "      ("+note+":)"))
 	}
 	a, b := diff.Words(baseText), diff.Words(side)
 	edits := diff.WordEdits(a, b)
@@ -384,7 +396,7 @@ func (m *model) waysPage(it *item, w int) page {
 			verdict = 11
 		}
 		l = l.fit(27+verdict).add(plain, " ")
-		if words := costs(v, whose); words != "" && !(o.Way == it.c.Suggested) {
+		if words := cmp.Or(o.Reason, costs(v, whose)); words != "" && !(o.Way == it.c.Suggested) {
 			l = l.add(dim, words)
 		}
 		if o.Way == it.c.Suggested {
@@ -508,20 +520,27 @@ func (m *model) kindPage(it *item, w int) page {
 	return p
 }
 
-// linesBefore counts the lines of the result above the conflict's place.
-func (m *model) linesBefore(it *item) (n int) {
-	k := 0
-	for _, r := range it.file.Text.Regions {
-		if r.Origin != merge.Contested {
-			n += len(it.file.Text.Lines(r))
-			continue
+// parts is the joined text with the marked way in the conflict's place, and which of
+// them the way is about: the place, or where its lines were moved to.
+func (m *model) parts(it *item) (parts []settle.Part, at int) {
+	o := m.marked(it)
+	parts = it.file.Parts(func(c *settle.Conflict) settle.Option {
+		if c == it.c {
+			return o
 		}
-		if it.file.Conflicts[k] == it.c {
-			return n
-		}
-		text, _ := it.file.TextOf(it.file.Conflicts[k], &m.st.Book)
-		n += len(diff.Lines(text))
-		k++
+		o, _ := it.file.Chosen(c, &m.st.Book)
+		return o
+	})
+	if o.Moved != nil {
+		return parts, o.Moved.Region
+	}
+	return parts, slices.IndexFunc(parts, func(p settle.Part) bool { return p.Of == it.c && p.Origin == merge.Contested })
+}
+
+// linesBefore counts the lines of the result above a part.
+func linesBefore(parts []settle.Part, at int) (n int) {
+	for _, p := range parts[:at] {
+		n += len(p.Lines)
 	}
 	return n
 }
@@ -529,9 +548,10 @@ func (m *model) linesBefore(it *item) (n int) {
 // resultPage is what the file will hold, around the place, with the origin of
 // each line.
 func (m *model) resultPage(it *item, w, h int, whole bool) page {
-	text := m.markedText(it)
-	mine := m.paint(it.c, text)
-	before := m.linesBefore(it)
+	parts, at := m.parts(it)
+	yours, theirs, _ := it.file.Sides(it.c, m.marked(it))
+	mine := paint(yours, theirs, strings.Join(parts[at].Lines, ""))
+	before := linesBefore(parts, at)
 	lead := max(1, (h-1-len(mine))/2)
 	if whole {
 		lead = max(1, (h-1)/3)
@@ -541,11 +561,11 @@ func (m *model) resultPage(it *item, w, h int, whole bool) page {
 		m.off = lead - before
 	}
 	end := start + h - 1
-	rows := m.resultRows(it, mine, start, end)
+	rows := m.resultRows(it, parts, at, mine, start, end)
 	if len(rows) < h-1 && start > 0 { // at the end of the file: show more above
 		start = max(0, start-(h-1-len(rows)))
 		m.off = start - before + lead
-		rows = m.resultRows(it, mine, start, end)
+		rows = m.resultRows(it, parts, at, mine, start, end)
 	}
 	head := txt(plain, " ").bold(joined, "RESULT").add(dim, fmt.Sprintf("  lines %d–%d of what %s will hold", start+1, start+len(rows), it.c.Path))
 	p := page{head.cut(w)}
@@ -560,65 +580,53 @@ func (m *model) resultPage(it *item, w, h int, whole bool) page {
 	return p
 }
 
-// resultRows draws lines [start, end) of the result, the conflict's place as mine.
-func (m *model) resultRows(it *item, mine []line, start, end int) page {
+// resultRows draws lines [start, end) of the result, the part at as mine.
+func (m *model) resultRows(it *item, parts []settle.Part, at int, mine []line, start, end int) page {
 	var p page
-	n, k := 0, 0
-	draw := func(sign string, h hue, text line) {
-		if n >= start && n < end {
-			p.row(txt(faint, fmt.Sprintf("%5d ", n+1)).add(h, sign+" ").then(text))
-		}
-		n++
-	}
-	for _, r := range it.file.Text.Regions {
+	n := 0
+	for i, part := range parts {
 		if n >= end {
 			break
 		}
-		if r.Origin != merge.Contested {
-			lines := it.file.Text.Lines(r)
-			if n+len(lines) <= start {
-				n += len(lines)
-				continue
-			}
-			sign, h := " ", dim
-			switch r.Origin {
-			case merge.FromYours:
-				sign, h = "●", yours
-			case merge.FromTheirs:
-				sign, h = "■", theirs
-			case merge.FromBoth:
-				sign, h = "✦", joined
-			}
-			for _, l := range lines {
-				draw(sign, h, txt(plain, l))
-			}
+		if n+len(part.Lines) <= start {
+			n += len(part.Lines)
 			continue
 		}
-		c := it.file.Conflicts[k]
-		k++
-		if c == it.c {
-			for _, l := range mine {
-				draw("✦", joined, l)
-				if len(p) > 0 && n-1 >= start && n-1 < end {
-					p[len(p)-1] = p[len(p)-1].on(onJoined)
-				}
-			}
-			continue
-		}
-		text, settled := it.file.TextOf(c, &m.st.Book)
-		sign, h := "╳", trouble
-		if settled {
+		sign, h := " ", dim
+		switch part.Origin {
+		case merge.FromYours:
+			sign, h = "●", yours
+		case merge.FromTheirs:
+			sign, h = "■", theirs
+		case merge.FromBoth:
 			sign, h = "✦", joined
 		}
-		for _, l := range diff.Lines(text) {
-			draw(sign, h, txt(plain, l))
+		if part.Of != nil {
+			sign, h = "╳", trouble
+			if _, settled := it.file.Chosen(part.Of, &m.st.Book); settled || i == at {
+				sign, h = "✦", joined
+			}
+		}
+		for k, l := range part.Lines {
+			if n >= start && n < end {
+				text := txt(plain, l)
+				if i == at {
+					text = mine[k]
+				}
+				row := txt(faint, fmt.Sprintf("%5d ", n+1)).add(h, sign+" ").then(text)
+				if i == at {
+					row = row.on(onJoined)
+				}
+				p.row(row)
+			}
+			n++
 		}
 	}
 	return p
 }
 
 // paint colours the words of a result by the side that brought them.
-func (m *model) paint(c *settle.Conflict, text string) []line {
+func paint(yourText, theirText, text string) []line {
 	words := diff.Words(text)
 	notIn := func(side string) []bool {
 		set := make([]bool, len(words))
@@ -629,7 +637,7 @@ func (m *model) paint(c *settle.Conflict, text string) []line {
 		}
 		return set
 	}
-	fromYours, fromTheirs := notIn(c.Theirs), notIn(c.Yours)
+	fromYours, fromTheirs := notIn(theirText), notIn(yourText)
 	var out []line
 	row := line{}
 	for i, t := range words {

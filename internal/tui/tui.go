@@ -213,7 +213,7 @@ func itemsOf(w *recovery.Workspace, pos *recovery.Position, j *recovery.Join, bo
 				if it.theirs, err = who(theirs, f, lines); err != nil {
 					return nil, err
 				}
-				if d, ok := book.For(c); ok {
+				if d, _, ok := book.For(c); ok {
 					it.done = &d
 				}
 				items = append(items, it)

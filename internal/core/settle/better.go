@@ -1,36 +1,38 @@
 package settle
 
 import (
-	"encoding/json"
 	"path"
 	"regexp"
 	"slices"
 	"strings"
 
 	"dorvik/internal/core/diff"
-	"dorvik/internal/core/merge"
 )
 
-// place is where a contested region stands: its file, and the unchanged lines
-// next to it, empty where there is none.
-type place struct{ path, before, after string }
+// place is where a contested region stands: its file, the joined lines next to it,
+// empty where there is none, and the whole texts.
+type place struct {
+	path, before, after string
+	cut                 bool        // it is a part of what both added: they share lines around it
+	sources             *[3]*source // base, yours, theirs
+}
 
-// better tries, one after the other, what knows more than words: it gives the text
-// of a way that applies both edits, the reason, and which way that is.
-func (c *Conflict) better(at place) (way Way, text, reason string, ok bool) {
-	for _, try := range []func(c *Conflict, at place) (Way, string, string, bool){reindented, lineSet, jsonMembers, inOrder} {
-		if way, text, reason, ok = try(c, at); ok && text != c.Yours && text != c.Theirs {
-			return way, text, reason, true
+// better lists the ways that know more than words, the best first. Each applies
+// both edits, and says why it is offered.
+func (c *Conflict) better(at place) (out []Option) {
+	for _, try := range []func(c *Conflict, at place) (Option, bool){reindented, lineSet, inOrder, byKey} {
+		if o, ok := try(c, at); ok {
+			out = append(out, o)
 		}
 	}
-	return "", "", "", false
+	return out
 }
 
 // inOrder joins lines that both added between two that are in order with them.
-func inOrder(c *Conflict, at place) (Way, string, string, bool) {
+func inOrder(c *Conflict, at place) (Option, bool) {
 	before, after := strings.TrimSpace(at.before), strings.TrimSpace(at.after)
 	if c.Base != "" || before == "" || after == "" {
-		return "", "", "", false
+		return Option{}, false
 	}
 	yours, theirs := diff.Lines(c.Yours), diff.Lines(c.Theirs)
 	same := func(s string) string { return s }
@@ -42,10 +44,11 @@ func inOrder(c *Conflict, at place) (Way, string, string, bool) {
 		if compare(before, after) < 0 && fits(yours) && fits(theirs) {
 			all := slices.Concat(yours, theirs)
 			slices.SortStableFunc(all, compare)
-			return Sorted, strings.Join(slices.Compact(all), ""), "the lines around are in alphabetical order, and so are both additions", true
+			return Option{Way: Sorted, Text: strings.Join(slices.Compact(all), ""),
+				Reason: "the lines around are in alphabetical order, and so are both additions"}, true
 		}
 	}
-	return "", "", "", false
+	return Option{}, false
 }
 
 // sets tells by a file's ending, or its name, which of its lines are members of a
@@ -77,14 +80,14 @@ func setOf(p string) *regexp.Regexp {
 
 // lineSet joins lines of which order means nothing, such as imports: each that a
 // side added is there, and none that a side removed.
-func lineSet(c *Conflict, at place) (Way, string, string, bool) {
+func lineSet(c *Conflict, at place) (Option, bool) {
 	re := setOf(at.path)
 	base, yours, theirs := diff.Lines(c.Base), diff.Lines(c.Yours), diff.Lines(c.Theirs)
 	all := slices.Concat(base, yours, theirs)
 	if re == nil || len(all) == 0 || slices.ContainsFunc(all, func(l string) bool {
 		return !strings.HasSuffix(l, "\n") || !re.MatchString(strings.TrimRight(l, "\r\n"))
 	}) {
-		return "", "", "", false
+		return Option{}, false
 	}
 	out := slices.DeleteFunc(slices.Clone(yours), func(l string) bool { return slices.Contains(base, l) && !slices.Contains(theirs, l) })
 	sorted := slices.IsSorted(yours) && slices.IsSorted(theirs)
@@ -96,12 +99,12 @@ func lineSet(c *Conflict, at place) (Way, string, string, bool) {
 	if sorted {
 		slices.Sort(out)
 	}
-	return Weave, strings.Join(out, ""), "the order of these lines means nothing: all that were added, none that was removed", true
+	return Option{Way: Weave, Text: strings.Join(out, ""), Reason: "the order of these lines means nothing: all that were added, none that was removed"}, true
 }
 
 // reindented joins an edit with a change of nothing but white space: the edit is
 // indented as the other side indents its surroundings.
-func reindented(c *Conflict, _ place) (Way, string, string, bool) {
+func reindented(c *Conflict, _ place) (Option, bool) {
 	base, yours, theirs := diff.Lines(c.Base), diff.Lines(c.Yours), diff.Lines(c.Theirs)
 	text, ok := "", false
 	reason := "you changed nothing but white space here; their edit is indented alike"
@@ -113,10 +116,20 @@ func reindented(c *Conflict, _ place) (Way, string, string, bool) {
 		reason = "they changed nothing but white space here; your edit is indented alike"
 		text, ok = indentLike(base, theirs, yours)
 	}
-	return Weave, text, reason, ok
+	return Option{Way: Weave, Text: text, Reason: reason}, ok
 }
 
 func words(line string) string { return strings.Join(strings.Fields(line), " ") }
+
+// plain gives lines without what white space they have at the ends and more than
+// one blank of between words.
+func plain(lines []string) []string {
+	out := make([]string, len(lines))
+	for i, l := range lines {
+		out[i] = words(l)
+	}
+	return out
+}
 
 func onlyBlanks(base, side []string) bool {
 	return len(base) > 0 && slices.EqualFunc(base, side, func(a, b string) bool { return words(a) == words(b) })
@@ -128,13 +141,6 @@ func indentOf(line string) string { return line[:len(line)-len(strings.TrimLeft(
 // other: lines that are as in the base are spaced's, and new ones are indented as
 // the nearest of those.
 func indentLike(base, spaced, edited []string) (string, bool) {
-	plain := func(lines []string) []string {
-		out := make([]string, len(lines))
-		for i, l := range lines {
-			out[i] = words(l)
-		}
-		return out
-	}
 	var out strings.Builder
 	at := 0
 	for _, e := range append(diff.Histogram(plain(base), plain(edited)), diff.Edit{A0: len(base), A1: len(base)}) {
@@ -179,65 +185,4 @@ func newIndent(base, spaced []string, e diff.Edit, indent string) (string, bool)
 		}
 	}
 	return less, found
-}
-
-// jsonMembers joins members that both added to a JSON object or list, and sees to
-// the commas.
-func jsonMembers(c *Conflict, at place) (Way, string, string, bool) {
-	if path.Ext(at.path) != ".json" {
-		return "", "", "", false
-	}
-	bare := func(text string) []string {
-		lines := diff.Lines(text)
-		for i, l := range lines {
-			lines[i] = strings.TrimSuffix(strings.TrimRight(l, " \t\r\n"), ",") + "\n"
-		}
-		return lines
-	}
-	t := merge.Merge3(bare(c.Base), bare(c.Yours), bare(c.Theirs))
-	fits := true
-	joined := t.Join(func(_ int, r merge.Region) string {
-		fits = fits && r.Base.Empty()
-		return strings.Join(t.Theirs[r.Theirs.Lo:r.Theirs.Hi], "") + strings.Join(t.Yours[r.Yours.Lo:r.Yours.Hi], "")
-	})
-	if !fits {
-		return "", "", "", false
-	}
-	lines := diff.Lines(joined)
-	opens := func(l string) bool {
-		l = strings.TrimSpace(l)
-		return strings.HasSuffix(l, "{") || strings.HasSuffix(l, "[")
-	}
-	closes := func(l string) bool {
-		l = strings.TrimSpace(l)
-		return strings.HasPrefix(l, "}") || strings.HasPrefix(l, "]")
-	}
-	next := at.after
-	for i, l := range slices.Backward(lines) {
-		if strings.TrimSpace(l) != "" && !opens(l) && next != "" && !closes(next) {
-			lines[i] = strings.TrimSuffix(l, "\n") + ",\n"
-		}
-		next = l
-	}
-	if twice(lines) {
-		return "", "", "", false
-	}
-	return Weave, strings.Join(lines, ""), "both added members; the commas are set anew", true
-}
-
-var member = regexp.MustCompile(`^(\s*)("(?:[^"\\]|\\.)*")\s*:`)
-
-// twice reports whether lines of one depth name a member twice.
-func twice(lines []string) bool {
-	seen := map[string]bool{}
-	for _, l := range lines {
-		if m := member.FindStringSubmatch(l); m != nil {
-			var name string
-			if json.Unmarshal([]byte(m[2]), &name) != nil || seen[m[1]+name] {
-				return true
-			}
-			seen[m[1]+name] = true
-		}
-	}
-	return false
 }

@@ -19,6 +19,7 @@ type Option struct {
 	Way    Way
 	Reason string       // why it is offered or suggested, if that needs saying
 	Text   string       // what the place would hold; for a whole path, what it would be
+	Moved  *Relocation  // what another place would hold too, or nil
 	entry  object.Entry // for a whole path
 	also   string       // a second path that this decides,
 	second object.Entry // and what it holds then
@@ -168,46 +169,71 @@ func outcome(e object.Entry) string {
 }
 
 func (f *File) openText() {
-	t := f.Text
-	for _, r := range t.Regions {
+	at := place{path: f.Path, sources: &[3]*source{}}
+	for i, lines := range [][]string{f.Text.Base, f.Text.Yours, f.Text.Theirs} {
+		at.sources[i] = &source{lines: lines, all: at.sources}
+	}
+	f.Text = wholeEntries(f.Text, at)
+	t, moves := f.Text, newMover(f)
+	shared := func(i int) bool {
+		return i >= 0 && i < len(t.Regions) && t.Regions[i].Origin == merge.FromBoth && t.Regions[i].Base.Empty()
+	}
+	for i, r := range t.Regions {
 		if r.Origin != merge.Contested {
 			continue
 		}
+		at.cut = shared(i-1) || shared(i+1)
 		q := &Conflict{Path: f.Path, Kind: f.source.Kind, Place: r,
 			Base:   strings.Join(t.Base[r.Base.Lo:r.Base.Hi], ""),
 			Yours:  strings.Join(t.Yours[r.Yours.Lo:r.Yours.Hi], ""),
 			Theirs: strings.Join(t.Theirs[r.Theirs.Lo:r.Theirs.Hi], "")}
-		at := place{path: f.Path}
-		if r.Base.Lo > 0 {
-			at.before = t.Base[r.Base.Lo-1]
+		at.before, at.after = "", ""
+		if r.Yours.Lo > 0 {
+			at.before = t.Yours[r.Yours.Lo-1]
 		}
-		if r.Base.Hi < len(t.Base) {
-			at.after = t.Base[r.Base.Hi]
+		if r.Yours.Hi < len(t.Yours) {
+			at.after = t.Yours[r.Yours.Hi]
 		}
-		q.offer(at)
+		q.offer(at, moves)
 		f.Conflicts = append(f.Conflicts, q)
 	}
 	f.veto()
 }
 
 // offer lists the ways of a region and marks the one to suggest.
-func (c *Conflict) offer(at place) {
+func (c *Conflict) offer(at place, moves *mover) {
+	offer := func(o Option) {
+		_, twice := c.Option(o.Way)
+		if !twice && (o.Text != c.Yours && o.Text != c.Theirs || o.Moved != nil) {
+			c.Ways = append(c.Ways, o)
+		}
+	}
 	add := func(w Way, text, reason string) { c.Ways = append(c.Ways, Option{Way: w, Text: text, Reason: reason}) }
 	// Where the common ancestors disagree themselves, there is no one base to weave
 	// into or to go back to.
 	oneBase := !strings.Contains(c.Base, merge.OneAncestor)
-	way, text, reason, better := Way(""), "", "", false
 	if oneBase {
-		if way, text, reason, better = c.better(at); better {
-			add(way, text, reason)
+		if o, ok := moves.follow(c); ok {
+			offer(o)
+		}
+		for _, o := range c.better(at) {
+			offer(o)
 		}
 	}
-	woven, ok := WeaveText(c.Base, c.Yours, c.Theirs)
-	if ok && way != Weave && oneBase && woven != c.Yours && woven != c.Theirs && woven != c.Base {
-		add(Weave, woven, "the edits touch other words")
+	better := len(c.Ways) > 0
+	if woven, ok := WeaveText(c.Base, c.Yours, c.Theirs); ok && oneBase && woven != c.Base {
+		offer(Option{Way: Weave, Text: woven, Reason: "the edits touch other words"})
 	}
-	add(Yours, c.Yours, "")
-	add(Theirs, c.Theirs, "")
+	var twice [2]string
+	if better && c.Ways[0].Moved != nil {
+		if c.Ways[0].Moved.Side == SideYours {
+			twice[1] = "the lines you moved are there twice"
+		} else {
+			twice[0] = "the lines they moved are there twice"
+		}
+	}
+	add(Yours, c.Yours, twice[0])
+	add(Theirs, c.Theirs, twice[1])
 	if c.Yours != "" && c.Theirs != "" {
 		add(YoursTheirs, concat(c.Yours, c.Theirs), "")
 		add(TheirsYours, concat(c.Theirs, c.Yours), "")
@@ -222,14 +248,14 @@ func (c *Conflict) offer(at place) {
 	}
 	switch _, weave := c.Option(Weave); {
 	case better:
-		c.Suggested, c.Why = way, reason
+		c.Suggested, c.Why = c.Ways[0].Way, c.Ways[0].Reason
 	case weave && keepsHalf(c.Base, c.Yours) && keepsHalf(c.Base, c.Theirs):
 		c.Suggested, c.Why = Weave, "the edits touch other words"
 	case holds(c.Yours, SideTheirs):
 		c.Suggested, c.Why = Yours, "yours already holds all that they changed here"
 	case holds(c.Theirs, SideYours):
 		c.Suggested, c.Why = Theirs, "theirs already holds all that you changed here"
-	case c.Base == "" && c.Yours != "" && c.Theirs != "":
+	case c.Base == "" && c.Yours != "" && c.Theirs != "" && !at.cut:
 		c.Suggested, c.Why = TheirsYours, "both added lines here; theirs came first"
 	}
 }
@@ -265,21 +291,58 @@ func (f *File) veto() {
 }
 
 // standIn is what a place holds as long as it is not settled.
-func (f *File) standIn(c *Conflict) string {
+func (f *File) standIn(c *Conflict) Option {
 	if o, ok := c.Option(c.Suggested); ok {
-		return o.Text
+		return o
 	}
-	return c.Yours
+	return Option{Way: Yours, Text: c.Yours}
 }
 
-// Join gives the file's text with the text that choose gives for each conflict.
-func (f *File) Join(choose func(c *Conflict) string) string {
-	return f.Text.Join(func(n int, _ merge.Region) string { return choose(f.Conflicts[n]) })
+// Part is a region of the joined text, with its lines there.
+type Part struct {
+	merge.Region
+	Lines []string
+	Of    *Conflict // by whose way it holds them; nil where nothing was asked
+}
+
+// Parts gives the joined text region by region, with the way that choose gives for
+// each conflict.
+func (f *File) Parts(choose func(c *Conflict) Option) []Part {
+	parts := make([]Part, len(f.Text.Regions))
+	n := 0
+	for i, r := range f.Text.Regions {
+		parts[i].Region = r
+		if r.Origin != merge.Contested {
+			if parts[i].Of == nil {
+				parts[i].Lines = f.Text.Lines(r)
+			}
+			continue
+		}
+		c := f.Conflicts[n]
+		n++
+		o := choose(c)
+		parts[i].Lines, parts[i].Of = diff.Lines(o.Text), c
+		if m := o.Moved; m != nil {
+			parts[m.Region].Lines, parts[m.Region].Of = diff.Lines(m.Text), c
+		}
+	}
+	return parts
+}
+
+// Join gives the file's text with the way that choose gives for each conflict.
+func (f *File) Join(choose func(c *Conflict) Option) string {
+	var b strings.Builder
+	for _, p := range f.Parts(choose) {
+		for _, l := range p.Lines {
+			b.WriteString(l)
+		}
+	}
+	return b.String()
 }
 
 // problem says why the joined file would not parse; empty where it does, or
 // where nothing here can read its language.
-func (f *File) problem(choose func(c *Conflict) string) string {
+func (f *File) problem(choose func(c *Conflict) Option) string {
 	if !f.Readable() {
 		return ""
 	}
@@ -303,35 +366,74 @@ type Verdict struct {
 	Keeps     []Piece // what a side removed and the result still holds
 }
 
-// Judge tells what settling a conflict with a text would do, the other
-// conflicts of the file being as choose says.
-func (f *File) Judge(c *Conflict, text string, choose func(c *Conflict) string) Verdict {
+// Judge tells what settling a conflict by an option would do, the other conflicts
+// of the file being as choose says.
+func (f *File) Judge(c *Conflict, o Option, choose func(c *Conflict) Option) Verdict {
 	var v Verdict
 	if c.Whole {
 		return v
 	}
 	if f.Readable() {
-		v.Problem = f.problem(func(o *Conflict) string {
-			if o == c {
-				return text
+		v.Problem = f.problem(func(other *Conflict) Option {
+			if other == c {
+				return o
 			}
-			return choose(o)
+			return choose(other)
 		})
 		ok := v.Problem == ""
 		v.Parses = &ok
 	}
-	v.LeavesOut, v.Keeps = LeftOut(c.Base, c.Yours, c.Theirs, text)
+	v.LeavesOut, v.Keeps = f.LeftOut(c, o)
 	return v
 }
 
 // JudgeSuggested is Judge with the suggested ways in the other places.
-func (f *File) JudgeSuggested(c *Conflict, text string) Verdict { return f.Judge(c, text, f.standIn) }
+func (f *File) JudgeSuggested(c *Conflict, o Option) Verdict { return f.Judge(c, o, f.standIn) }
+
+// Sides gives the texts that an option of a conflict brings together: those of the
+// place, and where it follows moved lines those of where they went, too.
+func (f *File) Sides(c *Conflict, o Option) (yours, theirs, result string) {
+	yours, theirs, result = c.Yours, c.Theirs, o.Text
+	if m := o.Moved; m != nil {
+		put := strings.Join(f.Text.Lines(f.Text.Regions[m.Region]), "")
+		if m.Side == SideYours {
+			yours = concat(yours, put)
+		} else {
+			theirs = concat(theirs, put)
+		}
+		result = concat(result, m.Text)
+	}
+	return yours, theirs, result
+}
+
+// LeftOut lists what an option of a conflict does without, as the function LeftOut
+// does for texts.
+func (f *File) LeftOut(c *Conflict, o Option) (out, kept []Piece) {
+	yours, theirs, result := f.Sides(c, o)
+	return LeftOut(c.Base, yours, theirs, result)
+}
+
+// Where gives the line, from 1, that a piece of LeftOut begins in, and that line's
+// text.
+func (f *File) Where(c *Conflict, o Option, p Piece) (line int, text string) {
+	lines, span := f.Text.Yours, func(r merge.Region) merge.Span { return r.Yours }
+	if p.Side == SideTheirs {
+		lines, span = f.Text.Theirs, func(r merge.Region) merge.Span { return r.Theirs }
+	}
+	at := span(c.Place)
+	line = at.Lo + p.Line
+	if m := o.Moved; m != nil && m.Side == p.Side && line >= at.Hi {
+		line = span(f.Text.Regions[m.Region]).Lo + line - at.Hi
+	}
+	return line + 1, lines[line]
+}
 
 // Decision is how a conflict was settled.
 type Decision struct {
-	Key  Key    `json:"key"`
-	Way  Way    `json:"way"`
-	Text string `json:"text,omitempty"` // for Written
+	Key   Key    `json:"key"`
+	Way   Way    `json:"way"`
+	Text  string `json:"text,omitempty"`  // for Written
+	Moved bool   `json:"moved,omitempty"` // Text is for the place the lines were moved to
 }
 
 // Book is the decisions made, in order. Later ones on the same conflict stand.
@@ -352,18 +454,34 @@ func (b *Book) Undo() (d Decision, ok bool) {
 	return d, true
 }
 
-// For gives the decision on a conflict.
-func (b *Book) For(c *Conflict) (Decision, bool) {
+// For gives the decision on a conflict, and what it chooses.
+func (b *Book) For(c *Conflict) (d Decision, o Option, ok bool) {
 	for i := len(b.Decisions) - 1; i >= 0; i-- {
-		if d := b.Decisions[i]; d.Key == c.Key {
+		if d = b.Decisions[i]; d.Key == c.Key {
 			if d.Way == Written && !c.Whole {
-				return d, true
+				o, ok = c.written(d)
+			} else {
+				o, ok = c.Option(d.Way)
 			}
-			_, ok := c.Option(d.Way)
-			return d, ok
+			return d, o, ok
 		}
 	}
-	return Decision{}, false
+	return Decision{}, Option{}, false
+}
+
+// written is the option of a text by hand.
+func (c *Conflict) written(d Decision) (Option, bool) {
+	if !d.Moved {
+		return Option{Way: Written, Text: d.Text}, true
+	}
+	for _, o := range c.Ways {
+		if o.Moved != nil {
+			m := *o.Moved
+			m.Text = d.Text
+			return Option{Way: Written, Text: o.Text, Moved: &m}, true
+		}
+	}
+	return Option{}, false
 }
 
 // Prefer gives the first of the preferred ways that a conflict offers.
@@ -379,18 +497,13 @@ func Prefer(c *Conflict, ways []Way) (Way, bool) {
 	return "", false
 }
 
-// Text gives what a conflict's place holds under the book: the decision's text
-// or, with settled false, the stand-in's.
-func (f *File) TextOf(c *Conflict, b *Book) (text string, settled bool) {
-	d, ok := b.For(c)
-	if !ok {
-		return f.standIn(c), false
+// Chosen gives what the book chooses for a conflict or, with settled false, what
+// stands in for it.
+func (f *File) Chosen(c *Conflict, b *Book) (o Option, settled bool) {
+	if _, o, ok := b.For(c); ok {
+		return o, true
 	}
-	if d.Way == Written {
-		return d.Text, true
-	}
-	o, _ := c.Option(d.Way)
-	return o.Text, true
+	return f.standIn(c), false
 }
 
 // Entries makes what the path, and any other that its conflicts decide, holds
@@ -399,11 +512,11 @@ func (f *File) TextOf(c *Conflict, b *Book) (text string, settled bool) {
 func (f *File) Entries(store *object.Overlay, b *Book) (entries map[string]object.Entry, all bool) {
 	all = true
 	whole := func(c *Conflict) Option {
-		d, ok := b.For(c)
-		if !ok {
-			all, d.Way = false, c.Suggested
+		if _, o, ok := b.For(c); ok {
+			return o
 		}
-		if o, ok := c.Option(d.Way); ok {
+		all = false
+		if o, ok := c.Option(c.Suggested); ok {
 			return o
 		}
 		return c.Ways[0] // yours
@@ -416,10 +529,10 @@ func (f *File) Entries(store *object.Overlay, b *Book) (entries map[string]objec
 		}
 		return entries, all
 	}
-	text := f.Join(func(c *Conflict) string {
-		s, ok := f.TextOf(c, b)
+	text := f.Join(func(c *Conflict) Option {
+		o, ok := f.Chosen(c, b)
 		all = all && ok
-		return s
+		return o
 	})
 	e := object.Entry{Mode: f.source.Mode, ID: store.Put(object.KindBlob, []byte(text))}
 	if last := f.Conflicts[len(f.Conflicts)-1]; last.Whole {

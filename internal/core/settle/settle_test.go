@@ -42,7 +42,7 @@ func TestWeave(t *testing.T) {
 // conflictOf opens the only file of a merge of three texts.
 func conflictOf(t *testing.T, path, base, yours, theirs string) *File {
 	text := merge.Merge3(diff.Lines(base), diff.Lines(yours), diff.Lines(theirs))
-	require.Positive(t, text.Conflicts())
+	require.Positive(t, text.Conflicts(), "%q", yours)
 	return Open(&merge.Conflict{Path: path, Kind: merge.Content, Text: &text, Mode: object.ModeFile})
 }
 
@@ -81,7 +81,7 @@ func TestVetoOfWhatDoesNotParse(t *testing.T) {
 	f := conflictOf(t, "a.go", "package a\n\nfunc f() {\n}\n", "package a\n\nfunc g() int { return 1 }\n\nfunc f() {\n}\n", "package a\n\nfunc g() int { return 2 }\n\nfunc f() {\n}\n")
 	c := f.Conflicts[0]
 	assert.Empty(t, c.Suggested, "both orders declare g twice")
-	v := f.JudgeSuggested(c, c.Theirs+c.Yours)
+	v := f.JudgeSuggested(c, Option{Text: c.Theirs + c.Yours})
 	require.NotNil(t, v.Parses)
 	assert.False(t, *v.Parses)
 	assert.Contains(t, v.Problem, "g is declared twice")
@@ -129,6 +129,18 @@ func TestProblem(t *testing.T) {
 		{"a.JSON", `{"a": 1}`, ""},
 		{"a.json", "{\"a\": 1\n\"b\": 2}", "line 2: "},
 		{"a.json", "{} {}", "line 1: more text"},
+		{"a.json", "", "line 1: "},
+		{"a.json", "{\"a\": {\"b\": [1, {\"a\": 2}]},\n\"b\": 1}", ""},
+		{"a.json", "{\"a\": 1,\n\"a\": 2}", "line 2: \"a\" is there twice"},
+		{"a.yaml", "a: 1\n---\na: 2\n", ""},
+		{"a.yml", "a: 1\nb: [\n", "line "},
+		{"a.yaml", "a: 1\na: 2\n", "line 2: mapping key"},
+		{"a.toml", "a = 1\n[b]\na = 1\n", ""},
+		{"a.toml", "a = 1\na = 2\n", "line 2: Key 'a' has already"},
+		{"a.csproj", "<?xml version=\"1.0\" encoding=\"latin1\"?>\n<a><b/></a>\n", ""},
+		{"a.xml", "<a>\n<b></a>\n", "line 2: "},
+		{"a.csv", "a;b\n1;\"2\n3\"\n", ""},
+		{"a.tsv", "a\tb\n1\n", "line 2: wrong number of fields"},
 		{"a.txt", "<<<<", ""},
 	} {
 		got := Problem(c.name, c.text)
@@ -212,7 +224,7 @@ func TestWholePaths(t *testing.T) {
 			assert.True(t, all)
 			assert.True(t, entries["a"].Same(want), "%s %s", c.kind, way)
 		}
-		_, ok := (&Book{[]Decision{{Key: q.Key, Way: Written, Text: "x"}}}).For(q)
+		_, _, ok := (&Book{[]Decision{{Key: q.Key, Way: Written, Text: "x"}}}).For(q)
 		assert.False(t, ok, "a whole path cannot be written")
 	}
 }

@@ -1,0 +1,201 @@
+package settle
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"dorvik/internal/core/diff"
+	"dorvik/internal/core/merge"
+)
+
+// Relocation is the part of a way that reaches beyond the conflict's place: where
+// one side moved lines that the other edited, the region they went to holds Text.
+type Relocation struct {
+	Region int  // in File.Text.Regions; not contested
+	Side   Side // who moved the lines
+	Text   string
+}
+
+// mover finds where lines went that one side moved. Making it takes time and
+// memory of the order of the texts; asking it, of the lines asked for.
+type mover struct {
+	f           *File
+	base        map[string]int // where lines stand that the text has once
+	yours, them map[string]int
+	taken       map[int]bool // regions that a way holds already
+}
+
+func newMover(f *File) *mover {
+	return &mover{f, single(f.Text.Base), single(f.Text.Yours), single(f.Text.Theirs), map[int]bool{}}
+}
+
+// single gives the places of those lines that a text has but once, blanks at the
+// ends aside.
+func single(lines []string) map[string]int {
+	at := map[string]int{}
+	for i, l := range lines {
+		l = strings.TrimSpace(l)
+		if _, again := at[l]; again || l == "" {
+			i = -1
+		}
+		at[l] = i
+	}
+	maps.DeleteFunc(at, func(_ string, i int) bool { return i < 0 })
+	return at
+}
+
+// follow gives the way that applies one side's edit where the other side moved the
+// edited lines to.
+func (m *mover) follow(c *Conflict) (Option, bool) {
+	base, t := diff.Lines(c.Base), m.f.Text
+	for _, s := range []struct {
+		side   Side
+		origin merge.Origin
+		mover  string
+		other  string
+		places map[string]int
+		span   func(merge.Region) merge.Span
+		why    string
+	}{
+		{SideYours, merge.FromYours, c.Yours, c.Theirs, m.yours, func(r merge.Region) merge.Span { return r.Yours }, "you moved these lines to line %d, and their edit is made there"},
+		{SideTheirs, merge.FromTheirs, c.Theirs, c.Yours, m.them, func(r merge.Region) merge.Span { return r.Theirs }, "they moved these lines to line %d, and your edit is made there"},
+	} {
+		gone, ok := removedRun(base, diff.Lines(s.mover))
+		if !ok {
+			continue
+		}
+		block := base[gone.Lo:gone.Hi]
+		at, ok := m.went(block, s.origin, s.places, s.span)
+		if !ok {
+			continue
+		}
+		put := t.Lines(t.Regions[at])
+		rest, inside, ok := split(base, diff.Lines(s.other), gone)
+		if !ok {
+			continue
+		}
+		there, ok := carry(block, put, inside)
+		if !ok || there == strings.Join(put, "") {
+			continue
+		}
+		here, ok := weaveLines(slices.Concat(base[:gone.Lo], base[gone.Hi:]), diff.Lines(s.mover), rest)
+		if !ok {
+			continue
+		}
+		m.taken[at] = true
+		return Option{Way: Weave, Text: here, Reason: fmt.Sprintf(s.why, s.span(t.Regions[at]).Lo+1), Moved: &Relocation{at, s.side, there}}, true
+	}
+	return Option{}, false
+}
+
+// went finds the region that holds at least half of a block's lines, and one of them
+// that nothing else in the base or in the side is equal to.
+func (m *mover) went(block []string, origin merge.Origin, places map[string]int, span func(merge.Region) merge.Span) (region int, ok bool) {
+	regions := m.f.Text.Regions
+	votes, full := map[int]int{}, 0
+	for _, l := range block {
+		l = strings.TrimSpace(l)
+		if l != "" {
+			full++
+		}
+		at, once := places[l]
+		if _, known := m.base[l]; !once || !known {
+			continue
+		}
+		i, _ := slices.BinarySearchFunc(regions, at, func(r merge.Region, line int) int {
+			if span(r).Hi <= line {
+				return -1
+			}
+			return 1
+		})
+		if regions[i].Origin == origin && !m.taken[i] {
+			votes[i]++
+		}
+	}
+	region = -1
+	for i, n := range votes {
+		if region < 0 || n > votes[region] || n == votes[region] && i < region {
+			region = i
+		}
+	}
+	if region < 0 {
+		return 0, false
+	}
+	gone := make([]bool, len(block))
+	for _, e := range diff.Histogram(plain(block), plain(m.f.Text.Lines(regions[region]))) {
+		fill(gone, e.A0, e.A1)
+	}
+	same := 0
+	for i, l := range block {
+		if !gone[i] && words(l) != "" {
+			same++
+		}
+	}
+	return region, 2*same >= full
+}
+
+// removedRun gives the lines of the base that a side took out in one piece, with or
+// without others in their place; ok is false where it did anything else.
+func removedRun(base, side []string) (run merge.Span, ok bool) {
+	edits := diff.Histogram(base, side)
+	if len(edits) != 1 || edits[0].A0 == edits[0].A1 {
+		return run, false
+	}
+	return merge.Span{Lo: edits[0].A0, Hi: edits[0].A1}, true
+}
+
+// split cuts a side at the ends of a run of the base: what it has for the run, and
+// for the rest. ok is false where an edit lies across an end.
+func split(base, side []string, run merge.Span) (rest, inside []string, ok bool) {
+	lo, hi := run.Lo, run.Hi // as places in the side
+	for _, e := range diff.Histogram(base, side) {
+		grown := e.B1 - e.B0 - (e.A1 - e.A0)
+		switch {
+		case e.A1 < run.Lo || e.A1 == run.Lo && e.A0 < e.A1:
+			lo, hi = lo+grown, hi+grown
+		case run.Lo <= e.A0 && e.A1 <= run.Hi:
+			hi += grown
+		case e.A0 >= run.Hi:
+		default:
+			return nil, nil, false
+		}
+	}
+	return slices.Concat(side[:lo], side[hi:]), side[lo:hi], true
+}
+
+// carry applies an edit of a block where the block was put, indented as it is there.
+func carry(block, put, edited []string) (string, bool) {
+	before, inside, after := cutBlank(put)
+	if _, was, _ := cutBlank(block); onlyBlanks(was, inside) && !slices.Equal(was, inside) {
+		_, edit, _ := cutBlank(edited)
+		text, ok := indentLike(was, inside, edit)
+		return before + text + after, ok
+	}
+	return weaveLines(block, put, edited)
+}
+
+// cutBlank cuts off the blank lines at both ends.
+func cutBlank(lines []string) (before string, inside []string, after string) {
+	lo, hi := 0, len(lines)
+	for lo < hi && words(lines[lo]) == "" {
+		lo++
+	}
+	for hi > lo && words(lines[hi-1]) == "" {
+		hi--
+	}
+	return strings.Join(lines[:lo], ""), lines[lo:hi], strings.Join(lines[hi:], "")
+}
+
+// weaveLines joins three texts line by line, and word by word where that is not
+// enough.
+func weaveLines(base, yours, theirs []string) (string, bool) {
+	t, fits := merge.Merge3(base, yours, theirs), true
+	text := t.Join(func(_ int, r merge.Region) string {
+		woven, ok := WeaveText(strings.Join(base[r.Base.Lo:r.Base.Hi], ""), strings.Join(yours[r.Yours.Lo:r.Yours.Hi], ""), strings.Join(theirs[r.Theirs.Lo:r.Theirs.Hi], ""))
+		fits = fits && ok
+		return woven
+	})
+	return text, fits
+}
