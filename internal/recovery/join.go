@@ -203,10 +203,6 @@ func (w *Workspace) open(j *Join, book *settle.Book) {
 }
 
 func (w *Workspace) joinMerge(ctx context.Context, j *Join, p *Position, resolve replay.Resolver) error {
-	base, err := w.engine.Base(ctx, p.Parted.Bases)
-	if err != nil {
-		return err
-	}
 	yours, err := w.Tree(p.Yours)
 	if err != nil {
 		return err
@@ -215,7 +211,7 @@ func (w *Workspace) joinMerge(ctx context.Context, j *Join, p *Position, resolve
 	if err != nil {
 		return err
 	}
-	r, err := w.engine.Trees(ctx, base, yours, theirs)
+	r, err := w.engine.TreesOver(ctx, p.Parted.Bases, yours, theirs)
 	if err != nil {
 		return err
 	}

@@ -11,58 +11,91 @@ import (
 	"dorvik/internal/core/object"
 )
 
-// Base gives the tree that lines with these best common ancestors started from,
-// newest first as history.Diverge lists them. Several are joined in memory, the
-// oldest first, each joint with a base of its own found in the same way; without
-// any it is the empty tree. What the ancestors disagree on is as their own base
-// had it, and in a text both versions stand, between lines that no side has: so
-// a side's change there always counts as one. What was joined once is remembered.
+// ancestor is what two lines started from.
+type ancestor struct {
+	tree object.ID
+	open map[string]bool // true for paths that the common ancestors disagree on as a whole, false for directories above
+}
+
+// TreesOver joins two trees of lines that have these best common ancestors, newest
+// first as history.Diverge lists them. Several are joined in memory, the oldest
+// first, each joint over a base of its own found in the same way; without any the
+// base is the empty tree. What the ancestors disagree on is as their own base had it,
+// and in a text both versions stand, between lines that no side has: so a side's
+// change there always counts as one. Where they disagree on a path as a whole, the
+// sides are asked if they differ there, whatever the base has. What was joined once
+// is remembered.
 //
 // The way of merging ancestors recursively is that of F. Kuivinen's recursive
 // merge strategy of 2005.
-func (e *Engine) Base(ctx context.Context, bases []object.ID) (object.ID, error) {
+func (e *Engine) TreesOver(ctx context.Context, bases []object.ID, yours, theirs object.ID) (*Result, error) {
+	base, err := e.base(ctx, bases)
+	if err != nil {
+		return nil, err
+	}
+	return e.join(ctx, base, yours, theirs, true)
+}
+
+func (e *Engine) base(ctx context.Context, bases []object.ID) (ancestor, error) {
 	if len(bases) == 0 {
-		return e.Store.EmptyTree(), nil
+		return ancestor{tree: e.Store.EmptyTree()}, nil
 	}
 	key := fmt.Sprint(bases)
 	e.mu.Lock()
-	tree, known := e.bases[key]
+	base, known := e.bases[key]
 	e.mu.Unlock()
 	if known {
-		return tree, nil
+		return base, nil
 	}
 	at := bases[len(bases)-1]
 	c, err := e.Store.Commit(at)
 	if err != nil {
-		return object.ID{}, err
+		return base, err
 	}
-	tree = c.Tree
+	base.tree = c.Tree
 	for i := len(bases) - 2; i >= 0; i-- {
 		next, err := e.Store.Commit(bases[i])
 		if err != nil {
-			return object.ID{}, err
+			return base, err
 		}
 		parted, err := history.Diverge(ctx, e.Store, at, bases[i])
 		if err != nil {
-			return object.ID{}, err
+			return base, err
 		}
-		below, err := e.Base(ctx, parted.Bases)
+		below, err := e.base(ctx, parted.Bases)
 		if err != nil {
-			return object.ID{}, err
+			return base, err
 		}
-		r, err := e.join(ctx, below, tree, next.Tree, false)
+		r, err := e.join(ctx, below, base.tree, next.Tree, false)
 		if err != nil {
-			return object.ID{}, err
+			return base, err
 		}
-		if tree, err = e.undecided(ctx, r); err != nil {
-			return object.ID{}, err
+		if base.tree, err = e.undecided(ctx, r); err != nil {
+			return base, err
 		}
-		at = e.Store.PutCommit(&object.Commit{Tree: tree, Parents: []object.ID{at, bases[i]}, Committer: next.Committer})
+		base.reopen(r.Conflicts)
+		at = e.Store.PutCommit(&object.Commit{Tree: base.tree, Parents: []object.ID{at, bases[i]}, Committer: next.Committer})
 	}
 	e.mu.Lock()
-	e.bases[key] = tree
+	e.bases[key] = base
 	e.mu.Unlock()
-	return tree, nil
+	return base, nil
+}
+
+// reopen notes the paths of conflicts that no text shows.
+func (a *ancestor) reopen(conflicts []Conflict) {
+	for _, c := range conflicts {
+		if c.Text != nil && c.Text.Conflicts() > 0 || c.Kind == ModeBits || c.Kind == RenameRename && c.Also != "" {
+			continue
+		}
+		if a.open == nil {
+			a.open = map[string]bool{}
+		}
+		a.open[c.Path] = true
+		for p := parent(c.Path); p != ""; p = parent(p) {
+			a.open[p] = a.open[p] // there, and true if it was
+		}
+	}
 }
 
 // undecided makes the joined tree with what is contested left undecided.
@@ -110,7 +143,7 @@ func (e *Engine) undecidedEntry(ctx context.Context, c Conflict) (object.Entry, 
 // directoryFirst gives the directory of a clash, joined with what the other side
 // left of it, or the file where nothing is left.
 func (e *Engine) directoryFirst(ctx context.Context, c Conflict) (object.Entry, error) {
-	r, err := e.join(ctx, c.Base.Subtree(), c.Yours.Subtree(), c.Theirs.Subtree(), false)
+	r, err := e.join(ctx, ancestor{tree: c.Base.Subtree()}, c.Yours.Subtree(), c.Theirs.Subtree(), false)
 	if err != nil {
 		return object.Entry{}, err
 	}

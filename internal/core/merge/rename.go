@@ -100,24 +100,20 @@ func (f *finder) pair(s *source, t *target) {
 	f.found = append(f.found, Rename{s.path, t.path})
 }
 
-// exact pairs equal contents, equal base names preferred.
+// exact pairs equal contents: those of one base name first.
 func (f *finder) exact() {
 	byID := map[object.ID][]*source{}
 	for _, s := range f.sources {
 		byID[s.entry.ID] = append(byID[s.entry.ID], s)
 	}
-	for _, t := range f.targets {
-		var best *source
-		for _, s := range byID[t.entry.ID] {
-			if s.used || s.entry.Mode != t.entry.Mode && !(s.entry.Mode.IsRegular() && t.entry.Mode.IsRegular()) {
-				continue
+	for _, anyName := range []bool{false, true} {
+		for _, t := range f.targets {
+			for _, s := range byID[t.entry.ID] {
+				fits := s.entry.Mode == t.entry.Mode || s.entry.Mode.IsRegular() && t.entry.Mode.IsRegular()
+				if fits && !s.used && !t.used && (anyName || path.Base(s.path) == path.Base(t.path)) {
+					f.pair(s, t)
+				}
 			}
-			if best == nil || path.Base(s.path) == path.Base(t.path) && path.Base(best.path) != path.Base(t.path) {
-				best = s
-			}
-		}
-		if best != nil {
-			f.pair(best, t)
 		}
 	}
 }
@@ -394,43 +390,89 @@ func (m *moved) blocked(side int, p string) (bool, error) {
 }
 
 // taken reports whether a side has something of its own at a path. A directory
-// as the base had it is none: who puts a file there took it away.
+// is none if it is as the base had it but for files that the other side renamed: who
+// puts a file there took it away.
 func (m *moved) taken(side int, p string) (bool, error) {
 	at, err := m.at(side, p)
 	if err != nil || !at.IsTree() {
 		return !at.Absent(), err
 	}
 	was, err := m.at(inBase, p)
-	return !at.Same(was), err
+	if err != nil || at.Same(was) || !was.IsTree() {
+		return !at.Same(was), err
+	}
+	var left [2]object.ID
+	for i, of := range []struct {
+		entry object.Entry
+		set   map[string]object.Entry
+	}{{was, m.set[inBase]}, {at, m.set[side]}} {
+		inside := map[string]object.Entry{}
+		for q, e := range of.set {
+			if q, ok := strings.CutPrefix(q, p+"/"); ok {
+				inside[q] = e
+			}
+		}
+		if left[i], err = m.engine.Store.Edit(of.entry.ID, inside); err != nil {
+			return true, err
+		}
+	}
+	return left[0] != left[1], nil
 }
 
-// arrange works out what the renames of both sides mean together.
+// changed is taken, but for a file as the base had it: the other side put the renamed
+// one over it.
+func (m *moved) changed(side int, p string) (bool, error) {
+	at, err := m.at(side, p)
+	if err != nil {
+		return true, err
+	}
+	if was, err := m.at(inBase, p); err != nil || isFile(at) && at.Same(was) {
+		return false, err
+	}
+	return m.taken(side, p)
+}
+
+// arrange works out what the renames of both sides mean together. One whose way is
+// blocked waits for those that may clear it.
 func (m *moved) arrange(yours, theirs []Rename) error {
-	to := [2]map[string]string{{}, {}}
-	targets := [2]map[string]bool{{}, {}}
-	for i, list := range [][]Rename{yours, theirs} {
+	to := [3]map[string]string{inYours: {}, inTheirs: {}}
+	targets := [3]map[string]bool{inYours: {}, inTheirs: {}}
+	type one struct {
+		Rename
+		side, other int
+	}
+	var waiting []one
+	for side, list := range [3][]Rename{inYours: yours, inTheirs: theirs} {
 		for _, r := range list {
-			to[i][r.From] = r.To
-			targets[i][r.To] = true
+			to[side][r.From] = r.To
+			targets[side][r.To] = true
 		}
 	}
 	for _, r := range yours {
-		if other, both := to[1][r.From]; both {
-			if err := m.both(r, other); err != nil {
-				return err
-			}
-			continue
-		}
-		if err := m.one(r, inYours, inTheirs, targets[1][r.To]); err != nil {
+		if other, both := to[inTheirs][r.From]; !both {
+			waiting = append(waiting, one{r, inYours, inTheirs})
+		} else if err := m.both(r, other); err != nil {
 			return err
 		}
 	}
 	for _, r := range theirs {
-		if _, both := to[0][r.From]; !both {
-			if err := m.one(r, inTheirs, inYours, targets[0][r.To]); err != nil {
+		if _, both := to[inYours][r.From]; !both {
+			waiting = append(waiting, one{r, inTheirs, inYours})
+		}
+	}
+	for last := -1; len(waiting) != last; {
+		last = len(waiting)
+		still := waiting[:0]
+		for _, r := range waiting {
+			done, err := m.one(r.Rename, r.side, r.other, targets[r.other][r.To])
+			if err != nil {
 				return err
 			}
+			if !done {
+				still = append(still, r)
+			}
 		}
+		waiting = still
 	}
 	return nil
 }
@@ -456,11 +498,11 @@ func (m *moved) both(r Rename, other string) error {
 	}
 	// Where one of the names is taken on the other side, that is a conflict of
 	// its own; what is left to decide is whether the file has the other name.
-	yoursTaken, err := m.taken(inTheirs, r.To)
+	yoursTaken, err := m.changed(inTheirs, r.To)
 	if err != nil {
 		return err
 	}
-	theirsTaken, err := m.taken(inYours, other)
+	theirsTaken, err := m.changed(inYours, other)
 	if err != nil {
 		return err
 	}
@@ -487,19 +529,20 @@ func (m *moved) both(r Rename, other string) error {
 	return nil
 }
 
-// one handles a file that only one side renamed.
-func (m *moved) one(r Rename, side, other int, met bool) error {
+// one handles a file that only one side renamed; done is false where its way is
+// blocked.
+func (m *moved) one(r Rename, side, other int, met bool) (done bool, err error) {
 	was, err := m.at(inBase, r.From)
 	if err != nil {
-		return err
+		return false, err
 	}
 	is, err := m.at(side, r.To)
 	if err != nil {
-		return err
+		return false, err
 	}
 	theirs, err := m.at(other, r.From)
 	if err != nil {
-		return err
+		return false, err
 	}
 	for _, tree := range []int{inBase, other} {
 		m.set[tree][r.From] = object.Entry{}
@@ -511,20 +554,21 @@ func (m *moved) one(r Rename, side, other int, met bool) error {
 	}
 	blocked, err := m.blocked(other, r.To)
 	if err != nil {
-		return err
+		return false, err
 	}
 	there, err := m.at(other, r.To)
 	if err != nil {
-		return err
+		return false, err
 	}
 	if taken, err := m.taken(other, r.To); err != nil {
-		return err
+		return false, err
 	} else if !taken {
 		there = object.Entry{}
 	}
 	switch {
 	case blocked || there.IsTree():
 		undo() // a directory and a file meet: that is the conflict to tell of
+		return false, nil
 	case theirs.Absent() || !theirs.Mode.SameType(is.Mode):
 		// They deleted it, or made something else of it, which stays where it is.
 		if !theirs.Absent() {
@@ -532,11 +576,12 @@ func (m *moved) one(r Rename, side, other int, met bool) error {
 		}
 		if !theirs.Absent() && !there.Absent() {
 			// They have the new name, too, and something else at the old one: they
-			// renamed it alike. A thing of another type is another thing.
-			if there.Mode.SameType(is.Mode) {
+			// renamed it alike, if they renamed nothing else to it. A thing of another
+			// type is another thing.
+			if there.Mode.SameType(is.Mode) && !met {
 				m.set[inBase][r.To], m.from[r.To] = was, r.From
 			}
-			return nil
+			return true, nil
 		}
 		c := Conflict{Path: r.To, From: r.From, Kind: RenameDelete, Base: was, Yours: is, Theirs: there}
 		if side == inTheirs {
@@ -552,13 +597,13 @@ func (m *moved) one(r Rename, side, other int, met bool) error {
 		// joined first, and then there are two files for one name.
 		joined, ok, err := m.engine.joinEntries(m.rules, r.To, was, is, theirs)
 		if err != nil {
-			return err
+			return false, err
 		}
 		if !ok {
 			// What stands at the old name may be another file by now: it is not
 			// taken away, and contested like any other.
 			undo()
-			return nil
+			return true, nil
 		}
 		m.set[side][r.To] = joined
 		m.kinds[r.To] = RenameAdd
@@ -570,7 +615,7 @@ func (m *moved) one(r Rename, side, other int, met bool) error {
 		m.set[inBase][r.To], m.set[other][r.To] = was, theirs
 		m.from[r.To] = r.From
 	}
-	return nil
+	return true, nil
 }
 
 // joinEntries joins three files as one at a path; ok is false where that needs a
@@ -586,8 +631,9 @@ func (e *Engine) joinEntries(rules *rules, path string, base, yours, theirs obje
 	return m.out.Joined[0].Result, true, nil
 }
 
-// withRenames joins again with the renames that matter, if there are any.
-func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result) (*Result, error) {
+// withRenames joins again with the renames that matter, if there are any. Open are
+// the paths that the ancestor left open.
+func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result, open map[string]bool) (*Result, error) {
 	relevant, err := plain.relevant()
 	if err != nil {
 		return nil, err
@@ -647,7 +693,7 @@ func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result) (
 			return nil, err
 		}
 	}
-	r, err := e.walk(ctx, rules, trees[0], trees[1], trees[2])
+	r, err := e.walk(ctx, rules, ancestor{trees[0], open}, trees[1], trees[2])
 	if err != nil {
 		return nil, err
 	}

@@ -208,26 +208,26 @@ type Engine struct {
 	texts map[[3]object.ID]*Text
 
 	driven map[driven]drivenTo
-	bases  map[string]object.ID // several common ancestors, by their ids, and the base they were joined to
+	bases  map[string]ancestor // several common ancestors, by their ids, and the base they were joined to
 
 	maxText int // in bytes
 }
 
 // NewEngine makes an engine over a store.
 func NewEngine(store *object.Overlay) *Engine {
-	return &Engine{Store: store, pairs: maxPairs, texts: map[[3]object.ID]*Text{}, driven: map[driven]drivenTo{}, bases: map[string]object.ID{}, maxText: MaxText}
+	return &Engine{Store: store, pairs: maxPairs, texts: map[[3]object.ID]*Text{}, driven: map[driven]drivenTo{}, bases: map[string]ancestor{}, maxText: MaxText}
 }
 
 // Trees joins two trees that came from one base. It reads only subtrees that
 // differ, and looks for renames only where they can matter. Cancelling ctx stops
 // it with the context's error.
 func (e *Engine) Trees(ctx context.Context, base, yours, theirs object.ID) (*Result, error) {
-	return e.join(ctx, base, yours, theirs, true)
+	return e.join(ctx, ancestor{tree: base}, yours, theirs, true)
 }
 
 // join is Trees with or without asking about the files of moved directories.
-func (e *Engine) join(ctx context.Context, base, yours, theirs object.ID, directories bool) (*Result, error) {
-	rules := newRules(e, [3]object.ID{base, yours, theirs})
+func (e *Engine) join(ctx context.Context, base ancestor, yours, theirs object.ID, directories bool) (*Result, error) {
+	rules := newRules(e, [3]object.ID{base.tree, yours, theirs})
 	r, err := e.walk(ctx, rules, base, yours, theirs)
 	if err != nil {
 		return nil, err
@@ -235,7 +235,7 @@ func (e *Engine) join(ctx context.Context, base, yours, theirs object.ID, direct
 	if !directories {
 		r.emptied = nil
 	}
-	if r, err = e.withRenames(ctx, rules, r); err != nil {
+	if r, err = e.withRenames(ctx, rules, r, base.open); err != nil {
 		return nil, err
 	}
 	r.Remarks = append(r.Remarks, r.collisions()...)
@@ -265,9 +265,10 @@ func (r *Result) collisions() (remarks []Remark) {
 	return remarks
 }
 
-func (e *Engine) walk(ctx context.Context, rules *rules, base, yours, theirs object.ID) (*Result, error) {
-	m := &merger{ctx: ctx, engine: e, rules: rules, out: &Result{Given: [3]object.ID{base, yours, theirs}, Base: base, Yours: yours, Theirs: theirs, store: e.Store}}
-	if err := m.dir("", tree(base), tree(yours), tree(theirs)); err != nil {
+func (e *Engine) walk(ctx context.Context, rules *rules, base ancestor, yours, theirs object.ID) (*Result, error) {
+	m := &merger{ctx: ctx, engine: e, rules: rules, open: base.open,
+		out: &Result{Given: [3]object.ID{base.tree, yours, theirs}, Base: base.tree, Yours: yours, Theirs: theirs, store: e.Store}}
+	if err := m.dir("", tree(base.tree), tree(yours), tree(theirs)); err != nil {
 		return nil, err
 	}
 	return m.out, nil
@@ -279,6 +280,8 @@ type merger struct {
 	ctx    context.Context
 	engine *Engine
 	rules  *rules
+	open   map[string]bool // of the ancestor
+	asking bool            // in a directory that is open as a whole
 	out    *Result
 }
 
@@ -314,18 +317,30 @@ func (m *merger) name(path string, b, y, t object.Entry) error {
 	if b.IsTree() && !y.IsTree() && !t.IsTree() {
 		m.out.goneTrees = append(m.out.goneTrees, edit{path, b})
 	}
+	asked, open := m.open[path]
+	if asked = asked || m.asking; asked {
+		b = object.Entry{}
+	}
 	switch {
 	case y.Same(t):
 		if !b.Same(y) {
 			m.joined(path, FromBoth, b, y, t, y)
 		}
 		return nil
+	case asked && !y.IsTree() && !t.IsTree():
+		return m.file(path, b, y, t)
+	case asked && !m.asking:
+		m.asking = true // all that is in it is
+		defer func() { m.asking = false }()
+	case asked || open && (y.IsTree() || t.IsTree()):
 	case b.Same(y):
 		m.joined(path, FromTheirs, b, y, t, t)
 		return nil
 	case b.Same(t):
 		m.joined(path, FromYours, b, y, t, y)
 		return nil
+	}
+	switch {
 	case y.IsTree() && t.IsTree():
 		return m.dir(path, b, y, t)
 	case b.IsTree() && y.IsTree():

@@ -127,7 +127,11 @@ func TestTrees(t *testing.T) {
 		{"file against directory", "b=1", "a=1 b=1", "a/c=1 b=1", "! a file/directory"},
 		{"directory against file", "b=1", "a/c=1 b=1", "a=1 b=1", "! a file/directory"},
 		{"file edited, directory made", "a=1", "a=2", "a/c=9", "! a file/directory"},
-		{"directory edited, file made", "a/b=1", "a/b=2", "a=1", "! a file/directory"},
+		{"directory edited, another file made", "a/b=1", "a/b=2", "a=9", "! a file/directory"},
+		{"file renamed to its directory's name", "a/b=1", "a/b=2", "a=1", "a=2"},
+		{"and its neighbour, too", "a/b=1 a/c=5", "a/b=2 a/c=6", "a=1 d=5", "a=2 d=6"},
+		{"its neighbour gone elsewhere, changed", "a/b=1 a/c=5", "a/b=2 a/c=6", "a=1", "! a file/directory"},
+		{"a file moved aside for a directory", "a=1 b=5", "a=2 b=6", "a/c=5 d=1", "a/c=6 d=2"},
 		{"many", "a=1 b=1 c=1 d=1", "a=2 b=2 d=2", "a=3 b=1 c=2 d=4", "! a content, c modify/delete, d content"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

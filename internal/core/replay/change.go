@@ -93,7 +93,12 @@ func (c *Changes) pathsOf(n history.Node) (pathsID, error) {
 	sort.Slice(p.changes, func(i, j int) bool { return p.changes[i].Path < p.changes[j].Path })
 	h := sha256.New()
 	for _, ch := range p.changes {
-		fmt.Fprintf(h, "%q %o %o\n", ch.Path, ch.Old.Mode, ch.New.Mode)
+		// A mode that stays is no part of the change, whichever it is.
+		before, after := ch.Old.Mode, ch.New.Mode
+		if before == after && before.IsRegular() {
+			before, after = object.ModeFile, object.ModeFile
+		}
+		fmt.Fprintf(h, "%q %o %o\n", ch.Path, before, after)
 	}
 	h.Sum(p.id[:0])
 	c.mu.Lock()

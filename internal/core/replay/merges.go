@@ -84,10 +84,6 @@ func (r *replayer) joinCommits(a, b object.ID) (*merge.Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	base, err := r.engine.Base(r.ctx, parted.Bases)
-	if err != nil {
-		return nil, err
-	}
 	var trees [2]object.ID
 	for i, id := range []object.ID{a, b} {
 		c, err := r.engine.Store.Commit(id)
@@ -96,7 +92,7 @@ func (r *replayer) joinCommits(a, b object.ID) (*merge.Result, error) {
 		}
 		trees[i] = c.Tree
 	}
-	return r.engine.Trees(r.ctx, base, trees[0], trees[1])
+	return r.engine.TreesOver(r.ctx, parted.Bases, trees[0], trees[1])
 }
 
 // decideAsBefore settles the conflicts of a new joint that the old merge settled:
