@@ -31,6 +31,7 @@ func TestRenamesFound(t *testing.T) {
 	for _, c := range []struct{ name, base, side, want string }{
 		{"exact", "a=" + a, "b=" + a, "a>b"},
 		{"exact, the same base name preferred", "c=" + a + " d/a=" + a, "e/a=" + a, "d/a>e/a"},
+		{"exact, the same base name preferred to one before", "d/y=" + a, "d/i=" + a + " x/y=" + a, "d/y>x/y"},
 		{"exact, one source for one target", "a=" + a, "b=" + a + " c=" + a, "a>b"},
 		{"most of it the same", "a=" + a, "b=" + text("a", 10, 3), "a>b"},
 		{"half of it the same", "a=" + a, "b=" + text("a", 10, 5), "a>b"},
@@ -98,6 +99,46 @@ func TestLineEndsDoNotHideARename(t *testing.T) {
 	assert.Zero(t, score)
 	_, err = f.similarity(object.Entry{Mode: object.ModeFile, ID: object.SHA1.Sum(object.KindBlob, []byte("nowhere"))}, entry(unix))
 	assert.ErrorIs(t, err, object.ErrMissing)
+}
+
+func TestTwoFilesOfOneNameAreBothKept(t *testing.T) {
+	o := object.NewOverlay(object.SHA1, nil)
+	a, b := text("a", 10, 0), text("b", 10, 0)
+	r, err := NewEngine(o).Trees(t.Context(), treeOf(t, o, "a="+a+" x="+b), treeOf(t, o, "n="+a+" x/y=1"), treeOf(t, o, "a="+text("a", 10, 1)+" n="+b))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"n rename/rename"}, kinds(r), "each renamed a file to n, and what the other did to it is deleted or edited")
+}
+
+func kinds(r *Result) (out []string) {
+	for _, c := range r.Conflicts {
+		out = append(out, c.Path+" "+string(c.Kind))
+	}
+	return out
+}
+
+func TestAncestorsThatDisagreeOnAPath(t *testing.T) {
+	o := object.NewOverlay(object.SHA1, nil)
+	e := NewEngine(o)
+	commit := func(tree string, parents ...object.ID) object.ID {
+		return o.PutCommit(&object.Commit{Tree: treeOf(t, o, tree), Parents: parents, Committer: object.Signature{Name: "a"}})
+	}
+	root := commit("a=1 x=1")
+	one, other := commit("a=1 x=2", root), commit("a=1", root) // edited, and deleted
+	for _, c := range []struct {
+		yours, theirs string
+		want          []string
+	}{
+		{"a=1 x=2", "a=2", []string{"x modify/delete"}},
+		{"a=1 x=1", "a=2", []string{"x modify/delete"}},
+		{"a=1 x/y=1", "a=1", []string{"x/y modify/delete"}},
+		{"a=1 x=2", "a=1 x=3", []string{"x add/add"}},
+		{"a=1 x=2", "a=2 x=2", nil},
+		{"a=1", "a=2", nil},
+	} {
+		r, err := e.TreesOver(t.Context(), []object.ID{one, other}, treeOf(t, o, c.yours), treeOf(t, o, c.theirs))
+		require.NoError(t, err)
+		assert.Equal(t, c.want, kinds(r), "%s against %s", c.yours, c.theirs)
+	}
 }
 
 func TestTooManyToCompareIsSaid(t *testing.T) {

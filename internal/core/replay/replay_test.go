@@ -17,12 +17,17 @@ type bench struct {
 	o *object.Overlay
 }
 
-// commit makes a commit of files given as "path=line/line".
+// commit makes a commit of files given as "path=line/line", and "path:run=" for one
+// that can be run.
 func (b *bench) commit(message string, files string, parents ...object.ID) object.ID {
 	set := map[string]object.Entry{}
 	for _, f := range strings.Fields(files) {
 		path, text, _ := strings.Cut(f, "=")
-		set[path] = object.Entry{Mode: object.ModeFile, ID: b.o.Put(object.KindBlob, []byte(strings.ReplaceAll(text, "/", "\n")+"\n"))}
+		mode := object.ModeFile
+		if p, ok := strings.CutSuffix(path, ":run"); ok {
+			path, mode = p, object.ModeExec
+		}
+		set[path] = object.Entry{Mode: mode, ID: b.o.Put(object.KindBlob, []byte(strings.ReplaceAll(text, "/", "\n")+"\n"))}
 	}
 	tree, err := b.o.Edit(object.ID{}, set)
 	require.NoError(b.t, err)
@@ -239,6 +244,9 @@ func TestChangeID(t *testing.T) {
 	assert.NotEqual(t, edit, id(a, "f=1/2/3/4/Y/6/7/8/9"))
 	assert.NotEqual(t, edit, id("f=1/2/3/0/5/6/7/8/9", "f=1/2/3/0/X/6/7/8/9"), "other surroundings")
 	assert.NotEqual(t, edit, id(strings.Replace(a, "f", "g", 1), "g=1/2/3/4/X/6/7/8/9"), "another file")
+	run := func(s string) string { return strings.ReplaceAll(s, "f=", "f:run=") }
+	assert.Equal(t, edit, id(run(a), run("f=1/2/3/4/X/6/7/8/9")), "a mode that stays is no part of it")
+	assert.NotEqual(t, edit, id(a, run("f=1/2/3/4/X/6/7/8/9")), "one that changes is")
 	at := b.commit("x", a, b.commit("p", a))
 	empty, err := b.o.Commit(at)
 	require.NoError(t, err)
