@@ -118,6 +118,7 @@ that can be undone.`,
   dorvik look                              where you stand, in a few lines
   dorvik plan --json                       what merge and rebase would each ask
   dorvik recover --prefer weave --push     the whole job without a screen
+  dorvik pick 4f2a91c                      bring a commit of another branch over
   dorvik demo                              try it on made-up repositories`,
 		SilenceErrors: true, SilenceUsage: true,
 		Args: noArgs,
@@ -134,7 +135,7 @@ that can be undone.`,
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.SetHelpCommand(&cobra.Command{Hidden: true})
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage{err} })
-	root.AddCommand(e.look(), e.plan(), e.recover(), e.ways(), e.undo(), e.demo(&theme))
+	root.AddCommand(e.look(), e.plan(), e.recover(), e.ways(), e.pick(&theme), e.undo(), e.demo(&theme))
 	return root
 }
 

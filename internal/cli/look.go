@@ -148,6 +148,8 @@ func Sentence(p *recovery.Position) string {
 	yours, theirs := len(p.Parted.Yours), len(p.Parted.Theirs)
 	who := strings.Join(recovery.Authors(p.Parted.Theirs), " and ")
 	switch {
+	case p.Picking:
+		return fmt.Sprintf("%s of %s to bring onto %s.", plural(theirs, "commit", "commits"), who, p.Branch.Name)
 	case p.NothingToDo():
 		return fmt.Sprintf("%s and %s hold the same commits. There is nothing to join and nothing to push.", p.Branch.Name, p.Branch.Upstream)
 	case theirs == 0:

@@ -97,7 +97,7 @@ Exit code 0 says that the routes asked for are clean, 3 that one is not.`,
 		suggested := ""
 		if pick != "" {
 			var j *recovery.Join
-			if p, j, err = w.PlanPick(ctx, yours, strings.Split(pick, ","), &settle.Book{}, nil); err != nil {
+			if p, j, err = w.PlanPick(ctx, yours, strings.Split(pick, ",")); err != nil {
 				return err
 			}
 			suggested, joins = string(recovery.Pick), []*recovery.Join{j}
@@ -197,7 +197,7 @@ func describe(p *recovery.Position, j *recovery.Join) string {
 	switch {
 	case j.Refused != nil:
 		return fmt.Sprintf("%-7s not possible: %v", j.Route, j.Refused)
-	case j.Route != recovery.Pick && p.Trivial() != recovery.NotTrivial:
+	case p.Trivial() != recovery.NotTrivial:
 		return fmt.Sprintf("%-7s nothing to decide (%s)", j.Route, p.Trivial())
 	case j.Clean():
 		return fmt.Sprintf("%-7s joins by itself", j.Route) + remarks(j)

@@ -75,38 +75,37 @@ git config dorvik.check.`,
 		Args: noArgs,
 	}
 	cmd.Flags().StringVar(&f.route, "route", "auto", "rebase, merge or auto (the suggested one)")
-	cmd.Flags().StringVar(&f.prefer, "prefer", "", "`WAYS` to settle conflicts by, in order: weave, yours, theirs, yours-theirs, theirs-yours, base, sorted, as-before, suggested")
-	cmd.Flags().StringVar(&f.check, "check", "", "check with `CMD`")
-	cmd.Flags().BoolVar(&f.noCheck, "no-check", false, "go on without a check")
-	cmd.Flags().BoolVar(&f.push, "push", false, "push the result")
+	f.add(cmd)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		if f.route != "auto" && f.route != "rebase" && f.route != "merge" {
 			return usage{fmt.Errorf("--route is rebase, merge or auto, not %q", f.route)}
 		}
-		var prefer []settle.Way
-		if f.prefer != "" {
-			var ok bool
-			if prefer, ok = settle.ParsePreference(f.prefer); !ok {
-				return usage{fmt.Errorf("--prefer has a way that is not known: %q; see dorvik recover --help", f.prefer)}
-			}
-		}
-		if f.check != "" && f.noCheck {
-			return usage{fmt.Errorf("--check and --no-check cannot both be meant")}
+		prefer, err := f.ways()
+		if err != nil {
+			return err
 		}
 		s, err := e.session(cmd.Context())
 		if err != nil {
 			return err
 		}
 		defer s.Close()
-		r := &recoverer{env: e, s: s, flags: f, prefer: prefer, out: recoverJSON{Version: 1, Result: "failed",
-			Settled: []settledJSON{}, Open: []openConflict{}, AlreadyThere: []object.ID{}, Emptied: []object.ID{}, LeftOut: []recovery.LeftOut{}}}
-		err = r.run(cmd.Context())
-		if e.json {
-			err = errors.Join(err, e.print(r.out))
-		}
-		return err
+		return e.job(cmd.Context(), s, f, prefer, s.Workspace.Stand)
 	}
 	return e.jsonFlag(cmd)
+}
+
+// job does it all without a screen, for the position that stand gives.
+func (e *env) job(ctx context.Context, s *recovery.Session, f recoverFlags, prefer []settle.Way, stand func(ctx context.Context, fetch bool) (*recovery.Position, error)) error {
+	r := &recoverer{env: e, s: s, flags: f, prefer: prefer, out: recoverJSON{Version: 1, Result: "failed",
+		Settled: []settledJSON{}, Open: []openConflict{}, AlreadyThere: []object.ID{}, Emptied: []object.ID{}, LeftOut: []recovery.LeftOut{}}}
+	p, err := stand(ctx, true)
+	if err == nil {
+		err = r.run(ctx, p)
+	}
+	if e.json {
+		err = errors.Join(err, e.print(r.out))
+	}
+	return err
 }
 
 type recoverer struct {
@@ -117,18 +116,15 @@ type recoverer struct {
 	out    recoverJSON
 }
 
-func (r *recoverer) run(ctx context.Context) error {
+func (r *recoverer) run(ctx context.Context, p *recovery.Position) error {
 	if r.s.Notice != "" {
 		r.say("%s", r.s.Notice)
 	}
-	p, err := r.s.Stand(ctx, true)
-	if err != nil {
-		return err
-	}
-	if p.Unanswered != nil {
+	if p.Unanswered != nil && (!p.Picking || r.flags.push) {
 		return p.Unanswered
 	}
-	if err := r.s.Sync(p); err != nil {
+	err := r.s.Sync(p)
+	if err != nil {
 		return err
 	}
 	r.say("%s", Sentence(p))
@@ -193,6 +189,9 @@ func (r *recoverer) run(ctx context.Context) error {
 func (r *recoverer) settle(ctx context.Context, p *recovery.Position) (*recovery.Join, error) {
 	st := &r.s.State
 	route := recovery.Route(r.flags.route)
+	if p.Picking {
+		route = recovery.Pick
+	}
 	if route == "auto" {
 		if route = st.Route; route == "" {
 			pl, err := r.s.Plan(ctx, p, &st.Book, nil)
@@ -320,6 +319,8 @@ func (r *recoverer) push(ctx context.Context, p *recovery.Position) error {
 		if ref.Kind == git.Behind && done.WentBack {
 			r.out.Tip = p.Yours
 			r.say("Your branch is back where it was, and your decisions are kept: recover again.")
+		} else if ref.Kind == git.Behind && p.Picking {
+			r.say("What you picked is on your branch. Join it with what is new there: recover.")
 		}
 		return exit{exitRefused}
 	}

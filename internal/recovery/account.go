@@ -27,9 +27,13 @@ func (w *Workspace) LeftOut(p *Position, j *Join, book *settle.Book) ([]LeftOut,
 	theirs := w.Touched(p.Parted.Theirs)
 	all := w.Touched(p.Parted.Yours)
 	for _, stop := range j.Stops {
-		yours := all
-		if stop.Commit.Commit != nil {
-			yours = w.Touched([]history.Node{stop.Commit})
+		yours, theirs := all, theirs
+		switch one := []history.Node{stop.Commit}; {
+		case stop.Commit.Commit == nil:
+		case p.Picking:
+			theirs = w.Touched(one)
+		default:
+			yours = w.Touched(one)
 		}
 		for _, f := range stop.Files {
 			for _, c := range f.Conflicts {
@@ -115,12 +119,59 @@ type Ground struct {
 // Overlap compares what each side changed since the common ancestor, file by
 // file, the closest meetings first.
 func (w *Workspace) Overlap(p *Position, j *Join) ([]Ground, error) {
-	if j.Merge == nil {
-		return nil, nil
-	}
 	var out []Ground
-	for i := range j.Merge.Conflicts {
-		c := &j.Merge.Conflicts[i]
+	switch {
+	case j.Merge != nil:
+		list, err := w.groundOf(p, j, j.Merge)
+		if err != nil {
+			return nil, err
+		}
+		out = list
+	case p.Picking:
+		// What a picked commit does not touch has nothing to do with it.
+		at := map[string]int{}
+		for i := range j.Steps {
+			if j.Steps[i].Merge == nil {
+				continue
+			}
+			list, err := w.groundOf(p, j, j.Steps[i].Merge)
+			if err != nil {
+				return nil, err
+			}
+			for _, g := range list {
+				if g.Meeting == OnlyYours {
+					continue
+				}
+				n, known := at[g.Path]
+				if !known {
+					at[g.Path] = len(out)
+					out = append(out, g)
+					continue
+				}
+				out[n].Theirs += g.Theirs
+				out[n].Decide = out[n].Decide || g.Decide
+				if nearness[g.Meeting] < nearness[out[n].Meeting] {
+					out[n].Meeting = g.Meeting
+				}
+			}
+		}
+	}
+	sort.SliceStable(out, func(a, b int) bool {
+		if out[a].Decide != out[b].Decide {
+			return out[a].Decide
+		}
+		return nearness[out[a].Meeting] < nearness[out[b].Meeting]
+	})
+	return out, nil
+}
+
+var nearness = map[Meeting]int{SameLines: 0, SamePlace: 1, SameFile: 2, SameChange: 3, OnlyYours: 4, OnlyTheirs: 5}
+
+// groundOf lists the files of one join of trees.
+func (w *Workspace) groundOf(p *Position, j *Join, r *merge.Result) ([]Ground, error) {
+	var out []Ground
+	for i := range r.Conflicts {
+		c := &r.Conflicts[i]
 		g := Ground{Path: c.Path, Meeting: SameLines, Decide: true}
 		if c.Text != nil {
 			g.Meeting = SamePlace
@@ -144,7 +195,7 @@ func (w *Workspace) Overlap(p *Position, j *Join) ([]Ground, error) {
 			placed[c.Also] = c.Also != ""
 		}
 	}
-	files, err := j.Merge.Files()
+	files, err := r.Files()
 	if err != nil {
 		return nil, err
 	}
@@ -178,13 +229,6 @@ func (w *Workspace) Overlap(p *Position, j *Join) ([]Ground, error) {
 		}
 		out = append(out, g)
 	}
-	order := map[Meeting]int{SameLines: 0, SamePlace: 1, SameFile: 2, SameChange: 3, OnlyYours: 4, OnlyTheirs: 5}
-	sort.SliceStable(out, func(a, b int) bool {
-		if out[a].Decide != out[b].Decide {
-			return out[a].Decide
-		}
-		return order[out[a].Meeting] < order[out[b].Meeting]
-	})
 	return out, nil
 }
 

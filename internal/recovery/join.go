@@ -100,6 +100,15 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, book *se
 		tree, err := w.Tree(p.Yours)
 		j.Tree = tree
 		return j, err
+	case p.Picking:
+		j.Route = Pick
+		picks := slices.Clone(p.Parted.Theirs)
+		slices.Reverse(picks)
+		steps, err := replay.Pick(ctx, w.engine, w.changes, picks, p.Parted.Yours, p.Yours, resolve, progress)
+		if err != nil {
+			return nil, err
+		}
+		j.take(steps)
 	case route == Merge:
 		if err := w.joinMerge(ctx, j, p, resolve); err != nil {
 			return nil, err
@@ -118,58 +127,6 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, book *se
 	}
 	w.open(j, book)
 	return j, w.mend(j, mends)
-}
-
-// PlanPick works out what bringing single commits onto a revision, or onto the
-// branch if that is empty, makes and asks. Each of revs is a revision or a range
-// such as A..B. Nothing is written.
-func (w *Workspace) PlanPick(ctx context.Context, yours string, revs []string, book *settle.Book, progress func(done, of int)) (*Position, *Join, error) {
-	b, err := w.Repo.Current(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	p := &Position{Branch: b, Parted: &history.Divergence{}}
-	if yours == "" {
-		yours = "HEAD"
-	}
-	if p.Yours, err = w.Repo.Resolve(ctx, yours); err != nil {
-		return nil, nil, err
-	}
-	var picked []history.Node
-	for _, rev := range revs {
-		ids, err := w.Repo.Commits(ctx, rev)
-		if err != nil {
-			return nil, nil, err
-		}
-		for _, id := range ids {
-			c, err := w.Store.Commit(id)
-			if err != nil {
-				return nil, nil, err
-			}
-			picked = append(picked, history.Node{ID: id, Commit: c})
-		}
-	}
-	if len(picked) == 0 {
-		return nil, nil, fmt.Errorf("there is no commit in %s to pick", strings.Join(revs, ", "))
-	}
-	p.Theirs = picked[len(picked)-1].ID
-	parted, err := history.Diverge(ctx, w.Store, p.Yours, p.Theirs)
-	if err != nil {
-		return nil, nil, err
-	}
-	p.Parted.Bases, p.Parted.Yours = parted.Bases, parted.Yours
-	for i := len(picked) - 1; i >= 0; i-- {
-		p.Parted.Theirs = append(p.Parted.Theirs, picked[i])
-	}
-	j := &Join{Route: Pick}
-	resolve := func(r *merge.Result) (map[string]object.Entry, bool, error) { return w.files.Resolve(r, book) }
-	steps, err := replay.Pick(ctx, w.engine, w.changes, picked, parted.Yours, p.Yours, resolve, progress)
-	if err != nil {
-		return nil, nil, err
-	}
-	j.take(steps)
-	w.open(j, book)
-	return p, j, nil
 }
 
 // take has the join be made of replayed steps.
@@ -280,7 +237,9 @@ func (j *Join) MendHolder() (words string, ok bool) {
 	if j.Route == Merge {
 		return "the merge commit", true
 	}
-	if i, ok := replay.Last(j.Steps); ok {
+	if i, ok := replay.Last(j.Steps); ok && j.Route == Pick {
+		return fmt.Sprintf("the last picked commit, “%s”", j.Steps[i].Commit.Subject()), true
+	} else if ok {
 		return fmt.Sprintf("your last commit, “%s”", j.Steps[i].Commit.Subject()), true
 	}
 	return "", false
@@ -320,7 +279,11 @@ func (w *Workspace) Build(ctx context.Context, p *Position, j *Join) (Built, err
 	if len(j.Mended) > 0 {
 		last = j.Tree
 	}
-	ids, tip, err := replay.Commits(w.Store, j.Steps, p.Theirs, who, last)
+	onto := p.Theirs
+	if p.Picking {
+		onto = p.Yours
+	}
+	ids, tip, err := replay.Commits(w.Store, j.Steps, onto, who, last)
 	return Built{tip, ids}, err
 }
 
@@ -364,15 +327,22 @@ func count(n int, one, many string) string {
 // Plan is both routes worked out.
 type Plan struct {
 	Rebase, Merge *Join
+	Pick          *Join // alone, where commits are picked
 	Suggested     Route
 	Why           string // a sentence
 	Pushed        bool   // a commit of yours is on a remote already: rewriting it disturbs others
 }
 
-// Plan works both routes out and suggests one. Nothing is written.
+// Plan works both routes out and suggests one; where commits are picked there is but
+// one. Nothing is written.
 func (w *Workspace) Plan(ctx context.Context, p *Position, book *settle.Book, progress func(done, of int)) (*Plan, error) {
 	pl := &Plan{}
 	var err error
+	if p.Picking {
+		pl.Suggested, pl.Why = Pick, "a picked commit is made again on your line, with its author and message."
+		pl.Pick, err = w.Join(ctx, p, Pick, book, nil, progress)
+		return pl, err
+	}
 	if pl.Merge, err = w.Join(ctx, p, Merge, book, nil, nil); err != nil {
 		return nil, err
 	}
@@ -413,8 +383,19 @@ func (pl *Plan) suggest(p *Position) {
 
 // Of gives one of the routes.
 func (pl *Plan) Of(r Route) *Join {
-	if r == Merge {
+	switch r {
+	case Merge:
 		return pl.Merge
+	case Pick:
+		return pl.Pick
 	}
 	return pl.Rebase
+}
+
+// Asking is the join by which the two sides are compared: the merge, or the pick.
+func (pl *Plan) Asking() *Join {
+	if pl.Pick != nil {
+		return pl.Pick
+	}
+	return pl.Merge
 }

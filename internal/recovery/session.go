@@ -71,13 +71,20 @@ func (s *Session) Sync(p *Position) error {
 		st.Accepted = nil
 	}
 	if st.Branch != p.Branch.Name || st.Yours != p.Yours && st.Accepted == nil {
-		*st = State{Branch: p.Branch.Name, Book: st.Book, Accepted: st.Accepted, Agreed: st.Agreed, LastCheck: st.LastCheck}
+		kept := State{Branch: p.Branch.Name, Book: st.Book, Accepted: st.Accepted, Agreed: st.Agreed, LastCheck: st.LastCheck}
+		if st.Branch == p.Branch.Name {
+			kept.Picks = st.Picks
+		}
+		*st = kept
+	}
+	if p.Picking != (st.Route == Pick) {
+		st.Route, st.Stage = "", Look
 	}
 	if st.Theirs != p.Theirs && st.Stage > Choose {
 		st.Stage = Look // their side moved: look again
 	}
 	switch {
-	case st.Accepted != nil && len(p.Parted.Theirs) == 0:
+	case st.Accepted != nil && !p.Picking && len(p.Parted.Theirs) == 0:
 		st.Stage = Push
 	case p.Trivial() != NotTrivial:
 		st.Stage = Look
@@ -241,6 +248,10 @@ func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built) (*W
 		return nil, err
 	}
 	wp := &Waypoint{Branch: p.Branch.Name, Before: p.Yours, After: b.Tip, Theirs: p.Theirs, Route: j.Route, Time: time.Now()}
+	what := "join " + p.Branch.Upstream + " by " + string(j.Route)
+	if p.Picking {
+		wp.Picks, what = s.State.Picks, "pick "+count(len(p.Parted.Theirs), "commit", "commits")
+	}
 	for taken := true; taken; {
 		wp.Name = ""
 		if err := s.store.putWaypoint(wp); err != nil {
@@ -257,7 +268,7 @@ func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built) (*W
 		return nil, err
 	}
 	ctx = context.WithoutCancel(ctx) // from here on it is done whole
-	err = s.Repo.UpdateRefs(ctx, "dorvik: join "+p.Branch.Upstream+" by "+string(j.Route),
+	err = s.Repo.UpdateRefs(ctx, "dorvik: "+what,
 		git.RefUpdate{Name: p.Branch.Full(), New: b.Tip, Old: p.Yours},
 		git.RefUpdate{Name: wp.Ref(), New: p.Yours})
 	if err == nil {
@@ -273,9 +284,17 @@ func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built) (*W
 		s.State.Moving = nil
 		return nil, errors.Join(err, s.store.putWaypoint(wp), s.Save())
 	}
-	s.State.Moving, s.State.Accepted, s.State.Stage = nil, wp, Push
-	s.State.Yours = b.Tip
+	s.State.Moving = nil
+	s.accepted(wp)
 	return wp, s.Save()
+}
+
+// accepted notes that the branch is at a waypoint's other end.
+func (s *Session) accepted(wp *Waypoint) {
+	s.State.Accepted, s.State.Stage, s.State.Yours = wp, Push, wp.After
+	if wp.Route == Pick {
+		s.State.Picks, s.State.Route = nil, ""
+	}
 }
 
 // sign makes the commits of a join again with signatures, where the person wants
@@ -408,6 +427,9 @@ func (s *Session) GoBack(ctx context.Context, name string) (*Waypoint, error) {
 	}
 	wp.GoneBack = true
 	s.State.Accepted, s.State.Yours, s.State.Stage = nil, wp.Before, Settle
+	if wp.Route == Pick {
+		s.State.Branch, s.State.Picks, s.State.Route = wp.Branch, wp.Picks, Pick
+	}
 	return wp, errors.Join(s.store.putWaypoint(wp), s.Save())
 }
 
@@ -451,7 +473,7 @@ func (s *Session) finishMoving(ctx context.Context) error {
 		}
 		s.Notice = "An earlier run was cut off while it changed your files. That was completed: nothing is missing."
 		if w, err := s.store.waypoint(m.Name); err == nil && w != nil && w.After == m.After {
-			s.State.Accepted, s.State.Stage, s.State.Yours = w, Push, w.After
+			s.accepted(w)
 		}
 	} else {
 		s.Notice = "An earlier run was cut off before it changed anything. Your branch is as it was."
@@ -476,7 +498,8 @@ type Pushed struct {
 
 // PushTip pushes the branch's tip, never forcing, and asks the remote again
 // what it holds. If somebody pushed first, the join is undone and the remote
-// fetched, so that it can be made again with the decisions kept.
+// fetched, so that it can be made again with the decisions kept. What was picked
+// stays: it is to be joined with what is new like any other commit of yours.
 func (s *Session) PushTip(ctx context.Context, p *Position) (*Pushed, error) {
 	b, _, err := s.Repo.Status(ctx)
 	if err != nil {
@@ -492,8 +515,8 @@ func (s *Session) PushTip(ctx context.Context, p *Position) (*Pushed, error) {
 	out := &Pushed{Tip: b.Tip}
 	err = s.Repo.Push(ctx, b.Remote, b.Ref, b.Tip)
 	if errors.As(err, &out.Refusal) {
-		if out.Refusal.Kind == git.Behind && s.State.Accepted != nil {
-			if _, err := s.GoBack(ctx, s.State.Accepted.Name); err == nil {
+		if a := s.State.Accepted; out.Refusal.Kind == git.Behind && a != nil && a.Route != Pick {
+			if _, err := s.GoBack(ctx, a.Name); err == nil {
 				out.WentBack = true
 				s.State.Stage = Look
 				return out, s.Save()

@@ -37,6 +37,7 @@ type State struct {
 	Yours, Theirs object.ID     // the tips it was last worked out for
 	Route         Route         `json:"route,omitempty"`
 	Stage         Stage         `json:"stage"`
+	Picks         []object.ID   `json:"picks,omitempty"` // commits that are brought onto the branch, in order
 	Book          settle.Book   `json:"book"`
 	Mends         []Mend        `json:"mends,omitempty"`
 	Accepted      *Waypoint     `json:"accepted,omitempty"` // joined here and not pushed yet
@@ -48,14 +49,15 @@ type State struct {
 
 // Waypoint is a state of the branch to go back to.
 type Waypoint struct {
-	Name     string    `json:"name"` // its ref is refs/dorvik/waypoint/NAME
-	Branch   string    `json:"branch"`
-	Before   object.ID `json:"before"` // the branch's tip before the join
-	After    object.ID `json:"after"`
-	Theirs   object.ID `json:"theirs"`
-	Route    Route     `json:"route"`
-	Time     time.Time `json:"time"`
-	GoneBack bool      `json:"gone_back,omitempty"`
+	Name     string      `json:"name"` // its ref is refs/dorvik/waypoint/NAME
+	Branch   string      `json:"branch"`
+	Before   object.ID   `json:"before"` // the branch's tip before the join
+	After    object.ID   `json:"after"`
+	Theirs   object.ID   `json:"theirs"`
+	Route    Route       `json:"route"`
+	Time     time.Time   `json:"time"`
+	GoneBack bool        `json:"gone_back,omitempty"`
+	Picks    []object.ID `json:"picks,omitempty"` // what was picked
 }
 
 // Ref is the ref that keeps the commits of before the join.

@@ -85,6 +85,9 @@ type Position struct {
 	Dirty         []git.Dirty
 	Asked         time.Time // when the remote was last asked; zero if it was not
 	Unanswered    error     // why the remote did not answer
+
+	Picking bool      // theirs is single commits that are brought onto yours, newest first
+	Home    *Position // then: where the branch stands to its upstream
 }
 
 // Base is the common ancestor, or the zero id.
@@ -99,6 +102,8 @@ func (p *Position) Base() object.ID {
 // nothing new, UpToDate where theirs has nothing new, else NotTrivial.
 func (p *Position) Trivial() Trivial {
 	switch {
+	case p.Picking:
+		return NotTrivial
 	case len(p.Parted.Theirs) == 0:
 		return UpToDate
 	case len(p.Parted.Yours) == 0:
@@ -109,7 +114,7 @@ func (p *Position) Trivial() Trivial {
 
 // NothingToDo reports whether both sides hold the same commits.
 func (p *Position) NothingToDo() bool {
-	return len(p.Parted.Theirs) == 0 && len(p.Parted.Yours) == 0
+	return len(p.Parted.Theirs) == 0 && len(p.Parted.Yours) == 0 && !p.Picking
 }
 
 // Trivial names a join without work, as `plan --json` does.

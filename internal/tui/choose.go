@@ -21,6 +21,9 @@ func (m *model) chooseKeys() []binding {
 	if m.choose.confirm {
 		return []binding{{"y", "rebase all the same"}, {"esc", "no"}}
 	}
+	if m.pos.Picking {
+		return []binding{{"enter", "go on"}, {"↑↓", "scroll"}, {"esc", "back"}}
+	}
 	return []binding{{"←→", "compare"}, {"enter", "take this way"}, {"↑↓", "scroll"}, {"esc", "back"}}
 }
 
@@ -29,6 +32,9 @@ func (m *model) chooseKey(name string, page int) tea.Cmd {
 	m.choose.confirm = false
 	switch name {
 	case "left", "right", "tab":
+		if m.pos.Picking {
+			return nil // there is but one way
+		}
 		if m.choose.route == recovery.Rebase {
 			m.choose.route = recovery.Merge
 		} else {
@@ -73,6 +79,10 @@ func (m *model) chooseKey(name string, page int) tea.Cmd {
 func (m *model) choosePage(w, h int) page {
 	var p page
 	p.blank()
+	if m.pos.Picking {
+		p.rows(indent(m.routePage(recovery.Pick, min(w-4, wide)), 2))
+		return p
+	}
 	routes := []recovery.Route{recovery.Rebase, recovery.Merge}
 	if w >= wide {
 		bw := (w - 7) / 2
@@ -146,13 +156,16 @@ func (m *model) routePage(r recovery.Route, w int) page {
 	var p page
 	j := m.plan.Of(r)
 	head := line{}.bold(bright, title(r))
-	if r == m.plan.Suggested {
+	if r == m.plan.Suggested && !m.pos.Picking {
 		head = head.add(joined, "   ▲ suggested")
 	}
 	p.row(head)
-	if r == recovery.Rebase {
+	switch r {
+	case recovery.Rebase:
 		p.row(txt(dim, "your commits are replayed after theirs"))
-	} else {
+	case recovery.Pick:
+		p.row(txt(dim, "the picked commits are replayed after yours"))
+	default:
 		p.row(txt(dim, "one new commit joins the two lines"))
 	}
 	p.blank()
@@ -170,7 +183,12 @@ func (m *model) routePage(r recovery.Route, w int) page {
 			p.row(txt(dim, " "+what).fit(14).then(row))
 		}
 	}
-	if r == recovery.Rebase {
+	if r == recovery.Pick {
+		fact("history", txt(plain, "your line, and "+plural(j.Kept(), "new commit", "new commits")+" after it"))
+		fact("rewrites", txt(plain, "nothing"))
+		fact("keeps", txt(plain, "author, date and message of each"))
+		m.leavesOut(j, fact)
+	} else if r == recovery.Rebase {
 		fact("history", txt(plain, "one straight line, no extra commit"))
 		l := txt(plain, plural(j.Kept(), "of your commits, ", "of your commits, "))
 		if m.plan.Pushed {
@@ -179,15 +197,7 @@ func (m *model) routePage(r recovery.Route, w int) page {
 			l = l.add(joined, "none was ever pushed").add(plain, ": safe")
 		}
 		fact("rewrites", l)
-		for i := range j.Steps {
-			s := &j.Steps[i]
-			switch s.Outcome {
-			case replay.AlreadyThere:
-				fact("leaves out", txt(plain, s.Commit.ID.Short()).add(dim, fmt.Sprintf(" is there already: %s did the same", first2(m.name(s.Same, settle.SideTheirs)))))
-			case replay.Emptied:
-				fact("leaves out", txt(plain, s.Commit.ID.Short()).add(dim, " has nothing left to add"))
-			}
-		}
+		m.leavesOut(j, fact)
 	} else {
 		fact("history", txt(plain, "two lines and a joint"))
 		fact("rewrites", txt(plain, "nothing"))
@@ -203,12 +213,32 @@ func (m *model) routePage(r recovery.Route, w int) page {
 		fact("check", txt(plain, "once, on the joined result"))
 	}
 	p.blank()
-	if r == recovery.Rebase {
+	switch r {
+	case recovery.Pick:
+		p.rows(wrap(txt(dim, "The picked commits stay where they are. If that branch is joined later, the same change is met twice, and found to be there already."), w))
+	case recovery.Rebase:
 		p.rows(wrap(txt(dim, "Suits you when the commits are still only yours and the team likes a line that reads in order."), w))
-	} else {
+	default:
 		p.rows(wrap(txt(dim, "Suits you when others already build on your commits, or when the joint itself should stay visible."), w))
 	}
 	return p
+}
+
+// leavesOut lists the commits that are not replayed.
+func (m *model) leavesOut(j *recovery.Join, fact func(string, line)) {
+	other := settle.SideTheirs
+	if j.Route == recovery.Pick {
+		other = settle.SideYours
+	}
+	for i := range j.Steps {
+		s := &j.Steps[i]
+		switch s.Outcome {
+		case replay.AlreadyThere:
+			fact("leaves out", txt(plain, s.Commit.ID.Short()).add(dim, fmt.Sprintf(" is there already: %s did the same", first2(m.name(s.Same, other)))))
+		case replay.Emptied:
+			fact("leaves out", txt(plain, s.Commit.ID.Short()).add(dim, " has nothing left to add"))
+		}
+	}
 }
 
 func (m *model) asks(p *page, j *recovery.Join, w int, fact func(string, line)) {
@@ -218,7 +248,7 @@ func (m *model) asks(p *page, j *recovery.Join, w int, fact func(string, line)) 
 		return
 	}
 	l := line{}.bold(trouble, fmt.Sprint(n)).add(plain, map[bool]string{true: " decision", false: " decisions"}[n == 1])
-	if j.Route == recovery.Rebase {
+	if j.Route != recovery.Merge {
 		l = l.add(plain, ", at "+plural(len(j.Stops), "stop", "stops"))
 	} else {
 		l = l.add(plain, ", once")
@@ -230,8 +260,12 @@ func (m *model) asks(p *page, j *recovery.Join, w int, fact func(string, line)) 
 			p.row(txt(dim, "   and more"))
 			return
 		}
+		sign, h := "●", yours
+		if j.Route == recovery.Pick {
+			sign, h = "■", theirs
+		}
 		if s.Commit.Commit != nil {
-			p.row(txt(plain, "   ").add(yours, "● ").add(plain, s.Commit.ID.Short()+" ").add(dim, s.Commit.Subject()).cut(w))
+			p.row(txt(plain, "   ").add(h, sign+" ").add(plain, s.Commit.ID.Short()+" ").add(dim, s.Commit.Subject()).cut(w))
 		}
 		for i, f := range s.Files {
 			if i == 5 {
@@ -269,6 +303,22 @@ func (m *model) drawing(r recovery.Route, j *recovery.Join, w int) page {
 	b := m.pos.Base().Short()
 	a, t := m.pos.Parted.Yours, m.pos.Parted.Theirs
 	const cell = 5
+	if r == recovery.Pick {
+		l, ids := txt(base, " ◆"), txt(dim, " "+b)
+		if len(a) > 0 {
+			l = l.add(yours, fmt.Sprintf("── %d × ● ──", len(a)))
+		}
+		if j.Kept() > (w-24)/cell {
+			return page{l.add(theirs, fmt.Sprintf("── %d × ■′", j.Kept())), ids}
+		}
+		ids = ids.fit(l.width() - 1)
+		for i := range j.Steps {
+			if !j.Steps[i].Left() {
+				l, ids = l.add(theirs, "─────■′"), ids.add(theirs, j.Steps[i].Commit.ID.Short())
+			}
+		}
+		return page{l, ids}
+	}
 	if r == recovery.Rebase {
 		line1, line2 := txt(base, " ◆"), txt(dim, " "+b)
 		room := (w - 8) / cell

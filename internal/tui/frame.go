@@ -77,8 +77,8 @@ func (m *model) header() line {
 func (m *model) status() line {
 	switch m.stage {
 	case recovery.Settle:
-		if it := m.item(); it != nil && it.yours.Commit != nil && m.join.Route == recovery.Rebase {
-			return txt(dim, fmt.Sprintf("%s  ·  stop %d of %d", it.yours.ID.Short(), it.stop+1, len(m.join.Stops)))
+		if it := m.item(); it != nil && m.join.Stops[it.stop].Commit.Commit != nil {
+			return txt(dim, fmt.Sprintf("%s  ·  stop %d of %d", m.join.Stops[it.stop].Commit.ID.Short(), it.stop+1, len(m.join.Stops)))
 		}
 		return txt(dim, string(m.st.Route))
 	case recovery.Check:
@@ -139,6 +139,9 @@ func (m *model) stageState(s recovery.Stage) string {
 	}
 	switch s {
 	case recovery.Look:
+		if m.pos.Picking {
+			return fmt.Sprintf("%d to pick", len(m.pos.Parted.Theirs))
+		}
 		return fmt.Sprintf("%d new · %d unpushed", len(m.pos.Parted.Theirs), len(m.pos.Parted.Yours))
 	case recovery.Choose:
 		if m.stage == recovery.Choose {

@@ -22,6 +22,8 @@ func (m *model) lookKeys() []binding {
 	var out []binding
 	switch {
 	case m.pos.NothingToDo():
+	case m.pos.Picking:
+		out = append(out, binding{"enter", "see what they would make"}, binding{"x", "drop the pick"})
 	case m.pos.Trivial() == recovery.FastForward:
 		out = append(out, binding{"enter", "move forward"})
 	case m.pos.Trivial() == recovery.UpToDate:
@@ -57,6 +59,10 @@ func (m *model) lookKey(name string, page int) tea.Cmd {
 	case "f", "r":
 		if !m.busy() {
 			return m.load(true)
+		}
+	case "x":
+		if m.pos.Picking && !m.busy() {
+			return m.dropPick()
 		}
 	case "u":
 		if m.canUndo() && !m.busy() {
@@ -114,6 +120,12 @@ func (m *model) headline(p *page, w int) {
 	l := line{}
 	second := ""
 	switch {
+	case m.pos.Picking:
+		l = l.bold(bright, plural(their, "commit", "commits")+" to pick. ").add(plain, fmt.Sprintf("What %s changed there is brought onto %s, commit by commit.", m.theirNames(), m.pos.Branch.Name))
+		second = "Your branch is as it was until you accept the result. The commits stay where they are, too."
+		if n := len(m.pos.Home.Parted.Theirs); n > 0 {
+			second += fmt.Sprintf(" %s has %s that you do not have: a push will want them joined.", m.pos.Branch.Upstream, plural(n, "commit", "commits"))
+		}
 	case m.pos.NothingToDo():
 		l = l.bold(joined, "Nothing to do. ").add(plain, m.pos.Branch.Name+" and "+m.pos.Branch.Upstream+" hold the same commits.")
 		second = "There is nothing to join and nothing to push."
@@ -167,7 +179,11 @@ func (m *model) lanes(w, h int) page {
 	p.row(heading("WHERE THE LINES PART"))
 	p.blank()
 	same := map[object.ID]history.Node{}
-	for _, s := range m.plan.Rebase.Steps {
+	steps := m.plan.Asking().Steps
+	if m.plan.Rebase != nil {
+		steps = m.plan.Rebase.Steps
+	}
+	for _, s := range steps {
 		if s.Outcome == replay.AlreadyThere {
 			same[s.Commit.ID] = s.Same
 		}
@@ -181,13 +197,17 @@ func (m *model) lanes(w, h int) page {
 	}
 	most := max(2, room/each)
 	colA := m.lane(a, yours, "●", settle.SideYours, same, each, most)
-	colB := m.lane(b, theirs, "■", settle.SideTheirs, nil, each, most)
+	colB := m.lane(b, theirs, "■", settle.SideTheirs, same, each, most)
+	mine, others := ", not pushed", ", not here yet"
+	if m.pos.Picking {
+		mine, others = ", since the lines parted", ", picked"
+	}
 	lane := (w - 3) / 2
 	// What their lane does not need, yours may have.
 	lane = max(lane, min(colA.width()+2, w-2-colB.width()))
 	switch {
 	case len(a) == 0:
-		p.row(txt(plain, "   ").bold(theirs, "theirs").add(dim, ", not here yet"))
+		p.row(txt(plain, "   ").bold(theirs, "theirs").add(dim, others))
 		p.blank()
 		p.rows(indent(colB, 1))
 		p.rows(m.stem(1))
@@ -199,7 +219,7 @@ func (m *model) lanes(w, h int) page {
 		p.rows(m.stem(1))
 		return p
 	}
-	p.row(txt(plain, "   ").bold(yours, "yours").add(dim, ", not pushed").fit(lane+4).bold(theirs, "theirs").add(dim, ", not here yet"))
+	p.row(txt(plain, "   ").bold(yours, "yours").add(dim, mine).fit(lane+4).bold(theirs, "theirs").add(dim, others))
 	p.blank()
 	n := max(len(colA), len(colB))
 	for i := range n {
@@ -216,6 +236,10 @@ func (m *model) lanes(w, h int) page {
 	p.row(txt(yours, " ╰"+strings.Repeat("─", half-1)).add(plain, "┬").add(theirs, strings.Repeat("─", lane-half-1)+"╯"))
 	p.rows(m.stem(half + 1))
 	p.blank()
+	if m.pos.Picking {
+		p.rows(wrap(txt(plain, fmt.Sprintf("%s will hold %s more.", m.pos.Branch.Name, plural(m.plan.Pick.Kept(), "commit", "commits"))), w-1))
+		return p
+	}
 	sum := line{}.add(plain, fmt.Sprintf("After %s %s will hold ", m.pos.Base().Short(), m.pos.Branch.Name))
 	byMerge := plural(len(a)+len(b)+1, "commit", "commits") + " by merge"
 	if m.plan.Rebase.Refused == nil {
@@ -311,7 +335,7 @@ func (m *model) groundPage(w int) page {
 	} else {
 		p.row(line{}.bold(trouble, plural(decide, "file", "files")).add(plain, " will need a decision; ").add(joined, alone+"."))
 	}
-	m.remarks(&p, m.plan.Merge, w)
+	m.remarks(&p, m.plan.Asking(), w)
 	m.uncommitted(&p, w, 0)
 	m.whoToAsk(&p)
 	return p
@@ -436,6 +460,16 @@ func (m *model) whoToAsk(p *page) {
 		p.row(txt(theirs, "■ ").add(plain, m.name(mine[0], settle.SideTheirs)+" ").
 			add(dim, fmt.Sprintf("%s, %s, last %s", mine[0].Author().Email, plural(len(mine), "commit", "commits"), m.age(mine[0]))))
 	}
+}
+
+// dropPick goes back to where the branch stands to its upstream.
+func (m *model) dropPick() tea.Cmd {
+	if err := m.s.DropPick(); err != nil {
+		return m.failure(err)
+	}
+	cmd := m.load(false)
+	m.flash = txt(plain, "The pick is dropped; your branch is as it was.")
+	return cmd
 }
 
 // undoJoin takes the accepted join back.

@@ -58,7 +58,7 @@ func (m *model) toPush() tea.Cmd {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		out.silent, out.moved, out.asked = err, err == nil && at != pos.Theirs, time.Now()
+		out.silent, out.moved, out.asked = err, err == nil && at != home(pos).Theirs, time.Now()
 		if pos.Trivial() == recovery.NotTrivial {
 			m.s.State.Stage = recovery.Push
 		}
@@ -66,6 +66,23 @@ func (m *model) toPush() tea.Cmd {
 		return out, m.s.Save()
 	})
 }
+
+// home is where the branch stands to its upstream.
+func home(p *recovery.Position) *recovery.Position {
+	if p.Home != nil {
+		return p.Home
+	}
+	return p
+}
+
+// accepted reports whether the result shown is on the branch already.
+func (m *model) accepted() bool {
+	return m.st.Accepted != nil && (!m.pos.Picking || m.st.Accepted.Before == m.pos.Yours)
+}
+
+// behind reports whether a push of what was picked would be refused, as the upstream
+// has commits of its own.
+func (m *model) behind() bool { return m.pos.Picking && len(m.pos.Home.Parted.Theirs) > 0 }
 
 func (m *model) pushKeys() []binding {
 	switch {
@@ -75,7 +92,11 @@ func (m *model) pushKeys() []binding {
 		return []binding{{"esc", "back"}}
 	case m.push.ready.moved:
 		return []binding{{"enter", "look at what is new"}, {"q", "quit"}}
-	case m.st.Accepted != nil:
+	case m.behind() && m.accepted():
+		return []binding{{"enter", "look at both lines"}, {"u", "undo the pick"}, {"q", "quit"}}
+	case m.behind():
+		return []binding{{"enter", "put them on your branch"}, {"esc", "back"}}
+	case m.accepted():
 		return []binding{{"enter", "push to " + m.pos.Branch.Upstream}, {"u", "undo the join"}, {"q", "quit"}}
 	case m.pos.Trivial() == recovery.UpToDate:
 		return []binding{{"enter", "push to " + m.pos.Branch.Upstream}, {"esc", "back"}}
@@ -89,8 +110,13 @@ func (m *model) pushRemark() string {
 		return "The remote was asked again after the push."
 	case m.push.ready != nil && m.push.ready.moved:
 		return "Your decisions are kept; only what is new is asked."
-	case m.st.Accepted != nil:
+	case m.behind():
+		return "Nothing is pushed now. What you picked joins what is new there like any other commit of yours."
+	case m.accepted():
 		return "The joined result is on your branch. It can be undone until it is pushed."
+	}
+	if m.pos.Picking {
+		return "If somebody pushes first, what you picked stays on your branch, and you join the two lines."
 	}
 	return "If somebody pushes first, Dorvik joins again and asks only what is new."
 }
@@ -107,7 +133,12 @@ func (m *model) pushKey(name string, page int) tea.Cmd {
 			m.goTo(recovery.Look)
 			m.push = pushView{holds: holds}
 			return m.load(true)
-		case m.st.Accepted != nil || m.pos.Trivial() == recovery.UpToDate:
+		case m.behind() && m.accepted():
+			m.goTo(recovery.Look)
+			return m.load(true)
+		case m.behind():
+			return m.accept(false)
+		case m.accepted() || m.pos.Trivial() == recovery.UpToDate:
 			if name == "enter" {
 				return m.pushNow()
 			}
@@ -122,7 +153,11 @@ func (m *model) pushKey(name string, page int) tea.Cmd {
 		if m.busy() {
 			return nil
 		}
-		if m.st.Accepted != nil || m.pos.Trivial() != recovery.NotTrivial {
+		if m.accepted() && m.pos.Picking {
+			m.goTo(recovery.Look)
+			return m.load(true)
+		}
+		if m.accepted() || m.pos.Trivial() != recovery.NotTrivial {
 			m.goTo(recovery.Look)
 			return nil
 		}
@@ -166,6 +201,10 @@ func (m *model) takeAccepted(a accepted) tea.Cmd {
 	}
 	if a.push {
 		return m.pushNow()
+	}
+	if m.pos.Picking {
+		m.flash = txt(joined, "✓ ").add(plain, "Picked: your branch and files are at the result. Nothing is pushed yet.")
+		return nil
 	}
 	m.flash = txt(joined, "✓ ").add(plain, "Joined: your branch and files are at the result. Nothing is pushed yet.")
 	return nil
@@ -229,6 +268,12 @@ func (m *model) pushPage(w int) page {
 		return p
 	case r.silent != nil:
 		say(line{}.bold(trouble, "▲ "+m.pos.Branch.Remote+" did not answer. ").add(plain, sentence(r.silent.Error())+" The push will show."))
+	case m.behind() && m.accepted():
+		say(line{}.bold(joined, "✓ Picked. ").add(plain, fmt.Sprintf("%s on your branch. %s has %s that you do not have: join the two lines before you push.",
+			plural(m.join.Kept(), "commit is", "commits are"), up, plural(len(m.pos.Home.Parted.Theirs), "commit", "commits"))))
+	case m.behind():
+		say(line{}.bold(joined, "Ready. ").add(plain, fmt.Sprintf("%s on your branch. %s has %s that you do not have, so a push comes after joining those.",
+			plural(m.join.Kept(), "commit goes", "commits go"), up, plural(len(m.pos.Home.Parted.Theirs), "commit", "commits"))))
 	default:
 		say(line{}.bold(joined, "Ready. ").add(plain, fmt.Sprintf("%s to %s. The remote was asked %s and has not moved.",
 			plural(m.goes(), "commit goes", "commits go"), up, ago(m.now(), r.asked))))
@@ -256,6 +301,8 @@ func (m *model) pushPage(w int) page {
 // goes counts the commits that the push adds to the remote.
 func (m *model) goes() int {
 	switch {
+	case m.pos.Picking:
+		return len(m.pos.Home.Parted.Yours) + m.join.Kept()
 	case m.pos.Trivial() == recovery.UpToDate || m.join == nil:
 		return len(m.pos.Parted.Yours)
 	case m.join.Route == recovery.Rebase:
@@ -314,7 +361,11 @@ func (m *model) becomes(p *page, w int) {
 		for _, n := range yoursOf {
 			show("●", yours, n.ID.Short(), n.Subject(), m.name(n, settle.SideYours), "")
 		}
-	case j.Route == recovery.Rebase:
+	case j.Route != recovery.Merge:
+		sign, h, side := "●′", yours, settle.SideYours
+		if m.pos.Picking {
+			sign, h, side = "■′", theirs, settle.SideTheirs
+		}
 		mended := len(j.Mended) > 0
 		for i := len(j.Steps) - 1; i >= 0; i-- {
 			s := &j.Steps[i]
@@ -329,7 +380,12 @@ func (m *model) becomes(p *page, w int) {
 				note += ", with the mend"
 				mended = false
 			}
-			show("●′", yours, id.Short(), s.Commit.Subject(), m.name(s.Commit, settle.SideYours), note)
+			show(sign, h, id.Short(), s.Commit.Subject(), m.name(s.Commit, side), note)
+		}
+		if m.pos.Picking {
+			for _, n := range yoursOf {
+				show("●", yours, n.ID.Short(), n.Subject(), m.name(n, settle.SideYours), "as it is")
+			}
 		}
 	default:
 		show("✦", joined, m.s.Signed(m.check.built.Tip).Short(), joint, "you", map[bool]string{true: "the joint, with the mend", false: "the joint"}[len(j.Mended) > 0])
@@ -338,6 +394,9 @@ func (m *model) becomes(p *page, w int) {
 		}
 	}
 	for _, n := range m.pos.Parted.Theirs {
+		if m.pos.Picking {
+			break // they stay where they are
+		}
 		show("■", theirs, n.ID.Short(), n.Subject(), first2(m.name(n, settle.SideTheirs)), "on the remote")
 	}
 	if rows > most {
@@ -353,9 +412,9 @@ func (m *model) becomes(p *page, w int) {
 		s := &m.join.Steps[i]
 		switch s.Outcome {
 		case replay.AlreadyThere:
-			p.row(txt(dim, "    ◌").fit(8).add(dim, s.Commit.ID.Short()+"  "+s.Commit.Subject()+"   not pushed: "+s.Same.ID.Short()+" holds the same change"))
+			p.row(txt(dim, "    ◌").fit(8).add(dim, s.Commit.ID.Short()+"  "+s.Commit.Subject()+"   left out: "+s.Same.ID.Short()+" holds the same change"))
 		case replay.Emptied:
-			p.row(txt(dim, "    ◌").fit(8).add(dim, s.Commit.ID.Short()+"  "+s.Commit.Subject()+"   not pushed: nothing of it is left"))
+			p.row(txt(dim, "    ◌").fit(8).add(dim, s.Commit.ID.Short()+"  "+s.Commit.Subject()+"   left out: nothing of it is left"))
 		}
 	}
 }
@@ -440,7 +499,7 @@ func (m *model) madeSure(p *page, r *pushReady) {
 		}
 	}
 	if r.silent == nil {
-		row(true, "the remote is where it was", m.pos.Theirs.Short()+", asked "+ago(m.now(), r.asked))
+		row(true, "the remote is where it was", home(m.pos).Theirs.Short()+", asked "+ago(m.now(), r.asked))
 	} else {
 		row(false, "the remote did not answer", "")
 	}

@@ -136,10 +136,10 @@ func (m *model) load(fetch bool) tea.Cmd {
 		if out.plan, err = m.s.Plan(ctx, out.pos, &out.st.Book, progress); err != nil {
 			return nil, err
 		}
-		if out.ground, err = m.s.Overlap(out.pos, out.plan.Merge); err != nil {
+		if out.ground, err = m.s.Overlap(out.pos, out.plan.Asking()); err != nil {
 			return nil, err
 		}
-		if err := m.s.InTheWay(out.pos, out.plan.Merge.Tree); err != nil && !errors.As(err, &out.inWay) {
+		if err := m.s.InTheWay(out.pos, out.plan.Asking().Tree); err != nil && !errors.As(err, &out.inWay) {
 			return nil, err
 		}
 		for id := out.pos.Base(); !id.IsZero() && len(out.under) < 2; {
@@ -195,7 +195,12 @@ func itemsOf(w *recovery.Workspace, pos *recovery.Position, j *recovery.Join, bo
 	for i, stop := range j.Stops {
 		for _, f := range stop.Files {
 			for _, c := range f.Conflicts {
-				it := item{stop: i, file: f, c: c, yours: stop.Commit}
+				it := item{stop: i, file: f, c: c}
+				if pos.Picking {
+					it.theirs = stop.Commit
+				} else {
+					it.yours = stop.Commit
+				}
 				var err error
 				var lines []string
 				if it.yours.Commit == nil {
@@ -210,8 +215,10 @@ func itemsOf(w *recovery.Workspace, pos *recovery.Position, j *recovery.Join, bo
 				if !c.Whole {
 					lines = f.Text.Theirs[c.Place.Theirs.Lo:c.Place.Theirs.Hi]
 				}
-				if it.theirs, err = who(theirs, f, lines); err != nil {
-					return nil, err
+				if it.theirs.Commit == nil {
+					if it.theirs, err = who(theirs, f, lines); err != nil {
+						return nil, err
+					}
 				}
 				if d, _, ok := book.For(c); ok {
 					it.done = &d
@@ -350,7 +357,7 @@ func sentence(s string) string {
 func (m *model) takeLoaded(l loaded) tea.Cmd {
 	m.pos, m.plan, m.ground, m.st, m.inWay, m.me, m.blocked = l.pos, l.plan, l.ground, l.st, l.inWay, l.me, nil
 	m.under = l.under
-	if m.choose.route == "" || m.stage == recovery.Look && m.st.Route == "" {
+	if m.choose.route == "" || m.pos.Picking != (m.choose.route == recovery.Pick) || m.stage == recovery.Look && m.st.Route == "" {
 		m.choose.route = m.plan.Suggested
 	}
 	m.join, m.items = nil, nil
@@ -428,6 +435,8 @@ func (m *model) farewell() string {
 		return "dorvik: the joined result is on your branch and not pushed yet. “dorvik” goes on; “dorvik undo” takes it back."
 	case m.changed:
 		return "dorvik: done."
+	case len(m.st.Picks) > 0:
+		return fmt.Sprintf("dorvik: nothing was changed. %s to pick; “dorvik” goes on where you left.", plural(len(m.st.Picks), "commit is left", "commits are left"))
 	case len(m.st.Book.Decisions) > 0:
 		return fmt.Sprintf("dorvik: nothing was changed. %s kept; “dorvik” goes on where you left.", plural(len(m.st.Book.Decisions), "decision is", "decisions are"))
 	}

@@ -224,7 +224,7 @@ func (r *replayer) plain(s *Step) error {
 	if s.Tree, err = r.settle(s, s.Merge); err != nil {
 		return err
 	}
-	if s.Merge.Clean() {
+	if s.Merge.Clean() && !r.picking {
 		s.Merge = s.Merge.Brief() // of ten thousand steps, the accounts would fill the memory
 	}
 	if s.Tree == onto && n.Tree != before && !s.Open {

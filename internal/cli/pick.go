@@ -1,0 +1,86 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"dorvik/internal/core/settle"
+)
+
+// add defines the flags of a job done without a screen.
+func (f *recoverFlags) add(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&f.prefer, "prefer", "", "`WAYS` to settle conflicts by, in order: weave, yours, theirs, yours-theirs, theirs-yours, base, sorted, as-before, suggested")
+	cmd.Flags().StringVar(&f.check, "check", "", "check with `CMD`")
+	cmd.Flags().BoolVar(&f.noCheck, "no-check", false, "go on without a check")
+	cmd.Flags().BoolVar(&f.push, "push", false, "push the result")
+}
+
+// ways reads the preference and finds what cannot be meant.
+func (f *recoverFlags) ways() (prefer []settle.Way, err error) {
+	if f.prefer != "" {
+		var ok bool
+		if prefer, ok = settle.ParsePreference(f.prefer); !ok {
+			return nil, usage{fmt.Errorf("--prefer has a way that is not known: %q; see dorvik recover --help", f.prefer)}
+		}
+	}
+	if f.check != "" && f.noCheck {
+		return nil, usage{fmt.Errorf("--check and --no-check cannot both be meant")}
+	}
+	return prefer, nil
+}
+
+func (e *env) pick(theme *string) *cobra.Command {
+	var f recoverFlags
+	cmd := &cobra.Command{
+		Use: "pick COMMIT…", Short: "Bring single commits over from another branch",
+		Long: `Makes single commits, or those of ranges such as A..B, again on the branch you are
+on, through the same stages as a recovery: what they would change, the conflicts,
+the check, the push. What stands on your branch is yours, and what the commits
+change is theirs. Nothing changes until you accept the result.
+
+In a terminal it opens the full screen. Elsewhere, or with one of the flags below,
+it does the whole job without a screen; where a decision is missing it stops with
+the pick saved, and dorvik goes on with it.`,
+		Example: `  dorvik pick 4f2a91c
+  dorvik pick v1.2..fixes --prefer suggested --check 'make test'`,
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return usage{fmt.Errorf("pick takes the commits to bring over, or ranges such as A..B")}
+			}
+			return nil
+		},
+	}
+	f.add(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		prefer, err := f.ways()
+		if err != nil {
+			return err
+		}
+		ctx := cmd.Context()
+		s, err := e.session(ctx)
+		if err != nil {
+			return err
+		}
+		defer s.Close()
+		if err := s.Pick(ctx, args); err != nil {
+			return err
+		}
+		if f == (recoverFlags{}) && !e.json && isTerminal(e.out) {
+			return e.screen(ctx, s, *theme)
+		}
+		return e.job(ctx, s, f, prefer, s.Stand)
+	}
+	return e.jsonFlag(cmd)
+}
+
+// isTerminal reports whether what is written there is seen at once.
+func isTerminal(w any) bool {
+	f, ok := w.(*os.File)
+	if !ok {
+		return false
+	}
+	info, err := f.Stat()
+	return err == nil && info.Mode()&os.ModeCharDevice != 0
+}

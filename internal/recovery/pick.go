@@ -1,0 +1,154 @@
+package recovery
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"dorvik/internal/core/history"
+	"dorvik/internal/core/object"
+	"dorvik/internal/core/replay"
+	"dorvik/internal/core/settle"
+	"dorvik/internal/git"
+)
+
+// commits looks up what each of revs names: a commit, or those of a range such as
+// A..B. They come in the order given, of a range the oldest first.
+func (w *Workspace) commits(ctx context.Context, revs []string) ([]object.ID, error) {
+	var out []object.ID
+	for _, rev := range revs {
+		ids, err := w.Repo.Commits(ctx, rev)
+		if err != nil {
+			return nil, err
+		}
+		for _, id := range ids {
+			if !slices.Contains(out, id) {
+				out = append(out, id)
+			}
+		}
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("there is no commit in %s to pick", strings.Join(revs, ", "))
+	}
+	return out, nil
+}
+
+// picking is the position of single commits that are brought onto yours: they are
+// theirs, in the order given.
+func (w *Workspace) picking(ctx context.Context, b git.Branch, yours object.ID, picks []object.ID) (*Position, error) {
+	p := &Position{Branch: b, Yours: yours, Theirs: picks[len(picks)-1], Picking: true}
+	var err error
+	if p.Parted, err = history.Diverge(ctx, w.Store, p.Yours, p.Theirs); err != nil {
+		return nil, err
+	}
+	p.Parted.Theirs = nil
+	held := 0
+	for _, id := range slices.Backward(picks) {
+		c, err := w.Store.Commit(id)
+		if err != nil {
+			return nil, err
+		}
+		n := history.Node{ID: id, Commit: c}
+		if len(c.Parents) > 1 {
+			return nil, &replay.PickedMergeError{Commit: n}
+		}
+		in, err := history.IsAncestor(ctx, w.Store, id, yours)
+		if err != nil {
+			return nil, err
+		}
+		if in {
+			held++
+		}
+		p.Parted.Theirs = append(p.Parted.Theirs, n)
+	}
+	if held == len(picks) {
+		return nil, &HeldError{p.Parted.Theirs[0]}
+	}
+	return p, nil
+}
+
+// HeldError says that what is to be picked is in the branch's line already.
+type HeldError struct{ Commit history.Node }
+
+func (e *HeldError) Error() string {
+	return fmt.Sprintf("there is nothing to pick: %s “%s” is in your line already", e.Commit.ID.Short(), e.Commit.Subject())
+}
+
+// PlanPick works out what bringing single commits onto a revision, or onto the
+// branch if that is empty, makes and asks. Nothing is written.
+func (w *Workspace) PlanPick(ctx context.Context, yours string, revs []string) (*Position, *Join, error) {
+	b, err := w.Repo.Current(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	if yours == "" {
+		yours = "HEAD"
+	}
+	onto, err := w.Repo.Resolve(ctx, yours)
+	if err != nil {
+		return nil, nil, err
+	}
+	picks, err := w.commits(ctx, revs)
+	if err != nil {
+		return nil, nil, err
+	}
+	p, err := w.picking(ctx, b, onto, picks)
+	if err != nil {
+		return nil, nil, err
+	}
+	j, err := w.Join(ctx, p, Pick, &settle.Book{}, nil, nil)
+	return p, j, err
+}
+
+// Pick has the session bring single commits onto the branch from here on, until
+// that is accepted, or dropped. Decisions made before are kept.
+func (s *Session) Pick(ctx context.Context, revs []string) error {
+	picks, err := s.commits(ctx, revs)
+	if err != nil {
+		return err
+	}
+	b, err := s.Repo.Current(ctx)
+	if err != nil {
+		return err
+	}
+	if b.Name == "" || b.Tip.IsZero() {
+		_, err := s.Stand(ctx, false) // which says what is in the way
+		return err
+	}
+	if _, err := s.picking(ctx, b, b.Tip, picks); err != nil {
+		return err
+	}
+	if !slices.Equal(s.State.Picks, picks) {
+		s.State.Stage = Look
+		s.State.Mends = nil
+	}
+	s.State.Branch, s.State.Picks, s.State.Route = b.Name, picks, Pick
+	return s.Save()
+}
+
+// DropPick goes back to joining the branch with its upstream.
+func (s *Session) DropPick() error {
+	s.State.Picks, s.State.Route, s.State.Stage, s.State.Mends = nil, "", Look, nil
+	return s.Save()
+}
+
+// Stand is Workspace.Stand, or while commits are picked where they stand to the
+// branch.
+func (s *Session) Stand(ctx context.Context, fetch bool) (*Position, error) {
+	home, err := s.Workspace.Stand(ctx, fetch)
+	if err != nil || len(s.State.Picks) == 0 || s.State.Branch != home.Branch.Name {
+		return home, err
+	}
+	p, err := s.picking(ctx, home.Branch, home.Yours, s.State.Picks)
+	var held *HeldError
+	if errors.As(err, &held) {
+		return home, s.DropPick() // somebody brought them over by another way
+	}
+	if err != nil {
+		return nil, err
+	}
+	p.Home, p.Dirty, p.Asked, p.Unanswered = home, home.Dirty, home.Asked, home.Unanswered
+	return p, nil
+}
