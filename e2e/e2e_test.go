@@ -41,6 +41,7 @@ type terminal struct {
 	sock  string
 	scene *demo.Scene
 	keys  int
+	args  string // of the program
 
 	running bool
 }
@@ -79,7 +80,7 @@ func (x *terminal) tmux(args ...string) string {
 func (x *terminal) open(size string, words ...string) {
 	x.t.Helper()
 	cols, rows, _ := strings.Cut(size, "x")
-	line := strings.Join(words, " ") + " " + binary + " -C " + x.scene.Clone + "; echo ended with $?; sleep 600"
+	line := strings.Join(words, " ") + " " + binary + " -C " + x.scene.Clone + " " + x.args + "; echo ended with $?; sleep 600"
 	if x.running {
 		x.tmux("resize-window", "-t", "s", "-x", cols, "-y", rows)
 		x.tmux("respawn-pane", "-k", "-t", "s", "sh", "-c", line)
@@ -311,4 +312,46 @@ func TestCancelTheCheck(t *testing.T) {
 	x.see("ended with 0", "2 decisions are kept")
 	left, _ := exec.Command("pgrep", "-f", "sleep 30[0]; echo ended").Output()
 	assert.Empty(t, string(left), "nothing of the check goes on after quitting")
+}
+
+func TestPick(t *testing.T) {
+	x := newTerminal(t)
+	mine := x.mine()
+	mine.Git("fetch", "-q")
+	before, dirty := mine.Git("rev-parse", "HEAD"), mine.Git("status", "--porcelain")
+	x.args = "pick origin/main~2..origin/main"
+	x.open("142x40")
+	x.see("2 commits to pick.", "theirs, picked", "a push will want them joined", "older ones are not picked", "fetched")
+	x.press("Enter")
+	x.see("the picked commits are replayed after yours", "1 decision, at 1 stop")
+	x.press("Enter")
+	x.see("Settle 0 of 1", "weave")
+	x.press("q")
+	x.see("2 commits are left to pick", "ended with 0")
+	assert.Equal(t, before, mine.Git("rev-parse", "HEAD"))
+
+	x.args = ""
+	x.open("142x40")
+	x.see("Settle 0 of 1", "weave")
+	x.press("Enter")
+	x.see("All settled")
+	x.press("Enter")
+	x.see("found from go.mod", "agree and run it")
+	x.press("Enter")
+	x.see("undefined: DepthAt")
+	x.press("s", "y")
+	x.see("2 commits go on your branch", "the check failed")
+	x.press("Enter")
+	x.see("Picked.", "undo the pick")
+	assert.Equal(t, []string{"Round fares up to ten cents", "Rename DepthAt to DepthAtPier"}, strings.Split(mine.Git("log", "-2", "--format=%s"), "\n"))
+	assert.Equal(t, "Ilka Renn", mine.Git("log", "-1", "--format=%an"))
+	assert.Equal(t, dirty, mine.Git("status", "--porcelain"))
+	x.press("Enter")
+	x.see("A push is refused as things are", "6 unpushed", "in 4c9a too", "undo the join")
+	x.press("u")
+	x.see("2 commits to pick.", "The join is undone")
+	assert.Equal(t, before, mine.Git("rev-parse", "HEAD"))
+	x.press("x")
+	x.see("A push is refused as things are", "4 unpushed", "The pick is dropped")
+	assert.Equal(t, dirty, mine.Git("status", "--porcelain"))
 }

@@ -311,10 +311,10 @@ func (m *model) drawing(r recovery.Route, j *recovery.Join, w int) page {
 		if j.Kept() > (w-24)/cell {
 			return page{l.add(theirs, fmt.Sprintf("── %d × ■′", j.Kept())), ids}
 		}
-		ids = ids.fit(l.width() - 1)
 		for i := range j.Steps {
 			if !j.Steps[i].Left() {
-				l, ids = l.add(theirs, "─────■′"), ids.add(theirs, j.Steps[i].Commit.ID.Short())
+				l = l.add(theirs, "─────■′")
+				ids = ids.fit(l.width()-2).add(theirs, j.Steps[i].Commit.ID.Short())
 			}
 		}
 		return page{l, ids}

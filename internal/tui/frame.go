@@ -239,6 +239,9 @@ func (m *model) remark() string {
 	}
 	switch m.stage {
 	case recovery.Choose:
+		if m.pos.Picking {
+			return "This was worked out without touching your branch, index or files."
+		}
 		return "Both ways were worked out without touching your branch, index or files."
 	case recovery.Settle:
 		return m.settleRemark()

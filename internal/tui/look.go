@@ -201,6 +201,9 @@ func (m *model) lanes(w, h int) page {
 	mine, others := ", not pushed", ", not here yet"
 	if m.pos.Picking {
 		mine, others = ", since the lines parted", ", picked"
+		if oldest := b[len(b)-1]; len(oldest.Parents) > 0 && oldest.Parents[0] != m.pos.Base() {
+			colB.row(txt(theirs, "┊ ").add(dim, "older ones are not picked"))
+		}
 	}
 	lane := (w - 3) / 2
 	// What their lane does not need, yours may have.
