@@ -501,7 +501,7 @@ func samePaths(t *testing.T, w *Workspace, what string, theirs []string, stop St
 		th, err := w.Store.Find(stop.Result.Theirs, p)
 		require.NoError(t, err)
 		if !y.Absent() || !th.Absent() {
-			got[p] = got[p] || y.ID != empty && th.ID != empty
+			got[p] = got[p] || y.ID != empty && th.ID != empty && !y.Same(th)
 		}
 	}
 	collided := slices.ContainsFunc(stop.Result.Conflicts, func(c merge.Conflict) bool {
@@ -549,7 +549,7 @@ func compareRebase(t *testing.T, w *Workspace, at *gittest.Repo, n int) bool {
 	if !assert.NoError(t, err) {
 		return true
 	}
-	_, gerr := at.Try("rebase", "-q", p.Theirs.String(), p.Yours.String())
+	said, gerr := at.Try("rebase", "-q", p.Theirs.String(), p.Yours.String())
 	if gerr == nil {
 		if !j.Clean() && gitLosesWork(t, w, p, at.Git("rev-parse", "HEAD^{tree}")) {
 			return false
@@ -558,7 +558,14 @@ func compareRebase(t *testing.T, w *Workspace, at *gittest.Repo, n int) bool {
 			assert.Equal(t, at.Git("rev-parse", "HEAD^{tree}"), j.Tree.String(), "rebase %d", n) &&
 			assert.Equal(t, at.Git("rev-list", "--count", p.Theirs.String()+"..HEAD"), strconv.Itoa(j.Kept()), "rebase %d: commits kept", n)
 	}
-	stopped := at.Git("rev-parse", "REBASE_HEAD")
+	stopped, err := at.Try("rev-parse", "--verify", "REBASE_HEAD")
+	if err != nil { // no commit is at fault: git could not write the files
+		t.Logf("rebase %d: %s", n, said)
+		_, _ = at.Try("rebase", "--abort")
+		at.Git("reset", "-q", "--hard")
+		at.Git("clean", "-q", "-fdx")
+		return true
+	}
 	paths := strings.Split(at.Git("diff", "--name-only", "--diff-filter=U"), "\n")
 	at.Git("rebase", "--abort")
 	at.Git("reset", "-q", "--hard")

@@ -471,6 +471,9 @@ func (m *model) kindPage(it *item, w int) page {
 		}
 	case merge.AddAdd:
 		text = "You and " + who + " both added a file of this name. It is not text, so one version has to be taken whole."
+		if it.file.Whole != "" {
+			text = "You and " + who + " have this file differently, and " + it.file.Whole + ". One version has to be taken whole."
+		}
 	case merge.ModeBits:
 		text = "You and " + who + " disagree on whether this file is a program that can be run."
 	case merge.Type:

@@ -328,7 +328,7 @@ func (m *merger) name(path string, b, y, t object.Entry) error {
 		}
 		return nil
 	case asked && !y.IsTree() && !t.IsTree():
-		return m.file(path, b, y, t)
+		return m.disputed(path, y, t)
 	case asked && !m.asking:
 		m.asking = true // all that is in it is
 		defer func() { m.asking = false }()
@@ -507,6 +507,19 @@ func (m *merger) file(path string, b, y, t object.Entry) error {
 		return m.regular(path, b, y, t)
 	}
 	m.conflict(c)
+	return nil
+}
+
+// disputed joins two files of which nobody can say what they started from. Where
+// their texts would join, as one adds to the other, they are a conflict all the same:
+// one may have removed what the other has.
+func (m *merger) disputed(path string, y, t object.Entry) error {
+	was := *m.out
+	if err := m.file(path, object.Entry{}, y, t); err != nil || len(m.out.Conflicts) > len(was.Conflicts) {
+		return err
+	}
+	*m.out = was
+	m.conflict(Conflict{Path: path, Kind: AddAdd, Yours: y, Theirs: t, Whole: "the common ancestors of the two lines disagree on it"})
 	return nil
 }
 
