@@ -416,8 +416,9 @@ func (m *merger) readAhead(places []place, stop <-chan struct{}) (read, done cha
 			if p.y.Same(p.t) || p.b.Same(p.y) || p.b.Same(p.t) {
 				continue
 			}
+			texts := p.y.Mode.IsRegular() && p.t.Mode.IsRegular() // else there is nothing to join
 			for _, e := range []object.Entry{p.b, p.y, p.t} {
-				if e.IsTree() || e.Mode.IsRegular() {
+				if e.IsTree() || texts && e.Mode.IsRegular() {
 					ids = append(ids, e.ID)
 				}
 			}
