@@ -131,6 +131,97 @@ func BenchmarkPlan(b *testing.B) {
 	})
 }
 
+// BenchmarkSize takes what a repository may grow to: cost has to follow what
+// changed. Of 10,000 commits there is no number of git's: it takes an hour.
+func BenchmarkSize(b *testing.B) {
+	gittest.Isolate(b)
+	repo := func(write func(commit func(ref string, from int) int, put func(path, text string))) *gittest.Repo {
+		var out bytes.Buffer
+		mark := 0
+		write(func(ref string, from int) int {
+			mark++
+			fmt.Fprintf(&out, "commit refs/heads/%s\nmark :%d\ncommitter A <a@skerry.example> %d +0000\ndata 1\nx\n", ref, mark, 1767000000+mark)
+			if from > 0 {
+				fmt.Fprintf(&out, "from :%d\n", from)
+			}
+			return mark
+		}, func(path, text string) { fmt.Fprintf(&out, "M 100644 inline %s\ndata %d\n%s\n", path, len(text), text) })
+		git := gittest.New(b)
+		o, err := git.TryInput(out.Bytes(), "fast-import", "--quiet")
+		require.NoError(b, err, o)
+		git.Git("repack", "-adq")
+		return git
+	}
+	against := func(name string, git *gittest.Repo) {
+		b.Run(name, func(b *testing.B) {
+			for b.Loop() {
+				theirs, most := timed(b, git.Dir, 3, "git", "merge-tree", "--write-tree", "yours", "theirs")
+				ours, peak := timed(b, git.Dir, 3, binary, "plan", "--route", "merge", "--yours", "yours", "--theirs", "theirs")
+				b.ReportMetric(ours.Seconds()/theirs.Seconds(), "x-git")
+				b.ReportMetric(float64(peak)/(1<<20), "MB-peak")
+				b.ReportMetric(float64(most)/(1<<20), "MB-git")
+				b.ReportMetric(ours.Seconds()*1000, "ms-dorvik")
+				b.ReportMetric(theirs.Seconds()*1000, "ms-git")
+			}
+		})
+	}
+	against("100,000-files", repo(func(commit func(ref string, from int) int, put func(path, text string)) {
+		name := func(n int) string { return fmt.Sprintf("d%03d/f%03d", n/100, n%100) }
+		base := commit("main", 0)
+		for n := range 100_000 {
+			put(name(n), fmt.Sprintf("file %d\nof\nthe\ntimetable\n", n))
+		}
+		for side, ref := range []string{"yours", "theirs"} {
+			commit(ref, base)
+			for n := range 100 {
+				put(name(n*997+side*50), fmt.Sprintf("edited by %s\n", ref))
+			}
+		}
+	}))
+	against("1,000,000-lines", repo(func(commit func(ref string, from int) int, put func(path, text string)) {
+		r := rand.New(rand.NewPCG(3, 9))
+		text := func(edited string) string {
+			var s strings.Builder
+			for l := range 1_000_000 {
+				if edited != "" && r.IntN(500) == 0 {
+					s.WriteString(edited)
+				}
+				fmt.Fprintf(&s, "%-95d\n", l)
+			}
+			return s.String()
+		}
+		base := commit("main", 0)
+		put("large", text(""))
+		for _, ref := range []string{"yours", "theirs"} {
+			commit(ref, base)
+			put("large", text(ref+"\n"))
+		}
+	}))
+	git := repo(func(commit func(ref string, from int) int, put func(path, text string)) {
+		base := commit("main", 0)
+		for n := range 1000 {
+			put(fmt.Sprintf("d%02d/f%02d", n/50, n%50), strings.Repeat(fmt.Sprintf("line of %d\n", n), 20))
+		}
+		for _, ref := range []string{"yours", "theirs"} {
+			from := base
+			for c := range 10_000 {
+				from = commit(ref, from)
+				n := c % 1000
+				lines := slices.Repeat([]string{fmt.Sprintf("line of %d\n", n)}, 20)
+				lines[map[string]int{"yours": 3, "theirs": 15}[ref]] = fmt.Sprintf("%s %d\n", ref, c)
+				put(fmt.Sprintf("d%02d/f%02d", n/50, n%50), strings.Join(lines, ""))
+			}
+		}
+	})
+	b.Run("10,000-commits", func(b *testing.B) {
+		for b.Loop() {
+			ours, peak := timed(b, git.Dir, 1, binary, "plan", "--route", "rebase", "--yours", "yours", "--theirs", "theirs")
+			b.ReportMetric(float64(peak)/(1<<20), "MB-peak")
+			b.ReportMetric(ours.Seconds()*1000, "ms-dorvik")
+		}
+	})
+}
+
 // BenchmarkDiff compares two files of 200,000 lines with 2,000 scattered edits,
 // read from disk, against git's own command on them.
 func BenchmarkDiff(b *testing.B) {

@@ -14,14 +14,14 @@ import (
 	"time"
 )
 
-// DriverLimit is how long a merge driver may take.
+// DriverLimit is how long a merge driver may take, unless told otherwise.
 const DriverLimit = 30 * time.Second
 
 // Drive runs a merge driver of the user's configuration, as gitattributes(5)
 // tells: %O, %A and %B are files with base, yours and theirs, %L is the size of
 // conflict markers, %P the path. What it leaves in %A is the result; ok is false
-// where it says that a conflict is left.
-func Drive(ctx context.Context, dir, command, path string, markerSize int, base, yours, theirs []byte) (result []byte, ok bool, err error) {
+// where it says that a conflict is left. One that takes longer than limit is ended.
+func Drive(ctx context.Context, limit time.Duration, dir, command, path string, markerSize int, base, yours, theirs []byte) (result []byte, ok bool, err error) {
 	tmp, err := os.MkdirTemp("", "dorvik-driver-")
 	if err != nil {
 		return nil, false, fmt.Errorf("running a merge driver: %w", err)
@@ -35,7 +35,7 @@ func Drive(ctx context.Context, dir, command, path string, markerSize int, base,
 		}
 		replace = append(replace, "%"+name, quoted(file))
 	}
-	ctx, cancel := context.WithTimeout(ctx, DriverLimit)
+	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, "sh", "-c", strings.NewReplacer(replace...).Replace(command))
 	cmd.Dir = dir
@@ -48,7 +48,7 @@ func Drive(ctx context.Context, dir, command, path string, markerSize int, base,
 	var failed *exec.ExitError
 	switch {
 	case errors.Is(ctx.Err(), context.DeadlineExceeded):
-		return nil, false, fmt.Errorf("the merge driver “%s” took longer than %v and was ended; look into it, or take “merge” off %s in .gitattributes", command, DriverLimit, path)
+		return nil, false, fmt.Errorf("the merge driver “%s” took longer than %v and was ended; look into it, or take “merge” off %s in .gitattributes", command, limit, path)
 	case ctx.Err() != nil:
 		return nil, false, ctx.Err()
 	case errors.As(err, &failed) && failed.ExitCode() > 0 && failed.ExitCode() < 128:

@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"dorvik/internal/check"
@@ -44,12 +45,34 @@ func (w *Workspace) drive(ctx context.Context, name, path string, base, yours, t
 	if err != nil || command == "" || strings.ContainsAny(name, "\n\x00") {
 		return nil, merge.NotDefined, nil
 	}
-	if agreed, err := w.Repo.Config(ctx, "dorvik."+name+".agreed"); err != nil || agreed != "true" {
+	if agreed, err := w.Repo.Config(ctx, "dorvik."+name+".agreed"); (err != nil || agreed != "true") && (w.agreed == nil || !w.agreed(Driver{name, command}.String())) {
 		return nil, merge.NotAgreed, nil
 	}
-	joined, ok, err := check.Drive(ctx, w.Repo.Dir, command, path, markerSize, base, yours, theirs)
+	joined, ok, err := check.Drive(ctx, w.driverLimit, w.Repo.Dir, command, path, markerSize, base, yours, theirs)
 	if err != nil || !ok {
 		return nil, merge.Undriven, err
 	}
 	return joined, merge.Driven, nil
+}
+
+// Driver is a merge driver of the user's configuration.
+type Driver struct{ Name, Command string }
+
+// String is by which a driver is agreed to: with another command it is another.
+func (d Driver) String() string { return "merge driver " + d.Name + ": " + d.Command }
+
+// Unagreed lists the merge drivers that a join would have run, had they been agreed to.
+func (w *Workspace) Unagreed(ctx context.Context, j *Join) ([]Driver, error) {
+	var out []Driver
+	for _, r := range j.Remarks() {
+		if r.Driver == "" || slices.ContainsFunc(out, func(d Driver) bool { return d.Name == r.Driver }) {
+			continue
+		}
+		command, err := w.Repo.Config(ctx, "merge."+r.Driver+".driver")
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, Driver{r.Driver, command})
+	}
+	return out, nil
 }

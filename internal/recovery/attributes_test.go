@@ -7,7 +7,9 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
+	"dorvik/internal/core/settle"
 	"dorvik/internal/gittest"
 
 	"github.com/stretchr/testify/assert"
@@ -114,21 +116,17 @@ func TestADriverRunsOnlyWhenAgreedTo(t *testing.T) {
 	repo.Git("checkout", "-q", "theirs")
 	repo.Commit("theirs", "f", strings.Replace(base, "five", "FIVE", 1))
 	ran := filepath.Join(t.TempDir(), "ran")
-	for _, c := range []struct{ command, agreed, note, want, fails string }{
-		{fmt.Sprintf("touch %s; echo driven > %%A", ran), "", "runs only once you agree", "ONE", ""},
-		{fmt.Sprintf("touch %s; echo driven > %%A", ran), "true", "joined by your merge driver", "driven\n", ""},
-		{"exit 1", "true", "left this to you", "", ""},
-		{"kill -9 $$", "true", "", "", "failed"},
+	for _, c := range []struct{ command, agreed, note, want string }{
+		{fmt.Sprintf("touch %s; echo driven > %%A", ran), "", "runs only once you agree", "ONE"},
+		{fmt.Sprintf("touch %s; echo driven > %%A", ran), "true", "joined by your merge driver", "driven\n"},
+		{"exit 1", "true", "left this to you", ""},
+		{"kill -9 $$", "true", "left to you: the merge driver “kill -9 $$” failed", ""},
 	} {
 		repo.Git("config", "merge.mine.driver", c.command)
 		if c.agreed != "" {
 			repo.Git("config", "dorvik.mine.agreed", c.agreed)
 		}
 		w, _, j, err := joined(t, repo, "main", "theirs", Merge)
-		if c.fails != "" {
-			require.ErrorContains(t, err, c.fails)
-			continue
-		}
 		require.NoError(t, err)
 		require.Len(t, j.Remarks(), 1)
 		assert.Contains(t, j.Remarks()[0].Words, c.note)
@@ -142,4 +140,39 @@ func TestADriverRunsOnlyWhenAgreedTo(t *testing.T) {
 			assert.Contains(t, text, c.want)
 		}
 	}
+}
+
+func TestADriverIsAgreedToHereAndEndedInTime(t *testing.T) {
+	gittest.Isolate(t)
+	repo := gittest.New(t)
+	repo.Commit("base", ".gitattributes", "f merge=mine\n", "f", base)
+	repo.Git("branch", "theirs")
+	repo.Commit("yours", "f", strings.Replace(base, "one", "ONE", 1))
+	repo.Git("checkout", "-q", "theirs")
+	repo.Commit("theirs", "f", strings.Replace(base, "five", "FIVE", 1))
+	repo.Git("config", "merge.mine.driver", "sleep 600")
+	s, err := OpenSession(t.Context(), repo.Dir)
+	require.NoError(t, err)
+	defer s.Close()
+	s.driverLimit = time.Millisecond
+	join := func() *Join {
+		p, err := s.Compare(t.Context(), "main", "theirs")
+		require.NoError(t, err)
+		j, err := s.Join(t.Context(), p, Merge, &settle.Book{}, nil, nil)
+		require.NoError(t, err)
+		return j
+	}
+	asks, err := s.Unagreed(t.Context(), join())
+	require.NoError(t, err)
+	require.Equal(t, []Driver{{"mine", "sleep 600"}}, asks)
+	require.NoError(t, s.Agree(asks[0].String()))
+	j := join()
+	require.Len(t, j.Remarks(), 1)
+	assert.Contains(t, j.Remarks()[0].Words, "took longer than 1ms and was ended")
+	assert.False(t, j.Clean(), "it is left to a person")
+	asks, err = s.Unagreed(t.Context(), j)
+	require.NoError(t, err)
+	assert.Empty(t, asks)
+	repo.Git("config", "merge.mine.driver", "another")
+	assert.False(t, s.AgreedTo(Driver{"mine", "another"}.String()), "another command is asked about again")
 }

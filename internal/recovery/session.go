@@ -39,6 +39,7 @@ func OpenSession(ctx context.Context, dir string) (*Session, error) {
 		return nil, err
 	}
 	s := &Session{Workspace: w}
+	w.agreed = s.AgreedTo
 	if s.store, err = openStore(w.Repo.GitDir); err == nil {
 		if s.State, err = s.store.load(); err == nil {
 			err = s.finishMoving(ctx)
@@ -559,7 +560,7 @@ func (w *Workspace) CheckCommand(ctx context.Context, tree object.ID) (c check.C
 // AgreedTo reports whether a check command was agreed to in this repository.
 func (s *Session) AgreedTo(line string) bool { return slices.Contains(s.State.Agreed, line) }
 
-// Agree records that a check command may be run in this repository.
+// Agree records that a check command, or a merge driver, may be run in this repository.
 func (s *Session) Agree(line string) error {
 	if s.AgreedTo(line) {
 		return nil

@@ -43,7 +43,7 @@ type State struct {
 	Accepted      *Waypoint     `json:"accepted,omitempty"` // joined here and not pushed yet
 	Moving        *Waypoint     `json:"moving,omitempty"`   // set while branch and files change
 	Checked       *Checked      `json:"checked,omitempty"`
-	Agreed        []string      `json:"agreed,omitempty"` // check commands agreed to
+	Agreed        []string      `json:"agreed,omitempty"` // check commands and merge drivers agreed to
 	LastCheck     time.Duration `json:"last_check,omitempty"`
 }
 

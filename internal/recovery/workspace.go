@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"dorvik/internal/check"
 	"dorvik/internal/core/history"
 	"dorvik/internal/core/merge"
 	"dorvik/internal/core/object"
@@ -33,6 +34,9 @@ type Workspace struct {
 	files   *settle.Files
 	changes *replay.Changes
 
+	agreed      func(line string) bool // to a command that is run; nil where nothing is kept
+	driverLimit time.Duration
+
 	mu       sync.Mutex
 	touchers map[[2]object.ID]*history.Toucher // by the newest and the oldest commit
 }
@@ -45,7 +49,7 @@ func OpenWorkspace(ctx context.Context, dir string) (*Workspace, error) {
 	}
 	store := object.NewOverlay(repo.Format, repo)
 	w := &Workspace{Repo: repo, Store: store, engine: merge.NewEngine(store), files: settle.NewFiles(store),
-		changes: replay.NewChanges(store), touchers: map[[2]object.ID]*history.Toucher{}}
+		changes: replay.NewChanges(store), touchers: map[[2]object.ID]*history.Toucher{}, driverLimit: check.DriverLimit}
 	w.engine.Contains = w.submoduleContains
 	w.engine.Outside = sync.OnceValues(w.attributes)
 	w.engine.Drive = w.drive

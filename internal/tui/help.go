@@ -24,7 +24,7 @@ func (m *model) helpPage(w int) page {
 	all := []page{
 		section("everywhere", binding{"enter", "the next step"}, binding{"esc", "the step before"}, binding{"?", "this page"},
 			binding{"↑ ↓ pgup pgdn", "scroll; so does the mouse wheel"}, binding{"ctrl+c", "cancel what runs; quit if nothing does"}, binding{"q", "quit; safe at any time"}),
-		section(recovery.Look.String(), binding{"enter", "choose a way to join, or go straight on"}, binding{"f", "ask the remote again"}, binding{"u", "undo a join that is not pushed yet"}, binding{"x", "drop a pick"}),
+		section(recovery.Look.String(), binding{"enter", "choose a way to join, or go straight on"}, binding{"f", "ask the remote again"}, binding{"u", "undo a join that is not pushed yet"}, binding{"x", "drop a pick"}, binding{"d", "let a merge driver run"}),
 		section(recovery.Choose.String(), binding{"← →", "compare the two ways"}, binding{"enter", "take this way"}),
 		section(recovery.Settle.String(), binding{"↑ ↓ or 1–6", "try a way; the result shows it at once"}, binding{"enter", "settle it so, and go to the next"},
 			binding{"e", "write the place yourself"}, binding{"[ ] or ← →", "the conflict before, the next"}, binding{"v", "the edits, the result, or all together"},

@@ -19,6 +19,9 @@ import (
 func asBlocked(err error, b **recovery.Blocked) bool { return errors.As(err, b) }
 
 func (m *model) lookKeys() []binding {
+	if m.consent {
+		return []binding{{"y", "let it run"}, {"esc", "no"}}
+	}
 	var out []binding
 	switch {
 	case m.pos.NothingToDo():
@@ -32,6 +35,9 @@ func (m *model) lookKeys() []binding {
 		out = append(out, binding{"enter", "choose a way to join"})
 	}
 	out = append(out, binding{"f", "fetch"}, binding{"↑↓", "scroll"})
+	if len(m.drivers) > 0 {
+		out = append(out, binding{"d", "merge driver"})
+	}
 	if m.canUndo() {
 		out = append(out, binding{"u", "undo the join"})
 	}
@@ -41,7 +47,22 @@ func (m *model) lookKeys() []binding {
 func (m *model) canUndo() bool { return m.st.Accepted != nil && m.push.holds == "" }
 
 func (m *model) lookKey(name string, page int) tea.Cmd {
+	consent := m.consent
+	m.consent = false
+	if consent {
+		if name == "y" && !m.busy() {
+			return m.agreeToDriver()
+		}
+		m.flash = txt(plain, "The merge driver is not run; its files are joined as text.")
+		return nil
+	}
 	switch name {
+	case "d":
+		if len(m.drivers) > 0 {
+			d := m.drivers[0]
+			m.consent = true
+			m.flash = txt(trouble, "▲ ").add(plain, fmt.Sprintf("“%s” is your configuration's merge driver “%s”; files of the repository pick it. Press y to let it run here.", d.Command, d.Name))
+		}
 	case "enter", "right":
 		if m.busy() {
 			return nil
@@ -463,6 +484,14 @@ func (m *model) whoToAsk(p *page) {
 		p.row(txt(theirs, "■ ").add(plain, m.name(mine[0], settle.SideTheirs)+" ").
 			add(dim, fmt.Sprintf("%s, %s, last %s", mine[0].Author().Email, plural(len(mine), "commit", "commits"), m.age(mine[0]))))
 	}
+}
+
+// agreeToDriver lets a merge driver run in this repository, and looks again.
+func (m *model) agreeToDriver() tea.Cmd {
+	if err := m.s.Agree(m.drivers[0].String()); err != nil {
+		return m.failure(err)
+	}
+	return m.load(false)
 }
 
 // dropPick goes back to where the branch stands to its upstream.

@@ -68,6 +68,9 @@ func (m *model) settleRemark() string {
 	if m.settle.way >= len(it.c.Ways) {
 		return "Write the place yourself, starting from what it holds now."
 	}
+	if o := it.c.Ways[m.settle.way]; m.w < wide && o.Way == it.c.Suggested {
+		return "Suggested: " + it.c.Why + "." // which has no room beside the way
+	}
 	if it.c.Kind == merge.DirectoryRename && it.file.Also != "" {
 		return "The file is kept whatever you take. Only its place is decided."
 	}

@@ -53,7 +53,7 @@ func (m *model) settleList(w, h int) page {
 		sign, h := "╳", trouble
 		word := lineWords(it.c.Place.Yours)
 		if it.c.Place.Yours.Empty() {
-			word = fmt.Sprintf("after line %d", it.c.Place.Yours.Lo)
+			word = afterLine(it.c.Place.Yours.Lo)
 		}
 		if it.c.Whole {
 			if word = string(it.c.Kind); it.c.Kind == merge.DirectoryRename {
@@ -129,6 +129,13 @@ func lineWords(s merge.Span) string {
 	return fmt.Sprintf("lines %d–%d", s.Lo+1, s.Hi)
 }
 
+func afterLine(n int) string {
+	if n == 0 {
+		return "at the start"
+	}
+	return fmt.Sprintf("after line %d", n)
+}
+
 // conflictPage is one conflict: where and who, the two edits, the ways, the result.
 func (m *model) conflictPage(it *item, w, h int) page {
 	var p page
@@ -140,7 +147,7 @@ func (m *model) conflictPage(it *item, w, h int) page {
 	switch {
 	case c.Whole:
 	case c.Place.Base.Empty():
-		place = fmt.Sprintf("  both added after line %d", c.Place.Base.Lo)
+		place = "  both added " + afterLine(c.Place.Base.Lo)
 	default:
 		place = "  " + lineWords(c.Place.Base)
 	}

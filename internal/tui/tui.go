@@ -61,6 +61,8 @@ type model struct {
 	plan    *recovery.Plan
 	ground  []recovery.Ground
 	under   []history.Node
+	drivers []recovery.Driver // that would run if they were agreed to
+	consent bool              // agreeing to the first of them was asked for once
 	blocked error
 	inWay   *recovery.OverwriteError
 	resumed bool
@@ -114,6 +116,7 @@ type loaded struct {
 	inWay  *recovery.OverwriteError
 	me     string
 	under  []history.Node // the common ancestor, and the one before it
+	driver []recovery.Driver
 	asked  bool
 }
 
@@ -137,6 +140,9 @@ func (m *model) load(fetch bool) tea.Cmd {
 			return nil, err
 		}
 		if out.ground, err = m.s.Overlap(out.pos, out.plan.Asking()); err != nil {
+			return nil, err
+		}
+		if out.driver, err = m.s.Unagreed(ctx, out.plan.Asking()); err != nil {
 			return nil, err
 		}
 		if err := m.s.InTheWay(out.pos, out.plan.Asking().Tree); err != nil && !errors.As(err, &out.inWay) {
@@ -356,7 +362,7 @@ func sentence(s string) string {
 
 func (m *model) takeLoaded(l loaded) tea.Cmd {
 	m.pos, m.plan, m.ground, m.st, m.inWay, m.me, m.blocked = l.pos, l.plan, l.ground, l.st, l.inWay, l.me, nil
-	m.under = l.under
+	m.under, m.drivers = l.under, l.driver
 	if m.choose.route == "" || m.pos.Picking != (m.choose.route == recovery.Pick) || m.stage == recovery.Look && m.st.Route == "" {
 		m.choose.route = m.plan.Suggested
 	}

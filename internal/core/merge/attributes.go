@@ -151,8 +151,11 @@ func (m *merger) drive(c Conflict, name, size string) (id object.ID, done bool, 
 		}
 		var joined []byte
 		joined, known.outcome, err = m.engine.Drive(m.ctx, name, c.Path, contents[0], contents[1], contents[2], markerSize)
+		if m.ctx.Err() != nil {
+			return id, false, m.ctx.Err()
+		}
 		if err != nil {
-			return id, false, err
+			known = drivenTo{outcome: Undriven, failure: err.Error()}
 		}
 		if known.outcome == Driven {
 			known.id = m.engine.Store.Put(object.KindBlob, joined)
@@ -168,10 +171,15 @@ func (m *merger) drive(c Conflict, name, size string) (id object.ID, done bool, 
 		m.remark(c.Path, "joined by your merge driver “"+name+"”")
 		return known.id, true, nil
 	case Undriven:
+		if known.failure != "" {
+			m.remark(c.Path, "left to you: "+known.failure)
+			return id, true, nil
+		}
 		m.remark(c.Path, "your merge driver “"+name+"” left this to you")
 		return id, true, nil
 	case NotAgreed:
-		m.remark(c.Path, "joined as text: your merge driver “"+name+"” runs only once you agree to it, by “git config dorvik."+name+".agreed true”")
+		m.remark(c.Path, "joined as text: your merge driver “"+name+"” runs only once you agree to it")
+		m.out.Remarks[len(m.out.Remarks)-1].Driver = name
 	}
 	return id, false, nil
 }
@@ -185,10 +193,11 @@ type driven struct {
 type drivenTo struct {
 	id      object.ID
 	outcome Outcome
+	failure string
 }
 
 func (m *merger) remark(path, words string) {
-	m.out.Remarks = append(m.out.Remarks, Remark{path, words})
+	m.out.Remarks = append(m.out.Remarks, Remark{Path: path, Words: words})
 }
 
 // ends is how the lines of a text end.

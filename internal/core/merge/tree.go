@@ -81,6 +81,8 @@ type Result struct {
 type Remark struct {
 	Path  string // empty where it is about all of it
 	Words string // a sentence without its full stop
+
+	Driver string // the merge driver that was not run as nobody agreed to it, or empty
 }
 
 type edit struct {
@@ -258,7 +260,7 @@ func (r *Result) collisions() (remarks []Remark) {
 		}
 		folded := strings.ToLower(j.Path)
 		if other, met := added[folded]; met && other.Origin != j.Origin {
-			remarks = append(remarks, Remark{j.Path, "stands beside " + other.Path + "; where case does not count in names, only one of them can be checked out"})
+			remarks = append(remarks, Remark{Path: j.Path, Words: "stands beside " + other.Path + "; where case does not count in names, only one of them can be checked out"})
 		}
 		added[folded] = j
 	}

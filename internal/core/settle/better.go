@@ -45,7 +45,7 @@ func inOrder(c *Conflict, at place) (Option, bool) {
 			all := slices.Concat(yours, theirs)
 			slices.SortStableFunc(all, compare)
 			return Option{Way: Sorted, Text: strings.Join(slices.Compact(all), ""),
-				Reason: "the lines around are in alphabetical order, and so are both additions"}, true
+				Reason: "in alphabetical order, as the lines around"}, true
 		}
 	}
 	return Option{}, false
@@ -99,7 +99,7 @@ func lineSet(c *Conflict, at place) (Option, bool) {
 	if sorted {
 		slices.Sort(out)
 	}
-	return Option{Way: Weave, Text: strings.Join(out, ""), Reason: "the order of these lines means nothing: all that were added, none that was removed"}, true
+	return Option{Way: Weave, Text: strings.Join(out, ""), Reason: "a set of lines: all added ones, no removed one"}, true
 }
 
 // reindented joins an edit with a change of nothing but white space: the edit is
@@ -107,13 +107,13 @@ func lineSet(c *Conflict, at place) (Option, bool) {
 func reindented(c *Conflict, _ place) (Option, bool) {
 	base, yours, theirs := diff.Lines(c.Base), diff.Lines(c.Yours), diff.Lines(c.Theirs)
 	text, ok := "", false
-	reason := "you changed nothing but white space here; their edit is indented alike"
+	reason := "you changed only blanks; their edit, indented so"
 	switch mine, other := onlyBlanks(base, yours), onlyBlanks(base, theirs); {
 	case mine == other:
 	case mine:
 		text, ok = indentLike(base, yours, theirs)
 	default:
-		reason = "they changed nothing but white space here; your edit is indented alike"
+		reason = "they changed only blanks; your edit, indented so"
 		text, ok = indentLike(base, theirs, yours)
 	}
 	return Option{Way: Weave, Text: text, Reason: reason}, ok

@@ -94,7 +94,7 @@ func byKey(c *Conflict, at place) (Option, bool) {
 		}
 	}
 	text, ok := joinExcerpts(x[0], x[1], x[2])
-	return Option{Way: Weave, Text: text, Reason: "joined by key: what either of you did under a key is done"}, ok
+	return Option{Way: Weave, Text: text, Reason: "joined by key, what either did under each"}, ok
 }
 
 // wholeEntries makes one region of several at which both sides added lines, some of
