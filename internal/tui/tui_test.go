@@ -400,7 +400,7 @@ func TestMovedLinesAndMergeDrivers(t *testing.T) {
 	b.fits("a driver")
 
 	b.press("enter", "right", "enter")
-	b.see("suggested: their edit, at line 9, where you moved the lines", "the lines you moved are there twice",
+	b.see("suggested: their edit, at line 9, where you moved it", "the lines you moved are there twice",
 		"(moved to lines 9–12:)", "The lines are where they were moved to", "10 ✦   from Ness pier")
 	b.fits("moved lines")
 	b.press("3")

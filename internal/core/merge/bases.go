@@ -85,15 +85,20 @@ func (e *Engine) base(ctx context.Context, bases []object.ID) (ancestor, error) 
 // reopen notes the paths of conflicts that no text shows.
 func (a *ancestor) reopen(conflicts []Conflict) {
 	for _, c := range conflicts {
-		if c.Text != nil && c.Text.Conflicts() > 0 || c.Kind == ModeBits || c.Kind == RenameRename && c.Also != "" {
+		if c.Text != nil && c.Text.Conflicts() > 0 || c.Kind == ModeBits {
 			continue
 		}
 		if a.open == nil {
 			a.open = map[string]bool{}
 		}
-		a.open[c.Path] = true
-		for p := parent(c.Path); p != ""; p = parent(p) {
-			a.open[p] = a.open[p] // there, and true if it was
+		for _, of := range []string{c.Path, c.Also} {
+			if of == "" {
+				continue
+			}
+			a.open[of] = true
+			for p := parent(of); p != ""; p = parent(p) {
+				a.open[p] = a.open[p] // there, and true if it was
+			}
 		}
 	}
 }

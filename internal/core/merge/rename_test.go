@@ -131,8 +131,8 @@ func TestAncestorsThatDisagreeOnAPath(t *testing.T) {
 		{"a=1 x=2", "a=2", []string{"x modify/delete"}},
 		{"a=1 x=1", "a=2", []string{"x modify/delete"}},
 		{"a=1 x/y=1", "a=1", []string{"x/y modify/delete"}},
-		{"a=1 x=2", "a=1 x=3", []string{"x add/add"}},
-		{"a=1 x=2", "a=1 x=2/3", []string{"x add/add"}},
+		{"a=1 x=2", "a=1 x=3", []string{"x content"}},
+		{"a=1 x=2", "a=1 x=2/3", []string{"x content"}},
 		{"a=1 x=2", "a=2 x=2", nil},
 		{"a=1", "a=2", nil},
 	} {

@@ -320,9 +320,7 @@ func (m *merger) name(path string, b, y, t object.Entry) error {
 		m.out.goneTrees = append(m.out.goneTrees, edit{path, b})
 	}
 	asked, open := m.open[path]
-	if asked = asked || m.asking; asked {
-		b = object.Entry{}
-	}
+	asked = asked || m.asking
 	switch {
 	case y.Same(t):
 		if !b.Same(y) {
@@ -330,7 +328,10 @@ func (m *merger) name(path string, b, y, t object.Entry) error {
 		}
 		return nil
 	case asked && !y.IsTree() && !t.IsTree():
-		return m.disputed(path, y, t)
+		if b.IsTree() {
+			b = object.Entry{}
+		}
+		return m.disputed(path, b, y, t)
 	case asked && !m.asking:
 		m.asking = true // all that is in it is
 		defer func() { m.asking = false }()
@@ -514,15 +515,23 @@ func (m *merger) file(path string, b, y, t object.Entry) error {
 }
 
 // disputed joins two files of which nobody can say what they started from. Where
-// their texts would join, as one adds to the other, they are a conflict all the same:
-// one may have removed what the other has.
-func (m *merger) disputed(path string, y, t object.Entry) error {
+// they would join, over what the base has or as two additions, they are a conflict all
+// the same: one may have removed what the other has.
+func (m *merger) disputed(path string, b, y, t object.Entry) error {
 	was := *m.out
-	if err := m.file(path, object.Entry{}, y, t); err != nil || len(m.out.Conflicts) > len(was.Conflicts) {
-		return err
+	for _, from := range []object.Entry{b, {}} {
+		if err := m.file(path, from, y, t); err != nil {
+			return err
+		}
+		if n := len(m.out.Conflicts); n > len(was.Conflicts) {
+			if c := &m.out.Conflicts[n-1]; c.Text == nil {
+				c.Base = b
+			}
+			return nil
+		}
+		*m.out = was
 	}
-	*m.out = was
-	m.conflict(Conflict{Path: path, Kind: AddAdd, Yours: y, Theirs: t, Whole: "the common ancestors of the two lines disagree on it"})
+	m.conflict(Conflict{Path: path, Kind: AddAdd, Base: b, Yours: y, Theirs: t, Whole: "the common ancestors of the two lines disagree on it"})
 	return nil
 }
 

@@ -59,8 +59,8 @@ func (m *mover) follow(c *Conflict) (Option, bool) {
 		span   func(merge.Region) merge.Span
 		why    string
 	}{
-		{SideYours, merge.FromYours, c.Yours, c.Theirs, m.yours, func(r merge.Region) merge.Span { return r.Yours }, "their edit, at line %d, where you moved the lines"},
-		{SideTheirs, merge.FromTheirs, c.Theirs, c.Yours, m.them, func(r merge.Region) merge.Span { return r.Theirs }, "your edit, at line %d, where they moved the lines"},
+		{SideYours, merge.FromYours, c.Yours, c.Theirs, m.yours, func(r merge.Region) merge.Span { return r.Yours }, "their edit, at line %d, where you moved it"},
+		{SideTheirs, merge.FromTheirs, c.Theirs, c.Yours, m.them, func(r merge.Region) merge.Span { return r.Theirs }, "your edit, at line %d, where they moved it"},
 	} {
 		gone, ok := removedRun(base, diff.Lines(s.mover))
 		if !ok {
