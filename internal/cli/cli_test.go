@@ -205,6 +205,33 @@ func TestPick(t *testing.T) {
 	assert.NotContains(t, errs, "goroutine")
 }
 
+// TestFilesAreWrittenAsAttributesAsk holds that line ends and encodings of the working
+// tree are none of a join: contents are joined as git keeps them, and git writes them.
+func TestFilesAreWrittenAsAttributesAsk(t *testing.T) {
+	gittest.Isolate(t)
+	remote := gittest.New(t)
+	remote.Git("config", "receive.denyCurrentBranch", "ignore")
+	const text = "1\n2\n3\n4\n5\n6\n7\n"
+	wide := func(s string) string { return strings.Join(strings.Split(s, ""), "\x00") + "\x00" } // UTF-16LE
+	remote.Commit("base", ".gitattributes", "dos text eol=crlf\nauto text=auto\nwide working-tree-encoding=UTF-16LE eol=lf\n",
+		"dos", text, "auto", text, "wide", wide(text))
+	remote.Git("branch", "-M", "main")
+	dir := filepath.Join(t.TempDir(), "clone")
+	remote.Git("clone", "-q", remote.Dir, dir)
+	repo := gittest.At(t, dir)
+	mine, theirs := strings.Replace(text, "1", "one", 1), strings.Replace(text, "7", "seven", 1)
+	repo.Commit("mine", "dos", mine, "auto", mine, "wide", wide(mine))
+	remote.Commit("theirs", "dos", theirs, "auto", theirs, "wide", wide(theirs))
+	code, _, errs := dorvik("-C", dir, "recover", "--route", "merge", "--no-check")
+	require.Equal(t, exitDone, code, errs)
+	both := strings.Replace(mine, "7", "seven", 1)
+	assert.Equal(t, strings.ReplaceAll(both, "\n", "\r\n"), repo.Read("dos"))
+	assert.Equal(t, both, repo.Read("auto"))
+	assert.Equal(t, wide(both), repo.Read("wide"))
+	assert.Empty(t, repo.Git("status", "--porcelain"))
+	assert.Equal(t, repo.Git("merge-tree", "--write-tree", "HEAD^1", "HEAD^2"), repo.Git("rev-parse", "HEAD^{tree}"))
+}
+
 func TestPlanChangesNothing(t *testing.T) {
 	s := scene(t)
 	gittest.At(t, s.Clone).Git("fetch", "-q")
