@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 
 	"dorvik/internal/core/diff"
 	"dorvik/internal/core/merge"
@@ -18,17 +19,18 @@ type Relocation struct {
 	Text   string
 }
 
-// mover finds where lines went that one side moved. Making it takes time and
-// memory of the order of the texts; asking it, of the lines asked for.
+// mover finds where lines went that one side moved. Asking it first takes time and
+// memory of the order of the texts; after that, of the lines asked for.
 type mover struct {
-	f           *File
-	base        map[string]int // where lines stand that the text has once
-	yours, them map[string]int
-	taken       map[int]bool // regions that a way holds already
+	f     *File
+	once  func() [3]map[string]int // where lines stand that base, yours and theirs have once
+	taken map[int]bool             // regions that a way holds already
 }
 
 func newMover(f *File) *mover {
-	return &mover{f, single(f.Text.Base), single(f.Text.Yours), single(f.Text.Theirs), map[int]bool{}}
+	return &mover{f, sync.OnceValue(func() [3]map[string]int {
+		return [3]map[string]int{single(f.Text.Base), single(f.Text.Yours), single(f.Text.Theirs)}
+	}), map[int]bool{}}
 }
 
 // single gives the places of those lines that a text has but once, blanks at the
@@ -55,19 +57,19 @@ func (m *mover) follow(c *Conflict) (Option, bool) {
 		origin merge.Origin
 		mover  string
 		other  string
-		places map[string]int
+		which  int // of the texts
 		span   func(merge.Region) merge.Span
 		why    string
 	}{
-		{SideYours, merge.FromYours, c.Yours, c.Theirs, m.yours, func(r merge.Region) merge.Span { return r.Yours }, "their edit, at line %d, where you moved it"},
-		{SideTheirs, merge.FromTheirs, c.Theirs, c.Yours, m.them, func(r merge.Region) merge.Span { return r.Theirs }, "your edit, at line %d, where they moved it"},
+		{SideYours, merge.FromYours, c.Yours, c.Theirs, 1, func(r merge.Region) merge.Span { return r.Yours }, "their edit, at line %d, where you moved it"},
+		{SideTheirs, merge.FromTheirs, c.Theirs, c.Yours, 2, func(r merge.Region) merge.Span { return r.Theirs }, "your edit, at line %d, where they moved it"},
 	} {
 		gone, ok := removedRun(base, diff.Lines(s.mover))
 		if !ok {
 			continue
 		}
 		block := base[gone.Lo:gone.Hi]
-		at, ok := m.went(block, s.origin, s.places, s.span)
+		at, ok := m.went(block, s.origin, s.which, s.span)
 		if !ok {
 			continue
 		}
@@ -92,8 +94,9 @@ func (m *mover) follow(c *Conflict) (Option, bool) {
 
 // went finds the region that holds at least half of a block's lines, and one of them
 // that nothing else in the base or in the side is equal to.
-func (m *mover) went(block []string, origin merge.Origin, places map[string]int, span func(merge.Region) merge.Span) (region int, ok bool) {
+func (m *mover) went(block []string, origin merge.Origin, which int, span func(merge.Region) merge.Span) (region int, ok bool) {
 	regions := m.f.Text.Regions
+	base, places := m.once()[0], m.once()[which]
 	votes, full := map[int]int{}, 0
 	for _, l := range block {
 		l = strings.TrimSpace(l)
@@ -101,7 +104,7 @@ func (m *mover) went(block []string, origin merge.Origin, places map[string]int,
 			full++
 		}
 		at, once := places[l]
-		if _, known := m.base[l]; !once || !known {
+		if _, known := base[l]; !once || !known {
 			continue
 		}
 		i, _ := slices.BinarySearchFunc(regions, at, func(r merge.Region, line int) int {
