@@ -29,7 +29,7 @@ const maxPairs = 7000 * 7000
 // source the other side changed or deleted, too (relevant). Exact ones come
 // first, then the only pairs of one base name, then the rest, best first.
 func (e *Engine) renames(ctx context.Context, base, side object.ID, relevant map[string]bool) (found []Rename, uncompared int, err error) {
-	f := finder{ctx: ctx, engine: e, counts: map[object.ID]*spans{}, seed: maphash.MakeSeed()}
+	f := finder{ctx: ctx, engine: e, relevant: relevant, counts: map[object.ID]*spans{}, seed: maphash.MakeSeed()}
 	empty := e.Store.Format().Sum(object.KindBlob, nil)
 	var sources []source
 	var targets []target
@@ -68,7 +68,7 @@ func (e *Engine) renames(ctx context.Context, base, side object.ID, relevant map
 	if err := f.similar(); err != nil {
 		return nil, 0, err
 	}
-	return slices.DeleteFunc(f.found, func(r Rename) bool { return !relevant[r.From] }), f.uncompared, nil
+	return f.found, f.uncompared, nil
 }
 
 type source struct {
@@ -88,8 +88,10 @@ type finder struct {
 	engine  *Engine
 	sources []*source
 	targets []*target
-	counts  map[object.ID]*spans
-	seed    maphash.Seed
+
+	relevant map[string]bool // sources whose renames matter
+	counts   map[object.ID]*spans
+	seed     maphash.Seed
 
 	uncompared int // sources left out as there were too many pairs
 	found      []Rename
@@ -97,20 +99,25 @@ type finder struct {
 
 func (f *finder) pair(s *source, t *target) {
 	s.used, t.used = true, true
-	f.found = append(f.found, Rename{s.path, t.path})
+	if f.relevant[s.path] {
+		f.found = append(f.found, Rename{s.path, t.path})
+	}
 }
 
 // exact pairs equal contents: those of one base name first.
 func (f *finder) exact() {
-	byID := map[object.ID][]*source{}
-	for _, s := range f.sources {
-		byID[s.entry.ID] = append(byID[s.entry.ID], s)
+	first := make(map[object.ID]int, len(f.sources)) // the first source of a content, from 1
+	next := make([]int, len(f.sources)+1)            // the next of the same, or 0
+	for i := len(f.sources); i > 0; i-- {
+		id := f.sources[i-1].entry.ID
+		next[i], first[id] = first[id], i
 	}
 	for _, anyName := range []bool{false, true} {
 		for _, t := range f.targets {
-			for _, s := range byID[t.entry.ID] {
+			for i := first[t.entry.ID]; i > 0 && !t.used; i = next[i] {
+				s := f.sources[i-1]
 				fits := s.entry.Mode == t.entry.Mode || s.entry.Mode.IsRegular() && t.entry.Mode.IsRegular()
-				if fits && !s.used && !t.used && (anyName || path.Base(s.path) == path.Base(t.path)) {
+				if fits && !s.used && (anyName || path.Base(s.path) == path.Base(t.path)) {
 					f.pair(s, t)
 				}
 			}

@@ -284,6 +284,7 @@ type merger struct {
 	rules  *rules
 	open   map[string]bool // of the ancestor
 	asking bool            // in a directory that is open as a whole
+	spare  [][]place       // lists to be used again
 	out    *Result
 }
 
@@ -376,6 +377,9 @@ func (m *merger) dir(path string, b, y, t object.Entry) error {
 		return err
 	}
 	var places []place
+	if n := len(m.spare); n > 0 {
+		places, m.spare = m.spare[n-1][:0], m.spare[:n-1]
+	}
 	if err := m.engine.Store.Differ(func(name string, at []object.Entry) error {
 		places = append(places, place{name, at[0], at[1], at[2]})
 		return nil
@@ -387,7 +391,11 @@ func (m *merger) dir(path string, b, y, t object.Entry) error {
 	}
 	stop := make(chan struct{})
 	read, done := m.readAhead(places, stop)
-	defer func() { close(stop); <-done }()
+	defer func() {
+		close(stop)
+		<-done
+		m.spare = append(m.spare, places)
+	}()
 	for i, p := range places {
 		if i%readAtOnce == 0 {
 			<-read

@@ -103,17 +103,23 @@ func (o *Overlay) changes(prefix string, old, new ID, emit func(Change)) error {
 	if old == new {
 		return nil
 	}
-	var differ []Change
+	var later []Change // from the first directory on
 	var below []ID
 	if err := o.Differ(func(name string, at []Entry) error {
-		differ = append(differ, Change{prefix + name, at[0], at[1]})
-		below = append(below, at[0].Subtree(), at[1].Subtree())
+		c := Change{prefix + name, at[0], at[1]}
+		if at[0].IsTree() || at[1].IsTree() {
+			below = append(below, at[0].Subtree(), at[1].Subtree())
+		} else if len(later) == 0 {
+			emit(c)
+			return nil
+		}
+		later = append(later, c)
 		return nil
 	}, old, new); err != nil {
 		return err
 	}
 	o.Prefetch(below...)
-	for _, c := range differ {
+	for _, c := range later {
 		x, y := c.Old.Subtree(), c.New.Subtree()
 		if c.Old.IsTree() {
 			c.Old = Entry{}
@@ -123,6 +129,9 @@ func (o *Overlay) changes(prefix string, old, new ID, emit func(Change)) error {
 		}
 		if !c.Old.Absent() || !c.New.Absent() {
 			emit(c)
+		}
+		if x == y {
+			continue
 		}
 		if err := o.changes(c.Path+"/", x, y, emit); err != nil {
 			return err
