@@ -107,7 +107,9 @@ func TestAttributesStartNoCommands(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(repo.Dir, "x"))
 }
 
-func TestADriverRunsOnlyWhenAgreedTo(t *testing.T) {
+// withDriver makes a repository in which the attributes of a file that two branches
+// edited name a merge driver.
+func withDriver(t *testing.T) *gittest.Repo {
 	gittest.Isolate(t)
 	repo := gittest.New(t)
 	repo.Commit("base", ".gitattributes", "f merge=mine\n", "f", base)
@@ -115,6 +117,11 @@ func TestADriverRunsOnlyWhenAgreedTo(t *testing.T) {
 	repo.Commit("yours", "f", strings.Replace(base, "one", "ONE", 1))
 	repo.Git("checkout", "-q", "theirs")
 	repo.Commit("theirs", "f", strings.Replace(base, "five", "FIVE", 1))
+	return repo
+}
+
+func TestADriverRunsOnlyWhenAgreedTo(t *testing.T) {
+	repo := withDriver(t)
 	ran := filepath.Join(t.TempDir(), "ran")
 	for _, c := range []struct{ command, agreed, note, want string }{
 		{fmt.Sprintf("touch %s; echo driven > %%A", ran), "", "runs only once you agree", "ONE"},
@@ -143,13 +150,7 @@ func TestADriverRunsOnlyWhenAgreedTo(t *testing.T) {
 }
 
 func TestADriverIsAgreedToHereAndEndedInTime(t *testing.T) {
-	gittest.Isolate(t)
-	repo := gittest.New(t)
-	repo.Commit("base", ".gitattributes", "f merge=mine\n", "f", base)
-	repo.Git("branch", "theirs")
-	repo.Commit("yours", "f", strings.Replace(base, "one", "ONE", 1))
-	repo.Git("checkout", "-q", "theirs")
-	repo.Commit("theirs", "f", strings.Replace(base, "five", "FIVE", 1))
+	repo := withDriver(t)
 	repo.Git("config", "merge.mine.driver", "sleep 600")
 	s, err := OpenSession(t.Context(), repo.Dir)
 	require.NoError(t, err)

@@ -86,6 +86,7 @@ func TestByKey(t *testing.T) {
 		{"one key, two values", "a.yaml", "z: 1", "z: 2|a: 1", "z: 3|b: 1", ""},
 		{"a block of text is no keys", "a.yaml", "run: |||  a: 1|  q: 1", "run: |||  a: 2|  q: 2|  n: 1", "run: |||  a: 1|  q: 3", ""},
 		{"first of all", "a.xml", "<p>|  <z/>|</p>", "<p>|  <b/>|  <z/>|</p>", "<p>|  <a>|    <c/>|  </a>|  <z/>|</p>", "<p>|  <a>|    <c/>|  </a>|  <b/>|  <z/>|</p>"},
+		{"line ends that only its readers know", "a.yaml", "a: 1|z: 1", "a: \u20281\u2028b: 2|z: 1", "a: 3|z: 1", ""},
 		{"cuts through another document", "a.yaml", "a: 1", "a: 1|---|b: 1", "a: 1|c: 1", ""},
 
 		{"keys of a table", "a.toml", "[t]|z = 1|a = 1", "[t]|z = 2|a = 1|b = [|  1,|]", "[t]|z = 1|a = 3|c = 1", "[t]|z = 2|a = 3|c = 1|b = [|  1,|]"},

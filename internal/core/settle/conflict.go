@@ -425,6 +425,7 @@ func (f *File) Where(c *Conflict, o Option, p Piece) (line int, text string) {
 	if m := o.Moved; m != nil && m.Side == p.Side && line >= at.Hi {
 		line = span(f.Text.Regions[m.Region]).Lo + line - at.Hi
 	}
+	line = min(line, len(lines)-1)
 	return line + 1, lines[line]
 }
 
