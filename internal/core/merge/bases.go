@@ -97,7 +97,9 @@ func (a *ancestor) reopen(conflicts []Conflict) {
 			}
 			a.open[of] = true
 			for p := parent(of); p != ""; p = parent(p) {
-				a.open[p] = a.open[p] // there, and true if it was
+				if _, there := a.open[p]; !there {
+					a.open[p] = false
+				}
 			}
 		}
 	}
