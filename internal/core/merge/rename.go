@@ -25,6 +25,13 @@ const minSimilar = 0.5
 // only exact renames and equal base names are found, and Result.Remarks says so.
 const maxPairs = 7000 * 7000
 
+// Renames finds where files of a tree that another has no more have gone, of those that
+// are asked for.
+func (e *Engine) Renames(ctx context.Context, from, to object.ID, gone map[string]bool) ([]Rename, error) {
+	list, _, err := e.renames(ctx, from, to, gone)
+	return list, err
+}
+
 // renames finds the renames one side made that matter to a merge: those whose
 // source the other side changed or deleted, too (relevant). Exact ones come
 // first, then the only pairs of one base name, then the rest, best first.

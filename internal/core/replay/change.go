@@ -9,7 +9,7 @@ import (
 	"hash"
 	"runtime"
 	"slices"
-	"sort"
+	"strings"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -62,18 +62,26 @@ func (c *Changes) Of(n history.Node) (id ChangeID, ok bool, err error) {
 	if ok {
 		return id, true, nil
 	}
-	h := sha256.New()
-	h.Write(p.id[:])
-	for _, ch := range p.changes {
-		if err := hashChange(h, c.store, ch); err != nil {
-			return id, false, err
-		}
+	if id, err = c.sum(p); err != nil {
+		return id, false, err
 	}
-	h.Sum(id[:0])
 	c.mu.Lock()
 	c.full[n.ID] = id
 	c.mu.Unlock()
 	return id, true, nil
+}
+
+// sum is the ChangeID of changes.
+func (c *Changes) sum(p pathsID) (id ChangeID, err error) {
+	h := sha256.New()
+	h.Write(p.id[:])
+	for _, ch := range p.changes {
+		if err := hashChange(h, c.store, ch); err != nil {
+			return id, err
+		}
+	}
+	h.Sum(id[:0])
+	return id, nil
 }
 
 func (c *Changes) pathsOf(n history.Node) (pathsID, error) {
@@ -90,7 +98,16 @@ func (c *Changes) pathsOf(n history.Node) (pathsID, error) {
 	if p.changes, err = c.store.Changes(before, n.Tree); err != nil {
 		return p, err
 	}
-	sort.Slice(p.changes, func(i, j int) bool { return p.changes[i].Path < p.changes[j].Path })
+	p.sort()
+	c.mu.Lock()
+	c.paths[n.ID] = p
+	c.mu.Unlock()
+	return p, nil
+}
+
+// sort puts the changes in order, and makes the id of them.
+func (p *pathsID) sort() {
+	slices.SortFunc(p.changes, func(a, b object.Change) int { return strings.Compare(a.Path, b.Path) })
 	h := sha256.New()
 	for _, ch := range p.changes {
 		// A mode that stays is no part of the change, whichever it is.
@@ -101,10 +118,6 @@ func (c *Changes) pathsOf(n history.Node) (pathsID, error) {
 		fmt.Fprintf(h, "%q %o %o\n", ch.Path, before, after)
 	}
 	h.Sum(p.id[:0])
-	c.mu.Lock()
-	c.paths[n.ID] = p
-	c.mu.Unlock()
-	return p, nil
 }
 
 // read works out pathsOf for commits, on several processors.
@@ -127,43 +140,138 @@ func (c *Changes) read(ctx context.Context, commits []history.Node) error {
 	return all.Wait()
 }
 
-// Same finds for commits of yours those of theirs that make the same change.
-// Contents are read only where paths and modes agree.
-func (c *Changes) Same(ctx context.Context, yours, theirs []history.Node) (map[object.ID]history.Node, error) {
+// Same finds for commits of yours those of theirs that make the same change, also to
+// files that one of the two lines (each newest first) has renamed. Contents are read
+// only where paths and modes agree.
+func (c *Changes) Same(ctx context.Context, engine *merge.Engine, yours, theirs []history.Node) (map[object.ID]history.Node, error) {
 	if err := c.read(ctx, slices.Concat(theirs, yours)); err != nil {
 		return nil, err
 	}
-	byPaths := map[ChangeID][]history.Node{}
+	renamedByYou, err := c.renamed(ctx, engine, yours, theirs)
+	if err != nil {
+		return nil, err
+	}
+	renamedByThem, err := c.renamed(ctx, engine, theirs, yours)
+	if err != nil {
+		return nil, err
+	}
+	byPaths := map[ChangeID][]variant{}
 	for _, n := range theirs {
-		p, err := c.pathsOf(n)
+		all, err := c.variants(n, renamedByThem)
 		if err != nil {
 			return nil, err
 		}
-		if len(p.changes) > 0 {
-			byPaths[p.id] = append(byPaths[p.id], n)
+		for _, v := range all {
+			byPaths[v.paths] = append(byPaths[v.paths], v)
 		}
 	}
 	same := map[object.ID]history.Node{}
 	for _, n := range yours {
-		p, err := c.pathsOf(n)
+		all, err := c.variants(n, renamedByYou)
 		if err != nil {
 			return nil, err
 		}
-		for _, other := range byPaths[p.id] {
-			a, ok, err := c.Of(n)
-			if err != nil {
-				return nil, err
-			}
-			b, _, err := c.Of(other)
-			if err != nil {
-				return nil, err
-			}
-			if ok && a == b {
-				same[n.ID] = other
+		for _, v := range all {
+			for _, other := range byPaths[v.paths] {
+				a, err := v.id()
+				if err != nil {
+					return nil, err
+				}
+				b, err := other.id()
+				if err != nil {
+					return nil, err
+				}
+				if a == b {
+					same[n.ID] = other.of
+				}
 			}
 		}
 	}
 	return same, nil
+}
+
+// renamed gives, by their names at the end of a line, the names at its start of files
+// that the line has renamed and the other line edits.
+func (c *Changes) renamed(ctx context.Context, engine *merge.Engine, line, other []history.Node) (map[string]string, error) {
+	if len(line) == 0 {
+		return nil, nil
+	}
+	edited, gone := map[string]bool{}, map[string]bool{}
+	each := func(line []history.Node, visit func(ch object.Change)) error {
+		for _, n := range line {
+			p, err := c.pathsOf(n)
+			if err != nil {
+				return err
+			}
+			for _, ch := range p.changes {
+				visit(ch)
+			}
+		}
+		return nil
+	}
+	if err := each(other, func(ch object.Change) {
+		if !ch.Old.Absent() && !ch.New.Absent() {
+			edited[ch.Path] = true
+		}
+	}); err != nil {
+		return nil, err
+	}
+	if err := each(line, func(ch object.Change) {
+		if ch.New.Absent() && edited[ch.Path] {
+			gone[ch.Path] = true
+		}
+	}); err != nil || len(gone) == 0 {
+		return nil, err
+	}
+	start, err := history.FirstParentTree(c.store, line[len(line)-1].Commit)
+	if err != nil {
+		return nil, err
+	}
+	list, err := engine.Renames(ctx, start, line[0].Tree, gone)
+	if err != nil {
+		return nil, err
+	}
+	back := map[string]string{}
+	for _, r := range list {
+		back[r.To] = r.From
+	}
+	return back, nil
+}
+
+// variant is the changes of a commit, under the names that files have or had.
+type variant struct {
+	of    history.Node
+	paths ChangeID                 // of paths and modes alone
+	id    func() (ChangeID, error) // of all; worked out when it is first asked for
+}
+
+// variants are a commit's changes as they are and, where it edits renamed files, under
+// their old names. There are none for merges and empty commits.
+func (c *Changes) variants(n history.Node, back map[string]string) ([]variant, error) {
+	p, err := c.pathsOf(n)
+	if err != nil || len(p.changes) == 0 {
+		return nil, err
+	}
+	out := []variant{{n, p.id, func() (ChangeID, error) {
+		id, _, err := c.Of(n)
+		return id, err
+	}}}
+	var old pathsID
+	for i, ch := range p.changes {
+		from, is := back[ch.Path]
+		if !is || ch.Old.Absent() || ch.New.Absent() {
+			continue
+		}
+		if old.changes == nil {
+			old.changes = slices.Clone(p.changes)
+		}
+		old.changes[i].Path = from
+	}
+	if old.changes != nil {
+		old.sort()
+		out = append(out, variant{n, old.id, sync.OnceValues(func() (ChangeID, error) { return c.sum(old) })})
+	}
+	return out, nil
 }
 
 func hashChange(h hash.Hash, store *object.Overlay, ch object.Change) error {

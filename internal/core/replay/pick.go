@@ -3,6 +3,7 @@ package replay
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"dorvik/internal/core/history"
 	"dorvik/internal/core/merge"
@@ -22,7 +23,9 @@ func (e *PickedMergeError) Error() string {
 // may have made the same changes before. What stands on the tip is yours, and what
 // the commits change is theirs. Nothing is written.
 func Pick(ctx context.Context, engine *merge.Engine, changes *Changes, commits, own []history.Node, onto object.ID, resolve Resolver, progress func(done, of int)) ([]Step, error) {
-	same, err := changes.Same(ctx, commits, own)
+	newest := slices.Clone(commits)
+	slices.Reverse(newest)
+	same, err := changes.Same(ctx, engine, newest, own)
 	if err != nil {
 		return nil, err
 	}

@@ -72,7 +72,7 @@ func (e *MergeCommitError) Error() string {
 // a *MergeCommitError. Nothing is written; Commits makes the new commits of
 // the outcome. Cost follows what the commits change.
 func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, theirs []history.Node, onto object.ID, resolve Resolver, progress func(done, of int)) ([]Step, error) {
-	same, err := changes.Same(ctx, yours, theirs)
+	same, err := changes.Same(ctx, engine, yours, theirs)
 	if err != nil {
 		return nil, err
 	}

@@ -1,6 +1,8 @@
 package replay
 
 import (
+	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -85,6 +87,29 @@ func TestOutcomes(t *testing.T) {
 	assert.Equal(t, []object.ID{t2}, c.Parents)
 	assert.Equal(t, d.Yours[0].AuthorLine, c.AuthorLine, "the author is kept, zone and all")
 	assert.Equal(t, committer, c.Committer)
+}
+
+func TestTheSameChangeToARenamedFile(t *testing.T) {
+	b := &bench{t, object.NewOverlay(object.SHA1, nil)}
+	const f, edited, more = "1/2/3/4/5/6/7/8/9", "1/2/3/four/5/6/7/8/9", "1/2/3/four/5/6/7/8/nine"
+	for _, c := range []struct{ yours, theirs []string }{
+		{[]string{"f=" + edited}, []string{"n=" + f, "n=" + edited, "n=" + f}},
+		{[]string{"n=" + f, "n=" + edited, "n=" + more}, []string{"f=" + edited, "f=" + f}},
+	} {
+		base := b.commit("base", "f="+f)
+		line := func(who string, trees []string) object.ID {
+			at := base
+			for i, tree := range trees {
+				at = b.commit(fmt.Sprint(who, i), tree, at)
+			}
+			return at
+		}
+		steps, _ := b.rebase(line("y", c.yours), line("t", c.theirs), nil)
+		i := slices.IndexFunc(steps, func(s Step) bool { return s.Outcome == AlreadyThere })
+		require.GreaterOrEqual(t, i, 0, outcomes(steps))
+		assert.Contains(t, []string{"t0", "t1"}, steps[i].Same.Subject(), "it was made, though taken back since")
+		assert.Len(t, slices.DeleteFunc(steps, func(s Step) bool { return s.Outcome != AlreadyThere }), 1)
+	}
 }
 
 func TestRebaseOntoItsOwnBaseIsTheIdentity(t *testing.T) {
