@@ -412,9 +412,9 @@ func (m *model) becomes(p *page, w int) {
 		s := &m.join.Steps[i]
 		switch s.Outcome {
 		case replay.AlreadyThere:
-			p.row(txt(dim, "    ◌").fit(8).add(dim, s.Commit.ID.Short()+"  "+s.Commit.Subject()+"   left out: "+s.Same.ID.Short()+" holds the same change"))
+			p.row(txt(dim, "    ◌").fit(8).add(dim, s.Commit.ID.Short()+"  "+s.Commit.Subject()+"   not needed: "+s.Same.ID.Short()+" holds the same change"))
 		case replay.Emptied:
-			p.row(txt(dim, "    ◌").fit(8).add(dim, s.Commit.ID.Short()+"  "+s.Commit.Subject()+"   left out: nothing of it is left"))
+			p.row(txt(dim, "    ◌").fit(8).add(dim, s.Commit.ID.Short()+"  "+s.Commit.Subject()+"   not needed: nothing of it is left"))
 		}
 	}
 }
