@@ -429,6 +429,13 @@ func TestWays(t *testing.T) {
 	assert.Empty(t, weave["leaves_out"])
 	assert.Equal(t, []any{map[string]any{"side": "theirs", "text": "round("}, map[string]any{"side": "theirs", "text": ")"}}, mine["leaves_out"])
 
+	const moving, rest = "one\ntwo\nthree\n", "a\nb\nc\nd\n"
+	code, out, _ = dorvik("ways", "--json", file("b.txt", moving+rest), file("y.txt", rest+moving), file("t.txt", "one\nTWO\nthree\n"+rest))
+	assert.Equal(t, exitDone, code)
+	followed := asJSON(t, out)["conflicts"].([]any)[0].(map[string]any)["ways"].([]any)[0].(map[string]any)
+	assert.Empty(t, followed["text"], "nothing stays in the place")
+	assert.Equal(t, map[string]any{"side": "yours", "lines": []any{5.0, 7.0}, "text": "one\nTWO\nthree\n"}, followed["moved"])
+
 	code, out, _ = dorvik("ways", "--json", "--name", "x.txt", base, base, theirs)
 	assert.Equal(t, exitDone, code)
 	assert.Equal(t, []any{}, asJSON(t, out)["conflicts"])

@@ -34,6 +34,14 @@ type wayJSON struct {
 	Problem   string         `json:"problem"`
 	LeavesOut []settle.Piece `json:"leaves_out"`
 	Keeps     []settle.Piece `json:"keeps"`
+	Moved     *movedJSON     `json:"moved,omitempty"`
+}
+
+// movedJSON is what a way puts where one side moved the place's lines to.
+type movedJSON struct {
+	Side  string `json:"side"`
+	Lines [2]int `json:"lines"` // in that side's text
+	Text  string `json:"text"`  // in place of them
 }
 
 func (e *env) ways() *cobra.Command {
@@ -111,7 +119,15 @@ func waysOf(name string, text *merge.Text) waysJSON {
 		cj := questionJSON{lineRange(c.Place.Base), lineRange(c.Place.Yours), lineRange(c.Place.Theirs), string(c.Kind), string(c.Suggested), nil}
 		for _, o := range c.Ways {
 			v := f.JudgeSuggested(c, o)
-			w := wayJSON{string(o.Way), o.Text, o.Reason, v.Parses, v.Problem, some(v.LeavesOut), some(v.Keeps)}
+			w := wayJSON{string(o.Way), o.Text, o.Reason, v.Parses, v.Problem, some(v.LeavesOut), some(v.Keeps), nil}
+			if m := o.Moved; m != nil {
+				r := f.Text.Regions[m.Region]
+				at := r.Yours
+				if m.Side == settle.SideTheirs {
+					at = r.Theirs
+				}
+				w.Moved = &movedJSON{string(m.Side), lineRange(at), m.Text}
+			}
 			if o.Way == c.Suggested {
 				w.Reason = c.Why
 			}

@@ -403,6 +403,9 @@ func TestMovedLinesAndMergeDrivers(t *testing.T) {
 	b.see("suggested: their edit, at line 9, where you moved it", "the lines you moved are there twice",
 		"(moved to lines 9–12:)", "The lines are where they were moved to", "10 ✦   from Ness pier")
 	b.fits("moved lines")
+	b.m.w, b.m.h = 80, 24
+	b.see("Suggested: their edit, at line 9, where you moved it.")
+	b.m.w, b.m.h = 142, 40
 	b.press("3")
 	b.see("Takes their text")
 	b.press("1", "e")
