@@ -169,6 +169,8 @@ func TestPick(t *testing.T) {
 	code, out, _ = dorvik("-C", dir, "look", "--json")
 	assert.Equal(t, exitDone, code)
 	assert.Equal(t, "pick", asJSON(t, out)["recovery"].(map[string]any)["route"], "the pick is kept")
+	_, _, errs = dorvik("-C", dir, "look")
+	assert.Contains(t, errs, "A pick of 3 commits is unfinished here")
 
 	code, out, errs = dorvik("-C", dir, "pick", "--json", "--no-check", "--prefer", "theirs", "main..other")
 	require.Equal(t, exitDone, code, errs)

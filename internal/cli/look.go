@@ -116,6 +116,8 @@ func (e *env) look() *cobra.Command {
 		}
 		if inUse {
 			e.say("A Dorvik is open in this repository.")
+		} else if kept != nil && len(kept.Picks) > 0 {
+			e.say("A pick of %s is unfinished here. Open dorvik to go on, or to drop it.", plural(len(kept.Picks), "commit", "commits"))
 		} else if kept != nil {
 			e.say("A recovery is unfinished here, at %s. Open dorvik to go on.", kept.Stage)
 		}

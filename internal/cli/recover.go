@@ -176,7 +176,11 @@ func (r *recoverer) run(ctx context.Context, p *recovery.Position) error {
 		return err
 	}
 	r.out.Result, r.out.Tip, r.out.Waypoint = "joined", wp.After, wp.Name
-	r.say("Joined: %s is now at %s. “dorvik undo” takes it back.", p.Branch.Name, wp.After)
+	done := "Joined"
+	if p.Picking {
+		done = "Picked"
+	}
+	r.say("%s: %s is now at %s. “dorvik undo” takes it back.", done, p.Branch.Name, wp.After)
 	if !r.flags.push || wp.After == p.Theirs {
 		return nil
 	}
