@@ -320,6 +320,7 @@ func (m *merger) name(path string, b, y, t object.Entry) error {
 	if b.IsTree() && !y.IsTree() && !t.IsTree() {
 		m.out.goneTrees = append(m.out.goneTrees, edit{path, b})
 	}
+	// Where the ancestors disagree, neither side counts as having left the path alone.
 	asked, open := m.open[path]
 	asked = asked || m.asking
 	switch {
@@ -336,7 +337,7 @@ func (m *merger) name(path string, b, y, t object.Entry) error {
 	case asked && !m.asking:
 		m.asking = true // all that is in it is
 		defer func() { m.asking = false }()
-	case asked || open && (y.IsTree() || t.IsTree()):
+	case asked || open && (y.IsTree() || t.IsTree()): // something in it may be asked
 	case b.Same(y):
 		m.joined(path, FromTheirs, b, y, t, t)
 		return nil
