@@ -75,9 +75,11 @@ func home(p *recovery.Position) *recovery.Position {
 	return p
 }
 
-// accepted reports whether the result shown is on the branch already.
+// accepted reports whether the result shown is on the branch already. An earlier one
+// that was not pushed may be there, too, and is then among yours.
 func (m *model) accepted() bool {
-	return m.st.Accepted != nil && (!m.pos.Picking || m.st.Accepted.Before == m.pos.Yours)
+	a := m.st.Accepted
+	return a != nil && (a.Before == m.pos.Yours || m.pos.Trivial() == recovery.UpToDate)
 }
 
 // behind reports whether a push of what was picked would be refused, as the upstream
@@ -242,6 +244,8 @@ func (m *model) takePushDone(d pushDone) tea.Cmd {
 		m.flash = txt(trouble, "▲ ").add(plain, "Somebody pushed first, so the push was refused. ")
 		if d.done.WentBack {
 			m.flash = m.flash.add(plain, "Your branch is back where it was; your decisions are kept.")
+		} else if m.pos.Picking {
+			m.flash = m.flash.add(plain, "What you picked is on your branch, to be joined with what is new.")
 		}
 		return cmd
 	}
