@@ -589,11 +589,15 @@ func (m *moved) one(r Rename, side, other int, met bool) (done bool, err error) 
 			delete(m.set[other], r.From)
 		}
 		if !theirs.Absent() && !there.Absent() {
-			// They have the new name, too, and something else at the old one: they
-			// renamed it alike, if they renamed nothing else to it. A thing of another
-			// type is another thing.
-			if there.Mode.SameType(is.Mode) && !met {
-				m.set[inBase][r.To], m.from[r.To] = was, r.From
+			// They have the new name, too, and a thing of another type at the old one:
+			// they renamed it alike, if it is that file and they renamed nothing else.
+			if there.Mode.SameType(is.Mode) && !met && !theirs.IsTree() {
+				f := finder{engine: m.engine, counts: map[object.ID]*spans{}, seed: maphash.MakeSeed()}
+				if score, err := f.similarity(was, there); err != nil {
+					return false, err
+				} else if score >= minSimilar || there.Same(was) {
+					m.set[inBase][r.To], m.from[r.To] = was, r.From
+				}
 			}
 			return true, nil
 		}

@@ -109,6 +109,19 @@ func TestTwoFilesOfOneNameAreBothKept(t *testing.T) {
 	assert.Equal(t, []string{"n rename/rename"}, kinds(r), "each renamed a file to n, and what the other did to it is deleted or edited")
 }
 
+func TestARenamedFileMeetsANewOne(t *testing.T) {
+	o := object.NewOverlay(object.SHA1, nil)
+	a := text("a", 10, 0)
+	for _, old := range []string{"x/y=1", "x@link"} { // stands where they renamed it from
+		base, yours, theirs := treeOf(t, o, "x="+a), treeOf(t, o, "n=new "+old), treeOf(t, o, "n="+a)
+		for _, sides := range [][2]object.ID{{yours, theirs}, {theirs, yours}} {
+			r, err := NewEngine(o).Trees(t.Context(), base, sides[0], sides[1])
+			require.NoError(t, err)
+			assert.Equal(t, []string{"n add/add"}, kinds(r), old)
+		}
+	}
+}
+
 func kinds(r *Result) (out []string) {
 	for _, c := range r.Conflicts {
 		out = append(out, c.Path+" "+string(c.Kind))
