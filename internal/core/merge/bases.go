@@ -105,6 +105,9 @@ func (a *ancestor) reopen(conflicts []Conflict) {
 	}
 }
 
+// asideName ends the name that a base has for what cannot stand beside a directory.
+const asideName = "~ancestor"
+
 // undecided makes the joined tree with what is contested left undecided.
 func (e *Engine) undecided(ctx context.Context, r *Result) (object.ID, error) {
 	entries := map[string]object.Entry{}
@@ -116,6 +119,13 @@ func (e *Engine) undecided(ctx context.Context, r *Result) (object.ID, error) {
 		entries[c.Path] = is
 		if c.Also != "" {
 			entries[c.Also] = is
+		}
+		// The file of a clash with a directory is there, too, under a name that no side
+		// has: a side may have moved it out of the way.
+		for _, side := range []object.Entry{c.Yours, c.Theirs} {
+			if c.Kind == FileDirectory && is.IsTree() && isFile(side) {
+				entries[c.Path+asideName] = side
+			}
 		}
 	}
 	return r.Tree(entries)

@@ -718,7 +718,7 @@ func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result, o
 	r.Given, r.Remarks = plain.Given, append(remarks, r.Remarks...)
 	for i := range r.Conflicts {
 		c := &r.Conflicts[i]
-		c.From = m.from[c.Path]
+		c.From = strings.TrimSuffix(m.from[c.Path], asideName)
 		if k, ok := m.kinds[c.Path]; ok && c.Kind == AddAdd {
 			c.Kind = k
 		}
@@ -744,6 +744,7 @@ func (r *Result) force(list []Conflict) {
 		return false
 	}
 	for _, c := range list {
+		c.From = strings.TrimSuffix(c.From, asideName)
 		if known(c.Path) || known(c.Also) {
 			continue
 		}

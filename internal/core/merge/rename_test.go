@@ -155,6 +155,20 @@ func TestAncestorsThatDisagreeOnAPath(t *testing.T) {
 	}
 }
 
+func TestAFileThatAncestorsPutADirectoryIn(t *testing.T) {
+	o := object.NewOverlay(object.SHA1, nil)
+	e := NewEngine(o)
+	commit := func(tree string, parents ...object.ID) object.ID {
+		return o.PutCommit(&object.Commit{Tree: treeOf(t, o, tree), Parents: parents, Committer: object.Signature{Name: "a"}})
+	}
+	root := commit("a=1")
+	bases := []object.ID{commit("a=1 x@link", root), commit("a=1 x/y=1", root)}
+	r, err := e.TreesOver(t.Context(), bases, treeOf(t, o, "a=1"), treeOf(t, o, "a=1 moved@link"))
+	require.NoError(t, err)
+	require.Equal(t, []string{"moved rename/delete"}, kinds(r))
+	assert.Equal(t, "x", r.Conflicts[0].From)
+}
+
 func TestTooManyToCompareIsSaid(t *testing.T) {
 	o := object.NewOverlay(object.SHA1, nil)
 	e := NewEngine(o)
