@@ -36,12 +36,17 @@ func (w *Workspace) commits(ctx context.Context, revs []string) ([]object.ID, er
 }
 
 // picking is the position of single commits that are brought onto yours: they are
-// theirs, in the order given.
+// theirs, the last one given first. The error is a *replay.PickedMergeError where one
+// joins lines, and a *HeldError where yours holds all of them.
 func (w *Workspace) picking(ctx context.Context, b git.Branch, yours object.ID, picks []object.ID) (*Position, error) {
 	p := &Position{Branch: b, Yours: yours, Theirs: picks[len(picks)-1], Picking: true}
 	var err error
 	if p.Parted, err = history.Diverge(ctx, w.Store, p.Yours, p.Theirs); err != nil {
 		return nil, err
+	}
+	apart := map[object.ID]bool{} // known not to be in your line
+	for _, n := range p.Parted.Theirs {
+		apart[n.ID] = true
 	}
 	p.Parted.Theirs = nil
 	held := 0
@@ -54,12 +59,14 @@ func (w *Workspace) picking(ctx context.Context, b git.Branch, yours object.ID, 
 		if len(c.Parents) > 1 {
 			return nil, &replay.PickedMergeError{Commit: n}
 		}
-		in, err := history.IsAncestor(ctx, w.Store, id, yours)
-		if err != nil {
-			return nil, err
-		}
-		if in {
-			held++
+		if !apart[id] {
+			in, err := history.IsAncestor(ctx, w.Store, id, yours)
+			if err != nil {
+				return nil, err
+			}
+			if in {
+				held++
+			}
 		}
 		p.Parted.Theirs = append(p.Parted.Theirs, n)
 	}

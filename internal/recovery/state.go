@@ -75,7 +75,7 @@ type Checked struct {
 // ErrInUse says that another Dorvik works in the same repository.
 var ErrInUse = errors.New("another Dorvik is open in this repository; finish there, or close it")
 
-// book is the one file in which recoveries are kept.
+// store is the one file in which recoveries are kept.
 type store struct{ db *bbolt.DB }
 
 var (

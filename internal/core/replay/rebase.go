@@ -225,7 +225,7 @@ func (r *replayer) plain(s *Step) error {
 		return err
 	}
 	if s.Merge.Clean() && !r.picking {
-		s.Merge = s.Merge.Brief() // of ten thousand steps, the accounts would fill the memory
+		s.Merge = s.Merge.Brief() // of ten thousand steps, the accounts would fill the memory; those of a pick are shown
 	}
 	if s.Tree == onto && n.Tree != before && !s.Open {
 		s.Outcome = Emptied // one that started empty is kept as it was

@@ -128,7 +128,9 @@ func wholeEntries(t *merge.Text, at place) *merge.Text {
 	return &out
 }
 
-func joinExcerpts(base, yours, theirs excerpt) (string, bool) {
+// joinExcerpts joins level by level, the innermost first, and gives the text. ok is
+// false where the versions stand in different places, or a level cannot be joined.
+func joinExcerpts(base, yours, theirs excerpt) (joined string, ok bool) {
 	var of []string
 	for _, x := range []excerpt{base, yours, theirs} {
 		for _, g := range x.levels {
