@@ -20,9 +20,9 @@ test:
 	@scripts/need go git tmux
 	$(GO) test -timeout 10m ./...
 
-## soak: 100,000 random histories against git, for an hour or so; SEED=7 HISTORIES=20000
+## soak: 100,000 random histories against git, and against the law that nothing is lost, for an hour or so; SEED=7 HISTORIES=20000
 soak:
-	DORVIK_SEED=$(or $(SEED),1) DORVIK_HISTORIES=$(or $(HISTORIES),100000) $(GO) test -count=1 -timeout 5h -v -run TestJoinsAgreeWithGit ./internal/recovery
+	DORVIK_SEED=$(or $(SEED),1) DORVIK_HISTORIES=$(or $(HISTORIES),100000) $(GO) test -count=1 -timeout 5h -v -run 'TestJoinsAgreeWithGit|TestNothingIsLostUntold' ./internal/recovery
 
 ## lint: format, vet, static checks
 lint:

@@ -32,13 +32,14 @@ var arrows = map[string]string{
 	"core/settle":   "core/object core/diff core/merge +github.com/BurntSushi/toml +go.yaml.in/yaml",
 	"core/diagnose": "",
 	"visible":       "",
+	"words":         "core/object core/merge core/settle",
 	"gittest":       "+github.com/stretchr/testify",
 	"git":           "core/object",
 	"check":         "",
-	"recovery":      "core/object core/diff core/attr core/merge core/history core/replay core/settle core/diagnose git check +go.etcd.io/bbolt",
+	"recovery":      "core/object core/diff core/attr core/merge core/history core/replay core/settle core/diagnose git check words +go.etcd.io/bbolt",
 	"demo":          "core/object git +golang.org/x/tools/txtar",
-	"tui":           "core/object core/diff core/merge core/history core/replay core/settle core/diagnose git check recovery visible +charm.land +github.com/charmbracelet",
-	"cli":           "core/object core/merge core/history core/replay core/settle git recovery demo visible +github.com/spf13/cobra",
+	"tui":           "core/object core/diff core/merge core/history core/replay core/settle core/diagnose git check recovery visible words +charm.land +github.com/charmbracelet",
+	"cli":           "core/object core/merge core/history core/replay core/settle git recovery demo visible words +github.com/spf13/cobra",
 }
 
 var notInCore = []string{"os", "os/exec", "net", "net/http", "time/tzdata", "io/fs", "io/ioutil", "syscall"}

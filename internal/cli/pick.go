@@ -11,7 +11,7 @@ import (
 
 // add defines the flags of a job done without a screen.
 func (f *recoverFlags) add(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&f.prefer, "prefer", "", "`WAYS` to settle conflicts by, in order: weave, yours, theirs, yours-theirs, theirs-yours, base, sorted, as-before, suggested")
+	cmd.Flags().StringVar(&f.prefer, "prefer", "", "`WAYS` to settle conflicts by, in order: weave, yours, theirs, yours-theirs, theirs-yours, base, both, sorted, as-before, suggested")
 	cmd.Flags().StringVar(&f.check, "check", "", "check with `CMD`")
 	cmd.Flags().BoolVar(&f.noCheck, "no-check", false, "go on without a check")
 	cmd.Flags().BoolVar(&f.push, "push", false, "push the result")

@@ -188,7 +188,7 @@ func remarksJSON(j *recovery.Join) (out []remarkJSON) {
 func conflictsJSON(s recovery.Stop) []conflictJSON {
 	out := []conflictJSON{}
 	for i, f := range s.Files {
-		out = append(out, conflictJSON{f.Path, string(s.Result.Conflicts[i].Kind), len(f.Conflicts), f.From, s.Result.Conflicts[i].Also})
+		out = append(out, conflictJSON{f.Path, string(s.Result.Conflicts[i].Kind), len(f.Conflicts), f.From, f.Also})
 	}
 	return out
 }

@@ -106,7 +106,7 @@ func waysOf(name string, text *merge.Text) waysJSON {
 		kind = merge.AddAdd
 	}
 	var questions []*settle.Conflict
-	f := settle.Open(&merge.Conflict{Path: name, Kind: kind, Text: text, Mode: object.ModeFile})
+	f := settle.Open(&merge.Conflict{Path: name, Kind: kind, Subject: &merge.Lines{Text: text, Mode: object.ModeFile}})
 	if f.Text != nil {
 		text, questions = f.Text, f.Conflicts
 	}

@@ -1,7 +1,7 @@
 package recovery
 
 import (
-	"sort"
+	"slices"
 	"strings"
 
 	"dorvik/internal/core/diff"
@@ -9,23 +9,64 @@ import (
 	"dorvik/internal/core/merge"
 	"dorvik/internal/core/object"
 	"dorvik/internal/core/settle"
+	"dorvik/internal/words"
 )
 
-// LeftOut is something a side wrote that the joined result does not hold.
+// Given is what kind of thing a side made that the result does not hold.
+type Given string
+
+const (
+	GivenLine     Given = "line"
+	GivenFile     Given = "file" // a version of a whole file, or what a link or a submodule points at
+	GivenDeletion Given = "deletion"
+	GivenName     Given = "name"
+	GivenMode     Given = "mode"
+)
+
+// LeftOut is something a side made that the joined result does not hold.
 type LeftOut struct {
 	Side   settle.Side `json:"side"`
 	Author string      `json:"author"`
 	Path   string      `json:"path"`
-	Line   int         `json:"line"` // in that side's file, from 1; 0 for a whole file
-	Text   string      `json:"text"`
+	Line   int         `json:"line"` // in that side's file, from 1; 0 where it is not about a line that side has
+	Text   string      `json:"text"` // "deleted" for a deletion that was overruled
+	What   Given       `json:"what"`
+	Kept   string      `json:"kept,omitempty"` // the line that stands though it was deleted
+	Mend   bool        `json:"mend,omitempty"` // a mend took it away
+
+	whole []string // the lines by which its author is found
 }
 
-// LeftOut lists what the decisions leave out, in the order of the conflicts.
-// Open conflicts are not in it.
+// LeftOut lists what the decisions leave out, in the order of the conflicts, and then
+// what mends took away. Open conflicts are not in it.
 func (w *Workspace) LeftOut(p *Position, j *Join, book *settle.Book) ([]LeftOut, error) {
 	var out []LeftOut
 	theirs := w.Touched(p.Parted.Theirs)
 	all := w.Touched(p.Parted.Yours)
+	authors := map[settle.Side][]string{settle.SideYours: Authors(p.Parted.Yours), settle.SideTheirs: Authors(p.Parted.Theirs)}
+	name := func(l LeftOut, yours, theirs *history.Toucher, paths ...string) error {
+		who := theirs
+		if l.Side == settle.SideYours {
+			who = yours
+		}
+		if of := authors[l.Side]; len(of) == 1 {
+			l.Author = of[0]
+		}
+		for _, path := range append([]string{l.Path}, paths...) {
+			if path == "" || l.Author != "" {
+				continue
+			}
+			n, ok, err := who.Who(path, l.whole)
+			if err != nil {
+				return err
+			}
+			if ok {
+				l.Author = n.Author().Name
+			}
+		}
+		out = append(out, l)
+		return nil
+	}
 	for _, stop := range j.Stops {
 		yours, theirs := all, theirs
 		switch one := []history.Node{stop.Commit}; {
@@ -37,277 +78,288 @@ func (w *Workspace) LeftOut(p *Position, j *Join, book *settle.Book) ([]LeftOut,
 		}
 		for _, f := range stop.Files {
 			for _, c := range f.Conflicts {
-				for _, l := range leftOutOf(f, c, book) {
-					who := theirs
-					if l.Side == settle.SideYours {
-						who = yours
-					}
-					n, ok, err := who.Who(l.Path, []string{l.line})
-					if err != nil {
+				_, o, ok := book.For(c)
+				if !ok {
+					continue
+				}
+				list, err := w.givenUp(f, c, o)
+				if err != nil {
+					return nil, err
+				}
+				if stop.Commit.Commit != nil {
+					if list, err = w.alsoOf(p, stop.Result, list); err != nil {
 						return nil, err
 					}
-					if ok {
-						l.Author = n.Author().Name
-					}
-					out = append(out, l.LeftOut)
 				}
+				for _, l := range list {
+					if err := name(l, yours, theirs, f.From, f.Also); err != nil {
+						return nil, err
+					}
+				}
+			}
+		}
+	}
+	for _, m := range j.mended {
+		list, err := w.mendedAway(p, m)
+		if err != nil {
+			return nil, err
+		}
+		for _, l := range list {
+			if err := name(l, all, theirs); err != nil {
+				return nil, err
 			}
 		}
 	}
 	return out, nil
 }
 
-type lostLine struct {
-	LeftOut
-	line string // the whole line the words stand in
+// alsoOf adds to what is given up at a stop of a replay: a file of the line that is
+// replayed onto can hold what commits replayed before brought into it, and then
+// is a version of both sides.
+func (w *Workspace) alsoOf(p *Position, r *merge.Result, list []LeftOut) ([]LeftOut, error) {
+	onto, tip, at := settle.SideTheirs, p.Theirs, r.Given[2]
+	if p.Picking {
+		onto, tip, at = settle.SideYours, p.Yours, r.Given[1]
+	}
+	tree, err := w.Tree(tip)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range slices.Clone(list) {
+		if l.Side != onto || l.What != GivenFile {
+			continue
+		}
+		was, err := w.Store.Find(tree, l.Path)
+		if err != nil {
+			return nil, err
+		}
+		is, err := w.Store.Find(at, l.Path)
+		if err != nil {
+			return nil, err
+		}
+		if !was.Same(is) {
+			list = append(list, wholeFile(onto.Other(), l.Path))
+		}
+	}
+	return list, nil
 }
 
-func leftOutOf(f *settle.File, c *settle.Conflict, book *settle.Book) []lostLine {
-	d, o, ok := book.For(c)
-	if !ok {
-		return nil
+// givenUp lists what an option of a conflict does without.
+func (w *Workspace) givenUp(f *settle.File, c *settle.Conflict, o settle.Option) ([]LeftOut, error) {
+	switch s := c.Subject.(type) {
+	case *merge.Lines:
+		return lostLines(f, c, o), nil
+	case *merge.Versions:
+		return lostVersions(c, s, o), nil
+	case *merge.Clash:
+		return w.lostInClash(c, s, o)
+	case *merge.Naming:
+		return lostNames(s, settle.Side(o.Way)), nil
 	}
-	if (c.Kind == merge.RenameRename || c.Kind == merge.DirectoryRename) && c.Yours != "nothing" && c.Theirs != "nothing" {
-		return nil // only a name is given up
-	}
-	if c.Whole {
-		lost := lostLine{LeftOut: LeftOut{Side: settle.SideYours, Path: c.Path, Text: c.Yours}}
-		if d.Way == settle.Yours {
-			lost.Side, lost.Text = settle.SideTheirs, c.Theirs
-		}
-		if lost.Text == "nothing" {
-			return nil // a deletion is no text
-		}
-		lost.Text = "their version of the file"
-		if lost.Side == settle.SideYours {
-			lost.Text = "your version of the file"
-		}
-		return []lostLine{lost}
-	}
+	return nil, nil
+}
+
+// lostLines lists the lines that a side wrote and an option does not hold, and those a
+// side took out and it holds all the same. Where a text was woven, a line is
+// lost if a word of its edit is.
+func lostLines(f *settle.File, c *settle.Conflict, o settle.Option) (out []LeftOut) {
+	yours, theirs, text := f.Sides(c, o)
+	base, result := diff.Lines(c.Base), diff.Lines(text)
 	pieces, _ := f.LeftOut(c, o)
-	var out []lostLine
-	for _, piece := range pieces {
-		line, text := f.Where(c, o, piece)
-		out = append(out, lostLine{LeftOut{Side: piece.Side, Path: c.Path, Line: line, Text: piece.Text}, text})
+	byWords := o.Way == settle.Weave
+	stands, changed := unchanged(base, result), unchanged(base, result)
+	for _, e := range diff.Histogram(base, result) {
+		for i := e.A0; i < e.A1; i++ {
+			changed[i] = e.B1 > e.B0
+		}
+	}
+	for _, side := range []struct {
+		of   settle.Side
+		text string
+	}{{settle.SideYours, yours}, {settle.SideTheirs, theirs}} {
+		lines := diff.Lines(side.text)
+		held := unchanged(lines, result)
+		for _, e := range diff.Histogram(base, lines) {
+			lost := 0
+			for i := e.B0; i < e.B1; i++ {
+				if held[i] || strings.TrimSpace(lines[i]) == "" ||
+					byWords && !slices.ContainsFunc(pieces, func(p settle.Piece) bool { return p.Side == side.of && p.Line == i }) {
+					continue
+				}
+				lost++
+				line, whole := f.Where(c, o, settle.Piece{Side: side.of, Line: i})
+				out = append(out, LeftOut{Side: side.of, Path: c.Path, Line: line, What: GivenLine, Text: strings.TrimSpace(whole), whole: []string{whole}})
+			}
+			if lost > 0 {
+				continue // what the side put in the place of lines says that it took them out
+			}
+			for i := e.A0; i < e.A1; i++ {
+				// A line that was only taken out is there, too, if the result has it as the other changed it.
+				if (stands[i] || changed[i] && e.B0 == e.B1) && strings.TrimSpace(base[i]) != "" {
+					out = append(out, LeftOut{Side: side.of, Path: c.Path, What: GivenDeletion, Text: "deleted", Kept: strings.TrimSpace(base[i]), whole: base[i : i+1]})
+				}
+			}
+		}
 	}
 	return out
 }
 
-// Meeting is how near both sides came to each other in a file.
-type Meeting string
-
-const (
-	SameLines  Meeting = "same lines"
-	SamePlace  Meeting = "same place"
-	SameFile   Meeting = "same file"
-	SameChange Meeting = "same change"
-	OnlyYours  Meeting = "only yours"
-	OnlyTheirs Meeting = "only theirs"
-)
-
-// Ground is one file that a side or both changed.
-type Ground struct {
-	Path          string
-	Meeting       Meeting
-	Yours, Theirs int // changed lines: the larger of those added and removed; 0 for content that is not text
-	YoursWhole    bool
-	TheirsWhole   bool // the side changed it, but not line by line
-	Author        string
-	Decide        bool // it will need a decision
+// unchanged marks the lines of a that b has in their place.
+func unchanged(a, b []string) []bool {
+	out := make([]bool, len(a))
+	at := 0
+	for _, e := range diff.Histogram(a, b) {
+		for ; at < e.A0; at++ {
+			out[at] = true
+		}
+		at = e.A1
+	}
+	for ; at < len(a); at++ {
+		out[at] = true
+	}
+	return out
 }
 
-// Overlap compares what each side changed since the common ancestor, file by
-// file, the closest meetings first.
-func (w *Workspace) Overlap(p *Position, j *Join) ([]Ground, error) {
-	var out []Ground
+func wholeFile(side settle.Side, path string) LeftOut {
+	return LeftOut{Side: side, Path: path, What: GivenFile, Text: words.Given(side, "version of the file")}
+}
+
+func deleted(side settle.Side, path string) LeftOut {
+	return LeftOut{Side: side, Path: path, What: GivenDeletion, Text: "deleted"}
+}
+
+func lostName(side settle.Side, path string) LeftOut {
+	return LeftOut{Side: side, Path: path, What: GivenName, Text: "the name " + path}
+}
+
+func lostVersions(c *settle.Conflict, v *merge.Versions, o settle.Option) (out []LeftOut) {
+	if o.Way == settle.Both {
+		return []LeftOut{lostName(settle.SideYours, c.Path)}
+	}
+	side, lost, taken := settle.SideTheirs, v.Theirs, v.Yours
+	if o.Way == settle.Theirs {
+		side, lost, taken = settle.SideYours, v.Yours, v.Theirs
+	}
 	switch {
-	case j.Merge != nil:
-		list, err := w.groundOf(p, j, j.Merge)
-		if err != nil {
-			return nil, err
-		}
-		out = list
-	case p.Picking:
-		// What a picked commit does not touch has nothing to do with it.
-		at := map[string]int{}
-		for i := range j.Steps {
-			if j.Steps[i].Merge == nil {
-				continue
-			}
-			list, err := w.groundOf(p, j, j.Steps[i].Merge)
-			if err != nil {
-				return nil, err
-			}
-			for _, g := range list {
-				if g.Meeting == OnlyYours {
-					continue
-				}
-				n, known := at[g.Path]
-				if !known {
-					at[g.Path] = len(out)
-					out = append(out, g)
-					continue
-				}
-				out[n].Theirs += g.Theirs
-				out[n].Decide = out[n].Decide || g.Decide
-				if nearness[g.Meeting] < nearness[out[n].Meeting] {
-					out[n].Meeting = g.Meeting
-				}
-			}
-		}
+	case c.Kind == merge.ModeBits:
+		return []LeftOut{{Side: side, Path: c.Path, What: GivenMode, Text: lost.Mode.Describe()}}
+	case lost.Same(taken):
+		return nil
+	case lost.Absent():
+		return []LeftOut{deleted(side, c.Path)}
 	}
-	sort.SliceStable(out, func(a, b int) bool {
-		if out[a].Decide != out[b].Decide {
-			return out[a].Decide
-		}
-		return nearness[out[a].Meeting] < nearness[out[b].Meeting]
-	})
-	return out, nil
+	out = append(out, wholeFile(side, c.Path))
+	if c.Kind == merge.RenameDelete {
+		out = append(out, lostName(side, c.Path))
+	}
+	return out
 }
 
-var nearness = map[Meeting]int{SameLines: 0, SamePlace: 1, SameFile: 2, SameChange: 3, OnlyYours: 4, OnlyTheirs: 5}
-
-// groundOf lists the files of one join of trees.
-func (w *Workspace) groundOf(p *Position, j *Join, r *merge.Result) ([]Ground, error) {
-	var out []Ground
-	for i := range r.Conflicts {
-		c := &r.Conflicts[i]
-		g := Ground{Path: c.Path, Meeting: SameLines, Decide: true}
-		if c.Text != nil {
-			g.Meeting = SamePlace
-			for _, r := range c.Text.Regions {
-				if r.Origin == merge.Contested && !r.Base.Empty() {
-					g.Meeting = SameLines
-				}
-			}
-		} else if c.Kind == merge.Binary || c.Kind == merge.ModifyDelete || c.Kind == merge.AddAdd {
-			g.Meeting = SameFile
-		}
-		if err := w.measure(&g, c.Base, c.Yours, c.Theirs); err != nil {
-			return nil, err
-		}
-		out = append(out, g)
+func (w *Workspace) lostInClash(c *settle.Conflict, s *merge.Clash, o settle.Option) (out []LeftOut, err error) {
+	file := s.File()
+	directory, is := s.Yours, file.Other()
+	if is == merge.Theirs {
+		directory = s.Theirs
 	}
-	// What a conflict also decides is not among what joined by itself.
-	placed := map[string]bool{}
-	for _, s := range j.Stops {
-		for _, c := range s.Result.Conflicts {
-			placed[c.Also] = c.Also != ""
-		}
-	}
-	files, err := r.Files()
+	changes, err := w.Store.Changes(s.Base.Subtree(), directory.Subtree())
 	if err != nil {
 		return nil, err
 	}
-	who := w.Touched(p.Parted.Theirs)
-	for _, f := range files {
-		if placed[f.Path] {
-			continue
+	if o.Way == settle.Way(file) {
+		if !s.Base.Absent() && !s.Base.IsTree() {
+			out = append(out, deleted(is, c.Path))
 		}
-		g := Ground{Path: f.Path}
-		switch {
-		case f.Origin == merge.FromYours:
-			g.Meeting = OnlyYours
-		case f.Origin == merge.FromTheirs:
-			g.Meeting = OnlyTheirs
-		case f.Yours.Same(f.Theirs):
-			g.Meeting = SameChange
-		default:
-			g.Meeting = SameFile
+		for _, ch := range changes {
+			if !ch.New.Absent() {
+				out = append(out, wholeFile(is, c.Path+"/"+ch.Path))
+			}
 		}
-		if err := w.measure(&g, f.Base, f.Yours, f.Theirs); err != nil {
+		for _, m := range s.Within {
+			out = append(out, lostName(is, m.To))
+		}
+		return out, nil
+	}
+	if o.Way == settle.Both {
+		out = append(out, lostName(file, c.Path))
+	} else {
+		out = append(out, wholeFile(file, c.Path))
+	}
+	// Whoever put a file in a directory's place took away what was in it.
+	if s.Base.IsTree() {
+		was, err := w.Store.Changes(object.ID{}, s.Base.ID)
+		if err != nil {
 			return nil, err
 		}
-		if g.Meeting == OnlyTheirs && len(files) <= 200 { // names matter where people read them
-			n, ok, err := who.Who(f.Path, nil)
+		for _, ch := range was {
+			at, err := w.Store.Find(directory.ID, ch.Path)
 			if err != nil {
 				return nil, err
 			}
-			if ok {
-				g.Author = n.Author().Name
+			if !at.Absent() {
+				out = append(out, deleted(file, c.Path+"/"+ch.Path))
 			}
 		}
-		out = append(out, g)
 	}
 	return out, nil
 }
 
-func (w *Workspace) measure(g *Ground, base, yours, theirs object.Entry) (err error) {
-	if g.Yours, g.YoursWhole, err = w.ChangedLines(base, yours); err != nil {
-		return err
+func lostNames(n *merge.Naming, taken settle.Side) (out []LeftOut) {
+	chosen, other := n.Of(taken), taken.Other()
+	for _, m := range chosen.Moves {
+		switch {
+		case m.To == "":
+			out = append(out, wholeFile(n.Placer, m.From))
+		case m.From != n.At: // it made room
+			out = append(out, lostName(other, m.From))
+		}
 	}
-	g.Theirs, g.TheirsWhole, err = w.ChangedLines(base, theirs)
-	return err
+	lost := n.Of(other)
+	if lost.Name != "" && lost.Name != chosen.Name && (n.Also != "" || n.Placer == other || len(lost.Moves) > 0) {
+		out = append(out, lostName(other, lost.Name))
+	}
+	return out
 }
 
-// ChangedLines counts the lines that differ between two entries: the larger of
-// those added and removed. whole is true where they differ and are not text.
-func (w *Workspace) ChangedLines(old, new object.Entry) (n int, whole bool, err error) {
-	if old.Same(new) {
-		return 0, false, nil
-	}
-	var lines [2][]string
-	for i, e := range []object.Entry{old, new} {
-		if e.Absent() {
+// mendedAway lists the lines of either side that a mend took out of the joined text.
+func (w *Workspace) mendedAway(p *Position, m Mend) (out []LeftOut, err error) {
+	var has [3]map[string]bool
+	var numbers [3]map[string]int
+	for i, commit := range []object.ID{p.Base(), p.Yours, p.Theirs} {
+		has[i], numbers[i] = map[string]bool{}, map[string]int{}
+		if commit.IsZero() {
 			continue
 		}
-		if !e.Mode.IsRegular() {
-			return 0, true, nil
-		}
-		data, err := w.Store.Blob(e.ID)
+		tree, err := w.Tree(commit)
 		if err != nil {
-			return 0, false, err
+			return nil, err
 		}
-		if !merge.IsText(data) {
-			return 0, true, nil
+		text, ok, err := w.TextAt(tree, m.Path)
+		if err != nil || !ok {
+			return nil, err
 		}
-		lines[i] = diff.Lines(string(data))
-	}
-	added, removed := 0, 0
-	for _, e := range diff.Histogram(lines[0], lines[1]) {
-		added += e.B1 - e.B0
-		removed += e.A1 - e.A0
-	}
-	return max(added, removed), false, nil
-}
-
-// Marks lists the files among those a join changed in which conflict markers
-// stand: lines of seven or more <, = or > in the usual order. read is the number of
-// files read.
-func (w *Workspace) Marks(from, to object.ID) (found []string, read int, err error) {
-	changes, err := w.Store.Changes(from, to)
-	if err != nil {
-		return nil, 0, err
-	}
-	for _, c := range changes {
-		if !c.New.Mode.IsRegular() {
-			continue
-		}
-		data, err := w.Store.Blob(c.New.ID)
-		if err != nil {
-			return nil, read, err
-		}
-		if !merge.IsText(data) {
-			continue
-		}
-		read++
-		if hasMarks(string(data)) {
-			found = append(found, c.Path)
+		for n, l := range diff.Lines(text) {
+			l = strings.TrimSpace(l)
+			has[i][l], numbers[i][l] = true, n+1
 		}
 	}
-	return found, read, nil
-}
-
-func hasMarks(text string) bool {
-	next := 0
-	signs := []string{"<<<<<<< ", "=======", ">>>>>>> "}
-	for line := range strings.SplitSeq(text, "\n") {
-		line = strings.TrimSuffix(line, "\r")
-		if strings.HasPrefix(line, signs[next]) && (next != 1 || line == signs[1]) {
-			if next++; next == len(signs) {
-				return true
+	before := diff.Lines(m.Before)
+	after := map[string]bool{}
+	for _, l := range diff.Lines(m.After) {
+		after[strings.TrimSpace(l)] = true
+	}
+	for _, e := range diff.Histogram(before, diff.Lines(m.After)) {
+		for _, line := range before[e.A0:e.A1] {
+			l := strings.TrimSpace(line)
+			if l == "" || has[0][l] || after[l] {
+				continue
+			}
+			woven := !has[1][l] && !has[2][l] // of both sides' words
+			for i, side := range []settle.Side{settle.SideYours, settle.SideTheirs} {
+				if woven || has[i+1][l] {
+					out = append(out, LeftOut{Side: side, Path: m.Path, Line: numbers[i+1][l], What: GivenLine, Text: l, Mend: true, whole: []string{line}})
+				}
 			}
 		}
 	}
-	return false
+	return out, nil
 }

@@ -290,7 +290,7 @@ func compareMerge(t *testing.T, w *Workspace, at *gittest.Repo, n int) bool {
 	if j.Clean() {
 		swapped, err := w.engine.TreesOver(t.Context(), p.Parted.Bases, j.Merge.Given[2], j.Merge.Given[1])
 		require.NoError(t, err)
-		tree, err := swapped.Tree(nil)
+		tree, err := swapped.Tree(merge.Decided{})
 		if !assert.NoError(t, err) || !assert.Empty(t, swapped.Conflicts, "merge %d, swapped", n) || !assert.Equal(t, j.Tree, tree, "merge %d, swapped", n) {
 			return true
 		}
@@ -495,12 +495,13 @@ func conflictPaths(stops []Stop) (out []string) {
 	for _, s := range stops {
 		for _, c := range s.Result.Conflicts {
 			out = append(out, c.Path)
-			if c.Also != "" && c.Kind != merge.DirectoryRename {
-				out = append(out, c.Also)
+			if c.Also() != "" && c.Kind != merge.DirectoryRename {
+				out = append(out, c.Also())
 			}
 		}
 	}
-	return out
+	slices.Sort(out) // a name and what is in the file can both be asked
+	return slices.Compact(out)
 }
 
 // samePaths compares the paths of conflicts. Where a file and a directory
@@ -509,7 +510,7 @@ func conflictPaths(stops []Stop) (out []string) {
 // which neither side has any more.
 func samePaths(t *testing.T, w *Workspace, what string, theirs []string, stop Stop) {
 	for _, c := range stop.Result.Conflicts {
-		if c.Kind == merge.FileDirectory || c.Kind == merge.DirectoryRename && c.Also == "" {
+		if c.Kind == merge.FileDirectory || c.Kind == merge.DirectoryRename && c.Also() == "" {
 			return // see docs/differences.md: what else is named beside such a clash
 		}
 	}
@@ -518,7 +519,7 @@ func samePaths(t *testing.T, w *Workspace, what string, theirs []string, stop St
 	for _, p := range theirs {
 		p, _, _ = strings.Cut(p, "~")
 		for _, o := range ours {
-			if strings.HasPrefix(p, o+"/") {
+			if strings.HasPrefix(p, o+"/") && !slices.Contains(ours, p) {
 				p = o
 			}
 		}
@@ -534,29 +535,23 @@ func samePaths(t *testing.T, w *Workspace, what string, theirs []string, stop St
 			got[p] = got[p] || y.ID != empty && th.ID != empty && !y.Same(th)
 		}
 	}
-	// Where one of the two new names of a file is taken, only the other is asked about.
-	for _, c := range stop.Result.Conflicts {
-		maps.DeleteFunc(got, func(p string, _ bool) bool {
-			if c.Kind != merge.RenameRename || c.Also != "" || slices.Contains(ours, p) {
-				return false
-			}
-			y, err := w.Store.Find(stop.Result.Yours, p)
-			require.NoError(t, err)
-			th, err := w.Store.Find(stop.Result.Theirs, p)
-			require.NoError(t, err)
-			return y.ID == c.Yours.ID || th.ID == c.Theirs.ID || y.ID == c.Theirs.ID || th.ID == c.Yours.ID
-		})
-	}
 	collided := slices.ContainsFunc(stop.Result.Conflicts, func(c merge.Conflict) bool {
 		return c.Kind == merge.AddAdd || c.Kind == merge.RenameAdd || c.Kind == merge.RenameRename || c.Kind == merge.Type
 	})
 	for _, c := range stop.Result.Conflicts {
 		// See docs/differences.md for all four.
-		for _, p := range []string{c.Path, c.Also} {
+		for _, p := range []string{c.Path, c.Also()} {
 			if p != "" && !got[p] && (c.Kind == merge.RenameAdd || c.Kind == merge.DirectoryRename || collided && c.Kind == merge.ModifyDelete || directoryGone(t, w, stop.Result, p)) {
 				ours = slices.DeleteFunc(ours, func(o string) bool { return o == p })
 				maps.DeleteFunc(got, func(q string, _ bool) bool { return path.Base(q) == path.Base(p) && !slices.Contains(ours, q) })
 			}
+		}
+	}
+	for _, c := range stop.Result.Conflicts { // what is in a file that waits under its old name is asked there
+		if n, is := c.Subject.(*merge.Naming); is && n.Also != "" && n.At == n.From {
+			delete(got, n.At)
+		} else if is && n.Also == "" && !got[n.At] {
+			ours = slices.DeleteFunc(ours, func(o string) bool { return o == n.At })
 		}
 	}
 	maps.DeleteFunc(got, func(_ string, is bool) bool { return !is })

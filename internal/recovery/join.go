@@ -44,6 +44,8 @@ type Join struct {
 	Settled int
 	Mended  []Mend // applied
 	Lost    []Mend // that fit no longer
+
+	mended []Mend // what those applied did to the joined texts
 }
 
 // Clean reports whether the route asks nothing.
@@ -90,7 +92,7 @@ type Mend struct {
 // Join works a route out. Nothing is written. progress may be nil.
 func (w *Workspace) Join(ctx context.Context, p *Position, route Route, book *settle.Book, mends []Mend, progress func(done, of int)) (*Join, error) {
 	j := &Join{Route: route}
-	resolve := func(r *merge.Result) (map[string]object.Entry, bool, error) { return w.files.Resolve(r, book) }
+	resolve := func(r *merge.Result) (merge.Decided, bool, error) { return w.files.Resolve(r, book) }
 	switch {
 	case p.Trivial() == FastForward:
 		tree, err := w.Tree(p.Theirs)
@@ -172,7 +174,7 @@ func (w *Workspace) joinMerge(ctx context.Context, j *Join, p *Position, resolve
 	if err != nil {
 		return err
 	}
-	entries, _, err := resolve(r)
+	decided, _, err := resolve(r)
 	if err != nil {
 		return err
 	}
@@ -180,7 +182,7 @@ func (w *Workspace) joinMerge(ctx context.Context, j *Join, p *Position, resolve
 	if !r.Clean() {
 		j.Stops = []Stop{{Result: r}}
 	}
-	j.Tree, err = r.Tree(entries)
+	j.Tree, err = r.Tree(decided)
 	return err
 }
 
@@ -218,6 +220,7 @@ func (w *Workspace) mend(j *Join, mends []Mend) error {
 			return err
 		}
 		j.Mended = append(j.Mended, m)
+		j.mended = append(j.mended, Mend{m.Path, now, after})
 	}
 	return nil
 }

@@ -289,7 +289,7 @@ func hint(f *settle.File) (string, hue) {
 		return "both added lines here", joined
 	case c.Kind == merge.DirectoryRename:
 		return "its directory moved", plain
-	case c.Whole:
+	case c.Whole():
 		return string(c.Kind), plain
 	case c.Suggested != "":
 		return "one side holds both edits", joined

@@ -14,12 +14,15 @@ import (
 
 type settleView struct {
 	at       int // the conflict
-	way      int // the marked way; one past the last is writing it oneself
+	way      int // the marked way; one past the last is writing it oneself, unmarked none
 	view     view
 	reading  bool // the cursor is in the list of what joined by itself
 	file     int  // there
 	verdicts map[settle.Key][]settle.Verdict
 }
+
+// unmarked is settleView.way where no way is better than asking: then enter takes nothing.
+const unmarked = -1
 
 // view is what the conflict's page shows.
 type view int
@@ -65,16 +68,22 @@ func (m *model) settleRemark() string {
 	if m.join.Open == 0 && m.marksDecision() {
 		return "All settled. Enter goes on to the check; nothing has been changed yet."
 	}
+	if m.settle.way == unmarked {
+		return "Nothing is suggested here, so nothing is marked: say which way, by its number or with ↑↓."
+	}
 	if m.settle.way >= len(it.c.Ways) {
 		return "Write the place yourself, starting from what it holds now."
 	}
 	if o := it.c.Ways[m.settle.way]; m.w < wide && o.Way == it.c.Suggested {
 		return "Suggested: " + it.c.Why + "." // which has no room beside the way
 	}
-	if it.c.Kind == merge.DirectoryRename && it.file.Also != "" {
-		return "The file is kept whatever you take. Only its place is decided."
+	if n, is := it.c.Subject.(*merge.Naming); is && n.Yours.Name != "" && n.Theirs.Name != "" {
+		return "What is in the file is kept whatever you take. Only the name is decided."
 	}
-	if it.c.Whole {
+	if it.c.Ways[m.settle.way].Way == settle.Both {
+		return "Both are kept, one of them under another name."
+	}
+	if it.c.Whole() {
 		return "One side of this is kept as it is. What the other did is listed before the push."
 	}
 	o := it.c.Ways[m.settle.way]
@@ -113,7 +122,7 @@ func (m *model) selectConflict() tea.Cmd {
 	if it == nil {
 		return nil
 	}
-	m.settle.way = 0
+	m.settle.way = unmarked
 	want := it.c.Suggested
 	if it.done != nil {
 		want = it.done.Way
@@ -145,7 +154,7 @@ func (m *model) selectConflict() tea.Cmd {
 // marksDecision reports whether the marked way is what was decided.
 func (m *model) marksDecision() bool {
 	it := m.item()
-	if it == nil || it.done == nil {
+	if it == nil || it.done == nil || m.settle.way == unmarked {
 		return false
 	}
 	if m.settle.way < len(it.c.Ways) {
@@ -233,6 +242,14 @@ func (m *model) decide() tea.Cmd {
 		m.off = 0
 		return m.selectConflict()
 	}
+	if m.settle.way == unmarked {
+		m.flash = txt(trouble, "▲ ").add(plain, fmt.Sprintf("Nothing is marked, so nothing was taken. Press 1–%d or ↑↓ to mark a way", len(it.c.Ways)))
+		if !it.c.Whole() {
+			m.flash = m.flash.add(plain, ", e to write it yourself")
+		}
+		m.flash = m.flash.add(plain, ".")
+		return nil
+	}
 	if m.settle.way >= len(it.c.Ways) {
 		return m.write()
 	}
@@ -273,8 +290,12 @@ func (m *model) undoDecision() tea.Cmd {
 	})
 }
 
-// marked is the marked way, or the decision.
+// marked is the marked way, or the decision; where nothing is marked, what was there
+// before both edits.
 func (m *model) marked(it *item) settle.Option {
+	if m.settle.way == unmarked {
+		return settle.Option{Text: it.c.Base}
+	}
 	if m.settle.way < len(it.c.Ways) {
 		return it.c.Ways[m.settle.way]
 	}
@@ -285,11 +306,14 @@ func (m *model) marked(it *item) settle.Option {
 // write opens the editor on the place, or on where its lines were moved to.
 func (m *model) write() tea.Cmd {
 	it := m.item()
-	if it.c.Whole {
+	if it.c.Whole() {
 		m.flash = txt(plain, "There is no text to write here: keep one side or the other.")
 		return nil
 	}
 	o := m.marked(it)
+	if both, ok := it.c.Option(settle.YoursTheirs); ok && m.settle.way == unmarked {
+		o = both // to be cut down to what is meant
+	}
 	text, d := o.Text, settle.Decision{Key: it.c.Key, Way: settle.Written}
 	if o.Moved != nil {
 		text, d.Moved = o.Moved.Text, true
@@ -347,7 +371,9 @@ func (m *model) read(path string) tea.Cmd {
 func (m *model) joinedFiles() []recovery.Ground {
 	asked := map[string]bool{}
 	for _, it := range m.items {
-		asked[it.file.Path], asked[it.file.Also] = true, true
+		for _, p := range it.file.Names() {
+			asked[p] = true
+		}
 	}
 	var out []recovery.Ground
 	for _, g := range m.ground {

@@ -11,6 +11,7 @@ import (
 	"dorvik/internal/core/merge"
 	"dorvik/internal/core/settle"
 	"dorvik/internal/recovery"
+	"dorvik/internal/words"
 )
 
 const listWidth = 29
@@ -55,7 +56,7 @@ func (m *model) settleList(w, h int) page {
 		if it.c.Place.Yours.Empty() {
 			word = afterLine(it.c.Place.Yours.Lo)
 		}
-		if it.c.Whole {
+		if it.c.Whole() {
 			if word = string(it.c.Kind); it.c.Kind == merge.DirectoryRename {
 				word = "its directory moved"
 			}
@@ -145,13 +146,13 @@ func (m *model) conflictPage(it *item, w, h int) page {
 	c := it.c
 	place := ""
 	switch {
-	case c.Whole:
+	case c.Whole():
 	case c.Place.Base.Empty():
 		place = "  both added " + afterLine(c.Place.Base.Lo)
 	default:
 		place = "  " + lineWords(c.Place.Base)
 	}
-	if from := it.from(); from != "" && !c.Whole {
+	if from := it.from(); from != "" && !c.Whole() {
 		place += ", was " + from
 	}
 	if f := around(it); f != "" {
@@ -178,7 +179,7 @@ func (m *model) conflictPage(it *item, w, h int) page {
 		return p
 	}
 	switch {
-	case c.Whole:
+	case c.Whole():
 	case m.settle.view == fileView:
 		return append(p, m.resultPage(it, w, h-len(p), true)...)
 	case m.settle.view == editView:
@@ -194,7 +195,7 @@ func (m *model) conflictPage(it *item, w, h int) page {
 		share = room * 3 / 5
 	}
 	edits := m.editsPage(it, w, share)
-	if c.Whole {
+	if c.Whole() {
 		edits = m.kindPage(it, w)
 	}
 	if len(edits) > max(3, room) {
@@ -203,7 +204,7 @@ func (m *model) conflictPage(it *item, w, h int) page {
 	p.rows(edits)
 	p.row(rule(w))
 	p.rows(ways)
-	if left := h - len(p) - 1; left >= 3 && !c.Whole {
+	if left := h - len(p) - 1; left >= 3 && !c.Whole() {
 		p.row(rule(w))
 		p.rows(m.resultPage(it, w, left, false))
 	}
@@ -227,7 +228,7 @@ var goFunc = regexp.MustCompile(`^func (?:\([^)]*\) )?(\w+)`)
 // around names the function a place stands in, where the file's language lets
 // one see that without reading it.
 func around(it *item) string {
-	if it.c.Whole || !strings.HasSuffix(it.c.Path, ".go") {
+	if it.c.Whole() || !strings.HasSuffix(it.c.Path, ".go") {
 		return ""
 	}
 	lines := it.file.Text.Base
@@ -353,6 +354,9 @@ func (m *model) editRows(baseText, place, side, note string, from int, h hue, g 
 // waysPage lists the ways, the marked one on a row of its own colour.
 func (m *model) waysPage(it *item, w int) page {
 	p := page{txt(plain, " ").then(heading("WAYS TO SETTLE IT"))}
+	if it.c.Suggested == "" {
+		p[0] = p[0].add(dim, "  none is better than asking: say which")
+	}
 	vs := m.settle.verdicts[it.c.Key]
 	who := first2(m.name(it.theirs, settle.SideTheirs))
 	whose := who + "'s"
@@ -385,8 +389,8 @@ func (m *model) waysPage(it *item, w int) page {
 			v = vs[i]
 		}
 		switch {
-		case it.c.Whole:
-			l = l.add(dim, o.Text)
+		case it.c.Whole():
+			l = l.add(dim, words.Outcome(it.c, o.Way))
 		case vs == nil:
 			l = l.add(dim, "…")
 		case v.Parses == nil:
@@ -397,7 +401,7 @@ func (m *model) waysPage(it *item, w int) page {
 		}
 		verdict := 22
 		switch {
-		case it.c.Whole:
+		case it.c.Whole():
 			verdict = max(verdict, l.width()-25)
 		case narrow && (v.Parses == nil || *v.Parses):
 			verdict = 11
@@ -415,7 +419,7 @@ func (m *model) waysPage(it *item, w int) page {
 		}
 		p.row(l.cut(w))
 	}
-	if !it.c.Whole {
+	if !it.c.Whole() {
 		mark := "   "
 		if m.settle.way == len(it.c.Ways) {
 			mark = " ▶ "
@@ -460,72 +464,19 @@ func costs(v settle.Verdict, whose string) string {
 	return say(v.Keeps, "keeps ", map[settle.Side]string{settle.SideYours: "# you removed", settle.SideTheirs: "# " + strings.TrimSuffix(whose, "'s") + " removed"})
 }
 
-// kindPage says what a conflict about a whole path is about.
+// kindPage says what a conflict that is no place in a text is about.
 func (m *model) kindPage(it *item, w int) page {
-	who := first2(m.name(it.theirs, settle.SideTheirs))
-	c := it.c
-	text := ""
-	switch c.Kind {
-	case merge.ModifyDelete:
-		text = "You changed this file, and " + who + " deleted it."
-		if c.Yours == "nothing" {
-			text = "You deleted this file, and " + who + " changed it."
-		}
-	case merge.Binary:
-		text = "You and " + who + " both changed this file. It is not text, so one version has to be taken whole."
-		if it.file.Whole != "" {
-			text = "You and " + who + " both changed this file. It is not joined line by line: " + it.file.Whole + ". One version has to be taken whole."
-		}
-	case merge.AddAdd:
-		text = "You and " + who + " both added a file of this name. It is not text, so one version has to be taken whole."
-		if it.file.Whole != "" {
-			text = "You and " + who + " have this file differently, and " + it.file.Whole + ". One version has to be taken whole."
-		}
-	case merge.ModeBits:
-		text = "You and " + who + " disagree on whether this file is a program that can be run."
-	case merge.Type:
-		text = "This is a different kind of thing on each side: a file, a link or a submodule."
-	case merge.Symlink:
-		text = "You and " + who + " both pointed this link elsewhere."
-	case merge.Submodule:
-		text = "You and " + who + " both moved this submodule to another commit."
-	case merge.RenameDelete:
-		text = "You renamed " + it.from() + " to this, and " + who + " deleted it."
-		if c.Yours == "nothing" {
-			text = who + " renamed " + it.from() + " to this, and you deleted it."
-		}
-	case merge.RenameAdd:
-		text = "A file was renamed to this name, and the other side added another file of the name."
-	case merge.RenameRename:
-		text = "You and " + who + " both renamed " + it.from() + ", to different names. Both contents are joined under the name you take."
-	case merge.DirectoryRename:
-		switch {
-		case c.Theirs == "nothing":
-			text = "You added this file, and " + who + " moved its directory. It cannot follow: the new place is taken, or there is more than one."
-		case c.Yours == "nothing":
-			text = who + " added this file, and you moved its directory. It cannot follow: the new place is taken, or there is more than one."
-		case c.Yours == "the place "+c.Path:
-			text = who + " added this file, and you moved the directory it was put in. Neither could know of the other."
-		default:
-			text = "You added this file, and " + who + " moved the directory it was put in. Neither could know of the other."
-		}
-	case merge.FileDirectory:
-		text = "This is a file on one side and a directory on the other. Taking one leaves the other out."
-	}
 	var p page
-	p.rows(indent(wrap(txt(plain, text), w-4), 1))
+	p.rows(indent(wrap(txt(plain, words.About(it.c, first2(m.name(it.theirs, settle.SideTheirs)))), w-4), 1))
 	p.blank()
+	b, y, t := words.Has(it.c)
 	for _, s := range []struct {
 		h    hue
 		sign string
 		name string
 		has  string
-	}{{base, "◆", "base", c.Base}, {yours, "●", "yours", c.Yours}, {theirs, "■", "theirs", c.Theirs}} {
-		has := s.has
-		if i := strings.LastIndexByte(has, ' '); i > 0 && len(has)-i > 40 {
-			has = has[:i+9] // an id: the first digits of the id are enough to tell them apart
-		}
-		p.row(txt(s.h, " "+s.sign+" "+s.name).fit(12).add(dim, has))
+	}{{base, "◆", "base", b}, {yours, "●", "yours", y}, {theirs, "■", "theirs", t}} {
+		p.row(txt(s.h, " "+s.sign+" "+s.name).fit(12).add(dim, s.has))
 	}
 	return p
 }
@@ -578,6 +529,9 @@ func (m *model) resultPage(it *item, w, h int, whole bool) page {
 		rows = m.resultRows(it, parts, at, mine, start, end)
 	}
 	head := txt(plain, " ").bold(joined, "RESULT").add(dim, fmt.Sprintf("  lines %d–%d of what %s will hold", start+1, start+len(rows), it.c.Path))
+	if m.settle.way == unmarked {
+		head = txt(plain, " ").bold(joined, "RESULT").add(dim, fmt.Sprintf("  not said yet; %s around the place, which is as it was before both edits", it.c.Path))
+	}
 	p := page{head.cut(w)}
 	for _, r := range rows {
 		p.row(r.cut(w))

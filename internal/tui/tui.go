@@ -210,7 +210,7 @@ func itemsOf(w *recovery.Workspace, pos *recovery.Position, j *recovery.Join, bo
 				var err error
 				var lines []string
 				if it.yours.Commit == nil {
-					if !c.Whole {
+					if !c.Whole() {
 						lines = f.Text.Yours[c.Place.Yours.Lo:c.Place.Yours.Hi]
 					}
 					if it.yours, err = who(all, f, lines); err != nil {
@@ -218,7 +218,7 @@ func itemsOf(w *recovery.Workspace, pos *recovery.Position, j *recovery.Join, bo
 					}
 				}
 				lines = nil
-				if !c.Whole {
+				if !c.Whole() {
 					lines = f.Text.Theirs[c.Place.Theirs.Lo:c.Place.Theirs.Hi]
 				}
 				if it.theirs.Commit == nil {
@@ -239,7 +239,7 @@ func itemsOf(w *recovery.Workspace, pos *recovery.Position, j *recovery.Join, bo
 // who finds the commit behind an edit, under the file's other names too.
 func who(t *history.Toucher, f *settle.File, lines []string) (history.Node, error) {
 	var n history.Node
-	for _, path := range []string{f.Path, f.From, f.Also, f.Moved} {
+	for _, path := range f.Names() {
 		if path == "" {
 			continue
 		}

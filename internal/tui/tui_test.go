@@ -291,7 +291,7 @@ func TestConflictsOfWholePaths(t *testing.T) {
 	b := newBench(t, mine.Dir)
 	b.press("enter", "right", "enter")
 	says := map[string]string{
-		"added": "disagree on whether this file is a program", "bin": "It is not text", "both": "a file on one side and a directory on the other",
+		"added": "disagree on whether this file is a program", "bin": "It is not text", "both": "You have a file of this name, and Ilka has a directory",
 		"dropped": "You changed this file, and Ilka deleted it", "kept": "You deleted this file, and Ilka changed it", "link": "pointed this link elsewhere",
 	}
 	require.Len(t, b.m.items, len(says)+1)
@@ -307,7 +307,7 @@ func TestConflictsOfWholePaths(t *testing.T) {
 		if path == "kept" {
 			b.see("suggested: keeps the file")
 		}
-		if !b.m.item().c.Whole {
+		if !b.m.item().c.Whole() {
 			way = "1"
 		} else {
 			b.press("e")
@@ -318,10 +318,10 @@ func TestConflictsOfWholePaths(t *testing.T) {
 	b.see("All settled")
 	b.press("u")
 	assert.Equal(t, 1, b.m.join.Open)
-	b.press("enter", "enter")
+	b.press("2", "enter", "enter")
 	b.see("No check was found")
 	b.press("enter")
-	b.see("will be left out, as you decided", "their version of the file")
+	b.see("will be left out, as you decided", "your version of the file")
 	b.press("w")
 	assert.Equal(t, "dir\n", mine.Read("both/x"))
 	assert.Equal(t, "2\n", mine.Read("kept"))
@@ -355,7 +355,9 @@ func TestRenames(t *testing.T) {
 	b := newBench(t, mine.Dir)
 	b.press("enter", "right", "enter")
 	require.Len(t, b.m.items, 3)
-	b.see("both renamed apart, to different names", "the file is named here", "the file is named elsewhere")
+	b.see("both renamed apart, to different names", "the file is here", "the file is elsewhere", "say which")
+	b.press("enter")
+	b.see("nothing was taken")
 	b.fits("rename/rename")
 	b.press("2", "enter")
 	b.see("Ilka renamed gone to this, and you deleted it", "suggested: keeps the file")

@@ -81,9 +81,14 @@ func (r *rules) file(dir string) (*attr.File, error) {
 			return nil, err
 		}
 	}
-	joined, _, err := r.engine.joinEntries(nil, "", at[0], at[1], at[2])
-	if err != nil {
+	// As they join, or else as yours has it.
+	m := &merger{ctx: context.Background(), engine: r.engine, out: &Result{store: r.engine.Store}}
+	if err := m.name(path.Join(dir, ".gitattributes"), at[0], at[1], at[2]); err != nil {
 		return nil, err
+	}
+	joined := at[1]
+	if len(m.out.Joined) > 0 {
+		joined = m.out.Joined[0].Result
 	}
 	var f *attr.File
 	if joined.Mode.IsRegular() {
@@ -97,41 +102,49 @@ func (r *rules) file(dir string) (*attr.File, error) {
 	return f, nil
 }
 
-// byAttribute joins the content of a file as its attributes say. done is false
-// where they say nothing: then it is joined as text.
-func (m *merger) byAttribute(c Conflict) (id object.ID, done bool, err error) {
+// leftToPerson is why a file is decided whole that its attributes keep from being joined.
+const leftToPerson = "its attributes leave it to a person"
+
+// byAttribute joins the content of a file as its attributes say. The id is zero where
+// it is not joined: then why says that it has to be decided whole, or is empty where
+// the attributes say nothing and it is joined as text.
+func (m *merger) byAttribute(path string, b, y, t object.Entry) (id object.ID, why string, err error) {
 	if m.rules == nil {
-		return id, false, nil
+		return id, "", nil
 	}
-	attrs, err := m.rules.of(c.Path)
+	attrs, err := m.rules.of(path)
 	if err != nil {
-		return id, false, err
+		return id, "", err
 	}
 	switch merge := attrs["merge"]; {
 	case merge.State == attr.Unset, merge.State == attr.Valued && merge.Text == "binary":
-		return id, true, nil
+		return id, leftToPerson, nil
 	case merge.State != attr.Valued || merge.Text == "text":
-		return id, false, nil
+		return id, "", nil
 	case merge.Text == "union":
-		text, err := m.engine.Text(c.Base.ID, c.Yours.ID, c.Theirs.ID)
+		text, err := m.engine.Text(b.ID, y.ID, t.ID)
 		if err != nil || text == nil {
-			return id, true, err
+			return id, leftToPerson, err
 		}
 		if text.Conflicts() > 0 {
-			m.remark(c.Path, "lines of both sides stand one after the other, as .gitattributes asks (merge=union)")
+			m.remark(path, "lines of both sides stand one after the other, as .gitattributes asks (merge=union)")
 		}
-		return m.engine.Store.Put(object.KindBlob, []byte(text.Union())), true, nil
+		return m.engine.Store.Put(object.KindBlob, []byte(text.Union())), "", nil
 	default:
-		return m.drive(c, merge.Text, attrs["conflict-marker-size"].Text)
+		id, done, err := m.drive(path, [3]object.ID{b.ID, y.ID, t.ID}, merge.Text, attrs["conflict-marker-size"].Text)
+		if done && id.IsZero() {
+			why = leftToPerson
+		}
+		return id, why, err
 	}
 }
 
 // drive has a merge driver join a file. done is false where none is run.
-func (m *merger) drive(c Conflict, name, size string) (id object.ID, done bool, err error) {
+func (m *merger) drive(path string, ids [3]object.ID, name, size string) (id object.ID, done bool, err error) {
 	if m.engine.Drive == nil {
 		return id, false, nil
 	}
-	key := driven{name, c.Path, [3]object.ID{c.Base.ID, c.Yours.ID, c.Theirs.ID}}
+	key := driven{name, path, ids}
 	m.engine.mu.Lock()
 	known, is := m.engine.driven[key]
 	m.engine.mu.Unlock()
@@ -150,7 +163,7 @@ func (m *merger) drive(c Conflict, name, size string) (id object.ID, done bool, 
 			markerSize = 7
 		}
 		var joined []byte
-		joined, known.outcome, err = m.engine.Drive(m.ctx, name, c.Path, contents[0], contents[1], contents[2], markerSize)
+		joined, known.outcome, err = m.engine.Drive(m.ctx, name, path, contents[0], contents[1], contents[2], markerSize)
 		if m.ctx.Err() != nil {
 			return id, false, m.ctx.Err()
 		}
@@ -168,17 +181,17 @@ func (m *merger) drive(c Conflict, name, size string) (id object.ID, done bool, 
 	}
 	switch known.outcome {
 	case Driven:
-		m.remark(c.Path, "joined by your merge driver “"+name+"”")
+		m.remark(path, "joined by your merge driver “"+name+"”")
 		return known.id, true, nil
 	case Undriven:
 		if known.failure != "" {
-			m.remark(c.Path, "left to you: "+known.failure)
+			m.remark(path, "left to you: "+known.failure)
 			return id, true, nil
 		}
-		m.remark(c.Path, "your merge driver “"+name+"” left this to you")
+		m.remark(path, "your merge driver “"+name+"” left this to you")
 		return id, true, nil
 	case NotAgreed:
-		m.remark(c.Path, "joined as text: your merge driver “"+name+"” runs only once you agree to it")
+		m.remark(path, "joined as text: your merge driver “"+name+"” runs only once you agree to it")
 		m.out.Remarks[len(m.out.Remarks)-1].Driver = name
 	}
 	return id, false, nil

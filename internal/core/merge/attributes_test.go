@@ -36,7 +36,7 @@ func TestNewLineEndsOfOneSide(t *testing.T) {
 			continue
 		}
 		require.Empty(t, r.Conflicts, c.name)
-		id, err := r.Tree(nil)
+		id, err := r.Tree(Decided{})
 		require.NoError(t, err)
 		e, err := o.Find(id, "f")
 		require.NoError(t, err)

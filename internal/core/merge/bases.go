@@ -14,6 +14,7 @@ import (
 // ancestor is what two lines started from.
 type ancestor struct {
 	tree object.ID
+	of   []object.ID     // the trees of the common ancestors, where there are several
 	open map[string]bool // true for paths that the common ancestors disagree on as a whole, false for directories above
 }
 
@@ -53,6 +54,9 @@ func (e *Engine) base(ctx context.Context, bases []object.ID) (ancestor, error) 
 		return base, err
 	}
 	base.tree = c.Tree
+	if len(bases) > 1 {
+		base.of = append(base.of, c.Tree)
+	}
 	for i := len(bases) - 2; i >= 0; i-- {
 		next, err := e.Store.Commit(bases[i])
 		if err != nil {
@@ -74,6 +78,7 @@ func (e *Engine) base(ctx context.Context, bases []object.ID) (ancestor, error) 
 			return base, err
 		}
 		base.reopen(r.Conflicts)
+		base.of = append(base.of, next.Tree)
 		at = e.Store.PutCommit(&object.Commit{Tree: base.tree, Parents: []object.ID{at, bases[i]}, Committer: next.Committer})
 	}
 	e.mu.Lock()
@@ -85,15 +90,12 @@ func (e *Engine) base(ctx context.Context, bases []object.ID) (ancestor, error) 
 // reopen notes the paths of conflicts that no text shows.
 func (a *ancestor) reopen(conflicts []Conflict) {
 	for _, c := range conflicts {
-		if c.Text != nil && c.Text.Conflicts() > 0 || c.Kind == ModeBits {
+		if _, text := c.Subject.(*Lines); text || c.Kind == ModeBits {
 			continue
 		}
-		if a.open == nil {
-			a.open = map[string]bool{}
-		}
-		for _, of := range []string{c.Path, c.Also} {
-			if of == "" {
-				continue
+		for _, of := range c.Paths() {
+			if a.open == nil {
+				a.open = map[string]bool{}
 			}
 			a.open[of] = true
 			for p := parent(of); p != ""; p = parent(p) {
@@ -112,54 +114,89 @@ const asideName = "~ancestor"
 func (e *Engine) undecided(ctx context.Context, r *Result) (object.ID, error) {
 	entries := map[string]object.Entry{}
 	for _, c := range r.Conflicts {
-		is, err := e.undecidedEntry(ctx, c)
-		if err != nil {
-			return object.ID{}, err
-		}
-		entries[c.Path] = is
-		if c.Also != "" {
-			entries[c.Also] = is
-		}
-		// The file of a clash with a directory is there, too, under a name that no side
-		// has: a side may have moved it out of the way.
-		for _, side := range []object.Entry{c.Yours, c.Theirs} {
-			if c.Kind == FileDirectory && is.IsTree() && isFile(side) {
-				entries[c.Path+asideName] = side
+		switch s := c.Subject.(type) {
+		case *Lines:
+			entries[c.Path] = object.Entry{Mode: s.Mode, ID: e.Store.Put(object.KindBlob, []byte(s.Text.Undecided()))}
+		case *Versions:
+			switch {
+			case c.Kind == ModeBits:
+				entries[c.Path] = s.Yours
+			case s.Base.Absent() && s.Yours.Mode.IsRegular() && s.Theirs.Mode.IsRegular():
+				entries[c.Path] = object.Entry{Mode: s.Yours.Mode, ID: e.Store.Put(object.KindBlob, nil)}
+			default:
+				entries[c.Path] = s.Base
+			}
+		case *Clash:
+			is, err := e.directoryFirst(ctx, s)
+			if err != nil {
+				return object.ID{}, err
+			}
+			entries[c.Path] = is
+			// The file is there, too, under a name that no side has: a side may have moved
+			// it out of the way.
+			for _, side := range []object.Entry{s.Yours, s.Theirs} {
+				if is.IsTree() && isFile(side) {
+					entries[c.Path+asideName] = side
+				}
 			}
 		}
 	}
-	return r.Tree(entries)
+	tree, err := r.Tree(Decided{Entries: entries})
+	if err != nil {
+		return tree, err
+	}
+	for _, c := range r.Conflicts {
+		if n, is := c.Subject.(*Naming); is {
+			if tree, err = e.undecidedName(tree, c.Path, c.Kind, n); err != nil {
+				return tree, err
+			}
+		}
+	}
+	return tree, nil
 }
 
-func (e *Engine) undecidedEntry(ctx context.Context, c Conflict) (object.Entry, error) {
-	text := c.Text
-	if c.Kind == RenameRename && c.Also != "" {
-		if c.Yours.Same(c.Theirs) {
-			return c.Yours, nil // the contents joined
-		}
-		var err error
-		if text, err = e.Text(c.Base.ID, c.Yours.ID, c.Theirs.ID); err != nil {
-			return c.Base, err
-		}
-		c.Mode = c.Base.Mode
+// undecidedName leaves the name of a file of a joined tree undecided: under both names it
+// has what it holds, and two files of one name are both texts in one.
+func (e *Engine) undecidedName(tree object.ID, name string, kind Kind, n *Naming) (object.ID, error) {
+	at, err := e.Store.Find(tree, n.At)
+	if err != nil || at.Absent() {
+		return tree, err
 	}
-	if c.Kind == FileDirectory {
-		return e.directoryFirst(ctx, c)
-	}
+	set := map[string]object.Entry{}
 	switch {
-	case text != nil && text.Conflicts() > 0:
-		return object.Entry{Mode: c.Mode, ID: e.Store.Put(object.KindBlob, []byte(text.Undecided()))}, nil
-	case c.Kind == ModeBits:
-		return c.Yours, nil
-	case c.Base.Absent() && c.Yours.Mode.IsRegular() && c.Theirs.Mode.IsRegular():
-		return object.Entry{Mode: c.Mode, ID: e.Store.Put(object.KindBlob, nil)}, nil
+	case kind == RenameRename && n.Also != "":
+		for _, p := range []string{name, n.Also} {
+			if there, err := e.Store.Find(tree, p); err != nil {
+				return tree, err
+			} else if there.Absent() {
+				set[p] = at
+			}
+		}
+	case kind == RenameRename, kind == RenameAdd:
+		there, err := e.Store.Find(tree, name)
+		if err != nil || !there.Mode.IsRegular() || !at.Mode.IsRegular() {
+			return tree, err
+		}
+		mine, other := at, there
+		if n.Yours.Name == n.At {
+			mine, other = there, at
+		}
+		text, err := e.Text(object.ID{}, mine.ID, other.ID)
+		if err != nil {
+			return tree, err
+		}
+		held := ""
+		if text != nil {
+			held = text.Undecided()
+		}
+		set[n.At], set[name] = object.Entry{}, object.Entry{Mode: mine.Mode, ID: e.Store.Put(object.KindBlob, []byte(held))}
 	}
-	return c.Base, nil
+	return e.Store.Edit(tree, set)
 }
 
 // directoryFirst gives the directory of a clash, joined with what the other side
 // left of it, or the file where nothing is left.
-func (e *Engine) directoryFirst(ctx context.Context, c Conflict) (object.Entry, error) {
+func (e *Engine) directoryFirst(ctx context.Context, c *Clash) (object.Entry, error) {
 	r, err := e.join(ctx, ancestor{tree: c.Base.Subtree()}, c.Yours.Subtree(), c.Theirs.Subtree(), false)
 	if err != nil {
 		return object.Entry{}, err

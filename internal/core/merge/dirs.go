@@ -142,11 +142,16 @@ func (r *Result) directories() (out [3]*movedDirs, err error) {
 	return out, nil
 }
 
-// followers lists a conflict for each file that one side added to a directory
-// which the other moved: stay where it was put, or follow the directory. The
-// one who moved it could not know of the file, nor the other of the move.
-func (m *moved) followers(dirs [3]*movedDirs) ([]Conflict, error) {
-	var out []Conflict
+// followers asks about each file that one side put into a directory which the other
+// moved: stay where it was put, or follow the directory. The one who moved it could
+// not know of the file, nor the other of the move.
+func (m *moved) followers(dirs [3]*movedDirs) error {
+	named := map[string]bool{}
+	for _, c := range m.names {
+		for _, p := range c.Paths() {
+			named[p] = true
+		}
+	}
 	for _, mover := range []int{inYours, inTheirs} {
 		d := dirs[mover]
 		if d == nil {
@@ -167,27 +172,50 @@ func (m *moved) followers(dirs [3]*movedDirs) ([]Conflict, error) {
 			places[place] = append(places[place], p)
 			witness[p] = d.moved[dir]
 		}
-		ask := func(p, place string) {
+		ask := func(p, place string) error {
 			asked[p] = true
-			c := Conflict{Path: p, Kind: DirectoryRename, Moved: witness[p], Yours: d.added[p]}
-			if place != "" {
-				c.Path, c.Also = place, p
+			if named[p] {
+				return nil // its name is asked already
 			}
+			stay, other, err := Placing{Name: p}, Placing{}, error(nil)
+			c := Conflict{Path: p, Kind: DirectoryRename}
+			n := &Naming{At: p, From: m.from[p], Placer: sides[adder], Moved: witness[p]}
+			switch {
+			case place != "":
+				c.Path, n.Also = place, p
+				other, err = m.place(p, place, false, sides[adder], "")
+			case n.From != "":
+				// Both have the file: where it cannot follow it can be where the mover has it.
+				if ok, ferr := m.free(n.From); ferr != nil {
+					return ferr
+				} else if ok {
+					other, err = m.place(p, n.From, false, sides[adder], "")
+				} else {
+					other = stay
+				}
+			default:
+				other.Moves = []Move{{From: p}}
+			}
+			n.Yours, n.Theirs = stay, other
 			if adder == inTheirs {
-				c.Yours, c.Theirs = c.Theirs, c.Yours
+				n.Yours, n.Theirs = other, stay
 			}
-			out = append(out, c)
+			c.Subject = n
+			m.names = append(m.names, c)
+			return err
 		}
 		for _, place := range slices.Sorted(maps.Keys(places)) {
 			free, err := m.free(place)
 			if err != nil {
-				return nil, err
+				return err
 			}
 			for _, p := range places[place] {
+				follow := ""
 				if free && len(places[place]) == 1 {
-					ask(p, place)
-				} else {
-					ask(p, "")
+					follow = place
+				}
+				if err := ask(p, follow); err != nil {
+					return err
 				}
 			}
 		}
@@ -196,26 +224,12 @@ func (m *moved) followers(dirs [3]*movedDirs) ([]Conflict, error) {
 			}
 			for _, p := range slices.Sorted(maps.Keys(d.added)) {
 				if parent(p) == dir && !asked[p] {
-					ask(p, "")
+					if err := ask(p, ""); err != nil {
+						return err
+					}
 				}
 			}
 		}
 	}
-	return out, nil
-}
-
-// free reports whether a file could be put at a path: neither side has anything
-// there, nor a file where one of the path's directories would be.
-func (m *moved) free(p string) (bool, error) {
-	for _, tree := range []int{inYours, inTheirs} {
-		if at, err := m.at(tree, p); err != nil || !at.Absent() {
-			return false, err
-		}
-		for dir := parent(p); dir != ""; dir = parent(dir) {
-			if at, err := m.at(tree, dir); err != nil || isFile(at) {
-				return false, err
-			}
-		}
-	}
-	return true, nil
+	return nil
 }

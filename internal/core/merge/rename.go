@@ -325,7 +325,7 @@ func (r *Result) relevant() (gone map[string]bool, err error) {
 		gone[p] = true
 	}
 	for _, c := range r.Conflicts {
-		if isFile(c.Base) && (c.Kind == ModifyDelete || c.Kind == FileDirectory) {
+		if base, _, _ := c.Subject.Sides(); isFile(base) && (c.Kind == ModifyDelete || c.Kind == FileDirectory) {
 			gone[c.Path] = true
 		}
 	}
@@ -359,11 +359,13 @@ func (r *Result) relevant() (gone map[string]bool, err error) {
 type moved struct {
 	engine              *Engine
 	finder              *object.Finder
-	rules               *rules
+	ancestors           []object.ID // the trees of which the base is made, if of several
 	base, yours, theirs object.ID
 	set                 [3]map[string]object.Entry // to be made on base, yours, theirs
-	forced              []Conflict
-	kinds               map[string]Kind // what a conflict at a path is called
+	deleted             []Conflict                 // files that one side renamed and the other deleted
+	names               []Conflict                 // questions of names
+	collided            []oneSided                 // files that wait under their old names, as something else has the new ones
+	waiting             []oneSided                 // files that wait under their old names, as something is in the way of the new ones
 	from                map[string]string
 }
 
@@ -373,11 +375,24 @@ const (
 	inTheirs
 )
 
+// sides are the sides by their trees.
+var sides = [3]Side{inYours: Yours, inTheirs: Theirs}
+
 func (m *moved) at(tree int, p string) (object.Entry, error) {
 	if e, ok := m.set[tree][p]; ok {
 		return e, nil
 	}
 	return m.finder.Find([]object.ID{m.base, m.yours, m.theirs}[tree], p)
+}
+
+// ancestral reports whether one of several common ancestors has an entry at a path.
+func (m *moved) ancestral(p string, e object.Entry) (bool, error) {
+	for _, tree := range m.ancestors {
+		if at, err := m.engine.Store.Find(tree, p); err != nil || at.Same(e) {
+			return true, err
+		}
+	}
+	return false, nil
 }
 
 // blocked reports whether a file cannot be put at a path of a side as though it
@@ -450,35 +465,31 @@ func (m *moved) changed(side int, p string) (bool, error) {
 // blocked waits for those that may clear it.
 func (m *moved) arrange(yours, theirs []Rename) error {
 	to := [3]map[string]string{inYours: {}, inTheirs: {}}
-	targets := [3]map[string]bool{inYours: {}, inTheirs: {}}
-	type one struct {
-		Rename
-		side, other int
-	}
-	var waiting []one
+	from := [3]map[string]string{inYours: {}, inTheirs: {}}
+	var waiting []oneSided
 	for side, list := range [3][]Rename{inYours: yours, inTheirs: theirs} {
 		for _, r := range list {
 			to[side][r.From] = r.To
-			targets[side][r.To] = true
+			from[side][r.To] = r.From
 		}
 	}
 	for _, r := range yours {
 		if other, both := to[inTheirs][r.From]; !both {
-			waiting = append(waiting, one{r, inYours, inTheirs})
-		} else if err := m.both(r, other); err != nil {
+			waiting = append(waiting, oneSided{r, inYours, inTheirs, from[inTheirs][r.To]})
+		} else if err := m.both(r.From, r.To, other); err != nil {
 			return err
 		}
 	}
 	for _, r := range theirs {
 		if _, both := to[inYours][r.From]; !both {
-			waiting = append(waiting, one{r, inTheirs, inYours})
+			waiting = append(waiting, oneSided{r, inTheirs, inYours, from[inYours][r.To]})
 		}
 	}
 	for last := -1; len(waiting) != last; {
 		last = len(waiting)
 		still := waiting[:0]
 		for _, r := range waiting {
-			done, err := m.one(r.Rename, r.side, r.other, targets[r.other][r.To])
+			done, err := m.one(r)
 			if err != nil {
 				return err
 			}
@@ -488,110 +499,202 @@ func (m *moved) arrange(yours, theirs []Rename) error {
 		}
 		waiting = still
 	}
+	for _, r := range waiting {
+		if err := m.obstructed(r); err != nil {
+			return err
+		}
+	}
+	for _, r := range m.collided {
+		kind := RenameAdd
+		if r.met != "" {
+			kind = RenameRename
+		}
+		if err := m.named(r, kind); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 
-// both handles a file that both sides renamed.
-func (m *moved) both(r Rename, other string) error {
-	was, err := m.at(inBase, r.From)
+// oneSided is a rename that only one side made. met is the old name of a file that the
+// other renamed to the same name, or empty.
+type oneSided struct {
+	Rename
+	side, other int
+	met         string
+}
+
+// free reports whether a file could be put at a path: neither side has anything
+// there, nor a file where one of the path's directories would be.
+func (m *moved) free(p string) (bool, error) {
+	for _, tree := range []int{inYours, inTheirs} {
+		if at, err := m.at(tree, p); err != nil || !at.Absent() {
+			return false, err
+		}
+		for dir := parent(p); dir != ""; dir = parent(dir) {
+			if at, err := m.at(tree, dir); err != nil || isFile(at) {
+				return false, err
+			}
+		}
+	}
+	return true, nil
+}
+
+// both handles a file that both sides renamed: its content is joined at one of the
+// names, and which name it has is asked if there are two.
+func (m *moved) both(from, yours, theirs string) error {
+	was, err := m.at(inBase, from)
 	if err != nil {
 		return err
 	}
-	if other == r.To {
-		m.set[inBase][r.From], m.set[inBase][r.To] = object.Entry{}, was
-		m.from[r.To] = r.From
+	if yours == theirs {
+		m.set[inBase][from], m.set[inBase][yours] = object.Entry{}, was
+		m.from[yours] = from
 		return nil
 	}
-	y, err := m.at(inYours, r.To)
+	y, err := m.at(inYours, yours)
 	if err != nil {
 		return err
 	}
-	t, err := m.at(inTheirs, other)
+	t, err := m.at(inTheirs, theirs)
 	if err != nil {
 		return err
 	}
-	// Where one of the names is taken on the other side, that is a conflict of
-	// its own; what is left to decide is whether the file has the other name.
-	yoursTaken, err := m.changed(inTheirs, r.To)
+	// Where the other side has something of its own at a name, the file waits under
+	// another.
+	yoursTaken, err := m.occupied(inTheirs, yours)
 	if err != nil {
 		return err
 	}
-	theirsTaken, err := m.changed(inYours, other)
+	theirsTaken, err := m.occupied(inYours, theirs)
 	if err != nil {
 		return err
 	}
-	if yoursTaken || theirsTaken {
-		if !theirsTaken {
-			m.forced = append(m.forced, Conflict{Path: other, From: r.From, Kind: RenameRename, Base: was, Theirs: t})
+	at := yours
+	switch {
+	case yoursTaken && theirsTaken:
+		at = from
+	case yoursTaken:
+		at = theirs
+	}
+	if at == from {
+		if ok, err := m.free(from); err != nil || !ok {
+			return err // there is no place for it to be joined: the names are contested with all they hold
 		}
-		if !yoursTaken {
-			m.forced = append(m.forced, Conflict{Path: r.To, From: r.From, Kind: RenameRename, Base: was, Yours: y})
-		}
-		return nil
 	}
-	c := Conflict{Path: r.To, Also: other, From: r.From, Kind: RenameRename, Base: was, Yours: y, Theirs: t}
-	// Where the two contents join, the joined one goes wherever the file goes.
-	joined, ok, err := m.engine.joinEntries(m.rules, r.To, was, y, t)
-	if err != nil {
+	m.set[inBase][from], m.set[inYours][yours], m.set[inTheirs][theirs] = object.Entry{}, object.Entry{}, object.Entry{}
+	m.set[inBase][at], m.set[inYours][at], m.set[inTheirs][at] = was, y, t
+	m.from[at] = from
+	n := &Naming{At: at, From: from, Also: theirs}
+	if n.Yours, err = m.place(at, yours, yoursTaken, Theirs, ""); err != nil {
 		return err
 	}
-	if ok {
-		c.Yours.ID, c.Theirs.ID = joined.ID, joined.ID
-		c.Yours.Mode, c.Theirs.Mode = joined.Mode, joined.Mode
+	if n.Theirs, err = m.place(at, theirs, theirsTaken, Yours, ""); err != nil {
+		return err
 	}
-	m.forced = append(m.forced, c)
+	m.names = append(m.names, Conflict{yours, RenameRename, n})
 	return nil
+}
+
+// occupied reports whether a side has something of its own at a path, or in its way.
+func (m *moved) occupied(side int, p string) (bool, error) {
+	if changed, err := m.changed(side, p); changed || err != nil {
+		return changed, err
+	}
+	return m.blocked(side, p)
+}
+
+// place is taking a file from where it waits to a name. Where something of the other side
+// stands there, that makes room: it goes to its old name, or to one beside.
+func (m *moved) place(at, name string, taken bool, other Side, old string) (Placing, error) {
+	out := Placing{Name: name}
+	if at == name {
+		return out, nil
+	}
+	out.Moves = []Move{{From: at, To: name}}
+	if !taken {
+		return out, nil
+	}
+	top, tree := name, inYours
+	if other == Theirs {
+		tree = inTheirs
+	}
+	// It may be a file where a directory of the name is to be.
+	for dir := parent(name); dir != ""; dir = parent(dir) {
+		if is, err := m.at(tree, dir); err != nil {
+			return out, err
+		} else if isFile(is) {
+			top = dir
+		}
+	}
+	room := ""
+	if old != "" && top == name {
+		if ok, err := m.free(old); err != nil {
+			return out, err
+		} else if ok {
+			room = old
+		}
+	}
+	if room == "" {
+		var err error
+		if room, err = beside(top, other, m.free); err != nil {
+			return out, err
+		}
+	}
+	there, err := m.at(tree, top)
+	out.Moves = append(out.Moves, Move{top, room, there.IsTree()})
+	return out, err
 }
 
 // one handles a file that only one side renamed; done is false where its way is
 // blocked.
-func (m *moved) one(r Rename, side, other int, met bool) (done bool, err error) {
+func (m *moved) one(r oneSided) (done bool, err error) {
 	was, err := m.at(inBase, r.From)
 	if err != nil {
 		return false, err
 	}
-	is, err := m.at(side, r.To)
+	is, err := m.at(r.side, r.To)
 	if err != nil {
 		return false, err
 	}
-	theirs, err := m.at(other, r.From)
+	theirs, err := m.at(r.other, r.From)
 	if err != nil {
 		return false, err
 	}
-	for _, tree := range []int{inBase, other} {
+	for _, tree := range []int{inBase, r.other} {
 		m.set[tree][r.From] = object.Entry{}
 	}
 	undo := func() {
-		for _, tree := range []int{inBase, other} {
+		for _, tree := range []int{inBase, r.other} {
 			delete(m.set[tree], r.From)
 		}
 	}
-	blocked, err := m.blocked(other, r.To)
+	blocked, err := m.blocked(r.other, r.To)
 	if err != nil {
 		return false, err
 	}
-	there, err := m.at(other, r.To)
+	there, err := m.at(r.other, r.To)
 	if err != nil {
 		return false, err
 	}
-	if taken, err := m.taken(other, r.To); err != nil {
+	if taken, err := m.taken(r.other, r.To); err != nil {
 		return false, err
 	} else if !taken {
 		there = object.Entry{}
 	}
 	switch {
 	case blocked || there.IsTree():
-		undo() // a directory and a file meet: that is the conflict to tell of
+		undo()
 		return false, nil
 	case theirs.Absent() || !theirs.Mode.SameType(is.Mode):
 		// They deleted it, or made something else of it, which stays where it is.
 		if !theirs.Absent() {
-			delete(m.set[other], r.From)
+			delete(m.set[r.other], r.From)
 		}
 		if !theirs.Absent() && !there.Absent() {
 			// They have the new name, too, and a thing of another type at the old one:
 			// they renamed it alike, if it is that file and they renamed nothing else.
-			if there.Mode.SameType(is.Mode) && !met && !theirs.IsTree() {
+			if there.Mode.SameType(is.Mode) && r.met == "" && !theirs.IsTree() {
 				f := finder{engine: m.engine, counts: map[object.ID]*spans{}, seed: maphash.MakeSeed()}
 				if score, err := f.similarity(was, there); err != nil {
 					return false, err
@@ -601,57 +704,76 @@ func (m *moved) one(r Rename, side, other int, met bool) (done bool, err error) 
 			}
 			return true, nil
 		}
-		c := Conflict{Path: r.To, From: r.From, Kind: RenameDelete, Base: was, Yours: is, Theirs: there}
-		if side == inTheirs {
-			c.Yours, c.Theirs = there, is
+		v := &Versions{Base: was, Yours: is, Theirs: there, From: r.From}
+		if r.side == inTheirs {
+			v.Yours, v.Theirs = there, is
 		}
-		m.forced = append(m.forced, c)
+		m.deleted = append(m.deleted, Conflict{r.To, RenameDelete, v})
 	case there.Same(is):
-		// They renamed it alike, and what stands at the old name is a new file.
-		delete(m.set[other], r.From)
-		m.set[inBase][r.To], m.from[r.To] = was, r.From
-	case !there.Absent():
-		// Something else of theirs stands at the new name: the file's content is
-		// joined first, and then there are two files for one name.
-		joined, ok, err := m.engine.joinEntries(m.rules, r.To, was, is, theirs)
+		// They renamed it alike, and what stands at the old name is a new file, or where
+		// the base is made of several what one of them had there, and kept.
+		kept, err := m.ancestral(r.From, theirs)
 		if err != nil {
 			return false, err
 		}
-		if !ok {
-			// What stands at the old name may be another file by now: it is not
-			// taken away, and contested like any other.
-			undo()
-			return true, nil
+		if !kept {
+			delete(m.set[r.other], r.From)
 		}
-		m.set[side][r.To] = joined
-		m.kinds[r.To] = RenameAdd
-		if met {
-			m.kinds[r.To] = RenameRename
+		m.set[inBase][r.To], m.from[r.To] = was, r.From
+	case !there.Absent():
+		// Something else of theirs stands at the new name: two files for one name. This one
+		// waits under its old name, and its content is joined there.
+		undo()
+		if here, err := m.at(r.side, r.From); err != nil || !here.Absent() {
+			return true, err // nor is there a place for it under the old name
 		}
-		m.from[r.To] = r.From
+		m.set[r.side][r.From], m.set[r.side][r.To] = is, object.Entry{}
+		m.collided = append(m.collided, r)
 	default:
-		m.set[inBase][r.To], m.set[other][r.To] = was, theirs
+		m.set[inBase][r.To], m.set[r.other][r.To] = was, theirs
 		m.from[r.To] = r.From
 	}
 	return true, nil
 }
 
-// joinEntries joins three files as one at a path; ok is false where that needs a
-// decision.
-func (e *Engine) joinEntries(rules *rules, path string, base, yours, theirs object.Entry) (joined object.Entry, ok bool, err error) {
-	m := &merger{ctx: context.Background(), engine: e, rules: rules, out: &Result{store: e.Store}}
-	if err := m.name(path, base, yours, theirs); err != nil || !m.out.Clean() {
-		return yours, false, err
+// named asks whether a file that waits under its old name has its new one, where
+// the other side has something else.
+func (m *moved) named(r oneSided, kind Kind) error {
+	stay := Placing{Name: r.From}
+	mine, err := m.place(r.From, r.To, true, sides[r.other], r.met)
+	if err != nil {
+		return err
 	}
-	if len(m.out.Joined) == 0 {
-		return yours, true, nil
+	n := &Naming{At: r.From, From: r.From, Yours: mine, Theirs: stay}
+	if r.side == inTheirs {
+		n.Yours, n.Theirs = stay, mine
 	}
-	return m.out.Joined[0].Result, true, nil
+	m.names = append(m.names, Conflict{r.To, kind, n})
+	return nil
 }
 
-// withRenames joins again with the renames that matter, if there are any. Open are
-// the paths that the ancestor left open.
-func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result, open map[string]bool) (*Result, error) {
+// obstructed handles a rename whose new name the other side has a directory at, or a file
+// in the way of. The file waits under its old name; it is for the clash to say
+// where it goes, or where there is none in the end, for a question of names.
+func (m *moved) obstructed(r oneSided) error {
+	is, err := m.at(r.side, r.To)
+	if err != nil {
+		return err
+	}
+	theirs, err := m.at(r.other, r.From)
+	if err != nil || theirs.Absent() || !theirs.Mode.SameType(is.Mode) {
+		return err
+	}
+	if here, err := m.at(r.side, r.From); err != nil || !here.Absent() {
+		return err
+	}
+	m.set[r.side][r.From], m.set[r.side][r.To] = is, object.Entry{}
+	m.waiting = append(m.waiting, r)
+	return nil
+}
+
+// withRenames joins again with the renames that matter, if there are any.
+func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result, base ancestor) (*Result, error) {
 	relevant, err := plain.relevant()
 	if err != nil {
 		return nil, err
@@ -676,6 +798,20 @@ func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result, o
 		if dirs[side] != nil {
 			maps.Copy(gone, dirs[side].sources)
 		}
+		// What this side put into a directory that the other moved may be a file it had
+		// elsewhere.
+		matter := func(Rename) bool { return true }
+		if other := dirs[inYours+inTheirs-side]; other != nil {
+			known := maps.Clone(gone)
+			matter = func(r Rename) bool { _, put := other.added[r.To]; return put || known[r.From] }
+			if err := e.Store.EachChange(plain.Base, tree, func(c object.Change) {
+				if c.New.Absent() {
+					gone[c.Path] = true
+				}
+			}); err != nil {
+				return nil, err
+			}
+		}
 		if len(gone) == 0 {
 			continue
 		}
@@ -683,6 +819,7 @@ func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result, o
 		if lists[side], uncompared, err = e.renames(ctx, plain.Base, tree, gone); err != nil {
 			return nil, err
 		}
+		lists[side] = slices.DeleteFunc(lists[side], func(r Rename) bool { return !matter(r) })
 		if uncompared > 0 {
 			remarks = append(remarks, Remark{Words: fmt.Sprintf("%d files may have been renamed and were not compared: there were too many", uncompared)})
 		}
@@ -694,15 +831,14 @@ func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result, o
 		plain.Remarks = append(plain.Remarks, remarks...)
 		return plain, nil
 	}
-	m := &moved{engine: e, finder: finder, rules: rules, base: plain.Base, yours: plain.Yours, theirs: plain.Theirs, kinds: map[string]Kind{}, from: map[string]string{}}
+	m := &moved{engine: e, finder: finder, ancestors: base.of, base: plain.Base, yours: plain.Yours, theirs: plain.Theirs, from: map[string]string{}}
 	for i := range m.set {
 		m.set[i] = map[string]object.Entry{}
 	}
 	if err := m.arrange(lists[inYours], lists[inTheirs]); err != nil {
 		return nil, err
 	}
-	followers, err := m.followers(dirs)
-	if err != nil {
+	if err := m.followers(dirs); err != nil {
 		return nil, err
 	}
 	var trees [3]object.ID
@@ -711,25 +847,51 @@ func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result, o
 			return nil, err
 		}
 	}
-	r, err := e.walk(ctx, rules, ancestor{trees[0], open}, trees[1], trees[2])
+	r, err := e.walk(ctx, rules, ancestor{tree: trees[0], open: base.open}, trees[1], trees[2])
 	if err != nil {
 		return nil, err
 	}
 	r.Given, r.Remarks = plain.Given, append(remarks, r.Remarks...)
-	for i := range r.Conflicts {
-		c := &r.Conflicts[i]
-		c.From = strings.TrimSuffix(m.from[c.Path], asideName)
-		if k, ok := m.kinds[c.Path]; ok && c.Kind == AddAdd {
-			c.Kind = k
+	for _, c := range r.Conflicts {
+		from := strings.TrimSuffix(m.from[c.Path], asideName)
+		switch s := c.Subject.(type) {
+		case *Lines:
+			s.From = from
+		case *Versions:
+			s.From = from
 		}
 	}
 	r.from = m.from
-	r.force(append(m.forced, followers...))
+	if err := m.settleWaiting(r); err != nil {
+		return nil, err
+	}
+	r.force(m.deleted)
+	r.Conflicts = append(r.Conflicts, m.names...)
+	slices.SortStableFunc(r.Conflicts, func(a, b Conflict) int { return strings.Compare(a.Path, b.Path) })
 	return r, nil
 }
 
-// force puts conflicts in the place of what joined by itself at their paths;
-// where something is contested already, that is enough.
+// settleWaiting has each file that waits under its old name go along with the directory
+// of the clash that is in its way, or asks for its name where that is all there is.
+func (m *moved) settleWaiting(r *Result) error {
+	for _, w := range m.waiting {
+		var clash *Clash
+		for _, c := range r.Conflicts {
+			if s, is := c.Subject.(*Clash); is && strings.HasPrefix(w.To, c.Path+"/") && s.File() == sides[w.other] {
+				clash = s
+			}
+		}
+		if clash != nil {
+			clash.Within = append(clash.Within, Move{From: w.From, To: w.To})
+		} else if err := m.named(w, FileDirectory); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// force puts conflicts about what stands at a path in the place of what joined by
+// itself there; where something is contested already, that is enough.
 func (r *Result) force(list []Conflict) {
 	contested := map[string]bool{}
 	for _, c := range r.Conflicts {
@@ -744,17 +906,15 @@ func (r *Result) force(list []Conflict) {
 		return false
 	}
 	for _, c := range list {
-		c.From = strings.TrimSuffix(c.From, asideName)
-		if known(c.Path) || known(c.Also) {
+		if v, is := c.Subject.(*Versions); is {
+			v.From = strings.TrimSuffix(v.From, asideName)
+		}
+		if known(c.Path) {
 			continue
 		}
 		contested[c.Path] = true
-		if c.Also != "" {
-			contested[c.Also] = true
-		}
 		r.Conflicts = append(r.Conflicts, c)
 	}
 	r.Joined = slices.DeleteFunc(r.Joined, func(j Joined) bool { return contested[j.Path] })
 	r.contested = contested
-	slices.SortStableFunc(r.Conflicts, func(a, b Conflict) int { return strings.Compare(a.Path, b.Path) })
 }

@@ -13,42 +13,6 @@ import (
 	"dorvik/internal/core/object"
 )
 
-// Kind is what a conflict is about. The names are those of `plan --json`.
-type Kind string
-
-const (
-	Content       Kind = "content"
-	AddAdd        Kind = "add/add"
-	ModifyDelete  Kind = "modify/delete"
-	FileDirectory Kind = "file/directory"
-	ModeBits      Kind = "mode"
-	Type          Kind = "type"
-	Symlink       Kind = "symlink"
-	Binary        Kind = "binary"
-	Submodule     Kind = "submodule"
-	RenameDelete  Kind = "rename/delete"
-	RenameRename  Kind = "rename/rename"
-	RenameAdd     Kind = "rename/add"
-
-	DirectoryRename Kind = "directory-rename"
-)
-
-// Conflict is a path that the two sides changed in ways only a person can
-// join. Entries are absent where a side has nothing at the path.
-type Conflict struct {
-	Path                string
-	Kind                Kind
-	Base, Yours, Theirs object.Entry
-	From                string // the path before a rename, if one is part of it
-	Also                string // where theirs is, if both renamed the file to different names; where it was put, if its directory was moved
-	Moved               string // a file that moved with the directory, if that is what it is about
-
-	Whole string // why it is not joined line by line, if not because it is no text
-	Text  *Text  // set where the conflict is within text
-	Mode  object.Mode
-	Modes bool // the sides differ in mode too, and Mode is not known
-}
-
 // Joined is a path that needed no decision. A subtree that only one side
 // changed is one of these, with trees as its entries.
 type Joined struct {
@@ -93,17 +57,26 @@ type edit struct {
 // Clean reports whether nothing is contested.
 func (r *Result) Clean() bool { return len(r.Conflicts) == 0 }
 
-// Tree makes the joined tree. Each conflicting path has the entry given for it,
-// or else yours.
-func (r *Result) Tree(settled map[string]object.Entry) (object.ID, error) {
+// Decided is what stands in the place of conflicts: entries by path and, of questions
+// of names, the moves that are made once all contents stand.
+type Decided struct {
+	Entries map[string]object.Entry
+	Moves   []Move
+}
+
+// Tree makes the joined tree. A conflicting path without an entry has yours.
+func (r *Result) Tree(settled Decided) (object.ID, error) {
 	// From whichever side is nearer; at conflicting paths yours stays.
 	from, edits := r.Yours, r.ofYours
 	if len(r.ofTheirs)+len(r.Conflicts) < len(edits) {
 		from, edits = r.Theirs, r.ofTheirs
 	}
-	set := make(map[string]object.Entry, len(edits)+len(settled)+len(r.Conflicts))
+	set := make(map[string]object.Entry, len(edits)+len(settled.Entries)+len(r.Conflicts))
 	if from == r.Theirs {
 		for _, c := range r.Conflicts {
+			if _, names := c.Subject.(*Naming); names {
+				continue // what stands there is joined, or a conflict of its own
+			}
 			at, err := r.store.Find(r.Yours, c.Path)
 			if err != nil {
 				return object.ID{}, err
@@ -114,14 +87,82 @@ func (r *Result) Tree(settled map[string]object.Entry) (object.ID, error) {
 	for _, e := range edits {
 		set[e.path] = e.entry
 	}
-	for p, e := range settled {
+	for p, e := range settled.Entries {
 		set[p] = e
 	}
 	id, err := r.store.Edit(from, set)
+	if err == nil && len(settled.Moves) > 0 {
+		id, err = move(r.store, id, settled.Moves)
+	}
 	if err == nil && id.IsZero() {
 		id = r.store.EmptyTree()
 	}
 	return id, err
+}
+
+// move makes moves in a tree, all at once: all is taken away before any of it is put
+// anywhere, files before the directories they are in. What finds its place taken by the
+// outcome of another question stays where it was, or goes beside.
+func move(store *object.Overlay, tree object.ID, moves []Move) (object.ID, error) {
+	type held struct {
+		Move
+		entry object.Entry
+	}
+	var puts []held
+	for _, trees := range []bool{false, true} {
+		gone := map[string]object.Entry{}
+		for _, m := range moves {
+			at, err := store.Find(tree, m.From)
+			if err != nil {
+				return tree, err
+			}
+			if _, twice := gone[m.From]; twice || at.Absent() || at.IsTree() != trees || m.Tree != trees {
+				continue
+			}
+			gone[m.From] = object.Entry{}
+			if m.To != "" {
+				puts = append(puts, held{m, at})
+			}
+		}
+		var err error
+		if tree, err = store.Edit(tree, gone); err != nil {
+			return tree, err
+		}
+	}
+	free := func(p string) (bool, error) {
+		at, err := store.Find(tree, p)
+		for dir := parent(p); err == nil && dir != "" && at.Absent(); dir = parent(dir) {
+			var above object.Entry
+			if above, err = store.Find(tree, dir); isFile(above) {
+				return false, err
+			}
+		}
+		return at.Absent(), err
+	}
+	for _, h := range puts {
+		to := h.To
+		for _, p := range []string{h.To, h.From} {
+			ok, err := free(p)
+			if err != nil {
+				return tree, err
+			}
+			if to = p; ok {
+				break
+			}
+			to = ""
+		}
+		if to == "" {
+			var err error
+			if to, err = beside(h.From, "moved", free); err != nil {
+				return tree, err
+			}
+		}
+		var err error
+		if tree, err = store.Edit(tree, map[string]object.Entry{to: h.entry}); err != nil {
+			return tree, err
+		}
+	}
+	return tree, nil
 }
 
 // Brief gives a clean result without its account of what joined: all that is left
@@ -130,12 +171,14 @@ func (r *Result) Brief() *Result {
 	return &Result{Given: r.Given, Base: r.Base, Yours: r.Yours, Theirs: r.Theirs, Remarks: r.Remarks, store: r.store}
 }
 
-// Decide settles the conflict at a path: from here on it counts as joined.
+// Decide settles the conflict about what stands at a path: from here on it counts as
+// joined.
 func (r *Result) Decide(path string, e object.Entry) {
 	for i, c := range r.Conflicts {
-		if c.Path == path {
+		if _, names := c.Subject.(*Naming); c.Path == path && !names {
 			r.Conflicts = slices.Delete(r.Conflicts, i, i+1)
-			r.Joined = append(r.Joined, Joined{Path: path, From: c.From, Origin: FromBoth, Base: c.Base, Yours: c.Yours, Theirs: c.Theirs, Result: e})
+			b, y, t := c.Subject.Sides()
+			r.Joined = append(r.Joined, Joined{Path: path, From: c.From(), Origin: FromBoth, Base: b, Yours: y, Theirs: t, Result: e})
 			r.ofYours = append(r.ofYours, edit{path, e})
 			r.ofTheirs = append(r.ofTheirs, edit{path, e})
 			return
@@ -237,11 +280,45 @@ func (e *Engine) join(ctx context.Context, base ancestor, yours, theirs object.I
 	if !directories {
 		r.emptied = nil
 	}
-	if r, err = e.withRenames(ctx, rules, r, base.open); err != nil {
+	if r, err = e.withRenames(ctx, rules, r, base); err != nil {
 		return nil, err
 	}
 	r.Remarks = append(r.Remarks, r.collisions()...)
-	return r, nil
+	if directories {
+		err = r.besides()
+	}
+	return r, err
+}
+
+// besides finds names under which both of two things at one path can be kept.
+func (r *Result) besides() error {
+	var finder *object.Finder
+	free := func(p string) (bool, error) {
+		if finder == nil {
+			finder = object.NewFinder(r.store)
+		}
+		for _, tree := range []object.ID{r.Yours, r.Theirs} {
+			if at, err := finder.Find(tree, p); err != nil || !at.Absent() {
+				return false, err
+			}
+		}
+		return true, nil
+	}
+	for _, c := range r.Conflicts {
+		var err error
+		switch s := c.Subject.(type) {
+		case *Clash:
+			s.Beside, err = beside(c.Path, s.File(), free)
+		case *Versions:
+			if c.Kind != ModeBits && c.Kind != Submodule && isFile(s.Yours) && isFile(s.Theirs) {
+				s.Beside, err = beside(c.Path, Yours, free)
+			}
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // collisions remarks on paths that both sides added and that are the same where case
@@ -481,14 +558,14 @@ func (m *merger) treeAgainstFile(path string, b, y, t object.Entry) error {
 	// Whichever it is, the path is joined or contested as a whole. Its files may
 	// have been renamed, though.
 	for _, c := range m.out.Conflicts[conflicts:] {
-		if isFile(c.Base) {
+		if base, _, _ := c.Subject.Sides(); isFile(base) {
 			m.out.gone = append(m.out.gone, c.Path)
 		}
 	}
 	m.out.ofYours, m.out.ofTheirs = m.out.ofYours[:ofYours], m.out.ofTheirs[:ofTheirs]
 	m.out.Joined, m.out.Conflicts = m.out.Joined[:joined], m.out.Conflicts[:conflicts]
 	if left {
-		m.conflict(Conflict{Path: path, Kind: FileDirectory, Base: b, Yours: y, Theirs: t})
+		m.conflict(Conflict{Path: path, Kind: FileDirectory, Subject: &Clash{Base: b, Yours: y, Theirs: t}})
 		return nil
 	}
 	o := FromYours
@@ -501,25 +578,24 @@ func (m *merger) treeAgainstFile(path string, b, y, t object.Entry) error {
 
 // file joins what no side holds as a directory, and both changed differently.
 func (m *merger) file(path string, b, y, t object.Entry) error {
-	c := Conflict{Path: path, Base: b, Yours: y, Theirs: t}
+	kind := Submodule
 	switch {
 	case y.Absent() || t.Absent():
-		c.Kind = ModifyDelete
+		kind = ModifyDelete
 	case !y.Mode.SameType(t.Mode):
-		c.Kind = Type
+		kind = Type
 	case y.Mode == object.ModeLink:
-		c.Kind = Symlink
+		kind = Symlink
 	case y.Mode == object.ModeSubmodule:
 		if newer, ok := m.newer(path, b, y, t); ok {
 			m.joined(path, FromBoth, b, y, t, newer)
 			m.remark(path, "both sides moved this submodule; the commit taken holds the other")
 			return nil
 		}
-		c.Kind = Submodule
 	default:
 		return m.regular(path, b, y, t)
 	}
-	m.conflict(c)
+	m.conflict(Conflict{path, kind, &Versions{Base: b, Yours: y, Theirs: t}})
 	return nil
 }
 
@@ -533,14 +609,14 @@ func (m *merger) disputed(path string, b, y, t object.Entry) error {
 			return err
 		}
 		if n := len(m.out.Conflicts); n > len(was.Conflicts) {
-			if c := &m.out.Conflicts[n-1]; c.Text == nil {
-				c.Base = b
+			if v, whole := m.out.Conflicts[n-1].Subject.(*Versions); whole {
+				v.Base = b
 			}
 			return nil
 		}
 		*m.out = was
 	}
-	m.conflict(Conflict{Path: path, Kind: AddAdd, Base: b, Yours: y, Theirs: t, Whole: "the common ancestors of the two lines disagree on it"})
+	m.conflict(Conflict{path, AddAdd, &Versions{Base: b, Yours: y, Theirs: t, Why: "the common ancestors of the two lines disagree on it"}})
 	return nil
 }
 
@@ -559,26 +635,25 @@ func (m *merger) newer(path string, b, y, t object.Entry) (object.Entry, bool) {
 }
 
 func (m *merger) regular(path string, b, y, t object.Entry) error {
-	c := Conflict{Path: path, Kind: Content, Base: b, Yours: y, Theirs: t, Mode: y.Mode}
+	kind, mode, modes := Content, y.Mode, false
 	if !b.Mode.IsRegular() {
-		b = object.Entry{} // a link has no text to start from
-		c.Base, c.Kind = b, AddAdd
+		b, kind = object.Entry{}, AddAdd // a link has no text to start from
 	}
 	if y.Mode != t.Mode {
 		if b.Absent() {
-			c.Modes = true
+			modes = true
 		} else if y.Mode == b.Mode {
-			c.Mode = t.Mode
+			mode = t.Mode
 		}
 	}
-	result := object.Entry{Mode: c.Mode, ID: y.ID}
+	result := object.Entry{Mode: mode, ID: y.ID}
 	switch {
 	case y.ID == t.ID:
 	case y.ID == b.ID:
 		result.ID = t.ID
 	case t.ID == b.ID:
 	default:
-		id, done, err := m.byAttribute(c)
+		id, why, err := m.byAttribute(path, b, y, t)
 		if err != nil {
 			return err
 		}
@@ -587,26 +662,23 @@ func (m *merger) regular(path string, b, y, t object.Entry) error {
 			break
 		}
 		var text *Text
-		if !done {
+		if why == "" {
 			if text, err = m.engine.Text(b.ID, y.ID, t.ID); err != nil {
 				return err
 			}
 			if text == nil {
-				if c.Whole, err = m.tooLarge(b, y, t); err != nil {
+				if why, err = m.tooLarge(b, y, t); err != nil {
 					return err
 				}
 			}
-		} else {
-			c.Whole = "its attributes leave it to a person"
 		}
 		if text == nil {
-			if c.Kind == Content {
-				c.Kind = Binary
+			if kind == Content {
+				kind = Binary
 			}
-			m.conflict(c)
+			m.conflict(Conflict{path, kind, &Versions{Base: b, Yours: y, Theirs: t, Why: why}})
 			return nil
 		}
-		c.Text = text
 		switch text.NewEnds {
 		case FromYours:
 			m.remark(path, "you changed all line ends; joined with the new ones")
@@ -616,14 +688,15 @@ func (m *merger) regular(path string, b, y, t object.Entry) error {
 			m.remark(path, "both sides changed all line ends alike")
 		}
 		if text.Conflicts() > 0 {
-			m.conflict(c)
+			m.conflict(Conflict{path, kind, &Lines{Base: b, Yours: y, Theirs: t, Text: text, Mode: mode, Modes: modes}})
 			return nil
 		}
 		result.ID = m.engine.Store.Put(object.KindBlob, []byte(text.Join(nil)))
 	}
-	if c.Modes {
-		c.Kind = ModeBits
-		m.conflict(c)
+	if modes {
+		// The contents are joined, so only the modes are asked.
+		y.ID, t.ID = result.ID, result.ID
+		m.conflict(Conflict{path, ModeBits, &Versions{Base: b, Yours: y, Theirs: t}})
 		return nil
 	}
 	m.joined(path, FromBoth, b, y, t, result)

@@ -130,7 +130,7 @@ func TestTrees(t *testing.T) {
 		{"directory edited, another file made", "a/b=1", "a/b=2", "a=9", "! a file/directory"},
 		{"file renamed to its directory's name", "a/b=1", "a/b=2", "a=1", "a=2"},
 		{"and its neighbour, too", "a/b=1 a/c=5", "a/b=2 a/c=6", "a=1 d=5", "a=2 d=6"},
-		{"its neighbour gone elsewhere, changed", "a/b=1 a/c=5", "a/b=2 a/c=6", "a=1", "! a file/directory"},
+		{"its neighbour gone elsewhere, changed", "a/b=1 a/c=5", "a/b=2 a/c=6", "a=1", "! a file/directory, a/c modify/delete"},
 		{"a file moved aside for a directory", "a=1 b=5", "a=2 b=6", "a/c=5 d=1", "a/c=6 d=2"},
 		{"many", "a=1 b=1 c=1 d=1", "a=2 b=2 d=2", "a=3 b=1 c=2 d=4", "! a content, c modify/delete, d content"},
 	} {
@@ -148,25 +148,24 @@ func TestTrees(t *testing.T) {
 					got = append(got, k.Path+" "+string(k.Kind))
 				}
 				assert.Equal(t, kinds, strings.Join(got, ", "))
-				// Taking a side at every conflict gives that side's content there.
-				settled := map[string]object.Entry{}
+				// Taking a side at every conflict about contents gives that side's content there.
+				d := Decided{Entries: map[string]object.Entry{}}
 				for _, k := range r.Conflicts {
-					settled[k.Path] = k.Theirs
-					if k.Also != "" {
-						assert.Contains(t, []Kind{RenameRename, DirectoryRename}, k.Kind)
+					if _, names := k.Subject.(*Naming); !names {
+						_, _, d.Entries[k.Path] = k.Subject.Sides()
 					}
 				}
-				id, err := r.Tree(settled)
+				id, err := r.Tree(d)
 				require.NoError(t, err)
-				for _, k := range r.Conflicts {
-					at, err := o.Find(id, k.Path)
+				for p, want := range d.Entries {
+					at, err := o.Find(id, p)
 					require.NoError(t, err)
-					assert.True(t, at.Same(k.Theirs), k.Path)
+					assert.True(t, at.Same(want), p)
 				}
 				return
 			}
 			require.Empty(t, r.Conflicts)
-			id, err := r.Tree(nil)
+			id, err := r.Tree(Decided{})
 			require.NoError(t, err)
 			assert.Equal(t, sorted(c.want), show(t, o, id))
 			checkFiles(t, o, r, ids[0], id)
@@ -252,7 +251,7 @@ func TestRemarks(t *testing.T) {
 			continue
 		}
 		require.Empty(t, r.Conflicts, c)
-		tree, err := r.Tree(nil)
+		tree, err := r.Tree(Decided{})
 		require.NoError(t, err)
 		assert.Equal(t, treeOf(t, o, "s#"+c[3]), tree)
 		assert.Len(t, r.Remarks, 1)
@@ -274,7 +273,7 @@ func TestDeepAndEmptyTrees(t *testing.T) {
 	base, yours, theirs := treeOf(t, o, deep+"=1/2/3"), treeOf(t, o, deep+"=X/2/3"), treeOf(t, o, deep+"=1/2/Y")
 	r, err := NewEngine(o).Trees(t.Context(), base, yours, theirs)
 	require.NoError(t, err)
-	tree, err := r.Tree(nil)
+	tree, err := r.Tree(Decided{})
 	require.NoError(t, err)
 	assert.Equal(t, treeOf(t, o, deep+"=X/2/Y"), tree)
 
@@ -285,7 +284,7 @@ func TestDeepAndEmptyTrees(t *testing.T) {
 	for _, c := range [][4]object.ID{{empty, empty, theirs, theirs}, {empty, yours, empty, yours}, {odd, odd, empty, empty}, {odd, odd, theirs, theirs}} {
 		r, err := NewEngine(o).Trees(t.Context(), c[0], c[1], c[2])
 		require.NoError(t, err)
-		tree, err := r.Tree(nil)
+		tree, err := r.Tree(Decided{})
 		require.NoError(t, err)
 		assert.Equal(t, c[3], tree)
 	}
@@ -304,7 +303,7 @@ func TestATextThatIsTooLargeIsDecidedWhole(t *testing.T) {
 	r := join()
 	require.Len(t, r.Conflicts, 1)
 	assert.Equal(t, Binary, r.Conflicts[0].Kind)
-	assert.Equal(t, "it is larger than 1 MB", r.Conflicts[0].Whole)
+	assert.Equal(t, "it is larger than 1 MB", r.Conflicts[0].Subject.(*Versions).Why)
 	e.maxText = MaxText
 	assert.Empty(t, join().Conflicts)
 }

@@ -1,6 +1,7 @@
 package replay
 
 import (
+	"slices"
 	"strings"
 
 	"dorvik/internal/core/diff"
@@ -50,16 +51,13 @@ func (r *replayer) merge(s *Step) error {
 	// as the merge has it: what still differs from the merge is its own.
 	settled := map[string]object.Entry{}
 	for _, c := range before.Conflicts {
-		for _, p := range []string{c.Path, c.Also} {
-			if p == "" {
-				continue
-			}
+		for _, p := range c.Paths() {
 			if settled[p], err = r.engine.Store.Find(n.Tree, p); err != nil {
 				return err
 			}
 		}
 	}
-	joint, err := before.Tree(settled)
+	joint, err := before.Tree(merge.Decided{Entries: settled})
 	if err != nil {
 		return err
 	}
@@ -99,34 +97,53 @@ func (r *replayer) joinCommits(a, b object.ID) (*merge.Result, error) {
 // those about the same entries as the merge has them, and in texts those places
 // where the same was contested.
 func (r *replayer) decideAsBefore(before *merge.Result, decided object.ID, now *merge.Result) error {
-	old := map[string]merge.Conflict{}
-	for _, c := range before.Conflicts {
-		old[c.Path] = c
+	old := map[string]merge.Subject{}
+	names := map[string]bool{} // paths that a question of names is about: nothing tells what was decided there
+	for _, list := range [][]merge.Conflict{before.Conflicts, now.Conflicts} {
+		for _, c := range list {
+			if _, is := c.Subject.(*merge.Naming); is {
+				for _, p := range c.Paths() {
+					names[p] = true
+				}
+			}
+		}
 	}
-	for _, c := range append([]merge.Conflict(nil), now.Conflicts...) {
+	for _, c := range before.Conflicts {
+		old[c.Path] = c.Subject
+	}
+	for _, c := range slices.Clone(now.Conflicts) {
 		was, known := old[c.Path]
-		if !known || was.Also != "" || c.Also != "" {
+		if !known || names[c.Path] {
 			continue
 		}
 		entry, err := r.engine.Store.Find(decided, c.Path)
 		if err != nil {
 			return err
 		}
-		if was.Base.Same(c.Base) && was.Yours.Same(c.Yours) && was.Theirs.Same(c.Theirs) {
+		if same(was, c.Subject) {
 			now.Decide(c.Path, entry)
 			continue
 		}
-		if was.Text == nil || c.Text == nil || !entry.Mode.IsRegular() || c.Modes {
+		wasText, is := was.(*merge.Lines)
+		text, still := c.Subject.(*merge.Lines)
+		if !is || !still || !entry.Mode.IsRegular() || text.Modes {
 			continue
 		}
 		data, err := r.engine.Store.Blob(entry.ID)
 		if err != nil {
 			return err
 		}
-		joined := merge.Merge3(diff.Lines(was.Text.Undecided()), diff.Lines(string(data)), diff.Lines(c.Text.Undecided()))
-		if text := joined.Join(func(int, merge.Region) string { return merge.OneAncestor }); !strings.Contains(text, merge.OneAncestor) {
-			now.Decide(c.Path, object.Entry{Mode: c.Mode, ID: r.engine.Store.Put(object.KindBlob, []byte(text))})
+		joined := merge.Merge3(diff.Lines(wasText.Text.Undecided()), diff.Lines(string(data)), diff.Lines(text.Text.Undecided()))
+		if held := joined.Join(func(int, merge.Region) string { return merge.OneAncestor }); !strings.Contains(held, merge.OneAncestor) {
+			now.Decide(c.Path, object.Entry{Mode: text.Mode, ID: r.engine.Store.Put(object.KindBlob, []byte(held))})
 		}
 	}
 	return nil
+}
+
+// same reports whether two conflicts are about the same versions.
+func same(a, b merge.Subject) bool {
+	ab, ay, at := a.Sides()
+	bb, by, bt := b.Sides()
+	return ab.Same(bb) && ay.Same(by) && at.Same(bt)
 }

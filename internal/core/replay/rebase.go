@@ -52,9 +52,9 @@ func (s *Step) Joins() (out []*merge.Result) {
 	return out
 }
 
-// Resolver decides the conflicts of one join. It gives the entries that settle
+// Resolver decides the conflicts of one join. It gives what settles
 // them, and whether all of them are settled; the others then have stand-ins.
-type Resolver func(r *merge.Result) (entries map[string]object.Entry, all bool, err error)
+type Resolver func(r *merge.Result) (d merge.Decided, all bool, err error)
 
 // MergeCommitError says that a line cannot be replayed as it holds a commit that
 // joins more than two lines.
@@ -190,7 +190,7 @@ func (r *replayer) add(s Step) {
 
 // settle resolves a join and gives its tree.
 func (r *replayer) settle(s *Step, joined *merge.Result) (object.ID, error) {
-	var settled map[string]object.Entry
+	var settled merge.Decided
 	if !joined.Clean() {
 		var all bool
 		var err error

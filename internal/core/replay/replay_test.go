@@ -41,7 +41,7 @@ func (b *bench) rebase(yours, theirs object.ID, resolve Resolver) ([]Step, *hist
 	d, err := history.Diverge(b.t.Context(), b.o, yours, theirs)
 	require.NoError(b.t, err)
 	if resolve == nil {
-		resolve = func(*merge.Result) (map[string]object.Entry, bool, error) { return nil, false, nil }
+		resolve = func(*merge.Result) (merge.Decided, bool, error) { return merge.Decided{}, false, nil }
 	}
 	steps, err := Rebase(b.t.Context(), merge.NewEngine(b.o), NewChanges(b.o), d.Yours, d.Theirs, theirs, resolve, nil)
 	require.NoError(b.t, err)
@@ -74,8 +74,8 @@ func TestOutcomes(t *testing.T) {
 	assert.True(t, steps[3].Open)
 
 	// Settled as theirs, nothing of the last commit is left.
-	steps, d := b.rebase(y4, t2, func(r *merge.Result) (map[string]object.Entry, bool, error) {
-		return map[string]object.Entry{"g": r.Conflicts[0].Theirs}, true, nil
+	steps, d := b.rebase(y4, t2, func(r *merge.Result) (merge.Decided, bool, error) {
+		return merge.Decided{Entries: map[string]object.Entry{"g": r.Conflicts[0].Subject.(*merge.Lines).Theirs}}, true, nil
 	})
 	assert.Equal(t, "same:already-there clean:clean empty:clean clash:emptied", outcomes(steps))
 	ids, tip, err := Commits(b.o, steps, t2, committer, object.ID{})
@@ -246,8 +246,9 @@ func TestMergesAreReplayedAsMerges(t *testing.T) {
 	// What theirs changed since is asked again; what the merge decided is not.
 	t2 := b.commit("theirs too", "f=1/2/3/4/theirs g=1 z=1", base)
 	joint := b.commit("joint", "f=both/2/3/4/5 g=1 z=1", b.commit("last", "f=mine/2/3/4/mine g=1 z=1", mine), clash)
-	steps, _ = b.rebase(joint, t2, func(r *merge.Result) (map[string]object.Entry, bool, error) {
-		return map[string]object.Entry{"f": r.Conflicts[0].Theirs}, true, nil
+	steps, _ = b.rebase(joint, t2, func(r *merge.Result) (merge.Decided, bool, error) {
+		_, _, theirs := r.Conflicts[0].Subject.Sides()
+		return merge.Decided{Entries: map[string]object.Entry{"f": theirs}}, true, nil
 	})
 	assert.Equal(t, "mine:clean last:emptied joint:conflict", outcomes(steps))
 }

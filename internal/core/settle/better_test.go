@@ -175,7 +175,7 @@ func FuzzBetter(f *testing.F) {
 		if text.Conflicts() == 0 {
 			return
 		}
-		file := Open(&merge.Conflict{Path: path, Kind: merge.Content, Text: &text, Mode: object.ModeFile})
+		file := Open(&merge.Conflict{Path: path, Kind: merge.Content, Subject: &merge.Lines{Text: &text, Mode: object.ModeFile}})
 		for _, q := range file.Conflicts {
 			if o := q.Ways[0]; o.Way == Weave || o.Way == Sorted {
 				assert.NotEmpty(t, o.Reason)

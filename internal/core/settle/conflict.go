@@ -17,12 +17,10 @@ import (
 // Option is one way to settle a conflict, as offered.
 type Option struct {
 	Way    Way
-	Reason string       // why it is offered or suggested, if that needs saying
-	Text   string       // what the place would hold; for a whole path, what it would be
-	Moved  *Relocation  // what another place would hold too, or nil
-	entry  object.Entry // for a whole path
-	also   string       // a second path that this decides,
-	second object.Entry // and what it holds then
+	Reason string        // why it is offered or suggested, if that needs saying
+	Text   string        // what the place would hold; empty unless the conflict is a place in a text
+	Moved  *Relocation   // what another place would hold too, or nil
+	Effect merge.Decided // what it does, where the conflict is no place in a text
 }
 
 // Key names a conflict by what is in it: path, kind and the three texts. The
@@ -30,18 +28,24 @@ type Option struct {
 // has the same key.
 type Key string
 
-// Conflict is one decision to make: a contested region of a file, or a whole
-// path where there is no text to decide on line by line.
+// Conflict is one decision to make: a contested region of a text or, where Subject is
+// no *merge.Lines, a question about a path as a whole.
 type Conflict struct {
 	Path                string
 	Kind                merge.Kind
 	Key                 Key
-	Whole               bool
-	Place               merge.Region // unless Whole
-	Base, Yours, Theirs string       // the texts of the place; for a whole path what each side has there
+	Subject             merge.Subject
+	Place               merge.Region // of the text
+	Base, Yours, Theirs string       // the texts of the place
 	Ways                []Option
 	Suggested           Way // empty where none is better than asking
 	Why                 string
+}
+
+// Whole reports whether the conflict is no place in a text.
+func (c *Conflict) Whole() bool {
+	_, lines := c.Subject.(*merge.Lines)
+	return !lines
 }
 
 // Option gives the offered option of a way.
@@ -54,13 +58,11 @@ func (c *Conflict) Option(w Way) (Option, bool) {
 	return Option{}, false
 }
 
-// File is a contested path with its conflicts. Text is nil for a whole path.
+// File is a contested path with its conflicts. Text is nil unless they are in a text.
 type File struct {
 	Path      string
 	From      string // its name before a rename that is part of the conflict
 	Also      string // the other place it may have
-	Moved     string // a file of its directory, which was moved
-	Whole     string // why it is decided whole, if not because it is no text
 	Text      *merge.Text
 	Conflicts []*Conflict
 	source    *merge.Conflict
@@ -69,16 +71,21 @@ type File struct {
 
 // Open makes the questions of one contested path.
 func Open(c *merge.Conflict) *File {
-	f := &File{Path: c.Path, From: c.From, Also: c.Also, Moved: c.Moved, Whole: c.Whole, Text: c.Text, source: c}
+	f := &File{Path: c.Path, From: c.From(), Also: c.Also(), source: c}
 	f.readable = sync.OnceValue(f.findReadable)
-	if c.Text != nil && c.Text.Conflicts() > 0 {
-		f.openText()
-	} else {
-		f.Text = nil
-		f.Conflicts = append(f.Conflicts, wholePath(c))
-	}
-	if c.Modes && c.Kind != merge.ModeBits && f.Text != nil {
-		f.Conflicts = append(f.Conflicts, modeConflict(c))
+	switch s := c.Subject.(type) {
+	case *merge.Lines:
+		f.Text = s.Text
+		f.openText(s)
+		if s.Modes {
+			f.Conflicts = append(f.Conflicts, versions(c.Path, merge.ModeBits, &merge.Versions{Base: s.Base, Yours: s.Yours, Theirs: s.Theirs}))
+		}
+	case *merge.Versions:
+		f.Conflicts = []*Conflict{versions(c.Path, c.Kind, s)}
+	case *merge.Clash:
+		f.Conflicts = []*Conflict{clash(c, s)}
+	case *merge.Naming:
+		f.Conflicts = []*Conflict{naming(c, s)}
 	}
 	seen := map[Key]int{}
 	for _, q := range f.Conflicts {
@@ -87,9 +94,23 @@ func Open(c *merge.Conflict) *File {
 	return f
 }
 
+// Names lists the paths by which those who made its conflicts can be found.
+func (f *File) Names() (out []string) {
+	out = []string{f.Path}
+	if n, is := f.source.Subject.(*merge.Naming); is {
+		out = append(out, n.At, n.Moved)
+	}
+	out = append(out, f.From, f.Also)
+	return slices.DeleteFunc(out, func(p string) bool { return p == "" })
+}
+
 func keyOf(c *Conflict, seen map[Key]int) Key {
+	facts := []string{c.Path, string(c.Kind), c.Base, c.Yours, c.Theirs}
+	if c.Whole() {
+		facts = []string{c.Path, string(c.Kind), c.Subject.Facts()}
+	}
 	h := sha256.New()
-	for _, s := range []string{c.Path, string(c.Kind), c.Base, c.Yours, c.Theirs} {
+	for _, s := range facts {
 		fmt.Fprintf(h, "%d:%s", len(s), s)
 	}
 	k := Key(hex.EncodeToString(h.Sum(nil)[:16]))
@@ -100,75 +121,70 @@ func keyOf(c *Conflict, seen map[Key]int) Key {
 	return k
 }
 
-func wholePath(c *merge.Conflict) *Conflict {
-	q := &Conflict{Path: c.Path, Kind: c.Kind, Whole: true}
-	q.Base, q.Yours, q.Theirs = describe(c.Base), describe(c.Yours), describe(c.Theirs)
-	q.Ways = []Option{{Way: Yours, Text: outcome(c.Yours), entry: c.Yours}, {Way: Theirs, Text: outcome(c.Theirs), entry: c.Theirs}}
-	if c.Kind == merge.RenameRename && c.Also != "" {
-		q.Yours, q.Theirs = "the name "+c.Path, "the name "+c.Also
-		q.Ways = []Option{{Way: Yours, Text: "the file is named " + c.Path, entry: c.Yours, also: c.Also},
-			{Way: Theirs, Text: "the file is named " + c.Also, also: c.Also, second: c.Theirs}}
+// versions offers the version of either side and, where there are two things that can
+// stand side by side, both.
+func versions(path string, kind merge.Kind, v *merge.Versions) *Conflict {
+	q := &Conflict{Path: path, Kind: kind, Subject: v}
+	take := func(w Way, entries map[string]object.Entry) {
+		q.Ways = append(q.Ways, Option{Way: w, Effect: merge.Decided{Entries: entries}})
 	}
-	if c.Kind == merge.DirectoryRename {
-		q.directoryRename(c)
+	take(Yours, map[string]object.Entry{path: v.Yours})
+	take(Theirs, map[string]object.Entry{path: v.Theirs})
+	if v.Beside != "" {
+		take(Both, map[string]object.Entry{path: v.Theirs, v.Beside: v.Yours})
 	}
-	if c.Kind == merge.ModifyDelete || c.Kind == merge.RenameDelete {
+	if kind == merge.ModifyDelete || kind == merge.RenameDelete {
 		q.Suggested, q.Why = Yours, "keeps the file: it can still be deleted later"
-		if c.Yours.Absent() {
+		if v.Yours.Absent() {
 			q.Suggested = Theirs
 		}
-	}
-	if c.Kind == merge.ModeBits {
-		q.Ways = modeWays(c)
 	}
 	return q
 }
 
-// directoryRename offers the two places of a file that one side added to a
-// directory which the other side moved: to stay where it was put, or to follow.
-func (q *Conflict) directoryRename(c *merge.Conflict) {
-	stay, follow, added := &q.Ways[0], &q.Ways[1], c.Yours
-	stays, follows := &q.Yours, &q.Theirs
-	if added.Absent() {
-		stay, follow, stays, follows, added = follow, stay, follows, stays, c.Theirs
+// clash offers the file, the directory, and the directory with the file beside it.
+func clash(c *merge.Conflict, s *merge.Clash) *Conflict {
+	q := &Conflict{Path: c.Path, Kind: c.Kind, Subject: s}
+	both := Option{Way: Both}
+	for _, side := range []Way{Yours, Theirs} {
+		is := s.Yours
+		if side == Theirs {
+			is = s.Theirs
+		}
+		o := Option{Way: side, Effect: merge.Decided{Entries: map[string]object.Entry{c.Path: is}}}
+		if is.IsTree() {
+			o.Effect.Moves = s.Within
+		}
+		q.Ways = append(q.Ways, o)
 	}
-	if c.Also == "" {
-		stay.Text, follow.Text = "it stays here", "it is left out"
-		q.Suggested, q.Why = stay.Way, "it cannot follow its directory: the new place is taken, or there is more than one"
-		return
+	file, directory := s.Yours, s.Theirs
+	if s.File() == merge.Theirs {
+		file, directory = directory, file
 	}
-	*stays, *follows = "the place "+c.Also, "the place "+c.Path
-	*stay = Option{Way: stay.Way, Text: "the file stays at " + c.Also, also: c.Also, second: added}
-	*follow = Option{Way: follow.Way, Text: "the file follows to " + c.Path, entry: added, also: c.Also}
-	q.Suggested, q.Why = follow.Way, "its directory is there now"
-}
-
-func modeConflict(c *merge.Conflict) *Conflict {
-	return &Conflict{Path: c.Path, Kind: merge.ModeBits, Whole: true,
-		Base: describe(c.Base), Yours: describe(c.Yours), Theirs: describe(c.Theirs), Ways: modeWays(c)}
-}
-
-func modeWays(c *merge.Conflict) []Option {
-	return []Option{{Way: Yours, Text: c.Yours.Mode.Describe(), entry: c.Yours}, {Way: Theirs, Text: c.Theirs.Mode.Describe(), entry: c.Theirs}}
-}
-
-// describe is what a side has at a path, told so that two different things
-// are never told alike.
-func describe(e object.Entry) string {
-	if e.Absent() {
-		return "nothing"
+	if s.Beside != "" {
+		both.Effect = merge.Decided{Entries: map[string]object.Entry{c.Path: directory, s.Beside: file}, Moves: s.Within}
+		q.Ways = append(q.Ways, both)
 	}
-	return e.Mode.Describe() + " " + e.ID.String()
+	return q
 }
 
-func outcome(e object.Entry) string {
-	if e.Absent() {
-		return "the path is deleted"
+// naming offers the places that either side wants for a file.
+func naming(c *merge.Conflict, n *merge.Naming) *Conflict {
+	q := &Conflict{Path: c.Path, Kind: c.Kind, Subject: n, Ways: []Option{
+		{Way: Yours, Effect: merge.Decided{Moves: n.Yours.Moves}}, {Way: Theirs, Effect: merge.Decided{Moves: n.Theirs.Moves}}}}
+	if c.Kind != merge.DirectoryRename {
+		return q
 	}
-	return "the path holds " + e.Mode.Describe() + " (" + e.ID.Short() + ")"
+	stay, follow := Way(n.Placer), Way(n.Placer.Other())
+	if n.Also != "" {
+		q.Suggested, q.Why = follow, "its directory is there now"
+	} else {
+		q.Suggested, q.Why = stay, "it cannot follow its directory: the new place is taken, or there is more than one"
+	}
+	return q
 }
 
-func (f *File) openText() {
+func (f *File) openText(s *merge.Lines) {
 	at := place{path: f.Path, sources: &[3]*source{}}
 	for i, lines := range [][]string{f.Text.Base, f.Text.Yours, f.Text.Theirs} {
 		at.sources[i] = &source{lines: lines, all: at.sources}
@@ -183,7 +199,7 @@ func (f *File) openText() {
 			continue
 		}
 		at.cut = shared(i-1) || shared(i+1)
-		q := &Conflict{Path: f.Path, Kind: f.source.Kind, Place: r,
+		q := &Conflict{Path: f.Path, Kind: f.source.Kind, Subject: s, Place: r,
 			Base:   strings.Join(t.Base[r.Base.Lo:r.Base.Hi], ""),
 			Yours:  strings.Join(t.Yours[r.Yours.Lo:r.Yours.Hi], ""),
 			Theirs: strings.Join(t.Theirs[r.Theirs.Lo:r.Theirs.Hi], "")}
@@ -284,7 +300,7 @@ func (f *File) veto() {
 		return
 	}
 	for _, c := range f.Conflicts {
-		if !c.Whole && c.Suggested != Yours && c.Suggested != Theirs {
+		if !c.Whole() && c.Suggested != Yours && c.Suggested != Theirs {
 			c.Suggested, c.Why = "", ""
 		}
 	}
@@ -370,7 +386,7 @@ type Verdict struct {
 // of the file being as choose says.
 func (f *File) Judge(c *Conflict, o Option, choose func(c *Conflict) Option) Verdict {
 	var v Verdict
-	if c.Whole {
+	if c.Whole() {
 		return v
 	}
 	if f.Readable() {
@@ -459,7 +475,7 @@ func (b *Book) Undo() (d Decision, ok bool) {
 func (b *Book) For(c *Conflict) (d Decision, o Option, ok bool) {
 	for i := len(b.Decisions) - 1; i >= 0; i-- {
 		if d = b.Decisions[i]; d.Key == c.Key {
-			if d.Way == Written && !c.Whole {
+			if d.Way == Written && !c.Whole() {
 				o, ok = c.written(d)
 			} else {
 				o, ok = c.Option(d.Way)
@@ -507,39 +523,33 @@ func (f *File) Chosen(c *Conflict, b *Book) (o Option, settled bool) {
 	return f.standIn(c), false
 }
 
-// Entries makes what the path, and any other that its conflicts decide, holds
-// under the book, and reports whether all its conflicts are settled; those that
-// are not have stand-ins.
-func (f *File) Entries(store *object.Overlay, b *Book) (entries map[string]object.Entry, all bool) {
+// Decided is what the path, and any other that its conflicts decide, holds under the
+// book, and whether all its conflicts are settled; those that are not have stand-ins.
+func (f *File) Decided(store *object.Overlay, b *Book) (d merge.Decided, all bool) {
 	all = true
-	whole := func(c *Conflict) Option {
+	effect := func(c *Conflict) merge.Decided {
 		if _, o, ok := b.For(c); ok {
-			return o
+			return o.Effect
 		}
 		all = false
 		if o, ok := c.Option(c.Suggested); ok {
-			return o
+			return o.Effect
 		}
-		return c.Ways[0] // yours
+		return c.Ways[0].Effect // yours
 	}
 	if f.Text == nil {
-		o := whole(f.Conflicts[0])
-		entries = map[string]object.Entry{f.Path: o.entry}
-		if o.also != "" {
-			entries[o.also] = o.second
-		}
-		return entries, all
+		return effect(f.Conflicts[0]), all
 	}
 	text := f.Join(func(c *Conflict) Option {
 		o, ok := f.Chosen(c, b)
 		all = all && ok
 		return o
 	})
-	e := object.Entry{Mode: f.source.Mode, ID: store.Put(object.KindBlob, []byte(text))}
-	if last := f.Conflicts[len(f.Conflicts)-1]; last.Whole {
-		e.Mode = whole(last).entry.Mode
+	e := object.Entry{Mode: f.source.Subject.(*merge.Lines).Mode, ID: store.Put(object.KindBlob, []byte(text))}
+	if last := f.Conflicts[len(f.Conflicts)-1]; last.Whole() {
+		e.Mode = effect(last).Entries[f.Path].Mode
 	}
-	return map[string]object.Entry{f.Path: e}, all
+	return merge.Decided{Entries: map[string]object.Entry{f.Path: e}}, all
 }
 
 // Files opens contested paths and remembers them, so that joining again after a
@@ -551,9 +561,8 @@ type Files struct {
 }
 
 type fileKey struct {
-	path, also, from    string
-	kind                merge.Kind
-	base, yours, theirs object.Entry
+	path, facts string
+	kind        merge.Kind
 }
 
 // NewFiles makes an empty set over a store.
@@ -561,7 +570,7 @@ func NewFiles(store *object.Overlay) *Files { return &Files{store: store, open: 
 
 // Open is the remembered Open.
 func (fs *Files) Open(c *merge.Conflict) *File {
-	key := fileKey{c.Path, c.Also, c.From, c.Kind, c.Base, c.Yours, c.Theirs}
+	key := fileKey{c.Path, c.Subject.Facts(), c.Kind}
 	fs.mu.Lock()
 	defer fs.mu.Unlock()
 	f := fs.open[key]
@@ -574,12 +583,13 @@ func (fs *Files) Open(c *merge.Conflict) *File {
 
 // Resolve settles what it can of a joined pair of trees under the book. It is
 // a replay.Resolver when b is bound.
-func (fs *Files) Resolve(r *merge.Result, b *Book) (entries map[string]object.Entry, all bool, err error) {
-	entries, all = map[string]object.Entry{}, true
+func (fs *Files) Resolve(r *merge.Result, b *Book) (d merge.Decided, all bool, err error) {
+	d, all = merge.Decided{Entries: map[string]object.Entry{}}, true
 	for i := range r.Conflicts {
-		set, ok := fs.Open(&r.Conflicts[i]).Entries(fs.store, b)
-		maps.Copy(entries, set)
+		one, ok := fs.Open(&r.Conflicts[i]).Decided(fs.store, b)
+		maps.Copy(d.Entries, one.Entries)
+		d.Moves = append(d.Moves, one.Moves...)
 		all = all && ok
 	}
-	return entries, all, nil
+	return d, all, nil
 }

@@ -43,7 +43,7 @@ func TestWeave(t *testing.T) {
 func conflictOf(t *testing.T, path, base, yours, theirs string) *File {
 	text := merge.Merge3(diff.Lines(base), diff.Lines(yours), diff.Lines(theirs))
 	require.Positive(t, text.Conflicts(), "%q", yours)
-	return Open(&merge.Conflict{Path: path, Kind: merge.Content, Text: &text, Mode: object.ModeFile})
+	return Open(&merge.Conflict{Path: path, Kind: merge.Content, Subject: &merge.Lines{Text: &text, Mode: object.ModeFile}})
 }
 
 func names(c *Conflict) string {
@@ -158,8 +158,8 @@ func TestBook(t *testing.T) {
 	a, b := f.Conflicts[0], f.Conflicts[1]
 	book := &Book{}
 	text := func() (string, bool) {
-		set, all := f.Entries(o, book)
-		data, err := o.Blob(set["a.txt"].ID)
+		set, all := f.Decided(o, book)
+		data, err := o.Blob(set.Entries["a.txt"].ID)
 		require.NoError(t, err)
 		return string(data), all
 	}
@@ -210,7 +210,7 @@ func TestWholePaths(t *testing.T) {
 		{merge.Binary, one, two, ""},
 		{merge.ModeBits, one, two, ""},
 	} {
-		r := &merge.Result{Conflicts: []merge.Conflict{{Path: "a", Kind: c.kind, Yours: c.yours, Theirs: c.theirs, Mode: c.yours.Mode}}}
+		r := &merge.Result{Conflicts: []merge.Conflict{{Path: "a", Kind: c.kind, Subject: &merge.Versions{Yours: c.yours, Theirs: c.theirs}}}}
 		files := NewFiles(o)
 		q := files.Open(&r.Conflicts[0]).Conflicts[0]
 		assert.Equal(t, "yours theirs", names(q))
@@ -219,10 +219,10 @@ func TestWholePaths(t *testing.T) {
 		require.NoError(t, err)
 		assert.False(t, all)
 		for way, want := range map[Way]object.Entry{Yours: c.yours, Theirs: c.theirs} {
-			entries, all, err := files.Resolve(r, &Book{[]Decision{{Key: q.Key, Way: way}}})
+			d, all, err := files.Resolve(r, &Book{[]Decision{{Key: q.Key, Way: way}}})
 			require.NoError(t, err)
 			assert.True(t, all)
-			assert.True(t, entries["a"].Same(want), "%s %s", c.kind, way)
+			assert.True(t, d.Entries["a"].Same(want), "%s %s", c.kind, way)
 		}
 		_, _, ok := (&Book{[]Decision{{Key: q.Key, Way: Written, Text: "x"}}}).For(q)
 		assert.False(t, ok, "a whole path cannot be written")
@@ -232,17 +232,17 @@ func TestWholePaths(t *testing.T) {
 func TestModeBesideText(t *testing.T) {
 	o := object.NewOverlay(object.SHA1, nil)
 	text := merge.Merge3(nil, []string{"1\n"}, []string{"2\n"})
-	c := &merge.Conflict{Path: "a", Kind: merge.AddAdd, Text: &text, Mode: object.ModeFile, Modes: true,
-		Yours: object.Entry{Mode: object.ModeFile}, Theirs: object.Entry{Mode: object.ModeExec}}
+	c := &merge.Conflict{Path: "a", Kind: merge.AddAdd, Subject: &merge.Lines{Text: &text, Mode: object.ModeFile, Modes: true,
+		Yours: object.Entry{Mode: object.ModeFile}, Theirs: object.Entry{Mode: object.ModeExec}}}
 	f := Open(c)
 	require.Len(t, f.Conflicts, 2)
 	book := &Book{}
 	book.Decide(Decision{Key: f.Conflicts[0].Key, Way: TheirsYours})
-	_, all := f.Entries(o, book)
+	_, all := f.Decided(o, book)
 	assert.False(t, all, "the mode is open")
 	book.Decide(Decision{Key: f.Conflicts[1].Key, Way: Theirs})
-	set, all := f.Entries(o, book)
-	e := set["a"]
+	set, all := f.Decided(o, book)
+	e := set.Entries["a"]
 	assert.True(t, all)
 	assert.Equal(t, object.ModeExec, e.Mode)
 	data, err := o.Blob(e.ID)

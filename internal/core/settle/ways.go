@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"dorvik/internal/core/diff"
+	"dorvik/internal/core/merge"
 )
 
 // Way is one kind of decision. The names are those of `--prefer` and the JSON.
@@ -22,6 +23,7 @@ const (
 	YoursTheirs Way = "yours-theirs"
 	TheirsYours Way = "theirs-yours"
 	Base        Way = "base"
+	Both        Way = "both" // of two things at one path; one gets another name
 	Sorted      Way = "sorted"
 	AsBefore    Way = "as-before"
 	Written     Way = "written"
@@ -37,6 +39,8 @@ func (w Way) Label() string {
 		return "theirs, then yours"
 	case AsBefore:
 		return "as before"
+	case Both:
+		return "keep both"
 	}
 	return string(w)
 }
@@ -47,7 +51,7 @@ func ParsePreference(s string) ([]Way, bool) {
 	for name := range strings.SplitSeq(s, ",") {
 		w := Way(strings.TrimSpace(name))
 		switch w {
-		case Weave, Yours, Theirs, YoursTheirs, TheirsYours, Base, Sorted, AsBefore, Suggested:
+		case Weave, Yours, Theirs, YoursTheirs, TheirsYours, Base, Both, Sorted, AsBefore, Suggested:
 			out = append(out, w)
 		default:
 			return nil, false
@@ -57,11 +61,11 @@ func ParsePreference(s string) ([]Way, bool) {
 }
 
 // Side names a side of a join.
-type Side string
+type Side = merge.Side
 
 const (
-	SideYours  Side = "yours"
-	SideTheirs Side = "theirs"
+	SideYours  = merge.Yours
+	SideTheirs = merge.Theirs
 )
 
 // Piece is a run of words that a side wrote or removed.

@@ -1,0 +1,212 @@
+package merge
+
+import (
+	"fmt"
+	"path"
+	"strings"
+
+	"dorvik/internal/core/object"
+)
+
+// Kind is what a conflict is about. The names are those of `plan --json`.
+type Kind string
+
+const (
+	Content       Kind = "content"
+	AddAdd        Kind = "add/add"
+	ModifyDelete  Kind = "modify/delete"
+	FileDirectory Kind = "file/directory"
+	ModeBits      Kind = "mode"
+	Type          Kind = "type"
+	Symlink       Kind = "symlink"
+	Binary        Kind = "binary"
+	Submodule     Kind = "submodule"
+	RenameDelete  Kind = "rename/delete"
+	RenameRename  Kind = "rename/rename"
+	RenameAdd     Kind = "rename/add"
+
+	DirectoryRename Kind = "directory-rename"
+)
+
+// Conflict is a question that joining two trees asks, at a path. A question about
+// a place or a name never decides about a content: contents are joined where the file
+// stands meanwhile, and are conflicts of their own there if they do not join.
+type Conflict struct {
+	Path    string
+	Kind    Kind
+	Subject Subject
+}
+
+// Subject is what a conflict is about, one type for each shape: *Lines, *Versions,
+// *Clash or *Naming.
+type Subject interface {
+	// Sides is what base, yours and theirs have there; none for a question of names.
+	Sides() (base, yours, theirs object.Entry)
+	// Facts tells the subject from every other one at its path.
+	Facts() string
+}
+
+// Lines is a text that both sides changed, and in which they meet.
+type Lines struct {
+	Base, Yours, Theirs object.Entry
+	From                string // its path before a rename, if one is part of it
+	Text                *Text
+	Mode                object.Mode // of the joined file
+	Modes               bool        // the sides differ in mode too, and Mode is not known
+}
+
+// Versions is a path at which each side has a version of its own, or none, and one of
+// them has to be taken whole. For ModeBits only the modes differ.
+type Versions struct {
+	Base, Yours, Theirs object.Entry
+	From                string
+	Why                 string // why it is not joined line by line, if not because it is no text
+	Beside              string // a free path for yours, where both are to be kept; empty where that makes no sense
+}
+
+// Clash is a path that is a file on one side and a directory on the other.
+type Clash struct {
+	Base, Yours, Theirs object.Entry // one of the latter two is a tree
+	Within              []Move       // renamed files that go into the directory if it stands; till then they are under their old names
+	Beside              string       // a free path for the file, where both are to be kept
+}
+
+// Naming is a file (sometimes two) of which the sides want different places.
+type Naming struct {
+	At     string // where it stands till that is decided
+	From   string // its path before either side renamed it, if one did
+	Also   string // the other place in question, beside the conflict's path
+	Placer Side   // who put it at At, where a directory was moved
+	Moved  string // a file that moved with that directory
+
+	Yours, Theirs Placing
+}
+
+// Placing is what taking one side of a Naming does.
+type Placing struct {
+	Name  string // where the file is then; empty where it is left out
+	Moves []Move // all made at once
+}
+
+// Move takes a file at a path elsewhere, or with Tree a directory; with an empty To, away.
+// Where no such thing stands nothing is moved.
+type Move struct {
+	From, To string
+	Tree     bool
+}
+
+// Side is one of the two sides of a join.
+type Side string
+
+const (
+	Yours  Side = "yours"
+	Theirs Side = "theirs"
+)
+
+// Other is the other side.
+func (s Side) Other() Side {
+	if s == Yours {
+		return Theirs
+	}
+	return Yours
+}
+
+func (l *Lines) Sides() (base, yours, theirs object.Entry)    { return l.Base, l.Yours, l.Theirs }
+func (v *Versions) Sides() (base, yours, theirs object.Entry) { return v.Base, v.Yours, v.Theirs }
+func (c *Clash) Sides() (base, yours, theirs object.Entry)    { return c.Base, c.Yours, c.Theirs }
+func (n *Naming) Sides() (base, yours, theirs object.Entry)   { return base, yours, theirs }
+
+func entries(list ...object.Entry) string {
+	var b strings.Builder
+	for _, e := range list {
+		fmt.Fprintf(&b, "%o %s\n", e.Mode, e.ID)
+	}
+	return b.String()
+}
+
+func (l *Lines) Facts() string    { return entries(l.Base, l.Yours, l.Theirs) + l.From }
+func (v *Versions) Facts() string { return entries(v.Base, v.Yours, v.Theirs) + v.From }
+func (c *Clash) Facts() string {
+	return entries(c.Base, c.Yours, c.Theirs) + fmt.Sprintf("%+v", c.Within)
+}
+func (n *Naming) Facts() string {
+	return fmt.Sprintf("%q %q %+v %+v", n.At, n.From, n.Yours.Moves, n.Theirs.Moves)
+}
+
+// Of gives what a side does.
+func (n *Naming) Of(s Side) Placing {
+	if s == Theirs {
+		return n.Theirs
+	}
+	return n.Yours
+}
+
+// File is the side of a clash that has the file.
+func (c *Clash) File() Side {
+	if c.Yours.IsTree() {
+		return Theirs
+	}
+	return Yours
+}
+
+// From is the path a conflict's file had before it was renamed, or empty.
+func (c *Conflict) From() string {
+	switch s := c.Subject.(type) {
+	case *Lines:
+		return s.From
+	case *Versions:
+		return s.From
+	case *Naming:
+		return s.From
+	}
+	return ""
+}
+
+// Also is the other place that a question of names is about, or empty.
+func (c *Conflict) Also() string {
+	if n, ok := c.Subject.(*Naming); ok {
+		return n.Also
+	}
+	return ""
+}
+
+// Paths lists every path that deciding a conflict can change.
+func (c *Conflict) Paths() []string {
+	out := []string{c.Path}
+	add := func(moves []Move) {
+		for _, m := range moves {
+			out = append(out, m.From)
+			if m.To != "" {
+				out = append(out, m.To)
+			}
+		}
+	}
+	switch s := c.Subject.(type) {
+	case *Naming:
+		out = append(out, s.At)
+		add(s.Yours.Moves)
+		add(s.Theirs.Moves)
+	case *Clash:
+		add(s.Within)
+	}
+	return out
+}
+
+// beside gives a name for a second thing at a path, made of the side it is of, that
+// is free: pier.png gives pier-yours.png.
+func beside(p string, side Side, free func(p string) (bool, error)) (string, error) {
+	ext := path.Ext(p)
+	if ext == path.Base(p) {
+		ext = "" // a name that begins with a dot has no ending
+	}
+	for n := 1; ; n++ {
+		suffix := "-" + string(side)
+		if n > 1 {
+			suffix += fmt.Sprint("-", n)
+		}
+		name := strings.TrimSuffix(p, ext) + suffix + ext
+		if ok, err := free(name); ok || err != nil {
+			return name, err
+		}
+	}
+}

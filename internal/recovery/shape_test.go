@@ -1,0 +1,180 @@
+package recovery
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorvik/internal/core/history"
+	"dorvik/internal/core/object"
+	"dorvik/internal/core/settle"
+)
+
+// shapeOf makes the files of a list such as "a=1/2 b@target": a text whose lines are
+// parted by slashes, or a link. A name before := is that of a file of ten lines, with what
+// stands behind it in place of the tenth.
+func shapeOf(list string) files {
+	f := files{}
+	for _, word := range strings.Fields(list) {
+		if name, last, ok := strings.Cut(word, ":="); ok {
+			path, of, named := strings.Cut(name, "<")
+			if !named {
+				of = path
+			}
+			text := ""
+			for n := range 9 {
+				text += fmt.Sprintf("%s line %d\n", of, n)
+			}
+			f[path] = file{"100644", text + last + "\n"}
+		} else if path, text, ok := strings.Cut(word, "="); ok {
+			f[path] = file{"100644", strings.ReplaceAll(text, "/", "\n") + "\n"}
+		} else if path, to, ok := strings.Cut(word, "@"); ok {
+			f[path] = file{"120000", to}
+		}
+	}
+	return f
+}
+
+// settledAs joins three trees by a route, every conflict settled by the first of some ways
+// that it offers, and gives the files of the result and the account.
+func settledAs(t *testing.T, base, yours, theirs string, route Route, ways ...settle.Way) (map[string]string, []string) {
+	w := memory()
+	who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0000"}
+	commit := func(list string, parents ...object.ID) object.ID {
+		who.When++
+		return w.Store.PutCommit(&object.Commit{Tree: shapeOf(list).tree(t, w.Store), Parents: parents, AuthorLine: who.String(), Committer: who, Message: "x\n"})
+	}
+	root := commit(base)
+	p := &Position{Yours: commit(yours, root), Theirs: commit(theirs, root)}
+	var err error
+	p.Parted, err = history.Diverge(t.Context(), w.Store, p.Yours, p.Theirs)
+	require.NoError(t, err)
+	book := &settle.Book{}
+	for {
+		j, err := w.Join(t.Context(), p, route, book, nil, nil)
+		require.NoError(t, err)
+		c := firstWithout(j, book)
+		if c == nil {
+			left, err := w.LeftOut(p, j, book)
+			require.NoError(t, err)
+			var told []string
+			for _, l := range left {
+				told = append(told, fmt.Sprintf("%s %s %s: %s", l.Side, l.What, l.Path, l.Text))
+			}
+			out := map[string]string{}
+			changes, err := w.Store.Changes(object.ID{}, j.Tree)
+			require.NoError(t, err)
+			for _, ch := range changes {
+				data, err := w.Store.Blob(ch.New.ID)
+				require.NoError(t, err)
+				out[ch.Path] = string(data)
+			}
+			return out, told
+		}
+		way, ok := settle.Prefer(c, ways)
+		require.True(t, ok, "%s %s offers %v", c.Path, c.Kind, c.Ways)
+		book.Decide(settle.Decision{Key: c.Key, Way: way})
+	}
+}
+
+// TestContentsAreJoinedWhateverTheNames settles questions of names and places by each side, on
+// both routes: what is in the files is joined first, by itself, and nothing of it is lost.
+func TestContentsAreJoinedWhateverTheNames(t *testing.T) {
+	for _, c := range []struct {
+		name, base, yours, theirs string
+		holds                     []string // of the result, by either side
+	}{
+		{"moved into a directory that the other moved, and edited", "bq:=ten foo/w=w/x/y", "bq:=mine bar/w=w/x/y", "foo/bq<bq:=ten foo/w=w/x/y", []string{"mine", "bq line 0", "w\n"}},
+		{"moved into a directory that goes where the file was", "source/bar:=ten source/baz:=b source/subdir/foo:=f", "source/bar:=ten source/baz:=b source/foo<source/subdir/foo:=f",
+			"source/subdir/bar<source/bar:=ten source/baz:=b source/subdir/foo:=f", []string{"source/bar line 0", "source/baz line 0", "source/subdir/foo line 0"}},
+		{"one file, two names", "f:=ten", "g<f:=ten", "h<f:=theirs", []string{"theirs", "f line 0"}},
+		{"two files, one name", "a:=ten b:=ten", "n<a:=ten b:=yours", "a:=theirs n<b:=ten", []string{"a line 0", "b line 0", "yours", "theirs"}},
+		{"a file renamed to what the other added", "a:=ten", "n<a:=ten", "a:=theirs n=new", []string{"a line 0", "theirs", "new"}},
+		{"a file renamed to the other's directory", "a:=ten", "n<a:=ten", "a:=theirs n/x=new", []string{"a line 0", "theirs", "new"}},
+		{"a file renamed into what the other has a file for", "a:=ten", "n/x<a:=ten", "a:=theirs n=new", []string{"a line 0", "theirs", "new"}},
+	} {
+		for _, route := range []Route{Merge, Rebase} {
+			for _, way := range []settle.Way{settle.Yours, settle.Theirs} {
+				got, told := settledAs(t, c.base, c.yours, c.theirs, route, way)
+				all := ""
+				for _, text := range got {
+					all += text
+				}
+				for _, want := range c.holds {
+					assert.Contains(t, all, want, "%s, %s by %s: %v, left out %v", c.name, route, way, got, told)
+				}
+			}
+		}
+	}
+}
+
+// TestACollisionUnderTwoNamesIsAsked: both renamed a file, to different names, and changed the
+// same line.
+func TestACollisionUnderTwoNamesIsAsked(t *testing.T) {
+	for way, want := range map[settle.Way][2]string{settle.Yours: {"g", "mine"}, settle.Theirs: {"h", "theirs"}} {
+		for _, route := range []Route{Merge, Rebase} {
+			got, told := settledAs(t, "f:=ten", "g<f:=mine", "h<f:=theirs", route, way)
+			require.Len(t, got, 1)
+			assert.Contains(t, got[want[0]], want[1])
+			assert.Len(t, told, 2, "the line and the name: %v", told)
+		}
+	}
+}
+
+func TestAFileAgainstADirectoryListsWhatItLeavesOut(t *testing.T) {
+	const base, yours, theirs = "z=1", "z=1 pier=mine", "z=1 pier/a=one pier/b=two"
+	got, told := settledAs(t, base, yours, theirs, Merge, settle.Yours)
+	assert.Equal(t, map[string]string{"z": "1\n", "pier": "mine\n"}, got)
+	assert.Equal(t, []string{"theirs file pier/a: their version of the file", "theirs file pier/b: their version of the file"}, told)
+	got, told = settledAs(t, base, yours, theirs, Merge, settle.Theirs)
+	assert.Equal(t, map[string]string{"z": "1\n", "pier/a": "one\n", "pier/b": "two\n"}, got)
+	assert.Equal(t, []string{"yours file pier: your version of the file"}, told)
+	got, told = settledAs(t, base, yours, theirs, Merge, settle.Both)
+	assert.Equal(t, map[string]string{"z": "1\n", "pier-yours": "mine\n", "pier/a": "one\n", "pier/b": "two\n"}, got)
+	assert.Equal(t, []string{"yours name pier: the name pier"}, told)
+}
+
+// TestWhatIsOverruledIsTold: a deletion that does not hold, and an edit that gave way to one.
+func TestWhatIsOverruledIsTold(t *testing.T) {
+	_, told := settledAs(t, "f:=ten z=1", "f:=mine z=1", "z=1", Merge, settle.Yours)
+	assert.Equal(t, []string{"theirs deletion f: deleted"}, told)
+	_, told = settledAs(t, "f:=ten z=1", "f:=mine z=1", "z=1", Merge, settle.Theirs)
+	assert.Equal(t, []string{"yours file f: your version of the file"}, told)
+	_, told = settledAs(t, "f=a/b/c", "f=a/c", "f=a/B/c", Merge, settle.Theirs)
+	assert.Equal(t, []string{"yours deletion f: deleted"}, told[:1])
+}
+
+// TestAFileKeptUnderBothNamesByBoth: two lines merged each other's start, one a rename, and both
+// kept the file under both names. What one of them does to it afterwards holds.
+func TestAFileKeptUnderBothNamesByBoth(t *testing.T) {
+	for _, c := range []struct{ name, after, want string }{
+		{"deleted", "f:=y z=1", "f:=y z=2"},
+		{"renamed away", "f:=y h<f:=x z=1", "f:=y h<f:=x z=2"},
+	} {
+		for _, swapped := range []bool{false, true} {
+			w := memory()
+			who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0000"}
+			commit := func(list string, parents ...object.ID) object.ID {
+				who.When++
+				return w.Store.PutCommit(&object.Commit{Tree: shapeOf(list).tree(t, w.Store), Parents: parents, AuthorLine: who.String(), Committer: who, Message: "x\n"})
+			}
+			root := commit("f:=ten z=1")
+			x, y := commit("d/g<f:=x z=1", root), commit("f:=y z=1", root)
+			yours := commit("d/g<f:=x f:=y z=2", commit("d/g<f:=x f:=y z=1", x, y))
+			theirs := commit(c.after, commit("d/g<f:=x f:=y z=1", y, x))
+			if swapped {
+				yours, theirs = theirs, yours
+			}
+			parted, err := history.Diverge(t.Context(), w.Store, yours, theirs)
+			require.NoError(t, err)
+			require.Len(t, parted.Bases, 2)
+			j, err := w.Join(t.Context(), &Position{Yours: yours, Theirs: theirs, Parted: parted}, Merge, &settle.Book{}, nil, nil)
+			require.NoError(t, err)
+			assert.True(t, j.Clean(), "%s: %v", c.name, conflictPaths(j.Stops))
+			assert.Equal(t, shapeOf(c.want).tree(t, w.Store), j.Tree, c.name)
+		}
+	}
+}

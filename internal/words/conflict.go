@@ -1,0 +1,182 @@
+// Package words has the sentences about conflicts and what became of them, for the
+// screen, the commands and the account alike. Whoever asks gives the facts and, where a
+// person is named, the name.
+package words
+
+import (
+	"fmt"
+	"strings"
+
+	"dorvik/internal/core/merge"
+	"dorvik/internal/core/object"
+	"dorvik/internal/core/settle"
+)
+
+// Thing is what an entry is, in plain words.
+func Thing(e object.Entry) string {
+	if e.Absent() {
+		return "nothing"
+	}
+	if e.IsTree() {
+		return e.Mode.Describe()
+	}
+	return e.Mode.Describe() + " " + e.ID.Short()
+}
+
+// Has is what the base and each side have where a conflict is.
+func Has(c *settle.Conflict) (base, yours, theirs string) {
+	if n, ok := c.Subject.(*merge.Naming); ok {
+		base = "nothing"
+		if n.From != "" {
+			base = "the name " + n.From
+		}
+		return base, placed(n.Yours), placed(n.Theirs)
+	}
+	b, y, t := c.Subject.Sides()
+	if c.Kind == merge.ModeBits {
+		return b.Mode.Describe(), y.Mode.Describe(), t.Mode.Describe()
+	}
+	return Thing(b), Thing(y), Thing(t)
+}
+
+func placed(p merge.Placing) string {
+	if p.Name == "" {
+		return "nothing"
+	}
+	return "the name " + p.Name
+}
+
+// Outcome is what taking a way does, where the conflict is no place in a text.
+func Outcome(c *settle.Conflict, w settle.Way) string {
+	side := merge.Yours
+	if w == settle.Theirs {
+		side = merge.Theirs
+	}
+	switch s := c.Subject.(type) {
+	case *merge.Naming:
+		p := s.Of(side)
+		if p.Name == "" {
+			return "the file is left out"
+		}
+		out := "the file is " + p.Name
+		for _, m := range p.Moves {
+			if m.From != s.At {
+				out += ", and what the other side has there is " + m.To
+			}
+		}
+		return out
+	case *merge.Clash:
+		switch {
+		case w == settle.Both:
+			return "the directory stands, and the file is beside it as " + s.Beside
+		case side == s.File():
+			return "the file stands; what is in the directory is left out"
+		}
+		return "the directory stands; the file is left out"
+	case *merge.Versions:
+		is := s.Yours
+		switch {
+		case w == settle.Both:
+			return "theirs has the name, and yours is beside it as " + s.Beside
+		case side == merge.Theirs:
+			is = s.Theirs
+		}
+		switch {
+		case c.Kind == merge.ModeBits:
+			return is.Mode.Describe()
+		case is.Absent():
+			return "the file is deleted"
+		}
+		return "it is " + Thing(is)
+	}
+	return ""
+}
+
+// About says in a sentence or two what a conflict that is no place in a text is about. who
+// is the person of the other side.
+func About(c *settle.Conflict, who string) string {
+	switch s := c.Subject.(type) {
+	case *merge.Versions:
+		return versions(c, s, who)
+	case *merge.Naming:
+		return naming(c, s, who)
+	case *merge.Clash:
+		file, directory := "You have", who+" has"
+		if s.File() == merge.Theirs {
+			file, directory = who+" has", "you have"
+		}
+		return fmt.Sprintf("%s a file of this name, and %s a directory. One of them can have the name.", file, directory)
+	}
+	return ""
+}
+
+func versions(c *settle.Conflict, v *merge.Versions, who string) string {
+	you := func(yours bool, yes, no string) string {
+		if yours {
+			return yes
+		}
+		return no
+	}
+	switch c.Kind {
+	case merge.ModifyDelete:
+		return you(v.Yours.Absent(), "You deleted this file, and "+who+" changed it.", "You changed this file, and "+who+" deleted it.")
+	case merge.RenameDelete:
+		return you(v.Yours.Absent(), who+" renamed "+v.From+" to this, and you deleted it.", "You renamed "+v.From+" to this, and "+who+" deleted it.")
+	case merge.ModeBits:
+		return "You and " + who + " disagree on whether this file is a program that can be run."
+	case merge.Type:
+		return "You and " + who + " have different kinds of thing here."
+	case merge.Symlink:
+		return "You and " + who + " both pointed this link elsewhere."
+	case merge.Submodule:
+		return "You and " + who + " both moved this submodule to another commit."
+	}
+	did := "both changed this file."
+	if c.Kind == merge.AddAdd {
+		did = "both added a file of this name."
+		if !v.Base.Absent() {
+			did = "have this file differently."
+		}
+	}
+	why := "It is not text, so one version has to be taken whole, or both kept."
+	if v.Why != "" {
+		why = "It is not joined line by line: " + v.Why + ". One version has to be taken whole, or both kept."
+	}
+	return "You and " + who + " " + did + " " + why
+}
+
+func naming(c *settle.Conflict, n *merge.Naming, who string) string {
+	if c.Kind == merge.DirectoryRename {
+		put, moved := "You put this file here", who+" moved the directory"
+		if n.Placer == merge.Theirs {
+			put, moved = who+" put this file here", "you moved the directory"
+		}
+		if n.Also == "" {
+			return put + ", and " + moved + ". It cannot follow: the new place is taken, or there is more than one."
+		}
+		return put + ", and " + moved + ". Neither could know of the other. What is in the file is joined wherever it goes."
+	}
+	if n.Also != "" {
+		return "You and " + who + " both renamed " + n.From + ", to different names. What is in it is joined under the name you take."
+	}
+	renamer, other := "You", who
+	if len(n.Yours.Moves) == 0 {
+		renamer, other = who, "you"
+	}
+	thing := "has another file of this name."
+	if c.Kind == merge.FileDirectory {
+		thing = "has a directory of this name, or a file where its directory would be."
+	}
+	if other == "you" {
+		thing = strings.Replace(thing, "has ", "have ", 1)
+	}
+	return renamer + " renamed " + n.From + " to this, and " + other + " " + thing + " Both are kept, under two names; say which has this one."
+}
+
+// Given says what of a side's a decision gives up, in the account of what is left out.
+func Given(side settle.Side, what string) string {
+	if side == merge.Yours {
+		return "your " + what
+	}
+	return "their " + what
+}
