@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -19,6 +18,11 @@ type Repo struct {
 	GitDir  string // of this working tree
 	Format  object.Format
 	Shallow bool
+
+	// Hold is an open file that every command which changes branch, index or files keeps open,
+	// too: whoever holds a lock on it can tell that none of them runs any more.
+	Hold *os.File
+
 	objects *pool
 }
 
@@ -307,7 +311,7 @@ func (r *Repo) UpdateRefs(ctx context.Context, message string, updates ...RefUpd
 		fmt.Fprintf(&in, "update %s\x00%s\x00%s\x00", u.Name, hex(u.New), hex(u.Old))
 	}
 	_, _, err := runIn(ctx, r.Dir, call{doing: "moving " + updates[0].Name, stdin: strings.NewReader(in.String()),
-		args: []string{"update-ref", "-m", message, "--stdin", "-z"}})
+		args: []string{"update-ref", "-m", message, "--stdin", "-z"}, hold: r.Hold})
 	if err == nil {
 		return nil
 	}
@@ -316,38 +320,6 @@ func (r *Repo) UpdateRefs(ctx context.Context, message string, updates ...RefUpd
 			return &MovedError{u.Name, err}
 		}
 	}
-	return err
-}
-
-// SwitchTree takes index and working tree from one tree to another, keeping
-// uncommitted work on paths that do not differ between them. With try it only
-// tells whether that would succeed. It refuses rather than overwrites.
-func (r *Repo) SwitchTree(ctx context.Context, from, to object.ID, try bool) error {
-	args := []string{"read-tree", "-m", "-u"}
-	if try {
-		args = append(args, "-n")
-	}
-	_, err := r.run(ctx, "changing the working tree", append(args, from.String(), to.String())...)
-	return err
-}
-
-// AddPack hands over a pack, as write writes it. write gives the number of
-// objects in it; 0 for no pack at all.
-func (r *Repo) AddPack(ctx context.Context, write func(w io.Writer) (int, error)) error {
-	f, err := os.CreateTemp("", "dorvik-*.pack")
-	if err != nil {
-		return fmt.Errorf("storing the joined commits: %w", err)
-	}
-	defer os.Remove(f.Name())
-	defer f.Close()
-	n, err := write(f)
-	if err != nil || n == 0 {
-		return err
-	}
-	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return fmt.Errorf("storing the joined commits: %w", err)
-	}
-	_, _, err = runIn(ctx, r.Dir, call{doing: "storing the joined commits", stdin: f, args: []string{"index-pack", "--stdin"}})
 	return err
 }
 
@@ -390,12 +362,4 @@ func (r *Repo) Inside(ctx context.Context, name string) (string, error) {
 func (r *Repo) OnRemote(ctx context.Context, id object.ID) (bool, error) {
 	out, err := r.run(ctx, "looking whether "+id.Short()+" was pushed", "for-each-ref", "--count=1", "--contains", id.String(), "refs/remotes")
 	return out != "", err
-}
-
-// RefreshIndex lets the index take the content that paths have in the working
-// tree.
-func (r *Repo) RefreshIndex(ctx context.Context, paths []string) error {
-	_, _, err := runIn(ctx, r.Dir, call{doing: "reading the working tree", stdin: strings.NewReader(strings.Join(paths, "\x00")),
-		args: []string{"update-index", "--add", "--remove", "-z", "--stdin"}})
-	return err
 }

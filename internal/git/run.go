@@ -69,6 +69,7 @@ type call struct {
 	doing string
 	stdin io.Reader
 	args  []string
+	hold  *os.File // kept open by the command and all it starts, or nil
 }
 
 // command makes a git command in a session of its own: it has no terminal to
@@ -86,6 +87,9 @@ func runIn(ctx context.Context, dir string, c call) (stdout, stderr []byte, err 
 	cmd := command(ctx, dir, c.args)
 	var out, errs bytes.Buffer
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = c.stdin, &out, &errs
+	if c.hold != nil {
+		cmd.ExtraFiles = []*os.File{c.hold}
+	}
 	err = cmd.Run()
 	if err != nil {
 		err = failure(ctx, c, errs.String(), err)

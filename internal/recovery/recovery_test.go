@@ -248,60 +248,6 @@ func TestMendsOfAChangedResult(t *testing.T) {
 	assert.Equal(t, "gone", m.Path)
 }
 
-// TestCutOffWhileChanging ends a run at each point of the one moment at which
-// things change, and opens the next.
-func TestCutOffWhileChanging(t *testing.T) {
-	for _, c := range []struct {
-		name string
-		upTo int // 0: nothing moved; 1: the refs; 2: some files too; 3: all but the note of it
-		says string
-	}{
-		{"before anything moved", 0, "before it changed anything"},
-		{"after the branch", 1, "completed"},
-		{"among the files", 2, "completed"},
-		{"after all", 3, "completed"},
-	} {
-		t.Run(c.name, func(t *testing.T) {
-			tm := newTeam(t)
-			tm.diverge()
-			s := tm.session()
-			p, j, b := ready(t, s, Rebase, settle.Yours)
-			before := tm.mine.Git("rev-parse", "main")
-			_, err := s.Accept(t.Context(), p, j, b)
-			require.NoError(t, err)
-			wp := *s.State.Accepted
-			from, err := s.Tree(p.Yours)
-			require.NoError(t, err)
-			if c.upTo < 3 { // wind back what had not happened yet
-				tm.mine.Git("read-tree", "-m", "-u", b.Tip.String(), from.String())
-			}
-			if c.upTo == 2 {
-				tm.mine.Write("d/h", "H\n")
-			}
-			if c.upTo == 0 {
-				tm.mine.Git("update-ref", "refs/heads/main", before)
-			}
-			s.State.Moving, s.State.Accepted = &wp, nil
-			require.NoError(t, s.Save())
-			s.Close()
-
-			s = tm.session()
-			assert.Contains(t, s.Notice, c.says)
-			assert.Nil(t, s.State.Moving)
-			assert.Empty(t, tm.mine.Git("status", "--porcelain"), "index and files agree with the branch")
-			if c.upTo == 0 {
-				assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
-				return
-			}
-			assert.Equal(t, "H\n", tm.mine.Read("d/h"))
-			require.NotNil(t, s.State.Accepted)
-			_, err = s.GoBack(t.Context(), "")
-			require.NoError(t, err)
-			assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
-		})
-	}
-}
-
 func TestBlocked(t *testing.T) {
 	for _, c := range []struct {
 		name string

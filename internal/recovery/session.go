@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -41,8 +42,11 @@ func OpenSession(ctx context.Context, dir string) (*Session, error) {
 	s := &Session{Workspace: w}
 	w.agreed = s.AgreedTo
 	if s.store, err = openStore(w.Repo.GitDir); err == nil {
-		if s.State, err = s.store.load(); err == nil {
-			err = s.finishMoving(ctx)
+		if err = s.hold(); err == nil {
+			if s.State, err = s.store.load(); err == nil {
+				s.sweep(ctx)
+				err = s.goOn(ctx)
+			}
 		}
 	}
 	if err != nil {
@@ -54,10 +58,21 @@ func OpenSession(ctx context.Context, dir string) (*Session, error) {
 
 // Close saves nothing: all is saved as it happens.
 func (s *Session) Close() {
+	if s.Repo.Hold != nil {
+		s.Repo.Hold.Close()
+	}
 	if s.store != nil {
 		s.store.db.Close()
 	}
 	s.Workspace.Close()
+}
+
+// sweep removes packs that earlier runs had not ended making. None is being made: this
+// session has the lock that whoever made one would hold.
+func (s *Session) sweep(ctx context.Context) {
+	if dir, err := s.Repo.Inside(ctx, git.PackFolder); err == nil {
+		os.RemoveAll(dir)
+	}
 }
 
 // Save keeps the state.
@@ -142,6 +157,9 @@ func (e *MovedError) Error() string {
 // guard tells whether a join could be accepted now: the branch is where it was,
 // and no uncommitted work is in the way.
 func (s *Session) guard(ctx context.Context, p *Position, tree object.ID) error {
+	if err := s.Repo.Refresh(ctx); err != nil { // files that were only touched are not changed
+		return err
+	}
 	b, dirty, err := s.Repo.Status(ctx)
 	if err != nil {
 		return err
@@ -248,6 +266,10 @@ func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built) (*W
 	if b.Tip, err = s.sign(ctx, b); err != nil {
 		return nil, err
 	}
+	// Signing can take its time: whoever moved something meanwhile is not joined over.
+	if err := s.guard(ctx, p, tree); err != nil {
+		return nil, err
+	}
 	wp := &Waypoint{Branch: p.Branch.Name, Before: p.Yours, After: b.Tip, Theirs: p.Theirs, Route: j.Route, Time: time.Now()}
 	what := "join " + p.Branch.Upstream + " by " + string(j.Route)
 	if p.Picking {
@@ -264,30 +286,20 @@ func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built) (*W
 		}
 		taken = !at.IsZero() // left by a lost logbook: keep it, take the next name
 	}
-	s.State.Moving = wp
-	if err := s.Save(); err != nil {
-		return nil, err
-	}
-	ctx = context.WithoutCancel(ctx) // from here on it is done whole
-	err = s.Repo.UpdateRefs(ctx, "dorvik: "+what,
-		git.RefUpdate{Name: p.Branch.Full(), New: b.Tip, Old: p.Yours},
-		git.RefUpdate{Name: wp.Ref(), New: p.Yours})
-	if err == nil {
-		if err = s.Repo.SwitchTree(ctx, from, tree, false); err != nil {
-			back := s.Repo.UpdateRefs(ctx, "dorvik: join taken back",
-				git.RefUpdate{Name: p.Branch.Full(), New: p.Yours, Old: b.Tip},
-				git.RefUpdate{Name: wp.Ref(), Old: p.Yours})
-			err = errors.Join(err, back)
-		}
-	}
-	if err != nil {
+	if err := s.make(ctx, &Transition{Kind: Accepting, Waypoint: *wp, Branch: wp.Branch, From: wp.Before, To: wp.After, Message: what, Begun: time.Now()}); err != nil {
 		wp.GoneBack = true
-		s.State.Moving = nil
-		return nil, errors.Join(err, s.store.putWaypoint(wp), s.Save())
+		return nil, errors.Join(err, s.store.putWaypoint(wp))
 	}
-	s.State.Moving = nil
 	s.accepted(wp)
-	return wp, s.Save()
+	s.noted(s.Save())
+	return wp, nil
+}
+
+// noted has what could not be kept after a change be said; the change is made all the same.
+func (s *Session) noted(err error) {
+	if err != nil {
+		s.Notice = strings.TrimSpace(s.Notice + " " + sentenceOf(err) + " The change itself is made.")
+	}
 }
 
 // accepted notes that the branch is at a waypoint's other end.
@@ -377,6 +389,9 @@ func (s *Session) GoBack(ctx context.Context, name string) (*Waypoint, error) {
 	if wp == nil {
 		return nil, &Blocked{"There is nothing to undo:", "Dorvik has joined nothing here that was not undone."}
 	}
+	if err := s.Repo.Refresh(ctx); err != nil {
+		return nil, err
+	}
 	b, dirty, err := s.Repo.Status(ctx)
 	if err != nil {
 		return nil, err
@@ -408,85 +423,21 @@ func (s *Session) GoBack(ctx context.Context, name string) (*Waypoint, error) {
 	if err := s.trySwitch(ctx, from, to); err != nil {
 		return nil, err
 	}
-	back := *wp
-	back.Before, back.After = wp.After, wp.Before
-	s.State.Moving = &back
-	if err := s.Save(); err != nil {
+	if err := s.make(ctx, &Transition{Kind: Undoing, Waypoint: *wp, Branch: wp.Branch, From: wp.After, To: wp.Before, Message: "undo the join", Begun: time.Now()}); err != nil {
 		return nil, err
 	}
-	ctx = context.WithoutCancel(ctx)
-	err = s.Repo.UpdateRefs(ctx, "dorvik: undo the join", git.RefUpdate{Name: "refs/heads/" + wp.Branch, New: wp.Before, Old: wp.After})
-	if err == nil {
-		if err = s.Repo.SwitchTree(ctx, from, to, false); err != nil {
-			err = errors.Join(err, s.Repo.UpdateRefs(ctx, "dorvik: undo taken back",
-				git.RefUpdate{Name: "refs/heads/" + wp.Branch, New: wp.After, Old: wp.Before}))
-		}
-	}
-	s.State.Moving = nil
-	if err != nil {
-		return nil, errors.Join(err, s.Save())
-	}
+	s.noted(s.undone(wp))
+	return wp, nil
+}
+
+// undone notes that a join was gone back from.
+func (s *Session) undone(wp *Waypoint) error {
 	wp.GoneBack = true
 	s.State.Accepted, s.State.Yours, s.State.Stage = nil, wp.Before, Settle
 	if wp.Route == Pick {
 		s.State.Branch, s.State.Picks, s.State.Route = wp.Branch, wp.Picks, Pick
 	}
-	return wp, errors.Join(s.store.putWaypoint(wp), s.Save())
-}
-
-// finishMoving ends what a run began that was cut off while things changed.
-func (s *Session) finishMoving(ctx context.Context) error {
-	m := s.State.Moving
-	if m == nil {
-		return nil
-	}
-	tip, err := s.Repo.Ref(ctx, "refs/heads/"+m.Branch)
-	if err != nil {
-		return err
-	}
-	b, _, err := s.Repo.Status(ctx)
-	if err != nil {
-		return err
-	}
-	if tip == m.After && b.Name == m.Branch {
-		from, err := s.Tree(m.Before)
-		if err != nil {
-			return err
-		}
-		to, err := s.Tree(m.After)
-		if err != nil {
-			return err
-		}
-		if err := s.Repo.SwitchTree(ctx, from, to, false); err != nil {
-			// Files that were written before the run was cut off are known to
-			// git by their old content: let it see the new one.
-			changes, cerr := s.Store.Changes(from, to)
-			if cerr != nil {
-				return cerr
-			}
-			var paths []string
-			for _, c := range changes {
-				paths = append(paths, c.Path)
-			}
-			if err := errors.Join(s.Repo.RefreshIndex(ctx, paths), s.Repo.SwitchTree(ctx, from, to, false)); err != nil {
-				return fmt.Errorf("an earlier run was cut off while it changed your files, and they cannot be completed: %w. Your commits are all here: before %s, joined %s", err, m.Before, m.After)
-			}
-		}
-		s.Notice = "An earlier run was cut off while it changed your files. That was completed: nothing is missing."
-		if w, err := s.store.waypoint(m.Name); err == nil && w != nil && w.After == m.After {
-			s.accepted(w)
-		}
-	} else {
-		s.Notice = "An earlier run was cut off before it changed anything. Your branch is as it was."
-		if w, err := s.store.waypoint(m.Name); err == nil && w != nil && w.After == m.After {
-			w.GoneBack = true
-			if err := s.store.putWaypoint(w); err != nil {
-				return err
-			}
-		}
-	}
-	s.State.Moving = nil
-	return s.Save()
+	return errors.Join(s.store.putWaypoint(wp), s.Save())
 }
 
 // Pushed is how a push went.

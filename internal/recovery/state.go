@@ -41,7 +41,6 @@ type State struct {
 	Book          settle.Book   `json:"book"`
 	Mends         []Mend        `json:"mends,omitempty"`
 	Accepted      *Waypoint     `json:"accepted,omitempty"` // joined here and not pushed yet
-	Moving        *Waypoint     `json:"moving,omitempty"`   // set while branch and files change
 	Checked       *Checked      `json:"checked,omitempty"`
 	Agreed        []string      `json:"agreed,omitempty"` // check commands and merge drivers agreed to
 	LastCheck     time.Duration `json:"last_check,omitempty"`
@@ -58,6 +57,7 @@ type Waypoint struct {
 	Time     time.Time   `json:"time"`
 	GoneBack bool        `json:"gone_back,omitempty"`
 	Picks    []object.ID `json:"picks,omitempty"` // what was picked
+	Aside    []string    `json:"aside,omitempty"` // what was in the way, and is kept under its name
 }
 
 // Ref is the ref that keeps the commits of before the join.
@@ -129,7 +129,7 @@ func Peek(w *Workspace) (*State, error) {
 	}
 	defer db.Close()
 	st, err := (&store{db}).load()
-	if err != nil || st.Route == "" && st.Accepted == nil && st.Moving == nil {
+	if err != nil || st.Route == "" && st.Accepted == nil {
 		return nil, err
 	}
 	return &st, nil
@@ -155,7 +155,13 @@ func (s *store) load() (st State, err error) {
 func (s *store) save(st *State) error {
 	data, err := json.Marshal(st)
 	if err == nil {
+		err = step("save")
+	}
+	if err == nil {
 		err = s.db.Update(func(tx *bbolt.Tx) error { return tx.Bucket(bucketState).Put(keyCurrent, data) })
+	}
+	if err == nil {
+		err = step("saved")
 	}
 	if err != nil {
 		return fmt.Errorf("keeping the recovery: %w", err)
@@ -165,6 +171,9 @@ func (s *store) save(st *State) error {
 
 // putWaypoint writes a waypoint; a new one gets its name here.
 func (s *store) putWaypoint(w *Waypoint) error {
+	if err := step("put waypoint"); err != nil {
+		return fmt.Errorf("keeping the waypoint: %w", err)
+	}
 	err := s.db.Update(func(tx *bbolt.Tx) error {
 		b := tx.Bucket(bucketWaypoints)
 		if w.Name == "" {

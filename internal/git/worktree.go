@@ -1,0 +1,179 @@
+package git
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"dorvik/internal/core/object"
+)
+
+// change runs a command that changes index or files.
+func (r *Repo) change(ctx context.Context, doing string, paths []string, args ...string) error {
+	c := call{doing: doing, args: args, hold: r.Hold}
+	if paths != nil {
+		c.stdin = strings.NewReader(strings.Join(paths, "\x00") + "\x00")
+	}
+	_, _, err := runIn(ctx, r.Dir, c)
+	return err
+}
+
+// SwitchTree takes index and working tree from one tree to another, keeping
+// uncommitted work on paths that do not differ between them. With try it only
+// tells whether that would succeed. It refuses rather than overwrites.
+func (r *Repo) SwitchTree(ctx context.Context, from, to object.ID, try bool) error {
+	args := []string{"read-tree", "-m", "-u"}
+	if try {
+		args = append(args, "-n")
+	}
+	return r.change(ctx, "changing the working tree", nil, append(args, from.String(), to.String())...)
+}
+
+// Refresh has the index look again at files that were only touched, so that they do not
+// count as changed. Files that are changed stay so.
+func (r *Repo) Refresh(ctx context.Context) error {
+	err := r.change(ctx, "reading the working tree", nil, "update-index", "-q", "--refresh")
+	if code(err) == 1 {
+		return nil // some are changed, which is no failure
+	}
+	return err
+}
+
+// Restore writes files as the index has them.
+func (r *Repo) Restore(ctx context.Context, paths []string) error {
+	if len(paths) == 0 {
+		return nil
+	}
+	return r.change(ctx, "putting files back", paths, "checkout-index", "--force", "--quiet", "-z", "--stdin")
+}
+
+// Indexed gives what the index has at paths; those it has not are left out, and those that
+// are not merged have no mode.
+func (r *Repo) Indexed(ctx context.Context) (map[string]object.Entry, error) {
+	out, err := r.run(ctx, "reading the index", "ls-files", "--stage", "-z")
+	if err != nil {
+		return nil, err
+	}
+	all := map[string]object.Entry{}
+	for rec := range strings.SplitSeq(out, "\x00") {
+		head, path, ok := strings.Cut(rec, "\t")
+		f := strings.Fields(head)
+		if !ok || len(f) != 3 {
+			continue
+		}
+		mode, err := strconv.ParseUint(f[0], 8, 32)
+		if err != nil {
+			return nil, fmt.Errorf("reading the index: git answered %q", rec)
+		}
+		id, err := object.ParseID(f[1])
+		if err != nil {
+			return nil, fmt.Errorf("reading the index: %w", err)
+		}
+		e := object.Entry{Mode: object.Mode(mode), ID: id}
+		if f[2] != "0" {
+			e.Mode = 0
+		}
+		all[path] = e
+	}
+	return all, nil
+}
+
+// AsWritten gives the bytes that git writes to a file for a blob, attributes and settings
+// considered.
+func (r *Repo) AsWritten(ctx context.Context, path string, blob object.ID) ([]byte, error) {
+	if strings.Contains(path, "\n") {
+		_, data, err := r.Read(blob) // there is no way to name such a path
+		return data, err
+	}
+	out, _, err := runIn(ctx, r.Dir, call{doing: "reading " + path, stdin: strings.NewReader(blob.String() + " " + path + "\n"),
+		args: []string{"cat-file", "--batch", "--filters"}})
+	if err != nil {
+		return nil, err
+	}
+	head, rest, ok := strings.Cut(string(out), "\n")
+	f := strings.Fields(head)
+	if !ok || len(f) != 3 || len(rest) == 0 {
+		return nil, fmt.Errorf("reading %s: git answered %q", path, head)
+	}
+	return []byte(rest[:len(rest)-1]), nil
+}
+
+// PackFolder is the folder in the git directory in which packs are made. What is in it while
+// none is being made was left by a run that was cut off.
+const PackFolder = "dorvik/pack"
+
+// AddPack hands over a pack, as write writes it. write gives the number of objects in it; 0
+// for no pack at all. The pack is made and indexed in a folder of Dorvik's own, and
+// is in the repository from one moment to the next, or not at all.
+func (r *Repo) AddPack(ctx context.Context, write func(w io.Writer) (int, error)) (err error) {
+	const doing = "storing the joined commits"
+	defer func() {
+		var known *Error
+		if err != nil && !errors.As(err, &known) && ctx.Err() == nil {
+			err = fmt.Errorf("%s: %w; nothing was changed", doing, err)
+		}
+	}()
+	into, err := r.Inside(ctx, "objects/pack")
+	if err != nil {
+		return err
+	}
+	making, err := r.Inside(ctx, PackFolder)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(making, 0o755); err != nil {
+		return err
+	}
+	dir, err := os.MkdirTemp(making, "")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	pack := filepath.Join(dir, "new.pack")
+	f, err := os.OpenFile(pack, os.O_WRONLY|os.O_CREATE, 0o444)
+	if err != nil {
+		return err
+	}
+	out := bufio.NewWriterSize(f, 1<<16)
+	n, err := write(out)
+	if err = errors.Join(err, out.Flush(), f.Sync(), f.Close()); err != nil || n == 0 {
+		return err
+	}
+	name, err := r.run(ctx, doing, "index-pack", pack)
+	if err != nil {
+		return err
+	}
+	name = strings.TrimSpace(name)
+	if _, err := object.ParseID(name); err != nil {
+		return fmt.Errorf("git index-pack answered %q", name)
+	}
+	if err := os.MkdirAll(into, 0o755); err != nil {
+		return err
+	}
+	// git looks for packs by their indexes, so that goes last.
+	for _, end := range []string{".pack", ".idx"} {
+		if err := os.Rename(filepath.Join(dir, "new"+end), filepath.Join(into, "pack-"+name+end)); err != nil {
+			return err
+		}
+	}
+	return syncDir(into)
+}
+
+// syncDir has the system keep what was renamed into a folder.
+func syncDir(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	if err := d.Sync(); err != nil && !errors.Is(err, os.ErrInvalid) {
+		return err
+	}
+	return nil
+}

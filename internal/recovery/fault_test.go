@@ -1,0 +1,331 @@
+package recovery
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorvik/internal/core/settle"
+	"dorvik/internal/gittest"
+)
+
+// TestMain is also the program that is killed: with DORVIK_ACT it does what that says, in a
+// process of its own.
+func TestMain(m *testing.M) {
+	if what := os.Getenv("DORVIK_ACT"); what != "" {
+		if at, err := strconv.Atoi(os.Getenv("DORVIK_STEP")); err == nil {
+			dieAt(at)
+		}
+		if err := act(os.Getenv("DORVIK_DIR"), what); err != nil {
+			fmt.Println(err)
+			os.Exit(1)
+		}
+		os.Exit(0)
+	}
+	os.Exit(m.Run())
+}
+
+// act does a whole join, or takes it back.
+func act(dir, what string) error {
+	ctx := context.Background()
+	s, err := OpenSession(ctx, dir)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if what == "undo" {
+		_, err := s.GoBack(ctx, "")
+		return err
+	}
+	p, err := s.Stand(ctx, false)
+	if err != nil {
+		return err
+	}
+	if err := s.Sync(p); err != nil || p.Trivial() == UpToDate {
+		return err
+	}
+	s.State.Route = Merge
+	for {
+		j, err := s.Join(ctx, p, Merge, &s.State.Book, nil, nil)
+		if err != nil {
+			return err
+		}
+		if c := firstWithout(j, &s.State.Book); c != nil {
+			if err := s.Decide(settle.Decision{Key: c.Key, Way: settle.Theirs}); err != nil {
+				return err
+			}
+			continue
+		}
+		b, err := s.Build(ctx, p, j)
+		if err != nil {
+			return err
+		}
+		_, err = s.Accept(ctx, p, j, b)
+		return err
+	}
+}
+
+// dieAt has the process be killed at the n-th step.
+func dieAt(n int) {
+	at := 0
+	step = func(string) error {
+		if at++; at == n {
+			_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
+			select {}
+		}
+		return nil
+	}
+}
+
+// failing has the n-th step fail, and tells how many there were.
+func failing(t *testing.T, n int) *int {
+	at := 0
+	step = func(name string) error {
+		if at++; at == n {
+			return fmt.Errorf("%s: made to fail", name)
+		}
+		return nil
+	}
+	t.Cleanup(func() { step = func(string) error { return nil } })
+	return &at
+}
+
+// harbour is a clone about to be joined, with uncommitted work of all kinds, to be copied.
+type harbour struct {
+	dir          string // before the join
+	joined       string // after it
+	before       string // the branch's tip
+	files, after map[string]string
+	aside        map[string]string // uncommitted, untracked and ignored bytes
+}
+
+func newHarbour(t *testing.T, many int) *harbour {
+	tm := newTeam(t)
+	more := []string{"f", strings.Replace(base, "two", "THEIRS", 1), "new/deep/x", "new\n", "mode", "#!/bin/sh\n", "turns", "now a file\n"}
+	for i := range many {
+		more = append(more, fmt.Sprintf("many/%d", i), fmt.Sprintf("many %d\n", i))
+	}
+	tm.other.Write("gone", "to go\n")
+	tm.other.Write("turns/into", "was in a folder\n")
+	tm.other.Write("mode", "#!/bin/sh\n")
+	require.NoError(t, os.Symlink("f", filepath.Join(tm.other.Dir, "link")))
+	tm.other.Commit("start")
+	tm.other.Git("push", "-q")
+	tm.mine.Git("pull", "-q")
+	tm.mine.Commit("mine", "f", strings.Replace(base, "two", "MINE", 1), "m", "m\n", "crlf.txt", "a\r\nb\r\n")
+	tm.other.Git("rm", "-q", "gone", "turns/into")
+	require.NoError(t, os.Remove(filepath.Join(tm.other.Dir, "link")))
+	require.NoError(t, os.Symlink("g", filepath.Join(tm.other.Dir, "link")))
+	for i := 0; i < len(more); i += 2 {
+		tm.other.Write(more[i], more[i+1])
+	}
+	require.NoError(t, os.Chmod(filepath.Join(tm.other.Dir, "mode"), 0o755))
+	tm.other.Commit("theirs")
+	tm.other.Git("push", "-q")
+	mine := tm.mine
+	mine.Git("fetch", "-q")
+	mine.Write(".git/info/exclude", "*.log\n")
+	h := &harbour{dir: mine.Dir, before: mine.Git("rev-parse", "main"), aside: map[string]string{"g": "edited, not staged\n", "d/h": "more\n",
+		"untracked/x": "untracked\n", "ignored.log": "ignored\n", "staged": "staged\n"}}
+	mine.Write("d/h", "staged first\n")
+	mine.Write("staged", "staged\n")
+	mine.Git("add", "d/h", "staged")
+	for path, text := range h.aside {
+		mine.Write(path, text)
+	}
+	require.NoError(t, os.MkdirAll(filepath.Join(mine.Dir, "empty"), 0o755))
+	h.files = filesOf(t, h.dir)
+	h.joined = h.copy(t, h.dir)
+	require.NoError(t, act(h.joined, "accept"))
+	h.after = filesOf(t, h.joined)
+	return h
+}
+
+// copy makes a copy of a clone, times and all.
+func (h *harbour) copy(t *testing.T, from string) string {
+	to := filepath.Join(t.TempDir(), "clone")
+	out, err := exec.Command("cp", "-a", from, to).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	return to
+}
+
+// filesOf reads a working tree: kind and bytes of all that is in it.
+func filesOf(t *testing.T, dir string) map[string]string {
+	out := map[string]string{}
+	require.NoError(t, filepath.WalkDir(dir, func(p string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		rel, _ := filepath.Rel(dir, p)
+		info, err := d.Info()
+		switch {
+		case err != nil:
+			return err
+		case rel == ".git":
+			return filepath.SkipDir
+		case d.IsDir():
+			out[rel] = "a folder"
+		case info.Mode()&fs.ModeSymlink != 0:
+			to, err := os.Readlink(p)
+			out[rel] = "to " + to
+			return err
+		default:
+			data, err := os.ReadFile(p)
+			out[rel] = fmt.Sprintf("%v %s", info.Mode()&0o111 != 0, data)
+			return err
+		}
+		return nil
+	}))
+	return out
+}
+
+// whole holds that a clone is, once Dorvik has been started in it, wholly as before or
+// wholly as after, the person's own work as it was, and that the job can be ended.
+func (h *harbour) whole(t *testing.T, dir, what string) bool {
+	w, err := OpenWorkspace(t.Context(), dir)
+	if !assert.NoError(t, err, what) {
+		return false
+	}
+	half, _, err := w.HalfDone()
+	assert.NoError(t, err, what)
+	at := gittest.At(t, dir)
+	status := at.Git("status", "--porcelain")
+	w.Close()
+	s, err := OpenSession(t.Context(), dir)
+	if !assert.NoError(t, err, what) {
+		return false
+	}
+	notice := s.Notice
+	s.Close()
+	ok := true
+	if half != nil {
+		ok = assert.NotEmpty(t, notice, "%s: it is said", what)
+	} else {
+		// What does not say that it is half done is whole already.
+		ok = assert.Equal(t, status, at.Git("status", "--porcelain"), what)
+	}
+	is := h.files
+	if at.Git("rev-parse", "main") != h.before {
+		is = h.after
+	}
+	ok = ok && assert.Equal(t, is, filesOf(t, dir), "%s: files\n%s", what, notice) &&
+		assert.Equal(t, "MM d/h| M g|A  staged|?? untracked/", strings.ReplaceAll(at.Git("status", "--porcelain"), "\n", "|"), what)
+	for _, left := range []string{".git/index.lock", ".git/dorvik/moving.json", ".git/dorvik/pack", ".git/refs/heads/main.lock"} {
+		ok = assert.NoFileExists(t, filepath.Join(dir, left), what) && assert.NoDirExists(t, filepath.Join(dir, left), what) && ok
+	}
+	packs, _ := filepath.Glob(filepath.Join(dir, ".git/objects/pack/tmp_*"))
+	ok = assert.Empty(t, packs, what) && ok
+	return ok && assert.NoError(t, act(dir, "accept"), what) && assert.Equal(t, h.after, filesOf(t, dir), "%s: it can be done after all", what)
+}
+
+// run has a process do something under a fault, and waits until all it started is dead.
+func run(dir, what string, env ...string) error {
+	cmd := exec.Command(os.Args[0])
+	cmd.Env = append(append(os.Environ(), "DORVIK_ACT="+what, "DORVIK_DIR="+dir), env...)
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("%w: %s", err, out)
+	}
+	return nil
+}
+
+// faultyGit puts a git first on the PATH that does something else at its n-th call, and gives
+// the variables that say so. It counts calls in a file.
+func faultyGit(t *testing.T) (dir string, env func(mode string, at int) []string) {
+	real, err := exec.LookPath("git")
+	require.NoError(t, err)
+	dir = t.TempDir()
+	script := `#!/bin/sh
+n=$(($(cat "$FAULT_COUNT" 2>/dev/null || echo 0) + 1))
+echo $n > "$FAULT_COUNT"
+if [ $n = "$FAULT_AT" ]; then
+  case $FAULT_MODE in
+  kill-before) kill -9 $PPID; exit 1;;
+  kill-after) ` + real + ` "$@"; kill -9 $PPID; exit 1;;
+  fail-instead) echo "fatal: made to fail" >&2; exit 128;;
+  fail-after) ` + real + ` "$@"; echo "fatal: made to fail" >&2; exit 128;;
+  die-halfway)
+    if [ "$1" = read-tree ] && [ "$4" != -n ]; then
+      : > .git/index.lock
+      for f in gone mode new/deep/x; do
+        rm -f $f
+        case $4-$f in *-gone) ;; *) mkdir -p "$(dirname $f)"; ` + real + ` show "$5:$f" 2>/dev/null | head -c 3 > $f;; esac
+      done
+    fi
+    kill -9 $PPID; exit 1;;
+  esac
+fi
+exec ` + real + ` "$@"
+`
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "git"), []byte(script), 0o755))
+	return dir, func(mode string, at int) []string {
+		count := filepath.Join(dir, "count")
+		os.Remove(count)
+		return []string{"PATH=" + dir + ":" + os.Getenv("PATH"), "FAULT_COUNT=" + count, "FAULT_MODE=" + mode, "FAULT_AT=" + strconv.Itoa(at)}
+	}
+}
+
+// TestEveryFaultLeavesAWhole kills the process, or has a command fail, at every call of git and
+// at every step of its own, while it joins and while it undoes.
+func TestEveryFaultLeavesAWhole(t *testing.T) {
+	many := 0
+	if v, err := strconv.Atoi(os.Getenv("DORVIK_FILES")); err == nil {
+		many = v
+	}
+	h := newHarbour(t, many)
+	bin, env := faultyGit(t)
+	points := 0
+	for what, from := range map[string]string{"accept": h.dir, "undo": h.joined} {
+		// How many calls, and steps, there are.
+		dir := h.copy(t, from)
+		require.NoError(t, run(dir, what, env("", 0)...))
+		count, err := os.ReadFile(filepath.Join(bin, "count"))
+		require.NoError(t, err)
+		calls, err := strconv.Atoi(strings.TrimSpace(string(count)))
+		require.NoError(t, err)
+		steps := failing(t, 0)
+		require.NoError(t, act(h.copy(t, from), what))
+		total := *steps
+		step = func(string) error { return nil }
+		require.Greater(t, calls, 10)
+		require.Greater(t, total, 5)
+
+		for at := 1; at <= calls; at++ {
+			for _, mode := range []string{"kill-before", "kill-after", "fail-instead", "fail-after", "die-halfway"} {
+				if t.Failed() {
+					return
+				}
+				dir := h.copy(t, from)
+				err := run(dir, what, env(mode, at)...)
+				h.whole(t, dir, fmt.Sprintf("%s, %s at call %d: %v", what, mode, at, err))
+				points++
+			}
+		}
+		for at := 1; at <= total; at++ {
+			dir := h.copy(t, from)
+			err := run(dir, what, "DORVIK_STEP="+strconv.Itoa(at))
+			assert.Error(t, err)
+			h.whole(t, dir, fmt.Sprintf("%s, killed at step %d", what, at))
+			dir = h.copy(t, from)
+			failing(t, at)
+			err = act(dir, what)
+			step = func(string) error { return nil }
+			h.whole(t, dir, fmt.Sprintf("%s, step %d failing: %v", what, at, err))
+			points += 2
+			if t.Failed() {
+				return
+			}
+		}
+	}
+	t.Logf("%d points tried", points)
+}

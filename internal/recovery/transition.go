@@ -1,0 +1,555 @@
+package recovery
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"dorvik/internal/core/object"
+	"dorvik/internal/git"
+)
+
+// Transition is a change of branch, index and working tree from one state to another. It is
+// the only thing that changes them, whichever way it goes. It is written down before
+// anything changes, so that one which was cut off or failed is finished, or taken back,
+// from the same account.
+//
+// The order is: what is in the way is moved aside; index and files go to the new tree, the
+// index last and at once; then the refs, at once. So the index tells how far it came.
+// Before it, all files can be put back, from objects the repository has; after it only
+// the refs are left to be moved. The branch never is ahead of the files: a commit
+// made on a half-done change could otherwise take back what others did.
+type Transition struct {
+	Kind     TransitionKind `json:"kind"`
+	Waypoint Waypoint       `json:"waypoint"` // the join that is made, or undone
+	Branch   string         `json:"branch"`
+	From     object.ID      `json:"from"` // the tip before, and
+	To       object.ID      `json:"to"`   // after
+	Message  string         `json:"message"`
+	Made     []string       `json:"made,omitempty"` // folders that are not there before
+
+	Begun time.Time `json:"begun"`
+}
+
+// TransitionKind is what a transition does for the person.
+type TransitionKind string
+
+const (
+	Accepting TransitionKind = "accept"
+	Undoing   TransitionKind = "undo"
+)
+
+// step is called at each step of a change and before and after each write of what is kept.
+// Tests end a run there, or have the step fail.
+var step = func(name string) error { return nil }
+
+func transitionPath(gitDir string) string { return filepath.Join(gitDir, "dorvik", "moving.json") }
+func holdPath(gitDir string) string       { return filepath.Join(gitDir, "dorvik", "busy") }
+
+// asideDir is where what a join found in its way is kept.
+func (w *Workspace) asideDir(wp *Waypoint) string {
+	return filepath.Join(w.Repo.GitDir, "dorvik", "aside", wp.Name)
+}
+
+// HalfDone gives the transition that a run was cut off in, or nil; alive tells that one is
+// being made right now. Nothing is changed.
+func (w *Workspace) HalfDone() (tr *Transition, alive bool, err error) {
+	data, err := os.ReadFile(transitionPath(w.Repo.GitDir))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, false, nil
+	}
+	if err != nil {
+		return nil, false, fmt.Errorf("reading what an earlier run left half done: %w", err)
+	}
+	tr = &Transition{}
+	if err := json.Unmarshal(data, tr); err != nil || tr.Branch == "" {
+		// It is put in place whole, so this is damage: what is so can still be seen.
+		return nil, false, fmt.Errorf("the account of a change that was cut off, %s, cannot be read. Look with “git status” whether branch and files are as you want them, and remove that file", transitionPath(w.Repo.GitDir))
+	}
+	f, err := os.Open(holdPath(w.Repo.GitDir))
+	if err != nil {
+		return tr, false, nil
+	}
+	defer f.Close()
+	alive = syscall.Flock(int(f.Fd()), syscall.LOCK_SH|syscall.LOCK_NB) != nil
+	return tr, alive, nil
+}
+
+// Sentence says what a transition that was cut off is.
+func (tr *Transition) Sentence() string {
+	what := "while it changed your branch " + tr.Branch
+	if tr.Kind == Undoing {
+		what = "while it took your branch " + tr.Branch + " back"
+	}
+	return "Dorvik was cut off " + what + ": branch and files may not be whole. Start dorvik: it finishes the change, or takes it back, and says which. Commit nothing before."
+}
+
+// hold keeps others from changing things while this session lives, and what it starts: a git
+// that outlives a killed Dorvik still has the lock.
+func (s *Session) hold() error {
+	f, err := os.OpenFile(holdPath(s.Repo.GitDir), os.O_RDWR|os.O_CREATE, 0o644)
+	if err != nil {
+		return fmt.Errorf("keeping the recovery in the git directory: %w", err)
+	}
+	for until := time.Now().Add(5 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		if err = syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err == nil {
+			s.Repo.Hold = f
+			return nil
+		}
+		if time.Now().After(until) {
+			f.Close()
+			return ErrInUse
+		}
+	}
+}
+
+// write puts the account of the transition in its place, whole.
+func (tr *Transition) write(gitDir string) error {
+	data, err := json.Marshal(tr)
+	if err == nil {
+		err = step("write down")
+	}
+	if err != nil {
+		return err
+	}
+	path := transitionPath(gitDir)
+	f, err := os.OpenFile(path+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o644)
+	if err != nil {
+		return fmt.Errorf("writing down what will be changed: %w; nothing was changed", err)
+	}
+	_, err = f.Write(data)
+	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
+		err = os.Rename(path+".new", path)
+	}
+	if err != nil {
+		os.Remove(path + ".new")
+		return fmt.Errorf("writing down what will be changed: %w; nothing was changed", err)
+	}
+	return nil
+}
+
+// erase ends the account: the change is whole.
+func (tr *Transition) erase(gitDir string) error {
+	if err := os.Remove(transitionPath(gitDir)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("noting that the change is done: %w", err)
+	}
+	return nil
+}
+
+// trees gives the trees of both ends.
+func (s *Session) trees(tr *Transition) (from, to object.ID, changes []object.Change, err error) {
+	if from, err = s.Tree(tr.From); err == nil {
+		if to, err = s.Tree(tr.To); err == nil {
+			changes, err = s.Store.Changes(from, to)
+		}
+	}
+	return from, to, changes, err
+}
+
+// refs are the moves of refs that a transition makes: of the branch, and of the ref that
+// keeps what was before.
+func (tr *Transition) refs() []git.RefUpdate {
+	out := []git.RefUpdate{{Name: "refs/heads/" + tr.Branch, New: tr.To, Old: tr.From}}
+	if tr.Kind == Accepting {
+		out = append(out, git.RefUpdate{Name: tr.Waypoint.Ref(), New: tr.From})
+	}
+	return out
+}
+
+// make makes the change. Where it fails everything is as it was before, or the error is a
+// *CutError and the account stays, to be gone on with at the next start.
+func (s *Session) make(ctx context.Context, tr *Transition) error {
+	from, to, changes, err := s.trees(tr)
+	if err != nil {
+		return err
+	}
+	tr.Made = s.missingFolders(changes)
+	if err := tr.write(s.Repo.GitDir); err != nil {
+		return err
+	}
+	ctx = context.WithoutCancel(ctx) // from here on it is done whole
+	err = errors.Join(step("move aside"), s.moveAside(tr))
+	if err == nil {
+		err = step("switch files")
+	}
+	if err == nil {
+		err = errors.Join(s.Repo.SwitchTree(ctx, from, to, false), step("files switched"))
+	}
+	if err != nil {
+		// What git says is one thing, what is so another.
+		if done, serr := s.switched(ctx, changes); serr != nil || !done {
+			return s.takeBack(ctx, tr, errors.Join(err, serr))
+		}
+	}
+	err = step("move refs")
+	if err == nil {
+		err = s.moveRefs(ctx, tr)
+	}
+	if err != nil {
+		return s.takeBack(ctx, tr, err)
+	}
+	return s.whole(tr)
+}
+
+// moveRefs moves the refs, and asks what is so where git says that it failed.
+func (s *Session) moveRefs(ctx context.Context, tr *Transition) error {
+	if b, err := s.Repo.Current(ctx); err != nil {
+		return err
+	} else if b.Name != tr.Branch {
+		return &MovedError{tr.Branch}
+	}
+	err := s.Repo.UpdateRefs(ctx, "dorvik: "+tr.Message, tr.refs()...)
+	if err == nil {
+		return nil
+	}
+	if at, rerr := s.Repo.Ref(ctx, "refs/heads/"+tr.Branch); rerr == nil && at == tr.To {
+		return nil
+	}
+	return err
+}
+
+// whole notes that the change is made.
+func (s *Session) whole(tr *Transition) error {
+	if tr.Kind == Undoing {
+		s.bringBack(&tr.Waypoint)
+	}
+	if err := errors.Join(step("erase"), tr.erase(s.Repo.GitDir), step("erased")); err != nil {
+		s.Notice = sentenceOf(err) + " The change itself is made; the next start notes it."
+	}
+	return nil
+}
+
+// switched reports whether the index is at the new tree, which it is when all files are.
+func (s *Session) switched(ctx context.Context, changes []object.Change) (bool, error) {
+	index, err := s.Repo.Indexed(ctx)
+	if err != nil {
+		return false, err
+	}
+	for _, c := range changes {
+		if !index[c.Path].Same(c.New) {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+// CutError says that a change could be neither made nor taken back.
+type CutError struct {
+	Doing, Back error
+	Branch      string
+}
+
+func (e *CutError) Error() string {
+	return fmt.Sprintf("changing %s failed (%v), and so did taking it back (%v). Your commits are all there; mend the cause and start dorvik again: it will make branch and files whole",
+		e.Branch, e.Doing, e.Back)
+}
+
+func (e *CutError) Unwrap() []error { return []error{e.Doing, e.Back} }
+
+// takeBack puts everything back where it was before a transition that failed, and gives the
+// error to be told.
+func (s *Session) takeBack(ctx context.Context, tr *Transition, cause error) error {
+	if err := s.restore(ctx, tr); err != nil {
+		return &CutError{cause, err, tr.Branch}
+	}
+	if err := tr.erase(s.Repo.GitDir); err != nil {
+		return errors.Join(cause, err)
+	}
+	return fmt.Errorf("%w. Everything is as it was before", cause)
+}
+
+// restore brings index and files back to the tree they came from. What is neither as it was
+// nor as it was to be is somebody's later work, and stays.
+func (s *Session) restore(ctx context.Context, tr *Transition) error {
+	from, to, changes, err := s.trees(tr)
+	if err != nil {
+		return err
+	}
+	s.clearLocks(tr)
+	done, err := s.switched(ctx, changes)
+	if err != nil {
+		return err
+	}
+	if done && len(changes) > 0 {
+		// All of it is in place: git itself takes it back, files and index.
+		if err := s.Repo.SwitchTree(ctx, to, from, false); err != nil {
+			if back, serr := s.switchedBack(ctx, changes); serr != nil || !back {
+				return errors.Join(err, serr)
+			}
+		}
+	}
+	if err := s.putBack(ctx, changes); err != nil {
+		return err
+	}
+	for _, dir := range slices.Backward(tr.Made) {
+		os.Remove(filepath.Join(s.Repo.Dir, filepath.FromSlash(dir))) // which goes only if it is empty
+	}
+	if tr.Kind == Accepting {
+		s.bringBack(&tr.Waypoint)
+	}
+	return s.Repo.Refresh(ctx)
+}
+
+func (s *Session) switchedBack(ctx context.Context, changes []object.Change) (bool, error) {
+	back := make([]object.Change, len(changes))
+	for i, c := range changes {
+		back[i] = object.Change{Path: c.Path, Old: c.New, New: c.Old}
+	}
+	return s.switched(ctx, back)
+}
+
+// putBack puts back the files of a change that got as far as some of them.
+func (s *Session) putBack(ctx context.Context, changes []object.Change) error {
+	if err := s.Repo.Refresh(ctx); err != nil {
+		return err
+	}
+	_, dirty, err := s.Repo.Status(ctx)
+	if err != nil {
+		return err
+	}
+	changed := map[string]bool{}
+	for _, d := range dirty {
+		changed[d.Path] = true
+	}
+	var again []string
+	for _, c := range changes { // first away with what came, which also makes room on a full disk
+		switch {
+		case c.Old.Mode == object.ModeSubmodule || c.New.Mode == object.ModeSubmodule:
+		case c.Old.Absent():
+			ours, err := s.came(ctx, c)
+			if err != nil {
+				return err
+			}
+			if ours {
+				if err := os.Remove(filepath.Join(s.Repo.Dir, filepath.FromSlash(c.Path))); err != nil {
+					return err
+				}
+			}
+		case changed[c.Path]:
+			ours, err := s.came(ctx, c)
+			if err != nil {
+				return err
+			}
+			if ours || !s.exists(c.Path) {
+				again = append(again, c.Path)
+			}
+		}
+	}
+	return s.Repo.Restore(ctx, again)
+}
+
+func (s *Session) exists(path string) bool {
+	_, err := os.Lstat(filepath.Join(s.Repo.Dir, filepath.FromSlash(path)))
+	return err == nil
+}
+
+// came reports whether what is at a path is what a change put there, or the beginning of it.
+func (s *Session) came(ctx context.Context, c object.Change) (bool, error) {
+	file := filepath.Join(s.Repo.Dir, filepath.FromSlash(c.Path))
+	info, err := os.Lstat(file)
+	if err != nil {
+		return false, nil
+	}
+	if info.IsDir() {
+		return false, nil
+	}
+	if c.New.Absent() {
+		// It was to go. That it is there and not as it was means that somebody wrote it, or that
+		// it was cut short in being put back.
+		return s.begins(ctx, file, info, c.Path, c.Old)
+	}
+	ours, err := s.begins(ctx, file, info, c.Path, c.New)
+	if err != nil || ours || c.Old.Absent() {
+		return ours, err
+	}
+	return s.begins(ctx, file, info, c.Path, c.Old)
+}
+
+// begins reports whether a file holds the beginning, or all, of what git would write for an
+// entry.
+func (s *Session) begins(ctx context.Context, file string, info fs.FileInfo, path string, e object.Entry) (bool, error) {
+	if e.Mode == object.ModeLink {
+		if info.Mode()&fs.ModeSymlink == 0 {
+			return false, nil
+		}
+		to, err := os.Readlink(file)
+		if err != nil {
+			return false, err
+		}
+		want, err := s.Store.Blob(e.ID)
+		return string(want) == to, err
+	}
+	if !info.Mode().IsRegular() {
+		return false, nil
+	}
+	want, err := s.Repo.AsWritten(ctx, path, e.ID)
+	if err != nil {
+		return false, err
+	}
+	is, err := os.ReadFile(file)
+	if err != nil {
+		return false, err
+	}
+	return bytes.HasPrefix(want, is), nil
+}
+
+// missingFolders lists the folders that writing the changes will make, the upper ones first.
+func (s *Session) missingFolders(changes []object.Change) (out []string) {
+	seen := map[string]bool{}
+	for _, c := range changes {
+		if c.New.Absent() {
+			continue
+		}
+		for dir := folder(c.Path); dir != "" && !seen[dir]; dir = folder(dir) {
+			seen[dir] = true
+			if !s.exists(dir) {
+				out = append(out, dir)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+func folder(p string) string { return p[:max(0, strings.LastIndexByte(p, '/'))] }
+
+// moveAside moves what is in the way to where it is kept.
+func (s *Session) moveAside(tr *Transition) error {
+	if tr.Kind != Accepting {
+		return nil
+	}
+	for _, p := range tr.Waypoint.Aside {
+		to := filepath.Join(s.asideDir(&tr.Waypoint), filepath.FromSlash(p))
+		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+			return fmt.Errorf("moving %s aside: %w", p, err)
+		}
+		if err := os.Rename(filepath.Join(s.Repo.Dir, filepath.FromSlash(p)), to); err != nil {
+			return fmt.Errorf("moving %s aside: %w", p, err)
+		}
+	}
+	return nil
+}
+
+// bringBack brings back what was moved aside, where its place is free. What finds it taken
+// stays where it is kept.
+func (s *Session) bringBack(wp *Waypoint) {
+	for _, p := range wp.Aside {
+		from := filepath.Join(s.asideDir(wp), filepath.FromSlash(p))
+		to := filepath.Join(s.Repo.Dir, filepath.FromSlash(p))
+		if _, err := os.Lstat(from); err != nil || s.exists(p) {
+			continue
+		}
+		if os.MkdirAll(filepath.Dir(to), 0o755) == nil {
+			_ = os.Rename(from, to) // if it fails it is still where it is kept
+		}
+	}
+}
+
+// clearLocks removes locks that the transition's own git left when it died. That it is dead
+// is known: this session has the lock which it would still hold.
+func (s *Session) clearLocks(tr *Transition) {
+	names := []string{"index.lock", "HEAD.lock"}
+	for _, r := range tr.refs() {
+		names = append(names, r.Name+".lock")
+	}
+	for _, name := range names {
+		path, err := s.Repo.Inside(context.Background(), name)
+		if err != nil {
+			continue
+		}
+		info, err := os.Lstat(path)
+		if err != nil || info.ModTime().Before(tr.Begun.Add(-2*time.Second)) {
+			continue // somebody else's, from before: git will name it
+		}
+		os.Remove(path)
+	}
+}
+
+// goOn ends what an earlier run was cut off in.
+func (s *Session) goOn(ctx context.Context) error {
+	tr, _, err := s.HalfDone()
+	if err != nil || tr == nil {
+		return err
+	}
+	s.clearLocks(tr)
+	_, _, changes, err := s.trees(tr)
+	if err != nil {
+		return err
+	}
+	at, err := s.Repo.Ref(ctx, "refs/heads/"+tr.Branch)
+	if err != nil {
+		return err
+	}
+	b, err := s.Repo.Current(ctx)
+	if err != nil {
+		return err
+	}
+	done, err := s.switched(ctx, changes)
+	if err != nil {
+		return err
+	}
+	here := b.Name == tr.Branch
+	switch {
+	case at == tr.To && done, at == tr.To && !here:
+		return s.finished(tr)
+	case at == tr.From && here && done:
+		if err := s.moveRefs(ctx, tr); err != nil {
+			return s.goBackAfterCut(ctx, tr)
+		}
+		return s.finished(tr)
+	case at == tr.To && here:
+		// Somebody else moved the branch there. Files go along.
+		return s.finished(tr)
+	}
+	return s.goBackAfterCut(ctx, tr)
+}
+
+// finished notes that a change which was cut off is whole.
+func (s *Session) finished(tr *Transition) error {
+	wp := &tr.Waypoint
+	if tr.Kind == Undoing {
+		s.bringBack(wp)
+		s.Notice = "An earlier run was cut off while it took your branch back. That was completed: nothing is missing."
+		if err := s.undone(wp); err != nil {
+			return err
+		}
+	} else {
+		s.Notice = "An earlier run was cut off while it changed your branch. That was completed: nothing is missing, and “dorvik undo” takes it back."
+		s.accepted(wp)
+		if err := s.Save(); err != nil {
+			return err
+		}
+	}
+	return tr.erase(s.Repo.GitDir)
+}
+
+// goBackAfterCut takes back a change that was cut off before all files were in place.
+func (s *Session) goBackAfterCut(ctx context.Context, tr *Transition) error {
+	if err := s.restore(ctx, tr); err != nil {
+		return fmt.Errorf("an earlier run was cut off while it changed your files, and they cannot be put back: %w. Your commits are all there: before %s, joined %s. Mend the cause and start dorvik again", err, tr.From, tr.To)
+	}
+	s.Notice = "An earlier run was cut off while it changed your files. They are as they were before; nothing is lost."
+	if tr.Kind == Accepting {
+		wp := tr.Waypoint
+		wp.GoneBack = true
+		if err := s.store.putWaypoint(&wp); err != nil {
+			return err
+		}
+	}
+	return tr.erase(s.Repo.GitDir)
+}
+
+// sentenceOf makes an error a sentence.
+func sentenceOf(err error) string {
+	words := err.Error()
+	return strings.ToUpper(words[:1]) + words[1:] + "."
+}
