@@ -50,6 +50,7 @@ type env struct {
 
 	unrelated bool
 	screen    Screen
+	printed   bool // JSON was written
 }
 
 // Main runs the command line and gives the exit code.
@@ -74,6 +75,9 @@ func (e *env) code(err error) int {
 		return x.code
 	}
 	e.say("dorvik: %v", err)
+	if e.json && !e.printed { // one value comes out whatever happens
+		_ = e.print(map[string]any{"version": 1, "result": "failed", "error": visible.Lines(err.Error())})
+	}
 	var moved *recovery.MovedError
 	var ref *git.MovedError
 	var refusal *git.Refusal
@@ -95,6 +99,7 @@ func (e *env) say(format string, args ...any) {
 }
 
 func (e *env) print(v any) error {
+	e.printed = true
 	enc := json.NewEncoder(e.out)
 	enc.SetEscapeHTML(false)
 	enc.SetIndent("", "  ")

@@ -155,8 +155,13 @@ func TestPick(t *testing.T) {
 	state := func() string { return repo.Git("rev-parse", "HEAD") + repo.Git("status", "--porcelain") }
 
 	code, _, errs := dorvik("-C", dir, "pick", "HEAD~1")
-	assert.Equal(t, exitFailed, code)
-	assert.Contains(t, errs, "is in your line already")
+	assert.Equal(t, exitDone, code)
+	assert.Contains(t, errs, "nothing left to pick")
+	repo.Git("revert", "--no-edit", "HEAD")
+	code, _, errs = dorvik("-C", dir, "pick", "--no-check", "HEAD~1")
+	assert.Equal(t, exitDone, code, errs)
+	assert.Equal(t, repo.Git("rev-parse", before+"^{tree}"), repo.Git("rev-parse", "HEAD^{tree}"), "it was taken back, so it is not there")
+	repo.Git("reset", "-q", "--hard", before)
 	code, _, _ = dorvik("-C", dir, "pick")
 	assert.Equal(t, exitUsage, code)
 
@@ -204,6 +209,15 @@ func TestPick(t *testing.T) {
 	code, _, errs = dorvik("-C", dir, "pick", "joint")
 	assert.Equal(t, exitFailed, code)
 	assert.Contains(t, errs, "joins lines")
+	code, _, errs = dorvik("-C", dir, "pick", "--parent", "3", "joint")
+	assert.Equal(t, exitFailed, code)
+	assert.Contains(t, errs, "has no parent 3")
+	repo.Git("checkout", "-q", "-B", "main", "main~2")
+	repo.Git("branch", "-q", "-u", "origin/main")
+	code, _, errs = dorvik("-C", dir, "pick", "--parent", "1", "--no-check", "joint")
+	assert.Equal(t, exitDone, code, errs)
+	assert.Equal(t, repo.Git("rev-parse", "joint^{tree}"), repo.Git("rev-parse", "HEAD^{tree}"))
+	assert.Equal(t, "joint", repo.Git("log", "-1", "--format=%s"))
 	assert.NotContains(t, errs, "goroutine")
 }
 

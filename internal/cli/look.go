@@ -40,6 +40,9 @@ type lookJSON struct {
 	Uncommitted   []string     `json:"uncommitted"`
 	Recovery      *openJSON    `json:"recovery"`
 	TakenOut      []commitJSON `json:"taken_out,omitempty"` // once in theirs, which was rewritten
+	Known         string       `json:"known"`               // when the remote was last fetched; empty where nobody knows
+	InTheWay      []string     `json:"in_the_way"`          // uncommitted work that the join would have to change
+	HalfDone      string       `json:"half_done"`           // empty here; see halfDone
 }
 
 type groundJSON struct {
@@ -79,6 +82,13 @@ func (e *env) look() *cobra.Command {
 			return err
 		}
 		defer w.Close()
+		half, alive, err := w.HalfDone()
+		if err != nil {
+			return err
+		}
+		if half != nil && !alive {
+			return e.halfDone(half)
+		}
 		p, err := w.Stand(ctx, !noFetch)
 		if err != nil {
 			return err
@@ -96,15 +106,22 @@ func (e *env) look() *cobra.Command {
 			return err
 		}
 		inUse := errors.Is(err, recovery.ErrInUse)
+		var over *recovery.OverwriteError
+		if err := w.InTheWay(p, j.Tree); err != nil && !errors.As(err, &over) {
+			return err
+		}
 		if e.json {
-			return e.print(lookOf(p, ground, kept))
+			return e.print(lookOf(p, ground, kept, over))
 		}
 		e.say("%s", Sentence(p))
 		if words := p.Rewritten(); words != "" {
 			e.say("%s", words)
 		}
 		if p.Unanswered != nil {
-			e.say("The remote did not answer, so this may be old: %v", p.Unanswered)
+			e.say("The remote did not answer: %v", p.Unanswered)
+		}
+		if p.Asked.IsZero() {
+			e.say("%s", known(p))
 		}
 		for _, g := range ground {
 			if g.Meeting != recovery.OnlyYours && g.Meeting != recovery.OnlyTheirs {
@@ -112,7 +129,14 @@ func (e *env) look() *cobra.Command {
 			}
 		}
 		if n := len(p.Dirty); n > 0 {
-			e.say("%s not committed; joining leaves them as they are.", plural(n, "path is", "paths are"))
+			if over == nil {
+				e.say("%s not committed; joining leaves them as they are.", plural(n, "path is", "paths are"))
+			} else {
+				e.say("%s not committed.", plural(n, "path is", "paths are"))
+			}
+		}
+		if over != nil {
+			e.say("Before the join: %v.", over)
 		}
 		if inUse {
 			e.say("A Dorvik is open in this repository.")
@@ -126,15 +150,39 @@ func (e *env) look() *cobra.Command {
 	return e.jsonFlag(cmd)
 }
 
-func lookOf(p *recovery.Position, ground []recovery.Ground, kept *recovery.State) lookJSON {
+// halfDone says that a run was cut off while it changed things: nothing else can be said
+// before that is made whole.
+func (e *env) halfDone(tr *recovery.Transition) error {
+	e.say("%s", tr.Sentence())
+	if e.json {
+		return e.print(map[string]any{"version": 1, "branch": tr.Branch, "half_done": tr.Kind, "from": tr.From, "to": tr.To, "text": tr.Sentence()})
+	}
+	return nil
+}
+
+// known says how old what is known of the remote is.
+func known(p *recovery.Position) string {
+	if p.Known.IsZero() {
+		return "The remote was not asked, and it is not known when it last was: this may be old."
+	}
+	return "The remote was not asked: this is what was fetched on " + p.Known.Format("2 Jan 2006 at 15:04") + ", and may be old."
+}
+
+func lookOf(p *recovery.Position, ground []recovery.Ground, kept *recovery.State, over *recovery.OverwriteError) lookJSON {
 	out := lookJSON{
 		Version: 1, Branch: p.Branch.Name, Upstream: p.Branch.Upstream, Fetched: !p.Asked.IsZero(),
 		Yours: sideJSON{p.Yours, len(p.Parted.Yours)}, Theirs: sideJSON{p.Theirs, len(p.Parted.Theirs)},
 		YoursCommits: commits(p.Parted.Yours), TheirsCommits: commits(p.Parted.Theirs),
-		TakenOut: commits(p.TakenOut), Bases: p.Parted.Bases, Overlap: []groundJSON{}, Uncommitted: []string{},
+		TakenOut: commits(p.TakenOut), Bases: p.Parted.Bases, Overlap: []groundJSON{}, Uncommitted: []string{}, InTheWay: []string{},
 	}
 	for _, g := range ground {
 		out.Overlap = append(out.Overlap, groundJSON{g.Path, string(g.Meeting), g.Yours, g.Theirs, g.Decide})
+	}
+	if !p.Known.IsZero() {
+		out.Known = p.Known.Format("2006-01-02T15:04:05Z07:00")
+	}
+	if over != nil {
+		out.InTheWay = over.Paths
 	}
 	for _, d := range p.Dirty {
 		out.Uncommitted = append(out.Uncommitted, d.Path)

@@ -15,6 +15,8 @@ func (f *recoverFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.check, "check", "", "check with `CMD`")
 	cmd.Flags().BoolVar(&f.noCheck, "no-check", false, "go on without a check")
 	cmd.Flags().BoolVar(&f.push, "push", false, "push the result")
+	cmd.Flags().BoolVar(&f.pushMarks, "push-marks", false, "push though conflict marks stand in a file")
+	cmd.Flags().BoolVar(&f.moveAside, "move-aside", false, "move what git does not know and is in the way aside; undo brings it back")
 }
 
 // ways reads the preference and finds what cannot be meant.
@@ -33,6 +35,7 @@ func (f *recoverFlags) ways() (prefer []settle.Way, err error) {
 
 func (e *env) pick(theme *string) *cobra.Command {
 	var f recoverFlags
+	var parent int
 	cmd := &cobra.Command{
 		Use: "pick COMMIT…", Short: "Bring single commits over from another branch",
 		Long: `Makes single commits, or those of ranges such as A..B, again on the branch you are
@@ -53,6 +56,7 @@ the pick saved, and dorvik goes on with it.`,
 		},
 	}
 	f.add(cmd)
+	cmd.Flags().IntVar(&parent, "parent", 0, "of a commit that joins lines, bring over what it changed against its `N`th parent, from 1")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		prefer, err := f.ways()
 		if err != nil {
@@ -64,7 +68,7 @@ the pick saved, and dorvik goes on with it.`,
 			return err
 		}
 		defer s.Close()
-		if err := s.Pick(ctx, args); err != nil {
+		if err := s.Pick(ctx, args, parent); err != nil {
 			return err
 		}
 		if f == (recoverFlags{}) && !e.json && isTerminal(e.out) {

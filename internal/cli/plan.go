@@ -64,6 +64,7 @@ type stepJSON struct {
 
 func (e *env) plan() *cobra.Command {
 	var route, yours, theirs, pick string
+	var parent int
 	cmd := &cobra.Command{
 		Use: "plan", Short: "Work both routes out in full and report them; changes nothing",
 		Example: `  dorvik plan --json
@@ -79,6 +80,7 @@ Exit code 0 says that the routes asked for are clean, 3 that one is not.`,
 	cmd.Flags().StringVar(&yours, "yours", "", "the `REV` that is yours (the branch you are on)")
 	cmd.Flags().StringVar(&theirs, "theirs", "", "the `REV` that is theirs (what the branch follows)")
 	cmd.Flags().StringVar(&pick, "pick", "", "bring the commits `REV[,REV…]` (or ranges A..B) onto yours, instead of joining theirs")
+	cmd.Flags().IntVar(&parent, "parent", 0, "with --pick: of a commit that joins lines, what it changed against its `N`th parent, from 1")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		ctx := cmd.Context()
 		if pick != "" && (theirs != "" || cmd.Flags().Changed("route")) {
@@ -97,7 +99,7 @@ Exit code 0 says that the routes asked for are clean, 3 that one is not.`,
 		suggested := ""
 		if pick != "" {
 			var j *recovery.Join
-			if p, j, err = w.PlanPick(ctx, yours, strings.Split(pick, ",")); err != nil {
+			if p, j, err = w.PlanPick(ctx, yours, strings.Split(pick, ","), parent); err != nil {
 				return err
 			}
 			suggested, joins = string(recovery.Pick), []*recovery.Join{j}

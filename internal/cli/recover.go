@@ -13,6 +13,7 @@ import (
 	"dorvik/internal/core/settle"
 	"dorvik/internal/git"
 	"dorvik/internal/recovery"
+	"dorvik/internal/visible"
 )
 
 type recoverJSON struct {
@@ -29,6 +30,10 @@ type recoverJSON struct {
 	Check        *checkJSON         `json:"check"`
 	Waypoint     string             `json:"waypoint"`
 	Refusal      *refusalJSON       `json:"refusal,omitempty"`
+	Published    []object.ID        `json:"published,omitempty"` // that a rebase would rewrite, unless --rewrite-published is said
+	Marks        []recovery.Marked  `json:"marks,omitempty"`     // conflict marks in what would be pushed
+	Notice       string             `json:"notice,omitempty"`
+	Error        string             `json:"error,omitempty"`
 }
 
 type settledJSON struct {
@@ -57,6 +62,8 @@ type refusalJSON struct {
 type recoverFlags struct {
 	route, prefer, check string
 	noCheck, push        bool
+
+	moveAside, rewritePublished, pushMarks bool
 }
 
 func (e *env) recover() *cobra.Command {
@@ -75,6 +82,7 @@ git config dorvik.check.`,
 		Args: noArgs,
 	}
 	cmd.Flags().StringVar(&f.route, "route", "auto", "rebase, merge or auto (the suggested one)")
+	cmd.Flags().BoolVar(&f.rewritePublished, "rewrite-published", false, "rebase commits that are on a remote, too")
 	f.add(cmd)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		if f.route != "auto" && f.route != "rebase" && f.route != "merge" {
@@ -102,7 +110,11 @@ func (e *env) job(ctx context.Context, s *recovery.Session, f recoverFlags, pref
 	if err == nil {
 		err = r.run(ctx, p)
 	}
-	if e.json {
+	if r.out.Notice = s.Notice; e.json {
+		var known exit
+		if err != nil && !errors.As(err, &known) {
+			r.out.Error = visible.Lines(err.Error())
+		}
 		err = errors.Join(err, e.print(r.out))
 	}
 	return err
@@ -147,6 +159,9 @@ func (r *recoverer) run(ctx context.Context, p *recovery.Position) error {
 			r.out.Result = "nothing-to-do"
 			return nil
 		}
+		if err := r.marks(ctx, p, p.Yours); err != nil {
+			return err
+		}
 		return r.push(ctx, p)
 	}
 	j, err := r.settle(ctx, p)
@@ -156,24 +171,43 @@ func (r *recoverer) run(ctx context.Context, p *recovery.Position) error {
 	if err := r.report(p, j); err != nil {
 		return err
 	}
+	if err := r.published(ctx, j); err != nil {
+		return err
+	}
 	if j.Open > 0 {
 		r.out.Result = "conflicts"
 		r.say("%s a decision. The recovery is saved: open dorvik to settle it, or say --prefer.", plural(j.Open, "conflict wants", "conflicts want"))
 		return exit{exitConflicts}
+	}
+	if p.Picking && j.Kept() == 0 {
+		r.out.Result = "nothing-to-do"
+		r.say("There is nothing left to pick: what those commits change is in your line. Nothing was changed.")
+		return r.s.DropPick()
 	}
 	b, err := r.s.Build(ctx, p, j)
 	if err != nil {
 		return err
 	}
 	r.out.Tree = j.Tree
+	if r.flags.push {
+		if err := r.marks(ctx, p, b.Tip); err != nil {
+			return err
+		}
+	}
 	if p.Trivial() == recovery.NotTrivial && !r.flags.noCheck {
 		if err := r.check(ctx, j, b); err != nil {
 			return err
 		}
 	}
-	wp, err := r.s.Accept(ctx, p, j, b)
+	wp, err := r.s.Accept(ctx, p, j, b, recovery.Consent{MoveAside: r.flags.moveAside, RewritePublished: r.flags.rewritePublished})
 	if err != nil {
 		return err
+	}
+	if r.s.Notice != "" {
+		r.say("%s", r.s.Notice)
+	}
+	for _, path := range wp.Aside {
+		r.say("%s was moved aside; undo brings it back.", path)
 	}
 	r.out.Result, r.out.Tip, r.out.Waypoint = "joined", wp.After, wp.Name
 	done := "Joined"
@@ -242,6 +276,48 @@ func firstOpen(j *recovery.Join, book *settle.Book, prefer []settle.Way) (*settl
 		}
 	}
 	return nil, "", false
+}
+
+// published stops a rebase that would rewrite what others may have, unless that was
+// agreed to.
+func (r *recoverer) published(ctx context.Context, j *recovery.Join) error {
+	if r.flags.rewritePublished {
+		return nil
+	}
+	list, err := r.s.Published(ctx, j)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	for _, n := range list {
+		r.out.Published = append(r.out.Published, n.ID)
+	}
+	why := &recovery.PublishedError{Commits: list}
+	r.out.Error = visible.Lines(why.Error())
+	r.say("dorvik: %v.", why)
+	r.say("Merge instead (--route merge), or say --rewrite-published to rebase all the same.")
+	return exit{exitConflicts}
+}
+
+// marks stops a push of conflict marks, unless they are meant.
+func (r *recoverer) marks(ctx context.Context, p *recovery.Position, tip object.ID) error {
+	home := p
+	if p.Home != nil {
+		home = p.Home
+	}
+	found, _, err := r.s.Marks(ctx, home.Theirs, tip)
+	if err != nil || len(found) == 0 {
+		return err
+	}
+	r.out.Marks = found
+	for _, m := range found {
+		r.say("▲ conflict marks stand in %s", m)
+	}
+	if r.flags.pushMarks {
+		return nil
+	}
+	r.out.Error = "conflict marks stand in what would be pushed"
+	r.say("Nothing was pushed. Take the marks out, or say --push-marks if they are meant to be there.")
+	return exit{exitConflicts}
 }
 
 func (r *recoverer) report(p *recovery.Position, j *recovery.Join) error {

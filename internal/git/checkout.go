@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"dorvik/internal/core/object"
 )
@@ -14,10 +15,10 @@ import (
 // incremental.
 type Checkout struct{ Dir string }
 
-// OpenCheckout makes the checkout at a folder, or takes the one that is there,
-// and brings it to a commit. Files that builds left there stay.
+// OpenCheckout makes the checkout at a folder, or takes the one that is there and is of this
+// very repository, and brings it to a commit. Files that builds left there stay.
 func (r *Repo) OpenCheckout(ctx context.Context, dir string, commit object.ID) (*Checkout, error) {
-	if _, err := runOut(ctx, dir, "looking for the checkout", "rev-parse", "--verify", "--quiet", "HEAD"); err != nil || !isOwnTop(ctx, dir) {
+	if !r.holdsCheckout(ctx, dir) {
 		if err := r.makeCheckout(ctx, dir, commit); err != nil {
 			return nil, err
 		}
@@ -34,28 +35,54 @@ func (r *Repo) OpenCheckout(ctx context.Context, dir string, commit object.ID) (
 	return &Checkout{dir}, nil
 }
 
-// isOwnTop guards against a broken checkout inside which git would find the
-// repository around it.
-func isOwnTop(ctx context.Context, dir string) bool {
-	_, err := os.Stat(filepath.Join(dir, ".git"))
-	if err != nil {
+// holdsCheckout reports whether a checkout is at a folder, and is one of this repository: in a
+// copy of a clone the folder still leads to the one it was copied from.
+func (r *Repo) holdsCheckout(ctx context.Context, dir string) bool {
+	if _, err := os.Stat(filepath.Join(dir, ".git")); err != nil {
+		return false // git would find the repository around it
+	}
+	out, err := runOut(ctx, dir, "looking for the checkout", "rev-parse", "--path-format=absolute", "--is-inside-work-tree", "--git-common-dir", "--git-dir")
+	f := strings.Split(out, "\n")
+	if err != nil || len(f) < 3 || f[0] != "true" {
 		return false
 	}
-	out, err := runOut(ctx, dir, "looking for the checkout", "rev-parse", "--is-inside-work-tree")
-	return err == nil && out == "true\n"
+	own, err := r.run(ctx, "looking for the repository", "rev-parse", "--path-format=absolute", "--git-common-dir")
+	if err != nil || strings.TrimSuffix(own, "\n") != f[1] {
+		return false
+	}
+	// What the repository has on record of it must lead back.
+	back, err := os.ReadFile(filepath.Join(f[2], "gitdir"))
+	if err != nil || filepath.Clean(strings.TrimSpace(string(back))) != filepath.Join(dir, ".git") {
+		return false
+	}
+	_, err = runOut(ctx, dir, "looking for the checkout", "rev-parse", "--verify", "--quiet", "HEAD")
+	return err == nil
 }
 
+// makeCheckout makes the checkout anew. Of what the repository has on record of others nothing is
+// touched: a person's own may only be unplugged.
 func (r *Repo) makeCheckout(ctx context.Context, dir string, commit object.ID) error {
-	if err := os.RemoveAll(dir); err != nil {
-		return fmt.Errorf("preparing the checkout for the check: %w", err)
-	}
-	if err := os.MkdirAll(filepath.Dir(dir), 0o755); err != nil {
-		return fmt.Errorf("preparing the checkout for the check: %w", err)
-	}
-	if _, err := r.run(ctx, "preparing the checkout for the check", "worktree", "prune"); err != nil {
+	const doing = "preparing the checkout for the check"
+	records, err := r.Inside(ctx, "worktrees")
+	if err != nil {
 		return err
 	}
-	_, err := r.run(ctx, "preparing the checkout for the check", "worktree", "add", "--quiet", "--detach", "--no-checkout", dir, commit.String())
+	entries, _ := os.ReadDir(records) // there may be none
+	for _, e := range entries {
+		back, err := os.ReadFile(filepath.Join(records, e.Name(), "gitdir"))
+		if err == nil && filepath.Clean(strings.TrimSpace(string(back))) == filepath.Join(dir, ".git") {
+			if err := os.RemoveAll(filepath.Join(records, e.Name())); err != nil {
+				return fmt.Errorf("%s: %w", doing, err)
+			}
+		}
+	}
+	if err := os.RemoveAll(dir); err != nil {
+		return fmt.Errorf("%s: %w", doing, err)
+	}
+	if err := os.MkdirAll(filepath.Dir(dir), 0o755); err != nil {
+		return fmt.Errorf("%s: %w", doing, err)
+	}
+	_, err = r.run(ctx, doing, "worktree", "add", "--quiet", "--detach", "--no-checkout", dir, commit.String())
 	return err
 }
 

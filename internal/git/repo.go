@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"dorvik/internal/core/object"
 )
@@ -272,6 +273,21 @@ func (r *Repo) Fetched(ctx context.Context, tracking string) []object.ID {
 		}
 	}
 	return ids
+}
+
+// FetchedAt gives when the local copy of a remote branch was last brought up to date: when
+// anything was fetched, or a push from here moved it; the zero time where nothing tells.
+func (r *Repo) FetchedAt(ctx context.Context, tracking string) (at time.Time) {
+	for _, name := range []string{"FETCH_HEAD", "logs/" + tracking} {
+		file, err := r.Inside(ctx, name)
+		if err != nil {
+			continue
+		}
+		if info, err := os.Stat(file); err == nil && info.ModTime().After(at) {
+			at = info.ModTime()
+		}
+	}
+	return at
 }
 
 // RefUpdate moves a ref from Old to New; a zero Old makes it, a zero New

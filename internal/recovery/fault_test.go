@@ -70,7 +70,7 @@ func act(dir, what string) error {
 		if err != nil {
 			return err
 		}
-		_, err = s.Accept(ctx, p, j, b)
+		_, err = s.Accept(ctx, p, j, b, Consent{})
 		return err
 	}
 }

@@ -106,7 +106,7 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, book *se
 		j.Route = Pick
 		picks := slices.Clone(p.Parted.Theirs)
 		slices.Reverse(picks)
-		steps, err := replay.Pick(ctx, w.engine, w.changes, picks, p.Parted.Yours, p.Yours, resolve, progress)
+		steps, err := replay.Pick(ctx, w.engine, w.changes, picks, p.Own, p.PickParent, p.Yours, resolve, progress)
 		if err != nil {
 			return nil, err
 		}
@@ -352,11 +352,11 @@ func (w *Workspace) Plan(ctx context.Context, p *Position, book *settle.Book, pr
 	if pl.Rebase, err = w.Join(ctx, p, Rebase, book, nil, progress); err != nil {
 		return nil, err
 	}
-	if len(pl.Rebase.Steps) > 0 { // all that is replayed stands on the first
-		if pl.Pushed, err = w.Repo.OnRemote(ctx, pl.Rebase.Steps[0].Commit.ID); err != nil {
-			return nil, err
-		}
+	published, err := w.Published(ctx, pl.Rebase)
+	if err != nil {
+		return nil, err
 	}
+	pl.Pushed = len(published) > 0
 	pl.suggest(p)
 	return pl, nil
 }

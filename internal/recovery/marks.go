@@ -1,37 +1,90 @@
 package recovery
 
 import (
+	"context"
+	"fmt"
+	"slices"
 	"strings"
 
+	"dorvik/internal/core/history"
 	"dorvik/internal/core/merge"
 	"dorvik/internal/core/object"
 )
 
-// Marks lists the files among those a join changed in which conflict markers
-// stand: lines of seven or more <, = or > in the usual order. read is the number of
-// files read.
-func (w *Workspace) Marks(from, to object.ID) (found []string, read int, err error) {
-	changes, err := w.Store.Changes(from, to)
+// Marked is a file that holds conflict marks in a commit that is to be pushed.
+type Marked struct {
+	Commit  object.ID `json:"commit"`
+	Subject string    `json:"subject"`
+	Path    string    `json:"path"`
+}
+
+func (m Marked) String() string {
+	return fmt.Sprintf("%s in %s “%s”", m.Path, m.Commit.Short(), m.Subject)
+}
+
+// Marks looks for conflict marks, lines of seven <, = and > in the usual order, in every file
+// that a commit which goes brings: all commits that the tip has and the remote's branch
+// has not. read is the number of files read.
+func (w *Workspace) Marks(ctx context.Context, remote, tip object.ID) (found []Marked, read int, err error) {
+	parted, err := history.Diverge(ctx, w.Store, tip, remote)
 	if err != nil {
 		return nil, 0, err
 	}
-	for _, c := range changes {
-		if !c.New.Mode.IsRegular() {
-			continue
+	known := map[object.ID]bool{} // of contents, whether they hold marks
+	for _, n := range parted.Yours {
+		if err := ctx.Err(); err != nil {
+			return nil, read, err
 		}
-		data, err := w.Store.Blob(c.New.ID)
+		before, err := history.FirstParentTree(w.Store, n.Commit)
 		if err != nil {
 			return nil, read, err
 		}
-		if !merge.IsText(data) {
-			continue
+		changes, err := w.Store.Changes(before, n.Tree)
+		if err != nil {
+			return nil, read, err
 		}
-		read++
-		if hasMarks(string(data)) {
-			found = append(found, c.Path)
+		for _, c := range changes {
+			if !c.New.Mode.IsRegular() {
+				continue
+			}
+			marked, is := known[c.New.ID]
+			if !is {
+				data, err := w.Store.Blob(c.New.ID)
+				if err != nil {
+					return nil, read, err
+				}
+				marked = merge.IsText(data) && hasMarks(string(data))
+				known[c.New.ID] = marked
+				read++
+			}
+			if !marked {
+				continue
+			}
+			others, err := w.othersHave(n, c)
+			if err != nil {
+				return nil, read, err
+			}
+			if !others {
+				found = append(found, Marked{n.ID, n.Subject(), c.Path})
+			}
 		}
 	}
 	return found, read, nil
+}
+
+// othersHave reports whether another parent of a merge has a file just so: then it is not the
+// merge that brings it.
+func (w *Workspace) othersHave(n history.Node, c object.Change) (bool, error) {
+	for _, p := range slices.Clone(n.Parents)[min(1, len(n.Parents)):] {
+		tree, err := w.Tree(p)
+		if err != nil {
+			return false, err
+		}
+		if at, err := w.Store.Find(tree, c.Path); err != nil || at.ID == c.New.ID {
+			return true, err
+		}
+	}
+	return false, nil
 }
 
 func hasMarks(text string) bool {

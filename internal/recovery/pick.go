@@ -2,7 +2,6 @@ package recovery
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -37,9 +36,9 @@ func (w *Workspace) commits(ctx context.Context, revs []string) ([]object.ID, er
 
 // picking is the position of single commits that are brought onto yours: they are
 // theirs, the last one given first. The error is a *replay.PickedMergeError where one
-// joins lines, and a *HeldError where yours holds all of them.
-func (w *Workspace) picking(ctx context.Context, b git.Branch, yours object.ID, picks []object.ID) (*Position, error) {
-	p := &Position{Branch: b, Yours: yours, Theirs: picks[len(picks)-1], Picking: true}
+// joins lines and no parent is said.
+func (w *Workspace) picking(ctx context.Context, b git.Branch, yours object.ID, picks []object.ID, parent int) (*Position, error) {
+	p := &Position{Branch: b, Yours: yours, Theirs: picks[len(picks)-1], Picking: true, PickParent: parent}
 	var err error
 	if p.Parted, err = history.Diverge(ctx, w.Store, p.Yours, p.Theirs); err != nil {
 		return nil, err
@@ -49,43 +48,35 @@ func (w *Workspace) picking(ctx context.Context, b git.Branch, yours object.ID, 
 		apart[n.ID] = true
 	}
 	p.Parted.Theirs = nil
-	held := 0
+	p.Own = p.Parted.Yours
 	for _, id := range slices.Backward(picks) {
 		c, err := w.Store.Commit(id)
 		if err != nil {
 			return nil, err
 		}
 		n := history.Node{ID: id, Commit: c}
-		if len(c.Parents) > 1 {
-			return nil, &replay.PickedMergeError{Commit: n}
-		}
-		if !apart[id] {
-			in, err := history.IsAncestor(ctx, w.Store, id, yours)
-			if err != nil {
-				return nil, err
-			}
-			if in {
-				held++
-			}
+		if len(c.Parents) > 1 && (parent < 1 || parent > len(c.Parents)) {
+			return nil, &replay.PickedMergeError{Commit: n, Parent: parent}
 		}
 		p.Parted.Theirs = append(p.Parted.Theirs, n)
-	}
-	if held == len(picks) {
-		return nil, &HeldError{p.Parted.Theirs[0]}
+		if apart[id] {
+			continue
+		}
+		// One of your own line can have been taken back since.
+		since, err := history.Diverge(ctx, w.Store, yours, id)
+		if err != nil {
+			return nil, err
+		}
+		if len(since.Theirs) == 0 && len(since.Yours) >= len(p.Own) {
+			p.Own = append(slices.Clip(since.Yours), n)
+		}
 	}
 	return p, nil
 }
 
-// HeldError says that what is to be picked is in the branch's line already.
-type HeldError struct{ Commit history.Node }
-
-func (e *HeldError) Error() string {
-	return fmt.Sprintf("there is nothing to pick: %s “%s” is in your line already", e.Commit.ID.Short(), e.Commit.Subject())
-}
-
 // PlanPick works out what bringing single commits onto a revision, or onto the
 // branch if that is empty, makes and asks. Nothing is written.
-func (w *Workspace) PlanPick(ctx context.Context, yours string, revs []string) (*Position, *Join, error) {
+func (w *Workspace) PlanPick(ctx context.Context, yours string, revs []string, parent int) (*Position, *Join, error) {
 	b, err := w.Repo.Current(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -101,7 +92,7 @@ func (w *Workspace) PlanPick(ctx context.Context, yours string, revs []string) (
 	if err != nil {
 		return nil, nil, err
 	}
-	p, err := w.picking(ctx, b, onto, picks)
+	p, err := w.picking(ctx, b, onto, picks, parent)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -110,8 +101,9 @@ func (w *Workspace) PlanPick(ctx context.Context, yours string, revs []string) (
 }
 
 // Pick has the session bring single commits onto the branch from here on, until
-// that is accepted, or dropped. Decisions made before are kept.
-func (s *Session) Pick(ctx context.Context, revs []string) error {
+// that is accepted, or dropped. Decisions made before are kept. Of a commit that joins lines,
+// what it changed against a parent, from 1, is meant.
+func (s *Session) Pick(ctx context.Context, revs []string, parent int) error {
 	picks, err := s.commits(ctx, revs)
 	if err != nil {
 		return err
@@ -124,14 +116,14 @@ func (s *Session) Pick(ctx context.Context, revs []string) error {
 		_, err := s.Stand(ctx, false) // which says what is in the way
 		return err
 	}
-	if _, err := s.picking(ctx, b, b.Tip, picks); err != nil {
+	if _, err := s.picking(ctx, b, b.Tip, picks, parent); err != nil {
 		return err
 	}
-	if !slices.Equal(s.State.Picks, picks) {
+	if !slices.Equal(s.State.Picks, picks) || s.State.PickParent != parent {
 		s.State.Stage = Look
 		s.State.Mends = nil
 	}
-	s.State.Branch, s.State.Picks, s.State.Route = b.Name, picks, Pick
+	s.State.Branch, s.State.Picks, s.State.PickParent, s.State.Route = b.Name, picks, parent, Pick
 	return s.Save()
 }
 
@@ -148,11 +140,7 @@ func (s *Session) Stand(ctx context.Context, fetch bool) (*Position, error) {
 	if err != nil || len(s.State.Picks) == 0 || s.State.Branch != home.Branch.Name {
 		return home, err
 	}
-	p, err := s.picking(ctx, home.Branch, home.Yours, s.State.Picks)
-	var held *HeldError
-	if errors.As(err, &held) {
-		return home, s.DropPick() // somebody brought them over by another way
-	}
+	p, err := s.picking(ctx, home.Branch, home.Yours, s.State.Picks, s.State.PickParent)
 	if err != nil {
 		return nil, err
 	}

@@ -103,7 +103,7 @@ func TestAcceptPushUndo(t *testing.T) {
 
 			s := tm.session()
 			p, j, b := ready(t, s, route, settle.TheirsYours)
-			wp, err := s.Accept(t.Context(), p, j, b)
+			wp, err := s.Accept(t.Context(), p, j, b, Consent{})
 			require.NoError(t, err)
 			assert.Equal(t, b.Tip.String(), tm.mine.Git("rev-parse", "main"))
 			assert.Equal(t, strings.Replace(base, "two", "THEIRS\nMINE", 1), tm.mine.Read("f"))
@@ -122,7 +122,7 @@ func TestAcceptPushUndo(t *testing.T) {
 			assert.ErrorAs(t, err, &blocked, "undone once is undone")
 
 			p, j, b = ready(t, s, route, settle.Base) // the decision made before stands
-			_, err = s.Accept(t.Context(), p, j, b)
+			_, err = s.Accept(t.Context(), p, j, b, Consent{})
 			require.NoError(t, err)
 			assert.Equal(t, strings.Replace(base, "two", "THEIRS\nMINE", 1), tm.mine.Read("f"))
 			done, err := s.PushTip(t.Context(), p)
@@ -161,7 +161,7 @@ func TestAcceptRefuses(t *testing.T) {
 			p, j, b := ready(t, s, Rebase, settle.Yours)
 			c.touch(tm)
 			tip, status := tm.mine.Git("rev-parse", "main"), tm.mine.Git("status", "--porcelain")
-			_, err := s.Accept(t.Context(), p, j, b)
+			_, err := s.Accept(t.Context(), p, j, b, Consent{})
 			switch c.want.(type) {
 			case *OverwriteError:
 				var o *OverwriteError
@@ -189,7 +189,7 @@ func TestARefusedPushGoesBackAndKeepsDecisionsAndMends(t *testing.T) {
 			require.NoError(t, s.AddMend(Mend{"m", "m\n", "mended\n"}))
 			p, j, b := ready(t, s, route, settle.YoursTheirs)
 			assert.Len(t, j.Mended, 1)
-			_, err := s.Accept(t.Context(), p, j, b)
+			_, err := s.Accept(t.Context(), p, j, b, Consent{})
 			require.NoError(t, err)
 			tm.other.Commit("meanwhile", "d/h", "HH\n")
 			tm.other.Git("push", "-q")
@@ -206,7 +206,7 @@ func TestARefusedPushGoesBackAndKeepsDecisionsAndMends(t *testing.T) {
 			s = tm.session()
 			p, j, b = ready(t, s, route, settle.Base)
 			assert.Equal(t, 1, j.Settled)
-			_, err = s.Accept(t.Context(), p, j, b)
+			_, err = s.Accept(t.Context(), p, j, b, Consent{})
 			require.NoError(t, err)
 			done, err = s.PushTip(t.Context(), p)
 			require.NoError(t, err)
@@ -327,7 +327,7 @@ func TestTrivial(t *testing.T) {
 	require.NoError(t, err)
 	b, err := s.Build(t.Context(), p, j)
 	require.NoError(t, err)
-	_, err = s.Accept(t.Context(), p, j, b)
+	_, err = s.Accept(t.Context(), p, j, b, Consent{})
 	require.NoError(t, err)
 	assert.Equal(t, theirs, tm.mine.Git("rev-parse", "main"))
 	assert.Equal(t, "kept\n", tm.mine.Read("g"))
@@ -414,7 +414,7 @@ func TestLeftOutAndOverlap(t *testing.T) {
 	tm.other.Commit("theirs", "f", strings.Replace(base, "two", "THEIRS words", 1), "t", "t\n", "g", "same\n", "d/h", "h\ntheirs\n")
 	tm.other.Git("push", "-q")
 	s := tm.session()
-	p, j, _ := ready(t, s, Merge, settle.Yours)
+	p, j, b := ready(t, s, Merge, settle.Yours)
 	left, err := s.LeftOut(p, j, &s.State.Book)
 	require.NoError(t, err)
 	var told []string
@@ -434,11 +434,9 @@ func TestLeftOutAndOverlap(t *testing.T) {
 	require.True(t, ok)
 	assert.Equal(t, Line{LineYours, "MINE"}, lines[1])
 	assert.Equal(t, Line{LineBase, "three"}, lines[2])
-	before, err := s.Tree(p.Yours)
+	marked, read, err := s.Marks(t.Context(), p.Theirs, b.Tip)
 	require.NoError(t, err)
-	marked, read, err := s.Marks(before, j.Tree)
-	require.NoError(t, err)
-	assert.Equal(t, 1, read, "only t is not as it was in yours")
+	assert.Equal(t, 5, read, "four that the commit brings, and of the joint what came")
 	assert.Empty(t, marked)
 	for text, want := range map[string]bool{"<<<<<<< a\nx\n=======\ny\n>>>>>>> b\n": true, "Title\n=======\n": false, "<<<<<<< a\r\n=======\r\n>>>>>>> b\r\n": true, "======= no\n": false} {
 		assert.Equal(t, want, hasMarks(text), "%q", text)
@@ -602,12 +600,12 @@ func TestCommitsAreSigned(t *testing.T) {
 	s := tm.session()
 	p, j, b := ready(t, s, Rebase, settle.Yours)
 	tm.mine.Git("config", "gpg.program", "false")
-	_, err := s.Accept(t.Context(), p, j, b)
+	_, err := s.Accept(t.Context(), p, j, b, Consent{})
 	require.ErrorContains(t, err, "signing “mine”")
 	assert.Equal(t, p.Yours.String(), tm.mine.Git("rev-parse", "HEAD"), "nothing was changed")
 
 	tm.mine.Git("config", "gpg.program", signer)
-	wp, err := s.Accept(t.Context(), p, j, b)
+	wp, err := s.Accept(t.Context(), p, j, b, Consent{})
 	require.NoError(t, err)
 	assert.Equal(t, wp.After.String(), tm.mine.Git("rev-parse", "HEAD"))
 	assert.Equal(t, wp.After, s.Signed(b.Tip))

@@ -5,7 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -15,6 +15,7 @@ import (
 
 	"dorvik/internal/check"
 	"dorvik/internal/core/diagnose"
+	"dorvik/internal/core/history"
 	"dorvik/internal/core/object"
 	"dorvik/internal/core/settle"
 	"dorvik/internal/git"
@@ -41,7 +42,8 @@ func OpenSession(ctx context.Context, dir string) (*Session, error) {
 	}
 	s := &Session{Workspace: w}
 	w.agreed = s.AgreedTo
-	if s.store, err = openStore(w.Repo.GitDir); err == nil {
+	var damage string
+	if s.store, damage, err = openStore(w.Repo.GitDir); err == nil {
 		if err = s.hold(); err == nil {
 			if s.State, err = s.store.load(); err == nil {
 				s.sweep(ctx)
@@ -49,6 +51,7 @@ func OpenSession(ctx context.Context, dir string) (*Session, error) {
 			}
 		}
 	}
+	s.Notice = strings.TrimSpace(damage + " " + s.Notice)
 	if err != nil {
 		s.Close()
 		return nil, err
@@ -61,9 +64,7 @@ func (s *Session) Close() {
 	if s.Repo.Hold != nil {
 		s.Repo.Hold.Close()
 	}
-	if s.store != nil {
-		s.store.db.Close()
-	}
+	s.store.close()
 	s.Workspace.Close()
 }
 
@@ -89,7 +90,7 @@ func (s *Session) Sync(p *Position) error {
 	if st.Branch != p.Branch.Name || st.Yours != p.Yours && st.Accepted == nil {
 		kept := State{Branch: p.Branch.Name, Book: st.Book, Accepted: st.Accepted, Agreed: st.Agreed, LastCheck: st.LastCheck}
 		if st.Branch == p.Branch.Name {
-			kept.Picks = st.Picks
+			kept.Picks, kept.PickParent = st.Picks, st.PickParent
 		}
 		*st = kept
 	}
@@ -139,12 +140,21 @@ func (s *Session) UndoMend() (m Mend, ok bool, err error) {
 	return m, true, s.Save()
 }
 
-// OverwriteError says that a join would change files that hold uncommitted work.
-type OverwriteError struct{ Paths []string }
+// PublishedError says that a rebase would rewrite commits that others may have.
+type PublishedError struct{ Commits []history.Node }
 
-func (e *OverwriteError) Error() string {
-	return fmt.Sprintf("the join must change %s, where you have work that is not committed; commit it, or put it aside, and try again. Nothing was changed",
-		strings.Join(e.Paths, ", "))
+func (e *PublishedError) Error() string {
+	var names []string
+	for _, n := range e.Commits {
+		names = append(names, fmt.Sprintf("%s “%s”", n.ID.Short(), n.Subject()))
+	}
+	return "a rebase would give new ids to commits that are on a remote already, and whoever has them would have them twice: " + strings.Join(names, ", ") + ". Nothing was changed"
+}
+
+// Consent is what the person has agreed to beyond the join itself.
+type Consent struct {
+	MoveAside        bool // what git does not know and is in the way, brought back by undo
+	RewritePublished bool // commits that are on a remote
 }
 
 // MovedError says that the branch is not where the join started from.
@@ -172,85 +182,67 @@ func (s *Session) guard(ctx context.Context, p *Position, tree object.ID) error 
 	return s.InTheWay(&now, tree)
 }
 
-// InTheWay names, as an *OverwriteError, the uncommitted work that taking the
-// branch to a tree would have to change; nil where there is none.
-func (s *Session) InTheWay(p *Position, tree object.ID) error {
-	if tree.IsZero() {
-		return nil // the route is refused: there is nothing to go to
+// guardAside is guard, which with consent gives what is to be moved aside.
+func (s *Session) guardAside(ctx context.Context, p *Position, tree object.ID, consent Consent) (aside []string, err error) {
+	err = s.guard(ctx, p, tree)
+	var over *OverwriteError
+	if consent.MoveAside && errors.As(err, &over) && over.Unknown {
+		return over.Paths, nil
 	}
-	from, err := s.Tree(p.Yours)
-	if err != nil {
-		return err
-	}
-	return s.inTheWay(from, tree, p.Dirty)
+	return nil, err
 }
 
-// inTheWay lists, as an *OverwriteError, uncommitted work on paths that differ
-// between two trees, and files git does not know, ignored ones too, where the
-// new tree puts something; nil where there is none.
-func (s *Session) inTheWay(from, to object.ID, dirty []git.Dirty) error {
-	changes, err := s.Store.Changes(from, to)
-	if err != nil {
-		return err
+// Published lists the commits that a rebase would give new ids and that are on a remote.
+func (w *Workspace) Published(ctx context.Context, j *Join) (out []history.Node, err error) {
+	if j.Route != Rebase {
+		return nil, nil
 	}
-	tracked := map[string]bool{}
-	for _, c := range changes {
-		if !c.Old.Absent() {
-			tracked[c.Path] = true
-		} else if err := object.CheckPath(c.Path); err != nil {
-			return err
+	for i := range j.Steps {
+		n := j.Steps[i].Commit
+		on, err := w.Repo.OnRemote(ctx, n.ID)
+		if err != nil || !on {
+			// All that is replayed later stands on this, or on another that is asked itself.
+			if err != nil || len(n.Parents) == 1 && i == 0 && w.inOneLine(j) {
+				return out, err
+			}
+			continue
 		}
+		out = append(out, n)
 	}
-	var paths []string
-	for _, d := range dirty {
-		if slices.ContainsFunc(changes, func(c object.Change) bool { return overlaps(c.Path, strings.TrimSuffix(d.Path, "/"), d.Untracked) }) {
-			paths = append(paths, d.Path)
-		}
-	}
-	for _, c := range changes {
-		if c.Old.Absent() && !slices.Contains(paths, c.Path) && s.holdsUnknown(c.Path, tracked) {
-			paths = append(paths, c.Path)
-		}
-	}
-	if len(paths) > 0 {
-		return &OverwriteError{paths}
-	}
-	return nil
+	return out, nil
 }
 
-// holdsUnknown reports whether there is something in the working tree at a path
-// to be written that is not one of the tracked files to be taken away.
-func (s *Session) holdsUnknown(path string, tracked map[string]bool) bool {
-	found := false
-	top := filepath.Join(s.Repo.Dir, filepath.FromSlash(path))
-	_ = filepath.WalkDir(top, func(file string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() {
-			return nil // what is not there, or cannot be read, git will meet itself
+// inOneLine reports whether each replayed commit stands on the one before: then none is on a
+// remote if the first is not.
+func (w *Workspace) inOneLine(j *Join) bool {
+	for i := range j.Steps[1:] {
+		if p := j.Steps[i+1].Commit.Parents; len(p) != 1 || p[0] != j.Steps[i].Commit.ID {
+			return false
 		}
-		rel, err := filepath.Rel(s.Repo.Dir, file)
-		found = found || err != nil || !tracked[filepath.ToSlash(rel)]
-		return nil
-	})
-	return found
-}
-
-// overlaps reports whether writing the path touched can hurt the dirty one. An
-// untracked folder is given as a whole; that a file is written beside those
-// in it does no harm, and git itself refuses if it is one of them.
-func overlaps(touched, dirty string, untracked bool) bool {
-	return touched == dirty || strings.HasPrefix(dirty, touched+"/") || !untracked && strings.HasPrefix(touched, dirty+"/")
+	}
+	return true
 }
 
 // Accept is the one moment at which things change: the commits go to the
 // repository, and branch, index and working tree go to the joined state
 // together. It refuses, changing nothing, if the branch or files in the way
 // changed meanwhile.
-func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built) (*Waypoint, error) {
+func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built, consent Consent) (*Waypoint, error) {
 	tree, err := s.Tree(b.Tip)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.guard(ctx, p, tree); err != nil {
+	if !consent.RewritePublished {
+		published, err := s.Published(ctx, j)
+		if err != nil {
+			return nil, err
+		}
+		if len(published) > 0 {
+			return nil, &PublishedError{published}
+		}
+	}
+	aside, err := s.guardAside(ctx, p, tree, consent)
+	if err != nil {
 		return nil, err
 	}
 	if err := s.Repo.AddPack(ctx, func(w io.Writer) (int, error) { return s.Store.WritePack(w, b.Tip) }); err != nil {
@@ -260,20 +252,22 @@ func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built) (*W
 	if err != nil {
 		return nil, err
 	}
-	if err := s.trySwitch(ctx, from, tree); err != nil {
-		return nil, err
+	if len(aside) == 0 {
+		if err := s.trySwitch(ctx, from, tree); err != nil {
+			return nil, err
+		}
 	}
 	if b.Tip, err = s.sign(ctx, b); err != nil {
 		return nil, err
 	}
 	// Signing can take its time: whoever moved something meanwhile is not joined over.
-	if err := s.guard(ctx, p, tree); err != nil {
+	if aside, err = s.guardAside(ctx, p, tree, consent); err != nil {
 		return nil, err
 	}
-	wp := &Waypoint{Branch: p.Branch.Name, Before: p.Yours, After: b.Tip, Theirs: p.Theirs, Route: j.Route, Time: time.Now()}
+	wp := &Waypoint{Branch: p.Branch.Name, Before: p.Yours, After: b.Tip, Theirs: p.Theirs, Route: j.Route, Time: time.Now(), Aside: aside}
 	what := "join " + p.Branch.Upstream + " by " + string(j.Route)
 	if p.Picking {
-		wp.Picks, what = s.State.Picks, "pick "+count(len(p.Parted.Theirs), "commit", "commits")
+		wp.Picks, wp.Parent, what = s.State.Picks, s.State.PickParent, "pick "+count(len(p.Parted.Theirs), "commit", "commits")
 	}
 	for taken := true; taken; {
 		wp.Name = ""
@@ -346,6 +340,10 @@ func (s *Session) sign(ctx context.Context, b Built) (object.ID, error) {
 	return s.Signed(b.Tip), nil
 }
 
+// Signatures gives, by commits that were made, those that were made of them with a
+// signature.
+func (s *Session) Signatures() map[object.ID]object.ID { return maps.Clone(s.signed) }
+
 // Signed gives the commit that was made of one with a signature, or itself.
 func (s *Session) Signed(id object.ID) object.ID {
 	if to, is := s.signed[id]; is {
@@ -369,7 +367,7 @@ func (s *Session) trySwitch(ctx context.Context, from, to object.ID) error {
 			}
 		}
 		if len(paths) > 0 {
-			return &OverwriteError{paths}
+			return &OverwriteError{Paths: paths}
 		}
 	}
 	return err
@@ -435,7 +433,7 @@ func (s *Session) undone(wp *Waypoint) error {
 	wp.GoneBack = true
 	s.State.Accepted, s.State.Yours, s.State.Stage = nil, wp.Before, Settle
 	if wp.Route == Pick {
-		s.State.Branch, s.State.Picks, s.State.Route = wp.Branch, wp.Picks, Pick
+		s.State.Branch, s.State.Picks, s.State.PickParent, s.State.Route = wp.Branch, wp.Picks, wp.Parent, Pick
 	}
 	return errors.Join(s.store.putWaypoint(wp), s.Save())
 }
@@ -466,7 +464,13 @@ func (s *Session) PushTip(ctx context.Context, p *Position) (*Pushed, error) {
 	}
 	out := &Pushed{Tip: b.Tip}
 	err = s.Repo.Push(ctx, b.Remote, b.Ref, b.Tip)
-	if errors.As(err, &out.Refusal) {
+	if errors.As(err, &out.Refusal) && ctx.Err() == nil {
+		// What was said is one thing, what is so another: the remote is asked.
+		if at, rerr := s.Repo.RemoteTip(ctx, b.Remote, b.Ref); rerr == nil && at == b.Tip {
+			out.Refusal, err = nil, nil
+		}
+	}
+	if out.Refusal != nil {
 		if a := s.State.Accepted; out.Refusal.Kind == git.Behind && a != nil && a.Route != Pick {
 			if _, err := s.GoBack(ctx, a.Name); err == nil {
 				out.WentBack = true

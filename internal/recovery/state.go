@@ -5,8 +5,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"time"
 
 	"go.etcd.io/bbolt"
@@ -37,7 +39,8 @@ type State struct {
 	Yours, Theirs object.ID     // the tips it was last worked out for
 	Route         Route         `json:"route,omitempty"`
 	Stage         Stage         `json:"stage"`
-	Picks         []object.ID   `json:"picks,omitempty"` // commits that are brought onto the branch, in order
+	Picks         []object.ID   `json:"picks,omitempty"`       // commits that are brought onto the branch, in order
+	PickParent    int           `json:"pick_parent,omitempty"` // of those that join lines, what this parent has not
 	Book          settle.Book   `json:"book"`
 	Mends         []Mend        `json:"mends,omitempty"`
 	Accepted      *Waypoint     `json:"accepted,omitempty"` // joined here and not pushed yet
@@ -56,8 +59,9 @@ type Waypoint struct {
 	Route    Route       `json:"route"`
 	Time     time.Time   `json:"time"`
 	GoneBack bool        `json:"gone_back,omitempty"`
-	Picks    []object.ID `json:"picks,omitempty"` // what was picked
-	Aside    []string    `json:"aside,omitempty"` // what was in the way, and is kept under its name
+	Picks    []object.ID `json:"picks,omitempty"`  // what was picked
+	Parent   int         `json:"parent,omitempty"` // State.PickParent of it
+	Aside    []string    `json:"aside,omitempty"`  // what was in the way, and is kept under its name
 }
 
 // Ref is the ref that keeps the commits of before the join.
@@ -86,70 +90,208 @@ var (
 
 func statePath(gitDir string) string { return filepath.Join(gitDir, "dorvik", "recovery.db") }
 
-func openStore(gitDir string) (*store, error) {
-	path := statePath(gitDir)
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return nil, fmt.Errorf("keeping the recovery in the git directory: %w", err)
-	}
-	db, err := bbolt.Open(path, 0o644, &bbolt.Options{Timeout: 300 * time.Millisecond})
-	if errors.Is(err, bolterrors.ErrTimeout) {
-		return nil, ErrInUse
-	}
-	if err != nil {
-		return nil, fmt.Errorf("keeping the recovery in %s: %w", path, err)
-	}
-	err = db.Update(func(tx *bbolt.Tx) error {
-		for _, b := range [][]byte{bucketState, bucketWaypoints} {
-			if _, err := tx.CreateBucketIfNotExists(b); err != nil {
-				return err
-			}
+// damaged is a file of recoveries that cannot be read.
+type damaged struct{ err error }
+
+func (e *damaged) Error() string { return e.err.Error() }
+func (e *damaged) Unwrap() error { return e.err }
+
+// safely runs something that reads the file. It is mapped into memory: where it is shorter
+// than it says, reading it is a fault, and where it holds anything else the library
+// panics. Both become an error.
+func safely(read func() error) (err error) {
+	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
+	defer func() {
+		if p := recover(); p != nil {
+			err = &damaged{fmt.Errorf("%v", p)}
 		}
-		return nil
-	})
-	if err != nil {
-		db.Close()
-		return nil, fmt.Errorf("keeping the recovery in %s: %w", path, err)
-	}
-	return &store{db}, nil
+	}()
+	return read()
 }
 
-// Peek gives the recovery kept in a repository, nil where none is unfinished,
-// without changing anything.
+func openDB(path string, readOnly bool) (db *bbolt.DB, err error) {
+	err = safely(func() (err error) {
+		db, err = bbolt.Open(path, 0o644, &bbolt.Options{Timeout: 300 * time.Millisecond, ReadOnly: readOnly, NoFreelistSync: true})
+		return err
+	})
+	var known *damaged
+	var io *fs.PathError
+	switch {
+	case err == nil, errors.As(err, &known), errors.As(err, &io):
+	case errors.Is(err, bolterrors.ErrTimeout):
+		err = ErrInUse
+	default:
+		err = &damaged{err}
+	}
+	return db, err
+}
+
+// openStore opens the file of recoveries. One that is damaged is set aside, and a new one
+// begun with what can be read of it; notice then says so.
+func openStore(gitDir string) (s *store, notice string, err error) {
+	path := statePath(gitDir)
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return nil, "", fmt.Errorf("keeping the recovery in the git directory: %w", err)
+	}
+	s = &store{}
+	if s.db, err = openDB(path, false); err == nil {
+		err = s.begin()
+	}
+	var bad *damaged
+	if errors.As(err, &bad) {
+		s, notice, err = s.anew(path, bad)
+	}
+	if errors.Is(err, ErrInUse) {
+		return nil, "", err
+	}
+	if err != nil {
+		s.close()
+		return nil, "", fmt.Errorf("keeping the recovery in %s: %w", path, err)
+	}
+	return s, notice, nil
+}
+
+// begin makes what the file is to hold, and reads all there is: so damage shows here.
+func (s *store) begin() error {
+	err := safely(func() error {
+		return s.db.Update(func(tx *bbolt.Tx) error {
+			for _, b := range [][]byte{bucketState, bucketWaypoints} {
+				if _, err := tx.CreateBucketIfNotExists(b); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	})
+	if err != nil {
+		return err
+	}
+	if _, err := s.load(); err != nil {
+		return &damaged{err}
+	}
+	_, err = s.waypoint("")
+	if err != nil {
+		return &damaged{err}
+	}
+	return nil
+}
+
+// anew sets a damaged file aside and begins a new one.
+func (s *store) anew(path string, bad *damaged) (*store, string, error) {
+	st, kept := State{}, []*Waypoint{}
+	readState := false
+	if s.db != nil {
+		var err error
+		st, err = s.load()
+		readState = err == nil
+		_ = safely(func() error {
+			return s.db.View(func(tx *bbolt.Tx) error {
+				return tx.Bucket(bucketWaypoints).ForEach(func(_, data []byte) error {
+					w := &Waypoint{}
+					if json.Unmarshal(data, w) == nil && w.Name != "" {
+						kept = append(kept, w)
+					}
+					return nil
+				})
+			})
+		})
+		s.close()
+	}
+	aside := ""
+	for n := 1; ; n++ {
+		aside = fmt.Sprintf("%s.damaged-%d", path, n)
+		if _, err := os.Lstat(aside); errors.Is(err, fs.ErrNotExist) {
+			break
+		}
+	}
+	if err := os.Rename(path, aside); err != nil {
+		return s, "", err
+	}
+	fresh := &store{}
+	var err error
+	if fresh.db, err = openDB(path, false); err == nil {
+		err = fresh.begin()
+	}
+	for _, w := range kept {
+		if err == nil {
+			err = fresh.putWaypoint(w)
+		}
+	}
+	notice := fmt.Sprintf("The file in which Dorvik keeps its recoveries was damaged (%v). It is set aside as %s, and a new one is begun", bad, filepath.Base(aside))
+	if readState && err == nil {
+		err = fresh.save(&st)
+		notice += "; what was decided so far could be read."
+	} else {
+		notice += "; decisions that were kept there are to be made again. Your branch and files are not concerned."
+	}
+	return fresh, notice, err
+}
+
+// close lets the file go. A library that panicked over it may never do so.
+func (s *store) close() {
+	if s == nil || s.db == nil {
+		return
+	}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		_ = safely(s.db.Close)
+	}()
+	select {
+	case <-done:
+	case <-time.After(time.Second):
+	}
+}
+
+// Peek gives the recovery kept in a repository, nil where none is unfinished or the file
+// cannot be read, without changing anything.
 func Peek(w *Workspace) (*State, error) {
 	path := statePath(w.Repo.GitDir)
 	if _, err := os.Stat(path); err != nil {
 		return nil, nil
 	}
-	db, err := bbolt.Open(path, 0o644, &bbolt.Options{Timeout: 300 * time.Millisecond, ReadOnly: true})
-	if errors.Is(err, bolterrors.ErrTimeout) {
-		return nil, ErrInUse
+	db, err := openDB(path, true)
+	var bad *damaged
+	if errors.As(err, &bad) {
+		return nil, nil // the next start sets it aside, and says so
+	}
+	if errors.Is(err, ErrInUse) {
+		return nil, err
 	}
 	if err != nil {
 		return nil, fmt.Errorf("reading %s: %w", path, err)
 	}
-	defer db.Close()
-	st, err := (&store{db}).load()
+	s := &store{db}
+	defer s.close()
+	st, err := s.load()
 	if err != nil || st.Route == "" && st.Accepted == nil {
-		return nil, err
+		return nil, nil
 	}
 	return &st, nil
 }
 
 func (s *store) load() (st State, err error) {
-	err = s.db.View(func(tx *bbolt.Tx) error {
-		b := tx.Bucket(bucketState)
-		if b == nil {
-			return nil // made, and cut off before anything was kept
-		}
-		if data := b.Get(keyCurrent); data != nil {
-			return json.Unmarshal(data, &st)
-		}
-		return nil
+	err = safely(func() error {
+		return s.db.View(func(tx *bbolt.Tx) error {
+			b := tx.Bucket(bucketState)
+			if b == nil {
+				return nil // made, and cut off before anything was kept
+			}
+			if data := b.Get(keyCurrent); data != nil {
+				return json.Unmarshal(data, &st)
+			}
+			return nil
+		})
 	})
 	if err != nil {
 		err = fmt.Errorf("reading the kept recovery: %w", err)
 	}
 	return st, err
+}
+
+// update is a write to the file.
+func (s *store) update(write func(tx *bbolt.Tx) error) error {
+	return safely(func() error { return s.db.Update(write) })
 }
 
 func (s *store) save(st *State) error {
@@ -158,7 +300,7 @@ func (s *store) save(st *State) error {
 		err = step("save")
 	}
 	if err == nil {
-		err = s.db.Update(func(tx *bbolt.Tx) error { return tx.Bucket(bucketState).Put(keyCurrent, data) })
+		err = s.update(func(tx *bbolt.Tx) error { return tx.Bucket(bucketState).Put(keyCurrent, data) })
 	}
 	if err == nil {
 		err = step("saved")
@@ -174,7 +316,7 @@ func (s *store) putWaypoint(w *Waypoint) error {
 	if err := step("put waypoint"); err != nil {
 		return fmt.Errorf("keeping the waypoint: %w", err)
 	}
-	err := s.db.Update(func(tx *bbolt.Tx) error {
+	err := s.update(func(tx *bbolt.Tx) error {
 		b := tx.Bucket(bucketWaypoints)
 		if w.Name == "" {
 			n, err := b.NextSequence()
@@ -207,26 +349,28 @@ func waypointKey(name string) []byte {
 // was not gone back to.
 func (s *store) waypoint(name string) (*Waypoint, error) {
 	var found *Waypoint
-	err := s.db.View(func(tx *bbolt.Tx) error {
-		b := tx.Bucket(bucketWaypoints)
-		if name != "" {
-			if data := b.Get(waypointKey(name)); data != nil {
-				found = &Waypoint{}
-				return json.Unmarshal(data, found)
+	err := safely(func() error {
+		return s.db.View(func(tx *bbolt.Tx) error {
+			b := tx.Bucket(bucketWaypoints)
+			if name != "" {
+				if data := b.Get(waypointKey(name)); data != nil {
+					found = &Waypoint{}
+					return json.Unmarshal(data, found)
+				}
+				return nil
+			}
+			c := b.Cursor()
+			for k, data := c.Last(); k != nil && found == nil; k, data = c.Prev() {
+				w := &Waypoint{}
+				if err := json.Unmarshal(data, w); err != nil {
+					return err
+				}
+				if !w.GoneBack {
+					found = w
+				}
 			}
 			return nil
-		}
-		c := b.Cursor()
-		for k, data := c.Last(); k != nil && found == nil; k, data = c.Prev() {
-			w := &Waypoint{}
-			if err := json.Unmarshal(data, w); err != nil {
-				return err
-			}
-			if !w.GoneBack {
-				found = w
-			}
-		}
-		return nil
+		})
 	})
 	if err != nil {
 		return nil, fmt.Errorf("reading the waypoints: %w", err)

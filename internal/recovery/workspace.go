@@ -87,11 +87,14 @@ type Position struct {
 	Parted        *history.Divergence
 	TakenOut      []history.Node // on your line and once in theirs, which has been rewritten since; not among Parted.Yours
 	Dirty         []git.Dirty
-	Asked         time.Time // when the remote was last asked; zero if it was not
+	Asked         time.Time // when the remote was asked just now; zero if it was not
+	Known         time.Time // when it was last fetched from; zero where that is not known
 	Unanswered    error     // why the remote did not answer
 
-	Picking bool      // theirs is single commits that are brought onto yours, newest first
-	Home    *Position // then: where the branch stands to its upstream
+	Picking    bool           // theirs is single commits that are brought onto yours, newest first
+	Home       *Position      // then: where the branch stands to its upstream,
+	Own        []history.Node // the commits of your line that may have made their changes before,
+	PickParent int            // and against which parent a picked merge is meant, from 1
 }
 
 // Base is the common ancestor, or the zero id.
@@ -167,6 +170,7 @@ func (w *Workspace) stand(ctx context.Context, b git.Branch, dirty []git.Dirty, 
 			p.Unanswered = err
 		}
 	}
+	p.Known = w.Repo.FetchedAt(ctx, b.Tracking)
 	if p.Theirs, err = w.Repo.Ref(ctx, b.Tracking); err != nil {
 		return nil, err
 	}

@@ -14,7 +14,8 @@ import (
 
 type chooseView struct {
 	route   recovery.Route
-	confirm bool // rebase of pushed commits was asked for once
+	confirm bool // rebase of pushed commits was asked for once,
+	agreed  bool // and agreed to
 }
 
 func (m *model) chooseKeys() []binding {
@@ -58,6 +59,7 @@ func (m *model) chooseKey(name string, page int) tea.Cmd {
 			m.choose.confirm = true
 			return nil
 		}
+		m.choose.agreed = m.choose.agreed || confirm
 		route := m.choose.route
 		return m.rejoin(func(s *recovery.Session) error {
 			if s.State.Route != route {

@@ -229,9 +229,13 @@ func (e *editor) key(name, text string, height int) bool {
 	return true
 }
 
+// lineEnds makes line ends of those that terminals put into what is pasted: a bare carriage
+// return among them.
+var lineEnds = strings.NewReplacer("\r\n", "\n", "\r", "\n")
+
 // paste puts text of several lines in.
 func (e *editor) paste(s string) {
-	for i, part := range strings.Split(strings.ReplaceAll(s, "\r\n", "\n"), "\n") {
+	for i, part := range strings.Split(lineEnds.Replace(s), "\n") {
 		if i > 0 {
 			e.save()
 			l := e.lines[e.row]

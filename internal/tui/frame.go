@@ -311,6 +311,11 @@ func (m *model) key(k tea.KeyPressMsg) tea.Cmd {
 			m.task.cancel()
 			return nil
 		}
+		if m.editing != nil && m.editing.ed.dirty && !m.editing.leaving {
+			m.editing.leaving = true
+			m.flash = txt(plain, "What you wrote is not kept yet. Press ctrl+c again to quit without it, or ctrl+s to keep it.")
+			return nil
+		}
 		return tea.Quit
 	}
 	if m.editing != nil {
@@ -419,7 +424,7 @@ func (m *model) editKey(name, text string) tea.Cmd {
 		m.editing, m.flash = nil, nil
 		return nil
 	}
-	m.flash = nil
+	m.flash, e.leaving = nil, false
 	e.ed.key(name, text, m.h-10)
 	return nil
 }

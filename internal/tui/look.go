@@ -38,10 +38,24 @@ func (m *model) lookKeys() []binding {
 	if len(m.drivers) > 0 {
 		out = append(out, binding{"d", "merge driver"})
 	}
+	if m.movable() {
+		out = append(out, binding{"m", "move it aside"})
+	}
 	if m.canUndo() {
 		out = append(out, binding{"u", "undo the join"})
 	}
 	return append(out, binding{"q", "quit"})
+}
+
+// movable reports whether what is in the way can be moved aside, and was not agreed to be.
+func (m *model) movable() bool { return m.inWay != nil && m.inWay.Unknown && !m.aside }
+
+// moveAside has what is in the way moved aside when the result is accepted.
+func (m *model) moveAside() {
+	if m.movable() {
+		m.aside = true
+		m.flash = txt(plain, list(short(m.inWay.Paths, 3))+" will be moved aside when you accept the result. Undo brings it back.")
+	}
 }
 
 func (m *model) canUndo() bool { return m.st.Accepted != nil && m.push.holds == "" }
@@ -77,6 +91,8 @@ func (m *model) lookKey(name string, page int) tea.Cmd {
 		default:
 			m.goTo(recovery.Choose)
 		}
+	case "m":
+		m.moveAside()
 	case "f", "r":
 		if !m.busy() {
 			return m.load(true)
@@ -182,8 +198,14 @@ func (m *model) headline(p *page, w int) {
 	}
 	if m.inWay != nil {
 		p.blank()
-		p.rows(indent(wrap(txt(trouble, "▲ ").add(plain, fmt.Sprintf("The join must change %s, where you have work that is not committed. Commit it or put it aside before you accept the result; until then nothing is touched.",
-			list(short(m.inWay.Paths, 4)))), inner), 2))
+		words := "The join must change %s, where you have work that is not committed. Commit it or put it aside before you accept the result; until then nothing is touched."
+		switch {
+		case m.aside:
+			words = "The join must write where you have %s, which git does not know. It is moved aside when you accept the result, and undo brings it back."
+		case m.inWay.Unknown:
+			words = "The join must write where you have %s, which git does not know. Press m to have it moved aside when you accept the result; until then nothing is touched."
+		}
+		p.rows(indent(wrap(txt(trouble, "▲ ").add(plain, fmt.Sprintf(words, list(short(m.inWay.Paths, 4)))), inner), 2))
 	}
 }
 

@@ -9,10 +9,12 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"dorvik/internal/core/history"
+	"dorvik/internal/core/object"
 	"dorvik/internal/core/replay"
 	"dorvik/internal/core/settle"
 	"dorvik/internal/git"
 	"dorvik/internal/recovery"
+	"dorvik/internal/words"
 )
 
 type pushView struct {
@@ -24,7 +26,7 @@ type pushView struct {
 // pushReady is what is known before the push.
 type pushReady struct {
 	left   []recovery.LeftOut
-	marked []string // files with conflict marks
+	marked []recovery.Marked // files with conflict marks, in any commit that goes
 	read   int
 	asked  time.Time
 	moved  bool
@@ -36,23 +38,20 @@ type pushReady struct {
 func (m *model) toPush() tea.Cmd {
 	m.goTo(recovery.Push)
 	m.push = pushView{}
-	pos, j, book := m.pos, m.join, m.st.Book
+	pos, j, book, tip := m.pos, m.join, m.st.Book, m.check.built.Tip
+	if pos.Trivial() == recovery.UpToDate || tip.IsZero() {
+		tip = pos.Yours
+	}
 	return m.start("asking "+pos.Branch.Remote, func(ctx context.Context, _ func(int, int)) (tea.Msg, error) {
 		out := pushReady{}
 		var err error
-		if j != nil && j.Stops != nil {
+		if j != nil {
 			if out.left, err = m.s.LeftOut(pos, j, &book); err != nil {
 				return nil, err
 			}
 		}
-		if j != nil {
-			from, err := m.s.Tree(pos.Yours)
-			if err != nil {
-				return nil, err
-			}
-			if out.marked, out.read, err = m.s.Marks(from, j.Tree); err != nil {
-				return nil, err
-			}
+		if out.marked, out.read, err = m.s.Marks(ctx, home(pos).Theirs, tip); err != nil {
+			return nil, err
 		}
 		at, err := m.s.Repo.RemoteTip(ctx, pos.Branch.Remote, pos.Branch.Ref)
 		if ctx.Err() != nil {
@@ -103,7 +102,11 @@ func (m *model) pushKeys() []binding {
 	case m.pos.Trivial() == recovery.UpToDate:
 		return []binding{{"enter", "push to " + m.pos.Branch.Upstream}, {"esc", "back"}}
 	}
-	return []binding{{"enter", "join here and push to " + m.pos.Branch.Upstream}, {"w", "join here, push later"}, {"esc", "back"}}
+	keys := []binding{{"enter", "join here and push to " + m.pos.Branch.Upstream}, {"w", "join here, push later"}}
+	if m.movable() {
+		keys = append(keys, binding{"m", "move it aside"})
+	}
+	return append(keys, binding{"esc", "back"})
 }
 
 func (m *model) pushRemark() string {
@@ -147,6 +150,8 @@ func (m *model) pushKey(name string, page int) tea.Cmd {
 		default:
 			return m.accept(name == "enter")
 		}
+	case "m":
+		m.moveAside()
 	case "u":
 		if m.canUndo() && !m.busy() {
 			return m.undoJoin()
@@ -171,30 +176,44 @@ func (m *model) pushKey(name string, page int) tea.Cmd {
 }
 
 type accepted struct {
-	st   recovery.State
-	push bool
+	st     recovery.State
+	push   bool
+	signed map[object.ID]object.ID
+	aside  []string // what was moved out of the way
+	notice string
 }
 
 // accept brings branch, index and working tree to the joined state, and goes on
 // to the push if asked.
 func (m *model) accept(push bool) tea.Cmd {
 	pos, j, built := m.pos, m.join, m.check.built
+	consent := recovery.Consent{RewritePublished: m.choose.agreed, MoveAside: m.aside}
 	cmd := m.start("changing your branch and files", func(ctx context.Context, _ func(int, int)) (tea.Msg, error) {
 		if pos.Trivial() == recovery.FastForward {
 			built = recovery.Built{Tip: pos.Theirs}
 			j = &recovery.Join{Route: recovery.Route(recovery.FastForward)}
 		}
-		if _, err := m.s.Accept(ctx, pos, j, built); err != nil {
+		m.s.Notice = ""
+		wp, err := m.s.Accept(ctx, pos, j, built, consent)
+		if err != nil {
 			return nil, err
 		}
-		return accepted{m.s.State, push}, nil
+		return accepted{m.s.State, push, m.s.Signatures(), wp.Aside, m.s.Notice}, nil
 	})
 	m.task.vital = true
 	return cmd
 }
 
 func (m *model) takeAccepted(a accepted) tea.Cmd {
-	m.st, m.changed = a.st, true
+	m.st, m.changed, m.signed, m.aside = a.st, true, a.signed, false
+	defer func() {
+		if len(a.aside) > 0 {
+			m.flash = m.flash.add(plain, " "+list(short(a.aside, 3))+" was moved aside; undo brings it back.")
+		}
+		if a.notice != "" {
+			m.flash = m.flash.add(trouble, " ▲ ").add(plain, a.notice)
+		}
+	}()
 	if m.pos.Trivial() == recovery.FastForward {
 		m.goTo(recovery.Look)
 		cmd := m.load(true)
@@ -261,7 +280,7 @@ func (m *model) pushPage(w int) page {
 	up := m.pos.Branch.Upstream
 	switch {
 	case m.push.holds != "":
-		say(line{}.bold(joined, "✓ Pushed. ").add(plain, m.push.holds+" Both sides' work is in it."))
+		say(line{}.bold(joined, "✓ Pushed. ").add(plain, m.push.holds+" "+m.inIt()))
 	case r == nil:
 		say(txt(dim, "Asking "+m.pos.Branch.Remote+" where it is…"))
 		return p
@@ -300,6 +319,25 @@ func (m *model) pushPage(w int) page {
 		}
 	}
 	return p
+}
+
+// inIt says what of both sides is in what was pushed.
+func (m *model) inIt() string {
+	switch r := m.push.ready; {
+	case m.pos.Trivial() == recovery.UpToDate && m.join == nil || r == nil:
+		return "Your work is in it."
+	case len(r.left) > 0:
+		return "Both sides' work is in it, but for " + plural(len(r.left), "piece", "pieces") + " left out as you decided: see the list below."
+	}
+	return "Both sides' work is in it."
+}
+
+// signedOf gives the commit that was made of one with a signature, or itself.
+func (m *model) signedOf(id object.ID) object.ID {
+	if to, is := m.signed[id]; is {
+		return to
+	}
+	return id
 }
 
 // goes counts the commits that the push adds to the remote.
@@ -378,7 +416,7 @@ func (m *model) becomes(p *page, w int) {
 			}
 			id, note := s.Commit.ID, "unchanged"
 			if i < len(m.check.built.IDs) && m.check.built.IDs[i] != id && !m.check.built.IDs[i].IsZero() {
-				id, note = m.s.Signed(m.check.built.IDs[i]), "new id, was "+s.Commit.ID.Short()
+				id, note = m.signedOf(m.check.built.IDs[i]), "new id, was "+s.Commit.ID.Short()
 			}
 			if mended {
 				note += ", with the mend"
@@ -392,7 +430,7 @@ func (m *model) becomes(p *page, w int) {
 			}
 		}
 	default:
-		show("✦", joined, m.s.Signed(m.check.built.Tip).Short(), joint, "you", map[bool]string{true: "the joint, with the mend", false: "the joint"}[len(j.Mended) > 0])
+		show("✦", joined, m.signedOf(m.check.built.Tip).Short(), joint, "you", map[bool]string{true: "the joint, with the mend", false: "the joint"}[len(j.Mended) > 0])
 		for _, n := range yoursOf {
 			show("●", yours, n.ID.Short(), n.Subject(), m.name(n, settle.SideYours), "as it is")
 		}
@@ -424,10 +462,10 @@ func (m *model) becomes(p *page, w int) {
 }
 
 func (m *model) leftOutRows(p *page, r *pushReady, w int) {
-	p.row(txt(plain, "  ").then(heading("LEFT OUT")).add(dim, "  what somebody wrote that the result does not hold"))
+	p.row(txt(plain, "  ").then(heading("LEFT OUT")).add(dim, "  what somebody did and the result does not hold"))
 	p.blank()
 	if len(r.left) == 0 {
-		p.row(txt(joined, "    ✓ ").add(plain, "nothing").add(dim, "   every word either side wrote is in the result"))
+		p.row(txt(joined, "    ✓ ").add(plain, "nothing").add(dim, "   every line, name and deletion of either side is in the result"))
 		return
 	}
 	for i, l := range r.left {
@@ -443,7 +481,7 @@ func (m *model) leftOutRows(p *page, r *pushReady, w int) {
 		if l.Line > 0 {
 			where += fmt.Sprintf(":%d", l.Line)
 		}
-		p.row(txt(h, "    "+sign+" "+who).fit(20).add(dim, "  "+where+"   ").add(h, l.Text).cut(w))
+		p.row(txt(h, "    "+sign+" "+who).fit(20).add(dim, "  "+where+"   ").add(h, words.LeftOut(l.Text, l.Kept, l.Mend)).cut(w))
 	}
 }
 
@@ -476,9 +514,13 @@ func (m *model) madeSure(p *page, r *pushReady) {
 	}
 	row(true, "every conflict is settled", detail)
 	if len(r.marked) == 0 {
-		row(true, "no conflict marks in a changed file", plural(r.read, "file read", "files read"))
+		row(true, "no conflict marks in any commit that goes", plural(r.read, "file read", "files read"))
 	} else {
-		row(false, "conflict marks stand in a file", list(short(r.marked, 3)))
+		var where []string
+		for _, k := range r.marked {
+			where = append(where, k.String())
+		}
+		row(false, "conflict marks stand in a file", list(short(where, 2)))
 	}
 	switch c := &m.check; {
 	case c.passed:
@@ -497,7 +539,7 @@ func (m *model) madeSure(p *page, r *pushReady) {
 			paths = append(paths, d.Path)
 		}
 		if m.inWay != nil {
-			row(false, "uncommitted work is in the way", list(short(m.inWay.Paths, 3)))
+			row(m.aside, map[bool]string{true: "what is in the way is moved aside", false: "uncommitted work is in the way"}[m.aside], list(short(m.inWay.Paths, 3)))
 		} else {
 			row(true, "uncommitted work stays as it is", list(short(paths, 3)))
 		}

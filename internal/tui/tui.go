@@ -16,6 +16,7 @@ import (
 	"github.com/charmbracelet/colorprofile"
 
 	"dorvik/internal/core/history"
+	"dorvik/internal/core/object"
 	"dorvik/internal/core/settle"
 	"dorvik/internal/recovery"
 )
@@ -65,8 +66,10 @@ type model struct {
 	consent bool              // agreeing to the first of them was asked for once
 	blocked error
 	inWay   *recovery.OverwriteError
+	aside   bool // what is in the way and git does not know may be moved aside
 	resumed bool
 
+	signed map[object.ID]object.ID // of the commits shown, those that have been signed since
 	stage  recovery.Stage
 	join   *recovery.Join
 	items  []item
@@ -85,6 +88,8 @@ type editing struct {
 	ed    *editor
 	title line
 	save  func(text string) tea.Cmd
+
+	leaving bool // ctrl+c was pressed once
 }
 
 // item is one conflict of the route, in the order it is asked.
@@ -344,6 +349,18 @@ func (m *model) failure(err error) tea.Cmd {
 	default:
 		m.flash = txt(trouble, "▲ ").add(plain, sentence(err.Error()))
 	}
+	var published *recovery.PublishedError
+	if errors.As(err, &published) { // it came here without having been confirmed
+		m.goTo(recovery.Choose)
+		m.choose.route, m.choose.confirm = recovery.Rebase, true
+		m.flash = m.flash.add(plain, " Press y to rebase all the same.")
+	}
+	var over *recovery.OverwriteError
+	if errors.As(err, &over) {
+		if m.inWay = over; over.Unknown {
+			m.flash = m.flash.add(plain, " Press m to have it moved aside.")
+		}
+	}
 	return nil
 }
 
@@ -392,6 +409,11 @@ func (m *model) takeLoaded(l loaded) tea.Cmd {
 
 // afterJoin goes to the stage a joined route asks for.
 func (m *model) afterJoin() tea.Cmd {
+	if m.pos.Picking && m.join.Open == 0 && m.join.Kept() == 0 {
+		cmd := m.dropPick()
+		m.flash = txt(plain, "There is nothing left to pick: what those commits change is in your line. Your branch is as it was.")
+		return cmd
+	}
 	if m.join.Open > 0 {
 		m.goTo(recovery.Settle)
 		m.settle.at = m.nextOpen(-1)

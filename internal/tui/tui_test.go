@@ -177,7 +177,7 @@ func TestEveryScreenOfTheDemoFits(t *testing.T) {
 	b.press("s")
 	b.see("Press y to go on without")
 	b.press("y")
-	b.see("Ready.", "the check failed", "you chose to go on", "every word either side wrote")
+	b.see("Ready.", "the check failed", "you chose to go on", "every line, name and deletion")
 	b.fits("Push")
 	b.press("w")
 	b.see("Nothing is pushed yet")
@@ -433,7 +433,7 @@ func TestPicking(t *testing.T) {
 	mine.Commit("mine", "a", "1\n2\nDrei\n4\n5\n", "b", "bb\n")
 
 	b := newBench(t, mine.Dir)
-	require.NoError(t, b.m.s.Pick(t.Context(), []string{"night~1", "night"}))
+	require.NoError(t, b.m.s.Pick(t.Context(), []string{"night~1", "night"}, 0))
 	b.run(b.m.Init())
 	b.see("2 commits to pick", "theirs, picked", "yours, since the lines parted", "x drop the pick", "same lines", "main will hold 1 commit more")
 	b.fits("look at a pick")

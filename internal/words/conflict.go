@@ -173,6 +173,19 @@ func naming(c *settle.Conflict, n *merge.Naming, who string) string {
 	return renamer + " renamed " + n.From + " to this, and " + other + " " + thing + " Both are kept, under two names; say which has this one."
 }
 
+// LeftOut says what an entry of the account of what is left out is about.
+func LeftOut(text, kept string, mend bool) string {
+	if kept != "" {
+		text = "deleted, and stands: " + kept
+	} else if text == "deleted" {
+		text = "deleted, and is there all the same"
+	}
+	if mend {
+		text += "   (changed by your mend)"
+	}
+	return text
+}
+
 // Given says what of a side's a decision gives up, in the account of what is left out.
 func Given(side settle.Side, what string) string {
 	if side == merge.Yours {

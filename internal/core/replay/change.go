@@ -141,8 +141,9 @@ func (c *Changes) read(ctx context.Context, commits []history.Node) error {
 }
 
 // Same finds for commits of yours those of theirs that make the same change, also to
-// files that one of the two lines (each newest first) has renamed. Contents are read
-// only where paths and modes agree.
+// files that one of the two lines (each newest first) has renamed. One that a later commit
+// of theirs takes back exactly is none. Contents are read only where paths and modes
+// agree.
 func (c *Changes) Same(ctx context.Context, engine *merge.Engine, yours, theirs []history.Node) (map[object.ID]history.Node, error) {
 	if err := c.read(ctx, slices.Concat(theirs, yours)); err != nil {
 		return nil, err
@@ -155,13 +156,14 @@ func (c *Changes) Same(ctx context.Context, engine *merge.Engine, yours, theirs 
 	if err != nil {
 		return nil, err
 	}
-	byPaths := map[ChangeID][]variant{}
-	for _, n := range theirs {
+	byPaths := map[ChangeID][]variant{} // newest first
+	for at, n := range theirs {
 		all, err := c.variants(n, renamedByThem)
 		if err != nil {
 			return nil, err
 		}
 		for _, v := range all {
+			v.at = at
 			byPaths[v.paths] = append(byPaths[v.paths], v)
 		}
 	}
@@ -171,23 +173,56 @@ func (c *Changes) Same(ctx context.Context, engine *merge.Engine, yours, theirs 
 		if err != nil {
 			return nil, err
 		}
+		var made, undone *variant
 		for _, v := range all {
-			for _, other := range byPaths[v.paths] {
-				a, err := v.id()
-				if err != nil {
-					return nil, err
-				}
-				b, err := other.id()
-				if err != nil {
-					return nil, err
-				}
-				if a == b {
-					same[n.ID] = other.of
-				}
+			if made, err = newest(made, v, byPaths); err != nil {
+				return nil, err
 			}
+			if made == nil {
+				continue
+			}
+			back := v.changes.inverse()
+			if undone, err = newest(undone, variant{paths: back.id, id: func() (ChangeID, error) { return c.sum(back) }}, byPaths); err != nil {
+				return nil, err
+			}
+		}
+		if made != nil && (undone == nil || made.at < undone.at) {
+			same[n.ID] = made.of
 		}
 	}
 	return same, nil
+}
+
+// newest gives the newer of a variant and the newest among others that makes the same
+// change as v; either may be nil.
+func newest(known *variant, v variant, others map[ChangeID][]variant) (*variant, error) {
+	for _, other := range others[v.paths] {
+		if known != nil && known.at <= other.at {
+			break
+		}
+		a, err := v.id()
+		if err != nil {
+			return nil, err
+		}
+		b, err := other.id()
+		if err != nil {
+			return nil, err
+		}
+		if a == b {
+			return &other, nil
+		}
+	}
+	return known, nil
+}
+
+// inverse is the changes that take these back.
+func (p *pathsID) inverse() pathsID {
+	out := pathsID{changes: slices.Clone(p.changes)}
+	for i, ch := range out.changes {
+		out.changes[i].Old, out.changes[i].New = ch.New, ch.Old
+	}
+	out.sort()
+	return out
 }
 
 // renamed gives, by their names at the end of a line, the names at its start of files
@@ -240,9 +275,11 @@ func (c *Changes) renamed(ctx context.Context, engine *merge.Engine, line, other
 
 // variant is the changes of a commit, under the names that files have or had.
 type variant struct {
-	of    history.Node
-	paths ChangeID                 // of paths and modes alone
-	id    func() (ChangeID, error) // of all; worked out when it is first asked for
+	of      history.Node
+	at      int // the place of the commit in its line, the newest being 0
+	changes pathsID
+	paths   ChangeID                 // of paths and modes alone
+	id      func() (ChangeID, error) // of all; worked out when it is first asked for
 }
 
 // variants are a commit's changes as they are and, where it edits renamed files, under
@@ -252,7 +289,7 @@ func (c *Changes) variants(n history.Node, back map[string]string) ([]variant, e
 	if err != nil || len(p.changes) == 0 {
 		return nil, err
 	}
-	out := []variant{{n, p.id, func() (ChangeID, error) {
+	out := []variant{{of: n, changes: p, paths: p.id, id: func() (ChangeID, error) {
 		id, _, err := c.Of(n)
 		return id, err
 	}}}
@@ -269,7 +306,7 @@ func (c *Changes) variants(n history.Node, back map[string]string) ([]variant, e
 	}
 	if old.changes != nil {
 		old.sort()
-		out = append(out, variant{n, old.id, sync.OnceValues(func() (ChangeID, error) { return c.sum(old) })})
+		out = append(out, variant{of: n, changes: old, paths: old.id, id: sync.OnceValues(func() (ChangeID, error) { return c.sum(old) })})
 	}
 	return out, nil
 }

@@ -11,42 +11,51 @@ import (
 )
 
 // PickedMergeError says that a commit cannot be picked as it joins lines: it is
-// not one change.
-type PickedMergeError struct{ Commit history.Node }
+// not one change, unless it is said against which parent.
+type PickedMergeError struct {
+	Commit history.Node
+	Parent int // that was asked for, and which it has not; 0 for none
+}
 
 func (e *PickedMergeError) Error() string {
-	return fmt.Sprintf("the commit %s “%s” joins lines, so it is not one change that could be brought over; pick the commits it joined",
+	if e.Parent > 0 {
+		return fmt.Sprintf("the commit %s “%s” has no parent %d: it has %d", e.Commit.ID.Short(), e.Commit.Subject(), e.Parent, len(e.Commit.Parents))
+	}
+	return fmt.Sprintf("the commit %s “%s” joins lines, so it is not one change that could be brought over; pick the commits it joined, or say with --parent 1 that what it brought into its first parent is meant",
 		e.Commit.ID.Short(), e.Commit.Subject())
 }
 
 // Pick brings commits (in order) onto a tip. own are the commits of that tip which
 // may have made the same changes before. What stands on the tip is yours, and what
-// the commits change is theirs. Nothing is written.
-func Pick(ctx context.Context, engine *merge.Engine, changes *Changes, commits, own []history.Node, onto object.ID, resolve Resolver, progress func(done, of int)) ([]Step, error) {
+// the commits change is theirs. A commit that joins lines is taken for what it changed
+// against one of its parents, from 1; 0 refuses such. Nothing is written.
+func Pick(ctx context.Context, engine *merge.Engine, changes *Changes, commits, own []history.Node, parentOf int, onto object.ID, resolve Resolver, progress func(done, of int)) ([]Step, error) {
 	newest := slices.Clone(commits)
 	slices.Reverse(newest)
 	same, err := changes.Same(ctx, engine, newest, own)
 	if err != nil {
 		return nil, err
 	}
-	r := &replayer{ctx: ctx, engine: engine, onto: onto, resolve: resolve, picking: true, mine: map[object.ID]history.Node{}, at: map[object.ID]int{}}
+	r := &replayer{ctx: ctx, engine: engine, onto: onto, resolve: resolve, picking: true, parentOf: parentOf, mine: map[object.ID]history.Node{}, at: map[object.ID]int{}}
 	for i, n := range commits {
 		if progress != nil {
 			progress(i, len(commits))
 		}
-		if len(n.Parents) > 1 {
-			return nil, &PickedMergeError{n}
+		if len(n.Parents) > 1 && (parentOf < 1 || parentOf > len(n.Parents)) {
+			return nil, &PickedMergeError{n, parentOf}
 		}
 		on := parent{i - 1, onto}
 		s := Step{Commit: n, onto: []parent{on}}
-		if other, is := same[n.ID]; is {
-			s.Outcome, s.Same = AlreadyThere, other
-			s.Tree, err = r.tree(on)
-		} else {
-			err = r.plain(&s)
-		}
-		if err != nil {
+		if err = r.plain(&s); err != nil {
 			return nil, fmt.Errorf("picking %s: %w", n.ID, err)
+		}
+		// What was made before is there already, unless it is clear that the tree does not
+		// hold it any more.
+		if other, is := same[n.ID]; is && s.Outcome != Clean {
+			s = Step{Commit: n, onto: s.onto, Outcome: AlreadyThere, Same: other}
+			if s.Tree, err = r.tree(on); err != nil {
+				return nil, fmt.Errorf("picking %s: %w", n.ID, err)
+			}
 		}
 		r.add(s)
 	}

@@ -117,16 +117,17 @@ func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, 
 
 // replayer is a line being replayed.
 type replayer struct {
-	ctx     context.Context
-	engine  *merge.Engine
-	onto    object.ID
-	resolve Resolver
-	mine    map[object.ID]history.Node
-	picking bool              // the commits are theirs
-	merges  bool              // there are merges, so commits are needed to find their bases
-	at      map[object.ID]int // the step of a commit
-	steps   []Step
-	made    []object.ID // a commit for each step, in memory only
+	ctx      context.Context
+	engine   *merge.Engine
+	onto     object.ID
+	resolve  Resolver
+	mine     map[object.ID]history.Node
+	picking  bool              // the commits are theirs,
+	parentOf int               // and of one that joins lines this parent is what it changed
+	merges   bool              // there are merges, so commits are needed to find their bases
+	at       map[object.ID]int // the step of a commit
+	steps    []Step
+	made     []object.ID // a commit for each step, in memory only
 }
 
 func (r *replayer) replayed(parents []object.ID) bool {
@@ -211,6 +212,12 @@ func (r *replayer) plain(s *Step) error {
 		return err
 	}
 	before, err := history.FirstParentTree(r.engine.Store, n.Commit)
+	if len(n.Parents) > 1 {
+		var c *object.Commit
+		if c, err = r.engine.Store.Commit(n.Parents[r.parentOf-1]); err == nil {
+			before = c.Tree
+		}
+	}
 	if err != nil {
 		return err
 	}
