@@ -360,6 +360,9 @@ func (s *Session) trySwitch(ctx context.Context, from, to object.ID) error {
 	if errors.As(err, &ge) {
 		var paths []string
 		for line := range strings.SplitSeq(ge.Words, "\n") {
+			if !strings.Contains(line, "overwritten") && !strings.Contains(line, "uptodate") && !strings.Contains(line, "would lose") {
+				continue
+			}
 			if _, rest, ok := strings.Cut(line, "'"); ok {
 				if path, _, ok := strings.Cut(rest, "'"); ok {
 					paths = append(paths, path)
@@ -370,7 +373,10 @@ func (s *Session) trySwitch(ctx context.Context, from, to object.ID) error {
 			return &OverwriteError{Paths: paths}
 		}
 	}
-	return err
+	if err != nil {
+		return fmt.Errorf("%w. Nothing was changed", err)
+	}
+	return nil
 }
 
 // GoBack takes branch, index and working tree back to a waypoint; an empty

@@ -111,7 +111,7 @@ func safely(read func() error) (err error) {
 
 func openDB(path string, readOnly bool) (db *bbolt.DB, err error) {
 	err = safely(func() (err error) {
-		db, err = bbolt.Open(path, 0o644, &bbolt.Options{Timeout: 300 * time.Millisecond, ReadOnly: readOnly, NoFreelistSync: true})
+		db, err = bbolt.Open(path, 0o644, &bbolt.Options{Timeout: 300 * time.Millisecond, ReadOnly: readOnly})
 		return err
 	})
 	var known *damaged
@@ -247,7 +247,7 @@ func (s *store) close() {
 // cannot be read, without changing anything.
 func Peek(w *Workspace) (*State, error) {
 	path := statePath(w.Repo.GitDir)
-	if _, err := os.Stat(path); err != nil {
+	if info, err := os.Stat(path); err != nil || info.Size() == 0 {
 		return nil, nil
 	}
 	db, err := openDB(path, true)
