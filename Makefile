@@ -3,7 +3,7 @@
 
 GO ?= go
 
-.PHONY: build demo test soak lint bench need
+.PHONY: build demo test race soak lint bench need
 
 build: bin/dorvik
 
@@ -19,6 +19,11 @@ demo: build
 test:
 	@scripts/need go git tmux
 	$(GO) test -timeout 10m ./...
+
+## race: what runs beside each other, under the race detector
+race:
+	@scripts/need go git
+	$(GO) test -race -timeout 15m -run 'TestDrawing|TestAccept|TestEveryScreen|TestPick|TestCheck|TestRename|TestConflicts|TestWhat|TestContents|TestAPush' ./internal/recovery ./internal/tui
 
 ## soak: 100,000 random histories against git, and against the law that nothing is lost, for an hour or so; SEED=7 HISTORIES=20000
 soak:

@@ -23,15 +23,16 @@ import (
 // bench drives a model without a terminal: it runs commands and feeds what they
 // give back until none is left.
 type bench struct {
-	t testing.TB
-	m *model
+	t       testing.TB
+	m       *model
+	drawing bool // all the time while something runs
 }
 
 func newBench(t *testing.T, dir string) *bench {
 	s, err := recovery.OpenSession(t.Context(), dir)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
-	b := &bench{t, newModel(t.Context(), s, "dark")}
+	b := &bench{t: t, m: newModel(t.Context(), s, "dark")}
 	b.m.now = func() time.Time { return time.Date(2026, 3, 5, 12, 0, 0, 0, time.UTC) }
 	b.m.w, b.m.h = 142, 40
 	b.run(b.m.Init())
@@ -50,8 +51,19 @@ func (b *bench) run(cmds ...tea.Cmd) {
 	for _, c := range cmds {
 		start(c)
 	}
+	next := func() tea.Msg {
+		for b.drawing {
+			select {
+			case msg := <-msgs:
+				return msg
+			default:
+				b.text()
+			}
+		}
+		return <-msgs
+	}
 	for ; pending > 0; pending-- {
-		switch msg := (<-msgs).(type) {
+		switch msg := next().(type) {
 		case tea.BatchMsg:
 			for _, c := range msg {
 				start(c)
@@ -115,6 +127,29 @@ func (b *bench) fits(where string) {
 	b.m.w, b.m.h, b.m.theme = w, h, &plain
 	assert.NotContains(b.t, b.m.View().Content, "\x1b[38", where)
 	b.m.theme = theme
+}
+
+// TestDrawingWhileTasksRun draws all the time while it joins, signs, pushes and undoes: under the
+// race detector it shows that drawing never touches what tasks change.
+func TestDrawingWhileTasksRun(t *testing.T) {
+	s := demoClone(t)
+	at := gittest.At(t, s.Clone)
+	signer := filepath.Join(t.TempDir(), "signer")
+	require.NoError(t, os.WriteFile(signer, []byte("#!/bin/sh\ncat >/dev/null\necho '[GNUPG:] SIG_CREATED ' >&2\necho '-----BEGIN PGP SIGNATURE-----'\necho\necho x\necho '-----END PGP SIGNATURE-----'\n"), 0o755))
+	at.Git("config", "commit.gpgSign", "true")
+	at.Git("config", "gpg.program", signer)
+	at.Git("config", "dorvik.check", "true")
+	b := newBench(t, s.Clone)
+	b.drawing = true
+	b.press("enter", "enter", "1", "enter", "1", "enter", "enter", "enter")
+	b.see("Ready.")
+	b.press("w")
+	b.see("Nothing is pushed yet")
+	b.press("u")
+	b.see("The join is undone")
+	b.press("enter", "enter", "enter", "enter")
+	b.press("enter")
+	b.see("Pushed.")
 }
 
 func demoClone(t *testing.T) *demo.Scene {
@@ -571,7 +606,7 @@ func BenchmarkKey(b *testing.B) {
 	s, err := recovery.OpenSession(b.Context(), mine.Dir)
 	require.NoError(b, err)
 	defer s.Close()
-	d := &bench{b, newModel(b.Context(), s, "dark")}
+	d := &bench{t: b, m: newModel(b.Context(), s, "dark")}
 	d.m.w, d.m.h = 142, 40
 	d.run(d.m.Init())
 	d.press("enter", "enter")
