@@ -179,7 +179,7 @@ func TestTheDemoByBothRoutes(t *testing.T) {
 			x.see("All settled")
 			x.press("Enter")
 			x.mendAndCheck()
-			x.see("every word either side wrote is in the result", "uncommitted work stays as it is")
+			x.see("Your mend changed 1 line somebody wrote", "uncommitted work stays as it is")
 			tip, base := x.mine().Git("rev-parse", "main"), x.mine().Git("merge-base", "main", "origin/main")
 			x.press("Enter")
 			x.see("Pushed.", "now holds")

@@ -503,3 +503,78 @@ func TestDemoCommand(t *testing.T) {
 	assert.Equal(t, exitDone, code)
 	assert.Contains(t, errs, "stay in")
 }
+
+// TestLookSaysWhatIsSo: how old what is known is, what is in the way, and that a run was cut off.
+func TestLookSaysWhatIsSo(t *testing.T) {
+	s := scene(t)
+	mine := gittest.At(t, s.Clone)
+	_, out, _ := dorvik("-C", s.Clone, "look", "--json")
+	assert.Empty(t, asJSON(t, out)["in_the_way"])
+	mine.Write("fares/fares.go", "package fares\n")
+	_, out, errs := dorvik("-C", s.Clone, "look", "--no-fetch", "--json")
+	l := asJSON(t, out)
+	assert.Equal(t, []any{"fares/fares.go"}, l["in_the_way"])
+	assert.NotEmpty(t, l["known"])
+	assert.Empty(t, errs)
+	_, _, errs = dorvik("-C", s.Clone, "look", "--no-fetch")
+	assert.Contains(t, errs, "The remote was not asked: this is what was fetched on ")
+	assert.Contains(t, errs, "the join must change fares/fares.go")
+	assert.NotContains(t, errs, "leaves them as they are")
+	mine.Git("checkout", "-q", "fares/fares.go")
+
+	tip := mine.Git("rev-parse", "main")
+	require.NoError(t, os.MkdirAll(filepath.Join(s.Clone, ".git/dorvik"), 0o755))
+	mine.Write(".git/dorvik/moving.json", fmt.Sprintf(`{"kind":"accept","branch":"main","from":"%s","to":"%s","waypoint":{"name":"1","branch":"main"}}`, tip, mine.Git("rev-parse", "origin/main")))
+	code, out, errs := dorvik("-C", s.Clone, "look", "--json")
+	assert.Equal(t, exitDone, code)
+	assert.Equal(t, "accept", asJSON(t, out)["half_done"])
+	assert.Contains(t, errs, "Dorvik was cut off while it changed your branch main")
+	_, out, errs = dorvik("-C", s.Clone, "recover", "--no-check", "--json")
+	assert.Contains(t, errs, "They are as they were before")
+	assert.Contains(t, asJSON(t, out)["notice"], "cut off")
+	_, out, _ = dorvik("-C", s.Clone, "look", "--json")
+	assert.Empty(t, asJSON(t, out)["half_done"])
+	mine.Write(".git/dorvik/moving.json", "{")
+	code, _, errs = dorvik("-C", s.Clone, "look")
+	assert.Equal(t, exitFailed, code)
+	assert.Contains(t, errs, "cannot be read")
+}
+
+// TestWhatHasToBeConfirmed stops with exit code 3 and says what to say.
+func TestWhatHasToBeConfirmed(t *testing.T) {
+	s := scene(t)
+	mine := gittest.At(t, s.Clone)
+	mine.Git("push", "-q", "origin", "main:refs/heads/elsewhere")
+	tip := mine.Git("rev-parse", "main")
+	args := []string{"-C", s.Clone, "recover", "--route", "rebase", "--prefer", "suggested,theirs", "--no-check", "--json"}
+	code, out, errs := dorvik(args...)
+	assert.Equal(t, exitConflicts, code)
+	assert.Len(t, asJSON(t, out)["published"], 4)
+	assert.Contains(t, errs, "--rewrite-published")
+	assert.Equal(t, tip, mine.Git("rev-parse", "main"))
+	code, _, errs = dorvik(append(args, "--rewrite-published")...)
+	assert.Equal(t, exitDone, code, errs)
+	dorvik("-C", s.Clone, "undo")
+
+	mine.Commit("bad", "notes.txt", "<<<<<<< a\nx\n=======\ny\n>>>>>>> b\n")
+	mine.Commit("mended", "notes.txt", "x\n")
+	args = []string{"-C", s.Clone, "recover", "--route", "merge", "--prefer", "suggested,theirs", "--no-check", "--push", "--json"}
+	code, out, errs = dorvik(args...)
+	assert.Equal(t, exitConflicts, code)
+	assert.Len(t, asJSON(t, out)["marks"], 1)
+	assert.Contains(t, errs, "conflict marks stand in notes.txt in")
+	code, out, errs = dorvik(append(args, "--push-marks")...)
+	assert.Equal(t, exitDone, code, errs)
+	assert.Equal(t, "pushed", asJSON(t, out)["result"])
+}
+
+// TestJSONWhateverHappens: one value comes out, also where nothing can be done.
+func TestJSONWhateverHappens(t *testing.T) {
+	for _, args := range [][]string{{"look"}, {"plan"}, {"recover"}, {"pick", "nowhere"}, {"undo"}} {
+		code, out, _ := dorvik(append([]string{"-C", t.TempDir(), "--json"}[:2], append(args, "--json")...)...)
+		assert.Equal(t, exitFailed, code)
+		v := asJSON(t, out)
+		assert.Equal(t, "failed", v["result"], args)
+		assert.NotEmpty(t, v["error"], args)
+	}
+}

@@ -152,7 +152,7 @@ func (r *recoverer) run(ctx context.Context, p *recovery.Position) error {
 		return nil
 	}
 	if p.Trivial() == recovery.UpToDate {
-		if a := r.s.State.Accepted; a != nil {
+		if a := r.s.State().Accepted; a != nil {
 			r.out.Route, r.out.Waypoint = string(a.Route), a.Name
 		}
 		if !r.flags.push {
@@ -225,7 +225,7 @@ func (r *recoverer) run(ctx context.Context, p *recovery.Position) error {
 // one stop of a rebase can change the next, so it joins again until nothing
 // more can be settled.
 func (r *recoverer) settle(ctx context.Context, p *recovery.Position) (*recovery.Join, error) {
-	st := &r.s.State
+	st := r.s.State()
 	route := recovery.Route(r.flags.route)
 	if p.Picking {
 		route = recovery.Pick
@@ -239,12 +239,15 @@ func (r *recoverer) settle(ctx context.Context, p *recovery.Position) (*recovery
 			route = pl.Suggested
 		}
 	}
-	st.Route, st.Stage = route, recovery.Settle
+	if err := r.s.TakeRoute(route); err != nil {
+		return nil, err
+	}
 	r.out.Route = string(route)
 	if p.Trivial() == recovery.FastForward {
 		r.out.Route = string(recovery.FastForward)
 	}
 	for {
+		st = r.s.State()
 		j, err := r.s.Join(ctx, p, route, &st.Book, st.Mends, nil)
 		if err != nil {
 			return nil, err
@@ -252,13 +255,13 @@ func (r *recoverer) settle(ctx context.Context, p *recovery.Position) (*recovery
 		if j.Refused != nil {
 			return nil, j.Refused
 		}
-		if next, way, ok := firstOpen(j, &st.Book, r.prefer); ok {
-			if err := r.s.Decide(settle.Decision{Key: next.Key, Way: way}); err != nil {
-				return nil, err
-			}
-			continue
+		next, way, ok := firstOpen(j, &st.Book, r.prefer)
+		if !ok {
+			return j, nil
 		}
-		return j, r.s.Save()
+		if err := r.s.Decide(settle.Decision{Key: next.Key, Way: way}); err != nil {
+			return nil, err
+		}
 	}
 }
 
@@ -321,6 +324,7 @@ func (r *recoverer) marks(ctx context.Context, p *recovery.Position, tip object.
 }
 
 func (r *recoverer) report(p *recovery.Position, j *recovery.Join) error {
+	book := r.s.State().Book
 	for _, stop := range j.Stops {
 		var commit *object.ID
 		if stop.Commit.Commit != nil {
@@ -328,7 +332,7 @@ func (r *recoverer) report(p *recovery.Position, j *recovery.Join) error {
 		}
 		for _, f := range stop.Files {
 			for _, c := range f.Conflicts {
-				if d, _, ok := r.s.State.Book.For(c); ok {
+				if d, _, ok := book.For(c); ok {
 					r.out.Settled = append(r.out.Settled, settledJSON{c.Path, string(d.Way), commit})
 				} else {
 					r.out.Open = append(r.out.Open, openConflict{c.Path, string(c.Kind), commit})
@@ -346,7 +350,7 @@ func (r *recoverer) report(p *recovery.Position, j *recovery.Join) error {
 			r.say("%s “%s” is left out: nothing of it is left.", st.Commit.ID.Short(), st.Commit.Subject())
 		}
 	}
-	left, err := r.s.LeftOut(p, j, &r.s.State.Book)
+	left, err := r.s.LeftOut(p, j, &book)
 	r.out.LeftOut = append(r.out.LeftOut, left...)
 	return err
 }
@@ -376,9 +380,8 @@ func (r *recoverer) check(ctx context.Context, j *recovery.Join, b recovery.Buil
 	r.out.Check = &checkJSON{line, res.Passed, res.Took.Seconds()}
 	if !res.Passed {
 		r.out.Result = "check-failed"
-		r.s.State.Stage = recovery.Check
 		r.say("The joined code does not pass. Nothing was changed; open dorvik to mend it.")
-		return errors.Join(exit{exitCheck}, r.s.Save())
+		return errors.Join(exit{exitCheck}, r.s.Reach(recovery.Check))
 	}
 	return nil
 }

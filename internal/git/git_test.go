@@ -236,3 +236,38 @@ func TestCheckout(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(dir, ".git")))
 	assert.Equal(t, "2\n", at(two), "a broken checkout is made anew")
 }
+
+// TestACheckoutTouchesOnlyItsOwnRecord: a person's own working tree that is unplugged stays on
+// record, and a copy of a clone does not work in the original's checkout.
+func TestACheckoutTouchesOnlyItsOwnRecord(t *testing.T) {
+	gittest.Isolate(t)
+	g := gittest.New(t)
+	g.Commit("one", "a", "1\n")
+	r := open(t, g.Dir)
+	tip, err := r.Resolve(t.Context(), "HEAD")
+	require.NoError(t, err)
+	stick := filepath.Join(t.TempDir(), "stick")
+	g.Git("worktree", "add", "-q", "--detach", stick)
+	require.NoError(t, os.Rename(stick, stick+" unplugged"))
+	check := filepath.Join(g.Dir, ".git", "dorvik", "check")
+	_, err = r.OpenCheckout(t.Context(), check, tip)
+	require.NoError(t, err)
+	require.NoError(t, os.RemoveAll(check))
+	_, err = r.OpenCheckout(t.Context(), check, tip)
+	require.NoError(t, err, "what is left of it is no hindrance")
+	require.NoError(t, os.Rename(stick+" unplugged", stick))
+	assert.Contains(t, g.Git("worktree", "list"), stick)
+	assert.Empty(t, gittest.At(t, stick).Git("status", "--porcelain"))
+
+	copied := filepath.Join(t.TempDir(), "copy")
+	require.NoError(t, os.CopyFS(copied, os.DirFS(g.Dir)))
+	require.NoError(t, os.WriteFile(filepath.Join(check, "built"), []byte("by the original\n"), 0o644))
+	c := open(t, copied)
+	own := filepath.Join(copied, ".git", "dorvik", "check")
+	_, err = c.OpenCheckout(t.Context(), own, tip)
+	require.NoError(t, err)
+	assert.FileExists(t, filepath.Join(check, "built"), "the original's is not touched")
+	assert.True(t, c.holdsCheckout(t.Context(), own))
+	assert.True(t, r.holdsCheckout(t.Context(), check))
+	assert.False(t, r.holdsCheckout(t.Context(), own))
+}

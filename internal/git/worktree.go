@@ -42,8 +42,24 @@ func (r *Repo) Refresh(ctx context.Context) error {
 	if code(err) == 1 {
 		return nil // some are changed, which is no failure
 	}
+	if lock, lerr := r.Inside(ctx, "index.lock"); err != nil && lerr == nil {
+		if _, serr := os.Lstat(lock); serr == nil {
+			return &LockedError{lock, err}
+		}
+	}
 	return err
 }
+
+// LockedError says that another git has the index, or died while it had.
+type LockedError struct {
+	Path string
+	Err  error
+}
+
+func (e *LockedError) Error() string {
+	return fmt.Sprintf("another git is at work in this repository, or died at it: %s is there. Wait until it has ended; if none runs, remove that file and try again. Nothing was changed", e.Path)
+}
+func (e *LockedError) Unwrap() error { return e.Err }
 
 // Restore writes files as the index has them.
 func (r *Repo) Restore(ctx context.Context, paths []string) error {

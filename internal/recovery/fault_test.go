@@ -54,13 +54,13 @@ func act(dir, what string) error {
 	if err := s.Sync(p); err != nil || p.Trivial() == UpToDate {
 		return err
 	}
-	s.State.Route = Merge
+	s.state.Route = Merge
 	for {
-		j, err := s.Join(ctx, p, Merge, &s.State.Book, nil, nil)
+		j, err := s.Join(ctx, p, Merge, &s.state.Book, nil, nil)
 		if err != nil {
 			return err
 		}
-		if c := firstWithout(j, &s.State.Book); c != nil {
+		if c := firstWithout(j, &s.state.Book); c != nil {
 			if err := s.Decide(settle.Decision{Key: c.Key, Way: settle.Theirs}); err != nil {
 				return err
 			}
@@ -328,4 +328,91 @@ func TestEveryFaultLeavesAWhole(t *testing.T) {
 		}
 	}
 	t.Logf("%d points tried", points)
+}
+
+// TestWhatSomebodyDidAfterACut: the run was killed at each step, and then its owner edited a file
+// the join changes, or was on another branch and came back. Nothing of either is lost.
+func TestWhatSomebodyDidAfterACut(t *testing.T) {
+	h := newHarbour(t, 0)
+	for at := 1; ; at++ {
+		dir := h.copy(t, h.dir)
+		if err := run(dir, "accept", "DORVIK_STEP="+strconv.Itoa(at)); err == nil {
+			require.Greater(t, at, 8)
+			return
+		}
+		half := exists(filepath.Join(dir, ".git/dorvik/moving.json"))
+		for name, meanwhile := range map[string]func(r *gittest.Repo){
+			"edited":         func(r *gittest.Repo) { r.Write("f", "edited after the cut\n") },
+			"written":        func(r *gittest.Repo) { r.Write("new/deep/x", "written after the cut\n") },
+			"another branch": func(r *gittest.Repo) { _, _ = r.Try("switch", "-q", "-c", "elsewhere") },
+			"and back": func(r *gittest.Repo) {
+				_, _ = r.Try("switch", "-q", "-c", "elsewhere")
+				_, _ = r.Try("switch", "-q", "main")
+			},
+			"a commit of all": func(r *gittest.Repo) { r.Git("commit", "-q", "-m", "after the cut") },
+		} {
+			if t.Failed() {
+				return
+			}
+			what := fmt.Sprintf("killed at step %d, then %s", at, name)
+			one := h.copy(t, dir)
+			r := gittest.At(t, one)
+			meanwhile(r)
+			tip := r.Git("rev-parse", "HEAD")
+			w, err := OpenWorkspace(t.Context(), one)
+			require.NoError(t, err)
+			tr, alive, err := w.HalfDone()
+			assert.NoError(t, err)
+			assert.Equal(t, half, tr != nil, what)
+			assert.False(t, alive)
+			w.Close()
+			s, err := OpenSession(t.Context(), one)
+			if !assert.NoError(t, err, what) {
+				continue
+			}
+			assert.Equal(t, half, s.Notice != "", "%s: %q", what, s.Notice)
+			s.Close()
+			assert.NoFileExists(t, filepath.Join(one, ".git/dorvik/moving.json"), what)
+			for path, text := range h.aside {
+				assert.Equal(t, text, r.Read(path), what)
+			}
+			switch name {
+			case "edited":
+				assert.Equal(t, "edited after the cut\n", r.Read("f"), what)
+			case "written":
+				assert.Equal(t, "written after the cut\n", r.Read("new/deep/x"), what)
+			case "a commit of all":
+				assert.Equal(t, tip, r.Git("rev-parse", "HEAD"), what)
+			default:
+				is := h.files
+				if head := r.Git("rev-parse", "HEAD"); head != h.before {
+					is = h.after
+				}
+				assert.Equal(t, is, filesOf(t, one), what)
+				assert.Equal(t, "MM d/h| M g|A  staged|?? untracked/", strings.ReplaceAll(r.Git("status", "--porcelain"), "\n", "|"), what)
+			}
+		}
+	}
+}
+
+func exists(path string) bool {
+	_, err := os.Lstat(path)
+	return err == nil
+}
+
+// TestALockOfAnother is named, and not removed.
+func TestALockOfAnother(t *testing.T) {
+	h := newHarbour(t, 0)
+	for what, from := range map[string]string{"accept": h.dir, "undo": h.joined} {
+		dir := h.copy(t, from)
+		lock := filepath.Join(dir, ".git/index.lock")
+		require.NoError(t, os.WriteFile(lock, nil, 0o644))
+		before := filesOf(t, dir)
+		err := act(dir, what)
+		assert.ErrorContains(t, err, "index.lock")
+		assert.ErrorContains(t, err, "remove")
+		assert.FileExists(t, lock)
+		assert.Equal(t, before, filesOf(t, dir))
+		assert.NoFileExists(t, filepath.Join(dir, ".git/dorvik/moving.json"))
+	}
 }

@@ -119,28 +119,28 @@ func (s *Session) Pick(ctx context.Context, revs []string, parent int) error {
 	if _, err := s.picking(ctx, b, b.Tip, picks, parent); err != nil {
 		return err
 	}
-	if !slices.Equal(s.State.Picks, picks) || s.State.PickParent != parent {
-		s.State.Stage = Look
-		s.State.Mends = nil
+	if !slices.Equal(s.state.Picks, picks) || s.state.PickParent != parent {
+		s.state.Stage = Look
+		s.state.Mends = nil
 	}
-	s.State.Branch, s.State.Picks, s.State.PickParent, s.State.Route = b.Name, picks, parent, Pick
-	return s.Save()
+	s.state.Branch, s.state.Picks, s.state.PickParent, s.state.Route = b.Name, picks, parent, Pick
+	return s.save()
 }
 
 // DropPick goes back to joining the branch with its upstream.
 func (s *Session) DropPick() error {
-	s.State.Picks, s.State.Route, s.State.Stage, s.State.Mends = nil, "", Look, nil
-	return s.Save()
+	s.state.Picks, s.state.Route, s.state.Stage, s.state.Mends = nil, "", Look, nil
+	return s.save()
 }
 
 // Stand is Workspace.Stand, or while commits are picked where they stand to the
 // branch.
 func (s *Session) Stand(ctx context.Context, fetch bool) (*Position, error) {
 	home, err := s.Workspace.Stand(ctx, fetch)
-	if err != nil || len(s.State.Picks) == 0 || s.State.Branch != home.Branch.Name {
+	if err != nil || len(s.state.Picks) == 0 || s.state.Branch != home.Branch.Name {
 		return home, err
 	}
-	p, err := s.picking(ctx, home.Branch, home.Yours, s.State.Picks, s.State.PickParent)
+	p, err := s.picking(ctx, home.Branch, home.Yours, s.state.Picks, s.state.PickParent)
 	if err != nil {
 		return nil, err
 	}

@@ -59,16 +59,16 @@ func ready(t *testing.T, s *Session, route Route, way settle.Way) (*Position, *J
 	require.NoError(t, err)
 	require.NoError(t, p.Unanswered)
 	require.NoError(t, s.Sync(p))
-	s.State.Route = route
+	s.state.Route = route
 	for {
-		j, err := s.Join(t.Context(), p, route, &s.State.Book, s.State.Mends, nil)
+		j, err := s.Join(t.Context(), p, route, &s.state.Book, s.state.Mends, nil)
 		require.NoError(t, err)
 		require.NoError(t, j.Refused)
 		done := true
 		for _, stop := range j.Stops {
 			for _, f := range stop.Files {
 				for _, c := range f.Conflicts {
-					if _, _, ok := s.State.Book.For(c); !ok && done {
+					if _, _, ok := s.state.Book.For(c); !ok && done {
 						require.NoError(t, s.Decide(settle.Decision{Key: c.Key, Way: way}))
 						done = false
 					}
@@ -200,7 +200,7 @@ func TestARefusedPushGoesBackAndKeepsDecisionsAndMends(t *testing.T) {
 			assert.Equal(t, git.Behind, done.Refusal.Kind)
 			assert.True(t, done.WentBack)
 			assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
-			assert.Equal(t, Look, s.State.Stage)
+			assert.Equal(t, Look, s.state.Stage)
 
 			s.Close() // the next run goes on with what was decided
 			s = tm.session()
@@ -415,7 +415,7 @@ func TestLeftOutAndOverlap(t *testing.T) {
 	tm.other.Git("push", "-q")
 	s := tm.session()
 	p, j, b := ready(t, s, Merge, settle.Yours)
-	left, err := s.LeftOut(p, j, &s.State.Book)
+	left, err := s.LeftOut(p, j, &s.state.Book)
 	require.NoError(t, err)
 	var told []string
 	for _, l := range left {

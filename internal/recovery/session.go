@@ -25,7 +25,7 @@ import (
 // can be open in a repository at a time.
 type Session struct {
 	*Workspace
-	State  State
+	state  State // changed only by methods that say what the person does
 	store  *store
 	Notice string // what opening found and did, if anything
 
@@ -45,7 +45,7 @@ func OpenSession(ctx context.Context, dir string) (*Session, error) {
 	var damage string
 	if s.store, damage, err = openStore(w.Repo.GitDir); err == nil {
 		if err = s.hold(); err == nil {
-			if s.State, err = s.store.load(); err == nil {
+			if s.state, err = s.store.load(); err == nil {
 				s.sweep(ctx)
 				err = s.goOn(ctx)
 			}
@@ -76,14 +76,45 @@ func (s *Session) sweep(ctx context.Context) {
 	}
 }
 
-// Save keeps the state.
-func (s *Session) Save() error { return s.store.save(&s.State) }
+// State gives the recovery as it is now. What it holds is not changed by anything that
+// happens later.
+func (s *Session) State() State {
+	st := s.state
+	if st.Accepted != nil {
+		wp := *st.Accepted
+		st.Accepted = &wp
+	}
+	if st.Checked != nil {
+		c := *st.Checked
+		st.Checked = &c
+	}
+	return st
+}
+
+// TakeRoute has the recovery go by a route, and on to Settle. A check of another route's result
+// counts no more.
+func (s *Session) TakeRoute(r Route) error {
+	if s.state.Route != r {
+		s.state.Checked = nil
+	}
+	s.state.Route, s.state.Stage = r, Settle
+	return s.save()
+}
+
+// Reach has the recovery be at a stage.
+func (s *Session) Reach(stage Stage) error {
+	s.state.Stage = stage
+	return s.save()
+}
+
+// save keeps the state.
+func (s *Session) save() error { return s.store.save(&s.state) }
 
 // Sync fits the kept recovery to where things stand now. Decisions are kept
 // by what they are about, so they stay; the rest of a recovery of another
 // branch or of other commits of yours is dropped.
 func (s *Session) Sync(p *Position) error {
-	st := &s.State
+	st := &s.state
 	if a := st.Accepted; a != nil && (a.Branch != p.Branch.Name || a.After != p.Yours || p.NothingToDo()) {
 		st.Accepted = nil
 	}
@@ -107,37 +138,37 @@ func (s *Session) Sync(p *Position) error {
 		st.Stage = Look
 	}
 	st.Yours, st.Theirs = p.Yours, p.Theirs
-	return s.Save()
+	return s.save()
 }
 
 // Decide records a decision.
 func (s *Session) Decide(d settle.Decision) error {
-	s.State.Book.Decide(d)
-	return s.Save()
+	s.state.Book.Decide(d)
+	return s.save()
 }
 
 // UndoDecision takes the last decision back; ok is false where there is none.
 func (s *Session) UndoDecision() (d settle.Decision, ok bool, err error) {
-	if d, ok = s.State.Book.Undo(); ok {
-		err = s.Save()
+	if d, ok = s.state.Book.Undo(); ok {
+		err = s.save()
 	}
 	return d, ok, err
 }
 
 // AddMend records a mend, made on top of those there are.
 func (s *Session) AddMend(m Mend) error {
-	s.State.Mends = append(slices.Clip(s.State.Mends), m)
-	return s.Save()
+	s.state.Mends = append(slices.Clip(s.state.Mends), m)
+	return s.save()
 }
 
 // UndoMend takes the last mend back; ok is false where there is none.
 func (s *Session) UndoMend() (m Mend, ok bool, err error) {
-	n := len(s.State.Mends)
+	n := len(s.state.Mends)
 	if n == 0 {
 		return m, false, nil
 	}
-	m, s.State.Mends = s.State.Mends[n-1], s.State.Mends[:n-1:n-1]
-	return m, true, s.Save()
+	m, s.state.Mends = s.state.Mends[n-1], s.state.Mends[:n-1:n-1]
+	return m, true, s.save()
 }
 
 // PublishedError says that a rebase would rewrite commits that others may have.
@@ -267,7 +298,7 @@ func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built, con
 	wp := &Waypoint{Branch: p.Branch.Name, Before: p.Yours, After: b.Tip, Theirs: p.Theirs, Route: j.Route, Time: time.Now(), Aside: aside}
 	what := "join " + p.Branch.Upstream + " by " + string(j.Route)
 	if p.Picking {
-		wp.Picks, wp.Parent, what = s.State.Picks, s.State.PickParent, "pick "+count(len(p.Parted.Theirs), "commit", "commits")
+		wp.Picks, wp.Parent, what = s.state.Picks, s.state.PickParent, "pick "+count(len(p.Parted.Theirs), "commit", "commits")
 	}
 	for taken := true; taken; {
 		wp.Name = ""
@@ -285,7 +316,7 @@ func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built, con
 		return nil, errors.Join(err, s.store.putWaypoint(wp))
 	}
 	s.accepted(wp)
-	s.noted(s.Save())
+	s.noted(s.save())
 	return wp, nil
 }
 
@@ -298,9 +329,9 @@ func (s *Session) noted(err error) {
 
 // accepted notes that the branch is at a waypoint's other end.
 func (s *Session) accepted(wp *Waypoint) {
-	s.State.Accepted, s.State.Stage, s.State.Yours = wp, Push, wp.After
+	s.state.Accepted, s.state.Stage, s.state.Yours = wp, Push, wp.After
 	if wp.Route == Pick {
-		s.State.Picks, s.State.Route = nil, ""
+		s.state.Picks, s.state.Route = nil, ""
 	}
 }
 
@@ -437,11 +468,11 @@ func (s *Session) GoBack(ctx context.Context, name string) (*Waypoint, error) {
 // undone notes that a join was gone back from.
 func (s *Session) undone(wp *Waypoint) error {
 	wp.GoneBack = true
-	s.State.Accepted, s.State.Yours, s.State.Stage = nil, wp.Before, Settle
+	s.state.Accepted, s.state.Yours, s.state.Stage = nil, wp.Before, Settle
 	if wp.Route == Pick {
-		s.State.Branch, s.State.Picks, s.State.PickParent, s.State.Route = wp.Branch, wp.Picks, wp.Parent, Pick
+		s.state.Branch, s.state.Picks, s.state.PickParent, s.state.Route = wp.Branch, wp.Picks, wp.Parent, Pick
 	}
-	return errors.Join(s.store.putWaypoint(wp), s.Save())
+	return errors.Join(s.store.putWaypoint(wp), s.save())
 }
 
 // Pushed is how a push went.
@@ -462,8 +493,8 @@ func (s *Session) PushTip(ctx context.Context, p *Position) (*Pushed, error) {
 		return nil, err
 	}
 	want := p.Yours
-	if s.State.Accepted != nil {
-		want = s.State.Accepted.After
+	if s.state.Accepted != nil {
+		want = s.state.Accepted.After
 	}
 	if b.Name != p.Branch.Name || b.Tip != want {
 		return nil, &MovedError{p.Branch.Name}
@@ -477,11 +508,11 @@ func (s *Session) PushTip(ctx context.Context, p *Position) (*Pushed, error) {
 		}
 	}
 	if out.Refusal != nil {
-		if a := s.State.Accepted; out.Refusal.Kind == git.Behind && a != nil && a.Route != Pick {
+		if a := s.state.Accepted; out.Refusal.Kind == git.Behind && a != nil && a.Route != Pick {
 			if _, err := s.GoBack(ctx, a.Name); err == nil {
 				out.WentBack = true
-				s.State.Stage = Look
-				return out, s.Save()
+				s.state.Stage = Look
+				return out, s.save()
 			}
 		}
 		return out, nil
@@ -492,8 +523,8 @@ func (s *Session) PushTip(ctx context.Context, p *Position) (*Pushed, error) {
 	if out.Holds, err = s.Repo.RemoteTip(ctx, b.Remote, b.Ref); err != nil {
 		return out, fmt.Errorf("the push was accepted, but then the remote did not answer: %w", err)
 	}
-	s.State = State{Branch: b.Name, Agreed: s.State.Agreed, LastCheck: s.State.LastCheck}
-	return out, s.Save()
+	s.state = State{Branch: b.Name, Agreed: s.state.Agreed, LastCheck: s.state.LastCheck}
+	return out, s.save()
 }
 
 // CheckCommand gives the check of the joined tree: the one set with
@@ -519,15 +550,15 @@ func (w *Workspace) CheckCommand(ctx context.Context, tree object.ID) (c check.C
 }
 
 // AgreedTo reports whether a check command was agreed to in this repository.
-func (s *Session) AgreedTo(line string) bool { return slices.Contains(s.State.Agreed, line) }
+func (s *Session) AgreedTo(line string) bool { return slices.Contains(s.state.Agreed, line) }
 
 // Agree records that a check command, or a merge driver, may be run in this repository.
 func (s *Session) Agree(line string) error {
 	if s.AgreedTo(line) {
 		return nil
 	}
-	s.State.Agreed = append(s.State.Agreed, line)
-	return s.Save()
+	s.state.Agreed = append(slices.Clip(s.state.Agreed), line)
+	return s.save()
 }
 
 // RunCheck runs a command on the joined commit in a checkout of its own and
@@ -557,9 +588,9 @@ func (s *Session) RunCheck(ctx context.Context, line string, tip object.ID, emit
 	if err != nil {
 		return r, dir, err
 	}
-	s.State.Checked = &Checked{Tree: tree, Command: line, Passed: r.Passed, Took: r.Took}
-	s.State.LastCheck = r.Took
-	return r, dir, s.Save()
+	s.state.Checked = &Checked{Tree: tree, Command: line, Passed: r.Passed, Took: r.Took}
+	s.state.LastCheck = r.Took
+	return r, dir, s.save()
 }
 
 // Diagnose finds the places in the joined tree that the output of a check run
@@ -579,7 +610,7 @@ func (w *Workspace) Diagnose(tree object.ID, output []string, dir string) ([]dia
 
 // CheckOf gives the recorded outcome of a check of a tree, or nil.
 func (s *Session) CheckOf(tree object.ID) *Checked {
-	if c := s.State.Checked; c != nil && c.Tree == tree {
+	if c := s.state.Checked; c != nil && c.Tree == tree {
 		return c
 	}
 	return nil

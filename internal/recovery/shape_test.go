@@ -9,12 +9,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dorvik/internal/core/history"
+	"dorvik/internal/core/merge"
 	"dorvik/internal/core/object"
 	"dorvik/internal/core/settle"
 )
 
 // shapeOf makes the files of a list such as "a=1/2 b@target": a text whose lines are
-// parted by slashes, or a link. A name before := is that of a file of ten lines, with what
+// parted by slashes, a link, and with !, + and # a file that is no text, one that can be
+// run, and a submodule. A name before := is that of a file of ten lines, with what
 // stands behind it in place of the tenth.
 func shapeOf(list string) files {
 	f := files{}
@@ -33,6 +35,12 @@ func shapeOf(list string) files {
 			f[path] = file{"100644", strings.ReplaceAll(text, "/", "\n") + "\n"}
 		} else if path, to, ok := strings.Cut(word, "@"); ok {
 			f[path] = file{"120000", to}
+		} else if path, text, ok := strings.Cut(word, "!"); ok {
+			f[path] = file{"100644", "\x00" + text}
+		} else if path, text, ok := strings.Cut(word, "+"); ok {
+			f[path] = file{"100755", text + "\n"}
+		} else if path, id, ok := strings.Cut(word, "#"); ok {
+			f[path] = file{"160000", strings.Repeat(id, 40)}
 		}
 	}
 	return f
@@ -176,5 +184,106 @@ func TestAFileKeptUnderBothNamesByBoth(t *testing.T) {
 			assert.True(t, j.Clean(), "%s: %v", c.name, conflictPaths(j.Stops))
 			assert.Equal(t, shapeOf(c.want).tree(t, w.Store), j.Tree, c.name)
 		}
+	}
+}
+
+// TestEveryShapeByEveryWay walks every shape a conflict has, by every way it offers, wherever
+// there are several conflicts by every choice for each: what is not in the result is told.
+func TestEveryShapeByEveryWay(t *testing.T) {
+	seen := map[merge.Kind]map[settle.Way]bool{}
+	for _, c := range []struct{ base, yours, theirs string }{
+		{"f:=ten", "f:=mine", "f:=theirs"},                                    // content
+		{"f=a/b/c/d", "f=a/c/d", "f=a/B/c/d"},                                 // a line taken out, and changed
+		{"f=a/b/c/d", "f=a/x/b/c/d", "f=a/y/b/c/d"},                           // lines added in one place
+		{"z=1", "z=1 n=mine", "z=1 n=theirs"},                                 // add/add
+		{"f:=ten z=1", "f:=mine z=1", "z=1"},                                  // modify/delete
+		{"f:=ten z=1", "z=1", "f:=theirs z=1"},                                // and the other way round
+		{"f:=ten z=1", "g<f:=ten z=1", "z=1"},                                 // rename/delete
+		{"f:=ten", "g<f:=mine", "h<f:=theirs"},                                // rename/rename
+		{"f:=ten z=1", "g<f:=mine z=1", "h<f:=ten g=new z=1"},                 // and one name taken
+		{"a:=ten b:=ten", "n<a:=mine b:=ten", "a:=theirs n<b:=ten"},           // two files, one name
+		{"a:=ten", "n<a:=mine", "a:=theirs n=new"},                            // rename/add
+		{"z=1", "z=1 p=mine", "z=1 p/x=theirs"},                               // file/directory
+		{"p/x=1/2 z=1", "p=mine z=1", "p/x=1/3 p/y=new z=1"},                  // where the directory was
+		{"p=1 z=1", "p=2 z=1", "p/x=theirs z=1"},                              // where the file was
+		{"a:=ten", "p<a:=mine", "a:=theirs p/x=new"},                          // a file renamed to a directory's name
+		{"d/x:=ten", "e/x<d/x:=ten", "d/x:=ten d/new=new"},                    // directory-rename
+		{"d/x:=ten", "e/x<d/x:=ten e/new=mine", "d/x:=ten d/new=theirs"},      // and the new place taken
+		{"d/x:=ten b:=ten", "e/x<d/x:=ten b:=mine", "d/x:=ten d/b<b:=theirs"}, // moved into it, both edited
+		{"l@a z=1", "l@b z=1", "l@c z=1"},                                     // symlink
+		{"f=1 z=1", "f@link z=1", "f=2 z=1"},                                  // type
+		{"f!base z=1", "f!mine z=1", "f!theirs z=1"},                          // binary
+		{"z=1", "z=1 f!mine", "z=1 f!theirs"},                                 // binary, added
+		{"z=1", "z=1 f+run", "z=1 f=run"},                                     // mode
+		{"s#1 z=1", "s#2 z=1", "s#3 z=1"},                                     // submodule
+	} {
+		for _, route := range []Route{Merge, Rebase, Pick} {
+			// Every choice is a list of numbers, one a conflict, counted through.
+			choices := []int{}
+			for more := true; more; {
+				out, offered := playShapes(t, c.base, c.yours, c.theirs, route, choices, seen)
+				assert.Empty(t, out.lost(t), "%s | %s | %s by %s\n%s\n%+v", c.base, c.yours, c.theirs, route, strings.Join(out.decided, "\n"), out.left)
+				for len(choices) < len(offered) {
+					choices = append(choices, 0)
+				}
+				choices = choices[:len(offered)]
+				more = false
+				for i := len(offered) - 1; i >= 0 && !more; i-- {
+					if choices[i]++; choices[i] < offered[i] {
+						more, choices = true, choices[:i+1]
+					}
+				}
+			}
+		}
+	}
+	for _, kind := range []merge.Kind{merge.Content, merge.AddAdd, merge.ModifyDelete, merge.FileDirectory, merge.ModeBits, merge.Type, merge.Symlink,
+		merge.Binary, merge.Submodule, merge.RenameDelete, merge.RenameRename, merge.RenameAdd, merge.DirectoryRename} {
+		assert.GreaterOrEqual(t, len(seen[kind]), 2, "%s is among them, by each of its ways: %v", kind, seen[kind])
+	}
+}
+
+// playShapes settles the conflicts of three trees by the ways that choices number, the
+// first where they end, and gives how many ways each offered.
+func playShapes(t *testing.T, base, yours, theirs string, route Route, choices []int, seen map[merge.Kind]map[settle.Way]bool) (*outcome, []int) {
+	w := memory()
+	out := &outcome{w: w, base: shapeOf(base), tips: [2]files{shapeOf(yours), shapeOf(theirs)}, on: [2]map[string]bool{{}, {}}}
+	who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0000"}
+	commit := func(f files, parents ...object.ID) object.ID {
+		who.When++
+		return w.Store.PutCommit(&object.Commit{Tree: f.tree(t, w.Store), Parents: parents, AuthorLine: who.String(), Committer: who, Message: "x\n"})
+	}
+	root := commit(out.base)
+	y, th := commit(out.tips[0], root), commit(out.tips[1], root)
+	var err error
+	if out.p = (&Position{Yours: y, Theirs: th}); route == Pick {
+		out.p, err = w.picking(t.Context(), out.p.Branch, y, []object.ID{th}, 0)
+	} else {
+		out.p.Parted, err = history.Diverge(t.Context(), w.Store, y, th)
+	}
+	require.NoError(t, err)
+	book := &settle.Book{}
+	var offered []int
+	for {
+		out.j, err = w.Join(t.Context(), out.p, route, book, nil, nil)
+		require.NoError(t, err)
+		c := firstWithout(out.j, book)
+		if c == nil {
+			out.left, err = w.LeftOut(out.p, out.j, book)
+			require.NoError(t, err)
+			return out, offered
+		}
+		n := 0
+		if len(offered) < len(choices) {
+			n = choices[len(offered)]
+		}
+		offered = append(offered, len(c.Ways))
+		way := c.Ways[min(n, len(c.Ways)-1)].Way
+		if seen[c.Kind] == nil {
+			seen[c.Kind] = map[settle.Way]bool{}
+		}
+		seen[c.Kind][way] = true
+		out.woven = out.woven || way == settle.Weave
+		book.Decide(settle.Decision{Key: c.Key, Way: way})
+		out.decided = append(out.decided, fmt.Sprintf("%s %s %s", c.Path, c.Kind, way))
 	}
 }

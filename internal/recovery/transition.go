@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -267,23 +268,68 @@ func (s *Session) takeBack(ctx context.Context, tr *Transition, cause error) err
 	return fmt.Errorf("%w. Everything is as it was before", cause)
 }
 
-// restore brings index and files back to the tree they came from. What is neither as it was
-// nor as it was to be is somebody's later work, and stays.
+// restore brings index and files back to what the branch one is on has, wherever the
+// transition changed them. What is neither as it was nor as it was to be is somebody's
+// later work, and stays.
 func (s *Session) restore(ctx context.Context, tr *Transition) error {
-	from, to, changes, err := s.trees(tr)
+	_, _, changes, err := s.trees(tr)
 	if err != nil {
 		return err
 	}
 	s.clearLocks(tr)
-	done, err := s.switched(ctx, changes)
+	b, err := s.Repo.Current(ctx)
 	if err != nil {
 		return err
 	}
-	if done && len(changes) > 0 {
-		// All of it is in place: git itself takes it back, files and index.
-		if err := s.Repo.SwitchTree(ctx, to, from, false); err != nil {
-			if back, serr := s.switchedBack(ctx, changes); serr != nil || !back {
-				return errors.Join(err, serr)
+	head, err := s.Tree(b.Tip)
+	if err != nil {
+		return err
+	}
+	index, dirty, err := s.indexAndDirty(ctx)
+	if err != nil {
+		return err
+	}
+	// What the index has of the new tree and the branch has not is taken back by git itself,
+	// but for files that were edited since.
+	came := map[string]object.Entry{}
+	for _, c := range changes {
+		has, err := s.Store.Find(head, c.Path)
+		if err != nil {
+			return err
+		}
+		if has.IsTree() {
+			has = object.Entry{} // a folder is no file of that name
+		}
+		if !dirty[c.Path] && index[c.Path].Same(c.New) && !has.Same(c.New) && has.Same(c.Old) {
+			came[c.Path] = c.New
+		}
+	}
+	if len(came) > 0 {
+		// Away first: a file can stand where a folder was.
+		gone, put := map[string]object.Entry{}, map[string]object.Entry{}
+		for p, e := range came {
+			if e.Absent() {
+				gone[p] = e
+			} else {
+				put[p] = e
+			}
+		}
+		from, err := s.Store.Edit(head, gone)
+		if err == nil {
+			from, err = s.Store.Edit(from, put)
+		}
+		if err != nil {
+			return err
+		}
+		if err := s.Repo.AddPack(ctx, func(w io.Writer) (int, error) { return s.Store.WritePack(w, from) }); err != nil {
+			return err
+		}
+		if err := s.Repo.SwitchTree(ctx, from, head, false); err != nil {
+			index, ierr := s.Repo.Indexed(ctx)
+			for path, is := range came {
+				if ierr != nil || index[path].Same(is) {
+					return errors.Join(err, ierr)
+				}
 			}
 		}
 	}
@@ -299,31 +345,33 @@ func (s *Session) restore(ctx context.Context, tr *Transition) error {
 	return s.Repo.Refresh(ctx)
 }
 
-func (s *Session) switchedBack(ctx context.Context, changes []object.Change) (bool, error) {
-	back := make([]object.Change, len(changes))
-	for i, c := range changes {
-		back[i] = object.Change{Path: c.Path, Old: c.New, New: c.Old}
+// indexAndDirty reads the index, and which files are not as it has them.
+func (s *Session) indexAndDirty(ctx context.Context) (index map[string]object.Entry, dirty map[string]bool, err error) {
+	if err := s.Repo.Refresh(ctx); err != nil {
+		return nil, nil, err
 	}
-	return s.switched(ctx, back)
+	_, list, err := s.Repo.Status(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	dirty = map[string]bool{}
+	for _, d := range list {
+		dirty[d.Path] = d.Unstaged
+	}
+	index, err = s.Repo.Indexed(ctx)
+	return index, dirty, err
 }
 
 // putBack puts back the files of a change that got as far as some of them.
 func (s *Session) putBack(ctx context.Context, changes []object.Change) error {
-	if err := s.Repo.Refresh(ctx); err != nil {
-		return err
-	}
-	_, dirty, err := s.Repo.Status(ctx)
+	index, changed, err := s.indexAndDirty(ctx)
 	if err != nil {
 		return err
-	}
-	changed := map[string]bool{}
-	for _, d := range dirty {
-		changed[d.Path] = true
 	}
 	var again []string
 	for _, c := range changes { // first away with what came, which also makes room on a full disk
 		switch {
-		case c.Old.Mode == object.ModeSubmodule || c.New.Mode == object.ModeSubmodule:
+		case c.Old.Mode == object.ModeSubmodule || c.New.Mode == object.ModeSubmodule, !index[c.Path].Same(c.Old):
 		case c.Old.Absent():
 			ours, err := s.came(ctx, c)
 			if err != nil {
@@ -506,11 +554,16 @@ func (s *Session) goOn(ctx context.Context) error {
 			return s.goBackAfterCut(ctx, tr)
 		}
 		return s.finished(tr)
-	case at == tr.To && here:
-		// Somebody else moved the branch there. Files go along.
-		return s.finished(tr)
+	case at != tr.From:
+		return s.overtaken(tr)
 	}
 	return s.goBackAfterCut(ctx, tr)
+}
+
+// overtaken ends a change that was cut off, and after which somebody moved the branch on.
+func (s *Session) overtaken(tr *Transition) error {
+	s.Notice = fmt.Sprintf("An earlier run was cut off while it changed %s, and the branch was moved since, by you or another program: look at its last commit, which may hold some of that change. The branch was at %s before, and the joined result is %s.", tr.Branch, tr.From, tr.To)
+	return tr.erase(s.Repo.GitDir)
 }
 
 // finished notes that a change which was cut off is whole.
@@ -525,7 +578,7 @@ func (s *Session) finished(tr *Transition) error {
 	} else {
 		s.Notice = "An earlier run was cut off while it changed your branch. That was completed: nothing is missing, and “dorvik undo” takes it back."
 		s.accepted(wp)
-		if err := s.Save(); err != nil {
+		if err := s.save(); err != nil {
 			return err
 		}
 	}

@@ -112,9 +112,9 @@ func (m *model) toCheck() tea.Cmd {
 		if c := m.s.CheckOf(j.Tree); c != nil && c.Command == out.command.Line {
 			out.checked = c
 		}
-		m.s.State.Stage = recovery.Check
-		out.st = m.s.State
-		return out, m.s.Save()
+		err = m.s.Reach(recovery.Check)
+		out.st = m.s.State()
+		return out, err
 	})
 }
 
@@ -159,7 +159,7 @@ func (m *model) runCheck() tea.Cmd {
 		if err != nil {
 			return nil, err
 		}
-		out := checkDone{result: r, st: m.s.State, texts: map[string][]recovery.Line{}}
+		out := checkDone{result: r, st: m.s.State(), texts: map[string][]recovery.Line{}}
 		if r.Passed {
 			return out, nil
 		}

@@ -6,10 +6,10 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"dorvik/internal/core/merge"
 	"dorvik/internal/core/replay"
 	"dorvik/internal/core/settle"
 	"dorvik/internal/recovery"
+	"dorvik/internal/words"
 )
 
 type chooseView struct {
@@ -62,11 +62,7 @@ func (m *model) chooseKey(name string, page int) tea.Cmd {
 		m.choose.agreed = m.choose.agreed || confirm
 		route := m.choose.route
 		return m.rejoin(func(s *recovery.Session) error {
-			if s.State.Route != route {
-				s.State.Checked = nil
-			}
-			s.State.Route, s.State.Stage = route, recovery.Settle
-			return s.Save()
+			return s.TakeRoute(route)
 		}, m.afterJoin)
 	case "esc":
 		if !confirm {
@@ -289,10 +285,8 @@ func hint(f *settle.File) (string, hue) {
 		return "can be woven", joined
 	case c.Suggested == settle.TheirsYours:
 		return "both added lines here", joined
-	case c.Kind == merge.DirectoryRename:
-		return "its directory moved", plain
 	case c.Whole():
-		return string(c.Kind), plain
+		return words.Hint(c), plain
 	case c.Suggested != "":
 		return "one side holds both edits", joined
 	}

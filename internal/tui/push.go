@@ -59,10 +59,12 @@ func (m *model) toPush() tea.Cmd {
 		}
 		out.silent, out.moved, out.asked = err, err == nil && at != home(pos).Theirs, time.Now()
 		if pos.Trivial() == recovery.NotTrivial {
-			m.s.State.Stage = recovery.Push
+			err = m.s.Reach(recovery.Push)
+		} else {
+			err = nil
 		}
-		out.st = m.s.State
-		return out, m.s.Save()
+		out.st = m.s.State()
+		return out, err
 	})
 }
 
@@ -198,7 +200,7 @@ func (m *model) accept(push bool) tea.Cmd {
 		if err != nil {
 			return nil, err
 		}
-		return accepted{m.s.State, push, m.s.Signatures(), wp.Aside, m.s.Notice}, nil
+		return accepted{m.s.State(), push, m.s.Signatures(), wp.Aside, m.s.Notice}, nil
 	})
 	m.task.vital = true
 	return cmd
@@ -244,7 +246,7 @@ func (m *model) pushNow() tea.Cmd {
 		if err != nil {
 			return nil, err
 		}
-		return pushDone{done, m.s.State}, nil
+		return pushDone{done, m.s.State()}, nil
 	})
 }
 
@@ -302,7 +304,20 @@ func (m *model) pushPage(w int) page {
 			plural(m.goes(), "commit goes", "commits go"), up, ago(m.now(), r.asked))))
 	}
 	if n := len(r.left); n > 0 && m.push.holds == "" {
-		say(txt(trouble, "▲ ").add(plain, plural(n, "piece", "pieces")+" somebody wrote will be left out, as you decided; see the list below."))
+		mended := 0
+		for _, l := range r.left {
+			if l.Mend {
+				mended++
+			}
+		}
+		var parts []string
+		if n > mended {
+			parts = append(parts, plural(n-mended, "thing", "things")+" somebody did will be left out, as you decided")
+		}
+		if mended > 0 {
+			parts = append(parts, "your mend changed "+plural(mended, "line", "lines")+" somebody wrote")
+		}
+		say(txt(trouble, "▲ ").add(plain, sentence(strings.Join(parts, ", and ")+"; see the list below")))
 	}
 	p.blank()
 	p.row(txt(plain, "  ").then(heading("WHAT " + strings.ToUpper(m.pos.Branch.Name) + " BECOMES")))
@@ -327,7 +342,7 @@ func (m *model) inIt() string {
 	case m.pos.Trivial() == recovery.UpToDate && m.join == nil || r == nil:
 		return "Your work is in it."
 	case len(r.left) > 0:
-		return "Both sides' work is in it, but for " + plural(len(r.left), "piece", "pieces") + " left out as you decided: see the list below."
+		return "Both sides' work is in it, but for " + plural(len(r.left), "thing", "things") + " in the list below."
 	}
 	return "Both sides' work is in it."
 }
@@ -468,20 +483,31 @@ func (m *model) leftOutRows(p *page, r *pushReady, w int) {
 		p.row(txt(joined, "    ✓ ").add(plain, "nothing").add(dim, "   every line, name and deletion of either side is in the result"))
 		return
 	}
+	where := func(l recovery.LeftOut) string {
+		if l.Line > 0 {
+			return fmt.Sprintf("%s:%d", l.Path, l.Line)
+		}
+		return l.Path
+	}
+	column := 0
+	for _, l := range r.left[:min(8, len(r.left))] {
+		column = max(column, len([]rune(where(l))))
+	}
+	column = min(column, w/3)
 	for i, l := range r.left {
 		if i == 8 {
-			p.row(txt(dim, "    and "+plural(len(r.left)-i, "more piece", "more pieces")))
+			p.row(txt(dim, "    and "+plural(len(r.left)-i, "more", "more")))
 			break
 		}
 		sign, h, who := "●", yours, "you"
 		if l.Side == settle.SideTheirs {
 			sign, h, who = "■", theirs, l.Author
 		}
-		where := l.Path
-		if l.Line > 0 {
-			where += fmt.Sprintf(":%d", l.Line)
+		text := words.LeftOut(l.Text, l.Kept, l.Mend)
+		if l.What == recovery.GivenName {
+			text = "this name"
 		}
-		p.row(txt(h, "    "+sign+" "+who).fit(20).add(dim, "  "+where+"   ").add(h, words.LeftOut(l.Text, l.Kept, l.Mend)).cut(w))
+		p.row(txt(h, "    "+sign+" "+who).fit(20).add(dim, "  ").then(txt(dim, cutPath(where(l), column)).fit(column+3)).add(h, text).cut(w))
 	}
 }
 
@@ -514,7 +540,7 @@ func (m *model) madeSure(p *page, r *pushReady) {
 	}
 	row(true, "every conflict is settled", detail)
 	if len(r.marked) == 0 {
-		row(true, "no conflict marks in any commit that goes", plural(r.read, "file read", "files read"))
+		row(true, "no conflict marks in what goes", plural(r.read, "file read", "files read"))
 	} else {
 		var where []string
 		for _, k := range r.marked {

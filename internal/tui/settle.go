@@ -54,7 +54,17 @@ func (m *model) settleKeys() []binding {
 	if m.join.Open == 0 && m.marksDecision() {
 		return []binding{{"enter", "go on to Check"}, {"↑↓", "try a way"}, {"[ ]", "conflict"}, {"u", "undo"}, {"v", "views"}, {"j", "joined files"}, {"esc", "back"}}
 	}
-	return []binding{{"↑↓", "try a way"}, {"enter", "settle, next"}, {"e", "edit result"}, {"[ ]", "conflict"}, {"v", "views"}, {"u", "undo"}, {"j", "joined files"}, {"esc", "back"}}
+	keys := []binding{{"↑↓", "try a way"}}
+	it := m.item()
+	if it != nil && m.settle.way == unmarked {
+		keys = []binding{{fmt.Sprintf("1–%d ↑↓", len(it.c.Ways)), "mark a way"}}
+	} else {
+		keys = append(keys, binding{"enter", "settle, next"})
+	}
+	if it != nil && !it.c.Whole() {
+		keys = append(keys, binding{"e", "edit result"}, binding{"v", "views"})
+	}
+	return append(keys, binding{"[ ]", "conflict"}, binding{"u", "undo"}, binding{"j", "joined files"}, binding{"esc", "back"})
 }
 
 func (m *model) settleRemark() string {

@@ -57,12 +57,10 @@ func (m *model) settleList(w, h int) page {
 			word = afterLine(it.c.Place.Yours.Lo)
 		}
 		if it.c.Whole() {
-			if word = string(it.c.Kind); it.c.Kind == merge.DirectoryRename {
-				word = "its directory moved"
-			}
+			word = words.Hint(it.c)
 		}
 		if it.done != nil {
-			sign, h, word = "✓", joined, word+"  "+it.done.Way.Label()
+			sign, h, word = "✓", joined, it.done.Way.Label()+"  "+word
 		}
 		if i == m.settle.at {
 			cursor = len(p)

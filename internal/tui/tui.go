@@ -140,7 +140,7 @@ func (m *model) load(fetch bool) tea.Cmd {
 		if err := m.s.Sync(out.pos); err != nil {
 			return nil, err
 		}
-		out.st = m.s.State
+		out.st = m.s.State()
 		if out.plan, err = m.s.Plan(ctx, out.pos, &out.st.Book, progress); err != nil {
 			return nil, err
 		}
@@ -189,7 +189,7 @@ func (m *model) rejoin(change func(s *recovery.Session) error, then func() tea.C
 				return nil, err
 			}
 		}
-		st := m.s.State
+		st := m.s.State()
 		j, err := m.s.Join(ctx, pos, st.Route, &st.Book, st.Mends, progress)
 		if err != nil {
 			return nil, err
@@ -353,12 +353,12 @@ func (m *model) failure(err error) tea.Cmd {
 	if errors.As(err, &published) { // it came here without having been confirmed
 		m.goTo(recovery.Choose)
 		m.choose.route, m.choose.confirm = recovery.Rebase, true
-		m.flash = m.flash.add(plain, " Press y to rebase all the same.")
+		m.flash = txt(trouble, "▲ ").add(plain, "Some of these commits are on a remote: whoever has them will have them twice. Press y to rebase all the same.")
 	}
 	var over *recovery.OverwriteError
 	if errors.As(err, &over) {
 		if m.inWay = over; over.Unknown {
-			m.flash = m.flash.add(plain, " Press m to have it moved aside.")
+			m.flash = txt(trouble, "▲ ").add(plain, list(short(over.Paths, 2))+" is in the way, and git does not know it. Press m to have it moved aside. Nothing was changed.")
 		}
 	}
 	return nil

@@ -629,3 +629,47 @@ func BenchmarkKey(b *testing.B) {
 		}
 	})
 }
+
+// TestWhatIsTypedIsNotLost: pasted lines end as lines of the file do, and ctrl+c asks once.
+func TestWhatIsTypedIsNotLost(t *testing.T) {
+	s := demoClone(t)
+	b := newBench(t, s.Clone)
+	b.press("enter", "enter", "1", "e")
+	b.m.Update(tea.PasteMsg{Content: "one\rtwo\r\nthree\n"})
+	assert.Contains(t, b.m.editing.ed.text(), "one\ntwo\nthree\n")
+	assert.NotContains(t, b.m.editing.ed.text(), "\r")
+	_, cmd := b.m.Update(tea.KeyPressMsg(codes["ctrl+c"]))
+	assert.Nil(t, cmd)
+	b.see("is not kept yet", "one")
+	b.press("x")
+	_, cmd = b.m.Update(tea.KeyPressMsg(codes["ctrl+c"]))
+	assert.Nil(t, cmd, "asked again after more was typed")
+	_, cmd = b.m.Update(tea.KeyPressMsg(codes["ctrl+c"]))
+	require.NotNil(t, cmd)
+	assert.IsType(t, tea.QuitMsg{}, cmd())
+}
+
+// TestWhatIsInTheWayIsMovedAside by one key, and brought back by undo.
+func TestWhatIsInTheWayIsMovedAside(t *testing.T) {
+	gittest.Isolate(t)
+	remote := gittest.New(t, "--bare")
+	seed := gittest.New(t)
+	seed.Commit("base", "f", "1\n")
+	seed.Git("push", "-q", remote.Dir, "main")
+	mine, other := remote.Clone(), remote.Clone()
+	mine.Commit("mine", "m", "m\n")
+	other.Commit("theirs", "quay/sub/x", "theirs\n")
+	other.Git("push", "-q")
+	mine.Write(".git/info/exclude", "quay\n")
+	mine.Write("quay", "ignored, and mine\n")
+	b := newBench(t, mine.Dir)
+	b.see("The join must write where you have quay, which git does not know", "m move it aside")
+	b.press("enter", "enter", "enter", "enter", "w")
+	b.see("quay is in the way", "Press m to have it moved aside")
+	assert.Equal(t, "ignored, and mine\n", mine.Read("quay"))
+	b.press("m", "w")
+	b.see("quay was moved aside; undo brings it back")
+	assert.Equal(t, "theirs\n", mine.Read("quay/sub/x"))
+	b.press("u")
+	assert.Equal(t, "ignored, and mine\n", mine.Read("quay"))
+}

@@ -61,23 +61,23 @@ func Outcome(c *settle.Conflict, w settle.Way) string {
 		out := "the file is " + p.Name
 		for _, m := range p.Moves {
 			if m.From != s.At {
-				out += ", and what the other side has there is " + m.To
+				out += "; what is there becomes " + m.To
 			}
 		}
 		return out
 	case *merge.Clash:
 		switch {
 		case w == settle.Both:
-			return "the directory stands, and the file is beside it as " + s.Beside
+			return "the directory; the file becomes " + s.Beside
 		case side == s.File():
-			return "the file stands; what is in the directory is left out"
+			return "the file; the directory is left out"
 		}
-		return "the directory stands; the file is left out"
+		return "the directory; the file is left out"
 	case *merge.Versions:
 		is := s.Yours
 		switch {
 		case w == settle.Both:
-			return "theirs has the name, and yours is beside it as " + s.Beside
+			return "theirs; yours becomes " + s.Beside
 		case side == merge.Theirs:
 			is = s.Theirs
 		}
@@ -147,9 +147,9 @@ func versions(c *settle.Conflict, v *merge.Versions, who string) string {
 
 func naming(c *settle.Conflict, n *merge.Naming, who string) string {
 	if c.Kind == merge.DirectoryRename {
-		put, moved := "You put this file here", who+" moved the directory"
+		put, moved := "You put this file at "+n.At, who+" moved that directory"
 		if n.Placer == merge.Theirs {
-			put, moved = who+" put this file here", "you moved the directory"
+			put, moved = who+" put this file at "+n.At, "you moved that directory"
 		}
 		if n.Also == "" {
 			return put + ", and " + moved + ". It cannot follow: the new place is taken, or there is more than one."
@@ -184,6 +184,19 @@ func LeftOut(text, kept string, mend bool) string {
 		text += "   (changed by your mend)"
 	}
 	return text
+}
+
+// Hint says in a few words what a conflict that is no place in a text is about.
+func Hint(c *settle.Conflict) string {
+	if n, is := c.Subject.(*merge.Naming); is && c.Kind == merge.RenameRename && n.Also == "" {
+		return "two files, one name"
+	}
+	return map[merge.Kind]string{
+		merge.AddAdd: "both added it", merge.Binary: "both changed it", merge.ModifyDelete: "changed and deleted",
+		merge.FileDirectory: "a file and a directory", merge.ModeBits: "to be run or not", merge.Type: "different things",
+		merge.Symlink: "where it points", merge.Submodule: "which commit", merge.RenameDelete: "renamed and deleted",
+		merge.RenameRename: "two names", merge.RenameAdd: "two files, one name", merge.DirectoryRename: "its directory moved",
+	}[c.Kind]
 }
 
 // Given says what of a side's a decision gives up, in the account of what is left out.
