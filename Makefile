@@ -25,9 +25,11 @@ race:
 	@scripts/need go git
 	$(GO) test -race -timeout 15m -run 'TestDrawing|TestAccept|TestEveryScreen|TestPick|TestCheck|TestRename|TestConflicts|TestWhat|TestContents|TestAPush' ./internal/recovery ./internal/tui
 
-## soak: 100,000 random histories against git, and against the law that nothing is lost, for an hour or so; SEED=7 HISTORIES=20000
+## soak: 100,000 random histories against git, and against the law that nothing is lost, and every
+## fault in a join of 1,000 files, for an hour or so; SEED=7 HISTORIES=20000 FILES=200
 soak:
-	DORVIK_SEED=$(or $(SEED),1) DORVIK_HISTORIES=$(or $(HISTORIES),100000) $(GO) test -count=1 -timeout 5h -v -run 'TestJoinsAgreeWithGit|TestNothingIsLostUntold' ./internal/recovery
+	DORVIK_SEED=$(or $(SEED),1) DORVIK_HISTORIES=$(or $(HISTORIES),100000) DORVIK_FILES=$(or $(FILES),1000) \
+	  $(GO) test -count=1 -timeout 5h -v -run 'TestJoinsAgreeWithGit|TestNothingIsLostUntold|TestEveryFault' ./internal/recovery
 
 ## lint: format, vet, static checks
 lint:

@@ -48,6 +48,7 @@ type undoJSON struct {
 	Waypoint string    `json:"waypoint"`
 	Branch   string    `json:"branch"`
 	Tip      object.ID `json:"tip"`
+	Notice   string    `json:"notice,omitempty"`
 }
 
 func (e *env) undo() *cobra.Command {
@@ -70,13 +71,28 @@ func (e *env) undo() *cobra.Command {
 		if len(args) == 1 {
 			name = args[0]
 		}
+		if s.Notice != "" {
+			e.say("%s", s.Notice)
+		}
+		if s.TookBack && name == "" {
+			// What was cut off is gone back from; an older join is not meant.
+			b, err := s.Repo.Current(cmd.Context())
+			if err != nil || !e.json {
+				return err
+			}
+			return e.print(undoJSON{1, "", b.Name, b.Tip, s.Notice})
+		}
+		s.Notice = ""
 		w, err := s.GoBack(cmd.Context(), name)
 		if err != nil {
 			return err
 		}
+		if s.Notice != "" {
+			e.say("%s", s.Notice)
+		}
 		e.say("%s is back at %s, with index and files. Your decisions are kept.", w.Branch, w.Before)
 		if e.json {
-			return e.print(undoJSON{1, w.Name, w.Branch, w.Before})
+			return e.print(undoJSON{1, w.Name, w.Branch, w.Before, s.Notice})
 		}
 		return nil
 	}

@@ -110,7 +110,7 @@ func (e *env) job(ctx context.Context, s *recovery.Session, f recoverFlags, pref
 	if err == nil {
 		err = r.run(ctx, p)
 	}
-	if r.out.Notice = s.Notice; e.json {
+	if e.json {
 		var known exit
 		if err != nil && !errors.As(err, &known) {
 			r.out.Error = visible.Lines(err.Error())
@@ -128,10 +128,17 @@ type recoverer struct {
 	out    recoverJSON
 }
 
-func (r *recoverer) run(ctx context.Context, p *recovery.Position) error {
+// note says what the session has to be told, once.
+func (r *recoverer) note() {
 	if r.s.Notice != "" {
 		r.say("%s", r.s.Notice)
+		r.out.Notice = strings.TrimSpace(r.out.Notice + " " + r.s.Notice)
+		r.s.Notice = ""
 	}
+}
+
+func (r *recoverer) run(ctx context.Context, p *recovery.Position) error {
+	r.note()
 	if p.Unanswered != nil && (!p.Picking || r.flags.push) {
 		return p.Unanswered
 	}
@@ -201,11 +208,12 @@ func (r *recoverer) run(ctx context.Context, p *recovery.Position) error {
 	}
 	wp, err := r.s.Accept(ctx, p, j, b, recovery.Consent{MoveAside: r.flags.moveAside, RewritePublished: r.flags.rewritePublished})
 	if err != nil {
+		if at, rerr := r.s.Repo.Ref(ctx, p.Branch.Full()); rerr == nil {
+			r.out.Tip = at // what is so, whatever was meant to be
+		}
 		return err
 	}
-	if r.s.Notice != "" {
-		r.say("%s", r.s.Notice)
-	}
+	r.note()
 	for _, path := range wp.Aside {
 		r.say("%s was moved aside; undo brings it back.", path)
 	}

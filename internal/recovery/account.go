@@ -82,7 +82,7 @@ func (w *Workspace) LeftOut(p *Position, j *Join, book *settle.Book) ([]LeftOut,
 				if !ok {
 					continue
 				}
-				list, err := w.givenUp(f, c, o)
+				list, err := w.givenUp(f, c, o, stop.replays(p))
 				if err != nil {
 					return nil, err
 				}
@@ -144,11 +144,23 @@ func (w *Workspace) alsoOf(p *Position, r *merge.Result, list []LeftOut) ([]Left
 	return list, nil
 }
 
-// givenUp lists what an option of a conflict does without.
-func (w *Workspace) givenUp(f *settle.File, c *settle.Conflict, o settle.Option) ([]LeftOut, error) {
+// replays is the side whose commit is replayed at a stop; empty for a merge.
+func (s *Stop) replays(p *Position) settle.Side {
+	switch {
+	case s.Commit.Commit == nil:
+		return ""
+	case p.Picking:
+		return settle.SideTheirs
+	}
+	return settle.SideYours
+}
+
+// givenUp lists what an option of a conflict does without. At a stop of a replay, replayed
+// is the side whose earlier commits the base comes from.
+func (w *Workspace) givenUp(f *settle.File, c *settle.Conflict, o settle.Option, replayed settle.Side) ([]LeftOut, error) {
 	switch s := c.Subject.(type) {
 	case *merge.Lines:
-		return lostLines(f, c, o), nil
+		return append(lostLines(f, c, o), takenOutByHand(c, o, replayed)...), nil
 	case *merge.Versions:
 		return lostVersions(c, s, o), nil
 	case *merge.Clash:
@@ -199,6 +211,22 @@ func lostLines(f *settle.File, c *settle.Conflict, o settle.Option) (out []LeftO
 					out = append(out, LeftOut{Side: side.of, Path: c.Path, What: GivenDeletion, Text: "deleted", Kept: strings.TrimSpace(base[i]), whole: base[i : i+1]})
 				}
 			}
+		}
+	}
+	return out
+}
+
+// takenOutByHand lists lines that not both sides changed and that whoever wrote the place left
+// out: at a stop of a replay they may be what an earlier commit of that side wrote.
+func takenOutByHand(c *settle.Conflict, o settle.Option, replayed settle.Side) (out []LeftOut) {
+	if o.Way != settle.Written || replayed == "" {
+		return nil
+	}
+	base := diff.Lines(c.Base)
+	yours, theirs, held := unchanged(base, diff.Lines(c.Yours)), unchanged(base, diff.Lines(c.Theirs)), unchanged(base, diff.Lines(o.Text))
+	for i, line := range base {
+		if (yours[i] || theirs[i]) && !held[i] && strings.TrimSpace(line) != "" {
+			out = append(out, LeftOut{Side: replayed, Path: c.Path, What: GivenLine, Text: strings.TrimSpace(line), whole: base[i : i+1]})
 		}
 	}
 	return out

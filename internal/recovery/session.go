@@ -27,7 +27,9 @@ type Session struct {
 	*Workspace
 	state  State // changed only by methods that say what the person does
 	store  *store
-	Notice string // what opening found and did, if anything
+	Notice string // what opening found and did, or a change could not do besides, if anything
+
+	TookBack bool // opening took back what an earlier run was cut off in
 
 	signed map[object.ID]object.ID // by the commit without its signature
 }

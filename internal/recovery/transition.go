@@ -490,15 +490,19 @@ func (s *Session) moveAside(tr *Transition) error {
 // bringBack brings back what was moved aside, where its place is free. What finds it taken
 // stays where it is kept.
 func (s *Session) bringBack(wp *Waypoint) {
+	var kept []string
 	for _, p := range wp.Aside {
 		from := filepath.Join(s.asideDir(wp), filepath.FromSlash(p))
 		to := filepath.Join(s.Repo.Dir, filepath.FromSlash(p))
-		if _, err := os.Lstat(from); err != nil || s.exists(p) {
+		if _, err := os.Lstat(from); err != nil {
 			continue
 		}
-		if os.MkdirAll(filepath.Dir(to), 0o755) == nil {
-			_ = os.Rename(from, to) // if it fails it is still where it is kept
+		if s.exists(p) || os.MkdirAll(filepath.Dir(to), 0o755) != nil || os.Rename(from, to) != nil {
+			kept = append(kept, from)
 		}
+	}
+	if len(kept) > 0 {
+		s.Notice = strings.TrimSpace(s.Notice + " What was moved aside could not go back to its place, which is taken; it is kept as " + strings.Join(kept, ", ") + ".")
 	}
 }
 
@@ -591,6 +595,7 @@ func (s *Session) goBackAfterCut(ctx context.Context, tr *Transition) error {
 		return fmt.Errorf("an earlier run was cut off while it changed your files, and they cannot be put back: %w. Your commits are all there: before %s, joined %s. Mend the cause and start dorvik again", err, tr.From, tr.To)
 	}
 	s.Notice = "An earlier run was cut off while it changed your files. They are as they were before; nothing is lost."
+	s.TookBack = true
 	if tr.Kind == Accepting {
 		wp := tr.Waypoint
 		wp.GoneBack = true

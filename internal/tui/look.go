@@ -192,6 +192,10 @@ func (m *model) headline(p *page, w int) {
 		p.blank()
 		p.rows(indent(wrap(txt(trouble, "▲ ").add(plain, sentence(err.Error())+" What you see is what was last fetched."), inner), 2))
 	}
+	if m.notice != "" {
+		p.blank()
+		p.rows(indent(wrap(txt(trouble, "▲ ").add(plain, m.notice), inner), 2))
+	}
 	if words := m.pos.Rewritten(); words != "" {
 		p.blank()
 		p.rows(indent(wrap(txt(trouble, "▲ ").add(plain, words), inner), 2))
@@ -530,18 +534,20 @@ func (m *model) dropPick() tea.Cmd {
 func (m *model) undoJoin() tea.Cmd {
 	name := m.st.Accepted.Name
 	cmd := m.start("going back", func(ctx context.Context, _ func(int, int)) (tea.Msg, error) {
+		m.s.Notice = ""
 		if _, err := m.s.GoBack(ctx, name); err != nil {
 			return nil, err
 		}
-		return wentBack{}, nil
+		return wentBack{m.s.Notice}, nil
 	})
 	m.task.vital = true
 	return cmd
 }
 
-type wentBack struct{}
+type wentBack struct{ notice string }
 
-func (m *model) takeWentBack(wentBack) tea.Cmd {
+func (m *model) takeWentBack(b wentBack) tea.Cmd {
+	m.notice = b.notice
 	m.flash = txt(joined, "✓ ").add(plain, "The join is undone: branch, index and files are as they were. Your decisions are kept.")
 	m.push, m.check = pushView{}, checkView{}
 	m.goTo(recovery.Look)

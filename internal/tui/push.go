@@ -207,7 +207,7 @@ func (m *model) accept(push bool) tea.Cmd {
 }
 
 func (m *model) takeAccepted(a accepted) tea.Cmd {
-	m.st, m.changed, m.signed, m.aside = a.st, true, a.signed, false
+	m.st, m.changed, m.signed, m.aside, m.notice = a.st, true, a.signed, false, ""
 	defer func() {
 		if len(a.aside) > 0 {
 			m.flash = m.flash.add(plain, " "+list(short(a.aside, 3))+" was moved aside; undo brings it back.")

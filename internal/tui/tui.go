@@ -66,7 +66,8 @@ type model struct {
 	consent bool              // agreeing to the first of them was asked for once
 	blocked error
 	inWay   *recovery.OverwriteError
-	aside   bool // what is in the way and git does not know may be moved aside
+	notice  string // what opening found and did, said until something else is done
+	aside   bool   // what is in the way and git does not know may be moved aside
 	resumed bool
 
 	signed map[object.ID]object.ID // of the commits shown, those that have been signed since
@@ -104,9 +105,7 @@ type item struct {
 
 func newModel(ctx context.Context, s *recovery.Session, themeName string) *model {
 	m := &model{ctx: ctx, s: s, theme: themeOf(themeName), now: time.Now, repo: filepath.Base(s.Repo.Dir), w: 80, h: 24}
-	if s.Notice != "" {
-		m.flash = txt(plain, s.Notice)
-	}
+	m.notice = s.Notice
 	return m
 }
 
