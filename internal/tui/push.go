@@ -505,7 +505,7 @@ func (m *model) leftOutRows(p *page, r *pushReady, w int) {
 		}
 		text := words.LeftOut(l.Text, l.Kept, l.Mend)
 		if l.What == recovery.GivenName {
-			text = "this name"
+			text = "this name; kept under another"
 		}
 		p.row(txt(h, "    "+sign+" "+who).fit(20).add(dim, "  ").then(txt(dim, cutPath(where(l), column)).fit(column+3)).add(h, text).cut(w))
 	}

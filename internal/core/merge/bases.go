@@ -89,8 +89,14 @@ func (e *Engine) base(ctx context.Context, bases []object.ID) (ancestor, error) 
 
 // reopen notes the paths of conflicts that no text shows.
 func (a *ancestor) reopen(conflicts []Conflict) {
+	mixed := map[string]bool{} // names that two files have, whose texts stand in one
 	for _, c := range conflicts {
-		if _, text := c.Subject.(*Lines); text || c.Kind == ModeBits {
+		if n, is := c.Subject.(*Naming); is && n.Also == "" && c.Kind != FileDirectory {
+			mixed[c.Path] = true
+		}
+	}
+	for _, c := range conflicts {
+		if _, text := c.Subject.(*Lines); text || c.Kind == ModeBits || mixed[c.Path] {
 			continue
 		}
 		for _, of := range c.Paths() {

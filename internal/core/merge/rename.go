@@ -704,9 +704,10 @@ func (m *moved) one(r oneSided) (done bool, err error) {
 			}
 			return true, nil
 		}
-		v := &Versions{Base: was, Yours: is, Theirs: there, From: r.From}
+		// If they have something else at the new name, that is contested anyhow.
+		v := &Versions{Base: was, Yours: is, From: r.From}
 		if r.side == inTheirs {
-			v.Yours, v.Theirs = there, is
+			v.Yours, v.Theirs = v.Theirs, is
 		}
 		m.deleted = append(m.deleted, Conflict{r.To, RenameDelete, v})
 	case there.Same(is):
