@@ -118,6 +118,12 @@ func (r *Repo) run(ctx context.Context, doing string, args ...string) (string, e
 	return string(out), err
 }
 
+// Died reports whether a command was ended by a signal: then it may have left locks.
+func Died(err error) bool {
+	var exit *exec.ExitError
+	return errors.As(err, &exit) && !exit.Exited()
+}
+
 // code gives the exit code of a failed call, 0 for none.
 func code(err error) int {
 	var e *Error

@@ -32,7 +32,20 @@ func (r *Repo) SwitchTree(ctx context.Context, from, to object.ID, try bool) err
 	if try {
 		args = append(args, "-n")
 	}
-	return r.change(ctx, "changing the working tree", nil, append(args, from.String(), to.String())...)
+	err := r.change(ctx, "changing the working tree", nil, append(args, from.String(), to.String())...)
+	if err != nil && strings.Contains(err.Error(), "index.lock") && strings.Contains(err.Error(), "File exists") {
+		return r.locked(ctx, err)
+	}
+	return err
+}
+
+// locked makes a *LockedError of an error that the index's lock was the reason of.
+func (r *Repo) locked(ctx context.Context, err error) error {
+	lock, lerr := r.Inside(ctx, "index.lock")
+	if lerr != nil {
+		return err
+	}
+	return &LockedError{lock, err}
 }
 
 // Refresh has the index look again at files that were only touched, so that they do not

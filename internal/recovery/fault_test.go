@@ -250,11 +250,10 @@ n=$(($(cat "$FAULT_COUNT" 2>/dev/null || echo 0) + 1))
 echo $n > "$FAULT_COUNT"
 if [ $n = "$FAULT_AT" ]; then
   case $FAULT_MODE in
-  kill-before) kill -9 $PPID; exit 1;;
   kill-after) ` + real + ` "$@"; kill -9 $PPID; exit 1;;
   fail-instead) echo "fatal: made to fail" >&2; exit 128;;
   fail-after) ` + real + ` "$@"; echo "fatal: made to fail" >&2; exit 128;;
-  die-halfway)
+  die-halfway|git-dies)
     if [ "$1" = read-tree ] && [ "$4" != -n ]; then
       : > .git/index.lock
       for f in gone mode new/deep/x; do
@@ -262,7 +261,8 @@ if [ $n = "$FAULT_AT" ]; then
         case $4-$f in *-gone) ;; *) mkdir -p "$(dirname $f)"; ` + real + ` show "$5:$f" 2>/dev/null | head -c 3 > $f;; esac
       done
     fi
-    kill -9 $PPID; exit 1;;
+    [ $FAULT_MODE = git-dies ] || kill -9 $PPID
+    kill -9 $$;;
   esac
 fi
 exec ` + real + ` "$@"
@@ -301,7 +301,8 @@ func TestEveryFaultLeavesAWhole(t *testing.T) {
 		require.Greater(t, total, 5)
 
 		for at := 1; at <= calls; at++ {
-			for _, mode := range []string{"kill-before", "kill-after", "fail-instead", "fail-after", "die-halfway"} {
+			// Killed half-way through anything but writing files is killed before it.
+			for _, mode := range []string{"kill-after", "fail-instead", "fail-after", "die-halfway", "git-dies"} {
 				if t.Failed() {
 					return
 				}

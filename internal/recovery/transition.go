@@ -185,6 +185,11 @@ func (s *Session) make(ctx context.Context, tr *Transition) error {
 	if err == nil {
 		err = errors.Join(s.Repo.SwitchTree(ctx, from, to, false), step("files switched"))
 	}
+	if locked := (*git.LockedError)(nil); errors.As(err, &locked) {
+		// Another git was faster, and has the index: nothing is changed but what was moved aside.
+		s.bringBack(&tr.Waypoint)
+		return errors.Join(err, tr.erase(s.Repo.GitDir))
+	}
 	if err != nil {
 		// What git says is one thing, what is so another.
 		if done, serr := s.switched(ctx, changes); serr != nil || !done {
@@ -259,6 +264,9 @@ func (e *CutError) Unwrap() []error { return []error{e.Doing, e.Back} }
 // takeBack puts everything back where it was before a transition that failed, and gives the
 // error to be told.
 func (s *Session) takeBack(ctx context.Context, tr *Transition, cause error) error {
+	if git.Died(cause) {
+		s.clearLocks(tr)
+	}
 	if err := s.restore(ctx, tr); err != nil {
 		return &CutError{cause, err, tr.Branch}
 	}
@@ -276,7 +284,6 @@ func (s *Session) restore(ctx context.Context, tr *Transition) error {
 	if err != nil {
 		return err
 	}
-	s.clearLocks(tr)
 	b, err := s.Repo.Current(ctx)
 	if err != nil {
 		return err
@@ -506,6 +513,9 @@ func (s *Session) bringBack(wp *Waypoint) {
 	}
 }
 
+// lockPatience is how long a lock must be there unchanged to count as left by the dead.
+const lockPatience = 300 * time.Millisecond
+
 // clearLocks removes locks that the transition's own git left when it died. That it is dead
 // is known: this session has the lock which it would still hold.
 func (s *Session) clearLocks(tr *Transition) {
@@ -522,7 +532,11 @@ func (s *Session) clearLocks(tr *Transition) {
 		if err != nil || info.ModTime().Before(tr.Begun.Add(-2*time.Second)) {
 			continue // somebody else's, from before: git will name it
 		}
-		os.Remove(path)
+		// One that is in use is gone soon.
+		time.Sleep(lockPatience)
+		if again, err := os.Lstat(path); err == nil && os.SameFile(info, again) && again.ModTime().Equal(info.ModTime()) {
+			os.Remove(path)
+		}
 	}
 }
 
