@@ -49,6 +49,7 @@ func OpenSession(ctx context.Context, dir string) (*Session, error) {
 		if err = s.hold(); err == nil {
 			if s.state, err = s.store.load(); err == nil {
 				s.sweep(ctx)
+				s.clearNoted()
 				err = s.goOn(ctx)
 			}
 		}
@@ -200,7 +201,7 @@ func (e *MovedError) Error() string {
 // guard tells whether a join could be accepted now: the branch is where it was,
 // and no uncommitted work is in the way.
 func (s *Session) guard(ctx context.Context, p *Position, tree object.ID) error {
-	if err := s.Repo.Refresh(ctx); err != nil { // files that were only touched are not changed
+	if err := s.refresh(ctx); err != nil { // files that were only touched are not changed
 		return err
 	}
 	b, dirty, err := s.Repo.Status(ctx)
@@ -388,7 +389,7 @@ func (s *Session) Signed(id object.ID) object.ID {
 // trySwitch asks git whether the working tree could be switched, and names the
 // files if not.
 func (s *Session) trySwitch(ctx context.Context, from, to object.ID) error {
-	err := s.Repo.SwitchTree(ctx, from, to, true)
+	err := s.locking(func() error { return s.Repo.SwitchTree(ctx, from, to, true) })
 	var ge *git.Error
 	if errors.As(err, &ge) {
 		var paths []string
@@ -426,7 +427,7 @@ func (s *Session) GoBack(ctx context.Context, name string) (*Waypoint, error) {
 	if wp == nil {
 		return nil, &Blocked{"There is nothing to undo:", "Dorvik has joined nothing here that was not undone."}
 	}
-	if err := s.Repo.Refresh(ctx); err != nil {
+	if err := s.refresh(ctx); err != nil {
 		return nil, err
 	}
 	b, dirty, err := s.Repo.Status(ctx)

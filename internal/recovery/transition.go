@@ -516,6 +516,40 @@ func (s *Session) bringBack(wp *Waypoint) {
 // lockPatience is how long a lock must be there unchanged to count as left by the dead.
 const lockPatience = 300 * time.Millisecond
 
+func lockingPath(gitDir string) string { return filepath.Join(gitDir, "dorvik", "locking") }
+
+// refresh has the index look again at files that were only touched.
+func (s *Session) refresh(ctx context.Context) error {
+	return s.locking(func() error { return s.Repo.Refresh(ctx) })
+}
+
+// locking runs something that locks the index and changes nothing. It is noted meanwhile, so
+// that a lock which a git that dies at it leaves is known.
+func (s *Session) locking(do func() error) error {
+	note := lockingPath(s.Repo.GitDir)
+	if err := os.WriteFile(note, nil, 0o644); err != nil {
+		return fmt.Errorf("noting what is done: %w; nothing was changed", err)
+	}
+	err := do()
+	if git.Died(err) {
+		s.clearNoted()
+	}
+	os.Remove(note)
+	return err
+}
+
+// clearNoted removes the index's lock if what is noted was cut off and left it.
+func (s *Session) clearNoted() {
+	note := lockingPath(s.Repo.GitDir)
+	info, err := os.Stat(note)
+	if err != nil {
+		return
+	}
+	from := info.ModTime()
+	s.clearLock("index.lock", from.Add(-2*time.Second), from.Add(30*time.Second))
+	os.Remove(note)
+}
+
 // clearLocks removes locks that the transition's own git left when it died. That it is dead
 // is known: this session has the lock which it would still hold.
 func (s *Session) clearLocks(tr *Transition) {
@@ -524,19 +558,24 @@ func (s *Session) clearLocks(tr *Transition) {
 		names = append(names, r.Name+".lock")
 	}
 	for _, name := range names {
-		path, err := s.Repo.Inside(context.Background(), name)
-		if err != nil {
-			continue
-		}
-		info, err := os.Lstat(path)
-		if err != nil || info.ModTime().Before(tr.Begun.Add(-2*time.Second)) {
-			continue // somebody else's, from before: git will name it
-		}
-		// One that is in use is gone soon.
-		time.Sleep(lockPatience)
-		if again, err := os.Lstat(path); err == nil && os.SameFile(info, again) && again.ModTime().Equal(info.ModTime()) {
-			os.Remove(path)
-		}
+		s.clearLock(name, tr.Begun.Add(-2*time.Second), time.Now().Add(time.Hour))
+	}
+}
+
+// clearLock removes a lock that was made within a time and is not in use.
+func (s *Session) clearLock(name string, from, to time.Time) {
+	path, err := s.Repo.Inside(context.Background(), name)
+	if err != nil {
+		return
+	}
+	info, err := os.Lstat(path)
+	if err != nil || info.ModTime().Before(from) || info.ModTime().After(to) {
+		return // somebody else's: git will name it
+	}
+	// One that is in use is gone soon.
+	time.Sleep(lockPatience)
+	if again, err := os.Lstat(path); err == nil && os.SameFile(info, again) && again.ModTime().Equal(info.ModTime()) {
+		os.Remove(path)
 	}
 }
 
