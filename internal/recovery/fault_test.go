@@ -435,12 +435,12 @@ func TestADyingMachine(t *testing.T) {
 		for _, calls := range []string{"unlink", "rename", "mkdir,symlink", "write"} {
 			for at := 1; at <= points && !t.Failed(); at++ {
 				dir := h.copy(t, from)
-				cmd := exec.Command(strace, "-f", "-qq", "-o", "/dev/null", "-e", "trace="+calls, "-e", fmt.Sprintf("inject=%s:signal=KILL:when=%d", calls, at*at), os.Args[0])
+				cmd := exec.Command(strace, "-f", "-qq", "-o", "/dev/null", "-e", "trace="+calls, "-e", fmt.Sprintf("inject=%s:signal=KILL:when=%d", calls, at), os.Args[0])
 				cmd.Env = append(os.Environ(), "DORVIK_ACT="+what, "DORVIK_DIR="+dir)
 				if cmd.Run() != nil {
 					killed++
 				}
-				h.whole(t, dir, fmt.Sprintf("%s, killed at call %d of %s", what, at*at, calls))
+				h.whole(t, dir, fmt.Sprintf("%s, killed at call %d of %s", what, at, calls))
 			}
 		}
 	}
