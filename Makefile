@@ -29,7 +29,7 @@ race:
 ## fault in a join of 1,000 files, for an hour or so; SEED=7 HISTORIES=20000 FILES=200
 soak:
 	DORVIK_SEED=$(or $(SEED),1) DORVIK_HISTORIES=$(or $(HISTORIES),100000) DORVIK_FILES=$(or $(FILES),1000) \
-	  $(GO) test -count=1 -timeout 5h -v -run 'TestJoinsAgreeWithGit|TestNothingIsLostUntold|TestEveryFault' ./internal/recovery
+	  $(GO) test -count=1 -timeout 5h -v -run 'TestJoinsAgreeWithGit|TestNothingIsLostUntold|TestEveryFault|TestADying' ./internal/recovery
 
 ## lint: format, vet, static checks
 lint:

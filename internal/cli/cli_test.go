@@ -538,6 +538,10 @@ func TestLookSaysWhatIsSo(t *testing.T) {
 	code, _, errs = dorvik("-C", s.Clone, "look")
 	assert.Equal(t, exitFailed, code)
 	assert.Contains(t, errs, "cannot be read")
+	_, _, errs = dorvik("-C", s.Clone, "recover", "--no-check")
+	assert.Contains(t, errs, "set aside as moving.json.damaged-1")
+	code, _, _ = dorvik("-C", s.Clone, "look")
+	assert.Equal(t, exitDone, code)
 }
 
 // TestWhatHasToBeConfirmed stops with exit code 3 and says what to say.

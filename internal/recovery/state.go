@@ -197,18 +197,11 @@ func (s *store) anew(path string, bad *damaged) (*store, string, error) {
 		})
 		s.close()
 	}
-	aside := ""
-	for n := 1; ; n++ {
-		aside = fmt.Sprintf("%s.damaged-%d", path, n)
-		if _, err := os.Lstat(aside); errors.Is(err, fs.ErrNotExist) {
-			break
-		}
-	}
-	if err := os.Rename(path, aside); err != nil {
+	aside, err := setAside(path)
+	if err != nil {
 		return s, "", err
 	}
 	fresh := &store{}
-	var err error
 	if fresh.db, err = openDB(path, false); err == nil {
 		err = fresh.begin()
 	}
@@ -225,6 +218,16 @@ func (s *store) anew(path string, bad *damaged) (*store, string, error) {
 		notice += "; decisions that were kept there are to be made again. Your branch and files are not concerned."
 	}
 	return fresh, notice, err
+}
+
+// setAside renames a damaged file, and gives its new name.
+func setAside(path string) (string, error) {
+	for n := 1; ; n++ {
+		aside := fmt.Sprintf("%s.damaged-%d", path, n)
+		if _, err := os.Lstat(aside); errors.Is(err, fs.ErrNotExist) {
+			return aside, os.Rename(path, aside)
+		}
+	}
 }
 
 // close lets the file go. A library that panicked over it may never do so.

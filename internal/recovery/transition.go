@@ -61,6 +61,9 @@ func (w *Workspace) asideDir(wp *Waypoint) string {
 	return filepath.Join(w.Repo.GitDir, "dorvik", "aside", wp.Name)
 }
 
+// errAccount says that the account of a change cannot be read.
+var errAccount = errors.New("an earlier run was cut off while it changed the branch, and its account of that cannot be read: look with “git status” whether branch and files are as you want them. The next start sets the account aside")
+
 // HalfDone gives the transition that a run was cut off in, or nil; alive tells that one is
 // being made right now. Nothing is changed.
 func (w *Workspace) HalfDone() (tr *Transition, alive bool, err error) {
@@ -73,8 +76,7 @@ func (w *Workspace) HalfDone() (tr *Transition, alive bool, err error) {
 	}
 	tr = &Transition{}
 	if err := json.Unmarshal(data, tr); err != nil || tr.Branch == "" {
-		// It is put in place whole, so this is damage: what is so can still be seen.
-		return nil, false, fmt.Errorf("the account of a change that was cut off, %s, cannot be read. Look with “git status” whether branch and files are as you want them, and remove that file", transitionPath(w.Repo.GitDir))
+		return nil, false, errAccount // it is put in place whole, so this is damage
 	}
 	f, err := os.Open(holdPath(w.Repo.GitDir))
 	if err != nil {
@@ -582,6 +584,12 @@ func (s *Session) clearLock(name string, from, to time.Time) {
 // goOn ends what an earlier run was cut off in.
 func (s *Session) goOn(ctx context.Context) error {
 	tr, _, err := s.HalfDone()
+	if errors.Is(err, errAccount) {
+		path := transitionPath(s.Repo.GitDir)
+		aside, err := setAside(path)
+		s.Notice = fmt.Sprintf("An earlier run was cut off while it changed your branch, and its account of that was damaged. It is set aside as %s. Look with “git status” whether branch and files are as you want them; your commits are all there.", filepath.Base(aside))
+		return err
+	}
 	if err != nil || tr == nil {
 		return err
 	}
