@@ -407,6 +407,9 @@ func (r *recoverer) push(ctx context.Context, p *recovery.Position) error {
 		for _, w := range ref.Words {
 			r.say("  %s", w)
 		}
+		if done.Unsure {
+			r.say("The remote does not answer, so it is not known whether the push arrived all the same: look again when it does.")
+		}
 		if ref.Kind == git.Behind && done.WentBack {
 			r.out.Tip = p.Yours
 			r.say("Your branch is back where it was, and your decisions are kept: recover again.")

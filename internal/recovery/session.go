@@ -483,6 +483,7 @@ type Pushed struct {
 	Tip      object.ID
 	Holds    object.ID    // what the remote said it holds afterwards
 	Refusal  *git.Refusal // nil if it was accepted
+	Unsure   bool         // it failed, and the remote did not say whether it holds the tip all the same
 	WentBack bool         // the join was undone, to be made again on what is new
 }
 
@@ -506,9 +507,11 @@ func (s *Session) PushTip(ctx context.Context, p *Position) (*Pushed, error) {
 	err = s.Repo.Push(ctx, b.Remote, b.Ref, b.Tip)
 	if errors.As(err, &out.Refusal) && ctx.Err() == nil {
 		// What was said is one thing, what is so another: the remote is asked.
-		if at, rerr := s.Repo.RemoteTip(ctx, b.Remote, b.Ref); rerr == nil && at == b.Tip {
+		at, rerr := s.Repo.RemoteTip(ctx, b.Remote, b.Ref)
+		if rerr == nil && at == b.Tip {
 			out.Refusal, err = nil, nil
 		}
+		out.Unsure = rerr != nil
 	}
 	if out.Refusal != nil {
 		if a := s.state.Accepted; out.Refusal.Kind == git.Behind && a != nil && a.Route != Pick {

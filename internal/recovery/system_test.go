@@ -319,6 +319,21 @@ func TestAPushThatOnlyReportsFailure(t *testing.T) {
 	assert.Equal(t, b.Tip.String(), tm.remote.Git("rev-parse", "main"))
 }
 
+// TestAPushThatNobodyKnowsOf: it failed, and the remote is gone.
+func TestAPushThatNobodyKnowsOf(t *testing.T) {
+	tm := newTeam(t)
+	tm.diverge()
+	s := tm.session()
+	p, j, b := ready(t, s, Merge, settle.Theirs)
+	_, err := s.Accept(t.Context(), p, j, b, Consent{})
+	require.NoError(t, err)
+	tm.mine.Git("remote", "set-url", "origin", filepath.Join(t.TempDir(), "gone"))
+	done, err := s.PushTip(t.Context(), p)
+	require.NoError(t, err)
+	require.NotNil(t, done.Refusal)
+	assert.True(t, done.Unsure)
+}
+
 // TestPublishedCommitsAreRewrittenOnlyIfAgreedTo holds the rule where both faces pass.
 func TestPublishedCommitsAreRewrittenOnlyIfAgreedTo(t *testing.T) {
 	tm := newTeam(t)

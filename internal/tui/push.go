@@ -20,6 +20,7 @@ import (
 type pushView struct {
 	ready   *pushReady
 	refusal *git.Refusal
+	unsure  bool   // whether it arrived all the same
 	holds   string // what the remote said it holds after the push
 }
 
@@ -270,7 +271,7 @@ func (m *model) takePushDone(d pushDone) tea.Cmd {
 		}
 		return cmd
 	}
-	m.push.refusal = ref
+	m.push.refusal, m.push.unsure = ref, d.done.Unsure
 	return nil
 }
 
@@ -379,6 +380,9 @@ func (m *model) refusalPage(p *page, w int) {
 	}[ref.Kind]
 	if next == "" {
 		next = "Your joined branch is safe here. Push again with enter, or undo the join with u."
+	}
+	if m.push.unsure {
+		next = "The remote does not answer, so it is not known whether the push arrived all the same. " + next
 	}
 	p.rows(indent(wrap(txt(dim, next), w-4), 2))
 	if len(ref.Words) > 0 {
