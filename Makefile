@@ -20,10 +20,10 @@ test:
 	@scripts/need go git tmux
 	$(GO) test -timeout 10m ./...
 
-## race: what runs beside each other, under the race detector
+## race: recovery and screen under the race detector, but for what only starts other processes
 race:
 	@scripts/need go git
-	$(GO) test -race -timeout 15m -run 'TestDrawing|TestAccept|TestEveryScreen|TestPick|TestCheck|TestRename|TestConflicts|TestWhat|TestContents|TestAPush' ./internal/recovery ./internal/tui
+	$(GO) test -race -timeout 15m -skip 'TestJoinsAgree|TestEveryFault|TestADying|TestAFullDisk|TestWhatSomebody|TestNothingIsLost' ./internal/recovery ./internal/tui
 
 ## soak: 100,000 random histories against git, and against the law that nothing is lost, and every
 ## fault in a join of 1,000 files, for an hour or so; SEED=7 HISTORIES=20000 FILES=200

@@ -10,6 +10,7 @@ import (
 	"dorvik/internal/core/merge"
 	"dorvik/internal/core/settle"
 	"dorvik/internal/recovery"
+	"dorvik/internal/words"
 )
 
 type settleView struct {
@@ -79,13 +80,13 @@ func (m *model) settleRemark() string {
 		return "All settled. Enter goes on to the check; nothing has been changed yet."
 	}
 	if m.settle.way == unmarked {
-		return "Nothing is suggested here, so nothing is marked: say which way, by its number or with ↑↓."
+		return "Nothing is suggested, so nothing is marked: say which, by number or with ↑↓."
 	}
 	if m.settle.way >= len(it.c.Ways) {
 		return "Write the place yourself, starting from what it holds now."
 	}
 	if o := it.c.Ways[m.settle.way]; m.w < wide && o.Way == it.c.Suggested {
-		return "Suggested: " + it.c.Why + "." // which has no room beside the way
+		return "Suggested: " + words.Why(it.c) + "." // which has no room beside the way
 	}
 	if n, is := it.c.Subject.(*merge.Naming); is && n.Yours.Name != "" && n.Theirs.Name != "" {
 		return "What is in the file is kept whatever you take. Only the name is decided."
@@ -253,9 +254,9 @@ func (m *model) decide() tea.Cmd {
 		return m.selectConflict()
 	}
 	if m.settle.way == unmarked {
-		m.flash = txt(trouble, "▲ ").add(plain, fmt.Sprintf("Nothing is marked, so nothing was taken. Press 1–%d or ↑↓ to mark a way", len(it.c.Ways)))
+		m.flash = txt(trouble, "▲ ").add(plain, fmt.Sprintf("Nothing is marked, so nothing was taken: 1–%d or ↑↓ marks a way", len(it.c.Ways)))
 		if !it.c.Whole() {
-			m.flash = m.flash.add(plain, ", e to write it yourself")
+			m.flash = m.flash.add(plain, ", e writes")
 		}
 		m.flash = m.flash.add(plain, ".")
 		return nil

@@ -409,7 +409,7 @@ func (m *model) waysPage(it *item, w int) page {
 			l = l.add(dim, words)
 		}
 		if o.Way == it.c.Suggested {
-			why := "suggested: " + it.c.Why
+			why := "suggested: " + words.Why(it.c)
 			l = l.add(joined, why)
 		}
 		if i == m.settle.way {

@@ -12,15 +12,43 @@ import (
 	"dorvik/internal/core/settle"
 )
 
-// Thing is what an entry is, in plain words.
-func Thing(e object.Entry) string {
-	if e.Absent() {
+// Thing is what an entry is, in plain words, with its size in bytes; below 0 is not known.
+func Thing(e object.Entry, size int) string {
+	switch {
+	case e.Absent():
 		return "nothing"
-	}
-	if e.IsTree() {
+	case e.IsTree():
 		return e.Mode.Describe()
+	case size < 0:
+		return e.Mode.Describe() + " (" + e.ID.Short() + ")"
 	}
-	return e.Mode.Describe() + " " + e.ID.Short()
+	return e.Mode.Describe() + " of " + Size(size) + " (" + e.ID.Short() + ")"
+}
+
+// Size tells a number of bytes.
+func Size(n int) string {
+	switch {
+	case n == 1:
+		return "1 byte"
+	case n < 1000:
+		return fmt.Sprintf("%d bytes", n)
+	case n < 1000*1000:
+		return fmt.Sprintf("%.1f kB", float64(n)/1000)
+	}
+	return fmt.Sprintf("%.1f MB", float64(n)/1e6)
+}
+
+// Why is why the suggested way of a conflict is better than asking.
+func Why(c *settle.Conflict) string {
+	switch n, naming := c.Subject.(*merge.Naming); {
+	case !c.Whole() || c.Suggested == "":
+		return c.Why
+	case naming && n.Also != "":
+		return "its directory is there now"
+	case naming:
+		return "it cannot follow its directory: the new place is taken, or there is more than one"
+	}
+	return "keeps the file: it can still be deleted later"
 }
 
 // Has is what the base and each side have where a conflict is.
@@ -36,7 +64,7 @@ func Has(c *settle.Conflict) (base, yours, theirs string) {
 	if c.Kind == merge.ModeBits {
 		return b.Mode.Describe(), y.Mode.Describe(), t.Mode.Describe()
 	}
-	return Thing(b), Thing(y), Thing(t)
+	return Thing(b, c.Sizes[0]), Thing(y, c.Sizes[1]), Thing(t, c.Sizes[2])
 }
 
 func placed(p merge.Placing) string {
@@ -74,12 +102,12 @@ func Outcome(c *settle.Conflict, w settle.Way) string {
 		}
 		return "the directory; the file is left out"
 	case *merge.Versions:
-		is := s.Yours
+		is, size := s.Yours, c.Sizes[1]
 		switch {
 		case w == settle.Both:
 			return "theirs; yours becomes " + s.Beside
 		case side == merge.Theirs:
-			is = s.Theirs
+			is, size = s.Theirs, c.Sizes[2]
 		}
 		switch {
 		case c.Kind == merge.ModeBits:
@@ -87,7 +115,7 @@ func Outcome(c *settle.Conflict, w settle.Way) string {
 		case is.Absent():
 			return "the file is deleted"
 		}
-		return "it is " + Thing(is)
+		return "it is " + Thing(is, size)
 	}
 	return ""
 }

@@ -45,6 +45,7 @@ func TestEveryShapeHasWords(t *testing.T) {
 		q := settle.Open(&merge.Conflict{Path: "here", Kind: c.kind, Subject: c.subject}).Conflicts[0]
 		assert.Contains(t, About(q, "Ilka"), c.says, c.kind)
 		assert.NotEmpty(t, Hint(q), c.kind)
+		assert.Equal(t, q.Suggested != "", Why(q) != "", c.kind)
 		b, y, th := Has(q)
 		for _, has := range []string{b, y, th} {
 			assert.NotEmpty(t, has, c.kind)
@@ -54,6 +55,12 @@ func TestEveryShapeHasWords(t *testing.T) {
 			require.True(t, offered, "%s %s", c.kind, way)
 			assert.Contains(t, Outcome(q, way), c.takes[i], c.kind)
 		}
+	}
+}
+
+func TestSizes(t *testing.T) {
+	for n, want := range map[int]string{0: "0 bytes", 1: "1 byte", 999: "999 bytes", 4100: "4.1 kB", 5300000: "5.3 MB"} {
+		assert.Equal(t, want, Size(n))
 	}
 }
 

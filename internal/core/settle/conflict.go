@@ -38,8 +38,9 @@ type Conflict struct {
 	Place               merge.Region // of the text
 	Base, Yours, Theirs string       // the texts of the place
 	Ways                []Option
-	Suggested           Way // empty where none is better than asking
-	Why                 string
+	Sizes               [3]int // in bytes, of the files that base, yours and theirs have, for a path as a whole; -1 where there is none
+	Suggested           Way    // empty where none is better than asking
+	Why                 string // for a place in a text
 }
 
 // Whole reports whether the conflict is no place in a text.
@@ -90,6 +91,7 @@ func Open(c *merge.Conflict) *File {
 	seen := map[Key]int{}
 	for _, q := range f.Conflicts {
 		q.Key = keyOf(q, seen)
+		q.Sizes = [3]int{-1, -1, -1}
 	}
 	return f
 }
@@ -134,7 +136,7 @@ func versions(path string, kind merge.Kind, v *merge.Versions) *Conflict {
 		take(Both, map[string]object.Entry{path: v.Theirs, v.Beside: v.Yours})
 	}
 	if kind == merge.ModifyDelete || kind == merge.RenameDelete {
-		q.Suggested, q.Why = Yours, "keeps the file: it can still be deleted later"
+		q.Suggested = Yours // a file that is kept can still be deleted later
 		if v.Yours.Absent() {
 			q.Suggested = Theirs
 		}
@@ -177,9 +179,9 @@ func naming(c *merge.Conflict, n *merge.Naming) *Conflict {
 	}
 	stay, follow := Way(n.Placer), Way(n.Placer.Other())
 	if n.Also != "" {
-		q.Suggested, q.Why = follow, "its directory is there now"
+		q.Suggested = follow
 	} else {
-		q.Suggested, q.Why = stay, "it cannot follow its directory: the new place is taken, or there is more than one"
+		q.Suggested = stay
 	}
 	return q
 }
@@ -576,9 +578,27 @@ func (fs *Files) Open(c *merge.Conflict) *File {
 	f := fs.open[key]
 	if f == nil {
 		f = Open(c)
+		fs.measure(f)
 		fs.open[key] = f
 	}
 	return f
+}
+
+// measure finds the sizes of what the sides have. What cannot be read has none.
+func (fs *Files) measure(f *File) {
+	for _, c := range f.Conflicts {
+		if !c.Whole() || c.Kind == merge.ModeBits {
+			continue
+		}
+		base, yours, theirs := c.Subject.Sides()
+		for i, e := range []object.Entry{base, yours, theirs} {
+			if e.Mode.IsRegular() {
+				if data, err := fs.store.Blob(e.ID); err == nil {
+					c.Sizes[i] = len(data)
+				}
+			}
+		}
+	}
 }
 
 // Resolve settles what it can of a joined pair of trees under the book. It is
