@@ -72,7 +72,9 @@ func (e *env) recover() *cobra.Command {
 		Use: "recover", Short: "Do the whole job without a screen",
 		Long: `Fetches, joins by the route, settles conflicts by the ways preferred, checks,
 accepts the result and, with --push, pushes it. Where a decision is missing it
-stops with the recovery saved; open dorvik to go on.
+stops with the recovery saved; open dorvik to go on. Where something is to be confirmed
+(commits that are on a remote would be rewritten, conflict marks would be pushed) it
+stops with exit code 3 and says which flag confirms it.
 
 A check command found from the project's files is run only if it was agreed to
 before in this repository; --check agrees to one, and so does
