@@ -81,11 +81,14 @@ func (e *env) code(err error) int {
 	var moved *recovery.MovedError
 	var ref *git.MovedError
 	var refusal *git.Refusal
+	var published *recovery.PublishedError
 	switch {
 	case errors.As(err, &u):
 		return exitUsage
 	case errors.Is(err, recovery.ErrInUse), errors.As(err, &moved), errors.As(err, &ref):
 		return exitMoved
+	case errors.As(err, &published):
+		return exitConflicts
 	case errors.As(err, &refusal):
 		return exitRefused
 	}
