@@ -679,8 +679,8 @@ func (m *moved) one(r oneSided) (done bool, err error) {
 	}
 	if taken, err := m.taken(r.other, r.To); err != nil {
 		return false, err
-	} else if !taken || there.Mode.IsRegular() && there.ID == m.engine.Store.Format().Sum(object.KindBlob, nil) {
-		there = object.Entry{} // an empty text beside it leaves nothing to decide
+	} else if !taken {
+		there = object.Entry{}
 	}
 	switch {
 	case blocked || there.IsTree():
