@@ -86,6 +86,9 @@ func (w *Workspace) LeftOut(p *Position, j *Join, book *settle.Book) ([]LeftOut,
 				if err != nil {
 					return nil, err
 				}
+				if err := w.underItsName(stop.Result, c, list); err != nil {
+					return nil, err
+				}
 				if stop.Commit.Commit != nil {
 					if list, err = w.alsoOf(p, stop.Result, list); err != nil {
 						return nil, err
@@ -142,6 +145,30 @@ func (w *Workspace) alsoOf(p *Position, r *merge.Result, list []LeftOut) ([]Left
 		}
 	}
 	return list, nil
+}
+
+// underItsName has a version of a renamed file that is given up be named as the side that
+// has it names it.
+func (w *Workspace) underItsName(r *merge.Result, c *settle.Conflict, list []LeftOut) error {
+	v, is := c.Subject.(*merge.Versions)
+	if !is || v.From == "" {
+		return nil
+	}
+	for i, l := range list {
+		version, tree := v.Yours, r.Given[1]
+		if l.Side == settle.SideTheirs {
+			version, tree = v.Theirs, r.Given[2]
+		}
+		if l.What != GivenFile {
+			continue
+		}
+		if at, err := w.Store.Find(tree, v.From); err != nil {
+			return err
+		} else if at.Same(version) {
+			list[i].Path = v.From
+		}
+	}
+	return nil
 }
 
 // replays is the side whose commit is replayed at a stop; empty for a merge.

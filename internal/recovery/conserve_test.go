@@ -199,7 +199,7 @@ func (o *outcome) lost(t *testing.T) string {
 				continue
 			}
 			for line, n := range (files{path: has}).lines() {
-				if after[line] >= n-before[line] || o.fileTold(i, side, path) || o.on[1-i][line] || o.woven && held(after, before, line) {
+				if after[line] >= n-before[line] || o.fileTold(i, side, path) || o.on[1-i][line] || o.woven && o.held(after, before, line) {
 					continue // a line that the other side had, too, is also its to take out
 				}
 				if !slices.ContainsFunc(o.left, func(l LeftOut) bool {
@@ -227,10 +227,13 @@ func (o *outcome) lost(t *testing.T) string {
 	return ""
 }
 
-// held reports whether every word of a line that the base has not is in one line of a text
-// or another.
-func held(text, base map[string]int, line string) bool {
-	all := strings.Join(slices.Collect(maps.Keys(text)), " ") + strings.Join(slices.Collect(maps.Keys(base)), " ")
+// held reports whether every word of a line that the base has not is in one line of the result
+// or another, or of the account: woven, it may have been left out at a later stop.
+func (o *outcome) held(text, base map[string]int, line string) bool {
+	all := strings.Join(slices.Collect(maps.Keys(text)), " ") + " " + strings.Join(slices.Collect(maps.Keys(base)), " ")
+	for _, l := range o.left {
+		all += " " + l.Text
+	}
 	return !slices.ContainsFunc(strings.Fields(line), func(w string) bool { return !strings.Contains(all, w) })
 }
 
