@@ -35,6 +35,16 @@ type pushReady struct {
 	st     recovery.State
 }
 
+// mended counts what mends changed among what is left out.
+func (r *pushReady) mended() (n int) {
+	for _, l := range r.left {
+		if l.Mend {
+			n++
+		}
+	}
+	return n
+}
+
 // toPush goes to Push and makes sure of what can be made sure of.
 func (m *model) toPush() tea.Cmd {
 	m.goTo(recovery.Push)
@@ -305,12 +315,7 @@ func (m *model) pushPage(w int) page {
 			plural(m.goes(), "commit goes", "commits go"), up, ago(m.now(), r.asked))))
 	}
 	if n := len(r.left); n > 0 && m.push.holds == "" {
-		mended := 0
-		for _, l := range r.left {
-			if l.Mend {
-				mended++
-			}
-		}
+		mended := r.mended()
 		var parts []string
 		if n > mended {
 			parts = append(parts, plural(n-mended, "thing", "things")+" somebody did will be left out, as you decided")
@@ -342,8 +347,10 @@ func (m *model) inIt() string {
 	switch r := m.push.ready; {
 	case m.pos.Trivial() == recovery.UpToDate && m.join == nil || r == nil:
 		return "Your work is in it."
-	case len(r.left) > 0:
+	case len(r.left) > r.mended():
 		return "Both sides' work is in it, but for " + plural(len(r.left), "thing", "things") + " in the list below."
+	case len(r.left) > 0:
+		return "Both sides' work is in it; your mend changed " + plural(len(r.left), "line", "lines") + " of it."
 	}
 	return "Both sides' work is in it."
 }
