@@ -455,10 +455,16 @@ func (s *Session) GoBack(ctx context.Context, name string) (*Waypoint, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := s.inTheWay(from, to, dirty); err != nil {
-		return nil, err
+	err = s.inTheWay(from, to, dirty)
+	if err == nil {
+		err = s.trySwitch(ctx, from, to)
 	}
-	if err := s.trySwitch(ctx, from, to); err != nil {
+	var over *OverwriteError
+	if errors.As(err, &over) {
+		return nil, &Blocked{"Going back must change " + strings.Join(over.Paths, ", ") + ", where you have work that is not committed.",
+			"Commit it, or move it away, and undo again. Nothing was changed."}
+	}
+	if err != nil {
 		return nil, err
 	}
 	if err := s.make(ctx, &Transition{Kind: Undoing, Waypoint: *wp, Branch: wp.Branch, From: wp.After, To: wp.Before, Message: "undo the join", Begun: time.Now()}); err != nil {

@@ -250,6 +250,12 @@ func TestWhatGitDoesNotKnowIsMovedAside(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, []string{c.path}, wp.Aside)
 			assert.Equal(t, "theirs\n", tm.mine.Read("new/sub/x"))
+			tm.mine.Write("new/sub/x", "edited since\n")
+			_, err = s.GoBack(t.Context(), "")
+			var blocked *Blocked
+			require.ErrorAs(t, err, &blocked)
+			assert.Contains(t, blocked.What, "Going back must change new/sub/x")
+			tm.mine.Write("new/sub/x", "theirs\n")
 			_, err = s.GoBack(t.Context(), "")
 			require.NoError(t, err)
 			assert.Equal(t, files, filesOf(t, tm.mine.Dir))
