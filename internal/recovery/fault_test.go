@@ -396,6 +396,37 @@ func TestWhatSomebodyDidAfterACut(t *testing.T) {
 	}
 }
 
+// TestACommitOnTopOfHalfTheFiles: git died half-way through the files, and its owner removed the
+// lock and committed. The files that were half written are put back, and that is said.
+func TestACommitOnTopOfHalfTheFiles(t *testing.T) {
+	h := newHarbour(t, 0)
+	_, env := faultyGit(t)
+	half := 0
+	for at := 1; ; at++ {
+		dir := h.copy(t, h.dir)
+		if run(dir, "accept", env("die-halfway", at)...) == nil {
+			break
+		}
+		lock := filepath.Join(dir, ".git/index.lock")
+		if !exists(filepath.Join(dir, ".git/dorvik/moving.json")) || !exists(lock) {
+			continue
+		}
+		half++
+		require.NoError(t, os.Remove(lock))
+		r := gittest.At(t, dir)
+		tip := func() string { return r.Git("rev-parse", "main") }
+		r.Git("commit", "-q", "-m", "after the cut")
+		before := tip()
+		s, err := OpenSession(t.Context(), dir)
+		require.NoError(t, err)
+		assert.Contains(t, s.Notice, "moved since")
+		s.Close()
+		assert.Equal(t, before, tip())
+		assert.Equal(t, h.files, filesOf(t, dir))
+	}
+	assert.Positive(t, half)
+}
+
 func exists(path string) bool {
 	_, err := os.Lstat(path)
 	return err == nil

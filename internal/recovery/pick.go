@@ -129,7 +129,7 @@ func (s *Session) Pick(ctx context.Context, revs []string, parent int) error {
 
 // DropPick goes back to joining the branch with its upstream.
 func (s *Session) DropPick() error {
-	s.state.Picks, s.state.Route, s.state.Stage, s.state.Mends = nil, "", Look, nil
+	s.state.Picks, s.state.PickParent, s.state.Route, s.state.Stage, s.state.Mends = nil, 0, "", Look, nil
 	return s.save()
 }
 

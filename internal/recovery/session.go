@@ -334,7 +334,7 @@ func (s *Session) noted(err error) {
 func (s *Session) accepted(wp *Waypoint) {
 	s.state.Accepted, s.state.Stage, s.state.Yours = wp, Push, wp.After
 	if wp.Route == Pick {
-		s.state.Picks, s.state.Route = nil, ""
+		s.state.Picks, s.state.PickParent, s.state.Route = nil, 0, ""
 	}
 }
 

@@ -205,7 +205,8 @@ func (s *Session) make(ctx context.Context, tr *Transition) error {
 	if err != nil {
 		return s.takeBack(ctx, tr, err)
 	}
-	return s.whole(tr)
+	s.whole(tr)
+	return nil
 }
 
 // moveRefs moves the refs, and asks what is so where git says that it failed.
@@ -225,15 +226,15 @@ func (s *Session) moveRefs(ctx context.Context, tr *Transition) error {
 	return err
 }
 
-// whole notes that the change is made.
-func (s *Session) whole(tr *Transition) error {
+// whole notes that the change is made. If that cannot be noted it is said; the change is made
+// all the same.
+func (s *Session) whole(tr *Transition) {
 	if tr.Kind == Undoing {
 		s.bringBack(&tr.Waypoint)
 	}
 	if err := errors.Join(step("erase"), tr.erase(s.Repo.GitDir), step("erased")); err != nil {
 		s.Notice = sentenceOf(err) + " The change itself is made; the next start notes it."
 	}
-	return nil
 }
 
 // switched reports whether the index is at the new tree, which it is when all files are.
@@ -620,14 +621,18 @@ func (s *Session) goOn(ctx context.Context) error {
 		}
 		return s.finished(tr)
 	case at != tr.From:
-		return s.overtaken(tr)
+		return s.overtaken(ctx, tr)
 	}
 	return s.goBackAfterCut(ctx, tr)
 }
 
-// overtaken ends a change that was cut off, and after which somebody moved the branch on.
-func (s *Session) overtaken(tr *Transition) error {
-	s.Notice = fmt.Sprintf("An earlier run was cut off while it changed %s, and the branch was moved since, by you or another program: look at its last commit, which may hold some of that change. The branch was at %s before, and the joined result is %s.", tr.Branch, tr.From, tr.To)
+// overtaken ends a change that was cut off, and after which somebody moved the branch on: what
+// the branch does not hold of it is taken back, and what was moved aside brought back.
+func (s *Session) overtaken(ctx context.Context, tr *Transition) error {
+	if err := s.restore(ctx, tr); err != nil {
+		return fmt.Errorf("an earlier run was cut off while it changed your files, the branch was moved since, and the files cannot be put back: %w. Mend the cause and start dorvik again", err)
+	}
+	s.Notice = fmt.Sprintf("An earlier run was cut off while it changed %s, and the branch was moved since, by you or another program: look at its last commit, which may hold some of that change. The branch was at %s before, and the joined result is %s.", tr.Branch, tr.From, tr.To) + s.Notice
 	return tr.erase(s.Repo.GitDir)
 }
 
