@@ -82,8 +82,8 @@ func (r *Repo) Restore(ctx context.Context, paths []string) error {
 	return r.change(ctx, "putting files back", paths, "checkout-index", "--force", "--quiet", "-z", "--stdin")
 }
 
-// Indexed gives what the index has at paths; those it has not are left out, and those that
-// are not merged have no mode.
+// Indexed gives all that the index has, by path; what is not merged has no mode. Cost follows
+// the size of the index.
 func (r *Repo) Indexed(ctx context.Context) (map[string]object.Entry, error) {
 	out, err := r.run(ctx, "reading the index", "ls-files", "--stage", "-z")
 	if err != nil {

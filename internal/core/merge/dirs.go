@@ -177,19 +177,19 @@ func (m *moved) followers(dirs [3]*movedDirs) error {
 			if named[p] {
 				return nil // its name is asked already
 			}
-			stay, other, err := Placing{Name: p}, Placing{}, error(nil)
+			stay, other := Placing{Name: p}, Placing{}
 			c := Conflict{Path: p, Kind: DirectoryRename}
 			n := &Naming{At: p, From: m.from[p], Placer: sides[adder], Moved: witness[p]}
 			switch {
 			case place != "":
 				c.Path, n.Also = place, p
-				other, err = m.place(p, place, false, sides[adder], "")
+				other = Placing{place, []Move{{From: p, To: place}}}
 			case n.From != "":
 				// Both have the file: where it cannot follow it can be where the mover has it.
-				if ok, ferr := m.free(n.From); ferr != nil {
-					return ferr
+				if ok, err := m.free(n.From); err != nil {
+					return err
 				} else if ok {
-					other, err = m.place(p, n.From, false, sides[adder], "")
+					other = Placing{n.From, []Move{{From: p, To: n.From}}}
 				} else {
 					other = stay
 				}
@@ -202,7 +202,7 @@ func (m *moved) followers(dirs [3]*movedDirs) error {
 			}
 			c.Subject = n
 			m.names = append(m.names, c)
-			return err
+			return nil
 		}
 		for _, place := range slices.Sorted(maps.Keys(places)) {
 			free, err := m.free(place)

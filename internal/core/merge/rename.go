@@ -586,10 +586,10 @@ func (m *moved) both(from, yours, theirs string) error {
 	m.set[inBase][at], m.set[inYours][at], m.set[inTheirs][at] = was, y, t
 	m.from[at] = from
 	n := &Naming{At: at, From: from, Also: theirs}
-	if n.Yours, err = m.place(at, yours, yoursTaken, Theirs, ""); err != nil {
+	if n.Yours, err = m.place(at, yours, yoursTaken, inTheirs, ""); err != nil {
 		return err
 	}
-	if n.Theirs, err = m.place(at, theirs, theirsTaken, Yours, ""); err != nil {
+	if n.Theirs, err = m.place(at, theirs, theirsTaken, inYours, ""); err != nil {
 		return err
 	}
 	m.names = append(m.names, Conflict{yours, RenameRename, n})
@@ -606,7 +606,7 @@ func (m *moved) occupied(side int, p string) (bool, error) {
 
 // place is taking a file from where it waits to a name. Where something of the other side
 // stands there, that makes room: it goes to its old name, or to one beside.
-func (m *moved) place(at, name string, taken bool, other Side, old string) (Placing, error) {
+func (m *moved) place(at, name string, taken bool, other int, old string) (Placing, error) {
 	out := Placing{Name: name}
 	if at == name {
 		return out, nil
@@ -615,13 +615,10 @@ func (m *moved) place(at, name string, taken bool, other Side, old string) (Plac
 	if !taken {
 		return out, nil
 	}
-	top, tree := name, inYours
-	if other == Theirs {
-		tree = inTheirs
-	}
+	top := name
 	// It may be a file where a directory of the name is to be.
 	for dir := parent(name); dir != ""; dir = parent(dir) {
-		if is, err := m.at(tree, dir); err != nil {
+		if is, err := m.at(other, dir); err != nil {
 			return out, err
 		} else if isFile(is) {
 			top = dir
@@ -637,11 +634,11 @@ func (m *moved) place(at, name string, taken bool, other Side, old string) (Plac
 	}
 	if room == "" {
 		var err error
-		if room, err = beside(top, other, m.free); err != nil {
+		if room, err = beside(top, sides[other], m.free); err != nil {
 			return out, err
 		}
 	}
-	there, err := m.at(tree, top)
+	there, err := m.at(other, top)
 	out.Moves = append(out.Moves, Move{top, room, there.IsTree()})
 	return out, err
 }
@@ -741,7 +738,7 @@ func (m *moved) one(r oneSided) (done bool, err error) {
 // the other side has something else.
 func (m *moved) named(r oneSided, kind Kind) error {
 	stay := Placing{Name: r.From}
-	mine, err := m.place(r.From, r.To, true, sides[r.other], r.met)
+	mine, err := m.place(r.From, r.To, true, r.other, r.met)
 	if err != nil {
 		return err
 	}

@@ -182,7 +182,7 @@ func (c *Changes) Same(ctx context.Context, engine *merge.Engine, yours, theirs 
 				continue
 			}
 			back := v.changes.inverse()
-			if undone, err = newest(undone, variant{paths: back.id, id: func() (ChangeID, error) { return c.sum(back) }}, byPaths); err != nil {
+			if undone, err = newest(undone, variant{paths: back.id, id: sync.OnceValues(func() (ChangeID, error) { return c.sum(back) })}, byPaths); err != nil {
 				return nil, err
 			}
 		}
