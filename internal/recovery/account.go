@@ -12,7 +12,7 @@ import (
 	"dorvik/internal/words"
 )
 
-// Given is what kind of thing a side made that the result does not hold.
+// Given is what kind of thing was given up: made by a side, and not held by the result.
 type Given string
 
 const (
@@ -206,7 +206,7 @@ func lostLines(f *settle.File, c *settle.Conflict, o settle.Option) (out []LeftO
 	base, result := diff.Lines(c.Base), diff.Lines(text)
 	pieces, _ := f.LeftOut(c, o)
 	byWords := o.Way == settle.Weave
-	stands, changed := unchanged(base, result), unchanged(base, result)
+	stands, changed := unchanged(base, result), make([]bool, len(base))
 	for _, e := range diff.Histogram(base, result) {
 		for i := e.A0; i < e.A1; i++ {
 			changed[i] = e.B1 > e.B0
@@ -243,8 +243,9 @@ func lostLines(f *settle.File, c *settle.Conflict, o settle.Option) (out []LeftO
 	return out
 }
 
-// takenOutByHand lists lines that not both sides changed and that whoever wrote the place left
-// out: at a stop of a replay they may be what an earlier commit of that side wrote.
+// takenOutByHand lists lines of the base that at least one side left as they were, and that
+// whoever wrote the place left out: at a stop of a replay, where the base is an earlier
+// commit of the replayed side, they may be what that commit wrote.
 func takenOutByHand(c *settle.Conflict, o settle.Option, replayed settle.Side) (out []LeftOut) {
 	if o.Way != settle.Written || replayed == "" {
 		return nil
@@ -388,8 +389,8 @@ func (w *Workspace) mendedAway(p *Position, m Mend) (out []LeftOut, err error) {
 		if err != nil {
 			return nil, err
 		}
-		text, ok, err := w.TextAt(tree, m.Path)
-		if err != nil || !ok {
+		text, _, err := w.TextAt(tree, m.Path) // none where the file is new, or has another name
+		if err != nil {
 			return nil, err
 		}
 		for n, l := range diff.Lines(text) {
@@ -397,17 +398,21 @@ func (w *Workspace) mendedAway(p *Position, m Mend) (out []LeftOut, err error) {
 			has[i][l], numbers[i][l] = true, n+1
 		}
 	}
-	before := diff.Lines(m.Before)
-	after := map[string]bool{}
-	for _, l := range diff.Lines(m.After) {
-		after[strings.TrimSpace(l)] = true
+	before, after := diff.Lines(m.Before), diff.Lines(m.After)
+	gone := map[string]int{} // how many times fewer a line is there; one that only moved is not gone
+	for _, l := range before {
+		gone[strings.TrimSpace(l)]++
 	}
-	for _, e := range diff.Histogram(before, diff.Lines(m.After)) {
+	for _, l := range after {
+		gone[strings.TrimSpace(l)]--
+	}
+	for _, e := range diff.Histogram(before, after) {
 		for _, line := range before[e.A0:e.A1] {
 			l := strings.TrimSpace(line)
-			if l == "" || has[0][l] || after[l] {
+			if l == "" || has[0][l] || gone[l] <= 0 {
 				continue
 			}
+			gone[l]--
 			woven := !has[1][l] && !has[2][l] // of both sides' words
 			for i, side := range []settle.Side{settle.SideYours, settle.SideTheirs} {
 				if woven || has[i+1][l] {

@@ -155,6 +155,42 @@ func TestWhatIsOverruledIsTold(t *testing.T) {
 	assert.Equal(t, []string{"yours deletion f: deleted"}, told[:1])
 }
 
+// TestAMendTellsWhatItTakesAway: lines of either side, also of a file that only one has, and not
+// those that only moved.
+func TestAMendTellsWhatItTakesAway(t *testing.T) {
+	for _, c := range []struct{ before, after, want string }{
+		{"one\ntwo\nsame\nsame\n", "one\nsame\nsame\n", "two"},
+		{"one\ntwo\nsame\nsame\n", "two\none\nsame\n", "same"},
+		{"one\ntwo\nsame\nsame\n", "same\nsame\ntwo\none\n", ""},
+		{"one\ntwo\nsame\nsame\n", "", "one two same same"},
+	} {
+		w := memory()
+		who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0000"}
+		commit := func(list string, parents ...object.ID) object.ID {
+			who.When++
+			return w.Store.PutCommit(&object.Commit{Tree: shapeOf(list).tree(t, w.Store), Parents: parents, AuthorLine: who.String(), Committer: who, Message: "x\n"})
+		}
+		root := commit("z=1")
+		p := &Position{Yours: commit("z=1 n=one/two/same/same", root), Theirs: commit("z=2", root)}
+		var err error
+		p.Parted, err = history.Diverge(t.Context(), w.Store, p.Yours, p.Theirs)
+		require.NoError(t, err)
+		for _, route := range []Route{Merge, Rebase} {
+			j, err := w.Join(t.Context(), p, route, &settle.Book{}, []Mend{{"n", c.before, c.after}}, nil)
+			require.NoError(t, err)
+			left, err := w.LeftOut(p, j, &settle.Book{})
+			require.NoError(t, err)
+			var told []string
+			for _, l := range left {
+				assert.True(t, l.Mend)
+				assert.Equal(t, settle.SideYours, l.Side)
+				told = append(told, l.Text)
+			}
+			assert.Equal(t, c.want, strings.Join(told, " "), "%q by %s", c.after, route)
+		}
+	}
+}
+
 // TestAFileKeptUnderBothNamesByBoth: two lines merged each other's start, one a rename, and both
 // kept the file under both names. What one of them does to it afterwards holds.
 func TestAFileKeptUnderBothNamesByBoth(t *testing.T) {
