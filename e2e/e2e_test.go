@@ -127,7 +127,7 @@ func (x *terminal) mine() *gittest.Repo { return gittest.At(x.t, x.scene.Clone) 
 // fetched waits for the first full look.
 func (x *terminal) fetched() {
 	x.t.Helper()
-	x.see("A push is refused as things are", "fetched", "Ilka Renn", "4 new")
+	x.see("A push is refused as things are", "origin was asked", "Ilka Renn", "4 new")
 }
 
 // settleByRebase goes from the first look to Check, taking what is suggested.
@@ -156,7 +156,7 @@ func (x *terminal) mendAndCheck() {
 	x.press("C-Right", "P", "i", "e", "r", "C-s")
 	x.see("The joined code passes", "Mended: timetable/sailing.go")
 	x.press("Enter")
-	x.see("Ready.", "BEFORE IT GOES", "has not moved")
+	x.see("Ready to join and push.", "BEFORE IT GOES", "has not moved")
 }
 
 func TestTheDemoByBothRoutes(t *testing.T) {
@@ -167,12 +167,12 @@ func TestTheDemoByBothRoutes(t *testing.T) {
 			x.fetched()
 			x.see("2 files will need a decision; 7 join by themselves")
 			x.press("Enter")
-			x.see("Why rebase:", "2 decisions, at 2 stops", "2 decisions, once")
+			x.see("Why rebase:", "2 decisions, at 2 commits", "2 decisions, once")
 			if route == "merge" {
 				x.press("Right")
 			}
 			x.press("Enter")
-			x.see("Settle 0 of 2", "WAYS TO SETTLE IT", "suggested:", "● you")
+			x.see("Settle 0 of 2", "WAYS TO SETTLE IT", "suggested:", "◐ you")
 			x.press("Enter")
 			x.see("Settle 1 of 2")
 			x.press("Enter")
@@ -225,7 +225,7 @@ func TestATeammatePushesInBetween(t *testing.T) {
 	// Nothing is asked again: the decisions and the mend stand.
 	x.see("The joined code passes", "Mended: timetable/sailing.go", "2 settled")
 	x.press("Enter")
-	x.see("Ready.", "Storm notice")
+	x.see("Ready to join and push.", "Storm notice")
 	x.press("Enter")
 	x.see("Pushed.")
 	assert.Equal(t, x.remoteTip(), x.mine().Git("rev-parse", "main"))
@@ -251,7 +251,7 @@ func TestQuitInSettleAndGoOn(t *testing.T) {
 	x.see("Settle 1 of 2", "Going on where you left: 1 decision was kept", "fares/fares.go")
 	x.press("u")
 	x.see("Settle 0 of 2", "is taken back", "docs/harbours.md")
-	x.press("e")
+	x.press("w")
 	x.see("WRITE IT YOURSELF")
 	x.press("End", "!", "C-s")
 	x.see("Settle 1 of 2", "fares/fares.go")
@@ -260,8 +260,8 @@ func TestQuitInSettleAndGoOn(t *testing.T) {
 	x.press("Enter")
 	x.see("agree and run it")
 	x.press("s", "y")
-	x.see("Ready.")
-	x.press("w")
+	x.see("Ready to join and push.")
+	x.press("b")
 	x.see("Nothing is pushed yet")
 	assert.Contains(t, x.mine().Read("docs/harbours.md"), "September!\n")
 	tip := x.mine().Git("rev-parse", "main")
@@ -306,7 +306,7 @@ func TestCancelTheCheck(t *testing.T) {
 	x.see("Checking the joined code", "begun", "stop the check")
 	x.press("C-c")
 	x.see("Cancelled. Nothing was changed.")
-	x.press("r", "Enter")
+	x.press("Enter")
 	x.see("begun", "stop the check")
 	x.press("q")
 	x.see("ended with 0", "2 decisions are kept")
@@ -321,9 +321,9 @@ func TestPick(t *testing.T) {
 	before, dirty := mine.Git("rev-parse", "HEAD"), mine.Git("status", "--porcelain")
 	x.args = "pick origin/main~2..origin/main"
 	x.open("142x40")
-	x.see("2 commits to pick.", "theirs, picked", "a push will want them joined", "older ones are not picked", "fetched")
+	x.see("2 commits to pick.", "theirs, picked", "a push will want them joined", "older ones are not picked", "origin was asked")
 	x.press("Enter")
-	x.see("the picked commits are replayed after yours", "1 decision, at 1 stop")
+	x.see("the picked commits are made again after yours", "1 decision, at 1 commit")
 	x.press("Enter")
 	x.see("Settle 0 of 1", "weave")
 	x.press("q")
@@ -347,7 +347,7 @@ func TestPick(t *testing.T) {
 	assert.Equal(t, "Ilka Renn", mine.Git("log", "-1", "--format=%an"))
 	assert.Equal(t, dirty, mine.Git("status", "--porcelain"))
 	x.press("Enter")
-	x.see("A push is refused as things are", "6 unpushed", "in 4c9a too", "undo the join")
+	x.see("A push is refused as things are", "6 unpushed", "in 4c9", "undo the join")
 	x.press("u")
 	x.see("2 commits to pick.", "The join is undone")
 	assert.Equal(t, before, mine.Git("rev-parse", "HEAD"))

@@ -71,8 +71,9 @@ func (e *env) undo() *cobra.Command {
 		if len(args) == 1 {
 			name = args[0]
 		}
-		if s.Notice != "" {
-			e.say("%s", s.Notice)
+		notice := s.TakeNotice()
+		if notice != "" {
+			e.say("%s", notice)
 		}
 		if s.TookBack && name == "" {
 			// What was cut off is gone back from; an older join is not meant.
@@ -80,19 +81,18 @@ func (e *env) undo() *cobra.Command {
 			if err != nil || !e.json {
 				return err
 			}
-			return e.print(undoJSON{1, "", b.Name, b.Tip, s.Notice})
+			return e.print(undoJSON{1, "", b.Name, b.Tip, notice})
 		}
-		s.Notice = ""
 		w, err := s.GoBack(cmd.Context(), name)
 		if err != nil {
 			return err
 		}
-		if s.Notice != "" {
-			e.say("%s", s.Notice)
+		if notice = s.TakeNotice(); notice != "" {
+			e.say("%s", notice)
 		}
 		e.say("%s is back at %s, with index and files. Your decisions are kept.", w.Branch, w.Before)
 		if e.json {
-			return e.print(undoJSON{1, w.Name, w.Branch, w.Before, s.Notice})
+			return e.print(undoJSON{1, w.Name, w.Branch, w.Before, notice})
 		}
 		return nil
 	}

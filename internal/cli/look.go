@@ -97,7 +97,7 @@ func (e *env) look() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		ground, err := w.Overlap(p, j)
+		ground, err := w.Overlaps(p, j)
 		if err != nil {
 			return err
 		}
@@ -124,8 +124,8 @@ func (e *env) look() *cobra.Command {
 			e.say("%s", known(p))
 		}
 		for _, g := range ground {
-			if g.Meeting != recovery.OnlyYours && g.Meeting != recovery.OnlyTheirs {
-				e.say("  %-12s %s", g.Meeting, g.Path)
+			if g.Kind != recovery.OnlyYours && g.Kind != recovery.OnlyTheirs {
+				e.say("  %-12s %s", g.Kind, g.Path)
 			}
 		}
 		if n := len(p.Dirty); n > 0 {
@@ -168,7 +168,7 @@ func known(p *recovery.Position) string {
 	return "The remote was not asked: this is what was fetched on " + p.Known.Format("2 Jan 2006 at 15:04") + ", and may be old."
 }
 
-func lookOf(p *recovery.Position, ground []recovery.Ground, kept *recovery.State, over *recovery.OverwriteError) lookJSON {
+func lookOf(p *recovery.Position, ground []recovery.Overlap, kept *recovery.State, over *recovery.OverwriteError) lookJSON {
 	out := lookJSON{
 		Version: 1, Branch: p.Branch.Name, Upstream: p.Branch.Upstream, Fetched: !p.Asked.IsZero(),
 		Yours: sideJSON{p.Yours, len(p.Parted.Yours)}, Theirs: sideJSON{p.Theirs, len(p.Parted.Theirs)},
@@ -176,7 +176,7 @@ func lookOf(p *recovery.Position, ground []recovery.Ground, kept *recovery.State
 		TakenOut: commits(p.TakenOut), Bases: p.Parted.Bases, Overlap: []groundJSON{}, Uncommitted: []string{}, InTheWay: []string{},
 	}
 	for _, g := range ground {
-		out.Overlap = append(out.Overlap, groundJSON{g.Path, string(g.Meeting), g.Yours, g.Theirs, g.Decide})
+		out.Overlap = append(out.Overlap, groundJSON{g.Path, string(g.Kind), g.Yours, g.Theirs, g.Decide})
 	}
 	if !p.Known.IsZero() {
 		out.Known = p.Known.Format("2006-01-02T15:04:05Z07:00")

@@ -215,7 +215,7 @@ func describe(p *recovery.Position, j *recovery.Join) string {
 	}
 	for _, st := range j.Steps {
 		if st.Outcome == replay.AlreadyThere {
-			s += fmt.Sprintf("\n          %s “%s” is already there: %s made the same change", st.Commit.ID.Short(), st.Commit.Subject(), st.Same.Author().Name)
+			s += fmt.Sprintf("\n          %s “%s” is already there: %s made the same change", st.Commit.ID, st.Commit.Subject(), st.Same.Author().Name)
 		}
 	}
 	return s + remarks(j)

@@ -132,10 +132,9 @@ type recoverer struct {
 
 // note says what the session has to be told, once.
 func (r *recoverer) note() {
-	if r.s.Notice != "" {
-		r.say("%s", r.s.Notice)
-		r.out.Notice = strings.TrimSpace(r.out.Notice + " " + r.s.Notice)
-		r.s.Notice = ""
+	if n := r.s.TakeNotice(); n != "" {
+		r.say("%s", n)
+		r.out.Notice = strings.TrimSpace(r.out.Notice + " " + n)
 	}
 }
 
@@ -354,10 +353,10 @@ func (r *recoverer) report(p *recovery.Position, j *recovery.Join) error {
 		switch st := &j.Steps[i]; st.Outcome {
 		case replay.AlreadyThere:
 			r.out.AlreadyThere = append(r.out.AlreadyThere, st.Commit.ID)
-			r.say("%s “%s” is left out: %s made the same change.", st.Commit.ID.Short(), st.Commit.Subject(), st.Same.Author().Name)
+			r.say("%s “%s” is left out: %s made the same change.", st.Commit.ID, st.Commit.Subject(), st.Same.Author().Name)
 		case replay.Emptied:
 			r.out.Emptied = append(r.out.Emptied, st.Commit.ID)
-			r.say("%s “%s” is left out: nothing of it is left.", st.Commit.ID.Short(), st.Commit.Subject())
+			r.say("%s “%s” is left out: nothing of it is left.", st.Commit.ID, st.Commit.Subject())
 		}
 	}
 	left, err := r.s.LeftOut(p, j, &book)

@@ -373,9 +373,10 @@ func (r *Repo) Inside(ctx context.Context, name string) (string, error) {
 	return strings.TrimSuffix(out, "\n"), err
 }
 
-// OnRemote reports whether a commit is reachable from any of the local copies
-// of remote branches.
-func (r *Repo) OnRemote(ctx context.Context, id object.ID) (bool, error) {
-	out, err := r.run(ctx, "looking whether "+id.Short()+" was pushed", "for-each-ref", "--count=1", "--contains", id.String(), "refs/remotes")
-	return out != "", err
+// OnRemote gives a remote branch whose local copy holds a commit, such as "origin/main"; empty
+// where none does.
+func (r *Repo) OnRemote(ctx context.Context, id object.ID) (string, error) {
+	out, err := r.run(ctx, "looking whether "+id.String()+" was pushed",
+		"for-each-ref", "--count=1", "--format=%(refname:lstrip=2)", "--contains", id.String(), "refs/remotes")
+	return strings.TrimSuffix(out, "\n"), err
 }

@@ -205,7 +205,7 @@ func (h *harbour) whole(t *testing.T, dir, what string) bool {
 	if !assert.NoError(t, err, what) {
 		return false
 	}
-	notice := s.Notice
+	notice := s.notice
 	s.Close()
 	ok := true
 	if half != nil {
@@ -371,7 +371,7 @@ func TestWhatSomebodyDidAfterACut(t *testing.T) {
 			if !assert.NoError(t, err, what) {
 				continue
 			}
-			assert.Equal(t, half, s.Notice != "", "%s: %q", what, s.Notice)
+			assert.Equal(t, half, s.notice != "", "%s: %q", what, s.notice)
 			s.Close()
 			assert.NoFileExists(t, filepath.Join(one, ".git/dorvik/moving.json"), what)
 			for path, text := range h.aside {
@@ -419,7 +419,7 @@ func TestACommitOnTopOfHalfTheFiles(t *testing.T) {
 		before := tip()
 		s, err := OpenSession(t.Context(), dir)
 		require.NoError(t, err)
-		assert.Contains(t, s.Notice, "moved since")
+		assert.Contains(t, s.notice, "moved since")
 		s.Close()
 		assert.Equal(t, before, tip())
 		assert.Equal(t, h.files, filesOf(t, dir))

@@ -332,9 +332,12 @@ type Plan struct {
 	Rebase, Merge *Join
 	Pick          *Join // alone, where commits are picked
 	Suggested     Route
-	Why           string // a sentence
-	Pushed        bool   // a commit of yours is on a remote already: rewriting it disturbs others
+	Why           string      // a sentence
+	Published     []Published // commits of yours that are on a remote: rewriting them disturbs others
 }
+
+// Pushed reports whether a rebase would rewrite what others may have.
+func (pl *Plan) Pushed() bool { return len(pl.Published) > 0 }
 
 // Plan works both routes out and suggests one; where commits are picked there is but
 // one. Nothing is written.
@@ -352,11 +355,9 @@ func (w *Workspace) Plan(ctx context.Context, p *Position, book *settle.Book, pr
 	if pl.Rebase, err = w.Join(ctx, p, Rebase, book, nil, progress); err != nil {
 		return nil, err
 	}
-	published, err := w.Published(ctx, pl.Rebase)
-	if err != nil {
+	if pl.Published, err = w.Published(ctx, pl.Rebase); err != nil {
 		return nil, err
 	}
-	pl.Pushed = len(published) > 0
 	pl.suggest(p)
 	return pl, nil
 }
@@ -369,7 +370,7 @@ func (pl *Plan) suggest(p *Position) {
 		pl.Suggested, pl.Why = Merge, "your line holds a commit that joins several lines at once, and such commits are not replayed."
 	case len(p.TakenOut) > 0:
 		pl.Suggested, pl.Why = Rebase, "the remote branch was rewritten, and a merge would bring back what was taken out of it."
-	case pl.Pushed:
+	case pl.Pushed():
 		pl.Suggested, pl.Why = Merge, "some of your "+yours+" are on a remote already; rebase would give them new ids, and whoever has them would have them twice."
 	case asksR > 2*asksM+1:
 		pl.Suggested = Merge

@@ -19,7 +19,7 @@ type Marked struct {
 }
 
 func (m Marked) String() string {
-	return fmt.Sprintf("%s in %s “%s”", m.Path, m.Commit.Short(), m.Subject)
+	return fmt.Sprintf("%s in %s “%s”", m.Path, m.Commit.Prefix(12), m.Subject)
 }
 
 // Marks looks for conflict marks, lines of seven <, = and > in the usual order, in every file

@@ -357,14 +357,14 @@ func TestSuggestion(t *testing.T) {
 	tm.mine.Git("push", "-q", "origin", "HEAD:refs/heads/side")
 	pl := plan()
 	assert.Equal(t, Merge, pl.Suggested, "commits that are on a remote are not rewritten")
-	assert.True(t, pl.Pushed)
+	assert.True(t, pl.Pushed())
 
 	tm.mine.Git("checkout", "-q", "-b", "topic", "HEAD~1")
 	tm.mine.Commit("topic", "t", "t\n")
 	tm.mine.Git("checkout", "-q", "main")
 	tm.mine.Git("merge", "-q", "--no-edit", "topic")
 	pl = plan()
-	assert.True(t, pl.Pushed, "the lowest commit that would be replayed is still on a remote")
+	assert.True(t, pl.Pushed(), "the lowest commit that would be replayed is still on a remote")
 	assert.NoError(t, pl.Rebase.Refused)
 
 	tm.mine.Git("branch", "-f", "more", "HEAD~1")
@@ -422,11 +422,11 @@ func TestLeftOutAndOverlap(t *testing.T) {
 		told = append(told, fmt.Sprint(l.Side, " ", l.Author, " ", l.Path, ":", l.Line, " ", l.What, " ", l.Text))
 	}
 	assert.Equal(t, []string{"theirs Ada Sund d/h:2 line theirs", "theirs Ada Sund f:2 line THEIRS words"}, told)
-	ground, err := s.Overlap(p, j)
+	ground, err := s.Overlaps(p, j)
 	require.NoError(t, err)
 	var got []string
 	for _, g := range ground {
-		got = append(got, g.Path+" "+string(g.Meeting))
+		got = append(got, g.Path+" "+string(g.Kind))
 	}
 	assert.Equal(t, []string{"f same lines", "d/h same place", "g same change", "m only yours", "t only theirs"}, got)
 	lines, ok, err := s.Lines(p, j.Tree, "f")

@@ -27,7 +27,7 @@ type Session struct {
 	*Workspace
 	state  State // changed only by methods that say what the person does
 	store  *store
-	Notice string // what opening found and did, or a change could not do besides, if anything
+	notice string // what opening found and did, or a change could not do besides, if anything
 
 	TookBack bool // opening took back what an earlier run was cut off in
 
@@ -54,7 +54,7 @@ func OpenSession(ctx context.Context, dir string) (*Session, error) {
 			}
 		}
 	}
-	s.Notice = strings.TrimSpace(damage + " " + s.Notice)
+	s.notice = strings.TrimSpace(damage + " " + s.notice)
 	if err != nil {
 		s.Close()
 		return nil, err
@@ -175,12 +175,12 @@ func (s *Session) UndoMend() (m Mend, ok bool, err error) {
 }
 
 // PublishedError says that a rebase would rewrite commits that others may have.
-type PublishedError struct{ Commits []history.Node }
+type PublishedError struct{ Commits []Published }
 
 func (e *PublishedError) Error() string {
 	var names []string
 	for _, n := range e.Commits {
-		names = append(names, fmt.Sprintf("%s “%s”", n.ID.Short(), n.Subject()))
+		names = append(names, n.String())
 	}
 	return "a rebase would give new ids to commits that are on a remote already, and whoever has them would have them twice: " + strings.Join(names, ", ") + ". Nothing was changed"
 }
@@ -226,22 +226,33 @@ func (s *Session) guardAside(ctx context.Context, p *Position, tree object.ID, c
 	return nil, err
 }
 
+// Published is a commit of yours that is on a remote, and on which branch there.
+type Published struct {
+	history.Node
+	On string
+}
+
+// String names the commit and where it is.
+func (p Published) String() string {
+	return fmt.Sprintf("%s “%s” (on %s)", p.ID.Prefix(12), p.Subject(), p.On)
+}
+
 // Published lists the commits that a rebase would give new ids and that are on a remote.
-func (w *Workspace) Published(ctx context.Context, j *Join) (out []history.Node, err error) {
+func (w *Workspace) Published(ctx context.Context, j *Join) (out []Published, err error) {
 	if j.Route != Rebase {
 		return nil, nil
 	}
 	for i := range j.Steps {
 		n := j.Steps[i].Commit
 		on, err := w.Repo.OnRemote(ctx, n.ID)
-		if err != nil || !on {
+		if err != nil || on == "" {
 			// All that is replayed later stands on this, or on another that is asked itself.
 			if err != nil || len(n.Parents) == 1 && i == 0 && w.inOneLine(j) {
 				return out, err
 			}
 			continue
 		}
-		out = append(out, n)
+		out = append(out, Published{n, on})
 	}
 	return out, nil
 }
@@ -255,6 +266,11 @@ func (w *Workspace) inOneLine(j *Join) bool {
 		}
 	}
 	return true
+}
+
+// FastForward moves the branch forward to theirs, where nothing of yours is in the way.
+func (s *Session) FastForward(ctx context.Context, p *Position, consent Consent) (*Waypoint, error) {
+	return s.Accept(ctx, p, &Join{Route: Route(FastForward)}, Built{Tip: p.Theirs}, consent)
 }
 
 // Accept is the one moment at which things change: the commits go to the
@@ -326,7 +342,7 @@ func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built, con
 // noted has what could not be kept after a change be said; the change is made all the same.
 func (s *Session) noted(err error) {
 	if err != nil {
-		s.Notice = strings.TrimSpace(s.Notice + " " + sentenceOf(err) + " The change itself is made.")
+		s.notice = strings.TrimSpace(s.notice + " " + sentenceOf(err) + " The change itself is made.")
 	}
 }
 
@@ -443,7 +459,7 @@ func (s *Session) GoBack(ctx context.Context, name string) (*Waypoint, error) {
 		if err != nil {
 			return nil, err
 		}
-		if pushed && wp.After != wp.Theirs {
+		if pushed != "" && wp.After != wp.Theirs {
 			return nil, &Blocked{"This join was pushed.", "Others may build on it by now, so it is not undone; make a commit that takes your change back instead."}
 		}
 	}

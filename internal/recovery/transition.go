@@ -233,7 +233,7 @@ func (s *Session) whole(tr *Transition) {
 		s.bringBack(&tr.Waypoint)
 	}
 	if err := errors.Join(step("erase"), tr.erase(s.Repo.GitDir), step("erased")); err != nil {
-		s.Notice = sentenceOf(err) + " The change itself is made; the next start notes it."
+		s.notice = sentenceOf(err) + " The change itself is made; the next start notes it."
 	}
 }
 
@@ -512,7 +512,7 @@ func (s *Session) bringBack(wp *Waypoint) {
 		}
 	}
 	if len(kept) > 0 {
-		s.Notice = strings.TrimSpace(s.Notice + " What was moved aside could not go back to its place, which is taken; it is kept as " + strings.Join(kept, ", ") + ".")
+		s.notice = strings.TrimSpace(s.notice + " What was moved aside could not go back to its place, which is taken; it is kept as " + strings.Join(kept, ", ") + ".")
 	}
 }
 
@@ -588,7 +588,7 @@ func (s *Session) goOn(ctx context.Context) error {
 	if errors.Is(err, errAccount) {
 		path := transitionPath(s.Repo.GitDir)
 		aside, err := setAside(path)
-		s.Notice = fmt.Sprintf("An earlier run was cut off while it changed your branch, and its account of that was damaged. It is set aside as %s. Look with “git status” whether branch and files are as you want them; your commits are all there.", filepath.Base(aside))
+		s.notice = fmt.Sprintf("An earlier run was cut off while it changed your branch, and its account of that was damaged. It is set aside as %s. Look with “git status” whether branch and files are as you want them; your commits are all there.", filepath.Base(aside))
 		return err
 	}
 	if err != nil || tr == nil {
@@ -632,7 +632,7 @@ func (s *Session) overtaken(ctx context.Context, tr *Transition) error {
 	if err := s.restore(ctx, tr); err != nil {
 		return fmt.Errorf("an earlier run was cut off while it changed your files, the branch was moved since, and the files cannot be put back: %w. Mend the cause and start dorvik again", err)
 	}
-	s.Notice = fmt.Sprintf("An earlier run was cut off while it changed %s, and the branch was moved since, by you or another program: look at its last commit, which may hold some of that change. The branch was at %s before, and the joined result is %s.", tr.Branch, tr.From, tr.To) + s.Notice
+	s.notice = fmt.Sprintf("An earlier run was cut off while it changed %s, and the branch was moved since, by you or another program: look at its last commit, which may hold some of that change. The branch was at %s before, and the joined result is %s.", tr.Branch, tr.From, tr.To) + s.notice
 	return tr.erase(s.Repo.GitDir)
 }
 
@@ -641,12 +641,12 @@ func (s *Session) finished(tr *Transition) error {
 	wp := &tr.Waypoint
 	if tr.Kind == Undoing {
 		s.bringBack(wp)
-		s.Notice = "An earlier run was cut off while it took your branch back. That was completed: nothing is missing."
+		s.notice = "An earlier run was cut off while it took your branch back. That was completed: nothing is missing."
 		if err := s.undone(wp); err != nil {
 			return err
 		}
 	} else {
-		s.Notice = "An earlier run was cut off while it changed your branch. That was completed: nothing is missing, and “dorvik undo” takes it back."
+		s.notice = "An earlier run was cut off while it changed your branch. That was completed: nothing is missing, and “dorvik undo” takes it back."
 		s.accepted(wp)
 		if err := s.save(); err != nil {
 			return err
@@ -660,7 +660,7 @@ func (s *Session) goBackAfterCut(ctx context.Context, tr *Transition) error {
 	if err := s.restore(ctx, tr); err != nil {
 		return fmt.Errorf("an earlier run was cut off while it changed your files, and they cannot be put back: %w. Your commits are all there: before %s, joined %s. Mend the cause and start dorvik again", err, tr.From, tr.To)
 	}
-	s.Notice = "An earlier run was cut off while it changed your files. They are as they were before; nothing is lost."
+	s.notice = "An earlier run was cut off while it changed your files. They are as they were before; nothing is lost."
 	s.TookBack = true
 	if tr.Kind == Accepting {
 		wp := tr.Waypoint

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"dorvik/internal/check"
@@ -36,6 +37,7 @@ type Workspace struct {
 
 	agreed      func(line string) bool // to a command that is run; nil where nothing is kept
 	driverLimit time.Duration
+	digits      atomic.Int32 // of an id, as people are shown it
 
 	mu       sync.Mutex
 	touchers map[[2]object.ID]*history.Toucher // by the newest and the oldest commit
@@ -50,6 +52,7 @@ func OpenWorkspace(ctx context.Context, dir string) (*Workspace, error) {
 	store := object.NewOverlay(repo.Format, repo)
 	w := &Workspace{Repo: repo, Store: store, engine: merge.NewEngine(store), files: settle.NewFiles(store),
 		changes: replay.NewChanges(store), touchers: map[[2]object.ID]*history.Toucher{}, driverLimit: check.DriverLimit}
+	w.digits.Store(leastDigits)
 	w.engine.Contains = w.submoduleContains
 	w.engine.Outside = sync.OnceValues(w.attributes)
 	w.engine.Drive = w.drive
@@ -152,7 +155,7 @@ func (w *Workspace) stand(ctx context.Context, b git.Branch, dirty []git.Dirty, 
 	}
 	switch {
 	case b.Name == "":
-		return nil, &Blocked{"You are on no branch (a detached HEAD at " + b.Tip.Short() + ").",
+		return nil, &Blocked{"You are on no branch (a detached HEAD at " + b.Tip.Prefix(12) + ").",
 			"Go to your branch with “git switch”, or make one here with “git switch -c NAME”."}
 	case b.Tip.IsZero():
 		return nil, &Blocked{"The branch " + b.Name + " has no commit yet.", "There is nothing to join; commit first."}

@@ -3,7 +3,6 @@ package tui
 import (
 	"context"
 	"fmt"
-	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -11,438 +10,214 @@ import (
 	"dorvik/internal/check"
 	"dorvik/internal/core/diagnose"
 	"dorvik/internal/recovery"
+	"dorvik/internal/words"
 )
 
-type checkView struct {
+// checkScreen is Check: the joined code built and tested, and mended where it fails.
+type checkScreen struct {
+	*job
+	checkState
+}
+
+// checkState is what is known of the check of one joined result.
+type checkState struct {
 	command check.Command
 	found   bool
 	ready   bool // the command is known
 	agreed  bool
-	running bool
-	started time.Time
-	passed  bool
-	failed  bool
-	took    time.Duration
-	exit    int
-	output  []string
-	lines   chan outputLine
+	started time.Time // zero unless it runs
+	result  *check.Result
+	output  *output
 	places  []diagnose.Place
 	texts   map[string][]recovery.Line // of the files with places
 	at      int
-	anyway  bool // going on without passing was asked for once
-	built   recovery.Built
 	holder  string // the commit that mends become part of; empty where there is none
 }
 
-// outputLine is a line of the check's output; the zero one, with end, its end.
-type outputLine struct {
-	text string
-	end  bool
-}
+func (c *checkState) running() bool { return !c.started.IsZero() }
+func (c *checkState) passed() bool  { return c.result != nil && c.result.Passed }
+func (c *checkState) failed() bool  { return c.result != nil && !c.result.Passed }
 
-// maxOutput is how many lines of output are kept.
-const maxOutput = 20000
+func (s *checkScreen) label() string { return recovery.Check.String() }
 
-func (c *checkView) take(l outputLine) {
-	if l.end {
-		c.lines = nil
-		return
-	}
-	if c.output = append(c.output, l.text); len(c.output) > maxOutput {
-		c.output = c.output[len(c.output)-maxOutput:]
-	}
-}
-
-func (c *checkView) wait() tea.Cmd {
-	lines := c.lines
-	if lines == nil {
-		return nil
-	}
-	return func() tea.Msg {
-		l, ok := <-lines
-		l.end = !ok
-		return l
-	}
-}
-
-func (c *checkView) state() string {
+func (s *checkScreen) state() (string, bool) {
 	switch {
-	case c.running:
-		return "running"
-	case c.failed && len(c.places) > 0:
-		return plural(len(c.places), "error", "errors")
-	case c.failed:
-		return "failed"
-	case c.passed:
-		return "passes ✓"
-	case c.ready && !c.found:
-		return "none found"
+	case s.running():
+		return "running", true
+	case s.failed() && len(s.places) > 0:
+		return words.Count(len(s.places), "error", "errors"), false
+	case s.failed():
+		return "failed", false
+	case s.passed():
+		return "passes", true
+	case s.ready && !s.found:
+		return "none found", false
 	}
-	return ""
+	return "not run", s.under == screen(s)
 }
 
-type checkReady struct {
-	command check.Command
-	found   bool
-	agreed  bool
-	built   recovery.Built
-	checked *recovery.Checked
-	st      recovery.State
-}
+func (s *checkScreen) status() line { return txt(dim, s.command.Line) }
 
-// toCheck goes to Check with the joined commits made in memory.
-func (m *model) toCheck() tea.Cmd {
-	m.goTo(recovery.Check)
-	m.check = checkView{}
-	pos, j := m.pos, m.join
-	m.check.holder, _ = j.MendHolder()
-	if n := len(j.Lost); n > 0 {
-		m.flash = txt(trouble, "▲ ").add(plain, fmt.Sprintf("A mend of %s does not fit the new result and was not applied.", j.Lost[0].Path))
+func (s *checkScreen) remark() line {
+	if s.ready && !s.found {
+		return txt(dim, "Without a check nothing proves that the joined code works.")
 	}
-	return m.start("making the joined commits", func(ctx context.Context, _ func(int, int)) (tea.Msg, error) {
-		built, err := m.s.Build(ctx, pos, j)
-		if err != nil {
-			return nil, err
-		}
-		out := checkReady{built: built}
-		if out.command, out.found, err = m.s.CheckCommand(ctx, j.Tree); err != nil {
-			return nil, err
-		}
-		out.agreed = out.command.Configured || m.s.AgreedTo(out.command.Line)
-		if c := m.s.CheckOf(j.Tree); c != nil && c.Command == out.command.Line {
-			out.checked = c
-		}
-		err = m.s.Reach(recovery.Check)
-		out.st = m.s.State()
-		return out, err
-	})
+	return txt(dim, "Checked in a checkout of its own; your working tree is not used.")
 }
 
-func (m *model) takeCheckReady(r checkReady) tea.Cmd {
-	c := &m.check
-	c.command, c.found, c.agreed, c.built, c.ready = r.command, r.found, r.agreed, r.built, true
-	m.st = r.st
-	if r.checked != nil && r.checked.Passed {
-		c.passed, c.took = true, r.checked.Took
-		return nil
+// enter goes to Check with the joined commits made in memory.
+func (s *checkScreen) enter() tea.Cmd {
+	s.goTo(s)
+	s.checkState = checkState{}
+	pos, join := s.pos, s.join
+	s.holder, _ = join.MendHolder()
+	if n := len(join.Lost); n > 0 {
+		s.flash = warning(fmt.Sprintf("A mend of %s does not fit the new result and was not applied.", join.Lost[0].Path))
 	}
-	if c.found && c.agreed {
-		return m.runCheck()
-	}
-	return nil
-}
-
-type checkDone struct {
-	result check.Result
-	places []diagnose.Place
-	texts  map[string][]recovery.Line
-	st     recovery.State
-}
-
-func (m *model) runCheck() tea.Cmd {
-	c := &m.check
-	c.running, c.started, c.passed, c.failed, c.anyway = true, m.now(), false, false, false
-	c.output, c.places, c.at = nil, nil, 0
-	lines := make(chan outputLine, 256)
-	c.lines = lines
-	command, built, tree, pos := c.command.Line, c.built, m.join.Tree, m.pos
-	work := m.start("checking", func(ctx context.Context, _ func(int, int)) (tea.Msg, error) {
-		defer close(lines)
-		if err := m.s.Agree(command); err != nil {
-			return nil, err
-		}
-		var all []string
-		r, dir, err := m.s.RunCheck(ctx, command, built.Tip, func(l string) {
-			all = append(all, l)
-			lines <- outputLine{text: l}
-		})
-		if err != nil {
-			return nil, err
-		}
-		out := checkDone{result: r, st: m.s.State(), texts: map[string][]recovery.Line{}}
-		if r.Passed {
-			return out, nil
-		}
-		if out.places, err = m.s.Diagnose(tree, all, dir); err != nil {
-			return nil, err
-		}
-		for _, p := range out.places {
-			if out.texts[p.Path] == nil {
-				if out.texts[p.Path], _, err = m.s.Lines(pos, tree, p.Path); err != nil {
-					return nil, err
-				}
+	return s.start("making the joined commits", func(ctx context.Context, _ func(int, int)) (then, error) {
+		v, err := s.s.ToCheck(ctx, pos, join)
+		return func() tea.Cmd {
+			s.command, s.found, s.agreed, s.ready = v.Command, v.Found, v.Agreed, true
+			s.built, s.st = v.Built, v.State
+			switch {
+			case v.Passed != nil:
+				s.result = v.Passed
+			case s.found && s.agreed:
+				return s.run()
 			}
-		}
-		return out, nil
-	})
-	return tea.Batch(work, c.wait())
-}
-
-func (m *model) takeCheckDone(d checkDone) tea.Cmd {
-	c := &m.check
-	c.running, c.passed, c.failed = false, d.result.Passed, !d.result.Passed
-	c.took, c.exit, c.places, c.texts = d.result.Took, d.result.Exit, d.places, d.texts
-	m.st = d.st
-	return nil
-}
-
-func (m *model) checkKeys() []binding {
-	c := &m.check
-	switch {
-	case !c.ready:
-		return []binding{{"esc", "back"}}
-	case c.running:
-		return []binding{{"ctrl+c", "stop the check"}, {"o", "whole output"}}
-	case c.anyway:
-		return []binding{{"y", "go on without"}, {"esc", "no"}}
-	case c.passed:
-		return []binding{{"enter", "go on to Push"}, {"r", "run again"}, {"o", "whole output"}, {"esc", "back"}}
-	case c.failed && len(c.places) > 0:
-		keys := []binding{{"enter", "mend here"}, {"↑↓", "errors"}, {"r", "run again"}, {"o", "whole output"}, {"s", "go on anyway…"}}
-		if len(m.st.Mends) > 0 {
-			keys = append(keys, binding{"u", "undo the mend"})
-		}
-		return append(keys, binding{"esc", "back"})
-	case c.failed:
-		return []binding{{"r", "run again"}, {"o", "whole output"}, {"s", "go on anyway…"}, {"esc", "back"}}
-	case !c.found:
-		return []binding{{"enter", "go on without"}, {"esc", "back"}}
-	}
-	return []binding{{"enter", "agree and run it"}, {"s", "go on without…"}, {"esc", "back"}}
-}
-
-func (m *model) checkKey(name string, page int) tea.Cmd {
-	c := &m.check
-	anyway := c.anyway
-	c.anyway = false
-	if name == "o" && len(c.output) > 0 {
-		return m.wholeOutput()
-	}
-	if name == "esc" {
-		if anyway {
 			return nil
+		}, err
+	})
+}
+
+// run runs the check, which is agreed to by that.
+func (s *checkScreen) run() tea.Cmd {
+	s.result, s.places, s.at, s.started = nil, nil, 0, s.now()
+	out := newOutput()
+	s.output = out
+	command, tip, tree, pos := s.command.Line, s.built.Tip, s.join.Tree, s.pos
+	cmd := s.start("checking", func(ctx context.Context, _ func(int, int)) (then, error) {
+		v, err := s.s.Prove(ctx, pos, command, tip, tree, out.add)
+		return func() tea.Cmd {
+			s.started, s.agreed = time.Time{}, true
+			s.result, s.places, s.texts, s.st = &v.Result, v.Places, v.Texts, v.State
+			return nil
+		}, err
+	})
+	over := s.task.over
+	return tea.Batch(cmd, out.more(over))
+}
+
+// stopped is told that the check did not come to its end.
+func (c *checkState) stopped() { c.started = time.Time{} }
+
+func (s *checkScreen) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case printed:
+		if msg.out == s.output && s.task != nil {
+			return msg.out.more(s.task.over)
 		}
-		if !m.busy() {
-			if len(m.items) > 0 {
-				m.goTo(recovery.Settle)
-				return m.selectConflict()
-			}
-			m.goTo(recovery.Choose)
-		}
-		return nil
-	}
-	if !c.ready || m.busy() {
-		return nil
-	}
-	switch name {
-	case "enter":
-		switch {
-		case c.passed || !c.found:
-			return m.toPush()
-		case c.failed && len(c.places) > 0:
-			return m.mendHere()
-		case !c.failed:
-			return m.runCheck()
-		}
-	case "r":
-		if c.found && (c.agreed || c.failed || c.passed) {
-			return m.runCheck()
-		}
-	case "s":
-		if c.found && !c.passed {
-			c.anyway = true
-			m.flash = txt(trouble, "▲ ").add(plain, "Nothing then proves that the joined code works. Press y to go on without.")
-		}
-	case "y":
-		if anyway {
-			return m.toPush()
-		}
-	case "up":
-		c.at = max(0, c.at-1)
-	case "down":
-		c.at = max(0, min(len(c.places)-1, c.at+1))
-	case "u":
-		if len(m.st.Mends) > 0 {
-			var undone recovery.Mend
-			return m.rejoin(func(s *recovery.Session) (err error) {
-				undone, _, err = s.UndoMend()
-				return err
-			}, func() tea.Cmd {
-				m.flash = txt(plain, "The mend of "+undone.Path+" is taken back.")
-				return m.toCheck()
-			})
-		}
+	case clickedError:
+		s.at = int(msg)
 	}
 	return nil
 }
 
-func (m *model) wholeOutput() tea.Cmd {
-	v := &viewer{title: line{}.add(plain, " ").bold(bright, "OUTPUT").add(dim, "  "+m.check.command.Line)}
-	for _, l := range m.check.output {
-		v.lines = append(v.lines, recovery.Line{Text: l})
+func (s *checkScreen) actions() []action {
+	var out []action
+	onward := acts(keys.next, "go on to Push", s.push.enter)
+	again := acts(keys.again, "", s.run)
+	switch {
+	case !s.ready:
+	case s.running():
+		out = append(out, act(keys.stop, "stop the check", s.stop))
+	case s.passed():
+		out = append(out, onward, again)
+	case s.failed() && len(s.places) > 0:
+		if s.holder != "" {
+			out = append(out, acts(keys.next, "mend it here", s.mend))
+		}
+		if len(s.places) > 1 {
+			out = append(out, act(keys.up, "error", quietly(func() { s.at = max(0, s.at-1) })),
+				also(keys.down, quietly(func() { s.at = min(len(s.places)-1, s.at+1) })))
+		}
+		out = append(out, again, act(keys.skip, "", s.without))
+	case s.failed():
+		out = append(out, again, act(keys.skip, "", s.without))
+	case !s.found:
+		out = append(out, acts(keys.next, "go on without", s.push.enter))
+	default:
+		out = append(out, acts(keys.next, words.If(s.agreed, "run it", "agree and run it"), s.run), act(keys.skip, "", s.without))
 	}
-	m.viewer = v
+	if s.output != nil {
+		out = append(out, act(keys.output, "", s.wholeOutput))
+	}
+	if s.ready && !s.running() && len(s.st.Mends) > 0 {
+		out = append(out, acts(keys.undo, "undo the mend", s.undoMend))
+	}
+	return append(out, acts(keys.back, "", s.leave))
+}
+
+// leave goes back to the conflicts, or to the choice where there are none.
+func (s *checkScreen) leave() tea.Cmd {
+	if len(s.questions) > 0 {
+		return s.settle.enter(max(0, min(s.settle.at, len(s.questions)-1)))
+	}
+	return s.choose.enter()
+}
+
+// without asks whether to go on though nothing proves that the code works.
+func (s *checkScreen) without() tea.Cmd {
+	s.ask(warning("Nothing then proves that the joined code works. Go on without?"), "go on without", s.push.enter, nil)
 	return nil
 }
 
-// mendHere opens the place of the error to be edited.
-func (m *model) mendHere() tea.Cmd {
-	c := &m.check
-	p := c.places[c.at]
-	if c.holder == "" {
-		m.flash = txt(trouble, "▲ ").add(plain, "None of your commits is left to hold a mend: all of them are on their side already.")
-		return nil
+func (s *checkScreen) undoMend() tea.Cmd {
+	var undone recovery.Mend
+	return s.rejoin(func(to *recovery.Session) (err error) {
+		undone, _, err = to.UndoMend()
+		return err
+	}, func() tea.Cmd {
+		s.flash = txt(plain, "The mend of "+undone.Path+" is taken back.")
+		return s.enter()
+	})
+}
+
+func (s *checkScreen) wholeOutput() tea.Cmd {
+	var lines []recovery.Line
+	for _, l := range s.output.last(maxOutput) {
+		lines = append(lines, recovery.Line{Text: l})
 	}
-	text, ok, err := m.s.TextAt(m.join.Tree, p.Path)
+	r := newReader(s.frame, line{}.add(plain, " ").bold(bright, "OUTPUT").add(dim, "  "+s.command.Line), lines, false)
+	r.scroll.to(len(lines))
+	s.open(r)
+	return nil
+}
+
+// mend opens the place of the error to be edited.
+func (s *checkScreen) mend() tea.Cmd {
+	p := s.places[s.at]
+	text, ok, err := s.s.TextAt(s.join.Tree, p.Path)
 	if err != nil || !ok {
-		m.flash = txt(trouble, "▲ ").add(plain, p.Path+" holds no text that could be edited.")
+		s.flash = warning(p.Path + " holds no text that could be edited.")
 		return nil
 	}
 	ed := newEditor(text, 1)
 	ed.goTo(p.Line, p.Col)
-	ed.top = max(0, ed.row-m.h/3)
 	title := txt(plain, " ").bold(bright, p.Path).add(trouble, fmt.Sprintf("  ✗ %d: ", p.Line)).add(plain, p.Text)
-	m.editing = &editing{ed: ed, title: title, save: func(after string) tea.Cmd {
-		if after == text {
-			m.flash = txt(plain, "Nothing was changed.")
-			return nil
-		}
-		return m.rejoin(func(s *recovery.Session) error {
-			return s.AddMend(recovery.Mend{Path: p.Path, Before: text, After: after})
-		}, func() tea.Cmd {
-			m.flash = txt(joined, "✦ ").add(plain, "Mended. The edit becomes part of "+c.holder+".")
-			return m.toCheck()
-		})
-	}}
+	s.open(&writing{frame: s.frame, ed: ed, right: s.status(),
+		around: func(w, h int) page { return append(page{title, nil}, ed.view(w, h-2)...) },
+		save: func(after string) tea.Cmd {
+			if after == text {
+				s.flash = txt(plain, "Nothing was changed.")
+				return nil
+			}
+			return s.rejoin(func(to *recovery.Session) error {
+				return to.AddMend(recovery.Mend{Path: p.Path, Before: text, After: after})
+			}, func() tea.Cmd {
+				s.flash = line{}.mark(markJoined).add(plain, "Mended. The edit becomes part of "+s.holder+".")
+				return s.enter()
+			})
+		}})
 	return nil
-}
-
-func (m *model) checkPage(w, h int) page {
-	c := &m.check
-	var p page
-	p.blank()
-	say := func(l line) { p.rows(indent(wrap(l, w-4), 2)) }
-	switch {
-	case !c.ready:
-		return p
-	case !c.found:
-		say(line{}.bold(bright, "No check was found. ").add(plain, "Nothing in this project tells how it is built or tested."))
-		say(txt(dim, "Name one with: git config dorvik.check 'make test'. Or go on without; then nothing proves that the joined code works."))
-		return p
-	case c.running:
-		say(line{}.bold(bright, "Checking the joined code. ").add(dim, seconds(m.now().Sub(c.started))))
-		m.mendedNote(&p, w)
-		p.blank()
-		return append(p, m.outputPage(w-2, h-len(p))...)
-	case c.passed:
-		say(line{}.bold(joined, "✓ The joined code passes. ").add(plain, c.command.Line+" ended well after "+seconds(c.took)+"."))
-		say(txt(dim, "That is the very tree that will be pushed."))
-		m.mendedNote(&p, w)
-		if len(c.output) > 0 {
-			p.blank()
-			p.rows(m.outputPage(w-2, h-len(p)))
-		}
-		return p
-	case c.failed:
-		return m.failedPage(p, w, h)
-	}
-	say(line{}.bold(bright, "Does the joined code build? ").add(plain, "The texts join; that does not prove that they work together. This project is checked by:"))
-	p.blank()
-	p.row(txt(plain, "    ").bold(bright, "$ "+c.command.Line))
-	p.row(txt(dim, "      found from "+c.command.Source))
-	p.blank()
-	say(txt(plain, "It runs the joined code with your rights, in a checkout of its own inside the git directory. Your working tree is not used. Dorvik asks this once in a repository."))
-	m.mendedNote(&p, w)
-	return p
-}
-
-func (m *model) mendedNote(p *page, w int) {
-	if m.join == nil || len(m.join.Mended) == 0 {
-		return
-	}
-	paths := map[string]bool{}
-	var names []string
-	for _, mend := range m.join.Mended {
-		if !paths[mend.Path] {
-			paths[mend.Path] = true
-			names = append(names, mend.Path)
-		}
-	}
-	p.rows(indent(wrap(txt(joined, "✦ ").add(plain, "Mended: "+list(names)+". ").add(dim, "The edit becomes part of "+m.check.holder+"."), w-4), 2))
-}
-
-// failedPage lists the errors, the place of the marked one, and the output.
-func (m *model) failedPage(p page, w, h int) page {
-	c := &m.check
-	p.rows(indent(wrap(line{}.bold(trouble, "✗ The joined code does not pass. ").
-		add(plain, "No text conflict could show this. Mend it here and check again; nothing has been changed or pushed."), w-4), 2))
-	m.mendedNote(&p, w)
-	if len(c.places) == 0 {
-		p.row(txt(dim, "  The output names no place in a file of this project."))
-		p.blank()
-		return append(p, m.outputPage(w-2, h-len(p))...)
-	}
-	p.blank()
-	p.row(txt(plain, "  ").then(heading("ERRORS")).add(dim, fmt.Sprintf("  %d of %d", c.at+1, len(c.places))))
-	shown := min(len(c.places), max(1, h/4))
-	from := max(0, min(c.at-shown/2, len(c.places)-shown))
-	for i := from; i < from+shown; i++ {
-		e := c.places[i]
-		mark := "   ✗ "
-		if i == c.at {
-			mark = " ▶ ✗ "
-		}
-		where := fmt.Sprintf("%s:%d", e.Path, e.Line)
-		if e.Col > 0 {
-			where += fmt.Sprintf(":%d", e.Col)
-		}
-		l := txt(trouble, mark).bold(bright, where).add(plain, "   "+e.Text)
-		if i == c.at {
-			l = l.fit(w).on(onRow)
-		}
-		p.row(l)
-	}
-	p.row(txt(plain, " ").then(rule(w - 2)))
-	rest := h - len(p)
-	if w < wide {
-		return append(p, m.placePage(w, rest)...)
-	}
-	left := w / 2
-	return append(p, beside(m.placePage(left-1, rest), m.outputPage(w-left-4, rest), left, w, rest)...)
-}
-
-func (m *model) placePage(w, h int) page {
-	c := &m.check
-	e := c.places[c.at]
-	p := page{txt(plain, "  ").then(heading("THE PLACE")).add(dim, "  "+e.Path), nil}
-	lines := c.texts[e.Path]
-	from := max(0, min(e.Line-1-(h-2)/2, len(lines)-(h-2)))
-	for i := from; i < len(lines) && len(p) < h; i++ {
-		sign, hu := gutter(lines[i].Origin)
-		l := txt(faint, fmt.Sprintf("%6d ", i+1)).add(hu, sign+" ").add(plain, lines[i].Text)
-		if i == e.Line-1 {
-			l = l.fit(w).on(onTrouble)
-		}
-		p.row(l.cut(w))
-	}
-	return p
-}
-
-// outputPage is the end of the check's output.
-func (m *model) outputPage(w, h int) page {
-	c := &m.check
-	p := page{txt(plain, "  ").then(heading("OUTPUT")), nil, txt(dim, "  $ "+c.command.Line)}
-	last := 0
-	if !c.running {
-		last = 2
-	}
-	room := max(0, h-len(p)-last)
-	for _, l := range c.output[max(0, len(c.output)-room):] {
-		p.row(txt(dim, "  "+strings.TrimRight(l, " ")).cut(w))
-	}
-	if c.failed {
-		p.blank()
-		p.row(txt(trouble, fmt.Sprintf("  stopped after %s, exit %d", seconds(c.took), c.exit)))
-	}
-	return p
 }

@@ -1,141 +1,183 @@
 package tui
 
 import (
+	"context"
 	"fmt"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
+	"dorvik/internal/core/merge"
 	"dorvik/internal/core/replay"
 	"dorvik/internal/core/settle"
 	"dorvik/internal/recovery"
 	"dorvik/internal/words"
 )
 
-type chooseView struct {
-	route   recovery.Route
-	confirm bool // rebase of pushed commits was asked for once,
-	agreed  bool // and agreed to
+// chooseScreen is Choose: both routes worked out, side by side.
+type chooseScreen struct {
+	*job
+	scroll scroll
+	route  recovery.Route
 }
 
-func (m *model) chooseKeys() []binding {
-	if m.choose.confirm {
-		return []binding{{"y", "rebase all the same"}, {"esc", "no"}}
+func (s *chooseScreen) label() string { return recovery.Choose.String() }
+
+func (s *chooseScreen) state() (string, bool) {
+	switch {
+	case s.pos == nil:
+		return "", true
+	case s.under == screen(s):
+		return string(s.route), true
+	case s.join != nil:
+		return string(s.join.Route), true
 	}
-	if m.pos.Picking {
-		return []binding{{"enter", "go on"}, {"↑↓", "scroll"}, {"esc", "back"}}
-	}
-	return []binding{{"←→", "compare"}, {"enter", "take this way"}, {"↑↓", "scroll"}, {"esc", "back"}}
+	return string(s.st.Route), true
 }
 
-func (m *model) chooseKey(name string, page int) tea.Cmd {
-	confirm := m.choose.confirm
-	m.choose.confirm = false
-	switch name {
-	case "left", "right", "tab":
-		if m.pos.Picking {
-			return nil // there is but one way
-		}
-		if m.choose.route == recovery.Rebase {
-			m.choose.route = recovery.Merge
-		} else {
-			m.choose.route = recovery.Rebase
-		}
-	case "enter", "y":
-		if name == "y" && !confirm || m.busy() {
-			return nil
-		}
-		j := m.plan.Of(m.choose.route)
-		if j.Refused != nil {
-			m.flash = txt(trouble, "▲ ").add(plain, sentence(j.Refused.Error()))
-			return nil
-		}
-		if m.choose.route == recovery.Rebase && m.plan.Pushed && !confirm {
-			m.choose.confirm = true
-			m.flash = txt(trouble, "▲ ").add(plain, "Some of these commits are on a remote: whoever has them will have them twice. Press y to rebase all the same.")
-			return nil
-		}
-		if name == "enter" && confirm {
-			m.choose.confirm = true
-			return nil
-		}
-		m.choose.agreed = m.choose.agreed || confirm
-		route := m.choose.route
-		return m.rejoin(func(s *recovery.Session) error {
-			return s.TakeRoute(route)
-		}, m.afterJoin)
-	case "esc":
-		if !confirm {
-			m.goTo(recovery.Look)
-		}
-	default:
-		m.scrollKey(name, page)
+// fit has the marked route be one that there is.
+func (s *chooseScreen) fit() {
+	if s.route == "" || s.pos.Picking != (s.route == recovery.Pick) || s.st.Route == "" {
+		s.route = s.plan.Suggested
 	}
+}
+
+// enter goes to Choose, with what was decided meanwhile worked into both ways.
+func (s *chooseScreen) enter() tea.Cmd {
+	s.goTo(s)
+	pos, st := s.pos, s.st
+	return s.start("working both ways out", func(ctx context.Context, progress func(int, int)) (then, error) {
+		plan, err := s.s.Plan(ctx, pos, &st.Book, progress)
+		return func() tea.Cmd {
+			if s.pos == pos {
+				s.plan = plan
+			}
+			return nil
+		}, err
+	})
+}
+
+func (s *chooseScreen) status() line { return s.asked() }
+
+func (s *chooseScreen) remark() line {
+	if s.pos.Picking {
+		return txt(dim, "This was worked out without touching your branch, index or files.")
+	}
+	return txt(dim, "Both ways were worked out without touching your branch, index or files.")
+}
+
+func (s *chooseScreen) actions() []action {
+	out := []action{acts(keys.next, "take this way", s.take)}
+	if s.pos.Picking {
+		out[0] = acts(keys.next, "go on", s.take)
+	} else {
+		out = append(out, act(keys.left, "the other way", quietly(s.turn)), also(keys.right, quietly(s.turn)))
+	}
+	out = append(out, act(keys.back, "", quietly(func() { s.goTo(s.look) })))
+	return append(out, s.scroll.actions()...)
+}
+
+// turn marks the other route.
+func (s *chooseScreen) turn() {
+	s.route = map[recovery.Route]recovery.Route{recovery.Rebase: recovery.Merge, recovery.Merge: recovery.Rebase}[s.route]
+}
+
+// picked is a click on a route.
+type picked struct{ route recovery.Route }
+
+func (s *chooseScreen) update(msg tea.Msg) tea.Cmd {
+	if click, is := msg.(picked); is {
+		s.route = click.route
+		return nil
+	}
+	s.scroll.update(msg)
 	return nil
 }
 
-func (m *model) choosePage(w, h int) page {
-	var p page
-	p.blank()
-	if m.pos.Picking {
-		p.rows(indent(m.routePage(recovery.Pick, min(w-4, wide)), 2))
-		return p
+// take takes the marked route, or says why it cannot be taken.
+func (s *chooseScreen) take() tea.Cmd {
+	if j := s.plan.Of(s.route); j.Refused != nil {
+		s.flash = warning(words.Sentence(j.Refused.Error()))
+		return nil
 	}
+	if s.route == recovery.Rebase && s.plan.Pushed() && !s.rewrite {
+		s.confirm(s.plan.Published)
+		return nil
+	}
+	return s.taken()
+}
+
+func (s *chooseScreen) taken() tea.Cmd {
+	route := s.route
+	return s.rejoin(func(to *recovery.Session) error { return to.TakeRoute(route) }, s.joined)
+}
+
+// confirm asks whether commits that are on a remote may be given new ids.
+func (s *chooseScreen) confirm(published []recovery.Published) {
+	s.ask(warning(words.List(words.Some(s.namesOf(published), 2))+": whoever has "+
+		words.Is(len(published), "that commit", "those commits")+" will have the same change twice. Rebase all the same?"),
+		"rebase all the same", func() tea.Cmd { s.rewrite = true; return s.taken() }, nil)
+}
+
+func (s *chooseScreen) view(w, h int) page {
+	p := page{nil}
 	routes := []recovery.Route{recovery.Rebase, recovery.Merge}
-	if w >= wide {
-		bw := (w - 7) / 2
-		boxes := [2]page{}
-		rows := 0
-		for i, r := range routes {
-			boxes[i] = m.routePage(r, bw-6)
-			rows = max(rows, len(boxes[i]))
-		}
-		left, right := m.box(boxes[0], routes[0], bw, rows), m.box(boxes[1], routes[1], bw, rows)
-		for i := range left {
-			p.row(txt(plain, "  ").then(left[i]).add(plain, "   ").then(right[i]))
-		}
-	} else {
+	switch {
+	case s.pos.Picking:
+		p.rows(indent(s.routePage(recovery.Pick, min(w-4, wide)), 2))
+	case w >= wide:
+		s.sideBySide(&p, routes, w)
+		p.blank()
+		s.why(&p, w)
+	default:
 		tabs := txt(plain, "  ")
 		for i, r := range routes {
 			if i > 0 {
 				tabs = tabs.add(dim, "   ")
 			}
-			if r == m.choose.route {
-				tabs = tabs.bold(bright, "▶ "+title(r))
-			} else {
-				tabs = tabs.add(dim, "  "+title(r))
+			name := txt(dim, "  "+title(r))
+			if r == s.route {
+				name = line{}.bold(bright, "▶ "+title(r))
 			}
+			tabs = tabs.then(name.clicks(picked{r}))
 		}
 		p.row(tabs.add(dim, "     ←→ shows the other"))
 		p.blank()
-		m.why(&p, w)
+		s.why(&p, w)
 		p.blank()
-		p.rows(indent(m.routePage(m.choose.route, w-4), 2))
+		p.rows(indent(s.routePage(s.route, w-4), 2))
 	}
-	if w >= wide {
-		p.blank()
-		m.why(&p, w)
+	return s.scroll.window(p, h)
+}
+
+func (s *chooseScreen) sideBySide(p *page, routes []recovery.Route, w int) {
+	width, rows := (w-7)/2, 0
+	var pages [2]page
+	for i, r := range routes {
+		pages[i] = s.routePage(r, width-6)
+		rows = max(rows, len(pages[i]))
 	}
-	return p
+	left, right := s.box(pages[0], routes[0], width, rows), s.box(pages[1], routes[1], width, rows)
+	for i := range left {
+		p.row(txt(plain, "  ").then(left[i]).add(plain, "   ").then(right[i]))
+	}
 }
 
 // why gives the reason for the suggested route.
-func (m *model) why(p *page, w int) {
-	p.rows(indent(wrap(line{}.bold(bright, "Why "+string(m.plan.Suggested)+": ").add(dim, m.plan.Why), w-4), 2))
-	if m.plan.Rebase.Refused == nil && m.plan.Merge.Refused == nil && m.plan.Merge.Conflicts() > 0 {
-		p.rows(indent(wrap(txt(dim, "What you decide on one way is kept where the same conflict comes up on the other."), w-4), 2))
+func (s *chooseScreen) why(p *page, w int) {
+	p.say(w, line{}.bold(bright, "Why "+string(s.plan.Suggested)+": ").add(dim, s.plan.Why))
+	if s.plan.Rebase.Refused == nil && s.plan.Merge.Refused == nil && s.plan.Merge.Conflicts() > 0 {
+		p.say(w, txt(dim, "What you decide on one way is kept where the same conflict comes up on the other."))
 	}
 }
 
 func title(r recovery.Route) string { return strings.ToUpper(string(r[:1])) + string(r[1:]) }
 
 // box draws a frame of the given size around a page: heavy around the chosen route.
-func (m *model) box(p page, r recovery.Route, w, rows int) page {
-	g := []string{"┌", "─", "┐", "│", "└", "┘"}
-	h := faint
-	if r == m.choose.route {
-		g = []string{"┏", "━", "┓", "┃", "┗", "┛"}
-		h = bright
+func (s *chooseScreen) box(p page, r recovery.Route, w, rows int) page {
+	g, h := []string{"┌", "─", "┐", "│", "└", "┘"}, faint
+	if r == s.route {
+		g, h = []string{"┏", "━", "┓", "┃", "┗", "┛"}, bright
 	}
 	out := page{txt(h, g[0]+strings.Repeat(g[1], w-2)+g[2])}
 	for i := range rows {
@@ -143,146 +185,177 @@ func (m *model) box(p page, r recovery.Route, w, rows int) page {
 		if i < len(p) {
 			l = p[i]
 		}
-		out.row(txt(h, g[3]).add(plain, "  ").then(l).fit(w-1).add(h, g[3]))
+		out.row(txt(h, g[3]).add(plain, "  ").then(l).fit(w-1).add(h, g[3]).clicks(picked{r}))
 	}
 	out.row(txt(h, g[4]+strings.Repeat(g[1], w-2)+g[5]))
 	return out
 }
 
-// routePage tells what a route makes and asks.
-func (m *model) routePage(r recovery.Route, w int) page {
-	var p page
-	j := m.plan.Of(r)
-	head := line{}.bold(bright, title(r))
-	if r == m.plan.Suggested && !m.pos.Picking {
-		head = head.add(joined, "   ▲ suggested")
-	}
-	p.row(head)
-	switch r {
-	case recovery.Rebase:
-		p.row(txt(dim, "your commits are replayed after theirs"))
-	case recovery.Pick:
-		p.row(txt(dim, "the picked commits are replayed after yours"))
-	default:
-		p.row(txt(dim, "one new commit joins the two lines"))
-	}
-	p.blank()
-	if j.Refused != nil {
-		p.rows(wrap(txt(trouble, "▲ ").add(plain, sentence(j.Refused.Error())), w))
-		return p
-	}
-	p.rows(m.drawing(r, j, w))
-	p.blank()
-	fact := func(what string, l line) {
-		for i, row := range wrap(l, w-14) {
-			if i > 0 {
-				what = ""
-			}
-			p.row(txt(dim, " "+what).fit(14).then(row))
-		}
-	}
-	if r == recovery.Pick {
-		fact("history", txt(plain, "your line, and "+plural(j.Kept(), "new commit", "new commits")+" after it"))
-		fact("rewrites", txt(plain, "nothing"))
-		fact("keeps", txt(plain, "author, date and message of each"))
-		m.leavesOut(j, fact)
-	} else if r == recovery.Rebase {
-		fact("history", txt(plain, "one straight line, no extra commit"))
-		l := txt(plain, plural(j.Kept(), "of your commits, ", "of your commits, "))
-		if m.plan.Pushed {
-			l = l.add(trouble, "▲ some on a remote already")
-		} else {
-			l = l.add(joined, "none was ever pushed").add(plain, ": safe")
-		}
-		fact("rewrites", l)
-		m.leavesOut(j, fact)
-	} else {
-		fact("history", txt(plain, "two lines and a joint"))
-		fact("rewrites", txt(plain, "nothing"))
-		subject, _, _ := strings.Cut(recovery.MergeMessage(m.pos), "\n")
-		fact("adds", txt(plain, "1 merge commit, ").add(dim, "“"+subject+"”"))
-	}
-	p.blank()
-	m.asks(&p, j, w, fact)
-	p.blank()
-	if d := m.st.LastCheck; d > 0 {
-		fact("check", txt(plain, "once, about "+seconds(d)).add(dim, "  (as the last run)"))
-	} else {
-		fact("check", txt(plain, "once, on the joined result"))
-	}
-	p.blank()
-	switch r {
-	case recovery.Pick:
-		p.rows(wrap(txt(dim, "The picked commits stay where they are. If that branch is joined later, the same change is met twice, and found to be there already."), w))
-	case recovery.Rebase:
-		p.rows(wrap(txt(dim, "Suits you when the commits are still only yours and the team likes a line that reads in order."), w))
-	default:
-		p.rows(wrap(txt(dim, "Suits you when others already build on your commits, or when the joint itself should stay visible."), w))
-	}
-	return p
+// facts is a page of names and what they are, one under the other.
+type facts struct {
+	page
+	w int
 }
 
-// leavesOut lists the commits that are not replayed.
-func (m *model) leavesOut(j *recovery.Join, fact func(string, line)) {
-	other := settle.SideTheirs
+func (f *facts) fact(what string, l line) {
+	for i, row := range wrap(l, f.w-14) {
+		if i > 0 {
+			what = ""
+		}
+		f.row(txt(dim, " "+what).fit(14).then(row))
+	}
+}
+
+// about is what a route is, and whom it suits.
+var about = map[recovery.Route][2]string{
+	recovery.Rebase: {"your commits are made again, one by one, after theirs",
+		"Suits you when the commits are still only yours and the team likes a line that reads in order."},
+	recovery.Merge: {"one new commit joins the two lines",
+		"Suits you when others already build on your commits, or when it should stay visible that there were two lines."},
+	recovery.Pick: {"the picked commits are made again after yours",
+		"The picked commits stay where they are. If that branch is joined later, the same change is met twice, and found to be there already."},
+}
+
+// routePage tells what a route makes and asks.
+func (s *chooseScreen) routePage(r recovery.Route, w int) page {
+	f := facts{w: w}
+	j := s.plan.Of(r)
+	head := line{}.bold(bright, title(r))
+	if r == s.plan.Suggested && !s.pos.Picking {
+		head = head.add(joined, "   suggested")
+	}
+	f.row(head)
+	f.rows(wrap(txt(dim, about[r][0]), w))
+	f.blank()
+	if j.Refused != nil {
+		f.rows(wrap(warning(words.Sentence(j.Refused.Error())), w))
+		return f.page
+	}
+	f.rows(s.drawing(j, w))
+	f.blank()
+	s.makes(&f, j)
+	f.blank()
+	s.asks(&f, j)
+	f.blank()
+	if d := s.st.LastCheck; d > 0 {
+		f.fact("check", txt(plain, "once, about "+words.Seconds(d)).add(dim, "  (as the last run)"))
+	} else {
+		f.fact("check", txt(plain, "once, on the joined result"))
+	}
+	f.blank()
+	f.rows(wrap(txt(dim, about[r][1]), w))
+	return f.page
+}
+
+// makes tells what becomes of the history.
+func (s *chooseScreen) makes(f *facts, j *recovery.Join) {
+	switch j.Route {
+	case recovery.Pick:
+		f.fact("history", txt(plain, "your line, and "+words.Count(j.Kept(), "new commit", "new commits")+" after it"))
+		f.fact("rewrites", txt(plain, "nothing"))
+		f.fact("keeps", txt(plain, "author, date and message of each"))
+		s.leavesOut(f, j)
+	case recovery.Rebase:
+		f.fact("history", txt(plain, "one straight line, no extra commit"))
+		l := txt(plain, words.Count(j.Kept(), "of your commits, ", "of your commits, "))
+		if n := len(s.plan.Published); n > 0 {
+			f.fact("rewrites", l.add(trouble, "▲ "+words.Count(n, "is", "are")+" on a remote: ").
+				add(plain, words.List(words.Some(s.namesOf(s.plan.Published), 2))))
+		} else {
+			f.fact("rewrites", l.add(joined, "none was ever pushed").add(plain, ": safe"))
+		}
+		s.leavesOut(f, j)
+	default:
+		f.fact("history", txt(plain, "two lines, and a commit that joins them"))
+		f.fact("rewrites", txt(plain, "nothing"))
+		subject, _, _ := strings.Cut(recovery.MergeMessage(s.pos), "\n")
+		f.fact("adds", txt(plain, "1 merge commit, ").add(dim, "“"+subject+"”"))
+	}
+}
+
+// namesOf is the ids and subjects of commits.
+func (s *chooseScreen) namesOf(nodes []recovery.Published) (names []string) {
+	for _, n := range nodes {
+		names = append(names, s.s.Short(n.ID)+" “"+n.Subject()+"” on "+n.On)
+	}
+	return names
+}
+
+// leavesOut lists the commits that are not made again.
+func (s *chooseScreen) leavesOut(f *facts, j *recovery.Join) {
+	other := merge.Theirs
 	if j.Route == recovery.Pick {
-		other = settle.SideYours
+		other = merge.Yours
 	}
 	for i := range j.Steps {
-		s := &j.Steps[i]
-		switch s.Outcome {
+		st := &j.Steps[i]
+		id := s.s.Short(st.Commit.ID)
+		switch st.Outcome {
 		case replay.AlreadyThere:
-			fact("leaves out", txt(plain, s.Commit.ID.Short()).add(dim, fmt.Sprintf(" is there already: %s did the same", first2(m.name(s.Same, other)))))
+			f.fact("leaves out", txt(plain, id).add(dim, " is there already: "+s.first(st.Same, other)+" did the same"))
 		case replay.Emptied:
-			fact("leaves out", txt(plain, s.Commit.ID.Short()).add(dim, " has nothing left to add"))
+			f.fact("leaves out", txt(plain, id).add(dim, " has nothing left to add"))
 		}
 	}
 }
 
-func (m *model) asks(p *page, j *recovery.Join, w int, fact func(string, line)) {
-	n := j.Conflicts()
+// asks lists the decisions that a route wants, less those that are made.
+func (s *chooseScreen) asks(f *facts, j *recovery.Join) {
+	n, made := j.Conflicts(), j.Settled
 	if n == 0 {
-		fact("asks you", txt(joined, "nothing: it joins by itself"))
+		f.fact("asks you", txt(joined, "nothing: it joins by itself"))
 		return
 	}
-	l := line{}.bold(trouble, fmt.Sprint(n)).add(plain, map[bool]string{true: " decision", false: " decisions"}[n == 1])
-	if j.Route != recovery.Merge {
-		l = l.add(plain, ", at "+plural(len(j.Stops), "stop", "stops"))
-	} else {
-		l = l.add(plain, ", once")
+	l := line{}.bold(trouble, fmt.Sprint(j.Open)).add(plain, words.Is(j.Open, " decision", " decisions"))
+	if j.Open == 0 {
+		l = txt(joined, "nothing more")
 	}
-	fact("asks you", l)
+	if made > 0 {
+		l = l.add(plain, "; ").add(joined, fmt.Sprintf("%d made already", made))
+	}
+	if j.Route == recovery.Merge {
+		l = l.add(plain, ", once")
+	} else {
+		l = l.add(plain, ", at "+words.Count(len(j.Stops), "commit", "commits"))
+	}
+	f.fact("asks you", l)
+	m := markYours
+	if j.Route == recovery.Pick {
+		m = markTheirs
+	}
 	rows := 0
-	for _, s := range j.Stops {
+	for _, stop := range j.Stops {
 		if rows > 8 {
-			p.row(txt(dim, "   and more"))
+			f.row(txt(dim, "   and more"))
 			return
 		}
-		sign, h := "●", yours
-		if j.Route == recovery.Pick {
-			sign, h = "■", theirs
+		if stop.Commit.Commit != nil {
+			f.row(txt(plain, "   ").mark(m).add(plain, s.s.Short(stop.Commit.ID)+" ").add(dim, stop.Commit.Subject()).cut(f.w))
 		}
-		if s.Commit.Commit != nil {
-			p.row(txt(plain, "   ").add(h, sign+" ").add(plain, s.Commit.ID.Short()+" ").add(dim, s.Commit.Subject()).cut(w))
-		}
-		for i, f := range s.Files {
-			if i == 5 {
-				p.row(txt(dim, "     and "+plural(len(s.Files)-i, "more file", "more files")))
-				break
-			}
-			words, h := hint(f)
-			p.row(txt(plain, "     "+f.Path).add(dim, "   "+plural(len(f.Conflicts), "conflict", "conflicts")+" · ").add(h, words).cut(w))
-			rows++
-		}
+		rows += stopFiles(f, stop)
 	}
+}
+
+// stopFiles lists the files of a stop that ask.
+func stopFiles(f *facts, stop recovery.Stop) int {
+	const most = 5
+	for i, file := range stop.Files {
+		if i == most {
+			f.row(txt(dim, "     and "+words.Count(len(stop.Files)-i, "more file", "more files")))
+			return i
+		}
+		how, h := hint(file)
+		f.row(txt(plain, "     "+file.Path).add(dim, "   "+words.Count(len(file.Conflicts), "conflict", "conflicts")+" · ").
+			add(h, how).cut(f.w))
+	}
+	return len(stop.Files)
 }
 
 // hint says in a few words how a file's conflicts can be settled.
 func hint(f *settle.File) (string, hue) {
-	c := f.Conflicts[0]
-	switch {
+	switch c := f.Conflicts[0]; {
 	case c.Suggested == settle.Weave:
-		return "can be woven", joined
+		return "fits word by word", joined
 	case c.Suggested == settle.TheirsYours:
 		return "both added lines here", joined
 	case c.Whole():
@@ -294,59 +367,72 @@ func hint(f *settle.File) (string, hue) {
 }
 
 // drawing shows the history a route would make.
-func (m *model) drawing(r recovery.Route, j *recovery.Join, w int) page {
-	var p page
-	b := m.pos.Base().Short()
-	a, t := m.pos.Parted.Yours, m.pos.Parted.Theirs
-	const cell = 5
-	if r == recovery.Pick {
-		l, ids := txt(base, " ◆"), txt(dim, " "+b)
-		if len(a) > 0 {
-			l = l.add(yours, fmt.Sprintf("── %d × ● ──", len(a)))
-		}
-		if j.Kept() > (w-24)/cell {
-			return page{l.add(theirs, fmt.Sprintf("── %d × ■′", j.Kept())), ids}
-		}
-		for i := range j.Steps {
-			if !j.Steps[i].Left() {
-				l = l.add(theirs, "─────■′")
-				ids = ids.fit(l.width()-2).add(theirs, j.Steps[i].Commit.ID.Short())
-			}
-		}
-		return page{l, ids}
+func (s *chooseScreen) drawing(j *recovery.Join, w int) page {
+	switch j.Route {
+	case recovery.Pick:
+		return s.drawPick(j, w)
+	case recovery.Rebase:
+		return s.drawRebase(j, w)
 	}
-	if r == recovery.Rebase {
-		line1, line2 := txt(base, " ◆"), txt(dim, " "+b)
-		room := (w - 8) / cell
-		kept := []string{}
-		for i := range j.Steps {
-			if !j.Steps[i].Left() {
-				kept = append(kept, j.Steps[i].Commit.ID.Short())
-			}
-		}
-		if len(kept)+len(t) > room {
-			line1 = line1.add(theirs, fmt.Sprintf("── %d × ■ ──", len(t))).add(yours, fmt.Sprintf("── %d × ●", len(kept)))
-			return page{line1, line2}
-		}
-		for i := len(t) - 1; i >= 0; i-- {
-			line1, line2 = line1.add(theirs, "────■"), line2.add(theirs, " "+t[i].ID.Short())
-		}
-		for _, id := range kept {
-			line1, line2 = line1.add(yours, "────●"), line2.add(yours, " "+id)
-		}
-		return page{line1, line2}
-	}
-	lane := func(sign string, n int) string {
+	lane := func(m mark, n int) string {
 		if n > 8 {
-			return fmt.Sprintf("───%d × %s", n, sign)
+			return fmt.Sprintf("───%d × %s", n, m.sign)
 		}
-		return strings.Repeat("───"+sign, n)
+		return strings.Repeat("───"+m.sign, n)
 	}
-	top, bottom := lane("●", len(a)), lane("■", len(t))
+	top, bottom := lane(markYours, len(s.pos.Parted.Yours)), lane(markTheirs, len(s.pos.Parted.Theirs))
 	n := max(len([]rune(top)), len([]rune(bottom)))
 	pad := func(s string) string { return s + strings.Repeat("─", n-len([]rune(s))) + "───" }
-	p.row(txt(base, " ◆").add(yours, pad(top)+"╮"))
-	p.row(txt(theirs, " │").add(plain, strings.Repeat(" ", n+3)).bold(joined, "✦").add(joined, "  joined"))
-	p.row(txt(theirs, " ╰"+pad(bottom)+"╯"))
-	return p
+	return page{
+		txt(base, " "+markBase.sign).add(yours, pad(top)+"╮"),
+		txt(theirs, " │").add(plain, strings.Repeat(" ", n+3)).bold(joined, markJoined.sign).add(joined, "  joined"),
+		txt(theirs, " ╰"+pad(bottom)+"╯"),
+	}
+}
+
+// The cells a commit and its id take in a drawing, less the digits of the id.
+const gap = 2
+
+// drawPick draws picked commits after yours.
+func (s *chooseScreen) drawPick(j *recovery.Join, w int) page {
+	b := s.s.Short(s.pos.Base())
+	l, ids := txt(base, " "+markBase.sign), txt(dim, " "+b)
+	if a := s.pos.Parted.Yours; len(a) > 0 {
+		l = l.add(yours, fmt.Sprintf("── %d × %s ──", len(a), markYours.sign))
+	}
+	cell := len(b) + gap
+	if j.Kept() > (w-24)/cell {
+		return page{l.add(theirs, fmt.Sprintf("── %d × %s′", j.Kept(), markTheirs.sign)), ids}
+	}
+	for i := range j.Steps {
+		if !j.Steps[i].Left() {
+			l = l.add(theirs, strings.Repeat("─", cell-1)+markTheirs.sign+"′")
+			ids = ids.fit(l.width()-2).add(theirs, s.s.Short(j.Steps[i].Commit.ID))
+		}
+	}
+	return page{l, ids}
+}
+
+// drawRebase draws your commits after theirs.
+func (s *chooseScreen) drawRebase(j *recovery.Join, w int) page {
+	b, t := s.s.Short(s.pos.Base()), s.pos.Parted.Theirs
+	signs, ids := txt(base, " "+markBase.sign), txt(dim, " "+b)
+	cell := len(b) + gap
+	if j.Kept()+len(t) > (w-cell-1)/cell {
+		return page{signs.add(theirs, fmt.Sprintf("── %d × %s ──", len(t), markTheirs.sign)).
+			add(yours, fmt.Sprintf("── %d × %s", j.Kept(), markYours.sign)), ids}
+	}
+	put := func(m mark, id string) {
+		signs = signs.add(m.hue, strings.Repeat("─", cell-1)+m.sign)
+		ids = ids.fit(cell*((ids.width()+cell-1)/cell)+1).add(m.hue, id)
+	}
+	for i := len(t) - 1; i >= 0; i-- {
+		put(markTheirs, s.s.Short(t[i].ID))
+	}
+	for i := range j.Steps {
+		if !j.Steps[i].Left() {
+			put(markYours, s.s.Short(j.Steps[i].Commit.ID))
+		}
+	}
+	return page{signs, ids}
 }

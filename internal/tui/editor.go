@@ -2,231 +2,265 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
+	tea "charm.land/bubbletea/v2"
+
+	"charm.land/bubbles/v2/key"
 	"github.com/charmbracelet/x/ansi"
 
 	"dorvik/internal/visible"
 )
 
-// editor edits a text in place. It keeps every byte it is not told to change:
-// tabs, line ends and broken encoding stay as they are, which is why it is not
-// a text area of a library, made for prose.
+// editor edits a text in place. It keeps every byte it is not told to change: tabs, line
+// ends and broken encoding stay as they are, which is why it is not a text area of a
+// library, made for prose. The cursor goes by graphemes, as people see characters.
 type editor struct {
-	lines    [][]rune
-	invalid  string // the text itself where it is not UTF-8 and so cannot be edited
-	row, col int
-	top      int
-	first    int // number of the first line
-	undo     []snapshot
-	dirty    bool
+	lines    []string
+	invalid  bool // the text is not UTF-8 and so cannot be written back
+	row, col int  // col in bytes
+	first    int  // number of the first line
+	scroll   scroll
+	changes  []change // those after at were undone
+	at       int
 }
 
-type snapshot struct {
-	lines    [][]rune
-	row, col int
+// change is lines of the text that became others, and where the cursor was before and after.
+type change struct {
+	row           int
+	from, to      []string
+	before, after [2]int
+	typed         bool // by a letter: what is typed on is undone with it
 }
 
 func newEditor(text string, firstLine int) *editor {
-	e := &editor{first: firstLine}
-	if strings.ToValidUTF8(text, "") != text {
-		e.invalid = text
-	}
-	for l := range strings.SplitSeq(text, "\n") {
-		e.lines = append(e.lines, []rune(l))
-	}
-	return e
+	return &editor{first: firstLine, invalid: !utf8.ValidString(text), lines: strings.Split(text, "\n")}
 }
 
-func (e *editor) text() string {
-	parts := make([]string, len(e.lines))
-	for i, l := range e.lines {
-		parts[i] = string(l)
-	}
-	return strings.Join(parts, "\n")
-}
+func (e *editor) text() string { return strings.Join(e.lines, "\n") }
+
+// dirty reports whether the text is not what it was.
+func (e *editor) dirty() bool { return e.at > 0 }
 
 // goTo puts the cursor at a line (from 1) and a byte column (from 1).
 func (e *editor) goTo(lineNo, col int) {
 	e.row = max(0, min(lineNo-1, len(e.lines)-1))
-	s := string(e.lines[e.row])
-	e.col = len([]rune(s[:max(0, min(col-1, len(s)))]))
+	e.col = e.whole(max(0, col-1))
+}
+
+// whole is the start of the grapheme of the cursor's line that holds a byte.
+func (e *editor) whole(col int) int {
+	at := 0
+	for at < e.end() {
+		n := len(grapheme(e.lines[e.row][at:]))
+		if at+n > col {
+			break
+		}
+		at += n
+	}
+	return at
+}
+
+// grapheme is the first character of a text, as people see it.
+func grapheme(s string) string {
+	g, _ := ansi.FirstGraphemeCluster(s, ansi.GraphemeWidth)
+	return g
+}
+
+// lastGrapheme is the last character of a text.
+func lastGrapheme(s string) (g string) {
+	for s != "" {
+		g = grapheme(s)
+		s = s[len(g):]
+	}
+	return g
 }
 
 // end is the last place of a line a cursor can be; a carriage return is part
 // of the line's end.
-func (e *editor) end() int {
-	l := e.lines[e.row]
-	if n := len(l); n > 0 && l[n-1] == '\r' {
-		return n - 1
+func (e *editor) end() int { return len(strings.TrimSuffix(e.lines[e.row], "\r")) }
+
+// replace makes n lines from a row on others, and puts the cursor.
+func (e *editor) replace(row, n int, to []string, cursorRow, cursorCol int) {
+	c := change{row: row, from: slices.Clone(e.lines[row : row+n]), to: to,
+		before: [2]int{e.row, e.col}, after: [2]int{cursorRow, cursorCol}}
+	e.changes = append(e.changes[:e.at:e.at], c)
+	e.at++
+	e.lines = slices.Replace(e.lines, row, row+n, to...)
+	e.row, e.col = cursorRow, cursorCol
+}
+
+func (e *editor) undo() {
+	if e.at == 0 {
+		return
 	}
-	return len(l)
+	e.at--
+	c := e.changes[e.at]
+	e.lines = slices.Replace(e.lines, c.row, c.row+len(c.to), c.from...)
+	e.row, e.col = c.before[0], c.before[1]
 }
 
-func (e *editor) save() {
-	lines := make([][]rune, len(e.lines))
-	copy(lines, e.lines) // the lines themselves are never changed in place
-	e.undo = append(e.undo, snapshot{lines, e.row, e.col})
-	e.dirty = true
-}
-
-func (e *editor) setLine(row int, parts ...[]rune) {
-	var l []rune
-	for _, p := range parts {
-		l = append(l, p...)
+func (e *editor) redo() {
+	if e.at == len(e.changes) {
+		return
 	}
-	e.lines[row] = l
+	c := e.changes[e.at]
+	e.at++
+	e.lines = slices.Replace(e.lines, c.row, c.row+len(c.from), c.to...)
+	e.row, e.col = c.after[0], c.after[1]
 }
 
+// insert puts text of any number of lines in at the cursor.
 func (e *editor) insert(s string) {
 	if s == "" {
 		return
 	}
-	e.save()
 	l := e.lines[e.row]
-	e.setLine(e.row, l[:e.col], []rune(s), l[e.col:])
-	e.col += len([]rune(s))
+	to := strings.Split(s, "\n")
+	if len(to) > 1 && e.end() < len(l) { // the text has the line ends of its file
+		for i := range to[:len(to)-1] {
+			to[i] += "\r"
+		}
+	}
+	last := len(to) - 1
+	col := len(to[last])
+	if last == 0 {
+		col += e.col
+	}
+	to[0] = l[:e.col] + to[0]
+	to[last] += l[e.col:]
+	e.replace(e.row, 1, to, e.row+last, col)
 }
 
-func (e *editor) splice(row, drop int, put ...[]rune) {
-	e.lines = append(e.lines[:row:row], append(put, e.lines[row+drop:]...)...)
+// typed puts in what one key types; what was typed before it is undone with it.
+func (e *editor) typed(s string) {
+	n := e.at
+	e.insert(s)
+	now := &e.changes[e.at-1]
+	now.typed = true
+	if n == 0 || unicode.IsSpace(rune(s[0])) {
+		return
+	}
+	if last := &e.changes[n-1]; last.typed && last.after == now.before && len(last.to) == 1 && len(now.to) == 1 {
+		last.to, last.after = now.to, now.after
+		e.changes, e.at = e.changes[:n], n
+	}
 }
 
 func (e *editor) newline() {
-	e.save()
-	l := e.lines[e.row]
-	head := append([]rune(nil), l[:e.col]...)
-	tail := l[e.col:]
-	if e.end() < len(l) {
-		head = append(head, '\r')
-	}
-	var indent []rune
-	for _, r := range l[:e.col] {
-		if r != ' ' && r != '\t' {
-			break
-		}
-		indent = append(indent, r)
-	}
-	e.splice(e.row, 1, head, append(append([]rune(nil), indent...), tail...))
-	e.row++
-	e.col = len(indent)
+	l := e.lines[e.row][:e.col]
+	e.insert("\n" + l[:len(l)-len(strings.TrimLeft(l, " \t"))])
 }
 
 func (e *editor) backspace() {
+	l := e.lines[e.row]
 	switch {
 	case e.col > 0:
-		e.save()
-		l := e.lines[e.row]
-		e.setLine(e.row, l[:e.col-1], l[e.col:])
-		e.col--
+		n := len(lastGrapheme(l[:e.col]))
+		e.replace(e.row, 1, []string{l[:e.col-n] + l[e.col:]}, e.row, e.col-n)
 	case e.row > 0:
-		e.save()
-		l := e.lines[e.row]
-		e.row--
-		e.col = e.end()
-		e.splice(e.row, 2, append(append([]rune(nil), e.lines[e.row][:e.col]...), l...))
+		above := strings.TrimSuffix(e.lines[e.row-1], "\r")
+		e.replace(e.row-1, 2, []string{above + l}, e.row-1, len(above))
 	}
 }
 
 func (e *editor) deleteRight() {
-	if e.col < e.end() {
-		e.col++
-		e.backspace()
-	} else if e.row+1 < len(e.lines) {
-		e.row++
-		e.col = 0
+	if row, col := e.row, e.col; e.right() && (row != e.row || col != e.col) {
 		e.backspace()
 	}
 }
 
-func wordRune(r rune) bool { return r == '_' || unicode.IsLetter(r) || unicode.IsDigit(r) }
-
-func (e *editor) word(step int) {
-	at := func(c int) bool {
-		if step < 0 {
-			c--
-		}
-		return wordRune(e.lines[e.row][c])
+func (e *editor) deleteLine() {
+	if len(e.lines) == 1 {
+		e.replace(0, 1, []string{""}, 0, 0)
+		return
 	}
-	in := func() bool { return step > 0 && e.col < e.end() || step < 0 && e.col > 0 }
-	for in() && !at(e.col) {
-		e.col += step
-	}
-	for in() && at(e.col) {
-		e.col += step
-	}
+	e.replace(e.row, 1, nil, min(e.row, len(e.lines)-2), 0)
 }
 
-// key handles a key; it reports whether it knew it.
-func (e *editor) key(name, text string, height int) bool {
-	switch name {
-	case "left":
-		if e.col > 0 {
-			e.col--
-		} else if e.row > 0 {
-			e.row--
-			e.col = e.end()
-		}
-	case "right":
-		if e.col < e.end() {
-			e.col++
-		} else if e.row+1 < len(e.lines) {
-			e.row++
-			e.col = 0
-		}
-	case "up":
-		e.row = max(0, e.row-1)
-	case "down":
-		e.row = min(len(e.lines)-1, e.row+1)
-	case "pgup":
-		e.row = max(0, e.row-height)
-	case "pgdown":
-		e.row = min(len(e.lines)-1, e.row+height)
-	case "home", "ctrl+a":
-		e.col = 0
-	case "end", "ctrl+e":
+// left goes one character to the left; it reports false at the start of the text.
+func (e *editor) left() bool {
+	switch {
+	case e.col > 0:
+		e.col -= len(lastGrapheme(e.lines[e.row][:e.col]))
+	case e.row > 0:
+		e.row--
 		e.col = e.end()
-	case "ctrl+left", "alt+left", "alt+b":
-		e.word(-1)
-	case "ctrl+right", "alt+right", "alt+f":
-		e.word(1)
-	case "ctrl+home":
-		e.row, e.col = 0, 0
-	case "ctrl+end":
-		e.row = len(e.lines) - 1
-		e.col = e.end()
-	case "enter":
-		e.newline()
-	case "tab":
-		e.insert("\t")
-	case "backspace":
-		e.backspace()
-	case "delete":
-		e.deleteRight()
-	case "ctrl+k":
-		e.save()
-		if len(e.lines) > 1 {
-			e.splice(e.row, 1)
-			e.row = min(e.row, len(e.lines)-1)
-		} else {
-			e.lines[0] = nil
-		}
-		e.col = 0
-	case "ctrl+z":
-		if n := len(e.undo); n > 0 {
-			s := e.undo[n-1]
-			e.lines, e.row, e.col, e.undo = s.lines, s.row, s.col, e.undo[:n-1]
-			e.dirty = n > 1
-		}
 	default:
-		if text == "" {
-			return false
-		}
-		e.insert(text)
+		return false
 	}
-	e.col = min(e.col, e.end())
 	return true
+}
+
+// right goes one character to the right; it reports false at the end of the text.
+func (e *editor) right() bool {
+	switch {
+	case e.col < e.end():
+		e.col += len(grapheme(e.lines[e.row][e.col:]))
+	case e.row+1 < len(e.lines):
+		e.row, e.col = e.row+1, 0
+	default:
+		return false
+	}
+	return true
+}
+
+// word goes to the end of the word at one side of the cursor, within its line.
+func (e *editor) word(step func() bool, char func() string) {
+	row := e.row
+	for _, inWord := range []bool{false, true} {
+		for char() != "" && wordly(char()) == inWord {
+			step()
+		}
+	}
+	e.row = row
+}
+
+func wordly(s string) bool {
+	r, _ := utf8.DecodeRuneInString(s)
+	return r == '_' || unicode.IsLetter(r) || unicode.IsDigit(r)
+}
+
+func (e *editor) charLeft() string  { return lastGrapheme(e.lines[e.row][:e.col]) }
+func (e *editor) charRight() string { return grapheme(e.lines[e.row][e.col:e.end()]) }
+
+// vertical goes some lines down, or up where n is below 0, staying at the column seen.
+func (e *editor) vertical(n int) {
+	cells := ansi.StringWidth(visible.Line(e.lines[e.row][:e.col]))
+	e.row = max(0, min(len(e.lines)-1, e.row+n))
+	e.col = 0
+	for e.col < e.end() && ansi.StringWidth(visible.Line(e.lines[e.row][:e.col])) < cells {
+		e.col += len(grapheme(e.lines[e.row][e.col:]))
+	}
+}
+
+// key does what a key means while writing.
+func (e *editor) key(k tea.KeyPressMsg, height int) {
+	for _, b := range []struct {
+		key.Binding
+		do func()
+	}{
+		{keys.cursorLeft, func() { e.left() }}, {keys.cursorRight, func() { e.right() }},
+		{keys.up, func() { e.vertical(-1) }}, {keys.down, func() { e.vertical(1) }},
+		{keys.pageUp, func() { e.vertical(-height) }}, {keys.pageDownOnly, func() { e.vertical(height) }},
+		{keys.lineStart, func() { e.col = 0 }}, {keys.lineEnd, func() { e.col = e.end() }},
+		{keys.wordLeft, func() { e.word(e.left, e.charLeft) }}, {keys.wordRight, func() { e.word(e.right, e.charRight) }},
+		{keys.textStart, func() { e.row, e.col = 0, 0 }},
+		{keys.textEnd, func() { e.row = len(e.lines) - 1; e.col = e.end() }},
+		{keys.newline, e.newline}, {keys.indent, func() { e.typed("\t") }},
+		{keys.backspace, e.backspace}, {keys.deleteRight, e.deleteRight},
+	} {
+		if key.Matches(k, b.Binding) {
+			b.do()
+			return
+		}
+	}
+	if text := k.Key().Text; text != "" {
+		e.typed(text)
+	}
 }
 
 // lineEnds makes line ends of those that terminals put into what is pasted: a bare carriage
@@ -234,54 +268,38 @@ func (e *editor) key(name, text string, height int) bool {
 var lineEnds = strings.NewReplacer("\r\n", "\n", "\r", "\n")
 
 // paste puts text of several lines in.
-func (e *editor) paste(s string) {
-	for i, part := range strings.Split(lineEnds.Replace(s), "\n") {
-		if i > 0 {
-			e.save()
-			l := e.lines[e.row]
-			head, tail := append([]rune(nil), l[:e.col]...), append([]rune(nil), l[e.col:]...)
-			e.splice(e.row, 1, head, tail)
-			e.row++
-			e.col = 0
-		}
-		e.insert(part)
-	}
-}
+func (e *editor) paste(s string) { e.insert(lineEnds.Replace(s)) }
 
 // view draws the lines around the cursor.
 func (e *editor) view(width, height int) page {
-	if e.row < e.top {
-		e.top = e.row
-	}
-	if e.row >= e.top+height {
-		e.top = e.row - height + 1
-	}
-	e.top = max(0, min(e.top, len(e.lines)-height))
-	gutter := max(4, len(fmt.Sprint(e.first+len(e.lines)))+1)
-	room := width - gutter - 2
+	e.scroll.size(len(e.lines), height)
+	e.scroll.show(e.row)
+	digits := max(4, len(fmt.Sprint(e.first+len(e.lines)))+1)
 	var out page
-	for i := e.top; i < len(e.lines) && i < e.top+height; i++ {
-		row := txt(faint, fmt.Sprintf("%*d  ", gutter, e.first+i))
-		l := e.lines[i]
+	for i := e.scroll.at(); i < len(e.lines) && len(out) < height; i++ {
+		row := txt(faint, fmt.Sprintf("%*d  ", digits, e.first+i))
 		if i != e.row {
-			out.row(row.add(plain, string(l)).cut(width))
+			out.row(row.add(plain, e.lines[i]).cut(width))
 			continue
 		}
-		before := visible.Line(string(l[:e.col]))
-		under, after := " ", ""
-		if e.col < e.end() {
-			under = string(l[e.col : e.col+1])
-			if under == "\t" {
-				under = strings.Repeat(" ", 4-ansi.StringWidth(before)%4)
-			}
-			after = string(l[e.col+1:])
-		}
-		// A long line moves left so that the cursor stays in sight.
-		if w := ansi.StringWidth(before); w > room-8 {
-			before = "…" + ansi.TruncateLeft(before, w-room+9, "")
-		}
-		row = row.add(plain, before).put(ink{hue: bright, invert: true}, under).add(plain, after)
-		out.row(row.fit(width).on(onRow))
+		out.row(row.then(e.cursorLine(width - digits - 2)).fit(width).on(onRow))
 	}
 	return out
+}
+
+// cursorLine draws the line of the cursor. A long one moves left so that the cursor stays in sight.
+func (e *editor) cursorLine(room int) line {
+	l := e.lines[e.row]
+	before, under, after := visible.Line(l[:e.col]), " ", ""
+	if e.col < e.end() {
+		under = grapheme(l[e.col:])
+		after = l[e.col+len(under):]
+		if under == "\t" {
+			under = strings.Repeat(" ", 4-ansi.StringWidth(before)%4)
+		}
+	}
+	if w := ansi.StringWidth(before); w > room-8 {
+		before = "…" + ansi.TruncateLeft(before, w-room+9, "")
+	}
+	return txt(plain, before).put(ink{hue: bright, invert: true}, under).add(plain, after)
 }

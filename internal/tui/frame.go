@@ -1,12 +1,19 @@
 package tui
 
 import (
+	"context"
 	"fmt"
+	"slices"
 	"strings"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
-	"dorvik/internal/recovery"
+	"charm.land/bubbles/v2/help"
+	"charm.land/bubbles/v2/key"
+	"charm.land/bubbles/v2/progress"
+	"charm.land/bubbles/v2/spinner"
+	"charm.land/lipgloss/v2"
 )
 
 // The smallest screen that everything fits on, in cells.
@@ -16,37 +23,141 @@ const (
 	wide      = 110 // from here on panels stand side by side
 )
 
+// frame is what is the same around every screen: the first rows and the last, the keys that
+// work everywhere, and the task that runs. Everything it draws is a value it holds: what
+// tasks find comes in by their ends, so drawing never waits.
+type frame struct {
+	ctx   context.Context
+	theme *theme
+	w, h  int
+	now   func() time.Time
+
+	title  func() line // the left end of the first row
+	failed func(error) tea.Cmd
+
+	stages []stage
+	under  screen   // the stage one is at, or what there is before there are any
+	over   []screen // what is laid over it
+
+	task   *task
+	waited *task // a key came too early for this one, and the flash says so
+	flash  line  // one sentence above the keys, until the next key
+	keys   help.Model
+	spin   spinner.Model
+	bar    progress.Model
+}
+
+func newFrame(ctx context.Context, th *theme) *frame {
+	f := &frame{ctx: ctx, now: time.Now, w: 80, h: 24, title: func() line { return nil }}
+	f.dress(th)
+	return f
+}
+
+// dress has the frame and its components drawn in the colours of a theme.
+func (f *frame) dress(th *theme) {
+	f.theme = th
+	bright, plain, dim := th.style(ink{hue: bright, bold: true}), th.style(ink{}), th.style(ink{hue: dim})
+	f.keys = help.New()
+	f.keys.ShortSeparator = "   "
+	f.keys.Styles = help.Styles{Ellipsis: dim, ShortKey: bright, ShortDesc: plain, ShortSeparator: plain,
+		FullKey: bright, FullDesc: plain, FullSeparator: plain}
+	f.spin = spinner.New(spinner.WithSpinner(spinner.Spinner{Frames: []string{"◜", "◝", "◞", "◟"}, FPS: slow}),
+		spinner.WithStyle(th.style(ink{hue: joined})))
+	bar := []progress.Option{progress.WithWidth(20), progress.WithoutPercentage(), progress.WithFillCharacters('━', '─')}
+	if th.colour {
+		bar = append(bar, progress.WithColors(lipgloss.Color(th.fg[joined])))
+	}
+	f.bar = progress.New(bar...)
+}
+
+// screen is the one that has the keys.
+func (f *frame) screen() screen {
+	if n := len(f.over); n > 0 {
+		return f.over[n-1]
+	}
+	return f.under
+}
+
+// open lays a screen over the one there is.
+func (f *frame) open(s screen) { f.over = append(f.over, s) }
+
+// close takes away what was laid over last.
+func (f *frame) close() { f.over = f.over[:len(f.over)-1] }
+
+// goTo goes to a stage, away from all that lies over another.
+func (f *frame) goTo(s screen) { f.under, f.over = s, nil }
+
+// Init does nothing: Run starts what there is to do.
+func (f *frame) Init() tea.Cmd { return nil }
+
+// Update takes a message for the frame, or hands it to the screen.
+func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	switch msg := msg.(type) {
+	case tea.WindowSizeMsg:
+		f.w, f.h = msg.Width, msg.Height
+	case spinner.TickMsg:
+		if f.task == nil {
+			return f, nil
+		}
+		var cmd tea.Cmd
+		f.spin, cmd = f.spin.Update(msg)
+		return f, cmd
+	case ended:
+		return f, f.finished(msg)
+	case tea.MouseClickMsg:
+		rows, _ := f.draw()
+		if msg.Y < 0 || msg.Y >= len(rows) {
+			return f, nil
+		}
+		if hit := rows[msg.Y].clicked(msg.X); hit != nil {
+			return f, f.screen().update(hit)
+		}
+	case tea.KeyPressMsg:
+		return f, f.key(msg)
+	case tea.MouseWheelMsg, tea.PasteMsg:
+		return f, f.screen().update(msg)
+	default: // meant for a screen, which may lie under another by now
+		var cmds []tea.Cmd
+		for _, s := range append([]screen{f.under}, f.over...) {
+			if _, is := s.(*question); !is {
+				cmds = append(cmds, s.update(msg))
+			}
+		}
+		return f, tea.Batch(cmds...)
+	}
+	return f, nil
+}
+
 // View draws the whole screen.
-func (m *model) View() tea.View {
-	rows := m.draw()
+func (f *frame) View() tea.View {
+	rows, _ := f.draw()
 	text := make([]string, len(rows))
 	for i, r := range rows {
-		text[i] = m.theme.render(r)
+		text[i] = f.theme.render(r)
 	}
 	v := tea.NewView(strings.Join(text, "\n"))
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
 	v.WindowTitle = "dorvik"
-	if c := m.theme.paperColor(); c != nil {
+	if c := f.theme.paperColor(); c != nil {
 		v.BackgroundColor = c
 	}
 	return v
 }
 
-// draw gives the rows of the screen, each as wide as it.
-func (m *model) draw() page {
-	if m.w < minWidth || m.h < minHeight {
-		return page{txt(plain, fmt.Sprintf("Too small: dorvik needs %d×%d.", minWidth, minHeight)).fit(m.w)}
+// draw gives the rows of the screen, each as wide as it, and how many of them the view has.
+func (f *frame) draw() (p page, room int) {
+	if f.w < minWidth || f.h < minHeight {
+		return page{txt(plain, fmt.Sprintf("Too small: dorvik needs %d×%d.", minWidth, minHeight)).fit(f.w)}, 0
 	}
-	var p page
-	p.row(m.header())
-	if m.h >= 30 {
+	p.row(f.title().flush(f.screen().status().add(plain, " "), f.w))
+	if f.h >= 30 {
 		p.blank()
 	}
-	p.row(m.stages())
-	p.row(rule(m.w))
-	room := m.h - len(p) - 3
-	body := m.body(m.w, room)
+	p.row(f.steps())
+	p.row(rule(f.w))
+	room = f.h - len(p) - 3
+	body := f.screen().view(f.w, room)
 	for i := range room {
 		if i < len(body) {
 			p.row(body[i])
@@ -54,396 +165,143 @@ func (m *model) draw() page {
 			p.blank()
 		}
 	}
-	p.row(rule(m.w))
-	p.row(m.said())
-	p.row(m.keyLine())
+	p.row(rule(f.w))
+	p.row(f.said())
+	p.row(f.foot())
 	for i := range p {
-		p[i] = p[i].fit(m.w)
+		p[i] = p[i].fit(f.w)
 	}
-	return p
+	return p, room
 }
 
-func (m *model) header() line {
-	l := line{}.add(plain, " ").bold(bright, "dorvik").add(dim, "  "+m.repo)
-	right := line{}
-	if m.pos != nil {
-		l = l.add(plain, "   "+m.pos.Branch.Name).add(dim, " → ").add(plain, m.pos.Branch.Upstream)
-		right = m.status()
+// room is how many rows the view has.
+func (f *frame) room() int {
+	if f.h >= 30 {
+		return f.h - 7
 	}
-	return l.flush(right.add(plain, " "), m.w)
+	return f.h - 6
 }
 
-// status is the right end of the first row.
-func (m *model) status() line {
-	switch m.stage {
-	case recovery.Settle:
-		if it := m.item(); it != nil && m.join.Stops[it.stop].Commit.Commit != nil {
-			return txt(dim, fmt.Sprintf("%s  ·  stop %d of %d", m.join.Stops[it.stop].Commit.ID.Short(), it.stop+1, len(m.join.Stops)))
-		}
-		return txt(dim, string(m.st.Route))
-	case recovery.Check:
-		return txt(dim, m.check.command.Line)
-	}
-	switch {
-	case m.pos.Unanswered != nil:
-		return txt(trouble, "▲ "+m.pos.Branch.Remote+" did not answer")
-	case m.pos.Asked.IsZero() && m.task != nil:
-		return txt(dim, "asking "+m.pos.Branch.Remote+"…")
-	case m.pos.Asked.IsZero():
-		return txt(trouble, "▲ not asked").add(dim, "  f fetches")
-	}
-	return txt(dim, "fetched "+ago(m.now(), m.pos.Asked))
-}
-
-// stages is the row of the five stages, each with its state.
-func (m *model) stages() line {
+// steps is the row of the stages, each with its state.
+func (f *frame) steps() line {
 	gap := line{}.add(faint, "  ─────  ")
-	if m.w < wide {
+	if f.w < wide {
 		gap = line{}.add(faint, " ── ")
 	}
 	l := line{}.add(plain, " ")
-	for s := recovery.Look; s <= recovery.Push; s++ {
-		if s > recovery.Look {
+	here := slices.IndexFunc(f.stages, func(s stage) bool { return screen(s) == f.under })
+	for i, s := range f.stages {
+		if i > 0 {
 			l = l.then(gap)
 		}
-		word, state := s.String(), m.stageState(s)
-		if m.w < wide && s != m.stage {
-			state = ""
+		words, well := s.state()
+		if words = " " + words; words == " " || f.w < wide && i != here {
+			words = ""
 		}
 		switch {
-		case s == m.stage:
-			l = l.bold(bright, "▶ "+word)
-			if state != "" {
-				l = l.add(plain, " "+state)
-			}
-		case s == recovery.Check && s < m.stage && m.check.ready && !m.check.passed:
-			l = l.add(trouble, "▲ "+word)
-			if state != "" {
-				l = l.add(dim, " "+state)
-			}
-		case s < m.stage:
-			l = l.add(joined, "✓ "+word)
-			if state != "" {
-				l = l.add(dim, " "+state)
-			}
+		case i == here:
+			l = l.bold(bright, "▶ "+s.label()).add(plain, words)
+		case i > here:
+			l = l.add(dim, "· "+s.label())
+		case well:
+			l = l.add(joined, "✓ "+s.label()).add(dim, words)
 		default:
-			l = l.add(dim, "· "+word)
+			l = l.add(trouble, "▲ "+s.label()).add(dim, words)
 		}
 	}
 	return l
 }
 
-func (m *model) stageState(s recovery.Stage) string {
-	if m.pos == nil {
-		return ""
-	}
-	switch s {
-	case recovery.Look:
-		if m.pos.Picking {
-			return fmt.Sprintf("%d to pick", len(m.pos.Parted.Theirs))
-		}
-		return fmt.Sprintf("%d new · %d unpushed", len(m.pos.Parted.Theirs), len(m.pos.Parted.Yours))
-	case recovery.Choose:
-		if m.stage == recovery.Choose {
-			return string(m.choose.route)
-		}
-		if m.join != nil {
-			return string(m.join.Route)
-		}
-		return string(m.st.Route)
-	case recovery.Settle:
-		if m.join == nil {
-			return ""
-		}
-		if n := m.join.Settled + m.join.Open; m.stage == recovery.Settle {
-			return fmt.Sprintf("%d of %d", m.join.Settled, n)
-		} else if n == 0 {
-			return "nothing to settle"
-		}
-		return fmt.Sprintf("%d settled", m.join.Settled)
-	case recovery.Check:
-		return m.check.state()
-	}
-	return ""
-}
-
-// body is what stands between the two rules.
-func (m *model) body(w, h int) page {
-	switch {
-	case m.help != nil:
-		return window(m.helpPage(w), h, &m.help.off)
-	case m.viewer != nil:
-		return m.viewer.view(w, h)
-	case m.blocked != nil:
-		return m.blockedPage(w)
-	case m.pos == nil:
-		return nil
-	case m.editing != nil && m.stage != recovery.Settle:
-		p := page{m.editing.title, nil}
-		p.rows(m.editing.ed.view(w, h-2))
-		return p
-	}
-	switch m.stage {
-	case recovery.Choose:
-		return window(m.choosePage(w, h), h, &m.off)
-	case recovery.Settle:
-		return m.settlePage(w, h)
-	case recovery.Check:
-		return m.checkPage(w, h)
-	case recovery.Push:
-		return window(m.pushPage(w), h, &m.off)
-	}
-	return window(m.lookPage(w, h), h, &m.off)
-}
-
-func (m *model) blockedPage(w int) page {
-	var p page
-	p.blank()
-	text := line{}.add(plain, "  ")
-	var b *recovery.Blocked
-	if asBlocked(m.blocked, &b) {
-		p.prose(w-4, text.bold(trouble, b.What+" ").add(plain, b.Next))
-	} else {
-		p.prose(w-4, text.bold(trouble, "This did not work. ").add(plain, sentence(m.blocked.Error())))
-	}
-	p.blank()
-	p.row(txt(dim, "  Nothing has been changed. Press r to look again, q to leave."))
-	return p
-}
-
 // said is the row above the keys: what runs, what just happened, or what is true here.
-func (m *model) said() line {
+func (f *frame) said() line {
 	l := line{}.add(plain, " ")
-	if m.task != nil {
-		if t := m.task.line(); t != nil {
-			return l.then(t)
-		}
+	if t := f.running(); t != nil {
+		return l.then(t)
 	}
-	if m.flash != nil {
-		return l.then(m.flash)
+	if f.flash != nil {
+		return l.then(f.flash)
 	}
-	return l.add(dim, m.remark())
+	return l.then(f.screen().remark())
 }
 
-// remark is the standing sentence of the stage.
-func (m *model) remark() string {
-	switch {
-	case m.blocked != nil || m.pos == nil:
-		return "Nothing has been changed: your branch and working tree are as you left them."
-	case m.help != nil:
-		return "Quitting is safe: decisions are kept, and nothing changes until you accept."
-	case m.editing != nil:
-		return "You are writing the text yourself. Nothing on disk changes yet."
-	case m.viewer != nil:
-		return "You are only reading."
-	}
-	switch m.stage {
-	case recovery.Choose:
-		if m.pos.Picking {
-			return "This was worked out without touching your branch, index or files."
+// foot names the keys that matter here, as many as fit, and always ?.
+func (f *frame) foot() line {
+	var shown []key.Binding
+	for _, a := range f.actions() {
+		if a.Help().Desc != "" {
+			shown = append(shown, a.Binding)
 		}
-		return "Both ways were worked out without touching your branch, index or files."
-	case recovery.Settle:
-		return m.settleRemark()
-	case recovery.Check:
-		return "Checked in a checkout of its own; your working tree is not used."
-	case recovery.Push:
-		return m.pushRemark()
 	}
-	return "Nothing has been changed: your branch and working tree are as you left them."
+	last := shown[len(shown)-1]
+	tail := f.keys
+	tail.SetWidth(0)
+	end := tail.ShortHelpView([]key.Binding{last})
+	f.keys.SetWidth(max(1, f.w-4-drawn(end).width()))
+	l := txt(plain, " ").then(drawn(f.keys.ShortHelpView(shown[:len(shown)-1])))
+	if len(shown) > 1 {
+		l = l.add(plain, "   ")
+	}
+	return l.then(drawn(end))
 }
 
-// binding is a key and what it does.
-type binding struct{ key, does string }
-
-// keyLine names the keys that matter here, as many as fit, and always ?.
-func (m *model) keyLine() line {
-	last := line{}.bold(bright, "?").add(plain, " all keys")
-	l := line{}.add(plain, " ")
-	bindings := m.bindings()
-	for i, b := range bindings {
-		next := l.bold(bright, b.key).add(plain, " "+b.does)
-		if i+1 < len(bindings) || m.help == nil {
-			next = next.add(plain, "   ")
-		}
-		if next.width()+last.width() > m.w {
-			break
-		}
-		l = next
+// actions are what the screen can do now, and after it what can be done everywhere.
+func (f *frame) actions() []action {
+	s := f.screen()
+	all := s.actions()
+	if _, is := s.(typist); is {
+		return all
 	}
-	if m.help != nil {
-		return l
+	if _, is := s.(*question); !is {
+		all = append(all, act(keys.quit, "", f.quit))
 	}
-	return l.then(last)
+	return append(all, act(keys.help, "", func() tea.Cmd { f.open(newHelp(f)); return nil }))
 }
 
-func (m *model) bindings() []binding {
-	switch {
-	case m.help != nil:
-		return []binding{{"esc", "back"}, {"↑↓", "scroll"}, {"q", "quit"}}
-	case m.editing != nil:
-		return []binding{{"ctrl+s", "keep this"}, {"esc", "leave without keeping"}, {"ctrl+z", "undo"}, {"ctrl+k", "delete line"}}
-	case m.viewer != nil:
-		return []binding{{"esc", "back"}, {"↑↓", "scroll"}, {"n p", "next, previous change"}}
-	case m.blocked != nil:
-		return []binding{{"r", "look again"}, {"q", "quit"}}
-	case m.pos == nil:
-		return []binding{{"q", "quit"}}
+// key does what a key means here.
+func (f *frame) key(k tea.KeyPressMsg) tea.Cmd {
+	if key.Matches(k, keys.stop) {
+		return f.stop()
 	}
-	switch m.stage {
-	case recovery.Choose:
-		return m.chooseKeys()
-	case recovery.Settle:
-		return m.settleKeys()
-	case recovery.Check:
-		return m.checkKeys()
-	case recovery.Push:
-		return m.pushKeys()
-	}
-	return m.lookKeys()
-}
-
-// key handles a key press.
-func (m *model) key(k tea.KeyPressMsg) tea.Cmd {
-	name := k.String()
-	if name == "ctrl+c" {
-		if m.task != nil {
-			m.task.cancel()
+	for _, a := range f.actions() {
+		if !key.Matches(k, a.Binding) {
+			continue
+		}
+		if a.waits && f.busy() {
 			return nil
 		}
-		if m.editing != nil && m.editing.ed.dirty && !m.editing.leaving {
-			m.editing.leaving = true
-			m.flash = txt(plain, "What you wrote is not kept yet. Press ctrl+c again to quit without it, or ctrl+s to keep it.")
-			return nil
-		}
-		return tea.Quit
+		f.flash = nil
+		return a.do()
 	}
-	if m.editing != nil {
-		return m.editKey(name, k.Key().Text)
-	}
-	m.flash = nil
-	switch name {
-	case "?":
-		if m.help == nil {
-			m.help = &scroll{}
-		} else {
-			m.help = nil
-		}
-		return nil
-	case "q":
-		if m.task != nil {
-			m.task.cancel()
-			if m.changing() {
-				m.flash = txt(plain, "One moment: your branch is being changed. Press q again when it is done.")
-				return nil
-			}
-		}
-		return tea.Quit
-	}
-	page := max(1, m.h-8)
-	if m.help != nil || m.viewer != nil {
-		switch name {
-		case "esc", "enter", "h", "backspace":
-			m.help, m.viewer = nil, nil
-		case "n", "p":
-			if m.viewer != nil {
-				m.viewer.jump(name == "n")
-			}
-		default:
-			m.scrollKey(name, page)
-		}
-		return nil
-	}
-	if m.blocked != nil {
-		if name == "r" && m.task == nil {
-			m.blocked = nil
-			return m.load(m.pos != nil)
-		}
-		return nil
-	}
-	if m.pos == nil {
-		return nil
-	}
-	switch m.stage {
-	case recovery.Look:
-		return m.lookKey(name, page)
-	case recovery.Choose:
-		return m.chooseKey(name, page)
-	case recovery.Settle:
-		return m.settleKey(name, page)
-	case recovery.Check:
-		return m.checkKey(name, page)
-	}
-	return m.pushKey(name, page)
-}
-
-func (m *model) scrollKey(name string, page int) {
-	switch name {
-	case "up":
-		m.scrollBy(-1)
-	case "down":
-		m.scrollBy(1)
-	case "pgup":
-		m.scrollBy(-page)
-	case "pgdown", "space":
-		m.scrollBy(page)
-	case "home":
-		m.scrollBy(-1 << 20)
-	case "end":
-		m.scrollBy(1 << 20)
-	}
-}
-
-// busy says so and reports true while a task runs that a key must wait for.
-func (m *model) busy() bool {
-	if m.task == nil {
-		return false
-	}
-	m.flash, m.waited = txt(plain, "One moment: "+m.task.doing+". ctrl+c cancels."), m.task
-	return true
-}
-
-func (m *model) editKey(name, text string) tea.Cmd {
-	e := m.editing
-	switch name {
-	case "ctrl+s":
-		if m.busy() {
-			return nil
-		}
-		if e.ed.invalid != "" {
-			m.flash = txt(trouble, "▲ ").add(plain, "This text is not UTF-8, and writing it back would change more than you did. Choose one of the ways instead.")
-			return nil
-		}
-		m.editing = nil
-		return e.save(e.ed.text())
-	case "esc":
-		if e.ed.dirty && m.flash == nil {
-			m.flash = txt(plain, "Press esc again to leave without keeping what you wrote, or ctrl+s to keep it.")
-			return nil
-		}
-		m.editing, m.flash = nil, nil
-		return nil
-	}
-	m.flash, e.leaving = nil, false
-	e.ed.key(name, text, m.h-10)
-	return nil
-}
-
-// click selects what is under the mouse where that is a way or a conflict.
-func (m *model) click(x, y int) tea.Cmd {
-	if m.stage == recovery.Settle && m.editing == nil && m.viewer == nil && m.help == nil {
-		top := m.h - 3 - m.bodyHeight()
-		return m.settleClick(x, y-top)
+	f.flash = nil
+	if t, is := f.screen().(typist); is {
+		return t.update(k)
 	}
 	return nil
 }
 
-func (m *model) bodyHeight() int {
-	if m.h >= 30 {
-		return m.h - 7
+// quit leaves, unless the branch is being changed.
+func (f *frame) quit() tea.Cmd {
+	if f.task != nil && f.task.vital {
+		f.flash = txt(plain, "One moment: your branch is being changed. Press q again when it is done.")
+		return nil
 	}
-	return m.h - 6
+	if f.task != nil {
+		f.task.cancel()
+	}
+	return tea.Quit
 }
 
-// changing reports whether the running task is the one that must not be cut off.
-func (m *model) changing() bool { return m.task != nil && m.task.vital }
+// stop cancels what runs; where nothing does it leaves, but asks where that would lose something.
+func (f *frame) stop() tea.Cmd {
+	if f.task != nil {
+		f.task.cancel()
+		return nil
+	}
+	if t, is := f.screen().(typist); is {
+		if words := t.unsaved(); words != nil {
+			f.flash = words
+			return nil
+		}
+	}
+	return tea.Quit
+}

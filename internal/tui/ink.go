@@ -5,27 +5,46 @@ import (
 	"os"
 	"strings"
 
+	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"dorvik/internal/visible"
 )
 
-// hue is a colour by what it stands for. Each side's hue goes with its sign, so
-// that nothing is told by colour alone.
+// hue is a colour by what it stands for.
 type hue uint8
 
 const (
-	plain   hue = iota
-	dim         // what may be passed over
-	faint       // line numbers, rules
-	bright      // what the eye should meet
-	yours       // ●
-	theirs      // ■
-	base        // ◆
-	joined      // ✦
-	trouble     // ╳ ✗ ▲
+	plain  hue = iota
+	dim        // what may be passed over
+	faint      // line numbers, rules
+	bright     // what the eye should meet
+	yours
+	theirs
+	base
+	joined
+	trouble
 	hues
+)
+
+// mark is a sign with its hue: nothing is told by colour alone.
+type mark struct {
+	sign string
+	hue  hue
+}
+
+// The signs. Two halves make a whole: yours and theirs, joined.
+var (
+	markYours   = mark{"◐", yours}
+	markTheirs  = mark{"◑", theirs}
+	markBase    = mark{"○", base}
+	markJoined  = mark{"●", joined}
+	markOpen    = mark{"≠", trouble}
+	markSettled = mark{"✓", joined}
+	markFailed  = mark{"✗", trouble}
+	markWarning = mark{"▲", trouble}
+	markNone    = mark{" ", dim}
 )
 
 // ground is a background by what it stands for.
@@ -41,25 +60,28 @@ const (
 	grounds
 )
 
-// theme is one set of colours.
+// theme is one set of colours, and the styles made of them so far.
 type theme struct {
 	fg     [hues]string
 	bg     [grounds]string
 	paper  string
 	colour bool
+	styles map[ink]lipgloss.Style
 }
 
 var dark = theme{
 	fg: [hues]string{plain: "#d7dae3", dim: "#8b90a3", faint: "#5a5f72", bright: "#ffffff", yours: "#e8a33d",
 		theirs: "#b48cf2", base: "#9aa0b5", joined: "#5fd0a0", trouble: "#f06a66"},
-	bg:    [grounds]string{onRow: "#242838", onYours: "#3a2a12", onTheirs: "#2c1d45", onJoined: "#12302a", onTrouble: "#3d1b1f"},
+	bg: [grounds]string{onRow: "#242838", onYours: "#3a2a12", onTheirs: "#2c1d45", onJoined: "#12302a",
+		onTrouble: "#3d1b1f"},
 	paper: "#11131a", colour: true,
 }
 
 var light = theme{
 	fg: [hues]string{plain: "#262a35", dim: "#5d6272", faint: "#9498a6", bright: "#000000", yours: "#8f5400",
 		theirs: "#6336ad", base: "#4f5567", joined: "#076b47", trouble: "#b3261e"},
-	bg:    [grounds]string{onRow: "#e3e6ef", onYours: "#fbe6c2", onTheirs: "#e8dcfa", onJoined: "#d5f0e3", onTrouble: "#fbdcda"},
+	bg: [grounds]string{onRow: "#e3e6ef", onYours: "#fbe6c2", onTheirs: "#e8dcfa", onJoined: "#d5f0e3",
+		onTrouble: "#fbdcda"},
 	paper: "#fbfaf7", colour: true,
 }
 
@@ -72,6 +94,7 @@ func themeOf(name string) *theme {
 	if os.Getenv("NO_COLOR") != "" {
 		t.colour = false
 	}
+	t.styles = map[ink]lipgloss.Style{}
 	return &t
 }
 
@@ -92,14 +115,23 @@ type ink struct {
 	invert bool
 }
 
-// span is a piece of text of one ink. Its text is fit to be shown: newSpan sees
-// to that.
+// span is a piece of text of one ink.
 type span struct {
-	text string
-	ink  ink
+	text  string // fit to be shown: put sees to that
+	ink   ink
+	drawn bool    // text has its own codes: it comes from a component, not from outside
+	click tea.Msg // what a click on it means to the screen
 }
 
-// line is one row of the screen.
+// with is a span of other text.
+func (s span) with(text string) span {
+	s.text = text
+	return s
+}
+
+// line is one row of the screen. It stays a value until the frame renders it: so text from
+// outside is cleaned where it enters, a row can be given a ground when all else is known,
+// and a click finds the span that it fell on.
 type line []span
 
 // txt makes a line of one span. All text of the screen comes in by txt or put,
@@ -108,16 +140,47 @@ func txt(h hue, s string) line { return line{}.put(ink{hue: h}, s) }
 
 func heading(s string) line { return line{}.put(ink{hue: dim, bold: true}, s) }
 
+func warning(s string) line { return line{}.mark(markWarning).add(plain, s) }
+
+// done says that something went well.
+func done(s string) line { return line{}.mark(markSettled).add(plain, s) }
+
+// drawn makes a line of what a component has drawn.
+func drawn(s string) line { return line{{text: s, drawn: true}} }
+
 func (l line) put(k ink, s string) line {
 	if s == "" {
 		return l
 	}
-	return append(l, span{visible.Line(s), k})
+	return append(l, span{text: visible.Line(s), ink: k})
 }
 
 func (l line) add(h hue, s string) line  { return l.put(ink{hue: h}, s) }
 func (l line) bold(h hue, s string) line { return l.put(ink{hue: h, bold: true}, s) }
 func (l line) then(more line) line       { return append(l[:len(l):len(l)], more...) }
+
+// mark adds a sign and a blank.
+func (l line) mark(m mark) line { return l.add(m.hue, m.sign+" ") }
+
+// clicks has a click on any of the line mean something.
+func (l line) clicks(msg tea.Msg) line {
+	out := make(line, len(l))
+	for i, s := range l {
+		s.click = msg
+		out[i] = s
+	}
+	return out
+}
+
+// clicked is what a click on a column means; nil for nothing.
+func (l line) clicked(x int) tea.Msg {
+	for _, s := range l {
+		if x -= ansi.StringWidth(s.text); x < 0 {
+			return s.click
+		}
+	}
+	return nil
+}
 
 func (l line) width() (n int) {
 	for _, s := range l {
@@ -139,9 +202,7 @@ func (l line) cut(width int) line {
 	for _, s := range l {
 		w := ansi.StringWidth(s.text)
 		if w > left {
-			s.text = ansi.Truncate(s.text, left, "")
-			out = append(out, s, span{"…", s.ink})
-			return out
+			return append(out, s.with(ansi.Truncate(s.text, left, "")), s.with("…"))
 		}
 		left -= w
 		out = append(out, s)
@@ -153,7 +214,11 @@ func (l line) cut(width int) line {
 func (l line) fit(width int) line {
 	l = l.cut(width)
 	if n := width - l.width(); n > 0 {
-		l = l.then(line{span{strings.Repeat(" ", n), ink{}}})
+		blanks := span{text: strings.Repeat(" ", n)}
+		if len(l) > 0 {
+			blanks.click = l[len(l)-1].click
+		}
+		l = l.then(line{blanks})
 	}
 	return l
 }
@@ -179,38 +244,33 @@ func (l line) flush(right line, width int) line {
 	return l.cut(room - 1).fit(room).then(right)
 }
 
+// style is the style of an ink.
+func (t *theme) style(k ink) lipgloss.Style {
+	if st, ok := t.styles[k]; ok {
+		return st
+	}
+	st := lipgloss.NewStyle().Bold(k.bold).Strikethrough(k.strike).Underline(k.under).Reverse(k.invert)
+	if t.colour {
+		if c := t.fg[k.hue]; c != "" {
+			st = st.Foreground(lipgloss.Color(c))
+		}
+		if c := t.bg[k.ground]; c != "" {
+			st = st.Background(lipgloss.Color(c))
+		}
+	}
+	t.styles[k] = st
+	return st
+}
+
 // render writes a line with the codes of its inks.
 func (t *theme) render(l line) string {
 	var b strings.Builder
 	for _, s := range l {
-		var st ansi.Style
-		if t.colour {
-			if c := t.fg[s.ink.hue]; c != "" {
-				st = st.ForegroundColor(lipgloss.Color(c))
-			}
-			if c := t.bg[s.ink.ground]; c != "" {
-				st = st.BackgroundColor(lipgloss.Color(c))
-			}
-		}
-		if s.ink.bold {
-			st = st.Bold()
-		}
-		if s.ink.strike {
-			st = st.Strikethrough(true)
-		}
-		if s.ink.under {
-			st = st.Underline(true)
-		}
-		if s.ink.invert {
-			st = st.Reverse(true)
-		}
-		if len(st) == 0 {
+		if s.drawn || s.ink == (ink{}) && !t.colour {
 			b.WriteString(s.text)
-			continue
+		} else {
+			b.WriteString(t.style(s.ink).Render(s.text))
 		}
-		b.WriteString(st.String())
-		b.WriteString(s.text)
-		b.WriteString(ansi.ResetStyle)
 	}
 	return b.String()
 }

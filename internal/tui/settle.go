@@ -1,7 +1,6 @@
 package tui
 
 import (
-	"context"
 	"fmt"
 	"strings"
 
@@ -13,145 +12,240 @@ import (
 	"dorvik/internal/words"
 )
 
-type settleView struct {
+// settleScreen is Settle: conflict by conflict the two edits, the ways, and the result.
+type settleScreen struct {
+	*job
 	at       int // the conflict
 	way      int // the marked way; one past the last is writing it oneself, unmarked none
-	view     view
-	reading  bool // the cursor is in the list of what joined by itself
-	file     int  // there
+	views    views
 	verdicts map[settle.Key][]settle.Verdict
+
+	edits  scroll // of the two edits, where they have the page
+	result scroll
+	placed bool // the result was brought to the place once, and is where it was scrolled to
+	list   scroll
 }
 
-// unmarked is settleView.way where no way is better than asking: then enter takes nothing.
+// unmarked is settleScreen.way where no way is better than asking: then enter takes nothing.
 const unmarked = -1
 
-// view is what the conflict's page shows.
-type view int
+// views is what the conflict's page shows.
+type views int
 
 const (
-	allViews  view = iota // edits, ways and result, each as far as it fits
-	editView              // the two edits in full
-	fileView              // the result in full
+	allViews  views = iota // edits, ways and result, each as far as it fits
+	editView               // the two edits in full
+	fileView               // the result in full
 	viewCount = 3
 )
 
-// verdicts are what the ways of a conflict would do, worked out beside the screen.
-type verdicts struct {
+func (s *settleScreen) label() string { return recovery.Settle.String() }
+
+func (s *settleScreen) state() (string, bool) {
+	if s.join == nil {
+		return "", true
+	}
+	switch n := s.join.Settled + s.join.Open; {
+	case n == 0:
+		return "nothing to settle", true
+	case s.under == screen(s):
+		return fmt.Sprintf("%d of %d", s.join.Settled, n), true
+	default:
+		return fmt.Sprintf("%d settled", s.join.Settled), true
+	}
+}
+
+func (s *settleScreen) status() line {
+	q := s.question()
+	if q == nil || s.join.Stops[q.Stop].Commit.Commit == nil {
+		return txt(dim, string(s.st.Route))
+	}
+	stop := s.join.Stops[q.Stop].Commit
+	if n := len(s.join.Stops); n > 1 {
+		return txt(dim, fmt.Sprintf("%s  ·  %d of %d commits that ask", s.s.Short(stop.ID), q.Stop+1, n))
+	}
+	return txt(dim, s.s.Short(stop.ID)+"  ·  the one commit that asks")
+}
+
+func (s *settleScreen) question() *recovery.Question {
+	if s.at < 0 || s.at >= len(s.questions) {
+		return nil
+	}
+	return &s.questions[s.at]
+}
+
+// enter goes to Settle, to a conflict.
+func (s *settleScreen) enter(at int) tea.Cmd {
+	s.goTo(s)
+	return s.turnTo(at)
+}
+
+func (s *settleScreen) actions() []action {
+	q := s.question()
+	if q == nil {
+		return []action{acts(keys.next, "go on to Check", s.check.enter), act(keys.back, "", s.leave)}
+	}
+	var out []action
+	switch {
+	case s.join.Open == 0 && s.marksDecision():
+		out = append(out, acts(keys.next, "go on to Check", s.decide))
+	case s.marksDecision():
+		out = append(out, acts(keys.next, "the next open one", s.decide))
+	case s.way == unmarked:
+		out = append(out, also(keys.next, s.decide))
+	case s.way == len(q.Conflict.Ways):
+		out = append(out, acts(keys.next, "write it", s.write))
+	default:
+		out = append(out, acts(keys.next, "settle it, next", s.decide))
+	}
+	mark := func(by int) func() tea.Cmd { return quietly(func() { s.mark(s.way + by) }) }
+	up := written(keys.up, fmt.Sprintf("1–%d ↑↓", len(q.Conflict.Ways)), "mark a way")
+	out = append(out, action{up, mark(-1), false}, also(keys.down, mark(1)))
+	for i := range min(9, len(q.Conflict.Ways)) {
+		out = append(out, also(keys.digits[i+1], quietly(func() { s.mark(i) })))
+	}
+	if !q.Conflict.Whole() {
+		out = append(out, acts(keys.write, "write it", s.write))
+	}
+	if len(s.questions) > 1 {
+		out = append(out, act(keys.following, "conflict", func() tea.Cmd { return s.turnTo((s.at + 1) % len(s.questions)) }),
+			also(keys.previous, func() tea.Cmd { return s.turnTo((s.at + len(s.questions) - 1) % len(s.questions)) }))
+	}
+	if !q.Conflict.Whole() {
+		out = append(out, act(keys.views, s.views.next(), quietly(func() { s.views = (s.views + 1) % viewCount })))
+	}
+	if s.join.Settled > 0 {
+		out = append(out, acts(keys.undo, "", s.undoDecision))
+	}
+	out = append(out, act(keys.list, "the list", quietly(s.toList)), acts(keys.back, "", s.leave))
+	for _, a := range s.scrolled().actions()[2:] {
+		out = append(out, a) // pages; up and down mark ways
+	}
+	return out
+}
+
+// next says what v shows next.
+func (v views) next() string {
+	return [...]string{"the edits in full", "the result in full", "all together"}[v]
+}
+
+// scrolled is what the keys that scroll scroll.
+func (s *settleScreen) scrolled() *scroll {
+	if s.views == editView {
+		return &s.edits
+	}
+	return &s.result
+}
+
+// leave goes back, first to where all is shown together.
+func (s *settleScreen) leave() tea.Cmd {
+	if s.views != allViews {
+		s.views = allViews
+		return nil
+	}
+	return s.choose.enter()
+}
+
+// Clicks: on a way, on a conflict in the list, on a file in the list.
+type (
+	clickedWay      int
+	clickedConflict int
+	clickedFile     int
+)
+
+func (s *settleScreen) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case clickedWay:
+		s.mark(int(msg))
+	case clickedConflict:
+		return s.turnTo(int(msg))
+	case clickedFile:
+		if !s.busy() {
+			return s.read(s.joinedFiles()[msg].Path)
+		}
+	case judged:
+		if s.verdicts == nil {
+			s.verdicts = map[settle.Key][]settle.Verdict{}
+		}
+		s.verdicts[msg.key] = msg.of
+	default:
+		s.scrolled().update(msg)
+	}
+	return nil
+}
+
+func (s *settleScreen) remark() line {
+	q := s.question()
+	switch {
+	case q == nil:
+		return txt(dim, "Nothing asks for a decision.")
+	case s.join.Open == 0 && s.marksDecision():
+		return txt(dim, "All settled. Enter goes on to the check; nothing has been changed yet.")
+	case s.way == unmarked:
+		return txt(dim, "Nothing is suggested, so nothing is marked: say which, by number or with ↑↓.")
+	case s.way >= len(q.Conflict.Ways):
+		return txt(dim, "Write the place yourself, starting from what it holds now.")
+	}
+	o := q.Conflict.Ways[s.way]
+	if s.w < wide && o.Way == q.Conflict.Suggested {
+		return txt(dim, "Suggested: "+words.Why(q.Conflict)+".") // which has no room beside the way
+	}
+	return txt(dim, words.Taking(q.Conflict, o))
+}
+
+// nextOpen finds the next conflict without a decision after one, going round.
+func (s *settleScreen) nextOpen(after int) int {
+	n := len(s.questions)
+	for i := 1; i <= n; i++ {
+		if k := (after + i + n) % n; s.questions[k].Decision == nil {
+			return k
+		}
+	}
+	return max(0, min(after, n-1))
+}
+
+// mark marks a way, or writing it oneself after the last.
+func (s *settleScreen) mark(way int) {
+	most := len(s.question().Conflict.Ways)
+	if s.question().Conflict.Whole() {
+		most--
+	}
+	s.way, s.placed = max(0, min(way, most)), false
+}
+
+// judged is what the ways of a conflict would do, worked out beside the screen.
+type judged struct {
 	key settle.Key
 	of  []settle.Verdict
 }
 
-func (m *model) item() *item {
-	if m.settle.at < 0 || m.settle.at >= len(m.items) {
-		return nil
-	}
-	return &m.items[m.settle.at]
-}
-
-func (m *model) settleKeys() []binding {
-	if m.settle.reading {
-		return []binding{{"↑↓", "file"}, {"enter", "read it"}, {"esc", "back to the conflicts"}}
-	}
-	if m.join.Open == 0 && m.marksDecision() {
-		return []binding{{"enter", "go on to Check"}, {"↑↓", "try a way"}, {"[ ]", "conflict"}, {"u", "undo"}, {"v", "views"}, {"j", "joined files"}, {"esc", "back"}}
-	}
-	keys := []binding{{"↑↓", "try a way"}}
-	it := m.item()
-	if it != nil && m.settle.way == unmarked {
-		keys = []binding{{fmt.Sprintf("1–%d ↑↓", len(it.c.Ways)), "mark a way"}}
-	} else {
-		keys = append(keys, binding{"enter", "settle, next"})
-	}
-	if it != nil && !it.c.Whole() {
-		keys = append(keys, binding{"e", "edit result"}, binding{"v", "views"})
-	}
-	return append(keys, binding{"[ ]", "conflict"}, binding{"u", "undo"}, binding{"j", "joined files"}, binding{"esc", "back"})
-}
-
-func (m *model) settleRemark() string {
-	it := m.item()
-	if it == nil {
-		return "Nothing asks for a decision."
-	}
-	if m.settle.reading {
-		return "These files joined by themselves. Read them if you like."
-	}
-	if m.join.Open == 0 && m.marksDecision() {
-		return "All settled. Enter goes on to the check; nothing has been changed yet."
-	}
-	if m.settle.way == unmarked {
-		return "Nothing is suggested, so nothing is marked: say which, by number or with ↑↓."
-	}
-	if m.settle.way >= len(it.c.Ways) {
-		return "Write the place yourself, starting from what it holds now."
-	}
-	if o := it.c.Ways[m.settle.way]; m.w < wide && o.Way == it.c.Suggested {
-		return "Suggested: " + words.Why(it.c) + "." // which has no room beside the way
-	}
-	if n, is := it.c.Subject.(*merge.Naming); is && n.Yours.Name != "" && n.Theirs.Name != "" {
-		return "What is in the file is kept whatever you take. Only the name is decided."
-	}
-	if it.c.Ways[m.settle.way].Way == settle.Both {
-		return "Both are kept, one of them under another name."
-	}
-	if it.c.Whole() {
-		return "One side of this is kept as it is. What the other did is listed before the push."
-	}
-	o := it.c.Ways[m.settle.way]
-	if o.Moved != nil {
-		return "The lines are where they were moved to, with the edit of the other side made there."
-	}
-	switch o.Way {
-	case settle.Sorted:
-		return "Puts what both added in the order of the lines around."
-	case settle.Weave:
-		return "Weave keeps every word either side added and drops every word either removed."
-	case settle.Yours:
-		return "Takes your text. What they changed here is left out, and listed before the push."
-	case settle.Theirs:
-		return "Takes their text. What you changed here is left out, and listed before the push."
-	case settle.Base:
-		return "Takes the text both of you started from; neither edit is kept."
-	}
-	return "Keeps both texts whole, one after the other. Read the result first."
-}
-
-// nextOpen finds the next conflict without a decision after one, going round.
-func (m *model) nextOpen(after int) int {
-	for i := 1; i <= len(m.items); i++ {
-		if k := (after + i + len(m.items)) % len(m.items); m.items[k].done == nil {
-			return k
-		}
-	}
-	return max(0, min(after, len(m.items)-1))
-}
-
-// selectConflict marks the way that is decided, or else suggested, and has the
+// turnTo goes to a conflict, marks the way that is decided, or else suggested, and has the
 // ways judged.
-func (m *model) selectConflict() tea.Cmd {
-	it := m.item()
-	if it == nil {
+func (s *settleScreen) turnTo(at int) tea.Cmd {
+	s.at, s.placed, s.way = at, false, unmarked
+	s.edits.to(0)
+	q := s.question()
+	if q == nil {
 		return nil
 	}
-	m.settle.way = unmarked
-	want := it.c.Suggested
-	if it.done != nil {
-		want = it.done.Way
+	want := q.Conflict.Suggested
+	if q.Decision != nil {
+		want = q.Decision.Way
 	}
-	for i, o := range it.c.Ways {
+	for i, o := range q.Conflict.Ways {
 		if o.Way == want {
-			m.settle.way = i
+			s.way = i
 		}
 	}
 	if want == settle.Written {
-		m.settle.way = len(it.c.Ways)
+		s.way = len(q.Conflict.Ways)
 	}
-	if m.settle.verdicts[it.c.Key] != nil {
+	if s.verdicts[q.Conflict.Key] != nil {
 		return nil
 	}
-	f, c, book := it.file, it.c, m.st.Book
+	f, c, book := q.File, q.Conflict, s.st.Book
 	return func() tea.Msg {
-		out := verdicts{key: c.Key}
+		out := judged{key: c.Key}
 		for _, o := range c.Ways {
 			out.of = append(out.of, f.Judge(c, o, func(other *settle.Conflict) settle.Option {
 				o, _ := f.Chosen(other, &book)
@@ -163,266 +257,120 @@ func (m *model) selectConflict() tea.Cmd {
 }
 
 // marksDecision reports whether the marked way is what was decided.
-func (m *model) marksDecision() bool {
-	it := m.item()
-	if it == nil || it.done == nil || m.settle.way == unmarked {
+func (s *settleScreen) marksDecision() bool {
+	q := s.question()
+	if q == nil || q.Decision == nil || s.way == unmarked {
 		return false
 	}
-	if m.settle.way < len(it.c.Ways) {
-		return it.c.Ways[m.settle.way].Way == it.done.Way
+	if s.way < len(q.Conflict.Ways) {
+		return q.Conflict.Ways[s.way].Way == q.Decision.Way
 	}
-	return it.done.Way == settle.Written
-}
-
-func (m *model) settleKey(name string, page int) tea.Cmd {
-	it := m.item()
-	v := &m.settle
-	if v.reading {
-		return m.readingKey(name)
-	}
-	switch name {
-	case "esc":
-		if v.view != allViews {
-			v.view = allViews
-			return nil
-		}
-		if !m.busy() {
-			m.goTo(recovery.Choose)
-		}
-	case "j":
-		v.reading = true
-	case "v":
-		v.view = (v.view + 1) % viewCount
-		m.off = 0
-	case "u":
-		if m.busy() {
-			return nil
-		}
-		return m.undoDecision()
-	case "[", "]", "left", "right", "tab", "shift+tab":
-		if len(m.items) > 0 {
-			step := 1
-			if name == "[" || name == "left" || name == "shift+tab" {
-				step = len(m.items) - 1
-			}
-			v.at = (v.at + step) % len(m.items)
-			m.off = 0
-			return m.selectConflict()
-		}
-	}
-	if it == nil {
-		if name == "enter" && !m.busy() {
-			return m.toCheck()
-		}
-		return nil
-	}
-	switch name {
-	case "up":
-		v.way = max(0, v.way-1)
-		m.off = 0
-	case "down":
-		v.way = min(len(it.c.Ways), v.way+1)
-		m.off = 0
-	case "pgup", "pgdown", "home", "end":
-		m.scrollKey(name, page/2)
-	case "e":
-		return m.write()
-	case "enter":
-		return m.decide()
-	default:
-		if n := int(name[0] - '1'); len(name) == 1 && n >= 0 && n < len(it.c.Ways) {
-			v.way = n
-			m.off = 0
-		}
-	}
-	return nil
+	return q.Decision.Way == settle.Written
 }
 
 // decide settles the conflict by the marked way and goes to the next; where
 // that is settled already it goes on.
-func (m *model) decide() tea.Cmd {
-	it := m.item()
-	if m.busy() {
+func (s *settleScreen) decide() tea.Cmd {
+	c := s.question().Conflict
+	switch {
+	case s.marksDecision() && s.join.Open == 0:
+		return s.check.enter()
+	case s.marksDecision():
+		return s.turnTo(s.nextOpen(s.at))
+	case s.way == unmarked:
+		how := fmt.Sprintf("Nothing is marked, so nothing was taken: 1–%d or ↑↓ marks a way", len(c.Ways))
+		if !c.Whole() {
+			how += ", w writes"
+		}
+		s.flash = warning(how + ".")
 		return nil
 	}
-	if m.marksDecision() {
-		if m.join.Open == 0 {
-			return m.toCheck()
-		}
-		m.settle.at = m.nextOpen(m.settle.at)
-		m.off = 0
-		return m.selectConflict()
-	}
-	if m.settle.way == unmarked {
-		m.flash = txt(trouble, "▲ ").add(plain, fmt.Sprintf("Nothing is marked, so nothing was taken: 1–%d or ↑↓ marks a way", len(it.c.Ways)))
-		if !it.c.Whole() {
-			m.flash = m.flash.add(plain, ", e writes")
-		}
-		m.flash = m.flash.add(plain, ".")
-		return nil
-	}
-	if m.settle.way >= len(it.c.Ways) {
-		return m.write()
-	}
-	return m.record(settle.Decision{Key: it.c.Key, Way: it.c.Ways[m.settle.way].Way})
+	return s.record(settle.Decision{Key: c.Key, Way: c.Ways[s.way].Way})
 }
 
-func (m *model) record(d settle.Decision) tea.Cmd {
-	at := m.settle.at
-	return m.rejoin(func(s *recovery.Session) error { return s.Decide(d) }, func() tea.Cmd {
-		m.settle.at = min(at, len(m.items)-1)
-		if m.join.Open > 0 {
-			m.settle.at = m.nextOpen(at)
+func (s *settleScreen) record(d settle.Decision) tea.Cmd {
+	at := s.at
+	return s.rejoin(func(to *recovery.Session) error { return to.Decide(d) }, func() tea.Cmd {
+		at = min(at, len(s.questions)-1)
+		if s.join.Open > 0 {
+			at = s.nextOpen(at)
 		}
-		m.off = 0
-		return m.selectConflict()
+		return s.turnTo(at)
 	})
 }
 
-func (m *model) undoDecision() tea.Cmd {
+func (s *settleScreen) undoDecision() tea.Cmd {
 	var undone settle.Decision
 	var any bool
-	return m.rejoin(func(s *recovery.Session) (err error) {
-		undone, any, err = s.UndoDecision()
+	return s.rejoin(func(to *recovery.Session) (err error) {
+		undone, any, err = to.UndoDecision()
 		return err
 	}, func() tea.Cmd {
 		if !any {
-			m.flash = txt(plain, "There is no decision to undo.")
+			s.flash = txt(plain, "There is no decision to undo.")
 			return nil
 		}
-		m.settle.at = max(0, min(m.settle.at, len(m.items)-1))
-		for i := range m.items {
-			if m.items[i].c.Key == undone.Key {
-				m.settle.at = i
+		at := max(0, min(s.at, len(s.questions)-1))
+		for i := range s.questions {
+			if s.questions[i].Conflict.Key == undone.Key {
+				at = i
 			}
 		}
-		m.flash = txt(plain, "The last decision ("+undone.Way.Label()+") is taken back.")
-		return m.selectConflict()
+		s.flash = txt(plain, "The last decision ("+undone.Way.Label()+") is taken back.")
+		return s.turnTo(at)
 	})
 }
 
-// marked is the marked way, or the decision; where nothing is marked, what was there
+// chosen is the marked way, or the decision; where nothing is marked, what was there
 // before both edits.
-func (m *model) marked(it *item) settle.Option {
-	if m.settle.way == unmarked {
-		return settle.Option{Text: it.c.Base}
+func (s *settleScreen) chosen(q *recovery.Question) settle.Option {
+	if s.way == unmarked {
+		return settle.Option{Text: q.Conflict.Base}
 	}
-	if m.settle.way < len(it.c.Ways) {
-		return it.c.Ways[m.settle.way]
+	if s.way < len(q.Conflict.Ways) {
+		return q.Conflict.Ways[s.way]
 	}
-	o, _ := it.file.Chosen(it.c, &m.st.Book)
+	o, _ := q.File.Chosen(q.Conflict, &s.st.Book)
 	return o
 }
 
 // write opens the editor on the place, or on where its lines were moved to.
-func (m *model) write() tea.Cmd {
-	it := m.item()
-	if it.c.Whole() {
-		m.flash = txt(plain, "There is no text to write here: keep one side or the other.")
-		return nil
-	}
-	o := m.marked(it)
-	if both, ok := it.c.Option(settle.YoursTheirs); ok && m.settle.way == unmarked {
+func (s *settleScreen) write() tea.Cmd {
+	q := s.question()
+	o := s.chosen(q)
+	if both, ok := q.Conflict.Option(settle.YoursTheirs); ok && s.way == unmarked {
 		o = both // to be cut down to what is meant
 	}
-	text, d := o.Text, settle.Decision{Key: it.c.Key, Way: settle.Written}
+	text, d := o.Text, settle.Decision{Key: q.Conflict.Key, Way: settle.Written}
 	if o.Moved != nil {
 		text, d.Moved = o.Moved.Text, true
 	}
 	closed := text == "" || strings.HasSuffix(text, "\n")
-	parts, at := m.parts(it)
+	parts, at := s.parts(q)
 	ed := newEditor(strings.TrimSuffix(text, "\n"), 1+linesBefore(parts, at))
-	m.editing = &editing{ed: ed, title: txt(plain, " ").bold(bright, it.c.Path).add(dim, "  written by you"), save: func(text string) tea.Cmd {
-		if closed && text != "" {
-			text += "\n"
-		}
-		d.Text = text
-		return m.record(d)
-	}}
-	return nil
-}
-
-func (m *model) readingKey(name string) tea.Cmd {
-	files := m.joinedFiles()
-	v := &m.settle
-	switch name {
-	case "esc", "j":
-		v.reading = false
-	case "up":
-		v.file = max(0, v.file-1)
-	case "down":
-		v.file = min(len(files)-1, v.file+1)
-	case "enter", "space":
-		if len(files) > 0 && !m.busy() {
-			return m.read(files[v.file].Path)
-		}
-	}
-	return nil
-}
-
-// read opens a file of the joined tree to be read.
-func (m *model) read(path string) tea.Cmd {
-	pos, tree := m.pos, m.join.Tree
-	return m.start("reading "+path, func(context.Context, func(int, int)) (tea.Msg, error) {
-		lines, ok, err := m.s.Lines(pos, tree, path)
-		if err != nil {
-			return nil, err
-		}
-		v := &viewer{title: line{}.add(plain, " ").bold(bright, path).add(dim, "   ").add(yours, "● yours").add(dim, "  ").add(theirs, "■ theirs").add(dim, "  ").add(joined, "✦ joined"), numbers: true, lines: lines}
-		if !ok {
-			v.lines = []recovery.Line{{Text: "This path holds no text in the joined result: it is binary, a link, or deleted."}}
-			v.numbers = false
-		} else {
-			v.seek(0)
-		}
-		return v, nil
-	})
-}
-
-func (m *model) joinedFiles() []recovery.Ground {
-	asked := map[string]bool{}
-	for _, it := range m.items {
-		for _, p := range it.file.Names() {
-			asked[p] = true
-		}
-	}
-	var out []recovery.Ground
-	for _, g := range m.ground {
-		if !g.Decide && !asked[g.Path] {
-			out = append(out, g)
-		}
-	}
-	return out
-}
-
-// settleClick marks the way under the mouse, or goes to the conflict.
-func (m *model) settleClick(x, y int) tea.Cmd {
-	it := m.item()
-	if it == nil {
-		return nil
-	}
-	rows := m.settlePage(m.w, m.bodyHeight())
-	if y < 0 || y >= len(rows) {
-		return nil
-	}
-	text := ""
-	for _, s := range rows[y] {
-		text += s.text
-	}
-	if m.w >= wide && x <= listWidth {
-		for i := range m.items {
-			m2 := &m.items[i]
-			if strings.Contains(text[:min(len(text), listWidth+8)], cutPath(m2.c.Path, listWidth-3)) {
-				m.settle.at, m.off = i, 0
-				return m.selectConflict()
+	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), around: func(w, h int) page { return s.writingPage(q, ed, w, h) },
+		save: func(text string) tea.Cmd {
+			if closed && text != "" {
+				text += "\n"
 			}
-		}
-		return nil
-	}
-	for i, o := range it.c.Ways {
-		if strings.Contains(text, fmt.Sprintf("%d  %s ", i+1, o.Way.Label())) {
-			m.settle.way = i
-		}
-	}
+			d.Text = text
+			return s.record(d)
+		}})
 	return nil
 }
+
+// writingPage is the conflict's page with the editor in it.
+func (s *settleScreen) writingPage(q *recovery.Question, ed *editor, w, h int) page {
+	edit := func(w int) page {
+		p := s.conflictHead(q, w, h)
+		p.row(txt(plain, " ").bold(joined, "WRITE IT YOURSELF").add(dim, "  what the place will hold"))
+		return append(p, ed.view(w, h-len(p))...)
+	}
+	if w < wide {
+		return edit(w)
+	}
+	return beside(s.listPage(listWidth, h), edit(w-listWidth-3), listWidth, w, h)
+}
+
+// theirName is whom the edit of the other side is of.
+func (s *settleScreen) theirName(q *recovery.Question) string { return s.first(q.Theirs, merge.Theirs) }

@@ -3,10 +3,13 @@ package tui
 import (
 	"context"
 	"fmt"
+	"sync"
 	"sync/atomic"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+
+	"dorvik/internal/words"
 )
 
 // task is work that runs beside the screen. There is one at a time; keys that
@@ -20,75 +23,155 @@ type task struct {
 	done, of atomic.Int64
 }
 
-type (
-	// tick redraws while a task runs, or as time passes.
-	tick struct{}
-	// failed is a task that ended in an error.
-	failed struct{ err error }
-)
+// then is what a task has done on the screen with what it found.
+type then func() tea.Cmd
+
+// work is what a task does beside the screen. It touches nothing that the screen draws.
+type work func(ctx context.Context, progress func(done, of int)) (then, error)
+
+// ended is the end of a task.
+type ended struct {
+	task *task
+	then then
+	err  error
+}
 
 // slow is how long work may take before the screen speaks of it.
 const slow = 150 * time.Millisecond
 
-// start runs work. What it returns comes back as a message.
-func (m *model) start(doing string, work func(ctx context.Context, progress func(done, of int)) (tea.Msg, error)) tea.Cmd {
-	ctx, cancel := context.WithCancel(m.ctx)
+// start runs work, in place of what ran.
+func (f *frame) start(doing string, do work) tea.Cmd {
+	ctx, cancel := context.WithCancel(f.ctx)
 	t := &task{doing: doing, started: time.Now(), cancel: cancel, over: make(chan struct{})}
-	m.task = t
+	f.task = t
 	run := func() tea.Msg {
 		defer close(t.over)
 		defer cancel()
-		msg, err := work(ctx, func(done, of int) { t.done.Store(int64(done)); t.of.Store(int64(of)) })
-		if err != nil {
-			return ended{t, failed{err}}
-		}
-		return ended{t, msg}
+		then, err := do(ctx, func(done, of int) { t.done.Store(int64(done)); t.of.Store(int64(of)) })
+		return ended{t, then, err}
 	}
-	return tea.Batch(run, tickAfter(slow))
+	return tea.Batch(run, f.spin.Tick)
 }
 
-// ended is the end of a task with its outcome.
-type ended struct {
-	task *task
-	msg  tea.Msg
+// startVital runs work that must not be cut off.
+func (f *frame) startVital(doing string, do work) tea.Cmd {
+	cmd := f.start(doing, do)
+	f.task.vital = true
+	return cmd
 }
 
-func tickAfter(d time.Duration) tea.Cmd {
-	return tea.Tick(d, func(time.Time) tea.Msg { return tick{} })
-}
-
-var spin = []string{"◜", "◝", "◞", "◟"}
-
-// line says what runs, once it is slow.
-func (t *task) line() line {
-	d := time.Since(t.started)
-	if d < slow {
+// finished takes the end of a task, if it is the one that runs.
+func (f *frame) finished(e ended) tea.Cmd {
+	if e.task != f.task {
+		return nil // cancelled, and something else runs
+	}
+	if f.waited == f.task {
+		f.flash = nil // it said to wait for this
+	}
+	f.task, f.waited = nil, nil
+	if e.err != nil {
+		return f.failed(e.err)
+	}
+	if e.then == nil {
 		return nil
 	}
-	l := txt(joined, spin[int(d/slow)%len(spin)]+" ").add(plain, t.doing)
-	if of := t.of.Load(); of > 0 {
-		l = l.add(dim, fmt.Sprintf("  %d of %d", t.done.Load(), of))
+	return e.then()
+}
+
+// running says what runs, once it is slow.
+func (f *frame) running() line {
+	t := f.task
+	if t == nil || time.Since(t.started) < slow {
+		return nil
 	}
-	if d > 2*time.Second {
-		l = l.add(dim, "  "+seconds(d))
+	l := drawn(f.spin.View()).add(plain, " "+t.doing)
+	if of := t.of.Load(); of > 0 {
+		done := t.done.Load()
+		l = l.add(plain, "  ").then(drawn(f.bar.ViewAs(float64(done)/float64(of)))).
+			add(dim, fmt.Sprintf("  %d of %d", done, of))
+	}
+	if d := time.Since(t.started); d > 2*time.Second {
+		l = l.add(dim, "  "+words.Seconds(d))
 	}
 	return l.add(dim, "   ctrl+c cancels")
 }
 
+// busy says so and reports true while a task runs that a key must wait for.
+func (f *frame) busy() bool {
+	if f.task == nil {
+		return false
+	}
+	f.flash, f.waited = txt(plain, "One moment: "+f.task.doing+". ctrl+c cancels."), f.task
+	return true
+}
+
 // leave cancels what runs when the screen is left, and waits until it has ended
 // what it started; a task that changes the branch is let finish.
-func (m *model) leave() {
-	if m.task == nil {
+func (f *frame) leave() {
+	if f.task == nil {
 		return
 	}
-	patience := time.After(5 * time.Second)
-	if m.task.vital {
+	patience := time.After(time.Second) // for a program that will not be stopped
+	if f.task.vital {
 		patience = nil
 	} else {
-		m.task.cancel()
+		f.task.cancel()
 	}
 	select {
-	case <-m.task.over:
+	case <-f.task.over:
 	case <-patience:
+	}
+}
+
+// output is the last lines of what a task prints. Whoever prints never waits for the screen.
+type output struct {
+	mu    sync.Mutex
+	lines []string
+	fresh chan struct{} // holds one while there is something that was not drawn
+}
+
+// printed says that an output has more. A screen passes over one that is not its own any more.
+type printed struct{ out *output }
+
+const (
+	maxOutput = 20000                 // lines that are kept
+	drawEvery = 33 * time.Millisecond // however much is printed
+)
+
+func newOutput() *output { return &output{fresh: make(chan struct{}, 1)} }
+
+func (o *output) add(l string) {
+	o.mu.Lock()
+	if o.lines = append(o.lines, l); len(o.lines) >= 2*maxOutput {
+		o.lines = append([]string(nil), o.lines[len(o.lines)-maxOutput:]...)
+	}
+	o.mu.Unlock()
+	select {
+	case o.fresh <- struct{}{}:
+	default:
+	}
+}
+
+// last gives at most the last n lines.
+func (o *output) last(n int) []string {
+	if o == nil {
+		return nil
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	from := max(0, len(o.lines)-min(n, maxOutput))
+	return append([]string(nil), o.lines[from:]...)
+}
+
+// more waits until there is more to draw, or the task is over.
+func (o *output) more(over <-chan struct{}) tea.Cmd {
+	return func() tea.Msg {
+		select {
+		case <-o.fresh:
+			time.Sleep(drawEvery)
+			return printed{o}
+		case <-over:
+			return nil
+		}
 	}
 }

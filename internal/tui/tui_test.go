@@ -8,13 +8,16 @@ import (
 	"testing"
 	"time"
 
+	"charm.land/bubbles/v2/spinner"
 	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"dorvik/internal/core/settle"
 	"dorvik/internal/demo"
 	"dorvik/internal/gittest"
 	"dorvik/internal/recovery"
+	"dorvik/internal/words"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -24,7 +27,7 @@ import (
 // give back until none is left.
 type bench struct {
 	t       testing.TB
-	m       *model
+	m       *job
 	drawing bool // all the time while something runs
 }
 
@@ -32,10 +35,10 @@ func newBench(t *testing.T, dir string) *bench {
 	s, err := recovery.OpenSession(t.Context(), dir)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
-	b := &bench{t: t, m: newModel(t.Context(), s, "dark")}
+	b := &bench{t: t, m: newJob(t.Context(), s, "dark")}
 	b.m.now = func() time.Time { return time.Date(2026, 3, 5, 12, 0, 0, 0, time.UTC) }
 	b.m.w, b.m.h = 142, 40
-	b.run(b.m.Init())
+	b.run(b.m.load(false))
 	return b
 }
 
@@ -68,7 +71,7 @@ func (b *bench) run(cmds ...tea.Cmd) {
 			for _, c := range msg {
 				start(c)
 			}
-		case tick, tea.QuitMsg:
+		case spinner.TickMsg, tea.QuitMsg:
 		default:
 			_, cmd := b.m.Update(msg)
 			start(cmd)
@@ -79,18 +82,23 @@ func (b *bench) run(cmds ...tea.Cmd) {
 var codes = map[string]tea.Key{
 	"enter": {Code: tea.KeyEnter}, "esc": {Code: tea.KeyEscape}, "up": {Code: tea.KeyUp}, "down": {Code: tea.KeyDown}, "left": {Code: tea.KeyLeft},
 	"right": {Code: tea.KeyRight}, "ctrl+s": {Code: 's', Mod: tea.ModCtrl}, "ctrl+c": {Code: 'c', Mod: tea.ModCtrl}, "pgdown": {Code: tea.KeyPgDown},
+	"tab": {Code: tea.KeyTab}, "shift+tab": {Code: tea.KeyTab, Mod: tea.ModShift}, "home": {Code: tea.KeyHome}, "delete": {Code: tea.KeyDelete}, "ctrl+y": {Code: 'y', Mod: tea.ModCtrl},
+	"ctrl+left": {Code: tea.KeyLeft, Mod: tea.ModCtrl}, "ctrl+k": {Code: 'k', Mod: tea.ModCtrl},
 	"backspace": {Code: tea.KeyBackspace}, "end": {Code: tea.KeyEnd}, "ctrl+z": {Code: 'z', Mod: tea.ModCtrl}, "ctrl+right": {Code: tea.KeyRight, Mod: tea.ModCtrl},
 }
 
 func (b *bench) press(keys ...string) {
 	for _, k := range keys {
-		key, ok := codes[k]
-		if !ok {
-			key = tea.Key{Code: []rune(k)[0], Text: k}
-		}
-		_, cmd := b.m.Update(tea.KeyPressMsg(key))
+		_, cmd := b.m.Update(tea.KeyPressMsg(keyOf(k)))
 		b.run(cmd)
 	}
+}
+
+func keyOf(name string) tea.Key {
+	if k, known := codes[name]; known {
+		return k
+	}
+	return tea.Key{Code: []rune(name)[0], Text: name}
 }
 
 // text is the screen without its colours.
@@ -100,7 +108,9 @@ func (b *bench) see(texts ...string) {
 	b.t.Helper()
 	screen := b.text()
 	for _, s := range texts {
-		assert.Contains(b.t, screen, s)
+		if !strings.Contains(screen, s) {
+			b.t.Errorf("%q is not on the screen:\n%s", s, screen)
+		}
 	}
 }
 
@@ -111,22 +121,23 @@ func (b *bench) fits(where string) {
 	w, h, theme := b.m.w, b.m.h, b.m.theme
 	for _, size := range [][2]int{{142, 40}, {80, 24}, {60, 18}, {200, 60}, {110, 30}, {109, 29}, {20, 5}} {
 		b.m.w, b.m.h = size[0], size[1]
-		rows := b.m.draw()
+		rows, _ := b.m.draw()
 		if size[0] >= minWidth {
 			assert.Len(b.t, rows, size[1], "%s at %v", where, size)
 		}
 		for i, r := range rows {
 			assert.Equal(b.t, size[0], r.width(), "%s at %v, row %d: %q", where, size, i, ansi.Strip(theme.render(r)))
 			for _, s := range r {
-				assert.False(b.t, strings.ContainsFunc(s.text, func(r rune) bool { return r < ' ' || r == 0x7f }), "%s: %q", where, s.text)
+				assert.False(b.t, !s.drawn && strings.ContainsFunc(s.text, func(r rune) bool { return r < ' ' || r == 0x7f }), "%s: %q", where, s.text)
 			}
 		}
 	}
-	plain := dark
-	plain.colour = false
-	b.m.w, b.m.h, b.m.theme = w, h, &plain
+	plain := *theme
+	plain.colour, plain.styles = false, map[ink]lipgloss.Style{}
+	b.m.w, b.m.h = w, h
+	b.m.dress(&plain)
 	assert.NotContains(b.t, b.m.View().Content, "\x1b[38", where)
-	b.m.theme = theme
+	b.m.dress(theme)
 }
 
 // TestDrawingWhileTasksRun draws all the time while it joins, signs, pushes and undoes: under the
@@ -142,8 +153,8 @@ func TestDrawingWhileTasksRun(t *testing.T) {
 	b := newBench(t, s.Clone)
 	b.drawing = true
 	b.press("enter", "enter", "1", "enter", "1", "enter", "enter", "enter")
-	b.see("Ready.")
-	b.press("w")
+	b.see("Ready to join and push.")
+	b.press("b")
 	b.see("Nothing is pushed yet")
 	b.press("u")
 	b.see("The join is undone")
@@ -166,16 +177,16 @@ func TestEveryScreenOfTheDemoFits(t *testing.T) {
 	s := demoClone(t)
 	gittest.At(t, s.Clone).Git("config", "dorvik.check", "echo timetable/sailing.go:29:9: undefined; exit 1")
 	b := newBench(t, s.Clone)
-	b.see("A push is refused as things are", "you, 25 h ago", "in d34e too", "only Mato", "7 commits by rebase, 9 commits by merge")
+	b.see("A push is refused as things are", "you, 25 h ago", "in d34e868 too", "only Mato", "7 commits by rebase, 9 commits by merge")
 	b.fits("Look")
 	b.press("?")
 	b.see("EVERYWHERE", "never swap")
 	b.fits("help")
 	b.press("?", "enter")
-	b.see("Why rebase:", "b9b7 is there already: Mato did the same", "can be woven", "both added lines here")
+	b.see("Why rebase:", "b9b7987 is there already: Mato did the same", "fits word by word", "both added lines here")
 	b.fits("Choose")
 	b.press("enter")
-	b.see("stop 1 of 2", "what Ilka did", "in func VehicleFare", "✗ rate := twice", "leaves out your 2 words and Ilka's 2 words")
+	b.see("1 of 2 commits that ask", "what Ilka did", "in func VehicleFare", "✗ rate := twice", "leaves out your 2 words and Ilka's 2 words")
 	b.fits("Settle")
 	for range 7 {
 		b.press("down")
@@ -186,10 +197,10 @@ func TestEveryScreenOfTheDemoFits(t *testing.T) {
 	b.press("v")
 	b.see("RESULT  lines")
 	b.fits("the whole result")
-	b.press("v", "j", "down", "enter")
-	b.see("notices/pier.txt", "✦ joined", "yellow")
+	b.press("v", "j", "down", "down", "down", "enter")
+	b.see("notices/pier.txt", "● made in joining", "yellow")
 	b.fits("a joined file")
-	b.press("n", "p", "esc", "esc", "1", "e")
+	b.press("tab", "shift+tab", "esc", "esc", "1", "w")
 	b.see("WRITE IT YOURSELF", "roundUp(rate*v.HalfMetres(), 10)")
 	b.fits("writing")
 	b.press("x", "esc")
@@ -210,11 +221,11 @@ func TestEveryScreenOfTheDemoFits(t *testing.T) {
 	b.press("u")
 	b.see("is taken back")
 	b.press("s")
-	b.see("Press y to go on without")
+	b.see("Go on without?")
 	b.press("y")
-	b.see("Ready.", "the check failed", "you chose to go on", "every line, name and deletion")
+	b.see("Ready to join and push.", "the check failed", "you chose to go on", "every line, name and deletion")
 	b.fits("Push")
-	b.press("w")
+	b.press("b")
 	b.see("Nothing is pushed yet")
 	b.press("enter")
 	b.see("Pushed.")
@@ -239,7 +250,7 @@ func TestOneSidedStates(t *testing.T) {
 
 	mine.Git("-c", "user.name=x", "commit", "-q", "--allow-empty", "-m", "mine \x1b[31m red")
 	b.press("f")
-	b.see("Nothing new on origin/main.", "go to Push", "mine ␛[31m red")
+	b.see("Nothing new on origin/main.", "go on to Push", "mine ␛[31m red")
 	b.fits("only yours")
 	b.press("enter")
 	b.see("1 commit goes to origin/main")
@@ -269,15 +280,15 @@ func TestUnansweredAndBlocked(t *testing.T) {
 	mine := gittest.At(t, s.Clone)
 	mine.Git("remote", "set-url", "origin", filepath.Join(t.TempDir(), "gone"))
 	b := newBench(t, s.Clone)
-	b.see("origin did not answer", "What you see is what was last fetched")
+	b.see("origin did not answer", "As it was last fetched, on")
 	b.fits("unanswered")
 	mine.Git("checkout", "-q", "--detach")
 	b.press("f")
 	b.see("You are on no branch", "git switch")
 	b.fits("blocked")
 	mine.Git("checkout", "-q", "main")
-	b.press("r")
-	b.see("Nothing new on origin/main.")
+	b.press("f")
+	b.see("held nothing that you do not have; 4 commits of yours", "Push when it can be reached")
 }
 
 func TestRefusals(t *testing.T) {
@@ -329,9 +340,9 @@ func TestConflictsOfWholePaths(t *testing.T) {
 		"added": "disagree on whether this file is a program", "bin": "It is not text", "both": "You have a file of this name, and Ilka has a directory",
 		"dropped": "You changed this file, and Ilka deleted it", "kept": "You deleted this file, and Ilka changed it", "link": "pointed this link elsewhere",
 	}
-	require.Len(t, b.m.items, len(says)+1)
-	for range b.m.items {
-		path := b.m.item().c.Path
+	require.Len(t, b.m.questions, len(says)+1)
+	for range b.m.questions {
+		path := b.m.settle.question().Conflict.Path
 		if words, ok := says[path]; ok {
 			b.see(words, "yours", "theirs")
 		} else {
@@ -342,11 +353,12 @@ func TestConflictsOfWholePaths(t *testing.T) {
 		if path == "kept" {
 			b.see("suggested: keeps the file")
 		}
-		if !b.m.item().c.Whole() {
+		if !b.m.settle.question().Conflict.Whole() {
 			way = "1"
 		} else {
-			b.press("e")
-			b.see("no text to write here")
+			before := b.text()
+			b.press("w", "v")
+			assert.Equal(t, before, b.text(), "there is no text to write, and no more of it to see")
 		}
 		b.press(way, "enter")
 	}
@@ -357,7 +369,7 @@ func TestConflictsOfWholePaths(t *testing.T) {
 	b.see("No check was found")
 	b.press("enter")
 	b.see("will be left out, as you decided", "your version of the file")
-	b.press("w")
+	b.press("b")
 	assert.Equal(t, "dir\n", mine.Read("both/x"))
 	assert.Equal(t, "2\n", mine.Read("kept"))
 	assert.Empty(t, mine.Git("status", "--porcelain"))
@@ -389,7 +401,7 @@ func TestRenames(t *testing.T) {
 
 	b := newBench(t, mine.Dir)
 	b.press("enter", "right", "enter")
-	require.Len(t, b.m.items, 3)
+	require.Len(t, b.m.questions, 3)
 	b.see("both renamed apart, to different names", "the file is here", "the file is elsewhere", "say which")
 	b.press("enter")
 	b.see("nothing was taken")
@@ -401,7 +413,7 @@ func TestRenames(t *testing.T) {
 	b.see("both added at the start, was moved", "what you did")
 	b.press("enter")
 	b.see("All settled")
-	b.press("enter", "enter", "w")
+	b.press("enter", "enter", "b")
 	assert.Equal(t, "mine\n"+text("edited"), mine.Read("renamed"), "the edit followed the rename")
 	assert.Equal(t, "theirs\nmine\n"+text("moved"), mine.Read("there"))
 	assert.Equal(t, text("apart"), mine.Read("elsewhere"))
@@ -428,7 +440,7 @@ func TestMovedLinesAndMergeDrivers(t *testing.T) {
 	b := newBench(t, mine.Dir)
 	b.see("your merge driver “mine” runs only once", "d merge driver")
 	b.press("d")
-	b.see("printf", "Press y to let it run here", "y let it run")
+	b.see("printf", "Let it run?", "y let it run")
 	b.press("esc")
 	b.see("joined as text")
 	b.press("d", "y")
@@ -438,18 +450,18 @@ func TestMovedLinesAndMergeDrivers(t *testing.T) {
 
 	b.press("enter", "right", "enter")
 	b.see("suggested: their edit, at line 9, where you moved it", "the lines you moved are there twice",
-		"(moved to lines 9–12:)", "The lines are where they were moved to", "10 ✦   from Ness pier")
+		"(moved to lines 9–12:)", "The lines are where they were moved to", "10 ●   from Ness pier")
 	b.fits("moved lines")
 	b.m.w, b.m.h = 80, 24
 	b.see("Suggested: their edit, at line 9, where you moved it.")
 	b.m.w, b.m.h = 142, 40
 	b.press("3")
 	b.see("Takes their text")
-	b.press("1", "e")
+	b.press("1", "w")
 	b.see("WRITE IT YOURSELF", "from Ness pier")
 	b.press("end", "!", "ctrl+s")
-	b.see("as you wrote it", "9 ✦ fare:!")
-	b.press("u", "enter", "enter", "enter", "w")
+	b.see("as you wrote it", "9 ● fare:!")
+	b.press("u", "enter", "enter", "enter", "b")
 	assert.Equal(t, rest+strings.Replace(fare, "Ness", "Ness pier", 1), mine.Read("table"))
 	assert.Equal(t, "driven\n", mine.Read("list"))
 }
@@ -469,20 +481,20 @@ func TestPicking(t *testing.T) {
 
 	b := newBench(t, mine.Dir)
 	require.NoError(t, b.m.s.Pick(t.Context(), []string{"night~1", "night"}, 0))
-	b.run(b.m.Init())
+	b.run(b.m.load(false))
 	b.see("2 commits to pick", "theirs, picked", "yours, since the lines parted", "x drop the pick", "same lines", "main will hold 1 commit more")
 	b.fits("look at a pick")
 	b.press("enter")
-	b.see("your line, and 1 new commit after it", "has nothing left to add", "1 decision, at 1 stop")
+	b.see("your line, and 1 new commit after it", "has nothing left to add", "1 decision, at 1 commit")
 	b.fits("choose a pick")
 	b.press("right", "enter")
-	b.see("stop 1 of 1")
+	b.see("the one commit that asks")
 	b.fits("settle a pick")
 	b.press("3", "enter", "enter", "enter")
 	b.see("2 commits go to origin/main", "new id, was", "as it is", "nothing of it is left", "what you picked stays on your branch")
 	b.fits("push a pick")
-	b.press("w")
-	b.see("Picked:", "undo the join")
+	b.press("b")
+	b.see("Picked:", "undo the pick")
 	other := remote.Clone()
 	other.Commit("new", "c", "c\n")
 	other.Git("push", "-q")
@@ -500,13 +512,13 @@ func TestPushedCommitsAreHeldBack(t *testing.T) {
 	gittest.At(t, s.Clone).Git("push", "-q", "origin", "main:refs/heads/side")
 	b := newBench(t, s.Clone)
 	b.press("enter")
-	b.see("▶ Choose merge", "some on a remote already")
+	b.see("▶ Choose merge", "▲ 4 are on a remote: b9b7987")
 	b.press("left", "enter")
-	b.see("Press y to rebase all the same")
+	b.see("Rebase all the same?")
 	b.press("enter")
-	assert.Equal(t, recovery.Choose, b.m.stage, "enter alone is not enough")
+	assert.Same(t, b.m.choose, b.m.under, "enter alone is not enough")
 	b.press("y")
-	assert.Equal(t, recovery.Settle, b.m.stage)
+	assert.Same(t, b.m.settle, b.m.under)
 }
 
 func TestUncommittedWorkInTheWay(t *testing.T) {
@@ -522,37 +534,46 @@ func TestUncommittedWorkInTheWay(t *testing.T) {
 }
 
 func TestEditor(t *testing.T) {
-	type step struct{ key, text string }
-	for _, c := range []struct {
-		name, text string
-		steps      []step
-		want       string
-	}{
-		{"typing", "ab", []step{{"right", ""}, {"x", "x"}}, "axb"},
-		{"tabs stay", "\ta\n\tb", []step{{"down", ""}, {"end", ""}, {"!", "!"}}, "\ta\n\tb!"},
-		{"a new line keeps the indent", "\ta", []step{{"end", ""}, {"enter", ""}, {"b", "b"}}, "\ta\n\tb"},
-		{"carriage returns stay", "a\r\nb\r\n", []step{{"end", ""}, {"x", "x"}, {"enter", ""}, {"y", "y"}}, "ax\r\ny\r\nb\r\n"},
-		{"backspace joins lines", "a\nb", []step{{"down", ""}, {"backspace", ""}}, "ab"},
-		{"delete joins lines", "a\nb", []step{{"end", ""}, {"delete", ""}}, "ab"},
-		{"word by word", "one two", []step{{"ctrl+right", ""}, {"X", "X"}, {"ctrl+left", ""}, {"Y", "Y"}}, "YoneX two"},
-		{"delete a line", "a\nb\nc", []step{{"down", ""}, {"ctrl+k", ""}}, "a\nc"},
-		{"undo", "a", []step{{"x", "x"}, {"enter", ""}, {"ctrl+z", ""}, {"ctrl+z", ""}}, "a"},
-		{"wide letters", "日本", []step{{"right", ""}, {"語", "語"}}, "日語本"},
-		{"at the edges nothing happens", "", []step{{"left", ""}, {"up", ""}, {"backspace", ""}, {"delete", ""}, {"down", ""}, {"right", ""}, {"ctrl+left", ""}}, ""},
+	for _, c := range []struct{ name, text, keys, want string }{
+		{"typing", "ab", "right x", "axb"},
+		{"tabs stay", "\ta\n\tb", "down end !", "\ta\n\tb!"},
+		{"a new line keeps the indent", "\ta", "end enter b", "\ta\n\tb"},
+		{"carriage returns stay", "a\r\nb\r\n", "end x enter y", "ax\r\ny\r\nb\r\n"},
+		{"backspace joins lines", "a\nb", "down backspace", "ab"},
+		{"delete joins lines", "a\nb", "end delete", "ab"},
+		{"word by word", "one two", "ctrl+right X ctrl+left Y", "YoneX two"},
+		{"delete a line", "a\nb\nc", "down ctrl+k", "a\nc"},
+		{"undo", "a", "x enter ctrl+z ctrl+z", "a"},
+		{"what is typed in a row is undone together", "", "a b c ctrl+z", ""},
+		{"redo", "a", "x enter y ctrl+z ctrl+z ctrl+y", "x\na"},
+		{"after a new edit there is nothing to redo", "a", "x ctrl+z y ctrl+y", "ya"},
+		{"wide letters", "日本", "right 語", "日語本"},
+		{"a letter of several runes is one", "e\u0301x", "right backspace", "x"},
+		{"so is a sign of several", "👩‍🚀!", "delete", "!"},
+		{"up and down stay at the column seen", "日本\nabcd", "end down X", "日本\nabcdX"},
+		{"at the edges nothing happens", "", "left up backspace delete down right ctrl+left", ""},
 	} {
 		e := newEditor(c.text, 1)
-		for _, s := range c.steps {
-			assert.True(t, e.key(s.key, s.text, 10), c.name)
+		w := &writing{frame: newFrame(t.Context(), themeOf("dark")), ed: e}
+		for _, k := range strings.Fields(c.keys) {
+			w.open(w)
+			w.frame.key(tea.KeyPressMsg(keyOf(k)))
 			assert.NotEmpty(t, e.view(40, 10), c.name)
 		}
 		assert.Equal(t, c.want, e.text(), c.name)
+		for e.at > 0 {
+			e.undo()
+		}
+		assert.Equal(t, c.text, e.text(), "%s: all undone", c.name)
 	}
 	e := newEditor("ab\ncd", 1)
 	e.goTo(2, 2)
 	e.paste("1\r\n2")
 	assert.Equal(t, "ab\nc1\n2d", e.text())
-	assert.NotEmpty(t, newEditor("a\xff", 1).invalid)
-	assert.False(t, e.key("f5", "", 10))
+	e.undo()
+	assert.Equal(t, "ab\ncd", e.text(), "a paste is undone as one")
+	assert.False(t, e.dirty())
+	assert.True(t, newEditor("a\xff", 1).invalid)
 }
 
 func TestWrapAndAges(t *testing.T) {
@@ -566,16 +587,16 @@ func TestWrapAndAges(t *testing.T) {
 		var got []string
 		for _, l := range wrap(txt(plain, c.text), c.width) {
 			assert.LessOrEqual(t, l.width(), c.width+1)
-			got = append(got, ansi.Strip(dark.render(l)))
+			got = append(got, ansi.Strip(themeOf("dark").render(l)))
 		}
 		assert.Equal(t, c.want, got)
 	}
 	now := time.Date(2026, 3, 5, 12, 0, 0, 0, time.UTC)
 	for d, want := range map[time.Duration]string{12 * time.Second: "12 s ago", 5 * time.Minute: "5 min ago", 30 * time.Hour: "30 h ago",
 		72 * time.Hour: "3 days ago", 100 * 24 * time.Hour: "25 Nov 2025", 62 * 24 * time.Hour: "2 Jan", -time.Hour: "5 Mar 2026"} {
-		assert.Equal(t, want, ago(now, now.Add(-d)))
+		assert.Equal(t, want, words.Ago(now, now.Add(-d)))
 	}
-	assert.Equal(t, "a, b and c", list([]string{"a", "b", "c"}))
+	assert.Equal(t, "a, b and c", words.List([]string{"a", "b", "c"}))
 	assert.Equal(t, "…long/path.go", cutPath("a/very/long/path.go", 13))
 	assert.Equal(t, settle.Weave.Label(), "weave")
 }
@@ -606,12 +627,12 @@ func BenchmarkKey(b *testing.B) {
 	s, err := recovery.OpenSession(b.Context(), mine.Dir)
 	require.NoError(b, err)
 	defer s.Close()
-	d := &bench{t: b, m: newModel(b.Context(), s, "dark")}
+	d := &bench{t: b, m: newJob(b.Context(), s, "dark")}
 	d.m.w, d.m.h = 142, 40
-	d.run(d.m.Init())
+	d.run(d.m.load(false))
 	d.press("enter", "enter")
-	require.Len(b, d.m.items, 400)
-	for _, key := range []string{"down", "up", "]"} {
+	require.Len(b, d.m.questions, 400)
+	for _, key := range []string{"down", "up", "tab"} {
 		b.Run(key, func(b *testing.B) {
 			for b.Loop() {
 				d.press(key)
@@ -621,7 +642,7 @@ func BenchmarkKey(b *testing.B) {
 	}
 	b.Run("joining again after a decision", func(b *testing.B) {
 		for n := 0; b.Loop(); n++ {
-			book := settle.Book{Decisions: []settle.Decision{{Key: d.m.items[n%400].c.Key, Way: settle.Theirs}}}
+			book := settle.Book{Decisions: []settle.Decision{{Key: d.m.questions[n%400].Conflict.Key, Way: settle.Theirs}}}
 			j, err := s.Join(b.Context(), d.m.pos, recovery.Rebase, &book, nil, nil)
 			if err != nil || j.Settled != 1 {
 				b.Fatal(err, j.Settled)
@@ -634,10 +655,10 @@ func BenchmarkKey(b *testing.B) {
 func TestWhatIsTypedIsNotLost(t *testing.T) {
 	s := demoClone(t)
 	b := newBench(t, s.Clone)
-	b.press("enter", "enter", "1", "e")
+	b.press("enter", "enter", "1", "w")
 	b.m.Update(tea.PasteMsg{Content: "one\rtwo\r\nthree\n"})
-	assert.Contains(t, b.m.editing.ed.text(), "one\ntwo\nthree\n")
-	assert.NotContains(t, b.m.editing.ed.text(), "\r")
+	assert.Contains(t, b.m.screen().(*writing).ed.text(), "one\ntwo\nthree\n")
+	assert.NotContains(t, b.m.screen().(*writing).ed.text(), "\r")
 	_, cmd := b.m.Update(tea.KeyPressMsg(codes["ctrl+c"]))
 	assert.Nil(t, cmd)
 	b.see("is not kept yet", "one")
@@ -664,10 +685,10 @@ func TestWhatIsInTheWayIsMovedAside(t *testing.T) {
 	mine.Write("quay", "ignored, and mine\n")
 	b := newBench(t, mine.Dir)
 	b.see("The join must write where you have quay, which git does not know", "m move it aside")
-	b.press("enter", "enter", "enter", "enter", "w")
+	b.press("enter", "enter", "enter", "enter", "b")
 	b.see("quay is in the way", "Press m to have it moved aside")
 	assert.Equal(t, "ignored, and mine\n", mine.Read("quay"))
-	b.press("m", "w")
+	b.press("m", "b")
 	b.see("quay was moved aside; undo brings it back")
 	assert.Equal(t, "theirs\n", mine.Read("quay/sub/x"))
 	b.press("u")

@@ -20,9 +20,9 @@ func Thing(e object.Entry, size int) string {
 	case e.IsTree():
 		return e.Mode.Describe()
 	case size < 0:
-		return e.Mode.Describe() + " (" + e.ID.Short() + ")"
+		return e.Mode.Describe() + " (" + e.ID.Prefix(12) + ")"
 	}
-	return e.Mode.Describe() + " of " + Size(size) + " (" + e.ID.Short() + ")"
+	return e.Mode.Describe() + " of " + Size(size) + " (" + e.ID.Prefix(12) + ")"
 }
 
 // Size tells a number of bytes.
@@ -216,15 +216,22 @@ func LeftOut(text, kept string, mend bool) string {
 
 // Hint says in a few words what a conflict that is no place in a text is about.
 func Hint(c *settle.Conflict) string {
-	if n, is := c.Subject.(*merge.Naming); is && c.Kind == merge.RenameRename && n.Also == "" {
+	n, is := c.Subject.(*merge.Naming)
+	return HintOf(c.Kind, is && n.Also == "")
+}
+
+// HintOf is Hint for a kind of conflict; clash is true where two files want one name. It is
+// empty for conflicts within a text.
+func HintOf(k merge.Kind, clash bool) string {
+	if clash && k == merge.RenameRename {
 		return "two files, one name"
 	}
 	return map[merge.Kind]string{
 		merge.AddAdd: "both added it", merge.Binary: "both changed it", merge.ModifyDelete: "changed and deleted",
-		merge.FileDirectory: "a file and a directory", merge.ModeBits: "to be run or not", merge.Type: "different things",
+		merge.FileDirectory: "a file, a directory", merge.ModeBits: "to be run or not", merge.Type: "different things",
 		merge.Symlink: "where it points", merge.Submodule: "which commit", merge.RenameDelete: "renamed and deleted",
 		merge.RenameRename: "two names", merge.RenameAdd: "two files, one name", merge.DirectoryRename: "its directory moved",
-	}[c.Kind]
+	}[k]
 }
 
 // Given says what of a side's a decision gives up, in the account of what is left out.

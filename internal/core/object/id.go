@@ -72,13 +72,11 @@ func (id ID) IsZero() bool { return id.raw == "" }
 
 func (id ID) String() string { return hex.EncodeToString([]byte(id.raw)) }
 
-// Short is the first four hexadecimal digits: enough to tell apart the few
-// commits of one recovery on a screen, never enough to look an object up by.
-func (id ID) Short() string {
-	if id.IsZero() {
-		return ""
-	}
-	return id.String()[:4]
+// Prefix is the first n hexadecimal digits, empty for the zero id. Whether they stand for this
+// object alone only a repository can say.
+func (id ID) Prefix(n int) string {
+	all := id.String()
+	return all[:min(n, len(all))]
 }
 
 // Less orders ids by their bytes.

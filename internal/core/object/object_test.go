@@ -29,7 +29,8 @@ func TestIDs(t *testing.T) {
 		var back ID
 		require.NoError(t, back.UnmarshalText(text))
 		assert.Equal(t, id, back)
-		assert.Len(t, id.Short(), 4)
+		assert.Equal(t, id.String()[:7], id.Prefix(7))
+		assert.Equal(t, id.String(), id.Prefix(1000))
 	}
 	for _, bad := range []string{"", "xyz", "12", strings.Repeat("a", 41), strings.Repeat("g", 40)} {
 		_, err := ParseID(bad)

@@ -19,10 +19,10 @@ type PickedMergeError struct {
 
 func (e *PickedMergeError) Error() string {
 	if e.Parent > 0 {
-		return fmt.Sprintf("the commit %s “%s” has no parent %d: it has %d", e.Commit.ID.Short(), e.Commit.Subject(), e.Parent, len(e.Commit.Parents))
+		return fmt.Sprintf("the commit %s “%s” has no parent %d: it has %d", e.Commit.ID.Prefix(12), e.Commit.Subject(), e.Parent, len(e.Commit.Parents))
 	}
 	return fmt.Sprintf("the commit %s “%s” joins lines, so it is not one change that could be brought over; pick the commits it joined, or say with --parent 1 that what it brought into its first parent is meant",
-		e.Commit.ID.Short(), e.Commit.Subject())
+		e.Commit.ID.Prefix(12), e.Commit.Subject())
 }
 
 // Pick brings commits (in order) onto a tip. own are the commits of that tip which

@@ -62,7 +62,7 @@ type MergeCommitError struct{ Commit history.Node }
 
 func (e *MergeCommitError) Error() string {
 	return fmt.Sprintf("your commit %s “%s” joins %d lines at once, and only joints of two can be replayed; choose merge instead",
-		e.Commit.ID.Short(), e.Commit.Subject(), len(e.Commit.Parents))
+		e.Commit.ID.Prefix(12), e.Commit.Subject(), len(e.Commit.Parents))
 }
 
 // Rebase replays commits (newest first, as history.Diverge gives them) onto the

@@ -1,0 +1,53 @@
+package git
+
+import (
+	"context"
+	"strconv"
+	"strings"
+
+	"dorvik/internal/core/object"
+)
+
+// Alone reports whether the first n digits of each of some ids stand for no other object of
+// the repository, nor for another one of them. The objects themselves need not be there.
+func (r *Repo) Alone(ctx context.Context, ids []object.ID, n int) (bool, error) {
+	of := map[string]object.ID{}
+	var in strings.Builder
+	for _, id := range ids {
+		short := id.Prefix(n)
+		if other, taken := of[short]; taken && other != id {
+			return false, nil
+		}
+		of[short] = id
+		in.WriteString(short + "\n")
+	}
+	out, _, err := runIn(ctx, r.Dir, call{doing: "looking which ids are alike", stdin: strings.NewReader(in.String()),
+		args: []string{"cat-file", "--batch-check=%(objectname)"}})
+	if err != nil {
+		return false, err
+	}
+	answers := strings.Split(string(out), "\n")
+	for i, id := range ids {
+		if i >= len(answers) {
+			break
+		}
+		answer, rest, _ := strings.Cut(answers[i], " ")
+		if rest == "ambiguous" || rest == "" && answer != id.String() {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+// Abbrev is how many digits of an id core.abbrev asks for; 0 where that is left to git.
+func (r *Repo) Abbrev(ctx context.Context) int {
+	switch v, _ := r.Config(ctx, "core.abbrev"); v {
+	case "", "auto":
+		return 0
+	case "no", "false", "off":
+		return 2 * r.Format.Size()
+	default:
+		n, _ := strconv.Atoi(v)
+		return n
+	}
+}

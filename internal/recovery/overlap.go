@@ -1,0 +1,233 @@
+package recovery
+
+import (
+	"sort"
+
+	"dorvik/internal/core/diff"
+	"dorvik/internal/core/merge"
+	"dorvik/internal/core/object"
+)
+
+// OverlapKind is how near both sides came to each other in a file.
+type OverlapKind string
+
+// The kinds, the nearest first.
+const (
+	SameLines  OverlapKind = "same lines"
+	SamePlace  OverlapKind = "same place"
+	SameFile   OverlapKind = "same file"
+	SameChange OverlapKind = "same change"
+	OnlyYours  OverlapKind = "only yours"
+	OnlyTheirs OverlapKind = "only theirs"
+)
+
+// Overlap is one file that a side or both changed.
+type Overlap struct {
+	Path          string
+	Kind          OverlapKind
+	Conflict      merge.Kind // of what is asked; empty where nothing is
+	From          string     // its name before one side renamed it, where the other changed it
+	Yours, Theirs int        // changed lines: the larger of those added and removed; 0 for content that is not text
+	YoursWhole    bool
+	TheirsWhole   bool // the side changed it, but not line by line
+	Author        string
+	Decide        bool // it will need a decision
+}
+
+// Overlaps compares what each side changed since the common ancestor, file by
+// file, the closest meetings first.
+func (w *Workspace) Overlaps(p *Position, j *Join) ([]Overlap, error) {
+	var out []Overlap
+	switch {
+	case j.Merge != nil:
+		list, err := w.overlapsOf(p, j, j.Merge)
+		if err != nil {
+			return nil, err
+		}
+		out = list
+	case p.Picking:
+		// What a picked commit does not touch has nothing to do with it.
+		at := map[string]int{}
+		for i := range j.Steps {
+			if j.Steps[i].Merge == nil {
+				continue
+			}
+			list, err := w.overlapsOf(p, j, j.Steps[i].Merge)
+			if err != nil {
+				return nil, err
+			}
+			for _, g := range list {
+				if g.Kind == OnlyYours {
+					continue
+				}
+				n, known := at[g.Path]
+				if !known {
+					at[g.Path] = len(out)
+					out = append(out, g)
+					continue
+				}
+				out[n].Theirs += g.Theirs
+				out[n].Decide = out[n].Decide || g.Decide
+				if nearness[g.Kind] < nearness[out[n].Kind] {
+					out[n].Kind = g.Kind
+				}
+			}
+		}
+	}
+	sort.SliceStable(out, func(a, b int) bool {
+		if out[a].Decide != out[b].Decide {
+			return out[a].Decide
+		}
+		return nearness[out[a].Kind] < nearness[out[b].Kind]
+	})
+	return out, nil
+}
+
+var nearness = map[OverlapKind]int{SameLines: 0, SamePlace: 1, SameFile: 2, SameChange: 3, OnlyYours: 4, OnlyTheirs: 5}
+
+// overlapsOf lists the files of one join of trees.
+func (w *Workspace) overlapsOf(p *Position, j *Join, r *merge.Result) ([]Overlap, error) {
+	var out []Overlap
+	for i := range r.Conflicts {
+		c := &r.Conflicts[i]
+		o := Overlap{Path: c.Path, Kind: kindOf(c), Conflict: c.Kind, Decide: true}
+		base, yours, theirs := c.Subject.Sides()
+		if err := w.measure(&o, base, yours, theirs); err != nil {
+			return nil, err
+		}
+		out = append(out, o)
+	}
+	// What a conflict also decides is not among what joined by itself.
+	placed := map[string]bool{}
+	for _, s := range j.Stops {
+		for _, c := range s.Result.Conflicts {
+			if n, is := c.Subject.(*merge.Naming); is {
+				placed[n.At] = true
+			}
+		}
+	}
+	files, err := r.Files()
+	if err != nil {
+		return nil, err
+	}
+	named := len(files) <= 200 // names matter where people read them
+	for _, f := range files {
+		if placed[f.Path] {
+			continue
+		}
+		o, err := w.overlapOf(p, f, named)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, o)
+	}
+	return out, nil
+}
+
+// kindOf is how near both sides came in a conflict.
+func kindOf(c *merge.Conflict) OverlapKind {
+	switch s := c.Subject.(type) {
+	case *merge.Lines:
+		for _, r := range s.Text.Regions {
+			if r.Origin == merge.Contested && !r.Base.Empty() {
+				return SameLines
+			}
+		}
+		return SamePlace
+	case *merge.Versions:
+		if c.Kind == merge.Binary || c.Kind == merge.ModifyDelete || c.Kind == merge.AddAdd {
+			return SameFile
+		}
+	}
+	return SameLines
+}
+
+// overlapOf tells of a file that joined by itself what each side did to it.
+func (w *Workspace) overlapOf(p *Position, f merge.Joined, named bool) (Overlap, error) {
+	o := Overlap{Path: f.Path}
+	var err error
+	switch {
+	case f.Yours.Same(f.Theirs):
+		o.Kind = SameChange
+	case f.Origin == merge.FromYours:
+		o.Kind = OnlyYours
+		if o.From, err = w.renamed(p.Theirs, f); err != nil {
+			return o, err
+		}
+	case f.Origin == merge.FromTheirs:
+		o.Kind = OnlyTheirs
+		if o.From, err = w.renamed(p.Yours, f); err != nil {
+			return o, err
+		}
+	default:
+		o.Kind, o.From = SameFile, f.From
+	}
+	if o.From != "" {
+		o.Kind = SameFile // the one changed what is in it, the other its name
+	}
+	if err := w.measure(&o, f.Base, f.Yours, f.Theirs); err != nil {
+		return o, err
+	}
+	if o.Kind != OnlyTheirs || !named {
+		return o, nil
+	}
+	n, ok, err := w.Touched(p.Parted.Theirs).Who(f.Path, nil)
+	if ok {
+		o.Author = n.Author().Name
+	}
+	return o, err
+}
+
+// renamed gives the earlier name of a file that the side of a tip renamed; empty where it did not.
+func (w *Workspace) renamed(tip object.ID, f merge.Joined) (string, error) {
+	if f.From == "" {
+		return "", nil
+	}
+	tree, err := w.Tree(tip)
+	if err != nil {
+		return "", err
+	}
+	if e, err := w.Store.Find(tree, f.From); err != nil || !e.Absent() {
+		return "", err
+	}
+	return f.From, nil
+}
+
+func (w *Workspace) measure(o *Overlap, base, yours, theirs object.Entry) (err error) {
+	if o.Yours, o.YoursWhole, err = w.ChangedLines(base, yours); err != nil {
+		return err
+	}
+	o.Theirs, o.TheirsWhole, err = w.ChangedLines(base, theirs)
+	return err
+}
+
+// ChangedLines counts the lines that differ between two entries: the larger of
+// those added and removed. whole is true where they differ and are not text.
+func (w *Workspace) ChangedLines(old, new object.Entry) (n int, whole bool, err error) {
+	if old.Same(new) {
+		return 0, false, nil
+	}
+	var lines [2][]string
+	for i, e := range []object.Entry{old, new} {
+		if e.Absent() {
+			continue
+		}
+		if !e.Mode.IsRegular() {
+			return 0, true, nil
+		}
+		data, err := w.Store.Blob(e.ID)
+		if err != nil {
+			return 0, false, err
+		}
+		if !merge.IsText(data) {
+			return 0, true, nil
+		}
+		lines[i] = diff.Lines(string(data))
+	}
+	added, removed := 0, 0
+	for _, e := range diff.Histogram(lines[0], lines[1]) {
+		added += e.B1 - e.B0
+		removed += e.A1 - e.A0
+	}
+	return max(added, removed), false, nil
+}

@@ -1,0 +1,90 @@
+package recovery
+
+import (
+	"context"
+
+	"dorvik/internal/check"
+	"dorvik/internal/core/diagnose"
+	"dorvik/internal/core/object"
+)
+
+// Unchecked is a joined result made into commits, and how it can be checked.
+type Unchecked struct {
+	Built   Built
+	Command check.Command
+	Found   bool          // there is a command
+	Agreed  bool          // it may be run
+	Passed  *check.Result // an earlier run on the same tree; nil where there is none that passed
+	State   State
+}
+
+// ToCheck makes the joined commits, in memory, and looks how they can be checked.
+func (s *Session) ToCheck(ctx context.Context, p *Position, j *Join) (*Unchecked, error) {
+	u := &Unchecked{}
+	var err error
+	if u.Built, err = s.Build(ctx, p, j); err != nil {
+		return nil, err
+	}
+	if err := s.tellApart(ctx, append([]object.ID{u.Built.Tip}, u.Built.made()...)); err != nil {
+		return nil, err
+	}
+	if u.Command, u.Found, err = s.CheckCommand(ctx, j.Tree); err != nil {
+		return nil, err
+	}
+	u.Agreed = u.Command.Configured || s.AgreedTo(u.Command.Line)
+	if c := s.CheckOf(j.Tree); c != nil && c.Command == u.Command.Line && c.Passed {
+		u.Passed = &check.Result{Passed: true, Took: c.Took}
+	}
+	err = s.Reach(Check)
+	u.State = s.State()
+	return u, err
+}
+
+// made are the new commits, as many of them as are ever shown.
+func (b Built) made() (ids []object.ID) {
+	for _, id := range b.IDs[:min(len(b.IDs), mostShown)] {
+		if !id.IsZero() {
+			ids = append(ids, id)
+		}
+	}
+	return ids
+}
+
+// Proof is a check that was run, and where it failed.
+type Proof struct {
+	Result check.Result
+	Places []diagnose.Place
+	Texts  map[string][]Line // of the files with places
+	State  State
+}
+
+// Prove runs a command, which is agreed to by that, on a commit of the joined tree; each gets
+// every line it prints.
+func (s *Session) Prove(ctx context.Context, p *Position, command string, tip, tree object.ID, each func(string)) (*Proof, error) {
+	if err := s.Agree(command); err != nil {
+		return nil, err
+	}
+	var all []string
+	r, dir, err := s.RunCheck(ctx, command, tip, func(l string) {
+		all = append(all, l)
+		each(l)
+	})
+	if err != nil {
+		return nil, err
+	}
+	out := &Proof{Result: r, State: s.State(), Texts: map[string][]Line{}}
+	if r.Passed {
+		return out, nil
+	}
+	if out.Places, err = s.Diagnose(tree, all, dir); err != nil {
+		return nil, err
+	}
+	for _, at := range out.Places {
+		if out.Texts[at.Path] == nil {
+			if out.Texts[at.Path], _, err = s.Lines(p, tree, at.Path); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return out, nil
+}

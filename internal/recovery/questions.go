@@ -1,0 +1,72 @@
+package recovery
+
+import (
+	"dorvik/internal/core/history"
+	"dorvik/internal/core/settle"
+)
+
+// Question is one conflict of a join, with the commits behind its two edits.
+type Question struct {
+	Stop     int // among the stops of the join
+	File     *settle.File
+	Conflict *settle.Conflict
+	Yours    history.Node // zero where no commit is known
+	Theirs   history.Node
+	Decision *settle.Decision // nil while it is open
+}
+
+// Questions lists the conflicts of a join in the order they are asked.
+func (w *Workspace) Questions(p *Position, j *Join, book *settle.Book) ([]Question, error) {
+	var out []Question
+	for i, stop := range j.Stops {
+		for _, f := range stop.Files {
+			for _, c := range f.Conflicts {
+				q := Question{Stop: i, File: f, Conflict: c}
+				if p.Picking {
+					q.Theirs = stop.Commit
+				} else {
+					q.Yours = stop.Commit
+				}
+				if d, _, ok := book.For(c); ok {
+					q.Decision = &d
+				}
+				if err := w.attribute(p, &q); err != nil {
+					return nil, err
+				}
+				out = append(out, q)
+			}
+		}
+	}
+	return out, nil
+}
+
+// attribute finds the commits behind the two edits that are not known from the stop.
+func (w *Workspace) attribute(p *Position, q *Question) (err error) {
+	var yours, theirs []string // the lines each edit made
+	if c := q.Conflict; !c.Whole() {
+		yours = q.File.Text.Yours[c.Place.Yours.Lo:c.Place.Yours.Hi]
+		theirs = q.File.Text.Theirs[c.Place.Theirs.Lo:c.Place.Theirs.Hi]
+	}
+	if q.Yours.Commit == nil {
+		if q.Yours, err = editor(w.Touched(p.Parted.Yours), q.File, yours); err != nil {
+			return err
+		}
+	}
+	if q.Theirs.Commit == nil {
+		q.Theirs, err = editor(w.Touched(p.Parted.Theirs), q.File, theirs)
+	}
+	return err
+}
+
+// editor finds the commit that made an edit, under the file's other names too.
+func editor(t *history.Toucher, f *settle.File, lines []string) (n history.Node, err error) {
+	for _, path := range f.Names() {
+		if path == "" {
+			continue
+		}
+		if at, ok, err := t.Who(path, lines); err != nil || ok {
+			return at, err
+		}
+	}
+	return n, nil
+}

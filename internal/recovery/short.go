@@ -1,0 +1,44 @@
+package recovery
+
+import (
+	"context"
+
+	"dorvik/internal/core/history"
+	"dorvik/internal/core/object"
+)
+
+// Short is an id as people are shown it: so many digits that none of the ids shown stands for
+// another object of the repository, and no fewer than core.abbrev says, or 7.
+func (w *Workspace) Short(id object.ID) string {
+	if id.IsZero() {
+		return ""
+	}
+	return id.Prefix(int(w.digits.Load()))
+}
+
+// leastDigits is how many digits an id is shown with where nothing asks for more.
+const leastDigits = 7
+
+// mostShown is how many commits of a line are made sure of: more are never on a screen.
+const mostShown = 200
+
+// tellApart has ids be shown with so many digits that each stands for one object alone.
+func (w *Workspace) tellApart(ctx context.Context, ids []object.ID) error {
+	n := int(w.digits.Load())
+	for ; len(ids) > 0 && n < len(ids[0].String()); n++ {
+		if alone, err := w.Repo.Alone(ctx, ids, n); err != nil {
+			return err
+		} else if alone {
+			break
+		}
+	}
+	w.digits.Store(int32(n))
+	return nil
+}
+
+func idsOf(nodes []history.Node) (ids []object.ID) {
+	for _, n := range nodes[:min(len(nodes), mostShown)] {
+		ids = append(ids, n.ID)
+	}
+	return ids
+}

@@ -1,0 +1,110 @@
+package recovery
+
+import (
+	"fmt"
+	"strings"
+
+	"dorvik/internal/core/history"
+	"dorvik/internal/words"
+)
+
+// Standing is where yours and theirs stand to each other, said in sentences: what is so, what
+// that means, and what to do.
+type Standing struct {
+	Well             bool // there is nothing to be mended
+	Head, Text, Next string
+}
+
+// String is all of it but the advice, for where there is one line.
+func (s Standing) String() string { return s.Head + " " + s.Text }
+
+// Standing says where one stands. accepted is true where what is yours is a joined result
+// that was not pushed yet.
+func (p *Position) Standing(accepted bool) Standing {
+	yours, theirs := len(p.Parted.Yours), len(p.Parted.Theirs)
+	they, up, branch := someAuthors(p.Parted.Theirs), p.Branch.Upstream, strings.TrimPrefix(p.Branch.Ref, "refs/heads/")
+	commits := words.Count(theirs, "commit", "commits")
+	s := Standing{Well: true}
+	switch {
+	case p.Picking:
+		s.Head = commits + " to pick."
+		s.Text = fmt.Sprintf("What %s changed there is brought onto %s, commit by commit.", they, p.Branch.Name)
+		s.Next = "Your branch is as it was until you accept the result. The commits stay where they are, too."
+		if n := len(p.Home.Parted.Theirs); n > 0 {
+			s.Next += fmt.Sprintf(" %s has %s that you do not have: a push will want them joined.",
+				up, words.Count(n, "commit", "commits"))
+		}
+		return s
+	case p.NothingToDo():
+		s.Head = "Nothing to do."
+		s.Text = fmt.Sprintf("%s and %s hold the same commits.", p.Branch.Name, up)
+		s.Next = "There is nothing to join and nothing to push."
+	case p.Trivial() == UpToDate:
+		s.Head = "Nothing new on " + up + "."
+		s.Text = "Your " + words.Count(yours, "commit", "commits") + " can be pushed as " + words.Is(yours, "it is", "they are") + "."
+		s.Next = "There is nothing to join."
+		if accepted {
+			s.Next = words.Is(yours, "It is", "They are") + " the joined result, accepted here and not pushed yet."
+		}
+	case p.Trivial() == FastForward:
+		s.Head = "Only theirs is new."
+		s.Text = fmt.Sprintf("%s pushed %s to %s, and you have nothing unpushed.", they, commits, branch)
+		s.Next = "Your branch can move forward to theirs without joining anything."
+	default:
+		s.Well = false
+		s.Head = "A push is refused as things are."
+		s.Text = fmt.Sprintf("%s pushed %s to %s, and yours %s not build on %s.", they, commits, branch,
+			words.Is(yours, "does", "do"), words.Is(theirs, "it", "them"))
+		s.Next = "Your " + words.Count(yours, "commit is", "commits are") +
+			" safe here. Join the two lines, check that the result builds, and push again."
+	}
+	if p.Unanswered != nil {
+		p.unanswered(&s, yours, theirs, they, commits)
+	}
+	return s
+}
+
+// unanswered says what is known where the remote was asked and did not answer.
+func (p *Position) unanswered(s *Standing, yours, theirs int, they, commits string) {
+	s.Well = false
+	s.Head = p.Branch.Remote + " did not answer."
+	since := "As it was last fetched"
+	if !p.Known.IsZero() {
+		since += ", on " + p.Known.Format("2 Jan 2006 at 15:04")
+	}
+	switch {
+	case theirs == 0 && yours == 0:
+		s.Text = fmt.Sprintf("%s, %s held what you have.", since, p.Branch.Upstream)
+		s.Next = "Ask again when it can be reached."
+	case theirs == 0:
+		s.Text = fmt.Sprintf("%s, %s held nothing that you do not have; %s of yours %s not there.", since, p.Branch.Upstream,
+			words.Count(yours, "commit", "commits"), words.Is(yours, "was", "were"))
+		s.Next = "Push when it can be reached; what is new there by then is joined first."
+	case yours == 0:
+		s.Text = fmt.Sprintf("%s, %s had pushed %s that you do not have.", since, they, commits)
+		s.Next = "Your branch can move forward to what was fetched."
+	default:
+		s.Text = fmt.Sprintf("%s, %s had pushed %s that yours %s not build on.", since, they, commits, words.Is(yours, "does", "do"))
+		s.Next = "You can join what was fetched; the push waits until the remote can be reached."
+	}
+}
+
+// someAuthors names the authors of commits, of many only the first.
+func someAuthors(commits []history.Node) string {
+	names := Authors(commits)
+	if len(names) > 3 {
+		return fmt.Sprintf("%s and %d others", names[0], len(names)-1)
+	}
+	return words.List(names)
+}
+
+// TheirNames names whose work theirs is.
+func (p *Position) TheirNames() string { return someAuthors(p.Parted.Theirs) }
+
+// Upstream is where the branch stands to its upstream, also where commits are picked.
+func (p *Position) Upstream() *Position {
+	if p.Home != nil {
+		return p.Home
+	}
+	return p
+}

@@ -1,0 +1,90 @@
+package recovery
+
+import (
+	"context"
+	"errors"
+
+	"dorvik/internal/core/history"
+	"dorvik/internal/core/object"
+)
+
+// Survey is where things stand, with both routes worked out: all that is said before a choice.
+type Survey struct {
+	Position *Position
+	Plan     *Plan
+	Overlap  []Overlap
+	State    State
+	InTheWay *OverwriteError // nil where nothing is
+	Drivers  []Driver        // merge drivers that would run if they were agreed to
+	Below    []history.Node  // the common ancestor, and the one before it
+	Me       string          // e-mail of the person at the keyboard; empty where it is not known
+}
+
+// Survey looks where things stand, asking the remote first if told to.
+func (s *Session) Survey(ctx context.Context, fetch bool, progress func(done, of int)) (*Survey, error) {
+	v := &Survey{}
+	var err error
+	if v.Position, err = s.Stand(ctx, fetch); err != nil {
+		return nil, err
+	}
+	if err := s.Sync(v.Position); err != nil {
+		return nil, err
+	}
+	v.State = s.State()
+	if v.Plan, err = s.Plan(ctx, v.Position, &v.State.Book, progress); err != nil {
+		return nil, err
+	}
+	asking := v.Plan.Asking()
+	if v.Overlap, err = s.Overlaps(v.Position, asking); err != nil {
+		return nil, err
+	}
+	if v.Drivers, err = s.Unagreed(ctx, asking); err != nil {
+		return nil, err
+	}
+	if err := s.InTheWay(v.Position, asking.Tree); err != nil && !errors.As(err, &v.InTheWay) {
+		return nil, err
+	}
+	v.Below = s.below(v.Position.Base(), 2)
+	if err := s.shown(ctx, v); err != nil {
+		return nil, err
+	}
+	if who, err := s.Repo.Committer(ctx); err == nil {
+		v.Me = who.Email
+	}
+	return v, nil
+}
+
+// shown has the ids of the survey be told apart.
+func (s *Session) shown(ctx context.Context, v *Survey) error {
+	if n := s.Repo.Abbrev(ctx); n > leastDigits {
+		s.digits.Store(int32(n))
+	}
+	ids := append(idsOf(v.Position.Parted.Yours), idsOf(v.Position.Parted.Theirs)...)
+	return s.tellApart(ctx, append(append(ids, idsOf(v.Below)...), idsOf(v.Position.TakenOut)...))
+}
+
+// below lists a commit and those before it along their first parents, at most n.
+func (w *Workspace) below(id object.ID, n int) (out []history.Node) {
+	for !id.IsZero() && len(out) < n {
+		c, err := w.Store.Commit(id)
+		if err != nil {
+			break // a shallow clone ends here
+		}
+		out = append(out, history.Node{ID: id, Commit: c})
+		if len(c.Parents) == 0 {
+			break
+		}
+		id = c.Parents[0]
+	}
+	return out
+}
+
+// Underway reports whether a route was taken and the recovery is beyond the choice.
+func (st *State) Underway() bool { return st.Stage > Choose && st.Route != "" }
+
+// TakeNotice gives what the session has to be told, once.
+func (s *Session) TakeNotice() string {
+	n := s.notice
+	s.notice = ""
+	return n
+}

@@ -1,0 +1,147 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+
+	"dorvik/internal/words"
+)
+
+func (s *checkScreen) view(w, h int) page {
+	p := page{nil}
+	switch {
+	case !s.ready:
+		return p
+	case !s.found:
+		p.say(w, line{}.bold(bright, "No check was found. ").
+			add(plain, "Nothing in this project tells how it is built or tested."))
+		p.say(w, txt(dim, "Name one with: git config dorvik.check 'make test'. Or go on without; then nothing proves that the joined code works."))
+		return p
+	case s.failed():
+		return s.failedPage(p, w, h)
+	case s.running():
+		p.say(w, line{}.bold(bright, "Checking the joined code. ").add(dim, words.Seconds(s.now().Sub(s.started))))
+	case s.passed():
+		p.say(w, line{}.bold(joined, "✓ The joined code passes. ").
+			add(plain, s.command.Line+" ended well after "+words.Seconds(s.result.Took)+"."))
+		p.say(w, txt(dim, "That is the very tree that will be pushed."))
+	default:
+		p.say(w, line{}.bold(bright, "Does the joined code build? ").
+			add(plain, "The texts join; that does not prove that they work together. This project is checked by:"))
+		p.blank()
+		p.row(txt(plain, "    ").bold(bright, "$ "+s.command.Line))
+		p.row(txt(dim, "      found from "+s.command.Source))
+		p.blank()
+		p.say(w, txt(plain, "It runs the joined code with your rights, in a checkout of its own inside the git directory. Your working tree is not used. Dorvik asks this once in a repository."))
+		s.mendedNote(&p, w)
+		return p
+	}
+	s.mendedNote(&p, w)
+	if s.output != nil {
+		p.blank()
+		p.rows(s.outputPage(w-2, h-len(p)))
+	}
+	return p
+}
+
+func (s *checkScreen) mendedNote(p *page, w int) {
+	if s.join == nil || len(s.join.Mended) == 0 {
+		return
+	}
+	paths := map[string]bool{}
+	var names []string
+	for _, mend := range s.join.Mended {
+		if !paths[mend.Path] {
+			paths[mend.Path] = true
+			names = append(names, mend.Path)
+		}
+	}
+	p.say(w, line{}.mark(markJoined).add(plain, "Mended: "+words.List(names)+". ").
+		add(dim, "The edit becomes part of "+s.holder+"."))
+}
+
+// failedPage lists the errors, the place of the marked one, and the output.
+func (s *checkScreen) failedPage(p page, w, h int) page {
+	next := "Nothing has been changed or pushed."
+	switch {
+	case s.holder == "":
+		next += " None of your commits is left to hold an edit: all of them are on their side already."
+	case len(s.places) > 0:
+		next += " Mend it here and check again: the edit becomes part of " + s.holder + "."
+	}
+	p.say(w, line{}.bold(trouble, "✗ The joined code does not pass. ").add(plain, next))
+	s.mendedNote(&p, w)
+	if len(s.places) == 0 {
+		p.row(txt(dim, "  The output names no place in a file of this project."))
+		p.blank()
+		return append(p, s.outputPage(w-2, h-len(p))...)
+	}
+	p.blank()
+	p.rows(s.errorRows(w, max(1, h/4)))
+	p.row(txt(plain, " ").then(rule(w - 2)))
+	rest := h - len(p)
+	if w < wide {
+		return append(p, s.placePage(w, rest)...)
+	}
+	left := w / 2
+	return append(p, beside(s.placePage(left-1, rest), s.outputPage(w-left-4, rest), left, w, rest)...)
+}
+
+// clickedError is a click on an error.
+type clickedError int
+
+// errorRows lists the errors around the marked one.
+func (s *checkScreen) errorRows(w, most int) page {
+	p := page{txt(plain, "  ").then(heading("ERRORS")).add(dim, fmt.Sprintf("  %d of %d", s.at+1, len(s.places)))}
+	shown := min(len(s.places), most)
+	from := max(0, min(s.at-shown/2, len(s.places)-shown))
+	for i := from; i < from+shown; i++ {
+		e := s.places[i]
+		mark := "   ✗ "
+		if i == s.at {
+			mark = " ▶ ✗ "
+		}
+		where := fmt.Sprintf("%s:%d", e.Path, e.Line)
+		if e.Col > 0 {
+			where += fmt.Sprintf(":%d", e.Col)
+		}
+		l := txt(trouble, mark).bold(bright, where).add(plain, "   "+e.Text)
+		if i == s.at {
+			l = l.fit(w).on(onRow)
+		}
+		p.row(l.clicks(clickedError(i)))
+	}
+	return p
+}
+
+func (s *checkScreen) placePage(w, h int) page {
+	e := s.places[s.at]
+	p := page{txt(plain, "  ").then(heading("THE PLACE")).add(dim, "  "+e.Path), nil}
+	lines := s.texts[e.Path]
+	from := max(0, min(e.Line-1-(h-2)/2, len(lines)-(h-2)))
+	for i := from; i < len(lines) && len(p) < h; i++ {
+		l := txt(faint, fmt.Sprintf("%6d ", i+1)).mark(gutter(lines[i].Origin)).add(plain, lines[i].Text)
+		if i == e.Line-1 {
+			l = l.fit(w).on(onTrouble)
+		}
+		p.row(l.cut(w))
+	}
+	return p
+}
+
+// outputPage is the end of the check's output.
+func (s *checkScreen) outputPage(w, h int) page {
+	p := page{txt(plain, "  ").then(heading("OUTPUT")), nil, txt(dim, "  $ "+s.command.Line)}
+	last := 2
+	if s.running() {
+		last = 0
+	}
+	for _, l := range s.output.last(max(0, h-len(p)-last)) {
+		p.row(txt(dim, "  "+strings.TrimRight(l, " ")).cut(w))
+	}
+	if s.failed() {
+		p.blank()
+		p.row(txt(trouble, fmt.Sprintf("  stopped after %s, exit %d", words.Seconds(s.result.Took), s.result.Exit)))
+	}
+	return p
+}

@@ -1,0 +1,322 @@
+package tui
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+
+	tea "charm.land/bubbletea/v2"
+
+	"dorvik/internal/core/history"
+	"dorvik/internal/core/merge"
+	"dorvik/internal/core/object"
+	"dorvik/internal/recovery"
+	"dorvik/internal/words"
+)
+
+// job is the recovery as the screens show it: what all of them read. Each screen has it, and
+// the frame through it.
+type job struct {
+	*frame
+	s    *recovery.Session
+	repo string
+	me   string // e-mail of the person at the keyboard
+
+	st      recovery.State
+	pos     *recovery.Position
+	plan    *recovery.Plan
+	overlap []recovery.Overlap
+	below   []history.Node    // the common ancestor, and the one before it
+	drivers []recovery.Driver // that would run if they were agreed to
+	inWay   *recovery.OverwriteError
+	notice  string // what opening found and did, said until something else is done
+
+	join      *recovery.Join
+	questions []recovery.Question
+	built     recovery.Built
+	signed    map[object.ID]object.ID // of the commits shown, those that have been signed since
+
+	aside   bool   // what is in the way and git does not know may be moved aside
+	rewrite bool   // commits that are on a remote may be rebased
+	resumed bool   // what was kept of an earlier run was gone on with
+	changed bool   // something was accepted or pushed in this run
+	holds   string // what the remote said it holds after the push
+
+	look   *lookScreen
+	choose *chooseScreen
+	settle *settleScreen
+	check  *checkScreen
+	push   *pushScreen
+}
+
+// newJob makes the screens. A new stage is a line here and a file.
+func newJob(ctx context.Context, s *recovery.Session, themeName string) *job {
+	j := &job{frame: newFrame(ctx, themeOf(themeName)), s: s, repo: filepath.Base(s.Repo.Dir), notice: s.TakeNotice()}
+	j.look = &lookScreen{job: j}
+	j.choose = &chooseScreen{job: j}
+	j.settle = &settleScreen{job: j}
+	j.check = &checkScreen{job: j}
+	j.push = &pushScreen{job: j}
+	j.stages = []stage{j.look, j.choose, j.settle, j.check, j.push}
+	j.under = &opening{job: j}
+	j.title, j.failed = j.heading, j.failure
+	return j
+}
+
+func (j *job) heading() line {
+	l := line{}.add(plain, " ").bold(bright, "dorvik").add(dim, "  "+j.repo)
+	if j.pos != nil {
+		l = l.add(plain, "   "+j.pos.Branch.Name).add(dim, " → ").add(plain, j.pos.Branch.Upstream)
+	}
+	return l
+}
+
+// asked is the usual right end of the first row: how old what is known of the remote is.
+func (j *job) asked() line {
+	switch remote := j.pos.Branch.Remote; {
+	case j.pos.Unanswered != nil:
+		return line{}.mark(markWarning).add(trouble, remote+" did not answer")
+	case j.pos.Asked.IsZero() && j.task != nil:
+		return txt(dim, "asking "+remote+"…")
+	case j.pos.Asked.IsZero():
+		return line{}.mark(markWarning).add(trouble, "not asked").add(dim, "  f fetches")
+	}
+	return txt(dim, j.pos.Branch.Remote+" was asked "+words.Ago(j.now(), j.pos.Asked))
+}
+
+// load looks where things stand, asking the remote first if told to.
+func (j *job) load(fetch bool) tea.Cmd {
+	doing := "reading the history"
+	if fetch && j.pos != nil {
+		doing = "asking " + j.pos.Branch.Remote
+	}
+	return j.start(doing, func(ctx context.Context, progress func(int, int)) (then, error) {
+		v, err := j.s.Survey(ctx, fetch, progress)
+		if err != nil {
+			return nil, err
+		}
+		return func() tea.Cmd { return j.loaded(v, fetch) }, nil
+	})
+}
+
+// loaded shows where things stand.
+func (j *job) loaded(v *recovery.Survey, asked bool) tea.Cmd {
+	j.pos, j.plan, j.overlap, j.st, j.inWay, j.me = v.Position, v.Plan, v.Overlap, v.State, v.InTheWay, v.Me
+	j.below, j.drivers = v.Below, v.Drivers
+	j.choose.fit()
+	j.join, j.questions = nil, nil
+	if _, is := j.under.(*opening); is {
+		j.goTo(j.look)
+	}
+	if !asked {
+		return j.load(true)
+	}
+	if j.resumed {
+		return nil
+	}
+	j.resumed = true
+	return j.resume()
+}
+
+// resume goes on where an earlier run was left.
+func (j *job) resume() tea.Cmd {
+	if j.pos.Trivial() == recovery.UpToDate && j.st.Accepted != nil {
+		j.flash = txt(plain, "You joined here before and have not pushed yet.")
+		return j.push.enter()
+	}
+	if !j.st.Underway() {
+		return nil
+	}
+	j.choose.route = j.st.Route
+	return j.rejoin(nil, func() tea.Cmd {
+		if n := j.join.Settled; n > 0 {
+			j.flash = txt(plain, fmt.Sprintf("Going on where you left: %s kept.",
+				words.Count(n, "decision was", "decisions were")))
+		}
+		return j.joined()
+	})
+}
+
+// rejoin works the chosen route out under the decisions; change, if not nil,
+// is made to the session first. next runs on the screen afterwards.
+func (j *job) rejoin(change func(s *recovery.Session) error, next then) tea.Cmd {
+	pos := j.pos
+	return j.start("joining", func(ctx context.Context, progress func(int, int)) (then, error) {
+		if change != nil {
+			if err := change(j.s); err != nil {
+				return nil, err
+			}
+		}
+		st := j.s.State()
+		join, err := j.s.Join(ctx, pos, st.Route, &st.Book, st.Mends, progress)
+		if err != nil {
+			return nil, err
+		}
+		questions, err := j.s.Questions(pos, join, &st.Book)
+		return func() tea.Cmd {
+			j.join, j.questions, j.st = join, questions, st
+			j.settle.verdicts = nil
+			if next == nil {
+				return nil
+			}
+			return next()
+		}, err
+	})
+}
+
+// joined goes to the stage that a joined route asks for.
+func (j *job) joined() tea.Cmd {
+	switch {
+	case j.pos.Picking && j.join.Open == 0 && j.join.Kept() == 0:
+		cmd := j.look.dropPick()
+		j.flash = txt(plain, "There is nothing left to pick: what those commits change is in your line. Your branch is as it was.")
+		return cmd
+	case j.join.Open > 0:
+		return j.settle.enter(j.settle.nextOpen(-1))
+	}
+	return j.check.enter()
+}
+
+func (j *job) failure(err error) tea.Cmd {
+	var blocked *recovery.Blocked
+	var published *recovery.PublishedError
+	var over *recovery.OverwriteError
+	j.check.stopped()
+	switch {
+	case errors.Is(err, context.Canceled) && j.pos != nil:
+		j.flash = txt(plain, "Cancelled. Nothing was changed.")
+	case errors.As(err, &blocked) && j.under == screen(j.look), j.pos == nil:
+		j.goTo(&opening{job: j, why: err})
+	case errors.As(err, &published): // it came here without having been confirmed
+		j.goTo(j.choose)
+		j.choose.route = recovery.Rebase
+		j.choose.confirm(published.Commits)
+	case errors.As(err, &over) && over.Unknown:
+		j.inWay = over
+		j.flash = warning(words.List(words.Some(over.Paths, 2)) +
+			" is in the way, and git does not know it. Press m to have it moved aside. Nothing was changed.")
+	default:
+		if over != nil {
+			j.inWay = over
+		}
+		j.flash = warning(words.Sentence(err.Error()))
+	}
+	return nil
+}
+
+// name tells an author: "you" for the person at the keyboard.
+func (j *job) name(n history.Node, side merge.Side) string {
+	if n.Commit == nil {
+		return "somebody"
+	}
+	a := n.Author()
+	if j.me != "" && a.Email == j.me {
+		if side == merge.Theirs {
+			return "you, from elsewhere"
+		}
+		return "you"
+	}
+	return a.Name
+}
+
+// first is the name of an author as one speaks of them.
+func (j *job) first(n history.Node, side merge.Side) string { return words.First(j.name(n, side)) }
+
+func (j *job) age(n history.Node) string { return words.Ago(j.now(), n.Author().Time()) }
+
+// movable reports whether what is in the way can be moved aside, and was not agreed to be.
+func (j *job) movable() bool { return j.inWay != nil && j.inWay.Unknown && !j.aside }
+
+// moveAside has what is in the way moved aside when the result is accepted.
+func (j *job) moveAside() {
+	j.aside = true
+	j.flash = txt(plain, words.List(words.Some(j.inWay.Paths, 3))+
+		" will be moved aside when you accept the result. Undo brings it back.")
+}
+
+// accepted reports whether the result shown is on the branch already. An earlier one
+// that was not pushed may be there, too, and is then among yours.
+func (j *job) accepted() bool {
+	a := j.st.Accepted
+	return a != nil && (a.Before == j.pos.Yours || j.pos.Trivial() == recovery.UpToDate)
+}
+
+// canUndo reports whether there is a join that can be taken back.
+func (j *job) canUndo() bool { return j.st.Accepted != nil && j.holds == "" }
+
+// undoJoin takes the accepted join back.
+func (j *job) undoJoin() tea.Cmd {
+	name := j.st.Accepted.Name
+	return j.startVital("going back", func(ctx context.Context, _ func(int, int)) (then, error) {
+		_, err := j.s.GoBack(ctx, name)
+		return func() tea.Cmd {
+			j.notice = j.s.TakeNotice()
+			j.flash = done("The join is undone: branch, index and files are as they were. Your decisions are kept.")
+			j.holds, j.rewrite = "", false
+			j.goTo(j.look)
+			return j.load(true)
+		}, err
+	})
+}
+
+func (j *job) farewell() string {
+	kept := len(j.st.Book.Decisions)
+	switch picks := len(j.st.Picks); {
+	case j.holds != "":
+		return "dorvik: pushed. " + j.holds
+	case j.st.Accepted != nil:
+		return "dorvik: the joined result is on your branch and not pushed yet. “dorvik” goes on; “dorvik undo” takes it back."
+	case j.changed:
+		return "dorvik: done."
+	case picks > 0:
+		return fmt.Sprintf("dorvik: nothing was changed. %s to pick; “dorvik” goes on where you left.",
+			words.Count(picks, "commit is left", "commits are left"))
+	case kept > 0:
+		return fmt.Sprintf("dorvik: nothing was changed. %s kept; “dorvik” goes on where you left.",
+			words.Count(kept, "decision is", "decisions are"))
+	}
+	return "dorvik: nothing was changed."
+}
+
+// opening is what there is before one knows where one stands, or where that cannot be known.
+type opening struct {
+	*job
+	why error // nothing can be done
+}
+
+func (o *opening) actions() []action {
+	if o.why == nil {
+		return nil
+	}
+	return []action{acts(keys.fetch, "look again", func() tea.Cmd {
+		o.goTo(&opening{job: o.job})
+		return o.load(o.pos != nil)
+	})}
+}
+
+func (o *opening) update(tea.Msg) tea.Cmd { return nil }
+
+func (o *opening) view(w, _ int) page {
+	p := page{nil}
+	var b *recovery.Blocked
+	switch {
+	case o.why == nil:
+		return p
+	case errors.As(o.why, &b):
+		p.say(w, line{}.bold(trouble, b.What+" ").add(plain, b.Next))
+	case errors.Is(o.why, context.Canceled):
+		p.say(w, line{}.bold(bright, "Cancelled. ").add(plain, "Where you stand was not looked at to the end."))
+	default:
+		p.say(w, line{}.bold(trouble, "This did not work. ").add(plain, words.Sentence(o.why.Error())))
+	}
+	p.blank()
+	p.say(w, txt(dim, "Nothing has been changed. Press f to look again, q to leave."))
+	return p
+}
+
+func (o *opening) status() line { return nil }
+
+func (o *opening) remark() line {
+	return txt(dim, "Nothing has been changed: your branch and working tree are as you left them.")
+}

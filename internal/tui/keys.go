@@ -1,0 +1,139 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+
+	"charm.land/bubbles/v2/key"
+)
+
+// keys are all keys there are. Each does one thing, whatever the screen; what that comes to
+// on a screen is said by the screen's action.
+var keys = struct {
+	next, back, help, quit, stop, yes,
+	up, down, pageUp, pageDown, top, bottom,
+	previous, following, left, right,
+	fetch, driver, aside, drop, undo,
+	write, views, list, output, again, skip, branch,
+	cursorLeft, cursorRight, pageDownOnly, save, undoTyping, redoTyping, deleteLine, newline, backspace, deleteRight,
+	lineStart, lineEnd, wordLeft, wordRight, textStart, textEnd, indent key.Binding
+	digits [10]key.Binding
+}{
+	next: bind("enter", "the next step", "enter"),
+	back: bind("esc", "back", "esc"),
+	help: bind("?", "all keys", "?"),
+	quit: bind("q", "quit", "q"),
+	stop: bind("ctrl+c", "cancel what runs, or quit", "ctrl+c"),
+	yes:  bind("y", "yes", "y"),
+
+	up:       bind("↑↓", "up, down", "up"),
+	down:     bind("", "", "down"),
+	pageUp:   bind("pgup pgdn", "scroll", "pgup"),
+	pageDown: bind("", "", "pgdown", "space"),
+	top:      bind("home end", "to the start, to the end", "home"),
+	bottom:   bind("", "", "end"),
+
+	following: bind("tab", "the next", "tab"),
+	previous:  bind("shift+tab", "the one before", "shift+tab"),
+	left:      bind("←→", "the other", "left"),
+	right:     bind("", "", "right"),
+
+	fetch:  bind("f", "fetch", "f"),
+	driver: bind("d", "merge driver", "d"),
+	aside:  bind("m", "move it aside", "m"),
+	drop:   bind("x", "drop the pick", "x"),
+	undo:   bind("u", "undo", "u"),
+
+	write:  bind("w", "write it", "w"),
+	views:  bind("v", "more of it", "v"),
+	list:   bind("j", "the list", "j"),
+	output: bind("o", "whole output", "o"),
+	again:  bind("r", "run again", "r"),
+	skip:   bind("s", "go on without…", "s"),
+	branch: bind("b", "join on your branch, push later", "b"),
+
+	cursorLeft:   bind("← →", "character by character", "left"),
+	cursorRight:  bind("", "", "right"),
+	pageDownOnly: bind("", "", "pgdown"), // where a blank is typed
+
+	save:        bind("ctrl+s", "keep this", "ctrl+s"),
+	undoTyping:  bind("ctrl+z", "undo", "ctrl+z"),
+	redoTyping:  bind("ctrl+y", "redo", "ctrl+y", "ctrl+shift+z"),
+	deleteLine:  bind("ctrl+k", "delete line", "ctrl+k"),
+	newline:     bind("enter", "a new line", "enter"),
+	backspace:   bind("backspace", "delete", "backspace"),
+	deleteRight: bind("delete", "delete to the right", "delete"),
+	lineStart:   bind("home", "start of the line", "home", "ctrl+a"),
+	lineEnd:     bind("end", "end of the line", "end", "ctrl+e"),
+	wordLeft:    bind("ctrl+← ctrl+→", "word by word", "ctrl+left", "alt+left", "alt+b"),
+	wordRight:   bind("", "", "ctrl+right", "alt+right", "alt+f"),
+	textStart:   bind("ctrl+home ctrl+end", "start and end of the text", "ctrl+home"),
+	textEnd:     bind("", "", "ctrl+end"),
+	indent:      bind("tab", "a tab", "tab"),
+
+	digits: digits(),
+}
+
+// bind declares a key: how it is written, what it does, and its names in the terminal. One
+// without words goes with the one before it.
+func bind(written, does string, names ...string) key.Binding {
+	return key.NewBinding(key.WithKeys(names...), key.WithHelp(written, does))
+}
+
+func digits() (d [10]key.Binding) {
+	for i := range d {
+		d[i] = bind("", "", fmt.Sprint(i))
+	}
+	return d
+}
+
+// as is a key with what it does in one place.
+func as(b key.Binding, does string) key.Binding {
+	if does != "" {
+		b.SetHelp(b.Help().Key, does)
+	}
+	return b
+}
+
+// written is a key under another name.
+func written(b key.Binding, name, does string) key.Binding {
+	b.SetHelp(name, does)
+	return b
+}
+
+// Section is the keys of one place.
+type Section struct {
+	Name string
+	Keys []key.Binding
+}
+
+// Keys lists every key and what it does, place by place: for ?, the README and the manual.
+func Keys() []Section {
+	return []Section{
+		{"everywhere", []key.Binding{keys.next, as(keys.back, "the step before"), as(keys.help, "this list"),
+			written(keys.up, "↑ ↓ pgup pgdn", "scroll; so does the mouse wheel"),
+			as(keys.stop, "cancel what runs, or quit; asks if you wrote"), as(keys.quit, "quit; safe at any time"),
+			as(keys.yes, "yes, where a question says so; nothing else agrees")}},
+		{"Look", []key.Binding{as(keys.next, "choose a way to join, or go straight on"), as(keys.fetch, "ask the remote again"),
+			as(keys.undo, "undo a join that is not pushed yet"), keys.drop, as(keys.driver, "let a merge driver run"),
+			as(keys.aside, "have what is in the way moved aside")}},
+		{"Choose", []key.Binding{as(keys.left, "the one way, the other"), as(keys.next, "take this way")}},
+		{"Settle", []key.Binding{written(keys.up, "↑ ↓ or 1–9", "mark a way; the result shows it at once"),
+			as(keys.next, "settle it as marked; where nothing is, nothing"), as(keys.write, "write the place yourself"),
+			written(keys.following, "tab shift+tab", "the next conflict, the one before"),
+			as(keys.list, "go into the list: a number goes to that conflict, enter reads a file"),
+			as(keys.views, "the edits, the result, or all together"), written(keys.pageUp, "pgup pgdn", "scroll the result"),
+			as(keys.undo, "undo the last decision")}},
+		{"reading", []key.Binding{written(keys.following, "tab shift+tab", "the next change, the one before")}},
+		{"writing", []key.Binding{as(keys.save, "keep what you wrote"), as(keys.back, "leave without keeping it"),
+			written(keys.undoTyping, "ctrl+z ctrl+y", "undo, redo"), as(keys.deleteLine, "delete the line"), keys.wordLeft}},
+		{"Check", []key.Binding{as(keys.next, "run it; mend the marked error; go on"), as(keys.up, "the error before, the next"),
+			keys.again, as(keys.output, "the whole output"), as(keys.undo, "undo the last mend"),
+			as(keys.skip, "go on although nothing proves that it works")}},
+		{"Push", []key.Binding{as(keys.next, "join here and push; never forced"), keys.branch,
+			as(keys.aside, "have what is in the way moved aside"), as(keys.undo, "undo the join, until it is pushed")}},
+	}
+}
+
+// Title is the name of a section as the head of a list.
+func (s Section) Title() string { return strings.ToUpper(s.Name[:1]) + s.Name[1:] }

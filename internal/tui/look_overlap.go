@@ -1,0 +1,171 @@
+package tui
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"dorvik/internal/core/history"
+	"dorvik/internal/core/merge"
+	"dorvik/internal/recovery"
+	"dorvik/internal/words"
+)
+
+// overlapPage shows file by file what both sides touched, uncommitted work, and
+// who to ask.
+func (s *lookScreen) overlapPage(w int) page {
+	var p page
+	switch s.pos.Trivial() {
+	case recovery.NotTrivial:
+		s.overlaps(&p, w)
+	case recovery.FastForward:
+		p = page{heading("NO OVERLAP"), nil}
+		p.rows(wrap(txt(plain, "You changed nothing that is not pushed, so nothing can conflict."), w))
+	}
+	s.uncommitted(&p, w, 0)
+	s.whoToAsk(&p)
+	return p
+}
+
+func (s *lookScreen) overlaps(p *page, w int) {
+	p.row(heading("WHERE BOTH CHANGED THE SAME FILES").flush(txt(dim, "changed lines "), w))
+	p.blank()
+	s.overlapRows(p, w)
+	decide := 0
+	for _, o := range s.overlap {
+		if o.Decide {
+			decide++
+		}
+	}
+	p.blank()
+	alone := words.Count(len(s.overlap)-decide, "joins by itself", "join by themselves")
+	if decide == 0 {
+		p.row(txt(joined, fmt.Sprintf("No file needs a decision; %s.", alone)))
+	} else {
+		p.row(line{}.bold(trouble, words.Count(decide, "file", "files")).
+			add(plain, " will need a decision; ").add(joined, alone+"."))
+	}
+	s.remarks(p, s.plan.Asking(), w)
+}
+
+// remarks tells what should be known of a join though it asks nothing.
+func (s *lookScreen) remarks(p *page, j *recovery.Join, w int) {
+	const most = 4
+	all := j.Remarks()
+	for i, n := range all {
+		if i == most {
+			p.row(txt(dim, fmt.Sprintf("▲ and %d remarks more; dorvik plan lists them.", len(all)-most)))
+			return
+		}
+		l := line{}.mark(markWarning)
+		if n.Path != "" {
+			l = l.add(bright, n.Path).add(plain, ": ")
+		}
+		p.rows(wrap(l.add(plain, n.Words+"."), w))
+	}
+}
+
+// kindWidth is room for how both sides met in a file.
+const kindWidth = 20
+
+func (s *lookScreen) overlapRows(p *page, w int) {
+	name, top := 12, 1
+	for _, o := range s.overlap {
+		name = max(name, len(o.Path))
+		top = max(top, o.Yours, o.Theirs)
+	}
+	bar := max(4, min(20, (w-name-kindWidth-6)/2)) // of each side, in cells
+	name = min(name, w-2*bar-kindWidth-6)
+	p.row(txt(plain, strings.Repeat(" ", name+2+bar-7)).add(yours, "yours "+markYours.sign).add(faint, "│").
+		add(theirs, markTheirs.sign+" theirs"))
+	p.blank()
+	const most = 14
+	for i, o := range s.overlap {
+		if i == most && len(s.overlap) > most+1 {
+			p.row(txt(dim, words.Count(len(s.overlap)-i, "more file", "more files")))
+			break
+		}
+		h := plain
+		if o.Kind == recovery.OnlyYours || o.Kind == recovery.OnlyTheirs {
+			h = dim
+		}
+		y, t := length(o.Yours, o.YoursWhole, top, bar), length(o.Theirs, o.TheirsWhole, top, bar)
+		l := txt(h, cutPath(o.Path, name)).fit(name+2).
+			add(plain, strings.Repeat(" ", bar-y)).add(yours, strings.Repeat("█", y)).add(faint, "│").
+			add(theirs, strings.Repeat("█", t)).add(plain, strings.Repeat(" ", bar-t+2))
+		p.row(l.then(s.kind(o)))
+	}
+}
+
+// kind says how both sides met in a file.
+func (s *lookScreen) kind(o recovery.Overlap) line {
+	word, h := string(o.Kind), plain
+	switch o.Kind {
+	case recovery.SameChange:
+		h = joined
+	case recovery.OnlyYours:
+		word, h = "only you", dim
+	case recovery.OnlyTheirs:
+		word, h = "only them", dim
+		if o.Author != "" {
+			word = "only " + words.First(o.Author)
+		}
+	}
+	if o.From != "" {
+		word = "changed and renamed"
+	}
+	if what := words.HintOf(o.Conflict, false); what != "" {
+		word = what
+	}
+	if o.Decide {
+		h = trouble
+	}
+	return txt(h, word)
+}
+
+// length is the length of a bar: at least one cell for any change.
+func length(n int, whole bool, top, most int) int {
+	if n == 0 && !whole {
+		return 0
+	}
+	return max(1, n*most/top)
+}
+
+func (s *lookScreen) uncommitted(p *page, w, in int) {
+	if len(s.pos.Dirty) == 0 {
+		return
+	}
+	var paths []string
+	for _, d := range s.pos.Dirty {
+		paths = append(paths, d.Path)
+	}
+	if len(*p) > 0 {
+		p.blank()
+	}
+	q := page{heading("NOT COMMITTED YET")}
+	l := txt(plain, words.List(words.Some(paths, 3))+". ")
+	if s.inWay == nil && !s.pos.NothingToDo() && s.pos.Trivial() != recovery.UpToDate {
+		l = l.add(dim, "This stays exactly as it is: the join does not touch "+words.Is(len(paths), "that file", "those files")+".")
+	}
+	q.rows(wrap(l, w))
+	p.rows(indent(q, in))
+}
+
+func (s *lookScreen) whoToAsk(p *page) {
+	if len(s.pos.Parted.Theirs) == 0 {
+		return
+	}
+	p.blank()
+	p.row(heading("WHO TO ASK"))
+	names := recovery.Authors(s.pos.Parted.Theirs)
+	for i, name := range names {
+		if i == 5 {
+			p.row(txt(dim, "  and "+words.Count(len(names)-i, "other", "others")))
+			break
+		}
+		mine := slices.DeleteFunc(slices.Clone(s.pos.Parted.Theirs),
+			func(n history.Node) bool { return n.Author().Name != name })
+		p.row(line{}.mark(markTheirs).add(plain, s.name(mine[0], merge.Theirs)+" ").
+			add(dim, fmt.Sprintf("%s, %s, last %s", mine[0].Author().Email, words.Count(len(mine), "commit", "commits"), s.age(mine[0]))))
+	}
+}

@@ -1,0 +1,357 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+
+	"dorvik/internal/core/history"
+	"dorvik/internal/core/merge"
+	"dorvik/internal/core/replay"
+	"dorvik/internal/recovery"
+	"dorvik/internal/words"
+)
+
+func (s *pushScreen) view(w, h int) page {
+	p := page{nil}
+	if !s.headline(&p, w) {
+		return s.scroll.window(p, h)
+	}
+	s.leftNote(&p, w)
+	p.blank()
+	p.head("WHAT "+strings.ToUpper(s.pos.Branch.Name)+" BECOMES", "")
+	p.blank()
+	s.becomes(&p, w)
+	if s.pos.Trivial() == recovery.NotTrivial && s.join != nil {
+		p.blank()
+		p.row(txt(plain, "  ").then(rule(w - 4)))
+		s.leftOutRows(&p, w)
+		if s.holds == "" {
+			p.blank()
+			p.row(txt(plain, "  ").then(rule(w - 4)))
+			s.madeSure(&p)
+		}
+	}
+	return s.scroll.window(p, h)
+}
+
+// headline says how the push stands; it reports false where there is nothing below it.
+func (s *pushScreen) headline(p *page, w int) bool {
+	d, up, remote := s.ready, s.pos.Branch.Upstream, s.pos.Branch.Remote
+	switch {
+	case s.holds != "":
+		p.say(w, line{}.bold(joined, "✓ Pushed. ").add(plain, s.holds+" "+s.inIt()))
+	case d == nil:
+		p.say(w, txt(dim, "Asking "+remote+" where it is…"))
+		return false
+	case s.refused != nil:
+		s.refusal(p, w)
+	case d.Moved:
+		p.say(w, line{}.bold(trouble, "▲ Somebody pushed meanwhile. ").
+			add(plain, up+" is no longer where it was when this was joined. Look at what is new; your decisions are kept."))
+		return false
+	case d.Silent != nil:
+		p.say(w, line{}.bold(trouble, "▲ "+remote+" did not answer. ").
+			add(plain, words.Sentence(d.Silent.Error())+" Whether a push gets through shows when it is tried."))
+	case s.behind():
+		n := words.Count(len(s.pos.Home.Parted.Theirs), "commit", "commits")
+		if s.accepted() {
+			p.say(w, line{}.bold(joined, "✓ Picked. ").add(plain, fmt.Sprintf("%s on your branch. %s has %s that you do not have: join the two lines before you push.",
+				words.Count(s.join.Kept(), "commit is", "commits are"), up, n)))
+		} else {
+			p.say(w, line{}.bold(joined, "Ready. ").add(plain, fmt.Sprintf("%s on your branch. %s has %s that you do not have, so a push comes after joining those.",
+				words.Count(s.join.Kept(), "commit goes", "commits go"), up, n)))
+		}
+	default:
+		head := "Ready to join and push."
+		if s.accepted() {
+			head = "Joined here, not pushed yet."
+		} else if !s.joins() {
+			head = "Ready to push."
+		}
+		p.say(w, line{}.bold(joined, head+" ").add(plain, fmt.Sprintf("%s to %s, which has not moved.",
+			words.Count(d.Commits, "commit goes", "commits go"), up)))
+	}
+	return true
+}
+
+// leftNote counts what is left out, which the list below tells.
+func (s *pushScreen) leftNote(p *page, w int) {
+	if s.ready == nil || len(s.ready.Left) == 0 || s.holds != "" {
+		return
+	}
+	n, mended := len(s.ready.Left), s.ready.Mended()
+	var parts []string
+	if n > mended {
+		parts = append(parts, words.Count(n-mended, "thing", "things")+" somebody did will be left out, as you decided")
+	}
+	if mended > 0 {
+		parts = append(parts, "your mend changed "+words.Count(mended, "line", "lines")+" somebody wrote")
+	}
+	p.warn(w, words.Sentence(strings.Join(parts, ", and ")+"; see the list below"))
+}
+
+// inIt says what of both sides is in what was pushed.
+func (s *pushScreen) inIt() string {
+	switch d := s.ready; {
+	case s.join == nil || d == nil:
+		return "Your work is in it."
+	case len(d.Left) > d.Mended():
+		return "Both sides' work is in it, but for " + words.Count(len(d.Left), "thing", "things") + " in the list below."
+	case len(d.Left) > 0:
+		return "Both sides' work is in it; your mend changed " + words.Count(len(d.Left), "line", "lines") + " of it."
+	}
+	return "Both sides' work is in it."
+}
+
+// refusal says why the push did not go through, and what to do.
+func (s *pushScreen) refusal(p *page, w int) {
+	head, text, next := s.refused.Refused(s.canUndo())
+	p.say(w, line{}.bold(trouble, "✗ "+head+" ").add(plain, text))
+	p.say(w, txt(dim, next))
+	if said := s.refused.Refusal.Words; len(said) > 0 {
+		p.blank()
+		p.head("WHAT WAS SAID", "")
+		for i, l := range said {
+			if i == 12 {
+				p.row(txt(dim, "    …"))
+				break
+			}
+			p.row(txt(plain, "    "+l))
+		}
+	}
+}
+
+// signedOf gives the commit that was made of one with a signature, or itself.
+func (s *pushScreen) idNow(i int) (id string, same bool) {
+	now := s.join.Steps[i].Commit.ID
+	if i < len(s.built.IDs) && !s.built.IDs[i].IsZero() {
+		now = s.built.IDs[i]
+	}
+	same = now == s.join.Steps[i].Commit.ID
+	if to, is := s.signed[now]; is {
+		now = to
+	}
+	return s.s.Short(now), same
+}
+
+// branchRow is a commit of the branch as it will be.
+type branchRow struct {
+	mark
+	prime             bool // it was made again
+	id, subject, note string
+	who               string
+}
+
+// branch lists the commits of the branch as it will be, newest first, down to the common ancestor.
+func (s *pushScreen) branch() (rows []branchRow) {
+	mine := func(n history.Node, note string) {
+		rows = append(rows, branchRow{markYours, false, s.s.Short(n.ID), n.Subject(), note, s.name(n, merge.Yours)})
+	}
+	again := func(m mark, side merge.Side) {
+		for i := len(s.join.Steps) - 1; i >= 0; i-- {
+			st := &s.join.Steps[i]
+			if st.Left() {
+				continue
+			}
+			id, same := s.idNow(i)
+			note := "unchanged"
+			if !same {
+				note = "new id, was " + s.s.Short(st.Commit.ID)
+			}
+			if len(s.join.Mended) > 0 && len(rows) == 0 {
+				note += ", with the mend"
+			}
+			rows = append(rows, branchRow{m, true, id, st.Commit.Subject(), note, s.name(st.Commit, side)})
+		}
+	}
+	as := ""
+	switch {
+	case s.pos.Trivial() == recovery.UpToDate || s.join == nil:
+	case s.pos.Picking:
+		again(markTheirs, merge.Theirs)
+		as = "as it is"
+	case s.join.Route == recovery.Rebase:
+		again(markYours, merge.Yours)
+	default:
+		subject, _, _ := strings.Cut(recovery.MergeMessage(s.pos), "\n")
+		id := s.built.Tip
+		if to, is := s.signed[id]; is {
+			id = to
+		}
+		note := words.If(len(s.join.Mended) > 0, "joins both lines, with the mend", "joins both lines")
+		rows = append(rows, branchRow{markJoined, false, s.s.Short(id), subject, note, "you"})
+		as = "as it is"
+	}
+	if s.join == nil || s.join.Route != recovery.Rebase {
+		for _, n := range s.pos.Parted.Yours {
+			mine(n, as)
+		}
+	}
+	if !s.pos.Picking { // else they stay where they are
+		for _, n := range s.pos.Parted.Theirs {
+			rows = append(rows, branchRow{markTheirs, false, s.s.Short(n.ID), n.Subject(), "on the remote", s.first(n, merge.Theirs)})
+		}
+	}
+	return rows
+}
+
+// becomes draws the branch as it will be.
+func (s *pushScreen) becomes(p *page, w int) {
+	const most = 10
+	rows, room := s.branch(), 24
+	for _, r := range rows {
+		room = max(room, len([]rune(r.subject)))
+	}
+	room = min(room, max(20, w-56))
+	for _, r := range rows[:min(most, len(rows))] {
+		sign := r.sign
+		if r.prime {
+			sign += "′"
+		}
+		p.row(txt(r.hue, "    "+sign).fit(8).add(r.hue, r.id+"  ").then(txt(plain, r.subject).fit(room)).
+			add(dim, "  "+r.who).fit(room+31).add(dim, "  "+r.note))
+	}
+	if len(rows) > most {
+		p.row(txt(dim, fmt.Sprintf("    and %s", words.Count(len(rows)-most, "older commit", "older commits"))))
+	}
+	if len(s.below) > 0 && s.pos.Trivial() == recovery.NotTrivial {
+		p.row(txt(base, "    "+markBase.sign).fit(8).add(base, s.s.Short(s.below[0].ID)+"  ").
+			add(dim, s.below[0].Subject()+"   where the lines part"))
+	}
+	if s.join == nil {
+		return
+	}
+	for i := range s.join.Steps {
+		st := &s.join.Steps[i]
+		why := "nothing of it is left"
+		switch st.Outcome {
+		case replay.AlreadyThere:
+			why = s.s.Short(st.Same.ID) + " holds the same change"
+		case replay.Emptied:
+		default:
+			continue
+		}
+		p.row(txt(dim, "    ◌").fit(8).add(dim, s.s.Short(st.Commit.ID)+"  "+st.Commit.Subject()+"   not needed: "+why))
+	}
+}
+
+func (s *pushScreen) leftOutRows(p *page, w int) {
+	const most = 8
+	left := s.ready.Left
+	p.head("LEFT OUT", "  what somebody did and the result does not hold")
+	p.blank()
+	if len(left) == 0 {
+		p.row(txt(plain, "    ").then(done("nothing")).add(dim, "   every line, name and deletion of either side is in the result"))
+		return
+	}
+	where := func(l recovery.LeftOut) string {
+		if l.Line > 0 {
+			return fmt.Sprintf("%s:%d", l.Path, l.Line)
+		}
+		return l.Path
+	}
+	column := 0
+	for _, l := range left[:min(most, len(left))] {
+		column = max(column, len([]rune(where(l))))
+	}
+	column = min(column, w/3)
+	for i, l := range left {
+		if i == most {
+			p.row(txt(dim, fmt.Sprintf("    and %d more", len(left)-i)))
+			break
+		}
+		m, who := markYours, "you"
+		if l.Side == merge.Theirs {
+			m, who = markTheirs, l.Author
+		}
+		text := words.LeftOut(l.Text, l.Kept, l.Mend)
+		if l.What == recovery.GivenName {
+			text = "this name; kept under another"
+		}
+		p.row(txt(plain, "    ").mark(m).add(m.hue, who).fit(20).add(dim, "  ").
+			then(txt(dim, cutPath(where(l), column)).fit(column+3)).add(m.hue, text).cut(w))
+	}
+}
+
+// madeSure lists what was made sure of, and what was not.
+func (s *pushScreen) madeSure(p *page) {
+	d := s.ready
+	p.head("BEFORE IT GOES", "")
+	p.blank()
+	row := func(well bool, what, detail string) {
+		m := markSettled
+		if !well {
+			m = markWarning
+		}
+		p.row(txt(plain, "    ").mark(m).add(plain, " "+what).fit(46).add(dim, "  "+detail))
+	}
+	row(true, "every conflict is settled", s.waysTaken())
+	if len(d.Marks) == 0 {
+		row(true, "no conflict marks in what goes", words.Count(d.Read, "file read", "files read"))
+	} else {
+		var where []string
+		for _, k := range d.Marks {
+			where = append(where, k.String())
+		}
+		row(false, "conflict marks stand in a file", words.List(words.Some(where, 2)))
+	}
+	switch c := s.check; {
+	case c.passed():
+		row(true, "the joined code passes its check", c.command.Line+"   "+words.Seconds(c.result.Took))
+	case c.failed():
+		row(false, "the check failed", "you chose to go on")
+	case c.ready && !c.found:
+		row(false, "the joined code was not checked", "no check was found")
+	default:
+		row(false, "the joined code was not checked", "you chose to go on")
+	}
+	if n := s.join.Kept(); s.join.Route == recovery.Rebase && !s.plan.Pushed() {
+		row(true, "nothing already pushed is rewritten", words.Count(n, "commit that was never pushed gets a new id", "commits that were never pushed get new ids"))
+	} else if s.join.Route == recovery.Rebase {
+		row(false, "commits that are on a remote get new ids", words.List(words.Some(s.choose.namesOf(s.plan.Published), 2)))
+	}
+	s.madeSureOfFiles(row)
+	if d.Silent == nil {
+		row(true, "the remote is where it was", s.s.Short(s.pos.Upstream().Theirs)+", asked "+words.Ago(s.now(), d.Asked))
+	} else {
+		row(false, "the remote did not answer", "")
+	}
+}
+
+// madeSureOfFiles tells what becomes of work that is not committed.
+func (s *pushScreen) madeSureOfFiles(row func(well bool, what, detail string)) {
+	var paths []string
+	for _, d := range s.pos.Dirty {
+		paths = append(paths, d.Path)
+	}
+	switch {
+	case s.accepted():
+	case s.inWay != nil && s.aside:
+		row(true, "what is in the way is moved aside", words.List(words.Some(s.inWay.Paths, 3)))
+	case s.inWay != nil:
+		row(false, "uncommitted work is in the way", words.List(words.Some(s.inWay.Paths, 3)))
+	case len(paths) > 0:
+		row(true, "uncommitted work stays as it is", words.List(words.Some(paths, 3)))
+	}
+}
+
+// waysTaken counts the ways by which conflicts were settled.
+func (s *pushScreen) waysTaken() string {
+	count := map[string]int{}
+	var order []string
+	for _, q := range s.questions {
+		if q.Decision == nil {
+			continue
+		}
+		if count[q.Decision.Way.Label()]++; count[q.Decision.Way.Label()] == 1 {
+			order = append(order, q.Decision.Way.Label())
+		}
+	}
+	if len(order) == 0 {
+		return "there were none"
+	}
+	for i, name := range order {
+		order[i] = fmt.Sprintf("%d × %s", count[name], name)
+	}
+	return strings.Join(order, ";  ")
+}

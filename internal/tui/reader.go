@@ -1,0 +1,101 @@
+package tui
+
+import (
+	"fmt"
+
+	tea "charm.land/bubbletea/v2"
+
+	"dorvik/internal/recovery"
+)
+
+// reader shows a text to be read, with the origin of each line.
+type reader struct {
+	f       *frame
+	title   line
+	numbers bool // the lines are numbered, and their origins are known
+	lines   []recovery.Line
+	scroll  scroll
+}
+
+func newReader(f *frame, title line, lines []recovery.Line, numbers bool) *reader {
+	r := &reader{f: f, title: title, numbers: numbers, lines: lines}
+	r.scroll.size(len(lines), f.room()-2)
+	if numbers {
+		r.seek(0, 1)
+	}
+	return r
+}
+
+// gutter is the sign of a line's origin.
+func gutter(o recovery.LineOrigin) mark {
+	switch o {
+	case recovery.LineYours:
+		return markYours
+	case recovery.LineTheirs:
+		return markTheirs
+	case recovery.LineJoined:
+		return markJoined
+	}
+	return markNone
+}
+
+func (r *reader) actions() []action {
+	out := []action{act(keys.back, "", quietly(r.f.close))}
+	if r.numbers {
+		out = append(out, act(keys.following, "next change", quietly(func() { r.seek(r.here()+1, 1) })),
+			act(keys.previous, "the one before", quietly(func() { r.seek(r.here()-1, -1) })))
+	}
+	return append(out, r.scroll.actions()...)
+}
+
+func (r *reader) update(msg tea.Msg) tea.Cmd {
+	r.scroll.update(msg)
+	return nil
+}
+
+func (r *reader) view(w, h int) page {
+	p := page{r.title.cut(w), nil}
+	room := h - len(p)
+	r.scroll.size(len(r.lines), room)
+	digits := len(fmt.Sprint(len(r.lines)))
+	from := r.scroll.at()
+	var seen page
+	for i, l := range r.lines[from:min(len(r.lines), from+room)] {
+		row := line{}.add(plain, " ")
+		if r.numbers {
+			row = row.add(faint, fmt.Sprintf("%*d ", digits, from+i+1)).mark(gutter(l.Origin))
+		}
+		seen.row(row.add(plain, l.Text).cut(w))
+	}
+	return append(p, r.scroll.edges(seen, len(r.lines))...)
+}
+
+func (r *reader) status() line { return nil }
+
+func (r *reader) remark() line { return txt(dim, "You are only reading.") }
+
+// lead is how many lines of the surroundings stand above a change gone to.
+const lead = 3
+
+// here is the line that one is at: the change gone to, or the first line seen.
+func (r *reader) here() int {
+	if at := r.scroll.at(); at > 0 {
+		return at + lead
+	}
+	return r.scroll.at()
+}
+
+func (r *reader) changeStarts(i int) bool {
+	changed := func(i int) bool { return r.lines[i].Origin != recovery.LineBase }
+	return changed(i) && (i == 0 || !changed(i-1))
+}
+
+// seek goes to the first run of changed lines from a line on, down or up.
+func (r *reader) seek(from, step int) {
+	for i := min(from, len(r.lines)); i < len(r.lines) && i >= 0; i += step {
+		if r.changeStarts(i) {
+			r.scroll.to(i - lead)
+			return
+		}
+	}
+}

@@ -1,0 +1,101 @@
+package tui
+
+import (
+	tea "charm.land/bubbletea/v2"
+
+	"charm.land/bubbles/v2/key"
+)
+
+// screen is one view. The frame draws it between its own first and last rows, and hands it
+// the keys it names; it knows no more of it.
+type screen interface {
+	// actions are the keys that do something now, the likeliest first. The last row shows
+	// them, and no other key does anything.
+	actions() []action
+	// update takes what is no action: a click on what was drawn, the wheel, what was typed.
+	update(msg tea.Msg) tea.Cmd
+	// view draws it into w × h cells.
+	view(w, h int) page
+	// status is the right end of the first row.
+	status() line
+	// remark is what is true here, above the keys when nothing else is to be said.
+	remark() line
+}
+
+// stage is a screen that is a step of the job, in the row of steps.
+type stage interface {
+	screen
+	label() string
+	// state tells how it stands in a few words, and whether that is well.
+	state() (words string, well bool)
+}
+
+// typist is a screen that takes what is typed. No letter is a key there.
+type typist interface {
+	screen
+	// unsaved says what would be lost by leaving; nil where nothing would.
+	unsaved() line
+}
+
+// action is a key and what it does now.
+type action struct {
+	key.Binding
+	do    func() tea.Cmd
+	waits bool // for the end of what runs
+}
+
+// act is an action that can be done at any time.
+func act(b key.Binding, does string, do func() tea.Cmd) action { return action{as(b, does), do, false} }
+
+// acts is an action that waits for the end of what runs, as it changes what that works on.
+func acts(b key.Binding, does string, do func() tea.Cmd) action { return action{as(b, does), do, true} }
+
+// also is an action that goes with another and is not written on its own.
+func also(b key.Binding, do func() tea.Cmd) action {
+	b.SetHelp("", "")
+	return action{b, do, false}
+}
+
+// quietly makes an action of what needs nothing done afterwards.
+func quietly(do func()) func() tea.Cmd {
+	return func() tea.Cmd { do(); return nil }
+}
+
+// question is a yes or no, laid over the screen that asks it.
+type question struct {
+	screen
+	f     *frame
+	words line
+	yes   string
+	do    func() tea.Cmd
+	no    func()
+}
+
+// ask lays a question over the screen. Only y agrees; esc does not.
+func (f *frame) ask(words line, yes string, do func() tea.Cmd, no func()) {
+	f.open(&question{f.screen(), f, words, yes, do, no})
+}
+
+func (q *question) actions() []action {
+	return []action{
+		acts(keys.yes, q.yes, func() tea.Cmd { q.f.close(); return q.do() }),
+		act(keys.back, "no", quietly(func() {
+			if q.f.close(); q.no != nil {
+				q.no()
+			}
+		})),
+	}
+}
+
+// view has the question stand below what it is about.
+func (q *question) view(w, h int) page {
+	asked := page{rule(w)}
+	asked.say(w, q.words)
+	p := q.screen.view(w, h-len(asked))
+	for len(p) < h-len(asked) {
+		p.blank()
+	}
+	return append(p[:h-len(asked)], asked...)
+}
+
+func (q *question) remark() line { return txt(dim, "Only y agrees; esc leaves things as they are.") }

@@ -1,0 +1,142 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+
+	"dorvik/internal/core/diff"
+	"dorvik/internal/core/merge"
+	"dorvik/internal/recovery"
+	"dorvik/internal/words"
+)
+
+// editsPage shows what each side did to the text both started from.
+func (s *settleScreen) editsPage(q *recovery.Question, w, rows int) page {
+	you := page{txt(plain, " ").bold(yours, "what you did").add(dim, " to the text both started from")}
+	they := page{txt(plain, " ").bold(theirs, "what "+s.theirName(q)+" did").add(dim, " to it")}
+	if s.w < wide { // one row says who and what
+		you, they = page{s.credit(q, merge.Yours)}, page{s.credit(q, merge.Theirs)}
+	}
+	c := q.Conflict
+	mine := edit{base: c.Base, place: c.Yours, text: c.Yours, note: "removed", from: c.Place.Base.Lo + 1, hue: yours, ground: onYours}
+	other := edit{base: c.Base, place: c.Theirs, text: c.Theirs, note: "removed", from: mine.from, hue: theirs, ground: onTheirs}
+	if o := c.Ways[0]; o.Moved != nil { // each edit is shown on the lines, wherever they went
+		mine.text, other.text, _ = q.File.Sides(c, o)
+		region := q.File.Text.Regions[o.Moved.Region]
+		if o.Moved.Side == merge.Yours {
+			mine.note = "moved to " + lineWords(region.Yours)
+		} else {
+			other.note = "moved to " + lineWords(region.Theirs)
+		}
+	}
+	a, b := mine.rows(s.theme.colour), other.rows(s.theme.colour)
+	if s.w >= wide {
+		half := (w - 3) / 2
+		return beside(append(you, atMost(a, rows-1)...), append(they, atMost(b, rows-1)...), half, w, 0)
+	}
+	each := max(1, rows/2-1)
+	return append(append(you, atMost(a, each)...), append(they, atMost(b, each)...)...)
+}
+
+// atMost is the first rows of a page, and how many more there are.
+func atMost(p page, n int) page {
+	if len(p) <= n {
+		return p
+	}
+	return append(p[:n-1:n-1], txt(dim, fmt.Sprintf("      … %s; v shows all", words.Count(len(p)-n+1, "more line", "more lines"))))
+}
+
+// edit is what a side did to a text, to be drawn word by word.
+type edit struct {
+	base, text string
+	place      string // what the side has there; its lines may be elsewhere
+	note       string // what became of them where that is nothing
+	from       int    // number of the first line of base
+	hue        hue
+	ground     ground
+}
+
+// drawnEdit is the rows of an edit as they come to be.
+type drawnEdit struct {
+	edit
+	colour bool
+	out    page
+	row    line
+	number int
+	fresh  bool // the row began with a line that is not in the base
+}
+
+// rows draws an edit on the base: what went struck through, what came on the side's ground.
+// Without colour, signs tell them apart.
+func (e edit) rows(colour bool) page {
+	d := &drawnEdit{edit: e, colour: colour, number: e.from}
+	if e.place == "" && e.base != "" {
+		d.out.row(txt(dim, "      ("+e.note+":)"))
+	}
+	a, b := diff.Words(e.base), diff.Words(e.text)
+	at := 0
+	for _, c := range diff.WordEdits(a, b) {
+		d.words(a[at:c.A0], ink{hue: plain}, true)
+		d.words(a[c.A0:c.A1], ink{hue: dim, strike: true}, true)
+		d.words(b[c.B0:c.B1], ink{hue: e.hue, ground: e.ground, bold: true}, false)
+		at = c.A1
+	}
+	d.words(a[at:], ink{hue: plain}, true)
+	if len(d.row) > 0 {
+		d.flush()
+	}
+	if len(d.out) == 0 {
+		d.out.row(txt(dim, "      nothing"))
+	}
+	return d.out
+}
+
+// words adds words of one ink; those of one line go together, so that a mark spans them.
+func (d *drawnEdit) words(words []string, k ink, inBase bool) {
+	for len(words) > 0 {
+		n := 1
+		for n < len(words) && !strings.HasSuffix(words[n-1], "\n") {
+			n++
+		}
+		d.put(strings.Join(words[:n], ""), k, inBase)
+		words = words[n:]
+	}
+}
+
+// put adds a piece of a line, and ends the row where it ends the line.
+func (d *drawnEdit) put(piece string, k ink, inBase bool) {
+	text := strings.TrimSuffix(piece, "\n")
+	blank := strings.TrimSpace(text) == ""
+	switch {
+	case blank && k.strike:
+		text = "" // a struck-out blank reads as a dash
+	case blank || d.colour:
+	case k.strike:
+		text, k.strike = "⟨−"+text+"⟩", false // a stroke would hide the sign
+	case k.ground != noGround:
+		text = "⟨+" + text + "⟩"
+	}
+	if len(d.row) == 0 {
+		d.fresh = !inBase
+	}
+	d.row = d.row.put(k, text)
+	if !strings.HasSuffix(piece, "\n") {
+		return
+	}
+	if len(d.row) == 0 {
+		d.fresh = !inBase
+	}
+	d.flush()
+	if inBase {
+		d.number++
+	}
+}
+
+func (d *drawnEdit) flush() {
+	label := txt(faint, fmt.Sprintf("%5d ", d.number))
+	if d.fresh {
+		label = txt(d.hue, "    + ")
+	}
+	d.out.row(label.then(d.row))
+	d.row = nil
+}

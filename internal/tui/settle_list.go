@@ -1,0 +1,244 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+
+	tea "charm.land/bubbletea/v2"
+
+	"dorvik/internal/core/merge"
+	"dorvik/internal/recovery"
+	"dorvik/internal/words"
+)
+
+const listWidth = 31
+
+// listing is the list of Settle with the keys: conflicts, and below them what joined by itself.
+type listing struct {
+	*settleScreen
+	row   int    // the conflicts first, then the files
+	typed string // digits
+}
+
+// toList gives the list the keys.
+func (s *settleScreen) toList() {
+	s.open(&listing{settleScreen: s, row: s.at})
+}
+
+// listed is the list while it has the keys, or a file of it is read.
+func (s *settleScreen) listed() *listing {
+	for _, over := range s.over {
+		if l, is := over.(*listing); is {
+			return l
+		}
+	}
+	return nil
+}
+
+func (l *listing) actions() []action {
+	enter := acts(keys.next, "go to it", l.enterRow)
+	if l.row >= len(l.questions) {
+		enter = acts(keys.next, "read it", l.enterRow)
+	}
+	move := func(by int) func() tea.Cmd {
+		return quietly(func() { l.moveTo(l.row + by) })
+	}
+	up := written(keys.up, fmt.Sprintf("↑↓ 1–%d", len(l.questions)), "conflict, file")
+	out := []action{enter, {up, move(-1), false}, also(keys.down, move(1)), also(keys.pageUp, move(-10)), also(keys.pageDown, move(10)),
+		also(keys.top, move(-1<<20)), also(keys.bottom, move(1<<20))}
+	for d := range keys.digits {
+		out = append(out, also(keys.digits[d], quietly(func() { l.digit(d) })))
+	}
+	return append(out, act(keys.back, "back to the conflict", quietly(l.close)), also(keys.list, quietly(l.close)))
+}
+
+func (l *listing) moveTo(row int) {
+	l.row, l.typed = max(0, min(row, len(l.questions)+len(l.joinedFiles())-1)), ""
+}
+
+// digit goes to the conflict of a number that is typed digit by digit.
+func (l *listing) digit(d int) {
+	for _, typed := range []string{l.typed + strconv.Itoa(d), strconv.Itoa(d)} {
+		if n, err := strconv.Atoi(typed); err == nil && n >= 1 && n <= len(l.questions) {
+			l.row, l.typed = n-1, typed
+			return
+		}
+	}
+}
+
+// enterRow goes to the conflict of the row, or reads its file.
+func (l *listing) enterRow() tea.Cmd {
+	if l.row < len(l.questions) {
+		l.close()
+		return l.turnTo(l.row)
+	}
+	return l.read(l.joinedFiles()[l.row-len(l.questions)].Path)
+}
+
+func (l *listing) update(msg tea.Msg) tea.Cmd {
+	if at, is := msg.(clickedConflict); is {
+		l.row = int(at)
+		return l.enterRow()
+	}
+	if wheel, is := msg.(tea.MouseWheelMsg); is {
+		l.moveTo(l.row + map[tea.MouseButton]int{tea.MouseWheelUp: -1, tea.MouseWheelDown: 1}[wheel.Button])
+		return nil
+	}
+	return l.settleScreen.update(msg)
+}
+
+func (l *listing) view(w, h int) page {
+	if w < wide {
+		return l.listPage(w, h)
+	}
+	return l.settleScreen.view(w, h)
+}
+
+func (l *listing) remark() line {
+	if l.row < len(l.questions) {
+		return txt(dim, "Enter goes to this conflict; a number goes to the conflict of that number.")
+	}
+	return txt(dim, "This file joined by itself. Read it if you like.")
+}
+
+// listPage is the conflicts, and below them what joined by itself.
+func (s *settleScreen) listPage(w, h int) page {
+	here, listed := s.at, s.listed()
+	if listed != nil {
+		here = listed.row
+	}
+	var p page
+	cursor := 0
+	add := func(i int, l line, click tea.Msg) {
+		if i == here {
+			cursor = len(p)
+			sign := " "
+			if listed == nil {
+				sign = "▸"
+			}
+			l = txt(bright, sign).then(l).fit(w).on(onRow)
+		} else {
+			l = txt(plain, " ").then(l).fit(w)
+		}
+		p.row(l.clicks(click))
+	}
+	if h > 24 {
+		p.blank()
+	}
+	p.row(txt(plain, " ").then(heading("CONFLICTS")).
+		add(plain, fmt.Sprintf("  %d", s.join.Settled)).add(dim, fmt.Sprintf(" of %d settled", len(s.questions))))
+	p.blank()
+	path := ""
+	for i := range s.questions {
+		q := &s.questions[i]
+		if key := fmt.Sprint(q.Stop, q.Conflict.Path); key != path {
+			if i > 0 {
+				p.blank()
+			}
+			path = key
+			p.row(txt(plain, "  ").bold(plain, cutPath(q.Conflict.Path, w-3)))
+		}
+		add(i, txt(faint, fmt.Sprintf("%*d ", len(fmt.Sprint(len(s.questions))), i+1)).then(conflictRow(q)), clickedConflict(i))
+	}
+	p.blank()
+	p.row(txt(plain, " ").then(rule(w - 2)))
+	files := s.joinedFiles()
+	p.row(txt(plain, " ").then(heading("JOINED BY THEMSELVES")).add(plain, fmt.Sprintf("  %d", len(files))))
+	for i, o := range files {
+		m, count := joinedSign(o)
+		add(len(s.questions)+i, line{}.mark(m).add(plain, cutPath(o.Path, w-12)).fit(w-6).add(dim, count), clickedFile(i))
+	}
+	if listed == nil && len(files) > 0 {
+		p.blank()
+		p.row(txt(dim, "  ").bold(bright, "j").add(dim, " goes into this list"))
+	}
+	s.list.size(len(p), h)
+	s.list.show(cursor)
+	return s.list.window(p, h)
+}
+
+// conflictRow is a conflict in the list.
+func conflictRow(q *recovery.Question) line {
+	where := lineWords(q.Conflict.Place.Yours)
+	if q.Conflict.Place.Yours.Empty() {
+		where = afterLine(q.Conflict.Place.Yours.Lo)
+	}
+	if q.Conflict.Whole() {
+		where = words.Hint(q.Conflict)
+	}
+	if q.Decision != nil {
+		return line{}.mark(markSettled).add(dim, q.Decision.Way.Label()+"  "+where)
+	}
+	return line{}.mark(markOpen).add(dim, where)
+}
+
+// joinedSign tells of a file that joined by itself whose change it has, and how many lines changed.
+func joinedSign(o recovery.Overlap) (mark, string) {
+	m, count := markJoined, fmt.Sprintf("~%d", max(o.Yours, o.Theirs))
+	switch o.Kind {
+	case recovery.OnlyYours:
+		m = markYours
+	case recovery.OnlyTheirs:
+		m = markTheirs
+	case recovery.SameChange:
+		count = "="
+	}
+	if o.YoursWhole || o.TheirsWhole {
+		count = "bin"
+	}
+	return m, count
+}
+
+// lineWords tells a span as people count lines, from 1.
+func lineWords(s merge.Span) string {
+	if s.Hi-s.Lo == 1 {
+		return fmt.Sprintf("line %d", s.Hi)
+	}
+	return fmt.Sprintf("lines %d–%d", s.Lo+1, s.Hi)
+}
+
+func afterLine(n int) string {
+	if n == 0 {
+		return "at the start"
+	}
+	return fmt.Sprintf("after line %d", n)
+}
+
+// joinedFiles are the files that ask nothing.
+func (s *settleScreen) joinedFiles() []recovery.Overlap {
+	asked := map[string]bool{}
+	for _, q := range s.questions {
+		for _, p := range q.File.Names() {
+			asked[p] = true
+		}
+	}
+	var out []recovery.Overlap
+	for _, o := range s.overlap {
+		if !o.Decide && !asked[o.Path] {
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
+// read opens a file of the joined tree to be read.
+func (s *settleScreen) read(path string) tea.Cmd {
+	pos, tree := s.pos, s.join.Tree
+	return s.start("reading "+path, func(context.Context, func(int, int)) (then, error) {
+		lines, ok, err := s.s.Lines(pos, tree, path)
+		if err != nil {
+			return nil, err
+		}
+		return func() tea.Cmd {
+			title := txt(plain, " ").bold(bright, path).add(dim, "   ").mark(markYours).add(dim, "yours  ").
+				mark(markTheirs).add(dim, "theirs  ").mark(markJoined).add(dim, "made in joining")
+			if !ok {
+				title = txt(plain, " ").bold(bright, path)
+				lines = []recovery.Line{{Text: "This path holds no text in the joined result: it is binary, a link, or deleted."}}
+			}
+			s.open(newReader(s.frame, title, lines, ok))
+			return nil
+		}, nil
+	})
+}

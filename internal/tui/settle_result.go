@@ -1,0 +1,158 @@
+package tui
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"dorvik/internal/core/diff"
+	"dorvik/internal/core/merge"
+	"dorvik/internal/core/settle"
+	"dorvik/internal/recovery"
+)
+
+// parts is the joined text with the marked way in the conflict's place, and which of
+// them the way is about: the place, or where its lines were moved to.
+func (s *settleScreen) parts(q *recovery.Question) (parts []settle.Part, at int) {
+	o := s.chosen(q)
+	parts = q.File.Parts(func(c *settle.Conflict) settle.Option {
+		if c == q.Conflict {
+			return o
+		}
+		o, _ := q.File.Chosen(c, &s.st.Book)
+		return o
+	})
+	if o.Moved != nil {
+		return parts, o.Moved.Region
+	}
+	return parts, slices.IndexFunc(parts, func(p settle.Part) bool { return p.Of == q.Conflict && p.Origin == merge.Contested })
+}
+
+// linesBefore counts the lines of the result above a part.
+func linesBefore(parts []settle.Part, at int) (n int) {
+	for _, p := range parts[:at] {
+		n += len(p.Lines)
+	}
+	return n
+}
+
+// resultPage is what the file will hold, around the place, with the origin of
+// each line.
+func (s *settleScreen) resultPage(q *recovery.Question, w, h int, whole bool) page {
+	parts, at := s.parts(q)
+	yours, theirs, _ := q.File.Sides(q.Conflict, s.chosen(q))
+	mine := paint(yours, theirs, strings.Join(parts[at].Lines, ""))
+	before := linesBefore(parts, at)
+	rows := linesBefore(parts, len(parts))
+	s.result.size(rows, h-1)
+	if !s.placed {
+		lead := max(1, (h-1-len(mine))/2)
+		if whole {
+			lead = max(1, (h-1)/3)
+		}
+		s.result.to(before - lead)
+		s.placed = true
+	}
+	seen := s.resultRows(q, parts, at, mine, s.result.at(), s.result.at()+h-1)
+	for i := range seen {
+		seen[i] = seen[i].cut(w)
+		if len(seen[i]) > 0 && seen[i][0].ink.ground == onJoined {
+			seen[i] = seen[i].fit(w).on(onJoined)
+		}
+	}
+	path := q.Conflict.Path
+	head := txt(plain, " ").bold(joined, "RESULT")
+	if s.way == unmarked {
+		head = head.add(dim, fmt.Sprintf("  not said yet; %s around the place, which is as it was before both edits", path))
+	} else {
+		head = head.add(dim, fmt.Sprintf("  lines %d–%d of the %d that %s will hold", s.result.at()+1, s.result.at()+len(seen), rows, path))
+	}
+	return append(page{head.cut(w)}, seen...)
+}
+
+// resultRows draws lines [start, end) of the result, the part at as mine.
+func (s *settleScreen) resultRows(q *recovery.Question, parts []settle.Part, at int, mine []line, start, end int) page {
+	var p page
+	n := 0
+	for i, part := range parts {
+		if n >= end {
+			break
+		}
+		if n+len(part.Lines) <= start {
+			n += len(part.Lines)
+			continue
+		}
+		m := s.origin(q, part, i == at)
+		for k, l := range part.Lines {
+			if n >= start && n < end {
+				text := txt(plain, l)
+				if i == at {
+					text = mine[k]
+				}
+				row := txt(faint, fmt.Sprintf("%5d ", n+1)).mark(m).then(text)
+				if i == at {
+					row = row.on(onJoined)
+				}
+				p.row(row)
+			}
+			n++
+		}
+	}
+	return p
+}
+
+// origin is the sign of where a part of the result comes from.
+func (s *settleScreen) origin(q *recovery.Question, part settle.Part, here bool) mark {
+	if part.Of != nil {
+		if _, settled := q.File.Chosen(part.Of, &s.st.Book); settled || here && s.way != unmarked {
+			return markJoined
+		}
+		return markOpen
+	}
+	switch part.Origin {
+	case merge.FromYours:
+		return markYours
+	case merge.FromTheirs:
+		return markTheirs
+	case merge.FromBoth:
+		return markJoined
+	}
+	return markNone
+}
+
+// paint colours the words of a result by the side that brought them.
+func paint(yourText, theirText, text string) []line {
+	words := diff.Words(text)
+	notIn := func(side string) []bool {
+		set := make([]bool, len(words))
+		for _, e := range diff.WordEdits(diff.Words(side), words) {
+			for i := e.B0; i < e.B1; i++ {
+				set[i] = true
+			}
+		}
+		return set
+	}
+	fromYours, fromTheirs := notIn(theirText), notIn(yourText)
+	var out []line
+	row := line{}
+	for i, t := range words {
+		k := ink{hue: plain}
+		switch {
+		case fromYours[i] && fromTheirs[i]:
+			k = ink{hue: joined, bold: true}
+		case fromYours[i]:
+			k = ink{hue: yours, bold: true}
+		case fromTheirs[i]:
+			k = ink{hue: theirs, bold: true}
+		}
+		row = row.put(k, strings.TrimSuffix(t, "\n"))
+		if strings.HasSuffix(t, "\n") {
+			out = append(out, row)
+			row = line{}
+		}
+	}
+	if len(row) > 0 {
+		out = append(out, row)
+	}
+	return out
+}

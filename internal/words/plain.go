@@ -1,0 +1,104 @@
+package words
+
+import (
+	"fmt"
+	"strings"
+	"time"
+	"unicode"
+)
+
+// Count tells a number of things: "1 commit", "3 commits".
+func Count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+// Is gives the one word or the other as a count asks.
+func Is(n int, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return many
+}
+
+// List joins names as prose does: "a, b and c"; without any it is nobody.
+func List(names []string) string {
+	switch n := len(names); n {
+	case 0:
+		return "nobody"
+	case 1:
+		return names[0]
+	default:
+		return strings.Join(names[:n-1], ", ") + " and " + names[n-1]
+	}
+}
+
+// Some is the first n names of a list, and how many more there are.
+func Some(names []string, n int) []string {
+	if len(names) <= n {
+		return names
+	}
+	return append(append([]string(nil), names[:n]...), fmt.Sprintf("%d more", len(names)-n))
+}
+
+// Sentence makes the text of an error, or a clause, a sentence.
+func Sentence(s string) string {
+	r := []rune(s)
+	if len(r) == 0 {
+		return s
+	}
+	r[0] = unicode.ToUpper(r[0])
+	if !strings.ContainsRune(".?!", r[len(r)-1]) {
+		r = append(r, '.')
+	}
+	return string(r)
+}
+
+// Ago tells a moment as its distance from now.
+func Ago(now, then time.Time) string {
+	d := now.Sub(then)
+	switch {
+	case d < 0:
+		return then.Format("2 Jan 2006")
+	case d < 5*time.Second:
+		return "just now"
+	case d < time.Minute:
+		return fmt.Sprintf("%d s ago", int(d.Seconds()))
+	case d < time.Hour:
+		return fmt.Sprintf("%d min ago", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h ago", int(d.Hours()))
+	case d < 60*24*time.Hour:
+		return fmt.Sprintf("%d days ago", int(d.Hours()/24))
+	case then.Year() == now.Year():
+		return then.Format("2 Jan")
+	}
+	return then.Format("2 Jan 2006")
+}
+
+// Seconds tells how long something took.
+func Seconds(d time.Duration) string {
+	if d < 10*time.Second {
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	}
+	return fmt.Sprintf("%d s", int(d.Seconds()))
+}
+
+// First is the first word of a name; "you, from elsewhere" stays whole.
+func First(name string) string {
+	if strings.HasPrefix(name, "you") {
+		return name
+	}
+	f, _, _ := strings.Cut(name, " ")
+	return f
+}
+
+// If gives the one or the other.
+func If(is bool, yes, no string) string {
+	if is {
+		return yes
+	}
+	return no
+}

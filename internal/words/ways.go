@@ -1,0 +1,64 @@
+package words
+
+import (
+	"strings"
+
+	"dorvik/internal/core/merge"
+	"dorvik/internal/core/settle"
+)
+
+// Taking says what it means to take a way of a conflict.
+func Taking(c *settle.Conflict, o settle.Option) string {
+	n, naming := c.Subject.(*merge.Naming)
+	switch {
+	case naming && n.Yours.Name != "" && n.Theirs.Name != "":
+		return "What is in the file is kept whatever you take. Only the name is decided."
+	case o.Way == settle.Both:
+		return "Both are kept, one of them under another name."
+	case c.Whole():
+		return "One side of this is kept as it is. What the other did is listed before the push."
+	case o.Moved != nil:
+		return "The lines are where they were moved to, with the edit of the other side made there."
+	}
+	switch o.Way {
+	case settle.Sorted:
+		return "Puts what both added in the order of the lines around."
+	case settle.Weave:
+		return "Weave keeps every word either side added and drops every word either removed."
+	case settle.Yours:
+		return "Takes your text. What they changed here is left out, and listed before the push."
+	case settle.Theirs:
+		return "Takes their text. What you changed here is left out, and listed before the push."
+	case settle.Base:
+		return "Takes the text both of you started from; neither edit is kept."
+	}
+	return "Keeps both texts whole, one after the other. Read how they follow each other first."
+}
+
+// Costs tells what a way leaves out and what it keeps against a side's will; whose is the
+// other side in the genitive, as "Ilka's".
+func Costs(v settle.Verdict, whose, who string) string {
+	out := count(v.LeavesOut, "leaves out ", "your #", whose+" #")
+	if out == "" {
+		out = count(v.Keeps, "keeps ", "# you removed", "# "+who+" removed")
+	}
+	return out
+}
+
+// count tells how many words of each side some pieces are; # in the phrases is their number.
+func count(pieces []settle.Piece, verb, yours, theirs string) string {
+	var parts []string
+	for _, s := range []struct {
+		side   settle.Side
+		phrase string
+	}{{merge.Yours, yours}, {merge.Theirs, theirs}} {
+		if n := settle.CountWords(pieces, s.side); n > 0 {
+			before, after, _ := strings.Cut(s.phrase, "#")
+			parts = append(parts, before+Count(n, "word", "words")+after)
+		}
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return verb + List(parts)
+}
