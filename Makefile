@@ -3,7 +3,7 @@
 
 GO ?= go
 
-.PHONY: build demo test race soak lint bench need
+.PHONY: build demo test race soak lint bench need docs
 
 build: bin/dorvik
 
@@ -37,6 +37,10 @@ lint:
 	@bad=$$(gofmt -l cmd internal e2e); [ -z "$$bad" ] || { echo "gofmt would change: $$bad"; exit 1; }
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
+
+## docs: the table of keys in the README, and the manual page, from the program itself
+docs:
+	$(GO) run ./scripts/docs
 
 bench:
 	$(GO) test -run '^$$' -bench . ./...

@@ -127,7 +127,7 @@ func (x *terminal) mine() *gittest.Repo { return gittest.At(x.t, x.scene.Clone) 
 // fetched waits for the first full look.
 func (x *terminal) fetched() {
 	x.t.Helper()
-	x.see("A push is refused as things are", "origin was asked", "Ilka Renn", "4 new")
+	x.see("A push is refused as things are", "origin was asked", "Ilka Renn", "4 theirs")
 }
 
 // settleByRebase goes from the first look to Check, taking what is suggested.
@@ -217,7 +217,7 @@ func TestATeammatePushesInBetween(t *testing.T) {
 	ilka.Git("push", "-q")
 
 	x.press("Enter")
-	x.see("Somebody pushed first, so the push was refused.", "5 new · 4 unpushed", "Storm notice")
+	x.see("Somebody pushed first, so the push was refused.", "5 theirs · 4 yours", "Storm notice")
 	assert.Equal(t, before, x.mine().Git("rev-parse", "main"), "the branch is back where it was")
 	x.press("Enter")
 	x.see("Why rebase:")
@@ -347,11 +347,11 @@ func TestPick(t *testing.T) {
 	assert.Equal(t, "Ilka Renn", mine.Git("log", "-1", "--format=%an"))
 	assert.Equal(t, dirty, mine.Git("status", "--porcelain"))
 	x.press("Enter")
-	x.see("A push is refused as things are", "6 unpushed", "in 4c9", "undo the join")
+	x.see("A push is refused as things are", "6 yours", "in 4c9", "undo the join")
 	x.press("u")
 	x.see("2 commits to pick.", "The join is undone")
 	assert.Equal(t, before, mine.Git("rev-parse", "HEAD"))
 	x.press("x")
-	x.see("A push is refused as things are", "4 unpushed", "The pick is dropped")
+	x.see("A push is refused as things are", "4 yours", "The pick is dropped")
 	assert.Equal(t, dirty, mine.Git("status", "--porcelain"))
 }

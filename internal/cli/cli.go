@@ -65,6 +65,9 @@ func Main(args []string, out, errs io.Writer, screen Screen) int {
 	return e.code(root.ExecuteContext(ctx))
 }
 
+// Root gives the commands, for what is written about them.
+func Root() *cobra.Command { return (&env{out: io.Discard, err: io.Discard}).root() }
+
 func (e *env) code(err error) int {
 	var x exit
 	var u usage

@@ -374,65 +374,40 @@ func (s *chooseScreen) drawing(j *recovery.Join, w int) page {
 	case recovery.Rebase:
 		return s.drawRebase(j, w)
 	}
-	lane := func(m mark, n int) string {
-		if n > 8 {
-			return fmt.Sprintf("───%d × %s", n, m.sign)
-		}
-		return strings.Repeat("───"+m.sign, n)
+	top, bottom := row(markYours, "", len(s.pos.Parted.Yours), 8), row(markTheirs, "", len(s.pos.Parted.Theirs), 8)
+	n := max(top.width(), bottom.width())
+	pad := func(l line, h hue, end string) line {
+		return l.add(h, strings.Repeat("─", n-l.width()+3)+end)
 	}
-	top, bottom := lane(markYours, len(s.pos.Parted.Yours)), lane(markTheirs, len(s.pos.Parted.Theirs))
-	n := max(len([]rune(top)), len([]rune(bottom)))
-	pad := func(s string) string { return s + strings.Repeat("─", n-len([]rune(s))) + "───" }
 	return page{
-		txt(base, " "+markBase.sign).add(yours, pad(top)+"╮"),
+		txt(base, " "+markBase.sign).then(pad(top, yours, "╮")),
 		txt(theirs, " │").add(plain, strings.Repeat(" ", n+3)).bold(joined, markJoined.sign).add(joined, "  joined"),
-		txt(theirs, " ╰"+pad(bottom)+"╯"),
+		txt(theirs, " ╰").then(pad(bottom, theirs, "╯")),
 	}
 }
 
-// The cells a commit and its id take in a drawing, less the digits of the id.
-const gap = 2
+// row draws n commits in a row, or where they are more than most their number.
+func row(m mark, prime string, n, most int) line {
+	if n > most {
+		return txt(m.hue, fmt.Sprintf("───%d × %s", n, m.sign+prime))
+	}
+	return txt(m.hue, strings.Repeat("───"+m.sign+prime, n))
+}
 
 // drawPick draws picked commits after yours.
 func (s *chooseScreen) drawPick(j *recovery.Join, w int) page {
-	b := s.s.Short(s.pos.Base())
-	l, ids := txt(base, " "+markBase.sign), txt(dim, " "+b)
-	if a := s.pos.Parted.Yours; len(a) > 0 {
-		l = l.add(yours, fmt.Sprintf("── %d × %s ──", len(a), markYours.sign))
-	}
-	cell := len(b) + gap
-	if j.Kept() > (w-24)/cell {
-		return page{l.add(theirs, fmt.Sprintf("── %d × %s′", j.Kept(), markTheirs.sign)), ids}
-	}
-	for i := range j.Steps {
-		if !j.Steps[i].Left() {
-			l = l.add(theirs, strings.Repeat("─", cell-1)+markTheirs.sign+"′")
-			ids = ids.fit(l.width()-2).add(theirs, s.s.Short(j.Steps[i].Commit.ID))
-		}
-	}
-	return page{l, ids}
+	most := w/4 - 2
+	return s.straight(row(markYours, "", len(s.pos.Parted.Yours), most/2), row(markTheirs, "′", j.Kept(), most/2))
 }
 
 // drawRebase draws your commits after theirs.
 func (s *chooseScreen) drawRebase(j *recovery.Join, w int) page {
-	b, t := s.s.Short(s.pos.Base()), s.pos.Parted.Theirs
-	signs, ids := txt(base, " "+markBase.sign), txt(dim, " "+b)
-	cell := len(b) + gap
-	if j.Kept()+len(t) > (w-cell-1)/cell {
-		return page{signs.add(theirs, fmt.Sprintf("── %d × %s ──", len(t), markTheirs.sign)).
-			add(yours, fmt.Sprintf("── %d × %s", j.Kept(), markYours.sign)), ids}
-	}
-	put := func(m mark, id string) {
-		signs = signs.add(m.hue, strings.Repeat("─", cell-1)+m.sign)
-		ids = ids.fit(cell*((ids.width()+cell-1)/cell)+1).add(m.hue, id)
-	}
-	for i := len(t) - 1; i >= 0; i-- {
-		put(markTheirs, s.s.Short(t[i].ID))
-	}
-	for i := range j.Steps {
-		if !j.Steps[i].Left() {
-			put(markYours, s.s.Short(j.Steps[i].Commit.ID))
-		}
-	}
-	return page{signs, ids}
+	most := w/4 - 2
+	return s.straight(row(markTheirs, "", len(s.pos.Parted.Theirs), most/2), row(markYours, "′", j.Kept(), most/2))
+}
+
+// straight draws one line of commits after the common ancestor.
+func (s *chooseScreen) straight(first, then line) page {
+	return page{txt(base, " "+markBase.sign).then(first).then(then),
+		txt(dim, " "+s.s.Short(s.pos.Base())).add(dim, "   ′ made again, with a new id")}
 }

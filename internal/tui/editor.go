@@ -238,14 +238,14 @@ func (e *editor) vertical(n int) {
 }
 
 // key does what a key means while writing.
-func (e *editor) key(k tea.KeyPressMsg, height int) {
+func (e *editor) key(k tea.KeyPressMsg) {
 	for _, b := range []struct {
 		key.Binding
 		do func()
 	}{
 		{keys.cursorLeft, func() { e.left() }}, {keys.cursorRight, func() { e.right() }},
 		{keys.up, func() { e.vertical(-1) }}, {keys.down, func() { e.vertical(1) }},
-		{keys.pageUp, func() { e.vertical(-height) }}, {keys.pageDownOnly, func() { e.vertical(height) }},
+		{keys.pageUp, func() { e.vertical(-e.scroll.room()) }}, {keys.pageDownOnly, func() { e.vertical(e.scroll.room()) }},
 		{keys.lineStart, func() { e.col = 0 }}, {keys.lineEnd, func() { e.col = e.end() }},
 		{keys.wordLeft, func() { e.word(e.left, e.charLeft) }}, {keys.wordRight, func() { e.word(e.right, e.charRight) }},
 		{keys.textStart, func() { e.row, e.col = 0, 0 }},

@@ -105,7 +105,7 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case ended:
 		return f, f.finished(msg)
 	case tea.MouseClickMsg:
-		rows, _ := f.draw()
+		rows := f.draw()
 		if msg.Y < 0 || msg.Y >= len(rows) {
 			return f, nil
 		}
@@ -130,7 +130,7 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 
 // View draws the whole screen.
 func (f *frame) View() tea.View {
-	rows, _ := f.draw()
+	rows := f.draw()
 	text := make([]string, len(rows))
 	for i, r := range rows {
 		text[i] = f.theme.render(r)
@@ -145,10 +145,10 @@ func (f *frame) View() tea.View {
 	return v
 }
 
-// draw gives the rows of the screen, each as wide as it, and how many of them the view has.
-func (f *frame) draw() (p page, room int) {
+// draw gives the rows of the screen, each as wide as it.
+func (f *frame) draw() (p page) {
 	if f.w < minWidth || f.h < minHeight {
-		return page{txt(plain, fmt.Sprintf("Too small: dorvik needs %d×%d.", minWidth, minHeight)).fit(f.w)}, 0
+		return page{txt(plain, fmt.Sprintf("Too small: dorvik needs %d×%d.", minWidth, minHeight)).fit(f.w)}
 	}
 	p.row(f.title().flush(f.screen().status().add(plain, " "), f.w))
 	if f.h >= 30 {
@@ -156,7 +156,8 @@ func (f *frame) draw() (p page, room int) {
 	}
 	p.row(f.steps())
 	p.row(rule(f.w))
-	room = f.h - len(p) - 3
+	said := f.said()
+	room := f.h - len(p) - 2 - len(said)
 	body := f.screen().view(f.w, room)
 	for i := range room {
 		if i < len(body) {
@@ -166,20 +167,12 @@ func (f *frame) draw() (p page, room int) {
 		}
 	}
 	p.row(rule(f.w))
-	p.row(f.said())
+	p.rows(said)
 	p.row(f.foot())
 	for i := range p {
 		p[i] = p[i].fit(f.w)
 	}
-	return p, room
-}
-
-// room is how many rows the view has.
-func (f *frame) room() int {
-	if f.h >= 30 {
-		return f.h - 7
-	}
-	return f.h - 6
+	return p
 }
 
 // steps is the row of the stages, each with its state.
@@ -212,16 +205,19 @@ func (f *frame) steps() line {
 	return l
 }
 
-// said is the row above the keys: what runs, what just happened, or what is true here.
-func (f *frame) said() line {
-	l := line{}.add(plain, " ")
-	if t := f.running(); t != nil {
-		return l.then(t)
+// said is above the keys: what runs, what just happened, or what is true here. It takes as
+// many rows as it needs, up to a few.
+func (f *frame) said() page {
+	const most = 4
+	l := f.running()
+	if l != nil {
+		return page{txt(plain, " ").then(l)}
 	}
-	if f.flash != nil {
-		return l.then(f.flash)
+	if l = f.flash; l == nil {
+		l = f.screen().remark()
 	}
-	return l.then(f.screen().remark())
+	rows := indent(wrap(l, f.w-2), 1)
+	return rows[:min(most, len(rows))]
 }
 
 // foot names the keys that matter here, as many as fit, and always ?.

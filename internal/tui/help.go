@@ -51,22 +51,23 @@ func legend() page {
 func (s *helpScreen) view(w, h int) page {
 	p := append(page{nil}, legend()...)
 	p.blank()
-	sections := Keys()
-	show := func(list []Section) (out page) {
-		for _, sec := range list {
+	show := func(right, all bool) (out page) {
+		for _, sec := range Keys() {
+			if sec.right != right && !all {
+				continue
+			}
 			out.row(txt(plain, "  ").then(heading(strings.ToUpper(sec.Name))))
-			for _, row := range strings.Split(s.f.keys.FullHelpView([][]key.Binding{padded(sec.Keys)}), "\n") {
-				out.row(txt(plain, "    ").then(drawn(row)))
+			for _, b := range padded(sec.Keys) {
+				out.row(txt(plain, "    ").then(drawn(s.f.keys.FullHelpView([][]key.Binding{{b}}))))
 			}
 			out.blank()
 		}
 		return out
 	}
 	if w < wide {
-		p.rows(show(sections))
+		p.rows(show(false, true))
 	} else {
-		half := len(sections) / 2
-		p.rows(beside(show(sections[:half]), show(sections[half:]), w/2-2, w, 0))
+		p.rows(beside(show(false, false), show(true, false), w/2-2, w, 0))
 	}
 	return s.scroll.window(p, h)
 }

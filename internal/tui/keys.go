@@ -103,34 +103,34 @@ func written(b key.Binding, name, does string) key.Binding {
 
 // Section is the keys of one place.
 type Section struct {
-	Name string
-	Keys []key.Binding
+	Name  string
+	right bool // it stands at the right where there is room
+	Keys  []key.Binding
 }
 
 // Keys lists every key and what it does, place by place: for ?, the README and the manual.
 func Keys() []Section {
 	return []Section{
-		{"everywhere", []key.Binding{keys.next, as(keys.back, "the step before"), as(keys.help, "this list"),
+		{"everywhere", false, []key.Binding{keys.next, as(keys.back, "the step before"), as(keys.help, "this list"),
 			written(keys.up, "↑ ↓ pgup pgdn", "scroll; so does the mouse wheel"),
-			as(keys.stop, "cancel what runs, or quit; asks if you wrote"), as(keys.quit, "quit; safe at any time"),
-			as(keys.yes, "yes, where a question says so; nothing else agrees")}},
-		{"Look", []key.Binding{as(keys.next, "choose a way to join, or go straight on"), as(keys.fetch, "ask the remote again"),
+			as(keys.stop, "cancel what runs, or quit"), as(keys.quit, "quit; safe at any time"),
+			as(keys.yes, "agree, where a question is asked")}},
+		{"Look", false, []key.Binding{as(keys.next, "choose a way to join, or go straight on"), as(keys.fetch, "ask the remote again"),
 			as(keys.undo, "undo a join that is not pushed yet"), keys.drop, as(keys.driver, "let a merge driver run"),
 			as(keys.aside, "have what is in the way moved aside")}},
-		{"Choose", []key.Binding{as(keys.left, "the one way, the other"), as(keys.next, "take this way")}},
-		{"Settle", []key.Binding{written(keys.up, "↑ ↓ or 1–9", "mark a way; the result shows it at once"),
-			as(keys.next, "settle it as marked; where nothing is, nothing"), as(keys.write, "write the place yourself"),
-			written(keys.following, "tab shift+tab", "the next conflict, the one before"),
-			as(keys.list, "go into the list: a number goes to that conflict, enter reads a file"),
+		{"Choose", false, []key.Binding{as(keys.left, "the one way, the other"), as(keys.next, "take this way")}},
+		{"Settle", true, []key.Binding{written(keys.up, "↑ ↓ or 1–9", "mark a way; the result shows it at once"),
+			as(keys.next, "settle it by the marked way"), as(keys.write, "write the place yourself"),
+			written(keys.following, "tab shift+tab", "the next conflict, or change in a file"),
+			as(keys.list, "the list: a number is a conflict, enter reads"),
 			as(keys.views, "the edits, the result, or all together"), written(keys.pageUp, "pgup pgdn", "scroll the result"),
 			as(keys.undo, "undo the last decision")}},
-		{"reading", []key.Binding{written(keys.following, "tab shift+tab", "the next change, the one before")}},
-		{"writing", []key.Binding{as(keys.save, "keep what you wrote"), as(keys.back, "leave without keeping it"),
+		{"writing", true, []key.Binding{as(keys.save, "keep what you wrote"), as(keys.back, "leave without keeping it"),
 			written(keys.undoTyping, "ctrl+z ctrl+y", "undo, redo"), as(keys.deleteLine, "delete the line"), keys.wordLeft}},
-		{"Check", []key.Binding{as(keys.next, "run it; mend the marked error; go on"), as(keys.up, "the error before, the next"),
+		{"Check", true, []key.Binding{as(keys.next, "run it; mend the marked error; go on"), as(keys.up, "the error before, the next"),
 			keys.again, as(keys.output, "the whole output"), as(keys.undo, "undo the last mend"),
 			as(keys.skip, "go on although nothing proves that it works")}},
-		{"Push", []key.Binding{as(keys.next, "join here and push; never forced"), keys.branch,
+		{"Push", false, []key.Binding{as(keys.next, "join here and push; never forced"), keys.branch,
 			as(keys.aside, "have what is in the way moved aside"), as(keys.undo, "undo the join, until it is pushed")}},
 	}
 }

@@ -25,7 +25,7 @@ func (s *lookScreen) state() (string, bool) {
 	if s.pos.Picking {
 		return fmt.Sprintf("%d to pick", len(s.pos.Parted.Theirs)), true
 	}
-	return fmt.Sprintf("%d new · %d unpushed", len(s.pos.Parted.Theirs), len(s.pos.Parted.Yours)), true
+	return fmt.Sprintf("%d theirs · %d yours", len(s.pos.Parted.Theirs), len(s.pos.Parted.Yours)), true
 }
 
 func (s *lookScreen) status() line { return s.asked() }
@@ -110,7 +110,7 @@ func (s *lookScreen) view(w, h int) page {
 	p := page{nil}
 	s.headline(&p, w)
 	p.blank()
-	switch left := max(w/2+2, min(s.lanesNeed()+6, w*56/100)); {
+	switch left := max(w/2+2, min(s.lanesNeed()+6, w*60/100)); {
 	case s.pos.NothingToDo():
 		s.uncommitted(&p, w-2, 2)
 	case w < wide:

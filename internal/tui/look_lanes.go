@@ -24,8 +24,8 @@ func (s *lookScreen) lanesNeed() (n int) {
 	return n
 }
 
-// lane is one side's commits as they are drawn.
-type lane struct {
+// column is one side's commits as they are drawn.
+type column struct {
 	nodes []history.Node
 	mark  mark
 	side  merge.Side
@@ -45,9 +45,9 @@ func (s *lookScreen) lanes(w, h int) page {
 	}
 	most := max(2, room/each)
 	same := s.alreadyThere()
-	colA := s.lane(lane{a, markYours, merge.Yours, same, each, most})
-	colB := s.lane(lane{b, markTheirs, merge.Theirs, same, each, most})
-	mine, others := ", not pushed", ", not here yet"
+	colA := s.lane(column{a, markYours, merge.Yours, same, each, most})
+	colB := s.lane(column{b, markTheirs, merge.Theirs, same, each, most})
+	mine, others := ", not on "+s.pos.Branch.Upstream, ", not here yet"
 	if s.pos.Picking {
 		mine, others = ", since the lines parted", ", picked"
 		if oldest := b[len(b)-1]; len(oldest.Parents) > 0 && oldest.Parents[0] != s.pos.Base() {
@@ -58,7 +58,7 @@ func (s *lookScreen) lanes(w, h int) page {
 	case len(a) == 0:
 		return append(p, s.oneLane(colB, theirs, "theirs", others)...)
 	case len(b) == 0:
-		return append(p, s.oneLane(colA, yours, "yours", ", not pushed")...)
+		return append(p, s.oneLane(colA, yours, "yours", mine)...)
 	}
 	lane := (w - 3) / 2
 	// What their lane does not need, yours may have.
@@ -157,7 +157,7 @@ func (s *lookScreen) stem(at int) page {
 }
 
 // lane draws one side's commits, newest first.
-func (s *lookScreen) lane(a lane) page {
+func (s *lookScreen) lane(a column) page {
 	var p page
 	h := a.mark.hue
 	for i, n := range a.nodes {

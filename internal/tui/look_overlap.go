@@ -65,17 +65,15 @@ func (s *lookScreen) remarks(p *page, j *recovery.Join, w int) {
 	}
 }
 
-// kindWidth is room for how both sides met in a file.
-const kindWidth = 20
-
 func (s *lookScreen) overlapRows(p *page, w int) {
-	name, top := 12, 1
+	name, top, kind := 12, 1, 0
 	for _, o := range s.overlap {
+		kind = max(kind, s.kind(o).width())
 		name = max(name, len(o.Path))
 		top = max(top, o.Yours, o.Theirs)
 	}
-	bar := max(4, min(20, (w-name-kindWidth-6)/2)) // of each side, in cells
-	name = min(name, w-2*bar-kindWidth-6)
+	bar := max(4, min(20, (w-name-kind-6)/2)) // of each side, in cells
+	name = min(name, w-2*bar-kind-6)
 	p.row(txt(plain, strings.Repeat(" ", name+2+bar-7)).add(yours, "yours "+markYours.sign).add(faint, "│").
 		add(theirs, markTheirs.sign+" theirs"))
 	p.blank()

@@ -19,7 +19,7 @@ type reader struct {
 
 func newReader(f *frame, title line, lines []recovery.Line, numbers bool) *reader {
 	r := &reader{f: f, title: title, numbers: numbers, lines: lines}
-	r.scroll.size(len(lines), f.room()-2)
+	r.scroll.size(len(lines), f.h-9)
 	if numbers {
 		r.seek(0, 1)
 	}
@@ -41,7 +41,7 @@ func gutter(o recovery.LineOrigin) mark {
 
 func (r *reader) actions() []action {
 	out := []action{act(keys.back, "", quietly(r.f.close))}
-	if r.numbers {
+	if r.numbers && r.scroll.moves() {
 		out = append(out, act(keys.following, "next change", quietly(func() { r.seek(r.here()+1, 1) })),
 			act(keys.previous, "the one before", quietly(func() { r.seek(r.here()-1, -1) })))
 	}

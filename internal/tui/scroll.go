@@ -31,6 +31,9 @@ func (s *scroll) size(rows, room int) {
 // at is the first row seen.
 func (s *scroll) at() int { return s.vp.YOffset() }
 
+// room is in how many rows they are seen.
+func (s *scroll) room() int { return s.vp.Height() }
+
 // to has a row be the first one seen, as far as there are rows below it.
 func (s *scroll) to(row int) { s.vp.SetYOffset(row) }
 
@@ -70,10 +73,16 @@ func (s *scroll) edges(seen page, rows int) page {
 	return seen
 }
 
+// moves reports whether there is more than is seen.
+func (s *scroll) moves() bool { return !s.made || s.vp.TotalLineCount() > s.vp.Height() }
+
 // actions are the keys that scroll, with what they are called in the last row.
 func (s *scroll) actions() []action {
-	return []action{
-		act(keys.up, "scroll", quietly(func() { s.vp.ScrollUp(1) })), also(keys.down, quietly(func() { s.vp.ScrollDown(1) })),
+	up := act(keys.up, "scroll", quietly(func() { s.vp.ScrollUp(1) }))
+	if !s.moves() {
+		up = also(up.Binding, up.do) // there is nowhere to go
+	}
+	return []action{up, also(keys.down, quietly(func() { s.vp.ScrollDown(1) })),
 		also(keys.pageUp, quietly(s.vp.PageUp)), also(keys.pageDown, quietly(s.vp.PageDown)),
 		also(keys.top, quietly(func() { s.vp.GotoTop() })), also(keys.bottom, quietly(func() { s.vp.GotoBottom() })),
 	}

@@ -96,10 +96,10 @@ func (s *settleScreen) actions() []action {
 	case s.way == len(q.Conflict.Ways):
 		out = append(out, acts(keys.next, "write it", s.write))
 	default:
-		out = append(out, acts(keys.next, "settle it, next", s.decide))
+		out = append(out, acts(keys.next, "settle it", s.decide))
 	}
 	mark := func(by int) func() tea.Cmd { return quietly(func() { s.mark(s.way + by) }) }
-	up := written(keys.up, fmt.Sprintf("1–%d ↑↓", len(q.Conflict.Ways)), "mark a way")
+	up := written(keys.up, fmt.Sprintf("1–%d", len(q.Conflict.Ways)), "mark a way")
 	out = append(out, action{up, mark(-1), false}, also(keys.down, mark(1)))
 	for i := range min(9, len(q.Conflict.Ways)) {
 		out = append(out, also(keys.digits[i+1], quietly(func() { s.mark(i) })))

@@ -113,13 +113,13 @@ func (s *settleScreen) listPage(w, h int) page {
 	add := func(i int, l line, click tea.Msg) {
 		if i == here {
 			cursor = len(p)
-			sign := " "
-			if listed == nil {
-				sign = "▸"
+			sign := "▷"
+			if listed != nil {
+				sign = "▶"
 			}
-			l = txt(bright, sign).then(l).fit(w).on(onRow)
+			l = txt(bright, sign+" ").then(l).fit(w).on(onRow)
 		} else {
-			l = txt(plain, " ").then(l).fit(w)
+			l = txt(plain, "  ").then(l).fit(w)
 		}
 		p.row(l.clicks(click))
 	}
@@ -147,7 +147,7 @@ func (s *settleScreen) listPage(w, h int) page {
 	p.row(txt(plain, " ").then(heading("JOINED BY THEMSELVES")).add(plain, fmt.Sprintf("  %d", len(files))))
 	for i, o := range files {
 		m, count := joinedSign(o)
-		add(len(s.questions)+i, line{}.mark(m).add(plain, cutPath(o.Path, w-12)).fit(w-6).add(dim, count), clickedFile(i))
+		add(len(s.questions)+i, line{}.mark(m).add(plain, cutPath(o.Path, w-12)).fit(w-8).add(dim, count), clickedFile(i))
 	}
 	if listed == nil && len(files) > 0 {
 		p.blank()

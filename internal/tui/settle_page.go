@@ -92,7 +92,7 @@ func place(q *recovery.Question) string {
 	if c.Whole() {
 		return ""
 	}
-	at := "  " + lineWords(c.Place.Base) + " before both edits"
+	at := "  was " + lineWords(c.Place.Base)
 	if c.Place.Base.Empty() {
 		at = "  both added " + afterLine(c.Place.Base.Lo)
 	}
@@ -100,7 +100,7 @@ func place(q *recovery.Question) string {
 		at = "  in " + f + "," + at[1:]
 	}
 	if q.File.From != "" {
-		at += ", was " + q.File.From
+		at += ", renamed from " + q.File.From
 	}
 	return at
 }

@@ -16,13 +16,14 @@ type writing struct {
 }
 
 func (e *writing) actions() []action {
-	return []action{
-		acts(keys.save, "", e.keep),
-		act(keys.back, "leave without keeping", e.leaveIt),
-		act(keys.undoTyping, "", quietly(e.ed.undo)),
-		act(keys.redoTyping, "", quietly(e.ed.redo)),
-		act(keys.deleteLine, "", quietly(e.ed.deleteLine)),
+	out := []action{acts(keys.save, "", e.keep), act(keys.back, "leave without keeping", e.leaveIt)}
+	if e.ed.at > 0 {
+		out = append(out, act(keys.undoTyping, "", quietly(e.ed.undo)))
 	}
+	if e.ed.at < len(e.ed.changes) {
+		out = append(out, act(keys.redoTyping, "", quietly(e.ed.redo)))
+	}
+	return append(out, act(keys.deleteLine, "", quietly(e.ed.deleteLine)))
 }
 
 func (e *writing) keep() tea.Cmd {
@@ -56,7 +57,7 @@ func (e *writing) update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case tea.KeyPressMsg:
 		e.leaving = false
-		e.ed.key(msg, e.room())
+		e.ed.key(msg)
 	case tea.PasteMsg:
 		e.leaving = false
 		e.ed.paste(msg.Content)

@@ -22,7 +22,7 @@ func Thing(e object.Entry, size int) string {
 	case size < 0:
 		return e.Mode.Describe() + " (" + e.ID.Prefix(12) + ")"
 	}
-	return e.Mode.Describe() + " of " + Size(size) + " (" + e.ID.Prefix(12) + ")"
+	return e.Mode.Describe() + " of " + Size(size)
 }
 
 // Size tells a number of bytes.

@@ -60,5 +60,8 @@ func count(pieces []settle.Piece, verb, yours, theirs string) string {
 	if len(parts) == 0 {
 		return ""
 	}
+	if len(parts) == 2 && !strings.HasSuffix(yours, "removed") { // "your 2 and Ilka's 3 words"
+		parts[0] = strings.TrimSuffix(strings.TrimSuffix(parts[0], " words"), " word")
+	}
 	return verb + List(parts)
 }

@@ -1,0 +1,243 @@
+package tui
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"testing"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"dorvik/internal/core/settle"
+	"dorvik/internal/gittest"
+	"dorvik/internal/recovery"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestNoKeyMeansTwoThings: outside writing, a key belongs to one binding alone.
+func TestNoKeyMeansTwoThings(t *testing.T) {
+	k := &keys
+	all := []key.Binding{k.next, k.back, k.help, k.quit, k.stop, k.yes, k.up, k.down, k.pageUp, k.pageDown, k.top, k.bottom,
+		k.previous, k.following, k.left, k.right, k.fetch, k.driver, k.aside, k.drop, k.undo, k.write, k.views, k.list,
+		k.output, k.again, k.skip, k.branch}
+	seen := map[string]bool{}
+	for _, b := range append(all, k.digits[:]...) {
+		assert.NotEmpty(t, b.Keys())
+		for _, name := range b.Keys() {
+			assert.False(t, seen[name], name)
+			seen[name] = true
+		}
+	}
+	for _, s := range Keys() {
+		for _, b := range s.Keys {
+			assert.NotEmpty(t, b.Help().Key, s.Name)
+			assert.NotEmpty(t, b.Help().Desc, "%s: %s", s.Name, b.Help().Key)
+		}
+	}
+}
+
+// at gives where a text stands on the screen.
+func (b *bench) at(text string) (x, y int) {
+	b.t.Helper()
+	for y, row := range strings.Split(b.text(), "\n") {
+		if before, _, found := strings.Cut(row, text); found {
+			return ansi.StringWidth(before), y
+		}
+	}
+	b.t.Fatalf("%q is not on the screen", text)
+	return 0, 0
+}
+
+func (b *bench) click(text string) {
+	b.t.Helper()
+	x, y := b.at(text)
+	_, cmd := b.m.Update(tea.MouseClickMsg{X: x, Y: y, Button: tea.MouseLeft})
+	b.run(cmd)
+}
+
+// TestClicks: a click does what stands where it falls.
+func TestClicks(t *testing.T) {
+	s := demoClone(t)
+	gittest.At(t, s.Clone).Git("config", "dorvik.check", "printf 'timetable/tide.go:3:1: one\ntimetable/sailing.go:29:9: two\n'; exit 1")
+	b := newBench(t, s.Clone)
+	b.click("WHERE THE LINES PART") // nothing
+	b.press("enter")
+	b.click("one new commit joins")
+	assert.Equal(t, recovery.Merge, b.m.choose.route)
+	b.press("enter")
+	b.click("  theirs  ")
+	assert.Equal(t, settle.Theirs, b.m.settle.question().Conflict.Ways[b.m.settle.way].Way)
+	first := b.m.settle.at
+	b.click("2 ≠")
+	assert.NotEqual(t, first, b.m.settle.at, "the other conflict")
+	b.click("notices/pier.txt")
+	b.see("You are only reading.", "made in joining")
+	b.press("esc", "j")
+	b.click("1 ≠")
+	assert.Equal(t, 0, b.m.settle.at)
+	assert.Same(t, b.m.settle, b.m.screen(), "the list lets the keys go")
+	b.press("1", "enter", "1", "enter", "enter")
+	b.see("▶ ✗ timetable/tide.go:3:1")
+	b.click("timetable/sailing.go:29:9   two")
+	b.see("▶ ✗ timetable/sailing.go:29:9")
+
+	b.m.w, b.m.h = 80, 24
+	b.m.goTo(b.m.choose)
+	b.click("  Rebase")
+	assert.Equal(t, recovery.Rebase, b.m.choose.route, "the tabs, too")
+}
+
+// TestTheListByNumber: digits go to a conflict, one after the other.
+func TestTheListByNumber(t *testing.T) {
+	b := newBench(t, demoClone(t).Clone)
+	b.press("enter", "enter", "j", "2")
+	assert.Equal(t, 1, b.m.settle.listed().row)
+	b.press("7")
+	assert.Equal(t, 1, b.m.settle.listed().row, "there is no 7th, and no 27th")
+	b.press("1")
+	assert.Equal(t, 0, b.m.settle.listed().row)
+	b.press("end")
+	b.see("This file joined by itself")
+	b.press("enter")
+	b.see("timetable/tide.go", "You are only reading.")
+	b.press("esc", "2", "enter")
+	assert.Equal(t, 1, b.m.settle.at)
+	assert.Nil(t, b.m.settle.listed())
+}
+
+// TestScrolling: by the wheel and by keys, on every kind of page.
+func TestScrolling(t *testing.T) {
+	b := newBench(t, demoClone(t).Clone)
+	b.m.w, b.m.h = 80, 24
+	wheel := func(button tea.MouseButton) {
+		_, cmd := b.m.Update(tea.MouseWheelMsg{Button: button})
+		b.run(cmd)
+	}
+	moves := func(where string) {
+		t.Helper()
+		top := b.text()
+		wheel(tea.MouseWheelDown)
+		assert.NotEqual(t, top, b.text(), where)
+		wheel(tea.MouseWheelUp)
+		assert.Equal(t, top, b.text(), where)
+		b.press("end")
+		assert.NotEqual(t, top, b.text(), where)
+		b.press("home")
+		assert.Equal(t, top, b.text(), where)
+	}
+	moves("Look")
+	b.press("?")
+	moves("the keys")
+	b.press("esc", "enter")
+	moves("Choose")
+	b.press("enter", "v", "v")
+	b.press("home")
+	moves("the result")
+}
+
+// TestEveryOfferedKeyDoesSomething: what the last row names is not for nothing.
+func TestEveryOfferedKeyDoesSomething(t *testing.T) {
+	s := demoClone(t)
+	gittest.At(t, s.Clone).Git("config", "dorvik.check", "echo timetable/sailing.go:29:9: undefined; exit 1")
+	session, err := recovery.OpenSession(t.Context(), s.Clone)
+	require.NoError(t, err)
+	t.Cleanup(session.Close)
+	open := func(path []string) *bench {
+		for {
+			if _, any, err := session.UndoDecision(); err != nil || !any {
+				break
+			}
+		}
+		require.NoError(t, session.Reach(recovery.Look))
+		b := &bench{t: t, m: newJob(t.Context(), session, "dark")}
+		b.m.w, b.m.h = 142, 40
+		b.run(b.m.load(false))
+		b.m.draw()
+		b.press(path...)
+		return b
+	}
+	check := []string{"enter", "enter", "enter", "enter", "enter"}
+	for _, path := range [][]string{{}, {"?"}, {"enter"}, {"enter", "enter"}, {"enter", "enter", "j"}, {"enter", "enter", "v"},
+		{"enter", "enter", "w", "x"}, {"enter", "enter", "j", "end", "enter"}, {"enter", "enter", "enter"}, check,
+		append(slices.Clone(check), "o"), append(slices.Clone(check), "s"), append(slices.Clone(check), "s", "y")} {
+		offered := open(path).m.actions()
+		for _, a := range offered {
+			everywhere := key.Matches(tea.KeyPressMsg(keyOf("q")), a.Binding) || key.Matches(tea.KeyPressMsg(keyOf("?")), a.Binding)
+			if a.Help().Desc == "" || everywhere && len(path) > 0 {
+				continue
+			}
+			b := open(path)
+			if key.Matches(tea.KeyPressMsg(keyOf("enter")), a.Binding) && b.m.under == screen(b.m.push) {
+				continue // what is accepted is tried elsewhere
+			}
+			before, under := b.text(), b.m.screen()
+			for _, name := range a.Keys() {
+				_, cmd := b.m.Update(tea.KeyPressMsg(keyOf(name)))
+				if before == b.text() { // at one end of a list: then towards the other
+					b.press("down")
+				}
+				assert.True(t, cmd != nil || before != b.text() || under != b.m.screen(), "%v: %s %s", path, a.Help().Key, a.Help().Desc)
+			}
+		}
+	}
+}
+
+// TestLeavingWaitsForNobodyWhoPrints: what a check prints is kept whether or not the screen
+// looks, so that its end never waits for the screen.
+func TestLeavingWaitsForNobodyWhoPrints(t *testing.T) {
+	f := newFrame(t.Context(), themeOf("dark"))
+	out, began := newOutput(), make(chan struct{})
+	cmd := f.start("printing", func(ctx context.Context, _ func(int, int)) (then, error) {
+		for n := 0; ctx.Err() == nil; n++ {
+			if out.add("line"); n == 3*maxOutput {
+				close(began)
+			}
+		}
+		return nil, ctx.Err()
+	})
+	for _, c := range cmd().(tea.BatchMsg) {
+		go c()
+	}
+	<-began
+	f.leave()
+	select {
+	case <-f.task.over:
+	default:
+		t.Error("it left before what it started had ended")
+	}
+	assert.Len(t, out.last(1<<30), maxOutput)
+	assert.Equal(t, []string{"line", "line"}, out.last(2))
+	assert.Nil(t, (*output)(nil).last(3))
+}
+
+// TestOutputOfAnotherRunIsPassedOver: a line that comes late is not drawn as the new run's.
+func TestOutputOfAnotherRunIsPassedOver(t *testing.T) {
+	f := newFrame(t.Context(), themeOf("dark"))
+	s := &checkScreen{job: &job{frame: f}}
+	f.task = &task{over: make(chan struct{})}
+	s.output = newOutput()
+	assert.Nil(t, s.update(printed{newOutput()}))
+	assert.NotNil(t, s.update(printed{s.output}))
+}
+
+// TestAQuestionIsAnsweredByYAlone.
+func TestAQuestionIsAnsweredByYAlone(t *testing.T) {
+	f := newFrame(t.Context(), themeOf("light"))
+	f.under = newHelp(f)
+	yes, no := 0, 0
+	ask := func() { f.ask(txt(plain, "Shall it?"), "do it", quietly(func() { yes++ }), func() { no++ }) }
+	ask()
+	for _, k := range []string{"enter", "x", "q", "n"} {
+		assert.Nil(t, f.key(tea.KeyPressMsg(keyOf(k))), k)
+	}
+	assert.Zero(t, yes+no)
+	f.key(tea.KeyPressMsg(keyOf("esc")))
+	ask()
+	f.key(tea.KeyPressMsg(keyOf("y")))
+	assert.Equal(t, []int{1, 1}, []int{yes, no})
+	assert.Empty(t, f.over)
+}
