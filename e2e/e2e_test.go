@@ -285,7 +285,7 @@ func TestScreensHoldAtEverySize(t *testing.T) {
 	for _, size := range []string{"80x24", "60x18", "142x40"} {
 		cols, rows, _ := strings.Cut(size, "x")
 		x.tmux("resize-window", "-t", "s", "-x", cols, "-y", rows)
-		x.see("▶ Settle 0 of 2", "WAYS TO SETTLE IT", "all keys")
+		x.see("▶ Settle 0 of 2", "write it yourself", "all keys")
 	}
 	x.tmux("resize-window", "-t", "s", "-x", "40", "-y", "10")
 	x.see("Too small: dorvik needs 60×18.")

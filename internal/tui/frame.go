@@ -220,7 +220,7 @@ func (f *frame) said() page {
 	return rows[:min(most, len(rows))]
 }
 
-// foot names the keys that matter here, as many as fit, and always ?.
+// foot names the keys that matter here, as many as fit, and always the last, ?.
 func (f *frame) foot() line {
 	var shown []key.Binding
 	for _, a := range f.actions() {
@@ -228,16 +228,13 @@ func (f *frame) foot() line {
 			shown = append(shown, a.Binding)
 		}
 	}
-	last := shown[len(shown)-1]
-	tail := f.keys
-	tail.SetWidth(0)
-	end := tail.ShortHelpView([]key.Binding{last})
-	f.keys.SetWidth(max(1, f.w-4-drawn(end).width()))
-	l := txt(plain, " ").then(drawn(f.keys.ShortHelpView(shown[:len(shown)-1])))
-	if len(shown) > 1 {
-		l = l.add(plain, "   ")
+	width := func(b key.Binding) int { return cells(f.keys.ShortSeparator + b.Help().Key + " " + b.Help().Desc) }
+	last := len(shown) - 1
+	fit, room := 0, f.w-1-width(shown[last])
+	for ; fit < last && width(shown[fit]) <= room; fit++ {
+		room -= width(shown[fit])
 	}
-	return l.then(drawn(end))
+	return txt(plain, " ").then(drawn(f.keys.ShortHelpView(append(shown[:fit:fit], shown[last]))))
 }
 
 // actions are what the screen can do now, and after it what can be done everywhere.

@@ -60,13 +60,13 @@ const (
 	grounds
 )
 
-// theme is one set of colours, and the styles made of them so far.
+// theme is one set of colours, and the codes before and after a text for the inks used so far.
 type theme struct {
 	fg     [hues]string
 	bg     [grounds]string
 	paper  string
 	colour bool
-	styles map[ink]lipgloss.Style
+	codes  map[ink][2]string
 }
 
 var dark = theme{
@@ -94,7 +94,7 @@ func themeOf(name string) *theme {
 	if os.Getenv("NO_COLOR") != "" {
 		t.colour = false
 	}
-	t.styles = map[ink]lipgloss.Style{}
+	t.codes = map[ink][2]string{}
 	return &t
 }
 
@@ -175,7 +175,7 @@ func (l line) clicks(msg tea.Msg) line {
 // clicked is what a click on a column means; nil for nothing.
 func (l line) clicked(x int) tea.Msg {
 	for _, s := range l {
-		if x -= ansi.StringWidth(s.text); x < 0 {
+		if x -= cells(s.text); x < 0 {
 			return s.click
 		}
 	}
@@ -184,9 +184,19 @@ func (l line) clicked(x int) tea.Msg {
 
 func (l line) width() (n int) {
 	for _, s := range l {
-		n += ansi.StringWidth(s.text)
+		n += cells(s.text)
 	}
 	return n
+}
+
+// cells is how wide a text is. Most are plain ASCII, and their width need not be worked out.
+func cells(s string) int {
+	for i := range len(s) {
+		if s[i] < ' ' || s[i] >= 0x7f {
+			return ansi.StringWidth(s)
+		}
+	}
+	return len(s)
 }
 
 // cut shortens a line to a width in cells, with … where something is lost.
@@ -200,7 +210,7 @@ func (l line) cut(width int) line {
 	var out line
 	left := width - 1
 	for _, s := range l {
-		w := ansi.StringWidth(s.text)
+		w := cells(s.text)
 		if w > left {
 			return append(out, s.with(ansi.Truncate(s.text, left, "")), s.with("…"))
 		}
@@ -246,9 +256,6 @@ func (l line) flush(right line, width int) line {
 
 // style is the style of an ink.
 func (t *theme) style(k ink) lipgloss.Style {
-	if st, ok := t.styles[k]; ok {
-		return st
-	}
 	st := lipgloss.NewStyle().Bold(k.bold).Strikethrough(k.strike).Underline(k.under).Reverse(k.invert)
 	if t.colour {
 		if c := t.fg[k.hue]; c != "" {
@@ -258,8 +265,17 @@ func (t *theme) style(k ink) lipgloss.Style {
 			st = st.Background(lipgloss.Color(c))
 		}
 	}
-	t.styles[k] = st
 	return st
+}
+
+// around gives the codes that an ink has before and after a text.
+func (t *theme) around(k ink) [2]string {
+	codes, known := t.codes[k]
+	if !known {
+		codes[0], codes[1], _ = strings.Cut(t.style(k).Render("x"), "x")
+		t.codes[k] = codes
+	}
+	return codes
 }
 
 // render writes a line with the codes of its inks.
@@ -269,7 +285,10 @@ func (t *theme) render(l line) string {
 		if s.drawn || s.ink == (ink{}) && !t.colour {
 			b.WriteString(s.text)
 		} else {
-			b.WriteString(t.style(s.ink).Render(s.text))
+			codes := t.around(s.ink)
+			b.WriteString(codes[0])
+			b.WriteString(s.text)
+			b.WriteString(codes[1])
 		}
 	}
 	return b.String()

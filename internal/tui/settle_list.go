@@ -102,60 +102,73 @@ func (l *listing) remark() line {
 	return txt(dim, "This file joined by itself. Read it if you like.")
 }
 
+// listRow is a row of the list, drawn when it is seen.
+type listRow func() line
+
 // listPage is the conflicts, and below them what joined by itself.
 func (s *settleScreen) listPage(w, h int) page {
+	rows, cursor := s.listRows(w, h)
+	s.list.size(len(rows), h)
+	s.list.show(cursor)
+	var seen page
+	for _, row := range rows[s.list.at():min(len(rows), s.list.at()+h)] {
+		seen.row(row())
+	}
+	return s.list.edges(seen, len(rows))
+}
+
+// listRows are the rows of the list, and which of them one is on.
+func (s *settleScreen) listRows(w, h int) (rows []listRow, cursor int) {
 	here, listed := s.at, s.listed()
 	if listed != nil {
 		here = listed.row
 	}
-	var p page
-	cursor := 0
-	add := func(i int, l line, click tea.Msg) {
+	add := func(l line) { rows = append(rows, func() line { return l }) }
+	entry := func(i int, click tea.Msg, draw listRow) {
 		if i == here {
-			cursor = len(p)
-			sign := "▷"
-			if listed != nil {
-				sign = "▶"
+			cursor = len(rows)
+			under := draw
+			draw = func() line {
+				return txt(bright, words.If(listed != nil, "▶ ", "▷ ")).then(under()).fit(w).on(onRow)
 			}
-			l = txt(bright, sign+" ").then(l).fit(w).on(onRow)
 		} else {
-			l = txt(plain, "  ").then(l).fit(w)
+			under := draw
+			draw = func() line { return txt(plain, "  ").then(under()).fit(w) }
 		}
-		p.row(l.clicks(click))
+		rows = append(rows, func() line { return draw().clicks(click) })
 	}
 	if h > 24 {
-		p.blank()
+		add(nil)
 	}
-	p.row(txt(plain, " ").then(heading("CONFLICTS")).
+	add(txt(plain, " ").then(heading("CONFLICTS")).
 		add(plain, fmt.Sprintf("  %d", s.join.Settled)).add(dim, fmt.Sprintf(" of %d settled", len(s.questions))))
-	p.blank()
-	path := ""
+	add(nil)
+	digits := len(fmt.Sprint(len(s.questions)))
 	for i := range s.questions {
 		q := &s.questions[i]
-		if key := fmt.Sprint(q.Stop, q.Conflict.Path); key != path {
+		if i == 0 || q.Stop != s.questions[i-1].Stop || q.Conflict.Path != s.questions[i-1].Conflict.Path {
 			if i > 0 {
-				p.blank()
+				add(nil)
 			}
-			path = key
-			p.row(txt(plain, "  ").bold(plain, cutPath(q.Conflict.Path, w-3)))
+			add(txt(plain, "  ").bold(plain, cutPath(q.Conflict.Path, w-3)))
 		}
-		add(i, txt(faint, fmt.Sprintf("%*d ", len(fmt.Sprint(len(s.questions))), i+1)).then(conflictRow(q)), clickedConflict(i))
+		entry(i, clickedConflict(i), func() line { return txt(faint, fmt.Sprintf("%*d ", digits, i+1)).then(conflictRow(q)) })
 	}
-	p.blank()
-	p.row(txt(plain, " ").then(rule(w - 2)))
+	add(nil)
+	add(txt(plain, " ").then(rule(w - 2)))
 	files := s.joinedFiles()
-	p.row(txt(plain, " ").then(heading("JOINED BY THEMSELVES")).add(plain, fmt.Sprintf("  %d", len(files))))
+	add(txt(plain, " ").then(heading("JOINED BY THEMSELVES")).add(plain, fmt.Sprintf("  %d", len(files))))
 	for i, o := range files {
-		m, count := joinedSign(o)
-		add(len(s.questions)+i, line{}.mark(m).add(plain, cutPath(o.Path, w-12)).fit(w-8).add(dim, count), clickedFile(i))
+		entry(len(s.questions)+i, clickedFile(i), func() line {
+			m, count := joinedSign(o)
+			return line{}.mark(m).add(plain, cutPath(o.Path, w-12)).fit(w-8).add(dim, count)
+		})
 	}
 	if listed == nil && len(files) > 0 {
-		p.blank()
-		p.row(txt(dim, "  ").bold(bright, "j").add(dim, " goes into this list"))
+		add(nil)
+		add(txt(dim, "  ").bold(bright, "j").add(dim, " goes into this list"))
 	}
-	s.list.size(len(p), h)
-	s.list.show(cursor)
-	return s.list.window(p, h)
+	return rows, cursor
 }
 
 // conflictRow is a conflict in the list.

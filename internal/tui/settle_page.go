@@ -82,7 +82,9 @@ func (s *settleScreen) conflictHead(q *recovery.Question, w, h int) page {
 			p.row(t.cut(w))
 		}
 	}
-	p.row(rule(w))
+	if h >= 14 {
+		p.row(rule(w))
+	}
 	return p
 }
 
@@ -146,10 +148,12 @@ const (
 
 // waysPage lists the ways, the marked one on a row of its own colour.
 func (s *settleScreen) waysPage(q *recovery.Question, w int) page {
-	p := page{txt(plain, " ").then(heading("WAYS TO SETTLE IT"))}
+	var p page
 	c := q.Conflict
-	if c.Suggested == "" {
-		p[0] = p[0].add(dim, "  none is better than asking: say which")
+	if head := txt(plain, " ").then(heading("WAYS TO SETTLE IT")); c.Suggested == "" {
+		p.row(head.add(dim, "  none is better than asking: say which"))
+	} else if s.h >= 24 {
+		p.row(head)
 	}
 	vs := s.verdicts[c.Key]
 	who := s.theirName(q)

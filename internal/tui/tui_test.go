@@ -10,7 +10,6 @@ import (
 
 	"charm.land/bubbles/v2/spinner"
 	tea "charm.land/bubbletea/v2"
-	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"dorvik/internal/core/settle"
@@ -87,10 +86,14 @@ var codes = map[string]tea.Key{
 	"backspace": {Code: tea.KeyBackspace}, "end": {Code: tea.KeyEnd}, "ctrl+z": {Code: 'z', Mod: tea.ModCtrl}, "ctrl+right": {Code: tea.KeyRight, Mod: tea.ModCtrl},
 }
 
+func (b *bench) key(name string) {
+	_, cmd := b.m.Update(tea.KeyPressMsg(keyOf(name)))
+	b.run(cmd)
+}
+
 func (b *bench) press(keys ...string) {
 	for _, k := range keys {
-		_, cmd := b.m.Update(tea.KeyPressMsg(keyOf(k)))
-		b.run(cmd)
+		b.key(k)
 		b.m.draw() // as the program does
 	}
 }
@@ -134,7 +137,7 @@ func (b *bench) fits(where string) {
 		}
 	}
 	plain := *theme
-	plain.colour, plain.styles = false, map[ink]lipgloss.Style{}
+	plain.colour, plain.codes = false, map[ink][2]string{}
 	b.m.w, b.m.h = w, h
 	b.m.dress(&plain)
 	assert.NotContains(b.t, b.m.View().Content, "\x1b[38", where)
@@ -636,7 +639,7 @@ func BenchmarkKey(b *testing.B) {
 	for _, key := range []string{"down", "up", "tab"} {
 		b.Run(key, func(b *testing.B) {
 			for b.Loop() {
-				d.press(key)
+				d.key(key)
 				d.m.View()
 			}
 		})
