@@ -153,8 +153,8 @@ that can be undone.`,
 // session opens the repository and the recovery kept in it.
 func (e *env) session(ctx context.Context) (*recovery.Session, error) {
 	s, err := recovery.OpenSession(ctx, e.dir)
-	if err == nil {
-		s.Unrelated = e.unrelated
+	if err == nil && e.unrelated {
+		s.AllowUnrelated()
 	}
 	return s, err
 }
@@ -162,8 +162,8 @@ func (e *env) session(ctx context.Context) (*recovery.Session, error) {
 // workspace opens the repository for looking only.
 func (e *env) workspace(ctx context.Context) (*recovery.Workspace, error) {
 	w, err := recovery.OpenWorkspace(ctx, e.dir)
-	if err == nil {
-		w.Unrelated = e.unrelated
+	if err == nil && e.unrelated {
+		w.AllowUnrelated()
 	}
 	return w, err
 }
@@ -188,11 +188,4 @@ func noArgs(_ *cobra.Command, args []string) error {
 func (e *env) jsonFlag(cmd *cobra.Command) *cobra.Command {
 	cmd.Flags().BoolVar(&e.json, "json", false, "write JSON to standard output")
 	return cmd
-}
-
-func plural(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
 }

@@ -133,7 +133,7 @@ func TestPlanPickAgreesWithGit(t *testing.T) {
 	repo.Commit("four", "g", "theirs\n")
 	code, _, errs = dorvik("-C", repo.Dir, "plan", "--yours", "main", "--pick", "other")
 	assert.Equal(t, exitConflicts, code)
-	assert.Contains(t, errs, "g  content")
+	assert.Contains(t, errs, "g  1 place that both changed")
 }
 
 func TestPick(t *testing.T) {

@@ -1,16 +1,12 @@
 package cli
 
 import (
-	"errors"
-	"fmt"
-	"strings"
-
 	"github.com/spf13/cobra"
 
 	"dorvik/internal/core/history"
 	"dorvik/internal/core/object"
-	"dorvik/internal/core/settle"
 	"dorvik/internal/recovery"
+	"dorvik/internal/words"
 )
 
 type sideJSON struct {
@@ -71,13 +67,12 @@ func commits(nodes []history.Node) []commitJSON {
 func (e *env) look() *cobra.Command {
 	var noFetch bool
 	cmd := &cobra.Command{
-		Use: "look", Short: "Say where you stand: yours, theirs, and where both touch the same ground",
+		Use: "look", Short: "Say where you stand: yours, theirs, and where both changed the same files",
 		Args: noArgs,
 	}
 	cmd.Flags().BoolVar(&noFetch, "no-fetch", false, "do not ask the remote first; use what was last fetched")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		ctx := cmd.Context()
-		w, err := e.workspace(ctx)
+		w, err := e.workspace(cmd.Context())
 		if err != nil {
 			return err
 		}
@@ -89,65 +84,62 @@ func (e *env) look() *cobra.Command {
 		if half != nil && !alive {
 			return e.halfDone(half)
 		}
-		p, err := w.Stand(ctx, !noFetch)
+		v, err := w.Glance(cmd.Context(), !noFetch)
 		if err != nil {
-			return err
-		}
-		j, err := w.Join(ctx, p, recovery.Merge, &settle.Book{}, nil, nil)
-		if err != nil {
-			return err
-		}
-		ground, err := w.Overlaps(p, j)
-		if err != nil {
-			return err
-		}
-		kept, err := recovery.Peek(w)
-		if err != nil && !errors.Is(err, recovery.ErrInUse) {
-			return err
-		}
-		inUse := errors.Is(err, recovery.ErrInUse)
-		var over *recovery.OverwriteError
-		if err := w.InTheWay(p, j.Tree); err != nil && !errors.As(err, &over) {
 			return err
 		}
 		if e.json {
-			return e.print(lookOf(p, ground, kept, over))
+			return e.print(lookOf(v))
 		}
-		e.say("%s", Sentence(p))
-		if words := p.Rewritten(); words != "" {
-			e.say("%s", words)
-		}
-		if p.Unanswered != nil {
-			e.say("The remote did not answer: %v", p.Unanswered)
-		}
-		if p.Asked.IsZero() {
-			e.say("%s", known(p))
-		}
-		for _, g := range ground {
-			if g.Kind != recovery.OnlyYours && g.Kind != recovery.OnlyTheirs {
-				e.say("  %-12s %s", g.Kind, g.Path)
-			}
-		}
-		if n := len(p.Dirty); n > 0 {
-			if over == nil {
-				e.say("%s not committed; joining leaves them as they are.", plural(n, "path is", "paths are"))
-			} else {
-				e.say("%s not committed.", plural(n, "path is", "paths are"))
-			}
-		}
-		if over != nil {
-			e.say("Before the join: %v.", over)
-		}
-		if inUse {
-			e.say("A Dorvik is open in this repository.")
-		} else if kept != nil && len(kept.Picks) > 0 {
-			e.say("A pick of %s is unfinished here. Open dorvik to go on, or to drop it.", plural(len(kept.Picks), "commit", "commits"))
-		} else if kept != nil {
-			e.say("A recovery is unfinished here, at %s. Open dorvik to go on.", kept.Stage)
-		}
+		e.sayLook(v)
 		return nil
 	}
 	return e.jsonFlag(cmd)
+}
+
+// position says where one stands; with is whether to begin with the sentence itself.
+func (e *env) position(p *recovery.Position, with bool) {
+	if with {
+		e.say("%s", p.Standing(false))
+	}
+	if s := p.Rewritten(); s != "" {
+		e.say("%s", s)
+	}
+}
+
+// sayLook says where one stands, for people.
+func (e *env) sayLook(v *recovery.Glance) {
+	p := v.Position
+	e.position(p, true)
+	if p.Unanswered != nil {
+		e.say("%s", words.Sentence(p.Unanswered.Error()))
+	} else if p.Asked.IsZero() {
+		e.say("%s", known(p))
+	}
+	for _, o := range v.Overlap {
+		if o.Kind != recovery.OnlyYours && o.Kind != recovery.OnlyTheirs {
+			e.say("  %-12s %s", o.Kind, o.Path)
+		}
+	}
+	if n := len(p.Dirty); n > 0 {
+		stay := "; joining leaves them as they are."
+		if v.InTheWay != nil {
+			stay = "."
+		}
+		e.say("%s not committed%s", words.Count(n, "path is", "paths are"), stay)
+	}
+	if v.InTheWay != nil {
+		e.say("Before the join: %v.", v.InTheWay)
+	}
+	switch kept := v.Kept; {
+	case v.InUse:
+		e.say("A Dorvik is open in this repository.")
+	case kept != nil && len(kept.Picks) > 0:
+		e.say("A pick of %s is unfinished here. Open dorvik to go on, or to drop it.",
+			words.Count(len(kept.Picks), "commit", "commits"))
+	case kept != nil:
+		e.say("A recovery is unfinished here, at %s. Open dorvik to go on.", kept.Stage)
+	}
 }
 
 // halfDone says that a run was cut off while it changed things: nothing else can be said
@@ -168,45 +160,28 @@ func known(p *recovery.Position) string {
 	return "The remote was not asked: this is what was fetched on " + p.Known.Format("2 Jan 2006 at 15:04") + ", and may be old."
 }
 
-func lookOf(p *recovery.Position, ground []recovery.Overlap, kept *recovery.State, over *recovery.OverwriteError) lookJSON {
+func lookOf(v *recovery.Glance) lookJSON {
+	p := v.Position
 	out := lookJSON{
 		Version: 1, Branch: p.Branch.Name, Upstream: p.Branch.Upstream, Fetched: !p.Asked.IsZero(),
 		Yours: sideJSON{p.Yours, len(p.Parted.Yours)}, Theirs: sideJSON{p.Theirs, len(p.Parted.Theirs)},
 		YoursCommits: commits(p.Parted.Yours), TheirsCommits: commits(p.Parted.Theirs),
 		TakenOut: commits(p.TakenOut), Bases: p.Parted.Bases, Overlap: []groundJSON{}, Uncommitted: []string{}, InTheWay: []string{},
 	}
-	for _, g := range ground {
+	for _, g := range v.Overlap {
 		out.Overlap = append(out.Overlap, groundJSON{g.Path, string(g.Kind), g.Yours, g.Theirs, g.Decide})
 	}
 	if !p.Known.IsZero() {
 		out.Known = p.Known.Format("2006-01-02T15:04:05Z07:00")
 	}
-	if over != nil {
+	if over := v.InTheWay; over != nil {
 		out.InTheWay = over.Paths
 	}
 	for _, d := range p.Dirty {
 		out.Uncommitted = append(out.Uncommitted, d.Path)
 	}
-	if kept != nil {
+	if kept := v.Kept; kept != nil {
 		out.Recovery = &openJSON{kept.Stage.String(), string(kept.Route), len(kept.Book.Decisions)}
 	}
 	return out
-}
-
-// Sentence says in one plain sentence where a position stands.
-func Sentence(p *recovery.Position) string {
-	yours, theirs := len(p.Parted.Yours), len(p.Parted.Theirs)
-	who := strings.Join(recovery.Authors(p.Parted.Theirs), " and ")
-	switch {
-	case p.Picking:
-		return fmt.Sprintf("%s of %s to bring onto %s.", plural(theirs, "commit", "commits"), who, p.Branch.Name)
-	case p.NothingToDo():
-		return fmt.Sprintf("%s and %s hold the same commits. There is nothing to join and nothing to push.", p.Branch.Name, p.Branch.Upstream)
-	case theirs == 0:
-		return fmt.Sprintf("%s has nothing new. Your %s can be pushed as they are.", p.Branch.Upstream, plural(yours, "commit", "commits"))
-	case yours == 0:
-		return fmt.Sprintf("%s pushed %s to %s. You have nothing unpushed, so your branch can simply move forward.", who, plural(theirs, "commit", "commits"), p.Branch.Upstream)
-	}
-	return fmt.Sprintf("A push is refused as things are: %s pushed %s to %s, and your %s not build on them.",
-		who, plural(theirs, "commit", "commits"), p.Branch.Upstream, plural(yours, "commit does", "commits do"))
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"strings"
 
@@ -10,6 +11,7 @@ import (
 	"dorvik/internal/core/replay"
 	"dorvik/internal/core/settle"
 	"dorvik/internal/recovery"
+	"dorvik/internal/words"
 )
 
 type planJSON struct {
@@ -62,9 +64,45 @@ type stepJSON struct {
 	Conflicts []conflictJSON `json:"conflicts"`
 }
 
+// planned is what plan was asked for.
+type planned struct {
+	route, yours, theirs, pick string
+	parent                     int
+}
+
+func (f *planned) check(routeGiven bool) error {
+	if f.pick != "" && (f.theirs != "" || routeGiven) {
+		return usage{fmt.Errorf("--pick names the other side and the route itself; leave --theirs and --route out")}
+	}
+	if f.route != "all" && f.route != "merge" && f.route != "rebase" {
+		return usage{fmt.Errorf("--route is merge, rebase or all, not %q", f.route)}
+	}
+	return nil
+}
+
+// work works the routes out that were asked for.
+func (f *planned) work(ctx context.Context, w *recovery.Workspace) (*recovery.Position, []*recovery.Join, recovery.Route, error) {
+	if f.pick != "" {
+		p, j, err := w.PlanPick(ctx, f.yours, strings.Split(f.pick, ","), f.parent)
+		return p, []*recovery.Join{j}, recovery.Pick, err
+	}
+	p, err := w.Compare(ctx, f.yours, f.theirs)
+	if err != nil {
+		return nil, nil, "", err
+	}
+	if f.route != "all" {
+		j, err := w.Join(ctx, p, recovery.Route(f.route), &settle.Book{}, nil, nil)
+		return p, []*recovery.Join{j}, recovery.Route(f.route), err
+	}
+	pl, err := w.Plan(ctx, p, &settle.Book{}, nil)
+	if err != nil {
+		return nil, nil, "", err
+	}
+	return p, []*recovery.Join{pl.Merge, pl.Rebase}, pl.Suggested, nil
+}
+
 func (e *env) plan() *cobra.Command {
-	var route, yours, theirs, pick string
-	var parent int
+	var f planned
 	cmd := &cobra.Command{
 		Use: "plan", Short: "Work both routes out in full and report them; changes nothing",
 		Example: `  dorvik plan --json
@@ -76,80 +114,56 @@ index, file or object is written, and nothing is fetched.
 Exit code 0 says that the routes asked for are clean, 3 that one is not.`,
 		Args: noArgs,
 	}
-	cmd.Flags().StringVar(&route, "route", "all", "merge, rebase or all")
-	cmd.Flags().StringVar(&yours, "yours", "", "the `REV` that is yours (the branch you are on)")
-	cmd.Flags().StringVar(&theirs, "theirs", "", "the `REV` that is theirs (what the branch follows)")
-	cmd.Flags().StringVar(&pick, "pick", "", "bring the commits `REV[,REV…]` (or ranges A..B) onto yours, instead of joining theirs")
-	cmd.Flags().IntVar(&parent, "parent", 0, "with --pick: of a commit that joins lines, what it changed against its `N`th parent, from 1")
+	flags := cmd.Flags()
+	flags.StringVar(&f.route, "route", "all", "merge, rebase or all")
+	flags.StringVar(&f.yours, "yours", "", "the `REV` that is yours (the branch you are on)")
+	flags.StringVar(&f.theirs, "theirs", "", "the `REV` that is theirs (what the branch follows)")
+	flags.StringVar(&f.pick, "pick", "",
+		"bring the commits `REV[,REV…]` (or ranges A..B) onto yours, instead of joining theirs")
+	flags.IntVar(&f.parent, "parent", 0,
+		"with --pick: of a commit that joins lines, what it changed against its `N`th parent, from 1")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		ctx := cmd.Context()
-		if pick != "" && (theirs != "" || cmd.Flags().Changed("route")) {
-			return usage{fmt.Errorf("--pick names the other side and the route itself; leave --theirs and --route out")}
+		if err := f.check(flags.Changed("route")); err != nil {
+			return err
 		}
-		if route != "all" && route != "merge" && route != "rebase" {
-			return usage{fmt.Errorf("--route is merge, rebase or all, not %q", route)}
-		}
-		w, err := e.workspace(ctx)
+		w, err := e.workspace(cmd.Context())
 		if err != nil {
 			return err
 		}
 		defer w.Close()
-		var p *recovery.Position
-		var joins []*recovery.Join
-		suggested := ""
-		if pick != "" {
-			var j *recovery.Join
-			if p, j, err = w.PlanPick(ctx, yours, strings.Split(pick, ","), parent); err != nil {
-				return err
-			}
-			suggested, joins = string(recovery.Pick), []*recovery.Join{j}
-		} else {
-			if p, err = w.Compare(ctx, yours, theirs); err != nil {
-				return err
-			}
-			if route == "all" {
-				pl, err := w.Plan(ctx, p, &settle.Book{}, nil)
-				if err != nil {
-					return err
-				}
-				suggested, joins = string(pl.Suggested), []*recovery.Join{pl.Merge, pl.Rebase}
-			} else {
-				j, err := w.Join(ctx, p, recovery.Route(route), &settle.Book{}, nil, nil)
-				if err != nil {
-					return err
-				}
-				suggested, joins = route, []*recovery.Join{j}
-			}
+		p, joins, suggested, err := f.work(cmd.Context(), w)
+		if err != nil {
+			return err
 		}
-		out := planJSON{Version: 1, Branch: p.Branch.Name, Upstream: p.Branch.Upstream,
-			Yours: sideJSON{p.Yours, len(p.Parted.Yours)}, Theirs: sideJSON{p.Theirs, len(p.Parted.Theirs)},
-			Bases: p.Parted.Bases, Suggested: suggested, Routes: []any{}}
-		clean := true
-		for _, j := range joins {
-			out.Routes = append(out.Routes, routeJSON(p, j))
-			clean = clean && j.Clean()
-		}
-		if e.json {
-			if err := e.print(out); err != nil {
-				return err
-			}
-		} else {
-			if pick == "" {
-				e.say("%s", Sentence(p))
-			}
-			if words := p.Rewritten(); words != "" {
-				e.say("%s", words)
-			}
-			for _, j := range joins {
-				e.say("%s", describe(p, j))
-			}
-		}
-		if !clean {
-			return exit{exitConflicts}
-		}
-		return nil
+		return e.sayPlan(p, joins, suggested, f)
 	}
 	return e.jsonFlag(cmd)
+}
+
+// sayPlan writes down what the routes would make and ask.
+func (e *env) sayPlan(p *recovery.Position, joins []*recovery.Join, suggested recovery.Route, f planned) error {
+	out := planJSON{Version: 1, Branch: p.Branch.Name, Upstream: p.Branch.Upstream,
+		Yours: sideJSON{p.Yours, len(p.Parted.Yours)}, Theirs: sideJSON{p.Theirs, len(p.Parted.Theirs)},
+		Bases: p.Parted.Bases, Suggested: string(suggested), Routes: []any{}}
+	clean := true
+	for _, j := range joins {
+		out.Routes = append(out.Routes, routeJSON(p, j))
+		clean = clean && j.Clean()
+	}
+	if e.json {
+		if err := e.print(out); err != nil {
+			return err
+		}
+	} else {
+		e.position(p, f.pick == "" && f.yours == "" && f.theirs == "")
+		for _, j := range joins {
+			e.say("%s", describe(p, j))
+		}
+	}
+	if !clean {
+		return exit{exitConflicts}
+	}
+	return nil
 }
 
 func routeJSON(p *recovery.Position, j *recovery.Join) any {
@@ -204,13 +218,17 @@ func describe(p *recovery.Position, j *recovery.Join) string {
 	case j.Clean():
 		return fmt.Sprintf("%-7s joins by itself", j.Route) + remarks(j)
 	}
-	s := fmt.Sprintf("%-7s asks %s", j.Route, plural(j.Conflicts(), "decision", "decisions"))
+	s := fmt.Sprintf("%-7s asks %s", j.Route, words.Count(j.Conflicts(), "decision", "decisions"))
 	if j.Route != recovery.Merge {
-		s += fmt.Sprintf(" at %s", plural(len(j.Stops), "stop", "stops"))
+		s += fmt.Sprintf(" at %s", words.Count(len(j.Stops), "stop", "stops"))
 	}
 	for _, stop := range j.Stops {
 		for _, f := range stop.Files {
-			s += fmt.Sprintf("\n          %s  %s", f.Path, f.Conflicts[0].Kind)
+			what := words.Hint(f.Conflicts[0])
+			if what == "" {
+				what = words.Count(len(f.Conflicts), "place that both changed", "places that both changed")
+			}
+			s += "\n          " + f.Path + "  " + what
 		}
 	}
 	for _, st := range j.Steps {

@@ -14,6 +14,7 @@ import (
 	"dorvik/internal/git"
 	"dorvik/internal/recovery"
 	"dorvik/internal/visible"
+	"dorvik/internal/words"
 )
 
 type recoverJSON struct {
@@ -138,6 +139,7 @@ func (r *recoverer) note() {
 	}
 }
 
+// run does the job, from where one stands to the push.
 func (r *recoverer) run(ctx context.Context, p *recovery.Position) error {
 	r.note()
 	if p.Unanswered != nil && (!p.Picking || r.flags.push) {
@@ -147,67 +149,107 @@ func (r *recoverer) run(ctx context.Context, p *recovery.Position) error {
 	if err != nil {
 		return err
 	}
-	r.say("%s", Sentence(p))
-	if words := p.Rewritten(); words != "" {
-		r.say("%s", words)
-	}
+	r.position(p, true)
 	r.out.Tip = p.Yours
 	if r.out.Tree, err = r.s.Tree(p.Yours); err != nil {
 		return err
 	}
-	if p.NothingToDo() {
-		r.out.Result = "nothing-to-do"
-		return nil
-	}
-	if p.Trivial() == recovery.UpToDate {
-		if a := r.s.State().Accepted; a != nil {
-			r.out.Route, r.out.Waypoint = string(a.Route), a.Name
-		}
-		if !r.flags.push {
-			r.out.Result = "nothing-to-do"
-			return nil
-		}
-		if err := r.marks(ctx, p, p.Yours); err != nil {
-			return err
-		}
-		return r.push(ctx, p)
+	if p.NothingToDo() || p.Trivial() == recovery.UpToDate {
+		return r.asItIs(ctx, p)
 	}
 	j, err := r.settle(ctx, p)
 	if err != nil {
 		return err
-	}
-	if err := r.report(p, j); err != nil {
-		return err
-	}
-	if err := r.published(ctx, j); err != nil {
-		return err
-	}
-	if j.Open > 0 {
-		r.out.Result = "conflicts"
-		r.say("%s a decision. The recovery is saved: open dorvik to settle it, or say --prefer.", plural(j.Open, "conflict wants", "conflicts want"))
-		return exit{exitConflicts}
 	}
 	if p.Picking && j.Kept() == 0 {
 		r.out.Result = "nothing-to-do"
 		r.say("There is nothing left to pick: what those commits change is in your line. Nothing was changed.")
 		return r.s.DropPick()
 	}
-	b, err := r.s.Build(ctx, p, j)
+	b, err := r.prove(ctx, p, j)
 	if err != nil {
 		return err
+	}
+	if err := r.accept(ctx, p, j, b); err != nil {
+		return err
+	}
+	if !r.flags.push || r.out.Tip == p.Theirs {
+		return nil
+	}
+	return r.push(ctx, p)
+}
+
+// asItIs is the end where nothing is to be joined: what is yours is pushed, if that was asked.
+func (r *recoverer) asItIs(ctx context.Context, p *recovery.Position) error {
+	r.out.Result = "nothing-to-do"
+	if p.NothingToDo() {
+		return nil
+	}
+	if a := r.s.State().Accepted; a != nil {
+		r.out.Route, r.out.Waypoint = string(a.Route), a.Name
+	}
+	if !r.flags.push {
+		return nil
+	}
+	r.out.Result = "failed"
+	if err := r.marks(ctx, p, p.Yours); err != nil {
+		return err
+	}
+	return r.push(ctx, p)
+}
+
+// settle joins by the route and settles what the preferences settle; what is left open, or is
+// to be confirmed, ends the job.
+func (r *recoverer) settle(ctx context.Context, p *recovery.Position) (*recovery.Join, error) {
+	route := recovery.Route(r.flags.route)
+	if route == "auto" {
+		route = ""
+	}
+	j, err := r.s.SettleBy(ctx, p, route, r.prefer)
+	r.out.Route = string(r.s.State().Route)
+	if p.Trivial() == recovery.FastForward {
+		r.out.Route = string(recovery.FastForward)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := r.report(p, j); err != nil {
+		return nil, err
+	}
+	if err := r.published(ctx, j); err != nil {
+		return nil, err
+	}
+	if j.Open > 0 {
+		r.out.Result = "conflicts"
+		r.say("%s a decision. The recovery is saved: open dorvik to settle it, or say --prefer.",
+			words.Count(j.Open, "conflict wants", "conflicts want"))
+		return nil, exit{exitConflicts}
+	}
+	return j, nil
+}
+
+// prove makes the joined commits, and has them looked through and checked.
+func (r *recoverer) prove(ctx context.Context, p *recovery.Position, j *recovery.Join) (recovery.Built, error) {
+	b, err := r.s.Build(ctx, p, j)
+	if err != nil {
+		return b, err
 	}
 	r.out.Tree = j.Tree
 	if r.flags.push {
 		if err := r.marks(ctx, p, b.Tip); err != nil {
-			return err
+			return b, err
 		}
 	}
 	if p.Trivial() == recovery.NotTrivial && !r.flags.noCheck {
-		if err := r.check(ctx, j, b); err != nil {
-			return err
-		}
+		return b, r.check(ctx, j, b)
 	}
-	wp, err := r.s.Accept(ctx, p, j, b, recovery.Consent{MoveAside: r.flags.moveAside, RewritePublished: r.flags.rewritePublished})
+	return b, nil
+}
+
+// accept is the moment at which things change.
+func (r *recoverer) accept(ctx context.Context, p *recovery.Position, j *recovery.Join, b recovery.Built) error {
+	consent := recovery.Consent{MoveAside: r.flags.moveAside, RewritePublished: r.flags.rewritePublished}
+	wp, err := r.s.Accept(ctx, p, j, b, consent)
 	if err != nil {
 		if at, rerr := r.s.Repo.Ref(ctx, p.Branch.Full()); rerr == nil {
 			r.out.Tip = at // what is so, whatever was meant to be
@@ -219,75 +261,8 @@ func (r *recoverer) run(ctx context.Context, p *recovery.Position) error {
 		r.say("%s was moved aside; undo brings it back.", path)
 	}
 	r.out.Result, r.out.Tip, r.out.Waypoint = "joined", wp.After, wp.Name
-	done := "Joined"
-	if p.Picking {
-		done = "Picked"
-	}
-	r.say("%s: %s is now at %s. “dorvik undo” takes it back.", done, p.Branch.Name, wp.After)
-	if !r.flags.push || wp.After == p.Theirs {
-		return nil
-	}
-	return r.push(ctx, p)
-}
-
-// settle joins by the route and settles what the preferences settle. Settling
-// one stop of a rebase can change the next, so it joins again until nothing
-// more can be settled.
-func (r *recoverer) settle(ctx context.Context, p *recovery.Position) (*recovery.Join, error) {
-	st := r.s.State()
-	route := recovery.Route(r.flags.route)
-	if p.Picking {
-		route = recovery.Pick
-	}
-	if route == "auto" {
-		if route = st.Route; route == "" {
-			pl, err := r.s.Plan(ctx, p, &st.Book, nil)
-			if err != nil {
-				return nil, err
-			}
-			route = pl.Suggested
-		}
-	}
-	if err := r.s.TakeRoute(route); err != nil {
-		return nil, err
-	}
-	r.out.Route = string(route)
-	if p.Trivial() == recovery.FastForward {
-		r.out.Route = string(recovery.FastForward)
-	}
-	for {
-		st = r.s.State()
-		j, err := r.s.Join(ctx, p, route, &st.Book, st.Mends, nil)
-		if err != nil {
-			return nil, err
-		}
-		if j.Refused != nil {
-			return nil, j.Refused
-		}
-		next, way, ok := firstOpen(j, &st.Book, r.prefer)
-		if !ok {
-			return j, nil
-		}
-		if err := r.s.Decide(settle.Decision{Key: next.Key, Way: way}); err != nil {
-			return nil, err
-		}
-	}
-}
-
-func firstOpen(j *recovery.Join, book *settle.Book, prefer []settle.Way) (*settle.Conflict, settle.Way, bool) {
-	for _, stop := range j.Stops {
-		for _, f := range stop.Files {
-			for _, c := range f.Conflicts {
-				if _, _, done := book.For(c); done {
-					continue
-				}
-				if w, ok := settle.Prefer(c, prefer); ok {
-					return c, w, true
-				}
-			}
-		}
-	}
-	return nil, "", false
+	r.say("%s: %s is now at %s. “dorvik undo” takes it back.", words.If(p.Picking, "Picked", "Joined"), p.Branch.Name, wp.After)
+	return nil
 }
 
 // published stops a rebase that would rewrite what others may have, unless that was
@@ -312,11 +287,7 @@ func (r *recoverer) published(ctx context.Context, j *recovery.Join) error {
 
 // marks stops a push of conflict marks, unless they are meant.
 func (r *recoverer) marks(ctx context.Context, p *recovery.Position, tip object.ID) error {
-	home := p
-	if p.Home != nil {
-		home = p.Home
-	}
-	found, _, err := r.s.Marks(ctx, home.Theirs, tip)
+	found, _, err := r.s.Marks(ctx, p.Upstream().Theirs, tip)
 	if err != nil || len(found) == 0 {
 		return err
 	}
@@ -367,17 +338,17 @@ func (r *recoverer) report(p *recovery.Position, j *recovery.Join) error {
 func (r *recoverer) check(ctx context.Context, j *recovery.Join, b recovery.Built) error {
 	line := r.flags.check
 	if line == "" {
-		c, ok, err := r.s.CheckCommand(ctx, j.Tree)
-		if err != nil || !ok {
-			if err == nil {
-				r.say("No check was found in this project; going on without.")
-			}
+		c, found, agreed, err := r.s.MayCheck(ctx, j.Tree)
+		switch {
+		case err != nil:
 			return err
+		case !found:
+			r.say("No check was found in this project; going on without.")
+			return nil
+		case !agreed:
+			return &recovery.UnagreedError{Command: c}
 		}
 		line = c.Line
-		if !c.Configured && !r.s.AgreedTo(line) {
-			return fmt.Errorf("the check “%s” (found from %s) was never agreed to in this repository; say --check '%s' to run it, or --no-check to go on without", line, c.Source, line)
-		}
 	} else if err := r.s.Agree(line); err != nil {
 		return err
 	}

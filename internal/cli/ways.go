@@ -9,6 +9,7 @@ import (
 	"dorvik/internal/core/merge"
 	"dorvik/internal/core/object"
 	"dorvik/internal/core/settle"
+	"dorvik/internal/words"
 )
 
 type waysJSON struct {
@@ -83,7 +84,7 @@ the way leaves out (words a side wrote) or keeps (words a side removed).`,
 		if e.json {
 			return e.print(out)
 		}
-		e.say("%s joined by themselves, %s.", plural(out.JoinedByItself, "region", "regions"), plural(len(out.Conflicts), "conflict", "conflicts"))
+		e.say("%s joined by themselves, %s.", words.Count(out.JoinedByItself, "region", "regions"), words.Count(len(out.Conflicts), "conflict", "conflicts"))
 		for _, c := range out.Conflicts {
 			e.say("lines %d–%d of yours, %d–%d of theirs", c.YoursLines[0], c.YoursLines[1], c.TheirsLines[0], c.TheirsLines[1])
 			for _, w := range c.Ways {

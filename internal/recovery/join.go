@@ -13,6 +13,7 @@ import (
 	"dorvik/internal/core/object"
 	"dorvik/internal/core/replay"
 	"dorvik/internal/core/settle"
+	"dorvik/internal/words"
 )
 
 // Route is one way of joining.
@@ -236,7 +237,7 @@ func (j *Join) Kept() (n int) {
 }
 
 // MendHolder names the commit that mends become part of.
-func (j *Join) MendHolder() (words string, ok bool) {
+func (j *Join) MendHolder() (name string, ok bool) {
 	if j.Route == Merge {
 		return "the merge commit", true
 	}
@@ -267,7 +268,7 @@ func (w *Workspace) Build(ctx context.Context, p *Position, j *Join) (Built, err
 		return Built{Tip: p.Yours}, nil
 	}
 	if j.Open > 0 {
-		return Built{}, fmt.Errorf("%s not settled yet", count(j.Open, "conflict is", "conflicts are"))
+		return Built{}, fmt.Errorf("%s not settled yet", words.Count(j.Open, "conflict is", "conflicts are"))
 	}
 	who, err := w.Repo.Committer(ctx)
 	if err != nil {
@@ -320,13 +321,6 @@ func Authors(commits []history.Node) []string {
 	return out
 }
 
-func count(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
-}
-
 // Plan is both routes worked out.
 type Plan struct {
 	Rebase, Merge *Join
@@ -363,7 +357,7 @@ func (w *Workspace) Plan(ctx context.Context, p *Position, book *settle.Book, pr
 }
 
 func (pl *Plan) suggest(p *Position) {
-	yours := count(len(p.Parted.Yours), "commit", "commits")
+	yours := words.Count(len(p.Parted.Yours), "commit", "commits")
 	asksR, asksM := pl.Rebase.Conflicts(), pl.Merge.Conflicts()
 	switch {
 	case pl.Rebase.Refused != nil:
@@ -375,7 +369,7 @@ func (pl *Plan) suggest(p *Position) {
 	case asksR > 2*asksM+1:
 		pl.Suggested = Merge
 		pl.Why = fmt.Sprintf("rebase would ask %s, merge %d: replaying your commits one by one meets the same lines again and again.",
-			count(asksR, "decision", "decisions"), asksM)
+			words.Count(asksR, "decision", "decisions"), asksM)
 	default:
 		pl.Suggested = Rebase
 		pl.Why = "none of your " + yours + " has left this machine, so nobody is disturbed by new ids, and the merge would add a commit that only says you caught up."

@@ -28,10 +28,9 @@ func (s *Session) ToCheck(ctx context.Context, p *Position, j *Join) (*Unchecked
 	if err := s.tellApart(ctx, append([]object.ID{u.Built.Tip}, u.Built.made()...)); err != nil {
 		return nil, err
 	}
-	if u.Command, u.Found, err = s.CheckCommand(ctx, j.Tree); err != nil {
+	if u.Command, u.Found, u.Agreed, err = s.MayCheck(ctx, j.Tree); err != nil {
 		return nil, err
 	}
-	u.Agreed = u.Command.Configured || s.AgreedTo(u.Command.Line)
 	if c := s.CheckOf(j.Tree); c != nil && c.Command == u.Command.Line && c.Passed {
 		u.Passed = &check.Result{Passed: true, Took: c.Took}
 	}

@@ -19,6 +19,7 @@ import (
 	"dorvik/internal/core/object"
 	"dorvik/internal/core/settle"
 	"dorvik/internal/git"
+	"dorvik/internal/words"
 )
 
 // Session is a workspace with the recovery kept in the git directory. Only one
@@ -317,7 +318,7 @@ func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built, con
 	wp := &Waypoint{Branch: p.Branch.Name, Before: p.Yours, After: b.Tip, Theirs: p.Theirs, Route: j.Route, Time: time.Now(), Aside: aside}
 	what := "join " + p.Branch.Upstream + " by " + string(j.Route)
 	if p.Picking {
-		wp.Picks, wp.Parent, what = s.state.Picks, s.state.PickParent, "pick "+count(len(p.Parted.Theirs), "commit", "commits")
+		wp.Picks, wp.Parent, what = s.state.Picks, s.state.PickParent, "pick "+words.Count(len(p.Parted.Theirs), "commit", "commits")
 	}
 	for taken := true; taken; {
 		wp.Name = ""
@@ -342,7 +343,7 @@ func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built, con
 // noted has what could not be kept after a change be said; the change is made all the same.
 func (s *Session) noted(err error) {
 	if err != nil {
-		s.notice = strings.TrimSpace(s.notice + " " + sentenceOf(err) + " The change itself is made.")
+		s.notice = strings.TrimSpace(s.notice + " " + words.Sentence(err.Error()) + " The change itself is made.")
 	}
 }
 

@@ -2,7 +2,6 @@ package recovery
 
 import (
 	"fmt"
-	"strings"
 
 	"dorvik/internal/core/history"
 	"dorvik/internal/words"
@@ -22,7 +21,7 @@ func (s Standing) String() string { return s.Head + " " + s.Text }
 // that was not pushed yet.
 func (p *Position) Standing(accepted bool) Standing {
 	yours, theirs := len(p.Parted.Yours), len(p.Parted.Theirs)
-	they, up, branch := someAuthors(p.Parted.Theirs), p.Branch.Upstream, strings.TrimPrefix(p.Branch.Ref, "refs/heads/")
+	they, up := someAuthors(p.Parted.Theirs), p.Branch.Upstream
 	commits := words.Count(theirs, "commit", "commits")
 	s := Standing{Well: true}
 	switch {
@@ -48,12 +47,12 @@ func (p *Position) Standing(accepted bool) Standing {
 		}
 	case p.Trivial() == FastForward:
 		s.Head = "Only theirs is new."
-		s.Text = fmt.Sprintf("%s pushed %s to %s, and you have nothing unpushed.", they, commits, branch)
+		s.Text = fmt.Sprintf("%s pushed %s to %s, and you have nothing unpushed.", they, commits, up)
 		s.Next = "Your branch can move forward to theirs without joining anything."
 	default:
 		s.Well = false
 		s.Head = "A push is refused as things are."
-		s.Text = fmt.Sprintf("%s pushed %s to %s, and yours %s not build on %s.", they, commits, branch,
+		s.Text = fmt.Sprintf("%s pushed %s to %s, and yours %s not build on %s.", they, commits, up,
 			words.Is(yours, "does", "do"), words.Is(theirs, "it", "them"))
 		s.Next = "Your " + words.Count(yours, "commit is", "commits are") +
 			" safe here. Join the two lines, check that the result builds, and push again."

@@ -6,6 +6,7 @@ import (
 
 	"dorvik/internal/core/history"
 	"dorvik/internal/core/object"
+	"dorvik/internal/core/settle"
 )
 
 // Survey is where things stand, with both routes worked out: all that is said before a choice.
@@ -87,4 +88,37 @@ func (s *Session) TakeNotice() string {
 	n := s.notice
 	s.notice = ""
 	return n
+}
+
+// Glance is where things stand as it can be seen without opening the recovery kept here.
+type Glance struct {
+	Position *Position
+	Overlap  []Overlap
+	InTheWay *OverwriteError // nil where nothing is
+	Kept     *State          // of an unfinished recovery; nil where there is none
+	InUse    bool            // a session is open here, and what is kept is not known
+}
+
+// Glance looks where things stand, asking the remote first if told to. Nothing else is written.
+func (w *Workspace) Glance(ctx context.Context, fetch bool) (*Glance, error) {
+	v := &Glance{}
+	var err error
+	if v.Position, err = w.Stand(ctx, fetch); err != nil {
+		return nil, err
+	}
+	j, err := w.Join(ctx, v.Position, Merge, &settle.Book{}, nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	if v.Overlap, err = w.Overlaps(v.Position, j); err != nil {
+		return nil, err
+	}
+	if err := w.InTheWay(v.Position, j.Tree); err != nil && !errors.As(err, &v.InTheWay) {
+		return nil, err
+	}
+	v.Kept, err = Peek(w)
+	if v.InUse = errors.Is(err, ErrInUse); v.InUse {
+		err = nil
+	}
+	return v, err
 }

@@ -17,6 +17,7 @@ import (
 
 	"dorvik/internal/core/object"
 	"dorvik/internal/git"
+	"dorvik/internal/words"
 )
 
 // Transition is a change of branch, index and working tree from one state to another. It is
@@ -233,7 +234,7 @@ func (s *Session) whole(tr *Transition) {
 		s.bringBack(&tr.Waypoint)
 	}
 	if err := errors.Join(step("erase"), tr.erase(s.Repo.GitDir), step("erased")); err != nil {
-		s.notice = sentenceOf(err) + " The change itself is made; the next start notes it."
+		s.notice = words.Sentence(err.Error()) + " The change itself is made; the next start notes it."
 	}
 }
 
@@ -670,10 +671,4 @@ func (s *Session) goBackAfterCut(ctx context.Context, tr *Transition) error {
 		}
 	}
 	return tr.erase(s.Repo.GitDir)
-}
-
-// sentenceOf makes an error a sentence.
-func sentenceOf(err error) string {
-	words := err.Error()
-	return strings.ToUpper(words[:1]) + words[1:] + "."
 }

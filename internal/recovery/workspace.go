@@ -21,6 +21,7 @@ import (
 	"dorvik/internal/core/replay"
 	"dorvik/internal/core/settle"
 	"dorvik/internal/git"
+	"dorvik/internal/words"
 )
 
 // Workspace is a repository with the engine over it. Nothing it computes is
@@ -29,12 +30,11 @@ type Workspace struct {
 	Repo  *git.Repo
 	Store *object.Overlay
 
-	Unrelated bool // lines without a common ancestor may be joined, too
-
 	engine  *merge.Engine
 	files   *settle.Files
 	changes *replay.Changes
 
+	unrelated   bool                   // lines without a common ancestor may be joined, too
 	agreed      func(line string) bool // to a command that is run; nil where nothing is kept
 	driverLimit time.Duration
 	digits      atomic.Int32 // of an id, as people are shown it
@@ -58,6 +58,9 @@ func OpenWorkspace(ctx context.Context, dir string) (*Workspace, error) {
 	w.engine.Drive = w.drive
 	return w, nil
 }
+
+// AllowUnrelated has lines without a common ancestor be joined, too.
+func (w *Workspace) AllowUnrelated() { w.unrelated = true }
 
 // submoduleContains asks the submodule itself, where it is present.
 func (w *Workspace) submoduleContains(path string, older, newer object.ID) bool {
@@ -234,10 +237,10 @@ func (p *Position) Rewritten() string {
 		return ""
 	case len(p.Parted.Theirs) == 0:
 		return fmt.Sprintf("%s was set back: %s that it held before, up to “%s”, are in it no more. They are still in your line, and a push would bring them back.",
-			p.Branch.Upstream, count(n, "commit", "commits"), p.TakenOut[0].Subject())
+			p.Branch.Upstream, words.Count(n, "commit", "commits"), p.TakenOut[0].Subject())
 	}
 	return fmt.Sprintf("%s was rewritten: %s that it held before, up to “%s”, are in it no more. They are not yours: a rebase leaves them behind, and a merge would bring them back.",
-		p.Branch.Upstream, count(n, "commit", "commits"), p.TakenOut[0].Subject())
+		p.Branch.Upstream, words.Count(n, "commit", "commits"), p.TakenOut[0].Subject())
 }
 
 // Compare is Stand for any two revisions; empty ones stand for the branch and
@@ -276,7 +279,7 @@ func (w *Workspace) part(ctx context.Context, p *Position) error {
 		}
 		return err
 	}
-	if p.Trivial() != NotTrivial || len(p.Parted.Bases) > 0 || w.Unrelated && !p.Parted.Cut {
+	if p.Trivial() != NotTrivial || len(p.Parted.Bases) > 0 || w.unrelated && !p.Parted.Cut {
 		return nil
 	}
 	if p.Parted.Cut {

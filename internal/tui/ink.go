@@ -268,11 +268,14 @@ func (t *theme) style(k ink) lipgloss.Style {
 	return st
 }
 
+// sample stands for any text.
+const sample = "text"
+
 // around gives the codes that an ink has before and after a text.
 func (t *theme) around(k ink) [2]string {
 	codes, known := t.codes[k]
 	if !known {
-		codes[0], codes[1], _ = strings.Cut(t.style(k).Render("x"), "x")
+		codes[0], codes[1], _ = strings.Cut(t.style(k).Render(sample), sample)
 		t.codes[k] = codes
 	}
 	return codes

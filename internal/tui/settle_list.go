@@ -166,7 +166,7 @@ func (s *settleScreen) listRows(w, h int) (rows []listRow, cursor int) {
 	}
 	if listed == nil && len(files) > 0 {
 		add(nil)
-		add(txt(dim, "  ").bold(bright, "j").add(dim, " goes into this list"))
+		add(txt(dim, "  ").bold(bright, keys.list.Help().Key).add(dim, " goes into this list"))
 	}
 	return rows, cursor
 }

@@ -185,7 +185,7 @@ func (s *settleScreen) waysPage(q *recovery.Question, w int) page {
 		p.row(s.wayRow(l, i, w))
 	}
 	if !c.Whole() {
-		l := txt(bright, "   ").bold(bright, "w").add(plain, "  write it yourself")
+		l := txt(bright, "   ").bold(bright, keys.write.Help().Key).add(plain, "  write it yourself")
 		if q.Decision != nil && q.Decision.Way == settle.Written {
 			l = l.add(joined, " ✓").add(dim, "   as you wrote it")
 		}

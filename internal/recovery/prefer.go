@@ -1,0 +1,81 @@
+package recovery
+
+import (
+	"context"
+	"fmt"
+
+	"dorvik/internal/check"
+	"dorvik/internal/core/object"
+	"dorvik/internal/core/settle"
+)
+
+// SettleBy takes a route, empty for the one kept or else the suggested one, and settles each
+// open conflict by the first of the ways that it offers. Settling one stop of a rebase can
+// change the next, so it joins again until nothing more can be settled.
+func (s *Session) SettleBy(ctx context.Context, p *Position, route Route, prefer []settle.Way) (*Join, error) {
+	st := s.State()
+	switch {
+	case p.Picking:
+		route = Pick
+	case route == "" && st.Route != "":
+		route = st.Route
+	case route == "":
+		pl, err := s.Plan(ctx, p, &st.Book, nil)
+		if err != nil {
+			return nil, err
+		}
+		route = pl.Suggested
+	}
+	if err := s.TakeRoute(route); err != nil {
+		return nil, err
+	}
+	for {
+		st = s.State()
+		j, err := s.Join(ctx, p, route, &st.Book, st.Mends, nil)
+		if err != nil {
+			return nil, err
+		}
+		if j.Refused != nil {
+			return nil, j.Refused
+		}
+		next, way, any := j.firstOpen(&st.Book, prefer)
+		if !any {
+			return j, nil
+		}
+		if err := s.Decide(settle.Decision{Key: next.Key, Way: way}); err != nil {
+			return nil, err
+		}
+	}
+}
+
+// firstOpen finds the first conflict without a decision that a preference settles.
+func (j *Join) firstOpen(book *settle.Book, prefer []settle.Way) (*settle.Conflict, settle.Way, bool) {
+	for _, stop := range j.Stops {
+		for _, f := range stop.Files {
+			for _, c := range f.Conflicts {
+				if _, _, settled := book.For(c); settled {
+					continue
+				}
+				if w, ok := settle.Prefer(c, prefer); ok {
+					return c, w, true
+				}
+			}
+		}
+	}
+	return nil, "", false
+}
+
+// UnagreedError says that a check was found and may not be run, as nobody agreed to it.
+type UnagreedError struct{ Command check.Command }
+
+func (e *UnagreedError) Error() string {
+	return fmt.Sprintf("the check “%s” (found from %s) was never agreed to in this repository; say --check '%s' to run it, or --no-check to go on without",
+		e.Command.Line, e.Command.Source, e.Command.Line)
+}
+
+// MayCheck gives the command that a tree is checked by; found is false where there is none,
+// agreed where it was neither configured nor agreed to.
+func (s *Session) MayCheck(ctx context.Context, tree object.ID) (c check.Command, found, agreed bool, err error) {
+	c, found, err = s.CheckCommand(ctx, tree)
+	return c, found, found && (c.Configured || s.AgreedTo(c.Line)), err
+}
