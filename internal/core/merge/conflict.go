@@ -1,11 +1,9 @@
 package merge
 
 import (
-	"fmt"
-	"path"
-	"strings"
-
 	"dorvik/internal/core/object"
+	"fmt"
+	"strings"
 )
 
 // Kind is what a conflict is about. The names are those of `plan --json`.
@@ -95,26 +93,13 @@ type Move struct {
 	Tree     bool
 }
 
-// Side is one of the two sides of a join.
-type Side string
+func (l *Lines) Sides() (base, yours, theirs object.Entry) { return l.Base, l.Yours, l.Theirs }
 
-const (
-	Yours  Side = "yours"
-	Theirs Side = "theirs"
-)
-
-// Other is the other side.
-func (s Side) Other() Side {
-	if s == Yours {
-		return Theirs
-	}
-	return Yours
-}
-
-func (l *Lines) Sides() (base, yours, theirs object.Entry)    { return l.Base, l.Yours, l.Theirs }
 func (v *Versions) Sides() (base, yours, theirs object.Entry) { return v.Base, v.Yours, v.Theirs }
-func (c *Clash) Sides() (base, yours, theirs object.Entry)    { return c.Base, c.Yours, c.Theirs }
-func (n *Naming) Sides() (base, yours, theirs object.Entry)   { return base, yours, theirs }
+
+func (c *Clash) Sides() (base, yours, theirs object.Entry) { return c.Base, c.Yours, c.Theirs }
+
+func (n *Naming) Sides() (base, yours, theirs object.Entry) { return base, yours, theirs }
 
 func entries(list ...object.Entry) string {
 	var b strings.Builder
@@ -124,11 +109,14 @@ func entries(list ...object.Entry) string {
 	return b.String()
 }
 
-func (l *Lines) Facts() string    { return entries(l.Base, l.Yours, l.Theirs) + l.From }
+func (l *Lines) Facts() string { return entries(l.Base, l.Yours, l.Theirs) + l.From }
+
 func (v *Versions) Facts() string { return entries(v.Base, v.Yours, v.Theirs) + v.From }
+
 func (c *Clash) Facts() string {
 	return entries(c.Base, c.Yours, c.Theirs) + fmt.Sprintf("%+v", c.Within)
 }
+
 func (n *Naming) Facts() string {
 	return fmt.Sprintf("%q %q %+v %+v", n.At, n.From, n.Yours.Moves, n.Theirs.Moves)
 }
@@ -190,23 +178,4 @@ func (c *Conflict) Paths() []string {
 		add(s.Within)
 	}
 	return out
-}
-
-// beside gives a name for a second thing at a path, made of the side it is of, that
-// is free: pier.png gives pier-yours.png.
-func beside(p string, side Side, free func(p string) (bool, error)) (string, error) {
-	ext := path.Ext(p)
-	if ext == path.Base(p) {
-		ext = "" // a name that begins with a dot has no ending
-	}
-	for n := 1; ; n++ {
-		suffix := "-" + string(side)
-		if n > 1 {
-			suffix += fmt.Sprint("-", n)
-		}
-		name := strings.TrimSuffix(p, ext) + suffix + ext
-		if ok, err := free(name); ok || err != nil {
-			return name, err
-		}
-	}
 }

@@ -1,15 +1,9 @@
-// Package merge brings two changed versions of one base together: texts line
-// by line, in the manner of diff3 (S. Khanna, K. Kunal, B. C. Pierce, "A Formal
-// Investigation of Diff3", 2007), and trees path by path. What the two sides
-// changed differently in one place becomes a typed conflict; nothing is
-// dropped and nothing is decided here.
 package merge
 
 import (
+	"dorvik/internal/core/diff"
 	"slices"
 	"strings"
-
-	"dorvik/internal/core/diff"
 )
 
 // Origin says where a region of a joined text, or a joined path, comes from.

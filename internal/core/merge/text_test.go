@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"dorvik/internal/core/diff"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )

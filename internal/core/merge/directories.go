@@ -1,12 +1,11 @@
 package merge
 
 import (
+	"dorvik/internal/core/object"
 	"maps"
 	"path"
 	"slices"
 	"strings"
-
-	"dorvik/internal/core/object"
 )
 
 // emptied is a directory of the base that one side (the mover) has no more, and
@@ -103,9 +102,6 @@ func (m *movedDirs) count(renames []Rename) {
 		}
 	}
 }
-
-// parent is the directory of a path, empty for the top.
-func parent(p string) string { return p[:max(0, strings.LastIndexByte(p, '/'))] }
 
 // follow gives the place a file of a moved directory would have if it went
 // along, and the directory that was moved.

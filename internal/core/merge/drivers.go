@@ -1,0 +1,91 @@
+package merge
+
+import (
+	"context"
+	"dorvik/internal/core/object"
+	"strconv"
+)
+
+// Driver joins three contents as a merge driver of the user's configuration does.
+// markerSize is the length of a conflict marker, above 0.
+type Driver func(ctx context.Context, name, path string, base, yours, theirs []byte, markerSize int) (joined []byte, outcome Outcome, err error)
+
+// Outcome is what a Driver did.
+type Outcome uint8
+
+const (
+	NotDefined Outcome = iota // no driver of this name: text is joined as text
+	NotAgreed                 // there is one, and nobody has agreed to run it
+	Driven                    // joined is the result
+	Undriven                  // the driver left it to a person
+)
+
+// drive has a merge driver join a file. done is false where none is run.
+func (m *merger) drive(path string, ids [3]object.ID, name, size string) (id object.ID, done bool, err error) {
+	if m.engine.Drive == nil {
+		return id, false, nil
+	}
+	key := driven{name, path, ids}
+	m.engine.mu.Lock()
+	known, is := m.engine.driven[key]
+	m.engine.mu.Unlock()
+	if !is {
+		var contents [3][]byte
+		for i, id := range key.ids {
+			if id.IsZero() {
+				continue
+			}
+			if contents[i], err = m.engine.Store.Blob(id); err != nil {
+				return id, false, err
+			}
+		}
+		markerSize, err := strconv.Atoi(size) // it goes into a command: nothing but a number may
+		if err != nil || markerSize <= 0 {
+			markerSize = 7
+		}
+		var joined []byte
+		joined, known.outcome, err = m.engine.Drive(m.ctx, name, path, contents[0], contents[1], contents[2], markerSize)
+		if m.ctx.Err() != nil {
+			return id, false, m.ctx.Err()
+		}
+		if err != nil {
+			known = drivenTo{outcome: Undriven, failure: err.Error()}
+		}
+		if known.outcome == Driven {
+			known.id = m.engine.Store.Put(object.KindBlob, joined)
+		}
+		if known.outcome != NotAgreed { // somebody may agree at any time
+			m.engine.mu.Lock()
+			m.engine.driven[key] = known
+			m.engine.mu.Unlock()
+		}
+	}
+	switch known.outcome {
+	case Driven:
+		m.remark(path, "joined by your merge driver “"+name+"”")
+		return known.id, true, nil
+	case Undriven:
+		if known.failure != "" {
+			m.remark(path, "left to you: "+known.failure)
+			return id, true, nil
+		}
+		m.remark(path, "your merge driver “"+name+"” left this to you")
+		return id, true, nil
+	case NotAgreed:
+		m.remark(path, "joined as text: your merge driver “"+name+"” runs only once you agree to it")
+		m.out.Remarks[len(m.out.Remarks)-1].Driver = name
+	}
+	return id, false, nil
+}
+
+// driven names a run of a driver; the same is not run twice.
+type driven struct {
+	name, path string
+	ids        [3]object.ID
+}
+
+type drivenTo struct {
+	id      object.ID
+	outcome Outcome
+	failure string
+}

@@ -1,0 +1,87 @@
+// Package merge brings two changed versions of one base together: texts line
+// by line, in the manner of diff3 (S. Khanna, K. Kunal, B. C. Pierce, "A Formal
+// Investigation of Diff3", 2007), and trees path by path. What the two sides
+// changed differently in one place becomes a typed conflict; nothing is
+// dropped and nothing is decided here.
+//
+// The way of a join: [Engine.Trees] walks three trees at once (walk.go), joins each file
+// that both changed (file.go, text.go; attributes, drivers and line ends have their own
+// rooms), looks where renames matter (renames.go), and if they do makes each side's on the
+// others and walks again (rename_apply.go, directories.go). The [Result] holds what joined
+// and the conflicts; several common ancestors are joined first (bases.go).
+package merge
+
+import (
+	"context"
+	"dorvik/internal/core/attr"
+	"dorvik/internal/core/object"
+	"sync"
+)
+
+// Engine joins trees over one store. It remembers text merges, so that joining
+// again after a decision costs only what the decision changes. It is safe for
+// use by several goroutines.
+type Engine struct {
+	Store *object.Overlay
+
+	// Contains tells whether one commit of a submodule is the other or comes after
+	// it. Without it, or where it says no, two moves of a submodule are a conflict.
+	Contains func(path string, older, newer object.ID) bool
+
+	// Outside gives attributes from outside the trees, nil for none: the user's,
+	// which those of the trees overrule, and the repository's, which overrule them.
+	Outside func() (below, above *attr.File)
+
+	// Drive runs merge drivers; without it there are none.
+	Drive Driver
+
+	pairs int // how many pairs of files are compared at most to find renames
+	mu    sync.Mutex
+	texts map[[3]object.ID]*Text
+
+	driven map[driven]drivenTo
+	bases  map[string]ancestor // several common ancestors, by their ids, and the base they were joined to
+
+	maxText int // in bytes
+}
+
+// NewEngine makes an engine over a store.
+func NewEngine(store *object.Overlay) *Engine {
+	return &Engine{Store: store, pairs: maxPairs, texts: map[[3]object.ID]*Text{}, driven: map[driven]drivenTo{}, bases: map[string]ancestor{}, maxText: MaxText}
+}
+
+// Trees joins two trees that came from one base. It reads only subtrees that
+// differ, and looks for renames only where they can matter. Cancelling ctx stops
+// it with the context's error.
+func (e *Engine) Trees(ctx context.Context, base, yours, theirs object.ID) (*Result, error) {
+	return e.join(ctx, ancestor{tree: base}, yours, theirs, true)
+}
+
+// join is Trees with or without asking about the files of moved directories.
+func (e *Engine) join(ctx context.Context, base ancestor, yours, theirs object.ID, directories bool) (*Result, error) {
+	rules := newRules(e, [3]object.ID{base.tree, yours, theirs})
+	r, err := e.walk(ctx, rules, base, yours, theirs)
+	if err != nil {
+		return nil, err
+	}
+	if !directories {
+		r.emptied = nil
+	}
+	if r, err = e.withRenames(ctx, rules, r, base); err != nil {
+		return nil, err
+	}
+	r.Remarks = append(r.Remarks, r.collisions()...)
+	if directories {
+		err = r.besides()
+	}
+	return r, err
+}
+
+func (e *Engine) walk(ctx context.Context, rules *rules, base ancestor, yours, theirs object.ID) (*Result, error) {
+	m := &merger{ctx: ctx, engine: e, rules: rules, open: base.open,
+		out: &Result{Given: [3]object.ID{base.tree, yours, theirs}, Base: base.tree, Yours: yours, Theirs: theirs, store: e.Store}}
+	if err := m.dir("", tree(base.tree), tree(yours), tree(theirs)); err != nil {
+		return nil, err
+	}
+	return m.out, nil
+}

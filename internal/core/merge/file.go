@@ -1,0 +1,194 @@
+package merge
+
+import (
+	"bytes"
+	"dorvik/internal/core/diff"
+	"dorvik/internal/core/object"
+	"fmt"
+)
+
+// file joins what no side holds as a directory, and both changed differently.
+func (m *merger) file(path string, b, y, t object.Entry) error {
+	kind := Submodule
+	switch {
+	case y.Absent() || t.Absent():
+		kind = ModifyDelete
+	case !y.Mode.SameType(t.Mode):
+		kind = Type
+	case y.Mode == object.ModeLink:
+		kind = Symlink
+	case y.Mode == object.ModeSubmodule:
+		if newer, ok := m.newer(path, b, y, t); ok {
+			m.joined(path, FromBoth, b, y, t, newer)
+			m.remark(path, "both sides moved this submodule; the commit taken holds the other")
+			return nil
+		}
+	default:
+		return m.regular(path, b, y, t)
+	}
+	m.conflict(Conflict{path, kind, &Versions{Base: b, Yours: y, Theirs: t}})
+	return nil
+}
+
+// disputed joins two files of which nobody can say what they started from. Where
+// they would join, over what the base has or as two additions, they are a conflict all
+// the same: one may have removed what the other has.
+func (m *merger) disputed(path string, b, y, t object.Entry) error {
+	was := *m.out
+	for _, from := range []object.Entry{b, {}} {
+		if err := m.file(path, from, y, t); err != nil {
+			return err
+		}
+		if n := len(m.out.Conflicts); n > len(was.Conflicts) {
+			if v, whole := m.out.Conflicts[n-1].Subject.(*Versions); whole {
+				v.Base = b
+			}
+			return nil
+		}
+		*m.out = was
+	}
+	m.conflict(Conflict{path, AddAdd, &Versions{Base: b, Yours: y, Theirs: t, Why: "the common ancestors of the two lines disagree on it"}})
+	return nil
+}
+
+// newer gives the one of two moves of a submodule that holds the other, where both
+// went forward.
+func (m *merger) newer(path string, b, y, t object.Entry) (object.Entry, bool) {
+	holds := m.engine.Contains
+	switch {
+	case holds == nil || b.Mode != object.ModeSubmodule || !holds(path, b.ID, y.ID) || !holds(path, b.ID, t.ID):
+	case holds(path, y.ID, t.ID):
+		return t, true
+	case holds(path, t.ID, y.ID):
+		return y, true
+	}
+	return object.Entry{}, false
+}
+
+func (m *merger) regular(path string, b, y, t object.Entry) error {
+	kind, mode, modes := Content, y.Mode, false
+	if !b.Mode.IsRegular() {
+		b, kind = object.Entry{}, AddAdd // a link has no text to start from
+	}
+	if y.Mode != t.Mode {
+		if b.Absent() {
+			modes = true
+		} else if y.Mode == b.Mode {
+			mode = t.Mode
+		}
+	}
+	result := object.Entry{Mode: mode, ID: y.ID}
+	switch {
+	case y.ID == t.ID:
+	case y.ID == b.ID:
+		result.ID = t.ID
+	case t.ID == b.ID:
+	default:
+		id, why, err := m.byAttribute(path, b, y, t)
+		if err != nil {
+			return err
+		}
+		if !id.IsZero() {
+			result.ID = id
+			break
+		}
+		var text *Text
+		if why == "" {
+			if text, err = m.engine.Text(b.ID, y.ID, t.ID); err != nil {
+				return err
+			}
+			if text == nil {
+				if why, err = m.tooLarge(b, y, t); err != nil {
+					return err
+				}
+			}
+		}
+		if text == nil {
+			if kind == Content {
+				kind = Binary
+			}
+			m.conflict(Conflict{path, kind, &Versions{Base: b, Yours: y, Theirs: t, Why: why}})
+			return nil
+		}
+		switch text.NewEnds {
+		case FromYours:
+			m.remark(path, "you changed all line ends; joined with the new ones")
+		case FromTheirs:
+			m.remark(path, "they changed all line ends; joined with the new ones")
+		case FromBoth:
+			m.remark(path, "both sides changed all line ends alike")
+		}
+		if text.Conflicts() > 0 {
+			m.conflict(Conflict{path, kind, &Lines{Base: b, Yours: y, Theirs: t, Text: text, Mode: mode, Modes: modes}})
+			return nil
+		}
+		result.ID = m.engine.Store.Put(object.KindBlob, []byte(text.Join(nil)))
+	}
+	if modes {
+		// The contents are joined, so only the modes are asked.
+		y.ID, t.ID = result.ID, result.ID
+		m.conflict(Conflict{path, ModeBits, &Versions{Base: b, Yours: y, Theirs: t}})
+		return nil
+	}
+	m.joined(path, FromBoth, b, y, t, result)
+	return nil
+}
+
+// tooLarge says it where a text is only too large to be joined by lines.
+func (m *merger) tooLarge(entries ...object.Entry) (string, error) {
+	for _, e := range entries {
+		if e.Absent() {
+			continue
+		}
+		data, err := m.engine.Store.Blob(e.ID)
+		if err != nil {
+			return "", err
+		}
+		if len(data) > m.engine.maxText {
+			return fmt.Sprintf("it is larger than %d MB", m.engine.maxText>>20), nil
+		}
+	}
+	return "", nil
+}
+
+// Text joins three blobs as texts; the zero id is an empty one. It gives nil
+// where one of them is not text.
+func (e *Engine) Text(base, yours, theirs object.ID) (*Text, error) {
+	key := [3]object.ID{base, yours, theirs}
+	e.mu.Lock()
+	t, ok := e.texts[key]
+	e.mu.Unlock()
+	if ok {
+		return t, nil
+	}
+	var lines [3][]string
+	for i, id := range key {
+		if id.IsZero() {
+			continue
+		}
+		data, err := e.Store.Blob(id)
+		if err != nil {
+			return nil, err
+		}
+		if len(data) > e.maxText || !IsText(data) {
+			return nil, nil
+		}
+		lines[i] = diff.Lines(string(data))
+	}
+	newEnds := sameEnds(&lines)
+	joined := Merge3(lines[0], lines[1], lines[2])
+	joined.NewEnds = newEnds
+	e.mu.Lock()
+	e.texts[key] = &joined
+	e.mu.Unlock()
+	return &joined, nil
+}
+
+// MaxText is the size in bytes above which a file is joined only as a whole.
+const MaxText = 100 << 20
+
+// IsText reports whether content is joined line by line: it has no zero byte
+// in its first 8000, and is not larger than MaxText.
+func IsText(data []byte) bool {
+	return len(data) <= MaxText && bytes.IndexByte(data[:min(len(data), 8000)], 0) < 0
+}

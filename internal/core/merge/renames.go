@@ -1,0 +1,315 @@
+package merge
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"dorvik/internal/core/object"
+	"hash/maphash"
+	"path"
+	"slices"
+	"strings"
+)
+
+// Rename is a path that one side moved.
+type Rename struct{ From, To string }
+
+// A file counts as renamed where at least half of the larger of the two is the
+// same, in bytes; files of one base name are compared first.
+const minSimilar = 0.5
+
+// maxPairs bounds the comparisons of contents of one side of a merge; past it
+// only exact renames and equal base names are found, and Result.Remarks says so.
+const maxPairs = 7000 * 7000
+
+// Renames finds where files of a tree that another has no more have gone, of those that
+// are asked for.
+func (e *Engine) Renames(ctx context.Context, from, to object.ID, gone map[string]bool) ([]Rename, error) {
+	list, _, err := e.renames(ctx, from, to, gone)
+	return list, err
+}
+
+// renames finds the renames one side made that matter to a merge: those whose
+// source the other side changed or deleted, too (relevant). Exact ones come
+// first, then the only pairs of one base name, then the rest, best first.
+func (e *Engine) renames(ctx context.Context, base, side object.ID, relevant map[string]bool) (found []Rename, uncompared int, err error) {
+	f := finder{ctx: ctx, engine: e, relevant: relevant, counts: map[object.ID]*spans{}, seed: maphash.MakeSeed()}
+	empty := e.Store.Format().Sum(object.KindBlob, nil)
+	var sources []source
+	var targets []target
+	if err := e.Store.EachChange(base, side, func(c object.Change) {
+		switch {
+		case c.New.Absent() && c.Old.ID != empty:
+			sources = append(room(sources), source{path: c.Path, entry: c.Old})
+		case c.Old.Absent() && c.New.ID != empty:
+			targets = append(room(targets), target{path: c.Path, entry: c.New})
+		}
+	}); err != nil {
+		return nil, 0, err
+	}
+	f.sources = make([]*source, len(sources))
+	for i := range sources {
+		f.sources[i] = &sources[i]
+	}
+	f.targets = make([]*target, len(targets))
+	for i := range targets {
+		f.targets[i] = &targets[i]
+	}
+	// The walk's order is that of paths but where a directory and a file meet.
+	bySource := func(a, b *source) int { return strings.Compare(a.path, b.path) }
+	if !slices.IsSortedFunc(f.sources, bySource) {
+		slices.SortFunc(f.sources, bySource)
+	}
+	byTarget := func(a, b *target) int { return strings.Compare(a.path, b.path) }
+	if !slices.IsSortedFunc(f.targets, byTarget) {
+		slices.SortFunc(f.targets, byTarget)
+	}
+	f.exact()
+	f.sources = slices.DeleteFunc(f.sources, func(s *source) bool { return s.used || !relevant[s.path] || !s.entry.Mode.IsRegular() })
+	if err := f.sameNames(); err != nil {
+		return nil, 0, err
+	}
+	if err := f.similar(); err != nil {
+		return nil, 0, err
+	}
+	return f.found, f.uncompared, nil
+}
+
+type source struct {
+	path  string
+	entry object.Entry
+	used  bool
+}
+
+type target struct {
+	path  string
+	entry object.Entry
+	used  bool
+}
+
+type finder struct {
+	ctx     context.Context
+	engine  *Engine
+	sources []*source
+	targets []*target
+
+	relevant map[string]bool // sources whose renames matter
+	counts   map[object.ID]*spans
+	seed     maphash.Seed
+
+	uncompared int // sources left out as there were too many pairs
+	found      []Rename
+}
+
+func (f *finder) pair(s *source, t *target) {
+	s.used, t.used = true, true
+	if f.relevant[s.path] {
+		f.found = append(f.found, Rename{s.path, t.path})
+	}
+}
+
+// exact pairs equal contents: those of one base name first.
+func (f *finder) exact() {
+	first := make(map[object.ID]int, len(f.sources)) // the first source of a content, from 1
+	next := make([]int, len(f.sources)+1)            // the next of the same, or 0
+	for i := len(f.sources); i > 0; i-- {
+		id := f.sources[i-1].entry.ID
+		next[i], first[id] = first[id], i
+	}
+	for _, anyName := range []bool{false, true} {
+		for _, t := range f.targets {
+			for i := first[t.entry.ID]; i > 0 && !t.used; i = next[i] {
+				s := f.sources[i-1]
+				fits := s.entry.Mode == t.entry.Mode || s.entry.Mode.IsRegular() && t.entry.Mode.IsRegular()
+				if fits && !s.used && (anyName || path.Base(s.path) == path.Base(t.path)) {
+					f.pair(s, t)
+				}
+			}
+		}
+	}
+}
+
+// sameNames pairs files of a base name that only one source and one target
+// have, where they are three quarters the same.
+func (f *finder) sameNames() error {
+	sources, targets := map[string][]*source{}, map[string][]*target{}
+	for _, s := range f.sources {
+		sources[path.Base(s.path)] = append(sources[path.Base(s.path)], s)
+	}
+	for _, t := range f.targets {
+		if !t.used {
+			targets[path.Base(t.path)] = append(targets[path.Base(t.path)], t)
+		}
+	}
+	alone := func(name string) bool { return len(sources[name]) == 1 && len(targets[name]) == 1 }
+	var read []object.ID
+	for _, s := range f.sources {
+		if name := path.Base(s.path); alone(name) {
+			read = append(read, s.entry.ID, targets[name][0].entry.ID)
+		}
+	}
+	f.engine.Store.Prefetch(read...)
+	for _, s := range f.sources {
+		name := path.Base(s.path)
+		if !alone(name) {
+			continue
+		}
+		score, err := f.similarity(s.entry, targets[name][0].entry)
+		if err != nil {
+			return err
+		}
+		if score >= (1+minSimilar)/2 {
+			f.pair(s, targets[name][0])
+		}
+	}
+	return nil
+}
+
+// similar pairs the rest by content, the most similar first; of equals, those
+// of the same base name.
+func (f *finder) similar() error {
+	unusedSources := slices.DeleteFunc(slices.Clone(f.sources), func(s *source) bool { return s.used })
+	unusedTargets := slices.DeleteFunc(slices.Clone(f.targets), func(t *target) bool { return t.used })
+	if len(unusedSources)*len(unusedTargets) > f.engine.pairs {
+		f.uncompared = len(unusedSources)
+		return nil
+	}
+	type candidate struct {
+		s     *source
+		t     *target
+		score float64
+		named bool
+	}
+	better := func(a, b candidate) int {
+		switch {
+		case a.score != b.score:
+			if a.score > b.score {
+				return -1
+			}
+			return 1
+		case a.named != b.named:
+			if a.named {
+				return -1
+			}
+			return 1
+		}
+		return 0
+	}
+	if len(unusedSources) == 0 || len(unusedTargets) == 0 {
+		return nil
+	}
+	var read []object.ID
+	for _, s := range unusedSources {
+		read = append(read, s.entry.ID)
+	}
+	for _, t := range unusedTargets {
+		if t.entry.Mode.IsRegular() {
+			read = append(read, t.entry.ID)
+		}
+	}
+	f.engine.Store.Prefetch(read...)
+	var all []candidate
+	for _, t := range unusedTargets {
+		if err := f.ctx.Err(); err != nil {
+			return err
+		}
+		var of []candidate
+		for _, s := range unusedSources {
+			score, err := f.similarity(s.entry, t.entry)
+			if err != nil {
+				return err
+			}
+			if score >= minSimilar {
+				of = append(of, candidate{s, t, score, path.Base(s.path) == path.Base(t.path)})
+			}
+		}
+		slices.SortStableFunc(of, better)
+		all = append(all, of[:min(len(of), 4)]...) // more would hardly ever be needed
+	}
+	slices.SortStableFunc(all, better)
+	for _, c := range all {
+		if !c.s.used && !c.t.used {
+			f.pair(c.s, c.t)
+		}
+	}
+	return nil
+}
+
+// spans is a file's content as a bag of spans: lines, cut at 64 bytes, each
+// with the bytes it stands for, in order of their hashes.
+type spans struct {
+	size int
+	list []span
+}
+
+type span struct {
+	hash  uint64
+	bytes int
+}
+
+func (f *finder) spansOf(id object.ID) (*spans, error) {
+	if s := f.counts[id]; s != nil {
+		return s, nil
+	}
+	data, err := f.engine.Store.Blob(id)
+	if err != nil {
+		return nil, err
+	}
+	s := &spans{size: len(data)}
+	if IsText(data) && bytes.Contains(data, []byte("\r\n")) {
+		data = bytes.ReplaceAll(data, []byte("\r\n"), []byte("\n"))
+	}
+	for len(data) > 0 {
+		n := bytes.IndexByte(data[:min(64, len(data))], '\n') + 1
+		if n == 0 {
+			n = min(64, len(data))
+		}
+		s.list = append(s.list, span{maphash.Bytes(f.seed, data[:n]), n})
+		data = data[n:]
+	}
+	slices.SortFunc(s.list, func(a, b span) int { return cmp.Compare(a.hash, b.hash) })
+	distinct := s.list[:0]
+	for _, sp := range s.list {
+		if n := len(distinct); n > 0 && distinct[n-1].hash == sp.hash {
+			distinct[n-1].bytes += sp.bytes
+		} else {
+			distinct = append(distinct, sp)
+		}
+	}
+	s.list = slices.Clip(distinct)
+	f.counts[id] = s
+	return s, nil
+}
+
+// similarity is the share of the larger of two files that both have, 0 to 1.
+// Only files are compared; links and submodules are renamed exactly or not.
+func (f *finder) similarity(a, b object.Entry) (float64, error) {
+	if !a.Mode.IsRegular() || !b.Mode.IsRegular() {
+		return 0, nil
+	}
+	x, err := f.spansOf(a.ID)
+	if err != nil {
+		return 0, err
+	}
+	y, err := f.spansOf(b.ID)
+	if err != nil {
+		return 0, err
+	}
+	small, large := min(x.size, y.size), max(x.size, y.size)
+	if large == 0 || float64(small) < minSimilar*float64(large) {
+		return 0, nil
+	}
+	common := 0
+	for a, b := x.list, y.list; len(a) > 0 && len(b) > 0; {
+		switch {
+		case a[0].hash < b[0].hash:
+			a = a[1:]
+		case a[0].hash > b[0].hash:
+			b = b[1:]
+		default:
+			common += min(a[0].bytes, b[0].bytes)
+			a, b = a[1:], b[1:]
+		}
+	}
+	return float64(common) / float64(large), nil
+}

@@ -1,0 +1,243 @@
+package merge
+
+import (
+	"dorvik/internal/core/object"
+	"slices"
+	"strings"
+)
+
+// Joined is a path that needed no decision. A subtree that only one side
+// changed is one of these, with trees as its entries.
+type Joined struct {
+	Path                string
+	From                string // the path before a rename that mattered; Files fills it in
+	Origin              Origin
+	Base, Yours, Theirs object.Entry
+	Result              object.Entry
+}
+
+// Result is two trees joined: what joined by itself, and the conflicts.
+type Result struct {
+	Given               [3]object.ID // base, yours and theirs as they were asked for
+	Base, Yours, Theirs object.ID    // with each side's renames made on the others, too
+	Joined              []Joined
+	Conflicts           []Conflict
+	Remarks             []Remark
+
+	store     *object.Overlay
+	ofYours   []edit          // that make yours the joined tree
+	ofTheirs  []edit          // that make theirs the joined tree
+	gone      []string        // files of the base that are not in their place, and perhaps renamed
+	goneTrees []edit          // directories of the base that are none on either side
+	emptied   []emptied       // directories of the base that are none on one side, and changed on the other
+	contested map[string]bool // paths of conflicts that renames are
+	from      map[string]string
+}
+
+// Remark is something about a join that asks nothing and should be known.
+type Remark struct {
+	Path  string // empty where it is about all of it
+	Words string // a sentence without its full stop
+
+	Driver string // the merge driver that was not run as nobody agreed to it, or empty
+}
+
+type edit struct {
+	path  string
+	entry object.Entry
+}
+
+// Clean reports whether nothing is contested.
+func (r *Result) Clean() bool { return len(r.Conflicts) == 0 }
+
+// Decided is what stands in the place of conflicts: entries by path and, of questions
+// of names, the moves that are made once all contents stand.
+type Decided struct {
+	Entries map[string]object.Entry
+	Moves   []Move
+}
+
+// Tree makes the joined tree. A conflicting path without an entry has yours.
+func (r *Result) Tree(settled Decided) (object.ID, error) {
+	// From whichever side is nearer; at conflicting paths yours stays.
+	from, edits := r.Yours, r.ofYours
+	if len(r.ofTheirs)+len(r.Conflicts) < len(edits) {
+		from, edits = r.Theirs, r.ofTheirs
+	}
+	set := make(map[string]object.Entry, len(edits)+len(settled.Entries)+len(r.Conflicts))
+	if from == r.Theirs {
+		for _, c := range r.Conflicts {
+			if _, names := c.Subject.(*Naming); names {
+				continue // what stands there is joined, or a conflict of its own
+			}
+			at, err := r.store.Find(r.Yours, c.Path)
+			if err != nil {
+				return object.ID{}, err
+			}
+			set[c.Path] = at
+		}
+	}
+	for _, e := range edits {
+		set[e.path] = e.entry
+	}
+	for p, e := range settled.Entries {
+		set[p] = e
+	}
+	id, err := r.store.Edit(from, set)
+	if err == nil && len(settled.Moves) > 0 {
+		id, err = move(r.store, id, settled.Moves)
+	}
+	if err == nil && id.IsZero() {
+		id = r.store.EmptyTree()
+	}
+	return id, err
+}
+
+// Brief gives a clean result without its account of what joined: all that is left
+// to say once the tree is made.
+func (r *Result) Brief() *Result {
+	return &Result{Given: r.Given, Base: r.Base, Yours: r.Yours, Theirs: r.Theirs, Remarks: r.Remarks, store: r.store}
+}
+
+// Decide settles the conflict about what stands at a path: from here on it counts as
+// joined.
+func (r *Result) Decide(path string, e object.Entry) {
+	for i, c := range r.Conflicts {
+		if _, names := c.Subject.(*Naming); c.Path == path && !names {
+			r.Conflicts = slices.Delete(r.Conflicts, i, i+1)
+			b, y, t := c.Subject.Sides()
+			r.Joined = append(r.Joined, Joined{Path: path, From: c.From(), Origin: FromBoth, Base: b, Yours: y, Theirs: t, Result: e})
+			r.ofYours = append(r.ofYours, edit{path, e})
+			r.ofTheirs = append(r.ofTheirs, edit{path, e})
+			return
+		}
+	}
+}
+
+// Files lists what joined by itself file by file: the subtrees in Joined are
+// opened.
+func (r *Result) Files() ([]Joined, error) {
+	var out []Joined
+	for _, j := range r.Joined {
+		if !j.Base.IsTree() && !j.Result.IsTree() {
+			j.From = r.from[j.Path]
+			out = append(out, j)
+			continue
+		}
+		var old, new object.ID
+		if j.Base.IsTree() {
+			old = j.Base.ID
+		}
+		if j.Result.IsTree() {
+			new = j.Result.ID
+		}
+		changes, err := r.store.Changes(old, new)
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range changes {
+			if r.contested[j.Path+"/"+c.Path] {
+				continue
+			}
+			f := Joined{Path: j.Path + "/" + c.Path, From: r.from[j.Path+"/"+c.Path], Origin: j.Origin, Base: c.Old, Result: c.New, Yours: c.Old, Theirs: c.Old}
+			if j.Origin != FromTheirs {
+				f.Yours = c.New
+			}
+			if j.Origin != FromYours {
+				f.Theirs = c.New
+			}
+			out = append(out, f)
+		}
+		// A file that gave way to a directory, or the other way round.
+		if !j.Base.IsTree() && !j.Base.Absent() {
+			out = append(out, Joined{Path: j.Path, Origin: j.Origin, Base: j.Base})
+		}
+		if !j.Result.IsTree() && !j.Result.Absent() {
+			out = append(out, Joined{Path: j.Path, Origin: j.Origin, Result: j.Result})
+		}
+	}
+	return out, nil
+}
+
+// besides finds names under which both of two things at one path can be kept.
+func (r *Result) besides() error {
+	var finder *object.Finder
+	free := func(p string) (bool, error) {
+		if finder == nil {
+			finder = object.NewFinder(r.store)
+		}
+		for _, tree := range []object.ID{r.Yours, r.Theirs} {
+			if at, err := finder.Find(tree, p); err != nil || !at.Absent() {
+				return false, err
+			}
+		}
+		return true, nil
+	}
+	for _, c := range r.Conflicts {
+		var err error
+		switch s := c.Subject.(type) {
+		case *Clash:
+			s.Beside, err = beside(c.Path, s.File(), free)
+		case *Versions:
+			if c.Kind != ModeBits && c.Kind != Submodule && isFile(s.Yours) && isFile(s.Theirs) {
+				s.Beside, err = beside(c.Path, Yours, free)
+			}
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// collisions remarks on paths that both sides added and that are the same where case
+// does not count.
+func (r *Result) collisions() (remarks []Remark) {
+	adds := func(o Origin) bool {
+		return slices.ContainsFunc(r.Joined, func(j Joined) bool { return j.Origin == o && j.Base.Absent() && !j.Result.Absent() })
+	}
+	if !adds(FromYours) || !adds(FromTheirs) {
+		return nil
+	}
+	added := map[string]Joined{}
+	for _, j := range r.Joined {
+		if !j.Base.Absent() || j.Result.Absent() {
+			continue
+		}
+		folded := strings.ToLower(j.Path)
+		if other, met := added[folded]; met && other.Origin != j.Origin {
+			remarks = append(remarks, Remark{Path: j.Path, Words: "stands beside " + other.Path + "; where case does not count in names, only one of them can be checked out"})
+		}
+		added[folded] = j
+	}
+	return remarks
+}
+
+// force puts conflicts about what stands at a path in the place of what joined by
+// itself there; where something is contested already, that is enough.
+func (r *Result) force(list []Conflict) {
+	contested := map[string]bool{}
+	for _, c := range r.Conflicts {
+		contested[c.Path] = true
+	}
+	known := func(p string) bool {
+		for ; p != ""; p = parent(p) {
+			if contested[p] {
+				return true
+			}
+		}
+		return false
+	}
+	for _, c := range list {
+		if v, is := c.Subject.(*Versions); is {
+			v.From = strings.TrimSuffix(v.From, asideName)
+		}
+		if known(c.Path) {
+			continue
+		}
+		contested[c.Path] = true
+		r.Conflicts = append(r.Conflicts, c)
+	}
+	r.Joined = slices.DeleteFunc(r.Joined, func(j Joined) bool { return contested[j.Path] })
+	r.contested = contested
+}

@@ -1,0 +1,235 @@
+package merge
+
+import (
+	"context"
+	"dorvik/internal/core/object"
+	"slices"
+	"strings"
+)
+
+func tree(id object.ID) object.Entry { return object.Entry{Mode: object.ModeTree, ID: id} }
+
+type merger struct {
+	ctx    context.Context
+	engine *Engine
+	rules  *rules
+	open   map[string]bool // of the ancestor
+	asking bool            // in a directory that is open as a whole
+	spare  [][]place       // lists to be used again
+	out    *Result
+}
+
+func (m *merger) joined(path string, o Origin, b, y, t, result object.Entry) {
+	m.out.Joined = append(room(m.out.Joined), Joined{Path: path, Origin: o, Base: b, Yours: y, Theirs: t, Result: result})
+	if !result.Same(y) {
+		m.out.ofYours = append(room(m.out.ofYours), edit{path, result})
+	}
+	if !result.Same(t) {
+		m.out.ofTheirs = append(room(m.out.ofTheirs), edit{path, result})
+	}
+}
+
+// room doubles a full list: of tens of thousands of large elements, append alone
+// copies each several times.
+func room[T any](list []T) []T {
+	if len(list) == cap(list) {
+		return slices.Grow(list, max(16, len(list)))
+	}
+	return list
+}
+
+func (m *merger) conflict(c Conflict) { m.out.Conflicts = append(m.out.Conflicts, c) }
+
+func (m *merger) remark(path, words string) {
+	m.out.Remarks = append(m.out.Remarks, Remark{Path: path, Words: words})
+}
+
+// name joins what stands at one path, of whatever kind it is on each side.
+func (m *merger) name(path string, b, y, t object.Entry) error {
+	if b.Absent() && object.CheckName(path[strings.LastIndexByte(path, '/')+1:]) != nil {
+		return &object.NameError{Path: path}
+	}
+	if isFile(b) && !isFile(y) && !isFile(t) {
+		m.out.gone = append(m.out.gone, path)
+	}
+	if b.IsTree() && !y.IsTree() && !t.IsTree() {
+		m.out.goneTrees = append(m.out.goneTrees, edit{path, b})
+	}
+	// Where the ancestors disagree, neither side counts as having left the path alone.
+	asked, open := m.open[path]
+	asked = asked || m.asking
+	switch {
+	case y.Same(t):
+		if !b.Same(y) {
+			m.joined(path, FromBoth, b, y, t, y)
+		}
+		return nil
+	case asked && !y.IsTree() && !t.IsTree():
+		if b.IsTree() {
+			b = object.Entry{}
+		}
+		return m.disputed(path, b, y, t)
+	case asked && !m.asking:
+		m.asking = true // all that is in it is
+		defer func() { m.asking = false }()
+	case asked || open && (y.IsTree() || t.IsTree()): // something in it may be asked
+	case b.Same(y):
+		m.joined(path, FromTheirs, b, y, t, t)
+		return nil
+	case b.Same(t):
+		m.joined(path, FromYours, b, y, t, y)
+		return nil
+	}
+	switch {
+	case y.IsTree() && t.IsTree():
+		return m.dir(path, b, y, t)
+	case b.IsTree() && y.IsTree():
+		m.out.emptied = append(m.out.emptied, emptied{path, inTheirs, b, y})
+		return m.treeAgainstFile(path, b, y, t)
+	case b.IsTree() && t.IsTree():
+		m.out.emptied = append(m.out.emptied, emptied{path, inYours, b, t})
+		return m.treeAgainstFile(path, b, y, t)
+	case y.IsTree() || t.IsTree():
+		return m.treeAgainstFile(path, b, y, t)
+	}
+	if b.IsTree() { // both took the directory away
+		switch {
+		case y.Absent():
+			m.joined(path, FromTheirs, b, y, t, t)
+			return nil
+		case t.Absent():
+			m.joined(path, FromYours, b, y, t, y)
+			return nil
+		}
+		b = object.Entry{}
+	}
+	return m.file(path, b, y, t)
+}
+
+func isFile(e object.Entry) bool { return !e.Absent() && !e.IsTree() }
+
+func (m *merger) dir(path string, b, y, t object.Entry) error {
+	if err := m.ctx.Err(); err != nil {
+		return err
+	}
+	var places []place
+	if n := len(m.spare); n > 0 {
+		places, m.spare = m.spare[n-1][:0], m.spare[:n-1]
+	}
+	if err := m.engine.Store.Differ(func(name string, at []object.Entry) error {
+		places = append(places, place{name, at[0], at[1], at[2]})
+		return nil
+	}, b.Subtree(), y.Subtree(), t.Subtree()); err != nil {
+		return err
+	}
+	if path != "" {
+		path += "/"
+	}
+	stop := make(chan struct{})
+	read, done := m.readAhead(places, stop)
+	defer func() {
+		close(stop)
+		<-done
+		m.spare = append(m.spare, places)
+	}()
+	for i, p := range places {
+		if i%readAtOnce == 0 {
+			<-read
+		}
+		if err := m.name(path+p.name, p.b, p.y, p.t); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// place is a name at which trees differ.
+type place struct {
+	name    string
+	b, y, t object.Entry
+}
+
+// readAtOnce is the number of places whose objects are read together.
+const readAtOnce = 32
+
+// readAhead reads what joining the places will need, the next ones while the
+// last are being joined. It sends on read before each readAtOnce of them, until
+// stop is closed, and closes done when it has ended.
+func (m *merger) readAhead(places []place, stop <-chan struct{}) (read, done chan struct{}) {
+	read, done = make(chan struct{}), make(chan struct{})
+	next := func(places []place) {
+		var ids []object.ID
+		for _, p := range places {
+			if p.y.Same(p.t) || p.b.Same(p.y) || p.b.Same(p.t) {
+				continue
+			}
+			texts := p.y.Mode.IsRegular() && p.t.Mode.IsRegular() // else there is nothing to join
+			for _, e := range []object.Entry{p.b, p.y, p.t} {
+				if e.IsTree() || texts && e.Mode.IsRegular() {
+					ids = append(ids, e.ID)
+				}
+			}
+		}
+		m.engine.Store.Prefetch(ids...)
+	}
+	go func() {
+		defer close(done)
+		for chunk := range slices.Chunk(places, readAtOnce) {
+			next(chunk)
+			select {
+			case read <- struct{}{}:
+			case <-stop:
+				return
+			}
+		}
+	}()
+	return read, done
+}
+
+// treeAgainstFile joins a path that is a directory on one side only. The
+// directory is joined first, as though the other side had deleted it; if
+// anything of it is left and the other side has a file there, they clash.
+func (m *merger) treeAgainstFile(path string, b, y, t object.Entry) error {
+	ofYours, ofTheirs, joined, conflicts := len(m.out.ofYours), len(m.out.ofTheirs), len(m.out.Joined), len(m.out.Conflicts)
+	if err := m.dir(path, b, y, t); err != nil {
+		return err
+	}
+	file := y
+	if y.IsTree() {
+		file = t
+	}
+	if file.Absent() {
+		return nil
+	}
+	left := len(m.out.Conflicts) > conflicts
+	if !left {
+		set := map[string]object.Entry{}
+		for _, e := range m.out.ofYours[ofYours:] {
+			set[e.path[len(path)+1:]] = e.entry
+		}
+		id, err := m.engine.Store.Edit(y.Subtree(), set)
+		if err != nil {
+			return err
+		}
+		left = !id.IsZero()
+	}
+	// Whichever it is, the path is joined or contested as a whole. Its files may
+	// have been renamed, though.
+	for _, c := range m.out.Conflicts[conflicts:] {
+		if base, _, _ := c.Subject.Sides(); isFile(base) {
+			m.out.gone = append(m.out.gone, c.Path)
+		}
+	}
+	m.out.ofYours, m.out.ofTheirs = m.out.ofYours[:ofYours], m.out.ofTheirs[:ofTheirs]
+	m.out.Joined, m.out.Conflicts = m.out.Joined[:joined], m.out.Conflicts[:conflicts]
+	if left {
+		m.conflict(Conflict{Path: path, Kind: FileDirectory, Subject: &Clash{Base: b, Yours: y, Theirs: t}})
+		return nil
+	}
+	o := FromYours
+	if file == t {
+		o = FromTheirs
+	}
+	m.joined(path, o, b, y, t, file)
+	return nil
+}
