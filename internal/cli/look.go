@@ -164,9 +164,9 @@ func lookOf(v *recovery.Glance) lookJSON {
 	p := v.Position
 	out := lookJSON{
 		Version: 1, Branch: p.Branch.Name, Upstream: p.Branch.Upstream, Fetched: !p.Asked.IsZero(),
-		Yours: sideJSON{p.Yours, len(p.Parted.Yours)}, Theirs: sideJSON{p.Theirs, len(p.Parted.Theirs)},
-		YoursCommits: commits(p.Parted.Yours), TheirsCommits: commits(p.Parted.Theirs),
-		TakenOut: commits(p.TakenOut), Bases: p.Parted.Bases, Overlap: []groundJSON{}, Uncommitted: []string{}, InTheWay: []string{},
+		Yours: sideJSON{p.Yours, len(p.Divergence.Yours)}, Theirs: sideJSON{p.Theirs, len(p.Divergence.Theirs)},
+		YoursCommits: commits(p.Divergence.Yours), TheirsCommits: commits(p.Divergence.Theirs),
+		TakenOut: commits(p.TakenOut), Bases: p.Divergence.Bases, Overlap: []groundJSON{}, Uncommitted: []string{}, InTheWay: []string{},
 	}
 	for _, g := range v.Overlap {
 		out.Overlap = append(out.Overlap, groundJSON{g.Path, string(g.Kind), g.Yours, g.Theirs, g.Decide})

@@ -143,8 +143,8 @@ Exit code 0 says that the routes asked for are clean, 3 that one is not.`,
 // sayPlan writes down what the routes would make and ask.
 func (e *env) sayPlan(p *recovery.Position, joins []*recovery.Join, suggested recovery.Route, f planned) error {
 	out := planJSON{Version: 1, Branch: p.Branch.Name, Upstream: p.Branch.Upstream,
-		Yours: sideJSON{p.Yours, len(p.Parted.Yours)}, Theirs: sideJSON{p.Theirs, len(p.Parted.Theirs)},
-		Bases: p.Parted.Bases, Suggested: string(suggested), Routes: []any{}}
+		Yours: sideJSON{p.Yours, len(p.Divergence.Yours)}, Theirs: sideJSON{p.Theirs, len(p.Divergence.Theirs)},
+		Bases: p.Divergence.Bases, Suggested: string(suggested), Routes: []any{}}
 	clean := true
 	for _, j := range joins {
 		out.Routes = append(out.Routes, routeJSON(p, j))

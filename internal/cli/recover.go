@@ -32,7 +32,7 @@ type recoverJSON struct {
 	Waypoint     string             `json:"waypoint"`
 	Refusal      *refusalJSON       `json:"refusal,omitempty"`
 	Published    []object.ID        `json:"published,omitempty"` // that a rebase would rewrite, unless --rewrite-published is said
-	Marks        []recovery.Marked  `json:"marks,omitempty"`     // conflict marks in what would be pushed
+	Marks        []recovery.MarkerFile  `json:"marks,omitempty"`     // conflict marks in what would be pushed
 	Notice       string             `json:"notice,omitempty"`
 	Error        string             `json:"error,omitempty"`
 }
@@ -100,7 +100,7 @@ git config dorvik.check.`,
 			return err
 		}
 		defer s.Close()
-		return e.job(cmd.Context(), s, f, prefer, s.Workspace.Stand)
+		return e.job(cmd.Context(), s, f, prefer, s.Workspace.Locate)
 	}
 	return e.jsonFlag(cmd)
 }
@@ -287,7 +287,7 @@ func (r *recoverer) published(ctx context.Context, j *recovery.Join) error {
 
 // marks stops a push of conflict marks, unless they are meant.
 func (r *recoverer) marks(ctx context.Context, p *recovery.Position, tip object.ID) error {
-	found, _, err := r.s.Marks(ctx, p.Upstream().Theirs, tip)
+	found, _, err := r.s.ConflictMarkers(ctx, p.Upstream().Theirs, tip)
 	if err != nil || len(found) == 0 {
 		return err
 	}

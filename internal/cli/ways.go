@@ -111,7 +111,7 @@ func waysOf(name string, text *merge.Text) waysJSON {
 	if f.Text != nil {
 		text, questions = f.Text, f.Conflicts
 	}
-	for _, r := range text.Regions {
+	for _, r := range text.Hunks {
 		if r.Origin != merge.FromBase && r.Origin != merge.Contested {
 			out.JoinedByItself++
 		}
@@ -122,7 +122,7 @@ func waysOf(name string, text *merge.Text) waysJSON {
 			v := f.JudgeSuggested(c, o)
 			w := wayJSON{string(o.Way), o.Text, o.Reason, v.Parses, v.Problem, some(v.LeavesOut), some(v.Keeps), nil}
 			if m := o.Moved; m != nil {
-				r := f.Text.Regions[m.Region]
+				r := f.Text.Hunks[m.Region]
 				at := r.Yours
 				if m.Side == settle.SideTheirs {
 					at = r.Theirs

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-func make2(t *testing.T) *Scene {
+func demoIn(t *testing.T) *Scene {
 	gittest.Isolate(t)
 	s, err := Make(t.Context(), filepath.Join(t.TempDir(), "demo"))
 	require.NoError(t, err)
@@ -21,7 +21,7 @@ func make2(t *testing.T) *Scene {
 }
 
 func TestSceneIsWhatItClaims(t *testing.T) {
-	s := make2(t)
+	s := demoIn(t)
 	for _, dir := range []string{s.Clone, s.Remote, s.Teammates[0].Clone, s.Teammates[1].Clone} {
 		out, err := gittest.At(t, dir).Try("fsck", "--strict")
 		require.NoError(t, err, "%s: %s", dir, out)
@@ -33,7 +33,7 @@ func TestSceneIsWhatItClaims(t *testing.T) {
 	assert.ErrorContains(t, err, "fetch first", "the push is refused")
 	assert.Equal(t, "4", gittest.At(t, s.Remote).Git("rev-list", "--count", mine.Git("rev-parse", "origin/main")+"..main"))
 
-	again := make2(t)
+	again := demoIn(t)
 	assert.Equal(t, mine.Git("rev-parse", "main"), gittest.At(t, again.Clone).Git("rev-parse", "main"), "same ids on every run")
 
 	_, err = Make(t.Context(), s.Clone)
@@ -44,7 +44,7 @@ func TestSceneIsWhatItClaims(t *testing.T) {
 }
 
 func TestBothSidesBuildAndPass(t *testing.T) {
-	s := make2(t)
+	s := demoIn(t)
 	for _, dir := range []string{s.Clone, s.Teammates[0].Clone, s.Teammates[1].Clone} {
 		for _, args := range [][]string{{"vet", "./..."}, {"test", "./..."}} {
 			cmd := exec.Command("go", args...)

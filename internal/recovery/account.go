@@ -41,10 +41,10 @@ type LeftOut struct {
 // what mends took away. Open conflicts are not in it.
 func (w *Workspace) LeftOut(p *Position, j *Join, book *settle.Book) ([]LeftOut, error) {
 	var out []LeftOut
-	theirs := w.Touched(p.Parted.Theirs)
-	all := w.Touched(p.Parted.Yours)
-	authors := map[settle.Side][]string{settle.SideYours: Authors(p.Parted.Yours), settle.SideTheirs: Authors(p.Parted.Theirs)}
-	name := func(l LeftOut, yours, theirs *history.Toucher, paths ...string) error {
+	theirs := w.Annotator(p.Divergence.Theirs)
+	all := w.Annotator(p.Divergence.Yours)
+	authors := map[settle.Side][]string{settle.SideYours: Authors(p.Divergence.Yours), settle.SideTheirs: Authors(p.Divergence.Theirs)}
+	name := func(l LeftOut, yours, theirs *history.Annotator, paths ...string) error {
 		who := theirs
 		if l.Side == settle.SideYours {
 			who = yours
@@ -56,7 +56,7 @@ func (w *Workspace) LeftOut(p *Position, j *Join, book *settle.Book) ([]LeftOut,
 			if path == "" || l.Author != "" {
 				continue
 			}
-			n, ok, err := who.Who(path, l.whole)
+			n, ok, err := who.Editor(path, l.whole)
 			if err != nil {
 				return err
 			}
@@ -72,9 +72,9 @@ func (w *Workspace) LeftOut(p *Position, j *Join, book *settle.Book) ([]LeftOut,
 		switch one := []history.Node{stop.Commit}; {
 		case stop.Commit.Commit == nil:
 		case p.Picking:
-			theirs = w.Touched(one)
+			theirs = w.Annotator(one)
 		default:
-			yours = w.Touched(one)
+			yours = w.Annotator(one)
 		}
 		for _, f := range stop.Files {
 			for _, c := range f.Conflicts {

@@ -284,11 +284,11 @@ func compareMerge(t *testing.T, w *Workspace, at *gittest.Repo, n int) bool {
 		return true
 	}
 	j, err := w.Join(t.Context(), p, Merge, &settle.Book{}, nil, nil)
-	if !assert.NoError(t, err) || j.Clean() && len(p.Parted.Bases) == 1 && !addedLinesSurvive(t, w, p, j.Tree, fmt.Sprintf("merge %d", n)) || oldNameUsedAnew(t, w, p.Yours, p.Theirs) {
+	if !assert.NoError(t, err) || j.Clean() && len(p.Divergence.Bases) == 1 && !addedLinesSurvive(t, w, p, j.Tree, fmt.Sprintf("merge %d", n)) || oldNameUsedAnew(t, w, p.Yours, p.Theirs) {
 		return true
 	}
 	if j.Clean() {
-		swapped, err := w.engine.TreesOver(t.Context(), p.Parted.Bases, j.Merge.Given[2], j.Merge.Given[1])
+		swapped, err := w.engine.TreesOver(t.Context(), p.Divergence.Bases, j.Merge.Given[2], j.Merge.Given[1])
 		require.NoError(t, err)
 		tree, err := swapped.Tree(merge.Decided{})
 		if !assert.NoError(t, err) || !assert.Empty(t, swapped.Conflicts, "merge %d, swapped", n) || !assert.Equal(t, j.Tree, tree, "merge %d, swapped", n) {
@@ -304,7 +304,7 @@ func compareMerge(t *testing.T, w *Workspace, at *gittest.Repo, n int) bool {
 		return assert.True(t, j.Clean(), "merge %d: git joins cleanly, here are conflicts %v", n, conflictPaths(j.Stops)) &&
 			(inTwoPlaces(t, w, p, j.Merge) || assert.Equal(t, lines[0], j.Tree.String(), "merge %d", n))
 	}
-	if j.Clean() && len(p.Parted.Bases) > 1 && inTwoPlaces(t, w, p, j.Merge) {
+	if j.Clean() && len(p.Divergence.Bases) > 1 && inTwoPlaces(t, w, p, j.Merge) {
 		return true
 	}
 	if assert.False(t, j.Clean(), "merge %d: git stops at %v", n, lines[1:]) && !basesDisagree(t, w, p) && !inTwoPlaces(t, w, p, j.Merge) && !gitLosesWork(t, w, p, lines[0]) {
@@ -318,8 +318,8 @@ func compareMerge(t *testing.T, w *Workspace, at *gittest.Repo, n int) bool {
 // several places: which is renamed to which is anybody's guess. With several common
 // ancestors the same can be where those are joined.
 func inTwoPlaces(t *testing.T, w *Workspace, p *Position, r *merge.Result) bool {
-	for i := 1; i < len(p.Parted.Bases); i++ {
-		b, err := w.Compare(t.Context(), p.Parted.Bases[0].String(), p.Parted.Bases[i].String())
+	for i := 1; i < len(p.Divergence.Bases); i++ {
+		b, err := w.Compare(t.Context(), p.Divergence.Bases[0].String(), p.Divergence.Bases[i].String())
 		require.NoError(t, err)
 		j, err := w.Join(t.Context(), b, Merge, &settle.Book{}, nil, nil)
 		require.NoError(t, err)
@@ -351,8 +351,8 @@ func inTwoPlaces(t *testing.T, w *Workspace, p *Position, r *merge.Result) bool 
 // cleanly themselves. What is contested then still has to be, but git may name
 // other paths: see docs/differences.md.
 func basesDisagree(t *testing.T, w *Workspace, p *Position) bool {
-	for i := 1; i < len(p.Parted.Bases); i++ {
-		b, err := w.Compare(t.Context(), p.Parted.Bases[0].String(), p.Parted.Bases[i].String())
+	for i := 1; i < len(p.Divergence.Bases); i++ {
+		b, err := w.Compare(t.Context(), p.Divergence.Bases[0].String(), p.Divergence.Bases[i].String())
 		require.NoError(t, err)
 		j, err := w.Join(t.Context(), b, Merge, &settle.Book{}, nil, nil)
 		require.NoError(t, err)
@@ -582,15 +582,15 @@ func directoryGone(t *testing.T, w *Workspace, r *merge.Result, p string) bool {
 // takenBack reports whether theirs made a change of yours and took it back: it is not
 // there, and git leaves it out all the same. See docs/differences.md.
 func takenBack(t *testing.T, w *Workspace, p *Position) bool {
-	same, err := w.changes.Same(t.Context(), w.engine, p.Parted.Yours, p.Parted.Theirs)
+	same, err := w.changes.Same(t.Context(), w.engine, p.Divergence.Yours, p.Divergence.Theirs)
 	require.NoError(t, err)
 	made := map[replay.ChangeID]bool{}
-	for _, n := range p.Parted.Theirs {
+	for _, n := range p.Divergence.Theirs {
 		id, ok, err := w.changes.Of(n)
 		require.NoError(t, err)
 		made[id] = made[id] || ok
 	}
-	return slices.ContainsFunc(p.Parted.Yours, func(n history.Node) bool {
+	return slices.ContainsFunc(p.Divergence.Yours, func(n history.Node) bool {
 		id, ok, err := w.changes.Of(n)
 		require.NoError(t, err)
 		_, there := same[n.ID]
@@ -603,7 +603,7 @@ func compareRebase(t *testing.T, w *Workspace, at *gittest.Repo, n int) bool {
 	if !assert.NoError(t, err) || p.Trivial() != NotTrivial || oldNameUsedAnew(t, w, p.Yours, p.Theirs) {
 		return true
 	}
-	if slices.ContainsFunc(p.Parted.Yours, func(n history.Node) bool { return len(n.Parents) > 1 }) {
+	if slices.ContainsFunc(p.Divergence.Yours, func(n history.Node) bool { return len(n.Parents) > 1 }) {
 		return true // git leaves merges out unless told otherwise
 	}
 	j, err := w.Join(t.Context(), p, Rebase, &settle.Book{}, nil, nil)

@@ -53,7 +53,7 @@ func newPlot(r *rand.Rand) *plot {
 func memory() *Workspace {
 	store := object.NewOverlay(object.SHA1, nil)
 	return &Workspace{Store: store, engine: merge.NewEngine(store), files: settle.NewFiles(store),
-		changes: replay.NewChanges(store), touchers: map[[2]object.ID]*history.Toucher{}}
+		changes: replay.NewChanges(store), annotators: map[[2]object.ID]*history.Annotator{}}
 }
 
 var modes = map[string]object.Mode{"100644": object.ModeFile, "100755": object.ModeExec, "120000": object.ModeLink, "160000": object.ModeSubmodule}
@@ -130,7 +130,7 @@ func (pl *plot) play(t *testing.T) *outcome {
 	if out.p = (&Position{Yours: tips[0], Theirs: tips[1]}); pl.route == Pick {
 		out.p, err = w.picking(t.Context(), out.p.Branch, tips[0], lines[1], 0)
 	} else {
-		out.p.Parted, err = history.Diverge(t.Context(), w.Store, tips[0], tips[1])
+		out.p.Divergence, err = history.Diverge(t.Context(), w.Store, tips[0], tips[1])
 	}
 	require.NoError(t, err)
 	r := rand.New(rand.NewPCG(pl.decides, 0))

@@ -11,7 +11,7 @@ import (
 type Departure struct {
 	Commits int       // that the push adds to the remote
 	Left    []LeftOut // what the joined result does not hold
-	Marks   []Marked  // files with conflict marks, in any commit that goes
+	Marks   []MarkerFile  // files with conflict marks, in any commit that goes
 	Read    int       // files that were looked into for them
 	Asked   time.Time // when the remote was asked where it is
 	Moved   bool      // it is no longer where this was joined
@@ -40,7 +40,7 @@ func (s *Session) Departure(ctx context.Context, p *Position, j *Join, tip objec
 		}
 	}
 	up := p.Upstream()
-	if d.Marks, d.Read, err = s.Marks(ctx, up.Theirs, tip); err != nil {
+	if d.Marks, d.Read, err = s.ConflictMarkers(ctx, up.Theirs, tip); err != nil {
 		return nil, err
 	}
 	at, err := s.Repo.RemoteTip(ctx, p.Branch.Remote, p.Branch.Ref)
@@ -58,11 +58,11 @@ func (s *Session) Departure(ctx context.Context, p *Position, j *Join, tip objec
 func (p *Position) goes(j *Join) int {
 	switch {
 	case p.Picking:
-		return len(p.Home.Parted.Yours) + j.Kept()
+		return len(p.Home.Divergence.Yours) + j.Kept()
 	case p.Trivial() == UpToDate || j == nil:
-		return len(p.Parted.Yours)
+		return len(p.Divergence.Yours)
 	case j.Route == Rebase:
 		return j.Kept()
 	}
-	return len(p.Parted.Yours) + 1
+	return len(p.Divergence.Yours) + 1
 }

@@ -105,7 +105,7 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, book *se
 		return j, err
 	case p.Picking:
 		j.Route = Pick
-		picks := slices.Clone(p.Parted.Theirs)
+		picks := slices.Clone(p.Divergence.Theirs)
 		slices.Reverse(picks)
 		steps, err := replay.Pick(ctx, w.engine, w.changes, picks, p.Own, p.PickParent, p.Yours, resolve, progress)
 		if err != nil {
@@ -117,7 +117,7 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, book *se
 			return nil, err
 		}
 	default:
-		steps, err := replay.Rebase(ctx, w.engine, w.changes, p.Parted.Yours, p.Parted.Theirs, p.Theirs, resolve, progress)
+		steps, err := replay.Rebase(ctx, w.engine, w.changes, p.Divergence.Yours, p.Divergence.Theirs, p.Theirs, resolve, progress)
 		var refused *replay.MergeCommitError
 		if errors.As(err, &refused) {
 			j.Refused = refused
@@ -171,7 +171,7 @@ func (w *Workspace) joinMerge(ctx context.Context, j *Join, p *Position, resolve
 	if err != nil {
 		return err
 	}
-	r, err := w.engine.TreesOver(ctx, p.Parted.Bases, yours, theirs)
+	r, err := w.engine.TreesOver(ctx, p.Divergence.Bases, yours, theirs)
 	if err != nil {
 		return err
 	}
@@ -295,13 +295,13 @@ func (w *Workspace) Build(ctx context.Context, p *Position, j *Join) (Built, err
 // whose work it was, and their subjects.
 func MergeMessage(p *Position) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "Join %s (%s) with %s\n", p.Branch.Upstream, strings.Join(Authors(p.Parted.Theirs), ", "), p.Branch.Name)
-	for i, n := range p.Parted.Theirs {
+	fmt.Fprintf(&b, "Join %s (%s) with %s\n", p.Branch.Upstream, strings.Join(Authors(p.Divergence.Theirs), ", "), p.Branch.Name)
+	for i, n := range p.Divergence.Theirs {
 		if i == 0 {
 			b.WriteByte('\n')
 		}
 		if i == 20 {
-			fmt.Fprintf(&b, "- and %d more\n", len(p.Parted.Theirs)-i)
+			fmt.Fprintf(&b, "- and %d more\n", len(p.Divergence.Theirs)-i)
 			break
 		}
 		fmt.Fprintf(&b, "- %s\n", n.Subject())
@@ -357,7 +357,7 @@ func (w *Workspace) Plan(ctx context.Context, p *Position, book *settle.Book, pr
 }
 
 func (pl *Plan) suggest(p *Position) {
-	yours := words.Count(len(p.Parted.Yours), "commit", "commits")
+	yours := words.Count(len(p.Divergence.Yours), "commit", "commits")
 	asksR, asksM := pl.Rebase.Conflicts(), pl.Merge.Conflicts()
 	switch {
 	case pl.Rebase.Refused != nil:
@@ -373,7 +373,7 @@ func (pl *Plan) suggest(p *Position) {
 	default:
 		pl.Suggested = Rebase
 		pl.Why = "none of your " + yours + " has left this machine, so nobody is disturbed by new ids, and the merge would add a commit that only says you caught up."
-		if len(p.Parted.Yours) == 1 {
+		if len(p.Divergence.Yours) == 1 {
 			pl.Why = "your commit has not left this machine, so nobody is disturbed by its new id, and the merge would add a commit that only says you caught up."
 		}
 	}

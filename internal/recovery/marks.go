@@ -11,21 +11,21 @@ import (
 	"dorvik/internal/core/object"
 )
 
-// Marked is a file that holds conflict marks in a commit that is to be pushed.
-type Marked struct {
+// MarkerFile is a file that holds conflict marks in a commit that is to be pushed.
+type MarkerFile struct {
 	Commit  object.ID `json:"commit"`
 	Subject string    `json:"subject"`
 	Path    string    `json:"path"`
 }
 
-func (m Marked) String() string {
+func (m MarkerFile) String() string {
 	return fmt.Sprintf("%s in %s “%s”", m.Path, m.Commit.Prefix(12), m.Subject)
 }
 
-// Marks looks for conflict marks, lines of seven <, = and > in the usual order, in every file
+// ConflictMarkers looks for conflict marks, lines of seven <, = and > in the usual order, in every file
 // that a commit which goes brings: all commits that the tip has and the remote's branch
 // has not. read is the number of files read.
-func (w *Workspace) Marks(ctx context.Context, remote, tip object.ID) (found []Marked, read int, err error) {
+func (w *Workspace) ConflictMarkers(ctx context.Context, remote, tip object.ID) (found []MarkerFile, read int, err error) {
 	parted, err := history.Diverge(ctx, w.Store, tip, remote)
 	if err != nil {
 		return nil, 0, err
@@ -65,7 +65,7 @@ func (w *Workspace) Marks(ctx context.Context, remote, tip object.ID) (found []M
 				return nil, read, err
 			}
 			if !others {
-				found = append(found, Marked{n.ID, n.Subject(), c.Path})
+				found = append(found, MarkerFile{n.ID, n.Subject(), c.Path})
 			}
 		}
 	}

@@ -128,7 +128,7 @@ func (w *Workspace) overlapsOf(p *Position, j *Join, r *merge.Result) ([]Overlap
 func kindOf(c *merge.Conflict) OverlapKind {
 	switch s := c.Subject.(type) {
 	case *merge.Lines:
-		for _, r := range s.Text.Regions {
+		for _, r := range s.Text.Hunks {
 			if r.Origin == merge.Contested && !r.Base.Empty() {
 				return SameLines
 			}
@@ -171,7 +171,7 @@ func (w *Workspace) overlapOf(p *Position, f merge.Joined, named bool) (Overlap,
 	if o.Kind != OnlyTheirs || !named {
 		return o, nil
 	}
-	n, ok, err := w.Touched(p.Parted.Theirs).Who(f.Path, nil)
+	n, ok, err := w.Annotator(p.Divergence.Theirs).Editor(f.Path, nil)
 	if ok {
 		o.Author = n.Author().Name
 	}

@@ -40,15 +40,15 @@ func (w *Workspace) commits(ctx context.Context, revs []string) ([]object.ID, er
 func (w *Workspace) picking(ctx context.Context, b git.Branch, yours object.ID, picks []object.ID, parent int) (*Position, error) {
 	p := &Position{Branch: b, Yours: yours, Theirs: picks[len(picks)-1], Picking: true, PickParent: parent}
 	var err error
-	if p.Parted, err = history.Diverge(ctx, w.Store, p.Yours, p.Theirs); err != nil {
+	if p.Divergence, err = history.Diverge(ctx, w.Store, p.Yours, p.Theirs); err != nil {
 		return nil, err
 	}
 	apart := map[object.ID]bool{} // known not to be in your line
-	for _, n := range p.Parted.Theirs {
+	for _, n := range p.Divergence.Theirs {
 		apart[n.ID] = true
 	}
-	p.Parted.Theirs = nil
-	p.Own = p.Parted.Yours
+	p.Divergence.Theirs = nil
+	p.Own = p.Divergence.Yours
 	for _, id := range slices.Backward(picks) {
 		c, err := w.Store.Commit(id)
 		if err != nil {
@@ -58,7 +58,7 @@ func (w *Workspace) picking(ctx context.Context, b git.Branch, yours object.ID, 
 		if len(c.Parents) > 1 && (parent < 1 || parent > len(c.Parents)) {
 			return nil, &replay.PickedMergeError{Commit: n, Parent: parent}
 		}
-		p.Parted.Theirs = append(p.Parted.Theirs, n)
+		p.Divergence.Theirs = append(p.Divergence.Theirs, n)
 		if apart[id] {
 			continue
 		}
@@ -136,7 +136,7 @@ func (s *Session) DropPick() error {
 // Stand is Workspace.Stand, or while commits are picked where they stand to the
 // branch.
 func (s *Session) Stand(ctx context.Context, fetch bool) (*Position, error) {
-	home, err := s.Workspace.Stand(ctx, fetch)
+	home, err := s.Workspace.Locate(ctx, fetch)
 	if err != nil || len(s.state.Picks) == 0 || s.state.Branch != home.Branch.Name {
 		return home, err
 	}

@@ -48,23 +48,23 @@ func (w *Workspace) attribute(p *Position, q *Question) (err error) {
 		theirs = q.File.Text.Theirs[c.Place.Theirs.Lo:c.Place.Theirs.Hi]
 	}
 	if q.Yours.Commit == nil {
-		if q.Yours, err = editor(w.Touched(p.Parted.Yours), q.File, yours); err != nil {
+		if q.Yours, err = editor(w.Annotator(p.Divergence.Yours), q.File, yours); err != nil {
 			return err
 		}
 	}
 	if q.Theirs.Commit == nil {
-		q.Theirs, err = editor(w.Touched(p.Parted.Theirs), q.File, theirs)
+		q.Theirs, err = editor(w.Annotator(p.Divergence.Theirs), q.File, theirs)
 	}
 	return err
 }
 
 // editor finds the commit that made an edit, under the file's other names too.
-func editor(t *history.Toucher, f *settle.File, lines []string) (n history.Node, err error) {
+func editor(t *history.Annotator, f *settle.File, lines []string) (n history.Node, err error) {
 	for _, path := range f.Names() {
 		if path == "" {
 			continue
 		}
-		if at, ok, err := t.Who(path, lines); err != nil || ok {
+		if at, ok, err := t.Editor(path, lines); err != nil || ok {
 			return at, err
 		}
 	}

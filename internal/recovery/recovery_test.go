@@ -274,7 +274,7 @@ func TestBlocked(t *testing.T) {
 			w, err := OpenWorkspace(t.Context(), tm.mine.Dir)
 			require.NoError(t, err)
 			defer w.Close()
-			_, err = w.Stand(t.Context(), false)
+			_, err = w.Locate(t.Context(), false)
 			var b *Blocked
 			require.ErrorAs(t, err, &b)
 			assert.Contains(t, b.Error(), c.says)
@@ -292,7 +292,7 @@ func TestShallowClone(t *testing.T) {
 		w, err := OpenWorkspace(t.Context(), shallow.Dir)
 		require.NoError(t, err)
 		defer w.Close()
-		return w.Stand(t.Context(), true)
+		return w.Locate(t.Context(), true)
 	}
 	p, err := stand()
 	require.NoError(t, err)
@@ -303,8 +303,8 @@ func TestShallowClone(t *testing.T) {
 	tm.other.Git("push", "-q")
 	p, err = stand()
 	require.NoError(t, err, "the point where they part is in the clone")
-	assert.Len(t, p.Parted.Yours, 1)
-	assert.Len(t, p.Parted.Theirs, 1)
+	assert.Len(t, p.Divergence.Yours, 1)
+	assert.Len(t, p.Divergence.Theirs, 1)
 }
 
 func TestTrivial(t *testing.T) {
@@ -434,7 +434,7 @@ func TestLeftOutAndOverlap(t *testing.T) {
 	require.True(t, ok)
 	assert.Equal(t, Line{LineYours, "MINE"}, lines[1])
 	assert.Equal(t, Line{LineBase, "three"}, lines[2])
-	marked, read, err := s.Marks(t.Context(), p.Theirs, b.Tip)
+	marked, read, err := s.ConflictMarkers(t.Context(), p.Theirs, b.Tip)
 	require.NoError(t, err)
 	assert.Equal(t, 5, read, "four that the commit brings, and of the joint what came")
 	assert.Empty(t, marked)
@@ -557,7 +557,7 @@ func TestTheRemoteBranchWasRewritten(t *testing.T) {
 	assert.Len(t, p.TakenOut, 1)
 	assert.Contains(t, p.Rewritten(), "was set back: 1 commit that it held before")
 	assert.Equal(t, UpToDate, p.Trivial())
-	assert.Len(t, p.Parted.Yours, 2, "a push brings both")
+	assert.Len(t, p.Divergence.Yours, 2, "a push brings both")
 
 	tm.other.Commit("theirs, mended", "w", "right\n")
 	tm.other.Git("push", "-q")

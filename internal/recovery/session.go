@@ -136,7 +136,7 @@ func (s *Session) Sync(p *Position) error {
 		st.Stage = Look // their side moved: look again
 	}
 	switch {
-	case st.Accepted != nil && !p.Picking && len(p.Parted.Theirs) == 0:
+	case st.Accepted != nil && !p.Picking && len(p.Divergence.Theirs) == 0:
 		st.Stage = Push
 	case p.Trivial() != NotTrivial:
 		st.Stage = Look
@@ -318,7 +318,7 @@ func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built, con
 	wp := &Waypoint{Branch: p.Branch.Name, Before: p.Yours, After: b.Tip, Theirs: p.Theirs, Route: j.Route, Time: time.Now(), Aside: aside}
 	what := "join " + p.Branch.Upstream + " by " + string(j.Route)
 	if p.Picking {
-		wp.Picks, wp.Parent, what = s.state.Picks, s.state.PickParent, "pick "+words.Count(len(p.Parted.Theirs), "commit", "commits")
+		wp.Picks, wp.Parent, what = s.state.Picks, s.state.PickParent, "pick "+words.Count(len(p.Divergence.Theirs), "commit", "commits")
 	}
 	for taken := true; taken; {
 		wp.Name = ""

@@ -58,7 +58,7 @@ func settledAs(t *testing.T, base, yours, theirs string, route Route, ways ...se
 	root := commit(base)
 	p := &Position{Yours: commit(yours, root), Theirs: commit(theirs, root)}
 	var err error
-	p.Parted, err = history.Diverge(t.Context(), w.Store, p.Yours, p.Theirs)
+	p.Divergence, err = history.Diverge(t.Context(), w.Store, p.Yours, p.Theirs)
 	require.NoError(t, err)
 	book := &settle.Book{}
 	for {
@@ -173,7 +173,7 @@ func TestAMendTellsWhatItTakesAway(t *testing.T) {
 		root := commit("z=1")
 		p := &Position{Yours: commit("z=1 n=one/two/same/same", root), Theirs: commit("z=2", root)}
 		var err error
-		p.Parted, err = history.Diverge(t.Context(), w.Store, p.Yours, p.Theirs)
+		p.Divergence, err = history.Diverge(t.Context(), w.Store, p.Yours, p.Theirs)
 		require.NoError(t, err)
 		for _, route := range []Route{Merge, Rebase} {
 			j, err := w.Join(t.Context(), p, route, &settle.Book{}, []Mend{{"n", c.before, c.after}}, nil)
@@ -215,7 +215,7 @@ func TestAFileKeptUnderBothNamesByBoth(t *testing.T) {
 			parted, err := history.Diverge(t.Context(), w.Store, yours, theirs)
 			require.NoError(t, err)
 			require.Len(t, parted.Bases, 2)
-			j, err := w.Join(t.Context(), &Position{Yours: yours, Theirs: theirs, Parted: parted}, Merge, &settle.Book{}, nil, nil)
+			j, err := w.Join(t.Context(), &Position{Yours: yours, Theirs: theirs, Divergence: parted}, Merge, &settle.Book{}, nil, nil)
 			require.NoError(t, err)
 			assert.True(t, j.Clean(), "%s: %v", c.name, conflictPaths(j.Stops))
 			assert.Equal(t, shapeOf(c.want).tree(t, w.Store), j.Tree, c.name)
@@ -294,7 +294,7 @@ func playShapes(t *testing.T, base, yours, theirs string, route Route, choices [
 	if out.p = (&Position{Yours: y, Theirs: th}); route == Pick {
 		out.p, err = w.picking(t.Context(), out.p.Branch, y, []object.ID{th}, 0)
 	} else {
-		out.p.Parted, err = history.Diverge(t.Context(), w.Store, y, th)
+		out.p.Divergence, err = history.Diverge(t.Context(), w.Store, y, th)
 	}
 	require.NoError(t, err)
 	book := &settle.Book{}

@@ -20,8 +20,8 @@ func (s Standing) String() string { return s.Head + " " + s.Text }
 // Standing says where one stands. accepted is true where what is yours is a joined result
 // that was not pushed yet.
 func (p *Position) Standing(accepted bool) Standing {
-	yours, theirs := len(p.Parted.Yours), len(p.Parted.Theirs)
-	they, up := someAuthors(p.Parted.Theirs), p.Branch.Upstream
+	yours, theirs := len(p.Divergence.Yours), len(p.Divergence.Theirs)
+	they, up := someAuthors(p.Divergence.Theirs), p.Branch.Upstream
 	commits := words.Count(theirs, "commit", "commits")
 	s := Standing{Well: true}
 	switch {
@@ -29,7 +29,7 @@ func (p *Position) Standing(accepted bool) Standing {
 		s.Head = commits + " to pick."
 		s.Text = fmt.Sprintf("What %s changed there is brought onto %s, commit by commit.", they, p.Branch.Name)
 		s.Next = "Your branch is as it was until you accept the result. The commits stay where they are, too."
-		if n := len(p.Home.Parted.Theirs); n > 0 {
+		if n := len(p.Home.Divergence.Theirs); n > 0 {
 			s.Next += fmt.Sprintf(" %s has %s that you do not have: a push will want them joined.",
 				up, words.Count(n, "commit", "commits"))
 		}
@@ -98,7 +98,7 @@ func someAuthors(commits []history.Node) string {
 }
 
 // TheirNames names whose work theirs is.
-func (p *Position) TheirNames() string { return someAuthors(p.Parted.Theirs) }
+func (p *Position) TheirNames() string { return someAuthors(p.Divergence.Theirs) }
 
 // Upstream is where the branch stands to its upstream, also where commits are picked.
 func (p *Position) Upstream() *Position {

@@ -60,7 +60,7 @@ func (s *Session) shown(ctx context.Context, v *Survey) error {
 	if n := s.Repo.Abbrev(ctx); n > leastDigits {
 		s.digits.Store(int32(n))
 	}
-	ids := append(idsOf(v.Position.Parted.Yours), idsOf(v.Position.Parted.Theirs)...)
+	ids := append(idsOf(v.Position.Divergence.Yours), idsOf(v.Position.Divergence.Theirs)...)
 	return s.tellApart(ctx, append(append(ids, idsOf(v.Below)...), idsOf(v.Position.TakenOut)...))
 }
 
@@ -103,7 +103,7 @@ type Glance struct {
 func (w *Workspace) Glance(ctx context.Context, fetch bool) (*Glance, error) {
 	v := &Glance{}
 	var err error
-	if v.Position, err = w.Stand(ctx, fetch); err != nil {
+	if v.Position, err = w.Locate(ctx, fetch); err != nil {
 		return nil, err
 	}
 	j, err := w.Join(ctx, v.Position, Merge, &settle.Book{}, nil, nil)

@@ -367,7 +367,7 @@ func TestMarksInAnyCommitThatGoes(t *testing.T) {
 	tm.other.Git("push", "-q")
 	s := tm.session()
 	p, _, b := ready(t, s, Merge, settle.Theirs)
-	found, _, err := s.Marks(t.Context(), p.Theirs, b.Tip)
+	found, _, err := s.ConflictMarkers(t.Context(), p.Theirs, b.Tip)
 	require.NoError(t, err)
 	require.Len(t, found, 1)
 	assert.Equal(t, bad, found[0].Commit.String())

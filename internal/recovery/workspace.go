@@ -40,7 +40,7 @@ type Workspace struct {
 	digits      atomic.Int32 // of an id, as people are shown it
 
 	mu       sync.Mutex
-	touchers map[[2]object.ID]*history.Toucher // by the newest and the oldest commit
+	annotators map[[2]object.ID]*history.Annotator // by the newest and the oldest commit
 }
 
 // OpenWorkspace opens the repository that holds a folder.
@@ -51,7 +51,7 @@ func OpenWorkspace(ctx context.Context, dir string) (*Workspace, error) {
 	}
 	store := object.NewOverlay(repo.Format, repo)
 	w := &Workspace{Repo: repo, Store: store, engine: merge.NewEngine(store), files: settle.NewFiles(store),
-		changes: replay.NewChanges(store), touchers: map[[2]object.ID]*history.Toucher{}, driverLimit: check.DriverLimit}
+		changes: replay.NewChanges(store), annotators: map[[2]object.ID]*history.Annotator{}, driverLimit: check.DriverLimit}
 	w.digits.Store(leastDigits)
 	w.engine.Contains = w.submoduleContains
 	w.engine.Outside = sync.OnceValues(w.attributes)
@@ -90,7 +90,7 @@ func (b *Blocked) Error() string { return b.What + " " + b.Next }
 type Position struct {
 	Branch        git.Branch
 	Yours, Theirs object.ID
-	Parted        *history.Divergence
+	Divergence        *history.Divergence
 	TakenOut      []history.Node // on your line and once in theirs, which has been rewritten since; not among Parted.Yours
 	Dirty         []git.Dirty
 	Asked         time.Time // when the remote was asked just now; zero if it was not
@@ -105,10 +105,10 @@ type Position struct {
 
 // Base is the common ancestor, or the zero id.
 func (p *Position) Base() object.ID {
-	if len(p.Parted.Bases) == 0 {
+	if len(p.Divergence.Bases) == 0 {
 		return object.ID{}
 	}
-	return p.Parted.Bases[0]
+	return p.Divergence.Bases[0]
 }
 
 // Trivial is how the two lines join without work: FastForward where yours has
@@ -117,9 +117,9 @@ func (p *Position) Trivial() Trivial {
 	switch {
 	case p.Picking:
 		return NotTrivial
-	case len(p.Parted.Theirs) == 0:
+	case len(p.Divergence.Theirs) == 0:
 		return UpToDate
-	case len(p.Parted.Yours) == 0:
+	case len(p.Divergence.Yours) == 0:
 		return FastForward
 	}
 	return NotTrivial
@@ -127,7 +127,7 @@ func (p *Position) Trivial() Trivial {
 
 // NothingToDo reports whether both sides hold the same commits.
 func (p *Position) NothingToDo() bool {
-	return len(p.Parted.Theirs) == 0 && len(p.Parted.Yours) == 0 && !p.Picking
+	return len(p.Divergence.Theirs) == 0 && len(p.Divergence.Yours) == 0 && !p.Picking
 }
 
 // Trivial names a join without work, as `plan --json` does.
@@ -139,18 +139,18 @@ const (
 	UpToDate    Trivial = "up-to-date"
 )
 
-// Stand reads where the branch and its upstream stand. With fetch the remote is
+// Locate reads where the branch and its upstream stand. With fetch the remote is
 // asked first; if it does not answer, the local copy is used and the position
 // says so. Reasons why nothing can be done come as *Blocked.
-func (w *Workspace) Stand(ctx context.Context, fetch bool) (*Position, error) {
+func (w *Workspace) Locate(ctx context.Context, fetch bool) (*Position, error) {
 	b, dirty, err := w.Repo.Status(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return w.stand(ctx, b, dirty, fetch)
+	return w.locate(ctx, b, dirty, fetch)
 }
 
-func (w *Workspace) stand(ctx context.Context, b git.Branch, dirty []git.Dirty, fetch bool) (*Position, error) {
+func (w *Workspace) locate(ctx context.Context, b git.Branch, dirty []git.Dirty, fetch bool) (*Position, error) {
 	var err error
 	if op := w.Repo.Unfinished(); op != "" {
 		return nil, &Blocked{"A git " + op + " is half done here.",
@@ -196,7 +196,7 @@ func (w *Workspace) stand(ctx context.Context, b git.Branch, dirty []git.Dirty, 
 // has nothing new they stay among yours, as a push would bring them back.
 func (w *Workspace) takenOut(ctx context.Context, p *Position) {
 	mine := map[object.ID]history.Node{}
-	for _, n := range p.Parted.Yours {
+	for _, n := range p.Divergence.Yours {
 		mine[n.ID] = n
 	}
 	out := map[object.ID]bool{}
@@ -216,15 +216,15 @@ func (w *Workspace) takenOut(ctx context.Context, p *Position) {
 		return
 	}
 	var left []history.Node
-	for _, n := range p.Parted.Yours {
+	for _, n := range p.Divergence.Yours {
 		if out[n.ID] {
 			p.TakenOut = append(p.TakenOut, n)
 		} else {
 			left = append(left, n)
 		}
 	}
-	if len(p.Parted.Theirs) > 0 {
-		p.Parted.Yours = left
+	if len(p.Divergence.Theirs) > 0 {
+		p.Divergence.Yours = left
 	}
 }
 
@@ -235,7 +235,7 @@ func (p *Position) Rewritten() string {
 	switch {
 	case n == 0:
 		return ""
-	case len(p.Parted.Theirs) == 0:
+	case len(p.Divergence.Theirs) == 0:
 		return fmt.Sprintf("%s was set back: %s that it held before, up to “%s”, are in it no more. They are still in your line, and a push would bring them back.",
 			p.Branch.Upstream, words.Count(n, "commit", "commits"), p.TakenOut[0].Subject())
 	}
@@ -251,7 +251,7 @@ func (w *Workspace) Compare(ctx context.Context, yours, theirs string) (*Positio
 		return nil, err
 	}
 	if yours == "" && theirs == "" {
-		return w.stand(ctx, b, nil, false)
+		return w.locate(ctx, b, nil, false)
 	}
 	if yours == "" {
 		yours = "HEAD"
@@ -273,16 +273,16 @@ func (w *Workspace) Compare(ctx context.Context, yours, theirs string) (*Positio
 
 func (w *Workspace) part(ctx context.Context, p *Position) error {
 	var err error
-	if p.Parted, err = history.Diverge(ctx, w.Store, p.Yours, p.Theirs); err != nil {
+	if p.Divergence, err = history.Diverge(ctx, w.Store, p.Yours, p.Theirs); err != nil {
 		if errors.Is(err, object.ErrMissing) {
 			return fmt.Errorf("reading the history: %w; see what “git fsck” says", err)
 		}
 		return err
 	}
-	if p.Trivial() != NotTrivial || len(p.Parted.Bases) > 0 || w.unrelated && !p.Parted.Cut {
+	if p.Trivial() != NotTrivial || len(p.Divergence.Bases) > 0 || w.unrelated && !p.Divergence.Cut {
 		return nil
 	}
-	if p.Parted.Cut {
+	if p.Divergence.Cut {
 		return &Blocked{"This clone is shallow, and the point where the two lines part lies before its first commit.",
 			"Get the rest of the history with “git fetch --unshallow”."}
 	}
@@ -290,19 +290,19 @@ func (w *Workspace) part(ctx context.Context, p *Position) error {
 		"Check that the branch follows the right branch of the right remote. To join them all the same, start with dorvik --unrelated."}
 }
 
-// Touched tells which commits of a side touch a path. What it found out is
+// Annotator tells which commits of a side touch a path. What it found out is
 // remembered for the next call.
-func (w *Workspace) Touched(side []history.Node) *history.Toucher {
+func (w *Workspace) Annotator(side []history.Node) *history.Annotator {
 	if len(side) == 0 {
-		return history.NewToucher(w.Store, nil)
+		return history.NewAnnotator(w.Store, nil)
 	}
 	key := [2]object.ID{side[0].ID, side[len(side)-1].ID}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if w.touchers[key] == nil {
-		w.touchers[key] = history.NewToucher(w.Store, side)
+	if w.annotators[key] == nil {
+		w.annotators[key] = history.NewAnnotator(w.Store, side)
 	}
-	return w.touchers[key]
+	return w.annotators[key]
 }
 
 // Tree gives the tree of a commit.

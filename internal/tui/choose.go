@@ -374,7 +374,7 @@ func (s *chooseScreen) drawing(j *recovery.Join, w int) page {
 	case recovery.Rebase:
 		return s.drawRebase(j, w)
 	}
-	top, bottom := row(markYours, "", len(s.pos.Parted.Yours), 8), row(markTheirs, "", len(s.pos.Parted.Theirs), 8)
+	top, bottom := row(markYours, "", len(s.pos.Divergence.Yours), 8), row(markTheirs, "", len(s.pos.Divergence.Theirs), 8)
 	n := max(top.width(), bottom.width())
 	pad := func(l line, h hue, end string) line {
 		return l.add(h, strings.Repeat("─", n-l.width()+3)+end)
@@ -397,13 +397,13 @@ func row(m mark, prime string, n, most int) line {
 // drawPick draws picked commits after yours.
 func (s *chooseScreen) drawPick(j *recovery.Join, w int) page {
 	most := w/4 - 2
-	return s.straight(row(markYours, "", len(s.pos.Parted.Yours), most/2), row(markTheirs, "′", j.Kept(), most/2))
+	return s.straight(row(markYours, "", len(s.pos.Divergence.Yours), most/2), row(markTheirs, "′", j.Kept(), most/2))
 }
 
 // drawRebase draws your commits after theirs.
 func (s *chooseScreen) drawRebase(j *recovery.Join, w int) page {
 	most := w/4 - 2
-	return s.straight(row(markTheirs, "", len(s.pos.Parted.Theirs), most/2), row(markYours, "′", j.Kept(), most/2))
+	return s.straight(row(markTheirs, "", len(s.pos.Divergence.Theirs), most/2), row(markYours, "′", j.Kept(), most/2))
 }
 
 // straight draws one line of commits after the common ancestor.

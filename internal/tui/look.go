@@ -23,9 +23,9 @@ func (s *lookScreen) state() (string, bool) {
 		return "", true
 	}
 	if s.pos.Picking {
-		return fmt.Sprintf("%d to pick", len(s.pos.Parted.Theirs)), true
+		return fmt.Sprintf("%d to pick", len(s.pos.Divergence.Theirs)), true
 	}
-	return fmt.Sprintf("%d theirs · %d yours", len(s.pos.Parted.Theirs), len(s.pos.Parted.Yours)), true
+	return fmt.Sprintf("%d theirs · %d yours", len(s.pos.Divergence.Theirs), len(s.pos.Divergence.Yours)), true
 }
 
 func (s *lookScreen) status() line { return s.asked() }

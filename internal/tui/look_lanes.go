@@ -14,7 +14,7 @@ import (
 
 // lanesNeed is the width at which no subject of the two lanes is cut.
 func (s *lookScreen) lanesNeed() (n int) {
-	for _, side := range [][]history.Node{s.pos.Parted.Yours, s.pos.Parted.Theirs} {
+	for _, side := range [][]history.Node{s.pos.Divergence.Yours, s.pos.Divergence.Theirs} {
 		longest := 0
 		for _, c := range side {
 			longest = max(longest, len([]rune(c.Subject())))
@@ -38,7 +38,7 @@ type column struct {
 func (s *lookScreen) lanes(w, h int) page {
 	p := page{heading(map[recovery.Trivial]string{recovery.NotTrivial: "WHERE THE LINES PART",
 		recovery.UpToDate: "WHAT A PUSH WOULD SEND", recovery.FastForward: "WHAT IS NEW THERE"}[s.pos.Trivial()]), nil}
-	a, b := s.pos.Parted.Yours, s.pos.Parted.Theirs
+	a, b := s.pos.Divergence.Yours, s.pos.Divergence.Theirs
 	room, each := h-9, 3
 	for each > 1 && max(len(a), len(b))*each > room {
 		each--
@@ -100,7 +100,7 @@ func together(a, b page, lane, w int) (p page) {
 
 // sum says how many commits there will be.
 func (s *lookScreen) sum() line {
-	a, b := len(s.pos.Parted.Yours), len(s.pos.Parted.Theirs)
+	a, b := len(s.pos.Divergence.Yours), len(s.pos.Divergence.Theirs)
 	if s.pos.Picking {
 		return txt(plain, fmt.Sprintf("%s will hold %s more.", s.pos.Branch.Name,
 			words.Count(s.plan.Pick.Kept(), "commit", "commits")))
@@ -142,7 +142,7 @@ func (s *lookScreen) stem(at int) page {
 				what = s.pos.Branch.Name + " is here"
 			}
 			p.row(l.add(base, s.s.Short(n.ID)+" ").add(plain, n.Subject()).add(dim, "  "+what))
-			if more := len(s.pos.Parted.Bases) - 1; more > 0 {
+			if more := len(s.pos.Divergence.Bases) - 1; more > 0 {
 				p.row(txt(faint, pad+"│ ").add(dim, fmt.Sprintf("and %d more: the lines were merged across each other", more)))
 			}
 			continue

@@ -150,18 +150,18 @@ func (s *lookScreen) uncommitted(p *page, w, in int) {
 }
 
 func (s *lookScreen) whoToAsk(p *page) {
-	if len(s.pos.Parted.Theirs) == 0 {
+	if len(s.pos.Divergence.Theirs) == 0 {
 		return
 	}
 	p.blank()
 	p.row(heading("WHO TO ASK"))
-	names := recovery.Authors(s.pos.Parted.Theirs)
+	names := recovery.Authors(s.pos.Divergence.Theirs)
 	for i, name := range names {
 		if i == 5 {
 			p.row(txt(dim, "  and "+words.Count(len(names)-i, "other", "others")))
 			break
 		}
-		mine := slices.DeleteFunc(slices.Clone(s.pos.Parted.Theirs),
+		mine := slices.DeleteFunc(slices.Clone(s.pos.Divergence.Theirs),
 			func(n history.Node) bool { return n.Author().Name != name })
 		p.row(line{}.mark(markTheirs).add(plain, s.name(mine[0], merge.Theirs)+" ").
 			add(dim, fmt.Sprintf("%s, %s, last %s", mine[0].Author().Email, words.Count(len(mine), "commit", "commits"), s.age(mine[0]))))

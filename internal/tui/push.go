@@ -59,7 +59,7 @@ func (s *pushScreen) enter() tea.Cmd {
 
 // behind reports whether a push of what was picked would be refused, as the upstream
 // has commits of its own.
-func (s *pushScreen) behind() bool { return s.pos.Picking && len(s.pos.Home.Parted.Theirs) > 0 }
+func (s *pushScreen) behind() bool { return s.pos.Picking && len(s.pos.Home.Divergence.Theirs) > 0 }
 
 // joins reports whether the result shown is still to be put on the branch.
 func (s *pushScreen) joins() bool { return !s.accepted() && s.pos.Trivial() == recovery.NotTrivial }

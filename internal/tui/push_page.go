@@ -53,7 +53,7 @@ func (s *pushScreen) headline(p *page, w int) bool {
 		p.say(w, line{}.bold(trouble, "▲ "+remote+" did not answer. ").
 			add(plain, words.Sentence(d.Silent.Error())+" Whether a push gets through shows when it is tried."))
 	case s.behind():
-		n := words.Count(len(s.pos.Home.Parted.Theirs), "commit", "commits")
+		n := words.Count(len(s.pos.Home.Divergence.Theirs), "commit", "commits")
 		if s.accepted() {
 			p.say(w, line{}.bold(joined, "✓ Picked. ").add(plain, fmt.Sprintf("%s on your branch. %s has %s that you do not have: join the two lines before you push.",
 				words.Count(s.join.Kept(), "commit is", "commits are"), up, n)))
@@ -183,12 +183,12 @@ func (s *pushScreen) branch() (rows []branchRow) {
 		as = "as it is"
 	}
 	if s.join == nil || s.join.Route != recovery.Rebase {
-		for _, n := range s.pos.Parted.Yours {
+		for _, n := range s.pos.Divergence.Yours {
 			mine(n, as)
 		}
 	}
 	if !s.pos.Picking { // else they stay where they are
-		for _, n := range s.pos.Parted.Theirs {
+		for _, n := range s.pos.Divergence.Theirs {
 			rows = append(rows, branchRow{markTheirs, false, s.s.Short(n.ID), n.Subject(), "on the remote", s.first(n, merge.Theirs)})
 		}
 	}

@@ -163,14 +163,14 @@ func TestWho(t *testing.T) {
 		parent = o.PutCommit(c)
 		nodes = append([]Node{{parent, c}}, nodes...)
 	}
-	who := NewToucher(o, nodes)
+	who := NewAnnotator(o, nodes)
 	for line, want := range map[string]string{"b\n": "commit 0", "\tc": "commit 1", "X\n": "commit 2", "nowhere\n": "commit 2"} {
-		n, ok, err := who.Who("f", []string{line})
+		n, ok, err := who.Editor("f", []string{line})
 		require.NoError(t, err)
 		assert.True(t, ok)
 		assert.Equal(t, want, n.Subject(), line)
 	}
-	_, ok, err := who.Who("g", nil)
+	_, ok, err := who.Editor("g", nil)
 	require.NoError(t, err)
 	assert.False(t, ok)
 }

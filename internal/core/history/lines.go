@@ -8,10 +8,10 @@ import (
 	"dorvik/internal/core/object"
 )
 
-// Toucher finds which of a side's commits changed a path, and which of them
+// Annotator finds which of a side's commits changed a path, and which of them
 // brought a given text. It remembers what it read, and is safe for use by
 // several goroutines.
-type Toucher struct {
+type Annotator struct {
 	store   *object.Overlay
 	commits []Node // newest first
 
@@ -24,12 +24,12 @@ type touch struct {
 	added map[string]bool // lines the commit added at the path
 }
 
-// NewToucher makes a toucher over a side's commits, newest first.
-func NewToucher(store *object.Overlay, commits []Node) *Toucher {
-	return &Toucher{store: store, commits: commits, paths: map[string][]touch{}}
+// NewAnnotator makes a toucher over a side's commits, newest first.
+func NewAnnotator(store *object.Overlay, commits []Node) *Annotator {
+	return &Annotator{store: store, commits: commits, paths: map[string][]touch{}}
 }
 
-func (t *Toucher) at(path string) ([]touch, error) {
+func (t *Annotator) at(path string) ([]touch, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if done, ok := t.paths[path]; ok {
@@ -74,9 +74,9 @@ func (t *Toucher) at(path string) ([]touch, error) {
 	return out, nil
 }
 
-// Who gives the newest commit that added one of the lines at the path; where
+// Editor gives the newest commit that added one of the lines at the path; where
 // none did, the newest that touched the path; ok is false where none did that.
-func (t *Toucher) Who(path string, lines []string) (n Node, ok bool, err error) {
+func (t *Annotator) Editor(path string, lines []string) (n Node, ok bool, err error) {
 	touches, err := t.at(path)
 	if err != nil || len(touches) == 0 {
 		return Node{}, false, err

@@ -32,7 +32,7 @@ type movedDirs struct {
 // scan reads a directory that the mover has no more. within says that files
 // were added to it or above it.
 func (m *movedDirs) scan(store *object.Overlay, dir string, base, kept object.Entry, within bool) error {
-	if err := store.Zip(func(name string, at []object.Entry) error {
+	if err := store.Walk(func(name string, at []object.Entry) error {
 		if isFile(at[1]) && !isFile(at[0]) {
 			m.added[dir+"/"+name] = at[1]
 			m.into[dir], within = true, true
@@ -41,7 +41,7 @@ func (m *movedDirs) scan(store *object.Overlay, dir string, base, kept object.En
 	}, base.Subtree(), kept.Subtree()); err != nil {
 		return err
 	}
-	return store.Zip(func(name string, at []object.Entry) error {
+	return store.Walk(func(name string, at []object.Entry) error {
 		p := dir + "/" + name
 		if isFile(at[0]) && within {
 			m.sources[p] = true
@@ -138,10 +138,10 @@ func (r *Result) directories() (out [3]*movedDirs, err error) {
 	return out, nil
 }
 
-// followers asks about each file that one side put into a directory which the other
+// askFollowers asks about each file that one side put into a directory which the other
 // moved: stay where it was put, or follow the directory. The one who moved it could
 // not know of the file, nor the other of the move.
-func (m *moved) followers(dirs [3]*movedDirs) error {
+func (m *renamesMade) askFollowers(dirs [3]*movedDirs) error {
 	named := map[string]bool{}
 	for _, c := range m.names {
 		for _, p := range c.Paths() {

@@ -72,7 +72,7 @@ func (e *Engine) join(ctx context.Context, base ancestor, yours, theirs object.I
 	}
 	r.Remarks = append(r.Remarks, r.collisions()...)
 	if directories {
-		err = r.besides()
+		err = r.nameBeside()
 	}
 	return r, err
 }

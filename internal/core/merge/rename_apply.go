@@ -105,14 +105,14 @@ func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result, b
 		plain.Remarks = append(plain.Remarks, remarks...)
 		return plain, nil
 	}
-	m := &moved{engine: e, finder: finder, ancestors: base.of, base: plain.Base, yours: plain.Yours, theirs: plain.Theirs, from: map[string]string{}}
+	m := &renamesMade{engine: e, finder: finder, ancestors: base.of, base: plain.Base, yours: plain.Yours, theirs: plain.Theirs, from: map[string]string{}}
 	for i := range m.set {
 		m.set[i] = map[string]object.Entry{}
 	}
 	if err := m.arrange(lists[inYours], lists[inTheirs]); err != nil {
 		return nil, err
 	}
-	if err := m.followers(dirs); err != nil {
+	if err := m.askFollowers(dirs); err != nil {
 		return nil, err
 	}
 	var trees [3]object.ID
@@ -145,10 +145,10 @@ func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result, b
 	return r, nil
 }
 
-// moved is three trees with the renames of each side made on the others too,
+// renamesMade is three trees with the renames of each side made on the others too,
 // as though they had been made before the lines parted, and the conflicts that
 // the renames themselves are.
-type moved struct {
+type renamesMade struct {
 	engine              *Engine
 	finder              *object.Finder
 	ancestors           []object.ID // the trees of which the base is made, if of several
@@ -178,7 +178,7 @@ type oneSided struct {
 	met         string
 }
 
-func (m *moved) at(tree int, p string) (object.Entry, error) {
+func (m *renamesMade) entryAt(tree int, p string) (object.Entry, error) {
 	if e, ok := m.set[tree][p]; ok {
 		return e, nil
 	}
@@ -186,7 +186,7 @@ func (m *moved) at(tree int, p string) (object.Entry, error) {
 }
 
 // ancestral reports whether one of several common ancestors has an entry at a path.
-func (m *moved) ancestral(p string, e object.Entry) (bool, error) {
+func (m *renamesMade) ancestral(p string, e object.Entry) (bool, error) {
 	for _, tree := range m.ancestors {
 		if at, err := m.engine.Store.Find(tree, p); err != nil || at.Same(e) {
 			return true, err
@@ -198,19 +198,19 @@ func (m *moved) ancestral(p string, e object.Entry) (bool, error) {
 // blocked reports whether a file cannot be put at a path of a side as though it
 // had always been there: the side has something of its own where the path's
 // directories would be.
-func (m *moved) blocked(side int, p string) (bool, error) {
+func (m *renamesMade) blocked(side int, p string) (bool, error) {
 	for i, r := range p {
 		if r != '/' {
 			continue
 		}
-		at, err := m.at(side, p[:i])
+		at, err := m.entryAt(side, p[:i])
 		if err != nil || !isFile(at) {
 			if err != nil {
 				return true, err
 			}
 			continue
 		}
-		was, err := m.at(inBase, p[:i])
+		was, err := m.entryAt(inBase, p[:i])
 		if err != nil || !at.Same(was) {
 			return true, err // what it has as the base had it goes anyhow
 		}
@@ -221,12 +221,12 @@ func (m *moved) blocked(side int, p string) (bool, error) {
 // taken reports whether a side has something of its own at a path. A directory
 // is none if it is as the base had it but for files that the other side renamed: who
 // puts a file there took it away.
-func (m *moved) taken(side int, p string) (bool, error) {
-	at, err := m.at(side, p)
+func (m *renamesMade) taken(side int, p string) (bool, error) {
+	at, err := m.entryAt(side, p)
 	if err != nil || !at.IsTree() {
 		return !at.Absent(), err
 	}
-	was, err := m.at(inBase, p)
+	was, err := m.entryAt(inBase, p)
 	if err != nil || at.Same(was) || !was.IsTree() {
 		return !at.Same(was), err
 	}
@@ -250,19 +250,19 @@ func (m *moved) taken(side int, p string) (bool, error) {
 
 // changed is taken, but for a file as the base had it: the other side put the renamed
 // one over it.
-func (m *moved) changed(side int, p string) (bool, error) {
-	at, err := m.at(side, p)
+func (m *renamesMade) changed(side int, p string) (bool, error) {
+	at, err := m.entryAt(side, p)
 	if err != nil {
 		return true, err
 	}
-	if was, err := m.at(inBase, p); err != nil || isFile(at) && at.Same(was) {
+	if was, err := m.entryAt(inBase, p); err != nil || isFile(at) && at.Same(was) {
 		return false, err
 	}
 	return m.taken(side, p)
 }
 
 // occupied reports whether a side has something of its own at a path, or in its way.
-func (m *moved) occupied(side int, p string) (bool, error) {
+func (m *renamesMade) occupied(side int, p string) (bool, error) {
 	if changed, err := m.changed(side, p); changed || err != nil {
 		return changed, err
 	}
@@ -271,13 +271,13 @@ func (m *moved) occupied(side int, p string) (bool, error) {
 
 // free reports whether a file could be put at a path: neither side has anything
 // there, nor a file where one of the path's directories would be.
-func (m *moved) free(p string) (bool, error) {
+func (m *renamesMade) free(p string) (bool, error) {
 	for _, tree := range []int{inYours, inTheirs} {
-		if at, err := m.at(tree, p); err != nil || !at.Absent() {
+		if at, err := m.entryAt(tree, p); err != nil || !at.Absent() {
 			return false, err
 		}
 		for dir := parent(p); dir != ""; dir = parent(dir) {
-			if at, err := m.at(tree, dir); err != nil || isFile(at) {
+			if at, err := m.entryAt(tree, dir); err != nil || isFile(at) {
 				return false, err
 			}
 		}
@@ -287,7 +287,7 @@ func (m *moved) free(p string) (bool, error) {
 
 // arrange works out what the renames of both sides mean together. One whose way is
 // blocked waits for those that may clear it.
-func (m *moved) arrange(yours, theirs []Rename) error {
+func (m *renamesMade) arrange(yours, theirs []Rename) error {
 	to := [3]map[string]string{inYours: {}, inTheirs: {}}
 	from := [3]map[string]string{inYours: {}, inTheirs: {}}
 	var waiting []oneSided
@@ -300,7 +300,7 @@ func (m *moved) arrange(yours, theirs []Rename) error {
 	for _, r := range yours {
 		if other, both := to[inTheirs][r.From]; !both {
 			waiting = append(waiting, oneSided{r, inYours, inTheirs, from[inTheirs][r.To]})
-		} else if err := m.both(r.From, r.To, other); err != nil {
+		} else if err := m.placeTwiceRenamed(r.From, r.To, other); err != nil {
 			return err
 		}
 	}
@@ -313,7 +313,7 @@ func (m *moved) arrange(yours, theirs []Rename) error {
 		last = len(waiting)
 		still := waiting[:0]
 		for _, r := range waiting {
-			done, err := m.one(r)
+			done, err := m.placeRenamed(r)
 			if err != nil {
 				return err
 			}
@@ -324,7 +324,7 @@ func (m *moved) arrange(yours, theirs []Rename) error {
 		waiting = still
 	}
 	for _, r := range waiting {
-		if err := m.obstructed(r); err != nil {
+		if err := m.waitUnderOldName(r); err != nil {
 			return err
 		}
 	}
@@ -333,17 +333,17 @@ func (m *moved) arrange(yours, theirs []Rename) error {
 		if r.met != "" {
 			kind = RenameRename
 		}
-		if err := m.named(r, kind); err != nil {
+		if err := m.askName(r, kind); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// both handles a file that both sides renamed: its content is joined at one of the
+// placeTwiceRenamed handles a file that placeTwiceRenamed sides renamed: its content is joined at one of the
 // names, and which name it has is asked if there are two.
-func (m *moved) both(from, yours, theirs string) error {
-	was, err := m.at(inBase, from)
+func (m *renamesMade) placeTwiceRenamed(from, yours, theirs string) error {
+	was, err := m.entryAt(inBase, from)
 	if err != nil {
 		return err
 	}
@@ -352,11 +352,11 @@ func (m *moved) both(from, yours, theirs string) error {
 		m.from[yours] = from
 		return nil
 	}
-	y, err := m.at(inYours, yours)
+	y, err := m.entryAt(inYours, yours)
 	if err != nil {
 		return err
 	}
-	t, err := m.at(inTheirs, theirs)
+	t, err := m.entryAt(inTheirs, theirs)
 	if err != nil {
 		return err
 	}
@@ -398,7 +398,7 @@ func (m *moved) both(from, yours, theirs string) error {
 
 // place is taking a file from where it waits to a name. Where something of the other side
 // stands there, that makes room: it goes to its old name, or to one beside.
-func (m *moved) place(at, name string, taken bool, other int, old string) (Placing, error) {
+func (m *renamesMade) place(at, name string, taken bool, other int, old string) (Placing, error) {
 	out := Placing{Name: name}
 	if at == name {
 		return out, nil
@@ -410,7 +410,7 @@ func (m *moved) place(at, name string, taken bool, other int, old string) (Placi
 	top := name
 	// It may be a file where a directory of the name is to be.
 	for dir := parent(name); dir != ""; dir = parent(dir) {
-		if is, err := m.at(other, dir); err != nil {
+		if is, err := m.entryAt(other, dir); err != nil {
 			return out, err
 		} else if isFile(is) {
 			top = dir
@@ -430,23 +430,23 @@ func (m *moved) place(at, name string, taken bool, other int, old string) (Placi
 			return out, err
 		}
 	}
-	there, err := m.at(other, top)
+	there, err := m.entryAt(other, top)
 	out.Moves = append(out.Moves, Move{top, room, there.IsTree()})
 	return out, err
 }
 
-// one handles a file that only one side renamed; done is false where its way is
+// placeRenamed handles a file that only placeRenamed side renamed; done is false where its way is
 // blocked.
-func (m *moved) one(r oneSided) (done bool, err error) {
-	was, err := m.at(inBase, r.From)
+func (m *renamesMade) placeRenamed(r oneSided) (done bool, err error) {
+	was, err := m.entryAt(inBase, r.From)
 	if err != nil {
 		return false, err
 	}
-	is, err := m.at(r.side, r.To)
+	is, err := m.entryAt(r.side, r.To)
 	if err != nil {
 		return false, err
 	}
-	theirs, err := m.at(r.other, r.From)
+	theirs, err := m.entryAt(r.other, r.From)
 	if err != nil {
 		return false, err
 	}
@@ -462,7 +462,7 @@ func (m *moved) one(r oneSided) (done bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	there, err := m.at(r.other, r.To)
+	there, err := m.entryAt(r.other, r.To)
 	if err != nil {
 		return false, err
 	}
@@ -514,7 +514,7 @@ func (m *moved) one(r oneSided) (done bool, err error) {
 		// Something else of theirs stands at the new name: two files for one name. This one
 		// waits under its old name, and its content is joined there.
 		undo()
-		if here, err := m.at(r.side, r.From); err != nil || !here.Absent() {
+		if here, err := m.entryAt(r.side, r.From); err != nil || !here.Absent() {
 			return true, err // nor is there a place for it under the old name
 		}
 		m.set[r.side][r.From], m.set[r.side][r.To] = is, object.Entry{}
@@ -526,9 +526,9 @@ func (m *moved) one(r oneSided) (done bool, err error) {
 	return true, nil
 }
 
-// named asks whether a file that waits under its old name has its new one, where
+// askName asks whether a file that waits under its old name has its new one, where
 // the other side has something else.
-func (m *moved) named(r oneSided, kind Kind) error {
+func (m *renamesMade) askName(r oneSided, kind Kind) error {
 	stay := Placing{Name: r.From}
 	mine, err := m.place(r.From, r.To, true, r.other, r.met)
 	if err != nil {
@@ -542,19 +542,19 @@ func (m *moved) named(r oneSided, kind Kind) error {
 	return nil
 }
 
-// obstructed handles a rename whose new name the other side has a directory at, or a file
+// waitUnderOldName handles a rename whose new name the other side has a directory at, or a file
 // in the way of. The file waits under its old name; it is for the clash to say
 // where it goes, or where there is none in the end, for a question of names.
-func (m *moved) obstructed(r oneSided) error {
-	is, err := m.at(r.side, r.To)
+func (m *renamesMade) waitUnderOldName(r oneSided) error {
+	is, err := m.entryAt(r.side, r.To)
 	if err != nil {
 		return err
 	}
-	theirs, err := m.at(r.other, r.From)
+	theirs, err := m.entryAt(r.other, r.From)
 	if err != nil || theirs.Absent() || !theirs.Mode.SameType(is.Mode) {
 		return err
 	}
-	if here, err := m.at(r.side, r.From); err != nil || !here.Absent() {
+	if here, err := m.entryAt(r.side, r.From); err != nil || !here.Absent() {
 		return err
 	}
 	m.set[r.side][r.From], m.set[r.side][r.To] = is, object.Entry{}
@@ -564,7 +564,7 @@ func (m *moved) obstructed(r oneSided) error {
 
 // settleWaiting has each file that waits under its old name go along with the directory
 // of the clash that is in its way, or asks for its name where that is all there is.
-func (m *moved) settleWaiting(r *Result) error {
+func (m *renamesMade) settleWaiting(r *Result) error {
 	for _, w := range m.waiting {
 		var clash *Clash
 		for _, c := range r.Conflicts {
@@ -574,7 +574,7 @@ func (m *moved) settleWaiting(r *Result) error {
 		}
 		if clash != nil {
 			clash.Within = append(clash.Within, Move{From: w.From, To: w.To})
-		} else if err := m.named(w, FileDirectory); err != nil {
+		} else if err := m.askName(w, FileDirectory); err != nil {
 			return err
 		}
 	}

@@ -40,9 +40,9 @@ func (e *Engine) renames(ctx context.Context, base, side object.ID, relevant map
 	if err := e.Store.EachChange(base, side, func(c object.Change) {
 		switch {
 		case c.New.Absent() && c.Old.ID != empty:
-			sources = append(room(sources), source{path: c.Path, entry: c.Old})
+			sources = append(grow(sources), source{path: c.Path, entry: c.Old})
 		case c.Old.Absent() && c.New.ID != empty:
-			targets = append(room(targets), target{path: c.Path, entry: c.New})
+			targets = append(grow(targets), target{path: c.Path, entry: c.New})
 		}
 	}); err != nil {
 		return nil, 0, err

@@ -159,8 +159,8 @@ func (r *Result) Files() ([]Joined, error) {
 	return out, nil
 }
 
-// besides finds names under which both of two things at one path can be kept.
-func (r *Result) besides() error {
+// nameBeside finds names under which both of two things at one path can be kept.
+func (r *Result) nameBeside() error {
 	var finder *object.Finder
 	free := func(p string) (bool, error) {
 		if finder == nil {

@@ -23,8 +23,8 @@ type Span struct{ Lo, Hi int }
 // Empty reports whether the span holds no line.
 func (s Span) Empty() bool { return s.Lo == s.Hi }
 
-// Region is a run of lines of one origin, with its place in all three texts.
-type Region struct {
+// Hunk is a run of lines of one origin, with its place in all three texts.
+type Hunk struct {
 	Origin              Origin
 	Base, Yours, Theirs Span
 }
@@ -33,7 +33,7 @@ type Region struct {
 // and without gaps.
 type Text struct {
 	Base, Yours, Theirs []string
-	Regions             []Region
+	Hunks             []Hunk
 	NewEnds             Origin // who changed all line ends, if anybody did: all three texts are shown with the new ones
 }
 
@@ -43,15 +43,15 @@ type Text struct {
 // histogram diffs.
 func Merge3(base, yours, theirs []string) Text {
 	t := Text{Base: base, Yours: yours, Theirs: theirs}
-	t.Regions = regions(t, diff.Histogram(base, yours), diff.Histogram(base, theirs))
+	t.Hunks = hunks(t, diff.Histogram(base, yours), diff.Histogram(base, theirs))
 	return t
 }
 
-func regions(t Text, a, b []diff.Edit) []Region {
-	var out []Region
-	at := Region{} // the end of what is out already, in all three texts
+func hunks(t Text, a, b []diff.Edit) []Hunk {
+	var out []Hunk
+	at := Hunk{} // the end of what is out already, in all three texts
 	emit := func(o Origin, base, yours, theirs int) {
-		r := Region{o, Span{at.Base.Hi, base}, Span{at.Yours.Hi, yours}, Span{at.Theirs.Hi, theirs}}
+		r := Hunk{o, Span{at.Base.Hi, base}, Span{at.Yours.Hi, yours}, Span{at.Theirs.Hi, theirs}}
 		if !r.Base.Empty() || !r.Yours.Empty() || !r.Theirs.Empty() {
 			out = append(out, r)
 		}
@@ -114,7 +114,7 @@ func growth(edits []diff.Edit) (n int) {
 
 // Conflicts is the number of contested regions.
 func (t Text) Conflicts() (n int) {
-	for _, r := range t.Regions {
+	for _, r := range t.Hunks {
 		if r.Origin == Contested {
 			n++
 		}
@@ -123,7 +123,7 @@ func (t Text) Conflicts() (n int) {
 }
 
 // Lines gives the joined lines of an uncontested region.
-func (t Text) Lines(r Region) []string {
+func (t Text) Lines(r Hunk) []string {
 	if r.Origin == FromTheirs {
 		return t.Theirs[r.Theirs.Lo:r.Theirs.Hi]
 	}
@@ -132,10 +132,10 @@ func (t Text) Lines(r Region) []string {
 
 // Join gives the joined text, asking settle for the text of each contested
 // region (with its number, from 0).
-func (t Text) Join(settle func(conflict int, r Region) string) string {
+func (t Text) Join(settle func(conflict int, r Hunk) string) string {
 	var b strings.Builder
 	n := 0
-	for _, r := range t.Regions {
+	for _, r := range t.Hunks {
 		if r.Origin == Contested {
 			b.WriteString(settle(n, r))
 			n++

@@ -74,7 +74,7 @@ func (t Text) parts(both func(out *[]string, yours, theirs []string)) string {
 			parts = parts[:n-2]
 		}
 	}
-	for _, r := range t.Regions {
+	for _, r := range t.Hunks {
 		y, th := t.Yours[r.Yours.Lo:r.Yours.Hi], t.Theirs[r.Theirs.Lo:r.Theirs.Hi]
 		switch {
 		case r.Origin == FromBase, r.Origin == FromBoth && r.Base.Empty(): // the latter within what both added

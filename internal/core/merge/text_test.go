@@ -25,7 +25,7 @@ func lines(s string) []string {
 // [base|yours|theirs].
 func shape(t Text) string {
 	squeeze := func(l []string) string { return strings.ReplaceAll(strings.Join(l, ""), "\n", "") }
-	out := t.Join(func(_ int, r Region) string {
+	out := t.Join(func(_ int, r Hunk) string {
 		return "[" + squeeze(t.Base[r.Base.Lo:r.Base.Hi]) + "|" + squeeze(t.Yours[r.Yours.Lo:r.Yours.Hi]) + "|" + squeeze(t.Theirs[r.Theirs.Lo:r.Theirs.Hi]) + "]"
 	})
 	return strings.ReplaceAll(out, "\n", "")
@@ -111,8 +111,8 @@ func TestLaws(t *testing.T) {
 			require.Equal(t, m.Join(nil), swapped.Join(nil), "a clean merge has no sides")
 		}
 		// The regions cover all three texts, in order and without gaps.
-		at := Region{}
-		for _, g := range m.Regions {
+		at := Hunk{}
+		for _, g := range m.Hunks {
 			require.Equal(t, []int{at.Base.Hi, at.Yours.Hi, at.Theirs.Hi}, []int{g.Base.Lo, g.Yours.Lo, g.Theirs.Lo})
 			at = g
 		}
@@ -127,7 +127,7 @@ func FuzzMerge3(f *testing.F) {
 		b, y, th := diff.Lines(base), diff.Lines(yours), diff.Lines(theirs)
 		m := Merge3(b, y, th)
 		n := 0
-		m.Join(func(k int, g Region) string {
+		m.Join(func(k int, g Hunk) string {
 			require.Equal(t, n, k)
 			n++
 			require.NotEqual(t, m.Yours[g.Yours.Lo:g.Yours.Hi], m.Theirs[g.Theirs.Lo:g.Theirs.Hi])

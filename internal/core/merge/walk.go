@@ -20,18 +20,18 @@ type merger struct {
 }
 
 func (m *merger) joined(path string, o Origin, b, y, t, result object.Entry) {
-	m.out.Joined = append(room(m.out.Joined), Joined{Path: path, Origin: o, Base: b, Yours: y, Theirs: t, Result: result})
+	m.out.Joined = append(grow(m.out.Joined), Joined{Path: path, Origin: o, Base: b, Yours: y, Theirs: t, Result: result})
 	if !result.Same(y) {
-		m.out.ofYours = append(room(m.out.ofYours), edit{path, result})
+		m.out.ofYours = append(grow(m.out.ofYours), edit{path, result})
 	}
 	if !result.Same(t) {
-		m.out.ofTheirs = append(room(m.out.ofTheirs), edit{path, result})
+		m.out.ofTheirs = append(grow(m.out.ofTheirs), edit{path, result})
 	}
 }
 
-// room doubles a full list: of tens of thousands of large elements, append alone
+// grow doubles a full list: of tens of thousands of large elements, append alone
 // copies each several times.
-func room[T any](list []T) []T {
+func grow[T any](list []T) []T {
 	if len(list) == cap(list) {
 		return slices.Grow(list, max(16, len(list)))
 	}
@@ -116,7 +116,7 @@ func (m *merger) dir(path string, b, y, t object.Entry) error {
 	if n := len(m.spare); n > 0 {
 		places, m.spare = m.spare[n-1][:0], m.spare[:n-1]
 	}
-	if err := m.engine.Store.Differ(func(name string, at []object.Entry) error {
+	if err := m.engine.Store.WalkDifferences(func(name string, at []object.Entry) error {
 		places = append(places, place{name, at[0], at[1], at[2]})
 		return nil
 	}, b.Subtree(), y.Subtree(), t.Subtree()); err != nil {

@@ -105,7 +105,7 @@ func (o *Overlay) changes(prefix string, old, new ID, emit func(Change)) error {
 	}
 	var later []Change // from the first directory on
 	var below []ID
-	if err := o.Differ(func(name string, at []Entry) error {
+	if err := o.WalkDifferences(func(name string, at []Entry) error {
 		c := Change{prefix + name, at[0], at[1]}
 		if at[0].IsTree() || at[1].IsTree() {
 			below = append(below, at[0].Subtree(), at[1].Subtree())
@@ -140,18 +140,18 @@ func (o *Overlay) changes(prefix string, old, new ID, emit func(Change)) error {
 	return nil
 }
 
-// Zip walks several trees together and calls visit once for each name, with that
+// Walk walks several trees together and calls visit once for each name, with that
 // name's entry in each tree (absent where it has none; the zero id is an empty
 // tree). The slice handed to visit is reused. Trees have a directory "a" after a
 // file "a.b"; a name present as file in one and directory in another still gets
 // one call.
-func (o *Overlay) Zip(visit func(name string, at []Entry) error, trees ...ID) error {
-	return o.zip(visit, false, trees)
+func (o *Overlay) Walk(visit func(name string, at []Entry) error, trees ...ID) error {
+	return o.walk(visit, false, trees)
 }
 
-// Differ is Zip for the names whose entries are not the same in all trees.
-func (o *Overlay) Differ(visit func(name string, at []Entry) error, trees ...ID) error {
-	return o.zip(func(name string, at []Entry) error {
+// WalkDifferences is Walk for the names whose entries are not the same in all trees.
+func (o *Overlay) WalkDifferences(visit func(name string, at []Entry) error, trees ...ID) error {
+	return o.walk(func(name string, at []Entry) error {
 		for _, e := range at[1:] {
 			if !e.Same(at[0]) {
 				return visit(name, at)
@@ -161,66 +161,81 @@ func (o *Overlay) Differ(visit func(name string, at []Entry) error, trees ...ID)
 	}, true, trees)
 }
 
-func (o *Overlay) zip(visit func(name string, at []Entry) error, differing bool, trees []ID) error {
-	at := make([]Entry, len(trees))
-	cursors := make([]cursor, len(trees))
+func (o *Overlay) walk(visit func(name string, at []Entry) error, differing bool, trees []ID) error {
+	w := walker{at: make([]Entry, len(trees)), cursors: make([]cursor, len(trees))}
 	for i, t := range trees {
 		c, err := o.cursor(t)
 		if err != nil {
 			return err
 		}
-		cursors[i] = c
-		cursors[i].next()
+		w.cursors[i] = c
+		w.cursors[i].next()
 	}
-	var taken []Entry // directories visited ahead of their place
 	for {
-		if differing && len(taken) == 0 {
-			passEqual(cursors)
+		if differing && len(w.ahead) == 0 {
+			passEqual(w.cursors)
 		}
-		var first Entry
-		for i := range cursors {
-			c := &cursors[i]
-			for len(taken) > 0 && c.IsTree() && hasName(taken, c.Name) {
-				c.next()
-			}
-			if !c.Absent() && (first.Absent() || inTreeOrder(c.Entry, first) < 0) {
-				first = c.Entry
-			}
-		}
+		first := w.first()
 		if first.Absent() {
-			for i := range cursors {
-				if err := cursors[i].fail(trees[i]); err != nil {
+			for i := range w.cursors {
+				if err := w.cursors[i].fail(trees[i]); err != nil {
 					return err
 				}
 			}
 			return nil
 		}
-		ahead := false
-		for i := range cursors {
-			c := &cursors[i]
-			at[i] = Entry{}
-			switch {
-			case c.Name == first.Name:
-				at[i] = c.Entry
-				c.next()
-			case !first.IsTree() && !c.Absent():
-				// The same name may stand further on, as a directory. The other
-				// way round it cannot: directories sort last.
-				dir := Entry{Name: first.Name, Mode: ModeTree}
-				for later := *c; !later.Absent() && inTreeOrder(later.Entry, dir) <= 0; later.next() {
-					if later.Name == first.Name {
-						at[i], ahead = later.Entry, true
-						break
-					}
+		w.take(first)
+		if err := visit(first.Name, w.at); err != nil {
+			return err
+		}
+	}
+}
+
+// walker walks trees together.
+type walker struct {
+	cursors []cursor
+	at      []Entry // of the name walked at, in each tree
+	ahead   []Entry // directories visited ahead of their place
+}
+
+// first is the first entry of any tree that was not visited.
+func (w *walker) first() (first Entry) {
+	for i := range w.cursors {
+		c := &w.cursors[i]
+		for len(w.ahead) > 0 && c.IsTree() && hasName(w.ahead, c.Name) {
+			c.next()
+		}
+		if !c.Absent() && (first.Absent() || inTreeOrder(c.Entry, first) < 0) {
+			first = c.Entry
+		}
+	}
+	return first
+}
+
+// take gathers what each tree has under the name of an entry.
+func (w *walker) take(first Entry) {
+	ahead := false
+	for i := range w.cursors {
+		c := &w.cursors[i]
+		w.at[i] = Entry{}
+		switch {
+		case c.Name == first.Name:
+			w.at[i] = c.Entry
+			c.next()
+		case !first.IsTree() && !c.Absent():
+			// The same name may stand further on, as a directory. The other
+			// way round it cannot: directories sort last.
+			dir := Entry{Name: first.Name, Mode: ModeTree}
+			for later := *c; !later.Absent() && inTreeOrder(later.Entry, dir) <= 0; later.next() {
+				if later.Name == first.Name {
+					w.at[i], ahead = later.Entry, true
+					break
 				}
 			}
 		}
-		if ahead {
-			taken = append(taken, first)
-		}
-		if err := visit(first.Name, at); err != nil {
-			return err
-		}
+	}
+	if ahead {
+		w.ahead = append(w.ahead, first)
 	}
 }
 
@@ -275,8 +290,35 @@ func (o *Overlay) Edit(tree ID, set map[string]Entry) (ID, error) {
 // edit is Edit for sorted paths that all begin with the same directories, which
 // take up cut bytes.
 func (o *Overlay) edit(tree ID, paths []string, cut int, set map[string]Entry) (ID, error) {
-	below := map[string][]string{} // names that are directories of paths
-	here := map[string]Entry{}     // names as they will be
+	here, below := byName(paths, cut, set)
+	old, err := o.cursor(tree)
+	if err != nil {
+		return ID{}, err
+	}
+	for c := old; c.next(); {
+		if _, ok := here[c.Name]; !ok && below[c.Name] != nil {
+			here[c.Name] = c.Entry
+		}
+	}
+	for name, sub := range below {
+		e := here[name]
+		id, err := o.edit(e.Subtree(), sub, cut+len(name)+1, set)
+		if err != nil {
+			return ID{}, err
+		}
+		if !id.IsZero() {
+			here[name] = Entry{name, ModeTree, id}
+		} else if e.IsTree() {
+			here[name] = Entry{}
+		}
+	}
+	return o.replace(old, tree, here)
+}
+
+// byName sorts paths by their names in one directory: what is set there, and the paths of
+// the directories in it.
+func byName(paths []string, cut int, set map[string]Entry) (here map[string]Entry, below map[string][]string) {
+	here, below = map[string]Entry{}, map[string][]string{}
 	for from := 0; from < len(paths); {
 		name, _, deeper := strings.Cut(paths[from][cut:], "/")
 		if !deeper {
@@ -293,27 +335,12 @@ func (o *Overlay) edit(tree ID, paths []string, cut int, set map[string]Entry) (
 		below[name] = paths[from:to]
 		from = to
 	}
-	old, err := o.cursor(tree)
-	if err != nil {
-		return ID{}, err
-	}
-	for c := old; c.next(); {
-		if _, is := here[c.Name]; !is && below[c.Name] != nil {
-			here[c.Name] = c.Entry
-		}
-	}
-	for name, sub := range below {
-		e := here[name]
-		id, err := o.edit(e.Subtree(), sub, cut+len(name)+1, set)
-		if err != nil {
-			return ID{}, err
-		}
-		if !id.IsZero() {
-			here[name] = Entry{name, ModeTree, id}
-		} else if e.IsTree() {
-			here[name] = Entry{}
-		}
-	}
+	return here, below
+}
+
+// replace makes the tree that a cursor is at the start of with some names as given. What
+// stays is copied as it is.
+func (o *Overlay) replace(old cursor, tree ID, here map[string]Entry) (ID, error) {
 	var put []Entry
 	for _, e := range here {
 		if !e.Absent() {
@@ -328,7 +355,7 @@ func (o *Overlay) edit(tree ID, paths []string, cut int, set map[string]Entry) (
 			out = put[0].appendTo(append(out, old.raw[kept:old.from]...))
 			kept, put = old.from, put[1:]
 		}
-		if _, is := here[old.Name]; is {
+		if _, ok := here[old.Name]; ok {
 			out = append(out, old.raw[kept:old.from]...)
 			kept = old.to
 		}

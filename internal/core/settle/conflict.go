@@ -35,7 +35,7 @@ type Conflict struct {
 	Kind                merge.Kind
 	Key                 Key
 	Subject             merge.Subject
-	Place               merge.Region // of the text
+	Place               merge.Hunk // of the text
 	Base, Yours, Theirs string       // the texts of the place
 	Ways                []Option
 	Sizes               [3]int // in bytes, of the files that base, yours and theirs have, for a path as a whole; -1 where there is none
@@ -194,9 +194,9 @@ func (f *File) openText(s *merge.Lines) {
 	f.Text = wholeEntries(f.Text, at)
 	t, moves := f.Text, newMover(f)
 	shared := func(i int) bool {
-		return i >= 0 && i < len(t.Regions) && t.Regions[i].Origin == merge.FromBoth && t.Regions[i].Base.Empty()
+		return i >= 0 && i < len(t.Hunks) && t.Hunks[i].Origin == merge.FromBoth && t.Hunks[i].Base.Empty()
 	}
-	for i, r := range t.Regions {
+	for i, r := range t.Hunks {
 		if r.Origin != merge.Contested {
 			continue
 		}
@@ -318,7 +318,7 @@ func (f *File) standIn(c *Conflict) Option {
 
 // Part is a region of the joined text, with its lines there.
 type Part struct {
-	merge.Region
+	merge.Hunk
 	Lines []string
 	Of    *Conflict // by whose way it holds them; nil where nothing was asked
 }
@@ -326,10 +326,10 @@ type Part struct {
 // Parts gives the joined text region by region, with the way that choose gives for
 // each conflict.
 func (f *File) Parts(choose func(c *Conflict) Option) []Part {
-	parts := make([]Part, len(f.Text.Regions))
+	parts := make([]Part, len(f.Text.Hunks))
 	n := 0
-	for i, r := range f.Text.Regions {
-		parts[i].Region = r
+	for i, r := range f.Text.Hunks {
+		parts[i].Hunk = r
 		if r.Origin != merge.Contested {
 			if parts[i].Of == nil {
 				parts[i].Lines = f.Text.Lines(r)
@@ -413,7 +413,7 @@ func (f *File) JudgeSuggested(c *Conflict, o Option) Verdict { return f.Judge(c,
 func (f *File) Sides(c *Conflict, o Option) (yours, theirs, result string) {
 	yours, theirs, result = c.Yours, c.Theirs, o.Text
 	if m := o.Moved; m != nil {
-		put := strings.Join(f.Text.Lines(f.Text.Regions[m.Region]), "")
+		put := strings.Join(f.Text.Lines(f.Text.Hunks[m.Region]), "")
 		if m.Side == SideYours {
 			yours = concat(yours, put)
 		} else {
@@ -434,14 +434,14 @@ func (f *File) LeftOut(c *Conflict, o Option) (out, kept []Piece) {
 // Where gives the line, from 1, that a piece of LeftOut begins in, and that line's
 // text.
 func (f *File) Where(c *Conflict, o Option, p Piece) (line int, text string) {
-	lines, span := f.Text.Yours, func(r merge.Region) merge.Span { return r.Yours }
+	lines, span := f.Text.Yours, func(r merge.Hunk) merge.Span { return r.Yours }
 	if p.Side == SideTheirs {
-		lines, span = f.Text.Theirs, func(r merge.Region) merge.Span { return r.Theirs }
+		lines, span = f.Text.Theirs, func(r merge.Hunk) merge.Span { return r.Theirs }
 	}
 	at := span(c.Place)
 	line = at.Lo + p.Line
 	if m := o.Moved; m != nil && m.Side == p.Side && line >= at.Hi {
-		line = span(f.Text.Regions[m.Region]).Lo + line - at.Hi
+		line = span(f.Text.Hunks[m.Region]).Lo + line - at.Hi
 	}
 	line = min(line, len(lines)-1)
 	return line + 1, lines[line]

@@ -105,24 +105,24 @@ func wholeEntries(t *merge.Text, at place) *merge.Text {
 		return t
 	}
 	out := *t
-	out.Regions = nil
-	for i := 0; i < len(t.Regions); {
-		r, n := t.Regions[i], i
-		for n < len(t.Regions) && t.Regions[n].Base.Empty() && t.Regions[n].Origin >= merge.FromBoth {
-			r.Yours.Hi, r.Theirs.Hi = t.Regions[n].Yours.Hi, t.Regions[n].Theirs.Hi
+	out.Hunks = nil
+	for i := 0; i < len(t.Hunks); {
+		r, n := t.Hunks[i], i
+		for n < len(t.Hunks) && t.Hunks[n].Base.Empty() && t.Hunks[n].Origin >= merge.FromBoth {
+			r.Yours.Hi, r.Theirs.Hi = t.Hunks[n].Yours.Hi, t.Hunks[n].Theirs.Hi
 			n++
 		}
 		r.Origin = merge.Contested
-		contested := slices.ContainsFunc(t.Regions[i:n], func(r merge.Region) bool { return r.Origin == merge.Contested })
+		contested := slices.ContainsFunc(t.Hunks[i:n], func(r merge.Hunk) bool { return r.Origin == merge.Contested })
 		if n > i+1 && contested {
 			if _, ok := byKey(&Conflict{Place: r}, at); ok {
-				out.Regions = append(out.Regions, r)
+				out.Hunks = append(out.Hunks, r)
 				i = n
 				continue
 			}
 		}
 		n = max(n, i+1)
-		out.Regions = append(out.Regions, t.Regions[i:n]...)
+		out.Hunks = append(out.Hunks, t.Hunks[i:n]...)
 		i = n
 	}
 	return &out
