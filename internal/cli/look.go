@@ -181,7 +181,7 @@ func lookOf(v *recovery.Glance) lookJSON {
 		out.Uncommitted = append(out.Uncommitted, d.Path)
 	}
 	if kept := v.Kept; kept != nil {
-		out.Recovery = &openJSON{kept.Stage.String(), string(kept.Route), len(kept.Book.Decisions)}
+		out.Recovery = &openJSON{kept.Stage.String(), string(kept.Route), len(kept.Decisions.List)}
 	}
 	return out
 }

@@ -91,10 +91,10 @@ func (f *planned) work(ctx context.Context, w *recovery.Workspace) (*recovery.Po
 		return nil, nil, "", err
 	}
 	if f.route != "all" {
-		j, err := w.Join(ctx, p, recovery.Route(f.route), &settle.Book{}, nil, nil)
+		j, err := w.Join(ctx, p, recovery.Route(f.route), &settle.Decisions{}, nil, nil)
 		return p, []*recovery.Join{j}, recovery.Route(f.route), err
 	}
-	pl, err := w.Plan(ctx, p, &settle.Book{}, nil)
+	pl, err := w.Plan(ctx, p, &settle.Decisions{}, nil)
 	if err != nil {
 		return nil, nil, "", err
 	}

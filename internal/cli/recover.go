@@ -18,23 +18,23 @@ import (
 )
 
 type recoverJSON struct {
-	Version      int                `json:"version"`
-	Route        string             `json:"route"`
-	Result       string             `json:"result"`
-	Tip          object.ID          `json:"tip"`
-	Tree         object.ID          `json:"tree"`
-	Settled      []settledJSON      `json:"settled"`
-	Open         []openConflict     `json:"open"`
-	AlreadyThere []object.ID        `json:"already_there"`
-	Emptied      []object.ID        `json:"emptied"`
-	LeftOut      []recovery.LeftOut `json:"left_out"`
-	Check        *checkJSON         `json:"check"`
-	Waypoint     string             `json:"waypoint"`
-	Refusal      *refusalJSON       `json:"refusal,omitempty"`
-	Published    []object.ID        `json:"published,omitempty"` // that a rebase would rewrite, unless --rewrite-published is said
-	Marks        []recovery.MarkerFile  `json:"marks,omitempty"`     // conflict marks in what would be pushed
-	Notice       string             `json:"notice,omitempty"`
-	Error        string             `json:"error,omitempty"`
+	Version      int                   `json:"version"`
+	Route        string                `json:"route"`
+	Result       string                `json:"result"`
+	Tip          object.ID             `json:"tip"`
+	Tree         object.ID             `json:"tree"`
+	Settled      []settledJSON         `json:"settled"`
+	Open         []openConflict        `json:"open"`
+	AlreadyThere []object.ID           `json:"already_there"`
+	Emptied      []object.ID           `json:"emptied"`
+	LeftOut      []recovery.LeftOut    `json:"left_out"`
+	Check        *checkJSON            `json:"check"`
+	Waypoint     string                `json:"waypoint"`
+	Refusal      *refusalJSON          `json:"refusal,omitempty"`
+	Published    []object.ID           `json:"published,omitempty"` // that a rebase would rewrite, unless --rewrite-published is said
+	Marks        []recovery.MarkerFile `json:"marks,omitempty"`     // conflict marks in what would be pushed
+	Notice       string                `json:"notice,omitempty"`
+	Error        string                `json:"error,omitempty"`
 }
 
 type settledJSON struct {
@@ -304,7 +304,7 @@ func (r *recoverer) marks(ctx context.Context, p *recovery.Position, tip object.
 }
 
 func (r *recoverer) report(p *recovery.Position, j *recovery.Join) error {
-	book := r.s.State().Book
+	decisions := r.s.State().Decisions
 	for _, stop := range j.Stops {
 		var commit *object.ID
 		if stop.Commit.Commit != nil {
@@ -312,7 +312,7 @@ func (r *recoverer) report(p *recovery.Position, j *recovery.Join) error {
 		}
 		for _, f := range stop.Files {
 			for _, c := range f.Conflicts {
-				if d, _, ok := book.For(c); ok {
+				if d, _, ok := decisions.For(c); ok {
 					r.out.Settled = append(r.out.Settled, settledJSON{c.Path, string(d.Way), commit})
 				} else {
 					r.out.Open = append(r.out.Open, openConflict{c.Path, string(c.Kind), commit})
@@ -330,7 +330,7 @@ func (r *recoverer) report(p *recovery.Position, j *recovery.Join) error {
 			r.say("%s “%s” is left out: nothing of it is left.", st.Commit.ID, st.Commit.Subject())
 		}
 	}
-	left, err := r.s.LeftOut(p, j, &book)
+	left, err := r.s.LeftOut(p, j, &decisions)
 	r.out.LeftOut = append(r.out.LeftOut, left...)
 	return err
 }

@@ -122,7 +122,7 @@ func waysOf(name string, text *merge.Text) waysJSON {
 			v := f.JudgeSuggested(c, o)
 			w := wayJSON{string(o.Way), o.Text, o.Reason, v.Parses, v.Problem, some(v.LeavesOut), some(v.Keeps), nil}
 			if m := o.Moved; m != nil {
-				r := f.Text.Hunks[m.Region]
+				r := f.Text.Hunks[m.Hunk]
 				at := r.Yours
 				if m.Side == settle.SideTheirs {
 					at = r.Theirs

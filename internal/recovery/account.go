@@ -39,7 +39,7 @@ type LeftOut struct {
 
 // LeftOut lists what the decisions leave out, in the order of the conflicts, and then
 // what mends took away. Open conflicts are not in it.
-func (w *Workspace) LeftOut(p *Position, j *Join, book *settle.Book) ([]LeftOut, error) {
+func (w *Workspace) LeftOut(p *Position, j *Join, decisions *settle.Decisions) ([]LeftOut, error) {
 	var out []LeftOut
 	theirs := w.Annotator(p.Divergence.Theirs)
 	all := w.Annotator(p.Divergence.Yours)
@@ -78,7 +78,7 @@ func (w *Workspace) LeftOut(p *Position, j *Join, book *settle.Book) ([]LeftOut,
 		}
 		for _, f := range stop.Files {
 			for _, c := range f.Conflicts {
-				_, o, ok := book.For(c)
+				_, o, ok := decisions.For(c)
 				if !ok {
 					continue
 				}
@@ -120,9 +120,9 @@ func (w *Workspace) LeftOut(p *Position, j *Join, book *settle.Book) ([]LeftOut,
 // replayed onto can hold what commits replayed before brought into it, and then
 // is a version of both sides.
 func (w *Workspace) alsoOf(p *Position, r *merge.Result, list []LeftOut) ([]LeftOut, error) {
-	onto, tip, at := settle.SideTheirs, p.Theirs, r.Given[2]
+	onto, tip, at := settle.SideTheirs, p.Theirs, r.Given.Theirs
 	if p.Picking {
-		onto, tip, at = settle.SideYours, p.Yours, r.Given[1]
+		onto, tip, at = settle.SideYours, p.Yours, r.Given.Yours
 	}
 	tree, err := w.Tree(tip)
 	if err != nil {
@@ -155,9 +155,9 @@ func (w *Workspace) underItsName(r *merge.Result, c *settle.Conflict, list []Lef
 		return nil
 	}
 	for i, l := range list {
-		version, tree := v.Yours, r.Given[1]
+		version, tree := v.Yours, r.Given.Yours
 		if l.Side == settle.SideTheirs {
-			version, tree = v.Theirs, r.Given[2]
+			version, tree = v.Theirs, r.Given.Theirs
 		}
 		if l.What != GivenFile {
 			continue

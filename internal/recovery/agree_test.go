@@ -283,12 +283,12 @@ func compareMerge(t *testing.T, w *Workspace, at *gittest.Repo, n int) bool {
 	if !assert.NoError(t, err) || p.Trivial() != NotTrivial {
 		return true
 	}
-	j, err := w.Join(t.Context(), p, Merge, &settle.Book{}, nil, nil)
+	j, err := w.Join(t.Context(), p, Merge, &settle.Decisions{}, nil, nil)
 	if !assert.NoError(t, err) || j.Clean() && len(p.Divergence.Bases) == 1 && !addedLinesSurvive(t, w, p, j.Tree, fmt.Sprintf("merge %d", n)) || oldNameUsedAnew(t, w, p.Yours, p.Theirs) {
 		return true
 	}
 	if j.Clean() {
-		swapped, err := w.engine.TreesOver(t.Context(), p.Divergence.Bases, j.Merge.Given[2], j.Merge.Given[1])
+		swapped, err := w.engine.TreesOver(t.Context(), p.Divergence.Bases, j.Merge.Given.Theirs, j.Merge.Given.Yours)
 		require.NoError(t, err)
 		tree, err := swapped.Tree(merge.Decided{})
 		if !assert.NoError(t, err) || !assert.Empty(t, swapped.Conflicts, "merge %d, swapped", n) || !assert.Equal(t, j.Tree, tree, "merge %d, swapped", n) {
@@ -321,14 +321,14 @@ func inTwoPlaces(t *testing.T, w *Workspace, p *Position, r *merge.Result) bool 
 	for i := 1; i < len(p.Divergence.Bases); i++ {
 		b, err := w.Compare(t.Context(), p.Divergence.Bases[0].String(), p.Divergence.Bases[i].String())
 		require.NoError(t, err)
-		j, err := w.Join(t.Context(), b, Merge, &settle.Book{}, nil, nil)
+		j, err := w.Join(t.Context(), b, Merge, &settle.Decisions{}, nil, nil)
 		require.NoError(t, err)
 		if j.Merge != nil && inTwoPlaces(t, w, b, j.Merge) {
 			return true
 		}
 	}
-	for _, side := range r.Given[1:] {
-		changes, err := w.Store.Changes(r.Given[0], side)
+	for _, side := range []object.ID{r.Given.Yours, r.Given.Theirs} {
+		changes, err := w.Store.Changes(r.Given.Base, side)
 		require.NoError(t, err)
 		came, went := map[object.ID]int{}, map[object.ID]int{}
 		for _, c := range changes {
@@ -354,7 +354,7 @@ func basesDisagree(t *testing.T, w *Workspace, p *Position) bool {
 	for i := 1; i < len(p.Divergence.Bases); i++ {
 		b, err := w.Compare(t.Context(), p.Divergence.Bases[0].String(), p.Divergence.Bases[i].String())
 		require.NoError(t, err)
-		j, err := w.Join(t.Context(), b, Merge, &settle.Book{}, nil, nil)
+		j, err := w.Join(t.Context(), b, Merge, &settle.Decisions{}, nil, nil)
 		require.NoError(t, err)
 		if !j.Clean() || basesDisagree(t, w, b) {
 			return true
@@ -429,7 +429,7 @@ func oldNameUsedAnew(t *testing.T, w *Workspace, yours, theirs object.ID) bool {
 	}
 	var changed [2]map[string]object.Change
 	for i, tree := range trees {
-		list, err := w.Store.Changes(joined.Given[0], tree)
+		list, err := w.Store.Changes(joined.Given.Base, tree)
 		require.NoError(t, err)
 		changed[i] = map[string]object.Change{}
 		for _, c := range list {
@@ -566,9 +566,9 @@ func samePaths(t *testing.T, w *Workspace, what string, theirs []string, stop St
 // side has no more. git contests such a path where the directory went.
 func directoryGone(t *testing.T, w *Workspace, r *merge.Result, p string) bool {
 	for dir := path.Dir(p); dir != "."; dir = path.Dir(dir) {
-		was, err := w.Store.Find(r.Given[0], dir)
+		was, err := w.Store.Find(r.Given.Base, dir)
 		require.NoError(t, err)
-		for _, side := range r.Given[1:] {
+		for _, side := range []object.ID{r.Given.Yours, r.Given.Theirs} {
 			is, err := w.Store.Find(side, dir)
 			require.NoError(t, err)
 			if was.IsTree() && !is.IsTree() {
@@ -606,7 +606,7 @@ func compareRebase(t *testing.T, w *Workspace, at *gittest.Repo, n int) bool {
 	if slices.ContainsFunc(p.Divergence.Yours, func(n history.Node) bool { return len(n.Parents) > 1 }) {
 		return true // git leaves merges out unless told otherwise
 	}
-	j, err := w.Join(t.Context(), p, Rebase, &settle.Book{}, nil, nil)
+	j, err := w.Join(t.Context(), p, Rebase, &settle.Decisions{}, nil, nil)
 	if !assert.NoError(t, err) || takenBack(t, w, p) {
 		return true
 	}

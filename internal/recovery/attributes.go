@@ -14,8 +14,26 @@ import (
 
 // attributes reads the gitattributes files that are in no tree: the user's, which
 // count least, and the repository's own, which count most.
-func (w *Workspace) attributes() (below, above *attr.File) {
-	ctx := context.Background()
+func (w *Workspace) attributes(ctx context.Context) (below, above *attr.File) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if !w.outside.known {
+		below, above := w.readAttributes(ctx)
+		if ctx.Err() != nil {
+			return nil, nil // cancelled: the join ends, and the next one asks again
+		}
+		w.outside = outsideAttributes{true, below, above}
+	}
+	return w.outside.below, w.outside.above
+}
+
+// outsideAttributes are the gitattributes files that are in no tree.
+type outsideAttributes struct {
+	known        bool
+	below, above *attr.File
+}
+
+func (w *Workspace) readAttributes(ctx context.Context) (below, above *attr.File) {
 	read := func(path string) *attr.File {
 		data, err := os.ReadFile(path)
 		if err != nil {

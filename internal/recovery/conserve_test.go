@@ -11,14 +11,14 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"dorvik/internal/core/history"
 	"dorvik/internal/core/merge"
 	"dorvik/internal/core/object"
 	"dorvik/internal/core/replay"
 	"dorvik/internal/core/settle"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // plot is a history small enough to be taken apart: files, and on each side commits of
@@ -134,11 +134,11 @@ func (pl *plot) play(t *testing.T) *outcome {
 	}
 	require.NoError(t, err)
 	r := rand.New(rand.NewPCG(pl.decides, 0))
-	book := &settle.Book{}
+	decisions := &settle.Decisions{}
 	for {
-		out.j, err = w.Join(context.Background(), out.p, pl.route, book, nil, nil)
+		out.j, err = w.Join(context.Background(), out.p, pl.route, decisions, nil, nil)
 		require.NoError(t, err)
-		c := firstWithout(out.j, book)
+		c := firstWithout(out.j, decisions)
 		if c == nil {
 			break
 		}
@@ -146,20 +146,20 @@ func (pl *plot) play(t *testing.T) *outcome {
 		if !c.Whole() && r.IntN(8) == 0 {
 			d.Way, d.Text = settle.Written, "by hand\n"
 		}
-		book.Decide(d)
+		decisions.Decide(d)
 		out.woven = out.woven || d.Way == settle.Weave
 		out.decided = append(out.decided, fmt.Sprintf("%s %s %s (%T %+v)", c.Path, c.Kind, d.Way, c.Subject, c.Subject))
 	}
-	out.left, err = w.LeftOut(out.p, out.j, book)
+	out.left, err = w.LeftOut(out.p, out.j, decisions)
 	require.NoError(t, err)
 	return out
 }
 
-func firstWithout(j *Join, book *settle.Book) *settle.Conflict {
+func firstWithout(j *Join, decisions *settle.Decisions) *settle.Conflict {
 	for _, s := range j.Stops {
 		for _, f := range s.Files {
 			for _, c := range f.Conflicts {
-				if _, _, ok := book.For(c); !ok {
+				if _, _, ok := decisions.For(c); !ok {
 					return c
 				}
 			}

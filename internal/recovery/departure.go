@@ -9,13 +9,13 @@ import (
 
 // Departure is what is known before a push.
 type Departure struct {
-	Commits int       // that the push adds to the remote
-	Left    []LeftOut // what the joined result does not hold
-	Marks   []MarkerFile  // files with conflict marks, in any commit that goes
-	Read    int       // files that were looked into for them
-	Asked   time.Time // when the remote was asked where it is
-	Moved   bool      // it is no longer where this was joined
-	Silent  error     // why it did not answer
+	Commits int          // that the push adds to the remote
+	Left    []LeftOut    // what the joined result does not hold
+	Marks   []MarkerFile // files with conflict marks, in any commit that goes
+	Read    int          // files that were looked into for them
+	Asked   time.Time    // when the remote was asked where it is
+	Moved   bool         // it is no longer where this was joined
+	Silent  error        // why it did not answer
 }
 
 // Mended counts what mends changed among what is left out.
@@ -35,7 +35,7 @@ func (s *Session) Departure(ctx context.Context, p *Position, j *Join, tip objec
 	var err error
 	if j != nil {
 		st := s.State()
-		if d.Left, err = s.LeftOut(p, j, &st.Book); err != nil {
+		if d.Left, err = s.LeftOut(p, j, &st.Decisions); err != nil {
 			return nil, err
 		}
 	}

@@ -56,11 +56,11 @@ func act(dir, what string) error {
 	}
 	s.state.Route = Merge
 	for {
-		j, err := s.Join(ctx, p, Merge, &s.state.Book, nil, nil)
+		j, err := s.Join(ctx, p, Merge, &s.state.Decisions, nil, nil)
 		if err != nil {
 			return err
 		}
-		if c := firstWithout(j, &s.state.Book); c != nil {
+		if c := firstWithout(j, &s.state.Decisions); c != nil {
 			if err := s.Decide(settle.Decision{Key: c.Key, Way: settle.Theirs}); err != nil {
 				return err
 			}

@@ -91,9 +91,9 @@ type Mend struct {
 }
 
 // Join works a route out. Nothing is written. progress may be nil.
-func (w *Workspace) Join(ctx context.Context, p *Position, route Route, book *settle.Book, mends []Mend, progress func(done, of int)) (*Join, error) {
+func (w *Workspace) Join(ctx context.Context, p *Position, route Route, decisions *settle.Decisions, mends []Mend, progress func(done, of int)) (*Join, error) {
 	j := &Join{Route: route}
-	resolve := func(r *merge.Result) (merge.Decided, bool, error) { return w.files.Resolve(r, book) }
+	resolve := func(r *merge.Result) (merge.Decided, bool, error) { return w.files.Resolve(r, decisions) }
 	switch {
 	case p.Trivial() == FastForward:
 		tree, err := w.Tree(p.Theirs)
@@ -128,7 +128,7 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, book *se
 		}
 		j.take(steps)
 	}
-	w.open(j, book)
+	w.open(j, decisions)
 	return j, w.mend(j, mends)
 }
 
@@ -145,14 +145,14 @@ func (j *Join) take(steps []replay.Step) {
 }
 
 // open makes the questions of the stops.
-func (w *Workspace) open(j *Join, book *settle.Book) {
+func (w *Workspace) open(j *Join, decisions *settle.Decisions) {
 	for i := range j.Stops {
 		s := &j.Stops[i]
 		for k := range s.Result.Conflicts {
 			f := w.files.Open(&s.Result.Conflicts[k])
 			s.Files = append(s.Files, f)
 			for _, c := range f.Conflicts {
-				if _, _, ok := book.For(c); ok {
+				if _, _, ok := decisions.For(c); ok {
 					j.Settled++
 				} else {
 					j.Open++
@@ -335,18 +335,18 @@ func (pl *Plan) Pushed() bool { return len(pl.Published) > 0 }
 
 // Plan works both routes out and suggests one; where commits are picked there is but
 // one. Nothing is written.
-func (w *Workspace) Plan(ctx context.Context, p *Position, book *settle.Book, progress func(done, of int)) (*Plan, error) {
+func (w *Workspace) Plan(ctx context.Context, p *Position, decisions *settle.Decisions, progress func(done, of int)) (*Plan, error) {
 	pl := &Plan{}
 	var err error
 	if p.Picking {
 		pl.Suggested, pl.Why = Pick, "a picked commit is made again on your line, with its author and message."
-		pl.Pick, err = w.Join(ctx, p, Pick, book, nil, progress)
+		pl.Pick, err = w.Join(ctx, p, Pick, decisions, nil, progress)
 		return pl, err
 	}
-	if pl.Merge, err = w.Join(ctx, p, Merge, book, nil, nil); err != nil {
+	if pl.Merge, err = w.Join(ctx, p, Merge, decisions, nil, nil); err != nil {
 		return nil, err
 	}
-	if pl.Rebase, err = w.Join(ctx, p, Rebase, book, nil, progress); err != nil {
+	if pl.Rebase, err = w.Join(ctx, p, Rebase, decisions, nil, progress); err != nil {
 		return nil, err
 	}
 	if pl.Published, err = w.Published(ctx, pl.Rebase); err != nil {

@@ -96,7 +96,7 @@ func (w *Workspace) PlanPick(ctx context.Context, yours string, revs []string, p
 	if err != nil {
 		return nil, nil, err
 	}
-	j, err := w.Join(ctx, p, Pick, &settle.Book{}, nil, nil)
+	j, err := w.Join(ctx, p, Pick, &settle.Decisions{}, nil, nil)
 	return p, j, err
 }
 

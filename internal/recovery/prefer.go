@@ -20,7 +20,7 @@ func (s *Session) SettleBy(ctx context.Context, p *Position, route Route, prefer
 	case route == "" && st.Route != "":
 		route = st.Route
 	case route == "":
-		pl, err := s.Plan(ctx, p, &st.Book, nil)
+		pl, err := s.Plan(ctx, p, &st.Decisions, nil)
 		if err != nil {
 			return nil, err
 		}
@@ -31,14 +31,14 @@ func (s *Session) SettleBy(ctx context.Context, p *Position, route Route, prefer
 	}
 	for {
 		st = s.State()
-		j, err := s.Join(ctx, p, route, &st.Book, st.Mends, nil)
+		j, err := s.Join(ctx, p, route, &st.Decisions, st.Mends, nil)
 		if err != nil {
 			return nil, err
 		}
 		if j.Refused != nil {
 			return nil, j.Refused
 		}
-		next, way, any := j.firstOpen(&st.Book, prefer)
+		next, way, any := j.firstOpen(&st.Decisions, prefer)
 		if !any {
 			return j, nil
 		}
@@ -49,11 +49,11 @@ func (s *Session) SettleBy(ctx context.Context, p *Position, route Route, prefer
 }
 
 // firstOpen finds the first conflict without a decision that a preference settles.
-func (j *Join) firstOpen(book *settle.Book, prefer []settle.Way) (*settle.Conflict, settle.Way, bool) {
+func (j *Join) firstOpen(decisions *settle.Decisions, prefer []settle.Way) (*settle.Conflict, settle.Way, bool) {
 	for _, stop := range j.Stops {
 		for _, f := range stop.Files {
 			for _, c := range f.Conflicts {
-				if _, _, settled := book.For(c); settled {
+				if _, _, settled := decisions.For(c); settled {
 					continue
 				}
 				if w, ok := settle.Prefer(c, prefer); ok {

@@ -16,7 +16,7 @@ type Question struct {
 }
 
 // Questions lists the conflicts of a join in the order they are asked.
-func (w *Workspace) Questions(p *Position, j *Join, book *settle.Book) ([]Question, error) {
+func (w *Workspace) Questions(p *Position, j *Join, decisions *settle.Decisions) ([]Question, error) {
 	var out []Question
 	for i, stop := range j.Stops {
 		for _, f := range stop.Files {
@@ -27,7 +27,7 @@ func (w *Workspace) Questions(p *Position, j *Join, book *settle.Book) ([]Questi
 				} else {
 					q.Yours = stop.Commit
 				}
-				if d, _, ok := book.For(c); ok {
+				if d, _, ok := decisions.For(c); ok {
 					q.Decision = &d
 				}
 				if err := w.attribute(p, &q); err != nil {

@@ -49,7 +49,7 @@ func joined(t *testing.T, repo *gittest.Repo, yours, theirs string, route Route)
 	t.Cleanup(w.Close)
 	p, err := w.Compare(t.Context(), yours, theirs)
 	require.NoError(t, err)
-	j, err := w.Join(t.Context(), p, route, &settle.Book{}, nil, nil)
+	j, err := w.Join(t.Context(), p, route, &settle.Decisions{}, nil, nil)
 	return w, p, j, err
 }
 
@@ -61,14 +61,14 @@ func ready(t *testing.T, s *Session, route Route, way settle.Way) (*Position, *J
 	require.NoError(t, s.Sync(p))
 	s.state.Route = route
 	for {
-		j, err := s.Join(t.Context(), p, route, &s.state.Book, s.state.Mends, nil)
+		j, err := s.Join(t.Context(), p, route, &s.state.Decisions, s.state.Mends, nil)
 		require.NoError(t, err)
 		require.NoError(t, j.Refused)
 		done := true
 		for _, stop := range j.Stops {
 			for _, f := range stop.Files {
 				for _, c := range f.Conflicts {
-					if _, _, ok := s.state.Book.For(c); !ok && done {
+					if _, _, ok := s.state.Decisions.For(c); !ok && done {
 						require.NoError(t, s.Decide(settle.Decision{Key: c.Key, Way: way}))
 						done = false
 					}
@@ -323,7 +323,7 @@ func TestTrivial(t *testing.T) {
 	tm.mine.Write("g", "kept\n")
 	p := stand()
 	require.Equal(t, FastForward, p.Trivial())
-	j, err := s.Join(t.Context(), p, Merge, &settle.Book{}, nil, nil)
+	j, err := s.Join(t.Context(), p, Merge, &settle.Decisions{}, nil, nil)
 	require.NoError(t, err)
 	b, err := s.Build(t.Context(), p, j)
 	require.NoError(t, err)
@@ -349,7 +349,7 @@ func TestSuggestion(t *testing.T) {
 	plan := func() *Plan {
 		p, err := s.Stand(t.Context(), true)
 		require.NoError(t, err)
-		pl, err := s.Plan(t.Context(), p, &settle.Book{}, nil)
+		pl, err := s.Plan(t.Context(), p, &settle.Decisions{}, nil)
 		require.NoError(t, err)
 		return pl
 	}
@@ -415,7 +415,7 @@ func TestLeftOutAndOverlap(t *testing.T) {
 	tm.other.Git("push", "-q")
 	s := tm.session()
 	p, j, b := ready(t, s, Merge, settle.Yours)
-	left, err := s.LeftOut(p, j, &s.state.Book)
+	left, err := s.LeftOut(p, j, &s.state.Decisions)
 	require.NoError(t, err)
 	var told []string
 	for _, l := range left {
@@ -565,7 +565,7 @@ func TestTheRemoteBranchWasRewritten(t *testing.T) {
 	p, err := s.Stand(t.Context(), true)
 	require.NoError(t, err)
 	assert.Equal(t, "theirs, with a mistake", p.TakenOut[0].Subject())
-	pl, err := s.Plan(t.Context(), p, &settle.Book{}, nil)
+	pl, err := s.Plan(t.Context(), p, &settle.Decisions{}, nil)
 	require.NoError(t, err)
 	assert.Equal(t, Rebase, pl.Suggested)
 	require.True(t, pl.Rebase.Clean(), "the mistake is not replayed")

@@ -123,7 +123,7 @@ func (s *Session) Sync(p *Position) error {
 		st.Accepted = nil
 	}
 	if st.Branch != p.Branch.Name || st.Yours != p.Yours && st.Accepted == nil {
-		kept := State{Branch: p.Branch.Name, Book: st.Book, Accepted: st.Accepted, Agreed: st.Agreed, LastCheck: st.LastCheck}
+		kept := State{Branch: p.Branch.Name, Decisions: st.Decisions, Accepted: st.Accepted, Agreed: st.Agreed, LastCheck: st.LastCheck}
 		if st.Branch == p.Branch.Name {
 			kept.Picks, kept.PickParent = st.Picks, st.PickParent
 		}
@@ -147,13 +147,13 @@ func (s *Session) Sync(p *Position) error {
 
 // Decide records a decision.
 func (s *Session) Decide(d settle.Decision) error {
-	s.state.Book.Decide(d)
+	s.state.Decisions.Decide(d)
 	return s.save()
 }
 
 // UndoDecision takes the last decision back; ok is false where there is none.
 func (s *Session) UndoDecision() (d settle.Decision, ok bool, err error) {
-	if d, ok = s.state.Book.Undo(); ok {
+	if d, ok = s.state.Decisions.Undo(); ok {
 		err = s.save()
 	}
 	return d, ok, err

@@ -5,13 +5,13 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"dorvik/internal/core/history"
 	"dorvik/internal/core/merge"
 	"dorvik/internal/core/object"
 	"dorvik/internal/core/settle"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // shapeOf makes the files of a list such as "a=1/2 b@target": a text whose lines are
@@ -60,13 +60,13 @@ func settledAs(t *testing.T, base, yours, theirs string, route Route, ways ...se
 	var err error
 	p.Divergence, err = history.Diverge(t.Context(), w.Store, p.Yours, p.Theirs)
 	require.NoError(t, err)
-	book := &settle.Book{}
+	decisions := &settle.Decisions{}
 	for {
-		j, err := w.Join(t.Context(), p, route, book, nil, nil)
+		j, err := w.Join(t.Context(), p, route, decisions, nil, nil)
 		require.NoError(t, err)
-		c := firstWithout(j, book)
+		c := firstWithout(j, decisions)
 		if c == nil {
-			left, err := w.LeftOut(p, j, book)
+			left, err := w.LeftOut(p, j, decisions)
 			require.NoError(t, err)
 			var told []string
 			for _, l := range left {
@@ -84,7 +84,7 @@ func settledAs(t *testing.T, base, yours, theirs string, route Route, ways ...se
 		}
 		way, ok := settle.Prefer(c, ways)
 		require.True(t, ok, "%s %s offers %v", c.Path, c.Kind, c.Ways)
-		book.Decide(settle.Decision{Key: c.Key, Way: way})
+		decisions.Decide(settle.Decision{Key: c.Key, Way: way})
 	}
 }
 
@@ -176,9 +176,9 @@ func TestAMendTellsWhatItTakesAway(t *testing.T) {
 		p.Divergence, err = history.Diverge(t.Context(), w.Store, p.Yours, p.Theirs)
 		require.NoError(t, err)
 		for _, route := range []Route{Merge, Rebase} {
-			j, err := w.Join(t.Context(), p, route, &settle.Book{}, []Mend{{"n", c.before, c.after}}, nil)
+			j, err := w.Join(t.Context(), p, route, &settle.Decisions{}, []Mend{{"n", c.before, c.after}}, nil)
 			require.NoError(t, err)
-			left, err := w.LeftOut(p, j, &settle.Book{})
+			left, err := w.LeftOut(p, j, &settle.Decisions{})
 			require.NoError(t, err)
 			var told []string
 			for _, l := range left {
@@ -215,7 +215,7 @@ func TestAFileKeptUnderBothNamesByBoth(t *testing.T) {
 			parted, err := history.Diverge(t.Context(), w.Store, yours, theirs)
 			require.NoError(t, err)
 			require.Len(t, parted.Bases, 2)
-			j, err := w.Join(t.Context(), &Position{Yours: yours, Theirs: theirs, Divergence: parted}, Merge, &settle.Book{}, nil, nil)
+			j, err := w.Join(t.Context(), &Position{Yours: yours, Theirs: theirs, Divergence: parted}, Merge, &settle.Decisions{}, nil, nil)
 			require.NoError(t, err)
 			assert.True(t, j.Clean(), "%s: %v", c.name, conflictPaths(j.Stops))
 			assert.Equal(t, shapeOf(c.want).tree(t, w.Store), j.Tree, c.name)
@@ -297,14 +297,14 @@ func playShapes(t *testing.T, base, yours, theirs string, route Route, choices [
 		out.p.Divergence, err = history.Diverge(t.Context(), w.Store, y, th)
 	}
 	require.NoError(t, err)
-	book := &settle.Book{}
+	decisions := &settle.Decisions{}
 	var offered []int
 	for {
-		out.j, err = w.Join(t.Context(), out.p, route, book, nil, nil)
+		out.j, err = w.Join(t.Context(), out.p, route, decisions, nil, nil)
 		require.NoError(t, err)
-		c := firstWithout(out.j, book)
+		c := firstWithout(out.j, decisions)
 		if c == nil {
-			out.left, err = w.LeftOut(out.p, out.j, book)
+			out.left, err = w.LeftOut(out.p, out.j, decisions)
 			require.NoError(t, err)
 			return out, offered
 		}
@@ -319,7 +319,7 @@ func playShapes(t *testing.T, base, yours, theirs string, route Route, choices [
 		}
 		seen[c.Kind][way] = true
 		out.woven = out.woven || way == settle.Weave
-		book.Decide(settle.Decision{Key: c.Key, Way: way})
+		decisions.Decide(settle.Decision{Key: c.Key, Way: way})
 		out.decided = append(out.decided, fmt.Sprintf("%s %s %s", c.Path, c.Kind, way))
 	}
 }

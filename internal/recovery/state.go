@@ -35,18 +35,18 @@ func (s Stage) String() string {
 
 // State is what is kept of a recovery between runs.
 type State struct {
-	Branch        string        `json:"branch,omitempty"`
-	Yours, Theirs object.ID     // the tips it was last worked out for
-	Route         Route         `json:"route,omitempty"`
-	Stage         Stage         `json:"stage"`
-	Picks         []object.ID   `json:"picks,omitempty"`       // commits that are brought onto the branch, in order
-	PickParent    int           `json:"pick_parent,omitempty"` // of those that join lines, what this parent has not
-	Book          settle.Book   `json:"book"`
-	Mends         []Mend        `json:"mends,omitempty"`
-	Accepted      *Waypoint     `json:"accepted,omitempty"` // joined here and not pushed yet
-	Checked       *Checked      `json:"checked,omitempty"`
-	Agreed        []string      `json:"agreed,omitempty"` // check commands and merge drivers agreed to
-	LastCheck     time.Duration `json:"last_check,omitempty"`
+	Branch        string           `json:"branch,omitempty"`
+	Yours, Theirs object.ID        // the tips it was last worked out for
+	Route         Route            `json:"route,omitempty"`
+	Stage         Stage            `json:"stage"`
+	Picks         []object.ID      `json:"picks,omitempty"`       // commits that are brought onto the branch, in order
+	PickParent    int              `json:"pick_parent,omitempty"` // of those that join lines, what this parent has not
+	Decisions     settle.Decisions `json:"decisions"`
+	Mends         []Mend           `json:"mends,omitempty"`
+	Accepted      *Waypoint        `json:"accepted,omitempty"` // joined here and not pushed yet
+	Checked       *Checked         `json:"checked,omitempty"`
+	Agreed        []string         `json:"agreed,omitempty"` // check commands and merge drivers agreed to
+	LastCheck     time.Duration    `json:"last_check,omitempty"`
 }
 
 // Waypoint is a state of the branch to go back to.

@@ -32,7 +32,7 @@ func (s *Session) Survey(ctx context.Context, fetch bool, progress func(done, of
 		return nil, err
 	}
 	v.State = s.State()
-	if v.Plan, err = s.Plan(ctx, v.Position, &v.State.Book, progress); err != nil {
+	if v.Plan, err = s.Plan(ctx, v.Position, &v.State.Decisions, progress); err != nil {
 		return nil, err
 	}
 	asking := v.Plan.Asking()
@@ -106,7 +106,7 @@ func (w *Workspace) Glance(ctx context.Context, fetch bool) (*Glance, error) {
 	if v.Position, err = w.Locate(ctx, fetch); err != nil {
 		return nil, err
 	}
-	j, err := w.Join(ctx, v.Position, Merge, &settle.Book{}, nil, nil)
+	j, err := w.Join(ctx, v.Position, Merge, &settle.Decisions{}, nil, nil)
 	if err != nil {
 		return nil, err
 	}

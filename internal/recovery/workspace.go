@@ -39,8 +39,9 @@ type Workspace struct {
 	driverLimit time.Duration
 	digits      atomic.Int32 // of an id, as people are shown it
 
-	mu       sync.Mutex
+	mu         sync.Mutex
 	annotators map[[2]object.ID]*history.Annotator // by the newest and the oldest commit
+	outside    outsideAttributes
 }
 
 // OpenWorkspace opens the repository that holds a folder.
@@ -54,7 +55,7 @@ func OpenWorkspace(ctx context.Context, dir string) (*Workspace, error) {
 		changes: replay.NewChanges(store), annotators: map[[2]object.ID]*history.Annotator{}, driverLimit: check.DriverLimit}
 	w.digits.Store(leastDigits)
 	w.engine.Contains = w.submoduleContains
-	w.engine.Outside = sync.OnceValues(w.attributes)
+	w.engine.Outside = w.attributes
 	w.engine.Drive = w.drive
 	return w, nil
 }
@@ -63,8 +64,7 @@ func OpenWorkspace(ctx context.Context, dir string) (*Workspace, error) {
 func (w *Workspace) AllowUnrelated() { w.unrelated = true }
 
 // submoduleContains asks the submodule itself, where it is present.
-func (w *Workspace) submoduleContains(path string, older, newer object.ID) bool {
-	ctx := context.Background()
+func (w *Workspace) submoduleContains(ctx context.Context, path string, older, newer object.ID) bool {
 	dir := filepath.Join(w.Repo.Dir, filepath.FromSlash(path))
 	if _, err := os.Lstat(filepath.Join(dir, ".git")); err != nil {
 		return false // not present: git would answer for the repository around it
@@ -90,7 +90,7 @@ func (b *Blocked) Error() string { return b.What + " " + b.Next }
 type Position struct {
 	Branch        git.Branch
 	Yours, Theirs object.ID
-	Divergence        *history.Divergence
+	Divergence    *history.Divergence
 	TakenOut      []history.Node // on your line and once in theirs, which has been rewritten since; not among Parted.Yours
 	Dirty         []git.Dirty
 	Asked         time.Time // when the remote was asked just now; zero if it was not

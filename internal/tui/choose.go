@@ -47,7 +47,7 @@ func (s *chooseScreen) enter() tea.Cmd {
 	s.goTo(s)
 	pos, st := s.pos, s.st
 	return s.start("working both ways out", func(ctx context.Context, progress func(int, int)) (then, error) {
-		plan, err := s.s.Plan(ctx, pos, &st.Book, progress)
+		plan, err := s.s.Plan(ctx, pos, &st.Decisions, progress)
 		return func() tea.Cmd {
 			if s.pos == pos {
 				s.plan = plan

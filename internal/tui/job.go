@@ -149,11 +149,11 @@ func (j *job) rejoin(change func(s *recovery.Session) error, next then) tea.Cmd 
 			}
 		}
 		st := j.s.State()
-		join, err := j.s.Join(ctx, pos, st.Route, &st.Book, st.Mends, progress)
+		join, err := j.s.Join(ctx, pos, st.Route, &st.Decisions, st.Mends, progress)
 		if err != nil {
 			return nil, err
 		}
-		questions, err := j.s.Questions(pos, join, &st.Book)
+		questions, err := j.s.Questions(pos, join, &st.Decisions)
 		return func() tea.Cmd {
 			j.join, j.questions, j.st = join, questions, st
 			j.settle.verdicts = nil
@@ -261,7 +261,7 @@ func (j *job) undoJoin() tea.Cmd {
 }
 
 func (j *job) farewell() string {
-	kept := len(j.st.Book.Decisions)
+	kept := len(j.st.Decisions.List)
 	switch picks := len(j.st.Picks); {
 	case j.holds != "":
 		return "dorvik: pushed. " + j.holds

@@ -243,12 +243,12 @@ func (s *settleScreen) turnTo(at int) tea.Cmd {
 	if s.verdicts[q.Conflict.Key] != nil {
 		return nil
 	}
-	f, c, book := q.File, q.Conflict, s.st.Book
+	f, c, decisions := q.File, q.Conflict, s.st.Decisions
 	return func() tea.Msg {
 		out := judged{key: c.Key}
 		for _, o := range c.Ways {
 			out.of = append(out.of, f.Judge(c, o, func(other *settle.Conflict) settle.Option {
-				o, _ := f.Chosen(other, &book)
+				o, _ := f.Chosen(other, &decisions)
 				return o
 			}))
 		}
@@ -330,7 +330,7 @@ func (s *settleScreen) chosen(q *recovery.Question) settle.Option {
 	if s.way < len(q.Conflict.Ways) {
 		return q.Conflict.Ways[s.way]
 	}
-	o, _ := q.File.Chosen(q.Conflict, &s.st.Book)
+	o, _ := q.File.Chosen(q.Conflict, &s.st.Decisions)
 	return o
 }
 

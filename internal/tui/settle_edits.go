@@ -22,7 +22,7 @@ func (s *settleScreen) editsPage(q *recovery.Question, w, rows int) page {
 	other := edit{base: c.Base, place: c.Theirs, text: c.Theirs, note: "removed", from: mine.from, hue: theirs, ground: onTheirs}
 	if o := c.Ways[0]; o.Moved != nil { // each edit is shown on the lines, wherever they went
 		mine.text, other.text, _ = q.File.Sides(c, o)
-		region := q.File.Text.Hunks[o.Moved.Region]
+		region := q.File.Text.Hunks[o.Moved.Hunk]
 		if o.Moved.Side == merge.Yours {
 			mine.note = "moved to " + lineWords(region.Yours)
 		} else {

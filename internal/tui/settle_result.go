@@ -19,11 +19,11 @@ func (s *settleScreen) parts(q *recovery.Question) (parts []settle.Part, at int)
 		if c == q.Conflict {
 			return o
 		}
-		o, _ := q.File.Chosen(c, &s.st.Book)
+		o, _ := q.File.Chosen(c, &s.st.Decisions)
 		return o
 	})
 	if o.Moved != nil {
-		return parts, o.Moved.Region
+		return parts, o.Moved.Hunk
 	}
 	return parts, slices.IndexFunc(parts, func(p settle.Part) bool { return p.Of == q.Conflict && p.Origin == merge.Contested })
 }
@@ -104,7 +104,7 @@ func (s *settleScreen) resultRows(q *recovery.Question, parts []settle.Part, at 
 // origin is the sign of where a part of the result comes from.
 func (s *settleScreen) origin(q *recovery.Question, part settle.Part, here bool) mark {
 	if part.Of != nil {
-		if _, settled := q.File.Chosen(part.Of, &s.st.Book); settled || here && s.way != unmarked {
+		if _, settled := q.File.Chosen(part.Of, &s.st.Decisions); settled || here && s.way != unmarked {
 			return markJoined
 		}
 		return markOpen

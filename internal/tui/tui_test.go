@@ -8,16 +8,15 @@ import (
 	"testing"
 	"time"
 
-	"charm.land/bubbles/v2/spinner"
-	tea "charm.land/bubbletea/v2"
-	"github.com/charmbracelet/x/ansi"
-
 	"dorvik/internal/core/settle"
 	"dorvik/internal/demo"
 	"dorvik/internal/gittest"
 	"dorvik/internal/recovery"
 	"dorvik/internal/words"
 
+	"charm.land/bubbles/v2/spinner"
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -646,8 +645,8 @@ func BenchmarkKey(b *testing.B) {
 	}
 	b.Run("joining again after a decision", func(b *testing.B) {
 		for n := 0; b.Loop(); n++ {
-			book := settle.Book{Decisions: []settle.Decision{{Key: d.m.questions[n%400].Conflict.Key, Way: settle.Theirs}}}
-			j, err := s.Join(b.Context(), d.m.pos, recovery.Rebase, &book, nil, nil)
+			decisions := settle.Decisions{List: []settle.Decision{{Key: d.m.questions[n%400].Conflict.Key, Way: settle.Theirs}}}
+			j, err := s.Join(b.Context(), d.m.pos, recovery.Rebase, &decisions, nil, nil)
 			if err != nil || j.Settled != 1 {
 				b.Fatal(err, j.Settled)
 			}

@@ -2,22 +2,26 @@ package merge
 
 import (
 	"context"
+	"path"
+
 	"dorvik/internal/core/attr"
 	"dorvik/internal/core/object"
-	"path"
 )
 
 // rules tells the attributes of paths of a join: those that gitattributes files
 // have in the joined tree. One that is contested itself counts as yours has it.
 type rules struct {
-	engine  *Engine
-	given   [3]object.ID
-	outside []*attr.File
-	files   map[string]*attr.File // by directory, nil where there is none
+	ctx    context.Context
+	engine *Engine
+	given  Three[object.ID]
+	asked  bool // what is outside the trees
+	below  *attr.File
+	above  *attr.File
+	files  map[string]*attr.File // by directory, nil where there is none
 }
 
-func newRules(e *Engine, given [3]object.ID) *rules {
-	return &rules{engine: e, given: given, files: map[string]*attr.File{}}
+func newRules(ctx context.Context, e *Engine, given Three[object.ID]) *rules {
+	return &rules{ctx: ctx, engine: e, given: given, files: map[string]*attr.File{}}
 }
 
 func (r *rules) of(p string) (attr.Attributes, error) {
@@ -27,13 +31,11 @@ func (r *rules) of(p string) (attr.Attributes, error) {
 			scopes = append(scopes, attr.Scope{Dir: dir, File: f})
 		}
 	}
-	if r.outside == nil && r.engine.Outside != nil {
-		below, above := r.engine.Outside()
-		r.outside = []*attr.File{below, above}
+	if !r.asked && r.engine.Outside != nil {
+		r.below, r.above = r.engine.Outside(r.ctx)
+		r.asked = true
 	}
-	if r.outside != nil {
-		add("", r.outside[0])
-	}
+	add("", r.below)
 	for i := -1; i < len(p); i++ {
 		if i >= 0 && p[i] != '/' {
 			continue
@@ -45,9 +47,7 @@ func (r *rules) of(p string) (attr.Attributes, error) {
 		}
 		add(dir, f)
 	}
-	if r.outside != nil {
-		add("", r.outside[1])
-	}
+	add("", r.above)
 	if len(scopes) == 0 {
 		return nil, nil
 	}
@@ -58,19 +58,19 @@ func (r *rules) file(dir string) (*attr.File, error) {
 	if f, known := r.files[dir]; known {
 		return f, nil
 	}
-	var at [3]object.Entry
-	for i, tree := range r.given {
+	var at Three[object.Entry]
+	for _, of := range []Side{ofBase, Yours, Theirs} {
 		var err error
-		if at[i], err = r.engine.Store.Find(tree, path.Join(dir, ".gitattributes")); err != nil {
+		if *at.Of(of), err = r.engine.Store.Find(*r.given.Of(of), path.Join(dir, ".gitattributes")); err != nil {
 			return nil, err
 		}
 	}
 	// As they join, or else as yours has it.
-	m := &merger{ctx: context.Background(), engine: r.engine, out: &Result{store: r.engine.Store}}
-	if err := m.name(path.Join(dir, ".gitattributes"), at[0], at[1], at[2]); err != nil {
+	m := &merger{ctx: r.ctx, engine: r.engine, out: &Result{store: r.engine.Store}}
+	if err := m.name(path.Join(dir, ".gitattributes"), at.Base, at.Yours, at.Theirs); err != nil {
 		return nil, err
 	}
-	joined := at[1]
+	joined := at.Yours
 	if len(m.out.Joined) > 0 {
 		joined = m.out.Joined[0].Result
 	}
@@ -115,7 +115,7 @@ func (m *merger) byAttribute(path string, b, y, t object.Entry) (id object.ID, w
 		}
 		return m.engine.Store.Put(object.KindBlob, []byte(text.Union())), "", nil
 	default:
-		id, done, err := m.drive(path, [3]object.ID{b.ID, y.ID, t.ID}, merge.Text, attrs["conflict-marker-size"].Text)
+		id, done, err := m.drive(path, Three[object.ID]{b.ID, y.ID, t.ID}, merge.Text, attrs["conflict-marker-size"].Text)
 		if done && id.IsZero() {
 			why = leftToPerson
 		}

@@ -1,9 +1,11 @@
 package merge
 
 import (
+	"context"
 	"strings"
 	"testing"
 
+	"dorvik/internal/core/attr"
 	"dorvik/internal/core/diff"
 	"dorvik/internal/core/object"
 
@@ -58,4 +60,32 @@ func TestUnionHoldsAllOfBoth(t *testing.T) {
 	} {
 		assert.Equal(t, c[2], Merge3(base, diff.Lines(c[0]), diff.Lines(c[1])).Union())
 	}
+}
+
+// TestWhatIsAskedOutsideCanBeCancelled: whatever a join asks of others has the caller's context.
+func TestWhatIsAskedOutsideCanBeCancelled(t *testing.T) {
+	o := object.NewOverlay(object.SHA1, nil)
+	e := NewEngine(o)
+	asked := map[string]bool{}
+	type key struct{}
+	ctx := context.WithValue(t.Context(), key{}, true)
+	note := func(ctx context.Context, what string) { asked[what] = ctx.Value(key{}) == true }
+	e.Outside = func(ctx context.Context) (below, above *attr.File) { note(ctx, "attributes"); return nil, nil }
+	e.Drive = func(ctx context.Context, _, _ string, _, _, _ []byte, _ int) ([]byte, Outcome, error) {
+		note(ctx, "driver")
+		return nil, NotDefined, nil
+	}
+	e.Contains = func(ctx context.Context, _ string, _, _ object.ID) bool { note(ctx, "submodule"); return false }
+	tree := func(text, commit string) object.ID {
+		sub := object.Entry{Mode: object.ModeSubmodule, ID: object.SHA1.Sum(object.KindCommit, []byte(commit))}
+		file := func(s string) object.Entry {
+			return object.Entry{Mode: object.ModeFile, ID: o.Put(object.KindBlob, []byte(s))}
+		}
+		id, err := o.Edit(object.ID{}, map[string]object.Entry{"f": file(text), "sub": sub, ".gitattributes": file("f merge=mine\n")})
+		require.NoError(t, err)
+		return id
+	}
+	_, err := e.Trees(ctx, tree("1\n", "a"), tree("2\n", "b"), tree("3\n", "c"))
+	require.NoError(t, err)
+	assert.Equal(t, map[string]bool{"attributes": true, "driver": true, "submodule": true}, asked)
 }

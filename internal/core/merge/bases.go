@@ -2,9 +2,10 @@ package merge
 
 import (
 	"context"
+	"fmt"
+
 	"dorvik/internal/core/history"
 	"dorvik/internal/core/object"
-	"fmt"
 )
 
 // ancestor is what two lines started from.

@@ -1,9 +1,10 @@
 package merge
 
 import (
-	"dorvik/internal/core/object"
 	"fmt"
 	"strings"
+
+	"dorvik/internal/core/object"
 )
 
 // Kind is what a conflict is about. The names are those of `plan --json`.

@@ -1,18 +1,19 @@
 package merge
 
 import (
-	"dorvik/internal/core/object"
 	"maps"
 	"path"
 	"slices"
 	"strings"
+
+	"dorvik/internal/core/object"
 )
 
 // emptied is a directory of the base that one side (the mover) has no more, and
 // in which the other changed something.
 type emptied struct {
 	path       string
-	mover      int // inYours or inTheirs
+	mover      Side
 	base, kept object.Entry
 }
 
@@ -116,14 +117,14 @@ func (m *movedDirs) follow(p string) (place, dir string, ok bool) {
 
 // directories finds, for each side as mover, the directories whose going
 // matters.
-func (r *Result) directories() (out [3]*movedDirs, err error) {
-	last := [3]string{"/", "/", "/"} // no path
+func (r *Result) directories() (out Three[*movedDirs], err error) {
+	last := Three[string]{Yours: "/", Theirs: "/"} // no path
 	for _, e := range r.emptied {
-		if strings.HasPrefix(e.path, last[e.mover]+"/") {
+		if strings.HasPrefix(e.path, *last.Of(e.mover)+"/") {
 			continue // scanned from above
 		}
-		last[e.mover] = e.path
-		m := out[e.mover]
+		*last.Of(e.mover) = e.path
+		m := *out.Of(e.mover)
 		if m == nil {
 			m = &movedDirs{added: map[string]object.Entry{}, sources: map[string]bool{}, into: map[string]bool{},
 				beside: map[string]bool{}, to: map[string]string{}, moved: map[string]string{}}
@@ -132,7 +133,7 @@ func (r *Result) directories() (out [3]*movedDirs, err error) {
 			return out, err
 		}
 		if len(m.added) > 0 {
-			out[e.mover] = m
+			*out.Of(e.mover) = m
 		}
 	}
 	return out, nil
@@ -141,91 +142,115 @@ func (r *Result) directories() (out [3]*movedDirs, err error) {
 // askFollowers asks about each file that one side put into a directory which the other
 // moved: stay where it was put, or follow the directory. The one who moved it could
 // not know of the file, nor the other of the move.
-func (m *renamesMade) askFollowers(dirs [3]*movedDirs) error {
+//
+// Say theirs moves quay/ to pier/, and yours adds quay/new.txt: it stays at quay/new.txt till
+// it is said whether it goes to pier/new.txt.
+func (m *renamesMade) askFollowers(dirs *Three[*movedDirs]) error {
 	named := map[string]bool{}
 	for _, c := range m.names {
 		for _, p := range c.Paths() {
 			named[p] = true
 		}
 	}
-	for _, mover := range []int{inYours, inTheirs} {
-		d := dirs[mover]
+	for _, mover := range []Side{Yours, Theirs} {
+		d := *dirs.Of(mover)
 		if d == nil {
 			continue
 		}
-		adder := inYours + inTheirs - mover
-		places := map[string][]string{}
-		asked := map[string]bool{}
-		witness := map[string]string{}
-		for _, p := range slices.Sorted(maps.Keys(d.added)) {
-			place, dir, ok := d.follow(p)
-			if !ok {
-				continue
-			}
-			if other := dirs[adder]; other != nil && other.to[parent(place)] != "" {
-				continue // the adder moved that very directory away
-			}
-			places[place] = append(places[place], p)
-			witness[p] = d.moved[dir]
+		f := &followers{renamesMade: m, movedDirs: d, adder: mover.Other(), named: named,
+			places: map[string][]string{}, asked: map[string]bool{}, witness: map[string]string{}}
+		f.findPlaces(*dirs.Of(f.adder))
+		if err := f.ask(); err != nil {
+			return err
 		}
-		ask := func(p, place string) error {
-			asked[p] = true
-			if named[p] {
-				return nil // its name is asked already
-			}
-			stay, other := Placing{Name: p}, Placing{}
-			c := Conflict{Path: p, Kind: DirectoryRename}
-			n := &Naming{At: p, From: m.from[p], Placer: sides[adder], Moved: witness[p]}
-			switch {
-			case place != "":
-				c.Path, n.Also = place, p
-				other = Placing{place, []Move{{From: p, To: place}}}
-			case n.From != "":
-				// Both have the file: where it cannot follow it can be where the mover has it.
-				if ok, err := m.free(n.From); err != nil {
-					return err
-				} else if ok {
-					other = Placing{n.From, []Move{{From: p, To: n.From}}}
-				} else {
-					other = stay
-				}
-			default:
-				other.Moves = []Move{{From: p}}
-			}
-			n.Yours, n.Theirs = stay, other
-			if adder == inTheirs {
-				n.Yours, n.Theirs = other, stay
-			}
-			c.Subject = n
-			m.names = append(m.names, c)
-			return nil
+	}
+	return nil
+}
+
+// followers are the files that one side, the adder, put into directories that the other moved.
+type followers struct {
+	*renamesMade
+	*movedDirs
+	adder   Side
+	named   map[string]bool     // paths whose names are asked already
+	places  map[string][]string // by where they would go, the files that would
+	witness map[string]string   // by file, one that moved with the directory
+	asked   map[string]bool
+}
+
+// findPlaces finds where the files would go. own are the directories that the adder moved.
+func (f *followers) findPlaces(own *movedDirs) {
+	for _, p := range slices.Sorted(maps.Keys(f.added)) {
+		place, dir, ok := f.follow(p)
+		if !ok || own != nil && own.to[parent(place)] != "" {
+			continue // the adder moved that very directory away
 		}
-		for _, place := range slices.Sorted(maps.Keys(places)) {
-			free, err := m.free(place)
-			if err != nil {
+		f.places[place] = append(f.places[place], p)
+		f.witness[p] = f.movedDirs.moved[dir]
+	}
+}
+
+// ask asks about each file, those first whose directory went somewhere.
+func (f *followers) ask() error {
+	for _, place := range slices.Sorted(maps.Keys(f.places)) {
+		free, err := f.free(place)
+		if err != nil {
+			return err
+		}
+		for _, p := range f.places[place] {
+			follow := ""
+			if free && len(f.places[place]) == 1 {
+				follow = place
+			}
+			if err := f.askFile(p, follow); err != nil {
 				return err
 			}
-			for _, p := range places[place] {
-				follow := ""
-				if free && len(places[place]) == 1 {
-					follow = place
-				}
-				if err := ask(p, follow); err != nil {
-					return err
-				}
-			}
 		}
-		for _, dir := range d.split {
-			for ; dir != "" && !d.into[dir]; dir = parent(dir) {
-			}
-			for _, p := range slices.Sorted(maps.Keys(d.added)) {
-				if parent(p) == dir && !asked[p] {
-					if err := ask(p, ""); err != nil {
-						return err
-					}
+	}
+	for _, dir := range f.split {
+		for ; dir != "" && !f.into[dir]; dir = parent(dir) {
+		}
+		for _, p := range slices.Sorted(maps.Keys(f.added)) {
+			if parent(p) == dir && !f.asked[p] {
+				if err := f.askFile(p, ""); err != nil {
+					return err
 				}
 			}
 		}
 	}
+	return nil
+}
+
+// askFile asks whether a file stays or goes to a place; empty where it cannot follow.
+func (f *followers) askFile(p, place string) error {
+	f.asked[p] = true
+	if f.named[p] {
+		return nil
+	}
+	stay, other := Placing{Name: p}, Placing{}
+	c := Conflict{Path: p, Kind: DirectoryRename}
+	n := &Naming{At: p, From: f.from[p], Placer: f.adder, Moved: f.witness[p]}
+	switch {
+	case place != "":
+		c.Path, n.Also = place, p
+		other = Placing{place, []Move{{From: p, To: place}}}
+	case n.From != "":
+		// Both have the file: where it cannot follow it can be where the mover has it.
+		if ok, err := f.free(n.From); err != nil {
+			return err
+		} else if ok {
+			other = Placing{n.From, []Move{{From: p, To: n.From}}}
+		} else {
+			other = stay
+		}
+	default:
+		other.Moves = []Move{{From: p}}
+	}
+	n.Yours, n.Theirs = stay, other
+	if f.adder == Theirs {
+		n.Yours, n.Theirs = other, stay
+	}
+	c.Subject = n
+	f.names = append(f.names, c)
 	return nil
 }

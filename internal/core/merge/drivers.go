@@ -2,8 +2,9 @@ package merge
 
 import (
 	"context"
-	"dorvik/internal/core/object"
 	"strconv"
+
+	"dorvik/internal/core/object"
 )
 
 // Driver joins three contents as a merge driver of the user's configuration does.
@@ -21,7 +22,7 @@ const (
 )
 
 // drive has a merge driver join a file. done is false where none is run.
-func (m *merger) drive(path string, ids [3]object.ID, name, size string) (id object.ID, done bool, err error) {
+func (m *merger) drive(path string, ids Three[object.ID], name, size string) (id object.ID, done bool, err error) {
 	if m.engine.Drive == nil {
 		return id, false, nil
 	}
@@ -30,12 +31,13 @@ func (m *merger) drive(path string, ids [3]object.ID, name, size string) (id obj
 	known, is := m.engine.driven[key]
 	m.engine.mu.Unlock()
 	if !is {
-		var contents [3][]byte
-		for i, id := range key.ids {
+		var contents Three[[]byte]
+		for _, of := range []Side{ofBase, Yours, Theirs} {
+			id := *key.ids.Of(of)
 			if id.IsZero() {
 				continue
 			}
-			if contents[i], err = m.engine.Store.Blob(id); err != nil {
+			if *contents.Of(of), err = m.engine.Store.Blob(id); err != nil {
 				return id, false, err
 			}
 		}
@@ -44,7 +46,7 @@ func (m *merger) drive(path string, ids [3]object.ID, name, size string) (id obj
 			markerSize = 7
 		}
 		var joined []byte
-		joined, known.outcome, err = m.engine.Drive(m.ctx, name, path, contents[0], contents[1], contents[2], markerSize)
+		joined, known.outcome, err = m.engine.Drive(m.ctx, name, path, contents.Base, contents.Yours, contents.Theirs, markerSize)
 		if m.ctx.Err() != nil {
 			return id, false, m.ctx.Err()
 		}
@@ -81,7 +83,7 @@ func (m *merger) drive(path string, ids [3]object.ID, name, size string) (id obj
 // driven names a run of a driver; the same is not run twice.
 type driven struct {
 	name, path string
-	ids        [3]object.ID
+	ids        Three[object.ID]
 }
 
 type drivenTo struct {

@@ -13,9 +13,10 @@ package merge
 
 import (
 	"context"
+	"sync"
+
 	"dorvik/internal/core/attr"
 	"dorvik/internal/core/object"
-	"sync"
 )
 
 // Engine joins trees over one store. It remembers text merges, so that joining
@@ -26,18 +27,18 @@ type Engine struct {
 
 	// Contains tells whether one commit of a submodule is the other or comes after
 	// it. Without it, or where it says no, two moves of a submodule are a conflict.
-	Contains func(path string, older, newer object.ID) bool
+	Contains func(ctx context.Context, path string, older, newer object.ID) bool
 
 	// Outside gives attributes from outside the trees, nil for none: the user's,
 	// which those of the trees overrule, and the repository's, which overrule them.
-	Outside func() (below, above *attr.File)
+	Outside func(ctx context.Context) (below, above *attr.File)
 
 	// Drive runs merge drivers; without it there are none.
 	Drive Driver
 
 	pairs int // how many pairs of files are compared at most to find renames
 	mu    sync.Mutex
-	texts map[[3]object.ID]*Text
+	texts map[Three[object.ID]]*Text
 
 	driven map[driven]drivenTo
 	bases  map[string]ancestor // several common ancestors, by their ids, and the base they were joined to
@@ -47,7 +48,7 @@ type Engine struct {
 
 // NewEngine makes an engine over a store.
 func NewEngine(store *object.Overlay) *Engine {
-	return &Engine{Store: store, pairs: maxPairs, texts: map[[3]object.ID]*Text{}, driven: map[driven]drivenTo{}, bases: map[string]ancestor{}, maxText: MaxText}
+	return &Engine{Store: store, pairs: maxPairs, texts: map[Three[object.ID]]*Text{}, driven: map[driven]drivenTo{}, bases: map[string]ancestor{}, maxText: MaxText}
 }
 
 // Trees joins two trees that came from one base. It reads only subtrees that
@@ -59,7 +60,7 @@ func (e *Engine) Trees(ctx context.Context, base, yours, theirs object.ID) (*Res
 
 // join is Trees with or without asking about the files of moved directories.
 func (e *Engine) join(ctx context.Context, base ancestor, yours, theirs object.ID, directories bool) (*Result, error) {
-	rules := newRules(e, [3]object.ID{base.tree, yours, theirs})
+	rules := newRules(ctx, e, Three[object.ID]{base.tree, yours, theirs})
 	r, err := e.walk(ctx, rules, base, yours, theirs)
 	if err != nil {
 		return nil, err
@@ -79,7 +80,7 @@ func (e *Engine) join(ctx context.Context, base ancestor, yours, theirs object.I
 
 func (e *Engine) walk(ctx context.Context, rules *rules, base ancestor, yours, theirs object.ID) (*Result, error) {
 	m := &merger{ctx: ctx, engine: e, rules: rules, open: base.open,
-		out: &Result{Given: [3]object.ID{base.tree, yours, theirs}, Base: base.tree, Yours: yours, Theirs: theirs, store: e.Store}}
+		out: &Result{Given: Three[object.ID]{base.tree, yours, theirs}, Base: base.tree, Yours: yours, Theirs: theirs, store: e.Store}}
 	if err := m.dir("", tree(base.tree), tree(yours), tree(theirs)); err != nil {
 		return nil, err
 	}

@@ -2,9 +2,10 @@ package merge
 
 import (
 	"bytes"
+	"fmt"
+
 	"dorvik/internal/core/diff"
 	"dorvik/internal/core/object"
-	"fmt"
 )
 
 // file joins what no side holds as a directory, and both changed differently.
@@ -56,15 +57,16 @@ func (m *merger) disputed(path string, b, y, t object.Entry) error {
 func (m *merger) newer(path string, b, y, t object.Entry) (object.Entry, bool) {
 	holds := m.engine.Contains
 	switch {
-	case holds == nil || b.Mode != object.ModeSubmodule || !holds(path, b.ID, y.ID) || !holds(path, b.ID, t.ID):
-	case holds(path, y.ID, t.ID):
+	case holds == nil || b.Mode != object.ModeSubmodule || !holds(m.ctx, path, b.ID, y.ID) || !holds(m.ctx, path, b.ID, t.ID):
+	case holds(m.ctx, path, y.ID, t.ID):
 		return t, true
-	case holds(path, t.ID, y.ID):
+	case holds(m.ctx, path, t.ID, y.ID):
 		return y, true
 	}
 	return object.Entry{}, false
 }
 
+// regular joins two regular files.
 func (m *merger) regular(path string, b, y, t object.Entry) error {
 	kind, mode, modes := Content, y.Mode, false
 	if !b.Mode.IsRegular() {
@@ -77,61 +79,68 @@ func (m *merger) regular(path string, b, y, t object.Entry) error {
 			mode = t.Mode
 		}
 	}
-	result := object.Entry{Mode: mode, ID: y.ID}
-	switch {
-	case y.ID == t.ID:
-	case y.ID == b.ID:
-		result.ID = t.ID
-	case t.ID == b.ID:
+	id, subject, err := m.content(path, b, y, t)
+	if err != nil {
+		return err
+	}
+	switch s := subject.(type) {
+	case *Lines:
+		s.Mode, s.Modes = mode, modes
+		m.conflict(Conflict{path, kind, s})
+	case *Versions:
+		if kind == Content {
+			kind = Binary
+		}
+		m.conflict(Conflict{path, kind, s})
 	default:
-		id, why, err := m.byAttribute(path, b, y, t)
-		if err != nil {
-			return err
+		if modes { // The contents are joined, so only the modes are asked.
+			y.ID, t.ID = id, id
+			m.conflict(Conflict{path, ModeBits, &Versions{Base: b, Yours: y, Theirs: t}})
+			return nil
 		}
-		if !id.IsZero() {
-			result.ID = id
-			break
-		}
-		var text *Text
-		if why == "" {
-			if text, err = m.engine.Text(b.ID, y.ID, t.ID); err != nil {
-				return err
-			}
-			if text == nil {
-				if why, err = m.tooLarge(b, y, t); err != nil {
-					return err
-				}
-			}
+		m.joined(path, FromBoth, b, y, t, object.Entry{Mode: mode, ID: id})
+	}
+	return nil
+}
+
+// content joins the contents of two regular files: to the blob of an id, or it gives what the
+// conflict is about.
+func (m *merger) content(path string, b, y, t object.Entry) (object.ID, Subject, error) {
+	switch {
+	case y.ID == t.ID, t.ID == b.ID:
+		return y.ID, nil, nil
+	case y.ID == b.ID:
+		return t.ID, nil, nil
+	}
+	id, why, err := m.byAttribute(path, b, y, t)
+	if err != nil || !id.IsZero() {
+		return id, nil, err
+	}
+	var text *Text
+	if why == "" {
+		if text, err = m.engine.Text(b.ID, y.ID, t.ID); err != nil {
+			return id, nil, err
 		}
 		if text == nil {
-			if kind == Content {
-				kind = Binary
+			if why, err = m.tooLarge(b, y, t); err != nil {
+				return id, nil, err
 			}
-			m.conflict(Conflict{path, kind, &Versions{Base: b, Yours: y, Theirs: t, Why: why}})
-			return nil
 		}
-		switch text.NewEnds {
-		case FromYours:
-			m.remark(path, "you changed all line ends; joined with the new ones")
-		case FromTheirs:
-			m.remark(path, "they changed all line ends; joined with the new ones")
-		case FromBoth:
-			m.remark(path, "both sides changed all line ends alike")
-		}
-		if text.Conflicts() > 0 {
-			m.conflict(Conflict{path, kind, &Lines{Base: b, Yours: y, Theirs: t, Text: text, Mode: mode, Modes: modes}})
-			return nil
-		}
-		result.ID = m.engine.Store.Put(object.KindBlob, []byte(text.Join(nil)))
 	}
-	if modes {
-		// The contents are joined, so only the modes are asked.
-		y.ID, t.ID = result.ID, result.ID
-		m.conflict(Conflict{path, ModeBits, &Versions{Base: b, Yours: y, Theirs: t}})
-		return nil
+	if text == nil {
+		return id, &Versions{Base: b, Yours: y, Theirs: t, Why: why}, nil
 	}
-	m.joined(path, FromBoth, b, y, t, result)
-	return nil
+	if said := map[Origin]string{
+		FromYours:  "you changed all line ends; joined with the new ones",
+		FromTheirs: "they changed all line ends; joined with the new ones",
+		FromBoth:   "both sides changed all line ends alike",
+	}[text.NewEnds]; said != "" {
+		m.remark(path, said)
+	}
+	if text.Conflicts() > 0 {
+		return id, &Lines{Base: b, Yours: y, Theirs: t, Text: text}, nil
+	}
+	return m.engine.Store.Put(object.KindBlob, []byte(text.Join(nil))), nil, nil
 }
 
 // tooLarge says it where a text is only too large to be joined by lines.
@@ -154,15 +163,16 @@ func (m *merger) tooLarge(entries ...object.Entry) (string, error) {
 // Text joins three blobs as texts; the zero id is an empty one. It gives nil
 // where one of them is not text.
 func (e *Engine) Text(base, yours, theirs object.ID) (*Text, error) {
-	key := [3]object.ID{base, yours, theirs}
+	key := Three[object.ID]{base, yours, theirs}
 	e.mu.Lock()
 	t, ok := e.texts[key]
 	e.mu.Unlock()
 	if ok {
 		return t, nil
 	}
-	var lines [3][]string
-	for i, id := range key {
+	var lines Three[[]string]
+	for _, of := range []Side{ofBase, Yours, Theirs} {
+		id := *key.Of(of)
 		if id.IsZero() {
 			continue
 		}
@@ -173,10 +183,10 @@ func (e *Engine) Text(base, yours, theirs object.ID) (*Text, error) {
 		if len(data) > e.maxText || !IsText(data) {
 			return nil, nil
 		}
-		lines[i] = diff.Lines(string(data))
+		*lines.Of(of) = diff.Lines(string(data))
 	}
 	newEnds := sameEnds(&lines)
-	joined := Merge3(lines[0], lines[1], lines[2])
+	joined := Merge3(lines.Base, lines.Yours, lines.Theirs)
 	joined.NewEnds = newEnds
 	e.mu.Lock()
 	e.texts[key] = &joined

@@ -46,19 +46,19 @@ func withEnds(lines []string, e ends) []string {
 
 // sameEnds lets all three texts have the new line ends where one side changed them
 // all, or both did alike, and tells who did: else every line would be contested.
-func sameEnds(lines *[3][]string) Origin {
-	b, y, t := endsOf(lines[0]), endsOf(lines[1]), endsOf(lines[2])
+func sameEnds(lines *Three[[]string]) Origin {
+	b, y, t := endsOf(lines.Base), endsOf(lines.Yours), endsOf(lines.Theirs)
 	pure := func(e ends) bool { return e == unixEnds || e == dosEnds }
 	switch {
 	case !pure(b) || !pure(y) || !pure(t):
 	case y != b && t == b:
-		lines[0], lines[2] = withEnds(lines[0], y), withEnds(lines[2], y)
+		lines.Base, lines.Theirs = withEnds(lines.Base, y), withEnds(lines.Theirs, y)
 		return FromYours
 	case t != b && y == b:
-		lines[0], lines[1] = withEnds(lines[0], t), withEnds(lines[1], t)
+		lines.Base, lines.Yours = withEnds(lines.Base, t), withEnds(lines.Yours, t)
 		return FromTheirs
 	case y == t && y != b:
-		lines[0] = withEnds(lines[0], y)
+		lines.Base = withEnds(lines.Base, y)
 		return FromBoth
 	}
 	return FromBase

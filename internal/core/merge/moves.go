@@ -1,41 +1,64 @@
 package merge
 
 import (
-	"dorvik/internal/core/object"
 	"fmt"
 	"path"
 	"strings"
+
+	"dorvik/internal/core/object"
 )
 
 // move makes moves in a tree, all at once: all is taken away before any of it is put
 // anywhere, files before the directories they are in. What finds its place taken by the
 // outcome of another question stays where it was, or goes beside.
 func move(store *object.Overlay, tree object.ID, moves []Move) (object.ID, error) {
-	type held struct {
-		Move
-		entry object.Entry
-	}
-	var puts []held
+	var taken []takenUp
 	for _, trees := range []bool{false, true} {
-		gone := map[string]object.Entry{}
-		for _, m := range moves {
-			at, err := store.Find(tree, m.From)
-			if err != nil {
-				return tree, err
-			}
-			if _, twice := gone[m.From]; twice || at.Absent() || at.IsTree() != trees || m.Tree != trees {
-				continue
-			}
-			gone[m.From] = object.Entry{}
-			if m.To != "" {
-				puts = append(puts, held{m, at})
-			}
-		}
 		var err error
-		if tree, err = store.Edit(tree, gone); err != nil {
+		if tree, err = takeUp(store, tree, moves, trees, &taken); err != nil {
 			return tree, err
 		}
 	}
+	for _, t := range taken {
+		to, err := placeFor(store, tree, t.Move)
+		if err != nil {
+			return tree, err
+		}
+		if tree, err = store.Edit(tree, map[string]object.Entry{to: t.entry}); err != nil {
+			return tree, err
+		}
+	}
+	return tree, nil
+}
+
+// takenUp is what was taken away, to be put elsewhere.
+type takenUp struct {
+	Move
+	entry object.Entry
+}
+
+// takeUp takes away what moves of files, or of directories, take elsewhere.
+func takeUp(store *object.Overlay, tree object.ID, moves []Move, trees bool, taken *[]takenUp) (object.ID, error) {
+	gone := map[string]object.Entry{}
+	for _, m := range moves {
+		at, err := store.Find(tree, m.From)
+		if err != nil {
+			return tree, err
+		}
+		if _, ok := gone[m.From]; ok || at.Absent() || at.IsTree() != trees || m.Tree != trees {
+			continue
+		}
+		gone[m.From] = object.Entry{}
+		if m.To != "" {
+			*taken = append(*taken, takenUp{m, at})
+		}
+	}
+	return store.Edit(tree, gone)
+}
+
+// placeFor gives the path that what was moved goes to: where it is meant to go, where it came
+// from, or one beside that, the first that is free.
+func placeFor(store *object.Overlay, tree object.ID, m Move) (string, error) {
 	free := func(p string) (bool, error) {
 		at, err := store.Find(tree, p)
 		for dir := parent(p); err == nil && dir != "" && at.Absent(); dir = parent(dir) {
@@ -46,30 +69,12 @@ func move(store *object.Overlay, tree object.ID, moves []Move) (object.ID, error
 		}
 		return at.Absent(), err
 	}
-	for _, h := range puts {
-		to := h.To
-		for _, p := range []string{h.To, h.From} {
-			ok, err := free(p)
-			if err != nil {
-				return tree, err
-			}
-			if to = p; ok {
-				break
-			}
-			to = ""
-		}
-		if to == "" {
-			var err error
-			if to, err = beside(h.From, "moved", free); err != nil {
-				return tree, err
-			}
-		}
-		var err error
-		if tree, err = store.Edit(tree, map[string]object.Entry{to: h.entry}); err != nil {
-			return tree, err
+	for _, p := range []string{m.To, m.From} {
+		if ok, err := free(p); ok || err != nil {
+			return p, err
 		}
 	}
-	return tree, nil
+	return beside(m.From, "moved", free)
 }
 
 // beside gives a name for a second thing at a path, made of the side it is of, that

@@ -2,12 +2,14 @@ package merge
 
 import (
 	"context"
-	"dorvik/internal/core/object"
 	"fmt"
 	"hash/maphash"
 	"maps"
 	"slices"
 	"strings"
+
+	"dorvik/internal/core/diff"
+	"dorvik/internal/core/object"
 )
 
 // relevant lists the paths whose renames could matter: files of the base that
@@ -47,85 +49,114 @@ func (r *Result) relevant() (gone map[string]bool, err error) {
 }
 
 // withRenames joins again with the renames that matter, if there are any.
+//
+// Say yours edits quay.txt, and theirs renames it to pier.txt. The first walk finds it changed
+// on one side and deleted on the other, and pier.txt added. So the rename is looked for, and
+// made on base and yours, too: now quay.txt is nowhere, and all three have pier.txt, whose
+// texts join like any other's.
 func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result, base ancestor) (*Result, error) {
 	relevant, err := plain.relevant()
 	if err != nil {
 		return nil, err
 	}
 	dirs, err := plain.directories()
-	if err != nil || len(relevant) == 0 && dirs == [3]*movedDirs{} {
+	if err != nil || len(relevant) == 0 && dirs == (Three[*movedDirs]{}) {
 		return plain, err
 	}
-	var lists [3][]Rename
-	var remarks []Remark
 	finder := object.NewFinder(e.Store)
-	for side := inYours; side <= inTheirs; side++ {
-		tree := [...]object.ID{inYours: plain.Yours, inTheirs: plain.Theirs}[side]
-		gone := map[string]bool{}
-		for p := range relevant {
-			if at, err := finder.Find(tree, p); err != nil {
-				return nil, err
-			} else if at.Absent() || at.IsTree() {
-				gone[p] = true
-			}
-		}
-		if dirs[side] != nil {
-			maps.Copy(gone, dirs[side].sources)
-		}
-		// What this side put into a directory that the other moved may be a file it had
-		// elsewhere.
-		matter := func(Rename) bool { return true }
-		if other := dirs[inYours+inTheirs-side]; other != nil {
-			known := maps.Clone(gone)
-			matter = func(r Rename) bool { _, put := other.added[r.To]; return put || known[r.From] }
-			if err := e.Store.EachChange(plain.Base, tree, func(c object.Change) {
-				if c.New.Absent() {
-					gone[c.Path] = true
-				}
-			}); err != nil {
-				return nil, err
-			}
-		}
-		if len(gone) == 0 {
-			continue
-		}
-		var uncompared int
-		if lists[side], uncompared, err = e.renames(ctx, plain.Base, tree, gone); err != nil {
+	var lists Three[[]Rename]
+	var remarks []Remark
+	for _, side := range []Side{Yours, Theirs} {
+		list, uncompared, err := e.renamesOf(ctx, side, plain, finder, relevant, &dirs)
+		if err != nil {
 			return nil, err
 		}
-		lists[side] = slices.DeleteFunc(lists[side], func(r Rename) bool { return !matter(r) })
+		*lists.Of(side) = list
 		if uncompared > 0 {
-			remarks = append(remarks, Remark{Words: fmt.Sprintf("%d files may have been renamed and were not compared: there were too many", uncompared)})
-		}
-		if dirs[side] != nil {
-			dirs[side].count(lists[side])
+			remarks = append(remarks, Remark{Words: fmt.Sprintf(
+				"%d files may have been renamed and were not compared: there were too many", uncompared)})
 		}
 	}
-	if len(lists[inYours])+len(lists[inTheirs]) == 0 {
+	if len(lists.Yours)+len(lists.Theirs) == 0 {
 		plain.Remarks = append(plain.Remarks, remarks...)
 		return plain, nil
 	}
-	m := &renamesMade{engine: e, finder: finder, ancestors: base.of, base: plain.Base, yours: plain.Yours, theirs: plain.Theirs, from: map[string]string{}}
-	for i := range m.set {
-		m.set[i] = map[string]object.Entry{}
-	}
-	if err := m.arrange(lists[inYours], lists[inTheirs]); err != nil {
+	m := &renamesMade{engine: e, finder: finder, ancestors: base.of, from: map[string]string{},
+		trees: Three[object.ID]{plain.Base, plain.Yours, plain.Theirs},
+		edits: Three[map[string]object.Entry]{map[string]object.Entry{}, map[string]object.Entry{}, map[string]object.Entry{}}}
+	if err := m.arrange(lists.Yours, lists.Theirs); err != nil {
 		return nil, err
 	}
-	if err := m.askFollowers(dirs); err != nil {
+	if err := m.askFollowers(&dirs); err != nil {
 		return nil, err
 	}
-	var trees [3]object.ID
-	for i, id := range []object.ID{m.base, m.yours, m.theirs} {
-		if trees[i], err = e.Store.Edit(id, m.set[i]); err != nil {
-			return nil, err
-		}
-	}
-	r, err := e.walk(ctx, rules, ancestor{tree: trees[0], open: base.open}, trees[1], trees[2])
+	r, err := m.walk(ctx, rules, base)
 	if err != nil {
 		return nil, err
 	}
 	r.Given, r.Remarks = plain.Given, append(remarks, r.Remarks...)
+	return r, nil
+}
+
+// renamesOf finds the renames of one side that matter: of files that the other changed or
+// deleted, of those that tell where a directory went, and of what was put into a directory that
+// the other moved, which may be a file this side had elsewhere.
+func (e *Engine) renamesOf(ctx context.Context, side Side, plain *Result, finder *object.Finder,
+	relevant map[string]bool, dirs *Three[*movedDirs]) (list []Rename, uncompared int, err error) {
+	tree := plain.Yours
+	if side == Theirs {
+		tree = plain.Theirs
+	}
+	gone := map[string]bool{}
+	for p := range relevant {
+		if at, err := finder.Find(tree, p); err != nil {
+			return nil, 0, err
+		} else if at.Absent() || at.IsTree() {
+			gone[p] = true
+		}
+	}
+	mine, other := *dirs.Of(side), *dirs.Of(side.Other())
+	if mine != nil {
+		maps.Copy(gone, mine.sources)
+	}
+	matters := func(Rename) bool { return true }
+	if other != nil {
+		known := maps.Clone(gone)
+		matters = func(r Rename) bool { _, put := other.added[r.To]; return put || known[r.From] }
+		if err := e.Store.EachChange(plain.Base, tree, func(c object.Change) {
+			if c.New.Absent() {
+				gone[c.Path] = true
+			}
+		}); err != nil {
+			return nil, 0, err
+		}
+	}
+	if len(gone) == 0 {
+		return nil, 0, nil
+	}
+	if list, uncompared, err = e.renames(ctx, plain.Base, tree, gone); err != nil {
+		return nil, 0, err
+	}
+	list = slices.DeleteFunc(list, func(r Rename) bool { return !matters(r) })
+	if mine != nil {
+		mine.count(list)
+	}
+	return list, uncompared, nil
+}
+
+// walk joins the trees with the renames made, and adds the conflicts that the renames are.
+func (m *renamesMade) walk(ctx context.Context, rules *rules, base ancestor) (*Result, error) {
+	var trees Three[object.ID]
+	for _, of := range []Side{ofBase, Yours, Theirs} {
+		var err error
+		if *trees.Of(of), err = m.engine.Store.Edit(*m.trees.Of(of), m.set(of)); err != nil {
+			return nil, err
+		}
+	}
+	r, err := m.engine.walk(ctx, rules, ancestor{tree: trees.Base, open: base.open}, trees.Yours, trees.Theirs)
+	if err != nil {
+		return nil, err
+	}
 	for _, c := range r.Conflicts {
 		from := strings.TrimSuffix(m.from[c.Path], asideName)
 		switch s := c.Subject.(type) {
@@ -149,40 +180,34 @@ func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result, b
 // as though they had been made before the lines parted, and the conflicts that
 // the renames themselves are.
 type renamesMade struct {
-	engine              *Engine
-	finder              *object.Finder
-	ancestors           []object.ID // the trees of which the base is made, if of several
-	base, yours, theirs object.ID
-	set                 [3]map[string]object.Entry // to be made on base, yours, theirs
-	deleted             []Conflict                 // files that one side renamed and the other deleted
-	names               []Conflict                 // questions of names
-	collided            []oneSided                 // files that wait under their old names, as something else has the new ones
-	waiting             []oneSided                 // files that wait under their old names, as something is in the way of the new ones
-	from                map[string]string
+	engine    *Engine
+	finder    *object.Finder
+	ancestors []object.ID // the trees of which the base is made, if of several
+	trees     Three[object.ID]
+	edits     Three[map[string]object.Entry] // to be made on them
+	deleted   []Conflict                     // files that one side renamed and the other deleted
+	names     []Conflict                     // questions of names
+	collided  []oneSided                     // files that wait under their old names, as something else has the new ones
+	waiting   []oneSided                     // files that wait under their old names, as something is in the way of the new ones
+	from      map[string]string              // old names by new ones
 }
 
-const (
-	inBase = iota
-	inYours
-	inTheirs
-)
-
-// sides are the sides by their trees.
-var sides = [3]Side{inYours: Yours, inTheirs: Theirs}
+// set gives the edits of a tree.
+func (m *renamesMade) set(tree Side) map[string]object.Entry { return *m.edits.Of(tree) }
 
 // oneSided is a rename that only one side made. met is the old name of a file that the
 // other renamed to the same name, or empty.
 type oneSided struct {
 	Rename
-	side, other int
-	met         string
+	side Side
+	met  string
 }
 
-func (m *renamesMade) entryAt(tree int, p string) (object.Entry, error) {
-	if e, ok := m.set[tree][p]; ok {
+func (m *renamesMade) entryAt(tree Side, p string) (object.Entry, error) {
+	if e, ok := m.set(tree)[p]; ok {
 		return e, nil
 	}
-	return m.finder.Find([]object.ID{m.base, m.yours, m.theirs}[tree], p)
+	return m.finder.Find(*m.trees.Of(tree), p)
 }
 
 // ancestral reports whether one of several common ancestors has an entry at a path.
@@ -198,7 +223,7 @@ func (m *renamesMade) ancestral(p string, e object.Entry) (bool, error) {
 // blocked reports whether a file cannot be put at a path of a side as though it
 // had always been there: the side has something of its own where the path's
 // directories would be.
-func (m *renamesMade) blocked(side int, p string) (bool, error) {
+func (m *renamesMade) blocked(side Side, p string) (bool, error) {
 	for i, r := range p {
 		if r != '/' {
 			continue
@@ -210,7 +235,7 @@ func (m *renamesMade) blocked(side int, p string) (bool, error) {
 			}
 			continue
 		}
-		was, err := m.entryAt(inBase, p[:i])
+		was, err := m.entryAt(ofBase, p[:i])
 		if err != nil || !at.Same(was) {
 			return true, err // what it has as the base had it goes anyhow
 		}
@@ -221,12 +246,12 @@ func (m *renamesMade) blocked(side int, p string) (bool, error) {
 // taken reports whether a side has something of its own at a path. A directory
 // is none if it is as the base had it but for files that the other side renamed: who
 // puts a file there took it away.
-func (m *renamesMade) taken(side int, p string) (bool, error) {
+func (m *renamesMade) taken(side Side, p string) (bool, error) {
 	at, err := m.entryAt(side, p)
 	if err != nil || !at.IsTree() {
 		return !at.Absent(), err
 	}
-	was, err := m.entryAt(inBase, p)
+	was, err := m.entryAt(ofBase, p)
 	if err != nil || at.Same(was) || !was.IsTree() {
 		return !at.Same(was), err
 	}
@@ -234,7 +259,7 @@ func (m *renamesMade) taken(side int, p string) (bool, error) {
 	for i, of := range []struct {
 		entry object.Entry
 		set   map[string]object.Entry
-	}{{was, m.set[inBase]}, {at, m.set[side]}} {
+	}{{was, m.set(ofBase)}, {at, m.set(side)}} {
 		inside := map[string]object.Entry{}
 		for q, e := range of.set {
 			if q, ok := strings.CutPrefix(q, p+"/"); ok {
@@ -250,19 +275,19 @@ func (m *renamesMade) taken(side int, p string) (bool, error) {
 
 // changed is taken, but for a file as the base had it: the other side put the renamed
 // one over it.
-func (m *renamesMade) changed(side int, p string) (bool, error) {
+func (m *renamesMade) changed(side Side, p string) (bool, error) {
 	at, err := m.entryAt(side, p)
 	if err != nil {
 		return true, err
 	}
-	if was, err := m.entryAt(inBase, p); err != nil || isFile(at) && at.Same(was) {
+	if was, err := m.entryAt(ofBase, p); err != nil || isFile(at) && at.Same(was) {
 		return false, err
 	}
 	return m.taken(side, p)
 }
 
 // occupied reports whether a side has something of its own at a path, or in its way.
-func (m *renamesMade) occupied(side int, p string) (bool, error) {
+func (m *renamesMade) occupied(side Side, p string) (bool, error) {
 	if changed, err := m.changed(side, p); changed || err != nil {
 		return changed, err
 	}
@@ -272,7 +297,7 @@ func (m *renamesMade) occupied(side int, p string) (bool, error) {
 // free reports whether a file could be put at a path: neither side has anything
 // there, nor a file where one of the path's directories would be.
 func (m *renamesMade) free(p string) (bool, error) {
-	for _, tree := range []int{inYours, inTheirs} {
+	for _, tree := range []Side{Yours, Theirs} {
 		if at, err := m.entryAt(tree, p); err != nil || !at.Absent() {
 			return false, err
 		}
@@ -288,25 +313,25 @@ func (m *renamesMade) free(p string) (bool, error) {
 // arrange works out what the renames of both sides mean together. One whose way is
 // blocked waits for those that may clear it.
 func (m *renamesMade) arrange(yours, theirs []Rename) error {
-	to := [3]map[string]string{inYours: {}, inTheirs: {}}
-	from := [3]map[string]string{inYours: {}, inTheirs: {}}
-	var waiting []oneSided
-	for side, list := range [3][]Rename{inYours: yours, inTheirs: theirs} {
+	var to, from Three[map[string]string] // new names by old ones, old by new
+	for side, list := range map[Side][]Rename{Yours: yours, Theirs: theirs} {
+		*to.Of(side), *from.Of(side) = map[string]string{}, map[string]string{}
 		for _, r := range list {
-			to[side][r.From] = r.To
-			from[side][r.To] = r.From
+			(*to.Of(side))[r.From] = r.To
+			(*from.Of(side))[r.To] = r.From
 		}
 	}
+	var waiting []oneSided
 	for _, r := range yours {
-		if other, both := to[inTheirs][r.From]; !both {
-			waiting = append(waiting, oneSided{r, inYours, inTheirs, from[inTheirs][r.To]})
+		if other, ok := to.Theirs[r.From]; !ok {
+			waiting = append(waiting, oneSided{r, Yours, from.Theirs[r.To]})
 		} else if err := m.placeTwiceRenamed(r.From, r.To, other); err != nil {
 			return err
 		}
 	}
 	for _, r := range theirs {
-		if _, both := to[inYours][r.From]; !both {
-			waiting = append(waiting, oneSided{r, inTheirs, inYours, from[inYours][r.To]})
+		if _, ok := to.Yours[r.From]; !ok {
+			waiting = append(waiting, oneSided{r, Theirs, from.Yours[r.To]})
 		}
 	}
 	for last := -1; len(waiting) != last; {
@@ -343,30 +368,30 @@ func (m *renamesMade) arrange(yours, theirs []Rename) error {
 // placeTwiceRenamed handles a file that placeTwiceRenamed sides renamed: its content is joined at one of the
 // names, and which name it has is asked if there are two.
 func (m *renamesMade) placeTwiceRenamed(from, yours, theirs string) error {
-	was, err := m.entryAt(inBase, from)
+	was, err := m.entryAt(ofBase, from)
 	if err != nil {
 		return err
 	}
 	if yours == theirs {
-		m.set[inBase][from], m.set[inBase][yours] = object.Entry{}, was
+		m.set(ofBase)[from], m.set(ofBase)[yours] = object.Entry{}, was
 		m.from[yours] = from
 		return nil
 	}
-	y, err := m.entryAt(inYours, yours)
+	y, err := m.entryAt(Yours, yours)
 	if err != nil {
 		return err
 	}
-	t, err := m.entryAt(inTheirs, theirs)
+	t, err := m.entryAt(Theirs, theirs)
 	if err != nil {
 		return err
 	}
 	// Where the other side has something of its own at a name, the file waits under
 	// another.
-	yoursTaken, err := m.occupied(inTheirs, yours)
+	yoursTaken, err := m.occupied(Theirs, yours)
 	if err != nil {
 		return err
 	}
-	theirsTaken, err := m.occupied(inYours, theirs)
+	theirsTaken, err := m.occupied(Yours, theirs)
 	if err != nil {
 		return err
 	}
@@ -382,14 +407,14 @@ func (m *renamesMade) placeTwiceRenamed(from, yours, theirs string) error {
 			return err // there is no place for it to be joined: the names are contested with all they hold
 		}
 	}
-	m.set[inBase][from], m.set[inYours][yours], m.set[inTheirs][theirs] = object.Entry{}, object.Entry{}, object.Entry{}
-	m.set[inBase][at], m.set[inYours][at], m.set[inTheirs][at] = was, y, t
+	m.set(ofBase)[from], m.set(Yours)[yours], m.set(Theirs)[theirs] = object.Entry{}, object.Entry{}, object.Entry{}
+	m.set(ofBase)[at], m.set(Yours)[at], m.set(Theirs)[at] = was, y, t
 	m.from[at] = from
 	n := &Naming{At: at, From: from, Also: theirs}
-	if n.Yours, err = m.place(at, yours, yoursTaken, inTheirs, ""); err != nil {
+	if n.Yours, err = m.place(at, yours, yoursTaken, Theirs, ""); err != nil {
 		return err
 	}
-	if n.Theirs, err = m.place(at, theirs, theirsTaken, inYours, ""); err != nil {
+	if n.Theirs, err = m.place(at, theirs, theirsTaken, Yours, ""); err != nil {
 		return err
 	}
 	m.names = append(m.names, Conflict{yours, RenameRename, n})
@@ -398,7 +423,7 @@ func (m *renamesMade) placeTwiceRenamed(from, yours, theirs string) error {
 
 // place is taking a file from where it waits to a name. Where something of the other side
 // stands there, that makes room: it goes to its old name, or to one beside.
-func (m *renamesMade) place(at, name string, taken bool, other int, old string) (Placing, error) {
+func (m *renamesMade) place(at, name string, taken bool, other Side, old string) (Placing, error) {
 	out := Placing{Name: name}
 	if at == name {
 		return out, nil
@@ -426,7 +451,7 @@ func (m *renamesMade) place(at, name string, taken bool, other int, old string) 
 	}
 	if room == "" {
 		var err error
-		if room, err = beside(top, sides[other], m.free); err != nil {
+		if room, err = beside(top, other, m.free); err != nil {
 			return out, err
 		}
 	}
@@ -435,107 +460,119 @@ func (m *renamesMade) place(at, name string, taken bool, other int, old string) 
 	return out, err
 }
 
-// placeRenamed handles a file that only placeRenamed side renamed; done is false where its way is
+// placeRenamed handles a file that only one side renamed; done is false where its way is
 // blocked.
 func (m *renamesMade) placeRenamed(r oneSided) (done bool, err error) {
-	was, err := m.entryAt(inBase, r.From)
-	if err != nil {
+	var f renamedFile
+	if f.was, err = m.entryAt(ofBase, r.From); err != nil {
 		return false, err
 	}
-	is, err := m.entryAt(r.side, r.To)
-	if err != nil {
+	if f.is, err = m.entryAt(r.side, r.To); err != nil {
 		return false, err
 	}
-	theirs, err := m.entryAt(r.other, r.From)
-	if err != nil {
+	other := r.side.Other()
+	if f.left, err = m.entryAt(other, r.From); err != nil {
 		return false, err
 	}
-	for _, tree := range []int{inBase, r.other} {
-		m.set[tree][r.From] = object.Entry{}
+	for _, tree := range []Side{ofBase, other} {
+		m.set(tree)[r.From] = object.Entry{}
 	}
 	undo := func() {
-		for _, tree := range []int{inBase, r.other} {
-			delete(m.set[tree], r.From)
+		for _, tree := range []Side{ofBase, other} {
+			delete(m.set(tree), r.From)
 		}
 	}
-	blocked, err := m.blocked(r.other, r.To)
+	blocked, err := m.blocked(other, r.To)
 	if err != nil {
 		return false, err
 	}
-	there, err := m.entryAt(r.other, r.To)
-	if err != nil {
+	if f.there, err = m.entryAt(other, r.To); err != nil {
 		return false, err
 	}
-	if taken, err := m.taken(r.other, r.To); err != nil {
+	if taken, err := m.taken(other, r.To); err != nil {
 		return false, err
 	} else if !taken {
-		there = object.Entry{}
+		f.there = object.Entry{}
 	}
 	switch {
-	case blocked || there.IsTree():
+	case blocked || f.there.IsTree():
 		undo()
 		return false, nil
-	case theirs.Absent() || !theirs.Mode.SameType(is.Mode):
-		// They deleted it, or made something else of it, which stays where it is.
-		if !theirs.Absent() {
-			delete(m.set[r.other], r.From)
-		}
-		if !theirs.Absent() && !there.Absent() {
-			// They have the new name, too, and a thing of another type at the old one:
-			// they renamed it alike, if it is that file and they renamed nothing else.
-			if there.Mode.SameType(is.Mode) && r.met == "" && !theirs.IsTree() {
-				f := finder{engine: m.engine, counts: map[object.ID]*spans{}, seed: maphash.MakeSeed()}
-				if score, err := f.similarity(was, there); err != nil {
-					return false, err
-				} else if score >= minSimilar || there.Same(was) {
-					m.set[inBase][r.To], m.from[r.To] = was, r.From
-				}
-			}
-			return true, nil
-		}
-		// If they have something else at the new name, that is contested anyhow.
-		v := &Versions{Base: was, Yours: is, From: r.From}
-		if r.side == inTheirs {
-			v.Yours, v.Theirs = v.Theirs, is
-		}
-		m.deleted = append(m.deleted, Conflict{r.To, RenameDelete, v})
-	case there.Same(is):
+	case f.left.Absent() || !f.left.Mode.SameType(f.is.Mode):
+		return true, m.renamedAndGone(r, f)
+	case f.there.Same(f.is):
 		// They renamed it alike, and what stands at the old name is a new file, or where
 		// the base is made of several what one of them had there, and kept.
-		kept, err := m.ancestral(r.From, theirs)
+		kept, err := m.ancestral(r.From, f.left)
 		if err != nil {
 			return false, err
 		}
 		if !kept {
-			delete(m.set[r.other], r.From)
+			delete(m.set(other), r.From)
 		}
-		m.set[inBase][r.To], m.from[r.To] = was, r.From
-	case !there.Absent():
+		m.set(ofBase)[r.To], m.from[r.To] = f.was, r.From
+	case !f.there.Absent():
 		// Something else of theirs stands at the new name: two files for one name. This one
 		// waits under its old name, and its content is joined there.
 		undo()
 		if here, err := m.entryAt(r.side, r.From); err != nil || !here.Absent() {
 			return true, err // nor is there a place for it under the old name
 		}
-		m.set[r.side][r.From], m.set[r.side][r.To] = is, object.Entry{}
+		m.set(r.side)[r.From], m.set(r.side)[r.To] = f.is, object.Entry{}
 		m.collided = append(m.collided, r)
 	default:
-		m.set[inBase][r.To], m.set[r.other][r.To] = was, theirs
+		m.set(ofBase)[r.To], m.set(other)[r.To] = f.was, f.left
 		m.from[r.To] = r.From
 	}
 	return true, nil
+}
+
+// renamedFile is a file that one side renamed, as all have it.
+type renamedFile struct {
+	was   object.Entry // in the base
+	is    object.Entry // at its new name
+	left  object.Entry // what the other side has at the old name
+	there object.Entry // what the other side has of its own at the new one
+}
+
+// renamedAndGone handles a renamed file that the other side deleted, or made something else of,
+// which stays where it is.
+func (m *renamesMade) renamedAndGone(r oneSided, f renamedFile) error {
+	if !f.left.Absent() {
+		delete(m.set(r.side.Other()), r.From)
+	}
+	if f.left.Absent() || f.there.Absent() {
+		// If they have something else at the new name, that is contested anyhow.
+		v := &Versions{Base: f.was, Yours: f.is, From: r.From}
+		if r.side == Theirs {
+			v.Yours, v.Theirs = v.Theirs, f.is
+		}
+		m.deleted = append(m.deleted, Conflict{r.To, RenameDelete, v})
+		return nil
+	}
+	// They have the new name, too, and a thing of another type at the old one: they renamed
+	// it alike, if it is that file and they renamed nothing else.
+	if !f.there.Mode.SameType(f.is.Mode) || r.met != "" || f.left.IsTree() {
+		return nil
+	}
+	similar := finder{engine: m.engine, contents: map[object.ID]*diff.Bag{}, seed: maphash.MakeSeed()}
+	score, err := similar.similarity(f.was, f.there)
+	if err == nil && (score >= minSimilar || f.there.Same(f.was)) {
+		m.set(ofBase)[r.To], m.from[r.To] = f.was, r.From
+	}
+	return err
 }
 
 // askName asks whether a file that waits under its old name has its new one, where
 // the other side has something else.
 func (m *renamesMade) askName(r oneSided, kind Kind) error {
 	stay := Placing{Name: r.From}
-	mine, err := m.place(r.From, r.To, true, r.other, r.met)
+	mine, err := m.place(r.From, r.To, true, r.side.Other(), r.met)
 	if err != nil {
 		return err
 	}
 	n := &Naming{At: r.From, From: r.From, Yours: mine, Theirs: stay}
-	if r.side == inTheirs {
+	if r.side == Theirs {
 		n.Yours, n.Theirs = stay, mine
 	}
 	m.names = append(m.names, Conflict{r.To, kind, n})
@@ -550,14 +587,14 @@ func (m *renamesMade) waitUnderOldName(r oneSided) error {
 	if err != nil {
 		return err
 	}
-	theirs, err := m.entryAt(r.other, r.From)
+	theirs, err := m.entryAt(r.side.Other(), r.From)
 	if err != nil || theirs.Absent() || !theirs.Mode.SameType(is.Mode) {
 		return err
 	}
 	if here, err := m.entryAt(r.side, r.From); err != nil || !here.Absent() {
 		return err
 	}
-	m.set[r.side][r.From], m.set[r.side][r.To] = is, object.Entry{}
+	m.set(r.side)[r.From], m.set(r.side)[r.To] = is, object.Entry{}
 	m.waiting = append(m.waiting, r)
 	return nil
 }
@@ -568,7 +605,7 @@ func (m *renamesMade) settleWaiting(r *Result) error {
 	for _, w := range m.waiting {
 		var clash *Clash
 		for _, c := range r.Conflicts {
-			if s, is := c.Subject.(*Clash); is && strings.HasPrefix(w.To, c.Path+"/") && s.File() == sides[w.other] {
+			if s, is := c.Subject.(*Clash); is && strings.HasPrefix(w.To, c.Path+"/") && s.File() == w.side.Other() {
 				clash = s
 			}
 		}

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"dorvik/internal/core/diff"
 	"dorvik/internal/core/object"
 
 	"github.com/stretchr/testify/assert"
@@ -86,7 +87,7 @@ func TestTrulyEmptyFilesAreNotRenamed(t *testing.T) {
 
 func TestLineEndsDoNotHideARename(t *testing.T) {
 	o := object.NewOverlay(object.SHA1, nil)
-	f := finder{engine: NewEngine(o), counts: map[object.ID]*spans{}, seed: maphash.MakeSeed()}
+	f := finder{engine: NewEngine(o), contents: map[object.ID]*diff.Bag{}, seed: maphash.MakeSeed()}
 	entry := func(s string) object.Entry {
 		return object.Entry{Mode: object.ModeFile, ID: o.Put(object.KindBlob, []byte(s))}
 	}
@@ -208,7 +209,7 @@ func FuzzRenames(f *testing.F) {
 		list, _, err := e.renames(t.Context(), base, side, map[string]bool{"x/f": true, "g": true})
 		require.NoError(t, err)
 		used := map[string]bool{}
-		fd := finder{engine: e, counts: map[object.ID]*spans{}, seed: maphash.MakeSeed()}
+		fd := finder{engine: e, contents: map[object.ID]*diff.Bag{}, seed: maphash.MakeSeed()}
 		for _, r := range list {
 			assert.False(t, used[r.From] || used[r.To], "%v", list)
 			used[r.From], used[r.To] = true, true

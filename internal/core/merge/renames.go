@@ -4,11 +4,13 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"dorvik/internal/core/object"
 	"hash/maphash"
 	"path"
 	"slices"
 	"strings"
+
+	"dorvik/internal/core/diff"
+	"dorvik/internal/core/object"
 )
 
 // Rename is a path that one side moved.
@@ -33,7 +35,7 @@ func (e *Engine) Renames(ctx context.Context, from, to object.ID, gone map[strin
 // source the other side changed or deleted, too (relevant). Exact ones come
 // first, then the only pairs of one base name, then the rest, best first.
 func (e *Engine) renames(ctx context.Context, base, side object.ID, relevant map[string]bool) (found []Rename, uncompared int, err error) {
-	f := finder{ctx: ctx, engine: e, relevant: relevant, counts: map[object.ID]*spans{}, seed: maphash.MakeSeed()}
+	f := finder{ctx: ctx, engine: e, relevant: relevant, contents: map[object.ID]*diff.Bag{}, seed: maphash.MakeSeed()}
 	empty := e.Store.Format().Sum(object.KindBlob, nil)
 	var sources []source
 	var targets []target
@@ -94,7 +96,7 @@ type finder struct {
 	targets []*target
 
 	relevant map[string]bool // sources whose renames matter
-	counts   map[object.ID]*spans
+	contents map[object.ID]*diff.Bag
 	seed     maphash.Seed
 
 	uncompared int // sources left out as there were too many pairs
@@ -168,65 +170,37 @@ func (f *finder) sameNames() error {
 // similar pairs the rest by content, the most similar first; of equals, those
 // of the same base name.
 func (f *finder) similar() error {
-	unusedSources := slices.DeleteFunc(slices.Clone(f.sources), func(s *source) bool { return s.used })
-	unusedTargets := slices.DeleteFunc(slices.Clone(f.targets), func(t *target) bool { return t.used })
-	if len(unusedSources)*len(unusedTargets) > f.engine.pairs {
-		f.uncompared = len(unusedSources)
+	sources := slices.DeleteFunc(slices.Clone(f.sources), func(s *source) bool { return s.used })
+	targets := slices.DeleteFunc(slices.Clone(f.targets), func(t *target) bool { return t.used })
+	if len(sources)*len(targets) > f.engine.pairs {
+		f.uncompared = len(sources)
 		return nil
 	}
-	type candidate struct {
-		s     *source
-		t     *target
-		score float64
-		named bool
-	}
-	better := func(a, b candidate) int {
-		switch {
-		case a.score != b.score:
-			if a.score > b.score {
-				return -1
-			}
-			return 1
-		case a.named != b.named:
-			if a.named {
-				return -1
-			}
-			return 1
-		}
-		return 0
-	}
-	if len(unusedSources) == 0 || len(unusedTargets) == 0 {
+	if len(sources) == 0 || len(targets) == 0 {
 		return nil
 	}
 	var read []object.ID
-	for _, s := range unusedSources {
+	for _, s := range sources {
 		read = append(read, s.entry.ID)
 	}
-	for _, t := range unusedTargets {
+	for _, t := range targets {
 		if t.entry.Mode.IsRegular() {
 			read = append(read, t.entry.ID)
 		}
 	}
 	f.engine.Store.Prefetch(read...)
 	var all []candidate
-	for _, t := range unusedTargets {
+	for _, t := range targets {
 		if err := f.ctx.Err(); err != nil {
 			return err
 		}
-		var of []candidate
-		for _, s := range unusedSources {
-			score, err := f.similarity(s.entry, t.entry)
-			if err != nil {
-				return err
-			}
-			if score >= minSimilar {
-				of = append(of, candidate{s, t, score, path.Base(s.path) == path.Base(t.path)})
-			}
+		best, err := f.candidates(sources, t)
+		if err != nil {
+			return err
 		}
-		slices.SortStableFunc(of, better)
-		all = append(all, of[:min(len(of), 4)]...) // more would hardly ever be needed
+		all = append(all, best...)
 	}
-	slices.SortStableFunc(all, better)
+	slices.SortStableFunc(all, candidate.compare)
 	for _, c := range all {
 		if !c.s.used && !c.t.used {
 			f.pair(c.s, c.t)
@@ -235,50 +209,58 @@ func (f *finder) similar() error {
 	return nil
 }
 
-// spans is a file's content as a bag of spans: lines, cut at 64 bytes, each
-// with the bytes it stands for, in order of their hashes.
-type spans struct {
-	size int
-	list []span
+// candidate is a source that a target may have been.
+type candidate struct {
+	s     *source
+	t     *target
+	score float64
+	named bool // both have one base name
 }
 
-type span struct {
-	hash  uint64
-	bytes int
+// compare puts the better candidate first.
+func (a candidate) compare(b candidate) int {
+	if c := cmp.Compare(b.score, a.score); c != 0 || a.named == b.named {
+		return c
+	}
+	if a.named {
+		return -1
+	}
+	return 1
 }
 
-func (f *finder) spansOf(id object.ID) (*spans, error) {
-	if s := f.counts[id]; s != nil {
-		return s, nil
+// candidates gives the few best sources of a target: more would hardly ever be needed.
+func (f *finder) candidates(sources []*source, t *target) ([]candidate, error) {
+	const few = 4
+	var of []candidate
+	for _, s := range sources {
+		score, err := f.similarity(s.entry, t.entry)
+		if err != nil {
+			return nil, err
+		}
+		if score >= minSimilar {
+			of = append(of, candidate{s, t, score, path.Base(s.path) == path.Base(t.path)})
+		}
+	}
+	slices.SortStableFunc(of, candidate.compare)
+	return of[:min(len(of), few)], nil
+}
+
+// content is a file's content as a bag of its lines.
+func (f *finder) content(id object.ID) (*diff.Bag, error) {
+	if b := f.contents[id]; b != nil {
+		return b, nil
 	}
 	data, err := f.engine.Store.Blob(id)
 	if err != nil {
 		return nil, err
 	}
-	s := &spans{size: len(data)}
+	size := len(data)
 	if IsText(data) && bytes.Contains(data, []byte("\r\n")) {
 		data = bytes.ReplaceAll(data, []byte("\r\n"), []byte("\n"))
 	}
-	for len(data) > 0 {
-		n := bytes.IndexByte(data[:min(64, len(data))], '\n') + 1
-		if n == 0 {
-			n = min(64, len(data))
-		}
-		s.list = append(s.list, span{maphash.Bytes(f.seed, data[:n]), n})
-		data = data[n:]
-	}
-	slices.SortFunc(s.list, func(a, b span) int { return cmp.Compare(a.hash, b.hash) })
-	distinct := s.list[:0]
-	for _, sp := range s.list {
-		if n := len(distinct); n > 0 && distinct[n-1].hash == sp.hash {
-			distinct[n-1].bytes += sp.bytes
-		} else {
-			distinct = append(distinct, sp)
-		}
-	}
-	s.list = slices.Clip(distinct)
-	f.counts[id] = s
-	return s, nil
+	b := diff.NewBag(f.seed, data, size)
+	f.contents[id] = b
+	return b, nil
 }
 
 // similarity is the share of the larger of two files that both have, 0 to 1.
@@ -287,29 +269,13 @@ func (f *finder) similarity(a, b object.Entry) (float64, error) {
 	if !a.Mode.IsRegular() || !b.Mode.IsRegular() {
 		return 0, nil
 	}
-	x, err := f.spansOf(a.ID)
+	x, err := f.content(a.ID)
 	if err != nil {
 		return 0, err
 	}
-	y, err := f.spansOf(b.ID)
+	y, err := f.content(b.ID)
 	if err != nil {
 		return 0, err
 	}
-	small, large := min(x.size, y.size), max(x.size, y.size)
-	if large == 0 || float64(small) < minSimilar*float64(large) {
-		return 0, nil
-	}
-	common := 0
-	for a, b := x.list, y.list; len(a) > 0 && len(b) > 0; {
-		switch {
-		case a[0].hash < b[0].hash:
-			a = a[1:]
-		case a[0].hash > b[0].hash:
-			b = b[1:]
-		default:
-			common += min(a[0].bytes, b[0].bytes)
-			a, b = a[1:], b[1:]
-		}
-	}
-	return float64(common) / float64(large), nil
+	return x.Similarity(y, minSimilar), nil
 }

@@ -1,9 +1,10 @@
 package merge
 
 import (
-	"dorvik/internal/core/object"
 	"slices"
 	"strings"
+
+	"dorvik/internal/core/object"
 )
 
 // Joined is a path that needed no decision. A subtree that only one side
@@ -18,8 +19,8 @@ type Joined struct {
 
 // Result is two trees joined: what joined by itself, and the conflicts.
 type Result struct {
-	Given               [3]object.ID // base, yours and theirs as they were asked for
-	Base, Yours, Theirs object.ID    // with each side's renames made on the others, too
+	Given               Three[object.ID] // the trees, yours and theirs as they were asked for
+	Base, Yours, Theirs object.ID        // with each side's renames made on the others, too
 	Joined              []Joined
 	Conflicts           []Conflict
 	Remarks             []Remark

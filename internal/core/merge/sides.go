@@ -15,3 +15,20 @@ func (s Side) Other() Side {
 	}
 	return Yours
 }
+
+// ofBase is not a side: it names what both started from, among three.
+const ofBase Side = "base"
+
+// Three is one thing of the base and of each side.
+type Three[T any] struct{ Base, Yours, Theirs T }
+
+// Of gives what a side has, or for any other name the base.
+func (t *Three[T]) Of(s Side) *T {
+	switch s {
+	case Yours:
+		return &t.Yours
+	case Theirs:
+		return &t.Theirs
+	}
+	return &t.Base
+}

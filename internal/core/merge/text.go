@@ -1,9 +1,10 @@
 package merge
 
 import (
-	"dorvik/internal/core/diff"
 	"slices"
 	"strings"
+
+	"dorvik/internal/core/diff"
 )
 
 // Origin says where a region of a joined text, or a joined path, comes from.
@@ -33,7 +34,7 @@ type Hunk struct {
 // and without gaps.
 type Text struct {
 	Base, Yours, Theirs []string
-	Hunks             []Hunk
+	Hunks               []Hunk
 	NewEnds             Origin // who changed all line ends, if anybody did: all three texts are shown with the new ones
 }
 

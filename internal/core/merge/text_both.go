@@ -1,9 +1,10 @@
 package merge
 
 import (
-	"dorvik/internal/core/diff"
 	"slices"
 	"strings"
+
+	"dorvik/internal/core/diff"
 )
 
 // Union is the joined text with both sides' lines at contested places, yours

@@ -240,7 +240,7 @@ func TestRemarks(t *testing.T) {
 		require.NoError(t, err)
 		of[entry.ID] = n
 	}
-	e.Contains = func(path string, older, newer object.ID) bool {
+	e.Contains = func(_ context.Context, path string, older, newer object.ID) bool {
 		return older == newer || strings.Contains(after[of[older]], of[newer])
 	}
 	for _, c := range [][4]string{{"1", "2", "3", "3"}, {"1", "3", "2", "3"}, {"1", "3", "4", ""}, {"2", "3", "4", ""}, {"2", "1", "3", ""}} {

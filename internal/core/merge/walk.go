@@ -2,9 +2,10 @@ package merge
 
 import (
 	"context"
-	"dorvik/internal/core/object"
 	"slices"
 	"strings"
+
+	"dorvik/internal/core/object"
 )
 
 func tree(id object.ID) object.Entry { return object.Entry{Mode: object.ModeTree, ID: id} }
@@ -84,10 +85,10 @@ func (m *merger) name(path string, b, y, t object.Entry) error {
 	case y.IsTree() && t.IsTree():
 		return m.dir(path, b, y, t)
 	case b.IsTree() && y.IsTree():
-		m.out.emptied = append(m.out.emptied, emptied{path, inTheirs, b, y})
+		m.out.emptied = append(m.out.emptied, emptied{path, Theirs, b, y})
 		return m.treeAgainstFile(path, b, y, t)
 	case b.IsTree() && t.IsTree():
-		m.out.emptied = append(m.out.emptied, emptied{path, inYours, b, t})
+		m.out.emptied = append(m.out.emptied, emptied{path, Yours, b, t})
 		return m.treeAgainstFile(path, b, y, t)
 	case y.IsTree() || t.IsTree():
 		return m.treeAgainstFile(path, b, y, t)

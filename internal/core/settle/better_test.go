@@ -144,7 +144,7 @@ func TestMovedLines(t *testing.T) {
 	q := f.Conflicts[0]
 	theirs, _ := q.Option(Theirs)
 	assert.Equal(t, "the lines you moved are there twice", theirs.Reason)
-	book := &Book{}
+	book := &Decisions{}
 	book.Decide(Decision{Key: q.Key, Way: Written, Text: "by hand\n", Moved: true})
 	o, ok := f.Chosen(q, book)
 	require.True(t, ok)

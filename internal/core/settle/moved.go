@@ -14,9 +14,9 @@ import (
 // Relocation is the part of a way that reaches beyond the conflict's place: where
 // one side moved lines that the other edited, the region they went to holds Text.
 type Relocation struct {
-	Region int  // in File.Text.Regions; not contested
-	Side   Side // who moved the lines
-	Text   string
+	Hunk int  // in File.Text.Regions; not contested
+	Side Side // who moved the lines
+	Text string
 }
 
 // mover finds where lines went that one side moved. Asking it first takes time and

@@ -156,7 +156,7 @@ func TestBook(t *testing.T) {
 	o := object.NewOverlay(object.SHA1, nil)
 	f := conflictOf(t, "a.txt", "x\nm\ny\n", "1\nm\n3\n", "2\nm\n4\n")
 	a, b := f.Conflicts[0], f.Conflicts[1]
-	book := &Book{}
+	book := &Decisions{}
 	text := func() (string, bool) {
 		set, all := f.Decided(o, book)
 		data, err := o.Blob(set.Entries["a.txt"].ID)
@@ -215,16 +215,16 @@ func TestWholePaths(t *testing.T) {
 		q := files.Open(&r.Conflicts[0]).Conflicts[0]
 		assert.Equal(t, "yours theirs", names(q))
 		assert.Equal(t, c.suggested, q.Suggested)
-		_, all, err := files.Resolve(r, &Book{})
+		_, all, err := files.Resolve(r, &Decisions{})
 		require.NoError(t, err)
 		assert.False(t, all)
 		for way, want := range map[Way]object.Entry{Yours: c.yours, Theirs: c.theirs} {
-			d, all, err := files.Resolve(r, &Book{[]Decision{{Key: q.Key, Way: way}}})
+			d, all, err := files.Resolve(r, &Decisions{[]Decision{{Key: q.Key, Way: way}}})
 			require.NoError(t, err)
 			assert.True(t, all)
 			assert.True(t, d.Entries["a"].Same(want), "%s %s", c.kind, way)
 		}
-		_, _, ok := (&Book{[]Decision{{Key: q.Key, Way: Written, Text: "x"}}}).For(q)
+		_, _, ok := (&Decisions{[]Decision{{Key: q.Key, Way: Written, Text: "x"}}}).For(q)
 		assert.False(t, ok, "a whole path cannot be written")
 	}
 }
@@ -236,7 +236,7 @@ func TestModeBesideText(t *testing.T) {
 		Yours: object.Entry{Mode: object.ModeFile}, Theirs: object.Entry{Mode: object.ModeExec}}}
 	f := Open(c)
 	require.Len(t, f.Conflicts, 2)
-	book := &Book{}
+	book := &Decisions{}
 	book.Decide(Decision{Key: f.Conflicts[0].Key, Way: TheirsYours})
 	_, all := f.Decided(o, book)
 	assert.False(t, all, "the mode is open")

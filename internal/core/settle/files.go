@@ -1,0 +1,107 @@
+package settle
+
+import (
+	"maps"
+	"sync"
+
+	"dorvik/internal/core/merge"
+	"dorvik/internal/core/object"
+)
+
+// Chosen gives what the decisions choose for a conflict or, with settled false, what
+// stands in for it.
+func (f *File) Chosen(c *Conflict, b *Decisions) (o Option, settled bool) {
+	if _, o, ok := b.For(c); ok {
+		return o, true
+	}
+	return f.standIn(c), false
+}
+
+// Decided is what the path, and any other that its conflicts decide, holds under the
+// decisions, and whether all its conflicts are settled; those that are not have stand-ins.
+func (f *File) Decided(store *object.Overlay, b *Decisions) (d merge.Decided, all bool) {
+	all = true
+	effect := func(c *Conflict) merge.Decided {
+		if _, o, ok := b.For(c); ok {
+			return o.Effect
+		}
+		all = false
+		if o, ok := c.Option(c.Suggested); ok {
+			return o.Effect
+		}
+		return c.Ways[0].Effect // yours
+	}
+	if f.Text == nil {
+		return effect(f.Conflicts[0]), all
+	}
+	text := f.Join(func(c *Conflict) Option {
+		o, ok := f.Chosen(c, b)
+		all = all && ok
+		return o
+	})
+	e := object.Entry{Mode: f.source.Subject.(*merge.Lines).Mode, ID: store.Put(object.KindBlob, []byte(text))}
+	if last := f.Conflicts[len(f.Conflicts)-1]; last.Whole() {
+		e.Mode = effect(last).Entries[f.Path].Mode
+	}
+	return merge.Decided{Entries: map[string]object.Entry{f.Path: e}}, all
+}
+
+// Files opens contested paths and remembers them, so that joining again after a
+// decision does not work its ways out anew. It is safe for several goroutines.
+type Files struct {
+	store *object.Overlay
+	mu    sync.Mutex
+	open  map[fileKey]*File
+}
+
+type fileKey struct {
+	path, facts string
+	kind        merge.Kind
+}
+
+// NewFiles makes an empty set over a store.
+func NewFiles(store *object.Overlay) *Files { return &Files{store: store, open: map[fileKey]*File{}} }
+
+// Open is the remembered Open.
+func (fs *Files) Open(c *merge.Conflict) *File {
+	key := fileKey{c.Path, c.Subject.Facts(), c.Kind}
+	fs.mu.Lock()
+	defer fs.mu.Unlock()
+	f := fs.open[key]
+	if f == nil {
+		f = Open(c)
+		fs.measure(f)
+		fs.open[key] = f
+	}
+	return f
+}
+
+// measure finds the sizes of what the sides have. What cannot be read has none.
+func (fs *Files) measure(f *File) {
+	for _, c := range f.Conflicts {
+		if !c.Whole() || c.Kind == merge.ModeBits {
+			continue
+		}
+		base, yours, theirs := c.Subject.Sides()
+		for i, e := range []object.Entry{base, yours, theirs} {
+			if e.Mode.IsRegular() {
+				if data, err := fs.store.Blob(e.ID); err == nil {
+					c.Sizes[i] = len(data)
+				}
+			}
+		}
+	}
+}
+
+// Resolve settles what it can of a joined pair of trees under the decisions. It is
+// a replay.Resolver when b is bound.
+func (fs *Files) Resolve(r *merge.Result, b *Decisions) (d merge.Decided, all bool, err error) {
+	d, all = merge.Decided{Entries: map[string]object.Entry{}}, true
+	for i := range r.Conflicts {
+		one, ok := fs.Open(&r.Conflicts[i]).Decided(fs.store, b)
+		maps.Copy(d.Entries, one.Entries)
+		d.Moves = append(d.Moves, one.Moves...)
+		all = all && ok
+	}
+	return d, all, nil
+}

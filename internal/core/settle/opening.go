@@ -1,0 +1,130 @@
+package settle
+
+import (
+	"strings"
+	"sync"
+
+	"dorvik/internal/core/merge"
+	"dorvik/internal/core/object"
+)
+
+// Open makes the questions of one contested path.
+func Open(c *merge.Conflict) *File {
+	f := &File{Path: c.Path, From: c.From(), Also: c.Also(), source: c}
+	f.readable = sync.OnceValue(f.findReadable)
+	switch s := c.Subject.(type) {
+	case *merge.Lines:
+		f.Text = s.Text
+		f.openText(s)
+		if s.Modes {
+			f.Conflicts = append(f.Conflicts, versions(c.Path, merge.ModeBits, &merge.Versions{Base: s.Base, Yours: s.Yours, Theirs: s.Theirs}))
+		}
+	case *merge.Versions:
+		f.Conflicts = []*Conflict{versions(c.Path, c.Kind, s)}
+	case *merge.Clash:
+		f.Conflicts = []*Conflict{clash(c, s)}
+	case *merge.Naming:
+		f.Conflicts = []*Conflict{naming(c, s)}
+	}
+	seen := map[Key]int{}
+	for _, q := range f.Conflicts {
+		q.Key = keyOf(q, seen)
+		q.Sizes = [3]int{-1, -1, -1}
+	}
+	return f
+}
+
+// versions offers the version of either side and, where there are two things that can
+// stand side by side, both.
+func versions(path string, kind merge.Kind, v *merge.Versions) *Conflict {
+	q := &Conflict{Path: path, Kind: kind, Subject: v}
+	take := func(w Way, entries map[string]object.Entry) {
+		q.Ways = append(q.Ways, Option{Way: w, Effect: merge.Decided{Entries: entries}})
+	}
+	take(Yours, map[string]object.Entry{path: v.Yours})
+	take(Theirs, map[string]object.Entry{path: v.Theirs})
+	if v.Beside != "" {
+		take(Both, map[string]object.Entry{path: v.Theirs, v.Beside: v.Yours})
+	}
+	if kind == merge.ModifyDelete || kind == merge.RenameDelete {
+		q.Suggested = Yours // a file that is kept can still be deleted later
+		if v.Yours.Absent() {
+			q.Suggested = Theirs
+		}
+	}
+	return q
+}
+
+// clash offers the file, the directory, and the directory with the file beside it.
+func clash(c *merge.Conflict, s *merge.Clash) *Conflict {
+	q := &Conflict{Path: c.Path, Kind: c.Kind, Subject: s}
+	both := Option{Way: Both}
+	for _, side := range []Way{Yours, Theirs} {
+		is := s.Yours
+		if side == Theirs {
+			is = s.Theirs
+		}
+		o := Option{Way: side, Effect: merge.Decided{Entries: map[string]object.Entry{c.Path: is}}}
+		if is.IsTree() {
+			o.Effect.Moves = s.Within
+		}
+		q.Ways = append(q.Ways, o)
+	}
+	file, directory := s.Yours, s.Theirs
+	if s.File() == merge.Theirs {
+		file, directory = directory, file
+	}
+	if s.Beside != "" {
+		both.Effect = merge.Decided{Entries: map[string]object.Entry{c.Path: directory, s.Beside: file}, Moves: s.Within}
+		q.Ways = append(q.Ways, both)
+	}
+	return q
+}
+
+// naming offers the places that either side wants for a file.
+func naming(c *merge.Conflict, n *merge.Naming) *Conflict {
+	q := &Conflict{Path: c.Path, Kind: c.Kind, Subject: n, Ways: []Option{
+		{Way: Yours, Effect: merge.Decided{Moves: n.Yours.Moves}}, {Way: Theirs, Effect: merge.Decided{Moves: n.Theirs.Moves}}}}
+	if c.Kind != merge.DirectoryRename {
+		return q
+	}
+	stay, follow := Way(n.Placer), Way(n.Placer.Other())
+	if n.Also != "" {
+		q.Suggested = follow
+	} else {
+		q.Suggested = stay
+	}
+	return q
+}
+
+func (f *File) openText(s *merge.Lines) {
+	at := place{path: f.Path, sources: &[3]*source{}}
+	for i, lines := range [][]string{f.Text.Base, f.Text.Yours, f.Text.Theirs} {
+		at.sources[i] = &source{lines: lines, all: at.sources}
+	}
+	f.Text = wholeEntries(f.Text, at)
+	t, moves := f.Text, newMover(f)
+	shared := func(i int) bool {
+		return i >= 0 && i < len(t.Hunks) && t.Hunks[i].Origin == merge.FromBoth && t.Hunks[i].Base.Empty()
+	}
+	for i, r := range t.Hunks {
+		if r.Origin != merge.Contested {
+			continue
+		}
+		at.cut = shared(i-1) || shared(i+1)
+		q := &Conflict{Path: f.Path, Kind: f.source.Kind, Subject: s, Place: r,
+			Base:   strings.Join(t.Base[r.Base.Lo:r.Base.Hi], ""),
+			Yours:  strings.Join(t.Yours[r.Yours.Lo:r.Yours.Hi], ""),
+			Theirs: strings.Join(t.Theirs[r.Theirs.Lo:r.Theirs.Hi], "")}
+		at.before, at.after = "", ""
+		if r.Yours.Lo > 0 {
+			at.before = t.Yours[r.Yours.Lo-1]
+		}
+		if r.Yours.Hi < len(t.Yours) {
+			at.after = t.Yours[r.Yours.Hi]
+		}
+		q.offer(at, moves)
+		f.Conflicts = append(f.Conflicts, q)
+	}
+	f.veto()
+}

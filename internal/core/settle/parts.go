@@ -1,0 +1,50 @@
+package settle
+
+import (
+	"strings"
+
+	"dorvik/internal/core/diff"
+	"dorvik/internal/core/merge"
+)
+
+// Part is a region of the joined text, with its lines there.
+type Part struct {
+	merge.Hunk
+	Lines []string
+	Of    *Conflict // by whose way it holds them; nil where nothing was asked
+}
+
+// Parts gives the joined text region by region, with the way that choose gives for
+// each conflict.
+func (f *File) Parts(choose func(c *Conflict) Option) []Part {
+	parts := make([]Part, len(f.Text.Hunks))
+	n := 0
+	for i, r := range f.Text.Hunks {
+		parts[i].Hunk = r
+		if r.Origin != merge.Contested {
+			if parts[i].Of == nil {
+				parts[i].Lines = f.Text.Lines(r)
+			}
+			continue
+		}
+		c := f.Conflicts[n]
+		n++
+		o := choose(c)
+		parts[i].Lines, parts[i].Of = diff.Lines(o.Text), c
+		if m := o.Moved; m != nil {
+			parts[m.Hunk].Lines, parts[m.Hunk].Of = diff.Lines(m.Text), c
+		}
+	}
+	return parts
+}
+
+// Join gives the file's text with the way that choose gives for each conflict.
+func (f *File) Join(choose func(c *Conflict) Option) string {
+	var b strings.Builder
+	for _, p := range f.Parts(choose) {
+		for _, l := range p.Lines {
+			b.WriteString(l)
+		}
+	}
+	return b.String()
+}
