@@ -16,6 +16,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"go.etcd.io/bbolt"
 )
 
 // team is a remote, your clone and a teammate's, which pushed first.
@@ -615,4 +616,50 @@ func TestCommitsAreSigned(t *testing.T) {
 		assert.Contains(t, tm.mine.Git("cat-file", "commit", c), "gpgsig -----BEGIN PGP SIGNATURE-----")
 	}
 	assert.NotContains(t, tm.mine.Git("cat-file", "commit", "HEAD~2"), "gpgsig")
+}
+
+// TestWhatVersion1KeptIsKept, and what a later version keeps is not touched.
+func TestWhatVersion1KeptIsKept(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "dorvik"), 0o755))
+	db, err := openDB(statePath(dir), false)
+	require.NoError(t, err)
+	require.NoError(t, db.Update(func(tx *bbolt.Tx) error {
+		b, err := tx.CreateBucket(bucketOld)
+		if err != nil {
+			return err
+		}
+		return b.Put(keyOld, []byte(`{"branch":"main","route":"rebase","stage":2,"book":{"Decisions":[{"key":"a","way":"weave"},{"key":"b","way":"yours"}]},"agreed":["make test"],"mends":[{"Path":"f","Before":"1","After":"2"}]}`))
+	}))
+	require.NoError(t, db.Close())
+	want := State{Branch: "main", Route: Rebase, Stage: Settle, Agreed: []string{"make test"}, Mends: []Mend{{"f", "1", "2"}},
+		Decisions: settle.Decisions{List: []settle.Decision{{Key: "a", Way: settle.Weave}, {Key: "b", Way: settle.Yours}}}}
+	reopen := func(change func(st *State)) {
+		t.Helper()
+		s, notice, err := openStore(dir)
+		require.NoError(t, err)
+		defer s.close()
+		assert.Empty(t, notice)
+		st, err := s.load()
+		require.NoError(t, err)
+		assert.Equal(t, want, st)
+		change(&want)
+		require.NoError(t, s.save(&want))
+	}
+	reopen(func(st *State) {
+		st.Decisions.Decide(settle.Decision{Key: "c", Way: settle.Theirs})
+		st.Accepted = &Waypoint{Name: "1"}
+	})
+	reopen(func(st *State) { st.Decisions.Undo(); st.Decisions.Undo(); st.Accepted.GoneBack = true; st.Mends = nil })
+	reopen(func(st *State) { st.Accepted = nil; st.Agreed = append(st.Agreed, "true") })
+	reopen(func(*State) {})
+
+	db, err = openDB(statePath(dir), false)
+	require.NoError(t, err)
+	require.NoError(t, db.Update(func(tx *bbolt.Tx) error { return tx.Bucket(bucketMeta).Put(keySchema, []byte("3")) }))
+	require.NoError(t, db.Close())
+	_, _, err = openStore(dir)
+	var newer *NewerError
+	require.ErrorAs(t, err, &newer)
+	assert.ErrorContains(t, err, "written by a later version")
 }
