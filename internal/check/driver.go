@@ -21,7 +21,8 @@ const DriverLimit = 30 * time.Second
 // tells: %O, %A and %B are files with base, yours and theirs, %L is the size of
 // conflict markers, %P the path. What it leaves in %A is the result; ok is false
 // where it says that a conflict is left. One that takes longer than limit is ended.
-func Drive(ctx context.Context, limit time.Duration, dir, command, path string, markerSize int, base, yours, theirs []byte) (result []byte, ok bool, err error) {
+func Drive(ctx context.Context, limit time.Duration, dir, command, path string, markerSize int, base, yours,
+	theirs []byte) (result []byte, ok bool, err error) {
 	tmp, err := os.MkdirTemp("", "dorvik-driver-")
 	if err != nil {
 		return nil, false, fmt.Errorf("running a merge driver: %w", err)
@@ -48,13 +49,15 @@ func Drive(ctx context.Context, limit time.Duration, dir, command, path string, 
 	var failed *exec.ExitError
 	switch {
 	case errors.Is(ctx.Err(), context.DeadlineExceeded):
-		return nil, false, fmt.Errorf("the merge driver “%s” took longer than %v and was ended; look into it, or take “merge” off %s in .gitattributes", command, limit, path)
+		return nil, false, fmt.Errorf("the merge driver “%s” took longer than %v and was ended; look into it, or take "+
+			"“merge” off %s in .gitattributes", command, limit, path)
 	case ctx.Err() != nil:
 		return nil, false, ctx.Err()
 	case errors.As(err, &failed) && failed.ExitCode() > 0 && failed.ExitCode() < 128:
 		return nil, false, nil
 	case err != nil:
-		return nil, false, fmt.Errorf("the merge driver “%s” failed: %w\n%s", command, err, bytes.TrimSpace(out.Bytes()))
+		return nil, false, fmt.Errorf("the merge driver “%s” failed: %w\n%s", command, err,
+			bytes.TrimSpace(out.Bytes()))
 	}
 	result, err = os.ReadFile(filepath.Join(tmp, "A"))
 	return result, err == nil, err

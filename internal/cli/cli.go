@@ -141,7 +141,8 @@ that can be undone.`,
 		},
 	}
 	root.PersistentFlags().StringVarP(&e.dir, "directory", "C", "", "work in `DIR` instead of here")
-	root.PersistentFlags().StringVar(&theme, "theme", "dark", "colours of the full screen: dark or light; NO_COLOR=1 turns them off")
+	root.PersistentFlags().StringVar(&theme, "theme", "dark",
+		"colours of the full screen: dark or light; NO_COLOR=1 turns them off")
 	root.PersistentFlags().BoolVar(&e.unrelated, "unrelated", false, "join two lines that have no common ancestor, too")
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.SetHelpCommand(&cobra.Command{Hidden: true})

@@ -36,7 +36,7 @@ type lookJSON struct {
 	Uncommitted   []string     `json:"uncommitted"`
 	Recovery      *openJSON    `json:"recovery"`
 	TakenOut      []commitJSON `json:"taken_out,omitempty"` // once in theirs, which was rewritten
-	Known         string       `json:"known"`               // when the remote was last fetched; empty where nobody knows
+	Known         string       `json:"known"`               // when the remote was last fetched; or empty
 	InTheWay      []string     `json:"in_the_way"`          // uncommitted work that the join would have to change
 	HalfDone      string       `json:"half_done"`           // empty here; see halfDone
 }
@@ -147,7 +147,8 @@ func (e *env) sayLook(v *recovery.Glance) {
 func (e *env) halfDone(tr *recovery.Transition) error {
 	e.say("%s", tr.Sentence())
 	if e.json {
-		return e.print(map[string]any{"version": 1, "branch": tr.Branch, "half_done": tr.Kind, "from": tr.From, "to": tr.To, "text": tr.Sentence()})
+		return e.print(map[string]any{"version": 1, "branch": tr.Branch, "half_done": tr.Kind, "from": tr.From,
+			"to": tr.To, "text": tr.Sentence()})
 	}
 	return nil
 }
@@ -157,7 +158,8 @@ func known(p *recovery.Position) string {
 	if p.Known.IsZero() {
 		return "The remote was not asked, and it is not known when it last was: this may be old."
 	}
-	return "The remote was not asked: this is what was fetched on " + p.Known.Format("2 Jan 2006 at 15:04") + ", and may be old."
+	return "The remote was not asked: this is what was fetched on " + p.Known.Format("2 Jan 2006 at 15:04") +
+		", and may be old."
 }
 
 func lookOf(v *recovery.Glance) lookJSON {
@@ -166,7 +168,8 @@ func lookOf(v *recovery.Glance) lookJSON {
 		Version: 1, Branch: p.Branch.Name, Upstream: p.Branch.Upstream, Fetched: !p.Asked.IsZero(),
 		Yours: sideJSON{p.Yours, len(p.Divergence.Yours)}, Theirs: sideJSON{p.Theirs, len(p.Divergence.Theirs)},
 		YoursCommits: commits(p.Divergence.Yours), TheirsCommits: commits(p.Divergence.Theirs),
-		TakenOut: commits(p.TakenOut), Bases: p.Divergence.Bases, Overlap: []groundJSON{}, Uncommitted: []string{}, InTheWay: []string{},
+		TakenOut: commits(p.TakenOut), Bases: p.Divergence.Bases, Overlap: []groundJSON{}, Uncommitted: []string{},
+		InTheWay: []string{},
 	}
 	for _, g := range v.Overlap {
 		out.Overlap = append(out.Overlap, groundJSON{g.Path, string(g.Kind), g.Yours, g.Theirs, g.Decide})

@@ -11,12 +11,15 @@ import (
 
 // add defines the flags of a job done without a screen.
 func (f *recoverFlags) add(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&f.prefer, "prefer", "", "`WAYS` to settle conflicts by, in order: weave, yours, theirs, yours-theirs, theirs-yours, base, both, sorted, as-before, suggested")
+	cmd.Flags().StringVar(&f.prefer, "prefer", "",
+		"`WAYS` to settle conflicts by, in order: weave, yours, theirs, yours-theirs, "+
+			"theirs-yours, base, both, sorted, as-before, suggested")
 	cmd.Flags().StringVar(&f.check, "check", "", "check with `CMD`")
 	cmd.Flags().BoolVar(&f.noCheck, "no-check", false, "go on without a check")
 	cmd.Flags().BoolVar(&f.push, "push", false, "push the result")
 	cmd.Flags().BoolVar(&f.pushMarks, "push-marks", false, "push though conflict marks stand in a file")
-	cmd.Flags().BoolVar(&f.moveAside, "move-aside", false, "move what git does not know and is in the way aside; undo brings it back")
+	cmd.Flags().BoolVar(&f.moveAside, "move-aside", false, "move what git does not know and is in the way aside; undo "+
+		"brings it back")
 }
 
 // ways reads the preference and finds what cannot be meant.
@@ -24,7 +27,8 @@ func (f *recoverFlags) ways() (prefer []settle.Way, err error) {
 	if f.prefer != "" {
 		var ok bool
 		if prefer, ok = settle.ParsePreference(f.prefer); !ok {
-			return nil, usage{fmt.Errorf("--prefer has a way that is not known: %q; see dorvik recover --help", f.prefer)}
+			return nil, usage{fmt.Errorf("--prefer has a way that is not known: %q; see dorvik recover --help",
+				f.prefer)}
 		}
 	}
 	if f.check != "" && f.noCheck {
@@ -56,7 +60,8 @@ the pick saved, and dorvik goes on with it.`,
 		},
 	}
 	f.add(cmd)
-	cmd.Flags().IntVar(&parent, "parent", 0, "of a commit that joins lines, bring over what it changed against its `N`th parent, from 1")
+	cmd.Flags().IntVar(&parent, "parent", 0,
+		"of a commit that joins lines, bring over what it changed against its `N`th parent, from 1")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		prefer, err := f.ways()
 		if err != nil {

@@ -81,7 +81,8 @@ func (f *planned) check(routeGiven bool) error {
 }
 
 // work works the routes out that were asked for.
-func (f *planned) work(ctx context.Context, w *recovery.Workspace) (*recovery.Position, []*recovery.Join, recovery.Route, error) {
+func (f *planned) work(ctx context.Context, w *recovery.Workspace) (*recovery.Position, []*recovery.Join,
+	recovery.Route, error) {
 	if f.pick != "" {
 		p, j, err := w.PlanPick(ctx, f.yours, strings.Split(f.pick, ","), f.parent)
 		return p, []*recovery.Join{j}, recovery.Pick, err
@@ -176,13 +177,15 @@ func routeJSON(p *recovery.Position, j *recovery.Join) any {
 		refused = j.Refused.Error()
 	}
 	if j.Route == recovery.Merge {
-		m := mergeJSON{Route: "merge", Clean: j.Clean(), Trivial: string(p.Trivial()), Tree: tree, Conflicts: []conflictJSON{}, Refused: refused, Remarks: remarksJSON(j)}
+		m := mergeJSON{Route: "merge", Clean: j.Clean(), Trivial: string(p.Trivial()), Tree: tree,
+			Conflicts: []conflictJSON{}, Refused: refused, Remarks: remarksJSON(j)}
 		for _, s := range j.Stops {
 			m.Conflicts = conflictsJSON(s)
 		}
 		return m
 	}
-	r := rebaseJSON{Route: string(j.Route), Clean: j.Clean(), Trivial: string(p.Trivial()), Tree: tree, Steps: []stepJSON{}, Refused: refused, Remarks: remarksJSON(j)}
+	r := rebaseJSON{Route: string(j.Route), Clean: j.Clean(), Trivial: string(p.Trivial()), Tree: tree,
+		Steps: []stepJSON{}, Refused: refused, Remarks: remarksJSON(j)}
 	stop := 0
 	for i := range j.Steps {
 		s := stepJSON{Commit: j.Steps[i].Commit.ID, Outcome: string(j.Steps[i].Outcome), Conflicts: []conflictJSON{}}
@@ -233,7 +236,8 @@ func describe(p *recovery.Position, j *recovery.Join) string {
 	}
 	for _, st := range j.Steps {
 		if st.Outcome == replay.AlreadyThere {
-			s += fmt.Sprintf("\n          %s “%s” is already there: %s made the same change", st.Commit.ID, st.Commit.Subject(), st.Same.Author().Name)
+			s += fmt.Sprintf("\n          %s “%s” is already there: %s made the same change", st.Commit.ID,
+				st.Commit.Subject(), st.Same.Author().Name)
 		}
 	}
 	return s + remarks(j)

@@ -31,7 +31,7 @@ type recoverJSON struct {
 	Check        *checkJSON            `json:"check"`
 	Waypoint     string                `json:"waypoint"`
 	Refusal      *refusalJSON          `json:"refusal,omitempty"`
-	Published    []object.ID           `json:"published,omitempty"` // that a rebase would rewrite, unless --rewrite-published is said
+	Published    []object.ID           `json:"published,omitempty"` // commits that a rebase would rewrite
 	Marks        []recovery.MarkerFile `json:"marks,omitempty"`     // conflict marks in what would be pushed
 	Notice       string                `json:"notice,omitempty"`
 	Error        string                `json:"error,omitempty"`
@@ -106,9 +106,11 @@ git config dorvik.check.`,
 }
 
 // job does it all without a screen, for the position that stand gives.
-func (e *env) job(ctx context.Context, s *recovery.Session, f recoverFlags, prefer []settle.Way, stand func(ctx context.Context, fetch bool) (*recovery.Position, error)) error {
+func (e *env) job(ctx context.Context, s *recovery.Session, f recoverFlags, prefer []settle.Way,
+	stand func(ctx context.Context, fetch bool) (*recovery.Position, error)) error {
 	r := &recoverer{env: e, s: s, flags: f, prefer: prefer, out: recoverJSON{Version: 1, Result: "failed",
-		Settled: []settledJSON{}, Open: []openConflict{}, AlreadyThere: []object.ID{}, Emptied: []object.ID{}, LeftOut: []recovery.LeftOut{}}}
+		Settled: []settledJSON{}, Open: []openConflict{}, AlreadyThere: []object.ID{}, Emptied: []object.ID{},
+		LeftOut: []recovery.LeftOut{}}}
 	p, err := stand(ctx, true)
 	if err == nil {
 		err = r.run(ctx, p)
@@ -261,7 +263,8 @@ func (r *recoverer) accept(ctx context.Context, p *recovery.Position, j *recover
 		r.say("%s was moved aside; undo brings it back.", path)
 	}
 	r.out.Result, r.out.Tip, r.out.Waypoint = "joined", wp.After, wp.Name
-	r.say("%s: %s is now at %s. “dorvik undo” takes it back.", words.If(p.Picking, "Picked", "Joined"), p.Branch.Name, wp.After)
+	r.say("%s: %s is now at %s. “dorvik undo” takes it back.", words.If(p.Picking, "Picked", "Joined"),
+		p.Branch.Name, wp.After)
 	return nil
 }
 
@@ -324,7 +327,8 @@ func (r *recoverer) report(p *recovery.Position, j *recovery.Join) error {
 		switch st := &j.Steps[i]; st.Outcome {
 		case replay.AlreadyThere:
 			r.out.AlreadyThere = append(r.out.AlreadyThere, st.Commit.ID)
-			r.say("%s “%s” is left out: %s made the same change.", st.Commit.ID, st.Commit.Subject(), st.Same.Author().Name)
+			r.say("%s “%s” is left out: %s made the same change.", st.Commit.ID, st.Commit.Subject(),
+				st.Same.Author().Name)
 		case replay.Emptied:
 			r.out.Emptied = append(r.out.Emptied, st.Commit.ID)
 			r.say("%s “%s” is left out: nothing of it is left.", st.Commit.ID, st.Commit.Subject())
@@ -380,7 +384,8 @@ func (r *recoverer) push(ctx context.Context, p *recovery.Position) error {
 			r.say("  %s", w)
 		}
 		if done.Unsure {
-			r.say("The remote does not answer, so it is not known whether the push arrived all the same: look again when it does.")
+			r.say("The remote does not answer, so it is not known whether the push arrived all the same: look again " +
+				"when it does.")
 		}
 		if ref.Kind == git.Behind && done.WentBack {
 			r.out.Tip = p.Yours

@@ -72,7 +72,8 @@ the way leaves out (words a side wrote) or keeps (words a side removed).`,
 				return err
 			}
 			if !merge.IsText(data) {
-				return fmt.Errorf("%s is not a text (or larger than %d MB), so it cannot be joined line by line", file, merge.MaxText>>20)
+				return fmt.Errorf("%s is not a text (or larger than %d MB), so it cannot be joined line by line",
+					file, merge.MaxText>>20)
 			}
 			ids[i] = store.Put(object.KindBlob, data)
 		}
@@ -84,15 +85,18 @@ the way leaves out (words a side wrote) or keeps (words a side removed).`,
 		if e.json {
 			return e.print(out)
 		}
-		e.say("%s joined by themselves, %s.", words.Count(out.JoinedByItself, "region", "regions"), words.Count(len(out.Conflicts), "conflict", "conflicts"))
+		e.say("%s joined by themselves, %s.", words.Count(out.JoinedByItself, "region", "regions"),
+			words.Count(len(out.Conflicts), "conflict", "conflicts"))
 		for _, c := range out.Conflicts {
-			e.say("lines %d–%d of yours, %d–%d of theirs", c.YoursLines[0], c.YoursLines[1], c.TheirsLines[0], c.TheirsLines[1])
+			e.say("lines %d–%d of yours, %d–%d of theirs", c.YoursLines[0], c.YoursLines[1], c.TheirsLines[0],
+				c.TheirsLines[1])
 			for _, w := range c.Ways {
 				mark := " "
 				if w.Way == c.Suggested {
 					mark = "▶"
 				}
-				e.say("  %s %-14s leaves out %d, keeps %d  %s%s", mark, w.Way, len(w.LeavesOut), len(w.Keeps), w.Problem, w.Reason)
+				e.say("  %s %-14s leaves out %d, keeps %d  %s%s", mark, w.Way, len(w.LeavesOut), len(w.Keeps),
+					w.Problem, w.Reason)
 			}
 		}
 		return nil
@@ -117,7 +121,8 @@ func waysOf(name string, text *merge.Text) waysJSON {
 		}
 	}
 	for _, c := range questions {
-		cj := questionJSON{lineRange(c.Place.Base), lineRange(c.Place.Yours), lineRange(c.Place.Theirs), string(c.Kind), string(c.Suggested), nil}
+		cj := questionJSON{lineRange(c.Place.Base), lineRange(c.Place.Yours), lineRange(c.Place.Theirs),
+			string(c.Kind), string(c.Suggested), nil}
 		for _, o := range c.Ways {
 			v := f.JudgeSuggested(c, o)
 			w := wayJSON{string(o.Way), o.Text, o.Reason, v.Parses, v.Problem, some(v.LeavesOut), some(v.Keeps), nil}

@@ -36,8 +36,12 @@ type step struct {
 
 // pier is a picture of one dot, and of another colour after Mato's change.
 const (
-	pier    = "\x89PNG\r\n\x1a\n\x00\x00\x00\rIHDR\x00\x00\x00\x01\x00\x00\x00\x01\x08\x02\x00\x00\x00\x90wS\xde\x00\x00\x00\x0cIDATx\x9cc\xf8\xcf\xc0\x00\x00\x03\x01\x01\x00\xc9\xfe\x92\xef\x00\x00\x00\x00IEND\xaeB`\x82"
-	newPier = "\x89PNG\r\n\x1a\n\x00\x00\x00\rIHDR\x00\x00\x00\x01\x00\x00\x00\x01\x08\x02\x00\x00\x00\x90wS\xde\x00\x00\x00\x0cIDATx\x9cc`\xf8\xff\x1f\x00\x03\x03\x01\xff\xe7y\xd8\xb8\x00\x00\x00\x00IEND\xaeB`\x82"
+	pier = "\x89PNG\r\n\x1a\n" +
+		"\x00\x00\x00\rIHDR\x00\x00\x00\x01\x00\x00\x00\x01\x08\x02\x00\x00\x00\x90wS\xde\x00\x00\x00\x0cI" +
+		"DATx\x9cc\xf8\xcf\xc0\x00\x00\x03\x01\x01\x00\xc9\xfe\x92\xef\x00\x00\x00\x00IEND\xaeB`\x82"
+	newPier = "\x89PNG\r\n\x1a\n" +
+		"\x00\x00\x00\rIHDR\x00\x00\x00\x01\x00\x00\x00\x01\x08\x02\x00\x00\x00\x90wS\xde\x00\x00\x00\x0cI" +
+		"DATx\x9cc`\xf8\xff\x1f\x00\x03\x03\x01\xff\xe7y\xd8\xb8\x00\x00\x00\x00IEND\xaeB`\x82"
 )
 
 var shared = []step{
@@ -53,18 +57,23 @@ var yours = []step{
 		{"notices/pier.txt", "yelow", "yellow"},
 	}},
 	{Runa, 60*48 + 65, "Charge vehicles by the half metre\n\nA van of 4.20 m should not pay for five metres.", []change{
-		{"fares/fares.go", "\tName     string\n\tPerMetre Cents\n\tFoot     Cents", "\tName         string\n\tPerHalfMetre Cents\n\tFoot         Cents"},
+		{"fares/fares.go", "\tName     string\n\tPerMetre Cents\n\tFoot     Cents",
+			"\tName         string\n\tPerHalfMetre Cents\n\tFoot         Cents"},
 		{"fares/fares.go", `"near", PerMetre: 120`, `"near", PerHalfMetre: 60`},
 		{"fares/fares.go", `"middle", PerMetre: 180`, `"middle", PerHalfMetre: 90`},
 		{"fares/fares.go", `"far", PerMetre: 260`, `"far", PerHalfMetre: 130`},
-		{"fares/fares.go", "// Metres is the length in metres, rounded up.\nfunc (v Vehicle) Metres() Cents {\n\treturn Cents((v.Centimetres + 99) / 100)",
-			"// HalfMetres is the length in half metres, rounded up.\nfunc (v Vehicle) HalfMetres() Cents {\n\treturn Cents((v.Centimetres + 49) / 50)"},
+		{"fares/fares.go", "// Metres is the length in metres, rounded up.\nfunc (v Vehicle) Metres() Cents {\n" +
+			"\treturn Cents((v.Centimetres + 99) / 100)",
+			"// HalfMetres is the length in half metres, rounded up.\nfunc (v Vehicle) HalfMetres() Cents {\n" +
+				"\treturn Cents((v.Centimetres + 49) / 50)"},
 		{"fares/fares.go", "rate := band.PerMetre\n", "rate := band.PerHalfMetre\n"},
 		{"fares/fares.go", "rate * v.Metres()", "rate * v.HalfMetres()"},
 	}},
 	{Runa, 60*48 + 135, "Add Ness to the harbour list", []change{
-		{"docs/harbours.md", "- Lunna, pier and slip, all vehicles\n", "- Lunna, pier and slip, all vehicles\n- Ness, slip only, foot passengers and bicycles\n"},
-		{"routes.json", "\"minutes\": 55}\n", "\"minutes\": 55},\n    {\"from\": \"Lunna\", \"to\": \"Ness\", \"minutes\": 35}\n"},
+		{"docs/harbours.md", "- Lunna, pier and slip, all vehicles\n",
+			"- Lunna, pier and slip, all vehicles\n- Ness, slip only, foot passengers and bicycles\n"},
+		{"routes.json", "\"minutes\": 55}\n",
+			"\"minutes\": 55},\n    {\"from\": \"Lunna\", \"to\": \"Ness\", \"minutes\": 35}\n"},
 	}},
 	{Runa, 60*48 + 180, "Print the berth on the ticket", []change{
 		{"timetable/sailing.go", "", `
@@ -102,9 +111,11 @@ var theirs = []step{
 		{"notices/pier.txt", "yelow", "yellow"},
 	}},
 	{Mato, 60*48 + 70, "Add Holm to the harbour list", []change{
-		{"docs/harbours.md", "- Lunna, pier and slip, all vehicles\n", "- Lunna, pier and slip, all vehicles\n- Holm, pier, all vehicles, April to September\n"},
+		{"docs/harbours.md", "- Lunna, pier and slip, all vehicles\n",
+			"- Lunna, pier and slip, all vehicles\n- Holm, pier, all vehicles, April to September\n"},
 		{"assets/pier.png", pier, newPier},
-		{"routes.json", "\"name\": \"Eider\", \"cars\": 32}\n", "\"name\": \"Eider\", \"cars\": 32},\n    {\"name\": \"Skua\", \"cars\": 24}\n"},
+		{"routes.json", "\"name\": \"Eider\", \"cars\": 32}\n",
+			"\"name\": \"Eider\", \"cars\": 32},\n    {\"name\": \"Skua\", \"cars\": 24}\n"},
 	}},
 	{Ilka, 60*48 + 130, "Rename DepthAt to DepthAtPier", []change{
 		{"timetable/tide.go", "// DepthAt is", "// DepthAtPier is"},
@@ -187,4 +198,6 @@ func line(o *object.Overlay, parent object.ID, steps []step) ([]object.ID, error
 }
 
 // uncommitted is what you were working on when the push was refused.
-var uncommitted = change{"cmd/skerry/main.go", "\t\tfmt.Println(s)\n", "\t\t// The office wants the berth too.\n\t\t// Ask Ilka whether it fits on the\n\t\t// board at Eid.\n\t\tfmt.Println(s)\n"}
+var uncommitted = change{"cmd/skerry/main.go", "\t\tfmt.Println(s)\n",
+	"\t\t// The office wants the berth too.\n\t\t// Ask Ilka whether it fits on the\n\t\t// board at Eid.\n" +
+		"\t\tfmt.Println(s)\n"}

@@ -41,7 +41,8 @@ func (r *Repo) holdsCheckout(ctx context.Context, dir string) bool {
 	if _, err := os.Stat(filepath.Join(dir, ".git")); err != nil {
 		return false // git would find the repository around it
 	}
-	out, err := runOut(ctx, dir, "looking for the checkout", "rev-parse", "--path-format=absolute", "--is-inside-work-tree", "--git-common-dir", "--git-dir")
+	out, err := runOut(ctx, dir, "looking for the checkout", "rev-parse", "--path-format=absolute",
+		"--is-inside-work-tree", "--git-common-dir", "--git-dir")
 	f := strings.Split(out, "\n")
 	if err != nil || len(f) < 3 || f[0] != "true" {
 		return false

@@ -12,6 +12,7 @@ import (
 // RefusalKind is why a push was not accepted, or a remote not reached.
 type RefusalKind string
 
+// The reasons.
 const (
 	Behind      RefusalKind = "behind"      // the remote has commits that yours do not build on
 	ServerRule  RefusalKind = "server-rule" // a hook or a rule on the server said no
@@ -63,7 +64,8 @@ func ParsePush(stdout, stderr string, exit int) *Refusal {
 				return &Refusal{NoAccess, reason, words}
 			}
 			// Two pushes met on the server: the other one was first.
-			if strings.Contains(reason, "cannot lock ref") || strings.Contains(reason, "failed to update ref") || strings.Contains(reason, "incorrect old value") {
+			if strings.Contains(reason, "cannot lock ref") || strings.Contains(reason, "failed to update ref") ||
+				strings.Contains(reason, "incorrect old value") {
 				return &Refusal{Behind, reason, words}
 			}
 			return &Refusal{ServerRule, reason, words}
@@ -99,7 +101,8 @@ func wireRefusal(stderr string, push bool) *Refusal {
 		"access denied", "returned error: 401", "returned error: 403", "host key verification failed",
 		"terminal prompts disabled", "service not enabled"):
 		r.Kind = NoAccess
-	case has("could not resolve", "connection refused", "connection timed out", "network is unreachable", "no route to host",
+	case has("could not resolve", "connection refused", "connection timed out", "network is unreachable",
+		"no route to host",
 		"unable to connect", "failed to connect", "could not connect", "does not appear to be a git repository",
 		"unable to access", "connection reset", "hung up unexpectedly", "repository not found"):
 		r.Kind = Unreachable
@@ -153,7 +156,8 @@ func (r *Repo) wire(ctx context.Context, doing string, args ...string) (string, 
 
 // Fetch brings the local copy of the remote's branches up to date.
 func (r *Repo) Fetch(ctx context.Context, remote string) error {
-	_, err := r.wire(ctx, "fetching from "+remote, "fetch", "--quiet", "--no-write-fetch-head", "--no-auto-maintenance", "--", remote)
+	_, err := r.wire(ctx, "fetching from "+remote, "fetch", "--quiet", "--no-write-fetch-head",
+		"--no-auto-maintenance", "--", remote)
 	return err
 }
 

@@ -139,7 +139,8 @@ type Dirty struct {
 
 // Status reads the branch and the uncommitted work. It writes nothing.
 func (r *Repo) Status(ctx context.Context) (Branch, []Dirty, error) {
-	out, err := r.run(ctx, "reading the status", "status", "--porcelain=v2", "--branch", "-z", "--untracked-files=normal", "--no-renames", "--ignore-submodules=dirty")
+	out, err := r.run(ctx, "reading the status", "status", "--porcelain=v2", "--branch", "-z",
+		"--untracked-files=normal", "--no-renames", "--ignore-submodules=dirty")
 	if err != nil {
 		return Branch{}, nil, err
 	}
@@ -212,7 +213,8 @@ func parseStatus(out string) (b Branch, dirty []Dirty, err error) {
 			if len(f) < n || len(f[0]) < 2 {
 				return b, nil, fmt.Errorf("reading the status: git answered %q", rec)
 			}
-			dirty = append(dirty, Dirty{Path: f[n-1], Staged: f[0][0] != '.', Unstaged: f[0][1] != '.', Conflict: kind == "u"})
+			dirty = append(dirty, Dirty{Path: f[n-1], Staged: f[0][0] != '.', Unstaged: f[0][1] != '.',
+				Conflict: kind == "u"})
 		case "?":
 			dirty = append(dirty, Dirty{Path: rest, Untracked: true})
 		}
@@ -343,7 +345,8 @@ func (r *Repo) UpdateRefs(ctx context.Context, message string, updates ...RefUpd
 func (r *Repo) Committer(ctx context.Context) (object.Signature, error) {
 	out, err := r.run(ctx, "asking who you are", "var", "GIT_COMMITTER_IDENT")
 	if err != nil {
-		return object.Signature{}, fmt.Errorf("git does not know who you are; set user.name and user.email with git config (%w)", err)
+		return object.Signature{}, fmt.Errorf("git does not know who you are; set user.name and user.email with git "+
+			"config (%w)", err)
 	}
 	return object.ParseSignature(strings.TrimSpace(out)), nil
 }

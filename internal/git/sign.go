@@ -24,7 +24,8 @@ func (r *Repo) SignsCommits(ctx context.Context) (bool, error) {
 func (r *Repo) SignCommit(ctx context.Context, c *object.Commit) (object.ID, error) {
 	for _, h := range c.Extra {
 		if h.Key != "encoding" {
-			return object.ID{}, fmt.Errorf("the commit “%s” has a header %q, which git would drop in signing; set commit.gpgSign to false for this join", c.Subject(), h.Key)
+			return object.ID{}, fmt.Errorf("the commit “%s” has a header %q, which git would drop in signing; set "+
+				"commit.gpgSign to false for this join", c.Subject(), h.Key)
 		}
 	}
 	encoding := c.Encoding()
@@ -60,8 +61,10 @@ func (r *Repo) SignCommit(ctx context.Context, c *object.Commit) (object.ID, err
 	if err != nil {
 		return id, err
 	}
-	if signed.AuthorLine != c.AuthorLine || signed.Message != c.Message || signed.Committer != c.Committer || signed.Encoding() != c.Encoding() {
-		return id, fmt.Errorf("git would change the author or the message of “%s” in signing it; set commit.gpgSign to false for this join", c.Subject())
+	if signed.AuthorLine != c.AuthorLine || signed.Message != c.Message || signed.Committer != c.Committer ||
+		signed.Encoding() != c.Encoding() {
+		return id, fmt.Errorf("git would change the author or the message of “%s” in signing it; set commit.gpgSign "+
+			"to false for this join", c.Subject())
 	}
 	return id, nil
 }

@@ -70,7 +70,8 @@ type LockedError struct {
 }
 
 func (e *LockedError) Error() string {
-	return fmt.Sprintf("another git is at work in this repository, or died at it: %s is there. Wait until it has ended; if none runs, remove that file and try again. Nothing was changed", e.Path)
+	return fmt.Sprintf("another git is at work in this repository, or died at it: %s is there. Wait until it has "+
+		"ended; if none runs, remove that file and try again. Nothing was changed", e.Path)
 }
 func (e *LockedError) Unwrap() error { return e.Err }
 
@@ -120,7 +121,8 @@ func (r *Repo) AsWritten(ctx context.Context, path string, blob object.ID) ([]by
 		_, data, err := r.Read(blob) // there is no way to name such a path
 		return data, err
 	}
-	out, _, err := runIn(ctx, r.Dir, call{doing: "reading " + path, stdin: strings.NewReader(blob.String() + " " + path + "\n"),
+	out, _, err := runIn(ctx, r.Dir, call{doing: "reading " + path, stdin: strings.NewReader(blob.String() + " " +
+		path + "\n"),
 		args: []string{"cat-file", "--batch", "--filters"}})
 	if err != nil {
 		return nil, err

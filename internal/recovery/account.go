@@ -15,6 +15,7 @@ import (
 // Given is what kind of thing was given up: made by a side, and not held by the result.
 type Given string
 
+// What can be given up.
 const (
 	GivenLine     Given = "line"
 	GivenFile     Given = "file" // a version of a whole file, or what a link or a submodule points at
@@ -40,16 +41,78 @@ type LeftOut struct {
 // LeftOut lists what the decisions leave out, in the order of the conflicts, and then
 // what mends took away. Open conflicts are not in it.
 func (w *Workspace) LeftOut(p *Position, j *Join, decisions *settle.Decisions) ([]LeftOut, error) {
-	var out []LeftOut
-	theirs := w.Annotator(p.Divergence.Theirs)
-	all := w.Annotator(p.Divergence.Yours)
-	authors := map[settle.Side][]string{settle.SideYours: Authors(p.Divergence.Yours), settle.SideTheirs: Authors(p.Divergence.Theirs)}
-	name := func(l LeftOut, yours, theirs *history.Annotator, paths ...string) error {
-		who := theirs
-		if l.Side == settle.SideYours {
-			who = yours
+	yours, theirs := w.Annotator(p.Divergence.Yours), w.Annotator(p.Divergence.Theirs)
+	a := &account{authors: map[settle.Side][]string{
+		settle.SideYours: Authors(p.Divergence.Yours), settle.SideTheirs: Authors(p.Divergence.Theirs)}}
+	for _, stop := range j.Stops {
+		a.yours, a.theirs = yours, theirs
+		switch one := []history.Node{stop.Commit}; {
+		case stop.Commit.Commit == nil:
+		case p.Picking:
+			a.theirs = w.Annotator(one)
+		default:
+			a.yours = w.Annotator(one)
 		}
-		if of := authors[l.Side]; len(of) == 1 {
+		for _, f := range stop.Files {
+			for _, c := range f.Conflicts {
+				_, o, ok := decisions.For(c)
+				if !ok {
+					continue
+				}
+				list, err := w.givenUpAt(p, stop, f, c, o)
+				if err != nil {
+					return nil, err
+				}
+				if err := a.add(list, f.From, f.Also); err != nil {
+					return nil, err
+				}
+			}
+		}
+	}
+	a.yours, a.theirs = yours, theirs
+	for _, m := range j.mended {
+		list, err := w.mendedAway(p, m)
+		if err != nil {
+			return nil, err
+		}
+		if err := a.add(list); err != nil {
+			return nil, err
+		}
+	}
+	return a.list, nil
+}
+
+// givenUpAt lists what a decision at a stop gives up, under the names that it has there.
+func (w *Workspace) givenUpAt(p *Position, stop Stop, f *settle.File, c *settle.Conflict,
+	o settle.Option) ([]LeftOut, error) {
+	list, err := w.givenUp(f, c, o, stop.replays(p))
+	if err != nil {
+		return nil, err
+	}
+	if err := w.underItsName(stop.Result, c, list); err != nil {
+		return nil, err
+	}
+	if stop.Commit.Commit == nil {
+		return list, nil
+	}
+	return w.alsoOf(p, stop.Result, list)
+}
+
+// account is the list as it grows, with whom its entries can be by.
+type account struct {
+	list          []LeftOut
+	authors       map[settle.Side][]string
+	yours, theirs *history.Annotator
+}
+
+// add adds entries with their authors. paths are other names of their files.
+func (a *account) add(list []LeftOut, paths ...string) error {
+	for _, l := range list {
+		who := a.theirs
+		if l.Side == settle.SideYours {
+			who = a.yours
+		}
+		if of := a.authors[l.Side]; len(of) == 1 {
 			l.Author = of[0]
 		}
 		for _, path := range append([]string{l.Path}, paths...) {
@@ -64,56 +127,9 @@ func (w *Workspace) LeftOut(p *Position, j *Join, decisions *settle.Decisions) (
 				l.Author = n.Author().Name
 			}
 		}
-		out = append(out, l)
-		return nil
+		a.list = append(a.list, l)
 	}
-	for _, stop := range j.Stops {
-		yours, theirs := all, theirs
-		switch one := []history.Node{stop.Commit}; {
-		case stop.Commit.Commit == nil:
-		case p.Picking:
-			theirs = w.Annotator(one)
-		default:
-			yours = w.Annotator(one)
-		}
-		for _, f := range stop.Files {
-			for _, c := range f.Conflicts {
-				_, o, ok := decisions.For(c)
-				if !ok {
-					continue
-				}
-				list, err := w.givenUp(f, c, o, stop.replays(p))
-				if err != nil {
-					return nil, err
-				}
-				if err := w.underItsName(stop.Result, c, list); err != nil {
-					return nil, err
-				}
-				if stop.Commit.Commit != nil {
-					if list, err = w.alsoOf(p, stop.Result, list); err != nil {
-						return nil, err
-					}
-				}
-				for _, l := range list {
-					if err := name(l, yours, theirs, f.From, f.Also); err != nil {
-						return nil, err
-					}
-				}
-			}
-		}
-	}
-	for _, m := range j.mended {
-		list, err := w.mendedAway(p, m)
-		if err != nil {
-			return nil, err
-		}
-		for _, l := range list {
-			if err := name(l, all, theirs); err != nil {
-				return nil, err
-			}
-		}
-	}
-	return out, nil
+	return nil
 }
 
 // alsoOf adds to what is given up at a stop of a replay: a file of the line that is
@@ -184,7 +200,8 @@ func (s *Stop) replays(p *Position) settle.Side {
 
 // givenUp lists what an option of a conflict does without. At a stop of a replay, replayed
 // is the side whose earlier commits the base comes from.
-func (w *Workspace) givenUp(f *settle.File, c *settle.Conflict, o settle.Option, replayed settle.Side) ([]LeftOut, error) {
+func (w *Workspace) givenUp(f *settle.File, c *settle.Conflict, o settle.Option, replayed settle.Side) ([]LeftOut,
+	error) {
 	switch s := c.Subject.(type) {
 	case *merge.Lines:
 		return append(lostLines(f, c, o), takenOutByHand(c, o, replayed)...), nil
@@ -222,12 +239,16 @@ func lostLines(f *settle.File, c *settle.Conflict, o settle.Option) (out []LeftO
 			lost := 0
 			for i := e.B0; i < e.B1; i++ {
 				if held[i] || strings.TrimSpace(lines[i]) == "" ||
-					byWords && !slices.ContainsFunc(pieces, func(p settle.Piece) bool { return p.Side == side.of && p.Line == i }) {
+					byWords && !slices.ContainsFunc(pieces, func(p settle.Piece) bool {
+						return p.Side == side.of &&
+							p.Line == i
+					}) {
 					continue
 				}
 				lost++
 				line, whole := f.Where(c, o, settle.Piece{Side: side.of, Line: i})
-				out = append(out, LeftOut{Side: side.of, Path: c.Path, Line: line, What: GivenLine, Text: strings.TrimSpace(whole), whole: []string{whole}})
+				out = append(out, LeftOut{Side: side.of, Path: c.Path, Line: line, What: GivenLine,
+					Text: strings.TrimSpace(whole), whole: []string{whole}})
 			}
 			if lost > 0 {
 				continue // what the side put in the place of lines says that it took them out
@@ -235,7 +256,8 @@ func lostLines(f *settle.File, c *settle.Conflict, o settle.Option) (out []LeftO
 			for i := e.A0; i < e.A1; i++ {
 				// A line that was only taken out is there, too, if the result has it as the other changed it.
 				if (stands[i] || changed[i] && e.B0 == e.B1) && strings.TrimSpace(base[i]) != "" {
-					out = append(out, LeftOut{Side: side.of, Path: c.Path, What: GivenDeletion, Text: "deleted", Kept: strings.TrimSpace(base[i]), whole: base[i : i+1]})
+					out = append(out, LeftOut{Side: side.of, Path: c.Path, What: GivenDeletion, Text: "deleted",
+						Kept: strings.TrimSpace(base[i]), whole: base[i : i+1]})
 				}
 			}
 		}
@@ -251,10 +273,12 @@ func takenOutByHand(c *settle.Conflict, o settle.Option, replayed settle.Side) (
 		return nil
 	}
 	base := diff.Lines(c.Base)
-	yours, theirs, held := unchanged(base, diff.Lines(c.Yours)), unchanged(base, diff.Lines(c.Theirs)), unchanged(base, diff.Lines(o.Text))
+	yours, theirs, held := unchanged(base, diff.Lines(c.Yours)), unchanged(base, diff.Lines(c.Theirs)),
+		unchanged(base, diff.Lines(o.Text))
 	for i, line := range base {
 		if (yours[i] || theirs[i]) && !held[i] && strings.TrimSpace(line) != "" {
-			out = append(out, LeftOut{Side: replayed, Path: c.Path, What: GivenLine, Text: strings.TrimSpace(line), whole: base[i : i+1]})
+			out = append(out, LeftOut{Side: replayed, Path: c.Path, What: GivenLine, Text: strings.TrimSpace(line),
+				whole: base[i : i+1]})
 		}
 	}
 	return out
@@ -416,7 +440,8 @@ func (w *Workspace) mendedAway(p *Position, m Mend) (out []LeftOut, err error) {
 			woven := !has[1][l] && !has[2][l] // of both sides' words
 			for i, side := range []settle.Side{settle.SideYours, settle.SideTheirs} {
 				if woven || has[i+1][l] {
-					out = append(out, LeftOut{Side: side, Path: m.Path, Line: numbers[i+1][l], What: GivenLine, Text: l, Mend: true, whole: []string{line}})
+					out = append(out, LeftOut{Side: side, Path: m.Path, Line: numbers[i+1][l], What: GivenLine,
+						Text: l, Mend: true, whole: []string{line}})
 				}
 			}
 		}

@@ -58,12 +58,14 @@ func (w *Workspace) readAttributes(ctx context.Context) (below, above *attr.File
 
 // drive runs a merge driver that the user's configuration defines and the user has
 // agreed to.
-func (w *Workspace) drive(ctx context.Context, name, path string, base, yours, theirs []byte, markerSize int) ([]byte, merge.Outcome, error) {
+func (w *Workspace) drive(ctx context.Context, name, path string, base, yours, theirs []byte,
+	markerSize int) ([]byte, merge.Outcome, error) {
 	command, err := w.Repo.Config(ctx, "merge."+name+".driver")
 	if err != nil || command == "" || strings.ContainsAny(name, "\n\x00") {
 		return nil, merge.NotDefined, nil
 	}
-	if agreed, err := w.Repo.Config(ctx, "dorvik."+name+".agreed"); (err != nil || agreed != "true") && (w.agreed == nil || !w.agreed(Driver{name, command}.String())) {
+	if agreed, err := w.Repo.Config(ctx, "dorvik."+name+".agreed"); (err != nil || agreed != "true") &&
+		(w.agreed == nil || !w.agreed(Driver{name, command}.String())) {
 		return nil, merge.NotAgreed, nil
 	}
 	joined, ok, err := check.Drive(ctx, w.driverLimit, w.Repo.Dir, command, path, markerSize, base, yours, theirs)

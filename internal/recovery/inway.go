@@ -20,9 +20,11 @@ type OverwriteError struct {
 
 func (e *OverwriteError) Error() string {
 	if e.Unknown {
-		return fmt.Sprintf("the join must write where you have %s, which git does not know. Nothing was changed; have it moved aside (undo brings it back), or move it yourself", strings.Join(e.Paths, ", "))
+		return fmt.Sprintf("the join must write where you have %s, which git does not know. Nothing was changed; have "+
+			"it moved aside (undo brings it back), or move it yourself", strings.Join(e.Paths, ", "))
 	}
-	return fmt.Sprintf("the join must change %s, where you have work that is not committed; commit it, or put it aside, and try again. Nothing was changed",
+	return fmt.Sprintf("the join must change %s, where you have work that is not committed; commit it, or put it "+
+		"aside, and try again. Nothing was changed",
 		strings.Join(e.Paths, ", "))
 }
 
@@ -60,7 +62,10 @@ func (w *Workspace) inTheWay(from, to object.ID, dirty []git.Dirty) error {
 	}
 	var paths, unknown []string
 	for _, d := range dirty {
-		if slices.ContainsFunc(changes, func(c object.Change) bool { return overlaps(c.Path, strings.TrimSuffix(d.Path, "/"), d.Untracked) }) {
+		if slices.ContainsFunc(changes, func(c object.Change) bool {
+			return overlaps(c.Path,
+				strings.TrimSuffix(d.Path, "/"), d.Untracked)
+		}) {
 			if d.Untracked {
 				unknown = append(unknown, strings.TrimSuffix(d.Path, "/"))
 			} else {
@@ -75,7 +80,10 @@ func (w *Workspace) inTheWay(from, to object.ID, dirty []git.Dirty) error {
 		}
 		if top := w.standsAt(c.Path, goes); top != "" && !tops[top] {
 			tops[top] = true
-			if !slices.ContainsFunc(unknown, func(u string) bool { return u == top || strings.HasPrefix(top, u+"/") || strings.HasPrefix(u, top+"/") }) &&
+			if !slices.ContainsFunc(unknown, func(u string) bool {
+				return u == top || strings.HasPrefix(top,
+					u+"/") || strings.HasPrefix(u, top+"/")
+			}) &&
 				!slices.Contains(paths, top) {
 				unknown = append(unknown, top)
 			}
@@ -113,7 +121,8 @@ func (w *Workspace) standsAt(path string, goes map[string]bool) string {
 		return path
 	}
 	found := ""
-	_ = filepath.WalkDir(filepath.Join(w.Repo.Dir, filepath.FromSlash(path)), func(file string, _ fs.DirEntry, err error) error {
+	_ = filepath.WalkDir(filepath.Join(w.Repo.Dir, filepath.FromSlash(path)), func(file string, _ fs.DirEntry,
+		err error) error {
 		rel, rerr := filepath.Rel(w.Repo.Dir, file)
 		if err != nil || rerr != nil || found != "" {
 			return nil // what cannot be read git will meet itself
@@ -133,5 +142,6 @@ func (w *Workspace) standsAt(path string, goes map[string]bool) string {
 // untracked folder is given as a whole; that a file is written beside those
 // in it does no harm, and git itself refuses if it is one of them.
 func overlaps(touched, dirty string, untracked bool) bool {
-	return touched == dirty || strings.HasPrefix(dirty, touched+"/") || !untracked && strings.HasPrefix(touched, dirty+"/")
+	return touched == dirty || strings.HasPrefix(dirty, touched+"/") || !untracked && strings.HasPrefix(touched,
+		dirty+"/")
 }

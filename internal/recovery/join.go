@@ -19,6 +19,7 @@ import (
 // Route is one way of joining.
 type Route string
 
+// The routes.
 const (
 	Rebase Route = "rebase"
 	Merge  Route = "merge"
@@ -91,7 +92,8 @@ type Mend struct {
 }
 
 // Join works a route out. Nothing is written. progress may be nil.
-func (w *Workspace) Join(ctx context.Context, p *Position, route Route, decisions *settle.Decisions, mends []Mend, progress func(done, of int)) (*Join, error) {
+func (w *Workspace) Join(ctx context.Context, p *Position, route Route, decisions *settle.Decisions, mends []Mend,
+	progress func(done, of int)) (*Join, error) {
 	j := &Join{Route: route}
 	resolve := func(r *merge.Result) (merge.Decided, bool, error) { return w.files.Resolve(r, decisions) }
 	switch {
@@ -117,7 +119,8 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, decision
 			return nil, err
 		}
 	default:
-		steps, err := replay.Rebase(ctx, w.engine, w.changes, p.Divergence.Yours, p.Divergence.Theirs, p.Theirs, resolve, progress)
+		steps, err := replay.Rebase(ctx, w.engine, w.changes, p.Divergence.Yours, p.Divergence.Theirs, p.Theirs,
+			resolve, progress)
 		var refused *replay.MergeCommitError
 		if errors.As(err, &refused) {
 			j.Refused = refused
@@ -275,8 +278,9 @@ func (w *Workspace) Build(ctx context.Context, p *Position, j *Join) (Built, err
 		return Built{}, err
 	}
 	if j.Route == Merge {
-		c := &object.Commit{Tree: j.Tree, Parents: []object.ID{p.Yours, p.Theirs}, AuthorLine: who.String(), Committer: who,
-			Message: MergeMessage(p)}
+		c := &object.Commit{Tree: j.Tree, Parents: []object.ID{p.Yours, p.Theirs}, AuthorLine: who.String(),
+			Committer: who,
+			Message:   MergeMessage(p)}
 		return Built{Tip: w.Store.PutCommit(c)}, nil
 	}
 	var last object.ID
@@ -295,7 +299,8 @@ func (w *Workspace) Build(ctx context.Context, p *Position, j *Join) (Built, err
 // whose work it was, and their subjects.
 func MergeMessage(p *Position) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "Join %s (%s) with %s\n", p.Branch.Upstream, strings.Join(Authors(p.Divergence.Theirs), ", "), p.Branch.Name)
+	fmt.Fprintf(&b, "Join %s (%s) with %s\n", p.Branch.Upstream, strings.Join(Authors(p.Divergence.Theirs), ", "),
+		p.Branch.Name)
 	for i, n := range p.Divergence.Theirs {
 		if i == 0 {
 			b.WriteByte('\n')
@@ -335,7 +340,8 @@ func (pl *Plan) Pushed() bool { return len(pl.Published) > 0 }
 
 // Plan works both routes out and suggests one; where commits are picked there is but
 // one. Nothing is written.
-func (w *Workspace) Plan(ctx context.Context, p *Position, decisions *settle.Decisions, progress func(done, of int)) (*Plan, error) {
+func (w *Workspace) Plan(ctx context.Context, p *Position, decisions *settle.Decisions, progress func(done,
+	of int)) (*Plan, error) {
 	pl := &Plan{}
 	var err error
 	if p.Picking {
@@ -361,20 +367,26 @@ func (pl *Plan) suggest(p *Position) {
 	asksR, asksM := pl.Rebase.Conflicts(), pl.Merge.Conflicts()
 	switch {
 	case pl.Rebase.Refused != nil:
-		pl.Suggested, pl.Why = Merge, "your line holds a commit that joins several lines at once, and such commits are not replayed."
+		pl.Suggested, pl.Why = Merge, "your line holds a commit that joins several lines at once, and such commits "+
+			"are not replayed."
 	case len(p.TakenOut) > 0:
-		pl.Suggested, pl.Why = Rebase, "the remote branch was rewritten, and a merge would bring back what was taken out of it."
+		pl.Suggested, pl.Why = Rebase, "the remote branch was rewritten, and a merge would bring back what was taken "+
+			"out of it."
 	case pl.Pushed():
-		pl.Suggested, pl.Why = Merge, "some of your "+yours+" are on a remote already; rebase would give them new ids, and whoever has them would have them twice."
+		pl.Suggested, pl.Why = Merge, "some of your "+yours+" are on a remote already; rebase would give them new "+
+			"ids, and whoever has them would have them twice."
 	case asksR > 2*asksM+1:
 		pl.Suggested = Merge
-		pl.Why = fmt.Sprintf("rebase would ask %s, merge %d: replaying your commits one by one meets the same lines again and again.",
+		pl.Why = fmt.Sprintf("rebase would ask %s, merge %d: replaying your commits one by one meets the same lines "+
+			"again and again.",
 			words.Count(asksR, "decision", "decisions"), asksM)
 	default:
 		pl.Suggested = Rebase
-		pl.Why = "none of your " + yours + " has left this machine, so nobody is disturbed by new ids, and the merge would add a commit that only says you caught up."
+		pl.Why = "none of your " + yours + " has left this machine, so nobody is disturbed by new ids, and the merge " +
+			"would add a commit that only says you caught up."
 		if len(p.Divergence.Yours) == 1 {
-			pl.Why = "your commit has not left this machine, so nobody is disturbed by its new id, and the merge would add a commit that only says you caught up."
+			pl.Why = "your commit has not left this machine, so nobody is disturbed by its new id, and the merge " +
+				"would add a commit that only says you caught up."
 		}
 	}
 }

@@ -25,7 +25,8 @@ func (m MarkerFile) String() string {
 // ConflictMarkers looks for conflict marks, lines of seven <, = and > in the usual order, in every file
 // that a commit which goes brings: all commits that the tip has and the remote's branch
 // has not. read is the number of files read.
-func (w *Workspace) ConflictMarkers(ctx context.Context, remote, tip object.ID) (found []MarkerFile, read int, err error) {
+func (w *Workspace) ConflictMarkers(ctx context.Context, remote, tip object.ID) (found []MarkerFile, read int,
+	err error) {
 	parted, err := history.Diverge(ctx, w.Store, tip, remote)
 	if err != nil {
 		return nil, 0, err

@@ -37,7 +37,8 @@ func (w *Workspace) commits(ctx context.Context, revs []string) ([]object.ID, er
 // picking is the position of single commits that are brought onto yours: they are
 // theirs, the last one given first. The error is a *replay.PickedMergeError where one
 // joins lines and no parent is said.
-func (w *Workspace) picking(ctx context.Context, b git.Branch, yours object.ID, picks []object.ID, parent int) (*Position, error) {
+func (w *Workspace) picking(ctx context.Context, b git.Branch, yours object.ID, picks []object.ID,
+	parent int) (*Position, error) {
 	p := &Position{Branch: b, Yours: yours, Theirs: picks[len(picks)-1], Picking: true, PickParent: parent}
 	var err error
 	if p.Divergence, err = history.Diverge(ctx, w.Store, p.Yours, p.Theirs); err != nil {

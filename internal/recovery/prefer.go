@@ -69,7 +69,8 @@ func (j *Join) firstOpen(decisions *settle.Decisions, prefer []settle.Way) (*set
 type UnagreedError struct{ Command check.Command }
 
 func (e *UnagreedError) Error() string {
-	return fmt.Sprintf("the check “%s” (found from %s) was never agreed to in this repository; say --check '%s' to run it, or --no-check to go on without",
+	return fmt.Sprintf("the check “%s” (found from %s) was never agreed to in this repository; say --check '%s' to "+
+		"run it, or --no-check to go on without",
 		e.Command.Line, e.Command.Source, e.Command.Line)
 }
 

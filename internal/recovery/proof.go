@@ -59,7 +59,8 @@ type Proof struct {
 
 // Prove runs a command, which is agreed to by that, on a commit of the joined tree; each gets
 // every line it prints.
-func (s *Session) Prove(ctx context.Context, p *Position, command string, tip, tree object.ID, each func(string)) (*Proof, error) {
+func (s *Session) Prove(ctx context.Context, p *Position, command string, tip, tree object.ID,
+	each func(string)) (*Proof, error) {
 	if err := s.Agree(command); err != nil {
 		return nil, err
 	}

@@ -123,7 +123,8 @@ func (s *Session) Sync(p *Position) error {
 		st.Accepted = nil
 	}
 	if st.Branch != p.Branch.Name || st.Yours != p.Yours && st.Accepted == nil {
-		kept := State{Branch: p.Branch.Name, Decisions: st.Decisions, Accepted: st.Accepted, Agreed: st.Agreed, LastCheck: st.LastCheck}
+		kept := State{Branch: p.Branch.Name, Decisions: st.Decisions, Accepted: st.Accepted, Agreed: st.Agreed,
+			LastCheck: st.LastCheck}
 		if st.Branch == p.Branch.Name {
 			kept.Picks, kept.PickParent = st.Picks, st.PickParent
 		}
@@ -183,7 +184,8 @@ func (e *PublishedError) Error() string {
 	for _, n := range e.Commits {
 		names = append(names, n.String())
 	}
-	return "a rebase would give new ids to commits that are on a remote already, and whoever has them would have them twice: " + strings.Join(names, ", ") + ". Nothing was changed"
+	return "a rebase would give new ids to commits that are on a remote already, and whoever has them " +
+		"would have them twice: " + strings.Join(names, ", ") + ". Nothing was changed"
 }
 
 // Consent is what the person has agreed to beyond the join itself.
@@ -196,7 +198,8 @@ type Consent struct {
 type MovedError struct{ Branch string }
 
 func (e *MovedError) Error() string {
-	return fmt.Sprintf("the branch %s was changed meanwhile, by you or another program; nothing was done. Look again and join anew", e.Branch)
+	return fmt.Sprintf("the branch %s was changed meanwhile, by you or another program; nothing was done. Look again "+
+		"and join anew", e.Branch)
 }
 
 // guard tells whether a join could be accepted now: the branch is where it was,
@@ -218,7 +221,8 @@ func (s *Session) guard(ctx context.Context, p *Position, tree object.ID) error 
 }
 
 // guardAside is guard, which with consent gives what is to be moved aside.
-func (s *Session) guardAside(ctx context.Context, p *Position, tree object.ID, consent Consent) (aside []string, err error) {
+func (s *Session) guardAside(ctx context.Context, p *Position, tree object.ID, consent Consent) (aside []string,
+	err error) {
 	err = s.guard(ctx, p, tree)
 	var over *OverwriteError
 	if consent.MoveAside && errors.As(err, &over) && over.Unknown {
@@ -283,14 +287,8 @@ func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built, con
 	if err != nil {
 		return nil, err
 	}
-	if !consent.RewritePublished {
-		published, err := s.Published(ctx, j)
-		if err != nil {
-			return nil, err
-		}
-		if len(published) > 0 {
-			return nil, &PublishedError{published}
-		}
+	if err := s.guardPublished(ctx, j, consent); err != nil {
+		return nil, err
 	}
 	aside, err := s.guardAside(ctx, p, tree, consent)
 	if err != nil {
@@ -315,29 +313,50 @@ func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built, con
 	if aside, err = s.guardAside(ctx, p, tree, consent); err != nil {
 		return nil, err
 	}
-	wp := &Waypoint{Branch: p.Branch.Name, Before: p.Yours, After: b.Tip, Theirs: p.Theirs, Route: j.Route, Time: time.Now(), Aside: aside}
+	wp := &Waypoint{Branch: p.Branch.Name, Before: p.Yours, After: b.Tip, Theirs: p.Theirs, Route: j.Route,
+		Time: time.Now(), Aside: aside}
 	what := "join " + p.Branch.Upstream + " by " + string(j.Route)
 	if p.Picking {
-		wp.Picks, wp.Parent, what = s.state.Picks, s.state.PickParent, "pick "+words.Count(len(p.Divergence.Theirs), "commit", "commits")
+		wp.Picks, wp.Parent, what = s.state.Picks, s.state.PickParent, "pick "+words.Count(len(p.Divergence.Theirs),
+			"commit", "commits")
 	}
-	for taken := true; taken; {
-		wp.Name = ""
-		if err := s.store.putWaypoint(wp); err != nil {
-			return nil, err
-		}
-		at, err := s.Repo.Ref(ctx, wp.Ref())
-		if err != nil {
-			return nil, err
-		}
-		taken = !at.IsZero() // left by a lost logbook: keep it, take the next name
+	if err := s.nameWaypoint(ctx, wp); err != nil {
+		return nil, err
 	}
-	if err := s.make(ctx, &Transition{Kind: Accepting, Waypoint: *wp, Branch: wp.Branch, From: wp.Before, To: wp.After, Message: what, Begun: time.Now()}); err != nil {
+	if err := s.make(ctx, &Transition{Kind: Accepting, Waypoint: *wp, Branch: wp.Branch, From: wp.Before,
+		To: wp.After, Message: what, Begun: time.Now()}); err != nil {
 		wp.GoneBack = true
 		return nil, errors.Join(err, s.store.putWaypoint(wp))
 	}
 	s.accepted(wp)
 	s.noted(s.save())
 	return wp, nil
+}
+
+// guardPublished refuses to rewrite what is on a remote, unless that was agreed to.
+func (s *Session) guardPublished(ctx context.Context, j *Join, consent Consent) error {
+	if consent.RewritePublished {
+		return nil
+	}
+	published, err := s.Published(ctx, j)
+	if err == nil && len(published) > 0 {
+		err = &PublishedError{published}
+	}
+	return err
+}
+
+// nameWaypoint keeps a new waypoint under the next name whose ref is free: one may be left of
+// a lost logbook, and stays.
+func (s *Session) nameWaypoint(ctx context.Context, wp *Waypoint) error {
+	for {
+		wp.Name = ""
+		if err := s.store.putWaypoint(wp); err != nil {
+			return err
+		}
+		if at, err := s.Repo.Ref(ctx, wp.Ref()); err != nil || at.IsZero() {
+			return err
+		}
+	}
 }
 
 // noted has what could not be kept after a change be said; the change is made all the same.
@@ -411,7 +430,8 @@ func (s *Session) trySwitch(ctx context.Context, from, to object.ID) error {
 	if errors.As(err, &ge) {
 		var paths []string
 		for line := range strings.SplitSeq(ge.Words, "\n") {
-			if !strings.Contains(line, "overwritten") && !strings.Contains(line, "uptodate") && !strings.Contains(line, "would lose") {
+			if !strings.Contains(line, "overwritten") && !strings.Contains(line, "uptodate") &&
+				!strings.Contains(line, "would lose") {
 				continue
 			}
 			if _, rest, ok := strings.Cut(line, "'"); ok {
@@ -435,34 +455,17 @@ func (s *Session) trySwitch(ctx context.Context, from, to object.ID) error {
 // uncommitted work is in the way.
 func (s *Session) GoBack(ctx context.Context, name string) (*Waypoint, error) {
 	wp, err := s.store.waypoint(name)
-	if err != nil {
+	switch {
+	case err != nil:
 		return nil, err
-	}
-	if wp == nil && name != "" {
+	case wp == nil && name != "":
 		return nil, fmt.Errorf("there is no waypoint %s", name)
-	}
-	if wp == nil {
+	case wp == nil:
 		return nil, &Blocked{"There is nothing to undo:", "Dorvik has joined nothing here that was not undone."}
 	}
-	if err := s.refresh(ctx); err != nil {
-		return nil, err
-	}
-	b, dirty, err := s.Repo.Status(ctx)
+	dirty, err := s.canGoBack(ctx, wp)
 	if err != nil {
 		return nil, err
-	}
-	if b.Name != wp.Branch || b.Tip != wp.After || s.Repo.Unfinished() != "" {
-		return nil, &MovedError{wp.Branch}
-	}
-	// What is on the remote is not taken back: others may build on it.
-	if b.Tracking != "" {
-		pushed, err := s.Repo.OnRemote(ctx, wp.After)
-		if err != nil {
-			return nil, err
-		}
-		if pushed != "" && wp.After != wp.Theirs {
-			return nil, &Blocked{"This join was pushed.", "Others may build on it by now, so it is not undone; make a commit that takes your change back instead."}
-		}
 	}
 	from, err := s.Tree(wp.After)
 	if err != nil {
@@ -478,17 +481,43 @@ func (s *Session) GoBack(ctx context.Context, name string) (*Waypoint, error) {
 	}
 	var over *OverwriteError
 	if errors.As(err, &over) {
-		return nil, &Blocked{"Going back must change " + strings.Join(over.Paths, ", ") + ", where you have work that is not committed.",
+		return nil, &Blocked{"Going back must change " + strings.Join(over.Paths, ", ") +
+			", where you have work that is not committed.",
 			"Commit it, or move it away, and undo again. Nothing was changed."}
 	}
 	if err != nil {
 		return nil, err
 	}
-	if err := s.make(ctx, &Transition{Kind: Undoing, Waypoint: *wp, Branch: wp.Branch, From: wp.After, To: wp.Before, Message: "undo the join", Begun: time.Now()}); err != nil {
+	if err := s.make(ctx, &Transition{Kind: Undoing, Waypoint: *wp, Branch: wp.Branch, From: wp.After, To: wp.Before,
+		Message: "undo the join", Begun: time.Now()}); err != nil {
 		return nil, err
 	}
 	s.noted(s.undone(wp))
 	return wp, nil
+}
+
+// canGoBack refuses where the branch has moved on from a waypoint, or its result was pushed,
+// and else gives what is not committed.
+func (s *Session) canGoBack(ctx context.Context, wp *Waypoint) ([]git.Dirty, error) {
+	if err := s.refresh(ctx); err != nil {
+		return nil, err
+	}
+	b, dirty, err := s.Repo.Status(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if b.Name != wp.Branch || b.Tip != wp.After || s.Repo.Unfinished() != "" {
+		return nil, &MovedError{wp.Branch}
+	}
+	if b.Tracking == "" || wp.After == wp.Theirs {
+		return dirty, nil
+	}
+	on, err := s.Repo.OnRemote(ctx, wp.After)
+	if err == nil && on != "" {
+		err = &Blocked{"This join was pushed, to " + on + ".",
+			"Others may build on it by now, so it is not undone; make a commit that takes your change back instead."}
+	}
+	return dirty, err
 }
 
 // undone notes that a join was gone back from.
@@ -592,7 +621,8 @@ func (s *Session) Agree(line string) error {
 
 // RunCheck runs a command on the joined commit in a checkout of its own and
 // records the outcome for its tree. dir is where it ran.
-func (s *Session) RunCheck(ctx context.Context, line string, tip object.ID, emit func(line string)) (r check.Result, dir string, err error) {
+func (s *Session) RunCheck(ctx context.Context, line string, tip object.ID, emit func(line string)) (r check.Result,
+	dir string, err error) {
 	dir = filepath.Join(s.Repo.GitDir, "dorvik", "check")
 	tree, err := s.Tree(tip)
 	if err != nil {

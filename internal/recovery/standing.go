@@ -40,7 +40,8 @@ func (p *Position) Standing(accepted bool) Standing {
 		s.Next = "There is nothing to join and nothing to push."
 	case p.Trivial() == UpToDate:
 		s.Head = "Nothing new on " + up + "."
-		s.Text = "Your " + words.Count(yours, "commit", "commits") + " can be pushed as " + words.Is(yours, "it is", "they are") + "."
+		s.Text = "Your " + words.Count(yours, "commit", "commits") + " can be pushed as " + words.Is(yours, "it is",
+			"they are") + "."
 		s.Next = "There is nothing to join."
 		if accepted {
 			s.Next = words.Is(yours, "It is", "They are") + " the joined result, accepted here and not pushed yet."
@@ -76,14 +77,16 @@ func (p *Position) unanswered(s *Standing, yours, theirs int, they, commits stri
 		s.Text = fmt.Sprintf("%s, %s held what you have.", since, p.Branch.Upstream)
 		s.Next = "Ask again when it can be reached."
 	case theirs == 0:
-		s.Text = fmt.Sprintf("%s, %s held nothing that you do not have; %s of yours %s not there.", since, p.Branch.Upstream,
+		s.Text = fmt.Sprintf("%s, %s held nothing that you do not have; %s of yours %s not there.", since,
+			p.Branch.Upstream,
 			words.Count(yours, "commit", "commits"), words.Is(yours, "was", "were"))
 		s.Next = "Push when it can be reached; what is new there by then is joined first."
 	case yours == 0:
 		s.Text = fmt.Sprintf("%s, %s had pushed %s that you do not have.", since, they, commits)
 		s.Next = "Your branch can move forward to what was fetched."
 	default:
-		s.Text = fmt.Sprintf("%s, %s had pushed %s that yours %s not build on.", since, they, commits, words.Is(yours, "does", "do"))
+		s.Text = fmt.Sprintf("%s, %s had pushed %s that yours %s not build on.", since, they, commits,
+			words.Is(yours, "does", "do"))
 		s.Next = "You can join what was fetched; the push waits until the remote can be reached."
 	}
 }

@@ -11,6 +11,7 @@ import (
 // Stage is one of the five steps.
 type Stage int
 
+// The stages, in the order of the job.
 const (
 	Look Stage = iota
 	Choose

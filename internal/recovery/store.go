@@ -54,7 +54,8 @@ func statePath(gitDir string) string { return filepath.Join(gitDir, "dorvik", "r
 type NewerError struct{ Schema int }
 
 func (e *NewerError) Error() string {
-	return fmt.Sprintf("it was written by a later version of Dorvik (its schema is %d, this one reads %d); use that version, or move the file away to begin anew",
+	return fmt.Sprintf("it was written by a later version of Dorvik (its schema is %d, this one reads %d); use that "+
+		"version, or move the file away to begin anew",
 		e.Schema, schema)
 }
 
@@ -146,8 +147,10 @@ var fields = []field{
 	{"branch", func(st *State) any { return &st.Branch }}, {"yours", func(st *State) any { return &st.Yours }},
 	{"theirs", func(st *State) any { return &st.Theirs }}, {"route", func(st *State) any { return &st.Route }},
 	{"stage", func(st *State) any { return &st.Stage }}, {"picks", func(st *State) any { return &st.Picks }},
-	{"pick_parent", func(st *State) any { return &st.PickParent }}, {"accepted", func(st *State) any { return &st.Accepted }},
-	{"checked", func(st *State) any { return &st.Checked }}, {"last_check", func(st *State) any { return &st.LastCheck }},
+	{"pick_parent", func(st *State) any { return &st.PickParent }},
+	{"accepted", func(st *State) any { return &st.Accepted }},
+	{"checked", func(st *State) any { return &st.Checked }},
+	{"last_check", func(st *State) any { return &st.LastCheck }},
 }
 
 func keptOf(st *State) (kept, error) {
@@ -519,7 +522,8 @@ func (s *store) anew(path string, bad *damaged) (*store, string, error) {
 			err = fresh.putWaypoint(w)
 		}
 	}
-	notice := fmt.Sprintf("The file in which Dorvik keeps its recoveries was damaged (%v). It is set aside as %s, and a new one is begun", bad, filepath.Base(aside))
+	notice := fmt.Sprintf("The file in which Dorvik keeps its recoveries was damaged (%v). It is set aside as %s, and "+
+		"a new one is begun", bad, filepath.Base(aside))
 	if readState && err == nil {
 		err = fresh.save(&st)
 		notice += "; what was decided so far could be read."

@@ -45,6 +45,7 @@ type Transition struct {
 // TransitionKind is what a transition does for the person.
 type TransitionKind string
 
+// The kinds.
 const (
 	Accepting TransitionKind = "accept"
 	Undoing   TransitionKind = "undo"
@@ -63,7 +64,9 @@ func (w *Workspace) asideDir(wp *Waypoint) string {
 }
 
 // errAccount says that the account of a change cannot be read.
-var errAccount = errors.New("an earlier run was cut off while it changed the branch, and its account of that cannot be read: look with “git status” whether branch and files are as you want them. The next start sets the account aside")
+var errAccount = errors.New("an earlier run was cut off while it changed the branch, and its account of that cannot " +
+	"be read: look with “git status” whether branch and files are as you want them. The next start sets the account " +
+	"aside")
 
 // HalfDone gives the transition that a run was cut off in, or nil; alive tells that one is
 // being made right now. Nothing is changed.
@@ -94,7 +97,8 @@ func (tr *Transition) Sentence() string {
 	if tr.Kind == Undoing {
 		what = "while it took your branch " + tr.Branch + " back"
 	}
-	return "Dorvik was cut off " + what + ": branch and files may not be whole. Start dorvik: it finishes the change, or takes it back, and says which. Commit nothing before."
+	return "Dorvik was cut off " + what + ": branch and files may not be whole. Start dorvik: it " +
+		"finishes the change, or takes it back, and says which. Commit nothing before."
 }
 
 // hold keeps others from changing things while this session lives, and what it starts: a git
@@ -259,7 +263,8 @@ type CutError struct {
 }
 
 func (e *CutError) Error() string {
-	return fmt.Sprintf("changing %s failed (%v), and so did taking it back (%v). Your commits are all there; mend the cause and start dorvik again: it will make branch and files whole",
+	return fmt.Sprintf("changing %s failed (%v), and so did taking it back (%v). Your commits are all there; mend the "+
+		"cause and start dorvik again: it will make branch and files whole",
 		e.Branch, e.Doing, e.Back)
 }
 
@@ -300,49 +305,8 @@ func (s *Session) restore(ctx context.Context, tr *Transition) error {
 	if err != nil {
 		return err
 	}
-	// What the index has of the new tree and the branch has not is taken back by git itself,
-	// but for files that were edited since.
-	came := map[string]object.Entry{}
-	for _, c := range changes {
-		has, err := s.Store.Find(head, c.Path)
-		if err != nil {
-			return err
-		}
-		if has.IsTree() {
-			has = object.Entry{} // a folder is no file of that name
-		}
-		if !dirty[c.Path] && index[c.Path].Same(c.New) && !has.Same(c.New) && has.Same(c.Old) {
-			came[c.Path] = c.New
-		}
-	}
-	if len(came) > 0 {
-		// Away first: a file can stand where a folder was.
-		gone, put := map[string]object.Entry{}, map[string]object.Entry{}
-		for p, e := range came {
-			if e.Absent() {
-				gone[p] = e
-			} else {
-				put[p] = e
-			}
-		}
-		from, err := s.Store.Edit(head, gone)
-		if err == nil {
-			from, err = s.Store.Edit(from, put)
-		}
-		if err != nil {
-			return err
-		}
-		if err := s.Repo.AddPack(ctx, func(w io.Writer) (int, error) { return s.Store.WritePack(w, from) }); err != nil {
-			return err
-		}
-		if err := s.Repo.SwitchTree(ctx, from, head, false); err != nil {
-			index, ierr := s.Repo.Indexed(ctx)
-			for path, is := range came {
-				if ierr != nil || index[path].Same(is) {
-					return errors.Join(err, ierr)
-				}
-			}
-		}
+	if err := s.takeBackIndex(ctx, head, changes, index, dirty); err != nil {
+		return err
 	}
 	if err := s.putBack(ctx, changes); err != nil {
 		return err
@@ -354,6 +318,54 @@ func (s *Session) restore(ctx context.Context, tr *Transition) error {
 		s.bringBack(&tr.Waypoint)
 	}
 	return s.Repo.Refresh(ctx)
+}
+
+// takeBackIndex has git itself take back what the index has of the new tree and the branch has
+// not, but for files that were edited since.
+func (s *Session) takeBackIndex(ctx context.Context, head object.ID, changes []object.Change,
+	index map[string]object.Entry, dirty map[string]bool) error {
+	// Away first: a file can stand where a folder was.
+	gone, put := map[string]object.Entry{}, map[string]object.Entry{}
+	for _, c := range changes {
+		has, err := s.Store.Find(head, c.Path)
+		if err != nil {
+			return err
+		}
+		if has.IsTree() {
+			has = object.Entry{} // a folder is no file of that name
+		}
+		switch came := !dirty[c.Path] && index[c.Path].Same(c.New) && !has.Same(c.New) && has.Same(c.Old); {
+		case came && c.New.Absent():
+			gone[c.Path] = c.New
+		case came:
+			put[c.Path] = c.New
+		}
+	}
+	if len(gone)+len(put) == 0 {
+		return nil
+	}
+	from, err := s.Store.Edit(head, gone)
+	if err == nil {
+		from, err = s.Store.Edit(from, put)
+	}
+	if err != nil {
+		return err
+	}
+	pack := func(w io.Writer) (int, error) { return s.Store.WritePack(w, from) }
+	if err := s.Repo.AddPack(ctx, pack); err != nil {
+		return err
+	}
+	if err := s.Repo.SwitchTree(ctx, from, head, false); err != nil {
+		index, ierr := s.Repo.Indexed(ctx)
+		for _, came := range []map[string]object.Entry{gone, put} {
+			for path, is := range came {
+				if ierr != nil || index[path].Same(is) {
+					return errors.Join(err, ierr)
+				}
+			}
+		}
+	}
+	return nil
 }
 
 // indexAndDirty reads the index, and which files are not as it has them.
@@ -435,7 +447,8 @@ func (s *Session) came(ctx context.Context, c object.Change) (bool, error) {
 
 // begins reports whether a file holds the beginning, or all, of what git would write for an
 // entry.
-func (s *Session) begins(ctx context.Context, file string, info fs.FileInfo, path string, e object.Entry) (bool, error) {
+func (s *Session) begins(ctx context.Context, file string, info fs.FileInfo, path string, e object.Entry) (bool,
+	error) {
 	if e.Mode == object.ModeLink {
 		if info.Mode()&fs.ModeSymlink == 0 {
 			return false, nil
@@ -513,7 +526,8 @@ func (s *Session) bringBack(wp *Waypoint) {
 		}
 	}
 	if len(kept) > 0 {
-		s.notice = strings.TrimSpace(s.notice + " What was moved aside could not go back to its place, which is taken; it is kept as " + strings.Join(kept, ", ") + ".")
+		s.notice = strings.TrimSpace(s.notice + " What was moved aside could not go back to its place, which is " +
+			"taken; it is kept as " + strings.Join(kept, ", ") + ".")
 	}
 }
 
@@ -589,7 +603,9 @@ func (s *Session) goOn(ctx context.Context) error {
 	if errors.Is(err, errAccount) {
 		path := transitionPath(s.Repo.GitDir)
 		aside, err := setAside(path)
-		s.notice = fmt.Sprintf("An earlier run was cut off while it changed your branch, and its account of that was damaged. It is set aside as %s. Look with “git status” whether branch and files are as you want them; your commits are all there.", filepath.Base(aside))
+		s.notice = fmt.Sprintf("An earlier run was cut off while it changed your branch, and its account of that was "+
+			"damaged. It is set aside as %s. Look with “git status” whether branch and files are as you want them; "+
+			"your commits are all there.", filepath.Base(aside))
 		return err
 	}
 	if err != nil || tr == nil {
@@ -631,9 +647,12 @@ func (s *Session) goOn(ctx context.Context) error {
 // the branch does not hold of it is taken back, and what was moved aside brought back.
 func (s *Session) overtaken(ctx context.Context, tr *Transition) error {
 	if err := s.restore(ctx, tr); err != nil {
-		return fmt.Errorf("an earlier run was cut off while it changed your files, the branch was moved since, and the files cannot be put back: %w. Mend the cause and start dorvik again", err)
+		return fmt.Errorf("an earlier run was cut off while it changed your files, the branch was moved since, and "+
+			"the files cannot be put back: %w. Mend the cause and start dorvik again", err)
 	}
-	s.notice = fmt.Sprintf("An earlier run was cut off while it changed %s, and the branch was moved since, by you or another program: look at its last commit, which may hold some of that change. The branch was at %s before, and the joined result is %s.", tr.Branch, tr.From, tr.To) + s.notice
+	s.notice = fmt.Sprintf("An earlier run was cut off while it changed %s, and the branch was moved since, by you or "+
+		"another program: look at its last commit, which may hold some of that change. The branch was at %s before, "+
+		"and the joined result is %s.", tr.Branch, tr.From, tr.To) + s.notice
 	return tr.erase(s.Repo.GitDir)
 }
 
@@ -647,7 +666,8 @@ func (s *Session) finished(tr *Transition) error {
 			return err
 		}
 	} else {
-		s.notice = "An earlier run was cut off while it changed your branch. That was completed: nothing is missing, and “dorvik undo” takes it back."
+		s.notice = "An earlier run was cut off while it changed your branch. That was completed: nothing is missing, " +
+			"and “dorvik undo” takes it back."
 		s.accepted(wp)
 		if err := s.save(); err != nil {
 			return err
@@ -659,7 +679,9 @@ func (s *Session) finished(tr *Transition) error {
 // goBackAfterCut takes back a change that was cut off before all files were in place.
 func (s *Session) goBackAfterCut(ctx context.Context, tr *Transition) error {
 	if err := s.restore(ctx, tr); err != nil {
-		return fmt.Errorf("an earlier run was cut off while it changed your files, and they cannot be put back: %w. Your commits are all there: before %s, joined %s. Mend the cause and start dorvik again", err, tr.From, tr.To)
+		return fmt.Errorf("an earlier run was cut off while it changed your files, and they cannot be put back: %w. "+
+			"Your commits are all there: before %s, joined %s. Mend the cause and start dorvik again", err, tr.From,
+			tr.To)
 	}
 	s.notice = "An earlier run was cut off while it changed your files. They are as they were before; nothing is lost."
 	s.TookBack = true

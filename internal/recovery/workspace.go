@@ -52,7 +52,8 @@ func OpenWorkspace(ctx context.Context, dir string) (*Workspace, error) {
 	}
 	store := object.NewOverlay(repo.Format, repo)
 	w := &Workspace{Repo: repo, Store: store, engine: merge.NewEngine(store), files: settle.NewFiles(store),
-		changes: replay.NewChanges(store), annotators: map[[2]object.ID]*history.Annotator{}, driverLimit: check.DriverLimit}
+		changes: replay.NewChanges(store), annotators: map[[2]object.ID]*history.Annotator{},
+		driverLimit: check.DriverLimit}
 	w.digits.Store(leastDigits)
 	w.engine.Contains = w.submoduleContains
 	w.engine.Outside = w.attributes
@@ -91,11 +92,12 @@ type Position struct {
 	Branch        git.Branch
 	Yours, Theirs object.ID
 	Divergence    *history.Divergence
-	TakenOut      []history.Node // on your line and once in theirs, which has been rewritten since; not among Parted.Yours
-	Dirty         []git.Dirty
-	Asked         time.Time // when the remote was asked just now; zero if it was not
-	Known         time.Time // when it was last fetched from; zero where that is not known
-	Unanswered    error     // why the remote did not answer
+	// on your line and once in theirs, which has been rewritten since; not among Parted.Yours
+	TakenOut   []history.Node
+	Dirty      []git.Dirty
+	Asked      time.Time // when the remote was asked just now; zero if it was not
+	Known      time.Time // when it was last fetched from; zero where that is not known
+	Unanswered error     // why the remote did not answer
 
 	Picking    bool           // theirs is single commits that are brought onto yours, newest first
 	Home       *Position      // then: where the branch stands to its upstream,
@@ -133,6 +135,7 @@ func (p *Position) NothingToDo() bool {
 // Trivial names a join without work, as `plan --json` does.
 type Trivial string
 
+// The joins without work.
 const (
 	NotTrivial  Trivial = ""
 	FastForward Trivial = "fast-forward"
@@ -164,7 +167,8 @@ func (w *Workspace) locate(ctx context.Context, b git.Branch, dirty []git.Dirty,
 		return nil, &Blocked{"The branch " + b.Name + " has no commit yet.", "There is nothing to join; commit first."}
 	case b.Upstream == "":
 		return nil, &Blocked{"The branch " + b.Name + " follows no branch of a remote.",
-			fmt.Sprintf("Say which one with “git branch --set-upstream-to=origin/%s”, or push it for the first time with “git push -u origin %s”.", b.Name, b.Name)}
+			fmt.Sprintf("Say which one with “git branch --set-upstream-to=origin/%s”, or push it for the first time "+
+				"with “git push -u origin %s”.", b.Name, b.Name)}
 	}
 	p := &Position{Branch: b, Yours: b.Tip, Dirty: dirty}
 	if fetch {
@@ -181,7 +185,8 @@ func (w *Workspace) locate(ctx context.Context, b git.Branch, dirty []git.Dirty,
 		return nil, err
 	}
 	if p.Theirs.IsZero() {
-		return nil, &Blocked{"There is no copy of " + b.Upstream + " here, and perhaps no such branch on " + b.Remote + ".",
+		return nil, &Blocked{"There is no copy of " + b.Upstream + " here, and perhaps no such branch on " +
+			b.Remote + ".",
 			fmt.Sprintf("Fetch it with “git fetch %s”, or make it with “git push %s %s”.", b.Remote, b.Remote, b.Name)}
 	}
 	if err := w.part(ctx, p); err != nil {
@@ -236,10 +241,12 @@ func (p *Position) Rewritten() string {
 	case n == 0:
 		return ""
 	case len(p.Divergence.Theirs) == 0:
-		return fmt.Sprintf("%s was set back: %s that it held before, up to “%s”, are in it no more. They are still in your line, and a push would bring them back.",
+		return fmt.Sprintf("%s was set back: %s that it held before, up to “%s”, are in it no more. They are still in "+
+			"your line, and a push would bring them back.",
 			p.Branch.Upstream, words.Count(n, "commit", "commits"), p.TakenOut[0].Subject())
 	}
-	return fmt.Sprintf("%s was rewritten: %s that it held before, up to “%s”, are in it no more. They are not yours: a rebase leaves them behind, and a merge would bring them back.",
+	return fmt.Sprintf("%s was rewritten: %s that it held before, up to “%s”, are in it no more. They are not yours: "+
+		"a rebase leaves them behind, and a merge would bring them back.",
 		p.Branch.Upstream, words.Count(n, "commit", "commits"), p.TakenOut[0].Subject())
 }
 
@@ -287,7 +294,8 @@ func (w *Workspace) part(ctx context.Context, p *Position) error {
 			"Get the rest of the history with “git fetch --unshallow”."}
 	}
 	return &Blocked{"The two lines have no common ancestor: they are two unrelated histories.",
-		"Check that the branch follows the right branch of the right remote. To join them all the same, start with dorvik --unrelated."}
+		"Check that the branch follows the right branch of the right remote. To join them all the same, start with " +
+			"dorvik --unrelated."}
 }
 
 // Annotator tells which commits of a side touch a path. What it found out is

@@ -72,7 +72,8 @@ func (s *checkScreen) enter() tea.Cmd {
 	pos, join := s.pos, s.join
 	s.holder, _ = join.MendHolder()
 	if n := len(join.Lost); n > 0 {
-		s.flash = warning(fmt.Sprintf("A mend of %s does not fit the new result and was not applied.", join.Lost[0].Path))
+		s.flash = warning(fmt.Sprintf("A mend of %s does not fit the new result and was not applied.",
+			join.Lost[0].Path))
 	}
 	return s.start("making the joined commits", func(ctx context.Context, _ func(int, int)) (then, error) {
 		v, err := s.s.ToCheck(ctx, pos, join)
@@ -147,7 +148,8 @@ func (s *checkScreen) actions() []action {
 	case !s.found:
 		out = append(out, acts(keys.next, "go on without", s.push.enter))
 	default:
-		out = append(out, acts(keys.next, words.If(s.agreed, "run it", "agree and run it"), s.run), act(keys.skip, "", s.without))
+		out = append(out, acts(keys.next, words.If(s.agreed, "run it", "agree and run it"), s.run),
+			act(keys.skip, "", s.without))
 	}
 	if s.output != nil {
 		out = append(out, act(keys.output, "", s.wholeOutput))

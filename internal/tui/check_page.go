@@ -15,7 +15,8 @@ func (s *checkScreen) view(w, h int) page {
 	case !s.found:
 		p.say(w, line{}.bold(bright, "No check was found. ").
 			add(plain, "Nothing in this project tells how it is built or tested."))
-		p.say(w, txt(dim, "Name one with: git config dorvik.check 'make test'. Or go on without; then nothing proves that the joined code works."))
+		p.say(w, txt(dim, "Name one with: git config dorvik.check 'make test'. Or go on without; then nothing proves "+
+			"that the joined code works."))
 		return p
 	case s.failed():
 		return s.failedPage(p, w, h)
@@ -32,7 +33,8 @@ func (s *checkScreen) view(w, h int) page {
 		p.row(txt(plain, "    ").bold(bright, "$ "+s.command.Line))
 		p.row(txt(dim, "      found from "+s.command.Source))
 		p.blank()
-		p.say(w, txt(plain, "It runs the joined code with your rights, in a checkout of its own inside the git directory. Your working tree is not used. Dorvik asks this once in a repository."))
+		p.say(w, txt(plain, "It runs the joined code with your rights, in a checkout of its own inside the git "+
+			"directory. Your working tree is not used. Dorvik asks this once in a repository."))
 		s.mendedNote(&p, w)
 		return p
 	}

@@ -79,7 +79,8 @@ func (s *chooseScreen) actions() []action {
 
 // turn marks the other route.
 func (s *chooseScreen) turn() {
-	s.route = map[recovery.Route]recovery.Route{recovery.Rebase: recovery.Merge, recovery.Merge: recovery.Rebase}[s.route]
+	s.route = map[recovery.Route]recovery.Route{recovery.Rebase: recovery.Merge,
+		recovery.Merge: recovery.Rebase}[s.route]
 }
 
 // picked is a click on a route.
@@ -115,7 +116,8 @@ func (s *chooseScreen) taken() tea.Cmd {
 // confirm asks whether commits that are on a remote may be given new ids.
 func (s *chooseScreen) confirm(published []recovery.Published) {
 	s.ask(warning(words.List(words.Some(s.namesOf(published), 2))+": whoever has "+
-		words.Is(len(published), "that commit", "those commits")+" will have the same change twice. Rebase all the same?"),
+		words.Is(len(published), "that commit", "those commits")+" will have the same change twice. Rebase all the "+
+		"same?"),
 		"rebase all the same", func() tea.Cmd { s.rewrite = true; return s.taken() }, nil)
 }
 
@@ -211,9 +213,11 @@ var about = map[recovery.Route][2]string{
 	recovery.Rebase: {"your commits are made again, one by one, after theirs",
 		"Suits you when the commits are still only yours and the team likes a line that reads in order."},
 	recovery.Merge: {"one new commit joins the two lines",
-		"Suits you when others already build on your commits, or when it should stay visible that there were two lines."},
+		"Suits you when others already build on your commits, or when it should stay visible that there were two " +
+			"lines."},
 	recovery.Pick: {"the picked commits are made again after yours",
-		"The picked commits stay where they are. If that branch is joined later, the same change is met twice, and found to be there already."},
+		"The picked commits stay where they are. If that branch is joined later, the same change is met twice, and " +
+			"found to be there already."},
 }
 
 // routePage tells what a route makes and asks.
@@ -330,7 +334,8 @@ func (s *chooseScreen) asks(f *facts, j *recovery.Join) {
 			return
 		}
 		if stop.Commit.Commit != nil {
-			f.row(txt(plain, "   ").mark(m).add(plain, s.s.Short(stop.Commit.ID)+" ").add(dim, stop.Commit.Subject()).cut(f.w))
+			f.row(txt(plain, "   ").mark(m).add(plain, s.s.Short(stop.Commit.ID)+" ").add(dim,
+				stop.Commit.Subject()).cut(f.w))
 		}
 		rows += stopFiles(f, stop)
 	}
@@ -345,7 +350,8 @@ func stopFiles(f *facts, stop recovery.Stop) int {
 			return i
 		}
 		how, h := hint(file)
-		f.row(txt(plain, "     "+file.Path).add(dim, "   "+words.Count(len(file.Conflicts), "conflict", "conflicts")+" · ").
+		f.row(txt(plain, "     "+file.Path).add(dim, "   "+words.Count(len(file.Conflicts), "conflict",
+			"conflicts")+" · ").
 			add(h, how).cut(f.w))
 	}
 	return len(stop.Files)
@@ -374,7 +380,8 @@ func (s *chooseScreen) drawing(j *recovery.Join, w int) page {
 	case recovery.Rebase:
 		return s.drawRebase(j, w)
 	}
-	top, bottom := row(markYours, "", len(s.pos.Divergence.Yours), 8), row(markTheirs, "", len(s.pos.Divergence.Theirs), 8)
+	top, bottom := row(markYours, "", len(s.pos.Divergence.Yours), 8), row(markTheirs, "",
+		len(s.pos.Divergence.Theirs), 8)
 	n := max(top.width(), bottom.width())
 	pad := func(l line, h hue, end string) line {
 		return l.add(h, strings.Repeat("─", n-l.width()+3)+end)

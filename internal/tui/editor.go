@@ -245,9 +245,11 @@ func (e *editor) key(k tea.KeyPressMsg) {
 	}{
 		{keys.cursorLeft, func() { e.left() }}, {keys.cursorRight, func() { e.right() }},
 		{keys.up, func() { e.vertical(-1) }}, {keys.down, func() { e.vertical(1) }},
-		{keys.pageUp, func() { e.vertical(-e.scroll.room()) }}, {keys.pageDownOnly, func() { e.vertical(e.scroll.room()) }},
+		{keys.pageUp, func() { e.vertical(-e.scroll.room()) }}, {keys.pageDownOnly,
+			func() { e.vertical(e.scroll.room()) }},
 		{keys.lineStart, func() { e.col = 0 }}, {keys.lineEnd, func() { e.col = e.end() }},
-		{keys.wordLeft, func() { e.word(e.left, e.charLeft) }}, {keys.wordRight, func() { e.word(e.right, e.charRight) }},
+		{keys.wordLeft, func() { e.word(e.left, e.charLeft) }},
+		{keys.wordRight, func() { e.word(e.right, e.charRight) }},
 		{keys.textStart, func() { e.row, e.col = 0, 0 }},
 		{keys.textEnd, func() { e.row = len(e.lines) - 1; e.col = e.end() }},
 		{keys.newline, e.newline}, {keys.indent, func() { e.typed("\t") }},

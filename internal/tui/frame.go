@@ -63,7 +63,8 @@ func (f *frame) dress(th *theme) {
 		FullKey: bright, FullDesc: plain, FullSeparator: plain}
 	f.spin = spinner.New(spinner.WithSpinner(spinner.Spinner{Frames: []string{"◜", "◝", "◞", "◟"}, FPS: slow}),
 		spinner.WithStyle(th.style(ink{hue: joined})))
-	bar := []progress.Option{progress.WithWidth(20), progress.WithoutPercentage(), progress.WithFillCharacters('━', '─')}
+	bar := []progress.Option{progress.WithWidth(20), progress.WithoutPercentage(), progress.WithFillCharacters('━',
+		'─')}
 	if th.colour {
 		bar = append(bar, progress.WithColors(lipgloss.Color(th.fg[joined])))
 	}

@@ -170,7 +170,8 @@ func (j *job) joined() tea.Cmd {
 	switch {
 	case j.pos.Picking && j.join.Open == 0 && j.join.Kept() == 0:
 		cmd := j.look.dropPick()
-		j.flash = txt(plain, "There is nothing left to pick: what those commits change is in your line. Your branch is as it was.")
+		j.flash = txt(plain, "There is nothing left to pick: what those commits change is in your line. Your branch "+
+			"is as it was.")
 		return cmd
 	case j.join.Open > 0:
 		return j.settle.enter(j.settle.nextOpen(-1))
@@ -266,7 +267,8 @@ func (j *job) farewell() string {
 	case j.holds != "":
 		return "dorvik: pushed. " + j.holds
 	case j.st.Accepted != nil:
-		return "dorvik: the joined result is on your branch and not pushed yet. “dorvik” goes on; “dorvik undo” takes it back."
+		return "dorvik: the joined result is on your branch and not pushed yet. “dorvik” goes on; " +
+			"“dorvik undo” takes it back."
 	case j.changed:
 		return "dorvik: done."
 	case picks > 0:

@@ -81,7 +81,8 @@ func (s *lookScreen) update(msg tea.Msg) tea.Cmd {
 // askDriver asks whether the first merge driver that was not agreed to may run.
 func (s *lookScreen) askDriver() tea.Cmd {
 	d := s.drivers[0]
-	words := fmt.Sprintf("“%s” is the merge driver “%s” of your configuration, a program that joins the files which the repository names for it. Let it run?",
+	words := fmt.Sprintf("“%s” is the merge driver “%s” of your configuration, a program that joins the files which "+
+		"the repository names for it. Let it run?",
 		d.Command, d.Name)
 	s.ask(warning(words), "let it run", func() tea.Cmd {
 		if err := s.s.Agree(d.String()); err != nil {
@@ -161,12 +162,15 @@ func (s *lookScreen) obstacle() string {
 	if s.inWay == nil {
 		return ""
 	}
-	say := "The join must change %s, where you have work that is not committed. Commit it or put it aside before you accept the result; until then nothing is touched."
+	say := "The join must change %s, where you have work that is not committed. Commit it or put it aside before you " +
+		"accept the result; until then nothing is touched."
 	switch {
 	case s.aside:
-		say = "The join must write where you have %s, which git does not know. It is moved aside when you accept the result, and undo brings it back."
+		say = "The join must write where you have %s, which git does not know. It is moved aside when you accept the " +
+			"result, and undo brings it back."
 	case s.inWay.Unknown:
-		say = "The join must write where you have %s, which git does not know. Press m to have it moved aside when you accept the result; until then nothing is touched."
+		say = "The join must write where you have %s, which git does not know. Press m to have it moved aside when " +
+			"you accept the result; until then nothing is touched."
 	}
 	return fmt.Sprintf(say, words.List(words.Some(s.inWay.Paths, 4)))
 }

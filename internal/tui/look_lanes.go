@@ -143,7 +143,8 @@ func (s *lookScreen) stem(at int) page {
 			}
 			p.row(l.add(base, s.s.Short(n.ID)+" ").add(plain, n.Subject()).add(dim, "  "+what))
 			if more := len(s.pos.Divergence.Bases) - 1; more > 0 {
-				p.row(txt(faint, pad+"│ ").add(dim, fmt.Sprintf("and %d more: the lines were merged across each other", more)))
+				p.row(txt(faint, pad+"│ ").add(dim, fmt.Sprintf("and %d more: the lines were merged across each "+
+					"other", more)))
 			}
 			continue
 		}

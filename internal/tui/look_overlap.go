@@ -143,7 +143,8 @@ func (s *lookScreen) uncommitted(p *page, w, in int) {
 	q := page{heading("NOT COMMITTED YET")}
 	l := txt(plain, words.List(words.Some(paths, 3))+". ")
 	if s.inWay == nil && !s.pos.NothingToDo() && s.pos.Trivial() != recovery.UpToDate {
-		l = l.add(dim, "This stays exactly as it is: the join does not touch "+words.Is(len(paths), "that file", "those files")+".")
+		l = l.add(dim, "This stays exactly as it is: the join does not touch "+words.Is(len(paths), "that file",
+			"those files")+".")
 	}
 	q.rows(wrap(l, w))
 	p.rows(indent(q, in))
@@ -164,6 +165,7 @@ func (s *lookScreen) whoToAsk(p *page) {
 		mine := slices.DeleteFunc(slices.Clone(s.pos.Divergence.Theirs),
 			func(n history.Node) bool { return n.Author().Name != name })
 		p.row(line{}.mark(markTheirs).add(plain, s.name(mine[0], merge.Theirs)+" ").
-			add(dim, fmt.Sprintf("%s, %s, last %s", mine[0].Author().Email, words.Count(len(mine), "commit", "commits"), s.age(mine[0]))))
+			add(dim, fmt.Sprintf("%s, %s, last %s", mine[0].Author().Email, words.Count(len(mine), "commit",
+				"commits"), s.age(mine[0]))))
 	}
 }

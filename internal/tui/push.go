@@ -212,7 +212,8 @@ func (s *pushScreen) remark() line {
 	case s.ready != nil && s.ready.Moved:
 		return txt(dim, "Your decisions are kept; only what is new is asked.")
 	case s.behind():
-		return txt(dim, "Nothing is pushed now. What you picked joins what is new there like any other commit of yours.")
+		return txt(dim, "Nothing is pushed now. What you picked joins what is new there like any other commit of "+
+			"yours.")
 	case s.accepted():
 		return txt(dim, "The joined result is on your branch. It can be undone until it is pushed.")
 	case !s.joins():

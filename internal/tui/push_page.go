@@ -47,7 +47,8 @@ func (s *pushScreen) headline(p *page, w int) bool {
 		s.refusal(p, w)
 	case d.Moved:
 		p.say(w, line{}.bold(trouble, "▲ Somebody pushed meanwhile. ").
-			add(plain, up+" is no longer where it was when this was joined. Look at what is new; your decisions are kept."))
+			add(plain, up+" is no longer where it was when this was joined. Look at what is new; your decisions are "+
+				"kept."))
 		return false
 	case d.Silent != nil:
 		p.say(w, line{}.bold(trouble, "▲ "+remote+" did not answer. ").
@@ -55,11 +56,13 @@ func (s *pushScreen) headline(p *page, w int) bool {
 	case s.behind():
 		n := words.Count(len(s.pos.Home.Divergence.Theirs), "commit", "commits")
 		if s.accepted() {
-			p.say(w, line{}.bold(joined, "✓ Picked. ").add(plain, fmt.Sprintf("%s on your branch. %s has %s that you do not have: join the two lines before you push.",
-				words.Count(s.join.Kept(), "commit is", "commits are"), up, n)))
+			p.say(w, line{}.bold(joined, "✓ Picked. ").add(plain,
+				fmt.Sprintf("%s on your branch. %s has %s that you do not have: join the two lines before you push.",
+					words.Count(s.join.Kept(), "commit is", "commits are"), up, n)))
 		} else {
-			p.say(w, line{}.bold(joined, "Ready. ").add(plain, fmt.Sprintf("%s on your branch. %s has %s that you do not have, so a push comes after joining those.",
-				words.Count(s.join.Kept(), "commit goes", "commits go"), up, n)))
+			p.say(w, line{}.bold(joined, "Ready. ").add(plain,
+				fmt.Sprintf("%s on your branch. %s has %s that you do not have, so a push comes after joining those.",
+					words.Count(s.join.Kept(), "commit goes", "commits go"), up, n)))
 		}
 	default:
 		head := "Ready to join and push."
@@ -96,7 +99,8 @@ func (s *pushScreen) inIt() string {
 	case s.join == nil || d == nil:
 		return "Your work is in it."
 	case len(d.Left) > d.Mended():
-		return "Both sides' work is in it, but for " + words.Count(len(d.Left), "thing", "things") + " in the list below."
+		return "Both sides' work is in it, but for " + words.Count(len(d.Left), "thing", "things") +
+			" in the list below."
 	case len(d.Left) > 0:
 		return "Both sides' work is in it; your mend changed " + words.Count(len(d.Left), "line", "lines") + " of it."
 	}
@@ -189,7 +193,8 @@ func (s *pushScreen) branch() (rows []branchRow) {
 	}
 	if !s.pos.Picking { // else they stay where they are
 		for _, n := range s.pos.Divergence.Theirs {
-			rows = append(rows, branchRow{markTheirs, false, s.s.Short(n.ID), n.Subject(), "on the remote", s.first(n, merge.Theirs)})
+			rows = append(rows, branchRow{markTheirs, false, s.s.Short(n.ID), n.Subject(), "on the remote",
+				s.first(n, merge.Theirs)})
 		}
 	}
 	return rows
@@ -241,7 +246,8 @@ func (s *pushScreen) leftOutRows(p *page, w int) {
 	p.head("LEFT OUT", "  what somebody did and the result does not hold")
 	p.blank()
 	if len(left) == 0 {
-		p.row(txt(plain, "    ").then(done("nothing")).add(dim, "   every line, name and deletion of either side is in the result"))
+		p.row(txt(plain, "    ").then(done("nothing")).add(dim,
+			"   every line, name and deletion of either side is in the result"))
 		return
 	}
 	where := func(l recovery.LeftOut) string {
@@ -306,13 +312,16 @@ func (s *pushScreen) madeSure(p *page) {
 		row(false, "the joined code was not checked", "you chose to go on")
 	}
 	if n := s.join.Kept(); s.join.Route == recovery.Rebase && !s.plan.Pushed() {
-		row(true, "nothing already pushed is rewritten", words.Count(n, "commit that was never pushed gets a new id", "commits that were never pushed get new ids"))
+		row(true, "nothing already pushed is rewritten", words.Count(n, "commit that was never pushed gets a new id",
+			"commits that were never pushed get new ids"))
 	} else if s.join.Route == recovery.Rebase {
-		row(false, "commits that are on a remote get new ids", words.List(words.Some(s.choose.namesOf(s.plan.Published), 2)))
+		row(false, "commits that are on a remote get new ids",
+			words.List(words.Some(s.choose.namesOf(s.plan.Published), 2)))
 	}
 	s.madeSureOfFiles(row)
 	if d.Silent == nil {
-		row(true, "the remote is where it was", s.s.Short(s.pos.Upstream().Theirs)+", asked "+words.Ago(s.now(), d.Asked))
+		row(true, "the remote is where it was", s.s.Short(s.pos.Upstream().Theirs)+", asked "+words.Ago(s.now(),
+			d.Asked))
 	} else {
 		row(false, "the remote did not answer", "")
 	}

@@ -108,7 +108,8 @@ func (s *settleScreen) actions() []action {
 		out = append(out, acts(keys.write, "write it", s.write))
 	}
 	if len(s.questions) > 1 {
-		out = append(out, act(keys.following, "conflict", func() tea.Cmd { return s.turnTo((s.at + 1) % len(s.questions)) }),
+		out = append(out, act(keys.following, "conflict",
+			func() tea.Cmd { return s.turnTo((s.at + 1) % len(s.questions)) }),
 			also(keys.previous, func() tea.Cmd { return s.turnTo((s.at + len(s.questions) - 1) % len(s.questions)) }))
 	}
 	if !q.Conflict.Whole() {
@@ -348,7 +349,10 @@ func (s *settleScreen) write() tea.Cmd {
 	closed := text == "" || strings.HasSuffix(text, "\n")
 	parts, at := s.parts(q)
 	ed := newEditor(strings.TrimSuffix(text, "\n"), 1+linesBefore(parts, at))
-	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), around: func(w, h int) page { return s.writingPage(q, ed, w, h) },
+	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), around: func(w, h int) page {
+		return s.writingPage(q,
+			ed, w, h)
+	},
 		save: func(text string) tea.Cmd {
 			if closed && text != "" {
 				text += "\n"

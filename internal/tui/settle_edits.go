@@ -18,8 +18,10 @@ func (s *settleScreen) editsPage(q *recovery.Question, w, rows int) page {
 		you, they = page{s.credit(q, merge.Yours)}, page{s.credit(q, merge.Theirs)}
 	}
 	c := q.Conflict
-	mine := edit{base: c.Base, place: c.Yours, text: c.Yours, note: "removed", from: c.Place.Base.Lo + 1, hue: yours, ground: onYours}
-	other := edit{base: c.Base, place: c.Theirs, text: c.Theirs, note: "removed", from: mine.from, hue: theirs, ground: onTheirs}
+	mine := edit{base: c.Base, place: c.Yours, text: c.Yours, note: "removed", from: c.Place.Base.Lo + 1, hue: yours,
+		ground: onYours}
+	other := edit{base: c.Base, place: c.Theirs, text: c.Theirs, note: "removed", from: mine.from, hue: theirs,
+		ground: onTheirs}
 	if o := c.Ways[0]; o.Moved != nil { // each edit is shown on the lines, wherever they went
 		mine.text, other.text, _ = q.File.Sides(c, o)
 		region := q.File.Text.Hunks[o.Moved.Hunk]
@@ -43,7 +45,8 @@ func atMost(p page, n int) page {
 	if len(p) <= n {
 		return p
 	}
-	return append(p[:n-1:n-1], txt(dim, fmt.Sprintf("      … %s; v shows all", words.Count(len(p)-n+1, "more line", "more lines"))))
+	return append(p[:n-1:n-1], txt(dim, fmt.Sprintf("      … %s; v shows all", words.Count(len(p)-n+1, "more line",
+		"more lines"))))
 }
 
 // edit is what a side did to a text, to be drawn word by word.

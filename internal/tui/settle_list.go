@@ -45,7 +45,8 @@ func (l *listing) actions() []action {
 		return quietly(func() { l.moveTo(l.row + by) })
 	}
 	up := written(keys.up, fmt.Sprintf("↑↓ 1–%d", len(l.questions)), "conflict, file")
-	out := []action{enter, {up, move(-1), false}, also(keys.down, move(1)), also(keys.pageUp, move(-10)), also(keys.pageDown, move(10)),
+	out := []action{enter, {up, move(-1), false}, also(keys.down, move(1)), also(keys.pageUp, move(-10)),
+		also(keys.pageDown, move(10)),
 		also(keys.top, move(-1<<20)), also(keys.bottom, move(1<<20))}
 	for d := range keys.digits {
 		out = append(out, also(keys.digits[d], quietly(func() { l.digit(d) })))
@@ -152,7 +153,10 @@ func (s *settleScreen) listRows(w, h int) (rows []listRow, cursor int) {
 			}
 			add(txt(plain, "  ").bold(plain, cutPath(q.Conflict.Path, w-3)))
 		}
-		entry(i, clickedConflict(i), func() line { return txt(faint, fmt.Sprintf("%*d ", digits, i+1)).then(conflictRow(q)) })
+		entry(i, clickedConflict(i), func() line {
+			return txt(faint, fmt.Sprintf("%*d ", digits,
+				i+1)).then(conflictRow(q))
+		})
 	}
 	add(nil)
 	add(txt(plain, " ").then(rule(w - 2)))
@@ -248,7 +252,8 @@ func (s *settleScreen) read(path string) tea.Cmd {
 				mark(markTheirs).add(dim, "theirs  ").mark(markJoined).add(dim, "made in joining")
 			if !ok {
 				title = txt(plain, " ").bold(bright, path)
-				lines = []recovery.Line{{Text: "This path holds no text in the joined result: it is binary, a link, or deleted."}}
+				lines = []recovery.Line{{Text: "This path holds no text in the joined result: it is binary, a link, " +
+					"or deleted."}}
 			}
 			s.open(newReader(s.frame, title, lines, ok))
 			return nil

@@ -117,7 +117,8 @@ func (s *settleScreen) credit(q *recovery.Question, side merge.Side) line {
 	if n.Commit == nil {
 		return l.add(m.hue, string(side))
 	}
-	return l.add(m.hue, s.name(n, side)).add(dim, "  "+s.age(n)+"  ").add(plain, n.Subject()+" ").add(dim, s.s.Short(n.ID))
+	return l.add(m.hue, s.name(n, side)).add(dim, "  "+s.age(n)+"  ").add(plain, n.Subject()+" ").add(dim,
+		s.s.Short(n.ID))
 }
 
 var goFunc = regexp.MustCompile(`^func (?:\([^)]*\) )?(\w+)`)

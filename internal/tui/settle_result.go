@@ -25,7 +25,10 @@ func (s *settleScreen) parts(q *recovery.Question) (parts []settle.Part, at int)
 	if o.Moved != nil {
 		return parts, o.Moved.Hunk
 	}
-	return parts, slices.IndexFunc(parts, func(p settle.Part) bool { return p.Of == q.Conflict && p.Origin == merge.Contested })
+	return parts, slices.IndexFunc(parts, func(p settle.Part) bool {
+		return p.Of == q.Conflict &&
+			p.Origin == merge.Contested
+	})
 }
 
 // linesBefore counts the lines of the result above a part.
@@ -63,9 +66,11 @@ func (s *settleScreen) resultPage(q *recovery.Question, w, h int, whole bool) pa
 	path := q.Conflict.Path
 	head := txt(plain, " ").bold(joined, "RESULT")
 	if s.way == unmarked {
-		head = head.add(dim, fmt.Sprintf("  not said yet; %s around the place, which is as it was before both edits", path))
+		head = head.add(dim, fmt.Sprintf("  not said yet; %s around the place, which is as it was before both edits",
+			path))
 	} else {
-		head = head.add(dim, fmt.Sprintf("  lines %d–%d of the %d that %s will hold", s.result.at()+1, s.result.at()+len(seen), rows, path))
+		head = head.add(dim, fmt.Sprintf("  lines %d–%d of the %d that %s will hold", s.result.at()+1,
+			s.result.at()+len(seen), rows, path))
 	}
 	return append(page{head.cut(w)}, seen...)
 }

@@ -28,7 +28,8 @@ func (e *writing) actions() []action {
 
 func (e *writing) keep() tea.Cmd {
 	if e.ed.invalid {
-		e.flash = warning("This text is not UTF-8, and writing it back would change more than you did. Choose one of the ways instead.")
+		e.flash = warning("This text is not UTF-8, and writing it back would change more than you did. Choose one of " +
+			"the ways instead.")
 		return nil
 	}
 	e.close()

@@ -133,7 +133,8 @@ func About(c *settle.Conflict, who string) string {
 		if s.File() == merge.Theirs {
 			file, directory = who+" has", "you have"
 		}
-		return fmt.Sprintf("%s a file of this name, and %s a directory. One of them can have the name.", file, directory)
+		return fmt.Sprintf("%s a file of this name, and %s a directory. One of them can have the name.", file,
+			directory)
 	}
 	return ""
 }
@@ -147,9 +148,11 @@ func versions(c *settle.Conflict, v *merge.Versions, who string) string {
 	}
 	switch c.Kind {
 	case merge.ModifyDelete:
-		return you(v.Yours.Absent(), "You deleted this file, and "+who+" changed it.", "You changed this file, and "+who+" deleted it.")
+		return you(v.Yours.Absent(), "You deleted this file, and "+who+" changed it.",
+			"You changed this file, and "+who+" deleted it.")
 	case merge.RenameDelete:
-		return you(v.Yours.Absent(), who+" renamed "+v.From+" to this, and you deleted it.", "You renamed "+v.From+" to this, and "+who+" deleted it.")
+		return you(v.Yours.Absent(), who+" renamed "+v.From+" to this, and you deleted it.",
+			"You renamed "+v.From+" to this, and "+who+" deleted it.")
 	case merge.ModeBits:
 		return "You and " + who + " disagree on whether this file is a program that can be run."
 	case merge.Type:
@@ -182,10 +185,12 @@ func naming(c *settle.Conflict, n *merge.Naming, who string) string {
 		if n.Also == "" {
 			return put + ", and " + moved + ". It cannot follow: the new place is taken, or there is more than one."
 		}
-		return put + ", and " + moved + ". Neither could know of the other. What is in the file is joined wherever it goes."
+		return put + ", and " + moved + ". Neither could know of the other. " +
+			"What is in the file is joined wherever it goes."
 	}
 	if n.Also != "" {
-		return "You and " + who + " both renamed " + n.From + ", to different names. What is in it is joined under the name you take."
+		return "You and " + who + " both renamed " + n.From +
+			", to different names. What is in it is joined under the name you take."
 	}
 	renamer, other := "You", who
 	if len(n.Yours.Moves) == 0 {
@@ -198,7 +203,8 @@ func naming(c *settle.Conflict, n *merge.Naming, who string) string {
 	if other == "you" {
 		thing = strings.Replace(thing, "has ", "have ", 1)
 	}
-	return renamer + " renamed " + n.From + " to this, and " + other + " " + thing + " Both are kept, under two names; say which has this one."
+	return renamer + " renamed " + n.From + " to this, and " + other + " " + thing +
+		" Both are kept, under two names; say which has this one."
 }
 
 // LeftOut says what an entry of the account of what is left out is about.
@@ -230,7 +236,8 @@ func HintOf(k merge.Kind, clash bool) string {
 		merge.AddAdd: "both added it", merge.Binary: "both changed it", merge.ModifyDelete: "changed and deleted",
 		merge.FileDirectory: "a file, a directory", merge.ModeBits: "to be run or not", merge.Type: "different things",
 		merge.Symlink: "where it points", merge.Submodule: "which commit", merge.RenameDelete: "renamed and deleted",
-		merge.RenameRename: "two names", merge.RenameAdd: "two files, one name", merge.DirectoryRename: "its directory moved",
+		merge.RenameRename: "two names", merge.RenameAdd: "two files, one name",
+		merge.DirectoryRename: "its directory moved",
 	}[k]
 }
 

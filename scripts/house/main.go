@@ -164,7 +164,8 @@ func (c *count) declared(d ast.Decl) {
 		if n := to - from + 1; n > longFunction {
 			c.add(functions, d.Pos(), fmt.Sprintf("%s, %d lines", d.Name.Name, n))
 		}
-		if d.Name.IsExported() && d.Doc == nil && exportedReceiver(d) {
+		known := d.Recv != nil && slices.Contains([]string{"Error", "String", "Unwrap"}, d.Name.Name) // by their interfaces
+		if d.Name.IsExported() && d.Doc == nil && exportedReceiver(d) && !known {
 			c.add(undocumented, d.Pos(), d.Name.Name)
 		}
 	case *ast.GenDecl:

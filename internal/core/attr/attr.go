@@ -21,6 +21,7 @@ type Value struct {
 // State is the kind of a Value.
 type State uint8
 
+// The states.
 const (
 	Unspecified State = iota
 	Set
@@ -91,7 +92,8 @@ func cutPattern(line string) (pattern, rest string, ok bool) {
 
 func validName(s string) bool {
 	return s != "" && s[0] != '-' && !strings.ContainsFunc(s, func(r rune) bool {
-		return !(r == '-' || r == '.' || r == '_' || '0' <= r && r <= '9' || 'a' <= r && r <= 'z' || 'A' <= r && r <= 'Z')
+		return !(r == '-' || r == '.' || r == '_' || '0' <= r && r <= '9' || 'a' <= r && r <= 'z' || 'A' <= r &&
+			r <= 'Z')
 	})
 }
 
@@ -215,7 +217,8 @@ type Scope struct {
 }
 
 // builtin is the one macro that every repository has.
-var builtin = map[string][]assignment{"binary": {{"diff", Value{State: Unset}}, {"merge", Value{State: Unset}}, {"text", Value{State: Unset}}}}
+var builtin = map[string][]assignment{"binary": {{"diff", Value{State: Unset}}, {"merge", Value{State: Unset}},
+	{"text", Value{State: Unset}}}}
 
 // Of gives the attributes of a path under files in order of precedence, the lowest
 // first. Macros may be defined in files of the top only.

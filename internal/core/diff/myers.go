@@ -33,91 +33,92 @@ func (d *differ) myers(a0, a1, b0, b1 int) {
 }
 
 // middle gives a point that an optimal path from (a0,b0) to (a1,b1) passes
-// through, by searching from both ends until the searches meet. Diagonal k is
-// x-y; forward[k] and back[k] hold the furthest x reached on it. Neither end
+// through, by searching from both ends until the searches meet. Neither end
 // of the region is ever given.
 func (d *differ) middle(a0, a1, b0, b1 int) (x, y int) {
 	as, bs := d.a.sym, d.b.sym
 	origin := len(bs) + 1 // of the diagonals in the arrays
-	fwd := func(k int) *int { return &d.forward[k+origin] }
-	bck := func(k int) *int { return &d.back[k+origin] }
 	lowest, highest := a0-b1, a1-b0
-	fMid, bMid := a0-b0, a1-b1
-	odd := (fMid-bMid)&1 != 0
-	fLo, fHi, bLo, bHi := fMid, fMid, bMid, bMid
-	*fwd(fMid), *bck(bMid) = a0, a1
+	f := frontier{x: d.forward, origin: origin, lo: a0 - b0, hi: a0 - b0, outside: -1}
+	b := frontier{x: d.back, origin: origin, lo: a1 - b1, hi: a1 - b1, outside: math.MaxInt}
+	odd := (f.lo-b.lo)&1 != 0
+	f.x[f.lo+origin], b.x[b.lo+origin] = a0, a1
 	bound := costBound(a1 - a0 + b1 - b0)
-
 	for cost := 1; ; cost++ {
-		// Widen by a diagonal on each side, or narrow where the region ends.
-		if fLo > lowest {
-			fLo--
-			*fwd(fLo - 1) = -1
-		} else {
-			fLo++
-		}
-		if fHi < highest {
-			fHi++
-			*fwd(fHi + 1) = -1
-		} else {
-			fHi--
-		}
-		for k := fHi; k >= fLo; k -= 2 {
-			x := max(*fwd(k - 1)+1, *fwd(k + 1))
+		f.widen(lowest, highest)
+		for k := f.hi; k >= f.lo; k -= 2 {
+			x := max(f.x[k-1+origin]+1, f.x[k+1+origin])
 			y := x - k
 			for x < a1 && y < b1 && as[x] == bs[y] {
 				x, y = x+1, y+1
 			}
-			*fwd(k) = x
-			if odd && bLo <= k && k <= bHi && *bck(k) <= x {
+			f.x[k+origin] = x
+			if odd && b.lo <= k && k <= b.hi && b.x[k+origin] <= x {
 				return x, y
 			}
 		}
-		if bLo > lowest {
-			bLo--
-			*bck(bLo - 1) = math.MaxInt
-		} else {
-			bLo++
-		}
-		if bHi < highest {
-			bHi++
-			*bck(bHi + 1) = math.MaxInt
-		} else {
-			bHi--
-		}
-		for k := bHi; k >= bLo; k -= 2 {
-			x := min(*bck(k - 1), *bck(k + 1)-1)
+		b.widen(lowest, highest)
+		for k := b.hi; k >= b.lo; k -= 2 {
+			x := min(b.x[k-1+origin], b.x[k+1+origin]-1)
 			y := x - k
 			for x > a0 && y > b0 && as[x-1] == bs[y-1] {
 				x, y = x-1, y-1
 			}
-			*bck(k) = x
-			if !odd && fLo <= k && k <= fHi && x <= *fwd(k) {
+			b.x[k+origin] = x
+			if !odd && f.lo <= k && k <= f.hi && x <= f.x[k+origin] {
 				return x, y
 			}
 		}
-		if cost < bound {
-			continue
+		if cost >= bound {
+			return furthest(f, b, a0, a1, b0, b1)
 		}
-		// Too far apart: take whichever search came further.
-		fBest, fx := -1, 0
-		for k := fHi; k >= fLo; k -= 2 {
-			x := min(*fwd(k), a1, b1+k)
-			if x+x-k > fBest {
-				fBest, fx = x+x-k, x
-				y = x - k
-			}
-		}
-		bBest, bx, by := math.MaxInt, 0, 0
-		for k := bHi; k >= bLo; k -= 2 {
-			x := max(*bck(k), a0, b0+k)
-			if x+x-k < bBest {
-				bBest, bx, by = x+x-k, x, x-k
-			}
-		}
-		if fBest-(a0+b0) > (a1+b1)-bBest {
-			return fx, y
-		}
-		return bx, by
 	}
+}
+
+// frontier is how far a search has come: on diagonal k, which is x-y, to the x that x holds at
+// k+origin, for every other k from lo to hi.
+type frontier struct {
+	x       []int
+	origin  int
+	lo, hi  int
+	outside int // an x that no search reaches from
+}
+
+// widen takes in a diagonal on each side, or leaves one out where the region ends.
+func (f *frontier) widen(lowest, highest int) {
+	if f.lo > lowest {
+		f.lo--
+		f.x[f.lo-1+f.origin] = f.outside
+	} else {
+		f.lo++
+	}
+	if f.hi < highest {
+		f.hi++
+		f.x[f.hi+1+f.origin] = f.outside
+	} else {
+		f.hi--
+	}
+}
+
+// furthest gives the furthest point of whichever search came further: the ends are too far
+// apart for the best one.
+func furthest(f, b frontier, a0, a1, b0, b1 int) (x, y int) {
+	fBest, fx, fy := -1, 0, 0
+	for k := f.hi; k >= f.lo; k -= 2 {
+		x := min(f.x[k+f.origin], a1, b1+k)
+		if x+x-k > fBest {
+			fBest, fx, fy = x+x-k, x, x-k
+		}
+	}
+	bBest, bx, by := math.MaxInt, 0, 0
+	for k := b.hi; k >= b.lo; k -= 2 {
+		x := max(b.x[k+b.origin], a0, b0+k)
+		if x+x-k < bBest {
+			bBest, bx, by = x+x-k, x, x-k
+		}
+	}
+	if fBest-(a0+b0) > (a1+b1)-bBest {
+		return fx, fy
+	}
+	return bx, by
 }

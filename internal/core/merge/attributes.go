@@ -115,7 +115,8 @@ func (m *merger) byAttribute(path string, b, y, t object.Entry) (id object.ID, w
 		}
 		return m.engine.Store.Put(object.KindBlob, []byte(text.Union())), "", nil
 	default:
-		id, done, err := m.drive(path, Three[object.ID]{b.ID, y.ID, t.ID}, merge.Text, attrs["conflict-marker-size"].Text)
+		id, done, err := m.drive(path, Three[object.ID]{b.ID, y.ID, t.ID}, merge.Text,
+			attrs["conflict-marker-size"].Text)
 		if done && id.IsZero() {
 			why = leftToPerson
 		}

@@ -76,7 +76,8 @@ func (e *Engine) base(ctx context.Context, bases []object.ID) (ancestor, error) 
 		}
 		base.reopen(r.Conflicts)
 		base.of = append(base.of, next.Tree)
-		at = e.Store.PutCommit(&object.Commit{Tree: base.tree, Parents: []object.ID{at, bases[i]}, Committer: next.Committer})
+		at = e.Store.PutCommit(&object.Commit{Tree: base.tree, Parents: []object.ID{at, bases[i]},
+			Committer: next.Committer})
 	}
 	e.mu.Lock()
 	e.bases[key] = base
@@ -192,7 +193,8 @@ func (e *Engine) undecidedName(tree object.ID, name string, kind Kind, n *Naming
 		if text != nil {
 			held = text.Undecided()
 		}
-		set[n.At], set[name] = object.Entry{}, object.Entry{Mode: mine.Mode, ID: e.Store.Put(object.KindBlob, []byte(held))}
+		set[n.At], set[name] = object.Entry{}, object.Entry{Mode: mine.Mode, ID: e.Store.Put(object.KindBlob,
+			[]byte(held))}
 	}
 	return e.Store.Edit(tree, set)
 }

@@ -10,6 +10,7 @@ import (
 // Kind is what a conflict is about. The names are those of `plan --json`.
 type Kind string
 
+// The kinds, as they are written for programs.
 const (
 	Content       Kind = "content"
 	AddAdd        Kind = "add/add"
@@ -66,8 +67,9 @@ type Versions struct {
 // Clash is a path that is a file on one side and a directory on the other.
 type Clash struct {
 	Base, Yours, Theirs object.Entry // one of the latter two is a tree
-	Within              []Move       // renamed files that go into the directory if it stands; till then they are under their old names
-	Beside              string       // a free path for the file, where both are to be kept
+	// renamed files that go into the directory if it stands; till then they are under their old names
+	Within []Move
+	Beside string // a free path for the file, where both are to be kept
 }
 
 // Naming is a file (sometimes two) of which the sides want different places.
@@ -94,12 +96,16 @@ type Move struct {
 	Tree     bool
 }
 
+// Sides implements Subject.
 func (l *Lines) Sides() (base, yours, theirs object.Entry) { return l.Base, l.Yours, l.Theirs }
 
+// Sides implements Subject.
 func (v *Versions) Sides() (base, yours, theirs object.Entry) { return v.Base, v.Yours, v.Theirs }
 
+// Sides implements Subject.
 func (c *Clash) Sides() (base, yours, theirs object.Entry) { return c.Base, c.Yours, c.Theirs }
 
+// Sides implements Subject.
 func (n *Naming) Sides() (base, yours, theirs object.Entry) { return base, yours, theirs }
 
 func entries(list ...object.Entry) string {
@@ -110,14 +116,18 @@ func entries(list ...object.Entry) string {
 	return b.String()
 }
 
+// Facts implements Subject.
 func (l *Lines) Facts() string { return entries(l.Base, l.Yours, l.Theirs) + l.From }
 
+// Facts implements Subject.
 func (v *Versions) Facts() string { return entries(v.Base, v.Yours, v.Theirs) + v.From }
 
+// Facts implements Subject.
 func (c *Clash) Facts() string {
 	return entries(c.Base, c.Yours, c.Theirs) + fmt.Sprintf("%+v", c.Within)
 }
 
+// Facts implements Subject.
 func (n *Naming) Facts() string {
 	return fmt.Sprintf("%q %q %+v %+v", n.At, n.From, n.Yours.Moves, n.Theirs.Moves)
 }

@@ -9,7 +9,8 @@ import (
 
 // Driver joins three contents as a merge driver of the user's configuration does.
 // markerSize is the length of a conflict marker, above 0.
-type Driver func(ctx context.Context, name, path string, base, yours, theirs []byte, markerSize int) (joined []byte, outcome Outcome, err error)
+type Driver func(ctx context.Context, name, path string, base, yours, theirs []byte, markerSize int) (joined []byte,
+	outcome Outcome, err error)
 
 // Outcome is what a Driver did.
 type Outcome uint8
@@ -46,7 +47,8 @@ func (m *merger) drive(path string, ids Three[object.ID], name, size string) (id
 			markerSize = 7
 		}
 		var joined []byte
-		joined, known.outcome, err = m.engine.Drive(m.ctx, name, path, contents.Base, contents.Yours, contents.Theirs, markerSize)
+		joined, known.outcome, err = m.engine.Drive(m.ctx, name, path, contents.Base, contents.Yours,
+			contents.Theirs, markerSize)
 		if m.ctx.Err() != nil {
 			return id, false, m.ctx.Err()
 		}

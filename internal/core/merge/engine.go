@@ -48,7 +48,8 @@ type Engine struct {
 
 // NewEngine makes an engine over a store.
 func NewEngine(store *object.Overlay) *Engine {
-	return &Engine{Store: store, pairs: maxPairs, texts: map[Three[object.ID]]*Text{}, driven: map[driven]drivenTo{}, bases: map[string]ancestor{}, maxText: MaxText}
+	return &Engine{Store: store, pairs: maxPairs, texts: map[Three[object.ID]]*Text{}, driven: map[driven]drivenTo{},
+		bases: map[string]ancestor{}, maxText: MaxText}
 }
 
 // Trees joins two trees that came from one base. It reads only subtrees that
@@ -80,7 +81,8 @@ func (e *Engine) join(ctx context.Context, base ancestor, yours, theirs object.I
 
 func (e *Engine) walk(ctx context.Context, rules *rules, base ancestor, yours, theirs object.ID) (*Result, error) {
 	m := &merger{ctx: ctx, engine: e, rules: rules, open: base.open,
-		out: &Result{Given: Three[object.ID]{base.tree, yours, theirs}, Base: base.tree, Yours: yours, Theirs: theirs, store: e.Store}}
+		out: &Result{Given: Three[object.ID]{base.tree, yours, theirs}, Base: base.tree, Yours: yours,
+			Theirs: theirs, store: e.Store}}
 	if err := m.dir("", tree(base.tree), tree(yours), tree(theirs)); err != nil {
 		return nil, err
 	}

@@ -48,7 +48,8 @@ func (m *merger) disputed(path string, b, y, t object.Entry) error {
 		}
 		*m.out = was
 	}
-	m.conflict(Conflict{path, AddAdd, &Versions{Base: b, Yours: y, Theirs: t, Why: "the common ancestors of the two lines disagree on it"}})
+	m.conflict(Conflict{path, AddAdd, &Versions{Base: b, Yours: y, Theirs: t,
+		Why: "the common ancestors of the two lines disagree on it"}})
 	return nil
 }
 
@@ -57,7 +58,8 @@ func (m *merger) disputed(path string, b, y, t object.Entry) error {
 func (m *merger) newer(path string, b, y, t object.Entry) (object.Entry, bool) {
 	holds := m.engine.Contains
 	switch {
-	case holds == nil || b.Mode != object.ModeSubmodule || !holds(m.ctx, path, b.ID, y.ID) || !holds(m.ctx, path, b.ID, t.ID):
+	case holds == nil || b.Mode != object.ModeSubmodule:
+	case !holds(m.ctx, path, b.ID, y.ID) || !holds(m.ctx, path, b.ID, t.ID):
 	case holds(m.ctx, path, y.ID, t.ID):
 		return t, true
 	case holds(m.ctx, path, t.ID, y.ID):

@@ -83,7 +83,8 @@ func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result, b
 	}
 	m := &renamesMade{engine: e, finder: finder, ancestors: base.of, from: map[string]string{},
 		trees: Three[object.ID]{plain.Base, plain.Yours, plain.Theirs},
-		edits: Three[map[string]object.Entry]{map[string]object.Entry{}, map[string]object.Entry{}, map[string]object.Entry{}}}
+		edits: Three[map[string]object.Entry]{map[string]object.Entry{}, map[string]object.Entry{},
+			map[string]object.Entry{}}}
 	if err := m.arrange(lists.Yours, lists.Theirs); err != nil {
 		return nil, err
 	}
@@ -187,9 +188,11 @@ type renamesMade struct {
 	edits     Three[map[string]object.Entry] // to be made on them
 	deleted   []Conflict                     // files that one side renamed and the other deleted
 	names     []Conflict                     // questions of names
-	collided  []oneSided                     // files that wait under their old names, as something else has the new ones
-	waiting   []oneSided                     // files that wait under their old names, as something is in the way of the new ones
-	from      map[string]string              // old names by new ones
+	// files that wait under their old names, as something else has the new ones
+	collided []oneSided
+	// files that wait under their old names, as something is in the way of the new ones
+	waiting []oneSided
+	from    map[string]string // old names by new ones
 }
 
 // set gives the edits of a tree.
@@ -463,15 +466,9 @@ func (m *renamesMade) place(at, name string, taken bool, other Side, old string)
 // placeRenamed handles a file that only one side renamed; done is false where its way is
 // blocked.
 func (m *renamesMade) placeRenamed(r oneSided) (done bool, err error) {
-	var f renamedFile
-	if f.was, err = m.entryAt(ofBase, r.From); err != nil {
-		return false, err
-	}
-	if f.is, err = m.entryAt(r.side, r.To); err != nil {
-		return false, err
-	}
 	other := r.side.Other()
-	if f.left, err = m.entryAt(other, r.From); err != nil {
+	f, err := m.renamedFile(r)
+	if err != nil {
 		return false, err
 	}
 	for _, tree := range []Side{ofBase, other} {
@@ -486,6 +483,7 @@ func (m *renamesMade) placeRenamed(r oneSided) (done bool, err error) {
 	if err != nil {
 		return false, err
 	}
+	// What they have there counts only if it is theirs, with the rename made.
 	if f.there, err = m.entryAt(other, r.To); err != nil {
 		return false, err
 	}
@@ -533,6 +531,19 @@ type renamedFile struct {
 	is    object.Entry // at its new name
 	left  object.Entry // what the other side has at the old name
 	there object.Entry // what the other side has of its own at the new one
+}
+
+// renamedFile reads what all have of a renamed file, but for what the other side has at its
+// new name.
+func (m *renamesMade) renamedFile(r oneSided) (f renamedFile, err error) {
+	if f.was, err = m.entryAt(ofBase, r.From); err != nil {
+		return f, err
+	}
+	if f.is, err = m.entryAt(r.side, r.To); err != nil {
+		return f, err
+	}
+	f.left, err = m.entryAt(r.side.Other(), r.From)
+	return f, err
 }
 
 // renamedAndGone handles a renamed file that the other side deleted, or made something else of,

@@ -34,7 +34,8 @@ func (e *Engine) Renames(ctx context.Context, from, to object.ID, gone map[strin
 // renames finds the renames one side made that matter to a merge: those whose
 // source the other side changed or deleted, too (relevant). Exact ones come
 // first, then the only pairs of one base name, then the rest, best first.
-func (e *Engine) renames(ctx context.Context, base, side object.ID, relevant map[string]bool) (found []Rename, uncompared int, err error) {
+func (e *Engine) renames(ctx context.Context, base, side object.ID, relevant map[string]bool) (found []Rename,
+	uncompared int, err error) {
 	f := finder{ctx: ctx, engine: e, relevant: relevant, contents: map[object.ID]*diff.Bag{}, seed: maphash.MakeSeed()}
 	empty := e.Store.Format().Sum(object.KindBlob, nil)
 	var sources []source
@@ -67,7 +68,10 @@ func (e *Engine) renames(ctx context.Context, base, side object.ID, relevant map
 		slices.SortFunc(f.targets, byTarget)
 	}
 	f.exact()
-	f.sources = slices.DeleteFunc(f.sources, func(s *source) bool { return s.used || !relevant[s.path] || !s.entry.Mode.IsRegular() })
+	f.sources = slices.DeleteFunc(f.sources, func(s *source) bool {
+		return s.used || !relevant[s.path] ||
+			!s.entry.Mode.IsRegular()
+	})
 	if err := f.sameNames(); err != nil {
 		return nil, 0, err
 	}

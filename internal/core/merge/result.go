@@ -107,7 +107,8 @@ func (r *Result) Decide(path string, e object.Entry) {
 		if _, names := c.Subject.(*Naming); c.Path == path && !names {
 			r.Conflicts = slices.Delete(r.Conflicts, i, i+1)
 			b, y, t := c.Subject.Sides()
-			r.Joined = append(r.Joined, Joined{Path: path, From: c.From(), Origin: FromBoth, Base: b, Yours: y, Theirs: t, Result: e})
+			r.Joined = append(r.Joined, Joined{Path: path, From: c.From(), Origin: FromBoth, Base: b, Yours: y,
+				Theirs: t, Result: e})
 			r.ofYours = append(r.ofYours, edit{path, e})
 			r.ofTheirs = append(r.ofTheirs, edit{path, e})
 			return
@@ -140,7 +141,8 @@ func (r *Result) Files() ([]Joined, error) {
 			if r.contested[j.Path+"/"+c.Path] {
 				continue
 			}
-			f := Joined{Path: j.Path + "/" + c.Path, From: r.from[j.Path+"/"+c.Path], Origin: j.Origin, Base: c.Old, Result: c.New, Yours: c.Old, Theirs: c.Old}
+			f := Joined{Path: j.Path + "/" + c.Path, From: r.from[j.Path+"/"+c.Path], Origin: j.Origin, Base: c.Old,
+				Result: c.New, Yours: c.Old, Theirs: c.Old}
 			if j.Origin != FromTheirs {
 				f.Yours = c.New
 			}
@@ -195,7 +197,10 @@ func (r *Result) nameBeside() error {
 // does not count.
 func (r *Result) collisions() (remarks []Remark) {
 	adds := func(o Origin) bool {
-		return slices.ContainsFunc(r.Joined, func(j Joined) bool { return j.Origin == o && j.Base.Absent() && !j.Result.Absent() })
+		return slices.ContainsFunc(r.Joined, func(j Joined) bool {
+			return j.Origin == o && j.Base.Absent() &&
+				!j.Result.Absent()
+		})
 	}
 	if !adds(FromYours) || !adds(FromTheirs) {
 		return nil
@@ -207,7 +212,8 @@ func (r *Result) collisions() (remarks []Remark) {
 		}
 		folded := strings.ToLower(j.Path)
 		if other, met := added[folded]; met && other.Origin != j.Origin {
-			remarks = append(remarks, Remark{Path: j.Path, Words: "stands beside " + other.Path + "; where case does not count in names, only one of them can be checked out"})
+			remarks = append(remarks, Remark{Path: j.Path, Words: "stands beside " + other.Path +
+				"; where case does not count in names, only one of them can be checked out"})
 		}
 		added[folded] = j
 	}

@@ -3,6 +3,7 @@ package merge
 // Side is one of the two sides of a join.
 type Side string
 
+// The sides.
 const (
 	Yours  Side = "yours"
 	Theirs Side = "theirs"

@@ -21,7 +21,8 @@ type merger struct {
 }
 
 func (m *merger) joined(path string, o Origin, b, y, t, result object.Entry) {
-	m.out.Joined = append(grow(m.out.Joined), Joined{Path: path, Origin: o, Base: b, Yours: y, Theirs: t, Result: result})
+	m.out.Joined = append(grow(m.out.Joined), Joined{Path: path, Origin: o, Base: b, Yours: y, Theirs: t,
+		Result: result})
 	if !result.Same(y) {
 		m.out.ofYours = append(grow(m.out.ofYours), edit{path, result})
 	}
@@ -191,7 +192,8 @@ func (m *merger) readAhead(places []place, stop <-chan struct{}) (read, done cha
 // directory is joined first, as though the other side had deleted it; if
 // anything of it is left and the other side has a file there, they clash.
 func (m *merger) treeAgainstFile(path string, b, y, t object.Entry) error {
-	ofYours, ofTheirs, joined, conflicts := len(m.out.ofYours), len(m.out.ofTheirs), len(m.out.Joined), len(m.out.Conflicts)
+	ofYours, ofTheirs, joined, conflicts := len(m.out.ofYours), len(m.out.ofTheirs), len(m.out.Joined),
+		len(m.out.Conflicts)
 	if err := m.dir(path, b, y, t); err != nil {
 		return err
 	}

@@ -16,6 +16,7 @@ import (
 // Format is the hash function a repository names its objects by.
 type Format uint8
 
+// The formats.
 const (
 	SHA1 Format = iota
 	SHA256
@@ -82,10 +83,11 @@ func (id ID) Prefix(n int) string {
 // Less orders ids by their bytes.
 func (id ID) Less(other ID) bool { return id.raw < other.raw }
 
-// MarshalText and UnmarshalText write and read the hexadecimal form, so that
+// MarshalText writes the hexadecimal form, so that
 // ids can stand in JSON, as values and as map keys.
 func (id ID) MarshalText() ([]byte, error) { return []byte(id.String()), nil }
 
+// UnmarshalText reads the hexadecimal form; an empty text is the zero ID.
 func (id *ID) UnmarshalText(text []byte) error {
 	if len(text) == 0 {
 		*id = ID{}
@@ -99,6 +101,7 @@ func (id *ID) UnmarshalText(text []byte) error {
 // Kind is what an object is.
 type Kind uint8
 
+// The kinds.
 const (
 	KindCommit Kind = iota + 1 // the numbers are those of the pack format
 	KindTree

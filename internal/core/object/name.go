@@ -9,7 +9,8 @@ import (
 type NameError struct{ Path string }
 
 func (e *NameError) Error() string {
-	return fmt.Sprintf("a tree holds the path %q, which could overwrite a repository's own files; git does not check it out, and neither does Dorvik", e.Path)
+	return fmt.Sprintf("a tree holds the path %q, which could overwrite a repository's own files; git does not check "+
+		"it out, and neither does Dorvik", e.Path)
 }
 
 // CheckName reports a name of a tree that some file system takes for the current

@@ -11,6 +11,7 @@ import (
 // Mode is the mode of a tree entry.
 type Mode uint32
 
+// The modes that git writes.
 const (
 	ModeFile      Mode = 0o100644
 	ModeExec      Mode = 0o100755

@@ -71,6 +71,11 @@ func (c *Changes) Of(n history.Node) (id ChangeID, ok bool, err error) {
 	return id, true, nil
 }
 
+// summed is sum, worked out when it is first asked for.
+func (c *Changes) summed(p pathsID) func() (ChangeID, error) {
+	return sync.OnceValues(func() (ChangeID, error) { return c.sum(p) })
+}
+
 // sum is the ChangeID of changes.
 func (c *Changes) sum(p pathsID) (id ChangeID, err error) {
 	h := sha256.New()
@@ -144,7 +149,8 @@ func (c *Changes) read(ctx context.Context, commits []history.Node) error {
 // files that one of the two lines (each newest first) has renamed. One that a later commit
 // of theirs takes back exactly is none. Contents are read only where paths and modes
 // agree.
-func (c *Changes) Same(ctx context.Context, engine *merge.Engine, yours, theirs []history.Node) (map[object.ID]history.Node, error) {
+func (c *Changes) Same(ctx context.Context, engine *merge.Engine, yours,
+	theirs []history.Node) (map[object.ID]history.Node, error) {
 	if err := c.read(ctx, slices.Concat(theirs, yours)); err != nil {
 		return nil, err
 	}
@@ -182,7 +188,7 @@ func (c *Changes) Same(ctx context.Context, engine *merge.Engine, yours, theirs 
 				continue
 			}
 			back := v.changes.inverse()
-			if undone, err = newest(undone, variant{paths: back.id, id: sync.OnceValues(func() (ChangeID, error) { return c.sum(back) })}, byPaths); err != nil {
+			if undone, err = newest(undone, variant{paths: back.id, id: c.summed(back)}, byPaths); err != nil {
 				return nil, err
 			}
 		}
@@ -227,7 +233,8 @@ func (p *pathsID) inverse() pathsID {
 
 // renamed gives, by their names at the end of a line, the names at its start of files
 // that the line has renamed and the other line edits.
-func (c *Changes) renamed(ctx context.Context, engine *merge.Engine, line, other []history.Node) (map[string]string, error) {
+func (c *Changes) renamed(ctx context.Context, engine *merge.Engine, line, other []history.Node) (map[string]string,
+	error) {
 	if len(line) == 0 {
 		return nil, nil
 	}
@@ -306,7 +313,7 @@ func (c *Changes) variants(n history.Node, back map[string]string) ([]variant, e
 	}
 	if old.changes != nil {
 		old.sort()
-		out = append(out, variant{of: n, changes: old, paths: old.id, id: sync.OnceValues(func() (ChangeID, error) { return c.sum(old) })})
+		out = append(out, variant{of: n, changes: old, paths: old.id, id: c.summed(old)})
 	}
 	return out, nil
 }

@@ -133,8 +133,10 @@ func (r *replayer) decideAsBefore(before *merge.Result, decided object.ID, now *
 		if err != nil {
 			return err
 		}
-		joined := merge.Merge3(diff.Lines(wasText.Text.Undecided()), diff.Lines(string(data)), diff.Lines(text.Text.Undecided()))
-		if held := joined.Join(func(int, merge.Hunk) string { return merge.OneAncestor }); !strings.Contains(held, merge.OneAncestor) {
+		joined := merge.Merge3(diff.Lines(wasText.Text.Undecided()), diff.Lines(string(data)),
+			diff.Lines(text.Text.Undecided()))
+		held := joined.Join(func(int, merge.Hunk) string { return merge.OneAncestor })
+		if !strings.Contains(held, merge.OneAncestor) {
 			now.Decide(c.Path, object.Entry{Mode: text.Mode, ID: r.engine.Store.Put(object.KindBlob, []byte(held))})
 		}
 	}

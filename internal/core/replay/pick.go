@@ -19,9 +19,11 @@ type PickedMergeError struct {
 
 func (e *PickedMergeError) Error() string {
 	if e.Parent > 0 {
-		return fmt.Sprintf("the commit %s “%s” has no parent %d: it has %d", e.Commit.ID.Prefix(12), e.Commit.Subject(), e.Parent, len(e.Commit.Parents))
+		return fmt.Sprintf("the commit %s “%s” has no parent %d: it has %d", e.Commit.ID.Prefix(12),
+			e.Commit.Subject(), e.Parent, len(e.Commit.Parents))
 	}
-	return fmt.Sprintf("the commit %s “%s” joins lines, so it is not one change that could be brought over; pick the commits it joined, or say with --parent 1 that what it brought into its first parent is meant",
+	return fmt.Sprintf("the commit %s “%s” joins lines, so it is not one change that could be brought over; pick the "+
+		"commits it joined, or say with --parent 1 that what it brought into its first parent is meant",
 		e.Commit.ID.Prefix(12), e.Commit.Subject())
 }
 
@@ -29,14 +31,16 @@ func (e *PickedMergeError) Error() string {
 // may have made the same changes before. What stands on the tip is yours, and what
 // the commits change is theirs. A commit that joins lines is taken for what it changed
 // against one of its parents, from 1; 0 refuses such. Nothing is written.
-func Pick(ctx context.Context, engine *merge.Engine, changes *Changes, commits, own []history.Node, parentOf int, onto object.ID, resolve Resolver, progress func(done, of int)) ([]Step, error) {
+func Pick(ctx context.Context, engine *merge.Engine, changes *Changes, commits, own []history.Node, parentOf int,
+	onto object.ID, resolve Resolver, progress func(done, of int)) ([]Step, error) {
 	newest := slices.Clone(commits)
 	slices.Reverse(newest)
 	same, err := changes.Same(ctx, engine, newest, own)
 	if err != nil {
 		return nil, err
 	}
-	r := &replayer{ctx: ctx, engine: engine, onto: onto, resolve: resolve, picking: true, parentOf: parentOf, mine: map[object.ID]history.Node{}, at: map[object.ID]int{}}
+	r := &replayer{ctx: ctx, engine: engine, onto: onto, resolve: resolve, picking: true, parentOf: parentOf,
+		mine: map[object.ID]history.Node{}, at: map[object.ID]int{}}
 	for i, n := range commits {
 		if progress != nil {
 			progress(i, len(commits))

@@ -13,6 +13,7 @@ import (
 // Outcome is what became of a commit. The names are those of `plan --json`.
 type Outcome string
 
+// The outcomes.
 const (
 	Clean        Outcome = "clean"
 	Conflict     Outcome = "conflict"
@@ -61,7 +62,8 @@ type Resolver func(r *merge.Result) (d merge.Decided, all bool, err error)
 type MergeCommitError struct{ Commit history.Node }
 
 func (e *MergeCommitError) Error() string {
-	return fmt.Sprintf("your commit %s “%s” joins %d lines at once, and only joints of two can be replayed; choose merge instead",
+	return fmt.Sprintf("your commit %s “%s” joins %d lines at once, and only joints of two can be replayed; choose "+
+		"merge instead",
 		e.Commit.ID.Prefix(12), e.Commit.Subject(), len(e.Commit.Parents))
 }
 
@@ -71,12 +73,14 @@ func (e *MergeCommitError) Error() string {
 // made anew from its two lines as they are now; of one that joins more the error is
 // a *MergeCommitError. Nothing is written; Commits makes the new commits of
 // the outcome. Cost follows what the commits change.
-func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, theirs []history.Node, onto object.ID, resolve Resolver, progress func(done, of int)) ([]Step, error) {
+func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, theirs []history.Node,
+	onto object.ID, resolve Resolver, progress func(done, of int)) ([]Step, error) {
 	same, err := changes.Same(ctx, engine, yours, theirs)
 	if err != nil {
 		return nil, err
 	}
-	r := &replayer{ctx: ctx, engine: engine, onto: onto, resolve: resolve, mine: map[object.ID]history.Node{}, at: map[object.ID]int{}}
+	r := &replayer{ctx: ctx, engine: engine, onto: onto, resolve: resolve, mine: map[object.ID]history.Node{},
+		at: map[object.ID]int{}}
 	for _, n := range yours {
 		r.mine[n.ID] = n
 		r.merges = r.merges || len(n.Parents) > 1
@@ -232,7 +236,8 @@ func (r *replayer) plain(s *Step) error {
 		return err
 	}
 	if s.Merge.Clean() && !r.picking {
-		s.Merge = s.Merge.Brief() // of ten thousand steps, the accounts would fill the memory; those of a pick are shown
+		// of ten thousand steps, the accounts would fill the memory; those of a pick are shown
+		s.Merge = s.Merge.Brief()
 	}
 	if s.Tree == onto && n.Tree != before && !s.Open {
 		s.Outcome = Emptied // one that started empty is kept as it was
@@ -246,7 +251,8 @@ func (r *replayer) plain(s *Step) error {
 // not, as they vouch for the old content. A commit that already stands on its
 // new parents unchanged keeps its id. last, unless zero, replaces the tree of
 // the commit that Last gives.
-func Commits(store *object.Overlay, steps []Step, onto object.ID, committer object.Signature, last object.ID) (ids []object.ID, tip object.ID, err error) {
+func Commits(store *object.Overlay, steps []Step, onto object.ID, committer object.Signature,
+	last object.ID) (ids []object.ID, tip object.ID, err error) {
 	ids = make([]object.ID, len(steps))
 	final, kept := Last(steps)
 	if !kept && !last.IsZero() {

@@ -37,7 +37,10 @@ func inOrder(c *Conflict, at place) (Option, bool) {
 	yours, theirs := diff.Lines(c.Yours), diff.Lines(c.Theirs)
 	same := func(s string) string { return s }
 	for _, key := range []func(string) string{strings.ToLower, same} {
-		compare := func(a, b string) int { return strings.Compare(key(strings.TrimSpace(a)), key(strings.TrimSpace(b))) }
+		compare := func(a, b string) int {
+			return strings.Compare(key(strings.TrimSpace(a)),
+				key(strings.TrimSpace(b)))
+		}
 		fits := func(lines []string) bool {
 			return slices.IsSortedFunc(slices.Concat([]string{before}, lines, []string{after}), compare)
 		}
@@ -89,7 +92,10 @@ func lineSet(c *Conflict, at place) (Option, bool) {
 	}) {
 		return Option{}, false
 	}
-	out := slices.DeleteFunc(slices.Clone(yours), func(l string) bool { return slices.Contains(base, l) && !slices.Contains(theirs, l) })
+	out := slices.DeleteFunc(slices.Clone(yours), func(l string) bool {
+		return slices.Contains(base, l) &&
+			!slices.Contains(theirs, l)
+	})
 	sorted := slices.IsSorted(yours) && slices.IsSorted(theirs)
 	for _, l := range theirs {
 		if !slices.Contains(base, l) && !slices.Contains(out, l) {
@@ -99,7 +105,8 @@ func lineSet(c *Conflict, at place) (Option, bool) {
 	if sorted {
 		slices.Sort(out)
 	}
-	return Option{Way: Weave, Text: strings.Join(out, ""), Reason: "a set of lines: all added ones, no removed one"}, true
+	return Option{Way: Weave, Text: strings.Join(out, ""), Reason: "a set of lines: all added ones, no removed one"},
+		true
 }
 
 // reindented joins an edit with a change of nothing but white space: the edit is

@@ -33,9 +33,10 @@ type Conflict struct {
 	Place               merge.Hunk // of the text
 	Base, Yours, Theirs string     // the texts of the place
 	Ways                []Option
-	Sizes               [3]int // in bytes, of the files that base, yours and theirs have, for a path as a whole; -1 where there is none
-	Suggested           Way    // empty where none is better than asking
-	Why                 string // for a place in a text
+	// in bytes, of the files that base, yours and theirs have, for a path as a whole; -1 where there is none
+	Sizes     [3]int
+	Suggested Way    // empty where none is better than asking
+	Why       string // for a place in a text
 }
 
 // Whole reports whether the conflict is no place in a text.

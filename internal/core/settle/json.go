@@ -71,7 +71,8 @@ func (s *jsonScanner) entry(lead string) (entry, bool) {
 	if !ok {
 		return e, false
 	}
-	if rest := strings.TrimLeft(s.text, " \t"); strings.HasPrefix(rest, ":") && json.Unmarshal([]byte(value), &e.key) == nil {
+	if rest := strings.TrimLeft(s.text, " \t"); strings.HasPrefix(rest, ":") && json.Unmarshal([]byte(value),
+		&e.key) == nil {
 		e.key, e.bare = "."+e.key, false
 		e.text += value + s.take(len(s.text)-len(rest)+1) + s.blanks()
 		if value, inside, ok = s.value(); !ok {

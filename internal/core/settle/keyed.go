@@ -263,7 +263,8 @@ func joinKeys(base, yours, theirs *group) ([]string, bool) {
 	y, t := yours.keysIn(yours), theirs.keysIn(theirs)
 	first, out, added := theirs, t, y // theirs came first
 	if !slices.Equal(base.keysIn(yours), yours.keysIn(base)) {
-		if !slices.Equal(base.keysIn(theirs), theirs.keysIn(base)) && !slices.Equal(yours.keysIn(theirs), theirs.keysIn(yours)) {
+		if !slices.Equal(base.keysIn(theirs), theirs.keysIn(base)) && !slices.Equal(yours.keysIn(theirs),
+			theirs.keysIn(yours)) {
 			return nil, false // both put them in another order
 		}
 		first, out, added = yours, y, t

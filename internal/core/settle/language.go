@@ -24,7 +24,8 @@ var languages = map[string]language{
 // sameLanguage tells endings of files that are of another's language.
 var sameLanguage = map[string]string{
 	".yml": ".yaml", ".tsv": ".csv",
-	".csproj": ".xml", ".fsproj": ".xml", ".props": ".xml", ".targets": ".xml", ".svg": ".xml", ".resx": ".xml", ".plist": ".xml", ".xaml": ".xml",
+	".csproj": ".xml", ".fsproj": ".xml", ".props": ".xml", ".targets": ".xml", ".svg": ".xml", ".resx": ".xml",
+	".plist": ".xml", ".xaml": ".xml",
 }
 
 // languageOf tells a file's language by its name. What is not known has neither

@@ -61,8 +61,10 @@ func (m *mover) follow(c *Conflict) (Option, bool) {
 		span   func(merge.Hunk) merge.Span
 		why    string
 	}{
-		{SideYours, merge.FromYours, c.Yours, c.Theirs, 1, func(r merge.Hunk) merge.Span { return r.Yours }, "their edit, at line %d, where you moved it"},
-		{SideTheirs, merge.FromTheirs, c.Theirs, c.Yours, 2, func(r merge.Hunk) merge.Span { return r.Theirs }, "your edit, at line %d, where they moved it"},
+		{SideYours, merge.FromYours, c.Yours, c.Theirs, 1, func(r merge.Hunk) merge.Span { return r.Yours },
+			"their edit, at line %d, where you moved it"},
+		{SideTheirs, merge.FromTheirs, c.Theirs, c.Yours, 2, func(r merge.Hunk) merge.Span { return r.Theirs },
+			"your edit, at line %d, where they moved it"},
 	} {
 		gone, ok := removedRun(base, diff.Lines(s.mover))
 		if !ok {
@@ -87,14 +89,16 @@ func (m *mover) follow(c *Conflict) (Option, bool) {
 			continue
 		}
 		m.taken[at] = true
-		return Option{Way: Weave, Text: here, Reason: fmt.Sprintf(s.why, s.span(t.Hunks[at]).Lo+1), Moved: &Relocation{at, s.side, there}}, true
+		return Option{Way: Weave, Text: here, Reason: fmt.Sprintf(s.why, s.span(t.Hunks[at]).Lo+1),
+			Moved: &Relocation{at, s.side, there}}, true
 	}
 	return Option{}, false
 }
 
 // went finds the region that holds at least half of a block's lines, and one of them
 // that nothing else in the base or in the side is equal to.
-func (m *mover) went(block []string, origin merge.Origin, which int, span func(merge.Hunk) merge.Span) (region int, ok bool) {
+func (m *mover) went(block []string, origin merge.Origin, which int, span func(merge.Hunk) merge.Span) (region int,
+	ok bool) {
 	regions := m.f.Text.Hunks
 	base, places := m.once()[0], m.once()[which]
 	votes, full := map[int]int{}, 0
@@ -196,7 +200,8 @@ func cutBlank(lines []string) (before string, inside []string, after string) {
 func weaveLines(base, yours, theirs []string) (string, bool) {
 	t, fits := merge.Merge3(base, yours, theirs), true
 	text := t.Join(func(_ int, r merge.Hunk) string {
-		woven, ok := WeaveText(strings.Join(base[r.Base.Lo:r.Base.Hi], ""), strings.Join(yours[r.Yours.Lo:r.Yours.Hi], ""), strings.Join(theirs[r.Theirs.Lo:r.Theirs.Hi], ""))
+		woven, ok := WeaveText(strings.Join(base[r.Base.Lo:r.Base.Hi], ""),
+			strings.Join(yours[r.Yours.Lo:r.Yours.Hi], ""), strings.Join(theirs[r.Theirs.Lo:r.Theirs.Hi], ""))
 		fits = fits && ok
 		return woven
 	})

@@ -17,7 +17,8 @@ func Open(c *merge.Conflict) *File {
 		f.Text = s.Text
 		f.openText(s)
 		if s.Modes {
-			f.Conflicts = append(f.Conflicts, versions(c.Path, merge.ModeBits, &merge.Versions{Base: s.Base, Yours: s.Yours, Theirs: s.Theirs}))
+			f.Conflicts = append(f.Conflicts, versions(c.Path, merge.ModeBits, &merge.Versions{Base: s.Base,
+				Yours: s.Yours, Theirs: s.Theirs}))
 		}
 	case *merge.Versions:
 		f.Conflicts = []*Conflict{versions(c.Path, c.Kind, s)}
@@ -75,7 +76,8 @@ func clash(c *merge.Conflict, s *merge.Clash) *Conflict {
 		file, directory = directory, file
 	}
 	if s.Beside != "" {
-		both.Effect = merge.Decided{Entries: map[string]object.Entry{c.Path: directory, s.Beside: file}, Moves: s.Within}
+		both.Effect = merge.Decided{Entries: map[string]object.Entry{c.Path: directory, s.Beside: file},
+			Moves: s.Within}
 		q.Ways = append(q.Ways, both)
 	}
 	return q
@@ -84,7 +86,8 @@ func clash(c *merge.Conflict, s *merge.Clash) *Conflict {
 // naming offers the places that either side wants for a file.
 func naming(c *merge.Conflict, n *merge.Naming) *Conflict {
 	q := &Conflict{Path: c.Path, Kind: c.Kind, Subject: n, Ways: []Option{
-		{Way: Yours, Effect: merge.Decided{Moves: n.Yours.Moves}}, {Way: Theirs, Effect: merge.Decided{Moves: n.Theirs.Moves}}}}
+		{Way: Yours, Effect: merge.Decided{Moves: n.Yours.Moves}},
+		{Way: Theirs, Effect: merge.Decided{Moves: n.Theirs.Moves}}}}
 	if c.Kind != merge.DirectoryRename {
 		return q
 	}

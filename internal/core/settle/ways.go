@@ -16,6 +16,7 @@ import (
 // Way is one kind of decision. The names are those of `--prefer` and the JSON.
 type Way string
 
+// The ways.
 const (
 	Weave       Way = "weave"
 	Yours       Way = "yours"
@@ -63,6 +64,7 @@ func ParsePreference(s string) ([]Way, bool) {
 // Side names a side of a join.
 type Side = merge.Side
 
+// The sides, under shorter names.
 const (
 	SideYours  = merge.Yours
 	SideTheirs = merge.Theirs
@@ -100,7 +102,8 @@ func WeaveText(base, yours, theirs string) (text string, ok bool) {
 				equal = true
 			} else if p.from < q.to && q.from < p.to || p.from == q.from && (p.from == p.to) == (q.from == q.to) {
 				return "", false
-			} else if p.from == p.to && q.from < p.from && p.from < q.to || q.from == q.to && p.from < q.from && q.from < p.to {
+			} else if p.from == p.to && q.from < p.from && p.from < q.to || q.from == q.to && p.from < q.from &&
+				q.from < p.to {
 				return "", false
 			}
 		}
@@ -176,7 +179,8 @@ func pieces(side Side, words []string, in func(i int) bool) []Piece {
 			continue
 		}
 		end := i + 1
-		for j := end; j < len(words) && !strings.HasSuffix(words[j], "\n") && (in(j) || strings.TrimSpace(words[j]) == ""); j++ {
+		for j := end; j < len(words) && !strings.HasSuffix(words[j], "\n") &&
+			(in(j) || strings.TrimSpace(words[j]) == ""); j++ {
 			if in(j) {
 				end = j + 1
 			}

@@ -53,7 +53,8 @@ func (x *xmlScanner) group(name, head string) (g *group, mixed bool, known strin
 				return nil, false, "", false
 			}
 			end := int(x.dec.InputOffset())
-			e := entry{key: token.Name.Local + x.text[at:end], bare: true, name: token.Name.Local, text: x.text[from:end], inside: in}
+			e := entry{key: token.Name.Local + x.text[at:end], bare: true, name: token.Name.Local,
+				text: x.text[from:end], inside: in}
 			if leaf || len(in.entries) == 0 {
 				e.inside = nil
 			}

@@ -20,7 +20,8 @@ func yamlMarks(s *source) map[int]mark {
 		} else if _, taken := marks[n.Line-1]; !taken {
 			marks[n.Line-1] = m
 			l := s.lines[n.Line-1]
-			plain = plain && strings.HasPrefix(l[len(indentOf(l)):], dash) && (dash != "" || len(indentOf(l)) == n.Column-1)
+			plain = plain && strings.HasPrefix(l[len(indentOf(l)):], dash) &&
+				(dash != "" || len(indentOf(l)) == n.Column-1)
 		}
 		return m.path()
 	}
@@ -41,13 +42,7 @@ func yamlMarks(s *source) map[int]mark {
 			}
 		case yaml.SequenceNode:
 			for _, c := range n.Content {
-				m := mark{parent: of, key: yamlText(c), bare: true}
-				for i := 0; c.Kind == yaml.MappingNode && i+1 < len(c.Content); i += 2 {
-					if k := c.Content[i]; m.bare && slices.Contains(knownBy, k.Value) {
-						m.key, m.bare = k.Value+"="+c.Content[i+1].Value, false
-					}
-				}
-				walk(c, put(c, m, "- "))
+				walk(c, put(c, yamlItem(c, of), "- "))
 			}
 		}
 	}
@@ -70,6 +65,17 @@ func yamlMarks(s *source) map[int]mark {
 		}
 	}
 	return marks
+}
+
+// yamlItem is the mark of an item of a sequence: known by a key of its own, if it has one.
+func yamlItem(c *yaml.Node, of string) mark {
+	m := mark{parent: of, key: yamlText(c), bare: true}
+	for i := 0; c.Kind == yaml.MappingNode && i+1 < len(c.Content); i += 2 {
+		if k := c.Content[i]; m.bare && slices.Contains(knownBy, k.Value) {
+			m.key, m.bare = k.Value+"="+c.Content[i+1].Value, false
+		}
+	}
+	return m
 }
 
 // yamlText is the values of a node, in order.
