@@ -22,14 +22,14 @@ type Command struct {
 	Configured bool   // set by the person, not found: that is agreement enough
 }
 
-// Files gives a file at the top of the project; ok is false where there is none.
-type Files func(name string) (text string, ok bool)
+// ProjectFiles gives a file at the top of the project; ok is false where there is none.
+type ProjectFiles func(name string) (text string, ok bool)
 
 var makeTarget = regexp.MustCompile(`(?m)^(check|test|build)\s*:([^=]|$)`)
 
 // Find tells how a project is checked from the files at its top; ok is false
 // where nothing tells. The first that fits is taken, in the order below.
-func Find(files Files) (c Command, ok bool) {
+func Find(files ProjectFiles) (c Command, ok bool) {
 	has := func(name string) bool { _, ok := files(name); return ok }
 	if has("go.mod") {
 		return Command{Line: "go build ./... && go test ./...", Source: "go.mod"}, true
@@ -90,8 +90,8 @@ func npm(text string) string {
 	return strings.Join(parts, " && ")
 }
 
-// Result is how a run ended.
-type Result struct {
+// Report is how a run ended.
+type Report struct {
 	Passed bool
 	Exit   int // -1 where a signal ended it
 	Took   time.Duration
@@ -100,7 +100,7 @@ type Result struct {
 // Run runs a command line by the shell in a folder and gives each line of its
 // output, of both streams, to emit as it comes, one call at a time. Cancelling
 // ends the command with all it started, and gives the context's error.
-func Run(ctx context.Context, dir, line string, env []string, emit func(line string)) (Result, error) {
+func Run(ctx context.Context, dir, line string, env []string, emit func(line string)) (Report, error) {
 	cmd := exec.CommandContext(ctx, "sh", "-c", line)
 	cmd.Dir, cmd.Env = dir, env
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
@@ -110,7 +110,7 @@ func Run(ctx context.Context, dir, line string, env []string, emit func(line str
 	cmd.Stdout, cmd.Stderr = in, in
 	start := time.Now()
 	if err := cmd.Start(); err != nil {
-		return Result{}, fmt.Errorf("starting the check: %w", err)
+		return Report{}, fmt.Errorf("starting the check: %w", err)
 	}
 	done := make(chan error, 1)
 	go func() {
@@ -129,7 +129,7 @@ func Run(ctx context.Context, dir, line string, env []string, emit func(line str
 		}
 	}
 	err := <-done
-	r := Result{Passed: err == nil, Took: time.Since(start)}
+	r := Report{Passed: err == nil, Took: time.Since(start)}
 	if ctx.Err() != nil {
 		return r, ctx.Err()
 	}

@@ -40,7 +40,7 @@ func TestFind(t *testing.T) {
 	}
 }
 
-func run(ctx context.Context, t *testing.T, line string) (Result, []string, error) {
+func run(ctx context.Context, t *testing.T, line string) (Report, []string, error) {
 	var out []string
 	r, err := Run(ctx, t.TempDir(), line, os.Environ(), func(l string) { out = append(out, l) })
 	return r, out, err
@@ -54,7 +54,7 @@ func TestRun(t *testing.T) {
 
 	r, _, err = run(t.Context(), t, "exit 7")
 	require.NoError(t, err)
-	assert.Equal(t, Result{Exit: 7, Took: r.Took}, r)
+	assert.Equal(t, Report{Exit: 7, Took: r.Took}, r)
 
 	_, out, err = run(t.Context(), t, "head -c 100000 /dev/zero | tr '\\0' x; echo; echo end")
 	require.NoError(t, err)

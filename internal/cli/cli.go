@@ -82,7 +82,7 @@ func (e *env) code(err error) int {
 		_ = e.print(map[string]any{"version": 1, "result": "failed", "error": visible.Lines(err.Error())})
 	}
 	var moved *recovery.MovedError
-	var ref *git.MovedError
+	var ref *git.RefMovedError
 	var refusal *git.Refusal
 	var published *recovery.PublishedError
 	switch {

@@ -110,7 +110,7 @@ func waysOf(name string, text *merge.Text) waysJSON {
 	if len(text.Base) == 0 {
 		kind = merge.AddAdd
 	}
-	var questions []*settle.Conflict
+	var questions []*settle.Question
 	f := settle.Open(&merge.Conflict{Path: name, Kind: kind, Subject: &merge.Lines{Text: text, Mode: object.ModeFile}})
 	if f.Text != nil {
 		text, questions = f.Text, f.Conflicts
@@ -129,7 +129,7 @@ func waysOf(name string, text *merge.Text) waysJSON {
 			if m := o.Moved; m != nil {
 				r := f.Text.Hunks[m.Hunk]
 				at := r.Yours
-				if m.Side == settle.SideTheirs {
+				if m.Side == merge.Theirs {
 					at = r.Theirs
 				}
 				w.Moved = &movedJSON{string(m.Side), lineRange(at), m.Text}

@@ -15,7 +15,7 @@ func (r *Repo) Alone(ctx context.Context, ids []object.ID, n int) (bool, error) 
 	var in strings.Builder
 	for _, id := range ids {
 		short := id.Prefix(n)
-		if other, taken := of[short]; taken && other != id {
+		if other, ok := of[short]; ok && other != id {
 			return false, nil
 		}
 		of[short] = id

@@ -191,7 +191,7 @@ func TestRefsMoveTogetherOrNotAtAll(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, r.UpdateRefs(t.Context(), "m", RefUpdate{Name: "refs/x/a", New: a}, RefUpdate{Name: "refs/x/b", New: b}))
 	err = r.UpdateRefs(t.Context(), "m", RefUpdate{Name: "refs/x/a", New: b, Old: a}, RefUpdate{Name: "refs/x/b", New: a, Old: a})
-	var moved *MovedError
+	var moved *RefMovedError
 	require.ErrorAs(t, err, &moved)
 	assert.Equal(t, "refs/x/b", moved.Name)
 	at, err := r.Ref(t.Context(), "refs/x/a")

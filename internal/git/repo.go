@@ -299,16 +299,16 @@ type RefUpdate struct {
 	New, Old object.ID
 }
 
-// MovedError says that a ref was not where it was expected to be.
-type MovedError struct {
+// RefMovedError says that a ref was not where it was expected to be.
+type RefMovedError struct {
 	Name string
 	Err  error
 }
 
-func (e *MovedError) Error() string {
+func (e *RefMovedError) Error() string {
 	return fmt.Sprintf("the ref %s was moved by somebody else meanwhile; nothing was changed", e.Name)
 }
-func (e *MovedError) Unwrap() error { return e.Err }
+func (e *RefMovedError) Unwrap() error { return e.Err }
 
 // UpdateRefs moves refs all together or not at all, each only if it is still at
 // its old value.
@@ -335,7 +335,7 @@ func (r *Repo) UpdateRefs(ctx context.Context, message string, updates ...RefUpd
 	}
 	for _, u := range updates {
 		if at, rerr := r.Ref(ctx, u.Name); rerr == nil && at != u.Old {
-			return &MovedError{u.Name, err}
+			return &RefMovedError{u.Name, err}
 		}
 	}
 	return err

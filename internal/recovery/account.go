@@ -26,14 +26,14 @@ const (
 
 // LeftOut is something a side made that the joined result does not hold.
 type LeftOut struct {
-	Side   settle.Side `json:"side"`
-	Author string      `json:"author"`
-	Path   string      `json:"path"`
-	Line   int         `json:"line"` // in that side's file, from 1; 0 where it is not about a line that side has
-	Text   string      `json:"text"` // "deleted" for a deletion that was overruled
-	What   Given       `json:"what"`
-	Kept   string      `json:"kept,omitempty"` // the line that stands though it was deleted
-	Mend   bool        `json:"mend,omitempty"` // a mend took it away
+	Side   merge.Side `json:"side"`
+	Author string     `json:"author"`
+	Path   string     `json:"path"`
+	Line   int        `json:"line"` // in that side's file, from 1; 0 where it is not about a line that side has
+	Text   string     `json:"text"` // "deleted" for a deletion that was overruled
+	What   Given      `json:"what"`
+	Kept   string     `json:"kept,omitempty"` // the line that stands though it was deleted
+	Mend   bool       `json:"mend,omitempty"` // a mend took it away
 
 	whole []string // the lines by which its author is found
 }
@@ -42,8 +42,8 @@ type LeftOut struct {
 // what mends took away. Open conflicts are not in it.
 func (w *Workspace) LeftOut(p *Position, j *Join, decisions *settle.Decisions) ([]LeftOut, error) {
 	yours, theirs := w.Annotator(p.Divergence.Yours), w.Annotator(p.Divergence.Theirs)
-	a := &account{authors: map[settle.Side][]string{
-		settle.SideYours: Authors(p.Divergence.Yours), settle.SideTheirs: Authors(p.Divergence.Theirs)}}
+	a := &account{authors: map[merge.Side][]string{
+		merge.Yours: Authors(p.Divergence.Yours), merge.Theirs: Authors(p.Divergence.Theirs)}}
 	for _, stop := range j.Stops {
 		a.yours, a.theirs = yours, theirs
 		switch one := []history.Node{stop.Commit}; {
@@ -83,7 +83,7 @@ func (w *Workspace) LeftOut(p *Position, j *Join, decisions *settle.Decisions) (
 }
 
 // givenUpAt lists what a decision at a stop gives up, under the names that it has there.
-func (w *Workspace) givenUpAt(p *Position, stop Stop, f *settle.File, c *settle.Conflict,
+func (w *Workspace) givenUpAt(p *Position, stop Stop, f *settle.File, c *settle.Question,
 	o settle.Option) ([]LeftOut, error) {
 	list, err := w.givenUp(f, c, o, stop.replays(p))
 	if err != nil {
@@ -101,7 +101,7 @@ func (w *Workspace) givenUpAt(p *Position, stop Stop, f *settle.File, c *settle.
 // account is the list as it grows, with whom its entries can be by.
 type account struct {
 	list          []LeftOut
-	authors       map[settle.Side][]string
+	authors       map[merge.Side][]string
 	yours, theirs *history.Annotator
 }
 
@@ -109,7 +109,7 @@ type account struct {
 func (a *account) add(list []LeftOut, paths ...string) error {
 	for _, l := range list {
 		who := a.theirs
-		if l.Side == settle.SideYours {
+		if l.Side == merge.Yours {
 			who = a.yours
 		}
 		if of := a.authors[l.Side]; len(of) == 1 {
@@ -136,9 +136,9 @@ func (a *account) add(list []LeftOut, paths ...string) error {
 // replayed onto can hold what commits replayed before brought into it, and then
 // is a version of both sides.
 func (w *Workspace) alsoOf(p *Position, r *merge.Result, list []LeftOut) ([]LeftOut, error) {
-	onto, tip, at := settle.SideTheirs, p.Theirs, r.Given.Theirs
+	onto, tip, at := merge.Theirs, p.Theirs, r.Given.Theirs
 	if p.Picking {
-		onto, tip, at = settle.SideYours, p.Yours, r.Given.Yours
+		onto, tip, at = merge.Yours, p.Yours, r.Given.Yours
 	}
 	tree, err := w.Tree(tip)
 	if err != nil {
@@ -165,14 +165,14 @@ func (w *Workspace) alsoOf(p *Position, r *merge.Result, list []LeftOut) ([]Left
 
 // underItsName has a version of a renamed file that is given up be named as the side that
 // has it names it.
-func (w *Workspace) underItsName(r *merge.Result, c *settle.Conflict, list []LeftOut) error {
-	v, is := c.Subject.(*merge.Versions)
-	if !is || v.From == "" {
+func (w *Workspace) underItsName(r *merge.Result, c *settle.Question, list []LeftOut) error {
+	v, ok := c.Subject.(*merge.Versions)
+	if !ok || v.From == "" {
 		return nil
 	}
 	for i, l := range list {
 		version, tree := v.Yours, r.Given.Yours
-		if l.Side == settle.SideTheirs {
+		if l.Side == merge.Theirs {
 			version, tree = v.Theirs, r.Given.Theirs
 		}
 		if l.What != GivenFile {
@@ -188,19 +188,19 @@ func (w *Workspace) underItsName(r *merge.Result, c *settle.Conflict, list []Lef
 }
 
 // replays is the side whose commit is replayed at a stop; empty for a merge.
-func (s *Stop) replays(p *Position) settle.Side {
+func (s *Stop) replays(p *Position) merge.Side {
 	switch {
 	case s.Commit.Commit == nil:
 		return ""
 	case p.Picking:
-		return settle.SideTheirs
+		return merge.Theirs
 	}
-	return settle.SideYours
+	return merge.Yours
 }
 
 // givenUp lists what an option of a conflict does without. At a stop of a replay, replayed
 // is the side whose earlier commits the base comes from.
-func (w *Workspace) givenUp(f *settle.File, c *settle.Conflict, o settle.Option, replayed settle.Side) ([]LeftOut,
+func (w *Workspace) givenUp(f *settle.File, c *settle.Question, o settle.Option, replayed merge.Side) ([]LeftOut,
 	error) {
 	switch s := c.Subject.(type) {
 	case *merge.Lines:
@@ -210,7 +210,7 @@ func (w *Workspace) givenUp(f *settle.File, c *settle.Conflict, o settle.Option,
 	case *merge.Clash:
 		return w.lostInClash(c, s, o)
 	case *merge.Naming:
-		return lostNames(s, settle.Side(o.Way)), nil
+		return lostNames(s, merge.Side(o.Way)), nil
 	}
 	return nil, nil
 }
@@ -218,7 +218,7 @@ func (w *Workspace) givenUp(f *settle.File, c *settle.Conflict, o settle.Option,
 // lostLines lists the lines that a side wrote and an option does not hold, and those a
 // side took out and it holds all the same. Where a text was woven, a line is
 // lost if a word of its edit is.
-func lostLines(f *settle.File, c *settle.Conflict, o settle.Option) (out []LeftOut) {
+func lostLines(f *settle.File, c *settle.Question, o settle.Option) (out []LeftOut) {
 	yours, theirs, text := f.Sides(c, o)
 	base, result := diff.Lines(c.Base), diff.Lines(text)
 	pieces, _ := f.LeftOut(c, o)
@@ -230,9 +230,9 @@ func lostLines(f *settle.File, c *settle.Conflict, o settle.Option) (out []LeftO
 		}
 	}
 	for _, side := range []struct {
-		of   settle.Side
+		of   merge.Side
 		text string
-	}{{settle.SideYours, yours}, {settle.SideTheirs, theirs}} {
+	}{{merge.Yours, yours}, {merge.Theirs, theirs}} {
 		lines := diff.Lines(side.text)
 		held := unchanged(lines, result)
 		for _, e := range diff.Histogram(base, lines) {
@@ -268,7 +268,7 @@ func lostLines(f *settle.File, c *settle.Conflict, o settle.Option) (out []LeftO
 // takenOutByHand lists lines of the base that at least one side left as they were, and that
 // whoever wrote the place left out: at a stop of a replay, where the base is an earlier
 // commit of the replayed side, they may be what that commit wrote.
-func takenOutByHand(c *settle.Conflict, o settle.Option, replayed settle.Side) (out []LeftOut) {
+func takenOutByHand(c *settle.Question, o settle.Option, replayed merge.Side) (out []LeftOut) {
 	if o.Way != settle.Written || replayed == "" {
 		return nil
 	}
@@ -300,25 +300,25 @@ func unchanged(a, b []string) []bool {
 	return out
 }
 
-func wholeFile(side settle.Side, path string) LeftOut {
+func wholeFile(side merge.Side, path string) LeftOut {
 	return LeftOut{Side: side, Path: path, What: GivenFile, Text: words.Given(side, "version of the file")}
 }
 
-func deleted(side settle.Side, path string) LeftOut {
+func deleted(side merge.Side, path string) LeftOut {
 	return LeftOut{Side: side, Path: path, What: GivenDeletion, Text: "deleted"}
 }
 
-func lostName(side settle.Side, path string) LeftOut {
+func lostName(side merge.Side, path string) LeftOut {
 	return LeftOut{Side: side, Path: path, What: GivenName, Text: "the name " + path}
 }
 
-func lostVersions(c *settle.Conflict, v *merge.Versions, o settle.Option) (out []LeftOut) {
+func lostVersions(c *settle.Question, v *merge.Versions, o settle.Option) (out []LeftOut) {
 	if o.Way == settle.Both {
-		return []LeftOut{lostName(settle.SideYours, c.Path)}
+		return []LeftOut{lostName(merge.Yours, c.Path)}
 	}
-	side, lost, taken := settle.SideTheirs, v.Theirs, v.Yours
+	side, lost, taken := merge.Theirs, v.Theirs, v.Yours
 	if o.Way == settle.Theirs {
-		side, lost, taken = settle.SideYours, v.Yours, v.Theirs
+		side, lost, taken = merge.Yours, v.Yours, v.Theirs
 	}
 	switch {
 	case c.Kind == merge.ModeBits:
@@ -335,7 +335,7 @@ func lostVersions(c *settle.Conflict, v *merge.Versions, o settle.Option) (out [
 	return out
 }
 
-func (w *Workspace) lostInClash(c *settle.Conflict, s *merge.Clash, o settle.Option) (out []LeftOut, err error) {
+func (w *Workspace) lostInClash(c *settle.Question, s *merge.Clash, o settle.Option) (out []LeftOut, err error) {
 	file := s.File()
 	directory, is := s.Yours, file.Other()
 	if is == merge.Theirs {
@@ -383,7 +383,7 @@ func (w *Workspace) lostInClash(c *settle.Conflict, s *merge.Clash, o settle.Opt
 	return out, nil
 }
 
-func lostNames(n *merge.Naming, taken settle.Side) (out []LeftOut) {
+func lostNames(n *merge.Naming, taken merge.Side) (out []LeftOut) {
 	chosen, other := n.Of(taken), taken.Other()
 	for _, m := range chosen.Moves {
 		switch {
@@ -438,7 +438,7 @@ func (w *Workspace) mendedAway(p *Position, m Mend) (out []LeftOut, err error) {
 			}
 			gone[l]--
 			woven := !has[1][l] && !has[2][l] // of both sides' words
-			for i, side := range []settle.Side{settle.SideYours, settle.SideTheirs} {
+			for i, side := range []merge.Side{merge.Yours, merge.Theirs} {
 				if woven || has[i+1][l] {
 					out = append(out, LeftOut{Side: side, Path: m.Path, Line: numbers[i+1][l], What: GivenLine,
 						Text: l, Mend: true, whole: []string{line}})

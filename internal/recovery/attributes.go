@@ -14,7 +14,7 @@ import (
 
 // attributes reads the gitattributes files that are in no tree: the user's, which
 // count least, and the repository's own, which count most.
-func (w *Workspace) attributes(ctx context.Context) (below, above *attr.File) {
+func (w *Workspace) attributes(ctx context.Context) (below, above *attr.Rules) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if !w.outside.known {
@@ -30,11 +30,11 @@ func (w *Workspace) attributes(ctx context.Context) (below, above *attr.File) {
 // outsideAttributes are the gitattributes files that are in no tree.
 type outsideAttributes struct {
 	known        bool
-	below, above *attr.File
+	below, above *attr.Rules
 }
 
-func (w *Workspace) readAttributes(ctx context.Context) (below, above *attr.File) {
-	read := func(path string) *attr.File {
+func (w *Workspace) readAttributes(ctx context.Context) (below, above *attr.Rules) {
+	read := func(path string) *attr.Rules {
 		data, err := os.ReadFile(path)
 		if err != nil {
 			return nil
@@ -59,13 +59,13 @@ func (w *Workspace) readAttributes(ctx context.Context) (below, above *attr.File
 // drive runs a merge driver that the user's configuration defines and the user has
 // agreed to.
 func (w *Workspace) drive(ctx context.Context, name, path string, base, yours, theirs []byte,
-	markerSize int) ([]byte, merge.Outcome, error) {
+	markerSize int) ([]byte, merge.DriverOutcome, error) {
 	command, err := w.Repo.Config(ctx, "merge."+name+".driver")
 	if err != nil || command == "" || strings.ContainsAny(name, "\n\x00") {
 		return nil, merge.NotDefined, nil
 	}
 	if agreed, err := w.Repo.Config(ctx, "dorvik."+name+".agreed"); (err != nil || agreed != "true") &&
-		(w.agreed == nil || !w.agreed(Driver{name, command}.String())) {
+		(w.agreed == nil || !w.agreed(MergeDriver{name, command}.String())) {
 		return nil, merge.NotAgreed, nil
 	}
 	joined, ok, err := check.Drive(ctx, w.driverLimit, w.Repo.Dir, command, path, markerSize, base, yours, theirs)
@@ -75,24 +75,24 @@ func (w *Workspace) drive(ctx context.Context, name, path string, base, yours, t
 	return joined, merge.Driven, nil
 }
 
-// Driver is a merge driver of the user's configuration.
-type Driver struct{ Name, Command string }
+// MergeDriver is a merge driver of the user's configuration.
+type MergeDriver struct{ Name, Command string }
 
 // String is by which a driver is agreed to: with another command it is another.
-func (d Driver) String() string { return "merge driver " + d.Name + ": " + d.Command }
+func (d MergeDriver) String() string { return "merge driver " + d.Name + ": " + d.Command }
 
 // Unagreed lists the merge drivers that a join would have run, had they been agreed to.
-func (w *Workspace) Unagreed(ctx context.Context, j *Join) ([]Driver, error) {
-	var out []Driver
+func (w *Workspace) Unagreed(ctx context.Context, j *Join) ([]MergeDriver, error) {
+	var out []MergeDriver
 	for _, r := range j.Remarks() {
-		if r.Driver == "" || slices.ContainsFunc(out, func(d Driver) bool { return d.Name == r.Driver }) {
+		if r.Driver == "" || slices.ContainsFunc(out, func(d MergeDriver) bool { return d.Name == r.Driver }) {
 			continue
 		}
 		command, err := w.Repo.Config(ctx, "merge."+r.Driver+".driver")
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, Driver{r.Driver, command})
+		out = append(out, MergeDriver{r.Driver, command})
 	}
 	return out, nil
 }

@@ -165,7 +165,7 @@ func TestADriverIsAgreedToHereAndEndedInTime(t *testing.T) {
 	}
 	asks, err := s.Unagreed(t.Context(), join())
 	require.NoError(t, err)
-	require.Equal(t, []Driver{{"mine", "sleep 600"}}, asks)
+	require.Equal(t, []MergeDriver{{"mine", "sleep 600"}}, asks)
 	require.NoError(t, s.Agree(asks[0].String()))
 	j := join()
 	require.Len(t, j.Remarks(), 1)
@@ -175,5 +175,5 @@ func TestADriverIsAgreedToHereAndEndedInTime(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, asks)
 	repo.Git("config", "merge.mine.driver", "another")
-	assert.False(t, s.AgreedTo(Driver{"mine", "another"}.String()), "another command is asked about again")
+	assert.False(t, s.AgreedTo(MergeDriver{"mine", "another"}.String()), "another command is asked about again")
 }

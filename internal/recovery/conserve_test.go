@@ -155,7 +155,7 @@ func (pl *plot) play(t *testing.T) *outcome {
 	return out
 }
 
-func firstWithout(j *Join, decisions *settle.Decisions) *settle.Conflict {
+func firstWithout(j *Join, decisions *settle.Decisions) *settle.Question {
 	for _, s := range j.Stops {
 		for _, f := range s.Files {
 			for _, c := range f.Conflicts {
@@ -183,7 +183,7 @@ func (o *outcome) lost(t *testing.T) string {
 		}
 		result[c.Path] = to
 	}
-	told := func(side settle.Side, paths []string, what ...Given) bool {
+	told := func(side merge.Side, paths []string, what ...Given) bool {
 		return slices.ContainsFunc(o.left, func(l LeftOut) bool {
 			return l.Side == side && slices.Contains(what, l.What) && (len(paths) == 0 || slices.ContainsFunc(paths, func(p string) bool {
 				return p == l.Path || strings.HasPrefix(p, l.Path+"/")
@@ -191,7 +191,7 @@ func (o *outcome) lost(t *testing.T) string {
 		})
 	}
 	before, after := o.base.lines(), result.lines()
-	for i, side := range []settle.Side{settle.SideYours, settle.SideTheirs} {
+	for i, side := range []merge.Side{merge.Yours, merge.Theirs} {
 		tip := o.tips[i]
 		for _, path := range slices.Sorted(maps.Keys(tip)) {
 			has, was := tip[path], o.base[path]
@@ -239,7 +239,7 @@ func (o *outcome) held(text, base map[string]int, line string) bool {
 
 // fileTold reports whether the account has a version of the file that a side has at a
 // path. A conflict can name it as the other side, or a commit before, named it.
-func (o *outcome) fileTold(i int, side settle.Side, path string) bool {
+func (o *outcome) fileTold(i int, side merge.Side, path string) bool {
 	return slices.ContainsFunc(o.left, func(l LeftOut) bool {
 		_, has := o.tips[i][l.Path]
 		return l.Side == side && l.What == GivenFile && (l.Path == path || !has || o.j.Merge == nil)
@@ -311,7 +311,7 @@ func TestNothingIsLostUntold(t *testing.T) {
 		seed = v
 	}
 	failures := 0
-	asked := map[merge.Kind]int{}
+	asked := map[merge.ConflictKind]int{}
 	for n := range count {
 		pl := newPlot(rand.New(rand.NewPCG(seed, uint64(n))))
 		out := pl.play(t)
@@ -334,7 +334,7 @@ func TestNothingIsLostUntold(t *testing.T) {
 			break
 		}
 	}
-	for _, kind := range []merge.Kind{merge.Content, merge.AddAdd, merge.ModifyDelete, merge.RenameRename, merge.RenameAdd, merge.RenameDelete, merge.FileDirectory, merge.DirectoryRename, merge.Type, merge.Binary} {
+	for _, kind := range []merge.ConflictKind{merge.Content, merge.AddAdd, merge.ModifyDelete, merge.RenameRename, merge.RenameAdd, merge.RenameDelete, merge.FileDirectory, merge.DirectoryRename, merge.Type, merge.Binary} {
 		assert.NotZero(t, asked[kind], "the histories hold conflicts of the kind %s", kind)
 	}
 }

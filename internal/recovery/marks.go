@@ -48,8 +48,8 @@ func (w *Workspace) ConflictMarkers(ctx context.Context, remote, tip object.ID) 
 			if !c.New.Mode.IsRegular() {
 				continue
 			}
-			marked, is := known[c.New.ID]
-			if !is {
+			marked, ok := known[c.New.ID]
+			if !ok {
 				data, err := w.Store.Blob(c.New.ID)
 				if err != nil {
 					return nil, read, err

@@ -25,9 +25,9 @@ const (
 type Overlap struct {
 	Path          string
 	Kind          OverlapKind
-	Conflict      merge.Kind // of what is asked; empty where nothing is
-	From          string     // its name before one side renamed it, where the other changed it
-	Yours, Theirs int        // changed lines: the larger of those added and removed; 0 for content that is not text
+	Conflict      merge.ConflictKind // of what is asked; empty where nothing is
+	From          string             // its name before one side renamed it, where the other changed it
+	Yours, Theirs int                // changed lines: the larger of those added and removed; 0 for content that is not text
 	YoursWhole    bool
 	TheirsWhole   bool // the side changed it, but not line by line
 	Author        string
@@ -60,8 +60,8 @@ func (w *Workspace) Overlaps(p *Position, j *Join) ([]Overlap, error) {
 				if g.Kind == OnlyYours {
 					continue
 				}
-				n, known := at[g.Path]
-				if !known {
+				n, ok := at[g.Path]
+				if !ok {
 					at[g.Path] = len(out)
 					out = append(out, g)
 					continue
@@ -101,7 +101,7 @@ func (w *Workspace) overlapsOf(p *Position, j *Join, r *merge.Result) ([]Overlap
 	placed := map[string]bool{}
 	for _, s := range j.Stops {
 		for _, c := range s.Result.Conflicts {
-			if n, is := c.Subject.(*merge.Naming); is {
+			if n, ok := c.Subject.(*merge.Naming); ok {
 				placed[n.At] = true
 			}
 		}

@@ -49,7 +49,7 @@ func (s *Session) SettleBy(ctx context.Context, p *Position, route Route, prefer
 }
 
 // firstOpen finds the first conflict without a decision that a preference settles.
-func (j *Join) firstOpen(decisions *settle.Decisions, prefer []settle.Way) (*settle.Conflict, settle.Way, bool) {
+func (j *Join) firstOpen(decisions *settle.Decisions, prefer []settle.Way) (*settle.Question, settle.Way, bool) {
 	for _, stop := range j.Stops {
 		for _, f := range stop.Files {
 			for _, c := range f.Conflicts {

@@ -14,7 +14,7 @@ type Unchecked struct {
 	Command check.Command
 	Found   bool          // there is a command
 	Agreed  bool          // it may be run
-	Passed  *check.Result // an earlier run on the same tree; nil where there is none that passed
+	Passed  *check.Report // an earlier run on the same tree; nil where there is none that passed
 	State   State
 }
 
@@ -32,7 +32,7 @@ func (s *Session) ToCheck(ctx context.Context, p *Position, j *Join) (*Unchecked
 		return nil, err
 	}
 	if c := s.CheckOf(j.Tree); c != nil && c.Command == u.Command.Line && c.Passed {
-		u.Passed = &check.Result{Passed: true, Took: c.Took}
+		u.Passed = &check.Report{Passed: true, Took: c.Took}
 	}
 	err = s.Reach(Check)
 	u.State = s.State()
@@ -51,7 +51,7 @@ func (b Built) made() (ids []object.ID) {
 
 // Proof is a check that was run, and where it failed.
 type Proof struct {
-	Result check.Result
+	Result check.Report
 	Places []diagnose.Place
 	Texts  map[string][]Line // of the files with places
 	State  State

@@ -5,23 +5,23 @@ import (
 	"dorvik/internal/core/settle"
 )
 
-// Question is one conflict of a join, with the commits behind its two edits.
-type Question struct {
+// Attributed is one conflict of a join, with the commits behind its two edits.
+type Attributed struct {
 	Stop     int // among the stops of the join
 	File     *settle.File
-	Conflict *settle.Conflict
+	Conflict *settle.Question
 	Yours    history.Node // zero where no commit is known
 	Theirs   history.Node
 	Decision *settle.Decision // nil while it is open
 }
 
-// Questions lists the conflicts of a join in the order they are asked.
-func (w *Workspace) Questions(p *Position, j *Join, decisions *settle.Decisions) ([]Question, error) {
-	var out []Question
+// Attribute lists the conflicts of a join in the order they are asked.
+func (w *Workspace) Attribute(p *Position, j *Join, decisions *settle.Decisions) ([]Attributed, error) {
+	var out []Attributed
 	for i, stop := range j.Stops {
 		for _, f := range stop.Files {
 			for _, c := range f.Conflicts {
-				q := Question{Stop: i, File: f, Conflict: c}
+				q := Attributed{Stop: i, File: f, Conflict: c}
 				if p.Picking {
 					q.Theirs = stop.Commit
 				} else {
@@ -41,7 +41,7 @@ func (w *Workspace) Questions(p *Position, j *Join, decisions *settle.Decisions)
 }
 
 // attribute finds the commits behind the two edits that are not known from the stop.
-func (w *Workspace) attribute(p *Position, q *Question) (err error) {
+func (w *Workspace) attribute(p *Position, q *Attributed) (err error) {
 	var yours, theirs []string // the lines each edit made
 	if c := q.Conflict; !c.Whole() {
 		yours = q.File.Text.Yours[c.Place.Yours.Lo:c.Place.Yours.Hi]

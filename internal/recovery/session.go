@@ -416,7 +416,7 @@ func (s *Session) Signatures() map[object.ID]object.ID { return maps.Clone(s.sig
 
 // Signed gives the commit that was made of one with a signature, or itself.
 func (s *Session) Signed(id object.ID) object.ID {
-	if to, is := s.signed[id]; is {
+	if to, ok := s.signed[id]; ok {
 		return to
 	}
 	return id
@@ -621,7 +621,7 @@ func (s *Session) Agree(line string) error {
 
 // RunCheck runs a command on the joined commit in a checkout of its own and
 // records the outcome for its tree. dir is where it ran.
-func (s *Session) RunCheck(ctx context.Context, line string, tip object.ID, emit func(line string)) (r check.Result,
+func (s *Session) RunCheck(ctx context.Context, line string, tip object.ID, emit func(line string)) (r check.Report,
 	dir string, err error) {
 	dir = filepath.Join(s.Repo.GitDir, "dorvik", "check")
 	tree, err := s.Tree(tip)

@@ -183,7 +183,7 @@ func TestAMendTellsWhatItTakesAway(t *testing.T) {
 			var told []string
 			for _, l := range left {
 				assert.True(t, l.Mend)
-				assert.Equal(t, settle.SideYours, l.Side)
+				assert.Equal(t, merge.Yours, l.Side)
 				told = append(told, l.Text)
 			}
 			assert.Equal(t, c.want, strings.Join(told, " "), "%q by %s", c.after, route)
@@ -226,7 +226,7 @@ func TestAFileKeptUnderBothNamesByBoth(t *testing.T) {
 // TestEveryShapeByEveryWay walks every shape a conflict has, by every way it offers, wherever
 // there are several conflicts by every choice for each: what is not in the result is told.
 func TestEveryShapeByEveryWay(t *testing.T) {
-	seen := map[merge.Kind]map[settle.Way]bool{}
+	seen := map[merge.ConflictKind]map[settle.Way]bool{}
 	for _, c := range []struct{ base, yours, theirs string }{
 		{"f:=ten", "f:=mine", "f:=theirs"},                                    // content
 		{"f=a/b/c/d", "f=a/c/d", "f=a/B/c/d"},                                 // a line taken out, and changed
@@ -272,7 +272,7 @@ func TestEveryShapeByEveryWay(t *testing.T) {
 			}
 		}
 	}
-	for _, kind := range []merge.Kind{merge.Content, merge.AddAdd, merge.ModifyDelete, merge.FileDirectory, merge.ModeBits, merge.Type, merge.Symlink,
+	for _, kind := range []merge.ConflictKind{merge.Content, merge.AddAdd, merge.ModifyDelete, merge.FileDirectory, merge.ModeBits, merge.Type, merge.Symlink,
 		merge.Binary, merge.Submodule, merge.RenameDelete, merge.RenameRename, merge.RenameAdd, merge.DirectoryRename} {
 		assert.GreaterOrEqual(t, len(seen[kind]), 2, "%s is among them, by each of its ways: %v", kind, seen[kind])
 	}
@@ -280,7 +280,7 @@ func TestEveryShapeByEveryWay(t *testing.T) {
 
 // playShapes settles the conflicts of three trees by the ways that choices number, the
 // first where they end, and gives how many ways each offered.
-func playShapes(t *testing.T, base, yours, theirs string, route Route, choices []int, seen map[merge.Kind]map[settle.Way]bool) (*outcome, []int) {
+func playShapes(t *testing.T, base, yours, theirs string, route Route, choices []int, seen map[merge.ConflictKind]map[settle.Way]bool) (*outcome, []int) {
 	w := memory()
 	out := &outcome{w: w, base: shapeOf(base), tips: [2]files{shapeOf(yours), shapeOf(theirs)}, on: [2]map[string]bool{{}, {}}}
 	who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0000"}

@@ -16,7 +16,7 @@ type Survey struct {
 	Overlap  []Overlap
 	State    State
 	InTheWay *OverwriteError // nil where nothing is
-	Drivers  []Driver        // merge drivers that would run if they were agreed to
+	Drivers  []MergeDriver   // merge drivers that would run if they were agreed to
 	Below    []history.Node  // the common ancestor, and the one before it
 	Me       string          // e-mail of the person at the keyboard; empty where it is not known
 }

@@ -207,7 +207,7 @@ func (w *Workspace) takenOut(ctx context.Context, p *Position) {
 	out := map[object.ID]bool{}
 	var mark func(id object.ID)
 	mark = func(id object.ID) {
-		if n, is := mine[id]; is && !out[id] {
+		if n, ok := mine[id]; ok && !out[id] {
 			out[id] = true
 			for _, parent := range n.Parents {
 				mark(parent)

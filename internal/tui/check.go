@@ -26,7 +26,7 @@ type checkState struct {
 	ready   bool // the command is known
 	agreed  bool
 	started time.Time // zero unless it runs
-	result  *check.Result
+	result  *check.Report
 	output  *output
 	places  []diagnose.Place
 	texts   map[string][]recovery.Line // of the files with places

@@ -87,7 +87,7 @@ func (s *chooseScreen) turn() {
 type picked struct{ route recovery.Route }
 
 func (s *chooseScreen) update(msg tea.Msg) tea.Cmd {
-	if click, is := msg.(picked); is {
+	if click, ok := msg.(picked); ok {
 		s.route = click.route
 		return nil
 	}

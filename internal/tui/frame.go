@@ -120,7 +120,7 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	default: // meant for a screen, which may lie under another by now
 		var cmds []tea.Cmd
 		for _, s := range append([]screen{f.under}, f.over...) {
-			if _, is := s.(*question); !is {
+			if _, ok := s.(*question); !ok {
 				cmds = append(cmds, s.update(msg))
 			}
 		}
@@ -242,10 +242,10 @@ func (f *frame) foot() line {
 func (f *frame) actions() []action {
 	s := f.screen()
 	all := s.actions()
-	if _, is := s.(typist); is {
+	if _, ok := s.(typist); ok {
 		return all
 	}
-	if _, is := s.(*question); !is {
+	if _, ok := s.(*question); !ok {
 		all = append(all, act(keys.quit, "", f.quit))
 	}
 	return append(all, act(keys.help, "", func() tea.Cmd { f.open(newHelp(f)); return nil }))
@@ -267,7 +267,7 @@ func (f *frame) key(k tea.KeyPressMsg) tea.Cmd {
 		return a.do()
 	}
 	f.flash = nil
-	if t, is := f.screen().(typist); is {
+	if t, ok := f.screen().(typist); ok {
 		return t.update(k)
 	}
 	return nil
@@ -291,7 +291,7 @@ func (f *frame) stop() tea.Cmd {
 		f.task.cancel()
 		return nil
 	}
-	if t, is := f.screen().(typist); is {
+	if t, ok := f.screen().(typist); ok {
 		if words := t.unsaved(); words != nil {
 			f.flash = words
 			return nil

@@ -273,8 +273,8 @@ const sample = "text"
 
 // around gives the codes that an ink has before and after a text.
 func (t *theme) around(k ink) [2]string {
-	codes, known := t.codes[k]
-	if !known {
+	codes, ok := t.codes[k]
+	if !ok {
 		codes[0], codes[1], _ = strings.Cut(t.style(k).Render(sample), sample)
 		t.codes[k] = codes
 	}

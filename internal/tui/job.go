@@ -27,13 +27,13 @@ type job struct {
 	pos     *recovery.Position
 	plan    *recovery.Plan
 	overlap []recovery.Overlap
-	below   []history.Node    // the common ancestor, and the one before it
-	drivers []recovery.Driver // that would run if they were agreed to
+	below   []history.Node         // the common ancestor, and the one before it
+	drivers []recovery.MergeDriver // that would run if they were agreed to
 	inWay   *recovery.OverwriteError
 	notice  string // what opening found and did, said until something else is done
 
 	join      *recovery.Join
-	questions []recovery.Question
+	questions []recovery.Attributed
 	built     recovery.Built
 	signed    map[object.ID]object.ID // of the commits shown, those that have been signed since
 
@@ -106,7 +106,7 @@ func (j *job) loaded(v *recovery.Survey, asked bool) tea.Cmd {
 	j.below, j.drivers = v.Below, v.Drivers
 	j.choose.fit()
 	j.join, j.questions = nil, nil
-	if _, is := j.under.(*opening); is {
+	if _, ok := j.under.(*opening); ok {
 		j.goTo(j.look)
 	}
 	if !asked {
@@ -153,7 +153,7 @@ func (j *job) rejoin(change func(s *recovery.Session) error, next then) tea.Cmd 
 		if err != nil {
 			return nil, err
 		}
-		questions, err := j.s.Questions(pos, join, &st.Decisions)
+		questions, err := j.s.Attribute(pos, join, &st.Decisions)
 		return func() tea.Cmd {
 			j.join, j.questions, j.st = join, questions, st
 			j.settle.verdicts = nil

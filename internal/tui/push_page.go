@@ -132,7 +132,7 @@ func (s *pushScreen) idNow(i int) (id string, same bool) {
 		now = s.built.IDs[i]
 	}
 	same = now == s.join.Steps[i].Commit.ID
-	if to, is := s.signed[now]; is {
+	if to, ok := s.signed[now]; ok {
 		now = to
 	}
 	return s.s.Short(now), same
@@ -179,7 +179,7 @@ func (s *pushScreen) branch() (rows []branchRow) {
 	default:
 		subject, _, _ := strings.Cut(recovery.MergeMessage(s.pos), "\n")
 		id := s.built.Tip
-		if to, is := s.signed[id]; is {
+		if to, ok := s.signed[id]; ok {
 			id = to
 		}
 		note := words.If(len(s.join.Mended) > 0, "joins both lines, with the mend", "joins both lines")

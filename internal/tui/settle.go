@@ -67,7 +67,7 @@ func (s *settleScreen) status() line {
 	return txt(dim, s.s.Short(stop.ID)+"  ·  the one commit that asks")
 }
 
-func (s *settleScreen) question() *recovery.Question {
+func (s *settleScreen) question() *recovery.Attributed {
 	if s.at < 0 || s.at >= len(s.questions) {
 		return nil
 	}
@@ -248,7 +248,7 @@ func (s *settleScreen) turnTo(at int) tea.Cmd {
 	return func() tea.Msg {
 		out := judged{key: c.Key}
 		for _, o := range c.Ways {
-			out.of = append(out.of, f.Judge(c, o, func(other *settle.Conflict) settle.Option {
+			out.of = append(out.of, f.Judge(c, o, func(other *settle.Question) settle.Option {
 				o, _ := f.Chosen(other, &decisions)
 				return o
 			}))
@@ -324,7 +324,7 @@ func (s *settleScreen) undoDecision() tea.Cmd {
 
 // chosen is the marked way, or the decision; where nothing is marked, what was there
 // before both edits.
-func (s *settleScreen) chosen(q *recovery.Question) settle.Option {
+func (s *settleScreen) chosen(q *recovery.Attributed) settle.Option {
 	if s.way == unmarked {
 		return settle.Option{Text: q.Conflict.Base}
 	}
@@ -364,7 +364,7 @@ func (s *settleScreen) write() tea.Cmd {
 }
 
 // writingPage is the conflict's page with the editor in it.
-func (s *settleScreen) writingPage(q *recovery.Question, ed *editor, w, h int) page {
+func (s *settleScreen) writingPage(q *recovery.Attributed, ed *editor, w, h int) page {
 	edit := func(w int) page {
 		p := s.conflictHead(q, w, h)
 		p.row(txt(plain, " ").bold(joined, "WRITE IT YOURSELF").add(dim, "  what the place will hold"))
@@ -377,4 +377,6 @@ func (s *settleScreen) writingPage(q *recovery.Question, ed *editor, w, h int) p
 }
 
 // theirName is whom the edit of the other side is of.
-func (s *settleScreen) theirName(q *recovery.Question) string { return s.first(q.Theirs, merge.Theirs) }
+func (s *settleScreen) theirName(q *recovery.Attributed) string {
+	return s.first(q.Theirs, merge.Theirs)
+}

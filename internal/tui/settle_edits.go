@@ -11,7 +11,7 @@ import (
 )
 
 // editsPage shows what each side did to the text both started from.
-func (s *settleScreen) editsPage(q *recovery.Question, w, rows int) page {
+func (s *settleScreen) editsPage(q *recovery.Attributed, w, rows int) page {
 	you := page{txt(plain, " ").bold(yours, "what you did").add(dim, " to the text both started from")}
 	they := page{txt(plain, " ").bold(theirs, "what "+s.theirName(q)+" did").add(dim, " to it")}
 	if s.w < wide { // one row says who and what

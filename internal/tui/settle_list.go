@@ -29,7 +29,7 @@ func (s *settleScreen) toList() {
 // listed is the list while it has the keys, or a file of it is read.
 func (s *settleScreen) listed() *listing {
 	for _, over := range s.over {
-		if l, is := over.(*listing); is {
+		if l, ok := over.(*listing); ok {
 			return l
 		}
 	}
@@ -78,11 +78,11 @@ func (l *listing) enterRow() tea.Cmd {
 }
 
 func (l *listing) update(msg tea.Msg) tea.Cmd {
-	if at, is := msg.(clickedConflict); is {
+	if at, ok := msg.(clickedConflict); ok {
 		l.row = int(at)
 		return l.enterRow()
 	}
-	if wheel, is := msg.(tea.MouseWheelMsg); is {
+	if wheel, ok := msg.(tea.MouseWheelMsg); ok {
 		l.moveTo(l.row + map[tea.MouseButton]int{tea.MouseWheelUp: -1, tea.MouseWheelDown: 1}[wheel.Button])
 		return nil
 	}
@@ -176,7 +176,7 @@ func (s *settleScreen) listRows(w, h int) (rows []listRow, cursor int) {
 }
 
 // conflictRow is a conflict in the list.
-func conflictRow(q *recovery.Question) line {
+func conflictRow(q *recovery.Attributed) line {
 	where := lineWords(q.Conflict.Place.Yours)
 	if q.Conflict.Place.Yours.Empty() {
 		where = afterLine(q.Conflict.Place.Yours.Lo)

@@ -26,7 +26,7 @@ func (s *settleScreen) view(w, h int) page {
 }
 
 // conflictPage is one conflict: where and who, the two edits, the ways, the result.
-func (s *settleScreen) conflictPage(q *recovery.Question, w, h int) page {
+func (s *settleScreen) conflictPage(q *recovery.Attributed, w, h int) page {
 	p := s.conflictHead(q, w, h)
 	whole := q.Conflict.Whole()
 	switch {
@@ -63,7 +63,7 @@ func (s *settleScreen) conflictPage(q *recovery.Question, w, h int) page {
 }
 
 // conflictHead is where a conflict is, and whose edits meet there.
-func (s *settleScreen) conflictHead(q *recovery.Question, w, h int) page {
+func (s *settleScreen) conflictHead(q *recovery.Attributed, w, h int) page {
 	var p page
 	if h > 24 && s.w >= wide {
 		p.blank()
@@ -89,7 +89,7 @@ func (s *settleScreen) conflictHead(q *recovery.Question, w, h int) page {
 }
 
 // place says where in its file a conflict is.
-func place(q *recovery.Question) string {
+func place(q *recovery.Attributed) string {
 	c := q.Conflict
 	if c.Whole() {
 		return ""
@@ -108,7 +108,7 @@ func place(q *recovery.Question) string {
 }
 
 // credit is who made an edit, when, and with which words.
-func (s *settleScreen) credit(q *recovery.Question, side merge.Side) line {
+func (s *settleScreen) credit(q *recovery.Attributed, side merge.Side) line {
 	n, m := q.Yours, markYours
 	if side == merge.Theirs {
 		n, m = q.Theirs, markTheirs
@@ -125,7 +125,7 @@ var goFunc = regexp.MustCompile(`^func (?:\([^)]*\) )?(\w+)`)
 
 // around names the function a place stands in, where the file's language lets
 // one see that without reading it.
-func around(q *recovery.Question) string {
+func around(q *recovery.Attributed) string {
 	if q.Conflict.Whole() || !strings.HasSuffix(q.Conflict.Path, ".go") {
 		return ""
 	}
@@ -148,7 +148,7 @@ const (
 )
 
 // waysPage lists the ways, the marked one on a row of its own colour.
-func (s *settleScreen) waysPage(q *recovery.Question, w int) page {
+func (s *settleScreen) waysPage(q *recovery.Attributed, w int) page {
 	var p page
 	c := q.Conflict
 	if head := txt(plain, " ").then(heading("WAYS TO SETTLE IT")); c.Suggested == "" {
@@ -204,7 +204,7 @@ func (s *settleScreen) wayRow(l line, i, w int) line {
 }
 
 // wayName is a way's number and name.
-func (s *settleScreen) wayName(q *recovery.Question, i int, o settle.Option) line {
+func (s *settleScreen) wayName(q *recovery.Attributed, i int, o settle.Option) line {
 	h := plain
 	switch o.Way {
 	case settle.Weave:
@@ -254,7 +254,7 @@ func pronoun(who string) string {
 }
 
 // kindPage says what a conflict that is no place in a text is about.
-func (s *settleScreen) kindPage(q *recovery.Question, w int) page {
+func (s *settleScreen) kindPage(q *recovery.Attributed, w int) page {
 	var p page
 	p.rows(indent(wrap(txt(plain, words.About(q.Conflict, s.theirName(q))), w-4), 1))
 	p.blank()

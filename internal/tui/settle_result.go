@@ -13,9 +13,9 @@ import (
 
 // parts is the joined text with the marked way in the conflict's place, and which of
 // them the way is about: the place, or where its lines were moved to.
-func (s *settleScreen) parts(q *recovery.Question) (parts []settle.Part, at int) {
+func (s *settleScreen) parts(q *recovery.Attributed) (parts []settle.Part, at int) {
 	o := s.chosen(q)
-	parts = q.File.Parts(func(c *settle.Conflict) settle.Option {
+	parts = q.File.Parts(func(c *settle.Question) settle.Option {
 		if c == q.Conflict {
 			return o
 		}
@@ -41,7 +41,7 @@ func linesBefore(parts []settle.Part, at int) (n int) {
 
 // resultPage is what the file will hold, around the place, with the origin of
 // each line.
-func (s *settleScreen) resultPage(q *recovery.Question, w, h int, whole bool) page {
+func (s *settleScreen) resultPage(q *recovery.Attributed, w, h int, whole bool) page {
 	parts, at := s.parts(q)
 	yours, theirs, _ := q.File.Sides(q.Conflict, s.chosen(q))
 	mine := paint(yours, theirs, strings.Join(parts[at].Lines, ""))
@@ -76,7 +76,7 @@ func (s *settleScreen) resultPage(q *recovery.Question, w, h int, whole bool) pa
 }
 
 // resultRows draws lines [start, end) of the result, the part at as mine.
-func (s *settleScreen) resultRows(q *recovery.Question, parts []settle.Part, at int, mine []line, start, end int) page {
+func (s *settleScreen) resultRows(q *recovery.Attributed, parts []settle.Part, at int, mine []line, start, end int) page {
 	var p page
 	n := 0
 	for i, part := range parts {
@@ -107,7 +107,7 @@ func (s *settleScreen) resultRows(q *recovery.Question, parts []settle.Part, at 
 }
 
 // origin is the sign of where a part of the result comes from.
-func (s *settleScreen) origin(q *recovery.Question, part settle.Part, here bool) mark {
+func (s *settleScreen) origin(q *recovery.Attributed, part settle.Part, here bool) mark {
 	if part.Of != nil {
 		if _, settled := q.File.Chosen(part.Of, &s.st.Decisions); settled || here && s.way != unmarked {
 			return markJoined

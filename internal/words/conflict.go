@@ -39,7 +39,7 @@ func Size(n int) string {
 }
 
 // Why is why the suggested way of a conflict is better than asking.
-func Why(c *settle.Conflict) string {
+func Why(c *settle.Question) string {
 	switch n, naming := c.Subject.(*merge.Naming); {
 	case !c.Whole() || c.Suggested == "":
 		return c.Why
@@ -52,7 +52,7 @@ func Why(c *settle.Conflict) string {
 }
 
 // Has is what the base and each side have where a conflict is.
-func Has(c *settle.Conflict) (base, yours, theirs string) {
+func Has(c *settle.Question) (base, yours, theirs string) {
 	if n, ok := c.Subject.(*merge.Naming); ok {
 		base = "nothing"
 		if n.From != "" {
@@ -75,7 +75,7 @@ func placed(p merge.Placing) string {
 }
 
 // Outcome is what taking a way does, where the conflict is no place in a text.
-func Outcome(c *settle.Conflict, w settle.Way) string {
+func Outcome(c *settle.Question, w settle.Way) string {
 	side := merge.Yours
 	if w == settle.Theirs {
 		side = merge.Theirs
@@ -122,7 +122,7 @@ func Outcome(c *settle.Conflict, w settle.Way) string {
 
 // About says in a sentence or two what a conflict that is no place in a text is about. who
 // is the person of the other side.
-func About(c *settle.Conflict, who string) string {
+func About(c *settle.Question, who string) string {
 	switch s := c.Subject.(type) {
 	case *merge.Versions:
 		return versions(c, s, who)
@@ -139,7 +139,7 @@ func About(c *settle.Conflict, who string) string {
 	return ""
 }
 
-func versions(c *settle.Conflict, v *merge.Versions, who string) string {
+func versions(c *settle.Question, v *merge.Versions, who string) string {
 	you := func(yours bool, yes, no string) string {
 		if yours {
 			return yes
@@ -176,7 +176,7 @@ func versions(c *settle.Conflict, v *merge.Versions, who string) string {
 	return "You and " + who + " " + did + " " + why
 }
 
-func naming(c *settle.Conflict, n *merge.Naming, who string) string {
+func naming(c *settle.Question, n *merge.Naming, who string) string {
 	if c.Kind == merge.DirectoryRename {
 		put, moved := "You put this file at "+n.At, who+" moved that directory"
 		if n.Placer == merge.Theirs {
@@ -221,18 +221,18 @@ func LeftOut(text, kept string, mend bool) string {
 }
 
 // Hint says in a few words what a conflict that is no place in a text is about.
-func Hint(c *settle.Conflict) string {
-	n, is := c.Subject.(*merge.Naming)
-	return HintOf(c.Kind, is && n.Also == "")
+func Hint(c *settle.Question) string {
+	n, ok := c.Subject.(*merge.Naming)
+	return HintOf(c.Kind, ok && n.Also == "")
 }
 
 // HintOf is Hint for a kind of conflict; clash is true where two files want one name. It is
 // empty for conflicts within a text.
-func HintOf(k merge.Kind, clash bool) string {
+func HintOf(k merge.ConflictKind, clash bool) string {
 	if clash && k == merge.RenameRename {
 		return "two files, one name"
 	}
-	return map[merge.Kind]string{
+	return map[merge.ConflictKind]string{
 		merge.AddAdd: "both added it", merge.Binary: "both changed it", merge.ModifyDelete: "changed and deleted",
 		merge.FileDirectory: "a file, a directory", merge.ModeBits: "to be run or not", merge.Type: "different things",
 		merge.Symlink: "where it points", merge.Submodule: "which commit", merge.RenameDelete: "renamed and deleted",
@@ -242,7 +242,7 @@ func HintOf(k merge.Kind, clash bool) string {
 }
 
 // Given says what of a side's a decision gives up, in the account of what is left out.
-func Given(side settle.Side, what string) string {
+func Given(side merge.Side, what string) string {
 	if side == merge.Yours {
 		return "your " + what
 	}

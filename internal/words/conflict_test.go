@@ -3,12 +3,12 @@ package words
 import (
 	"testing"
 
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"dorvik/internal/core/merge"
 	"dorvik/internal/core/object"
 	"dorvik/internal/core/settle"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // TestEveryShapeHasWords asks for every sentence about every shape, from either side.
@@ -20,7 +20,7 @@ func TestEveryShapeHasWords(t *testing.T) {
 	directory, none := entry("", object.ModeTree), object.Entry{}
 	moved := func(from, to string) []merge.Move { return []merge.Move{{From: from, To: to}} }
 	for _, c := range []struct {
-		kind    merge.Kind
+		kind    merge.ConflictKind
 		subject merge.Subject
 		says    string
 		takes   [2]string // what taking yours, and theirs, does

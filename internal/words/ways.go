@@ -8,7 +8,7 @@ import (
 )
 
 // Taking says what it means to take a way of a conflict.
-func Taking(c *settle.Conflict, o settle.Option) string {
+func Taking(c *settle.Question, o settle.Option) string {
 	n, naming := c.Subject.(*merge.Naming)
 	switch {
 	case naming && n.Yours.Name != "" && n.Theirs.Name != "":
@@ -49,7 +49,7 @@ func Costs(v settle.Verdict, whose, who string) string {
 func count(pieces []settle.Piece, verb, yours, theirs string) string {
 	var parts []string
 	for _, s := range []struct {
-		side   settle.Side
+		side   merge.Side
 		phrase string
 	}{{merge.Yours, yours}, {merge.Theirs, theirs}} {
 		if n := settle.CountWords(pieces, s.side); n > 0 {

@@ -14,16 +14,16 @@ import (
 // Value is what a path has for an attribute. The zero Value stands for one that is
 // not specified.
 type Value struct {
-	State State
+	State Setting
 	Text  string // of a Valued attribute
 }
 
-// State is the kind of a Value.
-type State uint8
+// Setting is the kind of a Value.
+type Setting uint8
 
 // The states.
 const (
-	Unspecified State = iota
+	Unspecified Setting = iota
 	Set
 	Unset
 	Valued
@@ -42,22 +42,22 @@ type rule struct {
 	set   []assignment
 }
 
-// File is the rules of one gitattributes file, in its order.
-type File struct {
+// Rules is the rules of one gitattributes file, in its order.
+type Rules struct {
 	rules  []rule
 	macros map[string][]assignment
 }
 
 // Parse reads a gitattributes file. Lines that make no sense are passed over, as
 // git does. Time O(n).
-func Parse(text string) *File {
-	f := &File{macros: map[string][]assignment{}}
+func Parse(text string) *Rules {
+	f := &Rules{macros: map[string][]assignment{}}
 	for line := range strings.SplitSeq(text, "\n") {
 		line = strings.TrimLeft(strings.TrimSuffix(line, "\r"), " \t")
 		if line == "" || line[0] == '#' {
 			continue
 		}
-		if name, is := strings.CutPrefix(line, "[attr]"); is {
+		if name, ok := strings.CutPrefix(line, "[attr]"); ok {
 			if words := strings.Fields(name); len(words) > 0 && validName(words[0]) {
 				f.macros[words[0]] = assignments(words[1:])
 			}
@@ -213,7 +213,7 @@ func bracket(s string) (class string, n int) {
 // is not below it has nothing from it.
 type Scope struct {
 	Dir  string
-	File *File
+	File *Rules
 }
 
 // builtin is the one macro that every repository has.
@@ -225,7 +225,7 @@ var builtin = map[string][]assignment{"binary": {{"diff", Value{State: Unset}}, 
 func Of(files []Scope, p string) Attributes {
 	macros := func(name string) []assignment {
 		for i := len(files) - 1; i >= 0; i-- {
-			if m, is := files[i].File.macros[name]; is && files[i].Dir == "" {
+			if m, ok := files[i].File.macros[name]; ok && files[i].Dir == "" {
 				return m
 			}
 		}
@@ -237,7 +237,7 @@ func Of(files []Scope, p string) Attributes {
 	var assign func(list []assignment)
 	assign = func(list []assignment) {
 		for _, a := range slices.Backward(list) {
-			if _, is := known[a.name]; is {
+			if _, ok := known[a.name]; ok {
 				continue
 			}
 			known[a.name] = a.value

@@ -24,7 +24,7 @@ type touch struct {
 	added map[string]bool // lines the commit added at the path
 }
 
-// NewAnnotator makes a toucher over a side's commits, newest first.
+// NewAnnotator makes an annotator over a side's commits, newest first.
 func NewAnnotator(store *object.Overlay, commits []Node) *Annotator {
 	return &Annotator{store: store, commits: commits, paths: map[string][]touch{}}
 }

@@ -15,18 +15,18 @@ type rules struct {
 	engine *Engine
 	given  Three[object.ID]
 	asked  bool // what is outside the trees
-	below  *attr.File
-	above  *attr.File
-	files  map[string]*attr.File // by directory, nil where there is none
+	below  *attr.Rules
+	above  *attr.Rules
+	files  map[string]*attr.Rules // by directory, nil where there is none
 }
 
 func newRules(ctx context.Context, e *Engine, given Three[object.ID]) *rules {
-	return &rules{ctx: ctx, engine: e, given: given, files: map[string]*attr.File{}}
+	return &rules{ctx: ctx, engine: e, given: given, files: map[string]*attr.Rules{}}
 }
 
 func (r *rules) of(p string) (attr.Attributes, error) {
 	var scopes []attr.Scope
-	add := func(dir string, f *attr.File) {
+	add := func(dir string, f *attr.Rules) {
 		if f != nil {
 			scopes = append(scopes, attr.Scope{Dir: dir, File: f})
 		}
@@ -54,8 +54,8 @@ func (r *rules) of(p string) (attr.Attributes, error) {
 	return attr.Of(scopes, p), nil
 }
 
-func (r *rules) file(dir string) (*attr.File, error) {
-	if f, known := r.files[dir]; known {
+func (r *rules) file(dir string) (*attr.Rules, error) {
+	if f, ok := r.files[dir]; ok {
 		return f, nil
 	}
 	var at Three[object.Entry]
@@ -74,7 +74,7 @@ func (r *rules) file(dir string) (*attr.File, error) {
 	if len(m.out.Joined) > 0 {
 		joined = m.out.Joined[0].Result
 	}
-	var f *attr.File
+	var f *attr.Rules
 	if joined.Mode.IsRegular() {
 		data, err := r.engine.Store.Blob(joined.ID)
 		if err != nil {

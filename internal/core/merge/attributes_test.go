@@ -70,8 +70,8 @@ func TestWhatIsAskedOutsideCanBeCancelled(t *testing.T) {
 	type key struct{}
 	ctx := context.WithValue(t.Context(), key{}, true)
 	note := func(ctx context.Context, what string) { asked[what] = ctx.Value(key{}) == true }
-	e.Outside = func(ctx context.Context) (below, above *attr.File) { note(ctx, "attributes"); return nil, nil }
-	e.Drive = func(ctx context.Context, _, _ string, _, _, _ []byte, _ int) ([]byte, Outcome, error) {
+	e.Outside = func(ctx context.Context) (below, above *attr.Rules) { note(ctx, "attributes"); return nil, nil }
+	e.Drive = func(ctx context.Context, _, _ string, _, _, _ []byte, _ int) ([]byte, DriverOutcome, error) {
 		note(ctx, "driver")
 		return nil, NotDefined, nil
 	}

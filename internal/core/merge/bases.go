@@ -39,10 +39,8 @@ func (e *Engine) base(ctx context.Context, bases []object.ID) (ancestor, error) 
 		return ancestor{tree: e.Store.EmptyTree()}, nil
 	}
 	key := fmt.Sprint(bases)
-	e.mu.Lock()
-	base, known := e.bases[key]
-	e.mu.Unlock()
-	if known {
+	base, ok := e.bases.get(key)
+	if ok {
 		return base, nil
 	}
 	at := bases[len(bases)-1]
@@ -79,9 +77,7 @@ func (e *Engine) base(ctx context.Context, bases []object.ID) (ancestor, error) 
 		at = e.Store.PutCommit(&object.Commit{Tree: base.tree, Parents: []object.ID{at, bases[i]},
 			Committer: next.Committer})
 	}
-	e.mu.Lock()
-	e.bases[key] = base
-	e.mu.Unlock()
+	e.bases.put(key, base)
 	return base, nil
 }
 
@@ -89,12 +85,12 @@ func (e *Engine) base(ctx context.Context, bases []object.ID) (ancestor, error) 
 func (a *ancestor) reopen(conflicts []Conflict) {
 	mixed := map[string]bool{} // names that two files have, whose texts stand in one
 	for _, c := range conflicts {
-		if n, is := c.Subject.(*Naming); is && n.Also == "" && c.Kind != FileDirectory {
+		if n, ok := c.Subject.(*Naming); ok && n.Also == "" && c.Kind != FileDirectory {
 			mixed[c.Path] = true
 		}
 	}
 	for _, c := range conflicts {
-		if _, text := c.Subject.(*Lines); text || c.Kind == ModeBits || mixed[c.Path] {
+		if _, ok := c.Subject.(*Lines); ok || c.Kind == ModeBits || mixed[c.Path] {
 			continue
 		}
 		for _, of := range c.Paths() {
@@ -103,7 +99,7 @@ func (a *ancestor) reopen(conflicts []Conflict) {
 			}
 			a.open[of] = true
 			for p := parent(of); p != ""; p = parent(p) {
-				if _, there := a.open[p]; !there {
+				if _, ok := a.open[p]; !ok {
 					a.open[p] = false
 				}
 			}
@@ -150,7 +146,7 @@ func (e *Engine) undecided(ctx context.Context, r *Result) (object.ID, error) {
 		return tree, err
 	}
 	for _, c := range r.Conflicts {
-		if n, is := c.Subject.(*Naming); is {
+		if n, ok := c.Subject.(*Naming); ok {
 			if tree, err = e.undecidedName(tree, c.Path, c.Kind, n); err != nil {
 				return tree, err
 			}
@@ -161,7 +157,7 @@ func (e *Engine) undecided(ctx context.Context, r *Result) (object.ID, error) {
 
 // undecidedName leaves the name of a file of a joined tree undecided: under both names it
 // has what it holds, and two files of one name are both texts in one.
-func (e *Engine) undecidedName(tree object.ID, name string, kind Kind, n *Naming) (object.ID, error) {
+func (e *Engine) undecidedName(tree object.ID, name string, kind ConflictKind, n *Naming) (object.ID, error) {
 	at, err := e.Store.Find(tree, n.At)
 	if err != nil || at.Absent() {
 		return tree, err

@@ -7,25 +7,25 @@ import (
 	"dorvik/internal/core/object"
 )
 
-// Kind is what a conflict is about. The names are those of `plan --json`.
-type Kind string
+// ConflictKind is what a conflict is about. The names are those of `plan --json`.
+type ConflictKind string
 
 // The kinds, as they are written for programs.
 const (
-	Content       Kind = "content"
-	AddAdd        Kind = "add/add"
-	ModifyDelete  Kind = "modify/delete"
-	FileDirectory Kind = "file/directory"
-	ModeBits      Kind = "mode"
-	Type          Kind = "type"
-	Symlink       Kind = "symlink"
-	Binary        Kind = "binary"
-	Submodule     Kind = "submodule"
-	RenameDelete  Kind = "rename/delete"
-	RenameRename  Kind = "rename/rename"
-	RenameAdd     Kind = "rename/add"
+	Content       ConflictKind = "content"
+	AddAdd        ConflictKind = "add/add"
+	ModifyDelete  ConflictKind = "modify/delete"
+	FileDirectory ConflictKind = "file/directory"
+	ModeBits      ConflictKind = "mode"
+	Type          ConflictKind = "type"
+	Symlink       ConflictKind = "symlink"
+	Binary        ConflictKind = "binary"
+	Submodule     ConflictKind = "submodule"
+	RenameDelete  ConflictKind = "rename/delete"
+	RenameRename  ConflictKind = "rename/rename"
+	RenameAdd     ConflictKind = "rename/add"
 
-	DirectoryRename Kind = "directory-rename"
+	DirectoryRename ConflictKind = "directory-rename"
 )
 
 // Conflict is a question that joining two trees asks, at a path. A question about
@@ -33,7 +33,7 @@ const (
 // stands meanwhile, and are conflicts of their own there if they do not join.
 type Conflict struct {
 	Path    string
-	Kind    Kind
+	Kind    ConflictKind
 	Subject Subject
 }
 

@@ -108,7 +108,7 @@ func (m *movedDirs) count(renames []Rename) {
 // along, and the directory that was moved.
 func (m *movedDirs) follow(p string) (place, dir string, ok bool) {
 	for dir = parent(p); dir != ""; dir = parent(dir) {
-		if to, moved := m.to[dir]; moved {
+		if to, ok := m.to[dir]; ok {
 			return path.Join(to, p[len(dir)+1:]), dir, true
 		}
 	}

@@ -10,16 +10,16 @@ import (
 // Driver joins three contents as a merge driver of the user's configuration does.
 // markerSize is the length of a conflict marker, above 0.
 type Driver func(ctx context.Context, name, path string, base, yours, theirs []byte, markerSize int) (joined []byte,
-	outcome Outcome, err error)
+	outcome DriverOutcome, err error)
 
-// Outcome is what a Driver did.
-type Outcome uint8
+// DriverOutcome is what a Driver did.
+type DriverOutcome uint8
 
 const (
-	NotDefined Outcome = iota // no driver of this name: text is joined as text
-	NotAgreed                 // there is one, and nobody has agreed to run it
-	Driven                    // joined is the result
-	Undriven                  // the driver left it to a person
+	NotDefined DriverOutcome = iota // no driver of this name: text is joined as text
+	NotAgreed                       // there is one, and nobody has agreed to run it
+	Driven                          // joined is the result
+	Undriven                        // the driver left it to a person
 )
 
 // drive has a merge driver join a file. done is false where none is run.
@@ -28,10 +28,8 @@ func (m *merger) drive(path string, ids Three[object.ID], name, size string) (id
 		return id, false, nil
 	}
 	key := driven{name, path, ids}
-	m.engine.mu.Lock()
-	known, is := m.engine.driven[key]
-	m.engine.mu.Unlock()
-	if !is {
+	known, ok := m.engine.driven.get(key)
+	if !ok {
 		var contents Three[[]byte]
 		for _, of := range []Side{ofBase, Yours, Theirs} {
 			id := *key.ids.Of(of)
@@ -59,9 +57,7 @@ func (m *merger) drive(path string, ids Three[object.ID], name, size string) (id
 			known.id = m.engine.Store.Put(object.KindBlob, joined)
 		}
 		if known.outcome != NotAgreed { // somebody may agree at any time
-			m.engine.mu.Lock()
-			m.engine.driven[key] = known
-			m.engine.mu.Unlock()
+			m.engine.driven.put(key, known)
 		}
 	}
 	switch known.outcome {
@@ -90,6 +86,6 @@ type driven struct {
 
 type drivenTo struct {
 	id      object.ID
-	outcome Outcome
+	outcome DriverOutcome
 	failure string
 }

@@ -13,7 +13,6 @@ package merge
 
 import (
 	"context"
-	"sync"
 
 	"dorvik/internal/core/attr"
 	"dorvik/internal/core/object"
@@ -31,25 +30,22 @@ type Engine struct {
 
 	// Outside gives attributes from outside the trees, nil for none: the user's,
 	// which those of the trees overrule, and the repository's, which overrule them.
-	Outside func(ctx context.Context) (below, above *attr.File)
+	Outside func(ctx context.Context) (below, above *attr.Rules)
 
 	// Drive runs merge drivers; without it there are none.
 	Drive Driver
 
-	pairs int // how many pairs of files are compared at most to find renames
-	mu    sync.Mutex
-	texts map[Three[object.ID]]*Text
-
-	driven map[driven]drivenTo
-	bases  map[string]ancestor // several common ancestors, by their ids, and the base they were joined to
-
+	pairs   int // how many pairs of files are compared at most to find renames
 	maxText int // in bytes
+
+	texts  cache[Three[object.ID], *Text]
+	driven cache[driven, drivenTo]
+	bases  cache[string, ancestor] // several common ancestors, by their ids, and the base they were joined to
 }
 
 // NewEngine makes an engine over a store.
 func NewEngine(store *object.Overlay) *Engine {
-	return &Engine{Store: store, pairs: maxPairs, texts: map[Three[object.ID]]*Text{}, driven: map[driven]drivenTo{},
-		bases: map[string]ancestor{}, maxText: MaxText}
+	return &Engine{Store: store, pairs: maxPairs, maxText: MaxText}
 }
 
 // Trees joins two trees that came from one base. It reads only subtrees that

@@ -41,7 +41,7 @@ func (m *merger) disputed(path string, b, y, t object.Entry) error {
 			return err
 		}
 		if n := len(m.out.Conflicts); n > len(was.Conflicts) {
-			if v, whole := m.out.Conflicts[n-1].Subject.(*Versions); whole {
+			if v, ok := m.out.Conflicts[n-1].Subject.(*Versions); ok {
 				v.Base = b
 			}
 			return nil
@@ -166,10 +166,7 @@ func (m *merger) tooLarge(entries ...object.Entry) (string, error) {
 // where one of them is not text.
 func (e *Engine) Text(base, yours, theirs object.ID) (*Text, error) {
 	key := Three[object.ID]{base, yours, theirs}
-	e.mu.Lock()
-	t, ok := e.texts[key]
-	e.mu.Unlock()
-	if ok {
+	if t, ok := e.texts.get(key); ok {
 		return t, nil
 	}
 	var lines Three[[]string]
@@ -190,9 +187,7 @@ func (e *Engine) Text(base, yours, theirs object.ID) (*Text, error) {
 	newEnds := sameEnds(&lines)
 	joined := Merge3(lines.Base, lines.Yours, lines.Theirs)
 	joined.NewEnds = newEnds
-	e.mu.Lock()
-	e.texts[key] = &joined
-	e.mu.Unlock()
+	e.texts.put(key, &joined)
 	return &joined, nil
 }
 

@@ -123,7 +123,7 @@ func (e *Engine) renamesOf(ctx context.Context, side Side, plain *Result, finder
 	matters := func(Rename) bool { return true }
 	if other != nil {
 		known := maps.Clone(gone)
-		matters = func(r Rename) bool { _, put := other.added[r.To]; return put || known[r.From] }
+		matters = func(r Rename) bool { _, ok := other.added[r.To]; return ok || known[r.From] }
 		if err := e.Store.EachChange(plain.Base, tree, func(c object.Change) {
 			if c.New.Absent() {
 				gone[c.Path] = true
@@ -576,7 +576,7 @@ func (m *renamesMade) renamedAndGone(r oneSided, f renamedFile) error {
 
 // askName asks whether a file that waits under its old name has its new one, where
 // the other side has something else.
-func (m *renamesMade) askName(r oneSided, kind Kind) error {
+func (m *renamesMade) askName(r oneSided, kind ConflictKind) error {
 	stay := Placing{Name: r.From}
 	mine, err := m.place(r.From, r.To, true, r.side.Other(), r.met)
 	if err != nil {
@@ -616,7 +616,7 @@ func (m *renamesMade) settleWaiting(r *Result) error {
 	for _, w := range m.waiting {
 		var clash *Clash
 		for _, c := range r.Conflicts {
-			if s, is := c.Subject.(*Clash); is && strings.HasPrefix(w.To, c.Path+"/") && s.File() == w.side.Other() {
+			if s, ok := c.Subject.(*Clash); ok && strings.HasPrefix(w.To, c.Path+"/") && s.File() == w.side.Other() {
 				clash = s
 			}
 		}

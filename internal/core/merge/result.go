@@ -68,7 +68,7 @@ func (r *Result) Tree(settled Decided) (object.ID, error) {
 	set := make(map[string]object.Entry, len(edits)+len(settled.Entries)+len(r.Conflicts))
 	if from == r.Theirs {
 		for _, c := range r.Conflicts {
-			if _, names := c.Subject.(*Naming); names {
+			if _, ok := c.Subject.(*Naming); ok {
 				continue // what stands there is joined, or a conflict of its own
 			}
 			at, err := r.store.Find(r.Yours, c.Path)
@@ -104,7 +104,7 @@ func (r *Result) Brief() *Result {
 // joined.
 func (r *Result) Decide(path string, e object.Entry) {
 	for i, c := range r.Conflicts {
-		if _, names := c.Subject.(*Naming); c.Path == path && !names {
+		if _, ok := c.Subject.(*Naming); c.Path == path && !ok {
 			r.Conflicts = slices.Delete(r.Conflicts, i, i+1)
 			b, y, t := c.Subject.Sides()
 			r.Joined = append(r.Joined, Joined{Path: path, From: c.From(), Origin: FromBoth, Base: b, Yours: y,
@@ -211,7 +211,7 @@ func (r *Result) collisions() (remarks []Remark) {
 			continue
 		}
 		folded := strings.ToLower(j.Path)
-		if other, met := added[folded]; met && other.Origin != j.Origin {
+		if other, ok := added[folded]; ok && other.Origin != j.Origin {
 			remarks = append(remarks, Remark{Path: j.Path, Words: "stands beside " + other.Path +
 				"; where case does not count in names, only one of them can be checked out"})
 		}
@@ -236,7 +236,7 @@ func (r *Result) force(list []Conflict) {
 		return false
 	}
 	for _, c := range list {
-		if v, is := c.Subject.(*Versions); is {
+		if v, ok := c.Subject.(*Versions); ok {
 			v.From = strings.TrimSuffix(v.From, asideName)
 		}
 		if known(c.Path) {

@@ -42,8 +42,8 @@ func NewFinder(store *Overlay) *Finder { return &Finder{store, map[ID]map[string
 // Find is Overlay.Find.
 func (f *Finder) Find(tree ID, path string) (Entry, error) {
 	name, rest, deeper := strings.Cut(path, "/")
-	dir, known := f.dirs[tree]
-	if !known {
+	dir, ok := f.dirs[tree]
+	if !ok {
 		entries, err := f.store.Tree(tree)
 		if err != nil {
 			return Entry{}, err

@@ -302,8 +302,8 @@ func (c *Changes) variants(n history.Node, back map[string]string) ([]variant, e
 	}}}
 	var old pathsID
 	for i, ch := range p.changes {
-		from, is := back[ch.Path]
-		if !is || ch.Old.Absent() || ch.New.Absent() {
+		from, ok := back[ch.Path]
+		if !ok || ch.Old.Absent() || ch.New.Absent() {
 			continue
 		}
 		if old.changes == nil {

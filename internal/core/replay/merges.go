@@ -101,7 +101,7 @@ func (r *replayer) decideAsBefore(before *merge.Result, decided object.ID, now *
 	names := map[string]bool{} // paths that a question of names is about: nothing tells what was decided there
 	for _, list := range [][]merge.Conflict{before.Conflicts, now.Conflicts} {
 		for _, c := range list {
-			if _, is := c.Subject.(*merge.Naming); is {
+			if _, ok := c.Subject.(*merge.Naming); ok {
 				for _, p := range c.Paths() {
 					names[p] = true
 				}
@@ -112,8 +112,8 @@ func (r *replayer) decideAsBefore(before *merge.Result, decided object.ID, now *
 		old[c.Path] = c.Subject
 	}
 	for _, c := range slices.Clone(now.Conflicts) {
-		was, known := old[c.Path]
-		if !known || names[c.Path] {
+		was, ok := old[c.Path]
+		if !ok || names[c.Path] {
 			continue
 		}
 		entry, err := r.engine.Store.Find(decided, c.Path)

@@ -55,7 +55,7 @@ func Pick(ctx context.Context, engine *merge.Engine, changes *Changes, commits, 
 		}
 		// What was made before is there already, unless it is clear that the tree does not
 		// hold it any more.
-		if other, is := same[n.ID]; is && s.Outcome != Clean {
+		if other, ok := same[n.ID]; ok && s.Outcome != Clean {
 			s = Step{Commit: n, onto: s.onto, Outcome: AlreadyThere, Same: other}
 			if s.Tree, err = r.tree(on); err != nil {
 				return nil, fmt.Errorf("picking %s: %w", n.ID, err)

@@ -87,8 +87,8 @@ func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, 
 	}
 	bottom := yours[0]
 	for len(bottom.Parents) > 0 {
-		below, is := r.mine[bottom.Parents[0]]
-		if !is {
+		below, ok := r.mine[bottom.Parents[0]]
+		if !ok {
 			break
 		}
 		bottom = below
@@ -102,7 +102,7 @@ func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, 
 			continue
 		}
 		s := Step{Commit: n}
-		if other, is := same[n.ID]; is {
+		if other, ok := same[n.ID]; ok {
 			s.Outcome, s.Same, s.onto = AlreadyThere, other, r.parents(n, 1)
 			s.Tree, err = r.tree(s.onto[0])
 		} else if len(n.Parents) > 1 {
@@ -135,7 +135,7 @@ type replayer struct {
 }
 
 func (r *replayer) replayed(parents []object.ID) bool {
-	return slices.ContainsFunc(parents, func(p object.ID) bool { _, is := r.at[p]; return is })
+	return slices.ContainsFunc(parents, func(p object.ID) bool { _, ok := r.at[p]; return ok })
 }
 
 // parents gives what the first parents of a commit have become, at most n of them.
@@ -144,9 +144,9 @@ func (r *replayer) parents(c history.Node, n int) (out []parent) {
 		if i == n {
 			break
 		}
-		if step, is := r.at[p]; is {
+		if step, ok := r.at[p]; ok {
 			out = append(out, parent{step: step})
-		} else if _, is := r.mine[p]; i == 0 && !is {
+		} else if _, ok := r.mine[p]; i == 0 && !ok {
 			out = append(out, parent{-1, r.onto})
 		} else {
 			out = append(out, parent{-1, p})

@@ -19,8 +19,8 @@ type place struct {
 
 // better lists the ways that know more than words, the best first. Each applies
 // both edits, and says why it is offered.
-func (c *Conflict) better(at place) (out []Option) {
-	for _, try := range []func(c *Conflict, at place) (Option, bool){reindented, lineSet, inOrder, byKey} {
+func (c *Question) better(at place) (out []Option) {
+	for _, try := range []func(c *Question, at place) (Option, bool){reindented, lineSet, inOrder, byKey} {
 		if o, ok := try(c, at); ok {
 			out = append(out, o)
 		}
@@ -29,7 +29,7 @@ func (c *Conflict) better(at place) (out []Option) {
 }
 
 // inOrder joins lines that both added between two that are in order with them.
-func inOrder(c *Conflict, at place) (Option, bool) {
+func inOrder(c *Question, at place) (Option, bool) {
 	before, after := strings.TrimSpace(at.before), strings.TrimSpace(at.after)
 	if c.Base != "" || before == "" || after == "" {
 		return Option{}, false
@@ -83,7 +83,7 @@ func setOf(p string) *regexp.Regexp {
 
 // lineSet joins lines of which order means nothing, such as imports: each that a
 // side added is there, and none that a side removed.
-func lineSet(c *Conflict, at place) (Option, bool) {
+func lineSet(c *Question, at place) (Option, bool) {
 	re := setOf(at.path)
 	base, yours, theirs := diff.Lines(c.Base), diff.Lines(c.Yours), diff.Lines(c.Theirs)
 	all := slices.Concat(base, yours, theirs)
@@ -111,7 +111,7 @@ func lineSet(c *Conflict, at place) (Option, bool) {
 
 // reindented joins an edit with a change of nothing but white space: the edit is
 // indented as the other side indents its surroundings.
-func reindented(c *Conflict, _ place) (Option, bool) {
+func reindented(c *Question, _ place) (Option, bool) {
 	base, yours, theirs := diff.Lines(c.Base), diff.Lines(c.Yours), diff.Lines(c.Theirs)
 	text, ok := "", false
 	reason := "you changed only blanks; their edit, indented so"

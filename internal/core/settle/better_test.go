@@ -148,11 +148,11 @@ func TestMovedLines(t *testing.T) {
 	book.Decide(Decision{Key: q.Key, Way: Written, Text: "by hand\n", Moved: true})
 	o, ok := f.Chosen(q, book)
 	require.True(t, ok)
-	assert.Equal(t, text(rest)+"by hand\n", f.Join(func(*Conflict) Option { return o }))
+	assert.Equal(t, text(rest)+"by hand\n", f.Join(func(*Question) Option { return o }))
 	out, _ := f.LeftOut(q, o)
 	require.NotEmpty(t, out)
 	for _, p := range out {
-		assert.Equal(t, SideTheirs, p.Side, "what you wrote was in the base: it is no loss of an edit")
+		assert.Equal(t, merge.Theirs, p.Side, "what you wrote was in the base: it is no loss of an edit")
 		line, words := f.Where(q, o, p)
 		assert.Equal(t, f.Text.Theirs[line-1], words)
 		assert.Contains(t, words, p.Text)

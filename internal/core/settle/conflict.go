@@ -23,11 +23,11 @@ type Option struct {
 // has the same key.
 type Key string
 
-// Conflict is one decision to make: a contested region of a text or, where Subject is
+// Question is one decision to make: a contested region of a text or, where Subject is
 // no *merge.Lines, a question about a path as a whole.
-type Conflict struct {
+type Question struct {
 	Path                string
-	Kind                merge.Kind
+	Kind                merge.ConflictKind
 	Key                 Key
 	Subject             merge.Subject
 	Place               merge.Hunk // of the text
@@ -40,13 +40,13 @@ type Conflict struct {
 }
 
 // Whole reports whether the conflict is no place in a text.
-func (c *Conflict) Whole() bool {
+func (c *Question) Whole() bool {
 	_, lines := c.Subject.(*merge.Lines)
 	return !lines
 }
 
 // Option gives the offered option of a way.
-func (c *Conflict) Option(w Way) (Option, bool) {
+func (c *Question) Option(w Way) (Option, bool) {
 	for _, o := range c.Ways {
 		if o.Way == w {
 			return o, true
@@ -61,7 +61,7 @@ type File struct {
 	From      string // its name before a rename that is part of the conflict
 	Also      string // the other place it may have
 	Text      *merge.Text
-	Conflicts []*Conflict
+	Conflicts []*Question
 	source    *merge.Conflict
 	readable  func() bool
 }
@@ -69,14 +69,14 @@ type File struct {
 // Names lists the paths by which those who made its conflicts can be found.
 func (f *File) Names() (out []string) {
 	out = []string{f.Path}
-	if n, is := f.source.Subject.(*merge.Naming); is {
+	if n, ok := f.source.Subject.(*merge.Naming); ok {
 		out = append(out, n.At, n.Moved)
 	}
 	out = append(out, f.From, f.Also)
 	return slices.DeleteFunc(out, func(p string) bool { return p == "" })
 }
 
-func keyOf(c *Conflict, seen map[Key]int) Key {
+func keyOf(c *Question, seen map[Key]int) Key {
 	facts := []string{c.Path, string(c.Kind), c.Base, c.Yours, c.Theirs}
 	if c.Whole() {
 		facts = []string{c.Path, string(c.Kind), c.Subject.Facts()}

@@ -31,7 +31,7 @@ func (b *Decisions) Undo() (d Decision, ok bool) {
 }
 
 // For gives the decision on a conflict, and what it chooses.
-func (b *Decisions) For(c *Conflict) (d Decision, o Option, ok bool) {
+func (b *Decisions) For(c *Question) (d Decision, o Option, ok bool) {
 	for i := len(b.List) - 1; i >= 0; i-- {
 		if d = b.List[i]; d.Key == c.Key {
 			if d.Way == Written && !c.Whole() {
@@ -46,7 +46,7 @@ func (b *Decisions) For(c *Conflict) (d Decision, o Option, ok bool) {
 }
 
 // written is the option of a text by hand.
-func (c *Conflict) written(d Decision) (Option, bool) {
+func (c *Question) written(d Decision) (Option, bool) {
 	if !d.Moved {
 		return Option{Way: Written, Text: d.Text}, true
 	}
@@ -61,7 +61,7 @@ func (c *Conflict) written(d Decision) (Option, bool) {
 }
 
 // Prefer gives the first of the preferred ways that a conflict offers.
-func Prefer(c *Conflict, ways []Way) (Way, bool) {
+func Prefer(c *Question, ways []Way) (Way, bool) {
 	for _, w := range ways {
 		if w == Suggested {
 			w = c.Suggested

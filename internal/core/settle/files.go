@@ -10,7 +10,7 @@ import (
 
 // Chosen gives what the decisions choose for a conflict or, with settled false, what
 // stands in for it.
-func (f *File) Chosen(c *Conflict, b *Decisions) (o Option, settled bool) {
+func (f *File) Chosen(c *Question, b *Decisions) (o Option, settled bool) {
 	if _, o, ok := b.For(c); ok {
 		return o, true
 	}
@@ -21,7 +21,7 @@ func (f *File) Chosen(c *Conflict, b *Decisions) (o Option, settled bool) {
 // decisions, and whether all its conflicts are settled; those that are not have stand-ins.
 func (f *File) Decided(store *object.Overlay, b *Decisions) (d merge.Decided, all bool) {
 	all = true
-	effect := func(c *Conflict) merge.Decided {
+	effect := func(c *Question) merge.Decided {
 		if _, o, ok := b.For(c); ok {
 			return o.Effect
 		}
@@ -34,7 +34,7 @@ func (f *File) Decided(store *object.Overlay, b *Decisions) (d merge.Decided, al
 	if f.Text == nil {
 		return effect(f.Conflicts[0]), all
 	}
-	text := f.Join(func(c *Conflict) Option {
+	text := f.Join(func(c *Question) Option {
 		o, ok := f.Chosen(c, b)
 		all = all && ok
 		return o
@@ -56,7 +56,7 @@ type Files struct {
 
 type fileKey struct {
 	path, facts string
-	kind        merge.Kind
+	kind        merge.ConflictKind
 }
 
 // NewFiles makes an empty set over a store.

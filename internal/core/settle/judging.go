@@ -8,7 +8,7 @@ import (
 
 // problem says why the joined file would not parse; empty where it does, or
 // where nothing here can read its language.
-func (f *File) problem(choose func(c *Conflict) Option) string {
+func (f *File) problem(choose func(c *Question) Option) string {
 	if !f.Readable() {
 		return ""
 	}
@@ -34,13 +34,13 @@ type Verdict struct {
 
 // Judge tells what settling a conflict by an option would do, the other conflicts
 // of the file being as choose says.
-func (f *File) Judge(c *Conflict, o Option, choose func(c *Conflict) Option) Verdict {
+func (f *File) Judge(c *Question, o Option, choose func(c *Question) Option) Verdict {
 	var v Verdict
 	if c.Whole() {
 		return v
 	}
 	if f.Readable() {
-		v.Problem = f.problem(func(other *Conflict) Option {
+		v.Problem = f.problem(func(other *Question) Option {
 			if other == c {
 				return o
 			}
@@ -54,15 +54,15 @@ func (f *File) Judge(c *Conflict, o Option, choose func(c *Conflict) Option) Ver
 }
 
 // JudgeSuggested is Judge with the suggested ways in the other places.
-func (f *File) JudgeSuggested(c *Conflict, o Option) Verdict { return f.Judge(c, o, f.standIn) }
+func (f *File) JudgeSuggested(c *Question, o Option) Verdict { return f.Judge(c, o, f.standIn) }
 
 // Sides gives the texts that an option of a conflict brings together: those of the
 // place, and where it follows moved lines those of where they went, too.
-func (f *File) Sides(c *Conflict, o Option) (yours, theirs, result string) {
+func (f *File) Sides(c *Question, o Option) (yours, theirs, result string) {
 	yours, theirs, result = c.Yours, c.Theirs, o.Text
 	if m := o.Moved; m != nil {
 		put := strings.Join(f.Text.Lines(f.Text.Hunks[m.Hunk]), "")
-		if m.Side == SideYours {
+		if m.Side == merge.Yours {
 			yours = concat(yours, put)
 		} else {
 			theirs = concat(theirs, put)
@@ -74,16 +74,16 @@ func (f *File) Sides(c *Conflict, o Option) (yours, theirs, result string) {
 
 // LeftOut lists what an option of a conflict does without, as the function LeftOut
 // does for texts.
-func (f *File) LeftOut(c *Conflict, o Option) (out, kept []Piece) {
+func (f *File) LeftOut(c *Question, o Option) (out, kept []Piece) {
 	yours, theirs, result := f.Sides(c, o)
 	return LeftOut(c.Base, yours, theirs, result)
 }
 
 // Where gives the line, from 1, that a piece of LeftOut begins in, and that line's
 // text.
-func (f *File) Where(c *Conflict, o Option, p Piece) (line int, text string) {
+func (f *File) Where(c *Question, o Option, p Piece) (line int, text string) {
 	lines, span := f.Text.Yours, func(r merge.Hunk) merge.Span { return r.Yours }
-	if p.Side == SideTheirs {
+	if p.Side == merge.Theirs {
 		lines, span = f.Text.Theirs, func(r merge.Hunk) merge.Span { return r.Theirs }
 	}
 	at := span(c.Place)

@@ -81,7 +81,7 @@ type reader func(s *source, lo, hi int) (x excerpt, ok bool)
 // byKey joins structured texts entry by entry: what a side added, changed or removed
 // under a key is done, whatever stands next to it. It is for places that are made of
 // whole entries, and gives up where both sides changed one differently.
-func byKey(c *Conflict, at place) (Option, bool) {
+func byKey(c *Question, at place) (Option, bool) {
 	read := languageOf(at.path).entries
 	if read == nil || at.sources == nil {
 		return Option{}, false
@@ -115,7 +115,7 @@ func wholeEntries(t *merge.Text, at place) *merge.Text {
 		r.Origin = merge.Contested
 		contested := slices.ContainsFunc(t.Hunks[i:n], func(r merge.Hunk) bool { return r.Origin == merge.Contested })
 		if n > i+1 && contested {
-			if _, ok := byKey(&Conflict{Place: r}, at); ok {
+			if _, ok := byKey(&Question{Place: r}, at); ok {
 				out.Hunks = append(out.Hunks, r)
 				i = n
 				continue

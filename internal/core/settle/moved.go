@@ -14,8 +14,8 @@ import (
 // Relocation is the part of a way that reaches beyond the conflict's place: where
 // one side moved lines that the other edited, the region they went to holds Text.
 type Relocation struct {
-	Hunk int  // in File.Text.Regions; not contested
-	Side Side // who moved the lines
+	Hunk int        // in File.Text.Regions; not contested
+	Side merge.Side // who moved the lines
 	Text string
 }
 
@@ -50,10 +50,10 @@ func single(lines []string) map[string]int {
 
 // follow gives the way that applies one side's edit where the other side moved the
 // edited lines to.
-func (m *mover) follow(c *Conflict) (Option, bool) {
+func (m *mover) follow(c *Question) (Option, bool) {
 	base, t := diff.Lines(c.Base), m.f.Text
 	for _, s := range []struct {
-		side   Side
+		side   merge.Side
 		origin merge.Origin
 		mover  string
 		other  string
@@ -61,9 +61,9 @@ func (m *mover) follow(c *Conflict) (Option, bool) {
 		span   func(merge.Hunk) merge.Span
 		why    string
 	}{
-		{SideYours, merge.FromYours, c.Yours, c.Theirs, 1, func(r merge.Hunk) merge.Span { return r.Yours },
+		{merge.Yours, merge.FromYours, c.Yours, c.Theirs, 1, func(r merge.Hunk) merge.Span { return r.Yours },
 			"their edit, at line %d, where you moved it"},
-		{SideTheirs, merge.FromTheirs, c.Theirs, c.Yours, 2, func(r merge.Hunk) merge.Span { return r.Theirs },
+		{merge.Theirs, merge.FromTheirs, c.Theirs, c.Yours, 2, func(r merge.Hunk) merge.Span { return r.Theirs },
 			"your edit, at line %d, where they moved it"},
 	} {
 		gone, ok := removedRun(base, diff.Lines(s.mover))
@@ -108,7 +108,7 @@ func (m *mover) went(block []string, origin merge.Origin, which int, span func(m
 			full++
 		}
 		at, once := places[l]
-		if _, known := base[l]; !once || !known {
+		if _, ok := base[l]; !once || !ok {
 			continue
 		}
 		i, _ := slices.BinarySearchFunc(regions, at, func(r merge.Hunk, line int) int {

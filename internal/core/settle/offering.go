@@ -8,10 +8,10 @@ import (
 )
 
 // offer lists the ways of a region and marks the one to suggest.
-func (c *Conflict) offer(at place, moves *mover) {
+func (c *Question) offer(at place, moves *mover) {
 	offer := func(o Option) {
-		_, twice := c.Option(o.Way)
-		if !twice && (o.Text != c.Yours && o.Text != c.Theirs || o.Moved != nil) {
+		_, ok := c.Option(o.Way)
+		if !ok && (o.Text != c.Yours && o.Text != c.Theirs || o.Moved != nil) {
 			c.Ways = append(c.Ways, o)
 		}
 	}
@@ -33,7 +33,7 @@ func (c *Conflict) offer(at place, moves *mover) {
 	}
 	var twice [2]string
 	if better && c.Ways[0].Moved != nil {
-		if c.Ways[0].Moved.Side == SideYours {
+		if c.Ways[0].Moved.Side == merge.Yours {
 			twice[1] = "the lines you moved are there twice"
 		} else {
 			twice[0] = "the lines they moved are there twice"
@@ -49,7 +49,7 @@ func (c *Conflict) offer(at place, moves *mover) {
 		add(Base, c.Base, "")
 	}
 
-	holds := func(result string, other Side) bool {
+	holds := func(result string, other merge.Side) bool {
 		out, kept := LeftOut(c.Base, c.Yours, c.Theirs, result)
 		return CountWords(out, other) == 0 && CountWords(kept, other) == 0
 	}
@@ -58,9 +58,9 @@ func (c *Conflict) offer(at place, moves *mover) {
 		c.Suggested, c.Why = c.Ways[0].Way, c.Ways[0].Reason
 	case weave && keepsHalf(c.Base, c.Yours) && keepsHalf(c.Base, c.Theirs):
 		c.Suggested, c.Why = Weave, "the edits touch other words"
-	case holds(c.Yours, SideTheirs):
+	case holds(c.Yours, merge.Theirs):
 		c.Suggested, c.Why = Yours, "yours already holds all that they changed here"
-	case holds(c.Theirs, SideYours):
+	case holds(c.Theirs, merge.Yours):
 		c.Suggested, c.Why = Theirs, "theirs already holds all that you changed here"
 	case c.Base == "" && c.Yours != "" && c.Theirs != "" && !at.cut:
 		c.Suggested, c.Why = TheirsYours, "both added lines here; theirs came first"
@@ -98,7 +98,7 @@ func (f *File) veto() {
 }
 
 // standIn is what a place holds as long as it is not settled.
-func (f *File) standIn(c *Conflict) Option {
+func (f *File) standIn(c *Question) Option {
 	if o, ok := c.Option(c.Suggested); ok {
 		return o
 	}

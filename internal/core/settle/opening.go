@@ -21,11 +21,11 @@ func Open(c *merge.Conflict) *File {
 				Yours: s.Yours, Theirs: s.Theirs}))
 		}
 	case *merge.Versions:
-		f.Conflicts = []*Conflict{versions(c.Path, c.Kind, s)}
+		f.Conflicts = []*Question{versions(c.Path, c.Kind, s)}
 	case *merge.Clash:
-		f.Conflicts = []*Conflict{clash(c, s)}
+		f.Conflicts = []*Question{clash(c, s)}
 	case *merge.Naming:
-		f.Conflicts = []*Conflict{naming(c, s)}
+		f.Conflicts = []*Question{naming(c, s)}
 	}
 	seen := map[Key]int{}
 	for _, q := range f.Conflicts {
@@ -37,8 +37,8 @@ func Open(c *merge.Conflict) *File {
 
 // versions offers the version of either side and, where there are two things that can
 // stand side by side, both.
-func versions(path string, kind merge.Kind, v *merge.Versions) *Conflict {
-	q := &Conflict{Path: path, Kind: kind, Subject: v}
+func versions(path string, kind merge.ConflictKind, v *merge.Versions) *Question {
+	q := &Question{Path: path, Kind: kind, Subject: v}
 	take := func(w Way, entries map[string]object.Entry) {
 		q.Ways = append(q.Ways, Option{Way: w, Effect: merge.Decided{Entries: entries}})
 	}
@@ -57,8 +57,8 @@ func versions(path string, kind merge.Kind, v *merge.Versions) *Conflict {
 }
 
 // clash offers the file, the directory, and the directory with the file beside it.
-func clash(c *merge.Conflict, s *merge.Clash) *Conflict {
-	q := &Conflict{Path: c.Path, Kind: c.Kind, Subject: s}
+func clash(c *merge.Conflict, s *merge.Clash) *Question {
+	q := &Question{Path: c.Path, Kind: c.Kind, Subject: s}
 	both := Option{Way: Both}
 	for _, side := range []Way{Yours, Theirs} {
 		is := s.Yours
@@ -84,8 +84,8 @@ func clash(c *merge.Conflict, s *merge.Clash) *Conflict {
 }
 
 // naming offers the places that either side wants for a file.
-func naming(c *merge.Conflict, n *merge.Naming) *Conflict {
-	q := &Conflict{Path: c.Path, Kind: c.Kind, Subject: n, Ways: []Option{
+func naming(c *merge.Conflict, n *merge.Naming) *Question {
+	q := &Question{Path: c.Path, Kind: c.Kind, Subject: n, Ways: []Option{
 		{Way: Yours, Effect: merge.Decided{Moves: n.Yours.Moves}},
 		{Way: Theirs, Effect: merge.Decided{Moves: n.Theirs.Moves}}}}
 	if c.Kind != merge.DirectoryRename {
@@ -115,7 +115,7 @@ func (f *File) openText(s *merge.Lines) {
 			continue
 		}
 		at.cut = shared(i-1) || shared(i+1)
-		q := &Conflict{Path: f.Path, Kind: f.source.Kind, Subject: s, Place: r,
+		q := &Question{Path: f.Path, Kind: f.source.Kind, Subject: s, Place: r,
 			Base:   strings.Join(t.Base[r.Base.Lo:r.Base.Hi], ""),
 			Yours:  strings.Join(t.Yours[r.Yours.Lo:r.Yours.Hi], ""),
 			Theirs: strings.Join(t.Theirs[r.Theirs.Lo:r.Theirs.Hi], "")}

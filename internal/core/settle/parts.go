@@ -11,12 +11,12 @@ import (
 type Part struct {
 	merge.Hunk
 	Lines []string
-	Of    *Conflict // by whose way it holds them; nil where nothing was asked
+	Of    *Question // by whose way it holds them; nil where nothing was asked
 }
 
 // Parts gives the joined text region by region, with the way that choose gives for
 // each conflict.
-func (f *File) Parts(choose func(c *Conflict) Option) []Part {
+func (f *File) Parts(choose func(c *Question) Option) []Part {
 	parts := make([]Part, len(f.Text.Hunks))
 	n := 0
 	for i, r := range f.Text.Hunks {
@@ -39,7 +39,7 @@ func (f *File) Parts(choose func(c *Conflict) Option) []Part {
 }
 
 // Join gives the file's text with the way that choose gives for each conflict.
-func (f *File) Join(choose func(c *Conflict) Option) string {
+func (f *File) Join(choose func(c *Question) Option) string {
 	var b strings.Builder
 	for _, p := range f.Parts(choose) {
 		for _, l := range p.Lines {

@@ -46,7 +46,7 @@ func conflictOf(t *testing.T, path, base, yours, theirs string) *File {
 	return Open(&merge.Conflict{Path: path, Kind: merge.Content, Subject: &merge.Lines{Text: &text, Mode: object.ModeFile}})
 }
 
-func names(c *Conflict) string {
+func names(c *Question) string {
 	var out []string
 	for _, o := range c.Ways {
 		out = append(out, string(o.Way))
@@ -102,15 +102,15 @@ func TestLeftOut(t *testing.T) {
 		{"nothing", "", 1, 2, 0, 0},
 	} {
 		out, kept := LeftOut(base, yours, theirs, c.result)
-		assert.Equal(t, c.lostYours, CountWords(out, SideYours), c.name)
-		assert.Equal(t, c.lostTheirs, CountWords(out, SideTheirs), c.name)
-		assert.Equal(t, c.keptYours, CountWords(kept, SideYours), c.name)
-		assert.Equal(t, c.keptTheirs, CountWords(kept, SideTheirs), c.name)
+		assert.Equal(t, c.lostYours, CountWords(out, merge.Yours), c.name)
+		assert.Equal(t, c.lostTheirs, CountWords(out, merge.Theirs), c.name)
+		assert.Equal(t, c.keptYours, CountWords(kept, merge.Yours), c.name)
+		assert.Equal(t, c.keptTheirs, CountWords(kept, merge.Theirs), c.name)
 	}
 	out, _ := LeftOut("", "one\ntwo\nthree\n", "", "one\n")
 	require.Len(t, out, 2)
-	assert.Equal(t, Piece{SideYours, "two", 1}, out[0])
-	assert.Equal(t, Piece{SideYours, "three", 2}, out[1])
+	assert.Equal(t, Piece{merge.Yours, "two", 1}, out[0])
+	assert.Equal(t, Piece{merge.Yours, "three", 2}, out[1])
 }
 
 func TestLineEndsBetweenTwoTexts(t *testing.T) {
@@ -201,7 +201,7 @@ func TestWholePaths(t *testing.T) {
 	}
 	one, two := file("1", object.ModeFile), file("2", object.ModeExec)
 	for _, c := range []struct {
-		kind          merge.Kind
+		kind          merge.ConflictKind
 		yours, theirs object.Entry
 		suggested     Way
 	}{

@@ -61,20 +61,11 @@ func ParsePreference(s string) ([]Way, bool) {
 	return out, true
 }
 
-// Side names a side of a join.
-type Side = merge.Side
-
-// The sides, under shorter names.
-const (
-	SideYours  = merge.Yours
-	SideTheirs = merge.Theirs
-)
-
 // Piece is a run of words that a side wrote or removed.
 type Piece struct {
-	Side Side   `json:"side"`
-	Text string `json:"text"`
-	Line int    `json:"-"` // lines before it in its text
+	Side merge.Side `json:"side"`
+	Text string     `json:"text"`
+	Line int        `json:"-"` // lines before it in its text
 }
 
 // WeaveText applies both sides' edits to the base word by word. ok is false
@@ -135,9 +126,9 @@ func LeftOut(base, yours, theirs, result string) (out, kept []Piece) {
 	b, r := diff.Words(base), diff.Words(result)
 	baseGone := removed(b, r)
 	for _, s := range []struct {
-		side Side
+		side merge.Side
 		text string
-	}{{SideYours, yours}, {SideTheirs, theirs}} {
+	}{{merge.Yours, yours}, {merge.Theirs, theirs}} {
 		w := diff.Words(s.text)
 		added := make([]bool, len(w))
 		taken := make([]bool, len(b))
@@ -169,7 +160,7 @@ func removed(a, b []string) []bool {
 
 // pieces collects runs of words for which in holds, over blanks between them
 // but not over line ends. Runs of nothing but blanks are no loss.
-func pieces(side Side, words []string, in func(i int) bool) []Piece {
+func pieces(side merge.Side, words []string, in func(i int) bool) []Piece {
 	var out []Piece
 	line := 0
 	for i := 0; i < len(words); {
@@ -195,7 +186,7 @@ func pieces(side Side, words []string, in func(i int) bool) []Piece {
 
 // CountWords counts the words in pieces of one side; a piece of signs alone
 // counts as one.
-func CountWords(pieces []Piece, side Side) (n int) {
+func CountWords(pieces []Piece, side merge.Side) (n int) {
 	for _, p := range pieces {
 		if p.Side != side {
 			continue

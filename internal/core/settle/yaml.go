@@ -17,7 +17,7 @@ func yamlMarks(s *source) map[int]mark {
 	put := func(n *yaml.Node, m mark, dash string) string {
 		if n.Line > len(s.lines) {
 			plain = false // it counts other line ends, too
-		} else if _, taken := marks[n.Line-1]; !taken {
+		} else if _, ok := marks[n.Line-1]; !ok {
 			marks[n.Line-1] = m
 			l := s.lines[n.Line-1]
 			plain = plain && strings.HasPrefix(l[len(indentOf(l)):], dash) &&

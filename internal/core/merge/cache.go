@@ -1,0 +1,26 @@
+package merge
+
+import "sync"
+
+// cache remembers what was worked out once. It is safe for use by several goroutines; two
+// may work the same out at the same time.
+type cache[K comparable, V any] struct {
+	mu sync.Mutex
+	of map[K]V
+}
+
+func (c *cache[K, V]) get(key K) (V, bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	v, ok := c.of[key]
+	return v, ok
+}
+
+func (c *cache[K, V]) put(key K, v V) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.of == nil {
+		c.of = map[K]V{}
+	}
+	c.of[key] = v
+}
