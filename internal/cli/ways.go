@@ -65,19 +65,19 @@ the way leaves out (words a side wrote) or keeps (words a side removed).`,
 			name = args[1]
 		}
 		store := object.NewOverlay(object.SHA1, nil)
-		var ids [3]object.ID
-		for i, file := range args {
+		files := merge.Three[string]{Base: args[0], Yours: args[1], Theirs: args[2]}
+		ids, err := merge.MapThree(files, func(file string) (object.ID, error) {
 			data, err := os.ReadFile(file)
-			if err != nil {
-				return err
-			}
-			if !merge.IsText(data) {
-				return fmt.Errorf("%s is not a text (or larger than %d MB), so it cannot be joined line by line",
+			if err == nil && !merge.IsText(data) {
+				err = fmt.Errorf("%s is not a text (or larger than %d MB), so it cannot be joined line by line",
 					file, merge.MaxText>>20)
 			}
-			ids[i] = store.Put(object.KindBlob, data)
+			return store.Put(object.KindBlob, data), err
+		})
+		if err != nil {
+			return err
 		}
-		text, err := merge.NewEngine(store).Text(ids[0], ids[1], ids[2])
+		text, err := merge.NewEngine(store).Text(ids.Base, ids.Yours, ids.Theirs)
 		if err != nil {
 			return err
 		}

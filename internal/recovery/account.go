@@ -402,25 +402,24 @@ func lostNames(n *merge.Naming, taken merge.Side) (out []LeftOut) {
 
 // mendedAway lists the lines of either side that a mend took out of the joined text.
 func (w *Workspace) mendedAway(p *Position, m Mend) (out []LeftOut, err error) {
-	var has [3]map[string]bool
-	var numbers [3]map[string]int
-	for i, commit := range []object.ID{p.Base(), p.Yours, p.Theirs} {
-		has[i], numbers[i] = map[string]bool{}, map[string]int{}
+	tips := merge.Three[object.ID]{Base: p.Base(), Yours: p.Yours, Theirs: p.Theirs}
+	numbers, err := merge.MapThree(tips, func(commit object.ID) (map[string]int, error) { // of lines, by their texts
+		numbers := map[string]int{}
 		if commit.IsZero() {
-			continue
+			return numbers, nil
 		}
 		tree, err := w.Tree(commit)
 		if err != nil {
 			return nil, err
 		}
 		text, _, err := w.TextAt(tree, m.Path) // none where the file is new, or has another name
-		if err != nil {
-			return nil, err
-		}
 		for n, l := range diff.Lines(text) {
-			l = strings.TrimSpace(l)
-			has[i][l], numbers[i][l] = true, n+1
+			numbers[strings.TrimSpace(l)] = n + 1
 		}
+		return numbers, err
+	})
+	if err != nil {
+		return nil, err
 	}
 	before, after := diff.Lines(m.Before), diff.Lines(m.After)
 	gone := map[string]int{} // how many times fewer a line is there; one that only moved is not gone
@@ -433,14 +432,14 @@ func (w *Workspace) mendedAway(p *Position, m Mend) (out []LeftOut, err error) {
 	for _, e := range diff.Histogram(before, after) {
 		for _, line := range before[e.A0:e.A1] {
 			l := strings.TrimSpace(line)
-			if l == "" || has[0][l] || gone[l] <= 0 {
+			if l == "" || numbers.Base[l] > 0 || gone[l] <= 0 {
 				continue
 			}
 			gone[l]--
-			woven := !has[1][l] && !has[2][l] // of both sides' words
-			for i, side := range []merge.Side{merge.Yours, merge.Theirs} {
-				if woven || has[i+1][l] {
-					out = append(out, LeftOut{Side: side, Path: m.Path, Line: numbers[i+1][l], What: GivenLine,
+			woven := numbers.Yours[l]+numbers.Theirs[l] == 0 // of both sides' words
+			for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
+				if at := (*numbers.Of(side))[l]; woven || at > 0 {
+					out = append(out, LeftOut{Side: side, Path: m.Path, Line: at, What: GivenLine,
 						Text: l, Mend: true, whole: []string{line}})
 				}
 			}

@@ -32,37 +32,41 @@ func (w *Workspace) Lines(p *Position, tree object.ID, path string) (lines []Lin
 		return nil, false, err
 	}
 	result := diff.Lines(joinedText)
-	var in [3][]bool // whether base, yours and theirs have the line
-	for i, c := range []object.ID{p.Base(), p.Yours, p.Theirs} {
-		in[i] = make([]bool, len(result))
-		if c.IsZero() {
-			continue
-		}
-		t, err := w.Tree(c)
-		if err != nil {
-			return nil, false, err
-		}
-		text, ok, err := w.TextAt(t, path)
-		if err != nil {
-			return nil, false, err
-		}
-		if !ok {
-			continue
-		}
-		for k := range in[i] {
-			in[i][k] = true
-		}
-		for _, e := range diff.Histogram(diff.Lines(text), result) {
-			for k := e.B0; k < e.B1; k++ {
-				in[i][k] = false
-			}
-		}
+	tips := merge.Three[object.ID]{Base: p.Base(), Yours: p.Yours, Theirs: p.Theirs}
+	has, err := merge.MapThree(tips, func(commit object.ID) ([]bool, error) { return w.hasLines(commit, path, result) })
+	if err != nil {
+		return nil, false, err
 	}
 	lines = make([]Line, len(result))
 	for i, text := range result {
-		lines[i] = Line{origin(in[0][i], in[1][i], in[2][i]), strings.TrimSuffix(text, "\n")}
+		lines[i] = Line{origin(has.Base[i], has.Yours[i], has.Theirs[i]), strings.TrimSuffix(text, "\n")}
 	}
 	return lines, true, nil
+}
+
+// hasLines tells which lines of a result a commit's file has.
+func (w *Workspace) hasLines(commit object.ID, path string, result []string) ([]bool, error) {
+	has := make([]bool, len(result))
+	if commit.IsZero() {
+		return has, nil
+	}
+	tree, err := w.Tree(commit)
+	if err != nil {
+		return nil, err
+	}
+	text, ok, err := w.TextAt(tree, path)
+	if err != nil || !ok {
+		return has, err
+	}
+	for k := range has {
+		has[k] = true
+	}
+	for _, e := range diff.Histogram(diff.Lines(text), result) {
+		for k := e.B0; k < e.B1; k++ {
+			has[k] = false
+		}
+	}
+	return has, nil
 }
 
 func origin(inBase, inYours, inTheirs bool) LineOrigin {

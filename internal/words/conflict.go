@@ -64,7 +64,7 @@ func Has(c *settle.Question) (base, yours, theirs string) {
 	if c.Kind == merge.ModeBits {
 		return b.Mode.Describe(), y.Mode.Describe(), t.Mode.Describe()
 	}
-	return Thing(b, c.Sizes[0]), Thing(y, c.Sizes[1]), Thing(t, c.Sizes[2])
+	return Thing(b, c.Sizes.Base), Thing(y, c.Sizes.Yours), Thing(t, c.Sizes.Theirs)
 }
 
 func placed(p merge.Placing) string {
@@ -102,12 +102,12 @@ func Outcome(c *settle.Question, w settle.Way) string {
 		}
 		return "the directory; the file is left out"
 	case *merge.Versions:
-		is, size := s.Yours, c.Sizes[1]
+		is, size := s.Yours, c.Sizes.Yours
 		switch {
 		case w == settle.Both:
 			return "theirs; yours becomes " + s.Beside
 		case side == merge.Theirs:
-			is, size = s.Theirs, c.Sizes[2]
+			is, size = s.Theirs, c.Sizes.Theirs
 		}
 		switch {
 		case c.Kind == merge.ModeBits:

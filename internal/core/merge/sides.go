@@ -33,3 +33,15 @@ func (t *Three[T]) Of(s Side) *T {
 	}
 	return &t.Base
 }
+
+// MapThree makes something of each of three.
+func MapThree[A, B any](of Three[A], f func(A) (B, error)) (out Three[B], err error) {
+	if out.Base, err = f(of.Base); err != nil {
+		return out, err
+	}
+	if out.Yours, err = f(of.Yours); err != nil {
+		return out, err
+	}
+	out.Theirs, err = f(of.Theirs)
+	return out, err
+}

@@ -7,14 +7,15 @@ import (
 	"strings"
 
 	"dorvik/internal/core/diff"
+	"dorvik/internal/core/merge"
 )
 
 // place is where a contested region stands: its file, the joined lines next to it,
 // empty where there is none, and the whole texts.
 type place struct {
 	path, before, after string
-	cut                 bool        // it is a part of what both added: they share lines around it
-	sources             *[3]*source // base, yours, theirs
+	cut                 bool // it is a part of what both added: they share lines around it
+	sources             *merge.Three[*source]
 }
 
 // better lists the ways that know more than words, the best first. Each applies

@@ -34,7 +34,7 @@ type Question struct {
 	Base, Yours, Theirs string     // the texts of the place
 	Ways                []Option
 	// in bytes, of the files that base, yours and theirs have, for a path as a whole; -1 where there is none
-	Sizes     [3]int
+	Sizes     merge.Three[int]
 	Suggested Way    // empty where none is better than asking
 	Why       string // for a place in a text
 }

@@ -60,7 +60,7 @@ func csvMarks(s *source) map[int]mark {
 		return nil
 	}
 	var all [][]row
-	for _, other := range s.all {
+	for _, other := range []*source{s.all.Base, s.all.Yours, s.all.Theirs} {
 		version, ok := csvRows(other.lines, other.text(0, len(other.lines)))
 		if !ok {
 			return nil

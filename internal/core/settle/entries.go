@@ -2,6 +2,8 @@ package settle
 
 import (
 	"strings"
+
+	"dorvik/internal/core/merge"
 )
 
 // knownBy are the members by which an object is known among others that have them.
@@ -11,7 +13,7 @@ var knownBy = []string{"id", "@id", "key", "name", "path", "uses", "Include", "U
 // asked for.
 type source struct {
 	lines    []string
-	all      *[3]*source // the three versions
+	all      *merge.Three[*source]
 	known    bool
 	comments bool         // lines can be comments, after #
 	marks    map[int]mark // nil where the text is not in order
@@ -102,7 +104,13 @@ func (s *source) idle(at int) bool {
 	return l == "" || s.comments && l[0] == '#'
 }
 
-// entries cuts lines of which the last is not blank.
+// entries cuts lines of which the last is not blank. Of the YAML lines
+//
+//	a:
+//	  b: 1
+//	  c: 2
+//
+// it makes one group with the entry a, and inside that a group with b and c.
 func (s *source) entries(lo, hi int) (levels []*group, ok bool) {
 	begin, start := lo, -1 // of the entry at hand: with what is before it, and its first line
 	flush := func(to int) {

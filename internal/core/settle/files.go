@@ -83,13 +83,15 @@ func (fs *Files) measure(f *File) {
 			continue
 		}
 		base, yours, theirs := c.Subject.Sides()
-		for i, e := range []object.Entry{base, yours, theirs} {
+		size := func(e object.Entry) int {
 			if e.Mode.IsRegular() {
 				if data, err := fs.store.Blob(e.ID); err == nil {
-					c.Sizes[i] = len(data)
+					return len(data)
 				}
 			}
+			return -1
 		}
+		c.Sizes = merge.Three[int]{Base: size(base), Yours: size(yours), Theirs: size(theirs)}
 	}
 }
 

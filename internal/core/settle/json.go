@@ -25,7 +25,8 @@ func jsonEntries(s *source, lo, hi int) (excerpt, bool) {
 }
 
 // jsonScanner cuts JSON text into entries. It leaves the grammar of what has no
-// entries to encoding/json.
+// entries to encoding/json, whose decoder tells its offset, but reads only whole values:
+// what both sides changed is mostly some members of an object, without its braces.
 type jsonScanner struct{ text string }
 
 // take gives the next n bytes, and moves behind them.

@@ -11,7 +11,8 @@ import (
 // group is a run of entries of a structured text, in the text's own spelling: an
 // object and its members, a table and its keys, an element and its children, a row
 // and its cells. Head, the entries with separators between them, and tail are its
-// text.
+// text: of {"a": 1, "b": 2} the head is "{", the entries are "\"a\": 1" and " \"b\": 2", the
+// separator is "," and the tail is "}".
 type group struct {
 	head, tail string
 	sep        string // between two entries
@@ -86,14 +87,19 @@ func byKey(c *Question, at place) (Option, bool) {
 	if read == nil || at.sources == nil {
 		return Option{}, false
 	}
-	var x [3]excerpt
-	for i, span := range []merge.Span{c.Place.Base, c.Place.Yours, c.Place.Theirs} {
-		var ok bool
-		if x[i], ok = read(at.sources[i], span.Lo, span.Hi); !ok {
-			return Option{}, false
-		}
+	base, ok := read(at.sources.Base, c.Place.Base.Lo, c.Place.Base.Hi)
+	if !ok {
+		return Option{}, false
 	}
-	text, ok := joinExcerpts(x[0], x[1], x[2])
+	yours, ok := read(at.sources.Yours, c.Place.Yours.Lo, c.Place.Yours.Hi)
+	if !ok {
+		return Option{}, false
+	}
+	theirs, ok := read(at.sources.Theirs, c.Place.Theirs.Lo, c.Place.Theirs.Hi)
+	if !ok {
+		return Option{}, false
+	}
+	text, ok := joinExcerpts(base, yours, theirs)
 	return Option{Way: Weave, Text: text, Reason: "joined by key, what either did under each"}, ok
 }
 

@@ -23,13 +23,13 @@ type Relocation struct {
 // memory of the order of the texts; after that, of the lines asked for.
 type mover struct {
 	f     *File
-	once  func() [3]map[string]int // where lines stand that base, yours and theirs have once
-	taken map[int]bool             // regions that a way holds already
+	once  func() merge.Three[map[string]int] // where lines stand that each has but once
+	taken map[int]bool                       // regions that a way holds already
 }
 
 func newMover(f *File) *mover {
-	return &mover{f, sync.OnceValue(func() [3]map[string]int {
-		return [3]map[string]int{single(f.Text.Base), single(f.Text.Yours), single(f.Text.Theirs)}
+	return &mover{f, sync.OnceValue(func() merge.Three[map[string]int] {
+		return merge.Three[map[string]int]{Base: single(f.Text.Base), Yours: single(f.Text.Yours), Theirs: single(f.Text.Theirs)}
 	}), map[int]bool{}}
 }
 
@@ -57,13 +57,12 @@ func (m *mover) follow(c *Question) (Option, bool) {
 		origin merge.Origin
 		mover  string
 		other  string
-		which  int // of the texts
 		span   func(merge.Hunk) merge.Span
 		why    string
 	}{
-		{merge.Yours, merge.FromYours, c.Yours, c.Theirs, 1, func(r merge.Hunk) merge.Span { return r.Yours },
+		{merge.Yours, merge.FromYours, c.Yours, c.Theirs, func(r merge.Hunk) merge.Span { return r.Yours },
 			"their edit, at line %d, where you moved it"},
-		{merge.Theirs, merge.FromTheirs, c.Theirs, c.Yours, 2, func(r merge.Hunk) merge.Span { return r.Theirs },
+		{merge.Theirs, merge.FromTheirs, c.Theirs, c.Yours, func(r merge.Hunk) merge.Span { return r.Theirs },
 			"your edit, at line %d, where they moved it"},
 	} {
 		gone, ok := removedRun(base, diff.Lines(s.mover))
@@ -71,7 +70,7 @@ func (m *mover) follow(c *Question) (Option, bool) {
 			continue
 		}
 		block := base[gone.Lo:gone.Hi]
-		at, ok := m.went(block, s.origin, s.which, s.span)
+		at, ok := m.went(block, s.origin, s.side, s.span)
 		if !ok {
 			continue
 		}
@@ -97,18 +96,19 @@ func (m *mover) follow(c *Question) (Option, bool) {
 
 // went finds the region that holds at least half of a block's lines, and one of them
 // that nothing else in the base or in the side is equal to.
-func (m *mover) went(block []string, origin merge.Origin, which int, span func(merge.Hunk) merge.Span) (region int,
-	ok bool) {
+func (m *mover) went(block []string, origin merge.Origin, side merge.Side,
+	span func(merge.Hunk) merge.Span) (region int, ok bool) {
 	regions := m.f.Text.Hunks
-	base, places := m.once()[0], m.once()[which]
+	once := m.once()
+	base, places := once.Base, *once.Of(side)
 	votes, full := map[int]int{}, 0
 	for _, l := range block {
 		l = strings.TrimSpace(l)
 		if l != "" {
 			full++
 		}
-		at, once := places[l]
-		if _, ok := base[l]; !once || !ok {
+		at, ok := places[l]
+		if _, inBase := base[l]; !ok || !inBase {
 			continue
 		}
 		i, _ := slices.BinarySearchFunc(regions, at, func(r merge.Hunk, line int) int {

@@ -30,7 +30,7 @@ func Open(c *merge.Conflict) *File {
 	seen := map[Key]int{}
 	for _, q := range f.Conflicts {
 		q.Key = keyOf(q, seen)
-		q.Sizes = [3]int{-1, -1, -1}
+		q.Sizes = merge.Three[int]{Base: -1, Yours: -1, Theirs: -1}
 	}
 	return f
 }
@@ -101,10 +101,11 @@ func naming(c *merge.Conflict, n *merge.Naming) *Question {
 }
 
 func (f *File) openText(s *merge.Lines) {
-	at := place{path: f.Path, sources: &[3]*source{}}
-	for i, lines := range [][]string{f.Text.Base, f.Text.Yours, f.Text.Theirs} {
-		at.sources[i] = &source{lines: lines, all: at.sources}
-	}
+	all := &merge.Three[*source]{}
+	all.Base = &source{lines: f.Text.Base, all: all}
+	all.Yours = &source{lines: f.Text.Yours, all: all}
+	all.Theirs = &source{lines: f.Text.Theirs, all: all}
+	at := place{path: f.Path, sources: all}
 	f.Text = wholeEntries(f.Text, at)
 	t, moves := f.Text, newMover(f)
 	shared := func(i int) bool {

@@ -60,7 +60,8 @@ func tomlItem(m mark, body []string) mark {
 	return m
 }
 
-// tomlScanner follows strings and lists over line ends.
+// tomlScanner follows strings and lists over line ends. The library gives the keys in order and
+// where an error is, but not the lines of the keys.
 type tomlScanner struct {
 	quote string // the open one of several lines, or empty
 	depth int    // of lists
