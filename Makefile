@@ -1,18 +1,25 @@
-# Two commands do everything: make demo, and make test. Both install what is
-# missing first.
+# Two commands do everything: make demo, and make test. Both install what is missing, and say
+# what. All others install nothing.
 
 GO ?= go
 
-.PHONY: build demo test race soak lint bench need docs
+.PHONY: help build demo test quick race soak fuzz cover lint bench docs house
 
+## help: this list
+help:
+	@sed -n 's/^## //p' Makefile | sed 's/^/make /'
+
+## build: bin/dorvik
 build: bin/dorvik
 
 bin/dorvik: $(shell find cmd internal -name '*.go' -not -name '*_test.go' -o -name '*.txtar') go.mod go.sum
-	@scripts/need go git
+	@scripts/need --look go git
 	$(GO) build -o $@ ./cmd/dorvik
 
 ## demo: made-up repositories in which a push is refused, in the full screen
-demo: build
+demo:
+	@scripts/need go git
+	@$(MAKE) --no-print-directory build
 	@bin/dorvik demo
 
 ## test: all tests, those in a real terminal too
@@ -20,27 +27,48 @@ test:
 	@scripts/need go git tmux
 	$(GO) test -timeout 10m ./...
 
+## quick: the tests that need no terminal; it says which are left out
+quick:
+	@scripts/need --look go git
+	$(GO) test -short ./...
+	@echo "Left out: the tests of the real program in a terminal (e2e); make test runs them."
+
 ## race: recovery and screen under the race detector, but for what only starts other processes
 race:
-	@scripts/need go git
+	@scripts/need --look go git
 	$(GO) test -race -timeout 15m -skip 'TestJoinsAgree|TestEveryFault|TestADying|TestAFullDisk|TestWhatSomebody|TestNothingIsLost' ./internal/recovery ./internal/tui
 
-## soak: 100,000 random histories against git, and against the law that nothing is lost, and every
-## fault in a join of 1,000 files, for an hour or so; SEED=7 HISTORIES=20000 FILES=200
+## fuzz: each fuzz target for a while; FUZZTIME=20s
+fuzz:
+	@scripts/need --look go git
+	@scripts/fuzz $(or $(FUZZTIME),20s)
+
+## cover: what of each package its own tests reach
+cover:
+	@scripts/need --look go git
+	$(GO) test -short -cover ./internal/...
+
+## soak: 100,000 random histories against git, and against the law that nothing is lost, and every fault in a join of 1,000 files, for an hour or so; SEED=7 HISTORIES=20000 FILES=200
 soak:
 	DORVIK_SEED=$(or $(SEED),1) DORVIK_HISTORIES=$(or $(HISTORIES),100000) DORVIK_FILES=$(or $(FILES),1000) \
 	  $(GO) test -count=1 -timeout 5h -v -run 'TestJoinsAgreeWithGit|TestNothingIsLostUntold|TestEveryFault|TestADying' ./internal/recovery
 
 ## lint: format, vet, static checks
 lint:
-	@scripts/need go
-	@bad=$$(gofmt -l cmd internal e2e); [ -z "$$bad" ] || { echo "gofmt would change: $$bad"; exit 1; }
+	@scripts/need --look go
+	@bad=$$(gofmt -l cmd internal e2e scripts); [ -z "$$bad" ] || { echo "gofmt would change: $$bad"; exit 1; }
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
+
+## house: what tends to grow, counted from the code; none of it may be there
+house:
+	@scripts/need --look go
+	$(GO) run ./scripts/house -none
 
 ## docs: the table of keys in the README, and the manual page, from the program itself
 docs:
 	$(GO) run ./scripts/docs
 
+## bench: speed and memory, as ratios taken in one run
 bench:
 	$(GO) test -run '^$$' -bench . ./...

@@ -51,6 +51,9 @@ type terminal struct {
 const patience = 40 * time.Second
 
 func newTerminal(t *testing.T) *terminal {
+	if testing.Short() {
+		t.Skip("this runs the program in a terminal; “make test” does it")
+	}
 	if _, err := exec.LookPath("tmux"); err != nil {
 		t.Fatal("tmux is missing; “make test” installs it")
 	}

@@ -147,7 +147,7 @@ that can be undone.`,
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.SetHelpCommand(&cobra.Command{Hidden: true})
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage{err} })
-	root.AddCommand(e.look(), e.plan(), e.recover(), e.ways(), e.pick(&theme), e.undo(), e.demo(&theme))
+	root.AddCommand(e.look(), e.plan(), e.recover(), e.ways(), e.pick(&theme), e.undo(), e.demo(&theme), e.version())
 	return root
 }
 

@@ -23,11 +23,12 @@ const (
 
 // Overlap is one file that a side or both changed.
 type Overlap struct {
-	Path          string
-	Kind          OverlapKind
-	Conflict      merge.ConflictKind // of what is asked; empty where nothing is
-	From          string             // its name before one side renamed it, where the other changed it
-	Yours, Theirs int                // changed lines: the larger of those added and removed; 0 for content that is not text
+	Path     string
+	Kind     OverlapKind
+	Conflict merge.ConflictKind // of what is asked; empty where nothing is
+	From     string             // its name before one side renamed it, where the other changed it
+	// changed lines: the larger of those added and removed; 0 for content that is not text
+	Yours, Theirs int
 	YoursWhole    bool
 	TheirsWhole   bool // the side changed it, but not line by line
 	Author        string

@@ -76,7 +76,8 @@ func (s *settleScreen) resultPage(q *recovery.Attributed, w, h int, whole bool) 
 }
 
 // resultRows draws lines [start, end) of the result, the part at as mine.
-func (s *settleScreen) resultRows(q *recovery.Attributed, parts []settle.Part, at int, mine []line, start, end int) page {
+func (s *settleScreen) resultRows(q *recovery.Attributed, parts []settle.Part, at int, mine []line, start,
+	end int) page {
 	var p page
 	n := 0
 	for i, part := range parts {

@@ -4,6 +4,7 @@
 //
 //	go run ./scripts/house        the counts
 //	go run ./scripts/house -v     and where each of them is
+//	go run ./scripts/house -none  fails if there is any
 package main
 
 import (
@@ -43,6 +44,7 @@ type count struct {
 
 func main() {
 	verbose := flag.Bool("v", false, "say where")
+	none := flag.Bool("none", false, "fail, and say where, if there is any")
 	flag.Parse()
 	c := count{token.NewFileSet(), map[string][]string{}}
 	pkgs, err := packages.Load(&packages.Config{
@@ -62,14 +64,19 @@ func main() {
 			c.columns(p.GoFiles[i])
 		}
 	}
+	any := false
 	for _, what := range []string{functions, assignments, stages, keyNames, lines, undocumented} {
 		fmt.Printf("%5d  %s\n", len(c.found[what]), what)
-		if *verbose {
+		any = any || len(c.found[what]) > 0
+		if *verbose || *none {
 			slices.Sort(c.found[what])
 			for _, at := range c.found[what] {
 				fmt.Println("         ", at)
 			}
 		}
+	}
+	if any && *none {
+		os.Exit(1)
 	}
 }
 

@@ -29,7 +29,8 @@ type mover struct {
 
 func newMover(f *File) *mover {
 	return &mover{f, sync.OnceValue(func() merge.Three[map[string]int] {
-		return merge.Three[map[string]int]{Base: single(f.Text.Base), Yours: single(f.Text.Yours), Theirs: single(f.Text.Theirs)}
+		return merge.Three[map[string]int]{Base: single(f.Text.Base), Yours: single(f.Text.Yours),
+			Theirs: single(f.Text.Theirs)}
 	}), map[int]bool{}}
 }
 
