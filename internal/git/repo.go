@@ -380,6 +380,8 @@ func (r *Repo) Inside(ctx context.Context, name string) (string, error) {
 // where none does.
 func (r *Repo) OnRemote(ctx context.Context, id object.ID) (string, error) {
 	out, err := r.run(ctx, "looking whether "+id.String()+" was pushed",
-		"for-each-ref", "--count=1", "--format=%(refname:lstrip=2)", "--contains", id.String(), "refs/remotes")
-	return strings.TrimSuffix(out, "\n"), err
+		"for-each-ref", "--count=20", "--format=%(if)%(symref)%(then)%(else)%(refname:lstrip=2)%(end)",
+		"--contains", id.String(), "refs/remotes") // origin/HEAD is no branch
+	on, _, _ := strings.Cut(strings.TrimLeft(out, "\n"), "\n")
+	return on, err
 }
