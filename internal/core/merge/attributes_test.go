@@ -2,6 +2,8 @@ package merge
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -88,4 +90,50 @@ func TestWhatIsAskedOutsideCanBeCancelled(t *testing.T) {
 	_, err := e.Trees(ctx, tree("1\n", "a"), tree("2\n", "b"), tree("3\n", "c"))
 	require.NoError(t, err)
 	assert.Equal(t, map[string]bool{"attributes": true, "driver": true, "submodule": true}, asked)
+}
+
+// TestAttributesSayHowAFileJoins, and a driver is run once for the same contents.
+func TestAttributesSayHowAFileJoins(t *testing.T) {
+	runs := 0
+	for _, c := range []struct {
+		attr    string
+		outcome DriverOutcome
+		err     error
+		want    string // of f; empty where it is asked
+		remark  string
+	}{
+		{"merge=text", NotDefined, nil, "one/2/three", ""},
+		{"-merge", NotDefined, nil, "", ""},
+		{"merge=binary", NotDefined, nil, "", ""},
+		{"merge=union", NotDefined, nil, "one/2/three", ""},
+		{"merge=mine", NotDefined, nil, "one/2/three", ""},
+		{"merge=mine", NotAgreed, nil, "one/2/three", "runs only once you agree to it"},
+		{"merge=mine conflict-marker-size=9", Driven, nil, "driven 9", "joined by your merge driver"},
+		{"merge=mine conflict-marker-size=x", Driven, nil, "driven 7", "joined by your merge driver"},
+		{"merge=mine", Undriven, nil, "", "left this to you"},
+		{"merge=mine", Driven, errors.New("it fell over"), "", "left to you: it fell over"},
+	} {
+		o := object.NewOverlay(object.SHA1, nil)
+		e := NewEngine(o)
+		e.Outside = func(context.Context) (below, above *attr.Rules) { return nil, attr.Parse("f " + c.attr + "\n") }
+		e.Drive = func(_ context.Context, _, _ string, _, _, _ []byte, size int) ([]byte, DriverOutcome, error) {
+			runs++
+			return fmt.Appendf(nil, "driven %d\n", size), c.outcome, c.err
+		}
+		for range 2 {
+			r, err := e.Trees(t.Context(), treeOf(t, o, "f=1/2/3"), treeOf(t, o, "f=one/2/3"), treeOf(t, o, "f=1/2/three"))
+			require.NoError(t, err)
+			assert.Equal(t, c.want == "", len(r.Conflicts) == 1, c.attr)
+			if c.want != "" {
+				tree, err := r.Tree(Decided{})
+				require.NoError(t, err)
+				assert.Equal(t, "f="+c.want, strings.TrimSpace(show(t, o, tree)), c.attr)
+			}
+			if c.remark != "" {
+				require.Len(t, r.Remarks, 1, c.attr)
+				assert.Contains(t, r.Remarks[0].Words, c.remark)
+			}
+		}
+	}
+	assert.Equal(t, 5+2, runs, "once each, and again only where nobody had agreed or there was none")
 }

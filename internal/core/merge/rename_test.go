@@ -224,3 +224,91 @@ func FuzzRenames(f *testing.F) {
 		}
 	})
 }
+
+// TestEveryNameByEveryWay: whatever name is taken, what is in the files is there.
+func TestEveryNameByEveryWay(t *testing.T) {
+	a, b := text("a", 10, 0), text("b", 10, 0)
+	for _, c := range []struct{ name, base, yours, theirs, want string }{
+		{"two names for one file", "a=" + a, "x=" + a, "y=" + text("a", 10, 1), "x rename/rename"},
+		{"two names, both taken by something of the other", "a=" + a + " k=k", "x=" + a + " y=mine", "y=" + a + " x=theirs", "x rename/rename"},
+		{"one name for two files", "a=" + a + " b=" + b, "n=" + a + " b=" + text("b", 10, 1), "a=" + text("a", 10, 1) + " n=" + b, "n rename/rename"},
+		{"a name that a new file has", "a=" + a, "n=" + text("a", 10, 1), "a=" + text("a", 10, 2) + " n=new", "n rename/add"},
+		{"a name that a directory has", "a=" + a, "n=" + text("a", 10, 1), "a=" + text("a", 10, 2) + " n/in=new", "n file/directory"},
+		{"a name within what is a file there", "a=" + a, "n/in=" + text("a", 10, 1), "a=" + text("a", 10, 2) + " n=new", "n/in file/directory"},
+		{"a file in a directory that moved", "d/a=" + a + " d/b=" + b, "e/a=" + a + " e/b=" + b, "d/a=" + a + " d/b=" + b + " d/new=new", "e/new directory-rename"},
+		{"the same, its place taken", "d/a=" + a + " d/b=" + b, "e/a=" + a + " e/b=" + b + " e/new=mine", "d/a=" + a + " d/b=" + b + " d/new=new", "d/new directory-rename"},
+	} {
+		o := object.NewOverlay(object.SHA1, nil)
+		r, err := NewEngine(o).Trees(t.Context(), treeOf(t, o, c.base), treeOf(t, o, c.yours), treeOf(t, o, c.theirs))
+		require.NoError(t, err, c.name)
+		assert.False(t, r.Clean(), c.name)
+		assert.Contains(t, kinds(r), c.want, c.name)
+		asked := map[string]bool{}
+		for i := range r.Conflicts {
+			q := &r.Conflicts[i]
+			assert.False(t, asked[q.Subject.Facts()], "%s: two questions of the same facts", c.name)
+			asked[q.Subject.Facts()] = true
+			assert.Contains(t, q.Paths(), q.Path, c.name)
+			if n, ok := q.Subject.(*Naming); ok {
+				assert.Equal(t, n.From, q.From(), c.name)
+				assert.Equal(t, n.Also, q.Also(), c.name)
+			}
+		}
+		for _, side := range []Side{Yours, Theirs} {
+			d := Decided{Entries: map[string]object.Entry{}}
+			leaves := false
+			for _, q := range r.Conflicts {
+				switch s := q.Subject.(type) {
+				case *Naming:
+					d.Moves = append(d.Moves, s.Of(side).Moves...)
+					leaves = leaves || s.Of(side).Name == ""
+				case *Clash:
+					_, y, th := s.Sides()
+					d.Entries[q.Path] = map[Side]object.Entry{Yours: y, Theirs: th}[side]
+					d.Moves = append(d.Moves, s.Within...)
+					leaves = true
+				case *Lines:
+					d.Entries[q.Path] = s.Theirs
+				case *Versions:
+					d.Entries[q.Path] = s.Yours
+				}
+			}
+			tree, err := r.Tree(d)
+			require.NoError(t, err, "%s, %s", c.name, side)
+			got := show(t, o, tree)
+			assert.Contains(t, got, "-a-09", "%s, %s: %s", c.name, side, got)
+			if !leaves && strings.Contains(c.theirs, "=new") {
+				assert.Contains(t, got, "=new", "%s, %s: %s", c.name, side, got)
+			}
+		}
+	}
+}
+
+// TestNamesThatAncestorsDisagreeOn: a line that was merged across another asks no more than
+// it must where the common ancestors named a file differently.
+func TestNamesThatAncestorsDisagreeOn(t *testing.T) {
+	a, b := text("a", 10, 0), text("b", 10, 0)
+	for _, c := range []struct{ name, base, one, other, yours, theirs string }{
+		{"two names", "a=" + a, "x=" + a, "y=" + a, "x=" + a, "x=" + text("a", 10, 1)},
+		{"two files, one name", "a=" + a + " b=" + b, "n=" + a + " b=" + b, "a=" + a + " n=" + b, "n=" + a + " m=" + b, "n=" + a + " m=" + text("b", 10, 1)},
+		{"a name that a new file has", "a=" + a, "n=" + a, "a=" + a + " n=" + b, "n=" + a + " o=" + b, "n=" + a + " o=" + b + " k=k"},
+		{"a file against a directory", "k=k", "k=k p=" + a, "k=k p/in=" + b, "k=k p/in=" + b + " q=" + a, "k=kk p/in=" + b + " q=" + a},
+	} {
+		o := object.NewOverlay(object.SHA1, nil)
+		e := NewEngine(o)
+		commit := func(list string, parents ...object.ID) object.ID {
+			return o.PutCommit(&object.Commit{Tree: treeOf(t, o, list), Parents: parents, Committer: object.Signature{Name: "a"}})
+		}
+		base := commit(c.base)
+		one, other := commit(c.one, base), commit(c.other, base)
+		r, err := e.TreesOver(t.Context(), []object.ID{one, other}, treeOf(t, o, c.yours), treeOf(t, o, c.theirs))
+		require.NoError(t, err, c.name)
+		tree, err := r.Tree(Decided{})
+		require.NoError(t, err, c.name)
+		for _, word := range []string{"-a-09", "k="} {
+			if strings.Contains(c.theirs, word) {
+				assert.Contains(t, show(t, o, tree), word, c.name)
+			}
+		}
+	}
+}

@@ -1,0 +1,138 @@
+package object
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// shelf is a reader that counts how it is asked.
+type shelf struct {
+	*Overlay
+	many, one int
+}
+
+func (s *shelf) Read(id ID) (Kind, []byte, error) {
+	s.one++
+	return s.Overlay.Read(id)
+}
+
+func (s *shelf) ReadMany(ids []ID, each func(id ID, kind Kind, data []byte)) {
+	s.many += len(ids)
+	for _, id := range ids {
+		if kind, data, err := s.Overlay.Read(id); err == nil {
+			each(id, kind, data)
+		}
+	}
+}
+
+func TestReadingAhead(t *testing.T) {
+	under := &shelf{Overlay: NewOverlay(SHA1, nil)}
+	var ids []ID
+	for n := range 5 {
+		ids = append(ids, under.Put(KindBlob, []byte(fmt.Sprint(n))))
+	}
+	ids = append(ids, ids[0], ID{}, SHA1.Sum(KindBlob, []byte("nowhere")))
+	o := NewOverlay(SHA1, under)
+	assert.Equal(t, SHA1, o.Format())
+	o.Prefetch(slices.Clone(ids)...)
+	assert.Equal(t, 6, under.many, "each once, and no zero id")
+	o.Prefetch(slices.Clone(ids[:5])...)
+	assert.Equal(t, 6, under.many, "what is known is not asked for")
+	for n := range 5 {
+		data, err := o.Blob(ids[n])
+		require.NoError(t, err)
+		assert.Equal(t, fmt.Sprint(n), string(data))
+	}
+	assert.Zero(t, under.one)
+	_, err := o.Blob(ids[7])
+	assert.ErrorIs(t, err, ErrMissing)
+	large := under.Put(KindBlob, make([]byte, cacheOne+1))
+	for range 2 {
+		_, err = o.Blob(large)
+		require.NoError(t, err)
+	}
+	assert.Equal(t, 3, under.one, "what is large is not kept")
+}
+
+// TestWalking goes through trees together, whichever order git sorts their names in.
+func TestWalking(t *testing.T) {
+	o := NewOverlay(SHA1, nil)
+	tree := func(paths ...string) ID {
+		set := map[string]Entry{}
+		for _, p := range paths {
+			set[p] = Entry{Mode: ModeFile, ID: o.Put(KindBlob, []byte(p))}
+		}
+		id, err := o.Edit(ID{}, set)
+		require.NoError(t, err)
+		return id
+	}
+	a := tree("a", "a.b", "same", "x/y")
+	b := tree("a/in", "a.b", "b", "same")
+	seen := func(walk func(func(string, []Entry) error, ...ID) error, trees ...ID) (out []string) {
+		require.NoError(t, walk(func(name string, at []Entry) error {
+			kinds := ""
+			for _, e := range at {
+				kinds += map[bool]string{true: "d", false: "f"}[e.IsTree()]
+				if e.Absent() {
+					kinds = kinds[:len(kinds)-1] + "-"
+				}
+			}
+			out = append(out, name+" "+kinds)
+			return nil
+		}, trees...))
+		return out
+	}
+	assert.Equal(t, []string{"a fd", "a.b ff", "b -f", "same ff", "x d-"}, seen(o.Walk, a, b))
+	assert.Equal(t, []string{"a fd", "b -f", "x d-"}, seen(o.WalkDifferences, a, b))
+	assert.Equal(t, []string{"a f-", "a.b f-", "same f-", "x d-"}, seen(o.Walk, a, ID{}))
+	assert.Empty(t, seen(o.WalkDifferences, a, a))
+	enough := errors.New("enough")
+	assert.ErrorIs(t, o.Walk(func(string, []Entry) error { return enough }, a), enough)
+	missing := SHA1.Sum(KindTree, []byte("nowhere"))
+	assert.ErrorIs(t, o.Walk(func(string, []Entry) error { return nil }, a, missing), ErrMissing)
+	broken := o.Put(KindTree, []byte("100644 x"))
+	assert.Error(t, o.Walk(func(string, []Entry) error { return nil }, broken))
+
+	f := NewFinder(o)
+	for _, find := range []func(ID, string) (Entry, error){o.Find, f.Find} {
+		at, err := find(b, "a/in")
+		require.NoError(t, err)
+		assert.True(t, at.Mode.IsRegular())
+		for _, p := range []string{"a/none", "a.b/in", "none/in", "none"} {
+			at, err = find(b, p)
+			require.NoError(t, err, p)
+			assert.True(t, at.Absent(), p)
+		}
+	}
+	assert.Equal(t, o.EmptyTree(), o.PutTree(nil))
+}
+
+func TestWordsOfObjects(t *testing.T) {
+	for mode, want := range map[Mode]string{ModeFile: "a file", ModeExec: "an executable file", ModeLink: "a link", ModeTree: "a directory",
+		ModeSubmodule: "a submodule"} {
+		assert.Contains(t, mode.Describe(), want[3:])
+	}
+	assert.True(t, ModeFile.SameType(ModeExec))
+	assert.False(t, ModeFile.SameType(ModeLink))
+	c, err := ParseCommit([]byte("tree 4b825dc642cb6eb9a060e54bf8d69288fbee4904\nauthor Runa Holt <runa@skerry.example> 60 +0100\ncommitter A <a@x> 1 +0000\n\nFirst line\n\nmore\n"))
+	require.NoError(t, err)
+	assert.Equal(t, "First line", c.Subject())
+	assert.Equal(t, "Runa Holt", c.Author().Name)
+	assert.ErrorContains(t, CheckPath("a/.git/config"), "could overwrite a repository's own files")
+	for k, name := range kindNames {
+		if name != "" {
+			parsed, err := ParseKind(Kind(k).String())
+			require.NoError(t, err)
+			assert.Equal(t, Kind(k), parsed)
+		}
+	}
+	var id ID
+	assert.Error(t, id.UnmarshalText([]byte("xyz")))
+	require.NoError(t, id.UnmarshalText(nil))
+	assert.True(t, id.IsZero())
+}
