@@ -79,7 +79,7 @@ the pick saved, and dorvik goes on with it.`,
 		if f == (recoverFlags{}) && !e.json && isTerminal(e.out) {
 			return e.screen(ctx, s, *theme)
 		}
-		return e.job(ctx, s, f, prefer, s.Stand)
+		return e.job(ctx, s, f, prefer, s.Locate)
 	}
 	return e.jsonFlag(cmd)
 }

@@ -47,7 +47,7 @@ func act(dir, what string) error {
 		_, err := s.GoBack(ctx, "")
 		return err
 	}
-	p, err := s.Stand(ctx, false)
+	p, err := s.Locate(ctx, false)
 	if err != nil {
 		return err
 	}

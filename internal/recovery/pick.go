@@ -114,7 +114,7 @@ func (s *Session) Pick(ctx context.Context, revs []string, parent int) error {
 		return err
 	}
 	if b.Name == "" || b.Tip.IsZero() {
-		_, err := s.Stand(ctx, false) // which says what is in the way
+		_, err := s.Locate(ctx, false) // which says what is in the way
 		return err
 	}
 	if _, err := s.picking(ctx, b, b.Tip, picks, parent); err != nil {
@@ -134,9 +134,9 @@ func (s *Session) DropPick() error {
 	return s.save()
 }
 
-// Stand is Workspace.Stand, or while commits are picked where they stand to the
+// Locate is Workspace.Locate, or while commits are picked where they stand to the
 // branch.
-func (s *Session) Stand(ctx context.Context, fetch bool) (*Position, error) {
+func (s *Session) Locate(ctx context.Context, fetch bool) (*Position, error) {
 	home, err := s.Workspace.Locate(ctx, fetch)
 	if err != nil || len(s.state.Picks) == 0 || s.state.Branch != home.Branch.Name {
 		return home, err

@@ -56,7 +56,7 @@ func joined(t *testing.T, repo *gittest.Repo, yours, theirs string, route Route)
 
 // ready joins by a route with the given way everywhere, without accepting.
 func ready(t *testing.T, s *Session, route Route, way settle.Way) (*Position, *Join, Built) {
-	p, err := s.Stand(t.Context(), true)
+	p, err := s.Locate(t.Context(), true)
 	require.NoError(t, err)
 	require.NoError(t, p.Unanswered)
 	require.NoError(t, s.Sync(p))
@@ -312,7 +312,7 @@ func TestTrivial(t *testing.T) {
 	tm := newTeam(t)
 	s := tm.session()
 	stand := func() *Position {
-		p, err := s.Stand(t.Context(), true)
+		p, err := s.Locate(t.Context(), true)
 		require.NoError(t, err)
 		require.NoError(t, s.Sync(p))
 		return p
@@ -348,7 +348,7 @@ func TestSuggestion(t *testing.T) {
 	tm.diverge()
 	s := tm.session()
 	plan := func() *Plan {
-		p, err := s.Stand(t.Context(), true)
+		p, err := s.Locate(t.Context(), true)
 		require.NoError(t, err)
 		pl, err := s.Plan(t.Context(), p, &settle.Decisions{}, nil)
 		require.NoError(t, err)
@@ -546,7 +546,7 @@ func TestTheRemoteBranchWasRewritten(t *testing.T) {
 	stand := func() *Position {
 		s := tm.session()
 		defer s.Close()
-		p, err := s.Stand(t.Context(), true)
+		p, err := s.Locate(t.Context(), true)
 		require.NoError(t, err)
 		return p
 	}
@@ -563,7 +563,7 @@ func TestTheRemoteBranchWasRewritten(t *testing.T) {
 	tm.other.Commit("theirs, mended", "w", "right\n")
 	tm.other.Git("push", "-q")
 	s := tm.session()
-	p, err := s.Stand(t.Context(), true)
+	p, err := s.Locate(t.Context(), true)
 	require.NoError(t, err)
 	assert.Equal(t, "theirs, with a mistake", p.TakenOut[0].Subject())
 	pl, err := s.Plan(t.Context(), p, &settle.Decisions{}, nil)

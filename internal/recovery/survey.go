@@ -25,7 +25,7 @@ type Survey struct {
 func (s *Session) Survey(ctx context.Context, fetch bool, progress func(done, of int)) (*Survey, error) {
 	v := &Survey{}
 	var err error
-	if v.Position, err = s.Stand(ctx, fetch); err != nil {
+	if v.Position, err = s.Locate(ctx, fetch); err != nil {
 		return nil, err
 	}
 	if err := s.Sync(v.Position); err != nil {
