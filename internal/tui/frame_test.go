@@ -2,6 +2,7 @@ package tui
 
 import (
 	"context"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -20,18 +21,30 @@ import (
 
 // TestNoKeyMeansTwoThings: outside writing, a key belongs to one binding alone.
 func TestNoKeyMeansTwoThings(t *testing.T) {
-	k := &keys
-	all := []key.Binding{k.next, k.back, k.help, k.quit, k.stop, k.yes, k.up, k.down, k.pageUp, k.pageDown, k.top, k.bottom,
-		k.previous, k.following, k.left, k.right, k.fetch, k.driver, k.aside, k.drop, k.undo, k.write, k.views, k.list,
-		k.output, k.again, k.skip, k.branch}
-	seen := map[string]bool{}
-	for _, b := range append(all, k.digits[:]...) {
-		assert.NotEmpty(t, b.Keys())
-		for _, name := range b.Keys() {
-			assert.False(t, seen[name], name)
-			seen[name] = true
+	typing := []string{"cursorLeft", "cursorRight", "pageDownOnly", "save", "undoTyping", "redoTyping", "deleteLine", "newline",
+		"backspace", "deleteRight", "lineStart", "lineEnd", "wordLeft", "wordRight", "textStart", "textEnd", "indent"}
+	of := map[string]string{}
+	check := func(field string, binding reflect.Value) {
+		names := binding.FieldByName("keys")
+		assert.NotZero(t, names.Len(), field)
+		for i := range names.Len() {
+			name := names.Index(i).String()
+			assert.Empty(t, of[name], "%s is %s and %s", name, of[name], field)
+			of[name] = field
 		}
 	}
+	for i, all := 0, reflect.ValueOf(keys); i < all.NumField(); i++ {
+		switch field, v := all.Type().Field(i).Name, all.Field(i); {
+		case slices.Contains(typing, field):
+		case v.Kind() == reflect.Array:
+			for k := range v.Len() {
+				check(field, v.Index(k))
+			}
+		default:
+			check(field, v)
+		}
+	}
+	assert.Equal(t, "quit", of["q"])
 	for _, s := range Keys() {
 		for _, b := range s.Keys {
 			assert.NotEmpty(t, b.Help().Key, s.Name)
