@@ -1,4 +1,4 @@
-module dorvik
+module dorvik.dev/dorvik
 
 go 1.26.8
 

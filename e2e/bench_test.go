@@ -12,8 +12,8 @@ import (
 	"testing"
 	"time"
 
-	"dorvik/internal/core/diff"
-	"dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/gittest"
 
 	"github.com/stretchr/testify/require"
 )

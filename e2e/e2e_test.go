@@ -10,10 +10,10 @@ import (
 	"testing"
 	"time"
 
-	_ "dorvik/internal/cli" // so that a change to the program runs these tests again
-	"dorvik/internal/demo"
-	"dorvik/internal/gittest"
-	_ "dorvik/internal/tui"
+	_ "dorvik.dev/dorvik/internal/cli" // so that a change to the program runs these tests again
+	"dorvik.dev/dorvik/internal/demo"
+	"dorvik.dev/dorvik/internal/gittest"
+	_ "dorvik.dev/dorvik/internal/tui"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -27,7 +27,7 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	binary = filepath.Join(dir, "dorvik")
-	if out, err := exec.Command("go", "build", "-o", binary, "dorvik/cmd/dorvik").CombinedOutput(); err != nil {
+	if out, err := exec.Command("go", "build", "-o", binary, "dorvik.dev/dorvik/cmd/dorvik").CombinedOutput(); err != nil {
 		panic(string(out))
 	}
 	code := m.Run()

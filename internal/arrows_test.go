@@ -45,7 +45,7 @@ var arrows = map[string]string{
 var notInCore = []string{"os", "os/exec", "net", "net/http", "time/tzdata", "io/fs", "io/ioutil", "syscall"}
 
 func TestArrowsRunDownward(t *testing.T) {
-	out, err := exec.Command("go", "list", "-json", "dorvik/...").Output()
+	out, err := exec.Command("go", "list", "-json", "dorvik.dev/dorvik/...").Output()
 	require.NoError(t, err)
 	seen := map[string]bool{}
 	for dec := json.NewDecoder(strings.NewReader(string(out))); ; {
@@ -55,7 +55,7 @@ func TestArrowsRunDownward(t *testing.T) {
 			break
 		}
 		require.NoError(t, err)
-		name, inside := strings.CutPrefix(p.ImportPath, "dorvik/internal/")
+		name, inside := strings.CutPrefix(p.ImportPath, "dorvik.dev/dorvik/internal/")
 		if !inside {
 			continue
 		}
@@ -66,7 +66,7 @@ func TestArrowsRunDownward(t *testing.T) {
 		seen[name] = true
 		words := strings.Fields(allowed)
 		for _, i := range p.Imports {
-			if own, ok := strings.CutPrefix(i, "dorvik/internal/"); ok {
+			if own, ok := strings.CutPrefix(i, "dorvik.dev/dorvik/internal/"); ok {
 				assert.Contains(t, words, own, "%s imports %s", name, own)
 			} else if first, _, _ := strings.Cut(i, "/"); strings.Contains(first, ".") {
 				assert.True(t, slices.ContainsFunc(words, func(w string) bool { return strings.HasPrefix(w, "+") && strings.HasPrefix(i, w[1:]) }), "%s imports %s", name, i)

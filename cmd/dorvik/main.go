@@ -4,8 +4,8 @@ package main
 import (
 	"os"
 
-	"dorvik/internal/cli"
-	"dorvik/internal/tui"
+	"dorvik.dev/dorvik/internal/cli"
+	"dorvik.dev/dorvik/internal/tui"
 )
 
 func main() {

@@ -14,9 +14,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"dorvik/internal/git"
-	"dorvik/internal/recovery"
-	"dorvik/internal/visible"
+	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/visible"
 )
 
 // Exit codes, as the contract has them.

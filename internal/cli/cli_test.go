@@ -13,9 +13,9 @@ import (
 	"strings"
 	"testing"
 
-	"dorvik/internal/demo"
-	"dorvik/internal/gittest"
-	"dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/demo"
+	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/recovery"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

@@ -5,8 +5,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"dorvik/internal/core/object"
-	"dorvik/internal/demo"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/demo"
 )
 
 func (e *env) demo(theme *string) *cobra.Command {

@@ -3,10 +3,10 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
-	"dorvik/internal/core/history"
-	"dorvik/internal/core/object"
-	"dorvik/internal/recovery"
-	"dorvik/internal/words"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/words"
 )
 
 type sideJSON struct {

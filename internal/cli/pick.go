@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/core/settle"
 )
 
 // add defines the flags of a job done without a screen.

@@ -7,11 +7,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"dorvik/internal/core/object"
-	"dorvik/internal/core/replay"
-	"dorvik/internal/core/settle"
-	"dorvik/internal/recovery"
-	"dorvik/internal/words"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/words"
 )
 
 type planJSON struct {

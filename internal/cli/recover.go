@@ -8,13 +8,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"dorvik/internal/core/object"
-	"dorvik/internal/core/replay"
-	"dorvik/internal/core/settle"
-	"dorvik/internal/git"
-	"dorvik/internal/recovery"
-	"dorvik/internal/visible"
-	"dorvik/internal/words"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/visible"
+	"dorvik.dev/dorvik/internal/words"
 )
 
 type recoverJSON struct {

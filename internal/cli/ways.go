@@ -6,10 +6,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"dorvik/internal/core/merge"
-	"dorvik/internal/core/object"
-	"dorvik/internal/core/settle"
-	"dorvik/internal/words"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/words"
 )
 
 type waysJSON struct {

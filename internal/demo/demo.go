@@ -11,8 +11,8 @@ import (
 	"path/filepath"
 	"strings"
 
-	"dorvik/internal/core/object"
-	"dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/git"
 )
 
 // Clone is a teammate's clone.

@@ -7,7 +7,7 @@ import (
 
 	"golang.org/x/tools/txtar"
 
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 //go:embed skerry.txtar

@@ -5,7 +5,7 @@ import (
 	"strconv"
 	"strings"
 
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // Alone reports whether the first n digits of each of some ids stand for no other object of

@@ -10,7 +10,7 @@ import (
 	"strings"
 	"sync"
 
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // batch is one long-running `git cat-file --batch`.

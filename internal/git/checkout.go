@@ -7,7 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // Checkout is a working tree of its own, with its own HEAD and index, apart

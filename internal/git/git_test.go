@@ -6,8 +6,8 @@ import (
 	"strings"
 	"testing"
 
-	"dorvik/internal/core/object"
-	"dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/gittest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

@@ -6,7 +6,7 @@ import (
 	"os"
 	"path/filepath"
 
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // At takes a folder that is known to be a repository of SHA-1 ids, bare or not.

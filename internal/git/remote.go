@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"strings"
 
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // RefusalKind is why a push was not accepted, or a remote not reached.

@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // Repo is a repository with a working tree.

@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"strings"
 
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // SignsCommits reports whether the person wants commits signed.

@@ -11,7 +11,7 @@ import (
 	"strconv"
 	"strings"
 
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // change runs a command that changes index or files.

@@ -7,9 +7,9 @@ import (
 	"slices"
 	"strings"
 
-	"dorvik/internal/check"
-	"dorvik/internal/core/attr"
-	"dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/core/attr"
+	"dorvik.dev/dorvik/internal/core/merge"
 )
 
 // attributes reads the gitattributes files that are in no tree: the user's, which

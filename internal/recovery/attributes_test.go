@@ -9,8 +9,8 @@ import (
 	"testing"
 	"time"
 
-	"dorvik/internal/core/settle"
-	"dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/gittest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

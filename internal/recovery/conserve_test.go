@@ -11,11 +11,11 @@ import (
 	"strings"
 	"testing"
 
-	"dorvik/internal/core/history"
-	"dorvik/internal/core/merge"
-	"dorvik/internal/core/object"
-	"dorvik/internal/core/replay"
-	"dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/core/settle"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

@@ -4,7 +4,7 @@ import (
 	"context"
 	"time"
 
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // Departure is what is known before a push.

@@ -12,8 +12,8 @@ import (
 	"syscall"
 	"testing"
 
-	"dorvik/internal/core/settle"
-	"dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/gittest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

@@ -8,8 +8,8 @@ import (
 	"slices"
 	"strings"
 
-	"dorvik/internal/core/object"
-	"dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/git"
 )
 
 // OverwriteError says that a join would change what is not committed.

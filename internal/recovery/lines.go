@@ -3,9 +3,9 @@ package recovery
 import (
 	"strings"
 
-	"dorvik/internal/core/diff"
-	"dorvik/internal/core/merge"
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // LineOrigin says which side a line of a joined file comes from.

@@ -6,9 +6,9 @@ import (
 	"slices"
 	"strings"
 
-	"dorvik/internal/core/history"
-	"dorvik/internal/core/merge"
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // MarkerFile is a file that holds conflict marks in a commit that is to be pushed.

@@ -3,9 +3,9 @@ package recovery
 import (
 	"sort"
 
-	"dorvik/internal/core/diff"
-	"dorvik/internal/core/merge"
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // OverlapKind is how near both sides came to each other in a file.

@@ -6,11 +6,11 @@ import (
 	"slices"
 	"strings"
 
-	"dorvik/internal/core/history"
-	"dorvik/internal/core/object"
-	"dorvik/internal/core/replay"
-	"dorvik/internal/core/settle"
-	"dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/git"
 )
 
 // commits looks up what each of revs names: a commit, or those of a range such as

@@ -4,9 +4,9 @@ import (
 	"context"
 	"fmt"
 
-	"dorvik/internal/check"
-	"dorvik/internal/core/object"
-	"dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/settle"
 )
 
 // SettleBy takes a route, empty for the one kept or else the suggested one, and settles each

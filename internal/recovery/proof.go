@@ -3,9 +3,9 @@ package recovery
 import (
 	"context"
 
-	"dorvik/internal/check"
-	"dorvik/internal/core/diagnose"
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/core/diagnose"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // Unchecked is a joined result made into commits, and how it can be checked.

@@ -1,8 +1,8 @@
 package recovery
 
 import (
-	"dorvik/internal/core/history"
-	"dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/settle"
 )
 
 // Attributed is one conflict of a join, with the commits behind its two edits.

@@ -9,10 +9,10 @@ import (
 	"strings"
 	"testing"
 
-	"dorvik/internal/core/object"
-	"dorvik/internal/core/settle"
-	"dorvik/internal/git"
-	"dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/gittest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

@@ -1,8 +1,8 @@
 package recovery
 
 import (
-	"dorvik/internal/git"
-	"dorvik/internal/words"
+	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/words"
 )
 
 // Refused says in sentences what became of a push that did not go through, and what to do.

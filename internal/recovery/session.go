@@ -13,13 +13,13 @@ import (
 	"strings"
 	"time"
 
-	"dorvik/internal/check"
-	"dorvik/internal/core/diagnose"
-	"dorvik/internal/core/history"
-	"dorvik/internal/core/object"
-	"dorvik/internal/core/settle"
-	"dorvik/internal/git"
-	"dorvik/internal/words"
+	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/core/diagnose"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/words"
 )
 
 // Session is a workspace with the recovery kept in the git directory. Only one

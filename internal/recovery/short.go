@@ -3,8 +3,8 @@ package recovery
 import (
 	"context"
 
-	"dorvik/internal/core/history"
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // Short is an id as people are shown it: so many digits that none of the ids shown stands for

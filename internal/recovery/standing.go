@@ -3,8 +3,8 @@ package recovery
 import (
 	"fmt"
 
-	"dorvik/internal/core/history"
-	"dorvik/internal/words"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/words"
 )
 
 // Standing is where yours and theirs stand to each other, said in sentences: what is so, what

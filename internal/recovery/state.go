@@ -4,8 +4,8 @@ import (
 	"errors"
 	"time"
 
-	"dorvik/internal/core/object"
-	"dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/settle"
 )
 
 // Stage is one of the five steps.

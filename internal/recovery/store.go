@@ -16,7 +16,7 @@ import (
 	"go.etcd.io/bbolt"
 	bolterrors "go.etcd.io/bbolt/errors"
 
-	"dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/core/settle"
 )
 
 // store is the one file in which recoveries are kept: a bucket for each kind of thing.

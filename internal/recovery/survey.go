@@ -4,9 +4,9 @@ import (
 	"context"
 	"errors"
 
-	"dorvik/internal/core/history"
-	"dorvik/internal/core/object"
-	"dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/settle"
 )
 
 // Survey is where things stand, with both routes worked out: all that is said before a choice.

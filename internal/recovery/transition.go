@@ -15,9 +15,9 @@ import (
 	"syscall"
 	"time"
 
-	"dorvik/internal/core/object"
-	"dorvik/internal/git"
-	"dorvik/internal/words"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/words"
 )
 
 // Transition is a change of branch, index and working tree from one state to another. It is

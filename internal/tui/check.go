@@ -7,10 +7,10 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"dorvik/internal/check"
-	"dorvik/internal/core/diagnose"
-	"dorvik/internal/recovery"
-	"dorvik/internal/words"
+	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/core/diagnose"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/words"
 )
 
 // checkScreen is Check: the joined code built and tested, and mended where it fails.

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"dorvik/internal/words"
+	"dorvik.dev/dorvik/internal/words"
 )
 
 func (s *checkScreen) view(w, h int) page {

@@ -12,7 +12,7 @@ import (
 	"charm.land/bubbles/v2/key"
 	"github.com/charmbracelet/x/ansi"
 
-	"dorvik/internal/visible"
+	"dorvik.dev/dorvik/internal/visible"
 )
 
 // editor edits a text in place. It keeps every byte it is not told to change: tabs, line

@@ -11,9 +11,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"dorvik/internal/core/settle"
-	"dorvik/internal/gittest"
-	"dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/recovery"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

@@ -9,7 +9,7 @@ import (
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"dorvik/internal/visible"
+	"dorvik.dev/dorvik/internal/visible"
 )
 
 // hue is a colour by what it stands for.

@@ -5,7 +5,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/recovery"
 )
 
 // reader shows a text to be read, with the origin of each line.

@@ -8,7 +8,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 
-	"dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/recovery"
 )
 
 func TestReaderGoesFromChangeToChange(t *testing.T) {

@@ -11,7 +11,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
 
-	"dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/recovery"
 )
 
 // Run opens the full screen on the repository that holds a folder, and says on

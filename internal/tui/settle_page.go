@@ -6,10 +6,10 @@ import (
 	"regexp"
 	"strings"
 
-	"dorvik/internal/core/merge"
-	"dorvik/internal/core/settle"
-	"dorvik/internal/recovery"
-	"dorvik/internal/words"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/words"
 )
 
 func (s *settleScreen) view(w, h int) page {

@@ -9,7 +9,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"dorvik/internal/words"
+	"dorvik.dev/dorvik/internal/words"
 )
 
 // task is work that runs beside the screen. There is one at a time; keys that

@@ -8,11 +8,11 @@ import (
 	"testing"
 	"time"
 
-	"dorvik/internal/core/settle"
-	"dorvik/internal/demo"
-	"dorvik/internal/gittest"
-	"dorvik/internal/recovery"
-	"dorvik/internal/words"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/demo"
+	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/words"
 
 	"charm.land/bubbles/v2/spinner"
 	tea "charm.land/bubbletea/v2"

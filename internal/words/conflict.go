@@ -7,9 +7,9 @@ import (
 	"fmt"
 	"strings"
 
-	"dorvik/internal/core/merge"
-	"dorvik/internal/core/object"
-	"dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/settle"
 )
 
 // Thing is what an entry is, in plain words, with its size in bytes; below 0 is not known.

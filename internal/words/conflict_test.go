@@ -3,9 +3,9 @@ package words
 import (
 	"testing"
 
-	"dorvik/internal/core/merge"
-	"dorvik/internal/core/object"
-	"dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/settle"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

@@ -3,8 +3,8 @@ package words
 import (
 	"strings"
 
-	"dorvik/internal/core/merge"
-	"dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/settle"
 )
 
 // Taking says what it means to take a way of a conflict.

@@ -11,8 +11,8 @@ import (
 
 	"github.com/spf13/cobra/doc"
 
-	"dorvik/internal/cli"
-	"dorvik/internal/tui"
+	"dorvik.dev/dorvik/internal/cli"
+	"dorvik.dev/dorvik/internal/tui"
 )
 
 // The table stands between these in the README.

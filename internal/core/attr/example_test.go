@@ -3,7 +3,7 @@ package attr_test
 import (
 	"fmt"
 
-	"dorvik/internal/core/attr"
+	"dorvik.dev/dorvik/internal/core/attr"
 )
 
 // Rules of a directory overrule those above it.

@@ -3,7 +3,7 @@ package diagnose_test
 import (
 	"fmt"
 
-	"dorvik/internal/core/diagnose"
+	"dorvik.dev/dorvik/internal/core/diagnose"
 )
 
 // What a build prints names places in the project's files.

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"testing"
 
-	"dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/gittest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

@@ -5,7 +5,7 @@ import (
 	"hash/maphash"
 	"strings"
 
-	"dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/diff"
 )
 
 // Edits tell which lines of the one text became which of the other.

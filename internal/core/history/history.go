@@ -9,7 +9,7 @@ import (
 	"errors"
 	"slices"
 
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // Node is a commit with its id.

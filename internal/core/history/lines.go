@@ -4,8 +4,8 @@ import (
 	"strings"
 	"sync"
 
-	"dorvik/internal/core/diff"
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // Annotator finds which of a side's commits changed a path, and which of them

@@ -4,8 +4,8 @@ import (
 	"context"
 	"path"
 
-	"dorvik/internal/core/attr"
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/attr"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // rules tells the attributes of paths of a join: those that gitattributes files

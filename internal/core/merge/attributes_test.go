@@ -7,9 +7,9 @@ import (
 	"strings"
 	"testing"
 
-	"dorvik/internal/core/attr"
-	"dorvik/internal/core/diff"
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/attr"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/object"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

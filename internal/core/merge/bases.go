@@ -4,8 +4,8 @@ import (
 	"context"
 	"fmt"
 
-	"dorvik/internal/core/history"
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // ancestor is what two lines started from.

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // ConflictKind is what a conflict is about. The names are those of `plan --json`.

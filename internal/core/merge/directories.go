@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // emptied is a directory of the base that one side (the mover) has no more, and

@@ -4,7 +4,7 @@ import (
 	"context"
 	"strconv"
 
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // Driver joins three contents as a merge driver of the user's configuration does.

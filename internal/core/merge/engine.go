@@ -14,8 +14,8 @@ package merge
 import (
 	"context"
 
-	"dorvik/internal/core/attr"
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/attr"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // Engine joins trees over one store. It remembers text merges, so that joining

@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"strings"
 
-	"dorvik/internal/core/diff"
-	"dorvik/internal/core/merge"
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // Two edits of one text join where they do not touch; where they do, it is for somebody to say.

@@ -4,8 +4,8 @@ import (
 	"bytes"
 	"fmt"
 
-	"dorvik/internal/core/diff"
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // file joins what no side holds as a directory, and both changed differently.

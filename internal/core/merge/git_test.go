@@ -11,9 +11,9 @@ import (
 	"strings"
 	"testing"
 
-	"dorvik/internal/core/diff"
-	"dorvik/internal/core/object"
-	"dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/gittest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

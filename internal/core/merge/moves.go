@@ -5,7 +5,7 @@ import (
 	"path"
 	"strings"
 
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // move makes moves in a tree, all at once: all is taken away before any of it is put

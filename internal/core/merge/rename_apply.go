@@ -8,8 +8,8 @@ import (
 	"slices"
 	"strings"
 
-	"dorvik/internal/core/diff"
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // relevant lists the paths whose renames could matter: files of the base that

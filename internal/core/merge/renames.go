@@ -9,8 +9,8 @@ import (
 	"slices"
 	"strings"
 
-	"dorvik/internal/core/diff"
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // Rename is a path that one side moved.

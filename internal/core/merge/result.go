@@ -4,7 +4,7 @@ import (
 	"slices"
 	"strings"
 
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // Joined is a path that needed no decision. A subtree that only one side

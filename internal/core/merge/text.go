@@ -4,7 +4,7 @@ import (
 	"slices"
 	"strings"
 
-	"dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/diff"
 )
 
 // Origin says where a region of a joined text, or a joined path, comes from.

@@ -4,7 +4,7 @@ import (
 	"slices"
 	"strings"
 
-	"dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/diff"
 )
 
 // Union is the joined text with both sides' lines at contested places, yours

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/diff"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/object"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

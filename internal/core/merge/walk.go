@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 func tree(id object.ID) object.Entry { return object.Entry{Mode: object.ModeTree, ID: id} }

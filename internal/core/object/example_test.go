@@ -3,7 +3,7 @@ package object_test
 import (
 	"fmt"
 
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // A tree is changed in memory: only the directories of the changed paths are made anew.

@@ -14,10 +14,10 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"dorvik/internal/core/diff"
-	"dorvik/internal/core/history"
-	"dorvik/internal/core/merge"
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // ChangeID names what a commit changes, wherever its lines stand: two commits

@@ -4,10 +4,10 @@ import (
 	"context"
 	"fmt"
 
-	"dorvik/internal/core/history"
-	"dorvik/internal/core/merge"
-	"dorvik/internal/core/object"
-	"dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
 )
 
 // A commit whose change the other line has already is not made again.

@@ -4,10 +4,10 @@ import (
 	"slices"
 	"strings"
 
-	"dorvik/internal/core/diff"
-	"dorvik/internal/core/history"
-	"dorvik/internal/core/merge"
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // merge replays a merge commit. Its two lines, as they are now, are joined anew.

@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"slices"
 
-	"dorvik/internal/core/history"
-	"dorvik/internal/core/merge"
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // PickedMergeError says that a commit cannot be picked as it joins lines: it is

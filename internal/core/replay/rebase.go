@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"slices"
 
-	"dorvik/internal/core/history"
-	"dorvik/internal/core/merge"
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // Outcome is what became of a commit. The names are those of `plan --json`.

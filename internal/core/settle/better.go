@@ -6,8 +6,8 @@ import (
 	"slices"
 	"strings"
 
-	"dorvik/internal/core/diff"
-	"dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
 )
 
 // place is where a contested region stands: its file, the joined lines next to it,

@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"slices"
 
-	"dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/merge"
 )
 
 // Option is one way to settle a conflict, as offered.

@@ -3,7 +3,7 @@ package settle
 import (
 	"strings"
 
-	"dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/merge"
 )
 
 // knownBy are the members by which an object is known among others that have them.

@@ -3,9 +3,9 @@ package settle_test
 import (
 	"fmt"
 
-	"dorvik/internal/core/diff"
-	"dorvik/internal/core/merge"
-	"dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/settle"
 )
 
 // A conflict is opened as questions, each with ways to settle it.

@@ -4,8 +4,8 @@ import (
 	"maps"
 	"sync"
 
-	"dorvik/internal/core/merge"
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // Chosen gives what the decisions choose for a conflict or, with settled false, what

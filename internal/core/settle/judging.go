@@ -3,7 +3,7 @@ package settle
 import (
 	"strings"
 
-	"dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/merge"
 )
 
 // problem says why the joined file would not parse; empty where it does, or

@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/merge"
 )
 
 // group is a run of entries of a structured text, in the text's own spelling: an

@@ -7,8 +7,8 @@ import (
 	"strings"
 	"sync"
 
-	"dorvik/internal/core/diff"
-	"dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
 )
 
 // Relocation is the part of a way that reaches beyond the conflict's place: where

@@ -3,8 +3,8 @@ package settle
 import (
 	"strings"
 
-	"dorvik/internal/core/diff"
-	"dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
 )
 
 // offer lists the ways of a region and marks the one to suggest.

@@ -4,8 +4,8 @@ import (
 	"strings"
 	"sync"
 
-	"dorvik/internal/core/merge"
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // Open makes the questions of one contested path.

@@ -3,8 +3,8 @@ package settle
 import (
 	"strings"
 
-	"dorvik/internal/core/diff"
-	"dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
 )
 
 // Part is a region of the joined text, with its lines there.

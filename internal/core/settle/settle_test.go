@@ -4,9 +4,9 @@ import (
 	"strings"
 	"testing"
 
-	"dorvik/internal/core/diff"
-	"dorvik/internal/core/merge"
-	"dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

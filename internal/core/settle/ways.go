@@ -9,8 +9,8 @@ import (
 	"slices"
 	"strings"
 
-	"dorvik/internal/core/diff"
-	"dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
 )
 
 // Way is one kind of decision. The names are those of `--prefer` and the JSON.
