@@ -40,20 +40,23 @@ func (c *checkState) failed() bool  { return c.result != nil && !c.result.Passed
 
 func (s *checkScreen) label() string { return recovery.Check.String() }
 
-func (s *checkScreen) state() (string, bool) {
+func (s *checkScreen) state() (string, passed) {
 	switch {
 	case s.running():
-		return "running", true
+		return "running", well
 	case s.failed() && len(s.places) > 0:
-		return words.Count(len(s.places), "error", "errors"), false
+		return words.Count(len(s.places), "error", "errors"), unwell
 	case s.failed():
-		return "failed", false
+		return "failed", unwell
 	case s.passed():
-		return "passes", true
+		return "passes", well
 	case s.ready && !s.found:
-		return "none found", false
+		return "none found", unwell
 	}
-	return "not run", s.under == screen(s)
+	if s.joinless() {
+		return "", unused
+	}
+	return "not run", unwell
 }
 
 func (s *checkScreen) status() line { return txt(dim, s.command.Line) }

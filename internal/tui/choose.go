@@ -23,16 +23,16 @@ type chooseScreen struct {
 
 func (s *chooseScreen) label() string { return recovery.Choose.String() }
 
-func (s *chooseScreen) state() (string, bool) {
+func (s *chooseScreen) state() (string, passed) {
 	switch {
-	case s.pos == nil:
-		return "", true
+	case s.pos == nil || s.joinless():
+		return "", unused
 	case s.under == screen(s):
-		return string(s.route), true
+		return string(s.route), well
 	case s.join != nil:
-		return string(s.join.Route), true
+		return string(s.join.Route), well
 	}
-	return string(s.st.Route), true
+	return string(s.st.Route), well
 }
 
 // fit has the marked route be one that there is.

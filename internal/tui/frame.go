@@ -188,16 +188,16 @@ func (f *frame) steps() line {
 		if i > 0 {
 			l = l.then(gap)
 		}
-		words, well := s.state()
+		words, as := s.state()
 		if words = " " + words; words == " " || f.w < wide && i != here {
 			words = ""
 		}
 		switch {
 		case i == here:
 			l = l.bold(bright, "▶ "+s.label()).add(plain, words)
-		case i > here:
+		case i > here || as == unused:
 			l = l.add(dim, "· "+s.label())
-		case well:
+		case as == well:
 			l = l.add(joined, "✓ "+s.label()).add(dim, words)
 		default:
 			l = l.add(trouble, "▲ "+s.label()).add(dim, words)
@@ -231,7 +231,7 @@ func (f *frame) foot() line {
 	}
 	width := func(b key.Binding) int { return cells(f.keys.ShortSeparator + b.Help().Key + " " + b.Help().Desc) }
 	last := len(shown) - 1
-	fit, room := 0, f.w-1-width(shown[last])
+	fit, room := 0, f.w-1-width(shown[last])+cells(f.keys.ShortSeparator)
 	for ; fit < last && width(shown[fit]) <= room; fit++ {
 		room -= width(shown[fit])
 	}

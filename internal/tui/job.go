@@ -243,6 +243,11 @@ func (j *job) accepted() bool {
 	return a != nil && (a.Before == j.pos.Yours || j.pos.Trivial() == recovery.UpToDate)
 }
 
+// joinless reports whether nothing is, or was in this run, to be joined.
+func (j *job) joinless() bool {
+	return j.pos != nil && j.pos.Trivial() != recovery.NotTrivial && j.join == nil
+}
+
 // canUndo reports whether there is a join that can be taken back.
 func (j *job) canUndo() bool { return j.st.Accepted != nil && j.holds == "" }
 

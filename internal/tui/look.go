@@ -18,14 +18,14 @@ type lookScreen struct {
 
 func (s *lookScreen) label() string { return recovery.Look.String() }
 
-func (s *lookScreen) state() (string, bool) {
+func (s *lookScreen) state() (string, passed) {
 	if s.pos == nil {
-		return "", true
+		return "", well
 	}
 	if s.pos.Picking {
-		return fmt.Sprintf("%d to pick", len(s.pos.Divergence.Theirs)), true
+		return fmt.Sprintf("%d to pick", len(s.pos.Divergence.Theirs)), well
 	}
-	return fmt.Sprintf("%d theirs · %d yours", len(s.pos.Divergence.Theirs), len(s.pos.Divergence.Yours)), true
+	return fmt.Sprintf("%d theirs · %d yours", len(s.pos.Divergence.Theirs), len(s.pos.Divergence.Yours)), well
 }
 
 func (s *lookScreen) status() line { return s.asked() }

@@ -28,7 +28,11 @@ func (s *lookScreen) overlapPage(w int) page {
 }
 
 func (s *lookScreen) overlaps(p *page, w int) {
-	p.row(heading("WHERE BOTH CHANGED THE SAME FILES").flush(txt(dim, "changed lines "), w))
+	head, right := heading("OVERLAP"), txt(dim, "changed lines ")
+	if what := txt(dim, "  where both changed the same files"); head.width()+what.width()+right.width() < w {
+		head = head.then(what)
+	}
+	p.row(head.flush(right, w))
 	p.blank()
 	s.overlapRows(p, w)
 	decide := 0
@@ -40,10 +44,10 @@ func (s *lookScreen) overlaps(p *page, w int) {
 	p.blank()
 	alone := words.Count(len(s.overlap)-decide, "joins by itself", "join by themselves")
 	if decide == 0 {
-		p.row(txt(joined, fmt.Sprintf("No file needs a decision; %s.", alone)))
+		p.rows(wrap(txt(joined, fmt.Sprintf("No file needs a decision; %s.", alone)), w))
 	} else {
-		p.row(line{}.bold(trouble, words.Count(decide, "file", "files")).
-			add(plain, " will need a decision; ").add(joined, alone+"."))
+		p.rows(wrap(line{}.bold(trouble, words.Count(decide, "file", "files")).
+			add(plain, " will need a decision; ").add(joined, alone+"."), w))
 	}
 	s.remarks(p, s.plan.Asking(), w)
 }

@@ -22,7 +22,7 @@ type pushScreen struct {
 
 func (s *pushScreen) label() string { return recovery.Push.String() }
 
-func (s *pushScreen) state() (string, bool) { return "", true }
+func (s *pushScreen) state() (string, passed) { return "", well }
 
 func (s *pushScreen) status() line {
 	if s.ready == nil {
@@ -104,7 +104,7 @@ func (s *pushScreen) lookAgain() tea.Cmd {
 // back goes to Check, or where nothing was joined here, or all of it is done, to Look.
 func (s *pushScreen) back() tea.Cmd {
 	switch {
-	case s.accepted() && s.pos.Picking:
+	case s.accepted(): // the branch is not where it was looked at
 		return s.lookAgain()
 	case !s.joins():
 		s.goTo(s.look)

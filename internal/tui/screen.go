@@ -26,9 +26,18 @@ type screen interface {
 type stage interface {
 	screen
 	label() string
-	// state tells how it stands in a few words, and whether that is well.
-	state() (words string, well bool)
+	// state tells how it stands in a few words, and what it is once it was passed.
+	state() (words string, as passed)
 }
+
+// passed is how a step is behind one.
+type passed uint8
+
+const (
+	well   passed = iota
+	unwell        // look at it
+	unused        // there was nothing to do
+)
 
 // typist is a screen that takes what is typed. No letter is a key there.
 type typist interface {

@@ -41,17 +41,17 @@ const (
 
 func (s *settleScreen) label() string { return recovery.Settle.String() }
 
-func (s *settleScreen) state() (string, bool) {
+func (s *settleScreen) state() (string, passed) {
 	if s.join == nil {
-		return "", true
+		return "", unused
 	}
 	switch n := s.join.Settled + s.join.Open; {
 	case n == 0:
-		return "nothing to settle", true
+		return "nothing to settle", well
 	case s.under == screen(s):
-		return fmt.Sprintf("%d of %d", s.join.Settled, n), true
+		return fmt.Sprintf("%d of %d", s.join.Settled, n), well
 	default:
-		return fmt.Sprintf("%d settled", s.join.Settled), true
+		return fmt.Sprintf("%d settled", s.join.Settled), well
 	}
 }
 

@@ -49,7 +49,7 @@ func (s *settleScreen) resultPage(q *recovery.Attributed, w, h int, whole bool) 
 	rows := linesBefore(parts, len(parts))
 	s.result.size(rows, h-1)
 	if !s.placed {
-		lead := max(1, (h-1-len(mine))/2)
+		lead := max(0, (h-1-len(mine))/2)
 		if whole {
 			lead = max(1, (h-1)/3)
 		}
