@@ -40,7 +40,8 @@ func large(b *testing.B) *gittest.Repo {
 	mark := 0
 	commit := func(ref string, from int) {
 		mark++
-		fmt.Fprintf(&out, "commit %s\nmark :%d\ncommitter A <a@skerry.example> %d +0000\ndata 1\nx\n", ref, mark, 1767000000+mark*60)
+		fmt.Fprintf(&out, "commit %s\nmark :%d\ncommitter A <a@skerry.example> %d +0000\ndata 1\nx\n", ref, mark,
+			1767000000+mark*60)
 		if from > 0 {
 			fmt.Fprintf(&out, "from :%d\n", from)
 		}
@@ -155,7 +156,8 @@ func BenchmarkSize(b *testing.B) {
 		mark := 0
 		write(func(ref string, from int) int {
 			mark++
-			fmt.Fprintf(&out, "commit refs/heads/%s\nmark :%d\ncommitter A <a@skerry.example> %d +0000\ndata 1\nx\n", ref, mark, 1767000000+mark)
+			fmt.Fprintf(&out, "commit refs/heads/%s\nmark :%d\ncommitter A <a@skerry.example> %d +0000\ndata 1\nx\n",
+				ref, mark, 1767000000+mark)
 			if from > 0 {
 				fmt.Fprintf(&out, "from :%d\n", from)
 			}

@@ -27,7 +27,8 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	binary = filepath.Join(dir, "dorvik")
-	if out, err := exec.Command("go", "build", "-o", binary, "dorvik.dev/dorvik/cmd/dorvik").CombinedOutput(); err != nil {
+	if out, err := exec.Command("go", "build", "-o", binary,
+		"dorvik.dev/dorvik/cmd/dorvik").CombinedOutput(); err != nil {
 		panic(string(out))
 	}
 	code := m.Run()
@@ -59,7 +60,8 @@ func newTerminal(t *testing.T) *terminal {
 	}
 	gittest.Isolate(t)
 	for _, kv := range os.Environ() {
-		if name, _, _ := strings.Cut(kv, "="); strings.HasPrefix(name, "GIT_AUTHOR_") || strings.HasPrefix(name, "GIT_COMMITTER_") {
+		if name, _, _ := strings.Cut(kv, "="); strings.HasPrefix(name, "GIT_AUTHOR_") || strings.HasPrefix(name,
+			"GIT_COMMITTER_") {
 			os.Unsetenv(name) // the demo's clones say who one is
 		}
 	}
@@ -83,7 +85,8 @@ func (x *terminal) tmux(args ...string) string {
 func (x *terminal) open(size string, words ...string) {
 	x.t.Helper()
 	cols, rows, _ := strings.Cut(size, "x")
-	line := strings.Join(words, " ") + " " + binary + " -C " + x.scene.Clone + " " + x.args + "; echo ended with $?; sleep 600"
+	line := strings.Join(words, " ") + " " + binary + " -C " + x.scene.Clone + " " + x.args +
+		"; echo ended with $?; sleep 600"
 	if x.running {
 		x.tmux("resize-window", "-t", "s", "-x", cols, "-y", rows)
 		x.tmux("respawn-pane", "-k", "-t", "s", "sh", "-c", line)
@@ -193,11 +196,13 @@ func TestTheDemoByBothRoutes(t *testing.T) {
 			mine := x.mine()
 			assert.Equal(t, x.remoteTip(), mine.Git("rev-parse", "main"))
 			assert.NotEqual(t, tip, x.remoteTip())
-			assert.Equal(t, map[string]string{"rebase": "7", "merge": "9"}[route], mine.Git("rev-list", "--count", base+"..main"), "commits since the common ancestor")
+			assert.Equal(t, map[string]string{"rebase": "7", "merge": "9"}[route], mine.Git("rev-list", "--count",
+				base+"..main"), "commits since the common ancestor")
 			fares, tides := mine.Read("fares/fares.go"), mine.Read("timetable/sailing.go")
 			assert.Contains(t, fares, "rate := band.PerHalfMetre\n\treturn roundUp(rate*v.HalfMetres(), 10)")
 			assert.Contains(t, tides, "DepthAtPier(s.From")
-			assert.Contains(t, mine.Read("docs/harbours.md"), "- Holm, pier, all vehicles, April to September\n- Ness, slip only")
+			assert.Contains(t, mine.Read("docs/harbours.md"),
+				"- Holm, pier, all vehicles, April to September\n- Ness, slip only")
 			assert.Equal(t, " M cmd/skerry/main.go", mine.Git("status", "--porcelain"), "uncommitted work is as it was")
 			for _, dir := range []string{x.scene.Clone, x.scene.Remote} {
 				gittest.At(t, dir).Git("fsck", "--strict")
@@ -324,7 +329,8 @@ func TestPick(t *testing.T) {
 	before, dirty := mine.Git("rev-parse", "HEAD"), mine.Git("status", "--porcelain")
 	x.args = "pick origin/main~2..origin/main"
 	x.open("142x40")
-	x.see("2 commits to pick.", "theirs, picked", "a push will want them joined", "older ones are not picked", "origin was asked")
+	x.see("2 commits to pick.", "theirs, picked", "a push will want them joined", "older ones are not picked",
+		"origin was asked")
 	x.press("Enter")
 	x.see("the picked commits are made again after yours", "1 decision, at 1 commit")
 	x.press("Enter")
@@ -346,7 +352,8 @@ func TestPick(t *testing.T) {
 	x.see("2 commits go on your branch", "the check failed")
 	x.press("Enter")
 	x.see("Picked.", "undo the pick")
-	assert.Equal(t, []string{"Round fares up to ten cents", "Rename DepthAt to DepthAtPier"}, strings.Split(mine.Git("log", "-2", "--format=%s"), "\n"))
+	assert.Equal(t, []string{"Round fares up to ten cents", "Rename DepthAt to DepthAtPier"},
+		strings.Split(mine.Git("log", "-2", "--format=%s"), "\n"))
 	assert.Equal(t, "Ilka Renn", mine.Git("log", "-1", "--format=%an"))
 	assert.Equal(t, dirty, mine.Git("status", "--porcelain"))
 	x.press("Enter")

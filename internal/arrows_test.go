@@ -36,10 +36,13 @@ var arrows = map[string]string{
 	"gittest":       "+github.com/stretchr/testify",
 	"git":           "core/object",
 	"check":         "",
-	"recovery":      "core/object core/diff core/attr core/merge core/history core/replay core/settle core/diagnose git check words +go.etcd.io/bbolt",
-	"demo":          "core/object git +golang.org/x/tools/txtar",
-	"tui":           "core/object core/diff core/merge core/history core/replay core/settle core/diagnose git check recovery visible words +charm.land +github.com/charmbracelet",
-	"cli":           "core/object core/merge core/history core/replay core/settle git recovery demo visible words +github.com/spf13/cobra",
+	"recovery": "core/object core/diff core/attr core/merge core/history core/replay core/settle core/diagnose " +
+		"git check words +go.etcd.io/bbolt",
+	"demo": "core/object git +golang.org/x/tools/txtar",
+	"tui": "core/object core/diff core/merge core/history core/replay core/settle core/diagnose git check " +
+		"recovery visible words +charm.land +github.com/charmbracelet",
+	"cli": "core/object core/merge core/history core/replay core/settle git recovery demo visible words " +
+		"+github.com/spf13/cobra",
 }
 
 var notInCore = []string{"os", "os/exec", "net", "net/http", "time/tzdata", "io/fs", "io/ioutil", "syscall"}
@@ -69,7 +72,10 @@ func TestArrowsRunDownward(t *testing.T) {
 			if own, ok := strings.CutPrefix(i, "dorvik.dev/dorvik/internal/"); ok {
 				assert.Contains(t, words, own, "%s imports %s", name, own)
 			} else if first, _, _ := strings.Cut(i, "/"); strings.Contains(first, ".") {
-				assert.True(t, slices.ContainsFunc(words, func(w string) bool { return strings.HasPrefix(w, "+") && strings.HasPrefix(i, w[1:]) }), "%s imports %s", name, i)
+				assert.True(t, slices.ContainsFunc(words, func(w string) bool {
+					return strings.HasPrefix(w, "+") &&
+						strings.HasPrefix(i, w[1:])
+				}), "%s imports %s", name, i)
 			}
 			if strings.HasPrefix(name, "core/") {
 				assert.NotContains(t, notInCore, i, "%s imports %s", name, i)

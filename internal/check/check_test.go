@@ -28,9 +28,11 @@ func TestFind(t *testing.T) {
 		{"cargo", map[string]string{"Cargo.toml": ""}, "cargo build && cargo test"},
 		{"maven", map[string]string{"pom.xml": ""}, "mvn -q -B test"},
 		{"gradle wrapper first", map[string]string{"gradlew": "", "build.gradle": ""}, "./gradlew build"},
-		{"cmake", map[string]string{"CMakeLists.txt": ""}, "cmake -S . -B build && cmake --build build && ctest --test-dir build --output-on-failure"},
+		{"cmake", map[string]string{"CMakeLists.txt": ""}, "cmake -S . -B build && cmake --build build && ctest " +
+			"--test-dir build --output-on-failure"},
 		{"python", map[string]string{"pyproject.toml": ""}, "python3 -m compileall -q ."},
-		{"python with pytest", map[string]string{"pyproject.toml": "[tool.pytest.ini_options]"}, "python3 -m compileall -q . && python3 -m pytest -q"},
+		{"python with pytest", map[string]string{"pyproject.toml": "[tool.pytest.ini_options]"},
+			"python3 -m compileall -q . && python3 -m pytest -q"},
 		{"nothing", map[string]string{"README.md": ""}, ""},
 	} {
 		got, ok := Find(func(name string) (string, bool) { text, ok := c.files[name]; return text, ok })
@@ -67,11 +69,12 @@ func TestRun(t *testing.T) {
 func TestCancelEndsAllItStarted(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	dir := t.TempDir()
-	_, err := Run(ctx, dir, "(sleep 300; touch late) & echo $! > child; echo started; wait", os.Environ(), func(l string) {
-		if l == "started" {
-			cancel()
-		}
-	})
+	_, err := Run(ctx, dir, "(sleep 300; touch late) & echo $! > child; echo started; wait", os.Environ(),
+		func(l string) {
+			if l == "started" {
+				cancel()
+			}
+		})
 	assert.ErrorIs(t, err, context.Canceled)
 	pid, err := os.ReadFile(filepath.Join(dir, "child"))
 	require.NoError(t, err)

@@ -27,7 +27,8 @@ func TestDrivers(t *testing.T) {
 		if c.err == "took longer than" {
 			limit = 50 * time.Millisecond
 		}
-		got, ok, err := Drive(t.Context(), limit, t.TempDir(), c.command, c.path, 9, []byte("b\n"), []byte("y\n"), []byte("t\n"))
+		got, ok, err := Drive(t.Context(), limit, t.TempDir(), c.command, c.path, 9, []byte("b\n"), []byte("y\n"),
+			[]byte("t\n"))
 		assert.Equal(t, c.ok, ok, c.name)
 		if c.err != "" {
 			assert.ErrorContains(t, err, c.err, c.name)

@@ -29,7 +29,8 @@ func dorvik(args ...string) (code int, out, errs string) {
 
 func scene(t *testing.T) *demo.Scene {
 	gittest.Isolate(t)
-	for _, name := range []string{"GIT_AUTHOR_NAME", "GIT_AUTHOR_EMAIL", "GIT_COMMITTER_NAME", "GIT_COMMITTER_EMAIL", "GIT_AUTHOR_DATE", "GIT_COMMITTER_DATE"} {
+	for _, name := range []string{"GIT_AUTHOR_NAME", "GIT_AUTHOR_EMAIL", "GIT_COMMITTER_NAME", "GIT_COMMITTER_EMAIL",
+		"GIT_AUTHOR_DATE", "GIT_COMMITTER_DATE"} {
 		os.Unsetenv(name) // the demo's clones say who one is
 	}
 	s, err := demo.Make(t.Context(), filepath.Join(t.TempDir(), "demo"))
@@ -160,7 +161,8 @@ func TestPick(t *testing.T) {
 	repo.Git("revert", "--no-edit", "HEAD")
 	code, _, errs = dorvik("-C", dir, "pick", "--no-check", "HEAD~1")
 	assert.Equal(t, exitDone, code, errs)
-	assert.Equal(t, repo.Git("rev-parse", before+"^{tree}"), repo.Git("rev-parse", "HEAD^{tree}"), "it was taken back, so it is not there")
+	assert.Equal(t, repo.Git("rev-parse", before+"^{tree}"), repo.Git("rev-parse", "HEAD^{tree}"),
+		"it was taken back, so it is not there")
 	repo.Git("reset", "-q", "--hard", before)
 	code, _, _ = dorvik("-C", dir, "pick")
 	assert.Equal(t, exitUsage, code)
@@ -229,7 +231,8 @@ func TestFilesAreWrittenAsAttributesAsk(t *testing.T) {
 	remote.Git("config", "receive.denyCurrentBranch", "ignore")
 	const text = "1\n2\n3\n4\n5\n6\n7\n"
 	wide := func(s string) string { return strings.Join(strings.Split(s, ""), "\x00") + "\x00" } // UTF-16LE
-	remote.Commit("base", ".gitattributes", "dos text eol=crlf\nauto text=auto\nwide working-tree-encoding=UTF-16LE eol=lf\n",
+	remote.Commit("base", ".gitattributes", "dos text eol=crlf\nauto text=auto\nwide working-tree-encoding=UTF-16LE "+
+		"eol=lf\n",
 		"dos", text, "auto", text, "wide", wide(text))
 	remote.Git("branch", "-M", "main")
 	dir := filepath.Join(t.TempDir(), "clone")
@@ -287,7 +290,8 @@ func TestPlanChangesNothing(t *testing.T) {
 }
 
 // allowed are the git commands the product may run.
-const allowed = " rev-parse for-each-ref rev-list cat-file index-pack unpack-objects commit-tree update-ref read-tree checkout-index update-index write-tree ls-files status worktree ls-remote fetch push config check-attr hook var "
+const allowed = " rev-parse for-each-ref rev-list cat-file index-pack unpack-objects commit-tree update-ref read-tree " +
+	"checkout-index update-index write-tree ls-files status worktree ls-remote fetch push config check-attr hook var "
 
 // TestOnlyPlumbingIsStarted puts a git that writes down its arguments first on
 // the PATH, and does the whole job by both routes, with a check and an undo.
@@ -385,7 +389,8 @@ func TestRefusedByAHook(t *testing.T) {
 	s := scene(t)
 	hook := filepath.Join(s.Remote, "hooks", "pre-receive")
 	require.NoError(t, os.MkdirAll(filepath.Dir(hook), 0o755))
-	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\nprintf 'No pushes \\033[31mon Fridays.\\n'\nexit 1\n"), 0o755))
+	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\nprintf 'No pushes \\033[31mon Fridays.\\n'\nexit 1\n"),
+		0o755))
 	code, out, errs := dorvik("-C", s.Clone, "recover", "--prefer", "suggested", "--no-check", "--push", "--json")
 	assert.Equal(t, exitRefused, code)
 	r := asJSON(t, out)
@@ -429,8 +434,10 @@ func TestWays(t *testing.T) {
 		return p
 	}
 	base := file("base", "package a\n\nfunc f(x int) int {\n\treturn x * g(1)\n}\n\nvar a = 1\nvar b = 1\nvar c = 1\n")
-	yours := file("yours", "package a\n\nfunc f(x int) int {\n\treturn x * h(1)\n}\n\nvar a = 1\nvar b = 1\nvar c = 2\n")
-	theirs := file("theirs", "package a\n\nfunc f(x int) int {\n\treturn round(x * g(1))\n}\n\nvar a = 1\nvar b = 1\nvar c = 1\n")
+	yours := file("yours", "package a\n\nfunc f(x int) int {\n\treturn x * h(1)\n}\n\nvar a = 1\nvar b = 1\nvar c = "+
+		"2\n")
+	theirs := file("theirs", "package a\n\nfunc f(x int) int {\n\treturn round(x * g(1))\n}\n\nvar a = 1\nvar b = "+
+		"1\nvar c = 1\n")
 	code, out, errs := dorvik("ways", "--json", "--name", "a.go", base, yours, theirs)
 	require.Equal(t, exitDone, code, errs)
 	w := asJSON(t, out)
@@ -443,14 +450,17 @@ func TestWays(t *testing.T) {
 	assert.Equal(t, "\treturn round(x * h(1))\n", weave["text"])
 	assert.Equal(t, true, weave["parses"])
 	assert.Empty(t, weave["leaves_out"])
-	assert.Equal(t, []any{map[string]any{"side": "theirs", "text": "round("}, map[string]any{"side": "theirs", "text": ")"}}, mine["leaves_out"])
+	assert.Equal(t, []any{map[string]any{"side": "theirs", "text": "round("}, map[string]any{"side": "theirs",
+		"text": ")"}}, mine["leaves_out"])
 
 	const moving, rest = "one\ntwo\nthree\n", "a\nb\nc\nd\n"
-	code, out, _ = dorvik("ways", "--json", file("b.txt", moving+rest), file("y.txt", rest+moving), file("t.txt", "one\nTWO\nthree\n"+rest))
+	code, out, _ = dorvik("ways", "--json", file("b.txt", moving+rest), file("y.txt", rest+moving),
+		file("t.txt", "one\nTWO\nthree\n"+rest))
 	assert.Equal(t, exitDone, code)
 	followed := asJSON(t, out)["conflicts"].([]any)[0].(map[string]any)["ways"].([]any)[0].(map[string]any)
 	assert.Empty(t, followed["text"], "nothing stays in the place")
-	assert.Equal(t, map[string]any{"side": "yours", "lines": []any{5.0, 7.0}, "text": "one\nTWO\nthree\n"}, followed["moved"])
+	assert.Equal(t, map[string]any{"side": "yours", "lines": []any{5.0, 7.0}, "text": "one\nTWO\nthree\n"},
+		followed["moved"])
 
 	code, out, _ = dorvik("ways", "--json", "--name", "x.txt", base, base, theirs)
 	assert.Equal(t, exitDone, code)
@@ -550,7 +560,8 @@ func TestWhatHasToBeConfirmed(t *testing.T) {
 	mine := gittest.At(t, s.Clone)
 	mine.Git("push", "-q", "origin", "main:refs/heads/elsewhere")
 	tip := mine.Git("rev-parse", "main")
-	args := []string{"-C", s.Clone, "recover", "--route", "rebase", "--prefer", "suggested,theirs", "--no-check", "--json"}
+	args := []string{"-C", s.Clone, "recover", "--route", "rebase", "--prefer", "suggested,theirs", "--no-check",
+		"--json"}
 	code, out, errs := dorvik(args...)
 	assert.Equal(t, exitConflicts, code)
 	assert.Len(t, asJSON(t, out)["published"], 4)
@@ -562,7 +573,8 @@ func TestWhatHasToBeConfirmed(t *testing.T) {
 
 	mine.Commit("bad", "notes.txt", "<<<<<<< a\nx\n=======\ny\n>>>>>>> b\n")
 	mine.Commit("mended", "notes.txt", "x\n")
-	args = []string{"-C", s.Clone, "recover", "--route", "merge", "--prefer", "suggested,theirs", "--no-check", "--push", "--json"}
+	args = []string{"-C", s.Clone, "recover", "--route", "merge", "--prefer", "suggested,theirs", "--no-check",
+		"--push", "--json"}
 	code, out, errs = dorvik(args...)
 	assert.Equal(t, exitConflicts, code)
 	assert.Len(t, asJSON(t, out)["marks"], 1)

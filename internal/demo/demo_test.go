@@ -31,10 +31,12 @@ func TestSceneIsWhatItClaims(t *testing.T) {
 	assert.Equal(t, "4", mine.Git("rev-list", "--count", "origin/main..main"))
 	_, err := mine.Try("push", "origin", "main")
 	assert.ErrorContains(t, err, "fetch first", "the push is refused")
-	assert.Equal(t, "4", gittest.At(t, s.Remote).Git("rev-list", "--count", mine.Git("rev-parse", "origin/main")+"..main"))
+	assert.Equal(t, "4", gittest.At(t, s.Remote).Git("rev-list", "--count", mine.Git("rev-parse",
+		"origin/main")+"..main"))
 
 	again := demoIn(t)
-	assert.Equal(t, mine.Git("rev-parse", "main"), gittest.At(t, again.Clone).Git("rev-parse", "main"), "same ids on every run")
+	assert.Equal(t, mine.Git("rev-parse", "main"), gittest.At(t, again.Clone).Git("rev-parse", "main"),
+		"same ids on every run")
 
 	_, err = Make(t.Context(), s.Clone)
 	assert.ErrorContains(t, err, "not empty")

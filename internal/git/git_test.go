@@ -29,17 +29,27 @@ func TestParsePush(t *testing.T) {
 		words                string
 	}{
 		{"accepted", head + " \tabc:refs/heads/main\t1..2\nDone\n", "", 0, "", ""},
-		{"fetch first", head + "!\tabc:refs/heads/main\t[rejected] (fetch first)\nDone\n", "error: failed to push some refs\nhint: Updates were rejected", 1, Behind, ""},
+		{"fetch first", head + "!\tabc:refs/heads/main\t[rejected] (fetch first)\nDone\n",
+			"error: failed to push some refs\nhint: Updates were rejected", 1, Behind, ""},
 		{"non-fast-forward", head + "!\tabc:refs/heads/main\t[rejected] (non-fast-forward)\nDone\n", "", 1, Behind, ""},
-		{"lost a race on the server", head + "!\tabc:refs/heads/main\t[remote rejected] (failed to update ref)\n", "", 1, Behind, ""},
-		{"hook", head + "!\tabc:refs/heads/main\t[remote rejected] (pre-receive hook declined)\n", "remote: No pushes on Fridays.        \nremote: \nremote: Ask Mato.\n", 1, ServerRule, "No pushes on Fridays.|Ask Mato."},
-		{"protected", head + "!\tabc:refs/heads/main\t[remote rejected] (protected branch hook declined)\n", "remote: error: Protected.\n", 1, ServerRule, "error: Protected."},
+		{"lost a race on the server", head + "!\tabc:refs/heads/main\t[remote rejected] (failed to update ref)\n",
+			"", 1, Behind, ""},
+		{"hook", head + "!\tabc:refs/heads/main\t[remote rejected] (pre-receive hook declined)\n",
+			"remote: No pushes on Fridays.        \nremote: \nremote: Ask Mato.\n", 1, ServerRule,
+			"No pushes on Fridays.|Ask Mato."},
+		{"protected", head + "!\tabc:refs/heads/main\t[remote rejected] (protected branch hook declined)\n",
+			"remote: error: Protected.\n", 1, ServerRule, "error: Protected."},
 		{"permission", head + "!\tabc:refs/heads/main\t[remote rejected] (permission denied)\n", "", 1, NoAccess, ""},
-		{"local hook", "", "the tests fail\nerror: failed to push some refs to '/srv/x.git'\n", 1, LocalHook, "the tests fail|error: failed to push some refs to '/srv/x.git'"},
-		{"ssh key", "", "git@x: Permission denied (publickey).\nfatal: Could not read from remote repository.\n", 128, NoAccess, "git@x: Permission denied (publickey).|fatal: Could not read from remote repository."},
-		{"password", "", "fatal: could not read Username for 'http://x': terminal prompts disabled\n", 128, NoAccess, "fatal: could not read Username for 'http://x': terminal prompts disabled"},
-		{"no network", "", "fatal: unable to access 'http://x/': Could not resolve host: x\n", 128, Unreachable, "fatal: unable to access 'http://x/': Could not resolve host: x"},
-		{"no repository", "", "fatal: '/nowhere' does not appear to be a git repository\n", 128, Unreachable, "fatal: '/nowhere' does not appear to be a git repository"},
+		{"local hook", "", "the tests fail\nerror: failed to push some refs to '/srv/x.git'\n", 1, LocalHook,
+			"the tests fail|error: failed to push some refs to '/srv/x.git'"},
+		{"ssh key", "", "git@x: Permission denied (publickey).\nfatal: Could not read from remote repository.\n",
+			128, NoAccess, "git@x: Permission denied (publickey).|fatal: Could not read from remote repository."},
+		{"password", "", "fatal: could not read Username for 'http://x': terminal prompts disabled\n", 128, NoAccess,
+			"fatal: could not read Username for 'http://x': terminal prompts disabled"},
+		{"no network", "", "fatal: unable to access 'http://x/': Could not resolve host: x\n", 128, Unreachable,
+			"fatal: unable to access 'http://x/': Could not resolve host: x"},
+		{"no repository", "", "fatal: '/nowhere' does not appear to be a git repository\n", 128, Unreachable,
+			"fatal: '/nowhere' does not appear to be a git repository"},
 		{"something else", "", "fatal: the sky fell\n", 128, Other, "fatal: the sky fell"},
 		{"rubbish", "!\n!\t\n\t\t\n", "", 1, Other, ""},
 	} {
@@ -170,8 +180,10 @@ func TestStatus(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(clone.Dir, "gone")))
 	b, dirty, err = open(t, clone.Dir).Status(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, Branch{Name: "main", Tip: b.Tip, Upstream: "origin/main", Tracking: "refs/remotes/origin/main", Remote: "origin", Ref: "refs/heads/main"}, b)
-	assert.ElementsMatch(t, []Dirty{{Path: "a b", Staged: true, Unstaged: true}, {Path: "c", Unstaged: true}, {Path: "d", Staged: true},
+	assert.Equal(t, Branch{Name: "main", Tip: b.Tip, Upstream: "origin/main", Tracking: "refs/remotes/origin/main",
+		Remote: "origin", Ref: "refs/heads/main"}, b)
+	assert.ElementsMatch(t, []Dirty{{Path: "a b", Staged: true, Unstaged: true}, {Path: "c", Unstaged: true},
+		{Path: "d", Staged: true},
 		{Path: "e", Staged: true}, {Path: "gone", Unstaged: true}, {Path: "new/", Untracked: true}}, dirty)
 
 	for _, bad := range []string{"1 x", "1 M. a b c", "# branch.oid zzz", "u UU a b c d e f g"} {
@@ -189,8 +201,10 @@ func TestRefsMoveTogetherOrNotAtAll(t *testing.T) {
 	require.NoError(t, err)
 	b, err := object.ParseID(two)
 	require.NoError(t, err)
-	require.NoError(t, r.UpdateRefs(t.Context(), "m", RefUpdate{Name: "refs/x/a", New: a}, RefUpdate{Name: "refs/x/b", New: b}))
-	err = r.UpdateRefs(t.Context(), "m", RefUpdate{Name: "refs/x/a", New: b, Old: a}, RefUpdate{Name: "refs/x/b", New: a, Old: a})
+	require.NoError(t, r.UpdateRefs(t.Context(), "m", RefUpdate{Name: "refs/x/a", New: a},
+		RefUpdate{Name: "refs/x/b", New: b}))
+	err = r.UpdateRefs(t.Context(), "m", RefUpdate{Name: "refs/x/a", New: b, Old: a}, RefUpdate{Name: "refs/x/b",
+		New: a, Old: a})
 	var moved *RefMovedError
 	require.ErrorAs(t, err, &moved)
 	assert.Equal(t, "refs/x/b", moved.Name)

@@ -37,8 +37,9 @@ func TestWhereOneIs(t *testing.T) {
 	r, ctx := open(t, mine.Dir), t.Context()
 	b, err := r.Current(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, Branch{Name: "main", Tip: id(t, mine, "HEAD"), Upstream: "origin/main", Tracking: "refs/remotes/origin/main",
-		Remote: "origin", Ref: "refs/heads/main"}, b)
+	assert.Equal(t, Branch{Name: "main", Tip: id(t, mine, "HEAD"), Upstream: "origin/main",
+		Tracking: "refs/remotes/origin/main",
+		Remote:   "origin", Ref: "refs/heads/main"}, b)
 	mine.Git("checkout", "-q", "--detach")
 	b, err = r.Current(ctx)
 	require.NoError(t, err)
@@ -118,9 +119,11 @@ func TestCommitsByName(t *testing.T) {
 		assert.ErrorContains(t, err, bad)
 	}
 	read := map[object.ID]bool{}
-	r.ReadMany([]object.ID{id(t, mine, "main"), object.SHA1.Sum(object.KindBlob, []byte("nowhere")), id(t, mine, "main:a")},
+	r.ReadMany([]object.ID{id(t, mine, "main"), object.SHA1.Sum(object.KindBlob, []byte("nowhere")),
+		id(t, mine, "main:a")},
 		func(id object.ID, kind object.Kind, data []byte) { read[id] = len(data) > 0 })
-	assert.Equal(t, map[object.ID]bool{id(t, mine, "main"): true, id(t, mine, "main:a"): true}, read, "what is missing is left out")
+	assert.Equal(t, map[object.ID]bool{id(t, mine, "main"): true, id(t, mine, "main:a"): true}, read,
+		"what is missing is left out")
 }
 
 // TestIdsStandAlone: as many digits are asked for as tell an id from all others.
@@ -264,15 +267,18 @@ func TestPacks(t *testing.T) {
 	o := object.NewOverlay(r.Format, r)
 	base, err := o.Commit(id(t, mine, "HEAD"))
 	require.NoError(t, err)
-	tree, err := o.Edit(base.Tree, map[string]object.Entry{"made": {Mode: object.ModeFile, ID: o.Put(object.KindBlob, []byte("made\n"))}})
+	tree, err := o.Edit(base.Tree, map[string]object.Entry{"made": {Mode: object.ModeFile, ID: o.Put(object.KindBlob,
+		[]byte("made\n"))}})
 	require.NoError(t, err)
-	tip := o.PutCommit(&object.Commit{Tree: tree, Parents: []object.ID{id(t, mine, "HEAD")}, AuthorLine: "A <a@x> 1 +0000",
-		Committer: object.Signature{Name: "A", Email: "a@x", When: 1, Zone: "+0000"}, Message: "made\n"})
+	tip := o.PutCommit(&object.Commit{Tree: tree, Parents: []object.ID{id(t, mine, "HEAD")},
+		AuthorLine: "A <a@x> 1 +0000",
+		Committer:  object.Signature{Name: "A", Email: "a@x", When: 1, Zone: "+0000"}, Message: "made\n"})
 	require.ErrorContains(t, r.AddPack(ctx, func(w io.Writer) (int, error) {
 		_, err := io.WriteString(w, "PACK")
 		return 1, err
 	}), "storing the joined commits", "half a pack")
-	require.ErrorContains(t, r.AddPack(ctx, func(io.Writer) (int, error) { return 0, io.ErrShortWrite }), "nothing was changed")
+	require.ErrorContains(t, r.AddPack(ctx, func(io.Writer) (int, error) { return 0, io.ErrShortWrite }),
+		"nothing was changed")
 	require.NoError(t, r.AddPack(ctx, func(io.Writer) (int, error) { return 0, nil }), "no pack at all")
 	_, err = mine.Try("cat-file", "-e", tip.String())
 	require.Error(t, err)
@@ -291,7 +297,8 @@ func TestSigning(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, wanted)
 	signer := filepath.Join(t.TempDir(), "signer")
-	script := "#!/bin/sh\ncat >/dev/null\necho '[GNUPG:] SIG_CREATED ' >&2\nprintf -- '-----BEGIN PGP SIGNATURE-----\\n\\nx\\n-----END PGP SIGNATURE-----\\n'\n"
+	script := "#!/bin/sh\ncat >/dev/null\necho '[GNUPG:] SIG_CREATED ' >&2\nprintf -- '-----BEGIN PGP " +
+		"SIGNATURE-----\\n\\nx\\n-----END PGP SIGNATURE-----\\n'\n"
 	require.NoError(t, os.WriteFile(signer, []byte(script), 0o755))
 	mine.Git("config", "gpg.program", signer)
 	mine.Git("config", "commit.gpgSign", "yes")

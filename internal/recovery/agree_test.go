@@ -134,7 +134,8 @@ func (s *story) edit(f files) {
 // parent, or 0.
 func (s *story) commit(ref string, from, merged int, f files) int {
 	s.mark++
-	fmt.Fprintf(&s.out, "commit %s\nmark :%d\ncommitter A <a@skerry.example> %d +0000\ndata 1\nx\n", ref, s.mark, 1767000000+s.mark)
+	fmt.Fprintf(&s.out, "commit %s\nmark :%d\ncommitter A <a@skerry.example> %d +0000\ndata 1\nx\n", ref, s.mark,
+		1767000000+s.mark)
 	if from > 0 {
 		fmt.Fprintf(&s.out, "from :%d\n", from)
 	}
@@ -284,30 +285,35 @@ func compareMerge(t *testing.T, w *Workspace, at *gittest.Repo, n int) bool {
 		return true
 	}
 	j, err := w.Join(t.Context(), p, Merge, &settle.Decisions{}, nil, nil)
-	if !assert.NoError(t, err) || j.Clean() && len(p.Divergence.Bases) == 1 && !addedLinesSurvive(t, w, p, j.Tree, fmt.Sprintf("merge %d", n)) || oldNameUsedAnew(t, w, p.Yours, p.Theirs) {
+	if !assert.NoError(t, err) || j.Clean() && len(p.Divergence.Bases) == 1 && !addedLinesSurvive(t, w, p, j.Tree,
+		fmt.Sprintf("merge %d", n)) || oldNameUsedAnew(t, w, p.Yours, p.Theirs) {
 		return true
 	}
 	if j.Clean() {
 		swapped, err := w.engine.TreesOver(t.Context(), p.Divergence.Bases, j.Merge.Given.Theirs, j.Merge.Given.Yours)
 		require.NoError(t, err)
 		tree, err := swapped.Tree(merge.Decided{})
-		if !assert.NoError(t, err) || !assert.Empty(t, swapped.Conflicts, "merge %d, swapped", n) || !assert.Equal(t, j.Tree, tree, "merge %d, swapped", n) {
+		if !assert.NoError(t, err) || !assert.Empty(t, swapped.Conflicts, "merge %d, swapped", n) ||
+			!assert.Equal(t, j.Tree, tree, "merge %d, swapped", n) {
 			return true
 		}
 	}
-	out, gerr := at.Try("merge-tree", "--write-tree", "--name-only", "--no-messages", p.Yours.String(), p.Theirs.String())
+	out, gerr := at.Try("merge-tree", "--write-tree", "--name-only", "--no-messages", p.Yours.String(),
+		p.Theirs.String())
 	lines := strings.Split(out, "\n")
 	if gerr == nil {
 		if !j.Clean() && (gitLosesWork(t, w, p, lines[0]) || basesDisagree(t, w, p)) {
 			return false
 		}
-		return assert.True(t, j.Clean(), "merge %d: git joins cleanly, here are conflicts %v", n, conflictPaths(j.Stops)) &&
+		return assert.True(t, j.Clean(), "merge %d: git joins cleanly, here are conflicts %v", n,
+			conflictPaths(j.Stops)) &&
 			(inTwoPlaces(t, w, p, j.Merge) || assert.Equal(t, lines[0], j.Tree.String(), "merge %d", n))
 	}
 	if j.Clean() && len(p.Divergence.Bases) > 1 && inTwoPlaces(t, w, p, j.Merge) {
 		return true
 	}
-	if assert.False(t, j.Clean(), "merge %d: git stops at %v", n, lines[1:]) && !basesDisagree(t, w, p) && !inTwoPlaces(t, w, p, j.Merge) && !gitLosesWork(t, w, p, lines[0]) {
+	if assert.False(t, j.Clean(), "merge %d: git stops at %v", n, lines[1:]) && !basesDisagree(t, w, p) &&
+		!inTwoPlaces(t, w, p, j.Merge) && !gitLosesWork(t, w, p, lines[0]) {
 		samePaths(t, w, fmt.Sprintf("merge %d", n), lines[1:], j.Stops[0])
 	}
 	return false
@@ -399,7 +405,8 @@ func addedLinesSurvive(t *testing.T, w *Workspace, p *Position, result object.ID
 		require.NoError(t, err)
 		for _, c := range changes {
 			for line, n := range count(c.New) {
-				if !assert.GreaterOrEqual(t, all[line], n-before[line], "%s: %q, added to %s, is gone", what, line, c.Path) {
+				if !assert.GreaterOrEqual(t, all[line], n-before[line], "%s: %q, added to %s, is gone", what, line,
+					c.Path) {
 					return false
 				}
 			}
@@ -482,7 +489,8 @@ func gitLosesWork(t *testing.T, w *Workspace, p *Position, tree string) bool {
 		for mover, other := range []int{0: 0, 1: 2, 2: 1} {
 			for _, path := range paths {
 				is, there := at[other][path]
-				if _, stays := at[mover][path]; mover > 0 && !stays && all[mover][id] != nil && there && !is.Mode.SameType(at[0][path].Mode) {
+				if _, stays := at[mover][path]; mover > 0 && !stays && all[mover][id] != nil && there &&
+					!is.Mode.SameType(at[0][path].Mode) {
 					return true
 				}
 			}
@@ -536,14 +544,19 @@ func samePaths(t *testing.T, w *Workspace, what string, theirs []string, stop St
 		}
 	}
 	collided := slices.ContainsFunc(stop.Result.Conflicts, func(c merge.Conflict) bool {
-		return c.Kind == merge.AddAdd || c.Kind == merge.RenameAdd || c.Kind == merge.RenameRename || c.Kind == merge.Type
+		return c.Kind == merge.AddAdd || c.Kind == merge.RenameAdd || c.Kind == merge.RenameRename ||
+			c.Kind == merge.Type
 	})
 	for _, c := range stop.Result.Conflicts {
 		// See docs/differences.md for all four.
 		for _, p := range []string{c.Path, c.Also()} {
-			if p != "" && !got[p] && (c.Kind == merge.RenameAdd || c.Kind == merge.DirectoryRename || collided && c.Kind == merge.ModifyDelete || directoryGone(t, w, stop.Result, p)) {
+			if p != "" && !got[p] && (c.Kind == merge.RenameAdd || c.Kind == merge.DirectoryRename || collided &&
+				c.Kind == merge.ModifyDelete || directoryGone(t, w, stop.Result, p)) {
 				ours = slices.DeleteFunc(ours, func(o string) bool { return o == p })
-				maps.DeleteFunc(got, func(q string, _ bool) bool { return path.Base(q) == path.Base(p) && !slices.Contains(ours, q) })
+				maps.DeleteFunc(got, func(q string, _ bool) bool {
+					return path.Base(q) == path.Base(p) &&
+						!slices.Contains(ours, q)
+				})
 			}
 		}
 	}
@@ -615,9 +628,11 @@ func compareRebase(t *testing.T, w *Workspace, at *gittest.Repo, n int) bool {
 		if !j.Clean() && gitLosesWork(t, w, p, at.Git("rev-parse", "HEAD^{tree}")) {
 			return false
 		}
-		return assert.True(t, j.Clean(), "rebase %d: git joins cleanly, here are conflicts %v", n, conflictPaths(j.Stops)) &&
+		return assert.True(t, j.Clean(), "rebase %d: git joins cleanly, here are conflicts %v", n,
+			conflictPaths(j.Stops)) &&
 			assert.Equal(t, at.Git("rev-parse", "HEAD^{tree}"), j.Tree.String(), "rebase %d", n) &&
-			assert.Equal(t, at.Git("rev-list", "--count", p.Theirs.String()+"..HEAD"), strconv.Itoa(j.Kept()), "rebase %d: commits kept", n)
+			assert.Equal(t, at.Git("rev-list", "--count", p.Theirs.String()+"..HEAD"), strconv.Itoa(j.Kept()),
+				"rebase %d: commits kept", n)
 	}
 	stopped, err := at.Try("rev-parse", "--verify", "REBASE_HEAD")
 	if err != nil { // no commit is at fault: git 2.39 dies on some of these

@@ -31,12 +31,15 @@ func TestAttributesAgreeWithGit(t *testing.T) {
 	repo.Git("config", "merge.never.driver", "exit 1")
 	repo.Git("config", "dorvik.never.agreed", "true")
 	require.NoError(t, os.MkdirAll(filepath.Join(repo.Dir, ".git", "info"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(repo.Dir, ".git", "info", "attributes"), []byte("over*.x merge\n"), 0o644))
-	repo.Write(".gitattributes", "*.b binary\n*.drive merge=last conflict-marker-size=9\n*.none merge=undefined\n*.never merge=never\n")
+	require.NoError(t, os.WriteFile(filepath.Join(repo.Dir, ".git", "info", "attributes"), []byte("over*.x merge\n"),
+		0o644))
+	repo.Write(".gitattributes", "*.b binary\n*.drive merge=last conflict-marker-size=9\n*.none "+
+		"merge=undefined\n*.never merge=never\n")
 	repo.Write("d/.gitattributes", "*.b merge\n*.u !merge\nlist* merge=union\n")
 	var files []string
 	for n := range 40 {
-		for _, f := range []string{"a%d.u", "b%d.b", "plain%d", "d/b%d.b", "d/a%d.u", "d/list%d", "c%d.x", "over%d.x", "k%d.drive", "k%d.none", "k%d.never"} {
+		for _, f := range []string{"a%d.u", "b%d.b", "plain%d", "d/b%d.b", "d/a%d.u", "d/list%d", "c%d.x",
+			"over%d.x", "k%d.drive", "k%d.none", "k%d.never"} {
 			files = append(files, fmt.Sprintf(f, n))
 		}
 	}
@@ -45,7 +48,8 @@ func TestAttributesAgreeWithGit(t *testing.T) {
 		for range 1 + s.IntN(3) {
 			lines := strings.SplitAfter(f["f"].text, "\n")
 			at := s.IntN(len(lines))
-			f["f"] = file{"100644", strings.Join(lines[:at], "") + s.lines("f", s.IntN(3)) + strings.Join(lines[min(len(lines), at+s.IntN(3)):], "")}
+			f["f"] = file{"100644", strings.Join(lines[:at], "") + s.lines("f", s.IntN(3)) +
+				strings.Join(lines[min(len(lines), at+s.IntN(3)):], "")}
 		}
 		return f["f"].text
 	}
@@ -91,7 +95,8 @@ func TestAttributesStartNoCommands(t *testing.T) {
 	gittest.Isolate(t)
 	repo := gittest.New(t)
 	ran := filepath.Join(t.TempDir(), "ran")
-	repo.Commit("base", ".gitattributes", "* merge=mine conflict-marker-size=7;touch${IFS}"+ran+"\n", "$(touch x)'f", base)
+	repo.Commit("base", ".gitattributes", "* merge=mine conflict-marker-size=7;touch${IFS}"+ran+"\n", "$(touch x)'f",
+		base)
 	repo.Git("branch", "theirs")
 	repo.Commit("yours", "$(touch x)'f", strings.Replace(base, "one", "ONE", 1))
 	repo.Git("checkout", "-q", "theirs")

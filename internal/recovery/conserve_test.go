@@ -56,7 +56,8 @@ func memory() *Workspace {
 		changes: replay.NewChanges(store), annotators: map[[2]object.ID]*history.Annotator{}}
 }
 
-var modes = map[string]object.Mode{"100644": object.ModeFile, "100755": object.ModeExec, "120000": object.ModeLink, "160000": object.ModeSubmodule}
+var modes = map[string]object.Mode{"100644": object.ModeFile, "100755": object.ModeExec, "120000": object.ModeLink,
+	"160000": object.ModeSubmodule}
 
 func (f files) tree(t *testing.T, o *object.Overlay) object.ID {
 	set := map[string]object.Entry{}
@@ -98,7 +99,8 @@ func (pl *plot) play(t *testing.T) *outcome {
 	who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0000"}
 	commit := func(f files, parents ...object.ID) object.ID {
 		who.When++
-		return w.Store.PutCommit(&object.Commit{Tree: f.tree(t, w.Store), Parents: parents, AuthorLine: who.String(), Committer: who, Message: "x\n"})
+		return w.Store.PutCommit(&object.Commit{Tree: f.tree(t, w.Store), Parents: parents, AuthorLine: who.String(),
+			Committer: who, Message: "x\n"})
 	}
 	root := commit(pl.base)
 	tips := [2]object.ID{root, root}
@@ -185,9 +187,10 @@ func (o *outcome) lost(t *testing.T) string {
 	}
 	told := func(side merge.Side, paths []string, what ...Given) bool {
 		return slices.ContainsFunc(o.left, func(l LeftOut) bool {
-			return l.Side == side && slices.Contains(what, l.What) && (len(paths) == 0 || slices.ContainsFunc(paths, func(p string) bool {
-				return p == l.Path || strings.HasPrefix(p, l.Path+"/")
-			}))
+			return l.Side == side && slices.Contains(what, l.What) && (len(paths) == 0 || slices.ContainsFunc(paths,
+				func(p string) bool {
+					return p == l.Path || strings.HasPrefix(p, l.Path+"/")
+				}))
 		})
 	}
 	before, after := o.base.lines(), result.lines()
@@ -199,7 +202,8 @@ func (o *outcome) lost(t *testing.T) string {
 				continue
 			}
 			for line, n := range (files{path: has}).lines() {
-				if after[line] >= n-before[line] || o.fileTold(i, side, path) || o.on[1-i][line] || o.woven && o.held(after, before, line) {
+				if after[line] >= n-before[line] || o.fileTold(i, side, path) || o.on[1-i][line] || o.woven &&
+					o.held(after, before, line) {
 					continue // a line that the other side had, too, is also its to take out
 				}
 				if !slices.ContainsFunc(o.left, func(l LeftOut) bool {
@@ -208,18 +212,26 @@ func (o *outcome) lost(t *testing.T) string {
 					return fmt.Sprintf("%s: %q of %s", side, line, path)
 				}
 			}
-			if _, stands := result[path]; !stands && was.mode == "" && !o.on[1-i]["name "+path] && !told(side, []string{path}, GivenName, GivenFile) {
+			if _, stands := result[path]; !stands && was.mode == "" && !o.on[1-i]["name "+path] &&
+				!told(side, []string{path}, GivenName, GivenFile) {
 				return fmt.Sprintf("%s: the name %s", side, path)
 			}
-			if was.mode != "" && has.mode != was.mode && result[path].mode == was.mode && result[path].text == has.text && !o.on[1-i]["mode "+path+has.mode] && !told(side, []string{path}, GivenMode, GivenFile, GivenName) {
+			if was.mode != "" && has.mode != was.mode && result[path].mode == was.mode &&
+				result[path].text == has.text && !o.on[1-i]["mode "+path+has.mode] && !told(side, []string{path},
+				GivenMode, GivenFile, GivenName) {
 				return fmt.Sprintf("%s: the mode of %s", side, path)
 			}
 		}
 		for _, path := range slices.Sorted(maps.Keys(o.base)) {
 			_, has := tip[path]
 			is, stands := result[path]
-			renamed := slices.ContainsFunc(slices.Collect(maps.Keys(tip)), func(p string) bool { _, old := o.base[p]; return !old })
-			if !has && stands && is.mode == "100644" && is.text != "" && o.tips[1-i][path] == is && !renamed && !o.on[1-i]["gone "+path] && !told(side, nil, GivenDeletion, GivenName) {
+			renamed := slices.ContainsFunc(slices.Collect(maps.Keys(tip)), func(p string) bool {
+				_,
+					old := o.base[p]
+				return !old
+			})
+			if !has && stands && is.mode == "100644" && is.text != "" && o.tips[1-i][path] == is && !renamed &&
+				!o.on[1-i]["gone "+path] && !told(side, nil, GivenDeletion, GivenName) {
 				return fmt.Sprintf("%s: the deletion of %s", side, path)
 			}
 		}
@@ -329,12 +341,14 @@ func TestNothingIsLostUntold(t *testing.T) {
 		for _, f := range []files{out.base, out.tips[0], out.tips[1]} {
 			tips = append(tips, fmt.Sprintf("%q", map[string]file(f)))
 		}
-		t.Errorf("history %d, by %s: lost %s\nbase %s\nyours %s\ntheirs %s\n%s\naccount %+v", n, pl.route, out.lost(t), tips[0], tips[1], tips[2], strings.Join(out.decided, "\n"), out.left)
+		t.Errorf("history %d, by %s: lost %s\nbase %s\nyours %s\ntheirs %s\n%s\naccount %+v", n, pl.route,
+			out.lost(t), tips[0], tips[1], tips[2], strings.Join(out.decided, "\n"), out.left)
 		if failures++; failures == 5 {
 			break
 		}
 	}
-	for _, kind := range []merge.ConflictKind{merge.Content, merge.AddAdd, merge.ModifyDelete, merge.RenameRename, merge.RenameAdd, merge.RenameDelete, merge.FileDirectory, merge.DirectoryRename, merge.Type, merge.Binary} {
+	for _, kind := range []merge.ConflictKind{merge.Content, merge.AddAdd, merge.ModifyDelete, merge.RenameRename,
+		merge.RenameAdd, merge.RenameDelete, merge.FileDirectory, merge.DirectoryRename, merge.Type, merge.Binary} {
 		assert.NotZero(t, asked[kind], "the histories hold conflicts of the kind %s", kind)
 	}
 }

@@ -111,7 +111,8 @@ type harbour struct {
 
 func newHarbour(t *testing.T, many int) *harbour {
 	tm := newTeam(t)
-	more := []string{"f", strings.Replace(base, "two", "THEIRS", 1), "new/deep/x", "new\n", "mode", "#!/bin/sh\n", "turns", "now a file\n"}
+	more := []string{"f", strings.Replace(base, "two", "THEIRS", 1), "new/deep/x", "new\n", "mode", "#!/bin/sh\n",
+		"turns", "now a file\n"}
 	for i := range many {
 		more = append(more, fmt.Sprintf("many/%d", i), fmt.Sprintf("many %d\n", i))
 	}
@@ -135,8 +136,9 @@ func newHarbour(t *testing.T, many int) *harbour {
 	mine := tm.mine
 	mine.Git("fetch", "-q")
 	mine.Write(".git/info/exclude", "*.log\n")
-	h := &harbour{dir: mine.Dir, before: mine.Git("rev-parse", "main"), aside: map[string]string{"g": "edited, not staged\n", "d/h": "more\n",
-		"untracked/x": "untracked\n", "ignored.log": "ignored\n", "staged": "staged\n"}}
+	h := &harbour{dir: mine.Dir, before: mine.Git("rev-parse", "main"),
+		aside: map[string]string{"g": "edited, not staged\n", "d/h": "more\n",
+			"untracked/x": "untracked\n", "ignored.log": "ignored\n", "staged": "staged\n"}}
 	mine.Write("d/h", "staged first\n")
 	mine.Write("staged", "staged\n")
 	mine.Git("add", "d/h", "staged")
@@ -219,13 +221,17 @@ func (h *harbour) whole(t *testing.T, dir, what string) bool {
 		is = h.after
 	}
 	ok = ok && assert.Equal(t, is, filesOf(t, dir), "%s: files\n%s", what, notice) &&
-		assert.Equal(t, "MM d/h| M g|A  staged|?? untracked/", strings.ReplaceAll(at.Git("status", "--porcelain"), "\n", "|"), what)
-	for _, left := range []string{".git/index.lock", ".git/dorvik/moving.json", ".git/dorvik/pack", ".git/refs/heads/main.lock"} {
-		ok = assert.NoFileExists(t, filepath.Join(dir, left), what) && assert.NoDirExists(t, filepath.Join(dir, left), what) && ok
+		assert.Equal(t, "MM d/h| M g|A  staged|?? untracked/", strings.ReplaceAll(at.Git("status", "--porcelain"),
+			"\n", "|"), what)
+	for _, left := range []string{".git/index.lock", ".git/dorvik/moving.json", ".git/dorvik/pack",
+		".git/refs/heads/main.lock"} {
+		ok = assert.NoFileExists(t, filepath.Join(dir, left), what) && assert.NoDirExists(t, filepath.Join(dir,
+			left), what) && ok
 	}
 	packs, _ := filepath.Glob(filepath.Join(dir, ".git/objects/pack/tmp_*"))
 	ok = assert.Empty(t, packs, what) && ok
-	return ok && assert.NoError(t, act(dir, "accept"), what) && assert.Equal(t, h.after, filesOf(t, dir), "%s: it can be done after all", what)
+	return ok && assert.NoError(t, act(dir, "accept"), what) && assert.Equal(t, h.after, filesOf(t, dir),
+		"%s: it can be done after all", what)
 }
 
 // run has a process do something under a fault, and waits until all it started is dead.
@@ -271,7 +277,8 @@ exec ` + real + ` "$@"
 	return dir, func(mode string, at int) []string {
 		count := filepath.Join(dir, "count")
 		os.Remove(count)
-		return []string{"PATH=" + dir + ":" + os.Getenv("PATH"), "FAULT_COUNT=" + count, "FAULT_MODE=" + mode, "FAULT_AT=" + strconv.Itoa(at)}
+		return []string{"PATH=" + dir + ":" + os.Getenv("PATH"), "FAULT_COUNT=" + count, "FAULT_MODE=" + mode,
+			"FAULT_AT=" + strconv.Itoa(at)}
 	}
 }
 
@@ -390,7 +397,8 @@ func TestWhatSomebodyDidAfterACut(t *testing.T) {
 					is = h.after
 				}
 				assert.Equal(t, is, filesOf(t, one), what)
-				assert.Equal(t, "MM d/h| M g|A  staged|?? untracked/", strings.ReplaceAll(r.Git("status", "--porcelain"), "\n", "|"), what)
+				assert.Equal(t, "MM d/h| M g|A  staged|?? untracked/",
+					strings.ReplaceAll(r.Git("status", "--porcelain"), "\n", "|"), what)
 			}
 		}
 	}
@@ -466,7 +474,8 @@ func TestADyingMachine(t *testing.T) {
 		for _, calls := range []string{"unlink", "rename", "mkdir,symlink", "write"} {
 			for at := 1; at <= points && !t.Failed(); at++ {
 				dir := h.copy(t, from)
-				cmd := exec.Command(strace, "-f", "-qq", "-o", "/dev/null", "-e", "trace="+calls, "-e", fmt.Sprintf("inject=%s:signal=KILL:when=%d", calls, at), os.Args[0])
+				cmd := exec.Command(strace, "-f", "-qq", "-o", "/dev/null", "-e", "trace="+calls, "-e",
+					fmt.Sprintf("inject=%s:signal=KILL:when=%d", calls, at), os.Args[0])
 				cmd.Env = append(os.Environ(), "DORVIK_ACT="+what, "DORVIK_DIR="+dir)
 				if cmd.Run() != nil {
 					killed++

@@ -144,7 +144,8 @@ func TestAcceptRefuses(t *testing.T) {
 		want  any
 	}{
 		{"an edited file in the way", func(tm *team) { tm.mine.Write("d/h", "edited\n") }, &OverwriteError{}},
-		{"a staged file in the way", func(tm *team) { tm.mine.Write("d/h", "edited\n"); tm.mine.Git("add", "-A") }, &OverwriteError{}},
+		{"a staged file in the way", func(tm *team) { tm.mine.Write("d/h", "edited\n"); tm.mine.Git("add", "-A") },
+			&OverwriteError{}},
 		{"an untracked file in the way", func(tm *team) { tm.mine.Write("theirs-new", "x\n") }, &OverwriteError{}},
 		{"an ignored file in the way", func(tm *team) {
 			tm.mine.Write(".git/info/exclude", "theirs-new\n")
@@ -152,7 +153,10 @@ func TestAcceptRefuses(t *testing.T) {
 		}, &OverwriteError{}},
 		{"a new commit", func(tm *team) { tm.mine.Commit("meanwhile", "z", "z\n") }, &MovedError{}},
 		{"another branch", func(tm *team) { tm.mine.Git("switch", "-q", "-c", "elsewhere") }, &MovedError{}},
-		{"a merge begun by hand", func(tm *team) { tm.mine.Write(".git/MERGE_HEAD", tm.mine.Git("rev-parse", "main")+"\n") }, &MovedError{}},
+		{"a merge begun by hand", func(tm *team) {
+			tm.mine.Write(".git/MERGE_HEAD", tm.mine.Git("rev-parse",
+				"main")+"\n")
+		}, &MovedError{}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			tm := newTeam(t)
@@ -215,7 +219,8 @@ func TestARefusedPushGoesBackAndKeepsDecisionsAndMends(t *testing.T) {
 			assert.Equal(t, strings.Replace(base, "two", "MINE\nTHEIRS", 1), tm.mine.Read("f"))
 			assert.Equal(t, "mended\n", tm.mine.Read("m"))
 			assert.Equal(t, "HH\n", tm.mine.Read("d/h"))
-			assert.Equal(t, map[Route]string{Rebase: "3", Merge: "4"}[route], tm.remote.Git("rev-list", "--count", p.Base().String()+"..main"), "one joint, not two")
+			assert.Equal(t, map[Route]string{Rebase: "3", Merge: "4"}[route], tm.remote.Git("rev-list", "--count",
+				p.Base().String()+"..main"), "one joint, not two")
 		})
 	}
 }
@@ -261,8 +266,12 @@ func TestBlocked(t *testing.T) {
 			tm.mine.Git("rm", "-q", "-rf", ".")
 		}, "no commit"},
 		{"no upstream", func(tm *team) { tm.mine.Git("branch", "--unset-upstream") }, "--set-upstream-to"},
-		{"upstream never fetched", func(tm *team) { tm.mine.Git("update-ref", "-d", "refs/remotes/origin/main") }, "git fetch origin"},
-		{"a merge half done", func(tm *team) { tm.mine.Write(".git/MERGE_HEAD", tm.mine.Git("rev-parse", "main")+"\n") }, "git merge --abort"},
+		{"upstream never fetched", func(tm *team) { tm.mine.Git("update-ref", "-d", "refs/remotes/origin/main") },
+			"git fetch origin"},
+		{"a merge half done", func(tm *team) {
+			tm.mine.Write(".git/MERGE_HEAD", tm.mine.Git("rev-parse",
+				"main")+"\n")
+		}, "git merge --abort"},
 		{"no common ancestor", func(tm *team) {
 			tm.mine.Git("checkout", "-q", "--orphan", "fresh")
 			tm.mine.Commit("unrelated")
@@ -369,7 +378,8 @@ func TestSuggestion(t *testing.T) {
 	assert.NoError(t, pl.Rebase.Refused)
 
 	tm.mine.Git("branch", "-f", "more", "HEAD~1")
-	tm.mine.Git("merge", "-q", "--no-edit", tm.mine.Git("commit-tree", "-p", "more", "-m", "one", "more^{tree}"), tm.mine.Git("commit-tree", "-p", "more", "-m", "two", "more^{tree}"))
+	tm.mine.Git("merge", "-q", "--no-edit", tm.mine.Git("commit-tree", "-p", "more", "-m", "one", "more^{tree}"),
+		tm.mine.Git("commit-tree", "-p", "more", "-m", "two", "more^{tree}"))
 	pl = plan()
 	assert.Equal(t, Merge, pl.Suggested)
 	assert.ErrorContains(t, pl.Rebase.Refused, "joins 3 lines at once")
@@ -402,7 +412,10 @@ func TestReplayingMergesAgreesWithGit(t *testing.T) {
 	require.True(t, j.Clean())
 	built, err := w.Build(t.Context(), p, j)
 	require.NoError(t, err)
-	require.NoError(t, w.Repo.AddPack(t.Context(), func(out io.Writer) (int, error) { return w.Store.WritePack(out, built.Tip) }))
+	require.NoError(t, w.Repo.AddPack(t.Context(), func(out io.Writer) (int, error) {
+		return w.Store.WritePack(out,
+			built.Tip)
+	}))
 	repo.Git("fsck", "--strict")
 	repo.Git("rebase", "-q", "--rebase-merges", "theirs", "main")
 	shape := func(rev string) string { return repo.Git("log", "--graph", "--format=%s %T", rev) }
@@ -412,7 +425,8 @@ func TestReplayingMergesAgreesWithGit(t *testing.T) {
 func TestLeftOutAndOverlap(t *testing.T) {
 	tm := newTeam(t)
 	tm.mine.Commit("mine", "f", strings.Replace(base, "two", "MINE", 1), "m", "m\n", "g", "same\n", "d/h", "h\nmine\n")
-	tm.other.Commit("theirs", "f", strings.Replace(base, "two", "THEIRS words", 1), "t", "t\n", "g", "same\n", "d/h", "h\ntheirs\n")
+	tm.other.Commit("theirs", "f", strings.Replace(base, "two", "THEIRS words", 1), "t", "t\n", "g", "same\n", "d/h",
+		"h\ntheirs\n")
 	tm.other.Git("push", "-q")
 	s := tm.session()
 	p, j, b := ready(t, s, Merge, settle.Yours)
@@ -439,7 +453,8 @@ func TestLeftOutAndOverlap(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 5, read, "four that the commit brings, and of the joint what came")
 	assert.Empty(t, marked)
-	for text, want := range map[string]bool{"<<<<<<< a\nx\n=======\ny\n>>>>>>> b\n": true, "Title\n=======\n": false, "<<<<<<< a\r\n=======\r\n>>>>>>> b\r\n": true, "======= no\n": false} {
+	for text, want := range map[string]bool{"<<<<<<< a\nx\n=======\ny\n>>>>>>> b\n": true, "Title\n=======\n": false,
+		"<<<<<<< a\r\n=======\r\n>>>>>>> b\r\n": true, "======= no\n": false} {
 		assert.Equal(t, want, hasMarks(text), "%q", text)
 	}
 }
@@ -593,9 +608,11 @@ func TestCommitsAreSigned(t *testing.T) {
 	tm.other.Commit("theirs", "t", "t\n")
 	tm.other.Git("push", "-q")
 	signer := filepath.Join(t.TempDir(), "signer")
-	script := "#!/bin/sh\necho '\n[GNUPG:] SIG_CREATED x' >&2\nprintf -- '-----BEGIN PGP SIGNATURE-----\\n%s\\n-----END PGP SIGNATURE-----\\n' $(sha256sum | cut -c1-40)\n"
+	script := "#!/bin/sh\necho '\n[GNUPG:] SIG_CREATED x' >&2\nprintf -- '-----BEGIN PGP " +
+		"SIGNATURE-----\\n%s\\n-----END PGP SIGNATURE-----\\n' $(sha256sum | cut -c1-40)\n"
 	require.NoError(t, os.WriteFile(signer, []byte(script), 0o755))
-	for key, value := range map[string]string{"commit.gpgSign": "true", "gpg.program": signer, "user.signingKey": "ada"} {
+	for key, value := range map[string]string{"commit.gpgSign": "true", "gpg.program": signer,
+		"user.signingKey": "ada"} {
 		tm.mine.Git("config", key, value)
 	}
 	s := tm.session()
@@ -611,7 +628,8 @@ func TestCommitsAreSigned(t *testing.T) {
 	assert.Equal(t, wp.After.String(), tm.mine.Git("rev-parse", "HEAD"))
 	assert.Equal(t, wp.After, s.Signed(b.Tip))
 	assert.NotEqual(t, wp.After, b.Tip)
-	assert.Equal(t, tm.mine.Git("log", "--format=%an %ae %ad %B%T", "-2", b.Tip.String()), tm.mine.Git("log", "--format=%an %ae %ad %B%T", "-2"), "nothing else differs")
+	assert.Equal(t, tm.mine.Git("log", "--format=%an %ae %ad %B%T", "-2", b.Tip.String()), tm.mine.Git("log",
+		"--format=%an %ae %ad %B%T", "-2"), "nothing else differs")
 	for _, c := range []string{"HEAD", "HEAD~1"} {
 		assert.Contains(t, tm.mine.Git("cat-file", "commit", c), "gpgsig -----BEGIN PGP SIGNATURE-----")
 	}
@@ -632,8 +650,10 @@ func TestWhatVersion1KeptIsKept(t *testing.T) {
 		return b.Put(keyOld, []byte(`{"branch":"main","route":"rebase","stage":2,"book":{"Decisions":[{"key":"a","way":"weave"},{"key":"b","way":"yours"}]},"agreed":["make test"],"mends":[{"Path":"f","Before":"1","After":"2"}]}`))
 	}))
 	require.NoError(t, db.Close())
-	want := State{Branch: "main", Route: Rebase, Stage: Settle, Agreed: []string{"make test"}, Mends: []Mend{{"f", "1", "2"}},
-		Decisions: settle.Decisions{List: []settle.Decision{{Key: "a", Way: settle.Weave}, {Key: "b", Way: settle.Yours}}}}
+	want := State{Branch: "main", Route: Rebase, Stage: Settle, Agreed: []string{"make test"},
+		Mends: []Mend{{"f", "1", "2"}},
+		Decisions: settle.Decisions{List: []settle.Decision{{Key: "a", Way: settle.Weave},
+			{Key: "b", Way: settle.Yours}}}}
 	reopen := func(change func(st *State)) {
 		t.Helper()
 		s, notice, err := openStore(dir)

@@ -48,12 +48,14 @@ func shapeOf(list string) files {
 
 // settledAs joins three trees by a route, every conflict settled by the first of some ways
 // that it offers, and gives the files of the result and the account.
-func settledAs(t *testing.T, base, yours, theirs string, route Route, ways ...settle.Way) (map[string]string, []string) {
+func settledAs(t *testing.T, base, yours, theirs string, route Route, ways ...settle.Way) (map[string]string,
+	[]string) {
 	w := memory()
 	who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0000"}
 	commit := func(list string, parents ...object.ID) object.ID {
 		who.When++
-		return w.Store.PutCommit(&object.Commit{Tree: shapeOf(list).tree(t, w.Store), Parents: parents, AuthorLine: who.String(), Committer: who, Message: "x\n"})
+		return w.Store.PutCommit(&object.Commit{Tree: shapeOf(list).tree(t, w.Store), Parents: parents,
+			AuthorLine: who.String(), Committer: who, Message: "x\n"})
 	}
 	root := commit(base)
 	p := &Position{Yours: commit(yours, root), Theirs: commit(theirs, root)}
@@ -95,14 +97,21 @@ func TestContentsAreJoinedWhateverTheNames(t *testing.T) {
 		name, base, yours, theirs string
 		holds                     []string // of the result, by either side
 	}{
-		{"moved into a directory that the other moved, and edited", "bq:=ten foo/w=w/x/y", "bq:=mine bar/w=w/x/y", "foo/bq<bq:=ten foo/w=w/x/y", []string{"mine", "bq line 0", "w\n"}},
-		{"moved into a directory that goes where the file was", "source/bar:=ten source/baz:=b source/subdir/foo:=f", "source/bar:=ten source/baz:=b source/foo<source/subdir/foo:=f",
-			"source/subdir/bar<source/bar:=ten source/baz:=b source/subdir/foo:=f", []string{"source/bar line 0", "source/baz line 0", "source/subdir/foo line 0"}},
+		{"moved into a directory that the other moved, and edited", "bq:=ten foo/w=w/x/y", "bq:=mine bar/w=w/x/y",
+			"foo/bq<bq:=ten foo/w=w/x/y", []string{"mine", "bq line 0", "w\n"}},
+		{"moved into a directory that goes where the file was", "source/bar:=ten source/baz:=b source/subdir/foo:=f",
+			"source/bar:=ten source/baz:=b source/foo<source/subdir/foo:=f",
+			"source/subdir/bar<source/bar:=ten source/baz:=b source/subdir/foo:=f", []string{"source/bar line 0",
+				"source/baz line 0", "source/subdir/foo line 0"}},
 		{"one file, two names", "f:=ten", "g<f:=ten", "h<f:=theirs", []string{"theirs", "f line 0"}},
-		{"two files, one name", "a:=ten b:=ten", "n<a:=ten b:=yours", "a:=theirs n<b:=ten", []string{"a line 0", "b line 0", "yours", "theirs"}},
-		{"a file renamed to what the other added", "a:=ten", "n<a:=ten", "a:=theirs n=new", []string{"a line 0", "theirs", "new"}},
-		{"a file renamed to the other's directory", "a:=ten", "n<a:=ten", "a:=theirs n/x=new", []string{"a line 0", "theirs", "new"}},
-		{"a file renamed into what the other has a file for", "a:=ten", "n/x<a:=ten", "a:=theirs n=new", []string{"a line 0", "theirs", "new"}},
+		{"two files, one name", "a:=ten b:=ten", "n<a:=ten b:=yours", "a:=theirs n<b:=ten", []string{"a line 0",
+			"b line 0", "yours", "theirs"}},
+		{"a file renamed to what the other added", "a:=ten", "n<a:=ten", "a:=theirs n=new", []string{"a line 0",
+			"theirs", "new"}},
+		{"a file renamed to the other's directory", "a:=ten", "n<a:=ten", "a:=theirs n/x=new", []string{"a line 0",
+			"theirs", "new"}},
+		{"a file renamed into what the other has a file for", "a:=ten", "n/x<a:=ten", "a:=theirs n=new",
+			[]string{"a line 0", "theirs", "new"}},
 	} {
 		for _, route := range []Route{Merge, Rebase} {
 			for _, way := range []settle.Way{settle.Yours, settle.Theirs} {
@@ -136,7 +145,8 @@ func TestAFileAgainstADirectoryListsWhatItLeavesOut(t *testing.T) {
 	const base, yours, theirs = "z=1", "z=1 pier=mine", "z=1 pier/a=one pier/b=two"
 	got, told := settledAs(t, base, yours, theirs, Merge, settle.Yours)
 	assert.Equal(t, map[string]string{"z": "1\n", "pier": "mine\n"}, got)
-	assert.Equal(t, []string{"theirs file pier/a: their version of the file", "theirs file pier/b: their version of the file"}, told)
+	assert.Equal(t, []string{"theirs file pier/a: their version of the file",
+		"theirs file pier/b: their version of the file"}, told)
 	got, told = settledAs(t, base, yours, theirs, Merge, settle.Theirs)
 	assert.Equal(t, map[string]string{"z": "1\n", "pier/a": "one\n", "pier/b": "two\n"}, got)
 	assert.Equal(t, []string{"yours file pier: your version of the file"}, told)
@@ -168,7 +178,8 @@ func TestAMendTellsWhatItTakesAway(t *testing.T) {
 		who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0000"}
 		commit := func(list string, parents ...object.ID) object.ID {
 			who.When++
-			return w.Store.PutCommit(&object.Commit{Tree: shapeOf(list).tree(t, w.Store), Parents: parents, AuthorLine: who.String(), Committer: who, Message: "x\n"})
+			return w.Store.PutCommit(&object.Commit{Tree: shapeOf(list).tree(t, w.Store), Parents: parents,
+				AuthorLine: who.String(), Committer: who, Message: "x\n"})
 		}
 		root := commit("z=1")
 		p := &Position{Yours: commit("z=1 n=one/two/same/same", root), Theirs: commit("z=2", root)}
@@ -203,7 +214,8 @@ func TestAFileKeptUnderBothNamesByBoth(t *testing.T) {
 			who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0000"}
 			commit := func(list string, parents ...object.ID) object.ID {
 				who.When++
-				return w.Store.PutCommit(&object.Commit{Tree: shapeOf(list).tree(t, w.Store), Parents: parents, AuthorLine: who.String(), Committer: who, Message: "x\n"})
+				return w.Store.PutCommit(&object.Commit{Tree: shapeOf(list).tree(t, w.Store), Parents: parents,
+					AuthorLine: who.String(), Committer: who, Message: "x\n"})
 			}
 			root := commit("f:=ten z=1")
 			x, y := commit("d/g<f:=x z=1", root), commit("f:=y z=1", root)
@@ -215,7 +227,8 @@ func TestAFileKeptUnderBothNamesByBoth(t *testing.T) {
 			parted, err := history.Diverge(t.Context(), w.Store, yours, theirs)
 			require.NoError(t, err)
 			require.Len(t, parted.Bases, 2)
-			j, err := w.Join(t.Context(), &Position{Yours: yours, Theirs: theirs, Divergence: parted}, Merge, &settle.Decisions{}, nil, nil)
+			j, err := w.Join(t.Context(), &Position{Yours: yours, Theirs: theirs, Divergence: parted}, Merge,
+				&settle.Decisions{}, nil, nil)
 			require.NoError(t, err)
 			assert.True(t, j.Clean(), "%s: %v", c.name, conflictPaths(j.Stops))
 			assert.Equal(t, shapeOf(c.want).tree(t, w.Store), j.Tree, c.name)
@@ -258,7 +271,8 @@ func TestEveryShapeByEveryWay(t *testing.T) {
 			choices := []int{}
 			for more := true; more; {
 				out, offered := playShapes(t, c.base, c.yours, c.theirs, route, choices, seen)
-				assert.Empty(t, out.lost(t), "%s | %s | %s by %s\n%s\n%+v", c.base, c.yours, c.theirs, route, strings.Join(out.decided, "\n"), out.left)
+				assert.Empty(t, out.lost(t), "%s | %s | %s by %s\n%s\n%+v", c.base, c.yours, c.theirs, route,
+					strings.Join(out.decided, "\n"), out.left)
 				for len(choices) < len(offered) {
 					choices = append(choices, 0)
 				}
@@ -272,7 +286,8 @@ func TestEveryShapeByEveryWay(t *testing.T) {
 			}
 		}
 	}
-	for _, kind := range []merge.ConflictKind{merge.Content, merge.AddAdd, merge.ModifyDelete, merge.FileDirectory, merge.ModeBits, merge.Type, merge.Symlink,
+	for _, kind := range []merge.ConflictKind{merge.Content, merge.AddAdd, merge.ModifyDelete, merge.FileDirectory,
+		merge.ModeBits, merge.Type, merge.Symlink,
 		merge.Binary, merge.Submodule, merge.RenameDelete, merge.RenameRename, merge.RenameAdd, merge.DirectoryRename} {
 		assert.GreaterOrEqual(t, len(seen[kind]), 2, "%s is among them, by each of its ways: %v", kind, seen[kind])
 	}
@@ -280,13 +295,16 @@ func TestEveryShapeByEveryWay(t *testing.T) {
 
 // playShapes settles the conflicts of three trees by the ways that choices number, the
 // first where they end, and gives how many ways each offered.
-func playShapes(t *testing.T, base, yours, theirs string, route Route, choices []int, seen map[merge.ConflictKind]map[settle.Way]bool) (*outcome, []int) {
+func playShapes(t *testing.T, base, yours, theirs string, route Route, choices []int,
+	seen map[merge.ConflictKind]map[settle.Way]bool) (*outcome, []int) {
 	w := memory()
-	out := &outcome{w: w, base: shapeOf(base), tips: [2]files{shapeOf(yours), shapeOf(theirs)}, on: [2]map[string]bool{{}, {}}}
+	out := &outcome{w: w, base: shapeOf(base), tips: [2]files{shapeOf(yours), shapeOf(theirs)},
+		on: [2]map[string]bool{{}, {}}}
 	who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0000"}
 	commit := func(f files, parents ...object.ID) object.ID {
 		who.When++
-		return w.Store.PutCommit(&object.Commit{Tree: f.tree(t, w.Store), Parents: parents, AuthorLine: who.String(), Committer: who, Message: "x\n"})
+		return w.Store.PutCommit(&object.Commit{Tree: f.tree(t, w.Store), Parents: parents, AuthorLine: who.String(),
+			Committer: who, Message: "x\n"})
 	}
 	root := commit(out.base)
 	y, th := commit(out.tips[0], root), commit(out.tips[1], root)

@@ -74,7 +74,8 @@ func TestTheWholeJob(t *testing.T) {
 		assert.True(t, ok)
 		assert.Equal(t, map[Route]string{Rebase: "your last commit, “mine”", Merge: "the merge commit"}[route], holder)
 		var lines []string
-		proof, err := s.Prove(ctx, p, "echo ./f:2:1: broken; exit 3", u.Built.Tip, j.Tree, func(l string) { lines = append(lines, l) })
+		proof, err := s.Prove(ctx, p, "echo ./f:2:1: broken; exit 3", u.Built.Tip, j.Tree,
+			func(l string) { lines = append(lines, l) })
 		require.NoError(t, err)
 		assert.Equal(t, []string{"./f:2:1: broken"}, lines)
 		assert.False(t, proof.Result.Passed)
@@ -200,17 +201,25 @@ func TestStanding(t *testing.T) {
 		says          string
 	}{
 		{0, 0, nil, false, nil, at, true, "Nothing to do. main and origin/main hold the same commits."},
-		{1, 0, nil, false, nil, at, true, "Nothing new on origin/main. Your 1 commit can be pushed as it is. | There is nothing to join."},
-		{2, 0, nil, true, nil, at, true, "Your 2 commits can be pushed as they are. | They are the joined result, accepted here"},
-		{0, 1, []string{"Ilka Renn"}, false, nil, at, true, "Only theirs is new. Ilka Renn pushed 1 commit to origin/main"},
-		{1, 2, []string{"Ilka Renn", "Mato Veld"}, false, nil, at, false, "Ilka Renn and Mato Veld pushed 2 commits to origin/main, and yours does not build on them."},
-		{2, 4, []string{"A", "B", "C", "D"}, false, nil, at, false, "A and 3 others pushed 4 commits to origin/main, and yours do not build on them."},
-		{0, 0, nil, false, errors.New("gone"), at, false, "origin did not answer. As it was last fetched, on 5 Mar 2026 at 12:00, origin/main held what you have."},
-		{1, 0, nil, false, errors.New("gone"), time.Time{}, false, "As it was last fetched, origin/main held nothing that you do not have; 1 commit of yours was not there."},
+		{1, 0, nil, false, nil, at, true, "Nothing new on origin/main. Your 1 commit can be pushed as it is. | There " +
+			"is nothing to join."},
+		{2, 0, nil, true, nil, at, true, "Your 2 commits can be pushed as they are. | They are the joined result, " +
+			"accepted here"},
+		{0, 1, []string{"Ilka Renn"}, false, nil, at, true,
+			"Only theirs is new. Ilka Renn pushed 1 commit to origin/main"},
+		{1, 2, []string{"Ilka Renn", "Mato Veld"}, false, nil, at, false,
+			"Ilka Renn and Mato Veld pushed 2 commits to origin/main, and yours does not build on them."},
+		{2, 4, []string{"A", "B", "C", "D"}, false, nil, at, false,
+			"A and 3 others pushed 4 commits to origin/main, and yours do not build on them."},
+		{0, 0, nil, false, errors.New("gone"), at, false, "origin did not answer. As it was last fetched, on 5 Mar " +
+			"2026 at 12:00, origin/main held what you have."},
+		{1, 0, nil, false, errors.New("gone"), time.Time{}, false,
+			"As it was last fetched, origin/main held nothing that you do not have; 1 commit of yours was not there."},
 		{0, 1, []string{"A"}, false, errors.New("gone"), at, false, "A had pushed 1 commit that you do not have."},
 		{1, 1, []string{"A"}, false, errors.New("gone"), at, false, "the push waits until the remote can be reached"},
 	} {
-		p := &Position{Branch: git.Branch{Name: "main", Upstream: "origin/main", Remote: "origin"}, Unanswered: c.silent, Known: c.known,
+		p := &Position{Branch: git.Branch{Name: "main", Upstream: "origin/main", Remote: "origin"},
+			Unanswered: c.silent, Known: c.known,
 			Divergence: &history.Divergence{Yours: who(make([]string, c.yours)...), Theirs: who(c.authors...)}}
 		require.Len(t, p.Divergence.Theirs, c.theirs)
 		st := p.Standing(c.accepted)

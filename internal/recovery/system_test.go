@@ -224,10 +224,18 @@ func TestWhatGitDoesNotKnowIsMovedAside(t *testing.T) {
 		path string
 	}{
 		"an ignored file where a folder is to be": {func(tm *team) { tm.mine.Write("new", "mine, ignored\n") }, "new"},
-		"a link where a folder is to be":          {func(tm *team) { require.NoError(t, os.Symlink("g", filepath.Join(tm.mine.Dir, "new"))) }, "new"},
-		"an ignored file where a file is to be":   {func(tm *team) { tm.mine.Write("new/sub/x", "mine, ignored\n") }, "new/sub/x"},
-		"a folder where a file is to be":          {func(tm *team) { tm.mine.Write("new/sub/x/deep", "mine\n") }, "new/sub/x"},
-		"an empty folder where a file is to be":   {func(tm *team) { require.NoError(t, os.MkdirAll(filepath.Join(tm.mine.Dir, "new/sub/x"), 0o755)) }, "new/sub/x"},
+		"a link where a folder is to be": {func(tm *team) {
+			require.NoError(t,
+				os.Symlink("g", filepath.Join(tm.mine.Dir, "new")))
+		}, "new"},
+		"an ignored file where a file is to be": {func(tm *team) { tm.mine.Write("new/sub/x", "mine, ignored\n") },
+			"new/sub/x"},
+		"a folder where a file is to be": {func(tm *team) { tm.mine.Write("new/sub/x/deep", "mine\n") },
+			"new/sub/x"},
+		"an empty folder where a file is to be": {func(tm *team) {
+			require.NoError(t,
+				os.MkdirAll(filepath.Join(tm.mine.Dir, "new/sub/x"), 0o755))
+		}, "new/sub/x"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			tm := newTeam(t)
@@ -270,9 +278,11 @@ func TestFilesThatWereOnlyTouched(t *testing.T) {
 	tm.mine.Git("fetch", "-q")
 	clone := &harbour{}
 	dir := clone.copy(t, tm.mine.Dir)
-	require.NoError(t, exec.Command("touch", "-d", "2001-01-01", filepath.Join(dir, "f"), filepath.Join(dir, "d/h")).Run())
+	require.NoError(t, exec.Command("touch", "-d", "2001-01-01", filepath.Join(dir, "f"), filepath.Join(dir,
+		"d/h")).Run())
 	require.NoError(t, act(dir, "accept"))
-	require.NoError(t, exec.Command("touch", "-d", "2002-01-01", filepath.Join(dir, "f"), filepath.Join(dir, "d/h")).Run())
+	require.NoError(t, exec.Command("touch", "-d", "2002-01-01", filepath.Join(dir, "f"), filepath.Join(dir,
+		"d/h")).Run())
 	require.NoError(t, act(dir, "undo"))
 }
 
@@ -290,7 +300,9 @@ func TestWhatChangesWhileSigning(t *testing.T) {
 			tm.other.Write("theirs-new", "n\n")
 			tm.diverge()
 			signer := filepath.Join(t.TempDir(), "signer")
-			require.NoError(t, os.WriteFile(signer, []byte("#!/bin/sh\ncat >/dev/null\n(cd "+tm.mine.Dir+" && unset GIT_DIR GIT_INDEX_FILE GIT_WORK_TREE && "+meanwhile+")\necho '[GNUPG:] SIG_CREATED ' >&2\necho '-----BEGIN PGP SIGNATURE-----'\necho\necho x\necho '-----END PGP SIGNATURE-----'\n"), 0o755))
+			require.NoError(t, os.WriteFile(signer, []byte("#!/bin/sh\ncat >/dev/null\n(cd "+tm.mine.Dir+" && unset "+
+				"GIT_DIR GIT_INDEX_FILE GIT_WORK_TREE && "+meanwhile+")\necho '[GNUPG:] SIG_CREATED ' >&2\necho "+
+				"'-----BEGIN PGP SIGNATURE-----'\necho\necho x\necho '-----END PGP SIGNATURE-----'\n"), 0o755))
 			tm.mine.Git("config", "commit.gpgSign", "true")
 			tm.mine.Git("config", "gpg.program", signer)
 			s := tm.session()
@@ -316,7 +328,9 @@ func TestAPushThatOnlyReportsFailure(t *testing.T) {
 	real, err := exec.LookPath("git")
 	require.NoError(t, err)
 	bin := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(bin, "git"), []byte("#!/bin/sh\n"+real+" \"$@\" || exit\n[ \"$1\" = push ] && { echo 'fatal: the remote end hung up unexpectedly' >&2; exit 128; }\nexit 0\n"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(bin, "git"),
+		[]byte("#!/bin/sh\n"+real+" \"$@\" || exit\n[ \"$1\" = push ] && { echo 'fatal: the remote end hung up "+
+			"unexpectedly' >&2; exit 128; }\nexit 0\n"), 0o755))
 	t.Setenv("PATH", bin+":"+os.Getenv("PATH"))
 	done, err := s.PushTip(t.Context(), p)
 	require.NoError(t, err)

@@ -21,7 +21,8 @@ import (
 
 // TestNoKeyMeansTwoThings: outside writing, a key belongs to one binding alone.
 func TestNoKeyMeansTwoThings(t *testing.T) {
-	typing := []string{"cursorLeft", "cursorRight", "pageDownOnly", "save", "undoTyping", "redoTyping", "deleteLine", "newline",
+	typing := []string{"cursorLeft", "cursorRight", "pageDownOnly", "save", "undoTyping", "redoTyping", "deleteLine",
+		"newline",
 		"backspace", "deleteRight", "lineStart", "lineEnd", "wordLeft", "wordRight", "textStart", "textEnd", "indent"}
 	of := map[string]string{}
 	check := func(field string, binding reflect.Value) {
@@ -75,7 +76,8 @@ func (b *bench) click(text string) {
 // TestClicks: a click does what stands where it falls.
 func TestClicks(t *testing.T) {
 	s := demoClone(t)
-	gittest.At(t, s.Clone).Git("config", "dorvik.check", "printf 'timetable/tide.go:3:1: one\ntimetable/sailing.go:29:9: two\n'; exit 1")
+	gittest.At(t, s.Clone).Git("config", "dorvik.check", "printf 'timetable/tide.go:3:1: "+
+		"one\ntimetable/sailing.go:29:9: two\n'; exit 1")
 	b := newBench(t, s.Clone)
 	b.click("WHERE THE LINES PART") // nothing
 	b.press("enter")
@@ -174,12 +176,14 @@ func TestEveryOfferedKeyDoesSomething(t *testing.T) {
 		return b
 	}
 	check := []string{"enter", "enter", "enter", "enter", "enter"}
-	for _, path := range [][]string{{}, {"?"}, {"enter"}, {"enter", "enter"}, {"enter", "enter", "j"}, {"enter", "enter", "v"},
+	for _, path := range [][]string{{}, {"?"}, {"enter"}, {"enter", "enter"}, {"enter", "enter", "j"},
+		{"enter", "enter", "v"},
 		{"enter", "enter", "w", "x"}, {"enter", "enter", "j", "end", "enter"}, {"enter", "enter", "enter"}, check,
 		append(slices.Clone(check), "o"), append(slices.Clone(check), "s"), append(slices.Clone(check), "s", "y")} {
 		offered := open(path).m.actions()
 		for _, a := range offered {
-			everywhere := key.Matches(tea.KeyPressMsg(keyOf("q")), a.Binding) || key.Matches(tea.KeyPressMsg(keyOf("?")), a.Binding)
+			everywhere := key.Matches(tea.KeyPressMsg(keyOf("q")), a.Binding) ||
+				key.Matches(tea.KeyPressMsg(keyOf("?")), a.Binding)
 			if a.Help().Desc == "" || everywhere && len(path) > 0 {
 				continue
 			}
@@ -193,7 +197,8 @@ func TestEveryOfferedKeyDoesSomething(t *testing.T) {
 				if before == b.text() { // at one end of a list: then towards the other
 					b.press("down")
 				}
-				assert.True(t, cmd != nil || before != b.text() || under != b.m.screen(), "%v: %s %s", path, a.Help().Key, a.Help().Desc)
+				assert.True(t, cmd != nil || before != b.text() || under != b.m.screen(), "%v: %s %s", path,
+					a.Help().Key, a.Help().Desc)
 			}
 		}
 	}

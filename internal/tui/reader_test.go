@@ -45,7 +45,8 @@ func TestWindowSaysWhatIsHidden(t *testing.T) {
 	for _, c := range []struct {
 		off, at     int
 		first, last string
-	}{{0, 0, "row 0", "  ↓ 16 more below"}, {3, 3, "  ↑ 4 more above", "  ↓ 13 more below"}, {99, 15, "  ↑ 16 more above", "row 19"}, {-4, 0, "row 0", "  ↓ 16 more below"}} {
+	}{{0, 0, "row 0", "  ↓ 16 more below"}, {3, 3, "  ↑ 4 more above", "  ↓ 13 more below"},
+		{99, 15, "  ↑ 16 more above", "row 19"}, {-4, 0, "row 0", "  ↓ 16 more below"}} {
 		var s scroll
 		s.window(p, 5)
 		s.to(c.off)

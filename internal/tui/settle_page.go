@@ -179,7 +179,11 @@ func (s *settleScreen) waysPage(q *recovery.Attributed, w int) page {
 		}
 		l = l.fit(wayColumn+column).add(plain, " ")
 		if o.Way == c.Suggested {
-			l = l.add(joined, "suggested: "+words.Why(c))
+			why := txt(joined, "suggested: "+words.Why(c))
+			if l.width()+why.width() > w {
+				why = txt(joined, "suggested") // the row above the keys tells why
+			}
+			l = l.then(why)
 		} else {
 			l = l.add(dim, cmp.Or(o.Reason, words.Costs(v, genitive(who), pronoun(who))))
 		}

@@ -78,11 +78,15 @@ func (b *bench) run(cmds ...tea.Cmd) {
 }
 
 var codes = map[string]tea.Key{
-	"enter": {Code: tea.KeyEnter}, "esc": {Code: tea.KeyEscape}, "up": {Code: tea.KeyUp}, "down": {Code: tea.KeyDown}, "left": {Code: tea.KeyLeft},
-	"right": {Code: tea.KeyRight}, "ctrl+s": {Code: 's', Mod: tea.ModCtrl}, "ctrl+c": {Code: 'c', Mod: tea.ModCtrl}, "pgdown": {Code: tea.KeyPgDown},
-	"tab": {Code: tea.KeyTab}, "shift+tab": {Code: tea.KeyTab, Mod: tea.ModShift}, "home": {Code: tea.KeyHome}, "delete": {Code: tea.KeyDelete}, "ctrl+y": {Code: 'y', Mod: tea.ModCtrl},
+	"enter": {Code: tea.KeyEnter}, "esc": {Code: tea.KeyEscape}, "up": {Code: tea.KeyUp},
+	"down": {Code: tea.KeyDown}, "left": {Code: tea.KeyLeft},
+	"right": {Code: tea.KeyRight}, "ctrl+s": {Code: 's', Mod: tea.ModCtrl}, "ctrl+c": {Code: 'c', Mod: tea.ModCtrl},
+	"pgdown": {Code: tea.KeyPgDown},
+	"tab":    {Code: tea.KeyTab}, "shift+tab": {Code: tea.KeyTab, Mod: tea.ModShift}, "home": {Code: tea.KeyHome},
+	"delete": {Code: tea.KeyDelete}, "ctrl+y": {Code: 'y', Mod: tea.ModCtrl},
 	"ctrl+left": {Code: tea.KeyLeft, Mod: tea.ModCtrl}, "ctrl+k": {Code: 'k', Mod: tea.ModCtrl},
-	"backspace": {Code: tea.KeyBackspace}, "end": {Code: tea.KeyEnd}, "ctrl+z": {Code: 'z', Mod: tea.ModCtrl}, "ctrl+right": {Code: tea.KeyRight, Mod: tea.ModCtrl},
+	"backspace": {Code: tea.KeyBackspace}, "end": {Code: tea.KeyEnd}, "ctrl+z": {Code: 'z', Mod: tea.ModCtrl},
+	"ctrl+right": {Code: tea.KeyRight, Mod: tea.ModCtrl},
 }
 
 func (b *bench) key(name string) {
@@ -131,7 +135,10 @@ func (b *bench) fits(where string) {
 		for i, r := range rows {
 			assert.Equal(b.t, size[0], r.width(), "%s at %v, row %d: %q", where, size, i, ansi.Strip(theme.render(r)))
 			for _, s := range r {
-				assert.False(b.t, !s.drawn && strings.ContainsFunc(s.text, func(r rune) bool { return r < ' ' || r == 0x7f }), "%s: %q", where, s.text)
+				assert.False(b.t, !s.drawn && strings.ContainsFunc(s.text, func(r rune) bool {
+					return r < ' ' ||
+						r == 0x7f
+				}), "%s: %q", where, s.text)
 			}
 		}
 	}
@@ -149,7 +156,8 @@ func TestDrawingWhileTasksRun(t *testing.T) {
 	s := demoClone(t)
 	at := gittest.At(t, s.Clone)
 	signer := filepath.Join(t.TempDir(), "signer")
-	require.NoError(t, os.WriteFile(signer, []byte("#!/bin/sh\ncat >/dev/null\necho '[GNUPG:] SIG_CREATED ' >&2\necho '-----BEGIN PGP SIGNATURE-----'\necho\necho x\necho '-----END PGP SIGNATURE-----'\n"), 0o755))
+	require.NoError(t, os.WriteFile(signer, []byte("#!/bin/sh\ncat >/dev/null\necho '[GNUPG:] SIG_CREATED ' >&2\necho "+
+		"'-----BEGIN PGP SIGNATURE-----'\necho\necho x\necho '-----END PGP SIGNATURE-----'\n"), 0o755))
 	at.Git("config", "commit.gpgSign", "true")
 	at.Git("config", "gpg.program", signer)
 	at.Git("config", "dorvik.check", "true")
@@ -180,7 +188,8 @@ func TestEveryScreenOfTheDemoFits(t *testing.T) {
 	s := demoClone(t)
 	gittest.At(t, s.Clone).Git("config", "dorvik.check", "echo timetable/sailing.go:29:9: undefined; exit 1")
 	b := newBench(t, s.Clone)
-	b.see("A push is refused as things are", "you, 25 h ago", "in d34e868 too", "only Mato", "7 commits by rebase, 9 commits by merge")
+	b.see("A push is refused as things are", "you, 25 h ago", "in d34e868 too", "only Mato",
+		"7 commits by rebase, 9 commits by merge")
 	b.fits("Look")
 	b.press("?")
 	b.see("EVERYWHERE", "never swap")
@@ -189,7 +198,8 @@ func TestEveryScreenOfTheDemoFits(t *testing.T) {
 	b.see("Why rebase:", "b9b7987 is there already: Mato did the same", "fits word by word", "both added lines here")
 	b.fits("Choose")
 	b.press("enter")
-	b.see("1 of 2 commits that ask", "what Ilka did", "in func VehicleFare", "✗ rate := twice", "leaves out your 2 and Ilka's 2 words")
+	b.see("1 of 2 commits that ask", "what Ilka did", "in func VehicleFare", "✗ rate := twice",
+		"leaves out your 2 and Ilka's 2 words")
 	b.fits("Settle")
 	for range 7 {
 		b.press("down")
@@ -301,7 +311,8 @@ func TestRefusals(t *testing.T) {
 	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\necho 'No pushes on Fridays.'\nexit 1\n"), 0o755))
 	b := newBench(t, s.Clone)
 	b.press("enter", "enter", "enter", "enter", "enter", "s", "y", "enter")
-	b.see("The push was refused.", "by a hook or a rule of its own", "WHAT WAS SAID", "No pushes on Fridays.", "undo the join")
+	b.see("The push was refused.", "by a hook or a rule of its own", "WHAT WAS SAID", "No pushes on Fridays.",
+		"undo the join")
 	b.fits("refused")
 	require.NoError(t, os.Remove(hook))
 	b.press("enter")
@@ -334,14 +345,17 @@ func TestConflictsOfWholePaths(t *testing.T) {
 	other.Write("both/x", "dir\n")
 	mine.Commit("mine")
 	other.Git("-c", "user.email=o@skerry.example", "add", "-A")
-	other.Git("-c", "user.email=o@skerry.example", "commit", "-q", "-m", "theirs", "--author", "Ilka Renn <ilka@skerry.example>")
+	other.Git("-c", "user.email=o@skerry.example", "commit", "-q", "-m", "theirs", "--author",
+		"Ilka Renn <ilka@skerry.example>")
 	other.Git("push", "-q")
 
 	b := newBench(t, mine.Dir)
 	b.press("enter", "right", "enter")
 	says := map[string]string{
-		"added": "disagree on whether this file is a program", "bin": "It is not text", "both": "You have a file of this name, and Ilka has a directory",
-		"dropped": "You changed this file, and Ilka deleted it", "kept": "You deleted this file, and Ilka changed it", "link": "pointed this link elsewhere",
+		"added": "disagree on whether this file is a program", "bin": "It is not text",
+		"both":    "You have a file of this name, and Ilka has a directory",
+		"dropped": "You changed this file, and Ilka deleted it",
+		"kept":    "You deleted this file, and Ilka changed it", "link": "pointed this link elsewhere",
 	}
 	require.Len(t, b.m.questions, len(says)+1)
 	for range b.m.questions {
@@ -436,7 +450,8 @@ func TestMovedLinesAndMergeDrivers(t *testing.T) {
 	seed.Git("push", "-q", remote.Dir, "main")
 	mine, other := remote.Clone(), remote.Clone()
 	mine.Commit("mine", "table", rest+fare, "list", "one\n2\n3\n4\n5\n6\n7\n")
-	other.Commit("theirs", "table", strings.Replace(fare, "Ness", "Ness pier", 1)+rest, "list", "1\n2\n3\n4\n5\n6\nseven\n")
+	other.Commit("theirs", "table", strings.Replace(fare, "Ness", "Ness pier", 1)+rest, "list",
+		"1\n2\n3\n4\n5\n6\nseven\n")
 	other.Git("push", "-q")
 	mine.Git("config", "merge.mine.driver", "printf 'driven\\n' > %A")
 
@@ -485,7 +500,8 @@ func TestPicking(t *testing.T) {
 	b := newBench(t, mine.Dir)
 	require.NoError(t, b.m.s.Pick(t.Context(), []string{"night~1", "night"}, 0))
 	b.run(b.m.load(false))
-	b.see("2 commits to pick", "theirs, picked", "yours, since the lines parted", "x drop the pick", "same lines", "main will hold 1 commit more")
+	b.see("2 commits to pick", "theirs, picked", "yours, since the lines parted", "x drop the pick", "same lines",
+		"main will hold 1 commit more")
 	b.fits("look at a pick")
 	b.press("enter")
 	b.see("your line, and 1 new commit after it", "has nothing left to add", "1 decision, at 1 commit")
@@ -494,7 +510,8 @@ func TestPicking(t *testing.T) {
 	b.see("the one commit that asks")
 	b.fits("settle a pick")
 	b.press("3", "enter", "enter", "enter")
-	b.see("2 commits go to origin/main", "new id, was", "as it is", "nothing of it is left", "what you picked stays on your branch")
+	b.see("2 commits go to origin/main", "new id, was", "as it is", "nothing of it is left",
+		"what you picked stays on your branch")
 	b.fits("push a pick")
 	b.press("b")
 	b.see("Picked:", "undo the pick")
@@ -585,7 +602,8 @@ func TestWrapAndAges(t *testing.T) {
 		width int
 		want  []string
 	}{
-		{"one two three", 8, []string{"one two ", "three"}}, {"abcdefgh", 3, []string{"abc", "def", "gh"}}, {"", 5, []string{""}}, {"日本語 x", 4, []string{"日本", "語 x"}},
+		{"one two three", 8, []string{"one two ", "three"}}, {"abcdefgh", 3, []string{"abc", "def", "gh"}},
+		{"", 5, []string{""}}, {"日本語 x", 4, []string{"日本", "語 x"}},
 	} {
 		var got []string
 		for _, l := range wrap(txt(plain, c.text), c.width) {
@@ -595,8 +613,10 @@ func TestWrapAndAges(t *testing.T) {
 		assert.Equal(t, c.want, got)
 	}
 	now := time.Date(2026, 3, 5, 12, 0, 0, 0, time.UTC)
-	for d, want := range map[time.Duration]string{12 * time.Second: "12 s ago", 5 * time.Minute: "5 min ago", 30 * time.Hour: "30 h ago",
-		72 * time.Hour: "3 days ago", 100 * 24 * time.Hour: "25 Nov 2025", 62 * 24 * time.Hour: "2 Jan", -time.Hour: "5 Mar 2026"} {
+	for d, want := range map[time.Duration]string{12 * time.Second: "12 s ago", 5 * time.Minute: "5 min ago",
+		30 * time.Hour: "30 h ago",
+		72 * time.Hour: "3 days ago", 100 * 24 * time.Hour: "25 Nov 2025", 62 * 24 * time.Hour: "2 Jan",
+		-time.Hour: "5 Mar 2026"} {
 		assert.Equal(t, want, words.Ago(now, now.Add(-d)))
 	}
 	assert.Equal(t, "a, b and c", words.List([]string{"a", "b", "c"}))
@@ -645,7 +665,8 @@ func BenchmarkKey(b *testing.B) {
 	}
 	b.Run("joining again after a decision", func(b *testing.B) {
 		for n := 0; b.Loop(); n++ {
-			decisions := settle.Decisions{List: []settle.Decision{{Key: d.m.questions[n%400].Conflict.Key, Way: settle.Theirs}}}
+			decisions := settle.Decisions{List: []settle.Decision{{Key: d.m.questions[n%400].Conflict.Key,
+				Way: settle.Theirs}}}
 			j, err := s.Join(b.Context(), d.m.pos, recovery.Rebase, &decisions, nil, nil)
 			if err != nil || j.Settled != 1 {
 				b.Fatal(err, j.Settled)

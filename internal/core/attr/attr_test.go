@@ -28,7 +28,8 @@ func text(v Value) string {
 // TestAgreesWithGit asks git about every path under each set of files, given as
 // "dir: line; line".
 func TestAgreesWithGit(t *testing.T) {
-	paths := []string{"a", "a.txt", "d/a.txt", "d/e/a.txt", "d/e/f/b.c", "b.c", "x y", "d/[z]", "[z]", "a-b", "q", "d/q/r", "é.txt", "A.TXT", "!n", "#h", "d/e/z9"}
+	paths := []string{"a", "a.txt", "d/a.txt", "d/e/a.txt", "d/e/f/b.c", "b.c", "x y", "d/[z]", "[z]", "a-b", "q",
+		"d/q/r", "é.txt", "A.TXT", "!n", "#h", "d/e/z9"}
 	for _, files := range [][]string{
 		{": *.txt merge=union"},
 		{": *.txt merge=union; a.txt -merge; d/a.txt !merge"},
@@ -37,9 +38,12 @@ func TestAgreesWithGit(t *testing.T) {
 		{": /a merge; /d/e text; e/ binary; q/ binary; d/** eol=crlf"},
 		{": **/a.txt merge=m; d/**/b.c text; **/e/** x=1"},
 		{`: "x y" merge=q; "\303\251.txt" text; ?-? merge=d; [a-c].c merge=r; [!b].c merge=n; d/[[]z] merge=b; \#h text; \!n text; !n merge`},
-		{": [attr]mine -merge text=auto; [attr]more mine eol=lf; *.txt more; a mine=3", "d: [attr]no merge; a.txt no; *.txt -mine"},
-		{": a  merge\tfoo=bar ; # nothing; ; = x; a -=y; a -merge merge=last; b.c merge=; [ merge; [z merge=open; a* b*=c"},
-		{": *a* one; *.* two; *?.c three; ** four; a** five; d**a.txt six; d/e/z[0-9] seven; d/e/z[[:digit:]] eight; z[^0] nine; [0-] ten; a[-x]b eleven; \\a twelve"},
+		{": [attr]mine -merge text=auto; [attr]more mine eol=lf; *.txt more; a mine=3",
+			"d: [attr]no merge; a.txt no; *.txt -mine"},
+		{": a  merge\tfoo=bar ; # nothing; ; = x; a -=y; a -merge merge=last; b.c merge=; [ merge; [z merge=open; a* " +
+			"b*=c"},
+		{": *a* one; *.* two; *?.c three; ** four; a** five; d**a.txt six; d/e/z[0-9] seven; d/e/z[[:digit:]] eight; " +
+			"z[^0] nine; [0-] ten; a[-x]b eleven; \\a twelve"},
 	} {
 		git := gittest.New(t)
 		var scopes []Scope
@@ -49,7 +53,8 @@ func TestAgreesWithGit(t *testing.T) {
 			git.Write(path.Join(dir, ".gitattributes"), body)
 			scopes = append(scopes, Scope{dir, Parse(body)})
 		}
-		names := []string{"merge", "text", "eol", "diff", "binary", "mine", "more", "no", "foo", "x", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten", "eleven", "twelve", "b*"}
+		names := []string{"merge", "text", "eol", "diff", "binary", "mine", "more", "no", "foo", "x", "one", "two",
+			"three", "four", "five", "six", "seven", "eight", "nine", "ten", "eleven", "twelve", "b*"}
 		names = slices.DeleteFunc(names, func(s string) bool { return !validName(s) })
 		for _, p := range paths {
 			out := git.Git(append(append([]string{"check-attr", "-z"}, names...), "--", p)...)

@@ -36,7 +36,8 @@ func checkEdits(t *testing.T, a, b []string, edits []Edit) {
 		require.True(t, e.A0 < e.A1 || e.B0 < e.B1, "edit %d is empty", i)
 		if i > 0 {
 			p := edits[i-1]
-			require.True(t, p.A1 < e.A0 && p.B1 < e.B0 && e.A0-p.A1 == e.B0-p.B1, "edits %v and %v touch or drift", p, e)
+			require.True(t, p.A1 < e.A0 && p.B1 < e.B0 && e.A0-p.A1 == e.B0-p.B1, "edits %v and %v touch or drift",
+				p, e)
 		}
 	}
 }
@@ -163,7 +164,8 @@ func TestHistogramAgreesWithGit(t *testing.T) {
 		alphabet := 2 + r.IntN(24)
 		a := randomLines(r, 1+r.IntN(60), alphabet)
 		b := mutate(r, a, 1+r.IntN(6), alphabet)
-		out, _ := git.Try("diff", "--no-index", "--histogram", "--no-indent-heuristic", "-U0", write("a", a), write("b", b))
+		out, _ := git.Try("diff", "--no-index", "--histogram", "--no-indent-heuristic", "-U0", write("a", a),
+			write("b", b))
 		var want []Edit
 		for _, m := range hunkHead.FindAllStringSubmatch(out, -1) {
 			an, bn := number(m[2], 1), number(m[4], 1)

@@ -154,7 +154,8 @@ func TestWho(t *testing.T) {
 	var nodes []Node
 	var parent object.ID
 	for i, text := range []string{"a\nb\n", "a\nb\nc\n", "a\nX\nc\n"} {
-		tree, err := o.Edit(object.ID{}, map[string]object.Entry{"f": {Mode: object.ModeFile, ID: o.Put(object.KindBlob, []byte(text))}})
+		tree, err := o.Edit(object.ID{}, map[string]object.Entry{"f": {Mode: object.ModeFile,
+			ID: o.Put(object.KindBlob, []byte(text))}})
 		require.NoError(t, err)
 		c := &object.Commit{Tree: tree, AuthorLine: "A <a> 1 +0000", Message: fmt.Sprint("commit ", i)}
 		if !parent.IsZero() {
@@ -164,7 +165,8 @@ func TestWho(t *testing.T) {
 		nodes = append([]Node{{parent, c}}, nodes...)
 	}
 	who := NewAnnotator(o, nodes)
-	for line, want := range map[string]string{"b\n": "commit 0", "\tc": "commit 1", "X\n": "commit 2", "nowhere\n": "commit 2"} {
+	for line, want := range map[string]string{"b\n": "commit 0", "\tc": "commit 1", "X\n": "commit 2",
+		"nowhere\n": "commit 2"} {
 		n, ok, err := who.Editor("f", []string{line})
 		require.NoError(t, err)
 		assert.True(t, ok)

@@ -83,7 +83,8 @@ func TestWhatIsAskedOutsideCanBeCancelled(t *testing.T) {
 		file := func(s string) object.Entry {
 			return object.Entry{Mode: object.ModeFile, ID: o.Put(object.KindBlob, []byte(s))}
 		}
-		id, err := o.Edit(object.ID{}, map[string]object.Entry{"f": file(text), "sub": sub, ".gitattributes": file("f merge=mine\n")})
+		id, err := o.Edit(object.ID{}, map[string]object.Entry{"f": file(text), "sub": sub,
+			".gitattributes": file("f merge=mine\n")})
 		require.NoError(t, err)
 		return id
 	}
@@ -121,7 +122,8 @@ func TestAttributesSayHowAFileJoins(t *testing.T) {
 			return fmt.Appendf(nil, "driven %d\n", size), c.outcome, c.err
 		}
 		for range 2 {
-			r, err := e.Trees(t.Context(), treeOf(t, o, "f=1/2/3"), treeOf(t, o, "f=one/2/3"), treeOf(t, o, "f=1/2/three"))
+			r, err := e.Trees(t.Context(), treeOf(t, o, "f=1/2/3"), treeOf(t, o, "f=one/2/3"),
+				treeOf(t, o, "f=1/2/three"))
 			require.NoError(t, err)
 			assert.Equal(t, c.want == "", len(r.Conflicts) == 1, c.attr)
 			if c.want != "" {

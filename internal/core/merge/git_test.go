@@ -81,7 +81,8 @@ func TestTextsAgreeWithGit(t *testing.T) {
 	var in bytes.Buffer
 	name := func(n int) string { return fmt.Sprintf("d%03d/f%d", n/100, n) }
 	for k, branch := range []string{"base", "yours", "theirs"} {
-		fmt.Fprintf(&in, "commit refs/heads/%s\nmark :%d\ncommitter A <a@skerry.example> 1767000000 +0000\ndata 0\n", branch, k+1)
+		fmt.Fprintf(&in, "commit refs/heads/%s\nmark :%d\ncommitter A <a@skerry.example> 1767000000 +0000\ndata 0\n",
+			branch, k+1)
 		if k > 0 {
 			fmt.Fprintln(&in, "from :1")
 		}

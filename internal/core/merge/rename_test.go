@@ -39,9 +39,12 @@ func TestRenamesFound(t *testing.T) {
 		{"less than half", "a=" + a, "b=" + text("a", 10, 6), ""},
 		{"much longer now", "a=" + a, "b=" + a + "/" + text("x", 12, 0), ""},
 		{"the best first", "a=" + a, "b=" + text("a", 10, 4) + " c=" + text("a", 10, 1), "a>c"},
-		{"the same base name before the best, if it is near", "d/a=" + a, "e/a=" + text("a", 10, 2) + " c=" + text("a", 10, 1), "d/a>e/a"},
-		{"the same base name, not near enough", "d/a=" + a, "e/a=" + text("a", 10, 4) + " c=" + text("a", 10, 1), "d/a>c"},
-		{"two, each to its own", "a=" + a + " x=" + text("x", 10, 0), "b=" + text("x", 10, 2) + " c=" + text("a", 10, 2), "a>c x>b"},
+		{"the same base name before the best, if it is near", "d/a=" + a, "e/a=" + text("a", 10, 2) + " c=" +
+			text("a", 10, 1), "d/a>e/a"},
+		{"the same base name, not near enough", "d/a=" + a, "e/a=" + text("a", 10, 4) + " c=" + text("a", 10, 1),
+			"d/a>c"},
+		{"two, each to its own", "a=" + a + " x=" + text("x", 10, 0), "b=" + text("x", 10, 2) + " c=" +
+			text("a", 10, 2), "a>c x>b"},
 		{"a link, exact", "l@target", "k@target", "l>k"},
 		{"a link, changed", "l@target", "k@targets", ""},
 		{"a link is no file", "l@target", "k=target", ""},
@@ -98,16 +101,19 @@ func TestLineEndsDoNotHideARename(t *testing.T) {
 	score, err = f.similarity(entry(""), entry(unix))
 	require.NoError(t, err)
 	assert.Zero(t, score)
-	_, err = f.similarity(object.Entry{Mode: object.ModeFile, ID: object.SHA1.Sum(object.KindBlob, []byte("nowhere"))}, entry(unix))
+	_, err = f.similarity(object.Entry{Mode: object.ModeFile, ID: object.SHA1.Sum(object.KindBlob,
+		[]byte("nowhere"))}, entry(unix))
 	assert.ErrorIs(t, err, object.ErrMissing)
 }
 
 func TestTwoFilesOfOneNameAreBothKept(t *testing.T) {
 	o := object.NewOverlay(object.SHA1, nil)
 	a, b := text("a", 10, 0), text("b", 10, 0)
-	r, err := NewEngine(o).Trees(t.Context(), treeOf(t, o, "a="+a+" x="+b), treeOf(t, o, "n="+a+" x/y=1"), treeOf(t, o, "a="+text("a", 10, 1)+" n="+b))
+	r, err := NewEngine(o).Trees(t.Context(), treeOf(t, o, "a="+a+" x="+b), treeOf(t, o, "n="+a+" x/y=1"),
+		treeOf(t, o, "a="+text("a", 10, 1)+" n="+b))
 	require.NoError(t, err)
-	assert.Equal(t, []string{"n rename/delete", "n rename/rename"}, kinds(r), "each renamed a file to n, and what the other did to it is deleted or edited")
+	assert.Equal(t, []string{"n rename/delete", "n rename/rename"}, kinds(r),
+		"each renamed a file to n, and what the other did to it is deleted or edited")
 }
 
 func TestARenamedFileMeetsANewOne(t *testing.T) {
@@ -134,7 +140,8 @@ func TestAncestorsThatDisagreeOnAPath(t *testing.T) {
 	o := object.NewOverlay(object.SHA1, nil)
 	e := NewEngine(o)
 	commit := func(tree string, parents ...object.ID) object.ID {
-		return o.PutCommit(&object.Commit{Tree: treeOf(t, o, tree), Parents: parents, Committer: object.Signature{Name: "a"}})
+		return o.PutCommit(&object.Commit{Tree: treeOf(t, o, tree), Parents: parents,
+			Committer: object.Signature{Name: "a"}})
 	}
 	root := commit("a=1 x=1")
 	one, other := commit("a=1 x=2", root), commit("a=1", root) // edited, and deleted
@@ -160,7 +167,8 @@ func TestAFileThatAncestorsPutADirectoryIn(t *testing.T) {
 	o := object.NewOverlay(object.SHA1, nil)
 	e := NewEngine(o)
 	commit := func(tree string, parents ...object.ID) object.ID {
-		return o.PutCommit(&object.Commit{Tree: treeOf(t, o, tree), Parents: parents, Committer: object.Signature{Name: "a"}})
+		return o.PutCommit(&object.Commit{Tree: treeOf(t, o, tree), Parents: parents,
+			Committer: object.Signature{Name: "a"}})
 	}
 	root := commit("a=1")
 	bases := []object.ID{commit("a=1 x@link", root), commit("a=1 x/y=1", root)}
@@ -184,7 +192,8 @@ func TestTooManyToCompareIsSaid(t *testing.T) {
 	e.pairs = 3
 	r, err = e.Trees(t.Context(), base, yours, theirs)
 	require.NoError(t, err)
-	assert.Equal(t, []Remark{{Words: "2 files may have been renamed and were not compared: there were too many"}}, r.Remarks)
+	assert.Equal(t, []Remark{{Words: "2 files may have been renamed and were not compared: there were too many"}},
+		r.Remarks)
 	assert.Len(t, r.Conflicts, 2)
 }
 
@@ -230,13 +239,20 @@ func TestEveryNameByEveryWay(t *testing.T) {
 	a, b := text("a", 10, 0), text("b", 10, 0)
 	for _, c := range []struct{ name, base, yours, theirs, want string }{
 		{"two names for one file", "a=" + a, "x=" + a, "y=" + text("a", 10, 1), "x rename/rename"},
-		{"two names, both taken by something of the other", "a=" + a + " k=k", "x=" + a + " y=mine", "y=" + a + " x=theirs", "x rename/rename"},
-		{"one name for two files", "a=" + a + " b=" + b, "n=" + a + " b=" + text("b", 10, 1), "a=" + text("a", 10, 1) + " n=" + b, "n rename/rename"},
-		{"a name that a new file has", "a=" + a, "n=" + text("a", 10, 1), "a=" + text("a", 10, 2) + " n=new", "n rename/add"},
-		{"a name that a directory has", "a=" + a, "n=" + text("a", 10, 1), "a=" + text("a", 10, 2) + " n/in=new", "n file/directory"},
-		{"a name within what is a file there", "a=" + a, "n/in=" + text("a", 10, 1), "a=" + text("a", 10, 2) + " n=new", "n/in file/directory"},
-		{"a file in a directory that moved", "d/a=" + a + " d/b=" + b, "e/a=" + a + " e/b=" + b, "d/a=" + a + " d/b=" + b + " d/new=new", "e/new directory-rename"},
-		{"the same, its place taken", "d/a=" + a + " d/b=" + b, "e/a=" + a + " e/b=" + b + " e/new=mine", "d/a=" + a + " d/b=" + b + " d/new=new", "d/new directory-rename"},
+		{"two names, both taken by something of the other", "a=" + a + " k=k", "x=" + a + " y=mine", "y=" + a +
+			" x=theirs", "x rename/rename"},
+		{"one name for two files", "a=" + a + " b=" + b, "n=" + a + " b=" + text("b", 10, 1), "a=" +
+			text("a", 10, 1) + " n=" + b, "n rename/rename"},
+		{"a name that a new file has", "a=" + a, "n=" + text("a", 10, 1), "a=" + text("a", 10, 2) + " n=new",
+			"n rename/add"},
+		{"a name that a directory has", "a=" + a, "n=" + text("a", 10, 1), "a=" + text("a", 10, 2) + " n/in=new",
+			"n file/directory"},
+		{"a name within what is a file there", "a=" + a, "n/in=" + text("a", 10, 1), "a=" + text("a", 10, 2) +
+			" n=new", "n/in file/directory"},
+		{"a file in a directory that moved", "d/a=" + a + " d/b=" + b, "e/a=" + a + " e/b=" + b, "d/a=" + a +
+			" d/b=" + b + " d/new=new", "e/new directory-rename"},
+		{"the same, its place taken", "d/a=" + a + " d/b=" + b, "e/a=" + a + " e/b=" + b + " e/new=mine", "d/a=" +
+			a + " d/b=" + b + " d/new=new", "d/new directory-rename"},
 	} {
 		o := object.NewOverlay(object.SHA1, nil)
 		r, err := NewEngine(o).Trees(t.Context(), treeOf(t, o, c.base), treeOf(t, o, c.yours), treeOf(t, o, c.theirs))
@@ -290,14 +306,18 @@ func TestNamesThatAncestorsDisagreeOn(t *testing.T) {
 	a, b := text("a", 10, 0), text("b", 10, 0)
 	for _, c := range []struct{ name, base, one, other, yours, theirs string }{
 		{"two names", "a=" + a, "x=" + a, "y=" + a, "x=" + a, "x=" + text("a", 10, 1)},
-		{"two files, one name", "a=" + a + " b=" + b, "n=" + a + " b=" + b, "a=" + a + " n=" + b, "n=" + a + " m=" + b, "n=" + a + " m=" + text("b", 10, 1)},
-		{"a name that a new file has", "a=" + a, "n=" + a, "a=" + a + " n=" + b, "n=" + a + " o=" + b, "n=" + a + " o=" + b + " k=k"},
-		{"a file against a directory", "k=k", "k=k p=" + a, "k=k p/in=" + b, "k=k p/in=" + b + " q=" + a, "k=kk p/in=" + b + " q=" + a},
+		{"two files, one name", "a=" + a + " b=" + b, "n=" + a + " b=" + b, "a=" + a + " n=" + b, "n=" + a + " m=" +
+			b, "n=" + a + " m=" + text("b", 10, 1)},
+		{"a name that a new file has", "a=" + a, "n=" + a, "a=" + a + " n=" + b, "n=" + a + " o=" + b, "n=" + a +
+			" o=" + b + " k=k"},
+		{"a file against a directory", "k=k", "k=k p=" + a, "k=k p/in=" + b, "k=k p/in=" + b + " q=" + a,
+			"k=kk p/in=" + b + " q=" + a},
 	} {
 		o := object.NewOverlay(object.SHA1, nil)
 		e := NewEngine(o)
 		commit := func(list string, parents ...object.ID) object.ID {
-			return o.PutCommit(&object.Commit{Tree: treeOf(t, o, list), Parents: parents, Committer: object.Signature{Name: "a"}})
+			return o.PutCommit(&object.Commit{Tree: treeOf(t, o, list), Parents: parents,
+				Committer: object.Signature{Name: "a"}})
 		}
 		base := commit(c.base)
 		one, other := commit(c.one, base), commit(c.other, base)

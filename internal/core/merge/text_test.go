@@ -26,7 +26,8 @@ func lines(s string) []string {
 func shape(t Text) string {
 	squeeze := func(l []string) string { return strings.ReplaceAll(strings.Join(l, ""), "\n", "") }
 	out := t.Join(func(_ int, r Hunk) string {
-		return "[" + squeeze(t.Base[r.Base.Lo:r.Base.Hi]) + "|" + squeeze(t.Yours[r.Yours.Lo:r.Yours.Hi]) + "|" + squeeze(t.Theirs[r.Theirs.Lo:r.Theirs.Hi]) + "]"
+		return "[" + squeeze(t.Base[r.Base.Lo:r.Base.Hi]) + "|" + squeeze(t.Yours[r.Yours.Lo:r.Yours.Hi]) + "|" +
+			squeeze(t.Theirs[r.Theirs.Lo:r.Theirs.Hi]) + "]"
 	})
 	return strings.ReplaceAll(out, "\n", "")
 }

@@ -50,7 +50,8 @@ func show(t *testing.T, o *object.Overlay, id object.ID) string {
 		data, err := o.Blob(c.New.ID)
 		require.NoError(t, err)
 		text := strings.ReplaceAll(strings.ReplaceAll(strings.TrimSuffix(string(data), "\n"), "\n", "/"), "\x00", "%")
-		sign := map[object.Mode]string{object.ModeFile: "=", object.ModeExec: ":run=", object.ModeLink: "@", object.ModeSubmodule: "#"}[c.New.Mode]
+		sign := map[object.Mode]string{object.ModeFile: "=", object.ModeExec: ":run=", object.ModeLink: "@",
+			object.ModeSubmodule: "#"}[c.New.Mode]
 		out = append(out, c.Path+sign+text)
 	}
 	sort.Strings(out)
@@ -81,36 +82,52 @@ func TestTrees(t *testing.T) {
 
 		{"renamed by one, edited by the other", "a=1/2/3/4", "b=1/2/3/4", "a=1/2/3/X", "b=1/2/3/X"},
 		{"edited by one, renamed by the other", "a=1/2/3/4", "a=1/2/3/X", "d/b=1/2/3/4", "d/b=1/2/3/X"},
-		{"renamed and edited by one, edited by the other", "a=1/2/3/4/5/6", "b=Y/2/3/4/5/6", "a=1/2/3/4/5/X", "b=Y/2/3/4/5/X"},
+		{"renamed and edited by one, edited by the other", "a=1/2/3/4/5/6", "b=Y/2/3/4/5/6", "a=1/2/3/4/5/X",
+			"b=Y/2/3/4/5/X"},
 		{"renamed alike by both, edited by both", "a=1/2/3/4/5/6", "b=Y/2/3/4/5/6", "b=1/2/3/4/5/X", "b=Y/2/3/4/5/X"},
-		{"moved within the other's directory", "d/a=1/2/3/4 d/z=1", "e/a=1/2/3/4 d/z=1", "d/a=1/2/3/X d/z=1", "d/z=1 e/a=1/2/3/X"},
+		{"moved within the other's directory", "d/a=1/2/3/4 d/z=1", "e/a=1/2/3/4 d/z=1", "d/a=1/2/3/X d/z=1",
+			"d/z=1 e/a=1/2/3/X"},
 		{"renamed into a directory of its own name", "a=1/2/3/4", "a=1/2/3/X", "a/c=1/2/3/4", "a/c=1/2/3/X"},
-		{"edited by one, moved away by the other, its directory a file now", "x/y=1/2/3/4", "m/y=1/2/3/4 x=9", "x/y=1/2/3/X", "m/y=1/2/3/X x=9"},
+		{"edited by one, moved away by the other, its directory a file now", "x/y=1/2/3/4", "m/y=1/2/3/4 x=9",
+			"x/y=1/2/3/X", "m/y=1/2/3/X x=9"},
 		{"a link renamed, a mode changed", "l@x a=1/2", "k@x b=1/2", "l@x a:run=1/2", "b:run=1/2 k@x"},
-		{"two renamed, told apart by their names", "d/x=1/2/3/4 d/y=1/2/3/5", "e/x=1/2/3/4 e/y=1/2/3/5", "d/x=0/2/3/4 d/y=0/2/3/5", "e/x=0/2/3/4 e/y=0/2/3/5"},
+		{"two renamed, told apart by their names", "d/x=1/2/3/4 d/y=1/2/3/5", "e/x=1/2/3/4 e/y=1/2/3/5",
+			"d/x=0/2/3/4 d/y=0/2/3/5", "e/x=0/2/3/4 e/y=0/2/3/5"},
 
 		{"renamed and deleted", "a=1/2/3/4", "b=1/2/3/4", "", "! b rename/delete"},
 		{"deleted and renamed", "a=1/2/3/4 z=1", "z=1", "b=1/2/3/4 z=1", "! b rename/delete"},
-		{"renamed onto what the other added, the old name made a link", "b=1/2/3/4 z=1", "a=1/2/3/4 z=1", "a@y b@x z=1", "! a type"},
-		{"renamed by both, the old name made a link", "b=1/2/3/4 z=1", "a=1/2/3/4 z=1", "a=1/2/3/X b@x z=1", "a=1/2/3/X b@x z=1"},
+		{"renamed onto what the other added, the old name made a link", "b=1/2/3/4 z=1", "a=1/2/3/4 z=1",
+			"a@y b@x z=1", "! a type"},
+		{"renamed by both, the old name made a link", "b=1/2/3/4 z=1", "a=1/2/3/4 z=1", "a=1/2/3/X b@x z=1",
+			"a=1/2/3/X b@x z=1"},
 		{"a link renamed, and made a submodule", "l@target z=1", "k@target z=1", "l#1 z=1", "! k rename/delete"},
 		{"renamed by both, apart", "a=1/2/3/4", "b=1/2/3/4", "c=1/2/3/4", "! b rename/rename"},
 		{"renamed onto what the other added", "a=1/2/3/4", "b=1/2/3/4", "a=1/2/3/X b=9", "! b rename/add"},
-		{"two renamed to one name", "a=1/2/3/4 b=5/6/7/8", "n=1/2/3/4 b=5/6/7/X", "a=1/2/3/X n=5/6/7/8", "! n rename/rename"},
+		{"two renamed to one name", "a=1/2/3/4 b=5/6/7/8", "n=1/2/3/4 b=5/6/7/X", "a=1/2/3/X n=5/6/7/8",
+			"! n rename/rename"},
 		{"renamed alike, the old name used anew", "a=1/2/3/4", "b=1/2/3/4", "b=1/2/3/4 a=7/8/9", "a=7/8/9 b=1/2/3/4"},
 		{"renamed and edited against an edit", "a=1/2/3/4", "b=1/2/3/X", "a=1/2/3/Y", "! b content"},
 
-		{"a file added to a directory that was moved", "d/x=1/2/3 d/y=4/5/6", "e/x=1/2/3 e/y=4/5/6", "d/x=1/2/3 d/y=4/5/6 d/new=7", "! e/new directory-rename"},
-		{"the same from the other side", "d/x=1/2/3 d/y=4/5/6", "d/x=1/2/3 d/y=4/5/6 d/new=7", "e/x=1/2/3 e/y=4/5/6", "! e/new directory-rename"},
-		{"moved to the top", "d/x=1/2/3 d/y=4/5/6", "x=1/2/3 y=4/5/6", "d/x=1/2/3 d/y=4/5/6 d/new=7", "! new directory-rename"},
-		{"told by a directory within", "d/s/x=1/2/3 z=1", "e/s/x=1/2/3 z=1", "d/s/x=1/2/3 d/new=7 z=1", "! e/new directory-rename"},
+		{"a file added to a directory that was moved", "d/x=1/2/3 d/y=4/5/6", "e/x=1/2/3 e/y=4/5/6",
+			"d/x=1/2/3 d/y=4/5/6 d/new=7", "! e/new directory-rename"},
+		{"the same from the other side", "d/x=1/2/3 d/y=4/5/6", "d/x=1/2/3 d/y=4/5/6 d/new=7", "e/x=1/2/3 e/y=4/5/6",
+			"! e/new directory-rename"},
+		{"moved to the top", "d/x=1/2/3 d/y=4/5/6", "x=1/2/3 y=4/5/6", "d/x=1/2/3 d/y=4/5/6 d/new=7",
+			"! new directory-rename"},
+		{"told by a directory within", "d/s/x=1/2/3 z=1", "e/s/x=1/2/3 z=1", "d/s/x=1/2/3 d/new=7 z=1",
+			"! e/new directory-rename"},
 		{"the new place taken", "d/x=1/2/3", "e/x=1/2/3 e/new=5", "d/x=1/2/3 d/new=7", "! d/new directory-rename"},
-		{"the new place holds the same", "d/x=1/2/3", "e/x=1/2/3 e/new=7", "d/x=1/2/3 d/new=7", "! d/new directory-rename"},
-		{"split in two", "d/x=1/2/3 d/y=4/5/6", "e/x=1/2/3 f/y=4/5/6", "d/x=1/2/3 d/y=4/5/6 d/new=7", "! d/new directory-rename"},
-		{"two directories to one, for one name", "d/x=1/2/3 c/y=4/5/6", "e/x=1/2/3 e/y=4/5/6", "d/x=1/2/3 d/n=7 c/y=4/5/6 c/n=8", "! c/n directory-rename, d/n directory-rename"},
-		{"a new directory in it stays", "d/x=1/2/3 z=1", "e/x=1/2/3 z=1", "d/x=1/2/3 d/n/new=7 z=1", "d/n/new=7 e/x=1/2/3 z=1"},
+		{"the new place holds the same", "d/x=1/2/3", "e/x=1/2/3 e/new=7", "d/x=1/2/3 d/new=7",
+			"! d/new directory-rename"},
+		{"split in two", "d/x=1/2/3 d/y=4/5/6", "e/x=1/2/3 f/y=4/5/6", "d/x=1/2/3 d/y=4/5/6 d/new=7",
+			"! d/new directory-rename"},
+		{"two directories to one, for one name", "d/x=1/2/3 c/y=4/5/6", "e/x=1/2/3 e/y=4/5/6",
+			"d/x=1/2/3 d/n=7 c/y=4/5/6 c/n=8", "! c/n directory-rename, d/n directory-rename"},
+		{"a new directory in it stays", "d/x=1/2/3 z=1", "e/x=1/2/3 z=1", "d/x=1/2/3 d/n/new=7 z=1",
+			"d/n/new=7 e/x=1/2/3 z=1"},
 		{"deleted, not moved", "d/x=1/2/3 z=1", "z=1", "d/x=1/2/3 d/new=7 z=1", "d/new=7 z=1"},
-		{"one file stayed", "d/x=1/2/3 d/y=4/5/6", "e/x=1/2/3 d/y=4/5/6", "d/x=1/2/3 d/y=4/5/6 d/new=7", "d/new=7 d/y=4/5/6 e/x=1/2/3"},
+		{"one file stayed", "d/x=1/2/3 d/y=4/5/6", "e/x=1/2/3 d/y=4/5/6", "d/x=1/2/3 d/y=4/5/6 d/new=7",
+			"d/new=7 d/y=4/5/6 e/x=1/2/3"},
 
 		{"conflict in text", "a=1/2/3", "a=1/X/3", "a=1/Y/3", "! a content"},
 		{"added differently", "b=1", "a=X b=1", "a=Y b=1", "! a add/add"},
@@ -130,7 +147,8 @@ func TestTrees(t *testing.T) {
 		{"directory edited, another file made", "a/b=1", "a/b=2", "a=9", "! a file/directory"},
 		{"file renamed to its directory's name", "a/b=1", "a/b=2", "a=1", "a=2"},
 		{"and its neighbour, too", "a/b=1 a/c=5", "a/b=2 a/c=6", "a=1 d=5", "a=2 d=6"},
-		{"its neighbour gone elsewhere, changed", "a/b=1 a/c=5", "a/b=2 a/c=6", "a=1", "! a file/directory, a/c modify/delete"},
+		{"its neighbour gone elsewhere, changed", "a/b=1 a/c=5", "a/b=2 a/c=6", "a=1",
+			"! a file/directory, a/c modify/delete"},
 		{"a file moved aside for a directory", "a=1 b=5", "a=2 b=6", "a/c=5 d=1", "a/c=6 d=2"},
 		{"many", "a=1 b=1 c=1 d=1", "a=2 b=2 d=2", "a=3 b=1 c=2 d=4", "! a content, c modify/delete, d content"},
 	} {
@@ -243,7 +261,8 @@ func TestRemarks(t *testing.T) {
 	e.Contains = func(_ context.Context, path string, older, newer object.ID) bool {
 		return older == newer || strings.Contains(after[of[older]], of[newer])
 	}
-	for _, c := range [][4]string{{"1", "2", "3", "3"}, {"1", "3", "2", "3"}, {"1", "3", "4", ""}, {"2", "3", "4", ""}, {"2", "1", "3", ""}} {
+	for _, c := range [][4]string{{"1", "2", "3", "3"}, {"1", "3", "2", "3"}, {"1", "3", "4", ""},
+		{"2", "3", "4", ""}, {"2", "1", "3", ""}} {
 		r := join(e, "s#"+c[0], "s#"+c[1], "s#"+c[2])
 		if c[3] == "" {
 			require.Len(t, r.Conflicts, 1, c)
@@ -261,7 +280,8 @@ func TestRemarks(t *testing.T) {
 func TestNamesThatAreNeverWritten(t *testing.T) {
 	o := object.NewOverlay(object.SHA1, nil)
 	for _, bad := range []string{".git", ".GIT/hooks", "d/..", "git~1"} {
-		_, err := NewEngine(o).Trees(t.Context(), treeOf(t, o, "a=1 d/z=1"), treeOf(t, o, "a=2 d/z=2"), treeOf(t, o, "a=1 d/z=1 "+bad+"=evil"))
+		_, err := NewEngine(o).Trees(t.Context(), treeOf(t, o, "a=1 d/z=1"), treeOf(t, o, "a=2 d/z=2"),
+			treeOf(t, o, "a=1 d/z=1 "+bad+"=evil"))
 		var refused *object.NameError
 		assert.ErrorAs(t, err, &refused, bad)
 	}
@@ -281,7 +301,8 @@ func TestDeepAndEmptyTrees(t *testing.T) {
 	// makes them.
 	empty := o.EmptyTree()
 	odd := o.PutTree([]object.Entry{{Name: "e", Mode: object.ModeTree, ID: empty}})
-	for _, c := range [][4]object.ID{{empty, empty, theirs, theirs}, {empty, yours, empty, yours}, {odd, odd, empty, empty}, {odd, odd, theirs, theirs}} {
+	for _, c := range [][4]object.ID{{empty, empty, theirs, theirs}, {empty, yours, empty, yours},
+		{odd, odd, empty, empty}, {odd, odd, theirs, theirs}} {
 		r, err := NewEngine(o).Trees(t.Context(), c[0], c[1], c[2])
 		require.NoError(t, err)
 		tree, err := r.Tree(Decided{})

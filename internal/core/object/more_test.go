@@ -113,13 +113,15 @@ func TestWalking(t *testing.T) {
 }
 
 func TestWordsOfObjects(t *testing.T) {
-	for mode, want := range map[Mode]string{ModeFile: "a file", ModeExec: "an executable file", ModeLink: "a link", ModeTree: "a directory",
+	for mode, want := range map[Mode]string{ModeFile: "a file", ModeExec: "an executable file", ModeLink: "a link",
+		ModeTree:      "a directory",
 		ModeSubmodule: "a submodule"} {
 		assert.Contains(t, mode.Describe(), want[3:])
 	}
 	assert.True(t, ModeFile.SameType(ModeExec))
 	assert.False(t, ModeFile.SameType(ModeLink))
-	c, err := ParseCommit([]byte("tree 4b825dc642cb6eb9a060e54bf8d69288fbee4904\nauthor Runa Holt <runa@skerry.example> 60 +0100\ncommitter A <a@x> 1 +0000\n\nFirst line\n\nmore\n"))
+	c, err := ParseCommit([]byte("tree 4b825dc642cb6eb9a060e54bf8d69288fbee4904\nauthor Runa Holt " +
+		"<runa@skerry.example> 60 +0100\ncommitter A <a@x> 1 +0000\n\nFirst line\n\nmore\n"))
 	require.NoError(t, err)
 	assert.Equal(t, "First line", c.Subject())
 	assert.Equal(t, "Runa Holt", c.Author().Name)

@@ -71,7 +71,8 @@ func TestPackIsReadByGit(t *testing.T) {
 		require.NoError(t, err, out)
 		git.Git("update-ref", "refs/heads/main", tip.String())
 		git.Git("fsck", "--strict")
-		assert.Equal(t, git.Git("rev-list", "--objects", "--count", "main"), fmt.Sprint(n), "nothing more, nothing less")
+		assert.Equal(t, git.Git("rev-list", "--objects", "--count", "main"), fmt.Sprint(n),
+			"nothing more, nothing less")
 		assert.Equal(t, "100755", strings.Fields(git.Git("ls-tree", "main", "a.b"))[0])
 
 		c, err := o.Commit(tip)
@@ -89,12 +90,14 @@ func TestPackIsReadByGit(t *testing.T) {
 }
 
 func TestBrokenObjects(t *testing.T) {
-	for _, bad := range []string{"100644", "100644 a", "100644 a\x00short", "9 a\x00" + strings.Repeat("i", 20), "0 a\x00" + strings.Repeat("i", 20),
+	for _, bad := range []string{"100644", "100644 a", "100644 a\x00short", "9 a\x00" + strings.Repeat("i", 20),
+		"0 a\x00" + strings.Repeat("i", 20),
 		"100644 \x00" + strings.Repeat("i", 20), "100644 a/b\x00" + strings.Repeat("i", 20)} {
 		_, err := ParseTree(SHA1, []byte(bad))
 		assert.Error(t, err, "%q", bad)
 	}
-	for _, bad := range []string{"", "tree x\n\n", "author A\n\nx", "tree " + strings.Repeat("a", 40) + "\nparent 12\n\n"} {
+	for _, bad := range []string{"", "tree x\n\n", "author A\n\nx", "tree " + strings.Repeat("a", 40) +
+		"\nparent 12\n\n"} {
 		_, err := ParseCommit([]byte(bad))
 		assert.Error(t, err, "%q", bad)
 	}
@@ -111,10 +114,12 @@ func TestNamesAreRefusedAsGitRefusesThem(t *testing.T) {
 	git := gittest.New(t)
 	git.Write("x", "x")
 	id := git.Git("hash-object", "-w", "x")
-	for _, name := range []string{"a", ".g", ".gitignore", ".gitx", "git", "git~2", "...", ".git", ".GIT", ".Git ", ".git.", ".git . .", "git~1", "GIT~1", ".git:x",
+	for _, name := range []string{"a", ".g", ".gitignore", ".gitx", "git", "git~2", "...", ".git", ".GIT", ".Git ",
+		".git.", ".git . .", "git~1", "GIT~1", ".git:x",
 		".g\u200cit", "\ufeff.git", ".g\u00efit", ".", "..", "a.git", ".git-x"} {
 		for _, path := range []string{name, "d/" + name, name + "/f"} {
-			_, err := git.Try("-c", "core.protectHFS=true", "-c", "core.protectNTFS=true", "update-index", "--add", "--cacheinfo", "100644,"+id+","+path)
+			_, err := git.Try("-c", "core.protectHFS=true", "-c", "core.protectNTFS=true", "update-index", "--add",
+				"--cacheinfo", "100644,"+id+","+path)
 			_, _ = git.Try("update-index", "--force-remove", path)
 			if err != nil {
 				assert.Error(t, CheckPath(path), "%q", path)
@@ -153,7 +158,8 @@ func TestEdit(t *testing.T) {
 		{"nothing", nil, []string{"a/b/c", "a/d", "e"}},
 		{"an emptied directory goes", map[string]Entry{"a/b/c": {}}, []string{"a/d", "e"}},
 		{"file to directory", map[string]Entry{"e": {}, "e/f": x}, []string{"a/b/c", "a/d", "e/f"}},
-		{"a name that sorts between a file and a directory of one name", map[string]Entry{"e": {}, "e.x": x, "e/f": x}, []string{"a/b/c", "a/d", "e.x", "e/f"}},
+		{"a name that sorts between a file and a directory of one name", map[string]Entry{"e": {}, "e.x": x,
+			"e/f": x}, []string{"a/b/c", "a/d", "e.x", "e/f"}},
 		{"directory to file", map[string]Entry{"a": x}, []string{"a", "e"}},
 		{"directory removed whole", map[string]Entry{"a": {}}, []string{"e"}},
 		{"all removed", map[string]Entry{"a": {}, "e": {}}, nil},

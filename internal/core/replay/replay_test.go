@@ -29,12 +29,14 @@ func (b *bench) commit(message string, files string, parents ...object.ID) objec
 		if p, ok := strings.CutSuffix(path, ":run"); ok {
 			path, mode = p, object.ModeExec
 		}
-		set[path] = object.Entry{Mode: mode, ID: b.o.Put(object.KindBlob, []byte(strings.ReplaceAll(text, "/", "\n")+"\n"))}
+		set[path] = object.Entry{Mode: mode, ID: b.o.Put(object.KindBlob, []byte(strings.ReplaceAll(text, "/",
+			"\n")+"\n"))}
 	}
 	tree, err := b.o.Edit(object.ID{}, set)
 	require.NoError(b.t, err)
 	who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0530"}
-	return b.o.PutCommit(&object.Commit{Tree: tree, Parents: parents, AuthorLine: who.String(), Committer: who, Message: message})
+	return b.o.PutCommit(&object.Commit{Tree: tree, Parents: parents, AuthorLine: who.String(), Committer: who,
+		Message: message})
 }
 
 func (b *bench) rebase(yours, theirs object.ID, resolve Resolver) ([]Step, *history.Divergence) {
@@ -75,7 +77,8 @@ func TestOutcomes(t *testing.T) {
 
 	// Settled as theirs, nothing of the last commit is left.
 	steps, d := b.rebase(y4, t2, func(r *merge.Result) (merge.Decided, bool, error) {
-		return merge.Decided{Entries: map[string]object.Entry{"g": r.Conflicts[0].Subject.(*merge.Lines).Theirs}}, true, nil
+		return merge.Decided{Entries: map[string]object.Entry{"g": r.Conflicts[0].Subject.(*merge.Lines).Theirs}},
+			true, nil
 	})
 	assert.Equal(t, "same:already-there clean:clean empty:clean clash:emptied", outcomes(steps))
 	ids, tip, err := Commits(b.o, steps, t2, committer, object.ID{})
@@ -111,7 +114,8 @@ func TestTheSameChangeToARenamedFile(t *testing.T) {
 			return at
 		}
 		steps, _ := b.rebase(line("y", c.yours), line("t", c.theirs), nil)
-		assert.Len(t, slices.DeleteFunc(slices.Clone(steps), func(s Step) bool { return s.Outcome != AlreadyThere }), c.there, outcomes(steps))
+		assert.Len(t, slices.DeleteFunc(slices.Clone(steps), func(s Step) bool { return s.Outcome != AlreadyThere }),
+			c.there, outcomes(steps))
 	}
 }
 
@@ -134,7 +138,8 @@ func TestTheLastKeptCommitHoldsTheMend(t *testing.T) {
 	t1 := b.commit("theirs, the same as two", "f=1/2/3 z=2", base)
 	steps, _ := b.rebase(y2, t1, nil)
 	assert.Equal(t, "one:clean two:already-there", outcomes(steps))
-	mended, err := b.o.Edit(steps[1].Tree, map[string]object.Entry{"f": {Mode: object.ModeFile, ID: b.o.Put(object.KindBlob, []byte("mended"))}})
+	mended, err := b.o.Edit(steps[1].Tree, map[string]object.Entry{"f": {Mode: object.ModeFile,
+		ID: b.o.Put(object.KindBlob, []byte("mended"))}})
 	require.NoError(t, err)
 	ids, tip, err := Commits(b.o, steps, t1, committer, mended)
 	require.NoError(t, err)
@@ -156,7 +161,8 @@ func TestHeadersAndMerges(t *testing.T) {
 	id := b.commit("signed", "f=2", base)
 	c, err := b.o.Commit(id)
 	require.NoError(t, err)
-	c.Extra = []object.Header{{Key: "encoding", Value: "latin1"}, {Key: "gpgsig", Value: "--\nx"}, {Key: "note", Value: "kept"}}
+	c.Extra = []object.Header{{Key: "encoding", Value: "latin1"}, {Key: "gpgsig", Value: "--\nx"},
+		{Key: "note", Value: "kept"}}
 	c.Message = "sm\xf8rrebr\xf8d\n"
 	signed := b.o.PutCommit(c)
 	steps, _ := b.rebase(signed, t1, nil)
@@ -213,11 +219,16 @@ func TestMergesAreReplayedAsMerges(t *testing.T) {
 		name, want, files string
 		tip               object.ID
 	}{
-		{"a side line from before stays as it is", "after joint[aside before] mine", "f=mine/2/3/4/aside g=1 z=1 a=1 t=1 n=1",
-			b.commit("after", "f=mine/2/3/4/aside g=1 z=1 a=1 n=1", b.commit("joint", "f=mine/2/3/4/aside g=1 z=1 a=1", mine, aside))},
-		{"a side line from a replayed commit is replayed", "joint[fork mine] second mine", "f=mine/2/3/4/5 g=1 z=1 t=1 k=1 s=1",
-			b.commit("joint", "f=mine/2/3/4/5 g=1 z=1 k=1 s=1", b.commit("second", "f=mine/2/3/4/5 g=1 z=1 s=1", mine), fork)},
-		{"what the merge changed itself comes along", "joint[aside before] mine", "f=mine/2/3/4/aside g=evil z=1 a=1 t=1",
+		{"a side line from before stays as it is", "after joint[aside before] mine",
+			"f=mine/2/3/4/aside g=1 z=1 a=1 t=1 n=1",
+			b.commit("after", "f=mine/2/3/4/aside g=1 z=1 a=1 n=1",
+				b.commit("joint", "f=mine/2/3/4/aside g=1 z=1 a=1", mine, aside))},
+		{"a side line from a replayed commit is replayed", "joint[fork mine] second mine",
+			"f=mine/2/3/4/5 g=1 z=1 t=1 k=1 s=1",
+			b.commit("joint", "f=mine/2/3/4/5 g=1 z=1 k=1 s=1", b.commit("second", "f=mine/2/3/4/5 g=1 z=1 s=1",
+				mine), fork)},
+		{"what the merge changed itself comes along", "joint[aside before] mine",
+			"f=mine/2/3/4/aside g=evil z=1 a=1 t=1",
 			b.commit("joint", "f=mine/2/3/4/aside g=evil z=1 a=1", mine, aside)},
 		{"what was decided holds", "joint[clash before] mine", "f=both/2/3/4/5 g=1 z=1 t=1",
 			b.commit("joint", "f=both/2/3/4/5 g=1 z=1", mine, clash)},
@@ -230,7 +241,8 @@ func TestMergesAreReplayedAsMerges(t *testing.T) {
 		}
 		_, tip, err := Commits(b.o, steps, theirs, committer, object.ID{})
 		require.NoError(t, err)
-		assert.Equal(t, c.want, strings.ReplaceAll(strings.ReplaceAll(b.line(tip, theirs), " base before", ""), " base", ""), c.name)
+		assert.Equal(t, c.want, strings.ReplaceAll(strings.ReplaceAll(b.line(tip, theirs), " base before", ""),
+			" base", ""), c.name)
 		got, err := b.o.Commit(tip)
 		require.NoError(t, err)
 		assert.Equal(t, b.tree(c.files), got.Tree, c.name)

@@ -14,29 +14,43 @@ import (
 
 func TestBetterWays(t *testing.T) {
 	for _, c := range []struct{ name, path, base, yours, theirs, way, want string }{
-		{"in order", "list.txt", "apple/cherry/plum", "apple/banana/cherry/plum", "apple/apricot/cherry/plum", "sorted", "apple/apricot/banana/cherry/plum"},
-		{"in order, one the same", "list.txt", "apple/cherry", "apple/banana/cherry", "apple/apricot/banana/cherry", "", ""},
-		{"in order but for case", "list.txt", "Apple/cherry", "Apple/Berry/cherry", "Apple/avocado/cherry", "sorted", "Apple/avocado/Berry/cherry"},
-		{"not in order", "list.txt", "plum/cherry/apple", "plum/banana/cherry/apple", "plum/apricot/cherry/apple", "", ""},
-		{"at the end of a list", "list.txt", "apple/cherry//text", "apple/cherry/plum//text", "apple/cherry/fig//text", "", ""},
+		{"in order", "list.txt", "apple/cherry/plum", "apple/banana/cherry/plum", "apple/apricot/cherry/plum",
+			"sorted", "apple/apricot/banana/cherry/plum"},
+		{"in order, one the same", "list.txt", "apple/cherry", "apple/banana/cherry", "apple/apricot/banana/cherry",
+			"", ""},
+		{"in order but for case", "list.txt", "Apple/cherry", "Apple/Berry/cherry", "Apple/avocado/cherry", "sorted",
+			"Apple/avocado/Berry/cherry"},
+		{"not in order", "list.txt", "plum/cherry/apple", "plum/banana/cherry/apple", "plum/apricot/cherry/apple",
+			"", ""},
+		{"at the end of a list", "list.txt", "apple/cherry//text", "apple/cherry/plum//text",
+			"apple/cherry/fig//text", "", ""},
 
-		{"imports of Go", "a.go", "package a//import (/\t\"fmt\"/)//", "package a//import (/\t\"fmt\"/\t\"os\"/)//", "package a//import (/\t\"fmt\"/\t\"io\"/)//", "weave",
+		{"imports of Go", "a.go", "package a//import (/\t\"fmt\"/)//", "package a//import (/\t\"fmt\"/\t\"os\"/)//",
+			"package a//import (/\t\"fmt\"/\t\"io\"/)//", "weave",
 			"package a//import (/\t\"fmt\"/\t\"io\"/\t\"os\"/)//"},
-		{"one removed, one added", "a.py", "import b/import a", "import a", "import b/import c/import a", "weave", "import c/import a"},
+		{"one removed, one added", "a.py", "import b/import a", "import a", "import b/import c/import a", "weave",
+			"import c/import a"},
 		{"no imports", "a.py", "b/a", "a", "b/c/a", "", ""},
 		{"ignored patterns", ".gitignore", "bin", "bin/*.o", "bin/*.a", "weave", "bin/*.a/*.o"},
 		{"patterns that take back", ".gitignore", "bin", "bin/!x", "bin/*.a", "", ""},
 
-		{"indented against an edit", "a.c", "one();/two();/three();", "if (x) {/  one();/  two();/  three();/}", "one();/TWO();/three();", "", ""},
-		{"only indented", "a.c", "one();/two();/three();", "\tone();/\ttwo();/\tthree();", "one();/TWO();/more();/three();", "weave", "\tone();/\tTWO();/\tmore();/\tthree();"},
-		{"tabs for blanks, deeper", "a.c", "  if (x)/    y();", "\tif (x)/\t\ty();", "  if (x) {/    y();/      z();/  }", "weave", "\tif (x) {/\t\ty();/\t\t  z();/\t}"},
+		{"indented against an edit", "a.c", "one();/two();/three();", "if (x) {/  one();/  two();/  three();/}",
+			"one();/TWO();/three();", "", ""},
+		{"only indented", "a.c", "one();/two();/three();", "\tone();/\ttwo();/\tthree();",
+			"one();/TWO();/more();/three();", "weave", "\tone();/\tTWO();/\tmore();/\tthree();"},
+		{"tabs for blanks, deeper", "a.c", "  if (x)/    y();", "\tif (x)/\t\ty();",
+			"  if (x) {/    y();/      z();/  }", "weave", "\tif (x) {/\t\ty();/\t\t  z();/\t}"},
 		{"they indented", "a.c", "a/b/c", "a/B/c", "  a/  b/  c", "weave", "  a/  B/  c"},
 		{"both indented", "a.c", "a/b", " a/ b", "  a/  b", "", ""},
 
-		{"members at the end", "a.json", "{/  \"a\": 1/}", "{/  \"a\": 1,/  \"b\": 2/}", "{/  \"a\": 1,/  \"c\": 3/}", "weave", "{/  \"a\": 1,/  \"b\": 2,/  \"c\": 3/}"},
-		{"members in the middle", "a.json", "{/  \"a\": 1,/  \"z\": 1/}", "{/  \"a\": 1,/  \"b\": {/    \"x\": 2/  },/  \"z\": 1/}", "{/  \"a\": 1,/  \"c\": [/    3/  ],/  \"z\": 1/}", "weave",
+		{"members at the end", "a.json", "{/  \"a\": 1/}", "{/  \"a\": 1,/  \"b\": 2/}",
+			"{/  \"a\": 1,/  \"c\": 3/}", "weave", "{/  \"a\": 1,/  \"b\": 2,/  \"c\": 3/}"},
+		{"members in the middle", "a.json", "{/  \"a\": 1,/  \"z\": 1/}",
+			"{/  \"a\": 1,/  \"b\": {/    \"x\": 2/  },/  \"z\": 1/}",
+			"{/  \"a\": 1,/  \"c\": [/    3/  ],/  \"z\": 1/}", "weave",
 			"{/  \"a\": 1,/  \"c\": [/    3/  ],/  \"b\": {/    \"x\": 2/  },/  \"z\": 1/}"},
-		{"the same member twice", "a.json", "{/  \"a\": 1/}", "{/  \"a\": 1,/  \"b\": 2/}", "{/  \"a\": 1,/  \"b\": 3/}", "", ""},
+		{"the same member twice", "a.json", "{/  \"a\": 1/}", "{/  \"a\": 1,/  \"b\": 2/}",
+			"{/  \"a\": 1,/  \"b\": 3/}", "", ""},
 	} {
 		text := func(s string) string { return strings.ReplaceAll(s, "/", "\n") + "\n" }
 		assertBetter(t, c.name, c.path, text(c.base), text(c.yours), text(c.theirs), c.way, text(c.want))
@@ -61,50 +75,80 @@ func assertBetter(t *testing.T, name, path, base, yours, theirs, way, want strin
 	assert.Equal(t, want, f.Join(f.standIn), name)
 	for _, side := range []string{yours, theirs} {
 		for _, w := range diff.Words(side) {
-			assert.True(t, !diff.IsWord(w) || strings.Contains(base, w) || strings.Contains(f.Join(f.standIn), w), "%s: %s is left out", name, w)
+			assert.True(t, !diff.IsWord(w) || strings.Contains(base, w) || strings.Contains(f.Join(f.standIn), w),
+				"%s: %s is left out", name, w)
 		}
 	}
 }
 
 func TestByKey(t *testing.T) {
-	const pom = "<p>|  <d>|    <dependency>|      <artifactId>a</artifactId>|      <version>1</version>|    </dependency>|"
+	const pom = "<p>|  <d>|    <dependency>|      <artifactId>a</artifactId>|      <version>1</version>|    " +
+		"</dependency>|"
 	for _, c := range []struct{ name, path, base, yours, theirs, want string }{
-		{"both add the same and more", "a.json", "{|  'a': 1|}", "{|  'a': 1,|  'b': {|    'x': 1|  },|  'm': 1|}", "{|  'a': 1,|  'b': {|    'x': 1|  },|  'c': 2|}",
+		{"both add the same and more", "a.json", "{|  'a': 1|}", "{|  'a': 1,|  'b': {|    'x': 1|  },|  'm': 1|}",
+			"{|  'a': 1,|  'b': {|    'x': 1|  },|  'c': 2|}",
 			"{|  'a': 1,|  'b': {|    'x': 1|  },|  'c': 2,|  'm': 1|}"},
-		{"one changed, its neighbour removed", "a.json", "{|  'z': 1,|  'a': 1,|  'b': 1|}", "{|  'z': 2,|  'a': 1,|  'b': 1|}", "{|  'z': 1,|  'b': 3|}", "{|  'z': 2,|  'b': 3|}"},
-		{"one object, other members", "a.json", "{|  'a': {'x': 1, 'y': 2}|}", "{|  'a': {'x': 3, 'y': 2}|}", "{|  'a': {'x': 1, 'y': 4, 'z': 5}|}", "{|  'a': {'x': 3, 'y': 4, 'z': 5}|}"},
-		{"elements with names", "a.json", "[|  {'name': 'a', 'v': 1}|]", "[|  {'name': 'a', 'v': 2},|  {'name': 'c', 'v': 1}|]", "[|  {'name': 'a', 'v': 1},|  {'name': 'b', 'v': 1}|]",
+		{"one changed, its neighbour removed", "a.json", "{|  'z': 1,|  'a': 1,|  'b': 1|}",
+			"{|  'z': 2,|  'a': 1,|  'b': 1|}", "{|  'z': 1,|  'b': 3|}", "{|  'z': 2,|  'b': 3|}"},
+		{"one object, other members", "a.json", "{|  'a': {'x': 1, 'y': 2}|}", "{|  'a': {'x': 3, 'y': 2}|}",
+			"{|  'a': {'x': 1, 'y': 4, 'z': 5}|}", "{|  'a': {'x': 3, 'y': 4, 'z': 5}|}"},
+		{"elements with names", "a.json", "[|  {'name': 'a', 'v': 1}|]",
+			"[|  {'name': 'a', 'v': 2},|  {'name': 'c', 'v': 1}|]",
+			"[|  {'name': 'a', 'v': 1},|  {'name': 'b', 'v': 1}|]",
 			"[|  {'name': 'a', 'v': 2},|  {'name': 'b', 'v': 1},|  {'name': 'c', 'v': 1}|]"},
-		{"one version, changed by both", "a.json", "{|  'a': '1.0'|}", "{|  'a': '1.1',|  'b': 1|}", "{|  'a': '2.0',|  'c': 1|}", ""},
+		{"one version, changed by both", "a.json", "{|  'a': '1.0'|}", "{|  'a': '1.1',|  'b': 1|}",
+			"{|  'a': '2.0',|  'c': 1|}", ""},
 		{"elements without names, exchanged", "a.json", "[|  1|]", "[|  2|]", "[|  3|]", ""},
 
-		{"keys at one place", "a.yaml", "a:|  x: 1|z: 1", "a:|  x: 1|  # why|  b: 1|z: 1", "a:|  x: 1|  c:|    - 1|z: 1", "a:|  x: 1|  c:|    - 1|  # why|  b: 1|z: 1"},
+		{"keys at one place", "a.yaml", "a:|  x: 1|z: 1", "a:|  x: 1|  # why|  b: 1|z: 1",
+			"a:|  x: 1|  c:|    - 1|z: 1", "a:|  x: 1|  c:|    - 1|  # why|  b: 1|z: 1"},
 		{"the same key and others", "a.yml", "z: 1", "n: 1|a: 1|z: 1", "m: 1|a: 1|z: 1", "m: 1|n: 1|a: 1|z: 1"},
-		{"within keys next to each other", "a.yaml", "z:|  image: one two|  tag: 1|b:|  image: three|  tag: 1", "z:|  image: one two|  tag: 2|b:|  image: three|  tag: 3", "z:|  image: four|  tag: 1|b:|  image: five|  tag: 1",
+		{"within keys next to each other", "a.yaml", "z:|  image: one two|  tag: 1|b:|  image: three|  tag: 1",
+			"z:|  image: one two|  tag: 2|b:|  image: three|  tag: 3",
+			"z:|  image: four|  tag: 1|b:|  image: five|  tag: 1",
 			"z:|  image: four|  tag: 2|b:|  image: five|  tag: 3"},
-		{"items with names", "a.yaml", "l:|  - name: a|    v: 1", "l:|  - name: a|    v: 1|    w: 2|  - name: c|    v: 1", "l:|  - name: a|    v: 5|  - name: b|    v: 7", "l:|  - name: a|    v: 5|    w: 2|  - name: b|    v: 7|  - name: c|    v: 1"},
+		{"items with names", "a.yaml", "l:|  - name: a|    v: 1",
+			"l:|  - name: a|    v: 1|    w: 2|  - name: c|    v: 1", "l:|  - name: a|    v: 5|  - name: b|    v: 7",
+			"l:|  - name: a|    v: 5|    w: 2|  - name: b|    v: 7|  - name: c|    v: 1"},
 		{"one key, two values", "a.yaml", "z: 1", "z: 2|a: 1", "z: 3|b: 1", ""},
-		{"a block of text is no keys", "a.yaml", "run: |||  a: 1|  q: 1", "run: |||  a: 2|  q: 2|  n: 1", "run: |||  a: 1|  q: 3", ""},
-		{"first of all", "a.xml", "<p>|  <z/>|</p>", "<p>|  <b/>|  <z/>|</p>", "<p>|  <a>|    <c/>|  </a>|  <z/>|</p>", "<p>|  <a>|    <c/>|  </a>|  <b/>|  <z/>|</p>"},
+		{"a block of text is no keys", "a.yaml", "run: |||  a: 1|  q: 1", "run: |||  a: 2|  q: 2|  n: 1",
+			"run: |||  a: 1|  q: 3", ""},
+		{"first of all", "a.xml", "<p>|  <z/>|</p>", "<p>|  <b/>|  <z/>|</p>",
+			"<p>|  <a>|    <c/>|  </a>|  <z/>|</p>", "<p>|  <a>|    <c/>|  </a>|  <b/>|  <z/>|</p>"},
 		{"line ends that only its readers know", "a.yaml", "a: 1|z: 1", "a: \u20281\u2028b: 2|z: 1", "a: 3|z: 1", ""},
 		{"cuts through another document", "a.yaml", "a: 1", "a: 1|---|b: 1", "a: 1|c: 1", ""},
 
-		{"keys of a table", "a.toml", "[t]|z = 1|a = 1", "[t]|z = 2|a = 1|b = [|  1,|]", "[t]|z = 1|a = 3|c = 1", "[t]|z = 2|a = 3|c = 1|b = [|  1,|]"},
-		{"tables", "a.toml", "x = 1||[a]|y = 1", "x = 1||[a]|y = 1||[c]|z = 1", "x = 1||[a]|y = 2||[b]|z = 1", "x = 1||[a]|y = 2||[b]|z = 1||[c]|z = 1"},
-		{"tables with names", "a.toml", "[[p]]|name = 'a'|v = 1", "[[p]]|name = 'a'|v = 1||[[p]]|name = 'c'|v = 1", "[[p]]|name = 'a'|v = 2||[[p]]|name = 'b'|v = 7", "[[p]]|name = 'a'|v = 2||[[p]]|name = 'b'|v = 7||[[p]]|name = 'c'|v = 1"},
-		{"a text of several lines is no keys", "a.toml", "t = @|a = 1|@", "t = @|a = 2|b = 1|@", "t = @|a = 3|c = 1|@", ""},
+		{"keys of a table", "a.toml", "[t]|z = 1|a = 1", "[t]|z = 2|a = 1|b = [|  1,|]", "[t]|z = 1|a = 3|c = 1",
+			"[t]|z = 2|a = 3|c = 1|b = [|  1,|]"},
+		{"tables", "a.toml", "x = 1||[a]|y = 1", "x = 1||[a]|y = 1||[c]|z = 1", "x = 1||[a]|y = 2||[b]|z = 1",
+			"x = 1||[a]|y = 2||[b]|z = 1||[c]|z = 1"},
+		{"tables with names", "a.toml", "[[p]]|name = 'a'|v = 1", "[[p]]|name = 'a'|v = 1||[[p]]|name = 'c'|v = 1",
+			"[[p]]|name = 'a'|v = 2||[[p]]|name = 'b'|v = 7",
+			"[[p]]|name = 'a'|v = 2||[[p]]|name = 'b'|v = 7||[[p]]|name = 'c'|v = 1"},
+		{"a text of several lines is no keys", "a.toml", "t = @|a = 1|@", "t = @|a = 2|b = 1|@",
+			"t = @|a = 3|c = 1|@", ""},
 
 		{"elements that share lines", "a.xml", pom + "  </d>|</p>",
-			pom + "    <dependency>|      <artifactId>c</artifactId>|      <version>1</version>|    </dependency>|  </d>|</p>",
-			pom + "    <dependency>|      <artifactId>b</artifactId>|      <version>1</version>|    </dependency>|  </d>|</p>",
-			pom + "    <dependency>|      <artifactId>b</artifactId>|      <version>1</version>|    </dependency>|    <dependency>|      <artifactId>c</artifactId>|      <version>1</version>|    </dependency>|  </d>|</p>"},
-		{"attributes", "a.csproj", "<P>|  <R Include='a' V='1'/>|</P>", "<P>|  <R Include='a' V='1'/>|  <R Include='c' V='1'/>|</P>", "<P>|  <R Include='a' V='2'/>|  <R Include='b' V='1'/>|</P>",
+			pom + "    <dependency>|      <artifactId>c</artifactId>|      <version>1</version>|    </dependency>|  " +
+				"</d>|</p>",
+			pom + "    <dependency>|      <artifactId>b</artifactId>|      <version>1</version>|    </dependency>|  " +
+				"</d>|</p>",
+			pom + "    <dependency>|      <artifactId>b</artifactId>|      <version>1</version>|    </dependency>|    " +
+				"<dependency>|      <artifactId>c</artifactId>|      <version>1</version>|    </dependency>|  " +
+				"</d>|</p>"},
+		{"attributes", "a.csproj", "<P>|  <R Include='a' V='1'/>|</P>",
+			"<P>|  <R Include='a' V='1'/>|  <R Include='c' V='1'/>|</P>",
+			"<P>|  <R Include='a' V='2'/>|  <R Include='b' V='1'/>|</P>",
 			"<P>|  <R Include='a' V='2'/>|  <R Include='b' V='1'/>|  <R Include='c' V='1'/>|</P>"},
-		{"names that are there once", "a.xml", "<p>|  <z>1</z>|  <y>1</y>|</p>", "<p>|  <z>2</z>|  <y>1</y>|  <w>1</w>|</p>", "<p>|  <z>1</z>|  <y>3</y>|</p>", "<p>|  <z>2</z>|  <y>3</y>|  <w>1</w>|</p>"},
+		{"names that are there once", "a.xml", "<p>|  <z>1</z>|  <y>1</y>|</p>",
+			"<p>|  <z>2</z>|  <y>1</y>|  <w>1</w>|</p>", "<p>|  <z>1</z>|  <y>3</y>|</p>",
+			"<p>|  <z>2</z>|  <y>3</y>|  <w>1</w>|</p>"},
 		{"text and elements", "a.xml", "<p>|text|</p>", "<p>|text <b>a</b>|</p>", "<p>|text <b>b</b>|</p>", ""},
 
-		{"rows", "a.csv", "id,name,at|9,x,10|7,y,20", "id,name,at|9,x,11|7,y,20|5,w,50", "id,name,at|9,'x, and more',10|7,y,21|4,v,40", "id,name,at|9,'x, and more',11|7,y,21|4,v,40|5,w,50"},
-		{"rows known by the second column", "a.csv", "k;id|a;1|a;2", "k;id|b;1|a;2|c;4", "k;id|a;1|a;2|a;3", "k;id|b;1|a;2|a;3|c;4"},
+		{"rows", "a.csv", "id,name,at|9,x,10|7,y,20", "id,name,at|9,x,11|7,y,20|5,w,50",
+			"id,name,at|9,'x, and more',10|7,y,21|4,v,40", "id,name,at|9,'x, and more',11|7,y,21|4,v,40|5,w,50"},
+		{"rows known by the second column", "a.csv", "k;id|a;1|a;2", "k;id|b;1|a;2|c;4", "k;id|a;1|a;2|a;3",
+			"k;id|b;1|a;2|a;3|c;4"},
 		{"no key", "a.csv", "k,v|a,1|a,1", "k,v|a,2|a,2", "k,v|a,3|a,1", ""},
 		{"one cell, two values", "a.csv", "id,v|1,1|2,2", "id,v|1,2|2,2|3,3", "id,v|1,3|2,2|4,4", ""},
 	} {
@@ -120,16 +164,24 @@ func TestByKey(t *testing.T) {
 
 func TestMovedLines(t *testing.T) {
 	text := strings.NewReplacer("|", "\n").Replace
-	const block, rest = "func fare() int {|	total := 1|	return total|}||", "func a() {|}||func b() {|}||func c() {|}||"
+	const block, rest = "func fare() int {|	total := 1|	return total|}||",
+		"func a() {|}||func b() {|}||func c() {|}||"
 	edited := strings.Replace(block, "1", "base + 1", 1)
 	for _, c := range []struct{ name, base, yours, theirs, want string }{
 		{"you moved it down", block + rest, rest + block, edited + rest, rest + edited},
 		{"they moved it up", rest + block, rest + edited, block + rest, edited + rest},
-		{"moved and edited, elsewhere in it", block + rest, rest + strings.Replace(block, "return total", "return total * 2", 1), edited + rest, rest + strings.Replace(edited, "return total", "return total * 2", 1)},
-		{"with something in its place", block + rest, "func new() {|}||" + rest + block, edited + rest, "func new() {|}||" + rest + edited},
-		{"moved into a block", "total := fare()|add(total)||x|y|z|", "x|y|z|if late {|	total := fare()|	add(total)|}|", "total := fare(1)|add(total)||x|y|z|", "x|y|z|if late {|	total := fare(1)|	add(total)|}|"},
-		{"moved, indented and more lines", "one|two|three||x|y|z|", "x|y|z|	one|	two|	three|", "one|TWO|and|three||x|y|z|", "x|y|z|	one|	TWO|	and|	three|"},
-		{"the same line", block + rest, rest + strings.Replace(block, "1", "2", 1), strings.Replace(block, "1", "3", 1) + rest, ""},
+		{"moved and edited, elsewhere in it", block + rest, rest + strings.Replace(block, "return total",
+			"return total * 2", 1), edited + rest, rest + strings.Replace(edited, "return total", "return total * 2",
+			1)},
+		{"with something in its place", block + rest, "func new() {|}||" + rest + block, edited + rest,
+			"func new() {|}||" + rest + edited},
+		{"moved into a block", "total := fare()|add(total)||x|y|z|",
+			"x|y|z|if late {|	total := fare()|	add(total)|}|", "total := fare(1)|add(total)||x|y|z|",
+			"x|y|z|if late {|	total := fare(1)|	add(total)|}|"},
+		{"moved, indented and more lines", "one|two|three||x|y|z|", "x|y|z|	one|	two|	three|",
+			"one|TWO|and|three||x|y|z|", "x|y|z|	one|	TWO|	and|	three|"},
+		{"the same line", block + rest, rest + strings.Replace(block, "1", "2", 1), strings.Replace(block, "1", "3",
+			1) + rest, ""},
 		{"removed, not moved", block + rest, rest, edited + rest, ""},
 		{"only what is there often", "x|}||" + rest, rest + "}||", "x y|}||" + rest, ""},
 	} {
@@ -175,7 +227,8 @@ func FuzzBetter(f *testing.F) {
 		if text.Conflicts() == 0 {
 			return
 		}
-		file := Open(&merge.Conflict{Path: path, Kind: merge.Content, Subject: &merge.Lines{Text: &text, Mode: object.ModeFile}})
+		file := Open(&merge.Conflict{Path: path, Kind: merge.Content, Subject: &merge.Lines{Text: &text,
+			Mode: object.ModeFile}})
 		for _, q := range file.Conflicts {
 			if o := q.Ways[0]; o.Way == Weave || o.Way == Sorted {
 				assert.NotEmpty(t, o.Reason)

@@ -15,7 +15,8 @@ import (
 func TestWeave(t *testing.T) {
 	for _, c := range []struct{ name, base, yours, theirs, want string }{
 		{"other words", "a b c d", "X b c d", "a b c Y", "X b c Y"},
-		{"neighbouring words", "rate * v.Metres()", "rate * v.HalfMetres()", "roundUp(rate * v.Metres(), 10)", "roundUp(rate * v.HalfMetres(), 10)"},
+		{"neighbouring words", "rate * v.Metres()", "rate * v.HalfMetres()", "roundUp(rate * v.Metres(), 10)",
+			"roundUp(rate * v.HalfMetres(), 10)"},
 		{"same word", "a b c", "a X c", "a Y c", "-"},
 		{"same word, same edit", "a b c d", "a X c Y", "a X c d", "a X c Y"},
 		{"both add at one point", "a b", "a X b", "a Y b", "-"},
@@ -43,7 +44,8 @@ func TestWeave(t *testing.T) {
 func conflictOf(t *testing.T, path, base, yours, theirs string) *File {
 	text := merge.Merge3(diff.Lines(base), diff.Lines(yours), diff.Lines(theirs))
 	require.Positive(t, text.Conflicts(), "%q", yours)
-	return Open(&merge.Conflict{Path: path, Kind: merge.Content, Subject: &merge.Lines{Text: &text, Mode: object.ModeFile}})
+	return Open(&merge.Conflict{Path: path, Kind: merge.Content, Subject: &merge.Lines{Text: &text,
+		Mode: object.ModeFile}})
 }
 
 func names(c *Question) string {
@@ -64,7 +66,8 @@ func TestWaysOffered(t *testing.T) {
 		{"one deleted", "a.txt", "the old cat\n", "", "the red cat\n", "yours theirs base", ""},
 		{"yours holds theirs", "a.txt", "a b c\n", "X b c d e\n", "X b c\n", plain, "yours"},
 		{"theirs holds yours", "a.txt", "a b c\n", "X b c\n", "X b c d e\n", plain, "theirs"},
-		{"rewritten, not woven by suggestion", "a.txt", "one two three four five six\n", "1 2 3 4 5 six\n", "one two three four five six seven\n", all, ""},
+		{"rewritten, not woven by suggestion", "a.txt", "one two three four five six\n", "1 2 3 4 5 six\n",
+			"one two three four five six seven\n", all, ""},
 		{"a weave that parses", "a.json", "[1, 2]\n", "[1, 2, 3]\n", "{\"a\": [1, 2]}\n", all, "weave"},
 	} {
 		f := conflictOf(t, c.path, c.base, c.yours, c.theirs)
@@ -78,7 +81,9 @@ func TestWaysOffered(t *testing.T) {
 }
 
 func TestVetoOfWhatDoesNotParse(t *testing.T) {
-	f := conflictOf(t, "a.go", "package a\n\nfunc f() {\n}\n", "package a\n\nfunc g() int { return 1 }\n\nfunc f() {\n}\n", "package a\n\nfunc g() int { return 2 }\n\nfunc f() {\n}\n")
+	f := conflictOf(t, "a.go", "package a\n\nfunc f() {\n}\n",
+		"package a\n\nfunc g() int { return 1 }\n\nfunc f() {\n}\n",
+		"package a\n\nfunc g() int { return 2 }\n\nfunc f() {\n}\n")
 	c := f.Conflicts[0]
 	assert.Empty(t, c.Suggested, "both orders declare g twice")
 	v := f.JudgeSuggested(c, Option{Text: c.Theirs + c.Yours})
@@ -88,7 +93,8 @@ func TestVetoOfWhatDoesNotParse(t *testing.T) {
 }
 
 func TestLeftOut(t *testing.T) {
-	const base, yours, theirs = "return rate * v.Metres()\n", "return rate * v.HalfMetres()\n", "return roundUp(rate * v.Metres(), 10)\n"
+	const base, yours, theirs = "return rate * v.Metres()\n", "return rate * v.HalfMetres()\n",
+		"return roundUp(rate * v.Metres(), 10)\n"
 	for _, c := range []struct {
 		name, result          string
 		lostYours, lostTheirs int
@@ -114,7 +120,8 @@ func TestLeftOut(t *testing.T) {
 }
 
 func TestLineEndsBetweenTwoTexts(t *testing.T) {
-	for _, c := range [][3]string{{"a", "b", "a\nb"}, {"a\n", "b", "a\nb"}, {"a", "b\n", "a\nb"}, {"", "b", "b"}, {"a", "", "a"}, {"a", "b\r\n", "a\r\nb"}} {
+	for _, c := range [][3]string{{"a", "b", "a\nb"}, {"a\n", "b", "a\nb"}, {"a", "b\n", "a\nb"}, {"", "b", "b"},
+		{"a", "", "a"}, {"a", "b\r\n", "a\r\nb"}} {
 		assert.Equal(t, c[2], concat(c[0], c[1]))
 	}
 }
@@ -210,7 +217,8 @@ func TestWholePaths(t *testing.T) {
 		{merge.Binary, one, two, ""},
 		{merge.ModeBits, one, two, ""},
 	} {
-		r := &merge.Result{Conflicts: []merge.Conflict{{Path: "a", Kind: c.kind, Subject: &merge.Versions{Yours: c.yours, Theirs: c.theirs}}}}
+		r := &merge.Result{Conflicts: []merge.Conflict{{Path: "a", Kind: c.kind,
+			Subject: &merge.Versions{Yours: c.yours, Theirs: c.theirs}}}}
 		files := NewFiles(o)
 		q := files.Open(&r.Conflicts[0]).Conflicts[0]
 		assert.Equal(t, "yours theirs", names(q))
@@ -232,7 +240,8 @@ func TestWholePaths(t *testing.T) {
 func TestModeBesideText(t *testing.T) {
 	o := object.NewOverlay(object.SHA1, nil)
 	text := merge.Merge3(nil, []string{"1\n"}, []string{"2\n"})
-	c := &merge.Conflict{Path: "a", Kind: merge.AddAdd, Subject: &merge.Lines{Text: &text, Mode: object.ModeFile, Modes: true,
+	c := &merge.Conflict{Path: "a", Kind: merge.AddAdd, Subject: &merge.Lines{Text: &text, Mode: object.ModeFile,
+		Modes: true,
 		Yours: object.Entry{Mode: object.ModeFile}, Theirs: object.Entry{Mode: object.ModeExec}}}
 	f := Open(c)
 	require.Len(t, f.Conflicts, 2)
