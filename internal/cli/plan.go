@@ -207,7 +207,7 @@ func remarksJSON(j *recovery.Join) (out []remarkJSON) {
 func conflictsJSON(s recovery.Stop) []conflictJSON {
 	out := []conflictJSON{}
 	for i, f := range s.Files {
-		out = append(out, conflictJSON{f.Path, string(s.Result.Conflicts[i].Kind), len(f.Conflicts), f.From, f.Also})
+		out = append(out, conflictJSON{f.Path, string(s.Result.Conflicts[i].Kind), len(f.Questions), f.From, f.Also})
 	}
 	return out
 }
@@ -227,9 +227,9 @@ func describe(p *recovery.Position, j *recovery.Join) string {
 	}
 	for _, stop := range j.Stops {
 		for _, f := range stop.Files {
-			what := words.Hint(f.Conflicts[0])
+			what := words.Hint(f.Questions[0])
 			if what == "" {
-				what = words.Count(len(f.Conflicts), "place that both changed", "places that both changed")
+				what = words.Count(len(f.Questions), "place that both changed", "places that both changed")
 			}
 			s += "\n          " + f.Path + "  " + what
 		}

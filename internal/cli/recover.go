@@ -314,7 +314,7 @@ func (r *recoverer) report(p *recovery.Position, j *recovery.Join) error {
 			commit = &stop.Commit.ID
 		}
 		for _, f := range stop.Files {
-			for _, c := range f.Conflicts {
+			for _, c := range f.Questions {
 				if d, _, ok := decisions.For(c); ok {
 					r.out.Settled = append(r.out.Settled, settledJSON{c.Path, string(d.Way), commit})
 				} else {

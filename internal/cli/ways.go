@@ -113,7 +113,7 @@ func waysOf(name string, text *merge.Text) waysJSON {
 	var questions []*settle.Question
 	f := settle.Open(&merge.Conflict{Path: name, Kind: kind, Subject: &merge.Lines{Text: text, Mode: object.ModeFile}})
 	if f.Text != nil {
-		text, questions = f.Text, f.Conflicts
+		text, questions = f.Text, f.Questions
 	}
 	for _, r := range text.Hunks {
 		if r.Origin != merge.FromBase && r.Origin != merge.Contested {

@@ -54,7 +54,7 @@ func (w *Workspace) LeftOut(p *Position, j *Join, decisions *settle.Decisions) (
 			a.yours = w.Annotator(one)
 		}
 		for _, f := range stop.Files {
-			for _, c := range f.Conflicts {
+			for _, c := range f.Questions {
 				_, o, ok := decisions.For(c)
 				if !ok {
 					continue

@@ -160,7 +160,7 @@ func (pl *plot) play(t *testing.T) *outcome {
 func firstWithout(j *Join, decisions *settle.Decisions) *settle.Question {
 	for _, s := range j.Stops {
 		for _, f := range s.Files {
-			for _, c := range f.Conflicts {
+			for _, c := range f.Questions {
 				if _, _, ok := decisions.For(c); !ok {
 					return c
 				}

@@ -79,7 +79,7 @@ func (j *Join) Remarks() []merge.Remark {
 func (j *Join) Conflicts() (n int) {
 	for _, s := range j.Stops {
 		for _, f := range s.Files {
-			n += len(f.Conflicts)
+			n += len(f.Questions)
 		}
 	}
 	return n
@@ -154,7 +154,7 @@ func (w *Workspace) open(j *Join, decisions *settle.Decisions) {
 		for k := range s.Result.Conflicts {
 			f := w.files.Open(&s.Result.Conflicts[k])
 			s.Files = append(s.Files, f)
-			for _, c := range f.Conflicts {
+			for _, c := range f.Questions {
 				if _, _, ok := decisions.For(c); ok {
 					j.Settled++
 				} else {

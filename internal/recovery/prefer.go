@@ -52,7 +52,7 @@ func (s *Session) SettleBy(ctx context.Context, p *Position, route Route, prefer
 func (j *Join) firstOpen(decisions *settle.Decisions, prefer []settle.Way) (*settle.Question, settle.Way, bool) {
 	for _, stop := range j.Stops {
 		for _, f := range stop.Files {
-			for _, c := range f.Conflicts {
+			for _, c := range f.Questions {
 				if _, _, settled := decisions.For(c); settled {
 					continue
 				}

@@ -20,7 +20,7 @@ func (w *Workspace) Attribute(p *Position, j *Join, decisions *settle.Decisions)
 	var out []Attributed
 	for i, stop := range j.Stops {
 		for _, f := range stop.Files {
-			for _, c := range f.Conflicts {
+			for _, c := range f.Questions {
 				q := Attributed{Stop: i, File: f, Conflict: c}
 				if p.Picking {
 					q.Theirs = stop.Commit

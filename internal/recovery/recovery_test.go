@@ -68,7 +68,7 @@ func ready(t *testing.T, s *Session, route Route, way settle.Way) (*Position, *J
 		done := true
 		for _, stop := range j.Stops {
 			for _, f := range stop.Files {
-				for _, c := range f.Conflicts {
+				for _, c := range f.Questions {
 					if _, _, ok := s.state.Decisions.For(c); !ok && done {
 						require.NoError(t, s.Decide(settle.Decision{Key: c.Key, Way: way}))
 						done = false

@@ -42,3 +42,13 @@ func idsOf(nodes []history.Node) (ids []object.ID) {
 	}
 	return ids
 }
+
+// idsSigned are the ids that commits have with their signatures.
+func idsSigned(signed map[object.ID]object.ID) (ids []object.ID) {
+	for _, id := range signed {
+		if ids = append(ids, id); len(ids) == mostShown {
+			break
+		}
+	}
+	return ids
+}

@@ -31,6 +31,8 @@ type checkState struct {
 	places  []diagnose.Place
 	texts   map[string][]recovery.Line // of the files with places
 	at      int
+	errors  scroll
+	place   scroll
 	holder  string // the commit that mends become part of; empty where there is none
 }
 

@@ -96,7 +96,9 @@ type clickedError int
 func (s *checkScreen) errorRows(w, most int) page {
 	p := page{txt(plain, "  ").then(heading("ERRORS")).add(dim, fmt.Sprintf("  %d of %d", s.at+1, len(s.places)))}
 	shown := min(len(s.places), most)
-	from := max(0, min(s.at-shown/2, len(s.places)-shown))
+	s.errors.size(len(s.places), shown)
+	s.errors.show(s.at)
+	from := s.errors.at()
 	for i := from; i < from+shown; i++ {
 		e := s.places[i]
 		mark := "   ✗ "
@@ -120,8 +122,9 @@ func (s *checkScreen) placePage(w, h int) page {
 	e := s.places[s.at]
 	p := page{txt(plain, "  ").then(heading("THE PLACE")).add(dim, "  "+e.Path), nil}
 	lines := s.texts[e.Path]
-	from := max(0, min(e.Line-1-(h-2)/2, len(lines)-(h-2)))
-	for i := from; i < len(lines) && len(p) < h; i++ {
+	s.place.size(len(lines), h-len(p))
+	s.place.around(e.Line - 1)
+	for i := s.place.at(); i < len(lines) && len(p) < h; i++ {
 		l := txt(faint, fmt.Sprintf("%6d ", i+1)).mark(gutter(lines[i].Origin)).add(plain, lines[i].Text)
 		if i == e.Line-1 {
 			l = l.fit(w).on(onTrouble)

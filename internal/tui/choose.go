@@ -350,7 +350,7 @@ func stopFiles(f *facts, stop recovery.Stop) int {
 			return i
 		}
 		how, h := hint(file)
-		f.row(txt(plain, "     "+file.Path).add(dim, "   "+words.Count(len(file.Conflicts), "conflict",
+		f.row(txt(plain, "     "+file.Path).add(dim, "   "+words.Count(len(file.Questions), "conflict",
 			"conflicts")+" · ").
 			add(h, how).cut(f.w))
 	}
@@ -359,7 +359,7 @@ func stopFiles(f *facts, stop recovery.Stop) int {
 
 // hint says in a few words how a file's conflicts can be settled.
 func hint(f *settle.File) (string, hue) {
-	switch c := f.Conflicts[0]; {
+	switch c := f.Questions[0]; {
 	case c.Suggested == settle.Weave:
 		return "fits word by word", joined
 	case c.Suggested == settle.TheirsYours:

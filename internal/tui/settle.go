@@ -189,7 +189,8 @@ func (s *settleScreen) remark() line {
 	}
 	o := q.Conflict.Ways[s.way]
 	if s.w < wide && o.Way == q.Conflict.Suggested {
-		return txt(dim, "Suggested: "+words.Why(q.Conflict)+".") // which has no room beside the way
+		// There is no room for it beside the way.
+		return txt(dim, "Suggested: "+words.Why(q.Conflict)+". "+words.Taking(q.Conflict, o))
 	}
 	return txt(dim, words.Taking(q.Conflict, o))
 }

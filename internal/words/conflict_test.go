@@ -69,7 +69,7 @@ func TestEveryShapeHasWords(t *testing.T) {
 			Theirs: merge.Placing{Moves: moved("d/new", "")}}, "It cannot follow", [2]string{"the file is d/new",
 			"the file is left out"}},
 	} {
-		q := settle.Open(&merge.Conflict{Path: "here", Kind: c.kind, Subject: c.subject}).Conflicts[0]
+		q := settle.Open(&merge.Conflict{Path: "here", Kind: c.kind, Subject: c.subject}).Questions[0]
 		assert.Contains(t, About(q, "Ilka"), c.says, c.kind)
 		assert.NotEmpty(t, Hint(q), c.kind)
 		assert.Equal(t, q.Suggested != "", Why(q) != "", c.kind)

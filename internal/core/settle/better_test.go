@@ -62,7 +62,7 @@ func TestBetterWays(t *testing.T) {
 // way wanted, that there is none.
 func assertBetter(t *testing.T, name, path, base, yours, theirs, way, want string) {
 	f := conflictOf(t, path, base, yours, theirs)
-	q := f.Conflicts[0]
+	q := f.Questions[0]
 	o := q.Ways[0]
 	if o.Way == Yours || o.Way == Weave && o.Reason == "the edits touch other words" {
 		assert.Empty(t, way, name)
@@ -193,7 +193,7 @@ func TestMovedLines(t *testing.T) {
 	}
 
 	f := conflictOf(t, "a.txt", text(block+rest), text(rest+block), text(edited+rest))
-	q := f.Conflicts[0]
+	q := f.Questions[0]
 	theirs, _ := q.Option(Theirs)
 	assert.Equal(t, "the lines you moved are there twice", theirs.Reason)
 	book := &Decisions{}
@@ -229,7 +229,7 @@ func FuzzBetter(f *testing.F) {
 		}
 		file := Open(&merge.Conflict{Path: path, Kind: merge.Content, Subject: &merge.Lines{Text: &text,
 			Mode: object.ModeFile}})
-		for _, q := range file.Conflicts {
+		for _, q := range file.Questions {
 			if o := q.Ways[0]; o.Way == Weave || o.Way == Sorted {
 				assert.NotEmpty(t, o.Reason)
 				assert.NotPanics(t, func() { file.JudgeSuggested(q, o) })

@@ -61,7 +61,7 @@ type File struct {
 	From      string // its name before a rename that is part of the conflict
 	Also      string // the other place it may have
 	Text      *merge.Text
-	Conflicts []*Question
+	Questions []*Question
 	source    *merge.Conflict
 	readable  func() bool
 }

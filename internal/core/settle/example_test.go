@@ -13,7 +13,7 @@ func ExampleOpen() {
 	text := merge.Merge3(diff.Lines("fare := rate * metres\n"), diff.Lines("fare := rate * halfMetres\n"),
 		diff.Lines("fare := roundUp(rate * metres)\n"))
 	f := settle.Open(&merge.Conflict{Path: "fares.txt", Kind: merge.Content, Subject: &merge.Lines{Text: &text}})
-	q := f.Conflicts[0]
+	q := f.Questions[0]
 	for _, o := range q.Ways {
 		out, _ := f.LeftOut(q, o)
 		fmt.Printf("%s, leaving out %d: %s", o.Way, len(out), o.Text)

@@ -32,7 +32,7 @@ func (f *File) Decided(store *object.Overlay, b *Decisions) (d merge.Decided, al
 		return c.Ways[0].Effect // yours
 	}
 	if f.Text == nil {
-		return effect(f.Conflicts[0]), all
+		return effect(f.Questions[0]), all
 	}
 	text := f.Join(func(c *Question) Option {
 		o, ok := f.Chosen(c, b)
@@ -40,7 +40,7 @@ func (f *File) Decided(store *object.Overlay, b *Decisions) (d merge.Decided, al
 		return o
 	})
 	e := object.Entry{Mode: f.source.Subject.(*merge.Lines).Mode, ID: store.Put(object.KindBlob, []byte(text))}
-	if last := f.Conflicts[len(f.Conflicts)-1]; last.Whole() {
+	if last := f.Questions[len(f.Questions)-1]; last.Whole() {
 		e.Mode = effect(last).Entries[f.Path].Mode
 	}
 	return merge.Decided{Entries: map[string]object.Entry{f.Path: e}}, all
@@ -78,7 +78,7 @@ func (fs *Files) Open(c *merge.Conflict) *File {
 
 // measure finds the sizes of what the sides have. What cannot be read has none.
 func (fs *Files) measure(f *File) {
-	for _, c := range f.Conflicts {
+	for _, c := range f.Questions {
 		if !c.Whole() || c.Kind == merge.ModeBits {
 			continue
 		}

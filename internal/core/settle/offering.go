@@ -90,7 +90,7 @@ func (f *File) veto() {
 	if f.problem(f.standIn) == "" {
 		return
 	}
-	for _, c := range f.Conflicts {
+	for _, c := range f.Questions {
 		if !c.Whole() && c.Suggested != Yours && c.Suggested != Theirs {
 			c.Suggested, c.Why = "", ""
 		}

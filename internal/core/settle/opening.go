@@ -17,18 +17,18 @@ func Open(c *merge.Conflict) *File {
 		f.Text = s.Text
 		f.openText(s)
 		if s.Modes {
-			f.Conflicts = append(f.Conflicts, versions(c.Path, merge.ModeBits, &merge.Versions{Base: s.Base,
+			f.Questions = append(f.Questions, versions(c.Path, merge.ModeBits, &merge.Versions{Base: s.Base,
 				Yours: s.Yours, Theirs: s.Theirs}))
 		}
 	case *merge.Versions:
-		f.Conflicts = []*Question{versions(c.Path, c.Kind, s)}
+		f.Questions = []*Question{versions(c.Path, c.Kind, s)}
 	case *merge.Clash:
-		f.Conflicts = []*Question{clash(c, s)}
+		f.Questions = []*Question{clash(c, s)}
 	case *merge.Naming:
-		f.Conflicts = []*Question{naming(c, s)}
+		f.Questions = []*Question{naming(c, s)}
 	}
 	seen := map[Key]int{}
-	for _, q := range f.Conflicts {
+	for _, q := range f.Questions {
 		q.Key = keyOf(q, seen)
 		q.Sizes = merge.Three[int]{Base: -1, Yours: -1, Theirs: -1}
 	}
@@ -128,7 +128,7 @@ func (f *File) openText(s *merge.Lines) {
 			at.after = t.Yours[r.Yours.Hi]
 		}
 		q.offer(at, moves)
-		f.Conflicts = append(f.Conflicts, q)
+		f.Questions = append(f.Questions, q)
 	}
 	f.veto()
 }

@@ -27,7 +27,7 @@ func (f *File) Parts(choose func(c *Question) Option) []Part {
 			}
 			continue
 		}
-		c := f.Conflicts[n]
+		c := f.Questions[n]
 		n++
 		o := choose(c)
 		parts[i].Lines, parts[i].Of = diff.Lines(o.Text), c

@@ -71,7 +71,7 @@ func TestWaysOffered(t *testing.T) {
 		{"a weave that parses", "a.json", "[1, 2]\n", "[1, 2, 3]\n", "{\"a\": [1, 2]}\n", all, "weave"},
 	} {
 		f := conflictOf(t, c.path, c.base, c.yours, c.theirs)
-		q := f.Conflicts[0]
+		q := f.Questions[0]
 		assert.Equal(t, c.ways, names(q), c.name)
 		assert.Equal(t, c.suggested, string(q.Suggested), c.name)
 		if q.Suggested != "" {
@@ -84,7 +84,7 @@ func TestVetoOfWhatDoesNotParse(t *testing.T) {
 	f := conflictOf(t, "a.go", "package a\n\nfunc f() {\n}\n",
 		"package a\n\nfunc g() int { return 1 }\n\nfunc f() {\n}\n",
 		"package a\n\nfunc g() int { return 2 }\n\nfunc f() {\n}\n")
-	c := f.Conflicts[0]
+	c := f.Questions[0]
 	assert.Empty(t, c.Suggested, "both orders declare g twice")
 	v := f.JudgeSuggested(c, Option{Text: c.Theirs + c.Yours})
 	require.NotNil(t, v.Parses)
@@ -162,7 +162,7 @@ func TestProblem(t *testing.T) {
 func TestBook(t *testing.T) {
 	o := object.NewOverlay(object.SHA1, nil)
 	f := conflictOf(t, "a.txt", "x\nm\ny\n", "1\nm\n3\n", "2\nm\n4\n")
-	a, b := f.Conflicts[0], f.Conflicts[1]
+	a, b := f.Questions[0], f.Questions[1]
 	book := &Decisions{}
 	text := func() (string, bool) {
 		set, all := f.Decided(o, book)
@@ -194,11 +194,11 @@ func TestBook(t *testing.T) {
 	assert.False(t, ok)
 
 	again := conflictOf(t, "a.txt", "new\nx\nm\ny\n", "new\n1\nm\n3\n", "new\n2\nm\n4\n")
-	assert.Equal(t, a.Key, again.Conflicts[0].Key, "the same conflict elsewhere in the file has the same key")
+	assert.Equal(t, a.Key, again.Questions[0].Key, "the same conflict elsewhere in the file has the same key")
 	other := conflictOf(t, "b.txt", "x\nm\ny\n", "1\nm\n3\n", "2\nm\n4\n")
-	assert.NotEqual(t, a.Key, other.Conflicts[0].Key)
+	assert.NotEqual(t, a.Key, other.Questions[0].Key)
 	twice := conflictOf(t, "a.txt", "x\nm\nx\n", "1\nm\n1\n", "2\nm\n2\n")
-	assert.NotEqual(t, twice.Conflicts[0].Key, twice.Conflicts[1].Key)
+	assert.NotEqual(t, twice.Questions[0].Key, twice.Questions[1].Key)
 }
 
 func TestWholePaths(t *testing.T) {
@@ -220,7 +220,7 @@ func TestWholePaths(t *testing.T) {
 		r := &merge.Result{Conflicts: []merge.Conflict{{Path: "a", Kind: c.kind,
 			Subject: &merge.Versions{Yours: c.yours, Theirs: c.theirs}}}}
 		files := NewFiles(o)
-		q := files.Open(&r.Conflicts[0]).Conflicts[0]
+		q := files.Open(&r.Conflicts[0]).Questions[0]
 		assert.Equal(t, "yours theirs", names(q))
 		assert.Equal(t, c.suggested, q.Suggested)
 		_, all, err := files.Resolve(r, &Decisions{})
@@ -244,12 +244,12 @@ func TestModeBesideText(t *testing.T) {
 		Modes: true,
 		Yours: object.Entry{Mode: object.ModeFile}, Theirs: object.Entry{Mode: object.ModeExec}}}
 	f := Open(c)
-	require.Len(t, f.Conflicts, 2)
+	require.Len(t, f.Questions, 2)
 	book := &Decisions{}
-	book.Decide(Decision{Key: f.Conflicts[0].Key, Way: TheirsYours})
+	book.Decide(Decision{Key: f.Questions[0].Key, Way: TheirsYours})
 	_, all := f.Decided(o, book)
 	assert.False(t, all, "the mode is open")
-	book.Decide(Decision{Key: f.Conflicts[1].Key, Way: Theirs})
+	book.Decide(Decision{Key: f.Questions[1].Key, Way: Theirs})
 	set, all := f.Decided(o, book)
 	e := set.Entries["a"]
 	assert.True(t, all)
@@ -263,10 +263,10 @@ func TestPreference(t *testing.T) {
 	ways, ok := ParsePreference("weave, theirs-yours,suggested")
 	assert.True(t, ok)
 	f := conflictOf(t, "a.txt", "", "mine\n", "yours\n")
-	w, ok := Prefer(f.Conflicts[0], ways)
+	w, ok := Prefer(f.Questions[0], ways)
 	assert.True(t, ok)
 	assert.Equal(t, TheirsYours, w)
-	_, ok = Prefer(f.Conflicts[0], []Way{Weave, Sorted, AsBefore})
+	_, ok = Prefer(f.Questions[0], []Way{Weave, Sorted, AsBefore})
 	assert.False(t, ok, "ways that are not offered settle nothing")
 	for _, bad := range []string{"", "ours", "weave,,", "written"} {
 		_, ok := ParsePreference(bad)
