@@ -119,10 +119,7 @@ func (s *settleScreen) actions() []action {
 		out = append(out, acts(keys.undo, "", s.undoDecision))
 	}
 	out = append(out, act(keys.list, "the list", quietly(s.toList)), acts(keys.back, "", s.leave))
-	for _, a := range s.scrolled().actions()[2:] {
-		out = append(out, a) // pages; up and down mark ways
-	}
-	return out
+	return append(out, s.scrolled().actions()[2:]...) // pages; up and down mark ways
 }
 
 // next says what v shows next.
