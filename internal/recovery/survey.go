@@ -32,6 +32,9 @@ func (s *Session) Survey(ctx context.Context, fetch bool, progress func(done, of
 		return nil, err
 	}
 	v.State = s.State()
+	v.Below = s.below(v.Position.Base(), 2)
+	told := make(chan error, 1) // git is asked for this while the routes are worked out
+	go func() { told <- s.shown(ctx, v.Position, v.Below) }()
 	if v.Plan, err = s.Plan(ctx, v.Position, &v.State.Decisions, progress); err != nil {
 		return nil, err
 	}
@@ -45,8 +48,7 @@ func (s *Session) Survey(ctx context.Context, fetch bool, progress func(done, of
 	if err := s.InTheWay(v.Position, asking.Tree); err != nil && !errors.As(err, &v.InTheWay) {
 		return nil, err
 	}
-	v.Below = s.below(v.Position.Base(), 2)
-	if err := s.shown(ctx, v); err != nil {
+	if err := <-told; err != nil {
 		return nil, err
 	}
 	if who, err := s.Repo.Committer(ctx); err == nil {
@@ -55,13 +57,13 @@ func (s *Session) Survey(ctx context.Context, fetch bool, progress func(done, of
 	return v, nil
 }
 
-// shown has the ids of the survey be told apart.
-func (s *Session) shown(ctx context.Context, v *Survey) error {
+// shown has the ids that are shown of a position be told apart.
+func (s *Session) shown(ctx context.Context, p *Position, below []history.Node) error {
 	if n := s.Repo.Abbrev(ctx); n > leastDigits {
 		s.digits.Store(int32(n))
 	}
-	ids := append(idsOf(v.Position.Divergence.Yours), idsOf(v.Position.Divergence.Theirs)...)
-	return s.tellApart(ctx, append(append(ids, idsOf(v.Below)...), idsOf(v.Position.TakenOut)...))
+	ids := append(idsOf(p.Divergence.Yours), idsOf(p.Divergence.Theirs)...)
+	return s.tellApart(ctx, append(append(ids, idsOf(below)...), idsOf(p.TakenOut)...))
 }
 
 // below lists a commit and those before it along their first parents, at most n.

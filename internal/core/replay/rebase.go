@@ -62,7 +62,7 @@ type Resolver func(r *merge.Result) (d merge.Decided, all bool, err error)
 type MergeCommitError struct{ Commit history.Node }
 
 func (e *MergeCommitError) Error() string {
-	return fmt.Sprintf("your commit %s “%s” joins %d lines at once, and only joints of two can be replayed; choose "+
+	return fmt.Sprintf("your commit %s “%s” joins %d lines at once, and only merges of two can be replayed; choose "+
 		"merge instead",
 		e.Commit.ID.Prefix(12), e.Commit.Subject(), len(e.Commit.Parents))
 }
