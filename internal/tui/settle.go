@@ -185,9 +185,13 @@ func (s *settleScreen) remark() line {
 		return txt(dim, "Write the place yourself, starting from what it holds now.")
 	}
 	o := q.Conflict.Ways[s.way]
-	if s.w < wide && o.Way == q.Conflict.Suggested {
+	if o.Way == q.Conflict.Suggested && (s.w < wide || q.Conflict.Whole()) {
 		// There is no room for it beside the way.
-		return txt(dim, "Suggested: "+words.Why(q.Conflict)+". "+words.Taking(q.Conflict, o))
+		why := "Suggested: " + words.Why(q.Conflict) + "."
+		if s.h >= 24 {
+			why += " " + words.Taking(q.Conflict, o)
+		}
+		return txt(dim, why)
 	}
 	return txt(dim, words.Taking(q.Conflict, o))
 }

@@ -48,7 +48,7 @@ func Why(c *settle.Question) string {
 	case naming:
 		return "it cannot follow its directory: the new place is taken, or there is more than one"
 	}
-	return "keeps the file: it can still be deleted later"
+	return "keeps the file; it can be deleted later"
 }
 
 // Has is what the base and each side have where a conflict is.
