@@ -29,7 +29,7 @@ func (s *lookScreen) overlapPage(w int) page {
 
 func (s *lookScreen) overlaps(p *page, w int) {
 	head, right := heading("OVERLAP"), txt(dim, "changed lines ")
-	if what := txt(dim, "  where both changed the same files"); head.width()+what.width()+right.width() < w {
+	if what := txt(dim, "  file by file"); head.width()+what.width()+right.width() < w {
 		head = head.then(what)
 	}
 	p.row(head.flush(right, w))

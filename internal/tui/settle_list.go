@@ -168,7 +168,7 @@ func (s *settleScreen) listRows(w, h int) (rows []listRow, cursor int) {
 			return line{}.mark(m).add(plain, cutPath(o.Path, w-12)).fit(w-8).add(dim, count)
 		})
 	}
-	if listed == nil && len(files) > 0 {
+	if s.screen() == screen(s) && len(files) > 0 {
 		add(nil)
 		add(txt(dim, "  ").bold(bright, keys.list.Help().Key).add(dim, " goes into this list"))
 	}
