@@ -24,8 +24,11 @@ const mostShown = 200
 
 // tellApart has ids be shown with so many digits that each stands for one object alone.
 func (w *Workspace) tellApart(ctx context.Context, ids []object.ID) error {
+	if len(ids) == 0 {
+		return nil
+	}
 	n := int(w.digits.Load())
-	for ; len(ids) > 0 && n < len(ids[0].String()); n++ {
+	for ; n < len(ids[0].String()); n++ {
 		if alone, err := w.Repo.Alone(ctx, ids, n); err != nil {
 			return err
 		} else if alone {
