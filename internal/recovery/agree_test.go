@@ -470,7 +470,7 @@ func gitLosesWork(t *testing.T, w *Workspace, p *Position, tree string) bool {
 		}
 		return out, at
 	}
-	left, _ := contents(result)
+	left, there := contents(result)
 	var all []content
 	var at []map[string]object.Entry
 	for _, c := range []object.ID{p.Base(), p.Yours, p.Theirs} {
@@ -478,6 +478,13 @@ func gitLosesWork(t *testing.T, w *Workspace, p *Position, tree string) bool {
 		require.NoError(t, err)
 		ids, entries := contents(tree)
 		all, at = append(all, ids), append(at, entries)
+	}
+	for path, yours := range at[1] { // one side's version whole, where three differ and one ancestor has none
+		base, theirs, is := at[0][path], at[2][path], there[path]
+		if len(p.Divergence.Bases) > 1 && !base.Same(yours) && !base.Same(theirs) && !yours.Same(theirs) &&
+			!base.Absent() && !theirs.Absent() && (is.Same(yours) || is.Same(theirs)) {
+			return true
+		}
 	}
 	for id, paths := range all[0] {
 		if left[id] != nil {
