@@ -259,3 +259,21 @@ func TestAQuestionIsAnsweredByYAlone(t *testing.T) {
 	assert.Equal(t, []int{1, 1}, []int{yes, no})
 	assert.Empty(t, f.over)
 }
+
+// TestTextIsDrawnAsItIs whatever its ink, and only with the codes of that.
+func TestTextIsDrawnAsItIs(t *testing.T) {
+	for _, name := range []string{"dark", "light"} {
+		th := themeOf(name)
+		for n := range 16 {
+			for h := range hues {
+				for g := range grounds {
+					k := ink{hue: h, ground: g, bold: n&1 > 0, strike: n&2 > 0, under: n&4 > 0, invert: n&8 > 0}
+					drawn := th.render(line{}.put(k, "text _ of a row"))
+					assert.Equal(t, "text _ of a row", ansi.Strip(drawn), "%+v", k)
+					k.strike = !k.strike
+					assert.NotEqual(t, drawn, th.render(line{}.put(k, "text _ of a row")), "%+v", k)
+				}
+			}
+		}
+	}
+}

@@ -268,8 +268,8 @@ func (t *theme) style(k ink) lipgloss.Style {
 	return st
 }
 
-// sample stands for any text.
-const sample = "text"
+// sample stands for any text. It is one character: some styles are put around each.
+const sample = "_"
 
 // around gives the codes that an ink has before and after a text.
 func (t *theme) around(k ink) [2]string {

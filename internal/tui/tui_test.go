@@ -133,6 +133,8 @@ func (b *bench) fits(where string) {
 			assert.Len(b.t, rows, size[1], "%s at %v", where, size)
 		}
 		for i, r := range rows {
+			assert.Equal(b.t, size[0], ansi.StringWidth(theme.render(r)), "%s at %v, row %d, as it is drawn", where,
+				size, i)
 			assert.Equal(b.t, size[0], r.width(), "%s at %v, row %d: %q", where, size, i, ansi.Strip(theme.render(r)))
 			for _, s := range r {
 				assert.False(b.t, !s.drawn && strings.ContainsFunc(s.text, func(r rune) bool {
