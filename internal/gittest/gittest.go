@@ -42,9 +42,41 @@ var goCaches = sync.OnceValue(func() map[string]string {
 	return out
 })
 
+// isolated is true where the process has such an environment for all its tests.
+var isolated bool
+
+// IsolateAll is Isolate for all tests of a package, which may then run beside each other. It is
+// called before they run, and gives what is to be done after them.
+func IsolateAll() (after func(), err error) {
+	home, err := os.MkdirTemp("", "dorvik-test-home-")
+	if err != nil {
+		return nil, err
+	}
+	set := Env(home)[:11]
+	for name, value := range goCaches() {
+		set = append(set, name+"="+value)
+	}
+	for _, kv := range os.Environ() {
+		if name, _, _ := strings.Cut(kv, "="); strings.HasPrefix(name, "GIT_") {
+			os.Unsetenv(name)
+		}
+	}
+	for _, kv := range set {
+		name, value, _ := strings.Cut(kv, "=")
+		if err := os.Setenv(name, value); err != nil {
+			return nil, err
+		}
+	}
+	isolated = true
+	return func() { os.RemoveAll(home) }, nil
+}
+
 // Isolate gives the test process itself such an environment, so that what the
 // product starts has it too.
 func Isolate(t testing.TB) {
+	if isolated {
+		return
+	}
 	// Builds that the product starts go on using the caches there are.
 	for name, value := range goCaches() {
 		t.Setenv(name, value)

@@ -216,6 +216,7 @@ func (s *story) mixed(a, b files) files {
 // git's: the same tree where git joins cleanly, conflicts on the same paths
 // where it does not. A long run is cut into repositories of 2,000 histories.
 func TestJoinsAgreeWithGit(t *testing.T) {
+	t.Parallel()
 	gittest.Isolate(t)
 	count, seed := 2000, uint64(2026)
 	if v, err := strconv.Atoi(os.Getenv("DORVIK_HISTORIES")); err == nil {

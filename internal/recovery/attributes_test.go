@@ -19,6 +19,7 @@ import (
 // TestAttributesAgreeWithGit joins random texts under attributes from all places
 // they can come from, drivers among them.
 func TestAttributesAgreeWithGit(t *testing.T) {
+	t.Parallel()
 	gittest.Isolate(t)
 	s := &story{Rand: rand.New(rand.NewPCG(7, 7))}
 	repo := gittest.New(t)

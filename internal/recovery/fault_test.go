@@ -32,7 +32,14 @@ func TestMain(m *testing.M) {
 		}
 		os.Exit(0)
 	}
-	os.Exit(m.Run())
+	after, err := gittest.IsolateAll()
+	if err != nil {
+		fmt.Println(err)
+		os.Exit(1)
+	}
+	code := m.Run()
+	after()
+	os.Exit(code)
 }
 
 // act does a whole join, or takes it back.
@@ -285,6 +292,7 @@ exec ` + real + ` "$@"
 // TestEveryFaultLeavesAWhole kills the process, or has a command fail, at every call of git and
 // at every step of its own, while it joins and while it undoes.
 func TestEveryFaultLeavesAWhole(t *testing.T) {
+	t.Parallel() // beside tests that open no session only: it sets step
 	many := 0
 	if v, err := strconv.Atoi(os.Getenv("DORVIK_FILES")); err == nil {
 		many = v

@@ -498,6 +498,7 @@ func TestErrorsTellTheNextStep(t *testing.T) {
 	s := tm.session()
 	p, j, _ := ready(t, s, Rebase, settle.Yours)
 	for _, name := range []string{"GIT_COMMITTER_NAME", "GIT_COMMITTER_EMAIL"} {
+		t.Setenv(name, "") // restored after the test
 		os.Unsetenv(name)
 	}
 	t.Setenv("EMAIL", "")
