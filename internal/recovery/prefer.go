@@ -74,8 +74,8 @@ func (e *UnagreedError) Error() string {
 		e.Command.Line, e.Command.Source, e.Command.Line)
 }
 
-// MayCheck gives the command that a tree is checked by; found is false where there is none,
-// agreed where it was neither configured nor agreed to.
+// MayCheck gives the command that a tree is checked by. found is true where there is one, and
+// agreed where that may be run: it was configured, or agreed to before.
 func (s *Session) MayCheck(ctx context.Context, tree object.ID) (c check.Command, found, agreed bool, err error) {
 	c, found, err = s.CheckCommand(ctx, tree)
 	return c, found, found && (c.Configured || s.AgreedTo(c.Line)), err

@@ -39,9 +39,9 @@ func (s *Session) ToCheck(ctx context.Context, p *Position, j *Join) (*Unchecked
 	return u, err
 }
 
-// made are the new commits, as many of them as are ever shown.
+// made are the new commits.
 func (b Built) made() (ids []object.ID) {
-	for _, id := range b.IDs[:min(len(b.IDs), mostShown)] {
+	for _, id := range b.IDs {
 		if !id.IsZero() {
 			ids = append(ids, id)
 		}

@@ -655,6 +655,12 @@ func TestWhatVersion1KeptIsKept(t *testing.T) {
 		Mends: []Mend{{"f", "1", "2"}},
 		Decisions: settle.Decisions{List: []settle.Decision{{Key: "a", Way: settle.Weave},
 			{Key: "b", Way: settle.Yours}}}}
+	db, err = openDB(statePath(dir), true)
+	require.NoError(t, err)
+	looked, err := (&store{db: db}).load()
+	require.NoError(t, err)
+	assert.Equal(t, want, looked, "it can be looked at before it is taken over")
+	require.NoError(t, db.Close())
 	reopen := func(change func(st *State)) {
 		t.Helper()
 		s, notice, err := openStore(dir)

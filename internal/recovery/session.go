@@ -309,7 +309,7 @@ func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built, con
 	if b.Tip, err = s.sign(ctx, b); err != nil {
 		return nil, err
 	}
-	if err := s.tellApart(ctx, idsSigned(s.signed)); err != nil {
+	if err := s.tellApart(ctx, slices.Collect(maps.Values(s.signed))); err != nil {
 		return nil, err
 	}
 	// Signing can take its time: whoever moved something meanwhile is not joined over.

@@ -19,9 +19,6 @@ func (w *Workspace) Short(id object.ID) string {
 // leastDigits is how many digits an id is shown with where nothing asks for more.
 const leastDigits = 7
 
-// mostShown is how many commits of a line are made sure of: more are never on a screen.
-const mostShown = 200
-
 // tellApart has ids be shown with so many digits that each stands for one object alone.
 func (w *Workspace) tellApart(ctx context.Context, ids []object.ID) error {
 	if len(ids) == 0 {
@@ -40,18 +37,8 @@ func (w *Workspace) tellApart(ctx context.Context, ids []object.ID) error {
 }
 
 func idsOf(nodes []history.Node) (ids []object.ID) {
-	for _, n := range nodes[:min(len(nodes), mostShown)] {
+	for _, n := range nodes {
 		ids = append(ids, n.ID)
-	}
-	return ids
-}
-
-// idsSigned are the ids that commits have with their signatures.
-func idsSigned(signed map[object.ID]object.ID) (ids []object.ID) {
-	for _, id := range signed {
-		if ids = append(ids, id); len(ids) == mostShown {
-			break
-		}
 	}
 	return ids
 }

@@ -61,7 +61,6 @@ func (e *NewerError) Error() string {
 
 // begin makes what the file is to hold, and reads all there is: so damage shows here.
 func (s *store) begin() error {
-	var newer *NewerError
 	err := safely(func() error {
 		return s.db.Update(func(tx *bbolt.Tx) error {
 			version, err := schemaOf(tx)
@@ -82,12 +81,7 @@ func (s *store) begin() error {
 			return tx.Bucket(bucketMeta).Put(keySchema, []byte(strconv.Itoa(schema)))
 		})
 	})
-	switch {
-	case errors.As(err, &newer):
-		return err
-	case err != nil && errors.As(err, new(*json.SyntaxError)):
-		return &damaged{err}
-	case err != nil:
+	if err != nil {
 		return err
 	}
 	st, err := s.load()
@@ -107,7 +101,11 @@ func (s *store) begin() error {
 func schemaOf(tx *bbolt.Tx) (int, error) {
 	if meta := tx.Bucket(bucketMeta); meta != nil {
 		if v := meta.Get(keySchema); v != nil {
-			return strconv.Atoi(string(v))
+			n, err := strconv.Atoi(string(v))
+			if err != nil {
+				err = &damaged{err}
+			}
+			return n, err
 		}
 	}
 	return 0, nil
@@ -115,26 +113,36 @@ func schemaOf(tx *bbolt.Tx) (int, error) {
 
 // moveOld brings what version 1 kept into the buckets of now.
 func moveOld(tx *bbolt.Tx) error {
+	var st State
+	if ok, err := getOld(tx, &st); err != nil || !ok {
+		return err
+	}
+	is, err := keptOf(&st)
+	if err == nil {
+		err = put(tx, kept{}, is)
+	}
+	if err == nil {
+		err = tx.DeleteBucket(bucketOld)
+	}
+	return err
+}
+
+// getOld reads the state that version 1 kept; ok is false where there is none.
+func getOld(tx *bbolt.Tx, st *State) (ok bool, err error) {
 	b := tx.Bucket(bucketOld)
-	if b == nil {
-		return nil
+	if b == nil || b.Get(keyOld) == nil {
+		return false, nil
 	}
-	if data := b.Get(keyOld); data != nil {
-		var st struct {
-			State
-			Old settle.Decisions `json:"book"`
-		}
-		if err := json.Unmarshal(data, &st); err != nil {
-			return err
-		}
-		if len(st.Old.List) > 0 {
-			st.Decisions = st.Old
-		}
-		if err := put(tx, kept{}, &st.State); err != nil {
-			return err
-		}
+	var old struct {
+		State
+		Decisions settle.Decisions `json:"book"`
 	}
-	return tx.DeleteBucket(bucketOld)
+	if err := json.Unmarshal(b.Get(keyOld), &old); err != nil {
+		return false, &damaged{err}
+	}
+	*st = old.State
+	st.Decisions = old.Decisions
+	return true, nil
 }
 
 // field is a field of the state that is kept by its name.
@@ -153,6 +161,7 @@ var fields = []field{
 	{"last_check", func(st *State) any { return &st.LastCheck }},
 }
 
+// keptOf is a state as it is written.
 func keptOf(st *State) (kept, error) {
 	k := kept{map[string]string{}, State{Decisions: st.Decisions, Mends: st.Mends, Agreed: st.Agreed}}
 	for _, f := range fields {
@@ -166,11 +175,7 @@ func keptOf(st *State) (kept, error) {
 }
 
 // put writes what of a state is not as it was.
-func put(tx *bbolt.Tx, was kept, st *State) error {
-	is, err := keptOf(st)
-	if err != nil {
-		return err
-	}
+func put(tx *bbolt.Tx, was, is kept) error {
 	for name, data := range is.fields {
 		if old, ok := was.fields[name]; ok && old == data {
 			continue
@@ -179,13 +184,13 @@ func put(tx *bbolt.Tx, was kept, st *State) error {
 			return err
 		}
 	}
-	if err := putList(tx.Bucket(bucketDecisions), was.lists.Decisions.List, st.Decisions.List); err != nil {
+	if err := putList(tx.Bucket(bucketDecisions), was.lists.Decisions.List, is.lists.Decisions.List); err != nil {
 		return err
 	}
-	if err := putList(tx.Bucket(bucketMends), was.lists.Mends, st.Mends); err != nil {
+	if err := putList(tx.Bucket(bucketMends), was.lists.Mends, is.lists.Mends); err != nil {
 		return err
 	}
-	for _, line := range st.Agreed {
+	for _, line := range is.lists.Agreed {
 		if slices.Contains(was.lists.Agreed, line) {
 			continue
 		}
@@ -244,8 +249,8 @@ func (s *store) load() (st State, err error) {
 
 // get reads a state from the buckets. Those that are not there were never written to.
 func get(tx *bbolt.Tx, st *State) error {
-	if old := tx.Bucket(bucketOld); old != nil && old.Get(keyOld) != nil {
-		return json.Unmarshal(old.Get(keyOld), st) // looked at before it was brought here
+	if ok, err := getOld(tx, st); ok || err != nil {
+		return err // looked at before it was brought here
 	}
 	if b := tx.Bucket(bucketRecovery); b != nil {
 		for _, f := range fields {
@@ -285,14 +290,15 @@ func getList[T any](b *bbolt.Bucket, list *[]T) error {
 
 // save writes the state, all of it or nothing.
 func (s *store) save(st *State) error {
-	err := step("save")
+	is, err := keptOf(st)
 	if err == nil {
-		err = s.update(func(tx *bbolt.Tx) error { return put(tx, s.kept, st) })
+		err = step("save")
 	}
 	if err == nil {
-		s.kept, err = keptOf(st)
+		err = s.update(func(tx *bbolt.Tx) error { return put(tx, s.kept, is) })
 	}
 	if err == nil {
+		s.kept = is
 		err = step("saved")
 	}
 	if err != nil {
