@@ -105,7 +105,7 @@ func (j *job) loaded(v *recovery.Survey, asked bool) tea.Cmd {
 	j.pos, j.plan, j.overlap, j.st, j.inWay, j.me = v.Position, v.Plan, v.Overlap, v.State, v.InTheWay, v.Me
 	j.below, j.drivers = v.Below, v.Drivers
 	j.choose.fit()
-	j.join, j.questions = nil, nil
+	j.join, j.questions, j.rewrite = nil, nil, false // what was agreed to was about what stood there then
 	if _, ok := j.under.(*opening); ok {
 		j.goTo(j.look)
 	}
@@ -156,7 +156,7 @@ func (j *job) rejoin(change func(s *recovery.Session) error, next then) tea.Cmd 
 		questions, err := j.s.Attribute(pos, join, &st.Decisions)
 		return func() tea.Cmd {
 			j.join, j.questions, j.st = join, questions, st
-			j.settle.verdicts = nil
+			j.settle.verdicts, j.settle.joinedAlone = nil, joinedAlone(j.overlap, questions)
 			if next == nil {
 				return nil
 			}

@@ -125,7 +125,8 @@ func (s *pushScreen) refusal(p *page, w int) {
 	}
 }
 
-// signedOf gives the commit that was made of one with a signature, or itself.
+// idNow is the id that the i-th commit has now, made again and signed as it was; same is true
+// where it was not made again.
 func (s *pushScreen) idNow(i int) (id string, same bool) {
 	now := s.join.Steps[i].Commit.ID
 	if i < len(s.built.IDs) && !s.built.IDs[i].IsZero() {

@@ -20,6 +20,8 @@ type settleScreen struct {
 	views    views
 	verdicts map[settle.Key][]settle.Verdict
 
+	joinedAlone []recovery.Overlap // files that ask nothing, in this join
+
 	edits  scroll // of the two edits, where they have the page
 	result scroll
 	placed bool // the result was brought to the place once, and is where it was scrolled to
@@ -159,7 +161,7 @@ func (s *settleScreen) update(msg tea.Msg) tea.Cmd {
 		return s.turnTo(int(msg))
 	case clickedFile:
 		if !s.busy() {
-			return s.read(s.joinedFiles()[msg].Path)
+			return s.read(s.joinedAlone[msg].Path)
 		}
 	case judged:
 		if s.verdicts == nil {

@@ -55,7 +55,7 @@ func (l *listing) actions() []action {
 }
 
 func (l *listing) moveTo(row int) {
-	l.row, l.typed = max(0, min(row, len(l.questions)+len(l.joinedFiles())-1)), ""
+	l.row, l.typed = max(0, min(row, len(l.questions)+len(l.joinedAlone)-1)), ""
 }
 
 // digit goes to the conflict of a number that is typed digit by digit.
@@ -74,7 +74,7 @@ func (l *listing) enterRow() tea.Cmd {
 		l.close()
 		return l.turnTo(l.row)
 	}
-	return l.read(l.joinedFiles()[l.row-len(l.questions)].Path)
+	return l.read(l.joinedAlone[l.row-len(l.questions)].Path)
 }
 
 func (l *listing) update(msg tea.Msg) tea.Cmd {
@@ -154,13 +154,12 @@ func (s *settleScreen) listRows(w, h int) (rows []listRow, cursor int) {
 			add(txt(plain, "  ").bold(plain, cutPath(q.Conflict.Path, w-3)))
 		}
 		entry(i, clickedConflict(i), func() line {
-			return txt(faint, fmt.Sprintf("%*d ", digits,
-				i+1)).then(conflictRow(q))
+			return txt(faint, fmt.Sprintf("%*d ", digits, i+1)).then(conflictRow(q))
 		})
 	}
 	add(nil)
 	add(txt(plain, " ").then(rule(w - 2)))
-	files := s.joinedFiles()
+	files := s.joinedAlone
 	add(txt(plain, " ").then(heading("JOINED BY THEMSELVES")).add(plain, fmt.Sprintf("  %d", len(files))))
 	for i, o := range files {
 		entry(len(s.questions)+i, clickedFile(i), func() line {
@@ -222,16 +221,15 @@ func afterLine(n int) string {
 	return fmt.Sprintf("after line %d", n)
 }
 
-// joinedFiles are the files that ask nothing.
-func (s *settleScreen) joinedFiles() []recovery.Overlap {
+// joinedAlone are the files that ask nothing.
+func joinedAlone(overlap []recovery.Overlap, questions []recovery.Attributed) (out []recovery.Overlap) {
 	asked := map[string]bool{}
-	for _, q := range s.questions {
+	for _, q := range questions {
 		for _, p := range q.File.Names() {
 			asked[p] = true
 		}
 	}
-	var out []recovery.Overlap
-	for _, o := range s.overlap {
+	for _, o := range overlap {
 		if !o.Decide && !asked[o.Path] {
 			out = append(out, o)
 		}
