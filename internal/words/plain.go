@@ -102,3 +102,22 @@ func If(is bool, yes, no string) string {
 	}
 	return no
 }
+
+// OneLine has a text be on one line.
+func OneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
+
+// Nth writes a number as a place in a row: 1st, 2nd, 3rd, 4th, 11th, 21st.
+func Nth(n int) string {
+	end := "th"
+	if n%100 < 11 || n%100 > 13 {
+		switch n % 10 {
+		case 1:
+			end = "st"
+		case 2:
+			end = "nd"
+		case 3:
+			end = "rd"
+		}
+	}
+	return fmt.Sprint(n) + end
+}

@@ -21,6 +21,8 @@ func Taking(c *settle.Question, o settle.Option) string {
 		return "The lines are where they were moved to, with the edit of the other side made there."
 	}
 	switch o.Way {
+	case settle.AsBefore:
+		return "Settles it as the very same conflict was settled before."
 	case settle.Sorted:
 		return "Puts what both added in the order of the lines around."
 	case settle.Weave:
@@ -64,4 +66,26 @@ func count(pieces []settle.Piece, verb, yours, theirs string) string {
 		parts[0] = strings.TrimSuffix(strings.TrimSuffix(parts[0], " words"), " word")
 	}
 	return verb + List(parts)
+}
+
+// Decided names what was taken in a merge that was made already, whoever made it: its sides are
+// the branch it was made on, the first, and what was merged, the other.
+func Decided(way settle.Way) string {
+	switch way {
+	case settle.Yours:
+		return "the first side's"
+	case settle.Theirs:
+		return "the other side's"
+	case settle.YoursTheirs:
+		return "the first side's, then the other's"
+	case settle.TheirsYours:
+		return "the other side's, then the first's"
+	case settle.Base:
+		return "as it was before either"
+	case settle.Both:
+		return "both, under two names"
+	case settle.Written:
+		return "written by hand"
+	}
+	return way.Label()
 }

@@ -13,7 +13,12 @@ type Edit struct{ A0, A1, B0, B1 int }
 
 // Histogram lists the edits that turn a into b, in order, no two of them
 // touching. Expected time O(n + m) on ordinary texts, at worst O(64·n·m).
-func Histogram(a, b []string) []Edit { return run(a, b, (*differ).histogram) }
+func Histogram(a, b []string) []Edit {
+	return run(a, b, func(d *differ, a0, a1, b0, b1 int) {
+		d.index.init(len(a), d.symbols)
+		d.histogram(a0, a1, b0, b1)
+	})
+}
 
 // Myers lists the edits that turn a into b. Time O((n+m)·d) for d differences,
 // with a bound on d past which the script may be longer than the shortest.
@@ -42,6 +47,7 @@ func (s *side) mark(from, to int) {
 
 type differ struct {
 	a, b    side
+	symbols int   // that there are
 	index   index // of the histogram
 	forward []int // of Myers: furthest x on each diagonal
 	back    []int
@@ -62,7 +68,7 @@ func newDiffer(a, b []string) *differ {
 		return s
 	}
 	d := &differ{a: intern(a), b: intern(b)}
-	d.index.init(len(a), len(ids))
+	d.symbols = len(ids)
 	return d
 }
 

@@ -103,7 +103,24 @@ func Diverge(ctx context.Context, store *object.Overlay, yours, theirs object.ID
 	if err := w.reach(theirs, ofTheirs, false); err != nil {
 		return nil, err
 	}
-	var met []*mark
+	met, err := w.run(ctx)
+	if err != nil {
+		return nil, err
+	}
+	d := &Divergence{Cut: w.cut}
+	candidates := slices.DeleteFunc(met, func(m *mark) bool { return m.flags&isStale != 0 })
+	bases, err := independent(ctx, store, candidates)
+	if err != nil {
+		return nil, err
+	}
+	d.Bases = bases
+	d.Yours = w.only(yours, ofYours)
+	d.Theirs = w.only(theirs, ofTheirs)
+	return d, nil
+}
+
+// run walks until only common commits are left, and gives where the sides met.
+func (w *walk) run(ctx context.Context) (met []*mark, err error) {
 	for live := true; live; live = w.live() {
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -134,16 +151,24 @@ func Diverge(ctx context.Context, store *object.Overlay, yours, theirs object.ID
 			}
 		}
 	}
-	d := &Divergence{Cut: w.cut}
-	candidates := slices.DeleteFunc(met, func(m *mark) bool { return m.flags&isStale != 0 })
-	bases, err := independent(ctx, store, candidates)
-	if err != nil {
+	return met, nil
+}
+
+// Only lists what a commit leads to and some others do not, newest first.
+func Only(ctx context.Context, store *object.Overlay, of object.ID, not ...object.ID) ([]Node, error) {
+	w := &walk{store: store, seen: map[object.ID]*mark{}}
+	if err := w.reach(of, ofYours, false); err != nil {
 		return nil, err
 	}
-	d.Bases = bases
-	d.Yours = w.only(yours, ofYours)
-	d.Theirs = w.only(theirs, ofTheirs)
-	return d, nil
+	for _, id := range not {
+		if err := w.reach(id, ofTheirs, false); err != nil {
+			return nil, err
+		}
+	}
+	if _, err := w.run(ctx); err != nil {
+		return nil, err
+	}
+	return w.only(of, ofYours), nil
 }
 
 // only lists the commits of one side alone, children before parents, newest

@@ -35,6 +35,15 @@ func (g *graph) commit(name string, when int64, parents ...string) object.ID {
 	return g.ids[name]
 }
 
+// into hands what some commits lead to over to git.
+func (g *graph) into(repo *gittest.Repo, roots ...object.ID) {
+	var pack strings.Builder
+	_, err := g.o.WritePack(&pack, roots...)
+	require.NoError(g.t, err)
+	_, err = repo.TryInput([]byte(pack.String()), "index-pack", "--stdin")
+	require.NoError(g.t, err)
+}
+
 func subjects(nodes []Node) string {
 	var out []string
 	for _, n := range nodes {
@@ -111,11 +120,7 @@ func TestDivergeAgreesWithGit(t *testing.T) {
 	for i := range n {
 		roots = append(roots, g.ids[fmt.Sprint("c", i)])
 	}
-	var pack strings.Builder
-	_, err := g.o.WritePack(&pack, roots...)
-	require.NoError(t, err)
-	_, err = repo.TryInput([]byte(pack.String()), "index-pack", "--stdin")
-	require.NoError(t, err)
+	g.into(repo, roots...)
 	hex := func(nodes []Node) []string {
 		out := []string{}
 		for _, n := range nodes {

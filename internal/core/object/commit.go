@@ -72,14 +72,38 @@ func (c *Commit) Author() Signature { return ParseSignature(c.AuthorLine) }
 // that is not known stays as it is.
 func (c *Commit) Subject() string {
 	s, _, _ := strings.Cut(strings.TrimLeft(c.Message, "\n"), "\n")
+	return strings.TrimRight(c.decoded(s), "\r ")
+}
+
+// Text is the whole message, in UTF-8 like Subject, without blank lines at its ends.
+func (c *Commit) Text() string { return strings.Trim(c.decoded(c.Message), "\r\n ") }
+
+func (c *Commit) decoded(s string) string {
 	if name := c.Encoding(); name != "" {
 		if enc, err := ianaindex.IANA.Encoding(name); err == nil && enc != nil {
 			if decoded, err := enc.NewDecoder().String(s); err == nil {
-				s = decoded
+				return decoded
 			}
 		}
 	}
-	return strings.TrimRight(s, "\r ")
+	return s
+}
+
+// Signed reports whether the commit has a signature, and of which kind: OpenPGP, SSH or X.509.
+func (c *Commit) Signed() (kind string, ok bool) {
+	for _, h := range c.Extra {
+		if h.Key != "gpgsig" && h.Key != "gpgsig-sha256" {
+			continue
+		}
+		switch {
+		case strings.HasPrefix(h.Value, "-----BEGIN SSH"):
+			return "SSH", true
+		case strings.HasPrefix(h.Value, "-----BEGIN SIGNED"):
+			return "X.509", true
+		}
+		return "OpenPGP", true
+	}
+	return "", false
 }
 
 // Encoding is the encoding of the message, empty for UTF-8.

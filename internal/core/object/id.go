@@ -68,6 +68,12 @@ func ParseID(s string) (ID, error) {
 	return ID{string(raw)}, nil
 }
 
+// RawID is the id of these bytes, 20 or 32 as formats that hold ids have them.
+func RawID(raw []byte) ID { return ID{string(raw)} }
+
+// Raw is the id's bytes.
+func (id ID) Raw() []byte { return []byte(id.raw) }
+
 // IsZero reports whether the id names no object.
 func (id ID) IsZero() bool { return id.raw == "" }
 

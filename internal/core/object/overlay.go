@@ -106,6 +106,17 @@ func (o *Overlay) keep(id ID, kind Kind, data []byte) {
 	o.cache[id] = stored{kind, data}
 }
 
+// Forget drops objects of the reader below from memory: they are not going to be asked for
+// soon.
+func (o *Overlay) Forget(ids ...ID) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	for _, id := range ids {
+		o.bytes -= len(o.cache[id].data)
+		delete(o.cache, id)
+	}
+}
+
 // Prefetch reads objects that are going to be asked for, all at once where the
 // reader below can. What cannot be read is told when it is asked for. It may change
 // the slice it is handed.

@@ -1,0 +1,177 @@
+package history
+
+import (
+	"cmp"
+	"slices"
+
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// Row is a commit's row in the drawing of a history: its column, and the lines that are seen
+// there. Column 0 is the leftmost. Between two rows a line keeps its column; it changes it
+// along the row of a commit, and only there.
+type Row struct {
+	Listed
+	Column int
+	Above  bool   // a line comes to the commit from above
+	Below  bool   // its line goes on
+	Past   []Lane // lines that pass it by
+	Ends   []Lane // lines from above that end in it: the commit's other children
+	Begins []Lane // lines that begin in it: to other parents
+	Joins  []Lane // lines that pass by, and which it also is a child on
+	Own    int    // the line the commit is on
+	Later  bool   // a child of it, or itself, stands on the wrong side, as clocks were wrong: a line is missing
+}
+
+// Lane is a line at a row.
+type Lane struct {
+	Column int
+	Line   int // the number of the line, from 0 in order of beginning
+}
+
+// line is a run of commits, each the next one's child, that is drawn in one column.
+type line struct {
+	number int
+	column int
+	target object.ID // the parent it leads to
+	begins int       // row
+	ends   int       // row, or far
+	gap    bool      // it ended in a commit, so nothing may begin right below
+}
+
+const far = int(^uint(0) >> 1)
+
+// Lanes lays out a history as its commits come. It is laid out in pieces: within a piece
+// columns are chosen so that lines cross as little as can be, with those of the pieces before
+// as they are. In small pieces that is the least there is; in large ones a bound on the trials
+// leaves it at a good one.
+type Lanes struct {
+	rows   int
+	lines  int
+	open   []*line
+	recent []*line // ended just above
+	placed map[object.ID]bool
+}
+
+// NewLanes begins a drawing.
+func NewLanes() *Lanes { return &Lanes{placed: map[object.ID]bool{}} }
+
+// bend is where a commit's row is crossed from line to line.
+type bend struct {
+	row      int
+	from, to *line
+}
+
+// piece is the rows that are laid out at once.
+type piece struct {
+	rows  []Row
+	bends []bend
+	all   []*line // those open before, and those that begin here
+	fresh []*line
+}
+
+// Add lays out the next commits.
+func (ls *Lanes) Add(commits []Listed) []Row {
+	p := &piece{all: append(slices.Clone(ls.open), ls.recent...)}
+	links := make([]links, len(commits))
+	for i, c := range commits {
+		links[i] = ls.follow(p, ls.rows+i, c)
+	}
+	newSearch(p).run()
+	for i, c := range commits {
+		p.rows = append(p.rows, p.row(ls.rows+i, c, links[i]))
+	}
+	ls.rows += len(commits)
+	ls.recent = nil
+	for _, l := range p.all {
+		if l.ends == ls.rows-1 {
+			ls.recent = append(ls.recent, l)
+		}
+	}
+	return p.rows
+}
+
+// links is what a commit's row has to show.
+type links struct {
+	own                 *line
+	above, below, later bool
+	ends, begins, joins []*line
+}
+
+// follow takes the lines over a commit: which lead to it, and where they go on.
+func (ls *Lanes) follow(p *piece, row int, c Listed) links {
+	var k links
+	begin := func(target object.ID) *line {
+		l := &line{number: ls.lines, column: -1, target: target, begins: row, ends: far}
+		ls.lines++
+		ls.open, p.all, p.fresh = append(ls.open, l), append(p.all, l), append(p.fresh, l)
+		return l
+	}
+	for _, l := range ls.open {
+		switch {
+		case l.target != c.ID:
+		case k.own == nil:
+			k.own, k.above = l, true
+		default:
+			l.ends = row
+			k.ends = append(k.ends, l)
+		}
+	}
+	if k.own == nil {
+		k.own = begin(c.ID)
+	}
+	ls.open = slices.DeleteFunc(ls.open, func(l *line) bool { return l.ends == row })
+	ls.placed[c.ID] = true
+	for i, parent := range c.Parents {
+		switch at := slices.IndexFunc(ls.open, func(l *line) bool { return l.target == parent }); {
+		case slices.Contains(c.Parents[:i], parent):
+		case ls.placed[parent]:
+			k.later = true
+		case !k.below && (i == 0 || at < 0):
+			k.own.target, k.below = parent, true
+		case at >= 0:
+			k.joins = append(k.joins, ls.open[at])
+		default:
+			k.begins = append(k.begins, begin(parent))
+		}
+	}
+	if !k.below {
+		k.own.ends, k.own.gap = row, true
+		ls.open = slices.DeleteFunc(ls.open, func(l *line) bool { return l == k.own })
+	}
+	for _, l := range slices.Concat(k.ends, k.begins, k.joins) {
+		p.bends = append(p.bends, bend{row, k.own, l})
+	}
+	return k
+}
+
+func (p *piece) row(at int, c Listed, k links) Row {
+	r := Row{Listed: c, Column: k.own.column, Own: k.own.number, Above: k.above, Below: k.below, Later: k.later}
+	lanes := func(of []*line) (out []Lane) {
+		for _, l := range of {
+			out = append(out, Lane{l.column, l.number})
+		}
+		slices.SortFunc(out, func(a, b Lane) int { return cmp.Compare(a.Column, b.Column) })
+		return out
+	}
+	r.Ends, r.Begins, r.Joins = lanes(k.ends), lanes(k.begins), lanes(k.joins)
+	var past []*line
+	for _, l := range p.all {
+		if l != k.own && l.begins < at && l.ends > at {
+			past = append(past, l)
+		}
+	}
+	r.Past = lanes(past)
+	return r
+}
+
+// Width is how many columns the row takes.
+func (r *Row) Width() int {
+	w := r.Column + 1
+	for _, of := range [][]Lane{r.Past, r.Ends, r.Begins, r.Joins} {
+		for _, l := range of {
+			w = max(w, l.Column+1)
+		}
+	}
+	return w
+}

@@ -1,0 +1,216 @@
+package history
+
+import (
+	"container/heap"
+	"context"
+	"errors"
+
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// Log lists the commits that some tips lead to, newest first, children before their parents,
+// reading no more than what is asked for needs. Where a Graph knows the commits that order is
+// exact; where none does, it is for clocks that are at most a day wrong, and a commit made on
+// a clock that is further off may come after its parent. The way is that of A. B. Kahn
+// ("Topological sorting of large networks", Communications of the ACM 5, 1962), with the
+// commits that may still turn out to be children looked at ahead, as git's own documentation
+// describes it for generation numbers.
+type Log struct {
+	store *object.Overlay
+	graph *Graph
+	seen  map[object.ID]*place
+	ahead waiting // found, and their parents not yet
+	ready waiting // all their children were listed
+	cut   bool
+}
+
+// place is a commit in the walk.
+type place struct {
+	Shape
+	id       object.ID
+	children int // found, and not listed
+	expanded bool
+	listed   bool
+	seq      int
+}
+
+const (
+	skew      = 24 * 60 * 60 // seconds by which clocks may be wrong
+	lookAhead = 512          // commits read beyond a commit to find its children, where there is no graph
+)
+
+// waiting is commits, those that are listed first on top.
+type waiting struct {
+	places []*place
+	before func(a, b *place) bool
+}
+
+func (q *waiting) Len() int           { return len(q.places) }
+func (q *waiting) Less(i, j int) bool { return q.before(q.places[i], q.places[j]) }
+func (q *waiting) Swap(i, j int)      { q.places[i], q.places[j] = q.places[j], q.places[i] }
+func (q *waiting) Push(x any)         { q.places = append(q.places, x.(*place)) }
+func (q *waiting) Pop() any {
+	last := q.places[len(q.places)-1]
+	q.places = q.places[:len(q.places)-1]
+	return last
+}
+
+func newer(a, b *place) bool {
+	if a.When != b.When {
+		return a.When > b.When
+	}
+	return a.seq < b.seq
+}
+
+// higher has what no graph knows first: it is newer than all that one knows.
+func higher(a, b *place) bool {
+	if a.Level != b.Level {
+		return b.Level != 0 && (a.Level == 0 || a.Level > b.Level)
+	}
+	return newer(a, b)
+}
+
+// NewLog makes a log of some tips. graph may be nil. Tips that are the same count once.
+func NewLog(store *object.Overlay, graph *Graph, tips ...object.ID) (*Log, error) {
+	l := &Log{store: store, graph: graph, seen: map[object.ID]*place{}, ahead: waiting{before: higher},
+		ready: waiting{before: newer}}
+	var heads []*place
+	for _, id := range tips {
+		if l.seen[id] != nil {
+			continue
+		}
+		p, err := l.find(id)
+		if err != nil {
+			return nil, err
+		}
+		heads = append(heads, p)
+	}
+	for _, p := range heads {
+		if err := l.expandFor(context.Background(), p); err != nil {
+			return nil, err
+		}
+	}
+	for _, p := range heads {
+		if p.children == 0 {
+			heap.Push(&l.ready, p)
+		}
+	}
+	return l, nil
+}
+
+// Cut reports whether the history that was listed ends in a shallow clone's boundary.
+func (l *Log) Cut() bool { return l.cut }
+
+func (l *Log) find(id object.ID) (*place, error) {
+	if p := l.seen[id]; p != nil {
+		return p, nil
+	}
+	s, ok := l.graph.Shape(id)
+	if !ok {
+		c, err := l.store.Commit(id)
+		if err != nil {
+			return nil, err
+		}
+		s = Shape{c.Tree, c.Parents, c.Committer.When, 0}
+	}
+	p := &place{Shape: s, id: id, seq: len(l.seen)}
+	l.seen[id] = p
+	heap.Push(&l.ahead, p)
+	return p, nil
+}
+
+// mayDescend reports whether a commit that was found could have another as an ancestor.
+func mayDescend(a, of *place) bool {
+	switch {
+	case a.Level != 0 && of.Level != 0:
+		return a.Level > of.Level
+	case a.Level != 0:
+		return false // a graph that has the commit has its ancestors
+	case of.Level != 0:
+		return true
+	}
+	return a.When+skew >= of.When
+}
+
+// expandFor finds the parents of all commits that may be children of one.
+func (l *Log) expandFor(ctx context.Context, of *place) error {
+	for n := 0; len(l.ahead.places) > 0; n++ {
+		top := l.ahead.places[0]
+		if !mayDescend(top, of) || of.Level == 0 && n > lookAhead {
+			return nil
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		heap.Pop(&l.ahead)
+		if err := l.expand(top); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (l *Log) expand(p *place) error {
+	if p.expanded {
+		return nil
+	}
+	p.expanded = true
+	kept := p.Parents[:0:0]
+	for _, id := range p.Parents {
+		parent, err := l.find(id)
+		if errors.Is(err, object.ErrMissing) {
+			l.cut = true
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		kept = append(kept, id)
+		parent.children++
+	}
+	p.Parents = kept
+	return nil
+}
+
+// Listed is a commit as a Log gives it. Its parents are those that are here.
+type Listed struct {
+	ID object.ID
+	Shape
+}
+
+// Next gives the next commits, at most n; none when all were listed.
+func (l *Log) Next(ctx context.Context, n int) ([]Listed, error) {
+	var out []Listed
+	for len(out) < n && len(l.ready.places) > 0 {
+		p := heap.Pop(&l.ready).(*place)
+		if p.listed || p.children > 0 { // a child was found since, and brings it back
+			continue
+		}
+		if err := l.settle(ctx, p); err != nil {
+			heap.Push(&l.ready, p) // so that it can be gone on with
+			return out, err
+		}
+		p.listed = true
+		out = append(out, Listed{p.id, p.Shape})
+		for _, id := range p.Parents {
+			parent := l.seen[id]
+			if parent.children--; parent.children == 0 && !parent.listed {
+				heap.Push(&l.ready, parent)
+			}
+		}
+	}
+	return out, nil
+}
+
+// settle finds the parents of a commit, and all their children.
+func (l *Log) settle(ctx context.Context, p *place) error {
+	if err := l.expand(p); err != nil {
+		return err
+	}
+	for _, id := range p.Parents {
+		if err := l.expandFor(ctx, l.seen[id]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
