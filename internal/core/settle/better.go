@@ -21,7 +21,8 @@ type place struct {
 // better lists the ways that know more than words, the best first. Each applies
 // both edits, and says why it is offered.
 func (c *Question) better(at place) (out []Option) {
-	for _, try := range []func(c *Question, at place) (Option, bool){reindented, lineSet, inOrder, byKey} {
+	for _, try := range []func(c *Question, at place) (Option, bool){reindented, raised, lineSet, inOrder,
+		byKey, afterLast, inLists} {
 		if o, ok := try(c, at); ok {
 			out = append(out, o)
 		}
@@ -32,10 +33,13 @@ func (c *Question) better(at place) (out []Option) {
 // inOrder joins lines that both added between two that are in order with them.
 func inOrder(c *Question, at place) (Option, bool) {
 	before, after := strings.TrimSpace(at.before), strings.TrimSpace(at.after)
-	if c.Base != "" || before == "" || after == "" {
+	if c.Base != "" || before == "" || after == "" || at.cut {
 		return Option{}, false
 	}
 	yours, theirs := diff.Lines(c.Yours), diff.Lines(c.Theirs)
+	if clashes(at.path, yours, theirs) != "" {
+		return Option{}, false
+	}
 	same := func(s string) string { return s }
 	for _, key := range []func(string) string{strings.ToLower, same} {
 		compare := func(a, b string) int {
@@ -92,6 +96,11 @@ func lineSet(c *Question, at place) (Option, bool) {
 		return !strings.HasSuffix(l, "\n") || !re.MatchString(strings.TrimRight(l, "\r\n"))
 	}) {
 		return Option{}, false
+	}
+	for _, l := range base {
+		if !slices.Contains(yours, l) && !slices.Contains(theirs, l) {
+			return Option{}, false // a member was edited by both, and is not just there or not
+		}
 	}
 	out := slices.DeleteFunc(slices.Clone(yours), func(l string) bool {
 		return slices.Contains(base, l) &&

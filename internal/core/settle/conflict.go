@@ -37,6 +37,7 @@ type Question struct {
 	Sizes     merge.Three[int]
 	Suggested Way    // empty where none is better than asking
 	Why       string // for a place in a text
+	Doubt     string // why nothing is suggested, where something was likely and is not
 }
 
 // Whole reports whether the conflict is no place in a text.

@@ -13,11 +13,12 @@ type Decision struct {
 // Decisions is the decisions made, in order. Later ones on the same conflict stand.
 // The zero Decisions is empty.
 type Decisions struct {
-	List []Decision `json:"Decisions"`
+	List   []Decision `json:"Decisions"`
+	Undone []Decision `json:"undone,omitempty"` // the last taken back is the last
 }
 
-// Decide adds a decision.
-func (b *Decisions) Decide(d Decision) { b.List = append(slices.Clip(b.List), d) }
+// Decide adds a decision. What was taken back before cannot be made again then.
+func (b *Decisions) Decide(d Decision) { b.List, b.Undone = append(slices.Clip(b.List), d), nil }
 
 // Undo takes the last decision back and gives it; ok is false if there is none.
 func (b *Decisions) Undo() (d Decision, ok bool) {
@@ -26,7 +27,19 @@ func (b *Decisions) Undo() (d Decision, ok bool) {
 	}
 	last := len(b.List) - 1
 	d = b.List[last]
-	b.List = b.List[:last]
+	b.List, b.Undone = b.List[:last], append(slices.Clip(b.Undone), d)
+	return d, true
+}
+
+// Redo makes the decision again that was taken back last, and gives it; ok is false if there is
+// none.
+func (b *Decisions) Redo() (d Decision, ok bool) {
+	if len(b.Undone) == 0 {
+		return d, false
+	}
+	last := len(b.Undone) - 1
+	d = b.Undone[last]
+	b.List, b.Undone = append(slices.Clip(b.List), d), b.Undone[:last]
 	return d, true
 }
 
@@ -34,15 +47,19 @@ func (b *Decisions) Undo() (d Decision, ok bool) {
 func (b *Decisions) For(c *Question) (d Decision, o Option, ok bool) {
 	for i := len(b.List) - 1; i >= 0; i-- {
 		if d = b.List[i]; d.Key == c.Key {
-			if d.Way == Written && !c.Whole() {
-				o, ok = c.written(d)
-			} else {
-				o, ok = c.Option(d.Way)
-			}
+			o, ok = c.of(d)
 			return d, o, ok
 		}
 	}
 	return Decision{}, Option{}, false
+}
+
+// of gives what a decision chooses.
+func (c *Question) of(d Decision) (Option, bool) {
+	if d.Way == Written && !c.Whole() {
+		return c.written(d)
+	}
+	return c.Option(d.Way)
 }
 
 // written is the option of a text by hand.

@@ -52,6 +52,10 @@ type Files struct {
 	store *object.Overlay
 	mu    sync.Mutex
 	open  map[fileKey]*File
+
+	// Recall, unless nil, gives how a conflict was settled at another time, and says when. It is
+	// called by one goroutine at a time.
+	Recall func(k Key) (d Decision, when string, ok bool)
 }
 
 type fileKey struct {
@@ -71,9 +75,31 @@ func (fs *Files) Open(c *merge.Conflict) *File {
 	if f == nil {
 		f = Open(c)
 		fs.measure(f)
+		fs.recall(f)
 		fs.open[key] = f
 	}
 	return f
+}
+
+// recall offers first, and suggests, what was decided before about the very same conflict.
+func (fs *Files) recall(f *File) {
+	if fs.Recall == nil {
+		return
+	}
+	for _, q := range f.Questions {
+		d, when, ok := fs.Recall(q.Key)
+		if !ok || q.Whole() {
+			continue
+		}
+		o, ok := q.of(d)
+		if !ok {
+			continue
+		}
+		o.Reason = "as you settled it " + when + ": " + o.Way.Label()
+		o.Way = AsBefore
+		q.Ways = append([]Option{o}, q.Ways...)
+		q.Suggested, q.Why, q.Doubt = AsBefore, o.Reason, ""
+	}
 }
 
 // measure finds the sizes of what the sides have. What cannot be read has none.

@@ -9,30 +9,47 @@ import (
 
 // offer lists the ways of a region and marks the one to suggest.
 func (c *Question) offer(at place, moves *mover) {
-	offer := func(o Option) {
-		_, ok := c.Option(o.Way)
-		if !ok && (o.Text != c.Yours && o.Text != c.Theirs || o.Moved != nil) {
-			c.Ways = append(c.Ways, o)
-		}
-	}
-	add := func(w Way, text, reason string) { c.Ways = append(c.Ways, Option{Way: w, Text: text, Reason: reason}) }
 	// Where the common ancestors disagree themselves, there is no one base to weave
 	// into or to go back to.
 	oneBase := !strings.Contains(c.Base, merge.OneAncestor)
+	var whole *Option // one side's text, for a reason
 	if oneBase {
 		if o, ok := moves.follow(c); ok {
-			offer(o)
+			c.offerNew(o)
 		}
 		for _, o := range c.better(at) {
-			offer(o)
+			if c.offerNew(o); whole == nil && (o.Way == Yours || o.Way == Theirs) {
+				whole = &o
+			}
 		}
 	}
 	better := len(c.Ways) > 0
 	if woven, ok := WeaveText(c.Base, c.Yours, c.Theirs); ok && oneBase && woven != c.Base {
-		offer(Option{Way: Weave, Text: woven, Reason: "the edits touch other words"})
+		c.offerNew(Option{Way: Weave, Text: woven, Reason: "the edits touch other words"})
 	}
+	c.offerPlain(at, oneBase)
+	switch {
+	case whole != nil:
+		c.Suggested, c.Why = whole.Way, whole.Reason
+	case better:
+		c.Suggested, c.Why = c.Ways[0].Way, c.Ways[0].Reason
+	default:
+		c.suggestPlain(at)
+	}
+}
+
+// offerNew offers a way that says more than one side's text does.
+func (c *Question) offerNew(o Option) {
+	if _, ok := c.Option(o.Way); !ok && (o.Text != c.Yours && o.Text != c.Theirs || o.Moved != nil) {
+		c.Ways = append(c.Ways, o)
+	}
+}
+
+// offerPlain offers the ways that there always are.
+func (c *Question) offerPlain(at place, oneBase bool) {
+	add := func(w Way, text, reason string) { c.Ways = append(c.Ways, Option{Way: w, Text: text, Reason: reason}) }
 	var twice [2]string
-	if better && c.Ways[0].Moved != nil {
+	if len(c.Ways) > 0 && c.Ways[0].Moved != nil {
 		if c.Ways[0].Moved.Side == merge.Yours {
 			twice[1] = "the lines you moved are there twice"
 		} else {
@@ -42,29 +59,53 @@ func (c *Question) offer(at place, moves *mover) {
 	add(Yours, c.Yours, twice[0])
 	add(Theirs, c.Theirs, twice[1])
 	if c.Yours != "" && c.Theirs != "" {
-		add(YoursTheirs, concat(c.Yours, c.Theirs), "")
-		add(TheirsYours, concat(c.Theirs, c.Yours), "")
+		after := func(first, second string) string {
+			if c.Base == "" {
+				second = apart(diff.Lines(first), diff.Lines(second), at) + second
+			}
+			return concat(first, second)
+		}
+		add(YoursTheirs, after(c.Yours, c.Theirs), "")
+		add(TheirsYours, after(c.Theirs, c.Yours), "")
 	}
 	if oneBase {
 		add(Base, c.Base, "")
 	}
+}
 
+// suggestPlain marks one of the ways that there always are, or a weave, where that is likely meant.
+func (c *Question) suggestPlain(at place) {
 	holds := func(result string, other merge.Side) bool {
 		out, kept := LeftOut(c.Base, c.Yours, c.Theirs, result)
 		return CountWords(out, other) == 0 && CountWords(kept, other) == 0
 	}
 	switch _, weave := c.Option(Weave); {
-	case better:
-		c.Suggested, c.Why = c.Ways[0].Way, c.Ways[0].Reason
-	case weave && keepsHalf(c.Base, c.Yours) && keepsHalf(c.Base, c.Theirs):
+	case weave && keepsHalf(c.Base, c.Yours) && keepsHalf(c.Base, c.Theirs) && !c.mixes():
 		c.Suggested, c.Why = Weave, "the edits touch other words"
-	case holds(c.Yours, merge.Theirs):
+	case c.Base != "" && (c.Yours == "" && !holds("", merge.Theirs) || c.Theirs == "" && !holds("", merge.Yours)):
+		c.Doubt = "one side took out what the other changed"
+	case holds(c.Yours, merge.Theirs) && (c.Base == "" || c.Theirs != ""):
 		c.Suggested, c.Why = Yours, "yours already holds all that they changed here"
-	case holds(c.Theirs, merge.Yours):
+	case holds(c.Theirs, merge.Yours) && (c.Base == "" || c.Yours != ""):
 		c.Suggested, c.Why = Theirs, "theirs already holds all that you changed here"
 	case c.Base == "" && c.Yours != "" && c.Theirs != "" && !at.cut:
-		c.Suggested, c.Why = TheirsYours, "both added lines here; theirs came first"
+		if c.Doubt = clashes(at.path, diff.Lines(c.Yours), diff.Lines(c.Theirs)); c.Doubt == "" {
+			c.Suggested, c.Why = TheirsYours, "both added lines here; theirs came first"
+		}
 	}
+}
+
+// mixes reports whether the weave has both of two signs that bind differently, where neither side has
+// both: then it says what nobody meant.
+func (c *Question) mixes() bool {
+	woven, _ := c.Option(Weave)
+	for _, signs := range [][2]string{{"&&", "||"}, {" and ", " or "}} {
+		both := func(text string) bool { return strings.Contains(text, signs[0]) && strings.Contains(text, signs[1]) }
+		if both(woven.Text) && !both(c.Yours) && !both(c.Theirs) {
+			return true
+		}
+	}
+	return false
 }
 
 // keepsHalf reports whether a side left at least half of the base's words

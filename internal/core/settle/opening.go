@@ -1,9 +1,11 @@
 package settle
 
 import (
+	"slices"
 	"strings"
 	"sync"
 
+	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 )
@@ -106,7 +108,18 @@ func (f *File) openText(s *merge.Lines) {
 	all.Yours = &source{lines: f.Text.Yours, all: all}
 	all.Theirs = &source{lines: f.Text.Theirs, all: all}
 	at := place{path: f.Path, sources: all}
-	f.Text = wholeEntries(f.Text, at)
+	f.Text = wholeAdditions(wholeEntries(f.Text, at))
+	f.ask(s, at)
+	if t := f.oneThought(); t != nil {
+		f.Text = t
+		f.ask(s, at)
+	}
+	f.veto()
+}
+
+// ask makes the questions of the text's contested regions.
+func (f *File) ask(s *merge.Lines, at place) {
+	f.Questions = nil
 	t, moves := f.Text, newMover(f)
 	shared := func(i int) bool {
 		return i >= 0 && i < len(t.Hunks) && t.Hunks[i].Origin == merge.FromBoth && t.Hunks[i].Base.Empty()
@@ -130,5 +143,45 @@ func (f *File) openText(s *merge.Lines) {
 		q.offer(at, moves)
 		f.Questions = append(f.Questions, q)
 	}
-	f.veto()
+}
+
+// oneThought has places be one that nothing but signs and blanks stands between, unless each of them
+// has its suggestion: what is decided in one is rarely meant without the other. nil where none are.
+func (f *File) oneThought() *merge.Text {
+	const most = 3 // lines between
+	t := f.Text
+	out := *t
+	out.Hunks = nil
+	n, joined := 0, false
+	suggested := false // what is at the end of out.Hunks, if that is contested
+	for i := 0; i < len(t.Hunks); i++ {
+		r := t.Hunks[i]
+		if r.Origin != merge.Contested {
+			out.Hunks = append(out.Hunks, r)
+			continue
+		}
+		mine := f.Questions[n].Suggested != ""
+		n++
+		k := len(out.Hunks)
+		if k >= 2 && out.Hunks[k-2].Origin == merge.Contested && !(mine && suggested) && f.onlySigns(out.Hunks[k-1],
+			most) {
+			whole := &out.Hunks[k-2]
+			whole.Base.Hi, whole.Yours.Hi, whole.Theirs.Hi = r.Base.Hi, r.Yours.Hi, r.Theirs.Hi
+			out.Hunks, joined, suggested = out.Hunks[:k-1], true, false
+			continue
+		}
+		out.Hunks, suggested = append(out.Hunks, r), mine
+	}
+	if !joined {
+		return nil
+	}
+	return &out
+}
+
+// onlySigns reports whether a region has but a few lines, without a letter or a digit.
+func (f *File) onlySigns(r merge.Hunk, most int) bool {
+	lines := f.Text.Lines(r)
+	return len(lines) <= most && !slices.ContainsFunc(lines, func(l string) bool {
+		return slices.ContainsFunc(diff.Words(l), diff.IsWord)
+	})
 }

@@ -227,12 +227,12 @@ func TestWholePaths(t *testing.T) {
 		require.NoError(t, err)
 		assert.False(t, all)
 		for way, want := range map[Way]object.Entry{Yours: c.yours, Theirs: c.theirs} {
-			d, all, err := files.Resolve(r, &Decisions{[]Decision{{Key: q.Key, Way: way}}})
+			d, all, err := files.Resolve(r, &Decisions{List: []Decision{{Key: q.Key, Way: way}}})
 			require.NoError(t, err)
 			assert.True(t, all)
 			assert.True(t, d.Entries["a"].Same(want), "%s %s", c.kind, way)
 		}
-		_, _, ok := (&Decisions{[]Decision{{Key: q.Key, Way: Written, Text: "x"}}}).For(q)
+		_, _, ok := (&Decisions{List: []Decision{{Key: q.Key, Way: Written, Text: "x"}}}).For(q)
 		assert.False(t, ok, "a whole path cannot be written")
 	}
 }

@@ -72,33 +72,45 @@ type Piece struct {
 // where they meet: where they change the same words differently, or both add
 // something at the same point. Equal edits are applied once.
 func WeaveText(base, yours, theirs string) (text string, ok bool) {
-	b, y, t := diff.Words(base), diff.Words(yours), diff.Words(theirs)
+	return weave(Atoms(base), Atoms(yours), Atoms(theirs), nil)
+}
+
+// weave is WeaveText for texts in parts. settle, unless nil, says what stands where both sides put
+// something else in the place of the same parts.
+func weave(b, y, t []string, settle func(base, yours, theirs []string) (string, bool)) (text string, ok bool) {
 	type patch struct {
 		from, to int
-		put      string
+		put      []string
 	}
 	patches := func(words []string) []patch {
 		var out []patch
 		for _, e := range diff.WordEdits(b, words) {
-			out = append(out, patch{e.A0, e.A1, strings.Join(words[e.B0:e.B1], "")})
+			out = append(out, patch{e.A0, e.A1, words[e.B0:e.B1]})
 		}
 		return out
 	}
 	py, pt := patches(y), patches(t)
-	all := append([]patch(nil), py...)
+	all := slices.Clone(py)
 	for _, q := range pt {
-		equal := false
-		for _, p := range py {
-			if p == q {
-				equal = true
-			} else if p.from < q.to && q.from < p.to || p.from == q.from && (p.from == p.to) == (q.from == q.to) {
-				return "", false
-			} else if p.from == p.to && q.from < p.from && p.from < q.to || q.from == q.to && p.from < q.from &&
-				q.from < p.to {
+		done := false
+		for i, p := range py {
+			same := p.from == q.from && p.to == q.to
+			switch {
+			case same && slices.Equal(p.put, q.put):
+				done = true
+			case same && settle != nil:
+				stands, ok := settle(b[p.from:p.to], p.put, q.put)
+				if !ok {
+					return "", false
+				}
+				all[i].put, done = []string{stands}, true
+			case p.from < q.to && q.from < p.to || p.from == q.from && (p.from == p.to) == (q.from == q.to),
+				p.from == p.to && q.from < p.from && p.from < q.to || q.from == q.to && p.from < q.from &&
+					q.from < p.to:
 				return "", false
 			}
 		}
-		if !equal {
+		if !done {
 			all = append(all, q)
 		}
 	}
@@ -112,7 +124,7 @@ func WeaveText(base, yours, theirs string) (text string, ok bool) {
 	at := 0
 	for _, p := range all {
 		out.WriteString(strings.Join(b[at:p.from], ""))
-		out.WriteString(p.put)
+		out.WriteString(strings.Join(p.put, ""))
 		at = p.to
 	}
 	out.WriteString(strings.Join(b[at:], ""))

@@ -1,0 +1,217 @@
+package settle
+
+import (
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/merge"
+)
+
+// wholeAdditions has what both added in one place be one region again where the two are different
+// things that share lines by chance, such as the ends of two functions: only whole can they stand side
+// by side. Where both begin alike they are one thing in two forms, and stay as they were cut.
+func wholeAdditions(t *merge.Text) *merge.Text {
+	out := *t
+	out.Hunks = nil
+	for i := 0; i < len(t.Hunks); {
+		r, n, contested := t.Hunks[i], i, 0
+		for n < len(t.Hunks) && t.Hunks[n].Base.Empty() && t.Hunks[n].Origin >= merge.FromBoth {
+			r.Yours.Hi, r.Theirs.Hi = t.Hunks[n].Yours.Hi, t.Hunks[n].Theirs.Hi
+			if t.Hunks[n].Origin == merge.Contested {
+				contested++
+			}
+			n++
+		}
+		if n > i+1 && contested > 0 {
+			yours, theirs := t.Yours[r.Yours.Lo:r.Yours.Hi], t.Theirs[r.Theirs.Lo:r.Theirs.Hi]
+			if heads(yours) != heads(theirs) {
+				r.Origin = merge.Contested
+				out.Hunks = append(out.Hunks, r)
+				i = n
+				continue
+			}
+		}
+		n = max(n, i+1)
+		out.Hunks = append(out.Hunks, t.Hunks[i:n]...)
+		i = n
+	}
+	return &out
+}
+
+// besideHead is a line that can stand before what a block is about: an annotation, a comment's begin.
+var besideHead = regexp.MustCompile(`^\s*(@|#\[|/\*\*?\s*$|\*|//|--|""")`)
+
+// heads is the first line that says what a block is about.
+func heads(lines []string) string {
+	for _, l := range lines {
+		if strings.TrimSpace(l) != "" && !besideHead.MatchString(l) {
+			return strings.TrimSpace(l)
+		}
+	}
+	return ""
+}
+
+// apart is what stands between two blocks that are put one after the other: blank lines, as many as
+// stand before them, unless one of them brings its own.
+func apart(first, second []string, at place) string {
+	blank := func(l string) bool { return strings.TrimSpace(l) == "" }
+	if len(first) < 2 || len(second) < 2 || blank(first[len(first)-1]) || blank(second[0]) || !blank(at.before) ||
+		at.before == "" || !strings.HasSuffix(first[len(first)-1], "\n") {
+		return ""
+	}
+	return at.before
+}
+
+// clashes says why two additions cannot both stand as they are: they name, set or number the same
+// thing, or both end the function they are in.
+func clashes(file string, yours, theirs []string) string {
+	if ends(yours) && ends(theirs) {
+		return "both end it, in different ways"
+	}
+	a, b := namesOf(file, yours), namesOf(file, theirs)
+	for name, line := range a {
+		if other, ok := b[name]; ok && other != line {
+			return "both name " + name + ", and mean different things"
+		}
+	}
+	na, nb := numbersOf(yours), numbersOf(theirs)
+	for _, n := range na {
+		if slices.Contains(nb, n) {
+			return "both took the number " + n
+		}
+	}
+	return ""
+}
+
+var ending = regexp.MustCompile(`^\s*(return|raise|throw|break|continue|panic|exit)\b`)
+
+// ends reports whether the last line of statements leaves what it is in.
+func ends(lines []string) bool {
+	least := -1
+	last := ""
+	for _, l := range lines {
+		if strings.TrimSpace(l) == "" {
+			continue
+		}
+		if in := len(indentOf(l)); least < 0 || in <= least {
+			least, last = in, l
+		}
+	}
+	return ending.MatchString(last)
+}
+
+// declares takes the words away that come before a name where it is declared.
+var declares = regexp.MustCompile(`^(export|default|public|private|protected|internal|static|final|abstract|async|` +
+	`override|const|let|var|val|mut|pub(\([^)]*\))?|func|fn|fun|function|def|class|struct|enum|interface|trait|type|` +
+	`record|module|namespace|object|CREATE|TABLE|INDEX|VIEW|IF|NOT|EXISTS|OR|REPLACE|unsigned|int|void|string|String|` +
+	`boolean|bool|double|float|char|long|auto|local|readonly|declare)\s+`)
+
+// receiver is that of a Go method, which is part of its name.
+var receiver = regexp.MustCompile(`^func\s*\(\s*\w*\s*\*?(\w+)[^)]*\)\s*(\w+)`)
+
+// namesOf gives what the outermost lines of a block name: what they declare, set, or are the entry of.
+func namesOf(file string, lines []string) map[string]string {
+	names := map[string]string{}
+	least := -1
+	sections := strings.HasPrefix(heads(lines), "[") // then only they are named here
+	for _, l := range lines {
+		if in := len(indentOf(l)); strings.TrimSpace(l) != "" && (least < 0 || in < least) {
+			least = in
+		}
+	}
+	for _, l := range lines {
+		text := strings.TrimSpace(l)
+		if sections && !strings.HasPrefix(text, "[") {
+			continue
+		}
+		if text == "" || len(indentOf(l)) > least || besideHead.MatchString(l) && !strings.HasPrefix(text, "#") {
+			continue
+		}
+		if name := nameOf(file, text); name != "" {
+			names[name] = text
+		}
+	}
+	return names
+}
+
+// named are lines whose name stands elsewhere than before a sign, by the endings of their files.
+var named = []struct {
+	in string
+	*regexp.Regexp
+}{
+	{"", regexp.MustCompile(`^#\s*define\s+(\w+)`)},
+	{"", regexp.MustCompile(`^(<[\w:.-]+\s[^>]*?\b(?:id|key|name|Include)=["'][^"']*["'])`)},
+	// a call is known by what it is first told: a route, a test's title, a key
+	{"", regexp.MustCompile("^([\\w.$]+\\(\\s*(?:\"[^\"]*\"|'[^']*'|`[^`]*`))")},
+	{".go", regexp.MustCompile(`^(\w+)\s+[*\[\]\w.]+(?:\s+` + "`[^`]*`" + `)?$`)}, // a field
+	{".java.cs.c.cc.cpp.h.hpp.ts.dart", regexp.MustCompile(`^(?:[\w<>\[\], ]+\s)(\w+);$`)},
+}
+
+func nameOf(file, text string) string {
+	if m := receiver.FindStringSubmatch(text); m != nil {
+		return m[1] + "." + m[2]
+	}
+	switch path.Ext(file) {
+	case ".md", ".rst", ".txt", ".adoc":
+		if strings.HasPrefix(text, "#") {
+			return text
+		}
+		return ""
+	case ".csv", ".tsv":
+		name, _, _ := strings.Cut(strings.ReplaceAll(text, "\t", ","), ",")
+		return name
+	}
+	for _, one := range named {
+		ext := path.Ext(file)
+		if one.in != "" && (ext == "" || !strings.Contains(one.in+".", ext+".")) {
+			continue
+		}
+		if m := one.FindStringSubmatch(text); m != nil {
+			return m[1]
+		}
+	}
+	if strings.HasPrefix(text, "#") || strings.HasPrefix(text, "[") {
+		return text
+	}
+	for {
+		rest := declares.ReplaceAllString(text, "")
+		if rest == text {
+			break
+		}
+		text = rest
+	}
+	i := strings.IndexAny(text, "(=:{<")
+	if i <= 0 || strings.HasPrefix(text[i:], "==") {
+		return ""
+	}
+	name := strings.TrimRight(strings.TrimSpace(text[:i]), "+-*/|&%!? ")
+	if strings.HasPrefix(text[i:], "(") && !strings.HasSuffix(strings.TrimSpace(text), "{") &&
+		!strings.HasSuffix(strings.TrimSpace(text), ":") && !strings.HasSuffix(strings.TrimSpace(text), "=") {
+		return "" // a call can be made twice
+	}
+	if strings.HasSuffix(name, "if") || strings.HasSuffix(name, "for") || name == "while" || name == "switch" ||
+		name == "else" || name == "with" || name == "try" || name == "catch" {
+		return ""
+	}
+	return name
+}
+
+var (
+	givenNumber = regexp.MustCompile(`=\s*(\d+)\s*[;,]?\s*$`)
+	leadNumber  = regexp.MustCompile(`^\s*(\d+)(?:[.)]\s|_|:)`)
+)
+
+// numbersOf are the numbers that lines give to what they name, or are in order by.
+func numbersOf(lines []string) (out []string) {
+	for _, l := range lines {
+		l = strings.TrimRight(l, "\r\n")
+		for _, re := range []*regexp.Regexp{givenNumber, leadNumber} {
+			if m := re.FindStringSubmatch(l); m != nil {
+				out = append(out, m[1])
+			}
+		}
+	}
+	return out
+}

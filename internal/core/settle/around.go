@@ -1,0 +1,67 @@
+package settle
+
+import (
+	"path"
+	"regexp"
+	"strings"
+)
+
+var (
+	heading = regexp.MustCompile(`^#{1,6}\s+\S`)
+	section = regexp.MustCompile(`^\s*\[+[^\]]+\]+\s*$`)
+	keyLine = regexp.MustCompile(`^\s*(?:- )?["']?[\w./ -]+["']?\s*:\s*[\[{]?\s*$`)
+	opens   = regexp.MustCompile(`\b(def|class|function|fn|func|interface|struct|enum|impl|trait|module|namespace|` +
+		`describe|it|test|sub|resource|CREATE TABLE)\b|^\s*[\w<>\[\],.*&: ]+\([^;]*\)[^;]*\{?\s*$`)
+	noDeclaration = regexp.MustCompile(`^\s*(if|for|while|switch|else|elif|try|catch|with|return|case|do|\})\b?`)
+)
+
+// Around names what a line of a text stands in, as far as its lines tell: the heading of a text, the
+// section of a setting, the key of an entry, the function or class of code; empty where nothing does.
+func Around(file string, lines []string, at int) string {
+	at = min(at, len(lines)-1)
+	if at < 0 {
+		return ""
+	}
+	switch path.Ext(file) {
+	case ".md", ".markdown", ".rst":
+		name := above(lines, at+1, func(l string, _ int) bool { return heading.MatchString(l) })
+		return strings.TrimLeft(name, "# ")
+	case ".ini", ".toml", ".cfg", ".conf", ".properties":
+		return above(lines, at+1, func(l string, _ int) bool { return section.MatchString(l) })
+	case ".yaml", ".yml", ".json":
+		return above(lines, at, less(lines, at, keyLine.MatchString))
+	case ".css", ".scss", ".less", ".tf", ".hcl":
+		return above(lines, at, less(lines, at, func(l string) bool {
+			return strings.HasSuffix(strings.TrimSpace(l), "{")
+		}))
+	case ".txt", ".csv", "":
+		return ""
+	}
+	return above(lines, at, less(lines, at, func(l string) bool {
+		return opens.MatchString(l) && !noDeclaration.MatchString(l)
+	}))
+}
+
+// less tells lines that are less indented than one, and are of a kind.
+func less(lines []string, at int, is func(l string) bool) func(l string, in int) bool {
+	for at > 0 && strings.TrimSpace(lines[at]) == "" {
+		at--
+	}
+	most := len(indentOf(lines[at]))
+	return func(l string, in int) bool {
+		if strings.TrimSpace(l) == "" || in >= most {
+			return false
+		}
+		return is(l)
+	}
+}
+
+// above is the last line before one for which is holds, as a name.
+func above(lines []string, at int, is func(l string, in int) bool) string {
+	for i := at - 1; i >= 0; i-- {
+		if l := strings.TrimRight(lines[i], "\r\n"); is(l, len(indentOf(l))) {
+			return strings.TrimRight(strings.Trim(strings.TrimSpace(l), "[]"), " {:(")
+		}
+	}
+	return ""
+}

@@ -1,0 +1,125 @@
+package settle
+
+import (
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/tools/txtar"
+)
+
+// corpusCase is one conflict of the corpus, with the outcomes that a careful person would accept; none
+// where such a person would ask.
+type corpusCase struct {
+	name, file          string
+	base, yours, theirs string
+	wants               []string
+}
+
+// readCorpus reads cases: sections are NAME/PART/FILE, where a part is base, yours, theirs, want
+// (and want1, want2…), or ask.
+func readCorpus(t *testing.T, name string) (out []*corpusCase) {
+	data, err := os.ReadFile(filepath.Join("testdata", "corpus", name))
+	require.NoError(t, err)
+	for _, s := range txtar.Parse(data).Files {
+		f := strings.SplitN(s.Name, "/", 3)
+		require.Len(t, f, 3, s.Name)
+		if n := len(out); n == 0 || out[n-1].name != f[0] {
+			out = append(out, &corpusCase{name: f[0], file: f[2]})
+		}
+		c, text := out[len(out)-1], string(s.Data)
+		switch part := f[1]; {
+		case part == "base":
+			c.base = text
+		case part == "yours":
+			c.yours = text
+		case part == "theirs":
+			c.theirs = text
+		case strings.HasPrefix(part, "want"):
+			c.wants = append(c.wants, text)
+		default:
+			require.Equal(t, "ask", part, s.Name)
+		}
+	}
+	return out
+}
+
+// corpusVerdict is of a case: what is suggested, and whether that, and any of the first three ways, is right.
+type corpusVerdict struct {
+	suggested   string // the whole text; empty where a place has no suggestion
+	right, soon bool
+}
+
+func (c *corpusCase) verdict(t *testing.T) corpusVerdict {
+	text := merge.Merge3(diff.Lines(c.base), diff.Lines(c.yours), diff.Lines(c.theirs))
+	if text.Conflicts() == 0 {
+		joined := text.Join(nil)
+		return corpusVerdict{joined, slices.Contains(c.wants, joined), true}
+	}
+	f := Open(&merge.Conflict{Path: path.Base(c.file), Kind: merge.Content, Subject: &merge.Lines{Text: &text,
+		Mode: object.ModeFile}})
+	var v corpusVerdict
+	all := true
+	for _, q := range f.Questions {
+		all = all && q.Suggested != ""
+	}
+	if all {
+		v.suggested = f.Join(f.standIn)
+		v.right = slices.Contains(c.wants, v.suggested)
+	}
+	if len(f.Questions) == 1 {
+		for i, o := range f.Questions[0].Ways {
+			if i < 3 && slices.Contains(c.wants, f.Join(func(*Question) Option { return o })) {
+				v.soon = true
+			}
+		}
+	} else {
+		v.soon = v.right
+	}
+	return v
+}
+
+// TestCorpus holds the share of conflicts for which what is suggested is right, and wrong.
+func TestCorpus(t *testing.T) {
+	for _, c := range []struct {
+		name               string
+		right, soon, wrong float64 // of those with an answer; of all
+	}{{"rules.txtar", 0.8, 0.95, 0.03}, {"after.txtar", 0.8, 0.95, 0.03}, {"unseen.txtar", 0.8, 0.95, 0.03}} {
+		right, soon, wrong, answers := 0, 0, 0, 0
+		all := readCorpus(t, c.name)
+		for _, one := range all {
+			v := one.verdict(t)
+			if len(one.wants) > 0 {
+				answers++
+			}
+			switch {
+			case v.right:
+				right++
+			case v.suggested != "":
+				wrong++
+				t.Logf("%s: wrong:\n%s", one.name, v.suggested)
+			case len(one.wants) > 0:
+				t.Logf("%s: nothing is suggested", one.name)
+			}
+			if v.soon {
+				soon++
+			}
+		}
+		says := fmt.Sprintf("%s: of %d with an answer right %d, among the first three %d; of %d wrong %d", c.name, answers,
+			right, soon, len(all), wrong)
+		t.Log(says)
+		assert.GreaterOrEqual(t, float64(right), c.right*float64(answers), says)
+		assert.GreaterOrEqual(t, float64(soon), c.soon*float64(answers), says)
+		assert.LessOrEqual(t, float64(wrong), c.wrong*float64(len(all)), says)
+	}
+}

@@ -1,0 +1,131 @@
+package settle
+
+import (
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+)
+
+// inLists joins what both put into a list at the same place of a line: names imported, parameters,
+// members, classes. Theirs, which was there first, comes first, unless the list is in order.
+func inLists(c *Question, at place) (Option, bool) {
+	base, yours, theirs := diff.Lines(c.Base), diff.Lines(c.Yours), diff.Lines(c.Theirs)
+	if len(base) == 0 || len(base) != len(yours) || len(base) != len(theirs) {
+		return Option{}, false
+	}
+	var out strings.Builder
+	listed := false
+	for i, b := range base {
+		switch {
+		case yours[i] == b:
+			out.WriteString(theirs[i])
+		case theirs[i] == b || yours[i] == theirs[i]:
+			out.WriteString(yours[i])
+		default:
+			line, ok := joinList(at.path, b, yours[i], theirs[i])
+			if !ok {
+				return Option{}, false
+			}
+			out.WriteString(line)
+			listed = true
+		}
+	}
+	return Option{Way: Weave, Text: out.String(), Reason: "both added to the list in this line"}, listed
+}
+
+// joinList joins a line into which both put something at one point, and from which neither took.
+func joinList(file, base, yours, theirs string) (string, bool) {
+	b, y, t := Atoms(base), Atoms(yours), Atoms(theirs)
+	lead := 0
+	for lead < len(b) && lead < len(y) && lead < len(t) && b[lead] == y[lead] && b[lead] == t[lead] {
+		lead++
+	}
+	tail := 0
+	for tail < len(b)-lead && tail < len(y)-lead && tail < len(t)-lead &&
+		b[len(b)-1-tail] == y[len(y)-1-tail] && b[len(b)-1-tail] == t[len(t)-1-tail] {
+		tail++
+	}
+	if lead+tail != len(b) || len(y) == len(b) || len(t) == len(b) {
+		return "", false
+	}
+	mine, other := strings.Join(y[lead:len(y)-tail], ""), strings.Join(t[lead:len(t)-tail], "")
+	before, after := strings.Join(b[:lead], ""), strings.Join(b[lead:], "")
+	between, ok := between(file, before, mine, other, after)
+	if !ok || firstWord(mine) == firstWord(other) {
+		return "", false
+	}
+	return before + other + between + mine + after, true
+}
+
+var (
+	separators = []string{",", "|", "&&", "||", ";"}
+	blankLists = regexp.MustCompile(`(class|className|rel)\s*=\s*["'][^"']*$`)
+	installs   = regexp.MustCompile(`\b(install|add|require)\s[^"'|;&]*$`) // what a package manager is told
+	settings   = regexp.MustCompile(`^\s*[\w.-]+\s*[:+?]?=[^"'(]*$`)
+)
+
+// between tells what stands between two additions to a list, which it finds to be one by how they
+// begin or end.
+func between(file, before, mine, other, after string) (string, bool) {
+	trimmed := func(s string) string { return strings.TrimSpace(s) }
+	for _, sep := range separators {
+		switch {
+		case strings.HasPrefix(trimmed(mine), sep) && strings.HasPrefix(trimmed(other), sep),
+			strings.HasSuffix(trimmed(mine), sep) && strings.HasSuffix(trimmed(other), sep):
+			return "", trimmed(mine) != sep && trimmed(other) != sep
+		}
+	}
+	if n := len(before); n > 0 && strings.ContainsAny(before[n-1:], "[({") && after != "" &&
+		strings.ContainsAny(after[:1], "])}") && trimmed(mine) != "" && trimmed(other) != "" {
+		return ", ", true // it was empty
+	}
+	spaced := func(s string) bool {
+		return (strings.HasPrefix(s, " ") || strings.HasSuffix(s, " ")) && len(strings.Fields(s)) > 0
+	}
+	inMakefile := strings.EqualFold(path.Base(file), "makefile") || path.Ext(file) == ".mk"
+	if spaced(mine) && spaced(other) && strings.HasPrefix(mine, " ") == strings.HasPrefix(other, " ") &&
+		(blankLists.MatchString(before) || installs.MatchString(before) || inMakefile && settings.MatchString(before)) {
+		return "", true
+	}
+	return "", false
+}
+
+// firstWord is what an addition to a list is about.
+func firstWord(s string) string {
+	for _, w := range diff.Words(s) {
+		if diff.IsWord(w) {
+			return w
+		}
+	}
+	return s
+}
+
+// afterLast joins what both put after the last item of a list, which had no comma after it.
+func afterLast(c *Question, at place) (Option, bool) {
+	base, yours, theirs := diff.Lines(c.Base), diff.Lines(c.Yours), diff.Lines(c.Theirs)
+	n := len(base)
+	if n == 0 || len(yours) <= n || len(theirs) <= n {
+		return Option{}, false
+	}
+	withComma := func(l string) string {
+		text := strings.TrimRight(l, "\r\n")
+		return text + "," + l[len(text):]
+	}
+	head := append(slices.Clone(base[:n-1]), withComma(base[n-1]))
+	if strings.HasSuffix(strings.TrimSpace(base[n-1]), ",") || !slices.Equal(yours[:n], head) ||
+		!slices.Equal(theirs[:n], head) {
+		return Option{}, false
+	}
+	mine, other := yours[n:], slices.Clone(theirs[n:])
+	if clashes(at.path, mine, other) != "" {
+		return Option{}, false
+	}
+	if last := other[len(other)-1]; !strings.HasSuffix(strings.TrimSpace(last), ",") {
+		other[len(other)-1] = withComma(last)
+	}
+	return Option{Way: Weave, Text: strings.Join(slices.Concat(head, other, mine), ""),
+		Reason: "both added after the last item; each with its comma"}, true
+}
