@@ -28,6 +28,8 @@ var arrows = map[string]string{
 	"core/attr":     "",
 	"core/merge":    "core/object core/diff core/history core/attr",
 	"core/history":  "core/object core/diff",
+	"core/annotate": "core/object core/diff core/history core/merge",
+	"core/decided":  "core/object core/diff core/history core/merge core/settle",
 	"core/replay":   "core/object core/diff core/merge core/history +golang.org/x/sync",
 	"core/settle":   "core/object core/diff core/merge +github.com/BurntSushi/toml +go.yaml.in/yaml",
 	"core/diagnose": "",
@@ -36,12 +38,14 @@ var arrows = map[string]string{
 	"gittest":       "+github.com/stretchr/testify",
 	"git":           "core/object",
 	"check":         "",
-	"recovery": "core/object core/diff core/attr core/merge core/history core/replay core/settle core/diagnose " +
-		"git check words +go.etcd.io/bbolt",
+	"recovery": "core/object core/diff core/attr core/merge core/history core/annotate core/decided core/replay core/settle " +
+		"core/diagnose git check words +go.etcd.io/bbolt",
+	"draw": "core/object core/history core/merge core/replay core/settle recovery visible words +codeberg.org/go-pdf/fpdf " +
+		"+golang.org/x/image +golang.org/x/text +gonum.org/v1/plot",
 	"demo": "core/object git +golang.org/x/tools/txtar",
-	"tui": "core/object core/diff core/merge core/history core/replay core/settle core/diagnose git check " +
-		"recovery visible words +charm.land +github.com/charmbracelet",
-	"cli": "core/object core/merge core/history core/replay core/settle git recovery demo visible words " +
+	"tui": "core/object core/diff core/merge core/history core/annotate core/decided core/replay core/settle core/diagnose git check " +
+		"recovery draw demo visible words +charm.land +github.com/charmbracelet +github.com/alecthomas/chroma",
+	"cli": "core/object core/merge core/history core/annotate core/decided core/replay core/settle git recovery demo draw visible words " +
 		"+github.com/spf13/cobra",
 }
 

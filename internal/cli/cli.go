@@ -14,6 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"dorvik.dev/dorvik/internal/demo"
 	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/visible"
@@ -40,7 +41,7 @@ type usage struct{ error }
 
 // Screen opens the full screen; main gives it, so that commands can be used
 // without one.
-type Screen func(ctx context.Context, s *recovery.Session, theme string) error
+type Screen func(ctx context.Context, s *recovery.Session, theme string, played *demo.Rehearsal) error
 
 // env is what a command works with.
 type env struct {
@@ -50,12 +51,13 @@ type env struct {
 
 	unrelated bool
 	screen    Screen
-	printed   bool // JSON was written
+	played    *demo.Rehearsal // the demo, while it is played
+	printed   bool            // JSON was written
 }
 
 // Main runs the command line and gives the exit code.
 func Main(args []string, out, errs io.Writer, screen Screen) int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	e := &env{out: out, err: errs, screen: screen}
 	root := e.root()
@@ -147,7 +149,9 @@ that can be undone.`,
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.SetHelpCommand(&cobra.Command{Hidden: true})
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage{err} })
-	root.AddCommand(e.look(), e.plan(), e.recover(), e.ways(), e.pick(&theme), e.undo(), e.demo(&theme), e.version())
+	root.AddCommand(e.look(), e.plan(), e.recover(), e.pushing(), e.ways(), e.pick(&theme), e.undo(), e.history(),
+		e.annotate(),
+		e.draw(), e.logbook(), e.demo(&theme), e.version())
 	return root
 }
 
@@ -176,7 +180,7 @@ func (e *env) full(ctx context.Context, theme string) error {
 		return err
 	}
 	defer s.Close()
-	return e.screen(ctx, s, theme)
+	return e.screen(ctx, s, theme, e.played)
 }
 
 func noArgs(_ *cobra.Command, args []string) error {

@@ -23,7 +23,7 @@ import (
 
 func dorvik(args ...string) (code int, out, errs string) {
 	var o, e bytes.Buffer
-	code = Main(args, &o, &e, func(context.Context, *recovery.Session, string) error { return nil })
+	code = Main(args, &o, &e, func(context.Context, *recovery.Session, string, *demo.Rehearsal) error { return nil })
 	return code, o.String(), e.String()
 }
 
@@ -33,7 +33,7 @@ func scene(t *testing.T) *demo.Scene {
 		"GIT_AUTHOR_DATE", "GIT_COMMITTER_DATE"} {
 		os.Unsetenv(name) // the demo's clones say who one is
 	}
-	s, err := demo.Make(t.Context(), filepath.Join(t.TempDir(), "demo"))
+	s, err := demo.Make(t.Context(), filepath.Join(t.TempDir(), "demo"), demo.AsRuna)
 	require.NoError(t, err)
 	return s
 }
@@ -189,7 +189,7 @@ func TestPick(t *testing.T) {
 	assert.Equal(t, "Ilka Renn", repo.Git("log", "-1", "--format=%an"))
 	assert.Equal(t, repo.Git("rev-parse", "other^{tree}"), repo.Git("rev-parse", "HEAD^{tree}"))
 	assert.Empty(t, repo.Git("status", "--porcelain"))
-	assert.Contains(t, repo.Git("reflog", "-1"), "dorvik: pick 3 commits")
+	assert.Contains(t, repo.Git("reflog", "-1"), "cherry-pick: ")
 
 	code, _, _ = dorvik("-C", dir, "undo")
 	assert.Equal(t, exitDone, code)
@@ -293,29 +293,18 @@ func TestPlanChangesNothing(t *testing.T) {
 const allowed = " rev-parse for-each-ref rev-list cat-file index-pack unpack-objects commit-tree update-ref read-tree " +
 	"checkout-index update-index write-tree ls-files status worktree ls-remote fetch push config check-attr hook var "
 
-// TestOnlyPlumbingIsStarted puts a git that writes down its arguments first on
-// the PATH, and does the whole job by both routes, with a check and an undo.
-func TestOnlyPlumbingIsStarted(t *testing.T) {
-	for _, route := range []string{"rebase", "merge"} {
-		s := scene(t)
-		real, err := exec.LookPath("git")
-		require.NoError(t, err)
-		dir := t.TempDir()
-		log := filepath.Join(dir, "log")
-		// git sets GIT_EXEC_PATH for the commands it starts itself; only ours count.
-		script := fmt.Sprintf("#!/bin/sh\n[ -n \"$GIT_EXEC_PATH\" ] || echo \"$*\" >> %s\nexec %s \"$@\"\n", log, real)
-		require.NoError(t, os.WriteFile(filepath.Join(dir, "git"), []byte(script), 0o755))
-		t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
-
-		dorvik("-C", s.Clone, "look")
-		dorvik("-C", s.Clone, "plan")
-		code, _, errs := dorvik("-C", s.Clone, "recover", "--route", route, "--prefer", "suggested", "--check", "true")
-		require.Equal(t, exitDone, code, errs)
-		code, _, errs = dorvik("-C", s.Clone, "undo")
-		require.Equal(t, exitDone, code, errs)
-		code, _, errs = dorvik("-C", s.Clone, "recover", "--route", route, "--no-check", "--push")
-		require.Equal(t, exitDone, code, errs)
-
+// watchGit puts a git that writes down its arguments first on the PATH. What it gives checks that
+// there were calls, and that all of them are allowed.
+func watchGit(t *testing.T) (check func()) {
+	real, err := exec.LookPath("git")
+	require.NoError(t, err)
+	dir := t.TempDir()
+	log := filepath.Join(dir, "log")
+	// git sets GIT_EXEC_PATH for the commands it starts itself; only ours count.
+	script := fmt.Sprintf("#!/bin/sh\n[ -n \"$GIT_EXEC_PATH\" ] || echo \"$*\" >> %s\nexec %s \"$@\"\n", log, real)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "git"), []byte(script), 0o755))
+	t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
+	return func() {
 		data, err := os.ReadFile(log)
 		require.NoError(t, err)
 		lines := strings.Split(strings.TrimSpace(string(data)), "\n")
@@ -324,6 +313,63 @@ func TestOnlyPlumbingIsStarted(t *testing.T) {
 			name, _, _ := strings.Cut(l, " ")
 			assert.Contains(t, allowed, " "+name+" ", l)
 		}
+	}
+}
+
+// TestOnlyPlumbingIsStarted does the whole job by both routes, with a check and an undo.
+func TestOnlyPlumbingIsStarted(t *testing.T) {
+	for _, route := range []string{"rebase", "merge"} {
+		s := scene(t)
+		check := watchGit(t)
+		dorvik("-C", s.Clone, "look")
+		dorvik("-C", s.Clone, "plan")
+		dorvik("-C", s.Clone, "history", "--decided")
+		dorvik("-C", s.Clone, "annotate", "fares/fares.go")
+		dorvik("-C", s.Clone, "draw", "report", "-o", filepath.Join(t.TempDir(), "x.svg"))
+		for _, also := range [][]string{{"look", "--branches"}, {"look", "--short"}, {"logbook"}} {
+			code, _, errs := dorvik(append([]string{"-C", s.Clone}, also...)...)
+			assert.Contains(t, []int{exitDone, exitConflicts}, code, "%v: %s", also, errs)
+		}
+		code, _, errs := dorvik("-C", s.Clone, "recover", "--route", route, "--prefer", "suggested", "--check", "true")
+		require.Equal(t, exitDone, code, errs)
+		code, _, errs = dorvik("-C", s.Clone, "undo")
+		require.Equal(t, exitDone, code, errs)
+		code, _, errs = dorvik("-C", s.Clone, "recover", "--route", route, "--no-check", "--push")
+		require.Equal(t, exitDone, code, errs)
+
+		check()
+	}
+}
+
+// TestOnlyPlumbingTakesOver: nor is more than that started to finish, join anew or take back what
+// git left half done, to carry work along, to go back after a push, or to undo by a commit.
+func TestOnlyPlumbingTakesOver(t *testing.T) {
+	for _, begin := range []string{"merge", "rebase"} {
+		s := scene(t)
+		mine := gittest.At(t, s.Clone)
+		mine.Git("fetch", "-q")
+		mine.Git("stash", "-q")
+		_, err := mine.Try(begin, "origin/main")
+		require.Error(t, err)
+		mine.Write("cmd/skerry/main.go", mine.Read("cmd/skerry/main.go")+"\n// not committed yet\n")
+		check := watchGit(t)
+		do := func(args ...string) {
+			code, _, errs := dorvik(append([]string{"-C", s.Clone}, args...)...)
+			require.Equal(t, exitDone, code, "%s, %v: %s", begin, args, errs)
+		}
+		recover := []string{"recover", "--prefer", "suggested,theirs", "--no-check", "--take-over"}
+		for _, how := range []string{"back", "anew", "finish"} {
+			do(append(recover, how, "--carry")...)
+			do("undo")
+		}
+		do(append(recover, "finish", "--push", "--carry")...)
+		_, out, _ := dorvik("-C", s.Clone, "logbook", "--json")
+		name := fmt.Sprint(asJSON(t, out)["entries"].([]any)[0].(map[string]any)["waypoint"])
+		do("undo", name, "--since")
+		do("undo")
+		do("undo", name, "--by-commit")
+		do("push")
+		check()
 	}
 }
 
@@ -593,4 +639,93 @@ func TestJSONWhateverHappens(t *testing.T) {
 		assert.Equal(t, "failed", v["result"], args)
 		assert.NotEmpty(t, v["error"], args)
 	}
+}
+
+// TestHistoryAnnotateAndDraw goes through the commands that look back, after a join by either route.
+func TestHistoryAnnotateAndDraw(t *testing.T) {
+	s := scene(t)
+	at := func(args ...string) (int, string, string) { return dorvik(append([]string{"-C", s.Clone}, args...)...) }
+	code, out, errs := at("history", "--json")
+	require.Equal(t, exitDone, code, errs)
+	first := asJSON(t, out)["commits"].([]any)[0].(map[string]any)
+	assert.Equal(t, []any{"Print the berth on the ticket", "Runa Holt", "yours", nil, "2026-03-04T11:00:00Z"},
+		[]any{first["subject"], first["author"], first["where"], first["was"], first["date"]})
+	code, _, errs = at("recover", "--route", "merge", "--prefer", "weave,yours-theirs", "--no-check", "--push")
+	require.Equal(t, exitDone, code, errs)
+
+	code, out, errs = at("history", "--json", "--decided", "--max", "1")
+	require.Equal(t, exitDone, code, errs)
+	commits := asJSON(t, out)["commits"].([]any)
+	require.Len(t, commits, 1)
+	merge := commits[0].(map[string]any)
+	assert.Equal(t, "remote", merge["where"])
+	var decided []string
+	for _, d := range merge["decided"].([]any) {
+		d := d.(map[string]any)
+		decided = append(decided, fmt.Sprint(d["path"], " ", d["kind"], " ", d["way"]))
+	}
+	assert.Equal(t, []string{"docs/harbours.md content yours-theirs", "fares/fares.go content weave"}, decided)
+	code, out, errs = at("history", "--find", "by:mato holm")
+	assert.Equal(t, exitDone, code)
+	assert.Empty(t, out)
+	assert.Regexp(t, `^ +[0-9a-f]{40}  Add Holm to the harbour list  Mato Veld, 4 Mar 2026\n$`, errs)
+	for _, wrong := range [][]string{{"history", "--find", "since:never"}, {"annotate"}, {"annotate", "a", "b", "c"}, {"draw"},
+		{"draw", "pie", "-o", "x.svg"}, {"draw", "report"}, {"draw", "report", "-o", "x.png"}, {"draw", "report", "main", "-o", "x.md"},
+		{"draw", "report", "-o", "x.pdf", "--paper", "a5"}, {"draw", "report", "-o", "x.pdf", "--theme", "blue"}, {"demo", "--scene", "x"}} {
+		code, _, _ := at(wrong...)
+		assert.Equal(t, exitUsage, code, wrong)
+	}
+
+	code, out, errs = at("annotate", "--json", "docs/harbours.md")
+	require.Equal(t, exitDone, code, errs)
+	lines := asJSON(t, out)["lines"].([]any)
+	require.Len(t, lines, 12)
+	holm := lines[9].(map[string]any)
+	assert.Equal(t, []any{10.0, 9.0, "docs/harbours.md", "Mato Veld", "mato@skerry.example", "Add Holm to the harbour list"},
+		[]any{holm["line"], holm["from_line"], holm["path"], holm["author"], holm["email"], holm["subject"]})
+	code, _, errs = at("annotate", "HEAD~1", "routes.json")
+	assert.Equal(t, exitDone, code)
+	assert.Contains(t, errs, "Runa Holt")
+	code, out, errs = at("annotate", "--json", "assets/pier.png")
+	assert.Equal(t, exitFailed, code)
+	assert.Contains(t, errs, "assets/pier.png has no lines: it is no text")
+	assert.Equal(t, "failed", asJSON(t, out)["result"])
+
+	for _, kind := range []string{"history", "overlap", "routes", "activity", "report"} {
+		file := filepath.Join(t.TempDir(), kind+".svg")
+		code, out, errs := at("draw", kind, "-o", file, "--theme", "dark", "--json")
+		require.Equal(t, exitDone, code, errs)
+		info, err := os.Stat(file)
+		require.NoError(t, err)
+		assert.Equal(t, float64(info.Size()), asJSON(t, out)["bytes"])
+		code, _, errs = at("draw", kind, "-o", file)
+		assert.Equal(t, exitFailed, code)
+		assert.Contains(t, errs, "is there already")
+	}
+}
+
+func TestLogbook(t *testing.T) {
+	s := scene(t)
+	code, out, errs := dorvik("-C", s.Clone, "logbook", "--json")
+	require.Equal(t, exitDone, code, errs)
+	assert.Equal(t, []any{}, asJSON(t, out)["entries"])
+	code, _, errs = dorvik("-C", s.Clone, "logbook")
+	assert.Equal(t, exitDone, code)
+	assert.Equal(t, "Dorvik has changed nothing here yet.\n", errs)
+	tip := gittest.At(t, s.Clone).Git("rev-parse", "main")
+	code, _, errs = dorvik("-C", s.Clone, "recover", "--route", "merge", "--prefer", "suggested", "--no-check")
+	require.Equal(t, exitDone, code, errs)
+	code, _, errs = dorvik("-C", s.Clone, "undo")
+	require.Equal(t, exitDone, code, errs)
+	code, out, errs = dorvik("-C", s.Clone, "logbook", "--json")
+	require.Equal(t, exitDone, code, errs)
+	all := asJSON(t, out)["entries"].([]any)
+	require.Len(t, all, 2)
+	undone := all[0].(map[string]any)
+	assert.Equal(t, []any{"undo", "1", "main", "merge", tip},
+		[]any{undone["what"], undone["waypoint"], undone["branch"], undone["route"], undone["to"]})
+	code, out, errs = dorvik("-C", s.Clone, "logbook")
+	assert.Equal(t, exitDone, code)
+	assert.Empty(t, out)
+	assert.Contains(t, errs, "waypoint 1 main was joined by merge, and went to ")
 }

@@ -1,100 +1,64 @@
 package cli
 
 import (
+	"context"
 	"os"
 
 	"github.com/spf13/cobra"
 
-	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/demo"
 )
 
 func (e *env) demo(theme *string) *cobra.Command {
-	var dir string
+	var dir, name string
 	var noUI bool
 	cmd := &cobra.Command{
 		Use: "demo", Short: "Make made-up repositories in which a push is refused, and open them",
 		Long: `Makes a remote, a clone that is yours and the clones of two teammates, all made
 up, in a temporary folder or the one you name, and opens the full screen in
-your clone. Nothing outside that folder is touched.`,
+your clone. Nothing outside that folder is touched.
+
+There are two scenes: refused, in which others pushed before you, and teammate, the
+same story from the other side. On the screen z begins again, and i goes to the
+teammates' clones.`,
 		Args: noArgs,
 	}
 	cmd.Flags().StringVar(&dir, "dir", "", "make them in `DIR`, which must be empty or not exist")
 	cmd.Flags().BoolVar(&noUI, "no-ui", false, "only make them, and print where they are as JSON")
+	cmd.Flags().StringVar(&name, "scene", string(demo.AsRuna), "play the scene `NAME`: refused or teammate")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		if dir == "" {
-			var err error
-			if dir, err = os.MkdirTemp("", "dorvik-demo-"); err != nil {
+		part, err := demo.ParsePart(name)
+		if err != nil {
+			return usage{err}
+		}
+		for part != "" {
+			if part, err = e.play(cmd.Context(), dir, part, noUI, *theme); err != nil {
 				return err
 			}
+			dir = "" // the next one is made in a folder of its own
 		}
-		scene, err := demo.Make(cmd.Context(), dir)
-		if err != nil {
-			return err
-		}
-		if noUI {
-			return e.print(scene)
-		}
-		e.dir = scene.Clone
-		err = e.full(cmd.Context(), *theme)
-		e.say("The demo's repositories stay in %s; delete the folder when you like.", dir)
-		return err
+		return nil
 	}
 	return cmd
 }
 
-type undoJSON struct {
-	Version  int       `json:"version"`
-	Waypoint string    `json:"waypoint"`
-	Branch   string    `json:"branch"`
-	Tip      object.ID `json:"tip"`
-	Notice   string    `json:"notice,omitempty"`
-}
-
-func (e *env) undo() *cobra.Command {
-	cmd := &cobra.Command{
-		Use: "undo [WAYPOINT]", Short: "Take the last accepted join back, before it is pushed",
-		Args: cobra.MatchAll(func(_ *cobra.Command, args []string) error {
-			if len(args) > 1 {
-				return usage{cobra.MaximumNArgs(1)(nil, args)}
-			}
-			return nil
-		}),
+// play makes the scene and opens it, and gives how it is to begin again, if it is.
+func (e *env) play(ctx context.Context, dir string, part demo.Part, noUI bool, theme string) (again demo.Part,
+	err error) {
+	if dir == "" {
+		if dir, err = os.MkdirTemp("", "dorvik-demo-"); err != nil {
+			return "", err
+		}
 	}
-	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		s, err := e.session(cmd.Context())
-		if err != nil {
-			return err
-		}
-		defer s.Close()
-		name := ""
-		if len(args) == 1 {
-			name = args[0]
-		}
-		notice := s.TakeNotice()
-		if notice != "" {
-			e.say("%s", notice)
-		}
-		if s.TookBack && name == "" {
-			// What was cut off is gone back from; an older join is not meant.
-			b, err := s.Repo.Current(cmd.Context())
-			if err != nil || !e.json {
-				return err
-			}
-			return e.print(undoJSON{1, "", b.Name, b.Tip, notice})
-		}
-		w, err := s.GoBack(cmd.Context(), name)
-		if err != nil {
-			return err
-		}
-		if notice = s.TakeNotice(); notice != "" {
-			e.say("%s", notice)
-		}
-		e.say("%s is back at %s, with index and files. Your decisions are kept.", w.Branch, w.Before)
-		if e.json {
-			return e.print(undoJSON{1, w.Name, w.Branch, w.Before, notice})
-		}
-		return nil
+	scene, err := demo.Make(ctx, dir, part)
+	if err != nil {
+		return "", err
 	}
-	return e.jsonFlag(cmd)
+	if noUI {
+		return "", e.print(scene)
+	}
+	e.dir, e.played = scene.Clone, &demo.Rehearsal{Scene: scene, Part: part}
+	err = e.full(ctx, theme)
+	e.say("The demo's repositories stay in %s; delete the folder when you like.", dir)
+	return e.played.Again, err
 }

@@ -1,11 +1,18 @@
 package cli
 
 import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
 	"github.com/spf13/cobra"
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/visible"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -38,9 +45,34 @@ type lookJSON struct {
 	TakenOut      []commitJSON `json:"taken_out,omitempty"` // once in theirs, which was rewritten
 	Known         string       `json:"known"`               // when the remote was last fetched; or empty
 	InTheWay      []string     `json:"in_the_way"`          // uncommitted work that the join would have to change
-	HalfDone      string       `json:"half_done"`           // empty here; see halfDone
+	HalfDone      string       `json:"half_done"`           // what git left half done; of Dorvik's own see halfDone
+	Carried       []string     `json:"carried"`             // uncommitted work that --carry would bring along
+	Open          []string     `json:"open,omitempty"`      // files in conflict, of what git left half done
+
+	Branches *[]branchJSON `json:"branches,omitempty"` // with --branches, those that ask most first
 }
 
+// branchJSON is a branch that would ask something if it were joined with yours.
+type branchJSON struct {
+	Branch    string   `json:"branch"`
+	Author    string   `json:"author"`
+	Paths     []string `json:"paths"`
+	Conflicts int      `json:"conflicts"`
+}
+
+// briefJSON is where one stands, as a shell prompt needs it.
+type briefJSON struct {
+	Version  int    `json:"version"`
+	Branch   string `json:"branch"`
+	Upstream string `json:"upstream"`
+	Yours    int    `json:"yours"`
+	Theirs   int    `json:"theirs"`
+	HalfDone string `json:"half_done"`
+	Joined   bool   `json:"joined"` // accepted here and not pushed
+	Known    string `json:"known"`
+}
+
+// groundJSON is a file that a side changed.
 type groundJSON struct {
 	Path        string `json:"path"`
 	Meeting     string `json:"meeting"`
@@ -65,18 +97,24 @@ func commits(nodes []history.Node) []commitJSON {
 }
 
 func (e *env) look() *cobra.Command {
-	var noFetch bool
+	var noFetch, short, branches bool
 	cmd := &cobra.Command{
 		Use: "look", Short: "Say where you stand: yours, theirs, and where both changed the same files",
 		Args: noArgs,
 	}
 	cmd.Flags().BoolVar(&noFetch, "no-fetch", false, "do not ask the remote first; use what was last fetched")
+	cmd.Flags().BoolVar(&short, "short", false, "one line for a shell prompt; the remote is not asked, and nothing "+
+		"written")
+	cmd.Flags().BoolVar(&branches, "branches", false, "also what would collide with the other pushed branches")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		w, err := e.workspace(cmd.Context())
 		if err != nil {
 			return err
 		}
 		defer w.Close()
+		if short {
+			return e.brief(cmd.Context(), w)
+		}
 		half, alive, err := w.HalfDone()
 		if err != nil {
 			return err
@@ -85,16 +123,76 @@ func (e *env) look() *cobra.Command {
 			return e.halfDone(half)
 		}
 		v, err := w.Glance(cmd.Context(), !noFetch)
+		var stuck *recovery.StuckError
+		if errors.As(err, &stuck) {
+			return e.stuck(stuck)
+		}
 		if err != nil {
 			return err
 		}
+		var collide []recovery.Branching
+		more := 0
+		if branches {
+			if collide, more, err = w.Collisions(cmd.Context()); err != nil {
+				return err
+			}
+		}
 		if e.json {
-			return e.print(lookOf(v))
+			return e.print(lookOf(v, branches, collide))
 		}
 		e.sayLook(v)
+		if branches {
+			e.sayBranches(collide, more)
+		}
 		return nil
 	}
 	return e.jsonFlag(cmd)
+}
+
+// brief is one line for a shell prompt: the branch, ◐ how many commits are yours alone, ◑ how many
+// theirs, and what is to be remembered.
+func (e *env) brief(ctx context.Context, w *recovery.Workspace) error {
+	b, err := w.Brief(ctx)
+	if err != nil {
+		return err
+	}
+	if e.json {
+		out := briefJSON{1, b.Branch, b.Upstream, b.Yours, b.Theirs, b.HalfDone, b.Joined, ""}
+		if !b.Known.IsZero() {
+			out.Known = b.Known.Format(time.RFC3339)
+		}
+		return e.print(out)
+	}
+	var parts []string
+	add := func(is bool, what string) {
+		if is {
+			parts = append(parts, what)
+		}
+	}
+	parts = append(parts, words.If(b.Branch == "", "no branch", b.Branch))
+	add(b.Yours > 0, fmt.Sprintf("◐%d", b.Yours))
+	add(b.Theirs > 0, fmt.Sprintf("◑%d", b.Theirs))
+	add(b.HalfDone != "", "▲ "+b.HalfDone+" half done")
+	add(b.Joined, "joined, not pushed")
+	if old := time.Since(b.Known); b.Upstream != "" && !b.Known.IsZero() && old > 24*time.Hour {
+		add(true, "asked "+words.Ago(time.Now(), b.Known))
+	}
+	_, err = fmt.Fprintln(e.out, visible.Lines(strings.Join(parts, " ")))
+	return err
+}
+
+// sayBranches tells the branches that would collide.
+func (e *env) sayBranches(collide []recovery.Branching, more int) {
+	if len(collide) == 0 {
+		e.say("No other pushed branch would collide with yours.")
+	}
+	for _, c := range collide {
+		e.say("  %s, by %s: %s, in %s", c.Name, words.List(words.Some(c.By, 2)), words.Count(c.Asks, "decision",
+			"decisions"), words.List(words.Some(c.Clashes, 3)))
+	}
+	if more > 0 {
+		e.say("%s older were not compared.", words.Count(more, "branch", "branches"))
+	}
 }
 
 // position says where one stands; with is whether to begin with the sentence itself.
@@ -102,8 +200,10 @@ func (e *env) position(p *recovery.Position, with bool) {
 	if with {
 		e.say("%s", p.Standing(false))
 	}
-	if s := p.Rewritten(); s != "" {
-		e.say("%s", s)
+	for _, s := range []string{p.Rewritten(), p.Triangle()} {
+		if s != "" {
+			e.say("%s", s)
+		}
 	}
 }
 
@@ -153,6 +253,24 @@ func (e *env) halfDone(tr *recovery.Transition) error {
 	return nil
 }
 
+// stuck says that git left something half done.
+func (e *env) stuck(s *recovery.StuckError) error {
+	if e.json {
+		out := lookJSON{Version: 1, Branch: s.Branch, Upstream: s.On.Upstream, HalfDone: string(s.Operation),
+			Yours: sideJSON{Tip: s.Head}, YoursCommits: []commitJSON{}, TheirsCommits: []commitJSON{},
+			Bases: []object.ID{}, Overlap: []groundJSON{}, Uncommitted: []string{}, InTheWay: []string{},
+			Carried: []string{}, Open: s.Open}
+		for _, d := range s.Dirty {
+			out.Uncommitted = append(out.Uncommitted, d.Path)
+		}
+		return e.print(out)
+	}
+	e.say("%s", s.Sentence())
+	e.say("Open dorvik to go on from here, to join anew, or to go back; or say recover --take-over finish, anew or " +
+		"back.")
+	return nil
+}
+
 // known says how old what is known of the remote is.
 func known(p *recovery.Position) string {
 	if p.Known.IsZero() {
@@ -162,14 +280,14 @@ func known(p *recovery.Position) string {
 		", and may be old."
 }
 
-func lookOf(v *recovery.Glance) lookJSON {
+func lookOf(v *recovery.Glance, branches bool, collide []recovery.Branching) lookJSON {
 	p := v.Position
 	out := lookJSON{
 		Version: 1, Branch: p.Branch.Name, Upstream: p.Branch.Upstream, Fetched: !p.Asked.IsZero(),
 		Yours: sideJSON{p.Yours, len(p.Divergence.Yours)}, Theirs: sideJSON{p.Theirs, len(p.Divergence.Theirs)},
 		YoursCommits: commits(p.Divergence.Yours), TheirsCommits: commits(p.Divergence.Theirs),
 		TakenOut: commits(p.TakenOut), Bases: p.Divergence.Bases, Overlap: []groundJSON{}, Uncommitted: []string{},
-		InTheWay: []string{},
+		InTheWay: []string{}, Carried: []string{},
 	}
 	for _, g := range v.Overlap {
 		out.Overlap = append(out.Overlap, groundJSON{g.Path, string(g.Kind), g.Yours, g.Theirs, g.Decide})
@@ -182,6 +300,16 @@ func lookOf(v *recovery.Glance) lookJSON {
 	}
 	for _, d := range p.Dirty {
 		out.Uncommitted = append(out.Uncommitted, d.Path)
+		if !d.Untracked {
+			out.Carried = append(out.Carried, d.Path)
+		}
+	}
+	if branches {
+		list := []branchJSON{}
+		for _, c := range collide {
+			list = append(list, branchJSON{c.Name, strings.Join(c.By, ", "), c.Clashes, c.Asks})
+		}
+		out.Branches = &list
 	}
 	if kept := v.Kept; kept != nil {
 		out.Recovery = &openJSON{kept.Stage.String(), string(kept.Route), len(kept.Decisions.List)}

@@ -18,6 +18,7 @@ func (f *recoverFlags) add(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&f.noCheck, "no-check", false, "go on without a check")
 	cmd.Flags().BoolVar(&f.push, "push", false, "push the result")
 	cmd.Flags().BoolVar(&f.pushMarks, "push-marks", false, "push though conflict marks stand in a file")
+	cmd.Flags().BoolVar(&f.carry, "carry", false, "bring uncommitted work along, joined onto the result")
 	cmd.Flags().BoolVar(&f.moveAside, "move-aside", false, "move what git does not know and is in the way aside; undo "+
 		"brings it back")
 }
@@ -77,7 +78,7 @@ the pick saved, and dorvik goes on with it.`,
 			return err
 		}
 		if f == (recoverFlags{}) && !e.json && isTerminal(e.out) {
-			return e.screen(ctx, s, *theme)
+			return e.screen(ctx, s, *theme, nil)
 		}
 		return e.job(ctx, s, f, prefer, s.Locate)
 	}

@@ -18,23 +18,25 @@ import (
 )
 
 type recoverJSON struct {
-	Version      int                   `json:"version"`
-	Route        string                `json:"route"`
-	Result       string                `json:"result"`
-	Tip          object.ID             `json:"tip"`
-	Tree         object.ID             `json:"tree"`
-	Settled      []settledJSON         `json:"settled"`
-	Open         []openConflict        `json:"open"`
-	AlreadyThere []object.ID           `json:"already_there"`
-	Emptied      []object.ID           `json:"emptied"`
-	LeftOut      []recovery.LeftOut    `json:"left_out"`
-	Check        *checkJSON            `json:"check"`
-	Waypoint     string                `json:"waypoint"`
-	Refusal      *refusalJSON          `json:"refusal,omitempty"`
-	Published    []object.ID           `json:"published,omitempty"` // commits that a rebase would rewrite
-	Marks        []recovery.MarkerFile `json:"marks,omitempty"`     // conflict marks in what would be pushed
-	Notice       string                `json:"notice,omitempty"`
-	Error        string                `json:"error,omitempty"`
+	Version      int                    `json:"version"`
+	Route        string                 `json:"route"`
+	Result       string                 `json:"result"`
+	Tip          object.ID              `json:"tip"`
+	Tree         object.ID              `json:"tree"`
+	Settled      []settledJSON          `json:"settled"`
+	Open         []openConflict         `json:"open"`
+	AlreadyThere []object.ID            `json:"already_there"`
+	Emptied      []object.ID            `json:"emptied"`
+	Dropped      []object.ID            `json:"dropped,omitempty"` // as was wished in the full screen
+	LeftOut      []recovery.LeftOut     `json:"left_out"`
+	Check        *checkJSON             `json:"check"`
+	Waypoint     string                 `json:"waypoint"`
+	Refusal      *refusalJSON           `json:"refusal,omitempty"`
+	Published    []object.ID            `json:"published,omitempty"` // commits that a rebase would rewrite
+	Marks        []recovery.MarkerFile  `json:"marks,omitempty"`     // conflict marks in what would be pushed
+	Carried      []recovery.CarriedPath `json:"carried"`
+	Notice       string                 `json:"notice,omitempty"`
+	Error        string                 `json:"error,omitempty"`
 }
 
 type settledJSON struct {
@@ -63,8 +65,12 @@ type refusalJSON struct {
 type recoverFlags struct {
 	route, prefer, check string
 	noCheck, push        bool
+	pushOnly             bool // nothing is joined first
 
 	moveAside, rewritePublished, pushMarks bool
+
+	carry    bool
+	takeOver string
 }
 
 func (e *env) recover() *cobra.Command {
@@ -85,11 +91,18 @@ git config dorvik.check.`,
 		Args: noArgs,
 	}
 	cmd.Flags().StringVar(&f.route, "route", "auto", "rebase, merge or auto (the suggested one)")
+	cmd.Flags().StringVar(&f.takeOver, "take-over", "",
+		"what becomes of what git left half done: finish, anew or back")
 	cmd.Flags().BoolVar(&f.rewritePublished, "rewrite-published", false, "rebase commits that are on a remote, too")
 	f.add(cmd)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		if f.route != "auto" && f.route != "rebase" && f.route != "merge" {
 			return usage{fmt.Errorf("--route is rebase, merge or auto, not %q", f.route)}
+		}
+		switch recovery.TakeOver(f.takeOver) {
+		case "", recovery.Finish, recovery.Anew, recovery.Back:
+		default:
+			return usage{fmt.Errorf("--take-over is finish, anew or back, not %q", f.takeOver)}
 		}
 		prefer, err := f.ways()
 		if err != nil {
@@ -100,7 +113,7 @@ git config dorvik.check.`,
 			return err
 		}
 		defer s.Close()
-		return e.job(cmd.Context(), s, f, prefer, s.Workspace.Locate)
+		return e.job(cmd.Context(), s, f, prefer, s.Home)
 	}
 	return e.jsonFlag(cmd)
 }
@@ -110,11 +123,8 @@ func (e *env) job(ctx context.Context, s *recovery.Session, f recoverFlags, pref
 	stand func(ctx context.Context, fetch bool) (*recovery.Position, error)) error {
 	r := &recoverer{env: e, s: s, flags: f, prefer: prefer, out: recoverJSON{Version: 1, Result: "failed",
 		Settled: []settledJSON{}, Open: []openConflict{}, AlreadyThere: []object.ID{}, Emptied: []object.ID{},
-		LeftOut: []recovery.LeftOut{}}}
-	p, err := stand(ctx, true)
-	if err == nil {
-		err = r.run(ctx, p)
-	}
+		LeftOut: []recovery.LeftOut{}, Carried: []recovery.CarriedPath{}}}
+	err := r.all(ctx, stand)
 	if e.json {
 		var known exit
 		if err != nil && !errors.As(err, &known) {
@@ -123,6 +133,76 @@ func (e *env) job(ctx context.Context, s *recovery.Session, f recoverFlags, pref
 		err = errors.Join(err, e.print(r.out))
 	}
 	return err
+}
+
+// pushing is the last stage alone: what is on the branch is pushed, if nothing is to be joined first.
+func (e *env) pushing() *cobra.Command {
+	cmd := &cobra.Command{Use: "push", Short: "Push what is on your branch, never forcing; nothing is joined",
+		Args: noArgs}
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		s, err := e.session(cmd.Context())
+		if err != nil {
+			return err
+		}
+		defer s.Close()
+		return e.job(cmd.Context(), s, recoverFlags{push: true, pushOnly: true, carry: s.State().Carry}, nil, s.Home)
+	}
+	return e.jsonFlag(cmd)
+}
+
+// all does the job from the beginning: what git left half done is taken over first.
+func (r *recoverer) all(ctx context.Context,
+	stand func(ctx context.Context, fetch bool) (*recovery.Position, error)) error {
+	if err := r.s.Carry(r.flags.carry); err != nil {
+		return err
+	}
+	switch how := recovery.TakeOver(r.flags.takeOver); how {
+	case "":
+	case recovery.Back:
+		return r.giveBack(ctx)
+	default:
+		if err := r.s.TakeOver(ctx, how); err != nil {
+			return err
+		}
+	}
+	p, err := stand(ctx, true)
+	var stuck *recovery.StuckError
+	if errors.As(err, &stuck) {
+		return r.stuck(stuck)
+	}
+	if err != nil {
+		return err
+	}
+	return r.run(ctx, p)
+}
+
+// giveBack takes what git left half done back.
+func (r *recoverer) giveBack(ctx context.Context) error {
+	r.note()
+	wp, err := r.s.GiveBack(ctx)
+	if err != nil {
+		return err
+	}
+	r.note()
+	r.out.Result, r.out.Tip, r.out.Waypoint = "nothing-to-do", wp.After, wp.Name
+	if r.out.Tree, err = r.s.Tree(wp.After); err != nil {
+		return err
+	}
+	r.say("%s is at %s, as before git began. What was edited since is kept; “dorvik undo” brings all of it back.",
+		wp.Branch, wp.After)
+	return nil
+}
+
+// stuck ends the job where git left something half done and nothing is said of it.
+func (r *recoverer) stuck(e *recovery.StuckError) error {
+	r.out.Result, r.out.Error = "conflicts", visible.Lines(e.Error())
+	for _, p := range e.Open {
+		r.out.Open = append(r.out.Open, openConflict{Path: p, Kind: "content"})
+	}
+	r.say("%s", e.Sentence())
+	r.say("Say what is to become of it: --take-over finish goes on from here, anew joins on the side, back takes it " +
+		"back.")
+	return exit{exitConflicts}
 }
 
 type recoverer struct {
@@ -158,6 +238,11 @@ func (r *recoverer) run(ctx context.Context, p *recovery.Position) error {
 	}
 	if p.NothingToDo() || p.Trivial() == recovery.UpToDate {
 		return r.asItIs(ctx, p)
+	}
+	if r.flags.pushOnly {
+		r.out.Result = "refused"
+		r.say("Nothing was pushed: join first, with recover or in the full screen.")
+		return exit{exitRefused}
 	}
 	j, err := r.settle(ctx, p)
 	if err != nil {
@@ -250,7 +335,12 @@ func (r *recoverer) prove(ctx context.Context, p *recovery.Position, j *recovery
 
 // accept is the moment at which things change.
 func (r *recoverer) accept(ctx context.Context, p *recovery.Position, j *recovery.Join, b recovery.Built) error {
-	consent := recovery.Consent{MoveAside: r.flags.moveAside, RewritePublished: r.flags.rewritePublished}
+	consent := recovery.Consent{MoveAside: r.flags.moveAside, RewritePublished: r.flags.rewritePublished,
+		WithoutHooks: true}
+	touched, err := r.s.Touched(p, j.Tree)
+	if err != nil {
+		return err
+	}
 	wp, err := r.s.Accept(ctx, p, j, b, consent)
 	if err != nil {
 		if at, rerr := r.s.Repo.Ref(ctx, p.Branch.Full()); rerr == nil {
@@ -259,6 +349,9 @@ func (r *recoverer) accept(ctx context.Context, p *recovery.Position, j *recover
 		return err
 	}
 	r.note()
+	for _, path := range touched.Open {
+		r.say("%s seems open in an editor: load it again there.", path)
+	}
 	for _, path := range wp.Aside {
 		r.say("%s was moved aside; undo brings it back.", path)
 	}
@@ -332,7 +425,14 @@ func (r *recoverer) report(p *recovery.Position, j *recovery.Join) error {
 		case replay.Emptied:
 			r.out.Emptied = append(r.out.Emptied, st.Commit.ID)
 			r.say("%s “%s” is left out: nothing of it is left.", st.Commit.ID, st.Commit.Subject())
+		case replay.Dropped:
+			r.out.Dropped = append(r.out.Dropped, st.Commit.ID)
+			r.say("%s “%s” is left out, as was wished in the full screen.", st.Commit.ID, st.Commit.Subject())
 		}
+	}
+	if j.Carried != nil {
+		r.out.Carried = append(r.out.Carried, j.Carried.Paths...)
+		r.say("%s", j.Carried.Sentence())
 	}
 	left, err := r.s.LeftOut(p, j, &decisions)
 	r.out.LeftOut = append(r.out.LeftOut, left...)
@@ -394,6 +494,9 @@ func (r *recoverer) push(ctx context.Context, p *recovery.Position) error {
 			r.say("What you picked is on your branch. Join it with what is new there: recover.")
 		}
 		return exit{exitRefused}
+	}
+	for _, w := range done.Said {
+		r.say("  %s", w)
 	}
 	r.out.Result = "pushed"
 	r.say("Pushed. %s now holds %s.", p.Branch.Upstream, done.Holds)

@@ -28,9 +28,25 @@ type Scene struct {
 	Teammates []Clone `json:"teammates"`
 }
 
-// Make makes the scene in a folder, which must be empty or not exist. The ids
-// are the same on every run.
-func Make(ctx context.Context, dir string) (*Scene, error) {
+// clone is a clone, where its branch is, and what it has seen of the remote's.
+type clone struct {
+	who       Person
+	folder    string
+	tip, seen object.ID
+}
+
+// make lays the clone out.
+func (c clone) make(ctx context.Context, o *object.Overlay, remote string) error {
+	if err := git.InitClone(c.folder, remote, "main", c.who.Name, c.who.Email); err != nil {
+		return err
+	}
+	return fill(ctx, o, c.folder, git.RefUpdate{Name: "refs/heads/main", New: c.tip},
+		git.RefUpdate{Name: "refs/remotes/origin/main", New: c.seen})
+}
+
+// Make makes the scene in a folder, which must be empty or not exist, to be played from a
+// side. The ids are the same on every run.
+func Make(ctx context.Context, dir string, as Part) (*Scene, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
@@ -55,30 +71,29 @@ func Make(ctx context.Context, dir string) (*Scene, error) {
 	last := func(ids []object.ID) object.ID { return ids[len(ids)-1] }
 
 	scene := &Scene{Clone: filepath.Join(dir, "skerry"), Remote: filepath.Join(dir, "remote.git")}
-	if err := git.InitBare(scene.Remote); err != nil {
-		return nil, err
-	}
-	if err := fill(ctx, o, scene.Remote, git.RefUpdate{Name: "refs/heads/main", New: last(other)}); err != nil {
-		return nil, err
-	}
-	for _, c := range []struct {
-		who       Person
-		folder    string
-		tip, seen object.ID
-	}{
+	first, clones := last(other), []clone{
 		{Runa, scene.Clone, last(mine), part},
 		{Ilka, filepath.Join(dir, "ilka"), last(other), last(other)},
 		{Mato, filepath.Join(dir, "mato"), other[1], other[1]},
-	} {
-		if err := git.InitClone(c.folder, scene.Remote, "main", c.who.Name, c.who.Email); err != nil {
+	}
+	if as == AsIlka {
+		first, clones = last(mine), []clone{
+			{Ilka, scene.Clone, last(other), part},
+			{Runa, filepath.Join(dir, "runa"), last(mine), last(mine)},
+			{Mato, filepath.Join(dir, "mato"), part, part},
+		}
+	}
+	if err := git.InitBare(scene.Remote); err != nil {
+		return nil, err
+	}
+	if err := fill(ctx, o, scene.Remote, git.RefUpdate{Name: "refs/heads/main", New: first}); err != nil {
+		return nil, err
+	}
+	for i, c := range clones {
+		if err := c.make(ctx, o, scene.Remote); err != nil {
 			return nil, err
 		}
-		err := fill(ctx, o, c.folder, git.RefUpdate{Name: "refs/heads/main", New: c.tip},
-			git.RefUpdate{Name: "refs/remotes/origin/main", New: c.seen})
-		if err != nil {
-			return nil, err
-		}
-		if c.who != Runa {
+		if i > 0 {
 			scene.Teammates = append(scene.Teammates, Clone{c.who.Name, c.folder})
 		}
 	}

@@ -13,15 +13,23 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-func demoIn(t *testing.T) *Scene {
+func demoIn(t *testing.T, as Part) *Scene {
 	gittest.Isolate(t)
-	s, err := Make(t.Context(), filepath.Join(t.TempDir(), "demo"))
+	s, err := Make(t.Context(), filepath.Join(t.TempDir(), "demo"), as)
 	require.NoError(t, err)
 	return s
 }
 
 func TestSceneIsWhatItClaims(t *testing.T) {
-	s := demoIn(t)
+	for _, part := range Parts {
+		t.Run(string(part), func(t *testing.T) { isWhatItClaims(t, part) })
+	}
+	_, err := ParsePart("nothing")
+	assert.EqualError(t, err, `there is no scene "nothing": there are refused and teammate`)
+}
+
+func isWhatItClaims(t *testing.T, part Part) {
+	s := demoIn(t, part)
 	for _, dir := range []string{s.Clone, s.Remote, s.Teammates[0].Clone, s.Teammates[1].Clone} {
 		out, err := gittest.At(t, dir).Try("fsck", "--strict")
 		require.NoError(t, err, "%s: %s", dir, out)
@@ -34,19 +42,20 @@ func TestSceneIsWhatItClaims(t *testing.T) {
 	assert.Equal(t, "4", gittest.At(t, s.Remote).Git("rev-list", "--count", mine.Git("rev-parse",
 		"origin/main")+"..main"))
 
-	again := demoIn(t)
+	again := demoIn(t, part)
 	assert.Equal(t, mine.Git("rev-parse", "main"), gittest.At(t, again.Clone).Git("rev-parse", "main"),
 		"same ids on every run")
 
-	_, err = Make(t.Context(), s.Clone)
+	_, err = Make(t.Context(), s.Clone, part)
 	assert.ErrorContains(t, err, "not empty")
 	js, err := json.Marshal(s)
 	require.NoError(t, err)
-	assert.Contains(t, string(js), `"teammates":[{"name":"Ilka Renn","clone":`)
+	mate := map[Part]string{AsRuna: "Ilka Renn", AsIlka: "Runa Holt"}[part]
+	assert.Contains(t, string(js), `"teammates":[{"name":"`+mate+`","clone":`)
 }
 
 func TestBothSidesBuildAndPass(t *testing.T) {
-	s := demoIn(t)
+	s := demoIn(t, AsRuna)
 	for _, dir := range []string{s.Clone, s.Teammates[0].Clone, s.Teammates[1].Clone} {
 		for _, args := range [][]string{{"vet", "./..."}, {"test", "./..."}} {
 			cmd := exec.Command("go", args...)

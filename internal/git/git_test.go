@@ -91,7 +91,7 @@ func TestRealPushes(t *testing.T) {
 		r := open(t, dir)
 		tip, err := r.Resolve(t.Context(), rev)
 		require.NoError(t, err)
-		err = r.Push(t.Context(), "origin", "refs/heads/main", tip)
+		_, err = r.Push(t.Context(), "origin", "refs/heads/main", tip)
 		if err == nil {
 			return nil
 		}
@@ -112,10 +112,10 @@ func TestRealPushes(t *testing.T) {
 	assert.Equal(t, []string{"No pushes on Fridays."}, refusal.Words)
 
 	hook = filepath.Join(clone.Dir, ".git", "hooks", "pre-push")
-	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\necho 'tests fail' >&2\nexit 1\n"), 0o755))
+	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\necho 'running the tests'\necho 'tests fail' >&2\nexit 1\n"), 0o755))
 	refusal = push(clone.Dir, "HEAD")
 	assert.Equal(t, LocalHook, refusal.Kind)
-	assert.Contains(t, refusal.Words, "tests fail")
+	assert.Equal(t, []string{"running the tests", "tests fail"}, refusal.Words[:2])
 
 	first.Git("remote", "set-url", "origin", filepath.Join(t.TempDir(), "gone"))
 	assert.Equal(t, Unreachable, push(first.Dir, "HEAD").Kind)

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
+	"slices"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/object"
@@ -19,6 +21,7 @@ const (
 	LocalHook   RefusalKind = "local-hook"  // the pre-push hook here said no
 	NoAccess    RefusalKind = "no-access"
 	Unreachable RefusalKind = "unreachable"
+	Gone        RefusalKind = "gone" // the remote's branch is there no more
 	Other       RefusalKind = "other"
 )
 
@@ -36,6 +39,7 @@ func (r *Refusal) Error() string {
 		LocalHook:   "your own pre-push hook stopped the push",
 		NoAccess:    "the server does not let you in; check your key, password or rights",
 		Unreachable: "the remote cannot be reached; check the network and the remote's address",
+		Gone:        "the branch is gone at the remote: somebody deleted it, or gave it another name",
 		Other:       "the remote did not accept this",
 	}[r.Kind]
 	if r.Short != "" {
@@ -78,7 +82,15 @@ func ParsePush(stdout, stderr string, exit int) *Refusal {
 		}
 		return &Refusal{Other, strings.TrimSpace(f[2]), words}
 	}
-	return wireRefusal(stderr, true)
+	r := wireRefusal(stderr, true)
+	r.Words = append(hookWords(stdout), r.Words...)
+	return r
+}
+
+// hookWords is what the pre-push hook wrote to its standard output, which comes before git's own.
+func hookWords(stdout string) []string {
+	before, _, _ := strings.Cut("\n"+stdout, "\nTo ")
+	return slices.DeleteFunc(lines(before), func(l string) bool { return strings.HasPrefix(l, "!") })
 }
 
 // wireRefusal tells from what git said why a remote did not serve it.
@@ -158,7 +170,27 @@ func (r *Repo) wire(ctx context.Context, doing string, args ...string) (string, 
 func (r *Repo) Fetch(ctx context.Context, remote string) error {
 	_, err := r.wire(ctx, "fetching from "+remote, "fetch", "--quiet", "--no-write-fetch-head",
 		"--no-auto-maintenance", "--", remote)
+	if err != nil {
+		return err
+	}
+	// Where nothing is new git leaves no trace of having asked: then it only seems longer ago. It is
+	// not kept where nothing is kept yet.
+	if path, err := r.Inside(ctx, askedName(remote)); err == nil {
+		_ = os.WriteFile(path, nil, 0o644)
+	}
+	return nil
+}
+
+// Deepen gets the rest of the history of a shallow clone.
+func (r *Repo) Deepen(ctx context.Context, remote string) error {
+	_, err := r.wire(ctx, "getting the history from "+remote, "fetch", "--quiet", "--no-write-fetch-head",
+		"--no-auto-maintenance", "--unshallow", "--", remote)
 	return err
+}
+
+// askedName is the file whose age tells when a remote was last asked.
+func askedName(remote string) string {
+	return "dorvik/asked-" + strings.NewReplacer("/", "-", "\\", "-", "..", "-").Replace(remote)
 }
 
 // RemoteTip asks the remote itself where a branch is; the zero id where it has
@@ -176,16 +208,16 @@ func (r *Repo) RemoteTip(ctx context.Context, remote, ref string) (object.ID, er
 	return object.ID{}, nil
 }
 
-// Push offers a commit to a branch of the remote, never forcing. A push that
-// was not accepted comes back as *Refusal.
-func (r *Repo) Push(ctx context.Context, remote, ref string, tip object.ID) error {
+// Push offers a commit to a branch of the remote, never forcing, and gives what hooks here and the
+// server said. A push that was not accepted comes back as *Refusal.
+func (r *Repo) Push(ctx context.Context, remote, ref string, tip object.ID) (said []string, err error) {
 	out, stderr, err := runIn(ctx, r.Dir, call{doing: "pushing to " + remote,
 		args: []string{"push", "--porcelain", "--", remote, tip.String() + ":" + ref}})
 	var e *Error
 	if errors.As(err, &e) && e.Code > 0 {
 		if refusal := ParsePush(string(out), string(stderr), e.Code); refusal != nil {
-			return refusal
+			return refusal.Words, refusal
 		}
 	}
-	return err
+	return append(hookWords(string(out)), remoteWords(string(stderr))...), err
 }

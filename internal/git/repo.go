@@ -1,11 +1,11 @@
 package git
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -33,6 +33,13 @@ var ErrNotRepo = errors.New("this folder is not in a git repository; go to your 
 // ErrBare says that a repository has no working tree.
 var ErrBare = errors.New("this is a bare repository: it has no branch to work on; go to a clone of it")
 
+// InsideError says that a folder is inside the git directory of a repository.
+type InsideError struct{ Dir string }
+
+func (e *InsideError) Error() string {
+	return "this is inside the git directory " + e.Dir + ", where no file of yours is; go to the folder above it"
+}
+
 // Open finds the repository that holds a folder.
 func Open(ctx context.Context, dir string) (*Repo, error) {
 	if dir == "" {
@@ -48,11 +55,17 @@ func Open(ctx context.Context, dir string) (*Repo, error) {
 		if code(err) == 128 && strings.Contains(err.Error(), "not a git repository") {
 			return nil, ErrNotRepo
 		}
+		if strings.Contains(err.Error(), "unknown repository extension") {
+			return nil, fmt.Errorf("%w: the git on your PATH is too old for this repository; install a newer one", err)
+		}
 		return nil, err
 	}
 	f := strings.SplitN(strings.TrimSuffix(out, "\n"), "\n", 5)
 	if len(f) != 5 {
 		return nil, fmt.Errorf("looking for the repository: git answered %q", out)
+	}
+	if f[1] != "true" && f[0] != "true" {
+		return nil, &InsideError{f[4]}
 	}
 	if f[1] != "true" {
 		return nil, ErrBare
@@ -123,6 +136,18 @@ type Branch struct {
 	Tracking string    // its local copy, such as refs/remotes/origin/main
 	Remote   string    // such as origin
 	Ref      string    // on the remote, such as refs/heads/main
+	Dest     Dest      // where git would push it, where that is set apart
+}
+
+// Dest is a branch of a remote that is pushed to.
+type Dest struct{ Name, Tracking, Remote, Ref string }
+
+// To is where the branch is pushed.
+func (b Branch) To() Dest {
+	if b.Dest.Remote != "" {
+		return b.Dest
+	}
+	return Dest{b.Upstream, b.Tracking, b.Remote, b.Ref}
 }
 
 // Full is the branch's full name.
@@ -151,6 +176,16 @@ func (r *Repo) Status(ctx context.Context) (Branch, []Dirty, error) {
 	return b, dirty, r.follow(ctx, &b)
 }
 
+// Named is a branch by its name, whether one is on it or not.
+func (r *Repo) Named(ctx context.Context, name string) (Branch, error) {
+	b := Branch{Name: name}
+	var err error
+	if b.Tip, err = r.Ref(ctx, b.Full()); err != nil {
+		return b, err
+	}
+	return b, r.follow(ctx, &b)
+}
+
 // Current reads the branch without its uncommitted work, which in a large working
 // tree takes long to find.
 func (r *Repo) Current(ctx context.Context) (Branch, error) {
@@ -176,12 +211,24 @@ func (r *Repo) Current(ctx context.Context) (Branch, error) {
 // follow finds what a branch follows.
 func (r *Repo) follow(ctx context.Context, b *Branch) error {
 	out, err := r.run(ctx, "reading what "+b.Name+" follows", "for-each-ref",
-		"--format=%(upstream:short)%00%(upstream)%00%(upstream:remotename)%00%(upstream:remoteref)", b.Full())
+		"--format=%(upstream:short)%00%(upstream)%00%(upstream:remotename)%00%(upstream:remoteref)%00"+
+			"%(push:short)%00%(push)%00%(push:remotename)%00%(push:remoteref)", b.Full())
 	if err != nil {
 		return err
 	}
-	if f := strings.Split(strings.TrimSuffix(out, "\n"), "\x00"); len(f) == 4 {
+	if f := strings.Split(strings.TrimSuffix(out, "\n"), "\x00"); len(f) == 8 {
 		b.Upstream, b.Tracking, b.Remote, b.Ref = f[0], f[1], f[2], f[3]
+		d := Dest{f[4], f[5], f[6], f[7]}
+		if d.Tracking == "" && d.Remote != "" && d.Remote != b.Remote {
+			// For push.default=simple git names none; it pushes to the same name there.
+			d.Name, d.Tracking, d.Ref = d.Remote+"/"+b.Name, "refs/remotes/"+d.Remote+"/"+b.Name, b.Full()
+		}
+		if d.Tracking != "" && d.Tracking != b.Tracking {
+			if d.Ref == "" { // by its name
+				d.Ref = b.Full()
+			}
+			b.Dest = d
+		}
 	}
 	return nil
 }
@@ -222,19 +269,6 @@ func parseStatus(out string) (b Branch, dirty []Dirty, err error) {
 	return b, dirty, nil
 }
 
-// Unfinished names the git operation that was left half done here, if one was.
-func (r *Repo) Unfinished() string {
-	for _, s := range []struct{ file, name string }{
-		{"MERGE_HEAD", "merge"}, {"rebase-merge", "rebase"}, {"rebase-apply", "rebase"},
-		{"CHERRY_PICK_HEAD", "cherry-pick"}, {"REVERT_HEAD", "revert"},
-	} {
-		if _, err := os.Stat(filepath.Join(r.GitDir, s.file)); err == nil {
-			return s.name
-		}
-	}
-	return ""
-}
-
 // Ref gives what a full ref name points at; the zero id where it does not exist.
 func (r *Repo) Ref(ctx context.Context, name string) (object.ID, error) {
 	out, err := r.run(ctx, "reading "+name, "for-each-ref", "--format=%(refname)%00%(objectname)", name)
@@ -252,35 +286,19 @@ func (r *Repo) Ref(ctx context.Context, name string) (object.ID, error) {
 // Fetched lists the commits that the local copy of a remote branch was at, as its
 // reflog has them; those that a push from here put there are left out. Without a
 // reflog file there are none.
-func (r *Repo) Fetched(ctx context.Context, tracking string) []object.ID {
-	// No plumbing command prints a reflog's messages; the file is documented in
-	// gitrepository-layout.
-	file, err := r.Inside(ctx, "logs/"+tracking)
-	if err != nil {
-		return nil
-	}
-	data, err := os.ReadFile(file)
-	if err != nil {
-		return nil
-	}
-	var ids []object.ID
-	for line := range strings.SplitSeq(string(data), "\n") {
-		head, why, _ := strings.Cut(line, "\t")
-		f := strings.SplitN(head, " ", 3)
-		if len(f) < 3 || why == "update by push" {
-			continue
-		}
-		if id, err := object.ParseID(f[1]); err == nil && !slices.Contains(ids, id) {
-			ids = append(ids, id)
+func (r *Repo) Fetched(ctx context.Context, tracking string) (ids []object.ID) {
+	for _, m := range r.Reflog(ctx, tracking) {
+		if m.Why != "update by push" && !slices.Contains(ids, m.To) {
+			ids = append(ids, m.To)
 		}
 	}
 	return ids
 }
 
-// FetchedAt gives when the local copy of a remote branch was last brought up to date: when
-// anything was fetched, or a push from here moved it; the zero time where nothing tells.
-func (r *Repo) FetchedAt(ctx context.Context, tracking string) (at time.Time) {
-	for _, name := range []string{"FETCH_HEAD", "logs/" + tracking} {
+// FetchedAt gives when the local copy of a remote's branch was last brought up to date, by git or by
+// Dorvik; the zero time where nothing tells.
+func (r *Repo) FetchedAt(ctx context.Context, remote, tracking string) (at time.Time) {
+	for _, name := range []string{"FETCH_HEAD", "logs/" + tracking, askedName(remote)} {
 		file, err := r.Inside(ctx, name)
 		if err != nil {
 			continue
@@ -376,12 +394,77 @@ func (r *Repo) Inside(ctx context.Context, name string) (string, error) {
 	return strings.TrimSuffix(out, "\n"), err
 }
 
-// OnRemote gives a remote branch whose local copy holds a commit, such as "origin/main"; empty
-// where none does.
+// OnRemote gives a remote branch whose local copy holds a commit, such as "origin/main", or a tag,
+// such as "tag v1"; empty where none does. A tag may have been pushed, and nothing here says that
+// it was not.
 func (r *Repo) OnRemote(ctx context.Context, id object.ID) (string, error) {
 	out, err := r.run(ctx, "looking whether "+id.String()+" was pushed",
-		"for-each-ref", "--count=20", "--format=%(if)%(symref)%(then)%(else)%(refname:lstrip=2)%(end)",
-		"--contains", id.String(), "refs/remotes") // origin/HEAD is no branch
+		"for-each-ref", "--count=20", "--format=%(if)%(symref)%(then)%(else)%(refname)%(end)",
+		"--contains", id.String(), "refs/remotes", "refs/tags") // origin/HEAD is no branch
 	on, _, _ := strings.Cut(strings.TrimLeft(out, "\n"), "\n")
-	return on, err
+	if tag, ok := strings.CutPrefix(on, "refs/tags/"); ok {
+		return "tag " + tag, err
+	}
+	return strings.TrimPrefix(on, "refs/remotes/"), err
+}
+
+// Remotes lists the remotes, the one that is pushed to by itself first.
+func (r *Repo) Remotes(ctx context.Context) ([]string, error) {
+	set, err := r.Settings(ctx, `^(remote\..*\.url|remote\.pushdefault)$`)
+	if err != nil {
+		return nil, err
+	}
+	usual := set["remote.pushdefault"]
+	if usual == "" {
+		usual = "origin"
+	}
+	var all []string
+	for key := range set {
+		if name, ok := strings.CutSuffix(strings.TrimPrefix(key, "remote."), ".url"); ok {
+			all = append(all, name)
+		}
+	}
+	slices.SortFunc(all, func(a, b string) int {
+		return cmp.Or(cmp.Compare(boolInt(b == usual), boolInt(a == usual)), strings.Compare(a, b))
+	})
+	return all, nil
+}
+
+func boolInt(is bool) int {
+	if is {
+		return 1
+	}
+	return 0
+}
+
+// Follow has a branch follow one of a remote.
+func (r *Repo) Follow(ctx context.Context, branch, remote, ref string) error {
+	for _, kv := range [][2]string{{"remote", remote}, {"merge", ref}} {
+		if _, err := r.run(ctx, "having "+branch+" follow "+remote, "config", "branch."+branch+"."+kv[0],
+			kv[1]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Settings gives all settings whose keys match a pattern, as git config takes it, by their keys: as
+// git prints them, with the first and the last part in small letters and what is between as written.
+func (r *Repo) Settings(ctx context.Context, pattern string) (map[string]string, error) {
+	out, err := r.run(ctx, "reading the settings", "config", "-z", "--get-regexp", pattern)
+	if code(err) == 1 {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	all := map[string]string{}
+	for one := range strings.SplitSeq(strings.TrimSuffix(out, "\x00"), "\x00") {
+		key, value, ok := strings.Cut(one, "\n")
+		if !ok {
+			value = "true" // a key alone
+		}
+		all[key] = value
+	}
+	return all, nil
 }

@@ -51,19 +51,6 @@ func TestWhereOneIs(t *testing.T) {
 	assert.True(t, b.Tip.IsZero(), "an unborn branch has no commit")
 }
 
-func TestUnfinished(t *testing.T) {
-	mine, _ := pair(t)
-	r := open(t, mine.Dir)
-	assert.Empty(t, r.Unfinished())
-	for file, name := range map[string]string{"MERGE_HEAD": "merge", "rebase-merge": "rebase", "rebase-apply": "rebase",
-		"CHERRY_PICK_HEAD": "cherry-pick", "REVERT_HEAD": "revert"} {
-		at := filepath.Join(r.GitDir, file)
-		require.NoError(t, os.WriteFile(at, nil, 0o644))
-		assert.Equal(t, name, r.Unfinished())
-		require.NoError(t, os.Remove(at))
-	}
-}
-
 func TestWhatWasFetched(t *testing.T) {
 	mine, remote := pair(t)
 	r, ctx := open(t, mine.Dir), t.Context()
@@ -75,7 +62,7 @@ func TestWhatWasFetched(t *testing.T) {
 	require.NoError(t, r.Fetch(ctx, "origin"))
 	theirs := id(t, mine, tracking)
 	assert.Contains(t, r.Fetched(ctx, tracking), theirs)
-	assert.True(t, r.FetchedAt(ctx, tracking).After(before))
+	assert.True(t, r.FetchedAt(ctx, "origin", tracking).After(before))
 	mine.Git("reset", "-q", "--hard", "origin/main")
 	pushed := mine.Commit("mine", "d", "d\n")
 	mine.Git("push", "-q")
@@ -101,7 +88,7 @@ func TestWhatWasFetched(t *testing.T) {
 	assert.Equal(t, Unreachable, refused.Kind)
 	assert.Empty(t, r.Fetched(ctx, "refs/remotes/origin/none"))
 	require.NoError(t, os.RemoveAll(filepath.Join(r.GitDir, "FETCH_HEAD")))
-	assert.True(t, r.FetchedAt(ctx, "refs/remotes/origin/none").IsZero())
+	assert.True(t, r.FetchedAt(ctx, "none", "refs/remotes/none/none").IsZero())
 }
 
 func TestCommitsByName(t *testing.T) {
@@ -238,6 +225,7 @@ func TestTheWorkingTreeChanges(t *testing.T) {
 	require.NoError(t, r.Refresh(ctx), "what is edited is no failure")
 	lock := filepath.Join(r.GitDir, "index.lock")
 	require.NoError(t, os.WriteFile(lock, nil, 0o644))
+	require.NoError(t, os.Chtimes(filepath.Join(mine.Dir, "dir/b"), time.Time{}, time.Unix(1e9, 0))) // to be noted
 	for _, err := range []error{r.Refresh(ctx), r.SwitchTree(ctx, to, from, false)} {
 		var locked *LockedError
 		require.ErrorAs(t, err, &locked)
@@ -343,4 +331,23 @@ func TestLaidOutRepositories(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "file")
 	require.NoError(t, os.WriteFile(file, nil, 0o644))
 	assert.ErrorContains(t, InitBare(filepath.Join(file, "x")), "making a repository")
+}
+
+// TestAChangeInTheSameMoment reads a file that was changed so soon after git had written it that only
+// its content tells.
+func TestAChangeInTheSameMoment(t *testing.T) {
+	mine, _ := pair(t)
+	r, ctx, when := open(t, mine.Dir), t.Context(), time.Unix(1767000000, 0)
+	mine.Git("config", "core.trustctime", "false")
+	at := func(path string) {
+		require.NoError(t, os.Chtimes(filepath.Join(mine.Dir, path), when, when))
+	}
+	at("a")
+	mine.Git("update-index", "--refresh")
+	mine.Write("a", "2\n")
+	at("a")
+	at(".git/index")
+	_, files, err := r.Uncommitted(ctx, []Dirty{{Path: "a"}})
+	require.NoError(t, err)
+	assert.Equal(t, "2", mine.Git("cat-file", "blob", files.String()+":a"))
 }

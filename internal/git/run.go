@@ -70,6 +70,7 @@ type call struct {
 	stdin io.Reader
 	args  []string
 	hold  *os.File // kept open by the command and all it starts, or nil
+	index string   // the file of the index that is meant; empty for the repository's own
 }
 
 // command makes a git command in a session of its own: it has no terminal to
@@ -77,16 +78,24 @@ type call struct {
 func command(ctx context.Context, dir string, args []string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, "git", args...)
 	cmd.Dir, cmd.Env = dir, environment()
+	apart(cmd)
+	return cmd
+}
+
+// apart has a command be in a session of its own, all of which cancelling ends.
+func apart(cmd *exec.Cmd) {
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM) }
 	cmd.WaitDelay = 2 * time.Second
-	return cmd
 }
 
 func runIn(ctx context.Context, dir string, c call) (stdout, stderr []byte, err error) {
 	cmd := command(ctx, dir, c.args)
 	var out, errs bytes.Buffer
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = c.stdin, &out, &errs
+	if c.index != "" {
+		cmd.Env = append(cmd.Env, "GIT_INDEX_FILE="+c.index)
+	}
 	if c.hold != nil {
 		cmd.ExtraFiles = []*os.File{c.hold}
 	}

@@ -8,6 +8,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -48,7 +49,7 @@ func (w *Workspace) LeftOut(p *Position, j *Join, decisions *settle.Decisions) (
 		a.yours, a.theirs = yours, theirs
 		switch one := []history.Node{stop.Commit}; {
 		case stop.Commit.Commit == nil:
-		case p.Picking:
+		case p.Picking && !stop.Uncommitted:
 			a.theirs = w.Annotator(one)
 		default:
 			a.yours = w.Annotator(one)
@@ -66,6 +67,21 @@ func (w *Workspace) LeftOut(p *Position, j *Join, decisions *settle.Decisions) (
 				if err := a.add(list, f.From, f.Also); err != nil {
 					return nil, err
 				}
+			}
+		}
+	}
+	for i := range j.Steps {
+		if st := &j.Steps[i]; st.Outcome == replay.Dropped {
+			side := merge.Yours
+			if a.yours = w.Annotator([]history.Node{st.Commit}); p.Picking {
+				side, a.yours, a.theirs = merge.Theirs, yours, a.yours
+			}
+			list, err := w.dropped(st.Commit, side, j.Tree)
+			if err != nil {
+				return nil, err
+			}
+			if err := a.add(list); err != nil {
+				return nil, err
 			}
 		}
 	}
@@ -91,6 +107,10 @@ func (w *Workspace) givenUpAt(p *Position, stop Stop, f *settle.File, c *settle.
 	}
 	if err := w.underItsName(stop.Result, c, list); err != nil {
 		return nil, err
+	}
+	if stop.Uncommitted {
+		// The commits hold what is theirs there, whatever the files do.
+		return slices.DeleteFunc(list, func(l LeftOut) bool { return l.Side == merge.Theirs }), nil
 	}
 	if stop.Commit.Commit == nil {
 		return list, nil
@@ -192,7 +212,7 @@ func (s *Stop) replays(p *Position) merge.Side {
 	switch {
 	case s.Commit.Commit == nil:
 		return ""
-	case p.Picking:
+	case p.Picking && !s.Uncommitted:
 		return merge.Theirs
 	}
 	return merge.Yours

@@ -28,9 +28,10 @@ type plot struct {
 	sides   [2][][]uint64
 	route   Route
 	decides uint64
+	wishes  []replay.Wish // of the commits of yours, in order
 }
 
-func newPlot(r *rand.Rand) *plot {
+func newPlot(r *rand.Rand, n int) *plot {
 	p := &plot{base: files{}, route: []Route{Merge, Rebase, Pick}[r.IntN(3)], decides: r.Uint64()}
 	s := &story{Rand: r}
 	for range 1 + r.IntN(5) {
@@ -38,13 +39,16 @@ func newPlot(r *rand.Rand) *plot {
 		p.base.put(path, file{"100644", s.lines(path, r.IntN(20))})
 	}
 	for side := range p.sides {
-		for range 1 + r.IntN(2) {
+		for range 1 + r.IntN(2) + n%2 {
 			var edits []uint64
 			for range 1 + r.IntN(3) {
 				edits = append(edits, r.Uint64())
 			}
 			p.sides[side] = append(p.sides[side], edits)
 		}
+	}
+	for range p.sides[0] {
+		p.wishes = append(p.wishes, replay.Wish{Leave: r.IntN(3) == 0, Into: r.IntN(3) == 0, Keep: r.IntN(2) == 0})
 	}
 	return p
 }
@@ -135,6 +139,11 @@ func (pl *plot) play(t *testing.T) *outcome {
 		out.p.Divergence, err = history.Diverge(t.Context(), w.Store, tips[0], tips[1])
 	}
 	require.NoError(t, err)
+	if out.p.Wishes = (replay.Wishes{}); pl.route == Rebase {
+		for i, id := range lines[0] {
+			out.p.Wishes[id] = pl.wishes[i]
+		}
+	}
 	r := rand.New(rand.NewPCG(pl.decides, 0))
 	decisions := &settle.Decisions{}
 	for {
@@ -288,6 +297,9 @@ func (pl *plot) smaller() (out []*plot) {
 			if len(commits) > 1 {
 				less := *pl
 				less.sides[side] = slices.Delete(slices.Clone(commits), c, c+1)
+				if side == 0 {
+					less.wishes = slices.Delete(slices.Clone(pl.wishes), c, c+1)
+				}
 				out = append(out, &less)
 			}
 			for e := range edits {
@@ -325,7 +337,7 @@ func TestNothingIsLostUntold(t *testing.T) {
 	failures := 0
 	asked := map[merge.ConflictKind]int{}
 	for n := range count {
-		pl := newPlot(rand.New(rand.NewPCG(seed, uint64(n))))
+		pl := newPlot(rand.New(rand.NewPCG(seed, uint64(n))), n)
 		out := pl.play(t)
 		for _, s := range out.j.Stops {
 			for _, c := range s.Result.Conflicts {

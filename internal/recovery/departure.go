@@ -15,7 +15,13 @@ type Departure struct {
 	Read    int          // files that were looked into for them
 	Asked   time.Time    // when the remote was asked where it is
 	Moved   bool         // it is no longer where this was joined
+	Gone    bool         // it is there no more
 	Silent  error        // why it did not answer
+
+	Touched *Touched // on disk, where something is joined
+
+	Others []Other  // those who have commits on their side
+	Pull   []string // what the next pull of others does for them, in sentences
 }
 
 // Mended counts what mends changed among what is left out.
@@ -38,20 +44,67 @@ func (s *Session) Departure(ctx context.Context, p *Position, j *Join, tip objec
 		if d.Left, err = s.LeftOut(p, j, &st.Decisions); err != nil {
 			return nil, err
 		}
+		if d.Touched, err = s.Touched(p, j.Tree); err != nil {
+			return nil, err
+		}
+	}
+	if p.Resume != nil { // it goes onto the branch; whether it can be pushed is another question
+		since := p.Yours
+		if j.Route == Rebase {
+			since = p.Theirs
+		}
+		if d.Marks, d.Read, err = s.ConflictMarkers(ctx, since, tip); err != nil {
+			return nil, err
+		}
+		return d, s.Reach(Push)
+	}
+	if err := s.departureForOthers(ctx, p, j, tip, d); err != nil {
+		return nil, err
 	}
 	up := p.Upstream()
 	if d.Marks, d.Read, err = s.ConflictMarkers(ctx, up.Theirs, tip); err != nil {
 		return nil, err
 	}
-	at, err := s.Repo.RemoteTip(ctx, p.Branch.Remote, p.Branch.Ref)
+	to := up.Branch.To()
+	at, err := s.Repo.RemoteTip(ctx, to.Remote, to.Ref)
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
-	d.Silent, d.Moved, d.Asked = err, err == nil && at != up.Theirs, time.Now()
+	d.Silent, d.Asked = err, time.Now()
+	switch {
+	case err != nil:
+	case to.Tracking != up.Branch.Tracking: // it is new there
+		d.Moved = !at.IsZero()
+	case at.IsZero():
+		d.Gone = true
+	default:
+		d.Moved = at != up.Theirs
+	}
 	if p.Trivial() == NotTrivial {
 		return d, s.Reach(Push)
 	}
 	return d, nil
+}
+
+// departureForOthers tells what the push means for others.
+func (s *Session) departureForOthers(ctx context.Context, p *Position, j *Join, tip object.ID, d *Departure) error {
+	var rewritten []Published
+	var err error
+	if j != nil && j.Route == Rebase {
+		if rewritten, err = s.Published(ctx, j); err != nil {
+			return err
+		}
+	}
+	d.Pull = NextPull(p, d.Commits, false, rewritten)
+	up := p.Upstream()
+	if len(up.Divergence.Theirs) == 0 || p.Picking {
+		return nil
+	}
+	c, err := s.Store.Commit(tip)
+	if err == nil {
+		d.Others, err = s.Others(ctx, up.Divergence.Theirs, up.Theirs, c.Tree)
+	}
+	return err
 }
 
 // goes counts the commits that a push adds to the remote.

@@ -2,6 +2,7 @@ package recovery
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -25,6 +26,9 @@ func TestMain(m *testing.M) {
 	if what := os.Getenv("DORVIK_ACT"); what != "" {
 		if at, err := strconv.Atoi(os.Getenv("DORVIK_STEP")); err == nil {
 			dieAt(at)
+		}
+		if at, err := strconv.Atoi(os.Getenv("DORVIK_FAIL")); err == nil {
+			failAt(at)
 		}
 		if err := act(os.Getenv("DORVIK_DIR"), what); err != nil {
 			fmt.Println(err)
@@ -50,8 +54,35 @@ func act(dir, what string) error {
 		return err
 	}
 	defer s.Close()
-	if what == "undo" {
+	switch what {
+	case "undo":
 		_, err := s.GoBack(ctx, "")
+		return err
+	case "return":
+		way, err := s.WayBack(ctx, "1")
+		if err != nil && strings.Contains(err.Error(), "is there already") {
+			return nil // it is done
+		}
+		if err == nil && way.Direct() {
+			err = errors.New("nothing came after")
+		}
+		if err == nil {
+			_, err = s.Return(ctx, "1")
+		}
+		return err
+	case "finish", "back":
+		if s.Repo.Busy() == "" {
+			return nil // it is done
+		}
+		if what == "back" {
+			_, err := s.GiveBack(ctx)
+			return err
+		}
+		if err := s.TakeOver(ctx, Finish); err != nil {
+			return err
+		}
+	}
+	if err := s.Carry(what == "carry"); err != nil {
 		return err
 	}
 	p, err := s.Locate(ctx, false)
@@ -94,26 +125,29 @@ func dieAt(n int) {
 	}
 }
 
-// failing has the n-th step fail, and tells how many there were.
-func failing(t *testing.T, n int) *int {
+// failAt has the n-th step fail, and counts them in a file.
+func failAt(n int) {
 	at := 0
 	step = func(name string) error {
-		if at++; at == n {
+		at++
+		_ = os.WriteFile(os.Getenv("DORVIK_STEPS"), []byte(strconv.Itoa(at)), 0o644)
+		if at == n {
 			return fmt.Errorf("%s: made to fail", name)
 		}
 		return nil
 	}
-	t.Cleanup(func() { step = func(string) error { return nil } })
-	return &at
 }
 
 // harbour is a clone about to be joined, with uncommitted work of all kinds, to be copied.
 type harbour struct {
 	dir          string // before the join
 	joined       string // after it
+	act          string // how it is made
 	before       string // the branch's tip
 	files, after map[string]string
 	aside        map[string]string // uncommitted, untracked and ignored bytes
+	status       [2]string         // what git says of them, before and after
+	stuck        bool              // git left something half done
 }
 
 func newHarbour(t *testing.T, many int) *harbour {
@@ -143,7 +177,7 @@ func newHarbour(t *testing.T, many int) *harbour {
 	mine := tm.mine
 	mine.Git("fetch", "-q")
 	mine.Write(".git/info/exclude", "*.log\n")
-	h := &harbour{dir: mine.Dir, before: mine.Git("rev-parse", "main"),
+	h := &harbour{dir: mine.Dir, before: mine.Git("rev-parse", "main"), act: "accept",
 		aside: map[string]string{"g": "edited, not staged\n", "d/h": "more\n",
 			"untracked/x": "untracked\n", "ignored.log": "ignored\n", "staged": "staged\n"}}
 	mine.Write("d/h", "staged first\n")
@@ -153,10 +187,62 @@ func newHarbour(t *testing.T, many int) *harbour {
 		mine.Write(path, text)
 	}
 	require.NoError(t, os.MkdirAll(filepath.Join(mine.Dir, "empty"), 0o755))
+	return h.ready(t)
+}
+
+// newLadenHarbour is one with uncommitted work in files that the join changes, which is carried.
+func newLadenHarbour(t *testing.T) *harbour {
+	h := newHarbour(t, 0)
+	r := gittest.At(t, h.dir)
+	r.Write("f", strings.Replace(r.Read("f"), "five", "STAGED", 1))
+	r.Git("add", "f")
+	r.Write("f", strings.Replace(r.Read("f"), "four", "EDITED", 1))
+	r.Write("crlf.txt", "a\r\nb\r\nc\n")
+	require.NoError(t, os.Remove(filepath.Join(r.Dir, "gone")))
+	r.Write("mode", "#!/bin/sh\nexit\n")
+	r.Git("add", "mode")
+	h.act = "carry"
+	return h.ready(t)
+}
+
+// newStuckHarbour is one in which git left a rebase half done, with work beside it, which is
+// finished or taken back.
+func newStuckHarbour(t *testing.T, act string) *harbour {
+	mine := newHalfDone(t, halfDones["rebase"])
+	settledSoFar["other edits, too"](mine)
+	h := &harbour{dir: mine.Dir, act: act, stuck: true}
+	return h.ready(t)
+}
+
+// newReturnHarbour is one that was joined, and had a commit made on top, and that goes back to
+// before both.
+func newReturnHarbour(t *testing.T) *harbour {
+	h := newHarbour(t, 0)
+	r := gittest.At(t, h.joined)
+	r.Write("later", "later\n")
+	r.Git("add", "later")
+	r.Git("commit", "-q", "-m", "later", "--", "later")
+	back := &harbour{dir: h.joined, act: "return", before: r.Git("rev-parse", "main")}
+	return back.ready(t)
+}
+
+// isBefore reports whether a clone is as before.
+func (h *harbour) isBefore(at *gittest.Repo) bool {
+	if h.stuck {
+		return exists(filepath.Join(at.Dir, ".git/rebase-merge"))
+	}
+	return at.Git("rev-parse", "main") == h.before
+}
+
+// ready makes the join of it, to compare with.
+func (h *harbour) ready(t *testing.T) *harbour {
 	h.files = filesOf(t, h.dir)
 	h.joined = h.copy(t, h.dir)
-	require.NoError(t, act(h.joined, "accept"))
+	require.NoError(t, act(h.joined, h.act))
 	h.after = filesOf(t, h.joined)
+	for i, dir := range []string{h.dir, h.joined} {
+		h.status[i] = h.says(gittest.At(t, dir))
+	}
 	return h
 }
 
@@ -223,22 +309,29 @@ func (h *harbour) whole(t *testing.T, dir, what string) bool {
 		// What does not say that it is half done is whole already.
 		ok = assert.Equal(t, status, at.Git("status", "--porcelain"), what)
 	}
-	is := h.files
-	if at.Git("rev-parse", "main") != h.before {
-		is = h.after
+	is, says := h.files, h.status[0]
+	if !h.isBefore(at) {
+		is, says = h.after, h.status[1]
 	}
 	ok = ok && assert.Equal(t, is, filesOf(t, dir), "%s: files\n%s", what, notice) &&
-		assert.Equal(t, "MM d/h| M g|A  staged|?? untracked/", strings.ReplaceAll(at.Git("status", "--porcelain"),
-			"\n", "|"), what)
-	for _, left := range []string{".git/index.lock", ".git/dorvik/moving.json", ".git/dorvik/pack",
+		assert.Equal(t, says, h.says(at), what)
+	for _, left := range []string{".git/index.lock", ".git/dorvik/moving.json", ".git/dorvik/pack", ".git/dorvik/index",
 		".git/refs/heads/main.lock"} {
 		ok = assert.NoFileExists(t, filepath.Join(dir, left), what) && assert.NoDirExists(t, filepath.Join(dir,
 			left), what) && ok
 	}
 	packs, _ := filepath.Glob(filepath.Join(dir, ".git/objects/pack/tmp_*"))
 	ok = assert.Empty(t, packs, what) && ok
-	return ok && assert.NoError(t, act(dir, "accept"), what) && assert.Equal(t, h.after, filesOf(t, dir),
+	return ok && assert.NoError(t, act(dir, h.act), what) && assert.Equal(t, h.after, filesOf(t, dir),
 		"%s: it can be done after all", what)
+}
+
+// says is what git says of a clone; with what is half done there.
+func (h *harbour) says(at *gittest.Repo) string {
+	if h.stuck {
+		return at.Git("status")
+	}
+	return at.Git("status", "--porcelain")
 }
 
 // run has a process do something under a fault, and waits until all it started is dead.
@@ -269,9 +362,12 @@ if [ $n = "$FAULT_AT" ]; then
   die-halfway|git-dies)
     if [ "$1" = read-tree ] && [ "$4" != -n ]; then
       : > .git/index.lock
-      for f in gone mode new/deep/x; do
-        rm -f $f
-        case $4-$f in *-gone) ;; *) mkdir -p "$(dirname $f)"; ` + real + ` show "$5:$f" 2>/dev/null | head -c 3 > $f;; esac
+      for f in gone mode new/deep/x f; do
+        if ` + real + ` cat-file -e "$5:$f" 2>/dev/null; then
+          rm -f $f; mkdir -p "$(dirname $f)"; ` + real + ` show "$5:$f" | head -c 3 > $f
+        elif ` + real + ` cat-file -e "$4:$f" 2>/dev/null; then
+          rm -f $f
+        fi
       done
     fi
     [ $FAULT_MODE = git-dies ] || kill -9 $PPID
@@ -292,15 +388,34 @@ exec ` + real + ` "$@"
 // TestEveryFaultLeavesAWhole kills the process, or has a command fail, at every call of git and
 // at every step of its own, while it joins and while it undoes.
 func TestEveryFaultLeavesAWhole(t *testing.T) {
-	t.Parallel() // beside tests that open no session only: it sets step
+	t.Parallel()
 	many := 0
 	if v, err := strconv.Atoi(os.Getenv("DORVIK_FILES")); err == nil {
 		many = v
 	}
-	h := newHarbour(t, many)
+	soak := os.Getenv("DORVIK_FILES") != ""
+	for name, every := range map[string]int{"light": 3, "laden": 13, "stuck": 31, "given back": 53, "returned": 53} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			h := map[string]func() *harbour{"light": func() *harbour { return newHarbour(t, many) },
+				"laden":      func() *harbour { return newLadenHarbour(t) },
+				"stuck":      func() *harbour { return newStuckHarbour(t, "finish") },
+				"returned":   func() *harbour { return newReturnHarbour(t) },
+				"given back": func() *harbour { return newStuckHarbour(t, "back") }}[name]()
+			if soak {
+				every = 1
+			}
+			h.everyFault(t, every)
+		})
+	}
+}
+
+// everyFault tries each fault at each call of git and at each step of its own or, where not all are
+// wanted, every n-th of them.
+func (h *harbour) everyFault(t *testing.T, every int) {
 	bin, env := faultyGit(t)
 	points := 0
-	for what, from := range map[string]string{"accept": h.dir, "undo": h.joined} {
+	for what, from := range map[string]string{h.act: h.dir, "undo": h.joined} {
 		// How many calls, and steps, there are.
 		dir := h.copy(t, from)
 		require.NoError(t, run(dir, what, env("", 0)...))
@@ -308,18 +423,23 @@ func TestEveryFaultLeavesAWhole(t *testing.T) {
 		require.NoError(t, err)
 		calls, err := strconv.Atoi(strings.TrimSpace(string(count)))
 		require.NoError(t, err)
-		steps := failing(t, 0)
-		require.NoError(t, act(h.copy(t, from), what))
-		total := *steps
-		step = func(string) error { return nil }
+		counted := filepath.Join(t.TempDir(), "steps")
+		require.NoError(t, run(h.copy(t, from), what, "DORVIK_FAIL=0", "DORVIK_STEPS="+counted))
+		count, err = os.ReadFile(counted)
+		require.NoError(t, err)
+		total, err := strconv.Atoi(string(count))
+		require.NoError(t, err)
 		require.Greater(t, calls, 10)
 		require.Greater(t, total, 5)
 
 		for at := 1; at <= calls; at++ {
 			// Killed half-way through anything but writing files is killed before it.
-			for _, mode := range []string{"kill-after", "fail-instead", "fail-after", "die-halfway", "git-dies"} {
+			for i, mode := range []string{"kill-after", "fail-instead", "fail-after", "die-halfway", "git-dies"} {
 				if t.Failed() {
 					return
+				}
+				if (5*at+i)%every != 0 {
+					continue
 				}
 				dir := h.copy(t, from)
 				err := run(dir, what, env(mode, at)...)
@@ -328,14 +448,15 @@ func TestEveryFaultLeavesAWhole(t *testing.T) {
 			}
 		}
 		for at := 1; at <= total; at++ {
+			if every > 5 && at%3 != 0 {
+				continue
+			}
 			dir := h.copy(t, from)
 			err := run(dir, what, "DORVIK_STEP="+strconv.Itoa(at))
 			assert.Error(t, err)
 			h.whole(t, dir, fmt.Sprintf("%s, killed at step %d", what, at))
 			dir = h.copy(t, from)
-			failing(t, at)
-			err = act(dir, what)
-			step = func(string) error { return nil }
+			err = run(dir, what, "DORVIK_FAIL="+strconv.Itoa(at), "DORVIK_STEPS="+counted)
 			h.whole(t, dir, fmt.Sprintf("%s, step %d failing: %v", what, at, err))
 			points += 2
 			if t.Failed() {
@@ -349,6 +470,7 @@ func TestEveryFaultLeavesAWhole(t *testing.T) {
 // TestWhatSomebodyDidAfterACut: the run was killed at each step, and then its owner edited a file
 // the join changes, or was on another branch and came back. Nothing of either is lost.
 func TestWhatSomebodyDidAfterACut(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t, 0)
 	for at := 1; ; at++ {
 		dir := h.copy(t, h.dir)
@@ -405,8 +527,7 @@ func TestWhatSomebodyDidAfterACut(t *testing.T) {
 					is = h.after
 				}
 				assert.Equal(t, is, filesOf(t, one), what)
-				assert.Equal(t, "MM d/h| M g|A  staged|?? untracked/",
-					strings.ReplaceAll(r.Git("status", "--porcelain"), "\n", "|"), what)
+				assert.Equal(t, h.status[0], r.Git("status", "--porcelain"), what)
 			}
 		}
 	}
@@ -415,6 +536,7 @@ func TestWhatSomebodyDidAfterACut(t *testing.T) {
 // TestACommitOnTopOfHalfTheFiles: git died half-way through the files, and its owner removed the
 // lock and committed. The files that were half written are put back, and that is said.
 func TestACommitOnTopOfHalfTheFiles(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t, 0)
 	_, env := faultyGit(t)
 	half := 0
@@ -468,6 +590,7 @@ func TestALockOfAnother(t *testing.T) {
 // TestADyingMachine kills whichever process comes first, Dorvik or a git of its own, at its n-th
 // call of the system that writes or changes names: files half written, locks and all.
 func TestADyingMachine(t *testing.T) {
+	t.Parallel()
 	strace, err := exec.LookPath("strace")
 	if err != nil || exec.Command(strace, "-f", "-qq", "-o", "/dev/null", "true").Run() != nil {
 		t.Skip("strace does not run here")

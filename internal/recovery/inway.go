@@ -23,76 +23,177 @@ func (e *OverwriteError) Error() string {
 		return fmt.Sprintf("the join must write where you have %s, which git does not know. Nothing was changed; have "+
 			"it moved aside (undo brings it back), or move it yourself", strings.Join(e.Paths, ", "))
 	}
-	return fmt.Sprintf("the join must change %s, where you have work that is not committed; commit it, or put it "+
-		"aside, and try again. Nothing was changed",
+	return fmt.Sprintf("the join must change %s, where you have work that is not committed; have it carried along, or "+
+		"commit it, and try again. Nothing was changed",
 		strings.Join(e.Paths, ", "))
 }
 
 // InTheWay names, as an *OverwriteError, the uncommitted work that taking the
 // branch to a tree would have to change; nil where there is none.
 func (w *Workspace) InTheWay(p *Position, tree object.ID) error {
+	_, err := w.inTheWayOf(p, tree)
+	return err
+}
+
+// inTheWayOf is InTheWay where some paths are moved away before. It also gives what is in the
+// way and holds just what is put there.
+func (w *Workspace) inTheWayOf(p *Position, tree object.ID, away ...string) (same []string, err error) {
 	if tree.IsZero() {
-		return nil // the route is refused: there is nothing to go to
+		return nil, nil // the route is refused: there is nothing to go to
 	}
 	from, err := w.Tree(p.Yours)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	return w.inTheWay(from, tree, p.Dirty)
+	dirty := p.Dirty
+	if p.Carried != nil { // then only what git does not know can be in the way
+		dirty, away = unknownTo(dirty), append(away, p.Carried.Paths...)
+	}
+	return w.inTheWay(from, tree, dirty, away...)
+}
+
+// unknownTo gives what git does not know.
+func unknownTo(dirty []git.Dirty) []git.Dirty {
+	return slices.DeleteFunc(slices.Clone(dirty), func(d git.Dirty) bool { return !d.Untracked })
 }
 
 // inTheWay lists, as an *OverwriteError, uncommitted work on paths that differ
 // between two trees, and what git does not know, ignored things and empty folders too, where
-// the new tree puts something; nil where there is none.
-func (w *Workspace) inTheWay(from, to object.ID, dirty []git.Dirty) error {
-	changes, err := w.Store.Changes(from, to)
-	if err != nil {
-		return err
+// the new tree puts something else; nil where there is none. What is moved away before is in
+// nobody's way. Files git does not know that hold just what is put there are given beside.
+func (w *Workspace) inTheWay(from, to object.ID, dirty []git.Dirty, away ...string) (same []string, err error) {
+	o := obstacles{w: w, away: away, goes: map[string]bool{}}
+	if o.changes, err = w.Store.Changes(from, to); err != nil {
+		return nil, err
 	}
-	goes := map[string]bool{} // what the join takes away, and the folders that are there for it
-	for _, c := range changes {
+	for _, p := range away {
+		o.going(p)
+	}
+	for _, c := range o.changes {
 		if !c.Old.Absent() {
-			goes[c.Path] = true
-			for dir := folder(c.Path); dir != ""; dir = folder(dir) {
-				goes[dir] = true
-			}
+			o.going(c.Path)
 		} else if err := object.CheckPath(c.Path); err != nil {
-			return err
+			return nil, err
 		}
 	}
-	var paths, unknown []string
 	for _, d := range dirty {
-		if slices.ContainsFunc(changes, func(c object.Change) bool {
-			return overlaps(c.Path,
-				strings.TrimSuffix(d.Path, "/"), d.Untracked)
-		}) {
-			if d.Untracked {
-				unknown = append(unknown, strings.TrimSuffix(d.Path, "/"))
-			} else {
-				paths = append(paths, d.Path)
-			}
+		o.status(d)
+	}
+	for _, c := range o.changes {
+		if top := o.on(c); top != "" {
+			o.add(top, c)
 		}
 	}
-	tops := map[string]bool{}
-	for _, c := range changes {
-		if c.New.Absent() || !c.Old.Absent() {
+	if len(o.paths)+len(o.unknown) > 0 {
+		err = &OverwriteError{Paths: append(o.paths, o.unknown...), Unknown: len(o.paths) == 0}
+	}
+	return o.same, err
+}
+
+// obstacles is what is in the way of going to a tree, as it is found.
+type obstacles struct {
+	w       *Workspace
+	changes []object.Change
+	away    []string
+	goes    map[string]bool // what the join takes away, and the folders that are there for it
+
+	paths   []string // with work that git knows of
+	unknown []string // that git does not know
+	same    []string // that git does not know and that are what is put there
+}
+
+func (o *obstacles) going(path string) {
+	for ; path != ""; path = folder(path) {
+		o.goes[path] = true
+	}
+}
+
+// status looks at a path with uncommitted work.
+func (o *obstacles) status(d git.Dirty) {
+	if d.Untracked && slices.Contains(o.away, d.Path) {
+		return // taken out of the index, and there all the same
+	}
+	path := strings.TrimSuffix(d.Path, "/")
+	i := slices.IndexFunc(o.changes, func(c object.Change) bool { return overlaps(c.Path, path, d.Untracked) })
+	switch {
+	case i < 0:
+	case d.Untracked:
+		o.add(path, o.changes[i])
+	default:
+		o.paths = append(o.paths, d.Path)
+	}
+}
+
+// on gives what stands where a change puts something.
+func (o *obstacles) on(c object.Change) (top string) {
+	switch {
+	case c.New.Absent():
+	case c.Old.Absent():
+		top = o.w.standsAt(c.Path, o.goes)
+	case slices.Contains(o.away, c.Path): // something else can be there by now
+		if top = o.w.fileAbove(c.Path); top == "" && o.w.isFolder(c.Path) {
+			top = c.Path
+		}
+	}
+	if slices.Contains(o.away, top) && !o.w.isFolder(top) {
+		return ""
+	}
+	return top
+}
+
+// add notes what git does not know and where a change puts something, once.
+func (o *obstacles) add(top string, c object.Change) {
+	if slices.Contains(o.paths, top) || slices.Contains(o.same, top) ||
+		slices.ContainsFunc(o.unknown, func(u string) bool {
+			return u == top || strings.HasPrefix(top, u+"/") || strings.HasPrefix(u, top+"/")
+		}) {
+		return
+	}
+	if top == c.Path && o.w.holdsJust(top, c.New) {
+		o.same = append(o.same, top)
+		return
+	}
+	o.unknown = append(o.unknown, top)
+}
+
+// holdsJust reports whether a file is, byte for byte, what an entry puts in its place.
+func (w *Workspace) holdsJust(path string, e object.Entry) bool {
+	full := filepath.Join(w.Repo.Dir, filepath.FromSlash(path))
+	info, err := os.Lstat(full)
+	if err != nil || e.Absent() {
+		return false
+	}
+	var data []byte
+	switch {
+	case info.Mode().IsRegular() && e.Mode == object.ModeFile && info.Mode()&0o100 == 0,
+		info.Mode().IsRegular() && e.Mode == object.ModeExec && info.Mode()&0o100 != 0:
+		data, err = os.ReadFile(full)
+	case info.Mode()&fs.ModeSymlink != 0 && e.Mode == object.ModeLink:
+		var to string
+		to, err = os.Readlink(full)
+		data = []byte(to)
+	default:
+		return false
+	}
+	return err == nil && w.Store.Format().Sum(object.KindBlob, data) == e.ID
+}
+
+func (w *Workspace) isFolder(path string) bool {
+	info, err := os.Lstat(filepath.Join(w.Repo.Dir, filepath.FromSlash(path)))
+	return err == nil && info.IsDir()
+}
+
+// fileAbove gives what is no folder and is where a folder of a path is to be.
+func (w *Workspace) fileAbove(path string) string {
+	for i, r := range path {
+		if r != '/' {
 			continue
 		}
-		if top := w.standsAt(c.Path, goes); top != "" && !tops[top] {
-			tops[top] = true
-			if !slices.ContainsFunc(unknown, func(u string) bool {
-				return u == top || strings.HasPrefix(top,
-					u+"/") || strings.HasPrefix(u, top+"/")
-			}) &&
-				!slices.Contains(paths, top) {
-				unknown = append(unknown, top)
-			}
+		if info, err := os.Lstat(filepath.Join(w.Repo.Dir, filepath.FromSlash(path[:i]))); err == nil && !info.IsDir() {
+			return path[:i]
 		}
 	}
-	if len(paths)+len(unknown) == 0 {
-		return nil
-	}
-	return &OverwriteError{Paths: append(paths, unknown...), Unknown: len(paths) == 0}
+	return ""
 }
 
 // standsAt gives what is in the working tree where a path is to be written and is not

@@ -32,6 +32,8 @@ type Stop struct {
 	Commit history.Node // zero for a merge
 	Files  []*settle.File
 	Result *merge.Result
+
+	Uncommitted bool // the commit is made of what is not committed, and never goes anywhere
 }
 
 // Join is a route worked out under the decisions made so far.
@@ -46,6 +48,7 @@ type Join struct {
 	Settled int
 	Mended  []Mend // applied
 	Lost    []Mend // that fit no longer
+	Carried *Carried
 
 	mended []Mend // what those applied did to the joined texts
 }
@@ -100,11 +103,19 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, decision
 	case p.Trivial() == FastForward:
 		tree, err := w.Tree(p.Theirs)
 		j.Tree = tree
+		if err == nil {
+			err = w.carry(ctx, j, p.Carried, resolve)
+		}
+		w.open(j, decisions)
 		return j, err
 	case p.Trivial() == UpToDate:
 		tree, err := w.Tree(p.Yours)
 		j.Tree = tree
 		return j, err
+	case p.Resume != nil:
+		if err := w.goOnward(ctx, j, p, resolve, progress); err != nil {
+			return nil, err
+		}
 	case p.Picking:
 		j.Route = Pick
 		picks := slices.Clone(p.Divergence.Theirs)
@@ -120,7 +131,7 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, decision
 		}
 	default:
 		steps, err := replay.Rebase(ctx, w.engine, w.changes, p.Divergence.Yours, p.Divergence.Theirs, p.Theirs,
-			resolve, progress)
+			p.Wishes, resolve, progress)
 		var refused *replay.MergeCommitError
 		if errors.As(err, &refused) {
 			j.Refused = refused
@@ -131,8 +142,12 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, decision
 		}
 		j.take(steps)
 	}
+	if err := w.mend(j, mends); err != nil {
+		return nil, err
+	}
+	err := w.carry(ctx, j, p.Carried, resolve)
 	w.open(j, decisions)
-	return j, w.mend(j, mends)
+	return j, err
 }
 
 // take has the join be made of replayed steps.
@@ -178,6 +193,12 @@ func (w *Workspace) joinMerge(ctx context.Context, j *Join, p *Position, resolve
 	if err != nil {
 		return err
 	}
+	var begun *merge.Begun
+	if p.Resume != nil {
+		if begun = p.Resume.Begun; begun != nil {
+			begun.Narrow(r)
+		}
+	}
 	decided, _, err := resolve(r)
 	if err != nil {
 		return err
@@ -187,6 +208,39 @@ func (w *Workspace) joinMerge(ctx context.Context, j *Join, p *Position, resolve
 		j.Stops = []Stop{{Result: r}}
 	}
 	j.Tree, err = r.Tree(decided)
+	if err == nil && begun != nil {
+		j.Tree, err = begun.Over(r, j.Tree)
+	}
+	return err
+}
+
+// route is the one by which it was begun.
+func (r *Resume) route(p *Position) Route {
+	switch {
+	case len(r.Merged) > 0:
+		return Merge
+	case p.Picking:
+		return Pick
+	}
+	return Rebase
+}
+
+// goOnward goes on with what git left half done.
+func (w *Workspace) goOnward(ctx context.Context, j *Join, p *Position, resolve replay.Resolver,
+	progress func(done, of int)) error {
+	r := p.Resume
+	if j.Route = r.route(p); j.Route == Merge {
+		return w.joinMerge(ctx, j, p, resolve)
+	}
+	if len(r.Todo) == 0 {
+		var err error
+		j.Tree, err = w.Tree(r.Onto)
+		return err
+	}
+	steps, err := replay.Onwards(ctx, w.engine, r.Todo, r.Onto, p.Wishes, resolve, progress)
+	if err == nil {
+		j.take(steps)
+	}
 	return err
 }
 
@@ -229,15 +283,8 @@ func (w *Workspace) mend(j *Join, mends []Mend) error {
 	return nil
 }
 
-// Kept counts the commits of yours that a rebase keeps.
-func (j *Join) Kept() (n int) {
-	for i := range j.Steps {
-		if !j.Steps[i].Left() {
-			n++
-		}
-	}
-	return n
-}
+// Kept counts the commits that a replay makes, or leaves as they are.
+func (j *Join) Kept() int { return len(replay.Groups(j.Steps)) }
 
 // MendHolder names the commit that mends become part of.
 func (j *Join) MendHolder() (name string, ok bool) {
@@ -264,14 +311,14 @@ func (w *Workspace) Build(ctx context.Context, p *Position, j *Join) (Built, err
 	if j.Refused != nil {
 		return Built{}, j.Refused
 	}
+	if j.Open > 0 {
+		return Built{}, fmt.Errorf("%s not settled yet", words.Count(j.Open, "conflict is", "conflicts are"))
+	}
 	switch p.Trivial() {
 	case FastForward:
 		return Built{Tip: p.Theirs}, nil
 	case UpToDate:
 		return Built{Tip: p.Yours}, nil
-	}
-	if j.Open > 0 {
-		return Built{}, fmt.Errorf("%s not settled yet", words.Count(j.Open, "conflict is", "conflicts are"))
 	}
 	who, err := w.Repo.Committer(ctx)
 	if err != nil {
@@ -281,6 +328,9 @@ func (w *Workspace) Build(ctx context.Context, p *Position, j *Join) (Built, err
 		c := &object.Commit{Tree: j.Tree, Parents: []object.ID{p.Yours, p.Theirs}, AuthorLine: who.String(),
 			Committer: who,
 			Message:   MergeMessage(p)}
+		if r := p.Resume; r != nil && r.Message != "" {
+			c.Message = r.Message
+		}
 		return Built{Tip: w.Store.PutCommit(c)}, nil
 	}
 	var last object.ID
@@ -290,6 +340,9 @@ func (w *Workspace) Build(ctx context.Context, p *Position, j *Join) (Built, err
 	onto := p.Theirs
 	if p.Picking {
 		onto = p.Yours
+	}
+	if p.Resume != nil {
+		onto = p.Resume.Onto
 	}
 	ids, tip, err := replay.Commits(w.Store, j.Steps, onto, who, last)
 	return Built{tip, ids}, err
@@ -329,9 +382,10 @@ func Authors(commits []history.Node) []string {
 // Plan is both routes worked out.
 type Plan struct {
 	Rebase, Merge *Join
-	Pick          *Join // alone, where commits are picked
+	Pick          *Join // alone, where commits are picked, or what git left half done is gone on with
 	Suggested     Route
-	Why           string      // a sentence
+	Why           string // a sentence
+	Wanted        Wanted
 	Published     []Published // commits of yours that are on a remote: rewriting them disturbs others
 }
 
@@ -344,6 +398,14 @@ func (w *Workspace) Plan(ctx context.Context, p *Position, decisions *settle.Dec
 	of int)) (*Plan, error) {
 	pl := &Plan{}
 	var err error
+	if p.Resume != nil {
+		pl.Why = "it is gone on with as it was begun."
+		if pl.Pick, err = w.Join(ctx, p, "", decisions, nil, progress); err == nil {
+			pl.Suggested = pl.Pick.Route
+			pl.Published, err = w.Published(ctx, pl.Pick)
+		}
+		return pl, err
+	}
 	if p.Picking {
 		pl.Suggested, pl.Why = Pick, "a picked commit is made again on your line, with its author and message."
 		pl.Pick, err = w.Join(ctx, p, Pick, decisions, nil, progress)
@@ -358,8 +420,68 @@ func (w *Workspace) Plan(ctx context.Context, p *Position, decisions *settle.Dec
 	if pl.Published, err = w.Published(ctx, pl.Rebase); err != nil {
 		return nil, err
 	}
+	if pl.Wanted, err = w.wanted(ctx, p.Branch.Name); err != nil {
+		return nil, err
+	}
 	pl.suggest(p)
+	pl.honour(p)
 	return pl, nil
+}
+
+// Wanted is the route that a person or a team set, and by which setting; empty where none is.
+type Wanted struct {
+	Route   Route
+	Setting string // such as "pull.rebase is true"
+
+	OnlyForward bool // pull.ff is only: git pull would refuse where there is anything to join
+}
+
+// wanted reads which route is set for a branch: dorvik.route, or else what git pull goes by.
+func (w *Workspace) wanted(ctx context.Context, branch string) (Wanted, error) {
+	if w.Repo == nil {
+		return Wanted{}, nil
+	}
+	set, err := w.Repo.Settings(ctx, `^(dorvik\.route|pull\.(rebase|ff)|branch\..*\.rebase)$`)
+	if err != nil {
+		return Wanted{}, err
+	}
+	only := set["pull.ff"] == "only"
+	for _, key := range []string{"dorvik.route", "branch." + branch + ".rebase", "pull.rebase"} {
+		value, ok := set[key]
+		if !ok {
+			continue
+		}
+		says := Wanted{Setting: key + " is " + value}
+		switch strings.ToLower(value) {
+		case "rebase", "true", "yes", "on", "1", "merges", "m", "interactive", "i", "preserve", "p":
+			says.Route = Rebase
+		case "merge", "false", "no", "off", "0":
+			says.Route = Merge
+		default: // auto
+			continue
+		}
+		says.OnlyForward = only
+		return says, nil
+	}
+	return Wanted{OnlyForward: only}, nil
+}
+
+// honour has the route be suggested that is set, unless it cannot be taken or does harm; then that
+// is said.
+func (pl *Plan) honour(p *Position) {
+	if pl.Wanted.OnlyForward {
+		defer func() { pl.Why += " As pull.ff is only, git pull itself would refuse here." }()
+	}
+	switch {
+	case pl.Wanted.Route == "":
+	case pl.Wanted.Route == pl.Suggested:
+		pl.Why = pl.Wanted.Setting + ". Also, " + pl.Why
+	case pl.Rebase.Refused != nil || len(p.TakenOut) > 0 || pl.Pushed():
+		pl.Why = pl.Wanted.Setting + ", and yet: " + pl.Why
+	default:
+		pl.Suggested = pl.Wanted.Route
+		pl.Why = pl.Wanted.Setting + ". Without it the other way would be suggested: " + pl.Why
+	}
 }
 
 func (pl *Plan) suggest(p *Position) {
@@ -393,11 +515,12 @@ func (pl *Plan) suggest(p *Position) {
 
 // Of gives one of the routes.
 func (pl *Plan) Of(r Route) *Join {
+	if pl.Pick != nil {
+		return pl.Pick
+	}
 	switch r {
 	case Merge:
 		return pl.Merge
-	case Pick:
-		return pl.Pick
 	}
 	return pl.Rebase
 }

@@ -137,14 +137,33 @@ func (s *Session) DropPick() error {
 // Locate is Workspace.Locate, or while commits are picked where they stand to the
 // branch.
 func (s *Session) Locate(ctx context.Context, fetch bool) (*Position, error) {
-	home, err := s.Workspace.Locate(ctx, fetch)
-	if err != nil || len(s.state.Picks) == 0 || s.state.Branch != home.Branch.Name {
+	home, err := s.Home(ctx, fetch)
+	if err == nil {
+		home.Wishes = s.state.Wishes
+	}
+	if err != nil || home.Stuck != nil || len(s.state.Picks) == 0 || s.state.Branch != home.Branch.Name {
 		return home, err
 	}
 	p, err := s.picking(ctx, home.Branch, home.Yours, s.state.Picks, s.state.PickParent)
 	if err != nil {
 		return nil, err
 	}
+	p.Carried = home.Carried
 	p.Home, p.Dirty, p.Asked, p.Unanswered = home, home.Dirty, home.Asked, home.Unanswered
 	return p, nil
+}
+
+// Home is Locate without picked commits: where the branch stands to its upstream, with the
+// uncommitted work that is carried, or what git left half done and is taken over. The error is a
+// *StuckError where nobody said yet what is to become of that.
+func (s *Session) Home(ctx context.Context, fetch bool) (*Position, error) {
+	if s.Repo.Busy() != "" {
+		return s.locateStuck(ctx, fetch)
+	}
+	s.forgetStuck()
+	home, err := s.Workspace.Locate(ctx, fetch)
+	if err == nil && s.state.Carry {
+		home.Carried, err = s.uncommitted(ctx, home.Yours, home.Dirty)
+	}
+	return home, err
 }

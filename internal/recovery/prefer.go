@@ -15,6 +15,8 @@ import (
 func (s *Session) SettleBy(ctx context.Context, p *Position, route Route, prefer []settle.Way) (*Join, error) {
 	st := s.State()
 	switch {
+	case p.Resume != nil:
+		route = p.Resume.route(p)
 	case p.Picking:
 		route = Pick
 	case route == "" && st.Route != "":

@@ -22,7 +22,7 @@ func (w *Workspace) Attribute(p *Position, j *Join, decisions *settle.Decisions)
 		for _, f := range stop.Files {
 			for _, c := range f.Questions {
 				q := Attributed{Stop: i, File: f, Conflict: c}
-				if p.Picking {
+				if p.Picking && !stop.Uncommitted {
 					q.Theirs = stop.Commit
 				} else {
 					q.Yours = stop.Commit

@@ -268,10 +268,6 @@ func TestBlocked(t *testing.T) {
 		{"no upstream", func(tm *team) { tm.mine.Git("branch", "--unset-upstream") }, "--set-upstream-to"},
 		{"upstream never fetched", func(tm *team) { tm.mine.Git("update-ref", "-d", "refs/remotes/origin/main") },
 			"git fetch origin"},
-		{"a merge half done", func(tm *team) {
-			tm.mine.Write(".git/MERGE_HEAD", tm.mine.Git("rev-parse",
-				"main")+"\n")
-		}, "git merge --abort"},
 		{"no common ancestor", func(tm *team) {
 			tm.mine.Git("checkout", "-q", "--orphan", "fresh")
 			tm.mine.Commit("unrelated")
@@ -364,10 +360,30 @@ func TestSuggestion(t *testing.T) {
 		return pl
 	}
 	assert.Equal(t, Rebase, plan().Suggested)
+	for _, set := range [][3]string{{"pull.rebase", "false", "merge"}, {"branch.main.rebase", "merges", "rebase"},
+		{"dorvik.route", "merge", "merge"}, {"dorvik.route", "auto", "rebase"}} {
+		tm.mine.Git("config", set[0], set[1])
+		pl := plan()
+		assert.Equal(t, Route(set[2]), pl.Suggested, set)
+		assert.Regexp(t, `^(dorvik.route|branch.main.rebase|pull.rebase) is `, pl.Why)
+	}
+	tm.mine.Git("config", "pull.ff", "only")
+	assert.Contains(t, plan().Why, "git pull itself would refuse here")
+	tm.mine.Git("tag", "v1")
+	assert.Equal(t, Merge, plan().Suggested, "a tag may be anywhere")
+	assert.Contains(t, plan().Why, "branch.main.rebase is merges, and yet: ")
+	assert.Equal(t, "tag v1", plan().Published[0].On)
+	tm.mine.Git("tag", "-d", "v1")
 	tm.mine.Git("push", "-q", "origin", "HEAD:refs/heads/side")
 	pl := plan()
 	assert.Equal(t, Merge, pl.Suggested, "commits that are on a remote are not rewritten")
 	assert.True(t, pl.Pushed())
+	tm.other.Git("fetch", "-q")
+	tm.other.Git("checkout", "-q", "side")
+	tm.other.Git("-c", "user.name=Ilka Renn", "-c", "user.email=ilka@skerry.example", "commit", "-q", "--allow-empty",
+		"-m", "more", "--author=Ilka Renn <ilka@skerry.example>")
+	tm.other.Git("push", "-q", "origin", "side")
+	assert.Equal(t, []string{"Ilka Renn"}, plan().Published[0].Who)
 
 	tm.mine.Git("checkout", "-q", "-b", "topic", "HEAD~1")
 	tm.mine.Commit("topic", "t", "t\n")

@@ -20,6 +20,9 @@ func (d *Pushed) Refused(joined bool) (head, text, next string) {
 	case git.LocalHook:
 		head = "The push was stopped here."
 		next = safe + " Mend what the hook found, then push again with enter" + undo + "."
+	case git.Gone:
+		head = "Nothing was pushed."
+		next = safe + " To make it there anew, press enter again" + undo + "."
 	case git.NoAccess:
 		next = safe + " Push again with enter once you are let in" + undo + "."
 	case git.Unreachable:

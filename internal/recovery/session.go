@@ -32,7 +32,10 @@ type Session struct {
 
 	TookBack bool // opening took back what an earlier run was cut off in
 
-	signed map[object.ID]object.ID // by the commit without its signature
+	makeAnew bool // a branch of the remote that is gone is pushed all the same
+
+	signed  map[object.ID]object.ID // by the commit without its signature
+	release func()                  // lets go of the index's lock; nil where it is not taken
 }
 
 // OpenSession opens the repository that holds a folder and the recovery kept
@@ -44,7 +47,7 @@ func OpenSession(ctx context.Context, dir string) (*Session, error) {
 		return nil, err
 	}
 	s := &Session{Workspace: w}
-	w.agreed = s.AgreedTo
+	w.agreed, w.files.Recall = s.AgreedTo, s.recall
 	var damage string
 	if s.store, damage, err = openStore(w.Repo.GitDir); err == nil {
 		if err = s.hold(); err == nil {
@@ -52,6 +55,9 @@ func OpenSession(ctx context.Context, dir string) (*Session, error) {
 				s.sweep(ctx)
 				s.clearNoted()
 				err = s.goOn(ctx)
+			}
+			if err == nil {
+				os.RemoveAll(filepath.Join(w.Repo.GitDir, filepath.FromSlash(git.IndexFolder)))
 			}
 		}
 	}
@@ -124,13 +130,13 @@ func (s *Session) Sync(p *Position) error {
 	}
 	if st.Branch != p.Branch.Name || st.Yours != p.Yours && st.Accepted == nil {
 		kept := State{Branch: p.Branch.Name, Decisions: st.Decisions, Accepted: st.Accepted, Agreed: st.Agreed,
-			LastCheck: st.LastCheck}
+			LastCheck: st.LastCheck, TakeOver: st.TakeOver, Carry: st.Carry, Wishes: st.Wishes}
 		if st.Branch == p.Branch.Name {
 			kept.Picks, kept.PickParent = st.Picks, st.PickParent
 		}
 		*st = kept
 	}
-	if p.Picking != (st.Route == Pick) {
+	if p.Picking != (st.Route == Pick) && p.Resume == nil {
 		st.Route, st.Stage = "", Look
 	}
 	if st.Theirs != p.Theirs && st.Stage > Choose {
@@ -143,11 +149,19 @@ func (s *Session) Sync(p *Position) error {
 		st.Stage = Look
 	}
 	st.Yours, st.Theirs = p.Yours, p.Theirs
+	st.forgetWishes(p)
 	return s.save()
 }
 
 // Decide records a decision.
 func (s *Session) Decide(d settle.Decision) error {
+	if d.Way == settle.AsBefore {
+		r, ok := s.store.recalled(d.Key)
+		if !ok {
+			return errors.New("what was decided before about this is not known any more; say another way")
+		}
+		d = r.Decision
+	}
 	s.state.Decisions.Decide(d)
 	return s.save()
 }
@@ -155,6 +169,14 @@ func (s *Session) Decide(d settle.Decision) error {
 // UndoDecision takes the last decision back; ok is false where there is none.
 func (s *Session) UndoDecision() (d settle.Decision, ok bool, err error) {
 	if d, ok = s.state.Decisions.Undo(); ok {
+		err = s.save()
+	}
+	return d, ok, err
+}
+
+// RedoDecision makes the decision again that was taken back last; ok is false where there is none.
+func (s *Session) RedoDecision() (d settle.Decision, ok bool, err error) {
+	if d, ok = s.state.Decisions.Redo(); ok {
 		err = s.save()
 	}
 	return d, ok, err
@@ -192,49 +214,102 @@ func (e *PublishedError) Error() string {
 type Consent struct {
 	MoveAside        bool // what git does not know and is in the way, brought back by undo
 	RewritePublished bool // commits that are on a remote
+	WithoutHooks     bool // those that a commit can change and that were not agreed to are left out
 }
 
 // MovedError says that the branch is not where the join started from.
-type MovedError struct{ Branch string }
+type MovedError struct {
+	Branch string
+	Work   bool   // it is uncommitted work that was changed, and not the branch
+	Undo   string // the waypoint that was to be undone
+}
 
 func (e *MovedError) Error() string {
+	if e.Work {
+		return "your uncommitted work was changed meanwhile; nothing was done. Look again and join anew"
+	}
+	if e.Undo != "" {
+		return fmt.Sprintf("the branch %s is not where that join left it: something was done since. Nothing was "+
+			"changed. "+
+			"“dorvik undo %s --since” goes back all the same, and keeps what came since under a waypoint; “dorvik "+
+			"undo %[2]s "+
+			"--by-commit” takes back only what that join brought", e.Branch, e.Undo)
+	}
 	return fmt.Sprintf("the branch %s was changed meanwhile, by you or another program; nothing was done. Look again "+
 		"and join anew", e.Branch)
 }
 
-// guard tells whether a join could be accepted now: the branch is where it was,
-// and no uncommitted work is in the way.
-func (s *Session) guard(ctx context.Context, p *Position, tree object.ID) error {
+// guard tells whether a join could be accepted now: the branch is where it was, and so is the
+// uncommitted work that is carried, and none is in the way. It gives how that is laid out; nil
+// where none is moved, and what is in the way and holds just what is put there.
+func (s *Session) guard(ctx context.Context, p *Position, j *Join, tree object.ID) (l *laid, same []string,
+	err error) {
 	if err := s.refresh(ctx); err != nil { // files that were only touched are not changed
-		return err
+		return nil, nil, err
 	}
 	b, dirty, err := s.Repo.Status(ctx)
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
-	if b.Name != p.Branch.Name || b.Tip != p.Yours || s.Repo.Unfinished() != "" {
-		return &MovedError{p.Branch.Name}
+	if p.Stuck != nil {
+		if err := s.stuckStill(b, p.Stuck); err != nil {
+			return nil, nil, err
+		}
+	} else if b.Name != p.Branch.Name || b.Tip != p.Yours || s.Repo.Busy() != "" {
+		return nil, nil, &MovedError{Branch: p.Branch.Name}
 	}
 	now := *p
 	now.Dirty = dirty
-	return s.InTheWay(&now, tree)
+	if p.Carried == nil || j.Carried == nil {
+		same, err = s.inTheWayOf(&now, tree)
+		return nil, same, err
+	}
+	u, err := s.uncommitted(ctx, p.Carried.On, dirty)
+	if err != nil {
+		return nil, nil, err
+	}
+	from, err := s.Tree(p.Carried.On)
+	if err != nil {
+		return nil, nil, err
+	}
+	if u == nil {
+		u = &Uncommitted{On: p.Carried.On, Staged: from, Files: from}
+	}
+	if !u.same(p.Carried) {
+		return nil, nil, &MovedError{Branch: p.Branch.Name, Work: true}
+	}
+	l, err = s.layOut(u, tree, Held{j.Carried.Staged, j.Carried.Files})
+	if err != nil {
+		return nil, nil, err
+	}
+	if l == nil && p.Stuck != nil { // git's own state is put away all the same
+		l = &laid{&layout{staged: tree, files: tree, start: from}, u, Held{tree, tree}}
+	}
+	if l == nil {
+		same, err = s.inTheWayOf(&now, tree)
+		return nil, same, err
+	}
+	same, err = s.inTheWayOf(&now, l.files, l.paths...)
+	return l, same, err
 }
 
-// guardAside is guard, which with consent gives what is to be moved aside.
-func (s *Session) guardAside(ctx context.Context, p *Position, tree object.ID, consent Consent) (aside []string,
-	err error) {
-	err = s.guard(ctx, p, tree)
+// guardAside is guard, which gives what is to be moved aside: with consent, all that git does not
+// know; without, what it does not know and is no matter, as just that is put in its place.
+func (s *Session) guardAside(ctx context.Context, p *Position, j *Join, tree object.ID,
+	consent Consent) (l *laid, aside []string, err error) {
+	l, aside, err = s.guard(ctx, p, j, tree)
 	var over *OverwriteError
 	if consent.MoveAside && errors.As(err, &over) && over.Unknown {
-		return over.Paths, nil
+		return l, append(aside, over.Paths...), nil
 	}
-	return nil, err
+	return l, aside, err
 }
 
 // Published is a commit of yours that is on a remote, and on which branch there.
 type Published struct {
 	history.Node
-	On string
+	On  string
+	Who []string // others who have commits there, and so may have this one
 }
 
 // String names the commit and where it is.
@@ -257,9 +332,36 @@ func (w *Workspace) Published(ctx context.Context, j *Join) (out []Published, er
 			}
 			continue
 		}
-		out = append(out, Published{n, on})
+		out = append(out, Published{n, on, nil})
 	}
-	return out, nil
+	return out, w.mayHave(ctx, out)
+}
+
+// mayHave adds who else has commits where published ones are, by the newest of them.
+func (w *Workspace) mayHave(ctx context.Context, list []Published) error {
+	const newest = 50
+	me := ""
+	if who, err := w.Repo.Committer(ctx); err == nil {
+		me = who.Email
+	}
+	who := map[string][]string{}
+	for i, p := range list {
+		if _, ok := who[p.On]; !ok {
+			ref := "refs/remotes/" + p.On
+			if tag, ok := strings.CutPrefix(p.On, "tag "); ok {
+				ref = "refs/tags/" + tag
+			}
+			tip, err := w.Repo.Resolve(ctx, ref)
+			if err != nil {
+				return err
+			}
+			others := slices.DeleteFunc(w.below(tip, newest),
+				func(n history.Node) bool { return n.Author().Email == me })
+			who[p.On] = Authors(others)
+		}
+		list[i].Who = who[p.On]
+	}
+	return nil
 }
 
 // inOneLine reports whether each replayed commit stands on the one before: then none is on a
@@ -275,7 +377,22 @@ func (w *Workspace) inOneLine(j *Join) bool {
 
 // FastForward moves the branch forward to theirs, where nothing of yours is in the way.
 func (s *Session) FastForward(ctx context.Context, p *Position, consent Consent) (*Waypoint, error) {
-	return s.Accept(ctx, p, &Join{Route: Route(FastForward)}, Built{Tip: p.Theirs}, consent)
+	j, err := s.Join(ctx, p, "", &s.state.Decisions, nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	if j.Route = Route(FastForward); p.Return != "" {
+		j.Route = ""
+	}
+	b, err := s.Build(ctx, p, j)
+	if err != nil {
+		return nil, err
+	}
+	wp, err := s.Accept(ctx, p, j, b, consent)
+	if err == nil && !p.Stash.IsZero() {
+		s.noted(s.Agree(broughtBack(p.Stash)))
+	}
+	return wp, err
 }
 
 // Accept is the one moment at which things change: the commits go to the
@@ -283,6 +400,42 @@ func (s *Session) FastForward(ctx context.Context, p *Position, consent Consent)
 // together. It refuses, changing nothing, if the branch or files in the way
 // changed meanwhile.
 func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built, consent Consent) (*Waypoint, error) {
+	what, err := s.reflog(p, j, b)
+	if err != nil {
+		return nil, err
+	}
+	return s.accept(ctx, p, j, b, consent, what)
+}
+
+// reflog is what the reflogs say of a join, in the words that git has for it.
+func (s *Session) reflog(p *Position, j *Join, b Built) (string, error) {
+	tip, err := s.Store.Commit(b.Tip)
+	if err != nil {
+		return "", err
+	}
+	switch {
+	case p.Return != "":
+		return "reset: moving to " + p.Theirs.String(), nil
+	case p.Trivial() == FastForward:
+		return "merge " + p.Branch.Upstream + ": Fast-forward", nil
+	case j.Route == Rebase:
+		onto := p.Theirs
+		if p.Resume != nil {
+			onto = p.Stuck.Onto
+		}
+		return "rebase (finish): refs/heads/" + p.Branch.Name + " onto " + onto.String(), nil
+	case j.Route == Pick && p.Resume != nil && p.Stuck.Operation == git.Reverting:
+		return "revert: " + tip.Subject(), nil
+	case j.Route == Pick:
+		return "cherry-pick: " + tip.Subject(), nil
+	case len(j.Stops) > 0 || p.Resume != nil:
+		return "commit (merge): " + tip.Subject(), nil
+	}
+	return "merge " + p.Branch.Upstream + ": Merge made by dorvik.", nil
+}
+
+func (s *Session) accept(ctx context.Context, p *Position, j *Join, b Built, consent Consent,
+	what string) (*Waypoint, error) {
 	tree, err := s.Tree(b.Tip)
 	if err != nil {
 		return nil, err
@@ -290,50 +443,80 @@ func (s *Session) Accept(ctx context.Context, p *Position, j *Join, b Built, con
 	if err := s.guardPublished(ctx, j, consent); err != nil {
 		return nil, err
 	}
-	aside, err := s.guardAside(ctx, p, tree, consent)
+	l, aside, err := s.guardAside(ctx, p, j, tree, consent)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Repo.AddPack(ctx, func(w io.Writer) (int, error) { return s.Store.WritePack(w, b.Tip) }); err != nil {
+	if err := s.addTip(ctx, b.Tip); err != nil {
 		return nil, err
 	}
 	from, err := s.Tree(p.Yours)
 	if err != nil {
 		return nil, err
 	}
-	if len(aside) == 0 {
+	if len(aside) == 0 && l == nil {
 		if err := s.trySwitch(ctx, from, tree); err != nil {
 			return nil, err
 		}
 	}
-	if b.Tip, err = s.sign(ctx, b); err != nil {
+	hooks := &hookRun{s: s, ctx: ctx, without: consent.WithoutHooks}
+	if b, err = hooks.before(p, j, b); err != nil {
 		return nil, err
 	}
-	if err := s.tellApart(ctx, slices.Collect(maps.Values(s.signed))); err != nil {
+	made := b
+	if b.Tip, err = s.sealed(ctx, b); err != nil {
 		return nil, err
 	}
 	// Signing can take its time: whoever moved something meanwhile is not joined over.
-	if aside, err = s.guardAside(ctx, p, tree, consent); err != nil {
+	if l, aside, err = s.guardAside(ctx, p, j, tree, consent); err != nil {
 		return nil, err
 	}
-	wp := &Waypoint{Branch: p.Branch.Name, Before: p.Yours, After: b.Tip, Theirs: p.Theirs, Route: j.Route,
-		Time: time.Now(), Aside: aside}
-	what := "join " + p.Branch.Upstream + " by " + string(j.Route)
-	if p.Picking {
-		wp.Picks, wp.Parent, what = s.state.Picks, s.state.PickParent, "pick "+words.Count(len(p.Divergence.Theirs),
-			"commit", "commits")
-	}
+	wp := s.waypointOf(p, j, b.Tip, tree)
+	wp.Aside = aside
 	if err := s.nameWaypoint(ctx, wp); err != nil {
 		return nil, err
 	}
-	if err := s.make(ctx, &Transition{Kind: Accepting, Waypoint: *wp, Branch: wp.Branch, From: wp.Before,
-		To: wp.After, Message: what, Begun: time.Now()}); err != nil {
+	tr := &Transition{Kind: Accepting, Branch: wp.Branch, From: wp.Before, To: wp.After, Message: what,
+		Begun: time.Now()}
+	if l != nil {
+		if err := s.keepUnder(ctx, wp, tr, l, p.Stuck); err != nil {
+			return nil, err
+		}
+	}
+	tr.Waypoint = *wp
+	if err := s.make(ctx, tr); err != nil {
 		wp.GoneBack = true
-		return nil, errors.Join(err, s.store.putWaypoint(wp))
+		return nil, errors.Join(unseen(err), s.store.putWaypoint(wp))
 	}
 	s.accepted(wp)
-	s.noted(s.save())
+	s.noted(errors.Join(s.save(), s.store.log(wp.entry(Joined)), s.store.remember(wp.Decisions, wp.Time)))
+	hooks.after(p, j, made, wp)
 	return wp, nil
+}
+
+// waypointOf is the waypoint of a join that takes the branch to a tip.
+func (s *Session) waypointOf(p *Position, j *Join, tip, tree object.ID) *Waypoint {
+	wp := &Waypoint{Branch: p.Branch.Name, Before: p.Yours, After: tip, Theirs: p.Theirs, Route: j.Route,
+		Time: time.Now(), Decisions: s.state.Decisions.List, Mends: j.Mended, Wishes: p.Wishes,
+		Checked: s.CheckOf(tree), Return: p.Return}
+	if p.Picking && p.Resume == nil {
+		wp.Picks, wp.Parent = s.state.Picks, s.state.PickParent
+	}
+	return wp
+}
+
+// addTip writes a built commit, and what of it the repository has not, to the repository.
+func (s *Session) addTip(ctx context.Context, tip object.ID) error {
+	return s.Repo.AddPack(ctx, func(w io.Writer) (int, error) { return s.Store.WritePack(w, tip) })
+}
+
+// sealed signs the commits where that is wanted, and gives the tip.
+func (s *Session) sealed(ctx context.Context, b Built) (object.ID, error) {
+	tip, err := s.sign(ctx, b)
+	if err == nil {
+		err = s.tellApart(ctx, slices.Collect(maps.Values(s.signed)))
+	}
+	return tip, err
 }
 
 // guardPublished refuses to rewrite what is on a remote, unless that was agreed to.
@@ -371,6 +554,13 @@ func (s *Session) noted(err error) {
 
 // accepted notes that the branch is at a waypoint's other end.
 func (s *Session) accepted(wp *Waypoint) {
+	if wp.takenOver() {
+		s.state.TakeOver = ""
+	}
+	if wp.Route == "" { // taken back: nothing is joined
+		s.state.Accepted, s.state.Stage, s.state.Yours = nil, Look, wp.After
+		return
+	}
 	s.state.Accepted, s.state.Stage, s.state.Yours = wp, Push, wp.After
 	if wp.Route == Pick {
 		s.state.Picks, s.state.PickParent, s.state.Route = nil, 0, ""
@@ -425,27 +615,44 @@ func (s *Session) Signed(id object.ID) object.ID {
 	return id
 }
 
+// refusedPaths are the files that git says it would overwrite, if that is why it failed.
+func refusedPaths(err error) (paths []string) {
+	var ge *git.Error
+	if !errors.As(err, &ge) {
+		return nil
+	}
+	for line := range strings.SplitSeq(ge.Words, "\n") {
+		if !strings.Contains(line, "overwritten") && !strings.Contains(line, "uptodate") &&
+			!strings.Contains(line, "would lose") {
+			continue
+		}
+		if _, rest, ok := strings.Cut(line, "'"); ok {
+			if path, _, ok := strings.Cut(rest, "'"); ok {
+				paths = append(paths, path)
+			}
+		}
+	}
+	return paths
+}
+
+// unseen says of a change that failed and was taken back that git would have overwritten a file which
+// it was told not to look at.
+func unseen(err error) error {
+	var cut *CutError
+	paths := refusedPaths(err)
+	if len(paths) == 0 || errors.As(err, &cut) {
+		return err
+	}
+	return fmt.Errorf("git was told to take %s for unchanged, and it is not: “git update-index --no-assume-unchanged "+
+		"--no-skip-worktree” on it has it seen again. Nothing was changed", strings.Join(paths, ", "))
+}
+
 // trySwitch asks git whether the working tree could be switched, and names the
 // files if not.
 func (s *Session) trySwitch(ctx context.Context, from, to object.ID) error {
 	err := s.locking(func() error { return s.Repo.SwitchTree(ctx, from, to, true) })
-	var ge *git.Error
-	if errors.As(err, &ge) {
-		var paths []string
-		for line := range strings.SplitSeq(ge.Words, "\n") {
-			if !strings.Contains(line, "overwritten") && !strings.Contains(line, "uptodate") &&
-				!strings.Contains(line, "would lose") {
-				continue
-			}
-			if _, rest, ok := strings.Cut(line, "'"); ok {
-				if path, _, ok := strings.Cut(rest, "'"); ok {
-					paths = append(paths, path)
-				}
-			}
-		}
-		if len(paths) > 0 {
-			return &OverwriteError{Paths: paths}
-		}
+	if paths := refusedPaths(err); len(paths) > 0 {
+		return &OverwriteError{Paths: paths}
 	}
 	if err != nil {
 		return fmt.Errorf("%w. Nothing was changed", err)
@@ -454,8 +661,9 @@ func (s *Session) trySwitch(ctx context.Context, from, to object.ID) error {
 }
 
 // GoBack takes branch, index and working tree back to a waypoint; an empty
-// name is the last join. It refuses if the branch moved on since, or if
-// uncommitted work is in the way.
+// name is the last join. Uncommitted work is brought along: where it is as the join left it,
+// it is as it was before the join; else it is joined. It refuses if the branch moved on since,
+// or if that work cannot be joined without a decision.
 func (s *Session) GoBack(ctx context.Context, name string) (*Waypoint, error) {
 	wp, err := s.store.waypoint(name)
 	switch {
@@ -470,32 +678,15 @@ func (s *Session) GoBack(ctx context.Context, name string) (*Waypoint, error) {
 	if err != nil {
 		return nil, err
 	}
-	from, err := s.Tree(wp.After)
-	if err != nil {
+	tr := &Transition{Kind: Undoing, Waypoint: *wp, Branch: wp.Branch, From: wp.After, To: wp.Before,
+		Message: "reset: moving to " + wp.Before.String(), Begun: time.Now()}
+	if err := s.layBack(ctx, wp, tr, dirty); err != nil {
 		return nil, err
 	}
-	to, err := s.Tree(wp.Before)
-	if err != nil {
+	if err := s.make(ctx, tr); err != nil {
 		return nil, err
 	}
-	err = s.inTheWay(from, to, dirty)
-	if err == nil {
-		err = s.trySwitch(ctx, from, to)
-	}
-	var over *OverwriteError
-	if errors.As(err, &over) {
-		return nil, &Blocked{"Going back must change " + strings.Join(over.Paths, ", ") +
-			", where you have work that is not committed.",
-			"Commit it, or move it away, and undo again. Nothing was changed."}
-	}
-	if err != nil {
-		return nil, err
-	}
-	if err := s.make(ctx, &Transition{Kind: Undoing, Waypoint: *wp, Branch: wp.Branch, From: wp.After, To: wp.Before,
-		Message: "undo the join", Begun: time.Now()}); err != nil {
-		return nil, err
-	}
-	s.noted(s.undone(wp))
+	s.noted(errors.Join(s.undone(wp), s.store.log(wp.entry(Undone))))
 	return wp, nil
 }
 
@@ -509,8 +700,8 @@ func (s *Session) canGoBack(ctx context.Context, wp *Waypoint) ([]git.Dirty, err
 	if err != nil {
 		return nil, err
 	}
-	if b.Name != wp.Branch || b.Tip != wp.After || s.Repo.Unfinished() != "" {
-		return nil, &MovedError{wp.Branch}
+	if b.Name != wp.Branch || b.Tip != wp.After || s.Repo.Busy() != "" {
+		return nil, &MovedError{Branch: wp.Branch, Undo: wp.Name}
 	}
 	if b.Tracking == "" || wp.After == wp.Theirs {
 		return dirty, nil
@@ -518,7 +709,9 @@ func (s *Session) canGoBack(ctx context.Context, wp *Waypoint) ([]git.Dirty, err
 	on, err := s.Repo.OnRemote(ctx, wp.After)
 	if err == nil && on != "" {
 		err = &Blocked{"This join was pushed, to " + on + ".",
-			"Others may build on it by now, so it is not undone; make a commit that takes your change back instead."}
+			"Others may build on it by now, and it stays there. “dorvik undo " + wp.Name + " --by-commit” takes it " +
+				"back by " +
+				"a new commit; “--since” instead takes your branch back, and leaves the remote as it is."}
 	}
 	return dirty, err
 }
@@ -527,7 +720,9 @@ func (s *Session) canGoBack(ctx context.Context, wp *Waypoint) ([]git.Dirty, err
 func (s *Session) undone(wp *Waypoint) error {
 	wp.GoneBack = true
 	s.state.Accepted, s.state.Yours, s.state.Stage = nil, wp.Before, Settle
-	if wp.Route == Pick {
+	if wp.takenOver() {
+		s.state.Stage, s.state.Route = Look, ""
+	} else if wp.Route == Pick {
 		s.state.Branch, s.state.Picks, s.state.PickParent, s.state.Route = wp.Branch, wp.Picks, wp.Parent, Pick
 	}
 	return errors.Join(s.store.putWaypoint(wp), s.save())
@@ -538,6 +733,7 @@ type Pushed struct {
 	Tip      object.ID
 	Holds    object.ID    // what the remote said it holds afterwards
 	Refusal  *git.Refusal // nil if it was accepted
+	Said     []string     // by the hook here, and by the server
 	Unsure   bool         // it failed, and the remote did not say whether it holds the tip all the same
 	WentBack bool         // the join was undone, to be made again on what is new
 }
@@ -556,20 +752,27 @@ func (s *Session) PushTip(ctx context.Context, p *Position) (*Pushed, error) {
 		want = s.state.Accepted.After
 	}
 	if b.Name != p.Branch.Name || b.Tip != want {
-		return nil, &MovedError{p.Branch.Name}
+		return nil, &MovedError{Branch: p.Branch.Name}
 	}
 	out := &Pushed{Tip: b.Tip}
-	err = s.Repo.Push(ctx, b.Remote, b.Ref, b.Tip)
+	to := b.To()
+	if gone, err := s.gone(ctx, p, to); err != nil {
+		return nil, err
+	} else if gone {
+		out.Refusal = &git.Refusal{Kind: git.Gone, Short: to.Name}
+		return out, nil
+	}
+	out.Said, err = s.Repo.Push(ctx, to.Remote, to.Ref, b.Tip)
 	if errors.As(err, &out.Refusal) && ctx.Err() == nil {
 		// What was said is one thing, what is so another: the remote is asked.
-		at, rerr := s.Repo.RemoteTip(ctx, b.Remote, b.Ref)
+		at, rerr := s.Repo.RemoteTip(ctx, to.Remote, to.Ref)
 		if rerr == nil && at == b.Tip {
 			out.Refusal, err = nil, nil
 		}
 		out.Unsure = rerr != nil
 	}
 	if out.Refusal != nil {
-		if a := s.state.Accepted; out.Refusal.Kind == git.Behind && a != nil && a.Route != Pick {
+		if a := s.state.Accepted; out.Refusal.Kind == git.Behind && a != nil && a.Route != Pick && !a.takenOver() {
 			if _, err := s.GoBack(ctx, a.Name); err == nil {
 				out.WentBack = true
 				s.state.Stage = Look
@@ -581,12 +784,37 @@ func (s *Session) PushTip(ctx context.Context, p *Position) (*Pushed, error) {
 	if err != nil {
 		return nil, err
 	}
-	if out.Holds, err = s.Repo.RemoteTip(ctx, b.Remote, b.Ref); err != nil {
+	if out.Holds, err = s.Repo.RemoteTip(ctx, to.Remote, to.Ref); err != nil {
 		return out, fmt.Errorf("the push was accepted, but then the remote did not answer: %w", err)
 	}
-	s.state = State{Branch: b.Name, Agreed: s.state.Agreed, LastCheck: s.state.LastCheck}
+	e := LogEntry{What: Sent, When: time.Now(), Branch: b.Name, From: p.Upstream().Theirs, To: b.Tip}
+	if a := s.state.Accepted; a != nil {
+		e.Waypoint, e.Route = a.Name, a.Route
+	}
+	s.state = State{Branch: b.Name, Agreed: s.state.Agreed, LastCheck: s.state.LastCheck, Carry: s.state.Carry}
+	s.noted(s.store.log(e))
 	return out, s.save()
 }
+
+// gone reports whether a branch of the remote that there was is there no more: a push would make it
+// anew, and whoever deleted it would not be asked.
+func (s *Session) gone(ctx context.Context, p *Position, to git.Dest) (bool, error) {
+	agreed := s.makeAnew
+	s.makeAnew = false // it was for one push
+	known, err := s.Repo.Ref(ctx, to.Tracking)
+	if err != nil || known.IsZero() || agreed {
+		return false, err
+	}
+	at, err := s.Repo.RemoteTip(ctx, to.Remote, to.Ref)
+	var refused *git.Refusal
+	if errors.As(err, &refused) {
+		return false, nil // the push will say why
+	}
+	return err == nil && at.IsZero(), err
+}
+
+// MakeAnew has the next push make the remote's branch anew, if it is there no more.
+func (s *Session) MakeAnew() { s.makeAnew = true }
 
 // CheckCommand gives the check of the joined tree: the one set with
 // `git config dorvik.check`, or one found from the project's files. ok is false

@@ -42,3 +42,8 @@ func idsOf(nodes []history.Node) (ids []object.ID) {
 	}
 	return ids
 }
+
+// TellApart has more ids be shown, so that none stands for another.
+func (w *Workspace) TellApart(ctx context.Context, ids []object.ID) error {
+	return w.tellApart(ctx, ids)
+}

@@ -25,6 +25,13 @@ func (p *Position) Standing(accepted bool) Standing {
 	commits := words.Count(theirs, "commit", "commits")
 	s := Standing{Well: true}
 	switch {
+	case p.Resume != nil:
+		s.Well = false
+		s.Head = fmt.Sprintf("Going on with the %s that git left half done.", p.Stuck.Operation)
+		s.Text = p.Stuck.standing()
+		s.Next = "Branch, index and files are as git left them until you accept the result; undo brings them back " +
+			"like that."
+		return s
 	case p.Picking:
 		s.Head = commits + " to pick."
 		s.Text = fmt.Sprintf("What %s changed there is brought onto %s, commit by commit.", they, p.Branch.Name)

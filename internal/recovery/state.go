@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
 )
 
@@ -34,7 +35,10 @@ type State struct {
 	PickParent    int              `json:"pick_parent,omitempty"` // of those that join lines, what this parent has not
 	Decisions     settle.Decisions `json:"decisions"`
 	Mends         []Mend           `json:"mends,omitempty"`
-	Accepted      *Waypoint        `json:"accepted,omitempty"` // joined here and not pushed yet
+	Wishes        replay.Wishes    `json:"wishes,omitempty"`    // what is to become of single commits
+	TakeOver      TakeOver         `json:"take_over,omitempty"` // what git left half done
+	Carry         bool             `json:"carry,omitempty"`     // uncommitted work is brought along
+	Accepted      *Waypoint        `json:"accepted,omitempty"`  // joined here and not pushed yet
 	Checked       *Checked         `json:"checked,omitempty"`
 	Agreed        []string         `json:"agreed,omitempty"` // check commands and merge drivers agreed to
 	LastCheck     time.Duration    `json:"last_check,omitempty"`
@@ -50,9 +54,18 @@ type Waypoint struct {
 	Route    Route       `json:"route"`
 	Time     time.Time   `json:"time"`
 	GoneBack bool        `json:"gone_back,omitempty"`
+	Return   string      `json:"return,omitempty"` // the waypoint that the branch went back to by this
 	Picks    []object.ID `json:"picks,omitempty"`  // what was picked
 	Parent   int         `json:"parent,omitempty"` // State.PickParent of it
 	Aside    []string    `json:"aside,omitempty"`  // what was in the way, and is kept under its name
+
+	Kept *Kept `json:"kept,omitempty"` // what was not committed, where it was moved
+
+	// How it was decided, so that it can be told afterwards.
+	Decisions []settle.Decision `json:"decisions,omitempty"`
+	Mends     []Mend            `json:"mends,omitempty"`
+	Wishes    replay.Wishes     `json:"wishes,omitempty"`
+	Checked   *Checked          `json:"checked,omitempty"`
 }
 
 // Ref is the ref that keeps the commits of before the join.

@@ -39,13 +39,15 @@ var (
 	bucketMeta      = []byte("meta")      // the schema
 	bucketRecovery  = []byte("recovery")  // the fields of the state but for lists, by name, as JSON
 	bucketDecisions = []byte("decisions") // by their numbers, from 0
+	bucketMemory    = []byte("memory")    // decisions of all recoveries, by what they are about
 	bucketMends     = []byte("mends")     // by their numbers, from 0
 	bucketAgreed    = []byte("agreed")    // by what was agreed to
 	bucketWaypoints = []byte("waypoints") // by their numbers
-	bucketsAll      = [][]byte{bucketMeta, bucketRecovery, bucketDecisions, bucketMends, bucketAgreed, bucketWaypoints}
-	bucketOld       = []byte("state") // of version 1
-	keySchema       = []byte("schema")
-	keyOld          = []byte("current")
+	bucketsAll      = [][]byte{bucketMeta, bucketRecovery, bucketDecisions, bucketMends, bucketAgreed, bucketWaypoints,
+		bucketLogbook}
+	bucketOld = []byte("state") // of version 1
+	keySchema = []byte("schema")
+	keyOld    = []byte("current")
 )
 
 func statePath(gitDir string) string { return filepath.Join(gitDir, "dorvik", "recovery.db") }
@@ -156,6 +158,10 @@ var fields = []field{
 	{"theirs", func(st *State) any { return &st.Theirs }}, {"route", func(st *State) any { return &st.Route }},
 	{"stage", func(st *State) any { return &st.Stage }}, {"picks", func(st *State) any { return &st.Picks }},
 	{"pick_parent", func(st *State) any { return &st.PickParent }},
+	{"take_over", func(st *State) any { return &st.TakeOver }},
+	{"undone", func(st *State) any { return &st.Decisions.Undone }},
+	{"wishes", func(st *State) any { return &st.Wishes }},
+	{"carry", func(st *State) any { return &st.Carry }},
 	{"accepted", func(st *State) any { return &st.Accepted }},
 	{"checked", func(st *State) any { return &st.Checked }},
 	{"last_check", func(st *State) any { return &st.LastCheck }},
@@ -492,6 +498,22 @@ func (s *store) waypoint(name string) (*Waypoint, error) {
 		return nil, fmt.Errorf("reading the waypoints: %w", err)
 	}
 	return found, nil
+}
+
+// dropWaypoint forgets a waypoint; the logbook goes on telling what was done.
+func (s *store) dropWaypoint(name string) error {
+	return s.update(func(tx *bbolt.Tx) error { return tx.Bucket(bucketWaypoints).Delete(waypointKey(name)) })
+}
+
+// waypoints lists all waypoints, the oldest first.
+func (s *store) waypoints() (all []*Waypoint, err error) {
+	err = safely(func() error {
+		return s.db.View(func(tx *bbolt.Tx) error { return getList(tx.Bucket(bucketWaypoints), &all) })
+	})
+	if err != nil {
+		err = fmt.Errorf("reading the waypoints: %w", err)
+	}
+	return all, err
 }
 
 // anew sets a damaged file aside and begins a new one.

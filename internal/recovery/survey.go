@@ -16,6 +16,9 @@ type Survey struct {
 	Overlap  []Overlap
 	State    State
 	InTheWay *OverwriteError // nil where nothing is
+	Ahead    *Carried        // what would become of uncommitted work that is in the way
+	Aside    *LeftAside      // work that a pull left in the stash
+	Marks    []MarkerFile    // conflict marks that are committed in yours already
 	Drivers  []MergeDriver   // merge drivers that would run if they were agreed to
 	Below    []history.Node  // the common ancestor, and the one before it
 	Me       string          // e-mail of the person at the keyboard; empty where it is not known
@@ -47,6 +50,20 @@ func (s *Session) Survey(ctx context.Context, fetch bool, progress func(done, of
 	}
 	if err := s.InTheWay(v.Position, asking.Tree); err != nil && !errors.As(err, &v.InTheWay) {
 		return nil, err
+	}
+	if v.Aside, err = s.LeftAside(ctx); err != nil {
+		return nil, err
+	}
+	const few = 100 // of more, Push tells
+	if up := v.Position.Upstream(); len(up.Divergence.Yours) > 0 && len(up.Divergence.Yours) <= few {
+		if v.Marks, _, err = s.ConflictMarkers(ctx, up.Theirs, up.Yours); err != nil {
+			return nil, err
+		}
+	}
+	if over := v.InTheWay; over != nil && !over.Unknown && !asking.Tree.IsZero() {
+		if v.Ahead, err = s.Ahead(ctx, v.Position, asking.Tree, &v.State.Decisions); err != nil {
+			return nil, err
+		}
 	}
 	if err := <-told; err != nil {
 		return nil, err

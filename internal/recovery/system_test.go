@@ -21,6 +21,7 @@ import (
 // TestAFullDisk joins and undoes on a small file system with less and less room left, and
 // then with room again.
 func TestAFullDisk(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t, 20)
 	disk := t.TempDir()
 	if err := syscall.Mount("tmpfs", disk, "tmpfs", 0, "size=8m"); err != nil {
@@ -59,6 +60,7 @@ func fill(t *testing.T, disk, file string, left int) {
 
 // TestAFolderWithoutPermission joins as an ordinary user who may not write to a folder.
 func TestAFolderWithoutPermission(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t, 0)
 	program := filepath.Join(t.TempDir(), "act")
 	data, err := os.ReadFile(os.Args[0])
@@ -171,6 +173,7 @@ func TestWhatCannotBeWritten(t *testing.T) {
 
 // TestADamagedStoreIsSetAside damages the file of recoveries in all ways.
 func TestADamagedStoreIsSetAside(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.diverge()
 	s := tm.session()
@@ -218,7 +221,36 @@ func TestADamagedStoreIsSetAside(t *testing.T) {
 
 // TestWhatGitDoesNotKnowIsMovedAside puts things git ignores or does not know where the join
 // writes: it stops and names them; agreed to, they are moved aside and come back with undo.
+// TestWhatIsTheSameIsNoMatter holds that a file which git does not know and that is just what the
+// join puts there is in nobody's way, and is there again when the join is undone.
+func TestWhatIsTheSameIsNoMatter(t *testing.T) {
+	for _, exclude := range []string{"", "new\n"} {
+		for text, same := range map[string]bool{"theirs\n": true, "theirs": false} {
+			tm := newTeam(t)
+			tm.other.Write("new/sub/x", "theirs\n")
+			tm.diverge()
+			tm.mine.Write(".git/info/exclude", exclude)
+			tm.mine.Write("new/sub/x", text)
+			s := tm.session()
+			p, j, b := ready(t, s, Merge, settle.Theirs)
+			wp, err := s.Accept(t.Context(), p, j, b, Consent{})
+			if !same {
+				var over *OverwriteError
+				require.ErrorAs(t, err, &over)
+				continue
+			}
+			require.NoError(t, err)
+			assert.Equal(t, []string{"new/sub/x"}, wp.Aside)
+			assert.Empty(t, tm.mine.Git("status", "--porcelain"))
+			_, err = s.GoBack(t.Context(), "")
+			require.NoError(t, err)
+			assert.Equal(t, text, tm.mine.Read("new/sub/x"))
+		}
+	}
+}
+
 func TestWhatGitDoesNotKnowIsMovedAside(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct {
 		put  func(tm *team)
 		path string
@@ -260,9 +292,9 @@ func TestWhatGitDoesNotKnowIsMovedAside(t *testing.T) {
 			assert.Equal(t, "theirs\n", tm.mine.Read("new/sub/x"))
 			tm.mine.Write("new/sub/x", "edited since\n")
 			_, err = s.GoBack(t.Context(), "")
-			var blocked *Blocked
-			require.ErrorAs(t, err, &blocked)
-			assert.Contains(t, blocked.What, "Going back must change new/sub/x")
+			var asks *AsksError
+			require.ErrorAs(t, err, &asks)
+			assert.Equal(t, []string{"new/sub/x"}, asks.Paths)
 			tm.mine.Write("new/sub/x", "theirs\n")
 			_, err = s.GoBack(t.Context(), "")
 			require.NoError(t, err)
@@ -288,6 +320,7 @@ func TestFilesThatWereOnlyTouched(t *testing.T) {
 
 // TestWhatChangesWhileSigning is not joined over.
 func TestWhatChangesWhileSigning(t *testing.T) {
+	t.Parallel()
 	for name, meanwhile := range map[string]string{
 		"another branch":    "git switch -q -c elsewhere",
 		"a merge begun":     "git rev-parse main > .git/MERGE_HEAD",

@@ -38,8 +38,11 @@ type Transition struct {
 	To       object.ID      `json:"to"`   // after
 	Message  string         `json:"message"`
 	Made     []string       `json:"made,omitempty"` // folders that are not there before
+	Lay      *Lay           `json:"lay,omitempty"`  // where uncommitted work is moved, or git's own state
 
 	Begun time.Time `json:"begun"`
+
+	seen map[string]os.FileInfo // the files with uncommitted work, when they were read
 }
 
 // TransitionKind is what a transition does for the person.
@@ -153,10 +156,17 @@ func (tr *Transition) erase(gitDir string) error {
 	return nil
 }
 
-// trees gives the trees of both ends.
+// trees gives the trees that the files go from and to.
 func (s *Session) trees(tr *Transition) (from, to object.ID, changes []object.Change, err error) {
-	if from, err = s.Tree(tr.From); err == nil {
+	on := tr.From
+	if tr.Lay != nil && !tr.Lay.Head.IsZero() {
+		on = tr.Lay.Head
+	}
+	if from, err = s.Tree(on); err == nil {
 		if to, err = s.Tree(tr.To); err == nil {
+			if tr.Lay != nil {
+				to = tr.Lay.Files
+			}
 			changes, err = s.Store.Changes(from, to)
 		}
 	}
@@ -169,6 +179,9 @@ func (tr *Transition) refs() []git.RefUpdate {
 	out := []git.RefUpdate{{Name: "refs/heads/" + tr.Branch, New: tr.To, Old: tr.From}}
 	if tr.Kind == Accepting {
 		out = append(out, git.RefUpdate{Name: tr.Waypoint.Ref(), New: tr.From})
+		if k := tr.Waypoint.Kept; k != nil {
+			out = append(out, git.RefUpdate{Name: tr.Waypoint.KeptRef(), New: k.Commit})
+		}
 	}
 	return out
 }
@@ -181,7 +194,7 @@ func (s *Session) make(ctx context.Context, tr *Transition) error {
 		return err
 	}
 	tr.Made = s.missingFolders(changes)
-	if err := tr.write(s.Repo.GitDir); err != nil {
+	if err := s.begin(ctx, tr); err != nil {
 		return err
 	}
 	ctx = context.WithoutCancel(ctx) // from here on it is done whole
@@ -189,8 +202,17 @@ func (s *Session) make(ctx context.Context, tr *Transition) error {
 	if err == nil {
 		err = step("switch files")
 	}
-	if err == nil {
+	switch {
+	case err != nil:
+	case tr.Lay == nil:
 		err = errors.Join(s.Repo.SwitchTree(ctx, from, to, false), step("files switched"))
+	default:
+		if err = s.moveAway(tr); err == nil {
+			err = s.unchanged(tr)
+		}
+		if err == nil {
+			err = s.switchLaid(ctx, tr)
+		}
 	}
 	if locked := (*git.LockedError)(nil); errors.As(err, &locked) {
 		// Another git was faster, and has the index: nothing is changed but what was moved aside.
@@ -199,7 +221,7 @@ func (s *Session) make(ctx context.Context, tr *Transition) error {
 	}
 	if err != nil {
 		// What git says is one thing, what is so another.
-		if done, serr := s.switched(ctx, changes); serr != nil || !done {
+		if done, serr := s.switched(ctx, tr, changes); serr != nil || !done {
 			return s.takeBack(ctx, tr, errors.Join(err, serr))
 		}
 	}
@@ -210,18 +232,49 @@ func (s *Session) make(ctx context.Context, tr *Transition) error {
 	if err != nil {
 		return s.takeBack(ctx, tr, err)
 	}
+	if err := s.settleGit(ctx, tr); err != nil {
+		return &CutError{err, errLater, tr.Branch}
+	}
 	s.whole(tr)
 	return nil
+}
+
+// errLater is why a change is not taken back once the branch has moved.
+var errLater = errors.New("the branch is at its new commit already")
+
+// begin writes the transition down; where the index is made on the side, its lock is taken
+// first, and the index copied.
+func (s *Session) begin(ctx context.Context, tr *Transition) error {
+	if tr.Lay == nil {
+		return tr.write(s.Repo.GitDir)
+	}
+	note := lockingPath(s.Repo.GitDir)
+	if err := os.WriteFile(note, nil, 0o644); err != nil {
+		return fmt.Errorf("noting what is done: %w; nothing was changed", err)
+	}
+	defer os.Remove(note)
+	err := errors.Join(step("lock"), s.prepare(ctx, tr))
+	if locked := (*git.LockedError)(nil); errors.As(err, &locked) {
+		return err
+	}
+	if err == nil {
+		err = tr.write(s.Repo.GitDir)
+	}
+	if err != nil {
+		s.side().Drop()
+		s.unlock()
+	}
+	return err
 }
 
 // moveRefs moves the refs, and asks what is so where git says that it failed.
 func (s *Session) moveRefs(ctx context.Context, tr *Transition) error {
 	if b, err := s.Repo.Current(ctx); err != nil {
 		return err
-	} else if b.Name != tr.Branch {
-		return &MovedError{tr.Branch}
+	} else if !tr.here(b) {
+		return &MovedError{Branch: tr.Branch}
 	}
-	err := s.Repo.UpdateRefs(ctx, "dorvik: "+tr.Message, tr.refs()...)
+	err := s.Repo.UpdateRefs(ctx, tr.Message, tr.refs()...)
 	if err == nil {
 		return nil
 	}
@@ -242,8 +295,19 @@ func (s *Session) whole(tr *Transition) {
 	}
 }
 
+// here reports whether HEAD is where the transition begins.
+func (tr *Transition) here(b git.Branch) bool {
+	if tr.Lay != nil && !tr.Lay.Head.IsZero() {
+		return b.Name == "" && b.Tip == tr.Lay.Head
+	}
+	return b.Name == tr.Branch
+}
+
 // switched reports whether the index is at the new tree, which it is when all files are.
-func (s *Session) switched(ctx context.Context, changes []object.Change) (bool, error) {
+func (s *Session) switched(ctx context.Context, tr *Transition, changes []object.Change) (bool, error) {
+	if tr.Lay != nil {
+		return !s.side().There(), nil
+	}
 	index, err := s.Repo.Indexed(ctx)
 	if err != nil {
 		return false, err
@@ -293,6 +357,24 @@ func (s *Session) restore(ctx context.Context, tr *Transition) error {
 	if err != nil {
 		return err
 	}
+	if tr.Lay != nil {
+		err = s.restoreLaid(ctx, tr, changes)
+	} else {
+		err = s.restoreIndexAndFiles(ctx, changes)
+	}
+	if err != nil {
+		return err
+	}
+	for _, dir := range slices.Backward(tr.Made) {
+		_ = syscall.Rmdir(filepath.Join(s.Repo.Dir, filepath.FromSlash(dir))) // which goes only if it is empty
+	}
+	if tr.Kind == Accepting {
+		s.bringBack(&tr.Waypoint)
+	}
+	return s.Repo.Refresh(ctx)
+}
+
+func (s *Session) restoreIndexAndFiles(ctx context.Context, changes []object.Change) error {
 	b, err := s.Repo.Current(ctx)
 	if err != nil {
 		return err
@@ -308,16 +390,7 @@ func (s *Session) restore(ctx context.Context, tr *Transition) error {
 	if err := s.takeBackIndex(ctx, head, changes, index, dirty); err != nil {
 		return err
 	}
-	if err := s.putBack(ctx, changes); err != nil {
-		return err
-	}
-	for _, dir := range slices.Backward(tr.Made) {
-		os.Remove(filepath.Join(s.Repo.Dir, filepath.FromSlash(dir))) // which goes only if it is empty
-	}
-	if tr.Kind == Accepting {
-		s.bringBack(&tr.Waypoint)
-	}
-	return s.Repo.Refresh(ctx)
+	return s.putBack(ctx, changes)
 }
 
 // takeBackIndex has git itself take back what the index has of the new tree and the branch has
@@ -392,30 +465,52 @@ func (s *Session) putBack(ctx context.Context, changes []object.Change) error {
 		return err
 	}
 	var again []string
+	still := func(c object.Change) bool {
+		return c.Old.Mode != object.ModeSubmodule && c.New.Mode != object.ModeSubmodule && index[c.Path].Same(c.Old)
+	}
 	for _, c := range changes { // first away with what came, which also makes room on a full disk
-		switch {
-		case c.Old.Mode == object.ModeSubmodule || c.New.Mode == object.ModeSubmodule, !index[c.Path].Same(c.Old):
-		case c.Old.Absent():
-			ours, err := s.came(ctx, c)
-			if err != nil {
+		if !still(c) || !c.Old.Absent() {
+			continue
+		}
+		ours, err := s.came(ctx, c)
+		if err != nil {
+			return err
+		}
+		if ours {
+			if err := os.Remove(filepath.Join(s.Repo.Dir, filepath.FromSlash(c.Path))); err != nil {
 				return err
-			}
-			if ours {
-				if err := os.Remove(filepath.Join(s.Repo.Dir, filepath.FromSlash(c.Path))); err != nil {
-					return err
-				}
-			}
-		case changed[c.Path]:
-			ours, err := s.came(ctx, c)
-			if err != nil {
-				return err
-			}
-			if ours || !s.exists(c.Path) {
-				again = append(again, c.Path)
 			}
 		}
 	}
+	for _, c := range changes {
+		if !still(c) || c.Old.Absent() || !changed[c.Path] {
+			continue
+		}
+		removeEmpty(filepath.Join(s.Repo.Dir, filepath.FromSlash(c.Path)))
+		ours, err := s.came(ctx, c)
+		if err != nil {
+			return err
+		}
+		if ours || !s.exists(c.Path) {
+			again = append(again, c.Path)
+		}
+	}
 	return s.Repo.Restore(ctx, again)
+}
+
+// removeEmpty removes a folder that came in the place of a file, where nothing but folders is in
+// it.
+func removeEmpty(path string) {
+	var folders []string
+	_ = filepath.WalkDir(path, func(at string, d fs.DirEntry, err error) error {
+		if err == nil && d.IsDir() {
+			folders = append(folders, at)
+		}
+		return nil
+	})
+	for _, dir := range slices.Backward(folders) {
+		_ = syscall.Rmdir(dir) // which fails where something is in it
+	}
 }
 
 func (s *Session) exists(path string) bool {
@@ -624,19 +719,19 @@ func (s *Session) goOn(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	done, err := s.switched(ctx, changes)
+	done, err := s.switched(ctx, tr, changes)
 	if err != nil {
 		return err
 	}
-	here := b.Name == tr.Branch
+	here := tr.here(b)
 	switch {
-	case at == tr.To && done, at == tr.To && !here:
-		return s.finished(tr)
+	case at == tr.To && done && tr.From != tr.To, at == tr.To && !here && (tr.Lay == nil || done):
+		return s.finished(ctx, tr)
 	case at == tr.From && here && done:
 		if err := s.moveRefs(ctx, tr); err != nil {
 			return s.goBackAfterCut(ctx, tr)
 		}
-		return s.finished(tr)
+		return s.finished(ctx, tr)
 	case at != tr.From:
 		return s.overtaken(ctx, tr)
 	}
@@ -657,19 +752,23 @@ func (s *Session) overtaken(ctx context.Context, tr *Transition) error {
 }
 
 // finished notes that a change which was cut off is whole.
-func (s *Session) finished(tr *Transition) error {
+func (s *Session) finished(ctx context.Context, tr *Transition) error {
 	wp := &tr.Waypoint
+	if err := s.settleGit(ctx, tr); err != nil {
+		return fmt.Errorf("an earlier run was cut off while it changed your branch, and completing that failed: %w. "+
+			"Your commits and files are all there; mend the cause and start dorvik again", err)
+	}
 	if tr.Kind == Undoing {
 		s.bringBack(wp)
 		s.notice = "An earlier run was cut off while it took your branch back. That was completed: nothing is missing."
-		if err := s.undone(wp); err != nil {
+		if err := errors.Join(s.undone(wp), s.store.log(wp.entry(Undone))); err != nil {
 			return err
 		}
 	} else {
 		s.notice = "An earlier run was cut off while it changed your branch. That was completed: nothing is missing, " +
 			"and “dorvik undo” takes it back."
 		s.accepted(wp)
-		if err := s.save(); err != nil {
+		if err := errors.Join(s.save(), s.store.log(wp.entry(Joined))); err != nil {
 			return err
 		}
 	}

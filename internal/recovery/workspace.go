@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -42,6 +43,8 @@ type Workspace struct {
 	mu         sync.Mutex
 	annotators map[[2]object.ID]*history.Annotator // by the newest and the oldest commit
 	outside    outsideAttributes
+	graphOnce  sync.Once
+	graph      *history.Graph
 }
 
 // OpenWorkspace opens the repository that holds a folder.
@@ -99,6 +102,17 @@ type Position struct {
 	Known      time.Time // when it was last fetched from; zero where that is not known
 	Unanswered error     // why the remote did not answer
 
+	Follows string // what the branch follows, where it is pushed to another that is joined instead
+	Beside  int    // commits of that which are in neither line
+
+	Stuck  *Stuck  // what git left half done, and is taken over
+	Resume *Resume // how it is gone on with; nil where it is joined anew
+
+	Return  string        // the waypoint that is gone back to
+	Stash   object.ID     // what is brought back from the stash instead
+	Wishes  replay.Wishes // what is to become of single commits of yours
+	Carried *Uncommitted  // what is to be brought along; nil where it stays as it is
+
 	Picking    bool           // theirs is single commits that are brought onto yours, newest first
 	Home       *Position      // then: where the branch stands to its upstream,
 	Own        []history.Node // the commits of your line that may have made their changes before,
@@ -117,8 +131,10 @@ func (p *Position) Base() object.ID {
 // nothing new, UpToDate where theirs has nothing new, else NotTrivial.
 func (p *Position) Trivial() Trivial {
 	switch {
-	case p.Picking:
+	case p.Picking, p.Resume != nil:
 		return NotTrivial
+	case p.Return != "":
+		return FastForward // to what was before
 	case len(p.Divergence.Theirs) == 0:
 		return UpToDate
 	case len(p.Divergence.Yours) == 0:
@@ -129,7 +145,7 @@ func (p *Position) Trivial() Trivial {
 
 // NothingToDo reports whether both sides hold the same commits.
 func (p *Position) NothingToDo() bool {
-	return len(p.Divergence.Theirs) == 0 && len(p.Divergence.Yours) == 0 && !p.Picking
+	return len(p.Divergence.Theirs) == 0 && len(p.Divergence.Yours) == 0 && !p.Picking && p.Resume == nil
 }
 
 // Trivial names a join without work, as `plan --json` does.
@@ -154,46 +170,117 @@ func (w *Workspace) Locate(ctx context.Context, fetch bool) (*Position, error) {
 }
 
 func (w *Workspace) locate(ctx context.Context, b git.Branch, dirty []git.Dirty, fetch bool) (*Position, error) {
-	var err error
-	if op := w.Repo.Unfinished(); op != "" {
-		return nil, &Blocked{"A git " + op + " is half done here.",
-			fmt.Sprintf("Finish it, or go back with “git %s --abort”; then start dorvik again.", op)}
+	if w.Repo.Busy() != "" {
+		st, err := w.Stuck(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if st != nil {
+			return nil, &StuckError{st}
+		}
 	}
+	return w.stand(ctx, b, dirty, fetch)
+}
+
+// stand is locate for a branch, whatever is half done.
+func (w *Workspace) stand(ctx context.Context, b git.Branch, dirty []git.Dirty, fetch bool) (*Position, error) {
+	var err error
 	switch {
 	case b.Name == "":
-		return nil, &Blocked{"You are on no branch (a detached HEAD at " + b.Tip.Prefix(12) + ").",
-			"Go to your branch with “git switch”, or make one here with “git switch -c NAME”."}
+		return nil, w.offBranch(ctx, b.Tip)
 	case b.Tip.IsZero():
 		return nil, &Blocked{"The branch " + b.Name + " has no commit yet.", "There is nothing to join; commit first."}
-	case b.Upstream == "":
-		return nil, &Blocked{"The branch " + b.Name + " follows no branch of a remote.",
-			fmt.Sprintf("Say which one with “git branch --set-upstream-to=origin/%s”, or push it for the first time "+
-				"with “git push -u origin %s”.", b.Name, b.Name)}
+	case b.Upstream == "" && b.Dest.Remote == "":
+		return nil, w.withoutUpstream(ctx, b)
 	}
 	p := &Position{Branch: b, Yours: b.Tip, Dirty: dirty}
 	if fetch {
-		if err := w.Repo.Fetch(ctx, b.Remote); err == nil {
-			p.Asked = time.Now()
-		} else if ctx.Err() != nil {
+		if err := w.ask(ctx, p); err != nil {
 			return nil, err
-		} else {
-			p.Unanswered = err
 		}
 	}
-	p.Known = w.Repo.FetchedAt(ctx, b.Tracking)
+	if err := w.destination(ctx, p); err != nil {
+		return nil, err
+	}
+	b = p.Branch
+	p.Known = w.Repo.FetchedAt(ctx, b.Remote, b.Tracking)
 	if p.Theirs, err = w.Repo.Ref(ctx, b.Tracking); err != nil {
 		return nil, err
 	}
 	if p.Theirs.IsZero() {
-		return nil, &Blocked{"There is no copy of " + b.Upstream + " here, and perhaps no such branch on " +
-			b.Remote + ".",
-			fmt.Sprintf("Fetch it with “git fetch %s”, or make it with “git push %s %s”.", b.Remote, b.Remote, b.Name)}
+		return nil, w.notThere(b, !p.Asked.IsZero())
 	}
 	if err := w.part(ctx, p); err != nil {
 		return nil, err
 	}
 	w.takenOut(ctx, p)
 	return p, nil
+}
+
+// ask fetches from the remotes of what the branch follows and of where it is pushed.
+func (w *Workspace) ask(ctx context.Context, p *Position) error {
+	remotes := []string{p.Branch.Remote, p.Branch.Dest.Remote}
+	if remotes[0] == remotes[1] {
+		remotes = remotes[:1]
+	}
+	for _, remote := range remotes {
+		if remote == "" {
+			continue
+		}
+		if err := w.Repo.Fetch(ctx, remote); err != nil {
+			if ctx.Err() != nil {
+				return err
+			}
+			p.Unanswered = err
+		}
+	}
+	if p.Unanswered == nil {
+		p.Asked = time.Now()
+	}
+	return nil
+}
+
+// destination finds where git would push the branch. Where that is another branch than the one it
+// follows and exists, the two lines that are joined are yours and that one: the push is accepted only
+// if it is contained.
+func (w *Workspace) destination(ctx context.Context, p *Position) error {
+	b := &p.Branch
+	if b.Dest.Remote == "" || b.Dest.Remote == b.Remote && b.Dest.Ref == b.Ref {
+		return nil
+	}
+	at, err := w.Repo.Ref(ctx, b.Dest.Tracking)
+	if err != nil || at.IsZero() && b.Upstream != "" {
+		return err // it is pushed there for the first time
+	}
+	p.Follows = b.Upstream
+	if up, err := w.Repo.Ref(ctx, b.Tracking); err == nil && !up.IsZero() && b.Tracking != "" {
+		more, err := history.Only(ctx, w.Store, up, b.Tip, at)
+		if err == nil {
+			p.Beside = len(more)
+		}
+	}
+	b.Upstream, b.Tracking, b.Remote, b.Ref = b.Dest.Name, b.Dest.Tracking, b.Dest.Remote, b.Dest.Ref
+	return nil
+}
+
+// Triangle says where the branch is pushed, where that is not what it follows; empty where it is.
+func (p *Position) Triangle() string {
+	b := p.Branch
+	switch {
+	case p.Follows != "":
+		text := fmt.Sprintf("%s follows %s, and git pushes it to %s: so it is joined with that.", b.Name, p.Follows,
+			b.Upstream)
+		if p.Beside > 0 {
+			text += fmt.Sprintf(" %s has %s beside, which stay there.", p.Follows, words.Count(p.Beside, "commit",
+				"commits"))
+		}
+		return text
+	case b.To().Name != b.Upstream:
+		return fmt.Sprintf("%s follows %s, with which it is joined, and git pushes it to %s, which is new there.",
+			b.Name,
+			b.Upstream, b.To().Name)
+	}
+	return ""
 }
 
 // takenOut tells the commits of your line that came from the remote's branch and
@@ -245,9 +332,16 @@ func (p *Position) Rewritten() string {
 			"your line, and a push would bring them back.",
 			p.Branch.Upstream, words.Count(n, "commit", "commits"), p.TakenOut[0].Subject())
 	}
-	return fmt.Sprintf("%s was rewritten: %s that it held before, up to “%s”, are in it no more. They are not yours: "+
-		"a rebase leaves them behind, and a merge would bring them back.",
-		p.Branch.Upstream, words.Count(n, "commit", "commits"), p.TakenOut[0].Subject())
+	var made []string
+	for _, c := range p.Divergence.Theirs {
+		if name := c.Commit.Committer.Name; !slices.Contains(made, name) {
+			made = append(made, name)
+		}
+	}
+	return fmt.Sprintf("%s was rewritten: %s that it held before, up to “%s”, are in it no more. In their place came "+
+		"%s, made by %s. What went is not yours: a rebase leaves it behind, and a merge would bring it back.",
+		p.Branch.Upstream, words.Count(n, "commit", "commits"), p.TakenOut[0].Subject(),
+		words.Count(len(p.Divergence.Theirs), "commit", "commits"), words.List(words.Some(made, 3)))
 }
 
 // Compare is Stand for any two revisions; empty ones stand for the branch and
@@ -290,8 +384,7 @@ func (w *Workspace) part(ctx context.Context, p *Position) error {
 		return nil
 	}
 	if p.Divergence.Cut {
-		return &Blocked{"This clone is shallow, and the point where the two lines part lies before its first commit.",
-			"Get the rest of the history with “git fetch --unshallow”."}
+		return w.cutOff(p.Branch)
 	}
 	return &Blocked{"The two lines have no common ancestor: they are two unrelated histories.",
 		"Check that the branch follows the right branch of the right remote. To join them all the same, start with " +

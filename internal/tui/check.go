@@ -9,6 +9,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/diagnose"
+	"dorvik.dev/dorvik/internal/draw"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -156,13 +157,19 @@ func (s *checkScreen) actions() []action {
 		out = append(out, acts(keys.next, words.If(s.agreed, "run it", "agree and run it"), s.run),
 			act(keys.skip, "", s.without))
 	}
+	if s.at < len(s.places) && s.failed() {
+		out = append(out, also(keys.annotate, func() tea.Cmd { return s.openJoinedLines(s.places[s.at].Path) }))
+	}
 	if s.output != nil {
 		out = append(out, act(keys.output, "", s.wholeOutput))
 	}
 	if s.ready && !s.running() && len(s.st.Mends) > 0 {
 		out = append(out, acts(keys.undo, "undo the mend", s.undoMend))
 	}
-	return append(out, acts(keys.back, "", s.leave))
+	if s.ready && !s.running() {
+		out = append(out, s.roadAction()...)
+	}
+	return append(out, acts(keys.back, "", s.leave), s.drawAction(draw.KindReport))
 }
 
 // leave goes back to the conflicts, or to the choice where there are none.

@@ -10,6 +10,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/draw"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -73,7 +74,7 @@ func (s *chooseScreen) actions() []action {
 	} else {
 		out = append(out, act(keys.left, "the other way", quietly(s.turn)), also(keys.right, quietly(s.turn)))
 	}
-	out = append(out, act(keys.back, "", quietly(func() { s.goTo(s.look) })))
+	out = append(out, act(keys.back, "", quietly(func() { s.goTo(s.look) })), s.drawAction(draw.KindRoutes))
 	return append(out, s.scroll.actions()...)
 }
 
@@ -115,9 +116,12 @@ func (s *chooseScreen) taken() tea.Cmd {
 
 // confirm asks whether commits that are on a remote may be given new ids.
 func (s *chooseScreen) confirm(published []recovery.Published) {
-	s.ask(warning(words.List(words.Some(s.namesOf(published), 2))+": whoever has "+
-		words.Is(len(published), "that commit", "those commits")+" will have the same change twice. Rebase all the "+
-		"same?"),
+	whoever := "whoever has " + words.Is(len(published), "that commit", "those commits") + " will"
+	if who := published[0].Who; len(who) > 0 {
+		whoever += ", such as " + words.List(words.Some(who, 3)) + " who committed there,"
+	}
+	s.ask(warning(words.List(words.Some(s.namesOf(published), 2))+": "+whoever+" have the same change twice. Rebase "+
+		"all the same?"),
 		"rebase all the same", func() tea.Cmd { s.rewrite = true; return s.taken() }, nil)
 }
 
@@ -299,6 +303,8 @@ func (s *chooseScreen) leavesOut(f *facts, j *recovery.Join) {
 			f.fact("leaves out", txt(plain, id).add(dim, " is there already: "+s.first(st.Same, other)+" did the same"))
 		case replay.Emptied:
 			f.fact("leaves out", txt(plain, id).add(dim, " has nothing left to add"))
+		case replay.Dropped:
+			f.fact("leaves out", txt(plain, id).add(dim, " as you wished; n on Settle takes it back in"))
 		}
 	}
 }
@@ -333,7 +339,9 @@ func (s *chooseScreen) asks(f *facts, j *recovery.Join) {
 			f.row(txt(dim, "   and more"))
 			return
 		}
-		if stop.Commit.Commit != nil {
+		if stop.Uncommitted {
+			f.row(txt(plain, "   ").mark(markYours).add(plain, stop.Commit.Subject()).cut(f.w))
+		} else if stop.Commit.Commit != nil {
 			f.row(txt(plain, "   ").mark(m).add(plain, s.s.Short(stop.Commit.ID)+" ").add(dim,
 				stop.Commit.Subject()).cut(f.w))
 		}

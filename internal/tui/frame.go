@@ -34,6 +34,7 @@ type frame struct {
 
 	title  func() line // the left end of the first row
 	failed func(error) tea.Cmd
+	more   func() []action // what can be done on every screen, beyond the frame's own
 
 	stages []stage
 	under  screen   // the stage one is at, or what there is before there are any
@@ -105,6 +106,8 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return f, cmd
 	case ended:
 		return f, f.finished(msg)
+	case besideEnded:
+		return f, f.endedBeside(msg)
 	case tea.MouseClickMsg:
 		rows := f.draw()
 		if msg.Y < 0 || msg.Y >= len(rows) {
@@ -246,6 +249,9 @@ func (f *frame) actions() []action {
 		return all
 	}
 	if _, ok := s.(*question); !ok {
+		if f.more != nil {
+			all = append(all, f.more()...)
+		}
 		all = append(all, act(keys.quit, "", f.quit))
 	}
 	return append(all, act(keys.help, "", func() tea.Cmd { f.open(newHelp(f)); return nil }))
@@ -255,6 +261,9 @@ func (f *frame) actions() []action {
 func (f *frame) key(k tea.KeyPressMsg) tea.Cmd {
 	if key.Matches(k, keys.stop) {
 		return f.stop()
+	}
+	if _, types := f.screen().(typist); !types && key.Matches(k, keys.suspend) {
+		return tea.Suspend
 	}
 	for _, a := range f.actions() {
 		if !key.Matches(k, a.Binding) {
@@ -269,6 +278,9 @@ func (f *frame) key(k tea.KeyPressMsg) tea.Cmd {
 	f.flash = nil
 	if t, ok := f.screen().(typist); ok {
 		return t.update(k)
+	}
+	if key.Matches(k, keys.undo) {
+		f.flash = txt(plain, "There is nothing to undo here just now; l lists what was done in this repository.")
 	}
 	return nil
 }

@@ -44,6 +44,7 @@ func legend() page {
 			then(say(markJoined, "joined", ": yours and theirs, the two halves, brought together")[1:]),
 		say(markOpen, "a conflict", " that wants a decision   ").then(say(markSettled, "settled", ", or well")[1:]).
 			add(plain, "   ").mark(markFailed).add(plain, "failed   ").mark(markWarning).add(plain, "look at this"),
+		say(markBehind, "left behind", " by a rebase, or not needed; a waypoint keeps it"),
 		txt(dim, "  Yours and theirs mean the same on both routes; they never swap."),
 	}
 }

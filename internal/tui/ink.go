@@ -25,6 +25,11 @@ const (
 	base
 	joined
 	trouble
+	codeWord // of a language; none of these is near the colour of a side
+	codeString
+	codeNumber
+	codeComment
+	codeName
 	hues
 )
 
@@ -44,6 +49,7 @@ var (
 	markSettled = mark{"✓", joined}
 	markFailed  = mark{"✗", trouble}
 	markWarning = mark{"▲", trouble}
+	markBehind  = mark{"◌", dim} // left behind, or not needed
 	markNone    = mark{" ", dim}
 )
 
@@ -71,7 +77,8 @@ type theme struct {
 
 var dark = theme{
 	fg: [hues]string{plain: "#d7dae3", dim: "#8b90a3", faint: "#5a5f72", bright: "#ffffff", yours: "#e8a33d",
-		theirs: "#b48cf2", base: "#9aa0b5", joined: "#5fd0a0", trouble: "#f06a66"},
+		theirs: "#b48cf2", base: "#9aa0b5", joined: "#5fd0a0", trouble: "#f06a66", codeWord: "#82aee6",
+		codeString: "#93c4d6", codeNumber: "#93c4d6", codeComment: "#7c8194", codeName: "#eef1f8"},
 	bg: [grounds]string{onRow: "#242838", onYours: "#3a2a12", onTheirs: "#2c1d45", onJoined: "#12302a",
 		onTrouble: "#3d1b1f"},
 	paper: "#11131a", colour: true,
@@ -79,7 +86,8 @@ var dark = theme{
 
 var light = theme{
 	fg: [hues]string{plain: "#262a35", dim: "#5d6272", faint: "#9498a6", bright: "#000000", yours: "#8f5400",
-		theirs: "#6336ad", base: "#4f5567", joined: "#076b47", trouble: "#b3261e"},
+		theirs: "#6336ad", base: "#4f5567", joined: "#076b47", trouble: "#b3261e", codeWord: "#1f4f9c",
+		codeString: "#1d6378", codeNumber: "#1d6378", codeComment: "#6d7283", codeName: "#10131b"},
 	bg: [grounds]string{onRow: "#e3e6ef", onYours: "#fbe6c2", onTheirs: "#e8dcfa", onJoined: "#d5f0e3",
 		onTrouble: "#fbdcda"},
 	paper: "#fbfaf7", colour: true,

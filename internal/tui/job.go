@@ -5,12 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/demo"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -23,6 +25,12 @@ type job struct {
 	repo string
 	me   string // e-mail of the person at the keyboard
 
+	coder  *coder
+	played *demo.Rehearsal // the demo, where it is one
+
+	every   time.Duration // the remote is asked so often; 0 for never
+	watched *besides
+
 	st      recovery.State
 	pos     *recovery.Position
 	plan    *recovery.Plan
@@ -30,7 +38,10 @@ type job struct {
 	below   []history.Node         // the common ancestor, and the one before it
 	drivers []recovery.MergeDriver // that would run if they were agreed to
 	inWay   *recovery.OverwriteError
-	notice  string // what opening found and did, said until something else is done
+	marks   []recovery.MarkerFile
+	stash   *recovery.LeftAside
+	ahead   *recovery.Carried // what would become of the work that is in the way
+	notice  string            // what opening found and did, said until something else is done
 
 	join      *recovery.Join
 	questions []recovery.Attributed
@@ -39,6 +50,7 @@ type job struct {
 
 	aside   bool   // what is in the way and git does not know may be moved aside
 	rewrite bool   // commits that are on a remote may be rebased
+	onward  then   // where to go when all is joined, if not to the usual stage
 	resumed bool   // what was kept of an earlier run was gone on with
 	changed bool   // something was accepted or pushed in this run
 	holds   string // what the remote said it holds after the push
@@ -52,7 +64,8 @@ type job struct {
 
 // newJob makes the screens. A new stage is a line here and a file.
 func newJob(ctx context.Context, s *recovery.Session, themeName string) *job {
-	j := &job{frame: newFrame(ctx, themeOf(themeName)), s: s, repo: filepath.Base(s.Repo.Dir), notice: s.TakeNotice()}
+	j := &job{frame: newFrame(ctx, themeOf(themeName)), s: s, repo: filepath.Base(s.Repo.Dir),
+		notice: s.TakeNotice(), coder: newCoder()}
 	j.look = &lookScreen{job: j}
 	j.choose = &chooseScreen{job: j}
 	j.settle = &settleScreen{job: j}
@@ -60,8 +73,36 @@ func newJob(ctx context.Context, s *recovery.Session, themeName string) *job {
 	j.push = &pushScreen{job: j}
 	j.stages = []stage{j.look, j.choose, j.settle, j.check, j.push}
 	j.under = &opening{job: j}
-	j.title, j.failed = j.heading, j.failure
+	j.title, j.failed, j.more = j.heading, j.failure, j.anywhere
 	return j
+}
+
+// historyAction is the key that opens the history, for screens that name it.
+func (j *job) historyAction() action {
+	return act(keys.history, "", func() tea.Cmd { return j.openHistory("") })
+}
+
+// anywhere is what can be done on every screen: look at the history.
+func (j *job) anywhere() []action {
+	switch j.screen().(type) {
+	case *historyScreen, *helpScreen:
+		return nil
+	}
+	all := []action{also(keys.history, j.historyAction().do)}
+	switch j.screen().(type) {
+	case *logbookScreen, *toldScreen:
+	default:
+		all = append(all, also(keys.logbook, j.openLogbook))
+	}
+	if j.played != nil {
+		again := also(keys.anew, func() tea.Cmd { return j.playAgain(j.played.Part) })
+		again.waits = true
+		all = append(all, again)
+		if _, open := j.screen().(*teammatesScreen); !open {
+			all = append(all, also(keys.teammates, j.openTeammates))
+		}
+	}
+	return all
 }
 
 func (j *job) heading() line {
@@ -93,6 +134,10 @@ func (j *job) load(fetch bool) tea.Cmd {
 	}
 	return j.start(doing, func(ctx context.Context, progress func(int, int)) (then, error) {
 		v, err := j.s.Survey(ctx, fetch, progress)
+		var stuck *recovery.StuckError
+		if errors.As(err, &stuck) {
+			return j.isStuck(ctx, stuck.Stuck)
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -103,26 +148,65 @@ func (j *job) load(fetch bool) tea.Cmd {
 // loaded shows where things stand.
 func (j *job) loaded(v *recovery.Survey, asked bool) tea.Cmd {
 	j.pos, j.plan, j.overlap, j.st, j.inWay, j.me = v.Position, v.Plan, v.Overlap, v.State, v.InTheWay, v.Me
-	j.below, j.drivers = v.Below, v.Drivers
+	j.below, j.drivers, j.ahead, j.marks, j.stash = v.Below, v.Drivers, v.Ahead, v.Marks, v.Aside
 	j.choose.fit()
 	j.join, j.questions, j.rewrite = nil, nil, false // what was agreed to was about what stood there then
-	if _, ok := j.under.(*opening); ok {
+	if j.pos.Resume != nil {                         // there is nothing to be chosen
+		j.choose.route = j.plan.Suggested
+		return j.rejoin(func(to *recovery.Session) error { return to.TakeRoute(j.plan.Suggested) }, j.joined)
+	}
+	switch j.under.(type) {
+	case *opening, *stuckScreen:
 		j.goTo(j.look)
 	}
 	if !asked {
 		return j.load(true)
 	}
+	watch := j.watch()
 	if j.resumed {
-		return nil
+		return watch
 	}
 	j.resumed = true
-	return j.resume()
+	return tea.Batch(j.resume(), watch)
+}
+
+// watch asks the remote every so often while the screen is open, where that is wanted, and says
+// what is new there. Nothing is moved by that: to look at it is left to the person.
+func (j *job) watch() tea.Cmd {
+	if j.watched != nil {
+		j.watched.stop()
+		j.watched = nil
+	}
+	if j.every <= 0 {
+		return nil
+	}
+	b, every, of := j.newBeside(), j.every, j.pos.Branch
+	j.watched = &b
+	return b.start(func(ctx context.Context) (then, error) {
+		select {
+		case <-ctx.Done():
+			return nil, nil
+		case <-time.After(every):
+		}
+		news, err := j.s.AskQuietly(ctx, of)
+		return func() tea.Cmd {
+			if news != nil {
+				j.flash = warning(of.Upstream + words.If(news.Went, " was rewritten", " moved") + ": " +
+					words.Count(news.Commits, "new commit", "new commits") + " by " + words.List(words.Some(news.By,
+					3)) +
+					". Nothing here was moved; f on Look looks at it.")
+			}
+			return j.watch()
+		}, err
+	})
 }
 
 // resume goes on where an earlier run was left.
 func (j *job) resume() tea.Cmd {
 	if j.pos.Trivial() == recovery.UpToDate && j.st.Accepted != nil {
-		j.flash = txt(plain, "You joined here before and have not pushed yet.")
+		if j.flash == nil {
+			j.flash = txt(plain, "You joined here before and have not pushed yet.")
+		}
 		return j.push.enter()
 	}
 	if !j.st.Underway() {
@@ -149,12 +233,15 @@ func (j *job) rejoin(change func(s *recovery.Session) error, next then) tea.Cmd 
 			}
 		}
 		st := j.s.State()
-		join, err := j.s.Join(ctx, pos, st.Route, &st.Decisions, st.Mends, progress)
+		now := *pos
+		now.Wishes = st.Wishes
+		join, err := j.s.Join(ctx, &now, st.Route, &st.Decisions, st.Mends, progress)
 		if err != nil {
 			return nil, err
 		}
-		questions, err := j.s.Attribute(pos, join, &st.Decisions)
+		questions, err := j.s.Attribute(&now, join, &st.Decisions)
 		return func() tea.Cmd {
+			j.pos = &now
 			j.join, j.questions, j.st = join, questions, st
 			j.settle.verdicts, j.settle.joinedAlone = nil, joinedAlone(j.overlap, questions)
 			if next == nil {
@@ -175,6 +262,12 @@ func (j *job) joined() tea.Cmd {
 		return cmd
 	case j.join.Open > 0:
 		return j.settle.enter(j.settle.nextOpen(-1))
+	case j.pos.Trivial() == recovery.FastForward:
+		return j.push.accept(false)
+	}
+	if next := j.onward; next != nil {
+		j.onward = nil
+		return next()
 	}
 	return j.check.enter()
 }
@@ -197,10 +290,12 @@ func (j *job) failure(err error) tea.Cmd {
 		j.inWay = over
 		j.flash = warning(words.List(words.Some(over.Paths, 2)) +
 			" is in the way, and git does not know it. Press m to have it moved aside. Nothing was changed.")
+	case over != nil:
+		j.inWay = over
+		j.flash = warning(words.List(words.Some(over.Paths, 2)) +
+			" has work that is not committed, and the result must change it. Press k to have it carried along. " +
+			"Nothing was changed.")
 	default:
-		if over != nil {
-			j.inWay = over
-		}
 		j.flash = warning(words.Sentence(err.Error()))
 	}
 	return nil
@@ -256,6 +351,10 @@ func (j *job) undoJoin() tea.Cmd {
 	name := j.st.Accepted.Name
 	return j.startVital("going back", func(ctx context.Context, _ func(int, int)) (then, error) {
 		_, err := j.s.GoBack(ctx, name)
+		var asks *recovery.AsksError
+		if errors.As(err, &asks) {
+			return func() tea.Cmd { return j.returning(asks) }, nil
+		}
 		return func() tea.Cmd {
 			j.notice = j.s.TakeNotice()
 			j.flash = done("The join is undone: branch, index and files are as they were. Your decisions are kept.")
@@ -263,6 +362,22 @@ func (j *job) undoJoin() tea.Cmd {
 			j.goTo(j.look)
 			return j.load(true)
 		}, err
+	})
+}
+
+// returning asks how uncommitted work is to be brought along by going back, and then goes back.
+func (j *job) returning(asks *recovery.AsksError) tea.Cmd {
+	j.pos, j.aside = asks.Position, true
+	return j.rejoin(nil, func() tea.Cmd {
+		cmd := j.joined()
+		where := "where the branch goes back to"
+		if !j.pos.Stash.IsZero() {
+			where = "what the files hold now"
+		}
+		j.flash = txt(plain, "What you have not committed in "+words.List(words.Some(asks.Paths, 3))+" does not fit "+
+			""+where+
+			". Say how it is to be; until then nothing is changed.")
+		return cmd
 	})
 }
 
@@ -296,10 +411,24 @@ func (o *opening) actions() []action {
 	if o.why == nil {
 		return nil
 	}
-	return []action{acts(keys.fetch, "look again", func() tea.Cmd {
+	var out []action
+	var help *recovery.Offered
+	if errors.As(o.why, &help) {
+		out = append(out, acts(keys.next, help.Offer.Does, func() tea.Cmd {
+			return o.start(help.Offer.Does, func(ctx context.Context, _ func(int, int)) (then, error) {
+				err := o.s.TakeUp(ctx, help.Offer)
+				return func() tea.Cmd {
+					o.notice = o.s.TakeNotice()
+					o.goTo(&opening{job: o.job})
+					return o.load(true)
+				}, err
+			})
+		}))
+	}
+	return append(out, acts(keys.fetch, "look again", func() tea.Cmd {
 		o.goTo(&opening{job: o.job})
 		return o.load(o.pos != nil)
-	})}
+	}))
 }
 
 func (o *opening) update(tea.Msg) tea.Cmd { return nil }
@@ -316,6 +445,15 @@ func (o *opening) view(w, _ int) page {
 		p.say(w, line{}.bold(bright, "Cancelled. ").add(plain, "Where you stand was not looked at to the end."))
 	default:
 		p.say(w, line{}.bold(trouble, "This did not work. ").add(plain, words.Sentence(o.why.Error())))
+	}
+	var help *recovery.Offered
+	if errors.As(o.why, &help) {
+		p.blank()
+		p.say(w, txt(plain, "Press ").bold(bright, keys.next.Help().Key).add(plain, " to "+help.Offer.Does+"."))
+	}
+	if o.notice != "" {
+		p.blank()
+		p.warn(w, o.notice)
 	}
 	p.blank()
 	p.say(w, txt(dim, "Nothing has been changed. Press f to look again, q to leave."))

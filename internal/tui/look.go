@@ -2,10 +2,12 @@ package tui
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	tea "charm.land/bubbletea/v2"
 
+	"dorvik.dev/dorvik/internal/draw"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -49,23 +51,48 @@ func (s *lookScreen) actions() []action {
 	case s.pos.Picking:
 		out = append(out, acts(keys.next, "see what they would make", s.toChoose), acts(keys.drop, "", s.dropPick))
 	case s.pos.Trivial() == recovery.FastForward:
-		out = append(out, acts(keys.next, "move forward", func() tea.Cmd { return s.push.accept(false) }))
+		out = append(out, acts(keys.next, "move forward", s.forward))
 	case s.pos.Trivial() == recovery.UpToDate:
 		out = append(out, acts(keys.next, "go on to Push", s.push.enter))
 	default:
 		out = append(out, acts(keys.next, "choose a way to join", s.toChoose))
 	}
-	out = append(out, acts(keys.fetch, "", func() tea.Cmd { return s.load(true) }))
+	out = append(out, acts(keys.fetch, "", func() tea.Cmd { return s.load(true) }), s.historyAction())
 	if len(s.drivers) > 0 {
 		out = append(out, acts(keys.driver, "", s.askDriver))
 	}
 	if s.movable() {
 		out = append(out, act(keys.aside, "", quietly(s.moveAside)))
 	}
+	if s.carriable() {
+		out = append(out, acts(keys.carry, words.If(s.st.Carry, "leave your work where it is", "carry your work along"),
+			s.carryWork))
+	} else if s.stash != nil {
+		out = append(out, acts(keys.carry, "bring back what git put aside", s.bringBack))
+	}
+	if s.pos.Stuck != nil {
+		out = append(out, acts(keys.back, "as git left it", s.leaveStuck))
+	}
 	if s.canUndo() {
 		out = append(out, acts(keys.undo, "undo the join", s.undoJoin))
 	}
+	if s.pos.Trivial() == recovery.NotTrivial {
+		out = append(out, s.drawAction(draw.KindOverlap))
+	} else {
+		out = append(out, act(keys.others, "", s.openLastOthers), s.drawAction(draw.KindReport))
+	}
+	if s.played != nil {
+		out = append(out, act(keys.teammates, "the teammates", s.openTeammates))
+	}
 	return append(out, s.scroll.actions()...)
+}
+
+// forward moves the branch forward; uncommitted work that is carried can ask something first.
+func (s *lookScreen) forward() tea.Cmd {
+	if s.pos.Carried == nil {
+		return s.push.accept(false)
+	}
+	return s.rejoin(nil, s.joined)
 }
 
 func (s *lookScreen) toChoose() tea.Cmd {
@@ -141,7 +168,8 @@ func (s *lookScreen) headline(p *page, w int) {
 	}
 	p.say(w, line{}.bold(h, st.Head+" ").add(plain, st.Text))
 	p.say(w, txt(dim, st.Next))
-	for _, more := range []string{s.silence(), s.notice, s.pos.Rewritten(), s.obstacle()} {
+	for _, more := range []string{s.silence(), s.notice, s.half(), s.pos.Rewritten(), s.pos.Triangle(), s.marked(),
+		s.putAside(), s.obstacle()} {
 		if more != "" {
 			p.blank()
 			p.warn(w, more)
@@ -157,13 +185,26 @@ func (s *lookScreen) silence() string {
 	return words.Sentence(s.pos.Unanswered.Error())
 }
 
+// half says that what git left half done is joined anew here.
+func (s *lookScreen) half() string {
+	if s.pos.Stuck == nil {
+		return ""
+	}
+	return fmt.Sprintf("You join anew: the %s that git left half done is put away when you accept the result, and "+
+		"undo brings it back. Esc goes back to it.", s.pos.Stuck.Operation)
+}
+
 // obstacle says what is in the way of the join.
 func (s *lookScreen) obstacle() string {
+	if c := s.pos.Carried; c != nil && s.pos.Stuck == nil && s.inWay == nil {
+		return fmt.Sprintf("Your uncommitted work in %s is carried along: joined onto the result when you accept it, "+
+			"staged what is staged. Press k to leave it where it is.", words.List(words.Some(c.Paths, 4)))
+	}
 	if s.inWay == nil {
 		return ""
 	}
-	say := "The join must change %s, where you have work that is not committed. Commit it or put it aside before you " +
-		"accept the result; until then nothing is touched."
+	say := "The join must change %s, where you have work that is not committed. Press k to have it carried along, or " +
+		"commit it before you accept the result; until then nothing is touched."
 	switch {
 	case s.aside:
 		say = "The join must write where you have %s, which git does not know. It is moved aside when you accept the " +
@@ -172,5 +213,62 @@ func (s *lookScreen) obstacle() string {
 		say = "The join must write where you have %s, which git does not know. Press m to have it moved aside when " +
 			"you accept the result; until then nothing is touched."
 	}
-	return fmt.Sprintf(say, words.List(words.Some(s.inWay.Paths, 4)))
+	return fmt.Sprintf(say, words.List(words.Some(s.inWay.Paths, 4))) + s.foreseen()
+}
+
+// putAside says what a pull left in the stash.
+func (s *lookScreen) putAside() string {
+	if s.stash == nil || s.carriable() {
+		return ""
+	}
+	return s.stash.Sentence()
+}
+
+// bringBack joins what a pull left in the stash with the files.
+func (s *lookScreen) bringBack() tea.Cmd {
+	l := s.stash
+	return s.startVital("bringing back what git put aside", func(ctx context.Context, _ func(int, int)) (then, error) {
+		_, err := s.s.BringBack(ctx, l)
+		var asks *recovery.AsksError
+		if errors.As(err, &asks) {
+			return func() tea.Cmd { return s.returning(asks) }, nil
+		}
+		return func() tea.Cmd {
+			cmd := s.load(true)
+			s.flash = done("What git had put aside is back among your files, not committed. The stash keeps it, too.")
+			return cmd
+		}, err
+	})
+}
+
+// marked says that conflict marks were committed.
+func (s *lookScreen) marked() string {
+	var where []string
+	for _, m := range s.marks {
+		where = append(where, m.String())
+	}
+	if len(where) == 0 {
+		return ""
+	}
+	return "Conflict marks are committed in yours: " + words.List(words.Some(where, 3)) + ". Mend them in a commit " +
+		"before " +
+		"you push; a join leaves them as they are."
+}
+
+// foreseen says what would become of the work that is in the way, were it joined now.
+func (s *lookScreen) foreseen() string {
+	if s.ahead == nil || s.inWay.Unknown {
+		return ""
+	}
+	var asks []string
+	for _, p := range s.ahead.Paths {
+		if p.State == recovery.CarriedConflict {
+			asks = append(asks, p.Path)
+		}
+	}
+	if len(asks) == 0 {
+		return " Joined with theirs as it is now, it fits and asks nothing."
+	}
+	return fmt.Sprintf(" Joined with theirs as it is now, it asks %s, in %s.", words.Count(s.ahead.Asked, "decision",
+		"decisions"), words.List(words.Some(asks, 3)))
 }

@@ -2,11 +2,14 @@ package tui
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/draw"
 	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
@@ -18,6 +21,9 @@ type pushScreen struct {
 	scroll  scroll
 	ready   *recovery.Departure
 	refused *recovery.Pushed
+	stopped *git.HookError // a hook refused the change
+	said    []string       // with the push that was accepted
+	without bool           // hooks that were not agreed to are not run
 }
 
 func (s *pushScreen) label() string { return recovery.Push.String() }
@@ -25,7 +31,10 @@ func (s *pushScreen) label() string { return recovery.Push.String() }
 func (s *pushScreen) state() (string, passed) { return "", well }
 
 func (s *pushScreen) status() line {
-	if s.ready == nil {
+	switch {
+	case s.pos.Resume != nil:
+		return txt(dim, "begun by git")
+	case s.ready == nil:
 		return s.asked()
 	}
 	if s.ready.Silent != nil {
@@ -45,7 +54,7 @@ func (s *pushScreen) tip() object.ID {
 // enter goes to Push and makes sure of what can be made sure of.
 func (s *pushScreen) enter() tea.Cmd {
 	s.goTo(s)
-	s.ready, s.refused = nil, nil
+	s.ready, s.refused, s.stopped, s.said, s.without = nil, nil, nil, nil, false
 	s.scroll.to(0)
 	pos, join, tip := s.pos, s.join, s.tip()
 	return s.start("asking "+pos.Branch.Remote, func(ctx context.Context, _ func(int, int)) (then, error) {
@@ -61,37 +70,88 @@ func (s *pushScreen) enter() tea.Cmd {
 // has commits of its own.
 func (s *pushScreen) behind() bool { return s.pos.Picking && len(s.pos.Home.Divergence.Theirs) > 0 }
 
+// blocked reports whether work that is not committed stands where the result must be written,
+// with nothing agreed about it.
+func (s *pushScreen) blocked() bool {
+	return s.joins() && s.inWay != nil && (!s.inWay.Unknown || !s.aside)
+}
+
 // joins reports whether the result shown is still to be put on the branch.
 func (s *pushScreen) joins() bool { return !s.accepted() && s.pos.Trivial() == recovery.NotTrivial }
 
-func (s *pushScreen) actions() []action {
-	var out []action
+// next is what enter does, and what goes with it: what stands in the way comes first.
+func (s *pushScreen) next() (out []action) {
 	up := s.pos.Branch.Upstream
+	goes := func(does string, push bool) {
+		out = append(out, acts(keys.next, does, func() tea.Cmd { return s.accept(push) }))
+	}
 	switch {
 	case s.holds != "":
 		out = append(out, acts(keys.next, "look at the branch", s.lookAgain))
 	case s.ready == nil:
 	case s.ready.Moved:
 		out = append(out, acts(keys.next, "look at what is new", s.lookAgain))
+	case s.blocked() && s.inWay.Unknown:
+		out = append(out, act(keys.next, "have it moved aside", quietly(s.moveAside)))
+	case s.blocked():
+		out = append(out, acts(keys.next, "carry your work along", s.carryWork))
+	case s.ready.Gone || s.refused != nil && s.refused.Refusal.Kind == git.Gone:
+		out = append(out, acts(keys.next, words.If(s.joins(), "join here, and make it there anew", "make it there "+
+			"anew"),
+			s.makeAnew))
+	case s.pos.Resume != nil && s.joins():
+		goes("put it on "+s.pos.Branch.Name, false)
 	case s.behind() && s.accepted():
 		out = append(out, acts(keys.next, "look at both lines", s.lookAgain))
 	case s.behind():
-		out = append(out, acts(keys.next, "put them on your branch", func() tea.Cmd { return s.accept(false) }))
-	case s.joins():
-		out = append(out, acts(keys.next, "join here and push to "+up, func() tea.Cmd { return s.accept(true) }),
-			acts(keys.branch, "", func() tea.Cmd { return s.accept(false) }))
+		goes("put them on your branch", false)
+	case s.joins(): // nothing is in the way
+		goes("join here and push to "+up, true)
+		out = append(out, acts(keys.branch, "", func() tea.Cmd { return s.accept(false) }))
 	default:
 		out = append(out, acts(keys.next, "push to "+up, s.pushNow))
 	}
-	if s.joins() && s.movable() {
-		out = append(out, act(keys.aside, "", quietly(s.moveAside)))
+	return out
+}
+
+// makeAnew pushes though the remote's branch is gone.
+func (s *pushScreen) makeAnew() tea.Cmd {
+	if s.s.MakeAnew(); s.joins() {
+		return s.accept(true)
+	}
+	return s.pushNow()
+}
+
+func (s *pushScreen) actions() []action {
+	out := s.next()
+	if s.blocked() && s.inWay.Unknown {
+		out = append(out, also(keys.aside, quietly(s.moveAside)))
+	}
+	if s.joins() && s.carriable() && s.pos.Stuck == nil {
+		out = append(out, acts(keys.carry, words.If(s.st.Carry, "leave your work where it is", "carry your work along"),
+			s.carryWork))
 	}
 	if s.canUndo() {
 		out = append(out, acts(keys.undo, words.If(s.pos.Picking, "undo the pick", "undo the join"), s.undoJoin))
 	}
+	if s.ready != nil && len(s.ready.Others) > 0 {
+		out = append(out, act(keys.others, "what others get", func() tea.Cmd {
+			if s.holds != "" {
+				return s.openLastOthers()
+			}
+			return s.openOthers(s.tip(), s.ready.Others, s.ready.Pull)
+		}))
+	}
+	if s.joins() && s.ready != nil {
+		out = append(out, s.roadAction()...)
+	}
 	if s.holds == "" {
 		out = append(out, acts(keys.back, "", s.back))
 	}
+	if s.holds != "" {
+		out = append(out, s.historyAction())
+	}
+	out = append(out, s.drawAction(draw.KindReport))
 	return append(out, s.scroll.actions()...)
 }
 
@@ -123,7 +183,12 @@ func (s *pushScreen) update(msg tea.Msg) tea.Cmd {
 // to the push if asked.
 func (s *pushScreen) accept(push bool) tea.Cmd {
 	pos, join, built := s.pos, s.join, s.built
-	consent := recovery.Consent{RewritePublished: s.rewrite, MoveAside: s.aside}
+	carried := ""
+	if join != nil && join.Carried != nil && pos.Stuck == nil {
+		carried = join.Carried.Sentence()
+	}
+	consent := recovery.Consent{RewritePublished: s.rewrite, MoveAside: s.aside, WithoutHooks: s.without}
+	s.stopped = nil
 	return s.startVital("changing your branch and files", func(ctx context.Context, _ func(int, int)) (then, error) {
 		var wp *recovery.Waypoint
 		var err error
@@ -132,21 +197,61 @@ func (s *pushScreen) accept(push bool) tea.Cmd {
 		} else {
 			wp, err = s.s.Accept(ctx, pos, join, built, consent)
 		}
+		var asks *recovery.HooksError
+		if errors.As(err, &asks) {
+			return func() tea.Cmd { return s.askHooks(asks, push) }, nil
+		}
+		var stopped *git.HookError
+		if errors.As(err, &stopped) {
+			return func() tea.Cmd { s.stopped = stopped; return nil }, nil
+		}
 		if err != nil {
 			return nil, err
 		}
 		st, signed := s.s.State(), s.s.Signatures()
 		return func() tea.Cmd {
 			s.st, s.changed, s.signed, s.aside, s.notice = st, true, signed, false, ""
-			return s.isAccepted(push, wp.Aside, s.s.TakeNotice())
+			return s.isAccepted(push, wp.Aside, strings.TrimSpace(carried+" "+s.s.TakeNotice()))
 		}, nil
 	})
+}
+
+// askHooks asks about hooks that a commit can change, and goes on either way.
+func (s *pushScreen) askHooks(asks *recovery.HooksError, push bool) tea.Cmd {
+	s.ask(warning(fmt.Sprintf("The repository brings hooks in %s: %s. They run with your rights, for as long as they "+
+		"stay as they are now. Esc joins without them. Let them run?", asks.Dir(), words.List(asks.Names()))),
+		"let them run", func() tea.Cmd {
+			if err := s.s.AgreeToHooks(asks.Hooks); err != nil {
+				return s.failure(err)
+			}
+			return s.accept(push)
+		}, func() { s.without = true; s.flash = txt(plain, "They are not run. Press enter to go on.") })
+	return nil
 }
 
 // isAccepted says that the result is on the branch, and goes on.
 func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cmd {
 	var cmd tea.Cmd
 	switch {
+	case s.pos.Stuck != nil:
+		what := fmt.Sprintf("The %s that git left half done is finished, and nothing of it is left over.",
+			s.pos.Stuck.Operation)
+		if s.pos.Resume == nil {
+			what = "Joined anew: your branch and files are at the result."
+		}
+		s.goTo(&opening{job: s.job})
+		s.resumed = s.pos.Resume == nil && push
+		cmd = s.load(true)
+		s.flash = done(what)
+	case s.pos.Return != "":
+		what := fmt.Sprintf("%s is back at %s, with index and files.", s.pos.Branch.Name, s.s.Short(s.pos.Theirs))
+		if !s.pos.Stash.IsZero() {
+			what = "What git had put aside is back among your files, not committed. The stash keeps it, too."
+		}
+		s.holds, s.rewrite, s.resumed = "", false, true
+		s.goTo(&opening{job: s.job})
+		cmd = s.load(true)
+		s.flash = done(what)
 	case s.pos.Trivial() == recovery.FastForward:
 		s.goTo(s.look)
 		cmd = s.load(true)
@@ -162,7 +267,7 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 		s.flash = s.flash.add(plain, " "+words.List(words.Some(aside, 3))+" was moved aside; undo brings it back.")
 	}
 	if notice != "" {
-		s.flash = s.flash.add(plain, " ").mark(markWarning).add(plain, notice)
+		s.flash = s.flash.add(plain, " "+notice)
 	}
 	return cmd
 }
@@ -188,6 +293,7 @@ func (s *pushScreen) isPushed(d *recovery.Pushed) tea.Cmd {
 	case d.Refusal == nil:
 		s.changed = true
 		s.holds = fmt.Sprintf("%s now holds %s.", s.pos.Branch.Upstream, s.s.Short(d.Holds))
+		s.said = d.Said
 		s.scroll.to(0)
 	case d.Refusal.Kind == git.Behind:
 		s.goTo(s.look)
@@ -209,6 +315,9 @@ func (s *pushScreen) remark() line {
 	switch {
 	case s.holds != "":
 		return txt(dim, "The remote was asked again after the push.")
+	case s.pos.Resume != nil:
+		return txt(dim, "Nothing has been changed yet. When it is on your branch, undo brings back what git left half "+
+			"done.")
 	case s.ready != nil && s.ready.Moved:
 		return txt(dim, "Your decisions are kept; only what is new is asked.")
 	case s.behind():

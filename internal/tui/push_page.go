@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/history"
@@ -22,6 +23,7 @@ func (s *pushScreen) view(w, h int) page {
 	p.blank()
 	s.becomes(&p, w)
 	if s.pos.Trivial() == recovery.NotTrivial && s.join != nil {
+		s.touchedRows(&p, w)
 		p.blank()
 		p.row(txt(plain, "  ").then(rule(w - 4)))
 		s.leftOutRows(&p, w)
@@ -30,6 +32,7 @@ func (s *pushScreen) view(w, h int) page {
 			p.row(txt(plain, "  ").then(rule(w - 4)))
 			s.madeSure(&p)
 		}
+		s.othersRows(&p, w)
 	}
 	return s.scroll.window(p, h)
 }
@@ -40,11 +43,27 @@ func (s *pushScreen) headline(p *page, w int) bool {
 	switch {
 	case s.holds != "":
 		p.say(w, line{}.bold(joined, "✓ Pushed. ").add(plain, s.holds+" "+s.inIt()))
+		saidRows(p, s.said)
 	case d == nil:
 		p.say(w, txt(dim, "Asking "+remote+" where it is…"))
 		return false
 	case s.refused != nil:
 		s.refusal(p, w)
+	case s.stopped != nil:
+		p.say(w, line{}.bold(trouble, "✗ The hook "+s.stopped.Name+" stopped it. ").add(plain, fmt.Sprintf("It ended "+
+			"with "+
+			"%d, and nothing was changed. Mend what it found, then press enter again.", s.stopped.Code)))
+		saidRows(p, s.stopped.Said)
+	case s.blocked():
+		s.inTheWay(p, w)
+	case d.Gone:
+		p.say(w, line{}.bold(trouble, "▲ "+up+" is gone at the remote. ").add(plain, "Somebody deleted it there, or "+
+			"gave it "+
+			"another name. Ask before you make it anew; esc goes back, and nothing is changed."))
+	case s.pos.Resume != nil && s.joins():
+		p.say(w, line{}.bold(joined, "Ready to finish. ").add(plain, fmt.Sprintf("%s goes to the result, and nothing "+
+			"of the %s that git left half done is left over. A push comes after.", s.pos.Branch.Name,
+			s.pos.Stuck.Operation)))
 	case d.Moved:
 		p.say(w, line{}.bold(trouble, "▲ Somebody pushed meanwhile. ").
 			add(plain, up+" is no longer where it was when this was joined. Look at what is new; your decisions are "+
@@ -75,6 +94,18 @@ func (s *pushScreen) headline(p *page, w int) bool {
 			words.Count(d.Commits, "commit goes", "commits go"), up)))
 	}
 	return true
+}
+
+// inTheWay says what stands where the result must be written, and how it is got over.
+func (s *pushScreen) inTheWay(p *page, w int) {
+	names := words.List(words.Some(s.inWay.Paths, 3))
+	text := "The result must change it. Press enter to have your work carried along: it is joined onto the result, " +
+		"what does not fit is asked, and nothing of it is committed. Or commit it first."
+	if s.inWay.Unknown {
+		text = "git does not know it, and the result must write there. Press enter to have it moved aside; undo " +
+			"brings it back. Or move it yourself."
+	}
+	p.say(w, line{}.bold(trouble, "▲ Not yet: "+names+" is in the way. ").add(plain, text))
 }
 
 // leftNote counts what is left out, which the list below tells.
@@ -112,16 +143,36 @@ func (s *pushScreen) refusal(p *page, w int) {
 	head, text, next := s.refused.Refused(s.canUndo())
 	p.say(w, line{}.bold(trouble, "✗ "+head+" ").add(plain, text))
 	p.say(w, txt(dim, next))
-	if said := s.refused.Refusal.Words; len(said) > 0 {
-		p.blank()
-		p.head("WHAT WAS SAID", "")
-		for i, l := range said {
-			if i == 12 {
-				p.row(txt(dim, "    …"))
-				break
-			}
-			p.row(txt(plain, "    "+l))
+	saidRows(p, s.refused.Refusal.Words)
+}
+
+// touchedRows lists, once the result is on the branch, the files that changed on disk.
+func (s *pushScreen) touchedRows(p *page, w int) {
+	if !s.accepted() || s.ready == nil || s.ready.Touched == nil || len(s.ready.Touched.Paths) == 0 {
+		return
+	}
+	paths := s.ready.Touched.Paths
+	p.blank()
+	p.row(txt(plain, "  ").then(rule(w - 4)))
+	p.head("CHANGED ON DISK", "  load "+words.Is(len(paths), "it", "them")+" again where "+words.Is(len(paths), "it is",
+		"they are")+" open")
+	p.blank()
+	p.rows(indent(wrap(txt(plain, words.List(words.Some(paths, 12))), w-8), 4))
+}
+
+// saidRows are the words of a hook or a server.
+func saidRows(p *page, said []string) {
+	if len(said) == 0 {
+		return
+	}
+	p.blank()
+	p.head("WHAT WAS SAID", "")
+	for i, l := range said {
+		if i == 12 {
+			p.row(txt(dim, "    …"))
+			break
 		}
+		p.row(txt(plain, "    "+l))
 	}
 }
 
@@ -153,20 +204,21 @@ func (s *pushScreen) branch() (rows []branchRow) {
 		rows = append(rows, branchRow{markYours, false, s.s.Short(n.ID), n.Subject(), note, s.name(n, merge.Yours)})
 	}
 	again := func(m mark, side merge.Side) {
-		for i := len(s.join.Steps) - 1; i >= 0; i-- {
-			st := &s.join.Steps[i]
-			if st.Left() {
-				continue
+		for _, group := range slices.Backward(replay.Groups(s.join.Steps)) {
+			st := &s.join.Steps[group[0]]
+			var was []string
+			for _, k := range group {
+				was = append(was, s.s.Short(s.join.Steps[k].Commit.ID))
 			}
-			id, same := s.idNow(i)
+			id, same := s.idNow(group[0])
 			note := "unchanged"
 			if !same {
-				note = "new id, was " + s.s.Short(st.Commit.ID)
+				note = "new id, was " + words.List(was)
 			}
 			if len(s.join.Mended) > 0 && len(rows) == 0 {
 				note += ", with the mend"
 			}
-			rows = append(rows, branchRow{m, true, id, st.Commit.Subject(), note, s.name(st.Commit, side)})
+			rows = append(rows, branchRow{m, true, id, s.subject(group), note, s.name(st.Commit, side)})
 		}
 	}
 	as := ""
@@ -178,7 +230,11 @@ func (s *pushScreen) branch() (rows []branchRow) {
 	case s.join.Route == recovery.Rebase:
 		again(markYours, merge.Yours)
 	default:
-		subject, _, _ := strings.Cut(recovery.MergeMessage(s.pos), "\n")
+		message := recovery.MergeMessage(s.pos)
+		if r := s.pos.Resume; r != nil && r.Message != "" {
+			message = r.Message
+		}
+		subject, _, _ := strings.Cut(message, "\n")
 		id := s.built.Tip
 		if to, ok := s.signed[id]; ok {
 			id = to
@@ -229,15 +285,9 @@ func (s *pushScreen) becomes(p *page, w int) {
 	}
 	for i := range s.join.Steps {
 		st := &s.join.Steps[i]
-		why := "nothing of it is left"
-		switch st.Outcome {
-		case replay.AlreadyThere:
-			why = s.s.Short(st.Same.ID) + " holds the same change"
-		case replay.Emptied:
-		default:
-			continue
+		if why := s.whyLeft(st); why != "" {
+			p.row(txt(dim, "    ◌").fit(8).add(dim, s.s.Short(st.Commit.ID)+"  "+st.Commit.Subject()+"   "+why))
 		}
-		p.row(txt(dim, "    ◌").fit(8).add(dim, s.s.Short(st.Commit.ID)+"  "+st.Commit.Subject()+"   not needed: "+why))
 	}
 }
 
@@ -320,6 +370,13 @@ func (s *pushScreen) madeSure(p *page) {
 			words.List(words.Some(s.choose.namesOf(s.plan.Published), 2)))
 	}
 	s.madeSureOfFiles(row)
+	if t := d.Touched; t != nil && len(t.Open) > 0 && !s.accepted() {
+		row(false, words.Is(len(t.Open), "a file seems open in an editor", "files seem open in an editor"),
+			words.List(words.Some(t.Open, 3))+"; save or close "+words.Is(len(t.Open), "it", "them")+" first")
+	}
+	if s.pos.Resume != nil {
+		return
+	}
 	if d.Silent == nil {
 		row(true, "the remote is where it was", s.s.Short(s.pos.Upstream().Theirs)+", asked "+words.Ago(s.now(),
 			d.Asked))
@@ -336,6 +393,8 @@ func (s *pushScreen) madeSureOfFiles(row func(well bool, what, detail string)) {
 	}
 	switch {
 	case s.accepted():
+	case s.join.Carried != nil && len(s.join.Carried.Paths) > 0:
+		row(true, "uncommitted work is carried along", words.List(words.Some(s.join.Carried.Names(), 3)))
 	case s.inWay != nil && s.aside:
 		row(true, "what is in the way is moved aside", words.List(words.Some(s.inWay.Paths, 3)))
 	case s.inWay != nil:

@@ -15,6 +15,7 @@ type reader struct {
 	numbers bool // the lines are numbered, and their origins are known
 	lines   []recovery.Line
 	scroll  scroll
+	authors func() tea.Cmd // of its lines; nil where they cannot be found
 }
 
 func newReader(f *frame, title line, lines []recovery.Line, numbers bool) *reader {
@@ -44,6 +45,9 @@ func (r *reader) actions() []action {
 	if r.numbers && r.scroll.moves() {
 		out = append(out, act(keys.following, "next change", quietly(func() { r.seek(r.here()+1, 1) })),
 			act(keys.previous, "the one before", quietly(func() { r.seek(r.here()-1, -1) })))
+	}
+	if r.authors != nil {
+		out = append(out, act(keys.annotate, "who wrote its lines", r.authors))
 	}
 	return append(out, r.scroll.actions()...)
 }

@@ -7,24 +7,39 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
 
+	"dorvik.dev/dorvik/internal/demo"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/words"
 )
 
-// Run opens the full screen on the repository that holds a folder, and says on
-// the terminal afterwards how things were left.
-func Run(ctx context.Context, s *recovery.Session, themeName string) error {
+// Run opens the full screen in a session, and says on the terminal afterwards how things were
+// left. played is the demo, where it is one.
+func Run(ctx context.Context, s *recovery.Session, themeName string, played *demo.Rehearsal) error {
 	j := newJob(ctx, s, themeName)
+	j.played = played
+	every, err := s.FetchEvery(ctx)
+	if j.every = every; err != nil {
+		j.notice = strings.TrimSpace(j.notice + " " + words.Sentence(err.Error()))
+	}
+	if age, err := s.KeepFor(ctx); err != nil {
+		j.notice = strings.TrimSpace(j.notice + " " + words.Sentence(err.Error()))
+	} else if age > 0 {
+		if _, err := s.Clean(ctx, age); err != nil {
+			j.notice = strings.TrimSpace(j.notice + " " + words.Sentence(err.Error()))
+		}
+	}
 	options := []tea.ProgramOption{tea.WithContext(ctx)}
 	if c := os.Getenv("COLORTERM"); j.theme.colour && (c == "truecolor" || c == "24bit") {
 		options = append(options, tea.WithColorProfile(colorprofile.TrueColor)) // the terminal says so itself
 	}
-	_, err := tea.NewProgram(program{j.frame, j.load(false)}, options...).Run()
+	_, err = tea.NewProgram(program{j.frame, j.load(false)}, options...).Run()
 	j.leave()
-	if err != nil && !errors.Is(err, tea.ErrInterrupted) {
+	if err != nil && !errors.Is(err, tea.ErrInterrupted) && ctx.Err() == nil { // else it was asked to end
 		return fmt.Errorf("the full screen ended: %w; your branch and files are safe, and decisions are kept", err)
 	}
 	fmt.Fprintln(os.Stderr, j.farewell())

@@ -40,13 +40,19 @@ func (s *scroll) to(row int) { s.vp.SetYOffset(row) }
 // around has a row be seen with others above and below it.
 func (s *scroll) around(row int) { s.to(row - s.vp.Height()/2) }
 
-// show has a row be seen, moving no further than it must.
+// show has a row be seen, moving no further than it must: the rows at the edges may say how much
+// is hidden beyond.
 func (s *scroll) show(row int) {
-	switch room := s.vp.Height(); {
-	case row < s.at():
-		s.to(row)
-	case row >= s.at()+room:
-		s.to(row - room + 1)
+	edge := 0
+	room := s.vp.Height()
+	if room > 2 {
+		edge = 1
+	}
+	switch {
+	case row < s.at()+edge:
+		s.to(row - edge)
+	case row >= s.at()+room-edge:
+		s.to(row - room + 1 + edge)
 	}
 }
 
@@ -86,4 +92,25 @@ func (s *scroll) actions() []action {
 		also(keys.pageUp, quietly(s.vp.PageUp)), also(keys.pageDown, quietly(s.vp.PageDown)),
 		also(keys.top, quietly(func() { s.vp.GotoTop() })), also(keys.bottom, quietly(func() { s.vp.GotoBottom() })),
 	}
+}
+
+// toTheEnd is more rows than there are.
+const toTheEnd = 1 << 30
+
+// rowKeys are the keys that go from row to row of a list; move goes some rows down, or up. what
+// is what a row is, in the last row of the screen.
+func rowKeys(what string, rows, page int, move func(by int) tea.Cmd) []action {
+	by := func(n int) func() tea.Cmd { return func() tea.Cmd { return move(n) } }
+	up := act(written(keys.up, "↑↓", what), what, by(-1))
+	if rows < 2 {
+		up = also(keys.up, up.do) // there is nowhere to go
+	}
+	page = max(1, page-1)
+	return []action{up, also(keys.down, by(1)), also(keys.pageUp, by(-page)), also(keys.pageDown, by(page)),
+		also(keys.top, by(-toTheEnd)), also(keys.bottom, by(toTheEnd))}
+}
+
+// wheeled is how many rows the wheel turned.
+func wheeled(msg tea.MouseWheelMsg) int {
+	return map[tea.MouseButton]int{tea.MouseWheelUp: -3, tea.MouseWheelDown: 3}[msg.Button]
 }

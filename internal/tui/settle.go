@@ -19,6 +19,7 @@ type settleScreen struct {
 	way      int // the marked way; one past the last is writing it oneself, unmarked none
 	views    views
 	verdicts map[settle.Key][]settle.Verdict
+	changes  map[settle.Key]*edit // what a side changed in a file that the other deleted
 
 	joinedAlone []recovery.Overlap // files that ask nothing, in this join
 
@@ -59,8 +60,11 @@ func (s *settleScreen) state() (string, passed) {
 
 func (s *settleScreen) status() line {
 	q := s.question()
-	if q == nil || s.join.Stops[q.Stop].Commit.Commit == nil {
+	switch {
+	case q == nil || s.join.Stops[q.Stop].Commit.Commit == nil:
 		return txt(dim, string(s.st.Route))
+	case s.join.Stops[q.Stop].Uncommitted:
+		return txt(dim, s.join.Stops[q.Stop].Commit.Subject()+"  ·  the last stop")
 	}
 	stop := s.join.Stops[q.Stop].Commit
 	if n := len(s.join.Stops); n > 1 {
@@ -85,12 +89,12 @@ func (s *settleScreen) enter(at int) tea.Cmd {
 func (s *settleScreen) actions() []action {
 	q := s.question()
 	if q == nil {
-		return []action{acts(keys.next, "go on to Check", s.check.enter), act(keys.back, "", s.leave)}
+		return []action{acts(keys.next, s.onward(), s.joined), act(keys.back, "", s.leave)}
 	}
 	var out []action
 	switch {
 	case s.join.Open == 0 && s.marksDecision():
-		out = append(out, acts(keys.next, "go on to Check", s.decide))
+		out = append(out, acts(keys.next, s.onward(), s.decide))
 	case s.marksDecision():
 		out = append(out, acts(keys.next, "the next open one", s.decide))
 	case s.way == unmarked:
@@ -117,11 +121,29 @@ func (s *settleScreen) actions() []action {
 	if !q.Conflict.Whole() {
 		out = append(out, act(keys.views, s.views.next(), quietly(func() { s.views = (s.views + 1) % viewCount })))
 	}
+	if !q.Conflict.Whole() {
+		out = append(out, also(keys.annotate, func() tea.Cmd { return s.openJoinedLines(q.Conflict.Path) }))
+	}
 	if s.join.Settled > 0 {
 		out = append(out, acts(keys.undo, "", s.undoDecision))
 	}
-	out = append(out, act(keys.list, "the list", quietly(s.toList)), acts(keys.back, "", s.leave))
+	if len(s.st.Decisions.Undone) > 0 {
+		out = append(out, acts(keys.redoTyping, "redo", s.redoDecision))
+	}
+	out = append(out, act(keys.list, "the list", quietly(s.toList)))
+	if s.join.Open > 1 {
+		out = append(out, acts(keys.alike, "", s.openAlike))
+	}
+	out = append(append(out, s.roadAction()...), acts(keys.back, "", s.leave))
 	return append(out, s.scrolled().actions()[2:]...) // pages; up and down mark ways
+}
+
+// onward says what comes once all is settled.
+func (s *settleScreen) onward() string {
+	if s.pos.Trivial() == recovery.FastForward {
+		return words.If(!s.pos.Stash.IsZero(), "bring it back", words.If(s.pos.Return != "", "go back", "move forward"))
+	}
+	return "go on to Check"
 }
 
 // next says what v shows next.
@@ -139,8 +161,17 @@ func (s *settleScreen) scrolled() *scroll {
 
 // leave goes back, first to where all is shown together.
 func (s *settleScreen) leave() tea.Cmd {
-	if s.views != allViews {
+	switch {
+	case s.views != allViews:
 		s.views = allViews
+		return nil
+	case s.pos.Resume != nil:
+		return s.leaveStuck()
+	case s.pos.Return != "": // it is not gone back
+		s.goTo(&opening{job: s.job})
+		return s.load(false)
+	case s.pos.Trivial() == recovery.FastForward:
+		s.goTo(s.look)
 		return nil
 	}
 	return s.choose.enter()
@@ -168,6 +199,10 @@ func (s *settleScreen) update(msg tea.Msg) tea.Cmd {
 			s.verdicts = map[settle.Key][]settle.Verdict{}
 		}
 		s.verdicts[msg.key] = msg.of
+		if s.changes == nil {
+			s.changes = map[settle.Key]*edit{}
+		}
+		s.changes[msg.key] = msg.change
 	default:
 		s.scrolled().update(msg)
 	}
@@ -181,6 +216,8 @@ func (s *settleScreen) remark() line {
 		return txt(dim, "Nothing asks for a decision.")
 	case s.join.Open == 0 && s.marksDecision():
 		return txt(dim, "All settled. Enter goes on to the check; nothing has been changed yet.")
+	case s.way == unmarked && q.Conflict.Doubt != "":
+		return txt(dim, "Nothing is suggested, as "+q.Conflict.Doubt+": say which, by number or with ↑↓.")
 	case s.way == unmarked:
 		return txt(dim, "Nothing is suggested, so nothing is marked: say which, by number or with ↑↓.")
 	case s.way >= len(q.Conflict.Ways):
@@ -220,8 +257,9 @@ func (s *settleScreen) mark(way int) {
 
 // judged is what the ways of a conflict would do, worked out beside the screen.
 type judged struct {
-	key settle.Key
-	of  []settle.Verdict
+	key    settle.Key
+	of     []settle.Verdict
+	change *edit
 }
 
 // turnTo goes to a conflict, marks the way that is decided, or else suggested, and has the
@@ -250,7 +288,7 @@ func (s *settleScreen) turnTo(at int) tea.Cmd {
 	}
 	f, c, decisions := q.File, q.Conflict, s.st.Decisions
 	return func() tea.Msg {
-		out := judged{key: c.Key}
+		out := judged{key: c.Key, change: s.changeOf(c)}
 		for _, o := range c.Ways {
 			out.of = append(out.of, f.Judge(c, o, func(other *settle.Question) settle.Option {
 				o, _ := f.Chosen(other, &decisions)
@@ -259,6 +297,28 @@ func (s *settleScreen) turnTo(at int) tea.Cmd {
 		}
 		return out
 	}
+}
+
+// changeOf is what one side changed in a file that the other deleted, where that is text; nil elsewhere.
+func (s *settleScreen) changeOf(c *settle.Question) *edit {
+	v, ok := c.Subject.(*merge.Versions)
+	if !ok || v.Yours.Absent() == v.Theirs.Absent() || !v.Base.Mode.IsRegular() {
+		return nil
+	}
+	out, has := &edit{hue: yours, ground: onYours, from: 1, note: "emptied"}, v.Yours
+	if v.Yours.Absent() {
+		out.hue, out.ground, has = theirs, onTheirs, v.Theirs
+	}
+	was, err := s.s.Store.Blob(v.Base.ID)
+	if err != nil || !has.Mode.IsRegular() || !merge.IsText(was) {
+		return nil
+	}
+	is, err := s.s.Store.Blob(has.ID)
+	if err != nil || !merge.IsText(is) {
+		return nil
+	}
+	out.base, out.text, out.place = string(was), string(is), string(is)
+	return out
 }
 
 // marksDecision reports whether the marked way is what was decided.
@@ -279,7 +339,7 @@ func (s *settleScreen) decide() tea.Cmd {
 	c := s.question().Conflict
 	switch {
 	case s.marksDecision() && s.join.Open == 0:
-		return s.check.enter()
+		return s.joined()
 	case s.marksDecision():
 		return s.turnTo(s.nextOpen(s.at))
 	case s.way == unmarked:
@@ -305,14 +365,24 @@ func (s *settleScreen) record(d settle.Decision) tea.Cmd {
 }
 
 func (s *settleScreen) undoDecision() tea.Cmd {
+	return s.stepDecision((*recovery.Session).UndoDecision, "is taken back")
+}
+
+func (s *settleScreen) redoDecision() tea.Cmd {
+	return s.stepDecision((*recovery.Session).RedoDecision, "is made again")
+}
+
+// stepDecision takes a decision back, or makes it again, and goes to it.
+func (s *settleScreen) stepDecision(step func(to *recovery.Session) (settle.Decision, bool, error),
+	what string) tea.Cmd {
 	var undone settle.Decision
 	var any bool
 	return s.rejoin(func(to *recovery.Session) (err error) {
-		undone, any, err = to.UndoDecision()
+		undone, any, err = step(to)
 		return err
 	}, func() tea.Cmd {
 		if !any {
-			s.flash = txt(plain, "There is no decision to undo.")
+			s.flash = txt(plain, "There is no decision to undo, or to make again.")
 			return nil
 		}
 		at := max(0, min(s.at, len(s.questions)-1))
@@ -321,7 +391,7 @@ func (s *settleScreen) undoDecision() tea.Cmd {
 				at = i
 			}
 		}
-		s.flash = txt(plain, "The last decision ("+undone.Way.Label()+") is taken back.")
+		s.flash = txt(plain, "The last decision ("+undone.Way.Label()+") "+what+".")
 		return s.turnTo(at)
 	})
 }
@@ -371,13 +441,46 @@ func (s *settleScreen) write() tea.Cmd {
 func (s *settleScreen) writingPage(q *recovery.Attributed, ed *editor, w, h int) page {
 	edit := func(w int) page {
 		p := s.conflictHead(q, w, h)
-		p.row(txt(plain, " ").bold(joined, "WRITE IT YOURSELF").add(dim, "  what the place will hold"))
-		return append(p, ed.view(w, h-len(p))...)
+		head := txt(plain, " ").bold(joined, "WRITE IT YOURSELF").add(dim, "  what the place will hold")
+		if h < 20 { // there is no room for more
+			p.row(head)
+			return append(p, ed.view(w, h-len(p))...)
+		}
+		edits := s.editsPage(q, w, h/3)
+		p.rows(edits[:min(len(edits), h/3)])
+		p.row(rule(w))
+		p.row(head)
+		before, after := s.besidePlace(q, 3)
+		p.rows(before)
+		p.rows(ed.view(w, h-len(p)-len(after)))
+		return append(p, after...)
 	}
 	if w < wide {
 		return edit(w)
 	}
 	return beside(s.listPage(listWidth, h), edit(w-listWidth-3), listWidth, w, h)
+}
+
+// besidePlace is some lines of the file before and after the place, as it is joined now.
+func (s *settleScreen) besidePlace(q *recovery.Attributed, most int) (before, after page) {
+	parts, at := s.parts(q)
+	var lines []string
+	from := 0
+	for i, p := range parts {
+		if i == at {
+			from = len(lines)
+			continue
+		}
+		lines = append(lines, p.Lines...)
+	}
+	row := func(l string) line { return txt(dim, "      ").add(dim, strings.TrimRight(l, "\r\n")) }
+	for _, l := range lines[max(0, from-most):from] {
+		before.row(row(l))
+	}
+	for _, l := range lines[from:min(len(lines), from+most)] {
+		after.row(row(l))
+	}
+	return before, after
 }
 
 // theirName is whom the edit of the other side is of.

@@ -2,10 +2,12 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -37,7 +39,24 @@ func (s *settleScreen) editsPage(q *recovery.Attributed, w, rows int) page {
 		return beside(append(you, atMost(a, rows-1)...), append(they, atMost(b, rows-1)...), half, w, 0)
 	}
 	each := max(1, rows/2-1)
-	return append(append(you, atMost(a, each)...), append(they, atMost(b, each)...)...)
+	return append(append(you, fromEdit(a, each, w)...), append(they, fromEdit(b, each, w)...)...)
+}
+
+// fromEdit is so many rows of an edit, from the first that it changes, and how many more there are.
+func fromEdit(p page, n, w int) page {
+	if len(p) <= n {
+		return p
+	}
+	first := slices.IndexFunc(p, func(l line) bool {
+		return slices.ContainsFunc(l, func(s span) bool {
+			return s.ink.strike || s.ink.ground != noGround || strings.HasPrefix(s.text, "⟨")
+		})
+	})
+	first = max(0, min(first, len(p)-n))
+	out := append(page(nil), p[first:first+n]...)
+	more := txt(dim, fmt.Sprintf(" +%s; v", words.Count(len(p)-n, "line", "lines")))
+	out[n-1] = out[n-1].cut(w - more.width() - 1).fit(w - more.width()).then(more)
+	return out
 }
 
 // atMost is the first rows of a page, and how many more there are.
@@ -76,11 +95,15 @@ func (e edit) rows(colour bool) page {
 	if e.place == "" && e.base != "" {
 		d.out.row(txt(dim, "      ("+e.note+":)"))
 	}
-	a, b := diff.Words(e.base), diff.Words(e.text)
+	a, b := settle.Atoms(e.base), settle.Atoms(e.text)
 	at := 0
 	for _, c := range diff.WordEdits(a, b) {
 		d.words(a[at:c.A0], ink{hue: plain}, true)
 		d.words(a[c.A0:c.A1], ink{hue: dim, strike: true}, true)
+		if came := strings.Join(b[c.B0:c.B1], ""); colour && len(d.row) > 0 && c.A1 > c.A0 &&
+			strings.TrimSpace(came) != "" {
+			d.row = d.row.add(dim, "›") // else the two texts run together
+		}
 		d.words(b[c.B0:c.B1], ink{hue: e.hue, ground: e.ground, bold: true}, false)
 		at = c.A1
 	}

@@ -151,6 +151,9 @@ func (s *settleScreen) listRows(w, h int) (rows []listRow, cursor int) {
 			if i > 0 {
 				add(nil)
 			}
+			if stop := s.join.Stops[q.Stop]; stop.Uncommitted && (i == 0 || q.Stop != s.questions[i-1].Stop) {
+				add(txt(plain, "  ").mark(markYours).add(yours, stop.Commit.Subject()))
+			}
 			add(txt(plain, "  ").bold(plain, cutPath(q.Conflict.Path, w-3)))
 		}
 		entry(i, clickedConflict(i), func() line {
@@ -253,7 +256,11 @@ func (s *settleScreen) read(path string) tea.Cmd {
 				lines = []recovery.Line{{Text: "This path holds no text in the joined result: it is binary, a link, " +
 					"or deleted."}}
 			}
-			s.open(newReader(s.frame, title, lines, ok))
+			r := newReader(s.frame, title, lines, ok)
+			if ok {
+				r.authors = func() tea.Cmd { return s.openJoinedLines(path) }
+			}
+			s.open(r)
 			return nil
 		}, nil
 	})

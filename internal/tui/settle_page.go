@@ -27,8 +27,11 @@ func (s *settleScreen) view(w, h int) page {
 
 // conflictPage is one conflict: where and who, the two edits, the ways, the result.
 func (s *settleScreen) conflictPage(q *recovery.Attributed, w, h int) page {
-	p := s.conflictHead(q, w, h)
 	whole := q.Conflict.Whole()
+	if s.w < wide && s.views == allViews && !whole {
+		return s.tightPage(q, w, h)
+	}
+	p := s.conflictHead(q, w, h)
 	switch {
 	case whole:
 	case s.views == fileView:
@@ -55,11 +58,38 @@ func (s *settleScreen) conflictPage(q *recovery.Attributed, w, h int) page {
 	p.rows(edits)
 	p.row(rule(w))
 	p.rows(ways)
+	if change := s.changes[q.Conflict.Key]; whole && change != nil && h-len(p) >= 5 {
+		p.row(rule(w))
+		who := words.If(change.hue == yours, "you", s.theirName(q))
+		p.row(txt(plain, " ").bold(change.hue, "what "+who+" changed in it").add(dim, "  lost if it is deleted"))
+		for _, row := range fromEdit(change.rows(s.theme.colour), h-len(p), w) {
+			p.row(row.cut(w))
+		}
+	}
 	if left := h - len(p) - 1; left >= 3 && !whole {
 		p.row(rule(w))
 		p.rows(s.resultPage(q, w, left, false))
 	}
 	return p
+}
+
+// tightPage is a conflict where there is little room: of all of it some is in view, the result always.
+func (s *settleScreen) tightPage(q *recovery.Attributed, w, h int) page {
+	p := s.conflictHead(q, w, min(h, 13))
+	ways := s.waysPage(q, w)
+	left := h - len(p) - len(ways) - 2
+	result := max(3, left*2/5)
+	edits := s.editsPage(q, w, max(4, left-result))
+	if result = h - len(p) - len(ways) - 2 - len(edits); result < 3 {
+		edits = edits[:max(0, len(edits)-(3-result))] // v shows them
+		result = 3
+	}
+	p.rows(edits)
+	p.row(rule(w))
+	p.rows(ways)
+	p.row(rule(w))
+	p.rows(s.resultPage(q, w, result, false))
+	return p[:min(len(p), h)]
 }
 
 // conflictHead is where a conflict is, and whose edits meet there.
@@ -117,6 +147,9 @@ func (s *settleScreen) credit(q *recovery.Attributed, side merge.Side) line {
 	if n.Commit == nil {
 		return l.add(m.hue, string(side))
 	}
+	if side == merge.Yours && s.join.Stops[q.Stop].Uncommitted {
+		return l.add(m.hue, "you").add(dim, "  not committed  ").add(plain, n.Subject())
+	}
 	return l.add(m.hue, s.name(n, side)).add(dim, "  "+s.age(n)+"  ").add(plain, n.Subject()+" ").add(dim,
 		s.s.Short(n.ID))
 }
@@ -126,10 +159,21 @@ var goFunc = regexp.MustCompile(`^func (?:\([^)]*\) )?(\w+)`)
 // around names the function a place stands in, where the file's language lets
 // one see that without reading it.
 func around(q *recovery.Attributed) string {
-	if q.Conflict.Whole() || !strings.HasSuffix(q.Conflict.Path, ".go") {
+	if q.Conflict.Whole() {
 		return ""
 	}
 	lines, at := q.File.Text.Base, q.Conflict.Place.Base.Lo
+	if !strings.HasSuffix(q.Conflict.Path, ".go") {
+		const most = 36
+		if q.Conflict.Place.Base.Empty() {
+			at-- // what it is added after
+		}
+		name := []rune(settle.Around(q.Conflict.Path, lines, at))
+		if len(name) > most {
+			name = append(name[:most-1], '…')
+		}
+		return string(name)
+	}
 	for i := min(at, len(lines)-1); i >= 0; i-- {
 		if match := goFunc.FindStringSubmatch(lines[i]); match != nil {
 			return "func " + match[1]
@@ -153,7 +197,7 @@ func (s *settleScreen) waysPage(q *recovery.Attributed, w int) page {
 	c := q.Conflict
 	if head := txt(plain, " ").then(heading("WAYS TO SETTLE IT")); c.Suggested == "" {
 		p.row(head.add(dim, "  none is better than asking: say which"))
-	} else if s.h >= 24 {
+	} else if s.h >= 24 && s.w >= wide {
 		p.row(head)
 	}
 	vs := s.verdicts[c.Key]

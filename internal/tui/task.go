@@ -90,6 +90,9 @@ func (f *frame) running() line {
 		l = l.add(plain, "  ").then(drawn(f.bar.ViewAs(float64(done)/float64(of)))).
 			add(dim, fmt.Sprintf("  %d of %d", done, of))
 	}
+	if done := t.done.Load(); done > 0 && t.of.Load() == 0 {
+		l = l.add(dim, fmt.Sprintf("  %d so far", done))
+	}
 	if d := time.Since(t.started); d > 2*time.Second {
 		l = l.add(dim, "  "+words.Seconds(d))
 	}

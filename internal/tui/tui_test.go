@@ -181,7 +181,7 @@ func demoClone(t *testing.T) *demo.Scene {
 	for _, name := range []string{"GIT_AUTHOR_NAME", "GIT_AUTHOR_EMAIL", "GIT_COMMITTER_NAME", "GIT_COMMITTER_EMAIL"} {
 		os.Unsetenv(name)
 	}
-	s, err := demo.Make(t.Context(), filepath.Join(t.TempDir(), "demo"))
+	s, err := demo.Make(t.Context(), filepath.Join(t.TempDir(), "demo"), demo.AsRuna)
 	require.NoError(t, err)
 	return s
 }
@@ -299,10 +299,10 @@ func TestUnansweredAndBlocked(t *testing.T) {
 	b.fits("unanswered")
 	mine.Git("checkout", "-q", "--detach")
 	b.press("f")
-	b.see("You are on no branch", "git switch")
+	b.see("You are on no branch", "Press enter to be on main again, here")
 	b.fits("blocked")
-	mine.Git("checkout", "-q", "main")
-	b.press("f")
+	b.press("enter")
+	assert.Equal(t, "main", mine.Git("symbolic-ref", "--short", "HEAD"))
 	b.see("held nothing that you do not have; 4 commits of yours", "Push when it can be reached")
 }
 
@@ -370,7 +370,7 @@ func TestConflictsOfWholePaths(t *testing.T) {
 		b.fits(path)
 		way := "2"
 		if path == "kept" {
-			b.see("suggested: keeps the file")
+			b.see("suggested: keeps the file", "what Ilka changed in it", "lost if it is deleted")
 		}
 		if !b.m.settle.question().Conflict.Whole() {
 			way = "1"
@@ -549,9 +549,9 @@ func TestUncommittedWorkInTheWay(t *testing.T) {
 	b := newBench(t, s.Clone)
 	b.see("The join must change timetable/tide.go")
 	b.press("enter", "enter", "enter", "enter", "enter", "s", "y")
-	b.see("uncommitted work is in the way")
-	b.press("enter")
-	b.see("commit it, or put it aside")
+	b.see("Not yet: timetable/tide.go is in the way", "enter carry your work along")
+	b.press("enter") // the file is another one by now, and so it asks
+	b.see("your uncommitted work", "timetable/tide.go")
 	assert.Equal(t, "edited\n", gittest.At(t, s.Clone).Read("timetable/tide.go"))
 }
 
@@ -711,10 +711,13 @@ func TestWhatIsInTheWayIsMovedAside(t *testing.T) {
 	mine.Write("quay", "ignored, and mine\n")
 	b := newBench(t, mine.Dir)
 	b.see("The join must write where you have quay, which git does not know", "m move it aside")
-	b.press("enter", "enter", "enter", "enter", "b")
-	b.see("quay is in the way", "Press m to have it moved aside")
+	b.press("enter", "enter", "enter")
+	b.see("Not yet: quay is in the way", "enter have it moved aside")
+	b.press("b")
 	assert.Equal(t, "ignored, and mine\n", mine.Read("quay"))
-	b.press("m", "b")
+	b.press("enter")
+	b.see("Ready to join and push", "quay will be moved aside")
+	b.press("b")
 	b.see("quay was moved aside; undo brings it back")
 	assert.Equal(t, "theirs\n", mine.Read("quay/sub/x"))
 	b.press("u")

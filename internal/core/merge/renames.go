@@ -31,6 +31,31 @@ func (e *Engine) Renames(ctx context.Context, from, to object.ID, gone map[strin
 	return list, err
 }
 
+// CameFrom finds which file of a tree, gone from another, stands at a path there now; empty
+// where none does. Other files that are new there do not compete for it.
+func (e *Engine) CameFrom(ctx context.Context, from, to object.ID, at string) (string, error) {
+	f := finder{ctx: ctx, engine: e, relevant: map[string]bool{}, contents: map[object.ID]*diff.Bag{},
+		seed: maphash.MakeSeed()}
+	empty := e.Store.Format().Sum(object.KindBlob, nil)
+	if err := e.Store.EachChange(from, to, func(c object.Change) {
+		switch {
+		case c.New.Absent() && c.Old.ID != empty:
+			f.sources = append(f.sources, &source{path: c.Path, entry: c.Old})
+			f.relevant[c.Path] = true
+		case c.Old.Absent() && c.Path == at:
+			f.targets = append(f.targets, &target{path: c.Path, entry: c.New})
+		}
+	}); err != nil || len(f.targets) == 0 {
+		return "", err
+	}
+	slices.SortFunc(f.sources, func(a, b *source) int { return strings.Compare(a.path, b.path) })
+	f.exact()
+	if err := f.similar(); err != nil || len(f.found) == 0 {
+		return "", err
+	}
+	return f.found[0].From, nil
+}
+
 // renames finds the renames one side made that matter to a merge: those whose
 // source the other side changed or deleted, too (relevant). Exact ones come
 // first, then the only pairs of one base name, then the rest, best first.

@@ -29,7 +29,7 @@ func ExampleRebase() {
 	ctx := context.Background()
 	d, _ := history.Diverge(ctx, o, yours, theirs)
 	nothing := func(*merge.Result) (merge.Decided, bool, error) { return merge.Decided{}, true, nil }
-	steps, _ := replay.Rebase(ctx, merge.NewEngine(o), replay.NewChanges(o), d.Yours, d.Theirs, theirs, nothing, nil)
+	steps, _ := replay.Rebase(ctx, merge.NewEngine(o), replay.NewChanges(o), d.Yours, d.Theirs, theirs, nil, nothing, nil)
 	for i := range steps {
 		fmt.Println(steps[i].Commit.Subject(), "-", steps[i].Outcome)
 	}

@@ -19,6 +19,7 @@ const (
 	Conflict     Outcome = "conflict"
 	AlreadyThere Outcome = "already-there" // their side made the same change
 	Emptied      Outcome = "emptied"       // nothing of it is left after joining
+	Dropped      Outcome = "left-out"      // by wish
 )
 
 // Step is one commit of yours, replayed.
@@ -30,6 +31,8 @@ type Step struct {
 	Own     *merge.Result // of a merge commit: what it changed beyond joining, brought onto the new joint
 	Tree    object.ID     // after the step
 	Open    bool          // a conflict of it has no decision; Tree holds what stands in for one
+	Into    bool          // it becomes part of the commit of the step before
+	Message string        // of the new commit; empty for the one it has
 	onto    []parent      // what it stands on
 }
 
@@ -41,7 +44,9 @@ type parent struct {
 }
 
 // Left reports whether the commit is left out of the new line.
-func (s *Step) Left() bool { return s.Outcome == AlreadyThere || s.Outcome == Emptied }
+func (s *Step) Left() bool {
+	return s.Outcome == AlreadyThere || s.Outcome == Emptied || s.Outcome == Dropped
+}
 
 // Joins lists the joins of trees that the step consists of, in order.
 func (s *Step) Joins() (out []*merge.Result) {
@@ -71,10 +76,12 @@ func (e *MergeCommitError) Error() string {
 // tip of theirs: the line of first parents, and of what was merged into it all
 // that stands on a replayed commit. Other side lines stay as they are. A merge is
 // made anew from its two lines as they are now; of one that joins more the error is
-// a *MergeCommitError. Nothing is written; Commits makes the new commits of
+// a *MergeCommitError. What is wished of a commit is done where it can be: one that joins lines is
+// not left out, and none goes into the one before where there are such. Nothing is written; Commits makes the
+// new commits of
 // the outcome. Cost follows what the commits change.
 func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, theirs []history.Node,
-	onto object.ID, resolve Resolver, progress func(done, of int)) ([]Step, error) {
+	onto object.ID, wishes Wishes, resolve Resolver, progress func(done, of int)) ([]Step, error) {
 	same, err := changes.Same(ctx, engine, yours, theirs)
 	if err != nil {
 		return nil, err
@@ -101,19 +108,25 @@ func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, 
 		if n.ID != bottom.ID && !r.replayed(n.Parents) {
 			continue
 		}
-		s := Step{Commit: n}
-		if other, ok := same[n.ID]; ok {
+		s, wish := Step{Commit: n}, wishes[n.ID]
+		other, ok := same[n.ID]
+		switch {
+		case wish.Leave && len(n.Parents) < 2:
+			s.onto = r.parents(n, 1)
+			err = r.leave(&s)
+		case ok && !wish.Keep:
 			s.Outcome, s.Same, s.onto = AlreadyThere, other, r.parents(n, 1)
 			s.Tree, err = r.tree(s.onto[0])
-		} else if len(n.Parents) > 1 {
+		case len(n.Parents) > 1:
 			err = r.merge(&s)
-		} else {
+		default:
 			s.onto = r.parents(n, 1)
 			err = r.plain(&s)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("replaying %s: %w", n.ID, err)
 		}
+		r.hold(&s, wish)
 		r.add(s)
 	}
 	return r.steps, nil
@@ -249,8 +262,8 @@ func (r *replayer) plain(s *Step) error {
 // their ids beside the steps (zero for those left out), and the new tip. The
 // author, message, encoding and other headers of each are kept; signatures are
 // not, as they vouch for the old content. A commit that already stands on its
-// new parents unchanged keeps its id. last, unless zero, replaces the tree of
-// the commit that Last gives.
+// new parents unchanged keeps its id. Steps that go into the one before are one commit with
+// it. last, unless zero, replaces the tree of the commit that Last gives.
 func Commits(store *object.Overlay, steps []Step, onto object.ID, committer object.Signature,
 	last object.ID) (ids []object.ID, tip object.ID, err error) {
 	ids = make([]object.ID, len(steps))
@@ -267,14 +280,19 @@ func Commits(store *object.Overlay, steps []Step, onto object.ID, committer obje
 		}
 		return p.id
 	}
-	for i := range steps {
+	for _, group := range Groups(steps) {
+		i, end := group[0], group[len(group)-1]
 		s := &steps[i]
-		if s.Left() {
-			continue
+		c, extra := *s.Commit.Commit, s.Commit.Extra
+		for _, k := range group {
+			if m := steps[k].Message; m != "" {
+				c.Message = m
+				extra = slices.DeleteFunc(slices.Clone(extra),
+					func(h object.Header) bool { return h.Key == "encoding" })
+			}
 		}
-		c := *s.Commit.Commit
-		c.Tree, c.Committer, c.Extra, c.Parents = s.Tree, committer, nil, nil
-		if i == final && !last.IsZero() {
+		c.Tree, c.Committer, c.Extra, c.Parents = steps[end].Tree, committer, nil, nil
+		if end == final && !last.IsZero() {
 			c.Tree = last
 		}
 		for _, p := range s.onto {
@@ -282,21 +300,57 @@ func Commits(store *object.Overlay, steps []Step, onto object.ID, committer obje
 				c.Parents = append(c.Parents, id)
 			}
 		}
-		if slices.Equal(c.Parents, s.Commit.Parents) && c.Tree == s.Commit.Tree {
+		if slices.Equal(c.Parents, s.Commit.Parents) && c.Tree == s.Commit.Tree && c.Message == s.Commit.Message {
 			ids[i] = s.Commit.ID
 			continue
 		}
-		for _, h := range s.Commit.Extra {
+		for _, h := range extra {
 			if h.Key != "gpgsig" && h.Key != "gpgsig-sha256" && h.Key != "mergetag" {
 				c.Extra = append(c.Extra, h)
 			}
 		}
-		ids[i] = store.PutCommit(&c)
+		id := store.PutCommit(&c)
+		for _, k := range group {
+			ids[k] = id
+		}
 	}
 	if len(steps) == 0 {
 		return ids, onto, nil
 	}
 	return ids, resolve(parent{step: len(steps) - 1}), nil
+}
+
+// Groups lists the steps that are kept, by the commits that are made of them: those of a group
+// become one.
+func Groups(steps []Step) (out [][]int) {
+	within := map[int]bool{}
+	for i := range steps {
+		if steps[i].Left() || within[i] {
+			continue
+		}
+		group := together(steps, i)
+		for _, k := range group {
+			within[k] = true
+		}
+		out = append(out, group)
+	}
+	return out
+}
+
+// together lists the steps that become one commit with a step: those after it that go into the
+// one before.
+func together(steps []Step, i int) []int {
+	group := []int{i}
+	for k := i + 1; k < len(steps); k++ {
+		switch s := &steps[k]; {
+		case s.Left():
+		case s.Into && s.onto[0].step >= i:
+			group = append(group, k)
+		default:
+			return group
+		}
+	}
+	return group
 }
 
 // Last gives the step that becomes the new tip; ok is false where none is kept.

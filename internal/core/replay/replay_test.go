@@ -45,7 +45,7 @@ func (b *bench) rebase(yours, theirs object.ID, resolve Resolver) ([]Step, *hist
 	if resolve == nil {
 		resolve = func(*merge.Result) (merge.Decided, bool, error) { return merge.Decided{}, false, nil }
 	}
-	steps, err := Rebase(b.t.Context(), merge.NewEngine(b.o), NewChanges(b.o), d.Yours, d.Theirs, theirs, resolve, nil)
+	steps, err := Rebase(b.t.Context(), merge.NewEngine(b.o), NewChanges(b.o), d.Yours, d.Theirs, theirs, nil, resolve, nil)
 	require.NoError(b.t, err)
 	return steps, d
 }
@@ -179,7 +179,7 @@ func TestHeadersAndMerges(t *testing.T) {
 	three := b.commit("three at once", "f=1", base, t1, signed)
 	d, err := history.Diverge(t.Context(), b.o, three, b.commit("other", "f=9", base))
 	require.NoError(t, err)
-	_, err = Rebase(t.Context(), merge.NewEngine(b.o), NewChanges(b.o), d.Yours, d.Theirs, base, nil, nil)
+	_, err = Rebase(t.Context(), merge.NewEngine(b.o), NewChanges(b.o), d.Yours, d.Theirs, base, nil, nil, nil)
 	var refused *MergeCommitError
 	assert.ErrorAs(t, err, &refused)
 	assert.ErrorContains(t, err, "three at once")

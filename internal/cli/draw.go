@@ -1,0 +1,87 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"github.com/spf13/cobra"
+
+	"dorvik.dev/dorvik/internal/draw"
+)
+
+func (e *env) draw() *cobra.Command {
+	var a draw.Asked
+	var paper, theme string
+	cmd := &cobra.Command{
+		Use:   "draw history|overlap|routes|activity|report -o FILE",
+		Short: "Draw a recovery or the history, as SVG or PDF",
+		Long: `Draws the recovery that is under way here, or the last one that was made:
+
+  history   the commits with their lines: what was joined to what, and what was replayed
+  overlap   file by file, both sides' changed lines, and how near they came
+  routes    both ways to join, side by side
+  activity  who committed when since the lines parted, and how much
+  report    all of it in sentences: conflicts, decisions, what was left out, the check,
+            the result, and how to go back
+
+FILE's ending tells the format: .svg or .pdf, and .md for the report. The file must not
+exist yet. history takes revisions, too: dorvik draw history main topic -o lines.svg`,
+		Example: `  dorvik draw report -o joined.pdf
+  dorvik draw history -o history.svg --theme dark`,
+		Args: func(_ *cobra.Command, args []string) error {
+			switch {
+			case len(args) == 0 || !slices.Contains(draw.Kinds, draw.Kind(args[0])):
+				return usage{fmt.Errorf("say what to draw: history, overlap, routes, activity or report")}
+			case len(args) > 1 && draw.Kind(args[0]) != draw.KindHistory:
+				return usage{fmt.Errorf("only a history takes revisions, and there is %q", args[1])}
+			}
+			return nil
+		},
+	}
+	cmd.Flags().StringVarP(&a.File, "output", "o", "", "write to `FILE`")
+	cmd.Flags().StringVar(&paper, "paper", "a4", "of a PDF: a4 or letter")
+	// The screen has a flag of this name, which this one takes the place of.
+	cmd.Flags().StringVar(&theme, "theme", "light", "colours: light or dark")
+	cmd.Flags().StringVar(&a.Waypoint, "waypoint", "", "draw the recovery that `NAME` goes back before")
+	cmd.Flags().IntVar(&a.Most, "max", 0, "of a history, at most `N` commits")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		a.Kind, a.Revs, a.Letter, a.Dark = draw.Kind(args[0]), args[1:], paper == "letter", theme == "dark"
+		switch {
+		case a.File == "":
+			return usage{fmt.Errorf("name the file to write with -o, such as -o %s.svg", args[0])}
+		case paper != "a4" && paper != "letter":
+			return usage{fmt.Errorf("--paper is a4 or letter, not %q", paper)}
+		case theme != "light" && theme != "dark":
+			return usage{fmt.Errorf("--theme is light or dark, not %q", theme)}
+		}
+		return e.drawTo(cmd.Context(), a)
+	}
+	return e.jsonFlag(cmd)
+}
+
+// drawTo makes a drawing and writes it to its file.
+func (e *env) drawTo(ctx context.Context, a draw.Asked) error {
+	w, err := e.workspace(ctx)
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	data, err := draw.Make(ctx, w, a)
+	var format *draw.FormatError
+	if errors.As(err, &format) {
+		return usage{err}
+	}
+	if err != nil {
+		return err
+	}
+	if err := draw.Write(a.File, data); err != nil {
+		return err
+	}
+	if e.json {
+		return e.print(map[string]any{"version": 1, "kind": a.Kind, "file": a.File, "bytes": len(data)})
+	}
+	e.say("%s is written.", a.File)
+	return nil
+}

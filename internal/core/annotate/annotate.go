@@ -1,0 +1,340 @@
+// Package annotate finds for each line of a file the commit that brought it: back through the
+// history, through renames, merges and, if asked for, moved lines.
+//
+// It begins with all lines at the commit that is asked about. What a commit's text has in
+// common with that of a parent is handed on to that parent; what is left when all parents had
+// their turn is the commit's own. Commits are taken newest first, so that what comes to one
+// along several lines is looked at once. Texts are compared by Myers' algorithm (package
+// diff), in the middle that is left of them when common ends are taken off. Time is that of one
+// comparison for each commit and parent that differ in the file, and memory that of one text.
+package annotate
+
+import (
+	"container/heap"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// Found says of some lines of the file, one after the other, where they come from.
+type Found struct {
+	Line   int // the first one, from 1
+	Count  int
+	Commit object.ID
+	Path   string // the file's name in that commit
+	From   int    // the first one there, from 1
+	Cut    bool   // history ends there in a shallow clone's boundary: they may be older
+}
+
+// Annotation is the lines of a file of a commit, and the search for where they come from. It
+// is made by New and used by one goroutine.
+type Annotation struct {
+	Text  []string
+	Moved bool // lines that stood elsewhere in the file before are followed, too
+
+	engine *merge.Engine
+	store  *object.Overlay
+	graph  *history.Graph
+	scout  *scout
+
+	last    [3]version
+	waiting queue
+	at      map[place]*suspect
+}
+
+// NoTextError says that there is nothing at a path that has lines.
+type NoTextError struct {
+	Path string
+	What string // what is there, empty for nothing
+}
+
+func (e *NoTextError) Error() string {
+	if e.What == "" {
+		return fmt.Sprintf("there is no file %s in that commit", e.Path)
+	}
+	return fmt.Sprintf("%s has no lines: it is %s", e.Path, e.What)
+}
+
+// place is a file in a commit.
+type place struct {
+	commit object.ID
+	path   string
+}
+
+// run is lines that are the same in the file asked about and in a suspect's, from 0.
+type run struct{ final, at, n int }
+
+// suspect is a file in a commit that lines may come from.
+type suspect struct {
+	place
+	history.Shape
+	blob object.ID
+	runs []run
+	seq  int
+}
+
+// queue has the newest commit on top.
+type queue []*suspect
+
+func (q queue) Len() int { return len(q) }
+func (q queue) Less(i, j int) bool {
+	a, b := q[i], q[j]
+	if a.Level != b.Level && a.Level != 0 && b.Level != 0 {
+		return a.Level > b.Level
+	}
+	if a.When != b.When {
+		return a.When > b.When
+	}
+	return a.seq < b.seq
+}
+func (q queue) Swap(i, j int) { q[i], q[j] = q[j], q[i] }
+func (q *queue) Push(x any)   { *q = append(*q, x.(*suspect)) }
+func (q *queue) Pop() any {
+	last := (*q)[len(*q)-1]
+	*q = (*q)[:len(*q)-1]
+	return last
+}
+
+// New reads the file. graph may be nil. The error is a *NoTextError where there is none with
+// lines.
+func New(engine *merge.Engine, graph *history.Graph, commit object.ID, path string) (*Annotation, error) {
+	a := &Annotation{engine: engine, store: engine.Store, graph: graph,
+		at: map[place]*suspect{}}
+	shape, err := a.shape(commit)
+	if err != nil {
+		return nil, err
+	}
+	e, err := a.store.Find(shape.Tree, path)
+	if err != nil {
+		return nil, err
+	}
+	if !e.Mode.IsRegular() {
+		what := ""
+		if !e.Absent() {
+			what = e.Mode.Describe()
+		}
+		return nil, &NoTextError{path, what}
+	}
+	data, err := a.store.Blob(e.ID)
+	if err != nil {
+		return nil, err
+	}
+	if !merge.IsText(data) {
+		return nil, &NoTextError{path, "no text"}
+	}
+	a.Text = diff.Lines(string(data))
+	if len(a.Text) > 0 {
+		a.suspect(place{commit, path}, shape, e.ID, []run{{0, 0, len(a.Text)}})
+	}
+	a.scout = newScout(a, commit, path)
+	return a, nil
+}
+
+func (a *Annotation) shape(id object.ID) (history.Shape, error) {
+	if s, ok := a.graph.Shape(id); ok {
+		return s, nil
+	}
+	c, err := a.store.Commit(id)
+	if err != nil {
+		return history.Shape{}, err
+	}
+	return history.Shape{Tree: c.Tree, Parents: c.Parents, When: c.Committer.When}, nil
+}
+
+// suspect hands lines to a file in a commit.
+func (a *Annotation) suspect(p place, s history.Shape, blob object.ID, runs []run) {
+	known := a.at[p]
+	if known == nil {
+		known = &suspect{place: p, Shape: s, blob: blob, seq: len(a.at)}
+		a.at[p] = known
+		heap.Push(&a.waiting, known)
+	}
+	known.runs = append(known.runs, runs...)
+}
+
+// Run searches, and hands on what it finds as it finds it, each line once. It stops with the
+// context's error.
+func (a *Annotation) Run(ctx context.Context, found func([]Found)) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	defer a.scout.start(ctx, cancel)()
+	for len(a.waiting) > 0 {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		s := heap.Pop(&a.waiting).(*suspect)
+		delete(a.at, s.place)
+		a.scout.reached(s.commit)
+		slices.SortFunc(s.runs, func(x, y run) int { return x.at - y.at })
+		cut, err := a.ask(ctx, s)
+		if err != nil {
+			return err
+		}
+		if len(s.runs) == 0 {
+			continue
+		}
+		out := make([]Found, 0, len(s.runs))
+		slices.SortFunc(s.runs, func(x, y run) int { return x.final - y.final })
+		for _, r := range s.runs {
+			out = append(out, Found{r.final + 1, r.n, s.commit, s.path, r.at + 1, cut})
+		}
+		found(out)
+	}
+	return nil
+}
+
+// parent is a suspect's parent that had the file.
+type parent struct {
+	place
+	history.Shape
+	entry object.Entry
+}
+
+// ask has the parents take what is theirs, and leaves the suspect the rest.
+func (a *Annotation) ask(ctx context.Context, s *suspect) (cut bool, err error) {
+	parents, cut, err := a.parents(ctx, s)
+	if err != nil {
+		return cut, err
+	}
+	for _, p := range parents {
+		if p.entry.ID == s.blob { // then all of it came from there
+			a.suspect(p.place, p.Shape, p.entry.ID, s.runs)
+			s.runs = nil
+			return cut, nil
+		}
+	}
+	for i, p := range parents {
+		if len(s.runs) == 0 {
+			break
+		}
+		if slices.ContainsFunc(parents[:i], func(o parent) bool { return o.entry.ID == p.entry.ID }) {
+			continue
+		}
+		new, err := a.text(s.blob)
+		if err != nil {
+			return cut, err
+		}
+		old, err := a.text(p.entry.ID)
+		if err != nil {
+			return cut, err
+		}
+		a.hand(s, p, old, new)
+	}
+	return cut, nil
+}
+
+// version is a text of the file.
+type version struct {
+	blob object.ID
+	text string
+}
+
+// text gives a version; the last ones are remembered, as a commit's text is compared with its
+// parent's, and that with the next. One that is no text has no lines in common with others.
+func (a *Annotation) text(id object.ID) (string, error) {
+	for _, v := range a.last {
+		if v.blob == id {
+			return v.text, nil
+		}
+	}
+	data, err := a.store.Blob(id)
+	if err != nil {
+		return "", err
+	}
+	v := version{blob: id}
+	if merge.IsText(data) {
+		v.text = string(data)
+	}
+	a.store.Forget(a.last[len(a.last)-1].blob)
+	copy(a.last[1:], a.last[:])
+	a.last[0] = v
+	return v.text, nil
+}
+
+// parents finds the file in the parents: under its name, or where a parent has none of it,
+// under the one it was renamed from.
+func (a *Annotation) parents(ctx context.Context, s *suspect) (out []parent, cut bool, err error) {
+	var renamed []history.Shape
+	var ids []object.ID
+	for _, id := range s.Parents {
+		shape, err := a.shape(id)
+		if errors.Is(err, object.ErrMissing) {
+			cut = true
+			continue
+		}
+		if err != nil {
+			return nil, cut, err
+		}
+		e, err := a.store.Find(shape.Tree, s.path)
+		if err != nil {
+			return nil, cut, err
+		}
+		if e.Mode.IsRegular() {
+			out = append(out, parent{place{id, s.path}, shape, e})
+		} else if e.Absent() {
+			renamed, ids = append(renamed, shape), append(ids, id)
+		}
+	}
+	if slices.ContainsFunc(out, func(p parent) bool { return p.entry.ID == s.blob }) {
+		return out, cut, nil
+	}
+	for i, shape := range renamed {
+		from, err := a.engine.CameFrom(ctx, shape.Tree, s.Tree, s.path)
+		if err != nil {
+			return nil, cut, err
+		}
+		if from == "" {
+			continue
+		}
+		e, err := a.store.Find(shape.Tree, from)
+		if err != nil {
+			return nil, cut, err
+		}
+		if e.Mode.IsRegular() {
+			out = append(out, parent{place{ids[i], from}, shape, e})
+		}
+	}
+	return out, cut, nil
+}
+
+// hand gives a parent the lines that its text has in common with the suspect's.
+func (a *Annotation) hand(s *suspect, p parent, old, new string) {
+	between := diff.Between(old, new)
+	edits := between.Edits
+	var taken, left []run
+	i, shift := 0, 0 // edits before the run, and what they add to lines of the parent
+	for _, r := range s.runs {
+		for r.n > 0 {
+			for i < len(edits) && edits[i].B1 <= r.at {
+				shift = edits[i].A1 - edits[i].B1
+				i++
+			}
+			if i == len(edits) || edits[i].B0 >= r.at+r.n {
+				taken = append(taken, run{r.final, r.at + shift, r.n})
+				break
+			}
+			if n := edits[i].B0 - r.at; n > 0 {
+				taken = append(taken, run{r.final, r.at + shift, n})
+				r = run{r.final + n, r.at + n, r.n - n}
+			}
+			n := min(r.n, edits[i].B1-r.at)
+			left = append(left, run{r.final, r.at, n})
+			r = run{r.final + n, r.at + n, r.n - n}
+		}
+	}
+	if a.Moved && len(left) > 0 {
+		var moved []run
+		moved, left = followMoved(between, left)
+		taken = append(taken, moved...)
+	}
+	s.runs = left
+	if len(taken) > 0 {
+		a.suspect(p.place, p.Shape, p.entry.ID, taken)
+	}
+}

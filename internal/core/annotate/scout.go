@@ -1,0 +1,122 @@
+package annotate
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"sync"
+
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// scout goes down the line of first parents ahead of the search and has what it will need
+// read in batches: one question for many objects, while the last ones are compared. What it
+// finds is only in the store's memory; whatever it does not read is read when it is asked for.
+type scout struct {
+	a     *Annotation
+	from  object.ID
+	path  string
+	turns chan struct{}
+
+	mu    sync.Mutex
+	ends  map[object.ID]bool          // the last commits of the batches
+	reads map[object.ID]chan struct{} // closed when the batch that a commit is in was read
+}
+
+const (
+	mostBatch = 48 // commits that are read together, in the end
+	before    = 2  // batches it is ahead
+)
+
+func newScout(a *Annotation, from object.ID, path string) *scout {
+	return &scout{a: a, from: from, path: path, turns: make(chan struct{}, before),
+		ends: map[object.ID]bool{}, reads: map[object.ID]chan struct{}{}}
+}
+
+// start has it go ahead until the context ends; what it gives waits for that.
+func (s *scout) start(ctx context.Context, cancel func()) (wait func()) {
+	for range before {
+		s.turns <- struct{}{}
+	}
+	var gone sync.WaitGroup
+	gone.Go(func() { s.run(ctx) })
+	return func() { cancel(); gone.Wait() }
+}
+
+// reached tells it how far the search has come, and waits for what is being read.
+func (s *scout) reached(commit object.ID) {
+	s.mu.Lock()
+	if s.ends[commit] {
+		delete(s.ends, commit)
+		s.turns <- struct{}{}
+	}
+	read := s.reads[commit]
+	delete(s.reads, commit)
+	s.mu.Unlock()
+	if read != nil {
+		<-read
+	}
+}
+
+func (s *scout) run(ctx context.Context) {
+	id, size, blob := s.from, 6, object.ID{}
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-s.turns:
+		}
+		size = min(2*size, mostBatch)
+		var ids, trees []object.ID
+		for len(ids) < size && !id.IsZero() {
+			shape, err := s.a.shape(id)
+			if err != nil || ctx.Err() != nil {
+				return
+			}
+			ids, trees = append(ids, id), append(trees, shape.Tree)
+			id = object.ID{}
+			if len(shape.Parents) > 0 {
+				id = shape.Parents[0]
+			}
+		}
+		if len(ids) == 0 {
+			return
+		}
+		read := make(chan struct{})
+		s.mu.Lock()
+		s.ends[ids[len(ids)-1]] = true
+		for _, id := range ids {
+			s.reads[id] = read
+		}
+		s.mu.Unlock()
+		blob = s.read(trees, blob)
+		close(read)
+	}
+}
+
+// read reads the file in some trees, but for the last version that was read, and gives the one
+// that is the last now.
+func (s *scout) read(at []object.ID, known object.ID) object.ID {
+	names := strings.Split(s.path, "/")
+	for i, name := range names {
+		s.a.store.Prefetch(slices.Clone(at)...)
+		below := at[:0]
+		last := object.ID{}
+		for _, tree := range at {
+			e, err := s.a.store.Find(tree, name)
+			if err == nil && e.ID != last && e.IsTree() == (i < len(names)-1) && !e.Absent() {
+				below, last = append(below, e.ID), e.ID
+			}
+		}
+		at = below
+	}
+	if len(at) > 0 && at[0] == known {
+		at = at[1:]
+	}
+	if len(at) == 0 {
+		return known
+	}
+	known = at[len(at)-1]
+	s.a.store.Prefetch(at...)
+	return known
+}

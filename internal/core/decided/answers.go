@@ -1,0 +1,160 @@
+package decided
+
+import (
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/settle"
+)
+
+// Answer is what stands in one place of a Text: of a question, or of nothing but somebody's wish.
+type Answer struct {
+	Of   *settle.Question
+	Way  settle.Way
+	Line int // from 0, in the text
+	Text string
+	Was  string // where nothing was asked: what joined by itself
+}
+
+// Answers finds what a text has in the contested places of a file. Where all else is as it
+// joined by itself, that is exact: the text is read part by part, and in each place one of the
+// ways is tried before anything is said to be written. Where it is not, the places are found
+// by comparing the text with both sides' lines in them, and what else differs is told.
+func Answers(f *settle.File, text []string) []Answer {
+	parts := f.Parts(func(q *settle.Question) settle.Option {
+		o, _ := q.Option(settle.Yours)
+		return settle.Option{Way: o.Way, Text: o.Text} // without what it would move
+	})
+	m := &matcher{parts: parts, text: text, failed: map[[2]int]bool{}}
+	if m.match(0, 0) {
+		slices.Reverse(m.found)
+		return m.found
+	}
+	return compared(parts, text)
+}
+
+// matcher reads a text part by part, and goes back where a part does not follow.
+type matcher struct {
+	parts  []settle.Part
+	text   []string
+	failed map[[2]int]bool
+	found  []Answer // the last first
+}
+
+const maxSplits = 2000 // of a place that was written, before it is compared
+
+func (m *matcher) match(part, at int) bool {
+	if part == len(m.parts) {
+		return at == len(m.text)
+	}
+	if m.failed[[2]int{part, at}] || len(m.failed) > maxSplits {
+		return false
+	}
+	p := m.parts[part]
+	if p.Of == nil {
+		if m.stands(p.Lines, at) && m.match(part+1, at+len(p.Lines)) {
+			return true
+		}
+		m.failed[[2]int{part, at}] = true
+		return false
+	}
+	for _, o := range p.Of.Ways {
+		if o.Moved != nil {
+			continue // it changes another place, which is compared
+		}
+		if lines := diff.Lines(o.Text); m.stands(lines, at) && m.match(part+1, at+len(lines)) {
+			m.found = append(m.found, Answer{Of: p.Of, Way: o.Way, Line: at, Text: o.Text})
+			return true
+		}
+	}
+	for _, way := range []settle.Way{settle.Base} { // it may not be offered, and be taken all the same
+		if lines := diff.Lines(p.Of.Base); m.stands(lines, at) && m.match(part+1, at+len(lines)) {
+			m.found = append(m.found, Answer{Of: p.Of, Way: way, Line: at, Text: p.Of.Base})
+			return true
+		}
+	}
+	for end := at; end <= len(m.text); end++ {
+		if part+1 < len(m.parts) && m.parts[part+1].Of == nil && !m.stands(m.parts[part+1].Lines, end) {
+			continue
+		}
+		if m.match(part+1, end) {
+			m.found = append(m.found, Answer{Of: p.Of, Way: settle.Written, Line: at,
+				Text: strings.Join(m.text[at:end], "")})
+			return true
+		}
+	}
+	m.failed[[2]int{part, at}] = true
+	return false
+}
+
+func (m *matcher) stands(lines []string, at int) bool {
+	return at+len(lines) <= len(m.text) && slices.Equal(m.text[at:at+len(lines)], lines)
+}
+
+// compared finds the places of a text in which more was changed than was asked.
+func compared(parts []settle.Part, text []string) (out []Answer) {
+	var joined []string
+	var places []place
+	for _, p := range parts {
+		if p.Of == nil {
+			joined = append(joined, p.Lines...)
+			continue
+		}
+		lo := len(joined)
+		joined = append(joined, diff.Lines(p.Of.Yours)...)
+		joined = append(joined, diff.Lines(p.Of.Theirs)...)
+		places = append(places, place{p.Of, lo, len(joined)})
+	}
+	edits := diff.Histogram(joined, text)
+	for _, p := range places {
+		from, to := p.within(edits)
+		has := strings.Join(text[from:to], "")
+		out = append(out, Answer{Of: p.of, Way: wayOf(p.of, has), Line: from, Text: has})
+	}
+	for _, e := range edits {
+		if !slices.ContainsFunc(places, func(p place) bool { return p.touches(e) }) {
+			out = append(out, Answer{Way: settle.Written, Line: e.B0, Text: strings.Join(text[e.B0:e.B1], ""),
+				Was: strings.Join(joined[e.A0:e.A1], "")})
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Answer) int { return a.Line - b.Line })
+	return out
+}
+
+// place is where a question's texts stand, one after the other, in a text that has all of them.
+type place struct {
+	of     *settle.Question
+	lo, hi int
+}
+
+func (p place) touches(e diff.Edit) bool { return e.A0 <= p.hi && e.A1 >= p.lo }
+
+// within gives what has come of the place, with the edits that touch it.
+func (p place) within(edits []diff.Edit) (from, to int) {
+	from, to = p.lo, p.hi
+	for _, e := range edits {
+		add := (e.B1 - e.B0) - (e.A1 - e.A0)
+		switch {
+		case e.A1 < p.lo:
+			from, to = from+add, to+add
+		case p.touches(e):
+			from = min(from, e.B0)
+			to += add + max(0, e.A1-p.hi)
+		}
+	}
+	return from, max(from, to)
+}
+
+// wayOf is the way that gives a text, if one does.
+func wayOf(q *settle.Question, text string) settle.Way {
+	for _, o := range q.Ways {
+		if o.Text == text && o.Moved == nil {
+			return o.Way
+		}
+	}
+	if q.Base == text {
+		return settle.Base
+	}
+	return settle.Written
+}

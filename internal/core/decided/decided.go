@@ -1,0 +1,354 @@
+// Package decided tells what a person decided in a merge commit, whoever made it and with
+// whatever: it joins the commit's parents anew and compares the commit's tree with that. What
+// was a conflict has an answer there, which is one of the ways Dorvik offers or was written;
+// and what differs though it would have joined by itself was done by hand, too.
+package decided
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/settle"
+)
+
+// Decision is one thing that a merge commit holds by somebody's decision.
+type Decision struct {
+	Path string
+	Kind merge.ConflictKind // empty where nothing was in conflict
+	Way  settle.Way         // settle.Written for what is none of the ways offered
+	Line int                // of the result, from 1, where it begins; 0 for a path as a whole
+	// What stood on each side, and what stands there now: texts, and of what is no text the id.
+	// Where nothing was in conflict the base is what joined by itself.
+	Base, Yours, Theirs, Result string
+	Whole                       bool             // it is about the path, not about a place in it
+	Question                    *settle.Question // nil where nothing was in conflict
+}
+
+// Account is what a merge commit holds beyond what joins by itself.
+type Account struct {
+	Decisions []Decision
+	Joined    int // files that both sides changed and that joined by themselves, as they do here
+}
+
+// Of works out what was decided in a merge commit. Yours is its first parent, theirs what it
+// merged; of several, each is joined to the joint of those before it. A commit with one parent
+// has nothing to tell.
+func Of(ctx context.Context, engine *merge.Engine, files *settle.Files, c *object.Commit) (*Account, error) {
+	out := &Account{}
+	if len(c.Parents) < 2 {
+		return out, nil
+	}
+	first, err := engine.Store.Commit(c.Parents[0])
+	if err != nil {
+		return nil, err
+	}
+	at, tree := c.Parents[0], first.Tree
+	for i, id := range c.Parents[1:] {
+		other, err := engine.Store.Commit(id)
+		if err != nil {
+			return nil, err
+		}
+		parted, err := history.Diverge(ctx, engine.Store, at, id)
+		if err != nil {
+			return nil, err
+		}
+		r, err := engine.TreesOver(ctx, parted.Bases, tree, other.Tree)
+		if err != nil {
+			return nil, err
+		}
+		x := &comparison{store: engine.Store, r: r, actual: c.Tree, out: out,
+			settled: merge.Decided{Entries: map[string]object.Entry{}}}
+		if tree, err = x.conflicts(files); err != nil {
+			return nil, err
+		}
+		if i == len(c.Parents)-2 {
+			if err := x.beyond(tree); err != nil {
+				return nil, err
+			}
+			return out, x.count(tree)
+		}
+		// What is joined next is joined to this.
+		at = engine.Store.PutCommit(&object.Commit{Tree: tree, Parents: []object.ID{at, id}, AuthorLine: c.AuthorLine,
+			Committer: c.Committer})
+	}
+	return out, nil
+}
+
+// Compare works out what was decided in a tree that was made of a join, whatever it belongs to.
+func Compare(store *object.Overlay, files *settle.Files, r *merge.Result, tree object.ID) (*Account, error) {
+	x := &comparison{store: store, r: r, actual: tree, out: &Account{},
+		settled: merge.Decided{Entries: map[string]object.Entry{}}}
+	joined, err := x.conflicts(files)
+	if err != nil {
+		return nil, err
+	}
+	return x.out, x.beyond(joined)
+}
+
+// comparison is a join of two lines beside the tree that was made of them.
+type comparison struct {
+	store   *object.Overlay
+	r       *merge.Result
+	actual  object.ID
+	settled merge.Decided
+	asked   map[string]bool // paths that questions are about
+	out     *Account
+}
+
+// conflicts finds the answer to each conflict, and gives the joined tree with all of them.
+func (x *comparison) conflicts(files *settle.Files) (object.ID, error) {
+	x.asked = map[string]bool{}
+	for i := range x.r.Conflicts {
+		c := &x.r.Conflicts[i]
+		f := files.Open(c)
+		for _, p := range c.Paths() {
+			x.asked[p] = true
+		}
+		if f.Text != nil {
+			if err := x.text(f, c); err != nil {
+				return object.ID{}, err
+			}
+		}
+		for _, q := range f.Questions {
+			if q.Whole() {
+				if err := x.whole(q, c); err != nil {
+					return object.ID{}, err
+				}
+			}
+		}
+	}
+	return x.r.Tree(x.settled)
+}
+
+// content gives what is at an entry: its text, or the id of what has none.
+func (x *comparison) content(e object.Entry) (string, error) {
+	switch {
+	case e.Absent():
+		return "", nil
+	case !e.Mode.IsRegular() && e.Mode != object.ModeLink:
+		return e.ID.String(), nil
+	}
+	data, err := x.store.Blob(e.ID)
+	if err != nil {
+		return "", err
+	}
+	if !merge.IsText(data) {
+		return e.ID.String(), nil
+	}
+	return string(data), nil
+}
+
+// whole finds which option of a question about a path stands in the tree.
+func (x *comparison) whole(q *settle.Question, c *merge.Conflict) error {
+	d := Decision{Path: q.Path, Kind: q.Kind, Way: settle.Written, Whole: true, Question: q}
+	if o, ok, err := x.option(q, c); err != nil {
+		return err
+	} else if ok {
+		d.Way = o.Way
+		for p, e := range o.Effect.Entries {
+			if _, known := x.settled.Entries[p]; !known || !q.Whole() {
+				x.settled.Entries[p] = e
+			}
+		}
+		x.settled.Moves = append(x.settled.Moves, o.Effect.Moves...)
+	} else {
+		for _, p := range c.Paths() {
+			e, err := x.store.Find(x.actual, p)
+			if err != nil {
+				return err
+			}
+			x.settled.Entries[p] = e
+		}
+	}
+	base, yours, theirs := q.Subject.Sides()
+	at, err := x.store.Find(x.actual, q.Path)
+	if err != nil {
+		return err
+	}
+	for _, side := range []struct {
+		to *string
+		e  object.Entry
+	}{{&d.Base, base}, {&d.Yours, yours}, {&d.Theirs, theirs}, {&d.Result, at}} {
+		if *side.to, err = x.content(side.e); err != nil {
+			return err
+		}
+	}
+	x.out.Decisions = append(x.out.Decisions, d)
+	return nil
+}
+
+// option is the option under which the tree would have what it has, at the paths of a
+// conflict: the very same or else, as contents can be conflicts of their own, things of the
+// same kind.
+func (x *comparison) option(q *settle.Question, c *merge.Conflict) (settle.Option, bool, error) {
+	if q.Kind == merge.ModeBits {
+		return x.mode(q)
+	}
+	for _, alike := range []func(a, b object.Entry) bool{
+		object.Entry.Same,
+		func(a, b object.Entry) bool {
+			return a.Absent() == b.Absent() && (a.Absent() || a.Mode.SameType(b.Mode))
+		},
+	} {
+		if _, naming := q.Subject.(*merge.Naming); !naming {
+			alike = object.Entry.Same // a version is taken, or it is not
+		}
+		for _, o := range q.Ways {
+			tree, err := x.r.Tree(o.Effect)
+			if err != nil {
+				continue // it does not go with what else stands there
+			}
+			same := true
+			for _, p := range c.Paths() {
+				would, err := x.store.Find(tree, p)
+				if err != nil {
+					return o, false, err
+				}
+				is, err := x.store.Find(x.actual, p)
+				if err != nil {
+					return o, false, err
+				}
+				same = same && alike(would, is)
+			}
+			if same {
+				return o, true, nil
+			}
+		}
+	}
+	return settle.Option{}, false, nil
+}
+
+// mode finds whose mode a file has.
+func (x *comparison) mode(q *settle.Question) (settle.Option, bool, error) {
+	is, err := x.store.Find(x.actual, q.Path)
+	if err != nil {
+		return settle.Option{}, false, err
+	}
+	for _, o := range q.Ways {
+		if o.Effect.Entries[q.Path].Mode == is.Mode {
+			return settle.Option{Way: o.Way}, true, nil // its content is told apart
+		}
+	}
+	return settle.Option{}, false, nil
+}
+
+// text finds what stands in the places of a text that both sides changed.
+func (x *comparison) text(f *settle.File, c *merge.Conflict) error {
+	path, at, err := x.where(f)
+	if err != nil {
+		return err
+	}
+	x.settled.Entries[f.Path] = at
+	data, err := x.content(at)
+	if err != nil {
+		return err
+	}
+	if !at.Mode.IsRegular() || data == at.ID.String() {
+		d := Decision{Path: path, Kind: c.Kind, Way: settle.Written, Whole: true, Result: data,
+			Question: f.Questions[0],
+			Base:     strings.Join(f.Text.Base, ""), Yours: strings.Join(f.Text.Yours, ""),
+			Theirs: strings.Join(f.Text.Theirs, "")}
+		x.out.Decisions = append(x.out.Decisions, d)
+		return nil
+	}
+	for _, a := range Answers(f, diff.Lines(data)) {
+		d := Decision{Path: path, Kind: c.Kind, Way: a.Way, Line: a.Line + 1, Result: a.Text, Question: a.Of}
+		if a.Of != nil {
+			d.Base, d.Yours, d.Theirs = a.Of.Base, a.Of.Yours, a.Of.Theirs
+		} else {
+			d.Kind, d.Base = "", a.Was
+		}
+		x.out.Decisions = append(x.out.Decisions, d)
+	}
+	return nil
+}
+
+// where is the place of a contested file in the tree: under its name or, as names can be in
+// question, another that it had.
+func (x *comparison) where(f *settle.File) (string, object.Entry, error) {
+	for _, p := range f.Names() {
+		e, err := x.store.Find(x.actual, p)
+		if err != nil || !e.Absent() {
+			return p, e, err
+		}
+	}
+	return f.Path, object.Entry{}, nil
+}
+
+// beyond tells what differs from the joined tree though nothing was in conflict there.
+func (x *comparison) beyond(joined object.ID) error {
+	changes, err := x.store.Changes(joined, x.actual)
+	if err != nil {
+		return err
+	}
+	for _, c := range changes {
+		if x.asked[c.Path] {
+			continue // told already
+		}
+		old, err := x.content(c.Old)
+		if err != nil {
+			return err
+		}
+		new, err := x.content(c.New)
+		if err != nil {
+			return err
+		}
+		if !c.Old.Mode.IsRegular() || !c.New.Mode.IsRegular() || c.Old.Mode != c.New.Mode ||
+			old == c.Old.ID.String() || new == c.New.ID.String() {
+			x.out.Decisions = append(x.out.Decisions, Decision{Path: c.Path, Way: settle.Written, Whole: true,
+				Base:   old,
+				Result: new})
+			continue
+		}
+		a, b := diff.Lines(old), diff.Lines(new)
+		for _, e := range diff.Histogram(a, b) {
+			x.out.Decisions = append(x.out.Decisions, Decision{Path: c.Path, Way: settle.Written, Line: e.B0 + 1,
+				Base: strings.Join(a[e.A0:e.A1], ""), Result: strings.Join(b[e.B0:e.B1], "")})
+		}
+	}
+	return nil
+}
+
+// count counts the files that both changed and that are as they join by themselves.
+func (x *comparison) count(joined object.ID) error {
+	files, err := x.r.Files()
+	if err != nil {
+		return err
+	}
+	for _, j := range files {
+		if j.Origin != merge.FromBoth {
+			continue
+		}
+		is, err := x.store.Find(x.actual, j.Path)
+		if err != nil {
+			return err
+		}
+		if is.Same(j.Result) {
+			x.out.Joined++
+		}
+	}
+	return nil
+}
+
+// String is for whoever prints a decision while looking for something.
+func (d Decision) String() string {
+	return fmt.Sprintf("%s:%d %s %s %q", d.Path, d.Line, d.Kind, d.Way, d.Result)
+}
+
+// Conflicts counts the decisions that were asked for.
+func (a *Account) Conflicts() (n int) {
+	for _, d := range a.Decisions {
+		if d.Question != nil {
+			n++
+		}
+	}
+	return n
+}
+
+// Beyond counts those that nothing asked for.
+func (a *Account) Beyond() int { return len(a.Decisions) - a.Conflicts() }

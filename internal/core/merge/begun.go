@@ -1,0 +1,86 @@
+package merge
+
+import (
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// Begun is a join of the same trees that was begun elsewhere, and what stands of it: all is
+// settled as Tree has it, but for the paths that are open.
+type Begun struct {
+	Tree  object.ID
+	Open  []string
+	Edits []TextEdit // of open files, in places that are not in conflict
+}
+
+// TextEdit is an edit of a text, to be made on what the text has become.
+type TextEdit struct{ Path, Before, After string }
+
+// open reports whether a path is, or another name is that git gives to what cannot stand at the
+// path, such as path~HEAD.
+func (b *Begun) open(path string) bool {
+	return slices.ContainsFunc(b.Open, func(o string) bool { return o == path || strings.HasPrefix(o, path+"~") })
+}
+
+// Narrow takes the conflicts out of a result that are settled.
+func (b *Begun) Narrow(r *Result) {
+	r.Conflicts = slices.DeleteFunc(r.Conflicts, func(c Conflict) bool {
+		return !slices.ContainsFunc(c.Paths(), b.open)
+	})
+}
+
+// Over gives what stands with the open paths as they are in the joined tree of a result.
+func (b *Begun) Over(r *Result, joined object.ID) (object.ID, error) {
+	paths := slices.Clone(b.Open)
+	for i := range r.Conflicts {
+		paths = append(paths, r.Conflicts[i].Paths()...)
+	}
+	gone, put := map[string]object.Entry{}, map[string]object.Entry{}
+	for _, p := range paths {
+		e, err := r.store.Find(joined, p)
+		switch {
+		case err != nil:
+			return object.ID{}, err
+		case e.IsTree():
+		case e.Absent():
+			gone[p] = e
+		default:
+			if put[p], err = b.edited(r, p, e); err != nil {
+				return object.ID{}, err
+			}
+		}
+	}
+	tree, err := r.store.Edit(b.Tree, gone)
+	if err == nil {
+		tree, err = r.store.Edit(tree, put)
+	}
+	if err == nil && tree.IsZero() {
+		tree = r.store.EmptyTree()
+	}
+	return tree, err
+}
+
+// edited is a file with the edits that were made to it. One that does not fit is left out, and
+// that is remarked.
+func (b *Begun) edited(r *Result, path string, e object.Entry) (object.Entry, error) {
+	for _, edit := range b.Edits {
+		if edit.Path != path || !e.Mode.IsRegular() {
+			continue
+		}
+		data, err := r.store.Blob(e.ID)
+		if err != nil {
+			return e, err
+		}
+		t := Merge3(diff.Lines(edit.Before), diff.Lines(edit.After), diff.Lines(string(data)))
+		if t.Conflicts() > 0 {
+			r.Remarks = append(r.Remarks, Remark{Path: path, Words: "what you edited beside the conflicts does not " +
+				"fit what you decided, and is left out; the file as you left it is kept under the waypoint"})
+			continue
+		}
+		e.ID = r.store.Put(object.KindBlob, []byte(t.Join(nil)))
+	}
+	return e, nil
+}

@@ -1,0 +1,81 @@
+package replay
+
+import (
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// Wish is what somebody wants to become of one commit, beyond its being replayed.
+type Wish struct {
+	Leave   bool   `json:"leave,omitempty"`   // it is left out, and what stands on it is replayed without it
+	Keep    bool   `json:"keep,omitempty"`    // it is kept though nothing of it is left
+	Into    bool   `json:"into,omitempty"`    // it becomes part of the commit before it
+	Message string `json:"message,omitempty"` // of the new commit, in UTF-8; empty for the one it has
+}
+
+// Wishes are those of a line, by commit.
+type Wishes map[object.ID]Wish
+
+// CanLeave reports whether the commit of a step can be left out: one that joins lines holds others.
+func (s *Step) CanLeave() bool { return len(s.Commit.Parents) < 2 && s.Outcome != AlreadyThere }
+
+// CanGoInto reports whether the i-th step can become part of the one before it: it stands on
+// that, and nothing else does.
+func CanGoInto(steps []Step, i int) bool {
+	if i == 0 || steps[i].Left() && steps[i].Outcome != Emptied {
+		return false
+	}
+	for k := range steps {
+		if len(steps[k].Commit.Parents) > 1 {
+			return false
+		}
+	}
+	return slices.ContainsFunc(steps[:i], func(s Step) bool { return !s.Left() })
+}
+
+// hold has a step be as it is wished, once it is replayed onto what it stands on.
+func (r *replayer) hold(s *Step, wish Wish) {
+	if s.Outcome == Emptied && wish.Keep {
+		s.Outcome = Clean
+	}
+	if s.Left() {
+		return
+	}
+	before := r.before()
+	if wish.Into && before != nil && !r.merges {
+		s.Into = true
+	}
+	if s.Into && wish.Into && wish.Message == "" && s.Message == "" {
+		s.Message = before.text() + "\n\n" + s.text() + "\n"
+	}
+	if wish.Message != "" {
+		s.Message = wish.Message
+	}
+}
+
+// leave leaves a commit out.
+func (r *replayer) leave(s *Step) (err error) {
+	s.Outcome = Dropped
+	s.Tree, err = r.tree(s.onto[0])
+	return err
+}
+
+// before is the last step that is kept, or nil.
+func (r *replayer) before() *Step {
+	for i := len(r.steps) - 1; i >= 0; i-- {
+		if s := &r.steps[i]; !s.Left() {
+			return s
+		}
+	}
+	return nil
+}
+
+// text is the message of a step's new commit, in UTF-8.
+func (s *Step) text() string {
+	if s.Message != "" {
+		return strings.TrimRight(s.Message, "\n")
+	}
+	return s.Commit.Text()
+}

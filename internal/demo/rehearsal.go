@@ -1,0 +1,41 @@
+package demo
+
+import (
+	"fmt"
+	"slices"
+)
+
+// Part is from whose side the demo is played.
+type Part string
+
+// The parts.
+const (
+	AsRuna Part = "refused"  // your push was refused: others pushed before you
+	AsIlka Part = "teammate" // the other side of it: Runa pushed first, and yours is refused
+)
+
+// Parts lists them.
+var Parts = []Part{AsRuna, AsIlka}
+
+// ParsePart reads the name of a part.
+func ParsePart(name string) (Part, error) {
+	if p := Part(name); slices.Contains(Parts, p) {
+		return p, nil
+	}
+	return "", fmt.Errorf("there is no scene %q: there are refused and teammate", name)
+}
+
+// Rehearsal is a demo that is being played. Whoever plays it can have it begin again.
+type Rehearsal struct {
+	Scene *Scene
+	Part  Part
+	Again Part // begin again when the screen is left, as this; empty to end
+}
+
+// Other is the other side of a part.
+func (p Part) Other() Part {
+	if p == AsIlka {
+		return AsRuna
+	}
+	return AsIlka
+}

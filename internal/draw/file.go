@@ -1,0 +1,236 @@
+package draw
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/recovery"
+)
+
+// Kind is which drawing.
+type Kind string
+
+// The kinds.
+const (
+	KindHistory  Kind = "history"
+	KindOverlap  Kind = "overlap"
+	KindRoutes   Kind = "routes"
+	KindActivity Kind = "activity"
+	KindReport   Kind = "report"
+)
+
+// Kinds lists them.
+var Kinds = []Kind{KindHistory, KindOverlap, KindRoutes, KindActivity, KindReport}
+
+// Source is what a drawing is made of: a repository, looked at or worked in.
+type Source interface {
+	Story(ctx context.Context, waypoint string) (*recovery.Story, error)
+	Chronicle(ctx context.Context, revs ...string) (*recovery.Chronicle, error)
+	Short(id object.ID) string
+	TellApart(ctx context.Context, ids []object.ID) error
+	Annotator(side []history.Node) *history.Annotator
+	LinesChanged(ctx context.Context, n history.Node) (int, error)
+}
+
+// Asked is which drawing is made, and how.
+type Asked struct {
+	Kind     Kind
+	Revs     []string // of a history
+	Waypoint string   // of a recovery that was made; empty for the last, or the one under way
+	Most     int      // commits of a history; 0 for as many as tell the last join
+	File     string   // its ending tells the format: .svg, .pdf and, of a report, .md
+	Letter   bool
+	Dark     bool
+}
+
+// FormatError says that a file's ending names no format that the drawing comes in.
+type FormatError struct {
+	Kind Kind
+	File string
+}
+
+func (e *FormatError) Error() string {
+	formats := ".svg or .pdf"
+	if e.Kind == KindReport {
+		formats = ".pdf, .svg or .md"
+	}
+	return fmt.Sprintf("%s: a drawing of the kind %s is written to a file that ends in %s", e.File, e.Kind, formats)
+}
+
+// Make makes a drawing, and gives the bytes of its file.
+func Make(ctx context.Context, src Source, a Asked) ([]byte, error) {
+	ending := strings.ToLower(filepath.Ext(a.File))
+	if ending != ".svg" && ending != ".pdf" && (ending != ".md" || a.Kind != KindReport) {
+		return nil, &FormatError{a.Kind, a.File}
+	}
+	if !slices.Contains(Kinds, a.Kind) {
+		return nil, fmt.Errorf("there is no drawing %q: there are %s", a.Kind, kindNames())
+	}
+	opt := Options{Letter: a.Letter, Dark: a.Dark, Paged: ending == ".pdf"}
+	var b bytes.Buffer
+	d, err := drawing(ctx, src, a, opt, ending == ".md", &b)
+	switch {
+	case err != nil:
+		return nil, err
+	case ending == ".pdf":
+		err = d.PDF(&b)
+	case ending == ".svg":
+		err = d.SVG(&b)
+	}
+	return b.Bytes(), err
+}
+
+func kindNames() string {
+	var out []string
+	for _, k := range Kinds {
+		out = append(out, string(k))
+	}
+	return strings.Join(out, ", ")
+}
+
+// drawing lays out what is asked for, or with text writes it down.
+func drawing(ctx context.Context, src Source, a Asked, opt Options, text bool, b *bytes.Buffer) (*Drawing, error) {
+	story, err := src.Story(ctx, a.Waypoint)
+	var blocked *recovery.Blocked
+	if a.Kind == KindHistory && (errors.As(err, &blocked) || errors.Is(err, recovery.ErrInUse)) {
+		story, err = nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	if a.Kind == KindHistory {
+		return historyOf(ctx, src, a, story, opt)
+	}
+	told, err := tellable(ctx, src, story)
+	if err != nil {
+		return nil, err
+	}
+	switch a.Kind {
+	case KindOverlap:
+		return Overlap(told, opt), nil
+	case KindRoutes:
+		return Routes(told, opt), nil
+	case KindActivity:
+		return Activity(told, opt)
+	}
+	if text {
+		return nil, Markdown(b, told)
+	}
+	return Report(told, opt), nil
+}
+
+// Of is what there is to tell of the recovery that a waypoint goes back before or, without one, of
+// that under way or the last.
+func Of(ctx context.Context, src Source, waypoint string) (*Told, error) {
+	story, err := src.Story(ctx, waypoint)
+	if err != nil {
+		return nil, err
+	}
+	return tellable(ctx, src, story)
+}
+
+func tellable(ctx context.Context, src Source, story *recovery.Story) (*Told, error) {
+	told := &Told{Story: story, Short: src.Short,
+		Size: func(n history.Node) (int, error) { return src.LinesChanged(ctx, n) },
+		Editor: func(side []history.Node, path string) (history.Node, bool) {
+			n, ok, err := src.Annotator(side).Editor(path, nil)
+			return n, ok && err == nil
+		}}
+	var ids []object.ID
+	for _, n := range slices.Concat(story.Commits(), story.Below, story.Made) {
+		ids = append(ids, n.ID)
+	}
+	return told, src.TellApart(ctx, ids)
+}
+
+// Of a history that nothing bounds, some is drawn.
+const (
+	someCommits = 40
+	mostCommits = 1000
+	below       = 3 // where lines part, so that it is seen where they come from
+)
+
+// historyOf draws the branch: as far back as the last join goes, or as is asked for.
+func historyOf(ctx context.Context, src Source, a Asked, story *recovery.Story, opt Options) (*Drawing, error) {
+	c, err := src.Chronicle(ctx, a.Revs...)
+	if err != nil {
+		return nil, err
+	}
+	if err := c.Same(ctx); err != nil {
+		return nil, err
+	}
+	of := HistoryOf{Title: "History", Short: src.Short}
+	most, until := a.Most, object.ID{}
+	if story != nil {
+		of.Title, of.Me = "History of "+story.Position.Branch.Name, story.Me
+		if most == 0 && len(a.Revs) == 0 {
+			until = story.Position.Base()
+		}
+	}
+	if len(a.Revs) > 0 {
+		of.Title = "History of " + strings.Join(a.Revs, ", ")
+	}
+	if most == 0 {
+		most = someCommits
+		if !until.IsZero() {
+			most = mostCommits
+		}
+	}
+	all, err := c.More(ctx, most+1)
+	if err != nil {
+		return nil, err
+	}
+	if i := slices.IndexFunc(all, func(e recovery.Entry) bool { return e.ID == until }); i >= 0 {
+		most = min(most, i+1+below)
+	}
+	of.More = len(all) > most
+	of.Entries = all[:min(most, len(all))]
+	var ids []object.ID
+	for _, e := range of.Entries {
+		ids = append(ids, e.ID)
+	}
+	if err := src.TellApart(ctx, ids); err != nil {
+		return nil, err
+	}
+	of.Text = "Newest first, the lines of children to their parents."
+	if n := len(of.Entries); n > 0 {
+		of.Text = fmt.Sprintf("%s, from %s to %s, newest first.", plural(n, "commit"),
+			date(of.Entries[n-1].Author().Time()), date(of.Entries[0].Author().Time()))
+	}
+	if c.Untold != nil {
+		of.Text += " What Dorvik did here is not told, as it could not be read."
+	}
+	return History(of, opt), nil
+}
+
+// Write writes a file that is not there yet: all of it, or none.
+func Write(name string, data []byte) error {
+	if _, err := os.Lstat(name); err == nil {
+		return fmt.Errorf("%s is there already; move it away, or give another name", name)
+	}
+	f, err := os.CreateTemp(filepath.Dir(name), ".dorvik-*")
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", name, err)
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(data)
+	err = errors.Join(err, f.Chmod(0o644), f.Close())
+	if err == nil {
+		err = os.Link(f.Name(), name) // which another file of that name, made meanwhile, stops
+		if errors.Is(err, errors.ErrUnsupported) || errors.Is(err, os.ErrPermission) {
+			err = os.Rename(f.Name(), name)
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", name, err)
+	}
+	return nil
+}

@@ -1,0 +1,149 @@
+package draw
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+const (
+	columnWide = 15.0 // between two lines
+	mostWide   = 14   // columns
+)
+
+// HistoryOf is what a history is drawn from.
+type HistoryOf struct {
+	Title, Text string
+	Entries     []recovery.Entry
+	More        bool // there are older ones
+	Short       func(object.ID) string
+	Me          string // e-mail of the person at the keyboard
+}
+
+// signs of a commit's sides.
+var signs = map[recovery.Side]SignKind{recovery.SideBase: SignBase, recovery.SideYours: SignYours,
+	recovery.SideTheirs: SignTheirs, recovery.SideJoined: SignJoined, recovery.SideBehind: SignBehind}
+
+var hueOfSign = map[SignKind]Hue{SignBase: Base, SignYours: Yours, SignTheirs: Theirs, SignJoined: Base,
+	SignBehind: Faint}
+
+// historyDrawing is the layout of a history's rows.
+type historyDrawing struct {
+	*sheet
+	of      HistoryOf
+	columns int
+	kinds   map[int]SignKind // of the lines, by the last commit that was drawn on each
+}
+
+// History draws commits with the lines that join them: what was joined to what, and what was
+// replayed or picked of what.
+func History(of HistoryOf, opt Options) *Drawing {
+	h := &historyDrawing{sheet: newSheet(of.Title, opt), of: of, kinds: map[int]SignKind{}}
+	h.title(of.Title, of.Text)
+	used := map[SignKind]bool{}
+	for i := range of.Entries {
+		e := &of.Entries[i]
+		h.columns = max(h.columns, min(mostWide, e.Width()))
+		used[signs[e.Side()]] = true
+	}
+	var kinds []SignKind
+	for _, k := range []SignKind{SignYours, SignTheirs, SignJoined, SignBase, SignBehind} {
+		if used[k] {
+			kinds = append(kinds, k)
+		}
+	}
+	h.legend(kinds...)
+	h.y += 6
+	for i := range of.Entries {
+		h.row(&of.Entries[i], i == len(of.Entries)-1)
+	}
+	if of.More {
+		h.say(float64(h.columns)*columnWide+6, sans, 8, Dim, "and older ones")
+	}
+	return h.finish()
+}
+
+// x is the middle of a column.
+func (h *historyDrawing) x(column int) float64 {
+	return margin + 6 + float64(min(column, mostWide-1))*columnWide
+}
+
+// row draws a commit: its text, and the lines along it.
+func (h *historyDrawing) row(e *recovery.Entry, last bool) {
+	left := margin + float64(h.columns)*columnWide + 8
+	w := h.d.W - margin - left
+	subject := e.Subject()
+	if subject == "" {
+		subject = "(no message)"
+	}
+	head := wrapped(bold, 9.5, subject, w)
+	facts := wrapped(sans, 8, h.facts(e), w)
+	said := e.Said(h.of.Short)
+	for _, n := range e.Names {
+		said = append([]string{"‹" + n.Name + "›"}, said...)
+	}
+	notes := []string(nil)
+	if len(said) > 0 {
+		notes = wrapped(sans, 8, strings.Join(said, " · "), w)
+	}
+	height := 9.5*lineHigh*float64(len(head)) + 8*lineHigh*float64(len(facts)+len(notes)) + 9
+	h.room(height)
+	top, bottom := h.y, h.y+height
+	at := top + 8.5
+	h.lines(e, top, at, bottom, last)
+	y := h.write(left, top, bold, 9.5, Ink, head)
+	y = h.write(left, y, sans, 8, Dim, facts)
+	kind := signs[e.Side()]
+	h.write(left, y, sans, 8, map[SignKind]Hue{SignYours: Yours, SignTheirs: Theirs, SignJoined: Joined, SignBase: Base,
+		SignBehind: Dim}[kind], notes)
+	h.put(Sign{h.x(e.Column), at, 4.6, kind})
+	h.y = bottom
+}
+
+// facts is a commit's id, author and date.
+func (h *historyDrawing) facts(e *recovery.Entry) string {
+	who := e.Author()
+	return fmt.Sprintf("%s · %s · %s", h.of.Short(e.ID), who.Name, who.Time().Format("2 Jan 2006 15:04"))
+}
+
+// lines draws those that pass a row, and those that end and begin in its commit.
+func (h *historyDrawing) lines(e *recovery.Entry, top, at, bottom float64, last bool) {
+	line := func(number int, points ...[2]float64) {
+		kind := h.kinds[number]
+		h.put(Line{Points: points, Width: 1.9, Smooth: true, Hue: hueOfSign[kind],
+			Dashed: kind == SignTheirs || kind == SignBehind})
+	}
+	own := h.x(e.Column)
+	for _, l := range e.Past {
+		line(l.Line, [2]float64{h.x(l.Column), top}, [2]float64{h.x(l.Column), bottom})
+	}
+	if e.Above {
+		line(e.Own, [2]float64{own, top}, [2]float64{own, at})
+	}
+	h.kinds[e.Own] = signs[e.Side()]
+	for _, l := range e.Begins {
+		h.kinds[l.Line] = signs[e.Side()]
+	}
+	if e.Below && (!last || h.of.More) {
+		line(e.Own, [2]float64{own, at}, [2]float64{own, bottom})
+	}
+	for _, l := range e.Ends {
+		line(l.Line, [2]float64{h.x(l.Column), top}, [2]float64{own, at})
+	}
+	for _, of := range [][]history.Lane{e.Begins, e.Joins} {
+		for _, l := range of {
+			line(l.Line, [2]float64{own, at}, [2]float64{h.x(l.Column), bottom})
+		}
+	}
+}
+
+// date is a day as people write it.
+func date(t time.Time) string { return t.Format("2 Jan 2006") }
+
+// plural counts.
+func plural(n int, one string) string { return words.Count(n, one, one+"s") }

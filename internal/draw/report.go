@@ -1,0 +1,484 @@
+package draw
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// Report writes a recovery down for a reviewer or for the archive: what was joined, what was
+// decided, by whom and why, what was left out, whether it builds, and how to go back.
+func Report(t *Told, opt Options) *Drawing {
+	opt.Paged = true
+	s := t.sheet(t.title(), opt)
+	p := &printed{s, t}
+	t.Tell(p)
+	return s.finish()
+}
+
+// Markdown writes the report as text that can be pasted where the team talks.
+func Markdown(w io.Writer, t *Told) error {
+	m := &marked{w: w, t: t}
+	t.Tell(m)
+	return m.err
+}
+
+// Listener is what a report is told to, from its beginning to its end.
+type Listener interface {
+	Title(title string, summary []string)
+	Part(heading string, first float64) // in points: how high what comes first in it is, at least
+	Say(text string)
+	Side(name string, kind SignKind, nodes []history.Node)
+	Overlap(list []recovery.Overlap)
+	Conflict(q *recovery.Attributed, head, decision string)
+	Item(kind SignKind, text string)
+}
+
+// Tell tells a recovery, part by part.
+func (t *Told) Tell(to Listener) {
+	to.Title(t.title(), summary(t))
+	to.Part("The two lines", 60)
+	to.Say(t.parted())
+	to.Side("yours", SignYours, t.Position.Divergence.Yours)
+	to.Side("theirs", SignTheirs, t.Position.Divergence.Theirs)
+	if len(t.Story.Overlap) > 0 {
+		to.Part("Where both changed the same files", 60)
+		to.Overlap(t.Story.Overlap)
+	}
+	if t.Join != nil {
+		tellJoin(t, to)
+	}
+	to.Part("The result", 30)
+	for _, l := range resultWords(t) {
+		to.Say(l)
+	}
+	if len(t.Others) > 0 {
+		to.Part("What the others get", 20)
+		for _, o := range t.Others {
+			to.Item(SignTheirs, otherWords(o))
+		}
+	}
+	to.Part("How to go back", 30)
+	to.Say(backWords(t))
+}
+
+// tellJoin tells what was decided, what was left out, and whether it builds.
+func tellJoin(t *Told, to Listener) {
+	to.Part("Conflicts", 130)
+	if len(t.Questions) == 0 {
+		to.Say("There were none: all of it joined by itself.")
+	}
+	for i := range t.Questions {
+		q := &t.Questions[i]
+		to.Conflict(q, conflictHead(t, i), decisionOf(t, q))
+	}
+	to.Part("Left out", 20)
+	if len(t.Left) == 0 {
+		to.Say("Nothing: every line, name and deletion of either side is in the result.")
+	}
+	for _, l := range t.Left {
+		to.Item(signOfSide(l.Side), leftOutWords(t, l))
+	}
+	if n := len(t.Join.Mended); n > 0 {
+		to.Part("Mends", 20)
+		for _, m := range t.Join.Mended {
+			to.Item(SignJoined, m.Path+": changed by hand after joining, so that the check passes")
+		}
+	}
+	to.Part("The check", 20)
+	to.Say(checkWords(t))
+}
+
+// title is the report's.
+func (t *Told) title() string {
+	if t.Position.Picking {
+		return "Commits picked onto " + t.branch()
+	}
+	return "Joining " + t.branch() + " and " + t.upstream()
+}
+
+// summary is the report in a few sentences.
+func summary(t *Told) (out []string) {
+	d := t.Position.Divergence
+	first := fmt.Sprintf("%s by %s (yours) and %s by %s (theirs)", plural(len(d.Yours), "commit"),
+		words.List(recovery.Authors(d.Yours)), plural(len(d.Theirs), "commit"), t.theirNames())
+	if t.Position.Picking {
+		first = fmt.Sprintf("%s by %s", plural(len(d.Theirs), "commit"), t.theirNames())
+	}
+	switch {
+	case t.Join == nil: // then it was made: what is under way has something to join
+		return []string{fmt.Sprintf("%s moved forward on %s, to %s by %s: nothing of yours was in the way, "+
+			"and nothing was joined.", t.branch(), t.Waypoint.Time.Format("2 Jan 2006 15:04 -0700"),
+			plural(len(d.Theirs), "commit"), t.theirNames())}
+	case t.Waypoint == nil:
+		out = append(out, words.Sentence(fmt.Sprintf("%s are to be joined by %s; nothing of it is on the branch yet",
+			first,
+			t.Join.Route)))
+	default:
+		done := "joined by " + string(t.Waypoint.Route)
+		if t.Position.Picking {
+			done = "picked"
+		}
+		out = append(out, words.Sentence(fmt.Sprintf("%s were %s on %s", first, done,
+			t.Waypoint.Time.Format("2 Jan 2006 15:04 -0700"))))
+	}
+	settled := t.Join.Settled
+	asked := settled + t.Join.Open
+	switch {
+	case asked == 0:
+		out = append(out, "No decision was needed.")
+	case t.Join.Open > 0:
+		out = append(out, fmt.Sprintf("%d of %s settled.", settled, words.Count(asked, "conflict is", "conflicts are")))
+	default:
+		out = append(out, words.Count(settled, "conflict was", "conflicts were")+" settled by "+t.person()+".")
+	}
+	if n := len(t.Left); n > 0 {
+		out = append(out, words.Count(n, "thing", "things")+" somebody did is not in the result; see below.")
+	}
+	return append(out, checkWords(t))
+}
+
+// person is who decided.
+func (t *Told) person() string {
+	if t.Who == "" {
+		return "a person"
+	}
+	return t.Who
+}
+
+func signOfSide(s merge.Side) SignKind {
+	if s == merge.Yours {
+		return SignYours
+	}
+	return SignTheirs
+}
+
+// conflictHead says where a conflict is, and whose edits meet there.
+func conflictHead(t *Told, i int) string {
+	q := &t.Questions[i]
+	where := q.Conflict.Path
+	if !q.Conflict.Whole() {
+		place := q.Conflict.Place.Yours
+		where += fmt.Sprintf(":%d", place.Lo+1)
+	}
+	return fmt.Sprintf("%d of %d   %s", i+1, len(t.Questions), where)
+}
+
+// decisionOf says how a conflict was settled, and why.
+func decisionOf(t *Told, q *recovery.Attributed) string {
+	d := q.Decision
+	if d == nil {
+		return "Not settled yet."
+	}
+	who := t.person()
+	if d.Way == settle.Written {
+		return who + " settled it by writing the place."
+	}
+	said := who + " settled it by: " + d.Way.Label() + "."
+	if o, ok := q.Conflict.Option(d.Way); ok && o.Reason != "" {
+		said += " " + words.Sentence(o.Reason)
+	}
+	if d.Way == q.Conflict.Suggested {
+		said += " It was suggested."
+	} else if q.Conflict.Suggested != "" {
+		said += " Suggested was: " + q.Conflict.Suggested.Label() + "."
+	}
+	return said
+}
+
+func leftOutWords(t *Told, l recovery.LeftOut) string {
+	where := l.Path
+	if l.Line > 0 {
+		where += fmt.Sprintf(":%d", l.Line)
+	}
+	who := l.Author
+	if who == "" {
+		who = t.Who
+	}
+	text := words.LeftOut(l.Text, l.Kept, l.Mend)
+	if l.What == recovery.GivenName {
+		text = "this name; kept under another"
+	}
+	return fmt.Sprintf("%s, %s: %s", where, who, text)
+}
+
+func checkWords(t *Told) string {
+	c := t.Checked
+	switch {
+	case c == nil:
+		return "The result was not checked."
+	case c.Skipped && c.Command == "":
+		return "The result was not checked: it was chosen to go on without."
+	case c.Skipped:
+		return fmt.Sprintf("The check “%s” did not pass, and it was chosen to go on.", c.Command)
+	case c.Passed:
+		return fmt.Sprintf("The joined code passes its check, “%s”, in %s.", c.Command, words.Seconds(c.Took))
+	}
+	return fmt.Sprintf("The check “%s” failed.", c.Command)
+}
+
+func resultWords(t *Told) (out []string) {
+	if t.Waypoint == nil {
+		return []string{"It is not made yet: the branch is as it was."}
+	}
+	out = append(out, fmt.Sprintf("%s went from %s to %s.", t.branch(), t.Waypoint.Before, t.Waypoint.After))
+	if t.Differs {
+		out = append(out, "Worked out anew, with the same decisions, the join comes to other files than were made "+
+			"then: "+
+			"what is told above is of the one worked out now.")
+	}
+	for _, n := range t.Made {
+		out = append(out, fmt.Sprintf("%s   %s", t.Short(n.ID), n.Subject()))
+	}
+	if t.Pushed {
+		return append(out, t.upstream()+" has it.")
+	}
+	return append(out, "It is not on "+t.upstream()+", as far as was fetched.")
+}
+
+func otherWords(o recovery.Other) string {
+	if len(o.Files) == 0 {
+		return fmt.Sprintf("%s: %s, in the result as they left %s", o.Name, plural(o.Kept, "file"),
+			words.Is(o.Kept, "it", "them"))
+	}
+	var names []string
+	for _, f := range o.Files {
+		names = append(names, fmt.Sprintf("%s (+%d −%d)", f.Path, f.Added, f.Removed))
+	}
+	return fmt.Sprintf("%s: %d of %s changed: %s", o.Name, len(o.Files), plural(o.Kept+len(o.Files), "file"),
+		words.List(names))
+}
+
+func backWords(t *Told) string {
+	if t.Waypoint == nil {
+		return "There is nothing to go back from: nothing was changed."
+	}
+	if t.Waypoint.GoneBack {
+		return "It was gone back from."
+	}
+	if t.Pushed {
+		return fmt.Sprintf("It was pushed, and others may build on it: it is not undone any more. A commit that "+
+			"takes the change back does that. The branch as it was, at %s, is kept as %s.",
+			t.Short(t.Waypoint.Before), t.Waypoint.Ref())
+	}
+	return fmt.Sprintf("The state of before is kept under the waypoint %s: “dorvik undo %s” takes branch, index "+
+		"and files back to it.", t.Waypoint.Name, t.Waypoint.Name)
+}
+
+// printed is a report on pages.
+type printed struct {
+	*sheet
+	t *Told
+}
+
+func (p *printed) Title(title string, summary []string) {
+	p.sheet.title(title, "")
+	p.y += 4
+	for _, l := range summary {
+		p.sheet.say(0, sans, 10, Ink, l)
+	}
+	p.legend(SignYours, SignTheirs)
+	p.y -= 10
+}
+
+func (p *printed) Part(h string, first float64) { p.heading(h, first) }
+
+func (p *printed) Say(text string) {
+	p.sheet.say(0, sans, 9, Ink, text)
+	p.y += 3
+}
+
+func (p *printed) Side(name string, kind SignKind, nodes []history.Node) {
+	if len(nodes) == 0 {
+		return
+	}
+	p.room(40)
+	p.y += 5
+	p.y = p.write(margin, p.y, bold, 9, map[SignKind]Hue{SignYours: Yours, SignTheirs: Theirs}[kind], []string{name})
+	for _, n := range nodes {
+		p.Item(kind, fmt.Sprintf("%s  %s · %s, %s", p.t.Short(n.ID), n.Subject(), p.t.name(n), date(n.Author().Time())))
+	}
+}
+
+func (p *printed) Item(kind SignKind, text string) {
+	lines := wrapped(sans, 9, text, p.inner()-16)
+	p.room(9*lineHigh*float64(len(lines)) + 2)
+	p.put(Sign{margin + 5, p.y + 6.7, 3.6, kind})
+	p.y = p.write(margin+16, p.y, sans, 9, Ink, lines) + 2
+}
+
+func (p *printed) Overlap([]recovery.Overlap) { overlapRows(p.sheet, p.t) }
+
+func (p *printed) Conflict(q *recovery.Attributed, head, decision string) {
+	p.room(110)
+	p.y += 4
+	p.sheet.say(0, bold, 9.5, Ink, head)
+	if hint := words.Hint(q.Conflict); hint != "" {
+		p.sheet.say(0, sans, 8.5, Dim, words.Sentence(hint))
+	}
+	for _, e := range edits(p.t, q) {
+		p.edit(e)
+	}
+	p.y += 3
+	p.sheet.say(10, sans, 9, Joined, decision)
+	p.y += 8
+}
+
+// editOf is what a side made of the base.
+type editOf struct {
+	kind       SignKind
+	who        string
+	base, side string
+	whole      bool
+}
+
+// edits are both sides' edits of a conflict.
+func edits(t *Told, q *recovery.Attributed) []editOf {
+	who := func(n history.Node) string {
+		if n.Commit == nil {
+			return ""
+		}
+		return fmt.Sprintf("%s, %s: %s (%s)", t.name(n), date(n.Author().Time()), n.Subject(), t.Short(n.ID))
+	}
+	c := q.Conflict
+	return []editOf{{SignYours, who(q.Yours), c.Base, c.Yours, c.Whole()}, {SignTheirs, who(q.Theirs), c.Base,
+		c.Theirs, c.Whole()}}
+}
+
+// edit writes what a side made of the base: the lines it took away, and those it put there.
+func (p *printed) edit(e editOf) {
+	kind := map[SignKind]Hue{SignYours: OnYours, SignTheirs: OnTheirs}[e.kind]
+	p.room(30)
+	p.y += 3
+	p.put(Sign{margin + 15, p.y + 6.4, 3.6, e.kind})
+	p.y = p.write(margin+26, p.y, sans, 8.5, Ink, wrapped(sans, 8.5, e.who, p.inner()-26))
+	if e.whole {
+		return
+	}
+	p.y += 2
+	for _, part := range []struct {
+		sign, text string
+		on         Hue
+	}{{"−", e.base, OnBase}, {"+", e.side, kind}} {
+		if part.text == "" {
+			continue
+		}
+		for _, l := range strings.Split(strings.TrimSuffix(part.text, "\n"), "\n") {
+			for i, row := range wrapped(mono, 7.5, l, p.inner()-46) {
+				p.room(7.5 * lineHigh)
+				high := 7.5 * lineHigh
+				p.put(Block{Box: Box{margin + 26, p.y, p.d.W - margin, p.y + high}, Hue: part.on})
+				if i == 0 {
+					p.put(Text{margin + 29, p.y + high - 2.2, 7.5, mono, Dim, part.sign})
+				}
+				p.y = p.write(margin+40, p.y, mono, 7.5, Ink, []string{row})
+			}
+		}
+	}
+}
+
+// marked is a report in Markdown (CommonMark).
+type marked struct {
+	w   io.Writer
+	t   *Told
+	err error
+}
+
+func (m *marked) print(format string, args ...any) {
+	if m.err == nil {
+		_, m.err = fmt.Fprintf(m.w, format, args...)
+	}
+}
+
+// plain has a text mean nothing but itself in Markdown.
+func plainText(s string) string {
+	var b strings.Builder
+	for _, r := range s {
+		if strings.ContainsRune("\\`*_{}[]<>#|~!", r) {
+			b.WriteByte('\\')
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
+}
+
+func (m *marked) Title(title string, summary []string) {
+	m.print("# %s\n\n", plainText(title))
+	for _, l := range summary {
+		m.print("%s\n", plainText(l))
+	}
+	theirs := "on " + m.t.upstream()
+	if m.t.Position.Picking {
+		theirs = "picked"
+	}
+	m.print("\n◐ yours: what %s had. ◑ theirs: what was %s.\n", plainText(m.t.person()), plainText(theirs))
+}
+
+func (m *marked) Part(h string, _ float64) { m.print("\n## %s\n\n", h) }
+
+func (m *marked) Say(text string) { m.print("%s\n\n", plainText(text)) }
+
+func (m *marked) Side(name string, kind SignKind, nodes []history.Node) {
+	if len(nodes) == 0 {
+		return
+	}
+	m.print("\n**%s**\n\n", name)
+	for _, n := range nodes {
+		m.print("- %s `%s` %s, %s, %s\n", signText(kind), n.ID.Prefix(12), plainText(n.Subject()),
+			plainText(n.Author().Name),
+			date(n.Author().Time()))
+	}
+}
+
+// signText is a sign as a character.
+func signText(k SignKind) string { return [...]string{"○", "◐", "◑", "●", "◌"}[k] }
+
+func (m *marked) Overlap(list []recovery.Overlap) {
+	m.print("| file | ◐ yours | ◑ theirs | |\n| --- | ---: | ---: | --- |\n")
+	for _, o := range list {
+		said := string(o.Kind)
+		if o.Decide {
+			said += ", wants a decision"
+		}
+		m.print("| %s | %d | %d | %s |\n", plainText(o.Path), o.Yours, o.Theirs, said)
+	}
+}
+
+func (m *marked) Conflict(q *recovery.Attributed, head, decision string) {
+	m.print("### %s\n\n", plainText(head))
+	if hint := words.Hint(q.Conflict); hint != "" {
+		m.print("%s\n\n", words.Sentence(hint))
+	}
+	c := q.Conflict
+	if !c.Whole() {
+		for _, e := range []struct{ name, text string }{
+			{"○ base", c.Base}, {"◐ yours", c.Yours}, {"◑ theirs", c.Theirs},
+		} {
+			m.print("%s:\n\n", e.name)
+			m.fenced(e.text)
+		}
+	}
+	m.print("%s\n\n", plainText(decision))
+}
+
+// fenced writes code between fences longer than any in it.
+func (m *marked) fenced(text string) {
+	fence := "```"
+	for strings.Contains(text, fence) {
+		fence += "`"
+	}
+	if text != "" && !strings.HasSuffix(text, "\n") {
+		text += "\n"
+	}
+	m.print("%s\n%s%s\n\n", fence, text, fence)
+}
+
+func (m *marked) Item(kind SignKind, text string) {
+	m.print("- %s %s\n", signText(kind), plainText(text))
+}

@@ -1,0 +1,126 @@
+package git
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// Named is a branch or a tag and the commit it names.
+type Named struct {
+	Name   string // such as main, origin/main, v1.2
+	Full   string // such as refs/remotes/origin/main
+	Commit object.ID
+}
+
+// Names lists branches, copies of remote branches and tags that name commits. What a remote
+// has as its HEAD is not among them.
+func (r *Repo) Names(ctx context.Context) ([]Named, error) {
+	out, err := r.run(ctx, "reading the branches and tags", "for-each-ref",
+		"--format=%(refname)%00%(refname:lstrip=2)%00%(objecttype)%00%(objectname)%00"+
+			"%(*objecttype)%00%(*objectname)%00%(symref)",
+		"refs/heads", "refs/remotes", "refs/tags")
+	if err != nil {
+		return nil, err
+	}
+	var all []Named
+	for line := range strings.Lines(out) {
+		f := strings.Split(strings.TrimSuffix(line, "\n"), "\x00")
+		if len(f) != 7 || f[6] != "" {
+			continue
+		}
+		kind, id := f[2], f[3]
+		if kind == "tag" {
+			kind, id = f[4], f[5]
+		}
+		if kind != "commit" {
+			continue
+		}
+		n := Named{Name: f[1], Full: f[0]}
+		if n.Commit, err = object.ParseID(id); err != nil {
+			return nil, err
+		}
+		all = append(all, n)
+	}
+	return all, nil
+}
+
+// Loose gives those of some commits that no ref leads to, in their order, with what they stand on and
+// no ref leads to either.
+func (r *Repo) Loose(ctx context.Context, ids []object.ID) (loose []object.ID, err error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	args := []string{"rev-list", "--ignore-missing", "--topo-order"}
+	for _, id := range ids {
+		args = append(args, id.String())
+	}
+	out, err := r.run(ctx, "looking for commits on no branch", append(args, "--not", "--all", "HEAD")...)
+	if err != nil {
+		return nil, err
+	}
+	for line := range strings.Lines(out) {
+		id, err := object.ParseID(strings.TrimSpace(line))
+		if err != nil {
+			return nil, err
+		}
+		loose = append(loose, id)
+	}
+	return loose, nil
+}
+
+// GraphFiles gives the contents of the repository's commit-graph, the oldest part first; none
+// where there is none, or where it does not count: in a shallow clone, with replaced commits,
+// or by core.commitGraph. Where they lie is documented in gitformat-commit-graph.
+func (r *Repo) GraphFiles(ctx context.Context) [][]byte {
+	if r.Shallow {
+		return nil
+	}
+	if on, err := r.Config(ctx, "core.commitGraph"); err != nil || on == "false" {
+		return nil
+	}
+	if out, err := r.run(ctx, "looking for replaced objects", "for-each-ref", "--count=1",
+		"refs/replace"); err != nil ||
+		out != "" {
+		return nil
+	}
+	dir, err := r.Inside(ctx, "objects/info")
+	if err != nil {
+		return nil
+	}
+	if data, err := os.ReadFile(filepath.Join(dir, "commit-graph")); err == nil {
+		return [][]byte{data}
+	}
+	chain, err := os.ReadFile(filepath.Join(dir, "commit-graphs", "commit-graph-chain"))
+	if err != nil {
+		return nil
+	}
+	var files [][]byte
+	for _, name := range strings.Fields(string(chain)) {
+		data, err := os.ReadFile(filepath.Join(dir, "commit-graphs", "graph-"+name+".graph"))
+		if err != nil {
+			return nil // being written anew
+		}
+		files = append(files, data)
+	}
+	return files
+}
+
+// Signed is what git finds about a commit's signature.
+type Signed struct {
+	// as git's pretty formats have it: G good, U good of unknown validity, B bad, E not to be checked, N none…
+	Grade string
+	By    string // the name it was made with, where that is known
+}
+
+// Signature has git check a commit's signature. rev-list, which does it, knows no settings: it runs
+// gpg or gpgsm as they are found, and of other signatures says N, too.
+func (r *Repo) Signature(ctx context.Context, id object.ID) (Signed, error) {
+	out, err := r.run(ctx, "checking a signature", "rev-list", "--no-walk", "--no-commit-header", "--format=%G?%x00%GS",
+		id.String())
+	grade, by, _ := strings.Cut(strings.TrimSuffix(out, "\n"), "\x00")
+	return Signed{grade, by}, err
+}

@@ -1,0 +1,375 @@
+package git
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// Operation is what git can leave half done. The names are those of `look --json`.
+type Operation string
+
+// The operations.
+const (
+	Merging   Operation = "merge"
+	Rebasing  Operation = "rebase"
+	Picking   Operation = "pick"
+	Reverting Operation = "revert"
+	Applying  Operation = "am" // patches from mails
+)
+
+// Command is a line of a list that git works through.
+type Command struct {
+	Verb   string // such as pick, squash, exec
+	Commit object.ID
+	Rest   string // what follows the verb
+}
+
+// Unfinished is what git left half done in a working tree, as its own files tell.
+type Unfinished struct {
+	Operation Operation
+	Branch    string      // that it is done to; empty where HEAD was on none
+	Head      object.ID   // where HEAD is now
+	Detached  bool        // and whether it is on no branch now
+	Before    object.ID   // where the branch was before it began
+	Onto      object.ID   // of a rebase: what the commits go onto
+	Merged    []object.ID // of a merge: what is merged
+	Stopped   object.ID   // the commit it stopped at; zero where it stopped between two
+	Done      []Command   // of a list, the one it stopped at last
+	Todo      []Command   // and what is to come
+	Remade    map[object.ID]object.ID
+	Message   string    // prepared for the commit that is to be made, without its comments
+	Stash     object.ID // uncommitted work that git put aside before it began
+	Parent    int       // of picked commits that join lines
+	Patches   int       // of patches: how many there are, and
+	At        int       // at which it stopped, from 1
+	Files     []string  // git's own files of it, under the names of Inside
+	Pulled    bool      // it was begun by a pull
+}
+
+// where git keeps what, by the documentation of gitrepository-layout and of the commands.
+const (
+	rebaseMerge = "rebase-merge"
+	rebaseApply = "rebase-apply"
+	sequencer   = "sequencer"
+)
+
+// mergeFiles are those that are there while one commit is being made.
+var mergeFiles = []string{"MERGE_HEAD", "MERGE_MSG", "MERGE_MODE", "MERGE_RR", "MERGE_AUTOSTASH", "AUTO_MERGE",
+	"CHERRY_PICK_HEAD", "REVERT_HEAD", "REBASE_HEAD", "SQUASH_MSG", rebaseMerge, rebaseApply, sequencer}
+
+// gitFiles reads files of the git directory of a working tree.
+type gitFiles struct{ r *Repo }
+
+func (f gitFiles) has(name string) bool {
+	_, err := os.Lstat(filepath.Join(f.r.GitDir, filepath.FromSlash(name)))
+	return err == nil
+}
+
+// text is the content of a file, without the ends of its last line; empty where it is not there.
+func (f gitFiles) text(name string) string {
+	data, err := os.ReadFile(filepath.Join(f.r.GitDir, filepath.FromSlash(name)))
+	if err != nil {
+		return ""
+	}
+	return strings.TrimRight(string(data), "\r\n")
+}
+
+func (f gitFiles) number(name string) int {
+	n, _ := strconv.Atoi(f.text(name))
+	return n
+}
+
+// commit looks up the commit that a file names; zero where there is no such file.
+func (f gitFiles) commit(ctx context.Context, name string) (object.ID, error) {
+	text := f.text(name)
+	if text == "" {
+		return object.ID{}, nil
+	}
+	id, err := f.r.Resolve(ctx, text)
+	if err != nil {
+		err = fmt.Errorf("%s: %w", name, err)
+	}
+	return id, err
+}
+
+// Unfinished reads what git left half done; nil where nothing is.
+func (r *Repo) Unfinished(ctx context.Context) (*Unfinished, error) {
+	f := gitFiles{r}
+	u := &Unfinished{}
+	switch {
+	case f.has(rebaseMerge):
+		u.Operation = Rebasing
+	case f.has(rebaseApply + "/applying"):
+		u.Operation = Applying
+	case f.has(rebaseApply):
+		u.Operation = Rebasing
+	case f.has("MERGE_HEAD"):
+		u.Operation = Merging
+	case f.has("CHERRY_PICK_HEAD"):
+		u.Operation = Picking
+	case f.has("REVERT_HEAD"):
+		u.Operation = Reverting
+	case f.has(sequencer + "/todo"):
+		u.Operation = Picking
+		if strings.HasPrefix(f.text(sequencer+"/todo"), "revert") {
+			u.Operation = Reverting
+		}
+	default:
+		return nil, nil
+	}
+	b, err := r.Current(ctx)
+	if err != nil {
+		return nil, err
+	}
+	u.Head, u.Branch, u.Detached, u.Before = b.Tip, b.Name, b.Name == "", b.Tip
+	for _, name := range mergeFiles {
+		if f.has(name) {
+			u.Files = append(u.Files, name)
+		}
+	}
+	switch u.Operation {
+	case Merging:
+		err = u.merge(ctx, f)
+	case Rebasing:
+		if f.has(rebaseMerge) {
+			err = u.rebase(ctx, f, rebaseMerge)
+		} else {
+			err = u.rebaseByPatches(ctx, f)
+		}
+	case Applying:
+		err = u.patches(ctx, f)
+	default:
+		err = u.picks(ctx, f)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading what git left half done: %w", err)
+	}
+	if u.Message, err = r.uncommented(ctx, f.text("MERGE_MSG")); err != nil {
+		return nil, err
+	}
+	u.Pulled = strings.Contains(r.lastAction(), "pull")
+	return u, nil
+}
+
+// Busy names the git operation that was left half done here, if one was.
+func (r *Repo) Busy() Operation {
+	f := gitFiles{r}
+	switch {
+	case f.has(rebaseApply + "/applying"):
+		return Applying
+	case f.has(rebaseMerge), f.has(rebaseApply):
+		return Rebasing
+	case f.has("MERGE_HEAD"):
+		return Merging
+	case f.has("REVERT_HEAD"), strings.HasPrefix(f.text(sequencer+"/todo"), "revert"):
+		return Reverting
+	case f.has("CHERRY_PICK_HEAD"), f.has(sequencer + "/todo"):
+		return Picking
+	}
+	return ""
+}
+
+func (u *Unfinished) merge(ctx context.Context, f gitFiles) error {
+	for line := range strings.SplitSeq(f.text("MERGE_HEAD"), "\n") {
+		id, err := f.r.Resolve(ctx, strings.TrimSpace(line))
+		if err != nil {
+			return err
+		}
+		u.Merged = append(u.Merged, id)
+	}
+	var err error
+	u.Stash, err = f.commit(ctx, "MERGE_AUTOSTASH")
+	return err
+}
+
+// begun reads what both kinds of rebase keep.
+func (u *Unfinished) begun(ctx context.Context, f gitFiles, dir string) error {
+	u.Branch, _ = strings.CutPrefix(f.text(dir+"/head-name"), "refs/heads/")
+	if !strings.HasPrefix(f.text(dir+"/head-name"), "refs/heads/") {
+		u.Branch = ""
+	}
+	var err error
+	if u.Before, err = f.r.Resolve(ctx, f.text(dir+"/orig-head")); err != nil {
+		return err
+	}
+	if u.Onto, err = f.commit(ctx, dir+"/onto"); err == nil {
+		u.Stash, err = f.commit(ctx, dir+"/autostash")
+	}
+	return err
+}
+
+func (u *Unfinished) rebase(ctx context.Context, f gitFiles, dir string) error {
+	if err := u.begun(ctx, f, dir); err != nil {
+		return err
+	}
+	var err error
+	if u.Done, err = f.r.commands(ctx, f.text(dir+"/done")); err != nil {
+		return err
+	}
+	if u.Todo, err = f.r.commands(ctx, f.text(dir+"/git-rebase-todo")); err != nil {
+		return err
+	}
+	if u.Stopped, err = f.commit(ctx, dir+"/stopped-sha"); err != nil {
+		return err
+	}
+	u.Remade = map[object.ID]object.ID{}
+	for line := range strings.SplitSeq(f.text(dir+"/rewritten-list"), "\n") {
+		if was, is, ok := strings.Cut(line, " "); ok {
+			from, err := object.ParseID(was)
+			to, terr := object.ParseID(strings.TrimSpace(is))
+			if err == nil && terr == nil {
+				u.Remade[from] = to
+			}
+		}
+	}
+	return nil
+}
+
+// rebaseByPatches reads a rebase that goes by patches: each begins with the id of its commit.
+func (u *Unfinished) rebaseByPatches(ctx context.Context, f gitFiles) error {
+	if err := u.begun(ctx, f, rebaseApply); err != nil {
+		return err
+	}
+	u.At, u.Patches = f.number(rebaseApply+"/next"), f.number(rebaseApply+"/last")
+	for i := 1; i <= u.Patches; i++ {
+		head, _, _ := strings.Cut(f.text(fmt.Sprintf("%s/%04d", rebaseApply, i)), "\n")
+		var id object.ID
+		if w := strings.Fields(head); len(w) > 1 && w[0] == "From" {
+			var err error
+			if id, err = f.r.Resolve(ctx, w[1]); err != nil {
+				return err
+			}
+		}
+		c := Command{Verb: "pick", Commit: id}
+		switch {
+		case i <= u.At && id.IsZero(): // git takes those away that are done
+		case i < u.At:
+			u.Done = append(u.Done, c)
+		case i == u.At:
+			u.Done, u.Stopped = append(u.Done, c), id
+		default:
+			u.Todo = append(u.Todo, c)
+		}
+	}
+	return nil
+}
+
+func (u *Unfinished) patches(ctx context.Context, f gitFiles) error {
+	u.At, u.Patches = f.number(rebaseApply+"/next"), f.number(rebaseApply+"/last")
+	return u.began(ctx, f, "ORIG_HEAD")
+}
+
+// began takes where the branch was before from a file, if that is there.
+func (u *Unfinished) began(ctx context.Context, f gitFiles, name string) error {
+	id, err := f.commit(ctx, name)
+	if err == nil && !id.IsZero() {
+		u.Before = id
+	}
+	return err
+}
+
+func (u *Unfinished) picks(ctx context.Context, f gitFiles) error {
+	head, verb := "CHERRY_PICK_HEAD", "pick"
+	if u.Operation == Reverting {
+		head, verb = "REVERT_HEAD", "revert"
+	}
+	var err error
+	if u.Stopped, err = f.commit(ctx, head); err != nil {
+		return err
+	}
+	if err := u.began(ctx, f, sequencer+"/head"); err != nil {
+		return err
+	}
+	list, err := f.r.commands(ctx, f.text(sequencer+"/todo"))
+	if err != nil {
+		return err
+	}
+	if len(list) > 0 { // the one it stopped at is still on the list, also when it has been committed since
+		u.Done, u.Todo = list[:1], list[1:]
+	} else {
+		u.Done = []Command{{Verb: verb, Commit: u.Stopped}}
+	}
+	if m := mainline.FindStringSubmatch(f.text(sequencer + "/opts")); m != nil {
+		u.Parent, _ = strconv.Atoi(m[1])
+	}
+	return nil
+}
+
+var mainline = regexp.MustCompile(`(?m)^\s*mainline\s*=\s*(\d+)`)
+
+// verbs are the short names of the verbs of a list.
+var verbs = map[string]string{"p": "pick", "r": "reword", "e": "edit", "s": "squash", "f": "fixup", "x": "exec",
+	"b": "break", "d": "drop", "l": "label", "t": "reset", "m": "merge", "u": "update-ref"}
+
+// commands reads a list.
+func (r *Repo) commands(ctx context.Context, text string) (out []Command, err error) {
+	for line := range strings.SplitSeq(text, "\n") {
+		line = strings.TrimSpace(line)
+		if line == "" || strings.HasPrefix(line, "#") || line == "noop" {
+			continue
+		}
+		c := Command{}
+		c.Verb, c.Rest, _ = strings.Cut(line, " ")
+		if long, ok := verbs[c.Verb]; ok {
+			c.Verb = long
+		}
+		switch c.Verb {
+		case "pick", "reword", "edit", "squash", "fixup", "drop", "revert":
+			words := strings.Fields(c.Rest)
+			words = slices.DeleteFunc(words, func(w string) bool { return w == "-C" || w == "-c" })
+			if len(words) == 0 {
+				return nil, fmt.Errorf("the line %q names no commit", line)
+			}
+			if c.Commit, err = r.Resolve(ctx, words[0]); err != nil {
+				return nil, err
+			}
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}
+
+// uncommented is a prepared message without its comments.
+func (r *Repo) uncommented(ctx context.Context, text string) (string, error) {
+	mark, err := r.Config(ctx, "core.commentChar")
+	if err != nil {
+		return "", err
+	}
+	if mark == "" || mark == "auto" {
+		mark = "#"
+	}
+	var out []string
+	for line := range strings.SplitSeq(text, "\n") {
+		if strings.HasPrefix(line, mark+" ------------------------ >8") {
+			break
+		}
+		if line = strings.TrimRight(line, " \t\r"); strings.HasPrefix(line, mark) ||
+			line == "" && (len(out) == 0 || out[len(out)-1] == "") {
+			continue
+		}
+		out = append(out, line)
+	}
+	if text = strings.Trim(strings.Join(out, "\n"), "\n"); text != "" {
+		text += "\n"
+	}
+	return text, nil
+}
+
+// lastAction is what the reflog of HEAD says was done last.
+func (r *Repo) lastAction() string {
+	data, err := os.ReadFile(filepath.Join(r.GitDir, "logs", "HEAD"))
+	if err != nil {
+		return ""
+	}
+	line := strings.TrimRight(string(data), "\n")
+	_, why, _ := strings.Cut(line[strings.LastIndexByte(line, '\n')+1:], "\t")
+	return why
+}

@@ -1,0 +1,118 @@
+package recovery
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// Adrift is commits that were made here and that nothing points to any more: left by a branch that
+// was set back, or an attempt that failed.
+type Adrift struct {
+	Tip     object.ID
+	Commits []history.Node // newest first
+	Since   time.Time      // when the newest was made
+}
+
+// Sentence says what is adrift.
+func (a *Adrift) Sentence() string {
+	var names []string
+	for _, n := range a.Commits {
+		names = append(names, "“"+n.Subject()+"”")
+	}
+	return fmt.Sprintf("%s made here %s on no branch: %s.", words.Count(len(a.Commits), "commit", "commits"),
+		words.Is(len(a.Commits), "is", "are"), words.List(words.Some(names, 3)))
+}
+
+// how far back is looked: in the reflog, and along the branch.
+const (
+	adriftEntries = 200
+	adriftLine    = 1000
+)
+
+// Adrift looks for commits, among those made last, that nothing points to and that were not made again,
+// the newest line of them; nil where there is none.
+func (s *Session) Adrift(ctx context.Context) (*Adrift, error) {
+	b, err := s.Repo.Current(ctx)
+	if err != nil || b.Tip.IsZero() {
+		return nil, err
+	}
+	loose, err := s.Repo.Loose(ctx, s.madeHere(ctx))
+	if err != nil || len(loose) == 0 {
+		return nil, err
+	}
+	again := map[string]bool{} // who made what, when: a commit made anew keeps that
+	for _, n := range s.below(b.Tip, adriftLine) {
+		again[n.AuthorLine] = true
+	}
+	isLoose := map[object.ID]bool{}
+	for _, id := range loose {
+		isLoose[id] = true
+	}
+	for _, id := range loose { // the newest that is not made again, and what it stands on
+		out := &Adrift{Tip: id}
+		for _, n := range s.below(id, adriftLine) {
+			if !isLoose[n.ID] {
+				break
+			}
+			if !again[n.AuthorLine] {
+				out.Commits = append(out.Commits, n)
+			}
+		}
+		if len(out.Commits) > 0 && out.Commits[0].ID == id {
+			out.Since = time.Unix(out.Commits[0].Commit.Committer.When, 0)
+			return out, nil
+		}
+	}
+	return nil, nil
+}
+
+// madeHere lists the commits that HEAD was moved to by making them, as its reflog tells, the newest
+// first.
+func (s *Session) madeHere(ctx context.Context) (ids []object.ID) {
+	moves := s.Repo.Reflog(ctx, "HEAD")
+	for _, m := range slices.Backward(moves[max(0, len(moves)-adriftEntries):]) {
+		if madeByHand(m.Why) && !slices.Contains(ids, m.To) {
+			ids = append(ids, m.To)
+		}
+	}
+	return ids
+}
+
+// madeByHand reports whether a reflog's words are about making a commit.
+func madeByHand(why string) bool {
+	for _, verb := range []string{"commit", "rebase (continue)", "rebase (pick)", "cherry-pick", "revert"} {
+		if strings.HasPrefix(why, verb) {
+			return true
+		}
+	}
+	return false
+}
+
+// KeepAdrift gives such commits a branch of their own, and its name.
+func (s *Session) KeepAdrift(ctx context.Context, a *Adrift) (string, error) {
+	return s.keptBranch(ctx, a.Tip)
+}
+
+// keptBranch makes a branch at a commit under the next free name.
+func (s *Session) keptBranch(ctx context.Context, tip object.ID) (string, error) {
+	for i := 1; ; i++ {
+		name := fmt.Sprintf("kept-%d", i)
+		at, err := s.Repo.Ref(ctx, "refs/heads/"+name)
+		if err != nil || at == tip {
+			return name, err
+		}
+		if at.IsZero() {
+			return name, s.Repo.UpdateRefs(ctx, "branch: Created from "+tip.String(),
+				git.RefUpdate{Name: "refs/heads/" + name,
+					New: tip})
+		}
+	}
+}

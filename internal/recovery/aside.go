@@ -1,0 +1,98 @@
+package recovery
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// LeftAside is uncommitted work that git put aside before a pull and could not bring back, as it did
+// not fit: it is in the stash since.
+type LeftAside struct {
+	ID    object.ID
+	When  time.Time
+	Paths []string // that it changes
+}
+
+// ofTheStash is what a waypoint says it went back to where such work was brought back.
+const ofTheStash = "stash"
+
+// LeftAside finds the newest of such work that was not brought back by Dorvik; nil where there is
+// none.
+func (s *Session) LeftAside(ctx context.Context) (*LeftAside, error) {
+	for _, m := range slices.Backward(s.Repo.Reflog(ctx, "refs/stash")) {
+		if m.Why != "autostash" || s.AgreedTo(broughtBack(m.To)) {
+			continue
+		}
+		out := &LeftAside{ID: m.To, When: m.When}
+		c, err := s.Store.Commit(m.To)
+		if err != nil || len(c.Parents) < 2 {
+			continue // cleared since, or of another form
+		}
+		base, err := s.Tree(c.Parents[0])
+		if err != nil {
+			return nil, err
+		}
+		changes, err := s.Store.Changes(base, c.Tree)
+		if err != nil {
+			return nil, err
+		}
+		for _, ch := range changes {
+			out.Paths = append(out.Paths, ch.Path)
+		}
+		return out, nil
+	}
+	return nil, nil
+}
+
+// broughtBack is how it is noted that such work was brought back.
+func broughtBack(id object.ID) string { return "brought back " + id.String() }
+
+// BringBack joins work that git put aside onto the files as they are, staged what was staged; the
+// branch stays where it is. Where a person has to decide, nothing is changed and the error is an
+// *AsksError. The stash keeps it, too.
+func (s *Session) BringBack(ctx context.Context, l *LeftAside) (*Waypoint, error) {
+	b, dirty, err := s.Repo.Status(ctx)
+	if err != nil {
+		return nil, err
+	}
+	p := &Position{Branch: b, Yours: b.Tip, Theirs: b.Tip, Dirty: dirty, Return: ofTheStash, Stash: l.ID,
+		Divergence: &history.Divergence{}}
+	if p.Carried, err = s.uncommitted(ctx, b.Tip, dirty); err != nil {
+		return nil, err
+	}
+	if p.Carried == nil {
+		tree, err := s.Tree(b.Tip)
+		if err != nil {
+			return nil, err
+		}
+		p.Carried = &Uncommitted{On: b.Tip, Staged: tree, Files: tree, seen: map[string]os.FileInfo{}}
+	}
+	if err := s.putAside(l.ID, p.Carried); err != nil {
+		return nil, err
+	}
+	j, err := s.Join(ctx, p, "", &s.state.Decisions, nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	if j.Open > 0 {
+		return nil, &AsksError{p, j.Carried.asking()}
+	}
+	return s.FastForward(ctx, p, Consent{})
+}
+
+// Sentence says what was left aside.
+func (l *LeftAside) Sentence() string {
+	return fmt.Sprintf("git put uncommitted work aside before a pull on %s, could not bring it back, and left it in "+
+		"the "+
+		"stash: %s. Press k to have it joined with your files as they are.", l.When.Format("2 Jan 2006"),
+		strings.Join(firstOf(l.Paths, 3), ", "))
+}
+
+func firstOf(list []string, n int) []string { return list[:min(n, len(list))] }

@@ -1,0 +1,348 @@
+package recovery
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// HooksError says that hooks would run that a commit can change, and that were not agreed to as
+// they are now.
+type HooksError struct{ Hooks []*git.Hook }
+
+func (e *HooksError) Error() string {
+	return fmt.Sprintf("the hooks %s are among the files of the repository, and would run with your rights: agree to "+
+		"them, or have the join made without. Nothing was changed", words.List(e.Names()))
+}
+
+// Names are those of the hooks.
+func (e *HooksError) Names() (out []string) {
+	for _, h := range e.Hooks {
+		out = append(out, h.Name)
+	}
+	return out
+}
+
+// Dir is the folder that they are in.
+func (e *HooksError) Dir() string { return filepath.Dir(e.Hooks[0].Path) }
+
+// AgreeToHooks has hooks be run in this repository, for as long as they are as they are now.
+func (s *Session) AgreeToHooks(hooks []*git.Hook) error {
+	for _, h := range hooks {
+		line, err := s.hookLine(h)
+		if err == nil {
+			err = s.Agree(line)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// hookLine is how a hook is agreed to: by its place and content.
+func (s *Session) hookLine(h *git.Hook) (string, error) {
+	data, err := os.ReadFile(h.Path)
+	if err != nil {
+		return "", fmt.Errorf("reading the hook %s: %w", h.Name, err)
+	}
+	return fmt.Sprintf("hook %s %s", h.Path, s.Store.Format().Sum(object.KindBlob, data)), nil
+}
+
+// hookRun is the hooks of one change, as far as they may run.
+type hookRun struct {
+	s       *Session
+	ctx     context.Context
+	dir     string // of the hooks
+	without bool   // those that were not agreed to are not run, rather than asked about
+	skipped []string
+}
+
+// may gives a hook that is there and may run; nil where none is.
+func (r *hookRun) may(name string) (*git.Hook, error) {
+	if r.dir == "" {
+		var err error
+		if r.dir, err = r.s.Repo.Inside(r.ctx, "hooks"); err != nil {
+			return nil, err
+		}
+	}
+	h := r.s.Repo.Hook(r.dir, name)
+	if h == nil || !h.InTree {
+		return h, nil
+	}
+	line, err := r.s.hookLine(h)
+	switch {
+	case err != nil:
+		return nil, err
+	case r.s.AgreedTo(line):
+		return h, nil
+	case !r.without:
+		return nil, &HooksError{[]*git.Hook{h}}
+	case !slices.Contains(r.skipped, name):
+		r.skipped = append(r.skipped, name)
+	}
+	return nil, nil
+}
+
+// hook runs a hook, if there is one.
+func (r *hookRun) hook(name, dir, stdin string, args ...string) error {
+	h, err := r.may(name)
+	if err == nil && h != nil {
+		_, err = r.s.Repo.RunHook(r.ctx, h, dir, stdin, args...)
+	}
+	return err
+}
+
+// hooksFor names the hooks that git runs for a join, in order, before and after the change.
+func hooksFor(p *Position, j *Join) (before, after []string) {
+	messages := []string{"prepare-commit-msg", "commit-msg"}
+	switch {
+	case j.Route == Merge && p.Trivial() == NotTrivial:
+		if len(j.Stops) == 0 && p.Resume == nil {
+			return append([]string{"pre-merge-commit"}, messages...), []string{"post-merge"}
+		}
+		return append([]string{"pre-commit"}, messages...), nil // then git commit makes it
+	case p.Return != "": // as git does where a branch is set back
+	case j.Route == Merge || p.Trivial() == FastForward:
+		return nil, []string{"post-merge"}
+	case j.Route == Rebase:
+		if p.Resume == nil {
+			before = []string{"pre-rebase"}
+		}
+		if len(j.reworded()) > 0 {
+			before = append(before, messages...)
+		}
+		return before, []string{"post-checkout", "post-rewrite"}
+	}
+	return nil, nil
+}
+
+// reworded are the steps that have another message by wish.
+func (j *Join) reworded() (out []int) {
+	for _, group := range replay.Groups(j.Steps) {
+		if slices.ContainsFunc(group, func(k int) bool { return j.Steps[k].Message != "" }) {
+			out = append(out, group[0])
+		}
+	}
+	return out
+}
+
+// askHooks finds all hooks of a join that were not agreed to, so that they are asked about at once.
+func (r *hookRun) askHooks(p *Position, j *Join) error {
+	before, after := hooksFor(p, j)
+	var ask []*git.Hook
+	for _, name := range append(before, after...) {
+		_, err := r.may(name)
+		var asks *HooksError
+		if errors.As(err, &asks) {
+			ask = append(ask, asks.Hooks...)
+		} else if err != nil {
+			return err
+		}
+	}
+	if len(ask) > 0 {
+		return &HooksError{ask}
+	}
+	return nil
+}
+
+// before runs the hooks that can refuse a join, or write its messages, and gives the commits with
+// those. They are in the repository, as those given have to be.
+func (r *hookRun) before(p *Position, j *Join, b Built) (Built, error) {
+	if err := r.askHooks(p, j); err != nil {
+		return b, err
+	}
+	names, _ := hooksFor(p, j)
+	messages := map[object.ID]string{}
+	for _, name := range names {
+		var err error
+		switch name {
+		case "pre-rebase":
+			err = r.hook(name, "", "", p.Branch.Upstream)
+		case "pre-merge-commit", "pre-commit":
+			err = r.onMerge(name, p, b)
+		case "prepare-commit-msg":
+			if j.Route == Merge {
+				err = r.message(b.Tip, messages, "merge")
+				break
+			}
+			for _, k := range j.reworded() {
+				if err = r.message(b.IDs[k], messages, "message"); err != nil {
+					break
+				}
+			}
+		}
+		if err != nil {
+			return b, err
+		}
+	}
+	out, err := r.s.reworded(b, messages)
+	if err == nil && out.Tip != b.Tip {
+		err = r.s.addTip(r.ctx, out.Tip)
+	}
+	return out, err
+}
+
+// onMerge runs a hook in a checkout that is as a working tree is when a merge is about to be
+// committed; the commits are in the repository by then.
+func (r *hookRun) onMerge(name string, p *Position, b Built) error {
+	if h, err := r.may(name); err != nil || h == nil {
+		return err
+	}
+	s := r.s
+	co, err := s.Repo.OpenCheckout(r.ctx, filepath.Join(s.Repo.GitDir, "dorvik", "check"), b.Tip)
+	if err != nil {
+		return err
+	}
+	theirs := p.Theirs
+	if name == "pre-merge-commit" {
+		theirs = object.ID{}
+	}
+	done, err := s.Repo.ToMerge(r.ctx, co, p.Yours, theirs)
+	if err != nil {
+		return err
+	}
+	defer done()
+	return r.hook(name, co.Dir, "")
+}
+
+// message has the hooks of messages read and write that of a new commit.
+func (r *hookRun) message(id object.ID, into map[object.ID]string, source string) error {
+	one, err := r.may("prepare-commit-msg")
+	other, err2 := r.may("commit-msg")
+	if err = errors.Join(err, err2); err != nil || one == nil && other == nil {
+		return err
+	}
+	c, err := r.s.Store.Commit(id)
+	if err != nil {
+		return err
+	}
+	path := filepath.Join(r.s.Repo.GitDir, "dorvik", "COMMIT_EDITMSG")
+	if err := os.WriteFile(path, []byte(c.Message), 0o644); err != nil {
+		return fmt.Errorf("writing the message for its hooks: %w", err)
+	}
+	defer os.Remove(path)
+	if err = r.hook("prepare-commit-msg", "", "", path, source); err == nil {
+		err = r.hook("commit-msg", "", "", path)
+	}
+	if err != nil {
+		return err
+	}
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return fmt.Errorf("reading the message from its hooks: %w", err)
+	}
+	text := strings.TrimSpace(string(data))
+	if text == "" {
+		return &git.HookError{Name: "commit-msg", Said: []string{"it left no message"}}
+	}
+	if text != strings.TrimSpace(c.Message) {
+		into[id] = text + "\n"
+	}
+	return nil
+}
+
+// reworded makes commits again with other messages, and what stands on them.
+func (s *Session) reworded(b Built, messages map[object.ID]string) (Built, error) {
+	if len(messages) == 0 {
+		return b, nil
+	}
+	now := map[object.ID]object.ID{}
+	again := func(id object.ID) (object.ID, error) {
+		if id.IsZero() || !s.Store.Made(id) {
+			return id, nil
+		}
+		made, err := s.Store.Commit(id)
+		if err != nil {
+			return id, err
+		}
+		c := *made
+		c.Parents = nil
+		for _, p := range made.Parents {
+			if to, ok := now[p]; ok {
+				p = to
+			}
+			c.Parents = append(c.Parents, p)
+		}
+		if text, ok := messages[id]; ok {
+			c.Message = text
+		}
+		now[id] = s.Store.PutCommit(&c)
+		return now[id], nil
+	}
+	out := Built{Tip: b.Tip}
+	for _, id := range b.IDs { // parents first
+		to, err := again(id)
+		if err != nil {
+			return b, err
+		}
+		out.IDs = append(out.IDs, to)
+	}
+	var err error
+	if to, ok := now[b.Tip]; ok {
+		out.Tip = to
+	} else if len(b.IDs) == 0 {
+		out.Tip, err = again(b.Tip)
+	}
+	return out, err
+}
+
+// after runs the hooks that are told of a join. What they answer changes nothing any more; a
+// failure is said.
+func (r *hookRun) after(p *Position, j *Join, b Built, wp *Waypoint) {
+	r.without = true // the join is made: one that came with it is not asked about now
+	_, names := hooksFor(p, j)
+	for _, name := range names {
+		var err error
+		switch name {
+		case "post-merge":
+			err = r.hook(name, "", "", "0")
+		case "post-checkout":
+			err = r.hook(name, "", "", wp.Before.String(), wp.After.String(), "1")
+		case "post-rewrite":
+			if list := r.rewritten(p, j, b); list != "" {
+				err = r.hook(name, "", list, "rebase")
+			}
+		}
+		if err != nil {
+			r.s.notice = strings.TrimSpace(r.s.notice + " " + words.Sentence(err.Error()) + " The join is made all " +
+				"the same.")
+		}
+	}
+	if len(r.skipped) > 0 {
+		r.s.notice = strings.TrimSpace(r.s.notice + " " + words.Sentence("the "+words.Count(len(r.skipped), "hook ",
+			"hooks ")+words.List(r.skipped)+" "+words.Is(len(r.skipped), "was", "were")+
+			" not run: the repository brought "+words.Is(len(r.skipped), "it", "them")+", and you did not agree"))
+	}
+}
+
+// rewritten lists the commits that were made again, each old id with its new one: of a rebase that
+// is finished, first those that git had made before it stopped.
+func (r *hookRun) rewritten(p *Position, j *Join, b Built) string {
+	var out strings.Builder
+	add := func(was, is object.ID) {
+		if is = r.s.Signed(is); was != is && !is.IsZero() {
+			fmt.Fprintf(&out, "%s %s\n", was, is)
+		}
+	}
+	if p.Resume != nil {
+		for _, c := range p.Stuck.Done {
+			add(c.Commit, p.Stuck.Remade[c.Commit])
+		}
+	}
+	for i := range j.Steps {
+		if i < len(b.IDs) {
+			add(j.Steps[i].Commit.ID, b.IDs[i])
+		}
+	}
+	return out.String()
+}

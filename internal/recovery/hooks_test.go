@@ -1,0 +1,237 @@
+package recovery
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/gittest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var allHooks = []string{"pre-rebase", "pre-merge-commit", "pre-commit", "prepare-commit-msg", "commit-msg",
+	"post-checkout", "post-merge", "post-rewrite", "pre-push"}
+
+// hooked has every hook of a repository note how it was called, and what it saw.
+func hooked(r *gittest.Repo, dir, said string) {
+	for _, name := range allHooks {
+		r.Write(dir+"/"+name, `#!/bin/sh
+{
+  echo "`+name+` $(for a in "$@"; do case $a in */*MSG) echo FILE;; *) echo $a;; esac; done | tr '\n' ' ')"
+  case `+name+` in
+    post-rewrite) cat;;
+    pre-merge-commit|pre-commit) git diff --cached --name-only; git rev-parse -q --verify MERGE_HEAD; ls;;
+    prepare-commit-msg) head -1 "$1"; echo "See 7." >> "$1";;
+    commit-msg) tail -1 "$1";;
+  esac
+} >> '`+said+`'
+`)
+		if err := os.Chmod(filepath.Join(r.Dir, dir, name), 0o755); err != nil {
+			panic(err)
+		}
+	}
+}
+
+// TestHooksRunAsByGit has git and Dorvik do the same in the same clone, and compares which hooks
+// were run, with what words, and what they saw.
+func TestHooksRunAsByGit(t *testing.T) {
+	for name, c := range map[string]struct {
+		mine, theirs []string // files of the commits
+		route        Route
+		git          []string
+		same         []string // hooks that are to be called alike, with what they say
+		reword       bool
+	}{
+		"a merge that joins by itself": {[]string{"m", "m\n"}, []string{"n", "n\n"}, Merge,
+			[]string{"merge", "-q", "--no-edit", "origin/main"}, []string{"pre-merge-commit", "post-merge"}, false},
+		"a merge with a conflict": {[]string{"f", "mine\n"}, []string{"f", "theirs\n"}, Merge,
+			[]string{"merge", "-q", "origin/main"}, []string{"pre-commit"}, false},
+		"moving forward": {nil, []string{"n", "n\n"}, Route(FastForward), []string{"merge", "-q", "origin/main"},
+			[]string{"post-merge"}, false},
+		"a rebase": {[]string{"m", "m\n"}, []string{"n", "n\n"}, Rebase, []string{"rebase", "-q", "origin/main"},
+			[]string{"pre-rebase", "post-rewrite"}, false},
+		"a rebase with a new message": {[]string{"m", "m\n"}, []string{"n", "n\n"}, Rebase, nil,
+			[]string{"pre-rebase", "commit-msg", "post-rewrite"}, true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			tm := newTeam(t)
+			said := filepath.Join(t.TempDir(), "said")
+			if c.mine != nil {
+				tm.mine.Commit("mine", c.mine...)
+			}
+			tm.other.Commit("theirs", c.theirs...)
+			tm.other.Git("push", "-q")
+			tm.mine.Git("fetch", "-q")
+			hooked(tm.mine, ".git/hooks", said)
+			read := func() string {
+				data, err := os.ReadFile(said)
+				require.NoError(t, err)
+				require.NoError(t, os.Remove(said))
+				return string(data)
+			}
+			s := tm.session()
+			if c.reword {
+				require.NoError(t, s.Wish(idOf(t, tm.mine.Git("rev-parse", "main")), replay.Wish{Message: "new\n"}))
+			}
+			before := tm.mine.Git("rev-parse", "main")
+			p, j, b := ready(t, s, c.route, settle.Theirs)
+			j.Route = c.route
+			_, err := s.Accept(t.Context(), p, j, b, Consent{})
+			require.NoError(t, err)
+			tip := tm.mine.Git("rev-parse", "main")
+			ours := read()
+			message := tm.mine.Git("log", "-1", "--format=%B")
+			if c.route == Merge || c.reword {
+				assert.Contains(t, message, "See 7.", "what a hook writes into the message is in it")
+				assert.Contains(t, ours, "commit-msg FILE \nSee 7.")
+			}
+			assert.Regexp(t, `^(merge origin/main: (Merge made by|Fast-forward)|commit \(merge\): Join|rebase \(finish\): refs/heads/main onto )`,
+				tm.mine.Git("reflog", "-1", "--format=%gs"))
+			if c.git == nil {
+				assert.Contains(t, ours, "post-rewrite rebase \n"+before+" "+tip+"\n")
+				return
+			}
+			tm.mine.Git("reset", "-q", "--hard", before)
+			if _, err := tm.mine.Try(c.git...); err != nil {
+				tm.mine.Git("checkout", "--theirs", ".")
+				tm.mine.Git("add", ".")
+				tm.mine.Git("commit", "-q", "--no-edit")
+			}
+			theirs := strings.ReplaceAll(read(), tm.mine.Git("rev-parse", "main"), tip)
+			for _, name := range c.same {
+				assert.Equal(t, callOf(theirs, name), callOf(ours, name))
+				assert.NotEmpty(t, callOf(ours, name))
+			}
+		})
+	}
+}
+
+// TestRewrittenOfAFinishedRebase: the hook is told of the commits that git had made before it stopped,
+// too, as git itself tells it at the end.
+func TestRewrittenOfAFinishedRebase(t *testing.T) {
+	tm := newTeam(t)
+	tm.mine.Commit("first", "m", "m\n")
+	tm.mine.Commit("second", "f", "1\n")
+	tm.mine.Commit("third", "n", "n\n")
+	var was []string
+	for _, rev := range []string{"main~2", "main~1", "main"} {
+		was = append(was, tm.mine.Git("rev-parse", rev))
+	}
+	tm.other.Commit("theirs", "f", "2\n")
+	tm.other.Git("push", "-q")
+	tm.mine.Git("fetch", "-q")
+	_, err := tm.mine.Try("rebase", "origin/main")
+	require.Error(t, err)
+	said := filepath.Join(t.TempDir(), "said")
+	hooked(tm.mine, ".git/hooks", said)
+	finishBy(t, tm.session(), Finish, Rebase)
+	want := "post-rewrite rebase \n"
+	for i, rev := range []string{"main~2", "main~1", "main"} {
+		want += was[i] + " " + tm.mine.Git("rev-parse", rev) + "\n"
+	}
+	data, err := os.ReadFile(said)
+	require.NoError(t, err)
+	assert.Equal(t, strings.TrimPrefix(want, "post-rewrite "), callOf(string(data), "post-rewrite"))
+}
+
+// callOf is what a hook said, from its name to the next one's.
+func callOf(all, name string) string {
+	_, rest, ok := strings.Cut("\n"+all, "\n"+name+" ")
+	if !ok {
+		return ""
+	}
+	end := len(rest)
+	for _, next := range allHooks {
+		if i := strings.Index(rest, "\n"+next+" "); i >= 0 {
+			end = min(end, i+1)
+		}
+	}
+	return rest[:end]
+}
+
+// TestAHookRefuses has each hook that can refuse do so: nothing is changed, and what it said is
+// told; one that is told afterwards changes nothing.
+func TestAHookRefuses(t *testing.T) {
+	for _, name := range allHooks[:8] {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			tm := newTeam(t)
+			tm.diverge()
+			route := Merge
+			if strings.Contains(name, "re") && strings.Contains(name, "base") || name == "post-checkout" ||
+				name == "post-rewrite" {
+				route = Rebase
+			}
+			if name == "pre-merge-commit" || name == "post-merge" {
+				tm.mine.Git("reset", "-q", "--hard", "HEAD~1")
+				tm.mine.Commit("mine", "m", "m\n")
+			}
+			tm.mine.Write(".git/hooks/"+name, "#!/bin/sh\necho not on a Friday\nexit 3\n")
+			require.NoError(t, os.Chmod(filepath.Join(tm.mine.Dir, ".git/hooks", name), 0o755))
+			s := tm.session()
+			before, files := tm.mine.Git("rev-parse", "main"), filesOf(t, tm.mine.Dir)
+			p, j, b := ready(t, s, route, settle.Theirs)
+			_, err := s.Accept(t.Context(), p, j, b, Consent{})
+			if strings.HasPrefix(name, "post-") {
+				require.NoError(t, err)
+				assert.Contains(t, s.TakeNotice(), "not on a Friday")
+				assert.Equal(t, b.Tip.String(), tm.mine.Git("rev-parse", "main"))
+				return
+			}
+			var refused *git.HookError
+			require.ErrorAs(t, err, &refused)
+			assert.Equal(t, &git.HookError{Name: name, Said: []string{"not on a Friday"}, Code: 3}, refused)
+			assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
+			assert.Equal(t, files, filesOf(t, tm.mine.Dir))
+			assert.Empty(t, tm.mine.Git("status", "--porcelain"))
+		})
+	}
+}
+
+// TestHooksInTheTreeAreAgreedTo holds that hooks which a commit can change run only as they were
+// when they were agreed to.
+func TestHooksInTheTreeAreAgreedTo(t *testing.T) {
+	tm := newTeam(t)
+	tm.mine.Git("config", "core.hooksPath", "tools/hooks")
+	said := filepath.Join(t.TempDir(), "said")
+	hooked(tm.mine, "tools/hooks", said)
+	tm.mine.Git("add", ".")
+	tm.mine.Git("commit", "-q", "--no-verify", "-m", "hooks")
+	tm.other.Commit("theirs", "n", "n\n")
+	tm.other.Git("push", "-q")
+	require.NoError(t, os.RemoveAll(said))
+	s := tm.session()
+	p, j, b := ready(t, s, Rebase, settle.Theirs)
+	_, err := s.Accept(t.Context(), p, j, b, Consent{})
+	var asks *HooksError
+	require.ErrorAs(t, err, &asks)
+	assert.Equal(t, []string{"pre-rebase", "post-checkout", "post-rewrite"}, asks.Names())
+	assert.Equal(t, filepath.Join(tm.mine.Dir, "tools/hooks"), asks.Dir())
+
+	_, err = s.Accept(t.Context(), p, j, b, Consent{WithoutHooks: true})
+	require.NoError(t, err)
+	assert.NoFileExists(t, said)
+	assert.Contains(t, s.TakeNotice(), "were not run")
+	_, err = s.GoBack(t.Context(), "")
+	require.NoError(t, err)
+
+	require.NoError(t, s.AgreeToHooks(asks.Hooks))
+	p, j, b = ready(t, s, Rebase, settle.Theirs)
+	_, err = s.Accept(t.Context(), p, j, b, Consent{})
+	require.NoError(t, err)
+	assert.FileExists(t, said)
+	_, err = s.GoBack(t.Context(), "")
+	require.NoError(t, err)
+
+	tm.mine.Write("tools/hooks/pre-rebase", "#!/bin/sh\n# another\n")
+	p, j, b = ready(t, s, Rebase, settle.Theirs)
+	_, err = s.Accept(t.Context(), p, j, b, Consent{})
+	require.ErrorAs(t, err, &asks)
+	assert.Equal(t, []string{"pre-rebase"}, asks.Names(), "it is another one now")
+}

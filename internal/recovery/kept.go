@@ -1,0 +1,431 @@
+package recovery
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/git"
+)
+
+// Kept is what a change found that was not committed, as it is kept under the waypoint: the
+// files byte for byte, the index as it was, what git had left half done, and the same as trees,
+// which a ref keeps.
+type Kept struct {
+	Head      object.ID `json:"head"`                // where HEAD was, where it was on no branch
+	Paths     []string  `json:"paths"`               // with uncommitted work that the change moved
+	Was       Held      `json:"was"`                 // all that index and files held then,
+	Is        Held      `json:"is"`                  // and right after the change
+	Operation string    `json:"operation,omitempty"` // of git, that was left half done,
+	State     []string  `json:"state,omitempty"`     // and git's own files of it
+	Commit    object.ID `json:"commit"`              // that keeps both
+}
+
+// Held is what index and files hold, as trees.
+type Held struct {
+	Staged object.ID `json:"staged"`
+	Files  object.ID `json:"files"`
+}
+
+// Lay is the part of a transition that goes beyond committed trees.
+type Lay struct {
+	Head, HeadTo object.ID // where HEAD is before and after, where that is on no branch
+	Start        object.ID // trees that the index is made to hold first,
+	Staged       object.ID // that the index,
+	Files        object.ID // and the files are to hold, but for uncommitted work that is left alone
+	Had          object.ID // a tree of what the files held before
+	Paths        []string  // with uncommitted work that is not left alone
+	Keep         string    // the folder in which what is moved away is kept, under dorvik/kept
+	Lists        string    `json:",omitempty"` // a hash of what the new index lists
+	// Names the waypoint from which index and files are brought back as they were.
+	Back  string   `json:",omitempty"`
+	State []string `json:",omitempty"` // git's own files of what it left half done; back where Back is set
+}
+
+func keptDir(gitDir, name string) string { return filepath.Join(gitDir, "dorvik", "kept", name) }
+
+// keep is the folder in which a transition keeps what it moves away.
+func (s *Session) keep(tr *Transition) string { return keptDir(s.Repo.GitDir, tr.Lay.Keep) }
+
+// freeKeep is a name under which nothing is kept yet.
+func (s *Session) freeKeep(name string) string {
+	for n := 1; ; n++ {
+		free := name
+		if n > 1 {
+			free = fmt.Sprintf("%s-%d", name, n)
+		}
+		if _, err := os.Lstat(keptDir(s.Repo.GitDir, free)); isGone(err) {
+			return free
+		}
+	}
+}
+
+// KeptRef is the ref that keeps what was not committed.
+func (w *Waypoint) KeptRef() string { return "refs/dorvik/kept/" + w.Name }
+
+// side is the index that is made beside the repository's while a transition is made.
+func (s *Session) side() *git.Index { return s.Repo.SideIndex("next") }
+
+// prepare takes the index's lock, and copies the index: to be changed on the side, and to be
+// kept.
+func (s *Session) prepare(ctx context.Context, tr *Transition) (err error) {
+	if s.release, err = s.Repo.LockIndex(ctx); err != nil {
+		return err
+	}
+	x, err := s.Repo.CopyIndex(ctx, "next")
+	if err == nil {
+		err = x.Keep(filepath.Join(s.keep(tr), "index"))
+	}
+	return err
+}
+
+// moveAway moves the files with uncommitted work away, as they are. What is written to them
+// from here on goes with them, or is in the way and found.
+func (s *Session) moveAway(tr *Transition) error {
+	for _, p := range tr.Lay.Paths {
+		from := filepath.Join(s.Repo.Dir, filepath.FromSlash(p))
+		info, err := os.Lstat(from)
+		if isGone(err) || err == nil && info.IsDir() {
+			continue // it is deleted
+		}
+		to := filepath.Join(s.keep(tr), "files", filepath.FromSlash(p))
+		if err == nil {
+			err = os.MkdirAll(filepath.Dir(to), 0o755)
+		}
+		if err == nil {
+			err = os.Rename(from, to)
+		}
+		if err != nil {
+			return fmt.Errorf("putting aside %s: %w", p, err)
+		}
+	}
+	return nil
+}
+
+// unchanged holds that the files which were moved away are still what the change was worked out
+// with: somebody may have saved one in the meantime.
+func (s *Session) unchanged(tr *Transition) error {
+	for _, p := range tr.Lay.Paths {
+		was := tr.seen[p]
+		is, err := os.Lstat(filepath.Join(s.keep(tr), "files", filepath.FromSlash(p)))
+		if err != nil && !isGone(err) {
+			return err
+		}
+		if err == nil && is.IsDir() { // that holds others
+			err = fs.ErrNotExist
+		}
+		if (was == nil) != (err != nil) || was != nil && (!was.ModTime().Equal(is.ModTime()) ||
+			was.Size() != is.Size()) {
+			return &MovedError{Branch: tr.Branch, Work: true}
+		}
+	}
+	return nil
+}
+
+// switchLaid takes index and files to the layout. The index goes last, and at once.
+func (s *Session) switchLaid(ctx context.Context, tr *Transition) error {
+	x, l := s.side(), tr.Lay
+	start := map[string]object.Entry{}
+	for _, p := range l.Paths {
+		e, err := s.Store.Find(l.Start, p)
+		if err != nil {
+			return err
+		}
+		if e.IsTree() {
+			e = object.Entry{}
+		}
+		start[p] = e
+	}
+	if err := x.Set(ctx, start); err != nil {
+		return err
+	}
+	if err := errors.Join(step("files"), x.SwitchTree(ctx, l.Start, l.Files), step("files written")); err != nil {
+		return err
+	}
+	if err := s.checkOut(ctx, x, l); err != nil {
+		return err
+	}
+	changes, err := s.Store.Changes(l.Files, l.Staged)
+	if err != nil {
+		return err
+	}
+	staged := map[string]object.Entry{}
+	for _, c := range changes {
+		staged[c.Path] = c.New
+	}
+	if err := x.Set(ctx, staged); err != nil {
+		return err
+	}
+	if l.Back != "" {
+		if err := s.bringBackAsWas(ctx, x, tr); err != nil {
+			return err
+		}
+	}
+	listing, err := x.Listing(ctx)
+	if err != nil {
+		return err
+	}
+	l.Lists = hashOf(listing)
+	if err := tr.write(s.Repo.GitDir); err != nil {
+		return err
+	}
+	err = errors.Join(step("install the index"), x.Install(ctx), step("index installed"))
+	if !x.There() {
+		s.unlock()
+		s.tidy(l.Paths)
+	}
+	return err
+}
+
+// tidy removes the folders that files were moved away from and that are empty now, as git does.
+func (s *Session) tidy(paths []string) {
+	for _, p := range paths {
+		for dir := folder(p); dir != ""; dir = folder(dir) {
+			if syscall.Rmdir(filepath.Join(s.Repo.Dir, filepath.FromSlash(dir))) != nil {
+				break
+			}
+		}
+	}
+}
+
+// checkOut writes the files that were moved away and that do not differ between the trees, so
+// that nothing wrote them.
+func (s *Session) checkOut(ctx context.Context, x *git.Index, l *Lay) error {
+	var missing []string
+	for _, p := range l.Paths {
+		e, err := s.Store.Find(l.Files, p)
+		if err != nil {
+			return err
+		}
+		if !e.Absent() && !e.IsTree() && !s.exists(p) {
+			missing = append(missing, p)
+		}
+	}
+	return x.CheckOut(ctx, missing)
+}
+
+// bringBackAsWas has the index be the one that a waypoint kept, and files be byte for byte what
+// they were where writing them anew does not make them so.
+func (s *Session) bringBackAsWas(ctx context.Context, x *git.Index, tr *Transition) error {
+	from := keptDir(s.Repo.GitDir, tr.Lay.Back)
+	for _, p := range tr.Waypoint.Kept.Paths {
+		was := filepath.Join(from, "files", filepath.FromSlash(p))
+		info, err := os.Lstat(was)
+		if isGone(err) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if !info.Mode().IsRegular() {
+			continue
+		}
+		data, err := os.ReadFile(was)
+		if err != nil {
+			return err
+		}
+		to := filepath.Join(s.Repo.Dir, filepath.FromSlash(p))
+		if is, err := os.ReadFile(to); err == nil && bytes.Equal(is, data) {
+			continue
+		}
+		if err := writeOver(to, data, info.Mode().Perm()); err != nil {
+			return fmt.Errorf("bringing back %s: %w", p, err)
+		}
+	}
+	if err := x.Take(filepath.Join(from, "index")); err != nil {
+		return fmt.Errorf("bringing back the index: %w", err)
+	}
+	return x.Refresh(ctx)
+}
+
+// writeOver replaces a file, whole or not at all.
+func writeOver(path string, data []byte, perm fs.FileMode) error {
+	f, err := os.CreateTemp(filepath.Dir(path), ".dorvik-")
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	if err = errors.Join(err, f.Chmod(perm), f.Sync(), f.Close()); err == nil {
+		err = os.Rename(f.Name(), path)
+	}
+	if err != nil {
+		os.Remove(f.Name())
+	}
+	return err
+}
+
+// isGone reports whether an error says that there is nothing at a path, or no folder for it.
+func isGone(err error) bool { return errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) }
+
+func hashOf(s string) string { return fmt.Sprintf("%x", sha256.Sum256([]byte(s))) }
+
+// unlock lets go of the index's lock, if this session has it.
+func (s *Session) unlock() {
+	if s.release != nil {
+		s.release()
+		s.release = nil
+	}
+}
+
+// restoreLaid takes back what a transition with uncommitted work did to index and files.
+func (s *Session) restoreLaid(ctx context.Context, tr *Transition, changes []object.Change) error {
+	if !s.side().There() {
+		if err := s.restoreIndex(ctx, tr); err != nil {
+			return err
+		}
+	}
+	s.unlock()
+	mine := map[string]bool{}
+	var kept []string
+	for _, p := range tr.Lay.Paths {
+		mine[p] = true
+		if err := s.putAway(ctx, tr, p); err != nil {
+			return err
+		}
+	}
+	for _, p := range tr.Lay.Paths {
+		was := filepath.Join(s.keep(tr), "files", filepath.FromSlash(p))
+		if _, err := os.Lstat(was); err != nil {
+			continue // it was not moved yet, or there was no file
+		}
+		to := filepath.Join(s.Repo.Dir, filepath.FromSlash(p))
+		if s.exists(p) || os.MkdirAll(filepath.Dir(to), 0o755) != nil || os.Rename(was, to) != nil {
+			kept = append(kept, was)
+		}
+	}
+	if len(kept) > 0 {
+		s.notice = strings.TrimSpace(s.notice + " What you had not committed could not go back to its place, which " +
+			"is taken; it is kept as " + strings.Join(kept, ", ") + ".")
+	}
+	rest := slices.DeleteFunc(slices.Clone(changes), func(c object.Change) bool { return mine[c.Path] })
+	if err := s.putBack(ctx, rest); err != nil {
+		return err
+	}
+	s.side().Drop()
+	return nil
+}
+
+// putAway removes what a transition wrote in the place of a file that it had moved away.
+func (s *Session) putAway(ctx context.Context, tr *Transition, p string) error {
+	was := filepath.Join(s.keep(tr), "files", filepath.FromSlash(p))
+	if !s.exists(p) {
+		return nil
+	}
+	file := filepath.Join(s.Repo.Dir, filepath.FromSlash(p))
+	info, err := os.Lstat(file)
+	if err != nil || info.IsDir() {
+		return nil
+	}
+	_, err = os.Lstat(was)
+	moved := err == nil
+	held, err := s.Store.Find(tr.Lay.Had, p)
+	if err != nil {
+		return err
+	}
+	if !moved && !held.Absent() && !held.IsTree() {
+		return nil // not moved yet: it is what it was
+	}
+	new, err := s.Store.Find(tr.Lay.Files, p)
+	if err != nil || new.Absent() || new.IsTree() {
+		return err
+	}
+	ours, err := s.begins(ctx, file, info, p, new)
+	if err == nil && !ours && tr.Lay.Back != "" {
+		data, rerr := os.ReadFile(filepath.Join(keptDir(s.Repo.GitDir, tr.Lay.Back), "files", filepath.FromSlash(p)))
+		is, ierr := os.ReadFile(file)
+		ours = rerr == nil && ierr == nil && bytes.Equal(data, is)
+	}
+	if err != nil || !ours {
+		return err
+	}
+	return os.Remove(file)
+}
+
+// restoreIndex has the repository's index be what it was, where it is still what the transition
+// made it.
+func (s *Session) restoreIndex(ctx context.Context, tr *Transition) error {
+	listing, err := s.Repo.Listing(ctx)
+	if err != nil {
+		return err
+	}
+	if hashOf(listing) != tr.Lay.Lists {
+		s.notice = strings.TrimSpace(s.notice + " The index was changed since, and stays as it is; as it was before, " +
+			"it is kept as " + filepath.Join(s.keep(tr), "index") + ".")
+		return nil
+	}
+	if s.release, err = s.Repo.LockIndex(ctx); err != nil {
+		return err
+	}
+	x := s.Repo.SideIndex("back")
+	if err = x.Take(filepath.Join(s.keep(tr), "index")); err == nil {
+		err = x.Install(ctx)
+	}
+	return err
+}
+
+// settleGit does what comes after the refs: HEAD goes to the branch, or back to where it was,
+// and git's own account of what it left half done is put away, or brought back. What is done
+// already is not done again.
+func (s *Session) settleGit(ctx context.Context, tr *Transition) error {
+	l := tr.Lay
+	if l == nil {
+		return nil
+	}
+	if l.Head != l.HeadTo {
+		if err := errors.Join(step("move HEAD"), s.Repo.SetHead(ctx, tr.Branch, l.HeadTo,
+			tr.Message)); err != nil {
+			return err
+		}
+	}
+	for _, name := range l.State {
+		at, err := s.Repo.Inside(ctx, name)
+		if err != nil {
+			return err
+		}
+		from, to := at, filepath.Join(s.keep(tr), "state", filepath.FromSlash(name))
+		if l.Back != "" {
+			from, to = filepath.Join(keptDir(s.Repo.GitDir, l.Back), "state", filepath.FromSlash(name)), at
+		}
+		if _, err := os.Lstat(from); isGone(err) {
+			continue
+		}
+		err = errors.Join(step("move "+name), os.MkdirAll(filepath.Dir(to), 0o755))
+		if err == nil {
+			err = os.Rename(from, to)
+		}
+		if err != nil {
+			return fmt.Errorf("putting away what git left half done: %w", err)
+		}
+	}
+	return nil
+}
+
+// keepCommit makes the commit that keeps what was not committed: a tree of what the index held
+// and one of what the files held.
+func (w *Workspace) keepCommit(ctx context.Context, held Held, parents []object.ID) (object.ID, error) {
+	who, err := w.Repo.Committer(ctx)
+	if err != nil {
+		return object.ID{}, err
+	}
+	var entries []object.Entry
+	for _, e := range []struct {
+		name string
+		id   object.ID
+	}{{"files", held.Files}, {"staged", held.Staged}} {
+		entries = append(entries, object.Entry{Name: e.name, Mode: object.ModeTree, ID: e.id})
+	}
+	return w.Store.PutCommit(&object.Commit{Tree: w.Store.PutTree(entries), Parents: parents, AuthorLine: who.String(),
+		Committer: who, Message: "What was not committed\n"}), nil
+}
+
+// takenOver reports whether what git left half done was taken over.
+func (w *Waypoint) takenOver() bool { return w.Kept != nil && w.Kept.Operation != "" }

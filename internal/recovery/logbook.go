@@ -1,0 +1,160 @@
+package recovery
+
+import (
+	"cmp"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"time"
+
+	"go.etcd.io/bbolt"
+
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// Deed is what kind of thing was done. The names are those of `logbook --json`.
+type Deed string
+
+// The deeds.
+const (
+	Joined Deed = "accept" // a result went onto the branch
+	Undone Deed = "undo"   // and was taken back
+	Sent   Deed = "push"
+	Taken  Deed = "take-over" // what git left half done was finished, joined anew, or taken back
+)
+
+// LogEntry is one thing that was done here.
+type LogEntry struct {
+	Waypoint string    `json:"waypoint"` // that belongs to it; empty where there is none
+	What     Deed      `json:"what"`
+	When     time.Time `json:"when"`
+	Branch   string    `json:"branch"`
+	From     object.ID `json:"from"` // the tip before; of a push, what the remote had, if that is known
+	To       object.ID `json:"to"`
+	Route    Route     `json:"route"`
+	Return   string    `json:"return,omitempty"` // the waypoint that was gone back to
+}
+
+var bucketLogbook = []byte("logbook") // by their numbers
+
+// log writes down what was done.
+func (s *store) log(e LogEntry) error {
+	err := s.update(func(tx *bbolt.Tx) error {
+		b := tx.Bucket(bucketLogbook)
+		n, err := b.NextSequence()
+		if err != nil {
+			return err
+		}
+		data, err := json.Marshal(e)
+		if err != nil {
+			return err
+		}
+		return b.Put(number(int(n)), data)
+	})
+	if err != nil {
+		return fmt.Errorf("writing the logbook: %w", err)
+	}
+	return nil
+}
+
+// logbook lists what was done, the newest first. Joins made before there was a logbook are in it
+// by their waypoints.
+func (s *store) logbook() (all []LogEntry, err error) {
+	err = safely(func() error {
+		return s.db.View(func(tx *bbolt.Tx) error { return getList(tx.Bucket(bucketLogbook), &all) })
+	})
+	if err != nil {
+		return nil, fmt.Errorf("reading the logbook: %w", err)
+	}
+	points, err := s.waypoints()
+	if err != nil {
+		return nil, err
+	}
+	known := map[string]bool{}
+	for _, e := range all {
+		known[e.Waypoint] = true
+	}
+	for _, w := range points {
+		if !known[w.Name] && !w.GoneBack {
+			all = append(all, w.entry(Joined))
+		}
+	}
+	slices.Reverse(all)
+	slices.SortStableFunc(all, func(a, b LogEntry) int { return cmp.Compare(b.When.UnixNano(), a.When.UnixNano()) })
+	return all, nil
+}
+
+// entry is what is written down of a join, or of its undoing.
+func (w *Waypoint) entry(what Deed) LogEntry {
+	e := LogEntry{Waypoint: w.Name, What: what, When: w.Time, Branch: w.Branch, From: w.Before, To: w.After,
+		Route: w.Route}
+	if w.After == w.Theirs && w.Route != "" {
+		e.Route = Route(FastForward)
+	}
+	if w.takenOver() && what == Joined {
+		e.What = Taken
+	}
+	if w.Return != "" && what == Joined {
+		e.What, e.Return = Undone, w.Return
+	}
+	if what == Undone {
+		e.When, e.From, e.To = time.Now(), w.After, w.Before
+	}
+	return e
+}
+
+// Logbook lists what was done here, the newest first.
+func (s *Session) Logbook() ([]LogEntry, error) { return s.store.logbook() }
+
+// Logbook is Session.Logbook, read without opening a session. The error is ErrInUse where one is
+// open.
+func (w *Workspace) Logbook() ([]LogEntry, error) {
+	path := statePath(w.Repo.GitDir)
+	if info, err := os.Stat(path); errors.Is(err, os.ErrNotExist) || err == nil && info.Size() == 0 {
+		return nil, nil
+	}
+	db, err := openDB(path, true)
+	if err != nil {
+		return nil, fmt.Errorf("reading the logbook: %w", err)
+	}
+	s := &store{db: db}
+	defer s.close()
+	return s.logbook()
+}
+
+// Name is what an entry is called in a list: its waypoint.
+func (e *LogEntry) Name() string {
+	if e.Waypoint == "" {
+		return ""
+	}
+	return "waypoint " + e.Waypoint
+}
+
+// Sentence says what was done. to is the commit that the branch was at afterwards, as it is written.
+func (e *LogEntry) Sentence(to string) string {
+	switch {
+	case e.What == Sent:
+		return fmt.Sprintf("%s was pushed, at %s.", e.Branch, to)
+	case e.What == Taken && e.Route == "":
+		return fmt.Sprintf("What git had left half done was taken back: %s is at %s as before.", e.Branch, to)
+	case e.What == Taken:
+		return fmt.Sprintf("What git had left half done was finished by %s: %s went to %s.", e.Route, e.Branch, to)
+	case e.Return == ofTheStash:
+		return fmt.Sprintf("Work that git had put aside was brought back: %s stays at %s.", e.Branch, to)
+	case e.Return != "":
+		return fmt.Sprintf("%s went back to where it was before waypoint %s: it is at %s.", e.Branch, e.Return, to)
+	case e.What == Undone && e.Route == "":
+		return fmt.Sprintf("Taking back what git had left half done was undone: %s is at %s.", e.Branch, to)
+	case e.What == Undone && e.Route == Pick:
+		return fmt.Sprintf("A pick onto %s was undone: it went back to %s.", e.Branch, to)
+	case e.What == Undone:
+		return fmt.Sprintf("A join of %s was undone: it went back to %s.", e.Branch, to)
+	case e.Route == Pick:
+		return fmt.Sprintf("Commits were picked onto %s, which went to %s.", e.Branch, to)
+	case e.Route == Route(FastForward):
+		return fmt.Sprintf("%s moved forward, to %s.", e.Branch, to)
+	}
+	return fmt.Sprintf("%s was joined by %s, and went to %s.", e.Branch, e.Route, to)
+}

@@ -1,0 +1,228 @@
+package recovery
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// Offer is what can be done about something that is in the way, once a person agrees.
+type Offer struct {
+	Does string // as an action: "follow origin/main"
+	do   func(ctx context.Context, s *Session) error
+}
+
+// Offered is a Blocked with which Dorvik can help.
+type Offered struct {
+	*Blocked
+	Offer *Offer
+}
+
+// Unwrap gives what is in the way.
+func (o *Offered) Unwrap() error { return o.Blocked }
+
+// offered is a Blocked, with an offer where there is one.
+func offered(what, next string, o *Offer) error {
+	b := &Blocked{what, next}
+	if o == nil {
+		return b
+	}
+	return &Offered{b, o}
+}
+
+// TakeUp does what was offered.
+func (s *Session) TakeUp(ctx context.Context, o *Offer) error { return o.do(ctx, s) }
+
+// withoutUpstream says that a branch follows nothing, and offers what it likely is to follow.
+func (w *Workspace) withoutUpstream(ctx context.Context, b git.Branch) error {
+	what := "The branch " + b.Name + " follows no branch of a remote."
+	remotes, err := w.Repo.Remotes(ctx)
+	if err != nil || len(remotes) == 0 {
+		return &Blocked{what, "There is no remote here either: name one with “git remote add origin ADDRESS”."}
+	}
+	for _, remote := range remotes { // the usual one first
+		at, err := w.Repo.Ref(ctx, "refs/remotes/"+remote+"/"+b.Name)
+		if err == nil && !at.IsZero() {
+			return offered(what, fmt.Sprintf("%s/%s has the same name, so it likely belongs to it: have it follow "+
+				"that, or "+
+				"say another with “git branch --set-upstream-to”.", remote, b.Name), following(b, remote, b.Name))
+		}
+	}
+	remote := remotes[0]
+	return offered(what, fmt.Sprintf("%s has no branch of that name: push it there for the first time, and have it "+
+		"follow "+
+		"that; or say another with “git branch --set-upstream-to=%s/…”.", remote, remote), pushAnew(b, remote,
+		b.Name, true))
+}
+
+// following offers that a branch follows one of a remote.
+func following(b git.Branch, remote, name string) *Offer {
+	return &Offer{"follow " + remote + "/" + name, func(ctx context.Context, s *Session) error {
+		return s.Repo.Follow(ctx, b.Name, remote, "refs/heads/"+name)
+	}}
+}
+
+// pushAnew offers to push a branch to where there is none of its name.
+func pushAnew(b git.Branch, remote, name string, follow bool) *Offer {
+	return &Offer{"push it to " + remote + " as a new branch", func(ctx context.Context, s *Session) error {
+		at, err := s.Repo.RemoteTip(ctx, remote, "refs/heads/"+name)
+		if err != nil {
+			return err
+		}
+		if !at.IsZero() {
+			return fmt.Errorf("%s has a branch %s by now; nothing was pushed. Look again", remote, name)
+		}
+		if _, err := s.Repo.Push(ctx, remote, "refs/heads/"+name, b.Tip); err != nil {
+			return err
+		}
+		s.noted(s.store.log(LogEntry{What: Sent, When: time.Now(), Branch: b.Name, To: b.Tip}))
+		if follow {
+			return s.Repo.Follow(ctx, b.Name, remote, "refs/heads/"+name)
+		}
+		return nil
+	}}
+}
+
+// notThere says that what a branch follows is not known here, and when the remote was asked, not
+// there either.
+func (w *Workspace) notThere(b git.Branch, asked bool) error {
+	if !asked {
+		return &Blocked{"There is no copy of " + b.Upstream + " here, and perhaps no such branch on " + b.Remote + ".",
+			fmt.Sprintf("Fetch it with “git fetch %s”, or make it with “git push %s %s”.", b.Remote, b.Remote, b.Name)}
+	}
+	return offered(b.Upstream+" is not there: it was never pushed, or was deleted.",
+		"Push your branch there anew, or follow another with “git branch --set-upstream-to”.",
+		pushAnew(b, b.Remote, strings.TrimPrefix(b.Ref, "refs/heads/"), false))
+}
+
+// cutOff says that a shallow clone ends before the two lines part, and offers to get more of the
+// history.
+func (w *Workspace) cutOff(b git.Branch) error {
+	var o *Offer
+	if b.Remote != "" {
+		o = &Offer{"get the rest of the history", func(ctx context.Context, s *Session) error {
+			return s.Repo.Deepen(ctx, b.Remote)
+		}}
+	}
+	return offered("This clone is shallow, and the point where the two lines part lies before its first commit.",
+		"Get the rest of the history with “git fetch --unshallow”.", o)
+}
+
+// offBranch says that one is on no branch. Where one was on a branch before, it tells how that
+// stands to where one is: a rebase that was left leaves people there.
+func (w *Workspace) offBranch(ctx context.Context, tip object.ID) error {
+	var o *Offer
+	out := &Blocked{"You are on no branch (a detached HEAD at " + tip.Prefix(12) + ").",
+		"Go to your branch with “git switch”, or make one here with “git switch -c NAME”."}
+	name := w.lastBranch(ctx)
+	if name == "" {
+		return out
+	}
+	at, err := w.Repo.Ref(ctx, "refs/heads/"+name)
+	if err != nil || at.IsZero() {
+		return out
+	}
+	d, err := history.Diverge(ctx, w.Store, tip, at)
+	if err != nil {
+		return out
+	}
+	again := &Offer{"be on " + name + " again, here", func(ctx context.Context, s *Session) error {
+		return s.backOn(ctx, name, at, tip)
+	}}
+	switch here, there := len(d.Yours), len(d.Theirs); {
+	case here == 0 && there == 0:
+		out.Next = fmt.Sprintf("It is where your branch %s is: be on that again.", name)
+		o = again
+	case there == 0:
+		out.Next = fmt.Sprintf("You were on %s before, and %s here that it does not have. Be on it again with %s: it "+
+			"moves "+
+			"forward to here, and no file changes.", name, words.Count(here, "commit is", "commits are"),
+			words.Is(here, "it", "them"))
+		o = again
+	case here == 0:
+		out.Next = fmt.Sprintf("You were on %s before, which is %s further, and nothing is here that it does not "+
+			"have. Go "+
+			"there with “git switch %s”.", name, words.Count(there, "commit", "commits"), name)
+	default:
+		out.Next = fmt.Sprintf("You were on %s before. %s here that it does not have, the newest “%s”: they are on no "+
+			"branch, "+
+			"and leaving them behind is only safe under a name. Keep them with “git branch kept”, then go to your "+
+			"branch "+
+			"with “git switch %s”.", name, words.Count(here, "commit is", "commits are"), d.Yours[0].Subject(), name)
+		o = &Offer{"keep them under a name", func(ctx context.Context, s *Session) error {
+			return s.keepHere(ctx, tip)
+		}}
+	}
+	return offered(out.What, out.Next, o)
+}
+
+// lastBranch is the branch that HEAD was on last, as its reflog tells; empty where it does not.
+func (w *Workspace) lastBranch(ctx context.Context) (on string) {
+	for _, m := range w.Repo.Reflog(ctx, "HEAD") {
+		if move, ok := strings.CutPrefix(m.Why, "checkout: moving from "); ok {
+			from, to, _ := strings.Cut(move, " to ")
+			if on = to; !w.isBranch(ctx, to) {
+				on = from
+			}
+		} else if name, ok := strings.CutPrefix(m.Why, "rebase (finish): returning to refs/heads/"); ok {
+			on = name
+		}
+	}
+	if on == "" { // it never left the branch that it began on
+		if names, err := w.Repo.Names(ctx); err == nil {
+			for _, n := range names {
+				if name, ok := strings.CutPrefix(n.Full, "refs/heads/"); ok {
+					if on != "" {
+						return "" // which of them is not told
+					}
+					on = name
+				}
+			}
+		}
+	}
+	if !w.isBranch(ctx, on) {
+		return ""
+	}
+	return on
+}
+
+func (w *Workspace) isBranch(ctx context.Context, name string) bool {
+	if name == "" {
+		return false
+	}
+	at, err := w.Repo.Ref(ctx, "refs/heads/"+name)
+	return err == nil && !at.IsZero()
+}
+
+// backOn has HEAD be on a branch again that is at, or behind, where HEAD is. No file changes.
+func (s *Session) backOn(ctx context.Context, name string, at, tip object.ID) error {
+	b, err := s.Repo.Current(ctx)
+	if err != nil {
+		return err
+	}
+	if b.Name != "" || b.Tip != tip {
+		return &MovedError{Branch: name}
+	}
+	if at != tip {
+		if err := s.Repo.UpdateRefs(ctx, "merge: Fast-forward", git.RefUpdate{Name: "refs/heads/" + name, New: tip,
+			Old: at}); err != nil {
+			return err
+		}
+	}
+	return s.Repo.SetHead(ctx, name, object.ID{}, "checkout: moving from "+tip.String()+" to "+name)
+}
+
+// keepHere makes a branch of commits that are on none.
+func (s *Session) keepHere(ctx context.Context, tip object.ID) error {
+	name, err := s.keptBranch(ctx, tip)
+	if err == nil {
+		s.notice = strings.TrimSpace(s.notice + " They are on the branch " + name + " now.")
+	}
+	return err
+}

@@ -1,0 +1,122 @@
+package recovery
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/gittest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func idOf(t *testing.T, hex string) object.ID {
+	id, err := object.ParseID(hex)
+	require.NoError(t, err)
+	return id
+}
+
+// newRoad is a team in which mine has five commits: a, b, c and d each add a file, and e what
+// theirs has by then, with a line of its own in a second file.
+func newRoad(t *testing.T) (*team, map[string]object.ID) {
+	tm := newTeam(t)
+	ids := map[string]object.ID{}
+	for _, name := range []string{"a", "b", "c", "d"} {
+		tm.mine.Commit("Add "+name+"\n\nWhy "+name+" is there.\n", name+".txt", name+"\n")
+		ids[name] = idOf(t, tm.mine.Git("rev-parse", "HEAD"))
+	}
+	tm.mine.Commit("Add e\n", "e.txt", "e\n")
+	ids["e"] = idOf(t, tm.mine.Git("rev-parse", "HEAD"))
+	tm.other.Commit("theirs", "e.txt", "e\n", "f.txt", "f\n")
+	tm.other.Git("push", "-q")
+	return tm, ids
+}
+
+// TestWishesAreAsGitDoes has commits be left out, reworded, kept and joined with the one before,
+// and compares with git told the same.
+func TestWishesAreAsGitDoes(t *testing.T) {
+	const shown = "--format=%an|%ae|%ad|%T%n%B"
+	for name, c := range map[string]struct {
+		wishes map[string]replay.Wish
+		list   string // for git's list, in which NAME stands for the line of that commit
+		edits  string // for git's messages
+	}{
+		"none":     {nil, "", ""},
+		"left out": {map[string]replay.Wish{"b": {Leave: true}}, "/Add b/d", ""},
+		"all left out": {map[string]replay.Wish{"a": {Leave: true}, "b": {Leave: true}, "c": {Leave: true},
+			"d": {Leave: true}, "e": {Leave: true}}, "s/^pick/drop/", ""},
+		"reworded": {map[string]replay.Wish{"c": {Message: "See\n\nwhy\n"}}, "/Add c/s/^pick/reword/",
+			`printf 'See\n\nwhy\n' >`},
+		"joined":       {map[string]replay.Wish{"c": {Into: true}}, "/Add c/s/^pick/squash/", ""},
+		"three in one": {map[string]replay.Wish{"b": {Into: true}, "c": {Into: true}}, "/Add [bc]/s/^pick/squash/", ""},
+		"joined, and its message": {map[string]replay.Wish{"c": {Into: true, Message: "Both\n"}}, "/Add " +
+			"c/s/^pick/squash/",
+			`printf 'Both\n' >`},
+		"joined with one before that is left out": {map[string]replay.Wish{"b": {Leave: true}, "c": {Into: true}},
+			"/Add b/d;/Add c/s/^pick/squash/", ""},
+		"the first cannot be joined": {map[string]replay.Wish{"a": {Into: true}}, "", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			tm, ids := newRoad(t)
+			theirs := gittest.At(t, filepath.Join(t.TempDir(), "git"))
+			require.NoError(t, os.CopyFS(theirs.Dir, os.DirFS(tm.mine.Dir)))
+			theirs.Git("fetch", "-q")
+			edits := c.edits
+			if edits == "" {
+				edits = "sed -i -e '/^#/d'"
+			}
+			theirs.Git("config", "sequence.editor", "sed -i -e '"+c.list+"'")
+			theirs.Git("config", "core.editor", edits)
+			theirs.Git("rebase", "-q", "-i", "--empty=drop", "origin/main")
+
+			s := tm.session()
+			for name, wish := range c.wishes {
+				require.NoError(t, s.Wish(ids[name], wish))
+			}
+			s.Close()
+			s = tm.session() // they are kept
+			p, j, b := ready(t, s, Rebase, settle.Theirs)
+			_, err := s.Accept(t.Context(), p, j, b, Consent{})
+			require.NoError(t, err)
+			is, want := tm.mine.Git("log", shown), theirs.Git("log", shown)
+			assert.Equal(t, strings.ReplaceAll(want, "\n\n\n", "\n\n"), strings.ReplaceAll(is, "\n\n\n", "\n\n"))
+
+			_, err = s.GoBack(t.Context(), "")
+			require.NoError(t, err)
+			p, err = s.Locate(t.Context(), false)
+			require.NoError(t, err)
+			require.NoError(t, s.Sync(p))
+			assert.Len(t, s.State().Wishes, len(c.wishes), "an undo keeps them")
+		})
+	}
+}
+
+// TestWhatAWishCosts tells what would be lost and asked before it is so.
+func TestWhatAWishCosts(t *testing.T) {
+	tm := newTeam(t)
+	tm.mine.Commit("one", "f", strings.Replace(base, "two", "TWO", 1))
+	one := idOf(t, tm.mine.Git("rev-parse", "HEAD"))
+	tm.mine.Commit("two", "f", strings.Replace(base, "two", "TWO and more", 1))
+	tm.mine.Commit("three", "g", "three\n")
+	three := idOf(t, tm.mine.Git("rev-parse", "HEAD"))
+	tm.other.Commit("theirs", "h", "h\n")
+	tm.other.Git("push", "-q")
+	s := tm.session()
+	p, j, _ := ready(t, s, Rebase, settle.Theirs)
+	st := s.State()
+	pr, err := s.Price(t.Context(), p, &st, j, one, replay.Wish{Leave: true})
+	require.NoError(t, err)
+	assert.Equal(t, 1, pr.Asks, "the next one changes what it wrote")
+	pr, err = s.Price(t.Context(), p, &st, j, three, replay.Wish{Leave: true})
+	require.NoError(t, err)
+	require.Len(t, pr.Left, 1)
+	assert.Equal(t, "three", pr.Left[0].Text)
+	assert.Zero(t, pr.Asks)
+	assert.Empty(t, s.State().Wishes, "nothing is kept of it")
+}

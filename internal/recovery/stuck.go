@@ -1,0 +1,976 @@
+package recovery
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/decided"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// TakeOver is what becomes of what git left half done. The names are those of
+// `recover --take-over`.
+type TakeOver string
+
+// What can become of it.
+const (
+	Finish TakeOver = "finish" // gone on with from where it stands
+	Anew   TakeOver = "anew"   // joined anew on the side, with what was decided
+	Back   TakeOver = "back"   // taken back to where the branch was
+)
+
+// StuckError says that git left something half done here, which can be taken over.
+type StuckError struct{ *Stuck }
+
+func (e *StuckError) Error() string {
+	return e.Sentence() + " Open dorvik to take it over, or say --take-over finish, anew or back"
+}
+
+// Stuck is what git left half done, with what stands of it: read, nothing is changed.
+type Stuck struct {
+	*git.Unfinished
+	On      git.Branch // the branch that it is done to
+	Dirty   []git.Dirty
+	Open    []string // paths that are not settled
+	Marked  []string // of these, those in which some conflicts are settled already, between marks
+	Settled []string // paths that were in conflict and are settled
+	Resume  *Resume  // how it is gone on with; nil where Dorvik cannot
+	Why     string   // why it cannot
+	Notes   []string // what going on leaves out that its list asks for, as sentences
+
+	found []settle.Decision // of open files, what is settled between the marks
+	held  *Uncommitted      // all that is not committed
+	stand object.ID         // a tree: what the index holds, with what is settled in files
+	join  *merge.Result     // at which it stopped; nil where it is at none
+}
+
+// Resume is how what git left half done is gone on with.
+type Resume struct {
+	Merged  []object.ID   // a merge of the branch with these; else
+	Todo    []replay.Todo // commits that are still to be replayed
+	Onto    object.ID     // onto this
+	Begun   *merge.Begun  // of a merge
+	Message string        // of the merge commit
+}
+
+// Stuck reads what git left half done; nil where nothing is.
+func (w *Workspace) Stuck(ctx context.Context) (*Stuck, error) {
+	u, err := w.Repo.Unfinished(ctx)
+	if err != nil || u == nil {
+		return nil, err
+	}
+	s := &Stuck{Unfinished: u}
+	if _, s.Dirty, err = w.Repo.Status(ctx); err != nil {
+		return nil, err
+	}
+	if u.Branch != "" {
+		if s.On, err = w.Repo.Named(ctx, u.Branch); err != nil {
+			return nil, err
+		}
+	}
+	if s.held, err = w.uncommitted(ctx, u.Head, s.Dirty); err != nil {
+		return nil, err
+	}
+	if s.held == nil {
+		tree, err := w.Tree(u.Head)
+		if err != nil {
+			return nil, err
+		}
+		s.held = &Uncommitted{On: u.Head, Staged: tree, Files: tree}
+	}
+	s.stand = s.held.Staged
+	for _, d := range s.Dirty {
+		if d.Conflict {
+			s.Open = append(s.Open, d.Path)
+		}
+	}
+	if err := w.stopped(ctx, s); err != nil {
+		return nil, err
+	}
+	return s, w.resume(ctx, s)
+}
+
+// stopped works out the join at which git stopped, and what of it is settled.
+func (w *Workspace) stopped(ctx context.Context, s *Stuck) error {
+	base, yours, theirs, ok, err := w.stopTrees(ctx, s)
+	if err != nil || !ok {
+		return err
+	}
+	if s.Operation == git.Merging {
+		parted, derr := history.Diverge(ctx, w.Store, s.Head, s.Merged[0])
+		if derr != nil {
+			return derr
+		}
+		s.join, err = w.engine.TreesOver(ctx, parted.Bases, yours, theirs)
+	} else {
+		s.join, err = w.engine.Trees(ctx, base, yours, theirs)
+	}
+	if err != nil {
+		return err
+	}
+	var edits []merge.TextEdit
+	for i := range s.join.Conflicts {
+		c := &s.join.Conflicts[i]
+		path, open := s.openOf(c)
+		if !open {
+			s.Settled = append(s.Settled, c.Path)
+			continue
+		}
+		f := w.files.Open(c)
+		if f.Text == nil {
+			continue
+		}
+		more, err := w.readMarked(s, f, path)
+		if err != nil {
+			return err
+		}
+		edits = append(edits, more...)
+	}
+	s.begin(edits)
+	return nil
+}
+
+// begin keeps what stands of the join.
+func (s *Stuck) begin(edits []merge.TextEdit) {
+	s.Resume = &Resume{Begun: &merge.Begun{Tree: s.stand, Open: s.Open, Edits: edits}}
+}
+
+// openOf is the path under which git has a conflict open.
+func (s *Stuck) openOf(c *merge.Conflict) (string, bool) {
+	for _, p := range c.Paths() {
+		for _, o := range s.Open {
+			if o == p || strings.HasPrefix(o, p+"~") {
+				return o, true
+			}
+		}
+	}
+	return "", false
+}
+
+// stopTrees are the trees of the join at which git stopped, yours and theirs as they are
+// everywhere; ok is false where it stopped at none.
+func (w *Workspace) stopTrees(_ context.Context, s *Stuck) (base, yours, theirs object.ID, ok bool, err error) {
+	head, err := w.Tree(s.Head)
+	if err != nil {
+		return base, yours, theirs, false, err
+	}
+	if s.Operation == git.Merging {
+		theirs, err = w.Tree(s.Merged[0])
+		return base, head, theirs, true, err
+	}
+	if s.Stopped.IsZero() || len(s.Open) == 0 && s.stand == head {
+		return base, yours, theirs, false, nil // what it stopped at has been committed, or dropped
+	}
+	c, err := w.Store.Commit(s.Stopped)
+	if err != nil {
+		return base, yours, theirs, false, err
+	}
+	before, err := history.FirstParentTree(w.Store, c)
+	if err == nil && s.Parent > 1 && s.Parent <= len(c.Parents) {
+		before, err = w.Tree(c.Parents[s.Parent-1])
+	}
+	if err != nil {
+		return base, yours, theirs, false, err
+	}
+	switch s.Operation {
+	case git.Picking:
+		return before, head, c.Tree, true, nil
+	case git.Reverting:
+		return c.Tree, head, before, true, nil
+	}
+	if n := len(s.Done); n > 0 && s.Done[n-1].Verb == "edit" {
+		return base, yours, theirs, false, nil // it is replayed, and waits for edits
+	}
+	return before, c.Tree, head, true, nil
+}
+
+// readMarked reads a file that git left in conflict: what is settled between the marks becomes
+// decisions, and what was edited beside them edits. One without marks is settled as it is.
+func (w *Workspace) readMarked(s *Stuck, f *settle.File, path string) ([]merge.TextEdit, error) {
+	e, err := w.Store.Find(s.held.Files, path)
+	if err != nil || !e.Mode.IsRegular() {
+		return nil, err
+	}
+	data, err := w.Store.Blob(e.ID)
+	if err != nil || !merge.IsText(data) {
+		return nil, err
+	}
+	text := string(data)
+	one, other, blocks, whole := markedSides(text)
+	switch {
+	case !whole:
+		return nil, nil // the marks are not as git writes them: all of it is asked
+	case blocks == 0:
+		s.Open = slices.DeleteFunc(s.Open, func(p string) bool { return p == path })
+		s.Settled = append(s.Settled, path)
+		s.stand, err = w.Store.Edit(s.stand, map[string]object.Entry{path: e})
+		return nil, err
+	}
+	is, was := decided.Answers(f, diff.Lines(one)), decided.Answers(f, diff.Lines(other))
+	of := func(list []decided.Answer, q *settle.Question) (decided.Answer, bool) {
+		i := slices.IndexFunc(list, func(a decided.Answer) bool { return a.Of == q })
+		if i < 0 {
+			return decided.Answer{}, false
+		}
+		return list[i], true
+	}
+	answer := map[*settle.Question]string{}
+	settled := 0
+	for _, q := range f.Questions {
+		a, ok := of(is, q)
+		b, also := of(was, q)
+		if answer[q] = a.Text; !ok || !also || a.Text != b.Text {
+			continue
+		}
+		d := settle.Decision{Key: q.Key, Way: a.Way}
+		if a.Way == settle.Written {
+			d.Text = a.Text
+		}
+		s.found = append(s.found, d)
+		settled++
+	}
+	if settled > 0 {
+		s.Marked = append(s.Marked, path)
+	}
+	before := f.Join(func(q *settle.Question) settle.Option { return settle.Option{Text: answer[q]} })
+	if before == one {
+		return nil, nil
+	}
+	return []merge.TextEdit{{Path: f.Path, Before: before, After: one}}, nil
+}
+
+// markedSides gives a text with the first side in the place of each conflict that git marked in
+// it, and with the second; whole is false where marks are left that are no such conflict.
+func markedSides(text string) (first, second string, blocks int, whole bool) {
+	var one, other strings.Builder
+	const (
+		outside = iota
+		inFirst
+		inBase
+		inSecond
+	)
+	at := outside
+	for line := range strings.Lines(text) {
+		m := mark(line)
+		switch {
+		case m == '<' && at == outside:
+			at, blocks = inFirst, blocks+1
+		case m == '|' && at == inFirst:
+			at = inBase
+		case m == '=' && (at == inFirst || at == inBase):
+			at = inSecond
+		case m == '>' && at == inSecond:
+			at = outside
+		case m == '<', m == '>':
+			return "", "", blocks, false
+		case at == outside:
+			one.WriteString(line)
+			other.WriteString(line)
+		case at == inFirst:
+			one.WriteString(line)
+		case at == inSecond:
+			other.WriteString(line)
+		}
+	}
+	return one.String(), other.String(), blocks, at == outside
+}
+
+// mark is the sign of a line that git marks a conflict with; 0 for any other.
+func mark(line string) byte {
+	line = strings.TrimRight(line, "\r\n")
+	if len(line) < 7 {
+		return 0
+	}
+	c := line[0]
+	if !strings.ContainsRune("<|=>", rune(c)) || line[:7] != strings.Repeat(string(c), 7) {
+		return 0
+	}
+	if len(line) == 7 || line[7] == ' ' && c != '=' {
+		return c
+	}
+	return 0
+}
+
+// resume works out how what git left half done is gone on with.
+func (w *Workspace) resume(ctx context.Context, s *Stuck) error {
+	if s.Resume == nil {
+		s.Resume = &Resume{}
+	}
+	r := s.Resume
+	switch {
+	case s.Branch == "":
+		s.Why = "it is done on no branch (a detached HEAD), and Dorvik would not know what to put the result on"
+	case s.Operation == git.Applying:
+		s.Why = "Dorvik does not apply patches from mails; “git am --continue” goes on once the files are as " +
+			"you want them"
+	case len(s.Merged) > 1:
+		s.Why = "it joins more than two lines at once"
+	}
+	if s.Why == "" {
+		var err error
+		switch s.Operation {
+		case git.Merging:
+			r.Merged, r.Message = s.Merged, s.Message
+		case git.Rebasing:
+			err = w.resumeRebase(s, r)
+		default:
+			err = w.resumePicks(s, r)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if s.Why != "" {
+		s.Resume = nil
+	}
+	return nil
+}
+
+// resumeRebase lists what a rebase has still to do: the commit it stopped at, and the rest of its
+// list.
+func (w *Workspace) resumeRebase(s *Stuck, r *Resume) error {
+	begun := r.Begun
+	r.Begun = nil
+	head, err := w.Store.Commit(s.Head)
+	if err != nil {
+		return err
+	}
+	if err := w.made(s, r); err != nil {
+		return err
+	}
+	if n := len(s.Done); begun != nil && n > 0 {
+		n, err := w.Store.Commit(s.Stopped)
+		if err != nil {
+			return err
+		}
+		t := replay.Todo{Commit: history.Node{ID: s.Stopped, Commit: n}, Begun: begun, Message: s.Message}
+		last := s.Done[len(s.Done)-1].Verb
+		t.Into = last == "squash" || last == "fixup"
+		r.Todo = append(r.Todo, t)
+	} else if begun == nil && s.stand != head.Tree && len(r.Todo) > 0 {
+		// Staged at an edit, or after what it stopped at was committed: it goes into that commit.
+		amended := *head
+		amended.Tree, amended.Extra = s.stand, nil
+		r.Todo[len(r.Todo)-1].Commit = history.Node{ID: w.Store.PutCommit(&amended), Commit: &amended}
+	}
+	message := head.Message
+	if len(r.Todo) > 0 {
+		message = r.Todo[len(r.Todo)-1].Commit.Message
+	}
+	for _, c := range s.Todo {
+		t, err := w.listed(s, c, &message)
+		if err != nil {
+			return err
+		}
+		if t != nil {
+			r.Todo = append(r.Todo, *t)
+		}
+	}
+	if len(r.Todo) > 0 && r.Todo[0].Into {
+		s.Why = "its list begins with a commit that becomes part of one that is not on it"
+	}
+	return nil
+}
+
+// made lists the commits that a rebase has made already, on what they stand.
+func (w *Workspace) made(s *Stuck, r *Resume) error {
+	var list []replay.Todo
+	at := s.Head
+	for at != s.Onto {
+		c, err := w.Store.Commit(at)
+		if err != nil {
+			return err
+		}
+		if len(c.Parents) != 1 || len(list) > len(s.Done) { // not as a list makes them
+			break
+		}
+		list = append(list, replay.Todo{Stands: true, Commit: history.Node{ID: at, Commit: c}})
+		at = c.Parents[0]
+	}
+	slices.Reverse(list)
+	r.Todo, r.Onto = list, at
+	return nil
+}
+
+// listed is what a line of the list comes to; nil where there is nothing to replay. message is
+// that of the commit before, and then that of this one.
+func (w *Workspace) listed(s *Stuck, c git.Command, message *string) (*replay.Todo, error) {
+	switch c.Verb {
+	case "drop":
+		return nil, nil
+	case "exec":
+		s.Notes = append(s.Notes, fmt.Sprintf("Its list runs “%s”: Dorvik does not; check the result on Check.",
+			c.Rest))
+		return nil, nil
+	case "break":
+		s.Notes = append(s.Notes, "Its list stops once more to let you look: Dorvik shows the result instead.")
+		return nil, nil
+	case "label", "reset", "merge", "update-ref":
+		s.Why = "its list has “" + c.Verb + "”, which Dorvik does not follow; joining anew replays merges, too"
+		return nil, nil
+	case "pick", "reword", "edit", "squash", "fixup":
+	default:
+		s.Why = "its list has “" + c.Verb + "”, which Dorvik does not know"
+		return nil, nil
+	}
+	n, err := w.Store.Commit(c.Commit)
+	if err != nil {
+		return nil, err
+	}
+	if len(n.Parents) > 1 {
+		s.Why = "its list has a commit that joins lines"
+		return nil, nil
+	}
+	t := &replay.Todo{Commit: history.Node{ID: c.Commit, Commit: n}}
+	switch c.Verb {
+	case "reword":
+		s.Notes = append(s.Notes, fmt.Sprintf("Its list rewords “%s”: the message stays as it is.", n.Subject()))
+	case "edit":
+		s.Notes = append(s.Notes, fmt.Sprintf("Its list stops at “%s” to have it edited: it is replayed as it is.",
+			n.Subject()))
+	case "squash":
+		t.Into, t.Message = true, strings.TrimRight(*message, "\n")+"\n\n"+n.Message
+	case "fixup":
+		t.Into = true
+		return t, nil
+	}
+	*message = n.Message
+	if t.Message != "" {
+		*message = t.Message
+	}
+	return t, nil
+}
+
+// resumePicks lists the commits that are still to be picked, or taken back.
+func (w *Workspace) resumePicks(s *Stuck, r *Resume) error {
+	begun := r.Begun
+	r.Onto, r.Begun = s.Head, nil
+	list := s.Todo
+	if begun != nil {
+		list = append(slices.Clone(s.Done[len(s.Done)-1:]), s.Todo...)
+	}
+	for i, c := range list {
+		if c.Verb != "pick" && c.Verb != "revert" {
+			s.Why = "its list has “" + c.Verb + "”, which Dorvik does not follow"
+			return nil
+		}
+		n, err := w.Store.Commit(c.Commit)
+		if err != nil {
+			return err
+		}
+		node := history.Node{ID: c.Commit, Commit: n}
+		if len(n.Parents) > 1 || s.Parent > 0 {
+			if s.Parent < 1 || s.Parent > len(n.Parents) {
+				s.Why = "its list has a commit that joins lines"
+				return nil
+			}
+			one := *n // as a commit of what it changed against that parent
+			one.Parents = []object.ID{n.Parents[s.Parent-1]}
+			node = history.Node{ID: w.Store.PutCommit(&one), Commit: &one}
+		}
+		if c.Verb == "revert" {
+			if node, err = w.reverse(node); err != nil {
+				return err
+			}
+		}
+		t := replay.Todo{Commit: node, Theirs: true}
+		if i == 0 && begun != nil {
+			t.Begun, t.Message = begun, s.Message
+		}
+		r.Todo = append(r.Todo, t)
+	}
+	return nil
+}
+
+// reverse is the commit that takes another back.
+func (w *Workspace) reverse(n history.Node) (history.Node, error) {
+	before, err := history.FirstParentTree(w.Store, n.Commit)
+	if err != nil {
+		return n, err
+	}
+	c := &object.Commit{Tree: before, Parents: []object.ID{n.ID}, AuthorLine: n.AuthorLine, Committer: n.Committer,
+		Message: fmt.Sprintf("Revert \"%s\"\n\nThis reverts commit %s.\n", n.Subject(), n.ID)}
+	return history.Node{ID: w.Store.PutCommit(c), Commit: c}, nil
+}
+
+// Sentence says in a sentence where git stopped.
+func (s *Stuck) Sentence() string {
+	what := map[git.Operation]string{git.Merging: "a merge", git.Rebasing: "a rebase", git.Picking: "a pick",
+		git.Reverting: "a revert", git.Applying: "applying patches"}[s.Operation]
+	out := "git stopped in the middle of " + what
+	if n := len(s.Done) + len(s.Todo); n > 1 && len(s.Done) > 0 && s.Operation != git.Merging {
+		whose := words.If(s.Operation == git.Rebasing, "your ", "")
+		out += fmt.Sprintf(": at the %s of %s%s", words.Nth(len(s.Done)), whose, words.Count(n, "commit", "commits"))
+	} else if s.Operation == git.Applying {
+		out += fmt.Sprintf(": at the %s of %s", words.Nth(s.At), words.Count(s.Patches, "patch", "patches"))
+	}
+	return out + ". " + s.standing()
+}
+
+// standing says how the files stand.
+func (s *Stuck) standing() string {
+	var out []string
+	if n := len(s.Open); n > 0 {
+		out = append(out, words.Count(n, "file has", "files have")+" conflicts")
+	}
+	if n := len(s.Settled); n > 0 {
+		out = append(out, words.Count(n, "is", "are")+" settled already")
+	}
+	switch {
+	case len(out) == 0 && s.join != nil && s.join.Clean():
+		return "Nothing is in conflict."
+	case len(out) == 0:
+		return "Nothing waits to be settled."
+	}
+	return strings.Join(out, ", ") + "."
+}
+
+// edits is the uncommitted work that is no part of what git left half done: what the files have
+// beyond what stands, and what git put aside before it began.
+func (w *Workspace) edits(s *Stuck, beyond object.ID) (*Uncommitted, error) {
+	u := *s.held
+	u.Parts = nil
+	if !beyond.IsZero() {
+		u.add(Part{beyond, s.stand, "what you had staged", true})
+	}
+	base, files := s.stand, s.held.Files
+	open := map[string]object.Entry{}
+	for _, p := range s.Open { // what stands there are marks
+		e, err := w.Store.Find(base, p)
+		if err != nil {
+			return nil, err
+		}
+		open[p] = e
+	}
+	files, err := w.Store.Edit(files, open)
+	if err != nil {
+		return nil, err
+	}
+	u.add(Part{base, files, "your uncommitted work", false})
+	return &u, w.putAside(s.Stash, &u)
+}
+
+// putAside adds the work that git put aside before it began.
+func (w *Workspace) putAside(stash object.ID, u *Uncommitted) error {
+	if stash.IsZero() {
+		return nil
+	}
+	c, err := w.Store.Commit(stash)
+	if err != nil {
+		return err
+	}
+	if len(c.Parents) < 2 {
+		return fmt.Errorf("what git put aside before (%s) is not of the form that git gives it", stash)
+	}
+	base, err := w.Tree(c.Parents[0])
+	if err != nil {
+		return err
+	}
+	staged, err := w.Tree(c.Parents[1])
+	if err != nil {
+		return err
+	}
+	u.add(Part{base, staged, "what you had staged before", true})
+	u.add(Part{staged, c.Tree, "your work that git put aside", false})
+	return nil
+}
+
+// Decided lists the decisions that stand in what git left half done: those between marks and,
+// for a join anew, those of whole files and of commits that are replayed already.
+func (w *Workspace) decidedIn(ctx context.Context, s *Stuck, anew bool) ([]settle.Decision, error) {
+	out := slices.Clone(s.found)
+	if !anew {
+		return out, nil
+	}
+	if s.join != nil {
+		more, err := w.decisionsOf(s.join, s.stand)
+		if err != nil {
+			return nil, err
+		}
+		open := map[string]bool{}
+		for _, p := range s.Open {
+			open[p] = true
+		}
+		for _, d := range more {
+			if !open[d.Path] {
+				out = append(out, decisionOf(d))
+			}
+		}
+	}
+	for was, is := range s.Remade {
+		from, err := w.Store.Commit(was)
+		if err != nil {
+			continue // no more here
+		}
+		to, err := w.Store.Commit(is)
+		if err != nil || len(from.Parents) != 1 || len(to.Parents) != 1 {
+			continue
+		}
+		base, err := w.Tree(from.Parents[0])
+		if err != nil {
+			return nil, err
+		}
+		onto, err := w.Tree(to.Parents[0])
+		if err != nil {
+			return nil, err
+		}
+		r, err := w.engine.Trees(ctx, base, from.Tree, onto)
+		if err != nil {
+			return nil, err
+		}
+		more, err := w.decisionsOf(r, to.Tree)
+		if err != nil {
+			return nil, err
+		}
+		for _, d := range more {
+			out = append(out, decisionOf(d))
+		}
+	}
+	return out, nil
+}
+
+// decisionsOf are the answers to the questions of a join that a tree holds.
+func (w *Workspace) decisionsOf(r *merge.Result, tree object.ID) (out []decided.Decision, err error) {
+	a, err := decided.Compare(w.Store, w.files, r, tree)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range a.Decisions {
+		if d.Question != nil && (!d.Whole || d.Way != settle.Written) {
+			out = append(out, d)
+		}
+	}
+	return out, nil
+}
+
+func decisionOf(d decided.Decision) settle.Decision {
+	out := settle.Decision{Key: d.Question.Key, Way: d.Way}
+	if d.Way == settle.Written {
+		out.Text = d.Result
+	}
+	return out
+}
+
+// finishing is the position of going on with what git left half done.
+func (w *Workspace) finishing(ctx context.Context, s *Stuck) (*Position, error) {
+	if s.Resume == nil {
+		return nil, &Blocked{"This cannot be gone on with: " + s.Why + ".",
+			"It can be joined anew, or taken back. Nothing was changed."}
+	}
+	p := &Position{Branch: s.On, Yours: s.Before, Stuck: s, Resume: s.Resume, Dirty: s.Dirty}
+	var err error
+	if p.Carried, err = w.edits(s, object.ID{}); err != nil {
+		return nil, err
+	}
+	switch s.Operation {
+	case git.Merging:
+		p.Theirs = s.Merged[0]
+	case git.Rebasing:
+		if p.Theirs = s.Onto; p.Theirs.IsZero() {
+			p.Theirs = s.Head
+		}
+	default:
+		p.Yours, p.Theirs, p.Picking, p.PickParent = s.Head, s.Stopped, true, s.Parent
+		p.Home = &Position{Branch: s.On, Yours: s.Head, Theirs: s.Head, Divergence: &history.Divergence{}}
+	}
+	if p.Picking {
+		p.Divergence = &history.Divergence{}
+	} else if p.Divergence, err = history.Diverge(ctx, w.Store, p.Yours, p.Theirs); err != nil {
+		return nil, err
+	}
+	if s.Operation != git.Merging {
+		var list []history.Node
+		for _, t := range slices.Backward(s.Resume.Todo) {
+			list = append(list, t.Commit)
+		}
+		if p.Picking {
+			p.Divergence.Theirs = list
+		} else {
+			p.Divergence.Yours = list
+		}
+	}
+	return p, nil
+}
+
+// anew is the position of joining anew, as if git had not begun.
+func (s *Session) anew(ctx context.Context, st *Stuck, fetch bool) (*Position, error) {
+	if st.Branch == "" {
+		return nil, &Blocked{"It is done on no branch (a detached HEAD).", "It can be taken back. Nothing was changed."}
+	}
+	b := st.On
+	b.Tip = st.Before
+	p, err := s.stand(ctx, b, st.Dirty, fetch)
+	if err != nil {
+		return nil, err
+	}
+	p.Stuck = st
+	beyond := object.ID{}
+	if st.join != nil { // what is staged beyond the join comes along as it is
+		if beyond, err = s.joinedAs(st); err != nil {
+			return nil, err
+		}
+	}
+	p.Carried, err = s.edits(st, beyond)
+	return p, err
+}
+
+// joinedAs is the tree of the join at which git stopped, with all that was in conflict as it
+// stands.
+func (w *Workspace) joinedAs(s *Stuck) (object.ID, error) {
+	tree, err := s.join.Tree(merge.Decided{})
+	if err != nil {
+		return tree, err
+	}
+	gone, put := map[string]object.Entry{}, map[string]object.Entry{}
+	for i := range s.join.Conflicts {
+		for _, p := range s.join.Conflicts[i].Paths() {
+			e, err := w.Store.Find(s.stand, p)
+			switch {
+			case err != nil:
+				return tree, err
+			case e.IsTree():
+			case e.Absent():
+				gone[p] = e
+			default:
+				put[p] = e
+			}
+		}
+	}
+	if tree, err = w.Store.Edit(tree, gone); err == nil {
+		tree, err = w.Store.Edit(tree, put)
+	}
+	return tree, err
+}
+
+// TakeOver has what git left half done be gone on with, or joined anew, from here on. What was
+// decided in it is kept.
+func (s *Session) TakeOver(ctx context.Context, how TakeOver) error {
+	st, err := s.Stuck(ctx)
+	if err != nil {
+		return err
+	}
+	if st == nil {
+		return &Blocked{"git left nothing half done here.", "There is nothing to take over."}
+	}
+	if how == Finish && st.Resume == nil {
+		_, err := s.finishing(ctx, st)
+		return err
+	}
+	found, err := s.decidedIn(ctx, st, how == Anew)
+	if err != nil {
+		return err
+	}
+	for _, d := range found {
+		s.state.Decisions.Decide(d)
+	}
+	s.state.TakeOver, s.state.Stage, s.state.Route = how, Look, ""
+	s.state.Mends = nil
+	return s.save()
+}
+
+// LeaveStuck drops the taking over; decisions are kept.
+func (s *Session) LeaveStuck() error {
+	s.state.TakeOver, s.state.Stage, s.state.Route = "", Look, ""
+	return s.save()
+}
+
+// locateStuck is Locate where git left something half done.
+func (s *Session) locateStuck(ctx context.Context, fetch bool) (*Position, error) {
+	st, err := s.Stuck(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if st == nil {
+		return nil, errors.New("what git left half done is there no more: look again")
+	}
+	switch s.state.TakeOver {
+	case Finish:
+		return s.finishing(ctx, st)
+	case Anew:
+		return s.anew(ctx, st, fetch)
+	}
+	return nil, &StuckError{st}
+}
+
+// stuckStill holds that what git left half done is as it was read.
+func (s *Session) stuckStill(b git.Branch, st *Stuck) error {
+	if s.Repo.Busy() != st.Operation || b.Tip != st.Head || (b.Name == "") != st.Detached {
+		return &MovedError{Branch: st.Branch}
+	}
+	return nil
+}
+
+// GiveBack takes what git left half done back to where the branch was before it. Work that was
+// there before is brought along; what was done in it is kept under a waypoint, and undo brings
+// all of it back.
+func (s *Session) GiveBack(ctx context.Context) (*Waypoint, error) {
+	st, err := s.Stuck(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if st == nil {
+		return nil, &Blocked{"git left nothing half done here.", "There is nothing to take back."}
+	}
+	if st.Branch == "" {
+		return nil, &Blocked{"It is done on no branch (a detached HEAD).",
+			fmt.Sprintf("“git %s --abort” takes it back.", gitName(st.Operation))}
+	}
+	to, err := s.Tree(st.Before)
+	if err != nil {
+		return nil, err
+	}
+	u, err := s.editsOf(st, to)
+	if err != nil {
+		return nil, err
+	}
+	j := &Join{Tree: to}
+	if err := s.carry(ctx, j, u, func(r *merge.Result) (merge.Decided, bool, error) {
+		return s.files.Resolve(r, &settle.Decisions{})
+	}); err != nil {
+		return nil, err
+	}
+	if j.Carried.Asked > 0 {
+		return nil, &Blocked{"Work that git put aside before it began does not fit " + st.Before.Prefix(12) + ".",
+			"Go on from here, or join anew: then it is asked how. Nothing was changed."}
+	}
+	p := &Position{Branch: st.On, Yours: st.Before, Theirs: st.Before, Stuck: st, Carried: u, Dirty: st.Dirty,
+		Divergence: &history.Divergence{}}
+	return s.accept(ctx, p, j, Built{Tip: st.Before}, Consent{}, gitName(st.Operation)+" (abort): returning to "+
+		"refs/heads/"+st.Branch)
+}
+
+// gitName is the name of git's own command for an operation.
+func gitName(o git.Operation) string {
+	if o == git.Picking {
+		return "cherry-pick"
+	}
+	return string(o)
+}
+
+// editsOf is the uncommitted work that was there before git began: edits of files that what git
+// left half done does not touch, and what git put aside.
+func (w *Workspace) editsOf(s *Stuck, before object.ID) (*Uncommitted, error) {
+	u := *s.held
+	u.Parts = nil
+	changes, err := w.Store.Changes(s.stand, s.held.Files)
+	if err != nil {
+		return nil, err
+	}
+	edits := map[string]object.Entry{}
+	for _, c := range changes {
+		is, err := w.Store.Find(before, c.Path)
+		if err != nil {
+			return nil, err
+		}
+		if is.Same(c.Old) && !slices.Contains(s.Open, c.Path) {
+			edits[c.Path] = c.New
+		}
+	}
+	tree, err := w.Store.Edit(before, edits)
+	if err != nil {
+		return nil, err
+	}
+	u.add(Part{before, tree, "your uncommitted work", false})
+	return &u, w.putAside(s.Stash, &u)
+}
+
+// Prospect is what each way of taking over comes to.
+type Prospect struct {
+	Asks    int // decisions that going on asks
+	More    int // commits that it replays after the one it stopped at
+	Kept    int // decisions that a join anew keeps
+	Commits []StuckCommit
+	Dirty   int // files with edits beside it, which stay as they are
+}
+
+// StuckCommit is a commit of what git left half done, and how far that came with it.
+type StuckCommit struct {
+	history.Node
+	State string    // done, stopped, to come
+	Now   object.ID // what it was made anew as
+}
+
+// Prospect works out what each way of taking over comes to. Nothing is changed.
+func (s *Session) Prospect(ctx context.Context, st *Stuck) (*Prospect, error) {
+	pr := &Prospect{}
+	list := func(commands []git.Command, state string) error {
+		for _, c := range commands {
+			if c.Commit.IsZero() {
+				continue
+			}
+			n, err := s.Store.Commit(c.Commit)
+			if err != nil {
+				return err
+			}
+			pr.Commits = append(pr.Commits, StuckCommit{history.Node{ID: c.Commit, Commit: n}, state,
+				st.Remade[c.Commit]})
+		}
+		return nil
+	}
+	done, at := st.Done, []git.Command(nil)
+	if n := len(done); n > 0 && !st.Stopped.IsZero() {
+		done, at = done[:n-1], done[n-1:]
+	}
+	for _, part := range []struct {
+		list  []git.Command
+		state string
+	}{{done, "done"}, {at, "stopped"}, {st.Todo, "to come"}} {
+		if err := list(part.list, part.state); err != nil {
+			return nil, err
+		}
+	}
+	found, err := s.decidedIn(ctx, st, true)
+	if err != nil {
+		return nil, err
+	}
+	pr.Kept = len(found)
+	for _, d := range st.Dirty {
+		if d.Unstaged && !d.Conflict {
+			pr.Dirty++
+		}
+	}
+	if st.Resume == nil {
+		return pr, nil
+	}
+	p, err := s.finishing(ctx, st)
+	if err != nil {
+		return nil, err
+	}
+	decisions := s.State().Decisions
+	for _, d := range st.found {
+		decisions.Decide(d)
+	}
+	j, err := s.Join(ctx, p, "", &decisions, nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	pr.Asks, pr.More = j.Open, len(st.Todo)
+	return pr, nil
+}
+
+// forgetStuck notes that what git left half done is there no more.
+func (s *Session) forgetStuck() {
+	s.state.TakeOver = ""
+}
+
+// keepStuck has a transition put away what git left half done.
+func (s *Session) keepStuck(k *Kept, tr *Transition, st *Stuck) {
+	k.Operation, k.State = string(st.Operation), st.Files
+	if st.Detached {
+		k.Head, tr.Lay.Head = st.Head, st.Head
+	}
+	tr.Lay.State = k.State
+	_ = os.MkdirAll(filepath.Join(s.keep(tr), "state"), 0o755)
+}

@@ -1,0 +1,196 @@
+package tui
+
+import (
+	"fmt"
+
+	tea "charm.land/bubbletea/v2"
+
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// alikeScreen settles many conflicts alike, after it was seen what that does to each.
+type alikeScreen struct {
+	*settleScreen
+	groups []alike
+	marked int
+	rows   scroll
+}
+
+// alike is conflicts that are open, and one way for all of them.
+type alike struct {
+	name  string
+	picks []pickedWay
+	out   [2]int // words of yours, and of theirs, that are left out
+}
+
+// pickedWay is a way of one conflict.
+type pickedWay struct {
+	q *recovery.Attributed
+	o settle.Option
+}
+
+// openAlike lays it over the screen.
+func (s *settleScreen) openAlike() tea.Cmd {
+	a := &alikeScreen{settleScreen: s}
+	q := s.question()
+	here := func(other *recovery.Attributed) bool { return other.File.Path == q.File.Path }
+	anywhere := func(*recovery.Attributed) bool { return true }
+	suggested := func(c *settle.Question) settle.Way { return c.Suggested }
+	way := func(w settle.Way) func(*settle.Question) settle.Way {
+		return func(*settle.Question) settle.Way { return w }
+	}
+	a.add("suggested, wherever there is one", anywhere, suggested)
+	a.add("suggested, in "+q.File.Path, here, suggested)
+	a.add("yours, in "+q.File.Path, here, way(settle.Yours))
+	a.add("theirs, in "+q.File.Path, here, way(settle.Theirs))
+	a.add("yours, wherever it is open", anywhere, way(settle.Yours))
+	a.add("theirs, wherever it is open", anywhere, way(settle.Theirs))
+	s.open(a)
+	return nil
+}
+
+// add adds a group, if there is anything in it that another has not.
+func (a *alikeScreen) add(name string, in func(*recovery.Attributed) bool, way func(*settle.Question) settle.Way) {
+	g := alike{name: name}
+	for i := range a.questions {
+		q := &a.questions[i]
+		if q.Decision != nil || !in(q) {
+			continue
+		}
+		o, ok := q.Conflict.Option(way(q.Conflict))
+		if !ok {
+			continue
+		}
+		g.picks = append(g.picks, pickedWay{q, o})
+		if !q.Conflict.Whole() {
+			out, _ := q.File.LeftOut(q.Conflict, o)
+			g.out[0] += settle.CountWords(out, merge.Yours)
+			g.out[1] += settle.CountWords(out, merge.Theirs)
+		}
+	}
+	for _, other := range a.groups {
+		if len(other.picks) == len(g.picks) && other.same(g) {
+			return
+		}
+	}
+	if len(g.picks) > 0 {
+		a.groups = append(a.groups, g)
+	}
+}
+
+func (g alike) same(other alike) bool {
+	for i, p := range g.picks {
+		if p.q != other.picks[i].q || p.o.Way != other.picks[i].o.Way {
+			return false
+		}
+	}
+	return true
+}
+
+func (a *alikeScreen) actions() []action {
+	var out []action
+	n := len(a.groups)
+	if n > 0 {
+		g := a.groups[a.marked]
+		out = append(out, acts(keys.next, "settle "+words.Count(len(g.picks), "conflict", "conflicts")+" so", a.take))
+	}
+	mark := func(to int) func() tea.Cmd {
+		return quietly(func() { a.marked = max(0, min(to, n-1)); a.rows.to(0) })
+	}
+	if n > 1 {
+		out = append(out, action{written(keys.up, fmt.Sprintf("1–%d", n), "mark what"), mark(a.marked - 1), false},
+			also(keys.down, mark(a.marked+1)))
+		for i := range n {
+			out = append(out, also(keys.digits[i+1], mark(i)))
+		}
+	}
+	out = append(out, act(keys.back, "", quietly(a.close)))
+	return append(out, a.rows.actions()[2:]...) // pages
+}
+
+// take settles the marked group.
+func (a *alikeScreen) take() tea.Cmd {
+	g := a.groups[a.marked]
+	a.close()
+	return a.rejoin(func(to *recovery.Session) error {
+		for _, p := range g.picks {
+			if err := to.Decide(settle.Decision{Key: p.q.Conflict.Key, Way: p.o.Way}); err != nil {
+				return err
+			}
+		}
+		return nil
+	}, func() tea.Cmd {
+		a.flash = txt(plain, words.Count(len(g.picks), "conflict is", "conflicts are")+" settled so; each press of u "+
+			"takes one "+
+			"back.")
+		return a.turnTo(a.nextOpen(-1))
+	})
+}
+
+func (a *alikeScreen) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case clickedWay:
+		a.marked = max(0, min(int(msg), len(a.groups)-1))
+	case tea.MouseWheelMsg:
+		a.rows.update(msg)
+	case judged:
+		return a.settleScreen.update(msg)
+	}
+	return nil
+}
+
+func (a *alikeScreen) view(w, h int) page {
+	p := page{nil}
+	p.head("MANY AT ONCE", "  what is open, settled alike; what is settled already stays")
+	p.blank()
+	if len(a.groups) == 0 {
+		p.say(w, txt(plain, "Nothing is open."))
+		return p
+	}
+	for i, g := range a.groups {
+		l := txt(bright, words.If(i == a.marked, "  ▶ ", "    ")).bold(bright, fmt.Sprint(i+1)).add(plain, "  "+g.name).
+			fit(max(40, w/2)).add(plain, words.Count(len(g.picks), "conflict", "conflicts")).then(leavesOut(g.out))
+		if i == a.marked {
+			l = l.fit(w).on(onRow)
+		}
+		p.row(l.cut(w).clicks(clickedWay(i)))
+	}
+	p.blank()
+	p.row(txt(plain, "  ").then(rule(w - 4)))
+	p.head("WHAT THAT DOES", "")
+	p.blank()
+	var rows page
+	for _, pick := range a.groups[a.marked].picks {
+		c := pick.q.Conflict
+		where := lineWords(c.Place.Yours)
+		if c.Whole() {
+			where = words.Hint(c)
+		} else if c.Place.Yours.Empty() {
+			where = afterLine(c.Place.Yours.Lo)
+		}
+		rows.row(txt(plain, "    ").then(txt(plain, cutPath(c.Path, w/3)).fit(w/3)).add(dim, "  "+where).fit(max(w/2,
+			w/3+20)).
+			add(joined, "  "+pick.o.Way.Label()).add(dim, "  "+pick.o.Reason).cut(w))
+	}
+	return append(p, a.rows.window(rows, max(1, h-len(p)))...)
+}
+
+// leavesOut counts words that are left out.
+func leavesOut(out [2]int) line {
+	switch {
+	case out[0]+out[1] == 0:
+		return txt(dim, ", nothing is left out")
+	case out[1] == 0:
+		return txt(trouble, ", leaves out your "+words.Count(out[0], "word", "words"))
+	case out[0] == 0:
+		return txt(trouble, ", leaves out their "+words.Count(out[1], "word", "words"))
+	}
+	return txt(trouble, fmt.Sprintf(", leaves out your %d and their %s", out[0], words.Count(out[1], "word", "words")))
+}
+
+func (a *alikeScreen) remark() line {
+	return txt(dim, "Nothing is settled before enter. Decisions can be changed one by one afterwards.")
+}

@@ -1,0 +1,44 @@
+package tui
+
+import (
+	"testing"
+
+	"dorvik.dev/dorvik/internal/gittest"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// TestManyAtOnce settles conflicts alike, after what that does was seen, and takes them back.
+func TestManyAtOnce(t *testing.T) {
+	s := demoClone(t)
+	b := newBench(t, s.Clone)
+	b.press("enter", "right", "enter")
+	b.see("▶ Settle 0 of 2")
+	b.press("+")
+	b.see("MANY AT ONCE", "1  suggested, wherever there is one", "2 conflicts, nothing is left out",
+		"yours, in docs/harbours.md", "leaves out their", "WHAT THAT DOES", "fares/fares.go", "weave")
+	b.fits("many at once")
+	b.press("3")
+	b.see("▶ 3  yours, in docs/harbours.md", "enter settle 1 conflict so")
+	b.press("esc")
+	b.see("▶ Settle 0 of 2")
+	b.press("+", "enter")
+	b.see("2 conflicts are settled so", "Settle 2 of 2", "2 ✓ weave")
+	b.press("u", "u")
+	b.see("▶ Settle 0 of 2", "ctrl+y redo")
+	b.press("ctrl+y")
+	b.see("▶ Settle 1 of 2", "is made again")
+	b.m.s.Close()
+	again := newBench(t, s.Clone) // also after quitting
+	again.see("▶ Settle 1 of 2")
+	again.press("ctrl+y")
+	again.see("2 of 2")
+	again.press("u", "u")
+	b = again
+	b.see("▶ Settle 0 of 2")
+	b.press("+", "end", "down", "down", "down", "down", "down", "enter") // theirs, everywhere
+	b.see("Settle 2 of 2", "2 ✓ theirs")
+	b.press("+") // there is nothing more to be settled alike
+	b.see("All settled")
+	assert.Equal(t, " M cmd/skerry/main.go", gittest.At(t, s.Clone).Git("status", "--porcelain"))
+}

@@ -1,0 +1,396 @@
+package tui
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"dorvik.dev/dorvik/internal/core/annotate"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// annotateScreen is the lines of a file, each with who brought it, when, and why. They come in
+// as they are found.
+type annotateScreen struct {
+	*job
+	reads  besides
+	commit object.ID
+	path   string
+	joined bool            // the commit stands for the joined result, which is not made yet
+	from   *annotateScreen // what one came from by going back in time
+
+	text   []string
+	words  [][]tinted
+	lines  []origin // of the text; without a commit until it is found
+	nodes  map[object.ID]history.Node
+	mine   map[object.ID]mark // commits of the recovery at hand
+	found  *findings
+	done   bool
+	row    int
+	shares bool // the list of authors is shown where there is no room for both
+	scroll scroll
+}
+
+// origin is where a line comes from.
+type origin struct {
+	commit object.ID
+	path   string
+	line   int
+}
+
+// findings is what the search has found and the screen has not taken yet.
+type findings struct {
+	mu    sync.Mutex
+	list  []annotate.Found
+	nodes []history.Node
+	fresh chan struct{}
+	over  chan struct{}
+}
+
+// annotated says that there are new findings.
+type annotated struct{ of *findings }
+
+// openAnnotate opens the lines of a file as a commit has it.
+func (j *job) openAnnotate(commit object.ID, path string) tea.Cmd {
+	return j.annotateFrom(&annotateScreen{job: j, commit: commit, path: path})
+}
+
+// openJoinedLines opens the lines of a file of the joined result.
+func (j *job) openJoinedLines(path string) tea.Cmd {
+	b, pos, tree := j.newBeside(), j.pos, j.join.Tree
+	return b.start(func(ctx context.Context) (then, error) {
+		id, err := j.s.Preview(ctx, pos, tree)
+		return func() tea.Cmd {
+			return j.annotateFrom(&annotateScreen{job: j, commit: id, path: path, joined: true})
+		}, err
+	})
+}
+
+// annotateFrom fills in a screen that says which lines are meant, and opens it.
+func (j *job) annotateFrom(s *annotateScreen) tea.Cmd {
+	s.reads = j.newBeside()
+	s.nodes, s.mine = map[object.ID]history.Node{}, map[object.ID]mark{}
+	s.found = &findings{fresh: make(chan struct{}, 1), over: make(chan struct{})}
+	pos, commit, path := j.pos, s.commit, s.path
+	return s.reads.start(func(ctx context.Context) (then, error) {
+		a, err := j.s.AnnotateCommit(ctx, commit, path)
+		if err != nil {
+			return nil, err
+		}
+		if pos != nil {
+			yours, theirs, err := j.s.Sides(ctx, pos)
+			if err != nil {
+				return nil, err
+			}
+			for _, n := range yours {
+				s.mine[n.ID] = markYours
+			}
+			for _, n := range theirs {
+				s.mine[n.ID] = markTheirs
+			}
+		}
+		tints := j.coder.lines(path, strings.Join(a.Text, ""))
+		return func() tea.Cmd {
+			s.text, s.words, s.lines = a.Text, tints, make([]origin, len(a.Text))
+			j.open(s)
+			return tea.Batch(s.search(a), s.found.more())
+		}, nil
+	})
+}
+
+// search finds where the lines come from, beside the screen.
+func (s *annotateScreen) search(a *annotate.Annotation) tea.Cmd {
+	f := s.found
+	return s.reads.start(func(ctx context.Context) (then, error) {
+		defer close(f.over)
+		var failed error
+		err := a.Run(ctx, func(some []annotate.Found) {
+			c, err := s.s.Store.Commit(some[0].Commit)
+			if err != nil {
+				failed = cmp.Or(failed, err)
+				return
+			}
+			f.mu.Lock()
+			f.list = append(f.list, some...)
+			f.nodes = append(f.nodes, history.Node{ID: some[0].Commit, Commit: c})
+			f.mu.Unlock()
+			select {
+			case f.fresh <- struct{}{}:
+			default:
+			}
+		})
+		return func() tea.Cmd {
+			s.take()
+			s.done = true
+			return nil
+		}, cmp.Or(err, failed)
+	})
+}
+
+// more waits until more is found.
+func (f *findings) more() tea.Cmd {
+	return func() tea.Msg {
+		select {
+		case <-f.fresh:
+			time.Sleep(drawEvery)
+			return annotated{f}
+		case <-f.over:
+			return nil
+		}
+	}
+}
+
+// take has the screen show what was found.
+func (s *annotateScreen) take() {
+	s.found.mu.Lock()
+	defer s.found.mu.Unlock()
+	for _, f := range s.found.list {
+		for k := range f.Count {
+			s.lines[f.Line-1+k] = origin{f.Commit, f.Path, f.From + k}
+		}
+	}
+	for _, n := range s.found.nodes {
+		s.nodes[n.ID] = n
+	}
+	s.found.list, s.found.nodes = nil, nil
+}
+
+// here is where the line one is on comes from; ok is false while that is not known.
+func (s *annotateScreen) here() (o origin, n history.Node, ok bool) {
+	if s.row >= len(s.lines) {
+		return o, n, false
+	}
+	o = s.lines[s.row]
+	n, ok = s.nodes[o.commit]
+	return o, n, ok
+}
+
+func (s *annotateScreen) actions() []action {
+	var out []action
+	if o, n, ok := s.here(); ok {
+		out = append(out, act(keys.next, "look at its commit", func() tea.Cmd { return s.showCommit(n, nil) }))
+		if len(n.Parents) > 0 {
+			out = append(out, act(keys.left, "the file before that", func() tea.Cmd { return s.before(o, n) }))
+		}
+	}
+	if s.from != nil {
+		out = append(out, also(keys.right, quietly(s.leave)))
+	}
+	out = append(out, rowKeys("line", len(s.lines), s.scroll.room(), func(by int) tea.Cmd {
+		s.moveTo(s.row + by)
+		return nil
+	})...)
+	out = append(out, act(keys.following, "next commit", quietly(func() { s.turn(1) })),
+		also(keys.previous, quietly(func() { s.turn(-1) })))
+	if s.w < wide {
+		out = append(out, act(keys.views, words.If(s.shares, "the lines", "the authors"),
+			quietly(func() { s.shares = !s.shares })))
+	}
+	return append(out, act(keys.back, "", quietly(s.leave)))
+}
+
+func (s *annotateScreen) leave() {
+	s.reads.stop()
+	s.close()
+}
+
+// before opens the file as it was before the commit that brought the line, at its place there.
+func (s *annotateScreen) before(o origin, n history.Node) tea.Cmd {
+	return s.reads.start(func(ctx context.Context) (then, error) {
+		commit, path, err := s.s.FileBefore(ctx, n, o.path)
+		if err != nil {
+			return nil, err
+		}
+		if path == "" {
+			return func() tea.Cmd {
+				s.flash = txt(plain, "The file was new in that commit: there is nothing before it.")
+				return nil
+			}, nil
+		}
+		return func() tea.Cmd {
+			return s.annotateFrom(&annotateScreen{job: s.job, commit: commit, path: path, from: s})
+		}, nil
+	})
+}
+
+func (s *annotateScreen) moveTo(row int) { s.row = max(0, min(row, len(s.lines)-1)) }
+
+// turn goes to the first line of the next run of one commit, or of the one before.
+func (s *annotateScreen) turn(step int) {
+	for i := s.row + step; i > 0 && i < len(s.lines); i += step {
+		if s.lines[i].commit != s.lines[i-1].commit {
+			s.moveTo(i)
+			return
+		}
+	}
+	if step < 0 {
+		s.moveTo(0)
+	}
+}
+
+func (s *annotateScreen) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case annotated:
+		if msg.of != s.found {
+			return nil
+		}
+		s.take()
+		return s.found.more()
+	case clickedCommit:
+		s.moveTo(int(msg))
+	case tea.MouseWheelMsg:
+		s.moveTo(s.row + wheeled(msg))
+	}
+	return nil
+}
+
+const sharesWidth = 34
+
+func (s *annotateScreen) view(w, h int) page {
+	as := "   as of " + s.s.Short(s.commit)
+	if s.joined {
+		as = "   as it is joined now"
+	}
+	p := page{txt(plain, " ").bold(bright, s.path).add(dim, as).cut(w), nil}
+	if len(s.lines) == 0 {
+		p.say(w, txt(plain, "The file is empty."))
+		return p
+	}
+	room := h - len(p)
+	switch {
+	case w >= wide:
+		left := s.linesPage(w-sharesWidth-3, room)
+		return append(p, beside(left, s.sharesPage(sharesWidth), w-sharesWidth-3, w, room)...)
+	case s.shares:
+		return append(p, s.sharesPage(w)...)
+	}
+	return append(p, s.linesPage(w, room)...)
+}
+
+// linesPage draws the lines that are seen.
+func (s *annotateScreen) linesPage(w, room int) (p page) {
+	s.scroll.size(len(s.lines), room)
+	s.scroll.show(s.row)
+	from := s.scroll.at()
+	digits := len(itoa(len(s.lines)))
+	who, name := 30, s.nameOf
+	if w < 90 {
+		who, name = 21, func(n history.Node) string { return words.First(s.nameOf(n)) }
+	}
+	for i := from; i < min(len(s.lines), from+room); i++ {
+		o := s.lines[i]
+		n, known := s.nodes[o.commit]
+		l := txt(bright, words.If(i == s.row, "▶", " "))
+		first := i == from || s.lines[i-1].commit != o.commit
+		m, mine := s.mine[o.commit]
+		if !mine {
+			m = mark{" ", faint}
+		}
+		switch {
+		case !known:
+			l = l.add(faint, "  …").fit(who)
+		case first:
+			l = l.mark(m).then(txt(plain, name(n)).fit(who-14)).add(dim, " "+s.age(n)).fit(who)
+		default:
+			l = l.mark(mark{words.If(mine, m.sign, "┊"), m.hue}).fit(who)
+		}
+		l = l.add(faint, fmt.Sprintf(" %*d ", digits, i+1))
+		var tint []tinted
+		if i < len(s.words) {
+			tint = s.words[i]
+		}
+		l = code(l, s.text[i], tint, nil, ink{}).cut(w)
+		if i == s.row {
+			l = l.fit(w).on(onRow)
+		}
+		p.row(l.clicks(clickedCommit(i)))
+	}
+	return p
+}
+
+func (s *annotateScreen) nameOf(n history.Node) string {
+	if s.me != "" && n.Author().Email == s.me {
+		return "you"
+	}
+	return n.Author().Name
+}
+
+// share is an author's part of the lines.
+type share struct {
+	name  string
+	lines int
+}
+
+// sharesPage lists the authors with their shares, and of the recovery at hand whose lines are here.
+func (s *annotateScreen) sharesPage(w int) page {
+	var list []share
+	at := map[string]int{}
+	side := map[string]int{}
+	for _, o := range s.lines {
+		n, ok := s.nodes[o.commit]
+		if !ok {
+			continue
+		}
+		key := n.Author().Email
+		i, known := at[key]
+		if !known {
+			i = len(list)
+			at[key], list = i, append(list, share{name: s.nameOf(n)})
+		}
+		list[i].lines++
+		side[s.mine[o.commit].sign]++
+	}
+	slices.SortStableFunc(list, func(a, b share) int { return cmp.Compare(b.lines, a.lines) })
+	p := page{txt(plain, " ").then(heading("WHO WROTE IT")), nil}
+	for i, a := range list {
+		if i == 12 {
+			p.row(txt(dim, fmt.Sprintf("  and %d more", len(list)-i)))
+			break
+		}
+		part := float64(a.lines) / float64(len(s.lines))
+		p.row(txt(plain, " ").then(txt(plain, a.name).fit(w-18)).add(dim, fmt.Sprintf("%5d  %3.0f %%", a.lines,
+			100*part)))
+		p.row(txt(base, " "+strings.Repeat("━", max(1, int(part*float64(w-4))))))
+	}
+	if y, t := side[markYours.sign], side[markTheirs.sign]; y+t > 0 {
+		p.blank()
+		p.row(txt(plain, " ").then(heading("SINCE THE LINES PARTED")))
+		p.blank()
+		p.row(txt(plain, " ").mark(markYours).add(plain, words.Count(y, "line", "lines")+" of yours"))
+		p.row(txt(plain, " ").mark(markTheirs).add(plain, words.Count(t, "line", "lines")+" of theirs"))
+	}
+	return p
+}
+
+func (s *annotateScreen) status() line {
+	if s.done {
+		return txt(dim, words.Count(len(s.lines), "line", "lines"))
+	}
+	n := 0
+	for _, o := range s.lines {
+		if !o.commit.IsZero() {
+			n++
+		}
+	}
+	return txt(dim, fmt.Sprintf("%d of %d lines found", n, len(s.lines)))
+}
+
+func (s *annotateScreen) remark() line {
+	o, n, ok := s.here()
+	if !ok {
+		return txt(dim, "Looking back through the history…")
+	}
+	l := txt(plain, s.s.Short(n.ID)+"  ").bold(plain, n.Subject())
+	if o.path != s.path || o.line != s.row+1 {
+		l = l.add(dim, fmt.Sprintf("   there %s:%d", o.path, o.line))
+	}
+	return l
+}

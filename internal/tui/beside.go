@@ -1,0 +1,52 @@
+package tui
+
+import (
+	"context"
+	"errors"
+
+	tea "charm.land/bubbletea/v2"
+)
+
+// besides is work that runs while the screen and its task go on: it reads, and changes nothing.
+// Any number of it may run.
+type besides struct {
+	ctx  context.Context
+	stop context.CancelFunc
+}
+
+// besideEnded is the end of such work.
+type besideEnded struct {
+	then then
+	err  error
+}
+
+// newBeside makes a place for the work of a screen, which ends with it.
+func (f *frame) newBeside() besides {
+	ctx, stop := context.WithCancel(f.ctx)
+	return besides{ctx, stop}
+}
+
+// start runs work. What it hands back is done on the screen, unless the screen was left.
+func (b besides) start(do func(ctx context.Context) (then, error)) tea.Cmd {
+	return func() tea.Msg {
+		then, err := do(b.ctx)
+		if b.ctx.Err() != nil {
+			return nil
+		}
+		return besideEnded{then, err}
+	}
+}
+
+// endedBeside takes the end of work beside.
+func (f *frame) endedBeside(e besideEnded) tea.Cmd {
+	if e.err != nil {
+		if !errors.Is(e.err, context.Canceled) {
+			return f.failed(e.err)
+		}
+		return nil
+	}
+	if e.then == nil {
+		return nil
+	}
+	return e.then()
+}

@@ -1,0 +1,627 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/draw"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// historyScreen is the commits of the branch, or of another line compared with it, newest first.
+type historyScreen struct {
+	*job
+	reads besides
+	rev   string // what is shown; empty for the branch
+
+	c       *recovery.Chronicle
+	entries []recovery.Entry
+	hues    map[int]hue // of the drawn lines, by the last commit that was read on each
+	strokes [][]hue     // of the cells of each entry's row
+	reading bool
+	done    bool // all were read
+
+	row    int
+	scroll scroll
+
+	find  recovery.Find
+	typed string // as it was typed
+	only  bool   // only what is found is shown
+	found []int  // of entries
+
+	place  int // the landmark gone to last, from 1; 0 is the newest
+	marked []object.ID
+}
+
+// readAhead is how many commits are read beyond those that are seen.
+const (
+	firstRead = 120
+	readAhead = 400
+)
+
+// openHistory lays the history over the screen there is.
+func (j *job) openHistory(rev string) tea.Cmd {
+	s := &historyScreen{job: j, reads: j.newBeside(), rev: rev, hues: map[int]hue{}}
+	j.open(s)
+	return s.begin(object.ID{})
+}
+
+// begin reads the first commits, and goes to one if that is asked for.
+func (s *historyScreen) begin(to object.ID) tea.Cmd {
+	s.reading = true
+	revs := []string{}
+	if s.rev != "" {
+		revs = append(revs, s.rev, "HEAD") // both ways
+	}
+	return s.reads.start(func(ctx context.Context) (then, error) {
+		c, err := s.s.Chronicle(ctx, revs...)
+		if err != nil {
+			return func() tea.Cmd { s.close(); return s.failed(err) }, nil
+		}
+		return s.readMore(ctx, c, firstRead)
+	})
+}
+
+// readMore reads commits, and hands back what shows them.
+func (s *historyScreen) readMore(ctx context.Context, c *recovery.Chronicle, n int) (then, error) {
+	more, err := c.More(ctx, n)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.s.TellApart(ctx, idsOf(more)); err != nil {
+		return nil, err
+	}
+	return func() tea.Cmd {
+		if s.c == nil && c.Untold != nil {
+			s.flash = warning(words.Sentence("what Dorvik did here is not told: " + c.Untold.Error()))
+		}
+		s.c, s.reading, s.done = c, false, len(more) == 0
+		s.add(more)
+		return s.wants()
+	}, nil
+}
+
+func idsOf(entries []recovery.Entry) []object.ID {
+	ids := make([]object.ID, len(entries))
+	for i := range entries {
+		ids[i] = entries[i].ID
+	}
+	return ids
+}
+
+func (s *historyScreen) add(more []recovery.Entry) {
+	for i := range more {
+		s.strokes = append(s.strokes, s.strokesOf(&more[i]))
+	}
+	s.entries = append(s.entries, more...)
+	s.seek(len(s.entries) - len(more))
+}
+
+// strokesOf is the hues of a row's cells: those of its commit's line, above that of the commit
+// before, and those of the others as they are.
+func (s *historyScreen) strokesOf(e *recovery.Entry) []hue {
+	own := signOf(e).hue
+	if own == joined {
+		own = faint
+	}
+	s.hues[e.Own] = own
+	for _, l := range e.Begins {
+		s.hues[l.Line] = own
+	}
+	cells := e.Cells()
+	out := make([]hue, len(cells))
+	for i, c := range cells {
+		out[i] = s.hues[c.Line]
+	}
+	return out
+}
+
+// seek finds what is looked for among entries from one on.
+func (s *historyScreen) seek(from int) {
+	if s.find.Empty() {
+		return
+	}
+	hit, err := s.s.Found(s.find, s.entries[from:])
+	if err != nil {
+		s.flash = warning(words.Sentence(err.Error()))
+		return
+	}
+	k := 0
+	for i := from; i < len(s.entries) && k < len(hit); i++ {
+		if s.entries[i].ID == hit[k].ID {
+			s.found = append(s.found, i)
+			k++
+		}
+	}
+}
+
+// rows is how many rows there are, and shown the entry of one.
+func (s *historyScreen) rows() int {
+	if s.only {
+		return len(s.found)
+	}
+	return len(s.entries)
+}
+
+func (s *historyScreen) shown(row int) *recovery.Entry {
+	if s.only {
+		row = s.found[row]
+	}
+	return &s.entries[row]
+}
+
+// here is the commit one is on, nil where there is none.
+func (s *historyScreen) here() *recovery.Entry {
+	if s.row >= s.rows() {
+		return nil
+	}
+	return s.shown(s.row)
+}
+
+// wants reads on where the rows seen come near the end of those read.
+func (s *historyScreen) wants() tea.Cmd {
+	if s.reading || s.c == nil {
+		return nil
+	}
+	c := s.c
+	if !c.Compared() {
+		return s.compareLines(c)
+	}
+	if s.done || s.row+readAhead/2 < s.rows() {
+		return nil
+	}
+	s.reading = true
+	return s.reads.start(func(ctx context.Context) (then, error) { return s.readMore(ctx, c, readAhead) })
+}
+
+// compareLines finds which commits of both lines make the same change, once the first ones are seen.
+func (s *historyScreen) compareLines(c *recovery.Chronicle) tea.Cmd {
+	s.reading = true
+	return s.reads.start(func(ctx context.Context) (then, error) {
+		err := c.Same(ctx)
+		return func() tea.Cmd {
+			if s.reading = false; err != nil {
+				return s.failed(err)
+			}
+			c.Refresh(s.entries)
+			return s.wants()
+		}, nil
+	})
+}
+
+func (s *historyScreen) moveTo(row int) tea.Cmd {
+	if s.row = max(0, min(row, s.rows()-1)); s.row == 0 {
+		s.place = 0
+	}
+	return s.wants()
+}
+
+// move goes some rows down, or up; to the very end it reads all there is.
+func (s *historyScreen) move(by int) tea.Cmd {
+	if by < toTheEnd || s.done || s.only {
+		return s.moveTo(s.row + by)
+	}
+	return s.readUntil("reading the whole history", func([]recovery.Entry) bool { return false }, func() tea.Cmd {
+		return s.moveTo(s.rows() - 1)
+	})
+}
+
+func (s *historyScreen) actions() []action {
+	var out []action
+	if s.here() != nil {
+		out = append(out, act(keys.next, "look at it", func() tea.Cmd { return s.openCommit(s.here()) }))
+	}
+	out = append(out, rowKeys("commit", s.rows(), s.scroll.room(), s.move)...)
+	if s.canPick() {
+		out = append(out, act(keys.take, words.If(s.isMarked(), "unmark it", "mark it"), s.mark))
+	}
+	if len(s.marked) > 0 {
+		out = append(out, acts(keys.pick, fmt.Sprintf("pick %d", len(s.marked)), s.pickMarked))
+	}
+	out = append(out, act(keys.find, "find", func() tea.Cmd { return s.ask(s.typed) }))
+	if !s.find.Empty() && !s.only {
+		out = append(out, act(keys.following, "next found", func() tea.Cmd { return s.next(1) }),
+			act(keys.previous, "", func() tea.Cmd { return s.next(-1) }))
+	}
+	if s.c != nil && len(s.c.Landmarks) > 0 && !s.only {
+		out = append(out, act(keys.left, "landmarks", func() tea.Cmd { return s.landmark(-1) }),
+			also(keys.right, func() tea.Cmd { return s.landmark(1) }))
+	}
+	if s.rev == "" {
+		out = append(out, act(keys.compare, "", s.openBranches))
+	}
+	out = append(out, act(keys.back, words.If(s.only, "all commits", "back"), s.leave), s.drawAction(draw.KindHistory))
+	return out
+}
+
+// leave shows all commits again, or goes back.
+func (s *historyScreen) leave() tea.Cmd {
+	if s.only || !s.find.Empty() {
+		at := s.here()
+		s.only, s.find, s.found, s.typed = false, recovery.Find{}, nil, ""
+		if at != nil {
+			s.row = slices.IndexFunc(s.entries, func(e recovery.Entry) bool { return e.ID == at.ID })
+		}
+		return nil
+	}
+	s.reads.stop()
+	s.close()
+	return nil
+}
+
+// landmark goes to a place worth going to.
+func (s *historyScreen) landmark(by int) tea.Cmd {
+	n := len(s.c.Landmarks) + 1
+	s.place = ((s.place+by)%n + n) % n
+	if s.place == 0 {
+		s.flash = txt(plain, "The newest commit.")
+		return s.moveTo(0)
+	}
+	at := s.c.Landmarks[s.place-1]
+	s.flash = txt(plain, words.Sentence(at.Words))
+	return s.goToCommit(at.Commit)
+}
+
+// goToCommit goes to a commit, reading on until it comes.
+func (s *historyScreen) goToCommit(id object.ID) tea.Cmd {
+	if i := slices.IndexFunc(s.entries, func(e recovery.Entry) bool { return e.ID == id }); i >= 0 {
+		s.scroll.around(i)
+		return s.moveTo(i)
+	}
+	if s.done || s.reading {
+		return nil
+	}
+	return s.readUntil("looking for the commit", func(some []recovery.Entry) bool {
+		return slices.ContainsFunc(some, func(e recovery.Entry) bool { return e.ID == id })
+	}, func() tea.Cmd { return s.goToCommit(id) })
+}
+
+// readUntil reads on until something comes, as a task that can be cancelled.
+func (s *historyScreen) readUntil(doing string, there func([]recovery.Entry) bool, next then) tea.Cmd {
+	if s.reading || s.done {
+		return nil
+	}
+	s.reading = true
+	c := s.c
+	return s.job.start(doing, func(ctx context.Context, progress func(int, int)) (then, error) {
+		var all []recovery.Entry
+		for {
+			more, err := c.More(ctx, readAhead)
+			all = append(all, more...)
+			if err == nil && len(more) > 0 && !there(more) {
+				progress(len(all), 0)
+				continue
+			}
+			ended, cancelled := err == nil && len(more) == 0, ctx.Err() != nil
+			if err == nil {
+				err = s.s.TellApart(ctx, idsOf(all))
+			}
+			if cancelled {
+				err = nil // what was read is kept
+			}
+			return func() tea.Cmd {
+				s.reading, s.done = false, ended
+				s.add(all)
+				if cancelled {
+					s.flash = txt(plain, "Cancelled.")
+					return nil
+				}
+				return next()
+			}, err
+		}
+	})
+}
+
+// next goes to the next commit found, reading on where none is left.
+func (s *historyScreen) next(by int) tea.Cmd {
+	if by < 0 {
+		for _, i := range slices.Backward(s.found) {
+			if i < s.row {
+				return s.moveTo(i)
+			}
+		}
+		s.flash = txt(plain, "There is none above.")
+		return nil
+	}
+	for _, i := range s.found {
+		if i > s.row {
+			return s.moveTo(i)
+		}
+	}
+	if s.done {
+		s.flash = txt(plain, "There is none below.")
+		return nil
+	}
+	find := s.find
+	return s.readUntil("looking further back", func(some []recovery.Entry) bool {
+		hit, err := s.s.Found(find, some)
+		return err != nil || len(hit) > 0
+	}, func() tea.Cmd {
+		if len(s.found) > 0 && s.found[len(s.found)-1] > s.row {
+			return s.next(1)
+		}
+		s.flash = txt(plain, "There is none below.")
+		return nil
+	})
+}
+
+// looked takes what was typed to be found: only that is shown, or one goes from one to the next.
+func (s *historyScreen) looked(typed string, only bool) tea.Cmd {
+	f, err := recovery.ParseFind(typed)
+	if err != nil {
+		s.flash = warning(words.Sentence(err.Error()))
+		return nil
+	}
+	s.find, s.typed, s.found = f, typed, nil
+	s.only = only && !f.Empty()
+	s.seek(0)
+	if f.Empty() {
+		return nil
+	}
+	if !s.only {
+		s.row--
+		cmd := s.next(1)
+		s.row = max(0, s.row)
+		return cmd
+	}
+	s.row = 0
+	if len(s.found) > s.scroll.room() || s.done {
+		return nil
+	}
+	want := s.scroll.room()
+	seen := 0
+	return s.readUntil("looking further back", func(some []recovery.Entry) bool {
+		hit, err := s.s.Found(f, some)
+		seen += len(hit)
+		return err != nil || seen > want
+	}, func() tea.Cmd { return nil })
+}
+
+// canPick reports whether the commit one is on could be picked: it is of another line and its
+// change is not here.
+func (s *historyScreen) canPick() bool {
+	e := s.here()
+	return e != nil && s.pickable(e)
+}
+
+func (s *historyScreen) pickable(e *recovery.Entry) bool { return e.Apart && e.There.ID.IsZero() }
+
+func (s *historyScreen) isMarked() bool { return slices.Contains(s.marked, s.here().ID) }
+
+func (s *historyScreen) mark() tea.Cmd {
+	e := s.here()
+	if len(e.Commit.Parents) > 1 {
+		s.flash = warning("This commit joins lines: pick the commits it joined, or use “dorvik pick --parent N”.")
+		return nil
+	}
+	if i := slices.Index(s.marked, e.ID); i >= 0 {
+		s.marked = slices.Delete(s.marked, i, i+1)
+		return nil
+	}
+	s.marked = append(s.marked, e.ID)
+	for row := s.row + 1; row < s.rows(); row++ { // on to the next that could be
+		if s.pickable(s.shown(row)) {
+			return s.moveTo(row)
+		}
+	}
+	return nil
+}
+
+// pickMarked brings the marked commits over, the oldest first.
+func (s *historyScreen) pickMarked() tea.Cmd {
+	var revs []string
+	for _, e := range slices.Backward(s.entries) {
+		if slices.Contains(s.marked, e.ID) {
+			revs = append(revs, e.ID.String())
+		}
+	}
+	if s.st.Underway() || s.st.Accepted != nil {
+		s.flash = warning("A recovery is under way here: finish or undo it before you pick.")
+		return nil
+	}
+	return s.job.start("looking at what is picked", func(ctx context.Context, _ func(int, int)) (then, error) {
+		if err := s.s.Pick(ctx, revs, 0); err != nil {
+			return nil, err
+		}
+		return func() tea.Cmd {
+			s.reads.stop()
+			s.goTo(s.look)
+			return s.load(false)
+		}, nil
+	})
+}
+
+func (s *historyScreen) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case clickedCommit:
+		return s.moveTo(int(msg))
+	case tea.MouseWheelMsg:
+		return s.moveTo(s.row + wheeled(msg))
+	}
+	return nil
+}
+
+// clickedCommit is a click on a row.
+type clickedCommit int
+
+// signOf is the sign of a commit.
+func signOf(e *recovery.Entry) mark {
+	return [...]mark{recovery.SideBase: markBase, recovery.SideYours: markYours, recovery.SideTheirs: markTheirs,
+		recovery.SideJoined: markJoined, recovery.SideBehind: markBehind}[e.Side()]
+}
+
+// drawLines draws the lines of a row in at most some columns.
+func (s *historyScreen) drawLines(e *recovery.Entry, hues []hue, most int) line {
+	var l line
+	sign := signOf(e)
+	cells := e.Cells()
+	for i, c := range cells {
+		if i >= 2*most-1 {
+			if 2*e.Column >= i {
+				return l.add(faint, "…").add(sign.hue, sign.sign)
+			}
+			return l.add(faint, "…")
+		}
+		if c.Commit {
+			l = l.add(sign.hue, sign.sign)
+			continue
+		}
+		l = l.add(hues[i], string(c.Rune()))
+	}
+	return l
+}
+
+// columns is how many columns of lines the rows seen take, up to what there is room for.
+func (s *historyScreen) columns(w, from, to int) int {
+	n := 1
+	if s.only {
+		return n
+	}
+	for i := from; i < to; i++ {
+		n = max(n, s.entries[i].Width())
+	}
+	return min(n, max(3, w/10))
+}
+
+func (s *historyScreen) view(w, h int) page {
+	p := page{nil}
+	p.row(s.top(w))
+	p.blank()
+	if s.c == nil {
+		p.say(w, txt(dim, "Reading the history…"))
+		return p
+	}
+	if s.rows() == 0 {
+		p.say(w, txt(plain, words.If(s.reading, "Looking…", "Nothing was found.")))
+		return p
+	}
+	room := h - len(p)
+	s.scroll.size(s.rows(), room)
+	s.scroll.show(s.row)
+	from := s.scroll.at()
+	to := min(s.rows(), from+room)
+	most, said := s.columns(w, from, to), 0
+	for i := from; i < to; i++ {
+		said = max(said, cells(s.said(s.shown(i))))
+	}
+	for i := from; i < to; i++ {
+		p.row(s.commitRow(i, w, most, min(said, w*2/5)))
+	}
+	return p
+}
+
+// top says what is listed.
+func (s *historyScreen) top(w int) line {
+	name := s.rev
+	if name == "" {
+		name = "this branch"
+		if s.pos != nil {
+			name = s.pos.Branch.Name
+		}
+	}
+	l := txt(plain, " ").then(heading("HISTORY")).bold(bright, "  "+name)
+	switch {
+	case s.only:
+		l = l.add(dim, "   only ").add(plain, s.typed)
+	case s.rev != "":
+		l = l.add(dim, "   beside your branch: ").mark(markTheirs).add(dim, "there, not here  ").mark(markYours).
+			add(dim, "here, not there  ").mark(markBase).add(dim, "in both")
+	}
+	return l.cut(w)
+}
+
+// said is what there is to say of a commit, in its row.
+func (s *historyScreen) said(e *recovery.Entry) string { return strings.Join(e.Said(s.s.Short), "; ") }
+
+// commitRow draws a commit, its lines in at most some columns, and what is said of it in some cells.
+func (s *historyScreen) commitRow(i, w, most, said int) line {
+	e := s.shown(i)
+	sign := signOf(e)
+	l := txt(bright, words.If(i == s.row, "▶", " "))
+	l = l.add(plain, words.If(slices.Contains(s.marked, e.ID), "✓", " "))
+	if s.only {
+		l = l.add(sign.hue, sign.sign)
+	} else {
+		l = l.then(s.drawLines(e, s.strokes[i], most)).fit(2 + 2*most - 1)
+	}
+	l = l.add(sign.hue, "  "+s.s.Short(e.ID)+"  ")
+	who := s.who(e)
+	age := s.age(history.Node{ID: e.ID, Commit: e.Commit})
+	var right line
+	var subjectRoom int
+	if w >= wide {
+		right = txt(dim, "  ").then(txt(dim, who).fit(16)).then(txt(dim, age).fit(13))
+		right = right.then(txt(sign.hue, s.said(e)).fit(said + 1))
+		subjectRoom = w - l.width() - right.width()
+	} else {
+		right = txt(dim, " ").then(txt(dim, words.First(who)).fit(8)).then(txt(dim, age).fit(11))
+		subjectRoom = w - l.width() - right.width()
+	}
+	subject := line{}
+	for _, n := range e.Names {
+		subject = subject.put(ink{hue: bright, ground: onRow}, "‹"+n.Name+"›").add(plain, " ")
+	}
+	h := plain
+	if e.Side() == recovery.SideBehind {
+		h = dim
+	}
+	found := !s.only && slices.Contains(s.found, i)
+	subject = subject.put(ink{hue: h, under: found}, e.Subject())
+	l = l.then(subject.cut(subjectRoom).fit(subjectRoom)).then(right)
+	if i == s.row {
+		l = l.fit(w).on(onRow)
+	}
+	return l.clicks(clickedCommit(i))
+}
+
+// who is the author, as one speaks of them.
+func (s *historyScreen) who(e *recovery.Entry) string {
+	who := e.Author()
+	if s.me != "" && who.Email == s.me {
+		return "you"
+	}
+	return who.Name
+}
+
+func (s *historyScreen) status() line {
+	n := fmt.Sprintf("%d read", len(s.entries))
+	switch {
+	case s.only:
+		n = fmt.Sprintf("%d found in %d", len(s.found), len(s.entries))
+	case !s.find.Empty():
+		n = fmt.Sprintf("%d found in %d read", len(s.found), len(s.entries))
+	case s.done:
+		n = words.Count(len(s.entries), "commit", "commits")
+		if s.c != nil && s.c.Cut() {
+			n += ", and more that this shallow clone does not have"
+		}
+	}
+	return txt(dim, n)
+}
+
+func (s *historyScreen) remark() line {
+	e := s.here()
+	if e == nil {
+		return txt(dim, "You are only looking. Nothing changes here.")
+	}
+	if len(s.marked) > 0 {
+		return txt(plain, words.Count(len(s.marked), "commit is", "commits are")+
+			" marked. g brings "+words.Is(len(s.marked), "it",
+			"them")+" onto your branch, through the same stages as any join.")
+	}
+	said := e.Said(s.s.Short)
+	if e.Later {
+		said = append(said, "its clock was wrong: a line to it is not drawn")
+	}
+	if len(said) == 0 {
+		return txt(dim, "You are only looking. Nothing changes here.")
+	}
+	return txt(dim, words.Sentence(strings.Join(said, "; ")))
+}

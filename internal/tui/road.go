@@ -1,0 +1,256 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// roadScreen is the road of a rebase: every commit of yours in order, how it stands, and what can
+// become of it.
+type roadScreen struct {
+	*job
+	besides
+	row     int // the commit
+	way     int // the marked way of it
+	prices  map[wished]*recovery.Price
+	changed bool
+	scroll  scroll
+}
+
+// wished is a commit and what could become of it.
+type wished struct {
+	commit object.ID
+	wish   replay.Wish
+}
+
+// fate is one thing that can become of a commit.
+type fate struct {
+	name string
+	wish replay.Wish
+}
+
+// hasRoad reports whether commits of yours are made again one by one, and are not on the branch yet.
+func (j *job) hasRoad() bool {
+	return j.join != nil && j.join.Route == recovery.Rebase && len(j.join.Steps) > 0 && !j.accepted()
+}
+
+// roadAction is the key that opens the road, for screens that have one.
+func (j *job) roadAction() []action {
+	if !j.hasRoad() {
+		return nil
+	}
+	return []action{acts(keys.road, "", j.openRoad)}
+}
+
+// openRoad lays the road over the screen, at the commit that one is at.
+func (j *job) openRoad() tea.Cmd {
+	s := &roadScreen{job: j, besides: j.newBeside(), prices: map[wished]*recovery.Price{}}
+	if q := j.settle.question(); q != nil && j.under == screen(j.settle) {
+		for i := range j.join.Steps {
+			if j.join.Steps[i].Commit.ID == j.join.Stops[q.Stop].Commit.ID {
+				s.row = i
+			}
+		}
+	}
+	j.open(s)
+	return s.turnTo(s.row)
+}
+
+// step is the commit that is marked.
+func (s *roadScreen) step() *replay.Step { return &s.join.Steps[s.row] }
+
+// fixed reports whether nothing else can become of a step: git made it before it stopped.
+func (s *roadScreen) fixed(i int) bool {
+	r := s.pos.Resume
+	return r != nil && i < len(r.Todo) && r.Todo[i].Stands
+}
+
+// fates are what can become of a commit, as it is wished now among them.
+func (s *roadScreen) fates(i int) (out []fate) {
+	if s.fixed(i) {
+		return nil
+	}
+	st := &s.join.Steps[i]
+	wish := s.pos.Wishes[st.Commit.ID]
+	add := func(name string, w replay.Wish) {
+		w.Message = wish.Message
+		out = append(out, fate{name, w})
+	}
+	if st.Outcome == replay.AlreadyThere || st.Outcome == replay.Emptied || wish.Keep {
+		add("not needed", replay.Wish{})
+		add("kept all the same", replay.Wish{Keep: true})
+		return out
+	}
+	add("made again", replay.Wish{})
+	if st.CanLeave() {
+		add("left out", replay.Wish{Leave: true})
+	}
+	if wish.Into || replay.CanGoInto(s.join.Steps, i) {
+		add("part of the one before", replay.Wish{Into: true})
+	}
+	return out
+}
+
+// is is the fate that a commit has now.
+func (s *roadScreen) is(i int) int {
+	wish := s.pos.Wishes[s.join.Steps[i].Commit.ID]
+	for k, f := range s.fates(i) {
+		if f.wish == wish {
+			return k
+		}
+	}
+	return 0
+}
+
+// turnTo marks a commit, and works out beside the screen what its other fates would cost.
+func (s *roadScreen) turnTo(row int) tea.Cmd {
+	s.row = max(0, min(row, len(s.join.Steps)-1))
+	s.way = s.is(s.row)
+	var cmds []tea.Cmd
+	for k, f := range s.fates(s.row) {
+		key := wished{s.step().Commit.ID, f.wish}
+		if k == s.way || s.prices[key] != nil {
+			continue
+		}
+		pos, st, join := s.pos, s.st, s.join
+		cmds = append(cmds, s.besides.start(func(ctx context.Context) (then, error) {
+			price, err := s.s.Price(ctx, pos, &st, join, key.commit, key.wish)
+			return func() tea.Cmd {
+				if s.join == join {
+					s.prices[key] = price
+				}
+				return nil
+			}, err
+		}))
+	}
+	return tea.Batch(cmds...)
+}
+
+func (s *roadScreen) actions() []action {
+	var out []action
+	switch fates := s.fates(s.row); {
+	case s.way != s.is(s.row):
+		out = append(out, acts(keys.next, "have it so", func() tea.Cmd { return s.take(fates[s.way].wish) }))
+	case s.asked(s.row) >= 0:
+		out = append(out, acts(keys.next, "go to its conflict", s.goToConflict))
+	}
+	n := len(s.fates(s.row))
+	if n > 1 {
+		out = append(out, act(written(keys.digits[1], fmt.Sprintf("1–%d", n), ""), "mark what becomes of it",
+			s.mark(0)))
+	}
+	for i := 1; i < n; i++ {
+		out = append(out, also(keys.digits[i+1], s.mark(i)))
+	}
+	if !s.step().Left() && !s.fixed(s.row) {
+		out = append(out, acts(keys.write, "write its message", s.reword))
+	}
+	out = append(out, rowKeys("commit", len(s.join.Steps), s.scroll.room(), func(by int) tea.Cmd {
+		return s.turnTo(s.row + by)
+	})...)
+	return append(out, acts(keys.back, "", s.leave), also(keys.road, s.leave))
+}
+
+func (s *roadScreen) mark(way int) func() tea.Cmd { return quietly(func() { s.way = way }) }
+
+// asked is the first conflict of a commit, settled or not; negative where it has none.
+func (s *roadScreen) asked(row int) int {
+	first := -1
+	for i := range s.questions {
+		q := &s.questions[i]
+		stop := s.join.Stops[q.Stop]
+		if stop.Uncommitted || stop.Commit.ID != s.join.Steps[row].Commit.ID {
+			continue
+		}
+		if first < 0 || q.Decision == nil && s.questions[first].Decision != nil {
+			first = i
+		}
+	}
+	return first
+}
+
+func (s *roadScreen) goToConflict() tea.Cmd {
+	s.besides.stop()
+	return s.settle.enter(s.asked(s.row))
+}
+
+// take has the marked commit be as wished, and replays what follows.
+func (s *roadScreen) take(wish replay.Wish) tea.Cmd {
+	id, row, was := s.step().Commit.ID, s.row, s.join.Open
+	return s.rejoin(func(to *recovery.Session) error { return to.Wish(id, wish) }, func() tea.Cmd {
+		s.changed, s.prices = true, map[wished]*recovery.Price{}
+		what := "Replayed anew from there: nothing more is asked."
+		if more := s.join.Open - was; more > 0 {
+			what = "Replayed anew from there: " + words.Count(more, "decision more is", "decisions more are") + " " +
+				"asked."
+		}
+		s.flash = txt(plain, what)
+		return s.turnTo(row)
+	})
+}
+
+// reword opens the editor on the message of the marked commit's new one.
+func (s *roadScreen) reword() tea.Cmd {
+	st := s.step()
+	wish := s.pos.Wishes[st.Commit.ID]
+	text := st.Message
+	if text == "" {
+		text = st.Commit.Text()
+	}
+	ed := newEditor(strings.TrimRight(text, "\n"), 1)
+	title := txt(plain, " ").bold(bright, "ITS MESSAGE").add(dim, "  of the new commit; the first line is its subject")
+	s.open(&writing{frame: s.frame, ed: ed, right: s.status(),
+		around: func(w, h int) page { return append(page{title, nil}, ed.view(w, h-2)...) },
+		save: func(to string) tea.Cmd {
+			wish.Message = strings.TrimSpace(to)
+			if wish.Message == st.Commit.Text() {
+				wish.Message = ""
+			}
+			if wish.Message != "" {
+				wish.Message += "\n"
+			}
+			return s.take(wish)
+		}})
+	return nil
+}
+
+// leave goes back; where something was changed, to what that asks.
+func (s *roadScreen) leave() tea.Cmd {
+	s.besides.stop()
+	s.close()
+	switch {
+	case !s.changed:
+		return nil
+	case s.join.Open > 0 || s.under == screen(s.settle) && len(s.questions) > 0:
+		return s.settle.enter(s.settle.nextOpen(-1))
+	}
+	return s.joined()
+}
+
+func (s *roadScreen) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case clickedCommit:
+		return s.turnTo(int(msg))
+	case clickedWay:
+		s.way = int(msg)
+	case tea.MouseWheelMsg:
+		return s.turnTo(s.row + wheeled(msg))
+	}
+	return nil
+}
+
+func (s *roadScreen) status() line {
+	return txt(dim, fmt.Sprintf("%s of yours", words.Count(len(s.join.Steps), "commit", "commits")))
+}
+
+func (s *roadScreen) remark() line {
+	return txt(dim, "Nothing has been changed: your commits are as they are until you accept the result.")
+}

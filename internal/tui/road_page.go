@@ -1,0 +1,224 @@
+package tui
+
+import (
+	"cmp"
+	"fmt"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+func (s *roadScreen) view(w, h int) page {
+	var p page
+	tight := h < 24
+	foot := s.becomes(w, tight)
+	if !tight {
+		p.blank()
+	}
+	p.head("THE ROAD", "  your commits, one after the other, on top of "+s.pos.Branch.Upstream)
+	if !tight {
+		p.blank()
+	}
+	room := max(4, h-len(p)-len(foot))
+	rows := s.rows(w)
+	s.scroll.size(len(rows), room)
+	s.scroll.show(s.row)
+	p.rows(s.scroll.edges(rows[s.scroll.at():min(len(rows), s.scroll.at()+room)], len(rows)))
+	return append(p, foot...)
+}
+
+// rows are the commits, in the order in which they are replayed.
+func (s *roadScreen) rows(w int) (p page) {
+	digits := len(fmt.Sprint(len(s.join.Steps)))
+	subjects := map[int]string{}
+	for _, group := range replay.Groups(s.join.Steps) {
+		subjects[group[0]] = s.subject(group)
+	}
+	for i := range s.join.Steps {
+		st := &s.join.Steps[i]
+		m, h, says := s.state(i)
+		id := h
+		if id == plain {
+			id = yours
+		}
+		l := txt(bright, words.If(i == s.row, " ▶ ", "   ")).add(faint, fmt.Sprintf("%*d ", digits, i+1)).mark(m).
+			add(id, s.s.Short(st.Commit.ID)+"  ").add(fades(h == dim), cmp.Or(subjects[i], st.Commit.Subject()))
+		l = l.fit(max(w/2, w-58)).add(fades(h == dim), "  "+says)
+		if i == s.row {
+			l = l.fit(w).on(onRow)
+		}
+		p.row(l.cut(w).clicks(clickedCommit(i)))
+	}
+	if c := s.join.Carried; c != nil && len(c.Paths) > 0 {
+		l := txt(plain, strings.Repeat(" ", digits+4)).mark(markYours).add(plain, "your uncommitted work")
+		p.row(l.fit(max(w/2, w-58)).add(dim, "  the last stop; it is not committed").cut(w))
+	}
+	return p
+}
+
+// fades is the hue of words that may matter no more.
+func fades(dimmed bool) hue {
+	if dimmed {
+		return dim
+	}
+	return plain
+}
+
+// subject is that of the commit which is made of a group of steps.
+func (j *job) subject(group []int) string {
+	subject := j.join.Steps[group[0]].Commit.Subject()
+	for _, k := range group {
+		if m := j.join.Steps[k].Message; m != "" {
+			subject, _, _ = strings.Cut(m, "\n")
+		}
+	}
+	return subject
+}
+
+// state says how a commit stands.
+func (s *roadScreen) state(i int) (m mark, h hue, says string) {
+	st := &s.join.Steps[i]
+	wish := s.pos.Wishes[st.Commit.ID]
+	if s.fixed(i) {
+		return markSettled, plain, "made before git stopped"
+	}
+	if why := s.whyLeft(st); why != "" {
+		return markBehind, dim, why
+	}
+	open, settled := 0, 0
+	for k := range s.questions {
+		q := &s.questions[k]
+		if stop := s.join.Stops[q.Stop]; stop.Uncommitted || stop.Commit.ID != st.Commit.ID {
+			continue
+		}
+		if q.Decision == nil {
+			open++
+		} else {
+			settled++
+		}
+	}
+	var more []string
+	switch {
+	case open > 0:
+		m, says = markOpen, "asks "+words.Count(open, "decision", "decisions")
+	case settled > 0:
+		m, says = markSettled, words.Count(settled, "decision", "decisions")+" made"
+	default:
+		m, says = markJoined, "joins by itself"
+	}
+	if st.Into {
+		more = append(more, "part of the one before")
+	}
+	if wish.Message != "" {
+		more = append(more, "new message")
+	}
+	if wish.Keep {
+		more = append(more, "kept, empty")
+	}
+	if last, ok := replay.Last(s.join.Steps); ok && last == i && len(s.join.Mended) > 0 {
+		more = append(more, "holds your mend")
+	}
+	return m, plain, strings.Join(append([]string{says}, more...), ", ")
+}
+
+// whyLeft says why a commit is not made again; empty for one that is.
+func (j *job) whyLeft(st *replay.Step) string {
+	switch st.Outcome {
+	case replay.AlreadyThere:
+		return "not needed: " + j.s.Short(st.Same.ID) + " holds the same change"
+	case replay.Emptied:
+		for _, r := range st.Joins() {
+			if !r.Clean() {
+				return "not needed: nothing of it is left, as you settled it"
+			}
+		}
+		return "not needed: nothing of it is left, all it changes is so already"
+	case replay.Dropped:
+		return "left out by you"
+	}
+	return ""
+}
+
+// becomes are the fates of the marked commit, each with what it comes to.
+func (s *roadScreen) becomes(w int, tight bool) (p page) {
+	st := s.step()
+	if !tight {
+		p.blank()
+	}
+	p.row(txt(plain, "  ").then(rule(w - 4)))
+	p.head("WHAT BECOMES OF IT", "  "+s.s.Short(st.Commit.ID)+" “"+st.Commit.Subject()+"”")
+	if !tight {
+		p.blank()
+	}
+	fates := s.fates(s.row)
+	if len(fates) == 0 {
+		p.say(w, txt(plain, "git made it before it stopped, and it stays."))
+	}
+	for i, f := range fates {
+		l := txt(bright, words.If(i == s.way, "  ▶ ", "    ")).add(dim, fmt.Sprint(i+1)+"  ").bold(plain, f.name)
+		rows := wrap(s.outcome(i, f), w-roadNames-2)
+		if tight { // the rest is said when it is so
+			rows = rows[:min(len(rows), 2)]
+		}
+		for _, row := range rows {
+			row = l.fit(roadNames).then(row)
+			if i == s.way {
+				row = row.fit(w).on(onRow)
+			}
+			p.row(row.clicks(clickedWay(i)))
+			l = nil
+		}
+	}
+	if tight {
+		return p
+	}
+	p.blank()
+	p.say(w, txt(dim, "If you know git’s words: to continue is to settle what asks; to skip is 2, left out; to abort "+
+		"is q, "+
+		"as nothing was changed."))
+	return p
+}
+
+// roadNames is the column of the names of fates.
+const roadNames = 34
+
+// outcome says what a fate comes to.
+func (s *roadScreen) outcome(i int, f fate) line {
+	if i == s.is(s.row) {
+		_, _, says := s.state(s.row)
+		return txt(joined, "as it is now").add(plain, ": "+says)
+	}
+	price := s.prices[wished{s.step().Commit.ID, f.wish}]
+	if price == nil {
+		return txt(dim, "working it out…")
+	}
+	l := s.loses(price)
+	switch more := price.Asks - s.join.Open; {
+	case more > 0:
+		l = l.add(plain, "; ").add(trouble, "asks "+words.Count(more, "decision", "decisions")+" more")
+	case more < 0:
+		l = l.add(plain, "; asks "+words.Count(-more, "decision", "decisions")+" less")
+	}
+	if f.wish.Into {
+		l = l.add(dim, "; one commit with both messages, w writes another")
+	}
+	return l
+}
+
+// loses says what the result would not hold.
+func (s *roadScreen) loses(price *recovery.Price) line {
+	if len(price.Left) == 0 {
+		return txt(plain, "nothing is lost")
+	}
+	files := map[string]bool{}
+	for _, l := range price.Left {
+		files[l.Path] = true
+	}
+	first := price.Left[0]
+	l := txt(trouble, "loses "+words.Count(len(price.Left), "thing", "things")+" of yours").
+		add(plain, " in "+words.Count(len(files), "file", "files"))
+	return l.add(dim, ": "+first.Path+", “"+strings.Join(strings.Fields(first.Text), " "+
+		"")+"”"+words.If(len(price.Left) > 1, " …", ""))
+}

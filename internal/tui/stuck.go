@@ -1,0 +1,331 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// stuckScreen is what git left half done, and what can become of it.
+type stuckScreen struct {
+	*job
+	stuck  *recovery.Stuck
+	comes  *recovery.Prospect
+	row    int // the marked way
+	scroll scroll
+}
+
+// stuckWays are the ways, in the order they are offered.
+var stuckWays = []recovery.TakeOver{recovery.Finish, recovery.Anew, recovery.Back}
+
+// isStuck shows what git left half done, with what each way comes to.
+func (j *job) isStuck(ctx context.Context, st *recovery.Stuck) (then, error) {
+	comes, err := j.s.Prospect(ctx, st)
+	return func() tea.Cmd {
+		s := &stuckScreen{job: j, stuck: st, comes: comes}
+		if !s.can(recovery.Finish) {
+			s.row = 1
+		}
+		j.pos, j.join, j.questions = nil, nil, nil
+		j.goTo(s)
+		return nil
+	}, err
+}
+
+// can reports whether a way is open.
+func (s *stuckScreen) can(how recovery.TakeOver) bool {
+	switch how {
+	case recovery.Finish:
+		return s.stuck.Resume != nil
+	case recovery.Anew:
+		return s.stuck.On.Upstream != ""
+	}
+	return s.stuck.Branch != ""
+}
+
+func (s *stuckScreen) actions() []action {
+	out := []action{acts(keys.next, "take the marked way", s.take)}
+	mark := func(by int) func() tea.Cmd { return quietly(func() { s.mark(s.row + by) }) }
+	out = append(out, action{written(keys.up, fmt.Sprintf("1–%d", len(stuckWays)), "mark a way"), mark(-1), false},
+		also(keys.down, mark(1)))
+	for i := range stuckWays {
+		out = append(out, also(keys.digits[i+1], quietly(func() { s.mark(i) })))
+	}
+	out = append(out, acts(keys.fetch, "look again", func() tea.Cmd { return s.load(false) }))
+	return append(out, s.scroll.actions()[2:]...)
+}
+
+func (s *stuckScreen) mark(row int) {
+	s.row = max(0, min(row, len(stuckWays)-1))
+}
+
+// take takes the marked way, or says why it cannot be taken.
+func (s *stuckScreen) take() tea.Cmd {
+	how := stuckWays[s.row]
+	if !s.can(how) {
+		s.flash = warning(words.Sentence(s.cannot(how)))
+		return nil
+	}
+	if how != recovery.Back {
+		return s.start("reading what is settled", func(ctx context.Context, _ func(int, int)) (then, error) {
+			err := s.s.TakeOver(ctx, how)
+			return func() tea.Cmd { return s.load(false) }, err
+		})
+	}
+	s.ask(warning(fmt.Sprintf("%s goes back to %s, with index and files, as before git began. What was edited since "+
+		"is kept, and undo brings all of it back. Go back?", s.stuck.Branch, s.s.Short(s.stuck.Before))), "go back",
+		s.back, func() { s.flash = txt(plain, "Nothing was changed.") })
+	return nil
+}
+
+func (s *stuckScreen) back() tea.Cmd {
+	return s.startVital("going back", func(ctx context.Context, _ func(int, int)) (then, error) {
+		wp, err := s.s.GiveBack(ctx)
+		if err != nil {
+			return nil, err
+		}
+		return func() tea.Cmd {
+			s.notice, s.changed, s.st = s.s.TakeNotice(), true, s.s.State()
+			s.goTo(&opening{job: s.job})
+			cmd := s.load(true)
+			s.flash = done(fmt.Sprintf("%s is at %s as before git began. l, then u brings back what was half done.",
+				wp.Branch, s.s.Short(wp.After)))
+			return cmd
+		}, nil
+	})
+}
+
+// cannot says why a way cannot be taken.
+func (s *stuckScreen) cannot(how recovery.TakeOver) string {
+	switch {
+	case how == recovery.Finish:
+		return s.stuck.Why
+	case s.stuck.Branch == "":
+		return "it is done on no branch (a detached HEAD)"
+	}
+	return "the branch " + s.stuck.Branch + " follows no branch of a remote that it could be joined with"
+}
+
+func (s *stuckScreen) update(msg tea.Msg) tea.Cmd {
+	if click, ok := msg.(clickedWay); ok {
+		s.mark(int(click))
+		return nil
+	}
+	s.scroll.update(msg)
+	return nil
+}
+
+func (s *stuckScreen) view(w, h int) page {
+	p := page{nil}
+	head, rest, _ := strings.Cut(s.stuck.Sentence(), ". ")
+	p.say(w, line{}.bold(trouble, words.Sentence(head)+" ").add(plain, rest))
+	p.say(w, txt(dim, "Nothing of it is lost: "+words.If(s.comes.Dirty > 0, words.Count(s.comes.Dirty, "file", "files")+
+		" with edits beside it "+words.Is(s.comes.Dirty, "stays as it is, and ", "stay as they are, and "), "")+
+		"whatever you take can be undone."))
+	if s.notice != "" {
+		p.blank()
+		p.warn(w, s.notice)
+	}
+	p.blank()
+	p.head("WHAT CAN BECOME OF IT", "")
+	p.blank()
+	for i, how := range stuckWays {
+		s.way(&p, w, i, how)
+	}
+	if !s.stuck.Stash.IsZero() {
+		p.blank()
+		p.say(w, txt(dim, "git put your uncommitted work aside before it began. Each of the three brings it back, "+
+			"joined where it must be."))
+	}
+	for _, n := range s.stuck.Notes {
+		p.blank()
+		p.warn(w, n)
+	}
+	p.blank()
+	if s.stuck.Operation == git.Merging {
+		s.lines(&p)
+	} else {
+		s.commits(&p, w)
+	}
+	s.files(&p, w)
+	return s.scroll.window(p, h)
+}
+
+// lines are the two commits that a merge joins.
+func (s *stuckScreen) lines(p *page) {
+	p.head("WHAT IT JOINS", "")
+	p.blank()
+	p.row(txt(plain, "    ").mark(markYours).add(yours, s.s.Short(s.stuck.Head)+"  ").add(plain, s.stuck.Branch+
+		", as it is"))
+	for _, id := range s.stuck.Merged {
+		subject := ""
+		if c, err := s.s.Store.Commit(id); err == nil {
+			subject = c.Subject()
+		}
+		p.row(txt(plain, "    ").mark(markTheirs).add(theirs, s.s.Short(id)+"  ").add(plain, subject))
+	}
+}
+
+// commits are those that git replays, and how far it came.
+func (s *stuckScreen) commits(p *page, w int) {
+	const most = 9
+	p.head("ITS COMMITS", "")
+	p.blank()
+	all := s.comes.Commits
+	from := 0
+	for i, c := range all {
+		if c.State == "stopped" {
+			from = max(0, min(i-most/2, len(all)-most))
+		}
+	}
+	if from > 0 {
+		p.row(txt(dim, fmt.Sprintf("    %s before, done", words.Count(from, "commit", "commits"))))
+	}
+	for i, c := range all[from:] {
+		if i == most {
+			p.row(txt(dim, fmt.Sprintf("    and %s more to come", words.Count(len(all)-from-i, "commit", "commits"))))
+			break
+		}
+		m, label, note := markYours, c.State, ""
+		if s.stuck.Operation != git.Rebasing {
+			m = markTheirs
+		}
+		l := txt(plain, "    ")
+		switch c.State {
+		case "stopped":
+			l, label = txt(trouble, "  ▶ "), "stopped at"
+		case "done":
+			if !c.Now.IsZero() {
+				note = "replayed as " + s.s.Short(c.Now)
+			}
+		}
+		l = l.add(dim, label).fit(18).mark(m).add(m.hue, s.s.Short(c.ID)+"  ").add(plain, c.Subject())
+		if note != "" {
+			l = l.fit(min(74, w-24)).add(dim, "  "+note)
+		}
+		p.row(l.cut(w))
+	}
+}
+
+// files are those in conflict, settled or not.
+func (s *stuckScreen) files(p *page, w int) {
+	if len(s.stuck.Open)+len(s.stuck.Settled) == 0 {
+		return
+	}
+	const most = 6
+	p.blank()
+	p.head("ITS FILES", "")
+	p.blank()
+	for i, f := range s.stuck.Open {
+		if i == most {
+			p.row(txt(dim, fmt.Sprintf("    and %d more", len(s.stuck.Open)-i)))
+			break
+		}
+		note := "open"
+		for _, m := range s.stuck.Marked {
+			if m == f {
+				note = "settled in part by you, which is kept"
+			}
+		}
+		p.row(txt(plain, "    ").mark(markOpen).add(plain, cutPath(f, w/2)).fit(40).add(dim, "  "+note))
+	}
+	for i, f := range s.stuck.Settled {
+		if i == most {
+			p.row(txt(dim, fmt.Sprintf("    and %d more", len(s.stuck.Settled)-i)))
+			break
+		}
+		p.row(txt(plain, "    ").mark(markSettled).add(plain, cutPath(f, w/2)).fit(40).add(dim, "  settled by you, "+
+			"kept"))
+	}
+}
+
+// way is one of the ways, with what it comes to.
+func (s *stuckScreen) way(p *page, w, i int, how recovery.TakeOver) {
+	name := map[recovery.TakeOver]string{recovery.Finish: "go on from here", recovery.Anew: "join anew",
+		recovery.Back: "go back"}[how]
+	l := txt(bright, words.If(i == s.row, "  ▶ ", "    ")).add(dim, fmt.Sprint(i+1)+"  ")
+	text := txt(dim, "not here: "+s.cannot(how))
+	if s.can(how) {
+		l, text = l.bold(plain, name), txt(plain, s.outcome(how))
+	} else {
+		l = l.add(dim, name)
+	}
+	for _, row := range wrap(text, w-wayNames-2) {
+		row = l.fit(wayNames).then(row)
+		if i == s.row {
+			row = row.fit(w).on(onRow)
+		}
+		p.row(row.clicks(clickedWay(i)))
+		l = nil
+	}
+}
+
+// wayNames is the column of the names of the ways.
+const wayNames = 26
+
+// outcome says what a way comes to.
+func (s *stuckScreen) outcome(how recovery.TakeOver) string {
+	c := s.comes
+	kept := words.If(c.Kept > 0, words.Count(c.Kept, "decision", "decisions")+" of yours", "")
+	switch how {
+	case recovery.Finish:
+		out := words.If(c.Asks > 0, "asks "+words.Count(c.Asks, "decision", "decisions"), "asks nothing more")
+		if c.More > 0 {
+			out += ", and replays " + words.Count(c.More, "commit", "commits") + " more"
+		}
+		if len(s.stuck.Settled)+len(s.stuck.Marked) > 0 {
+			out += ". What you settled stays"
+		}
+		return out + ". Nothing changes until you accept the result."
+	case recovery.Anew:
+		out := "joined on the side with " + s.stuck.On.Upstream + ", by rebase or by merge"
+		if kept != "" {
+			out += ", with " + kept + " where " + words.Is(c.Kept, "it fits", "they fit")
+		}
+		return out + ". Nothing changes until you accept the result."
+	}
+	return fmt.Sprintf("%s at %s as before, now. What you edited since is kept under a waypoint.", s.stuck.Branch,
+		s.s.Short(s.stuck.Before))
+}
+
+func (s *stuckScreen) status() line { return txt(dim, "half done by git") }
+
+func (s *stuckScreen) remark() line {
+	return txt(dim, "Nothing has been changed: branch, index and files are as git left them.")
+}
+
+// leaveStuck goes back to what git left half done.
+func (j *job) leaveStuck() tea.Cmd {
+	return j.start("going back to what git left", func(context.Context, func(int, int)) (then, error) {
+		err := j.s.LeaveStuck()
+		return func() tea.Cmd { return j.load(false) }, err
+	})
+}
+
+// carryWork has uncommitted work be brought along, or stay where it is.
+func (j *job) carryWork() tea.Cmd {
+	on, here := !j.st.Carry, j.under
+	return j.start("reading your uncommitted work", func(context.Context, func(int, int)) (then, error) {
+		err := j.s.Carry(on)
+		return func() tea.Cmd {
+			if j.resumed = false; here == screen(j.push) {
+				j.onward = j.push.enter
+			}
+			cmd := j.load(true)
+			j.flash = txt(plain, words.If(on, "Your uncommitted work is brought along: joined onto the result when "+
+				"you accept it. Until then nothing is touched.", "Your uncommitted work stays where it is."))
+			return cmd
+		}, err
+	})
+}
+
+// carriable reports whether uncommitted work is in the way, or is carried.
+func (j *job) carriable() bool {
+	return j.st.Carry || j.inWay != nil && !j.inWay.Unknown
+}

@@ -1,0 +1,245 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+
+	tea "charm.land/bubbletea/v2"
+
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/demo"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// teammatesScreen is the clones of the demo's teammates: each can pull, and the demo can be
+// played from the other side.
+type teammatesScreen struct {
+	*job
+	row    int
+	pulled map[string]*pulled // by the clone's folder
+	scroll scroll
+}
+
+// pulled is what a pull did to a teammate's clone.
+type pulled struct {
+	before, after history.Node
+	commits       int
+	said          string // where it brought nothing
+	files         []pulledFile
+}
+
+// pulledFile is a file that a pull changed, with how many lines of it are whose.
+type pulledFile struct {
+	path         string
+	mine, theirs int
+	lines        []recovery.Line
+}
+
+// openTeammates opens the teammates' clones.
+func (j *job) openTeammates() tea.Cmd {
+	j.open(&teammatesScreen{job: j, pulled: map[string]*pulled{}})
+	return nil
+}
+
+// playAgain leaves, for the demo to begin anew.
+func (j *job) playAgain(as demo.Part) tea.Cmd {
+	j.played.Again = as
+	return j.quit()
+}
+
+func (s *teammatesScreen) mates() []demo.Clone { return s.played.Scene.Teammates }
+
+// rows are a row for each teammate, each file of those who pulled, and the other side.
+type mateRow struct {
+	mate int // -1 for the other side
+	file *pulledFile
+}
+
+func (s *teammatesScreen) rows() (out []mateRow) {
+	for i, m := range s.mates() {
+		out = append(out, mateRow{i, nil})
+		if p := s.pulled[m.Clone]; p != nil {
+			for k := range p.files {
+				out = append(out, mateRow{i, &p.files[k]})
+			}
+		}
+	}
+	return append(out, mateRow{-1, nil})
+}
+
+func (s *teammatesScreen) actions() []action {
+	at := s.rows()[s.row]
+	what := "play it"
+	switch {
+	case at.file != nil:
+		what = "read it"
+	case at.mate >= 0:
+		what = "have " + words.First(s.mates()[at.mate].Name) + " pull"
+	}
+	out := append([]action{acts(keys.next, what, s.enterRow)}, rowKeys("", len(s.rows()), s.scroll.room(), s.move)...)
+	return append(out, act(keys.back, "", quietly(s.close)))
+}
+
+func (s *teammatesScreen) move(by int) tea.Cmd {
+	s.row = max(0, min(s.row+by, len(s.rows())-1))
+	return nil
+}
+
+func (s *teammatesScreen) enterRow() tea.Cmd {
+	at := s.rows()[s.row]
+	switch {
+	case at.mate < 0:
+		return s.playAgain(s.played.Part.Other())
+	case at.file != nil:
+		title := txt(plain, " ").bold(bright, at.file.path).add(dim, "   in "+words.First(s.mates()[at.mate].Name)+
+			"'s clone   ").mark(markYours).add(dim, "what you had  ").mark(markTheirs).add(dim, "what they had")
+		s.open(newReader(s.frame, title, at.file.lines, true))
+		return nil
+	}
+	return s.pull(s.mates()[at.mate])
+}
+
+// pull has a teammate pull: their clone is brought up to date by what Dorvik itself does there.
+func (s *teammatesScreen) pull(m demo.Clone) tea.Cmd {
+	pos := s.pos
+	return s.startVital("pulling in "+m.Clone, func(ctx context.Context, _ func(int, int)) (then, error) {
+		p, err := pullIn(ctx, m.Clone)
+		if err != nil {
+			return nil, err
+		}
+		show := func() tea.Cmd {
+			s.pulled[m.Clone] = p
+			return nil
+		}
+		if pos == nil || p.said != "" {
+			return show, nil
+		}
+		was, _, err := s.s.LastJoin(ctx, pos)
+		if err == nil && was != nil {
+			err = p.read(s.s, was)
+		}
+		return show, err
+	})
+}
+
+// pullIn fetches in a clone and moves its branch forward, and tells what that did.
+func pullIn(ctx context.Context, dir string) (*pulled, error) {
+	mate, err := recovery.OpenSession(ctx, dir)
+	if err != nil {
+		return nil, err
+	}
+	defer mate.Close()
+	v, err := mate.Survey(ctx, true, nil)
+	if err != nil {
+		return nil, err
+	}
+	node := func(id object.ID) (history.Node, error) {
+		c, err := mate.Store.Commit(id)
+		return history.Node{ID: id, Commit: c}, err
+	}
+	out := &pulled{}
+	if out.before, err = node(v.Position.Yours); err != nil {
+		return nil, err
+	}
+	out.after = out.before
+	if v.Position.Trivial() != recovery.FastForward {
+		out.said = v.Position.Standing(false).String()
+		return out, nil
+	}
+	if _, err := mate.FastForward(ctx, v.Position, recovery.Consent{}); err != nil {
+		return nil, err
+	}
+	out.commits = len(v.Position.Divergence.Theirs)
+	out.after, err = node(v.Position.Theirs)
+	return out, err
+}
+
+// read finds the files that changed, and whose the lines in them are: was is where the two
+// lines stood before they were joined. It is read where both are, which is here.
+func (p *pulled) read(s *recovery.Session, was *recovery.Position) error {
+	changes, err := s.Store.Changes(p.before.Tree, p.after.Tree)
+	if err != nil {
+		return err
+	}
+	for _, c := range changes {
+		f := pulledFile{path: c.Path}
+		lines, ok, err := s.Lines(was, p.after.Tree, c.Path)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			continue
+		}
+		f.lines = lines
+		for _, l := range lines {
+			switch l.Origin {
+			case recovery.LineYours:
+				f.mine++
+			case recovery.LineTheirs:
+				f.theirs++
+			}
+		}
+		p.files = append(p.files, f)
+	}
+	return nil
+}
+
+func (s *teammatesScreen) update(msg tea.Msg) tea.Cmd {
+	if at, ok := msg.(clickedCommit); ok {
+		s.row = int(at)
+	}
+	return nil
+}
+
+func (s *teammatesScreen) view(w, h int) page {
+	p := page{nil}
+	p.head("THE TEAMMATES", "  their clones are real, in folders beside yours")
+	at, cursor := 0, 0
+	row := func(l line) {
+		l = txt(bright, words.If(at == s.row, "  ▶ ", "    ")).then(l).cut(w)
+		if at == s.row {
+			cursor = len(p)
+			l = l.fit(w).on(onRow)
+		}
+		p.row(l.clicks(clickedCommit(at)))
+		at++
+	}
+	for _, m := range s.mates() {
+		p.blank()
+		row(line{}.mark(markTheirs).bold(theirs, m.Name).add(dim, "   "+m.Clone))
+		d := s.pulled[m.Clone]
+		if d == nil {
+			p.row(txt(dim, "      has not pulled yet"))
+			continue
+		}
+		if d.said != "" {
+			p.rows(indent(wrap(txt(plain, d.said), w-8), 6))
+			continue
+		}
+		p.row(txt(dim, "      before  ").add(base, s.s.Short(d.before.ID)+"  ").add(plain, d.before.Subject()))
+		p.row(txt(dim, "      after   ").add(joined, s.s.Short(d.after.ID)+"  ").add(plain, d.after.Subject()).
+			add(dim, "   moved forward by "+words.Count(d.commits, "commit", "commits")+", nothing to join"))
+		for _, f := range d.files {
+			l := txt(plain, "  "+f.path).fit(34).mark(markYours).add(plain, fmt.Sprintf("%3d of your lines   ",
+				f.mine)).
+				mark(markTheirs).add(plain, fmt.Sprintf("%3d of theirs", f.theirs))
+			row(l)
+		}
+	}
+	p.blank()
+	p.head("THE OTHER SIDE", "")
+	p.blank()
+	row(txt(plain, words.If(s.played.Part == demo.AsRuna, "play it as Ilka, whose push is refused as Runa was faster",
+		"play it as Runa again")))
+	s.scroll.size(len(p), h)
+	s.scroll.show(cursor)
+	return s.scroll.window(p, h)
+}
+
+func (s *teammatesScreen) status() line { return txt(dim, "the demo") }
+
+func (s *teammatesScreen) remark() line {
+	return txt(dim, "A pull here fetches from the demo's remote and moves the branch forward, in their clone.")
+}
