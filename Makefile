@@ -12,7 +12,7 @@ help:
 ## build: bin/dorvik
 build: bin/dorvik
 
-bin/dorvik: $(shell find cmd internal -name '*.go' -not -name '*_test.go' -o -name '*.txtar') go.mod go.sum
+bin/dorvik: $(shell find cmd internal -path '*/testdata' -prune -o \( -name '*.go' -not -name '*_test.go' -o -name '*.txtar' -o -name '*.ttf.gz' \) -print) go.mod go.sum
 	@scripts/need --look go git
 	$(GO) build -o $@ ./cmd/dorvik
 
@@ -24,8 +24,8 @@ demo:
 
 ## test: all tests, those in a real terminal too
 test:
-	@scripts/need go git tmux
-	$(GO) test -timeout 10m ./...
+	@scripts/need go git tmux pdftotext rsvg-convert
+	$(GO) test -timeout 20m ./...
 
 ## quick: the tests that need no terminal; it says which are left out
 quick:
@@ -51,7 +51,7 @@ cover:
 ## soak: 100,000 random histories against git, and against the law that nothing is lost, and every fault in a join of 1,000 files, for an hour or so; SEED=7 HISTORIES=20000 FILES=200
 soak:
 	DORVIK_SEED=$(or $(SEED),1) DORVIK_HISTORIES=$(or $(HISTORIES),100000) DORVIK_FILES=$(or $(FILES),1000) \
-	  $(GO) test -count=1 -timeout 5h -v -run 'TestJoinsAgreeWithGit|TestNothingIsLostUntold|TestEveryFault|TestADying' ./internal/recovery
+	  $(GO) test -count=1 -timeout 5h -v -run 'TestJoinsAgreeWithGit|TestNothingIsLostUntold|TestEveryFault|TestADying|TestTakeOver|TestCarriedWorkIsConserved' ./internal/recovery
 
 ## lint: format, vet, static checks
 lint:
