@@ -283,3 +283,86 @@ func BenchmarkDiff(b *testing.B) {
 		b.ReportMetric(theirs[0].Seconds()*1000, "ms-git")
 	}
 }
+
+// past makes a repository of one line of 100,000 commits, of which every tenth joins a short side
+// line, and a branch in which 1,000 commits change one file of 1,500 lines.
+func past(b *testing.B) *gittest.Repo {
+	r := rand.New(rand.NewPCG(10, 10))
+	var out bytes.Buffer
+	mark := 0
+	commit := func(ref string, parents ...int) int {
+		mark++
+		fmt.Fprintf(&out, "commit refs/heads/%s\nmark :%d\ncommitter A%d <a%d@skerry.example> %d +0000\ndata "+
+			"8\ncommit x\n", ref,
+			mark, mark%30, mark%30, 1767000000+mark*60)
+		for i, p := range parents {
+			fmt.Fprintf(&out, "%s :%d\n", []string{"from", "merge"}[min(i, 1)], p)
+		}
+		fmt.Fprintf(&out, "M 100644 inline d%02d/f%02d\ndata 7\n%06d\n\n", mark%50, mark%70, mark)
+		return mark
+	}
+	tip := commit("main")
+	for mark < 100_000 {
+		if mark%10 == 0 {
+			side := commit("side", tip)
+			tip = commit("main", tip)
+			tip = commit("main", tip, side)
+			continue
+		}
+		tip = commit("main", tip)
+	}
+	var lines []string
+	for n := range 1500 {
+		lines = append(lines, fmt.Sprintf("line %d of the timetable, as it was in the beginning\n", n))
+	}
+	for n := range 1000 {
+		for range 1 + r.IntN(3) {
+			switch at := r.IntN(len(lines)); r.IntN(3) {
+			case 0:
+				lines[at] = fmt.Sprintf("line changed by %d\n", n)
+			case 1:
+				lines = slices.Insert(lines, at, fmt.Sprintf("line put in by %d\n", n),
+					fmt.Sprintf("and another by %d\n", n))
+			default:
+				lines = slices.Delete(lines, at, at+1)
+			}
+		}
+		tip = commit("timetable", tip)
+		text := strings.Join(lines, "")
+		fmt.Fprintf(&out, "M 100644 inline docs/timetable\ndata %d\n%s\n", len(text), text)
+	}
+	git := gittest.New(b)
+	o, err := git.TryInput(out.Bytes(), "fast-import", "--quiet")
+	require.NoError(b, err, o)
+	git.Git("repack", "-adq")
+	return git
+}
+
+// BenchmarkLookingBack measures whole processes: the lines of a file with 1,000 commits against
+// git's own annotating, and the first page of 100,000 commits, with a commit-graph and without.
+func BenchmarkLookingBack(b *testing.B) {
+	gittest.Isolate(b)
+	git := past(b)
+	for _, graph := range []string{"", "-with-commit-graph"} {
+		if graph != "" {
+			git.Git("commit-graph", "write", "--reachable")
+		}
+		b.Run("annotate"+graph, func(b *testing.B) {
+			for b.Loop() {
+				took, peak := timed(b, 5, git.Dir, []string{"git", "blame", "--line-porcelain", "timetable", "--",
+					"docs/timetable"},
+					[]string{binary, "annotate", "--json", "timetable", "docs/timetable"})
+				report(b, took, peak)
+			}
+		})
+		b.Run("history"+graph, func(b *testing.B) {
+			for b.Loop() {
+				took, peak := timed(b, 5, git.Dir, []string{binary, "history", "--json", "--max", "100", "main"},
+					[]string{binary, "history", "main"})
+				b.ReportMetric(took[0].Seconds()*1000, "ms-100-commits")
+				b.ReportMetric(took[1].Seconds()*1000, "ms-all")
+				b.ReportMetric(float64(peak[0])/(1<<20), "MB-100-commits")
+			}
+		})
+	}
+}

@@ -365,3 +365,112 @@ func TestPick(t *testing.T) {
 	x.see("A push is refused as things are", "4 yours", "The pick is dropped")
 	assert.Equal(t, dirty, mine.Git("status", "--porcelain"))
 }
+
+// demoIn opens the demo itself, in a folder of the test, and finds its repositories. It gives the
+// folder in which another demo is made.
+func (x *terminal) demoIn(size string) (tmp string) {
+	x.t.Helper()
+	dir, tmp := filepath.Join(x.t.TempDir(), "played"), x.t.TempDir()
+	cols, rows, _ := strings.Cut(size, "x")
+	x.tmux("new-session", "-d", "-s", "s", "-x", cols, "-y", rows, "--", "sh", "-c",
+		"TMPDIR="+tmp+" "+binary+" demo --dir "+dir+"; echo ended with $?; sleep 600")
+	x.scene = &demo.Scene{Clone: filepath.Join(dir, "skerry"), Remote: filepath.Join(dir, "remote.git"),
+		Teammates: []demo.Clone{{Name: "Ilka Renn", Clone: filepath.Join(dir, "ilka")}}}
+	return tmp
+}
+
+// TestLookingBackAndATeammatePulls goes from Push to the history, to a commit, to its file's lines
+// and back; then a teammate pulls, and the demo is begun again and played from the other side.
+func TestLookingBackAndATeammatePulls(t *testing.T) {
+	x := newTerminal(t)
+	tmp := x.demoIn("142x40")
+	x.settleByRebase()
+	x.mendAndCheck()
+	x.press("Enter")
+	x.see("Pushed.", "now holds", "WHAT THE OTHERS GET")
+	x.press("h")
+	x.see("HISTORY  main", "yours, on the remote; was 7721813", "left behind by a rebase; waypoint 1 keeps it")
+	x.press("Down", "Enter")
+	x.see("Add Ness to the harbour list", "WHAT IT CHANGED  2 files", "docs/harbours.md")
+	x.press("Enter")
+	x.see("+ - Ness, slip only")
+	x.press("Escape")
+	x.see("WHAT IT CHANGED")
+	x.press("a")
+	x.see("docs/harbours.md   as of", "WHO WROTE IT", "◑ Mato Veld", "1 line of yours", "1 line of theirs", "12 lines")
+	x.press("Escape")
+	x.see("WHAT IT CHANGED")
+	x.press("Escape")
+	x.see("HISTORY  main")
+	x.press("/", "b", "y", ":", "m", "a", "t", "o", "Enter")
+	x.see("3 found in")
+	x.press("Escape")
+	x.see("13 commits")
+	x.press("Escape")
+	x.see("Pushed.")
+
+	x.press("i")
+	x.see("THE TEAMMATES", "have Ilka pull")
+	x.press("Enter")
+	x.see("before  5e77693", "moved forward by 3 commits, nothing to join", "of your lines")
+	ilka := gittest.At(t, x.scene.Teammates[0].Clone)
+	assert.Equal(t, x.remoteTip(), ilka.Git("rev-parse", "main"))
+	assert.Contains(t, ilka.Read("fares/fares.go"), "roundUp(rate*v.HalfMetres(), 10)")
+	assert.Empty(t, ilka.Git("status", "--porcelain"))
+	x.press("End", "Enter")
+	x.see("Runa Holt pushed 4 commits to origin/main", "5e77693 Round fares up to ten cents")
+	x.press("z")
+	begun := func() int {
+		made, err := filepath.Glob(filepath.Join(tmp, "dorvik-demo-*"))
+		require.NoError(t, err)
+		return len(made)
+	}
+	require.Eventually(t, func() bool { return begun() == 2 }, patience, 40*time.Millisecond, "made anew, and once more")
+	x.see("Runa Holt pushed 4 commits", "origin was asked")
+	x.press("q")
+	last := x.see("ended with 0")
+	assert.Equal(t, 3, strings.Count(last, "The demo's repositories stay in"))
+}
+
+// TestPickTwoFromAList marks two commits of another branch and brings them over.
+func TestPickTwoFromAList(t *testing.T) {
+	x := newTerminal(t)
+	mine := x.mine()
+	mine.Git("checkout", "-q", "-b", "winter", "main~1")
+	for _, name := range []string{"Berth lights", "Ice on the slip", "Night bell"} {
+		mine.Write("notices/"+strings.ReplaceAll(name, " ", "-")+".txt", name+"\n")
+		mine.Git("add", "notices")
+		mine.Git("commit", "-q", "-m", name)
+	}
+	mine.Git("checkout", "-q", "main")
+	x.open("100x30")
+	x.fetched()
+	x.press("h")
+	x.see("HISTORY  main")
+	x.press("c")
+	x.see("BRANCHES", "winter", "origin/main", "2 branches")
+	x.press("Home")
+	if !strings.Contains(x.screen(), "▶ winter") {
+		x.press("Down")
+	}
+	x.see("▶ winter")
+	x.press("Enter")
+	x.see("HISTORY  winter", "Night bell")
+	x.press("/", "b", "e", "l", "l", "Tab")
+	x.see("▶ ", "1 found in")
+	x.press("t", "t")
+	x.see("2 commits are marked")
+	x.press("g")
+	x.see("2 commits to pick.", "origin was asked")
+	x.press("Enter")
+	x.see("go on", "the picked commits are made again")
+	x.press("Enter")
+	x.see("agree and run it")
+	x.press("s")
+	x.see("Go on without?")
+	x.press("y")
+	x.see("Ready.")
+	x.press("Enter")
+	x.see("2 commits are on your branch")
+	assert.Equal(t, "Night bell\nIce on the slip\nPrint the berth on the ticket", mine.Git("log", "-3", "--format=%s"))
+}

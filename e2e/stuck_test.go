@@ -1,0 +1,240 @@
+package e2e
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"dorvik.dev/dorvik/internal/gittest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestAPullIntoConflicts is where most come from: git pull stopped in the middle of a rebase, one
+// place was settled by hand, and Dorvik goes on to the accepted push.
+func TestAPullIntoConflicts(t *testing.T) {
+	x := newTerminal(t)
+	mine := x.mine()
+	_, err := mine.Try("pull", "-q", "--rebase", "--autostash")
+	require.Error(t, err)
+	text := mine.Read("fares/fares.go")
+	from, to := strings.Index(text, "<<<<<<<"), strings.Index(text, ">>>>>>>")
+	mine.Write("fares/fares.go", text[:from]+"\trate := band.PerHalfMetre\n\treturn roundUp(rate*v.HalfMetres(), 10)\n"+
+		text[to+strings.Index(text[to:], "\n")+1:])
+	mine.Git("add", "fares/fares.go")
+	x.open("80x24")
+	x.see("Git stopped in the middle of a rebase", "WHAT CAN BECOME OF IT", "go on from here")
+	x.press("Enter")
+	x.see("Settle 0 of 1", "docs/harbours.md")
+	x.press("Enter")
+	x.see("All settled")
+	x.press("Enter")
+	x.see("agree and run it")
+	x.press("s", "y")
+	x.see("Ready to finish.")
+	x.press("Enter")
+	x.see("is finished, and nothing of it is left", "push to origin/main")
+	assert.Equal(t, " M cmd/skerry/main.go", mine.Git("status", "--porcelain"))
+	assert.NotContains(t, mine.Git("status"), "rebase")
+	x.press("Enter")
+	x.see("Pushed.")
+	assert.Equal(t, x.remoteTip(), mine.Git("rev-parse", "main"))
+	assert.Contains(t, mine.Read("fares/fares.go"), "roundUp(rate*v.HalfMetres(), 10)")
+}
+
+// TestAFileInTheWayIsCarried has uncommitted work in a file that the join changes, which asks, and
+// takes the push back afterwards: here, and by a commit there.
+func TestAFileInTheWayIsCarried(t *testing.T) {
+	x := newTerminal(t)
+	mine := x.mine()
+	tide := mine.Read("timetable/tide.go")
+	mine.Write("timetable/tide.go", strings.Replace(tide, "in metres, so", "in metres over the sill, so", 1))
+	before := mine.Git("rev-parse", "main")
+	x.open("142x40")
+	x.fetched()
+	x.see("The join must change timetable/tide.go", "it asks 1 decision, in timetable/tide.go")
+	x.press("k")
+	x.see("is carried along", "origin was asked")
+	x.press("Enter")
+	x.see("Why rebase:", "your uncommitted work")
+	x.press("Enter")
+	x.see("Settle 0 of 3")
+	x.press("Enter")
+	x.see("Settle 1 of 3")
+	x.press("Enter")
+	x.see("Settle 2 of 3", "the last stop", "◐ your uncommitted work")
+	x.press("Enter")
+	x.see("All settled")
+	x.press("Enter")
+	x.see("agree and run it")
+	x.press("s", "y")
+	x.see("Ready to join and push.", "uncommitted work is carried along")
+	x.press("Enter")
+	x.see("Pushed.")
+	assert.Contains(t, mine.Read("timetable/tide.go"), "// DepthAtPier is the water at a pier, in metres over the sill, so")
+	assert.Equal(t, " M cmd/skerry/main.go\n M timetable/tide.go", mine.Git("status", "--porcelain"))
+
+	x.press("l")
+	x.see("main was pushed", "main was joined by rebase")
+	x.press("Down", "g")
+	x.see("1 commit to pick.", "Take back what")
+	x.pressUntil("x", "Nothing to do.")
+	mine.Git("checkout", "-q", "timetable/tide.go")
+	x.press("l")
+	x.see("LOGBOOK", "main was joined by rebase")
+	x.press("Down", "u")
+	x.see("goes back to where it was before waypoint 1", "origin/main keeps what was pushed", "Go back?")
+	x.press("y")
+	x.see("main is back at")
+	assert.Equal(t, before, mine.Git("rev-parse", "main"))
+	assert.NotEqual(t, before, x.remoteTip())
+}
+
+// TestTheRoad is a rebase of three stops, in which one commit comes to nothing, one is left out, and
+// an earlier decision is changed; then it is a merge, and what was decided holds.
+func TestTheRoad(t *testing.T) {
+	x := newTerminal(t)
+	mine := x.mine()
+	mine.Git("stash", "-q")
+	tide := mine.Read("timetable/tide.go")
+	mine.Commit("Say which depth", "timetable/tide.go", strings.Replace(tide, "// DepthAt is", "// DepthAtPier is", 1))
+	bands := mine.Read("fares/bands.csv")
+	mine.Commit("A band for bicycles", "fares/bands.csv", bands+"bicycle,1,1\n")
+	x.open("142x40")
+	x.fetched()
+	x.press("Enter")
+	x.see("Why rebase:", "4 decisions, at 4 commits")
+	x.press("Enter")
+	x.see("Settle 0 of 4")
+	x.press("n")
+	x.see("THE ROAD", "A band for bicycles", "asks 1 decision", "joins by itself")
+	x.press("Down", "Down", "2") // the berth
+	x.see("WHAT BECOMES OF IT  7721813", "loses")
+	x.press("Enter")
+	x.see("left out by you")
+	x.press("Escape")
+	x.see("Settle 0 of 4", "conflict 1 of 4")
+	for _, done := range []string{"Settle 1 of 4", "Settle 2 of 4", "Settle 3 of 4", "All settled"} {
+		x.press("Enter")
+		x.see(done)
+	}
+	x.press("n")
+	x.see("Say which depth", "nothing of it is left, as you settled it")
+	x.press("Home", "Down", "Enter") // the fares again: theirs
+	x.see("fares/fares.go", "4 of 4 settled")
+	x.press("3", "Enter")
+	x.see("All settled", "1 ✓ theirs")
+	x.press("Enter")
+	x.see("agree and run it")
+	x.press("s", "y")
+	x.see("Ready to join and push.", "Print the berth on the ticket   left out by you", "Say which depth   not needed")
+	x.press("Escape")
+	x.see("▶ Check")
+	x.press("Escape")
+	x.see("▶ Settle")
+	x.press("Escape")
+	x.see("▶ Choose")
+	x.press("Right", "Enter")
+	x.see("Choose merge", "4 settled")
+	x.press("q")
+	x.see("ended with 0", "decisions are kept")
+}
+
+// TestKilledAndTwoAtOnce kills the program in Settle and while it changes the branch, and opens two.
+func TestKilledAndTwoAtOnce(t *testing.T) {
+	x := newTerminal(t)
+	mine := x.mine()
+	before := mine.Git("rev-parse", "main")
+	x.open("80x24")
+	x.settleFirst()
+	out, err := exec.Command(binary, "-C", x.scene.Clone, "recover").CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(out), "another Dorvik is open in this repository")
+	require.NoError(t, exec.Command("pkill", "-9", "-f", "^"+binary+" -C "+x.scene.Clone).Run())
+	x.see("ended with 137")
+
+	x.open("80x24")
+	x.see("Settle 1 of 2", "Going on where you left: 1 decision was kept")
+	x.press("Enter")
+	x.see("All settled")
+	x.press("q")
+	x.see("ended with 0")
+
+	// A git that kills whoever asks it to move a ref of the branch.
+	real, err := exec.LookPath("git")
+	require.NoError(t, err)
+	bin := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(bin, "git"), []byte("#!/bin/sh\ncase \"$*\" in *update-ref*--stdin*) "+
+		"kill -9 $PPID; exit 1;; esac\nexec "+real+" \"$@\"\n"), 0o755))
+	x.open("80x24", "env", "PATH="+bin+":$PATH")
+	x.see("agree and run it", "2 decisions were kept")
+	x.press("s", "y")
+	x.see("Ready to join and push.")
+	x.press("b")
+	x.see("ended with 137")
+	assert.Equal(t, before, mine.Git("rev-parse", "main"))
+
+	x.open("80x24")
+	x.see("An earlier run was cut off")
+	x.see("origin was asked")
+	assert.Equal(t, " M cmd/skerry/main.go", mine.Git("status", "--porcelain"))
+	x.press("q")
+	x.see("ended with 0")
+}
+
+// pressUntil presses a key, again while something runs that it has to wait for, until a text is seen.
+func (x *terminal) pressUntil(key, text string) {
+	x.t.Helper()
+	for end := time.Now().Add(patience); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+		if x.press(key); strings.Contains(x.screen(), text) {
+			return
+		}
+	}
+	x.see(text)
+}
+
+// settleFirst settles the first conflict.
+func (x *terminal) settleFirst() {
+	x.t.Helper()
+	x.fetched80()
+	x.press("Enter")
+	x.see("Why rebase:")
+	x.press("Enter")
+	x.see("Settle 0 of 2")
+	x.press("Enter")
+	x.see("Settle 1 of 2")
+}
+
+func (x *terminal) fetched80() {
+	x.t.Helper()
+	x.see("A push is refused as things are", "origin was asked")
+}
+
+// TestSuspendedAndHungUp goes back to the shell and returns; then its terminal goes away.
+func TestSuspendedAndHungUp(t *testing.T) {
+	x := newTerminal(t)
+	x.running = true
+	x.tmux("new-session", "-d", "-s", "s", "-x", "100", "-y", "30", "--", "env", "PS1=shell> ", "bash", "--norc",
+		"--noprofile")
+	x.see("shell>")
+	x.press(binary+" -C "+x.scene.Clone, "Enter")
+	x.see("A push is refused as things are", "origin was asked")
+	x.press("C-z")
+	x.see("Stopped", "shell>")
+	x.press("fg", "Enter")
+	x.see("A push is refused as things are", "all keys")
+	x.press("Enter")
+	x.see("Why rebase:")
+	x.press("Enter")
+	x.see("Settle 0 of 2")
+	x.press("Enter")
+	x.see("Settle 1 of 2")
+	require.NoError(t, exec.Command("pkill", "-HUP", "-f", "^"+binary+" -C "+x.scene.Clone).Run())
+	x.see("1 decision is kept", "shell>")
+	assert.Equal(t, " M cmd/skerry/main.go", gittest.At(t, x.scene.Clone).Git("status", "--porcelain"))
+	x.press("exit", "Enter")
+}
