@@ -29,7 +29,8 @@ const (
 type Command struct {
 	Verb   string // such as pick, squash, exec
 	Commit object.ID
-	Rest   string // what follows the verb
+	Rest   string   // what follows the verb
+	Names  []string // that label, reset and merge go by
 }
 
 // Unfinished is what git left half done in a working tree, as its own files tell.
@@ -40,7 +41,7 @@ type Unfinished struct {
 	Detached  bool        // and whether it is on no branch now
 	Before    object.ID   // where the branch was before it began
 	Onto      object.ID   // of a rebase: what the commits go onto
-	Merged    []object.ID // of a merge: what is merged
+	Merged    []object.ID // of a merge, also where a list makes it: what is merged
 	Stopped   object.ID   // the commit it stopped at; zero where it stopped between two
 	Done      []Command   // of a list, the one it stopped at last
 	Todo      []Command   // and what is to come
@@ -50,8 +51,20 @@ type Unfinished struct {
 	Parent    int       // of picked commits that join lines
 	Patches   int       // of patches: how many there are, and
 	At        int       // at which it stopped, from 1
+	Mails     []string  // those from there on, and
+	Apply     Applied   // how they are read
 	Files     []string  // git's own files of it, under the names of Inside
 	Pulled    bool      // it was begun by a pull
+}
+
+// Applied is how patches from mails are read.
+type Applied struct {
+	KeepSubject bool   // what stands in brackets before a subject is kept,
+	KeepOthers  bool   // or only what is not about patches
+	SignOff     bool   // a line that signs off is added
+	Scissors    bool   // what stands over a line that says to cut there is no part of the message
+	MessageID   bool   // that of the mail is noted
+	Options     string // of how the patches are applied, for a shell
 }
 
 // where git keeps what, by the documentation of gitrepository-layout and of the commands.
@@ -59,11 +72,12 @@ const (
 	rebaseMerge = "rebase-merge"
 	rebaseApply = "rebase-apply"
 	sequencer   = "sequencer"
+	rewritten   = "refs/rewritten" // the labels of a list
 )
 
 // mergeFiles are those that are there while one commit is being made.
 var mergeFiles = []string{"MERGE_HEAD", "MERGE_MSG", "MERGE_MODE", "MERGE_RR", "MERGE_AUTOSTASH", "AUTO_MERGE",
-	"CHERRY_PICK_HEAD", "REVERT_HEAD", "REBASE_HEAD", "SQUASH_MSG", rebaseMerge, rebaseApply, sequencer}
+	"CHERRY_PICK_HEAD", "REVERT_HEAD", "REBASE_HEAD", "SQUASH_MSG", rebaseMerge, rebaseApply, sequencer, rewritten}
 
 // gitFiles reads files of the git directory of a working tree.
 type gitFiles struct{ r *Repo }
@@ -73,14 +87,17 @@ func (f gitFiles) has(name string) bool {
 	return err == nil
 }
 
-// text is the content of a file, without the ends of its last line; empty where it is not there.
-func (f gitFiles) text(name string) string {
+// raw is the content of a file; empty where it is not there.
+func (f gitFiles) raw(name string) string {
 	data, err := os.ReadFile(filepath.Join(f.r.GitDir, filepath.FromSlash(name)))
 	if err != nil {
 		return ""
 	}
-	return strings.TrimRight(string(data), "\r\n")
+	return string(data)
 }
+
+// text is the content of a file, without the ends of its last line; empty where it is not there.
+func (f gitFiles) text(name string) string { return strings.TrimRight(f.raw(name), "\r\n") }
 
 func (f gitFiles) number(name string) int {
 	n, _ := strconv.Atoi(f.text(name))
@@ -137,7 +154,9 @@ func (r *Repo) Unfinished(ctx context.Context) (*Unfinished, error) {
 	}
 	switch u.Operation {
 	case Merging:
-		err = u.merge(ctx, f)
+		if err = u.merge(ctx, f); err == nil {
+			u.Stash, err = f.commit(ctx, "MERGE_AUTOSTASH")
+		}
 	case Rebasing:
 		if f.has(rebaseMerge) {
 			err = u.rebase(ctx, f, rebaseMerge)
@@ -177,17 +196,16 @@ func (r *Repo) Busy() Operation {
 	return ""
 }
 
+// merge reads which lines are being joined.
 func (u *Unfinished) merge(ctx context.Context, f gitFiles) error {
-	for line := range strings.SplitSeq(f.text("MERGE_HEAD"), "\n") {
+	for line := range strings.Lines(f.text("MERGE_HEAD")) {
 		id, err := f.r.Resolve(ctx, strings.TrimSpace(line))
 		if err != nil {
 			return err
 		}
 		u.Merged = append(u.Merged, id)
 	}
-	var err error
-	u.Stash, err = f.commit(ctx, "MERGE_AUTOSTASH")
-	return err
+	return nil
 }
 
 // begun reads what both kinds of rebase keep.
@@ -218,6 +236,9 @@ func (u *Unfinished) rebase(ctx context.Context, f gitFiles, dir string) error {
 		return err
 	}
 	if u.Stopped, err = f.commit(ctx, dir+"/stopped-sha"); err != nil {
+		return err
+	}
+	if err := u.merge(ctx, f); err != nil {
 		return err
 	}
 	u.Remade = map[object.ID]object.ID{}
@@ -264,6 +285,14 @@ func (u *Unfinished) rebaseByPatches(ctx context.Context, f gitFiles) error {
 
 func (u *Unfinished) patches(ctx context.Context, f gitFiles) error {
 	u.At, u.Patches = f.number(rebaseApply+"/next"), f.number(rebaseApply+"/last")
+	for i := u.At; i <= u.Patches; i++ {
+		u.Mails = append(u.Mails, f.raw(fmt.Sprintf("%s/%04d", rebaseApply, i)))
+	}
+	says := func(name string) bool { return f.text(rebaseApply+"/"+name) == "t" }
+	u.Apply = Applied{
+		KeepSubject: says("keep"), KeepOthers: f.text(rebaseApply+"/keep") == "b", SignOff: says("sign"),
+		Scissors: says("scissors"), MessageID: says("messageid"), Options: f.text(rebaseApply + "/apply-opt"),
+	}
 	return u.began(ctx, f, "ORIG_HEAD")
 }
 
@@ -321,16 +350,26 @@ func (r *Repo) commands(ctx context.Context, text string) (out []Command, err er
 		if long, ok := verbs[c.Verb]; ok {
 			c.Verb = long
 		}
+		args, _, _ := strings.Cut(c.Rest, " # ")
+		words := strings.Fields(args)
+		named := slices.ContainsFunc(words, func(w string) bool { return w == "-C" || w == "-c" })
+		words = slices.DeleteFunc(words, func(w string) bool { return w == "-C" || w == "-c" })
 		switch c.Verb {
 		case "pick", "reword", "edit", "squash", "fixup", "drop", "revert":
-			words := strings.Fields(c.Rest)
-			words = slices.DeleteFunc(words, func(w string) bool { return w == "-C" || w == "-c" })
+			named = true
+		case "label", "reset", "merge":
+			c.Names = words
+		default:
+			named = false
+		}
+		if named {
 			if len(words) == 0 {
 				return nil, fmt.Errorf("the line %q names no commit", line)
 			}
 			if c.Commit, err = r.Resolve(ctx, words[0]); err != nil {
 				return nil, err
 			}
+			c.Names = c.Names[min(1, len(c.Names)):]
 		}
 		out = append(out, c)
 	}

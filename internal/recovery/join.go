@@ -1,6 +1,7 @@
 package recovery
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -181,15 +182,13 @@ func (w *Workspace) open(j *Join, decisions *settle.Decisions) {
 }
 
 func (w *Workspace) joinMerge(ctx context.Context, j *Join, p *Position, resolve replay.Resolver) error {
-	yours, err := w.Tree(p.Yours)
-	if err != nil {
-		return err
+	var r *merge.Result
+	var err error
+	if p.Resume != nil && p.Resume.From != p.Yours {
+		r, err = w.joined(ctx, p.Resume.From, p.Theirs)
+	} else {
+		r, err = w.over(ctx, p.Divergence.Bases, p.Yours, p.Theirs)
 	}
-	theirs, err := w.Tree(p.Theirs)
-	if err != nil {
-		return err
-	}
-	r, err := w.engine.TreesOver(ctx, p.Divergence.Bases, yours, theirs)
 	if err != nil {
 		return err
 	}
@@ -328,8 +327,9 @@ func (w *Workspace) Build(ctx context.Context, p *Position, j *Join) (Built, err
 		c := &object.Commit{Tree: j.Tree, Parents: []object.ID{p.Yours, p.Theirs}, AuthorLine: who.String(),
 			Committer: who,
 			Message:   MergeMessage(p)}
-		if r := p.Resume; r != nil && r.Message != "" {
-			c.Message = r.Message
+		if r := p.Resume; r != nil {
+			c.Message = cmp.Or(r.Message, c.Message)
+			c.Parents = append(c.Parents[:1], r.Merged...)
 		}
 		return Built{Tip: w.Store.PutCommit(c)}, nil
 	}

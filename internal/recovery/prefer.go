@@ -3,6 +3,7 @@ package recovery
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/object"
@@ -77,8 +78,12 @@ func (e *UnagreedError) Error() string {
 }
 
 // MayCheck gives the command that a tree is checked by. found is true where there is one, and
-// agreed where that may be run: it was configured, or agreed to before.
+// agreed where that may be run: it was configured, or agreed to before. What the list of a rebase has run
+// on the way goes before what is found in the project.
 func (s *Session) MayCheck(ctx context.Context, tree object.ID) (c check.Command, found, agreed bool, err error) {
 	c, found, err = s.CheckCommand(ctx, tree)
+	if runs := s.state.Runs; len(runs) > 0 && !c.Configured {
+		c, found = check.Command{Line: strings.Join(runs, " && "), Source: "the list of the rebase that git began"}, true
+	}
 	return c, found, found && (c.Configured || s.AgreedTo(c.Line)), err
 }

@@ -130,7 +130,7 @@ func (s *Session) Sync(p *Position) error {
 	}
 	if st.Branch != p.Branch.Name || st.Yours != p.Yours && st.Accepted == nil {
 		kept := State{Branch: p.Branch.Name, Decisions: st.Decisions, Accepted: st.Accepted, Agreed: st.Agreed,
-			LastCheck: st.LastCheck, TakeOver: st.TakeOver, Carry: st.Carry, Wishes: st.Wishes}
+			LastCheck: st.LastCheck, TakeOver: st.TakeOver, Runs: st.Runs, Carry: st.Carry, Wishes: st.Wishes}
 		if st.Branch == p.Branch.Name {
 			kept.Picks, kept.PickParent = st.Picks, st.PickParent
 		}
@@ -555,7 +555,7 @@ func (s *Session) noted(err error) {
 // accepted notes that the branch is at a waypoint's other end.
 func (s *Session) accepted(wp *Waypoint) {
 	if wp.takenOver() {
-		s.state.TakeOver = ""
+		s.forgetStuck()
 	}
 	if wp.Route == "" { // taken back: nothing is joined
 		s.state.Accepted, s.state.Stage, s.state.Yours = nil, Look, wp.After

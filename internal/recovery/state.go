@@ -37,6 +37,7 @@ type State struct {
 	Mends         []Mend           `json:"mends,omitempty"`
 	Wishes        replay.Wishes    `json:"wishes,omitempty"`    // what is to become of single commits
 	TakeOver      TakeOver         `json:"take_over,omitempty"` // what git left half done
+	Runs          []string         `json:"runs,omitempty"`      // what its list has run on the way
 	Carry         bool             `json:"carry,omitempty"`     // uncommitted work is brought along
 	Accepted      *Waypoint        `json:"accepted,omitempty"`  // joined here and not pushed yet
 	Checked       *Checked         `json:"checked,omitempty"`

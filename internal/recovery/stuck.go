@@ -1,6 +1,7 @@
 package recovery
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -49,16 +50,19 @@ type Stuck struct {
 	Resume  *Resume  // how it is gone on with; nil where Dorvik cannot
 	Why     string   // why it cannot
 	Notes   []string // what going on leaves out that its list asks for, as sentences
+	Runs    []string // commands that its list has run on the way
 
 	found []settle.Decision // of open files, what is settled between the marks
 	held  *Uncommitted      // all that is not committed
 	stand object.ID         // a tree: what the index holds, with what is settled in files
 	join  *merge.Result     // at which it stopped; nil where it is at none
+	from  object.ID         // of a merge: the commit it joins with the last of the others
 }
 
 // Resume is how what git left half done is gone on with.
 type Resume struct {
 	Merged  []object.ID   // a merge of the branch with these; else
+	From    object.ID     // of a merge of several: the branch with all of them but the last, in memory
 	Todo    []replay.Todo // commits that are still to be replayed
 	Onto    object.ID     // onto this
 	Begun   *merge.Begun  // of a merge
@@ -104,16 +108,14 @@ func (w *Workspace) Stuck(ctx context.Context) (*Stuck, error) {
 
 // stopped works out the join at which git stopped, and what of it is settled.
 func (w *Workspace) stopped(ctx context.Context, s *Stuck) error {
-	base, yours, theirs, ok, err := w.stopTrees(ctx, s)
-	if err != nil || !ok {
-		return err
-	}
-	if s.Operation == git.Merging {
-		parted, derr := history.Diverge(ctx, w.Store, s.Head, s.Merged[0])
-		if derr != nil {
-			return derr
+	var err error
+	if len(s.Merged) > 0 {
+		if s.from, err = w.all(ctx, s.Head, s.Merged[:len(s.Merged)-1]); err != nil || s.from.IsZero() {
+			return err
 		}
-		s.join, err = w.engine.TreesOver(ctx, parted.Bases, yours, theirs)
+		s.join, err = w.joined(ctx, s.from, s.Merged[len(s.Merged)-1])
+	} else if base, yours, theirs, ok, terr := w.stopTrees(s); terr != nil || !ok {
+		return terr
 	} else {
 		s.join, err = w.engine.Trees(ctx, base, yours, theirs)
 	}
@@ -142,6 +144,45 @@ func (w *Workspace) stopped(ctx context.Context, s *Stuck) error {
 	return nil
 }
 
+// joined joins two commits.
+func (w *Workspace) joined(ctx context.Context, a, b object.ID) (*merge.Result, error) {
+	parted, err := history.Diverge(ctx, w.Store, a, b)
+	if err != nil {
+		return nil, err
+	}
+	return w.over(ctx, parted.Bases, a, b)
+}
+
+// over joins two commits over their common ancestors.
+func (w *Workspace) over(ctx context.Context, bases []object.ID, a, b object.ID) (*merge.Result, error) {
+	yours, err := w.Tree(a)
+	if err != nil {
+		return nil, err
+	}
+	theirs, err := w.Tree(b)
+	if err != nil {
+		return nil, err
+	}
+	return w.engine.TreesOver(ctx, bases, yours, theirs)
+}
+
+// all joins a commit with others, one after the other as git does, to one in memory. It is zero where they
+// do not join by themselves.
+func (w *Workspace) all(ctx context.Context, at object.ID, others []object.ID) (object.ID, error) {
+	for _, id := range others {
+		r, err := w.joined(ctx, at, id)
+		if err != nil || !r.Clean() {
+			return object.ID{}, err
+		}
+		tree, err := r.Tree(merge.Decided{})
+		if err != nil {
+			return object.ID{}, err
+		}
+		at = w.Store.PutCommit(&object.Commit{Tree: tree, Parents: []object.ID{at, id}})
+	}
+	return at, nil
+}
+
 // begin keeps what stands of the join.
 func (s *Stuck) begin(edits []merge.TextEdit) {
 	s.Resume = &Resume{Begun: &merge.Begun{Tree: s.stand, Open: s.Open, Edits: edits}}
@@ -161,14 +202,10 @@ func (s *Stuck) openOf(c *merge.Conflict) (string, bool) {
 
 // stopTrees are the trees of the join at which git stopped, yours and theirs as they are
 // everywhere; ok is false where it stopped at none.
-func (w *Workspace) stopTrees(_ context.Context, s *Stuck) (base, yours, theirs object.ID, ok bool, err error) {
+func (w *Workspace) stopTrees(s *Stuck) (base, yours, theirs object.ID, ok bool, err error) {
 	head, err := w.Tree(s.Head)
 	if err != nil {
 		return base, yours, theirs, false, err
-	}
-	if s.Operation == git.Merging {
-		theirs, err = w.Tree(s.Merged[0])
-		return base, head, theirs, true, err
 	}
 	if s.Stopped.IsZero() || len(s.Open) == 0 && s.stand == head {
 		return base, yours, theirs, false, nil // what it stopped at has been committed, or dropped
@@ -315,16 +352,16 @@ func (w *Workspace) resume(ctx context.Context, s *Stuck) error {
 	case s.Operation == git.Applying:
 		s.Why = "Dorvik does not apply patches from mails; “git am --continue” goes on once the files are as " +
 			"you want them"
-	case len(s.Merged) > 1:
-		s.Why = "it joins more than two lines at once"
+	case len(s.Merged) > 0 && s.from.IsZero():
+		s.Why = "it joins more than two lines at once, and those before the last do not join by themselves"
 	}
 	if s.Why == "" {
 		var err error
 		switch s.Operation {
 		case git.Merging:
-			r.Merged, r.Message = s.Merged, s.Message
+			r.Merged, r.Message, r.From = s.Merged, s.Message, s.from
 		case git.Rebasing:
-			err = w.resumeRebase(s, r)
+			err = w.resumeRebase(ctx, s, r)
 		default:
 			err = w.resumePicks(s, r)
 		}
@@ -340,7 +377,7 @@ func (w *Workspace) resume(ctx context.Context, s *Stuck) error {
 
 // resumeRebase lists what a rebase has still to do: the commit it stopped at, and the rest of its
 // list.
-func (w *Workspace) resumeRebase(s *Stuck, r *Resume) error {
+func (w *Workspace) resumeRebase(ctx context.Context, s *Stuck, r *Resume) error {
 	begun := r.Begun
 	r.Begun = nil
 	head, err := w.Store.Commit(s.Head)
@@ -350,35 +387,32 @@ func (w *Workspace) resumeRebase(s *Stuck, r *Resume) error {
 	if err := w.made(s, r); err != nil {
 		return err
 	}
-	if n := len(s.Done); begun != nil && n > 0 {
+	f := &follower{w: w, ctx: ctx, s: s, todo: r.Todo, at: replay.Parent{Step: len(r.Todo) - 1, ID: s.Head},
+		labels: map[string]replay.Parent{}, message: head.Message}
+	if begun != nil && len(s.Done) > 0 {
 		n, err := w.Store.Commit(s.Stopped)
 		if err != nil {
 			return err
 		}
-		t := replay.Todo{Commit: history.Node{ID: s.Stopped, Commit: n}, Begun: begun, Message: s.Message}
 		last := s.Done[len(s.Done)-1].Verb
-		t.Into = last == "squash" || last == "fixup"
-		r.Todo = append(r.Todo, t)
-	} else if begun == nil && s.stand != head.Tree && len(r.Todo) > 0 {
+		t := replay.Todo{Commit: history.Node{ID: s.Stopped, Commit: n}, Begun: begun, Message: s.Message,
+			Into: last == "squash" || last == "fixup"}
+		var others []replay.Parent
+		for _, id := range s.Merged {
+			others = append(others, f.place(id))
+		}
+		f.add(t, others...)
+		f.message = cmp.Or(s.Message, n.Message)
+	} else if begun == nil && s.stand != head.Tree && len(f.todo) > 0 {
 		// Staged at an edit, or after what it stopped at was committed: it goes into that commit.
 		amended := *head
 		amended.Tree, amended.Extra = s.stand, nil
-		r.Todo[len(r.Todo)-1].Commit = history.Node{ID: w.Store.PutCommit(&amended), Commit: &amended}
+		f.todo[len(f.todo)-1].Commit = history.Node{ID: w.Store.PutCommit(&amended), Commit: &amended}
 	}
-	message := head.Message
-	if len(r.Todo) > 0 {
-		message = r.Todo[len(r.Todo)-1].Commit.Message
+	if err := f.follow(s.Todo); err != nil {
+		return err
 	}
-	for _, c := range s.Todo {
-		t, err := w.listed(s, c, &message)
-		if err != nil {
-			return err
-		}
-		if t != nil {
-			r.Todo = append(r.Todo, *t)
-		}
-	}
-	if len(r.Todo) > 0 && r.Todo[0].Into {
+	if r.Todo = f.todo; len(r.Todo) > 0 && r.Todo[0].Into {
 		s.Why = "its list begins with a commit that becomes part of one that is not on it"
 	}
 	return nil
@@ -402,55 +436,6 @@ func (w *Workspace) made(s *Stuck, r *Resume) error {
 	slices.Reverse(list)
 	r.Todo, r.Onto = list, at
 	return nil
-}
-
-// listed is what a line of the list comes to; nil where there is nothing to replay. message is
-// that of the commit before, and then that of this one.
-func (w *Workspace) listed(s *Stuck, c git.Command, message *string) (*replay.Todo, error) {
-	switch c.Verb {
-	case "drop":
-		return nil, nil
-	case "exec":
-		s.Notes = append(s.Notes, fmt.Sprintf("Its list runs “%s”: Dorvik does not; check the result on Check.",
-			c.Rest))
-		return nil, nil
-	case "break":
-		s.Notes = append(s.Notes, "Its list stops once more to let you look: Dorvik shows the result instead.")
-		return nil, nil
-	case "label", "reset", "merge", "update-ref":
-		s.Why = "its list has “" + c.Verb + "”, which Dorvik does not follow; joining anew replays merges, too"
-		return nil, nil
-	case "pick", "reword", "edit", "squash", "fixup":
-	default:
-		s.Why = "its list has “" + c.Verb + "”, which Dorvik does not know"
-		return nil, nil
-	}
-	n, err := w.Store.Commit(c.Commit)
-	if err != nil {
-		return nil, err
-	}
-	if len(n.Parents) > 1 {
-		s.Why = "its list has a commit that joins lines"
-		return nil, nil
-	}
-	t := &replay.Todo{Commit: history.Node{ID: c.Commit, Commit: n}}
-	switch c.Verb {
-	case "reword":
-		s.Notes = append(s.Notes, fmt.Sprintf("Its list rewords “%s”: the message stays as it is.", n.Subject()))
-	case "edit":
-		s.Notes = append(s.Notes, fmt.Sprintf("Its list stops at “%s” to have it edited: it is replayed as it is.",
-			n.Subject()))
-	case "squash":
-		t.Into, t.Message = true, strings.TrimRight(*message, "\n")+"\n\n"+n.Message
-	case "fixup":
-		t.Into = true
-		return t, nil
-	}
-	*message = n.Message
-	if t.Message != "" {
-		*message = t.Message
-	}
-	return t, nil
 }
 
 // resumePicks lists the commits that are still to be picked, or taken back.
@@ -676,7 +661,7 @@ func (w *Workspace) finishing(ctx context.Context, s *Stuck) (*Position, error) 
 	}
 	switch s.Operation {
 	case git.Merging:
-		p.Theirs = s.Merged[0]
+		p.Theirs = s.Merged[len(s.Merged)-1]
 	case git.Rebasing:
 		if p.Theirs = s.Onto; p.Theirs.IsZero() {
 			p.Theirs = s.Head
@@ -688,6 +673,8 @@ func (w *Workspace) finishing(ctx context.Context, s *Stuck) (*Position, error) 
 	if p.Picking {
 		p.Divergence = &history.Divergence{}
 	} else if p.Divergence, err = history.Diverge(ctx, w.Store, p.Yours, p.Theirs); err != nil {
+		return nil, err
+	} else if err = w.addOthers(ctx, s, p); err != nil {
 		return nil, err
 	}
 	if s.Operation != git.Merging {
@@ -702,6 +689,25 @@ func (w *Workspace) finishing(ctx context.Context, s *Stuck) (*Position, error) 
 		}
 	}
 	return p, nil
+}
+
+// addOthers has a merge of several lines count what all of them bring.
+func (w *Workspace) addOthers(ctx context.Context, s *Stuck, p *Position) error {
+	if s.Operation != git.Merging {
+		return nil
+	}
+	for _, id := range s.Merged[:len(s.Merged)-1] {
+		more, err := history.Diverge(ctx, w.Store, p.Yours, id)
+		if err != nil {
+			return err
+		}
+		for _, n := range more.Theirs {
+			if !slices.ContainsFunc(p.Divergence.Theirs, func(o history.Node) bool { return o.ID == n.ID }) {
+				p.Divergence.Theirs = append(p.Divergence.Theirs, n)
+			}
+		}
+	}
+	return nil
 }
 
 // anew is the position of joining anew, as if git had not begun.
@@ -775,14 +781,17 @@ func (s *Session) TakeOver(ctx context.Context, how TakeOver) error {
 	for _, d := range found {
 		s.state.Decisions.Decide(d)
 	}
-	s.state.TakeOver, s.state.Stage, s.state.Route = how, Look, ""
+	s.state.TakeOver, s.state.Stage, s.state.Route, s.state.Runs = how, Look, "", nil
+	if how == Finish {
+		s.state.Runs = st.Runs
+	}
 	s.state.Mends = nil
 	return s.save()
 }
 
 // LeaveStuck drops the taking over; decisions are kept.
 func (s *Session) LeaveStuck() error {
-	s.state.TakeOver, s.state.Stage, s.state.Route = "", Look, ""
+	s.state.TakeOver, s.state.Stage, s.state.Route, s.state.Runs = "", Look, "", nil
 	return s.save()
 }
 
@@ -962,7 +971,7 @@ func (s *Session) Prospect(ctx context.Context, st *Stuck) (*Prospect, error) {
 
 // forgetStuck notes that what git left half done is there no more.
 func (s *Session) forgetStuck() {
-	s.state.TakeOver = ""
+	s.state.TakeOver, s.state.Runs = "", nil
 }
 
 // keepStuck has a transition put away what git left half done.

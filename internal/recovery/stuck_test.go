@@ -61,18 +61,43 @@ type halfDone struct {
 	begin    []string // what git is told
 	onward   []string // how git goes on
 	conflict bool     // begin stops at a conflict
+	before   func(r *gittest.Repo)
+	until    string // git goes on, all being settled by hand, until this is in its directory
 }
 
 var halfDones = map[string]halfDone{
-	"merge":        {[]string{"merge", "origin/main"}, []string{"commit", "--no-edit", "--cleanup=strip"}, true},
-	"pull":         {[]string{"pull", "--no-rebase"}, []string{"commit", "--no-edit", "--cleanup=strip"}, true},
-	"pull, rebase": {[]string{"pull", "--rebase"}, []string{"rebase", "--continue"}, true},
-	"rebase":       {[]string{"rebase", "origin/main"}, []string{"rebase", "--continue"}, true},
-	"patches":      {[]string{"rebase", "--apply", "origin/main"}, []string{"rebase", "--continue"}, true},
-	"interactive": {[]string{"-c", "sequence.editor=sed -i -e s/^pick/squash/ -e 1s/squash/pick/", "rebase", "-i",
-		"origin/main"}, []string{"rebase", "--continue"}, true},
-	"picks":  {[]string{"cherry-pick", "..side"}, []string{"cherry-pick", "--continue"}, true},
-	"revert": {[]string{"revert", "--no-edit", "HEAD~2"}, []string{"revert", "--continue"}, true},
+	"merge": {begin: []string{"merge", "origin/main"}, onward: []string{"commit", "--no-edit", "--cleanup=strip"},
+		conflict: true},
+	"pull":         {begin: []string{"pull", "--no-rebase"}, onward: []string{"commit", "--no-edit", "--cleanup=strip"}, conflict: true},
+	"pull, rebase": {begin: []string{"pull", "--rebase"}, onward: []string{"rebase", "--continue"}, conflict: true},
+	"rebase":       {begin: []string{"rebase", "origin/main"}, onward: []string{"rebase", "--continue"}, conflict: true},
+	"patches":      {begin: []string{"rebase", "--apply", "origin/main"}, onward: []string{"rebase", "--continue"}, conflict: true},
+	"interactive": {begin: []string{"-c", "sequence.editor=sed -i -e s/^pick/squash/ -e 1s/squash/pick/", "rebase", "-i",
+		"origin/main"}, onward: []string{"rebase", "--continue"}, conflict: true},
+	"picks":  {begin: []string{"cherry-pick", "..side"}, onward: []string{"cherry-pick", "--continue"}, conflict: true},
+	"revert": {begin: []string{"revert", "--no-edit", "HEAD~2"}, onward: []string{"revert", "--continue"}, conflict: true},
+	"several lines": {begin: []string{"merge", "more", "origin/main"}, onward: []string{"commit", "--no-edit",
+		"--cleanup=strip"}, conflict: true, before: func(r *gittest.Repo) {
+		r.Git("switch", "-q", "-c", "more", "HEAD~3")
+		r.Commit("more", "more", "more\n")
+		r.Git("switch", "-q", "main")
+	}},
+	"rebase of merges": {begin: []string{"rebase", "-r", "origin/main"}, onward: []string{"rebase", "--continue"},
+		conflict: true, before: mergePart},
+	"rebase at a merge": {begin: []string{"rebase", "-r", "origin/main"}, onward: []string{"rebase", "--continue"},
+		conflict: true, before: mergePart, until: "MERGE_HEAD"},
+}
+
+// mergePart has a line of one's own be merged into the branch, with a conflict.
+func mergePart(r *gittest.Repo) {
+	r.Git("switch", "-q", "-c", "part", "HEAD~2")
+	r.Commit("part", "p", "p\n", "f", numbered("mine", 2, 7, 9))
+	r.Git("switch", "-q", "main")
+	r.Commit("fourth", "f", numbered("late", 9))
+	_, _ = r.Try("merge", "-q", "part")
+	settleByHand(r)
+	r.Git("commit", "-q", "--no-edit", "--cleanup=strip")
+	r.Commit("last", "g", numbered("mine", 5, 9))
 }
 
 // settledSoFar is what a person did before giving up.
@@ -115,8 +140,18 @@ func newHalfDone(t *testing.T, h halfDone) *gittest.Repo {
 		mine.Commit("over", "f", numbered("later", 2, 7), "g", numbered("later", 5))
 		h.begin[len(h.begin)-1] = "HEAD~3"
 	}
+	if h.before != nil {
+		h.before(mine)
+	}
 	_, err := mine.Try(h.begin...)
 	require.Equal(t, h.conflict, err != nil)
+	for range 6 {
+		if _, err := os.Stat(filepath.Join(mine.Dir, ".git", h.until)); err == nil {
+			break
+		}
+		settleByHand(mine)
+		_, _ = mine.Try(append([]string{"-c", "core.editor=true"}, h.onward...)...)
+	}
 	return mine
 }
 
@@ -189,7 +224,7 @@ func TestTakeOver(t *testing.T) {
 				assert.Contains(t, stuck.Sentence(), "git stopped in the middle of")
 				wp, _ := finishBy(t, s, Finish, "")
 				assert.Equal(t, byGit.Git("rev-parse", "main^{tree}"), mine.Git("rev-parse", "main^{tree}"))
-				const form = "--format=%an %T %B"
+				const form = "--format=%an %T %p %B"
 				assert.Equal(t, byGit.Git("log", form, "--topo-order"), mine.Git("log", form, "--topo-order"), "the same commits")
 				clean(t, mine, edited, what)
 				assert.Equal(t, edited, mine.Read("other"), "work beside it is as it was")
@@ -223,7 +258,7 @@ func clean(t *testing.T, r *gittest.Repo, edited, what string) {
 	assert.NotRegexp(t, "currently|in progress|unmerged|fixed", r.Git("status"))
 	assert.Equal(t, "refs/heads/main", r.Git("symbolic-ref", "HEAD"))
 	for _, left := range []string{"MERGE_HEAD", "MERGE_MSG", "CHERRY_PICK_HEAD", "REVERT_HEAD", "rebase-merge",
-		"rebase-apply", "sequencer", "index.lock", "dorvik/moving.json"} {
+		"rebase-apply", "sequencer", "refs/rewritten", "index.lock", "dorvik/moving.json"} {
 		_, err := os.Lstat(filepath.Join(r.Dir, ".git", left))
 		assert.ErrorIs(t, err, os.ErrNotExist, left)
 	}
@@ -235,4 +270,44 @@ func goBackAsBefore(t *testing.T, s *Session, wp *Waypoint, r *gittest.Repo, bef
 	require.NoError(t, err)
 	assert.Equal(t, before, standingOf(t, r.Dir))
 	assert.Equal(t, says, r.Git("status"))
+}
+
+// TestWhatAListAsksFor: of the lines of a list that replay nothing, what is not done is said, and where the
+// list leads where Dorvik cannot follow it is said why.
+func TestWhatAListAsksFor(t *testing.T) {
+	for name, c := range map[string]struct{ edit, notes, why string }{
+		"runs":      {`$a exec make test`, "runs “make test” on the way", ""},
+		"stops":     {`$a break`, "stops once more", ""},
+		"rewords":   {`3s/pick/reword/`, "rewords “third”", ""},
+		"edits":     {`3s/pick/e/`, "stops at “third”", ""},
+		"takes":     {`$a update-ref refs/heads/other`, "takes refs/heads/other along", ""},
+		"drops":     {`2s/pick/drop/`, "", ""},
+		"joins":     {`$a merge side`, "", "no commit joined before"},
+		"elsewhere": {`$a reset origin/main`, "", "ends on another line"},
+		"label":     {`2i label here|$a reset here`, "", "ends on another line"},
+		"unknown":   {`$a reset nowhere`, "", "“nowhere”, which is not known"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			mine := newHalfDone(t, halfDone{begin: []string{"-c", "sequence.editor=sed -i -e '" +
+				strings.ReplaceAll(c.edit, "|", "' -e '") + "'", "rebase", "-i", "origin/main"}, conflict: true})
+			s := openAgain(t, mine.Dir)
+			st, err := s.Stuck(t.Context())
+			require.NoError(t, err)
+			assert.Contains(t, strings.Join(st.Notes, "\n"), c.notes)
+			assert.Equal(t, c.notes == "", len(st.Notes) == 0)
+			assert.Contains(t, st.Why, c.why)
+			assert.Equal(t, c.why == "", st.Why == "" && st.Resume != nil)
+			if c.why != "" {
+				return
+			}
+			require.NoError(t, s.TakeOver(t.Context(), Finish))
+			check, found, agreed, err := s.MayCheck(t.Context(), st.stand)
+			require.NoError(t, err)
+			assert.Equal(t, name == "runs", found && check.Line == "make test")
+			assert.False(t, agreed, "nothing is run without consent")
+			_, j := finishBy(t, s, Finish, "")
+			assert.Equal(t, name != "drops", j.Kept() == 3)
+		})
+	}
 }

@@ -10,7 +10,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// merge replays a merge commit. Its two lines, as they are now, are joined anew.
+// merge replays a merge commit onto what it stands on. Its two lines, as they are now, are joined anew.
 // What was decided in it holds again where the same is contested now, and what it
 // changed beyond joining, found by joining the old lines once more, is brought
 // along. A merge that only caught up with theirs is nothing any more, unless it
@@ -20,7 +20,7 @@ func (r *replayer) merge(s *Step) error {
 	if len(n.Parents) > 2 {
 		return &MergeCommitError{n}
 	}
-	s.onto, s.Outcome = r.parents(n, 2), Clean
+	s.Outcome = Clean
 	before, err := r.joinCommits(n.Parents[0], n.Parents[1])
 	if err != nil {
 		return err

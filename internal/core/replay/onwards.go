@@ -3,6 +3,7 @@ package replay
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
@@ -17,28 +18,38 @@ type Todo struct {
 	Theirs  bool         // what it changes is theirs, and what it goes onto yours: it is picked
 	Begun   *merge.Begun // its join was begun elsewhere; nil where it was not
 	Stands  bool         // it is made already, and kept as it is
+	Onto    []Parent     // what it goes onto, two of a merge; none for the one before it on the list
 }
 
+// joins reports whether it joins two lines of the list.
+func (t *Todo) joins() bool { return len(t.Onto) > 1 }
+
 // Onwards goes on with a replay that was begun elsewhere: the commits, in their order, onto a
-// commit. Nothing is left out as already there, since whoever began has looked at that; one of
+// commit, unless they say onto what; the last is the tip. Nothing is left out as already there, since whoever began has looked at that; one of
 // which nothing is left is. Nothing is written.
 func Onwards(ctx context.Context, engine *merge.Engine, todo []Todo, onto object.ID, wishes Wishes,
 	resolve Resolver, progress func(done, of int)) ([]Step, error) {
 	r := &replayer{ctx: ctx, engine: engine, onto: onto, resolve: resolve, mine: map[object.ID]history.Node{},
 		at: map[object.ID]int{}}
+	r.merges = slices.ContainsFunc(todo, func(t Todo) bool { return t.joins() })
 	for i, t := range todo {
 		if progress != nil {
 			progress(i, len(todo))
 		}
-		s := Step{Commit: t.Commit, Into: t.Into, Message: t.Message, onto: []parent{{i - 1, onto}}}
+		s := Step{Commit: t.Commit, Into: t.Into, Message: t.Message, onto: t.Onto, stands: t.Stands}
+		if len(s.onto) == 0 {
+			s.onto = []Parent{{i - 1, onto}}
+		}
 		var err error
 		wish := wishes[t.Commit.ID]
 		if r.picking, r.parentOf = t.Theirs, 1; t.Stands {
 			s.Outcome, s.Tree = Clean, t.Commit.Tree
-		} else if wish.Leave {
+		} else if wish.Leave && !t.joins() {
 			err = r.leave(&s)
 		} else if t.Begun != nil {
 			err = r.begun(&s, t.Begun)
+		} else if t.joins() {
+			err = r.merge(&s)
 		} else {
 			err = r.plain(&s)
 		}
@@ -59,16 +70,13 @@ func (r *replayer) begun(s *Step, b *merge.Begun) error {
 	if err != nil {
 		return err
 	}
-	before, err := history.FirstParentTree(r.engine.Store, s.Commit.Commit)
-	if err != nil {
-		return err
-	}
-	yours, theirs := s.Commit.Tree, onto
-	if r.picking {
-		yours, theirs = onto, s.Commit.Tree
-	}
 	s.Outcome = Clean
-	if s.Merge, err = r.engine.Trees(r.ctx, before, yours, theirs); err != nil {
+	if len(s.onto) > 1 {
+		s.Merge, err = r.joinCommits(r.commit(s.onto[0]), r.commit(s.onto[1]))
+	} else {
+		s.Merge, err = r.change(s.Commit, onto)
+	}
+	if err != nil {
 		return err
 	}
 	b.Narrow(s.Merge)
@@ -79,8 +87,21 @@ func (r *replayer) begun(s *Step, b *merge.Begun) error {
 	if s.Tree, err = b.Over(s.Merge, joined); err != nil {
 		return err
 	}
-	if s.Tree == onto && !s.Open {
+	if s.Tree == onto && !s.Open && len(s.onto) < 2 {
 		s.Outcome = Emptied
 	}
 	return nil
+}
+
+// change joins what a commit changes with what it is replayed onto.
+func (r *replayer) change(n history.Node, onto object.ID) (*merge.Result, error) {
+	before, err := history.FirstParentTree(r.engine.Store, n.Commit)
+	if err != nil {
+		return nil, err
+	}
+	yours, theirs := n.Tree, onto
+	if r.picking {
+		yours, theirs = onto, n.Tree
+	}
+	return r.engine.Trees(r.ctx, before, yours, theirs)
 }

@@ -48,8 +48,8 @@ func Pick(ctx context.Context, engine *merge.Engine, changes *Changes, commits, 
 		if len(n.Parents) > 1 && (parentOf < 1 || parentOf > len(n.Parents)) {
 			return nil, &PickedMergeError{n, parentOf}
 		}
-		on := parent{i - 1, onto}
-		s := Step{Commit: n, onto: []parent{on}}
+		on := Parent{i - 1, onto}
+		s := Step{Commit: n, onto: []Parent{on}}
 		if err = r.plain(&s); err != nil {
 			return nil, fmt.Errorf("picking %s: %w", n.ID, err)
 		}

@@ -33,14 +33,15 @@ type Step struct {
 	Open    bool          // a conflict of it has no decision; Tree holds what stands in for one
 	Into    bool          // it becomes part of the commit of the step before
 	Message string        // of the new commit; empty for the one it has
-	onto    []parent      // what it stands on
+	onto    []Parent      // what it stands on
+	stands  bool          // it was made before
 }
 
-// parent is what a new commit stands on: an earlier step, or, where step is
+// Parent is what a new commit stands on: an earlier step or, where Step is
 // negative, a commit that stays as it is.
-type parent struct {
-	step int
-	id   object.ID
+type Parent struct {
+	Step int
+	ID   object.ID
 }
 
 // Left reports whether the commit is left out of the new line.
@@ -118,6 +119,7 @@ func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, 
 			s.Outcome, s.Same, s.onto = AlreadyThere, other, r.parents(n, 1)
 			s.Tree, err = r.tree(s.onto[0])
 		case len(n.Parents) > 1:
+			s.onto = r.parents(n, 2)
 			err = r.merge(&s)
 		default:
 			s.onto = r.parents(n, 1)
@@ -152,41 +154,41 @@ func (r *replayer) replayed(parents []object.ID) bool {
 }
 
 // parents gives what the first parents of a commit have become, at most n of them.
-func (r *replayer) parents(c history.Node, n int) (out []parent) {
+func (r *replayer) parents(c history.Node, n int) (out []Parent) {
 	for i, p := range c.Parents {
 		if i == n {
 			break
 		}
 		if step, ok := r.at[p]; ok {
-			out = append(out, parent{step: step})
+			out = append(out, Parent{Step: step})
 		} else if _, ok := r.mine[p]; i == 0 && !ok {
-			out = append(out, parent{-1, r.onto})
+			out = append(out, Parent{-1, r.onto})
 		} else {
-			out = append(out, parent{-1, p})
+			out = append(out, Parent{-1, p})
 		}
 	}
 	if len(out) == 0 { // the first commit of a history
-		out = append(out, parent{-1, r.onto})
+		out = append(out, Parent{-1, r.onto})
 	}
 	return out
 }
 
-func (r *replayer) tree(p parent) (object.ID, error) {
-	if p.step >= 0 {
-		return r.steps[p.step].Tree, nil
+func (r *replayer) tree(p Parent) (object.ID, error) {
+	if p.Step >= 0 {
+		return r.steps[p.Step].Tree, nil
 	}
-	c, err := r.engine.Store.Commit(p.id)
+	c, err := r.engine.Store.Commit(p.ID)
 	if err != nil {
 		return object.ID{}, err
 	}
 	return c.Tree, nil
 }
 
-func (r *replayer) commit(p parent) object.ID {
-	if p.step >= 0 {
-		return r.made[p.step]
+func (r *replayer) commit(p Parent) object.ID {
+	if p.Step >= 0 {
+		return r.made[p.Step]
 	}
-	return p.id
+	return p.ID
 }
 
 func (r *replayer) add(s Step) {
@@ -195,6 +197,8 @@ func (r *replayer) add(s Step) {
 	switch {
 	case !r.merges:
 		r.made = append(r.made, object.ID{})
+	case s.stands:
+		r.made = append(r.made, s.Commit.ID)
 	case s.Left():
 		r.made = append(r.made, r.commit(s.onto[0]))
 	default:
@@ -271,14 +275,14 @@ func Commits(store *object.Overlay, steps []Step, onto object.ID, committer obje
 	if !kept && !last.IsZero() {
 		return nil, onto, fmt.Errorf("no commit of yours is left to hold the mend")
 	}
-	resolve := func(p parent) object.ID {
-		for p.step >= 0 && steps[p.step].Left() {
-			p = steps[p.step].onto[0]
+	resolve := func(p Parent) object.ID {
+		for p.Step >= 0 && steps[p.Step].Left() {
+			p = steps[p.Step].onto[0]
 		}
-		if p.step >= 0 {
-			return ids[p.step]
+		if p.Step >= 0 {
+			return ids[p.Step]
 		}
-		return p.id
+		return p.ID
 	}
 	for _, group := range Groups(steps) {
 		i, end := group[0], group[len(group)-1]
@@ -317,7 +321,7 @@ func Commits(store *object.Overlay, steps []Step, onto object.ID, committer obje
 	if len(steps) == 0 {
 		return ids, onto, nil
 	}
-	return ids, resolve(parent{step: len(steps) - 1}), nil
+	return ids, resolve(Parent{Step: len(steps) - 1}), nil
 }
 
 // Groups lists the steps that are kept, by the commits that are made of them: those of a group
@@ -344,7 +348,7 @@ func together(steps []Step, i int) []int {
 	for k := i + 1; k < len(steps); k++ {
 		switch s := &steps[k]; {
 		case s.Left():
-		case s.Into && s.onto[0].step >= i:
+		case s.Into && s.onto[0].Step >= i:
 			group = append(group, k)
 		default:
 			return group
@@ -356,7 +360,7 @@ func together(steps []Step, i int) []int {
 // Last gives the step that becomes the new tip; ok is false where none is kept.
 func Last(steps []Step) (i int, ok bool) {
 	for i = len(steps) - 1; i >= 0 && steps[i].Left(); {
-		i = steps[i].onto[0].step
+		i = steps[i].onto[0].Step
 	}
 	return i, i >= 0
 }
