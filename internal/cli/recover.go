@@ -35,6 +35,7 @@ type recoverJSON struct {
 	Published    []object.ID            `json:"published,omitempty"` // commits that a rebase would rewrite
 	Marks        []recovery.MarkerFile  `json:"marks,omitempty"`     // conflict marks in what would be pushed
 	Carried      []recovery.CarriedPath `json:"carried"`
+	Remarks      []remarkJSON           `json:"remarks,omitempty"`
 	Notice       string                 `json:"notice,omitempty"`
 	Error        string                 `json:"error,omitempty"`
 }
@@ -173,6 +174,11 @@ func (r *recoverer) all(ctx context.Context,
 	if err != nil {
 		return err
 	}
+	if p.Resume != nil && len(p.Stuck.Nearly) > 0 && len(r.prefer) == 0 {
+		n := p.Stuck.Nearly[0]
+		return &recovery.Blocked{What: fmt.Sprintf("%s: %s.", n.Path, n.Words), Next: "git would not apply it: look at " +
+			"it in dorvik, or say --prefer suggested to have it joined there. Nothing was changed."}
+	}
 	return r.run(ctx, p)
 }
 
@@ -248,6 +254,7 @@ func (r *recoverer) run(ctx context.Context, p *recovery.Position) error {
 	if err != nil {
 		return err
 	}
+	r.out.Remarks = remarksJSON(j)
 	if p.Picking && j.Kept() == 0 {
 		r.out.Result = "nothing-to-do"
 		r.say("There is nothing left to pick: what those commits change is in your line. Nothing was changed.")

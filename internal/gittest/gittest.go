@@ -152,6 +152,14 @@ func (r *Repo) TryInput(stdin []byte, args ...string) (string, error) {
 	return strings.TrimSuffix(out.String(), "\n"), err
 }
 
+// Content is that of a file in a commit, as it is.
+func (r *Repo) Content(rev, path string) string {
+	r.t.Helper()
+	out, err := r.command(nil, "cat-file", "blob", rev+":"+path).Output()
+	require.NoError(r.t, err)
+	return string(out)
+}
+
 // Write writes a file, making its folders.
 func (r *Repo) Write(path, text string) {
 	r.t.Helper()

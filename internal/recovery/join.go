@@ -51,7 +51,8 @@ type Join struct {
 	Lost    []Mend // that fit no longer
 	Carried *Carried
 
-	mended []Mend // what those applied did to the joined texts
+	mended []Mend         // what those applied did to the joined texts
+	nearly []merge.Remark // what was put where it fits only nearly
 }
 
 // Clean reports whether the route asks nothing.
@@ -59,7 +60,7 @@ func (j *Join) Clean() bool { return j.Refused == nil && len(j.Stops) == 0 }
 
 // Remarks lists what should be known of the join though it asks nothing, each once.
 func (j *Join) Remarks() []merge.Remark {
-	var out []merge.Remark
+	out := slices.Clone(j.nearly)
 	add := func(r *merge.Result) {
 		if r == nil {
 			return
@@ -228,6 +229,7 @@ func (r *Resume) route(p *Position) Route {
 func (w *Workspace) goOnward(ctx context.Context, j *Join, p *Position, resolve replay.Resolver,
 	progress func(done, of int)) error {
 	r := p.Resume
+	j.nearly = p.Stuck.Nearly
 	if j.Route = r.route(p); j.Route == Merge {
 		return w.joinMerge(ctx, j, p, resolve)
 	}

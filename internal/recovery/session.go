@@ -426,6 +426,8 @@ func (s *Session) reflog(p *Position, j *Join, b Built) (string, error) {
 		return "rebase (finish): refs/heads/" + p.Branch.Name + " onto " + onto.String(), nil
 	case j.Route == Pick && p.Resume != nil && p.Stuck.Operation == git.Reverting:
 		return "revert: " + tip.Subject(), nil
+	case j.Route == Pick && p.Resume != nil && p.Stuck.Operation == git.Applying:
+		return "am: " + tip.Subject(), nil
 	case j.Route == Pick:
 		return "cherry-pick: " + tip.Subject(), nil
 	case len(j.Stops) > 0 || p.Resume != nil:

@@ -44,13 +44,14 @@ type Stuck struct {
 	*git.Unfinished
 	On      git.Branch // the branch that it is done to
 	Dirty   []git.Dirty
-	Open    []string // paths that are not settled
-	Marked  []string // of these, those in which some conflicts are settled already, between marks
-	Settled []string // paths that were in conflict and are settled
-	Resume  *Resume  // how it is gone on with; nil where Dorvik cannot
-	Why     string   // why it cannot
-	Notes   []string // what going on leaves out that its list asks for, as sentences
-	Runs    []string // commands that its list has run on the way
+	Open    []string       // paths that are not settled
+	Marked  []string       // of these, those in which some conflicts are settled already, between marks
+	Settled []string       // paths that were in conflict and are settled
+	Resume  *Resume        // how it is gone on with; nil where Dorvik cannot
+	Why     string         // why it cannot
+	Notes   []string       // what going on leaves out that its list asks for, as sentences
+	Runs    []string       // commands that its list has run on the way
+	Nearly  []merge.Remark // patches that fit only nearly, and where
 
 	found []settle.Decision // of open files, what is settled between the marks
 	held  *Uncommitted      // all that is not committed
@@ -98,6 +99,11 @@ func (w *Workspace) Stuck(ctx context.Context) (*Stuck, error) {
 	for _, d := range s.Dirty {
 		if d.Conflict {
 			s.Open = append(s.Open, d.Path)
+		}
+	}
+	if s.Operation == git.Applying {
+		if err := w.patches(ctx, s); err != nil {
+			return nil, err
 		}
 	}
 	if err := w.stopped(ctx, s); err != nil {
@@ -222,7 +228,7 @@ func (w *Workspace) stopTrees(s *Stuck) (base, yours, theirs object.ID, ok bool,
 		return base, yours, theirs, false, err
 	}
 	switch s.Operation {
-	case git.Picking:
+	case git.Picking, git.Applying:
 		return before, head, c.Tree, true, nil
 	case git.Reverting:
 		return c.Tree, head, before, true, nil
@@ -349,11 +355,11 @@ func (w *Workspace) resume(ctx context.Context, s *Stuck) error {
 	switch {
 	case s.Branch == "":
 		s.Why = "it is done on no branch (a detached HEAD), and Dorvik would not know what to put the result on"
-	case s.Operation == git.Applying:
-		s.Why = "Dorvik does not apply patches from mails; “git am --continue” goes on once the files are as " +
-			"you want them"
 	case len(s.Merged) > 0 && s.from.IsZero():
 		s.Why = "it joins more than two lines at once, and those before the last do not join by themselves"
+	}
+	for _, n := range s.Nearly {
+		s.note("%s: %s. Look at what becomes of it.", n.Path, n.Words)
 	}
 	if s.Why == "" {
 		var err error
@@ -443,7 +449,7 @@ func (w *Workspace) resumePicks(s *Stuck, r *Resume) error {
 	begun := r.Begun
 	r.Onto, r.Begun = s.Head, nil
 	list := s.Todo
-	if begun != nil {
+	if begun != nil || s.Operation == git.Applying && len(s.Done) > 0 { // a patch changes no file until it fits
 		list = append(slices.Clone(s.Done[len(s.Done)-1:]), s.Todo...)
 	}
 	for i, c := range list {
@@ -495,11 +501,11 @@ func (s *Stuck) Sentence() string {
 	what := map[git.Operation]string{git.Merging: "a merge", git.Rebasing: "a rebase", git.Picking: "a pick",
 		git.Reverting: "a revert", git.Applying: "applying patches"}[s.Operation]
 	out := "git stopped in the middle of " + what
-	if n := len(s.Done) + len(s.Todo); n > 1 && len(s.Done) > 0 && s.Operation != git.Merging {
+	if s.Operation == git.Applying {
+		out += fmt.Sprintf(": at the %s of %s", words.Nth(s.At), words.Count(s.Patches, "patch", "patches"))
+	} else if n := len(s.Done) + len(s.Todo); n > 1 && len(s.Done) > 0 && s.Operation != git.Merging {
 		whose := words.If(s.Operation == git.Rebasing, "your ", "")
 		out += fmt.Sprintf(": at the %s of %s%s", words.Nth(len(s.Done)), whose, words.Count(n, "commit", "commits"))
-	} else if s.Operation == git.Applying {
-		out += fmt.Sprintf(": at the %s of %s", words.Nth(s.At), words.Count(s.Patches, "patch", "patches"))
 	}
 	return out + ". " + s.standing()
 }

@@ -288,6 +288,9 @@ func (s *stuckScreen) outcome(how recovery.TakeOver) string {
 		if kept != "" {
 			out += ", with " + kept + " where " + words.Is(c.Kept, "it fits", "they fit")
 		}
+		if op := s.stuck.Operation; op != git.Merging && op != git.Rebasing {
+			out += "; what git was bringing over is left out"
+		}
 		return out + ". Nothing changes until you accept the result."
 	}
 	return fmt.Sprintf("%s at %s as before, now. What you edited since is kept under a waypoint.", s.stuck.Branch,
