@@ -2,6 +2,7 @@ package git
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -20,7 +21,20 @@ type batch struct {
 	mu   sync.Mutex
 	in   io.WriteCloser
 	out  *bufio.Reader
+	said *bytes.Buffer // on standard error
 	stop func()
+}
+
+// PartialError says that a content is not here, in a clone that fetches such when they are needed, and
+// that it could not be fetched.
+type PartialError struct {
+	ID    object.ID
+	Words string // of git
+}
+
+func (e *PartialError) Error() string {
+	return fmt.Sprintf("this clone is partial: contents of files are fetched when they are needed, and %s could not be "+
+		"(%s). Nothing was changed. Connect to the remote, and try again", e.ID.Prefix(12), e.Words)
 }
 
 // pool is a few batches, so that objects can be read while others are. The one
@@ -71,7 +85,8 @@ func (b *batch) read(id object.ID) (object.Kind, []byte, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	kind, data, err := b.ask(id)
-	if err != nil && !errors.Is(err, object.ErrMissing) {
+	var partial *PartialError
+	if err != nil && !errors.Is(err, object.ErrMissing) && !errors.As(err, &partial) {
 		b.end()
 		kind, data, err = b.ask(id)
 	}
@@ -124,7 +139,7 @@ func (b *batch) readMany(ids []object.ID, each func(id object.ID, kind object.Ki
 func (b *batch) answer(id object.ID) (object.Kind, []byte, error) {
 	head, err := b.out.ReadString('\n')
 	if err != nil {
-		return 0, nil, fmt.Errorf("reading object %s: git cat-file ended: %w", id, err)
+		return 0, nil, b.ended(id, err)
 	}
 	f := strings.Fields(head)
 	if len(f) == 2 && f[1] == "missing" {
@@ -148,9 +163,21 @@ func (b *batch) answer(id object.ID) (object.Kind, []byte, error) {
 	return kind, data[:size:size], nil
 }
 
+// ended says why the process ended while an object was waited for.
+func (b *batch) ended(id object.ID, err error) error {
+	b.end() // all it said is there then
+	words := strings.Join(strings.FieldsFunc(b.said.String(), func(c rune) bool { return c == '\n' }), "; ")
+	if strings.Contains(words, "promisor") {
+		return &PartialError{id, words}
+	}
+	return fmt.Errorf("reading object %s: git cat-file ended: %w (%s)", id, err, words)
+}
+
 func (b *batch) start() error {
 	ctx, cancel := context.WithCancel(context.Background())
 	cmd := command(ctx, b.repo.Dir, []string{"cat-file", "--batch"})
+	b.said = &bytes.Buffer{}
+	cmd.Stderr = b.said
 	in, err := cmd.StdinPipe()
 	if err == nil {
 		var out io.ReadCloser

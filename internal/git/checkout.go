@@ -87,6 +87,75 @@ func (r *Repo) makeCheckout(ctx context.Context, dir string, commit object.ID) e
 	return err
 }
 
+// SubmoduleAt is the commit at which a submodule stands in the working tree; zero where it is not there.
+func (r *Repo) SubmoduleAt(ctx context.Context, path string) object.ID {
+	dir := filepath.Join(r.Dir, filepath.FromSlash(path))
+	if _, err := os.Lstat(filepath.Join(dir, ".git")); err != nil {
+		return object.ID{}
+	}
+	out, err := runOut(ctx, dir, "looking for the submodule", "rev-parse", "--verify", "--quiet", "HEAD")
+	if err != nil {
+		return object.ID{}
+	}
+	id, _ := object.ParseID(strings.TrimSpace(out))
+	return id
+}
+
+// FillSubmodules brings submodules into a checkout of this repository, and those in them, each from the one
+// that is in the person's working tree, as a checkout of its own. It gives the paths of those that are not there,
+// or lack the commit: their folders stay empty.
+func (r *Repo) FillSubmodules(ctx context.Context, c *Checkout) (empty []string, err error) {
+	if _, err := os.Stat(filepath.Join(c.Dir, ".gitmodules")); err != nil {
+		return nil, nil
+	}
+	out, err := runOut(ctx, c.Dir, "looking for submodules", "ls-files", "--stage", "-z")
+	if err != nil {
+		return nil, err
+	}
+	for entry := range strings.SplitSeq(out, "\x00") {
+		head, path, _ := strings.Cut(entry, "\t")
+		f := strings.Fields(head)
+		if len(f) != 3 || f[0] != "160000" {
+			continue
+		}
+		commit, err := object.ParseID(f[1])
+		if err != nil {
+			return nil, err
+		}
+		inner, err := r.fill(ctx, c, path, commit)
+		if err != nil {
+			return nil, err
+		}
+		empty = append(empty, inner...)
+	}
+	return empty, nil
+}
+
+// fill brings one submodule into a checkout.
+func (r *Repo) fill(ctx context.Context, c *Checkout, path string, commit object.ID) (empty []string, err error) {
+	own := filepath.Join(r.Dir, filepath.FromSlash(path))
+	if _, err := os.Lstat(filepath.Join(own, ".git")); err != nil {
+		return []string{path}, nil
+	}
+	sub, err := Open(ctx, own)
+	if err != nil {
+		return nil, err
+	}
+	defer sub.Close()
+	if _, err := sub.Resolve(ctx, commit.String()); err != nil {
+		return []string{path}, nil
+	}
+	inner, err := sub.OpenCheckout(ctx, filepath.Join(c.Dir, filepath.FromSlash(path)), commit)
+	if err != nil {
+		return nil, err
+	}
+	more, err := sub.FillSubmodules(ctx, inner)
+	for _, p := range more {
+		empty = append(empty, path+"/"+p)
+	}
+	return empty, err
+}
+
 func runOut(ctx context.Context, dir, doing string, args ...string) (string, error) {
 	out, _, err := runIn(ctx, dir, call{doing: doing, args: args})
 	return string(out), err

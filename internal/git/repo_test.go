@@ -351,3 +351,26 @@ func TestAChangeInTheSameMoment(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "2", mine.Git("cat-file", "blob", files.String()+":a"))
 }
+
+// TestAPartialCloneWithoutItsRemote says what is so, and what to do.
+func TestAPartialCloneWithoutItsRemote(t *testing.T) {
+	gittest.Isolate(t)
+	remote, seed := gittest.New(t, "--bare"), gittest.New(t)
+	seed.Commit("base", "a", "1\n")
+	seed.Git("push", "-q", remote.Dir, "main")
+	remote.Git("config", "uploadpack.allowFilter", "true")
+	clone := filepath.Join(t.TempDir(), "clone")
+	seed.Git("clone", "-q", "--filter=blob:none", "--no-checkout", "file://"+remote.Dir, clone)
+	require.NoError(t, os.Rename(remote.Dir, remote.Dir+".gone"))
+	r := open(t, clone)
+	blob := id(t, seed, "HEAD:a")
+	_, _, err := r.Read(blob)
+	var partial *PartialError
+	require.ErrorAs(t, err, &partial)
+	assert.Equal(t, blob, partial.ID)
+	assert.Contains(t, err.Error(), "Connect to the remote")
+	require.NoError(t, os.Rename(remote.Dir+".gone", remote.Dir))
+	_, data, err := r.Read(blob)
+	require.NoError(t, err)
+	assert.Equal(t, "1\n", string(data))
+}

@@ -493,7 +493,28 @@ func (s *Session) accept(ctx context.Context, p *Position, j *Join, b Built, con
 	s.accepted(wp)
 	s.noted(errors.Join(s.save(), s.store.log(wp.entry(Joined)), s.store.remember(wp.Decisions, wp.Time)))
 	hooks.after(p, j, made, wp)
+	s.tellSubmodules(ctx, from, tree)
 	return wp, nil
+}
+
+// tellSubmodules says which submodules the change moved, and that they themselves stand where they were: as
+// git does, it leaves them to the person, unless submodule.recurse is set.
+func (s *Session) tellSubmodules(ctx context.Context, from, to object.ID) {
+	changes, err := s.Store.Changes(from, to)
+	if err != nil {
+		return // all of it is read already
+	}
+	var names []string
+	for _, c := range changes {
+		if c.New.Mode == object.ModeSubmodule && s.Repo.SubmoduleAt(ctx, c.Path) != c.New.ID {
+			names = append(names, c.Path)
+		}
+	}
+	if len(names) > 0 {
+		s.notice = strings.TrimSpace(fmt.Sprintf("%s The submodule %s is at another commit in the joined code than in your "+
+			"working tree: “git submodule update --init %s” brings it there.", s.notice,
+			words.List(words.Some(names, 3)), strings.Join(names, " ")))
+	}
 }
 
 // waypointOf is the waypoint of a join that takes the branch to a tip.
@@ -876,6 +897,9 @@ func (s *Session) RunCheck(ctx context.Context, line string, tip object.ID, emit
 	if err != nil {
 		return r, dir, err
 	}
+	if err := s.furnish(ctx, co, emit); err != nil {
+		return r, dir, err
+	}
 	r, err = check.Run(ctx, co.Dir, line, git.CleanEnvironment(), emit)
 	if err != nil {
 		return r, dir, err
@@ -883,6 +907,23 @@ func (s *Session) RunCheck(ctx context.Context, line string, tip object.ID, emit
 	s.state.Checked = &Checked{Tree: tree, Command: line, Passed: r.Passed, Took: r.Took}
 	s.state.LastCheck = r.Took
 	return r, dir, s.save()
+}
+
+// furnish brings submodules into the checkout of a check, and says in what it is not as the working tree is.
+func (s *Session) furnish(ctx context.Context, co *git.Checkout, emit func(line string)) error {
+	empty, err := s.Repo.FillSubmodules(ctx, co)
+	if err != nil {
+		return err
+	}
+	for _, p := range empty {
+		emit(fmt.Sprintf("dorvik: the submodule %s, or its commit, is not in your working tree: the check runs without "+
+			"it (“git submodule update --init %[1]s” brings it)", p))
+	}
+	set, err := s.Repo.Settings(ctx, `^core\.sparsecheckout$`)
+	if err == nil && set["core.sparsecheckout"] == "true" {
+		emit("dorvik: your working tree is sparse; the check has all files")
+	}
+	return err
 }
 
 // Diagnose finds the places in the joined tree that the output of a check run

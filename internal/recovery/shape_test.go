@@ -9,6 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/gittest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -339,5 +340,73 @@ func playShapes(t *testing.T, base, yours, theirs string, route Route, choices [
 		out.woven = out.woven || way == settle.Weave
 		decisions.Decide(settle.Decision{Key: c.Key, Way: way})
 		out.decided = append(out.decided, fmt.Sprintf("%s %s %s", c.Path, c.Kind, way))
+	}
+}
+
+// TestTheCheckHasSubmodules: they are in its checkout as far as they are in the working tree, with those in
+// them; of others it is said that they are missing.
+func TestTheCheckHasSubmodules(t *testing.T) {
+	tm := newTeam(t)
+	inner, lib, absent := gittest.New(t), gittest.New(t), gittest.New(t)
+	inner.Commit("inner", "deep", "deep\n")
+	absent.Commit("absent", "x", "x\n")
+	add := func(r *gittest.Repo, from *gittest.Repo, path string) {
+		r.Git("-c", "protocol.file.allow=always", "submodule", "add", "-q", from.Dir, path)
+		r.Git("commit", "-q", "-m", "add "+path)
+	}
+	add(lib, inner, "inner")
+	add(tm.mine, lib, "parts/lib")
+	add(tm.mine, absent, "parts/absent")
+	tm.mine.Git("-c", "protocol.file.allow=always", "submodule", "update", "-q", "--init", "--recursive")
+	tm.mine.Git("submodule", "deinit", "-q", "-f", "parts/absent")
+	s := tm.session()
+	tip, err := object.ParseID(tm.mine.Git("rev-parse", "HEAD"))
+	require.NoError(t, err)
+	for range 2 { // again, in what is there
+		var said []string
+		r, _, err := s.RunCheck(t.Context(), "cat parts/lib/inner/deep && test ! -e parts/absent/x", tip,
+			func(l string) { said = append(said, l) })
+		require.NoError(t, err)
+		assert.True(t, r.Passed)
+		require.Len(t, said, 2)
+		assert.Contains(t, said[0], "dorvik: the submodule parts/absent, or its commit, is not in your working tree")
+		assert.Equal(t, "deep", said[1])
+	}
+	assert.Empty(t, tm.mine.Git("status", "--porcelain"))
+}
+
+// TestAMovedSubmoduleIsTold: the join moves what is recorded, and the submodule stays as git leaves it.
+func TestAMovedSubmoduleIsTold(t *testing.T) {
+	for _, recurse := range []string{"false", "true"} {
+		tm := newTeam(t)
+		lib := gittest.New(t)
+		old := lib.Commit("one", "l", "1\n")
+		lib.Commit("two", "l", "2\n")
+		allow := func(r *gittest.Repo, args ...string) {
+			r.Git(append([]string{"-c", "protocol.file.allow=always"}, args...)...)
+		}
+		allow(tm.other, "submodule", "add", "-q", lib.Dir, "lib")
+		tm.other.Git("-C", "lib", "checkout", "-q", old)
+		tm.other.Commit("add lib")
+		tm.other.Git("push", "-q")
+		allow(tm.mine, "pull", "-q")
+		allow(tm.mine, "submodule", "update", "-q", "--init")
+		tm.other.Git("-C", "lib", "checkout", "-q", "main")
+		tm.other.Commit("move lib")
+		tm.other.Git("push", "-q")
+		tm.mine.Commit("mine", "g", "mine\n")
+		tm.mine.Git("config", "submodule.recurse", recurse)
+		s := tm.session()
+		p, j, b := ready(t, s, Rebase, settle.Yours)
+		_, err := s.Accept(t.Context(), p, j, b, Consent{})
+		require.NoError(t, err)
+		if notice := s.TakeNotice(); recurse == "true" {
+			assert.Empty(t, notice)
+			assert.Equal(t, "2\n", tm.mine.Read("lib/l"))
+		} else {
+			assert.Contains(t, notice, "“git submodule update --init lib” brings it there")
+			assert.Equal(t, "1\n", tm.mine.Read("lib/l"))
+		}
+		s.Close()
 	}
 }

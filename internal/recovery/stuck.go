@@ -520,6 +520,8 @@ func (s *Stuck) standing() string {
 		out = append(out, words.Count(n, "is", "are")+" settled already")
 	}
 	switch {
+	case len(out) == 0 && s.join == nil && s.Operation == git.Applying && !s.Stopped.IsZero():
+		return "It does not fit the files, which git left as they were."
 	case len(out) == 0 && s.join != nil && s.join.Clean():
 		return "Nothing is in conflict."
 	case len(out) == 0:

@@ -333,8 +333,8 @@ func TestMailsThatDoNotApply(t *testing.T) {
 	s := openAgain(t, mine.Dir)
 	st, err := s.Stuck(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, "git stopped in the middle of applying patches: at the 1st of 2 patches. Nothing waits to be settled.",
-		st.Sentence())
+	assert.Equal(t, "git stopped in the middle of applying patches: at the 1st of 2 patches. It does not fit the "+
+		"files, which git left as they were.", st.Sentence())
 	assert.Empty(t, st.Notes)
 	_, j := finishBy(t, s, Finish, "")
 	assert.Equal(t, 3, j.Settled)

@@ -175,7 +175,8 @@ func (s *stuckScreen) lines(p *page) {
 // commits are those that git replays, and how far it came.
 func (s *stuckScreen) commits(p *page, w int) {
 	const most = 9
-	p.head("ITS COMMITS", "")
+	applying := s.stuck.Operation == git.Applying
+	p.head(words.If(applying, "ITS PATCHES", "ITS COMMITS"), "")
 	p.blank()
 	all := s.comes.Commits
 	from := 0
@@ -205,7 +206,11 @@ func (s *stuckScreen) commits(p *page, w int) {
 				note = "replayed as " + s.s.Short(c.Now)
 			}
 		}
-		l = l.add(dim, label).fit(18).mark(m).add(m.hue, s.s.Short(c.ID)+"  ").add(plain, c.Subject())
+		l = l.add(dim, label).fit(18).mark(m)
+		if !applying { // else it is in no repository yet, and has no id
+			l = l.add(m.hue, s.s.Short(c.ID)+"  ")
+		}
+		l = l.add(plain, c.Subject())
 		if note != "" {
 			l = l.fit(min(74, w-24)).add(dim, "  "+note)
 		}
@@ -277,7 +282,8 @@ func (s *stuckScreen) outcome(how recovery.TakeOver) string {
 	case recovery.Finish:
 		out := words.If(c.Asks > 0, "asks "+words.Count(c.Asks, "decision", "decisions"), "asks nothing more")
 		if c.More > 0 {
-			out += ", and replays " + words.Count(c.More, "commit", "commits") + " more"
+			out += ", and " + words.If(s.stuck.Operation == git.Applying, "applies "+words.Count(c.More, "patch", "patches"),
+				"replays "+words.Count(c.More, "commit", "commits")) + " more"
 		}
 		if len(s.stuck.Settled)+len(s.stuck.Marked) > 0 {
 			out += ". What you settled stays"
