@@ -176,8 +176,8 @@ func (r *recoverer) all(ctx context.Context,
 	}
 	if p.Resume != nil && len(p.Stuck.Nearly) > 0 && len(r.prefer) == 0 {
 		n := p.Stuck.Nearly[0]
-		return &recovery.Blocked{What: fmt.Sprintf("%s: %s.", n.Path, n.Words), Next: "git would not apply it: look at " +
-			"it in dorvik, or say --prefer suggested to have it joined there. Nothing was changed."}
+		return &recovery.Blocked{What: fmt.Sprintf("%s: %s.", n.Path, n.Words), Next: "git would not apply it: look " +
+			"at it in dorvik, or say --prefer suggested to have it joined there. Nothing was changed."}
 	}
 	return r.run(ctx, p)
 }

@@ -230,8 +230,7 @@ func resultWords(t *Told) (out []string) {
 	out = append(out, fmt.Sprintf("%s went from %s to %s.", t.branch(), t.Waypoint.Before, t.Waypoint.After))
 	if t.Differs {
 		out = append(out, "Worked out anew, with the same decisions, the join comes to other files than were made "+
-			"then: "+
-			"what is told above is of the one worked out now.")
+			"then: what is told above is of the one worked out now.")
 	}
 	for _, n := range t.Made {
 		out = append(out, fmt.Sprintf("%s   %s", t.Short(n.ID), n.Subject()))

@@ -1,7 +1,6 @@
 package git
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -433,17 +432,11 @@ func (r *Repo) Remotes(ctx context.Context) ([]string, error) {
 			all = append(all, name)
 		}
 	}
-	slices.SortFunc(all, func(a, b string) int {
-		return cmp.Or(cmp.Compare(boolInt(b == usual), boolInt(a == usual)), strings.Compare(a, b))
-	})
-	return all, nil
-}
-
-func boolInt(is bool) int {
-	if is {
-		return 1
+	slices.Sort(all)
+	if i := slices.Index(all, usual); i > 0 {
+		all = slices.Insert(slices.Delete(all, i, i+1), 0, usual)
 	}
-	return 0
+	return all, nil
 }
 
 // Follow has a branch follow one of a remote.

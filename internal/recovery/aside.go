@@ -5,11 +5,11 @@ import (
 	"fmt"
 	"os"
 	"slices"
-	"strings"
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/words"
 )
 
 // LeftAside is uncommitted work that git put aside before a pull and could not bring back, as it did
@@ -90,9 +90,6 @@ func (s *Session) BringBack(ctx context.Context, l *LeftAside) (*Waypoint, error
 // Sentence says what was left aside.
 func (l *LeftAside) Sentence() string {
 	return fmt.Sprintf("git put uncommitted work aside before a pull on %s, could not bring it back, and left it in "+
-		"the "+
-		"stash: %s. Press k to have it joined with your files as they are.", l.When.Format("2 Jan 2006"),
-		strings.Join(firstOf(l.Paths, 3), ", "))
+		"the stash: %s. Press k to have it joined with your files as they are.", l.When.Format("2 Jan 2006"),
+		words.List(words.Some(l.Paths, 3)))
 }
-
-func firstOf(list []string, n int) []string { return list[:min(n, len(list))] }

@@ -38,7 +38,7 @@ func TestWhatAPullLeftAside(t *testing.T) {
 			require.NoError(t, err)
 			require.NotNil(t, l)
 			assert.Equal(t, []string{"f", "g"}, l.Paths)
-			assert.Contains(t, l.Sentence(), "left it in the stash: f, g")
+			assert.Contains(t, l.Sentence(), "left it in the stash: f and g")
 			_, err = s.BringBack(t.Context(), l)
 			var asks *AsksError
 			require.ErrorAs(t, err, &asks)

@@ -50,14 +50,13 @@ func (w *Workspace) withoutUpstream(ctx context.Context, b git.Branch) error {
 		at, err := w.Repo.Ref(ctx, "refs/remotes/"+remote+"/"+b.Name)
 		if err == nil && !at.IsZero() {
 			return offered(what, fmt.Sprintf("%s/%s has the same name, so it likely belongs to it: have it follow "+
-				"that, or "+
-				"say another with “git branch --set-upstream-to”.", remote, b.Name), following(b, remote, b.Name))
+				"that, or say another with “git branch "+
+				"--set-upstream-to”.", remote, b.Name), following(b, remote, b.Name))
 		}
 	}
 	remote := remotes[0]
 	return offered(what, fmt.Sprintf("%s has no branch of that name: push it there for the first time, and have it "+
-		"follow "+
-		"that; or say another with “git branch --set-upstream-to=%s/…”.", remote, remote), pushAnew(b, remote,
+		"follow that; or say another with “git branch --set-upstream-to=%s/…”.", remote, remote), pushAnew(b, remote,
 		b.Name, true))
 }
 
@@ -141,20 +140,17 @@ func (w *Workspace) offBranch(ctx context.Context, tip object.ID) error {
 		o = again
 	case there == 0:
 		out.Next = fmt.Sprintf("You were on %s before, and %s here that it does not have. Be on it again with %s: it "+
-			"moves "+
-			"forward to here, and no file changes.", name, words.Count(here, "commit is", "commits are"),
+			"moves forward to here, and no file changes.", name, words.Count(here, "commit is", "commits are"),
 			words.Is(here, "it", "them"))
 		o = again
 	case here == 0:
 		out.Next = fmt.Sprintf("You were on %s before, which is %s further, and nothing is here that it does not "+
-			"have. Go "+
-			"there with “git switch %s”.", name, words.Count(there, "commit", "commits"), name)
+			"have. Go there with “git switch %s”.", name, words.Count(there, "commit", "commits"), name)
 	default:
-		out.Next = fmt.Sprintf("You were on %s before. %s here that it does not have, the newest “%s”: they are on no "+
-			"branch, "+
-			"and leaving them behind is only safe under a name. Keep them with “git branch kept”, then go to your "+
-			"branch "+
-			"with “git switch %s”.", name, words.Count(here, "commit is", "commits are"), d.Yours[0].Subject(), name)
+		out.Next = fmt.Sprintf("You were on %s before. %s here that it does not have, the newest “%s”: they are on "+
+			"no branch, and leaving them behind is only safe under a name. Keep them with “git branch kept”, then go "+
+			"to your branch with “git switch %s”.", name, words.Count(here, "commit is", "commits are"),
+			d.Yours[0].Subject(), name)
 		o = &Offer{"keep them under a name", func(ctx context.Context, s *Session) error {
 			return s.keepHere(ctx, tip)
 		}}

@@ -225,8 +225,8 @@ func (p *patcher) versions(f *patch.File, is object.Entry) (before, after []byte
 	}
 	text, changed, nearly := patch.Version(f.Hunks, string(now))
 	for _, line := range nearly {
-		p.s.Nearly = append(p.s.Nearly, merge.Remark{Path: f.Old, Words: fmt.Sprintf("%s fits only nearly, at line %d, "+
-			"as what stands around its change is another here", p.name, line)})
+		p.s.Nearly = append(p.s.Nearly, merge.Remark{Path: f.Old, Words: fmt.Sprintf("%s fits only nearly, at line "+
+			"%d, as what stands around its change is another here", p.name, line)})
 	}
 	return []byte(text), []byte(changed), nil
 }

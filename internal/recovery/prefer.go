@@ -83,7 +83,8 @@ func (e *UnagreedError) Error() string {
 func (s *Session) MayCheck(ctx context.Context, tree object.ID) (c check.Command, found, agreed bool, err error) {
 	c, found, err = s.CheckCommand(ctx, tree)
 	if runs := s.state.Runs; len(runs) > 0 && !c.Configured {
-		c, found = check.Command{Line: strings.Join(runs, " && "), Source: "the list of the rebase that git began"}, true
+		c = check.Command{Line: strings.Join(runs, " && "), Source: "the list of the rebase that git began"}
+		found = true
 	}
 	return c, found, found && (c.Configured || s.AgreedTo(c.Line)), err
 }

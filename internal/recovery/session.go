@@ -230,10 +230,8 @@ func (e *MovedError) Error() string {
 	}
 	if e.Undo != "" {
 		return fmt.Sprintf("the branch %s is not where that join left it: something was done since. Nothing was "+
-			"changed. "+
-			"“dorvik undo %s --since” goes back all the same, and keeps what came since under a waypoint; “dorvik "+
-			"undo %[2]s "+
-			"--by-commit” takes back only what that join brought", e.Branch, e.Undo)
+			"changed. “dorvik undo %s --since” goes back all the same, and keeps what came since under a waypoint; "+
+			"“dorvik undo %[2]s --by-commit” takes back only what that join brought", e.Branch, e.Undo)
 	}
 	return fmt.Sprintf("the branch %s was changed meanwhile, by you or another program; nothing was done. Look again "+
 		"and join anew", e.Branch)
@@ -511,8 +509,8 @@ func (s *Session) tellSubmodules(ctx context.Context, from, to object.ID) {
 		}
 	}
 	if len(names) > 0 {
-		s.notice = strings.TrimSpace(fmt.Sprintf("%s The submodule %s is at another commit in the joined code than in your "+
-			"working tree: “git submodule update --init %s” brings it there.", s.notice,
+		s.notice = strings.TrimSpace(fmt.Sprintf("%s The submodule %s is at another commit in the joined code than in "+
+			"your working tree: “git submodule update --init %s” brings it there.", s.notice,
 			words.List(words.Some(names, 3)), strings.Join(names, " ")))
 	}
 }
@@ -733,8 +731,7 @@ func (s *Session) canGoBack(ctx context.Context, wp *Waypoint) ([]git.Dirty, err
 	if err == nil && on != "" {
 		err = &Blocked{"This join was pushed, to " + on + ".",
 			"Others may build on it by now, and it stays there. “dorvik undo " + wp.Name + " --by-commit” takes it " +
-				"back by " +
-				"a new commit; “--since” instead takes your branch back, and leaves the remote as it is."}
+				"back by a new commit; “--since” instead takes your branch back, and leaves the remote as it is."}
 	}
 	return dirty, err
 }
@@ -916,8 +913,8 @@ func (s *Session) furnish(ctx context.Context, co *git.Checkout, emit func(line 
 		return err
 	}
 	for _, p := range empty {
-		emit(fmt.Sprintf("dorvik: the submodule %s, or its commit, is not in your working tree: the check runs without "+
-			"it (“git submodule update --init %[1]s” brings it)", p))
+		emit(fmt.Sprintf("dorvik: the submodule %s, or its commit, is not in your working tree: the check runs "+
+			"without it (“git submodule update --init %[1]s” brings it)", p))
 	}
 	set, err := s.Repo.Settings(ctx, `^core\.sparsecheckout$`)
 	if err == nil && set["core.sparsecheckout"] == "true" {

@@ -124,8 +124,7 @@ func (a *alikeScreen) take() tea.Cmd {
 		return nil
 	}, func() tea.Cmd {
 		a.flash = txt(plain, words.Count(len(g.picks), "conflict is", "conflicts are")+" settled so; each press of u "+
-			"takes one "+
-			"back.")
+			"takes one back.")
 		return a.turnTo(a.nextOpen(-1))
 	})
 }

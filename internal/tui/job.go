@@ -374,8 +374,8 @@ func (j *job) returning(asks *recovery.AsksError) tea.Cmd {
 		if !j.pos.Stash.IsZero() {
 			where = "what the files hold now"
 		}
-		j.flash = txt(plain, "What you have not committed in "+words.List(words.Some(asks.Paths, 3))+" does not fit "+
-			""+where+
+		j.flash = txt(plain, "What you have not committed in "+words.List(words.Some(asks.Paths, 3))+" does not "+
+			"fit "+where+
 			". Say how it is to be; until then nothing is changed.")
 		return cmd
 	})

@@ -147,8 +147,8 @@ func (s *logbookScreen) keepAdrift() tea.Cmd {
 		name, err := s.s.KeepAdrift(ctx, a)
 		return func() tea.Cmd {
 			s.adrift = nil
-			s.flash = done("Kept on the branch " + name + ". c in the history compares it with yours, and picks from " +
-				"it.")
+			s.flash = done("Kept on the branch " + name + ". c in the history compares it with yours, and picks " +
+				"from it.")
 			return nil
 		}, err
 	})
@@ -160,8 +160,7 @@ const cleanAge = 30 * 24 * time.Hour
 // clean forgets what old waypoints keep, if that is agreed to.
 func (s *logbookScreen) clean() tea.Cmd {
 	s.ask(warning("What waypoints keep that are older than 30 days is forgotten: it cannot be gone back to then, and "+
-		"the "+
-		"logbook goes on telling what was done. Clean them?"), "clean them", func() tea.Cmd {
+		"the logbook goes on telling what was done. Clean them?"), "clean them", func() tea.Cmd {
 		return s.start("cleaning", func(ctx context.Context, _ func(int, int)) (then, error) {
 			n, err := s.s.Clean(ctx, cleanAge)
 			return func() tea.Cmd {
@@ -306,8 +305,7 @@ func (s *logbookScreen) status() line {
 
 func (s *logbookScreen) remark() line {
 	return txt(dim, "A waypoint keeps the branch as it was. Going back keeps what came since under a waypoint, too, "+
-		"and "+
-		"says so first.")
+		"and says so first.")
 }
 
 // toldScreen is a recovery in sentences, as the report has them.

@@ -251,8 +251,7 @@ func (s *lookScreen) marked() string {
 		return ""
 	}
 	return "Conflict marks are committed in yours: " + words.List(words.Some(where, 3)) + ". Mend them in a commit " +
-		"before " +
-		"you push; a join leaves them as they are."
+		"before you push; a join leaves them as they are."
 }
 
 // foreseen says what would become of the work that is in the way, were it joined now.

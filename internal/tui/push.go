@@ -316,8 +316,8 @@ func (s *pushScreen) remark() line {
 	case s.holds != "":
 		return txt(dim, "The remote was asked again after the push.")
 	case s.pos.Resume != nil:
-		return txt(dim, "Nothing has been changed yet. When it is on your branch, undo brings back what git left half "+
-			"done.")
+		return txt(dim, "Nothing has been changed yet. When it is on your branch, undo brings back what git left "+
+			"half done.")
 	case s.ready != nil && s.ready.Moved:
 		return txt(dim, "Your decisions are kept; only what is new is asked.")
 	case s.behind():

@@ -51,15 +51,13 @@ func (s *pushScreen) headline(p *page, w int) bool {
 		s.refusal(p, w)
 	case s.stopped != nil:
 		p.say(w, line{}.bold(trouble, "✗ The hook "+s.stopped.Name+" stopped it. ").add(plain, fmt.Sprintf("It ended "+
-			"with "+
-			"%d, and nothing was changed. Mend what it found, then press enter again.", s.stopped.Code)))
+			"with %d, and nothing was changed. Mend what it found, then press enter again.", s.stopped.Code)))
 		saidRows(p, s.stopped.Said)
 	case s.blocked():
 		s.inTheWay(p, w)
 	case d.Gone:
 		p.say(w, line{}.bold(trouble, "▲ "+up+" is gone at the remote. ").add(plain, "Somebody deleted it there, or "+
-			"gave it "+
-			"another name. Ask before you make it anew; esc goes back, and nothing is changed."))
+			"gave it another name. Ask before you make it anew; esc goes back, and nothing is changed."))
 	case s.pos.Resume != nil && s.joins():
 		p.say(w, line{}.bold(joined, "Ready to finish. ").add(plain, fmt.Sprintf("%s goes to the result, and nothing "+
 			"of the %s that git left half done is left over. A push comes after.", s.pos.Branch.Name,

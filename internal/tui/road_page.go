@@ -176,8 +176,7 @@ func (s *roadScreen) becomes(w int, tight bool) (p page) {
 	}
 	p.blank()
 	p.say(w, txt(dim, "If you know git’s words: to continue is to settle what asks; to skip is 2, left out; to abort "+
-		"is q, "+
-		"as nothing was changed."))
+		"is q, as nothing was changed."))
 	return p
 }
 
@@ -219,6 +218,5 @@ func (s *roadScreen) loses(price *recovery.Price) line {
 	first := price.Left[0]
 	l := txt(trouble, "loses "+words.Count(len(price.Left), "thing", "things")+" of yours").
 		add(plain, " in "+words.Count(len(files), "file", "files"))
-	return l.add(dim, ": "+first.Path+", “"+strings.Join(strings.Fields(first.Text), " "+
-		"")+"”"+words.If(len(price.Left) > 1, " …", ""))
+	return l.add(dim, ": "+first.Path+", “"+words.OneLine(first.Text)+"”"+words.If(len(price.Left) > 1, " …", ""))
 }

@@ -282,8 +282,11 @@ func (s *stuckScreen) outcome(how recovery.TakeOver) string {
 	case recovery.Finish:
 		out := words.If(c.Asks > 0, "asks "+words.Count(c.Asks, "decision", "decisions"), "asks nothing more")
 		if c.More > 0 {
-			out += ", and " + words.If(s.stuck.Operation == git.Applying, "applies "+words.Count(c.More, "patch", "patches"),
-				"replays "+words.Count(c.More, "commit", "commits")) + " more"
+			more := "replays " + words.Count(c.More, "commit", "commits")
+			if s.stuck.Operation == git.Applying {
+				more = "applies " + words.Count(c.More, "patch", "patches")
+			}
+			out += ", and " + more + " more"
 		}
 		if len(s.stuck.Settled)+len(s.stuck.Marked) > 0 {
 			out += ". What you settled stays"

@@ -34,8 +34,8 @@ type Nearly int
 // each hunk's lines in the place of those that are most like them; and that version with the change made.
 // A hunk whose lines stand there as they are is put at the nearest such place, as git puts it; where the
 // lines differ it is the place that is most alike (found in the way of P. H. Sellers, "The Theory and
-// Computation of Evolutionary Distances", 1980), and told. Time is the product of the lines of a hunk and of the text for
-// those; beyond a limit such a hunk stays at its own line.
+// Computation of Evolutionary Distances", 1980), and told. Time is the product of the lines of a hunk and of
+// the text for those; beyond a limit such a hunk stays at its own line.
 func Version(hunks []Hunk, now string) (before, after string, nearly []Nearly) {
 	lines := diff.Lines(now)
 	var old, changed []string

@@ -25,8 +25,8 @@ type Todo struct {
 func (t *Todo) joins() bool { return len(t.Onto) > 1 }
 
 // Onwards goes on with a replay that was begun elsewhere: the commits, in their order, onto a
-// commit, unless they say onto what; the last is the tip. Nothing is left out as already there, since whoever began has looked at that; one of
-// which nothing is left is. Nothing is written.
+// commit, unless they say onto what; the last is the tip. Nothing is left out as already there, since
+// whoever began has looked at that; one of which nothing is left is. Nothing is written.
 func Onwards(ctx context.Context, engine *merge.Engine, todo []Todo, onto object.ID, wishes Wishes,
 	resolve Resolver, progress func(done, of int)) ([]Step, error) {
 	r := &replayer{ctx: ctx, engine: engine, onto: onto, resolve: resolve, mine: map[object.ID]history.Node{},

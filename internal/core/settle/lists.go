@@ -70,16 +70,16 @@ var (
 // between tells what stands between two additions to a list, which it finds to be one by how they
 // begin or end.
 func between(file, before, mine, other, after string) (string, bool) {
-	trimmed := func(s string) string { return strings.TrimSpace(s) }
+	one, two := strings.TrimSpace(mine), strings.TrimSpace(other)
 	for _, sep := range separators {
 		switch {
-		case strings.HasPrefix(trimmed(mine), sep) && strings.HasPrefix(trimmed(other), sep),
-			strings.HasSuffix(trimmed(mine), sep) && strings.HasSuffix(trimmed(other), sep):
-			return "", trimmed(mine) != sep && trimmed(other) != sep
+		case strings.HasPrefix(one, sep) && strings.HasPrefix(two, sep),
+			strings.HasSuffix(one, sep) && strings.HasSuffix(two, sep):
+			return "", one != sep && two != sep
 		}
 	}
 	if n := len(before); n > 0 && strings.ContainsAny(before[n-1:], "[({") && after != "" &&
-		strings.ContainsAny(after[:1], "])}") && trimmed(mine) != "" && trimmed(other) != "" {
+		strings.ContainsAny(after[:1], "])}") && one != "" && two != "" {
 		return ", ", true // it was empty
 	}
 	spaced := func(s string) bool {
