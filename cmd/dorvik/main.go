@@ -9,5 +9,5 @@ import (
 )
 
 func main() {
-	os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr, tui.Run))
+	os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr, cli.Screens{Job: tui.Run, File: tui.RunFile}))
 }

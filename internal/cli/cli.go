@@ -39,9 +39,12 @@ func (e exit) Error() string { return fmt.Sprintf("exit code %d", e.code) }
 // usage is a wrong call.
 type usage struct{ error }
 
-// Screen opens the full screen; main gives it, so that commands can be used
-// without one.
-type Screen func(ctx context.Context, s *recovery.Session, theme string, played *demo.Rehearsal) error
+// Screens opens the full screen; main gives it, so that commands can be used without one.
+type Screens struct {
+	Job  func(ctx context.Context, s *recovery.Session, theme string, played *demo.Rehearsal) error
+	File func(ctx context.Context, s *recovery.Session, theme, name string,
+		save func(j *recovery.Join) error) (saved bool, err error)
+}
 
 // env is what a command works with.
 type env struct {
@@ -50,16 +53,16 @@ type env struct {
 	json     bool
 
 	unrelated bool
-	screen    Screen
+	screens   Screens
 	played    *demo.Rehearsal // the demo, while it is played
 	printed   bool            // JSON was written
 }
 
 // Main runs the command line and gives the exit code.
-func Main(args []string, out, errs io.Writer, screen Screen) int {
+func Main(args []string, out, errs io.Writer, screens Screens) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
-	e := &env{out: out, err: errs, screen: screen}
+	e := &env{out: out, err: errs, screens: screens}
 	root := e.root()
 	root.SetArgs(args)
 	root.SetOut(errs)
@@ -149,7 +152,7 @@ that can be undone.`,
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.SetHelpCommand(&cobra.Command{Hidden: true})
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage{err} })
-	root.AddCommand(e.look(), e.plan(), e.recover(), e.pushing(), e.ways(), e.pick(&theme), e.undo(), e.history(),
+	root.AddCommand(e.look(), e.plan(), e.recover(), e.pushing(), e.ways(), e.settle(&theme), e.pick(&theme), e.undo(), e.history(),
 		e.annotate(),
 		e.draw(), e.logbook(), e.demo(&theme), e.version())
 	return root
@@ -180,7 +183,7 @@ func (e *env) full(ctx context.Context, theme string) error {
 		return err
 	}
 	defer s.Close()
-	return e.screen(ctx, s, theme, e.played)
+	return e.screens.Job(ctx, s, theme, e.played)
 }
 
 func noArgs(_ *cobra.Command, args []string) error {

@@ -23,7 +23,7 @@ import (
 
 func dorvik(args ...string) (code int, out, errs string) {
 	var o, e bytes.Buffer
-	code = Main(args, &o, &e, func(context.Context, *recovery.Session, string, *demo.Rehearsal) error { return nil })
+	code = Main(args, &o, &e, Screens{Job: func(context.Context, *recovery.Session, string, *demo.Rehearsal) error { return nil }})
 	return code, o.String(), e.String()
 }
 
@@ -507,6 +507,14 @@ func TestWays(t *testing.T) {
 	assert.Empty(t, followed["text"], "nothing stays in the place")
 	assert.Equal(t, map[string]any{"side": "yours", "lines": []any{5.0, 7.0}, "text": "one\nTWO\nthree\n"},
 		followed["moved"])
+
+	code, out, _ = dorvik("ways", "--json", "--whole", "--name", "a.go", base, yours, theirs)
+	assert.Equal(t, exitDone, code)
+	for _, way := range asJSON(t, out)["conflicts"].([]any)[0].(map[string]any)["ways"].([]any) {
+		way := way.(map[string]any)
+		assert.Equal(t, "package a\n\nfunc f(x int) int {\n"+way["text"].(string)+"}\n\nvar a = 1\nvar b = 1\nvar c = 2\n",
+			way["file"])
+	}
 
 	code, out, _ = dorvik("ways", "--json", "--name", "x.txt", base, base, theirs)
 	assert.Equal(t, exitDone, code)

@@ -78,7 +78,7 @@ the pick saved, and dorvik goes on with it.`,
 			return err
 		}
 		if f == (recoverFlags{}) && !e.json && isTerminal(e.out) {
-			return e.screen(ctx, s, *theme, nil)
+			return e.screens.Job(ctx, s, *theme, nil)
 		}
 		return e.job(ctx, s, f, prefer, s.Locate)
 	}

@@ -36,6 +36,7 @@ type wayJSON struct {
 	LeavesOut []settle.Piece `json:"leaves_out"`
 	Keeps     []settle.Piece `json:"keeps"`
 	Moved     *movedJSON     `json:"moved,omitempty"`
+	File      *string        `json:"file,omitempty"` // the whole, with the suggested ways elsewhere
 }
 
 // movedJSON is what a way puts where one side moved the place's lines to.
@@ -47,6 +48,7 @@ type movedJSON struct {
 
 func (e *env) ways() *cobra.Command {
 	var name string
+	var whole bool
 	cmd := &cobra.Command{
 		Use: "ways BASE YOURS THEIRS", Short: "List one file's conflicts with the ways to settle each",
 		Long: `Joins three versions of one file in memory and lists its conflicts, each with the
@@ -60,6 +62,8 @@ the way leaves out (words a side wrote) or keeps (words a side removed).`,
 		},
 	}
 	cmd.Flags().StringVar(&name, "name", "", "the file's `PATH` in the project, by which its language is known (YOURS)")
+	cmd.Flags().BoolVar(&whole, "whole", false,
+		"with each way the whole joined file, with the suggested ways in the other places")
 	cmd.RunE = func(_ *cobra.Command, args []string) error {
 		if name == "" {
 			name = args[1]
@@ -81,7 +85,7 @@ the way leaves out (words a side wrote) or keeps (words a side removed).`,
 		if err != nil {
 			return err
 		}
-		out := waysOf(name, text)
+		out := waysOf(name, text, whole)
 		if e.json {
 			return e.print(out)
 		}
@@ -104,7 +108,7 @@ the way leaves out (words a side wrote) or keeps (words a side removed).`,
 	return e.jsonFlag(cmd)
 }
 
-func waysOf(name string, text *merge.Text) waysJSON {
+func waysOf(name string, text *merge.Text, whole bool) waysJSON {
 	out := waysJSON{Version: 1, Conflicts: []questionJSON{}}
 	kind := merge.Content
 	if len(text.Base) == 0 {
@@ -125,7 +129,8 @@ func waysOf(name string, text *merge.Text) waysJSON {
 			string(c.Kind), string(c.Suggested), nil}
 		for _, o := range c.Ways {
 			v := f.JudgeSuggested(c, o)
-			w := wayJSON{string(o.Way), o.Text, o.Reason, v.Parses, v.Problem, some(v.LeavesOut), some(v.Keeps), nil}
+			w := wayJSON{Way: string(o.Way), Text: o.Text, Reason: o.Reason, Parses: v.Parses, Problem: v.Problem,
+				LeavesOut: some(v.LeavesOut), Keeps: some(v.Keeps)}
 			if m := o.Moved; m != nil {
 				r := f.Text.Hunks[m.Hunk]
 				at := r.Yours
@@ -136,6 +141,10 @@ func waysOf(name string, text *merge.Text) waysJSON {
 			}
 			if o.Way == c.Suggested {
 				w.Reason = c.Why
+			}
+			if whole {
+				file := f.WithSuggested(c, o)
+				w.File = &file
 			}
 			cj.Ways = append(cj.Ways, w)
 		}

@@ -28,6 +28,7 @@ type job struct {
 	coder  *coder
 	played *demo.Rehearsal // the demo, where it is one
 
+	file    *oneFile      // nothing but one file is settled; nil for a recovery
 	every   time.Duration // the remote is asked so often; 0 for never
 	watched *besides
 
@@ -255,6 +256,8 @@ func (j *job) rejoin(change func(s *recovery.Session) error, next then) tea.Cmd 
 // joined goes to the stage that a joined route asks for.
 func (j *job) joined() tea.Cmd {
 	switch {
+	case j.file != nil && j.join.Open == 0:
+		return j.saveFile()
 	case j.pos.Picking && j.join.Open == 0 && j.join.Kept() == 0:
 		cmd := j.look.dropPick()
 		j.flash = txt(plain, "There is nothing left to pick: what those commits change is in your line. Your branch "+

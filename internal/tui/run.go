@@ -33,16 +33,24 @@ func Run(ctx context.Context, s *recovery.Session, themeName string, played *dem
 			j.notice = strings.TrimSpace(j.notice + " " + words.Sentence(err.Error()))
 		}
 	}
+	if err := j.show(ctx, j.load(false)); err != nil {
+		return err
+	}
+	fmt.Fprintln(os.Stderr, j.farewell())
+	return nil
+}
+
+// show shows the screen until it is left.
+func (j *job) show(ctx context.Context, first tea.Cmd) error {
 	options := []tea.ProgramOption{tea.WithContext(ctx)}
 	if c := os.Getenv("COLORTERM"); j.theme.colour && (c == "truecolor" || c == "24bit") {
 		options = append(options, tea.WithColorProfile(colorprofile.TrueColor)) // the terminal says so itself
 	}
-	_, err = tea.NewProgram(program{j.frame, j.load(false)}, options...).Run()
+	_, err := tea.NewProgram(program{j.frame, first}, options...).Run()
 	j.leave()
 	if err != nil && !errors.Is(err, tea.ErrInterrupted) && ctx.Err() == nil { // else it was asked to end
 		return fmt.Errorf("the full screen ended: %w; your branch and files are safe, and decisions are kept", err)
 	}
-	fmt.Fprintln(os.Stderr, j.farewell())
 	return nil
 }
 

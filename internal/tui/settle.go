@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"path/filepath"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -61,6 +62,8 @@ func (s *settleScreen) state() (string, passed) {
 func (s *settleScreen) status() line {
 	q := s.question()
 	switch {
+	case s.file != nil:
+		return nil
 	case q == nil || s.join.Stops[q.Stop].Commit.Commit == nil:
 		return txt(dim, string(s.st.Route))
 	case s.join.Stops[q.Stop].Uncommitted:
@@ -140,6 +143,9 @@ func (s *settleScreen) actions() []action {
 
 // onward says what comes once all is settled.
 func (s *settleScreen) onward() string {
+	if s.file != nil {
+		return "write " + filepath.Base(s.file.name)
+	}
 	if s.pos.Trivial() == recovery.FastForward {
 		return words.If(!s.pos.Stash.IsZero(), "bring it back", words.If(s.pos.Return != "", "go back", "move forward"))
 	}
@@ -165,6 +171,8 @@ func (s *settleScreen) leave() tea.Cmd {
 	case s.views != allViews:
 		s.views = allViews
 		return nil
+	case s.file != nil:
+		return s.leaveFile()
 	case s.pos.Resume != nil:
 		return s.leaveStuck()
 	case s.pos.Return != "": // it is not gone back
@@ -214,6 +222,8 @@ func (s *settleScreen) remark() line {
 	switch {
 	case q == nil:
 		return txt(dim, "Nothing asks for a decision.")
+	case s.join.Open == 0 && s.marksDecision() && s.file != nil:
+		return txt(dim, "All settled. Enter writes "+s.file.name+"; nothing has been written yet.")
 	case s.join.Open == 0 && s.marksDecision():
 		return txt(dim, "All settled. Enter goes on to the check; nothing has been changed yet.")
 	case s.way == unmarked && q.Conflict.Doubt != "":

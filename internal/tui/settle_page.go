@@ -150,6 +150,12 @@ func (s *settleScreen) credit(q *recovery.Attributed, side merge.Side) line {
 	if side == merge.Yours && s.join.Stops[q.Stop].Uncommitted {
 		return l.add(m.hue, "you").add(dim, "  not committed  ").add(plain, n.Subject())
 	}
+	if s.file != nil { // the commits are made for it
+		if n.Author().When == 0 {
+			return l.add(m.hue, n.Subject())
+		}
+		return l.add(m.hue, s.name(n, side)).add(dim, "  "+s.age(n)+"  ").add(plain, n.Subject())
+	}
 	return l.add(m.hue, s.name(n, side)).add(dim, "  "+s.age(n)+"  ").add(plain, n.Subject()+" ").add(dim,
 		s.s.Short(n.ID))
 }

@@ -56,6 +56,16 @@ func (f *File) Judge(c *Question, o Option, choose func(c *Question) Option) Ver
 // JudgeSuggested is Judge with the suggested ways in the other places.
 func (f *File) JudgeSuggested(c *Question, o Option) Verdict { return f.Judge(c, o, f.standIn) }
 
+// WithSuggested is the whole joined file with an option in one place, and the suggested ways in the others.
+func (f *File) WithSuggested(c *Question, o Option) string {
+	return f.Join(func(other *Question) Option {
+		if other == c {
+			return o
+		}
+		return f.standIn(other)
+	})
+}
+
 // Sides gives the texts that an option of a conflict brings together: those of the
 // place, and where it follows moved lines those of where they went, too.
 func (f *File) Sides(c *Question, o Option) (yours, theirs, result string) {

@@ -1,0 +1,46 @@
+package merge
+
+import (
+	"strings"
+)
+
+// Marks is how conflicts are marked in a text.
+type Marks struct {
+	Labels Three[string] // of base, yours and theirs
+	Size   int           // signs in a row; git's own is 7
+	Base   bool          // what both started from is written, too
+}
+
+// Marked gives the joined text with both sides of each contested region between marks, as git and diff3 write
+// them. Each mark stands on a line of its own, with the ends that the lines have.
+func (t Text) Marked(m Marks) string {
+	end := "\n"
+	for _, l := range append(append([]string{}, t.Yours...), t.Theirs...) {
+		if strings.HasSuffix(l, "\r\n") {
+			end = "\r\n"
+		}
+		break
+	}
+	mark := func(b *strings.Builder, sign, label string) {
+		b.WriteString(strings.TrimRight(strings.Repeat(sign, m.Size)+" "+label, " ") + end)
+	}
+	put := func(b *strings.Builder, lines []string) {
+		b.WriteString(strings.Join(lines, ""))
+		if n := len(lines); n > 0 && !strings.HasSuffix(lines[n-1], "\n") {
+			b.WriteString(end)
+		}
+	}
+	return t.Join(func(_ int, r Hunk) string {
+		var b strings.Builder
+		mark(&b, "<", m.Labels.Yours)
+		put(&b, t.Yours[r.Yours.Lo:r.Yours.Hi])
+		if m.Base {
+			mark(&b, "|", m.Labels.Base)
+			put(&b, t.Base[r.Base.Lo:r.Base.Hi])
+		}
+		mark(&b, "=", "")
+		put(&b, t.Theirs[r.Theirs.Lo:r.Theirs.Hi])
+		mark(&b, ">", m.Labels.Theirs)
+		return b.String()
+	})
+}

@@ -1,0 +1,182 @@
+package recovery
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"time"
+
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/git"
+)
+
+// OneFile is three versions of one file, to be settled without the repository they come from.
+type OneFile struct {
+	Name    string                // in the project: its ending tells the language
+	Content merge.Three[[]byte]   // nil where there is none
+	Who     merge.Three[LastEdit] // of yours and theirs, as far as it is known
+}
+
+// LastEdit is who made a version, and why.
+type LastEdit struct {
+	By      object.Signature
+	Message string
+}
+
+// unsettledFor is how long what was settled of a file is kept for going on.
+const unsettledFor = 14 * 24 * time.Hour
+
+// OpenOneFile opens the settling of one file, a recovery in a repository of its own. It is under a folder, by
+// what the file's versions are: who was interrupted goes on with the decisions made. Old ones are cleared.
+func OpenOneFile(ctx context.Context, under string, f OneFile) (*Session, error) {
+	clearOld(under)
+	h := sha256.New()
+	fmt.Fprintf(h, "%q\n", f.Name)
+	for _, c := range [][]byte{f.Content.Base, f.Content.Yours, f.Content.Theirs} {
+		fmt.Fprintf(h, "%d %t\n%s", len(c), c == nil, c)
+	}
+	dir := filepath.Join(under, hex.EncodeToString(h.Sum(nil)[:10]))
+	if _, err := os.Stat(filepath.Join(dir, ".git", "refs", "heads", "main")); err != nil {
+		if err := makeOneFile(ctx, dir, f); err != nil {
+			return nil, errors.Join(fmt.Errorf("making the file ready to be settled: %w", err), os.RemoveAll(dir))
+		}
+	}
+	return OpenSession(ctx, dir)
+}
+
+// clearOld removes what was left unsettled for long.
+func clearOld(under string) {
+	entries, _ := os.ReadDir(under) // there may be none
+	for _, e := range entries {
+		if info, err := e.Info(); err == nil && time.Since(info.ModTime()) > unsettledFor {
+			os.RemoveAll(filepath.Join(under, e.Name()))
+		}
+	}
+}
+
+// inProject is a name as a path that lies in the project.
+func inProject(name string) string {
+	if name = filepath.ToSlash(filepath.Clean(name)); filepath.IsLocal(filepath.FromSlash(name)) {
+		return name
+	}
+	return path.Base(name)
+}
+
+// makeOneFile lays the repository out: the base, and the two sides.
+func makeOneFile(ctx context.Context, dir string, f OneFile) error {
+	store := object.NewOverlay(object.SHA1, nil)
+	commit := func(content []byte, who LastEdit, parents ...object.ID) (object.ID, error) {
+		tree := store.EmptyTree()
+		if content != nil {
+			var err error
+			e := object.Entry{Mode: object.ModeFile, ID: store.Put(object.KindBlob, content)}
+			if tree, err = store.Edit(tree, map[string]object.Entry{inProject(f.Name): e}); err != nil {
+				return object.ID{}, err
+			}
+		}
+		return store.PutCommit(&object.Commit{Tree: tree, Parents: parents, AuthorLine: who.By.String(),
+			Committer: who.By, Message: who.Message + "\n"}), nil
+	}
+	base, err := commit(f.Content.Base, LastEdit{By: object.Signature{Name: "base", Email: "base", Zone: "+0000"},
+		Message: "the common base"})
+	if err != nil {
+		return err
+	}
+	yours, err := commit(f.Content.Yours, f.Who.Yours, base)
+	if err != nil {
+		return err
+	}
+	theirs, err := commit(f.Content.Theirs, f.Who.Theirs, base)
+	if err != nil {
+		return err
+	}
+	if err := git.InitClone(dir, ".", "main", f.Who.Yours.By.Name, f.Who.Yours.By.Email); err != nil {
+		return err
+	}
+	r := git.At(filepath.Join(dir, ".git"))
+	defer r.Close()
+	if err := r.AddPack(ctx, func(w io.Writer) (int, error) { return store.WritePack(w, yours, theirs) }); err != nil {
+		return err
+	}
+	if err := r.UpdateRefs(ctx, "settle", git.RefUpdate{Name: "refs/remotes/origin/main", New: theirs},
+		git.RefUpdate{Name: "refs/heads/main", New: yours}); err != nil {
+		return err
+	}
+	work, err := git.Open(ctx, dir)
+	if err != nil {
+		return err
+	}
+	defer work.Close()
+	return work.Checkout(ctx, yours)
+}
+
+// Settled is the file as a join has it; there is false where it is to be deleted.
+func (s *Session) Settled(j *Join, name string) (content []byte, there bool, err error) {
+	e, err := s.Store.Find(j.Tree, inProject(name))
+	if err != nil || e.Absent() {
+		return nil, false, err
+	}
+	content, err = s.Store.Blob(e.ID)
+	return content, true, err
+}
+
+// Forget removes the settling of a file, when it is done.
+func (s *Session) Forget() error { return os.RemoveAll(s.Repo.Dir) }
+
+// LastEdits tells who changed a file last on each side of what git has half done here, and whether the files
+// git gives to other programs have their sides swapped: in a rebase it calls yours theirs.
+func (w *Workspace) LastEdits(ctx context.Context, name string) (who merge.Three[LastEdit], swapped bool, err error) {
+	u, err := w.Repo.Unfinished(ctx)
+	if err != nil || u == nil {
+		return who, false, err
+	}
+	other := u.Stopped
+	if len(u.Merged) > 0 {
+		other = u.Merged[len(u.Merged)-1]
+	}
+	if other.IsZero() {
+		return who, false, nil
+	}
+	yours, theirs := u.Head, other
+	if swapped = u.Operation == git.Rebasing && len(u.Merged) == 0; swapped {
+		yours, theirs = other, u.Head
+	}
+	d, err := history.Diverge(ctx, w.Store, yours, theirs)
+	if err != nil {
+		return who, swapped, err
+	}
+	if who.Yours, err = w.lastEdit(d.Yours, name); err == nil {
+		who.Theirs, err = w.lastEdit(d.Theirs, name)
+	}
+	return who, swapped, err
+}
+
+// lastEdit finds the newest of commits that changed a file.
+func (w *Workspace) lastEdit(list []history.Node, name string) (LastEdit, error) {
+	for _, n := range list {
+		before, err := history.FirstParentTree(w.Store, n.Commit)
+		if err != nil {
+			return LastEdit{}, err
+		}
+		was, err := w.Store.Find(before, name)
+		if err != nil {
+			return LastEdit{}, err
+		}
+		is, err := w.Store.Find(n.Tree, name)
+		if err != nil {
+			return LastEdit{}, err
+		}
+		if !was.Same(is) && len(n.Parents) < 2 {
+			return LastEdit{n.Author(), n.Subject()}, nil
+		}
+	}
+	return LastEdit{}, nil
+}
