@@ -238,3 +238,43 @@ func TestSuspendedAndHungUp(t *testing.T) {
 	assert.Equal(t, " M cmd/skerry/main.go", gittest.At(t, x.scene.Clone).Git("status", "--porcelain"))
 	x.press("exit", "Enter")
 }
+
+// TestAsGitsMergetool has the real git open Settle for each file of a rebase: yours stay yours, what was left is
+// there again, and git believes the exit code.
+func TestAsGitsMergetool(t *testing.T) {
+	x := newTerminal(t)
+	mine := x.mine()
+	mine.Git("config", "merge.tool", "dorvik")
+	mine.Git("config", "mergetool.dorvik.cmd", binary+` settle --mergetool --name "$MERGED" "$BASE" "$LOCAL" "$REMOTE" "$MERGED"`)
+	mine.Git("config", "mergetool.dorvik.trustExitCode", "true")
+	mine.Git("config", "mergetool.keepBackup", "false")
+	mine.Git("checkout", "-q", "--", ".")
+	_, err := mine.Try("pull", "-q", "--rebase")
+	require.Error(t, err)
+	marked := mine.Read("fares/fares.go")
+	start := func() {
+		x.t.Helper()
+		line := "cd " + x.scene.Clone + " && git mergetool --no-prompt; echo ended with $?; sleep 600"
+		if x.running {
+			x.tmux("respawn-pane", "-k", "-t", "s", "sh", "-c", line)
+			return
+		}
+		x.running = true
+		x.tmux("new-session", "-d", "-s", "s", "-x", "100", "-y", "30", "--", "sh", "-c", line)
+	}
+	start()
+	x.see("Settle 0 of 1", "fares/fares.go", "◐ you", "Charge vehicles by the half metre", "◑ Ilka Renn")
+	x.press("Enter")
+	x.see("All settled. Enter writes fares/fares.go")
+	x.press("q")
+	x.see("is as it was. What you settled is kept", "ended with 1")
+	assert.Equal(t, marked, mine.Read("fares/fares.go"))
+	start()
+	x.see("Settle 1 of 1", "All settled")
+	x.press("Enter")
+	x.see("is written.", "ended with 0")
+	assert.Contains(t, mine.Read("fares/fares.go"), "return roundUp(rate*v.HalfMetres(), 10)")
+	assert.Equal(t, "M  fares/fares.go", mine.Git("status", "--porcelain"), "and nothing is left beside")
+	out, _ := mine.Try("-c", "core.editor=true", "rebase", "--continue")
+	assert.Contains(t, out, "Merge conflict in docs/harbours.md", "git goes on to the next stop")
+}
