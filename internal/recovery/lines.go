@@ -44,6 +44,30 @@ func (w *Workspace) Lines(p *Position, tree object.ID, path string) (lines []Lin
 	return lines, true, nil
 }
 
+// SidesOf gives a file as base, yours and theirs have it, empty where it is not there; ok is false where one of
+// them is no text.
+func (w *Workspace) SidesOf(p *Position, path string) (out merge.Three[string], ok bool, err error) {
+	ok = true
+	out, err = merge.MapThree(merge.Three[object.ID]{Base: p.Base(), Yours: p.Yours, Theirs: p.Theirs},
+		func(commit object.ID) (string, error) {
+			if commit.IsZero() {
+				return "", nil
+			}
+			tree, err := w.Tree(commit)
+			if err != nil {
+				return "", err
+			}
+			e, err := w.Store.Find(tree, path)
+			if err != nil || e.Absent() {
+				return "", err
+			}
+			text, is, err := w.TextAt(tree, path)
+			ok = ok && is
+			return text, err
+		})
+	return out, ok, err
+}
+
 // hasLines tells which lines of a result a commit's file has.
 func (w *Workspace) hasLines(commit object.ID, path string, result []string) ([]bool, error) {
 	has := make([]bool, len(result))

@@ -130,7 +130,8 @@ func (s *Session) Sync(p *Position) error {
 	}
 	if st.Branch != p.Branch.Name || st.Yours != p.Yours && st.Accepted == nil {
 		kept := State{Branch: p.Branch.Name, Decisions: st.Decisions, Accepted: st.Accepted, Agreed: st.Agreed,
-			LastCheck: st.LastCheck, TakeOver: st.TakeOver, Runs: st.Runs, Carry: st.Carry, Wishes: st.Wishes}
+			LastCheck: st.LastCheck, TakeOver: st.TakeOver, Runs: st.Runs, Carry: st.Carry, Wishes: st.Wishes,
+			Read: st.Read, PutAside: st.PutAside}
 		if st.Branch == p.Branch.Name {
 			kept.Picks, kept.PickParent = st.Picks, st.PickParent
 		}
@@ -180,6 +181,33 @@ func (s *Session) RedoDecision() (d settle.Decision, ok bool, err error) {
 		err = s.save()
 	}
 	return d, ok, err
+}
+
+// MarkRead notes that the content of a file that joined by itself was read.
+func (s *Session) MarkRead(path string, content object.ID) error {
+	if s.state.Read[path] == content {
+		return nil
+	}
+	read := maps.Clone(s.state.Read)
+	if read == nil {
+		read = map[string]object.ID{}
+	}
+	read[path] = content
+	s.state.Read = read
+	return s.save()
+}
+
+// PutAside has a conflict wait for later, with the reason why; with none it waits no more.
+func (s *Session) PutAside(key settle.Key, why string) error {
+	aside := maps.Clone(s.state.PutAside)
+	if aside == nil {
+		aside = map[settle.Key]string{}
+	}
+	if aside[key] = why; why == "" {
+		delete(aside, key)
+	}
+	s.state.PutAside = aside
+	return s.save()
 }
 
 // AddMend records a mend, made on top of those there are.

@@ -39,10 +39,15 @@ type State struct {
 	TakeOver      TakeOver         `json:"take_over,omitempty"` // what git left half done
 	Runs          []string         `json:"runs,omitempty"`      // what its list has run on the way
 	Carry         bool             `json:"carry,omitempty"`     // uncommitted work is brought along
-	Accepted      *Waypoint        `json:"accepted,omitempty"`  // joined here and not pushed yet
-	Checked       *Checked         `json:"checked,omitempty"`
-	Agreed        []string         `json:"agreed,omitempty"` // check commands and merge drivers agreed to
-	LastCheck     time.Duration    `json:"last_check,omitempty"`
+	// what was read of what joined by itself: the content that a path had
+	Read map[string]object.ID `json:"read,omitempty"`
+	// conflicts that are put aside for now, and why
+	PutAside map[settle.Key]string `json:"put_aside,omitempty"`
+
+	Accepted  *Waypoint     `json:"accepted,omitempty"` // joined here and not pushed yet
+	Checked   *Checked      `json:"checked,omitempty"`
+	Agreed    []string      `json:"agreed,omitempty"` // check commands and merge drivers agreed to
+	LastCheck time.Duration `json:"last_check,omitempty"`
 }
 
 // Waypoint is a state of the branch to go back to.

@@ -161,6 +161,8 @@ var fields = []field{
 	{"take_over", func(st *State) any { return &st.TakeOver }},
 	{"undone", func(st *State) any { return &st.Decisions.Undone }},
 	{"wishes", func(st *State) any { return &st.Wishes }},
+	{"runs", func(st *State) any { return &st.Runs }}, {"read", func(st *State) any { return &st.Read }},
+	{"put_aside", func(st *State) any { return &st.PutAside }},
 	{"carry", func(st *State) any { return &st.Carry }},
 	{"accepted", func(st *State) any { return &st.Accepted }},
 	{"checked", func(st *State) any { return &st.Checked }},

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -16,6 +17,7 @@ type reader struct {
 	lines   []recovery.Line
 	scroll  scroll
 	authors func() tea.Cmd // of its lines; nil where they cannot be found
+	more    []action       // what can be done with it besides
 }
 
 func newReader(f *frame, title line, lines []recovery.Line, numbers bool) *reader {
@@ -41,7 +43,7 @@ func gutter(o recovery.LineOrigin) mark {
 }
 
 func (r *reader) actions() []action {
-	out := []action{act(keys.back, "", quietly(r.f.close))}
+	out := append(slices.Clip(r.more), act(keys.back, "", quietly(r.f.close)))
 	if r.numbers && r.scroll.moves() {
 		out = append(out, act(keys.following, "next change", quietly(func() { r.seek(r.here()+1, 1) })),
 			act(keys.previous, "the one before", quietly(func() { r.seek(r.here()-1, -1) })))

@@ -114,7 +114,7 @@ func (s *settleScreen) actions() []action {
 		out = append(out, also(keys.digits[i+1], quietly(func() { s.mark(i) })))
 	}
 	if !q.Conflict.Whole() {
-		out = append(out, acts(keys.write, "write it", s.write))
+		out = append(out, acts(keys.write, "write it", s.write), acts(keys.take, "edit by edit", s.takeEdits))
 	}
 	if len(s.questions) > 1 {
 		out = append(out, act(keys.following, "conflict",
@@ -419,6 +419,30 @@ func (s *settleScreen) chosen(q *recovery.Attributed) settle.Option {
 	return o
 }
 
+// takeEdits opens the single edits of the place, beginning with those that the marked way takes.
+func (s *settleScreen) takeEdits() tea.Cmd {
+	q := s.question()
+	o := s.chosen(q)
+	mine, other, result := q.File.Sides(q.Conflict, o)
+	moved := o.Moved != nil
+	if moved {
+		result = o.Moved.Text
+	}
+	board := settle.NewBoard(q.Conflict.Base, mine, other)
+	board.Start(result)
+	parts, at := s.parts(q)
+	before, after := linesAround(parts, at, s.h)
+	t := &taking{above: before, below: after, from: q.Conflict.Place.Base.Lo + 1,
+		frame: s.frame, board: board, right: s.status(), start: board.Text(), keeps: "settle it so",
+		title: txt(plain, " ").bold(bright, q.Conflict.Path).add(dim, place(q)), first: 1 + linesBefore(parts, at)}
+	t.keep = func(text string) tea.Cmd {
+		return s.record(settle.Decision{Key: q.Conflict.Key, Way: settle.Written, Text: text, Moved: moved})
+	}
+	t.write = func(text string) tea.Cmd { return s.writeFrom(text, moved) }
+	s.open(t)
+	return nil
+}
+
 // write opens the editor on the place, or on where its lines were moved to.
 func (s *settleScreen) write() tea.Cmd {
 	q := s.question()
@@ -426,10 +450,16 @@ func (s *settleScreen) write() tea.Cmd {
 	if both, ok := q.Conflict.Option(settle.YoursTheirs); ok && s.way == unmarked {
 		o = both // to be cut down to what is meant
 	}
-	text, d := o.Text, settle.Decision{Key: q.Conflict.Key, Way: settle.Written}
 	if o.Moved != nil {
-		text, d.Moved = o.Moved.Text, true
+		return s.writeFrom(o.Moved.Text, true)
 	}
+	return s.writeFrom(o.Text, false)
+}
+
+// writeFrom opens the editor on a text for the place, or for where its lines were moved to.
+func (s *settleScreen) writeFrom(text string, moved bool) tea.Cmd {
+	q := s.question()
+	d := settle.Decision{Key: q.Conflict.Key, Way: settle.Written, Moved: moved}
 	closed := text == "" || strings.HasSuffix(text, "\n")
 	parts, at := s.parts(q)
 	ed := newEditor(strings.TrimSuffix(text, "\n"), 1+linesBefore(parts, at))
@@ -474,23 +504,28 @@ func (s *settleScreen) writingPage(q *recovery.Attributed, ed *editor, w, h int)
 // besidePlace is some lines of the file before and after the place, as it is joined now.
 func (s *settleScreen) besidePlace(q *recovery.Attributed, most int) (before, after page) {
 	parts, at := s.parts(q)
-	var lines []string
-	from := 0
-	for i, p := range parts {
-		if i == at {
-			from = len(lines)
-			continue
-		}
-		lines = append(lines, p.Lines...)
-	}
+	above, below := linesAround(parts, at, most)
 	row := func(l string) line { return txt(dim, "      ").add(dim, strings.TrimRight(l, "\r\n")) }
-	for _, l := range lines[max(0, from-most):from] {
+	for _, l := range above {
 		before.row(row(l))
 	}
-	for _, l := range lines[from:min(len(lines), from+most)] {
+	for _, l := range below {
 		after.row(row(l))
 	}
 	return before, after
+}
+
+// linesAround is some lines of the result before and after a part.
+func linesAround(parts []settle.Part, at, most int) (above, below []string) {
+	for i, p := range parts {
+		switch {
+		case i < at:
+			above = append(above, p.Lines...)
+		case i > at && len(below) < most:
+			below = append(below, p.Lines...)
+		}
+	}
+	return above[max(0, len(above)-most):], below[:min(len(below), most)]
 }
 
 // theirName is whom the edit of the other side is of.

@@ -1,7 +1,6 @@
 package tui
 
 import (
-	"context"
 	"fmt"
 	"strconv"
 
@@ -167,7 +166,11 @@ func (s *settleScreen) listRows(w, h int) (rows []listRow, cursor int) {
 	for i, o := range files {
 		entry(len(s.questions)+i, clickedFile(i), func() line {
 			m, count := joinedSign(o)
-			return line{}.mark(m).add(plain, cutPath(o.Path, w-12)).fit(w-8).add(dim, count)
+			l := line{}.mark(m).add(plain, cutPath(o.Path, w-12))
+			if s.isRead(o.Path) {
+				l = line{}.mark(markSettled).add(dim, cutPath(o.Path, w-12))
+			}
+			return l.fit(w-8).add(dim, count)
 		})
 	}
 	if s.screen() == screen(s) && len(files) > 0 {
@@ -238,30 +241,4 @@ func joinedAlone(overlap []recovery.Overlap, questions []recovery.Attributed) (o
 		}
 	}
 	return out
-}
-
-// read opens a file of the joined tree to be read.
-func (s *settleScreen) read(path string) tea.Cmd {
-	pos, tree := s.pos, s.join.Tree
-	return s.start("reading "+path, func(context.Context, func(int, int)) (then, error) {
-		lines, ok, err := s.s.Lines(pos, tree, path)
-		if err != nil {
-			return nil, err
-		}
-		return func() tea.Cmd {
-			title := txt(plain, " ").bold(bright, path).add(dim, "   ").mark(markYours).add(dim, "yours  ").
-				mark(markTheirs).add(dim, "theirs  ").mark(markJoined).add(dim, "made in joining")
-			if !ok {
-				title = txt(plain, " ").bold(bright, path)
-				lines = []recovery.Line{{Text: "This path holds no text in the joined result: it is binary, a link, " +
-					"or deleted."}}
-			}
-			r := newReader(s.frame, title, lines, ok)
-			if ok {
-				r.authors = func() tea.Cmd { return s.openJoinedLines(path) }
-			}
-			s.open(r)
-			return nil
-		}, nil
-	})
 }

@@ -9,6 +9,7 @@ type writing struct {
 	*frame
 	ed     *editor
 	right  line                // the right end of the first row
+	name   string              // of the file: its ending tells the language
 	around func(w, h int) page // the editor in its surroundings
 	save   func(text string) tea.Cmd
 

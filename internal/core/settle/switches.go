@@ -1,0 +1,331 @@
+package settle
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
+)
+
+// Switch is one single edit to a text: a line that goes, a line that comes, or words within a line. On, it is
+// in the result.
+type Switch struct {
+	Side     merge.Origin // whose it is: FromYours, FromTheirs, FromBoth
+	Line     int          // of the base, from 0: the one it is in, or before which its line comes
+	Old, New string       // what goes, and what comes in its place
+	Within   bool         // words within a line; else a whole line
+	Minor    bool         // blanks alone, beside other edits to its line by the same side: they go with those
+	On       bool
+
+	lo, hi int // the atoms of the base that go
+}
+
+// Board is the single edits of two sides to a text, each of which can be taken or left. With all of one side on,
+// and none of the other, the result is that side's text.
+type Board struct {
+	Switches []Switch // by where they are; those that put lines in one place, in their order there
+	Base     []string // its lines
+
+	atoms []string
+	start []int         // the first atom of each line of the base, and one past the last
+	to    map[int][]int // the edits to what is in a line of the base
+}
+
+// NewBoard finds the single edits of both sides to a base. None is on. Time is that of two diffs by lines, and
+// of diffs by words of the lines that changed.
+func NewBoard(base, yours, theirs string) *Board {
+	b := &Board{Base: diff.Lines(base)}
+	for _, l := range b.Base {
+		b.start = append(b.start, len(b.atoms))
+		b.atoms = append(b.atoms, Atoms(l)...)
+	}
+	b.start = append(b.start, len(b.atoms))
+	mine, other := b.edits(merge.FromYours, diff.Lines(yours)), b.edits(merge.FromTheirs, diff.Lines(theirs))
+	comeMine, comeOther := coming(mine), coming(other)
+	unpaired := map[Switch]int{} // of theirs
+	for _, o := range other {
+		unpaired[o.edit()]++
+	}
+	paired := map[Switch]int{}
+	for _, s := range mine {
+		together := !s.comes() || slices.Equal(comeMine[s.lo], comeOther[s.lo])
+		if k := s.edit(); together && unpaired[k] > 0 {
+			s.Side = merge.FromBoth
+			unpaired[k]--
+			paired[k]++
+		}
+		b.Switches = append(b.Switches, s)
+	}
+	for _, o := range other {
+		if k := o.edit(); paired[k] > 0 {
+			paired[k]--
+			continue
+		}
+		b.Switches = append(b.Switches, o)
+	}
+	slices.SortStableFunc(b.Switches, func(x, y Switch) int {
+		return cmp.Or(cmp.Compare(x.lo, y.lo), cmp.Compare(x.rank(), y.rank()))
+	})
+	b.to = map[int][]int{}
+	for i, s := range b.Switches {
+		if !s.comes() {
+			b.to[s.Line] = append(b.to[s.Line], i)
+		}
+	}
+	return b
+}
+
+// edit is what is done, whoever does it.
+func (s Switch) edit() Switch {
+	s.Side = merge.FromBase
+	return s
+}
+
+// rank orders edits at one place: lines that come stand before what is done to the line there.
+func (s *Switch) rank() int {
+	if s.comes() {
+		return 0
+	}
+	return 1
+}
+
+// comes reports whether it is a line that comes.
+func (s *Switch) comes() bool { return !s.Within && s.New != "" }
+
+// coming are the lines that come at each place.
+func coming(list []Switch) map[int][]string {
+	out := map[int][]string{}
+	for _, s := range list {
+		if s.comes() {
+			out[s.lo] = append(out[s.lo], s.New)
+		}
+	}
+	return out
+}
+
+// edits are those of one side.
+func (b *Board) edits(side merge.Origin, lines []string) (out []Switch) {
+	for _, e := range diff.Histogram(b.Base, lines) {
+		for e.A0 < e.A1 && e.B0 < e.B1 && b.alike(e.A0, lines[e.B0]) {
+			out = append(out, b.within(side, e.A0, lines[e.B0])...)
+			e.A0, e.B0 = e.A0+1, e.B0+1
+		}
+		for i := e.A0; i < e.A1; i++ {
+			out = append(out, Switch{Side: side, Line: i, Old: b.Base[i], lo: b.start[i], hi: b.start[i+1]})
+		}
+		for _, l := range lines[e.B0:e.B1] {
+			out = append(out, Switch{Side: side, Line: e.A1, New: l, lo: b.start[e.A1], hi: b.start[e.A1]})
+		}
+	}
+	return out
+}
+
+// alike reports whether a line of the base became this one: at least half of its words stayed.
+func (b *Board) alike(line int, to string) bool {
+	was := Atoms(b.Base[line])
+	stay, all, at := 0, 0, 0
+	for _, e := range append(diff.WordEdits(slices.Clone(was), Atoms(to)), diff.Edit{A0: len(was), A1: len(was)}) {
+		for _, w := range was[at:e.A0] {
+			if diff.IsWord(w) {
+				stay++
+			}
+		}
+		at = e.A1
+	}
+	for _, w := range was {
+		if diff.IsWord(w) {
+			all++
+		}
+	}
+	return all > 0 && 2*stay >= all && strings.HasSuffix(b.Base[line], "\n") == strings.HasSuffix(to, "\n")
+}
+
+// within are the edits within a line.
+func (b *Board) within(side merge.Origin, line int, to string) (out []Switch) {
+	was, is := b.atoms[b.start[line]:b.start[line+1]], Atoms(to)
+	for _, e := range diff.WordEdits(slices.Clone(was), is) {
+		s := Switch{Side: side, Line: line, Within: true, Old: strings.Join(was[e.A0:e.A1], ""),
+			New: strings.Join(is[e.B0:e.B1], ""), lo: b.start[line] + e.A0, hi: b.start[line] + e.A1}
+		s.Minor = strings.TrimSpace(s.Old+s.New) == ""
+		out = append(out, s)
+	}
+	if !slices.ContainsFunc(out, func(s Switch) bool { return !s.Minor }) {
+		for i := range out {
+			out[i].Minor = false
+		}
+	}
+	return out
+}
+
+// clash reports whether two edits of different sides cannot both be made: they are to the same words, or one is
+// to words of a line that the other takes away.
+func (s *Switch) clash(o *Switch) bool {
+	switch {
+	case s.Side == o.Side, s.comes(), o.comes(), s.New == "" && o.New == "":
+		return false
+	case s.lo == s.hi || o.lo == o.hi: // words that come between others
+		in, around := s, o
+		if o.lo == o.hi {
+			in, around = o, s
+		}
+		return around.lo < in.lo && in.lo < around.hi || !around.Within && around.lo == in.lo && around.lo < around.hi
+	}
+	return s.lo < o.hi && o.lo < s.hi
+}
+
+// Toggle takes an edit or leaves it, with what goes with it. Edits of the other side that it cannot be together
+// with are left then.
+func (b *Board) Toggle(i int) {
+	s := &b.Switches[i]
+	b.set(i, !s.On)
+	for _, k := range b.to[s.Line] {
+		if o := &b.Switches[k]; !s.Minor && o.Minor && o.Line == s.Line && o.Side == s.Side {
+			b.set(k, s.On)
+		}
+	}
+}
+
+func (b *Board) set(i int, on bool) {
+	s := &b.Switches[i]
+	s.On = on
+	for _, k := range b.clashing(i) {
+		if on {
+			b.Switches[k].On = false
+		}
+	}
+}
+
+// clashing are the edits that are on and clash with one.
+func (b *Board) clashing(i int) (out []int) {
+	s := &b.Switches[i]
+	if s.comes() {
+		return nil
+	}
+	for _, k := range b.to[s.Line] { // whole lines or words of one: never beyond it
+		if o := &b.Switches[k]; o.On && s.clash(o) {
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
+// Take has all edits of the sides be on or off; where two clash, yours is.
+func (b *Board) Take(yours, theirs bool) {
+	for i := range b.Switches {
+		b.Switches[i].On = false
+	}
+	for _, side := range []merge.Origin{merge.FromYours, merge.FromBoth, merge.FromTheirs} {
+		for i := range b.Switches {
+			s := &b.Switches[i]
+			wanted := side != merge.FromTheirs && yours || side != merge.FromYours && theirs
+			if s.Side == side && wanted && len(b.clashing(i)) == 0 {
+				s.On = true
+			}
+		}
+	}
+}
+
+// Start has the board hold a text, where single edits come to it; ok is false where none of the usual ways to take
+// them does, and then what was on stays.
+func (b *Board) Start(text string) (ok bool) {
+	was := slices.Clone(b.Switches)
+	for _, theirsFirst := range []bool{false, true} {
+		if theirsFirst {
+			b.theirsFirst()
+		}
+		for _, take := range [][2]bool{{true, true}, {true, false}, {false, true}, {false, false}} {
+			if b.Take(take[0], take[1]); b.Text() == text {
+				return true
+			}
+		}
+	}
+	b.Switches = was
+	return false
+}
+
+// theirsFirst has their lines stand before yours wherever both put some.
+func (b *Board) theirsFirst() {
+	slices.SortStableFunc(b.Switches, func(x, y Switch) int {
+		if x.lo != y.lo || !x.comes() || !y.comes() {
+			return cmp.Or(cmp.Compare(x.lo, y.lo), cmp.Compare(x.rank(), y.rank()))
+		}
+		return cmp.Compare(y.Side, x.Side)
+	})
+}
+
+// Move has a line that comes stand before, or after, its neighbour that comes in the same place, and gives where
+// it is among the switches then.
+func (b *Board) Move(i, by int) int {
+	to := i + by
+	if to < 0 || to >= len(b.Switches) {
+		return i
+	}
+	s, o := &b.Switches[i], &b.Switches[to]
+	if !s.comes() || !o.comes() || s.lo != o.lo {
+		return i
+	}
+	*s, *o = *o, *s
+	return to
+}
+
+// Fragment is a piece of a result, and whose edit it came by: FromBase where by none.
+type Fragment struct {
+	Text   string
+	Origin merge.Origin
+	Of     int // the switch, or the line of the base where Origin is FromBase
+}
+
+// Fragments is the result, piece by piece.
+func (b *Board) Fragments() (out []Fragment) {
+	ended, last := true, -1 // what is out ends with a line end; of which line of the base it is, -1 for none
+	put := func(text string, from merge.Origin, of, line int) {
+		if text == "" {
+			return
+		}
+		if !ended && (line < 0 || line != last) { // the last line of a text may have no end
+			text = "\n" + text
+		}
+		if n := len(out); n > 0 && out[n-1].Origin == from && out[n-1].Of == of {
+			out[n-1].Text += text
+		} else {
+			out = append(out, Fragment{text, from, of})
+		}
+		ended, last = strings.HasSuffix(text, "\n"), line
+	}
+	gone := make([]bool, len(b.atoms))
+	for _, s := range b.Switches {
+		for i := s.lo; s.On && i < s.hi; i++ {
+			gone[i] = true
+		}
+	}
+	k, line := 0, 0
+	for i := 0; i <= len(b.atoms); i++ {
+		for ; k < len(b.Switches) && b.Switches[k].lo == i; k++ {
+			s := b.Switches[k]
+			switch {
+			case s.On && s.Within:
+				put(s.New, s.Side, k, s.Line)
+			case s.On:
+				put(s.New, s.Side, k, -1)
+			}
+		}
+		for line+1 < len(b.start) && b.start[line+1] <= i {
+			line++
+		}
+		if i < len(b.atoms) && !gone[i] {
+			put(b.atoms[i], merge.FromBase, line, line)
+		}
+	}
+	return out
+}
+
+// Text is the result.
+func (b *Board) Text() string {
+	var text strings.Builder
+	for _, f := range b.Fragments() {
+		text.WriteString(f.Text)
+	}
+	return text.String()
+}

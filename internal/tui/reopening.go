@@ -1,0 +1,173 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+
+	tea "charm.land/bubbletea/v2"
+
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// joinedFile is a file that joined by itself, while it is read.
+type joinedFile struct {
+	*settleScreen
+	path  string
+	text  string              // as it is joined
+	sides merge.Three[string] // base, yours and theirs
+	known bool                // they are texts
+	id    object.ID           // of the content
+	lines []recovery.Line
+}
+
+// read opens a file of the joined tree to be read.
+func (s *settleScreen) read(path string) tea.Cmd {
+	pos, tree := s.pos, s.join.Tree
+	return s.start("reading "+path, func(context.Context, func(int, int)) (then, error) {
+		f := &joinedFile{settleScreen: s, path: path}
+		lines, ok, err := s.s.Lines(pos, tree, path)
+		if err != nil {
+			return nil, err
+		}
+		e, err := s.s.Store.Find(tree, path)
+		if err != nil {
+			return nil, err
+		}
+		if f.id = e.ID; ok {
+			f.lines = lines
+			if f.text, _, err = s.s.TextAt(tree, path); err == nil {
+				f.sides, f.known, err = s.s.SidesOf(pos, path)
+			}
+		}
+		return func() tea.Cmd { f.open(ok); return nil }, err
+	})
+}
+
+func (f *joinedFile) open(ok bool) {
+	title := txt(plain, " ").bold(bright, f.path).add(dim, "   ").mark(markYours).add(dim, "yours  ").
+		mark(markTheirs).add(dim, "theirs  ").mark(markJoined).add(dim, "made in joining")
+	if !ok {
+		title = txt(plain, " ").bold(bright, f.path)
+		f.lines = []recovery.Line{{Text: "This path holds no text in the joined result: it is binary, a link, or deleted."}}
+	}
+	r := newReader(f.frame, title, f.lines, ok)
+	r.more = f.more(r, ok)
+	if ok {
+		r.authors = func() tea.Cmd { return f.openJoinedLines(f.path) }
+	}
+	f.settleScreen.frame.open(r)
+}
+
+// more is what can be done with the file.
+func (f *joinedFile) more(r *reader, ok bool) []action {
+	does := "it is read"
+	if f.nextUnread() != "" {
+		does = "it is read; the next"
+	}
+	out := []action{acts(keys.next, does, f.markRead)}
+	holder, holds := f.join.MendHolder()
+	if !ok || !holds || f.pos.Trivial() != recovery.NotTrivial {
+		return out
+	}
+	if f.known && f.sides.Yours != f.sides.Theirs {
+		out = append(out, acts(keys.take, "reopen it, edit by edit", func() tea.Cmd { return f.reopen(holder) }))
+	}
+	return append(out, acts(keys.write, "write in it", func() tea.Cmd { return f.write(r, holder) }))
+}
+
+// isRead reports whether the file was read as it is.
+func (s *settleScreen) isRead(path string) bool {
+	was, ok := s.st.Read[path]
+	if !ok {
+		return false
+	}
+	e, err := s.s.Store.Find(s.join.Tree, path)
+	return err == nil && e.ID == was
+}
+
+// nextUnread is the next of the files that joined by themselves that was not read; empty where there is none.
+func (f *joinedFile) nextUnread() string {
+	at := 0
+	for i, o := range f.joinedAlone {
+		if o.Path == f.path {
+			at = i
+		}
+	}
+	n := len(f.joinedAlone)
+	for i := 1; i < n; i++ {
+		if o := f.joinedAlone[(at+i)%n]; !f.isRead(o.Path) {
+			return o.Path
+		}
+	}
+	return ""
+}
+
+// markRead notes that the file was read, and goes on to the next that was not.
+func (f *joinedFile) markRead() tea.Cmd {
+	next := f.nextUnread()
+	if err := f.s.MarkRead(f.path, f.id); err != nil {
+		f.flash = warning(words.Sentence(err.Error()))
+		return nil
+	}
+	f.st = f.s.State()
+	f.close()
+	if l := f.listed(); l != nil {
+		for i, o := range f.joinedAlone {
+			if o.Path == next {
+				l.moveTo(len(f.questions) + i)
+			}
+		}
+	}
+	if next == "" {
+		f.flash = done("All that joined by itself was read.")
+		return nil
+	}
+	return f.read(next)
+}
+
+// reopen opens the single edits of both sides to the file: each can be left, though it joined.
+func (f *joinedFile) reopen(holder string) tea.Cmd {
+	board := settle.NewBoard(f.sides.Base, f.sides.Yours, f.sides.Theirs)
+	if !board.Start(f.text) {
+		f.flash = warning("This file holds more than the edits of both sides: something was mended, written or moved in " +
+			"it. w writes in it.")
+		return nil
+	}
+	f.frame.open(&taking{frame: f.frame, board: board, start: f.text, keeps: "have it so", first: 1, from: 1,
+		title: txt(plain, " ").bold(bright, f.path).add(dim, "  joined by itself; what you change becomes part of "+holder),
+		keep:  func(text string) tea.Cmd { return f.mend(text, holder) }})
+	return nil
+}
+
+// write opens the editor on the whole file, at the line one reads.
+func (f *joinedFile) write(r *reader, holder string) tea.Cmd {
+	ed := newEditor(f.text, 1)
+	ed.goTo(r.here()+1, 1)
+	title := txt(plain, " ").bold(bright, f.path).add(dim, "  what you write becomes part of "+holder)
+	f.frame.open(&writing{frame: f.frame, ed: ed, name: f.path,
+		around: func(w, h int) page { return append(page{title.cut(w), nil}, ed.view(w, h-2)...) },
+		save:   func(text string) tea.Cmd { return f.mend(text, holder) }})
+	return nil
+}
+
+// mend has the file hold another text than it was joined to.
+func (f *joinedFile) mend(text, holder string) tea.Cmd {
+	if text == f.text {
+		f.flash = txt(plain, "Nothing was changed.")
+		return nil
+	}
+	path, before, at := f.path, f.text, f.at
+	return f.rejoin(func(to *recovery.Session) error {
+		return to.AddMend(recovery.Mend{Path: path, Before: before, After: text})
+	}, func() tea.Cmd {
+		f.goTo(f.settleScreen)
+		cmd := f.turnTo(max(0, min(at, len(f.questions)-1)))
+		f.flash = line{}.mark(markJoined).add(plain, fmt.Sprintf("%s is as you want it, by an edit that becomes part of %s. "+
+			"u on Check takes it back.", path, holder))
+		return cmd
+	})
+}

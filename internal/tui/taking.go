@@ -1,0 +1,349 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// taking is the single edits of both sides, each of which is taken or left, with the result beside them.
+type taking struct {
+	*frame
+	board        *settle.Board
+	title        line // where it is
+	right        line // the right end of the first row
+	keep         func(text string) tea.Cmd
+	write        func(text string) tea.Cmd // goes on by writing; nil where that cannot be
+	keeps        string                    // what keeping it does, in the last row
+	first        int                       // number of the first line of the result,
+	from         int                       // and of the base
+	above, below []string                  // what stands around it in the file
+
+	at      int // the switch
+	start   string
+	drawn   *drawnResult // nil where an edit was taken or left since
+	list    scroll
+	result  scroll
+	leaving bool
+}
+
+func (t *taking) actions() []action {
+	move := func(by int) tea.Cmd { t.move(by); return nil }
+	if len(t.board.Switches) > 0 && t.board.Switches[t.at].Minor {
+		t.move(1)
+	}
+	out := []action{acts(keys.next, t.keeps, t.keepIt)}
+	if len(t.board.Switches) > 0 {
+		out = append(out, act(keys.take, words.If(t.board.Switches[t.at].On, "leave this edit", "take this edit"),
+			quietly(t.toggle)))
+	}
+	out = append(out, rowKeys("edit", len(t.board.Switches), t.list.room(), move)...)
+	if t.movable() {
+		out = append(out, act(written(keys.left, "←→", "earlier, later"), "earlier, later", quietly(func() { t.shift(-1) })),
+			also(keys.right, quietly(func() { t.shift(1) })))
+	}
+	all := written(keys.digits[1], "1–4", "all of yours, of theirs, both, none")
+	out = append(out, action{all, quietly(func() { t.all(true, false) }), false},
+		also(keys.digits[2], quietly(func() { t.all(false, true) })),
+		also(keys.digits[3], quietly(func() { t.all(true, true) })),
+		also(keys.digits[4], quietly(func() { t.all(false, false) })))
+	if t.write != nil {
+		out = append(out, acts(keys.write, "write on", func() tea.Cmd {
+			t.close()
+			return t.write(t.board.Text())
+		}))
+	}
+	return append(out, act(keys.back, "", t.leaveIt))
+}
+
+// movable reports whether the line at hand stands beside another that comes in the same place.
+func (t *taking) movable() bool {
+	for _, by := range []int{-1, 1} {
+		if to := t.board.Move(t.at, by); to != t.at {
+			t.board.Move(to, -by)
+			return true
+		}
+	}
+	return false
+}
+
+// move goes some edits down, or up, past those that go with others.
+func (t *taking) move(by int) {
+	t.leaving = false
+	step := 1
+	if by < 0 {
+		step, by = -1, -by
+	}
+	for to := t.at + step; by > 0 && to >= 0 && to < len(t.board.Switches); to += step {
+		if !t.board.Switches[to].Minor {
+			t.at = to
+			by--
+		}
+	}
+}
+
+func (t *taking) shift(by int) { t.at, t.leaving, t.drawn = t.board.Move(t.at, by), false, nil }
+
+func (t *taking) toggle() {
+	t.leaving, t.drawn = false, nil
+	t.board.Toggle(t.at)
+}
+
+func (t *taking) all(yours, theirs bool) {
+	t.leaving, t.drawn = false, nil
+	t.board.Take(yours, theirs)
+}
+
+func (t *taking) keepIt() tea.Cmd {
+	t.close()
+	return t.keep(t.board.Text())
+}
+
+func (t *taking) leaveIt() tea.Cmd {
+	if t.board.Text() != t.start && !t.leaving {
+		t.leaving = true
+		t.flash = txt(plain, "Press esc again to leave it as it was, or enter to keep what you took.")
+		return nil
+	}
+	t.close()
+	return nil
+}
+
+// clickedSwitch is a click on an edit.
+type clickedSwitch int
+
+func (t *taking) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case clickedSwitch:
+		if t.at == int(msg) {
+			t.toggle()
+		}
+		t.at = int(msg)
+	case tea.MouseWheelMsg:
+		t.move(wheeled(msg))
+	}
+	return nil
+}
+
+func (t *taking) status() line { return t.right }
+
+func (t *taking) remark() line {
+	on := 0
+	of := 0
+	for _, s := range t.board.Switches {
+		if s.On && !s.Minor {
+			on++
+		}
+		if !s.Minor {
+			of++
+		}
+	}
+	return txt(dim, fmt.Sprintf("%d of %s taken: t takes or leaves the marked one. Nothing on disk changes yet.", on,
+		words.Count(of, "edit", "edits")))
+}
+
+func (t *taking) view(w, h int) page {
+	p := page{t.title.cut(w)}
+	if w >= wide {
+		half := (w - 3) / 2
+		room := h - len(p)
+		left := t.edits(half, room)
+		return append(p, beside(left, t.outcome(w-half-3, room), half, w, room)...)
+	}
+	room := h - len(p) - 1
+	list := t.edits(w, room*3/5)
+	p.rows(list)
+	p.row(rule(w))
+	return append(p, t.outcome(w, h-len(p))...)
+}
+
+// edits lists the edits under the lines they are to. Lines that are far from any are folded.
+func (t *taking) edits(w, h int) page {
+	const around = 1
+	head := txt(plain, " ").then(heading("SINGLE EDITS")).add(dim, "  "+joinedSigns)
+	b := t.board
+	near := make([]bool, len(b.Base))
+	for _, s := range b.Switches {
+		for i := max(0, s.Line-around); i <= min(s.Line+around, len(b.Base)-1); i++ {
+			near[i] = true
+		}
+	}
+	var rows page
+	cursor, k := 0, 0
+	put := func() {
+		if k == t.at {
+			cursor = len(rows)
+		}
+		if !b.Switches[k].Minor {
+			rows.row(t.editRow(k, w))
+		}
+		k++
+	}
+	for i := 0; i <= len(b.Base); i++ {
+		for k < len(b.Switches) && b.Switches[k].Line == i && !b.Switches[k].Within && b.Switches[k].New != "" {
+			put()
+		}
+		if i == len(b.Base) {
+			break
+		}
+		from := i
+		for i < len(b.Base) && !near[i] {
+			i++
+		}
+		if i > from {
+			rows.row(txt(faint, fmt.Sprintf("        … %s as before", words.Count(i-from, "line", "lines"))))
+			i--
+			continue
+		}
+		goes := k < len(b.Switches) && b.Switches[k].Line == i && b.Switches[k].New == "" && !b.Switches[k].Within
+		if !goes {
+			rows.row(txt(faint, fmt.Sprintf("%6d  ", i+t.from)).add(dim, strings.TrimRight(b.Base[i], "\r\n")).cut(w))
+		}
+		for k < len(b.Switches) && b.Switches[k].Line == i {
+			put()
+		}
+	}
+	if len(b.Switches) == 0 {
+		rows.row(txt(dim, "      Neither side changed anything here."))
+	}
+	t.list.size(len(rows), h-1)
+	t.list.show(cursor)
+	seen := append(page(nil), rows[t.list.at():min(len(rows), t.list.at()+h-1)]...)
+	return append(page{head.cut(w)}, t.list.edges(seen, len(rows))...)
+}
+
+// joinedSigns says how it is told what is in the result.
+const joinedSigns = "● is in the result"
+
+// editRow is one edit.
+func (t *taking) editRow(k, w int) line {
+	s := t.board.Switches[k]
+	m := map[merge.Origin]mark{merge.FromYours: markYours, merge.FromTheirs: markTheirs, merge.FromBoth: markJoined}[s.Side]
+	l := txt(bright, words.If(k == t.at, " ▶ ", "   "))
+	if s.On {
+		l = l.mark(markJoined)
+	} else {
+		l = l.add(dim, "· ")
+	}
+	l = l.add(m.hue, m.sign+" ")
+	trim := func(s string) string { return strings.TrimRight(s, "\r\n") }
+	text := ink{hue: m.hue, bold: s.On}
+	switch {
+	case s.Within && s.New == "":
+		l = l.add(m.hue, "  − ").put(text, trim(s.Old))
+	case s.Within && s.Old == "":
+		l = l.add(m.hue, "  + ").put(text, trim(s.New))
+	case s.Within:
+		l = l.add(plain, "    ").put(ink{hue: dim, strike: t.theme.colour}, trim(s.Old)).add(dim, " › ").
+			put(text, trim(s.New))
+	case s.New != "":
+		l = l.add(m.hue, "+ ").put(text, trim(s.New))
+	default:
+		l = l.add(m.hue, "− ").put(text, trim(s.Old))
+	}
+	if k == t.at {
+		l = l.fit(w).on(onRow)
+	}
+	return l.cut(w).clicks(clickedSwitch(k))
+}
+
+// drawnResult is the result as lines, until an edit is taken or left.
+type drawnResult struct {
+	text  string
+	rows  page        // without their numbers
+	marks []mark      // whose edits are in each
+	at    map[int]int // the row of a switch, and
+	base  map[int]int // of a line of the base
+}
+
+// drawResult draws the result: once for each change.
+func (t *taking) drawResult() *drawnResult {
+	d := &drawnResult{at: map[int]int{}, base: map[int]int{}}
+	var text strings.Builder
+	row, by := line{}, map[merge.Origin]bool{}
+	flush := func() {
+		m := markNone
+		switch y, o := by[merge.FromYours], by[merge.FromTheirs]; {
+		case by[merge.FromBoth], y && o:
+			m = markJoined
+		case y:
+			m = markYours
+		case o:
+			m = markTheirs
+		}
+		d.rows, d.marks = append(d.rows, row), append(d.marks, m)
+		row = line{}
+		clear(by)
+	}
+	hues := map[merge.Origin]hue{merge.FromYours: yours, merge.FromTheirs: theirs, merge.FromBoth: joined}
+	for _, f := range t.board.Fragments() {
+		text.WriteString(f.Text)
+		k := ink{hue: plain}
+		if f.Origin == merge.FromBase {
+			d.base[f.Of] = len(d.rows)
+		} else {
+			k = ink{hue: hues[f.Origin], bold: true}
+			d.at[f.Of] = len(d.rows)
+		}
+		for part := range strings.Lines(f.Text) {
+			by[f.Origin] = true
+			if row = row.put(k, strings.TrimRight(part, "\r\n")); strings.HasSuffix(part, "\n") {
+				flush()
+			}
+		}
+	}
+	if len(row) > 0 {
+		flush()
+	}
+	d.text = text.String()
+	return d
+}
+
+// focus is the row of the result that the marked edit is about.
+func (t *taking) focus(d *drawnResult) int {
+	if len(t.board.Switches) == 0 {
+		return 0
+	}
+	if row, ok := d.at[t.at]; ok {
+		return row
+	}
+	for l := t.board.Switches[t.at].Line; l >= 0; l-- {
+		if row, ok := d.base[l]; ok {
+			return row
+		}
+	}
+	return 0
+}
+
+// outcome is the result, with whose edit each piece came by.
+func (t *taking) outcome(w, h int) page {
+	if t.drawn == nil {
+		t.drawn = t.drawResult()
+	}
+	d := t.drawn
+	n := len(d.rows)
+	head := txt(plain, " ").bold(joined, "RESULT").add(dim, "  "+words.If(n == 0, "no line is left here",
+		words.Count(n, "line", "lines")))
+	all := len(t.above) + n + len(t.below)
+	t.result.size(all, h-1)
+	t.result.around(len(t.above) + t.focus(d))
+	var seen page
+	for i := t.result.at(); i < min(all, t.result.at()+h-1); i++ {
+		l := txt(faint, fmt.Sprintf("%6d ", t.first-len(t.above)+i))
+		switch k := i - len(t.above); {
+		case k < 0:
+			l = l.mark(markNone).add(dim, strings.TrimRight(t.above[i], "\r\n"))
+		case k < n:
+			l = l.mark(d.marks[k]).then(d.rows[k])
+		default:
+			l = l.mark(markNone).add(dim, strings.TrimRight(t.below[k-n], "\r\n"))
+		}
+		seen.row(l.cut(w))
+	}
+	return append(page{head.cut(w)}, t.result.edges(seen, all)...)
+}

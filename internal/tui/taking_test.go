@@ -1,0 +1,82 @@
+package tui
+
+import (
+	"slices"
+	"strings"
+	"testing"
+
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/recovery"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestEditByEdit settles a conflict by single edits of both sides.
+func TestEditByEdit(t *testing.T) {
+	b := newBench(t, demoClone(t).Clone)
+	b.press("enter", "enter", "t")
+	b.see("SINGLE EDITS", "PerMetre › PerHalfMetre", "4 of 4 edits taken", "return roundUp(rate*v.HalfMetres(), 10)")
+	b.fits("edit by edit")
+	b.press("4")
+	b.see("0 of 4 edits taken", "return rate * v.Metres()")
+	b.press("2")
+	b.see("2 of 4 edits taken", "return roundUp(rate*v.Metres(), 10)")
+	b.press("t")
+	b.see("3 of 4 edits taken", "rate := band.PerHalfMetre")
+	b.press("esc")
+	b.see("Press esc again to leave it as it was")
+	b.press("down", "esc", "esc")
+	b.see("Settle 0 of 2")
+	b.press("t", "down", "t", "enter")
+	b.see("Settle 1 of 2")
+	d := b.m.st.Decisions.List[0]
+	assert.Equal(t, settle.Written, d.Way)
+	assert.Contains(t, d.Text, "rate := band.PerHalfMetre\n\treturn rate * v.HalfMetres(), 10)")
+	b.press("t")
+	b.see("2 of 2 edits taken", "- Holm, pier", "- Ness, slip")
+	b.press("left", "right", "w")
+	b.see("WRITE IT YOURSELF")
+	b.press("x", "ctrl+s")
+	b.see("All settled")
+	assert.Regexp(t, `(?s)^x- Ness, .*- Holm, `, b.m.st.Decisions.List[1].Text, "the other way round")
+}
+
+// TestWhatJoinedByItselfIsReopened: its edits can be left one by one, it can be written in, and it is marked when it
+// was read.
+func TestWhatJoinedByItselfIsReopened(t *testing.T) {
+	s := demoClone(t)
+	gittest.At(t, s.Clone).Git("config", "dorvik.check", "true")
+	b := newBench(t, s.Clone)
+	b.press("enter", "enter", "enter", "enter", "j", "down", "enter")
+	b.see("routes.json", "reopen it, edit by edit", "it is read; the next")
+	b.fits("a joined file")
+	b.press("t")
+	b.see("becomes part of your last commit", "edits taken", `{"name": "Skua", "cars": 24}`)
+	b.press("end", "t", "up", "t", "enter")
+	b.see("routes.json is as you want it", "u on Check takes it")
+	text, ok, err := b.m.s.TextAt(b.m.join.Tree, "routes.json")
+	require.NoError(t, err)
+	require.True(t, ok)
+	assert.NotContains(t, text, "Skua")
+	assert.Contains(t, text, "Ness", "yours stays")
+	b.press("j", "down", "enter", "w", "x", "ctrl+s")
+	text, _, _ = b.m.s.TextAt(b.m.join.Tree, "routes.json")
+	assert.Contains(t, text, "x")
+	require.Len(t, b.m.st.Mends, 2)
+	left, err := b.m.s.LeftOut(b.m.pos, b.m.join, &b.m.st.Decisions)
+	require.NoError(t, err)
+	assert.True(t, slices.ContainsFunc(left, func(l recovery.LeftOut) bool {
+		return l.Path == "routes.json" && strings.Contains(l.Text, "Skua")
+	}), "what was left is told: %v", left)
+
+	b.press("j", "down", "enter", "t")
+	b.see("holds more than the edits of both sides")
+	b.press("enter")
+	b.see("notices/pier.txt", "it is read; the next")
+	for range len(b.m.settle.joinedAlone) - 1 {
+		b.press("enter")
+	}
+	b.see("All that joined by itself was read.", "✓ routes.json", "✓ notices/pier.txt")
+}
