@@ -278,3 +278,31 @@ func TestAsGitsMergetool(t *testing.T) {
 	out, _ := mine.Try("-c", "core.editor=true", "rebase", "--continue")
 	assert.Contains(t, out, "Merge conflict in docs/harbours.md", "git goes on to the next stop")
 }
+
+// TestInOnesOwnEditor writes a place in the editor that git would open, and comes back to the screen.
+func TestInOnesOwnEditor(t *testing.T) {
+	x := newTerminal(t)
+	editor := filepath.Join(t.TempDir(), "editor")
+	require.NoError(t, os.WriteFile(editor, []byte("#!/bin/sh\nclear; echo editing $(basename $1); read go\n"+
+		"[ \"$go\" = no ] && exit 3\necho '// by hand' >> $1\n"), 0o755))
+	x.open("142x40", "VISUAL="+editor)
+	x.fetched()
+	x.press("Enter")
+	x.see("Why rebase:")
+	x.press("Enter")
+	x.see("Settle 0 of 2")
+	x.press("w")
+	x.see("WRITE IT YOURSELF", "ctrl+o open it in your editor")
+	x.press("C-o")
+	x.see("editing fares.go")
+	x.press("no", "Enter")
+	x.see("Your editor ended with exit status 3; the text is as it was here.")
+	x.press("C-o")
+	x.see("editing fares.go")
+	x.press("yes", "Enter")
+	x.see("This is what your editor left", "// by hand")
+	x.press("C-s")
+	x.see("Settle 1 of 2")
+	x.press("S-Tab")
+	x.see("// by hand")
+}

@@ -377,6 +377,12 @@ func (r *Repo) Committer(ctx context.Context) (object.Signature, error) {
 	return object.ParseSignature(strings.TrimSpace(out)), nil
 }
 
+// Editor is the line for the shell by which git would open an editor: GIT_EDITOR, core.editor, VISUAL, EDITOR.
+func (r *Repo) Editor(ctx context.Context) (string, error) {
+	out, err := r.run(ctx, "asking which editor is yours", "var", "GIT_EDITOR")
+	return strings.TrimSpace(out), err
+}
+
 // Config gives a setting; empty where it is not set.
 func (r *Repo) Config(ctx context.Context, key string) (string, error) {
 	out, err := r.run(ctx, "reading the setting "+key, "config", "-z", "--get", key)

@@ -219,7 +219,7 @@ func (s *checkScreen) mend() tea.Cmd {
 	ed := newEditor(text, 1)
 	ed.goTo(p.Line, p.Col)
 	title := txt(plain, " ").bold(bright, p.Path).add(trouble, fmt.Sprintf("  ✗ %d: ", p.Line)).add(plain, p.Text)
-	s.open(&writing{frame: s.frame, ed: ed, right: s.status(),
+	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), name: p.Path, own: s.s.Repo.Editor,
 		around: func(w, h int) page { return append(page{title, nil}, ed.view(w, h-2)...) },
 		save: func(after string) tea.Cmd {
 			if after == text {

@@ -16,7 +16,7 @@ var keys = struct {
 	fetch, driver, aside, drop, undo,
 	write, views, list, alike, output, again, skip, branch,
 	carry, road, history, annotate, find, compare, take, pick, others, picture, teammates, anew, logbook,
-	cursorLeft, cursorRight, pageDownOnly, save, undoTyping, redoTyping, deleteLine, newline, backspace, deleteRight,
+	cursorLeft, cursorRight, pageDownOnly, ownEditor, save, undoTyping, redoTyping, deleteLine, newline, backspace, deleteRight,
 	lineStart, lineEnd, wordLeft, wordRight, textStart, textEnd, indent key.Binding
 	digits [10]key.Binding
 }{
@@ -76,6 +76,7 @@ var keys = struct {
 	cursorRight:  bind("", "", "right"),
 	pageDownOnly: bind("", "", "pgdown"), // where a blank is typed
 
+	ownEditor:   bind("ctrl+o", "open it in your editor", "ctrl+o"),
 	save:        bind("ctrl+s", "keep this", "ctrl+s"),
 	undoTyping:  bind("ctrl+z", "undo", "ctrl+z"),
 	redoTyping:  bind("ctrl+y", "redo", "ctrl+y", "ctrl+shift+z"),
@@ -155,7 +156,7 @@ func Keys() []Section {
 			written(keys.up, "↑ ↓ then 1–3", "a commit, what becomes of it"),
 			as(keys.next, "have it so, or go to its conflict"), as(keys.write, "write its message")}},
 		{"writing", true, []key.Binding{as(keys.save, "keep what you wrote"), as(keys.back, "leave without keeping it"),
-			written(keys.undoTyping, "ctrl+z ctrl+y", "undo, redo"), as(keys.deleteLine, "delete the line"),
+			keys.ownEditor, written(keys.undoTyping, "ctrl+z ctrl+y", "undo, redo"), as(keys.deleteLine, "delete the line"),
 			keys.wordLeft}},
 		{"Check", true, []key.Binding{as(keys.next, "run it; mend the marked error; go on"),
 			as(keys.up, "the error before, the next"),

@@ -207,7 +207,7 @@ func (s *roadScreen) reword() tea.Cmd {
 	}
 	ed := newEditor(strings.TrimRight(text, "\n"), 1)
 	title := txt(plain, " ").bold(bright, "ITS MESSAGE").add(dim, "  of the new commit; the first line is its subject")
-	s.open(&writing{frame: s.frame, ed: ed, right: s.status(),
+	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), name: "COMMIT_EDITMSG", own: s.s.Repo.Editor,
 		around: func(w, h int) page { return append(page{title, nil}, ed.view(w, h-2)...) },
 		save: func(to string) tea.Cmd {
 			wish.Message = strings.TrimSpace(to)

@@ -463,10 +463,8 @@ func (s *settleScreen) writeFrom(text string, moved bool) tea.Cmd {
 	closed := text == "" || strings.HasSuffix(text, "\n")
 	parts, at := s.parts(q)
 	ed := newEditor(strings.TrimSuffix(text, "\n"), 1+linesBefore(parts, at))
-	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), around: func(w, h int) page {
-		return s.writingPage(q,
-			ed, w, h)
-	},
+	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), name: q.Conflict.Path, own: s.s.Repo.Editor,
+		around: func(w, h int) page { return s.writingPage(q, ed, w, h) },
 		save: func(text string) tea.Cmd {
 			if closed && text != "" {
 				text += "\n"

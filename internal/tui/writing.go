@@ -1,6 +1,8 @@
 package tui
 
 import (
+	"context"
+
 	tea "charm.land/bubbletea/v2"
 )
 
@@ -12,6 +14,7 @@ type writing struct {
 	name   string              // of the file: its ending tells the language
 	around func(w, h int) page // the editor in its surroundings
 	save   func(text string) tea.Cmd
+	own    func(ctx context.Context) (string, error) // the person's own editor; nil where it is not offered
 
 	leaving bool // leaving without keeping it was asked for once
 }
@@ -23,6 +26,9 @@ func (e *writing) actions() []action {
 	}
 	if e.ed.at < len(e.ed.changes) {
 		out = append(out, act(keys.redoTyping, "", quietly(e.ed.redo)))
+	}
+	if e.own != nil && !e.ed.invalid {
+		out = append(out, acts(keys.ownEditor, "", e.inOwnEditor))
 	}
 	return append(out, act(keys.deleteLine, "", quietly(e.ed.deleteLine)))
 }
@@ -60,6 +66,8 @@ func (e *writing) update(msg tea.Msg) tea.Cmd {
 	case tea.KeyPressMsg:
 		e.leaving = false
 		e.ed.key(msg)
+	case elsewhere:
+		e.takeBack(msg)
 	case tea.PasteMsg:
 		e.leaving = false
 		e.ed.paste(msg.Content)
