@@ -97,7 +97,8 @@ func (s *settler) joinCertain() error {
 	store := object.NewOverlay(object.SHA1, nil)
 	for _, data := range [][]byte{s.content.Base, s.content.Yours, s.content.Theirs} {
 		if !merge.IsText(data) {
-			s.say("dorvik: %s is not a text (or larger than %d MB): it stays as yours has it", s.name, merge.MaxText>>20)
+			s.say("dorvik: %s is not a text (or larger than %d MB): it stays as yours has it", s.name,
+				merge.MaxText>>20)
 			return errors.Join(s.write(s.content.Yours), exit{exitConflicts})
 		}
 	}
@@ -182,7 +183,8 @@ func (s *settler) decide(ctx context.Context, session *recovery.Session) (saved 
 
 // who finds who made the versions, where the repository one is in tells, and has yours be yours.
 func (s *settler) who(ctx context.Context, f *recovery.OneFile) error {
-	f.Who.Yours = recovery.LastEdit{By: object.Signature{Name: "you", Email: "you", Zone: "+0000"}, Message: "your side"}
+	f.Who.Yours = recovery.LastEdit{By: object.Signature{Name: "you", Email: "you", Zone: "+0000"},
+		Message: "your side"}
 	f.Who.Theirs = recovery.LastEdit{By: object.Signature{Name: "somebody", Email: "somebody", Zone: "+0000"},
 		Message: "their side"}
 	if !s.tool {

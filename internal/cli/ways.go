@@ -89,23 +89,28 @@ the way leaves out (words a side wrote) or keeps (words a side removed).`,
 		if e.json {
 			return e.print(out)
 		}
-		e.say("%s joined by themselves, %s.", words.Count(out.JoinedByItself, "region", "regions"),
-			words.Count(len(out.Conflicts), "conflict", "conflicts"))
-		for _, c := range out.Conflicts {
-			e.say("lines %d–%d of yours, %d–%d of theirs", c.YoursLines[0], c.YoursLines[1], c.TheirsLines[0],
-				c.TheirsLines[1])
-			for _, w := range c.Ways {
-				mark := " "
-				if w.Way == c.Suggested {
-					mark = "▶"
-				}
-				e.say("  %s %-14s leaves out %d, keeps %d  %s%s", mark, w.Way, len(w.LeavesOut), len(w.Keeps),
-					w.Problem, w.Reason)
-			}
-		}
+		e.sayWays(&out)
 		return nil
 	}
 	return e.jsonFlag(cmd)
+}
+
+// sayWays lists the ways for a person.
+func (e *env) sayWays(out *waysJSON) {
+	e.say("%s joined by themselves, %s.", words.Count(out.JoinedByItself, "region", "regions"),
+		words.Count(len(out.Conflicts), "conflict", "conflicts"))
+	for _, c := range out.Conflicts {
+		e.say("lines %d–%d of yours, %d–%d of theirs", c.YoursLines[0], c.YoursLines[1], c.TheirsLines[0],
+			c.TheirsLines[1])
+		for _, w := range c.Ways {
+			mark := " "
+			if w.Way == c.Suggested {
+				mark = "▶"
+			}
+			e.say("  %s %-14s leaves out %d, keeps %d  %s%s", mark, w.Way, len(w.LeavesOut), len(w.Keeps), w.Problem,
+				w.Reason)
+		}
+	}
 }
 
 func waysOf(name string, text *merge.Text, whole bool) waysJSON {

@@ -1,39 +1,59 @@
 package tui
 
 import (
+	"slices"
+
 	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// finding is the line in which one types what is looked for, laid over what it is looked for in.
+// finding is a line in which one types, laid over what it is about: what is looked for, or why.
 type finding struct {
 	screen
-	f      *frame
-	ed     *editor
-	empty  line // what can be typed
-	looked func(typed string, only bool) tea.Cmd
+	f     *frame
+	ed    *editor
+	label string
+	empty line   // what can be typed
+	says  string // the remark
+	done  []action
 }
 
 // ask opens it with what was typed last.
 func (s *historyScreen) ask(typed string) tea.Cmd {
-	ed := newEditor(typed, 1)
-	ed.col = len(typed)
-	s.open(&finding{screen: s, f: s.frame, ed: ed, looked: s.looked,
+	f := &finding{screen: s, f: s.frame, label: "find", says: "All of what you type has to be true of a commit. " +
+		"Large and " +
+		"small letters count alike.",
 		empty: txt(dim, "words, ").bold(plain, "by:").add(dim, "ilka, ").bold(plain, "in:").add(dim, "fares/, ").
-			bold(plain, "since:").add(dim, "2026-03, ").bold(plain, "until:").add(dim, "2026-03-04")})
+			bold(plain, "since:").add(dim, "2026-03, ").bold(plain, "until:").add(dim, "2026-03-04")}
+	f.open(typed, act(keys.next, "show only these", f.typed(func(typed string) tea.Cmd {
+		return s.looked(typed,
+			true)
+	})),
+		act(keys.following, "go from one to the next", f.typed(func(typed string) tea.Cmd {
+			return s.looked(typed,
+				false)
+		})))
 	return nil
 }
 
-func (s *finding) actions() []action {
-	typed := func(only bool) func() tea.Cmd {
-		return func() tea.Cmd {
-			s.f.close()
-			return s.looked(s.ed.text(), only)
-		}
+// open lays the line over its screen, with what stands in it and what can be done with it.
+func (s *finding) open(typed string, done ...action) {
+	s.ed, s.done = newEditor(typed, 1), done
+	s.ed.col = len(typed)
+	s.f.open(s)
+}
+
+// typed closes the line and does something with what is in it.
+func (s *finding) typed(do func(typed string) tea.Cmd) func() tea.Cmd {
+	return func() tea.Cmd {
+		s.f.close()
+		return do(s.ed.text())
 	}
-	return []action{act(keys.next, "show only these", typed(true)),
-		act(keys.following, "go from one to the next", typed(false)), act(keys.back, "leave it", quietly(s.f.close))}
+}
+
+func (s *finding) actions() []action {
+	return append(slices.Clip(s.done), act(keys.back, "leave it", quietly(s.f.close)))
 }
 
 func (s *finding) unsaved() line { return nil }
@@ -54,7 +74,7 @@ func (s *finding) view(w, h int) page {
 		p.blank()
 	}
 	p = append(p[:h-2], rule(w))
-	l := txt(plain, " ").bold(bright, "find  ")
+	l := txt(plain, " ").bold(bright, s.label+"  ")
 	before, after := s.ed.lines[0][:s.ed.col], s.ed.lines[0][s.ed.col:]
 	under := grapheme(after)
 	rest := after[len(under):]
@@ -71,6 +91,4 @@ func (s *finding) view(w, h int) page {
 
 func (s *finding) status() line { return s.screen.status() }
 
-func (s *finding) remark() line {
-	return txt(dim, "All of what you type has to be true of a commit. Large and small letters count alike.")
-}
+func (s *finding) remark() line { return txt(dim, s.says) }

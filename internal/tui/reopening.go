@@ -52,7 +52,8 @@ func (f *joinedFile) open(ok bool) {
 		mark(markTheirs).add(dim, "theirs  ").mark(markJoined).add(dim, "made in joining")
 	if !ok {
 		title = txt(plain, " ").bold(bright, f.path)
-		f.lines = []recovery.Line{{Text: "This path holds no text in the joined result: it is binary, a link, or deleted."}}
+		f.lines = []recovery.Line{{Text: "This path holds no text in the joined result: it is binary, a link, or " +
+			"deleted."}}
 	}
 	r := newReader(f.frame, title, f.lines, ok)
 	r.more = f.more(r, ok)
@@ -133,13 +134,15 @@ func (f *joinedFile) markRead() tea.Cmd {
 func (f *joinedFile) reopen(holder string) tea.Cmd {
 	board := settle.NewBoard(f.sides.Base, f.sides.Yours, f.sides.Theirs)
 	if !board.Start(f.text) {
-		f.flash = warning("This file holds more than the edits of both sides: something was mended, written or moved in " +
+		f.flash = warning("This file holds more than the edits of both sides: something was mended, written or " +
+			"moved in " +
 			"it. w writes in it.")
 		return nil
 	}
 	f.frame.open(&taking{frame: f.frame, board: board, start: f.text, keeps: "have it so", first: 1, from: 1,
-		title: txt(plain, " ").bold(bright, f.path).add(dim, "  joined by itself; what you change becomes part of "+holder),
-		keep:  func(text string) tea.Cmd { return f.mend(text, holder) }})
+		title: txt(plain, " ").bold(bright, f.path).add(dim, "  joined by itself; what you change becomes part of "+
+			""+holder),
+		keep: func(text string) tea.Cmd { return f.mend(text, holder) }})
 	return nil
 }
 
@@ -166,7 +169,8 @@ func (f *joinedFile) mend(text, holder string) tea.Cmd {
 	}, func() tea.Cmd {
 		f.goTo(f.settleScreen)
 		cmd := f.turnTo(max(0, min(at, len(f.questions)-1)))
-		f.flash = line{}.mark(markJoined).add(plain, fmt.Sprintf("%s is as you want it, by an edit that becomes part of %s. "+
+		f.flash = line{}.mark(markJoined).add(plain, fmt.Sprintf("%s is as you want it, by an edit that becomes "+
+			"part of %s. "+
 			"u on Check takes it back.", path, holder))
 		return cmd
 	})

@@ -134,6 +134,9 @@ func (s *settleScreen) actions() []action {
 		out = append(out, acts(keys.redoTyping, "redo", s.redoDecision))
 	}
 	out = append(out, act(keys.list, "the list", quietly(s.toList)))
+	if q.Decision == nil && s.file == nil {
+		out = append(out, s.asideAction(), also(keys.colleague, s.askColleague))
+	}
 	if s.join.Open > 1 {
 		out = append(out, acts(keys.alike, "", s.openAlike))
 	}
@@ -226,6 +229,8 @@ func (s *settleScreen) remark() line {
 		return txt(dim, "All settled. Enter writes "+s.file.name+"; nothing has been written yet.")
 	case s.join.Open == 0 && s.marksDecision():
 		return txt(dim, "All settled. Enter goes on to the check; nothing has been changed yet.")
+	case s.aside(q) != "":
+		return txt(dim, "Put aside: "+s.aside(q)+". It can be settled all the same; m takes it up again.")
 	case s.way == unmarked && q.Conflict.Doubt != "":
 		return txt(dim, "Nothing is suggested, as "+q.Conflict.Doubt+": say which, by number or with ↑↓.")
 	case s.way == unmarked:
@@ -248,9 +253,11 @@ func (s *settleScreen) remark() line {
 // nextOpen finds the next conflict without a decision after one, going round.
 func (s *settleScreen) nextOpen(after int) int {
 	n := len(s.questions)
-	for i := 1; i <= n; i++ {
-		if k := (after + i + n) % n; s.questions[k].Decision == nil {
-			return k
+	for _, waiting := range []bool{false, true} { // those that are put aside come last
+		for i := 1; i <= n; i++ {
+			if k := (after + i + n) % n; s.questions[k].Decision == nil && (s.aside(&s.questions[k]) != "") == waiting {
+				return k
+			}
 		}
 	}
 	return max(0, min(after, n-1))

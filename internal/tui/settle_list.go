@@ -156,7 +156,7 @@ func (s *settleScreen) listRows(w, h int) (rows []listRow, cursor int) {
 			add(txt(plain, "  ").bold(plain, cutPath(q.Conflict.Path, w-3)))
 		}
 		entry(i, clickedConflict(i), func() line {
-			return txt(faint, fmt.Sprintf("%*d ", digits, i+1)).then(conflictRow(q))
+			return txt(faint, fmt.Sprintf("%*d ", digits, i+1)).then(s.conflictRow(q))
 		})
 	}
 	add(nil)
@@ -166,11 +166,11 @@ func (s *settleScreen) listRows(w, h int) (rows []listRow, cursor int) {
 	for i, o := range files {
 		entry(len(s.questions)+i, clickedFile(i), func() line {
 			m, count := joinedSign(o)
-			l := line{}.mark(m).add(plain, cutPath(o.Path, w-12))
+			k := plain
 			if s.isRead(o.Path) {
-				l = line{}.mark(markSettled).add(dim, cutPath(o.Path, w-12))
+				m, k = markSettled, dim
 			}
-			return l.fit(w-8).add(dim, count)
+			return line{}.mark(m).add(k, cutPath(o.Path, w-12)).fit(w-8).add(dim, count)
 		})
 	}
 	if s.screen() == screen(s) && len(files) > 0 {
@@ -181,7 +181,10 @@ func (s *settleScreen) listRows(w, h int) (rows []listRow, cursor int) {
 }
 
 // conflictRow is a conflict in the list.
-func conflictRow(q *recovery.Attributed) line {
+func (s *settleScreen) conflictRow(q *recovery.Attributed) line {
+	if why := s.aside(q); why != "" {
+		return line{}.mark(markBehind).add(dim, "later: "+why)
+	}
 	where := lineWords(q.Conflict.Place.Yours)
 	if q.Conflict.Place.Yours.Empty() {
 		where = afterLine(q.Conflict.Place.Yours.Lo)

@@ -44,7 +44,8 @@ func (t *taking) actions() []action {
 	}
 	out = append(out, rowKeys("edit", len(t.board.Switches), t.list.room(), move)...)
 	if t.movable() {
-		out = append(out, act(written(keys.left, "←→", "earlier, later"), "earlier, later", quietly(func() { t.shift(-1) })),
+		out = append(out, act(written(keys.left, "←→", "earlier, later"), "earlier, later",
+			quietly(func() { t.shift(-1) })),
 			also(keys.right, quietly(func() { t.shift(1) })))
 	}
 	all := written(keys.digits[1], "1–4", "all of yours, of theirs, both, none")
@@ -223,7 +224,8 @@ const joinedSigns = "● is in the result"
 // editRow is one edit.
 func (t *taking) editRow(k, w int) line {
 	s := t.board.Switches[k]
-	m := map[merge.Origin]mark{merge.FromYours: markYours, merge.FromTheirs: markTheirs, merge.FromBoth: markJoined}[s.Side]
+	m := map[merge.Origin]mark{merge.FromYours: markYours, merge.FromTheirs: markTheirs,
+		merge.FromBoth: markJoined}[s.Side]
 	l := txt(bright, words.If(k == t.at, " ▶ ", "   "))
 	if s.On {
 		l = l.mark(markJoined)

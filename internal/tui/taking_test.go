@@ -80,3 +80,38 @@ func TestWhatJoinedByItselfIsReopened(t *testing.T) {
 	}
 	b.see("All that joined by itself was read.", "✓ routes.json", "✓ notices/pier.txt")
 }
+
+// TestAskingAColleague writes a note, gives it on, and puts the conflict aside; it comes back when the others are
+// settled.
+func TestAskingAColleague(t *testing.T) {
+	s := demoClone(t)
+	at := gittest.At(t, s.Clone)
+	b := newBench(t, s.Clone)
+	b.press("enter", "enter", "@")
+	b.see("A NOTE TO ILKA", "## fares/fares.go, in func VehicleFare, was lines 42–43", "Nothing of it has gone anywhere yet.")
+	b.fits("a note")
+	b.press("!", "ctrl+s")
+	b.see("The note is on the clipboard", "Put this conflict aside until Ilka answers?")
+	assert.Contains(t, at.Read(".git/dorvik/note.md"), "!# How do our changes go together?")
+	b.press("y")
+	b.see("Put aside: Ilka was asked", "◌ later: Ilka was asked", "docs/harbours.md")
+	b.press("enter")
+	b.see("Settle 1 of 2", "Put aside: Ilka was asked. It can be settled all the same")
+	b.press("m")
+	b.see("It is taken up again.")
+	b.press("m", "S", "o", "o", "n", "enter")
+	b.see("Put aside: Soon.")
+	b.m.s.Close()
+	b = newBench(t, s.Clone)
+	b.see("◌ later: Soon")
+	at.Git("config", "dorvik.note", "cat > given; echo sent")
+	b.press("@", "ctrl+s")
+	b.see("The note was given to “cat > given; echo sent”.")
+	assert.Contains(t, at.Read("given"), "I mean to have it so (weave)")
+	b.press("esc")
+	at.Git("config", "dorvik.note", "echo no way out; exit 3")
+	b.press("@", "ctrl+s")
+	b.see("ended with exit status 3: no way out")
+	b.press("enter")
+	b.see("All settled")
+}

@@ -11,6 +11,8 @@ type writing struct {
 	*frame
 	ed     *editor
 	right  line                // the right end of the first row
+	says   string              // the remark; empty for the usual one
+	keeps  string              // what keeping it does; empty for the usual
 	name   string              // of the file: its ending tells the language
 	around func(w, h int) page // the editor in its surroundings
 	save   func(text string) tea.Cmd
@@ -20,7 +22,7 @@ type writing struct {
 }
 
 func (e *writing) actions() []action {
-	out := []action{acts(keys.save, "", e.keep), act(keys.back, "leave without keeping", e.leaveIt)}
+	out := []action{acts(keys.save, e.keeps, e.keep), act(keys.back, "leave without keeping", e.leaveIt)}
 	if e.ed.at > 0 {
 		out = append(out, act(keys.undoTyping, "", quietly(e.ed.undo)))
 	}
@@ -80,5 +82,8 @@ func (e *writing) view(w, h int) page { return e.around(w, h) }
 func (e *writing) status() line { return e.right }
 
 func (e *writing) remark() line {
+	if e.says != "" {
+		return txt(dim, e.says)
+	}
 	return txt(dim, "You are writing the text yourself. Nothing on disk changes yet.")
 }

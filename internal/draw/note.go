@@ -1,0 +1,82 @@
+package draw
+
+import (
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// Matter is a conflict that a colleague is asked about, and how one means to settle it.
+type Matter struct {
+	*recovery.Attributed
+	Place string         // where in its file it is; empty for the whole
+	Mean  *settle.Option // nil where one does not know
+}
+
+// Note is what a colleague is asked, in Markdown: who changed what, where, and what one means to do. p is where
+// things stand.
+func Note(p *recovery.Position, list []Matter) string {
+	var b strings.Builder
+	m := &marked{w: &b}
+	m.print("# How do our changes go together?\n\nI am joining %s with %s. Both of us changed %s.\n\n",
+		code(p.Branch.Name),
+		code(p.Branch.Upstream), words.Count(len(list), "place", "places"))
+	for _, a := range list {
+		c := a.Conflict
+		m.print("## %s\n\n", plainText(c.Path+words.If(a.Place == "", "", ", "+a.Place)))
+		m.who("◐ I", a.Yours)
+		m.who("◑ "+nameOf(a.Theirs), a.Theirs)
+		m.print("\n")
+		if c.Whole() {
+			base, yours, theirs := words.Has(c)
+			m.print("%s\n\nAt first it was %s; I have %s, %s has %s.\n\n", plainText(words.About(c, nameOf(a.Theirs))),
+				plainText(base), plainText(yours), plainText(nameOf(a.Theirs)), plainText(theirs))
+		} else {
+			m.text("Both started from", c.Base)
+			m.text("I made of it", c.Yours)
+			m.text(nameOf(a.Theirs)+" made of it", c.Theirs)
+		}
+		switch {
+		case a.Mean == nil:
+			m.print("I have not decided. What is right here?\n\n")
+		case c.Whole():
+			m.print("I mean to take *%s*: %s. Is that right?\n\n", plainText(a.Mean.Way.Label()),
+				plainText(words.Outcome(c, a.Mean.Way)))
+		default:
+			m.text("I mean to have it so ("+a.Mean.Way.Label()+")", a.Mean.Text)
+			m.print("Is that right?\n\n")
+		}
+	}
+	return strings.TrimRight(b.String(), "\n") + "\n"
+}
+
+func nameOf(n history.Node) string {
+	if n.Commit == nil {
+		return "somebody"
+	}
+	return n.Author().Name
+}
+
+// code is a name between marks of code.
+func code(s string) string { return "`" + strings.ReplaceAll(words.OneLine(s), "`", "'") + "`" }
+
+func (m *marked) who(who string, n history.Node) {
+	if n.Commit == nil {
+		return
+	}
+	m.print("- %s: “%s” (%s, %s)\n", plainText(who), plainText(n.Subject()), code(n.ID.Prefix(12)),
+		date(n.Author().Time()))
+}
+
+// text is a text of a place, under what it is.
+func (m *marked) text(what, text string) {
+	if text == "" {
+		m.print("%s: nothing.\n\n", plainText(what))
+		return
+	}
+	m.print("%s:\n\n", plainText(what))
+	m.fenced(text)
+}

@@ -1,0 +1,157 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/draw"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// askColleague writes a note about the conflict to who made the other side of it, or about all open ones of
+// theirs.
+func (s *settleScreen) askColleague() tea.Cmd {
+	q := s.question()
+	all := []int{s.at}
+	for i := range s.questions {
+		o := &s.questions[i]
+		if i != s.at && o.Decision == nil && o.Theirs.Commit != nil && q.Theirs.Commit != nil &&
+			o.Theirs.Author().Email == q.Theirs.Author().Email {
+			all = append(all, i)
+		}
+	}
+	if len(all) == 1 {
+		return s.noteAbout(all)
+	}
+	s.ask(txt(plain, fmt.Sprintf("%s of %s are open. Ask about all of them in one note?",
+		words.Count(len(all), "conflict", "conflicts"), s.theirName(q)+"'s")), "about all",
+		func() tea.Cmd { return s.noteAbout(all) }, func() { s.noteAbout(all[:1]) })
+	return nil
+}
+
+// noteAbout opens the note to be read, and changed, before it goes anywhere.
+func (s *settleScreen) noteAbout(which []int) tea.Cmd {
+	var list []draw.Matter
+	for _, i := range which {
+		q := &s.questions[i]
+		m := draw.Matter{Attributed: q, Place: strings.TrimSpace(strings.ReplaceAll(place(q), "  ", " "))}
+		switch {
+		case i == s.at && s.way >= 0 && s.way < len(q.Conflict.Ways):
+			m.Mean = &q.Conflict.Ways[s.way]
+		case i == s.at:
+		default:
+			if o, ok := q.Conflict.Option(q.Conflict.Suggested); ok {
+				m.Mean = &o
+			}
+		}
+		list = append(list, m)
+	}
+	who := s.theirName(s.question())
+	ed := newEditor(draw.Note(s.pos, list), 1)
+	title := txt(plain, " ").bold(bright, "A NOTE TO "+strings.ToUpper(who)).add(dim,
+		"  change it as you like; ctrl+s gives "+
+			"it on")
+	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), name: "note.md", keeps: "give it on",
+		own:    s.s.Repo.Editor,
+		says:   "Nothing of it has gone anywhere yet.",
+		around: func(w, h int) page { return append(page{title.cut(w), nil}, ed.view(w, h-2)...) },
+		save:   func(text string) tea.Cmd { return s.giveOn(text, who, which) }})
+	return nil
+}
+
+// giveOn hands a note to the command that the person set, or to the clipboard. A copy stays in the git
+// directory.
+func (s *settleScreen) giveOn(text, who string, which []int) tea.Cmd {
+	return s.start("giving the note on", func(ctx context.Context, _ func(int, int)) (then, error) {
+		line, err := s.s.Repo.Config(ctx, "dorvik.note")
+		if err != nil {
+			return nil, err
+		}
+		file := filepath.Join(s.s.Repo.GitDir, "dorvik", "note.md")
+		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
+			return nil, fmt.Errorf("keeping the note: %w", err)
+		}
+		if line != "" {
+			cmd := exec.CommandContext(ctx, "sh", "-c", line)
+			cmd.Dir, cmd.Stdin = s.s.Repo.Dir, strings.NewReader(text)
+			if out, err := cmd.CombinedOutput(); err != nil {
+				said := words.OneLine(string(out))
+				return nil, fmt.Errorf("“%s”, which dorvik.note names, ended with %w%s; the note is kept in %s",
+					line, err, words.If(said == "", "", ": "+said), file)
+			}
+		}
+		return func() tea.Cmd {
+			how := "The note is on the clipboard, if your terminal lets programs write there, and in " + file + "."
+			var cmd tea.Cmd
+			if line != "" {
+				how = fmt.Sprintf("The note was given to “%s”.", line)
+			} else {
+				cmd = tea.SetClipboard(text)
+			}
+			s.ask(txt(plain, how+" Put "+words.If(len(which) == 1, "this conflict",
+				"these conflicts")+" aside until "+who+
+				" answers?"), "put aside", func() tea.Cmd { return s.putAside(which, who+" was asked") },
+				func() { s.flash = txt(plain, how) })
+			return cmd
+		}, nil
+	})
+}
+
+// putAside has conflicts wait, and goes to one that does not.
+func (s *settleScreen) putAside(which []int, why string) tea.Cmd {
+	var keys []settle.Key
+	for _, i := range which {
+		keys = append(keys, s.questions[i].Conflict.Key)
+	}
+	return s.start("putting it aside", func(context.Context, func(int, int)) (then, error) {
+		for _, k := range keys {
+			if err := s.s.PutAside(k, why); err != nil {
+				return nil, err
+			}
+		}
+		return func() tea.Cmd {
+			s.st = s.s.State()
+			if why == "" {
+				s.flash = txt(plain, "It is taken up again.")
+				return nil
+			}
+			s.flash = txt(plain, "Put aside: "+why+". It comes back when the others are settled.")
+			return s.turnTo(s.nextOpen(s.at))
+		}, nil
+	})
+}
+
+// aside is why a conflict waits; empty where it does not.
+func (s *settleScreen) aside(q *recovery.Attributed) string {
+	if q.Decision != nil {
+		return ""
+	}
+	return s.st.PutAside[q.Conflict.Key]
+}
+
+// asideAction is the key that puts the conflict aside, or takes it up again.
+func (s *settleScreen) asideAction() action {
+	q := s.question()
+	if s.aside(q) != "" {
+		return acts(keys.aside, "take it up again", func() tea.Cmd { return s.putAside([]int{s.at}, "") })
+	}
+	return also(keys.aside, func() tea.Cmd {
+		f := &finding{screen: s, f: s.frame, label: "why", empty: txt(dim, "such as: to be asked on Monday"),
+			says: "A conflict that is put aside comes back when the others are settled."}
+		f.open("", act(keys.next, "put it aside", f.typed(func(why string) tea.Cmd {
+			if why = words.OneLine(why); why == "" {
+				why = "for later"
+			}
+			return s.putAside([]int{s.at}, why)
+		})))
+		return nil
+	})
+}
