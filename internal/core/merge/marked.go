@@ -15,11 +15,8 @@ type Marks struct {
 // them. Each mark stands on a line of its own, with the ends that the lines have.
 func (t Text) Marked(m Marks) string {
 	end := "\n"
-	for _, l := range append(append([]string{}, t.Yours...), t.Theirs...) {
-		if strings.HasSuffix(l, "\r\n") {
-			end = "\r\n"
-		}
-		break
+	if len(t.Yours) > 0 && strings.HasSuffix(t.Yours[0], "\r\n") {
+		end = "\r\n"
 	}
 	mark := func(b *strings.Builder, sign, label string) {
 		b.WriteString(strings.TrimRight(strings.Repeat(sign, m.Size)+" "+label, " ") + end)
