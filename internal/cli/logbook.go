@@ -20,7 +20,21 @@ NAME -o FILE” tells one in full, and “dorvik undo NAME” goes back before i
 	}
 	var clean string
 	cmd.Flags().StringVar(&clean, "clean", "", "forget what waypoints keep that are older than so many `DAYS`")
+	var forget bool
+	cmd.Flags().BoolVar(&forget, "forget-decisions", false, "forget how conflicts were settled in earlier recoveries")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		if forget {
+			s, err := e.session(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			n, err := s.ForgetDecisions()
+			if err == nil {
+				e.say("%s forgotten.", words.Count(n, "decision is", "decisions are"))
+			}
+			return err
+		}
 		if clean != "" {
 			return e.clean(cmd.Context(), clean)
 		}

@@ -181,6 +181,13 @@ func (r *Repo) Fetch(ctx context.Context, remote string) error {
 	return nil
 }
 
+// FetchRef brings a single ref of the remote's, by a refspec.
+func (r *Repo) FetchRef(ctx context.Context, remote, refspec string) error {
+	_, err := r.wire(ctx, "fetching from "+remote, "fetch", "--quiet", "--no-write-fetch-head", "--no-tags",
+		"--no-auto-maintenance", "--", remote, refspec)
+	return err
+}
+
 // Deepen gets the rest of the history of a shallow clone.
 func (r *Repo) Deepen(ctx context.Context, remote string) error {
 	_, err := r.wire(ctx, "getting the history from "+remote, "fetch", "--quiet", "--no-write-fetch-head",

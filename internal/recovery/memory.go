@@ -2,6 +2,7 @@ package recovery
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"time"
@@ -88,13 +89,52 @@ func (s *store) recalled(k settle.Key) (r remembered, ok bool) {
 	return r, ok
 }
 
-// recall is settle.Files.Recall of a session.
-func (s *Session) recall(k settle.Key) (settle.Decision, string, bool) {
-	r, ok := s.store.recalled(k)
-	if ok {
-		for _, d := range s.state.Decisions.List { // it is decided in this one
-			ok = ok && d.Key != k
+// forget takes what is remembered of conflicts out, all of it where none is named, and gives how many there
+// were.
+func (s *store) forget(keys []settle.Key) (n int, err error) {
+	err = s.update(func(tx *bbolt.Tx) error {
+		b := tx.Bucket(bucketMemory)
+		if b == nil {
+			return nil
+		}
+		if len(keys) == 0 {
+			if err := b.ForEach(func(k, _ []byte) error {
+				keys = append(keys,
+					settle.Key(k))
+				return nil
+			}); err != nil {
+				return err
+			}
+		}
+		for _, k := range keys {
+			if b.Get([]byte(k)) == nil {
+				continue
+			}
+			if err := b.Delete([]byte(k)); err != nil {
+				return err
+			}
+			n++
+		}
+		return nil
+	})
+	if err != nil {
+		return 0, fmt.Errorf("forgetting what was decided: %w", err)
+	}
+	return n, nil
+}
+
+// recall is settle.Files.Recall of a session: what was decided here before or else, where decisions are shared,
+// by a colleague.
+func (s *Session) recall(k settle.Key) (r settle.Recollection, ok bool) {
+	for _, d := range s.state.Decisions.List { // it is decided in this one
+		if d.Key == k {
+			return r, false
 		}
 	}
-	return r.Decision, "on " + r.When.Format("2 Jan 2006"), ok
+	if own, ok := s.store.recalled(k); ok {
+		return settle.Recollection{Decision: own.Decision, When: own.When.Format("2 Jan 2006")}, true
+	}
+	d, ok := s.colleagues(context.Background(), k)
+	return settle.Recollection{Decision: settle.Decision{Key: k, Way: d.Way, Text: d.Text, Moved: d.Moved},
+		When: d.When.Format("2 Jan 2006"), By: d.By}, ok
 }

@@ -157,7 +157,7 @@ func (s *Session) Sync(p *Position) error {
 // Decide records a decision.
 func (s *Session) Decide(d settle.Decision) error {
 	if d.Way == settle.AsBefore {
-		r, ok := s.store.recalled(d.Key)
+		r, ok := s.recall(d.Key)
 		if !ok {
 			return errors.New("what was decided before about this is not known any more; say another way")
 		}
@@ -838,6 +838,7 @@ func (s *Session) PushTip(ctx context.Context, p *Position) (*Pushed, error) {
 	e := LogEntry{What: Sent, When: time.Now(), Branch: b.Name, From: p.Upstream().Theirs, To: b.Tip}
 	if a := s.state.Accepted; a != nil {
 		e.Waypoint, e.Route = a.Name, a.Route
+		s.tellShared(s.share(ctx, to.Remote, a.Decisions))
 	}
 	s.state = State{Branch: b.Name, Agreed: s.state.Agreed, LastCheck: s.state.LastCheck, Carry: s.state.Carry}
 	s.noted(s.store.log(e))

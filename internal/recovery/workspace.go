@@ -232,6 +232,8 @@ func (w *Workspace) ask(ctx context.Context, p *Position) error {
 				return err
 			}
 			p.Unanswered = err
+		} else if w.shares(ctx) {
+			_ = w.fetchShared(ctx, remote) // what is here already serves
 		}
 	}
 	if p.Unanswered == nil {

@@ -157,7 +157,7 @@ func Keys() []Section {
 			as(keys.take, "edit by edit: take or leave each"), as(keys.alike, "settle many alike, seen first"),
 			keys.colleague,
 			as(keys.aside, "put it aside, with a reason"), as(keys.undo, "undo the last decision"),
-			as(keys.redoTyping, "make it again")}},
+			as(keys.redoTyping, "make it again"), as(keys.drop, "forget how it was settled before")}},
 		{"the road", true, []key.Binding{as(keys.road, "your commits, on Settle, Check, Push"),
 			written(keys.up, "↑ ↓ then 1–3", "a commit, what becomes of it"),
 			as(keys.next, "have it so, or go to its conflict"), as(keys.write, "write its message")}},

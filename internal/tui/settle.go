@@ -134,6 +134,9 @@ func (s *settleScreen) actions() []action {
 		out = append(out, acts(keys.redoTyping, "redo", s.redoDecision))
 	}
 	out = append(out, act(keys.list, "the list", quietly(s.toList)))
+	if s.way >= 0 && s.way < len(q.Conflict.Ways) && q.Conflict.Ways[s.way].Way == settle.AsBefore {
+		out = append(out, acts(keys.drop, "forget that", s.forget))
+	}
 	if q.Decision == nil && s.file == nil {
 		out = append(out, s.asideAction(), also(keys.colleague, s.askColleague))
 	}
@@ -410,6 +413,20 @@ func (s *settleScreen) stepDecision(step func(to *recovery.Session) (settle.Deci
 		}
 		s.flash = txt(plain, "The last decision ("+undone.Way.Label()+") "+what+".")
 		return s.turnTo(at)
+	})
+}
+
+// forget takes what is remembered of the conflict out.
+func (s *settleScreen) forget() tea.Cmd {
+	key, at, n := s.question().Conflict.Key, s.at, 0
+	return s.rejoin(func(to *recovery.Session) (err error) {
+		n, err = to.ForgetDecisions(key)
+		return err
+	}, func() tea.Cmd {
+		cmd := s.turnTo(min(at, len(s.questions)-1))
+		s.flash = txt(plain, words.If(n > 0, "It is forgotten how this was settled before.",
+			"This is remembered by a colleague; it can be forgotten where it was decided."))
+		return cmd
 	})
 }
 

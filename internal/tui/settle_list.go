@@ -140,10 +140,10 @@ func (s *settleScreen) listRows(w, h int) (rows []listRow, cursor int) {
 	if h > 24 {
 		add(nil)
 	}
+	digits := len(fmt.Sprint(len(s.questions)))
 	add(txt(plain, " ").then(heading("CONFLICTS")).
 		add(plain, fmt.Sprintf("  %d", s.join.Settled)).add(dim, fmt.Sprintf(" of %d settled", len(s.questions))))
 	add(nil)
-	digits := len(fmt.Sprint(len(s.questions)))
 	for i := range s.questions {
 		q := &s.questions[i]
 		if i == 0 || q.Stop != s.questions[i-1].Stop || q.Conflict.Path != s.questions[i-1].Conflict.Path {
@@ -161,9 +161,8 @@ func (s *settleScreen) listRows(w, h int) (rows []listRow, cursor int) {
 	}
 	add(nil)
 	add(txt(plain, " ").then(rule(w - 2)))
-	files := s.joinedAlone
-	add(txt(plain, " ").then(heading("JOINED BY THEMSELVES")).add(plain, fmt.Sprintf("  %d", len(files))))
-	for i, o := range files {
+	add(txt(plain, " ").then(heading("JOINED BY THEMSELVES")).add(plain, fmt.Sprintf("  %d", len(s.joinedAlone))))
+	for i, o := range s.joinedAlone {
 		entry(len(s.questions)+i, clickedFile(i), func() line {
 			m, count := joinedSign(o)
 			k := plain
@@ -173,7 +172,7 @@ func (s *settleScreen) listRows(w, h int) (rows []listRow, cursor int) {
 			return line{}.mark(m).add(k, cutPath(o.Path, w-12)).fit(w-8).add(dim, count)
 		})
 	}
-	if s.screen() == screen(s) && len(files) > 0 {
+	if s.screen() == screen(s) && len(s.joinedAlone) > 0 {
 		add(nil)
 		add(txt(dim, "  ").bold(bright, keys.list.Help().Key).add(dim, " goes into this list"))
 	}

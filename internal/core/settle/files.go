@@ -2,6 +2,7 @@ package settle
 
 import (
 	"maps"
+	"slices"
 	"sync"
 
 	"dorvik.dev/dorvik/internal/core/merge"
@@ -53,9 +54,16 @@ type Files struct {
 	mu    sync.Mutex
 	open  map[fileKey]*File
 
-	// Recall, unless nil, gives how a conflict was settled at another time, and says when. It is
-	// called by one goroutine at a time.
-	Recall func(k Key) (d Decision, when string, ok bool)
+	// Recall, unless nil, gives how a conflict was settled at another time. It is called by one goroutine at a
+	// time.
+	Recall func(k Key) (r Recollection, ok bool)
+}
+
+// Recollection is how the very same conflict was settled at another time.
+type Recollection struct {
+	Decision
+	When string // a date
+	By   string // a colleague; empty for oneself
 }
 
 type fileKey struct {
@@ -81,24 +89,39 @@ func (fs *Files) Open(c *merge.Conflict) *File {
 	return f
 }
 
-// recall offers first, and suggests, what was decided before about the very same conflict.
+// Forget has all files be opened anew, with what is recalled then.
+func (fs *Files) Forget() {
+	fs.mu.Lock()
+	defer fs.mu.Unlock()
+	clear(fs.open)
+}
+
+// recall offers what was decided before about the very same conflict; what one decided oneself is suggested.
 func (fs *Files) recall(f *File) {
 	if fs.Recall == nil {
 		return
 	}
 	for _, q := range f.Questions {
-		d, when, ok := fs.Recall(q.Key)
+		r, ok := fs.Recall(q.Key)
 		if !ok || q.Whole() {
 			continue
 		}
-		o, ok := q.of(d)
+		o, ok := q.of(r.Decision)
 		if !ok {
 			continue
 		}
-		o.Reason = "as you settled it " + when + ": " + o.Way.Label()
+		who, at := "you", 0
+		if r.By != "" {
+			if who = r.By; q.Suggested != "" {
+				at = 1
+			}
+		}
+		o.Reason = "as " + who + " settled it on " + r.When + ": " + o.Way.Label()
 		o.Way = AsBefore
-		q.Ways = append([]Option{o}, q.Ways...)
-		q.Suggested, q.Why, q.Doubt = AsBefore, o.Reason, ""
+		q.Ways = slices.Insert(slices.Clone(q.Ways), at, o)
+		if r.By == "" {
+			q.Suggested, q.Why, q.Doubt = AsBefore, o.Reason, ""
+		}
 	}
 }
 
