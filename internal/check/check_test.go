@@ -86,3 +86,17 @@ func TestCancelEndsAllItStarted(t *testing.T) {
 		}
 	}, 10*time.Second, 10*time.Millisecond)
 }
+
+func TestProgramsOfThePersonsOwn(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, Give(t.Context(), dir, "cat > note", "words\n"))
+	data, err := os.ReadFile(filepath.Join(dir, "note"))
+	require.NoError(t, err)
+	assert.Equal(t, "words\n", string(data))
+	assert.EqualError(t, Give(t.Context(), dir, "echo no; echo way; exit 4", ""),
+		"“echo no; echo way; exit 4” ended with exit status 4: no way")
+	require.NoError(t, Show(t.Context(), "test -f", filepath.Join(dir, "note"), time.Minute))
+	assert.ErrorContains(t, Show(t.Context(), "test -d", filepath.Join(dir, "note"), time.Minute), "exit status 1")
+	require.NoError(t, Show(t.Context(), "sleep 5; :", "x", time.Millisecond), "it goes on showing it")
+	assert.Equal(t, []string{"sh", "-c", `vi -R "$@"`, "vi -R", "a b"}, Editor("vi -R", "a b").Args)
+}

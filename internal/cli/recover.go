@@ -482,6 +482,7 @@ func (r *recoverer) push(ctx context.Context, p *recovery.Position) error {
 	if err != nil {
 		return err
 	}
+	r.note()
 	r.out.Tip = done.Tip
 	if ref := done.Refusal; ref != nil {
 		r.out.Result = "refused"

@@ -4,12 +4,12 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
+	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/draw"
 	"dorvik.dev/dorvik/internal/recovery"
@@ -80,12 +80,8 @@ func (s *settleScreen) giveOn(text, who string, which []int) tea.Cmd {
 			return nil, fmt.Errorf("keeping the note: %w", err)
 		}
 		if line != "" {
-			cmd := exec.CommandContext(ctx, "sh", "-c", line)
-			cmd.Dir, cmd.Stdin = s.s.Repo.Dir, strings.NewReader(text)
-			if out, err := cmd.CombinedOutput(); err != nil {
-				said := words.OneLine(string(out))
-				return nil, fmt.Errorf("“%s”, which dorvik.note names, ended with %w%s; the note is kept in %s",
-					line, err, words.If(said == "", "", ": "+said), file)
+			if err := check.Give(ctx, s.s.Repo.Dir, line, text); err != nil {
+				return nil, fmt.Errorf("giving the note on (dorvik.note): %w; it is kept in %s", err, file)
 			}
 		}
 		return func() tea.Cmd {

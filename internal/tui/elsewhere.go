@@ -5,12 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
+	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -42,7 +42,7 @@ func (e *writing) inOwnEditor() tea.Cmd {
 		if err := os.WriteFile(file, []byte(text+words.If(closed, "", "\n")), 0o600); err != nil {
 			return nil, errors.Join(fmt.Errorf("making a file for your editor: %w", err), os.RemoveAll(dir))
 		}
-		cmd := exec.Command("sh", "-c", editor+` "$@"`, editor, file)
+		cmd := check.Editor(editor, file)
 		return func() tea.Cmd {
 			return tea.ExecProcess(cmd, func(err error) tea.Msg {
 				return e.back(dir, file, closed, err)

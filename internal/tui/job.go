@@ -205,6 +205,9 @@ func (j *job) watch() tea.Cmd {
 // resume goes on where an earlier run was left.
 func (j *job) resume() tea.Cmd {
 	if j.pos.Trivial() == recovery.UpToDate && j.st.Accepted != nil {
+		if j.notice != "" { // it stands on Look, which is passed by
+			j.flash = warning(j.notice)
+		}
 		if j.flash == nil {
 			j.flash = txt(plain, "You joined here before and have not pushed yet.")
 		}
@@ -215,7 +218,9 @@ func (j *job) resume() tea.Cmd {
 	}
 	j.choose.route = j.st.Route
 	return j.rejoin(nil, func() tea.Cmd {
-		if n := j.join.Settled; n > 0 {
+		if n := j.join.Settled; j.notice != "" {
+			j.flash = warning(j.notice)
+		} else if n > 0 {
 			j.flash = txt(plain, fmt.Sprintf("Going on where you left: %s kept.",
 				words.Count(n, "decision was", "decisions were")))
 		}

@@ -295,6 +295,9 @@ func (s *pushScreen) isPushed(d *recovery.Pushed) tea.Cmd {
 		s.holds = fmt.Sprintf("%s now holds %s.", s.pos.Branch.Upstream, s.s.Short(d.Holds))
 		s.said = d.Said
 		s.scroll.to(0)
+		if notice := s.s.TakeNotice(); notice != "" {
+			s.flash = warning(notice)
+		}
 	case d.Refusal.Kind == git.Behind:
 		s.goTo(s.look)
 		cmd := s.load(true)

@@ -21,6 +21,7 @@ type settleScreen struct {
 	views    views
 	verdicts map[settle.Key][]settle.Verdict
 	changes  map[settle.Key]*edit // what a side changed in a file that the other deleted
+	seen     map[settle.Key]*exhibits
 
 	joinedAlone []recovery.Overlap // files that ask nothing, in this join
 
@@ -134,6 +135,9 @@ func (s *settleScreen) actions() []action {
 		out = append(out, acts(keys.redoTyping, "redo", s.redoDecision))
 	}
 	out = append(out, act(keys.list, "the list", quietly(s.toList)))
+	if s.seen[q.Conflict.Key] != nil {
+		out = append(out, acts(keys.output, "open both in a viewer", s.viewOutside))
+	}
 	if s.way >= 0 && s.way < len(q.Conflict.Ways) && q.Conflict.Ways[s.way].Way == settle.AsBefore {
 		out = append(out, acts(keys.drop, "forget that", s.forget))
 	}
@@ -217,6 +221,10 @@ func (s *settleScreen) update(msg tea.Msg) tea.Cmd {
 			s.changes = map[settle.Key]*edit{}
 		}
 		s.changes[msg.key] = msg.change
+		if s.seen == nil {
+			s.seen = map[settle.Key]*exhibits{}
+		}
+		s.seen[msg.key] = msg.seen
 	default:
 		s.scrolled().update(msg)
 	}
@@ -280,6 +288,7 @@ type judged struct {
 	key    settle.Key
 	of     []settle.Verdict
 	change *edit
+	seen   *exhibits
 }
 
 // turnTo goes to a conflict, marks the way that is decided, or else suggested, and has the
@@ -308,7 +317,7 @@ func (s *settleScreen) turnTo(at int) tea.Cmd {
 	}
 	f, c, decisions := q.File, q.Conflict, s.st.Decisions
 	return func() tea.Msg {
-		out := judged{key: c.Key, change: s.changeOf(c)}
+		out := judged{key: c.Key, change: s.changeOf(c), seen: s.exhibitsOf(c)}
 		for _, o := range c.Ways {
 			out.of = append(out.of, f.Judge(c, o, func(other *settle.Question) settle.Option {
 				o, _ := f.Chosen(other, &decisions)

@@ -58,6 +58,12 @@ func (s *settleScreen) conflictPage(q *recovery.Attributed, w, h int) page {
 	p.rows(edits)
 	p.row(rule(w))
 	p.rows(ways)
+	if x := s.seen[q.Conflict.Key]; whole && x != nil && h-len(p) >= 6 {
+		if drawn := s.photos(x, w, min(h-len(p)-1, 24)); drawn != nil {
+			p.row(rule(w))
+			p.rows(drawn)
+		}
+	}
 	if change := s.changes[q.Conflict.Key]; whole && change != nil && h-len(p) >= 5 {
 		p.row(rule(w))
 		who := words.If(change.hue == yours, "you", s.theirName(q))
@@ -313,6 +319,11 @@ func (s *settleScreen) kindPage(q *recovery.Attributed, w int) page {
 	p.rows(indent(wrap(txt(plain, words.About(q.Conflict, s.theirName(q))), w-4), 1))
 	p.blank()
 	b, y, t := words.Has(q.Conflict)
+	if x := s.seen[q.Conflict.Key]; x != nil {
+		b += describe(x.photos.Base, x.kinds.Base)
+		y += describe(x.photos.Yours, x.kinds.Yours)
+		t += describe(x.photos.Theirs, x.kinds.Theirs)
+	}
 	for _, has := range []struct {
 		mark
 		name, what string

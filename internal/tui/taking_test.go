@@ -1,6 +1,9 @@
 package tui
 
 import (
+	"bytes"
+	"image"
+	"image/png"
 	"slices"
 	"strings"
 	"testing"
@@ -114,4 +117,33 @@ func TestAskingAColleague(t *testing.T) {
 	b.see("ended with exit status 3: no way out")
 	b.press("enter")
 	b.see("All settled")
+}
+
+// TestPicturesBesideEachOther draws both sides' pictures, and opens them in a viewer.
+func TestPicturesBesideEachOther(t *testing.T) {
+	s := demoClone(t)
+	at := gittest.At(t, s.Clone)
+	var b bytes.Buffer
+	img := image.NewGray(image.Rect(0, 0, 30, 20))
+	img.Pix[0] = 255
+	require.NoError(t, png.Encode(&b, img))
+	at.Commit("picture", "assets/pier.png", b.String())
+	at.Git("config", "dorvik.viewer", "cp -t "+t.TempDir())
+	x := newBench(t, s.Clone)
+	x.press("enter", "enter", "tab", "tab")
+	x.see("◐ yours", "a picture: PNG, 30×20 pixels", "◑ theirs", "▀", "none is better than asking")
+	x.fits("pictures")
+	plain := *x.m.theme
+	plain.colour, plain.codes = false, map[ink][2]string{}
+	theme := x.m.theme
+	x.m.dress(&plain)
+	assert.NotContains(t, x.m.View().Content, "▀")
+	x.m.dress(theme)
+	x.press("o")
+	x.see("yours and theirs are opened by “cp -t")
+	at.Git("config", "dorvik.viewer", "false")
+	x.press("o")
+	x.see("“false” ended with exit status 1; git config dorvik.viewer names another")
+	x.press("3", "enter")
+	x.see("✓ keep both")
 }

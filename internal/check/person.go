@@ -1,0 +1,48 @@
+package check
+
+import (
+	"context"
+	"fmt"
+	"os/exec"
+	"strings"
+	"time"
+)
+
+// Programs of the person's own are lines for the shell, as git has them: what they work on is added at the end.
+
+// Editor is the command that opens a file in an editor. Whoever starts it has to give it the terminal.
+func Editor(line, file string) *exec.Cmd { return exec.Command("sh", "-c", line+` "$@"`, line, file) }
+
+// Give hands a text to a command on its standard input, in a folder. Where it fails, the error has what it said.
+func Give(ctx context.Context, dir, line, text string) error {
+	cmd := exec.CommandContext(ctx, "sh", "-c", line)
+	cmd.Dir, cmd.Stdin = dir, strings.NewReader(text)
+	out, err := cmd.CombinedOutput()
+	if err == nil {
+		return nil
+	}
+	said := ""
+	if s := strings.Join(strings.Fields(string(out)), " "); s != "" {
+		said = ": " + s
+	}
+	return fmt.Errorf("“%s” ended with %w%s", line, err, said)
+}
+
+// Show has a viewer show a file, and leaves it open. One that fails within a moment is an error.
+func Show(ctx context.Context, line, file string, moment time.Duration) error {
+	cmd := Editor(line, file)
+	if err := cmd.Start(); err != nil {
+		return fmt.Errorf("opening %s: %w", file, err)
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	select {
+	case err := <-ended:
+		if err != nil {
+			return fmt.Errorf("“%s” ended with %w", line, err)
+		}
+	case <-ctx.Done():
+	case <-time.After(moment):
+	}
+	return nil
+}

@@ -1,0 +1,179 @@
+package tui
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"image/color"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
+
+	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/draw"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// exhibits are what base, yours and theirs have where that is no text; nil where there is nothing to be seen.
+type exhibits struct {
+	photos merge.Three[*draw.Photo]
+	kinds  merge.Three[string]
+}
+
+// exhibitsOf reads them.
+func (s *settleScreen) exhibitsOf(c *settle.Question) *exhibits {
+	v, ok := c.Subject.(*merge.Versions)
+	if !ok {
+		return nil
+	}
+	out, any := &exhibits{}, false
+	read := func(e object.Entry, p **draw.Photo, kind *string) {
+		if !e.Mode.IsRegular() {
+			return
+		}
+		data, err := s.s.Store.Blob(e.ID)
+		if err != nil || merge.IsText(data) {
+			return
+		}
+		any = true
+		if *p, ok = draw.OpenPhoto(data); !ok {
+			*kind = draw.KindOf(data)
+		}
+	}
+	read(v.Base, &out.photos.Base, &out.kinds.Base)
+	read(v.Yours, &out.photos.Yours, &out.kinds.Yours)
+	read(v.Theirs, &out.photos.Theirs, &out.kinds.Theirs)
+	if !any {
+		return nil
+	}
+	return out
+}
+
+// describe says what sort of thing it is.
+func describe(p *draw.Photo, kind string) string {
+	if p != nil {
+		return fmt.Sprintf(", a picture: %s, %d×%d pixels", strings.ToUpper(p.Format), p.Width, p.Height)
+	}
+	return words.If(kind == "", "", ", "+kind)
+}
+
+// photos draws the pictures beside each other, each under its sign.
+func (s *settleScreen) photos(x *exhibits, w, h int) page {
+	type one struct {
+		mark
+		name string
+		of   *draw.Photo
+	}
+	var all []one
+	for _, o := range []one{{markBase, "before", x.photos.Base}, {markYours, "yours", x.photos.Yours},
+		{markTheirs, "theirs", x.photos.Theirs}} {
+		if o.of != nil {
+			all = append(all, o)
+		}
+	}
+	if len(all) == 0 || h < 5 || w < 30 {
+		return nil
+	}
+	each := (w - 2) / len(all)
+	out := make(page, h)
+	for i, o := range all {
+		col := page{line{}.mark(o.mark).add(o.hue, o.name)}
+		for _, row := range o.of.Cells(each-2, h-1, s.theme.ground()) {
+			col.row(s.theme.cells(row))
+		}
+		for k := range out {
+			if k < len(col) {
+				out[k] = out[k].then(col[k])
+			}
+			out[k] = out[k].fit(2 + (i+1)*each - 2)
+		}
+	}
+	return indent(out, 1)
+}
+
+// ground is the colour that a picture lies on.
+func (t *theme) ground() color.Color { return lipgloss.Color(t.paper) }
+
+// cells draws a row of a picture in half blocks or, without colour, in four shades.
+func (t *theme) cells(row []draw.Cell) line {
+	var b strings.Builder
+	for _, c := range row {
+		if !t.colour {
+			b.WriteString([]string{" ", "░", "▒", "▓", "█"}[(brightness(c.Upper)+brightness(c.Lower))*5/512])
+			continue
+		}
+		fmt.Fprintf(&b, "\x1b[38;2;%d;%d;%d;48;2;%d;%d;%dm▀", c.Upper.R, c.Upper.G, c.Upper.B, c.Lower.R, c.Lower.G,
+			c.Lower.B)
+	}
+	if t.colour {
+		b.WriteString("\x1b[0m")
+	}
+	return drawn(b.String())
+}
+
+// brightness is that of a colour, up to 255.
+func brightness(c color.RGBA) int { return int(color.GrayModel.Convert(c).(color.Gray).Y) }
+
+// viewOutside opens what both sides have in the program that the system has for it.
+func (s *settleScreen) viewOutside() tea.Cmd {
+	q := s.question()
+	v, ok := q.Conflict.Subject.(*merge.Versions)
+	if !ok {
+		return nil
+	}
+	return s.start("opening both", func(ctx context.Context, _ func(int, int)) (then, error) {
+		viewer, err := s.s.Repo.Config(ctx, "dorvik.viewer")
+		if err != nil {
+			return nil, err
+		}
+		if viewer == "" {
+			viewer = map[string]string{"darwin": "open"}[runtime.GOOS]
+		}
+		if viewer == "" {
+			viewer = "xdg-open"
+		}
+		opened, err := s.openFiles(viewer, q, v)
+		return func() tea.Cmd {
+			s.flash = txt(plain, words.List(opened)+" "+words.Is(len(opened), "is", "are")+" opened by “"+viewer+"”.")
+			return nil
+		}, err
+	})
+}
+
+// openFiles writes the versions to files under the git directory, and has each opened.
+func (s *settleScreen) openFiles(viewer string, q *recovery.Attributed, v *merge.Versions) (opened []string,
+	err error) {
+	dir := filepath.Join(s.s.Repo.GitDir, "dorvik", "view")
+	if err := errors.Join(os.RemoveAll(dir), os.MkdirAll(dir, 0o755)); err != nil {
+		return nil, fmt.Errorf("making files to be viewed: %w", err)
+	}
+	for _, one := range []struct {
+		name string
+		is   object.Entry
+	}{{"yours", v.Yours}, {"theirs", v.Theirs}} {
+		if !one.is.Mode.IsRegular() {
+			continue
+		}
+		data, err := s.s.Store.Blob(one.is.ID)
+		if err != nil {
+			return nil, err
+		}
+		file := filepath.Join(dir, one.name+"-"+filepath.Base(q.Conflict.Path))
+		if err := os.WriteFile(file, data, 0o644); err != nil {
+			return nil, fmt.Errorf("making files to be viewed: %w", err)
+		}
+		if err := check.Show(s.ctx, viewer, file, 2*slow); err != nil {
+			return nil, fmt.Errorf("%w; git config dorvik.viewer names another; the file is %s", err, file)
+		}
+		opened = append(opened, one.name)
+	}
+	return opened, nil
+}
