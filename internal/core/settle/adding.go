@@ -4,6 +4,7 @@ import (
 	"path"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/merge"
@@ -66,11 +67,14 @@ func apart(first, second []string, at place) string {
 
 // clashes says why two additions cannot both stand as they are: they name, set or number the same
 // thing, or both end the function they are in.
-func clashes(file string, yours, theirs []string) string {
+func clashes(at place, yours, theirs []string) string {
 	if ends(yours) && ends(theirs) {
 		return "both end it, in different ways"
 	}
-	a, b := namesOf(file, yours), namesOf(file, theirs)
+	if chained.MatchString(heads(yours)) && chained.MatchString(heads(theirs)) {
+		return "both added a link to one chain, and their order matters"
+	}
+	a, b := namesOf(at.path, yours), namesOf(at.path, theirs)
 	for name, line := range a {
 		if other, ok := b[name]; ok && other != line {
 			return "both name " + name + ", and mean different things"
@@ -82,7 +86,48 @@ func clashes(file string, yours, theirs []string) string {
 			return "both took the number " + n
 		}
 	}
+	if n := nextNumber(at.before); n.number != "" && !functions.MatchString(heads(yours)) && n.in(yours) &&
+		n.in(theirs) {
+		return "both took the number " + n.number
+	}
 	return ""
+}
+
+// chained is a link of a chain of calls.
+var chained = regexp.MustCompile(`^(\.\w+\(|\|>)`)
+
+// functions begins a function: what numbers it holds is its own.
+var functions = regexp.MustCompile(`\b(def|func|fn|fun|function|sub|proc)\b|\)\s*\{`)
+
+// numbered is a line with a single number, and what it looks like around that.
+type numbered struct{ before, number, after string }
+
+var (
+	oneNumber = regexp.MustCompile(`^(\D*?)\b(\d{1,9})\b(\D*)$`)
+	anyWord   = regexp.MustCompile(`\w+`)
+)
+
+// numberIn reads a line with a single number.
+func numberIn(line string) numbered {
+	m := oneNumber.FindStringSubmatch(strings.TrimRight(line, "\r\n"))
+	if m == nil {
+		return numbered{}
+	}
+	return numbered{anyWord.ReplaceAllString(m[1], "w"), m[2], m[3]}
+}
+
+// nextNumber is a line such as another with the number that comes after that.
+func nextNumber(line string) numbered {
+	n := numberIn(line)
+	if i, err := strconv.Atoi(n.number); err == nil {
+		n.number = strconv.Itoa(i + 1)
+	}
+	return n
+}
+
+// in reports whether one of the lines is such a one.
+func (n numbered) in(lines []string) bool {
+	return slices.ContainsFunc(lines, func(l string) bool { return numberIn(l) == n })
 }
 
 var ending = regexp.MustCompile(`^\s*(return|raise|throw|break|continue|panic|exit)\b`)

@@ -21,7 +21,7 @@ type place struct {
 // better lists the ways that know more than words, the best first. Each applies
 // both edits, and says why it is offered.
 func (c *Question) better(at place) (out []Option) {
-	for _, try := range []func(c *Question, at place) (Option, bool){reindented, raised, lineSet, inOrder,
+	for _, try := range []func(c *Question, at place) (Option, bool){reindented, renamed, raised, lineSet, inOrder,
 		byKey, afterLast, inLists} {
 		if o, ok := try(c, at); ok {
 			out = append(out, o)
@@ -37,7 +37,7 @@ func inOrder(c *Question, at place) (Option, bool) {
 		return Option{}, false
 	}
 	yours, theirs := diff.Lines(c.Yours), diff.Lines(c.Theirs)
-	if clashes(at.path, yours, theirs) != "" {
+	if clashes(at, yours, theirs) != "" {
 		return Option{}, false
 	}
 	same := func(s string) string { return s }

@@ -94,7 +94,7 @@ func TestCorpus(t *testing.T) {
 	for _, c := range []struct {
 		name               string
 		right, soon, wrong float64 // of those with an answer; of all
-	}{{"rules.txtar", 0.8, 0.95, 0.03}, {"after.txtar", 0.8, 0.95, 0.03}, {"unseen.txtar", 0.8, 0.95, 0.03}} {
+	}{{"rules.txtar", 0.8, 0.95, 0.03}, {"after.txtar", 0.8, 0.95, 0.03}, {"unseen.txtar", 0.8, 0.95, 0.03}, {"fresh.txtar", 0.8, 0.95, 0.03}, {"latest.txtar", 0.8, 0.95, 0.03}} {
 		right, soon, wrong, answers := 0, 0, 0, 0
 		all := readCorpus(t, c.name)
 		for _, one := range all {

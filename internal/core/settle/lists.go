@@ -54,7 +54,7 @@ func joinList(file, base, yours, theirs string) (string, bool) {
 	mine, other := strings.Join(y[lead:len(y)-tail], ""), strings.Join(t[lead:len(t)-tail], "")
 	before, after := strings.Join(b[:lead], ""), strings.Join(b[lead:], "")
 	between, ok := between(file, before, mine, other, after)
-	if !ok || firstWord(mine) == firstWord(other) {
+	if !ok || firstWord(mine) == firstWord(other) && !pathLists.MatchString(before) {
 		return "", false
 	}
 	return before + other + between + mine + after, true
@@ -63,15 +63,25 @@ func joinList(file, base, yours, theirs string) (string, bool) {
 var (
 	separators = []string{",", "|", "&&", "||", ";"}
 	blankLists = regexp.MustCompile(`(class|className|rel)\s*=\s*["'][^"']*$`)
-	installs   = regexp.MustCompile(`\b(install|add|require)\s[^"'|;&]*$`) // what a package manager is told
-	settings   = regexp.MustCompile(`^\s*[\w.-]+\s*[:+?]?=[^"'(]*$`)
+	pathLists  = regexp.MustCompile(`PATH\w*\s*=\S*$`)                                     // of folders, as POSIX has them
+	insideTag  = regexp.MustCompile(`<[A-Za-z][^<>]*$`)                                    // where attributes stand
+	installs   = regexp.MustCompile(`\b(install|add|require)\s[^"'|;&]*$`)                 // what a package manager is told
+	settings   = regexp.MustCompile(`^(\s*[\w.-]+\s*[:+?]?=[^"'(]*|[\w./%$() -]+:[^=]*)$`) // in a Makefile, or what a target needs
 )
+
+// marked are the kinds of file that hold tags.
+var marked = map[string]bool{".html": true, ".xml": true, ".jsx": true, ".tsx": true, ".js": true, ".vue": true,
+	".svelte": true, ".svg": true}
 
 // between tells what stands between two additions to a list, which it finds to be one by how they
 // begin or end.
 func between(file, before, mine, other, after string) (string, bool) {
 	one, two := strings.TrimSpace(mine), strings.TrimSpace(other)
-	for _, sep := range separators {
+	seps := separators
+	if pathLists.MatchString(before) {
+		seps = append(slices.Clone(seps), ":")
+	}
+	for _, sep := range seps {
 		switch {
 		case strings.HasPrefix(one, sep) && strings.HasPrefix(two, sep),
 			strings.HasSuffix(one, sep) && strings.HasSuffix(two, sep):
@@ -87,7 +97,7 @@ func between(file, before, mine, other, after string) (string, bool) {
 	}
 	inMakefile := strings.EqualFold(path.Base(file), "makefile") || path.Ext(file) == ".mk"
 	if spaced(mine) && spaced(other) && strings.HasPrefix(mine, " ") == strings.HasPrefix(other, " ") &&
-		(blankLists.MatchString(before) || installs.MatchString(before) || inMakefile && settings.MatchString(before)) {
+		(blankLists.MatchString(before) || marked[path.Ext(file)] && insideTag.MatchString(before) || installs.MatchString(before) || inMakefile && settings.MatchString(before)) {
 		return "", true
 	}
 	return "", false
@@ -120,7 +130,7 @@ func afterLast(c *Question, at place) (Option, bool) {
 		return Option{}, false
 	}
 	mine, other := yours[n:], slices.Clone(theirs[n:])
-	if clashes(at.path, mine, other) != "" {
+	if clashes(at, mine, other) != "" {
 		return Option{}, false
 	}
 	if last := other[len(other)-1]; !strings.HasSuffix(strings.TrimSpace(last), ",") {

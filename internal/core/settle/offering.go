@@ -1,6 +1,7 @@
 package settle
 
 import (
+	"regexp"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/diff"
@@ -35,6 +36,13 @@ func (c *Question) offer(at place, moves *mover) {
 		c.Suggested, c.Why = c.Ways[0].Way, c.Ways[0].Reason
 	default:
 		c.suggestPlain(at)
+	}
+	if command, made := madeBy(at); made {
+		c.Suggested, c.Why = "", ""
+		c.Doubt = "a program makes this file: take either side, and have it made anew when all is settled"
+		if command != "" {
+			c.Doubt += " (“" + command + "”)"
+		}
 	}
 }
 
@@ -80,6 +88,8 @@ func (c *Question) suggestPlain(at place) {
 		return CountWords(out, other) == 0 && CountWords(kept, other) == 0
 	}
 	switch _, weave := c.Option(Weave); {
+	case weave && c.oneSchedule():
+		c.Doubt = "both changed one schedule"
 	case weave && keepsHalf(c.Base, c.Yours) && keepsHalf(c.Base, c.Theirs) && !c.mixes():
 		c.Suggested, c.Why = Weave, "the edits touch other words"
 	case c.Base != "" && (c.Yours == "" && !holds("", merge.Theirs) || c.Theirs == "" && !holds("", merge.Yours)):
@@ -89,10 +99,19 @@ func (c *Question) suggestPlain(at place) {
 	case holds(c.Theirs, merge.Yours) && (c.Base == "" || c.Yours != ""):
 		c.Suggested, c.Why = Theirs, "theirs already holds all that you changed here"
 	case c.Base == "" && c.Yours != "" && c.Theirs != "" && !at.cut:
-		if c.Doubt = clashes(at.path, diff.Lines(c.Yours), diff.Lines(c.Theirs)); c.Doubt == "" {
+		if c.Doubt = clashes(at, diff.Lines(c.Yours), diff.Lines(c.Theirs)); c.Doubt == "" {
 			c.Suggested, c.Why = TheirsYours, "both added lines here; theirs came first"
 		}
 	}
+}
+
+// schedule is when something runs, in the five fields of POSIX's crontab.
+var schedule = regexp.MustCompile(`(?:[\d*][\d*,/-]*[ \t]+){4}[\dA-Za-z*][\w*,/-]*`)
+
+// oneSchedule reports whether both changed one schedule: its fields mean something together.
+func (c *Question) oneSchedule() bool {
+	b, y, t := schedule.FindString(c.Base), schedule.FindString(c.Yours), schedule.FindString(c.Theirs)
+	return b != "" && y != "" && t != "" && b != y && b != t && y != t
 }
 
 // mixes reports whether the weave has both of two signs that bind differently, where neither side has
