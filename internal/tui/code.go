@@ -107,6 +107,40 @@ func code(l line, text string, words []tinted, marks [][2]int, k ink) line {
 	return l
 }
 
+// tint writes a piece of a line of code that begins at a byte of it, with the hues of its words where the ink has
+// none of its own.
+func tint(l line, piece string, at int, words []tinted, k ink) line {
+	if k.hue != plain || words == nil {
+		return l.put(k, piece)
+	}
+	from := 0 // where the word begins
+	for _, w := range words {
+		to := from + len(w.text)
+		if lo, hi := max(from, at), min(to, at+len(piece)); lo < hi {
+			ik := k
+			ik.hue = w.hue
+			l = l.put(ik, piece[lo-at:hi-at])
+		}
+		from = to
+	}
+	if from < at+len(piece) { // beyond what is known
+		l = l.put(k, piece[max(0, from-at):])
+	}
+	return l
+}
+
+// window gives some lines of a text that is long, the first of which is from, by what stands a little above them:
+// all of it would take too long, at every key.
+func (c *coder) window(path string, lines []string, from int) [][]tinted {
+	const above = 100
+	lead := max(0, from-above)
+	all := c.lines(path, strings.Join(lines[lead:], ""))
+	if all == nil {
+		return nil
+	}
+	return all[min(len(all), from-lead):]
+}
+
 // marked writes a piece of a line that begins at a byte of it.
 func marked(l line, piece string, at int, marks [][2]int, k ink) line {
 	end := at + len(piece)

@@ -24,6 +24,10 @@ func (s *settleScreen) editsPage(q *recovery.Attributed, w, rows int) page {
 		ground: onYours}
 	other := edit{base: c.Base, place: c.Theirs, text: c.Theirs, note: "removed", from: mine.from, hue: theirs,
 		ground: onTheirs}
+	if s.theme.colour {
+		mine.code = s.coder.lines(c.Path, c.Base)
+		other.code = mine.code
+	}
 	if o := c.Ways[0]; o.Moved != nil { // each edit is shown on the lines, wherever they went
 		mine.text, other.text, _ = q.File.Sides(c, o)
 		region := q.File.Text.Hunks[o.Moved.Hunk]
@@ -76,6 +80,7 @@ type edit struct {
 	from       int    // number of the first line of base
 	hue        hue
 	ground     ground
+	code       [][]tinted // the base, line by line
 }
 
 // drawnEdit is the rows of an edit as they come to be.
@@ -84,6 +89,8 @@ type drawnEdit struct {
 	colour bool
 	out    page
 	row    line
+	line   int // of the base, from 0, and
+	col    int // the byte of it that comes next
 	number int
 	fresh  bool // the row began with a line that is not in the base
 }
@@ -145,7 +152,16 @@ func (d *drawnEdit) put(piece string, k ink, inBase bool) {
 	if len(d.row) == 0 {
 		d.fresh = !inBase
 	}
-	d.row = d.row.put(k, text)
+	var kinds []tinted
+	if inBase && k.hue == plain && d.line < len(d.code) && d.colour {
+		kinds = d.code[d.line]
+	}
+	d.row = tint(d.row, text, d.col, kinds, k)
+	if inBase {
+		if d.col += len(piece); strings.HasSuffix(piece, "\n") {
+			d.line, d.col = d.line+1, 0
+		}
+	}
 	if !strings.HasSuffix(piece, "\n") {
 		return
 	}

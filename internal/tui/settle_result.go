@@ -44,8 +44,9 @@ func linesBefore(parts []settle.Part, at int) (n int) {
 func (s *settleScreen) resultPage(q *recovery.Attributed, w, h int, whole bool) page {
 	parts, at := s.parts(q)
 	yours, theirs, _ := q.File.Sides(q.Conflict, s.chosen(q))
-	mine := paint(yours, theirs, strings.Join(parts[at].Lines, ""))
 	before := linesBefore(parts, at)
+	mine := paint(yours, theirs, strings.Join(parts[at].Lines, ""), s.tinted(q, parts, before,
+		before+len(parts[at].Lines)))
 	rows := linesBefore(parts, len(parts))
 	s.result.size(rows, h-1)
 	if !s.placed {
@@ -80,6 +81,7 @@ func (s *settleScreen) resultRows(q *recovery.Attributed, parts []settle.Part, a
 	end int) page {
 	var p page
 	n := 0
+	tints := s.tinted(q, parts, start, end)
 	for i, part := range parts {
 		if n >= end {
 			break
@@ -91,11 +93,15 @@ func (s *settleScreen) resultRows(q *recovery.Attributed, parts []settle.Part, a
 		m := s.origin(q, part, i == at)
 		for k, l := range part.Lines {
 			if n >= start && n < end {
-				text := txt(plain, l)
-				if i == at {
-					text = mine[k]
+				row := txt(faint, fmt.Sprintf("%5d ", n+1)).mark(m)
+				switch {
+				case i == at:
+					row = row.then(mine[k])
+				case n-start < len(tints):
+					row = code(row, l, tints[n-start], nil, ink{})
+				default:
+					row = row.add(plain, l)
 				}
-				row := txt(faint, fmt.Sprintf("%5d ", n+1)).mark(m).then(text)
 				if i == at {
 					row = row.on(onJoined)
 				}
@@ -126,8 +132,29 @@ func (s *settleScreen) origin(q *recovery.Attributed, part settle.Part, here boo
 	return markNone
 }
 
-// paint colours the words of a result by the side that brought them.
-func paint(yourText, theirText, text string) []line {
+// tinted is lines [start, end) of the result, coloured as code; nil where its language is not known.
+func (s *settleScreen) tinted(q *recovery.Attributed, parts []settle.Part, start, end int) [][]tinted {
+	if !s.theme.colour {
+		return nil
+	}
+	const above = 100
+	from := max(0, start-above)
+	var lines []string
+	n := 0
+	for _, part := range parts {
+		if n >= end {
+			break
+		}
+		if n+len(part.Lines) > from {
+			lines = append(lines, part.Lines[max(0, from-n):min(len(part.Lines), end-n)]...)
+		}
+		n += len(part.Lines)
+	}
+	return s.coder.window(q.Conflict.Path, lines, start-from)
+}
+
+// paint colours the words of a result by the side that brought them; the others as the code they are.
+func paint(yourText, theirText, text string, tints [][]tinted) []line {
 	words := diff.Words(text)
 	notIn := func(side string) []bool {
 		set := make([]bool, len(words))
@@ -140,7 +167,7 @@ func paint(yourText, theirText, text string) []line {
 	}
 	fromYours, fromTheirs := notIn(theirText), notIn(yourText)
 	var out []line
-	row := line{}
+	row, col := line{}, 0
 	for i, t := range words {
 		k := ink{hue: plain}
 		switch {
@@ -151,10 +178,14 @@ func paint(yourText, theirText, text string) []line {
 		case fromTheirs[i]:
 			k = ink{hue: theirs, bold: true}
 		}
-		row = row.put(k, strings.TrimSuffix(t, "\n"))
-		if strings.HasSuffix(t, "\n") {
+		var kinds []tinted
+		if len(out) < len(tints) {
+			kinds = tints[len(out)]
+		}
+		row = tint(row, strings.TrimSuffix(t, "\n"), col, kinds, k)
+		if col += len(t); strings.HasSuffix(t, "\n") {
 			out = append(out, row)
-			row = line{}
+			row, col = line{}, 0
 		}
 	}
 	if len(row) > 0 {
