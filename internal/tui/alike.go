@@ -1,7 +1,10 @@
 package tui
 
 import (
+	"context"
 	"fmt"
+	"path"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -32,24 +35,52 @@ type pickedWay struct {
 	o settle.Option
 }
 
-// openAlike lays it over the screen.
+// openAlike lays it over the screen, when it is worked out what each group comes to.
 func (s *settleScreen) openAlike() tea.Cmd {
 	a := &alikeScreen{settleScreen: s}
-	q := s.question()
-	here := func(other *recovery.Attributed) bool { return other.File.Path == q.File.Path }
-	anywhere := func(*recovery.Attributed) bool { return true }
-	suggested := func(c *settle.Question) settle.Way { return c.Suggested }
-	way := func(w settle.Way) func(*settle.Question) settle.Way {
-		return func(*settle.Question) settle.Way { return w }
+	return s.start("working out what that does", func(context.Context, func(int, int)) (then, error) {
+		a.findGroups(s.question())
+		return func() tea.Cmd { s.open(a); return nil }, nil
+	})
+}
+
+// findGroups finds what can be settled alike: as suggested, or by a side; wherever it is, in the file, the folder,
+// of the author or of the kind of a conflict, and where nothing but blanks differs.
+func (a *alikeScreen) findGroups(q *recovery.Attributed) {
+	type group struct {
+		name string
+		in   func(other *recovery.Attributed) bool
 	}
-	a.add("suggested, wherever there is one", anywhere, suggested)
-	a.add("suggested, in "+q.File.Path, here, suggested)
-	a.add("yours, in "+q.File.Path, here, way(settle.Yours))
-	a.add("theirs, in "+q.File.Path, here, way(settle.Theirs))
-	a.add("yours, wherever it is open", anywhere, way(settle.Yours))
-	a.add("theirs, wherever it is open", anywhere, way(settle.Theirs))
-	s.open(a)
-	return nil
+	anywhere := group{"wherever it is open", func(*recovery.Attributed) bool { return true }}
+	here := group{"in " + q.File.Path, func(other *recovery.Attributed) bool { return other.File.Path == q.File.Path }}
+	folder := group{"in " + path.Dir(q.File.Path) + "/", func(other *recovery.Attributed) bool {
+		return strings.HasPrefix(other.File.Path, path.Dir(q.File.Path)+"/")
+	}}
+	theirs := group{"that " + a.theirName(q) + " made", func(other *recovery.Attributed) bool {
+		return q.Theirs.Commit != nil && other.Theirs.Commit != nil &&
+			other.Theirs.Author().Email == q.Theirs.Author().Email
+	}}
+	kind := group{"where " + words.Hint(q.Conflict), func(other *recovery.Attributed) bool {
+		return q.Conflict.Whole() && other.Conflict.Kind == q.Conflict.Kind
+	}}
+	blanks := group{"where only blanks differ", func(other *recovery.Attributed) bool {
+		c := other.Conflict
+		squeeze := func(s string) string { return strings.Join(strings.Fields(s), "") }
+		return !c.Whole() && squeeze(c.Yours) == squeeze(c.Theirs)
+	}}
+	suggested := func(c *settle.Question) settle.Way { return c.Suggested }
+	a.add("suggested, wherever there is one", anywhere.in, suggested)
+	for _, g := range []group{here, theirs} {
+		a.add("suggested, "+g.name, g.in, suggested)
+	}
+	for _, g := range []group{blanks, kind, here, folder, theirs, anywhere} {
+		for _, w := range []settle.Way{settle.Yours, settle.Theirs} {
+			a.add(w.Label()+", "+g.name, g.in, func(*settle.Question) settle.Way { return w })
+		}
+	}
+	if len(a.groups) > 9 { // as many as there are digits
+		a.groups = a.groups[:9]
+	}
 }
 
 // add adds a group, if there is anything in it that another has not.

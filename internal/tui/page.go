@@ -90,3 +90,29 @@ func cutPath(path string, w int) string {
 	}
 	return ansi.TruncateLeft(path, ansi.StringWidth(path)-w+1, "…")
 }
+
+// fold breaks a line of code over rows of a width in cells, wherever that is.
+func fold(l line, width int) []line {
+	var out []line
+	var row line
+	left := width
+	for _, s := range l {
+		for text := s.text; text != ""; {
+			head := text
+			if cells(text) > left {
+				head = ansi.Truncate(text, left, "")
+			}
+			if head == "" && left == width { // wider than a row
+				break
+			}
+			if head != "" {
+				row = append(row, s.with(head))
+			}
+			left -= cells(head)
+			if text = text[len(head):]; text != "" {
+				out, row, left = append(out, row), nil, width
+			}
+		}
+	}
+	return append(out, row)
+}

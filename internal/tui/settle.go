@@ -7,6 +7,9 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"charm.land/bubbles/v2/key"
+
+	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/recovery"
@@ -38,10 +41,12 @@ const unmarked = -1
 type views int
 
 const (
-	allViews  views = iota // edits, ways and result, each as far as it fits
-	editView               // the two edits in full
-	fileView               // the result in full
-	viewCount = 3
+	allViews    views = iota // edits, ways and result, each as far as it fits
+	editView                 // the two edits in full
+	fileView                 // the result in full
+	textsView                // the three texts of the place
+	againstView              // theirs against yours
+	viewCount   = 5
 )
 
 func (s *settleScreen) label() string { return recovery.Settle.String() }
@@ -95,7 +100,41 @@ func (s *settleScreen) actions() []action {
 	if q == nil {
 		return []action{acts(keys.next, s.onward(), s.joined), act(keys.back, "", s.leave)}
 	}
-	var out []action
+	out := s.wayActions(q)
+	if !q.Conflict.Whole() {
+		out = append(out, acts(keys.write, "write it", s.write), acts(keys.take, "edit by edit", s.takeEdits))
+	}
+	if len(s.questions) > 1 {
+		out = append(out, act(keys.following, "conflict",
+			func() tea.Cmd { return s.turnTo((s.at + 1) % len(s.questions)) }),
+			also(keys.previous, func() tea.Cmd { return s.turnTo((s.at + len(s.questions) - 1) % len(s.questions)) }))
+	}
+	if !q.Conflict.Whole() {
+		out = append(out, act(keys.views, s.views.next(), quietly(func() {
+			s.views = (s.views + 1) % viewCount
+			s.edits.to(0)
+		})))
+	}
+	if !q.Conflict.Whole() {
+		out = append(out, also(keys.annotate, func() tea.Cmd { return s.openJoinedLines(q.Conflict.Path) }))
+	}
+	if s.join.Settled > 0 {
+		out = append(out, acts(keys.undo, "", s.undoDecision))
+	}
+	if len(s.st.Decisions.Undone) > 0 {
+		out = append(out, acts(keys.redoTyping, "redo", s.redoDecision))
+	}
+	out = append(out, act(keys.list, "the list", quietly(s.toList)))
+	out = append(out, s.besideActions(q)...)
+	if s.join.Open > 1 {
+		out = append(out, acts(keys.alike, "", s.openAlike))
+	}
+	out = append(append(out, s.roadAction()...), acts(keys.back, "", s.leave))
+	return append(out, s.scrolled().actions()[2:]...) // pages; up and down mark ways
+}
+
+// wayActions are the keys that mark a way, and take it.
+func (s *settleScreen) wayActions(q *recovery.Attributed) (out []action) {
 	switch {
 	case s.join.Open == 0 && s.marksDecision():
 		out = append(out, acts(keys.next, s.onward(), s.decide))
@@ -114,27 +153,19 @@ func (s *settleScreen) actions() []action {
 	for i := range min(9, len(q.Conflict.Ways)) {
 		out = append(out, also(keys.digits[i+1], quietly(func() { s.mark(i) })))
 	}
-	if !q.Conflict.Whole() {
-		out = append(out, acts(keys.write, "write it", s.write), acts(keys.take, "edit by edit", s.takeEdits))
+	return out
+}
+
+// besideActions are the keys for what is beside deciding: the commits behind the edits, who made them, a viewer.
+func (s *settleScreen) besideActions(q *recovery.Attributed) (out []action) {
+	for _, side := range []struct {
+		key  key.Binding
+		node history.Node
+	}{{keys.yourCommit, q.Yours}, {keys.theirCommit, q.Theirs}} {
+		if side.node.Commit != nil && s.file == nil && !s.join.Stops[q.Stop].Uncommitted {
+			out = append(out, also(side.key, func() tea.Cmd { return s.showCommit(side.node, nil) }))
+		}
 	}
-	if len(s.questions) > 1 {
-		out = append(out, act(keys.following, "conflict",
-			func() tea.Cmd { return s.turnTo((s.at + 1) % len(s.questions)) }),
-			also(keys.previous, func() tea.Cmd { return s.turnTo((s.at + len(s.questions) - 1) % len(s.questions)) }))
-	}
-	if !q.Conflict.Whole() {
-		out = append(out, act(keys.views, s.views.next(), quietly(func() { s.views = (s.views + 1) % viewCount })))
-	}
-	if !q.Conflict.Whole() {
-		out = append(out, also(keys.annotate, func() tea.Cmd { return s.openJoinedLines(q.Conflict.Path) }))
-	}
-	if s.join.Settled > 0 {
-		out = append(out, acts(keys.undo, "", s.undoDecision))
-	}
-	if len(s.st.Decisions.Undone) > 0 {
-		out = append(out, acts(keys.redoTyping, "redo", s.redoDecision))
-	}
-	out = append(out, act(keys.list, "the list", quietly(s.toList)))
 	if s.seen[q.Conflict.Key] != nil {
 		out = append(out, acts(keys.output, "open both in a viewer", s.viewOutside))
 	}
@@ -144,11 +175,7 @@ func (s *settleScreen) actions() []action {
 	if q.Decision == nil && s.file == nil {
 		out = append(out, s.asideAction(), also(keys.colleague, s.askColleague))
 	}
-	if s.join.Open > 1 {
-		out = append(out, acts(keys.alike, "", s.openAlike))
-	}
-	out = append(append(out, s.roadAction()...), acts(keys.back, "", s.leave))
-	return append(out, s.scrolled().actions()[2:]...) // pages; up and down mark ways
+	return out
 }
 
 // onward says what comes once all is settled.
@@ -164,15 +191,16 @@ func (s *settleScreen) onward() string {
 
 // next says what v shows next.
 func (v views) next() string {
-	return [...]string{"the edits in full", "the result in full", "all together"}[v]
+	return [...]string{"the edits in full", "the result in full", "the three texts", "yours against theirs",
+		"all together"}[v]
 }
 
 // scrolled is what the keys that scroll scroll.
 func (s *settleScreen) scrolled() *scroll {
-	if s.views == editView {
-		return &s.edits
+	if s.views == allViews || s.views == fileView {
+		return &s.result
 	}
-	return &s.result
+	return &s.edits
 }
 
 // leave goes back, first to where all is shown together.

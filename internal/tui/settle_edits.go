@@ -40,10 +40,92 @@ func (s *settleScreen) editsPage(q *recovery.Attributed, w, rows int) page {
 	a, b := mine.rows(s.theme.colour), other.rows(s.theme.colour)
 	if s.w >= wide {
 		half := (w - 3) / 2
+		if s.views == editView {
+			a, b = folded(a, half), folded(b, half)
+		}
 		return beside(append(you, atMost(a, rows-1)...), append(they, atMost(b, rows-1)...), half, w, 0)
+	}
+	if s.views == editView {
+		a, b = folded(a, w), folded(b, w)
 	}
 	each := max(1, rows/2-1)
 	return append(append(you, fromEdit(a, each, w)...), append(they, fromEdit(b, each, w)...)...)
+}
+
+// folded has lines that are too long go on in the next rows, beside their numbers.
+func folded(p page, w int) (out page) {
+	for _, row := range p {
+		if row.width() <= w || len(row) < 2 {
+			out.row(row)
+			continue
+		}
+		label := row[:1]
+		for _, part := range fold(row[1:], w-label.width()) {
+			out.row(label.then(part))
+			label = txt(faint, strings.Repeat(" ", label.width()))
+		}
+	}
+	return out
+}
+
+// textsPage is the three texts of the place, whole: beside each other, the base in the middle, or where there is no
+// room for that under each other.
+func (s *settleScreen) textsPage(q *recovery.Attributed, w int) page {
+	c := q.Conflict
+	type side struct {
+		mark
+		name, text string
+		from       int
+	}
+	all := []side{{markYours, "yours", c.Yours, c.Place.Yours.Lo}, {markBase, "what both started from", c.Base,
+		c.Place.Base.Lo}, {markTheirs, "theirs", c.Theirs, c.Place.Theirs.Lo}}
+	draw := func(x side, w int) (p page) {
+		p.row(txt(plain, " ").mark(x.mark).bold(x.hue, x.name))
+		var tints [][]tinted
+		if s.theme.colour {
+			tints = s.coder.lines(c.Path, x.text)
+		}
+		for i, l := range diff.Lines(x.text) {
+			row := txt(faint, fmt.Sprintf("%5d ", x.from+i+1))
+			var words []tinted
+			if i < len(tints) {
+				words = tints[i]
+			}
+			for k, part := range fold(code(nil, l, words, nil, ink{}), max(10, w-7)) { // whole, however long
+				if k > 0 {
+					row = txt(faint, "      ")
+				}
+				p.row(row.then(part))
+			}
+		}
+		if x.text == "" {
+			p.row(txt(dim, "      nothing"))
+		}
+		return p
+	}
+	if s.w < wide {
+		var p page
+		for _, x := range all {
+			p.rows(draw(x, w))
+		}
+		return p
+	}
+	third := (w - 6) / 3
+	two := beside(draw(all[1], third), draw(all[2], third), third, 2*third+3, 0)
+	return beside(draw(all[0], third), two, third, w, 0)
+}
+
+// againstPage is what theirs has that yours has not, and the other way round: the base left aside.
+func (s *settleScreen) againstPage(q *recovery.Attributed, w int) page {
+	c := q.Conflict
+	e := edit{base: c.Yours, text: c.Theirs, place: c.Theirs, note: "removed", from: c.Place.Yours.Lo + 1, hue: theirs,
+		ground: onTheirs}
+	if s.theme.colour {
+		e.code = s.coder.lines(c.Path, c.Yours)
+	}
+	p := page{txt(plain, " ").bold(yours, "your text").add(dim, ", and ").bold(theirs, "what "+s.theirName(q)+" has").
+		add(dim, " in the place of what is struck out")}
+	return append(p, e.rows(s.theme.colour)...)
 }
 
 // fromEdit is so many rows of an edit, from the first that it changes, and how many more there are.

@@ -38,6 +38,10 @@ func (s *settleScreen) conflictPage(q *recovery.Attributed, w, h int) page {
 		return append(p, s.resultPage(q, w, h-len(p), true)...)
 	case s.views == editView:
 		return append(p, s.edits.window(s.editsPage(q, w, 1<<20), h-len(p))...)
+	case s.views == textsView:
+		return append(p, s.edits.window(s.textsPage(q, w), h-len(p))...)
+	case s.views == againstView:
+		return append(p, s.edits.window(s.againstPage(q, w), h-len(p))...)
 	}
 	ways := s.waysPage(q, w)
 	// The ways always show; the edits get what the result can spare.

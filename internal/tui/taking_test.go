@@ -147,3 +147,24 @@ func TestPicturesBesideEachOther(t *testing.T) {
 	x.press("3", "enter")
 	x.see("✓ keep both")
 }
+
+// TestViewsOfAConflict: the edits, the result, the three texts, and one side against the other; and the commits
+// behind them, by a key.
+func TestViewsOfAConflict(t *testing.T) {
+	b := newBench(t, demoClone(t).Clone)
+	b.press("enter", "enter", "v", "v", "v")
+	b.see("◐ yours", "○ what both started from", "◑ theirs", "rate := band.PerHalf", "return rate * v.Metre",
+		"return roundUp(rate*v", "yours against theirs")
+	b.fits("the three texts")
+	b.press("v")
+	b.see("your text, and what Ilka has in the place of what is struck out", "PerHalfMetre›PerMetre")
+	b.fits("against")
+	b.press("v")
+	b.see("WAYS TO SETTLE IT", "RESULT")
+	b.press("<")
+	b.see("Charge vehicles by the half metre", "fares/fares.go")
+	b.press("esc", ">")
+	b.see("Round fares up to ten cents", "Ilka Renn")
+	b.press("esc")
+	b.see("Settle 0 of 2")
+}

@@ -63,10 +63,14 @@ func joinList(file, base, yours, theirs string) (string, bool) {
 var (
 	separators = []string{",", "|", "&&", "||", ";"}
 	blankLists = regexp.MustCompile(`(class|className|rel)\s*=\s*["'][^"']*$`)
-	pathLists  = regexp.MustCompile(`PATH\w*\s*=\S*$`)                                     // of folders, as POSIX has them
-	insideTag  = regexp.MustCompile(`<[A-Za-z][^<>]*$`)                                    // where attributes stand
-	installs   = regexp.MustCompile(`\b(install|add|require)\s[^"'|;&]*$`)                 // what a package manager is told
-	settings   = regexp.MustCompile(`^(\s*[\w.-]+\s*[:+?]?=[^"'(]*|[\w./%$() -]+:[^=]*)$`) // in a Makefile, or what a target needs
+	// of folders, as POSIX has them
+	pathLists = regexp.MustCompile(`PATH\w*\s*=\S*$`)
+	// where attributes stand
+	insideTag = regexp.MustCompile(`<[A-Za-z][^<>]*$`)
+	// what a package manager is told
+	installs = regexp.MustCompile(`\b(install|add|require)\s[^"'|;&]*$`)
+	// in a Makefile, or what a target needs
+	settings = regexp.MustCompile(`^(\s*[\w.-]+\s*[:+?]?=[^"'(]*|[\w./%$() -]+:[^=]*)$`)
 )
 
 // marked are the kinds of file that hold tags.
@@ -97,7 +101,8 @@ func between(file, before, mine, other, after string) (string, bool) {
 	}
 	inMakefile := strings.EqualFold(path.Base(file), "makefile") || path.Ext(file) == ".mk"
 	if spaced(mine) && spaced(other) && strings.HasPrefix(mine, " ") == strings.HasPrefix(other, " ") &&
-		(blankLists.MatchString(before) || marked[path.Ext(file)] && insideTag.MatchString(before) || installs.MatchString(before) || inMakefile && settings.MatchString(before)) {
+		(blankLists.MatchString(before) || marked[path.Ext(file)] && insideTag.MatchString(before) ||
+			installs.MatchString(before) || inMakefile && settings.MatchString(before)) {
 		return "", true
 	}
 	return "", false

@@ -84,6 +84,7 @@ func renamed(c *Question, _ place) (Option, bool) {
 		from, to = usedHere, other[usedHere]
 	}
 	text, ok := WeaveText(c.Base, yours, theirs)
-	return Option{Way: Weave, Text: text, Reason: from + " is " + to + " now, and so it is in what the other side put there"},
+	return Option{Way: Weave, Text: text, Reason: from + " is " + to + " now, and so it is in what the other side " +
+			"put there"},
 		ok && text != c.Base
 }
