@@ -26,6 +26,10 @@ type editor struct {
 	scroll   scroll
 	changes  []change // those after at were undone
 	at       int
+
+	anchor *[2]int // the other end of what is selected; nil for nothing
+	cut    string  // what was cut or copied last
+	sought string  // what was looked for last
 }
 
 // change is lines of the text that became others, and where the cursor was before and after.
@@ -83,6 +87,161 @@ func lastGrapheme(s string) (g string) {
 // of the line's end.
 func (e *editor) end() int { return len(strings.TrimSuffix(e.lines[e.row], "\r")) }
 
+// selection is what is selected, from its start to its end; ok is false for nothing.
+func (e *editor) selection() (from, to [2]int, ok bool) {
+	if e.anchor == nil {
+		return from, to, false
+	}
+	from, to = *e.anchor, [2]int{e.row, e.col}
+	if from[0] > to[0] || from[0] == to[0] && from[1] > to[1] {
+		from, to = to, from
+	}
+	return from, to, from != to
+}
+
+// selected is the text that is selected.
+func (e *editor) selected() string {
+	from, to, ok := e.selection()
+	if !ok {
+		return ""
+	}
+	if from[0] == to[0] {
+		return e.lines[from[0]][from[1]:to[1]]
+	}
+	out := append([]string{e.lines[from[0]][from[1]:]}, e.lines[from[0]+1:to[0]]...)
+	return strings.Join(append(out, e.lines[to[0]][:to[1]]), "\n")
+}
+
+// erase takes out what is selected, as one change; it reports whether there was anything.
+func (e *editor) erase() bool {
+	from, to, ok := e.selection()
+	e.anchor = nil
+	if ok {
+		joined := e.lines[from[0]][:from[1]] + e.lines[to[0]][to[1]:]
+		e.replace(from[0], to[0]-from[0]+1, []string{joined}, from[0], from[1])
+	}
+	return ok
+}
+
+// selecting does a move and has what it passes over be selected.
+func (e *editor) selecting(move func()) func() {
+	return func() {
+		if e.anchor == nil {
+			e.anchor = &[2]int{e.row, e.col}
+		}
+		move()
+	}
+}
+
+// moving does a move, after which nothing is selected.
+func (e *editor) moving(move func()) func() {
+	return func() { e.anchor = nil; move() }
+}
+
+// copyOut keeps what is selected, or else the line, to be put in elsewhere; taken takes it out, too.
+func (e *editor) copyOut(taken bool) {
+	if _, _, ok := e.selection(); !ok {
+		e.anchor, e.col = &[2]int{e.row, 0}, e.end()
+		if e.row+1 < len(e.lines) {
+			e.row, e.col = e.row+1, 0
+		}
+	}
+	e.cut = strings.ReplaceAll(e.selected(), "\r\n", "\n")
+	if taken {
+		e.erase()
+	}
+}
+
+// seek goes to the next place of a text after the cursor, going round, and selects it; ok is false where it is
+// nowhere. Small letters stand for both.
+func (e *editor) seek(text string) (ok bool) {
+	if e.sought = text; text == "" {
+		return false
+	}
+	find := func(line string, from int) int {
+		in := line[from:]
+		if text == strings.ToLower(text) {
+			if lower := strings.ToLower(in); len(lower) == len(in) {
+				in = lower
+			}
+		}
+		if i := strings.Index(in, text); i >= 0 {
+			return from + i
+		}
+		return -1
+	}
+	for i := range len(e.lines) + 1 {
+		row, from := (e.row+i)%len(e.lines), 0
+		if i == 0 {
+			from = e.col
+		}
+		if at := find(e.lines[row], from); at >= 0 {
+			e.row, e.col, e.anchor = row, at+len(text), &[2]int{row, at}
+			return true
+		}
+	}
+	return false
+}
+
+// replaceAll makes another text of one wherever it is, as one change, and says in how many places.
+func (e *editor) replaceAll(old, text string) (n int) {
+	all := e.text()
+	if n = strings.Count(all, old); n == 0 || old == "" {
+		return 0
+	}
+	to := strings.Split(strings.ReplaceAll(all, old, text), "\n")
+	row := min(e.row, len(to)-1)
+	e.anchor = nil
+	e.replace(0, len(e.lines), to, row, min(e.col, len(to[row])))
+	e.col = e.whole(e.col)
+	return n
+}
+
+// brackets are those that belong together, the opening one first.
+var brackets = []string{"()", "[]", "{}"}
+
+// match goes to the bracket that belongs to the one under the cursor, or before it; ok is false where there is none.
+func (e *editor) match() (ok bool) {
+	for _, at := range []int{e.col, e.col - 1} {
+		if at < 0 || at >= len(e.lines[e.row]) {
+			continue
+		}
+		for _, pair := range brackets {
+			switch e.lines[e.row][at] {
+			case pair[0]:
+				return e.matchFrom(e.row, at, pair[0], pair[1], 1)
+			case pair[1]:
+				return e.matchFrom(e.row, at, pair[1], pair[0], -1)
+			}
+		}
+	}
+	return false
+}
+
+// matchFrom goes from a bracket on, or back, to the one that it belongs to.
+func (e *editor) matchFrom(row, at int, one, other byte, step int) bool {
+	for depth := 0; row >= 0 && row < len(e.lines); {
+		for ; at >= 0 && at < len(e.lines[row]); at += step {
+			switch e.lines[row][at] {
+			case one:
+				depth++
+			case other:
+				depth--
+			}
+			if depth == 0 {
+				e.row, e.col, e.anchor = row, at, nil
+				return true
+			}
+		}
+		if row += step; step > 0 {
+			at = 0
+		} else if row >= 0 {
+			at = len(e.lines[row]) - 1
+		}
+	}
+	return false
+}
+
 // replace makes n lines from a row on others, and puts the cursor.
 func (e *editor) replace(row, n int, to []string, cursorRow, cursorCol int) {
 	c := change{row: row, from: slices.Clone(e.lines[row : row+n]), to: to,
@@ -94,6 +253,7 @@ func (e *editor) replace(row, n int, to []string, cursorRow, cursorCol int) {
 }
 
 func (e *editor) undo() {
+	e.anchor = nil
 	if e.at == 0 {
 		return
 	}
@@ -115,7 +275,7 @@ func (e *editor) redo() {
 
 // insert puts text of any number of lines in at the cursor.
 func (e *editor) insert(s string) {
-	if s == "" {
+	if e.erase(); s == "" {
 		return
 	}
 	l := e.lines[e.row]
@@ -137,6 +297,7 @@ func (e *editor) insert(s string) {
 
 // typed puts in what one key types; what was typed before it is undone with it.
 func (e *editor) typed(s string) {
+	e.erase()
 	n := e.at
 	e.insert(s)
 	now := &e.changes[e.at-1]
@@ -156,6 +317,9 @@ func (e *editor) newline() {
 }
 
 func (e *editor) backspace() {
+	if e.erase() {
+		return
+	}
 	l := e.lines[e.row]
 	switch {
 	case e.col > 0:
@@ -168,12 +332,16 @@ func (e *editor) backspace() {
 }
 
 func (e *editor) deleteRight() {
+	if e.erase() {
+		return
+	}
 	if row, col := e.row, e.col; e.right() && (row != e.row || col != e.col) {
 		e.backspace()
 	}
 }
 
 func (e *editor) deleteLine() {
+	e.anchor = nil
 	if len(e.lines) == 1 {
 		e.replace(0, 1, []string{""}, 0, 0)
 		return
@@ -227,6 +395,48 @@ func wordly(s string) bool {
 func (e *editor) charLeft() string  { return lastGrapheme(e.lines[e.row][:e.col]) }
 func (e *editor) charRight() string { return grapheme(e.lines[e.row][e.col:e.end()]) }
 
+// indent puts a tab in, or before each of the lines that are selected.
+func (e *editor) indent() {
+	from, to, ok := e.selection()
+	if !ok || from[0] == to[0] {
+		e.typed("\t")
+		return
+	}
+	e.reindent(from[0], to[0], func(l string) string {
+		if strings.TrimSpace(l) == "" {
+			return l
+		}
+		return "\t" + l
+	})
+}
+
+// unindent takes a tab, or up to four blanks, from before the line or the lines that are selected.
+func (e *editor) unindent() {
+	from, to, ok := e.selection()
+	if !ok {
+		from, to = [2]int{e.row, 0}, [2]int{e.row, 0}
+	}
+	e.reindent(from[0], to[0], func(l string) string {
+		if s, ok := strings.CutPrefix(l, "\t"); ok {
+			return s
+		}
+		return l[min(4, len(l)-len(strings.TrimLeft(l, " "))):]
+	})
+}
+
+// reindent changes lines, as one change; they stay selected.
+func (e *editor) reindent(from, to int, change func(l string) string) {
+	var lines []string
+	for _, l := range e.lines[from : to+1] {
+		lines = append(lines, change(l))
+	}
+	anchor := e.anchor != nil
+	e.replace(from, len(lines), lines, to, len(strings.TrimSuffix(lines[len(lines)-1], "\r")))
+	if e.anchor = nil; anchor {
+		e.anchor = &[2]int{from, 0}
+	}
+}
+
 // vertical goes some lines down, or up where n is below 0, staying at the column seen.
 func (e *editor) vertical(n int) {
 	cells := ansi.StringWidth(visible.Line(e.lines[e.row][:e.col]))
@@ -243,17 +453,24 @@ func (e *editor) key(k tea.KeyPressMsg) {
 		key.Binding
 		do func()
 	}{
-		{keys.cursorLeft, func() { e.left() }}, {keys.cursorRight, func() { e.right() }},
-		{keys.up, func() { e.vertical(-1) }}, {keys.down, func() { e.vertical(1) }},
-		{keys.pageUp, func() { e.vertical(-e.scroll.room()) }}, {keys.pageDownOnly,
-			func() { e.vertical(e.scroll.room()) }},
-		{keys.lineStart, func() { e.col = 0 }}, {keys.lineEnd, func() { e.col = e.end() }},
-		{keys.wordLeft, func() { e.word(e.left, e.charLeft) }},
-		{keys.wordRight, func() { e.word(e.right, e.charRight) }},
-		{keys.textStart, func() { e.row, e.col = 0, 0 }},
-		{keys.textEnd, func() { e.row = len(e.lines) - 1; e.col = e.end() }},
-		{keys.newline, e.newline}, {keys.indent, func() { e.typed("\t") }},
+		{keys.cursorLeft, e.moving(func() { e.left() })}, {keys.cursorRight, e.moving(func() { e.right() })},
+		{keys.selectLeft, e.selecting(func() { e.left() })}, {keys.selectRight, e.selecting(func() { e.right() })},
+		{keys.up, e.moving(func() { e.vertical(-1) })}, {keys.down, e.moving(func() { e.vertical(1) })},
+		{keys.selectUp, e.selecting(func() { e.vertical(-1) })}, {keys.selectDown,
+			e.selecting(func() { e.vertical(1) })},
+		{keys.pageUp, e.moving(func() { e.vertical(-e.scroll.room()) })},
+		{keys.pageDownOnly, e.moving(func() { e.vertical(e.scroll.room()) })},
+		{keys.lineStart, e.moving(func() { e.col = 0 })}, {keys.lineEnd, e.moving(func() { e.col = e.end() })},
+		{keys.wordLeft, e.moving(func() { e.word(e.left, e.charLeft) })},
+		{keys.wordRight, e.moving(func() { e.word(e.right, e.charRight) })},
+		{keys.selectWordLeft, e.selecting(func() { e.word(e.left, e.charLeft) })},
+		{keys.selectWordRight, e.selecting(func() { e.word(e.right, e.charRight) })},
+		{keys.textStart, e.moving(func() { e.row, e.col = 0, 0 })},
+		{keys.textEnd, e.moving(func() { e.row = len(e.lines) - 1; e.col = e.end() })},
+		{keys.newline, e.newline}, {keys.indent, e.indent}, {keys.unindent, e.unindent},
 		{keys.backspace, e.backspace}, {keys.deleteRight, e.deleteRight},
+		{keys.cutOut, func() { e.copyOut(true) }}, {keys.copyOut, func() { e.copyOut(false) }},
+		{keys.putIn, func() { e.insert(e.cut) }}, {keys.bracket, func() { e.match() }},
 	} {
 		if key.Matches(k, b.Binding) {
 			b.do()
@@ -280,6 +497,12 @@ func (e *editor) view(width, height int) page {
 	var out page
 	for i := e.scroll.at(); i < len(e.lines) && len(out) < height; i++ {
 		row := txt(faint, fmt.Sprintf("%*d  ", digits, e.first+i))
+		if lo, hi, ok := e.selectedIn(i); ok {
+			l := e.lines[i]
+			row = row.add(plain, l[:lo]).put(ink{hue: plain, invert: true}, l[lo:hi]).add(plain, l[hi:])
+			out.row(row.cut(width))
+			continue
+		}
 		if i != e.row {
 			out.row(row.add(plain, e.lines[i]).cut(width))
 			continue
@@ -287,6 +510,21 @@ func (e *editor) view(width, height int) page {
 		out.row(row.then(e.cursorLine(width - digits - 2)).fit(width).on(onRow))
 	}
 	return out
+}
+
+// selectedIn is what of a line is selected.
+func (e *editor) selectedIn(row int) (lo, hi int, ok bool) {
+	from, to, ok := e.selection()
+	if !ok || row < from[0] || row > to[0] {
+		return 0, 0, false
+	}
+	if hi = len(e.lines[row]); row == to[0] {
+		hi = to[1]
+	}
+	if row == from[0] {
+		lo = from[1]
+	}
+	return lo, hi, lo < hi
 }
 
 // cursorLine draws the line of the cursor. A long one moves left so that the cursor stays in sight.

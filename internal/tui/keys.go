@@ -18,6 +18,8 @@ var keys = struct {
 	carry, road, history, annotate, find, compare, take, pick, others, picture, teammates, anew, logbook,
 	cursorLeft, cursorRight, pageDownOnly, ownEditor, save, undoTyping, redoTyping, deleteLine, newline, backspace,
 	deleteRight,
+	selectLeft, selectRight, selectUp, selectDown, selectWordLeft, selectWordRight,
+	cutOut, copyOut, putIn, bracket, seek, exchange, unindent,
 	lineStart, lineEnd, wordLeft, wordRight, textStart, textEnd, indent key.Binding
 	digits [10]key.Binding
 }{
@@ -96,7 +98,22 @@ var keys = struct {
 	wordRight:   bind("", "", "ctrl+right", "alt+right", "alt+f"),
 	textStart:   bind("ctrl+home ctrl+end", "start and end of the text", "ctrl+home"),
 	textEnd:     bind("", "", "ctrl+end"),
-	indent:      bind("tab", "a tab", "tab"),
+	selectLeft:  bind("shift+←→↑↓", "select", "shift+left"),
+	selectRight: bind("", "", "shift+right"),
+	selectUp:    bind("", "", "shift+up"),
+	selectDown:  bind("", "", "shift+down"),
+
+	selectWordLeft:  bind("", "", "ctrl+shift+left"),
+	selectWordRight: bind("", "", "ctrl+shift+right"),
+
+	cutOut:   bind("ctrl+x ctrl+v", "cut, put in", "ctrl+x"),
+	copyOut:  bind("alt+c", "copy", "alt+c"),
+	putIn:    bind("", "", "ctrl+v"),
+	bracket:  bind("ctrl+b", "the bracket that belongs to this one", "ctrl+b"),
+	seek:     bind("ctrl+f", "find", "ctrl+f"),
+	exchange: bind("ctrl+r", "replace", "ctrl+r"),
+	unindent: bind("", "", "shift+tab"),
+	indent:   bind("tab", "a tab", "tab"),
 
 	digits: digits(),
 }
@@ -167,7 +184,7 @@ func Keys() []Section {
 		{"writing", true, []key.Binding{as(keys.save, "keep what you wrote"), as(keys.back, "leave without keeping it"),
 			keys.ownEditor, written(keys.undoTyping, "ctrl+z ctrl+y", "undo, redo"), as(keys.deleteLine,
 				"delete the line"),
-			keys.wordLeft}},
+			keys.wordLeft, keys.selectLeft, keys.cutOut, keys.copyOut, keys.seek, keys.exchange, keys.bracket}},
 		{"Check", true, []key.Binding{as(keys.next, "run it; mend the marked error; go on"),
 			as(keys.up, "the error before, the next"),
 			keys.again, as(keys.output, "the whole output"), as(keys.undo, "undo the last mend"),

@@ -12,6 +12,7 @@ import (
 	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/recovery"
 
+	tea "charm.land/bubbletea/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -167,4 +168,42 @@ func TestViewsOfAConflict(t *testing.T) {
 	b.see("Round fares up to ten cents", "Ilka Renn")
 	b.press("esc")
 	b.see("Settle 0 of 2")
+}
+
+// TestEditorSelects: what is selected is replaced, cut, put in and indented; texts are found and replaced, brackets
+// matched.
+func TestEditorSelects(t *testing.T) {
+	for _, c := range []struct{ name, text, keys, want string }{
+		{"typing replaces", "abc", "shift+right shift+right X", "Xc"},
+		{"over lines", "ab\ncd\nef", "right shift+down X", "aXd\nef"},
+		{"backwards", "abc", "end shift+left backspace", "ab"},
+		{"cut and put in", "ab\ncd", "shift+right ctrl+x end ctrl+v", "ba\ncd"},
+		{"a line where nothing is selected", "ab\ncd\n", "ctrl+x end enter ctrl+v", "cd\nab\n\n"},
+		{"copy", "ab", "shift+right alt+c end ctrl+v", "aba"},
+		{"a move ends it", "ab", "shift+right right X", "abX"},
+		{"indent", "a\n\nb\nc", "shift+down shift+down tab", "\ta\n\n\tb\nc"},
+		{"and back", "\ta\n    b", "shift+down shift+tab", "a\nb"},
+		{"by words", "one two", "ctrl+shift+right delete", " two"},
+		{"brackets", "f(a, [b])", "right ctrl+b backspace", "f(a, [b)"},
+		{"brackets over lines", "f {\n  g()\n}", "end left ctrl+b right X", "f {\n  g()\n}X"},
+		{"no bracket", "ab", "ctrl+b X", "Xab"},
+		{"find", "one two Two", "ctrl+f t w o enter X", "one X Two"},
+		{"find again", "two a two", "ctrl+f t w o enter ctrl+f enter X", "two a X"},
+		{"find goes round", "Two a", "end ctrl+f t w o enter X", "X a"},
+		{"replace", "a-a\na", "ctrl+r a enter b enter", "b-b\nb"},
+		{"take out", "a-a", "ctrl+r a enter enter", "-"},
+	} {
+		e := newEditor(c.text, 1)
+		f := newFrame(t.Context(), themeOf("dark"))
+		f.open(&writing{frame: f, ed: e, around: func(w, h int) page { return e.view(w, h) }})
+		for _, k := range strings.Fields(c.keys) {
+			f.key(tea.KeyPressMsg(keyOf(k)))
+			assert.NotEmpty(t, f.draw(), c.name)
+		}
+		assert.Equal(t, c.want, e.text(), c.name)
+		for e.at > 0 {
+			e.undo()
+		}
+		assert.Equal(t, c.text, e.text(), "%s: all undone", c.name)
+	}
 }

@@ -87,6 +87,11 @@ var codes = map[string]tea.Key{
 	"ctrl+left": {Code: tea.KeyLeft, Mod: tea.ModCtrl}, "ctrl+k": {Code: 'k', Mod: tea.ModCtrl},
 	"backspace": {Code: tea.KeyBackspace}, "end": {Code: tea.KeyEnd}, "ctrl+z": {Code: 'z', Mod: tea.ModCtrl},
 	"ctrl+right": {Code: tea.KeyRight, Mod: tea.ModCtrl},
+	"shift+left": {Code: tea.KeyLeft, Mod: tea.ModShift}, "shift+right": {Code: tea.KeyRight, Mod: tea.ModShift},
+	"shift+up": {Code: tea.KeyUp, Mod: tea.ModShift}, "shift+down": {Code: tea.KeyDown, Mod: tea.ModShift},
+	"ctrl+shift+right": {Code: tea.KeyRight, Mod: tea.ModCtrl | tea.ModShift}, "ctrl+x": {Code: 'x', Mod: tea.ModCtrl},
+	"ctrl+v": {Code: 'v', Mod: tea.ModCtrl}, "alt+c": {Code: 'c', Mod: tea.ModAlt}, "ctrl+b": {Code: 'b', Mod: tea.ModCtrl},
+	"ctrl+f": {Code: 'f', Mod: tea.ModCtrl}, "ctrl+r": {Code: 'r', Mod: tea.ModCtrl},
 }
 
 func (b *bench) key(name string) {

@@ -4,6 +4,8 @@ import (
 	"context"
 
 	tea "charm.land/bubbletea/v2"
+
+	"dorvik.dev/dorvik/internal/words"
 )
 
 // writing is an editor that is open, and what is done with its text.
@@ -32,7 +34,41 @@ func (e *writing) actions() []action {
 	if e.own != nil && !e.ed.invalid {
 		out = append(out, acts(keys.ownEditor, "", e.inOwnEditor))
 	}
-	return append(out, act(keys.deleteLine, "", quietly(e.ed.deleteLine)))
+	return append(out, act(keys.deleteLine, "", quietly(e.ed.deleteLine)), also(keys.seek, e.find),
+		also(keys.exchange, e.exchange))
+}
+
+// find asks for a text, and goes to its next place; with the same text again, to the one after that.
+func (e *writing) find() tea.Cmd {
+	f := &finding{screen: e, f: e.frame, label: "find", empty: txt(dim, "a text in what you write"),
+		says: "Small letters stand for both. ctrl+f, then enter, goes to the next place."}
+	f.open(e.ed.sought, act(keys.next, "go there", f.typed(func(text string) tea.Cmd {
+		if text != "" && !e.ed.seek(text) {
+			e.flash = txt(plain, "“"+text+"” is nowhere here.")
+		}
+		return nil
+	})))
+	return nil
+}
+
+// exchange asks for a text and another, and makes the one the other wherever it is.
+func (e *writing) exchange() tea.Cmd {
+	f := &finding{screen: e, f: e.frame, label: "replace", empty: txt(dim, "a text in what you write"),
+		says: "All places are replaced at once, and ctrl+z takes that back."}
+	f.open(e.ed.sought, act(keys.next, "replace by…", f.typed(func(old string) tea.Cmd {
+		if old == "" {
+			return nil
+		}
+		e.ed.sought = old
+		by := &finding{screen: e, f: e.frame, label: "replace “" + old + "” by", says: f.says,
+			empty: txt(dim, "nothing: it is taken out")}
+		by.open("", act(keys.next, "replace all", by.typed(func(text string) tea.Cmd {
+			e.flash = txt(plain, words.Count(e.ed.replaceAll(old, text), "place", "places")+" replaced.")
+			return nil
+		})))
+		return nil
+	})))
+	return nil
 }
 
 func (e *writing) keep() tea.Cmd {
