@@ -290,13 +290,13 @@ func TestScreensHoldAtEverySize(t *testing.T) {
 	x.fetched()
 	x.press("Enter", "Enter")
 	x.see("Settle 0 of 2", "⟨−PerMetre⟩⟨+PerHalfMetre⟩")
-	for _, size := range []string{"80x24", "60x18", "142x40"} {
+	for _, size := range []string{"80x24", "60x18", "50x16", "142x40"} {
 		cols, rows, _ := strings.Cut(size, "x")
 		x.tmux("resize-window", "-t", "s", "-x", cols, "-y", rows)
-		x.see("▶ Settle 0 of 2", "write it yourself", "all keys")
+		x.see("▶ Settle 0 of 2", "RESULT", "weave", "all keys")
 	}
 	x.tmux("resize-window", "-t", "s", "-x", "40", "-y", "10")
-	x.see("Too small: dorvik needs 60×18.")
+	x.see("Too small: dorvik needs 50×16.")
 	x.tmux("resize-window", "-t", "s", "-x", "80", "-y", "24")
 	x.press("?")
 	x.see("EVERYWHERE", "they never swap")

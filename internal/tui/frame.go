@@ -18,8 +18,8 @@ import (
 
 // The smallest screen that everything fits on, in cells.
 const (
-	minWidth  = 60
-	minHeight = 18
+	minWidth  = 50
+	minHeight = 16
 	wide      = 110 // from here on panels stand side by side
 )
 

@@ -23,7 +23,9 @@ import (
 func TestNoKeyMeansTwoThings(t *testing.T) {
 	typing := []string{"cursorLeft", "cursorRight", "pageDownOnly", "save", "undoTyping", "redoTyping", "deleteLine",
 		"newline",
-		"backspace", "deleteRight", "lineStart", "lineEnd", "wordLeft", "wordRight", "textStart", "textEnd", "indent"}
+		"backspace", "deleteRight", "lineStart", "lineEnd", "wordLeft", "wordRight", "textStart", "textEnd", "indent",
+		"unindent", "selectLeft", "selectRight", "selectUp", "selectDown", "selectWordLeft", "selectWordRight", "cutOut", "copyOut",
+		"putIn", "bracket", "seek", "exchange", "ownEditor"}
 	of := map[string]string{}
 	check := func(field string, binding reflect.Value) {
 		names := binding.FieldByName("keys")

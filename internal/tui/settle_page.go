@@ -87,6 +87,11 @@ func (s *settleScreen) conflictPage(q *recovery.Attributed, w, h int) page {
 func (s *settleScreen) tightPage(q *recovery.Attributed, w, h int) page {
 	p := s.conflictHead(q, w, min(h, 13))
 	ways := s.waysPage(q, w)
+	if room := h - len(p) - 8; len(ways) > max(3, room) { // the marked one, and those beside it
+		n := max(3, room)
+		from := max(0, min(s.way+len(ways)-len(q.Conflict.Ways)-1-n/2, len(ways)-n))
+		ways = ways[from : from+n]
+	}
 	left := h - len(p) - len(ways) - 2
 	result := max(3, left*2/5)
 	edits := s.editsPage(q, w, max(4, left-result))

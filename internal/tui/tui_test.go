@@ -131,7 +131,7 @@ func (b *bench) see(texts ...string) {
 func (b *bench) fits(where string) {
 	b.t.Helper()
 	w, h, theme := b.m.w, b.m.h, b.m.theme
-	for _, size := range [][2]int{{142, 40}, {80, 24}, {60, 18}, {200, 60}, {110, 30}, {109, 29}, {20, 5}} {
+	for _, size := range [][2]int{{142, 40}, {80, 24}, {60, 18}, {50, 16}, {200, 60}, {110, 30}, {109, 29}, {20, 5}} {
 		b.m.w, b.m.h = size[0], size[1]
 		rows := b.m.draw()
 		if size[0] >= minWidth {
