@@ -33,6 +33,7 @@ type wayJSON struct {
 	Reason    string         `json:"reason"`
 	Parses    *bool          `json:"parses"`
 	Problem   string         `json:"problem"`
+	Twice     string         `json:"twice,omitempty"` // what stands there twice, so that the later wins
 	LeavesOut []settle.Piece `json:"leaves_out"`
 	Keeps     []settle.Piece `json:"keeps"`
 	Moved     *movedJSON     `json:"moved,omitempty"`
@@ -135,6 +136,7 @@ func waysOf(name string, text *merge.Text, whole bool) waysJSON {
 		for _, o := range c.Ways {
 			v := f.JudgeSuggested(c, o)
 			w := wayJSON{Way: string(o.Way), Text: o.Text, Reason: o.Reason, Parses: v.Parses, Problem: v.Problem,
+				Twice:     v.Twice,
 				LeavesOut: some(v.LeavesOut), Keeps: some(v.Keeps)}
 			if m := o.Moved; m != nil {
 				r := f.Text.Hunks[m.Hunk]

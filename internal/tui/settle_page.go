@@ -294,6 +294,8 @@ func (s *settleScreen) wayName(q *recovery.Attributed, i int, o settle.Option) l
 // parses says whether the file parses with a way.
 func parses(v settle.Verdict) line {
 	switch {
+	case v.Twice != "":
+		return line{}.mark(markWarning).add(trouble, v.Twice)
 	case v.Parses == nil:
 		return nil
 	case *v.Parses:

@@ -187,6 +187,7 @@ var named = []struct {
 	*regexp.Regexp
 }{
 	{"", regexp.MustCompile(`^#\s*define\s+(\w+)`)},
+	{".rb", regexp.MustCompile(`^def\s+((?:self\.)?[\w?!]+)`)},
 	{"", regexp.MustCompile(`^(<[\w:.-]+\s[^>]*?\b(?:id|key|name|Include)=["'][^"']*["'])`)},
 	// a call is known by what it is first told: a route, a test's title, a key
 	{"", regexp.MustCompile("^([\\w.$]+\\(\\s*(?:\"[^\"]*\"|'[^']*'|`[^`]*`))")},

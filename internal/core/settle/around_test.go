@@ -51,3 +51,25 @@ func TestMadeByAProgram(t *testing.T) {
 		assert.Equal(t, c.doubt == "", q.Suggested != "", c.path)
 	}
 }
+
+// TestTwice: a way that keeps both says what it leaves there twice.
+func TestTwice(t *testing.T) {
+	for _, c := range []struct {
+		path, base, yours, theirs string
+		way                       Way
+		want                      string
+	}{
+		{"a.py", "timeout = 30\n", "timeout = 45\n", "timeout = 60\n", YoursTheirs, "timeout is there twice"},
+		{"a.sh", "PORT=1\n", "PORT=2\n", "PORT=3\n", TheirsYours, "PORT is there twice"},
+		{"a.rb", "", "def fare\n  1\nend\n", "def fare\n  2\nend\n", YoursTheirs, "fare is there twice"},
+		{"a.ini", "a=1\n", "a=1\nb=2\n", "a=1\nc=2\n", YoursTheirs, "a is there twice"},
+		{"a.py", "", "return 1\n", "return 2\n", TheirsYours, "the first ends before the second"},
+		{"a.py", "", "log('a')\n", "log('b')\n", YoursTheirs, ""},
+		{"a.md", "", "return to the pier\n", "return by eight\n", YoursTheirs, ""},
+		{"a.py", "timeout = 30\n", "timeout = 45\n", "timeout = 60\n", Yours, ""},
+	} {
+		q := &Question{Path: c.path, Base: c.base, Yours: c.yours, Theirs: c.theirs}
+		text := map[Way]string{YoursTheirs: c.yours + c.theirs, TheirsYours: c.theirs + c.yours, Yours: c.yours}[c.way]
+		assert.Equal(t, c.want, q.twice(Option{Way: c.way, Text: text}), "%s %s", c.path, c.yours)
+	}
+}

@@ -28,6 +28,7 @@ func (f *File) findReadable() bool {
 type Verdict struct {
 	Parses    *bool  // nil where nothing here can read the file's language
 	Problem   string // why it does not parse
+	Twice     string // what it leaves there twice, where nothing says that it is wrong; empty for nothing
 	LeavesOut []Piece
 	Keeps     []Piece // what a side removed and the result still holds
 }
@@ -48,6 +49,9 @@ func (f *File) Judge(c *Question, o Option, choose func(c *Question) Option) Ver
 		})
 		ok := v.Problem == ""
 		v.Parses = &ok
+	}
+	if v.Problem == "" {
+		v.Twice = c.twice(o)
 	}
 	v.LeavesOut, v.Keeps = f.LeftOut(c, o)
 	return v

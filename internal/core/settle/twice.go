@@ -1,0 +1,60 @@
+package settle
+
+import (
+	"path"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+)
+
+// prose are the files in which a line that begins like a statement is none.
+var prose = map[string]bool{".md": true, ".txt": true, ".rst": true, ".adoc": true, ".tex": true, ".html": true,
+	"": true}
+
+// twice says what an option that keeps both leaves there twice, so that the later silently wins, or so that what
+// comes after is never reached; empty where it sees nothing of the kind. It goes by how lines begin, in any
+// language.
+func (c *Question) twice(o Option) string {
+	if o.Moved != nil || o.Text == c.Yours || o.Text == c.Theirs || o.Text == c.Base {
+		return ""
+	}
+	file := path.Base(c.Path)
+	now := timesNamed(file, o.Text)
+	for _, l := range diff.Lines(o.Text) { // in the order they stand
+		name := nameOf(file, strings.TrimSpace(l))
+		if now[name] < 2 {
+			continue
+		}
+		if timesNamed(file, c.Base)[name] < 2 && timesNamed(file, c.Yours)[name] < 2 && timesNamed(file,
+			c.Theirs)[name] < 2 {
+			return name + " is there twice"
+		}
+	}
+	if prose[path.Ext(file)] || c.Yours == "" || c.Theirs == "" {
+		return ""
+	}
+	if o.Way == YoursTheirs && ends(diff.Lines(c.Yours)) || o.Way == TheirsYours && ends(diff.Lines(c.Theirs)) {
+		return "the first ends before the second"
+	}
+	return ""
+}
+
+// timesNamed counts what the outermost lines of a text name. Calls are not counted: they may well be made twice.
+func timesNamed(file, text string) map[string]int {
+	out := map[string]int{}
+	least := -1
+	lines := diff.Lines(text)
+	for _, l := range lines {
+		if in := len(indentOf(l)); strings.TrimSpace(l) != "" && (least < 0 || in < least) {
+			least = in
+		}
+	}
+	for _, l := range lines {
+		if text := strings.TrimSpace(l); text != "" && len(indentOf(l)) == least && !besideHead.MatchString(l) {
+			if name := nameOf(file, text); name != "" && !strings.ContainsAny(name, "(<") {
+				out[name]++
+			}
+		}
+	}
+	return out
+}
