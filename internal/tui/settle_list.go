@@ -3,6 +3,7 @@ package tui
 import (
 	"fmt"
 	"strconv"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -18,6 +19,7 @@ type listing struct {
 	*settleScreen
 	row   int    // the conflicts first, then the files
 	typed string // digits
+	only  string // what the rows that are shown have in their path, kind or author; empty for all
 }
 
 // toList gives the list the keys.
@@ -50,11 +52,62 @@ func (l *listing) actions() []action {
 	for d := range keys.digits {
 		out = append(out, also(keys.digits[d], quietly(func() { l.digit(d) })))
 	}
+	out = append(out, act(keys.find, "show only…", l.filter))
+	if l.only != "" {
+		return append(out, act(keys.back, "show all", quietly(func() { l.only = "" })))
+	}
 	return append(out, act(keys.back, "back to the conflict", quietly(l.close)), also(keys.list, quietly(l.close)))
 }
 
+// moveTo goes to a row or, where that is not shown, to the next one beyond that is.
 func (l *listing) moveTo(row int) {
-	l.row, l.typed = max(0, min(row, len(l.questions)+len(l.joinedAlone)-1)), ""
+	last := len(l.questions) + len(l.joinedAlone) - 1
+	step := 1
+	if row < l.row {
+		step = -1
+	}
+	l.typed = ""
+	for row = max(0, min(row, last)); row >= 0 && row <= last; row += step {
+		if l.shows(l.only, row) {
+			l.row = row
+			return
+		}
+	}
+}
+
+// filter asks what the rows are to have, and shows those alone.
+func (l *listing) filter() tea.Cmd {
+	f := &finding{screen: l, f: l.frame, label: "show only", says: "What has this in its path, its kind or its " +
+		"author's " +
+		"name, and what is open, settled, put aside or read.", empty: txt(dim, "such as fares/, ilka, deleted, open")}
+	f.open(l.only, act(keys.next, "show these", f.typed(func(text string) tea.Cmd {
+		for row := range len(l.questions) + len(l.joinedAlone) {
+			if l.shows(text, row) {
+				l.only, l.row = text, row
+				return nil
+			}
+		}
+		l.flash = txt(plain, "Nothing here has “"+text+"”.")
+		return nil
+	})))
+	return nil
+}
+
+// shows reports whether a row of the list has a text.
+func (s *settleScreen) shows(text string, row int) bool {
+	if text == "" {
+		return true
+	}
+	var has string
+	if row < len(s.questions) {
+		q := &s.questions[row]
+		has = q.Conflict.Path + " " + words.Hint(q.Conflict) + " " + s.theirName(q) + " " +
+			words.If(q.Decision != nil, "settled", words.If(s.aside(q) != "", "put aside "+s.aside(q), "open"))
+	} else {
+		o := s.joinedAlone[row-len(s.questions)]
+		has = o.Path + " joined " + words.If(s.isRead(o.Path), "read", "unread")
+	}
+	return strings.Contains(strings.ToLower(has), strings.ToLower(text))
 }
 
 // digit goes to the conflict of a number that is typed digit by digit.
@@ -96,6 +149,9 @@ func (l *listing) view(w, h int) page {
 }
 
 func (l *listing) remark() line {
+	if l.only != "" {
+		return txt(dim, "Only what has “"+l.only+"” is shown; esc shows all.")
+	}
 	if l.row < len(l.questions) {
 		return txt(dim, "Enter goes to this conflict; a number goes to the conflict of that number.")
 	}
@@ -117,53 +173,34 @@ func (s *settleScreen) listPage(w, h int) page {
 	return s.list.edges(seen, len(rows))
 }
 
+// listed rows come to be one by one; cursor is the row that one is on.
+type listRows struct {
+	of     *settleScreen
+	here   int // the conflict or file one is on
+	open   *listing
+	w      int
+	rows   []listRow
+	cursor int
+}
+
 // listRows are the rows of the list, and which of them one is on.
 func (s *settleScreen) listRows(w, h int) (rows []listRow, cursor int) {
-	here, listed := s.at, s.listed()
-	if listed != nil {
-		here = listed.row
-	}
-	add := func(l line) { rows = append(rows, func() line { return l }) }
-	entry := func(i int, click tea.Msg, draw listRow) {
-		if i == here {
-			cursor = len(rows)
-			under := draw
-			draw = func() line {
-				return txt(bright, words.If(listed != nil, "▶ ", "▷ ")).then(under()).fit(w).on(onRow)
-			}
-		} else {
-			under := draw
-			draw = func() line { return txt(plain, "  ").then(under()).fit(w) }
-		}
-		rows = append(rows, func() line { return draw().clicks(click) })
+	r := &listRows{of: s, here: s.at, open: s.listed(), w: w}
+	if r.open != nil {
+		r.here = r.open.row
 	}
 	if h > 24 {
-		add(nil)
+		r.add(nil)
 	}
-	digits := len(fmt.Sprint(len(s.questions)))
-	add(txt(plain, " ").then(heading("CONFLICTS")).
+	r.add(txt(plain, " ").then(heading("CONFLICTS")).
 		add(plain, fmt.Sprintf("  %d", s.join.Settled)).add(dim, fmt.Sprintf(" of %d settled", len(s.questions))))
-	add(nil)
-	for i := range s.questions {
-		q := &s.questions[i]
-		if i == 0 || q.Stop != s.questions[i-1].Stop || q.Conflict.Path != s.questions[i-1].Conflict.Path {
-			if i > 0 {
-				add(nil)
-			}
-			if stop := s.join.Stops[q.Stop]; stop.Uncommitted && (i == 0 || q.Stop != s.questions[i-1].Stop) {
-				add(txt(plain, "  ").mark(markYours).add(yours, stop.Commit.Subject()))
-			}
-			add(txt(plain, "  ").bold(plain, cutPath(q.Conflict.Path, w-3)))
-		}
-		entry(i, clickedConflict(i), func() line {
-			return txt(faint, fmt.Sprintf("%*d ", digits, i+1)).then(s.conflictRow(q))
-		})
-	}
-	add(nil)
-	add(txt(plain, " ").then(rule(w - 2)))
-	add(txt(plain, " ").then(heading("JOINED BY THEMSELVES")).add(plain, fmt.Sprintf("  %d", len(s.joinedAlone))))
+	r.add(nil)
+	r.conflicts()
+	r.add(nil)
+	r.add(txt(plain, " ").then(rule(w - 2)))
+	r.add(txt(plain, " ").then(heading("JOINED BY THEMSELVES")).add(plain, fmt.Sprintf("  %d", len(s.joinedAlone))))
 	for i, o := range s.joinedAlone {
-		entry(len(s.questions)+i, clickedFile(i), func() line {
+		r.entry(len(s.questions)+i, clickedFile(i), func() line {
 			m, count := joinedSign(o)
 			k := plain
 			if s.isRead(o.Path) {
@@ -173,10 +210,56 @@ func (s *settleScreen) listRows(w, h int) (rows []listRow, cursor int) {
 		})
 	}
 	if s.screen() == screen(s) && len(s.joinedAlone) > 0 {
-		add(nil)
-		add(txt(dim, "  ").bold(bright, keys.list.Help().Key).add(dim, " goes into this list"))
+		r.add(nil)
+		r.add(txt(dim, "  ").bold(bright, keys.list.Help().Key).add(dim, " goes into this list"))
 	}
-	return rows, cursor
+	return r.rows, r.cursor
+}
+
+// conflicts are the rows of the conflicts, file by file.
+func (r *listRows) conflicts() {
+	s, before := r.of, -1 // the one shown before
+	digits := len(fmt.Sprint(len(s.questions)))
+	for i := range s.questions {
+		q := &s.questions[i]
+		if r.hidden(i) {
+			continue
+		}
+		stop := before < 0 || q.Stop != s.questions[before].Stop
+		if stop || q.Conflict.Path != s.questions[before].Conflict.Path {
+			if before >= 0 {
+				r.add(nil)
+			}
+			if at := s.join.Stops[q.Stop]; at.Uncommitted && stop {
+				r.add(txt(plain, "  ").mark(markYours).add(yours, at.Commit.Subject()))
+			}
+			r.add(txt(plain, "  ").bold(plain, cutPath(q.Conflict.Path, r.w-3)))
+		}
+		before = i
+		r.entry(i, clickedConflict(i), func() line {
+			return txt(faint, fmt.Sprintf("%*d ", digits, i+1)).then(s.conflictRow(q))
+		})
+	}
+}
+
+// hidden reports whether the list shows only others.
+func (r *listRows) hidden(row int) bool { return r.open != nil && !r.of.shows(r.open.only, row) }
+
+func (r *listRows) add(l line) { r.rows = append(r.rows, func() line { return l }) }
+
+// entry adds a row that one can be on.
+func (r *listRows) entry(i int, click tea.Msg, draw listRow) {
+	switch {
+	case r.hidden(i):
+		return
+	case i == r.here:
+		r.cursor = len(r.rows)
+		r.rows = append(r.rows, func() line {
+			return txt(bright, words.If(r.open != nil, "▶ ", "▷ ")).then(draw()).fit(r.w).on(onRow).clicks(click)
+		})
+	default:
+		r.rows = append(r.rows, func() line { return txt(plain, "  ").then(draw()).fit(r.w).clicks(click) })
+	}
 }
 
 // conflictRow is a conflict in the list.

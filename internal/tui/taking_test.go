@@ -207,3 +207,22 @@ func TestEditorSelects(t *testing.T) {
 		assert.Equal(t, c.text, e.text(), "%s: all undone", c.name)
 	}
 }
+
+// TestTheListIsFiltered by path, author and state, and jumps over what is not shown.
+func TestTheListIsFiltered(t *testing.T) {
+	b := newBench(t, demoClone(t).Clone)
+	b.press("enter", "enter", "j", "/", "m", "a", "t", "o", "enter")
+	b.see("▶ 2 ≠ line 9", "Only what has “mato” is shown")
+	assert.NotContains(t, b.text(), "1 ≠")
+	b.fits("the list, filtered")
+	b.press("down", "up")
+	b.see("▶ 2 ≠ line 9")
+	b.press("esc")
+	b.see("1 ≠ lines 42–43")
+	b.press("/", "u", "n", "r", "e", "a", "d", "enter")
+	b.see("▶ ● routes.json")
+	b.press("/", "x", "enter")
+	b.see("Nothing here has “unreadx”.")
+	b.press("esc", "esc")
+	b.see("WAYS TO SETTLE IT")
+}
