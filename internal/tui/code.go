@@ -20,11 +20,14 @@ type tinted struct {
 // coder colours code by the language that a file's name tells. It is safe for several
 // goroutines.
 type coder struct {
-	mu    sync.Mutex
-	known map[[2]string][][]tinted
+	mu     sync.Mutex
+	known  map[[2]string][][]tinted
+	lexers map[string]chroma.Lexer // by path: all there are have to be asked; nil where none knows it
 }
 
-func newCoder() *coder { return &coder{known: map[[2]string][][]tinted{}} }
+func newCoder() *coder {
+	return &coder{known: map[[2]string][][]tinted{}, lexers: map[string]chroma.Lexer{}}
+}
 
 // lines gives a text line by line; nil where its language is not known.
 func (c *coder) lines(path, text string) [][]tinted {
@@ -40,17 +43,23 @@ func (c *coder) lines(path, text string) [][]tinted {
 	if len(c.known) > 64 {
 		clear(c.known)
 	}
-	out := lexed(path, text)
+	lexer, asked := c.lexers[path]
+	if !asked {
+		if lexer = lexers.Match(path); lexer != nil {
+			lexer = chroma.Coalesce(lexer)
+		}
+		c.lexers[path] = lexer
+	}
+	out := lexed(lexer, text)
 	c.known[key] = out
 	return out
 }
 
-func lexed(path, text string) [][]tinted {
-	lexer := lexers.Match(path)
+func lexed(lexer chroma.Lexer, text string) [][]tinted {
 	if lexer == nil {
 		return nil
 	}
-	tokens, err := chroma.Coalesce(lexer).Tokenise(&chroma.TokeniseOptions{State: "root"}, text)
+	tokens, err := lexer.Tokenise(&chroma.TokeniseOptions{State: "root"}, text)
 	if err != nil {
 		return nil
 	}
@@ -132,7 +141,7 @@ func tint(l line, piece string, at int, words []tinted, k ink) line {
 // window gives some lines of a text that is long, the first of which is from, by what stands a little above them:
 // all of it would take too long, at every key.
 func (c *coder) window(path string, lines []string, from int) [][]tinted {
-	const above = 100
+	const above = 60
 	lead := max(0, from-above)
 	all := c.lines(path, strings.Join(lines[lead:], ""))
 	if all == nil {

@@ -45,19 +45,28 @@ func (s *settleScreen) resultPage(q *recovery.Attributed, w, h int, whole bool) 
 	parts, at := s.parts(q)
 	yours, theirs, _ := q.File.Sides(q.Conflict, s.chosen(q))
 	before := linesBefore(parts, at)
-	mine := paint(yours, theirs, strings.Join(parts[at].Lines, ""), s.tinted(q, parts, before,
-		before+len(parts[at].Lines)))
+	own := len(parts[at].Lines)
 	rows := linesBefore(parts, len(parts))
 	s.result.size(rows, h-1)
 	if !s.placed {
-		lead := max(0, (h-1-len(mine))/2)
+		lead := max(0, (h-1-own)/2)
 		if whole {
 			lead = max(1, (h-1)/3)
 		}
 		s.result.to(before - lead)
 		s.placed = true
 	}
-	seen := s.resultRows(q, parts, at, mine, s.result.at(), s.result.at()+h-1)
+	start, end := s.result.at(), s.result.at()+h-1
+	var mine []line
+	tints := s.tinted(q, parts, start, end)
+	if before < end && start < before+own {
+		var kinds [][]tinted
+		if before >= start && before-start < len(tints) {
+			kinds = tints[before-start:]
+		}
+		mine = paint(yours, theirs, strings.Join(parts[at].Lines, ""), kinds)
+	}
+	seen := s.resultRows(q, parts, at, mine, tints, start, end)
 	for i := range seen {
 		seen[i] = seen[i].cut(w)
 		if len(seen[i]) > 0 && seen[i][0].ink.ground == onJoined {
@@ -77,11 +86,11 @@ func (s *settleScreen) resultPage(q *recovery.Attributed, w, h int, whole bool) 
 }
 
 // resultRows draws lines [start, end) of the result, the part at as mine.
-func (s *settleScreen) resultRows(q *recovery.Attributed, parts []settle.Part, at int, mine []line, start,
+func (s *settleScreen) resultRows(q *recovery.Attributed, parts []settle.Part, at int, mine []line, tints [][]tinted,
+	start,
 	end int) page {
 	var p page
 	n := 0
-	tints := s.tinted(q, parts, start, end)
 	for i, part := range parts {
 		if n >= end {
 			break
@@ -137,7 +146,7 @@ func (s *settleScreen) tinted(q *recovery.Attributed, parts []settle.Part, start
 	if !s.theme.colour {
 		return nil
 	}
-	const above = 100
+	const above = 60
 	from := max(0, start-above)
 	var lines []string
 	n := 0

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -648,11 +649,11 @@ func BenchmarkKey(b *testing.B) {
 		}
 		return s.String()
 	}
-	seed.Commit("base", "long.txt", text(""))
+	seed.Commit("base", "long.go", text(""))
 	seed.Git("push", "-q", remote.Dir, "main")
 	mine, other := remote.Clone(), remote.Clone()
-	mine.Commit("mine", "long.txt", text("me"))
-	other.Commit("theirs", "long.txt", text("them"))
+	mine.Commit("mine", "long.go", text("me"))
+	other.Commit("theirs", "long.go", text("them"))
 	other.Git("push", "-q")
 	s, err := recovery.OpenSession(b.Context(), mine.Dir)
 	require.NoError(b, err)
@@ -660,14 +661,25 @@ func BenchmarkKey(b *testing.B) {
 	d := &bench{t: b, m: newJob(b.Context(), s, "dark")}
 	d.m.w, d.m.h = 142, 40
 	d.run(d.m.load(false))
-	d.press("enter", "enter")
+	d.press("enter")
+	begun := time.Now()
+	d.press("enter")
+	b.Logf("Settle is there after %d ms", time.Since(begun).Milliseconds())
 	require.Len(b, d.m.questions, 400)
-	for _, key := range []string{"down", "up", "tab"} {
-		b.Run(key, func(b *testing.B) {
+	for _, keys := range [][]string{{"down"}, {"up"}, {"tab"}, {"t", "t", "down", "esc", "esc"}} {
+		b.Run(strings.Join(keys, " "), func(b *testing.B) {
+			var took []time.Duration
 			for b.Loop() {
-				d.key(key)
-				d.m.View()
+				for _, key := range keys {
+					begun := time.Now()
+					_, cmd := d.m.Update(tea.KeyPressMsg(keyOf(key)))
+					d.m.View()
+					took = append(took, time.Since(begun))
+					d.run(cmd) // beside the screen
+				}
 			}
+			slices.Sort(took)
+			b.ReportMetric(float64(took[len(took)*99/100].Microseconds())/1000, "p99-ms")
 		})
 	}
 	b.Run("joining again after a decision", func(b *testing.B) {
