@@ -12,6 +12,7 @@ type Attributed struct {
 	Conflict *settle.Question
 	Yours    history.Node // zero where no commit is known
 	Theirs   history.Node
+	More     [2]int           // further commits that made the edits of yours, and of theirs
 	Decision *settle.Decision // nil while it is open
 }
 
@@ -48,25 +49,29 @@ func (w *Workspace) attribute(p *Position, q *Attributed) (err error) {
 		theirs = q.File.Text.Theirs[c.Place.Theirs.Lo:c.Place.Theirs.Hi]
 	}
 	if q.Yours.Commit == nil {
-		if q.Yours, err = editor(w.Annotator(p.Divergence.Yours), q.File, yours); err != nil {
+		if q.Yours, q.More[0], err = editor(w.Annotator(p.Divergence.Yours), q.File, yours); err != nil {
 			return err
 		}
 	}
 	if q.Theirs.Commit == nil {
-		q.Theirs, err = editor(w.Annotator(p.Divergence.Theirs), q.File, theirs)
+		q.Theirs, q.More[1], err = editor(w.Annotator(p.Divergence.Theirs), q.File, theirs)
 	}
 	return err
 }
 
-// editor finds the commit that made an edit, under the file's other names too.
-func editor(t *history.Annotator, f *settle.File, lines []string) (n history.Node, err error) {
+// editor finds the commit that made an edit last, under the file's other names too, and how many more made a part
+// of it.
+func editor(t *history.Annotator, f *settle.File, lines []string) (n history.Node, more int, err error) {
 	for _, path := range f.Names() {
 		if path == "" {
 			continue
 		}
-		if at, ok, err := t.Editor(path, lines); err != nil || ok {
-			return at, err
+		if all, err := t.Editors(path, lines); err != nil || len(all) > 0 {
+			if err != nil {
+				return n, 0, err
+			}
+			return all[0], len(all) - 1, nil
 		}
 	}
-	return n, nil
+	return n, 0, nil
 }

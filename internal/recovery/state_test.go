@@ -2,6 +2,7 @@ package recovery
 
 import (
 	"reflect"
+	"strings"
 	"testing"
 
 	"dorvik.dev/dorvik/internal/core/object"
@@ -36,4 +37,24 @@ func TestAllOfTheStateIsKept(t *testing.T) {
 	got, err := s.load()
 	require.NoError(t, err)
 	assert.Equal(t, st, got)
+}
+
+// TestSeveralCommitsOfOneEdit: the newest is named, and how many more there are.
+func TestSeveralCommitsOfOneEdit(t *testing.T) {
+	tm := newTeam(t)
+	tm.other.Commit("first", "f", strings.Replace(base, "two", "TWO", 1))
+	tm.other.Commit("beside it", "g", "other\n")
+	tm.other.Commit("second", "f", strings.NewReplacer("two", "TWO", "three", "THREE").Replace(base))
+	tm.other.Git("push", "-q")
+	tm.mine.Commit("mine", "f", strings.NewReplacer("two", "2", "three", "3").Replace(base))
+	s := tm.session()
+	p, err := s.Locate(t.Context(), true)
+	require.NoError(t, err)
+	j, err := s.Join(t.Context(), p, Merge, &settle.Decisions{}, nil, nil)
+	require.NoError(t, err)
+	all, err := s.Attribute(p, j, &settle.Decisions{})
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	assert.Equal(t, "second", all[0].Theirs.Subject())
+	assert.Equal(t, [2]int{0, 1}, all[0].More)
 }

@@ -171,7 +171,7 @@ func Keys() []Section {
 			as(keys.next, "settle it by the marked way"), as(keys.write, "write the place yourself"),
 			written(keys.following, "tab shift+tab", "the next conflict, or change in a file"),
 			as(keys.list, "the list: a number is a conflict, enter reads"),
-			as(keys.views, "the edits, the result, the texts, or all together"), written(keys.pageUp, "pgup pgdn",
+			as(keys.views, "edits, result, texts, or all together"), written(keys.pageUp, "pgup pgdn",
 				"scroll the result"),
 			as(keys.take, "edit by edit: take or leave each"), as(keys.alike, "settle many alike, seen first"),
 			keys.colleague,

@@ -154,9 +154,9 @@ func place(q *recovery.Attributed) string {
 
 // credit is who made an edit, when, and with which words.
 func (s *settleScreen) credit(q *recovery.Attributed, side merge.Side) line {
-	n, m := q.Yours, markYours
+	n, m, more := q.Yours, markYours, q.More[0]
 	if side == merge.Theirs {
-		n, m = q.Theirs, markTheirs
+		n, m, more = q.Theirs, markTheirs, q.More[1]
 	}
 	l := txt(plain, " ").mark(m)
 	if n.Commit == nil {
@@ -172,7 +172,7 @@ func (s *settleScreen) credit(q *recovery.Attributed, side merge.Side) line {
 		return l.add(m.hue, s.name(n, side)).add(dim, "  "+s.age(n)+"  ").add(plain, n.Subject())
 	}
 	return l.add(m.hue, s.name(n, side)).add(dim, "  "+s.age(n)+"  ").add(plain, n.Subject()+" ").add(dim,
-		s.s.Short(n.ID))
+		s.s.Short(n.ID)+words.If(more > 0, fmt.Sprintf(", and %d more", more), ""))
 }
 
 var goFunc = regexp.MustCompile(`^func (?:\([^)]*\) )?(\w+)`)

@@ -1,6 +1,7 @@
 package history
 
 import (
+	"slices"
 	"strings"
 	"sync"
 
@@ -74,19 +75,32 @@ func (t *Annotator) at(path string) ([]touch, error) {
 	return out, nil
 }
 
-// Editor gives the newest commit that added one of the lines at the path; where
-// none did, the newest that touched the path; ok is false where none did that.
-func (t *Annotator) Editor(path string, lines []string) (n Node, ok bool, err error) {
+// Editors gives the commits that added one of the lines at the path, the newest first; where
+// none did, the newest that touched the path; none where none did that.
+func (t *Annotator) Editors(path string, lines []string) (out []Node, err error) {
 	touches, err := t.at(path)
 	if err != nil || len(touches) == 0 {
-		return Node{}, false, err
+		return nil, err
 	}
 	for _, at := range touches {
-		for _, l := range lines {
-			if s := strings.TrimSpace(l); s != "" && at.added[s] {
-				return at.node, true, nil
-			}
+		if slices.ContainsFunc(lines, func(l string) bool {
+			s := strings.TrimSpace(l)
+			return s != "" && at.added[s]
+		}) {
+			out = append(out, at.node)
 		}
 	}
-	return touches[0].node, true, nil
+	if len(out) == 0 {
+		out = append(out, touches[0].node)
+	}
+	return out, nil
+}
+
+// Editor gives the first of Editors; ok is false where there is none.
+func (t *Annotator) Editor(path string, lines []string) (n Node, ok bool, err error) {
+	all, err := t.Editors(path, lines)
+	if err != nil || len(all) == 0 {
+		return Node{}, false, err
+	}
+	return all[0], true, nil
 }
