@@ -60,27 +60,52 @@ func (w *Workspace) fetchShared(ctx context.Context, remote string) error {
 	if err != nil || tip.IsZero() {
 		return err
 	}
+	if here, err := w.Repo.Ref(ctx, sharedHere(remote)); err != nil || here == tip {
+		return err
+	}
+	defer w.forgetShared()
 	return w.Repo.FetchRef(ctx, remote, "+"+sharedRef+":"+sharedHere(remote))
+}
+
+// forgetShared has what colleagues decided be looked for anew.
+func (w *Workspace) forgetShared() {
+	w.shared = nil
+	w.files.Forget()
+}
+
+// sharedTrees are the trees of what the remotes' people decided, looked up once: a recovery can ask hundreds of
+// questions. There are none where nothing is shared.
+func (w *Workspace) sharedTrees(ctx context.Context) []object.ID {
+	if w.shared != nil {
+		return *w.shared
+	}
+	var out []object.ID
+	w.shared = &out
+	if !w.shares(ctx) {
+		return nil
+	}
+	remotes, err := w.Repo.Remotes(ctx)
+	if err != nil {
+		return nil
+	}
+	for _, remote := range remotes {
+		tip, err := w.Repo.Ref(ctx, sharedHere(remote))
+		if err != nil || tip.IsZero() {
+			continue
+		}
+		if tree, err := w.Tree(tip); err == nil {
+			out = append(out, tree)
+		}
+	}
+	return out
 }
 
 // colleagues finds how a colleague settled a conflict.
 func (s *Session) colleagues(ctx context.Context, k settle.Key) (d sharedDecision, ok bool) {
-	if !keyForm.MatchString(string(k)) || !s.shares(ctx) {
+	if !keyForm.MatchString(string(k)) {
 		return d, false
 	}
-	remotes, err := s.Repo.Remotes(ctx)
-	if err != nil {
-		return d, false
-	}
-	for _, remote := range remotes {
-		tip, err := s.Repo.Ref(ctx, sharedHere(remote))
-		if err != nil || tip.IsZero() {
-			continue
-		}
-		tree, err := s.Tree(tip)
-		if err != nil {
-			continue
-		}
+	for _, tree := range s.sharedTrees(ctx) {
 		e, err := s.Store.Find(tree, sharedPath(k))
 		if err != nil || !e.Mode.IsRegular() {
 			continue
@@ -139,6 +164,7 @@ func (s *Session) share(ctx context.Context, remote string, list []settle.Decisi
 		if err != nil {
 			return err
 		}
+		defer s.forgetShared()
 		return s.Repo.UpdateRefs(ctx, "dorvik: decisions", git.RefUpdate{Name: sharedHere(remote), New: commit,
 			Old: old})
 	}

@@ -34,6 +34,7 @@ type Workspace struct {
 	engine  *merge.Engine
 	files   *settle.Files
 	changes *replay.Changes
+	shared  *[]object.ID // trees of decisions of colleagues; nil where they were not looked up
 
 	unrelated   bool                   // lines without a common ancestor may be joined, too
 	agreed      func(line string) bool // to a command that is run; nil where nothing is kept
