@@ -118,9 +118,11 @@ func (f *follower) commit(c git.Command) error {
 	t := replay.Todo{Commit: history.Node{ID: c.Commit, Commit: n}}
 	switch c.Verb {
 	case "reword":
-		f.s.note("Its list rewords “%s”: the message stays, unless you write another on the road.", n.Subject())
+		f.s.note("Its list rewords “%s”: on the road (n), w writes its message; else that stays.", n.Subject())
 	case "edit":
-		f.s.note("Its list stops at “%s” to have it edited: it is replayed as it is.", n.Subject())
+		f.s.note("Its list stops at “%s” to have it edited: on the road (n), j edits its files before the next is "+
+			"replayed.",
+			n.Subject())
 	case "squash":
 		t.Into, t.Message = true, strings.TrimRight(f.message, "\n")+"\n\n"+n.Message
 	case "fixup":

@@ -23,11 +23,32 @@ func (s *Session) Wish(commit object.ID, wish replay.Wish) error {
 	if wishes[commit] = wish; wish == (replay.Wish{}) {
 		delete(wishes, commit)
 	}
-	if wish.Leave != s.state.Wishes[commit].Leave || wish.Into != s.state.Wishes[commit].Into {
+	if wish.Leave != s.state.Wishes[commit].Leave || wish.Into != s.state.Wishes[commit].Into ||
+		wish.Edits != s.state.Wishes[commit].Edits {
 		s.state.Checked = nil // it may be another tree
 	}
 	s.state.Wishes = wishes
 	return s.save()
+}
+
+// FilesOf lists the files that a replayed commit changes and that are text after it.
+func (w *Workspace) FilesOf(st *replay.Step) (out []string, err error) {
+	before, err := history.FirstParentTree(w.Store, st.Commit.Commit)
+	if err != nil {
+		return nil, err
+	}
+	changes, err := w.Store.Changes(before, st.Commit.Tree)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range changes {
+		if _, ok, err := w.TextAt(st.Tree, c.Path); err != nil {
+			return nil, err
+		} else if ok {
+			out = append(out, c.Path)
+		}
+	}
+	return out, nil
 }
 
 // forgetWishes drops those about commits that are no longer yours to be replayed.

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
@@ -59,6 +60,8 @@ func TestWishesAreAsGitDoes(t *testing.T) {
 			`printf 'Both\n' >`},
 		"joined with one before that is left out": {map[string]replay.Wish{"b": {Leave: true}, "c": {Into: true}},
 			"/Add b/d;/Add c/s/^pick/squash/", ""},
+		"edited": {map[string]replay.Wish{"b": {Edits: (*replay.Edits)(nil).With(merge.TextEdit{Path: "b.txt", Before: "b\n",
+			After: "edited\n"})}}, "/Add b/a exec sed -i s/b/edited/ b.txt && git commit -q -a --amend --no-edit", ""},
 		"the first cannot be joined": {map[string]replay.Wish{"a": {Into: true}}, "", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -119,4 +122,25 @@ func TestWhatAWishCosts(t *testing.T) {
 	assert.Equal(t, "three", pr.Left[0].Text)
 	assert.Zero(t, pr.Asks)
 	assert.Empty(t, s.State().Wishes, "nothing is kept of it")
+}
+
+// TestAnEditThatFitsNoLonger is not made, and told; one whose file became another is joined with it.
+func TestAnEditThatFitsNoLonger(t *testing.T) {
+	tm, ids := newRoad(t)
+	s := tm.session()
+	p, err := s.Locate(t.Context(), true)
+	require.NoError(t, err)
+	require.NoError(t, s.Sync(p))
+	edits := (*replay.Edits)(nil).With(merge.TextEdit{Path: "a.txt", Before: "other\n", After: "new\n"}).
+		With(merge.TextEdit{Path: "gone.txt", Before: "x\n", After: "y\n"}).
+		With(merge.TextEdit{Path: "f.txt", Before: "0\n1\n2\n3\n4\nf\n", After: "zero\n1\n2\n3\n4\nf\n"})
+	p.Wishes = replay.Wishes{ids["a"]: {Edits: edits}, ids["b"]: {Leave: true, Edits: edits}}
+	j, err := s.Join(t.Context(), p, Rebase, &settle.Decisions{}, nil, nil)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"a.txt", "gone.txt", "f.txt"}, j.Steps[0].Unfit)
+	assert.Len(t, j.Steps[1].Unfit, 3, "what is left out holds no edits")
+	assert.Len(t, j.Lost, 6)
+	files, err := s.FilesOf(&j.Steps[2])
+	require.NoError(t, err)
+	assert.Equal(t, []string{"c.txt"}, files)
 }

@@ -7,6 +7,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/recovery"
@@ -81,7 +82,7 @@ func (s *roadScreen) fates(i int) (out []fate) {
 	st := &s.join.Steps[i]
 	wish := s.pos.Wishes[st.Commit.ID]
 	add := func(name string, w replay.Wish) {
-		w.Message = wish.Message
+		w.Message, w.Edits = wish.Message, wish.Edits
 		out = append(out, fate{name, w})
 	}
 	if st.Outcome == replay.AlreadyThere || st.Outcome == replay.Emptied || wish.Keep {
@@ -151,7 +152,8 @@ func (s *roadScreen) actions() []action {
 		out = append(out, also(keys.digits[i+1], s.mark(i)))
 	}
 	if !s.step().Left() && !s.fixed(s.row) {
-		out = append(out, acts(keys.write, "write its message", s.reword))
+		out = append(out, acts(keys.write, "write its message", s.reword), acts(keys.list, "edit its files",
+			s.editFiles))
 	}
 	out = append(out, rowKeys("commit", len(s.join.Steps), s.scroll.room(), func(by int) tea.Cmd {
 		return s.turnTo(s.row + by)
@@ -221,6 +223,100 @@ func (s *roadScreen) reword() tea.Cmd {
 		}})
 	return nil
 }
+
+// editFiles opens the files that the marked commit changes, to be edited in it.
+func (s *roadScreen) editFiles() tea.Cmd {
+	st, row := *s.step(), s.row
+	return s.frame.start("reading its files", func(context.Context, func(int, int)) (then, error) {
+		files, err := s.s.FilesOf(&st)
+		return func() tea.Cmd {
+			if len(files) == 0 {
+				s.flash = txt(plain, "It changes no file that is text after it.")
+				return nil
+			}
+			if s.row = row; len(files) == 1 {
+				return s.editFile(files[0])
+			}
+			s.open(&fileChoice{frame: s.frame, files: files, right: s.status(), chosen: s.editFile})
+			return nil
+		}, err
+	})
+}
+
+// editFile opens the editor on a file as the marked commit leaves it.
+func (s *roadScreen) editFile(path string) tea.Cmd {
+	st := s.step()
+	wish := s.pos.Wishes[st.Commit.ID]
+	text, ok, err := s.s.TextAt(st.Tree, path)
+	if err != nil || !ok {
+		s.flash = warning(path + " holds no text that could be edited.")
+		return nil
+	}
+	ed := newEditor(text, 1)
+	title := txt(plain, " ").bold(bright, path).add(dim, "  in “"+st.Commit.Subject()+"”; what stands on it is "+
+		"replayed with "+
+		"what you write")
+	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), name: path, own: s.s.Repo.Editor,
+		around: func(w, h int) page { return append(page{title.cut(w), nil}, ed.view(w, h-2)...) },
+		save: func(to string) tea.Cmd {
+			if to == text {
+				s.flash = txt(plain, "Nothing was changed.")
+				return nil
+			}
+			wish.Edits = wish.Edits.With(merge.TextEdit{Path: path, Before: text, After: to})
+			return s.take(wish)
+		}})
+	return nil
+}
+
+// fileChoice has one of several files be chosen.
+type fileChoice struct {
+	*frame
+	files  []string
+	row    int
+	right  line
+	scroll scroll
+	chosen func(path string) tea.Cmd
+}
+
+func (c *fileChoice) actions() []action {
+	out := []action{acts(keys.next, "edit it", func() tea.Cmd {
+		c.close()
+		return c.chosen(c.files[c.row])
+	})}
+	out = append(out, rowKeys("file", len(c.files), c.scroll.room(), func(by int) tea.Cmd {
+		c.row = max(0, min(c.row+by, len(c.files)-1))
+		return nil
+	})...)
+	return append(out, act(keys.back, "", quietly(c.close)))
+}
+
+func (c *fileChoice) update(msg tea.Msg) tea.Cmd {
+	if wheel, ok := msg.(tea.MouseWheelMsg); ok {
+		c.row = max(0, min(c.row+wheeled(wheel), len(c.files)-1))
+	}
+	return nil
+}
+
+func (c *fileChoice) view(w, h int) page {
+	p := page{nil}
+	p.head("ITS FILES", "  which is to be edited in this commit?")
+	p.blank()
+	c.scroll.size(len(c.files), h-len(p))
+	c.scroll.show(c.row)
+	for i := c.scroll.at(); i < min(len(c.files), c.scroll.at()+h-3); i++ {
+		row := txt(bright, words.If(i == c.row, "  ▶ ", "    ")).add(plain, cutPath(c.files[i], w-6))
+		if i == c.row {
+			row = row.fit(w).on(onRow)
+		}
+		p.row(row)
+	}
+	return p
+}
+
+func (c *fileChoice) status() line { return c.right }
+
+func (c *fileChoice) remark() line { return txt(dim, "Nothing on disk changes yet.") }
 
 // leave goes back; where something was changed, to what that asks.
 func (s *roadScreen) leave() tea.Cmd {

@@ -114,6 +114,13 @@ func (s *roadScreen) state(i int) (m mark, h hue, says string) {
 	if wish.Message != "" {
 		more = append(more, "new message")
 	}
+	if n := len(st.Edited); n > 0 {
+		more = append(more, "edited by you")
+	}
+	if len(st.Unfit) > 0 {
+		m = markWarning
+		more = append(more, "your edit of "+words.List(words.Some(st.Unfit, 2))+" fits no longer")
+	}
 	if wish.Keep {
 		more = append(more, "kept, empty")
 	}

@@ -226,3 +226,20 @@ func TestTheListIsFiltered(t *testing.T) {
 	b.press("esc", "esc")
 	b.see("WAYS TO SETTLE IT")
 }
+
+// TestACommitIsEditedOnTheRoad: its files are edited in it, and what stands on it is replayed with that.
+func TestACommitIsEditedOnTheRoad(t *testing.T) {
+	s := demoClone(t)
+	mine := gittest.At(t, s.Clone)
+	b := newBench(t, s.Clone)
+	b.press("enter", "enter", "enter", "enter", "n", "end", "j")
+	b.see("ITS FILES", "which is to be edited in this commit?", "▶ timetable/sailing.go")
+	b.fits("its files")
+	b.press("down", "enter")
+	b.see("timetable/sailing_test.go  in “Print the berth on the ticket”")
+	b.press("/", "/", "x", "ctrl+s")
+	b.see("joins by itself, edited by you", "nothing more is asked")
+	b.press("esc", "enter", "s", "y", "b")
+	b.see("Joined here, not pushed yet")
+	assert.Contains(t, mine.Git("show", "HEAD:timetable/sailing_test.go"), "//xpackage timetable")
+}

@@ -53,6 +53,9 @@ func Onwards(ctx context.Context, engine *merge.Engine, todo []Todo, onto object
 		} else {
 			err = r.plain(&s)
 		}
+		if err == nil && !t.Stands {
+			err = r.edit(&s, wish.Edits)
+		}
 		if err != nil {
 			return nil, fmt.Errorf("replaying %s: %w", t.Commit.ID, err)
 		}

@@ -33,6 +33,8 @@ type Step struct {
 	Open    bool          // a conflict of it has no decision; Tree holds what stands in for one
 	Into    bool          // it becomes part of the commit of the step before
 	Message string        // of the new commit; empty for the one it has
+	Edited  []string      // files that were edited in it, by wish
+	Unfit   []string      // and those whose edit does not fit any more
 	onto    []Parent      // what it stands on
 	stands  bool          // it was made before
 }
@@ -124,6 +126,9 @@ func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, 
 		default:
 			s.onto = r.parents(n, 1)
 			err = r.plain(&s)
+		}
+		if err == nil {
+			err = r.edit(&s, wish.Edits)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("replaying %s: %w", n.ID, err)

@@ -4,6 +4,8 @@ import (
 	"slices"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
@@ -13,6 +15,22 @@ type Wish struct {
 	Keep    bool   `json:"keep,omitempty"`    // it is kept though nothing of it is left
 	Into    bool   `json:"into,omitempty"`    // it becomes part of the commit before it
 	Message string `json:"message,omitempty"` // of the new commit, in UTF-8; empty for the one it has
+	Edits   *Edits `json:"edits,omitempty"`   // to its files; nil for none
+}
+
+// Edits are made to a commit's files when it is replayed, in order. What stands on it is replayed with them.
+type Edits struct {
+	List []merge.TextEdit `json:"list"`
+}
+
+// With is the edits with one more; there may be none before.
+func (e *Edits) With(one merge.TextEdit) *Edits {
+	out := &Edits{}
+	if e != nil {
+		out.List = slices.Clone(e.List)
+	}
+	out.List = append(out.List, one)
+	return out
 }
 
 // Wishes are those of a line, by commit.
@@ -53,6 +71,42 @@ func (r *replayer) hold(s *Step, wish Wish) {
 	if wish.Message != "" {
 		s.Message = wish.Message
 	}
+}
+
+// edit makes the edits that are wished to a step's files. One whose text has become another since is joined with
+// it; one that does not fit, or whose file is no text any more, is not made, and noted.
+func (r *replayer) edit(s *Step, edits *Edits) error {
+	if edits == nil {
+		return nil
+	}
+	for _, one := range edits.List {
+		e, err := r.engine.Store.Find(s.Tree, one.Path)
+		if err != nil {
+			return err
+		}
+		if s.Left() && s.Outcome != Emptied || !e.Mode.IsRegular() {
+			s.Unfit = append(s.Unfit, one.Path)
+			continue
+		}
+		data, err := r.engine.Store.Blob(e.ID)
+		if err != nil {
+			return err
+		}
+		t := merge.Merge3(diff.Lines(one.Before), diff.Lines(one.After), diff.Lines(string(data)))
+		if t.Conflicts() > 0 {
+			s.Unfit = append(s.Unfit, one.Path)
+			continue
+		}
+		e.ID = r.engine.Store.Put(object.KindBlob, []byte(t.Join(nil)))
+		if s.Tree, err = r.engine.Store.Edit(s.Tree, map[string]object.Entry{one.Path: e}); err != nil {
+			return err
+		}
+		s.Edited = append(s.Edited, one.Path)
+		if s.Outcome == Emptied {
+			s.Outcome = Clean
+		}
+	}
+	return nil
 }
 
 // leave leaves a commit out.
