@@ -503,11 +503,22 @@ func (s *Stuck) Sentence() string {
 	out := "git stopped in the middle of " + what
 	if s.Operation == git.Applying {
 		out += fmt.Sprintf(": at the %s of %s", words.Nth(s.At), words.Count(s.Patches, "patch", "patches"))
-	} else if n := len(s.Done) + len(s.Todo); n > 1 && len(s.Done) > 0 && s.Operation != git.Merging {
+	} else if done := commitsOf(s.Done); done > 0 && done+commitsOf(s.Todo) > 1 && s.Operation != git.Merging {
 		whose := words.If(s.Operation == git.Rebasing, "your ", "")
-		out += fmt.Sprintf(": at the %s of %s%s", words.Nth(len(s.Done)), whose, words.Count(n, "commit", "commits"))
+		out += fmt.Sprintf(": at the %s of %s%s", words.Nth(done), whose,
+			words.Count(done+commitsOf(s.Todo), "commit", "commits"))
 	}
 	return out + ". " + s.standing()
+}
+
+// commitsOf counts the lines of a list that make a commit.
+func commitsOf(list []git.Command) (n int) {
+	for _, c := range list {
+		if !c.Commit.IsZero() && c.Verb != "drop" {
+			n++
+		}
+	}
+	return n
 }
 
 // standing says how the files stand.
@@ -973,7 +984,7 @@ func (s *Session) Prospect(ctx context.Context, st *Stuck) (*Prospect, error) {
 	if err != nil {
 		return nil, err
 	}
-	pr.Asks, pr.More = j.Open, len(st.Todo)
+	pr.Asks, pr.More = j.Open, commitsOf(st.Todo)
 	return pr, nil
 }
 

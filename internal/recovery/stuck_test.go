@@ -12,6 +12,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/words"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -303,6 +304,7 @@ func TestWhatAListAsksFor(t *testing.T) {
 			require.NoError(t, err)
 			assert.Contains(t, strings.Join(st.Notes, "\n"), c.notes)
 			assert.Equal(t, c.notes == "", len(st.Notes) == 0)
+			assert.Contains(t, st.Sentence(), words.If(name == "drops", "at the 1st of your 2 commits", "at the 1st of your"))
 			assert.Contains(t, st.Why, c.why)
 			assert.Equal(t, c.why == "", st.Why == "" && st.Resume != nil)
 			if c.why != "" {
