@@ -279,20 +279,28 @@ type Fragment struct {
 
 // Fragments is the result, piece by piece.
 func (b *Board) Fragments() (out []Fragment) {
+	var text strings.Builder // of the fragment that is being made
+	flush := func() {
+		if n := len(out); n > 0 && text.Len() > 0 {
+			out[n-1].Text = text.String()
+			text.Reset()
+		}
+	}
+	defer flush()
 	ended, last := true, -1 // what is out ends with a line end; of which line of the base it is, -1 for none
-	put := func(text string, from merge.Origin, of, line int) {
-		if text == "" {
+	put := func(piece string, from merge.Origin, of, line int) {
+		if piece == "" {
 			return
 		}
 		if !ended && (line < 0 || line != last) { // the last line of a text may have no end
-			text = "\n" + text
+			piece = "\n" + piece
 		}
-		if n := len(out); n > 0 && out[n-1].Origin == from && out[n-1].Of == of {
-			out[n-1].Text += text
-		} else {
-			out = append(out, Fragment{text, from, of})
+		if n := len(out); n == 0 || out[n-1].Origin != from || out[n-1].Of != of {
+			flush()
+			out = append(out, Fragment{Origin: from, Of: of})
 		}
-		ended, last = strings.HasSuffix(text, "\n"), line
+		text.WriteString(piece)
+		ended, last = strings.HasSuffix(piece, "\n"), line
 	}
 	gone := make([]bool, len(b.atoms))
 	for _, s := range b.Switches {
