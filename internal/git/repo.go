@@ -377,6 +377,16 @@ func (r *Repo) Committer(ctx context.Context) (object.Signature, error) {
 	return object.ParseSignature(strings.TrimSpace(out)), nil
 }
 
+// Flag gives a setting that is true or false, in any of the words that git has for these; false where it is not
+// set. The error says what else it is.
+func (r *Repo) Flag(ctx context.Context, key string) (bool, error) {
+	out, err := r.run(ctx, "reading the setting "+key, "config", "--type=bool", "--get", key)
+	if code(err) == 1 {
+		return false, nil
+	}
+	return strings.TrimSpace(out) == "true", err
+}
+
 // Editor is the line for the shell by which git would open an editor: GIT_EDITOR, core.editor, VISUAL, EDITOR.
 func (r *Repo) Editor(ctx context.Context) (string, error) {
 	out, err := r.run(ctx, "asking which editor is yours", "var", "GIT_EDITOR")

@@ -11,11 +11,7 @@ import (
 
 // SignsCommits reports whether the person wants commits signed.
 func (r *Repo) SignsCommits(ctx context.Context) (bool, error) {
-	out, err := r.run(ctx, "reading the setting commit.gpgSign", "config", "--type=bool", "--get", "commit.gpgSign")
-	if code(err) == 1 {
-		return false, nil
-	}
-	return strings.TrimSpace(out) == "true", err
+	return r.Flag(ctx, "commit.gpgSign")
 }
 
 // SignCommit makes a commit again with a signature, by the person's settings

@@ -183,7 +183,7 @@ func (p *patcher) file(f *patch.File) error {
 		id := p.w.Store.Put(object.KindBlob, after)
 		p.now[f.New] = object.Entry{Mode: mode, ID: id}
 		p.made[id.String()] = id
-		if f.NewID != "" && !strings.HasPrefix(id.String(), f.NewID) && f.OldID != "" && f.Binary != nil {
+		if f.NewID != "" && !strings.HasPrefix(id.String(), f.NewID) && f.Binary != nil {
 			return unfit("makes another %s than it says", f.New)
 		}
 	}

@@ -945,8 +945,8 @@ func (s *Session) furnish(ctx context.Context, co *git.Checkout, emit func(line 
 		emit(fmt.Sprintf("dorvik: the submodule %s, or its commit, is not in your working tree: the check runs "+
 			"without it (“git submodule update --init %[1]s” brings it)", p))
 	}
-	set, err := s.Repo.Settings(ctx, `^core\.sparsecheckout$`)
-	if err == nil && set["core.sparsecheckout"] == "true" {
+	sparse, err := s.Repo.Flag(ctx, "core.sparseCheckout")
+	if err == nil && sparse {
 		emit("dorvik: your working tree is sparse; the check has all files")
 	}
 	return err

@@ -48,10 +48,10 @@ var keyForm = regexp.MustCompile(`^[0-9a-f]{32}(-[0-9]+)?$`)
 // sharedPath is where in the tree a conflict's decision is.
 func sharedPath(k settle.Key) string { return path.Join(string(k[:2]), string(k[2:])) }
 
-// shares reports whether decisions are shared.
+// shares reports whether decisions are shared; they are not where the setting is neither true nor false.
 func (w *Workspace) shares(ctx context.Context) bool {
-	line, err := w.Repo.Config(ctx, "dorvik.shareDecisions")
-	return err == nil && slices.Contains([]string{"true", "yes", "on", "1"}, strings.ToLower(line))
+	on, err := w.Repo.Flag(ctx, "dorvik.shareDecisions")
+	return err == nil && on
 }
 
 // fetchShared brings the copy of a remote's decisions up to date. A remote may have none.

@@ -500,7 +500,7 @@ func (s *settleScreen) takeEdits() tea.Cmd {
 		return s.record(settle.Decision{Key: q.Conflict.Key, Way: settle.Written, Text: text, Moved: moved})
 	}
 	t.write = func(text string) tea.Cmd { return s.writeFrom(text, moved) }
-	s.open(t)
+	t.show()
 	return nil
 }
 

@@ -34,16 +34,13 @@ type taking struct {
 
 func (t *taking) actions() []action {
 	move := func(by int) tea.Cmd { t.move(by); return nil }
-	if len(t.board.Switches) > 0 && t.board.Switches[t.at].Minor {
-		t.move(1)
-	}
 	out := []action{acts(keys.next, t.keeps, t.keepIt)}
 	if len(t.board.Switches) > 0 {
 		out = append(out, act(keys.take, words.If(t.board.Switches[t.at].On, "leave this edit", "take this edit"),
 			quietly(t.toggle)))
 	}
 	out = append(out, rowKeys("edit", len(t.board.Switches), t.list.room(), move)...)
-	if t.movable() {
+	if t.board.CanMove(t.at, -1) || t.board.CanMove(t.at, 1) {
 		out = append(out, act(written(keys.left, "←→", "earlier, later"), "earlier, later",
 			quietly(func() { t.shift(-1) })),
 			also(keys.right, quietly(func() { t.shift(1) })))
@@ -62,15 +59,12 @@ func (t *taking) actions() []action {
 	return append(out, act(keys.back, "", t.leaveIt))
 }
 
-// movable reports whether the line at hand stands beside another that comes in the same place.
-func (t *taking) movable() bool {
-	for _, by := range []int{-1, 1} {
-		if to := t.board.Move(t.at, by); to != t.at {
-			t.board.Move(to, -by)
-			return true
-		}
+// show lays it over the screen, at the first edit that stands for itself.
+func (t *taking) show() {
+	if len(t.board.Switches) > 0 && t.board.Switches[0].Minor {
+		t.move(1)
 	}
-	return false
+	t.open(t)
 }
 
 // move goes some edits down, or up, past those that go with others.

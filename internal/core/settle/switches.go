@@ -258,16 +258,21 @@ func (b *Board) theirsFirst() {
 // Move has a line that comes stand before, or after, its neighbour that comes in the same place, and gives where
 // it is among the switches then.
 func (b *Board) Move(i, by int) int {
-	to := i + by
-	if to < 0 || to >= len(b.Switches) {
+	if !b.CanMove(i, by) {
 		return i
 	}
-	s, o := &b.Switches[i], &b.Switches[to]
-	if !s.comes() || !o.comes() || s.lo != o.lo {
-		return i
+	b.Switches[i], b.Switches[i+by] = b.Switches[i+by], b.Switches[i]
+	return i + by
+}
+
+// CanMove reports whether a switch and the one that many after it, or before it where by is below 0, are lines that
+// come in the same place.
+func (b *Board) CanMove(i, by int) bool {
+	if i+by < 0 || i < 0 || max(i, i+by) >= len(b.Switches) {
+		return false
 	}
-	*s, *o = *o, *s
-	return to
+	s, o := &b.Switches[i], &b.Switches[i+by]
+	return s.comes() && o.comes() && s.lo == o.lo
 }
 
 // Fragment is a piece of a result, and whose edit it came by: FromBase where by none.
