@@ -13,7 +13,7 @@ import (
 func (f *recoverFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.prefer, "prefer", "",
 		"`WAYS` to settle conflicts by, in order: weave, yours, theirs, yours-theirs, "+
-			"theirs-yours, base, both, sorted, as-before, suggested")
+			"theirs-yours, base, both, sorted, as-before, anew, suggested")
 	cmd.Flags().StringVar(&f.check, "check", "", "check with `CMD`")
 	cmd.Flags().BoolVar(&f.noCheck, "no-check", false, "go on without a check")
 	cmd.Flags().BoolVar(&f.push, "push", false, "push the result")

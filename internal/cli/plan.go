@@ -92,7 +92,7 @@ func (f *planned) work(ctx context.Context, w *recovery.Workspace) (*recovery.Po
 		return nil, nil, "", err
 	}
 	if f.route != "all" {
-		j, err := w.Join(ctx, p, recovery.Route(f.route), &settle.Decisions{}, nil, nil)
+		j, err := w.Join(ctx, p, recovery.Route(f.route), &settle.Decisions{}, recovery.Amends{}, nil)
 		return p, []*recovery.Join{j}, recovery.Route(f.route), err
 	}
 	pl, err := w.Plan(ctx, p, &settle.Decisions{}, nil)

@@ -260,7 +260,7 @@ func (r *recoverer) run(ctx context.Context, p *recovery.Position) error {
 		r.say("There is nothing left to pick: what those commits change is in your line. Nothing was changed.")
 		return r.s.DropPick()
 	}
-	b, err := r.prove(ctx, p, j)
+	j, b, err := r.prove(ctx, p, j)
 	if err != nil {
 		return err
 	}
@@ -323,21 +323,25 @@ func (r *recoverer) settle(ctx context.Context, p *recovery.Position) (*recovery
 }
 
 // prove makes the joined commits, and has them looked through and checked.
-func (r *recoverer) prove(ctx context.Context, p *recovery.Position, j *recovery.Join) (recovery.Built, error) {
+func (r *recoverer) prove(ctx context.Context, p *recovery.Position, j *recovery.Join) (*recovery.Join,
+	recovery.Built, error) {
 	b, err := r.s.Build(ctx, p, j)
 	if err != nil {
-		return b, err
+		return j, b, err
+	}
+	if j, b, err = r.makeAnew(ctx, p, j, b); err != nil {
+		return j, b, err
 	}
 	r.out.Tree = j.Tree
 	if r.flags.push {
 		if err := r.marks(ctx, p, b.Tip); err != nil {
-			return b, err
+			return j, b, err
 		}
 	}
 	if p.Trivial() == recovery.NotTrivial && !r.flags.noCheck {
-		return b, r.check(ctx, j, b)
+		return j, b, r.check(ctx, j, b)
 	}
-	return b, nil
+	return j, b, nil
 }
 
 // accept is the moment at which things change.
@@ -444,6 +448,36 @@ func (r *recoverer) report(p *recovery.Position, j *recovery.Join) error {
 	left, err := r.s.LeftOut(p, j, &decisions)
 	r.out.LeftOut = append(r.out.LeftOut, left...)
 	return err
+}
+
+// makeAnew has files made anew that were decided to be, and works the join out with them.
+func (r *recoverer) makeAnew(ctx context.Context, p *recovery.Position, j *recovery.Join, b recovery.Built) (
+	*recovery.Join, recovery.Built, error) {
+	todo := j.Unmade()
+	if len(todo) > 0 {
+		if !r.s.MayMake(j) {
+			return j, b, &recovery.UnmadeError{Makings: todo}
+		}
+		failed, err := r.s.Make(ctx, j, b.Tip, func(l string) { r.say("  %s", strings.TrimRight(l, " ")) })
+		if err == nil && failed != nil {
+			err = fmt.Errorf("%s could not be made anew: “%s” ended with %d; open dorvik to take a side", todo[0].Path,
+				todo[0].Command, failed.Exit)
+		}
+		if err != nil {
+			return j, b, err
+		}
+		st := r.s.State()
+		if j, err = r.s.Join(ctx, p, j.Route, &st.Decisions, st.Amends(), nil); err != nil {
+			return j, b, err
+		}
+		if b, err = r.s.Build(ctx, p, j); err != nil {
+			return j, b, err
+		}
+	}
+	for _, m := range j.Makings {
+		r.say("%s", m.Sentence())
+	}
+	return j, b, nil
 }
 
 func (r *recoverer) check(ctx context.Context, j *recovery.Join, b recovery.Built) error {

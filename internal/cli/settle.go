@@ -158,7 +158,7 @@ func (s *settler) decide(ctx context.Context, session *recovery.Session) (saved 
 		return false, err
 	}
 	st := session.State()
-	j, err := session.Join(ctx, p, recovery.Merge, &st.Decisions, nil, nil)
+	j, err := session.Join(ctx, p, recovery.Merge, &st.Decisions, recovery.Amends{}, nil)
 	if err != nil {
 		return false, err
 	}

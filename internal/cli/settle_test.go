@@ -124,13 +124,13 @@ func TestSettleOnScreen(t *testing.T) {
 			pos, err := s.Locate(ctx, false)
 			require.NoError(t, err)
 			st := s.State()
-			j, err := s.Join(ctx, pos, recovery.Merge, &st.Decisions, nil, nil)
+			j, err := s.Join(ctx, pos, recovery.Merge, &st.Decisions, recovery.Amends{}, nil)
 			require.NoError(t, err)
 			if !do(s, j, pos) {
 				return false, nil
 			}
 			st = s.State()
-			j, err = s.Join(ctx, pos, recovery.Merge, &st.Decisions, nil, nil)
+			j, err = s.Join(ctx, pos, recovery.Merge, &st.Decisions, recovery.Amends{}, nil)
 			require.NoError(t, err)
 			return true, save(j)
 		}})

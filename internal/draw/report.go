@@ -91,6 +91,12 @@ func tellJoin(t *Told, to Listener) {
 			to.Item(SignJoined, m.Path+": changed by hand after joining, so that the check passes")
 		}
 	}
+	if len(t.Join.Makings) > 0 {
+		to.Part("Made anew", 20)
+		for _, m := range t.Join.Makings {
+			to.Item(SignJoined, m.Sentence())
+		}
+	}
 	to.Part("The check", 20)
 	to.Say(checkWords(t))
 }

@@ -160,3 +160,17 @@ func runOut(ctx context.Context, dir, doing string, args ...string) (string, err
 	out, _, err := runIn(ctx, dir, call{doing: doing, args: args})
 	return string(out), err
 }
+
+// ChangedIn lists what is not in a checkout as it is in its commit, and what is there and not known.
+func (r *Repo) ChangedIn(ctx context.Context, c *Checkout) (paths []string, err error) {
+	out, err := runOut(ctx, c.Dir, "looking at the checkout", "status", "--porcelain=v2", "-z",
+		"--untracked-files=normal", "--no-renames", "--ignore-submodules=all")
+	if err != nil {
+		return nil, err
+	}
+	_, dirty, err := parseStatus(out)
+	for _, d := range dirty {
+		paths = append(paths, d.Path)
+	}
+	return paths, err
+}

@@ -56,8 +56,8 @@ func (w *Workspace) LeftOut(p *Position, j *Join, decisions *settle.Decisions) (
 		}
 		for _, f := range stop.Files {
 			for _, c := range f.Questions {
-				_, o, ok := decisions.For(c)
-				if !ok {
+				d, o, ok := decisions.For(c)
+				if !ok || d.Way == settle.Anew && j.made(f.Path) { // nobody wrote what a program makes
 					continue
 				}
 				list, err := w.givenUpAt(p, stop, f, c, o)

@@ -285,7 +285,7 @@ func compareMerge(t *testing.T, w *Workspace, at *gittest.Repo, n int) bool {
 	if !assert.NoError(t, err) || p.Trivial() != NotTrivial {
 		return true
 	}
-	j, err := w.Join(t.Context(), p, Merge, &settle.Decisions{}, nil, nil)
+	j, err := w.Join(t.Context(), p, Merge, &settle.Decisions{}, Amends{}, nil)
 	if !assert.NoError(t, err) || j.Clean() && len(p.Divergence.Bases) == 1 && !addedLinesSurvive(t, w, p, j.Tree,
 		fmt.Sprintf("merge %d", n)) || oldNameUsedAnew(t, w, p.Yours, p.Theirs) {
 		return true
@@ -328,7 +328,7 @@ func inTwoPlaces(t *testing.T, w *Workspace, p *Position, r *merge.Result) bool 
 	for i := 1; i < len(p.Divergence.Bases); i++ {
 		b, err := w.Compare(t.Context(), p.Divergence.Bases[0].String(), p.Divergence.Bases[i].String())
 		require.NoError(t, err)
-		j, err := w.Join(t.Context(), b, Merge, &settle.Decisions{}, nil, nil)
+		j, err := w.Join(t.Context(), b, Merge, &settle.Decisions{}, Amends{}, nil)
 		require.NoError(t, err)
 		if j.Merge != nil && inTwoPlaces(t, w, b, j.Merge) {
 			return true
@@ -361,7 +361,7 @@ func basesDisagree(t *testing.T, w *Workspace, p *Position) bool {
 	for i := 1; i < len(p.Divergence.Bases); i++ {
 		b, err := w.Compare(t.Context(), p.Divergence.Bases[0].String(), p.Divergence.Bases[i].String())
 		require.NoError(t, err)
-		j, err := w.Join(t.Context(), b, Merge, &settle.Decisions{}, nil, nil)
+		j, err := w.Join(t.Context(), b, Merge, &settle.Decisions{}, Amends{}, nil)
 		require.NoError(t, err)
 		if !j.Clean() || basesDisagree(t, w, b) {
 			return true
@@ -627,7 +627,7 @@ func compareRebase(t *testing.T, w *Workspace, at *gittest.Repo, n int) bool {
 	if slices.ContainsFunc(p.Divergence.Yours, func(n history.Node) bool { return len(n.Parents) > 1 }) {
 		return true // git leaves merges out unless told otherwise
 	}
-	j, err := w.Join(t.Context(), p, Rebase, &settle.Decisions{}, nil, nil)
+	j, err := w.Join(t.Context(), p, Rebase, &settle.Decisions{}, Amends{}, nil)
 	if !assert.NoError(t, err) || takenBack(t, w, p) {
 		return true
 	}

@@ -77,7 +77,7 @@ func (s *Session) BringBack(ctx context.Context, l *LeftAside) (*Waypoint, error
 	if err := s.putAside(l.ID, p.Carried); err != nil {
 		return nil, err
 	}
-	j, err := s.Join(ctx, p, "", &s.state.Decisions, nil, nil)
+	j, err := s.Join(ctx, p, "", &s.state.Decisions, Amends{}, nil)
 	if err != nil {
 		return nil, err
 	}

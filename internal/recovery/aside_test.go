@@ -43,9 +43,10 @@ func TestWhatAPullLeftAside(t *testing.T) {
 			var asks *AsksError
 			require.ErrorAs(t, err, &asks)
 			assert.Equal(t, before, filesOf(t, tm.mine.Dir))
-			j, err := s.Join(t.Context(), asks.Position, "", &s.state.Decisions, nil, nil)
+			j, err := s.Join(t.Context(), asks.Position, "", &s.state.Decisions, Amends{}, nil)
 			require.NoError(t, err)
-			require.NoError(t, s.Decide(settle.Decision{Key: j.Stops[0].Files[0].Questions[0].Key, Way: settle.TheirsYours}))
+			require.NoError(t, s.Decide(settle.Decision{Key: j.Stops[0].Files[0].Questions[0].Key,
+				Way: settle.TheirsYours}))
 			wp, err := s.BringBack(t.Context(), l)
 			require.NoError(t, err)
 			assert.Equal(t, edit(strings.Replace(base, "two", "THEIRS\nMINE", 1)), tm.mine.Read("f"))

@@ -165,7 +165,7 @@ func TestADriverIsAgreedToHereAndEndedInTime(t *testing.T) {
 	join := func() *Join {
 		p, err := s.Compare(t.Context(), "main", "theirs")
 		require.NoError(t, err)
-		j, err := s.Join(t.Context(), p, Merge, &settle.Decisions{}, nil, nil)
+		j, err := s.Join(t.Context(), p, Merge, &settle.Decisions{}, Amends{}, nil)
 		require.NoError(t, err)
 		return j
 	}

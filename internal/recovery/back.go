@@ -99,7 +99,7 @@ func (s *Session) Return(ctx context.Context, name string) (*Waypoint, error) {
 	if err != nil {
 		return nil, err
 	}
-	j, err := s.Join(ctx, p, "", &s.state.Decisions, nil, nil)
+	j, err := s.Join(ctx, p, "", &s.state.Decisions, Amends{}, nil)
 	if err != nil {
 		return nil, err
 	}

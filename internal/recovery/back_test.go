@@ -41,7 +41,8 @@ func TestGoingBackWhateverCameAfter(t *testing.T) {
 				way, err := s.WayBack(t.Context(), wp.Name)
 				require.NoError(t, err)
 				assert.False(t, way.Direct())
-				assert.Contains(t, way.Sentence(), "1 commit made since is left behind and kept under a waypoint: “after”")
+				assert.Contains(t, way.Sentence(), "1 commit made since is left behind and kept under a waypoint: "+
+					"“after”")
 				assert.Equal(t, pushed, strings.Contains(way.Sentence(), "origin/main keeps what was pushed"))
 				status, files := tm.mine.Git("status", "--porcelain"), filesOf(t, tm.mine.Dir)
 				back, err := s.Return(t.Context(), wp.Name)
@@ -51,9 +52,10 @@ func TestGoingBackWhateverCameAfter(t *testing.T) {
 					assert.Equal(t, []string{"d/h"}, asks.Paths)
 					assert.Equal(t, tip, tm.mine.Git("rev-parse", "main"))
 					assert.Equal(t, files, filesOf(t, tm.mine.Dir))
-					j, err := s.Join(t.Context(), asks.Position, "", &s.state.Decisions, nil, nil)
+					j, err := s.Join(t.Context(), asks.Position, "", &s.state.Decisions, Amends{}, nil)
 					require.NoError(t, err)
-					require.NoError(t, s.Decide(settle.Decision{Key: j.Stops[0].Files[0].Questions[0].Key, Way: settle.Yours}))
+					require.NoError(t, s.Decide(settle.Decision{Key: j.Stops[0].Files[0].Questions[0].Key,
+						Way: settle.Yours}))
 					back, err = s.FastForward(t.Context(), asks.Position, Consent{})
 					require.NoError(t, err)
 					assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
@@ -118,7 +120,8 @@ func TestTakenBackByACommit(t *testing.T) {
 			assert.NoFileExists(t, tm.mine.Dir+"/m")
 			assert.Equal(t, "later\n", tm.mine.Read("later"))
 			assert.Equal(t, "H\n", tm.mine.Read("d/h"), "what was theirs stays")
-			assert.Contains(t, tm.mine.Git("log", "-1", "--format=%B"), "Take back what "+wp.After.Prefix(12)+" brought")
+			assert.Contains(t, tm.mine.Git("log", "-1", "--format=%B"), "Take back what "+wp.After.Prefix(12)+" "+
+				"brought")
 			assert.Contains(t, tm.mine.Git("log", "-1", "--format=%B"), "- mine")
 			p, err = s.Locate(t.Context(), true)
 			require.NoError(t, err)
@@ -161,8 +164,9 @@ func TestCleaning(t *testing.T) {
 	assert.Len(t, all, 2, "what was done is still told")
 	_, err = s.WayBack(t.Context(), wp.Name)
 	assert.ErrorContains(t, err, "no waypoint "+wp.Name)
-	for said, want := range map[string]time.Duration{"30": 720 * time.Hour, "1d": 24 * time.Hour, "0": 0, "x": 0, "1.5": 0,
-		"": 0} {
+	for said, want := range map[string]time.Duration{"30": 720 * time.Hour, "1d": 24 * time.Hour, "0": 0, "x": 0,
+		"1.5": 0,
+		"":    0} {
 		got, err := Days(said)
 		assert.Equal(t, want, got, said)
 		assert.Equal(t, want == 0, err != nil, said)

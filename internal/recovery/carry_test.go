@@ -121,7 +121,8 @@ func TestUncommittedWorkIsCarried(t *testing.T) {
 				assert.Equal(t, lines, tm.mine.Git("show", "HEAD:f")+"\n", "it is not committed")
 				assert.NoFileExists(t, filepath.Join(tm.mine.Dir, ".git/index.lock"))
 				if wp.Kept != nil {
-					assert.Equal(t, before.files["f"] != "", len(tm.mine.Git("ls-tree", wp.KeptRef()+":files", "f")) > 0)
+					assert.Equal(t, before.files["f"] != "", len(tm.mine.Git("ls-tree", wp.KeptRef()+":files",
+						"f")) > 0)
 				}
 				tm.mine.Git("gc", "-q", "--prune=now")
 				_, err = s.GoBack(t.Context(), "")
@@ -288,7 +289,7 @@ func carryOver(t *testing.T, repo *gittest.Repo, r *rand.Rand) *Waypoint {
 	}
 	s.state.Route = []Route{Merge, Rebase}[r.IntN(2)]
 	for {
-		j, err := s.Join(t.Context(), p, s.state.Route, &s.state.Decisions, nil, nil)
+		j, err := s.Join(t.Context(), p, s.state.Route, &s.state.Decisions, Amends{}, nil)
 		require.NoError(t, err)
 		if c := firstWithout(j, &s.state.Decisions); c != nil {
 			require.NoError(t, s.Decide(settle.Decision{Key: c.Key, Way: c.Ways[r.IntN(len(c.Ways))].Way}))

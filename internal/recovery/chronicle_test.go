@@ -232,7 +232,8 @@ func TestDetails(t *testing.T) {
 		"bin", "\x00", "gone", "g\n")
 	repo.Git("mv", "old", "new")
 	repo.Git("rm", "-q", "gone")
-	repo.Commit("Mend the pier\n\nFor SKER-12 and #7.", "f", "one\ntwo 2\nthree\nfour\nfive\nsix\nseven\neight\nnine\nten\neleven\n",
+	repo.Commit("Mend the pier\n\nFor SKER-12 and #7.", "f", "one\ntwo "+
+		"2\nthree\nfour\nfive\nsix\nseven\neight\nnine\nten\neleven\n",
 		"bin", "\x00\x01")
 	w, err := OpenWorkspace(t.Context(), repo.Dir)
 	require.NoError(t, err)
@@ -265,7 +266,8 @@ func TestDetails(t *testing.T) {
 		for _, m := range l.Marks {
 			marked = marked[:m[0]] + "[" + marked[m[0]:m[1]] + "]" + marked[m[1]:]
 		}
-		fmt.Fprintf(&b, "%s %d %d %s", [...]string{" ", "-", "+", "~"}[l.Kind], l.Old, l.New, strings.TrimSuffix(marked, "\n"))
+		fmt.Fprintf(&b, "%s %d %d %s", [...]string{" ", "-", "+", "~"}[l.Kind], l.Old, l.New,
+			strings.TrimSuffix(marked, "\n"))
 		if l.Kind == LinesFolded {
 			fmt.Fprintf(&b, "%d", l.Count)
 		}
@@ -396,16 +398,19 @@ func TestSignatures(t *testing.T) {
 	programs := t.TempDir()
 	t.Setenv("PATH", programs+":"+os.Getenv("PATH"))
 	for _, c := range []struct{ head, says, want string }{
-		{"PGP SIGNATURE", "GOODSIG 1234567890ABCDEF Runa Holt\n[GNUPG:] VALIDSIG ABCD 2026 1 0 4 0 1 8 00 ABCD\n[GNUPG:] TRUST_ULTIMATE 0",
+		{"PGP SIGNATURE", "GOODSIG 1234567890ABCDEF Runa Holt\n[GNUPG:] VALIDSIG ABCD 2026 1 0 4 0 1 8 00 " +
+			"ABCD\n[GNUPG:] TRUST_ULTIMATE 0",
 			"signed by Runa Holt (OpenPGP); the signature is good"},
 		{"PGP SIGNATURE", "GOODSIG 1234567890ABCDEF Runa Holt\n[GNUPG:] TRUST_UNDEFINED 0",
 			"signed by Runa Holt (OpenPGP); the signature is good, by a key you have not said you trust"},
-		{"PGP SIGNATURE", "BADSIG 1234567890ABCDEF Runa Holt", "signed (OpenPGP), and the signature is BAD: this is not what was signed"},
+		{"PGP SIGNATURE", "BADSIG 1234567890ABCDEF Runa Holt", "signed (OpenPGP), and the signature is BAD: this " +
+			"is not what was signed"},
 		{"PGP SIGNATURE", "EXPKEYSIG 1234567890ABCDEF Runa Holt",
 			"signed by Runa Holt (OpenPGP); the signature is good, and expired, or its key is"},
 		{"PGP SIGNATURE", "REVKEYSIG 1234567890ABCDEF Runa Holt",
 			"signed by Runa Holt (OpenPGP) with a key that was revoked since"},
-		{"PGP SIGNATURE", "ERRSIG 1234567890ABCDEF 1 8 00 0 9 -", "signed (OpenPGP); the key to check it with is not here"},
+		{"PGP SIGNATURE", "ERRSIG 1234567890ABCDEF 1 8 00 0 9 -", "signed (OpenPGP); the key to check it with is " +
+			"not here"},
 		{"SSH SIGNATURE", "", "signed (SSH); it was not checked here: “git verify-commit "},
 		{"SIGNED MESSAGE", "", "signed (X.509); it was not checked here"},
 	} {
@@ -413,7 +418,8 @@ func TestSignatures(t *testing.T) {
 		for _, name := range []string{"gpg", "gpgsm", "ssh-keygen"} {
 			require.NoError(t, os.WriteFile(programs+"/"+name, []byte(program), 0o755))
 		}
-		raw := fmt.Sprintf("tree %s\nauthor A <a@x> 1 +0000\ncommitter A <a@x> 1 +0000\ngpgsig -----BEGIN %s-----\n \n x\n"+
+		raw := fmt.Sprintf("tree %s\nauthor A <a@x> 1 +0000\ncommitter A <a@x> 1 +0000\ngpgsig -----BEGIN "+
+			"%s-----\n \n x\n"+
 			" -----END %s-----\n\nsigned %s\n", repo.Git("rev-parse", "HEAD^{tree}"), c.head, c.head, c.says)
 		id, err := repo.TryInput([]byte(raw), "hash-object", "-t", "commit", "-w", "--stdin")
 		require.NoError(t, err)

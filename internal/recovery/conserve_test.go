@@ -147,7 +147,7 @@ func (pl *plot) play(t *testing.T) *outcome {
 	r := rand.New(rand.NewPCG(pl.decides, 0))
 	decisions := &settle.Decisions{}
 	for {
-		out.j, err = w.Join(context.Background(), out.p, pl.route, decisions, nil, nil)
+		out.j, err = w.Join(context.Background(), out.p, pl.route, decisions, Amends{}, nil)
 		require.NoError(t, err)
 		c := firstWithout(out.j, decisions)
 		if c == nil {

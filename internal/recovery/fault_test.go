@@ -94,7 +94,7 @@ func act(dir, what string) error {
 	}
 	s.state.Route = Merge
 	for {
-		j, err := s.Join(ctx, p, Merge, &s.state.Decisions, nil, nil)
+		j, err := s.Join(ctx, p, Merge, &s.state.Decisions, Amends{}, nil)
 		if err != nil {
 			return err
 		}

@@ -91,7 +91,8 @@ func TestHooksRunAsByGit(t *testing.T) {
 				assert.Contains(t, message, "See 7.", "what a hook writes into the message is in it")
 				assert.Contains(t, ours, "commit-msg FILE \nSee 7.")
 			}
-			assert.Regexp(t, `^(merge origin/main: (Merge made by|Fast-forward)|commit \(merge\): Join|rebase \(finish\): refs/heads/main onto )`,
+			assert.Regexp(t,
+				`^(merge origin/main: (Merge made by|Fast-forward)|commit \(merge\): Join|rebase \(finish\): refs/heads/main onto )`,
 				tm.mine.Git("reflog", "-1", "--format=%gs"))
 			if c.git == nil {
 				assert.Contains(t, ours, "post-rewrite rebase \n"+before+" "+tip+"\n")

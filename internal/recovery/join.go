@@ -49,8 +49,10 @@ type Join struct {
 	Settled int
 	Mended  []Mend // applied
 	Lost    []Mend // that fit no longer
+	Makings []Making // files that are, or are to be, made anew
 	Carried *Carried
 
+	plain  object.ID      // the joined tree before files were made anew; zero where none was
 	mended []Mend         // what those applied did to the joined texts
 	nearly []merge.Remark // what was put where it fits only nearly
 }
@@ -96,8 +98,14 @@ type Mend struct {
 	Before, After string
 }
 
+// Amends is what is changed in a joined tree beyond the decisions.
+type Amends struct {
+	Mends []Mend
+	Made  []Made
+}
+
 // Join works a route out. Nothing is written. progress may be nil.
-func (w *Workspace) Join(ctx context.Context, p *Position, route Route, decisions *settle.Decisions, mends []Mend,
+func (w *Workspace) Join(ctx context.Context, p *Position, route Route, decisions *settle.Decisions, by Amends,
 	progress func(done, of int)) (*Join, error) {
 	j := &Join{Route: route}
 	resolve := func(r *merge.Result) (merge.Decided, bool, error) { return w.files.Resolve(r, decisions) }
@@ -144,7 +152,10 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, decision
 		}
 		j.take(steps)
 	}
-	if err := w.mend(j, mends); err != nil {
+	if err := w.mend(j, by.Mends); err != nil {
+		return nil, err
+	}
+	if err := w.makeAnew(j, decisions, by.Made); err != nil {
 		return nil, err
 	}
 	err := w.carry(ctx, j, p.Carried, resolve)
@@ -339,7 +350,7 @@ func (w *Workspace) Build(ctx context.Context, p *Position, j *Join) (Built, err
 		return Built{Tip: w.Store.PutCommit(c)}, nil
 	}
 	var last object.ID
-	if len(j.Mended) > 0 {
+	if j.amended() {
 		last = j.Tree
 	}
 	onto := p.Theirs
@@ -405,7 +416,7 @@ func (w *Workspace) Plan(ctx context.Context, p *Position, decisions *settle.Dec
 	var err error
 	if p.Resume != nil {
 		pl.Why = "it is gone on with as it was begun."
-		if pl.Pick, err = w.Join(ctx, p, "", decisions, nil, progress); err == nil {
+		if pl.Pick, err = w.Join(ctx, p, "", decisions, Amends{}, progress); err == nil {
 			pl.Suggested = pl.Pick.Route
 			pl.Published, err = w.Published(ctx, pl.Pick)
 		}
@@ -413,13 +424,13 @@ func (w *Workspace) Plan(ctx context.Context, p *Position, decisions *settle.Dec
 	}
 	if p.Picking {
 		pl.Suggested, pl.Why = Pick, "a picked commit is made again on your line, with its author and message."
-		pl.Pick, err = w.Join(ctx, p, Pick, decisions, nil, progress)
+		pl.Pick, err = w.Join(ctx, p, Pick, decisions, Amends{}, progress)
 		return pl, err
 	}
-	if pl.Merge, err = w.Join(ctx, p, Merge, decisions, nil, nil); err != nil {
+	if pl.Merge, err = w.Join(ctx, p, Merge, decisions, Amends{}, nil); err != nil {
 		return nil, err
 	}
-	if pl.Rebase, err = w.Join(ctx, p, Rebase, decisions, nil, progress); err != nil {
+	if pl.Rebase, err = w.Join(ctx, p, Rebase, decisions, Amends{}, progress); err != nil {
 		return nil, err
 	}
 	if pl.Published, err = w.Published(ctx, pl.Rebase); err != nil {

@@ -67,7 +67,8 @@ waypoint 1 main was joined by merge, and went to there.`, said())
 		_, err := tx.CreateBucket(bucketLogbook)
 		return err
 	}))
-	assert.Equal(t, "waypoint 3 main moved forward, to there.\nwaypoint 2 main was joined by rebase, and went to there.", said())
+	assert.Equal(t, "waypoint 3 main moved forward, to there.\nwaypoint 2 main was joined by rebase, and went to "+
+		"there.", said())
 
 	for want, e := range map[string]LogEntry{
 		"Commits were picked onto main, which went to x.": {What: Joined, Branch: "main", Route: Pick},

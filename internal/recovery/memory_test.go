@@ -36,7 +36,7 @@ func TestAsBefore(t *testing.T) {
 	p, err = s.Locate(t.Context(), true)
 	require.NoError(t, err)
 	require.NoError(t, s.Sync(p))
-	j, err = s.Join(t.Context(), p, Merge, &s.state.Decisions, nil, nil)
+	j, err = s.Join(t.Context(), p, Merge, &s.state.Decisions, Amends{}, nil)
 	require.NoError(t, err)
 	assert.Equal(t, 1, j.Open, "it is asked all the same")
 	q := j.Stops[0].Files[0].Questions[0]

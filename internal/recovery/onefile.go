@@ -49,7 +49,11 @@ func OpenOneFile(ctx context.Context, under string, f OneFile) (*Session, error)
 			return nil, errors.Join(fmt.Errorf("making the file ready to be settled: %w", err), os.RemoveAll(dir))
 		}
 	}
-	return OpenSession(ctx, dir)
+	s, err := OpenSession(ctx, dir)
+	if err == nil {
+		s.files.Maker = nil // there is no project around it
+	}
+	return s, err
 }
 
 // clearOld removes what was left unsettled for long.

@@ -97,7 +97,7 @@ func (w *Workspace) PlanPick(ctx context.Context, yours string, revs []string, p
 	if err != nil {
 		return nil, nil, err
 	}
-	j, err := w.Join(ctx, p, Pick, &settle.Decisions{}, nil, nil)
+	j, err := w.Join(ctx, p, Pick, &settle.Decisions{}, Amends{}, nil)
 	return p, j, err
 }
 
@@ -122,7 +122,7 @@ func (s *Session) Pick(ctx context.Context, revs []string, parent int) error {
 	}
 	if !slices.Equal(s.state.Picks, picks) || s.state.PickParent != parent {
 		s.state.Stage = Look
-		s.state.Mends = nil
+		s.state.Mends, s.state.Made = nil, nil
 	}
 	s.state.Branch, s.state.Picks, s.state.PickParent, s.state.Route = b.Name, picks, parent, Pick
 	return s.save()
@@ -130,7 +130,8 @@ func (s *Session) Pick(ctx context.Context, revs []string, parent int) error {
 
 // DropPick goes back to joining the branch with its upstream.
 func (s *Session) DropPick() error {
-	s.state.Picks, s.state.PickParent, s.state.Route, s.state.Stage, s.state.Mends = nil, 0, "", Look, nil
+	s.state.Picks, s.state.PickParent, s.state.Route, s.state.Stage = nil, 0, "", Look
+	s.state.Mends, s.state.Made = nil, nil
 	return s.save()
 }
 

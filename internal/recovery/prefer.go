@@ -34,7 +34,7 @@ func (s *Session) SettleBy(ctx context.Context, p *Position, route Route, prefer
 	}
 	for {
 		st = s.State()
-		j, err := s.Join(ctx, p, route, &st.Decisions, st.Mends, nil)
+		j, err := s.Join(ctx, p, route, &st.Decisions, st.Amends(), nil)
 		if err != nil {
 			return nil, err
 		}
@@ -59,7 +59,8 @@ func (j *Join) firstOpen(decisions *settle.Decisions, prefer []settle.Way) (*set
 				if _, _, settled := decisions.For(c); settled {
 					continue
 				}
-				if w, ok := settle.Prefer(c, prefer); ok {
+				w, ok := settle.Prefer(c, prefer)
+				if ok && !(w == settle.Anew && stop.Uncommitted) { // what goes nowhere is not made anew
 					return c, w, true
 				}
 			}
@@ -75,6 +76,16 @@ func (e *UnagreedError) Error() string {
 	return fmt.Sprintf("the check “%s” (found from %s) was never agreed to in this repository; say --check '%s' to "+
 		"run it, or --no-check to go on without",
 		e.Command.Line, e.Command.Source, e.Command.Line)
+}
+
+// UnmadeError says that files are to be made anew by commands that nobody agreed to.
+type UnmadeError struct{ Makings []Making }
+
+func (e *UnmadeError) Error() string {
+	m := e.Makings[0]
+	return fmt.Sprintf("%s is to be made anew by “%s”, which was never agreed to in this repository; open dorvik "+
+		"to agree "+
+		"to it, or to take a side", m.Path, m.Command)
 }
 
 // MayCheck gives the command that a tree is checked by. found is true where there is one, and

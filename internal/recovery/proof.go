@@ -14,6 +14,8 @@ type Unchecked struct {
 	Command check.Command
 	Found   bool          // there is a command
 	Agreed  bool          // it may be run
+	Making  bool          // files are to be made anew before it is checked
+	MayMake bool          // the commands for that were agreed to before
 	Passed  *check.Report // an earlier run on the same tree; nil where there is none that passed
 	State   State
 }
@@ -31,6 +33,7 @@ func (s *Session) ToCheck(ctx context.Context, p *Position, j *Join) (*Unchecked
 	if u.Command, u.Found, u.Agreed, err = s.MayCheck(ctx, j.Tree); err != nil {
 		return nil, err
 	}
+	u.Making, u.MayMake = len(j.Unmade()) > 0, s.MayMake(j)
 	if c := s.CheckOf(j.Tree); c != nil && c.Command == u.Command.Line && c.Passed {
 		u.Passed = &check.Report{Passed: true, Took: c.Took}
 	}

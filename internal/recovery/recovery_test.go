@@ -50,7 +50,7 @@ func joined(t *testing.T, repo *gittest.Repo, yours, theirs string, route Route)
 	t.Cleanup(w.Close)
 	p, err := w.Compare(t.Context(), yours, theirs)
 	require.NoError(t, err)
-	j, err := w.Join(t.Context(), p, route, &settle.Decisions{}, nil, nil)
+	j, err := w.Join(t.Context(), p, route, &settle.Decisions{}, Amends{}, nil)
 	return w, p, j, err
 }
 
@@ -62,7 +62,7 @@ func ready(t *testing.T, s *Session, route Route, way settle.Way) (*Position, *J
 	require.NoError(t, s.Sync(p))
 	s.state.Route = route
 	for {
-		j, err := s.Join(t.Context(), p, route, &s.state.Decisions, s.state.Mends, nil)
+		j, err := s.Join(t.Context(), p, route, &s.state.Decisions, s.state.Amends(), nil)
 		require.NoError(t, err)
 		require.NoError(t, j.Refused)
 		done := true
@@ -329,7 +329,7 @@ func TestTrivial(t *testing.T) {
 	tm.mine.Write("g", "kept\n")
 	p := stand()
 	require.Equal(t, FastForward, p.Trivial())
-	j, err := s.Join(t.Context(), p, Merge, &settle.Decisions{}, nil, nil)
+	j, err := s.Join(t.Context(), p, Merge, &settle.Decisions{}, Amends{}, nil)
 	require.NoError(t, err)
 	b, err := s.Build(t.Context(), p, j)
 	require.NoError(t, err)
@@ -664,7 +664,8 @@ func TestWhatVersion1KeptIsKept(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		return b.Put(keyOld, []byte(`{"branch":"main","route":"rebase","stage":2,"book":{"Decisions":[{"key":"a","way":"weave"},{"key":"b","way":"yours"}]},"agreed":["make test"],"mends":[{"Path":"f","Before":"1","After":"2"}]}`))
+		return b.Put(keyOld,
+			[]byte(`{"branch":"main","route":"rebase","stage":2,"book":{"Decisions":[{"key":"a","way":"weave"},{"key":"b","way":"yours"}]},"agreed":["make test"],"mends":[{"Path":"f","Before":"1","After":"2"}]}`))
 	}))
 	require.NoError(t, db.Close())
 	want := State{Branch: "main", Route: Rebase, Stage: Settle, Agreed: []string{"make test"},

@@ -89,7 +89,7 @@ func (w *Workspace) Price(ctx context.Context, p *Position, st *State, now *Join
 		then.Wishes = replay.Wishes{}
 	}
 	then.Wishes[commit] = wish
-	j, err := w.Join(ctx, &then, st.Route, &st.Decisions, st.Mends, nil)
+	j, err := w.Join(ctx, &then, st.Route, &st.Decisions, st.Amends(), nil)
 	if err != nil {
 		return nil, err
 	}

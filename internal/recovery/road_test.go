@@ -60,8 +60,9 @@ func TestWishesAreAsGitDoes(t *testing.T) {
 			`printf 'Both\n' >`},
 		"joined with one before that is left out": {map[string]replay.Wish{"b": {Leave: true}, "c": {Into: true}},
 			"/Add b/d;/Add c/s/^pick/squash/", ""},
-		"edited": {map[string]replay.Wish{"b": {Edits: (*replay.Edits)(nil).With(merge.TextEdit{Path: "b.txt", Before: "b\n",
-			After: "edited\n"})}}, "/Add b/a exec sed -i s/b/edited/ b.txt && git commit -q -a --amend --no-edit", ""},
+		"edited": {map[string]replay.Wish{"b": {Edits: (*replay.Edits)(nil).With(merge.TextEdit{Path: "b.txt",
+			Before: "b\n",
+			After:  "edited\n"})}}, "/Add b/a exec sed -i s/b/edited/ b.txt && git commit -q -a --amend --no-edit", ""},
 		"the first cannot be joined": {map[string]replay.Wish{"a": {Into: true}}, "", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -135,7 +136,7 @@ func TestAnEditThatFitsNoLonger(t *testing.T) {
 		With(merge.TextEdit{Path: "gone.txt", Before: "x\n", After: "y\n"}).
 		With(merge.TextEdit{Path: "f.txt", Before: "0\n1\n2\n3\n4\nf\n", After: "zero\n1\n2\n3\n4\nf\n"})
 	p.Wishes = replay.Wishes{ids["a"]: {Edits: edits}, ids["b"]: {Leave: true, Edits: edits}}
-	j, err := s.Join(t.Context(), p, Rebase, &settle.Decisions{}, nil, nil)
+	j, err := s.Join(t.Context(), p, Rebase, &settle.Decisions{}, Amends{}, nil)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"a.txt", "gone.txt", "f.txt"}, j.Steps[0].Unfit)
 	assert.Len(t, j.Steps[1].Unfit, 3, "what is left out holds no edits")

@@ -403,7 +403,7 @@ func (w *Workspace) inOneLine(j *Join) bool {
 
 // FastForward moves the branch forward to theirs, where nothing of yours is in the way.
 func (s *Session) FastForward(ctx context.Context, p *Position, consent Consent) (*Waypoint, error) {
-	j, err := s.Join(ctx, p, "", &s.state.Decisions, nil, nil)
+	j, err := s.Join(ctx, p, "", &s.state.Decisions, Amends{}, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -546,7 +546,8 @@ func (s *Session) tellSubmodules(ctx context.Context, from, to object.ID) {
 // waypointOf is the waypoint of a join that takes the branch to a tip.
 func (s *Session) waypointOf(p *Position, j *Join, tip, tree object.ID) *Waypoint {
 	wp := &Waypoint{Branch: p.Branch.Name, Before: p.Yours, After: tip, Theirs: p.Theirs, Route: j.Route,
-		Time: time.Now(), Decisions: s.state.Decisions.List, Mends: j.Mended, Wishes: p.Wishes,
+		Time: time.Now(), Decisions: s.state.Decisions.List, Mends: j.Mended, Made: withoutTexts(s.state.Made),
+		Wishes:  p.Wishes,
 		Checked: s.CheckOf(tree), Return: p.Return}
 	if p.Picking && p.Resume == nil {
 		wp.Picks, wp.Parent = s.state.Picks, s.state.PickParent
@@ -903,36 +904,42 @@ func (s *Session) Agree(line string) error {
 // records the outcome for its tree. dir is where it ran.
 func (s *Session) RunCheck(ctx context.Context, line string, tip object.ID, emit func(line string)) (r check.Report,
 	dir string, err error) {
-	dir = filepath.Join(s.Repo.GitDir, "dorvik", "check")
 	tree, err := s.Tree(tip)
 	if err != nil {
-		return r, dir, err
+		return r, "", err
 	}
+	co, err := s.checkout(ctx, tip, emit)
+	if err != nil {
+		return r, "", err
+	}
+	r, err = check.Run(ctx, co.Dir, line, git.CleanEnvironment(), emit)
+	if err != nil {
+		return r, co.Dir, err
+	}
+	s.state.Checked = &Checked{Tree: tree, Command: line, Passed: r.Passed, Took: r.Took}
+	s.state.LastCheck = r.Took
+	return r, co.Dir, s.save()
+}
+
+// checkout brings the checkout of the check to a joined commit, and says to emit in what it is not as the working
+// tree is.
+func (s *Session) checkout(ctx context.Context, tip object.ID, emit func(string)) (*git.Checkout, error) {
 	if err := s.Repo.AddPack(ctx, func(w io.Writer) (int, error) { return s.Store.WritePack(w, tip) }); err != nil {
-		return r, dir, err
+		return nil, err
 	}
 	const keep = "refs/dorvik/check"
 	old, err := s.Repo.Ref(ctx, keep)
 	if err != nil {
-		return r, dir, err
+		return nil, err
 	}
 	if err := s.Repo.UpdateRefs(ctx, "dorvik: check", git.RefUpdate{Name: keep, New: tip, Old: old}); err != nil {
-		return r, dir, err
+		return nil, err
 	}
-	co, err := s.Repo.OpenCheckout(ctx, dir, tip)
+	co, err := s.Repo.OpenCheckout(ctx, filepath.Join(s.Repo.GitDir, "dorvik", "check"), tip)
 	if err != nil {
-		return r, dir, err
+		return nil, err
 	}
-	if err := s.furnish(ctx, co, emit); err != nil {
-		return r, dir, err
-	}
-	r, err = check.Run(ctx, co.Dir, line, git.CleanEnvironment(), emit)
-	if err != nil {
-		return r, dir, err
-	}
-	s.state.Checked = &Checked{Tree: tree, Command: line, Passed: r.Passed, Took: r.Took}
-	s.state.LastCheck = r.Took
-	return r, dir, s.save()
+	return co, s.furnish(ctx, co, emit)
 }
 
 // furnish brings submodules into the checkout of a check, and says in what it is not as the working tree is.

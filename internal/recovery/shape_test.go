@@ -65,7 +65,7 @@ func settledAs(t *testing.T, base, yours, theirs string, route Route, ways ...se
 	require.NoError(t, err)
 	decisions := &settle.Decisions{}
 	for {
-		j, err := w.Join(t.Context(), p, route, decisions, nil, nil)
+		j, err := w.Join(t.Context(), p, route, decisions, Amends{}, nil)
 		require.NoError(t, err)
 		c := firstWithout(j, decisions)
 		if c == nil {
@@ -188,7 +188,8 @@ func TestAMendTellsWhatItTakesAway(t *testing.T) {
 		p.Divergence, err = history.Diverge(t.Context(), w.Store, p.Yours, p.Theirs)
 		require.NoError(t, err)
 		for _, route := range []Route{Merge, Rebase} {
-			j, err := w.Join(t.Context(), p, route, &settle.Decisions{}, []Mend{{"n", c.before, c.after}}, nil)
+			j, err := w.Join(t.Context(), p, route, &settle.Decisions{}, Amends{Mends: []Mend{{"n", c.before,
+				c.after}}}, nil)
 			require.NoError(t, err)
 			left, err := w.LeftOut(p, j, &settle.Decisions{})
 			require.NoError(t, err)
@@ -229,7 +230,7 @@ func TestAFileKeptUnderBothNamesByBoth(t *testing.T) {
 			require.NoError(t, err)
 			require.Len(t, parted.Bases, 2)
 			j, err := w.Join(t.Context(), &Position{Yours: yours, Theirs: theirs, Divergence: parted}, Merge,
-				&settle.Decisions{}, nil, nil)
+				&settle.Decisions{}, Amends{}, nil)
 			require.NoError(t, err)
 			assert.True(t, j.Clean(), "%s: %v", c.name, conflictPaths(j.Stops))
 			assert.Equal(t, shapeOf(c.want).tree(t, w.Store), j.Tree, c.name)
@@ -319,7 +320,7 @@ func playShapes(t *testing.T, base, yours, theirs string, route Route, choices [
 	decisions := &settle.Decisions{}
 	var offered []int
 	for {
-		out.j, err = w.Join(t.Context(), out.p, route, decisions, nil, nil)
+		out.j, err = w.Join(t.Context(), out.p, route, decisions, Amends{}, nil)
 		require.NoError(t, err)
 		c := firstWithout(out.j, decisions)
 		if c == nil {

@@ -23,7 +23,7 @@ func asAsked(t *testing.T, r *gittest.Repo, yours, theirs string) (*Session, *se
 	p, err := s.Locate(t.Context(), true)
 	require.NoError(t, err)
 	require.NoError(t, s.Sync(p))
-	j, err := s.Join(t.Context(), p, Merge, &s.state.Decisions, nil, nil)
+	j, err := s.Join(t.Context(), p, Merge, &s.state.Decisions, Amends{}, nil)
 	require.NoError(t, err)
 	return s, j.Stops[0].Files[0].Questions[0]
 }
@@ -90,7 +90,8 @@ func TestSharedDecisionsAreBounded(t *testing.T) {
 	for i := range mostShared + 1 {
 		data, err := json.Marshal(sharedDecision{Way: settle.Yours, By: "x", When: time.Unix(int64(i), 0)})
 		require.NoError(t, err)
-		entries[fmt.Sprintf("%02x/%05d", i%256, i)] = object.Entry{Mode: object.ModeFile, ID: s.Store.Put(object.KindBlob, data)}
+		entries[fmt.Sprintf("%02x/%05d", i%256, i)] = object.Entry{Mode: object.ModeFile,
+			ID: s.Store.Put(object.KindBlob, data)}
 	}
 	tree, err := s.Store.Edit(s.Store.EmptyTree(), entries)
 	require.NoError(t, err)
@@ -107,7 +108,8 @@ func TestSharedDecisionsAreBounded(t *testing.T) {
 // TestWhatWasDecidedIsForgotten, one conflict's or all.
 func TestWhatWasDecidedIsForgotten(t *testing.T) {
 	s := newTeam(t).session()
-	list := []settle.Decision{{Key: "a", Way: settle.Yours}, {Key: "b", Way: settle.Yours}, {Key: "c", Way: settle.Yours}}
+	list := []settle.Decision{{Key: "a", Way: settle.Yours}, {Key: "b", Way: settle.Yours}, {Key: "c",
+		Way: settle.Yours}}
 	require.NoError(t, s.store.remember(list, time.Unix(1767000000, 0)))
 	for _, c := range []struct {
 		keys []settle.Key

@@ -35,6 +35,7 @@ type State struct {
 	PickParent    int              `json:"pick_parent,omitempty"` // of those that join lines, what this parent has not
 	Decisions     settle.Decisions `json:"decisions"`
 	Mends         []Mend           `json:"mends,omitempty"`
+	Made          []Made           `json:"made,omitempty"`      // files that commands made anew
 	Wishes        replay.Wishes    `json:"wishes,omitempty"`    // what is to become of single commits
 	TakeOver      TakeOver         `json:"take_over,omitempty"` // what git left half done
 	Runs          []string         `json:"runs,omitempty"`      // what its list has run on the way
@@ -70,6 +71,7 @@ type Waypoint struct {
 	// How it was decided, so that it can be told afterwards.
 	Decisions []settle.Decision `json:"decisions,omitempty"`
 	Mends     []Mend            `json:"mends,omitempty"`
+	Made      []Made            `json:"made,omitempty"`
 	Wishes    replay.Wishes     `json:"wishes,omitempty"`
 	Checked   *Checked          `json:"checked,omitempty"`
 }
@@ -85,6 +87,9 @@ type Checked struct {
 	Skipped bool          `json:"skipped,omitempty"` // the person went on without
 	Took    time.Duration `json:"took"`
 }
+
+// Amends is what is changed in the joined tree beyond the decisions.
+func (st *State) Amends() Amends { return Amends{st.Mends, st.Made} }
 
 // ErrInUse says that another Dorvik works in the same repository.
 var ErrInUse = errors.New("another Dorvik is open in this repository; finish there, or close it")

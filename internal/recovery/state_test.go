@@ -19,8 +19,10 @@ func TestAllOfTheStateIsKept(t *testing.T) {
 	st := State{Branch: "main", Yours: id, Theirs: id, Route: Merge, Stage: Push, Picks: []object.ID{id}, PickParent: 1,
 		Decisions: settle.Decisions{List: []settle.Decision{{Key: "k", Way: settle.Yours}},
 			Undone: []settle.Decision{{Key: "l", Way: settle.Base}}},
-		Mends: []Mend{{Path: "f", Before: "a", After: "b"}}, Wishes: replay.Wishes{id: {Leave: true}}, TakeOver: Finish,
-		Runs: []string{"make"}, Carry: true, Read: map[string]object.ID{"f": id}, PutAside: map[settle.Key]string{"k": "later"},
+		Mends: []Mend{{Path: "f", Before: "a", After: "b"}}, Made: []Made{{Path: "g", Text: "c"}},
+		Wishes: replay.Wishes{id: {Leave: true}}, TakeOver: Finish,
+		Runs: []string{"make"}, Carry: true, Read: map[string]object.ID{"f": id},
+		PutAside: map[settle.Key]string{"k": "later"},
 		Accepted: &Waypoint{Name: "1"}, Checked: &Checked{Command: "true"}, Agreed: []string{"make"}, LastCheck: 1}
 	v := reflect.ValueOf(st)
 	for i := range v.NumField() {
@@ -50,7 +52,7 @@ func TestSeveralCommitsOfOneEdit(t *testing.T) {
 	s := tm.session()
 	p, err := s.Locate(t.Context(), true)
 	require.NoError(t, err)
-	j, err := s.Join(t.Context(), p, Merge, &settle.Decisions{}, nil, nil)
+	j, err := s.Join(t.Context(), p, Merge, &settle.Decisions{}, Amends{}, nil)
 	require.NoError(t, err)
 	all, err := s.Attribute(p, j, &settle.Decisions{})
 	require.NoError(t, err)

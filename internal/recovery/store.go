@@ -162,6 +162,7 @@ var fields = []field{
 	{"undone", func(st *State) any { return &st.Decisions.Undone }},
 	{"wishes", func(st *State) any { return &st.Wishes }},
 	{"runs", func(st *State) any { return &st.Runs }}, {"read", func(st *State) any { return &st.Read }},
+	{"made", func(st *State) any { return &st.Made }},
 	{"put_aside", func(st *State) any { return &st.PutAside }},
 	{"carry", func(st *State) any { return &st.Carry }},
 	{"accepted", func(st *State) any { return &st.Accepted }},

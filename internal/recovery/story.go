@@ -81,7 +81,7 @@ func (w *Workspace) story(ctx context.Context, name string, st *State, points []
 			s.Position.Wishes = st.Wishes
 		}
 		if open == nil && s.Position.Trivial() == NotTrivial {
-			return s, w.tell(ctx, s, st.Route, &st.Decisions, st.Mends, st.Checked)
+			return s, w.tell(ctx, s, st.Route, &st.Decisions, st.Amends(), st.Checked)
 		}
 	}
 	i := len(points) - 1
@@ -145,11 +145,11 @@ func (w *Workspace) retell(ctx context.Context, s *Story, tracking string) error
 			return err
 		}
 	}
-	return w.tell(ctx, s, p.Route, &settle.Decisions{List: p.Decisions}, p.Mends, p.Checked)
+	return w.tell(ctx, s, p.Route, &settle.Decisions{List: p.Decisions}, Amends{p.Mends, w.madeAt(p)}, p.Checked)
 }
 
 // tell works out what there is to tell of a position.
-func (w *Workspace) tell(ctx context.Context, s *Story, route Route, decisions *settle.Decisions, mends []Mend,
+func (w *Workspace) tell(ctx context.Context, s *Story, route Route, decisions *settle.Decisions, by Amends,
 	checked *Checked) error {
 	var err error
 	p := s.Position
@@ -166,7 +166,7 @@ func (w *Workspace) tell(ctx context.Context, s *Story, route Route, decisions *
 	if p.Trivial() != NotTrivial {
 		return nil // moved forward: nothing was joined
 	}
-	if s.Join, err = w.Join(ctx, p, route, decisions, mends, nil); err != nil {
+	if s.Join, err = w.Join(ctx, p, route, decisions, by, nil); err != nil {
 		return err
 	}
 	if !s.Tip.IsZero() {

@@ -804,7 +804,7 @@ func (s *Session) TakeOver(ctx context.Context, how TakeOver) error {
 	if how == Finish {
 		s.state.Runs = st.Runs
 	}
-	s.state.Mends = nil
+	s.state.Mends, s.state.Made = nil, nil
 	return s.save()
 }
 
@@ -980,7 +980,7 @@ func (s *Session) Prospect(ctx context.Context, st *Stuck) (*Prospect, error) {
 	for _, d := range st.found {
 		decisions.Decide(d)
 	}
-	j, err := s.Join(ctx, p, "", &decisions, nil, nil)
+	j, err := s.Join(ctx, p, "", &decisions, Amends{}, nil)
 	if err != nil {
 		return nil, err
 	}

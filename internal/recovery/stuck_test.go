@@ -69,16 +69,21 @@ type halfDone struct {
 var halfDones = map[string]halfDone{
 	"merge": {begin: []string{"merge", "origin/main"}, onward: []string{"commit", "--no-edit", "--cleanup=strip"},
 		conflict: true},
-	"pull":         {begin: []string{"pull", "--no-rebase"}, onward: []string{"commit", "--no-edit", "--cleanup=strip"}, conflict: true},
+	"pull": {begin: []string{"pull", "--no-rebase"}, onward: []string{"commit", "--no-edit",
+		"--cleanup=strip"}, conflict: true},
 	"pull, rebase": {begin: []string{"pull", "--rebase"}, onward: []string{"rebase", "--continue"}, conflict: true},
-	"rebase":       {begin: []string{"rebase", "origin/main"}, onward: []string{"rebase", "--continue"}, conflict: true},
-	"patches":      {begin: []string{"rebase", "--apply", "origin/main"}, onward: []string{"rebase", "--continue"}, conflict: true},
-	"interactive": {begin: []string{"-c", "sequence.editor=sed -i -e s/^pick/squash/ -e 1s/squash/pick/", "rebase", "-i",
+	"rebase": {begin: []string{"rebase", "origin/main"}, onward: []string{"rebase", "--continue"},
+		conflict: true},
+	"patches": {begin: []string{"rebase", "--apply", "origin/main"}, onward: []string{"rebase", "--continue"},
+		conflict: true},
+	"interactive": {begin: []string{"-c", "sequence.editor=sed -i -e s/^pick/squash/ -e 1s/squash/pick/", "rebase",
+		"-i",
 		"origin/main"}, onward: []string{"rebase", "--continue"}, conflict: true},
 	"mails": {begin: []string{"am", "--3way", ".git/mails"}, onward: []string{"am", "--continue"}, conflict: true,
 		before: sideAsMails},
-	"picks":  {begin: []string{"cherry-pick", "..side"}, onward: []string{"cherry-pick", "--continue"}, conflict: true},
-	"revert": {begin: []string{"revert", "--no-edit", "HEAD~2"}, onward: []string{"revert", "--continue"}, conflict: true},
+	"picks": {begin: []string{"cherry-pick", "..side"}, onward: []string{"cherry-pick", "--continue"}, conflict: true},
+	"revert": {begin: []string{"revert", "--no-edit", "HEAD~2"}, onward: []string{"revert", "--continue"},
+		conflict: true},
 	"several lines": {begin: []string{"merge", "more", "origin/main"}, onward: []string{"commit", "--no-edit",
 		"--cleanup=strip"}, conflict: true, before: func(r *gittest.Repo) {
 		r.Git("switch", "-q", "-c", "more", "HEAD~3")
@@ -187,7 +192,7 @@ func finishBy(t *testing.T, s *Session, how TakeOver, route Route) (*Waypoint, *
 	require.NoError(t, err)
 	require.NoError(t, s.Sync(p))
 	for {
-		j, err := s.Join(t.Context(), p, route, &s.state.Decisions, nil, nil)
+		j, err := s.Join(t.Context(), p, route, &s.state.Decisions, Amends{}, nil)
 		require.NoError(t, err)
 		if c := firstWithout(j, &s.state.Decisions); c != nil {
 			d := settle.Decision{Key: c.Key, Way: settle.Written, Text: "both " + digits.FindString(c.Yours) + "\n"}
@@ -233,7 +238,8 @@ func TestTakeOver(t *testing.T) {
 				wp, _ := finishBy(t, s, Finish, "")
 				assert.Equal(t, byGit.Git("rev-parse", "main^{tree}"), mine.Git("rev-parse", "main^{tree}"))
 				const form = "--format=%an %T %p %B"
-				assert.Equal(t, byGit.Git("log", form, "--topo-order"), mine.Git("log", form, "--topo-order"), "the same commits")
+				assert.Equal(t, byGit.Git("log", form, "--topo-order"), mine.Git("log", form, "--topo-order"),
+					"the same commits")
 				clean(t, mine, edited, what)
 				assert.Equal(t, edited, mine.Read("other"), "work beside it is as it was")
 
@@ -304,7 +310,8 @@ func TestWhatAListAsksFor(t *testing.T) {
 			require.NoError(t, err)
 			assert.Contains(t, strings.Join(st.Notes, "\n"), c.notes)
 			assert.Equal(t, c.notes == "", len(st.Notes) == 0)
-			assert.Contains(t, st.Sentence(), words.If(name == "drops", "at the 1st of your 2 commits", "at the 1st of your"))
+			assert.Contains(t, st.Sentence(), words.If(name == "drops", "at the 1st of your 2 commits",
+				"at the 1st of your"))
 			assert.Contains(t, st.Why, c.why)
 			assert.Equal(t, c.why == "", st.Why == "" && st.Resume != nil)
 			if c.why != "" {
@@ -357,9 +364,11 @@ func TestMailsFromElsewhere(t *testing.T) {
 	for name, c := range map[string]struct{ here, mail, after, note, why string }{
 		"as it was, lower down": {"// head\n" + numbered("line"), mail, "// head\n" + numbered("theirs", 10), "", ""},
 		"another around it": {strings.Replace(numbered("line"), "line 8", "mine 8", 1), mail,
-			strings.Replace(numbered("theirs", 10), "line 8", "mine 8", 1), "h: its 1st patch fits only nearly, at line 7", ""},
+			strings.Replace(numbered("theirs", 10), "line 8", "mine 8", 1), "h: its 1st patch fits only nearly, at " +
+				"line 7", ""},
 		"another in its place": {strings.Replace(numbered("line"), "line 10", "mine 10", 1), mail,
-			strings.Replace(numbered("line"), "line 10", "both 10", 1), "h: its 1st patch fits only nearly, at line 7", ""},
+			strings.Replace(numbered("line"), "line 10", "both 10", 1), "h: its 1st patch fits only nearly, at line 7",
+			""},
 		"not here":          {"", mail, "", "", "changes h, which is not here"},
 		"of another file":   {numbered("line"), binary, "", "", "which is another file here"},
 		"that is cut short": {numbered("line"), mail[:strings.Index(mail, "+theirs 10")], "", "", "cannot be read"},

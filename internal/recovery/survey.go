@@ -125,7 +125,7 @@ func (w *Workspace) Glance(ctx context.Context, fetch bool) (*Glance, error) {
 	if v.Position, err = w.Locate(ctx, fetch); err != nil {
 		return nil, err
 	}
-	j, err := w.Join(ctx, v.Position, Merge, &settle.Decisions{}, nil, nil)
+	j, err := w.Join(ctx, v.Position, Merge, &settle.Decisions{}, Amends{}, nil)
 	if err != nil {
 		return nil, err
 	}

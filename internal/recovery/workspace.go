@@ -62,6 +62,7 @@ func OpenWorkspace(ctx context.Context, dir string) (*Workspace, error) {
 	w.engine.Contains = w.submoduleContains
 	w.engine.Outside = w.attributes
 	w.engine.Drive = w.drive
+	w.files.Maker = w.maker
 	return w, nil
 }
 

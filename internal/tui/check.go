@@ -26,6 +26,8 @@ type checkState struct {
 	found   bool
 	ready   bool // the command is known
 	agreed  bool
+	making  bool // files are to be made anew first
+	unmade  bool // a command that makes one did not end well
 	started time.Time // zero unless it runs
 	result  *check.Report
 	output  *output
@@ -46,7 +48,9 @@ func (s *checkScreen) label() string { return recovery.Check.String() }
 func (s *checkScreen) state() (string, passed) {
 	switch {
 	case s.running():
-		return "running", well
+		return words.If(s.making, "making", "running"), well
+	case s.making:
+		return words.If(s.unmade, "failed", "to be made"), unwell
 	case s.failed() && len(s.places) > 0:
 		return words.Count(len(s.places), "error", "errors"), unwell
 	case s.failed():
@@ -87,6 +91,11 @@ func (s *checkScreen) enter() tea.Cmd {
 			s.command, s.found, s.agreed, s.ready = v.Command, v.Found, v.Agreed, true
 			s.built, s.st = v.Built, v.State
 			switch {
+			case v.Making:
+				if s.making = true; v.MayMake {
+					return s.makeAnew()
+				}
+				return nil
 			case v.Passed != nil:
 				s.result = v.Passed
 			case s.found && s.agreed:
@@ -95,6 +104,34 @@ func (s *checkScreen) enter() tea.Cmd {
 			return nil
 		}, err
 	})
+}
+
+// makeAnew runs the commands that make files anew, which are agreed to by that, and comes back with what they made.
+func (s *checkScreen) makeAnew() tea.Cmd {
+	s.unmade, s.started = false, s.now()
+	out := newOutput()
+	s.output = out
+	tip, join := s.built.Tip, s.join
+	cmd := s.start("making files anew", func(ctx context.Context, _ func(int, int)) (then, error) {
+		failed, err := s.s.Make(ctx, join, tip, out.add)
+		return func() tea.Cmd {
+			if s.started = (time.Time{}); failed != nil {
+				s.unmade, s.st = true, s.s.State()
+				return nil
+			}
+			return s.rejoin(nil, s.enter)
+		}, err
+	})
+	over := s.task.over
+	return tea.Batch(cmd, out.more(over))
+}
+
+// withoutMaking goes on though files are not made anew.
+func (s *checkScreen) withoutMaking() tea.Cmd {
+	if s.making, s.unmade, s.output = false, false, nil; s.found && s.agreed {
+		return s.run()
+	}
+	return nil
 }
 
 // run runs the check, which is agreed to by that.
@@ -137,7 +174,11 @@ func (s *checkScreen) actions() []action {
 	switch {
 	case !s.ready:
 	case s.running():
-		out = append(out, act(keys.stop, "stop the check", s.stop))
+		out = append(out, act(keys.stop, words.If(s.making, "stop it", "stop the check"), s.stop))
+	case s.making:
+		agreed := s.unmade || s.s.MayMake(s.join)
+		out = append(out, acts(keys.next, words.If(agreed, "make it anew", "agree and make it anew"), s.makeAnew),
+			act(keys.skip, "", s.withoutMaking))
 	case s.passed():
 		out = append(out, onward, again)
 	case s.failed() && len(s.places) > 0:

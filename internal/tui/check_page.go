@@ -12,6 +12,8 @@ func (s *checkScreen) view(w, h int) page {
 	switch {
 	case !s.ready:
 		return p
+	case s.making:
+		return s.makingPage(p, w, h)
 	case !s.found:
 		p.say(w, line{}.bold(bright, "No check was found. ").
 			add(plain, "Nothing in this project tells how it is built or tested."))
@@ -46,7 +48,49 @@ func (s *checkScreen) view(w, h int) page {
 	return p
 }
 
+// makingPage tells of files that are to be made anew before the check.
+func (s *checkScreen) makingPage(p page, w, h int) page {
+	todo := s.join.Unmade()
+	if len(todo) == 0 {
+		return p
+	}
+	switch one := todo[0]; {
+	case s.running():
+		p.say(w, line{}.bold(bright, "Making "+one.Path+" anew. ").add(dim, words.Seconds(s.now().Sub(s.started))))
+	case s.unmade:
+		p.say(w, line{}.bold(trouble, "✗ "+one.Path+" could not be made anew. ").add(plain,
+			"Nothing has been changed or "+
+				"pushed. Try again, or go back and take a side. Going on without leaves theirs in it where both "+
+				"changed it."))
+	default:
+		p.say(w, line{}.bold(bright, "A program makes "+one.Path+". ").add(plain,
+			"All else is settled, so it can be made "+
+				"anew from the joined files:"))
+		p.blank()
+		for _, m := range todo {
+			p.row(txt(plain, "    ").bold(bright, "$ "+m.Command))
+			p.row(txt(dim, "      makes "+m.Path))
+		}
+		p.blank()
+		p.say(w, txt(plain, "It runs with your rights in a checkout of its own inside the git directory, and may "+
+			"use the "+
+			"network. Your working tree is not used, and nothing else that it changes is taken. Dorvik asks this "+
+			"once in "+
+			"a repository for each command."))
+	}
+	if s.output != nil {
+		p.blank()
+		p.rows(s.outputPage(w-2, h-len(p)))
+	}
+	return p
+}
+
 func (s *checkScreen) mendedNote(p *page, w int) {
+	if s.join != nil {
+		for _, m := range s.join.Makings {
+			p.say(w, txt(plain, m.Sentence()))
+		}
+	}
 	if s.join == nil || len(s.join.Mended) == 0 {
 		return
 	}
@@ -136,7 +180,10 @@ func (s *checkScreen) placePage(w, h int) page {
 
 // outputPage is the end of the check's output.
 func (s *checkScreen) outputPage(w, h int) page {
-	p := page{txt(plain, "  ").then(heading("OUTPUT")), nil, txt(dim, "  $ "+s.command.Line)}
+	p := page{txt(plain, "  ").then(heading("OUTPUT")), nil}
+	if !s.making {
+		p.row(txt(dim, "  $ "+s.command.Line))
+	}
 	last := 2
 	if s.running() {
 		last = 0

@@ -24,7 +24,8 @@ func TestNoKeyMeansTwoThings(t *testing.T) {
 	typing := []string{"cursorLeft", "cursorRight", "pageDownOnly", "save", "undoTyping", "redoTyping", "deleteLine",
 		"newline",
 		"backspace", "deleteRight", "lineStart", "lineEnd", "wordLeft", "wordRight", "textStart", "textEnd", "indent",
-		"unindent", "selectLeft", "selectRight", "selectUp", "selectDown", "selectWordLeft", "selectWordRight", "cutOut", "copyOut",
+		"unindent", "selectLeft", "selectRight", "selectUp", "selectDown", "selectWordLeft", "selectWordRight",
+		"cutOut", "copyOut",
 		"putIn", "bracket", "seek", "exchange", "ownEditor"}
 	of := map[string]string{}
 	check := func(field string, binding reflect.Value) {
@@ -178,7 +179,8 @@ func TestEveryOfferedKeyDoesSomething(t *testing.T) {
 		return b
 	}
 	check := []string{"enter", "enter", "enter", "enter", "enter"}
-	for _, path := range [][]string{{}, {"?"}, {"enter"}, {"enter", "enter"}, {"enter", "enter", "j"}, {"h"}, {"h", "down", "enter"},
+	for _, path := range [][]string{{}, {"?"}, {"enter"}, {"enter", "enter"}, {"enter", "enter", "j"}, {"h"}, {"h",
+		"down", "enter"},
 		{"h", "enter", "enter"}, {"h", "enter", "a"}, {"h", "/", "x"}, {"h", "c"}, {"h", "c", "enter"}, {"p"},
 		{"enter", "enter", "v"},
 		{"enter", "enter", "w", "x"}, {"enter", "enter", "j", "end", "enter"}, {"enter", "enter", "enter"}, check,

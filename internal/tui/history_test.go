@@ -40,7 +40,8 @@ func TestLookingBack(t *testing.T) {
 	b.press("right")
 	b.see("against its side 2 of 2")
 	b.press("left", "enter")
-	b.see("the other side: what was merged", "- Holm, pier, all vehicles", "what was taken: the first side's, then the other's")
+	b.see("the other side: what was merged", "- Holm, pier, all vehicles", "what was taken: the first side's, then "+
+		"the other's")
 	b.fits("a decision")
 	b.press("esc", "end", "up", "up", "enter")
 	b.see("fares/fares.go", "+ // roundUp is", "lines as they were", "− ")
@@ -140,7 +141,8 @@ func TestWhatOthersGetAndTeammates(t *testing.T) {
 	b, s := pushed(t)
 	b.see("WHAT THE OTHERS GET", "1 of 3 files of theirs with your changes in: fares/fares.go")
 	b.press("e")
-	b.see("moves forward by 5 commits with their next pull", "Ilka Renn   2 of 3 files as they left them", "routes.json")
+	b.see("moves forward by 5 commits with their next pull", "Ilka Renn   2 of 3 files as they left them",
+		"routes.json")
 	b.fits("what the others get")
 	b.press("enter")
 	b.see("as they left it, and as it is in the result", "HalfMetre")

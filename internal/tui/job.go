@@ -241,7 +241,7 @@ func (j *job) rejoin(change func(s *recovery.Session) error, next then) tea.Cmd 
 		st := j.s.State()
 		now := *pos
 		now.Wishes = st.Wishes
-		join, err := j.s.Join(ctx, &now, st.Route, &st.Decisions, st.Mends, progress)
+		join, err := j.s.Join(ctx, &now, st.Route, &st.Decisions, st.Amends(), progress)
 		if err != nil {
 			return nil, err
 		}

@@ -59,7 +59,8 @@ func TestUndoAsks(t *testing.T) {
 	b.press("enter", "enter", "enter", "enter", "enter", "s", "y", "b")
 	b.see("Joined here, not pushed yet")
 	text := mine.Read("fares/fares.go")
-	mine.Write("fares/fares.go", strings.Replace(text, "roundUp(rate*v.HalfMetres(), 10)", "roundUp(rate*v.HalfMetres(), 5)",
+	mine.Write("fares/fares.go", strings.Replace(text, "roundUp(rate*v.HalfMetres(), 10)",
+		"roundUp(rate*v.HalfMetres(), 5)",
 		1))
 	b.press("u")
 	b.see("does not fit where the branch goes back to", "your uncommitted work", "fares/fares.go")

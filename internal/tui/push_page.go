@@ -106,8 +106,17 @@ func (s *pushScreen) inTheWay(p *page, w int) {
 	p.say(w, line{}.bold(trouble, "▲ Not yet: "+names+" is in the way. ").add(plain, text))
 }
 
-// leftNote counts what is left out, which the list below tells.
+// leftNote counts what is left out, which the list below tells, and says what was made anew.
 func (s *pushScreen) leftNote(p *page, w int) {
+	if s.join != nil {
+		for _, m := range s.join.Makings {
+			if m.Made {
+				p.say(w, line{}.mark(markJoined).add(plain, m.Sentence()))
+			} else {
+				p.warn(w, m.Sentence())
+			}
+		}
+	}
 	if s.ready == nil || len(s.ready.Left) == 0 || s.holds != "" {
 		return
 	}
@@ -213,8 +222,8 @@ func (s *pushScreen) branch() (rows []branchRow) {
 			if !same {
 				note = "new id, was " + words.List(was)
 			}
-			if len(s.join.Mended) > 0 && len(rows) == 0 {
-				note += ", with the mend"
+			if with := s.withMend(); with != "" && len(rows) == 0 {
+				note += with
 			}
 			rows = append(rows, branchRow{m, true, id, s.subject(group), note, s.name(st.Commit, side)})
 		}
@@ -237,7 +246,7 @@ func (s *pushScreen) branch() (rows []branchRow) {
 		if to, ok := s.signed[id]; ok {
 			id = to
 		}
-		note := words.If(len(s.join.Mended) > 0, "joins both lines, with the mend", "joins both lines")
+		note := "joins both lines" + s.withMend()
 		rows = append(rows, branchRow{markJoined, false, s.s.Short(id), subject, note, "you"})
 		as = "as it is"
 	}
@@ -253,6 +262,18 @@ func (s *pushScreen) branch() (rows []branchRow) {
 		}
 	}
 	return rows
+}
+
+// withMend says what is in the commit that holds what was changed beyond the decisions.
+func (s *pushScreen) withMend() string {
+	made := slices.ContainsFunc(s.join.Makings, func(m recovery.Making) bool { return m.Made && !m.Same })
+	switch {
+	case len(s.join.Mended) > 0:
+		return ", with the mend"
+	case made:
+		return ", with what was made anew"
+	}
+	return ""
 }
 
 // becomes draws the branch as it will be.

@@ -407,7 +407,39 @@ func (s *settleScreen) decide() tea.Cmd {
 		s.flash = warning(how + ".")
 		return nil
 	}
+	if c.Ways[s.way].Way == settle.Anew {
+		return s.decideAnew()
+	}
 	return s.record(settle.Decision{Key: c.Key, Way: c.Ways[s.way].Way})
+}
+
+// decideAnew has the file made anew, which settles all that is open in it.
+func (s *settleScreen) decideAnew() tea.Cmd {
+	q := s.question()
+	if s.join.Stops[q.Stop].Uncommitted {
+		s.flash = warning("That is not committed, so it is not made anew here: take a side, and make it anew yourself.")
+		return nil
+	}
+	var all []settle.Key
+	for i := range s.questions {
+		if o := &s.questions[i]; o.File == q.File && (o.Decision == nil || o == q) {
+			all = append(all, o.Conflict.Key)
+		}
+	}
+	at := s.at
+	return s.rejoin(func(to *recovery.Session) error {
+		for _, k := range all {
+			if err := to.Decide(settle.Decision{Key: k, Way: settle.Anew}); err != nil {
+				return err
+			}
+		}
+		return nil
+	}, func() tea.Cmd {
+		if at = min(at, len(s.questions)-1); s.join.Open > 0 {
+			at = s.nextOpen(at)
+		}
+		return s.turnTo(at)
+	})
 }
 
 func (s *settleScreen) record(d settle.Decision) tea.Cmd {

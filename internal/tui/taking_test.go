@@ -92,7 +92,8 @@ func TestAskingAColleague(t *testing.T) {
 	at := gittest.At(t, s.Clone)
 	b := newBench(t, s.Clone)
 	b.press("enter", "enter", "@")
-	b.see("A NOTE TO ILKA", "## fares/fares.go, in func VehicleFare, was lines 42–43", "Nothing of it has gone anywhere yet.")
+	b.see("A NOTE TO ILKA", "## fares/fares.go, in func VehicleFare, was lines 42–43",
+		"Nothing of it has gone anywhere yet.")
 	b.fits("a note")
 	b.press("!", "ctrl+s")
 	b.see("The note is on the clipboard", "Put this conflict aside until Ilka answers?")

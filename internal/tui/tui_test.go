@@ -91,7 +91,8 @@ var codes = map[string]tea.Key{
 	"shift+left": {Code: tea.KeyLeft, Mod: tea.ModShift}, "shift+right": {Code: tea.KeyRight, Mod: tea.ModShift},
 	"shift+up": {Code: tea.KeyUp, Mod: tea.ModShift}, "shift+down": {Code: tea.KeyDown, Mod: tea.ModShift},
 	"ctrl+shift+right": {Code: tea.KeyRight, Mod: tea.ModCtrl | tea.ModShift}, "ctrl+x": {Code: 'x', Mod: tea.ModCtrl},
-	"ctrl+v": {Code: 'v', Mod: tea.ModCtrl}, "alt+c": {Code: 'c', Mod: tea.ModAlt}, "ctrl+b": {Code: 'b', Mod: tea.ModCtrl},
+	"ctrl+v": {Code: 'v', Mod: tea.ModCtrl}, "alt+c": {Code: 'c', Mod: tea.ModAlt}, "ctrl+b": {Code: 'b',
+		Mod: tea.ModCtrl},
 	"ctrl+f": {Code: 'f', Mod: tea.ModCtrl}, "ctrl+r": {Code: 'r', Mod: tea.ModCtrl},
 }
 
@@ -686,7 +687,7 @@ func BenchmarkKey(b *testing.B) {
 		for n := 0; b.Loop(); n++ {
 			decisions := settle.Decisions{List: []settle.Decision{{Key: d.m.questions[n%400].Conflict.Key,
 				Way: settle.Theirs}}}
-			j, err := s.Join(b.Context(), d.m.pos, recovery.Rebase, &decisions, nil, nil)
+			j, err := s.Join(b.Context(), d.m.pos, recovery.Rebase, &decisions, recovery.Amends{}, nil)
 			if err != nil || j.Settled != 1 {
 				b.Fatal(err, j.Settled)
 			}

@@ -23,6 +23,9 @@ func Taking(c *settle.Question, o settle.Option) string {
 	switch o.Way {
 	case settle.AsBefore:
 		return "Settles it as the very same conflict was settled before."
+	case settle.Anew:
+		return "The program that makes this file makes it again from the joined files, before the check. You are " +
+			"asked first."
 	case settle.Sorted:
 		return "Puts what both added in the order of the lines around."
 	case settle.Weave:

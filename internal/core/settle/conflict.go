@@ -65,6 +65,8 @@ type File struct {
 	Questions []*Question
 	source    *merge.Conflict
 	readable  func() bool
+	generated bool   // a program makes it
+	command   string // that makes it anew, where it is known
 }
 
 // Names lists the paths by which those who made its conflicts can be found.

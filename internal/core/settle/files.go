@@ -57,6 +57,10 @@ type Files struct {
 	// Recall, unless nil, gives how a conflict was settled at another time. It is called by one goroutine at a
 	// time.
 	Recall func(k Key) (r Recollection, ok bool)
+
+	// Maker, unless nil, gives the command that makes a generated file anew where that can be run; known is the one
+	// that is known by the file's kind, or empty. It gives an empty one where there is none.
+	Maker func(path, known string) string
 }
 
 // Recollection is how the very same conflict was settled at another time.
@@ -83,6 +87,7 @@ func (fs *Files) Open(c *merge.Conflict) *File {
 	if f == nil {
 		f = Open(c)
 		fs.measure(f)
+		fs.offerAnew(f)
 		fs.recall(f)
 		fs.open[key] = f
 	}
@@ -103,7 +108,7 @@ func (fs *Files) recall(f *File) {
 	}
 	for _, q := range f.Questions {
 		r, ok := fs.Recall(q.Key)
-		if !ok || q.Whole() {
+		if !ok || q.Whole() || r.Way == Anew { // what a command made then is no answer now
 			continue
 		}
 		o, ok := q.of(r.Decision)

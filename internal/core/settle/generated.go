@@ -3,14 +3,17 @@ package settle
 import (
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 )
 
 // locks are the files in which a package manager writes down what it resolved, and the command that writes
 // them anew from what a person wrote. go.sum is no such file: its lines are a set.
 var locks = map[string]string{
-	"package-lock.json": "npm install", "npm-shrinkwrap.json": "npm install", "yarn.lock": "yarn install",
-	"pnpm-lock.yaml": "pnpm install", "Cargo.lock": "cargo generate-lockfile", "poetry.lock": "poetry lock",
+	"package-lock.json": "npm install --package-lock-only", "npm-shrinkwrap.json": "npm install --package-lock-only",
+	"yarn.lock":      "yarn install",
+	"pnpm-lock.yaml": "pnpm install --lockfile-only", "Cargo.lock": "cargo update --workspace",
+	"poetry.lock":  "poetry lock",
 	"Pipfile.lock": "pipenv lock", "uv.lock": "uv lock", "Gemfile.lock": "bundle lock",
 	"composer.lock": "composer update --lock", "mix.lock": "mix deps.get", "Podfile.lock": "pod install",
 	"pubspec.lock": "dart pub get", "flake.lock": "nix flake lock",
@@ -30,13 +33,46 @@ func madeBy(at place) (command string, ok bool) {
 	if at.sources == nil {
 		return "", false
 	}
+	if strings.HasSuffix(at.path, ".go") {
+		command = "go generate"
+	}
 	for _, lines := range [][]string{at.sources.Base.lines, at.sources.Yours.lines} {
 		for _, l := range lines[:min(len(lines), 15)] {
 			if generatedMark.MatchString(l) && besideHead.MatchString(strings.TrimSpace(l)+" ") ||
 				strings.HasPrefix(l, "#") && generatedMark.MatchString(l) {
-				return "", true
+				return command, true
 			}
 		}
 	}
 	return "", false
+}
+
+// unsuggestMade has nothing be suggested in a file that a program makes.
+func (c *Question) unsuggestMade(command string) {
+	c.Suggested, c.Why = "", ""
+	c.Doubt = "a program makes this file: take either side, and have it made anew when all is settled"
+	if command != "" {
+		c.Doubt += " (“" + command + "”)"
+	}
+}
+
+// Command is what makes the file anew, where a program makes it and that is known; else it is empty.
+func (f *File) Command() string { return f.command }
+
+// offerAnew offers to have a file that a program makes be made by it, once all is settled.
+func (fs *Files) offerAnew(f *File) {
+	if !f.generated || fs.Maker == nil {
+		return
+	}
+	command := fs.Maker(f.Path, f.command)
+	if command == "" {
+		return
+	}
+	for _, q := range f.Questions {
+		if f.command = command; !q.Whole() {
+			q.Doubt = "a program makes this file, and can make it anew when all is settled"
+			q.Ways = slices.Insert(slices.Clone(q.Ways), 0, Option{Way: Anew, Text: q.Theirs,
+				Reason: "once all is settled, by “" + command + "”"})
+		}
+	}
 }

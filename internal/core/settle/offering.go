@@ -37,13 +37,6 @@ func (c *Question) offer(at place, moves *mover) {
 	default:
 		c.suggestPlain(at)
 	}
-	if command, made := madeBy(at); made {
-		c.Suggested, c.Why = "", ""
-		c.Doubt = "a program makes this file: take either side, and have it made anew when all is settled"
-		if command != "" {
-			c.Doubt += " (“" + command + "”)"
-		}
-	}
 }
 
 // offerNew offers a way that says more than one side's text does.

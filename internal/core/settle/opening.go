@@ -108,6 +108,7 @@ func (f *File) openText(s *merge.Lines) {
 	all.Yours = &source{lines: f.Text.Yours, all: all}
 	all.Theirs = &source{lines: f.Text.Theirs, all: all}
 	at := place{path: f.Path, sources: all}
+	f.command, f.generated = madeBy(at)
 	f.Text = wholeAdditions(wholeEntries(f.Text, at))
 	f.ask(s, at)
 	if t := f.oneThought(); t != nil {
@@ -141,6 +142,9 @@ func (f *File) ask(s *merge.Lines, at place) {
 			at.after = t.Yours[r.Yours.Hi]
 		}
 		q.offer(at, moves)
+		if f.generated {
+			q.unsuggestMade(f.command)
+		}
 		f.Questions = append(f.Questions, q)
 	}
 }

@@ -27,6 +27,7 @@ const (
 	Both        Way = "both" // of two things at one path; one gets another name
 	Sorted      Way = "sorted"
 	AsBefore    Way = "as-before"
+	Anew        Way = "anew" // of a file that a program makes
 	Written     Way = "written"
 	Suggested   Way = "suggested" // in a preference only: whichever is marked so
 )
@@ -42,6 +43,8 @@ func (w Way) Label() string {
 		return "as before"
 	case Both:
 		return "keep both"
+	case Anew:
+		return "make it anew"
 	}
 	return string(w)
 }
@@ -52,7 +55,7 @@ func ParsePreference(s string) ([]Way, bool) {
 	for name := range strings.SplitSeq(s, ",") {
 		w := Way(strings.TrimSpace(name))
 		switch w {
-		case Weave, Yours, Theirs, YoursTheirs, TheirsYours, Base, Both, Sorted, AsBefore, Suggested:
+		case Weave, Yours, Theirs, YoursTheirs, TheirsYours, Base, Both, Sorted, AsBefore, Anew, Suggested:
 			out = append(out, w)
 		default:
 			return nil, false
