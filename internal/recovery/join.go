@@ -47,8 +47,8 @@ type Join struct {
 	Tree    object.ID // the joined tree, with stand-ins where Open is not 0
 	Open    int       // conflicts without a decision
 	Settled int
-	Mended  []Mend // applied
-	Lost    []Mend // that fit no longer
+	Mended  []Mend   // applied
+	Lost    []Mend   // that fit no longer
 	Makings []Making // files that are, or are to be, made anew
 	Carried *Carried
 

@@ -114,7 +114,7 @@ func (m Making) Sentence() string {
 			"where " +
 			"both sides changed it."
 	case m.Same:
-		return m.Path + " is theirs where both sides changed it: “" + m.Command + "” ran, and left it as it is."
+		return m.Path + " is yours where both sides changed it: “" + m.Command + "” ran, and left it as it is."
 	}
 	return m.Path + " was made anew by “" + m.Command + "”."
 }

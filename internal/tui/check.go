@@ -26,8 +26,8 @@ type checkState struct {
 	found   bool
 	ready   bool // the command is known
 	agreed  bool
-	making  bool // files are to be made anew first
-	unmade  bool // a command that makes one did not end well
+	making  bool      // files are to be made anew first
+	unmade  bool      // a command that makes one did not end well
 	started time.Time // zero unless it runs
 	result  *check.Report
 	output  *output

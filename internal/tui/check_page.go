@@ -60,7 +60,7 @@ func (s *checkScreen) makingPage(p page, w, h int) page {
 	case s.unmade:
 		p.say(w, line{}.bold(trouble, "✗ "+one.Path+" could not be made anew. ").add(plain,
 			"Nothing has been changed or "+
-				"pushed. Try again, or go back and take a side. Going on without leaves theirs in it where both "+
+				"pushed. Try again, or go back and take a side. Going on without leaves yours in it where both "+
 				"changed it."))
 	default:
 		p.say(w, line{}.bold(bright, "A program makes "+one.Path+". ").add(plain,

@@ -71,7 +71,7 @@ func (fs *Files) offerAnew(f *File) {
 	for _, q := range f.Questions {
 		if f.command = command; !q.Whole() {
 			q.Doubt = "a program makes this file, and can make it anew when all is settled"
-			q.Ways = slices.Insert(slices.Clone(q.Ways), 0, Option{Way: Anew, Text: q.Theirs,
+			q.Ways = slices.Insert(slices.Clone(q.Ways), 0, Option{Way: Anew, Text: q.Yours,
 				Reason: "once all is settled, by “" + command + "”"})
 		}
 	}
