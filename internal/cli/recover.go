@@ -255,6 +255,11 @@ func (r *recoverer) run(ctx context.Context, p *recovery.Position) error {
 		return err
 	}
 	r.out.Remarks = remarksJSON(j)
+	for _, n := range j.Remarks() {
+		if n.Asks {
+			r.say("▲ %s %s", n.Path, n.Words)
+		}
+	}
 	if p.Picking && j.Kept() == 0 {
 		r.out.Result = "nothing-to-do"
 		r.say("There is nothing left to pick: what those commits change is in your line. Nothing was changed.")

@@ -42,3 +42,27 @@ func TestAGeneratedFileIsMadeAnew(t *testing.T) {
 	b.press("enter")
 	assert.Equal(t, "all three\n", remote.Content("HEAD", "names"))
 }
+
+func TestTwoFilesOfOneNumberAreAskedAbout(t *testing.T) {
+	remote := gittest.New(t, "--bare")
+	mine, other := remote.Clone(), remote.Clone()
+	mine.Commit("start", "f", "1\n")
+	mine.Git("push", "-q", "-u", "origin", "HEAD")
+	other.Git("pull", "-q")
+	mine.Commit("b", "m/007_b.sql", "b\n")
+	other.Commit("c", "m/007_c.sql", "c\n")
+	other.Git("push", "-q")
+	mine.Git("fetch", "-q")
+	mine.Git("config", "dorvik.check", "true")
+	b := newBench(t, mine.Dir)
+	const what = "m/007_c.sql took the number 007, as m/007_b.sql did"
+	b.see("m/007_c.sql: took the number 007, as m/007_b.sql did; one of")
+	b.press("enter", "enter", "enter")
+	b.see("Ready to join", what)
+	b.press("enter")
+	b.see("Push it all the same?")
+	b.press("esc")
+	b.see("Ready to join")
+	b.press("enter", "y")
+	b.see("✓ Pushed.", what)
+}

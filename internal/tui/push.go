@@ -83,7 +83,9 @@ func (s *pushScreen) joins() bool { return !s.accepted() && s.pos.Trivial() == r
 func (s *pushScreen) next() (out []action) {
 	up := s.pos.Branch.Upstream
 	goes := func(does string, push bool) {
-		out = append(out, acts(keys.next, does, func() tea.Cmd { return s.accept(push) }))
+		out = append(out, acts(keys.next, does, func() tea.Cmd {
+			return s.sure(push, func() tea.Cmd { return s.accept(push) })
+		}))
 	}
 	switch {
 	case s.holds != "":
@@ -109,9 +111,22 @@ func (s *pushScreen) next() (out []action) {
 		goes("join here and push to "+up, true)
 		out = append(out, acts(keys.branch, "", func() tea.Cmd { return s.accept(false) }))
 	default:
-		out = append(out, acts(keys.next, "push to "+up, s.pushNow))
+		out = append(out, acts(keys.next, "push to "+up, func() tea.Cmd { return s.sure(true, s.pushNow) }))
 	}
 	return out
+}
+
+// sure goes on after it was asked, where something is to be pushed that is asked about.
+func (s *pushScreen) sure(push bool, do func() tea.Cmd) tea.Cmd {
+	if push && s.join != nil {
+		for _, n := range s.join.Remarks() {
+			if n.Asks {
+				s.ask(warning(n.Path+" "+n.Words+". Push it all the same?"), "push it", do, nil)
+				return nil
+			}
+		}
+	}
+	return do()
 }
 
 // makeAnew pushes though the remote's branch is gone.

@@ -106,7 +106,7 @@ func (s *pushScreen) inTheWay(p *page, w int) {
 	p.say(w, line{}.bold(trouble, "▲ Not yet: "+names+" is in the way. ").add(plain, text))
 }
 
-// leftNote counts what is left out, which the list below tells, and says what was made anew.
+// leftNote counts what is left out, which the list below tells, and says what else to know.
 func (s *pushScreen) leftNote(p *page, w int) {
 	if s.join != nil {
 		for _, m := range s.join.Makings {
@@ -114,6 +114,11 @@ func (s *pushScreen) leftNote(p *page, w int) {
 				p.say(w, line{}.mark(markJoined).add(plain, m.Sentence()))
 			} else {
 				p.warn(w, m.Sentence())
+			}
+		}
+		for _, n := range s.join.Remarks() {
+			if n.Asks {
+				p.warn(w, n.Path+" "+n.Words)
 			}
 		}
 	}

@@ -1,6 +1,8 @@
 package merge
 
 import (
+	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -40,6 +42,7 @@ type Remark struct {
 	Path  string // empty where it is about all of it
 	Words string // a sentence without its full stop
 
+	Asks   bool   // both cannot be meant to stand, so a person is asked before it is pushed
 	Driver string // the merge driver that was not run as nobody agreed to it, or empty
 }
 
@@ -193,8 +196,21 @@ func (r *Result) nameBeside() error {
 	return nil
 }
 
+// numbered is a file that is in order by the number its name begins with, as migrations and decisions written down
+// are. A number without leading zeros has to be of two digits at least: what is counted by 1, 2, 3 is often two lists.
+var numbered = regexp.MustCompile(`^([A-Za-z]{0,4}?)(0\d+|[1-9]\d{1,7})([_-]+)[^/]*(\.\w+)?$`)
+
+// numberOf gives the folder and number that a path has in such an order; ok is false where it has none.
+func numberOf(p string) (place, number string, ok bool) {
+	m := numbered.FindStringSubmatch(path.Base(p))
+	if m == nil {
+		return "", "", false
+	}
+	return path.Dir(p) + "/" + m[1] + m[2] + m[3] + path.Ext(p), m[2], true
+}
+
 // collisions remarks on paths that both sides added and that are the same where case
-// does not count.
+// does not count, or take one number in an order.
 func (r *Result) collisions() (remarks []Remark) {
 	adds := func(o Origin) bool {
 		return slices.ContainsFunc(r.Joined, func(j Joined) bool {
@@ -205,7 +221,7 @@ func (r *Result) collisions() (remarks []Remark) {
 	if !adds(FromYours) || !adds(FromTheirs) {
 		return nil
 	}
-	added := map[string]Joined{}
+	added, inOrder := map[string]Joined{}, map[string]Joined{}
 	for _, j := range r.Joined {
 		if !j.Base.Absent() || j.Result.Absent() {
 			continue
@@ -216,6 +232,13 @@ func (r *Result) collisions() (remarks []Remark) {
 				"; where case does not count in names, only one of them can be checked out"})
 		}
 		added[folded] = j
+		if place, number, ok := numberOf(j.Path); ok && j.Result.Mode.IsRegular() {
+			if other, ok := inOrder[place]; ok && other.Origin != j.Origin {
+				remarks = append(remarks, Remark{Path: j.Path, Asks: true, Words: "took the number " + number + ", as " +
+					other.Path + " did; one of them wants the next"})
+			}
+			inOrder[place] = j
+		}
 	}
 	return remarks
 }

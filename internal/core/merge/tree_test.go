@@ -250,6 +250,16 @@ func TestRemarks(t *testing.T) {
 	assert.Empty(t, join(e, "a=1", "a=1 Quay=1 quay=2", "a=1 x=1").Remarks, "they stood together before")
 	assert.Empty(t, join(e, "quay=1/2/3", "Quay=1/2/3", "quay=1/2/X").Remarks, "renamed")
 
+	r = join(e, "m/0006_a.sql=1", "m/0006_a.sql=1 m/0007_mine.sql=1 m/0008_x.sql=1", "m/0006_a.sql=1 m/0007_theirs.sql=2")
+	require.Len(t, r.Remarks, 1)
+	assert.Equal(t, "m/0007_theirs.sql took the number 0007, as m/0007_mine.sql did; one of them wants the next",
+		words(r)[0])
+	assert.True(t, r.Remarks[0].Asks)
+	for _, names := range [][2]string{{"0007_a.sql", "0007_b.md"}, {"7_a.sql", "7_b.sql"}, {"007", "007_b"},
+		{"a/0007_a", "b/0007_b"}, {"v12-a", "w12-b"}, {"20240301120000_a", "20240301120000_b"}, {"0007-a", "0007_b"}} {
+		assert.Empty(t, join(e, "x=1", "x=1 "+names[0]+"=1", "x=1 "+names[1]+"=2").Remarks, names)
+	}
+
 	// A submodule that both moved, with commits 1 < 2 < 3 and 1 < 4.
 	after := map[string]string{"1": "234", "2": "3"}
 	of := map[object.ID]string{}
