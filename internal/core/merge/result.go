@@ -234,7 +234,8 @@ func (r *Result) collisions() (remarks []Remark) {
 		added[folded] = j
 		if place, number, ok := numberOf(j.Path); ok && j.Result.Mode.IsRegular() {
 			if other, ok := inOrder[place]; ok && other.Origin != j.Origin {
-				remarks = append(remarks, Remark{Path: j.Path, Asks: true, Words: "took the number " + number + ", as " +
+				remarks = append(remarks, Remark{Path: j.Path, Asks: true, Words: "took the number " + number + ", " +
+					"as " +
 					other.Path + " did; one of them wants the next"})
 			}
 			inOrder[place] = j
