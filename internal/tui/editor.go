@@ -242,6 +242,17 @@ func (e *editor) matchFrom(row, at int, one, other byte, step int) bool {
 	return false
 }
 
+// become has the editor hold another text, as one change, with the cursor where that begins to differ.
+func (e *editor) become(text string) {
+	to := strings.Split(text, "\n")
+	row := 0
+	for row < min(len(to), len(e.lines))-1 && to[row] == e.lines[row] {
+		row++
+	}
+	e.anchor = nil
+	e.replace(0, len(e.lines), to, row, 0)
+}
+
 // replace makes n lines from a row on others, and puts the cursor.
 func (e *editor) replace(row, n int, to []string, cursorRow, cursorCol int) {
 	c := change{row: row, from: slices.Clone(e.lines[row : row+n]), to: to,

@@ -77,9 +77,7 @@ func (e *writing) takeBack(from elsewhere) {
 	case from.text == e.ed.text():
 		e.flash = txt(plain, "Your editor left the text as it was.")
 	default:
-		to := strings.Split(from.text, "\n")
-		row := min(e.ed.row, len(to)-1)
-		e.ed.replace(0, len(e.ed.lines), to, row, 0)
+		e.ed.become(from.text)
 		e.flash = txt(plain, "This is what your editor left. ctrl+s keeps it.")
 	}
 }

@@ -26,7 +26,7 @@ func TestNoKeyMeansTwoThings(t *testing.T) {
 		"backspace", "deleteRight", "lineStart", "lineEnd", "wordLeft", "wordRight", "textStart", "textEnd", "indent",
 		"unindent", "selectLeft", "selectRight", "selectUp", "selectDown", "selectWordLeft", "selectWordRight",
 		"cutOut", "copyOut",
-		"putIn", "bracket", "seek", "exchange", "ownEditor"}
+		"putIn", "bracket", "seek", "exchange", "adopt", "ownEditor"}
 	of := map[string]string{}
 	check := func(field string, binding reflect.Value) {
 		names := binding.FieldByName("keys")

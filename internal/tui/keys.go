@@ -16,7 +16,7 @@ var keys = struct {
 	fetch, driver, aside, drop, undo,
 	write, views, list, alike, colleague, yourCommit, theirCommit, output, again, skip, branch,
 	carry, road, history, annotate, find, compare, take, pick, others, picture, teammates, anew, logbook,
-	cursorLeft, cursorRight, pageDownOnly, ownEditor, save, undoTyping, redoTyping, deleteLine, newline, backspace,
+	cursorLeft, cursorRight, pageDownOnly, adopt, ownEditor, save, undoTyping, redoTyping, deleteLine, newline, backspace,
 	deleteRight,
 	selectLeft, selectRight, selectUp, selectDown, selectWordLeft, selectWordRight,
 	cutOut, copyOut, putIn, bracket, seek, exchange, unindent,
@@ -84,6 +84,7 @@ var keys = struct {
 	cursorRight:  bind("", "", "right"),
 	pageDownOnly: bind("", "", "pgdown"), // where a blank is typed
 
+	adopt:       bind("ctrl+t", "take an edit over", "ctrl+t"),
 	ownEditor:   bind("ctrl+o", "open it in your editor", "ctrl+o"),
 	save:        bind("ctrl+s", "keep this", "ctrl+s"),
 	undoTyping:  bind("ctrl+z", "undo", "ctrl+z"),
@@ -183,7 +184,8 @@ func Keys() []Section {
 			as(keys.next, "have it so, or go to its conflict"), as(keys.write, "write its message"),
 			as(keys.list, "edit its files")}},
 		{"writing", true, []key.Binding{as(keys.save, "keep what you wrote"), as(keys.back, "leave without keeping it"),
-			keys.ownEditor, written(keys.undoTyping, "ctrl+z ctrl+y", "undo, redo"), as(keys.deleteLine,
+			as(keys.adopt, "take a single edit of either side over"), keys.ownEditor,
+			written(keys.undoTyping, "ctrl+z ctrl+y", "undo, redo"), as(keys.deleteLine,
 				"delete the line"),
 			keys.wordLeft, keys.selectLeft, keys.cutOut, keys.copyOut, keys.seek, keys.exchange, keys.bracket}},
 		{"Check", true, []key.Binding{as(keys.next, "run it; mend the marked error; go on"),

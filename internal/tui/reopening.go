@@ -152,7 +152,8 @@ func (f *joinedFile) write(r *reader, holder string) tea.Cmd {
 	ed := newEditor(f.text, 1)
 	ed.goTo(r.here()+1, 1)
 	title := txt(plain, " ").bold(bright, f.path).add(dim, "  what you write becomes part of "+holder)
-	f.frame.open(&writing{frame: f.frame, ed: ed, name: f.path, own: f.s.Repo.Editor,
+	f.frame.open(&writing{frame: f.frame, ed: ed, name: f.path, own: f.s.Repo.Editor, from: 1,
+		board:  settle.NewBoard(f.sides.Base, f.sides.Yours, f.sides.Theirs),
 		around: func(w, h int) page { return append(page{title.cut(w), nil}, ed.view(w, h-2)...) },
 		save:   func(text string) tea.Cmd { return f.mend(text, holder) }})
 	return nil

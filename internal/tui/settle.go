@@ -556,7 +556,12 @@ func (s *settleScreen) writeFrom(text string, moved bool) tea.Cmd {
 	closed := text == "" || strings.HasSuffix(text, "\n")
 	parts, at := s.parts(q)
 	ed := newEditor(strings.TrimSuffix(text, "\n"), 1+linesBefore(parts, at))
+	var board *settle.Board
+	if !moved { // else it is another place
+		board = settle.NewBoard(q.Conflict.Base, q.Conflict.Yours, q.Conflict.Theirs)
+	}
 	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), name: q.Conflict.Path, own: s.s.Repo.Editor,
+		board: board, from: q.Conflict.Place.Base.Lo + 1, closed: closed,
 		around: func(w, h int) page { return s.writingPage(q, ed, w, h) },
 		save: func(text string) tea.Cmd {
 			if closed && text != "" {

@@ -42,7 +42,10 @@ func TestEditByEdit(t *testing.T) {
 	b.see("2 of 2 edits taken", "- Holm, pier", "- Ness, slip")
 	b.press("left", "right", "w")
 	b.see("WRITE IT YOURSELF")
-	b.press("x", "ctrl+s")
+	b.press("x", "ctrl+t")
+	b.see("TAKE AN EDIT OVER", "WHAT YOU WRITE")
+	b.fits("taking an edit over")
+	b.press("esc", "ctrl+s")
 	b.see("All settled")
 	assert.Regexp(t, `(?s)^x- Ness, .*- Holm, `, b.m.st.Decisions.List[1].Text, "the other way round")
 }
@@ -243,4 +246,31 @@ func TestACommitIsEditedOnTheRoad(t *testing.T) {
 	b.press("esc", "enter", "s", "y", "b")
 	b.see("Joined here, not pushed yet")
 	assert.Contains(t, mine.Git("show", "HEAD:timetable/sailing_test.go"), "//xpackage timetable")
+}
+
+// TestAnEditIsTakenOverWhileWriting: it is made where it belongs in what was written, as one change.
+func TestAnEditIsTakenOverWhileWriting(t *testing.T) {
+	b := newBench(t, demoClone(t).Clone)
+	b.press("enter", "enter", "3", "w", "#", "ctrl+t")
+	b.see("TAKE AN EDIT OVER", "WHAT YOU WRITE", "PerMetre › PerHalfMetre")
+	w := b.m.screen().(*adopting).writing
+	before := w.ed.text()
+	require.Contains(t, before, "#")
+	require.NotContains(t, before, "PerHalfMetre")
+	for !strings.Contains(w.board.Switches[b.m.screen().(*adopting).at].New, "PerHalfMetre") {
+		b.press("down")
+	}
+	b.press("enter")
+	b.see("Taken over", "● ◑")
+	assert.Equal(t, strings.Replace(before, "PerMetre", "PerHalfMetre", 1), w.ed.text())
+	b.press("enter")
+	b.see("That edit is in what you write already")
+	b.press("esc", "ctrl+z")
+	assert.Equal(t, before, w.ed.text(), "one change")
+	b.press("ctrl+home")
+	for range len(w.ed.lines) {
+		b.press("ctrl+k")
+	}
+	b.press("x", "ctrl+t", "enter")
+	b.see("put in at the cursor")
 }

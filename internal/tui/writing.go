@@ -5,6 +5,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -20,6 +21,10 @@ type writing struct {
 	save   func(text string) tea.Cmd
 	own    func(ctx context.Context) (string, error) // the person's own editor; nil where it is not offered
 
+	board  *settle.Board // the edits of both sides, that can be taken over; nil where there are none
+	from   int           // the number of their base's first line
+	closed bool          // a line end that the editor does not show ends the text
+
 	leaving bool // leaving without keeping it was asked for once
 }
 
@@ -30,6 +35,9 @@ func (e *writing) actions() []action {
 	}
 	if e.ed.at < len(e.ed.changes) {
 		out = append(out, act(keys.redoTyping, "", quietly(e.ed.redo)))
+	}
+	if e.board != nil && !e.ed.invalid {
+		out = append(out, act(keys.adopt, "", quietly(e.adopt)))
 	}
 	if e.own != nil && !e.ed.invalid {
 		out = append(out, acts(keys.ownEditor, "", e.inOwnEditor))

@@ -342,3 +342,33 @@ func (b *Board) Text() string {
 	}
 	return text.String()
 }
+
+// Adopt makes one of the edits in a text that was written out of the base: by lines and, where those meet, by words.
+// ok is false where the text has something else there. Time is that of two diffs.
+func (b *Board) Adopt(i int, text string) (with string, ok bool) {
+	one := *b
+	one.Switches = slices.Clone(b.Switches)
+	for k := range one.Switches {
+		one.Switches[k].On = k == i
+	}
+	t := merge.Merge3(b.Base, diff.Lines(text), diff.Lines(one.Text()))
+	var out strings.Builder
+	for _, h := range t.Hunks {
+		if h.Origin != merge.Contested {
+			out.WriteString(strings.Join(t.Lines(h), ""))
+			continue
+		}
+		of := func(lines []string, at merge.Span) string { return strings.Join(lines[at.Lo:at.Hi], "") }
+		is := of(t.Yours, h.Yours)
+		woven, ok := WeaveText(of(t.Base, h.Base), is, of(t.Theirs, h.Theirs))
+		if !ok {
+			s := b.Switches[i]
+			there := strings.Contains(is, s.New) && (s.Old == "" || !strings.Contains(is, s.Old))
+			if woven = is; !there {
+				return text, false
+			}
+		}
+		out.WriteString(woven)
+	}
+	return out.String(), true
+}

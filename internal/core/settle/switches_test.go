@@ -105,3 +105,18 @@ func of(b *Board, side merge.Origin) (out []Fragment) {
 	}
 	return out
 }
+
+func TestAnEditIsAdopted(t *testing.T) {
+	b := NewBoard("a b c\nd\ne\n", "a B c\nd\ne\ny\n", "a b C\ne\n")
+	for i, want := range map[int]string{0: "# a B c!\nd\ne\n", 1: "# a b C!\nd\ne\n", 2: "# a b c!\ne\n",
+		3: "# a b c!\nd\ne\ny\n"} {
+		got, ok := b.Adopt(i, "# a b c!\nd\ne\n")
+		assert.True(t, ok, i)
+		assert.Equal(t, want, got)
+		again, ok := b.Adopt(i, got)
+		assert.True(t, ok, i)
+		assert.Equal(t, got, again, "it is there once")
+	}
+	_, ok := b.Adopt(0, "other\n")
+	assert.False(t, ok)
+}

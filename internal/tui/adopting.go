@@ -1,0 +1,95 @@
+package tui
+
+import (
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// adopting is the single edits of both sides beside what one writes, each of which can be taken over into it.
+type adopting struct {
+	*taking
+	writing *writing
+}
+
+// adopt lays the edits over the editor.
+func (e *writing) adopt() {
+	a := &adopting{&taking{frame: e.frame, board: e.board, right: e.right, from: e.from, title: txt(plain, " ").
+		bold(joined, "TAKE AN EDIT OVER").add(dim, "  into what you write")}, e}
+	a.look()
+	if len(a.board.Switches) > 0 && a.board.Switches[0].Minor {
+		a.move(1)
+	}
+	e.open(a)
+}
+
+// written is what is written, as the place will hold it.
+func (e *writing) written() string { return e.ed.text() + words.If(e.closed, "\n", "") }
+
+// look finds which of the edits the text holds already.
+func (a *adopting) look() {
+	text := a.writing.written()
+	on := make([]bool, len(a.board.Switches))
+	for i := range on {
+		with, ok := a.board.Adopt(i, text)
+		on[i] = ok && with == text
+	}
+	for i := range on {
+		a.board.Switches[i].On = on[i]
+	}
+}
+
+func (a *adopting) actions() []action {
+	var out []action
+	if len(a.board.Switches) > 0 {
+		out = append(out, acts(keys.next, "take it over", func() tea.Cmd { a.take(); return nil }),
+			also(keys.take, quietly(a.take)))
+	}
+	out = append(out, rowKeys("edit", len(a.board.Switches), a.list.room(), func(by int) tea.Cmd { a.move(by); return nil })...)
+	return append(out, act(keys.back, "write on", quietly(a.close)))
+}
+
+// take makes the marked edit in the text, as one change or, where the text has something else there, puts it in at
+// the cursor.
+func (a *adopting) take() {
+	ed, s := a.writing.ed, a.board.Switches[a.at]
+	text := a.writing.written()
+	with, ok := a.board.Adopt(a.at, text)
+	switch {
+	case ok && with == text:
+		a.flash = txt(plain, "That edit is in what you write already.")
+		return
+	case ok:
+		ed.become(strings.TrimSuffix(with, words.If(a.writing.closed, "\n", "")))
+		a.flash = line{}.mark(markJoined).add(plain, "Taken over. ctrl+z, while writing, takes it out again.")
+	case s.New == "":
+		a.flash = warning("What that edit takes out is not there as it was: take it out by hand.")
+		return
+	default:
+		ed.insert(s.New)
+		a.flash = warning("What you write is not as it was there, so it was put in at the cursor.")
+	}
+	a.look()
+}
+
+func (a *adopting) status() line { return a.writing.status() }
+
+func (a *adopting) remark() line {
+	return txt(dim, "Enter makes the marked edit in what you write; esc goes back to writing. Nothing on disk changes yet.")
+}
+
+func (a *adopting) view(w, h int) page {
+	p := page{a.title.cut(w)}
+	text := func(w, h int) page {
+		return append(page{txt(plain, " ").bold(joined, "WHAT YOU WRITE")}, a.writing.ed.view(w, h-1)...)
+	}
+	if w >= wide {
+		half, room := (w-3)/2, h-len(p)
+		return append(p, beside(a.edits(half, room), text(w-half-3, room), half, w, room)...)
+	}
+	p.rows(a.edits(w, (h-len(p)-1)/2))
+	p.row(rule(w))
+	return append(p, text(w, h-len(p))...)
+}
