@@ -32,7 +32,8 @@ func Note(p *recovery.Position, list []Matter) string {
 		m.print("\n")
 		if c.Whole() {
 			base, yours, theirs := words.Has(c)
-			m.print("%s\n\nAt first it was %s; I have %s, %s has %s.\n\n", plainText(words.About(c, nameOf(a.Theirs))),
+			m.print("%s\n\nAt first it was %s; I have %s, %s has %s.\n\n", plainText(words.About(c,
+				words.Deeds{Who: nameOf(a.Theirs)})),
 				plainText(base), plainText(yours), plainText(nameOf(a.Theirs)), plainText(theirs))
 		} else {
 			m.text("Both started from", c.Base)

@@ -57,7 +57,7 @@ func (w *Workspace) LeftOut(p *Position, j *Join, decisions *settle.Decisions) (
 		for _, f := range stop.Files {
 			for _, c := range f.Questions {
 				d, o, ok := decisions.For(c)
-				if !ok || d.Way == settle.Anew && j.made(f.Path) { // nobody wrote what a program makes
+				if !ok || d.Way == settle.Anew && j.made(f.Path) || d.Way == settle.Both && !c.Whole() {
 					continue
 				}
 				list, err := w.givenUpAt(p, stop, f, c, o)

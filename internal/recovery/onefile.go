@@ -51,7 +51,7 @@ func OpenOneFile(ctx context.Context, under string, f OneFile) (*Session, error)
 	}
 	s, err := OpenSession(ctx, dir)
 	if err == nil {
-		s.files.Maker = nil // there is no project around it
+		s.files.Maker, s.files.Alone = nil, true // there is no project around it
 	}
 	return s, err
 }

@@ -411,3 +411,30 @@ func TestAMovedSubmoduleIsTold(t *testing.T) {
 		s.Close()
 	}
 }
+
+// TestBothOfTwoFilesOfOneName: two texts that both sides added, or gave one name, can stand side by side.
+func TestBothOfTwoFilesOfOneName(t *testing.T) {
+	for _, route := range []Route{Merge, Rebase} {
+		tm := newTeam(t)
+		long := strings.Repeat("a line that stays\n", 20)
+		tm.mine.Commit("start", "a", long, "b", strings.ToUpper(long))
+		tm.mine.Git("push", "-q")
+		tm.other.Git("pull", "-q")
+		tm.mine.Git("mv", "a", "c")
+		tm.mine.Commit("mine", "n.txt", "one\nsame\nthree\n", "n-yours.txt", "it is taken\n")
+		tm.other.Git("mv", "b", "c")
+		tm.other.Commit("theirs", "n.txt", "1\nsame\n3\n")
+		tm.other.Git("push", "-q")
+		s := tm.session()
+		p, j, b := ready(t, s, route, settle.Both)
+		left, err := s.LeftOut(p, j, &s.state.Decisions)
+		require.NoError(t, err)
+		assert.Empty(t, left)
+		_, err = s.Accept(t.Context(), p, j, b, Consent{})
+		require.NoError(t, err)
+		for name, want := range map[string]string{"n.txt": "1\nsame\n3\n", "n-yours-2.txt": "one\nsame\nthree\n",
+			"n-yours.txt": "it is taken\n", "c": strings.ToUpper(long), "c-yours": long} {
+			assert.Equal(t, want, tm.mine.Content("HEAD", name), "%s %s", route, name)
+		}
+	}
+}

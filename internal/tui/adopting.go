@@ -47,7 +47,8 @@ func (a *adopting) actions() []action {
 		out = append(out, acts(keys.next, "take it over", func() tea.Cmd { a.take(); return nil }),
 			also(keys.take, quietly(a.take)))
 	}
-	out = append(out, rowKeys("edit", len(a.board.Switches), a.list.room(), func(by int) tea.Cmd { a.move(by); return nil })...)
+	out = append(out, rowKeys("edit", len(a.board.Switches), a.list.room(),
+		func(by int) tea.Cmd { a.move(by); return nil })...)
 	return append(out, act(keys.back, "write on", quietly(a.close)))
 }
 
@@ -77,7 +78,8 @@ func (a *adopting) take() {
 func (a *adopting) status() line { return a.writing.status() }
 
 func (a *adopting) remark() line {
-	return txt(dim, "Enter makes the marked edit in what you write; esc goes back to writing. Nothing on disk changes yet.")
+	return txt(dim, "Enter makes the marked edit in what you write; esc goes back to writing. Nothing on disk "+
+		"changes yet.")
 }
 
 func (a *adopting) view(w, h int) page {

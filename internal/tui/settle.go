@@ -25,6 +25,7 @@ type settleScreen struct {
 	verdicts map[settle.Key][]settle.Verdict
 	changes  map[settle.Key]*edit // what a side changed in a file that the other deleted
 	seen     map[settle.Key]*exhibits
+	went     map[settle.Key]*settle.Whereabouts // where the lines of a deleted file are now
 
 	joinedAlone []recovery.Overlap // files that ask nothing, in this join
 
@@ -253,6 +254,10 @@ func (s *settleScreen) update(msg tea.Msg) tea.Cmd {
 			s.seen = map[settle.Key]*exhibits{}
 		}
 		s.seen[msg.key] = msg.seen
+		if s.went == nil {
+			s.went = map[settle.Key]*settle.Whereabouts{}
+		}
+		s.went[msg.key] = msg.went
 	default:
 		s.scrolled().update(msg)
 	}
@@ -317,6 +322,7 @@ type judged struct {
 	of     []settle.Verdict
 	change *edit
 	seen   *exhibits
+	went   *settle.Whereabouts
 }
 
 // turnTo goes to a conflict, marks the way that is decided, or else suggested, and has the
@@ -343,9 +349,9 @@ func (s *settleScreen) turnTo(at int) tea.Cmd {
 	if s.verdicts[q.Conflict.Key] != nil {
 		return nil
 	}
-	f, c, decisions := q.File, q.Conflict, s.st.Decisions
+	f, c, decisions, joined := q.File, q.Conflict, s.st.Decisions, s.join.Stops[q.Stop].Result
 	return func() tea.Msg {
-		out := judged{key: c.Key, change: s.changeOf(c), seen: s.exhibitsOf(c)}
+		out := judged{key: c.Key, change: s.changeOf(c), seen: s.exhibitsOf(c), went: s.whereabouts(c, joined)}
 		for _, o := range c.Ways {
 			out.of = append(out.of, f.Judge(c, o, func(other *settle.Question) settle.Option {
 				o, _ := f.Chosen(other, &decisions)
@@ -378,6 +384,27 @@ func (s *settleScreen) changeOf(c *settle.Question) *edit {
 	return out
 }
 
+// whereabouts finds where the lines of a file are that one side deleted; nil where that is not to be found.
+func (s *settleScreen) whereabouts(c *settle.Question, joined *merge.Result) *settle.Whereabouts {
+	v, ok := c.Subject.(*merge.Versions)
+	if !ok || v.Yours.Absent() == v.Theirs.Absent() || !v.Base.Mode.IsRegular() {
+		return nil
+	}
+	side := joined.Given.Theirs
+	if v.Yours.Absent() {
+		side = joined.Given.Yours
+	}
+	was, err := s.s.Store.Blob(v.Base.ID)
+	if err != nil || !merge.IsText(was) {
+		return nil
+	}
+	at, ok, err := settle.FindLines(s.s.Store, joined.Given.Base, side, string(was))
+	if err != nil || !ok {
+		return nil
+	}
+	return &at
+}
+
 // marksDecision reports whether the marked way is what was decided.
 func (s *settleScreen) marksDecision() bool {
 	q := s.question()
@@ -407,16 +434,16 @@ func (s *settleScreen) decide() tea.Cmd {
 		s.flash = warning(how + ".")
 		return nil
 	}
-	if c.Ways[s.way].Way == settle.Anew {
-		return s.decideAnew()
+	if w := c.Ways[s.way].Way; w == settle.Anew || w == settle.Both && !c.Whole() {
+		return s.decideFile(w)
 	}
 	return s.record(settle.Decision{Key: c.Key, Way: c.Ways[s.way].Way})
 }
 
-// decideAnew has the file made anew, which settles all that is open in it.
-func (s *settleScreen) decideAnew() tea.Cmd {
+// decideFile settles all that is open in the file by a way that is about all of it: making it anew, keeping both.
+func (s *settleScreen) decideFile(way settle.Way) tea.Cmd {
 	q := s.question()
-	if s.join.Stops[q.Stop].Uncommitted {
+	if way == settle.Anew && s.join.Stops[q.Stop].Uncommitted {
 		s.flash = warning("That is not committed, so it is not made anew here: take a side, and make it anew yourself.")
 		return nil
 	}
@@ -429,7 +456,7 @@ func (s *settleScreen) decideAnew() tea.Cmd {
 	at := s.at
 	return s.rejoin(func(to *recovery.Session) error {
 		for _, k := range all {
-			if err := to.Decide(settle.Decision{Key: k, Way: settle.Anew}); err != nil {
+			if err := to.Decide(settle.Decision{Key: k, Way: way}); err != nil {
 				return err
 			}
 		}

@@ -165,6 +165,14 @@ type edit struct {
 	code       [][]tinted // the base, line by line
 }
 
+// lines counts the lines that changed.
+func (e *edit) lines() (n int) {
+	for _, d := range diff.Histogram(diff.Lines(e.base), diff.Lines(e.text)) {
+		n += max(d.A1-d.A0, d.B1-d.B0)
+	}
+	return n
+}
+
 // drawnEdit is the rows of an edit as they come to be.
 type drawnEdit struct {
 	edit

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/recovery"
@@ -27,58 +28,64 @@ func (s *settleScreen) view(w, h int) page {
 
 // conflictPage is one conflict: where and who, the two edits, the ways, the result.
 func (s *settleScreen) conflictPage(q *recovery.Attributed, w, h int) page {
-	whole := q.Conflict.Whole()
-	if s.w < wide && s.views == allViews && !whole {
+	if q.Conflict.Whole() {
+		return s.shapePage(q, w, h)
+	}
+	if s.w < wide && s.views == allViews {
 		return s.tightPage(q, w, h)
 	}
 	p := s.conflictHead(q, w, h)
-	switch {
-	case whole:
-	case s.views == fileView:
+	switch s.views {
+	case fileView:
 		return append(p, s.resultPage(q, w, h-len(p), true)...)
-	case s.views == editView:
+	case editView:
 		return append(p, s.edits.window(s.editsPage(q, w, 1<<20), h-len(p))...)
-	case s.views == textsView:
+	case textsView:
 		return append(p, s.edits.window(s.textsPage(q, w), h-len(p))...)
-	case s.views == againstView:
+	case againstView:
 		return append(p, s.edits.window(s.againstPage(q, w), h-len(p))...)
 	}
 	ways := s.waysPage(q, w)
 	// The ways always show; the edits get what the result can spare.
-	room := h - len(p) - len(ways) - 2
-	share := room
-	if s.w >= wide {
-		share = max(3, room*2/5)
-	} else if room > 12 {
-		share = room * 3 / 5
-	}
-	edits := s.editsPage(q, w, share)
-	if whole {
-		edits = s.kindPage(q, w)
-	}
-	if len(edits) > max(3, room) {
-		edits = edits[:max(3, room)]
-	}
-	p.rows(edits)
+	room := max(3, h-len(p)-len(ways)-2)
+	edits := s.editsPage(q, w, max(3, room*2/5))
+	p.rows(edits[:min(len(edits), room)])
 	p.row(rule(w))
 	p.rows(ways)
-	if x := s.seen[q.Conflict.Key]; whole && x != nil && h-len(p) >= 6 {
+	if left := h - len(p) - 1; left >= 3 {
+		p.row(rule(w))
+		p.rows(s.resultPage(q, w, left, false))
+	}
+	return p
+}
+
+// shapePage is a conflict that is no place in a text: what it is about, the ways and what each leaves and, where
+// there is room, what the sides have.
+func (s *settleScreen) shapePage(q *recovery.Attributed, w, h int) page {
+	p, ways := s.conflictHead(q, w, h), s.waysPage(q, w)
+	about := s.kindPage(q, w)
+	p.rows(about[:min(len(about), max(3, h-len(p)-len(ways)-2))])
+	p.row(rule(w))
+	p.rows(ways)
+	if q.Conflict.Kind != merge.ModeBits {
+		if left := s.leavesPage(q, w); h-len(p) > len(left) {
+			p.row(rule(w))
+			p.rows(left)
+		}
+	}
+	if x := s.seen[q.Conflict.Key]; x != nil && h-len(p) >= 6 {
 		if drawn := s.photos(x, w, min(h-len(p)-1, 24)); drawn != nil {
 			p.row(rule(w))
 			p.rows(drawn)
 		}
 	}
-	if change := s.changes[q.Conflict.Key]; whole && change != nil && h-len(p) >= 5 {
+	if change := s.changes[q.Conflict.Key]; change != nil && h-len(p) >= 5 {
 		p.row(rule(w))
 		who := words.If(change.hue == yours, "you", s.theirName(q))
 		p.row(txt(plain, " ").bold(change.hue, "what "+who+" changed in it").add(dim, "  lost if it is deleted"))
 		for _, row := range fromEdit(change.rows(s.theme.colour), h-len(p), w) {
 			p.row(row.cut(w))
 		}
-	}
-	if left := h - len(p) - 1; left >= 3 && !whole {
-		p.row(rule(w))
-		p.rows(s.resultPage(q, w, left, false))
 	}
 	return p
 }
@@ -327,7 +334,26 @@ func pronoun(who string) string {
 // kindPage says what a conflict that is no place in a text is about.
 func (s *settleScreen) kindPage(q *recovery.Attributed, w int) page {
 	var p page
-	p.rows(indent(wrap(txt(plain, words.About(q.Conflict, s.theirName(q))), w-4), 1))
+	d := words.Deeds{Who: s.theirName(q)}
+	if s.file == nil && !s.join.Stops[q.Stop].Uncommitted {
+		for n, to := range map[*history.Node]*string{&q.Yours: &d.Yours, &q.Theirs: &d.Theirs} {
+			if n.Commit != nil {
+				*to = s.s.Short(n.ID)
+			}
+		}
+	}
+	if change := s.changes[q.Conflict.Key]; change != nil {
+		d.Lines = change.lines()
+	}
+	p.rows(indent(wrap(txt(plain, words.About(q.Conflict, d)), w-4), 1))
+	if at := s.went[q.Conflict.Key]; at != nil {
+		many := fmt.Sprintf("%d of its %d lines are in ", at.Lines, at.Of)
+		if at.Lines == at.Of {
+			many = words.If(at.Of == 1, "Its line is in ", fmt.Sprintf("All %d of its lines are in ", at.Of))
+		}
+		p.rows(indent(wrap(txt(plain, many).add(bright, at.Path).add(plain, " now: a change to them can be made "+
+			"there."), w-4), 1))
+	}
 	p.blank()
 	b, y, t := words.Has(q.Conflict)
 	if x := s.seen[q.Conflict.Key]; x != nil {

@@ -363,8 +363,8 @@ func TestConflictsOfWholePaths(t *testing.T) {
 	says := map[string]string{
 		"added": "disagree on whether this file is a program", "bin": "It is not text",
 		"both":    "You have a file of this name, and Ilka has a directory",
-		"dropped": "You changed this file, and Ilka deleted it",
-		"kept":    "You deleted this file, and Ilka changed it", "link": "pointed this link elsewhere",
+		"dropped": "Ilka deleted this file in ",
+		"kept":    "and Ilka changed 1 line of it in ", "link": "pointed this link elsewhere",
 	}
 	require.Len(t, b.m.questions, len(says)+1)
 	for range b.m.questions {
@@ -377,7 +377,8 @@ func TestConflictsOfWholePaths(t *testing.T) {
 		b.fits(path)
 		way := "2"
 		if path == "kept" {
-			b.see("suggested: keeps the file", "what Ilka changed in it", "lost if it is deleted")
+			b.see("suggested: keeps the file", "what Ilka changed in it", "lost if it is deleted",
+				"WHAT EACH LEAVES", "is deleted")
 		}
 		if !b.m.settle.question().Conflict.Whole() {
 			way = "1"

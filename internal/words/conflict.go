@@ -12,13 +12,18 @@ import (
 	"dorvik.dev/dorvik/internal/core/settle"
 )
 
-// Thing is what an entry is, in plain words, with its size in bytes; below 0 is not known.
-func Thing(e object.Entry, size int) string {
+// Thing is what an entry is, in plain words, with its size in bytes; below 0 is not known. target is where it points,
+// if it is a symbolic link.
+func Thing(e object.Entry, size int, target string) string {
 	switch {
 	case e.Absent():
 		return "nothing"
 	case e.IsTree():
 		return e.Mode.Describe()
+	case target != "":
+		return "a link to " + target
+	case e.Mode == object.ModeSubmodule:
+		return e.Mode.Describe() + " at the commit " + e.ID.Prefix(12)
 	case size < 0:
 		return e.Mode.Describe() + " (" + e.ID.Prefix(12) + ")"
 	}
@@ -64,7 +69,8 @@ func Has(c *settle.Question) (base, yours, theirs string) {
 	if c.Kind == merge.ModeBits {
 		return b.Mode.Describe(), y.Mode.Describe(), t.Mode.Describe()
 	}
-	return Thing(b, c.Sizes.Base), Thing(y, c.Sizes.Yours), Thing(t, c.Sizes.Theirs)
+	return Thing(b, c.Sizes.Base, c.Targets.Base), Thing(y, c.Sizes.Yours, c.Targets.Yours),
+		Thing(t, c.Sizes.Theirs, c.Targets.Theirs)
 }
 
 func placed(p merge.Placing) string {
@@ -102,12 +108,12 @@ func Outcome(c *settle.Question, w settle.Way) string {
 		}
 		return "the directory; the file is left out"
 	case *merge.Versions:
-		is, size := s.Yours, c.Sizes.Yours
+		is, size, target := s.Yours, c.Sizes.Yours, c.Targets.Yours
 		switch {
 		case w == settle.Both:
 			return "theirs; yours becomes " + s.Beside
 		case side == merge.Theirs:
-			is, size = s.Theirs, c.Sizes.Theirs
+			is, size, target = s.Theirs, c.Sizes.Theirs, c.Targets.Theirs
 		}
 		switch {
 		case c.Kind == merge.ModeBits:
@@ -115,17 +121,27 @@ func Outcome(c *settle.Question, w settle.Way) string {
 		case is.Absent():
 			return "the file is deleted"
 		}
-		return "it is " + Thing(is, size)
+		return "it is " + Thing(is, size, target)
 	}
 	return ""
 }
 
-// About says in a sentence or two what a conflict that is no place in a text is about. who
-// is the person of the other side.
-func About(c *settle.Question, who string) string {
+// Deeds is what is known of who did what in a conflict that is no place in a text.
+type Deeds struct {
+	Who           string // the person of the other side
+	Yours, Theirs string // the commits of both; empty where that is not known
+	Lines         int    // that one side changed of a file that the other deleted; 0 where that is not known
+}
+
+// in tells of a commit, as the end of a sentence.
+func in(commit string) string { return If(commit == "", "", " in "+commit) }
+
+// About says in a sentence or two what a conflict that is no place in a text is about.
+func About(c *settle.Question, d Deeds) string {
+	who := d.Who
 	switch s := c.Subject.(type) {
 	case *merge.Versions:
-		return versions(c, s, who)
+		return versions(c, s, d)
 	case *merge.Naming:
 		return naming(c, s, who)
 	case *merge.Clash:
@@ -139,19 +155,18 @@ func About(c *settle.Question, who string) string {
 	return ""
 }
 
-func versions(c *settle.Question, v *merge.Versions, who string) string {
-	you := func(yours bool, yes, no string) string {
-		if yours {
-			return yes
-		}
-		return no
+func versions(c *settle.Question, v *merge.Versions, d Deeds) string {
+	who := d.Who
+	changed := " changed it" + in(If(v.Yours.Absent(), d.Theirs, d.Yours)) + "."
+	if d.Lines > 0 {
+		changed = " changed " + Count(d.Lines, "line", "lines") + " of it" + changed[len(" changed it"):]
 	}
 	switch c.Kind {
 	case merge.ModifyDelete:
-		return you(v.Yours.Absent(), "You deleted this file, and "+who+" changed it.",
-			"You changed this file, and "+who+" deleted it.")
+		return If(v.Yours.Absent(), "You deleted this file"+in(d.Yours)+", and "+who+changed,
+			Sentence(who+" deleted this file"+in(d.Theirs)+", and you"+changed))
 	case merge.RenameDelete:
-		return you(v.Yours.Absent(), who+" renamed "+v.From+" to this, and you deleted it.",
+		return If(v.Yours.Absent(), who+" renamed "+v.From+" to this, and you deleted it.",
 			"You renamed "+v.From+" to this, and "+who+" deleted it.")
 	case merge.ModeBits:
 		return "You and " + who + " disagree on whether this file is a program that can be run."

@@ -26,9 +26,9 @@ func TestEveryShapeHasWords(t *testing.T) {
 		takes   [2]string // what taking yours, and theirs, does
 	}{
 		{merge.ModifyDelete, &merge.Versions{Base: file, Yours: other},
-			"You changed this file, and Ilka deleted it.", [2]string{"it is a file", "the file is deleted"}},
+			"Ilka deleted this file in 4598a1c, and you changed 2 lines of it in 1234567.", [2]string{"it is a file", "the file is deleted"}},
 		{merge.ModifyDelete, &merge.Versions{Base: file, Theirs: other},
-			"You deleted this file, and Ilka changed it.", [2]string{"the file is deleted", "it is a file"}},
+			"You deleted this file in 1234567, and Ilka changed 2 lines of it in 4598a1c.", [2]string{"the file is deleted", "it is a file"}},
 		{merge.RenameDelete, &merge.Versions{Base: file, Theirs: other, From: "old"},
 			"Ilka renamed old to this, and you deleted it.", [2]string{"the file is deleted", "it is a file"}},
 		{merge.Binary, &merge.Versions{Base: file, Yours: other, Theirs: file},
@@ -70,7 +70,7 @@ func TestEveryShapeHasWords(t *testing.T) {
 			"the file is left out"}},
 	} {
 		q := settle.Open(&merge.Conflict{Path: "here", Kind: c.kind, Subject: c.subject}).Questions[0]
-		assert.Contains(t, About(q, "Ilka"), c.says, c.kind)
+		assert.Contains(t, About(q, Deeds{"Ilka", "1234567", "4598a1c", 2}), c.says, c.kind)
 		assert.NotEmpty(t, Hint(q), c.kind)
 		assert.Equal(t, q.Suggested != "", Why(q) != "", c.kind)
 		b, y, th := Has(q)

@@ -53,6 +53,7 @@ type Lines struct {
 	Text                *Text
 	Mode                object.Mode // of the joined file
 	Modes               bool        // the sides differ in mode too, and Mode is not known
+	Beside              string      // a free path for yours, where they are two files and both can be kept; else empty
 }
 
 // Versions is a path at which each side has a version of its own, or none, and one of

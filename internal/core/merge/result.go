@@ -182,6 +182,10 @@ func (r *Result) nameBeside() error {
 	for _, c := range r.Conflicts {
 		var err error
 		switch s := c.Subject.(type) {
+		case *Lines:
+			if s.Base.Absent() && isFile(s.Yours) && isFile(s.Theirs) {
+				s.Beside, err = beside(c.Path, Yours, free)
+			}
 		case *Clash:
 			s.Beside, err = beside(c.Path, s.File(), free)
 		case *Versions:

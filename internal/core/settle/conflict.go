@@ -34,7 +34,9 @@ type Question struct {
 	Base, Yours, Theirs string     // the texts of the place
 	Ways                []Option
 	// in bytes, of the files that base, yours and theirs have, for a path as a whole; -1 where there is none
-	Sizes     merge.Three[int]
+	Sizes merge.Three[int]
+	// where base, yours and theirs point, of a symbolic link
+	Targets   merge.Three[string]
 	Suggested Way    // empty where none is better than asking
 	Why       string // for a place in a text
 	Doubt     string // why nothing is suggested, where something was likely and is not

@@ -35,12 +35,19 @@ func (f *File) Decided(store *object.Overlay, b *Decisions) (d merge.Decided, al
 	if f.Text == nil {
 		return effect(f.Questions[0]), all
 	}
+	lines := f.source.Subject.(*merge.Lines)
+	for _, q := range f.Questions {
+		if d, _, ok := b.For(q); ok && d.Way == Both && !q.Whole() {
+			return merge.Decided{Entries: map[string]object.Entry{f.Path: lines.Theirs, lines.Beside: lines.Yours}},
+				true
+		}
+	}
 	text := f.Join(func(c *Question) Option {
 		o, ok := f.Chosen(c, b)
 		all = all && ok
 		return o
 	})
-	e := object.Entry{Mode: f.source.Subject.(*merge.Lines).Mode, ID: store.Put(object.KindBlob, []byte(text))}
+	e := object.Entry{Mode: lines.Mode, ID: store.Put(object.KindBlob, []byte(text))}
 	if last := f.Questions[len(f.Questions)-1]; last.Whole() {
 		e.Mode = effect(last).Entries[f.Path].Mode
 	}
@@ -57,6 +64,9 @@ type Files struct {
 	// Recall, unless nil, gives how a conflict was settled at another time. It is called by one goroutine at a
 	// time.
 	Recall func(k Key) (r Recollection, ok bool)
+
+	// Alone has a file have no place beside it, as where just that one is settled.
+	Alone bool
 
 	// Maker, unless nil, gives the command that makes a generated file anew where that can be run; known is the one
 	// that is known by the file's kind, or empty. It gives an empty one where there is none.
@@ -88,10 +98,26 @@ func (fs *Files) Open(c *merge.Conflict) *File {
 		f = Open(c)
 		fs.measure(f)
 		fs.offerAnew(f)
+		fs.offerBoth(f)
 		fs.recall(f)
 		fs.open[key] = f
 	}
 	return f
+}
+
+// offerBoth offers to keep both files that were added under one name, or came to have it, whole and under two names.
+func (fs *Files) offerBoth(f *File) {
+	lines, ok := f.source.Subject.(*merge.Lines)
+	if !ok || lines.Beside == "" || fs.Alone {
+		return
+	}
+	for _, q := range f.Questions {
+		if q.Whole() {
+			continue
+		}
+		q.Ways = append(slices.Clone(q.Ways), Option{Way: Both, Text: q.Theirs,
+			Reason: "two files, whole: yours becomes " + lines.Beside})
+	}
 }
 
 // Forget has all files be opened anew, with what is recalled then.
@@ -130,7 +156,7 @@ func (fs *Files) recall(f *File) {
 	}
 }
 
-// measure finds the sizes of what the sides have. What cannot be read has none.
+// measure finds the sizes of what the sides have, and where their links point. What cannot be read has none.
 func (fs *Files) measure(f *File) {
 	for _, c := range f.Questions {
 		if !c.Whole() || c.Kind == merge.ModeBits {
@@ -145,6 +171,15 @@ func (fs *Files) measure(f *File) {
 			}
 			return -1
 		}
+		target := func(e object.Entry) string {
+			if e.Mode == object.ModeLink {
+				if data, err := fs.store.Blob(e.ID); err == nil {
+					return string(data)
+				}
+			}
+			return ""
+		}
+		c.Targets = merge.Three[string]{Base: target(base), Yours: target(yours), Theirs: target(theirs)}
 		c.Sizes = merge.Three[int]{Base: size(base), Yours: size(yours), Theirs: size(theirs)}
 	}
 }

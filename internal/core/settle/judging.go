@@ -40,6 +40,13 @@ func (f *File) Judge(c *Question, o Option, choose func(c *Question) Option) Ver
 	if c.Whole() {
 		return v
 	}
+	if o.Way == Both { // each is as its side has it
+		if f.Readable() {
+			parses := true
+			v.Parses = &parses
+		}
+		return v
+	}
 	if f.Readable() {
 		v.Problem = f.problem(func(other *Question) Option {
 			if other == c {
