@@ -97,6 +97,9 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
 		f.w, f.h = msg.Width, msg.Height
+		if s, ok := f.under.(interface{ resized() }); ok {
+			s.resized()
+		}
 	case spinner.TickMsg:
 		if f.task == nil {
 			return f, nil

@@ -316,6 +316,9 @@ func (s *settleScreen) mark(way int) {
 	s.way, s.placed = max(0, min(way, most)), false
 }
 
+// resized has the result be brought to the place again: it has another room.
+func (s *settleScreen) resized() { s.placed = false }
+
 // judged is what the ways of a conflict would do, worked out beside the screen.
 type judged struct {
 	key    settle.Key
@@ -605,15 +608,16 @@ func (s *settleScreen) writingPage(q *recovery.Attributed, ed *editor, w, h int)
 	edit := func(w int) page {
 		p := s.conflictHead(q, w, h)
 		head := txt(plain, " ").bold(joined, "WRITE IT YOURSELF").add(dim, "  what the place will hold")
-		if h < 20 { // there is no room for more
+		if h < 11 { // there is no room for more
 			p.row(head)
 			return append(p, ed.view(w, h-len(p))...)
 		}
-		edits := s.editsPage(q, w, h/3)
-		p.rows(edits[:min(len(edits), h/3)])
+		share := max(4, h/3)
+		edits := s.editsPage(q, w, share)
+		p.rows(edits[:min(len(edits), share)])
 		p.row(rule(w))
 		p.row(head)
-		before, after := s.besidePlace(q, max(3, (h-len(p)-len(ed.lines)-1)/2))
+		before, after := s.besidePlace(q, max(2, (h-len(p)-len(ed.lines)-1)/2))
 		p.rows(before)
 		p.rows(ed.view(w, h-len(p)-len(after)))
 		return append(p, after...)

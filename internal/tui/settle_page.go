@@ -223,7 +223,8 @@ const (
 func (s *settleScreen) waysPage(q *recovery.Attributed, w int) page {
 	var p page
 	c := q.Conflict
-	if head := txt(plain, " ").then(heading("WAYS TO SETTLE IT")); c.Suggested == "" {
+	if head := txt(plain, " ").then(heading("WAYS TO SETTLE IT")); c.Suggested == "" && (s.h >= 30 ||
+		s.w >= wide) { // else the row above the keys says so
 		p.row(head.add(dim, "  none is better than asking: say which"))
 	} else if s.h >= 24 && s.w >= wide {
 		p.row(head)

@@ -80,6 +80,9 @@ func clashes(at place, yours, theirs []string) string {
 			return "both name " + name + ", and mean different things"
 		}
 	}
+	if at.sameLine(yours, theirs) {
+		return "both added one line, with other numbers"
+	}
 	na, nb := numbersOf(yours), numbersOf(theirs)
 	for _, n := range na {
 		if slices.Contains(nb, n) {
@@ -91,6 +94,30 @@ func clashes(at place, yours, theirs []string) string {
 		return "both took the number " + n.number
 	}
 	return ""
+}
+
+var anyNumber = regexp.MustCompile(`\d+`)
+
+// sameLine reports whether both added a single line, and these say one thing with other numbers. Where lines beside
+// them say that, too, it is a list of such.
+func (at place) sameLine(yours, theirs []string) bool {
+	says := func(lines []string) (shape string) {
+		for _, l := range lines {
+			if !telling(l) && strings.TrimSpace(l) != "" {
+				return "" // more than a line
+			}
+			if l = strings.TrimSpace(anyNumber.ReplaceAllString(l, "0")); l != "" {
+				if shape != "" {
+					return ""
+				}
+				shape = l
+			}
+		}
+		return shape
+	}
+	shape := says(yours)
+	return shape != "" && shape == says(theirs) && shape != says([]string{at.before}) &&
+		shape != says([]string{at.after})
 }
 
 // chained is a link of a chain of calls.
