@@ -308,3 +308,14 @@ func TestInOnesOwnEditor(t *testing.T) {
 	x.press("S-Tab")
 	x.see("// by hand")
 }
+
+// until waits for something to be so.
+func (x *terminal) until(so func() bool) {
+	x.t.Helper()
+	for end := time.Now().Add(patience); time.Now().Before(end); time.Sleep(40 * time.Millisecond) {
+		if so() {
+			return
+		}
+	}
+	require.Fail(x.t, "it never came to be so", x.screen())
+}
