@@ -113,6 +113,8 @@ func TestEveryShapeByKeys(t *testing.T) {
 	remote := gittest.New(t, "--bare")
 	mine, other := remote.Clone(), remote.Clone()
 	x.scene.Clone = mine.Dir
+	mine.Git("config", "user.name", "Runa Berg")
+	mine.Git("config", "user.email", "runa@skerry.example")
 	mine.Commit("The notices", "badge.bin", "\x00old", "notices.txt", "one\ntwo\n", "old.txt", "1\n2\n3\n4\n")
 	require.NoError(t, os.Symlink("old.txt", filepath.Join(mine.Dir, "link")))
 	mine.Commit("A link")

@@ -371,8 +371,11 @@ func (r *Repo) UpdateRefs(ctx context.Context, message string, updates ...RefUpd
 func (r *Repo) Committer(ctx context.Context) (object.Signature, error) {
 	out, err := r.run(ctx, "asking who you are", "var", "GIT_COMMITTER_IDENT")
 	if err != nil {
-		return object.Signature{}, fmt.Errorf("git does not know who you are; set user.name and user.email with git "+
-			"config (%w)", err)
+		if code(err) != 128 { // with which git says that it does not know
+			return object.Signature{}, err
+		}
+		return object.Signature{}, errors.New("git does not know who you are; set user.name and user.email with git " +
+			"config, in another terminal, and try again")
 	}
 	return object.ParseSignature(strings.TrimSpace(out)), nil
 }

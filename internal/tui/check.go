@@ -172,6 +172,8 @@ func (s *checkScreen) actions() []action {
 	onward := acts(keys.next, "go on to Push", s.push.enter)
 	again := acts(keys.again, "", s.run)
 	switch {
+	case !s.ready && s.task == nil: // it could not be begun
+		out = append(out, acts(keys.again, "try again", s.enter))
 	case !s.ready:
 	case s.running():
 		out = append(out, act(keys.stop, words.If(s.making, "stop it", "stop the check"), s.stop))
