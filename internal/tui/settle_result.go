@@ -79,10 +79,15 @@ func (s *settleScreen) resultPage(q *recovery.Attributed, w, h int, whole bool) 
 		head = head.add(dim, fmt.Sprintf("  not said yet; %s around the place, which is as it was before both edits",
 			path))
 	} else {
-		head = head.add(dim, fmt.Sprintf("  lines %d–%d of the %d that %s will hold", s.result.at()+1,
-			s.result.at()+len(seen), rows, path))
+		head = head.add(dim, fmt.Sprintf("  lines %d–%d of the %d that %s will hold%s", s.result.at()+1,
+			s.result.at()+len(seen), rows, path, s.until(q)))
 	}
 	return append(page{head.cut(w)}, seen...)
+}
+
+// until says how long the result is as it is shown, where that is not to the end.
+func (s *settleScreen) until(q *recovery.Attributed) string {
+	return words.If(s.chosen(q).Way == settle.Anew, ", till it is made anew", "")
 }
 
 // resultRows draws lines [start, end) of the result, the part at as mine.
