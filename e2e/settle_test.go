@@ -169,8 +169,7 @@ func TestEveryShapeByKeys(t *testing.T) {
 	x.see("Ready to join and push.")
 	x.press("Enter")
 	x.see("✓ Pushed.")
-	for path, want := range map[string]string{"badge.bin": "\x00theirs", "badge-yours.bin": "\x00mine", "horn.bin":
-		"\x00theirs horn", "horn-yours.bin": "\x00mine horn", "link": "theirs.txt", "mine.txt": "1\n2\n3\n4\n",
+	for path, want := range map[string]string{"badge.bin": "\x00theirs", "badge-yours.bin": "\x00mine", "horn.bin": "\x00theirs horn", "horn-yours.bin": "\x00mine horn", "link": "theirs.txt", "mine.txt": "1\n2\n3\n4\n",
 		"notices.txt": "one\ntwo\nthree\n", "timetable/a": "theirs\n", "timetable-yours": "mine\n",
 		"run.sh": "t", "run-yours.sh": "m"} {
 		out, err := exec.Command("git", "-C", remote.Dir, "show", "HEAD:"+path).Output()
