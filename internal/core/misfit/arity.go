@@ -1,0 +1,138 @@
+package misfit
+
+import "strings"
+
+// arity is how many arguments something takes.
+type arity struct{ least, most int }
+
+// noEnd is arity.most of what takes any number.
+const noEnd = 1 << 20
+
+func (a arity) takes(n int) bool { return n >= a.least && n <= a.most }
+
+// bracketed cuts what stands between a bracket and the one that closes it, over lines, at its outermost commas. ok is
+// false where it does not close within some lines.
+func bracketed(lines []string, line, col int) (parts []string, ok bool) {
+	const most = 40 // lines
+	depth, quote := 0, byte(0)
+	var part strings.Builder
+	for i := line; i < min(len(lines), line+most); i++ {
+		text := lines[i]
+		from := 0
+		if i == line {
+			from = col
+		}
+		for k := from; k < len(text); k++ {
+			ch := text[k]
+			switch {
+			case quote != 0:
+				if ch == '\\' {
+					part.WriteByte(ch)
+					k++
+				} else if ch == quote {
+					quote = 0
+				}
+			case ch == '"' || ch == '`' || ch == '\'' && (k == 0 || !wordly(text[k-1])):
+				quote = ch
+			case ch == '(' || ch == '[' || ch == '{':
+				if depth++; depth == 1 {
+					continue
+				}
+			case ch == ')' || ch == ']' || ch == '}':
+				if depth--; depth == 0 {
+					if s := strings.TrimSpace(part.String()); s != "" {
+						parts = append(parts, s)
+					}
+					return parts, true
+				}
+			case ch == ',' && depth == 1:
+				parts = append(parts, strings.TrimSpace(part.String()))
+				part.Reset()
+				continue
+			}
+			if k < len(text) {
+				part.WriteByte(text[k])
+			}
+		}
+	}
+	return nil, false
+}
+
+// params is what stands between the brackets after a definition's name.
+func params(lines []string, d def) string {
+	parts, _ := paramsOf(lines, d)
+	return strings.Join(parts, ", ")
+}
+
+func paramsOf(lines []string, d def) (parts []string, ok bool) {
+	at := strings.Index(lines[d.line], d.name)
+	if at < 0 {
+		return nil, false
+	}
+	rest := lines[d.line][at+len(d.name):]
+	open := strings.IndexByte(rest, '(')
+	if open < 0 || strings.Trim(rest[:open], " \t") != "" && rest[0] != '<' {
+		return nil, false
+	}
+	return bracketed(lines, d.line, at+len(d.name)+open)
+}
+
+// arityOf is how many arguments a definition takes; ok is false where it takes none, being something else.
+func arityOf(l *language, lines []string, d def) (a arity, ok bool) {
+	list, ok := paramsOf(lines, d)
+	if !ok {
+		return a, false
+	}
+	for i, p := range list {
+		name, _, _ := strings.Cut(p, ":")
+		switch name = strings.TrimSpace(name); {
+		case p == "" || p == "void" || l.family == "python" && (p == "/"):
+			continue
+		case i == 0 && (l.family == "python" && (name == "self" || name == "cls") || l.family == "rust" &&
+			(strings.TrimLeft(name, "&mut ") == "self" || strings.HasSuffix(name, "self"))):
+			continue
+		case l.family == "python" && strings.HasPrefix(p, "*"), strings.HasPrefix(p, "..."), strings.HasSuffix(p, "..."),
+			strings.Contains(p, "... "), strings.HasPrefix(p, "*") && l.family == "ruby", strings.HasPrefix(p, "vararg "),
+			strings.HasPrefix(p, "params "), strings.HasPrefix(p, "&") && l.family == "ruby":
+			a.most = noEnd
+			continue
+		case strings.Contains(p, "=") || strings.HasSuffix(name, "?"):
+		default:
+			a.least++
+		}
+		a.most = min(a.most+1, noEnd)
+	}
+	return a, true
+}
+
+// callsIn counts the arguments of each call of a name that begins in a line.
+func callsIn(lines []string, line int, name string) (out []int) {
+	text := lines[line]
+	for at := 0; ; {
+		i := strings.Index(text[at:], name)
+		if i < 0 {
+			return out
+		}
+		lo, hi := at+i, at+i+len(name)
+		at = hi
+		if lo > 0 && wordly(text[lo-1]) || hi >= len(text) {
+			continue
+		}
+		open := hi
+		for open < len(text) && text[open] == ' ' {
+			open++
+		}
+		if open >= len(text) || text[open] != '(' {
+			continue
+		}
+		args, ok := bracketed(lines, line, open)
+		spread := false
+		for _, a := range args {
+			spread = spread || strings.HasPrefix(a, "*") && !strings.HasPrefix(a, "*p") || strings.HasPrefix(a, "...") ||
+				strings.HasSuffix(a, "...")
+		}
+		if ok && !spread {
+			out = append(out, len(args))
+		}
+	}
+}

@@ -1,0 +1,128 @@
+package misfit
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/tools/txtar"
+
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// corpusCase is a small project that two sides changed: the base, and what each has in place of that; "gone" is a
+// file that a side deleted. want are the misfits as `kind name>now used-by path:line`; none where the edits fit.
+type corpusCase struct {
+	name string
+	want []string
+	tree map[string]map[string]string
+}
+
+// readCorpus reads cases: each is a line "== name", lines "! misfit", and the files as in a txtar archive.
+func readCorpus(t *testing.T, file string) (out []corpusCase) {
+	data, err := os.ReadFile(file)
+	require.NoError(t, err)
+	for _, text := range strings.Split("\n"+string(data), "\n== ")[1:] {
+		ar := txtar.Parse([]byte(text))
+		head := strings.Split(strings.TrimSpace(string(ar.Comment)), "\n")
+		c := corpusCase{name: head[0], tree: map[string]map[string]string{"base": {}, "yours": {}, "theirs": {}}}
+		for _, l := range head[1:] {
+			if w, ok := strings.CutPrefix(l, "! "); ok {
+				c.want = append(c.want, w)
+			}
+		}
+		for _, f := range ar.Files {
+			side, p, _ := strings.Cut(f.Name, "/")
+			require.Contains(t, c.tree, side, c.name)
+			c.tree[side][p] = string(f.Data)
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+// trees makes the trees of a case. What a side does not say is as in the base.
+func (c *corpusCase) trees(t *testing.T, o *object.Overlay) Trees {
+	t.Helper()
+	tree := func(side string) object.ID {
+		set := map[string]object.Entry{}
+		for _, files := range []map[string]string{c.tree["base"], c.tree[side]} {
+			for p, text := range files {
+				set[p] = object.Entry{Mode: object.ModeFile, ID: o.Put(object.KindBlob, []byte(text))}
+				if text == "gone\n" {
+					delete(set, p)
+				}
+			}
+		}
+		id, err := o.Edit(o.EmptyTree(), set)
+		require.NoError(t, err)
+		return id
+	}
+	out := Trees{Base: tree("base"), Yours: tree("yours"), Theirs: tree("theirs")}
+	r, err := merge.NewEngine(o).Trees(t.Context(), out.Base, out.Yours, out.Theirs)
+	require.NoError(t, err)
+	require.True(t, r.Clean(), "%s: the texts do not join: %v", c.name, r.Conflicts)
+	out.Joined, err = r.Tree(merge.Decided{})
+	require.NoError(t, err)
+	return out
+}
+
+func (m Misfit) short() string {
+	now := ""
+	if m.Now != "" {
+		now = ">" + m.Now
+	}
+	return fmt.Sprintf("%s %s%s %s %s:%d", m.Kind, m.Name, now, m.Used.Side, m.Used.Path, m.Used.Line)
+}
+
+// TestCorpus holds how many of the misfits of each set are found, and how many are told that are none.
+func TestCorpus(t *testing.T) {
+	for _, set := range []struct {
+		name  string
+		found float64 // of those there are, at least
+		quiet float64 // of what is told, that is real, at least
+	}{{"rules", 0.9, 0.9}, {"after", 0.6, 0.9}} {
+		files, err := filepath.Glob(filepath.Join("testdata", set.name, "*.txt"))
+		require.NoError(t, err)
+		require.NotEmpty(t, files)
+		there, found, told, false_, cases, fits := 0, 0, 0, 0, 0, 0
+		for _, file := range files {
+			for _, c := range readCorpus(t, file) {
+				o := object.NewOverlay(object.SHA1, nil)
+				got, err := Find(t.Context(), o, c.trees(t, o))
+				require.NoError(t, err, c.name)
+				cases++
+				if len(c.want) == 0 {
+					fits++
+				}
+				there += len(c.want)
+				told += len(got)
+				left := map[string]bool{}
+				for _, w := range c.want {
+					left[w] = true
+				}
+				for _, m := range got {
+					if s := m.short(); left[s] {
+						found++
+						delete(left, s)
+					} else {
+						false_++
+						t.Logf("%s %s: told and not so: %s", filepath.Base(file), c.name, s)
+					}
+				}
+				for w := range left {
+					t.Logf("%s %s: not found: %s", filepath.Base(file), c.name, w)
+				}
+			}
+		}
+		t.Logf("%s: %d cases, %d of them fit; of %d misfits %d found; of %d told %d are none", set.name, cases, fits, there,
+			found, told, false_)
+		assert.GreaterOrEqual(t, float64(found), set.found*float64(there), set.name)
+		assert.GreaterOrEqual(t, float64(told-false_), set.quiet*float64(told), set.name)
+	}
+}

@@ -1,0 +1,352 @@
+package misfit
+
+import (
+	"context"
+	"maps"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
+)
+
+// golang finds what the joined Go packages do not compile for, while neither side's does.
+func (f *finder) golang(ctx context.Context) (out []Misfit, err error) {
+	changed := [2]map[string]bool{{}, {}}
+	for i, files := range f.sides {
+		for p := range files {
+			if path.Ext(p) == ".go" {
+				changed[i][path.Dir(p)] = true
+			}
+		}
+	}
+	if len(changed[0]) == 0 || len(changed[1]) == 0 {
+		return nil, nil
+	}
+	joined := f.gosource(f.trees.Joined)
+	all := map[string]bool{}
+	maps.Copy(all, changed[0])
+	maps.Copy(all, changed[1])
+	b := &blame{finder: f}
+	for _, dir := range slices.Sorted(maps.Keys(all)) {
+		seen := map[string]bool{}
+		if err := joined.imports(dir, true, seen); err != nil {
+			return nil, err
+		}
+		met := [2]bool{}
+		for d := range seen {
+			met[0], met[1] = met[0] || changed[0][d], met[1] || changed[1][d]
+		}
+		if !met[0] || !met[1] {
+			continue
+		}
+		found, err := f.goPackage(ctx, joined, dir, b)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, found...)
+	}
+	return out, nil
+}
+
+// goPackage checks one package in the joined tree and, where that has errors, in those of both sides.
+func (f *finder) goPackage(ctx context.Context, joined *gosource, dir string, b *blame) (out []Misfit, err error) {
+	errs, err := joined.check(ctx, dir)
+	if err != nil || len(errs) == 0 {
+		return nil, err
+	}
+	known := map[goError]bool{}
+	for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
+		before, err := f.gosource(f.tree(side)).check(ctx, dir)
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range before {
+			e.line = 0
+			known[e] = true
+		}
+	}
+	for _, e := range errs {
+		same := e
+		if same.line = 0; known[same] {
+			continue
+		}
+		if m, ok := b.of(e, joined.lines[e.path]); ok {
+			out = append(out, m)
+		}
+	}
+	return out, nil
+}
+
+// goSaid are the errors of the type checker that two edits can bring about, and where in them the name is.
+var goSaid = []struct {
+	kind Kind
+	*regexp.Regexp
+}{
+	{Implements, regexp.MustCompile(`does not implement \S+ \((?:missing method|wrong type for method) (\w+)\)`)},
+	{Duplicate, regexp.MustCompile(`^(\w+) redeclared in this block`)},
+	{Duplicate, regexp.MustCompile(`^(?:method|field and method with the same name) (?:\w+\.)?(\w+)`)},
+	{Duplicate, regexp.MustCompile(`^duplicate (?:case|key) "?([^"\s]+)"?`)},
+	{Import, regexp.MustCompile(`^"([^"]+)" imported (?:as \S+ )?and not used`)},
+	{Removed, regexp.MustCompile(`^undefined: (?:\w+\.)?(\w+)$`)},
+	{Removed, regexp.MustCompile(`has no field or method (\w+)`)},
+	{Removed, regexp.MustCompile(`^unknown field (\w+) in struct literal`)},
+	{Removed, regexp.MustCompile(`^declared and not used: (\w+)`)},
+	{Signature, regexp.MustCompile(`^(?:too many|not enough) arguments in call to (?:\S+\.)?(\w+)`)},
+	{Signature, regexp.MustCompile(`^assignment mismatch: .* but (?:\S+\.)?(\w+)(?:\(.*\))? returns`)},
+	{Signature, regexp.MustCompile(`^cannot use .* value in argument to (?:\S+\.)?(\w+)`)},
+}
+
+var goName = regexp.MustCompile(`[A-Za-z_]\w*`)
+
+// blame finds the two edits behind an error.
+type blame struct {
+	*finder
+	decls [2]map[string][2][]goDecl // of the files that each side changed: before and after
+}
+
+// of tells the misfit that an error is; ok is false where it cannot be told whose edits meet.
+func (b *blame) of(e goError, lines []string) (m Misfit, ok bool) {
+	kind, name := Kind(""), ""
+	for _, said := range goSaid {
+		if g := said.FindStringSubmatch(e.msg); g != nil {
+			kind, name = said.kind, g[1]
+			break
+		}
+	}
+	used, ok := b.writer(e.path, strings.TrimSuffix(lines[e.line-1], "\r"))
+	if kind == Import || strings.HasPrefix(e.msg, "declared and not used") {
+		return b.unused(e, name)
+	}
+	if !ok {
+		return m, false
+	}
+	names := []string{name}
+	if kind == "" { // something on the line is not what it was
+		kind, names = Signature, goName.FindAllString(used.Text, -1)
+	}
+	for _, name := range names {
+		now, changed, what, ok := b.change(used.Side.Other(), path.Dir(e.path), name, kind)
+		if ok && what == Duplicate && used.Side == merge.Theirs {
+			changed, used = used, changed
+		}
+		if ok {
+			return Misfit{Kind: what, Name: name, Now: now, Changed: changed, Used: used, Certain: true}, true
+		}
+	}
+	if kind == Removed && b.importGone(used.Side.Other(), e.path, names[0]) != nil {
+		at := b.importGone(used.Side.Other(), e.path, names[0])
+		return Misfit{Kind: Import, Name: names[0], Changed: *at, Used: used, Certain: true}, true
+	}
+	return m, false
+}
+
+// writer finds the side that wrote a line of a file anew.
+func (b *blame) writer(p, line string) (at Place, ok bool) {
+	for i, side := range []merge.Side{merge.Yours, merge.Theirs} {
+		f := b.sides[i][p]
+		if f == nil {
+			continue
+		}
+		for _, n := range f.added() {
+			if strings.TrimRight(f.to[n], "\r\n") == line {
+				if at.Path != "" {
+					return at, false // both did
+				}
+				at, ok = Place{Side: side, Path: p, Line: n + 1, Text: strings.TrimSpace(line)}, true
+				break
+			}
+		}
+	}
+	return at, ok
+}
+
+// of a side's changed Go files, what they declared and declare.
+func (b *blame) declared(side merge.Side) map[string][2][]goDecl {
+	i := index(side)
+	if b.decls[i] == nil {
+		b.decls[i] = map[string][2][]goDecl{}
+		for p, f := range b.sides[i] {
+			if path.Ext(p) == ".go" {
+				b.decls[i][p] = [2][]goDecl{goDecls(f.was), goDecls(f.is)}
+			}
+		}
+	}
+	return b.decls[i]
+}
+
+// change finds what a side did to something of a name: it is gone, another, or new.
+func (b *blame) change(side merge.Side, near, name string, kind Kind) (now string, at Place, what Kind, ok bool) {
+	files := b.declared(side)
+	paths := slices.Sorted(maps.Keys(files))
+	slices.SortStableFunc(paths, func(x, y string) int { // those of the package come first
+		far := func(p string) int {
+			if path.Dir(p) == near {
+				return 0
+			}
+			return 1
+		}
+		return far(x) - far(y)
+	})
+	place := func(p string, line int, gone bool) Place {
+		f := b.sides[index(side)][p]
+		lines := f.to
+		if gone {
+			lines = f.from
+		}
+		return Place{side, p, line, gone, strings.TrimSpace(lines[line-1])}
+	}
+	for _, p := range paths {
+		was, is := files[p][0], files[p][1]
+		for _, d := range is {
+			if d.name != name {
+				continue
+			}
+			old, had := find(was, d.key)
+			switch {
+			case !had && (kind == Duplicate || kind == Implements && d.kind == "ask"):
+				return "", place(p, d.line, false), kind, true
+			case had && old.head != d.head && (kind == Signature || kind == Implements):
+				return "", place(p, d.line, false), kind, true
+			}
+		}
+		if kind == Duplicate {
+			continue
+		}
+		for _, d := range was {
+			if _, stays := find(is, d.key); d.name != name || stays {
+				continue
+			}
+			if to, line, renamed := b.renamed(side, p, d); renamed {
+				return to, place(p, line, false), Renamed, true
+			}
+			if to, line, moved := b.moved(side, p, d); moved {
+				if path.Dir(to) == path.Dir(p) {
+					continue // within its package that is nothing
+				}
+				return to, place(to, line, false), Moved, true
+			}
+			return "", place(p, d.line, true), Removed, true
+		}
+	}
+	return "", at, "", false
+}
+
+// find gives the declaration of a key.
+func find(list []goDecl, key string) (goDecl, bool) {
+	for _, d := range list {
+		if d.key == key {
+			return d, true
+		}
+	}
+	return goDecl{}, false
+}
+
+// renamed finds what a declaration is called now: a new one of its kind, in its type, that is declared alike, or in
+// its very place.
+func (b *blame) renamed(side merge.Side, p string, d goDecl) (now string, line int, ok bool) {
+	pair := b.declared(side)[p]
+	f := b.sides[index(side)][p]
+	of := strings.TrimSuffix(d.key, d.name)
+	var alike []goDecl
+	for _, n := range pair[1] {
+		if _, had := find(pair[0], n.key); had || n.kind != d.kind || strings.TrimSuffix(n.key, n.name) != of {
+			continue
+		}
+		e, in := f.editAt(n.line - 1)
+		if in && d.line-1 >= e.A0 && d.line-1 < e.A1 && e.A1-e.A0 == e.B1-e.B0 {
+			return n.name, n.line, true
+		}
+		if strings.ReplaceAll(n.head, n.name, "_") == strings.ReplaceAll(d.head, d.name, "_") {
+			alike = append(alike, n)
+		}
+	}
+	if len(alike) != 1 {
+		return "", 0, false
+	}
+	return alike[0].name, alike[0].line, true
+}
+
+// moved finds the file that a declaration went to.
+func (b *blame) moved(side merge.Side, from string, d goDecl) (to string, line int, ok bool) {
+	for p, pair := range b.declared(side) {
+		if n, is := find(pair[1], d.key); is && p != from {
+			if _, had := find(pair[0], d.key); !had {
+				return p, n.line, true
+			}
+		}
+	}
+	return "", 0, false
+}
+
+// importGone finds the line by which a side took an import of a name out of a file.
+func (b *blame) importGone(side merge.Side, p, name string) *Place {
+	f := b.sides[index(side)][p]
+	if f == nil {
+		return nil
+	}
+	for _, e := range f.edits {
+		for i := e.A0; i < e.A1; i++ {
+			if imported, ok := importLine(f.from[i]); ok && path.Base(imported) == name {
+				return &Place{side, p, i + 1, true, strings.TrimSpace(f.from[i])}
+			}
+		}
+	}
+	return nil
+}
+
+var oneImport = regexp.MustCompile(`^\s*(?:import\s+)?(?:\w+\s+)?"([^"]+)"\s*$`)
+
+func importLine(l string) (imported string, ok bool) {
+	m := oneImport.FindStringSubmatch(strings.TrimRight(l, "\r\n"))
+	if m == nil {
+		return "", false
+	}
+	return m[1], true
+}
+
+// unused tells of an import, or a variable, of which each side took a use away: together they took all.
+func (b *blame) unused(e goError, name string) (m Misfit, ok bool) {
+	use := path.Base(name)
+	took := func(side merge.Side) (Place, bool) {
+		f := b.sides[index(side)][e.path]
+		if f == nil {
+			return Place{}, false
+		}
+		for _, ed := range f.edits {
+			gone, come := mentions(f.from[ed.A0:ed.A1], use), mentions(f.to[ed.B0:ed.B1], use)
+			if gone > come {
+				for i := ed.A0; i < ed.A1; i++ {
+					if mentions(f.from[i:i+1], use) > 0 {
+						return Place{side, e.path, i + 1, true, strings.TrimSpace(f.from[i])}, true
+					}
+				}
+			}
+		}
+		return Place{}, false
+	}
+	y, oky := took(merge.Yours)
+	t, okt := took(merge.Theirs)
+	if !oky || !okt {
+		return m, false
+	}
+	kind := Import
+	if !strings.Contains(e.msg, "imported") {
+		kind = Removed
+	}
+	return Misfit{Kind: kind, Name: name, Changed: t, Used: y, Certain: true}, true
+}
+
+// mentions counts a name in lines.
+func mentions(lines []string, name string) (n int) {
+	for _, l := range lines {
+		for _, w := range diff.Words(l) {
+			if w == name {
+				n++
+			}
+		}
+	}
+	return n
+}

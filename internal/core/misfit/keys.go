@@ -1,0 +1,157 @@
+package misfit
+
+import (
+	"context"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// isSettings reports whether a file is one of settings: keys and what they are set to.
+func isSettings(p string) bool {
+	switch strings.ToLower(path.Ext(p)) {
+	case ".json", ".yaml", ".yml", ".toml", ".ini", ".cfg", ".properties", ".env":
+		return true
+	}
+	return path.Base(p) == ".env" || strings.HasPrefix(path.Base(p), ".env.")
+}
+
+// keyLine is a line that sets a key: the key, and what it is set to.
+var keyLine = regexp.MustCompile(`^\s*(?:-\s+)?"?([A-Za-z_][\w-]*)"?\s*[:=]\s*(.*?),?\s*$`)
+
+// setting is a key of a file of settings.
+type setting struct {
+	key, value string
+	line       int // from 0
+}
+
+func settings(lines []string) (out []setting) {
+	for i, l := range lines {
+		if m := keyLine.FindStringSubmatch(strings.TrimRight(l, "\r\n")); m != nil && len(m[1]) >= 4 {
+			out = append(out, setting{m[1], m[2], i})
+		}
+	}
+	return out
+}
+
+// keys finds keys of settings that one side renamed or took out and the other reads in new lines.
+func (f *finder) keys(ctx context.Context) (out []Misfit, err error) {
+	for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
+		has := map[string]bool{}
+		for _, one := range f.sides[index(side)] {
+			if isSettings(one.path) {
+				for _, s := range settings(one.to) {
+					has[s.key] = true
+				}
+			}
+		}
+		for _, one := range sorted(f.sides[index(side)]) {
+			if !isSettings(one.path) || strings.Contains(path.Base(one.path), "lock") {
+				continue
+			}
+			for _, s := range settings(one.from) {
+				if has[s.key] || ctx.Err() != nil {
+					continue
+				}
+				found, err := f.readBy(side.Other(), one, s)
+				if err != nil {
+					return nil, err
+				}
+				out = append(out, found...)
+			}
+		}
+	}
+	return out, ctx.Err()
+}
+
+// readBy finds the new lines of a side that read a key which the other no longer sets.
+func (f *finder) readBy(side merge.Side, from *file, s setting) (out []Misfit, err error) {
+	q := regexp.QuoteMeta(s.key)
+	reads := regexp.MustCompile(`["'\x60:]` + q + `["'\x60]|\$\{?` + q + `\b|\{\{\s*[\w.]*\b` + q + `\s*\}\}|(?:config|settings|` +
+		`conf|cfg|options|env|ENV)(?:\.|\(\)\.|->|::)` + q + `\b`)
+	for _, one := range sorted(f.sides[index(side)]) {
+		if !strings.Contains(one.is, s.key) || languageOf(one.path) == nil && path.Ext(one.path) != ".go" {
+			continue
+		}
+		lines := code(one.path, one.is, true)
+		for _, i := range one.added() {
+			if i >= len(lines) || !reads.MatchString(lines[i]) {
+				continue
+			}
+			if stands, err := f.stands(one.path, one.to[i]); err != nil || !stands {
+				if err != nil {
+					return nil, err
+				}
+				continue
+			}
+			m := Misfit{Kind: Key, Name: s.key, Changed: Place{side.Other(), from.path, s.line + 1, true,
+				strings.TrimSpace(from.from[s.line])},
+				Used: Place{Side: side, Path: one.path, Line: i + 1, Text: strings.TrimSpace(one.to[i])}}
+			m.Now, m.Changed = from.keyNow(s, m.Changed)
+			out = append(out, m)
+		}
+	}
+	if len(out) == 0 {
+		return nil, nil
+	}
+	for _, one := range f.sides[index(side.Other())] { // who took it out knows whether it is read
+		if one.path != from.path && languageOf(one.path) != nil && reads.MatchString(one.is) {
+			return nil, nil
+		}
+	}
+	elsewhere, err := f.keyElsewhere(s.key)
+	if err != nil || elsewhere {
+		return nil, err
+	}
+	return out, nil
+}
+
+// keyNow finds what a key is called now: one that is new in its place, or set to the same.
+func (f *file) keyNow(s setting, at Place) (string, Place) {
+	had := map[string]bool{}
+	for _, o := range settings(f.from) {
+		had[o.key] = true
+	}
+	var same []setting
+	for _, n := range settings(f.to) {
+		e, in := f.editAt(n.line)
+		if had[n.key] || !in {
+			continue
+		}
+		if s.line >= e.A0 && s.line < e.A1 && (n.value == s.value || s.line-e.A0 == n.line-e.B0 &&
+			e.A1-e.A0 == e.B1-e.B0) {
+			same = append(same, n)
+		}
+	}
+	if len(same) != 1 {
+		return "", at
+	}
+	return same[0].key, Place{at.Side, at.Path, same[0].line + 1, false, strings.TrimSpace(f.to[same[0].line])}
+}
+
+// keyElsewhere reports whether another file of settings sets a key in the joined tree.
+func (f *finder) keyElsewhere(key string) (yes bool, err error) {
+	read, files := 0, 0
+	_, err = f.walk(f.trees.Joined, "", isSettings, func(_ string, e object.Entry) (bool, error) {
+		text, err := f.text(e)
+		if err != nil {
+			return false, err
+		}
+		if read, files = read+len(text), files+1; read > mostRead || files > mostSearched {
+			yes = true
+			return false, nil
+		}
+		if strings.Contains(text, key) && slices.ContainsFunc(settings(diff.Lines(text)), func(s setting) bool {
+			return s.key == key
+		}) {
+			yes = true
+		}
+		return !yes, nil
+	})
+	return yes, err
+}

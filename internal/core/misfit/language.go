@@ -1,0 +1,199 @@
+package misfit
+
+import (
+	"path"
+	"regexp"
+	"strings"
+	"sync"
+
+	"github.com/alecthomas/chroma/v2"
+	"github.com/alecthomas/chroma/v2/lexers"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+)
+
+// language is how the definitions of a language begin. Go is not among them: it is type-checked.
+type language struct {
+	family string // languages that use each other's names
+	// defs match a line that defines the name in their only group
+	defs []*regexp.Regexp
+	// counts says that a call with other than the declared number of arguments is an error
+	counts bool
+	// overloads says that one name may be defined more than once, with other parameters
+	overloads bool
+}
+
+func exprs(list ...string) (out []*regexp.Regexp) {
+	for _, s := range list {
+		out = append(out, regexp.MustCompile(s))
+	}
+	return out
+}
+
+// modifiers come before what is defined in the languages that write the type first.
+const modifiers = `(?:(?:public|private|protected|internal|static|final|abstract|override|virtual|async|sealed|readonly|` +
+	`synchronized|default|inline|extern|const|constexpr|unsigned|open|suspend|partial|native|volatile|transient)\s+)*`
+
+// notNames are words that stand where a name could, before an opening bracket.
+var notNames = map[string]bool{"if": true, "for": true, "while": true, "switch": true, "catch": true, "return": true,
+	"function": true, "else": true, "do": true, "new": true, "throw": true, "sizeof": true, "super": true, "this": true,
+	"constructor": true, "assert": true, "await": true, "yield": true, "when": true, "match": true, "using": true,
+	"lock": true, "in": true, "of": true, "case": true, "delete": true, "typeof": true, "not": true, "and": true, "or": true,
+	"main": true, "init": true, "setup": true, "self": true, "true": true, "false": true, "null": true, "None": true}
+
+var (
+	python = &language{family: "python", counts: true, defs: exprs(`^\s*(?:async\s+)?def\s+(\w+)`, `^\s*class\s+(\w+)`,
+		`^(\w+)\s*(?::[^=]+)?=(?:[^=]|$)`)}
+	script = &language{family: "script", defs: exprs(`^\s*(?:export\s+)?(?:default\s+)?(?:async\s+)?function\*?\s+(\w+)`,
+		`^\s*(?:export\s+)?(?:default\s+)?(?:abstract\s+)?class\s+(\w+)`, `^(?:export\s+)?(?:const|let|var)\s+(\w+)`,
+		`^\s*(?:export\s+)?(?:declare\s+)?(?:interface|type|enum|namespace)\s+(\w+)`,
+		`^\s+(?:(?:public|private|protected|static|async|get|set|readonly|override)\s+)*(\w+)\s*\([^()]*\)\s*(?::[^{]+)?\{`,
+		`^\s*exports\.(\w+)\s*=`)}
+	typed = &language{family: "script", counts: true, defs: append(script.defs,
+		exprs(`^\s+(?:readonly\s+)?(\w+)\??:\s*[^,=({]+;?\s*$`)...)}
+	java = &language{family: "java", counts: true, overloads: true, defs: exprs(
+		`^\s*`+modifiers+`(?:class|interface|enum|record|@interface|struct|object|trait)\s+(\w+)`,
+		`^\s*`+modifiers+`(?:<[^>]+>\s+)?[A-Za-z_][\w<>\[\],.? ]*\s+(\w+)\s*\(`,
+		`^\s*(?:public|private|protected|internal|static|final)\s+`+modifiers+`[A-Za-z_][\w<>\[\],.?]*\s+(\w+)\s*[=;{]`,
+		`^\s*`+modifiers+`(?:fun|val|var|def)\s+(\w+)`)}
+	c = &language{family: "c", counts: true, overloads: true, defs: exprs(`^\s*#\s*define\s+(\w+)`,
+		`^(?:typedef\s+)?(?:struct|enum|union|class)\s+(\w+)\s*[{:]?\s*$`, `^(?:typedef\s.*|\})\s*(\w+)\s*;`,
+		`^[A-Za-z_][\w\s*&:<>,]*?[\s*&](\w+)\s*\([^;{]*[;{]?\s*$`, `^(?:extern\s+|static\s+|const\s+)*\w+\s+\*?(\w+)\s*(?:\[\w*\])?\s*[=;]`,
+		`^\s+([A-Z][A-Z0-9_]+)\s*(?:=[^,]*)?,?\s*$`, `^\s+(?:const\s+)?\w+\s+\*?(\w+)\s*(?:\[\w*\])?;\s*$`)}
+	rust = &language{family: "rust", counts: true, defs: exprs(
+		`^\s*(?:pub(?:\([^)]*\))?\s+)?(?:(?:async|const|unsafe|extern(?:\s+"\w+")?)\s+)*fn\s+(\w+)`,
+		`^\s*(?:pub(?:\([^)]*\))?\s+)?(?:struct|enum|trait|type|const|static|mod|union)\s+(?:mut\s+)?(\w+)`,
+		`^\s*macro_rules!\s*(\w+)`, `^\s+(?:pub(?:\([^)]*\))?\s+)?(\w+):\s*[^=]+,\s*$`, `^\s{4}([A-Z]\w+)(?:[({][^=]*)?,\s*$`)}
+	ruby = &language{family: "ruby", counts: true, defs: exprs(`^\s*def\s+(?:self\.)?(\w+[?!]?)`,
+		`^\s*(?:class|module)\s+(\w+)`, `^\s*([A-Z][A-Z0-9_]+)\s*=`, `^\s*attr_\w+\s+:(\w+)`)}
+	php = &language{family: "php", counts: true, defs: exprs(`^\s*`+modifiers+`function\s+&?(\w+)`,
+		`^\s*`+modifiers+`(?:class|interface|trait|enum)\s+(\w+)`, `^\s*`+modifiers+`const\s+(\w+)`)}
+	shell = &language{family: "shell", defs: exprs(`^\s*(?:function\s+)?([\w-]+)\s*\(\)`, `^\s*function\s+([\w-]+)`,
+		`^(?:export\s+|readonly\s+)?([A-Z][A-Z0-9_]+)=`)}
+	makefile = &language{family: "make", defs: exprs(`^([\w.-]+)\s*:(?:[^=]|$)`, `^(?:export\s+)?(\w+)\s*[:?+]?=`,
+		`^define\s+(\w+)`)}
+	swift = &language{family: "swift", counts: true, overloads: true, defs: exprs(`^\s*`+modifiers+`func\s+(\w+)`,
+		`^\s*`+modifiers+`(?:class|struct|enum|protocol|extension|typealias|actor)\s+(\w+)`,
+		`^\s*`+modifiers+`(?:let|var)\s+(\w+)`, `^\s*case\s+(\w+)`)}
+	proto = &language{family: "proto", defs: exprs(`^\s*(?:message|service|rpc|enum)\s+(\w+)`)}
+	sql   = &language{family: "sql", defs: exprs(
+		`(?i)^\s*create\s+(?:or\s+replace\s+)?(?:table|view|function|procedure)\s+(?:if\s+not\s+exists\s+)?["\x60]?(\w+)`)}
+	lua   = &language{family: "lua", defs: exprs(`^\s*(?:local\s+)?function\s+(?:[\w.]+[.:])?(\w+)`)}
+	cmake = &language{family: "cmake", defs: exprs(`(?i)^\s*(?:set|option|function|macro|add_library|add_executable|` +
+		`add_custom_target)\s*\(\s*(\w+)`)}
+)
+
+var languages = map[string]*language{
+	".py": python, ".pyi": python, ".js": script, ".jsx": script, ".mjs": script, ".cjs": script, ".ts": typed,
+	".tsx": typed, ".java": java, ".kt": java, ".kts": java, ".cs": java, ".scala": java, ".groovy": java, ".c": c, ".h": c,
+	".cc": c, ".cpp": c, ".cxx": c, ".hpp": c, ".hh": c, ".m": c, ".rs": rust, ".rb": ruby, ".php": php, ".sh": shell,
+	".bash": shell, ".mk": makefile, ".swift": swift, ".proto": proto, ".sql": sql, ".lua": lua, ".cmake": cmake,
+}
+
+// languageOf tells a file's language by its name; nil where there is none that is known here.
+func languageOf(p string) *language {
+	switch base := path.Base(p); {
+	case base == "Makefile" || base == "makefile" || base == "GNUmakefile":
+		return makefile
+	case base == "CMakeLists.txt":
+		return cmake
+	}
+	return languages[strings.ToLower(path.Ext(p))]
+}
+
+// def is something that a file defines.
+type def struct {
+	name string
+	line int    // from 0
+	in   string // what it is defined in, as far as that shows by how it is indented
+	deep int
+	head string // the line
+}
+
+// defs lists what the lines of a file define.
+func (l *language) definitions(lines []string) (out []def) {
+	for i, text := range lines {
+		text = strings.TrimRight(text, "\r\n")
+		for _, re := range l.defs {
+			m := re.FindStringSubmatch(text)
+			if m == nil || notNames[m[1]] {
+				continue
+			}
+			d := def{name: m[1], line: i, head: strings.TrimSpace(text), deep: len(text) - len(strings.TrimLeft(text, " \t"))}
+			for k := len(out) - 1; k >= 0 && d.in == ""; k-- {
+				if out[k].deep < d.deep {
+					d.in = out[k].name
+				}
+			}
+			out = append(out, d)
+			break
+		}
+	}
+	return out
+}
+
+var lexerOf sync.Map // by the name of a file; they are looked for long
+
+// code gives the lines of a file without its comments, and with texts without what strings say.
+func code(p, text string, strs bool) []string {
+	base := path.Base(p)
+	found, ok := lexerOf.Load(path.Ext(base) + "\x00" + base)
+	if !ok {
+		l := lexers.Match(base)
+		if l != nil {
+			l = chroma.Coalesce(l)
+		}
+		found, _ = lexerOf.LoadOrStore(path.Ext(base)+"\x00"+base, l)
+	}
+	lexer, _ := found.(chroma.Lexer)
+	if lexer == nil {
+		return diff.Lines(text)
+	}
+	tokens, err := lexer.Tokenise(nil, text)
+	if err != nil {
+		return diff.Lines(text)
+	}
+	var b strings.Builder
+	for _, t := range tokens.Tokens() {
+		comment := t.Type.InCategory(chroma.Comment) && !t.Type.InSubCategory(chroma.CommentPreproc)
+		str := t.Type.InSubCategory(chroma.LiteralString) && t.Type != chroma.LiteralStringInterpol
+		if comment || str && !strs {
+			b.WriteString(strings.Repeat("\n", strings.Count(t.Value, "\n")))
+			continue
+		}
+		b.WriteString(t.Value)
+	}
+	return diff.Lines(b.String())
+}
+
+// uses lists the lines, from 0, that have a name outside comments and strings.
+func uses(p, text, name string) (out []int) {
+	if !strings.Contains(text, name) {
+		return nil
+	}
+	for i, l := range code(p, text, false) {
+		if hasWord(l, name) {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// hasWord reports whether a line has a name as a word of its own.
+func hasWord(l, name string) bool {
+	for at := 0; ; {
+		i := strings.Index(l[at:], name)
+		if i < 0 {
+			return false
+		}
+		lo, hi := at+i, at+i+len(name)
+		if (lo == 0 || !wordly(l[lo-1])) && (hi == len(l) || !wordly(l[hi])) {
+			return true
+		}
+		at = lo + 1
+	}
+}
+
+func wordly(b byte) bool {
+	return b == '_' || b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' || b >= 0x80
+}

@@ -1,0 +1,252 @@
+// Package misfit finds edits that join as text and will not work together: one side took away, renamed or changed
+// something, and what the other side wrote at the same time uses it as it was. It reads both sides' edits and, where
+// those raise a suspicion, the joined files around them; nothing is built. It is quiet where it is not sure.
+//
+// Go is checked by its own type checker (go/types), against the sources that are in the joined tree: what the joined
+// package does not compile for, and neither side's does, is a misfit. Other languages are read by how their
+// definitions begin, and by lexers for what is a name and what a comment or a string.
+package misfit
+
+import (
+	"cmp"
+	"context"
+	"path"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// Kind is what happened to the thing that does not fit. The names are those of the JSON.
+type Kind string
+
+// The kinds.
+const (
+	Renamed    Kind = "renamed"
+	Removed    Kind = "removed"
+	Moved      Kind = "moved"      // a file, or a name that is defined in another file now
+	Signature  Kind = "signature"  // it takes, gives or is something else
+	Duplicate  Kind = "duplicate"  // both defined it
+	Key        Kind = "key"        // of a file of settings
+	Import     Kind = "import"     // it is no longer imported, or no longer needed
+	Implements Kind = "implements" // an interface asks for more
+)
+
+// Place is a line, from 1, of a side's version of a file. For what is gone it is that of the base.
+type Place struct {
+	Side merge.Side
+	Path string
+	Line int
+	Gone bool   // the line is of the base
+	Text string // of the line
+}
+
+// Misfit is a pair of edits that do not fit.
+type Misfit struct {
+	Kind    Kind
+	Name    string
+	Now     string // what it is called now, or where it is, if that is known
+	Changed Place  // the edit that took away or changed it
+	Used    Place  // the line of the other side that needs it as it was
+	Certain bool   // a compiler would say so, too
+}
+
+// Trees are those of the three, and what they were joined to.
+type Trees struct{ Base, Yours, Theirs, Joined object.ID }
+
+// Bounds, so that a look at a large change takes no longer than a person waits.
+const (
+	mostFiles   = 4000    // changed files that are read, of each side
+	largestFile = 1 << 20 // bytes of a file that is read
+	mostFound   = 200     // misfits that are told
+)
+
+// Find finds the misfits of two sides, by where they are used. The texts of what both changed are read in full; time
+// grows with the size of the files of known languages that both changed, and not with that of the tree, but for
+// those a suspicion is looked up in.
+func Find(ctx context.Context, store *object.Overlay, t Trees) ([]Misfit, error) {
+	f := &finder{store: store, trees: t, texts: map[object.ID]string{}}
+	for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
+		if err := f.read(side); err != nil {
+			return nil, err
+		}
+	}
+	var out []Misfit
+	for _, find := range []func(context.Context) ([]Misfit, error){f.golang, f.names, f.paths, f.keys} {
+		found, err := find(ctx)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, found...)
+	}
+	slices.SortStableFunc(out, func(a, b Misfit) int {
+		return cmp.Or(cmp.Compare(a.Used.Path, b.Used.Path), a.Used.Line-b.Used.Line, cmp.Compare(a.Name, b.Name))
+	})
+	out = slices.CompactFunc(out, func(a, b Misfit) bool {
+		return a.Used.Path == b.Used.Path && a.Used.Line == b.Used.Line && a.Name == b.Name && a.Used.Side == b.Used.Side
+	})
+	out = slices.DeleteFunc(out, func(m Misfit) bool { // it went with its file, which is told
+		return m.Kind == Moved && slices.ContainsFunc(out, func(o Misfit) bool {
+			return o.Kind == Moved && o.Used == m.Used && o.Now == m.Now && o.Name != m.Name && strings.Contains(o.Name, "/")
+		})
+	})
+	return out[:min(len(out), mostFound)], nil
+}
+
+// file is one that a side changed.
+type file struct {
+	path     string
+	old, new object.Entry
+
+	was, is string // the texts; empty where there is none
+	edits   []diff.Edit
+	from    []string // lines
+	to      []string
+}
+
+// added lists the lines that are new, from 0.
+func (f *file) added() (out []int) {
+	for _, e := range f.edits {
+		for i := e.B0; i < e.B1; i++ {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// lineWas gives the line of the base, from 0, that an edit took, where a line of the new text is, or -1.
+func (f *file) editAt(line int) (e diff.Edit, ok bool) {
+	for _, e := range f.edits {
+		if line >= e.B0 && line < max(e.B1, e.B0+1) {
+			return e, true
+		}
+	}
+	return diff.Edit{}, false
+}
+
+// finder is what is read for one look.
+type finder struct {
+	store  *object.Overlay
+	trees  Trees
+	texts  map[object.ID]string
+	sides  [2]map[string]*file // by path, of yours and theirs
+	joined *object.Finder
+}
+
+func index(s merge.Side) int {
+	if s == merge.Theirs {
+		return 1
+	}
+	return 0
+}
+
+func (f *finder) tree(s merge.Side) object.ID {
+	if s == merge.Theirs {
+		return f.trees.Theirs
+	}
+	return f.trees.Yours
+}
+
+// read reads what a side changed, as far as its language is known.
+func (f *finder) read(side merge.Side) error {
+	changes, err := f.store.Changes(f.trees.Base, f.tree(side))
+	if err != nil {
+		return err
+	}
+	files := map[string]*file{}
+	f.sides[index(side)] = files
+	for _, c := range changes {
+		if len(files) == mostFiles {
+			break
+		}
+		known := languageOf(c.Path) != nil || isSettings(c.Path) || mentionsPaths(c.Path)
+		if gone := c.New.Absent(); !known && !gone {
+			continue
+		}
+		one := &file{path: c.Path, old: c.Old, new: c.New}
+		if known {
+			if one.was, err = f.text(c.Old); err != nil {
+				return err
+			}
+			if one.is, err = f.text(c.New); err != nil {
+				return err
+			}
+		}
+		one.from, one.to = diff.Lines(one.was), diff.Lines(one.is)
+		one.edits = diff.Histogram(one.from, one.to)
+		files[c.Path] = one
+	}
+	return nil
+}
+
+// text is a file's; empty where it is none, or too large.
+func (f *finder) text(e object.Entry) (string, error) {
+	if !e.Mode.IsRegular() {
+		return "", nil
+	}
+	if s, ok := f.texts[e.ID]; ok {
+		return s, nil
+	}
+	data, err := f.store.Blob(e.ID)
+	if err != nil {
+		return "", err
+	}
+	s := ""
+	if len(data) <= largestFile && merge.IsText(data) {
+		s = string(data)
+	}
+	f.texts[e.ID] = s
+	return s, nil
+}
+
+// at is the joined entry of a path.
+func (f *finder) at(p string) (object.Entry, error) {
+	if f.joined == nil {
+		f.joined = object.NewFinder(f.store)
+	}
+	return f.joined.Find(f.trees.Joined, p)
+}
+
+// stands reports whether the joined file still has a side's line: what was settled otherwise is no misfit.
+func (f *finder) stands(p, line string) (bool, error) {
+	e, err := f.at(p)
+	if err != nil {
+		return false, err
+	}
+	text, err := f.text(e)
+	return err == nil && slices.Contains(diff.Lines(text), line), err
+}
+
+// sorted gives files by their paths.
+func sorted(files map[string]*file) (out []*file) {
+	for _, f := range files {
+		out = append(out, f)
+	}
+	slices.SortFunc(out, func(a, b *file) int { return cmp.Compare(a.path, b.path) })
+	return out
+}
+
+// walk visits the files of a tree whose names are wanted, until visit says to stop.
+func (f *finder) walk(tree object.ID, dir string, want func(p string) bool, visit func(p string, e object.Entry) (
+	more bool, err error)) (bool, error) {
+	entries, err := f.store.Tree(tree)
+	if err != nil {
+		return false, err
+	}
+	for _, e := range entries {
+		p := path.Join(dir, e.Name)
+		more := true
+		switch {
+		case e.IsTree():
+			more, err = f.walk(e.ID, p, want, visit)
+		case e.Mode.IsRegular() && want(p):
+			more, err = visit(p, e)
+		}
+		if err != nil || !more {
+			return false, err
+		}
+	}
+	return true, nil
+}

@@ -1,0 +1,314 @@
+package misfit
+
+import (
+	"context"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// The files that are looked through for another definition of a name, and how much text of them.
+const (
+	mostSearched = 3000
+	mostRead     = 16 << 20
+)
+
+// loss is a name that a side's files defined, and no longer do, or that takes something else.
+type loss struct {
+	lang    *language
+	def     def
+	path    string
+	kind    Kind
+	now     string
+	changed Place
+	was, is arity
+}
+
+// names finds names that one side no longer defines and the other uses in new lines, what is called with other
+// arguments than it takes now, and what both define.
+func (f *finder) names(ctx context.Context) (out []Misfit, err error) {
+	for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
+		for _, l := range f.losses(side) {
+			if ctx.Err() != nil {
+				return nil, ctx.Err()
+			}
+			found, err := f.usedBy(side.Other(), l)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, found...)
+		}
+	}
+	twice, err := f.duplicates()
+	return append(out, twice...), err
+}
+
+// losses are the names that a side took away, or gave another shape.
+func (f *finder) losses(side merge.Side) (out []loss) {
+	files := sorted(f.sides[index(side)])
+	type homed struct {
+		path string
+		def  def
+	}
+	now, before := map[string][]homed{}, map[string][]homed{} // by family and name
+	for _, one := range files {
+		if l := languageOf(one.path); l != nil {
+			for _, d := range l.definitions(one.to) {
+				now[l.family+" "+d.name] = append(now[l.family+" "+d.name], homed{one.path, d})
+			}
+			for _, d := range l.definitions(one.from) {
+				before[l.family+" "+d.name] = append(before[l.family+" "+d.name], homed{one.path, d})
+			}
+		}
+	}
+	for _, one := range files {
+		l := languageOf(one.path)
+		if l == nil || len(one.edits) == 0 {
+			continue
+		}
+		for _, d := range l.definitions(one.from) {
+			if len(d.name) < 3 {
+				continue
+			}
+			key := l.family + " " + d.name
+			there := now[key]
+			at := loss{lang: l, def: d, path: one.path}
+			switch {
+			case len(there) == 0:
+				at.kind, at.changed = Removed, Place{side, one.path, d.line + 1, true, d.head}
+				if to, line := f.renamedTo(one, l, d); to != "" {
+					at.kind, at.now = Renamed, to
+					at.changed = Place{side, one.path, line + 1, false, strings.TrimSpace(one.to[line])}
+				}
+			case !slices.ContainsFunc(there, func(h homed) bool { return h.path == one.path }):
+				h := there[0]
+				at.kind, at.now = Moved, h.path
+				at.changed = Place{side, h.path, h.def.line + 1, false, h.def.head}
+			case l.counts:
+				sole := func(list []homed, lines func(p string) []string) (a arity, ok bool) {
+					for i, h := range list {
+						b, is := arityOf(l, lines(h.path), h.def)
+						if !is || i > 0 && a != b {
+							return a, false
+						}
+						a = b
+					}
+					return a, len(list) > 0
+				}
+				was, ok := sole(before[key], func(p string) []string { return f.sides[index(side)][p].from })
+				is, also := sole(there, func(p string) []string { return f.sides[index(side)][p].to })
+				if !ok || !also || was == is || before[key][0].path != one.path || before[key][0].def != d {
+					continue
+				}
+				at.kind, at.was, at.is = Signature, was, is
+				at.changed = Place{side, there[0].path, there[0].def.line + 1, false, there[0].def.head}
+			default:
+				continue
+			}
+			out = append(out, at)
+		}
+	}
+	return out
+}
+
+// renamedTo finds what a definition is called now: one that is new in the file, in the place of its line or declared
+// like it.
+func (f *finder) renamedTo(one *file, l *language, d def) (name string, line int) {
+	had := map[string]bool{}
+	for _, o := range l.definitions(one.from) {
+		had[o.name] = true
+	}
+	var alike []def
+	for _, n := range l.definitions(one.to) {
+		if had[n.name] {
+			continue
+		}
+		same := strings.ReplaceAll(n.head, n.name, "_") == strings.ReplaceAll(d.head, d.name, "_")
+		e, in := one.editAt(n.line)
+		if in && d.line >= e.A0 && d.line < e.A1 && (same || d.line-e.A0 == n.line-e.B0 && e.A1-e.A0 == e.B1-e.B0) {
+			return n.name, n.line
+		}
+		if same {
+			alike = append(alike, n)
+		}
+	}
+	if len(alike) == 1 {
+		return alike[0].name, alike[0].line
+	}
+	return "", 0
+}
+
+// usedBy finds the new lines of a side that use a name that the other took away.
+func (f *finder) usedBy(side merge.Side, l loss) (out []Misfit, err error) {
+	var found []Misfit
+	for _, one := range sorted(f.sides[index(side)]) {
+		lang := languageOf(one.path)
+		if lang == nil || lang.family != l.lang.family || !strings.Contains(one.is, l.def.name) {
+			continue
+		}
+		if defines(lang, one, l.def.name) {
+			return nil, nil // it is theirs now
+		}
+		in := uses(one.path, one.is, l.def.name)
+		for _, i := range one.added() {
+			if !slices.Contains(in, i) {
+				continue
+			}
+			line := one.to[i]
+			fits, err := f.fits(l, one, i)
+			if err != nil {
+				return nil, err
+			}
+			if stands, err := f.stands(one.path, line); err != nil || !stands || fits {
+				if err != nil {
+					return nil, err
+				}
+				continue
+			}
+			found = append(found, Misfit{Kind: l.kind, Name: l.def.name, Now: l.now, Changed: l.changed,
+				Used:    Place{Side: side, Path: one.path, Line: i + 1, Text: strings.TrimSpace(line)},
+				Certain: l.kind == Renamed || l.kind == Signature && l.lang.counts})
+		}
+	}
+	if len(found) == 0 || l.kind == Signature {
+		return found, nil
+	}
+	for _, one := range f.sides[index(side.Other())] { // who took it away knows whether it is gone
+		if lang := languageOf(one.path); lang != nil && lang.family == l.lang.family && l.kind != Moved &&
+			len(uses(one.path, one.is, l.def.name)) > 0 {
+			return nil, nil
+		}
+	}
+	elsewhere, err := f.defined(l)
+	if err != nil || elsewhere && l.kind != Moved {
+		return nil, err
+	}
+	return found, nil
+}
+
+// fits reports whether a new line that has the name goes with what it is now.
+func (f *finder) fits(l loss, one *file, line int) (bool, error) {
+	switch l.kind {
+	case Signature:
+		calls := callsIn(one.to, line, l.def.name)
+		for _, n := range calls {
+			if l.was.takes(n) && !l.is.takes(n) {
+				return false, nil
+			}
+		}
+		return true, nil
+	case Moved: // it breaks where it is asked for by the file it was in
+		stem := strings.TrimSuffix(path.Base(l.path), path.Ext(l.path))
+		text := one.to[line]
+		imports := strings.Contains(text, "import") || strings.Contains(text, "require") || strings.Contains(text, "use ")
+		return !(imports && hasWord(text, stem)), nil
+	}
+	return false, nil
+}
+
+// defines reports whether a side's file defines a name anew, as a variable or a parameter, too.
+func defines(l *language, one *file, name string) bool {
+	had := false
+	for _, d := range l.definitions(one.from) {
+		had = had || d.name == name
+	}
+	for _, d := range l.definitions(one.to) {
+		if d.name == name && !had {
+			return true
+		}
+	}
+	q := regexp.QuoteMeta(name)
+	sets := regexp.MustCompile(`(?:^|[\s(,*&])` + q + `\s*(?::\s*[\w<>\[\]|.]+\s*)?=[^=>]|\b(?:for|let|const|var|mut|val|int|` +
+		`auto|def|fn|func|function|double|float|long|char|bool|String|string)\s+[*&]?` + q + `\b|\bas\s+` + q + `\b|[(,]\s*` +
+		`(?:[\w<>\[\]]+\s+)?` + q + `\s*(?:,[^()]*)?\)\s*(?:\{|=>|:)`)
+	for _, i := range one.added() {
+		if sets.MatchString(one.to[i]) {
+			return true
+		}
+	}
+	return false
+}
+
+// defined looks whether a name is defined elsewhere in the joined tree. What is too much to be looked through counts
+// as if it were.
+func (f *finder) defined(l loss) (yes bool, err error) {
+	read, files := 0, 0
+	quick := regexp.MustCompile(`\b` + regexp.QuoteMeta(l.def.name) + `\b`)
+	_, err = f.walk(f.trees.Joined, "", func(p string) bool {
+		lang := languageOf(p)
+		return lang != nil && lang.family == l.lang.family
+	}, func(p string, e object.Entry) (bool, error) {
+		text, err := f.text(e)
+		if err != nil {
+			return false, err
+		}
+		if read, files = read+len(text), files+1; read > mostRead || files > mostSearched {
+			yes = true
+			return false, nil
+		}
+		if !quick.MatchString(text) {
+			return true, nil
+		}
+		for _, d := range languageOf(p).definitions(diff.Lines(text)) {
+			if d.name == l.def.name {
+				yes = true
+				return false, nil
+			}
+		}
+		return true, nil
+	})
+	return yes, err
+}
+
+// duplicates finds what both sides defined in one file, in different places of it.
+func (f *finder) duplicates() (out []Misfit, err error) {
+	for _, y := range sorted(f.sides[0]) {
+		t := f.sides[1][y.path]
+		l := languageOf(y.path)
+		if t == nil || l == nil || l.family == "shell" {
+			continue
+		}
+		news := func(one *file) map[string]def {
+			out := map[string]def{}
+			for _, d := range l.definitions(one.to) {
+				out[d.in+"\x00"+d.name] = d
+			}
+			for _, d := range l.definitions(one.from) {
+				delete(out, d.in+"\x00"+d.name)
+			}
+			return out
+		}
+		mine := news(y)
+		for key, theirs := range news(t) {
+			ours, both := mine[key]
+			if !both || l.overloads && params(y.to, ours) != params(t.to, theirs) || len(ours.name) < 2 {
+				continue
+			}
+			e, err := f.at(y.path)
+			if err != nil {
+				return nil, err
+			}
+			text, err := f.text(e)
+			if err != nil {
+				return nil, err
+			}
+			n := 0
+			for _, d := range l.definitions(diff.Lines(text)) {
+				if d.in+"\x00"+d.name == key {
+					n++
+				}
+			}
+			if n > 1 {
+				out = append(out, Misfit{Kind: Duplicate, Name: ours.name,
+					Changed: Place{merge.Theirs, t.path, theirs.line + 1, false, theirs.head},
+					Used:    Place{merge.Yours, y.path, ours.line + 1, false, ours.head}, Certain: l.counts && !l.overloads})
+			}
+		}
+	}
+	return out, nil
+}
