@@ -120,6 +120,12 @@ func (b *blame) of(e goError, lines []string) (m Misfit, ok bool) {
 	if kind == Import || strings.HasPrefix(e.msg, "declared and not used") {
 		return b.unused(e, name)
 	}
+	if g := noPackage.FindStringSubmatch(e.msg); ok && g != nil {
+		return b.packageGone(e, g[1], used)
+	}
+	if kind == Duplicate && !ok {
+		return b.twice(e, name, lines)
+	}
 	if !ok {
 		return m, false
 	}
@@ -141,6 +147,48 @@ func (b *blame) of(e goError, lines []string) (m Misfit, ok bool) {
 		return Misfit{Kind: Import, Name: names[0], Changed: *at, Used: used, Certain: true}, true
 	}
 	return m, false
+}
+
+var noPackage = regexp.MustCompile(`^could not import (\S+) \(`)
+
+// packageGone tells of an import of a package whose folder the other side moved or took out.
+func (b *blame) packageGone(e goError, imported string, used Place) (m Misfit, ok bool) {
+	side := used.Side.Other()
+	dir, ok := b.gosource(b.trees.Joined).folder(imported, path.Dir(e.path))
+	if !ok {
+		return m, false
+	}
+	for _, one := range sorted(b.sides[index(side)]) {
+		if path.Dir(one.path) != dir || !one.new.Absent() {
+			continue
+		}
+		m = Misfit{Kind: Removed, Name: imported, Changed: Place{Side: side, Path: one.path, Line: 1, Gone: true}, Used: used,
+			Certain: true}
+		to, err := b.wentTo(side, one)
+		if err == nil && to != "" {
+			m.Kind, m.Now = Moved, strings.TrimSuffix(imported, dir)+path.Dir(to)
+		}
+		return m, true
+	}
+	return m, false
+}
+
+// twice tells of what both sides put in one place, in the very same words.
+func (b *blame) twice(e goError, name string, lines []string) (m Misfit, ok bool) {
+	text := strings.TrimSuffix(lines[e.line-1], "\r")
+	var at [2]Place
+	for i, side := range []merge.Side{merge.Yours, merge.Theirs} {
+		f := b.sides[i][e.path]
+		if f == nil {
+			return m, false
+		}
+		for _, n := range f.added() {
+			if strings.TrimRight(f.to[n], "\r\n") == text {
+				at[i] = Place{Side: side, Path: e.path, Line: n + 1, Text: strings.TrimSpace(text)}
+			}
+		}
+	}
+	return Misfit{Kind: Duplicate, Name: name, Changed: at[1], Used: at[0], Certain: true}, at[0].Line > 0 && at[1].Line > 0
 }
 
 // writer finds the side that wrote a line of a file anew.

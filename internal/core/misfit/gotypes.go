@@ -150,6 +150,9 @@ type importer struct {
 	of   string
 }
 
+// errNoPackage says that a folder of this very module is imported that is not there.
+var errNoPackage = errors.New("no such package in this tree")
+
 // Import implements types.Importer.
 func (i importer) Import(name string) (*types.Package, error) {
 	dir, ok := i.folder(name, i.dir)
@@ -161,14 +164,14 @@ func (i importer) Import(name string) (*types.Package, error) {
 	}
 	if p, ok := i.pkgs[dir]; ok {
 		if p == nil {
-			return nil, errors.New("it imports itself, or is not there")
+			return nil, errNoPackage
 		}
 		return p, nil
 	}
 	i.pkgs[dir] = nil
 	files, _, err := i.parse(dir, false)
 	if err != nil || len(files) == 0 {
-		return nil, errors.Join(err, errors.New("no such package in this tree"))
+		return nil, errors.Join(err, errNoPackage)
 	}
 	p := i.typed(name, dir, files, true, nil, func(types.Error) {})
 	i.pkgs[dir] = p
@@ -203,8 +206,8 @@ func (g *gosource) check(ctx context.Context, dir string) (out []goError, err er
 	say := func(e types.Error) {
 		at := g.fset.Position(e.Pos)
 		lines := g.lines[at.Filename]
-		if at.Line < 1 || at.Line > len(lines) || strings.HasPrefix(e.Msg, "could not import") ||
-			strings.HasPrefix(e.Msg, "\t") {
+		if at.Line < 1 || at.Line > len(lines) || strings.HasPrefix(e.Msg, "\t") ||
+			strings.HasPrefix(e.Msg, "could not import") && !strings.Contains(e.Msg, errNoPackage.Error()) {
 			return
 		}
 		out = append(out, goError{at.Filename, at.Line, strings.TrimSpace(lines[at.Line-1]), e.Msg})

@@ -166,17 +166,15 @@ func code(p, text string, strs bool) []string {
 	return diff.Lines(b.String())
 }
 
-// uses lists the lines, from 0, that have a name outside comments and strings.
-func uses(p, text, name string) (out []int) {
-	if !strings.Contains(text, name) {
-		return nil
-	}
-	for i, l := range code(p, text, false) {
+// uses lists the lines, from 0, that have a name outside comments and strings, and gives all without those.
+func uses(p, text, name string) (at []int, lines []string) {
+	lines = code(p, text, false)
+	for i, l := range lines {
 		if hasWord(l, name) {
-			out = append(out, i)
+			at = append(at, i)
 		}
 	}
-	return out
+	return at, lines
 }
 
 // hasWord reports whether a line has a name as a word of its own.

@@ -81,6 +81,9 @@ func (f *finder) losses(side merge.Side) (out []loss) {
 			switch {
 			case len(there) == 0:
 				at.kind, at.changed = Removed, Place{side, one.path, d.line + 1, true, d.head}
+				if to, place, ok := f.renamedWith(side, one, l, d); ok {
+					at.kind, at.now, at.changed = Renamed, to, place
+				}
 				if to, line := f.renamedTo(one, l, d); to != "" {
 					at.kind, at.now = Renamed, to
 					at.changed = Place{side, one.path, line + 1, false, strings.TrimSpace(one.to[line])}
@@ -143,6 +146,27 @@ func (f *finder) renamedTo(one *file, l *language, d def) (name string, line int
 	return "", 0
 }
 
+// renamedWith finds what the definition of a file that is gone is called in a new one: there is one that is declared
+// like it.
+func (f *finder) renamedWith(side merge.Side, gone *file, l *language, d def) (name string, at Place, ok bool) {
+	if !gone.new.Absent() {
+		return "", at, false
+	}
+	n := 0
+	for _, one := range sorted(f.sides[index(side)]) {
+		if !one.old.Absent() || path.Ext(one.path) != path.Ext(gone.path) {
+			continue
+		}
+		for _, o := range l.definitions(one.to) {
+			if strings.ReplaceAll(o.head, o.name, "_") == strings.ReplaceAll(d.head, d.name, "_") && o.in == d.in {
+				n++
+				name, at = o.name, Place{side, one.path, o.line + 1, false, o.head}
+			}
+		}
+	}
+	return name, at, n == 1
+}
+
 // usedBy finds the new lines of a side that use a name that the other took away.
 func (f *finder) usedBy(side merge.Side, l loss) (out []Misfit, err error) {
 	var found []Misfit
@@ -154,9 +178,9 @@ func (f *finder) usedBy(side merge.Side, l loss) (out []Misfit, err error) {
 		if defines(lang, one, l.def.name) {
 			return nil, nil // it is theirs now
 		}
-		in := uses(one.path, one.is, l.def.name)
+		in, lines := uses(one.path, one.is, l.def.name)
 		for _, i := range one.added() {
-			if !slices.Contains(in, i) {
+			if !slices.Contains(in, i) || l.kind != Moved && !l.refersTo(one, lines[i]) {
 				continue
 			}
 			line := one.to[i]
@@ -180,8 +204,10 @@ func (f *finder) usedBy(side merge.Side, l loss) (out []Misfit, err error) {
 	}
 	for _, one := range f.sides[index(side.Other())] { // who took it away knows whether it is gone
 		if lang := languageOf(one.path); lang != nil && lang.family == l.lang.family && l.kind != Moved &&
-			len(uses(one.path, one.is, l.def.name)) > 0 {
-			return nil, nil
+			strings.Contains(one.is, l.def.name) {
+			if in, _ := uses(one.path, one.is, l.def.name); len(in) > 0 {
+				return nil, nil
+			}
 		}
 	}
 	elsewhere, err := f.defined(l)

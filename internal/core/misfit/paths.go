@@ -119,6 +119,12 @@ func (f *finder) namedBy(side merge.Side, g goneFile) (out []Misfit, err error) 
 			if i >= len(lines) || !f.namesFile(one.path, lines[i], g.path) {
 				continue
 			}
+			if folder, err := f.isPackage(g.path); err != nil || folder {
+				if err != nil {
+					return nil, err
+				}
+				continue
+			}
 			if stands, err := f.stands(one.path, one.to[i]); err != nil || !stands {
 				if err != nil {
 					return nil, err
@@ -135,6 +141,18 @@ func (f *finder) namedBy(side merge.Side, g goneFile) (out []Misfit, err error) 
 		}
 	}
 	return out, nil
+}
+
+// isPackage reports whether what was a file is a folder now that is imported by the same name.
+func (f *finder) isPackage(p string) (yes bool, err error) {
+	ext := path.Ext(p)
+	for _, inner := range []string{"__init__" + ext, "index" + ext, "mod" + ext} {
+		e, err := f.at(path.Join(strings.TrimSuffix(p, ext), inner))
+		if err != nil || !e.Absent() {
+			return !e.Absent(), err
+		}
+	}
+	return false, nil
 }
 
 var (
