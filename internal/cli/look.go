@@ -49,6 +49,7 @@ type lookJSON struct {
 	Carried       []string     `json:"carried"`             // uncommitted work that --carry would bring along
 	Open          []string     `json:"open,omitempty"`      // files in conflict, of what git left half done
 
+	Misfits  []misfitJSON  `json:"misfits"`
 	Branches *[]branchJSON `json:"branches,omitempty"` // with --branches, those that ask most first
 }
 
@@ -221,6 +222,7 @@ func (e *env) sayLook(v *recovery.Glance) {
 			e.say("  %-12s %s", o.Kind, o.Path)
 		}
 	}
+	e.sayMisfits(v.Misfits)
 	if n := len(p.Dirty); n > 0 {
 		stay := "; joining leaves them as they are."
 		if v.InTheWay != nil {
@@ -259,7 +261,7 @@ func (e *env) stuck(s *recovery.StuckError) error {
 		out := lookJSON{Version: 1, Branch: s.Branch, Upstream: s.On.Upstream, HalfDone: string(s.Operation),
 			Yours: sideJSON{Tip: s.Head}, YoursCommits: []commitJSON{}, TheirsCommits: []commitJSON{},
 			Bases: []object.ID{}, Overlap: []groundJSON{}, Uncommitted: []string{}, InTheWay: []string{},
-			Carried: []string{}, Open: s.Open}
+			Carried: []string{}, Open: s.Open, Misfits: []misfitJSON{}}
 		for _, d := range s.Dirty {
 			out.Uncommitted = append(out.Uncommitted, d.Path)
 		}
@@ -287,7 +289,7 @@ func lookOf(v *recovery.Glance, branches bool, collide []recovery.Branching) loo
 		Yours: sideJSON{p.Yours, len(p.Divergence.Yours)}, Theirs: sideJSON{p.Theirs, len(p.Divergence.Theirs)},
 		YoursCommits: commits(p.Divergence.Yours), TheirsCommits: commits(p.Divergence.Theirs),
 		TakenOut: commits(p.TakenOut), Bases: p.Divergence.Bases, Overlap: []groundJSON{}, Uncommitted: []string{},
-		InTheWay: []string{}, Carried: []string{},
+		InTheWay: []string{}, Carried: []string{}, Misfits: misfitsJSON(v.Misfits),
 	}
 	for _, g := range v.Overlap {
 		out.Overlap = append(out.Overlap, groundJSON{g.Path, string(g.Kind), g.Yours, g.Theirs, g.Decide})

@@ -15,14 +15,15 @@ import (
 )
 
 type planJSON struct {
-	Version   int         `json:"version"`
-	Branch    string      `json:"branch"`
-	Upstream  string      `json:"upstream"`
-	Yours     sideJSON    `json:"yours"`
-	Theirs    sideJSON    `json:"theirs"`
-	Bases     []object.ID `json:"bases"`
-	Suggested string      `json:"suggested"`
-	Routes    []any       `json:"routes"`
+	Version   int          `json:"version"`
+	Branch    string       `json:"branch"`
+	Upstream  string       `json:"upstream"`
+	Yours     sideJSON     `json:"yours"`
+	Theirs    sideJSON     `json:"theirs"`
+	Bases     []object.ID  `json:"bases"`
+	Suggested string       `json:"suggested"`
+	Routes    []any        `json:"routes"`
+	Misfits   []misfitJSON `json:"misfits"`
 }
 
 type conflictJSON struct {
@@ -136,13 +137,22 @@ Exit code 0 says that the routes asked for are clean, 3 that one is not.`,
 		if err != nil {
 			return err
 		}
-		return e.sayPlan(p, joins, suggested, f)
+		var misfits []recovery.Misfit
+		for _, j := range joins {
+			if len(misfits) == 0 { // both routes join the same edits
+				if misfits, err = w.Misfits(cmd.Context(), p, j); err != nil {
+					return err
+				}
+			}
+		}
+		return e.sayPlan(p, joins, misfits, suggested, f)
 	}
 	return e.jsonFlag(cmd)
 }
 
 // sayPlan writes down what the routes would make and ask.
-func (e *env) sayPlan(p *recovery.Position, joins []*recovery.Join, suggested recovery.Route, f planned) error {
+func (e *env) sayPlan(p *recovery.Position, joins []*recovery.Join, misfits []recovery.Misfit,
+	suggested recovery.Route, f planned) error {
 	out := planJSON{Version: 1, Branch: p.Branch.Name, Upstream: p.Branch.Upstream,
 		Yours: sideJSON{p.Yours, len(p.Divergence.Yours)}, Theirs: sideJSON{p.Theirs, len(p.Divergence.Theirs)},
 		Bases: p.Divergence.Bases, Suggested: string(suggested), Routes: []any{}}
@@ -151,11 +161,13 @@ func (e *env) sayPlan(p *recovery.Position, joins []*recovery.Join, suggested re
 		out.Routes = append(out.Routes, routeJSON(p, j))
 		clean = clean && j.Clean()
 	}
+	out.Misfits = misfitsJSON(misfits)
 	if e.json {
 		if err := e.print(out); err != nil {
 			return err
 		}
 	} else {
+		defer e.sayMisfits(misfits)
 		e.position(p, f.pick == "" && f.yours == "" && f.theirs == "")
 		for _, j := range joins {
 			e.say("%s", describe(p, j))

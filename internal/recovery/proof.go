@@ -12,8 +12,9 @@ import (
 type Unchecked struct {
 	Built   Built
 	Command check.Command
-	Found   bool          // there is a command
-	Agreed  bool          // it may be run
+	Found   bool // there is a command
+	Agreed  bool // it may be run
+	Misfits []Misfit
 	Making  bool          // files are to be made anew before it is checked
 	MayMake bool          // the commands for that were agreed to before
 	Passed  *check.Report // an earlier run on the same tree; nil where there is none that passed
@@ -31,6 +32,9 @@ func (s *Session) ToCheck(ctx context.Context, p *Position, j *Join) (*Unchecked
 		return nil, err
 	}
 	if u.Command, u.Found, u.Agreed, err = s.MayCheck(ctx, j.Tree); err != nil {
+		return nil, err
+	}
+	if u.Misfits, err = s.Misfits(ctx, p, j); err != nil {
 		return nil, err
 	}
 	u.Making, u.MayMake = len(j.Unmade()) > 0, s.MayMake(j)

@@ -14,6 +14,7 @@ type Survey struct {
 	Position *Position
 	Plan     *Plan
 	Overlap  []Overlap
+	Misfits  map[Route][]Misfit // by the route
 	State    State
 	InTheWay *OverwriteError // nil where nothing is
 	Ahead    *Carried        // what would become of uncommitted work that is in the way
@@ -43,6 +44,9 @@ func (s *Session) Survey(ctx context.Context, fetch bool, progress func(done, of
 	}
 	asking := v.Plan.Asking()
 	if v.Overlap, err = s.Overlaps(v.Position, asking); err != nil {
+		return nil, err
+	}
+	if v.Misfits, err = s.MisfitsOf(ctx, v.Position, v.Plan); err != nil {
 		return nil, err
 	}
 	if v.Drivers, err = s.Unagreed(ctx, asking); err != nil {
@@ -113,6 +117,7 @@ func (s *Session) TakeNotice() string {
 type Glance struct {
 	Position *Position
 	Overlap  []Overlap
+	Misfits  []Misfit
 	InTheWay *OverwriteError // nil where nothing is
 	Kept     *State          // of an unfinished recovery; nil where there is none
 	InUse    bool            // a session is open here, and what is kept is not known
@@ -130,6 +135,9 @@ func (w *Workspace) Glance(ctx context.Context, fetch bool) (*Glance, error) {
 		return nil, err
 	}
 	if v.Overlap, err = w.Overlaps(v.Position, j); err != nil {
+		return nil, err
+	}
+	if v.Misfits, err = w.Misfits(ctx, v.Position, j); err != nil {
 		return nil, err
 	}
 	if err := w.InTheWay(v.Position, j.Tree); err != nil && !errors.As(err, &v.InTheWay) {

@@ -18,6 +18,7 @@ import (
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/misfit"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
@@ -44,6 +45,7 @@ type Workspace struct {
 	mu         sync.Mutex
 	annotators map[[2]object.ID]*history.Annotator // by the newest and the oldest commit
 	outside    outsideAttributes
+	misfits    map[misfit.Trees][]Misfit
 	graphOnce  sync.Once
 	graph      *history.Graph
 }

@@ -36,7 +36,8 @@ type checkState struct {
 	at      int
 	errors  scroll
 	place   scroll
-	holder  string // the commit that mends become part of; empty where there is none
+	unfit   []recovery.Misfit // found before anything was built
+	holder  string            // the commit that mends become part of; empty where there is none
 }
 
 func (c *checkState) running() bool { return !c.started.IsZero() }
@@ -89,7 +90,7 @@ func (s *checkScreen) enter() tea.Cmd {
 		v, err := s.s.ToCheck(ctx, pos, join)
 		return func() tea.Cmd {
 			s.command, s.found, s.agreed, s.ready = v.Command, v.Found, v.Agreed, true
-			s.built, s.st = v.Built, v.State
+			s.built, s.st, s.unfit = v.Built, v.State, v.Misfits
 			switch {
 			case v.Making:
 				if s.making = true; v.MayMake {

@@ -38,6 +38,7 @@ func (s *checkScreen) view(w, h int) page {
 		p.say(w, txt(plain, "It runs the joined code with your rights, in a checkout of its own inside the git "+
 			"directory. Your working tree is not used. Dorvik asks this once in a repository."))
 		s.mendedNote(&p, w)
+		s.misfitNote(&p, w, 4)
 		return p
 	}
 	s.mendedNote(&p, w)
@@ -85,6 +86,15 @@ func (s *checkScreen) makingPage(p page, w, h int) page {
 	return p
 }
 
+// misfitNote tells what was found not to fit before anything was built.
+func (s *checkScreen) misfitNote(p *page, w, most int) {
+	if len(s.unfit) > 0 {
+		p.blank()
+		p.head("MAY NOT WORK TOGETHER", "  found in both sides’ edits, before anything is built")
+		p.rows(indent(s.misfitRows(s.unfit, w-4, most), 2))
+	}
+}
+
 func (s *checkScreen) mendedNote(p *page, w int) {
 	if s.join != nil {
 		for _, m := range s.join.Makings {
@@ -117,6 +127,9 @@ func (s *checkScreen) failedPage(p page, w, h int) page {
 	}
 	p.say(w, line{}.bold(trouble, "✗ The joined code does not pass. ").add(plain, next))
 	s.mendedNote(&p, w)
+	if h >= 24 {
+		s.misfitNote(&p, w, 2)
+	}
 	if len(s.places) == 0 {
 		p.row(txt(dim, "  The output names no place in a file of this project."))
 		p.blank()

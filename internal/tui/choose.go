@@ -49,9 +49,13 @@ func (s *chooseScreen) enter() tea.Cmd {
 	pos, st := s.pos, s.st
 	return s.start("working both ways out", func(ctx context.Context, progress func(int, int)) (then, error) {
 		plan, err := s.s.Plan(ctx, pos, &st.Decisions, progress)
+		if err != nil {
+			return nil, err
+		}
+		fit, err := s.s.MisfitsOf(ctx, pos, plan)
 		return func() tea.Cmd {
 			if s.pos == pos {
-				s.plan = plan
+				s.plan, s.misfits = plan, fit
 			}
 			return nil
 		}, err
@@ -311,6 +315,12 @@ func (s *chooseScreen) leavesOut(f *facts, j *recovery.Join) {
 
 // asks lists the decisions that a route wants, less those that are made.
 func (s *chooseScreen) asks(f *facts, j *recovery.Join) {
+	defer func() {
+		if n := len(s.misfits[j.Route]); n > 0 {
+			f.fact("may break", txt(trouble, words.Count(n, "pair of edits", "pairs of edits")).add(plain,
+				words.Is(n, " that does not fit", " that do not fit")+", though the texts join"))
+		}
+	}()
 	n, made := j.Conflicts(), j.Settled
 	if n == 0 {
 		f.fact("asks you", txt(joined, "nothing: it joins by itself"))

@@ -36,6 +36,7 @@ type job struct {
 	pos     *recovery.Position
 	plan    *recovery.Plan
 	overlap []recovery.Overlap
+	misfits map[recovery.Route][]recovery.Misfit
 	below   []history.Node         // the common ancestor, and the one before it
 	drivers []recovery.MergeDriver // that would run if they were agreed to
 	inWay   *recovery.OverwriteError
@@ -149,7 +150,7 @@ func (j *job) load(fetch bool) tea.Cmd {
 // loaded shows where things stand.
 func (j *job) loaded(v *recovery.Survey, asked bool) tea.Cmd {
 	j.pos, j.plan, j.overlap, j.st, j.inWay, j.me = v.Position, v.Plan, v.Overlap, v.State, v.InTheWay, v.Me
-	j.below, j.drivers, j.ahead, j.marks, j.stash = v.Below, v.Drivers, v.Ahead, v.Marks, v.Aside
+	j.below, j.drivers, j.ahead, j.marks, j.stash, j.misfits = v.Below, v.Drivers, v.Ahead, v.Marks, v.Aside, v.Misfits
 	j.choose.fit()
 	j.join, j.questions, j.rewrite = nil, nil, false // what was agreed to was about what stood there then
 	if j.pos.Resume != nil {                         // there is nothing to be chosen

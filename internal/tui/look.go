@@ -169,12 +169,28 @@ func (s *lookScreen) headline(p *page, w int) {
 	p.say(w, line{}.bold(h, st.Head+" ").add(plain, st.Text))
 	p.say(w, txt(dim, st.Next))
 	for _, more := range []string{s.silence(), s.notice, s.half(), s.pos.Rewritten(), s.pos.Triangle(), s.marked(),
-		s.putAside(), s.obstacle()} {
+		s.putAside(), s.obstacle(), s.unfit()} {
 		if more != "" {
 			p.blank()
 			p.warn(w, more)
 		}
 	}
+}
+
+// unfit says that edits will not work together, where the list of them is further down than one sees.
+func (s *lookScreen) unfit() string {
+	if s.w >= wide || s.plan == nil || s.pos.Trivial() != recovery.NotTrivial {
+		return ""
+	}
+	all := s.misfits[s.plan.Asking().Route]
+	if len(all) == 0 {
+		return ""
+	}
+	more := ""
+	if len(all) > 1 {
+		more = fmt.Sprintf(" There are %d more below.", len(all)-1)
+	}
+	return "May not work together, though the texts join: " + s.misfitWords(&all[0]) + "." + more
 }
 
 // silence is why the remote did not answer.

@@ -50,6 +50,12 @@ func (s *lookScreen) overlaps(p *page, w int) {
 			add(plain, " will need a decision; ").add(joined, alone+"."), w))
 	}
 	s.remarks(p, s.plan.Asking(), w)
+	if unfit := s.misfits[s.plan.Asking().Route]; len(unfit) > 0 {
+		p.blank()
+		p.row(heading("MAY NOT WORK TOGETHER").add(dim, "  though the texts join"))
+		p.blank()
+		p.rows(s.misfitRows(unfit, w, 3))
+	}
 }
 
 // remarks tells what should be known of a join though it asks nothing.

@@ -91,8 +91,10 @@ func arityOf(l *language, lines []string, d def) (a arity, ok bool) {
 		case i == 0 && (l.family == "python" && (name == "self" || name == "cls") || l.family == "rust" &&
 			(strings.TrimLeft(name, "&mut ") == "self" || strings.HasSuffix(name, "self"))):
 			continue
-		case l.family == "python" && strings.HasPrefix(p, "*"), strings.HasPrefix(p, "..."), strings.HasSuffix(p, "..."),
-			strings.Contains(p, "... "), strings.HasPrefix(p, "*") && l.family == "ruby", strings.HasPrefix(p, "vararg "),
+		case l.family == "python" && strings.HasPrefix(p, "*"), strings.HasPrefix(p, "..."), strings.HasSuffix(p,
+			"..."),
+			strings.Contains(p, "... "), strings.HasPrefix(p, "*") && l.family == "ruby", strings.HasPrefix(p,
+				"vararg "),
 			strings.HasPrefix(p, "params "), strings.HasPrefix(p, "&") && l.family == "ruby":
 			a.most = noEnd
 			continue
@@ -128,7 +130,8 @@ func callsIn(lines []string, line int, name string) (out []int) {
 		args, ok := bracketed(lines, line, open)
 		spread := false
 		for _, a := range args {
-			spread = spread || strings.HasPrefix(a, "*") && !strings.HasPrefix(a, "*p") || strings.HasPrefix(a, "...") ||
+			spread = spread || strings.HasPrefix(a, "*") && !strings.HasPrefix(a, "*p") || strings.HasPrefix(a,
+				"...") ||
 				strings.HasSuffix(a, "...")
 		}
 		if ok && !spread {

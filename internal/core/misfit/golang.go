@@ -162,7 +162,8 @@ func (b *blame) packageGone(e goError, imported string, used Place) (m Misfit, o
 		if path.Dir(one.path) != dir || !one.new.Absent() {
 			continue
 		}
-		m = Misfit{Kind: Removed, Name: imported, Changed: Place{Side: side, Path: one.path, Line: 1, Gone: true}, Used: used,
+		m = Misfit{Kind: Removed, Name: imported, Changed: Place{Side: side, Path: one.path, Line: 1, Gone: true},
+			Used:    used,
 			Certain: true}
 		to, err := b.wentTo(side, one)
 		if err == nil && to != "" {
@@ -184,11 +185,12 @@ func (b *blame) twice(e goError, name string, lines []string) (m Misfit, ok bool
 		}
 		for _, n := range f.added() {
 			if strings.TrimRight(f.to[n], "\r\n") == text {
-				at[i] = Place{Side: side, Path: e.path, Line: n + 1, Text: strings.TrimSpace(text)}
+				at[i] = f.place(side, n, false)
 			}
 		}
 	}
-	return Misfit{Kind: Duplicate, Name: name, Changed: at[1], Used: at[0], Certain: true}, at[0].Line > 0 && at[1].Line > 0
+	return Misfit{Kind: Duplicate, Name: name, Changed: at[1], Used: at[0], Certain: true}, at[0].Line > 0 &&
+		at[1].Line > 0
 }
 
 // writer finds the side that wrote a line of a file anew.
@@ -203,7 +205,7 @@ func (b *blame) writer(p, line string) (at Place, ok bool) {
 				if at.Path != "" {
 					return at, false // both did
 				}
-				at, ok = Place{Side: side, Path: p, Line: n + 1, Text: strings.TrimSpace(line)}, true
+				at, ok = f.place(side, n, false), true
 				break
 			}
 		}
@@ -238,14 +240,7 @@ func (b *blame) change(side merge.Side, near, name string, kind Kind) (now strin
 		}
 		return far(x) - far(y)
 	})
-	place := func(p string, line int, gone bool) Place {
-		f := b.sides[index(side)][p]
-		lines := f.to
-		if gone {
-			lines = f.from
-		}
-		return Place{side, p, line, gone, strings.TrimSpace(lines[line-1])}
-	}
+	place := func(p string, line int, gone bool) Place { return b.sides[index(side)][p].place(side, line-1, gone) }
 	for _, p := range paths {
 		was, is := files[p][0], files[p][1]
 		for _, d := range is {
@@ -338,7 +333,8 @@ func (b *blame) importGone(side merge.Side, p, name string) *Place {
 	for _, e := range f.edits {
 		for i := e.A0; i < e.A1; i++ {
 			if imported, ok := importLine(f.from[i]); ok && path.Base(imported) == name {
-				return &Place{side, p, i + 1, true, strings.TrimSpace(f.from[i])}
+				at := f.place(side, i, true)
+				return &at
 			}
 		}
 	}
@@ -368,7 +364,7 @@ func (b *blame) unused(e goError, name string) (m Misfit, ok bool) {
 			if gone > come {
 				for i := ed.A0; i < ed.A1; i++ {
 					if mentions(f.from[i:i+1], use) > 0 {
-						return Place{side, e.path, i + 1, true, strings.TrimSpace(f.from[i])}, true
+						return f.place(side, i, true), true
 					}
 				}
 			}

@@ -72,7 +72,8 @@ func (f *finder) keys(ctx context.Context) (out []Misfit, err error) {
 // readBy finds the new lines of a side that read a key which the other no longer sets.
 func (f *finder) readBy(side merge.Side, from *file, s setting) (out []Misfit, err error) {
 	q := regexp.QuoteMeta(s.key)
-	reads := regexp.MustCompile(`["'\x60:]` + q + `["'\x60]|\$\{?` + q + `\b|\{\{\s*[\w.]*\b` + q + `\s*\}\}|(?:config|settings|` +
+	reads := regexp.MustCompile(`["'\x60:]` + q + `["'\x60]|\$\{?` + q + `\b|\{\{\s*[\w.]*\b` + q +
+		`\s*\}\}|(?:config|settings|` +
 		`conf|cfg|options|env|ENV)(?:\.|\(\)\.|->|::)` + q + `\b`)
 	for _, one := range sorted(f.sides[index(side)]) {
 		if !strings.Contains(one.is, s.key) || languageOf(one.path) == nil && path.Ext(one.path) != ".go" {
@@ -89,9 +90,8 @@ func (f *finder) readBy(side merge.Side, from *file, s setting) (out []Misfit, e
 				}
 				continue
 			}
-			m := Misfit{Kind: Key, Name: s.key, Changed: Place{side.Other(), from.path, s.line + 1, true,
-				strings.TrimSpace(from.from[s.line])},
-				Used: Place{Side: side, Path: one.path, Line: i + 1, Text: strings.TrimSpace(one.to[i])}}
+			m := Misfit{Kind: Key, Name: s.key, Changed: from.place(side.Other(), s.line, true),
+				Used: one.place(side, i, false)}
 			m.Now, m.Changed = from.keyNow(s, m.Changed)
 			out = append(out, m)
 		}
@@ -131,7 +131,7 @@ func (f *file) keyNow(s setting, at Place) (string, Place) {
 	if len(same) != 1 {
 		return "", at
 	}
-	return same[0].key, Place{at.Side, at.Path, same[0].line + 1, false, strings.TrimSpace(f.to[same[0].line])}
+	return same[0].key, f.place(at.Side, same[0].line, false)
 }
 
 // keyElsewhere reports whether another file of settings sets a key in the joined tree.

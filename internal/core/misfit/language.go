@@ -31,24 +31,30 @@ func exprs(list ...string) (out []*regexp.Regexp) {
 }
 
 // modifiers come before what is defined in the languages that write the type first.
-const modifiers = `(?:(?:public|private|protected|internal|static|final|abstract|override|virtual|async|sealed|readonly|` +
-	`synchronized|default|inline|extern|const|constexpr|unsigned|open|suspend|partial|native|volatile|transient)\s+)*`
+const modifiers = `(?:(?:public|private|protected|internal|static|final|abstract|override|virtual|async|sealed|` +
+	`readonly|synchronized|default|inline|extern|const|constexpr|unsigned|open|suspend|partial|native|volatile|` +
+	`transient)\s+)*`
 
 // notNames are words that stand where a name could, before an opening bracket.
 var notNames = map[string]bool{"if": true, "for": true, "while": true, "switch": true, "catch": true, "return": true,
 	"function": true, "else": true, "do": true, "new": true, "throw": true, "sizeof": true, "super": true, "this": true,
 	"constructor": true, "assert": true, "await": true, "yield": true, "when": true, "match": true, "using": true,
-	"lock": true, "in": true, "of": true, "case": true, "delete": true, "typeof": true, "not": true, "and": true, "or": true,
-	"main": true, "init": true, "setup": true, "self": true, "true": true, "false": true, "null": true, "None": true}
+	"lock": true, "in": true, "of": true, "case": true, "delete": true, "typeof": true, "not": true, "and": true,
+	"or":   true,
+	"main": true,
+	"init": true, "setup": true, "self": true, "true": true, "false": true, "null": true, "None": true}
 
 var (
 	python = &language{family: "python", counts: true, defs: exprs(`^\s*(?:async\s+)?def\s+(\w+)`, `^\s*class\s+(\w+)`,
 		`^(\w+)\s*(?::[^=]+)?=(?:[^=]|$)`)}
-	script = &language{family: "script", defs: exprs(`^\s*(?:export\s+)?(?:default\s+)?(?:async\s+)?function\*?\s+(\w+)`,
-		`^\s*(?:export\s+)?(?:default\s+)?(?:abstract\s+)?class\s+(\w+)`, `^(?:export\s+)?(?:const|let|var)\s+(\w+)`,
-		`^\s*(?:export\s+)?(?:declare\s+)?(?:interface|type|enum|namespace)\s+(\w+)`,
-		`^\s+(?:(?:public|private|protected|static|async|get|set|readonly|override)\s+)*(\w+)\s*\([^()]*\)\s*(?::[^{]+)?\{`,
-		`^\s*exports\.(\w+)\s*=`)}
+	script = &language{family: "script",
+		defs: exprs(`^\s*(?:export\s+)?(?:default\s+)?(?:async\s+)?function\*?\s+(\w+)`,
+			`^\s*(?:export\s+)?(?:default\s+)?(?:abstract\s+)?class\s+(\w+)`,
+			`^(?:export\s+)?(?:const|let|var)\s+(\w+)`,
+			`^\s*(?:export\s+)?(?:declare\s+)?(?:interface|type|enum|namespace)\s+(\w+)`,
+			`^\s+(?:(?:public|private|protected|static|async|get|set|readonly|override)\s+)*(\w+)\s*`+
+				`\([^()]*\)\s*(?::[^{]+)?\{`,
+			`^\s*exports\.(\w+)\s*=`)}
 	typed = &language{family: "script", counts: true, defs: append(script.defs,
 		exprs(`^\s+(?:readonly\s+)?(\w+)\??:\s*[^,=({]+;?\s*$`)...)}
 	java = &language{family: "java", counts: true, overloads: true, defs: exprs(
@@ -58,12 +64,14 @@ var (
 		`^\s*`+modifiers+`(?:fun|val|var|def)\s+(\w+)`)}
 	c = &language{family: "c", counts: true, overloads: true, defs: exprs(`^\s*#\s*define\s+(\w+)`,
 		`^(?:typedef\s+)?(?:struct|enum|union|class)\s+(\w+)\s*[{:]?\s*$`, `^(?:typedef\s.*|\})\s*(\w+)\s*;`,
-		`^[A-Za-z_][\w\s*&:<>,]*?[\s*&](\w+)\s*\([^;{]*[;{]?\s*$`, `^(?:extern\s+|static\s+|const\s+)*\w+\s+\*?(\w+)\s*(?:\[\w*\])?\s*[=;]`,
+		`^[A-Za-z_][\w\s*&:<>,]*?[\s*&](\w+)\s*\([^;{]*[;{]?\s*$`,
+		`^(?:extern\s+|static\s+|const\s+)*\w+\s+\*?(\w+)\s*(?:\[\w*\])?\s*[=;]`,
 		`^\s+([A-Z][A-Z0-9_]+)\s*(?:=[^,]*)?,?\s*$`, `^\s+(?:const\s+)?\w+\s+\*?(\w+)\s*(?:\[\w*\])?;\s*$`)}
 	rust = &language{family: "rust", counts: true, defs: exprs(
 		`^\s*(?:pub(?:\([^)]*\))?\s+)?(?:(?:async|const|unsafe|extern(?:\s+"\w+")?)\s+)*fn\s+(\w+)`,
 		`^\s*(?:pub(?:\([^)]*\))?\s+)?(?:struct|enum|trait|type|const|static|mod|union)\s+(?:mut\s+)?(\w+)`,
-		`^\s*macro_rules!\s*(\w+)`, `^\s+(?:pub(?:\([^)]*\))?\s+)?(\w+):\s*[^=]+,\s*$`, `^\s{4}([A-Z]\w+)(?:[({][^=]*)?,\s*$`)}
+		`^\s*macro_rules!\s*(\w+)`, `^\s+(?:pub(?:\([^)]*\))?\s+)?(\w+):\s*[^=]+,\s*$`,
+		`^\s{4}([A-Z]\w+)(?:[({][^=]*)?,\s*$`)}
 	ruby = &language{family: "ruby", counts: true, defs: exprs(`^\s*def\s+(?:self\.)?(\w+[?!]?)`,
 		`^\s*(?:class|module)\s+(\w+)`, `^\s*([A-Z][A-Z0-9_]+)\s*=`, `^\s*attr_\w+\s+:(\w+)`)}
 	php = &language{family: "php", counts: true, defs: exprs(`^\s*`+modifiers+`function\s+&?(\w+)`,
@@ -77,7 +85,8 @@ var (
 		`^\s*`+modifiers+`(?:let|var)\s+(\w+)`, `^\s*case\s+(\w+)`)}
 	proto = &language{family: "proto", defs: exprs(`^\s*(?:message|service|rpc|enum)\s+(\w+)`)}
 	sql   = &language{family: "sql", defs: exprs(
-		`(?i)^\s*create\s+(?:or\s+replace\s+)?(?:table|view|function|procedure)\s+(?:if\s+not\s+exists\s+)?["\x60]?(\w+)`)}
+		`(?i)^\s*create\s+(?:or\s+replace\s+)?(?:table|view|function|procedure)\s+(?:if\s+not\s+exists\s+)?` +
+			`["\x60]?(\w+)`)}
 	lua   = &language{family: "lua", defs: exprs(`^\s*(?:local\s+)?function\s+(?:[\w.]+[.:])?(\w+)`)}
 	cmake = &language{family: "cmake", defs: exprs(`(?i)^\s*(?:set|option|function|macro|add_library|add_executable|` +
 		`add_custom_target)\s*\(\s*(\w+)`)}
@@ -85,7 +94,8 @@ var (
 
 var languages = map[string]*language{
 	".py": python, ".pyi": python, ".js": script, ".jsx": script, ".mjs": script, ".cjs": script, ".ts": typed,
-	".tsx": typed, ".java": java, ".kt": java, ".kts": java, ".cs": java, ".scala": java, ".groovy": java, ".c": c, ".h": c,
+	".tsx": typed, ".java": java, ".kt": java, ".kts": java, ".cs": java, ".scala": java, ".groovy": java, ".c": c,
+	".h":  c,
 	".cc": c, ".cpp": c, ".cxx": c, ".hpp": c, ".hh": c, ".m": c, ".rs": rust, ".rb": ruby, ".php": php, ".sh": shell,
 	".bash": shell, ".mk": makefile, ".swift": swift, ".proto": proto, ".sql": sql, ".lua": lua, ".cmake": cmake,
 }
@@ -119,7 +129,8 @@ func (l *language) definitions(lines []string) (out []def) {
 			if m == nil || notNames[m[1]] {
 				continue
 			}
-			d := def{name: m[1], line: i, head: strings.TrimSpace(text), deep: len(text) - len(strings.TrimLeft(text, " \t"))}
+			d := def{name: m[1], line: i, head: strings.TrimSpace(text), deep: len(text) - len(strings.TrimLeft(text,
+				" \t"))}
 			for k := len(out) - 1; k >= 0 && d.in == ""; k-- {
 				if out[k].deep < d.deep {
 					d.in = out[k].name

@@ -40,7 +40,7 @@ type Place struct {
 	Path string
 	Line int
 	Gone bool   // the line is of the base
-	Text string // of the line
+	Text string // of the line, with its end
 }
 
 // Misfit is a pair of edits that do not fit.
@@ -85,11 +85,13 @@ func Find(ctx context.Context, store *object.Overlay, t Trees) ([]Misfit, error)
 		return cmp.Or(cmp.Compare(a.Used.Path, b.Used.Path), a.Used.Line-b.Used.Line, cmp.Compare(a.Name, b.Name))
 	})
 	out = slices.CompactFunc(out, func(a, b Misfit) bool {
-		return a.Used.Path == b.Used.Path && a.Used.Line == b.Used.Line && a.Name == b.Name && a.Used.Side == b.Used.Side
+		return a.Used.Path == b.Used.Path && a.Used.Line == b.Used.Line && a.Name == b.Name &&
+			a.Used.Side == b.Used.Side
 	})
 	out = slices.DeleteFunc(out, func(m Misfit) bool { // it went with its file, which is told
 		return m.Kind == Moved && slices.ContainsFunc(out, func(o Misfit) bool {
-			return o.Kind == Moved && o.Used == m.Used && o.Now == m.Now && o.Name != m.Name && strings.Contains(o.Name, "/")
+			return o.Kind == Moved && o.Used == m.Used && o.Now == m.Now && o.Name != m.Name &&
+				strings.Contains(o.Name, "/")
 		})
 	})
 	return out[:min(len(out), mostFound)], nil
@@ -116,7 +118,16 @@ func (f *file) added() (out []int) {
 	return out
 }
 
-// lineWas gives the line of the base, from 0, that an edit took, where a line of the new text is, or -1.
+// place is a line of the file, from 0, of the base if it is gone.
+func (f *file) place(side merge.Side, line int, gone bool) Place {
+	lines := f.to
+	if gone {
+		lines = f.from
+	}
+	return Place{side, f.path, line + 1, gone, lines[line]}
+}
+
+// editAt gives the edit that made a line of the new text, from 0.
 func (f *file) editAt(line int) (e diff.Edit, ok bool) {
 	for _, e := range f.edits {
 		if line >= e.B0 && line < max(e.B1, e.B0+1) {

@@ -48,25 +48,34 @@ func (f *finder) names(ctx context.Context) (out []Misfit, err error) {
 	return append(out, twice...), err
 }
 
-// losses are the names that a side took away, or gave another shape.
-func (f *finder) losses(side merge.Side) (out []loss) {
-	files := sorted(f.sides[index(side)])
-	type homed struct {
-		path string
-		def  def
-	}
-	now, before := map[string][]homed{}, map[string][]homed{} // by family and name
-	for _, one := range files {
-		if l := languageOf(one.path); l != nil {
-			for _, d := range l.definitions(one.to) {
-				now[l.family+" "+d.name] = append(now[l.family+" "+d.name], homed{one.path, d})
-			}
-			for _, d := range l.definitions(one.from) {
-				before[l.family+" "+d.name] = append(before[l.family+" "+d.name], homed{one.path, d})
-			}
+// homed is a definition, and the file it is in.
+type homed struct {
+	path string
+	def  def
+}
+
+// homes are the definitions of a side's changed files, before and after, by the family of the language and the name.
+func (f *finder) homes(side merge.Side) (before, now map[string][]homed) {
+	now, before = map[string][]homed{}, map[string][]homed{}
+	for _, one := range sorted(f.sides[index(side)]) {
+		l := languageOf(one.path)
+		if l == nil {
+			continue
+		}
+		for _, d := range l.definitions(one.to) {
+			now[l.family+" "+d.name] = append(now[l.family+" "+d.name], homed{one.path, d})
+		}
+		for _, d := range l.definitions(one.from) {
+			before[l.family+" "+d.name] = append(before[l.family+" "+d.name], homed{one.path, d})
 		}
 	}
-	for _, one := range files {
+	return before, now
+}
+
+// losses are the names that a side took away, or gave another shape.
+func (f *finder) losses(side merge.Side) (out []loss) {
+	before, now := f.homes(side)
+	for _, one := range sorted(f.sides[index(side)]) {
 		l := languageOf(one.path)
 		if l == nil || len(one.edits) == 0 {
 			continue
@@ -76,47 +85,54 @@ func (f *finder) losses(side merge.Side) (out []loss) {
 				continue
 			}
 			key := l.family + " " + d.name
-			there := now[key]
-			at := loss{lang: l, def: d, path: one.path}
-			switch {
-			case len(there) == 0:
-				at.kind, at.changed = Removed, Place{side, one.path, d.line + 1, true, d.head}
-				if to, place, ok := f.renamedWith(side, one, l, d); ok {
-					at.kind, at.now, at.changed = Renamed, to, place
-				}
-				if to, line := f.renamedTo(one, l, d); to != "" {
-					at.kind, at.now = Renamed, to
-					at.changed = Place{side, one.path, line + 1, false, strings.TrimSpace(one.to[line])}
-				}
-			case !slices.ContainsFunc(there, func(h homed) bool { return h.path == one.path }):
-				h := there[0]
-				at.kind, at.now = Moved, h.path
-				at.changed = Place{side, h.path, h.def.line + 1, false, h.def.head}
-			case l.counts:
-				sole := func(list []homed, lines func(p string) []string) (a arity, ok bool) {
-					for i, h := range list {
-						b, is := arityOf(l, lines(h.path), h.def)
-						if !is || i > 0 && a != b {
-							return a, false
-						}
-						a = b
-					}
-					return a, len(list) > 0
-				}
-				was, ok := sole(before[key], func(p string) []string { return f.sides[index(side)][p].from })
-				is, also := sole(there, func(p string) []string { return f.sides[index(side)][p].to })
-				if !ok || !also || was == is || before[key][0].path != one.path || before[key][0].def != d {
-					continue
-				}
-				at.kind, at.was, at.is = Signature, was, is
-				at.changed = Place{side, there[0].path, there[0].def.line + 1, false, there[0].def.head}
-			default:
-				continue
+			if lost, ok := f.lossOf(side, one, l, d, before[key], now[key]); ok {
+				out = append(out, lost)
 			}
-			out = append(out, at)
 		}
 	}
 	return out
+}
+
+// lossOf tells what became of a definition; ok is false where it is as it was, or cannot be told.
+func (f *finder) lossOf(side merge.Side, one *file, l *language, d def, before, now []homed) (at loss, ok bool) {
+	files := f.sides[index(side)]
+	at = loss{lang: l, def: d, path: one.path}
+	switch {
+	case len(now) == 0:
+		at.kind, at.changed = Removed, one.place(side, d.line, true)
+		if to, place, ok := f.renamedWith(side, one, l, d); ok {
+			at.kind, at.now, at.changed = Renamed, to, place
+		}
+		if to, line := f.renamedTo(one, l, d); to != "" {
+			at.kind, at.now, at.changed = Renamed, to, one.place(side, line, false)
+		}
+	case !slices.ContainsFunc(now, func(h homed) bool { return h.path == one.path }):
+		at.kind, at.now = Moved, now[0].path
+		at.changed = files[now[0].path].place(side, now[0].def.line, false)
+	case l.counts && before[0].path == one.path && before[0].def == d: // told once, of the first
+		was, ok := sole(l, before, func(p string) []string { return files[p].from })
+		is, also := sole(l, now, func(p string) []string { return files[p].to })
+		if !ok || !also || was == is {
+			return at, false
+		}
+		at.kind, at.was, at.is = Signature, was, is
+		at.changed = files[now[0].path].place(side, now[0].def.line, false)
+	default:
+		return at, false
+	}
+	return at, true
+}
+
+// sole is what all definitions of a name take; ok is false where they differ.
+func sole(l *language, list []homed, lines func(p string) []string) (a arity, ok bool) {
+	for i, h := range list {
+		b, is := arityOf(l, lines(h.path), h.def)
+		if !is || i > 0 && a != b {
+			return a, false
+		}
+		a = b
+	}
+	return a, len(list) > 0
 }
 
 // renamedTo finds what a definition is called now: one that is new in the file, in the place of its line or declared
@@ -160,7 +176,7 @@ func (f *finder) renamedWith(side merge.Side, gone *file, l *language, d def) (n
 		for _, o := range l.definitions(one.to) {
 			if strings.ReplaceAll(o.head, o.name, "_") == strings.ReplaceAll(d.head, d.name, "_") && o.in == d.in {
 				n++
-				name, at = o.name, Place{side, one.path, o.line + 1, false, o.head}
+				name, at = o.name, one.place(side, o.line, false)
 			}
 		}
 	}
@@ -195,7 +211,7 @@ func (f *finder) usedBy(side merge.Side, l loss) (out []Misfit, err error) {
 				continue
 			}
 			found = append(found, Misfit{Kind: l.kind, Name: l.def.name, Now: l.now, Changed: l.changed,
-				Used:    Place{Side: side, Path: one.path, Line: i + 1, Text: strings.TrimSpace(line)},
+				Used:    one.place(side, i, false),
 				Certain: l.kind == Renamed || l.kind == Signature && l.lang.counts})
 		}
 	}
@@ -231,7 +247,8 @@ func (f *finder) fits(l loss, one *file, line int) (bool, error) {
 	case Moved: // it breaks where it is asked for by the file it was in
 		stem := strings.TrimSuffix(path.Base(l.path), path.Ext(l.path))
 		text := one.to[line]
-		imports := strings.Contains(text, "import") || strings.Contains(text, "require") || strings.Contains(text, "use ")
+		imports := strings.Contains(text, "import") || strings.Contains(text, "require") || strings.Contains(text,
+			"use ")
 		return !(imports && hasWord(text, stem)), nil
 	}
 	return false, nil
@@ -249,8 +266,9 @@ func defines(l *language, one *file, name string) bool {
 		}
 	}
 	q := regexp.QuoteMeta(name)
-	sets := regexp.MustCompile(`(?:^|[\s(,*&])` + q + `\s*(?::\s*[\w<>\[\]|.]+\s*)?=[^=>]|\b(?:for|let|const|var|mut|val|int|` +
-		`auto|def|fn|func|function|double|float|long|char|bool|String|string)\s+[*&]?` + q + `\b|\bas\s+` + q + `\b|[(,]\s*` +
+	sets := regexp.MustCompile(`(?:^|[\s(,*&])` + q + `\s*(?::\s*[\w<>\[\]|.]+\s*)?=[^=>]|\b(?:for|let|const|var|` +
+		`mut|val|int|auto|def|fn|func|function|double|float|long|char|bool|String|string)\s+[*&]?` + q +
+		`\b|\bas\s+` + q + `\b|[(,]\s*` +
 		`(?:[\w<>\[\]]+\s+)?` + q + `\s*(?:,[^()]*)?\)\s*(?:\{|=>|:)`)
 	for _, i := range one.added() {
 		if sets.MatchString(one.to[i]) {
@@ -331,8 +349,8 @@ func (f *finder) duplicates() (out []Misfit, err error) {
 			}
 			if n > 1 {
 				out = append(out, Misfit{Kind: Duplicate, Name: ours.name,
-					Changed: Place{merge.Theirs, t.path, theirs.line + 1, false, theirs.head},
-					Used:    Place{merge.Yours, y.path, ours.line + 1, false, ours.head}, Certain: l.counts && !l.overloads})
+					Changed: t.place(merge.Theirs, theirs.line, false),
+					Used:    y.place(merge.Yours, ours.line, false), Certain: l.counts && !l.overloads})
 			}
 		}
 	}

@@ -12,8 +12,9 @@ import (
 
 // builds are files, beside those of the known languages, in which a path that is named has to be there.
 var builds = map[string]bool{".json": true, ".yaml": true, ".yml": true, ".toml": true, ".xml": true, ".gradle": true,
-	".html": true, ".css": true, ".scss": true, ".bazel": true, ".bzl": true, ".ini": true, ".cfg": true, ".properties": true,
-	".csproj": true, ".in": true, ".go": true}
+	".html": true, ".css": true, ".scss": true, ".bazel": true, ".bzl": true, ".ini": true, ".cfg": true,
+	".properties": true,
+	".csproj":     true, ".in": true, ".go": true}
 
 // mentionsPaths reports whether a path that such a file names has to be there.
 func mentionsPaths(p string) bool {
@@ -136,7 +137,7 @@ func (f *finder) namedBy(side merge.Side, g goneFile) (out []Misfit, err error) 
 				kind = Moved
 			}
 			out = append(out, Misfit{Kind: kind, Name: g.path, Now: g.now, Changed: g.changed,
-				Used:    Place{Side: side, Path: one.path, Line: i + 1, Text: strings.TrimSpace(one.to[i])},
+				Used:    one.place(side, i, false),
 				Certain: languageOf(one.path) != nil})
 		}
 	}
@@ -203,7 +204,8 @@ func (f *finder) namesFile(in, line, p string) bool {
 		case t == p || here == p || strings.TrimPrefix(t, "/") == p:
 			return true
 		case strings.HasPrefix(t, ".") && strings.HasPrefix(path.Ext(p), "."):
-			if to := here; to == noExt || path.Join(to, "index") == noExt || strings.TrimSuffix(to, path.Ext(to)) == noExt &&
+			if to := here; to == noExt || path.Join(to, "index") == noExt || strings.TrimSuffix(to,
+				path.Ext(to)) == noExt &&
 				(path.Ext(to) == ".js" || path.Ext(to) == ".mjs") {
 				return true
 			}

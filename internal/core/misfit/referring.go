@@ -8,14 +8,17 @@ import (
 )
 
 // common are names that so many things have that one on something unknown says nothing.
-var common = map[string]bool{"open": true, "close": true, "get": true, "set": true, "add": true, "run": true, "start": true,
-	"stop": true, "name": true, "read": true, "write": true, "update": true, "remove": true, "delete": true, "find": true,
+var common = map[string]bool{"open": true, "close": true, "get": true, "set": true, "add": true, "run": true,
+	"start": true,
+	"stop":  true, "name": true, "read": true, "write": true, "update": true, "remove": true, "delete": true,
+	"find": true,
 	"size": true, "length": true, "value": true, "key": true, "keys": true, "data": true, "type": true, "init": true,
 	"next": true, "push": true, "pop": true, "insert": true, "clear": true, "count": true, "index": true, "items": true,
 	"send": true, "print": true, "log": true, "parse": true, "load": true, "save": true, "call": true, "apply": true,
 	"bind": true, "map": true, "filter": true, "join": true, "split": true, "format": true, "test": true, "check": true,
 	"exec": true, "end": true, "begin": true, "reset": true, "text": true, "title": true, "state": true, "status": true,
-	"error": true, "result": true, "message": true, "path": true, "url": true, "list": true, "first": true, "last": true,
+	"error": true, "result": true, "message": true, "path": true, "url": true, "list": true, "first": true,
+	"last":   true,
 	"append": true, "extend": true, "contains": true, "equals": true, "toString": true, "copy": true, "render": true,
 	"show": true, "hide": true, "connect": true, "request": true, "response": true, "process": true, "handle": true}
 
@@ -39,7 +42,8 @@ func (l *loss) refersTo(one *file, line string) bool {
 			continue
 		}
 		before := strings.TrimRight(line[:lo], " \t")
-		qualified := strings.HasSuffix(before, ".") || strings.HasSuffix(before, "->") || strings.HasSuffix(before, "::")
+		qualified := strings.HasSuffix(before, ".") || strings.HasSuffix(before, "->") || strings.HasSuffix(before,
+			"::")
 		switch {
 		case member && qualified && !common[name],
 			member && !qualified && slices.Contains(byMember, l.lang.family),
@@ -81,7 +85,8 @@ func (l *loss) known(one *file) bool {
 	}
 	stem := strings.TrimSuffix(path.Base(l.path), path.Ext(l.path))
 	for i, text := range one.to {
-		imports := strings.Contains(text, "import") || strings.Contains(text, "require") || strings.Contains(text, "use ") ||
+		imports := strings.Contains(text, "import") || strings.Contains(text, "require") || strings.Contains(text,
+			"use ") ||
 			strings.Contains(text, "from ")
 		if !imports {
 			continue
