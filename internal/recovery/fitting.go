@@ -2,10 +2,12 @@ package recovery
 
 import (
 	"context"
+	"maps"
 	"slices"
 
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/misfit"
 	"dorvik.dev/dorvik/internal/core/object"
 )
@@ -19,21 +21,10 @@ type Misfit struct {
 
 // Misfits finds what of a join will not work together. There are none where nothing is joined.
 func (w *Workspace) Misfits(ctx context.Context, p *Position, j *Join) ([]Misfit, error) {
-	if j == nil || j.Refused != nil || p.Trivial() != NotTrivial || p.Resume != nil || p.Picking || j.Tree.IsZero() {
-		return nil, nil
+	t, ok, err := w.misfitTrees(p, j)
+	if err != nil || !ok {
+		return nil, err
 	}
-	var t misfit.Trees
-	for commit, to := range map[object.ID]*object.ID{p.Base(): &t.Base, p.Yours: &t.Yours, p.Theirs: &t.Theirs} {
-		if commit.IsZero() {
-			return nil, nil
-		}
-		tree, err := w.Tree(commit)
-		if err != nil {
-			return nil, err
-		}
-		*to = tree
-	}
-	t.Joined = j.Tree
 	w.mu.Lock()
 	known, ok := w.misfits[t]
 	w.mu.Unlock()
@@ -64,6 +55,26 @@ func (w *Workspace) Misfits(ctx context.Context, p *Position, j *Join) ([]Misfit
 	return out, nil
 }
 
+// misfitTrees are the trees that are looked into; ok is false where nothing is joined.
+func (w *Workspace) misfitTrees(p *Position, j *Join) (t misfit.Trees, ok bool, err error) {
+	if j == nil || j.Refused != nil || p.Trivial() != NotTrivial || p.Resume != nil || p.Picking || j.Tree.IsZero() {
+		return t, false, nil
+	}
+	for _, one := range []struct {
+		commit object.ID
+		to     *object.ID
+	}{{p.Base(), &t.Base}, {p.Yours, &t.Yours}, {p.Theirs, &t.Theirs}} {
+		if one.commit.IsZero() {
+			return t, false, nil
+		}
+		if *one.to, err = w.Tree(one.commit); err != nil {
+			return t, false, err
+		}
+	}
+	t.Joined = j.Tree
+	return t, true, nil
+}
+
 // MisfitsOf finds those of the routes of a plan.
 func (w *Workspace) MisfitsOf(ctx context.Context, p *Position, pl *Plan) (map[Route][]Misfit, error) {
 	out := map[Route][]Misfit{}
@@ -83,7 +94,7 @@ func (w *Workspace) MisfitsOf(ctx context.Context, p *Position, pl *Plan) (map[R
 // madeBy finds the commit that wrote a line of a side, or that took it out.
 func (w *Workspace) madeBy(p *Position, at misfit.Place) (history.Node, error) {
 	side := p.Divergence.Yours
-	if at.Side == "theirs" {
+	if at.Side == merge.Theirs {
 		side = p.Divergence.Theirs
 	}
 	if at.Gone {
@@ -117,4 +128,40 @@ func (w *Workspace) takenOutBy(side []history.Node, at misfit.Place) (out histor
 		out = n
 	}
 	return out, nil
+}
+
+// MendsOf derives the mends of what will not fit, where it is certain what they are, for a joined tree.
+func (w *Workspace) MendsOf(p *Position, j *Join, list []Misfit) ([]misfit.Mend, error) {
+	if len(list) == 0 {
+		return nil, nil
+	}
+	t, ok, err := w.misfitTrees(p, j)
+	if err != nil || !ok {
+		return nil, err
+	}
+	var bare []misfit.Misfit
+	for i := range list {
+		bare = append(bare, list[i].Misfit)
+	}
+	return misfit.Mends(w.Store, t, bare)
+}
+
+// TakeMends records mends that were offered for a joined tree, one for each file.
+func (s *Session) TakeMends(j *Join, mends []misfit.Mend) error {
+	byPath := map[string][]misfit.Mend{}
+	for _, m := range mends {
+		byPath[m.Path] = append(byPath[m.Path], m)
+	}
+	for _, p := range slices.Sorted(maps.Keys(byPath)) {
+		before, ok, err := s.TextAt(j.Tree, p)
+		if err != nil {
+			return err
+		}
+		if after := misfit.Apply(before, byPath[p]); ok && after != before {
+			if err := s.AddMend(Mend{Path: p, Before: before, After: after}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }

@@ -5,6 +5,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/diagnose"
+	"dorvik.dev/dorvik/internal/core/misfit"
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
@@ -15,6 +16,7 @@ type Unchecked struct {
 	Found   bool // there is a command
 	Agreed  bool // it may be run
 	Misfits []Misfit
+	Mends   []misfit.Mend // of them, where it is certain what to do
 	Making  bool          // files are to be made anew before it is checked
 	MayMake bool          // the commands for that were agreed to before
 	Passed  *check.Report // an earlier run on the same tree; nil where there is none that passed
@@ -35,6 +37,9 @@ func (s *Session) ToCheck(ctx context.Context, p *Position, j *Join) (*Unchecked
 		return nil, err
 	}
 	if u.Misfits, err = s.Misfits(ctx, p, j); err != nil {
+		return nil, err
+	}
+	if u.Mends, err = s.MendsOf(p, j, u.Misfits); err != nil {
 		return nil, err
 	}
 	u.Making, u.MayMake = len(j.Unmade()) > 0, s.MayMake(j)

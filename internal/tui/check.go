@@ -9,6 +9,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/diagnose"
+	"dorvik.dev/dorvik/internal/core/misfit"
 	"dorvik.dev/dorvik/internal/draw"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
@@ -37,6 +38,7 @@ type checkState struct {
 	errors  scroll
 	place   scroll
 	unfit   []recovery.Misfit // found before anything was built
+	offered []misfit.Mend     // of those
 	holder  string            // the commit that mends become part of; empty where there is none
 }
 
@@ -91,6 +93,7 @@ func (s *checkScreen) enter() tea.Cmd {
 		return func() tea.Cmd {
 			s.command, s.found, s.agreed, s.ready = v.Command, v.Found, v.Agreed, true
 			s.built, s.st, s.unfit = v.Built, v.State, v.Misfits
+			s.offered = v.Mends
 			switch {
 			case v.Making:
 				if s.making = true; v.MayMake {
@@ -201,6 +204,9 @@ func (s *checkScreen) actions() []action {
 		out = append(out, acts(keys.next, words.If(s.agreed, "run it", "agree and run it"), s.run),
 			act(keys.skip, "", s.without))
 	}
+	if s.canTake() {
+		out = append(out, acts(keys.take, "take "+words.Is(len(s.offered), "the mend", "the mends"), s.takeMends))
+	}
 	if s.at < len(s.places) && s.failed() {
 		out = append(out, also(keys.annotate, func() tea.Cmd { return s.openJoinedLines(s.places[s.at].Path) }))
 	}
@@ -228,6 +234,21 @@ func (s *checkScreen) leave() tea.Cmd {
 func (s *checkScreen) without() tea.Cmd {
 	s.ask(warning("Nothing then proves that the joined code works. Go on without?"), "go on without", s.push.enter, nil)
 	return nil
+}
+
+// canTake reports whether there are mends that can be taken by a key.
+func (s *checkScreen) canTake() bool {
+	return s.ready && !s.running() && !s.making && !s.passed() && len(s.offered) > 0 && s.holder != ""
+}
+
+// takeMends makes the edits of which it is certain that they are what is missing.
+func (s *checkScreen) takeMends() tea.Cmd {
+	join, mends := s.join, s.offered
+	return s.rejoin(func(to *recovery.Session) error { return to.TakeMends(join, mends) }, func() tea.Cmd {
+		s.flash = line{}.mark(markJoined).add(plain, words.Count(len(mends), "place", "places")+" mended. "+
+			words.Is(len(mends), "The edit becomes", "The edits become")+" part of "+s.holder+"; u takes it back.")
+		return s.enter()
+	})
 }
 
 func (s *checkScreen) undoMend() tea.Cmd {

@@ -91,7 +91,11 @@ func (s *checkScreen) misfitNote(p *page, w, most int) {
 	if len(s.unfit) > 0 {
 		p.blank()
 		p.head("MAY NOT WORK TOGETHER", "  found in both sides’ edits, before anything is built")
-		p.rows(indent(s.misfitRows(s.unfit, w-4, most), 2))
+		p.rows(indent(s.misfitRows(s.unfit, s.offered, w-4, most), 2))
+		if s.canTake() {
+			p.row(line{}.add(plain, "  ").bold(bright, keys.take.Help().Key).add(plain, "  "+words.Is(len(s.offered),
+				"takes this mend", "takes these mends")).add(dim, "; it becomes part of "+s.holder))
+		}
 	}
 }
 

@@ -54,7 +54,7 @@ func (s *lookScreen) overlaps(p *page, w int) {
 		p.blank()
 		p.row(heading("MAY NOT WORK TOGETHER").add(dim, "  though the texts join"))
 		p.blank()
-		p.rows(s.misfitRows(unfit, w, 3))
+		p.rows(s.misfitRows(unfit, nil, w, 3))
 	}
 }
 

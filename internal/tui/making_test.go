@@ -68,3 +68,26 @@ func TestTwoFilesOfOneNumberAreAskedAbout(t *testing.T) {
 	b.press("enter", "y")
 	b.see("✓ Pushed.", what)
 }
+
+// TestACertainMendIsTakenByAKey: the demo's collision is told on Look, and mended on Check before anything was built.
+func TestACertainMendIsTakenByAKey(t *testing.T) {
+	s := demoClone(t)
+	at := gittest.At(t, s.Clone)
+	b := newBench(t, s.Clone)
+	b.see("MAY NOT WORK TOGETHER", "Ilka renamed DepthAt to DepthAtPier, and you use it", "timetable/sailing.go:29")
+	b.fits("Look with a misfit")
+	b.press("enter")
+	b.see("may break", "1 pair of edits that does not fit")
+	b.fits("Choose with a misfit")
+	b.press("enter", "enter", "enter", "enter")
+	b.see("Does the joined code build?", "MAY NOT WORK TOGETHER", "+ return DepthAtPier(s.From, s.Departs) >= need",
+		"takes this mend; it becomes part of your last commit", "take the mend")
+	b.fits("Check with a misfit")
+	b.press("t")
+	b.see("1 place mended. The edit becomes part of your last commit", "Mended: timetable/sailing.go")
+	b.press("u")
+	b.see("MAY NOT WORK TOGETHER", "is taken back")
+	b.press("t", "s", "y", "b")
+	b.see("Nothing is pushed yet")
+	assert.Contains(t, at.Content("HEAD", "timetable/sailing.go"), "DepthAtPier(s.From, s.Departs)")
+}

@@ -232,6 +232,7 @@ func TestEveryScreenOfTheDemoFits(t *testing.T) {
 	b.press("enter")
 	b.see("All settled")
 	b.press("enter")
+	b.see("MAY NOT WORK TOGETHER")
 	b.see("1 error", "✗ timetable/sailing.go:29:9", "THE PLACE", "stopped after", "return DepthAt(")
 	b.fits("Check")
 	b.press("o")

@@ -17,13 +17,14 @@ import (
 
 // corpusCase is a small project that two sides changed: the base, and what each has in place of that; "gone" is a
 // file that a side deleted. want are the misfits as `kind name>now used-by path:line`; none where the edits fit.
+// mends are the certain ones as `path:line what stands there then`.
 type corpusCase struct {
-	name string
-	want []string
-	tree map[string]map[string]string
+	name        string
+	want, mends []string
+	tree        map[string]map[string]string
 }
 
-// readCorpus reads cases: each is a line "== name", lines "! misfit", and the files as in a txtar archive.
+// readCorpus reads cases: each is a line "== name", lines "! misfit" and "= mend", and the files as in a txtar archive.
 func readCorpus(t *testing.T, file string) (out []corpusCase) {
 	data, err := os.ReadFile(file)
 	require.NoError(t, err)
@@ -34,6 +35,9 @@ func readCorpus(t *testing.T, file string) (out []corpusCase) {
 		for _, l := range head[1:] {
 			if w, ok := strings.CutPrefix(l, "! "); ok {
 				c.want = append(c.want, w)
+			}
+			if w, ok := strings.CutPrefix(l, "= "); ok {
+				c.mends = append(c.mends, w)
 			}
 		}
 		for _, f := range ar.Files {
@@ -125,4 +129,56 @@ func TestCorpus(t *testing.T) {
 		assert.GreaterOrEqual(t, float64(found), set.found*float64(there), set.name)
 		assert.GreaterOrEqual(t, float64(told-false_), set.quiet*float64(told), set.name)
 	}
+}
+
+// TestMends: where it is certain what to do, the mended project has no misfit left; else nothing is offered.
+func TestMends(t *testing.T) {
+	mended, of := 0, 0
+	for _, set := range []string{"rules", "after"} {
+		files, err := filepath.Glob(filepath.Join("testdata", set, "*.txt"))
+		require.NoError(t, err)
+		for _, file := range files {
+			for _, c := range readCorpus(t, file) {
+				o := object.NewOverlay(object.SHA1, nil)
+				trees := c.trees(t, o)
+				list, err := Find(t.Context(), o, trees)
+				require.NoError(t, err)
+				mends, err := Mends(o, trees, list)
+				require.NoError(t, err)
+				of += len(list)
+				var got []string
+				for _, m := range mends {
+					got = append(got, strings.TrimSpace(fmt.Sprintf("%s:%d %s", m.Path, m.Line,
+						strings.TrimSpace(strings.Join(m.After, "")))))
+				}
+				assert.Equal(t, c.mends, got, c.name)
+				if len(mends) == 0 {
+					continue
+				}
+				done := map[int]bool{}
+				byPath := map[string][]Mend{}
+				for _, m := range mends {
+					byPath[m.Path] = append(byPath[m.Path], m)
+					done[m.Of] = true
+				}
+				set := map[string]object.Entry{}
+				for p, some := range byPath {
+					e, err := o.Find(trees.Joined, p)
+					require.NoError(t, err)
+					data, err := o.Blob(e.ID)
+					require.NoError(t, err)
+					e.ID = o.Put(object.KindBlob, []byte(Apply(string(data), some)))
+					set[p] = e
+				}
+				trees.Joined, err = o.Edit(trees.Joined, set)
+				require.NoError(t, err)
+				left, err := Find(t.Context(), o, trees)
+				require.NoError(t, err)
+				assert.Len(t, left, len(list)-len(done), "%s: %v, mended by %v, still %v", c.name, list, mends, left)
+				mended += len(done)
+			}
+		}
+	}
+	t.Logf("%d of %d misfits have a mend", mended, of)
+	assert.Greater(t, mended, of/3)
 }

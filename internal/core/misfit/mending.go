@@ -1,0 +1,244 @@
+package misfit
+
+import (
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// Mend is what makes a misfit fit: lines of a joined file, and what stands in their place.
+type Mend struct {
+	Path   string
+	Line   int      // of the first, from 1, in the joined file before any mend
+	Before []string // none where lines come in
+	After  []string
+	Of     int // the misfit, among those that were given
+}
+
+// Mends derives, for each misfit of which it is certain what to do, the edits to the joined files: the new name where
+// the old one is used, the new place of what is named, an import that is no longer needed or is needed again, and the
+// argument that whoever changed a signature passed everywhere else.
+func Mends(store *object.Overlay, t Trees, list []Misfit) (out []Mend, err error) {
+	f := &finder{store: store, trees: t, texts: map[object.ID]string{}}
+	for i := range list {
+		m := &list[i]
+		e, err := f.at(m.Used.Path)
+		if err != nil {
+			return nil, err
+		}
+		text, err := f.text(e)
+		if err != nil {
+			return nil, err
+		}
+		lines := diff.Lines(text)
+		if m.Kind == Import {
+			if one, ok := m.mendImport(lines); ok {
+				one.Of = i
+				out = append(out, one)
+			}
+			continue
+		}
+		for n, l := range lines {
+			if l != m.Used.Text || m.Used.Gone {
+				continue
+			}
+			to, ok := l, false
+			switch m.Kind {
+			case Renamed:
+				to, ok = replaceWord(l, m.Name, m.Now), m.Certain
+			case Moved:
+				to, ok = m.mendPath(l)
+			case Signature:
+				if to, ok, err = f.mendCall(m, l); err != nil {
+					return nil, err
+				}
+			}
+			if ok && to != l {
+				out = append(out, Mend{m.Used.Path, n + 1, []string{l}, []string{to}, i})
+			}
+		}
+	}
+	return out, nil
+}
+
+// Apply gives a text with the mends of its file.
+func Apply(text string, mends []Mend) string {
+	lines := diff.Lines(text)
+	sorted := slices.Clone(mends)
+	slices.SortStableFunc(sorted, func(a, b Mend) int { return b.Line - a.Line }) // from the end
+	for _, m := range sorted {
+		lo, hi := m.Line-1, m.Line-1+len(m.Before)
+		if hi > len(lines) || !slices.Equal(lines[lo:hi], m.Before) {
+			if len(m.Before) != 1 || hi > len(lines) {
+				continue
+			}
+			// Another mend of the same line: what this one changes in its words is woven in.
+			if to, ok := weave(m.Before[0], lines[lo], m.After[0]); ok {
+				lines[lo] = to
+			}
+			continue
+		}
+		lines = slices.Replace(lines, lo, hi, m.After...)
+	}
+	return strings.Join(lines, "")
+}
+
+// weave makes the edit from base to other in a text that was made from base, too.
+func weave(base, text, other string) (string, bool) {
+	t := merge.Merge3(diff.Words(base), diff.Words(text), diff.Words(other))
+	return t.Join(nil), t.Conflicts() == 0
+}
+
+// replaceWord puts a name in the place of another, wherever that is a word of its own.
+func replaceWord(l, name, now string) string {
+	var b strings.Builder
+	for {
+		i := strings.Index(l, name)
+		if i < 0 {
+			return b.String() + l
+		}
+		hi := i + len(name)
+		own := (i == 0 || !wordly(l[i-1])) && (hi == len(l) || !wordly(l[hi]))
+		b.WriteString(l[:i])
+		if own {
+			b.WriteString(now)
+		} else {
+			b.WriteString(name)
+		}
+		l = l[hi:]
+	}
+}
+
+// mendPath names the new place of a file, or of a package, in the way the old one was named.
+func (m *Misfit) mendPath(l string) (string, bool) {
+	switch ext := path.Ext(m.Used.Path); {
+	case ext == ".go":
+		alias := ""
+		if path.Base(m.Name) != path.Base(m.Now) {
+			alias = path.Base(m.Name) + " "
+		}
+		return strings.Replace(l, `"`+m.Name+`"`, alias+`"`+m.Now+`"`, 1), true
+	case !strings.Contains(m.Name, ".") && !strings.Contains(m.Name, "/"): // a name, not a file
+		return l, false
+	case strings.Contains(l, m.Name):
+		return strings.Replace(l, m.Name, m.Now, 1), true
+	case ext == ".py":
+		dotted := func(p string) string { return strings.ReplaceAll(strings.TrimSuffix(p, ".py"), "/", ".") }
+		if strings.Contains(l, dotted(m.Name)) {
+			return strings.Replace(l, dotted(m.Name), dotted(m.Now), 1), true
+		}
+		if from, to := path.Dir(m.Name), path.Dir(m.Now); path.Base(m.Name) == path.Base(m.Now) && // from util import tides
+			strings.Contains(l, "from "+dotted(from)+" import") {
+			return strings.Replace(l, "from "+dotted(from)+" import", "from "+dotted(to)+" import", 1), true
+		}
+		if from, to := path.Base(dotted(m.Name)), path.Base(dotted(m.Now)); path.Dir(m.Name) == path.Dir(m.Now) {
+			old, now := strings.TrimPrefix(path.Ext("."+from), "."), strings.TrimPrefix(path.Ext("."+to), ".")
+			return strings.Replace(l, "from ."+old+" ", "from ."+now+" ", 1), true
+		}
+		return l, false
+	}
+	from := path.Dir(m.Used.Path)
+	for _, t := range pathToken.FindAllString(l, -1) {
+		whole := path.Join(from, t)
+		bare := strings.TrimSuffix(m.Name, path.Ext(m.Name))
+		if strings.HasPrefix(t, ".") && (whole == m.Name || whole == bare) {
+			to := relative(from, m.Now)
+			if whole == bare {
+				to = strings.TrimSuffix(to, path.Ext(to))
+			}
+			return strings.Replace(l, t, to, 1), true
+		}
+	}
+	return l, false
+}
+
+// relative names a path from a folder, beginning with a dot.
+func relative(from, to string) string {
+	up := "./"
+	for from != "." && !strings.HasPrefix(to, from+"/") {
+		from = path.Dir(from)
+		up = strings.TrimPrefix(up, "./") + "../"
+	}
+	if from != "." {
+		to = strings.TrimPrefix(to, from+"/")
+	}
+	return up + to
+}
+
+// mendImport takes an import out that nothing uses any more, or puts one back that is used again.
+func (m *Misfit) mendImport(lines []string) (out Mend, ok bool) {
+	if m.Used.Gone {
+		for i, l := range lines {
+			if imported, is := importLine(l); is && imported == m.Name {
+				return Mend{Path: m.Used.Path, Line: i + 1, Before: []string{l}}, true
+			}
+		}
+		return out, false
+	}
+	at := -1
+	for i, l := range lines {
+		if imported, is := importLine(l); is {
+			if mine, _ := importLine(m.Changed.Text); at < 0 || imported < mine {
+				at = i + 1
+			}
+			if mine, _ := importLine(m.Changed.Text); imported > mine && (at < 0 || at == i+1) {
+				at = i
+			}
+		}
+	}
+	if at < 0 {
+		return out, false
+	}
+	return Mend{Path: m.Used.Path, Line: at + 1, After: []string{m.Changed.Text}}, true
+}
+
+// definedAt reports whether a line defines a name.
+func definedAt(one *file, line int, name string) bool {
+	if path.Ext(one.path) == ".go" {
+		return slices.ContainsFunc(goDecls(one.is), func(d goDecl) bool { return d.name == name && d.line == line+1 })
+	}
+	l := languageOf(one.path)
+	return l != nil && slices.ContainsFunc(l.definitions(one.to[line:line+1]), func(d def) bool { return d.name == name })
+}
+
+// mendCall gives a call the argument that whoever changed the signature passed in every other call: the one that
+// stands at its end, and is alike everywhere.
+func (f *finder) mendCall(m *Misfit, l string) (to string, ok bool, err error) {
+	if f.sides[0] == nil {
+		for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
+			if err := f.read(side); err != nil {
+				return l, false, err
+			}
+		}
+	}
+	call := regexp.MustCompile(`\b` + regexp.QuoteMeta(m.Name) + `\(([^()]*)\)`)
+	added := ""
+	for _, one := range sorted(f.sides[index(m.Changed.Side)]) {
+		for _, e := range one.edits {
+			if e.A1-e.A0 != e.B1-e.B0 {
+				continue
+			}
+			for k := range e.A1 - e.A0 {
+				was, is := call.FindStringSubmatch(one.from[e.A0+k]), call.FindStringSubmatch(one.to[e.B0+k])
+				if was == nil || is == nil || definedAt(one, e.B0+k, m.Name) {
+					continue
+				}
+				more, longer := strings.CutPrefix(is[1], was[1])
+				if !longer || more == "" || added != "" && added != more {
+					return l, false, nil
+				}
+				added = more
+			}
+		}
+	}
+	mine := call.FindStringSubmatchIndex(l)
+	if added == "" || mine == nil || mine[2] == mine[3] && !strings.HasPrefix(added, ", ") {
+		return l, false, nil
+	}
+	return l[:mine[3]] + added + l[mine[3]:], true, nil
+}
