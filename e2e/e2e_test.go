@@ -308,7 +308,7 @@ func TestScreensHoldAtEverySize(t *testing.T) {
 
 func TestCancelTheCheck(t *testing.T) {
 	x := newTerminal(t)
-	x.mine().Git("config", "dorvik.check", "echo begun; sleep 300; echo ended")
+	gittest.Own(t, "dorvik.check", "echo begun; sleep 300; echo ended")
 	x.open("80x24")
 	x.settleByRebase()
 	x.see("Checking the joined code", "begun", "stop the check")

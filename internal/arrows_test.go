@@ -47,7 +47,7 @@ var arrows = map[string]string{
 	"demo": "core/object git +golang.org/x/tools/txtar",
 	"tui": "core/object core/diff core/merge core/history core/annotate core/decided core/replay core/settle core/diagnose core/misfit git check " +
 		"recovery draw demo visible words +charm.land +github.com/charmbracelet +github.com/alecthomas/chroma",
-	"cli": "core/object core/merge core/misfit core/history core/annotate core/decided core/replay core/settle git recovery demo draw visible words " +
+	"cli": "core/object core/merge core/misfit core/history core/annotate core/decided core/replay core/settle git check recovery demo draw visible words " +
 		"+github.com/spf13/cobra",
 }
 

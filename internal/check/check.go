@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"os/exec"
+	"path"
 	"regexp"
 	"strings"
 	"syscall"
@@ -17,9 +18,11 @@ import (
 
 // Command is a check: a line for the shell, and where it comes from.
 type Command struct {
-	Line       string
-	Source     string // such as "go.mod"; ends the sentence "found from ..."
-	Configured bool   // set by the person, not found: that is agreement enough
+	Line       string   // all steps, as one line for the shell
+	Steps      []string // in order; one that fails is the last that is run
+	Source     string   // such as "go.mod"; ends the sentence "found from ..."
+	Configured bool     // set with git config, not found
+	Own        bool     // in the person's own configuration, not in the repository's
 }
 
 // ProjectFiles gives a file at the top of the project; ok is false where there is none.
@@ -28,8 +31,15 @@ type ProjectFiles func(name string) (text string, ok bool)
 var makeTarget = regexp.MustCompile(`(?m)^(check|test|build)\s*:([^=]|$)`)
 
 // Find tells how a project is checked from the files at its top; ok is false
-// where nothing tells. The first that fits is taken, in the order below.
+// where nothing tells. The first that fits is taken, in the order of find.
 func Find(files ProjectFiles) (c Command, ok bool) {
+	if c, ok = find(files); ok {
+		c.Steps = strings.Split(c.Line, " && ")
+	}
+	return c, ok
+}
+
+func find(files ProjectFiles) (c Command, ok bool) {
 	has := func(name string) bool { _, ok := files(name); return ok }
 	if has("go.mod") {
 		return Command{Line: "go build ./... && go test ./...", Source: "go.mod"}, true
@@ -72,7 +82,55 @@ func Find(files ProjectFiles) (c Command, ok bool) {
 			return Command{Line: line, Source: name}, true
 		}
 	}
+	return plainTests(files)
+}
+
+// LookedFor says what Find goes by.
+const LookedFor = "go.mod, a Makefile with check, test or build, package.json with build or test, Cargo.toml, " +
+	"pom.xml, " +
+	"Gradle, CMakeLists.txt, pyproject.toml and the like, and tests by their names (test_*.py, *_test.py, *.test.js, " +
+	"*_test.rb, *_test.sh) at the top, in test and in tests"
+
+// plainTests tells how tests are run of which nothing tells but their names. files gives, for the name of a folder
+// with a slash at its end, what is in it, line by line.
+func plainTests(files ProjectFiles) (c Command, ok bool) {
+	for _, dir := range []string{"./", "tests/", "test/"} {
+		list, _ := files(dir)
+		for name := range strings.Lines(list) {
+			name = strings.TrimSpace(name)
+			text, _ := files(path.Join(dir, name))
+			source := "the tests " + path.Join(dir, name)
+			switch {
+			case pythonTest.MatchString(name) && (strings.Contains(text, "import pytest") || !strings.Contains(text,
+				"unittest")):
+				return Command{Line: "python3 -m pytest -q", Source: source}, true
+			case pythonTest.MatchString(name):
+				return Command{Line: "python3 -m unittest discover -s " + dir + " -p '" + pattern(name) + "'",
+					Source: source}, true
+			case scriptTest.MatchString(name):
+				return Command{Line: "node --test", Source: source}, true
+			case strings.HasSuffix(name, "_test.rb"):
+				return Command{Line: "for t in " + dir + "*_test.rb; do ruby -I. \"$t\" || exit; done",
+					Source: source}, true
+			case strings.HasSuffix(name, "_test.sh"):
+				return Command{Line: "for t in " + dir + "*_test.sh; do sh \"$t\" || exit; done", Source: source}, true
+			}
+		}
+	}
 	return Command{}, false
+}
+
+var (
+	pythonTest = regexp.MustCompile(`^(test_.*|.*_test)\.py$`)
+	scriptTest = regexp.MustCompile(`[._]test\.[cm]?js$`)
+)
+
+// pattern is by which tests such as one are found.
+func pattern(name string) string {
+	if strings.HasPrefix(name, "test_") {
+		return "test_*.py"
+	}
+	return "*_test.py"
 }
 
 func npm(text string) string {
@@ -95,6 +153,36 @@ type Report struct {
 	Passed bool
 	Exit   int // -1 where a signal ended it
 	Took   time.Duration
+	Steps  []Step
+}
+
+// Step is one of the commands of a check. One that was not run took no time.
+type Step struct {
+	Line   string
+	Ran    bool
+	Passed bool
+	Took   time.Duration
+}
+
+// RunSteps runs command lines one after the other as Run does, until one fails. begun is told which begins.
+func RunSteps(ctx context.Context, dir string, steps, env []string, emit func(line string), begun func(step int)) (
+	all Report, err error) {
+	all.Passed = true
+	for _, s := range steps {
+		all.Steps = append(all.Steps, Step{Line: s})
+	}
+	for i, s := range steps {
+		if begun != nil {
+			begun(i)
+		}
+		r, err := Run(ctx, dir, s, env, emit)
+		all.Steps[i] = Step{s, true, r.Passed, r.Took}
+		all.Passed, all.Exit, all.Took = r.Passed, r.Exit, all.Took+r.Took
+		if err != nil || !r.Passed {
+			return all, err
+		}
+	}
+	return all, nil
 }
 
 // Run runs a command line by the shell in a folder and gives each line of its

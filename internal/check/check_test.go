@@ -33,6 +33,12 @@ func TestFind(t *testing.T) {
 		{"python", map[string]string{"pyproject.toml": ""}, "python3 -m compileall -q ."},
 		{"python with pytest", map[string]string{"pyproject.toml": "[tool.pytest.ini_options]"},
 			"python3 -m compileall -q . && python3 -m pytest -q"},
+		{"plain unittest", map[string]string{"./": "a.py\ntest_a.py\n", "test_a.py": "import unittest\n"},
+			"python3 -m unittest discover -s ./ -p 'test_*.py'"},
+		{"plain pytest", map[string]string{"tests/": "a_test.py\n", "tests/a_test.py": "def test_a():\n"}, "python3 -m pytest -q"},
+		{"plain node", map[string]string{"./": "a.test.mjs\n"}, "node --test"},
+		{"plain shell", map[string]string{"test/": "a_test.sh\n"}, "for t in test/*_test.sh; do sh \"$t\" || exit; done"},
+		{"no tests", map[string]string{"./": "a.py\n"}, ""},
 		{"nothing", map[string]string{"README.md": ""}, ""},
 	} {
 		got, ok := Find(func(name string) (string, bool) { text, ok := c.files[name]; return text, ok })
@@ -99,4 +105,24 @@ func TestProgramsOfThePersonsOwn(t *testing.T) {
 	assert.ErrorContains(t, Show(t.Context(), "test -d", filepath.Join(dir, "note"), time.Minute), "exit status 1")
 	require.NoError(t, Show(t.Context(), "sleep 5; :", "x", time.Millisecond), "it goes on showing it")
 	assert.Equal(t, []string{"sh", "-c", `vi -R "$@"`, "vi -R", "a b"}, Editor("vi -R", "a b").Args)
+}
+
+func TestDefinedBy(t *testing.T) {
+	files := map[string]string{"Makefile": "include tools/rules.mk\n-include none.mk\ntest:\n\tgo test\n", "tools/rules.mk": "",
+		"package.json": "{}", "tools/run.sh": "", "go.mod": "", "a b": ""}
+	for line, want := range map[string][]string{
+		"make test":                       {"Makefile", "tools/rules.mk"},
+		"npm test && ./tools/run.sh fast": {"package.json", "tools/run.sh"},
+		"go build ./... && go test ./...": {"go.mod"},
+		"X=1 sh tools/run.sh;make":        {"Makefile", "tools/rules.mk", "tools/run.sh"},
+		"true ../../etc/passwd /etc/x":    nil,
+	} {
+		assert.Equal(t, want, DefinedBy(line, func(name string) (string, bool) { text, ok := files[name]; return text, ok }), line)
+	}
+}
+
+func TestEnvironment(t *testing.T) {
+	got := Environment([]string{"PATH=/bin", "GH_TOKEN=x", "SSH_AUTH_SOCK=y", "CI=0", "MY_SECRET=z", "TOKENS=q", "HOME=/h"},
+		[]string{"MY_SECRET"})
+	assert.Equal(t, []string{"CI=true", "PATH=/bin", "MY_SECRET=z", "HOME=/h"}, got)
 }

@@ -259,7 +259,7 @@ func remarks(j *recovery.Join) (s string) {
 	for _, n := range j.Remarks() {
 		s += "\n          remark: " + strings.TrimPrefix(n.Path+": ", ": ") + n.Words
 		if n.Driver != "" {
-			s += fmt.Sprintf(", in dorvik or by “git config dorvik.%s.agreed true”", n.Driver)
+			s += fmt.Sprintf(", in dorvik or by “git config --global dorvik.%s.agreed true”", n.Driver)
 		}
 	}
 	return s

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
@@ -84,9 +85,8 @@ stops with the recovery saved; open dorvik to go on. Where something is to be co
 (commits that are on a remote would be rewritten, conflict marks would be pushed) it
 stops with exit code 3 and says which flag confirms it.
 
-A check command found from the project's files is run only if it was agreed to
-before in this repository; --check agrees to one, and so does
-git config dorvik.check.`,
+A check is run only if it was agreed to before in this repository, as it reads now;
+--check agrees to one, and so does git config --global dorvik.check.`,
 		Example: `  dorvik recover --route rebase --prefer weave,theirs-yours --check 'make test' --push
   dorvik recover --prefer suggested --no-check --json`,
 		Args: noArgs,
@@ -344,7 +344,7 @@ func (r *recoverer) prove(ctx context.Context, p *recovery.Position, j *recovery
 		}
 	}
 	if p.Trivial() == recovery.NotTrivial && !r.flags.noCheck {
-		return j, b, r.check(ctx, j, b)
+		return j, b, r.check(ctx, p, j, b)
 	}
 	return j, b, nil
 }
@@ -485,25 +485,35 @@ func (r *recoverer) makeAnew(ctx context.Context, p *recovery.Position, j *recov
 	return j, b, nil
 }
 
-func (r *recoverer) check(ctx context.Context, j *recovery.Join, b recovery.Built) error {
-	line := r.flags.check
-	if line == "" {
-		c, found, agreed, err := r.s.MayCheck(ctx, j.Tree)
-		switch {
-		case err != nil:
-			return err
-		case !found:
-			r.say("No check was found in this project; going on without.")
-			return nil
-		case !agreed:
-			return &recovery.UnagreedError{Command: c}
-		}
-		line = c.Line
-	} else if err := r.s.Agree(line); err != nil {
+// terms are those of the check that was named, which is agreed to by that, or else of the one that is found and was
+// agreed to; nil where there is none.
+func (r *recoverer) terms(ctx context.Context, p *recovery.Position, j *recovery.Join) (*recovery.Terms, error) {
+	if line := r.flags.check; line != "" {
+		return r.s.TermsOf(ctx, check.Command{Line: line, Steps: []string{line}, Source: "--check"}, j.Tree, p)
+	}
+	t, agreed, err := r.s.MayCheck(ctx, p, j.Tree)
+	if err == nil && t != nil && !agreed {
+		err = &recovery.UnagreedError{Terms: t}
+	}
+	return t, err
+}
+
+func (r *recoverer) check(ctx context.Context, p *recovery.Position, j *recovery.Join, b recovery.Built) error {
+	terms, err := r.terms(ctx, p, j)
+	switch {
+	case err != nil:
+		return err
+	case terms == nil:
+		r.say("No check was found in this project; going on without.")
+		return nil
+	}
+	if err := r.s.Agree(terms.String()); err != nil {
 		return err
 	}
+	line := terms.Command.Line
 	r.say("Checking: %s", line)
-	res, _, err := r.s.RunCheck(ctx, line, b.Tip, func(l string) { r.say("  %s", strings.TrimRight(l, " ")) })
+	res, _, err := r.s.RunCheck(ctx, terms.Command, b.Tip, func(l string) { r.say("  %s", strings.TrimRight(l, " ")) },
+		nil)
 	if err != nil {
 		return err
 	}

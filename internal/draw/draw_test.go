@@ -3,6 +3,7 @@ package draw
 import (
 	"bytes"
 	"context"
+	"dorvik.dev/dorvik/internal/check"
 	"fmt"
 	"os"
 	"os/exec"
@@ -46,7 +47,8 @@ func join(t *testing.T, dir string, route recovery.Route) {
 	require.NoError(t, err)
 	u, err := s.ToCheck(t.Context(), p, j)
 	require.NoError(t, err)
-	_, err = s.Prove(t.Context(), p, "true", u.Built.Tip, j.Tree, func(string) {})
+	_, err = s.Prove(t.Context(), p, &recovery.Terms{Command: check.Command{Line: "true", Steps: []string{"true"}}}, u.Built.Tip,
+		j.Tree, func(string) {}, nil)
 	require.NoError(t, err)
 	_, err = s.Accept(t.Context(), p, j, u.Built, recovery.Consent{})
 	require.NoError(t, err)

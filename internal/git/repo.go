@@ -489,3 +489,38 @@ func (r *Repo) Settings(ctx context.Context, pattern string) (map[string]string,
 	}
 	return all, nil
 }
+
+// Setting is a value of the configuration, and whether it is the person's own: not of a file in the repository, which
+// can come with it.
+type Setting struct {
+	Name  string // as git writes it
+	Value string
+	Own   bool
+}
+
+// Values lists all values of a key, or with pattern of all keys that match it, in the order they are read.
+func (r *Repo) Values(ctx context.Context, key string, pattern bool) (out []Setting, err error) {
+	how := "--get-all"
+	if pattern {
+		how = "--get-regexp"
+	}
+	text, err := r.run(ctx, "reading the settings "+key, "config", "--show-scope", "-z", how, key)
+	if code(err) == 1 {
+		return nil, nil
+	}
+	fields := strings.Split(strings.TrimSuffix(text, "\x00"), "\x00")
+	for i := 0; i+1 < len(fields); i += 2 {
+		s := Setting{Name: key, Value: fields[i+1], Own: fields[i] != "local" && fields[i] != "worktree"}
+		if pattern {
+			s.Name, s.Value, _ = strings.Cut(s.Value, "\n")
+		}
+		out = append(out, s)
+	}
+	return out, err
+}
+
+// SetConfig sets something in the repository's own configuration, in place of all it was set to there.
+func (r *Repo) SetConfig(ctx context.Context, key, value string) error {
+	_, err := r.run(ctx, "setting "+key, "config", "--replace-all", key, value)
+	return err
+}

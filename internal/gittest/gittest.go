@@ -19,13 +19,15 @@ import (
 // credentials, fixed identity, fixed dates, English messages.
 func Env(home string) []string {
 	env := []string{
-		"HOME=" + home, "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=" + os.DevNull, "GIT_TERMINAL_PROMPT=0", "LC_ALL=C",
+		"HOME=" + home, "XDG_CONFIG_HOME=" + home, "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=" + filepath.Join(home,
+			"gitconfig"), "GIT_TERMINAL_PROMPT=0", "LC_ALL=C",
 		"GIT_AUTHOR_NAME=Ada Sund", "GIT_AUTHOR_EMAIL=ada@skerry.example", "GIT_AUTHOR_DATE=1767000000 +0100",
 		"GIT_COMMITTER_NAME=Ada Sund", "GIT_COMMITTER_EMAIL=ada@skerry.example", "GIT_COMMITTER_DATE=1767000000 +0100",
 	}
 	for _, kv := range os.Environ() {
 		name, _, _ := strings.Cut(kv, "=")
-		if name != "HOME" && !strings.HasPrefix(name, "GIT_") && !strings.HasPrefix(name, "LC_") {
+		if name != "HOME" && name != "XDG_CONFIG_HOME" && !strings.HasPrefix(name, "GIT_") && !strings.HasPrefix(name,
+			"LC_") {
 			env = append(env, kv)
 		}
 	}
@@ -52,7 +54,7 @@ func IsolateAll() (after func(), err error) {
 	if err != nil {
 		return nil, err
 	}
-	set := Env(home)[:11]
+	set := Env(home)[:12]
 	for name, value := range goCaches() {
 		set = append(set, name+"="+value)
 	}
@@ -87,10 +89,17 @@ func Isolate(t testing.TB) {
 			os.Unsetenv(name)
 		}
 	}
-	for _, kv := range Env(t.TempDir())[:11] {
+	for _, kv := range Env(t.TempDir())[:12] {
 		name, value, _ := strings.Cut(kv, "=")
 		t.Setenv(name, value)
 	}
+}
+
+// Own sets something in the configuration of the person who runs the test's process, as long as the test runs.
+func Own(t testing.TB, key, value string) {
+	file := os.Getenv("GIT_CONFIG_GLOBAL")
+	require.NoError(t, exec.Command("git", "config", "--file", file, key, value).Run())
+	t.Cleanup(func() { _ = exec.Command("git", "config", "--file", file, "--unset-all", key).Run() })
 }
 
 // Repo is a repository in a folder of the test's own.

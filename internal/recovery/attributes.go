@@ -64,7 +64,7 @@ func (w *Workspace) drive(ctx context.Context, name, path string, base, yours, t
 	if err != nil || command == "" || strings.ContainsAny(name, "\n\x00") {
 		return nil, merge.NotDefined, nil
 	}
-	if agreed, err := w.Repo.Config(ctx, "dorvik."+name+".agreed"); (err != nil || agreed != "true") &&
+	if !w.ownYes(ctx, "dorvik."+name+".agreed") &&
 		(w.agreed == nil || !w.agreed(MergeDriver{name, command}.String())) {
 		return nil, merge.NotAgreed, nil
 	}

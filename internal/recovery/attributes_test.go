@@ -28,9 +28,9 @@ func TestAttributesAgreeWithGit(t *testing.T) {
 	require.NoError(t, os.Rename(filepath.Join(repo.Dir, "../users"), filepath.Join(home, "users")))
 	repo.Git("config", "core.attributesFile", filepath.Join(home, "users"))
 	repo.Git("config", "merge.last.driver", "tail -n 3 %B > %A; test %L = 9 && test -n %P")
-	repo.Git("config", "dorvik.last.agreed", "true")
+	gittest.Own(t, "dorvik.last.agreed", "true")
 	repo.Git("config", "merge.never.driver", "exit 1")
-	repo.Git("config", "dorvik.never.agreed", "true")
+	gittest.Own(t, "dorvik.never.agreed", "true")
 	require.NoError(t, os.MkdirAll(filepath.Join(repo.Dir, ".git", "info"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(repo.Dir, ".git", "info", "attributes"), []byte("over*.x merge\n"),
 		0o644))
@@ -103,7 +103,7 @@ func TestAttributesStartNoCommands(t *testing.T) {
 	repo.Git("checkout", "-q", "theirs")
 	repo.Commit("theirs", "$(touch x)'f", strings.Replace(base, "five", "FIVE", 1))
 	repo.Git("config", "merge.mine.driver", "echo %L %P > %A")
-	repo.Git("config", "dorvik.mine.agreed", "true")
+	gittest.Own(t, "dorvik.mine.agreed", "true")
 	w, _, j, err := joined(t, repo, "main", "theirs", Merge)
 	require.NoError(t, err)
 	text, _, err := w.TextAt(j.Tree, "$(touch x)'f")
@@ -137,7 +137,7 @@ func TestADriverRunsOnlyWhenAgreedTo(t *testing.T) {
 	} {
 		repo.Git("config", "merge.mine.driver", c.command)
 		if c.agreed != "" {
-			repo.Git("config", "dorvik.mine.agreed", c.agreed)
+			gittest.Own(t, "dorvik.mine.agreed", c.agreed)
 		}
 		w, _, j, err := joined(t, repo, "main", "theirs", Merge)
 		require.NoError(t, err)

@@ -13,7 +13,6 @@ import (
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -142,6 +141,10 @@ func (s *Session) Make(ctx context.Context, j *Join, tip object.ID, each func(st
 	if !j.plain.IsZero() {
 		from = j.plain
 	}
+	env, err := s.environment(ctx)
+	if err != nil {
+		return nil, err
+	}
 	var paths []string
 	for _, m := range j.Unmade() {
 		if err := s.Agree(m.Command); err != nil {
@@ -150,7 +153,7 @@ func (s *Session) Make(ctx context.Context, j *Join, tip object.ID, each func(st
 		paths = append(paths, m.Path)
 		each("$ " + m.Command + words.If(path.Dir(m.Path) == ".", "", "   (in "+path.Dir(m.Path)+")"))
 		r, err := check.Run(ctx, filepath.Join(co.Dir, filepath.FromSlash(path.Dir(m.Path))), m.Command,
-			git.CleanEnvironment(), each)
+			env, each)
 		if err != nil {
 			return nil, err
 		}

@@ -8,6 +8,7 @@ import (
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/words"
 )
 
 // SettleBy takes a route, empty for the one kept or else the suggested one, and settles each
@@ -69,13 +70,22 @@ func (j *Join) firstOpen(decisions *settle.Decisions, prefer []settle.Way) (*set
 	return nil, "", false
 }
 
-// UnagreedError says that a check was found and may not be run, as nobody agreed to it.
-type UnagreedError struct{ Command check.Command }
+// UnagreedError says that a check was found and may not be run, as nobody agreed to it as it reads now.
+type UnagreedError struct{ Terms *Terms }
 
 func (e *UnagreedError) Error() string {
+	c := e.Terms.Command
+	var changed []string
+	for _, f := range e.Terms.Changed() {
+		changed = append(changed, f.Path)
+	}
+	if len(changed) > 0 {
+		return fmt.Sprintf("the check “%s” was agreed to in this repository, and %s changed since; look at that, "+
+			"and say "+
+			"--check '%s' to run it, or --no-check to go on without", c.Line, words.List(changed), c.Line)
+	}
 	return fmt.Sprintf("the check “%s” (found from %s) was never agreed to in this repository; say --check '%s' to "+
-		"run it, or --no-check to go on without",
-		e.Command.Line, e.Command.Source, e.Command.Line)
+		"run it, or --no-check to go on without", c.Line, c.Source, c.Line)
 }
 
 // UnmadeError says that files are to be made anew by commands that nobody agreed to.
@@ -88,14 +98,23 @@ func (e *UnmadeError) Error() string {
 		"to it, or to take a side", m.Path, m.Command)
 }
 
-// MayCheck gives the command that a tree is checked by. found is true where there is one, and
-// agreed where that may be run: it was configured, or agreed to before. What the list of a rebase has run
-// on the way goes before what is found in the project.
-func (s *Session) MayCheck(ctx context.Context, tree object.ID) (c check.Command, found, agreed bool, err error) {
-	c, found, err = s.CheckCommand(ctx, tree)
+// MayCheck gives what a tree is checked by, nil where there is nothing, and whether that may be run: it was agreed to
+// as it reads now or, where it was never asked about, the person's own configuration names it. What the list of a
+// rebase has run on the way goes before what is found in the project.
+func (s *Session) MayCheck(ctx context.Context, p *Position, tree object.ID) (t *Terms, agreed bool, err error) {
+	c, found, err := s.CheckCommand(ctx, tree)
+	if err != nil {
+		return nil, false, err
+	}
 	if runs := s.state.Runs; len(runs) > 0 && !c.Configured {
 		c = check.Command{Line: strings.Join(runs, " && "), Source: "the list of the rebase that git began"}
 		found = true
 	}
-	return c, found, found && (c.Configured || s.AgreedTo(c.Line)), err
+	if !found {
+		return nil, false, nil
+	}
+	if t, err = s.TermsOf(ctx, c, tree, p); err != nil {
+		return nil, false, err
+	}
+	return t, s.AgreedTo(t.String()) || c.Own && !t.Before, nil
 }

@@ -12,9 +12,8 @@ import (
 // Unchecked is a joined result made into commits, and how it can be checked.
 type Unchecked struct {
 	Built   Built
-	Command check.Command
-	Found   bool // there is a command
-	Agreed  bool // it may be run
+	Terms   *Terms // what it is checked by, and what that goes by; nil where no check was found
+	Agreed  bool   // it may be run
 	Misfits []Misfit
 	Mends   []misfit.Mend // of them, where it is certain what to do
 	Making  bool          // files are to be made anew before it is checked
@@ -33,7 +32,7 @@ func (s *Session) ToCheck(ctx context.Context, p *Position, j *Join) (*Unchecked
 	if err := s.tellApart(ctx, append([]object.ID{u.Built.Tip}, u.Built.made()...)); err != nil {
 		return nil, err
 	}
-	if u.Command, u.Found, u.Agreed, err = s.MayCheck(ctx, j.Tree); err != nil {
+	if u.Terms, u.Agreed, err = s.MayCheck(ctx, p, j.Tree); err != nil {
 		return nil, err
 	}
 	if u.Misfits, err = s.Misfits(ctx, p, j); err != nil {
@@ -43,7 +42,7 @@ func (s *Session) ToCheck(ctx context.Context, p *Position, j *Join) (*Unchecked
 		return nil, err
 	}
 	u.Making, u.MayMake = len(j.Unmade()) > 0, s.MayMake(j)
-	if c := s.CheckOf(j.Tree); c != nil && c.Command == u.Command.Line && c.Passed {
+	if c := s.CheckOf(j.Tree); c != nil && u.Terms != nil && c.Command == u.Terms.Command.Line && c.Passed {
 		u.Passed = &check.Report{Passed: true, Took: c.Took}
 	}
 	err = s.Reach(Check)
@@ -69,18 +68,18 @@ type Proof struct {
 	State  State
 }
 
-// Prove runs a command, which is agreed to by that, on a commit of the joined tree; each gets
-// every line it prints.
-func (s *Session) Prove(ctx context.Context, p *Position, command string, tip, tree object.ID,
-	each func(string)) (*Proof, error) {
-	if err := s.Agree(command); err != nil {
+// Prove runs a check, which is agreed to by that as it reads now, on a commit of the joined tree; each gets
+// every line it prints, and begun each step that begins.
+func (s *Session) Prove(ctx context.Context, p *Position, terms *Terms, tip, tree object.ID, each func(string),
+	begun func(step int)) (*Proof, error) {
+	if err := s.Agree(terms.String()); err != nil {
 		return nil, err
 	}
 	var all []string
-	r, dir, err := s.RunCheck(ctx, command, tip, func(l string) {
+	r, dir, err := s.RunCheck(ctx, terms.Command, tip, func(l string) {
 		all = append(all, l)
 		each(l)
-	})
+	}, begun)
 	if err != nil {
 		return nil, err
 	}

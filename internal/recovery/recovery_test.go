@@ -495,7 +495,7 @@ func TestCheckRunsOnTheJoinedTree(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, ok && c.Configured)
 	var out []string
-	r, dir, err := s.RunCheck(t.Context(), c.Line, b.Tip, func(l string) { out = append(out, l) })
+	r, dir, err := s.RunCheck(t.Context(), c, b.Tip, func(l string) { out = append(out, l) }, nil)
 	require.NoError(t, err)
 	assert.Equal(t, 3, r.Exit)
 	assert.Equal(t, []string{"one", "MINE", "three", "four", "five", "H", "f:2:1: bad"}, out)
@@ -668,7 +668,7 @@ func TestWhatVersion1KeptIsKept(t *testing.T) {
 			[]byte(`{"branch":"main","route":"rebase","stage":2,"book":{"Decisions":[{"key":"a","way":"weave"},{"key":"b","way":"yours"}]},"agreed":["make test"],"mends":[{"Path":"f","Before":"1","After":"2"}]}`))
 	}))
 	require.NoError(t, db.Close())
-	want := State{Branch: "main", Route: Rebase, Stage: Settle, Agreed: []string{"make test"},
+	want := State{Branch: "main", Route: Rebase, Stage: Settle,
 		Mends: []Mend{{"f", "1", "2"}},
 		Decisions: settle.Decisions{List: []settle.Decision{{Key: "a", Way: settle.Weave},
 			{Key: "b", Way: settle.Yours}}}}
@@ -695,7 +695,7 @@ func TestWhatVersion1KeptIsKept(t *testing.T) {
 		st.Accepted = &Waypoint{Name: "1"}
 	})
 	reopen(func(st *State) { st.Decisions.Undo(); st.Decisions.Undo(); st.Accepted.GoneBack = true; st.Mends = nil })
-	reopen(func(st *State) { st.Accepted = nil; st.Agreed = append(st.Agreed, "true") })
+	reopen(func(st *State) { st.Accepted = nil; st.Runs = append(st.Runs, "true") })
 	reopen(func(*State) {})
 
 	db, err = openDB(statePath(dir), false)

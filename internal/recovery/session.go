@@ -30,6 +30,8 @@ type Session struct {
 	store  *store
 	notice string // what opening found and did, or a change could not do besides, if anything
 
+	agreements *agreements
+
 	TookBack bool // opening took back what an earlier run was cut off in
 
 	makeAnew bool // a branch of the remote that is gone is pushed all the same
@@ -47,6 +49,10 @@ func OpenSession(ctx context.Context, dir string) (*Session, error) {
 		return nil, err
 	}
 	s := &Session{Workspace: w}
+	if s.agreements, err = openAgreements(w.Repo.GitDir); err != nil {
+		w.Close()
+		return nil, err
+	}
 	w.agreed, w.files.Recall = s.AgreedTo, s.recall
 	var damage string
 	if s.store, damage, err = openStore(w.Repo.GitDir); err == nil {
@@ -129,8 +135,8 @@ func (s *Session) Sync(p *Position) error {
 		st.Accepted = nil
 	}
 	if st.Branch != p.Branch.Name || st.Yours != p.Yours && st.Accepted == nil {
-		kept := State{Branch: p.Branch.Name, Decisions: st.Decisions, Accepted: st.Accepted, Agreed: st.Agreed,
-			LastCheck: st.LastCheck, TakeOver: st.TakeOver, Runs: st.Runs, Carry: st.Carry, Wishes: st.Wishes,
+		kept := State{Branch: p.Branch.Name, Decisions: st.Decisions, Accepted: st.Accepted, LastCheck: st.LastCheck,
+			TakeOver: st.TakeOver, Runs: st.Runs, Carry: st.Carry, Wishes: st.Wishes,
 			Read: st.Read, PutAside: st.PutAside}
 		if st.Branch == p.Branch.Name {
 			kept.Picks, kept.PickParent = st.Picks, st.PickParent
@@ -841,7 +847,7 @@ func (s *Session) PushTip(ctx context.Context, p *Position) (*Pushed, error) {
 		e.Waypoint, e.Route = a.Name, a.Route
 		s.tellShared(s.share(ctx, to.Remote, a.Decisions))
 	}
-	s.state = State{Branch: b.Name, Agreed: s.state.Agreed, LastCheck: s.state.LastCheck, Carry: s.state.Carry}
+	s.state = State{Branch: b.Name, LastCheck: s.state.LastCheck, Carry: s.state.Carry}
 	s.noted(s.store.log(e))
 	return out, s.save()
 }
@@ -870,14 +876,24 @@ func (s *Session) MakeAnew() { s.makeAnew = true }
 // `git config dorvik.check`, or one found from the project's files. ok is false
 // where there is none.
 func (w *Workspace) CheckCommand(ctx context.Context, tree object.ID) (c check.Command, ok bool, err error) {
-	line, err := w.Repo.Config(ctx, "dorvik.check")
+	set, err := w.Repo.Values(ctx, "dorvik.check", false)
 	if err != nil {
 		return c, false, err
 	}
-	if line != "" {
-		return check.Command{Line: line, Source: "git config dorvik.check", Configured: true}, true, nil
+	c.Own = true
+	for _, one := range set {
+		if one.Value != "" {
+			c.Steps, c.Own = append(c.Steps, one.Value), c.Own && one.Own
+		}
+	}
+	if len(c.Steps) > 0 {
+		c.Line, c.Source, c.Configured = strings.Join(c.Steps, " && "), "git config dorvik.check", true
+		return c, true, nil
 	}
 	c, ok = check.Find(func(name string) (string, bool) {
+		if strings.HasSuffix(name, "/") {
+			return w.namesIn(tree, strings.TrimSuffix(name, "/"))
+		}
 		e, ferr := w.Store.Find(tree, name)
 		if ferr != nil || !e.Mode.IsRegular() {
 			return "", false
@@ -888,22 +904,10 @@ func (w *Workspace) CheckCommand(ctx context.Context, tree object.ID) (c check.C
 	return c, ok, nil
 }
 
-// AgreedTo reports whether a check command was agreed to in this repository.
-func (s *Session) AgreedTo(line string) bool { return slices.Contains(s.state.Agreed, line) }
-
-// Agree records that a check command, or a merge driver, may be run in this repository.
-func (s *Session) Agree(line string) error {
-	if s.AgreedTo(line) {
-		return nil
-	}
-	s.state.Agreed = append(slices.Clip(s.state.Agreed), line)
-	return s.save()
-}
-
 // RunCheck runs a command on the joined commit in a checkout of its own and
 // records the outcome for its tree. dir is where it ran.
-func (s *Session) RunCheck(ctx context.Context, line string, tip object.ID, emit func(line string)) (r check.Report,
-	dir string, err error) {
+func (s *Session) RunCheck(ctx context.Context, c check.Command, tip object.ID, emit func(line string),
+	begun func(step int)) (r check.Report, dir string, err error) {
 	tree, err := s.Tree(tip)
 	if err != nil {
 		return r, "", err
@@ -912,13 +916,46 @@ func (s *Session) RunCheck(ctx context.Context, line string, tip object.ID, emit
 	if err != nil {
 		return r, "", err
 	}
-	r, err = check.Run(ctx, co.Dir, line, git.CleanEnvironment(), emit)
+	env, err := s.environment(ctx)
+	if err != nil {
+		return r, "", err
+	}
+	r, err = check.RunSteps(ctx, co.Dir, c.Steps, env, emit, begun)
 	if err != nil {
 		return r, co.Dir, err
 	}
-	s.state.Checked = &Checked{Tree: tree, Command: line, Passed: r.Passed, Took: r.Took}
+	s.state.Checked = &Checked{Tree: tree, Command: c.Line, Passed: r.Passed, Took: r.Took}
 	s.state.LastCheck = r.Took
 	return r, co.Dir, s.save()
+}
+
+// namesIn lists what is in a folder of a tree, line by line.
+func (w *Workspace) namesIn(tree object.ID, dir string) (names string, ok bool) {
+	if dir != "." {
+		e, err := w.Store.Find(tree, dir)
+		if err != nil || !e.IsTree() {
+			return "", false
+		}
+		tree = e.ID
+	}
+	entries, err := w.Store.Tree(tree)
+	for _, e := range entries {
+		names += e.Name + "\n"
+	}
+	return names, err == nil
+}
+
+// environment is what checks run in: without git's own variables, and without secrets but those that dorvik.checkEnv
+// names.
+func (s *Session) environment(ctx context.Context) ([]string, error) {
+	keep, err := s.Repo.Values(ctx, "dorvik.checkEnv", false)
+	var names []string
+	for _, k := range keep {
+		if k.Own { // a repository cannot ask for them
+			names = append(names, strings.Fields(k.Value)...)
+		}
+	}
+	return check.Environment(git.CleanEnvironment(), names), err
 }
 
 // checkout brings the checkout of the check to a joined commit, and says to emit in what it is not as the working

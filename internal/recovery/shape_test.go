@@ -365,8 +365,8 @@ func TestTheCheckHasSubmodules(t *testing.T) {
 	require.NoError(t, err)
 	for range 2 { // again, in what is there
 		var said []string
-		r, _, err := s.RunCheck(t.Context(), "cat parts/lib/inner/deep && test ! -e parts/absent/x", tip,
-			func(l string) { said = append(said, l) })
+		r, _, err := s.RunCheck(t.Context(), termsOf("cat parts/lib/inner/deep && test ! -e parts/absent/x").Command, tip,
+			func(l string) { said = append(said, l) }, nil)
 		require.NoError(t, err)
 		assert.True(t, r.Passed)
 		require.Len(t, said, 2)

@@ -47,7 +47,6 @@ type State struct {
 
 	Accepted  *Waypoint     `json:"accepted,omitempty"` // joined here and not pushed yet
 	Checked   *Checked      `json:"checked,omitempty"`
-	Agreed    []string      `json:"agreed,omitempty"` // check commands and merge drivers agreed to
 	LastCheck time.Duration `json:"last_check,omitempty"`
 }
 

@@ -23,7 +23,7 @@ func TestAllOfTheStateIsKept(t *testing.T) {
 		Wishes: replay.Wishes{id: {Leave: true}}, TakeOver: Finish,
 		Runs: []string{"make"}, Carry: true, Read: map[string]object.ID{"f": id},
 		PutAside: map[settle.Key]string{"k": "later"},
-		Accepted: &Waypoint{Name: "1"}, Checked: &Checked{Command: "true"}, Agreed: []string{"make"}, LastCheck: 1}
+		Accepted: &Waypoint{Name: "1"}, Checked: &Checked{Command: "true"}, LastCheck: 1}
 	v := reflect.ValueOf(st)
 	for i := range v.NumField() {
 		require.False(t, v.Field(i).IsZero(), "this test knows nothing of %s", v.Type().Field(i).Name)

@@ -9,7 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
-	"slices"
 	"strconv"
 	"time"
 
@@ -41,9 +40,8 @@ var (
 	bucketDecisions = []byte("decisions") // by their numbers, from 0
 	bucketMemory    = []byte("memory")    // decisions of all recoveries, by what they are about
 	bucketMends     = []byte("mends")     // by their numbers, from 0
-	bucketAgreed    = []byte("agreed")    // by what was agreed to
 	bucketWaypoints = []byte("waypoints") // by their numbers
-	bucketsAll      = [][]byte{bucketMeta, bucketRecovery, bucketDecisions, bucketMends, bucketAgreed, bucketWaypoints,
+	bucketsAll      = [][]byte{bucketMeta, bucketRecovery, bucketDecisions, bucketMends, bucketWaypoints,
 		bucketLogbook}
 	bucketOld = []byte("state") // of version 1
 	keySchema = []byte("schema")
@@ -172,7 +170,7 @@ var fields = []field{
 
 // keptOf is a state as it is written.
 func keptOf(st *State) (kept, error) {
-	k := kept{map[string]string{}, State{Decisions: st.Decisions, Mends: st.Mends, Agreed: st.Agreed}}
+	k := kept{map[string]string{}, State{Decisions: st.Decisions, Mends: st.Mends}}
 	for _, f := range fields {
 		data, err := json.Marshal(f.of(st))
 		if err != nil {
@@ -198,14 +196,6 @@ func put(tx *bbolt.Tx, was, is kept) error {
 	}
 	if err := putList(tx.Bucket(bucketMends), was.lists.Mends, is.lists.Mends); err != nil {
 		return err
-	}
-	for _, line := range is.lists.Agreed {
-		if slices.Contains(was.lists.Agreed, line) {
-			continue
-		}
-		if err := tx.Bucket(bucketAgreed).Put([]byte(line), []byte{}); err != nil {
-			return err
-		}
 	}
 	return nil
 }
@@ -275,12 +265,6 @@ func get(tx *bbolt.Tx, st *State) error {
 	}
 	if err := getList(tx.Bucket(bucketMends), &st.Mends); err != nil {
 		return err
-	}
-	if b := tx.Bucket(bucketAgreed); b != nil {
-		return b.ForEach(func(line, _ []byte) error {
-			st.Agreed = append(st.Agreed, string(line))
-			return nil
-		})
 	}
 	return nil
 }

@@ -1,6 +1,8 @@
 package recovery
 
 import (
+	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/gittest"
 	"errors"
 	"path/filepath"
 	"strings"
@@ -22,7 +24,7 @@ func TestTheWholeJob(t *testing.T) {
 	for _, route := range []Route{Rebase, Merge} {
 		tm := newTeam(t)
 		tm.diverge()
-		tm.mine.Git("config", "dorvik.check", "test ! -e broken || { echo ./f:2:1: broken; exit 1; }")
+		gittest.Own(t, "dorvik.check", "test ! -e broken || { echo ./f:2:1: broken; exit 1; }")
 		s, ctx := tm.session(), t.Context()
 		v, err := s.Survey(ctx, true, nil)
 		require.NoError(t, err)
@@ -68,20 +70,20 @@ func TestTheWholeJob(t *testing.T) {
 		assert.True(t, undone)
 		u, err := s.ToCheck(ctx, p, j)
 		require.NoError(t, err)
-		assert.True(t, u.Found && u.Agreed)
+		assert.True(t, u.Terms != nil && u.Agreed)
 		assert.Nil(t, u.Passed)
 		holder, ok := j.MendHolder()
 		assert.True(t, ok)
 		assert.Equal(t, map[Route]string{Rebase: "your last commit, “mine”", Merge: "the merge commit"}[route], holder)
 		var lines []string
-		proof, err := s.Prove(ctx, p, "echo ./f:2:1: broken; exit 3", u.Built.Tip, j.Tree,
-			func(l string) { lines = append(lines, l) })
+		proof, err := s.Prove(ctx, p, termsOf("echo ./f:2:1: broken; exit 3"), u.Built.Tip, j.Tree,
+			func(l string) { lines = append(lines, l) }, nil)
 		require.NoError(t, err)
 		assert.Equal(t, []string{"./f:2:1: broken"}, lines)
 		assert.False(t, proof.Result.Passed)
 		require.Len(t, proof.Places, 1)
 		assert.Equal(t, LineTheirs, proof.Texts["f"][1].Origin)
-		proof, err = s.Prove(ctx, p, u.Command.Line, u.Built.Tip, j.Tree, func(string) {})
+		proof, err = s.Prove(ctx, p, u.Terms, u.Built.Tip, j.Tree, func(string) {}, nil)
 		require.NoError(t, err)
 		assert.True(t, proof.Result.Passed)
 		u, err = s.ToCheck(ctx, p, j)
@@ -267,4 +269,9 @@ func TestOverlapsSayWhatMet(t *testing.T) {
 	assert.Equal(t, SameFile, got["moved"].Kind, "the one renamed what the other edited")
 	assert.Equal(t, merge.ModifyDelete, got["gone"].Conflict)
 	assert.Equal(t, merge.AddAdd, got["bin"].Conflict)
+}
+
+// termsOf are those of a command that goes by no file.
+func termsOf(line string) *Terms {
+	return &Terms{Command: check.Command{Line: line, Steps: []string{line}}}
 }

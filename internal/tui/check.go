@@ -3,6 +3,7 @@ package tui
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -23,9 +24,8 @@ type checkScreen struct {
 
 // checkState is what is known of the check of one joined result.
 type checkState struct {
-	command check.Command
-	found   bool
-	ready   bool // the command is known
+	terms   *recovery.Terms // nil where no check was found
+	ready   bool            // the command is known
 	agreed  bool
 	making  bool      // files are to be made anew first
 	unmade  bool      // a command that makes one did not end well
@@ -60,7 +60,7 @@ func (s *checkScreen) state() (string, passed) {
 		return "failed", unwell
 	case s.passed():
 		return "passes", well
-	case s.ready && !s.found:
+	case s.ready && s.terms == nil:
 		return "none found", unwell
 	}
 	if s.joinless() {
@@ -69,10 +69,18 @@ func (s *checkScreen) state() (string, passed) {
 	return "not run", unwell
 }
 
-func (s *checkScreen) status() line { return txt(dim, s.command.Line) }
+func (s *checkScreen) status() line { return txt(dim, s.line()) }
+
+// line is the command that is run.
+func (c *checkState) line() string {
+	if c.terms == nil {
+		return ""
+	}
+	return c.terms.Command.Line
+}
 
 func (s *checkScreen) remark() line {
-	if s.ready && !s.found {
+	if s.ready && s.terms == nil {
 		return txt(dim, "Without a check nothing proves that the joined code works.")
 	}
 	return txt(dim, "Checked in a checkout of its own; your working tree is not used.")
@@ -91,7 +99,7 @@ func (s *checkScreen) enter() tea.Cmd {
 	return s.start("making the joined commits", func(ctx context.Context, _ func(int, int)) (then, error) {
 		v, err := s.s.ToCheck(ctx, pos, join)
 		return func() tea.Cmd {
-			s.command, s.found, s.agreed, s.ready = v.Command, v.Found, v.Agreed, true
+			s.terms, s.agreed, s.ready = v.Terms, v.Agreed, true
 			s.built, s.st, s.unfit = v.Built, v.State, v.Misfits
 			s.offered = v.Mends
 			switch {
@@ -102,7 +110,7 @@ func (s *checkScreen) enter() tea.Cmd {
 				return nil
 			case v.Passed != nil:
 				s.result = v.Passed
-			case s.found && s.agreed:
+			case s.terms != nil && s.agreed:
 				return s.run()
 			}
 			return nil
@@ -132,7 +140,7 @@ func (s *checkScreen) makeAnew() tea.Cmd {
 
 // withoutMaking goes on though files are not made anew.
 func (s *checkScreen) withoutMaking() tea.Cmd {
-	if s.making, s.unmade, s.output = false, false, nil; s.found && s.agreed {
+	if s.making, s.unmade, s.output = false, false, nil; s.terms != nil && s.agreed {
 		return s.run()
 	}
 	return nil
@@ -143,9 +151,9 @@ func (s *checkScreen) run() tea.Cmd {
 	s.result, s.places, s.at, s.started = nil, nil, 0, s.now()
 	out := newOutput()
 	s.output = out
-	command, tip, tree, pos := s.command.Line, s.built.Tip, s.join.Tree, s.pos
+	terms, tip, tree, pos := s.terms, s.built.Tip, s.join.Tree, s.pos
 	cmd := s.start("checking", func(ctx context.Context, _ func(int, int)) (then, error) {
-		v, err := s.s.Prove(ctx, pos, command, tip, tree, out.add)
+		v, err := s.s.Prove(ctx, pos, terms, tip, tree, out.add, out.begin)
 		return func() tea.Cmd {
 			s.started, s.agreed = time.Time{}, true
 			s.result, s.places, s.texts, s.st = &v.Result, v.Places, v.Texts, v.State
@@ -198,11 +206,12 @@ func (s *checkScreen) actions() []action {
 		out = append(out, again, act(keys.skip, "", s.without))
 	case s.failed():
 		out = append(out, again, act(keys.skip, "", s.without))
-	case !s.found:
-		out = append(out, acts(keys.next, "go on without", s.push.enter))
+	case s.terms == nil:
+		out = append(out, acts(keys.next, "go on without", s.push.enter), acts(keys.write, "type a command",
+			s.typeCheck))
 	default:
 		out = append(out, acts(keys.next, words.If(s.agreed, "run it", "agree and run it"), s.run),
-			act(keys.skip, "", s.without))
+			act(keys.skip, "", s.without), acts(keys.write, "another command", s.typeCheck))
 	}
 	if s.canTake() {
 		out = append(out, acts(keys.take, "take "+words.Is(len(s.offered), "the mend", "the mends"), s.takeMends))
@@ -233,6 +242,22 @@ func (s *checkScreen) leave() tea.Cmd {
 // without asks whether to go on though nothing proves that the code works.
 func (s *checkScreen) without() tea.Cmd {
 	s.ask(warning("Nothing then proves that the joined code works. Go on without?"), "go on without", s.push.enter, nil)
+	return nil
+}
+
+// typeCheck asks for a command to check by, keeps it for this repository, and runs it.
+func (s *checkScreen) typeCheck() tea.Cmd {
+	f := &finding{screen: s, f: s.frame, label: "check by", empty: txt(dim, "a command, such as make test"),
+		says: "It is kept for this repository, as dorvik.check, and runs at once in a checkout of its own."}
+	f.open(s.line(), act(keys.next, "keep it and run it", f.typed(func(line string) tea.Cmd {
+		if strings.TrimSpace(line) == "" {
+			return nil
+		}
+		tree := s.join.Tree
+		return s.start("keeping it", func(ctx context.Context, _ func(int, int)) (then, error) {
+			return s.enter, s.s.SetCheck(ctx, strings.TrimSpace(line), tree)
+		})
+	})))
 	return nil
 }
 
@@ -267,7 +292,7 @@ func (s *checkScreen) wholeOutput() tea.Cmd {
 	for _, l := range s.output.last(maxOutput) {
 		lines = append(lines, recovery.Line{Text: l})
 	}
-	r := newReader(s.frame, line{}.add(plain, " ").bold(bright, "OUTPUT").add(dim, "  "+s.command.Line), lines, false)
+	r := newReader(s.frame, line{}.add(plain, " ").bold(bright, "OUTPUT").add(dim, "  "+s.line()), lines, false)
 	r.scroll.to(len(lines))
 	s.open(r)
 	return nil

@@ -4,6 +4,10 @@ import (
 	"fmt"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -14,29 +18,39 @@ func (s *checkScreen) view(w, h int) page {
 		return p
 	case s.making:
 		return s.makingPage(p, w, h)
-	case !s.found:
+	case s.terms == nil:
 		p.say(w, line{}.bold(bright, "No check was found. ").
 			add(plain, "Nothing in this project tells how it is built or tested."))
-		p.say(w, txt(dim, "Name one with: git config dorvik.check 'make test'. Or go on without; then nothing proves "+
-			"that the joined code works."))
+		p.say(w, line{}.add(dim, "Press ").bold(bright, keys.write.Help().Key).add(dim,
+			" to type one, such as make test. "+
+				"Or go on without; then nothing proves that the joined code works."))
+		p.blank()
+		p.say(w, txt(dim, "Looked for: "+check.LookedFor+"."))
+		s.misfitNote(&p, w, 4)
 		return p
 	case s.failed():
 		return s.failedPage(p, w, h)
 	case s.running():
-		p.say(w, line{}.bold(bright, "Checking the joined code. ").add(dim, words.Seconds(s.now().Sub(s.started))))
+		last := ""
+		if d := s.st.LastCheck; d > 0 {
+			last = " of about " + words.Seconds(d) + ", as the last run"
+		}
+		p.say(w, line{}.bold(bright, "Checking the joined code. ").add(dim, words.Seconds(s.now().Sub(s.started))+last))
+		if len(s.terms.Command.Steps) > 1 {
+			p.rows(s.stepRows())
+		}
 	case s.passed():
 		p.say(w, line{}.bold(joined, "✓ The joined code passes. ").
-			add(plain, s.command.Line+" ended well after "+words.Seconds(s.result.Took)+"."))
+			add(plain, s.line()+" ended well after "+words.Seconds(s.result.Took)+"."))
 		p.say(w, txt(dim, "That is the very tree that will be pushed."))
 	default:
 		p.say(w, line{}.bold(bright, "Does the joined code build? ").
 			add(plain, "The texts join; that does not prove that they work together. This project is checked by:"))
 		p.blank()
-		p.row(txt(plain, "    ").bold(bright, "$ "+s.command.Line))
-		p.row(txt(dim, "      found from "+s.command.Source))
+		p.rows(s.stepRows())
+		p.row(txt(dim, "      "+words.If(s.terms.Command.Configured, "set by ", "found from ")+s.terms.Command.Source))
 		p.blank()
-		p.say(w, txt(plain, "It runs the joined code with your rights, in a checkout of its own inside the git "+
-			"directory. Your working tree is not used. Dorvik asks this once in a repository."))
+		s.consentNote(&p, w, h)
 		s.mendedNote(&p, w)
 		s.misfitNote(&p, w, 4)
 		return p
@@ -99,6 +113,77 @@ func (s *checkScreen) misfitNote(p *page, w, most int) {
 	}
 }
 
+// stepRows lists the steps of the check, each with how it stands.
+func (s *checkScreen) stepRows() (p page) {
+	for i, step := range s.terms.Command.Steps {
+		l := txt(plain, "    ")
+		var ran check.Step
+		if s.result != nil && i < len(s.result.Steps) {
+			ran = s.result.Steps[i]
+		}
+		switch {
+		case s.running() && i == s.output.at():
+			l = l.add(bright, "▶ ").bold(bright, step)
+		case s.running() && i < s.output.at(), ran.Passed:
+			l = l.add(joined, "✓ ").add(plain, step)
+		case ran.Ran:
+			l = l.add(trouble, "✗ ").bold(bright, step)
+		case s.result != nil:
+			l = l.add(dim, "· "+step+"  not run")
+		default:
+			l = l.bold(bright, "$ "+step)
+		}
+		if ran.Ran && len(s.result.Steps) > 1 {
+			l = l.add(dim, "   "+words.Seconds(ran.Took))
+		}
+		p.row(l)
+	}
+	return p
+}
+
+// consentNote says what is agreed to, and what of it reads otherwise than when it was agreed to.
+func (s *checkScreen) consentNote(p *page, w, h int) {
+	changed := s.terms.Changed()
+	for _, f := range s.terms.Filters {
+		p.say(w, line{}.mark(markWarning).add(plain, "The repository’s own configuration runs a filter as files are "+
+			"laid out: "+f))
+	}
+	if len(changed) == 0 {
+		p.say(w, txt(plain, "It runs the joined code with your rights, in a checkout of its own inside the git "+
+			"directory. Your working tree is not used. Dorvik asks this once, and again when what it goes by changes."))
+		return
+	}
+	for _, f := range changed {
+		who := words.If(f.By.Commit == nil, "", ": "+s.first(f.By, merge.Theirs)+" changed it in "+s.s.Short(f.By.ID))
+		p.say(w, line{}.mark(markWarning).bold(bright, f.Path).add(plain, " reads otherwise than when you agreed to "+
+			"this"+who+". Read what is new before you agree again."))
+		p.rows(indent(s.changedRows(f, w-6, max(3, (h-len(*p)-4)/len(changed))), 4))
+	}
+}
+
+// changedRows are the lines of a file that are not as they were when it was agreed to.
+func (s *checkScreen) changedRows(f recovery.DefinedFile, w, most int) (p page) {
+	was, err := s.s.Store.Blob(f.Was)
+	is, err2 := s.s.Store.Blob(f.ID)
+	if err != nil || err2 != nil {
+		return page{txt(dim, "what it was then cannot be read any more")}
+	}
+	from, to := diff.Lines(string(was)), diff.Lines(string(is))
+	for _, e := range diff.Histogram(from, to) {
+		for _, l := range from[e.A0:e.A1] {
+			p.row(txt(dim, "− "+strings.TrimRight(l, "\r\n")).cut(w))
+		}
+		for _, l := range to[e.B0:e.B1] {
+			p.row(txt(bright, "+ "+strings.TrimRight(l, "\r\n")).cut(w))
+		}
+	}
+	if len(p) > most {
+		n := len(p) - most + 1
+		p = append(p[:most-1:most-1], txt(dim, words.Count(n, "line", "lines")+" more"))
+	}
+	return p
+}
+
 func (s *checkScreen) mendedNote(p *page, w int) {
 	if s.join != nil {
 		for _, m := range s.join.Makings {
@@ -133,6 +218,10 @@ func (s *checkScreen) failedPage(p page, w, h int) page {
 	s.mendedNote(&p, w)
 	if h >= 24 {
 		s.misfitNote(&p, w, 2)
+	}
+	if len(s.terms.Command.Steps) > 1 && h >= 20 {
+		p.blank()
+		p.rows(s.stepRows())
 	}
 	if len(s.places) == 0 {
 		p.row(txt(dim, "  The output names no place in a file of this project."))
@@ -199,7 +288,7 @@ func (s *checkScreen) placePage(w, h int) page {
 func (s *checkScreen) outputPage(w, h int) page {
 	p := page{txt(plain, "  ").then(heading("OUTPUT")), nil}
 	if !s.making {
-		p.row(txt(dim, "  $ "+s.command.Line))
+		p.row(txt(dim, "  $ "+s.line()))
 	}
 	last := 2
 	if s.running() {

@@ -79,7 +79,7 @@ func (b *bench) click(text string) {
 // TestClicks: a click does what stands where it falls.
 func TestClicks(t *testing.T) {
 	s := demoClone(t)
-	gittest.At(t, s.Clone).Git("config", "dorvik.check", "printf 'timetable/tide.go:3:1: "+
+	gittest.Own(t, "dorvik.check", "printf 'timetable/tide.go:3:1: "+
 		"one\ntimetable/sailing.go:29:9: two\n'; exit 1")
 	b := newBench(t, s.Clone)
 	b.click("WHERE THE LINES PART") // nothing
@@ -160,7 +160,7 @@ func TestScrolling(t *testing.T) {
 // TestEveryOfferedKeyDoesSomething: what the last row names is not for nothing.
 func TestEveryOfferedKeyDoesSomething(t *testing.T) {
 	s := demoClone(t)
-	gittest.At(t, s.Clone).Git("config", "dorvik.check", "echo timetable/sailing.go:29:9: undefined; exit 1")
+	gittest.Own(t, "dorvik.check", "echo timetable/sailing.go:29:9: undefined; exit 1")
 	session, err := recovery.OpenSession(t.Context(), s.Clone)
 	require.NoError(t, err)
 	t.Cleanup(session.Close)

@@ -80,6 +80,8 @@ func TestSettleReadsAsItDid(t *testing.T) {
 
 // TestShapesReadAsTheyDid does so for conflicts that are no places in texts.
 func TestShapesReadAsTheyDid(t *testing.T) {
+	gittest.Isolate(t)
+	t.Setenv("GIT_COMMITTER_EMAIL", "runa@skerry.example") // whoever is at the keyboard made none of it
 	remote := gittest.New(t, "--bare")
 	mine, other := remote.Clone(), remote.Clone()
 	badge := func(w, h int, c color.Color) string {

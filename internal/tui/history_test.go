@@ -18,7 +18,7 @@ import (
 // pushed is a bench in the demo's clone after a merge that was pushed from there.
 func pushed(t *testing.T) (*bench, *demo.Scene) {
 	s := demoClone(t)
-	gittest.At(t, s.Clone).Git("config", "dorvik.check", "true")
+	gittest.Own(t, "dorvik.check", "true")
 	b := newBench(t, s.Clone)
 	b.m.played = &demo.Rehearsal{Scene: s, Part: demo.AsRuna}
 	b.press("enter", "right", "enter", "3", "enter", "1", "enter", "enter", "enter", "enter")
@@ -198,7 +198,7 @@ func TestPictures(t *testing.T) {
 // cannot be it is said, and the list stays.
 func TestTheLogbook(t *testing.T) {
 	s := demoClone(t)
-	gittest.At(t, s.Clone).Git("config", "dorvik.check", "true")
+	gittest.Own(t, "dorvik.check", "true")
 	b := newBench(t, s.Clone)
 	b.press("l")
 	b.see("LOGBOOK", "Dorvik has changed nothing here yet.", "0 entries")

@@ -193,7 +193,8 @@ func Keys() []Section {
 			as(keys.up, "the error before, the next"),
 			as(keys.take, "take the mends that are certain"), keys.again, as(keys.output, "the whole output"),
 			as(keys.undo, "undo the last mend"),
-			as(keys.skip, "go on although nothing proves that it works")}},
+			as(keys.write, "type a command to check by"), as(keys.skip, "go on although nothing proves that it "+
+				"works")}},
 		{"History", true, []key.Binding{as(keys.next, "look at a commit, its files, their changes"),
 			as(keys.find, "find by words, by:NAME, in:PATH, since:DATE"),
 			as(keys.left, "the last recovery, where the lines part"),

@@ -378,10 +378,10 @@ func (s *pushScreen) madeSure(p *page) {
 	}
 	switch c := s.check; {
 	case c.passed():
-		row(true, "the joined code passes its check", c.command.Line+"   "+words.Seconds(c.result.Took))
+		row(true, "the joined code passes its check", c.line()+"   "+words.Seconds(c.result.Took))
 	case c.failed():
 		row(false, "the check failed", "you chose to go on")
-	case c.ready && !c.found:
+	case c.ready && c.terms == nil:
 		row(false, "the joined code was not checked", "no check was found")
 	default:
 		row(false, "the joined code was not checked", "you chose to go on")

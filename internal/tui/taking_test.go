@@ -54,7 +54,7 @@ func TestEditByEdit(t *testing.T) {
 // was read.
 func TestWhatJoinedByItselfIsReopened(t *testing.T) {
 	s := demoClone(t)
-	gittest.At(t, s.Clone).Git("config", "dorvik.check", "true")
+	gittest.Own(t, "dorvik.check", "true")
 	b := newBench(t, s.Clone)
 	b.press("enter", "enter", "enter", "enter", "j", "down", "enter")
 	b.see("routes.json", "reopen it, edit by edit", "it is read; the next")

@@ -130,6 +130,7 @@ func (f *frame) leave() {
 type output struct {
 	mu    sync.Mutex
 	lines []string
+	step  int           // of what runs, from 0
 	fresh chan struct{} // holds one while there is something that was not drawn
 }
 
@@ -153,6 +154,23 @@ func (o *output) add(l string) {
 	case o.fresh <- struct{}{}:
 	default:
 	}
+}
+
+// begin notes which step of what runs begins.
+func (o *output) begin(step int) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.step = step
+}
+
+// at is the step that runs.
+func (o *output) at() int {
+	if o == nil {
+		return 0
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.step
 }
 
 // last gives at most the last n lines.

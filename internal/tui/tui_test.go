@@ -169,7 +169,7 @@ func TestDrawingWhileTasksRun(t *testing.T) {
 		"'-----BEGIN PGP SIGNATURE-----'\necho\necho x\necho '-----END PGP SIGNATURE-----'\n"), 0o755))
 	at.Git("config", "commit.gpgSign", "true")
 	at.Git("config", "gpg.program", signer)
-	at.Git("config", "dorvik.check", "true")
+	gittest.Own(t, "dorvik.check", "true")
 	b := newBench(t, s.Clone)
 	b.drawing = true
 	b.press("enter", "enter", "1", "enter", "1", "enter", "enter", "enter")
@@ -195,7 +195,7 @@ func demoClone(t *testing.T) *demo.Scene {
 
 func TestEveryScreenOfTheDemoFits(t *testing.T) {
 	s := demoClone(t)
-	gittest.At(t, s.Clone).Git("config", "dorvik.check", "echo timetable/sailing.go:29:9: undefined; exit 1")
+	gittest.Own(t, "dorvik.check", "echo timetable/sailing.go:29:9: undefined; exit 1")
 	b := newBench(t, s.Clone)
 	b.see("A push is refused as things are", "you, 25 h ago", "in d34e868 too", "only Mato",
 		"7 commits by rebase, 9 commits by merge")

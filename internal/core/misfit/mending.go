@@ -132,7 +132,8 @@ func (m *Misfit) mendPath(l string) (string, bool) {
 		if strings.Contains(l, dotted(m.Name)) {
 			return strings.Replace(l, dotted(m.Name), dotted(m.Now), 1), true
 		}
-		if from, to := path.Dir(m.Name), path.Dir(m.Now); path.Base(m.Name) == path.Base(m.Now) && // from util import tides
+		if from, to := path.Dir(m.Name), path.Dir(m.Now); path.Base(m.Name) == path.Base(m.Now) &&
+			// from util import tides
 			strings.Contains(l, "from "+dotted(from)+" import") {
 			return strings.Replace(l, "from "+dotted(from)+" import", "from "+dotted(to)+" import", 1), true
 		}
@@ -203,7 +204,8 @@ func definedAt(one *file, line int, name string) bool {
 		return slices.ContainsFunc(goDecls(one.is), func(d goDecl) bool { return d.name == name && d.line == line+1 })
 	}
 	l := languageOf(one.path)
-	return l != nil && slices.ContainsFunc(l.definitions(one.to[line:line+1]), func(d def) bool { return d.name == name })
+	return l != nil && slices.ContainsFunc(l.definitions(one.to[line:line+1]),
+		func(d def) bool { return d.name == name })
 }
 
 // mendCall gives a call the argument that whoever changed the signature passed in every other call: the one that

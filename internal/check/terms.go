@@ -1,0 +1,75 @@
+package check
+
+import (
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// defining are the files that say what a program does which is started by a name of its own.
+var defining = map[string][]string{
+	"make": {"GNUmakefile", "makefile", "Makefile"}, "gmake": {"GNUmakefile", "makefile", "Makefile"},
+	"npm": {"package.json"}, "npx": {"package.json"}, "yarn": {"package.json"}, "pnpm": {"package.json"},
+	"node": {"package.json"}, "cmake": {"CMakeLists.txt", "CMakePresets.json"}, "ctest": {"CMakeLists.txt"},
+	"cargo": {"Cargo.toml", "build.rs", ".cargo/config.toml"}, "mvn": {"pom.xml"},
+	"gradle": {"build.gradle", "build.gradle.kts", "settings.gradle"}, "tox": {"tox.ini"}, "nox": {"noxfile.py"},
+	"pytest": {"conftest.py", "pytest.ini", "pyproject.toml", "setup.cfg"},
+	"python": {"conftest.py", "setup.py"}, "python3": {"conftest.py", "setup.py"}, "just": {"justfile", "Justfile"},
+	"rake": {"Rakefile"}, "bundle": {"Gemfile", "Rakefile"}, "meson": {"meson.build"}, "bazel": {"BUILD", "WORKSPACE"},
+	"go": {"go.mod"},
+}
+
+// included is a line by which a makefile, or a file of CMake, takes another in.
+var included = regexp.MustCompile(`(?m)^\s*-?include\s*\(?\s*([\w./-]+)`)
+
+// DefinedBy lists the files of a project that say what a command line does: those that it names, those that the
+// programs it starts go by, and those that these take in. It is sorted.
+func DefinedBy(line string, files ProjectFiles) []string {
+	var out []string
+	var add func(name string)
+	add = func(name string) {
+		name = path.Clean(name)
+		text, ok := files(name)
+		if !ok || slices.Contains(out, name) || strings.HasPrefix(name, "..") || path.IsAbs(name) {
+			return
+		}
+		out = append(out, name)
+		for _, m := range included.FindAllStringSubmatch(text, -1) {
+			add(m[1])
+			add(path.Join(path.Dir(name), m[1]))
+		}
+	}
+	for _, w := range strings.FieldsFunc(line, func(r rune) bool {
+		return strings.ContainsRune(" \t\n;&|()<>'\"=",
+			r)
+	}) {
+		for _, name := range defining[path.Base(w)] {
+			add(name)
+		}
+		if strings.Trim(w, "./") != "" {
+			add(w)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// secret are names of variables whose content a check need not have.
+var secret = regexp.MustCompile(`(?i)(TOKEN|SECRET|PASSW|CREDENTIAL|API_?KEY|PRIVATE_?KEY|ACCESS_KEY|AUTH_SOCK|` +
+	`AGENT_INFO|` +
+	`AGENT_PID|SSH_CONNECTION|NETRC|COOKIE|SESSION_KEY)`)
+
+// Environment is what a check runs in: what was given, without what tells of secrets and of agents, and marked as
+// nobody's terminal. Of those that are kept, by their names, nothing is taken away.
+func Environment(given []string, keep []string) []string {
+	out := []string{"CI=true"}
+	for _, kv := range given {
+		name, _, _ := strings.Cut(kv, "=")
+		if name == "CI" || secret.MatchString(name) && !slices.Contains(keep, name) {
+			continue
+		}
+		out = append(out, kv)
+	}
+	return out
+}
