@@ -23,7 +23,26 @@ var defining = map[string][]string{
 // included is a line by which a makefile, or a file of CMake, takes another in.
 var included = regexp.MustCompile(`(?m)^\s*-?include\s*\(?\s*([\w./-]+)`)
 
-// DefinedBy lists the files of a project that say what a command line does: those that it names, those that the
+// interpreters run the file that they are given.
+var interpreters = map[string]bool{"sh": true, "bash": true, "dash": true, "zsh": true, "python": true, "python3": true,
+	"node": true, "ruby": true, "perl": true, "php": true, "lua": true, ".": true, "source": true, "exec": true,
+	"env": true, "time": true, "xargs": true, "nice": true}
+
+// commands cuts a line for the shell into what it runs, each in words, without what it sets before.
+func commands(line string) (out [][]string) {
+	for _, part := range strings.FieldsFunc(line, func(r rune) bool { return strings.ContainsRune(";&|()\n", r) }) {
+		words := strings.FieldsFunc(part, func(r rune) bool { return strings.ContainsRune(" \t<>'\"!{}", r) })
+		for len(words) > 0 && strings.Contains(words[0], "=") {
+			words = words[1:]
+		}
+		if len(words) > 0 {
+			out = append(out, words)
+		}
+	}
+	return out
+}
+
+// DefinedBy lists the files of a project that say what a command line does: those that it runs, those that the
 // programs it starts go by, and those that these take in. It is sorted.
 func DefinedBy(line string, files ProjectFiles) []string {
 	var out []string
@@ -40,15 +59,17 @@ func DefinedBy(line string, files ProjectFiles) []string {
 			add(path.Join(path.Dir(name), m[1]))
 		}
 	}
-	for _, w := range strings.FieldsFunc(line, func(r rune) bool {
-		return strings.ContainsRune(" \t\n;&|()<>'\"=",
-			r)
-	}) {
-		for _, name := range defining[path.Base(w)] {
+	for _, words := range commands(line) {
+		for _, name := range defining[path.Base(words[0])] {
 			add(name)
 		}
-		if strings.Trim(w, "./") != "" {
-			add(w)
+		add(words[0])
+		for i, w := range words[1:] {
+			before := words[i]
+			named := before == "-f" || before == "--file" || before == "-c"
+			if named || interpreters[path.Base(words[0])] && !strings.HasPrefix(w, "-") {
+				add(w)
+			}
 		}
 	}
 	slices.Sort(out)

@@ -42,12 +42,27 @@ func (s *Session) ToCheck(ctx context.Context, p *Position, j *Join) (*Unchecked
 		return nil, err
 	}
 	u.Making, u.MayMake = len(j.Unmade()) > 0, s.MayMake(j)
-	if c := s.CheckOf(j.Tree); c != nil && u.Terms != nil && c.Command == u.Terms.Command.Line && c.Passed {
-		u.Passed = &check.Report{Passed: true, Took: c.Took}
+	if u.Terms != nil {
+		known, err := s.RanBefore(ctx, u.Terms.Command, j.Tree)
+		if err != nil {
+			return nil, err
+		}
+		if known != nil && known.Passed {
+			u.Passed = known
+			if err := s.passedBefore(j.Tree, u.Terms.Command, known); err != nil {
+				return nil, err
+			}
+		}
 	}
 	err = s.Reach(Check)
 	u.State = s.State()
 	return u, err
+}
+
+// passedBefore notes that a tree passed, in an earlier run.
+func (s *Session) passedBefore(tree object.ID, c check.Command, r *check.Report) error {
+	s.state.Checked = &Checked{Tree: tree, Command: c.Line, Passed: true, Took: r.Took}
+	return s.save()
 }
 
 // made are the new commits.

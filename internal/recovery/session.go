@@ -924,6 +924,9 @@ func (s *Session) RunCheck(ctx context.Context, c check.Command, tip object.ID, 
 	if err != nil {
 		return r, co.Dir, err
 	}
+	if err := s.store.putRan(keyOfCheck(tree, c.Line, env), ran{r.Passed, r.Took, time.Now()}); err != nil {
+		return r, co.Dir, err
+	}
 	s.state.Checked = &Checked{Tree: tree, Command: c.Line, Passed: r.Passed, Took: r.Took}
 	s.state.LastCheck = r.Took
 	return r, co.Dir, s.save()

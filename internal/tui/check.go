@@ -20,6 +20,7 @@ import (
 type checkScreen struct {
 	*job
 	checkState
+	who *whoBuilds // nil before the joined code failed
 }
 
 // checkState is what is known of the check of one joined result.
@@ -89,6 +90,7 @@ func (s *checkScreen) remark() line {
 // enter goes to Check with the joined commits made in memory.
 func (s *checkScreen) enter() tea.Cmd {
 	s.goTo(s)
+	s.stopAsking()
 	s.checkState = checkState{}
 	pos, join := s.pos, s.join
 	s.holder, _ = join.MendHolder()
@@ -148,6 +150,7 @@ func (s *checkScreen) withoutMaking() tea.Cmd {
 
 // run runs the check, which is agreed to by that.
 func (s *checkScreen) run() tea.Cmd {
+	s.stopAsking()
 	s.result, s.places, s.at, s.started = nil, nil, 0, s.now()
 	out := newOutput()
 	s.output = out
@@ -157,6 +160,9 @@ func (s *checkScreen) run() tea.Cmd {
 		return func() tea.Cmd {
 			s.started, s.agreed = time.Time{}, true
 			s.result, s.places, s.texts, s.st = &v.Result, v.Places, v.Texts, v.State
+			if s.pos.Trivial() == recovery.NotTrivial && !s.passed() {
+				return s.askWhoBuilds()
+			}
 			return nil
 		}, err
 	})
@@ -172,6 +178,9 @@ func (s *checkScreen) update(msg tea.Msg) tea.Cmd {
 	case printed:
 		if msg.out == s.output && s.task != nil {
 			return msg.out.more(s.task.over)
+		}
+		if s.who != nil && msg.out == s.who.out {
+			return msg.out.more(s.who.over)
 		}
 	case clickedError:
 		s.at = int(msg)
@@ -233,6 +242,7 @@ func (s *checkScreen) actions() []action {
 
 // leave goes back to the conflicts, or to the choice where there are none.
 func (s *checkScreen) leave() tea.Cmd {
+	s.stopAsking()
 	if len(s.questions) > 0 {
 		return s.settle.enter(max(0, min(s.settle.at, len(s.questions)-1)))
 	}

@@ -215,6 +215,7 @@ func (s *checkScreen) failedPage(p page, w, h int) page {
 		next += " Mend it here and check again: the edit becomes part of " + s.holder + "."
 	}
 	p.say(w, line{}.bold(trouble, "✗ The joined code does not pass. ").add(plain, next))
+	p.rows(s.whoRow(w))
 	s.mendedNote(&p, w)
 	if h >= 24 {
 		s.misfitNote(&p, w, 2)

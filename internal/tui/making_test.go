@@ -151,3 +151,23 @@ func TestACheckIsTypedWhereNoneIsFound(t *testing.T) {
 	b.see("The joined code does not pass", "✓ true", "✗ false", "· echo late  not run")
 	b.fits("a step that failed")
 }
+
+// TestWhoBuildsIsTold: when the joined code fails, the others are run, and it is said whose fault it is.
+func TestWhoBuildsIsTold(t *testing.T) {
+	gittest.Isolate(t)
+	gittest.Own(t, "dorvik.check", "test ! -e a || test ! -e b")
+	remote := gittest.New(t, "--bare")
+	mine, other := remote.Clone(), remote.Clone()
+	mine.Commit("start", "f", "1\n")
+	mine.Git("push", "-q", "-u", "origin", "HEAD")
+	other.Git("pull", "-q")
+	mine.Commit("mine", "a", "1\n")
+	other.Commit("theirs", "b", "1\n")
+	other.Git("push", "-q")
+	mine.Git("fetch", "-q")
+	b := newBench(t, mine.Dir)
+	b.press("enter", "enter")
+	b.see("The joined code does not pass", "○ base ✓   ◐ yours ✓   ◑ theirs ✓   ● joined ✗",
+		"Yours builds, theirs builds, together they do not.")
+	b.fits("who builds")
+}

@@ -1,0 +1,251 @@
+package recovery
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"go.etcd.io/bbolt"
+
+	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// Builds is which of the four trees of a join pass their check; nil where that is not known.
+type Builds struct {
+	merge.Three[*bool]
+	Joined *bool
+}
+
+// Verdict says in a sentence what that comes to; empty where too little is known, or where the joined tree passes.
+func (b *Builds) Verdict() string {
+	is := func(p *bool, want bool) bool { return p != nil && *p == want }
+	switch {
+	case !is(b.Joined, false):
+		return ""
+	case is(b.Yours, true) && is(b.Theirs, true):
+		return "Yours builds, theirs builds, together they do not."
+	case is(b.Base, false) && is(b.Yours, false) && is(b.Theirs, false):
+		return "It did not build before either of you came."
+	case is(b.Theirs, false) && is(b.Yours, true):
+		return "Theirs did not build before you came."
+	case is(b.Yours, false) && is(b.Theirs, true):
+		return "Yours fails alone."
+	case is(b.Yours, false) && is(b.Theirs, false):
+		return "Yours fails alone, and so does theirs."
+	}
+	return ""
+}
+
+// ran is a check of a tree that came to its end.
+type ran struct {
+	Passed bool          `json:"passed"`
+	Took   time.Duration `json:"took"`
+	When   time.Time     `json:"when"`
+}
+
+var bucketChecks = []byte("checks") // by tree, command and environment
+
+// mostChecks is how many checks are kept; the oldest are forgotten first.
+const mostChecks = 1000
+
+// passing are variables that say where and when one is, and not how a build comes out.
+var passing = []string{"PWD", "OLDPWD", "SHLVL", "_", "COLUMNS", "LINES", "WINDOWID", "TERM", "COLORTERM", "DISPLAY",
+	"TERM_PROGRAM", "TERM_PROGRAM_VERSION", "HISTFILE", "LS_COLORS", "PS1"}
+
+// keyOfCheck is by what a check is kept: the tree, the command, and the environment but for what passes.
+func keyOfCheck(tree object.ID, line string, env []string) []byte {
+	kept := slices.DeleteFunc(slices.Clone(env), func(kv string) bool {
+		name, _, _ := strings.Cut(kv, "=")
+		return slices.Contains(passing, name) || strings.HasPrefix(name, "TMUX") || strings.HasPrefix(name, "XDG_SESSION") ||
+			strings.HasPrefix(name, "SSH_") || strings.HasPrefix(name, "DBUS_")
+	})
+	slices.Sort(kept)
+	h := sha256.New()
+	fmt.Fprintf(h, "%s\n%s/%s\n%q\n%q", tree, runtime.GOOS, runtime.GOARCH, line, kept)
+	return []byte(hex.EncodeToString(h.Sum(nil)))
+}
+
+// putRan keeps how a check of a tree ended.
+func (s *store) putRan(key []byte, r ran) error {
+	err := s.update(func(tx *bbolt.Tx) error {
+		b, err := tx.CreateBucketIfNotExists(bucketChecks)
+		if err != nil {
+			return err
+		}
+		data, err := json.Marshal(r)
+		if err == nil {
+			err = b.Put(key, data)
+		}
+		if err != nil || b.Stats().KeyN <= mostChecks {
+			return err
+		}
+		var oldest []byte
+		at := r.When
+		if err := b.ForEach(func(k, v []byte) error {
+			var o ran
+			if json.Unmarshal(v, &o) != nil || o.When.Before(at) {
+				oldest, at = slices.Clone(k), o.When
+			}
+			return nil
+		}); err != nil || oldest == nil {
+			return err
+		}
+		return b.Delete(oldest)
+	})
+	if err != nil {
+		return fmt.Errorf("keeping how a check ended: %w", err)
+	}
+	return nil
+}
+
+// ranBefore gives how the very same check ended.
+func (s *store) ranBefore(key []byte) (r ran, ok bool) {
+	_ = safely(func() error {
+		return s.db.View(func(tx *bbolt.Tx) error {
+			if b := tx.Bucket(bucketChecks); b != nil {
+				if data := b.Get(key); data != nil {
+					ok = json.Unmarshal(data, &r) == nil
+				}
+			}
+			return nil
+		})
+	})
+	return r, ok
+}
+
+// RanBefore gives how the check of a tree ended, if it was run before with this command in this environment.
+func (s *Session) RanBefore(ctx context.Context, c check.Command, tree object.ID) (*check.Report, error) {
+	env, err := s.environment(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if r, ok := s.store.ranBefore(keyOfCheck(tree, c.Line, env)); ok {
+		return &check.Report{Passed: r.Passed, Took: r.Took}, nil
+	}
+	return nil, nil
+}
+
+// WhoBuilds checks the base, yours and theirs by the command that the joined tree was checked by, each in a checkout of
+// its own, as many at once as there are processors. What was checked before is not checked again. told is given each
+// outcome as it comes, one call at a time. Theirs is left out where what the command goes by reads otherwise there than
+// anywhere that was agreed to.
+func (s *Session) WhoBuilds(ctx context.Context, p *Position, terms *Terms, told func(Builds)) (out Builds, err error) {
+	var mu sync.Mutex
+	say := func(set func(*Builds)) {
+		mu.Lock()
+		defer mu.Unlock()
+		set(&out)
+		told(out)
+	}
+	failed := false
+	say(func(b *Builds) { b.Joined = &failed })
+	type one struct {
+		name   string
+		commit object.ID
+		to     func(*Builds) **bool
+	}
+	var wait sync.WaitGroup
+	room := make(chan struct{}, max(1, runtime.NumCPU()))
+	var errs []error
+	for _, o := range []one{
+		{"yours", p.Yours, func(b *Builds) **bool { return &b.Yours }},
+		{"theirs", p.Theirs, func(b *Builds) **bool { return &b.Theirs }},
+		{"base", p.Base(), func(b *Builds) **bool { return &b.Base }},
+	} {
+		if o.commit.IsZero() {
+			continue
+		}
+		wait.Go(func() {
+			room <- struct{}{}
+			defer func() { <-room }()
+			passed, err := s.builds(ctx, p, terms, o.name, o.commit)
+			if err != nil {
+				mu.Lock()
+				defer mu.Unlock()
+				errs = append(errs, err)
+				return
+			}
+			say(func(b *Builds) { *o.to(b) = passed })
+		})
+	}
+	wait.Wait()
+	if len(errs) > 0 {
+		return out, errs[0]
+	}
+	return out, nil
+}
+
+// builds checks a commit of one side, or the base.
+func (s *Session) builds(ctx context.Context, p *Position, terms *Terms, name string, commit object.ID) (*bool, error) {
+	tree, err := s.Tree(commit)
+	if err != nil {
+		return nil, err
+	}
+	if known, err := s.RanBefore(ctx, terms.Command, tree); err != nil || known != nil {
+		if err != nil {
+			return nil, err
+		}
+		return &known.Passed, nil
+	}
+	if name == "theirs" {
+		if fine, err := s.asAgreed(ctx, p, terms, tree); err != nil || !fine {
+			return nil, err
+		}
+	}
+	co, err := s.Repo.OpenCheckout(ctx, filepath.Join(s.Repo.GitDir, "dorvik", "check-"+name), commit)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.furnish(ctx, co, func(string) {}); err != nil {
+		return nil, err
+	}
+	env, err := s.environment(ctx)
+	if err != nil {
+		return nil, err
+	}
+	r, err := check.RunSteps(ctx, co.Dir, terms.Command.Steps, env, func(string) {}, nil)
+	if err != nil {
+		return nil, err
+	}
+	return &r.Passed, s.store.putRan(keyOfCheck(tree, terms.Command.Line, env), ran{r.Passed, r.Took, time.Now()})
+}
+
+// asAgreed reports whether all that a command goes by reads in a tree as it reads where it was agreed to, or as you or
+// the base have it.
+func (s *Session) asAgreed(ctx context.Context, p *Position, terms *Terms, tree object.ID) (bool, error) {
+	there, err := s.TermsOf(ctx, terms.Command, tree, nil)
+	if err != nil {
+		return false, err
+	}
+	known := map[object.ID]bool{}
+	for _, f := range terms.Files {
+		known[f.ID] = true
+	}
+	for _, commit := range []object.ID{p.Base(), p.Yours} {
+		if commit.IsZero() {
+			continue
+		}
+		t, err := s.Tree(commit)
+		if err != nil {
+			return false, err
+		}
+		own, err := s.TermsOf(ctx, terms.Command, t, nil)
+		if err != nil {
+			return false, err
+		}
+		for _, f := range own.Files {
+			known[f.ID] = true
+		}
+	}
+	return !slices.ContainsFunc(there.Files, func(f DefinedFile) bool { return !known[f.ID] }), nil
+}

@@ -1,0 +1,78 @@
+package recovery
+
+import (
+	"os"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/gittest"
+)
+
+// TestWhoBuilds: each of the four, and what that comes to.
+func TestWhoBuilds(t *testing.T) {
+	for _, c := range []struct {
+		base, yours, theirs string // what the file "broken" of each holds; the check wants no "x" in it
+		verdict             string
+	}{
+		{"ok\n", "ok\nmine\n", "theirs\nok\n", "Yours builds, theirs builds, together they do not."},
+		{"ok\n", "ok\nx\n", "theirs\nok\n", "Yours fails alone."},
+		{"ok\n", "ok\nmine\n", "x\nok\n", "Theirs did not build before you came."},
+		{"ok\n", "ok\nx\n", "x\nok\n", "Yours fails alone, and so does theirs."},
+		{"x\nok\n", "x\nok\nmine\n", "theirs\nx\nok\n", "It did not build before either of you came."},
+	} {
+		tm := newTeam(t)
+		tm.mine.Commit("start", "broken", c.base)
+		tm.mine.Git("push", "-q")
+		tm.other.Git("pull", "-q")
+		tm.mine.Commit("mine", "broken", c.yours)
+		tm.other.Commit("theirs", "broken", c.theirs)
+		tm.other.Git("push", "-q")
+		gittest.Own(t, "dorvik.check", "echo >> $COUNT; ! grep -q x broken && ! { grep -q mine broken && grep -q theirs broken; }")
+		count := t.TempDir() + "/count"
+		t.Setenv("COUNT", count)
+		s := tm.session()
+		p, j, b := ready(t, s, Merge, settle.YoursTheirs)
+		terms, agreed, err := s.MayCheck(t.Context(), p, j.Tree)
+		require.NoError(t, err)
+		require.True(t, agreed)
+		proof, err := s.Prove(t.Context(), p, terms, b.Tip, j.Tree, func(string) {}, nil)
+		require.NoError(t, err)
+		require.False(t, proof.Result.Passed, c.verdict)
+		for range 2 {
+			told := 0
+			builds, err := s.WhoBuilds(t.Context(), p, terms, func(Builds) { told++ })
+			require.NoError(t, err)
+			assert.Equal(t, 4, told)
+			assert.Equal(t, c.verdict, builds.Verdict())
+			runs, err := os.ReadFile(count)
+			require.NoError(t, err)
+			assert.Equal(t, "\n\n\n\n", string(runs), "nothing is built twice")
+		}
+		s.Close()
+	}
+	assert.Empty(t, (&Builds{}).Verdict())
+}
+
+// TestTheirsIsNotRunByWhatNobodyAgreedTo: what a command goes by in their tree alone was never shown.
+func TestTheirsIsNotRunByWhatNobodyAgreedTo(t *testing.T) {
+	tm := newTeam(t)
+	tm.mine.Commit("make", "Makefile", "test:\n\tfalse\n")
+	tm.mine.Git("push", "-q")
+	tm.other.Git("pull", "-q")
+	tm.mine.Commit("mine", "Makefile", "test:\n\tfalse\n# mine\n", "g", "mine\n")
+	tm.other.Commit("theirs", "Makefile", "test:\n\ttouch ran\n", "h", "theirs\n")
+	tm.other.Git("push", "-q")
+	s := tm.session()
+	p, j, b := ready(t, s, Merge, settle.Yours)
+	terms, _, err := s.MayCheck(t.Context(), p, j.Tree)
+	require.NoError(t, err)
+	_, err = s.Prove(t.Context(), p, terms, b.Tip, j.Tree, func(string) {}, nil)
+	require.NoError(t, err)
+	builds, err := s.WhoBuilds(t.Context(), p, terms, func(Builds) {})
+	require.NoError(t, err)
+	assert.Nil(t, builds.Theirs)
+	assert.False(t, *builds.Yours || *builds.Base)
+}

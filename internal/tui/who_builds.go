@@ -1,0 +1,92 @@
+package tui
+
+import (
+	"context"
+	"sync"
+
+	tea "charm.land/bubbletea/v2"
+
+	"dorvik.dev/dorvik/internal/recovery"
+)
+
+// whoBuilds is which of base, yours, theirs and joined pass the check, as it comes to be known beside the screen.
+type whoBuilds struct {
+	besides
+	out  *output // told of each outcome
+	over chan struct{}
+
+	mu  sync.Mutex
+	now recovery.Builds
+}
+
+func (w *whoBuilds) set(b recovery.Builds) {
+	w.mu.Lock()
+	w.now = b
+	w.mu.Unlock()
+	w.out.add("")
+}
+
+// known gives what is known, and whether more is to come.
+func (w *whoBuilds) known() (b recovery.Builds, more bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	select {
+	case <-w.over:
+	default:
+		more = true
+	}
+	return w.now, more
+}
+
+// askWhoBuilds finds out whose fault it is that the joined code does not pass.
+func (s *checkScreen) askWhoBuilds() tea.Cmd {
+	s.stopAsking()
+	w := &whoBuilds{besides: s.newBeside(), out: newOutput(), over: make(chan struct{})}
+	s.who = w
+	terms, pos := s.terms, s.pos
+	return tea.Batch(w.start(func(ctx context.Context) (then, error) {
+		defer close(w.over)
+		_, err := s.s.WhoBuilds(ctx, pos, terms, w.set)
+		return func() tea.Cmd { return nil }, err
+	}), w.out.more(w.over))
+}
+
+// stopAsking ends that, if it runs.
+func (s *checkScreen) stopAsking() {
+	if s.who != nil {
+		s.who.stop()
+		s.who = nil
+	}
+}
+
+// whoRow is the four, each with how it stands, and what that comes to.
+func (s *checkScreen) whoRow(w int) page {
+	if s.who == nil {
+		return nil
+	}
+	b, more := s.who.known()
+	l := txt(plain, "  ")
+	for _, one := range []struct {
+		mark
+		name   string
+		passes *bool
+	}{{markBase, "base", b.Base}, {markYours, "yours", b.Yours}, {markTheirs, "theirs", b.Theirs},
+		{markJoined, "joined", b.Joined}} {
+		l = l.add(one.hue, one.sign+" "+one.name+" ")
+		switch {
+		case one.passes != nil && *one.passes:
+			l = l.add(joined, "✓   ")
+		case one.passes != nil:
+			l = l.add(trouble, "✗   ")
+		case more:
+			l = l.add(dim, "…   ")
+		default:
+			l = l.add(dim, "not run   ")
+		}
+	}
+	verdict := b.Verdict()
+	if verdict == "" || l.width()+len(verdict) <= w-2 {
+		return page{l.add(bright, verdict).cut(w)}
+	}
+	return append(page{l.cut(w)}, indent(wrap(txt(bright, verdict), w-4), 2)...)
+}
