@@ -188,3 +188,71 @@ func (x *terminal) title() string {
 	}
 	return ""
 }
+
+// TestTheCollisionIsMendedByOneKey: warned of on Look, mended on Check before anything is built, built, pushed.
+func TestTheCollisionIsMendedByOneKey(t *testing.T) {
+	x := newTerminal(t)
+	x.open("142x40")
+	x.fetched()
+	x.see("MAY NOT WORK TOGETHER", "Ilka renamed DepthAt to DepthAtPier", "timetable/sailing.go:29")
+	x.press("Enter")
+	x.see("Why rebase:", "may break")
+	x.press("Enter")
+	x.see("Settle 0 of 2")
+	x.press("Enter")
+	x.see("Settle 1 of 2")
+	x.press("Enter")
+	x.see("All settled")
+	x.press("Enter")
+	x.see("agree and run it", "takes this mend")
+	x.press("t")
+	x.see("1 place mended", "Mended: timetable/sailing.go")
+	x.press("Enter")
+	x.see("The joined code passes")
+	x.press("Enter")
+	x.see("Ready to join and push.")
+	x.press("Enter")
+	x.see("✓ Pushed.")
+	assert.Contains(t, gittest.At(t, x.scene.Remote).Content("main", "timetable/sailing.go"), "DepthAtPier(s.From")
+}
+
+// TestWhatAColleagueWroteDoesNotRunUnasked: a Makefile that they changed is shown, and asked about again; and theirs
+// that fails alone is said to.
+func TestWhatAColleagueWroteDoesNotRunUnasked(t *testing.T) {
+	x := newTerminal(t)
+	remote := gittest.New(t, "--bare")
+	mine, other := remote.Clone(), remote.Clone()
+	x.scene.Clone = mine.Dir
+	mine.Git("config", "user.name", "Runa Berg")
+	mine.Git("config", "user.email", "runa@skerry.example")
+	ran := filepath.Join(t.TempDir(), "ran")
+	mine.Commit("start", "Makefile", "build:\n\ttrue\n\ntest:\n\ttest ! -e broken\n", "a", "1\n")
+	mine.Git("push", "-q", "-u", "origin", "HEAD")
+	other.Git("pull", "-q")
+	mine.Commit("mine", "a", "2\n")
+	other.Commit("theirs", "broken", "yes\n")
+	other.Git("push", "-q")
+	x.open("142x40")
+	x.see("1 theirs · 1 yours", "origin was asked")
+	x.press("Enter")
+	x.see("Why ")
+	x.press("Enter")
+	x.see("$ make test", "agree and run it")
+	x.press("Enter")
+	x.see("The joined code does not pass", "yours ✓", "theirs ✗", "Theirs did not build before you came.")
+	x.press("q")
+	x.see("ended with 0")
+	other.Git("rm", "-q", "broken")
+	other.Commit("a target of another kind", "Makefile", "build:\n\ttrue\n\ntest:\n\ttouch "+ran+"\n")
+	other.Git("push", "-q")
+	x.open("142x40")
+	x.see("2 theirs · 1 yours", "origin was asked")
+	x.press("Enter")
+	x.see("Why ")
+	x.press("Enter")
+	x.see("Makefile reads otherwise than when you agreed", "touch "+ran)
+	assert.NoFileExists(t, ran)
+	x.press("Enter")
+	x.see("The joined code passes")
+	assert.FileExists(t, ran)
+}

@@ -152,7 +152,8 @@ that can be undone.`,
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.SetHelpCommand(&cobra.Command{Hidden: true})
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage{err} })
-	root.AddCommand(e.look(), e.plan(), e.recover(), e.pushing(), e.ways(), e.settle(&theme), e.pick(&theme), e.undo(),
+	root.AddCommand(e.look(), e.plan(), e.recover(), e.check(), e.pushing(), e.ways(), e.settle(&theme),
+		e.pick(&theme), e.undo(),
 		e.history(),
 		e.annotate(),
 		e.draw(), e.logbook(), e.demo(&theme), e.version())

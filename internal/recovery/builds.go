@@ -66,7 +66,8 @@ var passing = []string{"PWD", "OLDPWD", "SHLVL", "_", "COLUMNS", "LINES", "WINDO
 func keyOfCheck(tree object.ID, line string, env []string) []byte {
 	kept := slices.DeleteFunc(slices.Clone(env), func(kv string) bool {
 		name, _, _ := strings.Cut(kv, "=")
-		return slices.Contains(passing, name) || strings.HasPrefix(name, "TMUX") || strings.HasPrefix(name, "XDG_SESSION") ||
+		return slices.Contains(passing, name) || strings.HasPrefix(name, "TMUX") || strings.HasPrefix(name,
+			"XDG_SESSION") ||
 			strings.HasPrefix(name, "SSH_") || strings.HasPrefix(name, "DBUS_")
 	})
 	slices.Sort(kept)

@@ -29,7 +29,7 @@ func (s *Session) ToCheck(ctx context.Context, p *Position, j *Join) (*Unchecked
 	if u.Built, err = s.Build(ctx, p, j); err != nil {
 		return nil, err
 	}
-	if err := s.tellApart(ctx, append([]object.ID{u.Built.Tip}, u.Built.made()...)); err != nil {
+	if err := s.tellApart(ctx, append([]object.ID{u.Built.Tip}, u.Built.Made()...)); err != nil {
 		return nil, err
 	}
 	if u.Terms, u.Agreed, err = s.MayCheck(ctx, p, j.Tree); err != nil {
@@ -65,8 +65,8 @@ func (s *Session) passedBefore(tree object.ID, c check.Command, r *check.Report)
 	return s.save()
 }
 
-// made are the new commits.
-func (b Built) made() (ids []object.ID) {
+// Made are the new commits, the oldest first.
+func (b Built) Made() (ids []object.ID) {
 	for _, id := range b.IDs {
 		if !id.IsZero() {
 			ids = append(ids, id)

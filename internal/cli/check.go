@@ -1,0 +1,323 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/core/misfit"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/visible"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// checkedJSON is what check has to say.
+type checkedJSON struct {
+	Version      int          `json:"version"`
+	Result       string       `json:"result"` // passed, failed, not-agreed, conflicts or none
+	Command      string       `json:"command"`
+	Agree        string       `json:"agree"` // names what runs, to be agreed to
+	Steps        []stepRan    `json:"steps"`
+	Builds       buildsJSON   `json:"builds"`
+	Verdict      string       `json:"verdict"`
+	Errors       []placeJSON  `json:"errors"`
+	Pair         *pairJSON    `json:"pair"`
+	Misfits      []misfitJSON `json:"misfits"`
+	Mends        []mendJSON   `json:"mends"`
+	FirstFailing *object.ID   `json:"first_failing"`
+	Error        string       `json:"error,omitempty"`
+}
+
+type stepRan struct {
+	Command string  `json:"command"`
+	Passed  *bool   `json:"passed"` // null where it was not run
+	Seconds float64 `json:"seconds"`
+}
+
+type buildsJSON struct {
+	Base   *bool `json:"base"`
+	Yours  *bool `json:"yours"`
+	Theirs *bool `json:"theirs"`
+	Joined *bool `json:"joined"`
+}
+
+type placeJSON struct {
+	Path   string `json:"path"`
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
+	Text   string `json:"text"`
+}
+
+// pairJSON is two commits that cannot stand together.
+type pairJSON struct {
+	Yours  *object.ID `json:"yours"`
+	Theirs *object.ID `json:"theirs"`
+}
+
+type mendJSON struct {
+	Path    string `json:"path"`
+	Why     string `json:"why"`
+	Certain bool   `json:"certain"`
+	Diff    string `json:"diff"` // the lines that go, after a minus, and those that come, after a plus
+}
+
+// checking is what check was asked for.
+type checking struct {
+	each, mend bool
+	agree      string
+	line       string
+}
+
+// asShown is --agree without a hash.
+const asShown = "as shown"
+
+func (e *env) check() *cobra.Command {
+	var f checking
+	cmd := &cobra.Command{
+		Use: "check [-- COMMAND…]", Short: "Run the check on the joined result, and say who builds",
+		Long: `Joins in memory by the route that was taken or is suggested, under the decisions
+that were made, and runs the project's check on the result in a checkout of its
+own. Where that fails, base, yours and theirs are checked, too. Nothing is fetched,
+and neither branch nor files are touched.
+
+A check runs only if it was agreed to as it reads now. --agree agrees to what is
+shown, or with a hash to just that; a command after -- is agreed to by being named.
+
+Exit code 0 says that it passes, 4 that it does not, 3 that a decision or an
+agreement is missing.`,
+		Example: `  dorvik check --json
+  dorvik check --each -- make test
+  dorvik check --mend --agree=8c1f0e5a…`,
+	}
+	cmd.Flags().BoolVar(&f.each, "each", false, "check every replayed commit, in order")
+	cmd.Flags().BoolVar(&f.mend, "mend", false, "take the mends that are certain first")
+	cmd.Flags().StringVar(&f.agree, "agree", "", "agree to what is shown to run or, with `HASH`, to just that")
+	cmd.Flags().Lookup("agree").NoOptDefVal = asShown
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		if dash := cmd.ArgsLenAtDash(); len(args) > 0 && dash != 0 {
+			return usage{fmt.Errorf("the command to check by comes after --, and there is %q", args[0])}
+		}
+		f.line = strings.Join(args, " ")
+		s, err := e.session(cmd.Context())
+		if err != nil {
+			return err
+		}
+		defer s.Close()
+		c := &checker{env: e, s: s, checking: f, out: checkedJSON{Version: 1, Result: "failed", Steps: []stepRan{},
+			Errors: []placeJSON{}, Misfits: []misfitJSON{}, Mends: []mendJSON{}}}
+		err = c.all(cmd.Context())
+		if e.json {
+			var known exit
+			if err != nil && !errors.As(err, &known) {
+				c.out.Error = visible.Lines(err.Error())
+			}
+			err = errors.Join(err, e.print(c.out))
+		}
+		return err
+	}
+	return e.jsonFlag(cmd)
+}
+
+// checker is one run of check.
+type checker struct {
+	*env
+	checking
+	s   *recovery.Session
+	out checkedJSON
+}
+
+func (c *checker) all(ctx context.Context) error {
+	p, err := c.s.Home(ctx, false)
+	if err != nil {
+		return err
+	}
+	if err := c.s.Sync(p); err != nil {
+		return err
+	}
+	j, err := c.s.SettleBy(ctx, p, "", nil)
+	if err != nil {
+		return err
+	}
+	if j.Open > 0 {
+		c.out.Result = "conflicts"
+		c.say("%s a decision first.", words.Count(j.Open, "conflict wants", "conflicts want"))
+		return exit{exitConflicts}
+	}
+	if j, err = c.fit(ctx, p, j); err != nil {
+		return err
+	}
+	terms, err := c.terms(ctx, p, j)
+	if err != nil || terms == nil {
+		return err
+	}
+	b, err := c.s.Build(ctx, p, j)
+	if err != nil {
+		return err
+	}
+	if c.each {
+		return c.eachOf(ctx, terms, b)
+	}
+	return c.joined(ctx, p, j, terms, b)
+}
+
+// fit tells of what will not fit and, where that was asked, takes the certain mends of it.
+func (c *checker) fit(ctx context.Context, p *recovery.Position, j *recovery.Join) (*recovery.Join, error) {
+	unfit, err := c.s.Misfits(ctx, p, j)
+	if err != nil {
+		return j, err
+	}
+	mends, err := c.s.MendsOf(p, j, unfit)
+	if err != nil {
+		return j, err
+	}
+	c.out.Misfits, c.out.Mends = misfitsJSON(unfit), mendsJSON(mends, unfit)
+	c.sayMisfits(unfit)
+	for _, m := range c.out.Mends {
+		c.say("  %s: %s\n%s", words.If(c.mend, "mended", "can be mended (--mend)"), m.Path, m.Diff)
+	}
+	if !c.mend || len(mends) == 0 {
+		return j, nil
+	}
+	if err := c.s.TakeMends(j, mends); err != nil {
+		return j, err
+	}
+	st := c.s.State()
+	return c.s.Join(ctx, p, j.Route, &st.Decisions, st.Amends(), nil)
+}
+
+func mendsJSON(mends []misfit.Mend, unfit []recovery.Misfit) []mendJSON {
+	out := []mendJSON{}
+	for _, m := range mends {
+		var diff strings.Builder
+		for _, l := range m.Before {
+			diff.WriteString("-" + strings.TrimRight(l, "\r\n") + "\n")
+		}
+		for _, l := range m.After {
+			diff.WriteString("+" + strings.TrimRight(l, "\r\n") + "\n")
+		}
+		of := unfit[m.Of]
+		out = append(out, mendJSON{m.Path, words.Misfit(of.Misfit, string(of.Changed.Side), string(of.Used.Side)), true,
+			diff.String()})
+	}
+	return out
+}
+
+// terms finds what is run, and whether that may be; nil where there is nothing.
+func (c *checker) terms(ctx context.Context, p *recovery.Position, j *recovery.Join) (t *recovery.Terms, err error) {
+	agreed := c.line != ""
+	if agreed {
+		t, err = c.s.TermsOf(ctx, check.Command{Line: c.line, Steps: []string{c.line}, Source: "the command line"},
+			j.Tree, p)
+	} else {
+		t, agreed, err = c.s.MayCheck(ctx, p, j.Tree)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if t == nil {
+		c.out.Result = "none"
+		c.say("No check was found in this project; say one after --, or set one with git config dorvik.check.")
+		return nil, nil
+	}
+	c.out.Command, c.out.Agree = t.Command.Line, t.Hash()
+	if c.agree != "" && c.agree != asShown && c.agree != t.Hash() {
+		c.out.Result = "not-agreed"
+		c.say("What would run is not what was agreed to: it is %s now.", t.Hash())
+		return nil, exit{exitConflicts}
+	}
+	if !agreed && c.agree == "" {
+		c.out.Result = "not-agreed"
+		c.say("%s.", words.Sentence((&recovery.UnagreedError{Terms: t}).Error()))
+		for _, f := range t.Files {
+			c.say("  it goes by %s", f.Path)
+		}
+		c.say("dorvik check --agree=%s agrees to just this.", t.Hash())
+		return nil, exit{exitConflicts}
+	}
+	c.say("Checking: %s   (%s)", t.Command.Line, t.Hash())
+	return t, c.s.Agree(t.String())
+}
+
+// joined checks the joined tree and, where that fails, says who builds.
+func (c *checker) joined(ctx context.Context, p *recovery.Position, j *recovery.Join, t *recovery.Terms,
+	b recovery.Built) error {
+	proof, err := c.s.Prove(ctx, p, t, b.Tip, j.Tree, func(l string) { c.say("  %s", strings.TrimRight(l, " ")) }, nil)
+	if err != nil {
+		return err
+	}
+	passed := proof.Result.Passed
+	c.out.Builds.Joined = &passed
+	c.steps(proof.Result)
+	if passed {
+		c.out.Result = "passed"
+		c.say("The joined code passes.")
+		return nil
+	}
+	for _, at := range proof.Places {
+		c.out.Errors = append(c.out.Errors, placeJSON{at.Path, at.Line, at.Col, at.Text})
+	}
+	c.say("The joined code does not pass.")
+	if p.Trivial() != recovery.NotTrivial || p.Picking {
+		return exit{exitCheck}
+	}
+	builds, err := c.s.WhoBuilds(ctx, p, t, func(recovery.Builds) {})
+	if err != nil {
+		return err
+	}
+	c.out.Builds = buildsJSON{builds.Base, builds.Yours, builds.Theirs, builds.Joined}
+	if c.out.Verdict = builds.Verdict(); c.out.Verdict != "" {
+		c.say("%s", c.out.Verdict)
+	}
+	return exit{exitCheck}
+}
+
+func (c *checker) steps(r check.Report) {
+	for _, s := range r.Steps {
+		one := stepRan{Command: s.Line, Seconds: s.Took.Seconds()}
+		if s.Ran {
+			one.Passed = &s.Passed
+		}
+		c.out.Steps = append(c.out.Steps, one)
+	}
+}
+
+// eachOf checks every commit that is made, in order, and stops at the first that does not pass.
+func (c *checker) eachOf(ctx context.Context, t *recovery.Terms, b recovery.Built) error {
+	ids := b.Made()
+	if len(ids) == 0 {
+		ids = []object.ID{b.Tip}
+	}
+	for i, id := range ids {
+		tree, err := c.s.Tree(id)
+		if err != nil {
+			return err
+		}
+		r, err := c.s.RanBefore(ctx, t.Command, tree)
+		if err != nil {
+			return err
+		}
+		if r == nil || !r.Passed {
+			fresh, _, err := c.s.RunCheck(ctx, t.Command, id, func(l string) {
+				c.say("  %s", strings.TrimRight(l,
+					" "))
+			}, nil)
+			if err != nil {
+				return err
+			}
+			r = &fresh
+		}
+		c.say("%d of %d  %s  %s", i+1, len(ids), id, words.If(r.Passed, "passes", "does not pass"))
+		if !r.Passed {
+			c.steps(*r)
+			c.out.FirstFailing = &ids[i]
+			return exit{exitCheck}
+		}
+	}
+	c.out.Result = "passed"
+	return nil
+}

@@ -1,0 +1,58 @@
+package cli
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"dorvik.dev/dorvik/internal/gittest"
+)
+
+// TestCheck runs the demo's check without a screen: nobody agreed to it, it fails, it is mended, and passes.
+func TestCheck(t *testing.T) {
+	s := scene(t)
+	at := gittest.At(t, s.Clone)
+	at.Git("fetch", "-q")
+	run := func(want int, args ...string) map[string]any {
+		t.Helper()
+		code, out, errs := dorvik(append([]string{"-C", s.Clone, "check", "--json"}, args...)...)
+		assert.Equal(t, want, code, errs)
+		return asJSON(t, out)
+	}
+	got := run(exitConflicts)
+	assert.Equal(t, "conflicts", got["result"])
+	code, _, errs := dorvik("-C", s.Clone, "recover", "--route", "rebase", "--prefer", "suggested")
+	assert.Equal(t, exitFailed, code)
+	assert.Contains(t, errs, "was never agreed to")
+	before := at.Git("rev-parse", "HEAD")
+
+	got = run(exitConflicts)
+	assert.Equal(t, "not-agreed", got["result"])
+	hash := got["agree"].(string)
+	assert.Len(t, hash, 32)
+	assert.Equal(t, "not-agreed", run(exitConflicts, "--agree=0000")["result"])
+	got = run(exitCheck, "--agree="+hash)
+	assert.Equal(t, "failed", got["result"])
+	assert.Equal(t, map[string]any{"base": true, "yours": true, "theirs": true, "joined": false}, got["builds"])
+	assert.Equal(t, "Yours builds, theirs builds, together they do not.", got["verdict"])
+	assert.Equal(t, map[string]any{"path": "timetable/sailing.go", "line": 29.0, "column": 9.0, "text": "undefined: DepthAt"},
+		got["errors"].([]any)[0])
+	steps := got["steps"].([]any)
+	assert.Equal(t, []any{false, nil}, []any{steps[0].(map[string]any)["passed"], steps[1].(map[string]any)["passed"]})
+	misfit := got["misfits"].([]any)[0].(map[string]any)
+	assert.Equal(t, []any{"renamed", "DepthAt", "DepthAtPier", true}, []any{misfit["kind"], misfit["name"], misfit["now"],
+		misfit["certain"]})
+	mend := got["mends"].([]any)[0].(map[string]any)
+	assert.Contains(t, mend["diff"], "+\treturn DepthAtPier(s.From, s.Departs) >= need")
+
+	got = run(exitCheck, "--each")
+	assert.NotNil(t, got["first_failing"])
+	got = run(exitDone, "--mend")
+	assert.Equal(t, "passed", got["result"])
+	assert.Equal(t, "passed", run(exitDone, "--each")["result"])
+	assert.Equal(t, "passed", run(exitDone, "--", "test", "-e", "go.mod")["result"])
+	assert.Equal(t, before, at.Git("rev-parse", "HEAD"), "nothing was touched")
+	code, _, errs = dorvik("-C", s.Clone, "check", "make")
+	assert.Equal(t, exitUsage, code)
+	assert.Contains(t, errs, "comes after --")
+}
