@@ -5,7 +5,6 @@ package diagnose
 import (
 	"path"
 	"regexp"
-	"strconv"
 	"strings"
 )
 
@@ -17,61 +16,117 @@ type Place struct {
 	Text string
 }
 
-// placeLine is `file:line:col: text` or `file:line: text`, as Go, gcc and clang
-// and many others write it. go vet puts "vet: " before it, go test indents.
-var placeLine = regexp.MustCompile(`^\s*(?:vet: )?((?:[A-Za-z]:[\\/])?[^\s:][^:]*):(\d+)(?::(\d+))?:\s+(.*\S)`)
-
 // goTested is the line by which go test says which package the lines before it
 // were about; those give base names only.
 var goTested = regexp.MustCompile(`^(?:FAIL|ok  )\t(\S+)`)
 
-// Places lists the places an output speaks of, each once, in order. root is
+// Places lists the places an output speaks of, each once, in order: the first cause is the first. root is
 // the folder the build ran in; find lists the project's files of a base name,
-// for output that gives no folder. Warnings and notes of compilers are left out.
+// for output that gives no folder. Warnings and notes of compilers are left out, and what is not of the project.
 func Places(output []string, root string, find func(base string) []string) []Place {
-	var out []Place
-	seen := map[Place]bool{}
-	var unplaced []int // found by base name alone, in several folders
-	for _, l := range output {
-		if m := goTested.FindStringSubmatch(l); m != nil {
-			for _, i := range unplaced {
-				out[i].Path = closest(find(path.Base(out[i].Path)), m[1])
+	lines := make([]string, len(output))
+	for i, l := range output {
+		lines[i] = plain(l)
+	}
+	f := &finder{root: root, find: find, seen: map[Place]bool{}}
+	for i := 0; i < len(lines); {
+		i += f.read(lines, i)
+	}
+	f.resolve("")
+	return f.out
+}
+
+// finder collects places.
+type finder struct {
+	root string
+	find func(base string) []string
+
+	out      []Place
+	seen     map[Place]bool
+	unplaced []int  // found by base name alone, in several folders
+	file     string // that eslint writes its rows under
+	why      string // what pytest says before the place
+}
+
+// read reads what begins at a line, and gives how many lines that was.
+func (f *finder) read(lines []string, at int) int {
+	l := lines[at]
+	if m := goTested.FindStringSubmatch(l); m != nil {
+		f.resolve(m[1])
+		return 1
+	}
+	if m := eslintFile.FindStringSubmatch(l); m != nil && at+1 < len(lines) && eslintRow.MatchString(lines[at+1]) {
+		f.file = m[1]
+		return 1
+	}
+	if m := eslintRow.FindStringSubmatch(l); m != nil && f.file != "" {
+		f.add(Place{f.file, number(m[1]), number(m[2]), m[3]})
+		return 1
+	}
+	if m := pytestWhy.FindStringSubmatch(l); m != nil {
+		if f.why == "" {
+			f.why = m[1]
+		}
+		return 1
+	}
+	if m := pytestRow.FindStringSubmatch(l); m != nil {
+		text := m[3]
+		if f.why != "" {
+			text = f.why
+		}
+		f.add(Place{m[1], number(m[2]), 0, text})
+		f.why = ""
+		return 1
+	}
+	for _, read := range readers {
+		p, n, ok := read(lines, at)
+		if !ok {
+			continue
+		}
+		if !f.add(p) {
+			for _, other := range frames(lines, at, n) { // of a traceback, the next one out
+				if f.add(Place{other[0], number(other[1]), 0, p.Text}) {
+					break
+				}
 			}
-			unplaced = nil
-			continue
 		}
-		m := placeLine.FindStringSubmatch(l)
-		if m == nil {
-			continue
-		}
-		text := m[4]
-		if strings.HasPrefix(text, "warning:") || strings.HasPrefix(text, "note:") {
-			continue
-		}
-		text = strings.TrimPrefix(strings.TrimPrefix(text, "fatal error: "), "error: ")
-		p := Place{Path: clean(m[1], root), Text: text}
-		p.Line, _ = strconv.Atoi(m[2])
-		p.Col, _ = strconv.Atoi(m[3])
-		if p.Line == 0 || seen[p] {
-			continue
-		}
-		seen[p] = true
-		known := find(path.Base(p.Path))
-		switch {
-		case contains(known, p.Path):
-		case len(known) == 0 || strings.Contains(p.Path, "/") || path.IsAbs(p.Path):
-			continue // not a file of the project
-		case len(known) == 1:
-			p.Path = known[0]
-		default:
-			unplaced = append(unplaced, len(out))
-		}
-		out = append(out, p)
+		return n
 	}
-	for _, i := range unplaced {
-		out[i].Path = closest(find(path.Base(out[i].Path)), "")
+	return 1
+}
+
+// add adds a place, if it is of a file of the project, and new; ok is false where it is of no such file.
+func (f *finder) add(p Place) (ok bool) {
+	p.Path = clean(p.Path, f.root)
+	known := f.find(path.Base(p.Path))
+	switch {
+	case p.Line == 0:
+		return false
+	case contains(known, p.Path):
+	case len(known) == 0:
+		return false
+	case strings.Contains(p.Path, "/") || path.IsAbs(p.Path):
+		return false // not a file of the project
+	case len(known) == 1:
+		p.Path = known[0]
+	default:
+		if !f.seen[p] {
+			f.unplaced = append(f.unplaced, len(f.out))
+		}
 	}
-	return out
+	if !f.seen[p] {
+		f.seen[p] = true
+		f.out = append(f.out, p)
+	}
+	return true
+}
+
+// resolve places what is known by base name alone in the folder of a package, as far as that tells.
+func (f *finder) resolve(pkg string) {
+	for _, i := range f.unplaced {
+		f.out[i].Path = closest(f.find(path.Base(f.out[i].Path)), pkg)
+	}
+	f.unplaced = nil
 }
 
 func clean(file, root string) string {

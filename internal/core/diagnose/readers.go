@@ -1,0 +1,218 @@
+package diagnose
+
+import (
+	"regexp"
+	"strconv"
+	"strings"
+)
+
+// reader reads what a tool says of one place, beginning at a line; ok is false where it is no such tool's. n is how
+// many lines it took.
+type reader func(lines []string, at int) (p Place, n int, ok bool)
+
+// readers are asked in this order. The general form is the last.
+var readers = []reader{python, rustc, cmake, maven, kotlin, typescript, makefile, nodeError, junit, general}
+
+// escapes are the sequences by which terminals are told of colours and the like (ECMA-48).
+var escapes = regexp.MustCompile(`\x1b\[[0-9;:?]*[ -/]*[@-~]|\x1b\][^\x07\x1b]*(?:\x07|\x1b\\)`)
+
+// plain is a line without what is for terminals alone.
+func plain(l string) string {
+	if strings.Contains(l, "\x1b") {
+		l = escapes.ReplaceAllString(l, "")
+	}
+	if i := strings.LastIndexByte(strings.TrimRight(l, "\r"), '\r'); i >= 0 { // progress that was written over
+		l = l[i+1:]
+	}
+	return strings.TrimRight(l, "\r")
+}
+
+func number(s string) int {
+	n, _ := strconv.Atoi(s)
+	return n
+}
+
+// placeLine is `file:line:col: text` or `file:line: text`, as Go, gcc and clang, javac, ruby, php and many others
+// write it. go vet puts "vet: " before it, go test indents.
+var placeLine = regexp.MustCompile(`^\s*(?:vet: )?((?:[A-Za-z]:[\\/])?[^\s:][^:]*):(\d+)(?::(\d+))?:\s+(.*\S)`)
+
+// general reads that. Warnings and notes of compilers are no errors.
+func general(lines []string, at int) (Place, int, bool) {
+	m := placeLine.FindStringSubmatch(lines[at])
+	if m == nil || strings.HasPrefix(m[4], "warning:") || strings.HasPrefix(m[4], "note:") {
+		return Place{}, 0, false
+	}
+	text := strings.TrimPrefix(strings.TrimPrefix(m[4], "fatal error: "), "error: ")
+	return Place{m[1], number(m[2]), number(m[3]), text}, 1, true
+}
+
+var (
+	pyFrame = regexp.MustCompile(`^\s*File "([^"]+)", line (\d+)`)
+	pyError = regexp.MustCompile(`^(?:E\s+)?((?:\w+\.)*\w*(?:Error|Exception|Warning|Exit|Interrupt|Failure)\b.*)`)
+)
+
+// python reads a traceback: the place is the innermost, which stands last, and the text is what ends it. Syntax errors
+// have but one.
+func python(lines []string, at int) (p Place, n int, ok bool) {
+	m := pyFrame.FindStringSubmatch(lines[at])
+	if m == nil {
+		return p, 0, false
+	}
+	for i := at; i < len(lines) && i < at+200; i++ {
+		if f := pyFrame.FindStringSubmatch(lines[i]); f != nil {
+			m = f
+		} else if e := pyError.FindStringSubmatch(lines[i]); e != nil {
+			return Place{m[1], number(m[2]), 0, e[1]}, i - at + 1, true
+		}
+	}
+	return p, 0, false
+}
+
+// frames are all places of a traceback, the innermost first: where that is not of the project, the next one may be.
+func frames(lines []string, at, n int) (out [][2]string) {
+	for _, l := range lines[at : at+n] {
+		if m := pyFrame.FindStringSubmatch(l); m != nil {
+			out = append([][2]string{{m[1], m[2]}}, out...)
+		} else if m := junitLine.FindStringSubmatch(l); m != nil {
+			out = append(out, [2]string{m[1], m[2]})
+		}
+	}
+	return out
+}
+
+var (
+	rustHead  = regexp.MustCompile(`^error(?:\[E\d+\])?: (.+)`)
+	rustPlace = regexp.MustCompile(`^\s*--> (.+):(\d+):(\d+)$`)
+	rustPanic = regexp.MustCompile(`^thread '.*' (?:\(\d+\) )?panicked at (?:'.*', )?([^:']+):(\d+):(\d+):?$`)
+)
+
+// rustc reads an error of the compiler, whose place comes on a line after it, and a test that panicked.
+func rustc(lines []string, at int) (p Place, n int, ok bool) {
+	if m := rustPanic.FindStringSubmatch(lines[at]); m != nil {
+		p, n = Place{m[1], number(m[2]), number(m[3]), "panicked"}, 1
+		if at+1 < len(lines) && strings.TrimSpace(lines[at+1]) != "" {
+			p.Text, n = strings.TrimSpace(lines[at+1]), 2
+		}
+		return p, n, true
+	}
+	m := rustHead.FindStringSubmatch(lines[at])
+	if m == nil {
+		return p, 0, false
+	}
+	for i := at + 1; i < len(lines) && i < at+4; i++ {
+		if w := rustPlace.FindStringSubmatch(lines[i]); w != nil {
+			return Place{w[1], number(w[2]), number(w[3]), m[1]}, i - at + 1, true
+		}
+	}
+	return p, 0, false
+}
+
+var cmakeHead = regexp.MustCompile(`^CMake Error at ([^:]+):(\d+)(?: \((.+)\))?:?$`)
+
+// cmake reads an error of CMake, whose words come indented after it.
+func cmake(lines []string, at int) (p Place, n int, ok bool) {
+	m := cmakeHead.FindStringSubmatch(lines[at])
+	if m == nil {
+		return p, 0, false
+	}
+	p = Place{m[1], number(m[2]), 0, m[3]}
+	for n = 1; at+n < len(lines) && n < 8; n++ {
+		if l := strings.TrimSpace(lines[at+n]); l != "" {
+			p.Text = l
+			return p, n + 1, true
+		}
+	}
+	return p, 1, true
+}
+
+var (
+	mavenLine  = regexp.MustCompile(`^\[ERROR\]\s+(.+\.\w+):\[(\d+),(\d+)\]\s+(?:error: )?(.+)`)
+	kotlinLine = regexp.MustCompile(`^e: (?:file://)?(\S+\.kts?):(\d+):(\d+):?\s+(.+)`)
+	tsLine     = regexp.MustCompile(`^(\S+)\((\d+),(\d+)\): error (TS\d+: .+)`)
+	tsPretty   = regexp.MustCompile(`^(\S+):(\d+):(\d+) - error (TS\d+: .+)`)
+	makeLine   = regexp.MustCompile(`^([\w./-]*[Mm]akefile|[\w./-]+\.mk):(\d+): \*\*\* (.+?)\.?(?:\s+Stop\.)?$`)
+	junitLine  = regexp.MustCompile(`^\s+at .*\(([\w/]+\.(?:java|kt|scala|groovy)):(\d+)\)`)
+	javaThrown = regexp.MustCompile(`^(?:Exception in thread "[^"]*" )?((?:\w+\.)+\w*(?:Error|Exception|Failure)\b.*)`)
+)
+
+func fields(m []string) (Place, int, bool) {
+	if m == nil {
+		return Place{}, 0, false
+	}
+	return Place{m[1], number(m[2]), number(m[3]), m[4]}, 1, true
+}
+
+func maven(lines []string, at int) (Place, int, bool) {
+	return fields(mavenLine.FindStringSubmatch(lines[at]))
+}
+
+func kotlin(lines []string, at int) (Place, int, bool) {
+	return fields(kotlinLine.FindStringSubmatch(lines[at]))
+}
+
+// typescript reads tsc, as it writes to a file and as to a terminal.
+func typescript(lines []string, at int) (Place, int, bool) {
+	if p, n, ok := fields(tsLine.FindStringSubmatch(lines[at])); ok {
+		return p, n, ok
+	}
+	return fields(tsPretty.FindStringSubmatch(lines[at]))
+}
+
+func makefile(lines []string, at int) (Place, int, bool) {
+	m := makeLine.FindStringSubmatch(lines[at])
+	if m == nil {
+		return Place{}, 0, false
+	}
+	return Place{m[1], number(m[2]), 0, m[3]}, 1, true
+}
+
+var (
+	nodePlace  = regexp.MustCompile(`^(?:file://)?(/?\S+\.[cm]?[jt]sx?):(\d+)$`)
+	nodeThrown = regexp.MustCompile(`^(\w*(?:Error|Exception)\b.*)`)
+)
+
+// nodeError reads what node says where a program ends by an error: the place, the line with a mark under it, and the
+// error.
+func nodeError(lines []string, at int) (p Place, n int, ok bool) {
+	m := nodePlace.FindStringSubmatch(lines[at])
+	if m == nil {
+		return p, 0, false
+	}
+	for i := at + 1; i < len(lines) && i < at+8; i++ {
+		if e := nodeThrown.FindStringSubmatch(lines[i]); e != nil {
+			col := 0
+			if under := lines[at+2]; strings.Trim(under, " ^") == "" {
+				col = strings.IndexByte(under, '^') + 1
+			}
+			return Place{m[1], number(m[2]), col, e[1]}, i - at + 1, true
+		}
+	}
+	return p, 0, false
+}
+
+// junit reads what a program for the Java machine threw: the place is the innermost of its own.
+func junit(lines []string, at int) (p Place, n int, ok bool) {
+	m := javaThrown.FindStringSubmatch(lines[at])
+	if m == nil {
+		return p, 0, false
+	}
+	for i := at + 1; i < len(lines) && i < at+60; i++ {
+		w := junitLine.FindStringSubmatch(lines[i])
+		if w == nil && p.Line > 0 {
+			break
+		}
+		if w != nil {
+			if n = i - at + 1; p.Line == 0 {
+				p = Place{w[1], number(w[2]), 0, m[1]}
+			}
+		}
+	}
+	return p, n, p.Line > 0
+}
+
+var (
+	eslintFile = regexp.MustCompile(`^(/?\S+\.(?:[cm]?[jt]sx?|vue))$`)
+	eslintRow  = regexp.MustCompile(`^\s+(\d+):(\d+)\s+error\s+(.+?)(?:\s{2,}\S+)?$`)
+	pytestRow  = regexp.MustCompile(`^(\S+\.py):(\d+): (\w+(?:Error|Exception|Failure|Exit)\b.*)$`)
+	pytestWhy  = regexp.MustCompile(`^E\s+(.+)`)
+)

@@ -1,0 +1,100 @@
+package diagnose
+
+import (
+	"os"
+	"os/exec"
+	"path"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestWhatToolsSay reads what many tools print, as it was printed.
+func TestWhatToolsSay(t *testing.T) {
+	files := map[string][]string{}
+	for _, f := range []string{"src/app.ts", "src/main.rs", "tests/test_fares.py", "fares.py", "src/Fare.java", "a/Fare.kt",
+		"CMakeLists.txt", "Makefile", "web/app.js", "src/FareTest.java", "Foo.java"} {
+		files[path.Base(f)] = append(files[path.Base(f)], f)
+	}
+	for _, c := range []struct {
+		name, output string
+		want         []Place
+	}{
+		{"tsc into a file", "src/app.ts(3,5): error TS2304: Cannot find name 'depth'.",
+			[]Place{{"src/app.ts", 3, 5, "TS2304: Cannot find name 'depth'."}}},
+		{"tsc on a terminal, in colour", "\x1b[96msrc/app.ts\x1b[0m:\x1b[93m3\x1b[0m:\x1b[93m5\x1b[0m - \x1b[91merror\x1b[0m" +
+			"\x1b[90m TS2304: \x1b[0mCannot find name 'depth'.\n\n3     depth();\n      ~~~~~",
+			[]Place{{"src/app.ts", 3, 5, "TS2304: Cannot find name 'depth'."}}},
+		{"eslint", "/tmp/check/web/app.js\n  3:5  error  'depth' is not defined  no-undef\n  4:1  warning  x  y\n\n✖ 1 problem",
+			[]Place{{"web/app.js", 3, 5, "'depth' is not defined"}}},
+		{"rustc", "error[E0425]: cannot find function `depth_at` in this scope\n --> src/main.rs:4:5\n  |\n4 |     depth_at(3);\n",
+			[]Place{{"src/main.rs", 4, 5, "cannot find function `depth_at` in this scope"}}},
+		{"cargo test", "thread 'tests::fare' panicked at src/main.rs:12:9:\nassertion `left == right` failed\n  left: 1",
+			[]Place{{"src/main.rs", 12, 9, "assertion `left == right` failed"}}},
+		{"maven", "[ERROR] /tmp/check/src/Fare.java:[10,5] cannot find symbol\n[ERROR] -> [Help 1]",
+			[]Place{{"src/Fare.java", 10, 5, "cannot find symbol"}}},
+		{"gradle and kotlin", "e: file:///tmp/check/a/Fare.kt:7:12 Unresolved reference: depthAt",
+			[]Place{{"a/Fare.kt", 7, 12, "Unresolved reference: depthAt"}}},
+		{"junit", "java.lang.AssertionError: expected:<1> but was:<2>\n\tat org.junit.Assert.fail(Assert.java:89)\n\tat " +
+			"FareTest.two(FareTest.java:14)", []Place{{"src/FareTest.java", 14, 0,
+			"java.lang.AssertionError: expected:<1> but was:<2>"}}},
+		{"pytest", "    def test_two():\n>       assert fare(2) == 6\nE       assert 5 == 6\nE        +  where 5 = fare(2)\n\n" +
+			"tests/test_fares.py:4: AssertionError", []Place{{"tests/test_fares.py", 4, 0, "assert 5 == 6"}}},
+		{"a traceback that ends in a library", "Traceback (most recent call last):\n  File \"/tmp/check/fares.py\", line 3, in " +
+			"<module>\n    json.loads(\"{\")\n  File \"/usr/lib/python3/json/__init__.py\", line 346, in loads\n" +
+			"json.decoder.JSONDecodeError: Expecting value",
+			[]Place{{"fares.py", 3, 0, "json.decoder.JSONDecodeError: Expecting value"}}},
+		{"cmake", "CMake Error at CMakeLists.txt:3 (add_executable):\n  Cannot find source file:\n\n    src/none.c\n",
+			[]Place{{"CMakeLists.txt", 3, 0, "Cannot find source file:"}}},
+		{"make", "Makefile:4: *** missing separator.  Stop.", []Place{{"Makefile", 4, 0, "missing separator"}}},
+		{"the same said twice, and progress written over", "10%\r100%\rsrc/main.rs:4:5: error: bad\nsrc/main.rs:4:5: error: bad",
+			[]Place{{"src/main.rs", 4, 5, "bad"}}},
+		{"none", "thread of thought\nerror: could not compile\nE  \n  3:5  error  no file\nCMake Error: no\n", nil},
+	} {
+		got := Places(strings.Split(c.output, "\n"), "/tmp/check", func(base string) []string { return files[base] })
+		assert.Equal(t, c.want, got, c.name)
+	}
+}
+
+// TestRealTools has the tools that are there fail, and finds the places. What is missing is said.
+func TestRealTools(t *testing.T) {
+	for _, c := range []struct {
+		tool, name, text, line string
+		at                     int
+		says                   string
+	}{
+		{"go", "tide.go", "package x\n\nfunc f() int { return depth() }\n", "GO111MODULE=off go vet tide.go", 3,
+			"undefined: depth"},
+		{"gcc", "tide.c", "int f(void) {\n\treturn depth;\n}\n", "gcc -fdiagnostics-color=always -c tide.c", 2, "undeclared"},
+		{"python3", "tide.py", "def f():\n    return depth\n\n\nf()\n", "python3 tide.py", 2, "NameError"},
+		{"python3", "tide.py", "def f(:\n", "python3 -m py_compile tide.py", 1, "SyntaxError"},
+		{"node", "tide.js", "const a = 1;\ndepth(a);\n", "node tide.js", 2, "ReferenceError: depth is not defined"},
+		{"rustc", "tide.rs", "fn main() {\n    depth();\n}\n", "rustc tide.rs", 2, "cannot find function `depth`"},
+		{"javac", "Tide.java", "class Tide {\n  int f() { return depth; }\n}\n", "javac Tide.java", 2, "cannot find symbol"},
+		{"make", "Makefile", "all:\n    echo\n", "make", 2, "missing separator"},
+	} {
+		t.Run(c.tool+" "+c.name, func(t *testing.T) {
+			if _, err := exec.LookPath(c.tool); err != nil {
+				t.Skip(c.tool + " is not installed here; what it prints is read in TestWhatToolsSay")
+			}
+			dir := t.TempDir()
+			require.NoError(t, os.WriteFile(filepath.Join(dir, c.name), []byte(c.text), 0o644))
+			cmd := exec.Command("sh", "-c", c.line)
+			cmd.Dir = dir
+			out, err := cmd.CombinedOutput()
+			require.Error(t, err, "it was to fail")
+			got := Places(strings.Split(string(out), "\n"), dir, func(base string) []string {
+				if base == c.name {
+					return []string{c.name}
+				}
+				return nil
+			})
+			require.NotEmpty(t, got, "%s", out)
+			assert.Equal(t, []any{c.name, c.at}, []any{got[0].Path, got[0].Line}, "%s", out)
+			assert.Contains(t, got[0].Text, c.says)
+		})
+	}
+}
