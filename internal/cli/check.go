@@ -127,8 +127,9 @@ agreement is missing.`,
 type checker struct {
 	*env
 	checking
-	s   *recovery.Session
-	out checkedJSON
+	s     *recovery.Session
+	unfit []recovery.Misfit
+	out   checkedJSON
 }
 
 func (c *checker) all(ctx context.Context) error {
@@ -175,6 +176,7 @@ func (c *checker) fit(ctx context.Context, p *recovery.Position, j *recovery.Joi
 	if err != nil {
 		return j, err
 	}
+	c.unfit = unfit
 	c.out.Misfits, c.out.Mends = misfitsJSON(unfit), mendsJSON(mends, unfit)
 	c.sayMisfits(unfit)
 	for _, m := range c.out.Mends {
@@ -273,7 +275,29 @@ func (c *checker) joined(ctx context.Context, p *recovery.Position, j *recovery.
 	if c.out.Verdict = builds.Verdict(); c.out.Verdict != "" {
 		c.say("%s", c.out.Verdict)
 	}
+	if err := c.pair(ctx, p, t, &builds); err != nil {
+		return err
+	}
 	return exit{exitCheck}
+}
+
+// pair finds the two commits that cannot stand together, where each side passes by itself.
+func (c *checker) pair(ctx context.Context, p *recovery.Position, t *recovery.Terms, b *recovery.Builds) (err error) {
+	if b.Yours == nil || b.Theirs == nil || !*b.Yours || !*b.Theirs {
+		return nil
+	}
+	pair := recovery.PairOf(c.unfit)
+	if !pair.Found() {
+		if pair, err = c.s.FindPair(ctx, p, t, func(run, most int) {
+			c.say("Finding the two commits that collide: check %d of at most %d", run, most)
+		}); err != nil || !pair.Found() {
+			return err
+		}
+	}
+	c.out.Pair = &pairJSON{&pair.Yours.ID, &pair.Theirs.ID}
+	c.say("These two collide: %s “%s” and %s “%s” by %s.", pair.Yours.ID, pair.Yours.Subject(), pair.Theirs.ID,
+		pair.Theirs.Subject(), pair.Theirs.Author().Name)
+	return nil
 }
 
 func (c *checker) steps(r check.Report) {

@@ -37,6 +37,7 @@ func TestCheck(t *testing.T) {
 	assert.Equal(t, "Yours builds, theirs builds, together they do not.", got["verdict"])
 	assert.Equal(t, map[string]any{"path": "timetable/sailing.go", "line": 29.0, "column": 9.0, "text": "undefined: DepthAt"},
 		got["errors"].([]any)[0])
+	assert.Equal(t, map[string]any{"yours": misfitOf(got, "used"), "theirs": misfitOf(got, "changed")}, got["pair"])
 	steps := got["steps"].([]any)
 	assert.Equal(t, []any{false, nil}, []any{steps[0].(map[string]any)["passed"], steps[1].(map[string]any)["passed"]})
 	misfit := got["misfits"].([]any)[0].(map[string]any)
@@ -55,4 +56,9 @@ func TestCheck(t *testing.T) {
 	code, _, errs = dorvik("-C", s.Clone, "check", "make")
 	assert.Equal(t, exitUsage, code)
 	assert.Contains(t, errs, "comes after --")
+}
+
+// misfitOf is the commit of a side of the first misfit.
+func misfitOf(got map[string]any, which string) any {
+	return got["misfits"].([]any)[0].(map[string]any)[which].(map[string]any)["commit"]
 }

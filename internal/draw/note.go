@@ -81,3 +81,24 @@ func (m *marked) text(what, text string) {
 	m.print("%s:\n\n", plainText(what))
 	m.fenced(text)
 }
+
+// PairNote is what a colleague is told of two commits that cannot stand together, in Markdown. p is where things
+// stand; failed is by what that shows.
+func PairNote(p *recovery.Position, pair recovery.Pair, unfit []recovery.Misfit, failed string) string {
+	var b strings.Builder
+	m := &marked{w: &b}
+	m.print("# Our changes do not go together\n\nI am joining %s with %s. Each of our sides passes %s; together "+
+		"they do not.\n\n",
+		code(p.Branch.Name), code(p.Branch.Upstream), code(failed))
+	m.who("◐ I", pair.Yours)
+	m.who("◑ "+nameOf(pair.Theirs), pair.Theirs)
+	m.print("\n")
+	for i := range unfit {
+		u := &unfit[i]
+		m.print("%s, in %s:\n\n", plainText(words.Misfit(u.Misfit, nameOf(u.ChangedIn), nameOf(u.UsedIn))),
+			code(u.Used.Path))
+		m.text("The line", u.Used.Text)
+	}
+	m.print("How do you want to have it?\n")
+	return b.String()
+}

@@ -18,10 +18,8 @@ type Checkout struct{ Dir string }
 // OpenCheckout makes the checkout at a folder, or takes the one that is there and is of this
 // very repository, and brings it to a commit. Files that builds left there stay.
 func (r *Repo) OpenCheckout(ctx context.Context, dir string, commit object.ID) (*Checkout, error) {
-	if !r.holdsCheckout(ctx, dir) {
-		if err := r.makeCheckout(ctx, dir, commit); err != nil {
-			return nil, err
-		}
+	if err := r.haveCheckout(ctx, dir, commit); err != nil {
+		return nil, err
 	}
 	for _, args := range [][]string{
 		{"update-ref", "--no-deref", "HEAD", commit.String()},
@@ -33,6 +31,22 @@ func (r *Repo) OpenCheckout(ctx context.Context, dir string, commit object.ID) (
 		}
 	}
 	return &Checkout{dir}, nil
+}
+
+// haveCheckout makes the checkout, if it is not there. One is made after the other: git looks at all there are as it
+// makes one, and fails over one that is half made.
+func (r *Repo) haveCheckout(ctx context.Context, dir string, commit object.ID) error {
+	r.checkouts.Lock()
+	defer r.checkouts.Unlock()
+	if !r.holdsCheckout(ctx, dir) {
+		return r.makeCheckout(ctx, dir, commit)
+	}
+	// A git that was ended here leaves its lock; nobody else works in this checkout.
+	out, err := runOut(ctx, dir, "looking for the checkout", "rev-parse", "--path-format=absolute", "--git-dir")
+	if err == nil {
+		os.Remove(filepath.Join(strings.TrimSuffix(out, "\n"), "index.lock"))
+	}
+	return nil
 }
 
 // holdsCheckout reports whether a checkout is at a folder, and is one of this repository: in a

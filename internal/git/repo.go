@@ -7,6 +7,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/object"
@@ -23,7 +24,8 @@ type Repo struct {
 	// too: whoever holds a lock on it can tell that none of them runs any more.
 	Hold *os.File
 
-	objects *pool
+	objects   *pool
+	checkouts sync.Mutex // one is made after the other
 }
 
 // ErrNotRepo says that a folder is in no repository.

@@ -38,7 +38,7 @@ func openAgreements(gitDir string) (*agreements, error) {
 	}
 	a.file = filepath.Join(dir, "dorvik", "agreed")
 	f, err := os.Open(a.file)
-	if errors.Is(err, fs.ErrNotExist) {
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) { // then it is asked again
 		return a, nil
 	}
 	if err != nil {

@@ -148,7 +148,12 @@ func (w *Workspace) AskQuietly(ctx context.Context, b git.Branch) (*News, error)
 // FetchEvery is how often the remote is asked while the screen is open, as dorvik.fetchEvery says: a
 // number of minutes, or a time such as 90s; 0 for never.
 func (w *Workspace) FetchEvery(ctx context.Context) (time.Duration, error) {
-	said, err := w.Repo.Config(ctx, "dorvik.fetchEvery")
+	return w.duration(ctx, "dorvik.fetchEvery")
+}
+
+// duration reads a setting that is a time: minutes, or with a unit. Zero where it is not set.
+func (w *Workspace) duration(ctx context.Context, key string) (time.Duration, error) {
+	said, err := w.Repo.Config(ctx, key)
 	if err != nil || said == "" {
 		return 0, err
 	}
@@ -157,7 +162,7 @@ func (w *Workspace) FetchEvery(ctx context.Context) (time.Duration, error) {
 	}
 	every, err := time.ParseDuration(said)
 	if err != nil || every < 0 {
-		return 0, errors.New("dorvik.fetchEvery is " + said + ", which is no time: say minutes, or 90s")
+		return 0, errors.New(key + " is " + said + ", which is no time: say minutes, or 90s")
 	}
 	return every, nil
 }

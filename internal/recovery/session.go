@@ -912,19 +912,11 @@ func (s *Session) RunCheck(ctx context.Context, c check.Command, tip object.ID, 
 	if err != nil {
 		return r, "", err
 	}
-	co, err := s.checkout(ctx, tip, emit)
+	co, err := s.checkout(ctx, "check", tip, emit)
 	if err != nil {
 		return r, "", err
 	}
-	env, err := s.environment(ctx)
-	if err != nil {
-		return r, "", err
-	}
-	r, err = check.RunSteps(ctx, co.Dir, c.Steps, env, emit, begun)
-	if err != nil {
-		return r, co.Dir, err
-	}
-	if err := s.store.putRan(keyOfCheck(tree, c.Line, env), ran{r.Passed, r.Took, time.Now()}); err != nil {
+	if r, err = s.runSteps(ctx, co.Dir, c, tree, emit, begun); err != nil {
 		return r, co.Dir, err
 	}
 	s.state.Checked = &Checked{Tree: tree, Command: c.Line, Passed: r.Passed, Took: r.Took}
@@ -958,16 +950,19 @@ func (s *Session) environment(ctx context.Context) ([]string, error) {
 			names = append(names, strings.Fields(k.Value)...)
 		}
 	}
-	return check.Environment(git.CleanEnvironment(), names), err
+	// A build may ask git about the folder it is in. That is inside the git directory: were it to find the person's
+	// working tree from there, it would lock its index, and leave the lock behind where it is ended.
+	return append(check.Environment(git.CleanEnvironment(), names), "GIT_OPTIONAL_LOCKS=0",
+		"GIT_CEILING_DIRECTORIES="+filepath.Join(s.Repo.GitDir, "dorvik")), err
 }
 
-// checkout brings the checkout of the check to a joined commit, and says to emit in what it is not as the working
+// checkout brings a checkout, by its name, to a joined commit, and says to emit in what it is not as the working
 // tree is.
-func (s *Session) checkout(ctx context.Context, tip object.ID, emit func(string)) (*git.Checkout, error) {
+func (s *Session) checkout(ctx context.Context, name string, tip object.ID, emit func(string)) (*git.Checkout, error) {
 	if err := s.Repo.AddPack(ctx, func(w io.Writer) (int, error) { return s.Store.WritePack(w, tip) }); err != nil {
 		return nil, err
 	}
-	const keep = "refs/dorvik/check"
+	keep := "refs/dorvik/" + name
 	old, err := s.Repo.Ref(ctx, keep)
 	if err != nil {
 		return nil, err
@@ -975,7 +970,7 @@ func (s *Session) checkout(ctx context.Context, tip object.ID, emit func(string)
 	if err := s.Repo.UpdateRefs(ctx, "dorvik: check", git.RefUpdate{Name: keep, New: tip, Old: old}); err != nil {
 		return nil, err
 	}
-	co, err := s.Repo.OpenCheckout(ctx, filepath.Join(s.Repo.GitDir, "dorvik", "check"), tip)
+	co, err := s.Repo.OpenCheckout(ctx, filepath.Join(s.Repo.GitDir, "dorvik", name), tip)
 	if err != nil {
 		return nil, err
 	}

@@ -95,7 +95,7 @@ func TestStepsAndEnvironment(t *testing.T) {
 	t.Setenv("MY_API_KEY", "kept")
 	gittest.Own(t, "dorvik.checkEnv", "MY_API_KEY")
 	tm.mine.Git("config", "dorvik.checkEnv", "DEPLOY_TOKEN")
-	for _, step := range []string{"echo $CI.$DEPLOY_TOKEN.$MY_API_KEY", "exit 3", "echo late"} {
+	for _, step := range []string{"echo $CI.$DEPLOY_TOKEN.$MY_API_KEY.$GIT_OPTIONAL_LOCKS", "exit 3", "echo late"} {
 		tm.mine.Git("config", "--add", "dorvik.check", step)
 	}
 	s := tm.session()
@@ -107,7 +107,7 @@ func TestStepsAndEnvironment(t *testing.T) {
 	proof, err := s.Prove(t.Context(), p, terms, b.Tip, j.Tree, func(l string) { out = append(out, l) },
 		func(i int) { begun = append(begun, i) })
 	require.NoError(t, err)
-	assert.Equal(t, []string{"true..kept"}, out)
+	assert.Equal(t, []string{"true..kept.0"}, out)
 	assert.Equal(t, []int{0, 1}, begun)
 	assert.Equal(t, 3, proof.Result.Exit)
 	var how []bool
@@ -115,4 +115,31 @@ func TestStepsAndEnvironment(t *testing.T) {
 		how = append(how, s.Ran, s.Passed)
 	}
 	assert.Equal(t, []bool{true, true, true, false, false, false}, how)
+}
+
+// TestLimits: what takes too long, or too much, did not pass.
+func TestLimits(t *testing.T) {
+	tm := newTeam(t)
+	tm.diverge()
+	s := tm.session()
+	p, j, b := ready(t, s, Merge, settle.Yours)
+	run := func(line string) (passed bool, out string) {
+		var said []string
+		proof, err := s.Prove(t.Context(), p, termsOf(line), b.Tip, j.Tree, func(l string) { said = append(said, l) }, nil)
+		require.NoError(t, err)
+		return proof.Result.Passed, strings.Join(said, "\n")
+	}
+	tm.mine.Git("config", "dorvik.checkTime", "50ms")
+	passed, out := run("echo begun; sleep 600")
+	assert.False(t, passed)
+	assert.Contains(t, out, "took longer than 50ms and was ended")
+	tm.mine.Git("config", "--unset", "dorvik.checkTime")
+	tm.mine.Git("config", "dorvik.checkMemory", "64")
+	passed, _ = run("head -c 200000000 /dev/zero | tail -c 200000000 > /dev/null")
+	assert.False(t, passed)
+	passed, _ = run("true")
+	assert.True(t, passed)
+	tm.mine.Git("config", "dorvik.checkMemory", "much")
+	_, err := s.Prove(t.Context(), p, termsOf("echo"), b.Tip, j.Tree, func(string) {}, nil)
+	assert.ErrorContains(t, err, "dorvik.checkMemory is much, which is no number of megabytes")
 }

@@ -54,8 +54,12 @@ func (s *settleScreen) noteAbout(which []int) tea.Cmd {
 		}
 		list = append(list, m)
 	}
-	who := s.theirName(s.question())
-	ed := newEditor(draw.Note(s.pos, list), 1)
+	return s.noteTo(s.theirName(s.question()), draw.Note(s.pos, list), which)
+}
+
+// noteTo opens a note to somebody, about some of the conflicts or none.
+func (s *settleScreen) noteTo(who, text string, which []int) tea.Cmd {
+	ed := newEditor(text, 1)
 	title := txt(plain, " ").bold(bright, "A NOTE TO "+strings.ToUpper(who)).add(dim,
 		"  change it as you like; ctrl+s gives "+
 			"it on")
@@ -91,6 +95,10 @@ func (s *settleScreen) giveOn(text, who string, which []int) tea.Cmd {
 				how = fmt.Sprintf("The note was given to “%s”.", line)
 			} else {
 				cmd = tea.SetClipboard(text)
+			}
+			if len(which) == 0 {
+				s.flash = txt(plain, how)
+				return cmd
 			}
 			s.ask(txt(plain, how+" Put "+words.If(len(which) == 1, "this conflict",
 				"these conflicts")+" aside until "+who+

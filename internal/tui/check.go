@@ -20,7 +20,8 @@ import (
 type checkScreen struct {
 	*job
 	checkState
-	who *whoBuilds // nil before the joined code failed
+	who  *whoBuilds // nil before the joined code failed
+	pair recovery.Pair
 }
 
 // checkState is what is known of the check of one joined result.
@@ -91,6 +92,7 @@ func (s *checkScreen) remark() line {
 func (s *checkScreen) enter() tea.Cmd {
 	s.goTo(s)
 	s.stopAsking()
+	s.pair = recovery.Pair{}
 	s.checkState = checkState{}
 	pos, join := s.pos, s.join
 	s.holder, _ = join.MendHolder()
@@ -161,6 +163,7 @@ func (s *checkScreen) run() tea.Cmd {
 			s.started, s.agreed = time.Time{}, true
 			s.result, s.places, s.texts, s.st = &v.Result, v.Places, v.Texts, v.State
 			if s.pos.Trivial() == recovery.NotTrivial && !s.passed() {
+				s.pair = recovery.PairOf(s.unfit)
 				return s.askWhoBuilds()
 			}
 			return nil
@@ -212,22 +215,22 @@ func (s *checkScreen) actions() []action {
 			out = append(out, act(keys.up, "error", quietly(func() { s.at = max(0, s.at-1) })),
 				also(keys.down, quietly(func() { s.at = min(len(s.places)-1, s.at+1) })))
 		}
-		out = append(out, again, act(keys.skip, "", s.without))
+		out = append(append(out, s.mendAction()...), again, act(keys.skip, "", s.without))
 	case s.failed():
-		out = append(out, again, act(keys.skip, "", s.without))
+		out = append(append(out, s.mendAction()...), again, act(keys.skip, "", s.without))
 	case s.terms == nil:
 		out = append(out, acts(keys.next, "go on without", s.push.enter), acts(keys.write, "type a command",
 			s.typeCheck))
+		out = append(out, s.mendAction()...)
 	default:
-		out = append(out, acts(keys.next, words.If(s.agreed, "run it", "agree and run it"), s.run),
+		out = append(out, acts(keys.next, words.If(s.agreed, "run it", "agree and run it"), s.run))
+		out = append(append(out, s.mendAction()...),
 			act(keys.skip, "", s.without), acts(keys.write, "another command", s.typeCheck))
-	}
-	if s.canTake() {
-		out = append(out, acts(keys.take, "take "+words.Is(len(s.offered), "the mend", "the mends"), s.takeMends))
 	}
 	if s.at < len(s.places) && s.failed() {
 		out = append(out, also(keys.annotate, func() tea.Cmd { return s.openJoinedLines(s.places[s.at].Path) }))
 	}
+	out = append(out, s.pairActions()...)
 	if s.output != nil {
 		out = append(out, act(keys.output, "", s.wholeOutput))
 	}
@@ -269,6 +272,14 @@ func (s *checkScreen) typeCheck() tea.Cmd {
 		})
 	})))
 	return nil
+}
+
+// mendAction takes what is offered.
+func (s *checkScreen) mendAction() []action {
+	if !s.canTake() {
+		return nil
+	}
+	return []action{acts(keys.take, "take "+words.Is(len(s.offered), "the mend", "the mends"), s.takeMends)}
 }
 
 // canTake reports whether there are mends that can be taken by a key.

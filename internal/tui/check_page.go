@@ -216,9 +216,15 @@ func (s *checkScreen) failedPage(p page, w, h int) page {
 	}
 	p.say(w, line{}.bold(trouble, "✗ The joined code does not pass. ").add(plain, next))
 	p.rows(s.whoRow(w))
+	p.rows(s.pairRows(w))
 	s.mendedNote(&p, w)
 	if h >= 24 {
 		s.misfitNote(&p, w, 2)
+	} else if s.canTake() {
+		for _, m := range s.offered[:min(2, len(s.offered))] {
+			p.row(txt(plain, "  ").bold(bright, keys.take.Help().Key).add(plain, fmt.Sprintf("  mends %s:%d ", m.Path,
+				m.Line)).add(joined, strings.TrimSpace(strings.Join(m.After, ""))).cut(w))
+		}
 	}
 	if len(s.terms.Command.Steps) > 1 && h >= 20 {
 		p.blank()

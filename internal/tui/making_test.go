@@ -168,6 +168,16 @@ func TestWhoBuildsIsTold(t *testing.T) {
 	b := newBench(t, mine.Dir)
 	b.press("enter", "enter")
 	b.see("The joined code does not pass", "○ base ✓   ◐ yours ✓   ◑ theirs ✓   ● joined ✗",
-		"Yours builds, theirs builds, together they do not.")
+		"Yours builds, theirs builds, together they do not.", "find the two commits that collide")
 	b.fits("who builds")
+	b.press("c")
+	b.see("THE TWO THAT COLLIDE", "mine", "✗", "theirs")
+	b.fits("the pair")
+	b.press(">")
+	b.see("theirs", "b")
+	b.press("esc", "@")
+	b.see("A NOTE TO", "Our changes do not go together", "passes `test ! -e a || test ! -e b`")
+	b.fits("a note about the pair")
+	b.press("ctrl+s")
+	b.see("The note is on the clipboard")
 }

@@ -1,0 +1,73 @@
+package recovery
+
+import (
+	"fmt"
+	"os"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/gittest"
+)
+
+// TestThePairThatCollides is found by as few checks as the numbers of commits have digits, wherever it is.
+func TestThePairThatCollides(t *testing.T) {
+	const n, m = 6, 5
+	for _, at := range [][2]int{{1, 1}, {4, 2}, {6, 5}} {
+		tm := newTeam(t)
+		for i := 1; i <= n; i++ {
+			tm.mine.Commit(fmt.Sprint("mine ", i), fmt.Sprint("mine", i), "x\n")
+		}
+		for i := 1; i <= m; i++ {
+			tm.other.Commit(fmt.Sprint("theirs ", i), fmt.Sprint("theirs", i), "x\n")
+		}
+		tm.other.Git("push", "-q")
+		count := t.TempDir() + "/count"
+		t.Setenv("COUNT", count)
+		gittest.Own(t, "dorvik.check", fmt.Sprintf("echo >> $COUNT; ! { test -e mine%d && test -e theirs%d; }", at[0], at[1]))
+		s := tm.session()
+		p, j, b := ready(t, s, Merge, settle.Yours)
+		terms, _, err := s.MayCheck(t.Context(), p, j.Tree)
+		require.NoError(t, err)
+		_, err = s.Prove(t.Context(), p, terms, b.Tip, j.Tree, func(string) {}, nil)
+		require.NoError(t, err)
+		most := 0
+		pair, err := s.FindPair(t.Context(), p, terms, func(_, atMost int) { most = atMost })
+		require.NoError(t, err)
+		require.True(t, pair.Found())
+		assert.Equal(t, []string{fmt.Sprint("mine ", at[0]), fmt.Sprint("theirs ", at[1])},
+			[]string{pair.Yours.Subject(), pair.Theirs.Subject()})
+		assert.LessOrEqual(t, pair.Runs, most)
+		assert.Equal(t, 6, most)
+		runs, err := os.ReadFile(count)
+		require.NoError(t, err)
+		assert.LessOrEqual(t, len(runs)-1, pair.Runs)
+		s.Close()
+	}
+}
+
+// TestPairOfMisfits: one pair is told without a run; of several none is.
+func TestPairOfMisfits(t *testing.T) {
+	tm := newTeam(t)
+	tm.mine.Commit("start", "go.mod", "module x\n", "a.go", "package x\n\nfunc A() {}\n", "b.go", "package x\n")
+	tm.mine.Git("push", "-q")
+	tm.other.Git("pull", "-q")
+	tm.mine.Commit("uses", "b.go", "package x\n\nfunc b() { A() }\n")
+	tm.mine.Commit("else", "c", "c\n")
+	tm.other.Commit("else, too", "e", "e\n")
+	tm.other.Commit("renames", "a.go", "package x\n\nfunc Z() {}\n")
+	tm.other.Git("push", "-q")
+	s := tm.session()
+	p, j, _ := ready(t, s, Rebase, settle.Yours)
+	list, err := s.Misfits(t.Context(), p, j)
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	pair := PairOf(list)
+	assert.Equal(t, []string{"uses", "renames"}, []string{pair.Yours.Subject(), pair.Theirs.Subject()})
+	other := list[0]
+	other.UsedIn = other.ChangedIn
+	several := PairOf(append(list, other))
+	assert.False(t, several.Found())
+}
