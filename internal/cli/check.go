@@ -312,35 +312,19 @@ func (c *checker) steps(r check.Report) {
 
 // eachOf checks every commit that is made, in order, and stops at the first that does not pass.
 func (c *checker) eachOf(ctx context.Context, t *recovery.Terms, b recovery.Built) error {
-	ids := b.Made()
-	if len(ids) == 0 {
-		ids = []object.ID{b.Tip}
+	all, err := c.s.CheckEach(ctx, t, b, func(l string) { c.say("  %s", strings.TrimRight(l, " ")) },
+		func([]recovery.Each) {})
+	if err != nil {
+		return err
 	}
-	for i, id := range ids {
-		tree, err := c.s.Tree(id)
-		if err != nil {
-			return err
+	for i, one := range all {
+		if one.Passed != nil {
+			c.say("%d of %d  %s  %s", i+1, len(all), one.ID, words.If(*one.Passed, "passes", "does not pass"))
 		}
-		r, err := c.s.RanBefore(ctx, t.Command, tree)
-		if err != nil {
-			return err
-		}
-		if r == nil || !r.Passed {
-			fresh, _, err := c.s.RunCheck(ctx, t.Command, id, func(l string) {
-				c.say("  %s", strings.TrimRight(l,
-					" "))
-			}, nil)
-			if err != nil {
-				return err
-			}
-			r = &fresh
-		}
-		c.say("%d of %d  %s  %s", i+1, len(ids), id, words.If(r.Passed, "passes", "does not pass"))
-		if !r.Passed {
-			c.steps(*r)
-			c.out.FirstFailing = &ids[i]
-			return exit{exitCheck}
-		}
+	}
+	if id := recovery.FirstFailing(all); !id.IsZero() {
+		c.out.FirstFailing = &id
+		return exit{exitCheck}
 	}
 	c.out.Result = "passed"
 	return nil

@@ -485,6 +485,24 @@ func (r *recoverer) makeAnew(ctx context.Context, p *recovery.Position, j *recov
 	return j, b, nil
 }
 
+// checkEach checks every commit that is made again: dorvik.checkEach wants that.
+func (r *recoverer) checkEach(ctx context.Context, terms *recovery.Terms, b recovery.Built) error {
+	all, err := r.s.CheckEach(ctx, terms, b, func(l string) { r.say("  %s", strings.TrimRight(l, " ")) },
+		func([]recovery.Each) {})
+	if err != nil {
+		return err
+	}
+	if id := recovery.FirstFailing(all); !id.IsZero() {
+		r.out.Result = "check-failed"
+		r.say("The joined code passes, and %s does not by itself (dorvik.checkEach). Nothing was changed; open "+
+			"dorvik to mend "+
+			"it.", id)
+		return errors.Join(exit{exitCheck}, r.s.Reach(recovery.Check))
+	}
+	r.say("Every commit passes by itself.")
+	return nil
+}
+
 // terms are those of the check that was named, which is agreed to by that, or else of the one that is found and was
 // agreed to; nil where there is none.
 func (r *recoverer) terms(ctx context.Context, p *recovery.Position, j *recovery.Join) (*recovery.Terms, error) {
@@ -518,6 +536,11 @@ func (r *recoverer) check(ctx context.Context, p *recovery.Position, j *recovery
 		return err
 	}
 	r.out.Check = &checkJSON{line, res.Passed, res.Took.Seconds()}
+	if each, err := r.s.WantsEach(ctx); err != nil {
+		return err
+	} else if each && res.Passed && len(b.Made()) > 1 {
+		return r.checkEach(ctx, terms, b)
+	}
 	if !res.Passed {
 		r.out.Result = "check-failed"
 		r.say("The joined code does not pass. Nothing was changed; open dorvik to mend it.")

@@ -19,7 +19,10 @@ type Unchecked struct {
 	Making  bool          // files are to be made anew before it is checked
 	MayMake bool          // the commands for that were agreed to before
 	Passed  *check.Report // an earlier run on the same tree; nil where there is none that passed
-	State   State
+	Each    []Each        // how the new commits stand, as far as that is known
+	// every commit is to be checked
+	WantsEach bool
+	State     State
 }
 
 // ToCheck makes the joined commits, in memory, and looks how they can be checked.
@@ -42,6 +45,12 @@ func (s *Session) ToCheck(ctx context.Context, p *Position, j *Join) (*Unchecked
 		return nil, err
 	}
 	u.Making, u.MayMake = len(j.Unmade()) > 0, s.MayMake(j)
+	if u.Each, err = s.EachKnown(ctx, u.Terms, u.Built); err != nil {
+		return nil, err
+	}
+	if u.WantsEach, err = s.WantsEach(ctx); err != nil {
+		return nil, err
+	}
 	if u.Terms != nil {
 		known, err := s.RanBefore(ctx, u.Terms.Command, j.Tree)
 		if err != nil {
@@ -81,6 +90,8 @@ type Proof struct {
 	Places []diagnose.Place
 	Texts  map[string][]Line // of the files with places
 	State  State
+
+	WantsEach bool
 }
 
 // Prove runs a check, which is agreed to by that as it reads now, on a commit of the joined tree; each gets
@@ -99,6 +110,9 @@ func (s *Session) Prove(ctx context.Context, p *Position, terms *Terms, tip, tre
 		return nil, err
 	}
 	out := &Proof{Result: r, State: s.State(), Texts: map[string][]Line{}}
+	if out.WantsEach, err = s.WantsEach(ctx); err != nil {
+		return nil, err
+	}
 	if r.Passed {
 		return out, nil
 	}

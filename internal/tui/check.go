@@ -29,6 +29,7 @@ type checkState struct {
 	terms   *recovery.Terms // nil where no check was found
 	ready   bool            // the command is known
 	agreed  bool
+	eaching bool      // it is checked commit by commit
 	making  bool      // files are to be made anew first
 	unmade  bool      // a command that makes one did not end well
 	started time.Time // zero unless it runs
@@ -106,6 +107,7 @@ func (s *checkScreen) enter() tea.Cmd {
 			s.terms, s.agreed, s.ready = v.Terms, v.Agreed, true
 			s.built, s.st, s.unfit = v.Built, v.State, v.Misfits
 			s.offered = v.Mends
+			s.each.set(v.Each)
 			switch {
 			case v.Making:
 				if s.making = true; v.MayMake {
@@ -114,6 +116,7 @@ func (s *checkScreen) enter() tea.Cmd {
 				return nil
 			case v.Passed != nil:
 				s.result = v.Passed
+				return s.afterPass(v.WantsEach)
 			case s.terms != nil && s.agreed:
 				return s.run()
 			}
@@ -162,7 +165,10 @@ func (s *checkScreen) run() tea.Cmd {
 		return func() tea.Cmd {
 			s.started, s.agreed = time.Time{}, true
 			s.result, s.places, s.texts, s.st = &v.Result, v.Places, v.Texts, v.State
-			if s.pos.Trivial() == recovery.NotTrivial && !s.passed() {
+			if s.passed() {
+				return s.afterPass(v.WantsEach)
+			}
+			if s.pos.Trivial() == recovery.NotTrivial {
 				s.pair = recovery.PairOf(s.unfit)
 				return s.askWhoBuilds()
 			}
@@ -173,8 +179,17 @@ func (s *checkScreen) run() tea.Cmd {
 	return tea.Batch(cmd, out.more(over))
 }
 
+// afterPass goes on with the single commits, where every one is to pass and it is not known that it does.
+func (s *checkScreen) afterPass(each bool) tea.Cmd {
+	all := s.each.known()
+	if each && len(s.eachAction()) > 0 && recovery.FirstFailing(all).IsZero() && all[len(all)-1].Passed == nil {
+		return s.checkEach()
+	}
+	return nil
+}
+
 // stopped is told that the check did not come to its end.
-func (c *checkState) stopped() { c.started = time.Time{} }
+func (c *checkState) stopped() { c.started, c.eaching = time.Time{}, false }
 
 func (s *checkScreen) update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
@@ -206,7 +221,7 @@ func (s *checkScreen) actions() []action {
 		out = append(out, acts(keys.next, words.If(agreed, "make it anew", "agree and make it anew"), s.makeAnew),
 			act(keys.skip, "", s.withoutMaking))
 	case s.passed():
-		out = append(out, onward, again)
+		out = append(append(out, onward, again), s.eachAction()...)
 	case s.failed() && len(s.places) > 0:
 		if s.holder != "" {
 			out = append(out, acts(keys.next, "mend it here", s.mend))
@@ -229,6 +244,9 @@ func (s *checkScreen) actions() []action {
 	}
 	if s.at < len(s.places) && s.failed() {
 		out = append(out, also(keys.annotate, func() tea.Cmd { return s.openJoinedLines(s.places[s.at].Path) }))
+	}
+	if s.failed() {
+		out = append(out, s.eachAction()...)
 	}
 	out = append(out, s.pairActions()...)
 	if s.output != nil {

@@ -36,13 +36,16 @@ func (s *checkScreen) view(w, h int) page {
 			last = " of about " + words.Seconds(d) + ", as the last run"
 		}
 		p.say(w, line{}.bold(bright, "Checking the joined code. ").add(dim, words.Seconds(s.now().Sub(s.started))+last))
-		if len(s.terms.Command.Steps) > 1 {
+		if s.eaching {
+			p.rows(s.eachRows(w))
+		} else if len(s.terms.Command.Steps) > 1 {
 			p.rows(s.stepRows())
 		}
 	case s.passed():
 		p.say(w, line{}.bold(joined, "✓ The joined code passes. ").
 			add(plain, s.line()+" ended well after "+words.Seconds(s.result.Took)+"."))
 		p.say(w, txt(dim, "That is the very tree that will be pushed."))
+		p.rows(s.eachRows(w))
 	default:
 		p.say(w, line{}.bold(bright, "Does the joined code build? ").
 			add(plain, "The texts join; that does not prove that they work together. This project is checked by:"))
@@ -216,6 +219,7 @@ func (s *checkScreen) failedPage(p page, w, h int) page {
 	}
 	p.say(w, line{}.bold(trouble, "✗ The joined code does not pass. ").add(plain, next))
 	p.rows(s.whoRow(w))
+	p.rows(s.eachRows(w))
 	p.rows(s.pairRows(w))
 	s.mendedNote(&p, w)
 	if h >= 24 {

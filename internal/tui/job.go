@@ -37,6 +37,7 @@ type job struct {
 	plan    *recovery.Plan
 	overlap []recovery.Overlap
 	misfits map[recovery.Route][]recovery.Misfit
+	each    eachCommit             // how new commits stand to the check
 	below   []history.Node         // the common ancestor, and the one before it
 	drivers []recovery.MergeDriver // that would run if they were agreed to
 	inWay   *recovery.OverwriteError

@@ -14,7 +14,7 @@ var keys = struct {
 	up, down, pageUp, pageDown, top, bottom,
 	previous, following, left, right,
 	fetch, driver, aside, drop, undo,
-	write, views, list, alike, colleague, pair, yourCommit, theirCommit, output, again, skip, branch,
+	write, views, list, alike, colleague, each, pair, yourCommit, theirCommit, output, again, skip, branch,
 	carry, road, history, annotate, find, compare, take, pick, others, picture, teammates, anew, logbook,
 	cursorLeft, cursorRight, pageDownOnly, adopt, ownEditor, save, undoTyping, redoTyping, deleteLine, newline,
 	backspace,
@@ -58,6 +58,7 @@ var keys = struct {
 
 	yourCommit:  bind("< >", "the commit of yours, of theirs", "<"),
 	theirCommit: bind("", "", ">"),
+	each:        bind("e", "check each commit", "e"),
 	pair:        bind("c", "find the two commits that collide", "c"),
 	colleague:   bind("@", "ask who made the other side", "@"),
 
@@ -192,7 +193,8 @@ func Keys() []Section {
 			keys.wordLeft, keys.selectLeft, keys.cutOut, keys.copyOut, keys.seek, keys.exchange, keys.bracket}},
 		{"Check", true, []key.Binding{as(keys.next, "run it; mend the marked error; go on"),
 			as(keys.up, "the error before, the next"),
-			as(keys.pair, "find the two commits that collide"), as(keys.colleague, "write to whose the other is"),
+			as(keys.each, "check every commit that is made again"), as(keys.pair, "find the two commits that collide"),
+			as(keys.colleague, "write to whose the other is"),
 			as(keys.take, "take the mends that are certain"), keys.again, as(keys.output, "the whole output"),
 			as(keys.undo, "undo the last mend"),
 			as(keys.write, "type a command to check by"), as(keys.skip, "go on although nothing proves that it "+

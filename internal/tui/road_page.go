@@ -124,6 +124,14 @@ func (s *roadScreen) state(i int) (m mark, h hue, says string) {
 	if wish.Keep {
 		more = append(more, "kept, empty")
 	}
+	if i < len(s.built.IDs) {
+		if passed, ok := s.each.passes(s.built.IDs[i]); ok {
+			more = append(more, words.If(passed, "passes its check", "does not pass its check"))
+			if !passed {
+				m = markWarning
+			}
+		}
+	}
 	if last, ok := replay.Last(s.join.Steps); ok && last == i && len(s.join.Mended) > 0 {
 		more = append(more, "holds your mend")
 	}
