@@ -185,10 +185,11 @@ func (c *checker) fit(ctx context.Context, p *recovery.Position, j *recovery.Joi
 	if !c.mend || len(mends) == 0 {
 		return j, nil
 	}
-	if err := c.s.TakeMends(j, mends); err != nil {
+	if _, err := c.s.TakeMends(j, mends, unfit); err != nil {
 		return j, err
 	}
 	st := c.s.State()
+	p.Wishes = st.Wishes
 	return c.s.Join(ctx, p, j.Route, &st.Decisions, st.Amends(), nil)
 }
 

@@ -2,7 +2,6 @@ package recovery
 
 import (
 	"context"
-	"maps"
 	"slices"
 
 	"dorvik.dev/dorvik/internal/core/diff"
@@ -10,6 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/misfit"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
 )
 
 // Misfit is two edits that join as text and will not work together, with the commits that made them. A commit is zero
@@ -146,22 +146,105 @@ func (w *Workspace) MendsOf(p *Position, j *Join, list []Misfit) ([]misfit.Mend,
 	return misfit.Mends(w.Store, t, bare)
 }
 
-// TakeMends records mends that were offered for a joined tree, one for each file.
-func (s *Session) TakeMends(j *Join, mends []misfit.Mend) error {
-	byPath := map[string][]misfit.Mend{}
+// Holding is a mend with what it becomes part of: one of your commits that are made again, so that it builds by
+// itself, or what mends go into at all.
+type Holding struct {
+	misfit.Mend
+	In int // the step of the join; -1 for the one that holds all mends
+}
+
+// Holdings tells which commit each mend belongs into: in a rebase the one of yours that brings the line in, or that
+// takes away what a line of theirs uses, as long as that commit has the line; else the last, or the merge commit.
+func (w *Workspace) Holdings(j *Join, mends []misfit.Mend, unfit []Misfit) (out []Holding, err error) {
 	for _, m := range mends {
-		byPath[m.Path] = append(byPath[m.Path], m)
-	}
-	for _, p := range slices.Sorted(maps.Keys(byPath)) {
-		before, ok, err := s.TextAt(j.Tree, p)
-		if err != nil {
-			return err
+		h := Holding{m, -1}
+		of := &unfit[m.Of]
+		mine := of.UsedIn
+		if of.Used.Side == merge.Theirs {
+			mine = of.ChangedIn
 		}
-		if after := misfit.Apply(before, byPath[p]); ok && after != before {
-			if err := s.AddMend(Mend{Path: p, Before: before, After: after}); err != nil {
-				return err
+		for i := range j.Steps {
+			st := &j.Steps[i]
+			if mine.Commit == nil || st.Commit.ID != mine.ID || st.Left() || len(m.Before) == 0 {
+				continue
+			}
+			text, ok, err := w.TextAt(st.Tree, m.Path)
+			if err != nil {
+				return nil, err
+			}
+			if ok && slices.Contains(diff.Lines(text), m.Before[0]) {
+				h.In = i
 			}
 		}
+		out = append(out, h)
 	}
-	return nil
+	return out, nil
+}
+
+// TakeMends records mends that were offered for a join, each where it belongs. What that changed can be put back by
+// GiveBackMends.
+func (s *Session) TakeMends(j *Join, mends []misfit.Mend, unfit []Misfit) (before *TakenMends, err error) {
+	before = &TakenMends{mends: s.state.Mends, wishes: s.state.Wishes}
+	held, err := s.Holdings(j, mends, unfit)
+	if err != nil {
+		return nil, err
+	}
+	type place struct {
+		in   int
+		path string
+	}
+	byPlace, order := map[place][]misfit.Mend{}, []place{}
+	for _, h := range held {
+		at := place{h.In, h.Path}
+		if byPlace[at] == nil {
+			order = append(order, at)
+		}
+		byPlace[at] = append(byPlace[at], h.Mend)
+	}
+	for _, at := range order {
+		tree := j.Tree
+		if at.in >= 0 {
+			tree = j.Steps[at.in].Tree
+		}
+		text, ok, err := s.TextAt(tree, at.path)
+		if err != nil {
+			return nil, err
+		}
+		list := byPlace[at]
+		if at.in >= 0 { // the line may be elsewhere in that commit
+			list = slices.Clone(list)
+			lines := diff.Lines(text)
+			for i := range list {
+				list[i].Line = slices.Index(lines, list[i].Before[0]) + 1
+			}
+		}
+		after := misfit.Apply(text, list)
+		if !ok || after == text {
+			continue
+		}
+		if at.in < 0 {
+			err = s.AddMend(Mend{Path: at.path, Before: text, After: after})
+		} else {
+			id := j.Steps[at.in].Commit.ID
+			wish := s.state.Wishes[id]
+			wish.Edits = wish.Edits.With(merge.TextEdit{Path: at.path, Before: text, After: after})
+			err = s.Wish(id, wish)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return before, nil
+}
+
+// TakenMends is what there was before mends were taken.
+type TakenMends struct {
+	mends  []Mend
+	wishes replay.Wishes
+}
+
+// GiveBackMends takes back what TakeMends did.
+func (s *Session) GiveBackMends(before *TakenMends) error {
+	s.state.Mends, s.state.Wishes, s.state.Checked = before.mends, before.wishes, nil
+	return s.save()
 }

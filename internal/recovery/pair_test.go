@@ -71,3 +71,55 @@ func TestPairOfMisfits(t *testing.T) {
 	several := PairOf(append(list, other))
 	assert.False(t, several.Found())
 }
+
+// TestAMendBelongsWhereItIsNeeded: into the commit that brings the line in, so that every commit builds; also where a
+// line of theirs uses what a commit of yours took away. It is taken back whole.
+func TestAMendBelongsWhereItIsNeeded(t *testing.T) {
+	tm := newTeam(t)
+	tm.mine.Commit("start", "go.mod", "module x\n", "a.go", "package x\n\nfunc A() {}\n", "b.go", "package x\n", "c.go",
+		"package x\n\nfunc C() {}\n", "k.go", "package x\n")
+	tm.mine.Git("push", "-q")
+	tm.other.Git("pull", "-q")
+	tm.mine.Commit("uses A", "b.go", "package x\n\nfunc b() { A() }\n")
+	tm.mine.Commit("renames C", "c.go", "package x\n\nfunc D() {}\n")
+	tm.mine.Commit("else", "note", "n\n")
+	tm.other.Commit("renames A", "a.go", "package x\n\nfunc Z() {}\n")
+	tm.other.Commit("uses C", "k.go", "package x\n\nfunc k() { C() }\n")
+	tm.other.Git("push", "-q")
+	s := tm.session()
+	p, j, _ := ready(t, s, Rebase, settle.Yours)
+	unfit, err := s.Misfits(t.Context(), p, j)
+	require.NoError(t, err)
+	require.Len(t, unfit, 2)
+	mends, err := s.MendsOf(p, j, unfit)
+	require.NoError(t, err)
+	require.Len(t, mends, 2)
+	before, err := s.TakeMends(j, mends, unfit)
+	require.NoError(t, err)
+	again := func() (*Join, []Misfit) {
+		p, j, _ := ready(t, s, Rebase, settle.Yours)
+		left, err := s.Misfits(t.Context(), p, j)
+		require.NoError(t, err)
+		return j, left
+	}
+	j, left := again()
+	assert.Empty(t, left)
+	assert.Empty(t, j.Mended)
+	assert.Equal(t, [][]string{{"b.go"}, {"k.go"}, nil}, [][]string{j.Steps[0].Edited, j.Steps[1].Edited, j.Steps[2].Edited})
+	for i, want := range []string{"package x\n\nfunc b() { Z() }\n", "package x\n\nfunc k() { D() }\n"} {
+		text, _, err := s.TextAt(j.Steps[i].Tree, []string{"b.go", "k.go"}[i])
+		require.NoError(t, err)
+		assert.Equal(t, want, text)
+	}
+	require.NoError(t, s.GiveBackMends(before))
+	_, left = again()
+	assert.Len(t, left, 2)
+
+	// In a merge they are part of the merge commit.
+	p, j, _ = ready(t, s, Merge, settle.Yours)
+	_, err = s.TakeMends(j, mends, unfit)
+	require.NoError(t, err)
+	j, err = s.Join(t.Context(), p, Merge, &s.state.Decisions, s.state.Amends(), nil)
+	require.NoError(t, err)
+	assert.Len(t, j.Mended, 2)
+}

@@ -139,9 +139,6 @@ func (s *Session) DropPick() error {
 // branch.
 func (s *Session) Locate(ctx context.Context, fetch bool) (*Position, error) {
 	home, err := s.Home(ctx, fetch)
-	if err == nil {
-		home.Wishes = s.state.Wishes
-	}
 	if err != nil || home.Stuck != nil || len(s.state.Picks) == 0 || s.state.Branch != home.Branch.Name {
 		return home, err
 	}
@@ -157,14 +154,18 @@ func (s *Session) Locate(ctx context.Context, fetch bool) (*Position, error) {
 // Home is Locate without picked commits: where the branch stands to its upstream, with the
 // uncommitted work that is carried, or what git left half done and is taken over. The error is a
 // *StuckError where nobody said yet what is to become of that.
-func (s *Session) Home(ctx context.Context, fetch bool) (*Position, error) {
+func (s *Session) Home(ctx context.Context, fetch bool) (home *Position, err error) {
 	if s.Repo.Busy() != "" {
-		return s.locateStuck(ctx, fetch)
+		home, err = s.locateStuck(ctx, fetch)
+	} else {
+		s.forgetStuck()
+		home, err = s.Workspace.Locate(ctx, fetch)
+		if err == nil && s.state.Carry {
+			home.Carried, err = s.uncommitted(ctx, home.Yours, home.Dirty)
+		}
 	}
-	s.forgetStuck()
-	home, err := s.Workspace.Locate(ctx, fetch)
-	if err == nil && s.state.Carry {
-		home.Carried, err = s.uncommitted(ctx, home.Yours, home.Dirty)
+	if err == nil {
+		home.Wishes = s.state.Wishes
 	}
 	return home, err
 }

@@ -15,6 +15,7 @@ type Unchecked struct {
 	Terms   *Terms // what it is checked by, and what that goes by; nil where no check was found
 	Agreed  bool   // it may be run
 	Misfits []Misfit
+	Holds   []Holding     // the mends, with what each becomes part of
 	Mends   []misfit.Mend // of them, where it is certain what to do
 	Making  bool          // files are to be made anew before it is checked
 	MayMake bool          // the commands for that were agreed to before
@@ -42,6 +43,9 @@ func (s *Session) ToCheck(ctx context.Context, p *Position, j *Join) (*Unchecked
 		return nil, err
 	}
 	if u.Mends, err = s.MendsOf(p, j, u.Misfits); err != nil {
+		return nil, err
+	}
+	if u.Holds, err = s.Holdings(j, u.Mends, u.Misfits); err != nil {
 		return nil, err
 	}
 	u.Making, u.MayMake = len(j.Unmade()) > 0, s.MayMake(j)

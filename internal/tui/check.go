@@ -3,6 +3,7 @@ package tui
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -22,6 +23,8 @@ type checkScreen struct {
 	checkState
 	who  *whoBuilds // nil before the joined code failed
 	pair recovery.Pair
+
+	taken *recovery.TakenMends // what there was before mends were taken at last; nil where none were
 }
 
 // checkState is what is known of the check of one joined result.
@@ -42,7 +45,8 @@ type checkState struct {
 	place   scroll
 	unfit   []recovery.Misfit // found before anything was built
 	offered []misfit.Mend     // of those
-	holder  string            // the commit that mends become part of; empty where there is none
+	held    []recovery.Holding
+	holder  string // the commit that mends become part of; empty where there is none
 }
 
 func (c *checkState) running() bool { return !c.started.IsZero() }
@@ -106,7 +110,7 @@ func (s *checkScreen) enter() tea.Cmd {
 		return func() tea.Cmd {
 			s.terms, s.agreed, s.ready = v.Terms, v.Agreed, true
 			s.built, s.st, s.unfit = v.Built, v.State, v.Misfits
-			s.offered = v.Mends
+			s.offered, s.held = v.Mends, v.Holds
 			s.each.set(v.Each)
 			switch {
 			case v.Making:
@@ -252,7 +256,7 @@ func (s *checkScreen) actions() []action {
 	if s.output != nil {
 		out = append(out, act(keys.output, "", s.wholeOutput))
 	}
-	if s.ready && !s.running() && len(s.st.Mends) > 0 {
+	if s.ready && !s.running() && (len(s.st.Mends) > 0 || s.taken != nil) {
 		out = append(out, acts(keys.undo, "undo the mend", s.undoMend))
 	}
 	if s.ready && !s.running() {
@@ -307,15 +311,40 @@ func (s *checkScreen) canTake() bool {
 
 // takeMends makes the edits of which it is certain that they are what is missing.
 func (s *checkScreen) takeMends() tea.Cmd {
-	join, mends := s.join, s.offered
-	return s.rejoin(func(to *recovery.Session) error { return to.TakeMends(join, mends) }, func() tea.Cmd {
+	join, mends, unfit, into := s.join, s.offered, s.unfit, s.holderNames()
+	return s.rejoin(func(to *recovery.Session) (err error) {
+		s.taken, err = to.TakeMends(join, mends, unfit)
+		return err
+	}, func() tea.Cmd {
 		s.flash = line{}.mark(markJoined).add(plain, words.Count(len(mends), "place", "places")+" mended. "+
-			words.Is(len(mends), "The edit becomes", "The edits become")+" part of "+s.holder+"; u takes it back.")
+			words.Is(len(mends), "The edit becomes", "The edits become")+" part of "+into+"; u takes it back.")
 		return s.enter()
 	})
 }
 
+// holderNames names the commits that the offered mends become part of.
+func (s *checkScreen) holderNames() string {
+	var names []string
+	for _, h := range s.held {
+		name := s.holder
+		if h.In >= 0 {
+			name = fmt.Sprintf("“%s”, which brings it in", s.join.Steps[h.In].Commit.Subject())
+		}
+		if !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	return words.List(names)
+}
+
 func (s *checkScreen) undoMend() tea.Cmd {
+	if before := s.taken; before != nil {
+		return s.rejoin(func(to *recovery.Session) error { return to.GiveBackMends(before) }, func() tea.Cmd {
+			s.taken = nil
+			s.flash = txt(plain, "What was mended at last is taken back.")
+			return s.enter()
+		})
+	}
 	var undone recovery.Mend
 	return s.rejoin(func(to *recovery.Session) (err error) {
 		undone, _, err = to.UndoMend()
@@ -356,6 +385,7 @@ func (s *checkScreen) mend() tea.Cmd {
 				return nil
 			}
 			return s.rejoin(func(to *recovery.Session) error {
+				s.taken = nil // that is taken back first
 				return to.AddMend(recovery.Mend{Path: p.Path, Before: text, After: after})
 			}, func() tea.Cmd {
 				s.flash = line{}.mark(markJoined).add(plain, "Mended. The edit becomes part of "+s.holder+".")

@@ -111,7 +111,8 @@ func (s *checkScreen) misfitNote(p *page, w, most int) {
 		p.rows(indent(s.misfitRows(s.unfit, s.offered, w-4, most), 2))
 		if s.canTake() {
 			p.row(line{}.add(plain, "  ").bold(bright, keys.take.Help().Key).add(plain, "  "+words.Is(len(s.offered),
-				"takes this mend", "takes these mends")).add(dim, "; it becomes part of "+s.holder))
+				"takes this mend", "takes these mends")).add(dim, "; "+words.Is(len(s.offered), "it becomes",
+				"they become")+" part of "+s.holderNames()))
 		}
 	}
 }
@@ -193,7 +194,16 @@ func (s *checkScreen) mendedNote(p *page, w int) {
 			p.say(w, txt(plain, m.Sentence()))
 		}
 	}
-	if s.join == nil || len(s.join.Mended) == 0 {
+	if s.join == nil {
+		return
+	}
+	for i := range s.join.Steps {
+		if st := &s.join.Steps[i]; len(st.Edited) > 0 {
+			p.say(w, line{}.mark(markJoined).add(plain, "Mended: "+words.List(st.Edited)+". ").
+				add(dim, "The edit is part of “"+st.Commit.Subject()+"”."))
+		}
+	}
+	if len(s.join.Mended) == 0 {
 		return
 	}
 	paths := map[string]bool{}

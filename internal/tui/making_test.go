@@ -83,10 +83,11 @@ func TestACertainMendIsTakenByAKey(t *testing.T) {
 	b.fits("Choose with a misfit")
 	b.press("enter", "enter", "enter", "enter")
 	b.see("Does the joined code build?", "MAY NOT WORK TOGETHER", "+ return DepthAtPier(s.From, s.Departs) >= need",
-		"takes this mend; it becomes part of your last commit", "take the mend")
+		"takes this mend; it becomes part of “Print the berth on the ticket”, which brings it in", "take the mend")
 	b.fits("Check with a misfit")
 	b.press("t")
-	b.see("1 place mended. The edit becomes part of your last commit", "Mended: timetable/sailing.go")
+	b.see("1 place mended. The edit becomes part of “Print the berth on the ticket”", "Mended: timetable/sailing.go",
+		"The edit is part of “Print the berth on the ticket”.")
 	b.press("u")
 	b.see("MAY NOT WORK TOGETHER", "is taken back")
 	b.press("t", "s", "y", "b")
