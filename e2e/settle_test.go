@@ -256,3 +256,28 @@ func TestWhatAColleagueWroteDoesNotRunUnasked(t *testing.T) {
 	x.see("The joined code passes")
 	assert.FileExists(t, ran)
 }
+
+// TestTheJoinedCodeIsTriedByHand: a shell in it, before anything is accepted; what is changed there is shown, and taken.
+func TestTheJoinedCodeIsTriedByHand(t *testing.T) {
+	x := newTerminal(t)
+	gittest.Own(t, "dorvik.run", "sed -i s/DepthAt\\(s.From/DepthAtPier\\(s.From/ timetable/sailing.go; echo x > new; echo tried")
+	x.open("142x40")
+	x.fetched()
+	x.press("Enter")
+	x.see("Why rebase:")
+	x.press("Enter")
+	x.see("Settle 0 of 2")
+	x.press("Enter")
+	x.see("Settle 1 of 2")
+	x.press("Enter")
+	x.see("All settled")
+	x.press("Enter")
+	x.see("agree and run it")
+	x.press("!")
+	x.see("WHAT YOU CHANGED THERE", "timetable/sailing.go", "+ ", "return DepthAtPier(s.From", "Not taken: new")
+	x.press("Enter")
+	x.see("What you changed in 1 file becomes part of your last commit", "Mended: timetable/sailing.go")
+	x.press("Enter")
+	x.see("The joined code passes")
+	assert.Equal(t, " M cmd/skerry/main.go", x.mine().Git("status", "--porcelain"))
+}

@@ -206,6 +206,8 @@ func (s *checkScreen) update(msg tea.Msg) tea.Cmd {
 		}
 	case clickedError:
 		s.at = int(msg)
+	case triedByHand:
+		return s.tried(msg)
 	}
 	return nil
 }
@@ -255,6 +257,9 @@ func (s *checkScreen) actions() []action {
 	out = append(out, s.pairActions()...)
 	if s.output != nil {
 		out = append(out, act(keys.output, "", s.wholeOutput))
+	}
+	if s.ready && !s.running() && !s.making && s.holder != "" {
+		out = append(out, acts(keys.try, "", s.tryIt))
 	}
 	if s.ready && !s.running() && (len(s.st.Mends) > 0 || s.taken != nil) {
 		out = append(out, acts(keys.undo, "undo the mend", s.undoMend))

@@ -14,7 +14,7 @@ var keys = struct {
 	up, down, pageUp, pageDown, top, bottom,
 	previous, following, left, right,
 	fetch, driver, aside, drop, undo,
-	write, views, list, alike, colleague, each, pair, yourCommit, theirCommit, output, again, skip, branch,
+	write, views, list, alike, colleague, each, try, pair, yourCommit, theirCommit, output, again, skip, branch,
 	carry, road, history, annotate, find, compare, take, pick, others, picture, teammates, anew, logbook,
 	cursorLeft, cursorRight, pageDownOnly, adopt, ownEditor, save, undoTyping, redoTyping, deleteLine, newline,
 	backspace,
@@ -58,8 +58,9 @@ var keys = struct {
 
 	yourCommit:  bind("< >", "the commit of yours, of theirs", "<"),
 	theirCommit: bind("", "", ">"),
-	each:        bind("e", "check each commit", "e"),
-	pair:        bind("c", "find the two commits that collide", "c"),
+	try:         bind("!", "try it in a shell", "!"),
+	each:        bind("#", "check each commit", "#"),
+	pair:        bind("*", "find the two commits that collide", "*"),
 	colleague:   bind("@", "ask who made the other side", "@"),
 
 	output: bind("o", "whole output", "o"),
@@ -193,6 +194,7 @@ func Keys() []Section {
 			keys.wordLeft, keys.selectLeft, keys.cutOut, keys.copyOut, keys.seek, keys.exchange, keys.bracket}},
 		{"Check", true, []key.Binding{as(keys.next, "run it; mend the marked error; go on"),
 			as(keys.up, "the error before, the next"),
+			as(keys.try, "a shell in the joined code, before anything is accepted"),
 			as(keys.each, "check every commit that is made again"), as(keys.pair, "find the two commits that collide"),
 			as(keys.colleague, "write to whose the other is"),
 			as(keys.take, "take the mends that are certain"), keys.again, as(keys.output, "the whole output"),

@@ -171,7 +171,7 @@ func TestWhoBuildsIsTold(t *testing.T) {
 	b.see("The joined code does not pass", "○ base ✓   ◐ yours ✓   ◑ theirs ✓   ● joined ✗",
 		"Yours builds, theirs builds, together they do not.", "find the two commits that collide")
 	b.fits("who builds")
-	b.press("c")
+	b.press("*")
 	b.see("THE TWO THAT COLLIDE", "mine", "✗", "theirs")
 	b.fits("the pair")
 	b.press(">")
@@ -202,7 +202,7 @@ func TestCommitByCommit(t *testing.T) {
 	b := newBench(t, mine.Dir)
 	b.press("enter", "enter")
 	b.see("The joined code passes", "check each commit")
-	b.press("e")
+	b.press("#")
 	b.see("commit by commit  ◐′✓ ◐′✗ ◐′✓", "“two” does not pass by itself")
 	b.fits("commit by commit")
 	b.press("n")

@@ -1,0 +1,64 @@
+package recovery
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/git"
+)
+
+// LayOut brings the check's checkout to a joined commit, to be tried by hand, and gives its folder.
+func (s *Session) LayOut(ctx context.Context, tip object.ID) (dir string, err error) {
+	co, err := s.checkout(ctx, "check", tip, func(string) {})
+	if err != nil {
+		return "", err
+	}
+	return co.Dir, nil
+}
+
+// Tried is what somebody changed in the check's checkout.
+type Tried struct {
+	Mends []Mend   // of texts that are in the joined tree
+	Other []string // what else is not as it was: new files, binaries, what is gone
+}
+
+// TriedIn finds what was changed in the checkout of a joined tree.
+func (s *Session) TriedIn(ctx context.Context, dir string, tree object.ID) (out Tried, err error) {
+	changed, err := s.Repo.ChangedIn(ctx, &git.Checkout{Dir: dir})
+	if err != nil {
+		return out, err
+	}
+	for _, p := range changed {
+		before, ok, err := s.TextAt(tree, p)
+		if err != nil {
+			return out, err
+		}
+		data, rerr := os.ReadFile(filepath.Join(dir, filepath.FromSlash(p)))
+		after := string(data)
+		if !strings.Contains(before, "\r") {
+			after = strings.ReplaceAll(after, "\r\n", "\n")
+		}
+		if !ok || rerr != nil || !merge.IsText(data) {
+			out.Other = append(out.Other, p)
+			continue
+		}
+		out.Mends = append(out.Mends, Mend{Path: p, Before: before, After: after})
+	}
+	return out, nil
+}
+
+// OwnRun is the command by which the joined code is tried by hand, dorvik.run of the person's own configuration; empty
+// where it is not set. That of a repository does not count.
+func (w *Workspace) OwnRun(ctx context.Context) (line string, err error) {
+	all, err := w.Repo.Values(ctx, "dorvik.run", false)
+	for _, v := range all {
+		if v.Own {
+			line = v.Value
+		}
+	}
+	return line, err
+}

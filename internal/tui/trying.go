@@ -1,0 +1,126 @@
+package tui
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// triedByHand says that the shell in the checkout of the joined code ended.
+type triedByHand struct {
+	dir string
+	err error
+}
+
+// tryIt opens a shell, or what dorvik.run of the person's own configuration says, in the joined code.
+func (s *checkScreen) tryIt() tea.Cmd {
+	tip := s.built.Tip
+	return s.start("laying the joined code out", func(ctx context.Context, _ func(int, int)) (then, error) {
+		dir, err := s.s.LayOut(ctx, tip)
+		if err != nil {
+			return nil, err
+		}
+		line, err := s.s.OwnRun(ctx)
+		if err != nil {
+			return nil, err
+		}
+		cmd := exec.Command("sh", "-c", cmp.Or(line, os.Getenv("SHELL"), "sh"))
+		cmd.Dir = dir
+		return func() tea.Cmd {
+			return tea.ExecProcess(cmd, func(err error) tea.Msg { return triedByHand{dir, err} })
+		}, nil
+	})
+}
+
+// tried looks at what was changed there, and shows it.
+func (s *checkScreen) tried(msg triedByHand) tea.Cmd {
+	tree := s.join.Tree
+	return s.start("looking at what you changed", func(ctx context.Context, _ func(int, int)) (then, error) {
+		found, err := s.s.TriedIn(ctx, msg.dir, tree)
+		return func() tea.Cmd {
+			if len(found.Mends) == 0 {
+				s.flash = txt(plain, "No text of the joined code was changed there."+untaken(found.Other))
+				return nil
+			}
+			s.open(&triedScreen{checkScreen: s, found: found})
+			return nil
+		}, err
+	})
+}
+
+// untaken says what is not taken of what was changed by hand.
+func untaken(other []string) string {
+	if len(other) == 0 {
+		return ""
+	}
+	return " Not taken: " + words.List(words.Some(other, 3)) + ", new there, gone, or no text."
+}
+
+// triedScreen shows what was changed by hand in the joined code, before it is taken as a mend.
+type triedScreen struct {
+	*checkScreen
+	found  recovery.Tried
+	scroll scroll
+}
+
+func (t *triedScreen) actions() []action {
+	out := []action{acts(keys.next, "take it as a mend", t.take), act(keys.back, "leave it", quietly(t.close))}
+	return append(out, t.scroll.actions()...)
+}
+
+func (t *triedScreen) take() tea.Cmd {
+	mends, s := t.found.Mends, t.checkScreen
+	t.close()
+	return s.rejoin(func(to *recovery.Session) error {
+		s.taken = nil
+		for _, m := range mends {
+			if err := to.AddMend(m); err != nil {
+				return err
+			}
+		}
+		return nil
+	}, func() tea.Cmd {
+		s.flash = line{}.mark(markJoined).add(plain, fmt.Sprintf("What you changed in %s becomes part of %s.",
+			words.Count(len(mends), "file", "files"), s.holder))
+		return s.enter()
+	})
+}
+
+func (t *triedScreen) update(msg tea.Msg) tea.Cmd {
+	t.scroll.update(msg)
+	return nil
+}
+
+func (t *triedScreen) remark() line {
+	return txt(dim, "Nothing of it is taken before enter."+untaken(t.found.Other))
+}
+
+func (t *triedScreen) view(w, h int) page {
+	var rows page
+	for _, m := range t.found.Mends {
+		rows.row(txt(plain, " ").bold(bright, m.Path))
+		from, to := diff.Lines(m.Before), diff.Lines(m.After)
+		for _, e := range diff.Histogram(from, to) {
+			for i, l := range from[e.A0:e.A1] {
+				rows.row(txt(faint, fmt.Sprintf("%6d ", e.A0+i+1)).add(dim, "− "+strings.TrimRight(l, "\r\n")).cut(w))
+			}
+			for i, l := range to[e.B0:e.B1] {
+				rows.row(txt(faint, fmt.Sprintf("%6d ", e.B0+i+1)).add(joined, "+ "+strings.TrimRight(l,
+					"\r\n")).cut(w))
+			}
+		}
+		rows.blank()
+	}
+	p := page{txt(plain, " ").bold(bright, "WHAT YOU CHANGED THERE").add(dim, "  it would become part of "+t.holder),
+		nil}
+	return append(p, t.scroll.window(rows, h-len(p))...)
+}
