@@ -46,3 +46,13 @@ func Show(ctx context.Context, line, file string, moment time.Duration) error {
 	}
 	return nil
 }
+
+// Shell is a command line of the person's own, or their shell where it is empty, to be run in a folder on the terminal.
+func Shell(line, dir string) *exec.Cmd {
+	if line == "" {
+		line = `exec "${SHELL:-sh}"`
+	}
+	cmd := exec.Command("sh", "-c", line)
+	cmd.Dir = dir
+	return cmd
+}

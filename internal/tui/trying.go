@@ -1,15 +1,13 @@
 package tui
 
 import (
-	"cmp"
 	"context"
 	"fmt"
-	"os"
-	"os/exec"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
+	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
@@ -33,10 +31,8 @@ func (s *checkScreen) tryIt() tea.Cmd {
 		if err != nil {
 			return nil, err
 		}
-		cmd := exec.Command("sh", "-c", cmp.Or(line, os.Getenv("SHELL"), "sh"))
-		cmd.Dir = dir
 		return func() tea.Cmd {
-			return tea.ExecProcess(cmd, func(err error) tea.Msg { return triedByHand{dir, err} })
+			return tea.ExecProcess(check.Shell(line, dir), func(err error) tea.Msg { return triedByHand{dir, err} })
 		}, nil
 	})
 }
