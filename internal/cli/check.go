@@ -190,7 +190,11 @@ func (c *checker) fit(ctx context.Context, p *recovery.Position, j *recovery.Joi
 	}
 	st := c.s.State()
 	p.Wishes = st.Wishes
-	return c.s.Join(ctx, p, j.Route, &st.Decisions, st.Amends(), nil)
+	if j, err = c.s.Join(ctx, p, j.Route, &st.Decisions, st.Amends(), nil); err != nil {
+		return j, err
+	}
+	c.unfit, err = c.s.Misfits(ctx, p, j) // what is left of them
+	return j, err
 }
 
 func mendsJSON(mends []misfit.Mend, unfit []recovery.Misfit) []mendJSON {

@@ -1,10 +1,13 @@
 package cli
 
 import (
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
+	"dorvik.dev/dorvik/internal/demo"
 	"dorvik.dev/dorvik/internal/gittest"
 )
 
@@ -61,4 +64,28 @@ func TestCheck(t *testing.T) {
 // misfitOf is the commit of a side of the first misfit.
 func misfitOf(got map[string]any, which string) any {
 	return got["misfits"].([]any)[0].(map[string]any)[which].(map[string]any)["commit"]
+}
+
+// TestCheckOfTheLongerScene: one collision is mended amid the road, the other is found to be what is left.
+func TestCheckOfTheLongerScene(t *testing.T) {
+	gittest.Isolate(t)
+	s, err := demo.Make(t.Context(), filepath.Join(t.TempDir(), "demo"), demo.AsLonger)
+	require.NoError(t, err)
+	at := gittest.At(t, s.Clone)
+	at.Git("fetch", "-q")
+	code, _, errs := dorvik("-C", s.Clone, "recover", "--route", "rebase", "--prefer", "suggested")
+	assert.Equal(t, exitFailed, code, errs)
+	code, out, errs := dorvik("-C", s.Clone, "check", "--json", "--agree", "--mend")
+	assert.Equal(t, exitCheck, code, errs)
+	got := asJSON(t, out)
+	assert.Len(t, got["misfits"], 2)
+	assert.Len(t, got["mends"], 1)
+	pair := got["pair"].(map[string]any)
+	assert.Equal(t, []string{"Print the fare on the foot ticket", "Children travel for half"}, []string{
+		at.Git("log", "-1", "--format=%s", pair["yours"].(string)),
+		at.Git("log", "-1", "--format=%s", pair["theirs"].(string))})
+	code, out, errs = dorvik("-C", s.Clone, "check", "--json", "--each")
+	assert.Equal(t, exitCheck, code, errs)
+	assert.NotNil(t, asJSON(t, out)["first_failing"])
+	assert.Contains(t, errs, "4 of 7", "the berth is mended in its own commit")
 }

@@ -18,14 +18,15 @@ func (e *env) demo(theme *string) *cobra.Command {
 up, in a temporary folder or the one you name, and opens the full screen in
 your clone. Nothing outside that folder is touched.
 
-There are two scenes: refused, in which others pushed before you, and teammate, the
-same story from the other side. On the screen z begins again, and i goes to the
+There are three scenes: refused, in which others pushed before you; teammate, the same
+story from the other side; and longer, with eight commits of yours and twelve of theirs,
+two of which join and do not work together. On the screen z begins again, and i goes to the
 teammates' clones.`,
 		Args: noArgs,
 	}
 	cmd.Flags().StringVar(&dir, "dir", "", "make them in `DIR`, which must be empty or not exist")
 	cmd.Flags().BoolVar(&noUI, "no-ui", false, "only make them, and print where they are as JSON")
-	cmd.Flags().StringVar(&name, "scene", string(demo.AsRuna), "play the scene `NAME`: refused or teammate")
+	cmd.Flags().StringVar(&name, "scene", string(demo.AsRuna), "play the scene `NAME`: refused, teammate or longer")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		part, err := demo.ParsePart(name)
 		if err != nil {

@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/object"
@@ -60,11 +61,15 @@ func Make(ctx context.Context, dir string, as Part) (*Scene, error) {
 		return nil, err
 	}
 	part := base[len(base)-1]
-	mine, err := line(o, part, yours)
+	ours, others := yours, theirs
+	if as == AsLonger {
+		ours, others = slices.Concat(yours, yoursLonger), slices.Concat(theirs, theirsLonger)
+	}
+	mine, err := line(o, part, ours)
 	if err != nil {
 		return nil, err
 	}
-	other, err := line(o, part, theirs)
+	other, err := line(o, part, others)
 	if err != nil {
 		return nil, err
 	}
@@ -76,7 +81,10 @@ func Make(ctx context.Context, dir string, as Part) (*Scene, error) {
 		{Ilka, filepath.Join(dir, "ilka"), last(other), last(other)},
 		{Mato, filepath.Join(dir, "mato"), other[1], other[1]},
 	}
-	if as == AsIlka {
+	switch as {
+	case AsLonger:
+		clones = append(clones, clone{Vigdis, filepath.Join(dir, "vigdis"), last(other), last(other)})
+	case AsIlka:
 		first, clones = last(mine), []clone{
 			{Ilka, scene.Clone, last(other), part},
 			{Runa, filepath.Join(dir, "runa"), last(mine), last(mine)},

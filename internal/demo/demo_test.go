@@ -25,7 +25,7 @@ func TestSceneIsWhatItClaims(t *testing.T) {
 		t.Run(string(part), func(t *testing.T) { isWhatItClaims(t, part) })
 	}
 	_, err := ParsePart("nothing")
-	assert.EqualError(t, err, `there is no scene "nothing": there are refused and teammate`)
+	assert.EqualError(t, err, `there is no scene "nothing": there are refused, teammate and longer`)
 }
 
 func isWhatItClaims(t *testing.T, part Part) {
@@ -36,10 +36,14 @@ func isWhatItClaims(t *testing.T, part Part) {
 	}
 	mine := gittest.At(t, s.Clone)
 	assert.Equal(t, " M cmd/skerry/main.go", mine.Git("status", "--porcelain"))
-	assert.Equal(t, "4", mine.Git("rev-list", "--count", "origin/main..main"))
+	counts := map[Part][2]string{AsLonger: {"8", "12"}}[part]
+	if counts[0] == "" {
+		counts = [2]string{"4", "4"}
+	}
+	assert.Equal(t, counts[0], mine.Git("rev-list", "--count", "origin/main..main"))
 	_, err := mine.Try("push", "origin", "main")
 	assert.ErrorContains(t, err, "fetch first", "the push is refused")
-	assert.Equal(t, "4", gittest.At(t, s.Remote).Git("rev-list", "--count", mine.Git("rev-parse",
+	assert.Equal(t, counts[1], gittest.At(t, s.Remote).Git("rev-list", "--count", mine.Git("rev-parse",
 		"origin/main")+"..main"))
 
 	again := demoIn(t, part)
@@ -50,13 +54,14 @@ func isWhatItClaims(t *testing.T, part Part) {
 	assert.ErrorContains(t, err, "not empty")
 	js, err := json.Marshal(s)
 	require.NoError(t, err)
-	mate := map[Part]string{AsRuna: "Ilka Renn", AsIlka: "Runa Holt"}[part]
+	mate := map[Part]string{AsRuna: "Ilka Renn", AsIlka: "Runa Holt", AsLonger: "Ilka Renn"}[part]
 	assert.Contains(t, string(js), `"teammates":[{"name":"`+mate+`","clone":`)
 }
 
 func TestBothSidesBuildAndPass(t *testing.T) {
-	s := demoIn(t, AsRuna)
-	for _, dir := range []string{s.Clone, s.Teammates[0].Clone, s.Teammates[1].Clone} {
+	s, longer := demoIn(t, AsRuna), demoIn(t, AsLonger)
+	for _, dir := range []string{s.Clone, s.Teammates[0].Clone, s.Teammates[1].Clone, longer.Clone,
+		longer.Teammates[2].Clone} {
 		for _, args := range [][]string{{"vet", "./..."}, {"test", "./..."}} {
 			cmd := exec.Command("go", args...)
 			cmd.Dir = dir

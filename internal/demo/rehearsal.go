@@ -12,17 +12,19 @@ type Part string
 const (
 	AsRuna Part = "refused"  // your push was refused: others pushed before you
 	AsIlka Part = "teammate" // the other side of it: Runa pushed first, and yours is refused
+	// the first, with more commits by more people: some that join do not work together, one of them amid the road
+	AsLonger Part = "longer"
 )
 
 // Parts lists them.
-var Parts = []Part{AsRuna, AsIlka}
+var Parts = []Part{AsRuna, AsIlka, AsLonger}
 
 // ParsePart reads the name of a part.
 func ParsePart(name string) (Part, error) {
 	if p := Part(name); slices.Contains(Parts, p) {
 		return p, nil
 	}
-	return "", fmt.Errorf("there is no scene %q: there are refused and teammate", name)
+	return "", fmt.Errorf("there is no scene %q: there are refused, teammate and longer", name)
 }
 
 // Rehearsal is a demo that is being played. Whoever plays it can have it begin again.

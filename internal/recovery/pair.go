@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 
+	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
@@ -105,6 +106,39 @@ func halvings(n int) (d int) {
 	return d
 }
 
+// asMended makes what was mended, in commits or in the whole, in a tree too, wherever it fits: what is mended already
+// is not what is looked for.
+func (s *Session) asMended(tree object.ID) (object.ID, error) {
+	var edits []merge.TextEdit
+	for _, w := range s.state.Wishes {
+		if w.Edits != nil {
+			edits = append(edits, w.Edits.List...)
+		}
+	}
+	for _, m := range s.state.Mends {
+		edits = append(edits, merge.TextEdit{Path: m.Path, Before: m.Before, After: m.After})
+	}
+	for _, one := range edits {
+		now, ok, err := s.TextAt(tree, one.Path)
+		if err != nil {
+			return tree, err
+		}
+		t := merge.Merge3(diff.Lines(one.Before), diff.Lines(one.After), diff.Lines(now))
+		if !ok || t.Conflicts() > 0 {
+			continue
+		}
+		e, err := s.Store.Find(tree, one.Path)
+		if err != nil {
+			return tree, err
+		}
+		e.ID = s.Store.Put(object.KindBlob, []byte(t.Join(nil)))
+		if tree, err = s.Store.Edit(tree, map[string]object.Entry{one.Path: e}); err != nil {
+			return tree, err
+		}
+	}
+	return tree, nil
+}
+
 // together checks two commits joined.
 func (s *Session) together(ctx context.Context, p *Position, terms *Terms, mine, other history.Node) (bool, error) {
 	base, err := s.Tree(p.Base())
@@ -122,6 +156,9 @@ func (s *Session) together(ctx context.Context, p *Position, terms *Terms, mine,
 	}
 	tree, err := r.Tree(decided)
 	if err != nil {
+		return false, err
+	}
+	if tree, err = s.asMended(tree); err != nil {
 		return false, err
 	}
 	if known, err := s.RanBefore(ctx, terms.Command, tree); err != nil || known != nil {
