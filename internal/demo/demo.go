@@ -73,24 +73,9 @@ func Make(ctx context.Context, dir string, as Part) (*Scene, error) {
 	if err != nil {
 		return nil, err
 	}
-	last := func(ids []object.ID) object.ID { return ids[len(ids)-1] }
 
 	scene := &Scene{Clone: filepath.Join(dir, "skerry"), Remote: filepath.Join(dir, "remote.git")}
-	first, clones := last(other), []clone{
-		{Runa, scene.Clone, last(mine), part},
-		{Ilka, filepath.Join(dir, "ilka"), last(other), last(other)},
-		{Mato, filepath.Join(dir, "mato"), other[1], other[1]},
-	}
-	switch as {
-	case AsLonger:
-		clones = append(clones, clone{Vigdis, filepath.Join(dir, "vigdis"), last(other), last(other)})
-	case AsIlka:
-		first, clones = last(mine), []clone{
-			{Ilka, scene.Clone, last(other), part},
-			{Runa, filepath.Join(dir, "runa"), last(mine), last(mine)},
-			{Mato, filepath.Join(dir, "mato"), part, part},
-		}
-	}
+	first, clones := cast(as, dir, scene.Clone, part, mine, other)
 	if err := git.InitBare(scene.Remote); err != nil {
 		return nil, err
 	}
@@ -111,6 +96,27 @@ func Make(ctx context.Context, dir string, as Part) (*Scene, error) {
 		return nil, err
 	}
 	return scene, os.WriteFile(file, []byte(strings.Replace(string(text), uncommitted.old, uncommitted.new, 1)), 0o644)
+}
+
+// cast says where the remote's branch is, and whose clones there are: yours is the first.
+func cast(as Part, dir, yours string, part object.ID, mine, other []object.ID) (first object.ID, clones []clone) {
+	last := func(ids []object.ID) object.ID { return ids[len(ids)-1] }
+	if as == AsIlka {
+		return last(mine), []clone{
+			{Ilka, yours, last(other), part},
+			{Runa, filepath.Join(dir, "runa"), last(mine), last(mine)},
+			{Mato, filepath.Join(dir, "mato"), part, part},
+		}
+	}
+	clones = []clone{
+		{Runa, yours, last(mine), part},
+		{Ilka, filepath.Join(dir, "ilka"), last(other), last(other)},
+		{Mato, filepath.Join(dir, "mato"), other[1], other[1]},
+	}
+	if as == AsLonger {
+		clones = append(clones, clone{Vigdis, filepath.Join(dir, "vigdis"), last(other), last(other)})
+	}
+	return last(other), clones
 }
 
 // fill gives a repository the objects its refs lead to, the refs, and, unless

@@ -43,7 +43,8 @@ func FootTicket(from string, band Band) string {
 // theirsLonger comes after theirs in the longer scene.
 var theirsLonger = []step{
 	{Vigdis, 60*48 + 160, "Children travel for half", []change{
-		{"fares/fares.go", "// FootFare is what a passenger without a vehicle pays.\nfunc FootFare(band Band) Cents {\n" +
+		{"fares/fares.go", "// FootFare is what a passenger without a vehicle pays.\nfunc FootFare(band Band) " +
+			"Cents {\n" +
 			"\treturn band.Foot\n}",
 			"// FootFare is what a passenger without a vehicle pays.\nfunc FootFare(band Band, child bool) Cents {\n" +
 				"\tif child {\n\t\treturn band.Foot / 2\n\t}\n\treturn band.Foot\n}"},
