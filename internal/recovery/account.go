@@ -39,6 +39,23 @@ type LeftOut struct {
 	whole []string // the lines by which its author is found
 }
 
+// editedIn are the edits that were made to single commits, as far as they fit.
+func editedIn(p *Position, j *Join) (out []Mend) {
+	for i := range j.Steps {
+		st := &j.Steps[i]
+		wish := p.Wishes[st.Commit.ID]
+		if wish.Edits == nil {
+			continue
+		}
+		for _, one := range wish.Edits.List {
+			if slices.Contains(st.Edited, one.Path) {
+				out = append(out, Mend(one))
+			}
+		}
+	}
+	return out
+}
+
 // LeftOut lists what the decisions leave out, in the order of the conflicts, and then
 // what mends took away. Open conflicts are not in it.
 func (w *Workspace) LeftOut(p *Position, j *Join, decisions *settle.Decisions) ([]LeftOut, error) {
@@ -86,7 +103,7 @@ func (w *Workspace) LeftOut(p *Position, j *Join, decisions *settle.Decisions) (
 		}
 	}
 	a.yours, a.theirs = yours, theirs
-	for _, m := range j.mended {
+	for _, m := range append(editedIn(p, j), j.mended...) {
 		list, err := w.mendedAway(p, m)
 		if err != nil {
 			return nil, err

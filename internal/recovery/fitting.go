@@ -248,3 +248,56 @@ func (s *Session) GiveBackMends(before *TakenMends) error {
 	s.state.Mends, s.state.Wishes, s.state.Checked = before.mends, before.wishes, nil
 	return s.save()
 }
+
+// MendByHand records an edit to a file of the joined tree where it belongs: in a rebase the commit that the lines are
+// of which it changes, as far as it fits there, else as a mend of the whole. in names what holds it.
+func (s *Session) MendByHand(p *Position, j *Join, m Mend) (before *TakenMends, in string, err error) {
+	before = &TakenMends{mends: s.state.Mends, wishes: s.state.Wishes}
+	step, err := s.stepOf(p, j, m)
+	if err != nil {
+		return nil, "", err
+	}
+	if step < 0 {
+		in, _ = j.MendHolder()
+		return before, in, s.AddMend(m)
+	}
+	c := j.Steps[step].Commit
+	wish := s.state.Wishes[c.ID]
+	wish.Edits = wish.Edits.With(merge.TextEdit(m))
+	return before, "“" + c.Subject() + "”", s.Wish(c.ID, wish)
+}
+
+// stepOf finds the step whose commit wrote the lines that a mend changes, or that it stands beside, and whose file it
+// fits; -1 for none.
+func (s *Session) stepOf(p *Position, j *Join, m Mend) (int, error) {
+	if j.Route != Rebase {
+		return -1, nil
+	}
+	lines, after := diff.Lines(m.Before), diff.Lines(m.After)
+	var changed []string
+	for _, e := range diff.Histogram(lines, after) {
+		lo := e.A0
+		if e.A0 == e.A1 {
+			lo = max(0, e.A0-1)
+		}
+		changed = append(changed, lines[lo:max(e.A1, min(lo+1, len(lines)))]...)
+	}
+	n, ok, err := s.Annotator(p.Divergence.Yours).Editor(m.Path, changed)
+	if err != nil || !ok {
+		return -1, err
+	}
+	for i := range j.Steps {
+		st := &j.Steps[i]
+		if st.Commit.ID != n.ID || st.Left() {
+			continue
+		}
+		text, ok, err := s.TextAt(st.Tree, m.Path)
+		if err != nil || !ok {
+			return -1, err
+		}
+		if t := merge.Merge3(lines, after, diff.Lines(text)); t.Conflicts() == 0 {
+			return i, nil
+		}
+	}
+	return -1, nil
+}

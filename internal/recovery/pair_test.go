@@ -123,3 +123,29 @@ func TestAMendBelongsWhereItIsNeeded(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, j.Mended, 2)
 }
+
+// TestAMendByHandBelongsToItsLines: to the commit of yours that wrote the lines it changes, and what it takes away is
+// told; lines of theirs are mended in the last.
+func TestAMendByHandBelongsToItsLines(t *testing.T) {
+	tm := newTeam(t)
+	tm.mine.Commit("one", "a", "alpha\nbeta\n")
+	tm.mine.Commit("two", "b", "gamma\n")
+	tm.other.Commit("theirs", "c", "delta\n")
+	tm.other.Git("push", "-q")
+	s := tm.session()
+	p, j, _ := ready(t, s, Rebase, settle.Yours)
+	_, in, err := s.MendByHand(p, j, Mend{Path: "a", Before: "alpha\nbeta\n", After: "alpha\nBETA\n"})
+	require.NoError(t, err)
+	assert.Equal(t, "“one”", in)
+	p, j, _ = ready(t, s, Rebase, settle.Yours)
+	assert.Equal(t, []string{"a"}, j.Steps[0].Edited)
+	left, err := s.LeftOut(p, j, &s.state.Decisions)
+	require.NoError(t, err)
+	require.Len(t, left, 1)
+	assert.Equal(t, []any{"beta", true}, []any{left[0].Text, left[0].Mend})
+	_, in, err = s.MendByHand(p, j, Mend{Path: "c", Before: "delta\n", After: "DELTA\n"})
+	require.NoError(t, err)
+	assert.Equal(t, "your last commit, “two”", in)
+	_, j, _ = ready(t, s, Rebase, settle.Yours)
+	assert.Len(t, j.Mended, 1)
+}

@@ -389,11 +389,13 @@ func (s *checkScreen) mend() tea.Cmd {
 				s.flash = txt(plain, "Nothing was changed.")
 				return nil
 			}
-			return s.rejoin(func(to *recovery.Session) error {
-				s.taken = nil // that is taken back first
-				return to.AddMend(recovery.Mend{Path: p.Path, Before: text, After: after})
+			pos, join, in := s.pos, s.join, ""
+			return s.rejoin(func(to *recovery.Session) (err error) {
+				s.taken, in, err = to.MendByHand(pos, join, recovery.Mend{Path: p.Path, Before: text, After: after})
+				return err
 			}, func() tea.Cmd {
-				s.flash = line{}.mark(markJoined).add(plain, "Mended. The edit becomes part of "+s.holder+".")
+				s.flash = line{}.mark(markJoined).add(plain, "Mended. The edit becomes part of "+in+"; u takes it "+
+					"back.")
 				return s.enter()
 			})
 		}})

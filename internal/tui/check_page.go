@@ -225,7 +225,7 @@ func (s *checkScreen) failedPage(p page, w, h int) page {
 	case s.holder == "":
 		next += " None of your commits is left to hold an edit: all of them are on their side already."
 	case len(s.places) > 0:
-		next += " Mend it here and check again: the edit becomes part of " + s.holder + "."
+		next += " Mend it here and check again: the edit becomes part of " + s.mendedInto() + "."
 	}
 	p.say(w, line{}.bold(trouble, "✗ The joined code does not pass. ").add(plain, next))
 	p.rows(s.whoRow(w))
@@ -258,6 +258,14 @@ func (s *checkScreen) failedPage(p page, w, h int) page {
 	}
 	left := w / 2
 	return append(p, beside(s.placePage(left-1, rest), s.outputPage(w-left-4, rest), left, w, rest)...)
+}
+
+// mendedInto says what an edit by hand becomes part of.
+func (s *checkScreen) mendedInto() string {
+	if s.join.Route == recovery.Rebase {
+		return "the commit of yours that it mends, or else of " + s.holder
+	}
+	return s.holder
 }
 
 // clickedError is a click on an error.
