@@ -394,6 +394,7 @@ func TestRecover(t *testing.T) {
 	assert.Equal(t, exitCheck, code)
 	r = asJSON(t, out)
 	assert.Equal(t, "check-failed", r["result"])
+	assert.Len(t, r["misfits"], 1, "told before the check")
 	assert.Equal(t, false, r["check"].(map[string]any)["passed"])
 	assert.Equal(t, tip, mine.Git("rev-parse", "main"))
 

@@ -37,6 +37,7 @@ type recoverJSON struct {
 	Marks        []recovery.MarkerFile  `json:"marks,omitempty"`     // conflict marks in what would be pushed
 	Carried      []recovery.CarriedPath `json:"carried"`
 	Remarks      []remarkJSON           `json:"remarks,omitempty"`
+	Misfits      []misfitJSON           `json:"misfits,omitempty"`
 	Notice       string                 `json:"notice,omitempty"`
 	Error        string                 `json:"error,omitempty"`
 }
@@ -338,6 +339,12 @@ func (r *recoverer) prove(ctx context.Context, p *recovery.Position, j *recovery
 		return j, b, err
 	}
 	r.out.Tree = j.Tree
+	unfit, err := r.s.Misfits(ctx, p, j)
+	if err != nil {
+		return j, b, err
+	}
+	r.out.Misfits = misfitsJSON(unfit)
+	r.sayMisfits(unfit)
 	if r.flags.push {
 		if err := r.marks(ctx, p, b.Tip); err != nil {
 			return j, b, err

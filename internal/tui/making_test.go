@@ -90,7 +90,9 @@ func TestACertainMendIsTakenByAKey(t *testing.T) {
 		"The edit is part of “Print the berth on the ticket”.")
 	b.press("u")
 	b.see("MAY NOT WORK TOGETHER", "is taken back")
-	b.press("t", "s", "y", "b")
+	b.press("t", "s", "y")
+	b.see("with your edit", "(changed by your mend)")
+	b.press("b")
 	b.see("Nothing is pushed yet")
 	assert.Contains(t, at.Content("HEAD", "timetable/sailing.go"), "DepthAtPier(s.From, s.Departs)")
 }

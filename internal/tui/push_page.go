@@ -227,8 +227,11 @@ func (s *pushScreen) branch() (rows []branchRow) {
 			if !same {
 				note = "new id, was " + words.List(was)
 			}
-			if with := s.withMend(); with != "" && len(rows) == 0 {
+			switch with := s.withMend(); {
+			case with != "" && len(rows) == 0:
 				note += with
+			case len(st.Edited) > 0:
+				note += ", with your edit"
 			}
 			rows = append(rows, branchRow{m, true, id, s.subject(group), note, s.name(st.Commit, side)})
 		}
