@@ -110,17 +110,8 @@ func arityOf(l *language, lines []string, d def) (a arity, ok bool) {
 // callsIn counts the arguments of each call of a name that begins in a line.
 func callsIn(lines []string, line int, name string) (out []int) {
 	text := lines[line]
-	for at := 0; ; {
-		i := strings.Index(text[at:], name)
-		if i < 0 {
-			return out
-		}
-		lo, hi := at+i, at+i+len(name)
-		at = hi
-		if lo > 0 && wordly(text[lo-1]) || hi >= len(text) {
-			continue
-		}
-		open := hi
+	for lo := range occurrences(text, name) {
+		open := lo + len(name)
 		for open < len(text) && text[open] == ' ' {
 			open++
 		}
@@ -138,4 +129,5 @@ func callsIn(lines []string, line int, name string) (out []int) {
 			out = append(out, len(args))
 		}
 	}
+	return out
 }

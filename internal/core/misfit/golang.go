@@ -16,9 +16,9 @@ import (
 func (f *finder) golang(ctx context.Context) (out []Misfit, err error) {
 	changed := [2]map[string]bool{{}, {}}
 	for i, files := range f.sides {
-		for p := range files {
-			if path.Ext(p) == ".go" {
-				changed[i][path.Dir(p)] = true
+		for _, one := range files {
+			if path.Ext(one.path) == ".go" {
+				changed[i][path.Dir(one.path)] = true
 			}
 		}
 	}
@@ -29,7 +29,7 @@ func (f *finder) golang(ctx context.Context) (out []Misfit, err error) {
 	all := map[string]bool{}
 	maps.Copy(all, changed[0])
 	maps.Copy(all, changed[1])
-	b := &blame{finder: f}
+	b := &blame{finder: f, joined: joined, before: [2]*gosource{f.gosource(f.trees.Yours), f.gosource(f.trees.Theirs)}}
 	for _, dir := range slices.Sorted(maps.Keys(all)) {
 		seen := map[string]bool{}
 		if err := joined.imports(dir, true, seen); err != nil {
@@ -42,7 +42,7 @@ func (f *finder) golang(ctx context.Context) (out []Misfit, err error) {
 		if !met[0] || !met[1] {
 			continue
 		}
-		found, err := f.goPackage(ctx, joined, dir, b)
+		found, err := b.goPackage(ctx, dir)
 		if err != nil {
 			return nil, err
 		}
@@ -52,14 +52,14 @@ func (f *finder) golang(ctx context.Context) (out []Misfit, err error) {
 }
 
 // goPackage checks one package in the joined tree and, where that has errors, in those of both sides.
-func (f *finder) goPackage(ctx context.Context, joined *gosource, dir string, b *blame) (out []Misfit, err error) {
-	errs, err := joined.check(ctx, dir)
+func (b *blame) goPackage(ctx context.Context, dir string) (out []Misfit, err error) {
+	errs, err := b.joined.check(ctx, dir)
 	if err != nil || len(errs) == 0 {
 		return nil, err
 	}
 	known := map[goError]bool{}
 	for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
-		before, err := f.gosource(f.tree(side)).check(ctx, dir)
+		before, err := b.before[index(side)].check(ctx, dir)
 		if err != nil {
 			return nil, err
 		}
@@ -73,7 +73,7 @@ func (f *finder) goPackage(ctx context.Context, joined *gosource, dir string, b 
 		if same.line = 0; known[same] {
 			continue
 		}
-		if m, ok := b.of(e, joined.lines[e.path]); ok {
+		if m, ok := b.behind(e, b.joined.lines[e.path]); ok {
 			out = append(out, m)
 		}
 	}
@@ -104,11 +104,13 @@ var goName = regexp.MustCompile(`[A-Za-z_]\w*`)
 // blame finds the two edits behind an error.
 type blame struct {
 	*finder
-	decls [2]map[string][2][]goDecl // of the files that each side changed: before and after
+	decls  [2]map[string][2][]goDecl // of the files that each side changed: before and after
+	joined *gosource
+	before [2]*gosource // of yours and theirs
 }
 
-// of tells the misfit that an error is; ok is false where it cannot be told whose edits meet.
-func (b *blame) of(e goError, lines []string) (m Misfit, ok bool) {
+// behind tells the misfit that an error is; ok is false where it cannot be told whose edits meet.
+func (b *blame) behind(e goError, lines []string) (m Misfit, ok bool) {
 	kind, name := Kind(""), ""
 	for _, said := range goSaid {
 		if g := said.FindStringSubmatch(e.msg); g != nil {
@@ -142,8 +144,7 @@ func (b *blame) of(e goError, lines []string) (m Misfit, ok bool) {
 			return Misfit{Kind: what, Name: name, Now: now, Changed: changed, Used: used, Certain: true}, true
 		}
 	}
-	if kind == Removed && b.importGone(used.Side.Other(), e.path, names[0]) != nil {
-		at := b.importGone(used.Side.Other(), e.path, names[0])
+	if at := b.importGone(used.Side.Other(), e.path, names[0]); kind == Removed && at != nil {
 		return Misfit{Kind: Import, Name: names[0], Changed: *at, Used: used, Certain: true}, true
 	}
 	return m, false
@@ -154,11 +155,11 @@ var noPackage = regexp.MustCompile(`^could not import (\S+) \(`)
 // packageGone tells of an import of a package whose folder the other side moved or took out.
 func (b *blame) packageGone(e goError, imported string, used Place) (m Misfit, ok bool) {
 	side := used.Side.Other()
-	dir, ok := b.gosource(b.trees.Joined).folder(imported, path.Dir(e.path))
+	dir, ok := b.joined.folder(imported, path.Dir(e.path))
 	if !ok {
 		return m, false
 	}
-	for _, one := range sorted(b.sides[index(side)]) {
+	for _, one := range b.sides[index(side)] {
 		if path.Dir(one.path) != dir || !one.new.Absent() {
 			continue
 		}
@@ -179,7 +180,7 @@ func (b *blame) twice(e goError, name string, lines []string) (m Misfit, ok bool
 	text := strings.TrimSuffix(lines[e.line-1], "\r")
 	var at [2]Place
 	for i, side := range []merge.Side{merge.Yours, merge.Theirs} {
-		f := b.sides[i][e.path]
+		f := b.of(side, e.path)
 		if f == nil {
 			return m, false
 		}
@@ -195,8 +196,8 @@ func (b *blame) twice(e goError, name string, lines []string) (m Misfit, ok bool
 
 // writer finds the side that wrote a line of a file anew.
 func (b *blame) writer(p, line string) (at Place, ok bool) {
-	for i, side := range []merge.Side{merge.Yours, merge.Theirs} {
-		f := b.sides[i][p]
+	for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
+		f := b.of(side, p)
 		if f == nil {
 			continue
 		}
@@ -213,14 +214,14 @@ func (b *blame) writer(p, line string) (at Place, ok bool) {
 	return at, ok
 }
 
-// of a side's changed Go files, what they declared and declare.
+// declared gives what each Go file that a side changed declared before, and declares after.
 func (b *blame) declared(side merge.Side) map[string][2][]goDecl {
 	i := index(side)
 	if b.decls[i] == nil {
 		b.decls[i] = map[string][2][]goDecl{}
-		for p, f := range b.sides[i] {
-			if path.Ext(p) == ".go" {
-				b.decls[i][p] = [2][]goDecl{goDecls(f.was), goDecls(f.is)}
+		for _, one := range b.sides[i] {
+			if path.Ext(one.path) == ".go" {
+				b.decls[i][one.path] = [2][]goDecl{goDecls(one.was), goDecls(one.is)}
 			}
 		}
 	}
@@ -240,7 +241,7 @@ func (b *blame) change(side merge.Side, near, name string, kind Kind) (now strin
 		}
 		return far(x) - far(y)
 	})
-	place := func(p string, line int, gone bool) Place { return b.sides[index(side)][p].place(side, line-1, gone) }
+	place := func(p string, line int, gone bool) Place { return b.of(side, p).place(side, line-1, gone) }
 	for _, p := range paths {
 		was, is := files[p][0], files[p][1]
 		for _, d := range is {
@@ -291,7 +292,7 @@ func find(list []goDecl, key string) (goDecl, bool) {
 // its very place.
 func (b *blame) renamed(side merge.Side, p string, d goDecl) (now string, line int, ok bool) {
 	pair := b.declared(side)[p]
-	f := b.sides[index(side)][p]
+	f := b.of(side, p)
 	of := strings.TrimSuffix(d.key, d.name)
 	var alike []goDecl
 	for _, n := range pair[1] {
@@ -326,7 +327,7 @@ func (b *blame) moved(side merge.Side, from string, d goDecl) (to string, line i
 
 // importGone finds the line by which a side took an import of a name out of a file.
 func (b *blame) importGone(side merge.Side, p, name string) *Place {
-	f := b.sides[index(side)][p]
+	f := b.of(side, p)
 	if f == nil {
 		return nil
 	}
@@ -355,7 +356,7 @@ func importLine(l string) (imported string, ok bool) {
 func (b *blame) unused(e goError, name string) (m Misfit, ok bool) {
 	use := path.Base(name)
 	took := func(side merge.Side) (Place, bool) {
-		f := b.sides[index(side)][e.path]
+		f := b.of(side, e.path)
 		if f == nil {
 			return Place{}, false
 		}

@@ -35,12 +35,14 @@ type gosource struct {
 	fset    *token.FileSet
 	lines   map[string][]string // of the files that were parsed
 	pkgs    map[string]*types.Package
-	modules map[string]string // the path of the module that a folder's go.mod begins, by the folder; empty for none
+	parsed  map[string]*gopackage // by folder
+	modules map[string]string     // the path of the module that a folder's go.mod begins, by the folder; empty for none
 }
 
 func (f *finder) gosource(tree object.ID) *gosource {
 	return &gosource{f: f, tree: tree, at: object.NewFinder(f.store), fset: token.NewFileSet(),
-		lines: map[string][]string{}, pkgs: map[string]*types.Package{}, modules: map[string]string{}}
+		lines: map[string][]string{}, pkgs: map[string]*types.Package{}, parsed: map[string]*gopackage{},
+		modules: map[string]string{}}
 }
 
 var moduleLine = regexp.MustCompile(`(?m)^module\s+"?([^\s"]+)`)
@@ -99,29 +101,35 @@ func isBuilt(name, text string) bool {
 	return true
 }
 
-// parse reads the files of a package: those that belong to it, with its tests where they are asked for, and the tests
-// outside it. A file that does not parse is left out.
-func (g *gosource) parse(dir string, tests bool) (inside, outside []*ast.File, err error) {
+// gopackage is the files of a folder: those of the package, its tests, and the tests outside it.
+type gopackage struct{ files, tests, outside []*ast.File }
+
+// parse reads the files of a folder, once. A file that does not parse is left out.
+func (g *gosource) parse(dir string) (p *gopackage, err error) {
+	if p = g.parsed[dir]; p != nil {
+		return p, nil
+	}
+	p = &gopackage{}
+	g.parsed[dir] = p
 	tree := g.tree
 	if dir != "." {
 		e, err := g.at.Find(g.tree, dir)
 		if err != nil || !e.IsTree() {
-			return nil, nil, err
+			return p, err
 		}
 		tree = e.ID
 	}
 	entries, err := g.f.store.Tree(tree)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	for _, e := range entries {
-		isTest := strings.HasSuffix(e.Name, "_test.go")
-		if !strings.HasSuffix(e.Name, ".go") || isTest && !tests {
+		if !strings.HasSuffix(e.Name, ".go") {
 			continue
 		}
 		text, err := g.f.text(e)
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		if !isBuilt(e.Name, text) {
 			continue
@@ -132,13 +140,16 @@ func (g *gosource) parse(dir string, tests bool) (inside, outside []*ast.File, e
 			continue
 		}
 		g.lines[name] = strings.Split(text, "\n")
-		if isTest && strings.HasSuffix(a.Name.Name, "_test") {
-			outside = append(outside, a)
-		} else {
-			inside = append(inside, a)
+		switch isTest := strings.HasSuffix(e.Name, "_test.go"); {
+		case isTest && strings.HasSuffix(a.Name.Name, "_test"):
+			p.outside = append(p.outside, a)
+		case isTest:
+			p.tests = append(p.tests, a)
+		default:
+			p.files = append(p.files, a)
 		}
 	}
-	return inside, outside, nil
+	return p, nil
 }
 
 // importer imports for a package in a folder. What is not in the tree is an error to the type checker, which then
@@ -169,11 +180,11 @@ func (i importer) Import(name string) (*types.Package, error) {
 		return p, nil
 	}
 	i.pkgs[dir] = nil
-	files, _, err := i.parse(dir, false)
-	if err != nil || len(files) == 0 {
+	read, err := i.parse(dir)
+	if err != nil || len(read.files) == 0 {
 		return nil, errors.Join(err, errNoPackage)
 	}
-	p := i.typed(name, dir, files, true, nil, func(types.Error) {})
+	p := i.typed(name, dir, read.files, true, nil, func(types.Error) {})
 	i.pkgs[dir] = p
 	return p, nil
 }
@@ -199,10 +210,11 @@ func (g *gosource) typed(name, dir string, files []*ast.File, headsOnly bool, se
 
 // check gives what the type checker has to say of a package with its tests.
 func (g *gosource) check(ctx context.Context, dir string) (out []goError, err error) {
-	inside, outside, err := g.parse(dir, true)
+	read, err := g.parse(dir)
 	if err != nil || ctx.Err() != nil {
 		return nil, errors.Join(err, ctx.Err())
 	}
+	inside, outside := slices.Concat(read.files, read.tests), read.outside
 	say := func(e types.Error) {
 		at := g.fset.Position(e.Pos)
 		lines := g.lines[at.Filename]
@@ -255,17 +267,22 @@ func (g *gosource) unusedImports(a *ast.File, dir string) (out []goError) {
 	return out
 }
 
-// imports are the folders of this tree that a package imports, with those that these import, and its own.
+// imports finds the folders of this tree that a package imports, with what these import, and its own; with tests, by
+// its tests, too.
 func (g *gosource) imports(dir string, tests bool, seen map[string]bool) error {
 	if seen[dir] {
 		return nil
 	}
 	seen[dir] = true
-	inside, outside, err := g.parse(dir, tests)
+	read, err := g.parse(dir)
 	if err != nil {
 		return err
 	}
-	for _, a := range slices.Concat(inside, outside) {
+	files := read.files
+	if tests {
+		files = slices.Concat(files, read.tests, read.outside)
+	}
+	for _, a := range files {
 		for _, s := range a.Imports {
 			if to, ok := g.folder(strings.Trim(s.Path.Value, `"`+"`"), dir); ok {
 				if err := g.imports(to, false, seen); err != nil {

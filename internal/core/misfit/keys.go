@@ -50,12 +50,12 @@ func (f *finder) keys(ctx context.Context) (out []Misfit, err error) {
 				}
 			}
 		}
-		for _, one := range sorted(f.sides[index(side)]) {
+		for _, one := range f.sides[index(side)] {
 			if !isSettings(one.path) || strings.Contains(path.Base(one.path), "lock") {
 				continue
 			}
 			for _, s := range settings(one.from) {
-				if has[s.key] || ctx.Err() != nil {
+				if has[s.key] || len(f.using(side.Other(), s.key)) == 0 || ctx.Err() != nil {
 					continue
 				}
 				found, err := f.readBy(side.Other(), one, s)
@@ -75,8 +75,8 @@ func (f *finder) readBy(side merge.Side, from *file, s setting) (out []Misfit, e
 	reads := regexp.MustCompile(`["'\x60:]` + q + `["'\x60]|\$\{?` + q + `\b|\{\{\s*[\w.]*\b` + q +
 		`\s*\}\}|(?:config|settings|` +
 		`conf|cfg|options|env|ENV)(?:\.|\(\)\.|->|::)` + q + `\b`)
-	for _, one := range sorted(f.sides[index(side)]) {
-		if !strings.Contains(one.is, s.key) || languageOf(one.path) == nil && path.Ext(one.path) != ".go" {
+	for _, one := range f.using(side, s.key) {
+		if one.lang == nil && path.Ext(one.path) != ".go" {
 			continue
 		}
 		lines := code(one.path, one.is, true)
@@ -100,7 +100,7 @@ func (f *finder) readBy(side merge.Side, from *file, s setting) (out []Misfit, e
 		return nil, nil
 	}
 	for _, one := range f.sides[index(side.Other())] { // who took it out knows whether it is read
-		if one.path != from.path && languageOf(one.path) != nil && reads.MatchString(one.is) {
+		if one.path != from.path && one.lang != nil && reads.MatchString(one.is) {
 			return nil, nil
 		}
 	}

@@ -1,6 +1,7 @@
 package misfit
 
 import (
+	"iter"
 	"path"
 	"regexp"
 	"strings"
@@ -120,7 +121,12 @@ type def struct {
 	head string // the line
 }
 
-// defs lists what the lines of a file define.
+// alike reports whether two definitions are written alike but for their names.
+func (d def) alike(o def) bool {
+	return strings.ReplaceAll(d.head, d.name, "_") == strings.ReplaceAll(o.head, o.name, "_")
+}
+
+// definitions lists what the lines of a file define.
 func (l *language) definitions(lines []string) (out []def) {
 	for i, text := range lines {
 		text = strings.TrimRight(text, "\r\n")
@@ -188,19 +194,39 @@ func uses(p, text, name string) (at []int, lines []string) {
 	return at, lines
 }
 
+// occurrences gives where a line has a name as a word of its own.
+func occurrences(l, name string) iter.Seq[int] {
+	return func(yield func(int) bool) {
+		for at := 0; name != ""; {
+			i := strings.Index(l[at:], name)
+			if i < 0 {
+				return
+			}
+			lo, hi := at+i, at+i+len(name)
+			if (lo == 0 || !wordly(l[lo-1])) && (hi == len(l) || !wordly(l[hi])) && !yield(lo) {
+				return
+			}
+			at = hi
+		}
+	}
+}
+
 // hasWord reports whether a line has a name as a word of its own.
 func hasWord(l, name string) bool {
-	for at := 0; ; {
-		i := strings.Index(l[at:], name)
-		if i < 0 {
-			return false
-		}
-		lo, hi := at+i, at+i+len(name)
-		if (lo == 0 || !wordly(l[lo-1])) && (hi == len(l) || !wordly(l[hi])) {
-			return true
-		}
-		at = lo + 1
+	for range occurrences(l, name) {
+		return true
 	}
+	return false
+}
+
+// importing reports whether a line may bring names of another file in.
+func importing(l string) bool {
+	return strings.Contains(l, "import") || strings.Contains(l, "require") || strings.Contains(l, "use ")
+}
+
+// words gives the words of a line that can be, or be part of, a name.
+func words(l string) iter.Seq[string] {
+	return strings.FieldsFuncSeq(l, func(r rune) bool { return r < 0x80 && !wordly(byte(r)) })
 }
 
 func wordly(b byte) bool {

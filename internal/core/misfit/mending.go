@@ -1,6 +1,7 @@
 package misfit
 
 import (
+	"context"
 	"path"
 	"regexp"
 	"slices"
@@ -97,21 +98,12 @@ func weave(base, text, other string) (string, bool) {
 // replaceWord puts a name in the place of another, wherever that is a word of its own.
 func replaceWord(l, name, now string) string {
 	var b strings.Builder
-	for {
-		i := strings.Index(l, name)
-		if i < 0 {
-			return b.String() + l
-		}
-		hi := i + len(name)
-		own := (i == 0 || !wordly(l[i-1])) && (hi == len(l) || !wordly(l[hi]))
-		b.WriteString(l[:i])
-		if own {
-			b.WriteString(now)
-		} else {
-			b.WriteString(name)
-		}
-		l = l[hi:]
+	done := 0
+	for lo := range occurrences(l, name) {
+		b.WriteString(l[done:lo] + now)
+		done = lo + len(name)
 	}
+	return b.String() + l[done:]
 }
 
 // mendPath names the new place of a file, or of a package, in the way the old one was named.
@@ -181,15 +173,14 @@ func (m *Misfit) mendImport(lines []string) (out Mend, ok bool) {
 		}
 		return out, false
 	}
-	at := -1
+	at := -1 // after the last import that comes before it, or before the first
+	mine, _ := importLine(m.Changed.Text)
 	for i, l := range lines {
-		if imported, is := importLine(l); is {
-			if mine, _ := importLine(m.Changed.Text); at < 0 || imported < mine {
-				at = i + 1
-			}
-			if mine, _ := importLine(m.Changed.Text); imported > mine && (at < 0 || at == i+1) {
-				at = i
-			}
+		switch imported, is := importLine(l); {
+		case is && imported < mine:
+			at = i + 1
+		case is && at < 0:
+			at = i
 		}
 	}
 	if at < 0 {
@@ -211,16 +202,14 @@ func definedAt(one *file, line int, name string) bool {
 // mendCall gives a call the argument that whoever changed the signature passed in every other call: the one that
 // stands at its end, and is alike everywhere.
 func (f *finder) mendCall(m *Misfit, l string) (to string, ok bool, err error) {
-	if f.sides[0] == nil {
-		for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
-			if err := f.read(side); err != nil {
-				return l, false, err
-			}
+	if f.sides[index(m.Changed.Side)] == nil {
+		if err := f.read(context.Background(), m.Changed.Side); err != nil {
+			return l, false, err
 		}
 	}
 	call := regexp.MustCompile(`\b` + regexp.QuoteMeta(m.Name) + `\(([^()]*)\)`)
 	added := ""
-	for _, one := range sorted(f.sides[index(m.Changed.Side)]) {
+	for _, one := range f.sides[index(m.Changed.Side)] {
 		for _, e := range one.edits {
 			if e.A1-e.A0 != e.B1-e.B0 {
 				continue

@@ -63,14 +63,17 @@ const (
 	mostFound   = 200     // misfits that are told
 )
 
-// Find finds the misfits of two sides, by where they are used. The texts of what both changed are read in full; time
-// grows with the size of the files of known languages that both changed, and not with that of the tree, but for
-// those a suspicion is looked up in.
+// Find finds the misfits of two sides, by where they are used. Time grows with the size of the files of known languages
+// that either side changed, and not with that of the tree, but for what a suspicion is looked up in. The error is that
+// of reading an object, or the context's.
 func Find(ctx context.Context, store *object.Overlay, t Trees) ([]Misfit, error) {
 	f := &finder{store: store, trees: t, texts: map[object.ID]string{}}
 	for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
-		if err := f.read(side); err != nil {
+		if err := f.read(ctx, side); err != nil {
 			return nil, err
+		}
+		if len(f.sides[index(side)]) == 0 {
+			return nil, nil
 		}
 	}
 	var out []Misfit
@@ -106,6 +109,9 @@ type file struct {
 	edits   []diff.Edit
 	from    []string // lines
 	to      []string
+
+	lang     *language // nil where it is none that is read by its definitions
+	had, has []def     // what it defined, and defines
 }
 
 // added lists the lines that are new, from 0.
@@ -142,8 +148,19 @@ type finder struct {
 	store  *object.Overlay
 	trees  Trees
 	texts  map[object.ID]string
-	sides  [2]map[string]*file // by path, of yours and theirs
+	sides  [2][]*file            // by their paths, of yours and theirs
+	news   [2]map[string][]*file // those whose new lines have a word, by the word
 	joined *object.Finder
+}
+
+// of gives the file of a path that a side changed, or nil.
+func (f *finder) of(side merge.Side, p string) *file {
+	files := f.sides[index(side)]
+	i, ok := slices.BinarySearchFunc(files, p, func(one *file, p string) int { return cmp.Compare(one.path, p) })
+	if !ok {
+		return nil
+	}
+	return files[i]
 }
 
 func index(s merge.Side) int {
@@ -161,15 +178,15 @@ func (f *finder) tree(s merge.Side) object.ID {
 }
 
 // read reads what a side changed, as far as its language is known.
-func (f *finder) read(side merge.Side) error {
+func (f *finder) read(ctx context.Context, side merge.Side) error {
 	changes, err := f.store.Changes(f.trees.Base, f.tree(side))
 	if err != nil {
 		return err
 	}
-	files := map[string]*file{}
-	f.sides[index(side)] = files
+	var files []*file
+	news := map[string][]*file{}
 	for _, c := range changes {
-		if len(files) == mostFiles {
+		if len(files) == mostFiles || ctx.Err() != nil {
 			break
 		}
 		known := languageOf(c.Path) != nil || isSettings(c.Path) || mentionsPaths(c.Path)
@@ -187,9 +204,21 @@ func (f *finder) read(side merge.Side) error {
 		}
 		one.from, one.to = diff.Lines(one.was), diff.Lines(one.is)
 		one.edits = diff.Histogram(one.from, one.to)
-		files[c.Path] = one
+		if one.lang = languageOf(c.Path); one.lang != nil && len(one.edits) > 0 {
+			one.had, one.has = one.lang.definitions(one.from), one.lang.definitions(one.to)
+		}
+		for _, i := range one.added() {
+			for w := range words(one.to[i]) {
+				if at := news[w]; len(at) == 0 || at[len(at)-1] != one {
+					news[w] = append(at, one)
+				}
+			}
+		}
+		files = append(files, one)
 	}
-	return nil
+	slices.SortFunc(files, func(a, b *file) int { return cmp.Compare(a.path, b.path) })
+	f.sides[index(side)], f.news[index(side)] = files, news
+	return ctx.Err()
 }
 
 // text is a file's; empty where it is none, or too large.
@@ -230,13 +259,12 @@ func (f *finder) stands(p, line string) (bool, error) {
 	return err == nil && slices.Contains(diff.Lines(text), line), err
 }
 
-// sorted gives files by their paths.
-func sorted(files map[string]*file) (out []*file) {
-	for _, f := range files {
-		out = append(out, f)
+// using lists the files of a side whose new lines may have a name: they have its first word.
+func (f *finder) using(side merge.Side, name string) []*file {
+	for w := range words(name) {
+		return f.news[index(side)][w]
 	}
-	slices.SortFunc(out, func(a, b *file) int { return cmp.Compare(a.path, b.path) })
-	return out
+	return nil
 }
 
 // walk visits the files of a tree whose names are wanted, until visit says to stop.

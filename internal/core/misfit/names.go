@@ -50,42 +50,35 @@ func (f *finder) names(ctx context.Context) (out []Misfit, err error) {
 
 // homed is a definition, and the file it is in.
 type homed struct {
-	path string
-	def  def
+	in  *file
+	def def
 }
 
 // homes are the definitions of a side's changed files, before and after, by the family of the language and the name.
 func (f *finder) homes(side merge.Side) (before, now map[string][]homed) {
 	now, before = map[string][]homed{}, map[string][]homed{}
-	for _, one := range sorted(f.sides[index(side)]) {
-		l := languageOf(one.path)
-		if l == nil {
-			continue
+	put := func(in map[string][]homed, one *file, list []def) {
+		for _, d := range list {
+			in[one.lang.family+" "+d.name] = append(in[one.lang.family+" "+d.name], homed{one, d})
 		}
-		for _, d := range l.definitions(one.to) {
-			now[l.family+" "+d.name] = append(now[l.family+" "+d.name], homed{one.path, d})
-		}
-		for _, d := range l.definitions(one.from) {
-			before[l.family+" "+d.name] = append(before[l.family+" "+d.name], homed{one.path, d})
-		}
+	}
+	for _, one := range f.sides[index(side)] {
+		put(now, one, one.has)
+		put(before, one, one.had)
 	}
 	return before, now
 }
 
-// losses are the names that a side took away, or gave another shape.
+// losses are the names that a side took away, or gave another shape, and that are in new lines of the other.
 func (f *finder) losses(side merge.Side) (out []loss) {
 	before, now := f.homes(side)
-	for _, one := range sorted(f.sides[index(side)]) {
-		l := languageOf(one.path)
-		if l == nil || len(one.edits) == 0 {
-			continue
-		}
-		for _, d := range l.definitions(one.from) {
-			if len(d.name) < 3 {
+	for _, one := range f.sides[index(side)] {
+		for _, d := range one.had {
+			if len(d.name) < 3 || len(f.using(side.Other(), d.name)) == 0 {
 				continue
 			}
-			key := l.family + " " + d.name
-			if lost, ok := f.lossOf(side, one, l, d, before[key], now[key]); ok {
+			key := one.lang.family + " " + d.name
+			if lost, ok := f.lossOf(side, one, d, before[key], now[key]); ok {
 				out = append(out, lost)
 			}
 		}
@@ -94,29 +87,29 @@ func (f *finder) losses(side merge.Side) (out []loss) {
 }
 
 // lossOf tells what became of a definition; ok is false where it is as it was, or cannot be told.
-func (f *finder) lossOf(side merge.Side, one *file, l *language, d def, before, now []homed) (at loss, ok bool) {
-	files := f.sides[index(side)]
+func (f *finder) lossOf(side merge.Side, one *file, d def, before, now []homed) (at loss, ok bool) {
+	l := one.lang
 	at = loss{lang: l, def: d, path: one.path}
 	switch {
 	case len(now) == 0:
 		at.kind, at.changed = Removed, one.place(side, d.line, true)
-		if to, place, ok := f.renamedWith(side, one, l, d); ok {
+		if to, place, ok := f.renamedWith(side, one, d); ok {
 			at.kind, at.now, at.changed = Renamed, to, place
 		}
-		if to, line := f.renamedTo(one, l, d); to != "" {
+		if to, line := renamedTo(one, d); to != "" {
 			at.kind, at.now, at.changed = Renamed, to, one.place(side, line, false)
 		}
-	case !slices.ContainsFunc(now, func(h homed) bool { return h.path == one.path }):
-		at.kind, at.now = Moved, now[0].path
-		at.changed = files[now[0].path].place(side, now[0].def.line, false)
-	case l.counts && before[0].path == one.path && before[0].def == d: // told once, of the first
-		was, ok := sole(l, before, func(p string) []string { return files[p].from })
-		is, also := sole(l, now, func(p string) []string { return files[p].to })
+	case !slices.ContainsFunc(now, func(h homed) bool { return h.in == one }):
+		at.kind, at.now = Moved, now[0].in.path
+		at.changed = now[0].in.place(side, now[0].def.line, false)
+	case l.counts && before[0].in == one && before[0].def == d: // told once, of the first
+		was, ok := sole(l, before, func(one *file) []string { return one.from })
+		is, also := sole(l, now, func(one *file) []string { return one.to })
 		if !ok || !also || was == is {
 			return at, false
 		}
 		at.kind, at.was, at.is = Signature, was, is
-		at.changed = files[now[0].path].place(side, now[0].def.line, false)
+		at.changed = now[0].in.place(side, now[0].def.line, false)
 	default:
 		return at, false
 	}
@@ -124,9 +117,9 @@ func (f *finder) lossOf(side merge.Side, one *file, l *language, d def, before, 
 }
 
 // sole is what all definitions of a name take; ok is false where they differ.
-func sole(l *language, list []homed, lines func(p string) []string) (a arity, ok bool) {
+func sole(l *language, list []homed, lines func(one *file) []string) (a arity, ok bool) {
 	for i, h := range list {
-		b, is := arityOf(l, lines(h.path), h.def)
+		b, is := arityOf(l, lines(h.in), h.def)
 		if !is || i > 0 && a != b {
 			return a, false
 		}
@@ -137,17 +130,17 @@ func sole(l *language, list []homed, lines func(p string) []string) (a arity, ok
 
 // renamedTo finds what a definition is called now: one that is new in the file, in the place of its line or declared
 // like it.
-func (f *finder) renamedTo(one *file, l *language, d def) (name string, line int) {
+func renamedTo(one *file, d def) (name string, line int) {
 	had := map[string]bool{}
-	for _, o := range l.definitions(one.from) {
+	for _, o := range one.had {
 		had[o.name] = true
 	}
 	var alike []def
-	for _, n := range l.definitions(one.to) {
+	for _, n := range one.has {
 		if had[n.name] {
 			continue
 		}
-		same := strings.ReplaceAll(n.head, n.name, "_") == strings.ReplaceAll(d.head, d.name, "_")
+		same := n.alike(d)
 		e, in := one.editAt(n.line)
 		if in && d.line >= e.A0 && d.line < e.A1 && (same || d.line-e.A0 == n.line-e.B0 && e.A1-e.A0 == e.B1-e.B0) {
 			return n.name, n.line
@@ -164,17 +157,17 @@ func (f *finder) renamedTo(one *file, l *language, d def) (name string, line int
 
 // renamedWith finds what the definition of a file that is gone is called in a new one: there is one that is declared
 // like it.
-func (f *finder) renamedWith(side merge.Side, gone *file, l *language, d def) (name string, at Place, ok bool) {
+func (f *finder) renamedWith(side merge.Side, gone *file, d def) (name string, at Place, ok bool) {
 	if !gone.new.Absent() {
 		return "", at, false
 	}
 	n := 0
-	for _, one := range sorted(f.sides[index(side)]) {
+	for _, one := range f.sides[index(side)] {
 		if !one.old.Absent() || path.Ext(one.path) != path.Ext(gone.path) {
 			continue
 		}
-		for _, o := range l.definitions(one.to) {
-			if strings.ReplaceAll(o.head, o.name, "_") == strings.ReplaceAll(d.head, d.name, "_") && o.in == d.in {
+		for _, o := range one.has {
+			if o.alike(d) && o.in == d.in {
 				n++
 				name, at = o.name, one.place(side, o.line, false)
 			}
@@ -186,25 +179,19 @@ func (f *finder) renamedWith(side merge.Side, gone *file, l *language, d def) (n
 // usedBy finds the new lines of a side that use a name that the other took away.
 func (f *finder) usedBy(side merge.Side, l loss) (out []Misfit, err error) {
 	var found []Misfit
-	for _, one := range sorted(f.sides[index(side)]) {
-		lang := languageOf(one.path)
-		if lang == nil || lang.family != l.lang.family || !strings.Contains(one.is, l.def.name) {
+	for _, one := range f.using(side, l.def.name) {
+		if one.lang == nil || one.lang.family != l.lang.family {
 			continue
 		}
-		if defines(lang, one, l.def.name) {
+		if defines(one, l.def.name) {
 			return nil, nil // it is theirs now
 		}
 		in, lines := uses(one.path, one.is, l.def.name)
 		for _, i := range one.added() {
-			if !slices.Contains(in, i) || l.kind != Moved && !l.refersTo(one, lines[i]) {
+			if !slices.Contains(in, i) || l.kind != Moved && !l.refersTo(one, lines[i]) || l.fits(one, i) {
 				continue
 			}
-			line := one.to[i]
-			fits, err := f.fits(l, one, i)
-			if err != nil {
-				return nil, err
-			}
-			if stands, err := f.stands(one.path, line); err != nil || !stands || fits {
+			if stands, err := f.stands(one.path, one.to[i]); err != nil || !stands {
 				if err != nil {
 					return nil, err
 				}
@@ -218,52 +205,41 @@ func (f *finder) usedBy(side merge.Side, l loss) (out []Misfit, err error) {
 	if len(found) == 0 || l.kind == Signature {
 		return found, nil
 	}
+	if l.kind == Moved {
+		return found, nil
+	}
 	for _, one := range f.sides[index(side.Other())] { // who took it away knows whether it is gone
-		if lang := languageOf(one.path); lang != nil && lang.family == l.lang.family && l.kind != Moved &&
-			strings.Contains(one.is, l.def.name) {
+		if one.lang != nil && one.lang.family == l.lang.family && strings.Contains(one.is, l.def.name) {
 			if in, _ := uses(one.path, one.is, l.def.name); len(in) > 0 {
 				return nil, nil
 			}
 		}
 	}
-	elsewhere, err := f.defined(l)
-	if err != nil || elsewhere && l.kind != Moved {
+	if elsewhere, err := f.defined(l); err != nil || elsewhere {
 		return nil, err
 	}
 	return found, nil
 }
 
 // fits reports whether a new line that has the name goes with what it is now.
-func (f *finder) fits(l loss, one *file, line int) (bool, error) {
+func (l *loss) fits(one *file, line int) bool {
 	switch l.kind {
 	case Signature:
-		calls := callsIn(one.to, line, l.def.name)
-		for _, n := range calls {
-			if l.was.takes(n) && !l.is.takes(n) {
-				return false, nil
-			}
-		}
-		return true, nil
+		return !slices.ContainsFunc(callsIn(one.to, line, l.def.name), func(n int) bool {
+			return l.was.takes(n) && !l.is.takes(n)
+		})
 	case Moved: // it breaks where it is asked for by the file it was in
 		stem := strings.TrimSuffix(path.Base(l.path), path.Ext(l.path))
-		text := one.to[line]
-		imports := strings.Contains(text, "import") || strings.Contains(text, "require") || strings.Contains(text,
-			"use ")
-		return !(imports && hasWord(text, stem)), nil
+		return !(importing(one.to[line]) && hasWord(one.to[line], stem))
 	}
-	return false, nil
+	return false
 }
 
 // defines reports whether a side's file defines a name anew, as a variable or a parameter, too.
-func defines(l *language, one *file, name string) bool {
-	had := false
-	for _, d := range l.definitions(one.from) {
-		had = had || d.name == name
-	}
-	for _, d := range l.definitions(one.to) {
-		if d.name == name && !had {
-			return true
-		}
+func defines(one *file, name string) bool {
+	is := func(d def) bool { return d.name == name }
+	if slices.ContainsFunc(one.has, is) && !slices.ContainsFunc(one.had, is) {
+		return true
 	}
 	q := regexp.QuoteMeta(name)
 	sets := regexp.MustCompile(`(?:^|[\s(,*&])` + q + `\s*(?::\s*[\w<>\[\]|.]+\s*)?=[^=>]|\b(?:for|let|const|var|` +
@@ -311,18 +287,17 @@ func (f *finder) defined(l loss) (yes bool, err error) {
 
 // duplicates finds what both sides defined in one file, in different places of it.
 func (f *finder) duplicates() (out []Misfit, err error) {
-	for _, y := range sorted(f.sides[0]) {
-		t := f.sides[1][y.path]
-		l := languageOf(y.path)
+	for _, y := range f.sides[0] {
+		t, l := f.of(merge.Theirs, y.path), y.lang
 		if t == nil || l == nil || l.family == "shell" {
 			continue
 		}
 		news := func(one *file) map[string]def {
 			out := map[string]def{}
-			for _, d := range l.definitions(one.to) {
+			for _, d := range one.has {
 				out[d.in+"\x00"+d.name] = d
 			}
-			for _, d := range l.definitions(one.from) {
+			for _, d := range one.had {
 				delete(out, d.in+"\x00"+d.name)
 			}
 			return out

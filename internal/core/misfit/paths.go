@@ -25,37 +25,17 @@ func mentionsPaths(p string) bool {
 // pathToken is a word of a line that may name a file.
 var pathToken = regexp.MustCompile(`[\w@~.-]+(?:/[\w@.-]+)*`)
 
-// goneFile is one that a side took away or gave another name.
-type goneFile struct {
-	path, now string
-	changed   Place
-}
-
 // paths finds files that one side moved or deleted and the other names in new lines.
 func (f *finder) paths(ctx context.Context) (out []Misfit, err error) {
 	for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
-		var gone []goneFile
-		for _, one := range sorted(f.sides[index(side)]) {
-			if !one.new.Absent() || !one.old.Mode.IsRegular() {
+		for _, gone := range f.sides[index(side)] {
+			if !gone.new.Absent() || !gone.old.Mode.IsRegular() {
 				continue
 			}
-			if e, err := f.at(one.path); err != nil || !e.Absent() {
-				if err != nil {
-					return nil, err
-				}
-				continue
-			}
-			now, err := f.wentTo(side, one)
-			if err != nil {
-				return nil, err
-			}
-			gone = append(gone, goneFile{one.path, now, Place{Side: side, Path: one.path, Line: 1, Gone: true}})
-		}
-		for _, g := range gone {
 			if ctx.Err() != nil {
 				return nil, ctx.Err()
 			}
-			found, err := f.namedBy(side.Other(), g)
+			found, err := f.namedBy(side.Other(), gone)
 			if err != nil {
 				return nil, err
 			}
@@ -103,27 +83,15 @@ func (f *finder) wentTo(side merge.Side, gone *file) (string, error) {
 }
 
 // namedBy finds the new lines of a side that name a file that the other took away.
-func (f *finder) namedBy(side merge.Side, g goneFile) (out []Misfit, err error) {
-	stem := strings.TrimSuffix(path.Base(g.path), path.Ext(g.path))
-	for _, one := range sorted(f.sides[index(side)]) {
-		if !mentionsPaths(one.path) || !strings.Contains(one.is, stem) {
+func (f *finder) namedBy(side merge.Side, gone *file) (out []Misfit, err error) {
+	stem := strings.TrimSuffix(path.Base(gone.path), path.Ext(gone.path))
+	for _, one := range f.using(side, stem) {
+		if !mentionsPaths(one.path) {
 			continue
 		}
-		var lines []string
+		lines := code(one.path, one.is, true)
 		for _, i := range one.added() {
-			if !strings.Contains(one.to[i], stem) {
-				continue
-			}
-			if lines == nil {
-				lines = code(one.path, one.is, true)
-			}
-			if i >= len(lines) || !f.namesFile(one.path, lines[i], g.path) {
-				continue
-			}
-			if folder, err := f.isPackage(g.path); err != nil || folder {
-				if err != nil {
-					return nil, err
-				}
+			if i >= len(lines) || !strings.Contains(one.to[i], stem) || !namesFile(one.path, lines[i], gone.path) {
 				continue
 			}
 			if stands, err := f.stands(one.path, one.to[i]); err != nil || !stands {
@@ -132,23 +100,35 @@ func (f *finder) namedBy(side merge.Side, g goneFile) (out []Misfit, err error) 
 				}
 				continue
 			}
-			kind := Removed
-			if g.now != "" {
-				kind = Moved
-			}
-			out = append(out, Misfit{Kind: kind, Name: g.path, Now: g.now, Changed: g.changed,
-				Used:    one.place(side, i, false),
-				Certain: languageOf(one.path) != nil})
+			out = append(out, Misfit{Kind: Removed, Name: gone.path, Used: one.place(side, i, false),
+				Changed: Place{Side: side.Other(), Path: gone.path, Line: 1, Gone: true}, Certain: one.lang != nil})
 		}
 	}
-	return out, nil
+	if len(out) == 0 {
+		return nil, nil
+	}
+	if there, err := f.isThere(gone.path); err != nil || there {
+		return nil, err
+	}
+	now, err := f.wentTo(side.Other(), gone)
+	if now != "" {
+		for i := range out {
+			out[i].Kind, out[i].Now = Moved, now
+		}
+	}
+	return out, err
 }
 
-// isPackage reports whether what was a file is a folder now that is imported by the same name.
-func (f *finder) isPackage(p string) (yes bool, err error) {
+// isThere reports whether a path is there all the same in the joined tree or, where what was a file is a folder now that
+// is imported by the same name, that.
+func (f *finder) isThere(p string) (yes bool, err error) {
 	ext := path.Ext(p)
-	for _, inner := range []string{"__init__" + ext, "index" + ext, "mod" + ext} {
-		e, err := f.at(path.Join(strings.TrimSuffix(p, ext), inner))
+	for _, inner := range []string{"__init__" + ext, "index" + ext, "mod" + ext, ""} {
+		name := p
+		if inner != "" {
+			name = path.Join(strings.TrimSuffix(p, ext), inner)
+		}
+		e, err := f.at(name)
 		if err != nil || !e.Absent() {
 			return !e.Absent(), err
 		}
@@ -163,7 +143,7 @@ var (
 )
 
 // namesFile reports whether a line of a file names another file.
-func (f *finder) namesFile(in, line, p string) bool {
+func namesFile(in, line, p string) bool {
 	noExt := strings.TrimSuffix(p, path.Ext(p))
 	switch ext := path.Ext(in); {
 	case ext == ".go":

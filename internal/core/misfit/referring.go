@@ -31,16 +31,7 @@ var global = []string{"c", "make", "shell", "ruby", "sql", "java", "swift", "pro
 // refersTo reports whether a line, without comments and strings, that has the name of what is lost means just that.
 func (l *loss) refersTo(one *file, line string) bool {
 	name, member := l.def.name, l.def.in != ""
-	for at := 0; ; {
-		i := strings.Index(line[at:], name)
-		if i < 0 {
-			return false
-		}
-		lo, hi := at+i, at+i+len(name)
-		at = hi
-		if lo > 0 && wordly(line[lo-1]) || hi < len(line) && wordly(line[hi]) {
-			continue
-		}
+	for lo := range occurrences(line, name) {
 		before := strings.TrimRight(line[:lo], " \t")
 		qualified := strings.HasSuffix(before, ".") || strings.HasSuffix(before, "->") || strings.HasSuffix(before,
 			"::")
@@ -52,6 +43,7 @@ func (l *loss) refersTo(one *file, line string) bool {
 			return true
 		}
 	}
+	return false
 }
 
 var lastWord = regexp.MustCompile(`(\w+)\W*$`)
@@ -70,8 +62,7 @@ func (l *loss) isOf(one *file, before string) bool {
 		return true
 	}
 	for _, text := range one.to { // under another name
-		if strings.Contains(text, stem) && hasWord(text, m[1]) && (strings.Contains(text, "import") ||
-			strings.Contains(text, "require") || strings.Contains(text, "use ")) {
+		if strings.Contains(text, stem) && hasWord(text, m[1]) && importing(text) {
 			return true
 		}
 	}
@@ -85,10 +76,7 @@ func (l *loss) known(one *file) bool {
 	}
 	stem := strings.TrimSuffix(path.Base(l.path), path.Ext(l.path))
 	for i, text := range one.to {
-		imports := strings.Contains(text, "import") || strings.Contains(text, "require") || strings.Contains(text,
-			"use ") ||
-			strings.Contains(text, "from ")
-		if !imports {
+		if !importing(text) && !strings.Contains(text, "from ") {
 			continue
 		}
 		// An import may go over lines, and name its file on the first or on the last.
