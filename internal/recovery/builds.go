@@ -124,16 +124,23 @@ func (s *store) ranBefore(key []byte) (r ran, ok bool) {
 	return r, ok
 }
 
-// RanBefore gives how the check of a tree ended, if it was run before with this command in this environment.
+// RanBefore gives how the check of a tree ended, nil if it was not run before with this command in this environment.
+// The error is that of reading the settings.
 func (s *Session) RanBefore(ctx context.Context, c check.Command, tree object.ID) (*check.Report, error) {
 	env, err := s.environment(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if r, ok := s.store.ranBefore(keyOfCheck(tree, c.Line, env)); ok {
-		return &check.Report{Passed: r.Passed, Took: r.Took}, nil
+	return s.ranIn(env, c, tree), nil
+}
+
+// ranIn is RanBefore in an environment that is known.
+func (s *Session) ranIn(env []string, c check.Command, tree object.ID) *check.Report {
+	r, ok := s.store.ranBefore(keyOfCheck(tree, c.Line, env))
+	if !ok {
+		return nil
 	}
-	return nil, nil
+	return &check.Report{Passed: r.Passed, Took: r.Took}
 }
 
 // WhoBuilds checks the base, yours and theirs by the command that the joined tree was checked by, each in a checkout of
@@ -199,7 +206,7 @@ func (s *Session) builds(ctx context.Context, p *Position, terms *Terms, name st
 		return &known.Passed, nil
 	}
 	if name == "theirs" {
-		if fine, err := s.asAgreed(ctx, p, terms, tree); err != nil || !fine {
+		if fine, err := s.asAgreed(p, terms, tree); err != nil || !fine {
 			return nil, err
 		}
 	}
@@ -219,11 +226,7 @@ func (s *Session) builds(ctx context.Context, p *Position, terms *Terms, name st
 
 // asAgreed reports whether all that a command goes by reads in a tree as it reads where it was agreed to, or as you or
 // the base have it.
-func (s *Session) asAgreed(ctx context.Context, p *Position, terms *Terms, tree object.ID) (bool, error) {
-	there, err := s.TermsOf(ctx, terms.Command, tree, nil)
-	if err != nil {
-		return false, err
-	}
+func (s *Session) asAgreed(p *Position, terms *Terms, tree object.ID) (bool, error) {
 	known := map[object.ID]bool{}
 	for _, f := range terms.Files {
 		known[f.ID] = true
@@ -236,13 +239,10 @@ func (s *Session) asAgreed(ctx context.Context, p *Position, terms *Terms, tree 
 		if err != nil {
 			return false, err
 		}
-		own, err := s.TermsOf(ctx, terms.Command, t, nil)
-		if err != nil {
-			return false, err
-		}
-		for _, f := range own.Files {
+		for _, f := range s.definedBy(terms.Command, t) {
 			known[f.ID] = true
 		}
 	}
-	return !slices.ContainsFunc(there.Files, func(f DefinedFile) bool { return !known[f.ID] }), nil
+	there := s.definedBy(terms.Command, tree)
+	return !slices.ContainsFunc(there, func(f DefinedFile) bool { return !known[f.ID] }), nil
 }

@@ -2,7 +2,6 @@ package recovery
 
 import (
 	"context"
-	"path/filepath"
 
 	"dorvik.dev/dorvik/internal/core/object"
 )
@@ -15,6 +14,10 @@ type Each struct {
 
 // EachKnown gives how the new commits stand, as far as they were checked before, the oldest first.
 func (s *Session) EachKnown(ctx context.Context, terms *Terms, b Built) (out []Each, err error) {
+	env, err := s.environment(ctx)
+	if err != nil {
+		return nil, err
+	}
 	for _, id := range b.Made() {
 		one := Each{ID: id}
 		if terms != nil {
@@ -22,11 +25,7 @@ func (s *Session) EachKnown(ctx context.Context, terms *Terms, b Built) (out []E
 			if err != nil {
 				return nil, err
 			}
-			r, err := s.RanBefore(ctx, terms.Command, tree)
-			if err != nil {
-				return nil, err
-			}
-			if r != nil {
+			if r := s.ranIn(env, terms.Command, tree); r != nil {
 				one.Passed = &r.Passed
 			}
 		}
@@ -55,7 +54,7 @@ func (s *Session) CheckEach(ctx context.Context, terms *Terms, b Built, emit fun
 			if err != nil {
 				return all, err
 			}
-			r, err := s.runSteps(ctx, filepath.Clean(co.Dir), terms.Command, tree, emit, nil)
+			r, err := s.runSteps(ctx, co.Dir, terms.Command, tree, emit, nil)
 			if err != nil {
 				return all, err
 			}

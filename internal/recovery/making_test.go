@@ -83,6 +83,7 @@ func TestMakingAnewThatDoesNotEndWell(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, 3, failed.Exit)
 			assert.Contains(t, j.Makings[0].Sentence(), "not made anew")
+			assert.Contains(t, j.Makings[0].Sentence(), "It is yours where both sides changed it.")
 		case strings.HasPrefix(want, "left"):
 			require.NoError(t, err)
 			j, err = s.Join(t.Context(), p, Merge, &s.state.Decisions, s.state.Amends(), nil)

@@ -29,6 +29,8 @@ type DefinedFile struct {
 	ID   object.ID
 	Was  object.ID    // as it was when it was agreed to last; zero where it was not, or reads the same
 	By   history.Node // who of the other side changed it; zero where nobody did
+
+	Change struct{ From, To string } // the texts, where it reads otherwise and both can be read
 }
 
 // String is what is recorded: the command, and what it goes by.
@@ -67,24 +69,10 @@ func (w *Workspace) ownYes(ctx context.Context, key string) bool {
 	return err == nil && yes
 }
 
-// TermsOf finds what running a command on a tree would be agreed to by.
+// TermsOf finds what running a command on a tree would be agreed to by. With a position it also says who of the other
+// side changed what it goes by. The error is that of reading the settings or the history.
 func (s *Session) TermsOf(ctx context.Context, c check.Command, tree object.ID, p *Position) (*Terms, error) {
-	t := &Terms{Command: c}
-	at := func(name string) (object.Entry, string, bool) {
-		e, err := s.Store.Find(tree, name)
-		if err != nil || !e.Mode.IsRegular() {
-			return e, "", false
-		}
-		data, err := s.Store.Blob(e.ID)
-		return e, string(data), err == nil
-	}
-	for _, name := range check.DefinedBy(c.Line, func(name string) (string, bool) {
-		_, text, ok := at(name)
-		return text, ok
-	}) {
-		e, _, _ := at(name)
-		t.Files = append(t.Files, DefinedFile{Path: name, ID: e.ID})
-	}
+	t := &Terms{Command: c, Files: s.definedBy(c, tree)}
 	filters, err := s.Repo.Values(ctx, `^filter\..*\.(smudge|process)$`, true)
 	if err != nil {
 		return nil, err
@@ -98,7 +86,11 @@ func (s *Session) TermsOf(ctx context.Context, c check.Command, tree object.ID, 
 	s.compare(t)
 	for i := range t.Files {
 		f := &t.Files[i]
-		if f.Was.IsZero() || p == nil {
+		if f.Was.IsZero() {
+			continue
+		}
+		f.Change = s.changeOf(f)
+		if p == nil {
 			continue
 		}
 		if f.By, _, err = s.Annotator(p.Divergence.Theirs).Editor(f.Path, nil); err != nil {
@@ -106,6 +98,36 @@ func (s *Session) TermsOf(ctx context.Context, c check.Command, tree object.ID, 
 		}
 	}
 	return t, nil
+}
+
+// changeOf reads how a file read then, and reads now; empty where what it was then is gone.
+func (s *Session) changeOf(f *DefinedFile) (c struct{ From, To string }) {
+	was, err := s.Store.Blob(f.Was)
+	is, ierr := s.Store.Blob(f.ID)
+	if err == nil && ierr == nil {
+		c.From, c.To = string(was), string(is)
+	}
+	return c
+}
+
+// definedBy lists the files of a tree that a command goes by. What cannot be read is none.
+func (s *Session) definedBy(c check.Command, tree object.ID) (out []DefinedFile) {
+	at := func(name string) (object.Entry, string, bool) {
+		e, err := s.Store.Find(tree, name)
+		if err != nil || !e.Mode.IsRegular() {
+			return e, "", false
+		}
+		data, err := s.Store.Blob(e.ID)
+		return e, string(data), err == nil
+	}
+	for _, name := range check.DefinedBy(c.Line, func(name string) (string, bool) {
+		_, text, ok := at(name)
+		return text, ok
+	}) {
+		e, _, _ := at(name)
+		out = append(out, DefinedFile{Path: name, ID: e.ID})
+	}
+	return out
 }
 
 // SetCheck has this repository be checked by a command line, which is agreed to by that as it reads now.

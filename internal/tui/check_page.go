@@ -152,6 +152,10 @@ func (s *checkScreen) consentNote(p *page, w, h int) {
 		p.say(w, line{}.mark(markWarning).add(plain, "The repository’s own configuration runs a filter as files are "+
 			"laid out: "+f))
 	}
+	if len(changed) == 0 && s.terms.Before && !s.agreed {
+		p.say(w, line{}.mark(markWarning).add(plain, "It was agreed to before, when it went by other files, or by no "+
+			"filter."))
+	}
 	if len(changed) == 0 {
 		p.say(w, txt(plain, "It runs the joined code with your rights, in a checkout of its own inside the git "+
 			"directory. Your working tree is not used. Dorvik asks this once, and again when what it goes by changes."))
@@ -167,12 +171,10 @@ func (s *checkScreen) consentNote(p *page, w, h int) {
 
 // changedRows are the lines of a file that are not as they were when it was agreed to.
 func (s *checkScreen) changedRows(f recovery.DefinedFile, w, most int) (p page) {
-	was, err := s.s.Store.Blob(f.Was)
-	is, err2 := s.s.Store.Blob(f.ID)
-	if err != nil || err2 != nil {
+	if f.Change.From == f.Change.To {
 		return page{txt(dim, "what it was then cannot be read any more")}
 	}
-	from, to := diff.Lines(string(was)), diff.Lines(string(is))
+	from, to := diff.Lines(f.Change.From), diff.Lines(f.Change.To)
 	for _, e := range diff.Histogram(from, to) {
 		for _, l := range from[e.A0:e.A1] {
 			p.row(txt(dim, "− "+strings.TrimRight(l, "\r\n")).cut(w))

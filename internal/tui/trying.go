@@ -47,7 +47,7 @@ func (s *checkScreen) tried(msg triedByHand) tea.Cmd {
 				s.flash = txt(plain, "No text of the joined code was changed there."+untaken(found.Other))
 				return nil
 			}
-			s.open(&triedScreen{checkScreen: s, found: found})
+			s.open(&triedScreen{checkScreen: s, found: found, rows: triedRows(found)})
 			return nil
 		}, err
 	})
@@ -65,6 +65,7 @@ func untaken(other []string) string {
 type triedScreen struct {
 	*checkScreen
 	found  recovery.Tried
+	rows   page // what was changed, as wide as it is
 	scroll scroll
 }
 
@@ -101,22 +102,28 @@ func (t *triedScreen) remark() line {
 }
 
 func (t *triedScreen) view(w, h int) page {
-	var rows page
-	for _, m := range t.found.Mends {
+	p := page{txt(plain, " ").bold(bright, "WHAT YOU CHANGED THERE").add(dim, "  it would become part of "+t.holder),
+		nil}
+	for _, l := range t.scroll.window(t.rows, h-len(p)) {
+		p.row(l.cut(w))
+	}
+	return p
+}
+
+// triedRows lists what was changed, file by file.
+func triedRows(found recovery.Tried) (rows page) {
+	for _, m := range found.Mends {
 		rows.row(txt(plain, " ").bold(bright, m.Path))
 		from, to := diff.Lines(m.Before), diff.Lines(m.After)
 		for _, e := range diff.Histogram(from, to) {
 			for i, l := range from[e.A0:e.A1] {
-				rows.row(txt(faint, fmt.Sprintf("%6d ", e.A0+i+1)).add(dim, "− "+strings.TrimRight(l, "\r\n")).cut(w))
+				rows.row(txt(faint, fmt.Sprintf("%6d ", e.A0+i+1)).add(dim, "− "+strings.TrimRight(l, "\r\n")))
 			}
 			for i, l := range to[e.B0:e.B1] {
-				rows.row(txt(faint, fmt.Sprintf("%6d ", e.B0+i+1)).add(joined, "+ "+strings.TrimRight(l,
-					"\r\n")).cut(w))
+				rows.row(txt(faint, fmt.Sprintf("%6d ", e.B0+i+1)).add(joined, "+ "+strings.TrimRight(l, "\r\n")))
 			}
 		}
 		rows.blank()
 	}
-	p := page{txt(plain, " ").bold(bright, "WHAT YOU CHANGED THERE").add(dim, "  it would become part of "+t.holder),
-		nil}
-	return append(p, t.scroll.window(rows, h-len(p))...)
+	return rows
 }

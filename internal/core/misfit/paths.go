@@ -119,8 +119,8 @@ func (f *finder) namedBy(side merge.Side, gone *file) (out []Misfit, err error) 
 	return out, err
 }
 
-// isThere reports whether a path is there all the same in the joined tree or, where what was a file is a folder now that
-// is imported by the same name, that.
+// isThere reports whether a path is there all the same in the joined tree: as it is, or as a folder that is imported by
+// the name the file had.
 func (f *finder) isThere(p string) (yes bool, err error) {
 	ext := path.Ext(p)
 	for _, inner := range []string{"__init__" + ext, "index" + ext, "mod" + ext, ""} {
