@@ -11,19 +11,22 @@ import (
 	"os/exec"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
 )
 
-// Command is a check: a line for the shell, and where it comes from.
+// Command is a check: lines for the shell, and where they come from.
 type Command struct {
-	Line       string   // all steps, as one line for the shell
 	Steps      []string // in order; one that fails is the last that is run
 	Source     string   // such as "go.mod"; ends the sentence "found from ..."
 	Configured bool     // set with git config, not found
 	Own        bool     // in the person's own configuration, not in the repository's
 }
+
+// Line is all steps as one line for the shell.
+func (c Command) Line() string { return strings.Join(c.Steps, " && ") }
 
 // ProjectFiles gives a file at the top of the project; ok is false where there is none.
 type ProjectFiles func(name string) (text string, ok bool)
@@ -33,16 +36,9 @@ var makeTarget = regexp.MustCompile(`(?m)^(check|test|build)\s*:([^=]|$)`)
 // Find tells how a project is checked from the files at its top; ok is false
 // where nothing tells. The first that fits is taken, in the order of find.
 func Find(files ProjectFiles) (c Command, ok bool) {
-	if c, ok = find(files); ok {
-		c.Steps = strings.Split(c.Line, " && ")
-	}
-	return c, ok
-}
-
-func find(files ProjectFiles) (c Command, ok bool) {
 	has := func(name string) bool { _, ok := files(name); return ok }
 	if has("go.mod") {
-		return Command{Line: "go build ./... && go test ./...", Source: "go.mod"}, true
+		return found("go build ./... && go test ./...", "go.mod"), true
 	}
 	for _, name := range []string{"GNUmakefile", "makefile", "Makefile"} {
 		text, _ := files(name)
@@ -52,13 +48,13 @@ func find(files ProjectFiles) (c Command, ok bool) {
 		}
 		for _, t := range []string{"check", "test", "build"} {
 			if targets[t] {
-				return Command{Line: "make " + t, Source: "the target " + t + " of " + name}, true
+				return found("make "+t, "the target "+t+" of "+name), true
 			}
 		}
 	}
 	if text, ok := files("package.json"); ok {
 		if line := npm(text); line != "" {
-			return Command{Line: line, Source: "package.json"}, true
+			return found(line, "package.json"), true
 		}
 	}
 	for _, f := range []struct{ name, line string }{
@@ -70,7 +66,7 @@ func find(files ProjectFiles) (c Command, ok bool) {
 		{"CMakeLists.txt", "cmake -S . -B build && cmake --build build && ctest --test-dir build --output-on-failure"},
 	} {
 		if has(f.name) {
-			return Command{Line: f.line, Source: f.name}, true
+			return found(f.line, f.name), true
 		}
 	}
 	for _, name := range []string{"pyproject.toml", "setup.cfg", "setup.py", "tox.ini"} {
@@ -79,10 +75,15 @@ func find(files ProjectFiles) (c Command, ok bool) {
 			if strings.Contains(text, "pytest") || has("pytest.ini") || has("conftest.py") {
 				line += " && python3 -m pytest -q"
 			}
-			return Command{Line: line, Source: name}, true
+			return found(line, name), true
 		}
 	}
 	return plainTests(files)
+}
+
+// found is a command of which every part is a step.
+func found(line, source string) Command {
+	return Command{Steps: strings.Split(line, " && "), Source: source}
 }
 
 // LookedFor says what Find goes by.
@@ -103,17 +104,15 @@ func plainTests(files ProjectFiles) (c Command, ok bool) {
 			switch {
 			case pythonTest.MatchString(name) && (strings.Contains(text, "import pytest") || !strings.Contains(text,
 				"unittest")):
-				return Command{Line: "python3 -m pytest -q", Source: source}, true
+				return found("python3 -m pytest -q", source), true
 			case pythonTest.MatchString(name):
-				return Command{Line: "python3 -m unittest discover -s " + dir + " -p '" + pattern(name) + "'",
-					Source: source}, true
+				return found("python3 -m unittest discover -s "+dir+" -p '"+pattern(name)+"'", source), true
 			case scriptTest.MatchString(name):
-				return Command{Line: "node --test", Source: source}, true
+				return found("node --test", source), true
 			case strings.HasSuffix(name, "_test.rb"):
-				return Command{Line: "for t in " + dir + "*_test.rb; do ruby -I. \"$t\" || exit; done",
-					Source: source}, true
+				return found("for t in "+dir+"*_test.rb; do ruby -I. \"$t\" || exit; done", source), true
 			case strings.HasSuffix(name, "_test.sh"):
-				return Command{Line: "for t in " + dir + "*_test.sh; do sh \"$t\" || exit; done", Source: source}, true
+				return found("for t in "+dir+"*_test.sh; do sh \"$t\" || exit; done", source), true
 			}
 		}
 	}
@@ -159,24 +158,36 @@ type Report struct {
 // Step is one of the commands of a check. One that was not run took no time.
 type Step struct {
 	Line   string
+	First  string // why a part of a later step is run before all of it; empty for the steps of the check itself
+	Known  bool   // it passed before, on what is there now, and is not run again
 	Ran    bool
 	Passed bool
 	Took   time.Duration
 }
 
-// RunSteps runs command lines one after the other as Run does, until one fails. begun is told which begins.
-func RunSteps(ctx context.Context, dir string, steps, env []string, emit func(line string), begun func(step int)) (
-	all Report, err error) {
-	all.Passed = true
-	for _, s := range steps {
-		all.Steps = append(all.Steps, Step{Line: s})
+// StepsOf are the steps of a command, none of them run.
+func (c Command) StepsOf() (out []Step) {
+	for _, l := range c.Steps {
+		out = append(out, Step{Line: l})
 	}
-	for i, s := range steps {
-		if begun != nil {
-			begun(i)
+	return out
+}
+
+// RunSteps runs steps one after the other as Run does, until one fails. begun, if it is not nil, is told which begins.
+func RunSteps(ctx context.Context, dir string, steps []Step, env []string, emit func(line string),
+	begun func(steps []Step, at int)) (all Report, err error) {
+	all.Passed, all.Steps = true, slices.Clone(steps)
+	for i := range all.Steps {
+		one := &all.Steps[i]
+		if one.Known {
+			one.Passed = true
+			continue
 		}
-		r, err := Run(ctx, dir, s, env, emit)
-		all.Steps[i] = Step{s, true, r.Passed, r.Took}
+		if begun != nil {
+			begun(slices.Clone(all.Steps), i)
+		}
+		r, err := Run(ctx, dir, one.Line, env, emit)
+		one.Ran, one.Passed, one.Took = true, r.Passed, r.Took
 		all.Passed, all.Exit, all.Took = r.Passed, r.Exit, all.Took+r.Took
 		if err != nil || !r.Passed {
 			return all, err

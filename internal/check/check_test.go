@@ -22,8 +22,11 @@ func TestFind(t *testing.T) {
 		{"make check before test", map[string]string{"Makefile": "all: x\ntest:\n\tgo\ncheck: test\n"}, "make check"},
 		{"make build", map[string]string{"makefile": "build : a\n"}, "make build"},
 		{"make without such a target", map[string]string{"Makefile": "all:\ntest := 3\n"}, ""},
-		{"npm", map[string]string{"package.json": `{"scripts":{"build":"tsc","test":"node --test"}}`}, "npm run build && npm test"},
-		{"npm without tests", map[string]string{"package.json": `{"scripts":{"test":"echo \"Error: no test specified\" && exit 1"}}`}, ""},
+		{"npm", map[string]string{"package.json": `{"scripts":{"build":"tsc","test":"node --test"}}`},
+			"npm run build && npm test"},
+		{"npm without " +
+			"tests",
+			map[string]string{"package.json": `{"scripts":{"test":"echo \"Error: no test specified\" && exit 1"}}`}, ""},
 		{"npm, broken", map[string]string{"package.json": `{`}, ""},
 		{"cargo", map[string]string{"Cargo.toml": ""}, "cargo build && cargo test"},
 		{"maven", map[string]string{"pom.xml": ""}, "mvn -q -B test"},
@@ -35,16 +38,56 @@ func TestFind(t *testing.T) {
 			"python3 -m compileall -q . && python3 -m pytest -q"},
 		{"plain unittest", map[string]string{"./": "a.py\ntest_a.py\n", "test_a.py": "import unittest\n"},
 			"python3 -m unittest discover -s ./ -p 'test_*.py'"},
-		{"plain pytest", map[string]string{"tests/": "a_test.py\n", "tests/a_test.py": "def test_a():\n"}, "python3 -m pytest -q"},
+		{"plain pytest", map[string]string{"tests/": "a_test.py\n", "tests/a_test.py": "def test_a():\n"},
+			"python3 -m pytest -q"},
 		{"plain node", map[string]string{"./": "a.test.mjs\n"}, "node --test"},
-		{"plain shell", map[string]string{"test/": "a_test.sh\n"}, "for t in test/*_test.sh; do sh \"$t\" || exit; done"},
+		{"plain shell", map[string]string{"test/": "a_test.sh\n"}, "for t in test/*_test.sh; do sh \"$t\" || exit; " +
+			"done"},
 		{"no tests", map[string]string{"./": "a.py\n"}, ""},
 		{"nothing", map[string]string{"README.md": ""}, ""},
 	} {
 		got, ok := Find(func(name string) (string, bool) { text, ok := c.files[name]; return text, ok })
-		assert.Equal(t, c.want, got.Line, c.name)
+		assert.Equal(t, c.want, got.Line(), c.name)
 		assert.Equal(t, c.want != "", ok, c.name)
 		assert.Equal(t, ok, got.Source != "", c.name)
+	}
+}
+
+func TestOnlyFailed(t *testing.T) {
+	out := []string{"ok  \ta/b\t0.1s", "--- FAIL: TestX", "FAIL", "FAIL\ta/c\t0.2s", "FAIL\ta/d [build failed]",
+		"FAIL\ta/c\t0.2s"}
+	for step, want := range map[string]string{
+		"go test -race ./... -short": "go test -race a/c a/d -short",
+		"go test ./a":                "",
+		"go test ./... | tee log":    "",
+		"python3 -m pytest -q":       "python3 -m pytest -q --last-failed || [ $? = 5 ]",
+		"ctest --test-dir build":     "ctest --test-dir build --rerun-failed",
+		"make test":                  "",
+		"":                           "",
+	} {
+		got, ok := OnlyFailed(step, out)
+		assert.Equal(t, want, got)
+		assert.Equal(t, want != "", ok, step)
+	}
+	_, ok := OnlyFailed("go test ./...", nil)
+	assert.False(t, ok)
+}
+
+func TestMeeting(t *testing.T) {
+	list := []string{"x/a||/w/a|fmt", "x/b||/w/b|x/a fmt", "x/c||/w/c|", "x/c/in||/w/c/in|", "x/a.test||/w/a|fmt x/a",
+		"x/a [x/a.test]|x/a|/w/a|fmt", "x/b.test||/w/b|x/a x/c fmt", "x/c.test||/w/c|", "go: downloading"}
+	for _, c := range []struct{ yours, theirs, want string }{
+		{"a/a.go", "c/c.go", "x/b"},
+		{"a/a.go", "a/other.go", "x/a x/b"},
+		{"a/a.go", "c/testdata/deep/x.txt", "x/b"},
+		{"c/c.go", "c/in/i.go", ""},
+		{"a/a.go", "README.md", "x/a x/b x/c"},
+		{"go.mod", "c/c.go", "x/a x/b x/c"},
+		{"a/a.go", "", ""},
+	} {
+		got, of := Meeting(list, "/w", strings.Fields(c.yours), strings.Fields(c.theirs))
+		assert.Equal(t, c.want, strings.Join(got, " "), c)
+		assert.Equal(t, 3, of)
 	}
 }
 
@@ -108,8 +151,9 @@ func TestProgramsOfThePersonsOwn(t *testing.T) {
 }
 
 func TestDefinedBy(t *testing.T) {
-	files := map[string]string{"Makefile": "include tools/rules.mk\n-include none.mk\ntest:\n\tgo test\n", "tools/rules.mk": "",
-		"package.json": "{}", "tools/run.sh": "", "go.mod": "", "a b": ""}
+	files := map[string]string{"Makefile": "include tools/rules.mk\n-include none.mk\ntest:\n\tgo test\n",
+		"tools/rules.mk": "",
+		"package.json":   "{}", "tools/run.sh": "", "go.mod": "", "a b": ""}
 	for line, want := range map[string][]string{
 		"make test":                       {"Makefile", "tools/rules.mk"},
 		"npm test && ./tools/run.sh fast": {"package.json", "tools/run.sh"},
@@ -117,12 +161,17 @@ func TestDefinedBy(t *testing.T) {
 		"X=1 sh tools/run.sh;make":        {"Makefile", "tools/rules.mk", "tools/run.sh"},
 		"true ../../etc/passwd /etc/x":    nil,
 	} {
-		assert.Equal(t, want, DefinedBy(line, func(name string) (string, bool) { text, ok := files[name]; return text, ok }), line)
+		assert.Equal(t, want, DefinedBy(line, func(name string) (string, bool) {
+			text, ok := files[name]
+			return text,
+				ok
+		}), line)
 	}
 }
 
 func TestEnvironment(t *testing.T) {
-	got := Environment([]string{"PATH=/bin", "GH_TOKEN=x", "SSH_AUTH_SOCK=y", "CI=0", "MY_SECRET=z", "TOKENS=q", "HOME=/h"},
+	got := Environment([]string{"PATH=/bin", "GH_TOKEN=x", "SSH_AUTH_SOCK=y", "CI=0", "MY_SECRET=z", "TOKENS=q",
+		"HOME=/h"},
 		[]string{"MY_SECRET"})
 	assert.Equal(t, []string{"CI=true", "PATH=/bin", "MY_SECRET=z", "HOME=/h"}, got)
 }

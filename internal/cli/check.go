@@ -18,24 +18,30 @@ import (
 
 // checkedJSON is what check has to say.
 type checkedJSON struct {
-	Version      int          `json:"version"`
-	Result       string       `json:"result"` // passed, failed, not-agreed, conflicts or none
-	Command      string       `json:"command"`
-	Agree        string       `json:"agree"` // names what runs, to be agreed to
-	Steps        []stepRan    `json:"steps"`
-	Builds       buildsJSON   `json:"builds"`
-	Verdict      string       `json:"verdict"`
-	Errors       []placeJSON  `json:"errors"`
-	Pair         *pairJSON    `json:"pair"`
-	Misfits      []misfitJSON `json:"misfits"`
-	Mends        []mendJSON   `json:"mends"`
-	FirstFailing *object.ID   `json:"first_failing"`
-	Error        string       `json:"error,omitempty"`
+	Version int    `json:"version"`
+	Result  string `json:"result"` // passed, failed, not-agreed, conflicts or none
+	Command string `json:"command"`
+	Agree   string `json:"agree"` // names what runs, to be agreed to
+	*provedJSON
+	Misfits []misfitJSON `json:"misfits"`
+	Error   string       `json:"error,omitempty"`
+}
+
+// provedJSON is how a joined result came out of its check.
+type provedJSON struct {
+	Steps        []stepRan   `json:"steps"`
+	Builds       buildsJSON  `json:"builds"`
+	Verdict      string      `json:"verdict"`
+	Errors       []placeJSON `json:"errors"`
+	Pair         *pairJSON   `json:"pair"`
+	Mends        []mendJSON  `json:"mends"`
+	FirstFailing *object.ID  `json:"first_failing"` // of yours, as it was before
 }
 
 type stepRan struct {
 	Command string  `json:"command"`
-	Passed  *bool   `json:"passed"` // null where it was not run
+	First   string  `json:"first,omitempty"` // why a part of the next step was run before all of it
+	Passed  *bool   `json:"passed"`          // null where it was not run
 	Seconds float64 `json:"seconds"`
 }
 
@@ -108,8 +114,8 @@ agreement is missing.`,
 			return err
 		}
 		defer s.Close()
-		c := &checker{env: e, s: s, checking: f, out: checkedJSON{Version: 1, Result: "failed", Steps: []stepRan{},
-			Errors: []placeJSON{}, Misfits: []misfitJSON{}, Mends: []mendJSON{}}}
+		c := &checker{prover: newProver(e, s, f.mend), checking: f}
+		c.out = checkedJSON{Version: 1, Result: "failed", provedJSON: c.proved, Misfits: []misfitJSON{}}
 		err = c.all(cmd.Context())
 		if e.json {
 			var known exit
@@ -123,13 +129,26 @@ agreement is missing.`,
 	return e.jsonFlag(cmd)
 }
 
+// prover has a joined result checked, and tells how that comes out.
+type prover struct {
+	*env
+	s       *recovery.Session
+	mending bool // the mends that are certain are taken first
+	unfit   []recovery.Misfit
+	misfits []misfitJSON // as found, before any mend
+	proved  *provedJSON
+}
+
+func newProver(e *env, s *recovery.Session, mending bool) *prover {
+	return &prover{env: e, s: s, mending: mending, misfits: []misfitJSON{},
+		proved: &provedJSON{Steps: []stepRan{}, Errors: []placeJSON{}, Mends: []mendJSON{}}}
+}
+
 // checker is one run of check.
 type checker struct {
-	*env
+	*prover
 	checking
-	s     *recovery.Session
-	unfit []recovery.Misfit
-	out   checkedJSON
+	out checkedJSON
 }
 
 func (c *checker) all(ctx context.Context) error {
@@ -149,7 +168,8 @@ func (c *checker) all(ctx context.Context) error {
 		c.say("%s a decision first.", words.Count(j.Open, "conflict wants", "conflicts want"))
 		return exit{exitConflicts}
 	}
-	if j, err = c.fit(ctx, p, j); err != nil {
+	j, err = c.fit(ctx, p, j)
+	if c.out.Misfits = c.misfits; err != nil {
 		return err
 	}
 	terms, err := c.terms(ctx, p, j)
@@ -160,40 +180,52 @@ func (c *checker) all(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if c.each {
-		return c.eachOf(ctx, terms, b)
+	for _, m := range j.Makings {
+		c.say("%s", m.Sentence())
 	}
-	return c.joined(ctx, p, j, terms, b)
+	passed := false
+	if c.each {
+		passed, err = c.eachOf(ctx, j, terms, b)
+	} else {
+		passed, err = c.joined(ctx, p, j, terms, b)
+	}
+	if err == nil && !passed {
+		err = exit{exitCheck}
+	}
+	if passed {
+		c.out.Result = "passed"
+	}
+	return err
 }
 
 // fit tells of what will not fit and, where that was asked, takes the certain mends of it.
-func (c *checker) fit(ctx context.Context, p *recovery.Position, j *recovery.Join) (*recovery.Join, error) {
-	unfit, err := c.s.Misfits(ctx, p, j)
+func (v *prover) fit(ctx context.Context, p *recovery.Position, j *recovery.Join) (*recovery.Join, error) {
+	unfit, err := v.s.Misfits(ctx, p, j)
 	if err != nil {
 		return j, err
 	}
-	mends, err := c.s.MendsOf(p, j, unfit)
+	mends, err := v.s.MendsOf(p, j, unfit)
 	if err != nil {
 		return j, err
 	}
-	c.unfit = unfit
-	c.out.Misfits, c.out.Mends = misfitsJSON(unfit), mendsJSON(mends, unfit)
-	c.sayMisfits(unfit)
-	for _, m := range c.out.Mends {
-		c.say("  %s: %s\n%s", words.If(c.mend, "mended", "can be mended (--mend)"), m.Path, m.Diff)
+	v.unfit = unfit
+	v.misfits, v.proved.Mends = misfitsJSON(unfit), mendsJSON(mends, unfit)
+	v.sayMisfits(unfit)
+	for _, m := range v.proved.Mends {
+		v.say("  %s: %s\n%s", words.If(v.mending, "mended", "can be mended (--mend)"), m.Path, m.Diff)
 	}
-	if !c.mend || len(mends) == 0 {
+	if !v.mending || len(mends) == 0 {
 		return j, nil
 	}
-	if _, err := c.s.TakeMends(j, mends, unfit); err != nil {
+	if _, err := v.s.TakeMends(j, mends, unfit); err != nil {
 		return j, err
 	}
-	st := c.s.State()
+	st := v.s.State()
 	p.Wishes = st.Wishes
-	if j, err = c.s.Join(ctx, p, j.Route, &st.Decisions, st.Amends(), nil); err != nil {
+	if j, err = v.s.Join(ctx, p, j.Route, &st.Decisions, st.Amends(), nil); err != nil {
 		return j, err
 	}
-	c.unfit, err = c.s.Misfits(ctx, p, j) // what is left of them
+	v.unfit, err = v.s.Misfits(ctx, p, j) // what is left of them
 	return j, err
 }
 
@@ -218,7 +250,7 @@ func mendsJSON(mends []misfit.Mend, unfit []recovery.Misfit) []mendJSON {
 func (c *checker) terms(ctx context.Context, p *recovery.Position, j *recovery.Join) (t *recovery.Terms, err error) {
 	agreed := c.line != ""
 	if agreed {
-		t, err = c.s.TermsOf(ctx, check.Command{Line: c.line, Steps: []string{c.line}, Source: "the command line"},
+		t, err = c.s.TermsOf(ctx, check.Command{Steps: []string{c.line}, Source: "the command line"},
 			j.Tree, p)
 	} else {
 		t, agreed, err = c.s.MayCheck(ctx, p, j.Tree)
@@ -231,7 +263,7 @@ func (c *checker) terms(ctx context.Context, p *recovery.Position, j *recovery.J
 		c.say("No check was found in this project; say one after --, or set one with git config dorvik.check.")
 		return nil, nil
 	}
-	c.out.Command, c.out.Agree = t.Command.Line, t.Hash()
+	c.out.Command, c.out.Agree = t.Command.Line(), t.Hash()
 	if c.agree != "" && c.agree != asShown && c.agree != t.Hash() {
 		c.out.Result = "not-agreed"
 		c.say("What would run is not what was agreed to: it is %s now.", t.Hash())
@@ -246,91 +278,105 @@ func (c *checker) terms(ctx context.Context, p *recovery.Position, j *recovery.J
 		c.say("dorvik check --agree=%s agrees to just this.", t.Hash())
 		return nil, exit{exitConflicts}
 	}
-	c.say("Checking: %s   (%s)", t.Command.Line, t.Hash())
+	c.say("Checking: %s   (%s)", t.Command.Line(), t.Hash())
 	return t, c.s.Agree(t.String())
 }
 
 // joined checks the joined tree and, where that fails, says who builds.
-func (c *checker) joined(ctx context.Context, p *recovery.Position, j *recovery.Join, t *recovery.Terms,
-	b recovery.Built) error {
-	proof, err := c.s.Prove(ctx, p, t, b.Tip, j.Tree, func(l string) { c.say("  %s", strings.TrimRight(l, " ")) }, nil)
+func (v *prover) joined(ctx context.Context, p *recovery.Position, j *recovery.Join, t *recovery.Terms,
+	b recovery.Built) (passed bool, err error) {
+	proof, err := v.s.Prove(ctx, p, t, b.Tip, j.Tree, v.print1, nil)
 	if err != nil {
-		return err
+		return false, err
 	}
-	passed := proof.Result.Passed
-	c.out.Builds.Joined = &passed
-	c.steps(proof.Result)
-	if passed {
-		c.out.Result = "passed"
-		c.say("The joined code passes.")
-		return nil
+	passed = proof.Result.Passed
+	v.proved.Builds.Joined = &passed
+	if v.steps(proof.Result); passed {
+		v.say("The joined code passes.")
+		return true, nil
 	}
 	for _, at := range proof.Places {
-		c.out.Errors = append(c.out.Errors, placeJSON{at.Path, at.Line, at.Col, at.Text})
+		v.proved.Errors = append(v.proved.Errors, placeJSON{at.Path, at.Line, at.Col, at.Text})
 	}
-	c.say("The joined code does not pass.")
+	v.say("The joined code does not pass.")
 	if p.Trivial() != recovery.NotTrivial || p.Picking {
-		return exit{exitCheck}
+		return false, nil
 	}
-	builds, err := c.s.WhoBuilds(ctx, p, t, func(recovery.Builds) {})
+	builds, err := v.s.WhoBuilds(ctx, p, t, func(recovery.Builds) {})
 	if err != nil {
-		return err
+		return false, err
 	}
-	c.out.Builds = buildsJSON{builds.Base, builds.Yours, builds.Theirs, builds.Joined}
-	if c.out.Verdict = builds.Verdict(); c.out.Verdict != "" {
-		c.say("%s", c.out.Verdict)
+	v.proved.Builds = buildsJSON{builds.Base, builds.Yours, builds.Theirs, builds.Joined}
+	if v.proved.Verdict = builds.Verdict(); v.proved.Verdict != "" {
+		v.say("%s", v.proved.Verdict)
 	}
-	if err := c.pair(ctx, p, t, &builds); err != nil {
-		return err
+	if err := v.pair(ctx, p, t, &builds); err != nil {
+		return false, err
 	}
-	return exit{exitCheck}
+	if builds.Theirs == nil || !*builds.Theirs || j.Route != recovery.Rebase {
+		return false, nil
+	}
+	all, err := v.s.FindFailing(ctx, t, b, func(string) {}, func([]recovery.Each) {})
+	v.failing(j, b, all)
+	return false, err
 }
 
+// print1 prints a line of what a check prints.
+func (v *prover) print1(l string) { v.say("  %s", strings.TrimRight(l, " ")) }
+
 // pair finds the two commits that cannot stand together, where each side passes by itself.
-func (c *checker) pair(ctx context.Context, p *recovery.Position, t *recovery.Terms, b *recovery.Builds) (err error) {
+func (v *prover) pair(ctx context.Context, p *recovery.Position, t *recovery.Terms, b *recovery.Builds) (err error) {
 	if b.Yours == nil || b.Theirs == nil || !*b.Yours || !*b.Theirs {
 		return nil
 	}
-	pair := recovery.PairOf(c.unfit)
+	pair := recovery.PairOf(v.unfit)
 	if !pair.Found() {
-		if pair, err = c.s.FindPair(ctx, p, t, func(run, most int) {
-			c.say("Finding the two commits that collide: check %d of at most %d", run, most)
+		if pair, err = v.s.FindPair(ctx, p, t, func(run, most int) {
+			v.say("Finding the two commits that collide: check %d of at most %d", run, most)
 		}); err != nil || !pair.Found() {
 			return err
 		}
 	}
-	c.out.Pair = &pairJSON{&pair.Yours.ID, &pair.Theirs.ID}
-	c.say("These two collide: %s “%s” and %s “%s” by %s.", pair.Yours.ID, pair.Yours.Subject(), pair.Theirs.ID,
+	v.proved.Pair = &pairJSON{&pair.Yours.ID, &pair.Theirs.ID}
+	v.say("These two collide: %s “%s” and %s “%s” by %s.", pair.Yours.ID, pair.Yours.Subject(), pair.Theirs.ID,
 		pair.Theirs.Subject(), pair.Theirs.Author().Name)
 	return nil
 }
 
-func (c *checker) steps(r check.Report) {
+func (v *prover) steps(r check.Report) {
 	for _, s := range r.Steps {
-		one := stepRan{Command: s.Line, Seconds: s.Took.Seconds()}
-		if s.Ran {
+		one := stepRan{Command: s.Line, First: s.First, Seconds: s.Took.Seconds()}
+		if s.Ran || s.Known {
 			one.Passed = &s.Passed
 		}
-		c.out.Steps = append(c.out.Steps, one)
+		v.proved.Steps = append(v.proved.Steps, one)
 	}
 }
 
 // eachOf checks every commit that is made, in order, and stops at the first that does not pass.
-func (c *checker) eachOf(ctx context.Context, t *recovery.Terms, b recovery.Built) error {
-	all, err := c.s.CheckEach(ctx, t, b, func(l string) { c.say("  %s", strings.TrimRight(l, " ")) },
-		func([]recovery.Each) {})
+func (v *prover) eachOf(ctx context.Context, j *recovery.Join, t *recovery.Terms, b recovery.Built) (passed bool,
+	err error) {
+	all, err := v.s.CheckEach(ctx, t, b, v.print1, func([]recovery.Each) {})
 	if err != nil {
-		return err
+		return false, err
 	}
 	for i, one := range all {
 		if one.Passed != nil {
-			c.say("%d of %d  %s  %s", i+1, len(all), one.ID, words.If(*one.Passed, "passes", "does not pass"))
+			v.say("%d of %d  %s  %s", i+1, len(all), one.ID, words.If(*one.Passed, "passes", "does not pass"))
 		}
 	}
-	if id := recovery.FirstFailing(all); !id.IsZero() {
-		c.out.FirstFailing = &id
-		return exit{exitCheck}
+	return !v.failing(j, b, all), nil
+}
+
+// failing tells of the first commit of yours that does not pass where it was made again, if one does not.
+func (v *prover) failing(j *recovery.Join, b recovery.Built, all []recovery.Each) bool {
+	id := recovery.FirstFailing(all)
+	if id.IsZero() {
+		return false
 	}
-	c.out.Result = "passed"
-	return nil
+	if of := j.Replayed(b, id); of.Commit != nil {
+		v.proved.FirstFailing = &of.ID
+		v.say("The first of your commits that does not pass where it is made again is %s “%s”.", of.ID, of.Subject())
+	}
+	return true
 }

@@ -38,19 +38,28 @@ func TestCheck(t *testing.T) {
 	assert.Equal(t, "failed", got["result"])
 	assert.Equal(t, map[string]any{"base": true, "yours": true, "theirs": true, "joined": false}, got["builds"])
 	assert.Equal(t, "Yours builds, theirs builds, together they do not.", got["verdict"])
-	assert.Equal(t, map[string]any{"path": "timetable/sailing.go", "line": 29.0, "column": 9.0, "text": "undefined: DepthAt"},
+	assert.Equal(t, map[string]any{"path": "timetable/sailing.go", "line": 29.0, "column": 9.0,
+		"text": "undefined: DepthAt"},
 		got["errors"].([]any)[0])
 	assert.Equal(t, map[string]any{"yours": misfitOf(got, "used"), "theirs": misfitOf(got, "changed")}, got["pair"])
 	steps := got["steps"].([]any)
 	assert.Equal(t, []any{false, nil}, []any{steps[0].(map[string]any)["passed"], steps[1].(map[string]any)["passed"]})
 	misfit := got["misfits"].([]any)[0].(map[string]any)
-	assert.Equal(t, []any{"renamed", "DepthAt", "DepthAtPier", true}, []any{misfit["kind"], misfit["name"], misfit["now"],
+	assert.Equal(t, []any{"renamed", "DepthAt", "DepthAtPier", true}, []any{misfit["kind"], misfit["name"],
+		misfit["now"],
 		misfit["certain"]})
 	mend := got["mends"].([]any)[0].(map[string]any)
 	assert.Contains(t, mend["diff"], "+\treturn DepthAtPier(s.From, s.Departs) >= need")
 
-	got = run(exitCheck, "--each")
-	assert.NotNil(t, got["first_failing"])
+	first := got["first_failing"]
+	assert.NotNil(t, first, "halved for")
+	assert.Equal(t, first, run(exitCheck, "--each")["first_failing"])
+	code, out, _ := dorvik("-C", s.Clone, "recover", "--json")
+	assert.Equal(t, exitCheck, code)
+	recovered := asJSON(t, out)
+	for _, field := range []string{"verdict", "builds", "pair", "mends", "errors", "misfits", "first_failing"} {
+		assert.Equal(t, got[field], recovered[field], field)
+	}
 	got = run(exitDone, "--mend")
 	assert.Equal(t, "passed", got["result"])
 	assert.Equal(t, "passed", run(exitDone, "--each")["result"])
@@ -88,4 +97,8 @@ func TestCheckOfTheLongerScene(t *testing.T) {
 	assert.Equal(t, exitCheck, code, errs)
 	assert.NotNil(t, asJSON(t, out)["first_failing"])
 	assert.Contains(t, errs, "4 of 7", "the berth is mended in its own commit")
+	assert.Equal(t, got["first_failing"], asJSON(t, out)["first_failing"], "by halving, too")
+	code, out, _ = dorvik("-C", s.Clone, "recover", "--json", "--mend", "--each", "--check", "go vet ./timetable")
+	assert.Equal(t, exitDone, code)
+	assert.Equal(t, "joined", asJSON(t, out)["result"])
 }

@@ -16,6 +16,8 @@ func (f *recoverFlags) add(cmd *cobra.Command) {
 			"theirs-yours, base, both, sorted, as-before, anew, suggested")
 	cmd.Flags().StringVar(&f.check, "check", "", "check with `CMD`")
 	cmd.Flags().BoolVar(&f.noCheck, "no-check", false, "go on without a check")
+	cmd.Flags().BoolVar(&f.each, "each", false, "check every replayed commit by itself, too")
+	cmd.Flags().BoolVar(&f.mend, "mend", false, "take the mends that are certain before the check")
 	cmd.Flags().BoolVar(&f.push, "push", false, "push the result")
 	cmd.Flags().BoolVar(&f.pushMarks, "push-marks", false, "push though conflict marks stand in a file")
 	cmd.Flags().BoolVar(&f.carry, "carry", false, "bring uncommitted work along, joined onto the result")

@@ -31,6 +31,7 @@ type recoverJSON struct {
 	Dropped      []object.ID            `json:"dropped,omitempty"` // as was wished in the full screen
 	LeftOut      []recovery.LeftOut     `json:"left_out"`
 	Check        *checkJSON             `json:"check"`
+	*provedJSON                         // nil where no check was run
 	Waypoint     string                 `json:"waypoint"`
 	Refusal      *refusalJSON           `json:"refusal,omitempty"`
 	Published    []object.ID            `json:"published,omitempty"` // commits that a rebase would rewrite
@@ -72,8 +73,8 @@ type recoverFlags struct {
 
 	moveAside, rewritePublished, pushMarks bool
 
-	carry    bool
-	takeOver string
+	carry, each, mend bool
+	takeOver          string
 }
 
 func (e *env) recover() *cobra.Command {
@@ -123,7 +124,8 @@ A check is run only if it was agreed to before in this repository, as it reads n
 // job does it all without a screen, for the position that stand gives.
 func (e *env) job(ctx context.Context, s *recovery.Session, f recoverFlags, prefer []settle.Way,
 	stand func(ctx context.Context, fetch bool) (*recovery.Position, error)) error {
-	r := &recoverer{env: e, s: s, flags: f, prefer: prefer, out: recoverJSON{Version: 1, Result: "failed",
+	r := &recoverer{prover: newProver(e, s, f.mend), flags: f, prefer: prefer, out: recoverJSON{Version: 1,
+		Result:  "failed",
 		Settled: []settledJSON{}, Open: []openConflict{}, AlreadyThere: []object.ID{}, Emptied: []object.ID{},
 		LeftOut: []recovery.LeftOut{}, Carried: []recovery.CarriedPath{}}}
 	err := r.all(ctx, stand)
@@ -213,8 +215,7 @@ func (r *recoverer) stuck(e *recovery.StuckError) error {
 }
 
 type recoverer struct {
-	*env
-	s      *recovery.Session
+	*prover
 	flags  recoverFlags
 	prefer []settle.Way
 	out    recoverJSON
@@ -331,6 +332,10 @@ func (r *recoverer) settle(ctx context.Context, p *recovery.Position) (*recovery
 // prove makes the joined commits, and has them looked through and checked.
 func (r *recoverer) prove(ctx context.Context, p *recovery.Position, j *recovery.Join) (*recovery.Join,
 	recovery.Built, error) {
+	j, err := r.fit(ctx, p, j)
+	if r.out.Misfits = r.misfits; err != nil {
+		return j, recovery.Built{}, err
+	}
 	b, err := r.s.Build(ctx, p, j)
 	if err != nil {
 		return j, b, err
@@ -339,12 +344,6 @@ func (r *recoverer) prove(ctx context.Context, p *recovery.Position, j *recovery
 		return j, b, err
 	}
 	r.out.Tree = j.Tree
-	unfit, err := r.s.Misfits(ctx, p, j)
-	if err != nil {
-		return j, b, err
-	}
-	r.out.Misfits = misfitsJSON(unfit)
-	r.sayMisfits(unfit)
 	if r.flags.push {
 		if err := r.marks(ctx, p, b.Tip); err != nil {
 			return j, b, err
@@ -492,29 +491,11 @@ func (r *recoverer) makeAnew(ctx context.Context, p *recovery.Position, j *recov
 	return j, b, nil
 }
 
-// checkEach checks every commit that is made again: dorvik.checkEach wants that.
-func (r *recoverer) checkEach(ctx context.Context, terms *recovery.Terms, b recovery.Built) error {
-	all, err := r.s.CheckEach(ctx, terms, b, func(l string) { r.say("  %s", strings.TrimRight(l, " ")) },
-		func([]recovery.Each) {})
-	if err != nil {
-		return err
-	}
-	if id := recovery.FirstFailing(all); !id.IsZero() {
-		r.out.Result = "check-failed"
-		r.say("The joined code passes, and %s does not by itself (dorvik.checkEach). Nothing was changed; open "+
-			"dorvik to mend "+
-			"it.", id)
-		return errors.Join(exit{exitCheck}, r.s.Reach(recovery.Check))
-	}
-	r.say("Every commit passes by itself.")
-	return nil
-}
-
 // terms are those of the check that was named, which is agreed to by that, or else of the one that is found and was
 // agreed to; nil where there is none.
 func (r *recoverer) terms(ctx context.Context, p *recovery.Position, j *recovery.Join) (*recovery.Terms, error) {
 	if line := r.flags.check; line != "" {
-		return r.s.TermsOf(ctx, check.Command{Line: line, Steps: []string{line}, Source: "--check"}, j.Tree, p)
+		return r.s.TermsOf(ctx, check.Command{Steps: []string{line}, Source: "--check"}, j.Tree, p)
 	}
 	t, agreed, err := r.s.MayCheck(ctx, p, j.Tree)
 	if err == nil && t != nil && !agreed {
@@ -532,28 +513,37 @@ func (r *recoverer) check(ctx context.Context, p *recovery.Position, j *recovery
 		r.say("No check was found in this project; going on without.")
 		return nil
 	}
-	if err := r.s.Agree(terms.String()); err != nil {
-		return err
-	}
-	line := terms.Command.Line
+	line := terms.Command.Line()
 	r.say("Checking: %s", line)
-	res, _, err := r.s.RunCheck(ctx, terms.Command, b.Tip, func(l string) { r.say("  %s", strings.TrimRight(l, " ")) },
-		nil)
+	r.out.provedJSON = r.proved
+	passed, err := r.joined(ctx, p, j, terms, b)
 	if err != nil {
 		return err
 	}
-	r.out.Check = &checkJSON{line, res.Passed, res.Took.Seconds()}
-	if each, err := r.s.WantsEach(ctx); err != nil {
+	r.out.Check = &checkJSON{line, passed, r.proved.seconds()}
+	each, err := r.s.WantsEach(ctx)
+	if err != nil {
 		return err
-	} else if each && res.Passed && len(b.Made()) > 1 {
-		return r.checkEach(ctx, terms, b)
 	}
-	if !res.Passed {
+	if passed && (each || r.flags.each) && len(b.Made()) > 1 {
+		if passed, err = r.eachOf(ctx, j, terms, b); err != nil {
+			return err
+		}
+	}
+	if !passed {
 		r.out.Result = "check-failed"
-		r.say("The joined code does not pass. Nothing was changed; open dorvik to mend it.")
+		r.say("Nothing was changed; open dorvik to mend it.")
 		return errors.Join(exit{exitCheck}, r.s.Reach(recovery.Check))
 	}
 	return nil
+}
+
+// seconds is how long the steps took.
+func (p *provedJSON) seconds() (all float64) {
+	for _, s := range p.Steps {
+		all += s.Seconds
+	}
+	return all
 }
 
 func (r *recoverer) push(ctx context.Context, p *recovery.Position) error {

@@ -47,7 +47,7 @@ func join(t *testing.T, dir string, route recovery.Route) {
 	require.NoError(t, err)
 	u, err := s.ToCheck(t.Context(), p, j)
 	require.NoError(t, err)
-	_, err = s.Prove(t.Context(), p, &recovery.Terms{Command: check.Command{Line: "true", Steps: []string{"true"}}}, u.Built.Tip,
+	_, err = s.Prove(t.Context(), p, &recovery.Terms{Command: check.Command{Steps: []string{"true"}}}, u.Built.Tip,
 		j.Tree, func(string) {}, nil)
 	require.NoError(t, err)
 	_, err = s.Accept(t.Context(), p, j, u.Built, recovery.Consent{})
@@ -109,10 +109,13 @@ func TestDrawingsHoldTheirTexts(t *testing.T) {
 	}
 	after := map[recovery.Route][]string{
 		recovery.Rebase: {"were joined by rebase", "2 conflicts were settled by Ada Sund.",
-			"passes its check", "fares/fares.go:42", "Ada Sund settled it by: weave.", "Suggested was: theirs, then yours",
-			"LEFT OUT", "Ness, slip only", "main went from 7721813cb840618097a316d2081c0ee0aad7679f", "It is not on origin/main",
+			"passes its check", "fares/fares.go:42", "Ada Sund settled it by: weave.",
+			"Suggested was: theirs, then yours",
+			"LEFT OUT", "Ness, slip only", "main went from 7721813cb840618097a316d2081c0ee0aad7679f",
+			"It is not on origin/main",
 			"Mato Veld: 1 of 4 files changed: routes.json", "the waypoint 1"},
-		recovery.Merge: {"were joined by merge", "passes its check", "settled it by: weave.", "LEFT OUT", "the waypoint 1"},
+		recovery.Merge: {"were joined by merge", "passes its check", "settled it by: weave.", "LEFT OUT",
+			"the waypoint 1"},
 	}
 	for _, route := range []recovery.Route{"", recovery.Rebase, recovery.Merge} {
 		w := scene(t, route)
@@ -128,7 +131,8 @@ func TestDrawingsHoldTheirTexts(t *testing.T) {
 					again, err := Make(t.Context(), w, a)
 					require.NoError(t, err)
 					assert.True(t, bytes.Equal(data, again), "the same bytes for the same")
-					text := strings.Join(strings.Fields(told(t, "x"+ending, data)), " ") // lines are broken where they are full
+					text := strings.Join(strings.Fields(told(t, "x"+ending, data)),
+						" ") // lines are broken where they are full
 					want := under[kind]
 					if route != "" && kind == KindReport {
 						want = after[route]
@@ -228,7 +232,8 @@ func hardScene(t *testing.T) *recovery.Workspace {
 	require.NoError(t, err)
 	repo := gittest.At(t, s.Clone)
 	repo.Git("checkout", "-q", "-f", "main")
-	subjects := []string{strings.Repeat("Wait for the bus of Lunna before sailing, as the timetable has said since spring. ", 4),
+	subjects := []string{strings.Repeat("Wait for the bus of Lunna before sailing, as the timetable has said since "+
+		"spring. ", 4),
 		strings.Repeat("Verspätungsbenachrichtigung", 12), "渡し船の時刻表を直す。冬は一日に四便だけになる", "Расписание паромов на зиму",
 		"שעות ההפלגה", "A ferry 🚢 with a sign no face has", "tabs\tand control \x01 characters", "한국어 시간표"}
 	for i := range 24 {
@@ -267,10 +272,12 @@ func TestWhatCannotBeDrawn(t *testing.T) {
 		a    Asked
 		want string
 	}{
-		{Asked{Kind: KindOverlap, File: "x.png"}, "x.png: a drawing of the kind overlap is written to a file that ends in .svg or .pdf"},
+		{Asked{Kind: KindOverlap, File: "x.png"}, "x.png: a drawing of the kind overlap is written to a file that " +
+			"ends in .svg or .pdf"},
 		{Asked{Kind: KindReport, File: "x"}, "ends in .pdf, .svg or .md"},
 		{Asked{Kind: KindOverlap, File: "x.md"}, "ends in .svg or .pdf"},
-		{Asked{Kind: "pie", File: "x.svg"}, "there is no drawing \"pie\": there are history, overlap, routes, activity, report"},
+		{Asked{Kind: "pie", File: "x.svg"}, "there is no drawing \"pie\": there are history, overlap, routes, " +
+			"activity, report"},
 		{Asked{Kind: KindReport, File: "x.svg", Waypoint: "9"}, "There is no waypoint 9 here."},
 		{Asked{Kind: KindHistory, File: "x.svg", Revs: []string{"nowhere"}}, `no commit named "nowhere"`},
 	} {
@@ -293,7 +300,8 @@ func TestWhatCannotBeDrawn(t *testing.T) {
 
 // TestMarkdownMeansOnlyItself: what people wrote does not become Markdown of its own.
 func TestMarkdownMeansOnlyItself(t *testing.T) {
-	assert.Equal(t, `\# a \*b\* \[c\]\(d\) \<e\>`, strings.NewReplacer("(", `\(`, ")", `\)`).Replace(plainText("# a *b* [c](d) <e>")))
+	assert.Equal(t, `\# a \*b\* \[c\]\(d\) \<e\>`, strings.NewReplacer("(", `\(`, ")",
+		`\)`).Replace(plainText("# a *b* [c](d) <e>")))
 	var b bytes.Buffer
 	m := &marked{w: &b}
 	m.fenced("a\n```\nb")

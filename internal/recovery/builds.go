@@ -136,7 +136,7 @@ func (s *Session) RanBefore(ctx context.Context, c check.Command, tree object.ID
 
 // ranIn is RanBefore in an environment that is known.
 func (s *Session) ranIn(env []string, c check.Command, tree object.ID) *check.Report {
-	r, ok := s.store.ranBefore(keyOfCheck(tree, c.Line, env))
+	r, ok := s.store.ranBefore(keyOfCheck(tree, c.Line(), env))
 	if !ok {
 		return nil
 	}
@@ -217,7 +217,7 @@ func (s *Session) builds(ctx context.Context, p *Position, terms *Terms, name st
 	if err := s.furnish(ctx, co, func(string) {}); err != nil {
 		return nil, err
 	}
-	r, err := s.runSteps(ctx, co.Dir, terms.Command, tree, func(string) {}, nil)
+	r, err := s.runSteps(ctx, co.Dir, terms.Command, terms.Command.StepsOf(), tree, func(string) {}, nil)
 	if err != nil {
 		return nil, err
 	}

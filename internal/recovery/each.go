@@ -2,7 +2,9 @@ package recovery
 
 import (
 	"context"
+	"slices"
 
+	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
@@ -43,29 +45,82 @@ func (s *Session) CheckEach(ctx context.Context, terms *Terms, b Built, emit fun
 		return nil, err
 	}
 	for i := range all {
-		one := &all[i]
-		if one.Passed == nil {
-			emit("dorvik: " + one.ID.String())
-			co, err := s.checkout(ctx, "check-each", one.ID, emit)
-			if err != nil {
-				return all, err
-			}
-			tree, err := s.Tree(one.ID)
-			if err != nil {
-				return all, err
-			}
-			r, err := s.runSteps(ctx, co.Dir, terms.Command, tree, emit, nil)
-			if err != nil {
-				return all, err
-			}
-			one.Passed = &r.Passed
+		passed, err := s.checkOne(ctx, terms, &all[i], emit)
+		if err != nil {
+			return all, err
 		}
-		told(append([]Each(nil), all...))
-		if !*one.Passed {
+		if told(slices.Clone(all)); !passed {
 			break
 		}
 	}
 	return all, nil
+}
+
+// FindFailing finds a commit that does not pass though the one before it does, where the last of them does not, by
+// halving: for n commits that takes at most ⌈log₂ n⌉ checks. Where it fails on and off, it is one of those that begin to.
+func (s *Session) FindFailing(ctx context.Context, terms *Terms, b Built, emit func(string), told func([]Each)) ([]Each,
+	error) {
+	all, err := s.EachKnown(ctx, terms, b)
+	if err != nil {
+		return nil, err
+	}
+	lo, hi := -1, len(all)-1 // that passes, or is theirs; that does not
+	for i, one := range all {
+		if one.Passed != nil && !*one.Passed {
+			hi = i
+			break
+		}
+	}
+	for i := range max(0, hi) {
+		if all[i].Passed != nil {
+			lo = i
+		}
+	}
+	for hi-lo > 1 {
+		mid := (lo + hi) / 2
+		passed, err := s.checkOne(ctx, terms, &all[mid], emit)
+		if err != nil {
+			return all, err
+		}
+		if told(slices.Clone(all)); passed {
+			lo = mid
+		} else {
+			hi = mid
+		}
+	}
+	if hi >= 0 && all[hi].Passed == nil { // it took too long, which is not kept
+		all[hi].Passed = new(bool)
+	}
+	return all, nil
+}
+
+// checkOne checks a commit by itself, if that is not known.
+func (s *Session) checkOne(ctx context.Context, terms *Terms, one *Each, emit func(string)) (passed bool, err error) {
+	if one.Passed != nil {
+		return *one.Passed, nil
+	}
+	emit("dorvik: " + one.ID.String())
+	co, err := s.checkout(ctx, "check-each", one.ID, emit)
+	if err != nil {
+		return false, err
+	}
+	tree, err := s.Tree(one.ID)
+	if err != nil {
+		return false, err
+	}
+	r, err := s.runSteps(ctx, co.Dir, terms.Command, terms.Command.StepsOf(), tree, emit, nil)
+	if err == nil {
+		one.Passed = &r.Passed
+	}
+	return r.Passed, err
+}
+
+// Replayed gives the commit that a new one was made of; zero where it is none of those.
+func (j *Join) Replayed(b Built, id object.ID) (of history.Node) {
+	if i := slices.Index(b.IDs, id); i >= 0 && i < len(j.Steps) && !id.IsZero() {
+		of = j.Steps[i].Commit
+	}
+	return of
 }
 
 // FirstFailing gives the first that does not pass; zero where none is known not to.

@@ -132,6 +132,7 @@ func (s *Session) MayMake(j *Join) bool {
 // said to each, as all that they print is. failed is the one that did not end well, or nil.
 func (s *Session) Make(ctx context.Context, j *Join, tip object.ID, each func(string)) (failed *check.Report,
 	err error) {
+	s.last = lastRun{}
 	co, err := s.checkout(ctx, "check", tip, each)
 	if err != nil {
 		return nil, err

@@ -175,6 +175,6 @@ func (s *Session) together(ctx context.Context, p *Position, terms *Terms, mine,
 	if err != nil {
 		return false, err
 	}
-	got, err := s.runSteps(ctx, co.Dir, terms.Command, tree, func(string) {}, nil)
+	got, err := s.runSteps(ctx, co.Dir, terms.Command, terms.Command.StepsOf(), tree, func(string) {}, nil)
 	return got.Passed, err
 }

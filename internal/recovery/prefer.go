@@ -3,7 +3,6 @@ package recovery
 import (
 	"context"
 	"fmt"
-	"strings"
 
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/object"
@@ -82,10 +81,10 @@ func (e *UnagreedError) Error() string {
 	if len(changed) > 0 {
 		return fmt.Sprintf("the check “%s” was agreed to in this repository, and %s changed since; look at that, "+
 			"and say "+
-			"--check '%s' to run it, or --no-check to go on without", c.Line, words.List(changed), c.Line)
+			"--check '%s' to run it, or --no-check to go on without", c.Line(), words.List(changed), c.Line())
 	}
 	return fmt.Sprintf("the check “%s” (found from %s) was never agreed to in this repository; say --check '%s' to "+
-		"run it, or --no-check to go on without", c.Line, c.Source, c.Line)
+		"run it, or --no-check to go on without", c.Line(), c.Source, c.Line())
 }
 
 // UnmadeError says that files are to be made anew by commands that nobody agreed to.
@@ -107,7 +106,7 @@ func (s *Session) MayCheck(ctx context.Context, p *Position, tree object.ID) (t 
 		return nil, false, err
 	}
 	if runs := s.state.Runs; len(runs) > 0 && !c.Configured {
-		c = check.Command{Line: strings.Join(runs, " && "), Source: "the list of the rebase that git began"}
+		c = check.Command{Steps: runs, Source: "the list of the rebase that git began"}
 		found = true
 	}
 	if !found {

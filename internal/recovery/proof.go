@@ -74,7 +74,7 @@ func (s *Session) ToCheck(ctx context.Context, p *Position, j *Join) (*Unchecked
 
 // passedBefore notes that a tree passed, in an earlier run.
 func (s *Session) passedBefore(tree object.ID, c check.Command, r *check.Report) error {
-	s.state.Checked = &Checked{Tree: tree, Command: c.Line, Passed: true, Took: r.Took}
+	s.state.Checked = &Checked{Tree: tree, Command: c.Line(), Passed: true, Took: r.Took}
 	return s.save()
 }
 
@@ -99,17 +99,19 @@ type Proof struct {
 }
 
 // Prove runs a check, which is agreed to by that as it reads now, on a commit of the joined tree; each gets
-// every line it prints, and begun each step that begins.
+// every line it prints, and told each step that begins.
 func (s *Session) Prove(ctx context.Context, p *Position, terms *Terms, tip, tree object.ID, each func(string),
-	begun func(step int)) (*Proof, error) {
+	told begun) (*Proof, error) {
 	if err := s.Agree(terms.String()); err != nil {
 		return nil, err
 	}
 	var all []string
-	r, dir, err := s.RunCheck(ctx, terms.Command, tip, func(l string) {
-		all = append(all, l)
+	r, dir, err := s.RunCheck(ctx, p, terms.Command, tip, func(l string) {
+		if len(all) < mostOutput { // the first cause comes first
+			all = append(all, l)
+		}
 		each(l)
-	}, begun)
+	}, told)
 	if err != nil {
 		return nil, err
 	}

@@ -495,7 +495,7 @@ func TestCheckRunsOnTheJoinedTree(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, ok && c.Configured)
 	var out []string
-	r, dir, err := s.RunCheck(t.Context(), c, b.Tip, func(l string) { out = append(out, l) }, nil)
+	r, dir, err := s.RunCheck(t.Context(), nil, c, b.Tip, func(l string) { out = append(out, l) }, nil)
 	require.NoError(t, err)
 	assert.Equal(t, 3, r.Exit)
 	assert.Equal(t, []string{"one", "MINE", "three", "four", "five", "H", "f:2:1: bad"}, out)

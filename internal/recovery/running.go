@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
+	"slices"
 	"strconv"
 	"time"
 
@@ -31,10 +33,13 @@ func (w *Workspace) limits(ctx context.Context) (l limits, err error) {
 	return l, nil
 }
 
-// runSteps runs a check in a folder, within its limits, and keeps how it ended for the tree that is there. What took
-// too long did not pass, and is said to.
-func (s *Session) runSteps(ctx context.Context, dir string, c check.Command, tree object.ID, emit func(string),
-	begun func(int)) (r check.Report, err error) {
+// begun is told which of the steps of a check begins.
+type begun = func(steps []check.Step, at int)
+
+// runSteps runs the steps of a check in a folder, within its limits, and keeps how it ended for the tree that is there.
+// What took too long did not pass, and is said to.
+func (s *Session) runSteps(ctx context.Context, dir string, c check.Command, steps []check.Step, tree object.ID,
+	emit func(string), told begun) (r check.Report, err error) {
 	env, err := s.environment(ctx)
 	if err != nil {
 		return r, err
@@ -48,17 +53,11 @@ func (s *Session) runSteps(ctx context.Context, dir string, c check.Command, tre
 		within, stop = context.WithTimeout(ctx, l.time)
 	}
 	defer stop()
-	steps := c.Steps
+	run := check.RunSteps
 	if l.memory > 0 {
-		steps = nil
-		for _, line := range c.Steps {
-			steps = append(steps, fmt.Sprintf("ulimit -v %d\n%s", l.memory<<10, line))
-		}
+		run = limited(l.memory)
 	}
-	r, err = check.RunSteps(within, dir, steps, env, emit, begun)
-	for i := range r.Steps {
-		r.Steps[i].Line = c.Steps[i]
-	}
+	r, err = run(within, dir, steps, env, emit, told)
 	if err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) {
 		emit(fmt.Sprintf("dorvik: it took longer than %v and was ended (dorvik.checkTime)", l.time))
 		r.Passed, r.Exit = false, -1
@@ -67,5 +66,144 @@ func (s *Session) runSteps(ctx context.Context, dir string, c check.Command, tre
 	if err != nil {
 		return r, err
 	}
-	return r, s.store.putRan(keyOfCheck(tree, c.Line, env), ran{r.Passed, r.Took, time.Now()})
+	return r, s.store.putRan(keyOfCheck(tree, c.Line(), env), ran{r.Passed, r.Took, time.Now()})
+}
+
+// limited is RunSteps with a limit for the address space of each process, in MB.
+func limited(memory int) func(ctx context.Context, dir string, steps []check.Step, env []string, emit func(string),
+	told begun) (check.Report, error) {
+	return func(ctx context.Context, dir string, steps []check.Step, env []string, emit func(string), told begun) (
+		check.Report, error) {
+		within := slices.Clone(steps)
+		for i := range within {
+			within[i].Line = fmt.Sprintf("ulimit -v %d\n%s", memory<<10, within[i].Line)
+		}
+		asGiven := func(list []check.Step) {
+			for i := range list {
+				list[i].Line = steps[i].Line
+			}
+		}
+		var tell begun
+		if told != nil {
+			tell = func(list []check.Step, at int) {
+				asGiven(list)
+				told(list, at)
+			}
+		}
+		r, err := check.RunSteps(ctx, dir, within, env, emit, tell)
+		asGiven(r.Steps)
+		return r, err
+	}
+}
+
+// mostOutput is how many lines of what a check prints are read afterwards.
+const mostOutput = 100_000
+
+// lastRun is how the last run of a check left its checkout.
+type lastRun struct {
+	tree   object.ID
+	steps  []check.Step
+	output []string // of the step that failed, if one did
+}
+
+// failed reports whether it ended at a step of the check, or at a part of it that was run first.
+func (l *lastRun) failed(line string) bool {
+	for i, one := range l.steps {
+		if one.Ran && !one.Passed { // a part of the step after it, or a step
+			for i < len(l.steps)-1 && l.steps[i].First != "" {
+				i++
+			}
+			return l.steps[i].Line == line
+		}
+	}
+	return false
+}
+
+// passed reports whether a step passed on the very tree that is to be checked.
+func (l *lastRun) passed(line string, tree object.ID) bool {
+	return l.tree == tree && slices.ContainsFunc(l.steps, func(one check.Step) bool {
+		return one.Line == line && one.Passed && one.First == ""
+	})
+}
+
+// stepsFor are the steps of a check in its checkout. Where the last run there failed, what passed on the same tree is
+// not run again, and of what failed only that is run first; of Go's tests, those where both sides' changes meet are.
+func (s *Session) stepsFor(ctx context.Context, p *Position, dir string, c check.Command, tree object.ID) (
+	out []check.Step, err error) {
+	for _, one := range c.StepsOf() {
+		narrow, why := "", ""
+		switch {
+		case s.last.failed(one.Line):
+			if only, ok := check.OnlyFailed(one.Line, s.last.output); ok {
+				narrow, why = only, check.FailedBefore
+			}
+		case s.last.passed(one.Line, tree) && slices.ContainsFunc(s.last.steps, func(of check.Step) bool {
+			return of.Ran && !of.Passed
+		}):
+			one.Known = true
+		default:
+			if narrow, err = s.whereMeet(ctx, p, dir, one.Line, tree); err != nil {
+				return nil, err
+			}
+			why = check.WhereMeet
+		}
+		if narrow != "" {
+			out = append(out, check.Step{Line: narrow, First: why})
+		}
+		out = append(out, one)
+	}
+	return out, nil
+}
+
+// fewPackages is up to how many folders of Go finding out what to run first takes longer than running all.
+const fewPackages = 4
+
+// whereMeet narrows Go's tests to the packages in which both sides' changes meet; empty where a step is no such thing,
+// or where they are more than half of all.
+func (s *Session) whereMeet(ctx context.Context, p *Position, dir, step string, tree object.ID) (string, error) {
+	if _, ok := check.OfPackages(step, []string{"."}); !ok || p == nil || p.Trivial() != NotTrivial || p.Picking ||
+		p.Resume != nil {
+		return "", nil
+	}
+	all, err := s.Store.Changes(object.ID{}, tree)
+	if err != nil {
+		return "", err
+	}
+	folders := map[string]bool{}
+	for _, f := range all {
+		if path.Ext(f.Path) == ".go" {
+			folders[path.Dir(f.Path)] = true
+		}
+	}
+	if len(folders) < fewPackages {
+		return "", nil
+	}
+	var sides [2][]string // what each changed is what the other has not
+	for i, commit := range []object.ID{p.Theirs, p.Yours} {
+		from, err := s.Tree(commit)
+		if err != nil {
+			return "", err
+		}
+		if err := s.Store.EachChange(from, tree, func(c object.Change) {
+			sides[i] = append(sides[i],
+				c.Path)
+		}); err != nil {
+			return "", err
+		}
+	}
+	env, err := s.environment(ctx)
+	if err != nil {
+		return "", err
+	}
+	var list []string
+	r, err := check.Run(ctx, dir, check.ListPackages, env, func(l string) { list = append(list, l) })
+	if err != nil || !r.Passed {
+		return "", err
+	}
+	packages, of := check.Meeting(list, dir, sides[0], sides[1])
+	if 2*len(packages) > of {
+		return "", nil
+	}
+	narrow, _ := check.OfPackages(step, packages)
+	return narrow, nil
 }

@@ -36,6 +36,8 @@ type Session struct {
 
 	makeAnew bool // a branch of the remote that is gone is pushed all the same
 
+	last lastRun // of the check on what is joined
+
 	signed  map[object.ID]object.ID // by the commit without its signature
 	release func()                  // lets go of the index's lock; nil where it is not taken
 }
@@ -887,7 +889,7 @@ func (w *Workspace) CheckCommand(ctx context.Context, tree object.ID) (c check.C
 		}
 	}
 	if len(c.Steps) > 0 {
-		c.Line, c.Source, c.Configured = strings.Join(c.Steps, " && "), "git config dorvik.check", true
+		c.Source, c.Configured = "git config dorvik.check", true
 		return c, true, nil
 	}
 	c, ok = check.Find(func(name string) (string, bool) {
@@ -905,9 +907,9 @@ func (w *Workspace) CheckCommand(ctx context.Context, tree object.ID) (c check.C
 }
 
 // RunCheck runs a command on the joined commit in a checkout of its own and
-// records the outcome for its tree. dir is where it ran.
-func (s *Session) RunCheck(ctx context.Context, c check.Command, tip object.ID, emit func(line string),
-	begun func(step int)) (r check.Report, dir string, err error) {
+// records the outcome for its tree. dir is where it ran. With a position, what is likeliest to fail of it is run first.
+func (s *Session) RunCheck(ctx context.Context, p *Position, c check.Command, tip object.ID, emit func(line string),
+	told begun) (r check.Report, dir string, err error) {
 	tree, err := s.Tree(tip)
 	if err != nil {
 		return r, "", err
@@ -916,10 +918,28 @@ func (s *Session) RunCheck(ctx context.Context, c check.Command, tip object.ID, 
 	if err != nil {
 		return r, "", err
 	}
-	if r, err = s.runSteps(ctx, co.Dir, c, tree, emit, begun); err != nil {
+	steps, err := s.stepsFor(ctx, p, co.Dir, c, tree)
+	if err != nil {
 		return r, co.Dir, err
 	}
-	s.state.Checked = &Checked{Tree: tree, Command: c.Line, Passed: r.Passed, Took: r.Took}
+	now := lastRun{tree: tree}
+	r, err = s.runSteps(ctx, co.Dir, c, steps, tree, func(l string) {
+		if now.output = append(now.output, l); len(now.output) > 2*mostOutput {
+			now.output = slices.Clone(now.output[mostOutput:])
+		}
+		emit(l)
+	}, func(steps []check.Step, at int) {
+		now.output = nil
+		if told != nil {
+			told(steps, at)
+		}
+	})
+	if err != nil {
+		return r, co.Dir, err
+	}
+	now.steps = r.Steps
+	s.last = now
+	s.state.Checked = &Checked{Tree: tree, Command: c.Line(), Passed: r.Passed, Took: r.Took}
 	s.state.LastCheck = r.Took
 	return r, co.Dir, s.save()
 }

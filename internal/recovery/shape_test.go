@@ -365,7 +365,8 @@ func TestTheCheckHasSubmodules(t *testing.T) {
 	require.NoError(t, err)
 	for range 2 { // again, in what is there
 		var said []string
-		r, _, err := s.RunCheck(t.Context(), termsOf("cat parts/lib/inner/deep && test ! -e parts/absent/x").Command, tip,
+		r, _, err := s.RunCheck(t.Context(), nil, termsOf("cat parts/lib/inner/deep && test ! -e "+
+			"parts/absent/x").Command, tip,
 			func(l string) { said = append(said, l) }, nil)
 		require.NoError(t, err)
 		assert.True(t, r.Passed)

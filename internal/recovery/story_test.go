@@ -273,5 +273,5 @@ func TestOverlapsSayWhatMet(t *testing.T) {
 
 // termsOf are those of a command that goes by no file.
 func termsOf(line string) *Terms {
-	return &Terms{Command: check.Command{Line: line, Steps: []string{line}}}
+	return &Terms{Command: check.Command{Steps: []string{line}}}
 }

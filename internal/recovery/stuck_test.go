@@ -320,7 +320,7 @@ func TestWhatAListAsksFor(t *testing.T) {
 			require.NoError(t, s.TakeOver(t.Context(), Finish))
 			terms, agreed, err := s.MayCheck(t.Context(), nil, st.stand)
 			require.NoError(t, err)
-			assert.Equal(t, name == "runs", terms != nil && terms.Command.Line == "make test")
+			assert.Equal(t, name == "runs", terms != nil && terms.Command.Line() == "make test")
 			assert.False(t, agreed, "nothing is run without consent")
 			_, j := finishBy(t, s, Finish, "")
 			assert.Equal(t, name != "drops", j.Kept() == 3)

@@ -36,7 +36,7 @@ type DefinedFile struct {
 // String is what is recorded: the command, and what it goes by.
 func (t *Terms) String() string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "check %s", t.Command.Line)
+	fmt.Fprintf(&b, "check %s", t.Command.Line())
 	for _, f := range t.Files {
 		fmt.Fprintf(&b, "\n%s %s", f.ID, f.Path)
 	}
@@ -120,7 +120,7 @@ func (s *Session) definedBy(c check.Command, tree object.ID) (out []DefinedFile)
 		data, err := s.Store.Blob(e.ID)
 		return e, string(data), err == nil
 	}
-	for _, name := range check.DefinedBy(c.Line, func(name string) (string, bool) {
+	for _, name := range check.DefinedBy(c.Line(), func(name string) (string, bool) {
 		_, text, ok := at(name)
 		return text, ok
 	}) {
@@ -144,7 +144,7 @@ func (s *Session) SetCheck(ctx context.Context, line string, tree object.ID) err
 
 // compare finds the last agreement to the same command, and which files read otherwise then.
 func (s *Session) compare(t *Terms) {
-	head := "check " + t.Command.Line
+	head := "check " + t.Command.Line()
 	for i := len(s.agreements.order) - 1; i >= 0; i-- {
 		lines := strings.Split(s.agreements.order[i], "\n")
 		if lines[0] != head {

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
 )
@@ -105,7 +106,7 @@ func TestStepsAndEnvironment(t *testing.T) {
 	var out []string
 	var begun []int
 	proof, err := s.Prove(t.Context(), p, terms, b.Tip, j.Tree, func(l string) { out = append(out, l) },
-		func(i int) { begun = append(begun, i) })
+		func(_ []check.Step, i int) { begun = append(begun, i) })
 	require.NoError(t, err)
 	assert.Equal(t, []string{"true..kept.0"}, out)
 	assert.Equal(t, []int{0, 1}, begun)
@@ -125,7 +126,8 @@ func TestLimits(t *testing.T) {
 	p, j, b := ready(t, s, Merge, settle.Yours)
 	run := func(line string) (passed bool, out string) {
 		var said []string
-		proof, err := s.Prove(t.Context(), p, termsOf(line), b.Tip, j.Tree, func(l string) { said = append(said, l) }, nil)
+		proof, err := s.Prove(t.Context(), p, termsOf(line), b.Tip, j.Tree, func(l string) { said = append(said, l) },
+			nil)
 		require.NoError(t, err)
 		return proof.Result.Passed, strings.Join(said, "\n")
 	}

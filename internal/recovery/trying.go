@@ -13,6 +13,7 @@ import (
 
 // LayOut brings the check's checkout to a joined commit, to be tried by hand, and gives its folder.
 func (s *Session) LayOut(ctx context.Context, tip object.ID) (dir string, err error) {
+	s.last = lastRun{} // what passed there may be changed by hand
 	co, err := s.checkout(ctx, "check", tip, func(string) {})
 	if err != nil {
 		return "", err

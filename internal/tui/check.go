@@ -83,7 +83,7 @@ func (c *checkState) line() string {
 	if c.terms == nil {
 		return ""
 	}
-	return c.terms.Command.Line
+	return c.terms.Command.Line()
 }
 
 func (s *checkScreen) remark() line {

@@ -38,8 +38,8 @@ func (s *checkScreen) view(w, h int) page {
 		p.say(w, line{}.bold(bright, "Checking the joined code. ").add(dim, words.Seconds(s.now().Sub(s.started))+last))
 		if s.eaching {
 			p.rows(s.eachRows(w))
-		} else if len(s.terms.Command.Steps) > 1 {
-			p.rows(s.stepRows())
+		} else if steps, _ := s.output.begun(); max(len(steps), len(s.terms.Command.Steps)) > 1 {
+			p.rows(s.stepRows(w))
 		}
 	case s.passed():
 		p.say(w, line{}.bold(joined, "✓ The joined code passes. ").
@@ -50,7 +50,7 @@ func (s *checkScreen) view(w, h int) page {
 		p.say(w, line{}.bold(bright, "Does the joined code build? ").
 			add(plain, "The texts join; that does not prove that they work together. This project is checked by:"))
 		p.blank()
-		p.rows(s.stepRows())
+		p.rows(s.stepRows(w))
 		p.row(txt(dim, "      "+words.If(s.terms.Command.Configured, "set by ", "found from ")+s.terms.Command.Source))
 		p.blank()
 		s.consentNote(&p, w, h)
@@ -118,31 +118,54 @@ func (s *checkScreen) misfitNote(p *page, w, most int) {
 }
 
 // stepRows lists the steps of the check, each with how it stands.
-func (s *checkScreen) stepRows() (p page) {
-	for i, step := range s.terms.Command.Steps {
-		l := txt(plain, "    ")
-		var ran check.Step
-		if s.result != nil && i < len(s.result.Steps) {
-			ran = s.result.Steps[i]
+func (s *checkScreen) stepRows(w int) (p page) {
+	steps, at := s.terms.Command.StepsOf(), -1
+	switch begun, which := s.output.begun(); {
+	case s.result != nil && len(s.result.Steps) > 0:
+		steps = s.result.Steps
+	case s.running() && begun != nil:
+		steps, at = begun, which
+	}
+	for i, step := range steps {
+		l, line := txt(plain, "    "), firstWords(step.Line, w-30)
+		switch {
+		case i == at:
+			l = l.add(bright, "▶ ").bold(bright, line)
+		case step.Passed:
+			l = l.add(joined, "✓ ").add(plain, line)
+		case step.Ran:
+			l = l.add(trouble, "✗ ").bold(bright, line)
+		case s.result != nil:
+			l = l.add(dim, "· "+line+"  not run")
+		default:
+			l = l.bold(bright, "$ "+line)
+		}
+		if step.Ran && len(steps) > 1 {
+			l = l.add(dim, "   "+words.Seconds(step.Took))
 		}
 		switch {
-		case s.running() && i == s.output.at():
-			l = l.add(bright, "▶ ").bold(bright, step)
-		case s.running() && i < s.output.at(), ran.Passed:
-			l = l.add(joined, "✓ ").add(plain, step)
-		case ran.Ran:
-			l = l.add(trouble, "✗ ").bold(bright, step)
-		case s.result != nil:
-			l = l.add(dim, "· "+step+"  not run")
-		default:
-			l = l.bold(bright, "$ "+step)
+		case step.Known:
+			l = l.add(dim, "   passed before, on this very tree")
+		case step.First != "":
+			l = l.add(dim, "   first "+step.First)
 		}
-		if ran.Ran && len(s.result.Steps) > 1 {
-			l = l.add(dim, "   "+words.Seconds(ran.Took))
-		}
-		p.row(l)
+		p.row(l.cut(w))
 	}
 	return p
+}
+
+// firstWords are those of a line that fit in a width, and how many more there are.
+func firstWords(l string, w int) string {
+	words := strings.Fields(l)
+	if len(l) <= w || len(words) < 2 {
+		return l
+	}
+	n, length := 0, 0
+	for n < len(words) && length+len(words[n])+1 <= w-5 {
+		length += len(words[n]) + 1
+		n++
+	}
+	return strings.Join(words[:max(1, n)], " ") + fmt.Sprintf(" +%d", len(words)-max(1, n))
 }
 
 // consentNote says what is agreed to, and what of it reads otherwise than when it was agreed to.
@@ -242,9 +265,9 @@ func (s *checkScreen) failedPage(p page, w, h int) page {
 				m.Line)).add(joined, strings.TrimSpace(strings.Join(m.After, ""))).cut(w))
 		}
 	}
-	if len(s.terms.Command.Steps) > 1 && h >= 20 {
+	if len(s.result.Steps) > 1 && h >= 20 {
 		p.blank()
-		p.rows(s.stepRows())
+		p.rows(s.stepRows(w))
 	}
 	if len(s.places) == 0 {
 		p.row(txt(dim, "  The output names no place in a file of this project."))

@@ -3,6 +3,7 @@ package tui
 import (
 	"context"
 	"fmt"
+	"slices"
 	"sync"
 
 	tea "charm.land/bubbletea/v2"
@@ -46,17 +47,26 @@ func (s *checkScreen) eachAction() []action {
 		len(s.each.known()) < 2 {
 		return nil
 	}
+	if s.failed() {
+		return []action{acts(keys.each, "the first commit that fails", s.findFailing)}
+	}
 	return []action{acts(keys.each, "", s.checkEach)}
 }
 
 // checkEach checks every commit that is made again, up to the first that does not pass.
-func (s *checkScreen) checkEach() tea.Cmd {
+func (s *checkScreen) checkEach() tea.Cmd { return s.oneByOne(s.s.CheckEach) }
+
+// findFailing finds the first that does not pass, where all together do not, by halving.
+func (s *checkScreen) findFailing() tea.Cmd { return s.oneByOne(s.s.FindFailing) }
+
+func (s *checkScreen) oneByOne(check func(context.Context, *recovery.Terms, recovery.Built, func(string),
+	func([]recovery.Each)) ([]recovery.Each, error)) tea.Cmd {
 	s.eaching, s.started = true, s.now()
 	out := newOutput()
 	s.output = out
 	terms, built := s.terms, s.built
 	cmd := s.start("checking commit by commit", func(ctx context.Context, _ func(int, int)) (then, error) {
-		all, err := s.s.CheckEach(ctx, terms, built, out.add, func(now []recovery.Each) { s.each.set(now) })
+		all, err := check(ctx, terms, built, out.add, s.each.set)
 		return func() tea.Cmd {
 			s.stopped()
 			s.each.set(all)
@@ -72,7 +82,9 @@ func (s *checkScreen) checkEach() tea.Cmd {
 // eachRows draws the commits in a row, each with how it stands, and says which is the first that does not pass.
 func (s *checkScreen) eachRows(w int) page {
 	all := s.each.known()
-	if len(all) < 2 || !s.eaching && recovery.FirstFailing(all).IsZero() && all[0].Passed == nil {
+	if len(all) < 2 || !s.eaching && !slices.ContainsFunc(all[:len(all)-1], func(e recovery.Each) bool {
+		return e.Passed != nil // the last is the joined code itself
+	}) {
 		return nil
 	}
 	l := txt(plain, "  ").add(dim, "commit by commit  ")
@@ -92,18 +104,11 @@ func (s *checkScreen) eachRows(w int) page {
 	}
 	says := fmt.Sprintf(" %d of %s checked", checked, words.Count(len(all), "commit", "commits"))
 	if id := recovery.FirstFailing(all); !id.IsZero() {
-		says = " " + s.s.Short(id) + words.If(s.subjectOf(id) == "", "", " “"+s.subjectOf(id)+"”") + " does not " +
-			"pass by itself"
+		says = " does not pass by itself"
+		if of := s.join.Replayed(s.built, id); of.Commit != nil {
+			says = " “" + of.Subject() + "”" + says
+		}
+		says = " " + s.s.Short(id) + says
 	}
 	return page{l.add(plain, says).cut(w)}
-}
-
-// subjectOf is that of a commit that is made again.
-func (s *checkScreen) subjectOf(id object.ID) string {
-	for i, made := range s.built.IDs {
-		if made == id && i < len(s.join.Steps) {
-			return s.join.Steps[i].Commit.Subject()
-		}
-	}
-	return ""
 }

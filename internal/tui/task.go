@@ -9,6 +9,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -130,7 +131,8 @@ func (f *frame) leave() {
 type output struct {
 	mu    sync.Mutex
 	lines []string
-	step  int           // of what runs, from 0
+	steps []check.Step  // of the check that runs
+	step  int           // of those, from 0
 	fresh chan struct{} // holds one while there is something that was not drawn
 }
 
@@ -157,20 +159,20 @@ func (o *output) add(l string) {
 }
 
 // begin notes which step of what runs begins.
-func (o *output) begin(step int) {
+func (o *output) begin(steps []check.Step, at int) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	o.step = step
+	o.steps, o.step = steps, at
 }
 
-// at is the step that runs.
-func (o *output) at() int {
+// begun gives the steps of the check that runs, and which of them does; none before the first.
+func (o *output) begun() (steps []check.Step, at int) {
 	if o == nil {
-		return 0
+		return nil, 0
 	}
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	return o.step
+	return o.steps, o.step
 }
 
 // last gives at most the last n lines.
