@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/core/diagnose"
 	"dorvik.dev/dorvik/internal/core/misfit"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/recovery"
@@ -57,6 +58,9 @@ type placeJSON struct {
 	Line   int    `json:"line"`
 	Column int    `json:"column"`
 	Text   string `json:"text"`
+
+	Settled *settledJSON `json:"settled,omitempty"` // the decision it comes from
+	Missing string       `json:"missing,omitempty"` // a name that was left out by that
 }
 
 // pairJSON is two commits that cannot stand together.
@@ -295,10 +299,10 @@ func (v *prover) joined(ctx context.Context, p *recovery.Position, j *recovery.J
 		v.say("The joined code passes.")
 		return true, nil
 	}
-	for _, at := range proof.Places {
-		v.proved.Errors = append(v.proved.Errors, placeJSON{at.Path, at.Line, at.Col, at.Text})
-	}
 	v.say("The joined code does not pass.")
+	if err := v.places(j, proof.Places); err != nil {
+		return false, err
+	}
 	if p.Trivial() != recovery.NotTrivial || p.Picking {
 		return false, nil
 	}
@@ -319,6 +323,27 @@ func (v *prover) joined(ctx context.Context, p *recovery.Position, j *recovery.J
 	all, err := v.s.FindFailing(ctx, t, b, func(string) {}, func([]recovery.Each) {})
 	v.failing(j, b, all)
 	return false, err
+}
+
+// places tells where it fails, and what was settled that this comes from.
+func (v *prover) places(j *recovery.Join, places []diagnose.Place) error {
+	decided := v.s.State().Decisions
+	causes, err := v.s.CausesOf(j, &decided, places)
+	if err != nil {
+		return err
+	}
+	for i, at := range places {
+		one := placeJSON{Path: at.Path, Line: at.Line, Column: at.Col, Text: at.Text}
+		if c := causes[i]; c != nil {
+			one.Settled, one.Missing = &settledJSON{Path: c.Path, Way: string(c.Way)}, c.Missing
+			if c.Commit.Commit != nil {
+				one.Settled.Commit = &c.Commit.ID
+			}
+			v.say("  %s:%d: %s", at.Path, at.Line, c.Sentence())
+		}
+		v.proved.Errors = append(v.proved.Errors, one)
+	}
+	return nil
 }
 
 // print1 prints a line of what a check prints.

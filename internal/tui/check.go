@@ -40,6 +40,7 @@ type checkState struct {
 	output  *output
 	places  []diagnose.Place
 	texts   map[string][]recovery.Line // of the files with places
+	causes  []*recovery.Cause          // what was settled that each place comes from, or nil
 	at      int
 	errors  scroll
 	place   scroll
@@ -163,11 +164,16 @@ func (s *checkScreen) run() tea.Cmd {
 	s.result, s.places, s.at, s.started = nil, nil, 0, s.now()
 	out := newOutput()
 	s.output = out
-	terms, tip, tree, pos := s.terms, s.built.Tip, s.join.Tree, s.pos
+	terms, tip, join, pos := s.terms, s.built.Tip, s.join, s.pos
 	cmd := s.start("checking", func(ctx context.Context, _ func(int, int)) (then, error) {
-		v, err := s.s.Prove(ctx, pos, terms, tip, tree, out.add, out.begin)
+		v, err := s.s.Prove(ctx, pos, terms, tip, join.Tree, out.add, out.begin)
+		if err != nil {
+			return nil, err
+		}
+		decided := s.s.State().Decisions
+		causes, err := s.s.CausesOf(join, &decided, v.Places)
 		return func() tea.Cmd {
-			s.started, s.agreed = time.Time{}, true
+			s.started, s.agreed, s.causes = time.Time{}, true, causes
 			s.result, s.places, s.texts, s.st = &v.Result, v.Places, v.Texts, v.State
 			if s.passed() {
 				return s.afterPass(v.WantsEach)
@@ -248,6 +254,9 @@ func (s *checkScreen) actions() []action {
 		out = append(append(out, s.mendAction()...),
 			act(keys.skip, "", s.without), acts(keys.write, "another command", s.typeCheck))
 	}
+	if c := s.cause(); c != nil && !s.running() {
+		out = append(out, acts(keys.origin, "", func() tea.Cmd { return s.backTo(c) }))
+	}
 	if s.at < len(s.places) && s.failed() {
 		out = append(out, also(keys.annotate, func() tea.Cmd { return s.openJoinedLines(s.places[s.at].Path) }))
 	}
@@ -277,6 +286,26 @@ func (s *checkScreen) leave() tea.Cmd {
 		return s.settle.enter(max(0, min(s.settle.at, len(s.questions)-1)))
 	}
 	return s.choose.enter()
+}
+
+// cause is the decision that the marked error comes from; nil where it comes from none.
+func (s *checkScreen) cause() *recovery.Cause {
+	if !s.failed() || s.at >= len(s.causes) {
+		return nil
+	}
+	return s.causes[s.at]
+}
+
+// backTo goes back to the conflict that was settled so.
+func (s *checkScreen) backTo(c *recovery.Cause) tea.Cmd {
+	i := slices.IndexFunc(s.questions, func(q recovery.Attributed) bool {
+		return q.Stop == c.Stop && q.Conflict.Key == c.Key
+	})
+	if i < 0 {
+		return nil
+	}
+	s.stopAsking()
+	return s.settle.enter(i)
 }
 
 // without asks whether to go on though nothing proves that the code works.

@@ -276,6 +276,10 @@ func (s *checkScreen) failedPage(p page, w, h int) page {
 	}
 	p.blank()
 	p.rows(s.errorRows(w, max(1, h/4)))
+	if c := s.cause(); c != nil {
+		p.row(txt(plain, "     ").bold(bright, keys.origin.Help().Key).add(plain, "  "+c.Sentence()+" ").add(dim,
+			"Back to that conflict").cut(w))
+	}
 	p.row(txt(plain, " ").then(rule(w - 2)))
 	rest := h - len(p)
 	if w < wide {

@@ -14,7 +14,7 @@ var keys = struct {
 	up, down, pageUp, pageDown, top, bottom,
 	previous, following, left, right,
 	fetch, driver, aside, drop, undo,
-	write, views, list, alike, colleague, each, try, pair, yourCommit, theirCommit, output, again, skip, branch,
+	write, views, list, alike, colleague, each, try, pair, origin, yourCommit, theirCommit, output, again, skip, branch,
 	carry, road, history, annotate, find, compare, take, pick, others, picture, teammates, anew, logbook,
 	cursorLeft, cursorRight, pageDownOnly, adopt, ownEditor, save, undoTyping, redoTyping, deleteLine, newline,
 	backspace,
@@ -62,6 +62,8 @@ var keys = struct {
 	each:        bind("#", "check each commit", "#"),
 	pair:        bind("*", "find the two commits that collide", "*"),
 	colleague:   bind("@", "ask who made the other side", "@"),
+
+	origin: bind("-", "the conflict it comes from", "-"),
 
 	output: bind("o", "whole output", "o"),
 	again:  bind("r", "run again", "r"),
@@ -197,6 +199,7 @@ func Keys() []Section {
 			as(keys.try, "a shell in the joined code, before anything is accepted"),
 			as(keys.each, "check every commit that is made again"), as(keys.pair, "find the two commits that collide"),
 			as(keys.colleague, "write to whose the other is"),
+			as(keys.origin, "back to the conflict that an error comes from"),
 			as(keys.take, "take the mends that are certain"), keys.again, as(keys.output, "the whole output"),
 			as(keys.undo, "undo the last mend"),
 			as(keys.write, "type a command to check by"), as(keys.skip, "go on although nothing proves that it "+
