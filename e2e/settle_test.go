@@ -165,11 +165,19 @@ func TestEveryShapeByKeys(t *testing.T) {
 	x.see("All settled")
 	x.press("Enter")
 	x.see("No check was found")
+	mine.Git("config", "dorvik.check", "test -e notices.txt") // in another terminal, so to say
+	x.see("The settings were changed", "test -e notices.txt", "agree and run it")
+	mine.Git("config", "dorvik.check", "test -e run.sh")
+	x.see("test -e run.sh", "set by git config dorvik.check")
+	x.press("Enter")
+	x.see("The joined code passes")
 	x.press("Enter")
 	x.see("Ready to join and push.")
 	x.press("Enter")
 	x.see("✓ Pushed.")
-	for path, want := range map[string]string{"badge.bin": "\x00theirs", "badge-yours.bin": "\x00mine", "horn.bin": "\x00theirs horn", "horn-yours.bin": "\x00mine horn", "link": "theirs.txt", "mine.txt": "1\n2\n3\n4\n",
+	for path, want := range map[string]string{"badge.bin": "\x00theirs", "badge-yours.bin": "\x00mine",
+		"horn.bin": "\x00theirs horn", "horn-yours.bin": "\x00mine horn", "link": "theirs.txt",
+		"mine.txt":    "1\n2\n3\n4\n",
 		"notices.txt": "one\ntwo\nthree\n", "timetable/a": "theirs\n", "timetable-yours": "mine\n",
 		"run.sh": "t", "run-yours.sh": "m"} {
 		out, err := exec.Command("git", "-C", remote.Dir, "show", "HEAD:"+path).Output()
@@ -260,7 +268,8 @@ func TestWhatAColleagueWroteDoesNotRunUnasked(t *testing.T) {
 // TestTheJoinedCodeIsTriedByHand: a shell in it, before anything is accepted; what is changed there is shown, and taken.
 func TestTheJoinedCodeIsTriedByHand(t *testing.T) {
 	x := newTerminal(t)
-	gittest.Own(t, "dorvik.run", "sed -i s/DepthAt\\(s.From/DepthAtPier\\(s.From/ timetable/sailing.go; echo x > new; echo tried")
+	gittest.Own(t, "dorvik.run", "sed -i s/DepthAt\\(s.From/DepthAtPier\\(s.From/ timetable/sailing.go; echo x > "+
+		"new; echo tried")
 	x.open("142x40")
 	x.fetched()
 	x.press("Enter")

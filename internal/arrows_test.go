@@ -38,16 +38,20 @@ var arrows = map[string]string{
 	"visible":       "",
 	"words":         "core/object core/merge core/settle core/misfit",
 	"gittest":       "+github.com/stretchr/testify",
-	"git":           "core/object",
+	"git":           "core/object +github.com/fsnotify/fsnotify",
 	"check":         "",
-	"recovery": "core/object core/diff core/attr core/merge core/history core/annotate core/decided core/replay core/settle " +
+	"recovery": "core/object core/diff core/attr core/merge core/history core/annotate core/decided core/replay " +
+		"core/settle " +
 		"core/diagnose core/misfit core/patch git check words +go.etcd.io/bbolt",
-	"draw": "core/object core/history core/merge core/replay core/settle recovery visible words +codeberg.org/go-pdf/fpdf " +
+	"draw": "core/object core/history core/merge core/replay core/settle recovery visible words " +
+		"+codeberg.org/go-pdf/fpdf " +
 		"+golang.org/x/image +golang.org/x/text +gonum.org/v1/plot",
 	"demo": "core/object git +golang.org/x/tools/txtar",
-	"tui": "core/object core/diff core/merge core/history core/annotate core/decided core/replay core/settle core/diagnose core/misfit git check " +
+	"tui": "core/object core/diff core/merge core/history core/annotate core/decided core/replay core/settle " +
+		"core/diagnose core/misfit git check " +
 		"recovery draw demo visible words +charm.land +github.com/charmbracelet +github.com/alecthomas/chroma",
-	"cli": "core/object core/merge core/misfit core/history core/annotate core/decided core/replay core/settle git check recovery demo draw visible words " +
+	"cli": "core/object core/merge core/misfit core/diagnose core/history core/annotate core/decided core/replay " +
+		"core/settle git check recovery demo draw visible words " +
 		"+github.com/spf13/cobra",
 }
 

@@ -97,20 +97,22 @@ func (e *UnmadeError) Error() string {
 		"to it, or to take a side", m.Path, m.Command)
 }
 
+// CheckBy gives what a tree is checked by; found is false where there is nothing. What the list of a rebase has run on
+// the way goes before what is found in the project.
+func (s *Session) CheckBy(ctx context.Context, tree object.ID) (c check.Command, found bool, err error) {
+	c, found, err = s.CheckCommand(ctx, tree)
+	if runs := s.state.Runs; err == nil && len(runs) > 0 && !c.Configured {
+		return check.Command{Steps: runs, Source: "the list of the rebase that git began"}, true, nil
+	}
+	return c, found, err
+}
+
 // MayCheck gives what a tree is checked by, nil where there is nothing, and whether that may be run: it was agreed to
-// as it reads now or, where it was never asked about, the person's own configuration names it. What the list of a
-// rebase has run on the way goes before what is found in the project.
+// as it reads now or, where it was never asked about, the person's own configuration names it.
 func (s *Session) MayCheck(ctx context.Context, p *Position, tree object.ID) (t *Terms, agreed bool, err error) {
-	c, found, err := s.CheckCommand(ctx, tree)
-	if err != nil {
+	c, found, err := s.CheckBy(ctx, tree)
+	if err != nil || !found {
 		return nil, false, err
-	}
-	if runs := s.state.Runs; len(runs) > 0 && !c.Configured {
-		c = check.Command{Steps: runs, Source: "the list of the rebase that git began"}
-		found = true
-	}
-	if !found {
-		return nil, false, nil
 	}
 	if t, err = s.TermsOf(ctx, c, tree, p); err != nil {
 		return nil, false, err

@@ -24,6 +24,8 @@ type checkScreen struct {
 	who  *whoBuilds // nil before the joined code failed
 	pair recovery.Pair
 
+	watching bool // for another check in the settings
+
 	taken *recovery.TakenMends // what there was before mends were taken at last; nil where none were
 }
 
@@ -100,13 +102,14 @@ func (s *checkScreen) enter() tea.Cmd {
 	s.stopAsking()
 	s.pair = recovery.Pair{}
 	s.checkState = checkState{}
-	pos, join := s.pos, s.join
+	pos, join, watch := s.pos, s.join, s.watchSettings()
 	s.holder, _ = join.MendHolder()
 	if n := len(join.Lost); n > 0 {
 		s.flash = warning(fmt.Sprintf("A mend of %s does not fit the new result and was not applied.",
 			join.Lost[0].Path))
 	}
-	return s.start("making the joined commits", func(ctx context.Context, _ func(int, int)) (then, error) {
+	return tea.Batch(watch, s.start("making the joined commits", func(ctx context.Context, _ func(int, int)) (then,
+		error) {
 		v, err := s.s.ToCheck(ctx, pos, join)
 		return func() tea.Cmd {
 			s.terms, s.agreed, s.ready = v.Terms, v.Agreed, true
@@ -127,6 +130,46 @@ func (s *checkScreen) enter() tea.Cmd {
 			}
 			return nil
 		}, err
+	}))
+}
+
+// watchSettings has the check begin anew when what it runs is set to something else meanwhile, in another terminal. It
+// goes on once it was begun.
+func (s *checkScreen) watchSettings() tea.Cmd {
+	if s.watching {
+		return nil
+	}
+	s.watching = true
+	wait := s.awaitSettings
+	return s.newBeside().start(func(ctx context.Context) (then, error) {
+		if wait(ctx) != nil {
+			return nil, nil // then a new setting is seen on coming here again
+		}
+		return func() tea.Cmd {
+			s.watching = false
+			return tea.Batch(s.watchSettings(), s.seeSettings())
+		}, nil
+	})
+}
+
+// seeSettings looks whether the check is another one by the settings as they are now.
+func (s *checkScreen) seeSettings() tea.Cmd {
+	if s.under != screen(s) || !s.ready || s.task != nil {
+		return nil
+	}
+	tree, was := s.join.Tree, s.line()
+	return s.newBeside().start(func(ctx context.Context) (then, error) {
+		c, _, err := s.s.CheckBy(ctx, tree)
+		if err != nil || c.Line() == was {
+			return nil, err
+		}
+		return func() tea.Cmd {
+			if s.under != screen(s) || s.task != nil || s.line() != was {
+				return nil
+			}
+			s.flash = txt(plain, "The settings were changed: the check is another one now.")
+			return s.enter()
+		}, nil
 	})
 }
 

@@ -171,7 +171,7 @@ func TestEveryOfferedKeyDoesSomething(t *testing.T) {
 			}
 		}
 		require.NoError(t, session.Reach(recovery.Look))
-		b := &bench{t: t, m: newJob(t.Context(), session, "dark")}
+		b := benchOf(t, session)
 		b.m.w, b.m.h = 142, 40
 		b.run(b.m.load(false))
 		b.m.draw()

@@ -63,12 +63,14 @@ type job struct {
 	settle *settleScreen
 	check  *checkScreen
 	push   *pushScreen
+
+	awaitSettings func(ctx context.Context) error // returns when they were changed
 }
 
 // newJob makes the screens. A new stage is a line here and a file.
 func newJob(ctx context.Context, s *recovery.Session, themeName string) *job {
 	j := &job{frame: newFrame(ctx, themeOf(themeName)), s: s, repo: filepath.Base(s.Repo.Dir),
-		notice: s.TakeNotice(), coder: newCoder()}
+		notice: s.TakeNotice(), coder: newCoder(), awaitSettings: s.Repo.AwaitSettings}
 	j.look = &lookScreen{job: j}
 	j.choose = &chooseScreen{job: j}
 	j.settle = &settleScreen{job: j}

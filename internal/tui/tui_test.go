@@ -1,6 +1,8 @@
 package tui
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -34,10 +36,17 @@ func newBench(t *testing.T, dir string) *bench {
 	s, err := recovery.OpenSession(t.Context(), dir)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
-	b := &bench{t: t, m: newJob(t.Context(), s, "dark")}
+	b := benchOf(t, s)
 	b.m.now = func() time.Time { return time.Date(2026, 3, 5, 12, 0, 0, 0, time.UTC) }
 	b.m.w, b.m.h = 142, 40
 	b.run(b.m.load(false))
+	return b
+}
+
+// benchOf is a bench of a session, on which nothing is awaited.
+func benchOf(t testing.TB, s *recovery.Session) *bench {
+	b := &bench{t: t, m: newJob(t.Context(), s, "dark")}
+	b.m.awaitSettings = func(context.Context) error { return errors.New("nothing is awaited") }
 	return b
 }
 
@@ -661,7 +670,7 @@ func BenchmarkKey(b *testing.B) {
 	s, err := recovery.OpenSession(b.Context(), mine.Dir)
 	require.NoError(b, err)
 	defer s.Close()
-	d := &bench{t: b, m: newJob(b.Context(), s, "dark")}
+	d := benchOf(b, s)
 	d.m.w, d.m.h = 142, 40
 	d.run(d.m.load(false))
 	d.press("enter")
