@@ -214,7 +214,7 @@ func (s *Session) builds(ctx context.Context, p *Position, terms *Terms, name st
 	if err != nil {
 		return nil, err
 	}
-	if err := s.furnish(ctx, co, func(string) {}); err != nil {
+	if _, err := s.furnish(ctx, co, tree, func(string) {}); err != nil {
 		return nil, err
 	}
 	r, err := s.runSteps(ctx, co.Dir, terms.Command, terms.Command.StepsOf(), tree, func(string) {}, nil)

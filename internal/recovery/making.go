@@ -170,7 +170,7 @@ func (s *Session) Make(ctx context.Context, j *Join, tip object.ID, each func(st
 	if err := s.save(); err != nil {
 		return nil, err
 	}
-	changed, err := s.Repo.ChangedIn(ctx, co)
+	changed, err := s.Repo.ChangedIn(ctx, co.Checkout)
 	changed = slices.DeleteFunc(changed, func(p string) bool { return slices.Contains(paths, p) })
 	if len(changed) > 0 {
 		each("dorvik: changed too, and not taken: " + words.List(words.Some(changed, 8)))

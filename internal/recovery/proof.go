@@ -93,6 +93,7 @@ type Proof struct {
 	Result check.Report
 	Places []diagnose.Place
 	Texts  map[string][]Line // of the files with places
+	Lacks  []string           // what the checkout was without, as sentences
 	State  State
 
 	WantsEach bool
@@ -106,7 +107,7 @@ func (s *Session) Prove(ctx context.Context, p *Position, terms *Terms, tip, tre
 		return nil, err
 	}
 	var all []string
-	r, dir, err := s.RunCheck(ctx, p, terms.Command, tip, func(l string) {
+	r, at, err := s.RunCheck(ctx, p, terms.Command, tip, func(l string) {
 		if len(all) < mostOutput { // the first cause comes first
 			all = append(all, l)
 		}
@@ -115,14 +116,14 @@ func (s *Session) Prove(ctx context.Context, p *Position, terms *Terms, tip, tre
 	if err != nil {
 		return nil, err
 	}
-	out := &Proof{Result: r, State: s.State(), Texts: map[string][]Line{}}
+	out := &Proof{Result: r, State: s.State(), Texts: map[string][]Line{}, Lacks: at.lacks}
 	if out.WantsEach, err = s.WantsEach(ctx); err != nil {
 		return nil, err
 	}
 	if r.Passed {
 		return out, nil
 	}
-	if out.Places, err = s.Diagnose(tree, all, dir); err != nil {
+	if out.Places, err = s.Diagnose(tree, all, at.Dir); err != nil {
 		return nil, err
 	}
 	for _, at := range out.Places {

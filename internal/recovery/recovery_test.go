@@ -495,11 +495,11 @@ func TestCheckRunsOnTheJoinedTree(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, ok && c.Configured)
 	var out []string
-	r, dir, err := s.RunCheck(t.Context(), nil, c, b.Tip, func(l string) { out = append(out, l) }, nil)
+	r, at, err := s.RunCheck(t.Context(), nil, c, b.Tip, func(l string) { out = append(out, l) }, nil)
 	require.NoError(t, err)
 	assert.Equal(t, 3, r.Exit)
 	assert.Equal(t, []string{"one", "MINE", "three", "four", "five", "H", "f:2:1: bad"}, out)
-	places, err := s.Diagnose(j.Tree, out, dir)
+	places, err := s.Diagnose(j.Tree, out, at.Dir)
 	require.NoError(t, err)
 	require.Len(t, places, 1)
 	assert.Equal(t, "f", places[0].Path)

@@ -907,41 +907,42 @@ func (w *Workspace) CheckCommand(ctx context.Context, tree object.ID) (c check.C
 }
 
 // RunCheck runs a command on the joined commit in a checkout of its own and
-// records the outcome for its tree. dir is where it ran. With a position, what is likeliest to fail of it is run first.
+// records the outcome for its tree. at is where it ran. With a position, what is likeliest to fail of it is run first.
 func (s *Session) RunCheck(ctx context.Context, p *Position, c check.Command, tip object.ID, emit func(line string),
-	told begun) (r check.Report, dir string, err error) {
+	told begun) (r check.Report, at *laidOut, err error) {
 	tree, err := s.Tree(tip)
 	if err != nil {
-		return r, "", err
+		return r, nil, err
 	}
-	co, err := s.checkout(ctx, "check", tip, emit)
-	if err != nil {
-		return r, "", err
+	if at, err = s.checkout(ctx, "check", tip, emit); err != nil {
+		return r, nil, err
 	}
-	steps, err := s.stepsFor(ctx, p, co.Dir, c, tree)
+	steps, err := s.stepsFor(ctx, p, at.Dir, c, tree)
 	if err != nil {
-		return r, co.Dir, err
+		return r, at, err
 	}
 	now := lastRun{tree: tree}
-	r, err = s.runSteps(ctx, co.Dir, c, steps, tree, func(l string) {
+	r, err = s.runSteps(ctx, at.Dir, c, steps, tree, func(l string) {
 		if now.output = append(now.output, l); len(now.output) > 2*mostOutput {
 			now.output = slices.Clone(now.output[mostOutput:])
 		}
 		emit(l)
-	}, func(steps []check.Step, at int) {
+	}, func(steps []check.Step, which int) {
 		now.output = nil
 		if told != nil {
-			told(steps, at)
+			told(steps, which)
 		}
 	})
 	if err != nil {
-		return r, co.Dir, err
+		return r, at, err
 	}
 	now.steps = r.Steps
 	s.last = now
 	s.state.Checked = &Checked{Tree: tree, Command: c.Line(), Passed: r.Passed, Took: r.Took}
-	s.state.LastCheck = r.Took
-	return r, co.Dir, s.save()
+	if r.Passed || !slices.ContainsFunc(r.Steps, func(one check.Step) bool { return one.First != "" || one.Known }) {
+		s.state.LastCheck = r.Took // a part of it tells nothing of how long all takes
+	}
+	return r, at, s.save()
 }
 
 // namesIn lists what is in a folder of a tree, line by line.
@@ -978,7 +979,11 @@ func (s *Session) environment(ctx context.Context) ([]string, error) {
 
 // checkout brings a checkout, by its name, to a joined commit, and says to emit in what it is not as the working
 // tree is.
-func (s *Session) checkout(ctx context.Context, name string, tip object.ID, emit func(string)) (*git.Checkout, error) {
+func (s *Session) checkout(ctx context.Context, name string, tip object.ID, emit func(string)) (*laidOut, error) {
+	tree, err := s.Tree(tip)
+	if err != nil {
+		return nil, err
+	}
 	if err := s.Repo.AddPack(ctx, func(w io.Writer) (int, error) { return s.Store.WritePack(w, tip) }); err != nil {
 		return nil, err
 	}
@@ -994,24 +999,7 @@ func (s *Session) checkout(ctx context.Context, name string, tip object.ID, emit
 	if err != nil {
 		return nil, err
 	}
-	return co, s.furnish(ctx, co, emit)
-}
-
-// furnish brings submodules into the checkout of a check, and says in what it is not as the working tree is.
-func (s *Session) furnish(ctx context.Context, co *git.Checkout, emit func(line string)) error {
-	empty, err := s.Repo.FillSubmodules(ctx, co)
-	if err != nil {
-		return err
-	}
-	for _, p := range empty {
-		emit(fmt.Sprintf("dorvik: the submodule %s, or its commit, is not in your working tree: the check runs "+
-			"without it (“git submodule update --init %[1]s” brings it)", p))
-	}
-	sparse, err := s.Repo.Flag(ctx, "core.sparseCheckout")
-	if err == nil && sparse {
-		emit("dorvik: your working tree is sparse; the check has all files")
-	}
-	return err
+	return s.furnish(ctx, co, tree, emit)
 }
 
 // Diagnose finds the places in the joined tree that the output of a check run

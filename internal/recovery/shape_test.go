@@ -365,16 +365,36 @@ func TestTheCheckHasSubmodules(t *testing.T) {
 	require.NoError(t, err)
 	for range 2 { // again, in what is there
 		var said []string
-		r, _, err := s.RunCheck(t.Context(), nil, termsOf("cat parts/lib/inner/deep && test ! -e "+
+		r, at, err := s.RunCheck(t.Context(), nil, termsOf("cat parts/lib/inner/deep && test ! -e "+
 			"parts/absent/x").Command, tip,
 			func(l string) { said = append(said, l) }, nil)
 		require.NoError(t, err)
 		assert.True(t, r.Passed)
 		require.Len(t, said, 2)
+		assert.Equal(t, said[0], "dorvik: "+at.lacks[0])
 		assert.Contains(t, said[0], "dorvik: the submodule parts/absent, or its commit, is not in your working tree")
 		assert.Equal(t, "deep", said[1])
 	}
 	assert.Empty(t, tm.mine.Git("status", "--porcelain"))
+}
+
+// TestLargeFilesThatAreNotThere: what a filter would make of what is stored is told where it is not made.
+func TestLargeFilesThatAreNotThere(t *testing.T) {
+	tm := newTeam(t)
+	const stands = "version https://example.org/spec/v1\noid sha256:00\nsize 9\n"
+	tm.mine.Commit("large", ".gitattributes", "*.chart filter=far\n*.tide filter=near\nkept.tide -filter\n", "a.chart", stands,
+		"sub/.gitattributes", "b.chart filter=near\n", "sub/b.chart", "whole\n", "c.tide", stands, "kept.tide", stands)
+	gittest.Own(t, "filter.near.smudge", "cat")
+	s := tm.session()
+	tip, err := object.ParseID(tm.mine.Git("rev-parse", "HEAD"))
+	require.NoError(t, err)
+	var said []string
+	_, at, err := s.RunCheck(t.Context(), nil, termsOf("true").Command, tip, func(l string) { said = append(said, l) }, nil)
+	require.NoError(t, err)
+	assert.Equal(t, []string{
+		"1 file is kept by the filter “far”, which is not set up here: the check has what is stored in its place (a.chart)",
+		"1 large file is not here but as a pointer to where it is kept: the check has the pointer (c.tide)"}, at.lacks)
+	assert.Len(t, said, 2)
 }
 
 // TestAMovedSubmoduleIsTold: the join moves what is recorded, and the submodule stays as git leaves it.

@@ -42,6 +42,7 @@ type checkState struct {
 	output  *output
 	places  []diagnose.Place
 	texts   map[string][]recovery.Line // of the files with places
+	lacks   []string                   // what it was run without
 	causes  []*recovery.Cause          // what was settled that each place comes from, or nil
 	at      int
 	errors  scroll
@@ -216,7 +217,7 @@ func (s *checkScreen) run() tea.Cmd {
 		decided := s.s.State().Decisions
 		causes, err := s.s.CausesOf(join, &decided, v.Places)
 		return func() tea.Cmd {
-			s.started, s.agreed, s.causes = time.Time{}, true, causes
+			s.started, s.agreed, s.causes, s.lacks = time.Time{}, true, causes, v.Lacks
 			s.result, s.places, s.texts, s.st = &v.Result, v.Places, v.Texts, v.State
 			if s.passed() {
 				return s.afterPass(v.WantsEach)

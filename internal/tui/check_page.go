@@ -253,6 +253,9 @@ func (s *checkScreen) failedPage(p page, w, h int) page {
 		next += " Mend it here and check again: the edit becomes part of " + s.mendedInto() + "."
 	}
 	p.say(w, line{}.bold(trouble, "✗ The joined code does not pass. ").add(plain, next))
+	for _, l := range s.lacks {
+		p.say(w, line{}.mark(markWarning).add(plain, "It may fail for what it lacks: "+l+"."))
+	}
 	p.rows(s.whoRow(w))
 	p.rows(s.eachRows(w))
 	p.rows(s.pairRows(w))

@@ -55,7 +55,10 @@ func Mends(store *object.Overlay, t Trees, list []Misfit) (out []Mend, err error
 			case Moved:
 				to, ok = m.mendPath(l)
 			case Signature:
-				if to, ok, err = f.mendCall(m, l); err != nil {
+				if to, ok, err = f.mendCall(m, l); err == nil && !ok {
+					to, ok, err = f.mendUse(m, l)
+				}
+				if err != nil {
 					return nil, err
 				}
 			}
@@ -232,4 +235,50 @@ func (f *finder) mendCall(m *Misfit, l string) (to string, ok bool, err error) {
 		return l, false, nil
 	}
 	return l[:mine[3]] + added + l[mine[3]:], true, nil
+}
+
+// mendUse gives a use of something that is of another type now what whoever changed it put around every other use, such
+// as a conversion; what that is must be alike everywhere.
+func (f *finder) mendUse(m *Misfit, l string) (to string, ok bool, err error) {
+	if f.sides[index(m.Changed.Side)] == nil {
+		if err := f.read(context.Background(), m.Changed.Side); err != nil {
+			return l, false, err
+		}
+	}
+	use := regexp.MustCompile(`(?:\b\w+\.)*\b` + regexp.QuoteMeta(m.Name) + `\b(?:\([^()]*\))?`)
+	before, after, seen := "", "", false
+	for _, one := range f.sides[index(m.Changed.Side)] {
+		for _, e := range one.edits {
+			for k := range min(e.A1-e.A0, e.B1-e.B0) {
+				was, is := one.from[e.A0+k], one.to[e.B0+k]
+				at := use.FindAllStringIndex(was, -1)
+				if len(at) == 0 || definedAt(one, e.B0+k, m.Name) {
+					continue
+				}
+				pre, post, alike := around(was, is, at)
+				if !alike || e.A1-e.A0 != e.B1-e.B0 || seen && (pre != before || post != after) {
+					return l, false, nil
+				}
+				before, after, seen = pre, post, true
+			}
+		}
+	}
+	mine := use.FindAllStringIndex(l, -1)
+	if !seen || before+after == "" || len(mine) != 1 {
+		return l, false, nil
+	}
+	lo, hi := mine[0][0], mine[0][1]
+	return l[:lo] + before + l[lo:hi] + after + l[hi:], true, nil
+}
+
+// around tells what was put before and after the one use in a line, if that is all that became of the line.
+func around(was, is string, uses [][]int) (before, after string, ok bool) {
+	if len(uses) != 1 {
+		return "", "", false
+	}
+	lo, hi := uses[0][0], uses[0][1]
+	rest, head := strings.CutPrefix(is, was[:lo])
+	rest, tail := strings.CutSuffix(rest, was[hi:])
+	before, after, found := strings.Cut(rest, was[lo:hi])
+	return before, after, head && tail && found
 }
