@@ -26,11 +26,8 @@ func (f *finder) golang(ctx context.Context) (out []Misfit, err error) {
 		return nil, nil
 	}
 	joined := f.gosource(f.trees.Joined)
-	all := map[string]bool{}
-	maps.Copy(all, changed[0])
-	maps.Copy(all, changed[1])
 	b := &blame{finder: f, joined: joined, before: [2]*gosource{f.gosource(f.trees.Yours), f.gosource(f.trees.Theirs)}}
-	for _, dir := range slices.Sorted(maps.Keys(all)) {
+	for _, dir := range b.suspects() {
 		seen := map[string]bool{}
 		if err := joined.imports(dir, true, seen); err != nil {
 			return nil, err
@@ -214,13 +211,13 @@ func (b *blame) writer(p, line string) (at Place, ok bool) {
 	return at, ok
 }
 
-// declared gives what each Go file that a side changed declared before, and declares after.
+// declared gives what each Go file declared before, and declares after, of which a side changed that.
 func (b *blame) declared(side merge.Side) map[string][2][]goDecl {
 	i := index(side)
 	if b.decls[i] == nil {
 		b.decls[i] = map[string][2][]goDecl{}
 		for _, one := range b.sides[i] {
-			if path.Ext(one.path) == ".go" {
+			if path.Ext(one.path) == ".go" && one.touchesDeclarations() {
 				b.decls[i][one.path] = [2][]goDecl{goDecls(one.was), goDecls(one.is)}
 			}
 		}

@@ -61,6 +61,7 @@ const (
 	mostFiles   = 4000    // changed files that are read, of each side
 	largestFile = 1 << 20 // bytes of a file that is read
 	mostFound   = 200     // misfits that are told
+	readAhead   = 200     // files whose texts are asked for at once
 )
 
 // Find finds the misfits of two sides, by where they are used. Time grows with the size of the files of known languages
@@ -110,8 +111,42 @@ type file struct {
 	from    []string // lines
 	to      []string
 
-	lang     *language // nil where it is none that is read by its definitions
-	had, has []def     // what it defined, and defines
+	lang    *language // nil where it is none that is read by its definitions
+	defines struct {
+		known    bool
+		had, has []def
+	}
+}
+
+// defs is what the file defined, and defines; nothing where its language is not read so.
+func (f *file) defs() (had, has []def) {
+	if d := &f.defines; !d.known && f.lang != nil && len(f.edits) > 0 {
+		d.known, d.had, d.has = true, f.lang.definitions(f.from), f.lang.definitions(f.to)
+	}
+	return f.defines.had, f.defines.has
+}
+
+// touched lists the names whose definitions the edits may have changed, each once: those defined in lines that are gone,
+// and the one before each edit, whose parameters may go on so far.
+func (f *file) touched() (names []string) {
+	if f.lang == nil {
+		return nil
+	}
+	add := func(lines []string) bool {
+		list := f.lang.definitions(lines)
+		for _, d := range list {
+			if !slices.Contains(names, d.name) {
+				names = append(names, d.name)
+			}
+		}
+		return len(list) > 0
+	}
+	for _, e := range f.edits {
+		add(f.from[e.A0:e.A1])
+		for i := e.A0 - 1; i >= max(0, e.A0-longestHead) && !add(f.from[i:i+1]); i-- {
+		}
+	}
+	return names
 }
 
 // added lists the lines that are new, from 0.
@@ -185,13 +220,22 @@ func (f *finder) read(ctx context.Context, side merge.Side) error {
 	}
 	var files []*file
 	news := map[string][]*file{}
-	for _, c := range changes {
-		if len(files) == mostFiles || ctx.Err() != nil {
+	isKnown := func(p string) bool { return languageOf(p) != nil || isSettings(p) || mentionsPaths(p) }
+	changes = slices.DeleteFunc(changes, func(c object.Change) bool { return !isKnown(c.Path) && !c.New.Absent() })
+	changes = changes[:min(len(changes), mostFiles)]
+	for i, c := range changes {
+		if ctx.Err() != nil {
 			break
 		}
-		known := languageOf(c.Path) != nil || isSettings(c.Path) || mentionsPaths(c.Path)
-		if gone := c.New.Absent(); !known && !gone {
-			continue
+		known := isKnown(c.Path)
+		if i%readAhead == 0 {
+			var ids []object.ID
+			for _, next := range changes[i:min(i+readAhead, len(changes))] {
+				if isKnown(next.Path) {
+					ids = append(ids, next.Old.ID, next.New.ID)
+				}
+			}
+			f.store.Prefetch(ids...)
 		}
 		one := &file{path: c.Path, old: c.Old, new: c.New}
 		if known {
@@ -204,9 +248,7 @@ func (f *finder) read(ctx context.Context, side merge.Side) error {
 		}
 		one.from, one.to = diff.Lines(one.was), diff.Lines(one.is)
 		one.edits = diff.Histogram(one.from, one.to)
-		if one.lang = languageOf(c.Path); one.lang != nil && len(one.edits) > 0 {
-			one.had, one.has = one.lang.definitions(one.from), one.lang.definitions(one.to)
-		}
+		one.lang = languageOf(c.Path)
 		for _, i := range one.added() {
 			for w := range words(one.to[i]) {
 				if at := news[w]; len(at) == 0 || at[len(at)-1] != one {

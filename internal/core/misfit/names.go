@@ -63,18 +63,31 @@ func (f *finder) homes(side merge.Side) (before, now map[string][]homed) {
 		}
 	}
 	for _, one := range f.sides[index(side)] {
-		put(now, one, one.has)
-		put(before, one, one.had)
+		had, has := one.defs()
+		put(now, one, has)
+		put(before, one, had)
 	}
 	return before, now
 }
 
 // losses are the names that a side took away, or gave another shape, and that are in new lines of the other.
 func (f *finder) losses(side merge.Side) (out []loss) {
+	suspect := map[*file][]string{}
+	for _, one := range f.sides[index(side)] {
+		for _, name := range one.touched() {
+			if len(name) >= 3 && len(f.using(side.Other(), name)) > 0 {
+				suspect[one] = append(suspect[one], name)
+			}
+		}
+	}
+	if len(suspect) == 0 {
+		return nil
+	}
 	before, now := f.homes(side)
 	for _, one := range f.sides[index(side)] {
-		for _, d := range one.had {
-			if len(d.name) < 3 || len(f.using(side.Other(), d.name)) == 0 {
+		had, _ := one.defs()
+		for _, d := range had {
+			if !slices.Contains(suspect[one], d.name) {
 				continue
 			}
 			key := one.lang.family + " " + d.name
@@ -131,12 +144,13 @@ func sole(l *language, list []homed, lines func(one *file) []string) (a arity, o
 // renamedTo finds what a definition is called now: one that is new in the file, in the place of its line or declared
 // like it.
 func renamedTo(one *file, d def) (name string, line int) {
+	before, now := one.defs()
 	had := map[string]bool{}
-	for _, o := range one.had {
+	for _, o := range before {
 		had[o.name] = true
 	}
 	var alike []def
-	for _, n := range one.has {
+	for _, n := range now {
 		if had[n.name] {
 			continue
 		}
@@ -166,7 +180,8 @@ func (f *finder) renamedWith(side merge.Side, gone *file, d def) (name string, a
 		if !one.old.Absent() || path.Ext(one.path) != path.Ext(gone.path) {
 			continue
 		}
-		for _, o := range one.has {
+		_, has := one.defs()
+		for _, o := range has {
 			if o.alike(d) && o.in == d.in {
 				n++
 				name, at = o.name, one.place(side, o.line, false)
@@ -238,7 +253,7 @@ func (l *loss) fits(one *file, line int) bool {
 // defines reports whether a side's file defines a name anew, as a variable or a parameter, too.
 func defines(one *file, name string) bool {
 	is := func(d def) bool { return d.name == name }
-	if slices.ContainsFunc(one.has, is) && !slices.ContainsFunc(one.had, is) {
+	if had, has := one.defs(); slices.ContainsFunc(has, is) && !slices.ContainsFunc(had, is) {
 		return true
 	}
 	q := regexp.QuoteMeta(name)
@@ -294,10 +309,11 @@ func (f *finder) duplicates() (out []Misfit, err error) {
 		}
 		news := func(one *file) map[string]def {
 			out := map[string]def{}
-			for _, d := range one.has {
+			had, has := one.defs()
+			for _, d := range has {
 				out[d.in+"\x00"+d.name] = d
 			}
-			for _, d := range one.had {
+			for _, d := range had {
 				delete(out, d.in+"\x00"+d.name)
 			}
 			return out
