@@ -248,15 +248,21 @@ func passEqual(cursors []cursor) {
 		other := &cursors[i+1]
 		same = min(same, common(c.raw[start:], other.raw[other.from:]))
 	}
-	for !c.Absent() && c.to <= start+same {
-		c.next()
-	}
-	if passed := c.from - start; passed > 0 {
-		for i := range cursors[1:] {
-			other := &cursors[i+1]
-			other.to = other.from + passed
-			other.next()
+	passed := 0 // what is the same need not be read, but for where it ends
+	for !c.Absent() {
+		end := strings.IndexByte(c.raw[start+passed:start+same], 0)
+		if end < 0 || passed+end+1+c.size > same {
+			break
 		}
+		passed += end + 1 + c.size
+	}
+	if passed == 0 {
+		return
+	}
+	for i := range cursors {
+		at := &cursors[i]
+		at.to = at.from + passed
+		at.next()
 	}
 }
 
