@@ -3,7 +3,7 @@
 
 GO ?= go
 
-.PHONY: help build demo test quick race soak fuzz cover lint bench docs house
+.PHONY: help build demo test tools quick race soak fuzz cover lint bench docs house
 
 ## help: this list
 help:
@@ -26,6 +26,10 @@ demo:
 test:
 	@scripts/need go git tmux pdftotext rsvg-convert
 	$(GO) test -timeout 20m ./...
+
+## tools: compilers and test runners, so that what they print is read in tests as they print it; tests pass over what is missing
+tools:
+	@scripts/need go gcc make python3 node rustc javac pytest cmake ctest tsc eslint gradle mvn maven-plugins
 
 ## quick: the tests that need no terminal; it says which are left out
 quick:

@@ -11,7 +11,7 @@ import (
 type reader func(lines []string, at int) (p Place, n int, ok bool)
 
 // readers are asked in this order. The general form is the last.
-var readers = []reader{python, rustc, cmake, maven, kotlin, typescript, makefile, nodeError, junit, general}
+var readers = []reader{python, pytestFrames, asserted, rustc, cmake, maven, kotlin, typescript, makefile, nodeError, junit, general}
 
 // escapes are the sequences by which terminals are told of colours and the like (ECMA-48).
 var escapes = regexp.MustCompile(`\x1b\[[0-9;:?]*[ -/]*[@-~]|\x1b\][^\x07\x1b]*(?:\x07|\x1b\\)`)
@@ -24,8 +24,11 @@ func plain(l string) string {
 	if i := strings.LastIndexByte(strings.TrimRight(l, "\r"), '\r'); i >= 0 { // progress that was written over
 		l = l[i+1:]
 	}
-	return strings.TrimRight(l, "\r")
+	return strings.TrimRight(task.ReplaceAllString(l, "/"), "\r")
 }
+
+// task is what an older Gradle writes before the first line that a compiler prints, without a break.
+var task = regexp.MustCompile(`^(?::\w+)+/`)
 
 func number(s string) int {
 	n, _ := strconv.Atoi(s)
@@ -68,10 +71,44 @@ func python(lines []string, at int) (p Place, n int, ok bool) {
 	return p, 0, false
 }
 
+var (
+	pytestFrame = regexp.MustCompile(`^(\S+\.py):(\d+): in \S+$`)
+	assertion   = regexp.MustCompile(`^\S+: ([^\s:]+):(\d+): (?:.+: )?(Assertion .+ failed\.)$`)
+)
+
+// pytestFrames reads what pytest says of tests that it could not load: frames, the innermost last, and what ended them.
+func pytestFrames(lines []string, at int) (p Place, n int, ok bool) {
+	m := pytestFrame.FindStringSubmatch(lines[at])
+	if m == nil {
+		return p, 0, false
+	}
+	for i := at + 1; i < len(lines) && i < at+200; i++ {
+		if f := pytestFrame.FindStringSubmatch(lines[i]); f != nil {
+			m = f
+		} else if e := pytestWhy.FindStringSubmatch(lines[i]); e != nil {
+			return Place{m[1], number(m[2]), 0, e[1]}, i - at + 1, true
+		}
+	}
+	return p, 0, false
+}
+
+// asserted reads what the C library says where an assertion fails.
+func asserted(lines []string, at int) (Place, int, bool) {
+	m := assertion.FindStringSubmatch(lines[at])
+	if m == nil {
+		return Place{}, 0, false
+	}
+	return Place{m[1], number(m[2]), 0, m[3]}, 1, true
+}
+
 // frames are all places of a traceback, the innermost first: where that is not of the project, the next one may be.
 func frames(lines []string, at, n int) (out [][2]string) {
 	for _, l := range lines[at : at+n] {
-		if m := pyFrame.FindStringSubmatch(l); m != nil {
+		m := pyFrame.FindStringSubmatch(l)
+		if m == nil {
+			m = pytestFrame.FindStringSubmatch(l)
+		}
+		if m != nil {
 			out = append([][2]string{{m[1], m[2]}}, out...)
 		} else if m := junitLine.FindStringSubmatch(l); m != nil {
 			out = append(out, [2]string{m[1], m[2]})

@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/tools/txtar"
 )
 
 // TestWhatToolsSay reads what many tools print, as it was printed.
@@ -59,41 +60,77 @@ func TestWhatToolsSay(t *testing.T) {
 	}
 }
 
-// TestRealTools has the tools that are there fail, and finds the places. What is missing is said.
+// TestRealTools has the tools that are there fail on small projects, and finds the places. What is missing is said; where
+// DORVIK_TOOLS is "all", none may be.
 func TestRealTools(t *testing.T) {
+	const pom = `<project xmlns="http://maven.apache.org/POM/4.0.0"><modelVersion>4.0.0</modelVersion>
+<groupId>skerry</groupId><artifactId>skerry</artifactId><version>1</version><properties>
+<maven.compiler.source>11</maven.compiler.source><maven.compiler.target>11</maven.compiler.target></properties></project>`
+	const tide = "-- src/main/java/Tide.java --\nclass Tide {\n  int f() { return depth; }\n}\n"
+	const cmake = "-- CMakeLists.txt --\ncmake_minimum_required(VERSION 3.10)\nproject(skerry C)\nenable_testing()\n" +
+		"add_executable(tide tide.c)\nadd_test(NAME tide COMMAND tide)\n"
+	const built = "cmake -S . -B build && cmake --build build && ctest --test-dir build --output-on-failure"
 	for _, c := range []struct {
-		tool, name, text, line string
-		at                     int
-		says                   string
+		tool, files, line string
+		path              string
+		at                int
+		says              string
 	}{
-		{"go", "tide.go", "package x\n\nfunc f() int { return depth() }\n", "GO111MODULE=off go vet tide.go", 3,
+		{"go", "-- tide.go --\npackage x\n\nfunc f() int { return depth() }\n", "GO111MODULE=off go vet tide.go", "tide.go", 3,
 			"undefined: depth"},
-		{"gcc", "tide.c", "int f(void) {\n\treturn depth;\n}\n", "gcc -fdiagnostics-color=always -c tide.c", 2, "undeclared"},
-		{"python3", "tide.py", "def f():\n    return depth\n\n\nf()\n", "python3 tide.py", 2, "NameError"},
-		{"python3", "tide.py", "def f(:\n", "python3 -m py_compile tide.py", 1, "SyntaxError"},
-		{"node", "tide.js", "const a = 1;\ndepth(a);\n", "node tide.js", 2, "ReferenceError: depth is not defined"},
-		{"rustc", "tide.rs", "fn main() {\n    depth();\n}\n", "rustc tide.rs", 2, "cannot find function `depth`"},
-		{"javac", "Tide.java", "class Tide {\n  int f() { return depth; }\n}\n", "javac Tide.java", 2, "cannot find symbol"},
-		{"make", "Makefile", "all:\n    echo\n", "make", 2, "missing separator"},
+		{"gcc", "-- tide.c --\nint f(void) {\n\treturn depth;\n}\n", "gcc -fdiagnostics-color=always -c tide.c", "tide.c", 2,
+			"undeclared"},
+		{"python3", "-- tide.py --\ndef f():\n    return depth\n\n\nf()\n", "python3 tide.py", "tide.py", 2, "NameError"},
+		{"python3", "-- tide.py --\ndef f(:\n", "python3 -m py_compile tide.py", "tide.py", 1, "SyntaxError"},
+		{"node", "-- tide.js --\nconst a = 1;\ndepth(a);\n", "node tide.js", "tide.js", 2,
+			"ReferenceError: depth is not defined"},
+		{"rustc", "-- tide.rs --\nfn main() {\n    depth();\n}\n", "rustc tide.rs", "tide.rs", 2, "cannot find function `depth`"},
+		{"javac", "-- Tide.java --\nclass Tide {\n  int f() { return depth; }\n}\n", "javac Tide.java", "Tide.java", 2,
+			"cannot find symbol"},
+		{"make", "-- Makefile --\nall:\n    echo\n", "make", "Makefile", 2, "missing separator"},
+		{"pytest", "-- fares.py --\ndef fare(n):\n    return n + 3\n-- test_fares.py --\nfrom fares import fare\n\n\n" +
+			"def test_two():\n    assert fare(2) == 6\n", "pytest -q", "test_fares.py", 5, "assert 5 == 6"},
+		{"pytest", "-- fares.py --\n-- test_fares.py --\nfrom fares import fare\n", "pytest -q", "test_fares.py", 1,
+			"ImportError: cannot import name 'fare' from 'fares'"},
+		{"ctest", cmake + "-- tide.c --\n#include <assert.h>\nint main(void) {\n\tassert(1 == 2);\n}\n", built, "tide.c", 3,
+			"Assertion `1 == 2' failed."},
+		{"cmake", cmake, built, "CMakeLists.txt", 4, "Cannot find source file"},
+		{"tsc", "-- tsconfig.json --\n{\"compilerOptions\":{\"noEmit\":true,\"types\":[]},\"files\":[\"a.ts\"]}\n-- a.ts --\n" +
+			"const a = 1;\nconst b: number = depth(a);\n", "tsc", "a.ts", 2, "TS2304: Cannot find name 'depth'."},
+		{"tsc", "-- tsconfig.json --\n{\"compilerOptions\":{\"noEmit\":true,\"types\":[]},\"files\":[\"a.ts\"]}\n-- a.ts --\n" +
+			"const b: number = depth();\n", "tsc --pretty", "a.ts", 1, "TS2304: Cannot find name 'depth'."},
+		{"eslint", "-- eslint.config.mjs --\nexport default [{rules: {\"no-undef\": \"error\"}}];\n-- a.js --\nconst a = 1;\n" +
+			"depth(a);\n", "eslint .", "a.js", 2, "'depth' is not defined"},
+		{"gradle", "-- build.gradle --\nplugins { id 'java' }\n" + tide, "gradle --offline --no-daemon build",
+			"src/main/java/Tide.java", 2, "cannot find symbol"},
+		{"mvn", "-- pom.xml --\n" + pom + "\n" + tide, "mvn -q -B -o -Dmaven.repo.local=/usr/share/maven-repo compile",
+			"src/main/java/Tide.java", 2, "cannot find symbol"},
 	} {
-		t.Run(c.tool+" "+c.name, func(t *testing.T) {
-			if _, err := exec.LookPath(c.tool); err != nil {
-				t.Skip(c.tool + " is not installed here; what it prints is read in TestWhatToolsSay")
+		t.Run(c.tool+" "+c.path, func(t *testing.T) {
+			_, err := exec.LookPath(c.tool)
+			if err == nil && c.tool == "mvn" { // which compiles by what the system packages beside it
+				_, err = os.Stat("/usr/share/maven-repo/org/apache/maven/plugins/maven-compiler-plugin")
 			}
+			if err != nil {
+				require.NotEqual(t, "all", os.Getenv("DORVIK_TOOLS"), "%s is missing: make tools installs it", c.tool)
+				t.Skip(c.tool + " is not installed here (make tools does it); what it prints is read in TestWhatToolsSay")
+			}
+			t.Parallel()
 			dir := t.TempDir()
-			require.NoError(t, os.WriteFile(filepath.Join(dir, c.name), []byte(c.text), 0o644))
+			files := map[string][]string{}
+			for _, f := range txtar.Parse([]byte(c.files)).Files {
+				at := filepath.Join(dir, filepath.FromSlash(f.Name))
+				require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
+				require.NoError(t, os.WriteFile(at, f.Data, 0o644))
+				files[path.Base(f.Name)] = append(files[path.Base(f.Name)], f.Name)
+			}
 			cmd := exec.Command("sh", "-c", c.line)
 			cmd.Dir = dir
 			out, err := cmd.CombinedOutput()
 			require.Error(t, err, "it was to fail")
-			got := Places(strings.Split(string(out), "\n"), dir, func(base string) []string {
-				if base == c.name {
-					return []string{c.name}
-				}
-				return nil
-			})
+			got := Places(strings.Split(string(out), "\n"), dir, func(base string) []string { return files[base] })
 			require.NotEmpty(t, got, "%s", out)
-			assert.Equal(t, []any{c.name, c.at}, []any{got[0].Path, got[0].Line}, "%s", out)
+			assert.Equal(t, []any{c.path, c.at}, []any{got[0].Path, got[0].Line}, "%s", out)
 			assert.Contains(t, got[0].Text, c.says)
 		})
 	}
