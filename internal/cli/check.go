@@ -221,7 +221,11 @@ func (v *prover) fit(ctx context.Context, p *recovery.Position, j *recovery.Join
 	if !v.mending || len(mends) == 0 {
 		return j, nil
 	}
-	if _, err := v.s.TakeMends(j, mends, unfit); err != nil {
+	held, err := v.s.Holdings(j, mends, unfit)
+	if err != nil {
+		return j, err
+	}
+	if _, err := v.s.TakeMends(j, held); err != nil {
 		return j, err
 	}
 	st := v.s.State()

@@ -416,3 +416,40 @@ func (w *Workspace) LinesChanged(ctx context.Context, n history.Node) (lines int
 	}
 	return lines, err
 }
+
+// Edited is what a commit changed of some files, line by line.
+type Edited struct {
+	Files []ChangedFile
+	Lines [][]ChangeLine // of each; none of what is no text
+	More  int            // files that it changed besides
+}
+
+// EditedBy gives what a commit changed against its first parent: of the files that something is about or, where it
+// changed none of those, of all.
+func (w *Workspace) EditedBy(ctx context.Context, n history.Node, about []string) (out Edited, err error) {
+	before, err := history.FirstParentTree(w.Store, n.Commit)
+	if err != nil {
+		return out, err
+	}
+	all, err := w.changed(ctx, before, n.Tree, nil)
+	if err != nil {
+		return out, err
+	}
+	for _, f := range all {
+		if slices.Contains(about, f.Path) || slices.Contains(about, f.From) {
+			out.Files = append(out.Files, f)
+		}
+	}
+	if len(out.Files) == 0 {
+		out.Files = all
+	}
+	out.More = len(all) - len(out.Files)
+	for _, f := range out.Files {
+		lines, _, err := w.Change(f)
+		if err != nil {
+			return out, err
+		}
+		out.Lines = append(out.Lines, lines)
+	}
+	return out, nil
+}

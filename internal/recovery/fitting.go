@@ -181,14 +181,33 @@ func (w *Workspace) Holdings(j *Join, mends []misfit.Mend, unfit []Misfit) (out 
 	return out, nil
 }
 
-// TakeMends records mends that were offered for a join, each where it belongs. What that changed can be put back by
-// GiveBackMends.
-func (s *Session) TakeMends(j *Join, mends []misfit.Mend, unfit []Misfit) (before *TakenMends, err error) {
-	before = &TakenMends{mends: s.state.Mends, wishes: s.state.Wishes}
-	held, err := s.Holdings(j, mends, unfit)
-	if err != nil {
-		return nil, err
+// MayHold lists the steps of a rebase of which each could hold all of some mends: it has the lines that they change, and
+// is none before those that need them.
+func (w *Workspace) MayHold(j *Join, held []Holding) (steps []int, err error) {
+	for i := range j.Steps {
+		can := !j.Steps[i].Left() && len(held) > 0
+		for _, m := range held {
+			if !can || len(m.Before) == 0 || m.In < 0 || i < m.In {
+				can = false
+				break
+			}
+			text, ok, err := w.TextAt(j.Steps[i].Tree, m.Path)
+			if err != nil {
+				return nil, err
+			}
+			can = ok && slices.Contains(diff.Lines(text), m.Before[0])
+		}
+		if can {
+			steps = append(steps, i)
+		}
 	}
+	return steps, nil
+}
+
+// TakeMends records mends that were offered for a join, each in the commit that it is to be held by. What that changed
+// can be put back by GiveBackMends.
+func (s *Session) TakeMends(j *Join, held []Holding) (before *TakenMends, err error) {
+	before = &TakenMends{mends: s.state.Mends, wishes: s.state.Wishes}
 	type place struct {
 		in   int
 		path string
@@ -217,6 +236,7 @@ func (s *Session) TakeMends(j *Join, mends []misfit.Mend, unfit []Misfit) (befor
 			for i := range list {
 				list[i].Line = slices.Index(lines, list[i].Before[0]) + 1
 			}
+			list = slices.DeleteFunc(list, func(m misfit.Mend) bool { return m.Line == 0 }) // it is mended there
 		}
 		after := misfit.Apply(text, list)
 		if !ok || after == text {

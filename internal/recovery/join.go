@@ -167,8 +167,8 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, decision
 func (j *Join) take(steps []replay.Step) {
 	j.Steps, j.Tree = steps, steps[len(steps)-1].Tree
 	for i := range steps {
-		for _, path := range steps[i].Unfit {
-			j.Lost = append(j.Lost, Mend{Path: path})
+		for _, one := range steps[i].Unfit {
+			j.Lost = append(j.Lost, Mend(one))
 		}
 		for _, r := range steps[i].Joins() {
 			if !r.Clean() {

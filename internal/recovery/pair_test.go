@@ -94,7 +94,14 @@ func TestAMendBelongsWhereItIsNeeded(t *testing.T) {
 	mends, err := s.MendsOf(p, j, unfit)
 	require.NoError(t, err)
 	require.Len(t, mends, 2)
-	before, err := s.TakeMends(j, mends, unfit)
+	held, err := s.Holdings(j, mends, unfit)
+	require.NoError(t, err)
+	for i, want := range [][]int{{0, 1, 2}, {1, 2}} {
+		may, err := s.MayHold(j, held[i:i+1])
+		require.NoError(t, err)
+		assert.Equal(t, want, may)
+	}
+	before, err := s.TakeMends(j, held)
 	require.NoError(t, err)
 	again := func() (*Join, []Misfit) {
 		p, j, _ := ready(t, s, Rebase, settle.Yours)
@@ -112,12 +119,22 @@ func TestAMendBelongsWhereItIsNeeded(t *testing.T) {
 		assert.Equal(t, want, text)
 	}
 	require.NoError(t, s.GiveBackMends(before))
-	_, left = again()
+	j, left = again()
 	assert.Len(t, left, 2)
+
+	held[0].In = 2 // as a person chose
+	_, err = s.TakeMends(j, held[:1])
+	require.NoError(t, err)
+	j, left = again()
+	assert.Len(t, left, 1)
+	assert.Equal(t, [][]string{nil, nil, {"b.go"}}, [][]string{j.Steps[0].Edited, j.Steps[1].Edited, j.Steps[2].Edited})
+	require.NoError(t, s.GiveBackMends(before))
 
 	// In a merge they are part of the merge commit.
 	p, j, _ = ready(t, s, Merge, settle.Yours)
-	_, err = s.TakeMends(j, mends, unfit)
+	held, err = s.Holdings(j, mends, unfit)
+	require.NoError(t, err)
+	_, err = s.TakeMends(j, held)
 	require.NoError(t, err)
 	j, err = s.Join(t.Context(), p, Merge, &s.state.Decisions, s.state.Amends(), nil)
 	require.NoError(t, err)

@@ -17,6 +17,7 @@ type Unchecked struct {
 	Misfits []Misfit
 	Holds   []Holding     // the mends, with what each becomes part of
 	Mends   []misfit.Mend // of them, where it is certain what to do
+	MayHold []int         // steps of a rebase that could hold all of those, too
 	Making  bool          // files are to be made anew before it is checked
 	MayMake bool          // the commands for that were agreed to before
 	Passed  *check.Report // an earlier run on the same tree; nil where there is none that passed
@@ -46,6 +47,9 @@ func (s *Session) ToCheck(ctx context.Context, p *Position, j *Join) (*Unchecked
 		return nil, err
 	}
 	if u.Holds, err = s.Holdings(j, u.Mends, u.Misfits); err != nil {
+		return nil, err
+	}
+	if u.MayHold, err = s.MayHold(j, u.Holds); err != nil {
 		return nil, err
 	}
 	u.Making, u.MayMake = len(j.Unmade()) > 0, s.MayMake(j)
@@ -93,7 +97,7 @@ type Proof struct {
 	Result check.Report
 	Places []diagnose.Place
 	Texts  map[string][]Line // of the files with places
-	Lacks  []string           // what the checkout was without, as sentences
+	Lacks  []string          // what the checkout was without, as sentences
 	State  State
 
 	WantsEach bool

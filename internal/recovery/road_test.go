@@ -138,9 +138,16 @@ func TestAnEditThatFitsNoLonger(t *testing.T) {
 	p.Wishes = replay.Wishes{ids["a"]: {Edits: edits}, ids["b"]: {Leave: true, Edits: edits}}
 	j, err := s.Join(t.Context(), p, Rebase, &settle.Decisions{}, Amends{}, nil)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"a.txt", "gone.txt", "f.txt"}, j.Steps[0].Unfit)
+	assert.Equal(t, edits.List, j.Steps[0].Unfit)
 	assert.Len(t, j.Steps[1].Unfit, 3, "what is left out holds no edits")
 	assert.Len(t, j.Lost, 6)
+	require.NoError(t, s.Wish(ids["a"], replay.Wish{Edits: edits}))
+	require.NoError(t, s.AddMend(Mend{Path: "none", Before: "1\n", After: "2\n"}))
+	for _, m := range append(j.Lost[:3:3], s.State().Mends...) {
+		require.NoError(t, s.LetGo(m))
+	}
+	assert.Empty(t, s.State().Mends)
+	assert.Empty(t, s.State().Wishes)
 	files, err := s.FilesOf(&j.Steps[2])
 	require.NoError(t, err)
 	assert.Equal(t, []string{"c.txt"}, files)

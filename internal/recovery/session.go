@@ -16,7 +16,9 @@ import (
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/diagnose"
 	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/words"
@@ -232,6 +234,29 @@ func (s *Session) UndoMend() (m Mend, ok bool, err error) {
 	}
 	m, s.state.Mends = s.state.Mends[n-1], s.state.Mends[:n-1:n-1]
 	return m, true, s.save()
+}
+
+// LetGo forgets a mend, wherever it belongs, that does not fit any more.
+func (s *Session) LetGo(m Mend) error {
+	s.state.Mends = slices.DeleteFunc(slices.Clone(s.state.Mends), func(one Mend) bool { return one == m })
+	for id, w := range s.state.Wishes {
+		if w.Edits == nil {
+			continue
+		}
+		left := slices.DeleteFunc(slices.Clone(w.Edits.List), func(one merge.TextEdit) bool { return Mend(one) == m })
+		switch {
+		case len(left) == len(w.Edits.List):
+			continue
+		case len(left) == 0:
+			w.Edits = nil
+		default:
+			w.Edits = &replay.Edits{List: left}
+		}
+		if err := s.Wish(id, w); err != nil {
+			return err
+		}
+	}
+	return s.save()
 }
 
 // PublishedError says that a rebase would rewrite commits that others may have.

@@ -50,7 +50,10 @@ type checkState struct {
 	unfit   []recovery.Misfit // found before anything was built
 	offered []misfit.Mend     // of those
 	held    []recovery.Holding
-	holder  string // the commit that mends become part of; empty where there is none
+	needed  []recovery.Holding // as they were offered
+	mayHold []int              // steps that could hold all of them
+	chosen  int                // of those, from 1, where the mends are to go; 0 for where they are needed
+	holder  string             // the commit that mends become part of; empty where there is none
 }
 
 func (c *checkState) running() bool { return !c.started.IsZero() }
@@ -105,9 +108,9 @@ func (s *checkScreen) enter() tea.Cmd {
 	s.checkState = checkState{}
 	pos, join, watch := s.pos, s.join, s.watchSettings()
 	s.holder, _ = join.MendHolder()
-	if n := len(join.Lost); n > 0 {
-		s.flash = warning(fmt.Sprintf("A mend of %s does not fit the new result and was not applied.",
-			join.Lost[0].Path))
+	if len(join.Lost) > 0 && s.flash == nil {
+		s.flash = warning(fmt.Sprintf("A mend of %s does not fit the new result and was not applied; %s shows both texts.",
+			join.Lost[0].Path, keys.views.Help().Key))
 	}
 	return tea.Batch(watch, s.start("making the joined commits", func(ctx context.Context, _ func(int, int)) (then,
 		error) {
@@ -115,7 +118,7 @@ func (s *checkScreen) enter() tea.Cmd {
 		return func() tea.Cmd {
 			s.terms, s.agreed, s.ready = v.Terms, v.Agreed, true
 			s.built, s.st, s.unfit = v.Built, v.State, v.Misfits
-			s.offered, s.held = v.Mends, v.Holds
+			s.offered, s.held, s.needed, s.mayHold = v.Mends, v.Holds, v.Holds, v.MayHold
 			s.each.set(v.Each)
 			switch {
 			case v.Making:
@@ -307,6 +310,9 @@ func (s *checkScreen) actions() []action {
 	if s.failed() {
 		out = append(out, s.eachAction()...)
 	}
+	if !s.running() {
+		out = append(out, s.lostAction()...)
+	}
 	out = append(out, s.pairActions()...)
 	if s.output != nil {
 		out = append(out, act(keys.output, "", s.wholeOutput))
@@ -379,7 +385,27 @@ func (s *checkScreen) mendAction() []action {
 	if !s.canTake() {
 		return nil
 	}
-	return []action{acts(keys.take, "take "+words.Is(len(s.offered), "the mend", "the mends"), s.takeMends)}
+	out := []action{acts(keys.take, "take "+words.Is(len(s.offered), "the mend", "the mends"), s.takeMends)}
+	if len(s.mayHold) > 1 {
+		out = append(out, act(keys.following, "into another commit", quietly(func() { s.holdIn(1) })),
+			also(keys.previous, quietly(func() { s.holdIn(-1) })))
+	}
+	return out
+}
+
+// holdIn has the offered mends become part of the next commit that could hold them or, past the last, of those that
+// need them, as they were offered.
+func (s *checkScreen) holdIn(by int) {
+	n := len(s.mayHold) + 1
+	s.chosen = (s.chosen + by + n) % n
+	if s.chosen == 0 {
+		s.held = s.needed
+		return
+	}
+	s.held = slices.Clone(s.needed)
+	for i := range s.held {
+		s.held[i].In = s.mayHold[s.chosen-1]
+	}
 }
 
 // canTake reports whether there are mends that can be taken by a key.
@@ -389,9 +415,9 @@ func (s *checkScreen) canTake() bool {
 
 // takeMends makes the edits of which it is certain that they are what is missing.
 func (s *checkScreen) takeMends() tea.Cmd {
-	join, mends, unfit, into := s.join, s.offered, s.unfit, s.holderNames()
+	join, mends, held, into := s.join, s.offered, s.held, s.holderNames()
 	return s.rejoin(func(to *recovery.Session) (err error) {
-		s.taken, err = to.TakeMends(join, mends, unfit)
+		s.taken, err = to.TakeMends(join, held)
 		return err
 	}, func() tea.Cmd {
 		s.flash = line{}.mark(markJoined).add(plain, words.Count(len(mends), "place", "places")+" mended. "+
@@ -406,7 +432,10 @@ func (s *checkScreen) holderNames() string {
 	for _, h := range s.held {
 		name := s.holder
 		if h.In >= 0 {
-			name = fmt.Sprintf("“%s”, which brings it in", s.join.Steps[h.In].Commit.Subject())
+			name = fmt.Sprintf("“%s”", s.join.Steps[h.In].Commit.Subject())
+			if s.chosen == 0 {
+				name += ", which brings it in"
+			}
 		}
 		if !slices.Contains(names, name) {
 			names = append(names, name)

@@ -112,7 +112,7 @@ func (s *checkScreen) misfitNote(p *page, w, most int) {
 		if s.canTake() {
 			p.row(line{}.add(plain, "  ").bold(bright, keys.take.Help().Key).add(plain, "  "+words.Is(len(s.offered),
 				"takes this mend", "takes these mends")).add(dim, "; "+words.Is(len(s.offered), "it becomes",
-				"they become")+" part of "+s.holderNames()))
+				"they become")+" part of "+s.holderNames()+words.If(len(s.mayHold) > 1, "; tab: of another commit", "")).cut(w))
 		}
 	}
 }

@@ -1,11 +1,16 @@
 package tui
 
 import (
+	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
+	"dorvik.dev/dorvik/internal/demo"
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/recovery"
 )
 
 func TestAGeneratedFileIsMadeAnew(t *testing.T) {
@@ -95,6 +100,63 @@ func TestACertainMendIsTakenByAKey(t *testing.T) {
 	b.press("b")
 	b.see("Nothing is pushed yet")
 	assert.Contains(t, at.Content("HEAD", "timetable/sailing.go"), "DepthAtPier(s.From, s.Departs)")
+}
+
+// TestTwoThatCollide: a mend may go into another commit than the one that needs it, and what is left is shown as two
+// commits side by side.
+func TestTwoThatCollide(t *testing.T) {
+	gittest.Isolate(t)
+	t.Setenv("GIT_COMMITTER_EMAIL", "runa@skerry.example")
+	s, err := demo.Make(t.Context(), filepath.Join(t.TempDir(), "demo"), demo.AsLonger)
+	require.NoError(t, err)
+	gittest.At(t, s.Clone).Git("fetch", "-q")
+	gittest.Own(t, "dorvik.check", "go vet ./...")
+	b := newBench(t, s.Clone)
+	b.press("enter", "enter")
+	for range 12 {
+		if strings.Contains(b.text(), "Settle ") && !strings.Contains(b.text(), "MAY NOT WORK TOGETHER") {
+			b.press("enter")
+		}
+	}
+	b.see("The joined code does not pass", "MAY NOT WORK TOGETHER", "“Print the berth on the ticket”, which brings it in; tab: "+
+		"of another commit")
+	b.press("tab")
+	b.see("part of “Print the berth on the ticket”; tab")
+	b.press("tab", "t")
+	b.see("1 place mended.", "The edit is part of “List the sailings of a harbour”.", "The joined code does not pass",
+		"THE TWO THAT COLLIDE", "shows both side by side", "Children travel for half")
+	b.fits("Check with a pair")
+	b.press("*")
+	b.see("each works without the other", "Print the fare on the foot ticket", "you   ", "Children travel for half", "Vigdis",
+		"+ func FootFare(band Band, child bool) Cents {", "fares/ticket.go", "the commit of yours, of theirs")
+	b.fits("the pair")
+	b.golden("pair")
+	b.press("esc", "#")
+	b.see("“Print the berth on the ticket” does not pass by itself")
+}
+
+// TestAMendThatFitsNoMoreIsShown: with what was mended and the text as it is now, to be written again or let go.
+func TestAMendThatFitsNoMoreIsShown(t *testing.T) {
+	s := demoClone(t)
+	gittest.Own(t, "dorvik.check", "true")
+	b := newBench(t, s.Clone)
+	require.NoError(t, b.m.s.AddMend(recovery.Mend{Path: "fares/fares.go", Before: "one\n", After: "two\n"}))
+	require.NoError(t, b.m.s.AddMend(recovery.Mend{Path: "none.go", Before: "one\n", After: "two\n"}))
+	b.press("enter", "enter", "enter", "enter", "enter")
+	b.see("A mend of fares/fares.go does not fit the new result and was not applied; v shows both texts", "the mends that do not fit")
+	b.press("v")
+	b.see("YOUR MEND", "− one", "+ two", "THE TEXT NOW", "package fares", "mend 1 of 2", "let it go")
+	b.fits("a lost mend")
+	b.golden("lost")
+	b.press("tab")
+	b.see("none.go", "there is no such text in the result")
+	b.press("x")
+	b.see("The mend of none.go is let go.")
+	b.press("v", "enter")
+	b.see("as it is now; your mend was", "package fares")
+	b.press("/", "ctrl+s")
+	b.see("Mended: fares/fares.go")
+	assert.Len(t, b.m.s.State().Mends, 1)
 }
 
 // TestAChangedCheckIsAskedAgain: what a colleague wrote into the Makefile does not run unasked.

@@ -20,7 +20,7 @@ func (s *checkScreen) pairActions() (out []action) {
 	case s.pair.Found():
 		out = append(out, also(keys.yourCommit, func() tea.Cmd { return s.showCommit(s.pair.Yours, nil) }),
 			also(keys.theirCommit, func() tea.Cmd { return s.showCommit(s.pair.Theirs, nil) }),
-			acts(keys.colleague, "", s.tellColleague))
+			acts(keys.pair, "the two that collide", s.openPair), acts(keys.colleague, "", s.tellColleague))
 	case b.Yours != nil && *b.Yours && b.Theirs != nil && *b.Theirs:
 		out = append(out, acts(keys.pair, "", s.findPair))
 	}
@@ -36,8 +36,9 @@ func (s *checkScreen) findPair() tea.Cmd {
 		return func() tea.Cmd {
 			if s.pair = pair; !pair.Found() {
 				s.flash = warning("They cannot be found by halving: one of the lines has merges in it.")
+				return nil
 			}
-			return nil
+			return s.openPair()
 		}, err
 	})
 }
@@ -59,7 +60,7 @@ func (s *checkScreen) pairRows(w int) page {
 		}
 		return line{}.mark(m).add(m.hue, s.s.Short(n.ID)+" ").add(plain, n.Subject()).add(dim, "  "+s.first(n, side))
 	}
-	head := txt(plain, "  ").then(heading("THE TWO THAT COLLIDE")).add(dim, "  < and > show them")
+	head := txt(plain, "  ").then(heading("THE TWO THAT COLLIDE")).add(dim, "  "+keys.pair.Help().Key+" shows both side by side")
 	y, t := row(markYours, merge.Yours), row(markTheirs, merge.Theirs)
 	if y.width()+t.width()+9 <= w {
 		return page{nil, head, txt(plain, "  ").then(y).add(trouble, "  ✗  ").then(t)}

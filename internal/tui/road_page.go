@@ -118,8 +118,12 @@ func (s *roadScreen) state(i int) (m mark, h hue, says string) {
 		more = append(more, "edited by you")
 	}
 	if len(st.Unfit) > 0 {
+		var unfit []string
+		for _, one := range st.Unfit {
+			unfit = append(unfit, one.Path)
+		}
 		m = markWarning
-		more = append(more, "your edit of "+words.List(words.Some(st.Unfit, 2))+" fits no longer")
+		more = append(more, "your edit of "+words.List(words.Some(unfit, 2))+" fits no longer")
 	}
 	if wish.Keep {
 		more = append(more, "kept, empty")

@@ -3,12 +3,10 @@ package tui
 import (
 	"context"
 	"fmt"
-	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/check"
-	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -114,15 +112,7 @@ func (t *triedScreen) view(w, h int) page {
 func triedRows(found recovery.Tried) (rows page) {
 	for _, m := range found.Mends {
 		rows.row(txt(plain, " ").bold(bright, m.Path))
-		from, to := diff.Lines(m.Before), diff.Lines(m.After)
-		for _, e := range diff.Histogram(from, to) {
-			for i, l := range from[e.A0:e.A1] {
-				rows.row(txt(faint, fmt.Sprintf("%6d ", e.A0+i+1)).add(dim, "− "+strings.TrimRight(l, "\r\n")))
-			}
-			for i, l := range to[e.B0:e.B1] {
-				rows.row(txt(faint, fmt.Sprintf("%6d ", e.B0+i+1)).add(joined, "+ "+strings.TrimRight(l, "\r\n")))
-			}
-		}
+		rows.rows(editRows(m.Before, m.After))
 		rows.blank()
 	}
 	return rows

@@ -26,17 +26,17 @@ const (
 type Step struct {
 	Commit  history.Node
 	Outcome Outcome
-	Same    history.Node  // for AlreadyThere: their commit
-	Merge   *merge.Result // nil for AlreadyThere, and for a merge that only caught up with theirs
-	Own     *merge.Result // of a merge commit: what it changed beyond joining, brought onto the new joint
-	Tree    object.ID     // after the step
-	Open    bool          // a conflict of it has no decision; Tree holds what stands in for one
-	Into    bool          // it becomes part of the commit of the step before
-	Message string        // of the new commit; empty for the one it has
-	Edited  []string      // files that were edited in it, by wish
-	Unfit   []string      // and those whose edit does not fit any more
-	onto    []Parent      // what it stands on
-	stands  bool          // it was made before
+	Same    history.Node     // for AlreadyThere: their commit
+	Merge   *merge.Result    // nil for AlreadyThere, and for a merge that only caught up with theirs
+	Own     *merge.Result    // of a merge commit: what it changed beyond joining, brought onto the new joint
+	Tree    object.ID        // after the step
+	Open    bool             // a conflict of it has no decision; Tree holds what stands in for one
+	Into    bool             // it becomes part of the commit of the step before
+	Message string           // of the new commit; empty for the one it has
+	Edited  []string         // files that were edited in it, by wish
+	Unfit   []merge.TextEdit // and the edits that do not fit any more
+	onto    []Parent         // what it stands on
+	stands  bool             // it was made before
 }
 
 // Parent is what a new commit stands on: an earlier step or, where Step is

@@ -85,7 +85,7 @@ func (r *replayer) edit(s *Step, edits *Edits) error {
 			return err
 		}
 		if s.Left() && s.Outcome != Emptied || !e.Mode.IsRegular() {
-			s.Unfit = append(s.Unfit, one.Path)
+			s.Unfit = append(s.Unfit, one)
 			continue
 		}
 		data, err := r.engine.Store.Blob(e.ID)
@@ -94,7 +94,7 @@ func (r *replayer) edit(s *Step, edits *Edits) error {
 		}
 		t := merge.Merge3(diff.Lines(one.Before), diff.Lines(one.After), diff.Lines(string(data)))
 		if t.Conflicts() > 0 {
-			s.Unfit = append(s.Unfit, one.Path)
+			s.Unfit = append(s.Unfit, one)
 			continue
 		}
 		e.ID = r.engine.Store.Put(object.KindBlob, []byte(t.Join(nil)))

@@ -1,0 +1,160 @@
+package tui
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// lostScreen shows mends that do not fit the new result: each as it was made, and the text as it is now.
+type lostScreen struct {
+	*checkScreen
+	at     int
+	now    []string // the texts as they are joined now; empty where there is no such text
+	scroll scroll
+}
+
+// lostAction looks at what does not fit any more.
+func (s *checkScreen) lostAction() []action {
+	if s.join == nil || len(s.join.Lost) == 0 {
+		return nil
+	}
+	return []action{acts(keys.views, "the "+words.Is(len(s.join.Lost), "mend", "mends")+" that "+words.Is(len(s.join.Lost),
+		"does", "do")+" not fit", s.openLost)}
+}
+
+func (s *checkScreen) openLost() tea.Cmd {
+	o := &lostScreen{checkScreen: s}
+	for _, m := range s.join.Lost {
+		text, _, err := s.s.TextAt(s.join.Tree, m.Path)
+		if err != nil {
+			return s.frame.failed(err)
+		}
+		o.now = append(o.now, text)
+	}
+	s.open(o)
+	return nil
+}
+
+func (o *lostScreen) mend() recovery.Mend { return o.join.Lost[o.at] }
+
+func (o *lostScreen) actions() []action {
+	var out []action
+	if o.now[o.at] != "" {
+		out = append(out, acts(keys.next, "write it into what is there now", o.again))
+	}
+	out = append(out, act(keys.drop, "let it go", o.letGo))
+	if len(o.now) > 1 {
+		turn := func(by int) func() tea.Cmd {
+			return quietly(func() { o.at = (o.at + by + len(o.now)) % len(o.now); o.scroll.to(0) })
+		}
+		out = append(out, act(keys.following, "the next", turn(1)), also(keys.previous, turn(-1)))
+	}
+	return append(append(out, act(keys.back, "", quietly(o.close))), o.scroll.actions()...)
+}
+
+// letGo forgets it.
+func (o *lostScreen) letGo() tea.Cmd {
+	m, s := o.mend(), o.checkScreen
+	o.close()
+	return s.rejoin(func(to *recovery.Session) error { return to.LetGo(m) }, func() tea.Cmd {
+		s.flash = txt(plain, "The mend of "+m.Path+" is let go.")
+		return s.enter()
+	})
+}
+
+// again opens the text as it is now, for the mend to be made once more.
+func (o *lostScreen) again() tea.Cmd {
+	m, s, now := o.mend(), o.checkScreen, o.now[o.at]
+	ed := newEditor(now, 1)
+	if edits := diff.Histogram(diff.Lines(m.Before), diff.Lines(m.After)); len(edits) > 0 {
+		ed.goTo(min(edits[0].A0+1, strings.Count(now, "\n")+1), 1)
+	}
+	was := editRows(m.Before, m.After)
+	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), name: m.Path, own: s.s.Repo.Editor,
+		around: func(w, h int) page {
+			p := page{txt(plain, " ").bold(bright, m.Path).add(dim, "   as it is now; your mend was").cut(w)}
+			for _, l := range was[:min(len(was), h/3)] {
+				p.row(l.cut(w))
+			}
+			p.row(rule(w))
+			return append(p, ed.view(w, h-len(p))...)
+		},
+		save: func(after string) tea.Cmd {
+			return s.rejoin(func(to *recovery.Session) error {
+				if err := to.LetGo(m); err != nil || after == now {
+					return err
+				}
+				return to.AddMend(recovery.Mend{Path: m.Path, Before: now, After: after})
+			}, func() tea.Cmd { return s.enter() })
+		}})
+	return nil
+}
+
+func (o *lostScreen) update(msg tea.Msg) tea.Cmd {
+	o.scroll.update(msg)
+	return nil
+}
+
+func (o *lostScreen) status() line {
+	return txt(dim, fmt.Sprintf("mend %d of %d that does not fit", o.at+1, len(o.now)))
+}
+
+func (o *lostScreen) remark() line {
+	return txt(dim, "It is not part of the result, and is kept until you write it anew or let it go.")
+}
+
+func (o *lostScreen) view(w, h int) page {
+	m := o.mend()
+	p := page{txt(plain, " ").bold(bright, m.Path).add(dim, "   this mend was made to another text"), nil}
+	mine := append(page{heading("YOUR MEND"), nil}, editRows(m.Before, m.After)...)
+	is := page{heading("THE TEXT NOW"), nil}
+	if o.now[o.at] == "" {
+		is.row(txt(dim, "there is no such text in the result"))
+	}
+	touched := map[int]bool{} // lines that are not as the mend found them
+	now := diff.Lines(o.now[o.at])
+	for _, e := range diff.Histogram(diff.Lines(m.Before), now) {
+		for i := e.B0; i < e.B1; i++ {
+			touched[i] = true
+		}
+	}
+	for i, l := range now {
+		as := dim
+		if touched[i] {
+			as = bright
+		}
+		is.row(txt(faint, fmt.Sprintf("%6d ", i+1)).add(as, strings.TrimRight(l, "\r\n")))
+	}
+	if w < wide {
+		return append(p, o.scroll.window(indent(slices.Concat(mine, page{nil}, is), 1), h-len(p))...)
+	}
+	left := w / 2
+	for i := range mine {
+		mine[i] = mine[i].cut(left - 2)
+	}
+	return append(p, o.scroll.window(beside(indent(mine, 1), is, left-1, w, h-len(p)), h-len(p))...)
+}
+
+// editRows shows an edit of a text: the lines that go and that come, each edit by itself.
+func editRows(before, after string) (p page) {
+	from, to := diff.Lines(before), diff.Lines(after)
+	for i, e := range diff.Histogram(from, to) {
+		if i > 0 {
+			p.row(txt(faint, "       ┊"))
+		}
+		for k, l := range from[e.A0:e.A1] {
+			p.row(txt(faint, fmt.Sprintf("%6d ", e.A0+k+1)).bold(trouble, "− ").add(plain, strings.TrimRight(l, "\r\n")))
+		}
+		for k, l := range to[e.B0:e.B1] {
+			p.row(txt(faint, fmt.Sprintf("%6d ", e.B0+k+1)).bold(joined, "+ ").add(bright, strings.TrimRight(l, "\r\n")))
+		}
+	}
+	return p
+}
