@@ -26,7 +26,8 @@ func TestFind(t *testing.T) {
 			"npm run build && npm test"},
 		{"npm without " +
 			"tests",
-			map[string]string{"package.json": `{"scripts":{"test":"echo \"Error: no test specified\" && exit 1"}}`}, ""},
+			map[string]string{"package.json": `{"scripts":{"test":"echo \"Error: no test specified\" && exit 1"}}`},
+			""},
 		{"npm, broken", map[string]string{"package.json": `{`}, ""},
 		{"cargo", map[string]string{"Cargo.toml": ""}, "cargo build && cargo test"},
 		{"maven", map[string]string{"pom.xml": ""}, "mvn -q -B test"},
@@ -153,13 +154,15 @@ func TestProgramsOfThePersonsOwn(t *testing.T) {
 func TestDefinedBy(t *testing.T) {
 	files := map[string]string{"Makefile": "include tools/rules.mk\n-include none.mk\ntest:\n\tgo test\n",
 		"tools/rules.mk": "",
-		"package.json":   "{}", "tools/run.sh": "", "go.mod": "", "a b": ""}
+		"package.json":   "{}", "tools/run.sh": "", "go.mod": "", "a b": "", "./": "a.go\nb.go\n", "gen.go": "",
+		"a.go": "package a\n\n//go:generate go run gen.go -o x\n", "b.go": "package a\n"}
 	for line, want := range map[string][]string{
 		"make test":                       {"Makefile", "tools/rules.mk"},
 		"npm test && ./tools/run.sh fast": {"package.json", "tools/run.sh"},
 		"go build ./... && go test ./...": {"go.mod"},
 		"X=1 sh tools/run.sh;make":        {"Makefile", "tools/rules.mk", "tools/run.sh"},
 		"true ../../etc/passwd /etc/x":    nil,
+		"go generate":                     {"a.go", "gen.go", "go.mod"},
 	} {
 		assert.Equal(t, want, DefinedBy(line, func(name string) (string, bool) {
 			text, ok := files[name]

@@ -26,7 +26,7 @@ var included = regexp.MustCompile(`(?m)^\s*-?include\s*\(?\s*([\w./-]+)`)
 // interpreters run the file that they are given.
 var interpreters = map[string]bool{"sh": true, "bash": true, "dash": true, "zsh": true, "python": true, "python3": true,
 	"node": true, "ruby": true, "perl": true, "php": true, "lua": true, ".": true, "source": true, "exec": true,
-	"env": true, "time": true, "xargs": true, "nice": true}
+	"env": true, "go": true, "time": true, "xargs": true, "nice": true}
 
 // commands cuts a line for the shell into what it runs, each in words, without what it sets before.
 func commands(line string) (out [][]string) {
@@ -63,6 +63,11 @@ func DefinedBy(line string, files ProjectFiles) []string {
 		for _, name := range defining[path.Base(words[0])] {
 			add(name)
 		}
+		if len(words) > 1 && words[0] == "go" && words[1] == "generate" {
+			for _, name := range generating(files) {
+				add(name)
+			}
+		}
 		add(words[0])
 		for i, w := range words[1:] {
 			before := words[i]
@@ -73,6 +78,29 @@ func DefinedBy(line string, files ProjectFiles) []string {
 		}
 	}
 	slices.Sort(out)
+	return out
+}
+
+var directive = regexp.MustCompile(`(?m)^//go:generate\s+(.+)$`)
+
+// generating lists the files of a package of Go that say what go generate runs, and what that goes by.
+func generating(files ProjectFiles) (out []string) {
+	list, _ := files("./")
+	for name := range strings.Lines(list) {
+		name = strings.TrimSpace(name)
+		if path.Ext(name) != ".go" {
+			continue
+		}
+		text, _ := files(name)
+		for _, m := range directive.FindAllStringSubmatch(text, -1) {
+			out = append(append(out, name), DefinedBy(m[1], func(n string) (string, bool) {
+				if n == "./" {
+					return "", false // no directive asks for others
+				}
+				return files(n)
+			})...)
+		}
+	}
 	return out
 }
 

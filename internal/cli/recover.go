@@ -466,8 +466,12 @@ func (r *recoverer) makeAnew(ctx context.Context, p *recovery.Position, j *recov
 	*recovery.Join, recovery.Built, error) {
 	todo := j.Unmade()
 	if len(todo) > 0 {
-		if !r.s.MayMake(j) {
-			return j, b, &recovery.UnmadeError{Makings: todo}
+		terms, agreed, err := r.s.ToMake(ctx, p, j)
+		if err != nil {
+			return j, b, err
+		}
+		if !agreed {
+			return j, b, &recovery.UnmadeError{Terms: terms}
 		}
 		failed, err := r.s.Make(ctx, j, b.Tip, func(l string) { r.say("  %s", strings.TrimRight(l, " ")) })
 		if err == nil && failed != nil {

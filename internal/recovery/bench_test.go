@@ -37,10 +37,12 @@ func codebase(b *testing.B, kinds [2]string) *gittest.Repo {
 				}
 			}
 			if python {
-				fmt.Fprintf(&s, "def %s(legs):\n    \"\"\"How long leg %d takes.\"\"\"\n    total = legs * %s\n    return total\n\n\n",
+				fmt.Fprintf(&s, "def %s(legs):\n    \"\"\"How long leg %d takes.\"\"\"\n    total = legs * %s\n    "+
+					"return total\n\n\n",
 					name, i, value)
 			} else {
-				fmt.Fprintf(&s, "// %s says how long leg %d takes.\nfunc %s(legs int) int {\n\ttotal := legs * (%s)\n\treturn total\n}\n\n",
+				fmt.Fprintf(&s, "// %s says how long leg %d takes.\nfunc %s(legs int) int {\n\ttotal := legs * "+
+					"(%s)\n\treturn total\n}\n\n",
 					name, i, name, value)
 			}
 		}
@@ -48,7 +50,8 @@ func codebase(b *testing.B, kinds [2]string) *gittest.Repo {
 	}
 	put := func(n int, s string) { fmt.Fprintf(&out, "M 100644 inline %s\ndata %d\n%s\n", path(n), len(s), s) }
 	begin := func(ref string, mark int) {
-		fmt.Fprintf(&out, "commit refs/heads/%s\nmark :%d\ncommitter A <a@skerry.example> %d +0000\ndata 1\nx\n", ref, mark, 1767000000+mark)
+		fmt.Fprintf(&out, "commit refs/heads/%s\nmark :%d\ncommitter A <a@skerry.example> %d +0000\ndata 1\nx\n", ref,
+			mark, 1767000000+mark)
 		if mark > 1 {
 			fmt.Fprintf(&out, "from :1\n")
 		}

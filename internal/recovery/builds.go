@@ -239,10 +239,10 @@ func (s *Session) asAgreed(p *Position, terms *Terms, tree object.ID) (bool, err
 		if err != nil {
 			return false, err
 		}
-		for _, f := range s.definedBy(terms.Command, t) {
+		for _, f := range s.definedBy(terms.Command, t, ".") {
 			known[f.ID] = true
 		}
 	}
-	there := s.definedBy(terms.Command, tree)
+	there := s.definedBy(terms.Command, tree, ".")
 	return !slices.ContainsFunc(there, func(f DefinedFile) bool { return !known[f.ID] }), nil
 }

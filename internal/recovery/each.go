@@ -57,7 +57,8 @@ func (s *Session) CheckEach(ctx context.Context, terms *Terms, b Built, emit fun
 }
 
 // FindFailing finds a commit that does not pass though the one before it does, where the last of them does not, by
-// halving: for n commits that takes at most ⌈log₂ n⌉ checks. Where it fails on and off, it is one of those that begin to.
+// halving: for n commits that takes at most ⌈log₂ n⌉ checks. Where it fails on and off, it is one of those that begin
+// to.
 func (s *Session) FindFailing(ctx context.Context, terms *Terms, b Built, emit func(string), told func([]Each)) ([]Each,
 	error) {
 	all, err := s.EachKnown(ctx, terms, b)

@@ -181,8 +181,8 @@ func (w *Workspace) Holdings(j *Join, mends []misfit.Mend, unfit []Misfit) (out 
 	return out, nil
 }
 
-// MayHold lists the steps of a rebase of which each could hold all of some mends: it has the lines that they change, and
-// is none before those that need them.
+// MayHold lists the steps of a rebase of which each could hold all of some mends: it has the lines that they change,
+// and is none before those that need them.
 func (w *Workspace) MayHold(j *Join, held []Holding) (steps []int, err error) {
 	for i := range j.Steps {
 		can := !j.Steps[i].Left() && len(held) > 0

@@ -122,9 +122,18 @@ func (j *Join) amended() bool {
 	return len(j.Mended) > 0 || slices.ContainsFunc(j.Makings, func(m Making) bool { return m.Made && !m.Same })
 }
 
-// MayMake reports whether the commands that are still to make files may be run: each was agreed to before.
-func (s *Session) MayMake(j *Join) bool {
-	return !slices.ContainsFunc(j.Unmade(), func(m Making) bool { return !s.AgreedTo(m.Command) })
+// ToMake gives what the commands are that are still to make files, with what they go by, and whether they may be run:
+// each was agreed to before as it reads now. With a position it also says who of the other side changed what.
+func (s *Session) ToMake(ctx context.Context, p *Position, j *Join) (all []*Terms, agreed bool, err error) {
+	agreed = true
+	for _, m := range j.Unmade() {
+		t, err := s.termsFor(ctx, &Terms{Command: check.Command{Steps: []string{m.Command}}, Makes: m.Path}, j.Tree, p)
+		if err != nil {
+			return nil, false, err
+		}
+		all, agreed = append(all, t), agreed && s.AgreedTo(t.String())
+	}
+	return all, agreed, nil
 }
 
 // Make runs the commands that make files anew, which is agreed to by that, each in the file's folder of the check's
@@ -145,9 +154,13 @@ func (s *Session) Make(ctx context.Context, j *Join, tip object.ID, each func(st
 	if err != nil {
 		return nil, err
 	}
+	terms, _, err := s.ToMake(ctx, nil, j)
+	if err != nil {
+		return nil, err
+	}
 	var paths []string
-	for _, m := range j.Unmade() {
-		if err := s.Agree(m.Command); err != nil {
+	for i, m := range j.Unmade() {
+		if err := s.Agree(terms[i].String()); err != nil {
 			return nil, err
 		}
 		paths = append(paths, m.Path)

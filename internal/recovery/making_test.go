@@ -50,7 +50,9 @@ func TestAGeneratedFileIsMadeAnew(t *testing.T) {
 			s = tm.session()
 			p, j, b = ready(t, s, route, settle.Anew)
 			assert.Empty(t, j.Unmade())
-			assert.True(t, s.MayMake(j))
+			_, agreed, err := s.ToMake(t.Context(), p, j)
+			require.NoError(t, err)
+			assert.True(t, agreed)
 			text, _, err := s.TextAt(j.Tree, "d/all")
 			require.NoError(t, err)
 			assert.Equal(t, genMark+"3 a b c\n", text)
@@ -94,7 +96,9 @@ func TestMakingAnewThatDoesNotEndWell(t *testing.T) {
 			assert.ErrorContains(t, err, want)
 		}
 		assert.Empty(t, s.state.Made)
-		assert.True(t, s.MayMake(j), "it was agreed to")
+		_, agreed, err := s.ToMake(t.Context(), p, j)
+		require.NoError(t, err)
+		assert.True(t, agreed, "it was agreed to")
 	}
 }
 
@@ -122,4 +126,29 @@ func TestWhatIsMadeIsOfOneTree(t *testing.T) {
 	text, _, err := s.TextAt(j.Tree, "d/all")
 	require.NoError(t, err)
 	assert.Equal(t, "by hand\n", text)
+}
+
+// TestWhatAMakingGoesBy: a colleague's change of what the command goes by is shown, and asked about again.
+func TestWhatAMakingGoesBy(t *testing.T) {
+	tm, s := generated(t, "make -s all")
+	const how = ".PHONY: all\nall:\n\techo made > all\n"
+	tm.mine.Commit("how", "d/Makefile", how)
+	_, j, b := ready(t, s, Merge, settle.Anew)
+	failed, err := s.Make(t.Context(), j, b.Tip, func(string) {})
+	require.NoError(t, err)
+	require.Nil(t, failed)
+	tm.other.Commit("how, too", "d/Makefile", strings.Replace(how, "echo", "touch ran; echo", 1))
+	tm.other.Git("push", "-q")
+	p, err := s.Locate(t.Context(), true)
+	require.NoError(t, err)
+	r, err := s.SettleBy(t.Context(), p, Merge, []settle.Way{settle.Anew, settle.Theirs})
+	require.NoError(t, err)
+	terms, agreed, err := s.ToMake(t.Context(), p, r)
+	require.NoError(t, err)
+	assert.False(t, agreed)
+	require.Len(t, terms, 1)
+	require.Len(t, terms[0].Changed(), 1)
+	assert.Equal(t, "d/Makefile", terms[0].Changed()[0].Path)
+	assert.Contains(t, terms[0].Changed()[0].Change.To, "touch ran")
+	assert.ErrorContains(t, &UnmadeError{terms}, "d/Makefile changed since")
 }

@@ -26,7 +26,8 @@ func TestThePairThatCollides(t *testing.T) {
 		tm.other.Git("push", "-q")
 		count := t.TempDir() + "/count"
 		t.Setenv("COUNT", count)
-		gittest.Own(t, "dorvik.check", fmt.Sprintf("echo >> $COUNT; ! { test -e mine%d && test -e theirs%d; }", at[0], at[1]))
+		gittest.Own(t, "dorvik.check", fmt.Sprintf("echo >> $COUNT; ! { test -e mine%d && test -e theirs%d; }", at[0],
+			at[1]))
 		s := tm.session()
 		p, j, b := ready(t, s, Merge, settle.Yours)
 		terms, _, err := s.MayCheck(t.Context(), p, j.Tree)
@@ -112,7 +113,8 @@ func TestAMendBelongsWhereItIsNeeded(t *testing.T) {
 	j, left := again()
 	assert.Empty(t, left)
 	assert.Empty(t, j.Mended)
-	assert.Equal(t, [][]string{{"b.go"}, {"k.go"}, nil}, [][]string{j.Steps[0].Edited, j.Steps[1].Edited, j.Steps[2].Edited})
+	assert.Equal(t, [][]string{{"b.go"}, {"k.go"}, nil}, [][]string{j.Steps[0].Edited, j.Steps[1].Edited,
+		j.Steps[2].Edited})
 	for i, want := range []string{"package x\n\nfunc b() { Z() }\n", "package x\n\nfunc k() { D() }\n"} {
 		text, _, err := s.TextAt(j.Steps[i].Tree, []string{"b.go", "k.go"}[i])
 		require.NoError(t, err)

@@ -87,14 +87,19 @@ func (e *UnagreedError) Error() string {
 		"run it, or --no-check to go on without", c.Line(), c.Source, c.Line())
 }
 
-// UnmadeError says that files are to be made anew by commands that nobody agreed to.
-type UnmadeError struct{ Makings []Making }
+// UnmadeError says that files are to be made anew by commands that nobody agreed to as they read now.
+type UnmadeError struct{ Terms []*Terms }
 
 func (e *UnmadeError) Error() string {
-	m := e.Makings[0]
+	for _, t := range e.Terms {
+		if c := t.Changed(); len(c) > 0 {
+			return fmt.Sprintf("%s is to be made anew by “%s”, which was agreed to in this repository, and %s changed "+
+				"since; open dorvik to look at that, or to take a side", t.Makes, t.Command.Line(), c[0].Path)
+		}
+	}
 	return fmt.Sprintf("%s is to be made anew by “%s”, which was never agreed to in this repository; open dorvik "+
 		"to agree "+
-		"to it, or to take a side", m.Path, m.Command)
+		"to it, or to take a side", e.Terms[0].Makes, e.Terms[0].Command.Line())
 }
 
 // CheckBy gives what a tree is checked by; found is false where there is nothing. What the list of a rebase has run on

@@ -19,7 +19,8 @@ type Unchecked struct {
 	Mends   []misfit.Mend // of them, where it is certain what to do
 	MayHold []int         // steps of a rebase that could hold all of those, too
 	Making  bool          // files are to be made anew before it is checked
-	MayMake bool          // the commands for that were agreed to before
+	ToMake  []*Terms      // by these commands
+	MayMake bool          // which were agreed to before
 	Passed  *check.Report // an earlier run on the same tree; nil where there is none that passed
 	Each    []Each        // how the new commits stand, as far as that is known
 	// every commit is to be checked
@@ -52,7 +53,10 @@ func (s *Session) ToCheck(ctx context.Context, p *Position, j *Join) (*Unchecked
 	if u.MayHold, err = s.MayHold(j, u.Holds); err != nil {
 		return nil, err
 	}
-	u.Making, u.MayMake = len(j.Unmade()) > 0, s.MayMake(j)
+	u.Making = len(j.Unmade()) > 0
+	if u.ToMake, u.MayMake, err = s.ToMake(ctx, p, j); err != nil {
+		return nil, err
+	}
 	if u.Each, err = s.EachKnown(ctx, u.Terms, u.Built); err != nil {
 		return nil, err
 	}

@@ -382,17 +382,20 @@ func TestTheCheckHasSubmodules(t *testing.T) {
 func TestLargeFilesThatAreNotThere(t *testing.T) {
 	tm := newTeam(t)
 	const stands = "version https://example.org/spec/v1\noid sha256:00\nsize 9\n"
-	tm.mine.Commit("large", ".gitattributes", "*.chart filter=far\n*.tide filter=near\nkept.tide -filter\n", "a.chart", stands,
+	tm.mine.Commit("large", ".gitattributes", "*.chart filter=far\n*.tide filter=near\nkept.tide -filter\n", "a.chart",
+		stands,
 		"sub/.gitattributes", "b.chart filter=near\n", "sub/b.chart", "whole\n", "c.tide", stands, "kept.tide", stands)
 	gittest.Own(t, "filter.near.smudge", "cat")
 	s := tm.session()
 	tip, err := object.ParseID(tm.mine.Git("rev-parse", "HEAD"))
 	require.NoError(t, err)
 	var said []string
-	_, at, err := s.RunCheck(t.Context(), nil, termsOf("true").Command, tip, func(l string) { said = append(said, l) }, nil)
+	_, at, err := s.RunCheck(t.Context(), nil, termsOf("true").Command, tip, func(l string) { said = append(said, l) },
+		nil)
 	require.NoError(t, err)
 	assert.Equal(t, []string{
-		"1 file is kept by the filter “far”, which is not set up here: the check has what is stored in its place (a.chart)",
+		"1 file is kept by the filter “far”, which is not set up here: the check has what is stored in its place " +
+			"(a.chart)",
 		"1 large file is not here but as a pointer to where it is kept: the check has the pointer (c.tide)"}, at.lacks)
 	assert.Len(t, said, 2)
 }

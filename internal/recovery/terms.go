@@ -18,6 +18,7 @@ import (
 // the filters of the repository's own configuration that run when its checkout is made.
 type Terms struct {
 	Command check.Command
+	Makes   string // a file that it makes anew, in the folder of which it runs; empty for a check
 	Files   []DefinedFile
 	Filters []string // "name: command"
 	Before  bool     // the command was agreed to before, when one of these read otherwise
@@ -36,7 +37,7 @@ type DefinedFile struct {
 // String is what is recorded: the command, and what it goes by.
 func (t *Terms) String() string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "check %s", t.Command.Line())
+	b.WriteString(t.head())
 	for _, f := range t.Files {
 		fmt.Fprintf(&b, "\n%s %s", f.ID, f.Path)
 	}
@@ -44,6 +45,14 @@ func (t *Terms) String() string {
 		fmt.Fprintf(&b, "\nfilter %s", f)
 	}
 	return b.String()
+}
+
+// head is the command, and what it is for.
+func (t *Terms) head() string {
+	if t.Makes != "" {
+		return "make " + t.Makes + " by " + t.Command.Line()
+	}
+	return "check " + t.Command.Line()
 }
 
 // Hash names the terms for a script that agrees to them: the first half of SHA-256 of what is recorded, in hex.
@@ -72,7 +81,12 @@ func (w *Workspace) ownYes(ctx context.Context, key string) bool {
 // TermsOf finds what running a command on a tree would be agreed to by. With a position it also says who of the other
 // side changed what it goes by. The error is that of reading the settings or the history.
 func (s *Session) TermsOf(ctx context.Context, c check.Command, tree object.ID, p *Position) (*Terms, error) {
-	t := &Terms{Command: c, Files: s.definedBy(c, tree)}
+	return s.termsFor(ctx, &Terms{Command: c}, tree, p)
+}
+
+// termsFor completes terms of which the command is known.
+func (s *Session) termsFor(ctx context.Context, t *Terms, tree object.ID, p *Position) (*Terms, error) {
+	t.Files = s.definedBy(t.Command, tree, path.Dir(t.Makes))
 	filters, err := s.Repo.Values(ctx, `^filter\..*\.(smudge|process)$`, true)
 	if err != nil {
 		return nil, err
@@ -110,10 +124,14 @@ func (s *Session) changeOf(f *DefinedFile) (c struct{ From, To string }) {
 	return c
 }
 
-// definedBy lists the files of a tree that a command goes by. What cannot be read is none.
-func (s *Session) definedBy(c check.Command, tree object.ID) (out []DefinedFile) {
+// definedBy lists the files of a tree that a command goes by which runs in a folder of it. What cannot be read is none.
+func (s *Session) definedBy(c check.Command, tree object.ID, dir string) (out []DefinedFile) {
 	at := func(name string) (object.Entry, string, bool) {
-		e, err := s.Store.Find(tree, name)
+		if name == "./" {
+			names, ok := s.namesIn(tree, dir)
+			return object.Entry{}, names, ok
+		}
+		e, err := s.Store.Find(tree, path.Join(dir, name))
 		if err != nil || !e.Mode.IsRegular() {
 			return e, "", false
 		}
@@ -125,7 +143,7 @@ func (s *Session) definedBy(c check.Command, tree object.ID) (out []DefinedFile)
 		return text, ok
 	}) {
 		e, _, _ := at(name)
-		out = append(out, DefinedFile{Path: name, ID: e.ID})
+		out = append(out, DefinedFile{Path: path.Join(dir, name), ID: e.ID})
 	}
 	return out
 }
@@ -144,7 +162,7 @@ func (s *Session) SetCheck(ctx context.Context, line string, tree object.ID) err
 
 // compare finds the last agreement to the same command, and which files read otherwise then.
 func (s *Session) compare(t *Terms) {
-	head := "check " + t.Command.Line()
+	head := t.head()
 	for i := len(s.agreements.order) - 1; i >= 0; i-- {
 		lines := strings.Split(s.agreements.order[i], "\n")
 		if lines[0] != head {

@@ -101,9 +101,14 @@ func (w *Workspace) tracedIn(j *Join, f *settle.File, decisions *settle.Decision
 	if whole || f.Text == nil {
 		return t, nil
 	}
+	return t, w.traceLines(t, j, f, decisions)
+}
+
+// traceLines finds which lines of the joined text stand there by whose way.
+func (w *Workspace) traceLines(t *traced, j *Join, f *settle.File, decisions *settle.Decisions) error {
 	joined, ok, err := w.TextAt(j.Tree, f.Path)
 	if err != nil || !ok {
-		return t, err
+		return err
 	}
 	var there []string
 	var by []*settle.Question
@@ -125,7 +130,7 @@ func (w *Workspace) tracedIn(j *Join, f *settle.File, decisions *settle.Decision
 		}
 		from, to = e.A1, e.B1
 	}
-	return t, nil
+	return nil
 }
 
 // linesOf are the lines of a file; none where there is no file.

@@ -27,10 +27,12 @@ func TestErrorsOfWhatWasSettled(t *testing.T) {
 		{"at a stop", Rebase, settle.Theirs, diagnose.Place{Path: "a.go", Line: 7, Text: "mismatched types"},
 			"You settled this line, by “theirs”."},
 		{"a line of nobody's choice", Merge, settle.Yours, diagnose.Place{Path: "a.go", Line: 3, Text: "x"}, ""},
-		{"a name that was left out", Merge, settle.Yours, diagnose.Place{Path: "b.go", Line: 2, Text: "undefined: theirHelp"},
+		{"a name that was left out", Merge, settle.Yours, diagnose.Place{Path: "b.go", Line: 2,
+			Text: "undefined: theirHelp"},
 			"You settled a.go by “yours”, which leaves theirHelp out."},
 		{"of another language", Merge, settle.Yours, diagnose.Place{Path: "b.py", Line: 2, Text: "theirHelp"}, ""},
-		{"a name that is there", Merge, settle.Yours, diagnose.Place{Path: "b.go", Line: 2, Text: "undefined: mine"}, ""},
+		{"a name that is there", Merge, settle.Yours, diagnose.Place{Path: "b.go", Line: 2, Text: "undefined: mine"},
+			""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			tm := newTeam(t)
@@ -40,7 +42,8 @@ func TestErrorsOfWhatWasSettled(t *testing.T) {
 			mine := strings.Replace(start, "return 1\n}\n", "return mine\n}\n\nfunc mine() {}\n", 1)
 			tm.mine.Commit("mine", "a.go", mine)
 			tm.mine.Commit("on top", "a.go", strings.Replace(mine, "package x\n", "package x\n\n// two\n// more\n", 1))
-			tm.other.Commit("theirs", "a.go", strings.Replace(start, "return 1\n}\n", "return theirHelp()\n}\n\nfunc theirHelp() {}\n",
+			tm.other.Commit("theirs", "a.go", strings.Replace(start, "return 1\n}\n",
+				"return theirHelp()\n}\n\nfunc theirHelp() {}\n",
 				1), "b.go", "package x\n", "b.py", "\n")
 			tm.other.Git("push", "-q")
 			s := tm.session()

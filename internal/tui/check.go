@@ -34,8 +34,10 @@ type checkState struct {
 	terms   *recovery.Terms // nil where no check was found
 	ready   bool            // the command is known
 	agreed  bool
-	eaching bool      // it is checked commit by commit
-	making  bool      // files are to be made anew first
+	eaching bool // it is checked commit by commit
+	making  bool // files are to be made anew first
+	makes   []*recovery.Terms
+	mayMake bool
 	unmade  bool      // a command that makes one did not end well
 	started time.Time // zero unless it runs
 	result  *check.Report
@@ -109,7 +111,8 @@ func (s *checkScreen) enter() tea.Cmd {
 	pos, join, watch := s.pos, s.join, s.watchSettings()
 	s.holder, _ = join.MendHolder()
 	if len(join.Lost) > 0 && s.flash == nil {
-		s.flash = warning(fmt.Sprintf("A mend of %s does not fit the new result and was not applied; %s shows both texts.",
+		s.flash = warning(fmt.Sprintf("A mend of %s does not fit the new result and was not applied; %s shows both "+
+			"texts.",
 			join.Lost[0].Path, keys.views.Help().Key))
 	}
 	return tea.Batch(watch, s.start("making the joined commits", func(ctx context.Context, _ func(int, int)) (then,
@@ -122,7 +125,7 @@ func (s *checkScreen) enter() tea.Cmd {
 			s.each.set(v.Each)
 			switch {
 			case v.Making:
-				if s.making = true; v.MayMake {
+				if s.making, s.makes, s.mayMake = true, v.ToMake, v.MayMake; v.MayMake {
 					return s.makeAnew()
 				}
 				return nil
@@ -276,7 +279,7 @@ func (s *checkScreen) actions() []action {
 	case s.running():
 		out = append(out, act(keys.stop, words.If(s.making, "stop it", "stop the check"), s.stop))
 	case s.making:
-		agreed := s.unmade || s.s.MayMake(s.join)
+		agreed := s.unmade || s.mayMake
 		out = append(out, acts(keys.next, words.If(agreed, "make it anew", "agree and make it anew"), s.makeAnew),
 			act(keys.skip, "", s.withoutMaking))
 	case s.passed():
@@ -301,6 +304,11 @@ func (s *checkScreen) actions() []action {
 		out = append(append(out, s.mendAction()...),
 			act(keys.skip, "", s.without), acts(keys.write, "another command", s.typeCheck))
 	}
+	return append(append(out, s.lookingActions()...), acts(keys.back, "", s.leave), s.drawAction(draw.KindReport))
+}
+
+// lookingActions are those that look at what came of it, and take a mend back.
+func (s *checkScreen) lookingActions() (out []action) {
 	if c := s.cause(); c != nil && !s.running() {
 		out = append(out, acts(keys.origin, "", func() tea.Cmd { return s.backTo(c) }))
 	}
@@ -326,7 +334,7 @@ func (s *checkScreen) actions() []action {
 	if s.ready && !s.running() {
 		out = append(out, s.roadAction()...)
 	}
-	return append(out, acts(keys.back, "", s.leave), s.drawAction(draw.KindReport))
+	return out
 }
 
 // leave goes back to the conflicts, or to the choice where there are none.

@@ -93,8 +93,10 @@ func (s *checkScreen) makingPage(p page, w, h int) page {
 		p.say(w, txt(plain, "It runs with your rights in a checkout of its own inside the git directory, and may "+
 			"use the "+
 			"network. Your working tree is not used, and nothing else that it changes is taken. Dorvik asks this "+
-			"once in "+
-			"a repository for each command."))
+			"once in a repository, and again when what it goes by changes."))
+		for _, t := range s.makes {
+			s.changedNote(&p, t, w, h)
+		}
 	}
 	if s.output != nil {
 		p.blank()
@@ -112,7 +114,8 @@ func (s *checkScreen) misfitNote(p *page, w, most int) {
 		if s.canTake() {
 			p.row(line{}.add(plain, "  ").bold(bright, keys.take.Help().Key).add(plain, "  "+words.Is(len(s.offered),
 				"takes this mend", "takes these mends")).add(dim, "; "+words.Is(len(s.offered), "it becomes",
-				"they become")+" part of "+s.holderNames()+words.If(len(s.mayHold) > 1, "; tab: of another commit", "")).cut(w))
+				"they become")+" part of "+s.holderNames()+words.If(len(s.mayHold) > 1, "; tab: of another commit",
+				"")).cut(w))
 		}
 	}
 }
@@ -184,6 +187,12 @@ func (s *checkScreen) consentNote(p *page, w, h int) {
 			"directory. Your working tree is not used. Dorvik asks this once, and again when what it goes by changes."))
 		return
 	}
+	s.changedNote(p, s.terms, w, h)
+}
+
+// changedNote shows what a command goes by that reads otherwise than when it was agreed to.
+func (s *checkScreen) changedNote(p *page, t *recovery.Terms, w, h int) {
+	changed := t.Changed()
 	for _, f := range changed {
 		who := words.If(f.By.Commit == nil, "", ": "+s.first(f.By, merge.Theirs)+" changed it in "+s.s.Short(f.By.ID))
 		p.say(w, line{}.mark(markWarning).bold(bright, f.Path).add(plain, " reads otherwise than when you agreed to "+

@@ -25,7 +25,8 @@ func (s *checkScreen) lostAction() []action {
 	if s.join == nil || len(s.join.Lost) == 0 {
 		return nil
 	}
-	return []action{acts(keys.views, "the "+words.Is(len(s.join.Lost), "mend", "mends")+" that "+words.Is(len(s.join.Lost),
+	return []action{acts(keys.views, "the "+words.Is(len(s.join.Lost), "mend", "mends")+" that "+
+		""+words.Is(len(s.join.Lost),
 		"does", "do")+" not fit", s.openLost)}
 }
 
@@ -150,10 +151,12 @@ func editRows(before, after string) (p page) {
 			p.row(txt(faint, "       ┊"))
 		}
 		for k, l := range from[e.A0:e.A1] {
-			p.row(txt(faint, fmt.Sprintf("%6d ", e.A0+k+1)).bold(trouble, "− ").add(plain, strings.TrimRight(l, "\r\n")))
+			p.row(txt(faint, fmt.Sprintf("%6d ", e.A0+k+1)).bold(trouble, "− ").add(plain, strings.TrimRight(l,
+				"\r\n")))
 		}
 		for k, l := range to[e.B0:e.B1] {
-			p.row(txt(faint, fmt.Sprintf("%6d ", e.B0+k+1)).bold(joined, "+ ").add(bright, strings.TrimRight(l, "\r\n")))
+			p.row(txt(faint, fmt.Sprintf("%6d ", e.B0+k+1)).bold(joined, "+ ").add(bright, strings.TrimRight(l,
+				"\r\n")))
 		}
 	}
 	return p

@@ -118,7 +118,8 @@ func TestTwoThatCollide(t *testing.T) {
 			b.press("enter")
 		}
 	}
-	b.see("The joined code does not pass", "MAY NOT WORK TOGETHER", "“Print the berth on the ticket”, which brings it in; tab: "+
+	b.see("The joined code does not pass", "MAY NOT WORK TOGETHER", "“Print the berth on the ticket”, which brings "+
+		"it in; tab: "+
 		"of another commit")
 	b.press("tab")
 	b.see("part of “Print the berth on the ticket”; tab")
@@ -127,7 +128,8 @@ func TestTwoThatCollide(t *testing.T) {
 		"THE TWO THAT COLLIDE", "shows both side by side", "Children travel for half")
 	b.fits("Check with a pair")
 	b.press("*")
-	b.see("each works without the other", "Print the fare on the foot ticket", "you   ", "Children travel for half", "Vigdis",
+	b.see("each works without the other", "Print the fare on the foot ticket", "you   ", "Children travel for half",
+		"Vigdis",
 		"+ func FootFare(band Band, child bool) Cents {", "fares/ticket.go", "the commit of yours, of theirs")
 	b.fits("the pair")
 	b.golden("pair")
@@ -143,7 +145,8 @@ func TestAMendThatFitsNoMoreIsShown(t *testing.T) {
 	require.NoError(t, b.m.s.AddMend(recovery.Mend{Path: "fares/fares.go", Before: "one\n", After: "two\n"}))
 	require.NoError(t, b.m.s.AddMend(recovery.Mend{Path: "none.go", Before: "one\n", After: "two\n"}))
 	b.press("enter", "enter", "enter", "enter", "enter")
-	b.see("A mend of fares/fares.go does not fit the new result and was not applied; v shows both texts", "the mends that do not fit")
+	b.see("A mend of fares/fares.go does not fit the new result and was not applied; v shows both texts",
+		"the mends that do not fit")
 	b.press("v")
 	b.see("YOUR MEND", "− one", "+ two", "THE TEXT NOW", "package fares", "mend 1 of 2", "let it go")
 	b.fits("a lost mend")
@@ -181,7 +184,8 @@ func TestAChangedCheckIsAskedAgain(t *testing.T) {
 	other.Commit("a target of another kind", "Makefile", "build:\n\ttrue\n\ntest:\n\ttouch "+ran+"\n")
 	other.Git("push", "-q")
 	b.press("esc", "esc", "f", "enter", "enter")
-	b.see("Makefile reads otherwise than when you agreed to this: Ada changed it in", "−   true", "+   touch", "agree and run it")
+	b.see("Makefile reads otherwise than when you agreed to this: Ada changed it in", "−   true", "+   touch",
+		"agree and run it")
 	b.fits("a changed check")
 	assert.NoFileExists(t, ran)
 	b.press("enter")

@@ -60,7 +60,8 @@ func (s *checkScreen) pairRows(w int) page {
 		}
 		return line{}.mark(m).add(m.hue, s.s.Short(n.ID)+" ").add(plain, n.Subject()).add(dim, "  "+s.first(n, side))
 	}
-	head := txt(plain, "  ").then(heading("THE TWO THAT COLLIDE")).add(dim, "  "+keys.pair.Help().Key+" shows both side by side")
+	head := txt(plain, "  ").then(heading("THE TWO THAT COLLIDE")).add(dim, "  "+keys.pair.Help().Key+" shows both "+
+		"side by side")
 	y, t := row(markYours, merge.Yours), row(markTheirs, merge.Theirs)
 	if y.width()+t.width()+9 <= w {
 		return page{nil, head, txt(plain, "  ").then(y).add(trouble, "  ✗  ").then(t)}

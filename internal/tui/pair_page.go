@@ -34,7 +34,8 @@ type pairSide struct {
 // openPair looks at the two that collide.
 func (s *checkScreen) openPair() tea.Cmd {
 	o := &pairScreen{checkScreen: s, reads: s.newBeside(), sides: [2]pairSide{
-		{side: merge.Yours, mark: markYours, node: s.pair.Yours}, {side: merge.Theirs, mark: markTheirs, node: s.pair.Theirs}}}
+		{side: merge.Yours, mark: markYours, node: s.pair.Yours}, {side: merge.Theirs, mark: markTheirs,
+			node: s.pair.Theirs}}}
 	var about []string
 	for i := range s.unfit {
 		about = append(about, s.unfit[i].Changed.Path, s.unfit[i].Used.Path)
@@ -88,7 +89,8 @@ func (o *pairScreen) view(w, h int) page {
 func (o *pairScreen) sideRows(i, w int) (p page) {
 	s := &o.sides[i]
 	p.row(line{}.mark(s.mark).add(s.mark.hue, o.s.Short(s.node.ID)+"  ").bold(bright, s.node.Subject()).cut(w))
-	p.row(txt(plain, "  "+o.first(s.node, s.side)).add(dim, "   "+s.node.Author().Time().Format("2 Jan 2006 15:04")).cut(w))
+	p.row(txt(plain, "  "+o.first(s.node, s.side)).add(dim, "   "+s.node.Author().Time().Format("2 Jan 2006 "+
+		"15:04")).cut(w))
 	_, body, _ := strings.Cut(s.node.Text(), "\n")
 	for row := range strings.Lines(strings.TrimSpace(body)) {
 		p.rows(indent(wrap(txt(dim, strings.TrimSpace(row)), w-2), 2))
@@ -99,7 +101,8 @@ func (o *pairScreen) sideRows(i, w int) (p page) {
 	}
 	for k, f := range s.edits.Files {
 		p.blank()
-		p.row(txt(plain, "  ").bold(bright, cutPath(f.Path, w-30)).add(dim, words.If(f.From == "", "", "   was "+f.From)).cut(w))
+		p.row(txt(plain, "  ").bold(bright, cutPath(f.Path, w-30)).add(dim, words.If(f.From == "", "",
+			"   was "+f.From)).cut(w))
 		lines := s.edits.Lines[k]
 		if len(lines) == 0 {
 			p.row(txt(dim, "  "+words.If(f.New.Absent(), "deleted", "no line of it is another")))

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
@@ -118,10 +119,7 @@ func (s *roadScreen) state(i int) (m mark, h hue, says string) {
 		more = append(more, "edited by you")
 	}
 	if len(st.Unfit) > 0 {
-		var unfit []string
-		for _, one := range st.Unfit {
-			unfit = append(unfit, one.Path)
-		}
+		unfit := pathsOf(st.Unfit)
 		m = markWarning
 		more = append(more, "your edit of "+words.List(words.Some(unfit, 2))+" fits no longer")
 	}
@@ -238,4 +236,12 @@ func (s *roadScreen) loses(price *recovery.Price) line {
 	l := txt(trouble, "loses "+words.Count(len(price.Left), "thing", "things")+" of yours").
 		add(plain, " in "+words.Count(len(files), "file", "files"))
 	return l.add(dim, ": "+first.Path+", “"+words.OneLine(first.Text)+"”"+words.If(len(price.Left) > 1, " …", ""))
+}
+
+// pathsOf are the files of edits.
+func pathsOf(edits []merge.TextEdit) (out []string) {
+	for _, one := range edits {
+		out = append(out, one.Path)
+	}
+	return out
 }

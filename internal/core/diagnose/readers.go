@@ -11,7 +11,8 @@ import (
 type reader func(lines []string, at int) (p Place, n int, ok bool)
 
 // readers are asked in this order. The general form is the last.
-var readers = []reader{python, pytestFrames, asserted, rustc, cmake, maven, kotlin, typescript, makefile, nodeError, junit, general}
+var readers = []reader{python, pytestFrames, asserted, rustc, cmake, maven, kotlin, typescript, makefile, nodeError,
+	junit, general}
 
 // escapes are the sequences by which terminals are told of colours and the like (ECMA-48).
 var escapes = regexp.MustCompile(`\x1b\[[0-9;:?]*[ -/]*[@-~]|\x1b\][^\x07\x1b]*(?:\x07|\x1b\\)`)

@@ -16,7 +16,8 @@ import (
 // TestWhatToolsSay reads what many tools print, as it was printed.
 func TestWhatToolsSay(t *testing.T) {
 	files := map[string][]string{}
-	for _, f := range []string{"src/app.ts", "src/main.rs", "tests/test_fares.py", "fares.py", "src/Fare.java", "a/Fare.kt",
+	for _, f := range []string{"src/app.ts", "src/main.rs", "tests/test_fares.py", "fares.py", "src/Fare.java",
+		"a/Fare.kt",
 		"CMakeLists.txt", "Makefile", "web/app.js", "src/FareTest.java", "Foo.java"} {
 		files[path.Base(f)] = append(files[path.Base(f)], f)
 	}
@@ -26,32 +27,40 @@ func TestWhatToolsSay(t *testing.T) {
 	}{
 		{"tsc into a file", "src/app.ts(3,5): error TS2304: Cannot find name 'depth'.",
 			[]Place{{"src/app.ts", 3, 5, "TS2304: Cannot find name 'depth'."}}},
-		{"tsc on a terminal, in colour", "\x1b[96msrc/app.ts\x1b[0m:\x1b[93m3\x1b[0m:\x1b[93m5\x1b[0m - \x1b[91merror\x1b[0m" +
+		{"tsc on a terminal, in colour", "\x1b[96msrc/app.ts\x1b[0m:\x1b[93m3\x1b[0m:\x1b[93m5\x1b[0m - " +
+			"\x1b[91merror\x1b[0m" +
 			"\x1b[90m TS2304: \x1b[0mCannot find name 'depth'.\n\n3     depth();\n      ~~~~~",
 			[]Place{{"src/app.ts", 3, 5, "TS2304: Cannot find name 'depth'."}}},
-		{"eslint", "/tmp/check/web/app.js\n  3:5  error  'depth' is not defined  no-undef\n  4:1  warning  x  y\n\n✖ 1 problem",
+		{"eslint", "/tmp/check/web/app.js\n  3:5  error  'depth' is not defined  no-undef\n  4:1  warning  x  " +
+			"y\n\n✖ 1 problem",
 			[]Place{{"web/app.js", 3, 5, "'depth' is not defined"}}},
-		{"rustc", "error[E0425]: cannot find function `depth_at` in this scope\n --> src/main.rs:4:5\n  |\n4 |     depth_at(3);\n",
+		{"rustc", "error[E0425]: cannot find function `depth_at` in this scope\n --> src/main.rs:4:5\n  |\n4 |     " +
+			"depth_at(3);\n",
 			[]Place{{"src/main.rs", 4, 5, "cannot find function `depth_at` in this scope"}}},
-		{"cargo test", "thread 'tests::fare' panicked at src/main.rs:12:9:\nassertion `left == right` failed\n  left: 1",
+		{"cargo test", "thread 'tests::fare' panicked at src/main.rs:12:9:\nassertion `left == right` failed\n  " +
+			"left: 1",
 			[]Place{{"src/main.rs", 12, 9, "assertion `left == right` failed"}}},
 		{"maven", "[ERROR] /tmp/check/src/Fare.java:[10,5] cannot find symbol\n[ERROR] -> [Help 1]",
 			[]Place{{"src/Fare.java", 10, 5, "cannot find symbol"}}},
 		{"gradle and kotlin", "e: file:///tmp/check/a/Fare.kt:7:12 Unresolved reference: depthAt",
 			[]Place{{"a/Fare.kt", 7, 12, "Unresolved reference: depthAt"}}},
-		{"junit", "java.lang.AssertionError: expected:<1> but was:<2>\n\tat org.junit.Assert.fail(Assert.java:89)\n\tat " +
+		{"junit", "java.lang.AssertionError: expected:<1> but was:<2>\n\tat " +
+			"org.junit.Assert.fail(Assert.java:89)\n\tat " +
 			"FareTest.two(FareTest.java:14)", []Place{{"src/FareTest.java", 14, 0,
 			"java.lang.AssertionError: expected:<1> but was:<2>"}}},
-		{"pytest", "    def test_two():\n>       assert fare(2) == 6\nE       assert 5 == 6\nE        +  where 5 = fare(2)\n\n" +
+		{"pytest", "    def test_two():\n>       assert fare(2) == 6\nE       assert 5 == 6\nE        +  where 5 = " +
+			"fare(2)\n\n" +
 			"tests/test_fares.py:4: AssertionError", []Place{{"tests/test_fares.py", 4, 0, "assert 5 == 6"}}},
-		{"a traceback that ends in a library", "Traceback (most recent call last):\n  File \"/tmp/check/fares.py\", line 3, in " +
+		{"a traceback that ends in a library", "Traceback (most recent call last):\n  File " +
+			"\"/tmp/check/fares.py\", line 3, in " +
 			"<module>\n    json.loads(\"{\")\n  File \"/usr/lib/python3/json/__init__.py\", line 346, in loads\n" +
 			"json.decoder.JSONDecodeError: Expecting value",
 			[]Place{{"fares.py", 3, 0, "json.decoder.JSONDecodeError: Expecting value"}}},
 		{"cmake", "CMake Error at CMakeLists.txt:3 (add_executable):\n  Cannot find source file:\n\n    src/none.c\n",
 			[]Place{{"CMakeLists.txt", 3, 0, "Cannot find source file:"}}},
 		{"make", "Makefile:4: *** missing separator.  Stop.", []Place{{"Makefile", 4, 0, "missing separator"}}},
-		{"the same said twice, and progress written over", "10%\r100%\rsrc/main.rs:4:5: error: bad\nsrc/main.rs:4:5: error: bad",
+		{"the same said twice, and progress written over", "10%\r100%\rsrc/main.rs:4:5: error: " +
+			"bad\nsrc/main.rs:4:5: error: bad",
 			[]Place{{"src/main.rs", 4, 5, "bad"}}},
 		{"none", "thread of thought\nerror: could not compile\nE  \n  3:5  error  no file\nCMake Error: no\n", nil},
 	} {
@@ -76,15 +85,19 @@ func TestRealTools(t *testing.T) {
 		at                int
 		says              string
 	}{
-		{"go", "-- tide.go --\npackage x\n\nfunc f() int { return depth() }\n", "GO111MODULE=off go vet tide.go", "tide.go", 3,
+		{"go", "-- tide.go --\npackage x\n\nfunc f() int { return depth() }\n", "GO111MODULE=off go vet tide.go",
+			"tide.go", 3,
 			"undefined: depth"},
-		{"gcc", "-- tide.c --\nint f(void) {\n\treturn depth;\n}\n", "gcc -fdiagnostics-color=always -c tide.c", "tide.c", 2,
+		{"gcc", "-- tide.c --\nint f(void) {\n\treturn depth;\n}\n", "gcc -fdiagnostics-color=always -c tide.c",
+			"tide.c", 2,
 			"undeclared"},
-		{"python3", "-- tide.py --\ndef f():\n    return depth\n\n\nf()\n", "python3 tide.py", "tide.py", 2, "NameError"},
+		{"python3", "-- tide.py --\ndef f():\n    return depth\n\n\nf()\n", "python3 tide.py", "tide.py", 2,
+			"NameError"},
 		{"python3", "-- tide.py --\ndef f(:\n", "python3 -m py_compile tide.py", "tide.py", 1, "SyntaxError"},
 		{"node", "-- tide.js --\nconst a = 1;\ndepth(a);\n", "node tide.js", "tide.js", 2,
 			"ReferenceError: depth is not defined"},
-		{"rustc", "-- tide.rs --\nfn main() {\n    depth();\n}\n", "rustc tide.rs", "tide.rs", 2, "cannot find function `depth`"},
+		{"rustc", "-- tide.rs --\nfn main() {\n    depth();\n}\n", "rustc tide.rs", "tide.rs", 2,
+			"cannot find function `depth`"},
 		{"javac", "-- Tide.java --\nclass Tide {\n  int f() { return depth; }\n}\n", "javac Tide.java", "Tide.java", 2,
 			"cannot find symbol"},
 		{"make", "-- Makefile --\nall:\n    echo\n", "make", "Makefile", 2, "missing separator"},
@@ -92,14 +105,18 @@ func TestRealTools(t *testing.T) {
 			"def test_two():\n    assert fare(2) == 6\n", "pytest -q", "test_fares.py", 5, "assert 5 == 6"},
 		{"pytest", "-- fares.py --\n-- test_fares.py --\nfrom fares import fare\n", "pytest -q", "test_fares.py", 1,
 			"ImportError: cannot import name 'fare' from 'fares'"},
-		{"ctest", cmake + "-- tide.c --\n#include <assert.h>\nint main(void) {\n\tassert(1 == 2);\n}\n", built, "tide.c", 3,
+		{"ctest", cmake + "-- tide.c --\n#include <assert.h>\nint main(void) {\n\tassert(1 == 2);\n}\n", built,
+			"tide.c", 3,
 			"Assertion `1 == 2' failed."},
 		{"cmake", cmake, built, "CMakeLists.txt", 4, "Cannot find source file"},
-		{"tsc", "-- tsconfig.json --\n{\"compilerOptions\":{\"noEmit\":true,\"types\":[]},\"files\":[\"a.ts\"]}\n-- a.ts --\n" +
+		{"tsc", "-- tsconfig.json " +
+			"--\n{\"compilerOptions\":{\"noEmit\":true,\"types\":[]},\"files\":[\"a.ts\"]}\n-- a.ts --\n" +
 			"const a = 1;\nconst b: number = depth(a);\n", "tsc", "a.ts", 2, "TS2304: Cannot find name 'depth'."},
-		{"tsc", "-- tsconfig.json --\n{\"compilerOptions\":{\"noEmit\":true,\"types\":[]},\"files\":[\"a.ts\"]}\n-- a.ts --\n" +
+		{"tsc", "-- tsconfig.json " +
+			"--\n{\"compilerOptions\":{\"noEmit\":true,\"types\":[]},\"files\":[\"a.ts\"]}\n-- a.ts --\n" +
 			"const b: number = depth();\n", "tsc --pretty", "a.ts", 1, "TS2304: Cannot find name 'depth'."},
-		{"eslint", "-- eslint.config.mjs --\nexport default [{rules: {\"no-undef\": \"error\"}}];\n-- a.js --\nconst a = 1;\n" +
+		{"eslint", "-- eslint.config.mjs --\nexport default [{rules: {\"no-undef\": \"error\"}}];\n-- a.js " +
+			"--\nconst a = 1;\n" +
 			"depth(a);\n", "eslint .", "a.js", 2, "'depth' is not defined"},
 		{"gradle", "-- build.gradle --\nplugins { id 'java' }\n" + tide, "gradle --offline --no-daemon build",
 			"src/main/java/Tide.java", 2, "cannot find symbol"},
@@ -113,7 +130,8 @@ func TestRealTools(t *testing.T) {
 			}
 			if err != nil {
 				require.NotEqual(t, "all", os.Getenv("DORVIK_TOOLS"), "%s is missing: make tools installs it", c.tool)
-				t.Skip(c.tool + " is not installed here (make tools does it); what it prints is read in TestWhatToolsSay")
+				t.Skip(c.tool + " is not installed here (make tools does it); what it prints is read in " +
+					"TestWhatToolsSay")
 			}
 			t.Parallel()
 			dir := t.TempDir()

@@ -104,8 +104,9 @@ func (f *file) words() map[string]int {
 	return out
 }
 
-// touchesDeclarations reports whether edits of a file of Go may change what it declares, and not just what its functions
-// do. It goes by how gofmt lays a file out: what is declared begins at the left margin, and what closes it stands there.
+// touchesDeclarations reports whether edits of a file of Go may change what it declares, and not just what its
+// functions do. It goes by how gofmt lays a file out: what is declared begins at the left margin, and what closes it
+// stands there.
 func (f *file) touchesDeclarations() bool {
 	if f.old.Absent() || f.new.Absent() {
 		return true

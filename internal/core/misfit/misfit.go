@@ -126,8 +126,8 @@ func (f *file) defs() (had, has []def) {
 	return f.defines.had, f.defines.has
 }
 
-// touched lists the names whose definitions the edits may have changed, each once: those defined in lines that are gone,
-// and the one before each edit, whose parameters may go on so far.
+// touched lists the names whose definitions the edits may have changed, each once: those defined in lines that are
+// gone, and the one before each edit, whose parameters may go on so far.
 func (f *file) touched() (names []string) {
 	if f.lang == nil {
 		return nil
