@@ -108,7 +108,7 @@ func (o *pairScreen) sideRows(i, w int) (p page) {
 			p.row(txt(dim, "  "+words.If(f.New.Absent(), "deleted", "no line of it is another")))
 		}
 		for _, l := range lines {
-			p.row(briefLine(l).cut(w))
+			p.rows(briefLine(l, w))
 		}
 	}
 	if n := s.edits.More; n > 0 {
@@ -118,16 +118,27 @@ func (o *pairScreen) sideRows(i, w int) (p page) {
 	return p
 }
 
-// briefLine is a line of a change where there is little room: with one number.
-func briefLine(l recovery.ChangeLine) line {
+// briefLine is a line of a change where there is little room: with one number. What changed is shown to its end.
+func briefLine(l recovery.ChangeLine, w int) page {
+	const margin = 9
 	text := strings.TrimRight(l.Text, "\r\n")
+	head, as := line{}, bright
 	switch l.Kind {
 	case recovery.LinesFolded:
-		return txt(faint, fmt.Sprintf("       ┊ %s", words.Count(l.Count, "line", "lines")))
+		return page{txt(faint, "       ┊ "+words.Count(l.Count, "line", "lines"))}
 	case recovery.LineGone:
-		return txt(faint, fmt.Sprintf("%6d ", l.Old)).bold(trouble, "− ").add(plain, text)
+		head, as = txt(faint, fmt.Sprintf("%6d ", l.Old)).bold(trouble, "− "), plain
 	case recovery.LineNew:
-		return txt(faint, fmt.Sprintf("%6d ", l.New)).bold(joined, "+ ").add(bright, text)
+		head = txt(faint, fmt.Sprintf("%6d ", l.New)).bold(joined, "+ ")
+	default:
+		return page{txt(faint, fmt.Sprintf("%6d   ", l.New)).add(dim, text).cut(w)}
 	}
-	return txt(faint, fmt.Sprintf("%6d   ", l.New)).add(dim, text)
+	rows := wrap(txt(as, text), max(20, w-margin))
+	for i := range rows {
+		if i > 0 {
+			head = txt(plain, strings.Repeat(" ", margin+2))
+		}
+		rows[i] = head.then(rows[i])
+	}
+	return rows
 }
