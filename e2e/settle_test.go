@@ -213,15 +213,40 @@ func TestTheCollisionIsMendedByOneKey(t *testing.T) {
 	x.see("All settled")
 	x.press("Enter")
 	x.see("agree and run it", "takes this mend")
-	x.press("t")
-	x.see("1 place mended", "Mended: timetable/sailing.go")
 	x.press("Enter")
-	x.see("The joined code passes")
+	x.see("Yours builds, theirs builds, together they do not.", "THE TWO THAT COLLIDE", "undefined: DepthAt")
+	x.press("*")
+	x.see("each works without the other", "Print the berth on the ticket", "Ilka", "DepthAtPier")
+	x.press("Escape")
+	x.see("The joined code does not pass")
+	x.press("t")
+	x.see("1 place mended", "The joined code passes")
 	x.press("Enter")
 	x.see("Ready to join and push.")
 	x.press("Enter")
 	x.see("✓ Pushed.")
 	assert.Contains(t, gittest.At(t, x.scene.Remote).Content("main", "timetable/sailing.go"), "DepthAtPier(s.From")
+}
+
+// TestTheirsWasBrokenBefore: it is said whose fault it is that the joined code does not pass.
+func TestTheirsWasBrokenBefore(t *testing.T) {
+	x := newTerminal(t)
+	gittest.Own(t, "dorvik.check", "test ! -e broken")
+	mate := gittest.At(t, x.scene.Remote).Clone()
+	mate.Commit("breaks it", "broken", "x\n")
+	mate.Git("push", "-q")
+	x.open("142x40")
+	x.see("A push is refused as things are", "origin was asked", "5 theirs")
+	x.press("Enter")
+	x.see("Why rebase:")
+	x.press("Enter")
+	x.see("Settle 0 of 2")
+	x.press("Enter")
+	x.see("Settle 1 of 2")
+	x.press("Enter")
+	x.see("All settled")
+	x.press("Enter")
+	x.see("The joined code does not pass", "Theirs did not build before you came.")
 }
 
 // TestWhatAColleagueWroteDoesNotRunUnasked: a Makefile that they changed is shown, and asked about again; and theirs

@@ -206,7 +206,7 @@ func TestRecoverMakesAnew(t *testing.T) {
 	assert.Contains(t, errs, "names is to be made anew by “echo made > names”, which was never agreed to")
 	s, err := recovery.OpenSession(t.Context(), mine.Dir)
 	require.NoError(t, err)
-	require.NoError(t, s.Agree("echo made > names"))
+	require.NoError(t, s.Agree("make names by echo made > names"))
 	s.Close()
 	code, errs = recover()
 	assert.Equal(t, 0, code, errs)

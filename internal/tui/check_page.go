@@ -150,7 +150,7 @@ func (s *checkScreen) stepRows(w int) (p page) {
 		case step.Known:
 			l = l.add(dim, "   passed before, on this very tree")
 		case step.First != "":
-			l = l.add(dim, "   first "+step.First)
+			l = l.add(dim, "   first: "+step.First+"; all of it follows")
 		}
 		p.row(l.cut(w))
 	}
@@ -252,12 +252,17 @@ func (s *checkScreen) mendedNote(p *page, w int) {
 		add(dim, "The edit becomes part of "+s.holder+"."))
 }
 
+// small is the height in rows below which a page says less.
+const small = 24
+
 // failedPage lists the errors, the place of the marked one, and the output.
 func (s *checkScreen) failedPage(p page, w, h int) page {
 	next := "Nothing has been changed or pushed."
 	switch {
 	case s.holder == "":
 		next += " None of your commits is left to hold an edit: all of them are on their side already."
+	case len(s.places) > 0 && h < small:
+		next += " Mend it here and check again."
 	case len(s.places) > 0:
 		next += " Mend it here and check again: the edit becomes part of " + s.mendedInto() + "."
 	}
@@ -267,9 +272,9 @@ func (s *checkScreen) failedPage(p page, w, h int) page {
 	}
 	p.rows(s.whoRow(w))
 	p.rows(s.eachRows(w))
-	p.rows(s.pairRows(w))
+	p.rows(s.pairRows(w, h))
 	s.mendedNote(&p, w)
-	if h >= 24 {
+	if h >= small {
 		s.misfitNote(&p, w, 2)
 	} else if s.canTake() {
 		for _, m := range s.offered[:min(2, len(s.offered))] {
@@ -287,10 +292,14 @@ func (s *checkScreen) failedPage(p page, w, h int) page {
 		return append(p, s.outputPage(w-2, h-len(p))...)
 	}
 	p.blank()
-	p.rows(s.errorRows(w, max(1, h/4)))
+	most := max(1, h/4)
+	if h < small {
+		most = 2
+	}
+	p.rows(s.errorRows(w, most))
 	if c := s.cause(); c != nil {
-		p.row(txt(plain, "     ").bold(bright, keys.origin.Help().Key).add(plain, "  "+c.Sentence()+" ").add(dim,
-			"Back to that conflict").cut(w))
+		p.row(txt(plain, "     "+c.Sentence()+" ").bold(bright, keys.origin.Help().Key).add(plain,
+			" goes back to that conflict.").cut(w))
 	}
 	p.row(txt(plain, " ").then(rule(w - 2)))
 	rest := h - len(p)

@@ -157,7 +157,7 @@ func (f *frame) draw() (p page) {
 	if f.w < minWidth || f.h < minHeight {
 		return page{txt(plain, fmt.Sprintf("Too small: dorvik needs %d×%d.", minWidth, minHeight)).fit(f.w)}
 	}
-	p.row(f.title().flush(f.screen().status().add(plain, " "), f.w))
+	p.row(f.title().flush(f.screen().status().cut(max(f.w/2, f.w-f.title().width()-2)).add(plain, " "), f.w))
 	if f.h >= 30 {
 		p.blank()
 	}

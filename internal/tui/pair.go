@@ -17,7 +17,7 @@ func (s *checkScreen) pairActions() (out []action) {
 	}
 	b, _ := s.who.known()
 	switch {
-	case s.pair.Found():
+	case s.pair.Found() && s.onlyTogether():
 		out = append(out, also(keys.yourCommit, func() tea.Cmd { return s.showCommit(s.pair.Yours, nil) }),
 			also(keys.theirCommit, func() tea.Cmd { return s.showCommit(s.pair.Theirs, nil) }),
 			acts(keys.pair, "the two that collide", s.openPair), acts(keys.colleague, "", s.tellColleague))
@@ -25,6 +25,15 @@ func (s *checkScreen) pairActions() (out []action) {
 		out = append(out, acts(keys.pair, "", s.findPair))
 	}
 	return out
+}
+
+// onlyTogether reports whether nothing is known against it that each side passes by itself.
+func (s *checkScreen) onlyTogether() bool {
+	if s.who == nil {
+		return true
+	}
+	b, _ := s.who.known()
+	return (b.Yours == nil || *b.Yours) && (b.Theirs == nil || *b.Theirs)
 }
 
 // findPair finds them by halving.
@@ -49,8 +58,8 @@ func (s *checkScreen) tellColleague() tea.Cmd {
 }
 
 // pairRows shows the two commits, one beside the other where there is room.
-func (s *checkScreen) pairRows(w int) page {
-	if !s.pair.Found() {
+func (s *checkScreen) pairRows(w, h int) page {
+	if !s.pair.Found() || !s.onlyTogether() {
 		return nil
 	}
 	row := func(m mark, side merge.Side) line {
@@ -62,6 +71,11 @@ func (s *checkScreen) pairRows(w int) page {
 	}
 	head := txt(plain, "  ").then(heading("THE TWO THAT COLLIDE")).add(dim, "  "+keys.pair.Help().Key+" shows both "+
 		"side by side")
+	if h < small {
+		return page{line{}.add(plain, "  ").mark(markYours).add(yours, s.s.Short(s.pair.Yours.ID)).add(trouble, " ✗ ").
+			mark(markTheirs).add(theirs, s.s.Short(s.pair.Theirs.ID)).add(plain, " collide; ").bold(bright,
+			keys.pair.Help().Key).add(plain, " shows both")}
+	}
 	y, t := row(markYours, merge.Yours), row(markTheirs, merge.Theirs)
 	if y.width()+t.width()+9 <= w {
 		return page{nil, head, txt(plain, "  ").then(y).add(trouble, "  ✗  ").then(t)}

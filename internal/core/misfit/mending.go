@@ -202,6 +202,13 @@ func definedAt(one *file, line int, name string) bool {
 		func(d def) bool { return d.name == name })
 }
 
+// wasDefinedAt reports whether a line of the text before defined a name.
+func wasDefinedAt(one *file, line int, name string) bool {
+	before := *one
+	before.is, before.to = one.was, one.from
+	return definedAt(&before, line, name)
+}
+
 // mendCall gives a call the argument that whoever changed the signature passed in every other call: the one that
 // stands at its end, and is alike everywhere.
 func (f *finder) mendCall(m *Misfit, l string) (to string, ok bool, err error) {
@@ -252,7 +259,7 @@ func (f *finder) mendUse(m *Misfit, l string) (to string, ok bool, err error) {
 			for k := range min(e.A1-e.A0, e.B1-e.B0) {
 				was, is := one.from[e.A0+k], one.to[e.B0+k]
 				at := use.FindAllStringIndex(was, -1)
-				if len(at) == 0 || definedAt(one, e.B0+k, m.Name) {
+				if len(at) == 0 || wasDefinedAt(one, e.A0+k, m.Name) {
 					continue
 				}
 				pre, post, alike := around(was, is, at)
