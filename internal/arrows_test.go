@@ -38,7 +38,8 @@ var arrows = map[string]string{
 	"visible":       "",
 	"words":         "core/object core/merge core/settle core/misfit",
 	"gittest":       "+github.com/stretchr/testify",
-	"git":           "core/object +github.com/fsnotify/fsnotify",
+	"odb":           "core/object +github.com/klauspost/compress +golang.org/x/sys",
+	"git":           "core/object odb +github.com/fsnotify/fsnotify",
 	"check":         "",
 	"recovery": "core/object core/diff core/attr core/merge core/history core/annotate core/decided core/replay " +
 		"core/settle " +

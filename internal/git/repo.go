@@ -1,22 +1,26 @@
 package git
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/odb"
 )
 
 // Repo is a repository with a working tree.
 type Repo struct {
 	Dir     string // top of the working tree
 	GitDir  string // of this working tree
+	Common  string // the git directory that all working trees of the repository share
 	Format  object.Format
 	Shallow bool
 
@@ -24,7 +28,8 @@ type Repo struct {
 	// too: whoever holds a lock on it can tell that none of them runs any more.
 	Hold *os.File
 
-	objects   *pool
+	store     *odb.Store // nil where git reads all objects
+	objects   *pool      // of processes of git, for what is not in the store
 	checkouts sync.Mutex // one is made after the other
 }
 
@@ -50,51 +55,110 @@ func Open(ctx context.Context, dir string) (*Repo, error) {
 		return nil, fmt.Errorf("no such folder: %s", dir)
 	}
 	r := &Repo{Dir: dir}
+	// One question. In a repository without a working tree the last part of it is an error, and the rest is answered.
 	out, err := r.run(ctx, "looking for the repository", "rev-parse", "--is-bare-repository", "--is-inside-work-tree",
-		"--is-shallow-repository", "--show-object-format", "--absolute-git-dir")
-	if err != nil {
-		if code(err) == 128 && strings.Contains(err.Error(), "not a git repository") {
-			return nil, ErrNotRepo
-		}
-		if strings.Contains(err.Error(), "unknown repository extension") {
-			return nil, fmt.Errorf("%w: the git on your PATH is too old for this repository; install a newer one", err)
+		"--is-shallow-repository", "--show-object-format", "--absolute-git-dir", "--path-format=absolute",
+		"--git-common-dir", "--show-toplevel")
+	f := strings.Split(strings.TrimSuffix(out, "\n"), "\n")
+	if len(f) < 5 {
+		switch {
+		case err == nil:
+			err = fmt.Errorf("looking for the repository: git answered %q", out)
+		case code(err) == 128 && strings.Contains(err.Error(), "not a git repository"):
+			err = ErrNotRepo
+		case strings.Contains(err.Error(), "unknown repository extension"):
+			err = fmt.Errorf("%w: the git on your PATH is too old for this repository; install a newer one", err)
 		}
 		return nil, err
 	}
-	f := strings.SplitN(strings.TrimSuffix(out, "\n"), "\n", 5)
-	if len(f) != 5 {
-		return nil, fmt.Errorf("looking for the repository: git answered %q", out)
-	}
-	if f[1] != "true" && f[0] != "true" {
+	switch {
+	case f[1] != "true" && f[0] != "true":
 		return nil, &InsideError{f[4]}
-	}
-	if f[1] != "true" {
+	case f[1] != "true":
 		return nil, ErrBare
+	case err != nil:
+		return nil, err
 	}
-	r.Shallow, r.GitDir = f[2] == "true", f[4]
+	r.Shallow = f[2] == "true"
 	if r.Format, err = object.ParseFormat(f[3]); err != nil {
 		return nil, err
 	}
-	top, err := r.run(ctx, "looking for the working tree", "rev-parse", "--show-toplevel")
-	if err != nil {
+	if len(f) == 7 {
+		r.GitDir, r.Common, r.Dir = f[4], f[5], f[6]
+	} else if err := r.places(ctx); err != nil { // a name has a line end in it
 		return nil, err
 	}
-	r.Dir = strings.TrimSuffix(top, "\n")
 	r.objects = newPool(r)
+	r.store = r.openStore()
 	return r, nil
 }
 
-// Close ends the process that reads objects.
+// places asks for each of the places by itself.
+func (r *Repo) places(ctx context.Context) error {
+	var at [3]string
+	for i, of := range []string{"--absolute-git-dir", "--git-common-dir", "--show-toplevel"} {
+		out, err := r.run(ctx, "looking for the repository", "rev-parse", "--path-format=absolute", of)
+		if err != nil {
+			return err
+		}
+		at[i] = strings.TrimSuffix(out, "\n")
+	}
+	r.GitDir, r.Common, r.Dir = at[0], at[1], at[2]
+	return nil
+}
+
+// openStore opens the objects to be read without git; nil where git alone can say what an object is: it may stand for
+// another (git-replace), or be kept in a way that is not known here.
+func (r *Repo) openStore() *odb.Store {
+	if os.Getenv("GIT_REPLACE_REF_BASE") != "" {
+		return nil
+	}
+	for _, name := range []string{"refs/replace", "reftable"} {
+		if entries, err := os.ReadDir(filepath.Join(r.Common, name)); err == nil && len(entries) > 0 {
+			return nil
+		}
+	}
+	if packed, err := os.ReadFile(filepath.Join(r.Common, "packed-refs")); err == nil &&
+		bytes.Contains(packed, []byte(" refs/replace/")) {
+		return nil
+	}
+	s, err := odb.Open(filepath.Join(r.Common, "objects"), r.Format)
+	if err != nil {
+		return nil
+	}
+	return s
+}
+
+// Close ends the processes that read objects.
 func (r *Repo) Close() { r.objects.close() }
 
-// Read gives an object; it makes Repo an object.Reader.
+// Read gives an object; it makes Repo an object.Reader. What is not found here git is asked for: it may have to be
+// fetched, in a clone that is partial.
 func (r *Repo) Read(id object.ID) (kind object.Kind, data []byte, err error) {
+	if r.store != nil {
+		if kind, data, err = r.store.Read(id); err == nil {
+			return kind, data, nil
+		}
+	}
 	r.objects.with(func(b *batch) { kind, data, err = b.read(id) })
 	return kind, data, err
 }
 
 // ReadMany makes Repo an object.ManyReader.
 func (r *Repo) ReadMany(ids []object.ID, each func(id object.ID, kind object.Kind, data []byte)) {
+	if r.store != nil {
+		var left []object.ID
+		for _, id := range ids {
+			if kind, data, err := r.store.Read(id); err == nil {
+				each(id, kind, data)
+			} else {
+				left = append(left, id)
+			}
+		}
+		if ids = left; len(ids) == 0 {
+			return
+		}
+	}
 	r.objects.with(func(b *batch) { b.readMany(ids, each) })
 }
 
@@ -419,6 +483,9 @@ func (r *Repo) ConfigPath(ctx context.Context, key string) (string, error) {
 
 // Inside gives the place of a file of the repository's own directory.
 func (r *Repo) Inside(ctx context.Context, name string) (string, error) {
+	if r.Common == r.GitDir && name != "hooks" { // which may be set to be elsewhere
+		return filepath.Join(r.GitDir, filepath.FromSlash(name)), nil
+	}
 	out, err := r.run(ctx, "looking for "+name, "rev-parse", "--path-format=absolute", "--git-path", name)
 	return strings.TrimSuffix(out, "\n"), err
 }

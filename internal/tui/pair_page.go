@@ -122,7 +122,8 @@ func (o *pairScreen) sideRows(i, w int) (p page) {
 func briefLine(l recovery.ChangeLine, w int) page {
 	const margin = 9
 	text := strings.TrimRight(l.Text, "\r\n")
-	head, as := line{}, bright
+	var head line
+	as := bright
 	switch l.Kind {
 	case recovery.LinesFolded:
 		return page{txt(faint, "       ┊ "+words.Count(l.Count, "line", "lines"))}

@@ -1,0 +1,290 @@
+// Package odb reads git's object database by itself: loose objects, packs with their indexes, the multi-pack index, and
+// alternates. The formats are those of git's own documentation (gitformat-pack, gitrepository-layout). It only reads;
+// what it does not find, or cannot read, is for git to find or to complain of.
+package odb
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"runtime/debug"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// Store is the objects of a repository. It is safe for use by several goroutines, and while git adds objects to the
+// repository, or packs them anew: a pack that is gone is read on as long as somebody reads it.
+type Store struct {
+	format object.Format
+	dirs   []string // of objects: the repository's own, and its alternates
+
+	mu    sync.Mutex // while looking for packs
+	packs atomic.Pointer[packs]
+	bases *cache
+
+	reads atomic.Int64
+}
+
+// packs are those there were at a moment.
+type packs struct {
+	multi []*multi
+	list  []*pack // that no multi-pack index lists
+	last  atomic.Pointer[pack]
+	seen  []time.Time // when the folder of each of the store's dirs was last changed
+}
+
+// mostAlternates is how many folders of objects there may be.
+const mostAlternates = 64
+
+// Open opens a folder of objects with its alternates. Packs are looked for when the first object is asked for. The error
+// is that of a list of alternates that cannot be read.
+func Open(dir string, format object.Format) (*Store, error) {
+	s := &Store{format: format, bases: newCache()}
+	return s, s.add(dir, 0)
+}
+
+// add adds a folder and those that it borrows from, each once.
+func (s *Store) add(dir string, deep int) error {
+	dir = filepath.Clean(dir)
+	if slices.Contains(s.dirs, dir) {
+		return nil
+	}
+	if len(s.dirs) == mostAlternates || deep > 5 { // as deep as git goes
+		return fmt.Errorf("%s borrows from more folders than are followed", s.dirs[0])
+	}
+	s.dirs = append(s.dirs, dir)
+	list, err := os.ReadFile(filepath.Join(dir, "info", "alternates"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("reading which objects are borrowed: %w", err)
+	}
+	for line := range strings.Lines(string(list)) {
+		line = strings.TrimSuffix(line, "\n")
+		switch {
+		case line == "" || line[0] == '#':
+			continue
+		case line[0] == '"':
+			return fmt.Errorf("%s borrows from a folder with a quoted name", dir)
+		case !filepath.IsAbs(line):
+			line = filepath.Join(dir, line)
+		}
+		if err := s.add(line, deep+1); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Reads is how many objects were read.
+func (s *Store) Reads() int64 { return s.reads.Load() }
+
+// Read gives an object; it makes Store an object.Reader. An error that is object.ErrMissing says that it is not here, any
+// other that it cannot be read: git may know more.
+func (s *Store) Read(id object.ID) (kind object.Kind, data []byte, err error) {
+	s.reads.Add(1)
+	p := s.packs.Load()
+	if p == nil {
+		if p, err = s.look(nil); err != nil {
+			return 0, nil, err
+		}
+	}
+	kind, data, err = s.in(p, id)
+	if !errors.Is(err, object.ErrMissing) {
+		return kind, data, err
+	}
+	// It may have been written, or packed, a moment ago.
+	if now, err := s.look(p); err != nil || now != p {
+		if err != nil {
+			return 0, nil, err
+		}
+		return s.in(now, id)
+	}
+	return 0, nil, err
+}
+
+// in looks for an object in packs, and among what is loose.
+func (s *Store) in(p *packs, id object.ID) (kind object.Kind, data []byte, err error) {
+	defer runtime.KeepAlive(p) // and all that is mapped
+	defer faults(&err)()
+	if at, offset, ok := p.find(id); ok {
+		kind, data, err := s.packed(p, at, offset, 0)
+		if err != nil {
+			return 0, nil, fmt.Errorf("object %s in %s: %w", id, filepath.Base(at.name), err)
+		}
+		return kind, data, nil
+	}
+	for _, dir := range s.dirs {
+		name := id.String()
+		file, err := os.ReadFile(filepath.Join(dir, name[:2], name[2:]))
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return 0, nil, fmt.Errorf("object %s: %w", id, err)
+		}
+		kind, data, err := loose(file)
+		if err != nil {
+			return 0, nil, fmt.Errorf("object %s: %w", id, err)
+		}
+		return kind, data, nil
+	}
+	return 0, nil, fmt.Errorf("object %s: %w", id, object.ErrMissing)
+}
+
+// faults has a page that cannot be read be an error, where the disk fails or a file that is mapped is cut off.
+func faults(err *error) func() {
+	before := debug.SetPanicOnFault(true)
+	return func() {
+		debug.SetPanicOnFault(before)
+		if r := recover(); r != nil {
+			fault, ok := r.(interface{ Addr() uintptr })
+			if !ok {
+				panic(r)
+			}
+			*err = fmt.Errorf("the file cannot be read at %#x", fault.Addr())
+		}
+	}
+}
+
+// find gives the pack that holds an object, and where. The one that was found in last is asked first.
+func (p *packs) find(id object.ID) (*pack, int64, bool) {
+	last := p.last.Load()
+	if last != nil && last.index != nil {
+		if offset, ok := last.index.find(id); ok {
+			return last, offset, true
+		}
+	}
+	for _, m := range p.multi {
+		if at, offset, ok := m.find(id); ok {
+			return at, offset, true
+		}
+	}
+	for _, one := range p.list {
+		if one == last {
+			continue
+		}
+		if offset, ok := one.index.find(id); ok {
+			p.last.Store(one)
+			return one, offset, true
+		}
+	}
+	return nil, 0, false
+}
+
+// look looks for packs, unless the folders are as they were at the last look.
+func (s *Store) look(before *packs) (*packs, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if now := s.packs.Load(); now != before {
+		return now, nil // somebody else looked
+	}
+	now := &packs{}
+	same := before != nil
+	for i, dir := range s.dirs {
+		info, err := os.Stat(filepath.Join(dir, "pack"))
+		at := time.Time{}
+		if err == nil {
+			at = info.ModTime()
+		}
+		now.seen = append(now.seen, at)
+		same = same && before.seen[i].Equal(at)
+	}
+	if same {
+		return before, nil
+	}
+	known := map[string]*pack{}
+	if before != nil {
+		for _, p := range before.list {
+			known[p.name] = p
+		}
+	}
+	for _, dir := range s.dirs {
+		if err := now.scan(filepath.Join(dir, "pack"), s.format, known); err != nil {
+			return nil, err
+		}
+	}
+	s.packs.Store(now)
+	return now, nil
+}
+
+// scan adds the packs of a folder.
+func (p *packs) scan(dir string, format object.Format, known map[string]*pack) error {
+	entries, err := os.ReadDir(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("looking for packs: %w", err)
+	}
+	listed := map[string]bool{}
+	if m, err := openMulti(dir, format); err == nil && m != nil {
+		p.multi = append(p.multi, m)
+		for _, one := range m.packs {
+			listed[one.name] = true
+		}
+	}
+	for _, e := range entries {
+		name := filepath.Join(dir, e.Name())
+		if filepath.Ext(name) != ".idx" || !strings.HasPrefix(e.Name(), "pack-") {
+			continue
+		}
+		name = strings.TrimSuffix(name, ".idx") + ".pack"
+		switch one := known[name]; {
+		case listed[name]:
+		case one != nil:
+			p.list = append(p.list, one)
+		default:
+			index, err := openIndex(strings.TrimSuffix(name, ".pack")+".idx", format)
+			if err != nil { // git knows what to do about it
+				continue
+			}
+			p.list = append(p.list, &pack{name: name, format: format, index: index})
+		}
+	}
+	return nil
+}
+
+// loose reads a loose object: its kind and its size, a zero byte, and its content, deflated.
+func loose(file []byte) (object.Kind, []byte, error) {
+	z, err := inflater(file)
+	if err != nil {
+		return 0, nil, err
+	}
+	defer z.done()
+	r := bufio.NewReaderSize(z, 512)
+	head, err := r.ReadSlice(0)
+	if err != nil {
+		return 0, nil, fmt.Errorf("its head: %w", err)
+	}
+	name, digits, _ := bytes.Cut(head[:len(head)-1], []byte(" "))
+	kind, err := object.ParseKind(string(name))
+	if err != nil {
+		return 0, nil, err
+	}
+	size, err := strconv.Atoi(string(digits))
+	if err != nil || size < 0 || size > mostInflated(len(file)) {
+		return 0, nil, fmt.Errorf("it says that it is %s bytes", digits)
+	}
+	data := make([]byte, size)
+	if _, err := io.ReadFull(r, data); err != nil {
+		return 0, nil, fmt.Errorf("it is cut off: %w", err)
+	}
+	if _, err := r.ReadByte(); err != io.EOF {
+		return 0, nil, errors.New("it does not end where it should")
+	}
+	return kind, data, nil
+}

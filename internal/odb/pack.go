@@ -1,0 +1,295 @@
+package odb
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"runtime"
+	"sync"
+
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// pack is a file of objects, each deflated by itself, or as what is to be made of another: its delta.
+type pack struct {
+	name   string
+	format object.Format
+	index  *index // nil where a multi-pack index is in its place
+
+	open sync.Once
+	held *mapped
+	err  error
+}
+
+// The kinds of entries beyond the kinds of objects.
+const (
+	offsetDelta = 6 // of an entry so far before it
+	idDelta     = 7 // of an object of that id
+)
+
+// content is the bytes of the pack, which are mapped when they are first needed.
+func (p *pack) content() ([]byte, error) {
+	p.open.Do(func() {
+		if p.held != nil {
+			return
+		}
+		if p.held, p.err = mapFile(p.name); p.err != nil {
+			return
+		}
+		data := p.held.data
+		if len(data) < 12+p.format.Size() || string(data[:4]) != "PACK" {
+			p.err = errors.New("it is no pack")
+			return
+		}
+		if v := binary.BigEndian.Uint32(data[4:]); v != 2 && v != 3 {
+			p.err = fmt.Errorf("it is of version %d", v)
+		}
+	})
+	if p.err != nil {
+		return nil, p.err
+	}
+	return p.held.data[:len(p.held.data)-p.format.Size()], nil
+}
+
+// entry is the head of an object in a pack.
+type entry struct {
+	kind byte
+	size int       // of the content, inflated
+	at   int64     // where that begins, deflated
+	base int64     // of an offset delta
+	id   object.ID // of an id delta
+}
+
+var errCutOff = errors.New("an entry is cut off")
+
+// parseEntry reads the head of an entry.
+func parseEntry(data []byte, offset int64, idSize int) (e entry, err error) {
+	if offset < 12 || offset >= int64(len(data)) {
+		return e, errCutOff
+	}
+	at := offset
+	next := func() (byte, bool) {
+		if at >= int64(len(data)) {
+			return 0, false
+		}
+		at++
+		return data[at-1], true
+	}
+	b, _ := next()
+	e.kind = b >> 4 & 7
+	size, shift := uint64(b&15), 4
+	for b&0x80 != 0 {
+		var ok bool
+		if b, ok = next(); !ok || shift > 56 {
+			return e, errCutOff
+		}
+		size |= uint64(b&0x7f) << shift
+		shift += 7
+	}
+	if size > 1<<40 {
+		return e, errNotThatLong
+	}
+	e.size = int(size)
+	switch e.kind {
+	case offsetDelta:
+		b, ok := next()
+		back := int64(b & 0x7f)
+		for ok && b&0x80 != 0 {
+			if b, ok = next(); back > 1<<54 {
+				return e, errCutOff
+			}
+			back = (back+1)<<7 | int64(b&0x7f)
+		}
+		if e.base = offset - back; !ok || back <= 0 || e.base < 12 {
+			return e, errCutOff
+		}
+	case idDelta:
+		if at+int64(idSize) > int64(len(data)) {
+			return e, errCutOff
+		}
+		e.id = object.RawID(data[at : at+int64(idSize)])
+		at += int64(idSize)
+	case byte(object.KindCommit), byte(object.KindTree), byte(object.KindBlob), byte(object.KindTag):
+	default:
+		return e, fmt.Errorf("an entry is of the kind %d, which there is not", e.kind)
+	}
+	e.at = at
+	return e, nil
+}
+
+// Bounds, so that a damaged pack takes neither all time nor all memory. What goes beyond is left to git.
+const (
+	longestChain = 5000    // deltas on one another
+	deepest      = 50      // objects of other packs that deltas stand on
+	largest      = 1 << 31 // bytes of an object that is made of deltas
+)
+
+// packed reads the object at an offset of a pack: the deltas down to something that stands by itself, or that is known,
+// and then up again.
+func (s *Store) packed(in *packs, p *pack, offset int64, deep int) (kind object.Kind, data []byte, err error) {
+	defer runtime.KeepAlive(p)
+	content, err := p.content()
+	if err != nil {
+		return 0, nil, err
+	}
+	type link struct {
+		offset int64
+		entry  entry
+	}
+	var chain []link
+	for at := offset; kind == 0; {
+		if known, ok := s.bases.get(p, at); ok {
+			kind, data = known.kind, known.data
+			break
+		}
+		e, err := parseEntry(content, at, p.format.Size())
+		if err != nil {
+			return 0, nil, err
+		}
+		switch e.kind {
+		case offsetDelta:
+			chain = append(chain, link{at, e})
+			at = e.base
+		case idDelta:
+			chain = append(chain, link{at, e})
+			if p.index != nil {
+				if base, ok := p.index.find(e.id); ok {
+					at = base
+					break
+				}
+			}
+			if deep == deepest {
+				return 0, nil, errors.New("its deltas have no end")
+			}
+			if kind, data, err = s.base(in, e.id, deep+1); err != nil {
+				return 0, nil, err
+			}
+		default:
+			kind = object.Kind(e.kind)
+			if data, err = inflate(content[e.at:], e.size); err != nil {
+				return 0, nil, err
+			}
+			if len(chain) > 0 {
+				s.bases.put(p, at, known{kind, data})
+			}
+		}
+		if len(chain) > longestChain {
+			return 0, nil, errors.New("its deltas have no end")
+		}
+	}
+	for i := len(chain) - 1; i >= 0; i-- {
+		delta, err := inflate(content[chain[i].entry.at:], chain[i].entry.size)
+		if err != nil {
+			return 0, nil, err
+		}
+		if data, err = patch(data, delta); err != nil {
+			return 0, nil, err
+		}
+		s.bases.put(p, chain[i].offset, known{kind, data})
+	}
+	return kind, data, nil
+}
+
+// base reads an object that a delta of another pack stands on.
+func (s *Store) base(in *packs, id object.ID, deep int) (object.Kind, []byte, error) {
+	if at, offset, ok := in.find(id); ok {
+		return s.packed(in, at, offset, deep)
+	}
+	return s.in(&packs{}, id)
+}
+
+var errDelta = errors.New("a delta does not fit what it stands on")
+
+// patch makes an object of another, as a delta says: pieces copied from it, and new ones.
+func patch(base, delta []byte) ([]byte, error) {
+	from, rest, ok := varint(delta)
+	if !ok || from != uint64(len(base)) {
+		return nil, errDelta
+	}
+	size, rest, ok := varint(rest)
+	if !ok || size > largest || !comesTo(rest, size) {
+		return nil, errDelta
+	}
+	out := make([]byte, 0, size)
+	for len(rest) > 0 {
+		op := rest[0]
+		rest = rest[1:]
+		if op&0x80 == 0 { // so many new bytes
+			out = append(out, rest[:op]...)
+			rest = rest[op:]
+			continue
+		}
+		var at, n uint64
+		at, n, rest = piece(op, rest)
+		if at+n > uint64(len(base)) {
+			return nil, errDelta
+		}
+		out = append(out, base[at:at+n]...)
+	}
+	return out, nil
+}
+
+// comesTo reports whether a delta's instructions are whole, and come to so many bytes. What it says of its size is believed
+// only then.
+func comesTo(rest []byte, size uint64) bool {
+	total := uint64(0)
+	for len(rest) > 0 && total <= size {
+		op := rest[0]
+		rest = rest[1:]
+		switch {
+		case op == 0:
+			return false // kept for later use
+		case op&0x80 == 0:
+			if len(rest) < int(op) {
+				return false
+			}
+			total, rest = total+uint64(op), rest[op:]
+		default:
+			bytes := 0
+			for i := range 7 {
+				bytes += int(op >> i & 1)
+			}
+			if len(rest) < bytes {
+				return false
+			}
+			var n uint64
+			_, n, rest = piece(op, rest)
+			total += n
+		}
+	}
+	return len(rest) == 0 && total == size
+}
+
+// piece reads an instruction to copy: where from, and how much.
+func piece(op byte, rest []byte) (at, n uint64, after []byte) {
+	for i := range 4 {
+		if op>>i&1 != 0 {
+			at |= uint64(rest[0]) << (8 * i)
+			rest = rest[1:]
+		}
+	}
+	for i := range 3 {
+		if op>>(4+i)&1 != 0 {
+			n |= uint64(rest[0]) << (8 * i)
+			rest = rest[1:]
+		}
+	}
+	if n == 0 {
+		n = 0x10000
+	}
+	return at, n, rest
+}
+
+// varint reads a size, seven bits to a byte, the lowest first.
+func varint(b []byte) (v uint64, rest []byte, ok bool) {
+	for i, c := range b {
+		if i > 9 {
+			break
+		}
+		v |= uint64(c&0x7f) << (7 * i)
+		if c&0x80 == 0 {
+			return v, b[i+1:], true
+		}
+	}
+	return 0, nil, false
+}
