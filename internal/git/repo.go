@@ -147,15 +147,7 @@ func (r *Repo) Read(id object.ID) (kind object.Kind, data []byte, err error) {
 // ReadMany makes Repo an object.ManyReader.
 func (r *Repo) ReadMany(ids []object.ID, each func(id object.ID, kind object.Kind, data []byte)) {
 	if r.store != nil {
-		var left []object.ID
-		for _, id := range ids {
-			if kind, data, err := r.store.Read(id); err == nil {
-				each(id, kind, data)
-			} else {
-				left = append(left, id)
-			}
-		}
-		if ids = left; len(ids) == 0 {
+		if ids = r.store.ReadMany(ids, each); len(ids) == 0 {
 			return
 		}
 	}

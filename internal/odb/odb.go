@@ -116,6 +116,33 @@ func (s *Store) Read(id object.ID) (kind object.Kind, data []byte, err error) {
 	return 0, nil, err
 }
 
+// fewTogether is up to how many objects are read by one after the other.
+const fewTogether = 16
+
+// ReadMany reads many, on all processors, and gives those that it could not read. each may be called by several
+// goroutines at a time.
+func (s *Store) ReadMany(ids []object.ID, each func(id object.ID, kind object.Kind, data []byte)) (left []object.ID) {
+	workers := min(runtime.GOMAXPROCS(0), 1+len(ids)/fewTogether)
+	missing := make([][]object.ID, workers)
+	read := func(worker int) {
+		// What is asked for together lies together, and stands on the same deltas.
+		for _, id := range ids[worker*len(ids)/workers : (worker+1)*len(ids)/workers] {
+			if kind, data, err := s.Read(id); err == nil {
+				each(id, kind, data)
+			} else {
+				missing[worker] = append(missing[worker], id)
+			}
+		}
+	}
+	var wait sync.WaitGroup
+	for worker := 1; worker < workers; worker++ {
+		wait.Go(func() { read(worker) })
+	}
+	read(0)
+	wait.Wait()
+	return slices.Concat(missing...)
+}
+
 // in looks for an object in packs, and among what is loose.
 func (s *Store) in(p *packs, id object.ID) (kind object.Kind, data []byte, err error) {
 	defer runtime.KeepAlive(p) // and all that is mapped

@@ -121,6 +121,22 @@ func TestEveryObject(t *testing.T) {
 				require.Equal(t, o, [2]string{kind.String(), string(data)}, hex)
 			}
 			assert.EqualValues(t, len(want), s.Reads())
+			var ids []object.ID
+			for hex := range want {
+				id, err := object.ParseID(hex)
+				require.NoError(t, err)
+				ids = append(ids, id)
+			}
+			nowhere := format.Sum(object.KindBlob, []byte("nowhere"))
+			var mu sync.Mutex
+			got := map[string][2]string{}
+			left := s.ReadMany(append(ids, nowhere), func(id object.ID, kind object.Kind, data []byte) {
+				mu.Lock()
+				defer mu.Unlock()
+				got[id.String()] = [2]string{kind.String(), string(data)}
+			})
+			assert.Equal(t, want, got)
+			assert.Equal(t, []object.ID{nowhere}, left)
 			_, _, err = s.Read(format.Sum(object.KindBlob, []byte("nowhere")))
 			assert.ErrorIs(t, err, object.ErrMissing)
 		})

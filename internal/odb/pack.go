@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"math/bits"
 	"runtime"
 	"sync"
 
@@ -245,11 +246,7 @@ func comesTo(rest []byte, size uint64) bool {
 			}
 			total, rest = total+uint64(op), rest[op:]
 		default:
-			bytes := 0
-			for i := range 7 {
-				bytes += int(op >> i & 1)
-			}
-			if len(rest) < bytes {
+			if len(rest) < bits.OnesCount8(op&0x7f) {
 				return false
 			}
 			var n uint64
@@ -262,22 +259,32 @@ func comesTo(rest []byte, size uint64) bool {
 
 // piece reads an instruction to copy: where from, and how much.
 func piece(op byte, rest []byte) (at, n uint64, after []byte) {
-	for i := range 4 {
-		if op>>i&1 != 0 {
-			at |= uint64(rest[0]) << (8 * i)
-			rest = rest[1:]
-		}
+	i := 0
+	if op&0x01 != 0 {
+		at, i = uint64(rest[i]), i+1
 	}
-	for i := range 3 {
-		if op>>(4+i)&1 != 0 {
-			n |= uint64(rest[0]) << (8 * i)
-			rest = rest[1:]
-		}
+	if op&0x02 != 0 {
+		at, i = at|uint64(rest[i])<<8, i+1
+	}
+	if op&0x04 != 0 {
+		at, i = at|uint64(rest[i])<<16, i+1
+	}
+	if op&0x08 != 0 {
+		at, i = at|uint64(rest[i])<<24, i+1
+	}
+	if op&0x10 != 0 {
+		n, i = uint64(rest[i]), i+1
+	}
+	if op&0x20 != 0 {
+		n, i = n|uint64(rest[i])<<8, i+1
+	}
+	if op&0x40 != 0 {
+		n, i = n|uint64(rest[i])<<16, i+1
 	}
 	if n == 0 {
 		n = 0x10000
 	}
-	return at, n, rest
+	return at, n, rest[i:]
 }
 
 // varint reads a size, seven bits to a byte, the lowest first.

@@ -15,7 +15,7 @@ type Reader interface {
 
 // ManyReader is a Reader that can be asked for several objects at once, which
 // saves the time between question and answer. Those that cannot be read are left
-// out.
+// out. each may be called by several goroutines at a time.
 type ManyReader interface {
 	ReadMany(ids []ID, each func(id ID, kind Kind, data []byte))
 }
