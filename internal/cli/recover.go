@@ -422,7 +422,8 @@ func (r *recoverer) marks(ctx context.Context, p *recovery.Position, tip object.
 }
 
 func (r *recoverer) report(p *recovery.Position, j *recovery.Join) error {
-	decisions := r.s.State().Decisions
+	all := r.s.State().Decisions
+	decisions := all.Indexed()
 	for _, stop := range j.Stops {
 		var commit *object.ID
 		if stop.Commit.Commit != nil {
@@ -456,7 +457,7 @@ func (r *recoverer) report(p *recovery.Position, j *recovery.Join) error {
 		r.out.Carried = append(r.out.Carried, j.Carried.Paths...)
 		r.say("%s", j.Carried.Sentence())
 	}
-	left, err := r.s.LeftOut(p, j, &decisions)
+	left, err := r.s.LeftOut(p, j, decisions)
 	r.out.LeftOut = append(r.out.LeftOut, left...)
 	return err
 }

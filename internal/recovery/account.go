@@ -59,6 +59,7 @@ func editedIn(p *Position, j *Join) (out []Mend) {
 // LeftOut lists what the decisions leave out, in the order of the conflicts, and then
 // what mends took away. Open conflicts are not in it.
 func (w *Workspace) LeftOut(p *Position, j *Join, decisions *settle.Decisions) ([]LeftOut, error) {
+	decisions = decisions.Indexed()
 	yours, theirs := w.Annotator(p.Divergence.Yours), w.Annotator(p.Divergence.Theirs)
 	a := &account{authors: map[merge.Side][]string{
 		merge.Yours: Authors(p.Divergence.Yours), merge.Theirs: Authors(p.Divergence.Theirs)}}

@@ -108,6 +108,7 @@ type Amends struct {
 func (w *Workspace) Join(ctx context.Context, p *Position, route Route, decisions *settle.Decisions, by Amends,
 	progress func(done, of int)) (*Join, error) {
 	j := &Join{Route: route}
+	decisions = decisions.Indexed()
 	resolve := func(r *merge.Result) (merge.Decided, bool, error) { return w.files.Resolve(r, decisions) }
 	switch {
 	case p.Trivial() == FastForward:

@@ -44,6 +44,7 @@ func (w *Workspace) maker(_, known string) string {
 // makings are the files of a join that were decided to be made anew. What is uncommitted is not among them: that
 // goes nowhere.
 func (w *Workspace) makings(j *Join, decisions *settle.Decisions) (out []Making) {
+	decisions = decisions.Indexed()
 	for _, stop := range j.Stops {
 		if stop.Uncommitted {
 			continue

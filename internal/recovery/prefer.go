@@ -12,7 +12,7 @@ import (
 
 // SettleBy takes a route, empty for the one kept or else the suggested one, and settles each
 // open conflict by the first of the ways that it offers. Settling one stop of a rebase can
-// change the next, so it joins again until nothing more can be settled.
+// change the next, so it joins again, stop by stop, until nothing more can be settled.
 func (s *Session) SettleBy(ctx context.Context, p *Position, route Route, prefer []settle.Way) (*Join, error) {
 	st := s.State()
 	switch {
@@ -41,32 +41,38 @@ func (s *Session) SettleBy(ctx context.Context, p *Position, route Route, prefer
 		if j.Refused != nil {
 			return nil, j.Refused
 		}
-		next, way, any := j.firstOpen(&st.Decisions, prefer)
-		if !any {
+		next := j.preferred(&st.Decisions, prefer)
+		if len(next) == 0 {
 			return j, nil
 		}
-		if err := s.Decide(settle.Decision{Key: next.Key, Way: way}); err != nil {
+		if err := s.Decide(next...); err != nil {
 			return nil, err
 		}
 	}
 }
 
-// firstOpen finds the first conflict without a decision that a preference settles.
-func (j *Join) firstOpen(decisions *settle.Decisions, prefer []settle.Way) (*settle.Question, settle.Way, bool) {
+// preferred settles what a preference does of the first stop that has anything open which it settles.
+func (j *Join) preferred(decisions *settle.Decisions, prefer []settle.Way) (out []settle.Decision) {
+	decisions = decisions.Indexed()
+	seen := map[settle.Key]bool{}
 	for _, stop := range j.Stops {
 		for _, f := range stop.Files {
 			for _, c := range f.Questions {
-				if _, _, settled := decisions.For(c); settled {
+				if _, _, settled := decisions.For(c); settled || seen[c.Key] {
 					continue
 				}
 				w, ok := settle.Prefer(c, prefer)
 				if ok && !(w == settle.Anew && stop.Uncommitted) { // what goes nowhere is not made anew
-					return c, w, true
+					seen[c.Key] = true
+					out = append(out, settle.Decision{Key: c.Key, Way: w})
 				}
 			}
 		}
+		if len(out) > 0 {
+			return out
+		}
 	}
-	return nil, "", false
+	return nil
 }
 
 // UnagreedError says that a check was found and may not be run, as nobody agreed to it as it reads now.

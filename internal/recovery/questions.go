@@ -19,6 +19,7 @@ type Attributed struct {
 // Attribute lists the conflicts of a join in the order they are asked.
 func (w *Workspace) Attribute(p *Position, j *Join, decisions *settle.Decisions) ([]Attributed, error) {
 	var out []Attributed
+	decisions = decisions.Indexed()
 	for i, stop := range j.Stops {
 		for _, f := range stop.Files {
 			for _, c := range f.Questions {

@@ -164,16 +164,19 @@ func (s *Session) Sync(p *Position) error {
 	return s.save()
 }
 
-// Decide records a decision.
-func (s *Session) Decide(d settle.Decision) error {
-	if d.Way == settle.AsBefore {
+// Decide records decisions, all or none.
+func (s *Session) Decide(decided ...settle.Decision) error {
+	for i, d := range decided {
+		if d.Way != settle.AsBefore {
+			continue
+		}
 		r, ok := s.recall(d.Key)
 		if !ok {
 			return errors.New("what was decided before about this is not known any more; say another way")
 		}
-		d = r.Decision
+		decided[i] = r.Decision
 	}
-	s.state.Decisions.Decide(d)
+	s.state.Decisions.Decide(decided...)
 	return s.save()
 }
 

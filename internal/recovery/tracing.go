@@ -29,6 +29,7 @@ type Cause struct {
 // one whose way left out what defined it.
 func (w *Workspace) CausesOf(j *Join, decisions *settle.Decisions, places []diagnose.Place) ([]*Cause, error) {
 	out := make([]*Cause, len(places))
+	decisions = decisions.Indexed()
 	for s := len(j.Stops) - 1; s >= 0; s-- { // what was settled last stands
 		stop := &j.Stops[s]
 		if stop.Uncommitted {

@@ -147,12 +147,11 @@ func (a *alikeScreen) take() tea.Cmd {
 	g := a.groups[a.marked]
 	a.close()
 	return a.rejoin(func(to *recovery.Session) error {
+		var all []settle.Decision
 		for _, p := range g.picks {
-			if err := to.Decide(settle.Decision{Key: p.q.Conflict.Key, Way: p.o.Way}); err != nil {
-				return err
-			}
+			all = append(all, settle.Decision{Key: p.q.Conflict.Key, Way: p.o.Way})
 		}
-		return nil
+		return to.Decide(all...)
 	}, func() tea.Cmd {
 		a.flash = txt(plain, words.Count(len(g.picks), "conflict is", "conflicts are")+" settled so; each press of u "+
 			"takes one back.")

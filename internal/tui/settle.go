@@ -450,21 +450,14 @@ func (s *settleScreen) decideFile(way settle.Way) tea.Cmd {
 		s.flash = warning("That is not committed, so it is not made anew here: take a side, and make it anew yourself.")
 		return nil
 	}
-	var all []settle.Key
+	var all []settle.Decision
 	for i := range s.questions {
 		if o := &s.questions[i]; o.File == q.File && (o.Decision == nil || o == q) {
-			all = append(all, o.Conflict.Key)
+			all = append(all, settle.Decision{Key: o.Conflict.Key, Way: way})
 		}
 	}
 	at := s.at
-	return s.rejoin(func(to *recovery.Session) error {
-		for _, k := range all {
-			if err := to.Decide(settle.Decision{Key: k, Way: way}); err != nil {
-				return err
-			}
-		}
-		return nil
-	}, func() tea.Cmd {
+	return s.rejoin(func(to *recovery.Session) error { return to.Decide(all...) }, func() tea.Cmd {
 		if at = min(at, len(s.questions)-1); s.join.Open > 0 {
 			at = s.nextOpen(at)
 		}

@@ -15,10 +15,29 @@ type Decision struct {
 type Decisions struct {
 	List   []Decision `json:"Decisions"`
 	Undone []Decision `json:"undone,omitempty"` // the last taken back is the last
+
+	last map[Key]int // where the one that stands is, of an Indexed copy
 }
 
-// Decide adds a decision. What was taken back before cannot be made again then.
-func (b *Decisions) Decide(d Decision) { b.List, b.Undone = append(slices.Clip(b.List), d), nil }
+// fewDecisions is up to how many are looked through one by one.
+const fewDecisions = 32
+
+// Indexed is a copy in which For takes the same time however many decisions there are. It is to be read only.
+func (b *Decisions) Indexed() *Decisions {
+	if b.last != nil || len(b.List) <= fewDecisions {
+		return b
+	}
+	out := &Decisions{List: b.List, Undone: b.Undone, last: make(map[Key]int, len(b.List))}
+	for i := range b.List {
+		out.last[b.List[i].Key] = i
+	}
+	return out
+}
+
+// Decide adds decisions. What was taken back before cannot be made again then.
+func (b *Decisions) Decide(d ...Decision) {
+	b.List, b.Undone, b.last = append(slices.Clip(b.List), d...), nil, nil
+}
 
 // Undo takes the last decision back and gives it; ok is false if there is none.
 func (b *Decisions) Undo() (d Decision, ok bool) {
@@ -27,7 +46,7 @@ func (b *Decisions) Undo() (d Decision, ok bool) {
 	}
 	last := len(b.List) - 1
 	d = b.List[last]
-	b.List, b.Undone = b.List[:last], append(slices.Clip(b.Undone), d)
+	b.List, b.Undone, b.last = b.List[:last], append(slices.Clip(b.Undone), d), nil
 	return d, true
 }
 
@@ -39,12 +58,20 @@ func (b *Decisions) Redo() (d Decision, ok bool) {
 	}
 	last := len(b.Undone) - 1
 	d = b.Undone[last]
-	b.List, b.Undone = append(slices.Clip(b.List), d), b.Undone[:last]
+	b.List, b.Undone, b.last = append(slices.Clip(b.List), d), b.Undone[:last], nil
 	return d, true
 }
 
 // For gives the decision on a conflict, and what it chooses.
 func (b *Decisions) For(c *Question) (d Decision, o Option, ok bool) {
+	if b.last != nil {
+		i, known := b.last[c.Key]
+		if !known {
+			return Decision{}, Option{}, false
+		}
+		o, ok = c.of(b.List[i])
+		return b.List[i], o, ok
+	}
 	for i := len(b.List) - 1; i >= 0; i-- {
 		if d = b.List[i]; d.Key == c.Key {
 			o, ok = c.of(d)

@@ -187,7 +187,7 @@ func (fs *Files) measure(f *File) {
 // Resolve settles what it can of a joined pair of trees under the decisions. It is
 // a replay.Resolver when b is bound.
 func (fs *Files) Resolve(r *merge.Result, b *Decisions) (d merge.Decided, all bool, err error) {
-	d, all = merge.Decided{Entries: map[string]object.Entry{}}, true
+	d, all, b = merge.Decided{Entries: map[string]object.Entry{}}, true, b.Indexed()
 	for i := range r.Conflicts {
 		one, ok := fs.Open(&r.Conflicts[i]).Decided(fs.store, b)
 		maps.Copy(d.Entries, one.Entries)
