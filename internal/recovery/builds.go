@@ -87,21 +87,16 @@ func (s *store) putRan(key []byte, r ran) error {
 		if err == nil {
 			err = b.Put(key, data)
 		}
-		if err != nil || b.Stats().KeyN <= mostChecks {
+		if err != nil {
 			return err
 		}
-		var oldest []byte
-		at := r.When
-		if err := b.ForEach(func(k, v []byte) error {
+		return keepNewest(b, mostChecks, func(data []byte) (at time.Time) {
 			var o ran
-			if json.Unmarshal(v, &o) != nil || o.When.Before(at) {
-				oldest, at = slices.Clone(k), o.When
+			if json.Unmarshal(data, &o) == nil {
+				at = o.When
 			}
-			return nil
-		}); err != nil || oldest == nil {
-			return err
-		}
-		return b.Delete(oldest)
+			return at
+		})
 	})
 	if err != nil {
 		return fmt.Errorf("keeping how a check ended: %w", err)

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"go.etcd.io/bbolt"
@@ -40,11 +41,13 @@ func (s *store) remember(list []settle.Decision, when time.Time) error {
 				return err
 			}
 		}
-		n := 0 // the bucket's own count is that of before
-		if err := b.ForEach(func(_, _ []byte) error { n++; return nil }); err != nil {
-			return err
-		}
-		return forgetOldest(b, n-mostRemembered)
+		return keepNewest(b, mostRemembered, func(data []byte) (at time.Time) {
+			var r remembered
+			if json.Unmarshal(data, &r) == nil {
+				at = r.When
+			}
+			return at
+		})
 	})
 	if err != nil {
 		return fmt.Errorf("remembering what was decided: %w", err)
@@ -52,22 +55,23 @@ func (s *store) remember(list []settle.Decision, when time.Time) error {
 	return nil
 }
 
-// forgetOldest takes the n oldest out.
-func forgetOldest(b *bbolt.Bucket, n int) error {
-	for ; n > 0; n-- {
-		var oldest []byte
-		var at time.Time
-		err := b.ForEach(func(k, data []byte) error {
-			var r remembered
-			if json.Unmarshal(data, &r) != nil || oldest == nil || r.When.Before(at) {
-				oldest, at = bytes.Clone(k), r.When
-			}
-			return nil
-		})
-		if err != nil || oldest == nil {
-			return err
-		}
-		if err := b.Delete(oldest); err != nil {
+// keepNewest takes all but the newest out of a bucket; when tells when an entry was made, and what cannot be read is the
+// oldest. Time O(n log n).
+func keepNewest(b *bbolt.Bucket, most int, when func(data []byte) time.Time) error {
+	type entry struct {
+		key []byte
+		at  time.Time
+	}
+	var all []entry
+	if err := b.ForEach(func(k, data []byte) error { // the bucket's own count is that of before
+		all = append(all, entry{bytes.Clone(k), when(data)})
+		return nil
+	}); err != nil || len(all) <= most {
+		return err
+	}
+	slices.SortStableFunc(all, func(x, y entry) int { return x.at.Compare(y.at) })
+	for _, e := range all[:len(all)-most] {
+		if err := b.Delete(e.key); err != nil {
 			return err
 		}
 	}
