@@ -59,6 +59,7 @@ func (o *Overlay) WritePack(w io.Writer, roots ...ID) (int, error) {
 		return 0, err
 	}
 	var buf bytes.Buffer
+	z := zlib.NewWriter(&buf) // made once: what it needs to begin is more than most objects are
 	for _, id := range ids {
 		kind, data, err := o.Read(id)
 		if err != nil {
@@ -66,7 +67,7 @@ func (o *Overlay) WritePack(w io.Writer, roots ...ID) (int, error) {
 		}
 		buf.Reset()
 		writeEntryHeader(&buf, kind, len(data))
-		z := zlib.NewWriter(&buf)
+		z.Reset(&buf)
 		if _, err := z.Write(data); err != nil {
 			return 0, err
 		}
