@@ -112,7 +112,8 @@ func TestRealPushes(t *testing.T) {
 	assert.Equal(t, []string{"No pushes on Fridays."}, refusal.Words)
 
 	hook = filepath.Join(clone.Dir, ".git", "hooks", "pre-push")
-	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\necho 'running the tests'\necho 'tests fail' >&2\nexit 1\n"), 0o755))
+	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\necho 'running the tests'\necho 'tests fail' >&2\nexit "+
+		"1\n"), 0o755))
 	refusal = push(clone.Dir, "HEAD")
 	assert.Equal(t, LocalHook, refusal.Kind)
 	assert.Equal(t, []string{"running the tests", "tests fail"}, refusal.Words[:2])

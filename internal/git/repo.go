@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -28,6 +29,7 @@ type Repo struct {
 	// too: whoever holds a lock on it can tell that none of them runs any more.
 	Hold *os.File
 
+	settings  settings
 	store     *odb.Store // nil where git reads all objects
 	objects   *pool      // of processes of git, for what is not in the store
 	checkouts sync.Mutex // one is made after the other
@@ -55,6 +57,14 @@ func Open(ctx context.Context, dir string) (*Repo, error) {
 		return nil, fmt.Errorf("no such folder: %s", dir)
 	}
 	r := &Repo{Dir: dir}
+	listing, begun := make(chan string, 1), time.Now() // meanwhile
+	go func() {
+		text, err := listSettings(ctx, dir)
+		if err != nil {
+			text = "" // what is wrong is said when it is asked for
+		}
+		listing <- text
+	}()
 	// One question. In a repository without a working tree the last part of it is an error, and the rest is answered.
 	out, err := r.run(ctx, "looking for the repository", "rev-parse", "--is-bare-repository", "--is-inside-work-tree",
 		"--is-shallow-repository", "--show-object-format", "--absolute-git-dir", "--path-format=absolute",
@@ -90,6 +100,13 @@ func Open(ctx context.Context, dir string) (*Repo, error) {
 	}
 	r.objects = newPool(r)
 	r.store = r.openStore()
+	stamps := map[string]stamp{}
+	for _, file := range r.settingsPlaces() {
+		stamps[file] = stampOf(file)
+	}
+	if text := <-listing; text != "" {
+		r.settings.take(r, dir, text, stamps, begun)
+	}
 	return r, nil
 }
 
@@ -156,6 +173,9 @@ func (r *Repo) ReadMany(ids []object.ID, each func(id object.ID, kind object.Kin
 
 // Resolve gives the commit a revision names.
 func (r *Repo) Resolve(ctx context.Context, rev string) (object.ID, error) {
+	if id, err := r.resolvePlain(rev); err == nil {
+		return id, nil
+	}
 	out, err := r.run(ctx, "looking up "+rev, "rev-parse", "--verify", "--quiet", "--end-of-options", rev+"^{commit}")
 	if err != nil {
 		return object.ID{}, fmt.Errorf("there is no commit named %q here", rev)
@@ -256,6 +276,12 @@ func (r *Repo) Named(ctx context.Context, name string) (Branch, error) {
 // tree takes long to find.
 func (r *Repo) Current(ctx context.Context) (Branch, error) {
 	var b Branch
+	if name, ok := r.head(); ok {
+		if id, err := r.readRef("refs/heads/" + name); err == nil && !id.IsZero() {
+			b.Name, b.Tip = name, id
+			return b, r.follow(ctx, &b)
+		}
+	}
 	// Unborn, the branch has a name and no commit, and this fails.
 	out, err := r.run(ctx, "looking where you are", "rev-parse", "HEAD", "--symbolic-full-name", "HEAD")
 	if err != nil {
@@ -276,6 +302,9 @@ func (r *Repo) Current(ctx context.Context) (Branch, error) {
 
 // follow finds what a branch follows.
 func (r *Repo) follow(ctx context.Context, b *Branch) error {
+	if list, err := r.allSettings(ctx); err == nil && r.followPlain(list, b) {
+		return nil
+	}
 	out, err := r.run(ctx, "reading what "+b.Name+" follows", "for-each-ref",
 		"--format=%(upstream:short)%00%(upstream)%00%(upstream:remotename)%00%(upstream:remoteref)%00"+
 			"%(push:short)%00%(push)%00%(push:remotename)%00%(push:remoteref)", b.Full())
@@ -337,6 +366,9 @@ func parseStatus(out string) (b Branch, dirty []Dirty, err error) {
 
 // Ref gives what a full ref name points at; the zero id where it does not exist.
 func (r *Repo) Ref(ctx context.Context, name string) (object.ID, error) {
+	if id, err := r.readRef(name); err == nil {
+		return id, nil
+	}
 	out, err := r.run(ctx, "reading "+name, "for-each-ref", "--format=%(refname)%00%(objectname)", name)
 	if err != nil {
 		return object.ID{}, err
@@ -438,39 +470,10 @@ func (r *Repo) Committer(ctx context.Context) (object.Signature, error) {
 	return object.ParseSignature(strings.TrimSpace(out)), nil
 }
 
-// Flag gives a setting that is true or false, in any of the words that git has for these; false where it is not
-// set. The error says what else it is.
-func (r *Repo) Flag(ctx context.Context, key string) (bool, error) {
-	out, err := r.run(ctx, "reading the setting "+key, "config", "--type=bool", "--get", key)
-	if code(err) == 1 {
-		return false, nil
-	}
-	return strings.TrimSpace(out) == "true", err
-}
-
 // Editor is the line for the shell by which git would open an editor: GIT_EDITOR, core.editor, VISUAL, EDITOR.
 func (r *Repo) Editor(ctx context.Context) (string, error) {
 	out, err := r.run(ctx, "asking which editor is yours", "var", "GIT_EDITOR")
 	return strings.TrimSpace(out), err
-}
-
-// Config gives a setting; empty where it is not set.
-func (r *Repo) Config(ctx context.Context, key string) (string, error) {
-	out, err := r.run(ctx, "reading the setting "+key, "config", "-z", "--get", key)
-	if code(err) == 1 {
-		return "", nil
-	}
-	return strings.TrimSuffix(out, "\x00"), err
-}
-
-// ConfigPath gives a setting that is a path, with ~ and the like worked out; empty
-// where it is not set.
-func (r *Repo) ConfigPath(ctx context.Context, key string) (string, error) {
-	out, err := r.run(ctx, "reading the setting "+key, "config", "-z", "--type=path", "--get", key)
-	if code(err) == 1 {
-		return "", nil
-	}
-	return strings.TrimSuffix(out, "\x00"), err
 }
 
 // Inside gives the place of a file of the repository's own directory.
@@ -530,23 +533,25 @@ func (r *Repo) Follow(ctx context.Context, branch, remote, ref string) error {
 	return nil
 }
 
-// Settings gives all settings whose keys match a pattern, as git config takes it, by their keys: as
+// Settings gives all settings whose keys match an expression, by their keys: as
 // git prints them, with the first and the last part in small letters and what is between as written.
 func (r *Repo) Settings(ctx context.Context, pattern string) (map[string]string, error) {
-	out, err := r.run(ctx, "reading the settings", "config", "-z", "--get-regexp", pattern)
-	if code(err) == 1 {
-		return nil, nil
+	re, err := regexp.Compile(pattern)
+	if err != nil {
+		return nil, fmt.Errorf("reading the settings: %w", err)
 	}
+	list, err := r.allSettings(ctx)
 	if err != nil {
 		return nil, err
 	}
 	all := map[string]string{}
-	for one := range strings.SplitSeq(strings.TrimSuffix(out, "\x00"), "\x00") {
-		key, value, ok := strings.Cut(one, "\n")
-		if !ok {
-			value = "true" // a key alone
+	for _, one := range list {
+		if re.MatchString(one.key) {
+			all[one.key] = one.value
+			if one.bare {
+				all[one.key] = "true" // a key alone
+			}
 		}
-		all[key] = value
 	}
 	return all, nil
 }
@@ -557,27 +562,6 @@ type Setting struct {
 	Name  string // as git writes it
 	Value string
 	Own   bool
-}
-
-// Values lists all values of a key, or with pattern of all keys that match it, in the order they are read.
-func (r *Repo) Values(ctx context.Context, key string, pattern bool) (out []Setting, err error) {
-	how := "--get-all"
-	if pattern {
-		how = "--get-regexp"
-	}
-	text, err := r.run(ctx, "reading the settings "+key, "config", "--show-scope", "-z", how, key)
-	if code(err) == 1 {
-		return nil, nil
-	}
-	fields := strings.Split(strings.TrimSuffix(text, "\x00"), "\x00")
-	for i := 0; i+1 < len(fields); i += 2 {
-		s := Setting{Name: key, Value: fields[i+1], Own: fields[i] != "local" && fields[i] != "worktree"}
-		if pattern {
-			s.Name, s.Value, _ = strings.Cut(s.Value, "\n")
-		}
-		out = append(out, s)
-	}
-	return out, err
 }
 
 // SetConfig sets something in the repository's own configuration, in place of all it was set to there.

@@ -26,7 +26,8 @@ func grown(t testing.TB, args ...string) *gittest.Repo {
 	}
 	for n := range 60 {
 		lines[n*5] = fmt.Sprintf("changed in %d", n)
-		repo.Commit(fmt.Sprint(n), "timetable", strings.Join(lines, "\n"), fmt.Sprintf("d%d/f", n%7), fmt.Sprintf("%d\n", n),
+		repo.Commit(fmt.Sprint(n), "timetable", strings.Join(lines, "\n"), fmt.Sprintf("d%d/f", n%7),
+			fmt.Sprintf("%d\n", n),
 			"large", strings.Repeat(fmt.Sprintf("%d", n), 5000))
 	}
 	repo.Git("tag", "-a", "-m", "a tag", "v1")
@@ -334,7 +335,8 @@ func TestPatch(t *testing.T) {
 	ok, err := patch(base, []byte{13, 9, 0x91, 4, 4, 5, ' ', 'b', 'a', 'r', 's'})
 	require.NoError(t, err)
 	assert.Equal(t, "time bars", string(ok))
-	for _, bad := range [][]byte{nil, {13}, {12, 1, 1, 'x'}, {13, 2, 1, 'x'}, {13, 1, 0}, {13, 1, 2, 'x'}, {13, 1, 0x91},
+	for _, bad := range [][]byte{nil, {13}, {12, 1, 1, 'x'}, {13, 2, 1, 'x'}, {13, 1, 0}, {13, 1, 2, 'x'}, {13, 1,
+		0x91},
 		{13, 9, 0x91, 12, 9}, binary.AppendUvarint([]byte{13}, 1<<40)} {
 		_, err := patch(base, bad)
 		assert.Error(t, err, bad)

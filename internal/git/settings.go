@@ -1,0 +1,231 @@
+package git
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+)
+
+// settings are all settings of a repository as git reads them, asked for once, and again when one of the files they come
+// from is another.
+type settings struct {
+	mu     sync.Mutex
+	list   []setting
+	stamps map[string]stamp // of the files they come from, and those they could come from
+	known  bool
+}
+
+// setting is one that git listed.
+type setting struct {
+	key, value string
+	bare       bool // it has no value, which for a flag is true
+	scope      string
+}
+
+// stamp tells one state of a file from another; the zero stamp is that of a file that is not there.
+type stamp struct {
+	size, when int64
+	inode      uint64
+}
+
+func stampOf(file string) (s stamp) {
+	if info, err := os.Stat(file); err == nil {
+		s = stamp{size: info.Size(), when: info.ModTime().UnixNano()}
+		if sys, ok := info.Sys().(*syscall.Stat_t); ok {
+			s.inode = sys.Ino
+		}
+	}
+	return s
+}
+
+// allSettings gives the settings as they are now.
+func (r *Repo) allSettings(ctx context.Context) ([]setting, error) {
+	s := &r.settings
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.known {
+		fresh := true
+		for file, at := range s.stamps {
+			fresh = fresh && stampOf(file) == at
+		}
+		if fresh {
+			return s.list, nil
+		}
+	}
+	stamps := map[string]stamp{}
+	for _, file := range r.settingsPlaces() {
+		stamps[file] = stampOf(file)
+	}
+	begun := time.Now()
+	text, err := listSettings(ctx, r.Dir)
+	if err != nil {
+		return nil, err
+	}
+	s.take(r, r.Dir, text, stamps, begun)
+	return s.list, nil
+}
+
+// listSettings asks for all settings that hold in a folder.
+func listSettings(ctx context.Context, dir string) (string, error) {
+	out, _, err := runIn(ctx, dir, call{doing: "reading the settings", args: []string{"config", "--list",
+		"--show-scope",
+		"--show-origin", "-z"}})
+	return string(out), err
+}
+
+// tick is how far the time of a file may be behind that of the clock.
+const tick = 20 * time.Millisecond
+
+// take reads what git listed, asked in a folder at some time. stamps are those of files that it may have looked at: if
+// one was written since, what was listed may be older, and it is not gone by another time.
+func (s *settings) take(r *Repo, dir, text string, stamps map[string]stamp, begun time.Time) {
+	var list []setting
+	fields := strings.Split(strings.TrimSuffix(text, "\x00"), "\x00")
+	for i := 0; i+2 < len(fields); i += 3 {
+		one := setting{scope: fields[i]}
+		var valued bool
+		one.key, one.value, valued = strings.Cut(fields[i+2], "\n")
+		one.bare = !valued
+		list = append(list, one)
+		if file, ok := strings.CutPrefix(fields[i+1], "file:"); ok {
+			if !filepath.IsAbs(file) {
+				file = filepath.Join(dir, file)
+			}
+			if _, seen := stamps[file]; !seen {
+				stamps[file] = stampOf(file)
+			}
+		}
+		if strings.HasPrefix(one.key, "includeif.onbranch:") {
+			stamps[filepath.Join(r.GitDir, "HEAD")] = stampOf(filepath.Join(r.GitDir, "HEAD"))
+		}
+	}
+	s.list, s.stamps, s.known = list, stamps, true
+	for _, at := range stamps {
+		if at.when > begun.Add(-tick).UnixNano() {
+			s.known = false
+		}
+	}
+}
+
+// settingsPlaces are the files that git looks into, whether they are there or not, as far as they are known.
+func (r *Repo) settingsPlaces() []string {
+	out := []string{filepath.Join(r.Common, "config"), filepath.Join(r.GitDir, "config.worktree")}
+	if global, ok := os.LookupEnv("GIT_CONFIG_GLOBAL"); ok {
+		return append(out, global)
+	}
+	if home, err := os.UserHomeDir(); err == nil {
+		out = append(out, filepath.Join(home, ".gitconfig"))
+	}
+	if dir, err := os.UserConfigDir(); err == nil {
+		out = append(out, filepath.Join(dir, "git", "config"))
+	}
+	return out
+}
+
+// keyOf is a key as git lists it: its first part and its last are the same in small letters.
+func keyOf(key string) string {
+	first, last := strings.IndexByte(key, '.'), strings.LastIndexByte(key, '.')
+	if first < 0 {
+		return strings.ToLower(key)
+	}
+	return strings.ToLower(key[:first]) + key[first:last] + strings.ToLower(key[last:])
+}
+
+// setting gives the last value of a key, which stands; nil where it is not set.
+func (r *Repo) setting(ctx context.Context, key string) (*setting, error) {
+	all, err := r.allSettings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	key = keyOf(key)
+	for i := len(all) - 1; i >= 0; i-- {
+		if all[i].key == key {
+			return &all[i], nil
+		}
+	}
+	return nil, nil
+}
+
+// Flag gives a setting that is true or false, in any of the words that git has for these; false where it is not
+// set. The error says what else it is.
+func (r *Repo) Flag(ctx context.Context, key string) (bool, error) {
+	s, err := r.setting(ctx, key)
+	if err != nil || s == nil {
+		return false, err
+	}
+	if s.bare {
+		return true, nil
+	}
+	switch strings.ToLower(s.value) {
+	case "true", "yes", "on":
+		return true, nil
+	case "false", "no", "off", "":
+		return false, nil
+	}
+	if n, err := strconv.Atoi(s.value); err == nil {
+		return n != 0, nil
+	}
+	// git knows more forms of numbers, and how to say what is none.
+	out, err := r.run(ctx, "reading the setting "+key, "config", "--type=bool", "--get", key)
+	return strings.TrimSpace(out) == "true", err
+}
+
+// Config gives a setting; empty where it is not set.
+func (r *Repo) Config(ctx context.Context, key string) (string, error) {
+	s, err := r.setting(ctx, key)
+	if err != nil || s == nil {
+		return "", err
+	}
+	return s.value, nil
+}
+
+// ConfigPath gives a setting that is a path, with ~ and the like worked out; empty
+// where it is not set.
+func (r *Repo) ConfigPath(ctx context.Context, key string) (string, error) {
+	s, err := r.setting(ctx, key)
+	if err != nil || s == nil {
+		return "", err
+	}
+	if home, err := os.UserHomeDir(); err == nil && strings.HasPrefix(s.value, "~/") {
+		return home + s.value[1:], nil
+	}
+	if !strings.HasPrefix(s.value, "~") && !strings.HasPrefix(s.value, "%(") && !strings.HasPrefix(s.value, ":(") {
+		return s.value, nil
+	}
+	out, err := r.run(ctx, "reading the setting "+key, "config", "-z", "--type=path", "--get", key)
+	return strings.TrimSuffix(out, "\x00"), err
+}
+
+// Values gives every value of a key, in order, and whether each is the person's own: not of the repository. With
+// pattern, of all keys that an expression matches.
+func (r *Repo) Values(ctx context.Context, key string, pattern bool) (out []Setting, err error) {
+	all, err := r.allSettings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	is := func(k string) bool { return k == keyOf(key) }
+	if pattern {
+		re, err := regexp.Compile(key)
+		if err != nil {
+			return nil, fmt.Errorf("reading the settings %s: %w", key, err)
+		}
+		is = re.MatchString
+	}
+	for _, s := range all {
+		if is(s.key) {
+			one := Setting{Name: key, Value: s.value, Own: s.scope != "local" && s.scope != "worktree"}
+			if pattern {
+				one.Name = s.key
+			}
+			out = append(out, one)
+		}
+	}
+	return out, nil
+}
