@@ -296,6 +296,19 @@ const allowed = " rev-parse for-each-ref rev-list cat-file index-pack unpack-obj
 // watchGit puts a git that writes down its arguments first on the PATH. What it gives checks that
 // there were calls, and that all of them are allowed.
 func watchGit(t *testing.T) (check func()) {
+	calls := logGit(t)
+	return func() {
+		lines := calls()
+		assert.Greater(t, len(lines), 30)
+		for _, l := range lines {
+			name, _, _ := strings.Cut(l, " ")
+			assert.Contains(t, allowed, " "+name+" ", l)
+		}
+	}
+}
+
+// logGit puts a git that writes down its arguments first on the PATH, and gives what gives these.
+func logGit(t *testing.T) (calls func() []string) {
 	real, err := exec.LookPath("git")
 	require.NoError(t, err)
 	dir := t.TempDir()
@@ -304,15 +317,29 @@ func watchGit(t *testing.T) (check func()) {
 	script := fmt.Sprintf("#!/bin/sh\n[ -n \"$GIT_EXEC_PATH\" ] || echo \"$*\" >> %s\nexec %s \"$@\"\n", log, real)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "git"), []byte(script), 0o755))
 	t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
-	return func() {
+	return func() []string {
 		data, err := os.ReadFile(log)
 		require.NoError(t, err)
-		lines := strings.Split(strings.TrimSpace(string(data)), "\n")
-		assert.Greater(t, len(lines), 30)
-		for _, l := range lines {
-			name, _, _ := strings.Cut(l, " ")
-			assert.Contains(t, allowed, " "+name+" ", l)
-		}
+		return strings.Split(strings.TrimSpace(string(data)), "\n")
+	}
+}
+
+// TestFewProcessesAreStarted: what is done often asks git once.
+func TestFewProcessesAreStarted(t *testing.T) {
+	s := scene(t)
+	calls := logGit(t)
+	before := 0
+	for _, c := range []struct {
+		most int
+		args []string
+	}{{1, []string{"look", "--short", "--no-fetch"}},
+		{1, []string{"plan", "--route", "merge", "--yours", "main", "--theirs", "origin/main"}},
+		{1, []string{"plan", "--route", "rebase", "--yours", "main", "--theirs", "origin/main"}}} {
+		code, _, errs := dorvik(append([]string{"-C", s.Clone}, c.args...)...)
+		require.Contains(t, []int{exitDone, exitConflicts}, code, errs)
+		all := calls()
+		assert.Len(t, all[before:], c.most, "%v", all[before:])
+		before = len(all)
 	}
 }
 

@@ -12,8 +12,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Refs are read from their files, as gitrepository-layout tells of them. Whatever is not as plain as that (another way of
-// keeping refs, names that are worked out, ids cut short) is for git.
+// Refs are read from their files, as gitrepository-layout tells of them. Whatever is not as plain as that (another way
+// of keeping refs, names that are worked out, ids cut short) is for git.
 
 // errUnplain says that git has to be asked.
 var errUnplain = errors.New("git has to say that")
@@ -155,8 +155,8 @@ func (r *Repo) peel(id object.ID) (object.ID, error) {
 	return object.ID{}, errUnplain
 }
 
-// followPlain finds what a branch follows from the settings, where all that is set is what git itself sets: one branch of
-// one remote, which is pushed to as well.
+// followPlain finds what a branch follows from the settings, where all that is set is what git itself sets: one branch
+// of one remote, which is pushed to as well.
 func (r *Repo) followPlain(list []setting, b *Branch) bool {
 	var remote, ref string
 	branch := "branch." + b.Name + "."
@@ -182,32 +182,9 @@ func (r *Repo) followPlain(list []setting, b *Branch) bool {
 	if remote == "" || remote == "." || !on || !plainName.MatchString(name) {
 		return false
 	}
-	tracking := ""
-	for _, s := range list {
-		switch s.key {
-		case "remote." + remote + ".push", "remote." + remote + ".mirror":
-			return false
-		case "remote." + remote + ".fetch":
-			from, to, ok := strings.Cut(strings.TrimPrefix(s.value, "+"), ":")
-			if !ok || strings.HasPrefix(from, "^") {
-				return false
-			}
-			head, many := strings.CutSuffix(from, "*")
-			into, also := strings.CutSuffix(to, "*")
-			rest, in := strings.CutPrefix(ref, head)
-			switch {
-			case many != also || strings.Contains(head+into, "*"):
-				return false
-			case tracking != "":
-			case many && in:
-				tracking = into + rest
-			case !many && from == ref:
-				tracking = to
-			}
-		}
-	}
+	tracking, plain := trackingOf(list, remote, ref)
 	short, is := strings.CutPrefix(tracking, "refs/remotes/")
-	if !is || name != b.Name { // git pushes to a branch of another name in other ways
+	if !plain || !is || name != b.Name { // git pushes to a branch of another name in other ways
 		return false
 	}
 	for _, other := range []string{"refs/", "refs/heads/", "refs/tags/"} {
@@ -217,4 +194,33 @@ func (r *Repo) followPlain(list []setting, b *Branch) bool {
 	}
 	b.Upstream, b.Tracking, b.Remote, b.Ref = short, tracking, remote, ref
 	return true
+}
+
+// trackingOf gives the local copy of a remote's branch, as what is fetched is mapped; ok is false where that is said in
+// ways that are not followed here.
+func trackingOf(list []setting, remote, ref string) (tracking string, ok bool) {
+	for _, s := range list {
+		switch s.key {
+		case "remote." + remote + ".push", "remote." + remote + ".mirror":
+			return "", false
+		case "remote." + remote + ".fetch":
+			from, to, ok := strings.Cut(strings.TrimPrefix(s.value, "+"), ":")
+			if !ok || strings.HasPrefix(from, "^") {
+				return "", false
+			}
+			head, many := strings.CutSuffix(from, "*")
+			into, also := strings.CutSuffix(to, "*")
+			rest, in := strings.CutPrefix(ref, head)
+			switch {
+			case many != also || strings.Contains(head+into, "*"):
+				return "", false
+			case tracking != "":
+			case many && in:
+				tracking = into + rest
+			case !many && from == ref:
+				tracking = to
+			}
+		}
+	}
+	return tracking, true
 }

@@ -145,7 +145,7 @@ func TestSettingsAreWhatGitReads(t *testing.T) {
 		"dorvik.bad",
 		"dorvik.bare", "dorvik.none", "dorvik.fromelse", "a.Sub.Part.X", "a.sub.part.x", "dorvik.lines",
 		"dorvik.many"} {
-		want, err := mine.Try("config", "--get", key)
+		want, _ := mine.Try("config", "--get", key)
 		got, gerr := r.Config(t.Context(), key)
 		require.NoError(t, gerr)
 		assert.Equal(t, want, strings.TrimSpace(got), key)
@@ -175,4 +175,41 @@ func TestSettingsAreWhatGitReads(t *testing.T) {
 	assert.Equal(t, "/other", got)
 	_, err = r.Values(t.Context(), "(", true)
 	assert.Error(t, err)
+}
+
+// TestARepositoryIsFoundAsGitFindsIt: what is found without asking is what git says, and whatever is not plain is asked.
+func TestARepositoryIsFoundAsGitFindsIt(t *testing.T) {
+	gittest.Isolate(t)
+	mine, _ := pair(t)
+	mine.Write("d/deep/x", "x\n")
+	link := filepath.Join(t.TempDir(), "link")
+	require.NoError(t, os.Symlink(filepath.Join(mine.Dir, "d"), link))
+	tree := filepath.Join(t.TempDir(), "tree")
+	mine.Git("worktree", "add", "-q", "--detach", tree)
+	shallow := filepath.Join(t.TempDir(), "shallow")
+	mine.Commit("more", "m", "m\n")
+	mine.Git("clone", "-q", "--depth=1", "file://"+mine.Dir, shallow)
+	elsewhere := gittest.New(t)
+	elsewhere.Git("config", "core.worktree", mine.Dir)
+	new, odd := gittest.New(t, "--object-format=sha256"), gittest.New(t)
+	odd.Git("config", "extensions.odd", "1")
+	inner := gittest.At(t, filepath.Join(mine.Dir, "d"))
+	inner.Git("init", "-q", "inner")
+	for dir, plain := range map[string]bool{mine.Dir: true, filepath.Join(mine.Dir, "d", "deep"): true, link: true,
+		filepath.Join(link, "deep"): true, shallow: true, new.Dir: true, filepath.Join(mine.Dir, "d", "inner"): true,
+		tree: false, elsewhere.Dir: false, odd.Dir: false, filepath.Join(mine.Dir, ".git"): false,
+		filepath.Join(mine.Dir, ".git", "refs"): false, gittest.New(t, "--bare").Dir: false, t.TempDir(): false} {
+		got, ok := discover(t.Context(), dir)
+		assert.Equal(t, plain, ok, dir)
+		if !ok {
+			continue
+		}
+		want := &Repo{Dir: dir}
+		require.NoError(t, want.ask(t.Context()))
+		assert.Equal(t, []any{want.Dir, want.GitDir, want.Common, want.Format, want.Shallow},
+			[]any{got.Dir, got.GitDir, got.Common, got.Format, got.Shallow}, dir)
+	}
+	t.Setenv("GIT_CEILING_DIRECTORIES", filepath.Dir(mine.Dir))
+	_, ok := discover(t.Context(), mine.Dir)
+	assert.False(t, ok)
 }

@@ -56,15 +56,20 @@ func Open(ctx context.Context, dir string) (*Repo, error) {
 	if st, err := os.Stat(dir); err != nil || !st.IsDir() {
 		return nil, fmt.Errorf("no such folder: %s", dir)
 	}
-	r := &Repo{Dir: dir}
-	listing, begun := make(chan string, 1), time.Now() // meanwhile
-	go func() {
-		text, err := listSettings(ctx, dir)
-		if err != nil {
-			text = "" // what is wrong is said when it is asked for
+	r, ok := discover(ctx, dir)
+	if !ok {
+		r = &Repo{Dir: dir}
+		if err := r.ask(ctx); err != nil {
+			return nil, err
 		}
-		listing <- text
-	}()
+	}
+	r.objects = newPool(r)
+	r.store = r.openStore()
+	return r, nil
+}
+
+// ask has git say what repository a folder is in.
+func (r *Repo) ask(ctx context.Context) error {
 	// One question. In a repository without a working tree the last part of it is an error, and the rest is answered.
 	out, err := r.run(ctx, "looking for the repository", "rev-parse", "--is-bare-repository", "--is-inside-work-tree",
 		"--is-shallow-repository", "--show-object-format", "--absolute-git-dir", "--path-format=absolute",
@@ -79,35 +84,26 @@ func Open(ctx context.Context, dir string) (*Repo, error) {
 		case strings.Contains(err.Error(), "unknown repository extension"):
 			err = fmt.Errorf("%w: the git on your PATH is too old for this repository; install a newer one", err)
 		}
-		return nil, err
+		return err
 	}
 	switch {
 	case f[1] != "true" && f[0] != "true":
-		return nil, &InsideError{f[4]}
+		return &InsideError{f[4]}
 	case f[1] != "true":
-		return nil, ErrBare
+		return ErrBare
 	case err != nil:
-		return nil, err
+		return err
 	}
 	r.Shallow = f[2] == "true"
 	if r.Format, err = object.ParseFormat(f[3]); err != nil {
-		return nil, err
+		return err
 	}
 	if len(f) == 7 {
 		r.GitDir, r.Common, r.Dir = f[4], f[5], f[6]
 	} else if err := r.places(ctx); err != nil { // a name has a line end in it
-		return nil, err
+		return err
 	}
-	r.objects = newPool(r)
-	r.store = r.openStore()
-	stamps := map[string]stamp{}
-	for _, file := range r.settingsPlaces() {
-		stamps[file] = stampOf(file)
-	}
-	if text := <-listing; text != "" {
-		r.settings.take(r, dir, text, stamps, begun)
-	}
-	return r, nil
+	return nil
 }
 
 // places asks for each of the places by itself.

@@ -13,8 +13,8 @@ import (
 	"time"
 )
 
-// settings are all settings of a repository as git reads them, asked for once, and again when one of the files they come
-// from is another.
+// settings are all settings of a repository as git reads them, asked for once, and again when one of the files they
+// come from is another.
 type settings struct {
 	mu     sync.Mutex
 	list   []setting
@@ -59,17 +59,22 @@ func (r *Repo) allSettings(ctx context.Context) ([]setting, error) {
 			return s.list, nil
 		}
 	}
-	stamps := map[string]stamp{}
-	for _, file := range r.settingsPlaces() {
-		stamps[file] = stampOf(file)
-	}
-	begun := time.Now()
+	stamps, begun := r.stamps(), time.Now()
 	text, err := listSettings(ctx, r.Dir)
 	if err != nil {
 		return nil, err
 	}
 	s.take(r, r.Dir, text, stamps, begun)
 	return s.list, nil
+}
+
+// stamps are those of the files that settings may come from.
+func (r *Repo) stamps() map[string]stamp {
+	out := map[string]stamp{}
+	for _, file := range r.settingsPlaces() {
+		out[file] = stampOf(file)
+	}
+	return out
 }
 
 // listSettings asks for all settings that hold in a folder.

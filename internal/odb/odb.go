@@ -48,8 +48,8 @@ type packs struct {
 // mostAlternates is how many folders of objects there may be.
 const mostAlternates = 64
 
-// Open opens a folder of objects with its alternates. Packs are looked for when the first object is asked for. The error
-// is that of a list of alternates that cannot be read.
+// Open opens a folder of objects with its alternates. Packs are looked for when the first object is asked for. The
+// error is that of a list of alternates that cannot be read.
 func Open(dir string, format object.Format) (*Store, error) {
 	s := &Store{format: format, bases: newCache()}
 	return s, s.add(dir, 0)
@@ -92,8 +92,8 @@ func (s *Store) add(dir string, deep int) error {
 // Reads is how many objects were read.
 func (s *Store) Reads() int64 { return s.reads.Load() }
 
-// Read gives an object; it makes Store an object.Reader. An error that is object.ErrMissing says that it is not here, any
-// other that it cannot be read: git may know more.
+// Read gives an object; it makes Store an object.Reader. An error that is object.ErrMissing says that it is not here,
+// any other that it cannot be read: git may know more.
 func (s *Store) Read(id object.ID) (kind object.Kind, data []byte, err error) {
 	s.reads.Add(1)
 	p := s.packs.Load()

@@ -209,7 +209,7 @@ func TestDamage(t *testing.T) {
 		data, err := os.ReadFile(file)
 		require.NoError(t, err)
 		require.NoError(t, os.Chmod(file, 0o644))
-		for at := 0; at < len(data); at += 1 + len(data)/40 {
+		for at := 0; at < len(data); at += 1 + len(data)/12 {
 			bad := bytes.Clone(data)
 			bad[at] ^= 0x55
 			require.NoError(t, os.WriteFile(file, bad, 0o644))

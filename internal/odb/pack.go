@@ -178,17 +178,21 @@ func (s *Store) packed(in *packs, p *pack, offset int64, deep int) (kind object.
 			return 0, nil, errors.New("its deltas have no end")
 		}
 	}
-	for i := len(chain) - 1; i >= 0; i-- {
-		delta, err := inflate(content[chain[i].entry.at:], chain[i].entry.size)
-		if err != nil {
-			return 0, nil, err
+	for i := len(chain) - 1; i >= 0 && err == nil; i-- {
+		if data, err = chain[i].entry.on(data, content); err == nil {
+			s.bases.put(p, chain[i].offset, known{kind, data})
 		}
-		if data, err = patch(data, delta); err != nil {
-			return 0, nil, err
-		}
-		s.bases.put(p, chain[i].offset, known{kind, data})
 	}
-	return kind, data, nil
+	return kind, data, err
+}
+
+// on makes the object of a delta of what it stands on.
+func (e *entry) on(base, content []byte) ([]byte, error) {
+	delta, err := inflate(content[e.at:], e.size)
+	if err != nil {
+		return nil, err
+	}
+	return patch(base, delta)
 }
 
 // base reads an object that a delta of another pack stands on.
@@ -230,8 +234,8 @@ func patch(base, delta []byte) ([]byte, error) {
 	return out, nil
 }
 
-// comesTo reports whether a delta's instructions are whole, and come to so many bytes. What it says of its size is believed
-// only then.
+// comesTo reports whether a delta's instructions are whole, and come to so many bytes. What it says of its size is
+// believed only then.
 func comesTo(rest []byte, size uint64) bool {
 	total := uint64(0)
 	for len(rest) > 0 && total <= size {

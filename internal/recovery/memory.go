@@ -55,8 +55,8 @@ func (s *store) remember(list []settle.Decision, when time.Time) error {
 	return nil
 }
 
-// keepNewest takes all but the newest out of a bucket; when tells when an entry was made, and what cannot be read is the
-// oldest. Time O(n log n).
+// keepNewest takes all but the newest out of a bucket; when tells when an entry was made, and what cannot be read is
+// the oldest. Time O(n log n).
 func keepNewest(b *bbolt.Bucket, most int, when func(data []byte) time.Time) error {
 	type entry struct {
 		key []byte
