@@ -429,7 +429,7 @@ func (h *harbour) everyFault(t *testing.T, every int) {
 		require.NoError(t, err)
 		total, err := strconv.Atoi(string(count))
 		require.NoError(t, err)
-		require.Greater(t, calls, 10)
+		require.Greater(t, calls, 5)
 		require.Greater(t, total, 5)
 
 		for at := 1; at <= calls; at++ {

@@ -13,6 +13,11 @@ func (c *Question) offer(at place, moves *mover) {
 	// Where the common ancestors disagree themselves, there is no one base to weave
 	// into or to go back to.
 	oneBase := !strings.Contains(c.Base, merge.OneAncestor)
+	if len(c.Base)+len(c.Yours)+len(c.Theirs) > largePlace {
+		c.Doubt = "it is too large to be compared word by word"
+		c.offerPlain(at, oneBase)
+		return
+	}
 	var whole *Option // one side's text, for a reason
 	if oneBase {
 		if o, ok := moves.follow(c); ok {

@@ -134,17 +134,25 @@ func weave(b, y, t []string, settle func(base, yours, theirs []string) (string, 
 	return out.String(), true
 }
 
+// largePlace is how large the three texts of a region may be together, in bytes, to be compared word by word: that takes
+// time by the square of the words that differ. Larger ones are compared line by line.
+const largePlace = 512 << 10
+
 // LeftOut lists what a result of a region does without: out, the words a side
 // added that it does not hold, and kept, the words a side removed that it still
-// holds.
+// holds; of a large one whole lines.
 func LeftOut(base, yours, theirs, result string) (out, kept []Piece) {
-	b, r := diff.Words(base), diff.Words(result)
+	split := diff.Words
+	if len(base)+len(yours)+len(theirs) > largePlace {
+		split = diff.Lines
+	}
+	b, r := split(base), split(result)
 	baseGone := removed(b, r)
 	for _, s := range []struct {
 		side merge.Side
 		text string
 	}{{merge.Yours, yours}, {merge.Theirs, theirs}} {
-		w := diff.Words(s.text)
+		w := split(s.text)
 		added := make([]bool, len(w))
 		taken := make([]bool, len(b))
 		for _, e := range diff.Myers(b, w) {
