@@ -10,7 +10,9 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"sync"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -55,19 +57,52 @@ type env struct {
 	unrelated bool
 	screens   Screens
 	played    *demo.Rehearsal // the demo, while it is played
-	printed   bool            // JSON was written
+
+	mu      sync.Mutex // a command that is left may still be at it
+	printed bool       // JSON was written
 }
 
 // Main runs the command line and gives the exit code.
 func Main(args []string, out, errs io.Writer, screens Screens) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
+	return run(ctx, args, out, errs, screens)
+}
+
+func run(ctx context.Context, args []string, out, errs io.Writer, screens Screens) int {
 	e := &env{out: out, err: errs, screens: screens}
 	root := e.root()
 	root.SetArgs(args)
 	root.SetOut(errs)
 	root.SetErr(errs)
-	return e.code(root.ExecuteContext(ctx))
+	if cmd, _, err := root.Find(args); err != nil || cmd.Annotations[reads] == "" {
+		return e.code(root.ExecuteContext(ctx))
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- root.ExecuteContext(ctx) }()
+	select {
+	case err := <-ended:
+		return e.code(err)
+	case <-ctx.Done():
+	}
+	select {
+	case err := <-ended:
+		return e.code(err)
+	case <-time.After(grace): // it is amid something large, and nothing is lost by that
+		return e.code(context.Canceled)
+	}
+}
+
+// reads marks a command that only reads: it can be left at any time.
+const reads = "reads"
+
+// grace is how long such a command has to end by itself when it is told to.
+const grace = 60 * time.Millisecond
+
+// onlyReads marks a command so.
+func onlyReads(cmd *cobra.Command) *cobra.Command {
+	cmd.Annotations = map[string]string{reads: "yes"}
+	return cmd
 }
 
 // Root gives the commands, for what is written about them.
@@ -83,7 +118,7 @@ func (e *env) code(err error) int {
 		return x.code
 	}
 	e.say("dorvik: %v", err)
-	if e.json && !e.printed { // one value comes out whatever happens
+	if e.json { // one value comes out whatever happens
 		_ = e.print(map[string]any{"version": 1, "result": "failed", "error": visible.Lines(err.Error())})
 	}
 	var moved *recovery.MovedError
@@ -109,7 +144,13 @@ func (e *env) say(format string, args ...any) {
 	fmt.Fprintln(e.err, visible.Lines(fmt.Sprintf(format, args...)))
 }
 
+// print writes the one value that there is.
 func (e *env) print(v any) error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.printed {
+		return nil
+	}
 	e.printed = true
 	enc := json.NewEncoder(e.out)
 	enc.SetEscapeHTML(false)
@@ -152,10 +193,11 @@ that can be undone.`,
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.SetHelpCommand(&cobra.Command{Hidden: true})
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage{err} })
-	root.AddCommand(e.look(), e.plan(), e.recover(), e.check(), e.pushing(), e.ways(), e.settle(&theme),
+	root.AddCommand(onlyReads(e.look()), onlyReads(e.plan()), e.recover(), e.check(), e.pushing(), onlyReads(e.ways()),
+		e.settle(&theme),
 		e.pick(&theme), e.undo(),
-		e.history(),
-		e.annotate(),
+		onlyReads(e.history()),
+		onlyReads(e.annotate()),
 		e.draw(), e.logbook(), e.demo(&theme), e.version())
 	return root
 }

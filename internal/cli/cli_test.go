@@ -765,3 +765,32 @@ func TestLogbook(t *testing.T) {
 	assert.Empty(t, out)
 	assert.Contains(t, errs, "waypoint 1 main was joined by merge, and went to ")
 }
+
+// TestACommandThatReadsIsLeftAtOnce: amid something that takes long and looks at nothing else, too.
+func TestACommandThatReadsIsLeftAtOnce(t *testing.T) {
+	gittest.Isolate(t)
+	repo := gittest.New(t)
+	long := func(tag string) string { // no line is another's, and all words are
+		var b strings.Builder
+		for n := range 20_000 {
+			fmt.Fprintf(&b, "%s %d a b c d e f g h\n", tag, n)
+		}
+		return b.String()
+	}
+	repo.Commit("base", "f", long("base"))
+	repo.Git("checkout", "-q", "-b", "theirs")
+	repo.Commit("theirs", "f", long("theirs"))
+	repo.Git("checkout", "-q", "main")
+	repo.Commit("yours", "f", long("yours"))
+	ctx, stop := context.WithCancel(t.Context())
+	stop()
+	var out, errs bytes.Buffer
+	code := run(ctx, []string{"-C", repo.Dir, "plan", "--json", "--yours", "main", "--theirs", "theirs"}, &out, &errs, Screens{})
+	assert.Equal(t, exitFailed, code)
+	assert.Equal(t, "failed", asJSON(t, out.String())["result"])
+	for name, want := range map[string]bool{"plan": true, "look": true, "recover": false, "push": false, "undo": false} {
+		cmd, _, err := Root().Find([]string{name})
+		require.NoError(t, err)
+		assert.Equal(t, want, cmd.Annotations[reads] != "", name)
+	}
+}

@@ -86,6 +86,9 @@ func (w *Workspace) Overlaps(p *Position, j *Join) ([]Overlap, error) {
 
 var nearness = map[OverlapKind]int{SameLines: 0, SamePlace: 1, SameFile: 2, SameChange: 3, OnlyYours: 4, OnlyTheirs: 5}
 
+// readAhead is of how many files the versions are asked for at once.
+const readAhead = 200
+
 // overlapsOf lists the files of one join of trees.
 func (w *Workspace) overlapsOf(p *Position, j *Join, r *merge.Result) ([]Overlap, error) {
 	var out []Overlap
@@ -112,7 +115,18 @@ func (w *Workspace) overlapsOf(p *Position, j *Join, r *merge.Result) ([]Overlap
 		return nil, err
 	}
 	named := len(files) <= 200 // names matter where people read them
-	for _, f := range files {
+	for i, f := range files {
+		if i%readAhead == 0 {
+			var ids []object.ID
+			for _, next := range files[i:min(i+readAhead, len(files))] {
+				for _, e := range []object.Entry{next.Base, next.Yours, next.Theirs} {
+					if e.Mode.IsRegular() {
+						ids = append(ids, e.ID)
+					}
+				}
+			}
+			w.Store.Prefetch(ids...)
+		}
 		if placed[f.Path] {
 			continue
 		}
