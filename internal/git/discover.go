@@ -12,8 +12,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// discover finds a repository as it most often is: a folder with a .git folder in it, of which git says what its settings
-// are. ok is false where there is anything else about it; then git has to say what it is.
+// discover finds a repository as it most often is: a folder with a .git folder in it, of which git says what its
+// settings are. ok is false where there is anything else about it; then git has to say what it is.
 func discover(ctx context.Context, dir string) (r *Repo, ok bool) {
 	for _, name := range []string{"GIT_CEILING_DIRECTORIES", "GIT_DISCOVERY_ACROSS_FILESYSTEM"} {
 		if os.Getenv(name) != "" {

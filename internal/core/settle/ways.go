@@ -134,8 +134,8 @@ func weave(b, y, t []string, settle func(base, yours, theirs []string) (string, 
 	return out.String(), true
 }
 
-// largePlace is how large the three texts of a region may be together, in bytes, to be compared word by word: that takes
-// time by the square of the words that differ. Larger ones are compared line by line.
+// largePlace is how large the three texts of a region may be together, in bytes, to be compared word by word: that
+// takes time by the square of the words that differ. Larger ones are compared line by line.
 const largePlace = 512 << 10
 
 // LeftOut lists what a result of a region does without: out, the words a side
