@@ -27,6 +27,13 @@ type Survey struct {
 
 // Survey looks where things stand, asking the remote first if told to.
 func (s *Session) Survey(ctx context.Context, fetch bool, progress func(done, of int)) (*Survey, error) {
+	return s.SurveyFrom(ctx, fetch, progress, nil)
+}
+
+// SurveyFrom is Survey that hands over where the two lines part, with what is below that, as soon as it is known: the
+// routes take longer.
+func (s *Session) SurveyFrom(ctx context.Context, fetch bool, progress func(done, of int), part func(p *Position,
+	below []history.Node)) (*Survey, error) {
 	v := &Survey{}
 	var err error
 	if v.Position, err = s.Locate(ctx, fetch); err != nil {
@@ -37,6 +44,9 @@ func (s *Session) Survey(ctx context.Context, fetch bool, progress func(done, of
 	}
 	v.State = s.State()
 	v.Below = s.below(v.Position.Base(), 2)
+	if part != nil {
+		part(v.Position, v.Below)
+	}
 	told := make(chan error, 1) // git is asked for this while the routes are worked out
 	go func() { told <- s.shown(ctx, v.Position, v.Below) }()
 	if v.Plan, err = s.Plan(ctx, v.Position, &v.State.Decisions, progress); err != nil {

@@ -282,3 +282,26 @@ func TestTextIsDrawnAsItIs(t *testing.T) {
 		}
 	}
 }
+
+// TestTheLinesAreShownFirst: where they part, before the ways to join are worked out.
+func TestTheLinesAreShownFirst(t *testing.T) {
+	s, err := recovery.OpenSession(t.Context(), demoClone(t).Clone)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	b := benchOf(t, s)
+	b.m.w, b.m.h = 142, 40
+	v, err := s.Survey(t.Context(), true, nil)
+	require.NoError(t, err)
+	over := make(chan struct{})
+	part, wait := b.m.under.(*opening).parting(over)
+	part(v.Position, v.Below)
+	b.run(wait)
+	b.see("A push is refused as things are", "Both ways to join are being worked out.", "WHERE THE LINES PART",
+		"Rename DepthAt to DepthAtPier", "Print the berth on the ticket")
+	b.fits("the lines before the ways")
+	assert.NotContains(t, b.text(), "OVERLAP")
+	assert.Nil(t, b.m.pos, "nothing else is known")
+	close(over)
+	_, wait = b.m.under.(*opening).parting(over)
+	b.run(wait) // it ends where the lines are not found
+}

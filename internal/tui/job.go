@@ -137,8 +137,15 @@ func (j *job) load(fetch bool) tea.Cmd {
 	if fetch && j.pos != nil {
 		doing = "asking " + j.pos.Branch.Remote
 	}
-	return j.start(doing, func(ctx context.Context, progress func(int, int)) (then, error) {
-		v, err := j.s.Survey(ctx, fetch, progress)
+	var part func(*recovery.Position, []history.Node)
+	var wait tea.Cmd
+	over := make(chan struct{})
+	if o, ok := j.under.(*opening); ok && o.why == nil {
+		part, wait = o.parting(over)
+	}
+	return tea.Batch(wait, j.start(doing, func(ctx context.Context, progress func(int, int)) (then, error) {
+		defer close(over)
+		v, err := j.s.SurveyFrom(ctx, fetch, progress, part)
 		var stuck *recovery.StuckError
 		if errors.As(err, &stuck) {
 			return j.isStuck(ctx, stuck.Stuck)
@@ -147,7 +154,7 @@ func (j *job) load(fetch bool) tea.Cmd {
 			return nil, err
 		}
 		return func() tea.Cmd { return j.loaded(v, fetch) }, nil
-	})
+	}))
 }
 
 // loaded shows where things stand.
@@ -417,6 +424,41 @@ func (j *job) farewell() string {
 type opening struct {
 	*job
 	why error // nothing can be done
+
+	parts *recovery.Position // where the lines part, which is known before the routes are
+	stem  []history.Node     // below that
+}
+
+// parting gives what takes where the lines part, and what waits for that, until it is over, and shows it.
+func (o *opening) parting(over <-chan struct{}) (part func(*recovery.Position, []history.Node), wait tea.Cmd) {
+	known := make(chan func(), 1)
+	return func(p *recovery.Position, below []history.Node) {
+			known <- func() { o.parts, o.stem = p, below }
+		}, o.newBeside().start(func(context.Context) (then, error) {
+			select {
+			case show := <-known:
+				return func() tea.Cmd { show(); return nil }, nil
+			case <-over:
+				return nil, nil
+			}
+		})
+}
+
+// early is Look as far as it is known: the two lines.
+func (o *opening) early(w, h int) page {
+	pos, below := o.pos, o.below
+	o.pos, o.below = o.parts, o.stem // what draws the lines looks there
+	defer func() { o.pos, o.below = pos, below }()
+	p := page{nil}
+	st := o.pos.Standing(false)
+	p.say(w, line{}.bold(trouble, st.Head+" ").add(plain, st.Text))
+	p.say(w, txt(dim, "Both ways to join are being worked out."))
+	p.blank()
+	lanes := w - 3
+	if w >= wide {
+		lanes = max(w/2+2, min(o.look.lanesNeed()+6, w*60/100)) - 3
+	}
+	return append(p, indent(o.look.lanes(lanes, h-len(p)-4), 2)...)
 }
 
 func (o *opening) actions() []action {
@@ -445,10 +487,12 @@ func (o *opening) actions() []action {
 
 func (o *opening) update(tea.Msg) tea.Cmd { return nil }
 
-func (o *opening) view(w, _ int) page {
+func (o *opening) view(w, h int) page {
 	p := page{nil}
 	var b *recovery.Blocked
 	switch {
+	case o.why == nil && o.parts != nil && o.parts.Trivial() == recovery.NotTrivial && !o.parts.Picking:
+		return o.early(w, h)
 	case o.why == nil:
 		return p
 	case errors.As(o.why, &b):

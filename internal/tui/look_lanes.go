@@ -105,6 +105,9 @@ func (s *lookScreen) sum() line {
 		return txt(plain, fmt.Sprintf("%s will hold %s more.", s.pos.Branch.Name,
 			words.Count(s.plan.Pick.Kept(), "commit", "commits")))
 	}
+	if s.plan == nil {
+		return nil
+	}
 	l := txt(plain, fmt.Sprintf("After %s %s will hold ", s.s.Short(s.pos.Base()), s.pos.Branch.Name))
 	if s.plan.Rebase.Refused == nil {
 		l = l.add(plain, words.Count(b+s.plan.Rebase.Kept(), "commit", "commits")+" by rebase, ")
@@ -115,6 +118,9 @@ func (s *lookScreen) sum() line {
 // alreadyThere gives, for commits that hold a change the other side has too, that side's commit.
 func (s *lookScreen) alreadyThere() map[object.ID]history.Node {
 	same := map[object.ID]history.Node{}
+	if s.plan == nil {
+		return same
+	}
 	steps := s.plan.Asking().Steps
 	if s.plan.Rebase != nil {
 		steps = s.plan.Rebase.Steps
