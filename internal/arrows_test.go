@@ -33,7 +33,8 @@ var arrows = map[string]string{
 	"core/replay":   "core/object core/diff core/merge core/history +golang.org/x/sync",
 	"core/settle":   "core/object core/diff core/merge +github.com/BurntSushi/toml +go.yaml.in/yaml",
 	"core/diagnose": "",
-	"core/misfit":   "core/object core/diff core/merge +github.com/alecthomas/chroma",
+	"core/lexing":   "+github.com/alecthomas/chroma",
+	"core/misfit":   "core/object core/diff core/merge core/lexing +github.com/alecthomas/chroma",
 	"core/patch":    "core/object core/diff +golang.org/x/text",
 	"visible":       "",
 	"words":         "core/object core/merge core/settle core/misfit",
@@ -49,7 +50,7 @@ var arrows = map[string]string{
 		"+golang.org/x/image +golang.org/x/text +gonum.org/v1/plot",
 	"demo": "core/object git +golang.org/x/tools/txtar",
 	"tui": "core/object core/diff core/merge core/history core/annotate core/decided core/replay core/settle " +
-		"core/diagnose core/misfit git check " +
+		"core/diagnose core/misfit core/lexing git check " +
 		"recovery draw demo visible words +charm.land +github.com/charmbracelet +github.com/alecthomas/chroma",
 	"cli": "core/object core/merge core/misfit core/diagnose core/history core/annotate core/decided core/replay " +
 		"core/settle git check recovery demo draw visible words " +

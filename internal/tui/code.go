@@ -5,7 +5,8 @@ import (
 	"sync"
 
 	"github.com/alecthomas/chroma/v2"
-	"github.com/alecthomas/chroma/v2/lexers"
+
+	"dorvik.dev/dorvik/internal/core/lexing"
 )
 
 // maxCode is the size in bytes above which code is not coloured: it would take too long.
@@ -20,14 +21,11 @@ type tinted struct {
 // coder colours code by the language that a file's name tells. It is safe for several
 // goroutines.
 type coder struct {
-	mu     sync.Mutex
-	known  map[[2]string][][]tinted
-	lexers map[string]chroma.Lexer // by path: all there are have to be asked; nil where none knows it
+	mu    sync.Mutex
+	known map[[2]string][][]tinted
 }
 
-func newCoder() *coder {
-	return &coder{known: map[[2]string][][]tinted{}, lexers: map[string]chroma.Lexer{}}
-}
+func newCoder() *coder { return &coder{known: map[[2]string][][]tinted{}} }
 
 // lines gives a text line by line; nil where its language is not known.
 func (c *coder) lines(path, text string) [][]tinted {
@@ -43,28 +41,18 @@ func (c *coder) lines(path, text string) [][]tinted {
 	if len(c.known) > 64 {
 		clear(c.known)
 	}
-	lexer, asked := c.lexers[path]
-	if !asked {
-		if lexer = lexers.Match(path); lexer != nil {
-			lexer = chroma.Coalesce(lexer)
-		}
-		c.lexers[path] = lexer
-	}
-	out := lexed(lexer, text)
+	out := lexed(path, text)
 	c.known[key] = out
 	return out
 }
 
-func lexed(lexer chroma.Lexer, text string) [][]tinted {
-	if lexer == nil {
-		return nil
-	}
-	tokens, err := lexer.Tokenise(&chroma.TokeniseOptions{State: "root"}, text)
-	if err != nil {
+func lexed(path, text string) [][]tinted {
+	tokens, ok := lexing.Tokens(path, text)
+	if !ok {
 		return nil
 	}
 	out := [][]tinted{nil}
-	for t := range tokens.Stdlib() {
+	for _, t := range tokens {
 		h := hueOf(t.Type)
 		for i, part := range strings.SplitAfter(t.Value, "\n") {
 			if i > 0 {

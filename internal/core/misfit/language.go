@@ -5,12 +5,11 @@ import (
 	"path"
 	"regexp"
 	"strings"
-	"sync"
 
 	"github.com/alecthomas/chroma/v2"
-	"github.com/alecthomas/chroma/v2/lexers"
 
 	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/lexing"
 )
 
 // language is how the definitions of a language begin. Go is not among them: it is type-checked.
@@ -149,29 +148,14 @@ func (l *language) definitions(lines []string) (out []def) {
 	return out
 }
 
-var lexerOf sync.Map // by the name of a file; they are looked for long
-
 // code gives the lines of a file without its comments, and with texts without what strings say.
 func code(p, text string, strs bool) []string {
-	base := path.Base(p)
-	found, ok := lexerOf.Load(path.Ext(base) + "\x00" + base)
+	tokens, ok := lexing.Tokens(p, text)
 	if !ok {
-		l := lexers.Match(base)
-		if l != nil {
-			l = chroma.Coalesce(l)
-		}
-		found, _ = lexerOf.LoadOrStore(path.Ext(base)+"\x00"+base, l)
-	}
-	lexer, _ := found.(chroma.Lexer)
-	if lexer == nil {
-		return diff.Lines(text)
-	}
-	tokens, err := lexer.Tokenise(nil, text)
-	if err != nil {
 		return diff.Lines(text)
 	}
 	var b strings.Builder
-	for _, t := range tokens.Tokens() {
+	for _, t := range tokens {
 		comment := t.Type.InCategory(chroma.Comment) && !t.Type.InSubCategory(chroma.CommentPreproc)
 		str := t.Type.InSubCategory(chroma.LiteralString) && t.Type != chroma.LiteralStringInterpol
 		if comment || str && !strs {
