@@ -147,6 +147,63 @@ func BenchmarkPlan(b *testing.B) {
 	})
 }
 
+// BenchmarkShort measures what a shell prompt waits for, in 50,000 files, against the status of git without untracked
+// files.
+func BenchmarkShort(b *testing.B) {
+	gittest.Isolate(b)
+	git := large(b)
+	clone := filepath.Join(b.TempDir(), "clone")
+	out, err := exec.Command("git", "clone", "-q", "-b", "yours", git.Dir, clone).CombinedOutput()
+	require.NoError(b, err, "%s", out)
+	gittest.At(b, clone).Git("branch", "-q", "--set-upstream-to=origin/theirs")
+	for b.Loop() {
+		took, peak := timed(b, 7, clone, []string{"git", "status", "--porcelain=v2", "--branch", "-uno"},
+			[]string{binary, "look", "--short", "--no-fetch"})
+		report(b, took, peak)
+	}
+}
+
+// BenchmarkPrefer measures the whole job without a screen where both sides changed one line of each file, in 2,500 files
+// and in twice as many: the time has to follow their number.
+func BenchmarkPrefer(b *testing.B) {
+	gittest.Isolate(b)
+	gittest.Own(b, "user.name", "Runa")
+	gittest.Own(b, "user.email", "runa@skerry.example")
+	var took [2]time.Duration
+	for b.Loop() {
+		for i, n := range []int{2500, 5000} {
+			var out bytes.Buffer
+			for mark, ref := range []string{"main", "yours", "theirs"} {
+				fmt.Fprintf(&out, "commit refs/heads/%s\nmark :%d\ncommitter A <a@skerry.example> %d +0000\ndata "+
+					"1\nx\n", ref, mark+1,
+					1767000000+mark)
+				if mark > 0 {
+					out.WriteString("from :1\n")
+				}
+				for k := range n {
+					text := strings.Repeat(fmt.Sprintf("line of %d\n", k), 10) + ref + "\n" + strings.Repeat("end\n",
+						10)
+					fmt.Fprintf(&out, "M 100644 inline d%02d/f%02d\ndata %d\n%s\n", k/100, k%100, len(text), text)
+				}
+			}
+			git := gittest.New(b)
+			o, err := git.TryInput(out.Bytes(), "fast-import", "--quiet")
+			require.NoError(b, err, o)
+			clone := filepath.Join(b.TempDir(), "clone")
+			said, err := exec.Command("git", "clone", "-q", "-b", "yours", git.Dir, clone).CombinedOutput()
+			require.NoError(b, err, "%s", said)
+			gittest.At(b, clone).Git("branch", "-q", "--set-upstream-to=origin/theirs")
+			start := time.Now()
+			said, err = exec.Command(binary, "-C", clone, "recover", "--route", "merge", "--prefer", "yours-theirs",
+				"--no-check").CombinedOutput()
+			require.NoError(b, err, "%s", said)
+			took[i] = time.Since(start)
+		}
+	}
+	b.ReportMetric(took[1].Seconds(), "s-5,000")
+	b.ReportMetric(took[1].Seconds()/took[0].Seconds(), "x-2,500")
+}
+
 // BenchmarkSize takes what a repository may grow to: cost has to follow what
 // changed. Of 10,000 commits there is no number of git's: it takes an hour.
 func BenchmarkSize(b *testing.B) {
