@@ -12,6 +12,7 @@ import (
 	"io"
 	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -30,35 +31,84 @@ type language struct {
 	priority float64
 }
 
+// library is what the archive holds.
+type library struct {
+	*zip.Reader
+	list     []language
+	byName   map[string][]int // languages by names that they are for
+	byEnding map[string][]int // and by what follows the star of patterns such as *.py
+	other    []int            // those with patterns of other kinds
+}
+
 // archive is opened once.
-var archive = sync.OnceValues(func() (*zip.Reader, []language) {
+var archive = sync.OnceValues(func() (*library, error) {
 	z, err := zip.NewReader(bytes.NewReader(packed), int64(len(packed)))
 	if err != nil {
-		return nil, nil
+		return nil, err
 	}
 	index, err := read(z, "index")
 	if err != nil {
-		return nil, nil
+		return nil, err
 	}
-	var list []language
+	lib := &library{Reader: z, byName: map[string][]int{}, byEnding: map[string][]int{}}
 	for line := range strings.Lines(string(index)) {
 		f := strings.Split(strings.TrimSuffix(line, "\n"), "\t")
 		if len(f) < 3 {
 			continue
 		}
 		l := language{file: f[1], called: strings.Split(f[2], ",")}
-		for _, p := range f[3:] {
-			if p != "" {
-				l.patterns = append(l.patterns, p)
-			}
-		}
 		if l.priority, err = strconv.ParseFloat(f[0], 64); err != nil || l.priority == 0 {
 			l.priority = 1
 		}
-		list = append(list, l)
+		for _, p := range f[3:] {
+			if p != "" {
+				l.patterns = append(l.patterns, p)
+				lib.add(p, len(lib.list))
+			}
+		}
+		lib.list = append(lib.list, l)
 	}
-	return z, list
+	return lib, nil
 })
+
+// add notes that a pattern is for a language.
+func (lib *library) add(pattern string, language int) {
+	const wild = "*?[\\"
+	switch ending, star := strings.CutPrefix(pattern, "*"); {
+	case !strings.ContainsAny(pattern, wild):
+		lib.byName[pattern] = append(lib.byName[pattern], language)
+	case star && strings.HasPrefix(ending, ".") && !strings.ContainsAny(ending, wild):
+		lib.byEnding[ending] = append(lib.byEnding[ending], language)
+	default:
+		lib.other = append(lib.other, language)
+	}
+}
+
+// of gives the language of a file's name, the one of the highest priority; nil where there is none.
+func (lib *library) of(base string) (best *language) {
+	consider := func(list []int) {
+		for _, i := range list {
+			if l := &lib.list[i]; best == nil || l.priority > best.priority {
+				best = l
+			}
+		}
+	}
+	consider(lib.byName[base])
+	for i := range base {
+		if base[i] == '.' {
+			consider(lib.byEnding[base[i:]])
+		}
+	}
+	for _, i := range lib.other {
+		if slices.ContainsFunc(lib.list[i].patterns, func(p string) bool {
+			ok, err := path.Match(p, base)
+			return err == nil && ok
+		}) {
+			consider([]int{i})
+		}
+	}
+	return best
+}
 
 func read(z *zip.Reader, name string) ([]byte, error) {
 	f, err := z.Open(name)
@@ -70,87 +120,54 @@ func read(z *zip.Reader, name string) ([]byte, error) {
 }
 
 var (
-	mu       sync.Mutex
-	registry = chroma.NewLexerRegistry()
-	loaded   = map[string]chroma.Lexer{} // by file; nil for one that cannot be used
-	known    = map[string]chroma.Lexer{} // by what of a name tells the language
+	mu     sync.Mutex
+	loaded = map[string]chroma.Lexer{} // by file; nil for one that cannot be used
 )
 
 // lexerOf gives the lexer for a file's name; nil where none is known.
 func lexerOf(name string) chroma.Lexer {
-	base := path.Base(name)
+	lib, err := archive()
+	if err != nil {
+		return nil
+	}
+	l := lib.of(path.Base(name))
+	if l == nil {
+		return nil
+	}
 	mu.Lock()
 	defer mu.Unlock()
-	key := path.Ext(base)
-	if key == "" {
-		key = base
+	lexer, ok := loaded[l.file]
+	if !ok {
+		// Each has those that it uses beside it, complete before anybody has it: nothing is added while it is used.
+		lexer = lib.load(l.file, chroma.NewLexerRegistry(), map[string]bool{})
+		loaded[l.file] = lexer
 	}
-	if l, ok := known[key]; ok && key != base {
-		return l
-	}
-	z, list := archive()
-	best := -1
-	for i, l := range list {
-		for _, p := range l.patterns {
-			if ok, err := path.Match(p, base); err == nil && ok && (best < 0 || l.priority > list[best].priority) {
-				best = i
-			}
-		}
-	}
-	var l chroma.Lexer
-	plain := key != base // its ending alone tells
-	if best >= 0 {
-		l = load(z, list, list[best].file)
-		_, err := path.Match("*"+key, base)
-		plain = plain && err == nil && hasPattern(list[best].patterns, "*"+key)
-	}
-	if plain {
-		known[key] = l
-	}
-	return l
-}
-
-func hasPattern(list []string, p string) bool {
-	for _, one := range list {
-		if one == p {
-			return true
-		}
-	}
-	return false
+	return lexer
 }
 
 // using are the other languages that a definition hands parts of a text to.
 var using = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`<using lexer="([^"]+)"`) })
 
-// load reads a definition, and those that it uses; nil where one of them is not there.
-func load(z *zip.Reader, list []language, file string) chroma.Lexer {
-	if l, ok := loaded[file]; ok {
-		return l
-	}
-	loaded[file] = nil // while it is read
-	text, err := read(z, file)
+// load reads a definition, and those that it uses, into a registry; nil where one of them is not there. seen are the
+// files that were begun.
+func (lib *library) load(file string, into *chroma.LexerRegistry, seen map[string]bool) chroma.Lexer {
+	seen[file] = true
+	text, err := read(lib.Reader, file)
 	if err != nil {
 		return nil
 	}
 	for _, m := range using().FindAllSubmatch(text, -1) {
-		found := false
-		for _, other := range list {
-			if hasPattern(other.called, strings.ToLower(string(m[1]))) && (other.file == file || load(z, list,
-				other.file) != nil) {
-				found = true
-				break
-			}
-		}
-		if !found {
+		called := strings.ToLower(string(m[1]))
+		i := slices.IndexFunc(lib.list, func(l language) bool { return slices.Contains(l.called, called) })
+		if i < 0 || !seen[lib.list[i].file] && lib.load(lib.list[i].file, into, seen) == nil {
 			return nil
 		}
 	}
-	l, err := chroma.NewXMLLexer(z, file)
+	l, err := chroma.NewXMLLexer(lib.Reader, file)
 	if err != nil {
 		return nil
 	}
-	loaded[file] = registry.Register(l)
-	return loaded[file]
+	return into.Register(l)
 }
 
 // Tokens cuts a text into tokens, which together are the text; ok is false where the language is not known, or the text

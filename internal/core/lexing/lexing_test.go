@@ -51,6 +51,25 @@ func TestTokensAreChromas(t *testing.T) {
 	}
 }
 
+// TestTheNameTells: a name goes before an ending that it has too, in whatever order they are asked for.
+func TestTheNameTells(t *testing.T) {
+	lib, err := archive()
+	require.NoError(t, err)
+	for _, name := range []string{"a.txt", "CMakeLists.txt", "a.txt", "Makefile", "a.mk", "x.tar.gz", "Dockerfile",
+		"a.py", ".bashrc",
+		"PKGBUILD", "a.d.ts", "nginx.conf", "a.conf"} {
+		want := ""
+		if l := lexers.Match(name); l != nil {
+			want = l.Config().Name
+		}
+		got := ""
+		if l := lib.of(name); l != nil {
+			got = lexerOf(name).Config().Name
+		}
+		assert.Equal(t, want, got, name)
+	}
+}
+
 // TestGo: the tokens are the text, whatever it is, and each is what it is.
 func TestGo(t *testing.T) {
 	const text = "// tide\npackage a\n\n/* deep\n*/ func depth(at int) string {\n\treturn fmt.Sprint(at, 'm', " +
@@ -78,12 +97,13 @@ func TestGo(t *testing.T) {
 
 // TestEveryLanguageLoads, from several goroutines at a time; but those that are cut by ones that are not in the archive.
 func TestEveryLanguageLoads(t *testing.T) {
-	_, list := archive()
-	require.Greater(t, len(list), 200)
+	lib, err := archive()
+	require.NoError(t, err)
+	require.Greater(t, len(lib.list), 200)
 	var wait sync.WaitGroup
 	var mu sync.Mutex
 	var without []string
-	for _, l := range list {
+	for _, l := range lib.list {
 		if len(l.patterns) == 0 {
 			continue
 		}
