@@ -119,19 +119,32 @@ func (s *settings) take(r *Repo, dir, text string, stamps map[string]stamp, begu
 	}
 }
 
+// files are those that the settings come from, or could come from.
+func (s *settings) files() map[string]bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := map[string]bool{}
+	for file := range s.stamps {
+		out[filepath.Clean(file)] = true
+	}
+	return out
+}
+
 // settingsPlaces are the files that git looks into, whether they are there or not, as far as they are known.
 func (r *Repo) settingsPlaces() []string {
 	out := []string{filepath.Join(r.Common, "config"), filepath.Join(r.GitDir, "config.worktree")}
 	if global, ok := os.LookupEnv("GIT_CONFIG_GLOBAL"); ok {
 		return append(out, global)
 	}
-	if home, err := os.UserHomeDir(); err == nil {
-		out = append(out, filepath.Join(home, ".gitconfig"))
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return out
 	}
-	if dir, err := os.UserConfigDir(); err == nil {
-		out = append(out, filepath.Join(dir, "git", "config"))
+	dir := os.Getenv("XDG_CONFIG_HOME") // as git has it, on every system
+	if dir == "" {
+		dir = filepath.Join(home, ".config")
 	}
-	return out
+	return append(out, filepath.Join(home, ".gitconfig"), filepath.Join(dir, "git", "config"))
 }
 
 // keyOf is a key as git lists it: its first part and its last are the same in small letters.

@@ -3,9 +3,7 @@ package git
 import (
 	"context"
 	"fmt"
-	"os"
 	"path/filepath"
-	"strings"
 
 	"github.com/fsnotify/fsnotify"
 )
@@ -14,10 +12,10 @@ import (
 // come to be. It waits without looking: the system tells.
 func (r *Repo) AwaitSettings(ctx context.Context) error {
 	const doing = "watching the settings"
-	files, err := r.settingsFiles(ctx)
-	if err != nil {
+	if _, err := r.allSettings(ctx); err != nil {
 		return err
 	}
+	files := r.settings.files()
 	w, err := fsnotify.NewWatcher()
 	if err != nil {
 		return fmt.Errorf("%s: %w", doing, err)
@@ -49,36 +47,4 @@ func (r *Repo) AwaitSettings(ctx context.Context) error {
 			}
 		}
 	}
-}
-
-// settingsFiles are the files that have settings now, and those that git would look into if they were there.
-func (r *Repo) settingsFiles(ctx context.Context) (map[string]bool, error) {
-	out := map[string]bool{}
-	add := func(file string) {
-		if !filepath.IsAbs(file) {
-			file = filepath.Join(r.Dir, file)
-		}
-		out[filepath.Clean(file)] = true
-	}
-	text, err := r.run(ctx, "looking where the settings come from", "config", "--list", "--name-only", "--show-origin",
-		"-z")
-	if err != nil {
-		return nil, err
-	}
-	for field := range strings.SplitSeq(text, "\x00") {
-		if file, ok := strings.CutPrefix(field, "file:"); ok {
-			add(file)
-		}
-	}
-	if own, err := r.Inside(ctx, "config"); err == nil {
-		add(own)
-	}
-	if global, ok := os.LookupEnv("GIT_CONFIG_GLOBAL"); ok {
-		add(global)
-		return out, nil
-	}
-	if home, err := os.UserHomeDir(); err == nil {
-		add(filepath.Join(home, ".gitconfig"))
-	}
-	return out, nil
 }
