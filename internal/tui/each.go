@@ -48,6 +48,9 @@ func (s *checkScreen) eachAction() []action {
 		return nil
 	}
 	if s.failed() {
+		if !s.onTheirs() {
+			return nil // what they stand on fails as well: all do
+		}
 		return []action{acts(keys.each, "the first commit that fails", s.findFailing)}
 	}
 	return []action{acts(keys.each, "", s.checkEach)}

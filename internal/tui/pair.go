@@ -33,7 +33,16 @@ func (s *checkScreen) onlyTogether() bool {
 		return true
 	}
 	b, _ := s.who.known()
-	return (b.Yours == nil || *b.Yours) && (b.Theirs == nil || *b.Theirs)
+	return (b.Yours == nil || *b.Yours) && s.onTheirs()
+}
+
+// onTheirs reports whether nothing is known against it that theirs, which yours are put on, passes.
+func (s *checkScreen) onTheirs() bool {
+	if s.who == nil {
+		return true
+	}
+	b, _ := s.who.known()
+	return b.Theirs == nil || *b.Theirs
 }
 
 // findPair finds them by halving.
