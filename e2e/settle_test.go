@@ -228,27 +228,6 @@ func TestTheCollisionIsMendedByOneKey(t *testing.T) {
 	assert.Contains(t, gittest.At(t, x.scene.Remote).Content("main", "timetable/sailing.go"), "DepthAtPier(s.From")
 }
 
-// TestTheirsWasBrokenBefore: it is said whose fault it is that the joined code does not pass.
-func TestTheirsWasBrokenBefore(t *testing.T) {
-	x := newTerminal(t)
-	gittest.Own(t, "dorvik.check", "test ! -e broken")
-	mate := gittest.At(t, x.scene.Remote).Clone()
-	mate.Commit("breaks it", "broken", "x\n")
-	mate.Git("push", "-q")
-	x.open("142x40")
-	x.see("A push is refused as things are", "origin was asked", "5 theirs")
-	x.press("Enter")
-	x.see("Why rebase:")
-	x.press("Enter")
-	x.see("Settle 0 of 2")
-	x.press("Enter")
-	x.see("Settle 1 of 2")
-	x.press("Enter")
-	x.see("All settled")
-	x.press("Enter")
-	x.see("The joined code does not pass", "Theirs did not build before you came.")
-}
-
 // TestWhatAColleagueWroteDoesNotRunUnasked: a Makefile that they changed is shown, and asked about again; and theirs
 // that fails alone is said to.
 func TestWhatAColleagueWroteDoesNotRunUnasked(t *testing.T) {
@@ -296,16 +275,7 @@ func TestTheJoinedCodeIsTriedByHand(t *testing.T) {
 	gittest.Own(t, "dorvik.run", "sed -i s/DepthAt\\(s.From/DepthAtPier\\(s.From/ timetable/sailing.go; echo x > "+
 		"new; echo tried")
 	x.open("142x40")
-	x.fetched()
-	x.press("Enter")
-	x.see("Why rebase:")
-	x.press("Enter")
-	x.see("Settle 0 of 2")
-	x.press("Enter")
-	x.see("Settle 1 of 2")
-	x.press("Enter")
-	x.see("All settled")
-	x.press("Enter")
+	x.settleByRebase()
 	x.see("agree and run it")
 	x.press("!")
 	x.see("WHAT YOU CHANGED THERE", "timetable/sailing.go", "+ ", "return DepthAtPier(s.From", "Not taken: new")

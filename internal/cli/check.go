@@ -293,7 +293,7 @@ func (c *checker) terms(ctx context.Context, p *recovery.Position, j *recovery.J
 // joined checks the joined tree and, where that fails, says who builds.
 func (v *prover) joined(ctx context.Context, p *recovery.Position, j *recovery.Join, t *recovery.Terms,
 	b recovery.Built) (passed bool, err error) {
-	proof, err := v.s.Prove(ctx, p, t, b.Tip, j.Tree, v.print1, nil)
+	proof, err := v.s.Prove(ctx, p, t, b.Tip, j.Tree, v.emit, nil)
 	if err != nil {
 		return false, err
 	}
@@ -350,8 +350,8 @@ func (v *prover) places(j *recovery.Join, places []diagnose.Place) error {
 	return nil
 }
 
-// print1 prints a line of what a check prints.
-func (v *prover) print1(l string) { v.say("  %s", strings.TrimRight(l, " ")) }
+// emit tells a line of what a check prints.
+func (v *prover) emit(l string) { v.say("  %s", strings.TrimRight(l, " ")) }
 
 // pair finds the two commits that cannot stand together, where each side passes by itself.
 func (v *prover) pair(ctx context.Context, p *recovery.Position, t *recovery.Terms, b *recovery.Builds) (err error) {
@@ -385,7 +385,7 @@ func (v *prover) steps(r check.Report) {
 // eachOf checks every commit that is made, in order, and stops at the first that does not pass.
 func (v *prover) eachOf(ctx context.Context, j *recovery.Join, t *recovery.Terms, b recovery.Built) (passed bool,
 	err error) {
-	all, err := v.s.CheckEach(ctx, t, b, v.print1, func([]recovery.Each) {})
+	all, err := v.s.CheckEach(ctx, t, b, v.emit, func([]recovery.Each) {})
 	if err != nil {
 		return false, err
 	}
