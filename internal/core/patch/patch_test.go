@@ -201,6 +201,7 @@ func TestVersion(t *testing.T) {
 		"a\nb\nx\n0\n0\nc\n1\ne\nf\n": {"a\nb\nx\n0\n0\nc\nd\ne\nf\n", "a\nb\nx\n0\n0\nc\nD\ne\nf\n", []Nearly{6}},
 		"1\n2\n3\n4\n":                {"1\n2\nc\nd\ne\n3\n4\n", "1\n2\nc\nD\ne\n3\n4\n", []Nearly{3}},
 		"":                            {"c\nd\ne\n", "c\nD\ne\n", []Nearly{1}},
+		"a\nb\nx":                     {"a\nb\nc\nd\ne\nx", "a\nb\nc\nD\ne\nx", []Nearly{3}},
 	} {
 		before, after, nearly := Version([]Hunk{hunk}, now)
 		assert.Equal(t, []string{want.before, want.after}, []string{before, after}, now)
@@ -219,9 +220,28 @@ func FuzzParse(f *testing.F) {
 		}
 		for _, file := range files {
 			before, after, nearly := Version(file.Hunks, text)
-			if got, err := Apply(file.Hunks, before); err == nil && len(nearly) == 0 {
+			grown, moved := 0, len(nearly) > 0
+			for _, h := range file.Hunks {
+				grown += lengthy(h.After) - lengthy(h.Before)
+				from, _, _ := h.exact(diff.Lines(text), 0, h.At-1)
+				moved = moved || from != h.At-1
+			}
+			assert.Len(t, diff.Lines(after), len(diff.Lines(before))+grown, "no line is joined to another")
+			if !moved {
+				got, err := Apply(file.Hunks, text)
+				require.NoError(t, err)
 				assert.Equal(t, after, got)
 			}
 		}
 	})
+}
+
+// lengthy is how many lines there are that are not nothing.
+func lengthy(lines []string) (n int) {
+	for _, line := range lines {
+		if line != "" {
+			n++
+		}
+	}
+	return n
 }

@@ -24,7 +24,20 @@ func Apply(hunks []Hunk, text string) (string, error) {
 		out = append(append(out, lines[done:at]...), h.After...)
 		done = at + len(h.Before)
 	}
-	return strings.Join(append(out, lines[done:]...), ""), nil
+	return whole(append(out, lines[done:]...)), nil
+}
+
+// whole puts lines together. One without an end that others follow is given one: the end of a file is no longer
+// its end where a hunk adds lines after it, and a hunk made for the end may be put before other lines.
+func whole(lines []string) string {
+	var b strings.Builder
+	for i, line := range lines {
+		b.WriteString(line)
+		if line != "" && i < len(lines)-1 && !strings.HasSuffix(line, "\n") {
+			b.WriteByte('\n')
+		}
+	}
+	return b.String()
 }
 
 // Nearly is a hunk that fits only nearly: the line that it was put at, from 1.
@@ -53,7 +66,7 @@ func Version(hunks []Hunk, now string) (before, after string, nearly []Nearly) {
 		done = to
 	}
 	old, changed = append(old, lines[done:]...), append(changed, lines[done:]...)
-	return strings.Join(old, ""), strings.Join(changed, ""), nearly
+	return whole(old), whole(changed), nearly
 }
 
 // exact is the nearest place at which the lines of a hunk stand as they are. One with nothing after the change
