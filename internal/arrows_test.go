@@ -23,33 +23,34 @@ type pkg struct {
 // "+", which packages beyond the standard library. The core may use no process,
 // file, network or clock.
 var arrows = map[string]string{
+	"core/rx":       "",
 	"core/object":   "+golang.org/x/text",
 	"core/diff":     "",
 	"core/attr":     "",
-	"core/merge":    "core/object core/diff core/history core/attr",
+	"core/merge":    "core/rx core/object core/diff core/history core/attr",
 	"core/history":  "core/object core/diff",
 	"core/annotate": "core/object core/diff core/history core/merge",
 	"core/decided":  "core/object core/diff core/history core/merge core/settle",
 	"core/replay":   "core/object core/diff core/merge core/history +golang.org/x/sync",
-	"core/settle":   "core/object core/diff core/merge +github.com/BurntSushi/toml +go.yaml.in/yaml",
-	"core/diagnose": "",
-	"core/lexing":   "+github.com/alecthomas/chroma",
-	"core/misfit":   "core/object core/diff core/merge core/lexing +github.com/alecthomas/chroma",
-	"core/patch":    "core/object core/diff +golang.org/x/text",
+	"core/settle":   "core/rx core/object core/diff core/merge +github.com/BurntSushi/toml +go.yaml.in/yaml",
+	"core/diagnose": "core/rx",
+	"core/lexing":   "core/rx +github.com/alecthomas/chroma",
+	"core/misfit":   "core/rx core/object core/diff core/merge core/lexing +github.com/alecthomas/chroma",
+	"core/patch":    "core/rx core/object core/diff +golang.org/x/text",
 	"visible":       "",
 	"words":         "core/object core/merge core/settle core/misfit",
 	"gittest":       "+github.com/stretchr/testify",
 	"odb":           "core/object +github.com/klauspost/compress +golang.org/x/sys",
-	"git":           "core/object odb +github.com/fsnotify/fsnotify",
-	"check":         "",
-	"recovery": "core/object core/diff core/attr core/merge core/history core/annotate core/decided core/replay " +
+	"git":           "core/rx core/object odb +github.com/fsnotify/fsnotify",
+	"check":         "core/rx",
+	"recovery": "core/rx core/object core/diff core/attr core/merge core/history core/annotate core/decided core/replay " +
 		"core/settle " +
 		"core/diagnose core/misfit core/patch git check words +go.etcd.io/bbolt",
 	"draw": "core/object core/history core/merge core/replay core/settle recovery visible words " +
 		"+codeberg.org/go-pdf/fpdf " +
 		"+golang.org/x/image +golang.org/x/text +gonum.org/v1/plot",
 	"demo": "core/object git +golang.org/x/tools/txtar",
-	"tui": "core/object core/diff core/merge core/history core/annotate core/decided core/replay core/settle " +
+	"tui": "core/rx core/object core/diff core/merge core/history core/annotate core/decided core/replay core/settle " +
 		"core/diagnose core/misfit core/lexing git check " +
 		"recovery draw demo visible words +charm.land +github.com/charmbracelet +github.com/alecthomas/chroma",
 	"cli": "core/object core/merge core/misfit core/diagnose core/history core/annotate core/decided core/replay " +

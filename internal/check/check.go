@@ -10,11 +10,12 @@ import (
 	"io"
 	"os/exec"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 	"syscall"
 	"time"
+
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // Command is a check: lines for the shell, and where they come from.
@@ -31,7 +32,7 @@ func (c Command) Line() string { return strings.Join(c.Steps, " && ") }
 // ProjectFiles gives a file at the top of the project; ok is false where there is none.
 type ProjectFiles func(name string) (text string, ok bool)
 
-var makeTarget = regexp.MustCompile(`(?m)^(check|test|build)\s*:([^=]|$)`)
+var makeTarget = rx.New(`(?m)^(check|test|build)\s*:([^=]|$)`)
 
 // Find tells how a project is checked from the files at its top; ok is false
 // where nothing tells. The first that fits is taken, in the order of find.
@@ -120,8 +121,8 @@ func plainTests(files ProjectFiles) (c Command, ok bool) {
 }
 
 var (
-	pythonTest = regexp.MustCompile(`^(test_.*|.*_test)\.py$`)
-	scriptTest = regexp.MustCompile(`[._]test\.[cm]?js$`)
+	pythonTest = rx.New(`^(test_.*|.*_test)\.py$`)
+	scriptTest = rx.New(`[._]test\.[cm]?js$`)
 )
 
 // pattern is by which tests such as one are found.

@@ -3,9 +3,10 @@ package check
 import (
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
+
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // What is likeliest to fail is run first, and all of it afterwards: what failed the last time or, of Go, the tests of
@@ -35,7 +36,7 @@ func OfPackages(step string, packages []string) (narrow string, ok bool) {
 	return strings.Join(slices.Concat(words[:at], packages, words[at+1:]), " "), true
 }
 
-var goFailed = regexp.MustCompile(`^FAIL\t([\w./~-]+)`)
+var goFailed = rx.New(`^FAIL\t([\w./~-]+)`)
 
 // OnlyFailed narrows a step to what failed of it, going by what it printed or, of tools that note that themselves, by
 // how they are told to go by it; ok is false where that is not known.

@@ -2,9 +2,10 @@ package check
 
 import (
 	"path"
-	"regexp"
 	"slices"
 	"strings"
+
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // defining are the files that say what a program does which is started by a name of its own.
@@ -21,7 +22,7 @@ var defining = map[string][]string{
 }
 
 // included is a line by which a makefile, or a file of CMake, takes another in.
-var included = regexp.MustCompile(`(?m)^\s*-?include\s*\(?\s*([\w./-]+)`)
+var included = rx.New(`(?m)^\s*-?include\s*\(?\s*([\w./-]+)`)
 
 // interpreters run the file that they are given.
 var interpreters = map[string]bool{"sh": true, "bash": true, "dash": true, "zsh": true, "python": true, "python3": true,
@@ -81,7 +82,7 @@ func DefinedBy(line string, files ProjectFiles) []string {
 	return out
 }
 
-var directive = regexp.MustCompile(`(?m)^//go:generate\s+(.+)$`)
+var directive = rx.New(`(?m)^//go:generate\s+(.+)$`)
 
 // generating lists the files of a package of Go that say what go generate runs, and what that goes by.
 func generating(files ProjectFiles) (out []string) {
@@ -105,7 +106,7 @@ func generating(files ProjectFiles) (out []string) {
 }
 
 // secret are names of variables whose content a check need not have.
-var secret = regexp.MustCompile(`(?i)(TOKEN|SECRET|PASSW|CREDENTIAL|API_?KEY|PRIVATE_?KEY|ACCESS_KEY|AUTH_SOCK|` +
+var secret = rx.New(`(?i)(TOKEN|SECRET|PASSW|CREDENTIAL|API_?KEY|PRIVATE_?KEY|ACCESS_KEY|AUTH_SOCK|` +
 	`AGENT_INFO|` +
 	`AGENT_PID|SSH_CONNECTION|NETRC|COOKIE|SESSION_KEY)`)
 

@@ -5,11 +5,11 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // Refs are read from their files, as gitrepository-layout tells of them. Whatever is not as plain as that (another way
@@ -19,7 +19,7 @@ import (
 var errUnplain = errors.New("git has to say that")
 
 // plainName is a name that means nothing but itself in a revision.
-var plainName = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_./-]*$`)
+var plainName = rx.New(`^[A-Za-z0-9_][A-Za-z0-9_./-]*$`)
 
 // filesKeepRefs reports whether refs are kept in files.
 func (r *Repo) filesKeepRefs() bool {

@@ -5,12 +5,12 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // Operation is what git can leave half done. The names are those of `look --json`.
@@ -332,7 +332,7 @@ func (u *Unfinished) picks(ctx context.Context, f gitFiles) error {
 	return nil
 }
 
-var mainline = regexp.MustCompile(`(?m)^\s*mainline\s*=\s*(\d+)`)
+var mainline = rx.New(`(?m)^\s*mainline\s*=\s*(\d+)`)
 
 // verbs are the short names of the verbs of a list.
 var verbs = map[string]string{"p": "pick", "r": "reword", "e": "edit", "s": "squash", "f": "fixup", "x": "exec",

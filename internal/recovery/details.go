@@ -116,14 +116,17 @@ func (w *Workspace) signature(ctx context.Context, kind string, id object.ID) st
 	return "signed (" + kind + "); the key to check it with is not here"
 }
 
-// usualReferences are signs such as #12 and ABC-12.
-var usualReferences = regexp.MustCompile(`#[0-9]+\b|\b[A-Z][A-Z0-9]+-[0-9]+\b`)
+// usualReferences matches signs such as #12 and ABC-12.
+const usualReferences = `#[0-9]+\b|\b[A-Z][A-Z0-9]+-[0-9]+\b`
 
 // referencePattern is how references look: dorvik.reference, or the usual ways.
 func (w *Workspace) referencePattern(ctx context.Context) (*regexp.Regexp, error) {
 	own, err := w.Repo.Config(ctx, "dorvik.reference")
-	if err != nil || own == "" {
-		return usualReferences, err
+	if err != nil {
+		return nil, err
+	}
+	if own == "" {
+		own = usualReferences
 	}
 	p, err := regexp.Compile(own)
 	if err != nil {

@@ -7,12 +7,12 @@ import (
 	"fmt"
 	"io"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/rx"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/words"
@@ -43,7 +43,7 @@ type sharedDecision struct {
 	By    string     `json:"by"`
 }
 
-var keyForm = regexp.MustCompile(`^[0-9a-f]{32}(-[0-9]+)?$`)
+var keyForm = rx.New(`^[0-9a-f]{32}(-[0-9]+)?$`)
 
 // sharedPath is where in the tree a conflict's decision is.
 func sharedPath(k settle.Key) string { return path.Join(string(k[:2]), string(k[2:])) }

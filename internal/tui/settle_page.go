@@ -3,11 +3,11 @@ package tui
 import (
 	"cmp"
 	"fmt"
-	"regexp"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/rx"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
@@ -182,7 +182,7 @@ func (s *settleScreen) credit(q *recovery.Attributed, side merge.Side) line {
 		s.s.Short(n.ID)+words.If(more > 0, fmt.Sprintf(", and %d more", more), ""))
 }
 
-var goFunc = regexp.MustCompile(`^func (?:\([^)]*\) )?(\w+)`)
+var goFunc = rx.New(`^func (?:\([^)]*\) )?(\w+)`)
 
 // around names the function a place stands in, where the file's language lets
 // one see that without reading it.

@@ -4,8 +4,9 @@ package diagnose
 
 import (
 	"path"
-	"regexp"
 	"strings"
+
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // Place is a place in a file that a build complains about.
@@ -18,7 +19,7 @@ type Place struct {
 
 // goTested is the line by which go test says which package the lines before it
 // were about; those give base names only.
-var goTested = regexp.MustCompile(`^(?:FAIL|ok  )\t(\S+)`)
+var goTested = rx.New(`^(?:FAIL|ok  )\t(\S+)`)
 
 // Places lists the places an output speaks of, each once, in order: the first cause is the first. root is
 // the folder the build ran in; find lists the project's files of a base name,

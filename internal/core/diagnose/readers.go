@@ -1,9 +1,10 @@
 package diagnose
 
 import (
-	"regexp"
 	"strconv"
 	"strings"
+
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // reader reads what a tool says of one place, beginning at a line; ok is false where it is no such tool's. n is how
@@ -15,7 +16,7 @@ var readers = []reader{python, pytestFrames, asserted, rustc, cmake, maven, kotl
 	junit, general}
 
 // escapes are the sequences by which terminals are told of colours and the like (ECMA-48).
-var escapes = regexp.MustCompile(`\x1b\[[0-9;:?]*[ -/]*[@-~]|\x1b\][^\x07\x1b]*(?:\x07|\x1b\\)`)
+var escapes = rx.New(`\x1b\[[0-9;:?]*[ -/]*[@-~]|\x1b\][^\x07\x1b]*(?:\x07|\x1b\\)`)
 
 // plain is a line without what is for terminals alone.
 func plain(l string) string {
@@ -29,7 +30,7 @@ func plain(l string) string {
 }
 
 // task is what an older Gradle writes before the first line that a compiler prints, without a break.
-var task = regexp.MustCompile(`^(?::\w+)+/`)
+var task = rx.New(`^(?::\w+)+/`)
 
 func number(s string) int {
 	n, _ := strconv.Atoi(s)
@@ -38,7 +39,7 @@ func number(s string) int {
 
 // placeLine is `file:line:col: text` or `file:line: text`, as Go, gcc and clang, javac, ruby, php and many others
 // write it. go vet puts "vet: " before it, go test indents.
-var placeLine = regexp.MustCompile(`^\s*(?:vet: )?((?:[A-Za-z]:[\\/])?[^\s:][^:]*):(\d+)(?::(\d+))?:\s+(.*\S)`)
+var placeLine = rx.New(`^\s*(?:vet: )?((?:[A-Za-z]:[\\/])?[^\s:][^:]*):(\d+)(?::(\d+))?:\s+(.*\S)`)
 
 // general reads that. Warnings and notes of compilers are no errors.
 func general(lines []string, at int) (Place, int, bool) {
@@ -51,8 +52,8 @@ func general(lines []string, at int) (Place, int, bool) {
 }
 
 var (
-	pyFrame = regexp.MustCompile(`^\s*File "([^"]+)", line (\d+)`)
-	pyError = regexp.MustCompile(`^(?:E\s+)?((?:\w+\.)*\w*(?:Error|Exception|Warning|Exit|Interrupt|Failure)\b.*)`)
+	pyFrame = rx.New(`^\s*File "([^"]+)", line (\d+)`)
+	pyError = rx.New(`^(?:E\s+)?((?:\w+\.)*\w*(?:Error|Exception|Warning|Exit|Interrupt|Failure)\b.*)`)
 )
 
 // python reads a traceback: the place is the innermost, which stands last, and the text is what ends it. Syntax errors
@@ -73,8 +74,8 @@ func python(lines []string, at int) (p Place, n int, ok bool) {
 }
 
 var (
-	pytestFrame = regexp.MustCompile(`^(\S+\.py):(\d+): in \S+$`)
-	assertion   = regexp.MustCompile(`^\S+: ([^\s:]+):(\d+): (?:.+: )?(Assertion .+ failed\.)$`)
+	pytestFrame = rx.New(`^(\S+\.py):(\d+): in \S+$`)
+	assertion   = rx.New(`^\S+: ([^\s:]+):(\d+): (?:.+: )?(Assertion .+ failed\.)$`)
 )
 
 // pytestFrames reads what pytest says of tests that it could not load: frames, the innermost last, and what ended them.
@@ -119,9 +120,9 @@ func frames(lines []string, at, n int) (out [][2]string) {
 }
 
 var (
-	rustHead  = regexp.MustCompile(`^error(?:\[E\d+\])?: (.+)`)
-	rustPlace = regexp.MustCompile(`^\s*--> (.+):(\d+):(\d+)$`)
-	rustPanic = regexp.MustCompile(`^thread '.*' (?:\(\d+\) )?panicked at (?:'.*', )?([^:']+):(\d+):(\d+):?$`)
+	rustHead  = rx.New(`^error(?:\[E\d+\])?: (.+)`)
+	rustPlace = rx.New(`^\s*--> (.+):(\d+):(\d+)$`)
+	rustPanic = rx.New(`^thread '.*' (?:\(\d+\) )?panicked at (?:'.*', )?([^:']+):(\d+):(\d+):?$`)
 )
 
 // rustc reads an error of the compiler, whose place comes on a line after it, and a test that panicked.
@@ -145,7 +146,7 @@ func rustc(lines []string, at int) (p Place, n int, ok bool) {
 	return p, 0, false
 }
 
-var cmakeHead = regexp.MustCompile(`^CMake Error at ([^:]+):(\d+)(?: \((.+)\))?:?$`)
+var cmakeHead = rx.New(`^CMake Error at ([^:]+):(\d+)(?: \((.+)\))?:?$`)
 
 // cmake reads an error of CMake, whose words come indented after it.
 func cmake(lines []string, at int) (p Place, n int, ok bool) {
@@ -164,13 +165,13 @@ func cmake(lines []string, at int) (p Place, n int, ok bool) {
 }
 
 var (
-	mavenLine  = regexp.MustCompile(`^\[ERROR\]\s+(.+\.\w+):\[(\d+),(\d+)\]\s+(?:error: )?(.+)`)
-	kotlinLine = regexp.MustCompile(`^e: (?:file://)?(\S+\.kts?):(\d+):(\d+):?\s+(.+)`)
-	tsLine     = regexp.MustCompile(`^(\S+)\((\d+),(\d+)\): error (TS\d+: .+)`)
-	tsPretty   = regexp.MustCompile(`^(\S+):(\d+):(\d+) - error (TS\d+: .+)`)
-	makeLine   = regexp.MustCompile(`^([\w./-]*[Mm]akefile|[\w./-]+\.mk):(\d+): \*\*\* (.+?)\.?(?:\s+Stop\.)?$`)
-	junitLine  = regexp.MustCompile(`^\s+at .*\(([\w/]+\.(?:java|kt|scala|groovy)):(\d+)\)`)
-	javaThrown = regexp.MustCompile(`^(?:Exception in thread "[^"]*" )?((?:\w+\.)+\w*(?:Error|Exception|Failure)\b.*)`)
+	mavenLine  = rx.New(`^\[ERROR\]\s+(.+\.\w+):\[(\d+),(\d+)\]\s+(?:error: )?(.+)`)
+	kotlinLine = rx.New(`^e: (?:file://)?(\S+\.kts?):(\d+):(\d+):?\s+(.+)`)
+	tsLine     = rx.New(`^(\S+)\((\d+),(\d+)\): error (TS\d+: .+)`)
+	tsPretty   = rx.New(`^(\S+):(\d+):(\d+) - error (TS\d+: .+)`)
+	makeLine   = rx.New(`^([\w./-]*[Mm]akefile|[\w./-]+\.mk):(\d+): \*\*\* (.+?)\.?(?:\s+Stop\.)?$`)
+	junitLine  = rx.New(`^\s+at .*\(([\w/]+\.(?:java|kt|scala|groovy)):(\d+)\)`)
+	javaThrown = rx.New(`^(?:Exception in thread "[^"]*" )?((?:\w+\.)+\w*(?:Error|Exception|Failure)\b.*)`)
 )
 
 func fields(m []string) (Place, int, bool) {
@@ -205,8 +206,8 @@ func makefile(lines []string, at int) (Place, int, bool) {
 }
 
 var (
-	nodePlace  = regexp.MustCompile(`^(?:file://)?(/?\S+\.[cm]?[jt]sx?):(\d+)$`)
-	nodeThrown = regexp.MustCompile(`^(\w*(?:Error|Exception)\b.*)`)
+	nodePlace  = rx.New(`^(?:file://)?(/?\S+\.[cm]?[jt]sx?):(\d+)$`)
+	nodeThrown = rx.New(`^(\w*(?:Error|Exception)\b.*)`)
 )
 
 // nodeError reads what node says where a program ends by an error: the place, the line with a mark under it, and the
@@ -249,8 +250,8 @@ func junit(lines []string, at int) (p Place, n int, ok bool) {
 }
 
 var (
-	eslintFile = regexp.MustCompile(`^(/?\S+\.(?:[cm]?[jt]sx?|vue))$`)
-	eslintRow  = regexp.MustCompile(`^\s+(\d+):(\d+)\s+error\s+(.+?)(?:\s{2,}\S+)?$`)
-	pytestRow  = regexp.MustCompile(`^(\S+\.py):(\d+): (\w+(?:Error|Exception|Failure|Exit)\b.*)$`)
-	pytestWhy  = regexp.MustCompile(`^E\s+(.+)`)
+	eslintFile = rx.New(`^(/?\S+\.(?:[cm]?[jt]sx?|vue))$`)
+	eslintRow  = rx.New(`^\s+(\d+):(\d+)\s+error\s+(.+?)(?:\s{2,}\S+)?$`)
+	pytestRow  = rx.New(`^(\S+\.py):(\d+): (\w+(?:Error|Exception|Failure|Exit)\b.*)$`)
+	pytestWhy  = rx.New(`^E\s+(.+)`)
 )

@@ -11,13 +11,14 @@ import (
 	_ "embed"
 	"io"
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
 
 	"github.com/alecthomas/chroma/v2"
+
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 //go:embed lexers.zip
@@ -146,7 +147,7 @@ func lexerOf(name string) chroma.Lexer {
 }
 
 // using are the other languages that a definition hands parts of a text to.
-var using = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`<using lexer="([^"]+)"`) })
+var using = rx.New(`<using lexer="([^"]+)"`)
 
 // load reads a definition, and those that it uses, into a registry; nil where one of them is not there. seen are the
 // files that were begun.
@@ -156,7 +157,7 @@ func (lib *library) load(file string, into *chroma.LexerRegistry, seen map[strin
 	if err != nil {
 		return nil
 	}
-	for _, m := range using().FindAllSubmatch(text, -1) {
+	for _, m := range using.FindAllSubmatch(text, -1) {
 		called := strings.ToLower(string(m[1]))
 		i := slices.IndexFunc(lib.list, func(l language) bool { return slices.Contains(l.called, called) })
 		if i < 0 || !seen[lib.list[i].file] && lib.load(lib.list[i].file, into, seen) == nil {

@@ -2,11 +2,11 @@ package merge
 
 import (
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // Joined is a path that needed no decision. A subtree that only one side
@@ -202,7 +202,7 @@ func (r *Result) nameBeside() error {
 
 // numbered is a file that is in order by the number its name begins with, as migrations and decisions written down
 // are. A number without leading zeros has to be of two digits at least: what is counted by 1, 2, 3 is often two lists.
-var numbered = regexp.MustCompile(`^([A-Za-z]{0,4}?)(0\d+|[1-9]\d{1,7})([_-]+)[^/]*(\.\w+)?$`)
+var numbered = rx.New(`^([A-Za-z]{0,4}?)(0\d+|[1-9]\d{1,7})([_-]+)[^/]*(\.\w+)?$`)
 
 // numberOf gives the folder and number that a path has in such an order; ok is false where it has none.
 func numberOf(p string) (place, number string, ok bool) {

@@ -4,12 +4,12 @@ import (
 	"context"
 	"maps"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // golang finds what the joined Go packages do not compile for, while neither side's does.
@@ -80,23 +80,23 @@ func (b *blame) goPackage(ctx context.Context, dir string) (out []Misfit, err er
 // goSaid are the errors of the type checker that two edits can bring about, and where in them the name is.
 var goSaid = []struct {
 	kind Kind
-	*regexp.Regexp
+	*rx.Expr
 }{
-	{Implements, regexp.MustCompile(`does not implement \S+ \((?:missing method|wrong type for method) (\w+)\)`)},
-	{Duplicate, regexp.MustCompile(`^(\w+) redeclared in this block`)},
-	{Duplicate, regexp.MustCompile(`^(?:method|field and method with the same name) (?:\w+\.)?(\w+)`)},
-	{Duplicate, regexp.MustCompile(`^duplicate (?:case|key) "?([^"\s]+)"?`)},
-	{Import, regexp.MustCompile(`^"([^"]+)" imported (?:as \S+ )?and not used`)},
-	{Removed, regexp.MustCompile(`^undefined: (?:\w+\.)?(\w+)$`)},
-	{Removed, regexp.MustCompile(`has no field or method (\w+)`)},
-	{Removed, regexp.MustCompile(`^unknown field (\w+) in struct literal`)},
-	{Removed, regexp.MustCompile(`^declared and not used: (\w+)`)},
-	{Signature, regexp.MustCompile(`^(?:too many|not enough) arguments in call to (?:\S+\.)?(\w+)`)},
-	{Signature, regexp.MustCompile(`^assignment mismatch: .* but (?:\S+\.)?(\w+)(?:\(.*\))? returns`)},
-	{Signature, regexp.MustCompile(`^cannot use .* value in argument to (?:\S+\.)?(\w+)`)},
+	{Implements, rx.New(`does not implement \S+ \((?:missing method|wrong type for method) (\w+)\)`)},
+	{Duplicate, rx.New(`^(\w+) redeclared in this block`)},
+	{Duplicate, rx.New(`^(?:method|field and method with the same name) (?:\w+\.)?(\w+)`)},
+	{Duplicate, rx.New(`^duplicate (?:case|key) "?([^"\s]+)"?`)},
+	{Import, rx.New(`^"([^"]+)" imported (?:as \S+ )?and not used`)},
+	{Removed, rx.New(`^undefined: (?:\w+\.)?(\w+)$`)},
+	{Removed, rx.New(`has no field or method (\w+)`)},
+	{Removed, rx.New(`^unknown field (\w+) in struct literal`)},
+	{Removed, rx.New(`^declared and not used: (\w+)`)},
+	{Signature, rx.New(`^(?:too many|not enough) arguments in call to (?:\S+\.)?(\w+)`)},
+	{Signature, rx.New(`^assignment mismatch: .* but (?:\S+\.)?(\w+)(?:\(.*\))? returns`)},
+	{Signature, rx.New(`^cannot use .* value in argument to (?:\S+\.)?(\w+)`)},
 }
 
-var goName = regexp.MustCompile(`[A-Za-z_]\w*`)
+var goName = rx.New(`[A-Za-z_]\w*`)
 
 // blame finds the two edits behind an error.
 type blame struct {
@@ -147,7 +147,7 @@ func (b *blame) behind(e goError, lines []string) (m Misfit, ok bool) {
 	return m, false
 }
 
-var noPackage = regexp.MustCompile(`^could not import (\S+) \(`)
+var noPackage = rx.New(`^could not import (\S+) \(`)
 
 // packageGone tells of an import of a package whose folder the other side moved or took out.
 func (b *blame) packageGone(e goError, imported string, used Place) (m Misfit, ok bool) {
@@ -339,7 +339,7 @@ func (b *blame) importGone(side merge.Side, p, name string) *Place {
 	return nil
 }
 
-var oneImport = regexp.MustCompile(`^\s*(?:import\s+)?(?:\w+\s+)?"([^"]+)"\s*$`)
+var oneImport = rx.New(`^\s*(?:import\s+)?(?:\w+\s+)?"([^"]+)"\s*$`)
 
 func importLine(l string) (imported string, ok bool) {
 	m := oneImport.FindStringSubmatch(strings.TrimRight(l, "\r\n"))

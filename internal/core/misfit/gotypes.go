@@ -12,11 +12,11 @@ import (
 	"go/token"
 	"go/types"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // goError is what the type checker says of a line.
@@ -45,7 +45,7 @@ func (f *finder) gosource(tree object.ID) *gosource {
 		modules: map[string]string{}}
 }
 
-var moduleLine = regexp.MustCompile(`(?m)^module\s+"?([^\s"]+)`)
+var moduleLine = rx.New(`(?m)^module\s+"?([^\s"]+)`)
 
 // module gives the module that a folder is in, and the folder it begins in.
 func (g *gosource) module(dir string) (name, root string) {
@@ -80,7 +80,7 @@ func (g *gosource) folder(imported, from string) (dir string, ok bool) {
 // one system leaves them out.
 var (
 	system  = map[string]bool{"linux": true, "unix": true, "amd64": true, "gc": true, "cgo": true}
-	foreign = regexp.MustCompile(`_(aix|android|darwin|dragonfly|freebsd|illumos|ios|js|netbsd|openbsd|plan9|solaris|` +
+	foreign = rx.New(`_(aix|android|darwin|dragonfly|freebsd|illumos|ios|js|netbsd|openbsd|plan9|solaris|` +
 		`wasip1|windows|386|arm|arm64|loong64|mips\w*|ppc64\w*|riscv64|s390x|wasm)(_test)?\.go$`)
 )
 

@@ -10,6 +10,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // isSettings reports whether a file is one of settings: keys and what they are set to.
@@ -22,7 +23,7 @@ func isSettings(p string) bool {
 }
 
 // keyLine is a line that sets a key: the key, and what it is set to.
-var keyLine = regexp.MustCompile(`^\s*(?:-\s+)?"?([A-Za-z_][\w-]*)"?\s*[:=]\s*(.*?),?\s*$`)
+var keyLine = rx.New(`^\s*(?:-\s+)?"?([A-Za-z_][\w-]*)"?\s*[:=]\s*(.*?),?\s*$`)
 
 // setting is a key of a file of settings.
 type setting struct {

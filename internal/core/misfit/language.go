@@ -3,29 +3,29 @@ package misfit
 import (
 	"iter"
 	"path"
-	"regexp"
 	"strings"
 
 	"github.com/alecthomas/chroma/v2"
 
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/lexing"
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // language is how the definitions of a language begin. Go is not among them: it is type-checked.
 type language struct {
 	family string // languages that use each other's names
 	// defs match a line that defines the name in their only group
-	defs []*regexp.Regexp
+	defs []*rx.Expr
 	// counts says that a call with other than the declared number of arguments is an error
 	counts bool
 	// overloads says that one name may be defined more than once, with other parameters
 	overloads bool
 }
 
-func exprs(list ...string) (out []*regexp.Regexp) {
+func exprs(list ...string) (out []*rx.Expr) {
 	for _, s := range list {
-		out = append(out, regexp.MustCompile(s))
+		out = append(out, rx.New(s))
 	}
 	return out
 }

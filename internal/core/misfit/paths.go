@@ -3,11 +3,11 @@ package misfit
 import (
 	"context"
 	"path"
-	"regexp"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // builds are files, beside those of the known languages, in which a path that is named has to be there.
@@ -23,7 +23,7 @@ func mentionsPaths(p string) bool {
 }
 
 // pathToken is a word of a line that may name a file.
-var pathToken = regexp.MustCompile(`[\w@~.-]+(?:/[\w@.-]+)*`)
+var pathToken = rx.New(`[\w@~.-]+(?:/[\w@.-]+)*`)
 
 // paths finds files that one side moved or deleted and the other names in new lines.
 func (f *finder) paths(ctx context.Context) (out []Misfit, err error) {
@@ -137,9 +137,9 @@ func (f *finder) isThere(p string) (yes bool, err error) {
 }
 
 var (
-	pyImport   = regexp.MustCompile(`^\s*(?:from\s+([\w.]+)\s+import\s+(.+)|import\s+([\w.]+))`)
-	javaImport = regexp.MustCompile(`^\s*import\s+(?:static\s+)?([\w.]+)\s*;?`)
-	rustMod    = regexp.MustCompile(`^\s*(?:pub(?:\([^)]*\))?\s+)?mod\s+(\w+)\s*;`)
+	pyImport   = rx.New(`^\s*(?:from\s+([\w.]+)\s+import\s+(.+)|import\s+([\w.]+))`)
+	javaImport = rx.New(`^\s*import\s+(?:static\s+)?([\w.]+)\s*;?`)
+	rustMod    = rx.New(`^\s*(?:pub(?:\([^)]*\))?\s+)?mod\s+(\w+)\s*;`)
 )
 
 // namesFile reports whether a line of a file names another file.

@@ -2,9 +2,10 @@ package misfit
 
 import (
 	"path"
-	"regexp"
 	"slices"
 	"strings"
+
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // common are names that so many things have that one on something unknown says nothing.
@@ -46,7 +47,7 @@ func (l *loss) refersTo(one *file, line string) bool {
 	return false
 }
 
-var lastWord = regexp.MustCompile(`(\w+)\W*$`)
+var lastWord = rx.New(`(\w+)\W*$`)
 
 // isOf reports whether what stands before a sign is the file that a name was defined in.
 func (l *loss) isOf(one *file, before string) bool {

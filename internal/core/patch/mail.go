@@ -9,11 +9,11 @@ import (
 	"mime/multipart"
 	"mime/quotedprintable"
 	"net/mail"
-	"regexp"
 	"strings"
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/rx"
 
 	"golang.org/x/text/encoding/htmlindex"
 )
@@ -184,7 +184,7 @@ func inBody(words string, head map[string]string) string {
 	return rest
 }
 
-var scissors = regexp.MustCompile(`^[-\s]*(>8|8<|>%|%<)[-\s]*$|^[-\s]*-[-\s]*(>8|8<|>%|%<)`)
+var scissors = rx.New(`^[-\s]*(>8|8<|>%|%<)[-\s]*$|^[-\s]*-[-\s]*(>8|8<|>%|%<)`)
 
 // cut takes what stands over the last line that says to cut there.
 func cut(words string) string {
@@ -266,7 +266,7 @@ func strip(s string) string {
 	return strings.TrimRight(strings.Join(out, "\n"), "\n") + "\n"
 }
 
-var trailer = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]*: .`)
+var trailer = rx.New(`^[A-Za-z][A-Za-z0-9-]*: .`)
 
 // withTrailer adds a line that says something of the commit to the last of such, unless it is the last.
 func withTrailer(message, line string) string {

@@ -2,12 +2,12 @@ package settle
 
 import (
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // wholeAdditions has what both added in one place be one region again where the two are different
@@ -42,7 +42,7 @@ func wholeAdditions(t *merge.Text) *merge.Text {
 }
 
 // besideHead is a line that can stand before what a block is about: an annotation, a comment's begin.
-var besideHead = regexp.MustCompile(`^\s*(@|#\[|/\*\*?\s*$|\*|//|--|""")`)
+var besideHead = rx.New(`^\s*(@|#\[|/\*\*?\s*$|\*|//|--|""")`)
 
 // heads is the first line that says what a block is about.
 func heads(lines []string) string {
@@ -96,7 +96,7 @@ func clashes(at place, yours, theirs []string) string {
 	return ""
 }
 
-var anyNumber = regexp.MustCompile(`\d+`)
+var anyNumber = rx.New(`\d+`)
 
 // sameLine reports whether both added a single line, and these say one thing with other numbers. Where lines beside
 // them say that, too, it is a list of such.
@@ -121,17 +121,17 @@ func (at place) sameLine(yours, theirs []string) bool {
 }
 
 // chained is a link of a chain of calls.
-var chained = regexp.MustCompile(`^(\.\w+\(|\|>)`)
+var chained = rx.New(`^(\.\w+\(|\|>)`)
 
 // functions begins a function: what numbers it holds is its own.
-var functions = regexp.MustCompile(`\b(def|func|fn|fun|function|sub|proc)\b|\)\s*\{`)
+var functions = rx.New(`\b(def|func|fn|fun|function|sub|proc)\b|\)\s*\{`)
 
 // numbered is a line with a single number, and what it looks like around that.
 type numbered struct{ before, number, after string }
 
 var (
-	oneNumber = regexp.MustCompile(`^(\D*?)\b(\d{1,9})\b(\D*)$`)
-	anyWord   = regexp.MustCompile(`\w+`)
+	oneNumber = rx.New(`^(\D*?)\b(\d{1,9})\b(\D*)$`)
+	anyWord   = rx.New(`\w+`)
 )
 
 // numberIn reads a line with a single number.
@@ -157,7 +157,7 @@ func (n numbered) in(lines []string) bool {
 	return slices.ContainsFunc(lines, func(l string) bool { return numberIn(l) == n })
 }
 
-var ending = regexp.MustCompile(`^\s*(return|raise|throw|break|continue|panic|exit)\b`)
+var ending = rx.New(`^\s*(return|raise|throw|break|continue|panic|exit)\b`)
 
 // ends reports whether the last line of statements leaves what it is in.
 func ends(lines []string) bool {
@@ -175,13 +175,13 @@ func ends(lines []string) bool {
 }
 
 // declares takes the words away that come before a name where it is declared.
-var declares = regexp.MustCompile(`^(export|default|public|private|protected|internal|static|final|abstract|async|` +
+var declares = rx.New(`^(export|default|public|private|protected|internal|static|final|abstract|async|` +
 	`override|const|let|var|val|mut|pub(\([^)]*\))?|func|fn|fun|function|def|class|struct|enum|interface|trait|type|` +
 	`record|module|namespace|object|CREATE|TABLE|INDEX|VIEW|IF|NOT|EXISTS|OR|REPLACE|unsigned|int|void|string|String|` +
 	`boolean|bool|double|float|char|long|auto|local|readonly|declare)\s+`)
 
 // receiver is that of a Go method, which is part of its name.
-var receiver = regexp.MustCompile(`^func\s*\(\s*\w*\s*\*?(\w+)[^)]*\)\s*(\w+)`)
+var receiver = rx.New(`^func\s*\(\s*\w*\s*\*?(\w+)[^)]*\)\s*(\w+)`)
 
 // namesOf gives what the outermost lines of a block name: what they declare, set, or are the entry of.
 func namesOf(file string, lines []string) map[string]string {
@@ -211,15 +211,15 @@ func namesOf(file string, lines []string) map[string]string {
 // named are lines whose name stands elsewhere than before a sign, by the endings of their files.
 var named = []struct {
 	in string
-	*regexp.Regexp
+	*rx.Expr
 }{
-	{"", regexp.MustCompile(`^#\s*define\s+(\w+)`)},
-	{".rb", regexp.MustCompile(`^def\s+((?:self\.)?[\w?!]+)`)},
-	{"", regexp.MustCompile(`^(<[\w:.-]+\s[^>]*?\b(?:id|key|name|Include)=["'][^"']*["'])`)},
+	{"", rx.New(`^#\s*define\s+(\w+)`)},
+	{".rb", rx.New(`^def\s+((?:self\.)?[\w?!]+)`)},
+	{"", rx.New(`^(<[\w:.-]+\s[^>]*?\b(?:id|key|name|Include)=["'][^"']*["'])`)},
 	// a call is known by what it is first told: a route, a test's title, a key
-	{"", regexp.MustCompile("^([\\w.$]+\\(\\s*(?:\"[^\"]*\"|'[^']*'|`[^`]*`))")},
-	{".go", regexp.MustCompile(`^(\w+)\s+[*\[\]\w.]+(?:\s+` + "`[^`]*`" + `)?$`)}, // a field
-	{".java.cs.c.cc.cpp.h.hpp.ts.dart", regexp.MustCompile(`^(?:[\w<>\[\], ]+\s)(\w+);$`)},
+	{"", rx.New("^([\\w.$]+\\(\\s*(?:\"[^\"]*\"|'[^']*'|`[^`]*`))")},
+	{".go", rx.New(`^(\w+)\s+[*\[\]\w.]+(?:\s+` + "`[^`]*`" + `)?$`)}, // a field
+	{".java.cs.c.cc.cpp.h.hpp.ts.dart", rx.New(`^(?:[\w<>\[\], ]+\s)(\w+);$`)},
 }
 
 func nameOf(file, text string) string {
@@ -272,15 +272,15 @@ func nameOf(file, text string) string {
 }
 
 var (
-	givenNumber = regexp.MustCompile(`=\s*(\d+)\s*[;,]?\s*$`)
-	leadNumber  = regexp.MustCompile(`^\s*(\d+)(?:[.)]\s|_|:)`)
+	givenNumber = rx.New(`=\s*(\d+)\s*[;,]?\s*$`)
+	leadNumber  = rx.New(`^\s*(\d+)(?:[.)]\s|_|:)`)
 )
 
 // numbersOf are the numbers that lines give to what they name, or are in order by.
 func numbersOf(lines []string) (out []string) {
 	for _, l := range lines {
 		l = strings.TrimRight(l, "\r\n")
-		for _, re := range []*regexp.Regexp{givenNumber, leadNumber} {
+		for _, re := range []*rx.Expr{givenNumber, leadNumber} {
 			if m := re.FindStringSubmatch(l); m != nil {
 				out = append(out, m[1])
 			}

@@ -2,17 +2,18 @@ package settle
 
 import (
 	"path"
-	"regexp"
 	"strings"
+
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 var (
-	heading = regexp.MustCompile(`^#{1,6}\s+\S`)
-	section = regexp.MustCompile(`^\s*\[+[^\]]+\]+\s*$`)
-	keyLine = regexp.MustCompile(`^\s*(?:- )?["']?[\w./ -]+["']?\s*:\s*[\[{]?\s*$`)
-	opens   = regexp.MustCompile(`\b(def|class|function|fn|func|interface|struct|enum|impl|trait|module|namespace|` +
+	heading = rx.New(`^#{1,6}\s+\S`)
+	section = rx.New(`^\s*\[+[^\]]+\]+\s*$`)
+	keyLine = rx.New(`^\s*(?:- )?["']?[\w./ -]+["']?\s*:\s*[\[{]?\s*$`)
+	opens   = rx.New(`\b(def|class|function|fn|func|interface|struct|enum|impl|trait|module|namespace|` +
 		`describe|it|test|sub|resource|CREATE TABLE)\b|^\s*[\w<>\[\],.*&: ]+\([^;]*\)[^;]*\{?\s*$`)
-	noDeclaration = regexp.MustCompile(`^\s*(if|for|while|switch|else|elif|try|catch|with|return|case|do|\})\b?`)
+	noDeclaration = rx.New(`^\s*(if|for|while|switch|else|elif|try|catch|with|return|case|do|\})\b?`)
 )
 
 // Around names what a line of a text stands in, as far as its lines tell: the heading of a text, the

@@ -3,11 +3,11 @@ package settle
 import (
 	"cmp"
 	"path"
-	"regexp"
 	"strconv"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // Atoms splits a text as diff.Words does, but keeps together what means something only as a whole:
@@ -41,10 +41,10 @@ func isDigit(c byte) bool { return '0' <= c && c <= '9' }
 // versionLike is a version: three numbers, or two of which the first follows a v, or anything after
 // what says that a version follows.
 var (
-	versionLike = regexp.MustCompile(`^v?\d+(\.\d+){2,}([-+][\w.+-]+)?$|^v\d+(\.\d+)*$`)
-	anyVersion  = regexp.MustCompile(`^v?\d+(\.\d+)*([-+][\w.+-]+)?$`)
-	saysVersion = regexp.MustCompile(`(?i:version)|==|>=|~>|\^|@|\bFROM\b|:\s*["']?[~^]`)
-	noVersion   = regexp.MustCompile(`^\d{4}-\d\d|^(\d{1,3}\.){3}\d{1,3}$`) // a date, an address
+	versionLike = rx.New(`^v?\d+(\.\d+){2,}([-+][\w.+-]+)?$|^v\d+(\.\d+)*$`)
+	anyVersion  = rx.New(`^v?\d+(\.\d+)*([-+][\w.+-]+)?$`)
+	saysVersion = rx.New(`(?i:version)|==|>=|~>|\^|@|\bFROM\b|:\s*["']?[~^]`)
+	noVersion   = rx.New(`^\d{4}-\d\d|^(\d{1,3}\.){3}\d{1,3}$`) // a date, an address
 )
 
 // pinned are the files whose numbers are the versions of what is used.

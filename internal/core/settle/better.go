@@ -2,12 +2,12 @@ package settle
 
 import (
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // place is where a contested region stands: its file, the joined lines next to it,
@@ -61,20 +61,20 @@ func inOrder(c *Question, at place) (Option, bool) {
 
 // sets tells by a file's ending, or its name, which of its lines are members of a
 // set: their order means nothing.
-var sets = map[string]*regexp.Regexp{
-	".go":           regexp.MustCompile(`^\s*(import\s+)?([\w.]+\s+)?"[^"]+"\s*(//.*)?$`),
-	".py":           regexp.MustCompile(`^\s*(import\s+[\w., ]+|from\s+[\w.]+\s+import\s+[\w., *]+)\s*(#.*)?$`),
-	".java":         regexp.MustCompile(`^import\s+[\w.* ]+;\s*$`),
-	".kt":           regexp.MustCompile(`^import\s+[\w.* ]+$`),
-	".rs":           regexp.MustCompile(`^\s*(pub\s+)?use\s+[^;]+;\s*$`),
-	".js":           regexp.MustCompile(`^import\s.*['"]\s*;?\s*$`),
-	".cs":           regexp.MustCompile(`^\s*using\s+[\w.= ]+;\s*$`),
-	".gitignore":    regexp.MustCompile(`^[^!#\s]`), // one that takes back (!) depends on what stands before it
-	".dockerignore": regexp.MustCompile(`^[^!#\s]`),
-	"go.sum":        regexp.MustCompile(`^\S+ v\S+ h1:\S+$`),
+var sets = map[string]*rx.Expr{
+	".go":           rx.New(`^\s*(import\s+)?([\w.]+\s+)?"[^"]+"\s*(//.*)?$`),
+	".py":           rx.New(`^\s*(import\s+[\w., ]+|from\s+[\w.]+\s+import\s+[\w., *]+)\s*(#.*)?$`),
+	".java":         rx.New(`^import\s+[\w.* ]+;\s*$`),
+	".kt":           rx.New(`^import\s+[\w.* ]+$`),
+	".rs":           rx.New(`^\s*(pub\s+)?use\s+[^;]+;\s*$`),
+	".js":           rx.New(`^import\s.*['"]\s*;?\s*$`),
+	".cs":           rx.New(`^\s*using\s+[\w.= ]+;\s*$`),
+	".gitignore":    rx.New(`^[^!#\s]`), // one that takes back (!) depends on what stands before it
+	".dockerignore": rx.New(`^[^!#\s]`),
+	"go.sum":        rx.New(`^\S+ v\S+ h1:\S+$`),
 }
 
-func setOf(p string) *regexp.Regexp {
+func setOf(p string) *rx.Expr {
 	if re := sets[path.Base(p)]; re != nil {
 		return re
 	}

@@ -2,11 +2,11 @@ package settle
 
 import (
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // inLists joins what both put into a list at the same place of a line: names imported, parameters,
@@ -62,15 +62,15 @@ func joinList(file, base, yours, theirs string) (string, bool) {
 
 var (
 	separators = []string{",", "|", "&&", "||", ";"}
-	blankLists = regexp.MustCompile(`(class|className|rel)\s*=\s*["'][^"']*$`)
+	blankLists = rx.New(`(class|className|rel)\s*=\s*["'][^"']*$`)
 	// of folders, as POSIX has them
-	pathLists = regexp.MustCompile(`PATH\w*\s*=\S*$`)
+	pathLists = rx.New(`PATH\w*\s*=\S*$`)
 	// where attributes stand
-	insideTag = regexp.MustCompile(`<[A-Za-z][^<>]*$`)
+	insideTag = rx.New(`<[A-Za-z][^<>]*$`)
 	// what a package manager is told
-	installs = regexp.MustCompile(`\b(install|add|require)\s[^"'|;&]*$`)
+	installs = rx.New(`\b(install|add|require)\s[^"'|;&]*$`)
 	// in a Makefile, or what a target needs
-	settings = regexp.MustCompile(`^(\s*[\w.-]+\s*[:+?]?=[^"'(]*|[\w./%$() -]+:[^=]*)$`)
+	settings = rx.New(`^(\s*[\w.-]+\s*[:+?]?=[^"'(]*|[\w./%$() -]+:[^=]*)$`)
 )
 
 // marked are the kinds of file that hold tags.

@@ -1,11 +1,11 @@
 package settle
 
 import (
-	"regexp"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // offer lists the ways of a region and marks the one to suggest.
@@ -104,7 +104,7 @@ func (c *Question) suggestPlain(at place) {
 }
 
 // schedule is when something runs, in the five fields of POSIX's crontab.
-var schedule = regexp.MustCompile(`(?:[\d*][\d*,/-]*[ \t]+){4}[\dA-Za-z*][\w*,/-]*`)
+var schedule = rx.New(`(?:[\d*][\d*,/-]*[ \t]+){4}[\dA-Za-z*][\w*,/-]*`)
 
 // oneSchedule reports whether both changed one schedule: its fields mean something together.
 func (c *Question) oneSchedule() bool {

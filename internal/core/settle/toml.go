@@ -3,10 +3,11 @@ package settle
 import (
 	"errors"
 	"fmt"
-	"regexp"
 	"strings"
 
 	"github.com/BurntSushi/toml"
+
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // tomlMarks finds the keys and tables.
@@ -42,7 +43,7 @@ func tomlMarks(s *source) map[int]mark {
 	return marks
 }
 
-var tomlName = regexp.MustCompile(`^\s*(id|key|name|path)\s*=\s*(.*?)\s*$`)
+var tomlName = rx.New(`^\s*(id|key|name|path)\s*=\s*(.*?)\s*$`)
 
 // tomlItem has an item of a list of tables be known by its name, or else by its text.
 func tomlItem(m mark, body []string) mark {
