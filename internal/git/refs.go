@@ -184,7 +184,7 @@ func (r *Repo) followPlain(list []setting, b *Branch) bool {
 	}
 	tracking, plain := trackingOf(list, remote, ref)
 	short, is := strings.CutPrefix(tracking, "refs/remotes/")
-	if !plain || !is || name != b.Name { // git pushes to a branch of another name in other ways
+	if !plain || !is {
 		return false
 	}
 	for _, other := range []string{"refs/", "refs/heads/", "refs/tags/"} {

@@ -301,6 +301,11 @@ func (r *Repo) follow(ctx context.Context, b *Branch) error {
 	if list, err := r.allSettings(ctx); err == nil && r.followPlain(list, b) {
 		return nil
 	}
+	return r.followAsked(ctx, b)
+}
+
+// followAsked has git say what a branch follows.
+func (r *Repo) followAsked(ctx context.Context, b *Branch) error {
 	out, err := r.run(ctx, "reading what "+b.Name+" follows", "for-each-ref",
 		"--format=%(upstream:short)%00%(upstream)%00%(upstream:remotename)%00%(upstream:remoteref)%00"+
 			"%(push:short)%00%(push)%00%(push:remotename)%00%(push:remoteref)", b.Full())

@@ -13,6 +13,8 @@ package merge
 
 import (
 	"context"
+	"errors"
+	"slices"
 
 	"dorvik.dev/dorvik/internal/core/attr"
 	"dorvik.dev/dorvik/internal/core/object"
@@ -76,11 +78,43 @@ func (e *Engine) join(ctx context.Context, base ancestor, yours, theirs object.I
 }
 
 func (e *Engine) walk(ctx context.Context, rules *rules, base ancestor, yours, theirs object.ID) (*Result, error) {
-	m := &merger{ctx: ctx, engine: e, rules: rules, open: base.open,
-		out: &Result{Given: Three[object.ID]{base.tree, yours, theirs}, Base: base.tree, Yours: yours,
-			Theirs: theirs, store: e.Store}}
+	m := &merger{ctx: ctx, engine: e, rules: rules, open: base.open, out: e.begin(base.tree, yours, theirs)}
 	if err := m.dir("", tree(base.tree), tree(yours), tree(theirs)); err != nil {
 		return nil, err
 	}
 	return m.out, nil
+}
+
+// begin is a result with nothing in it yet.
+func (e *Engine) begin(base, yours, theirs object.ID) *Result {
+	return &Result{Given: Three[object.ID]{base, yours, theirs}, Base: base, Yours: yours, Theirs: theirs, store: e.Store}
+}
+
+// errNotEnough says that what a change touched does not tell all about it.
+var errNotEnough = errors.New("more than what was changed has to be looked at")
+
+// Onto is Trees for a change, from base to changed, that is brought onto a tree in which much else may differ: where it
+// joins without a question, only what it touched is looked at, and that alone is in the account of what joined. So its
+// cost does not follow what else differs.
+func (e *Engine) Onto(ctx context.Context, base, changed, onto object.ID) (*Result, error) {
+	m := &merger{ctx: ctx, engine: e, rules: newRules(ctx, e, Three[object.ID]{base, changed, onto}), touched: true,
+		out: e.begin(base, changed, onto)}
+	switch err := m.dir("", tree(base), tree(changed), tree(onto)); {
+	case errors.Is(err, errNotEnough):
+		return e.Trees(ctx, base, changed, onto)
+	case err != nil:
+		return nil, err
+	}
+	r := m.out
+	gone, err := r.relevant()
+	if err != nil {
+		return nil, err
+	}
+	// A rename may matter, or a name that onto has, too, in capitals.
+	adds := slices.ContainsFunc(r.Joined, func(j Joined) bool { return j.Base.Absent() })
+	if !r.Clean() || len(gone) > 0 || len(r.emptied) > 0 || adds {
+		return e.Trees(ctx, base, changed, onto)
+	}
+	r.touched = true
+	return r, nil
 }

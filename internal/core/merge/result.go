@@ -28,6 +28,7 @@ type Result struct {
 	Remarks             []Remark
 
 	store     *object.Overlay
+	touched   bool            // only what yours changed was looked at
 	ofYours   []edit          // that make yours the joined tree
 	ofTheirs  []edit          // that make theirs the joined tree
 	gone      []string        // files of the base that are not in their place, and perhaps renamed
@@ -65,7 +66,7 @@ type Decided struct {
 func (r *Result) Tree(settled Decided) (object.ID, error) {
 	// From whichever side is nearer; at conflicting paths yours stays.
 	from, edits := r.Yours, r.ofYours
-	if len(r.ofTheirs)+len(r.Conflicts) < len(edits) {
+	if r.touched || len(r.ofTheirs)+len(r.Conflicts) < len(edits) {
 		from, edits = r.Theirs, r.ofTheirs
 	}
 	set := make(map[string]object.Entry, len(edits)+len(settled.Entries)+len(r.Conflicts))

@@ -11,13 +11,14 @@ import (
 func tree(id object.ID) object.Entry { return object.Entry{Mode: object.ModeTree, ID: id} }
 
 type merger struct {
-	ctx    context.Context
-	engine *Engine
-	rules  *rules
-	open   map[string]bool // of the ancestor
-	asking bool            // in a directory that is open as a whole
-	spare  [][]place       // lists to be used again
-	out    *Result
+	ctx     context.Context
+	engine  *Engine
+	rules   *rules
+	open    map[string]bool // of the ancestor
+	asking  bool            // in a directory that is open as a whole
+	touched bool            // only what yours changed is looked at
+	spare   [][]place       // lists to be used again
+	out     *Result
 }
 
 func (m *merger) joined(path string, o Origin, b, y, t, result object.Entry) {
@@ -118,10 +119,8 @@ func (m *merger) dir(path string, b, y, t object.Entry) error {
 	if n := len(m.spare); n > 0 {
 		places, m.spare = m.spare[n-1][:0], m.spare[:n-1]
 	}
-	if err := m.engine.Store.WalkDifferences(func(name string, at []object.Entry) error {
-		places = append(places, place{name, at[0], at[1], at[2]})
-		return nil
-	}, b.Subtree(), y.Subtree(), t.Subtree()); err != nil {
+	places, err := m.places(places, b.Subtree(), y.Subtree(), t.Subtree())
+	if err != nil {
 		return err
 	}
 	if path != "" {
@@ -149,6 +148,27 @@ func (m *merger) dir(path string, b, y, t object.Entry) error {
 type place struct {
 	name    string
 	b, y, t object.Entry
+}
+
+// places adds the names at which three directories differ to a list.
+func (m *merger) places(list []place, b, y, t object.ID) ([]place, error) {
+	store := m.engine.Store
+	if !m.touched {
+		err := store.WalkDifferences(func(name string, at []object.Entry) error {
+			list = append(list, place{name, at[0], at[1], at[2]})
+			return nil
+		}, b, y, t)
+		return list, err
+	}
+	var names []string
+	if err := store.WalkDifferences(func(name string, at []object.Entry) error {
+		list = append(list, place{name: name, b: at[0], y: at[1]})
+		names = append(names, name)
+		return nil
+	}, b, y); err != nil {
+		return list, err
+	}
+	return list, store.Pick(t, names, func(i int, e object.Entry) { list[i].t = e })
 }
 
 // readAtOnce is the number of places whose objects are read together.
@@ -192,6 +212,9 @@ func (m *merger) readAhead(places []place, stop <-chan struct{}) (read, done cha
 // directory is joined first, as though the other side had deleted it; if
 // anything of it is left and the other side has a file there, they clash.
 func (m *merger) treeAgainstFile(path string, b, y, t object.Entry) error {
+	if m.touched {
+		return errNotEnough
+	}
 	ofYours, ofTheirs, joined, conflicts := len(m.out.ofYours), len(m.out.ofTheirs), len(m.out.Joined),
 		len(m.out.Conflicts)
 	if err := m.dir(path, b, y, t); err != nil {

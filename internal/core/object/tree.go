@@ -101,11 +101,7 @@ func (c *cursor) next() bool {
 	if rest == "" || c.err != nil {
 		return false
 	}
-	var m Mode
-	i := 0
-	for ; i < len(rest) && '0' <= rest[i] && rest[i] <= '7' && i < 8; i++ {
-		m = m<<3 | Mode(rest[i]-'0')
-	}
+	m, i := modeOf(rest)
 	end := strings.IndexByte(rest, 0)
 	if end < 0 || len(rest) < end+1+c.size {
 		c.err = fmt.Errorf("tree is cut off after %d bytes", c.from)
@@ -123,6 +119,20 @@ func (c *cursor) next() bool {
 	c.Entry = Entry{name, m, ID{rest[end+1 : end+1+c.size]}}
 	c.to = c.from + end + 1 + c.size
 	return true
+}
+
+// modeOf reads the mode that an entry begins with, and how long it is.
+func modeOf(entry string) (m Mode, n int) {
+	switch { // nearly all are of these two
+	case strings.HasPrefix(entry, "100644 "):
+		return ModeFile, 6
+	case strings.HasPrefix(entry, "40000 "):
+		return ModeTree, 5
+	}
+	for ; n < len(entry) && '0' <= entry[n] && entry[n] <= '7' && n < 8; n++ {
+		m = m<<3 | Mode(entry[n]-'0')
+	}
+	return m, n
 }
 
 // EncodeTree writes a tree's content; it sorts the entries as trees are

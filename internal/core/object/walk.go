@@ -29,6 +29,49 @@ func (o *Overlay) Find(tree ID, path string) (Entry, error) {
 	return Entry{}, c.fail(tree)
 }
 
+// Pick looks names up in a directory, and calls found with the place of each that is there in the list.
+func (o *Overlay) Pick(tree ID, names []string, found func(i int, e Entry)) error {
+	c, err := o.cursor(tree)
+	if err != nil {
+		return err
+	}
+	wanted := newNames(names)
+	for c.next() {
+		if i := wanted.index(c.Name); i >= 0 {
+			found(i, c.Entry)
+		}
+	}
+	return c.fail(tree)
+}
+
+// names finds names in a list. Of a few it is quicker to look at each than to hash.
+type names struct {
+	list []string
+	at   map[string]int // nil for a few
+}
+
+func newNames(list []string) names {
+	n := names{list: list}
+	if len(list) > 4 {
+		n.at = make(map[string]int, len(list))
+		for i, name := range list {
+			n.at[name] = i
+		}
+	}
+	return n
+}
+
+// index is the place of a name in the list, or -1.
+func (n *names) index(name string) int {
+	if n.at == nil {
+		return slices.Index(n.list, name)
+	}
+	if i, ok := n.at[name]; ok {
+		return i
+	}
+	return -1
+}
+
 // Finder finds many paths in the same few trees. It remembers the directories it
 // has read. It is not safe for use by several goroutines.
 type Finder struct {
@@ -242,12 +285,7 @@ func (w *walker) take(first Entry) {
 // passEqual moves all cursors over the entries in which they agree from here on.
 func passEqual(cursors []cursor) {
 	c := &cursors[0]
-	start := c.from
-	same := len(c.raw) - start
-	for i := range cursors[1:] {
-		other := &cursors[i+1]
-		same = min(same, common(c.raw[start:], other.raw[other.from:]))
-	}
+	start, same := c.from, common(cursors)
 	passed := 0 // what is the same need not be read, but for where it ends
 	for !c.Absent() {
 		end := strings.IndexByte(c.raw[start+passed:start+same], 0)
@@ -266,15 +304,24 @@ func passEqual(cursors []cursor) {
 	}
 }
 
-// common is the length in bytes of what two texts begin with alike.
-func common(a, b string) int {
-	const step = 64
-	n := 0
-	for len(a)-n >= step && len(b)-n >= step && a[n:n+step] == b[n:n+step] {
-		n += step
+// common is the length in bytes of what all cursors have alike from where they are. They are compared together: two may
+// be alike to their ends where the third is not for one entry.
+func common(cursors []cursor) (n int) {
+	first := cursors[0].raw[cursors[0].from:]
+	end := len(first)
+	for i := range cursors[1:] {
+		end = min(end, len(cursors[i+1].raw)-cursors[i+1].from)
 	}
-	for n < len(a) && n < len(b) && a[n] == b[n] {
-		n++
+	for step := 64; step > 0; step /= 64 { // pieces of 64 bytes, then the last by single ones
+	pieces:
+		for ; end-n >= step; n += step {
+			for i := range cursors[1:] {
+				c := &cursors[i+1]
+				if c.raw[c.from+n:c.from+n+step] != first[n:n+step] {
+					break pieces
+				}
+			}
+		}
 	}
 	return n
 }
@@ -301,7 +348,7 @@ func (o *Overlay) edit(tree ID, paths []string, cut int, set map[string]Entry) (
 	if err != nil {
 		return ID{}, err
 	}
-	for c := old; c.next(); {
+	for c := old; len(below) > 0 && c.next(); {
 		if _, ok := here[c.Name]; !ok && below[c.Name] != nil {
 			here[c.Name] = c.Entry
 		}
@@ -348,6 +395,7 @@ func byName(paths []string, cut int, set map[string]Entry) (here map[string]Entr
 // stays is copied as it is.
 func (o *Overlay) replace(old cursor, tree ID, here map[string]Entry) (ID, error) {
 	var put []Entry
+	replaced := newNames(slices.Collect(maps.Keys(here)))
 	for _, e := range here {
 		if !e.Absent() {
 			put = append(put, e)
@@ -361,7 +409,7 @@ func (o *Overlay) replace(old cursor, tree ID, here map[string]Entry) (ID, error
 			out = put[0].appendTo(append(out, old.raw[kept:old.from]...))
 			kept, put = old.from, put[1:]
 		}
-		if _, ok := here[old.Name]; ok {
+		if replaced.index(old.Name) >= 0 {
 			out = append(out, old.raw[kept:old.from]...)
 			kept = old.to
 		}

@@ -103,8 +103,15 @@ func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, 
 		}
 		bottom = below
 	}
+	tip, err := engine.Store.Commit(onto)
+	if err != nil {
+		return nil, err
+	}
+	reading := readAhead(engine.Store, changes, yours, tip.Tree)
+	defer reading.end()
 	for i := len(yours) - 1; i >= 0; i-- {
 		n := yours[i]
+		reading.to(len(yours) - 1 - i)
 		if progress != nil {
 			progress(len(yours)-1-i, len(yours))
 		}
@@ -247,11 +254,12 @@ func (r *replayer) plain(s *Step) error {
 	if err != nil {
 		return err
 	}
-	yours, theirs := n.Tree, onto
 	if r.picking {
-		yours, theirs = onto, n.Tree
+		s.Merge, err = r.engine.Trees(r.ctx, before, onto, n.Tree)
+	} else {
+		s.Merge, err = r.engine.Onto(r.ctx, before, n.Tree, onto)
 	}
-	if s.Merge, err = r.engine.Trees(r.ctx, before, yours, theirs); err != nil {
+	if err != nil {
 		return err
 	}
 	if s.Tree, err = r.settle(s, s.Merge); err != nil {
