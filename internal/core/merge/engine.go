@@ -60,7 +60,8 @@ func (e *Engine) Trees(ctx context.Context, base, yours, theirs object.ID) (*Res
 // join is Trees with or without asking about the files of moved directories.
 func (e *Engine) join(ctx context.Context, base ancestor, yours, theirs object.ID, directories bool) (*Result, error) {
 	rules := newRules(ctx, e, Three[object.ID]{base.tree, yours, theirs})
-	r, err := e.walk(ctx, rules, base, yours, theirs)
+	r := e.begin(base.tree, yours, theirs)
+	err := e.walk(ctx, rules, base.open, r)
 	if err != nil {
 		return nil, err
 	}
@@ -77,12 +78,10 @@ func (e *Engine) join(ctx context.Context, base ancestor, yours, theirs object.I
 	return r, err
 }
 
-func (e *Engine) walk(ctx context.Context, rules *rules, base ancestor, yours, theirs object.ID) (*Result, error) {
-	m := &merger{ctx: ctx, engine: e, rules: rules, open: base.open, out: e.begin(base.tree, yours, theirs)}
-	if err := m.dir("", tree(base.tree), tree(yours), tree(theirs)); err != nil {
-		return nil, err
-	}
-	return m.out, nil
+// walk joins the trees of a result into it.
+func (e *Engine) walk(ctx context.Context, rules *rules, open map[string]bool, r *Result) error {
+	m := &merger{ctx: ctx, engine: e, rules: rules, open: open, out: r}
+	return m.dir("", tree(r.Base), tree(r.Yours), tree(r.Theirs))
 }
 
 // begin is a result with nothing in it yet.

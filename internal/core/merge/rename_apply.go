@@ -91,7 +91,7 @@ func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result, b
 	if err := m.askFollowers(&dirs); err != nil {
 		return nil, err
 	}
-	r, err := m.walk(ctx, rules, base)
+	r, err := m.walk(ctx, rules, base, plain)
 	if err != nil {
 		return nil, err
 	}
@@ -145,8 +145,9 @@ func (e *Engine) renamesOf(ctx context.Context, side Side, plain *Result, finder
 	return list, uncompared, nil
 }
 
-// walk joins the trees with the renames made, and adds the conflicts that the renames are.
-func (m *renamesMade) walk(ctx context.Context, rules *rules, base ancestor) (*Result, error) {
+// walk joins the trees with the renames made, and adds the conflicts that the renames are. plain, the result without
+// them, is not used any more: its lists are.
+func (m *renamesMade) walk(ctx context.Context, rules *rules, base ancestor, plain *Result) (*Result, error) {
 	var trees Three[object.ID]
 	for _, of := range []Side{ofBase, Yours, Theirs} {
 		var err error
@@ -154,7 +155,9 @@ func (m *renamesMade) walk(ctx context.Context, rules *rules, base ancestor) (*R
 			return nil, err
 		}
 	}
-	r, err := m.engine.walk(ctx, rules, ancestor{tree: trees.Base, open: base.open}, trees.Yours, trees.Theirs)
+	r := m.engine.begin(trees.Base, trees.Yours, trees.Theirs)
+	r.Joined, r.ofYours, r.ofTheirs = plain.Joined[:0], plain.ofYours[:0], plain.ofTheirs[:0]
+	err := m.engine.walk(ctx, rules, base.open, r)
 	if err != nil {
 		return nil, err
 	}

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"context"
 	"hash/maphash"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -116,6 +117,7 @@ type target struct {
 	path  string
 	entry object.Entry
 	used  bool
+	from  *source // of the same content, where that was found
 }
 
 type finder struct {
@@ -153,6 +155,7 @@ func (f *finder) exact() {
 				s := f.sources[i-1]
 				fits := s.entry.Mode == t.entry.Mode || s.entry.Mode.IsRegular() && t.entry.Mode.IsRegular()
 				if fits && !s.used && (anyName || path.Base(s.path) == path.Base(t.path)) {
+					t.from = s
 					f.pair(s, t)
 				}
 			}
@@ -160,40 +163,88 @@ func (f *finder) exact() {
 	}
 }
 
-// sameNames pairs files of a base name that only one source and one target
-// have, where they are three quarters the same.
+// sameNames pairs files of one base name that are three quarters the same: where only one source and one target have
+// that name, or else where the target is in the directory that most of the unchanged files beside the source went to.
 func (f *finder) sameNames() error {
 	sources, targets := map[string][]*source{}, map[string][]*target{}
 	for _, s := range f.sources {
 		sources[path.Base(s.path)] = append(sources[path.Base(s.path)], s)
 	}
+	at := map[string]*target{}
 	for _, t := range f.targets {
 		if !t.used {
 			targets[path.Base(t.path)] = append(targets[path.Base(t.path)], t)
+			at[t.path] = t
 		}
 	}
-	alone := func(name string) bool { return len(sources[name]) == 1 && len(targets[name]) == 1 }
+	var went map[string]string
+	pairs := make([]*target, len(f.sources))
 	var read []object.ID
-	for _, s := range f.sources {
-		if name := path.Base(s.path); alone(name) {
-			read = append(read, s.entry.ID, targets[name][0].entry.ID)
+	for i, s := range f.sources {
+		dir, name := path.Split(s.path)
+		switch {
+		case len(targets[name]) == 0:
+			continue
+		case len(sources[name]) == 1 && len(targets[name]) == 1:
+			pairs[i] = targets[name][0]
+		default:
+			if went == nil {
+				went = f.whereDirectoriesWent()
+			}
+			to, ok := went[dir]
+			if !ok {
+				continue
+			}
+			pairs[i] = at[to+name]
+		}
+		if pairs[i] != nil {
+			read = append(read, s.entry.ID, pairs[i].entry.ID)
 		}
 	}
 	f.engine.Store.Prefetch(read...)
-	for _, s := range f.sources {
-		name := path.Base(s.path)
-		if !alone(name) {
+	for i, s := range f.sources {
+		t := pairs[i]
+		if t == nil || t.used {
 			continue
 		}
-		score, err := f.similarity(s.entry, targets[name][0].entry)
+		score, err := f.similarity(s.entry, t.entry)
 		if err != nil {
 			return err
 		}
 		if score >= (1+minSimilar)/2 {
-			f.pair(s, targets[name][0])
+			f.pair(s, t)
 		}
 	}
 	return nil
+}
+
+// whereDirectoriesWent tells of each directory with a source left which one most of its unchanged files went to. The
+// names of directories end in a slash.
+func (f *finder) whereDirectoriesWent() map[string]string {
+	counts := map[string]map[string]int{}
+	for _, s := range f.sources {
+		dir, _ := path.Split(s.path)
+		counts[dir] = map[string]int{}
+	}
+	for _, t := range f.targets {
+		if t.from == nil {
+			continue
+		}
+		from, name := path.Split(t.from.path)
+		if to, same := path.Split(t.path); counts[from] != nil && name == same {
+			counts[from][to]++
+		}
+	}
+	went := map[string]string{}
+	for from, to := range counts {
+		best := 0
+		for _, dir := range slices.Sorted(maps.Keys(to)) {
+			if to[dir] > best {
+				best, went[from] = to[dir], dir
+			}
+		}
+	}
+	return went
 }
 
 // similar pairs the rest by content, the most similar first; of equals, those
