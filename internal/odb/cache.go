@@ -3,6 +3,8 @@ package odb
 import (
 	"container/list"
 	"sync"
+	"unsafe"
+	"weak"
 
 	"dorvik.dev/dorvik/internal/core/object"
 )
@@ -13,6 +15,14 @@ type cache struct {
 	at    map[place]*list.Element
 	order list.List // of kept, the one used last at the front
 	bytes int
+	large map[place]lent
+}
+
+// lent is a large one, which is there as long as somebody else has it.
+type lent struct {
+	kind  object.Kind
+	first weak.Pointer[byte]
+	size  int
 }
 
 type place struct {
@@ -36,13 +46,17 @@ const (
 	cacheOne = 1 << 20
 )
 
-func newCache() *cache { return &cache{at: map[place]*list.Element{}} }
+func newCache() *cache { return &cache{at: map[place]*list.Element{}, large: map[place]lent{}} }
 
 func (c *cache) get(p *pack, offset int64) (known, bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	e := c.at[place{p, offset}]
 	if e == nil {
+		l := c.large[place{p, offset}]
+		if first := l.first.Value(); first != nil {
+			return known{l.kind, unsafe.Slice(first, l.size)}, true
+		}
 		return known{}, false
 	}
 	c.order.MoveToFront(e)
@@ -50,12 +64,13 @@ func (c *cache) get(p *pack, offset int64) (known, bool) {
 }
 
 func (c *cache) put(p *pack, offset int64, k known) {
-	if len(k.data) > cacheOne {
-		return
-	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	at := place{p, offset}
+	if len(k.data) > cacheOne {
+		c.large[at] = lent{k.kind, weak.Make(unsafe.SliceData(k.data)), len(k.data)}
+		return
+	}
 	if c.at[at] != nil {
 		return
 	}

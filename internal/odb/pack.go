@@ -170,7 +170,7 @@ func (s *Store) packed(in *packs, p *pack, offset int64, deep int) (kind object.
 			if data, err = inflate(content[e.at:], e.size); err != nil {
 				return 0, nil, err
 			}
-			if len(chain) > 0 {
+			if len(chain) > 0 || len(data) > cacheOne { // a large one costs nothing to keep
 				s.bases.put(p, at, known{kind, data})
 			}
 		}

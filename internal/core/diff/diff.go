@@ -8,29 +8,41 @@
 // line up with a hunk of the other text.
 package diff
 
+import "sync"
+
 // Edit says that a[A0:A1] was replaced by b[B0:B1]. Either may be empty, not both.
 type Edit struct{ A0, A1, B0, B1 int }
 
 // Histogram lists the edits that turn a into b, in order, no two of them
 // touching. Expected time O(n + m) on ordinary texts, at worst O(64·n·m).
-func Histogram(a, b []string) []Edit {
-	return run(a, b, func(d *differ, a0, a1, b0, b1 int) {
-		d.index.init(len(a), d.symbols)
-		d.histogram(a0, a1, b0, b1)
-	})
+func Histogram(a, b []string) []Edit { return newAlphabet(a).to(b, histogram) }
+
+// manyLines is from how many on two comparisons are made beside each other.
+const manyLines = 1 << 14
+
+// Histograms is Histogram from one text to two others. The lines of the one are told apart only once.
+func Histograms(from, a, b []string) (toA, toB []Edit) {
+	letters := newAlphabet(from)
+	var beside sync.WaitGroup
+	if len(from) >= manyLines {
+		beside.Go(func() { toB = letters.to(b, histogram) })
+	}
+	toA = letters.to(a, histogram)
+	if len(from) < manyLines {
+		toB = letters.to(b, histogram)
+	}
+	beside.Wait()
+	return toA, toB
+}
+
+func histogram(d *differ, a0, a1, b0, b1 int) {
+	d.index.init(len(d.a.sym), d.symbols)
+	d.histogram(a0, a1, b0, b1)
 }
 
 // Myers lists the edits that turn a into b. Time O((n+m)·d) for d differences,
 // with a bound on d past which the script may be longer than the shortest.
-func Myers(a, b []string) []Edit { return run(a, b, (*differ).myers) }
-
-func run(a, b []string, algorithm func(d *differ, a0, a1, b0, b1 int)) []Edit {
-	d := newDiffer(a, b)
-	algorithm(d, 0, len(a), 0, len(b))
-	compact(&d.a, &d.b)
-	compact(&d.b, &d.a)
-	return d.edits()
-}
+func Myers(a, b []string) []Edit { return newAlphabet(a).to(b, (*differ).myers) }
 
 // side is one text of a comparison: its lines as symbols (equal lines have
 // equal symbols) and which of them the other text lacks.
@@ -53,23 +65,68 @@ type differ struct {
 	back    []int
 }
 
-func newDiffer(a, b []string) *differ {
-	ids := make(map[string]int32, len(a))
-	intern := func(lines []string) side {
-		s := side{make([]int32, len(lines)), make([]bool, len(lines))}
-		for i, l := range lines {
-			id, ok := ids[l]
-			if !ok {
-				id = int32(len(ids))
-				ids[l] = id
-			}
-			s.sym[i] = id
+// alphabet numbers the lines of a text, the same number for equal lines: its symbols.
+type alphabet struct {
+	lines []string
+	sym   []int32
+	ids   map[string]int32
+	only  []int32 // of a symbol: where it stands, if that is one place, or -1
+}
+
+func newAlphabet(lines []string) *alphabet {
+	l := &alphabet{lines: lines, sym: make([]int32, len(lines)), ids: make(map[string]int32, len(lines)),
+		only: make([]int32, 0, len(lines))}
+	for i, line := range lines {
+		id, ok := l.ids[line]
+		if ok {
+			l.only[id] = -1
+		} else {
+			id = int32(len(l.only))
+			l.ids[line], l.only = id, append(l.only, int32(i))
 		}
-		return s
+		l.sym[i] = id
 	}
-	d := &differ{a: intern(a), b: intern(b)}
-	d.symbols = len(ids)
-	return d
+	return l
+}
+
+// symbols gives those of another text, and how many there are in both. Most lines of it follow on one another as they do
+// in the first text, so each is compared with the one that is expected before it is looked up.
+func (l *alphabet) symbols(lines []string) (sym []int32, n int) {
+	sym, n = make([]int32, len(lines)), len(l.only)
+	var others map[string]int32 // that the first text does not have
+	next := 0                   // the line of the first text that is expected
+	for i, line := range lines {
+		if next < len(l.lines) && l.lines[next] == line {
+			sym[i] = l.sym[next]
+			next++
+			continue
+		}
+		id, ok := l.ids[line]
+		if ok {
+			if at := l.only[id]; at >= 0 {
+				next = int(at) + 1
+			}
+		} else if id, ok = others[line]; !ok {
+			if others == nil {
+				others = map[string]int32{}
+			}
+			id = int32(n)
+			others[line] = id
+			n++
+		}
+		sym[i] = id
+	}
+	return sym, n
+}
+
+// to lists the edits that turn the text into another.
+func (l *alphabet) to(b []string, algorithm func(d *differ, a0, a1, b0, b1 int)) []Edit {
+	sym, n := l.symbols(b)
+	d := &differ{a: side{l.sym, make([]bool, len(l.sym))}, b: side{sym, make([]bool, len(sym))}, symbols: n}
+	algorithm(d, 0, len(l.sym), 0, len(sym))
+	compact(&d.a, &d.b)
+	compact(&d.b, &d.a)
+	return d.edits()
 }
 
 func (d *differ) edits() []Edit {

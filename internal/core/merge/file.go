@@ -3,6 +3,7 @@ package merge
 import (
 	"bytes"
 	"fmt"
+	"strings"
 
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/object"
@@ -175,14 +176,14 @@ func (e *Engine) Text(base, yours, theirs object.ID) (*Text, error) {
 		if id.IsZero() {
 			continue
 		}
-		data, err := e.Store.Blob(id)
+		text, err := e.Store.Text(id)
 		if err != nil {
 			return nil, err
 		}
-		if len(data) > e.maxText || !IsText(data) {
+		if len(text) > e.maxText || !isText(text) {
 			return nil, nil
 		}
-		*lines.Of(of) = diff.Lines(string(data))
+		*lines.Of(of) = diff.Lines(text)
 	}
 	newEnds := sameEnds(&lines)
 	joined := Merge3(lines.Base, lines.Yours, lines.Theirs)
@@ -198,4 +199,8 @@ const MaxText = 100 << 20
 // in its first 8000, and is not larger than MaxText.
 func IsText(data []byte) bool {
 	return len(data) <= MaxText && bytes.IndexByte(data[:min(len(data), 8000)], 0) < 0
+}
+
+func isText(s string) bool {
+	return len(s) <= MaxText && strings.IndexByte(s[:min(len(s), 8000)], 0) < 0
 }

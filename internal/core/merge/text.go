@@ -44,7 +44,8 @@ type Text struct {
 // histogram diffs.
 func Merge3(base, yours, theirs []string) Text {
 	t := Text{Base: base, Yours: yours, Theirs: theirs}
-	t.Hunks = hunks(t, diff.Histogram(base, yours), diff.Histogram(base, theirs))
+	a, b := diff.Histograms(base, yours, theirs)
+	t.Hunks = hunks(t, a, b)
 	return t
 }
 
@@ -131,10 +132,24 @@ func (t Text) Lines(r Hunk) []string {
 	return t.Yours[r.Yours.Lo:r.Yours.Hi]
 }
 
+// size is how many bytes the uncontested regions have.
+func (t Text) size() (n int) {
+	for _, r := range t.Hunks {
+		if r.Origin == Contested {
+			continue
+		}
+		for _, l := range t.Lines(r) {
+			n += len(l)
+		}
+	}
+	return n
+}
+
 // Join gives the joined text, asking settle for the text of each contested
 // region (with its number, from 0).
 func (t Text) Join(settle func(conflict int, r Hunk) string) string {
 	var b strings.Builder
+	b.Grow(t.size())
 	n := 0
 	for _, r := range t.Hunks {
 		if r.Origin == Contested {

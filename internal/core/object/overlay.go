@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"sync"
+	"unsafe"
 )
 
 // Reader gives an object's kind and content. The content is shared: callers
@@ -38,19 +39,23 @@ type Overlay struct {
 	mu    sync.Mutex
 	made  map[ID]stored
 	cache map[ID]stored
-	bytes int // held by cache
+	bytes int           // held by cache
+	ahead map[ID]stored // large ones that were read ahead, till they are asked for
+	large int           // held by ahead
 }
 
-// Blobs larger than cacheOne are not kept; past cacheAll the cache starts anew.
-// Both in bytes.
+// Blobs larger than cacheOne are not kept; past cacheAll the cache starts anew. Of those that are read ahead of being
+// asked for, which is once, as much as aheadAll is. All in bytes.
 const (
 	cacheOne = 1 << 20
 	cacheAll = 48 << 20
+	aheadAll = 320 << 20
 )
 
 // NewOverlay makes an empty overlay. A nil reader stands for an empty repository.
 func NewOverlay(f Format, under Reader) *Overlay {
-	return &Overlay{format: f, under: under, made: map[ID]stored{}, cache: map[ID]stored{}}
+	return &Overlay{format: f, under: under, made: map[ID]stored{}, cache: map[ID]stored{},
+		ahead: map[ID]stored{}}
 }
 
 // Format is the hash function of the ids made here.
@@ -77,6 +82,12 @@ func (o *Overlay) Read(id ID) (Kind, []byte, error) {
 	s, ok := o.made[id]
 	if !ok {
 		s, ok = o.cache[id]
+	}
+	if !ok {
+		if s, ok = o.ahead[id]; ok {
+			delete(o.ahead, id)
+			o.large -= len(s.data)
+		}
 	}
 	o.mu.Unlock()
 	if ok {
@@ -130,13 +141,28 @@ func (o *Overlay) Prefetch(ids ...ID) {
 	ids = slices.DeleteFunc(ids, func(id ID) bool { // in the order given: those of one place lie together in a pack
 		_, made := o.made[id]
 		_, cached := o.cache[id]
-		known := made || cached || id.IsZero() || asked[id]
+		_, ahead := o.ahead[id]
+		known := made || cached || ahead || id.IsZero() || asked[id]
 		asked[id] = true
 		return known
 	})
 	o.mu.Unlock()
 	for batch := range slices.Chunk(ids, 1000) { // not more than the cache holds
-		many.ReadMany(batch, o.keep)
+		many.ReadMany(batch, o.keepAhead)
+	}
+}
+
+// keepAhead keeps an object that is going to be asked for.
+func (o *Overlay) keepAhead(id ID, kind Kind, data []byte) {
+	if len(data) <= cacheOne {
+		o.keep(id, kind, data)
+		return
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.large+len(data) <= aheadAll {
+		o.ahead[id] = stored{kind, data}
+		o.large += len(data)
 	}
 }
 
@@ -153,6 +179,12 @@ func (o *Overlay) read(id ID, want Kind) ([]byte, error) {
 
 // Blob gives a blob's content.
 func (o *Overlay) Blob(id ID) ([]byte, error) { return o.read(id, KindBlob) }
+
+// Text gives a blob's content as a string, which shares its memory: content never changes.
+func (o *Overlay) Text(id ID) (string, error) {
+	data, err := o.read(id, KindBlob)
+	return unsafe.String(unsafe.SliceData(data), len(data)), err
+}
 
 // Tree gives a tree's entries; the zero id gives none.
 func (o *Overlay) Tree(id ID) ([]Entry, error) {

@@ -42,12 +42,12 @@ func (f *File) Decided(store *object.Overlay, b *Decisions) (d merge.Decided, al
 				true
 		}
 	}
-	text := f.Join(func(c *Question) Option {
+	text := f.join(func(c *Question) Option {
 		o, ok := f.Chosen(c, b)
 		all = all && ok
 		return o
 	})
-	e := object.Entry{Mode: lines.Mode, ID: store.Put(object.KindBlob, []byte(text))}
+	e := object.Entry{Mode: lines.Mode, ID: store.Put(object.KindBlob, text)}
 	if last := f.Questions[len(f.Questions)-1]; last.Whole() {
 		e.Mode = effect(last).Entries[f.Path].Mode
 	}

@@ -1,8 +1,6 @@
 package settle
 
 import (
-	"strings"
-
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/merge"
 )
@@ -39,12 +37,21 @@ func (f *File) Parts(choose func(c *Question) Option) []Part {
 }
 
 // Join gives the file's text with the way that choose gives for each conflict.
-func (f *File) Join(choose func(c *Question) Option) string {
-	var b strings.Builder
-	for _, p := range f.Parts(choose) {
+func (f *File) Join(choose func(c *Question) Option) string { return string(f.join(choose)) }
+
+// join is Join as it is stored.
+func (f *File) join(choose func(c *Question) Option) []byte {
+	parts, size := f.Parts(choose), 0
+	for _, p := range parts {
 		for _, l := range p.Lines {
-			b.WriteString(l)
+			size += len(l)
 		}
 	}
-	return b.String()
+	text := make([]byte, 0, size)
+	for _, p := range parts {
+		for _, l := range p.Lines {
+			text = append(text, l...)
+		}
+	}
+	return text
 }
