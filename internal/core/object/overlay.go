@@ -48,7 +48,7 @@ type Overlay struct {
 // asked for, which is once, as much as aheadAll is. All in bytes.
 const (
 	cacheOne = 1 << 20
-	cacheAll = 48 << 20
+	cacheAll = 32 << 20
 	aheadAll = 320 << 20
 )
 

@@ -65,6 +65,11 @@ func (e Entry) Subtree() ID {
 	return ID{}
 }
 
+// Detached is the entry in memory of its own. One that is read from a tree holds on to all of the tree.
+func (e Entry) Detached() Entry {
+	return Entry{strings.Clone(e.Name), e.Mode, ID{strings.Clone(e.ID.raw)}}
+}
+
 // Same reports whether two entries hold the same thing, whatever their names.
 func (e Entry) Same(o Entry) bool { return e.Mode == o.Mode && e.ID == o.ID }
 

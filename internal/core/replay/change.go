@@ -103,6 +103,9 @@ func (c *Changes) pathsOf(n history.Node) (pathsID, error) {
 	if p.changes, err = c.store.Changes(before, n.Tree); err != nil {
 		return p, err
 	}
+	for i, ch := range p.changes { // they are kept, for each of the commits
+		p.changes[i].Old, p.changes[i].New = ch.Old.Detached(), ch.New.Detached()
+	}
 	p.sort()
 	c.mu.Lock()
 	c.paths[n.ID] = p
