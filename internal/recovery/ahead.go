@@ -111,7 +111,7 @@ func (s *Session) Ahead(ctx context.Context, p *Position, tree object.ID, decisi
 	}
 	j := &Join{Tree: tree}
 	err = s.carry(ctx, j, u, func(r *merge.Result) (merge.Decided, bool, error) {
-		return s.files.Resolve(r,
+		return s.files.Resolve(ctx, r,
 			decisions)
 	})
 	return j.Carried, err

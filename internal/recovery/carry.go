@@ -532,7 +532,7 @@ func (u *Uncommitted) holds(committed object.ID) Held {
 func (s *Session) joinBack(ctx context.Context, wp *Waypoint, u *Uncommitted, to object.ID) (*laid, error) {
 	j := &Join{Tree: to}
 	if err := s.carry(ctx, j, u, func(r *merge.Result) (merge.Decided, bool, error) {
-		return s.files.Resolve(r, &settle.Decisions{})
+		return s.files.Resolve(ctx, r, &settle.Decisions{})
 	}); err != nil {
 		return nil, err
 	}

@@ -109,7 +109,7 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, decision
 	progress func(done, of int)) (*Join, error) {
 	j := &Join{Route: route}
 	decisions = decisions.Indexed()
-	resolve := func(r *merge.Result) (merge.Decided, bool, error) { return w.files.Resolve(r, decisions) }
+	resolve := func(r *merge.Result) (merge.Decided, bool, error) { return w.files.Resolve(ctx, r, decisions) }
 	switch {
 	case p.Trivial() == FastForward:
 		tree, err := w.Tree(p.Theirs)

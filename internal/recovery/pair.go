@@ -150,7 +150,7 @@ func (s *Session) together(ctx context.Context, p *Position, terms *Terms, mine,
 		return false, err
 	}
 	decisions := settle.Decisions{List: s.state.Decisions.List}
-	decided, _, err := s.files.Resolve(r, &decisions)
+	decided, _, err := s.files.Resolve(ctx, r, &decisions)
 	if err != nil {
 		return false, err
 	}

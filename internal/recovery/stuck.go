@@ -865,7 +865,7 @@ func (s *Session) GiveBack(ctx context.Context) (*Waypoint, error) {
 	}
 	j := &Join{Tree: to}
 	if err := s.carry(ctx, j, u, func(r *merge.Result) (merge.Decided, bool, error) {
-		return s.files.Resolve(r, &settle.Decisions{})
+		return s.files.Resolve(ctx, r, &settle.Decisions{})
 	}); err != nil {
 		return nil, err
 	}

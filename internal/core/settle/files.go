@@ -1,6 +1,7 @@
 package settle
 
 import (
+	"context"
 	"maps"
 	"slices"
 	"sync"
@@ -186,9 +187,12 @@ func (fs *Files) measure(f *File) {
 
 // Resolve settles what it can of a joined pair of trees under the decisions. It is
 // a replay.Resolver when b is bound.
-func (fs *Files) Resolve(r *merge.Result, b *Decisions) (d merge.Decided, all bool, err error) {
+func (fs *Files) Resolve(ctx context.Context, r *merge.Result, b *Decisions) (d merge.Decided, all bool, err error) {
 	d, all, b = merge.Decided{Entries: map[string]object.Entry{}}, true, b.Indexed()
 	for i := range r.Conflicts {
+		if err := ctx.Err(); err != nil {
+			return d, false, err
+		}
 		one, ok := fs.Open(&r.Conflicts[i]).Decided(fs.store, b)
 		maps.Copy(d.Entries, one.Entries)
 		d.Moves = append(d.Moves, one.Moves...)

@@ -223,11 +223,11 @@ func TestWholePaths(t *testing.T) {
 		q := files.Open(&r.Conflicts[0]).Questions[0]
 		assert.Equal(t, "yours theirs", names(q))
 		assert.Equal(t, c.suggested, q.Suggested)
-		_, all, err := files.Resolve(r, &Decisions{})
+		_, all, err := files.Resolve(t.Context(), r, &Decisions{})
 		require.NoError(t, err)
 		assert.False(t, all)
 		for way, want := range map[Way]object.Entry{Yours: c.yours, Theirs: c.theirs} {
-			d, all, err := files.Resolve(r, &Decisions{List: []Decision{{Key: q.Key, Way: way}}})
+			d, all, err := files.Resolve(t.Context(), r, &Decisions{List: []Decision{{Key: q.Key, Way: way}}})
 			require.NoError(t, err)
 			assert.True(t, all)
 			assert.True(t, d.Entries["a"].Same(want), "%s %s", c.kind, way)
