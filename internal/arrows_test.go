@@ -45,7 +45,7 @@ var arrows = map[string]string{
 	"check":         "core/rx",
 	"recovery": "core/rx core/object core/diff core/attr core/merge core/history core/annotate core/decided core/replay " +
 		"core/settle " +
-		"core/diagnose core/misfit core/patch git check words +go.etcd.io/bbolt",
+		"core/diagnose core/misfit core/patch git check words +go.etcd.io/bbolt +golang.org/x/sync",
 	"draw": "core/object core/history core/merge core/replay core/settle recovery visible words " +
 		"+codeberg.org/go-pdf/fpdf " +
 		"+golang.org/x/image +golang.org/x/text +gonum.org/v1/plot",

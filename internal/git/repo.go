@@ -500,6 +500,32 @@ func (r *Repo) OnRemote(ctx context.Context, id object.ID) (string, error) {
 	return strings.TrimPrefix(on, "refs/remotes/"), err
 }
 
+// Unpushed tells which of some commits no local copy of a remote's branch, and no tag, holds. They stand on others, below
+// which nothing is looked at.
+func (r *Repo) Unpushed(ctx context.Context, commits, below []object.ID) (map[object.ID]bool, error) {
+	var ask strings.Builder
+	for _, id := range commits {
+		fmt.Fprintln(&ask, id)
+	}
+	for _, id := range below {
+		fmt.Fprintf(&ask, "^%s\n", id)
+	}
+	out, _, err := runIn(ctx, r.Dir, call{doing: "looking which commits were pushed", stdin: strings.NewReader(ask.String()),
+		args: []string{"rev-list", "--not", "--remotes", "--tags", "--not", "--stdin"}})
+	if err != nil {
+		return nil, err
+	}
+	unpushed := map[object.ID]bool{}
+	for line := range strings.Lines(string(out)) {
+		id, err := object.ParseID(strings.TrimSpace(line))
+		if err != nil {
+			return nil, fmt.Errorf("looking which commits were pushed: %w", err)
+		}
+		unpushed[id] = true
+	}
+	return unpushed, nil
+}
+
 // Remotes lists the remotes, the one that is pushed to by itself first.
 func (r *Repo) Remotes(ctx context.Context) ([]string, error) {
 	set, err := r.Settings(ctx, `^(remote\..*\.url|remote\.pushdefault)$`)

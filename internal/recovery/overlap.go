@@ -1,7 +1,12 @@
 package recovery
 
 import (
+	"context"
+	"runtime"
+	"slices"
 	"sort"
+
+	"golang.org/x/sync/errgroup"
 
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/merge"
@@ -27,16 +32,19 @@ type Overlap struct {
 	Kind     OverlapKind
 	Conflict merge.ConflictKind // of what is asked; empty where nothing is
 	From     string             // its name before one side renamed it, where the other changed it
+	Author   string
+	Decide   bool // it will need a decision
+
+	Counted bool // the lines are; CountLines does it
 	// changed lines: the larger of those added and removed; 0 for content that is not text
 	Yours, Theirs int
 	YoursWhole    bool
-	TheirsWhole   bool // the side changed it, but not line by line
-	Author        string
-	Decide        bool // it will need a decision
+	TheirsWhole   bool                        // the side changed it, but not line by line
+	changes       []merge.Three[object.Entry] // that the lines are counted of
 }
 
 // Overlaps compares what each side changed since the common ancestor, file by
-// file, the closest meetings first.
+// file, the closest meetings first. Their lines are not counted yet: for that they have to be read.
 func (w *Workspace) Overlaps(p *Position, j *Join) ([]Overlap, error) {
 	var out []Overlap
 	switch {
@@ -67,7 +75,8 @@ func (w *Workspace) Overlaps(p *Position, j *Join) ([]Overlap, error) {
 					out = append(out, g)
 					continue
 				}
-				out[n].Theirs += g.Theirs
+				out[n].changes = append(out[n].changes, merge.Three[object.Entry]{Theirs: g.changes[0].Theirs,
+					Base: g.changes[0].Base, Yours: g.changes[0].Base})
 				out[n].Decide = out[n].Decide || g.Decide
 				if nearness[g.Kind] < nearness[out[n].Kind] {
 					out[n].Kind = g.Kind
@@ -87,7 +96,59 @@ func (w *Workspace) Overlaps(p *Position, j *Join) ([]Overlap, error) {
 var nearness = map[OverlapKind]int{SameLines: 0, SamePlace: 1, SameFile: 2, SameChange: 3, OnlyYours: 4, OnlyTheirs: 5}
 
 // readAhead is of how many files the versions are asked for at once.
-const readAhead = 200
+const readAhead = 64
+
+// CountLines counts the lines of those of a list that are not counted yet, on all processors.
+func (w *Workspace) CountLines(ctx context.Context, list []Overlap) error {
+	var all errgroup.Group
+	all.SetLimit(runtime.GOMAXPROCS(0))
+	for part := range slices.Chunk(list, readAhead) {
+		all.Go(func() error {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			var ids []object.ID
+			for i := range part {
+				for _, c := range part[i].changes {
+					for _, e := range []object.Entry{c.Base, c.Yours, c.Theirs} {
+						if e.Mode.IsRegular() && !part[i].Counted {
+							ids = append(ids, e.ID)
+						}
+					}
+				}
+			}
+			w.Store.Prefetch(ids...)
+			for i := range part {
+				if err := w.countLines(&part[i]); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	return all.Wait()
+}
+
+// countLines is CountLines of one.
+func (w *Workspace) countLines(o *Overlap) error {
+	if o.Counted {
+		return nil
+	}
+	for _, c := range o.changes {
+		yours, whole, err := w.ChangedLines(c.Base, c.Yours)
+		if err != nil {
+			return err
+		}
+		o.Yours, o.YoursWhole = o.Yours+yours, o.YoursWhole || whole
+		theirs, whole, err := w.ChangedLines(c.Base, c.Theirs)
+		if err != nil {
+			return err
+		}
+		o.Theirs, o.TheirsWhole = o.Theirs+theirs, o.TheirsWhole || whole
+	}
+	o.Counted = true
+	return nil
+}
 
 // overlapsOf lists the files of one join of trees.
 func (w *Workspace) overlapsOf(p *Position, j *Join, r *merge.Result) ([]Overlap, error) {
@@ -96,9 +157,7 @@ func (w *Workspace) overlapsOf(p *Position, j *Join, r *merge.Result) ([]Overlap
 		c := &r.Conflicts[i]
 		o := Overlap{Path: c.Path, Kind: kindOf(c), Conflict: c.Kind, Decide: true}
 		base, yours, theirs := c.Subject.Sides()
-		if err := w.measure(&o, base, yours, theirs); err != nil {
-			return nil, err
-		}
+		o.changes = []merge.Three[object.Entry]{{Base: base, Yours: yours, Theirs: theirs}}
 		out = append(out, o)
 	}
 	// What a conflict also decides is not among what joined by itself.
@@ -115,18 +174,7 @@ func (w *Workspace) overlapsOf(p *Position, j *Join, r *merge.Result) ([]Overlap
 		return nil, err
 	}
 	named := len(files) <= 200 // names matter where people read them
-	for i, f := range files {
-		if i%readAhead == 0 {
-			var ids []object.ID
-			for _, next := range files[i:min(i+readAhead, len(files))] {
-				for _, e := range []object.Entry{next.Base, next.Yours, next.Theirs} {
-					if e.Mode.IsRegular() {
-						ids = append(ids, e.ID)
-					}
-				}
-			}
-			w.Store.Prefetch(ids...)
-		}
+	for _, f := range files {
 		if placed[f.Path] {
 			continue
 		}
@@ -159,7 +207,7 @@ func kindOf(c *merge.Conflict) OverlapKind {
 
 // overlapOf tells of a file that joined by itself what each side did to it.
 func (w *Workspace) overlapOf(p *Position, f merge.Joined, named bool) (Overlap, error) {
-	o := Overlap{Path: f.Path}
+	o := Overlap{Path: f.Path, changes: []merge.Three[object.Entry]{{Base: f.Base, Yours: f.Yours, Theirs: f.Theirs}}}
 	var err error
 	switch {
 	case f.Yours.Same(f.Theirs):
@@ -179,9 +227,6 @@ func (w *Workspace) overlapOf(p *Position, f merge.Joined, named bool) (Overlap,
 	}
 	if o.From != "" {
 		o.Kind = SameFile // the one changed what is in it, the other its name
-	}
-	if err := w.measure(&o, f.Base, f.Yours, f.Theirs); err != nil {
-		return o, err
 	}
 	if o.Kind != OnlyTheirs || !named {
 		return o, nil
@@ -208,14 +253,6 @@ func (w *Workspace) renamed(tip object.ID, f merge.Joined) (string, error) {
 	return f.From, nil
 }
 
-func (w *Workspace) measure(o *Overlap, base, yours, theirs object.Entry) (err error) {
-	if o.Yours, o.YoursWhole, err = w.ChangedLines(base, yours); err != nil {
-		return err
-	}
-	o.Theirs, o.TheirsWhole, err = w.ChangedLines(base, theirs)
-	return err
-}
-
 // ChangedLines counts the lines that differ between two entries: the larger of
 // those added and removed. whole is true where they differ and are not text.
 func (w *Workspace) ChangedLines(old, new object.Entry) (n int, whole bool, err error) {
@@ -237,7 +274,7 @@ func (w *Workspace) ChangedLines(old, new object.Entry) (n int, whole bool, err 
 		if !merge.IsText(data) {
 			return 0, true, nil
 		}
-		lines[i] = diff.Lines(string(data))
+		lines[i] = diff.Lines(object.Shared(data))
 	}
 	added, removed := 0, 0
 	for _, e := range diff.Histogram(lines[0], lines[1]) {

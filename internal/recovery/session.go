@@ -384,17 +384,41 @@ func (w *Workspace) Published(ctx context.Context, j *Join) (out []Published, er
 	if j.Route != Rebase {
 		return nil, nil
 	}
+	var nodes []history.Node // oldest first
+	var below []object.ID
+	among := map[object.ID]bool{}
 	for i := range j.Steps {
 		n := j.Steps[i].Commit
-		on, err := w.Repo.OnRemote(ctx, n.ID)
-		if err != nil || on == "" {
-			// All that is replayed later stands on this, or on another that is asked itself.
-			if err != nil || len(n.Parents) == 1 && i == 0 && w.inOneLine(j) {
-				return out, err
-			}
+		nodes, among[n.ID] = append(nodes, n), true
+		below = append(below, slices.DeleteFunc(slices.Clone(n.Parents), func(p object.ID) bool { return among[p] })...)
+	}
+	if len(nodes) == 0 {
+		return nil, nil
+	}
+	unpushed, err := w.Repo.Unpushed(ctx, idsOf(nodes), below)
+	if err != nil {
+		return nil, err
+	}
+	on := map[object.ID]string{}
+	for _, n := range slices.Backward(nodes) {
+		if unpushed[n.ID] {
 			continue
 		}
-		out = append(out, Published{n, on, nil})
+		if on[n.ID] == "" {
+			if on[n.ID], err = w.Repo.OnRemote(ctx, n.ID); err != nil {
+				return nil, err
+			}
+		}
+		for _, p := range n.Parents { // what holds a commit holds those before it
+			if on[p] == "" {
+				on[p] = on[n.ID]
+			}
+		}
+	}
+	for _, n := range nodes {
+		if !unpushed[n.ID] && on[n.ID] != "" {
+			out = append(out, Published{n, on[n.ID], nil})
+		}
 	}
 	return out, w.mayHave(ctx, out)
 }
@@ -424,17 +448,6 @@ func (w *Workspace) mayHave(ctx context.Context, list []Published) error {
 		list[i].Who = who[p.On]
 	}
 	return nil
-}
-
-// inOneLine reports whether each replayed commit stands on the one before: then none is on a
-// remote if the first is not.
-func (w *Workspace) inOneLine(j *Join) bool {
-	for i := range j.Steps[1:] {
-		if p := j.Steps[i+1].Commit.Parents; len(p) != 1 || p[0] != j.Steps[i].Commit.ID {
-			return false
-		}
-	}
-	return true
 }
 
 // FastForward moves the branch forward to theirs, where nothing of yours is in the way.

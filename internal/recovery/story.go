@@ -160,6 +160,9 @@ func (w *Workspace) tell(ctx context.Context, s *Story, route Route, decisions *
 	if s.Overlap, err = w.Overlaps(p, s.Plan.Asking()); err != nil {
 		return err
 	}
+	if err := w.CountLines(ctx, s.Overlap); err != nil {
+		return err
+	}
 	if s.Chosen = route != ""; !s.Chosen {
 		route = s.Plan.Suggested
 	}

@@ -7,6 +7,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/git"
 )
 
 // Survey is where things stand, with both routes worked out: all that is said before a choice.
@@ -31,15 +32,76 @@ func (s *Session) Survey(ctx context.Context, fetch bool, progress func(done, of
 }
 
 // SurveyFrom is Survey that hands over where the two lines part, with what is below that, as soon as it is known: the
-// routes take longer.
+// routes take longer. Of the files that both or one changed, the lines of the first are counted; CountLines does the rest.
 func (s *Session) SurveyFrom(ctx context.Context, fetch bool, progress func(done, of int), part func(p *Position,
 	below []history.Node)) (*Survey, error) {
-	v := &Survey{}
-	var err error
-	if v.Position, err = s.Locate(ctx, fetch); err != nil {
+	if p := s.standing(ctx); p != nil && !fetch {
+		v, err := s.survey(ctx, p, s.dirtyOf(ctx, p), progress, part)
+		if !errors.Is(err, errMoved) {
+			return v, err
+		}
+	}
+	p, err := s.Locate(ctx, fetch)
+	if err != nil {
 		return nil, err
 	}
-	if err := s.Sync(v.Position); err != nil {
+	return s.survey(ctx, p, func() error { return nil }, progress, part)
+}
+
+// standing is Locate without uncommitted work, which in a large working tree takes longer to find than the two lines; nil
+// where that changes where one stands, or where that cannot be known: Locate says why.
+func (s *Session) standing(ctx context.Context) *Position {
+	if s.Repo.Busy() != "" || s.state.Carry || len(s.state.Picks) > 0 {
+		return nil
+	}
+	s.forgetStuck()
+	b, err := s.Repo.Current(ctx)
+	if err != nil {
+		return nil
+	}
+	p, err := s.stand(ctx, b, nil, false)
+	if err != nil {
+		return nil
+	}
+	p.Wishes = s.state.Wishes
+	return p
+}
+
+// errMoved says that the branch is not where it was a moment ago.
+var errMoved = errors.New("the branch was moved")
+
+// dirtyOf begins to look for uncommitted work, and gives what waits for it and adds it to the position.
+func (s *Session) dirtyOf(ctx context.Context, p *Position) (wait func() error) {
+	type status struct {
+		branch git.Branch
+		dirty  []git.Dirty
+		err    error
+	}
+	found := make(chan status, 1)
+	go func() {
+		var st status
+		st.branch, st.dirty, st.err = s.Repo.Status(ctx)
+		found <- st
+	}()
+	return func() error {
+		st := <-found
+		if st.err == nil && (st.branch.Name != p.Branch.Name || st.branch.Tip != p.Yours) {
+			st.err = errMoved
+		}
+		p.Dirty = st.dirty
+		return st.err
+	}
+}
+
+// firstCounted is of how many files lines are counted at once: more than a screen shows of them.
+const firstCounted = 100
+
+// survey is Survey of a position. dirty waits until the uncommitted work is known.
+func (s *Session) survey(ctx context.Context, p *Position, dirty func() error, progress func(done, of int),
+	part func(p *Position, below []history.Node)) (*Survey, error) {
+	v := &Survey{Position: p}
+	err := s.Sync(p)
+	if err != nil {
 		return nil, err
 	}
 	v.State = s.State()
@@ -56,10 +118,16 @@ func (s *Session) SurveyFrom(ctx context.Context, fetch bool, progress func(done
 	if v.Overlap, err = s.Overlaps(v.Position, asking); err != nil {
 		return nil, err
 	}
+	if err := s.CountLines(ctx, v.Overlap[:min(firstCounted, len(v.Overlap))]); err != nil {
+		return nil, err
+	}
 	if v.Misfits, err = s.MisfitsOf(ctx, v.Position, v.Plan); err != nil {
 		return nil, err
 	}
 	if v.Drivers, err = s.Unagreed(ctx, asking); err != nil {
+		return nil, err
+	}
+	if err := dirty(); err != nil {
 		return nil, err
 	}
 	if err := s.InTheWay(v.Position, asking.Tree); err != nil && !errors.As(err, &v.InTheWay) {
@@ -145,6 +213,9 @@ func (w *Workspace) Glance(ctx context.Context, fetch bool) (*Glance, error) {
 		return nil, err
 	}
 	if v.Overlap, err = w.Overlaps(v.Position, j); err != nil {
+		return nil, err
+	}
+	if err := w.CountLines(ctx, v.Overlap); err != nil {
 		return nil, err
 	}
 	if v.Misfits, err = w.Misfits(ctx, v.Position, j); err != nil {

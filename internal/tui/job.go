@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -172,14 +173,35 @@ func (j *job) loaded(v *recovery.Survey, asked bool) tea.Cmd {
 		j.goTo(j.look)
 	}
 	if !asked {
-		return j.load(true)
+		return tea.Batch(j.load(true), j.countRest())
 	}
-	watch := j.watch()
+	watch := tea.Batch(j.watch(), j.countRest())
 	if j.resumed {
 		return watch
 	}
 	j.resumed = true
 	return tea.Batch(j.resume(), watch)
+}
+
+// countRest counts the lines of the files that were not counted before Look was shown.
+func (j *job) countRest() tea.Cmd {
+	list := j.overlap
+	if !slices.ContainsFunc(list, func(o recovery.Overlap) bool { return !o.Counted }) {
+		return nil
+	}
+	counted := slices.Clone(list)
+	return j.newBeside().start(func(ctx context.Context) (then, error) {
+		err := j.s.CountLines(ctx, counted)
+		return func() tea.Cmd {
+			if len(j.overlap) == len(list) && &j.overlap[0] == &list[0] { // else one looked again meanwhile
+				j.overlap = counted
+				if j.join != nil {
+					j.settle.joinedAlone = joinedAlone(j.overlap, j.questions)
+				}
+			}
+			return nil
+		}, err
+	})
 }
 
 // watch asks the remote every so often while the screen is open, where that is wanted, and says

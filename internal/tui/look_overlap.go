@@ -76,8 +76,13 @@ func (s *lookScreen) remarks(p *page, j *recovery.Join, w int) {
 }
 
 func (s *lookScreen) overlapRows(p *page, w int) {
+	const most = 14
+	shown := s.overlap
+	if len(shown) > most+1 {
+		shown = shown[:most]
+	}
 	name, top, kind := 12, 1, 0
-	for _, o := range s.overlap {
+	for _, o := range shown {
 		kind = max(kind, s.kind(o).width())
 		name = max(name, len(o.Path))
 		top = max(top, o.Yours, o.Theirs)
@@ -87,12 +92,7 @@ func (s *lookScreen) overlapRows(p *page, w int) {
 	p.row(txt(plain, strings.Repeat(" ", name+2+bar-7)).add(yours, "yours "+markYours.sign).add(faint, "│").
 		add(theirs, markTheirs.sign+" theirs"))
 	p.blank()
-	const most = 14
-	for i, o := range s.overlap {
-		if i == most && len(s.overlap) > most+1 {
-			p.row(txt(dim, words.Count(len(s.overlap)-i, "more file", "more files")))
-			break
-		}
+	for _, o := range shown {
 		h := plain
 		if o.Kind == recovery.OnlyYours || o.Kind == recovery.OnlyTheirs {
 			h = dim
@@ -102,6 +102,9 @@ func (s *lookScreen) overlapRows(p *page, w int) {
 			add(plain, strings.Repeat(" ", bar-y)).add(yours, strings.Repeat("█", y)).add(faint, "│").
 			add(theirs, strings.Repeat("█", t)).add(plain, strings.Repeat(" ", bar-t+2))
 		p.row(l.then(s.kind(o)))
+	}
+	if more := len(s.overlap) - len(shown); more > 0 {
+		p.row(txt(dim, words.Count(more, "more file", "more files")))
 	}
 }
 

@@ -291,7 +291,10 @@ func joinedSign(o recovery.Overlap) (mark, string) {
 	case recovery.SameChange:
 		count = "="
 	}
-	if o.YoursWhole || o.TheirsWhole {
+	switch {
+	case !o.Counted && count != "=":
+		count = "…"
+	case o.YoursWhole || o.TheirsWhole:
 		count = "bin"
 	}
 	return m, count

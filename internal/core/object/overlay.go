@@ -183,8 +183,11 @@ func (o *Overlay) Blob(id ID) ([]byte, error) { return o.read(id, KindBlob) }
 // Text gives a blob's content as a string, which shares its memory: content never changes.
 func (o *Overlay) Text(id ID) (string, error) {
 	data, err := o.read(id, KindBlob)
-	return unsafe.String(unsafe.SliceData(data), len(data)), err
+	return Shared(data), err
 }
+
+// Shared is the content of an object as a string, which shares its memory.
+func Shared(data []byte) string { return unsafe.String(unsafe.SliceData(data), len(data)) }
 
 // Tree gives a tree's entries; the zero id gives none.
 func (o *Overlay) Tree(id ID) ([]Entry, error) {
