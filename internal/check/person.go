@@ -3,6 +3,7 @@ package check
 import (
 	"context"
 	"fmt"
+	"os"
 	"os/exec"
 	"strings"
 	"time"
@@ -10,8 +11,15 @@ import (
 
 // Programs of the person's own are lines for the shell, as git has them: what they work on is added at the end.
 
-// Editor is the command that opens a file in an editor. Whoever starts it has to give it the terminal.
-func Editor(line, file string) *exec.Cmd { return exec.Command("sh", "-c", line+` "$@"`, line, file) }
+// Editor is the command that opens a file in an editor, on the terminal.
+func Editor(line, file string) *exec.Cmd { return onTerminal(line+` "$@"`, line, file) }
+
+// onTerminal is a command line that has the terminal.
+func onTerminal(line string, args ...string) *exec.Cmd {
+	cmd := exec.Command("sh", append([]string{"-c", line}, args...)...)
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stdout, os.Stderr
+	return cmd
+}
 
 // Give hands a text to a command on its standard input, in a folder. Where it fails, the error has what it said.
 func Give(ctx context.Context, dir, line, text string) error {
@@ -52,7 +60,7 @@ func Shell(line, dir string) *exec.Cmd {
 	if line == "" {
 		line = `exec "${SHELL:-sh}"`
 	}
-	cmd := exec.Command("sh", "-c", line)
+	cmd := onTerminal(line)
 	cmd.Dir = dir
 	return cmd
 }

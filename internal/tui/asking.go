@@ -94,7 +94,7 @@ func (s *settleScreen) giveOn(text, who string, which []int) tea.Cmd {
 			if line != "" {
 				how = fmt.Sprintf("The note was given to “%s”.", line)
 			} else {
-				cmd = tea.SetClipboard(text)
+				cmd = func() tea.Msg { s.clip(text); return nil }
 			}
 			if len(which) == 0 {
 				s.flash = txt(plain, how)

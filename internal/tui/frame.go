@@ -30,7 +30,9 @@ type frame struct {
 	ctx   context.Context
 	theme *theme
 	w, h  int
-	now   func() time.Time
+
+	painter *painter // nil where nothing is drawn, as in tests
+	now     func() time.Time
 
 	title  func() line // the left end of the first row
 	failed func(error) tea.Cmd
@@ -89,11 +91,8 @@ func (f *frame) close() { f.over = f.over[:len(f.over)-1] }
 // goTo goes to a stage, away from all that lies over another.
 func (f *frame) goTo(s screen) { f.under, f.over = s, nil }
 
-// Init does nothing: Run starts what there is to do.
-func (f *frame) Init() tea.Cmd { return nil }
-
-// Update takes a message for the frame, or hands it to the screen.
-func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+// receive takes a message for the frame, or hands it to the screen.
+func (f *frame) receive(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
 		f.w, f.h = msg.Width, msg.Height
@@ -102,27 +101,27 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 	case spinner.TickMsg:
 		if f.task == nil {
-			return f, nil
+			return nil
 		}
 		var cmd tea.Cmd
 		f.spin, cmd = f.spin.Update(msg)
-		return f, cmd
+		return cmd
 	case ended:
-		return f, f.finished(msg)
+		return f.finished(msg)
 	case besideEnded:
-		return f, f.endedBeside(msg)
+		return f.endedBeside(msg)
 	case tea.MouseClickMsg:
 		rows := f.draw()
 		if msg.Y < 0 || msg.Y >= len(rows) {
-			return f, nil
+			return nil
 		}
 		if hit := rows[msg.Y].clicked(msg.X); hit != nil {
-			return f, f.screen().update(hit)
+			return f.screen().update(hit)
 		}
 	case tea.KeyPressMsg:
-		return f, f.key(msg)
+		return f.key(msg)
 	case tea.MouseWheelMsg, tea.PasteMsg:
-		return f, f.screen().update(msg)
+		return f.screen().update(msg)
 	default: // meant for a screen, which may lie under another by now
 		var cmds []tea.Cmd
 		for _, s := range append([]screen{f.under}, f.over...) {
@@ -130,26 +129,19 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 				cmds = append(cmds, s.update(msg))
 			}
 		}
-		return f, tea.Batch(cmds...)
+		return tea.Batch(cmds...)
 	}
-	return f, nil
+	return nil
 }
 
-// View draws the whole screen.
-func (f *frame) View() tea.View {
+// text is the whole screen, row by row.
+func (f *frame) text() string {
 	rows := f.draw()
 	text := make([]string, len(rows))
 	for i, r := range rows {
 		text[i] = f.theme.render(r)
 	}
-	v := tea.NewView(strings.Join(text, "\n"))
-	v.AltScreen = true
-	v.MouseMode = tea.MouseModeCellMotion
-	v.WindowTitle = "dorvik"
-	if c := f.theme.paperColor(); c != nil {
-		v.BackgroundColor = c
-	}
-	return v
+	return strings.Join(text, "\n")
 }
 
 // draw gives the rows of the screen, each as wide as it.

@@ -72,7 +72,7 @@ func (b *bench) at(text string) (x, y int) {
 func (b *bench) click(text string) {
 	b.t.Helper()
 	x, y := b.at(text)
-	_, cmd := b.m.Update(tea.MouseClickMsg{X: x, Y: y, Button: tea.MouseLeft})
+	cmd := b.m.receive(tea.MouseClickMsg{X: x, Y: y, Button: tea.MouseLeft})
 	b.run(cmd)
 }
 
@@ -132,7 +132,7 @@ func TestScrolling(t *testing.T) {
 	b := newBench(t, demoClone(t).Clone)
 	b.m.w, b.m.h = 80, 24
 	wheel := func(button tea.MouseButton) {
-		_, cmd := b.m.Update(tea.MouseWheelMsg{Button: button})
+		cmd := b.m.receive(tea.MouseWheelMsg{Button: button})
 		b.run(cmd)
 	}
 	moves := func(where string) {
@@ -198,7 +198,7 @@ func TestEveryOfferedKeyDoesSomething(t *testing.T) {
 			}
 			before, under := b.text(), b.m.screen()
 			for _, name := range a.Keys() {
-				_, cmd := b.m.Update(tea.KeyPressMsg(keyOf(name)))
+				cmd := b.m.receive(tea.KeyPressMsg(keyOf(name)))
 				if before == b.text() { // at one end of a list: then towards the other
 					b.press("down")
 				}

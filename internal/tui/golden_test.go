@@ -28,7 +28,7 @@ func (b *bench) golden(name string) {
 	w, h := b.m.w, b.m.h
 	var got txtar.Archive
 	for _, size := range [][2]int{{80, 24}, {142, 40}, {200, 60}} {
-		b.m.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+		b.m.receive(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
 		b.m.draw()
 		var text strings.Builder
 		for row := range strings.Lines(b.text()) {
@@ -36,7 +36,7 @@ func (b *bench) golden(name string) {
 		}
 		got.Files = append(got.Files, txtar.File{Name: fmt.Sprintf("%d×%d", size[0], size[1]), Data: []byte(text.String())})
 	}
-	b.m.Update(tea.WindowSizeMsg{Width: w, Height: h})
+	b.m.receive(tea.WindowSizeMsg{Width: w, Height: h})
 	b.m.draw()
 	file := filepath.Join("testdata", "golden", name+".txtar")
 	if *update {

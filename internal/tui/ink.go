@@ -1,7 +1,6 @@
 package tui
 
 import (
-	"image/color"
 	"os"
 	"strings"
 
@@ -104,13 +103,6 @@ func themeOf(name string) *theme {
 	}
 	t.codes = map[ink][2]string{}
 	return &t
-}
-
-func (t *theme) paperColor() color.Color {
-	if !t.colour {
-		return nil
-	}
-	return lipgloss.Color(t.paper)
 }
 
 // ink is how a span is drawn.

@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
-	"github.com/charmbracelet/colorprofile"
 
 	"dorvik.dev/dorvik/internal/demo"
 	"dorvik.dev/dorvik/internal/recovery"
@@ -42,23 +41,10 @@ func Run(ctx context.Context, s *recovery.Session, themeName string, played *dem
 
 // show shows the screen until it is left.
 func (j *job) show(ctx context.Context, first tea.Cmd) error {
-	options := []tea.ProgramOption{tea.WithContext(ctx)}
-	if c := os.Getenv("COLORTERM"); j.theme.colour && (c == "truecolor" || c == "24bit") {
-		options = append(options, tea.WithColorProfile(colorprofile.TrueColor)) // the terminal says so itself
-	}
-	_, err := tea.NewProgram(program{j.frame, first}, options...).Run()
+	err := j.paint(ctx, first)
 	j.leave()
 	if err != nil && !errors.Is(err, tea.ErrInterrupted) && ctx.Err() == nil { // else it was asked to end
 		return fmt.Errorf("the full screen ended: %w; your branch and files are safe, and decisions are kept", err)
 	}
 	return nil
 }
-
-// program is a frame and what is done first.
-type program struct {
-	*frame
-	first tea.Cmd
-}
-
-// Init gives what is done first.
-func (p program) Init() tea.Cmd { return p.first }

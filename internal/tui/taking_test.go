@@ -142,7 +142,7 @@ func TestPicturesBesideEachOther(t *testing.T) {
 	plain.colour, plain.codes = false, map[ink][2]string{}
 	theme := x.m.theme
 	x.m.dress(&plain)
-	assert.NotContains(t, x.m.View().Content, "▀")
+	assert.NotContains(t, x.m.text(), "▀")
 	x.m.dress(theme)
 	x.press("o")
 	x.see("yours and theirs are opened by “cp -t")

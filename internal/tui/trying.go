@@ -30,7 +30,8 @@ func (s *checkScreen) tryIt() tea.Cmd {
 			return nil, err
 		}
 		return func() tea.Cmd {
-			return tea.ExecProcess(check.Shell(line, dir), func(err error) tea.Msg { return triedByHand{dir, err} })
+			return s.lend(func(done tea.ExecCallback) tea.Cmd { return tea.ExecProcess(check.Shell(line, dir), done) },
+				func(err error) tea.Msg { return triedByHand{dir, err} })
 		}, nil
 	})
 }

@@ -81,7 +81,7 @@ func (b *bench) run(cmds ...tea.Cmd) {
 			}
 		case spinner.TickMsg, tea.QuitMsg:
 		default:
-			_, cmd := b.m.Update(msg)
+			cmd := b.m.receive(msg)
 			start(cmd)
 		}
 	}
@@ -106,7 +106,7 @@ var codes = map[string]tea.Key{
 }
 
 func (b *bench) key(name string) {
-	_, cmd := b.m.Update(tea.KeyPressMsg(keyOf(name)))
+	cmd := b.m.receive(tea.KeyPressMsg(keyOf(name)))
 	b.run(cmd)
 }
 
@@ -125,7 +125,7 @@ func keyOf(name string) tea.Key {
 }
 
 // text is the screen without its colours.
-func (b *bench) text() string { return ansi.Strip(b.m.View().Content) }
+func (b *bench) text() string { return ansi.Strip(b.m.text()) }
 
 func (b *bench) see(texts ...string) {
 	b.t.Helper()
@@ -164,7 +164,7 @@ func (b *bench) fits(where string) {
 	plain.colour, plain.codes = false, map[ink][2]string{}
 	b.m.w, b.m.h = w, h
 	b.m.dress(&plain)
-	assert.NotContains(b.t, b.m.View().Content, "\x1b[38", where)
+	assert.NotContains(b.t, b.m.text(), "\x1b[38", where)
 	b.m.dress(theme)
 }
 
@@ -684,8 +684,8 @@ func BenchmarkKey(b *testing.B) {
 			for b.Loop() {
 				for _, key := range keys {
 					begun := time.Now()
-					_, cmd := d.m.Update(tea.KeyPressMsg(keyOf(key)))
-					d.m.View()
+					cmd := d.m.receive(tea.KeyPressMsg(keyOf(key)))
+					d.m.text()
 					took = append(took, time.Since(begun))
 					d.run(cmd) // beside the screen
 				}
@@ -711,16 +711,16 @@ func TestWhatIsTypedIsNotLost(t *testing.T) {
 	s := demoClone(t)
 	b := newBench(t, s.Clone)
 	b.press("enter", "enter", "1", "w")
-	b.m.Update(tea.PasteMsg{Content: "one\rtwo\r\nthree\n"})
+	b.m.receive(tea.PasteMsg{Content: "one\rtwo\r\nthree\n"})
 	assert.Contains(t, b.m.screen().(*writing).ed.text(), "one\ntwo\nthree\n")
 	assert.NotContains(t, b.m.screen().(*writing).ed.text(), "\r")
-	_, cmd := b.m.Update(tea.KeyPressMsg(codes["ctrl+c"]))
+	cmd := b.m.receive(tea.KeyPressMsg(codes["ctrl+c"]))
 	assert.Nil(t, cmd)
 	b.see("is not kept yet", "one")
 	b.press("x")
-	_, cmd = b.m.Update(tea.KeyPressMsg(codes["ctrl+c"]))
+	cmd = b.m.receive(tea.KeyPressMsg(codes["ctrl+c"]))
 	assert.Nil(t, cmd, "asked again after more was typed")
-	_, cmd = b.m.Update(tea.KeyPressMsg(codes["ctrl+c"]))
+	cmd = b.m.receive(tea.KeyPressMsg(codes["ctrl+c"]))
 	require.NotNil(t, cmd)
 	assert.IsType(t, tea.QuitMsg{}, cmd())
 }
