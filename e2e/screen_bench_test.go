@@ -91,26 +91,20 @@ func (w *watched) written() int {
 	return w.text.Len()
 }
 
-// press presses a key and gives how long it takes until something is written; ok is false where nothing is.
-func (w *watched) press(key string) (took time.Duration, ok bool) {
-	select {
-	case <-w.more:
-	default:
-	}
-	before := w.written()
-	begun := time.Now()
+// press presses a key and gives how long it takes until so much is written at least, which is more than a spinner is.
+func (w *watched) press(key string, least int) time.Duration {
+	w.b.Helper()
+	before, begun := w.written(), time.Now()
 	_, err := w.tty.WriteString(key)
 	require.NoError(w.b, err)
-	for end := time.After(200 * time.Millisecond); ; {
+	for end := time.After(5 * time.Second); w.written() < before+least; {
 		select {
 		case <-w.more:
-			if w.written() > before {
-				return time.Since(begun), true
-			}
 		case <-end:
-			return 0, false
+			require.Fail(w.b, "nothing is drawn for the key "+strconv.Quote(key)+" after "+strconv.Itoa(w.written()-before))
 		}
 	}
+	return time.Since(begun)
 }
 
 // cpu is the processor time that the program has used.
@@ -136,7 +130,7 @@ func BenchmarkLook(b *testing.B) {
 	for b.Loop() {
 		best := [3]time.Duration{time.Hour, time.Hour, time.Hour}
 		for range 5 {
-			w := watch(b, clone.Dir, 40, 140, "--no-fetch")
+			w := watch(b, clone.Dir, 40, 140)
 			for i, text := range []string{"Look", tip, "OVERLAP"} {
 				best[i] = min(best[i], w.until(text, 0))
 			}
@@ -158,13 +152,38 @@ func BenchmarkKeys(b *testing.B) {
 		clone.Git("clone", "-q", "-b", "yours", clone.Dir, again)
 		at := gittest.At(b, again)
 		at.Git("branch", "-q", "--set-upstream-to=origin/theirs")
-		gittest.Own(b, "dorvik.check", "while :; do seq 1000; sleep 0.1; done")
-		w := watch(b, again, 60, 200, "--no-fetch")
+		w := watch(b, again, 60, 200)
 		w.until("OVERLAP", 0)
-		time.Sleep(time.Second) // what is counted beside is
+		time.Sleep(time.Second) // what is counted afterwards is
 		before, begun := w.cpu(), time.Now()
 		time.Sleep(5 * time.Second)
 		b.ReportMetric(100*(w.cpu()-before).Seconds()/time.Since(begun).Seconds(), "%-idle")
-		_ = slices.Sorted[int]
+		// A file of 400 conflicts: one after the other.
+		walk := func(keys ...string) {
+			for _, key := range keys {
+				w.press(key, 1)
+				time.Sleep(700 * time.Millisecond)
+			}
+		}
+		p99 := func(unit string, keys ...string) {
+			var took []time.Duration
+			for range 200 {
+				for _, key := range keys {
+					took = append(took, w.press(key, 60))
+					time.Sleep(15 * time.Millisecond)
+				}
+			}
+			slices.Sort(took)
+			b.ReportMetric(float64(took[len(took)*99/100].Microseconds())/1000, unit)
+		}
+		walk("\r", "\r")
+		p99("ms-p99", "\t")
+		// All are settled alike, the check is agreed to, and what it prints is read while it prints.
+		walk("2", "+", "\r", "\r", "\r", "o")
+		children, err := exec.Command("pgrep", "-P", strconv.Itoa(w.cmd.Process.Pid)).Output()
+		require.NoError(b, err, "the check runs")
+		require.NotEmpty(b, children)
+		p99("ms-p99-checking", "\x1b[5~", "\x1b[6~")
+		w.end()
 	}
 }

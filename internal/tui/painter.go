@@ -1,38 +1,34 @@
 package tui
 
 import (
-	"bytes"
 	"context"
 	"io"
 	"os"
 	"os/signal"
+	"slices"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
+	"unicode/utf8"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
-	uv "github.com/charmbracelet/ultraviolet"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/charmbracelet/x/term"
 )
 
 // painter draws on the terminal. The way that comes with Bubble Tea draws by a clock: a key waits for its next tick, and
 // it ticks where nothing moves. This one draws a frame at once, or a moment later where the last was drawn just now, and
-// has no clock. What differs from the last frame is found by the same library.
+// has no clock. Of a frame it writes what differs from the last.
 type painter struct {
-	out io.Writer
-	env []string
+	out *colorprofile.Writer // which makes the colours those that the terminal has
 
 	mu      sync.Mutex
-	profile colorprofile.Profile
-	method  ansi.Method // by which the terminal tells how wide a character is
-	paper   string      // the colour behind all, or empty
-	on      bool        // the terminal is ours
-	buf     bytes.Buffer
-	screen  *uv.TerminalRenderer
-	cells   uv.ScreenBuffer
-	shown   string // the frame that is on it
+	theme   *theme
+	on      bool // the terminal is ours
+	shown   page // the frame that is on it; nil for none
+	scratch [2][]cell
 	drawn   time.Time
 	waiting bool // for the moment to be over
 	resized chan os.Signal
@@ -48,47 +44,32 @@ const (
 // paintMsg says that the moment after the last frame is over.
 type paintMsg struct{}
 
-func newPainter(out io.Writer, env []string, profile colorprofile.Profile, th *theme) *painter {
-	p := &painter{out: out, env: env, profile: profile, cells: uv.NewScreenBuffer(80, 24),
+func newPainter(out io.Writer, profile colorprofile.Profile, th *theme) *painter {
+	return &painter{out: &colorprofile.Writer{Forward: out, Profile: profile}, theme: th,
 		resized: make(chan os.Signal, 4)}
-	if th.colour {
-		p.paper = th.paper
-	}
-	return p
 }
 
-// enter takes the terminal.
+// unicodeCore has the terminal take characters to be as wide as they are taken to be here, if it knows that mode.
+const (
+	setUnicodeCore   = "\x1b[?2027h"
+	resetUnicodeCore = "\x1b[?2027l"
+)
+
+// enter takes the terminal. What it does not know of this it passes over.
 func (p *painter) enter() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.on {
 		return
 	}
-	p.on, p.shown = true, ""
-	p.screen = uv.NewTerminalRenderer(&p.buf, p.env)
-	p.screen.SetColorProfile(p.profile)
-	p.screen.SetFullscreen(true)
-	p.screen.SetRelativeCursor(false)
-	p.screen.SetScrollOptim(true)
-	p.screen.SetTabStops(-1)
-	p.screen.Erase()
-	seq := ansi.SetModeAltScreenSaveCursor + ansi.ResetModeTextCursorEnable + ansi.SetModeBracketedPaste +
-		ansi.SetModeMouseButtonEvent + ansi.SetModeMouseExtSgr + ansi.SetWindowTitle("dorvik") +
-		ansi.SetModifyOtherKeys2 + ansi.PushKittyKeyboard(ansi.KittyDisambiguateEscapeCodes)
-	if p.paper != "" {
-		seq += ansi.SetBackgroundColor(p.paper)
-	}
-	if p.answers() {
-		seq += ansi.RequestModeUnicodeCore
+	p.on, p.shown = true, nil
+	seq := ansi.SetModeAltScreenSaveCursor + ansi.ResetModeTextCursorEnable + ansi.SetModeBracketedPaste + ansi.SetModeMouseButtonEvent + ansi.SetModeMouseExtSgr + setUnicodeCore +
+		ansi.SetWindowTitle("dorvik") + ansi.SetModifyOtherKeys2 +
+		ansi.PushKittyKeyboard(ansi.KittyDisambiguateEscapeCodes)
+	if p.theme.colour {
+		seq += ansi.SetBackgroundColor(p.theme.paper)
 	}
 	p.write(seq)
-}
-
-// answers reports whether the terminal can be asked something: some show what they do not know, and from afar the answer
-// may come when the screen was left.
-func (p *painter) answers() bool {
-	env := uv.Environ(p.env)
-	return env.Getenv("TERM_PROGRAM") != "Apple_Terminal" && env.Getenv("SSH_TTY") == ""
 }
 
 // leave gives the terminal back as it was.
@@ -100,12 +81,9 @@ func (p *painter) leave() {
 	}
 	p.on = false
 	seq := ansi.ResetModifyOtherKeys + ansi.PopKittyKeyboard(1) + ansi.ResetModeMouseButtonEvent +
-		ansi.ResetModeMouseExtSgr + ansi.ResetModeBracketedPaste + ansi.SetWindowTitle("")
-	if p.paper != "" {
+		ansi.ResetModeMouseExtSgr + ansi.ResetModeBracketedPaste + resetUnicodeCore + ansi.SetWindowTitle("")
+	if p.theme.colour {
 		seq += ansi.ResetBackgroundColor
-	}
-	if p.method == ansi.GraphemeWidth {
-		seq += ansi.ResetModeUnicodeCore
 	}
 	p.write(seq + ansi.ResetModeAltScreenSaveCursor + ansi.SetModeTextCursorEnable)
 }
@@ -120,38 +98,15 @@ func (p *painter) send(s string) {
 	p.write(s)
 }
 
-// learn takes what the terminal tells of itself.
-func (p *painter) learn(msg tea.Msg) {
+// anew has the next frame be drawn whole.
+func (p *painter) anew() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	switch msg := msg.(type) {
-	case tea.WindowSizeMsg:
-		p.cells.Touched = nil // it is made anew for the new height
-		p.cells.Resize(msg.Width, msg.Height)
-		if p.on {
-			p.screen.Resize(msg.Width, msg.Height)
-			p.screen.Erase()
-			p.shown = ""
-		}
-	case tea.ColorProfileMsg:
-		if p.profile = msg.Profile; p.on {
-			p.screen.SetColorProfile(p.profile)
-			p.shown = ""
-		}
-	case tea.ModeReportMsg:
-		can := msg.Value == ansi.ModeReset || msg.Value == ansi.ModeSet || msg.Value == ansi.ModePermanentlySet
-		if msg.Mode == ansi.ModeUnicodeCore && can && p.on {
-			p.method = ansi.GraphemeWidth
-			p.cells.Method = p.method
-			p.screen.SetWidthMethod(p.method)
-			p.write(ansi.SetModeUnicodeCore)
-			p.shown = ""
-		}
-	}
+	p.shown = nil
 }
 
 // show has what is to be seen now be drawn: at once or, with the command that it gives, a moment later.
-func (p *painter) show(view func() string, byKey bool) tea.Cmd {
+func (p *painter) show(view func() page, byKey bool) tea.Cmd {
 	wait := gap
 	if byKey {
 		wait = keyGap
@@ -169,23 +124,118 @@ func (p *painter) show(view func() string, byKey bool) tea.Cmd {
 }
 
 // paint draws a frame.
-func (p *painter) paint(frame string) {
+func (p *painter) paint(frame page) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.drawn = time.Now()
-	if !p.on || frame == p.shown {
+	if !p.on {
 		return
+	}
+	var out strings.Builder
+	if len(p.shown) != len(frame) {
+		p.shown = nil
+		out.WriteString(ansi.EraseEntireDisplay)
+	}
+	for y, row := range frame {
+		switch {
+		case p.shown == nil:
+			p.row(&out, y, row)
+		case !row.same(p.shown[y]):
+			if !p.change(&out, y, p.shown[y], row) {
+				p.row(&out, y, row)
+			}
+		}
 	}
 	p.shown = frame
-	p.cells.Clear()
-	uv.NewStyledString(frame).Draw(p.cells, p.cells.Bounds())
-	p.screen.Render(p.cells.RenderBuffer)
-	if p.screen.Flush() != nil || p.buf.Len() == 0 { // it flushes into memory
+	if out.Len() == 0 {
 		return
 	}
-	// The terminal shows it when it has all of it, if it knows that mode. Others pass it over.
-	p.write(ansi.SetModeSynchronizedOutput + p.buf.String() + ansi.ResetModeSynchronizedOutput)
-	p.buf.Reset()
+	// The terminal shows it when it has all of it, if it knows that mode. The cursor is left at the bottom: there is what
+	// a shell says if this program is killed.
+	p.write(ansi.SetModeSynchronizedOutput + ansi.ResetModeAutoWrap + out.String() + ansi.SetModeAutoWrap +
+		ansi.CursorPosition(1, len(frame)) + ansi.ResetModeSynchronizedOutput)
+}
+
+// row draws a row as a whole.
+func (p *painter) row(out *strings.Builder, y int, row line) {
+	out.WriteString(ansi.CursorPosition(1, y+1))
+	out.WriteString(p.theme.render(row))
+	out.WriteString(ansi.EraseLineRight) // there is something where the terminal takes characters to be narrower
+}
+
+// near is how many cells that stay are written again rather than passed over: to pass over costs bytes, too.
+const near = 8
+
+// change draws what differs between two states of a row; ok is false where it has to be drawn as a whole.
+func (p *painter) change(out *strings.Builder, y int, old, now line) (ok bool) {
+	a, simple := old.inkPerCell(p.scratch[0][:0])
+	b, also := now.inkPerCell(p.scratch[1][:0])
+	p.scratch = [2][]cell{a, b}
+	if !simple || !also || len(a) != len(b) {
+		return false
+	}
+	for x := 0; x < len(b); {
+		if a[x] == b[x] {
+			x++
+			continue
+		}
+		end := x + 1 // of what is written, which goes on over what stays for a little
+		for k := end; k < len(b) && k < end+near; k++ {
+			if a[k] != b[k] {
+				end = k + 1
+			}
+		}
+		out.WriteString(ansi.CursorPosition(x+1, y+1))
+		for x < end {
+			codes := p.theme.around(b[x].ink)
+			bare := b[x].ink == ink{} && !p.theme.colour
+			if !bare {
+				out.WriteString(codes[0])
+			}
+			for first := b[x].ink; x < end && b[x].ink == first; x++ {
+				out.WriteString(b[x].text)
+			}
+			if !bare {
+				out.WriteString(codes[1])
+			}
+		}
+	}
+	return true
+}
+
+// cell is one place of the screen.
+type cell struct {
+	text string
+	ink  ink
+}
+
+// inkPerCell cuts a row into cells, which it adds to others; ok is false where not every character of it is known to take one cell.
+func (l line) inkPerCell(cells []cell) (_ []cell, ok bool) {
+	for _, s := range l {
+		if s.drawn {
+			return cells, false
+		}
+		for i, r := range s.text {
+			n := utf8.RuneLen(r)
+			if n < 0 || r >= 0x7f && !single(r) {
+				return cells, false
+			}
+			cells = append(cells, cell{s.text[i : i+n], s.ink})
+		}
+	}
+	return cells, true
+}
+
+// single reports whether a character beyond ASCII takes one cell on every terminal, and stands by itself: Latin letters,
+// punctuation, arrows, lines and blocks, and the signs of the screen.
+func single(r rune) bool {
+	return r >= 0xa1 && r < 0x300 && r != 0xad || r >= 0x2010 && r <= 0x2027 || r >= 0x2190 && r <= 0x22ff ||
+		r >= 0x2500 && r <= 0x25fc || r == '✓' || r == '✗' || r == '′'
+}
+
+// same reports whether two rows look the same.
+func (l line) same(o line) bool {
+	return slices.EqualFunc(l, o, func(a, b span) bool { return a.text == b.text && a.ink == b.ink && a.drawn == b.drawn })
 }
 
 // painted is the model that Bubble Tea runs: a frame on a painter.
@@ -206,17 +256,19 @@ func (m painted) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	p := m.painter
 	if _, ok := msg.(paintMsg); ok {
 		p.waiting = false
-		p.paint(m.text())
+		p.paint(m.draw())
 		return m, nil
 	}
-	p.learn(msg)
+	if _, ok := msg.(tea.WindowSizeMsg); ok {
+		p.anew()
+	}
 	cmd := m.frame.receive(msg)
 	byKey := false
 	switch msg.(type) {
 	case tea.KeyPressMsg, tea.MouseMsg, tea.PasteMsg, tea.WindowSizeMsg:
 		byKey = true
 	}
-	return m, tea.Batch(cmd, p.show(m.text, byKey))
+	return m, tea.Batch(cmd, p.show(m.draw, byKey))
 }
 
 // View is not asked for: the painter draws.
@@ -300,12 +352,11 @@ func (f *frame) clip(text string) {
 
 // paint runs a frame on the terminal, and gives the terminal back.
 func (f *frame) paint(ctx context.Context, first tea.Cmd) error {
-	env := os.Environ()
-	profile := colorprofile.Detect(os.Stdout, env)
+	profile := colorprofile.Detect(os.Stdout, os.Environ())
 	if c := os.Getenv("COLORTERM"); f.theme.colour && (c == "truecolor" || c == "24bit") {
 		profile = colorprofile.TrueColor // the terminal says so itself
 	}
-	f.painter = newPainter(os.Stdout, env, profile, f.theme)
+	f.painter = newPainter(os.Stdout, profile, f.theme)
 	size := terminalSize()
 	// What comes with the library writes nothing then, and its clock is as slow as it can be.
 	program := tea.NewProgram(painted{f, first}, tea.WithContext(ctx), tea.WithOutput(io.Discard), tea.WithFPS(1),

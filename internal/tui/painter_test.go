@@ -2,11 +2,16 @@ package tui
 
 import (
 	"bytes"
+	"math/rand/v2"
+	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf8"
 
-	tea "charm.land/bubbletea/v2"
+	"dorvik.dev/dorvik/internal/gittest"
+
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
@@ -14,22 +19,29 @@ import (
 )
 
 // canvas is a painter that draws into memory.
-func canvas(t *testing.T) (*painter, *bytes.Buffer) {
+func canvas(t testing.TB) (*painter, *bytes.Buffer) {
 	t.Helper()
 	var out bytes.Buffer
-	p := newPainter(&out, []string{"TERM=xterm-256color"}, colorprofile.TrueColor, themeOf("dark"))
+	p := newPainter(&out, colorprofile.TrueColor, themeOf("dark"))
 	p.enter()
-	p.learn(tea.WindowSizeMsg{Width: 20, Height: 3})
 	out.Reset()
 	return p, &out
 }
 
-// TestThePainterDrawsAtOnceAndRests: a frame after a pause is drawn at once, one soon after it later, by one timer; what
-// is there already is not drawn again, and of a row that changes only what is new.
+// rowsOf makes a frame of texts.
+func rowsOf(rows ...string) (p page) {
+	for _, r := range rows {
+		p.row(txt(plain, r).fit(12))
+	}
+	return p
+}
+
+// TestThePainterDrawsAtOnceAndRests: a frame after a pause is drawn at once, one soon after it later, by one timer; and
+// where nothing changed nothing is written.
 func TestThePainterDrawsAtOnceAndRests(t *testing.T) {
 	p, out := canvas(t)
 	row := "first"
-	view := func() string { return row + "\nsame\nsame" }
+	view := func() page { return rowsOf(row, "same") }
 	assert.Nil(t, p.show(view, false))
 	assert.Contains(t, ansi.Strip(out.String()), "first")
 	assert.Contains(t, out.String(), "same")
@@ -43,18 +55,93 @@ func TestThePainterDrawsAtOnceAndRests(t *testing.T) {
 	assert.Equal(t, paintMsg{}, later())
 	p.waiting = false
 	p.paint(view())
-	assert.Contains(t, ansi.Strip(out.String()), "ne")
-	assert.NotContains(t, out.String(), "same", "of the frame only what changed is written")
 	out.Reset()
 	p.drawn = time.Time{}
 	assert.Nil(t, p.show(view, true))
 	assert.Empty(t, out.String(), "nothing changed, so nothing is written, and no timer runs")
 }
 
+// shows is what a terminal of a few cells shows after what was written to it: it knows where to write, to erase, and
+// that all else are colours and modes.
+func shows(t *testing.T, screen [][]rune, written string) {
+	t.Helper()
+	x, y := 0, 0
+	for written != "" {
+		if m := placed.FindStringSubmatch(written); m != nil {
+			y, _ = strconv.Atoi(m[1])
+			x, _ = strconv.Atoi("0" + m[2])
+			x, y, written = max(x, 1)-1, y-1, written[len(m[0]):]
+			continue
+		}
+		if m := escaped.FindString(written); m != "" {
+			if m == ansi.EraseEntireDisplay {
+				for _, row := range screen {
+					for i := range row {
+						row[i] = ' '
+					}
+				}
+			}
+			if m == ansi.EraseLineRight {
+				for i := x; i < len(screen[y]); i++ {
+					screen[y][i] = ' '
+				}
+			}
+			written = written[len(m):]
+			continue
+		}
+		r, n := utf8.DecodeRuneInString(written)
+		if x < len(screen[y]) {
+			screen[y][x] = r
+		}
+		x, written = x+1, written[n:]
+	}
+}
+
+var (
+	placed  = regexp.MustCompile(`^\x1b\[(\d+)(?:;(\d+))?H`)
+	escaped = regexp.MustCompile(`^\x1b\[[?>=]?[\d;]*[A-Za-z]`)
+)
+
+// TestWhatIsWrittenMakesTheFrame of whatever was there, by random frames; and it is little where little changed.
+func TestWhatIsWrittenMakesTheFrame(t *testing.T) {
+	p, out := canvas(t)
+	r := rand.New(rand.NewPCG(14, 1))
+	screen := make([][]rune, 4)
+	for i := range screen {
+		screen[i] = []rune("............")
+	}
+	signs := []string{"a", "b", " ", "┃", "é", "日", "◐"}
+	for range 400 {
+		var frame page
+		for range screen {
+			var l line
+			for range r.IntN(4) {
+				l = l.add([]hue{plain, dim, yours}[r.IntN(3)], strings.Repeat(signs[r.IntN(7)], r.IntN(5)))
+			}
+			frame.row(l.fit(12))
+		}
+		if r.IntN(9) == 0 {
+			frame[1] = drawn("\x1b[1mkeys\x1b[m").fit(12)
+		}
+		out.Reset()
+		p.paint(frame)
+		shows(t, screen, out.String())
+		for y, row := range screen {
+			want := []rune(ansi.Strip(p.theme.render(frame[y])))
+			assert.Equal(t, string(want), string(row[:len(want)]))
+		}
+	}
+	long := strings.Repeat("timetable ", 20)
+	p.paint(page{txt(plain, long)})
+	out.Reset()
+	p.paint(page{txt(plain, long[:100]+"#"+long[101:])})
+	assert.Less(t, out.Len(), 80, "%q", out.String())
+}
+
 // TestTheTerminalIsGivenBack as it was, once, also where what draws panics; and taken again after another had it.
 func TestTheTerminalIsGivenBack(t *testing.T) {
 	p, out := canvas(t)
-	p.paint("here\n\n")
+	p.paint(rowsOf("here"))
 	out.Reset()
 	p.leave()
 	p.leave()
@@ -63,12 +150,16 @@ func TestTheTerminalIsGivenBack(t *testing.T) {
 		assert.Equal(t, 1, strings.Count(out.String(), mode), "%q", mode)
 	}
 	out.Reset()
-	p.paint("hidden\n\n")
+	p.paint(rowsOf("hidden"))
 	assert.Empty(t, out.String(), "another has the terminal")
 	p.enter()
-	p.paint("again\n\n")
+	p.paint(rowsOf("here"))
 	assert.Contains(t, out.String(), ansi.SetModeAltScreenSaveCursor)
-	assert.Contains(t, ansi.Strip(out.String()), "again", "the whole frame is drawn anew")
+	assert.Contains(t, ansi.Strip(out.String()), "here", "the whole frame is drawn anew")
+	out.Reset()
+	p.anew()
+	p.paint(rowsOf("here"))
+	assert.Contains(t, ansi.Strip(out.String()), "here", "as after another size")
 	out.Reset()
 	f := newFrame(t.Context(), themeOf("dark"))
 	f.painter = p
@@ -79,33 +170,21 @@ func TestTheTerminalIsGivenBack(t *testing.T) {
 	assert.Contains(t, out.String(), ansi.ResetModeAltScreenSaveCursor)
 }
 
-// TestWhatTheTerminalTells: another size, and how wide it takes characters to be, have all be drawn anew.
-func TestWhatTheTerminalTells(t *testing.T) {
-	p, out := canvas(t)
-	p.paint("wide\n\n")
-	for _, msg := range []tea.Msg{tea.WindowSizeMsg{Width: 30, Height: 4},
-		tea.ModeReportMsg{Mode: ansi.ModeUnicodeCore, Value: ansi.ModeReset},
-		tea.ColorProfileMsg{Profile: colorprofile.ASCII}} {
-		p.learn(msg)
-		assert.Empty(t, p.shown, "%T", msg)
-		p.paint("wide\n\n")
+// TestARedrawCostsWhatIsSeen, however long the file is.
+func TestARedrawCostsWhatIsSeen(t *testing.T) {
+	gittest.Isolate(t)
+	allocations := func(lines int) float64 {
+		b := newBench(t, longFile(t, lines))
+		b.m.w, b.m.h = 200, 60
+		b.press("enter", "enter")
+		require.Len(t, b.m.questions, lines/50)
+		p, _ := canvas(t)
+		n := 0
+		return testing.AllocsPerRun(5, func() {
+			n++
+			b.press([]string{"tab", "shift+tab"}[n%2])
+			p.paint(b.m.draw())
+		})
 	}
-	assert.Contains(t, out.String(), ansi.SetModeUnicodeCore)
-	assert.Equal(t, 30, p.cells.Width())
-	assert.True(t, p.answers())
-	p.env = append(p.env, "SSH_TTY=/dev/pts/1")
-	assert.False(t, p.answers(), "from afar an answer may come too late")
-}
-
-// TestARedrawAllocatesLittle, however long the file is: its cost is that of what is seen.
-func TestARedrawAllocatesLittle(t *testing.T) {
-	p, _ := canvas(t)
-	p.learn(tea.WindowSizeMsg{Width: 200, Height: 60})
-	rows := strings.Repeat("line of the timetable\n", 59)
-	n := 0
-	per := testing.AllocsPerRun(20, func() {
-		n++
-		p.paint(rows + strings.Repeat("x", n%2+1))
-	})
-	assert.Less(t, per, 400.0)
+	assert.Less(t, allocations(20_000), 3*allocations(1000), "and it is of twenty times the length")
 }

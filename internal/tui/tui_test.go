@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -19,6 +20,7 @@ import (
 
 	"charm.land/bubbles/v2/spinner"
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -644,15 +646,13 @@ func TestWrapAndAges(t *testing.T) {
 	assert.Equal(t, settle.Weave.Label(), "weave")
 }
 
-// BenchmarkKey is the answer to one key, drawing included, in a file of 20,000
-// lines with 400 conflicts.
-func BenchmarkKey(b *testing.B) {
-	gittest.Isolate(b)
-	remote := gittest.New(b, "--bare")
-	seed := gittest.New(b)
+// longFile makes a clone in which both sides changed every fiftieth line of a file.
+func longFile(t testing.TB, lines int) (dir string) {
+	remote := gittest.New(t, "--bare")
+	seed := gittest.New(t)
 	text := func(who string) string {
 		var s strings.Builder
-		for i := range 20000 {
+		for i := range lines {
 			if i%50 == 25 && who != "" {
 				fmt.Fprintf(&s, "line %d by %s\n", i, who)
 			} else {
@@ -667,11 +667,20 @@ func BenchmarkKey(b *testing.B) {
 	mine.Commit("mine", "long.go", text("me"))
 	other.Commit("theirs", "long.go", text("them"))
 	other.Git("push", "-q")
-	s, err := recovery.OpenSession(b.Context(), mine.Dir)
+	return mine.Dir
+}
+
+// BenchmarkKey is the answer to one key, drawing included, in a file of 20,000
+// lines with 400 conflicts.
+func BenchmarkKey(b *testing.B) {
+	gittest.Isolate(b)
+	s, err := recovery.OpenSession(b.Context(), longFile(b, 20_000))
 	require.NoError(b, err)
 	defer s.Close()
 	d := benchOf(b, s)
-	d.m.w, d.m.h = 142, 40
+	p := newPainter(io.Discard, colorprofile.TrueColor, themeOf("dark"))
+	p.enter()
+	d.m.receive(tea.WindowSizeMsg{Width: 200, Height: 60})
 	d.run(d.m.load(false))
 	d.press("enter")
 	begun := time.Now()
@@ -685,7 +694,7 @@ func BenchmarkKey(b *testing.B) {
 				for _, key := range keys {
 					begun := time.Now()
 					cmd := d.m.receive(tea.KeyPressMsg(keyOf(key)))
-					d.m.text()
+					p.paint(d.m.draw())
 					took = append(took, time.Since(begun))
 					d.run(cmd) // beside the screen
 				}

@@ -181,3 +181,43 @@ func TestWho(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, ok)
 }
+
+// counted is a reader that counts what is asked of it.
+type counted struct {
+	object.Reader
+	reads *int
+}
+
+func (c counted) Read(id object.ID) (object.Kind, []byte, error) {
+	*c.reads++
+	return c.Reader.Read(id)
+}
+
+// TestDivergeReadsNoMoreThanItTells: of a long history the commits of both sides, and the one where they part.
+func TestDivergeReadsNoMoreThanItTells(t *testing.T) {
+	g := newGraph(t)
+	last := ""
+	line := func(name string, n int, when int64) object.ID {
+		for i := range n {
+			this := fmt.Sprint(name, i)
+			if last == "" {
+				g.commit(this, when)
+			} else {
+				g.commit(this, when+int64(i), last)
+			}
+			last = this
+		}
+		return g.ids[last]
+	}
+	line("base", 1000, 0)
+	base := last
+	yours := line("y", 5, 2000)
+	last = base
+	theirs := line("t", 7, 2000)
+	reads := 0
+	d, err := Diverge(t.Context(), object.NewOverlay(object.SHA1, counted{g.o, &reads}), yours, theirs)
+	require.NoError(t, err)
+	assert.Len(t, d.Yours, 5)
+	assert.Len(t, d.Theirs, 7)
+	assert.Equal(t, 5+7+2, reads, "and the one before that, from which on all is common")
+}

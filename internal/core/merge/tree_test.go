@@ -2,6 +2,8 @@ package merge
 
 import (
 	"context"
+	"maps"
+	"math/rand/v2"
 	"sort"
 	"strings"
 	"testing"
@@ -337,4 +339,105 @@ func TestATextThatIsTooLargeIsDecidedWhole(t *testing.T) {
 	assert.Equal(t, "it is larger than 1 MB", r.Conflicts[0].Subject.(*Versions).Why)
 	e.maxText = MaxText
 	assert.Empty(t, join().Conflicts)
+}
+
+// counted is a reader that counts what is asked of it.
+type counted struct {
+	object.Reader
+	reads map[object.Kind]int
+}
+
+func (c counted) Read(id object.ID) (object.Kind, []byte, error) {
+	kind, data, err := c.Reader.Read(id)
+	c.reads[kind]++
+	return kind, data, err
+}
+
+// TestOnlyWhatDiffersIsRead: no directory that is the same on both sides or changed by one, and no text but those that
+// both changed. Of a change that is brought onto another tree it is only what the change touched.
+func TestOnlyWhatDiffersIsRead(t *testing.T) {
+	o := object.NewOverlay(object.SHA1, nil)
+	const rest = " same/f=1 same/g=2 mine/f=1 mine/g=2 theirs/f=1 theirs/g=2 deep/a/f=1 deep/b/f=2"
+	base := treeOf(t, o, "both/f=1/2/3/4/5 both/g=1"+rest)
+	yours := treeOf(t, o, "both/f=0/2/3/4/5 both/g=1"+strings.Replace(rest, "mine/f=1", "mine/f=9", 1))
+	theirs := treeOf(t, o, "both/f=1/2/3/4/9 both/g=1"+strings.Replace(rest, "theirs/f=1", "theirs/f=9", 1))
+	for name, join := range map[string]func(e *Engine) (*Result, error){
+		"trees": func(e *Engine) (*Result, error) { return e.Trees(t.Context(), base, yours, theirs) },
+		"onto":  func(e *Engine) (*Result, error) { return e.Onto(t.Context(), base, yours, theirs) },
+	} {
+		reads := map[object.Kind]int{}
+		store := object.NewOverlay(object.SHA1, counted{o, reads})
+		e := NewEngine(store)
+		r, err := join(e)
+		require.NoError(t, err)
+		require.True(t, r.Clean())
+		assert.Equal(t, map[object.Kind]int{object.KindTree: 3 + 3, object.KindBlob: 3}, reads, name)
+		id, err := r.Tree(Decided{})
+		require.NoError(t, err)
+		assert.Contains(t, show(t, store, id), "both/f=0/2/3/4/9", name)
+		assert.Contains(t, show(t, store, id), "mine/f=9", name)
+		assert.Contains(t, show(t, store, id), "theirs/f=9", name)
+	}
+}
+
+// TestOntoIsTrees but for its account, by random trees with files changed, added, deleted, moved and made directories.
+func TestOntoIsTrees(t *testing.T) {
+	r := rand.New(rand.NewPCG(14, 2))
+	paths := []string{"a/f", "a/g", "b/f", "b/c/f", "b/c/g", "d", "d2/f", "A/f"}
+	texts := []string{"1/2/3/4/5/6", "0/2/3/4/5/6", "1/2/3/4/5/9", "1/2/8/4/5/6", "7/7/7"}
+	change := func(files map[string]string) map[string]string {
+		out := maps.Clone(files)
+		for range 1 + r.IntN(2) {
+			p := paths[r.IntN(len(paths))]
+			switch r.IntN(4) {
+			case 0:
+				delete(out, p)
+			case 1:
+				to := paths[r.IntN(len(paths))]
+				if text, ok := out[p]; ok {
+					delete(out, p)
+					out[to] = text
+				}
+			default:
+				out[p] = texts[r.IntN(len(texts))]
+			}
+		}
+		return out
+	}
+	touched := 0
+	for n := range 3000 {
+		o := object.NewOverlay(object.SHA1, nil)
+		tree := func(files map[string]string) object.ID {
+			var list []string
+			for p, text := range files {
+				if _, file := files[parent(p)]; !file {
+					list = append(list, p+"="+text)
+				}
+			}
+			return treeOf(t, o, strings.Join(list, " "))
+		}
+		files := map[string]string{}
+		for _, p := range paths {
+			if r.IntN(3) > 0 {
+				files[p] = texts[r.IntN(2)]
+			}
+		}
+		base, yours, theirs := tree(files), tree(change(files)), tree(change(change(files)))
+		e := NewEngine(o)
+		want, err := e.Trees(t.Context(), base, yours, theirs)
+		require.NoError(t, err)
+		got, err := e.Onto(t.Context(), base, yours, theirs)
+		require.NoError(t, err)
+		require.Equal(t, want.Conflicts, got.Conflicts, n)
+		require.Equal(t, want.Remarks, got.Remarks, n)
+		a, err := want.Tree(Decided{})
+		require.NoError(t, err)
+		b, err := got.Tree(Decided{})
+		require.NoError(t, err)
+		require.Equal(t, a, b, n)
+		if got.touched {
+			touched++
+		}
+	}
+	assert.Greater(t, touched, 500, "the short way was taken")
 }
