@@ -13,7 +13,9 @@ import (
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/recovery"
 
 	"github.com/stretchr/testify/require"
 )
@@ -138,6 +140,35 @@ func BenchmarkPrefer(b *testing.B) {
 				alone(b, took[0], peak[0])
 			}
 		})
+	}
+}
+
+// BenchmarkDecision is how long the rest of a rebase of 100 commits takes to be worked out again after a decision, in
+// the program itself: the first commit asks 400, the others follow.
+func BenchmarkDecision(b *testing.B) {
+	gittest.Isolate(b)
+	_, clone := made(b, "places", manyPlaces)
+	s, err := recovery.OpenSession(b.Context(), clone.Dir)
+	require.NoError(b, err)
+	defer s.Close()
+	p, err := s.Locate(b.Context(), false)
+	require.NoError(b, err)
+	join := func(of *settle.Decisions) *recovery.Join {
+		j, err := s.Join(b.Context(), p, recovery.Rebase, of, recovery.Amends{}, nil)
+		require.NoError(b, err)
+		return j
+	}
+	questions := join(&settle.Decisions{}).Stops[0].Files[0].Questions
+	for b.Loop() {
+		var decisions settle.Decisions
+		worst := time.Duration(0)
+		for n := range 100 {
+			decisions.List = append(decisions.List, settle.Decision{Key: questions[n].Key, Way: settle.Theirs})
+			begun := time.Now()
+			require.Equal(b, n+1, join(&decisions).Settled)
+			worst = max(worst, time.Since(begun))
+		}
+		b.ReportMetric(float64(worst.Microseconds())/1000, "ms")
 	}
 }
 

@@ -500,8 +500,8 @@ func (r *Repo) OnRemote(ctx context.Context, id object.ID) (string, error) {
 	return strings.TrimPrefix(on, "refs/remotes/"), err
 }
 
-// Unpushed tells which of some commits no local copy of a remote's branch, and no tag, holds. They stand on others, below
-// which nothing is looked at.
+// Unpushed tells which of some commits no local copy of a remote's branch, and no tag, holds. They stand on others,
+// below which nothing is looked at.
 func (r *Repo) Unpushed(ctx context.Context, commits, below []object.ID) (map[object.ID]bool, error) {
 	var ask strings.Builder
 	for _, id := range commits {
@@ -510,8 +510,9 @@ func (r *Repo) Unpushed(ctx context.Context, commits, below []object.ID) (map[ob
 	for _, id := range below {
 		fmt.Fprintf(&ask, "^%s\n", id)
 	}
-	out, _, err := runIn(ctx, r.Dir, call{doing: "looking which commits were pushed", stdin: strings.NewReader(ask.String()),
-		args: []string{"rev-list", "--not", "--remotes", "--tags", "--not", "--stdin"}})
+	out, _, err := runIn(ctx, r.Dir, call{doing: "looking which commits were pushed",
+		stdin: strings.NewReader(ask.String()), args: []string{"rev-list", "--not", "--remotes", "--tags", "--not",
+			"--stdin"}})
 	if err != nil {
 		return nil, err
 	}

@@ -32,7 +32,8 @@ func (s *Session) Survey(ctx context.Context, fetch bool, progress func(done, of
 }
 
 // SurveyFrom is Survey that hands over where the two lines part, with what is below that, as soon as it is known: the
-// routes take longer. Of the files that both or one changed, the lines of the first are counted; CountLines does the rest.
+// routes take longer. Of the files that both or one changed, the lines of the first are counted; CountLines does the
+// rest.
 func (s *Session) SurveyFrom(ctx context.Context, fetch bool, progress func(done, of int), part func(p *Position,
 	below []history.Node)) (*Survey, error) {
 	if p := s.standing(ctx); p != nil && !fetch {
@@ -48,8 +49,8 @@ func (s *Session) SurveyFrom(ctx context.Context, fetch bool, progress func(done
 	return s.survey(ctx, p, func() error { return nil }, progress, part)
 }
 
-// standing is Locate without uncommitted work, which in a large working tree takes longer to find than the two lines; nil
-// where that changes where one stands, or where that cannot be known: Locate says why.
+// standing is Locate without uncommitted work, which in a large working tree takes longer to find than the two lines;
+// nil where that changes where one stands, or where that cannot be known: Locate says why.
 func (s *Session) standing(ctx context.Context) *Position {
 	if s.Repo.Busy() != "" || s.state.Carry || len(s.state.Picks) > 0 {
 		return nil

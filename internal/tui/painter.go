@@ -18,9 +18,9 @@ import (
 	"github.com/charmbracelet/x/term"
 )
 
-// painter draws on the terminal. The way that comes with Bubble Tea draws by a clock: a key waits for its next tick, and
-// it ticks where nothing moves. This one draws a frame at once, or a moment later where the last was drawn just now, and
-// has no clock. Of a frame it writes what differs from the last.
+// painter draws on the terminal. The way that comes with Bubble Tea draws by a clock: a key waits for its next tick,
+// and it ticks where nothing moves. This one draws a frame at once, or a moment later where the last was drawn just
+// now, and has no clock. Of a frame it writes what differs from the last.
 type painter struct {
 	out *colorprofile.Writer // which makes the colours those that the terminal has
 
@@ -63,7 +63,8 @@ func (p *painter) enter() {
 		return
 	}
 	p.on, p.shown = true, nil
-	seq := ansi.SetModeAltScreenSaveCursor + ansi.ResetModeTextCursorEnable + ansi.SetModeBracketedPaste + ansi.SetModeMouseButtonEvent + ansi.SetModeMouseExtSgr + setUnicodeCore +
+	seq := ansi.SetModeAltScreenSaveCursor + ansi.ResetModeTextCursorEnable + ansi.SetModeBracketedPaste +
+		ansi.SetModeMouseButtonEvent + ansi.SetModeMouseExtSgr + setUnicodeCore +
 		ansi.SetWindowTitle("dorvik") + ansi.SetModifyOtherKeys2 +
 		ansi.PushKittyKeyboard(ansi.KittyDisambiguateEscapeCodes)
 	if p.theme.colour {
@@ -150,8 +151,8 @@ func (p *painter) paint(frame page) {
 	if out.Len() == 0 {
 		return
 	}
-	// The terminal shows it when it has all of it, if it knows that mode. The cursor is left at the bottom: there is what
-	// a shell says if this program is killed.
+	// The terminal shows it when it has all of it, if it knows that mode. The cursor is left at the bottom: there is
+	// what a shell says if this program is killed.
 	p.write(ansi.SetModeSynchronizedOutput + ansi.ResetModeAutoWrap + out.String() + ansi.SetModeAutoWrap +
 		ansi.CursorPosition(1, len(frame)) + ansi.ResetModeSynchronizedOutput)
 }
@@ -209,7 +210,8 @@ type cell struct {
 	ink  ink
 }
 
-// inkPerCell cuts a row into cells, which it adds to others; ok is false where not every character of it is known to take one cell.
+// inkPerCell cuts a row into cells, which it adds to others; ok is false where not every character of it is known to
+// take one cell.
 func (l line) inkPerCell(cells []cell) (_ []cell, ok bool) {
 	for _, s := range l {
 		if s.drawn {
@@ -226,8 +228,8 @@ func (l line) inkPerCell(cells []cell) (_ []cell, ok bool) {
 	return cells, true
 }
 
-// single reports whether a character beyond ASCII takes one cell on every terminal, and stands by itself: Latin letters,
-// punctuation, arrows, lines and blocks, and the signs of the screen.
+// single reports whether a character beyond ASCII takes one cell on every terminal, and stands by itself: Latin
+// letters, punctuation, arrows, lines and blocks, and the signs of the screen.
 func single(r rune) bool {
 	return r >= 0xa1 && r < 0x300 && r != 0xad || r >= 0x2010 && r <= 0x2027 || r >= 0x2190 && r <= 0x22ff ||
 		r >= 0x2500 && r <= 0x25fc || r == '✓' || r == '✗' || r == '′'
@@ -235,7 +237,9 @@ func single(r rune) bool {
 
 // same reports whether two rows look the same.
 func (l line) same(o line) bool {
-	return slices.EqualFunc(l, o, func(a, b span) bool { return a.text == b.text && a.ink == b.ink && a.drawn == b.drawn })
+	return slices.EqualFunc(l, o, func(a, b span) bool {
+		return a.text == b.text && a.ink == b.ink && a.drawn == b.drawn
+	})
 }
 
 // painted is the model that Bubble Tea runs: a frame on a painter.

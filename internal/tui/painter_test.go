@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"math/rand/v2"
 	"regexp"
+	"runtime"
 	"strconv"
 	"strings"
 	"testing"
@@ -187,4 +188,29 @@ func TestARedrawCostsWhatIsSeen(t *testing.T) {
 		})
 	}
 	assert.Less(t, allocations(20_000), 3*allocations(1000), "and it is of twenty times the length")
+}
+
+// TestALongDayLeavesNothingBehind: after hours of use there are as many goroutines as before, and as much memory.
+func TestALongDayLeavesNothingBehind(t *testing.T) {
+	gittest.Isolate(t)
+	b := newBench(t, longFile(t, 500))
+	p, _ := canvas(t)
+	use := func(times int) (goroutines int, heap uint64) {
+		for range times {
+			for _, key := range []string{"enter", "enter", "2", "tab", "v", "v", "j", "j", "?", "esc", "h", "esc", "t", "esc",
+				"l", "esc", "esc", "esc", "esc", "f"} {
+				b.press(key)
+				p.paint(b.m.draw())
+			}
+		}
+		runtime.GC()
+		var mem runtime.MemStats
+		runtime.ReadMemStats(&mem)
+		return runtime.NumGoroutine(), mem.HeapAlloc
+	}
+	goroutines, heap := use(5)
+	later, grown := use(40)
+	assert.LessOrEqual(t, later, goroutines+2)
+	assert.Less(t, grown, heap+heap/4+1<<20)
+	b.see("OVERLAP")
 }

@@ -86,7 +86,8 @@ func (e *Engine) walk(ctx context.Context, rules *rules, open map[string]bool, r
 
 // begin is a result with nothing in it yet.
 func (e *Engine) begin(base, yours, theirs object.ID) *Result {
-	return &Result{Given: Three[object.ID]{base, yours, theirs}, Base: base, Yours: yours, Theirs: theirs, store: e.Store}
+	return &Result{Given: Three[object.ID]{base, yours, theirs}, Base: base, Yours: yours, Theirs: theirs,
+		store: e.Store}
 }
 
 // errNotEnough says that what a change touched does not tell all about it.

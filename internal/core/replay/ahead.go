@@ -76,7 +76,8 @@ func (a *ahead) run(commits []history.Node, onto object.ID) {
 			if err != nil {
 				return
 			}
-			if at.Mode.IsRegular() && c.Old.Mode.IsRegular() && c.New.Mode.IsRegular() && !at.Same(c.Old) && !at.Same(c.New) {
+			all := at.Mode.IsRegular() && c.Old.Mode.IsRegular() && c.New.Mode.IsRegular()
+			if all && !at.Same(c.Old) && !at.Same(c.New) {
 				texts = append(texts, c.Old.ID, c.New.ID, at.ID)
 			}
 		}

@@ -89,12 +89,7 @@ func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, 
 	if err != nil {
 		return nil, err
 	}
-	r := &replayer{ctx: ctx, engine: engine, onto: onto, resolve: resolve, mine: map[object.ID]history.Node{},
-		at: map[object.ID]int{}}
-	for _, n := range yours {
-		r.mine[n.ID] = n
-		r.merges = r.merges || len(n.Parents) > 1
-	}
+	r := newReplayer(ctx, engine, yours, onto, resolve)
 	bottom := yours[0]
 	for len(bottom.Parents) > 0 {
 		below, ok := r.mine[bottom.Parents[0]]
@@ -159,6 +154,18 @@ type replayer struct {
 	at       map[object.ID]int // the step of a commit
 	steps    []Step
 	made     []object.ID // a commit for each step, in memory only
+}
+
+// newReplayer begins to replay commits of yours.
+func newReplayer(ctx context.Context, engine *merge.Engine, yours []history.Node, onto object.ID,
+	resolve Resolver) *replayer {
+	r := &replayer{ctx: ctx, engine: engine, onto: onto, resolve: resolve, mine: map[object.ID]history.Node{},
+		at: map[object.ID]int{}}
+	for _, n := range yours {
+		r.mine[n.ID] = n
+		r.merges = r.merges || len(n.Parents) > 1
+	}
+	return r
 }
 
 func (r *replayer) replayed(parents []object.ID) bool {
