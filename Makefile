@@ -73,6 +73,7 @@ house:
 docs:
 	$(GO) run ./scripts/docs
 
-## bench: speed and memory, as ratios taken in one run
+## bench: speed and memory, most as ratios to git's in one run, in a table with what was asked; FIXTURES=folder keeps what is measured in
 bench:
-	$(GO) test -run '^$$' -bench . ./...
+	@scripts/need --look go git
+	DORVIK_FIXTURES=$(FIXTURES) $(GO) run ./scripts/bench -draw docs/growth.svg

@@ -31,7 +31,9 @@ func timed(b *testing.B, runs int, dir string, commands ...[]string) (best []tim
 			start := time.Now()
 			used, err := runMeasured(cmd)
 			took := time.Since(start)
-			if code := cmd.ProcessState.ExitCode(); code > 3 || code < 0 {
+			// That there are conflicts is 1 for git, and 3 for dorvik.
+			asks := map[string]int{"git": 1, binary: 3}[c[0]]
+			if code := cmd.ProcessState.ExitCode(); code != 0 && code != asks {
 				b.Fatal(c, err)
 			}
 			best[i], peak[i] = min(best[i], took), max(peak[i], used)
@@ -289,21 +291,21 @@ func BenchmarkDiff(b *testing.B) {
 func BenchmarkLookingBack(b *testing.B) {
 	gittest.Isolate(b)
 	for _, graph := range []string{"", "-with-commit-graph"} {
-		git, _ := made(b, "past"+graph, past)
+		_, git := made(b, "past"+graph, past)
 		if graph != "" {
 			git.Git("commit-graph", "write", "--reachable")
 		}
 		b.Run("annotate"+graph, func(b *testing.B) {
 			for b.Loop() {
-				took, peak := timed(b, 5, git.Dir, []string{"git", "blame", "--line-porcelain", "timetable", "--",
-					"docs/timetable"}, []string{binary, "annotate", "--json", "timetable", "docs/timetable"})
+				took, peak := timed(b, 5, git.Dir, []string{"git", "blame", "--line-porcelain", "origin/timetable",
+					"--", "docs/timetable"}, []string{binary, "annotate", "--json", "origin/timetable", "docs/timetable"})
 				report(b, took, peak)
 			}
 		})
 		b.Run("history"+graph, func(b *testing.B) {
 			for b.Loop() {
-				took, peak := timed(b, 5, git.Dir, []string{binary, "history", "--json", "--max", "100", "main"},
-					[]string{binary, "history", "main"})
+				took, peak := timed(b, 5, git.Dir, []string{binary, "history", "--json", "--max", "100",
+					"origin/main"}, []string{binary, "history", "origin/main"})
 				b.ReportMetric(took[0].Seconds()*1000, "ms-100-commits")
 				b.ReportMetric(took[1].Seconds()*1000, "ms-all")
 				b.ReportMetric(float64(peak[0])/(1<<20), "MB-100-commits")
