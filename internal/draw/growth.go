@@ -65,7 +65,7 @@ func (s *sheet) curve(c Curve) {
 		size, took := thousands(p.Size), seconds(p.Seconds)
 		s.put(Block{Box: Box{at[0] - 2.5, at[1] - 2.5, at[0] + 2.5, at[1] + 2.5}, Hue: Joined},
 			Text{at[0] - width(sans, 7.5, size)/2, bottom + 11, 7.5, sans, Dim, size},
-			Text{at[0] + 6, at[1] + 9, 7.5, sans, Ink, took})
+			Text{at[0] - 5 - width(sans, 7.5, took), at[1] - 3, 7.5, sans, Ink, took}) // the curve comes from below
 	}
 	s.put(Line{Points: points, Width: 1.4, Hue: Joined})
 	s.y += curveHigh + 14
