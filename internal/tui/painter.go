@@ -160,8 +160,8 @@ func (p *painter) paint(frame page) {
 // row draws a row as a whole.
 func (p *painter) row(out *strings.Builder, y int, row line) {
 	out.WriteString(ansi.CursorPosition(1, y+1))
+	out.WriteString(ansi.EraseLineRight) // something would be left where the terminal takes characters to be narrower
 	out.WriteString(p.theme.render(row))
-	out.WriteString(ansi.EraseLineRight) // there is something where the terminal takes characters to be narrower
 }
 
 // near is how many cells that stay are written again rather than passed over: to pass over costs bytes, too.

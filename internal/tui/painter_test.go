@@ -62,8 +62,8 @@ func TestThePainterDrawsAtOnceAndRests(t *testing.T) {
 	assert.Empty(t, out.String(), "nothing changed, so nothing is written, and no timer runs")
 }
 
-// shows is what a terminal of a few cells shows after what was written to it: it knows where to write, to erase, and
-// that all else are colours and modes.
+// shows is what a terminal of a few cells shows after what was written to it: it knows where to write, to erase, that it
+// does not go beyond the last cell of a row, and that all else are colours and modes.
 func shows(t *testing.T, screen [][]rune, written string) {
 	t.Helper()
 	x, y := 0, 0
@@ -91,10 +91,8 @@ func shows(t *testing.T, screen [][]rune, written string) {
 			continue
 		}
 		r, n := utf8.DecodeRuneInString(written)
-		if x < len(screen[y]) {
-			screen[y][x] = r
-		}
-		x, written = x+1, written[n:]
+		screen[y][x] = r
+		x, written = min(x+1, len(screen[y])-1), written[n:]
 	}
 }
 
