@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync"
 	"testing"
@@ -341,4 +342,37 @@ func TestPatch(t *testing.T) {
 		_, err := patch(base, bad)
 		assert.Error(t, err, bad)
 	}
+}
+
+// TestALargeBaseIsThereWhileSomebodyHasIt: what large deltas stand on is not inflated again, and not kept either.
+func TestALargeBaseIsThereWhileSomebodyHasIt(t *testing.T) {
+	gittest.Isolate(t)
+	repo := gittest.New(t)
+	var text strings.Builder
+	for n := range 60_000 {
+		fmt.Fprintf(&text, "line %d of the timetable\n", n*n)
+	}
+	repo.Commit("one", "large", text.String())
+	repo.Commit("two", "large", text.String()+"more\n")
+	repo.Git("repack", "-adqf")
+	s, err := Open(objects(repo), object.SHA1)
+	require.NoError(t, err)
+	read := func(rev string) []byte {
+		id, err := object.ParseID(repo.Git("rev-parse", rev+":large"))
+		require.NoError(t, err)
+		_, data, err := s.Read(id)
+		require.NoError(t, err)
+		return data
+	}
+	old, now := read("HEAD^"), read("HEAD")
+	require.Greater(t, len(old), cacheOne)
+	assert.Same(t, &old[0], &read("HEAD^")[0])
+	assert.Same(t, &now[0], &read("HEAD")[0])
+	assert.Zero(t, s.bases.bytes, "nothing of that is kept")
+	want := string(old)
+	runtime.KeepAlive(now)
+	old, now = nil, nil
+	runtime.GC()
+	assert.Equal(t, want, string(read("HEAD^")))
+	assert.Equal(t, want+"more\n", string(read("HEAD")))
 }

@@ -108,7 +108,8 @@ func (s *Session) survey(ctx context.Context, p *Position, dirty func() error, p
 	v.State = s.State()
 	v.Below = s.below(v.Position.Base(), 2)
 	if part != nil {
-		part(v.Position, v.Below)
+		so := *v.Position // uncommitted work is added to the other while this is drawn
+		part(&so, v.Below)
 	}
 	told := make(chan error, 1) // git is asked for this while the routes are worked out
 	go func() { told <- s.shown(ctx, v.Position, v.Below) }()

@@ -188,3 +188,38 @@ func FuzzParseTree(f *testing.F) {
 		}
 	})
 }
+
+// large is a reader of contents that are too large to be kept, which counts how often it is asked.
+type large struct{ asked map[ID]int }
+
+func (l large) Read(id ID) (Kind, []byte, error) {
+	l.asked[id]++
+	return KindBlob, make([]byte, cacheOne+1), nil
+}
+
+func (l large) ReadMany(ids []ID, each func(id ID, kind Kind, data []byte)) {
+	for _, id := range ids {
+		kind, data, _ := l.Read(id) // it never fails
+		each(id, kind, data)
+	}
+}
+
+// TestWhatIsReadAheadIsReadOnce, however large; and what nobody asks for is let go.
+func TestWhatIsReadAheadIsReadOnce(t *testing.T) {
+	under := large{map[ID]int{}}
+	o := NewOverlay(SHA1, under)
+	a, b := SHA1.Sum(KindBlob, []byte("a")), SHA1.Sum(KindBlob, []byte("b"))
+	o.Prefetch(a, b)
+	o.Prefetch(a, b)
+	for range 2 {
+		_, err := o.Text(a)
+		require.NoError(t, err)
+	}
+	assert.Equal(t, map[ID]int{a: 2, b: 1}, under.asked, "the second time it is read again")
+	assert.Equal(t, cacheOne+1, o.large)
+	o.Release()
+	assert.Zero(t, o.large)
+	_, err := o.Blob(b)
+	require.NoError(t, err)
+	assert.Equal(t, 2, under.asked[b])
+}

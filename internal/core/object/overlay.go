@@ -152,6 +152,14 @@ func (o *Overlay) Prefetch(ids ...ID) {
 	}
 }
 
+// Release lets go of what was read ahead and not asked for: it is not needed any more.
+func (o *Overlay) Release() {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	clear(o.ahead)
+	o.large = 0
+}
+
 // keepAhead keeps an object that is going to be asked for.
 func (o *Overlay) keepAhead(id ID, kind Kind, data []byte) {
 	if len(data) <= cacheOne {

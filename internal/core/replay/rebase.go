@@ -103,6 +103,7 @@ func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, 
 		return nil, err
 	}
 	reading := readAhead(engine.Store, changes, yours, tip.Tree)
+	defer engine.Store.Release()
 	defer reading.end()
 	for i := len(yours) - 1; i >= 0; i-- {
 		n := yours[i]
