@@ -42,7 +42,7 @@ type kept struct {
 
 // In bytes: all that is kept, and the largest that is.
 const (
-	cacheAll = 16 << 20
+	cacheAll = 6 << 20
 	cacheOne = 1 << 20
 )
 

@@ -158,24 +158,28 @@ func (l *listing) remark() line {
 	return txt(dim, "This file joined by itself. Read it if you like.")
 }
 
-// listRow is a row of the list, drawn when it is seen.
-type listRow func() line
+// listRow is a row of the list: a line as it is, or one that is drawn when it is seen, of a conflict or, counted on, of a
+// file that joined by itself.
+type listRow struct {
+	line line
+	of   int // -1 for a line
+}
 
 // listPage is the conflicts, and below them what joined by itself.
 func (s *settleScreen) listPage(w, h int) page {
-	rows, cursor := s.listRows(w, h)
-	s.list.size(len(rows), h)
-	s.list.show(cursor)
+	r := s.listRows(w, h)
+	s.list.size(len(r.rows), h)
+	s.list.show(r.cursor)
 	var seen page
-	for _, row := range rows[s.list.at():min(len(rows), s.list.at()+h)] {
-		seen.row(row())
+	for _, row := range r.rows[s.list.at():min(len(r.rows), s.list.at()+h)] {
+		seen.row(r.draw(row))
 	}
-	return s.list.edges(seen, len(rows))
+	return s.list.edges(seen, len(r.rows))
 }
 
 // listed rows come to be one by one; cursor is the row that one is on.
 type listRows struct {
-	of     *settleScreen
+	*settleScreen
 	here   int // the conflict or file one is on
 	open   *listing
 	w      int
@@ -184,8 +188,9 @@ type listRows struct {
 }
 
 // listRows are the rows of the list, and which of them one is on.
-func (s *settleScreen) listRows(w, h int) (rows []listRow, cursor int) {
-	r := &listRows{of: s, here: s.at, open: s.listed(), w: w}
+func (s *settleScreen) listRows(w, h int) *listRows {
+	r := &listRows{settleScreen: s, here: s.at, open: s.listed(), w: w,
+		rows: make([]listRow, 0, len(s.questions)+len(s.joinedAlone)+16)}
 	if r.open != nil {
 		r.here = r.open.row
 	}
@@ -199,67 +204,81 @@ func (s *settleScreen) listRows(w, h int) (rows []listRow, cursor int) {
 	r.add(nil)
 	r.add(txt(plain, " ").then(rule(w - 2)))
 	r.add(txt(plain, " ").then(heading("JOINED BY THEMSELVES")).add(plain, fmt.Sprintf("  %d", len(s.joinedAlone))))
-	for i, o := range s.joinedAlone {
-		r.entry(len(s.questions)+i, clickedFile(i), func() line {
-			m, count := joinedSign(o)
-			k := plain
-			if s.isRead(o.Path) {
-				m, k = markSettled, dim
-			}
-			return line{}.mark(m).add(k, cutPath(o.Path, w-12)).fit(w-8).add(dim, count)
-		})
+	for i := range s.joinedAlone {
+		r.entry(len(s.questions) + i)
 	}
 	if s.screen() == screen(s) && len(s.joinedAlone) > 0 {
 		r.add(nil)
 		r.add(txt(dim, "  ").bold(bright, keys.list.Help().Key).add(dim, " goes into this list"))
 	}
-	return r.rows, r.cursor
+	return r
 }
 
 // conflicts are the rows of the conflicts, file by file.
 func (r *listRows) conflicts() {
-	s, before := r.of, -1 // the one shown before
-	digits := len(fmt.Sprint(len(s.questions)))
-	for i := range s.questions {
-		q := &s.questions[i]
+	before := -1 // the one shown before
+	for i := range r.questions {
+		q := &r.questions[i]
 		if r.hidden(i) {
 			continue
 		}
-		stop := before < 0 || q.Stop != s.questions[before].Stop
-		if stop || q.Conflict.Path != s.questions[before].Conflict.Path {
+		stop := before < 0 || q.Stop != r.questions[before].Stop
+		if stop || q.Conflict.Path != r.questions[before].Conflict.Path {
 			if before >= 0 {
 				r.add(nil)
 			}
-			if at := s.join.Stops[q.Stop]; at.Uncommitted && stop {
+			if at := r.join.Stops[q.Stop]; at.Uncommitted && stop {
 				r.add(txt(plain, "  ").mark(markYours).add(yours, at.Commit.Subject()))
 			}
 			r.add(txt(plain, "  ").bold(plain, cutPath(q.Conflict.Path, r.w-3)))
 		}
 		before = i
-		r.entry(i, clickedConflict(i), func() line {
-			return txt(faint, fmt.Sprintf("%*d ", digits, i+1)).then(s.conflictRow(q))
-		})
+		r.entry(i)
 	}
 }
 
 // hidden reports whether the list shows only others.
-func (r *listRows) hidden(row int) bool { return r.open != nil && !r.of.shows(r.open.only, row) }
+func (r *listRows) hidden(row int) bool { return r.open != nil && !r.shows(r.open.only, row) }
 
-func (r *listRows) add(l line) { r.rows = append(r.rows, func() line { return l }) }
+func (r *listRows) add(l line) { r.rows = append(r.rows, listRow{l, -1}) }
 
 // entry adds a row that one can be on.
-func (r *listRows) entry(i int, click tea.Msg, draw listRow) {
-	switch {
-	case r.hidden(i):
+func (r *listRows) entry(i int) {
+	if r.hidden(i) {
 		return
-	case i == r.here:
-		r.cursor = len(r.rows)
-		r.rows = append(r.rows, func() line {
-			return txt(bright, words.If(r.open != nil, "▶ ", "▷ ")).then(draw()).fit(r.w).on(onRow).clicks(click)
-		})
-	default:
-		r.rows = append(r.rows, func() line { return txt(plain, "  ").then(draw()).fit(r.w).clicks(click) })
 	}
+	if i == r.here {
+		r.cursor = len(r.rows)
+	}
+	r.rows = append(r.rows, listRow{nil, i})
+}
+
+// draw draws a row.
+func (r *listRows) draw(row listRow) line {
+	if row.of < 0 {
+		return row.line
+	}
+	l, click := r.entryLine(row.of)
+	if row.of != r.here {
+		return txt(plain, "  ").then(l).fit(r.w).clicks(click)
+	}
+	return txt(bright, words.If(r.open != nil, "▶ ", "▷ ")).then(l).fit(r.w).on(onRow).clicks(click)
+}
+
+// entryLine is what stands in the row of a conflict or file, and what a click on it means.
+func (r *listRows) entryLine(i int) (line, tea.Msg) {
+	if i < len(r.questions) {
+		digits := len(fmt.Sprint(len(r.questions)))
+		return txt(faint, fmt.Sprintf("%*d ", digits, i+1)).then(r.conflictRow(&r.questions[i])), clickedConflict(i)
+	}
+	i -= len(r.questions)
+	o := r.joinedAlone[i]
+	m, count := joinedSign(o)
+	k := plain
+	if r.isRead(o.Path) {
+		m, k = markSettled, dim
+	}
+	return line{}.mark(m).add(k, cutPath(o.Path, r.w-12)).fit(r.w-8).add(dim, count), clickedFile(i)
 }
 
 // conflictRow is a conflict in the list.
