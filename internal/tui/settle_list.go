@@ -158,8 +158,8 @@ func (l *listing) remark() line {
 	return txt(dim, "This file joined by itself. Read it if you like.")
 }
 
-// listRow is a row of the list: a line as it is, or one that is drawn when it is seen, of a conflict or, counted on, of a
-// file that joined by itself.
+// listRow is a row of the list: a line as it is, or one that is drawn when it is seen, of a conflict or, counted on,
+// of a file that joined by itself.
 type listRow struct {
 	line line
 	of   int // -1 for a line
