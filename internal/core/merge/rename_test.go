@@ -43,6 +43,10 @@ func TestRenamesFound(t *testing.T) {
 			text("a", 10, 1), "d/a>e/a"},
 		{"the same base name, not near enough", "d/a=" + a, "e/a=" + text("a", 10, 4) + " c=" + text("a", 10, 1),
 			"d/a>c"},
+		{"of several of that name the one where the files beside it went", "d/a=" + a + " d/k=" + text("k", 9, 0),
+			"e/a=" + text("a", 10, 2) + " e/k=" + text("k", 9, 0) + " y/a=" + text("a", 10, 1), "d/a>e/a d/k>e/k"},
+		{"not near enough there", "d/a=" + a + " d/k=" + text("k", 9, 0), "e/a=" + text("a", 10, 4) + " e/k=" +
+			text("k", 9, 0) + " y/a=" + text("a", 10, 1), "d/a>y/a d/k>e/k"},
 		{"two, each to its own", "a=" + a + " x=" + text("x", 10, 0), "b=" + text("x", 10, 2) + " c=" +
 			text("a", 10, 2), "a>c x>b"},
 		{"a link, exact", "l@target", "k@target", "l>k"},
