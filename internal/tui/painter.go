@@ -67,11 +67,14 @@ func (p *painter) enter() {
 		ansi.SetModeMouseButtonEvent + ansi.SetModeMouseExtSgr + setUnicodeCore +
 		ansi.SetWindowTitle("dorvik") + ansi.SetModifyOtherKeys2 +
 		ansi.PushKittyKeyboard(ansi.KittyDisambiguateEscapeCodes)
-	if p.theme.colour {
+	if p.colours() {
 		seq += ansi.SetBackgroundColor(p.theme.paper)
 	}
 	p.write(seq)
 }
+
+// colours reports whether there are any: where the letters have none, the paper must have none either.
+func (p *painter) colours() bool { return p.theme.colour && p.out.Profile > colorprofile.ASCII }
 
 // leave gives the terminal back as it was.
 func (p *painter) leave() {
@@ -83,7 +86,7 @@ func (p *painter) leave() {
 	p.on = false
 	seq := ansi.ResetModifyOtherKeys + ansi.PopKittyKeyboard(1) + ansi.ResetModeMouseButtonEvent +
 		ansi.ResetModeMouseExtSgr + ansi.ResetModeBracketedPaste + resetUnicodeCore + ansi.SetWindowTitle("")
-	if p.theme.colour {
+	if p.colours() {
 		seq += ansi.ResetBackgroundColor
 	}
 	p.write(seq + ansi.ResetModeAltScreenSaveCursor + ansi.SetModeTextCursorEnable)
@@ -356,12 +359,13 @@ func (f *frame) clip(text string) {
 
 // paint runs a frame on the terminal, and gives the terminal back.
 func (f *frame) paint(ctx context.Context, first tea.Cmd) error {
-	profile := colorprofile.Detect(os.Stdout, os.Environ())
+	profile := max(colorprofile.Detect(os.Stdout, os.Environ()), colorprofile.ASCII) // places are written at the least
 	if c := os.Getenv("COLORTERM"); f.theme.colour && (c == "truecolor" || c == "24bit") {
 		profile = colorprofile.TrueColor // the terminal says so itself
 	}
 	f.painter = newPainter(os.Stdout, profile, f.theme)
 	size := terminalSize()
+	f.w, f.h = size.Width, size.Height
 	// What comes with the library writes nothing then, and its clock is as slow as it can be.
 	program := tea.NewProgram(painted{f, first}, tea.WithContext(ctx), tea.WithOutput(io.Discard), tea.WithFPS(1),
 		tea.WithColorProfile(profile), tea.WithWindowSize(size.Width, size.Height), tea.WithFilter(f.painter.aside))

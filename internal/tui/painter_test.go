@@ -160,6 +160,11 @@ func TestTheTerminalIsGivenBack(t *testing.T) {
 	p.paint(rowsOf("here"))
 	assert.Contains(t, ansi.Strip(out.String()), "here", "as after another size")
 	out.Reset()
+	for _, profile := range []colorprofile.Profile{colorprofile.ASCII, colorprofile.ANSI} {
+		var bare bytes.Buffer
+		newPainter(&bare, profile, themeOf("dark")).enter()
+		assert.Equal(t, profile > colorprofile.ASCII, strings.Contains(bare.String(), "\x1b]11;"), "%s", profile)
+	}
 	f := newFrame(t.Context(), themeOf("dark"))
 	f.painter = p
 	assert.PanicsWithValue(t, "broken", func() {
