@@ -315,7 +315,7 @@ func logGit(t *testing.T) (calls func() []string) {
 	log := filepath.Join(dir, "log")
 	// git sets GIT_EXEC_PATH for the commands it starts itself; only ours count.
 	script := fmt.Sprintf("#!/bin/sh\n[ -n \"$GIT_EXEC_PATH\" ] || echo \"$*\" >> %s\nexec %s \"$@\"\n", log, real)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "git"), []byte(script), 0o755))
+	gittest.Program(t, filepath.Join(dir, "git"), script)
 	t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
 	return func() []string {
 		data, err := os.ReadFile(log)

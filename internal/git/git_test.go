@@ -105,7 +105,7 @@ func TestRealPushes(t *testing.T) {
 
 	hook := filepath.Join(server.Dir, "hooks", "pre-receive")
 	require.NoError(t, os.MkdirAll(filepath.Dir(hook), 0o755))
-	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\necho 'No pushes on Fridays.'\nexit 1\n"), 0o755))
+	gittest.Program(t, hook, "#!/bin/sh\necho 'No pushes on Fridays.'\nexit 1\n")
 	clone.Commit("three", "b", "3\n")
 	refusal := push(clone.Dir, "HEAD")
 	assert.Equal(t, ServerRule, refusal.Kind)

@@ -287,7 +287,7 @@ func TestSigning(t *testing.T) {
 	signer := filepath.Join(t.TempDir(), "signer")
 	script := "#!/bin/sh\ncat >/dev/null\necho '[GNUPG:] SIG_CREATED ' >&2\nprintf -- '-----BEGIN PGP " +
 		"SIGNATURE-----\\n\\nx\\n-----END PGP SIGNATURE-----\\n'\n"
-	require.NoError(t, os.WriteFile(signer, []byte(script), 0o755))
+	gittest.Program(t, signer, script)
 	mine.Git("config", "gpg.program", signer)
 	mine.Git("config", "commit.gpgSign", "yes")
 	wanted, err = r.SignsCommits(ctx)

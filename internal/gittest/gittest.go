@@ -102,6 +102,16 @@ func Own(t testing.TB, key, value string) {
 	t.Cleanup(func() { _ = exec.Command("git", "config", "--file", file, "--unset-all", key).Run() })
 }
 
+// Program writes a program that is to be run. Another process writes it: while this one has it open for that, a process
+// that another test starts has it open, too, and for so long the system does not run it.
+func Program(t testing.TB, path, text string) {
+	t.Helper()
+	cmd := exec.Command("sh", "-c", `cat >"$1" && chmod 755 "$1"`, "sh", path)
+	cmd.Stdin = strings.NewReader(text)
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+}
+
 // Repo is a repository in a folder of the test's own.
 type Repo struct {
 	Dir string

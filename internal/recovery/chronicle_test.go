@@ -416,7 +416,7 @@ func TestSignatures(t *testing.T) {
 	} {
 		program := "#!/bin/sh\ncat >/dev/null\nprintf '\\n[GNUPG:] %s\\n' '" + c.says + "'\n"
 		for _, name := range []string{"gpg", "gpgsm", "ssh-keygen"} {
-			require.NoError(t, os.WriteFile(programs+"/"+name, []byte(program), 0o755))
+			gittest.Program(t, programs+"/"+name, program)
 		}
 		raw := fmt.Sprintf("tree %s\nauthor A <a@x> 1 +0000\ncommitter A <a@x> 1 +0000\ngpgsig -----BEGIN "+
 			"%s-----\n \n x\n"+

@@ -376,7 +376,7 @@ if [ $n = "$FAULT_AT" ]; then
 fi
 exec ` + real + ` "$@"
 `
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "git"), []byte(script), 0o755))
+	gittest.Program(t, filepath.Join(dir, "git"), script)
 	return dir, func(mode string, at int) []string {
 		count := filepath.Join(dir, "count")
 		os.Remove(count)

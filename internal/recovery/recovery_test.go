@@ -627,7 +627,7 @@ func TestCommitsAreSigned(t *testing.T) {
 	signer := filepath.Join(t.TempDir(), "signer")
 	script := "#!/bin/sh\necho '\n[GNUPG:] SIG_CREATED x' >&2\nprintf -- '-----BEGIN PGP " +
 		"SIGNATURE-----\\n%s\\n-----END PGP SIGNATURE-----\\n' $(sha256sum | cut -c1-40)\n"
-	require.NoError(t, os.WriteFile(signer, []byte(script), 0o755))
+	gittest.Program(t, signer, script)
 	for key, value := range map[string]string{"commit.gpgSign": "true", "gpg.program": signer,
 		"user.signingKey": "ada"} {
 		tm.mine.Git("config", key, value)

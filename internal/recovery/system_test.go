@@ -65,7 +65,7 @@ func TestAFolderWithoutPermission(t *testing.T) {
 	program := filepath.Join(t.TempDir(), "act")
 	data, err := os.ReadFile(os.Args[0])
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(program, data, 0o755))
+	gittest.Program(t, program, string(data))
 	for _, folder := range []string{"d", "turns", "."} {
 		dir := h.copy(t, h.dir)
 		cmd := exec.Command(program)

@@ -329,7 +329,7 @@ func TestRefusals(t *testing.T) {
 	s := demoClone(t)
 	hook := filepath.Join(s.Remote, "hooks", "pre-receive")
 	require.NoError(t, os.MkdirAll(filepath.Dir(hook), 0o755))
-	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\necho 'No pushes on Fridays.'\nexit 1\n"), 0o755))
+	gittest.Program(t, hook, "#!/bin/sh\necho 'No pushes on Fridays.'\nexit 1\n")
 	b := newBench(t, s.Clone)
 	b.press("enter", "enter", "enter", "enter", "enter", "s", "y", "enter")
 	b.see("The push was refused.", "by a hook or a rule of its own", "WHAT WAS SAID", "No pushes on Fridays.",
