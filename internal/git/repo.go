@@ -511,8 +511,8 @@ func (r *Repo) Unpushed(ctx context.Context, commits, below []object.ID) (map[ob
 		fmt.Fprintf(&ask, "^%s\n", id)
 	}
 	out, _, err := runIn(ctx, r.Dir, call{doing: "looking which commits were pushed",
-		stdin: strings.NewReader(ask.String()), args: []string{"rev-list", "--not", "--remotes", "--tags", "--not",
-			"--stdin"}})
+		stdin: strings.NewReader(ask.String()), args: []string{"rev-list", "--ignore-missing", "--not", "--remotes",
+			"--tags", "--not", "--stdin"}})
 	if err != nil {
 		return nil, err
 	}
