@@ -57,6 +57,7 @@ func (c *cache) get(p *pack, offset int64) (known, bool) {
 		if first := l.first.Value(); first != nil {
 			return known{l.kind, unsafe.Slice(first, l.size)}, true
 		}
+		delete(c.large, place{p, offset})
 		return known{}, false
 	}
 	c.order.MoveToFront(e)

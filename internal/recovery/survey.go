@@ -36,10 +36,12 @@ func (s *Session) Survey(ctx context.Context, fetch bool, progress func(done, of
 // rest.
 func (s *Session) SurveyFrom(ctx context.Context, fetch bool, progress func(done, of int), part func(p *Position,
 	below []history.Node)) (*Survey, error) {
-	if p := s.standing(ctx); p != nil && !fetch {
-		v, err := s.survey(ctx, p, s.dirtyOf(ctx, p), progress, part)
-		if !errors.Is(err, errMoved) {
-			return v, err
+	if !fetch {
+		if p := s.standing(ctx); p != nil {
+			v, err := s.survey(ctx, p, s.dirtyOf(ctx, p), progress, part)
+			if !errors.Is(err, errMoved) {
+				return v, err
+			}
 		}
 	}
 	p, err := s.Locate(ctx, fetch)

@@ -10,6 +10,7 @@ import (
 // besides is work that runs while the screen and its task go on: it reads, and changes nothing.
 // Any number of it may run.
 type besides struct {
+	of   *frame
 	ctx  context.Context
 	stop context.CancelFunc
 }
@@ -23,12 +24,13 @@ type besideEnded struct {
 // newBeside makes a place for the work of a screen, which ends with it.
 func (f *frame) newBeside() besides {
 	ctx, stop := context.WithCancel(f.ctx)
-	return besides{ctx, stop}
+	return besides{f, ctx, stop}
 }
 
 // start runs work. What it hands back is done on the screen, unless the screen was left.
 func (b besides) start(do func(ctx context.Context) (then, error)) tea.Cmd {
 	return func() tea.Msg {
+		defer b.of.uncover()
 		then, err := do(b.ctx)
 		if b.ctx.Err() != nil {
 			return nil

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -132,16 +131,6 @@ func (f *frame) receive(msg tea.Msg) tea.Cmd {
 		return tea.Batch(cmds...)
 	}
 	return nil
-}
-
-// text is the whole screen, row by row.
-func (f *frame) text() string {
-	rows := f.draw()
-	text := make([]string, len(rows))
-	for i, r := range rows {
-		text[i] = f.theme.render(r)
-	}
-	return strings.Join(text, "\n")
 }
 
 // draw gives the rows of the screen, each as wide as it.

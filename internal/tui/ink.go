@@ -275,7 +275,9 @@ const sample = "_"
 func (t *theme) around(k ink) [2]string {
 	codes, ok := t.codes[k]
 	if !ok {
-		codes[0], codes[1], _ = strings.Cut(t.style(k).Render(sample), sample)
+		if k != (ink{}) || t.colour { // else it is as the terminal has it
+			codes[0], codes[1], _ = strings.Cut(t.style(k).Render(sample), sample)
+		}
 		t.codes[k] = codes
 	}
 	return codes
@@ -285,14 +287,14 @@ func (t *theme) around(k ink) [2]string {
 func (t *theme) render(l line) string {
 	var b strings.Builder
 	for _, s := range l {
-		if s.drawn || s.ink == (ink{}) && !t.colour {
+		if s.drawn {
 			b.WriteString(s.text)
-		} else {
-			codes := t.around(s.ink)
-			b.WriteString(codes[0])
-			b.WriteString(s.text)
-			b.WriteString(codes[1])
+			continue
 		}
+		codes := t.around(s.ink)
+		b.WriteString(codes[0])
+		b.WriteString(s.text)
+		b.WriteString(codes[1])
 	}
 	return b.String()
 }

@@ -173,7 +173,7 @@ func (j *job) loaded(v *recovery.Survey, asked bool) tea.Cmd {
 		j.goTo(j.look)
 	}
 	if !asked {
-		return tea.Batch(j.load(true), j.countRest())
+		return j.load(true)
 	}
 	watch := tea.Batch(j.watch(), j.countRest())
 	if j.resumed {

@@ -191,17 +191,13 @@ func (p *painter) change(out *strings.Builder, y int, old, now line) (ok bool) {
 		}
 		out.WriteString(ansi.CursorPosition(x+1, y+1))
 		for x < end {
-			codes := p.theme.around(b[x].ink)
-			bare := b[x].ink == ink{} && !p.theme.colour
-			if !bare {
-				out.WriteString(codes[0])
-			}
-			for first := b[x].ink; x < end && b[x].ink == first; x++ {
+			first := b[x].ink
+			codes := p.theme.around(first)
+			out.WriteString(codes[0])
+			for ; x < end && b[x].ink == first; x++ {
 				out.WriteString(b[x].text)
 			}
-			if !bare {
-				out.WriteString(codes[1])
-			}
+			out.WriteString(codes[1])
 		}
 	}
 	return true
@@ -278,7 +274,7 @@ func (m painted) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	return m, tea.Batch(cmd, p.show(m.draw, byKey))
 }
 
-// View is not asked for: the painter draws.
+// View has nothing: the painter draws.
 func (m painted) View() tea.View { return tea.NewView("") }
 
 // uncover gives the terminal back before a panic goes on, so that it can be read.
@@ -357,8 +353,8 @@ func (f *frame) clip(text string) {
 	}
 }
 
-// paint runs a frame on the terminal, and gives the terminal back.
-func (f *frame) paint(ctx context.Context, first tea.Cmd) error {
+// onTerminal runs a frame on the terminal until it is left, and gives the terminal back. The error is Bubble Tea's.
+func (f *frame) onTerminal(ctx context.Context, first tea.Cmd) error {
 	profile := max(colorprofile.Detect(os.Stdout, os.Environ()), colorprofile.ASCII) // places are written at the least
 	if c := os.Getenv("COLORTERM"); f.theme.colour && (c == "truecolor" || c == "24bit") {
 		profile = colorprofile.TrueColor // the terminal says so itself

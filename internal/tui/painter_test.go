@@ -2,6 +2,7 @@ package tui
 
 import (
 	"bytes"
+	"context"
 	"math/rand/v2"
 	"regexp"
 	"runtime"
@@ -13,6 +14,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/gittest"
 
+	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
@@ -167,11 +169,20 @@ func TestTheTerminalIsGivenBack(t *testing.T) {
 	}
 	f := newFrame(t.Context(), themeOf("dark"))
 	f.painter = p
-	assert.PanicsWithValue(t, "broken", func() {
-		defer f.uncover()
-		panic("broken")
-	})
-	assert.Contains(t, out.String(), ansi.ResetModeAltScreenSaveCursor)
+	broken := func(context.Context) (then, error) { panic("broken") }
+	for name, fails := range map[string]func(){
+		"the screen":  func() { defer f.uncover(); panic("broken") },
+		"work beside": func() { f.newBeside().start(broken)() },
+		"a task": func() {
+			batch := f.start("", func(ctx context.Context, _ func(int, int)) (then, error) { return broken(ctx) })()
+			batch.(tea.BatchMsg)[0]()
+		},
+	} {
+		p.enter()
+		out.Reset()
+		assert.PanicsWithValue(t, "broken", fails, name)
+		assert.Contains(t, out.String(), ansi.ResetModeAltScreenSaveCursor, name)
+	}
 }
 
 // TestARedrawCostsWhatIsSeen, however long the file is.

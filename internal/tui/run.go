@@ -41,7 +41,7 @@ func Run(ctx context.Context, s *recovery.Session, themeName string, played *dem
 
 // show shows the screen until it is left.
 func (j *job) show(ctx context.Context, first tea.Cmd) error {
-	err := j.paint(ctx, first)
+	err := j.onTerminal(ctx, first)
 	j.leave()
 	if err != nil && !errors.Is(err, tea.ErrInterrupted) && ctx.Err() == nil { // else it was asked to end
 		return fmt.Errorf("the full screen ended: %w; your branch and files are safe, and decisions are kept", err)

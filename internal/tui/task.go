@@ -46,6 +46,7 @@ func (f *frame) start(doing string, do work) tea.Cmd {
 	t := &task{doing: doing, started: time.Now(), cancel: cancel, over: make(chan struct{})}
 	f.task = t
 	run := func() tea.Msg {
+		defer f.uncover()
 		defer close(t.over)
 		defer cancel()
 		then, err := do(ctx, func(done, of int) { t.done.Store(int64(done)); t.of.Store(int64(of)) })

@@ -127,6 +127,16 @@ func keyOf(name string) tea.Key {
 }
 
 // text is the screen without its colours.
+// text is the whole screen, row by row.
+func (f *frame) text() string {
+	rows := f.draw()
+	text := make([]string, len(rows))
+	for i, r := range rows {
+		text[i] = f.theme.render(r)
+	}
+	return strings.Join(text, "\n")
+}
+
 func (b *bench) text() string { return ansi.Strip(b.m.text()) }
 
 func (b *bench) see(texts ...string) {

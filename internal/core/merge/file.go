@@ -1,7 +1,6 @@
 package merge
 
 import (
-	"bytes"
 	"fmt"
 	"strings"
 
@@ -198,7 +197,7 @@ const MaxText = 100 << 20
 // IsText reports whether content is joined line by line: it has no zero byte
 // in its first 8000, and is not larger than MaxText.
 func IsText(data []byte) bool {
-	return len(data) <= MaxText && bytes.IndexByte(data[:min(len(data), 8000)], 0) < 0
+	return isText(object.Shared(data))
 }
 
 func isText(s string) bool {

@@ -168,7 +168,7 @@ func (o *Overlay) keepAhead(id ID, kind Kind, data []byte) {
 	}
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	if o.large+len(data) <= aheadAll {
+	if _, known := o.ahead[id]; !known && o.large+len(data) <= aheadAll {
 		o.ahead[id] = stored{kind, data}
 		o.large += len(data)
 	}

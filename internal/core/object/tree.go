@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"unsafe"
 )
 
 // Mode is the mode of a tree entry.
@@ -95,7 +94,7 @@ type cursor struct {
 // newCursor stands before the first entry. The content of objects never
 // changes, so names and ids may share its memory.
 func newCursor(f Format, data []byte) cursor {
-	return cursor{raw: unsafe.String(unsafe.SliceData(data), len(data)), size: f.Size()}
+	return cursor{raw: Shared(data), size: f.Size()}
 }
 
 // next goes to the next entry; false at the end, and where the tree is broken,

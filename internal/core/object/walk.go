@@ -395,7 +395,6 @@ func byName(paths []string, cut int, set map[string]Entry) (here map[string]Entr
 // stays is copied as it is.
 func (o *Overlay) replace(old cursor, tree ID, here map[string]Entry) (ID, error) {
 	var put []Entry
-	replaced := newNames(slices.Collect(maps.Keys(here)))
 	for _, e := range here {
 		if !e.Absent() {
 			put = append(put, e)
@@ -409,7 +408,7 @@ func (o *Overlay) replace(old cursor, tree ID, here map[string]Entry) (ID, error
 			out = put[0].appendTo(append(out, old.raw[kept:old.from]...))
 			kept, put = old.from, put[1:]
 		}
-		if replaced.index(old.Name) >= 0 {
+		if _, ok := here[old.Name]; ok {
 			out = append(out, old.raw[kept:old.from]...)
 			kept = old.to
 		}
