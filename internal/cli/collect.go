@@ -7,7 +7,7 @@ import (
 )
 
 // firstHeap is how much a command may allocate before the collector runs for the first time, in MB. Most commands end
-// before they come to that; waiting for 4 MB, as is usual, it would take them a tenth of their time.
+// before they come to that; from 4 MB on, as is usual, it takes them a twentieth of their time.
 const firstHeap = 32
 
 // collectLate has the collector begin late, and then go on as usual. Who set GOGC knows better.
