@@ -27,8 +27,9 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	binary = filepath.Join(dir, "dorvik")
-	if out, err := exec.Command("go", "build", "-o", binary,
-		"dorvik.dev/dorvik/cmd/dorvik").CombinedOutput(); err != nil {
+	build := exec.Command("go", "build", "-o", binary, "dorvik.dev/dorvik/cmd/dorvik")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0") // as make build has it
+	if out, err := build.CombinedOutput(); err != nil {
 		panic(string(out))
 	}
 	code := m.Run()
