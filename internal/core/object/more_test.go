@@ -3,7 +3,10 @@ package object
 import (
 	"errors"
 	"fmt"
+	"maps"
+	"math/rand/v2"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -137,4 +140,73 @@ func TestWordsOfObjects(t *testing.T) {
 	assert.Error(t, id.UnmarshalText([]byte("xyz")))
 	require.NoError(t, id.UnmarshalText(nil))
 	assert.True(t, id.IsZero())
+}
+
+// TestManyAtOnce: many paths are found, and set, as they are one by one.
+func TestManyAtOnce(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 8))
+	under := NewOverlay(SHA1, nil)
+	name := func() string { return string("ab.-c/"[r.IntN(5)]) + fmt.Sprint(r.IntN(12)) }
+	path := func() string { return strings.Join([]string{name(), name(), name()}[r.IntN(3):], "/") }
+	file := func() Entry {
+		return Entry{Mode: ModeFile, ID: under.Put(KindBlob, []byte(fmt.Sprint(r.Int())))}
+	}
+	var tree ID
+	for range 60 {
+		set, paths := map[string]Entry{}, map[string]bool{}
+		for range 1 + r.IntN(80) {
+			p := path()
+			paths[p] = true
+			if !slices.ContainsFunc(slices.Collect(maps.Keys(set)), func(q string) bool {
+				return strings.HasPrefix(q, p+"/") || strings.HasPrefix(p, q+"/") || p == q
+			}) {
+				set[p] = Entry{}
+				if r.IntN(4) > 0 {
+					set[p] = file()
+				}
+			}
+		}
+		together, err := under.Edit(tree, set)
+		require.NoError(t, err)
+		for _, p := range slices.Sorted(maps.Keys(set)) {
+			tree, err = under.Edit(tree, map[string]Entry{p: set[p]})
+			require.NoError(t, err)
+		}
+		require.Equal(t, tree, together)
+		found, err := NewOverlay(SHA1, under).FindAll(tree, slices.Sorted(maps.Keys(paths)))
+		require.NoError(t, err)
+		for p := range paths {
+			want, err := under.Find(tree, p)
+			require.NoError(t, err)
+			got, ok := found[p]
+			assert.Equal(t, want, got, p)
+			assert.Equal(t, !want.Absent(), ok, p)
+		}
+	}
+	_, err := under.FindAll(SHA1.Sum(KindTree, []byte("nowhere")), []string{"a"})
+	assert.ErrorIs(t, err, ErrMissing)
+}
+
+// TestWhatIsAskedForStays: of much more than is kept, what is asked for again and again is read once, and what was not
+// asked for long is let go.
+func TestWhatIsAskedForStays(t *testing.T) {
+	under := &shelf{Overlay: NewOverlay(SHA1, nil)}
+	put := func(n int) ID { return under.Put(KindBlob, append(make([]byte, cacheHalf/8), byte(n))) }
+	o := NewOverlay(SHA1, under)
+	often, once := put(0), put(1)
+	for n := range 40 {
+		for _, id := range []ID{often, put(2 + n)} {
+			_, err := o.Blob(id)
+			require.NoError(t, err)
+		}
+		if n == 0 {
+			_, err := o.Blob(once)
+			require.NoError(t, err)
+		}
+		assert.LessOrEqual(t, len(o.cache)+len(o.older), 16)
+	}
+	assert.Equal(t, 42, under.one)
+	_, err := o.Blob(once)
+	require.NoError(t, err)
+	assert.Equal(t, 43, under.one)
 }

@@ -38,18 +38,19 @@ type Overlay struct {
 
 	mu    sync.Mutex
 	made  map[ID]stored
-	cache map[ID]stored
+	cache map[ID]stored // what was read, or asked for, last,
+	older map[ID]stored // and before that
 	bytes int           // held by cache
 	ahead map[ID]stored // large ones that were read ahead, till they are asked for
 	large int           // held by ahead
 }
 
-// Blobs larger than cacheOne are not kept; past cacheAll the cache starts anew. Of those that are read ahead of being
-// asked for, which is once, as much as aheadAll is. All in bytes.
+// Blobs larger than cacheOne are not kept; past cacheHalf what was kept becomes the older half, in place of the one
+// before. Of those that are read ahead of being asked for, which is once, as much as aheadAll is. All in bytes.
 const (
-	cacheOne = 1 << 20
-	cacheAll = 32 << 20
-	aheadAll = 320 << 20
+	cacheOne  = 1 << 20
+	cacheHalf = 6 << 20
+	aheadAll  = 320 << 20
 )
 
 // NewOverlay makes an empty overlay. A nil reader stands for an empty repository.
@@ -84,6 +85,11 @@ func (o *Overlay) Read(id ID) (Kind, []byte, error) {
 		s, ok = o.cache[id]
 	}
 	if !ok {
+		if s, ok = o.older[id]; ok {
+			o.hold(id, s)
+		}
+	}
+	if !ok {
 		if s, ok = o.ahead[id]; ok {
 			delete(o.ahead, id)
 			o.large -= len(s.data)
@@ -110,11 +116,23 @@ func (o *Overlay) keep(id ID, kind Kind, data []byte) {
 	}
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	if o.bytes += len(data); o.bytes > cacheAll {
-		clear(o.cache)
-		o.bytes = len(data)
+	o.hold(id, stored{kind, data})
+}
+
+// hold keeps an object in memory for a while. It is called with the lock.
+func (o *Overlay) hold(id ID, s stored) {
+	if o.bytes += len(s.data); o.bytes > cacheHalf {
+		o.older, o.cache = o.cache, map[ID]stored{}
+		o.bytes = len(s.data)
 	}
-	o.cache[id] = stored{kind, data}
+	o.cache[id] = s
+}
+
+// held reports whether an object that was read is in memory. It is called with the lock.
+func (o *Overlay) held(id ID) bool {
+	_, is := o.cache[id]
+	_, was := o.older[id]
+	return is || was
 }
 
 // Forget drops objects of the reader below from memory: they are not going to be asked for
@@ -125,6 +143,7 @@ func (o *Overlay) Forget(ids ...ID) {
 	for _, id := range ids {
 		o.bytes -= len(o.cache[id].data)
 		delete(o.cache, id)
+		delete(o.older, id)
 	}
 }
 
@@ -136,21 +155,25 @@ func (o *Overlay) Prefetch(ids ...ID) {
 	if !ok || len(ids) < 2 {
 		return
 	}
-	asked := make(map[ID]bool, len(ids))
-	o.mu.Lock()
-	ids = slices.DeleteFunc(ids, func(id ID) bool { // in the order given: those of one place lie together in a pack
-		_, made := o.made[id]
-		_, cached := o.cache[id]
-		_, ahead := o.ahead[id]
-		known := made || cached || ahead || id.IsZero() || asked[id]
-		asked[id] = true
-		return known
-	})
-	o.mu.Unlock()
-	for batch := range slices.Chunk(ids, 1000) { // not more than the cache holds
+	// In the order given, as those of one place lie together in a pack; and not many at a time, as others may read some
+	// of them meanwhile.
+	for batch := range slices.Chunk(ids, readAtOnce) {
+		asked := make(map[ID]bool, len(batch))
+		o.mu.Lock()
+		batch = slices.DeleteFunc(batch, func(id ID) bool {
+			_, made := o.made[id]
+			_, ahead := o.ahead[id]
+			known := made || o.held(id) || ahead || id.IsZero() || asked[id]
+			asked[id] = true
+			return known
+		})
+		o.mu.Unlock()
 		many.ReadMany(batch, o.keepAhead)
 	}
 }
+
+// readAtOnce is how many objects the reader below is asked for at once.
+const readAtOnce = 96
 
 // Release lets go of what was read ahead and not asked for: it is not needed any more.
 func (o *Overlay) Release() {

@@ -100,29 +100,40 @@ func newCursor(f Format, data []byte) cursor {
 // next goes to the next entry; false at the end, and where the tree is broken,
 // which err then says. The Entry is the zero one then.
 func (c *cursor) next() bool {
-	c.from, c.Entry = c.to, Entry{}
+	c.from = c.to
 	rest := c.raw[c.from:]
+	m, i := modeOf(rest)
+	// Most names are so short that looking at each byte is quicker than searching.
+	end, slash := i+1, false
+	for end < len(rest) && rest[end] != 0 {
+		slash = slash || rest[end] == '/'
+		end++
+	}
+	if rest == "" || slash || m == 0 || end == i+1 || rest[i] != ' ' || len(rest) < end+1+c.size {
+		return c.ends(rest)
+	}
+	c.Name, c.Mode, c.ID.raw = rest[i+1:end], m, rest[end+1:end+1+c.size]
+	c.to = c.from + end + 1 + c.size
+	return true
+}
+
+// ends is next where there is no entry that can be read.
+func (c *cursor) ends(rest string) bool {
+	c.Entry = Entry{}
 	if rest == "" || c.err != nil {
 		return false
 	}
 	m, i := modeOf(rest)
 	end := strings.IndexByte(rest, 0)
-	if end < 0 || len(rest) < end+1+c.size {
+	switch {
+	case end < 0 || len(rest) < end+1+c.size:
 		c.err = fmt.Errorf("tree is cut off after %d bytes", c.from)
-		return false
-	}
-	if i >= end || rest[i] != ' ' || m == 0 {
+	case i >= end || rest[i] != ' ' || m == 0:
 		c.err = fmt.Errorf("tree entry %q has no mode that can be read", rest[:end])
-		return false
+	default:
+		c.err = fmt.Errorf("tree entry has the name %q", rest[i+1:end])
 	}
-	name := rest[i+1 : end]
-	if name == "" || strings.IndexByte(name, '/') >= 0 {
-		c.err = fmt.Errorf("tree entry has the name %q", name)
-		return false
-	}
-	c.Entry = Entry{name, m, ID{rest[end+1 : end+1+c.size]}}
-	c.to = c.from + end + 1 + c.size
-	return true
+	return false
 }
 
 // modeOf reads the mode that an entry begins with, and how long it is.

@@ -3,8 +3,11 @@ package object
 import (
 	"fmt"
 	"maps"
+	"runtime"
 	"slices"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // Find gives the entry at a slash-separated path below a tree; the zero Entry
@@ -27,6 +30,60 @@ func (o *Overlay) Find(tree ID, path string) (Entry, error) {
 		}
 	}
 	return Entry{}, c.fail(tree)
+}
+
+// FindAll finds many paths, which are in order, and reads each directory once. Those that are not there are left out.
+func (o *Overlay) FindAll(tree ID, paths []string) (map[string]Entry, error) {
+	found := make(map[string]Entry, len(paths))
+	return found, o.findAll(tree, paths, 0, found)
+}
+
+// findAll is FindAll for paths that all begin with the same directories, which take up cut bytes.
+func (o *Overlay) findAll(tree ID, paths []string, cut int, found map[string]Entry) error {
+	var names []string
+	var exact []string   // the path that ends with each; empty where none does
+	var below [][]string // those that go on
+	places := map[string]int{}
+	for len(paths) > 0 {
+		name, _, deeper := strings.Cut(paths[0][cut:], "/")
+		i, known := places[name]
+		if !known {
+			i, places[name] = len(names), len(names)
+			names, exact, below = append(names, name), append(exact, ""), append(below, nil)
+		}
+		n := 1
+		if deeper {
+			for dir := paths[0][:cut+len(name)+1]; n < len(paths) && strings.HasPrefix(paths[n], dir); n++ {
+			}
+			below[i] = paths[:n]
+		} else {
+			exact[i] = paths[0]
+		}
+		paths = paths[n:]
+	}
+	var trees []Entry
+	var in []int
+	if err := o.Pick(tree, names, func(i int, e Entry) {
+		if exact[i] != "" {
+			found[exact[i]] = e.Detached()
+		}
+		if len(below[i]) > 0 && e.IsTree() {
+			trees, in = append(trees, e), append(in, i)
+		}
+	}); err != nil {
+		return err
+	}
+	ids := make([]ID, len(trees))
+	for k := range trees {
+		ids[k] = trees[k].ID
+	}
+	o.Prefetch(ids...)
+	for k, e := range trees {
+		if err := o.findAll(e.ID, below[in[k]], cut+len(e.Name)+1, found); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Pick looks names up in a directory, and calls found with the place of each that is there in the list.
@@ -353,19 +410,46 @@ func (o *Overlay) edit(tree ID, paths []string, cut int, set map[string]Entry) (
 			here[c.Name] = c.Entry
 		}
 	}
-	for name, sub := range below {
-		e := here[name]
-		id, err := o.edit(e.Subtree(), sub, cut+len(name)+1, set)
-		if err != nil {
-			return ID{}, err
-		}
-		if !id.IsZero() {
-			here[name] = Entry{name, ModeTree, id}
-		} else if e.IsTree() {
+	names := slices.Collect(maps.Keys(below))
+	ids := make([]ID, len(names))
+	if err := each(len(names), func(i int) (err error) {
+		ids[i], err = o.edit(here[names[i]].Subtree(), below[names[i]], cut+len(names[i])+1, set)
+		return err
+	}); err != nil {
+		return ID{}, err
+	}
+	for i, name := range names {
+		if !ids[i].IsZero() {
+			here[name] = Entry{name, ModeTree, ids[i]}
+		} else if here[name].IsTree() {
 			here[name] = Entry{}
 		}
 	}
 	return o.replace(old, tree, here)
+}
+
+// fewTogether is how many directories are made by one processor before it goes on to others.
+const fewTogether = 8
+
+// each does something for each of so many, on all processors where they are more than a few.
+func each(n int, do func(i int) error) error {
+	var all errgroup.Group
+	all.SetLimit(runtime.GOMAXPROCS(0))
+	for from := 0; from < n; from += fewTogether {
+		part := func() error {
+			for i := from; i < min(n, from+fewTogether); i++ {
+				if err := do(i); err != nil {
+					return err
+				}
+			}
+			return nil
+		}
+		if n <= fewTogether {
+			return part()
+		}
+		all.Go(part)
+	}
+	return all.Wait()
 }
 
 // byName sorts paths by their names in one directory: what is set there, and the paths of
