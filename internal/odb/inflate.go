@@ -46,7 +46,10 @@ const firstPiece = 64 << 10
 var errNotThatLong = errors.New("its content is not as long as it says")
 
 // inflate gives the content of so many bytes that is deflated at the beginning of a text.
-func inflate(from []byte, size int) ([]byte, error) {
+func inflate(from []byte, size int) ([]byte, error) { return inflateInto(nil, from, size) }
+
+// inflateInto is inflate into the memory of a text that is not needed any more, where it is large enough.
+func inflateInto(old, from []byte, size int) ([]byte, error) {
 	if size < 0 || size > mostInflated(len(from)) {
 		return nil, errNotThatLong
 	}
@@ -55,7 +58,12 @@ func inflate(from []byte, size int) ([]byte, error) {
 		return nil, fmt.Errorf("inflating: %w", err)
 	}
 	defer z.done()
-	data := make([]byte, min(size, firstPiece))
+	data := old[:0]
+	if cap(data) >= size {
+		data = data[:size]
+	} else {
+		data = make([]byte, min(size, firstPiece))
+	}
 	_, err = io.ReadFull(z, data)
 	if rest := size - len(data); err == nil && rest > 0 { // it seems to be what it says that it is
 		data = append(make([]byte, 0, size), data...)[:size]

@@ -116,21 +116,24 @@ func (s *Store) Read(id object.ID) (kind object.Kind, data []byte, err error) {
 	return 0, nil, err
 }
 
-// fewTogether is up to how many objects are read by one after the other.
-const fewTogether = 16
+// fewTogether is how many objects one processor reads before it goes on to others.
+const fewTogether = 12
 
 // ReadMany reads many, on all processors, and gives those that it could not read. each may be called by several
 // goroutines at a time.
 func (s *Store) ReadMany(ids []object.ID, each func(id object.ID, kind object.Kind, data []byte)) (left []object.ID) {
 	workers := min(runtime.GOMAXPROCS(0), 1+len(ids)/fewTogether)
 	missing := make([][]object.ID, workers)
+	var next atomic.Int64
 	read := func(worker int) {
-		// What is asked for together lies together, and stands on the same deltas.
-		for _, id := range ids[worker*len(ids)/workers : (worker+1)*len(ids)/workers] {
-			if kind, data, err := s.Read(id); err == nil {
-				each(id, kind, data)
-			} else {
-				missing[worker] = append(missing[worker], id)
+		for end := int(next.Add(fewTogether)); end < len(ids)+fewTogether; end = int(next.Add(fewTogether)) {
+			// What is asked for together lies together, and stands on the same deltas.
+			for _, id := range ids[end-fewTogether : min(end, len(ids))] {
+				if kind, data, err := s.Read(id); err == nil {
+					each(id, kind, data)
+				} else {
+					missing[worker] = append(missing[worker], id)
+				}
 			}
 		}
 	}

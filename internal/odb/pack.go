@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/bits"
 	"runtime"
+	"slices"
 	"sync"
 
 	"dorvik.dev/dorvik/internal/core/object"
@@ -133,66 +134,109 @@ func (s *Store) packed(in *packs, p *pack, offset int64, deep int) (kind object.
 	if err != nil {
 		return 0, nil, err
 	}
-	type link struct {
-		offset int64
-		entry  entry
+	room := rooms.Get().(*room)
+	defer room.done()
+	if kind, data, err = s.bottom(in, p, content, offset, deep, room); err != nil {
+		return 0, nil, err
 	}
-	var chain []link
-	for at := offset; kind == 0; {
+	for i := len(room.chain) - 1; i >= 0; i-- {
+		at := &room.chain[i]
+		if data, err = room.on(&at.entry, data, content, keep(kind, i)); err != nil {
+			return 0, nil, err
+		}
+		if keep(kind, i) {
+			s.bases.put(p, at.offset, known{kind, data})
+		}
+	}
+	return kind, data, nil
+}
+
+// bottom gives what the object at an offset stands on, with nothing between but the deltas that it puts into the chain.
+func (s *Store) bottom(in *packs, p *pack, content []byte, offset int64, deep int, room *room) (kind object.Kind,
+	data []byte, err error) {
+	room.chain = room.chain[:0]
+	for at := offset; len(room.chain) <= longestChain; {
 		if known, ok := s.bases.get(p, at); ok {
-			kind, data = known.kind, known.data
-			break
+			return known.kind, known.data, nil
 		}
 		e, err := parseEntry(content, at, p.format.Size())
 		if err != nil {
 			return 0, nil, err
 		}
+		below := len(room.chain)
 		switch e.kind {
 		case offsetDelta:
-			chain = append(chain, link{at, e})
+			room.chain = append(room.chain, link{at, e})
 			at = e.base
 		case idDelta:
-			chain = append(chain, link{at, e})
+			room.chain = append(room.chain, link{at, e})
 			if p.index != nil {
 				if base, ok := p.index.find(e.id); ok {
 					at = base
-					break
+					continue
 				}
 			}
 			if deep == deepest {
-				return 0, nil, errors.New("its deltas have no end")
+				return 0, nil, errEndless
 			}
-			if kind, data, err = s.base(in, e.id, deep+1); err != nil {
-				return 0, nil, err
-			}
+			return s.base(in, e.id, deep+1)
 		default:
 			kind = object.Kind(e.kind)
-			if data, err = inflate(content[e.at:], e.size); err != nil {
-				return 0, nil, err
+			if !keep(kind, below) && e.size <= firstPiece {
+				room.made, err = inflateInto(room.made, content[e.at:], e.size)
+				return kind, room.made, err
 			}
-			if len(chain) > 0 || len(data) > cacheOne { // a large one costs nothing to keep
-				s.bases.put(p, at, known{kind, data})
+			if data, err = inflate(content[e.at:], e.size); err == nil && (below > 0 || len(data) > cacheOne) {
+				s.bases.put(p, at, known{kind, data}) // a large one costs nothing to keep
 			}
-		}
-		if len(chain) > longestChain {
-			return 0, nil, errors.New("its deltas have no end")
+			return kind, data, err
 		}
 	}
-	for i := len(chain) - 1; i >= 0 && err == nil; i-- {
-		if data, err = chain[i].entry.on(data, content); err == nil {
-			s.bases.put(p, chain[i].offset, known{kind, data})
-		}
-	}
-	return kind, data, err
+	return 0, nil, errEndless
 }
 
-// on makes the object of a delta of what it stands on.
-func (e *entry) on(base, content []byte) ([]byte, error) {
-	delta, err := inflate(content[e.at:], e.size)
-	if err != nil {
+var errEndless = errors.New("its deltas have no end")
+
+// keptBelow is how many of the contents that one stands on are kept, beside itself. Trees that stand on each other are
+// versions of one directory, and most are asked for; contents may be of files that are not.
+const keptBelow = 4
+
+// keep reports whether an object is kept on which one stands that is so many deltas away.
+func keep(kind object.Kind, below int) bool { return kind != object.KindBlob || below < keptBelow }
+
+// link is one of the deltas of an object.
+type link struct {
+	offset int64
+	entry  entry
+}
+
+// room is memory for what is not kept, which is used again.
+type room struct {
+	chain               []link
+	delta, made, before []byte
+}
+
+var rooms = sync.Pool{New: func() any { return &room{} }}
+
+// done lets it be used again, but for what is so large that few need it.
+func (r *room) done() {
+	if cap(r.delta) > cacheOne {
+		r.delta = nil
+	}
+	rooms.Put(r)
+}
+
+// on makes the object of a delta of what it stands on. One that is not kept is good until the next but one is made.
+func (r *room) on(e *entry, base, content []byte, keep bool) (data []byte, err error) {
+	if r.delta, err = inflateInto(r.delta, content[e.at:], e.size); err != nil {
 		return nil, err
 	}
-	return patch(base, delta)
+	if keep || len(base) > firstPiece { // not small, so others want it, too
+		return patch(nil, base, r.delta)
+	}
+	r.made, r.before = r.before, r.made
+	r.made, err = patch(r.made[:0], base, r.delta)
+	return r.made, err
 }
 
 // base reads an object that a delta of another pack stands on.
@@ -205,8 +249,9 @@ func (s *Store) base(in *packs, id object.ID, deep int) (object.Kind, []byte, er
 
 var errDelta = errors.New("a delta does not fit what it stands on")
 
-// patch makes an object of another, as a delta says: pieces copied from it, and new ones.
-func patch(base, delta []byte) ([]byte, error) {
+// patch makes an object of another, as a delta says: pieces copied from it, and new ones. It is put into out, where
+// there is room.
+func patch(out, base, delta []byte) ([]byte, error) {
 	from, rest, ok := varint(delta)
 	if !ok || from != uint64(len(base)) {
 		return nil, errDelta
@@ -215,7 +260,7 @@ func patch(base, delta []byte) ([]byte, error) {
 	if !ok || size > largest || !comesTo(rest, size) {
 		return nil, errDelta
 	}
-	out := make([]byte, 0, size)
+	out = slices.Grow(out, int(size))
 	for len(rest) > 0 {
 		op := rest[0]
 		rest = rest[1:]
