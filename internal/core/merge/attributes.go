@@ -8,6 +8,9 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
+// attributesFile is the name of files of attributes.
+const attributesFile = ".gitattributes"
+
 // rules tells the attributes of paths of a join: those that gitattributes files
 // have in the joined tree. One that is contested itself counts as yours has it.
 type rules struct {
@@ -61,13 +64,13 @@ func (r *rules) file(dir string) (*attr.Rules, error) {
 	var at Three[object.Entry]
 	for _, of := range []Side{ofBase, Yours, Theirs} {
 		var err error
-		if *at.Of(of), err = r.engine.Store.Find(*r.given.Of(of), path.Join(dir, ".gitattributes")); err != nil {
+		if *at.Of(of), err = r.engine.Store.Find(*r.given.Of(of), path.Join(dir, attributesFile)); err != nil {
 			return nil, err
 		}
 	}
 	// As they join, or else as yours has it.
 	m := &merger{ctx: r.ctx, engine: r.engine, out: &Result{store: r.engine.Store}}
-	if err := m.name(path.Join(dir, ".gitattributes"), at.Base, at.Yours, at.Theirs); err != nil {
+	if err := m.name(path.Join(dir, attributesFile), at.Base, at.Yours, at.Theirs); err != nil {
 		return nil, err
 	}
 	joined := at.Yours

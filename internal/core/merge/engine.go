@@ -13,14 +13,12 @@ package merge
 
 import (
 	"context"
-	"errors"
-	"slices"
 
 	"dorvik.dev/dorvik/internal/core/attr"
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Engine joins trees over one store. It remembers text merges, so that joining
+// Engine joins trees over one store. It remembers how texts joined, so that joining
 // again after a decision costs only what the decision changes. It is safe for
 // use by several goroutines.
 type Engine struct {
@@ -40,7 +38,7 @@ type Engine struct {
 	pairs   int // how many pairs of files are compared at most to find renames
 	maxText int // in bytes
 
-	texts  cache[Three[object.ID], *Text]
+	texts  cache[Three[object.ID], *joinedText]
 	driven cache[driven, drivenTo]
 	bases  cache[string, ancestor] // several common ancestors, by their ids, and the base they were joined to
 }
@@ -89,33 +87,4 @@ func (e *Engine) walk(ctx context.Context, rules *rules, open map[string]bool, r
 func (e *Engine) begin(base, yours, theirs object.ID) *Result {
 	return &Result{Given: Three[object.ID]{base, yours, theirs}, Base: base, Yours: yours, Theirs: theirs,
 		store: e.Store}
-}
-
-// errNotEnough says that what a change touched does not tell all about it.
-var errNotEnough = errors.New("more than what was changed has to be looked at")
-
-// Onto is Trees for a change, from base to changed, that is brought onto a tree in which much else may differ: where it
-// joins without a question, only what it touched is looked at, and that alone is in the account of what joined. So its
-// cost does not follow what else differs.
-func (e *Engine) Onto(ctx context.Context, base, changed, onto object.ID) (*Result, error) {
-	m := &merger{ctx: ctx, engine: e, rules: newRules(ctx, e, Three[object.ID]{base, changed, onto}), touched: true,
-		out: e.begin(base, changed, onto)}
-	switch err := m.dir("", tree(base), tree(changed), tree(onto)); {
-	case errors.Is(err, errNotEnough):
-		return e.Trees(ctx, base, changed, onto)
-	case err != nil:
-		return nil, err
-	}
-	r := m.out
-	gone, err := r.relevant()
-	if err != nil {
-		return nil, err
-	}
-	// A rename may matter, or a name that onto has, too, in capitals.
-	adds := slices.ContainsFunc(r.Joined, func(j Joined) bool { return j.Base.Absent() })
-	if !r.Clean() || len(gone) > 0 || len(r.emptied) > 0 || adds {
-		return e.Trees(ctx, base, changed, onto)
-	}
-	r.touched = true
-	return r, nil
 }

@@ -118,31 +118,59 @@ func (m *merger) content(path string, b, y, t object.Entry) (object.ID, Subject,
 	if err != nil || !id.IsZero() {
 		return id, nil, err
 	}
-	var text *Text
+	var joined *joinedText
 	if why == "" {
-		if text, err = m.engine.Text(b.ID, y.ID, t.ID); err != nil {
+		if joined, err = m.engine.join3(b.ID, y.ID, t.ID); err != nil {
 			return id, nil, err
 		}
-		if text == nil {
+		if joined == nil {
 			if why, err = m.tooLarge(b, y, t); err != nil {
 				return id, nil, err
 			}
 		}
 	}
-	if text == nil {
+	if joined == nil {
 		return id, &Versions{Base: b, Yours: y, Theirs: t, Why: why}, nil
 	}
 	if said := map[Origin]string{
 		FromYours:  "you changed all line ends; joined with the new ones",
 		FromTheirs: "they changed all line ends; joined with the new ones",
 		FromBoth:   "both sides changed all line ends alike",
-	}[text.NewEnds]; said != "" {
+	}[joined.ends]; said != "" {
 		m.remark(path, said)
 	}
-	if text.Conflicts() > 0 {
-		return id, &Lines{Base: b, Yours: y, Theirs: t, Text: text}, nil
+	if joined.text != nil {
+		return id, &Lines{Base: b, Yours: y, Theirs: t, Text: joined.text}, nil
 	}
-	return m.engine.Store.Put(object.KindBlob, []byte(text.Join(nil))), nil, nil
+	return joined.id, nil, nil
+}
+
+// joinedText is what three texts were joined to: a blob that was made, or where they conflict a text.
+type joinedText struct {
+	text *Text
+	id   object.ID
+	ends Origin
+}
+
+// join3 joins three blobs as texts, and remembers it; nil where one of them is not text. Of what joins cleanly, which
+// is most, no more is remembered than where it is.
+func (e *Engine) join3(base, yours, theirs object.ID) (*joinedText, error) {
+	key := Three[object.ID]{base, yours, theirs}
+	if j, ok := e.texts.get(key); ok {
+		return j, nil
+	}
+	text, err := e.Text(base, yours, theirs)
+	if err != nil || text == nil {
+		return nil, err
+	}
+	j := &joinedText{ends: text.NewEnds}
+	if text.Conflicts() > 0 {
+		j.text = text
+	} else {
+		j.id = e.Store.Put(object.KindBlob, []byte(text.Join(nil)))
+	}
+	e.texts.put(key, j)
+	return j, nil
 }
 
 // tooLarge says it where a text is only too large to be joined by lines.
@@ -166,9 +194,6 @@ func (m *merger) tooLarge(entries ...object.Entry) (string, error) {
 // where one of them is not text.
 func (e *Engine) Text(base, yours, theirs object.ID) (*Text, error) {
 	key := Three[object.ID]{base, yours, theirs}
-	if t, ok := e.texts.get(key); ok {
-		return t, nil
-	}
 	var lines Three[[]string]
 	for _, of := range []Side{ofBase, Yours, Theirs} {
 		id := *key.Of(of)
@@ -187,7 +212,6 @@ func (e *Engine) Text(base, yours, theirs object.ID) (*Text, error) {
 	newEnds := sameEnds(&lines)
 	joined := Merge3(lines.Base, lines.Yours, lines.Theirs)
 	joined.NewEnds = newEnds
-	e.texts.put(key, &joined)
 	return &joined, nil
 }
 

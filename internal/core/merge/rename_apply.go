@@ -27,21 +27,21 @@ func (r *Result) relevant() (gone map[string]bool, err error) {
 	trees := slices.Clone(r.goneTrees)
 	for _, j := range r.Joined {
 		if j.Origin == FromBoth && j.Base.IsTree() && j.Result.IsTree() {
-			trees = append(trees, edit{j.Path, j.Base})
+			trees = append(trees, Edit{j.Path, j.Base})
 		}
 	}
 	for _, t := range trees {
-		left, err := r.store.Find(r.Yours, t.path)
+		left, err := r.store.Find(r.Yours, t.Path)
 		if err != nil {
 			return nil, err
 		}
-		changes, err := r.store.Changes(t.entry.ID, left.Subtree())
+		changes, err := r.store.Changes(t.Entry.ID, left.Subtree())
 		if err != nil {
 			return nil, err
 		}
 		for _, c := range changes {
 			if c.New.Absent() {
-				gone[t.path+"/"+c.Path] = true
+				gone[t.Path+"/"+c.Path] = true
 			}
 		}
 	}

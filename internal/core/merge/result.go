@@ -29,10 +29,10 @@ type Result struct {
 
 	store     *object.Overlay
 	touched   bool            // only what yours changed was looked at
-	ofYours   []edit          // that make yours the joined tree
-	ofTheirs  []edit          // that make theirs the joined tree
+	ofYours   []Edit          // that make yours the joined tree
+	ofTheirs  []Edit          // that make theirs the joined tree
 	gone      []string        // files of the base that are not in their place, and perhaps renamed
-	goneTrees []edit          // directories of the base that are none on either side
+	goneTrees []Edit          // directories of the base that are none on either side
 	emptied   []emptied       // directories of the base that are none on one side, and changed on the other
 	contested map[string]bool // paths of conflicts that renames are
 	from      map[string]string
@@ -47,9 +47,10 @@ type Remark struct {
 	Driver string // the merge driver that was not run as nobody agreed to it, or empty
 }
 
-type edit struct {
-	path  string
-	entry object.Entry
+// Edit sets what stands at a path of a tree.
+type Edit struct {
+	Path  string
+	Entry object.Entry
 }
 
 // Clean reports whether nothing is contested.
@@ -83,7 +84,7 @@ func (r *Result) Tree(settled Decided) (object.ID, error) {
 		}
 	}
 	for _, e := range edits {
-		set[e.path] = e.entry
+		set[e.Path] = e.Entry
 	}
 	for p, e := range settled.Entries {
 		set[p] = e
@@ -113,8 +114,8 @@ func (r *Result) Decide(path string, e object.Entry) {
 			b, y, t := c.Subject.Sides()
 			r.Joined = append(r.Joined, Joined{Path: path, From: c.From(), Origin: FromBoth, Base: b, Yours: y,
 				Theirs: t, Result: e})
-			r.ofYours = append(r.ofYours, edit{path, e})
-			r.ofTheirs = append(r.ofTheirs, edit{path, e})
+			r.ofYours = append(r.ofYours, Edit{path, e})
+			r.ofTheirs = append(r.ofTheirs, Edit{path, e})
 			return
 		}
 	}

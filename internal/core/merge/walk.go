@@ -25,10 +25,10 @@ func (m *merger) joined(path string, o Origin, b, y, t, result object.Entry) {
 	m.out.Joined = append(grow(m.out.Joined), Joined{Path: path, Origin: o, Base: b, Yours: y, Theirs: t,
 		Result: result})
 	if !result.Same(y) {
-		m.out.ofYours = append(grow(m.out.ofYours), edit{path, result})
+		m.out.ofYours = append(grow(m.out.ofYours), Edit{path, result})
 	}
 	if !result.Same(t) {
-		m.out.ofTheirs = append(grow(m.out.ofTheirs), edit{path, result})
+		m.out.ofTheirs = append(grow(m.out.ofTheirs), Edit{path, result})
 	}
 }
 
@@ -56,7 +56,7 @@ func (m *merger) name(path string, b, y, t object.Entry) error {
 		m.out.gone = append(m.out.gone, path)
 	}
 	if b.IsTree() && !y.IsTree() && !t.IsTree() {
-		m.out.goneTrees = append(m.out.goneTrees, edit{path, b})
+		m.out.goneTrees = append(m.out.goneTrees, Edit{path, b})
 	}
 	// Where the ancestors disagree, neither side counts as having left the path alone.
 	asked, open := m.open[path]
@@ -231,7 +231,7 @@ func (m *merger) treeAgainstFile(path string, b, y, t object.Entry) error {
 	if !left {
 		set := map[string]object.Entry{}
 		for _, e := range m.out.ofYours[ofYours:] {
-			set[e.path[len(path)+1:]] = e.entry
+			set[e.Path[len(path)+1:]] = e.Entry
 		}
 		id, err := m.engine.Store.Edit(y.Subtree(), set)
 		if err != nil {

@@ -1,0 +1,77 @@
+package merge
+
+import (
+	"context"
+	"errors"
+	"path"
+	"slices"
+
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// errNotEnough says that what a change touched does not tell all about it.
+var errNotEnough = errors.New("more than what was changed has to be looked at")
+
+// Onto is Trees for a change, from base to changed, that is brought onto a tree in which much else may differ: where it
+// joins without a question, only what it touched is looked at, and that alone is in the account of what joined. So its
+// cost does not follow what else differs.
+func (e *Engine) Onto(ctx context.Context, base, changed, onto object.ID) (*Result, error) {
+	m := &merger{ctx: ctx, engine: e, rules: newRules(ctx, e, Three[object.ID]{base, changed, onto}), touched: true,
+		out: e.begin(base, changed, onto)}
+	switch err := m.dir("", tree(base), tree(changed), tree(onto)); {
+	case errors.Is(err, errNotEnough):
+		return e.Trees(ctx, base, changed, onto)
+	case err != nil:
+		return nil, err
+	}
+	r := m.out
+	gone, err := r.relevant()
+	if err != nil {
+		return nil, err
+	}
+	// A rename may matter, or a name that onto has, too, in capitals.
+	adds := slices.ContainsFunc(r.Joined, func(j Joined) bool { return j.Base.Absent() })
+	if !r.Clean() || len(gone) > 0 || len(r.emptied) > 0 || adds {
+		return e.Trees(ctx, base, changed, onto)
+	}
+	r.touched = true
+	return r, nil
+}
+
+// Attributes are those of a tree's files.
+type Attributes struct{ rules *rules }
+
+// Attributes gives those of a tree, which are read when they are needed.
+func (e *Engine) Attributes(ctx context.Context, tree object.ID) *Attributes {
+	return &Attributes{newRules(ctx, e, Three[object.ID]{tree, tree, tree})}
+}
+
+// Place is a file that a change edits, and what stands in its place on the tree that it is brought onto.
+type Place struct {
+	Path                string
+	Base, Changed, Onto object.Entry
+}
+
+// Edits is Onto for a change that edits files and does nothing else, where all of them are in the tree that it is
+// brought onto: no directory is read, and the tree is not made. made are the edits that make it. attributes are of that
+// tree, or of one whose files of attributes are the same. The result is nil where it takes more to tell, or where
+// something is asked.
+func (e *Engine) Edits(ctx context.Context, attributes *Attributes, places []Place) (r *Result, made []Edit,
+	err error) {
+	for _, p := range places {
+		plain := p.Base.Mode.IsRegular() && p.Changed.Mode.IsRegular() && p.Onto.Mode.IsRegular()
+		if !plain || path.Base(p.Path) == attributesFile {
+			return nil, nil, nil
+		}
+	}
+	m := &merger{ctx: ctx, engine: e, rules: attributes.rules, out: &Result{store: e.Store, touched: true}}
+	for _, p := range places {
+		if err := m.name(p.Path, p.Base, p.Changed, p.Onto); err != nil {
+			return nil, nil, err
+		}
+		if !m.out.Clean() {
+			return nil, nil, nil
+		}
+	}
+	return m.out, m.out.ofTheirs, nil
+}
