@@ -168,7 +168,7 @@ func (w *Workspace) Holdings(j *Join, mends []misfit.Mend, unfit []Misfit) (out 
 			if mine.Commit == nil || st.Commit.ID != mine.ID || st.Left() || len(m.Before) == 0 {
 				continue
 			}
-			text, ok, err := w.TextAt(st.Tree, m.Path)
+			text, ok, err := w.TextAfter(st, m.Path)
 			if err != nil {
 				return nil, err
 			}
@@ -191,7 +191,7 @@ func (w *Workspace) MayHold(j *Join, held []Holding) (steps []int, err error) {
 				can = false
 				break
 			}
-			text, ok, err := w.TextAt(j.Steps[i].Tree, m.Path)
+			text, ok, err := w.TextAfter(&j.Steps[i], m.Path)
 			if err != nil {
 				return nil, err
 			}
@@ -221,11 +221,10 @@ func (s *Session) TakeMends(j *Join, held []Holding) (before *TakenMends, err er
 		byPlace[at] = append(byPlace[at], h.Mend)
 	}
 	for _, at := range order {
-		tree := j.Tree
+		text, ok, err := s.TextAt(j.Tree, at.path)
 		if at.in >= 0 {
-			tree = j.Steps[at.in].Tree
+			text, ok, err = s.TextAfter(&j.Steps[at.in], at.path)
 		}
-		text, ok, err := s.TextAt(tree, at.path)
 		if err != nil {
 			return nil, err
 		}
@@ -311,7 +310,7 @@ func (s *Session) stepOf(p *Position, j *Join, m Mend) (int, error) {
 		if st.Commit.ID != n.ID || st.Left() {
 			continue
 		}
-		text, ok, err := s.TextAt(st.Tree, m.Path)
+		text, ok, err := s.TextAfter(st, m.Path)
 		if err != nil || !ok {
 			return -1, err
 		}

@@ -131,18 +131,17 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, decision
 		j.Route = Pick
 		picks := slices.Clone(p.Divergence.Theirs)
 		slices.Reverse(picks)
-		steps, err := replay.Pick(ctx, w.engine, w.changes, picks, p.Own, p.PickParent, p.Yours, resolve, progress)
-		if err != nil {
+		if err := j.take(replay.Pick(ctx, w.engine, w.changes, picks, p.Own, p.PickParent, p.Yours, resolve,
+			progress)); err != nil {
 			return nil, err
 		}
-		j.take(steps)
 	case route == Merge:
 		if err := w.joinMerge(ctx, j, p, resolve); err != nil {
 			return nil, err
 		}
 	default:
-		steps, err := replay.Rebase(ctx, w.engine, w.changes, p.Divergence.Yours, p.Divergence.Theirs, p.Theirs,
-			p.Wishes, resolve, progress)
+		err := j.take(replay.Rebase(ctx, w.engine, w.changes, p.Divergence.Yours, p.Divergence.Theirs, p.Theirs,
+			p.Wishes, resolve, progress))
 		var refused *replay.MergeCommitError
 		if errors.As(err, &refused) {
 			j.Refused = refused
@@ -151,7 +150,6 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, decision
 		if err != nil {
 			return nil, err
 		}
-		j.take(steps)
 	}
 	if err := w.mend(j, by.Mends); err != nil {
 		return nil, err
@@ -165,8 +163,14 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, decision
 }
 
 // take has the join be made of replayed steps.
-func (j *Join) take(steps []replay.Step) {
-	j.Steps, j.Tree = steps, steps[len(steps)-1].Tree
+func (j *Join) take(steps []replay.Step, err error) error {
+	if err != nil {
+		return err
+	}
+	j.Steps = steps
+	if j.Tree, err = steps[len(steps)-1].Tree(); err != nil {
+		return err
+	}
 	for i := range steps {
 		for _, one := range steps[i].Unfit {
 			j.Lost = append(j.Lost, Mend(one))
@@ -177,6 +181,7 @@ func (j *Join) take(steps []replay.Step) {
 			}
 		}
 	}
+	return nil
 }
 
 // open makes the questions of the stops.
@@ -253,11 +258,7 @@ func (w *Workspace) goOnward(ctx context.Context, j *Join, p *Position, resolve 
 		j.Tree, err = w.Tree(r.Onto)
 		return err
 	}
-	steps, err := replay.Onwards(ctx, w.engine, r.Todo, r.Onto, p.Wishes, resolve, progress)
-	if err == nil {
-		j.take(steps)
-	}
-	return err
+	return j.take(replay.Onwards(ctx, w.engine, r.Todo, r.Onto, p.Wishes, resolve, progress))
 }
 
 // mend applies the mends to the joined tree. One made on a text that has since

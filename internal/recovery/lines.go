@@ -6,6 +6,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
 )
 
 // LineOrigin says which side a line of a joined file comes from.
@@ -117,4 +118,13 @@ func (w *Workspace) TextAt(tree object.ID, path string) (text string, ok bool, e
 		return "", false, err
 	}
 	return string(data), true, nil
+}
+
+// TextAfter is TextAt for the tree after a step of a replay.
+func (w *Workspace) TextAfter(st *replay.Step, path string) (text string, ok bool, err error) {
+	tree, err := st.Tree()
+	if err != nil {
+		return "", false, err
+	}
+	return w.TextAt(tree, path)
 }

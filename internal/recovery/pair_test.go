@@ -116,7 +116,7 @@ func TestAMendBelongsWhereItIsNeeded(t *testing.T) {
 	assert.Equal(t, [][]string{{"b.go"}, {"k.go"}, nil}, [][]string{j.Steps[0].Edited, j.Steps[1].Edited,
 		j.Steps[2].Edited})
 	for i, want := range []string{"package x\n\nfunc b() { Z() }\n", "package x\n\nfunc k() { D() }\n"} {
-		text, _, err := s.TextAt(j.Steps[i].Tree, []string{"b.go", "k.go"}[i])
+		text, _, err := s.TextAfter(&j.Steps[i], []string{"b.go", "k.go"}[i])
 		require.NoError(t, err)
 		assert.Equal(t, want, text)
 	}

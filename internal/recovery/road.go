@@ -42,7 +42,7 @@ func (w *Workspace) FilesOf(st *replay.Step) (out []string, err error) {
 		return nil, err
 	}
 	for _, c := range changes {
-		if _, ok, err := w.TextAt(st.Tree, c.Path); err != nil {
+		if _, ok, err := w.TextAfter(st, c.Path); err != nil {
 			return nil, err
 		} else if ok {
 			out = append(out, c.Path)

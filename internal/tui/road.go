@@ -247,7 +247,7 @@ func (s *roadScreen) editFiles() tea.Cmd {
 func (s *roadScreen) editFile(path string) tea.Cmd {
 	st := s.step()
 	wish := s.pos.Wishes[st.Commit.ID]
-	text, ok, err := s.s.TextAt(st.Tree, path)
+	text, ok, err := s.s.TextAfter(st, path)
 	if err != nil || !ok {
 		s.flash = warning(path + " holds no text that could be edited.")
 		return nil

@@ -2,85 +2,109 @@ package replay
 
 import (
 	"slices"
-	"sync/atomic"
+	"sync"
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// mostAhead is how many commits ahead of the one that is replayed objects are read.
-const mostAhead = 64
+// mostAhead is how many commits ahead of the one that is replayed texts are read, and readAtOnce how many texts are
+// read together, on all processors.
+const (
+	mostAhead  = 64
+	readAtOnce = 64
+)
 
-// ahead reads what replaying commits will need, while those before are replayed: the directories of the tree they are
-// brought onto, and the texts of what both sides changed. What it cannot read is told when it is needed.
+// ahead reads the texts of what both sides changed, while the commits before are replayed. What it cannot read is told
+// when it is needed.
 type ahead struct {
 	store   *object.Overlay
 	changes *Changes
-	at      atomic.Int64  // the commit that is replayed now
-	moved   chan struct{} // something is in it when that is another
-	stop    chan struct{}
-	done    chan struct{}
+	commits []history.Node // newest first
+	onto    object.ID
+
+	mu         sync.Mutex
+	news       *sync.Cond
+	at         int  // the commit that is replayed now, counted from the oldest
+	read       int  // what those before this one need is read
+	stop, over bool // it is to end; it has
 }
 
 // readAhead begins to read for commits (newest first) that are brought onto a tree.
 func readAhead(store *object.Overlay, changes *Changes, commits []history.Node, onto object.ID) *ahead {
-	a := &ahead{store: store, changes: changes, moved: make(chan struct{}, 1), stop: make(chan struct{}),
-		done: make(chan struct{})}
-	go a.run(commits, onto)
+	a := &ahead{store: store, changes: changes, commits: commits, onto: onto}
+	a.news = sync.NewCond(&a.mu)
+	go a.run()
 	return a
 }
 
-// to says which commit is replayed now, counted from the oldest.
+// to says which commit is replayed now, and waits until what it needs is read.
 func (a *ahead) to(i int) {
-	a.at.Store(int64(i))
-	select {
-	case a.moved <- struct{}{}:
-	default:
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.at = i
+	a.news.Broadcast()
+	for a.read <= i && !a.over {
+		a.news.Wait()
 	}
 }
 
 // end has it end, and waits until it has.
 func (a *ahead) end() {
-	close(a.stop)
-	<-a.done
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.stop = true
+	a.news.Broadcast()
+	for !a.over {
+		a.news.Wait()
+	}
 }
 
-func (a *ahead) run(commits []history.Node, onto object.ID) {
-	defer close(a.done)
-	finder := object.NewFinder(a.store)
-	i := -1
-	for _, n := range slices.Backward(commits) {
-		i++
-		for int64(i) > a.at.Load()+mostAhead {
-			select {
-			case <-a.moved:
-			case <-a.stop:
-				return
-			}
-		}
-		select {
-		case <-a.stop:
-			return
-		default:
-		}
-		if int64(i) < a.at.Load() {
-			continue // it is overtaken
-		}
+func (a *ahead) run() {
+	defer func() {
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		a.over = true
+		a.news.Broadcast()
+	}()
+	standing, err := a.changes.standing(a.onto, a.commits)
+	if err != nil {
+		return
+	}
+	var texts []object.ID
+	i := 0
+	for _, n := range slices.Backward(a.commits) {
 		p, err := a.changes.pathsOf(n)
 		if err != nil {
 			return
 		}
-		var texts []object.ID
 		for _, c := range p.changes {
-			at, err := finder.Find(onto, c.Path)
-			if err != nil {
-				return
-			}
+			at := standing[c.Path]
 			all := at.Mode.IsRegular() && c.Old.Mode.IsRegular() && c.New.Mode.IsRegular()
 			if all && !at.Same(c.Old) && !at.Same(c.New) {
 				texts = append(texts, c.Old.ID, c.New.ID, at.ID)
 			}
 		}
+		i++
+		if len(texts) < readAtOnce && i < len(a.commits) && i%mostAhead != 0 {
+			continue
+		}
 		a.store.Prefetch(texts...)
+		texts = texts[:0]
+		if !a.told(i) {
+			return
+		}
 	}
+}
+
+// told says up to which commit all is read, and waits until more is to be; false where it is to end.
+func (a *ahead) told(read int) bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.read = read
+	a.news.Broadcast()
+	for a.read > a.at+mostAhead && !a.stop {
+		a.news.Wait()
+	}
+	return !a.stop
 }

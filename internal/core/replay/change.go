@@ -7,10 +7,12 @@ import (
 	"crypto/sha256"
 	"fmt"
 	"hash"
+	"maps"
 	"runtime"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
 
@@ -35,6 +37,7 @@ type Changes struct {
 	mu    sync.Mutex
 	paths map[object.ID]pathsID
 	full  map[object.ID]ChangeID
+	last  standing
 }
 
 // pathsID is the paths and modes a commit changes, which is cheap to know. Only
@@ -128,45 +131,109 @@ func (p *pathsID) sort() {
 	h.Sum(p.id[:0])
 }
 
-// read works out pathsOf for commits, on several processors.
-func (c *Changes) read(ctx context.Context, commits []history.Node) error {
+// readTogether is how many commits one processor reads before it goes on to others: their trees stand on each other.
+const readTogether = 6
+
+// each looks at commits, on several processors.
+func each(ctx context.Context, commits []history.Node, look func(i int) error) error {
 	var all errgroup.Group
-	workers := runtime.GOMAXPROCS(0)
-	for part := range slices.Chunk(commits, max(1, (len(commits)+workers-1)/workers)) {
+	var next atomic.Int64
+	for range min(runtime.GOMAXPROCS(0), 1+len(commits)/readTogether) {
 		all.Go(func() error {
-			for _, n := range part {
-				if err := ctx.Err(); err != nil {
-					return err
+			for {
+				end := int(next.Add(readTogether))
+				if end-readTogether >= len(commits) {
+					return nil
 				}
-				if _, err := c.pathsOf(n); err != nil {
-					return err
+				for i := end - readTogether; i < min(end, len(commits)); i++ {
+					if err := ctx.Err(); err != nil {
+						return err
+					}
+					if err := look(i); err != nil {
+						return err
+					}
 				}
 			}
-			return nil
 		})
 	}
 	return all.Wait()
 }
 
+// read works out pathsOf for commits.
+func (c *Changes) read(ctx context.Context, commits []history.Node) error {
+	return each(ctx, commits, func(i int) error {
+		_, err := c.pathsOf(commits[i])
+		return err
+	})
+}
+
+// standing gives what stands in a tree at the paths that commits change. What was found last is remembered.
+func (c *Changes) standing(tree object.ID, commits []history.Node) (map[string]object.Entry, error) {
+	at := standing{tree: tree}
+	if len(commits) > 0 {
+		at.newest, at.oldest = commits[0].ID, commits[len(commits)-1].ID
+	}
+	c.mu.Lock()
+	last := c.last
+	c.mu.Unlock()
+	if last.tree == at.tree && last.newest == at.newest && last.oldest == at.oldest && last.found != nil {
+		return last.found, nil
+	}
+	paths := map[string]bool{}
+	for _, n := range commits {
+		p, err := c.pathsOf(n)
+		if err != nil {
+			return nil, err
+		}
+		for _, ch := range p.changes {
+			paths[ch.Path] = true
+		}
+	}
+	var err error
+	if at.found, err = c.store.FindAll(tree, slices.Sorted(maps.Keys(paths))); err != nil {
+		return nil, err
+	}
+	c.mu.Lock()
+	c.last = at
+	c.mu.Unlock()
+	return at.found, nil
+}
+
+// standing is what stands in a tree at the paths that commits change.
+type standing struct {
+	tree, newest, oldest object.ID
+	found                map[string]object.Entry
+}
+
 // Same finds for commits of yours those of theirs that make the same change, also to
 // files that one of the two lines (each newest first) has renamed. One that a later commit
 // of theirs takes back exactly is none. Contents are read only where paths and modes
-// agree.
+// agree, and directories of theirs, unless a rename may matter, only where those above do.
 func (c *Changes) Same(ctx context.Context, engine *merge.Engine, yours,
 	theirs []history.Node) (map[object.ID]history.Node, error) {
-	if err := c.read(ctx, slices.Concat(theirs, yours)); err != nil {
+	if err := c.read(ctx, yours); err != nil {
 		return nil, err
 	}
-	renamedByYou, err := c.renamed(ctx, engine, yours, theirs)
-	if err != nil {
+	candidates := make([]bool, len(theirs))
+	var renaming bool
+	var both errgroup.Group // what either reads is not what the other does
+	both.Go(func() (err error) { renaming, err = c.mayRename(yours, theirs); return err })
+	both.Go(func() error { return c.alike(ctx, yours, theirs, candidates) })
+	if err := both.Wait(); err != nil {
 		return nil, err
 	}
-	renamedByThem, err := c.renamed(ctx, engine, theirs, yours)
-	if err != nil {
-		return nil, err
+	var renamedByYou, renamedByThem map[string]string
+	if renaming {
+		var err error
+		if renamedByYou, renamedByThem, err = c.renames(ctx, engine, yours, theirs); err != nil {
+			return nil, err
+		}
 	}
 	byPaths := map[ChangeID][]variant{} // newest first
 	for at, n := range theirs {
+		if !renaming && !candidates[at] {
+			continue
+		}
 		all, err := c.variants(n, renamedByThem)
 		if err != nil {
 			return nil, err
@@ -200,6 +267,61 @@ func (c *Changes) Same(ctx context.Context, engine *merge.Engine, yours,
 		}
 	}
 	return same, nil
+}
+
+// alike marks which of theirs may change the same paths as one of yours.
+func (c *Changes) alike(ctx context.Context, yours, theirs []history.Node, candidates []bool) error {
+	var mine []pathsID
+	for _, n := range yours {
+		p, err := c.pathsOf(n)
+		if err != nil {
+			return err
+		}
+		mine = append(mine, p)
+	}
+	a := newAlike(c.store, mine)
+	return each(ctx, theirs, func(i int) (err error) {
+		candidates[i], err = a.mayBe(theirs[i])
+		return err
+	})
+}
+
+// mayRename reports whether one of two lines may have renamed a file that the other edits: yours takes one away, or one
+// that yours edits is gone from theirs.
+func (c *Changes) mayRename(yours, theirs []history.Node) (bool, error) {
+	if len(yours) == 0 || len(theirs) == 0 {
+		return false, nil
+	}
+	there, err := c.standing(theirs[0].Tree, yours)
+	if err != nil {
+		return false, err
+	}
+	for _, n := range yours {
+		p, err := c.pathsOf(n)
+		if err != nil {
+			return false, err
+		}
+		for _, ch := range p.changes {
+			_, stands := there[ch.Path]
+			if ch.New.Absent() || !ch.Old.Absent() && !stands {
+				return true, nil
+			}
+		}
+	}
+	return false, nil
+}
+
+// renames is renamed for both lines.
+func (c *Changes) renames(ctx context.Context, engine *merge.Engine, yours, theirs []history.Node) (byYou,
+	byThem map[string]string, err error) {
+	if err := c.read(ctx, theirs); err != nil {
+		return nil, nil, err
+	}
+	if byYou, err = c.renamed(ctx, engine, yours, theirs); err != nil {
+		return nil, nil, err
+	}
+	byThem, err = c.renamed(ctx, engine, theirs, yours)
+	return byYou, byThem, err
 }
 
 // newest gives the newer of a variant and the newest among others that makes the same

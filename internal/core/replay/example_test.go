@@ -63,7 +63,8 @@ func ExamplePick() {
 			fmt.Println(err)
 			return
 		}
-		at, _ := o.Find(steps[0].Tree, "pier.txt")
+		tree, _ := steps[0].Tree()
+		at, _ := o.Find(tree, "pier.txt")
 		text, _ := o.Blob(at.ID)
 		fmt.Println(steps[0].Outcome, len(steps[0].Joins()), string(text[:6]))
 	}

@@ -61,16 +61,16 @@ func (r *replayer) merge(s *Step) error {
 	if err != nil {
 		return err
 	}
-	s.Tree = fresh
 	if joint != n.Tree {
 		if s.Own, err = r.engine.Trees(r.ctx, joint, n.Tree, fresh); err != nil {
 			return err
 		}
-		if s.Tree, err = r.settle(s, s.Own); err != nil {
+		if fresh, err = r.settle(s, s.Own); err != nil {
 			return err
 		}
 	}
-	if caughtUp && s.Tree == first && !s.Open {
+	s.after = snapshot{id: fresh}
+	if caughtUp && fresh == first && !s.Open {
 		s.Outcome = Emptied
 	}
 	return nil

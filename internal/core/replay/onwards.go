@@ -43,7 +43,7 @@ func Onwards(ctx context.Context, engine *merge.Engine, todo []Todo, onto object
 		var err error
 		wish := wishes[t.Commit.ID]
 		if r.picking, r.parentOf = t.Theirs, 1; t.Stands {
-			s.Outcome, s.Tree = Clean, t.Commit.Tree
+			s.Outcome, s.after = Clean, snapshot{id: t.Commit.Tree}
 		} else if wish.Leave && !t.joins() {
 			err = r.leave(&s)
 		} else if t.Begun != nil {
@@ -87,10 +87,12 @@ func (r *replayer) begun(s *Step, b *merge.Begun) error {
 	if err != nil {
 		return err
 	}
-	if s.Tree, err = b.Over(s.Merge, joined); err != nil {
+	tree, err := b.Over(s.Merge, joined)
+	if err != nil {
 		return err
 	}
-	if s.Tree == onto && !s.Open && len(s.onto) < 2 {
+	s.after = snapshot{id: tree}
+	if tree == onto && !s.Open && len(s.onto) < 2 {
 		s.Outcome = Emptied
 	}
 	return nil

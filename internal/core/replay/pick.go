@@ -57,7 +57,7 @@ func Pick(ctx context.Context, engine *merge.Engine, changes *Changes, commits, 
 		// hold it any more.
 		if other, ok := same[n.ID]; ok && s.Outcome != Clean {
 			s = Step{Commit: n, onto: s.onto, Outcome: AlreadyThere, Same: other}
-			if s.Tree, err = r.tree(on); err != nil {
+			if s.after, err = r.snapshot(on); err != nil {
 				return nil, fmt.Errorf("picking %s: %w", n.ID, err)
 			}
 		}

@@ -29,7 +29,6 @@ type Step struct {
 	Same    history.Node     // for AlreadyThere: their commit
 	Merge   *merge.Result    // nil for AlreadyThere, and for a merge that only caught up with theirs
 	Own     *merge.Result    // of a merge commit: what it changed beyond joining, brought onto the new joint
-	Tree    object.ID        // after the step
 	Open    bool             // a conflict of it has no decision; Tree holds what stands in for one
 	Into    bool             // it becomes part of the commit of the step before
 	Message string           // of the new commit; empty for the one it has
@@ -37,7 +36,11 @@ type Step struct {
 	Unfit   []merge.TextEdit // and the edits that do not fit any more
 	onto    []Parent         // what it stands on
 	stands  bool             // it was made before
+	after   snapshot
 }
+
+// Tree is the tree after the step. It may be made only now, and the error is that of reading what it takes.
+func (s *Step) Tree() (object.ID, error) { return s.after.tree() }
 
 // Parent is what a new commit stands on: an earlier step or, where Step is
 // negative, a commit that stays as it is.
@@ -98,11 +101,10 @@ func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, 
 		}
 		bottom = below
 	}
-	tip, err := engine.Store.Commit(onto)
+	reading, err := r.prepare(changes, yours)
 	if err != nil {
 		return nil, err
 	}
-	reading := readAhead(engine.Store, changes, yours, tip.Tree)
 	defer engine.Store.Release()
 	defer reading.end()
 	for i := len(yours) - 1; i >= 0; i-- {
@@ -122,7 +124,7 @@ func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, 
 			err = r.leave(&s)
 		case ok && !wish.Keep:
 			s.Outcome, s.Same, s.onto = AlreadyThere, other, r.parents(n, 1)
-			s.Tree, err = r.tree(s.onto[0])
+			s.after, err = r.snapshot(s.onto[0])
 		case len(n.Parents) > 1:
 			s.onto = r.parents(n, 2)
 			err = r.merge(&s)
@@ -155,6 +157,7 @@ type replayer struct {
 	at       map[object.ID]int // the step of a commit
 	steps    []Step
 	made     []object.ID // a commit for each step, in memory only
+	ground   *ground     // of a line of commits that edit files; nil where trees are joined
 }
 
 // newReplayer begins to replay commits of yours.
@@ -167,6 +170,20 @@ func newReplayer(ctx context.Context, engine *merge.Engine, yours []history.Node
 		r.merges = r.merges || len(n.Parents) > 1
 	}
 	return r
+}
+
+// prepare begins to read what commits need.
+func (r *replayer) prepare(changes *Changes, commits []history.Node) (*ahead, error) {
+	tip, err := r.engine.Store.Commit(r.onto)
+	if err != nil {
+		return nil, err
+	}
+	if !r.merges {
+		if r.ground, err = newGround(r.ctx, r.engine, changes, commits, tip.Tree); err != nil {
+			return nil, err
+		}
+	}
+	return readAhead(r.engine.Store, changes, commits, tip.Tree), nil
 }
 
 func (r *replayer) replayed(parents []object.ID) bool {
@@ -194,14 +211,22 @@ func (r *replayer) parents(c history.Node, n int) (out []Parent) {
 }
 
 func (r *replayer) tree(p Parent) (object.ID, error) {
-	if p.Step >= 0 {
-		return r.steps[p.Step].Tree, nil
-	}
-	c, err := r.engine.Store.Commit(p.ID)
+	at, err := r.snapshot(p)
 	if err != nil {
 		return object.ID{}, err
 	}
-	return c.Tree, nil
+	return at.tree()
+}
+
+func (r *replayer) snapshot(p Parent) (snapshot, error) {
+	if p.Step >= 0 {
+		return r.steps[p.Step].after, nil
+	}
+	c, err := r.engine.Store.Commit(p.ID)
+	if err != nil {
+		return snapshot{}, err
+	}
+	return snapshot{id: c.Tree}, nil
 }
 
 func (r *replayer) commit(p Parent) object.ID {
@@ -222,7 +247,7 @@ func (r *replayer) add(s Step) {
 	case s.Left():
 		r.made = append(r.made, r.commit(s.onto[0]))
 	default:
-		c := &object.Commit{Tree: s.Tree, Committer: s.Commit.Committer}
+		c := &object.Commit{Tree: s.after.id, Committer: s.Commit.Committer}
 		for _, p := range s.onto {
 			c.Parents = append(c.Parents, r.commit(p))
 		}
@@ -248,7 +273,24 @@ func (r *replayer) settle(s *Step, joined *merge.Result) (object.ID, error) {
 func (r *replayer) plain(s *Step) error {
 	n := s.Commit
 	s.Outcome = Clean
-	onto, err := r.tree(s.onto[0])
+	on, err := r.snapshot(s.onto[0])
+	if err != nil {
+		return err
+	}
+	if r.ground != nil {
+		if s.Merge, s.after, err = r.ground.bring(r.ctx, n, on); err != nil {
+			return err
+		}
+		if s.Merge != nil {
+			if before, err := history.FirstParentTree(r.engine.Store, n.Commit); err != nil {
+				return err
+			} else if s.after == on && n.Tree != before {
+				s.Outcome = Emptied
+			}
+			return nil
+		}
+	}
+	onto, err := on.tree()
 	if err != nil {
 		return err
 	}
@@ -270,14 +312,16 @@ func (r *replayer) plain(s *Step) error {
 	if err != nil {
 		return err
 	}
-	if s.Tree, err = r.settle(s, s.Merge); err != nil {
+	tree, err := r.settle(s, s.Merge)
+	if err != nil {
 		return err
 	}
+	s.after = snapshot{id: tree}
 	if s.Merge.Clean() && !r.picking {
 		// of ten thousand steps, the accounts would fill the memory; those of a pick are shown
 		s.Merge = s.Merge.Brief()
 	}
-	if s.Tree == onto && n.Tree != before && !s.Open {
+	if tree == onto && n.Tree != before && !s.Open {
 		s.Outcome = Emptied // one that started empty is kept as it was
 	}
 	return nil
@@ -316,7 +360,10 @@ func Commits(store *object.Overlay, steps []Step, onto object.ID, committer obje
 					func(h object.Header) bool { return h.Key == "encoding" })
 			}
 		}
-		c.Tree, c.Committer, c.Extra, c.Parents = steps[end].Tree, committer, nil, nil
+		c.Committer, c.Extra, c.Parents = committer, nil, nil
+		if c.Tree, err = steps[end].Tree(); err != nil {
+			return nil, tip, err
+		}
 		if end == final && !last.IsZero() {
 			c.Tree = last
 		}

@@ -50,6 +50,12 @@ func (b *bench) rebase(yours, theirs object.ID, resolve Resolver) ([]Step, *hist
 	return steps, d
 }
 
+func after(t *testing.T, s *Step) object.ID {
+	tree, err := s.Tree()
+	require.NoError(t, err)
+	return tree
+}
+
 func outcomes(steps []Step) string {
 	var out []string
 	for i := range steps {
@@ -138,7 +144,7 @@ func TestTheLastKeptCommitHoldsTheMend(t *testing.T) {
 	t1 := b.commit("theirs, the same as two", "f=1/2/3 z=2", base)
 	steps, _ := b.rebase(y2, t1, nil)
 	assert.Equal(t, "one:clean two:already-there", outcomes(steps))
-	mended, err := b.o.Edit(steps[1].Tree, map[string]object.Entry{"f": {Mode: object.ModeFile,
+	mended, err := b.o.Edit(after(b.t, &steps[1]), map[string]object.Entry{"f": {Mode: object.ModeFile,
 		ID: b.o.Put(object.KindBlob, []byte("mended"))}})
 	require.NoError(t, err)
 	ids, tip, err := Commits(b.o, steps, t1, committer, mended)

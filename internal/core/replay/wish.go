@@ -79,8 +79,12 @@ func (r *replayer) edit(s *Step, edits *Edits) error {
 	if edits == nil {
 		return nil
 	}
+	tree, err := s.Tree()
+	if err != nil {
+		return err
+	}
 	for _, one := range edits.List {
-		e, err := r.engine.Store.Find(s.Tree, one.Path)
+		e, err := r.engine.Store.Find(tree, one.Path)
 		if err != nil {
 			return err
 		}
@@ -98,9 +102,10 @@ func (r *replayer) edit(s *Step, edits *Edits) error {
 			continue
 		}
 		e.ID = r.engine.Store.Put(object.KindBlob, []byte(t.Join(nil)))
-		if s.Tree, err = r.engine.Store.Edit(s.Tree, map[string]object.Entry{one.Path: e}); err != nil {
+		if tree, err = r.engine.Store.Edit(tree, map[string]object.Entry{one.Path: e}); err != nil {
 			return err
 		}
+		s.after = snapshot{id: tree}
 		s.Edited = append(s.Edited, one.Path)
 		if s.Outcome == Emptied {
 			s.Outcome = Clean
@@ -112,7 +117,7 @@ func (r *replayer) edit(s *Step, edits *Edits) error {
 // leave leaves a commit out.
 func (r *replayer) leave(s *Step) (err error) {
 	s.Outcome = Dropped
-	s.Tree, err = r.tree(s.onto[0])
+	s.after, err = r.snapshot(s.onto[0])
 	return err
 }
 

@@ -1,0 +1,113 @@
+package replay
+
+import (
+	"hash/maphash"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// mostLevels is down to how many directories commits are told apart by the names that change.
+const mostLevels = 16
+
+// alike tells which other commits may change the same paths as one of some commits. They are compared from the top
+// down, and a directory is read only where all above it agree: of most commits that is the top alone.
+type alike struct {
+	store  *object.Overlay
+	seed   maphash.Seed
+	levels []map[names]bool // for each depth, the names down to it that each of the commits changes
+}
+
+// names stands for a set of paths cut off at some depth: the sum of their hashes, as they come in no order.
+type names uint64
+
+func newAlike(store *object.Overlay, commits []pathsID) *alike {
+	a := &alike{store: store, seed: maphash.MakeSeed()}
+	deepest := 0
+	for _, p := range commits {
+		for _, c := range p.changes {
+			deepest = min(mostLevels, max(deepest, 1+strings.Count(c.Path, "/")))
+		}
+	}
+	for depth := 1; depth <= deepest; depth++ {
+		level := map[names]bool{}
+		for _, p := range commits {
+			if len(p.changes) > 0 {
+				level[a.cut(p.changes, depth)] = true
+			}
+		}
+		a.levels = append(a.levels, level)
+	}
+	return a
+}
+
+func (a *alike) name(path string) names { return names(maphash.String(a.seed, path)) }
+
+// cut is the names that changes have down to a depth.
+func (a *alike) cut(changes []object.Change, depth int) (sum names) {
+	seen := map[string]bool{}
+	for _, c := range changes {
+		at := 0
+		for range depth {
+			i := strings.IndexByte(c.Path[at:], '/')
+			if i < 0 {
+				at = len(c.Path) + 1
+				break
+			}
+			at += i + 1
+		}
+		if path := c.Path[:at-1]; !seen[path] {
+			seen[path] = true
+			sum += a.name(path)
+		}
+	}
+	return sum
+}
+
+// differing is a directory in which a commit changes something.
+type differing struct {
+	path     string // with a slash at its end
+	old, new object.ID
+}
+
+// mayBe reports whether a commit may change just what one of the commits changes.
+func (a *alike) mayBe(n history.Node) (bool, error) {
+	if len(n.Parents) > 1 {
+		return false, nil
+	}
+	before, err := history.FirstParentTree(a.store, n.Commit)
+	if err != nil || before == n.Tree {
+		return false, err
+	}
+	var files names // that change above the level that is looked at
+	level := []differing{{"", before, n.Tree}}
+	for _, known := range a.levels {
+		sum, here := files, level
+		level = nil
+		var next []object.ID
+		for _, dir := range here {
+			if err := a.store.WalkDifferences(func(name string, at []object.Entry) error {
+				path := dir.path + name
+				sum += a.name(path)
+				if isFile(at[0]) || isFile(at[1]) {
+					files += a.name(path)
+				}
+				if x, y := at[0].Subtree(), at[1].Subtree(); x != y {
+					level = append(level, differing{path + "/", x, y})
+					next = append(next, x, y)
+				}
+				return nil
+			}, dir.old, dir.new); err != nil {
+				return false, err
+			}
+		}
+		if !known[sum] {
+			return false, nil
+		}
+		a.store.Prefetch(next...)
+	}
+	return true, nil
+}
+
+func isFile(e object.Entry) bool { return !e.Absent() && !e.IsTree() }
