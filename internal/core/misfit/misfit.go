@@ -68,15 +68,42 @@ const (
 // that either side changed, and not with that of the tree, but for what a suspicion is looked up in. The error is that
 // of reading an object, or the context's.
 func Find(ctx context.Context, store *object.Overlay, t Trees) ([]Misfit, error) {
-	f := &finder{store: store, trees: t, texts: map[object.ID]string{}}
-	for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
-		if err := f.read(ctx, side); err != nil {
-			return nil, err
-		}
-		if len(f.sides[index(side)]) == 0 {
-			return nil, nil
+	s, err := Read(ctx, store, t.Base, t.Yours, t.Theirs)
+	if err != nil {
+		return nil, err
+	}
+	return s.Find(ctx, t.Joined)
+}
+
+// Sides is what both sides changed, as far as it is looked into. It can be read before they are joined. It is not safe
+// for use by several goroutines.
+type Sides struct{ read *finder } // nil where a side has nothing that could misfit
+
+// Read reads both sides for Find.
+func Read(ctx context.Context, store *object.Overlay, base, yours, theirs object.ID) (*Sides, error) {
+	f := &finder{store: store, trees: Trees{Base: base, Yours: yours, Theirs: theirs}, texts: map[object.ID]string{}}
+	var changes [2][]object.Change
+	for i, side := range []merge.Side{merge.Yours, merge.Theirs} {
+		var err error
+		if changes[i], err = f.changes(side); err != nil || len(changes[i]) == 0 {
+			return &Sides{}, err
 		}
 	}
+	for i, side := range []merge.Side{merge.Yours, merge.Theirs} {
+		if err := f.take(ctx, side, changes[i]); err != nil {
+			return nil, err
+		}
+	}
+	return &Sides{f}, nil
+}
+
+// Find is the function Find, for a tree that the sides were joined to.
+func (s *Sides) Find(ctx context.Context, joined object.ID) ([]Misfit, error) {
+	if s.read == nil {
+		return nil, nil
+	}
+	f := *s.read
+	f.trees.Joined, f.joined = joined, nil
 	var out []Misfit
 	for _, find := range []func(context.Context) ([]Misfit, error){f.golang, f.names, f.paths, f.keys} {
 		found, err := find(ctx)
@@ -212,17 +239,29 @@ func (f *finder) tree(s merge.Side) object.ID {
 	return f.trees.Yours
 }
 
-// read reads what a side changed, as far as its language is known.
+// isKnown reports whether a file is read.
+func isKnown(p string) bool { return languageOf(p) != nil || isSettings(p) || mentionsPaths(p) }
+
+// changes lists what a side changed, as far as it is looked into.
+func (f *finder) changes(side merge.Side) ([]object.Change, error) {
+	list, err := f.store.Changes(f.trees.Base, f.tree(side))
+	list = slices.DeleteFunc(list, func(c object.Change) bool { return !isKnown(c.Path) && !c.New.Absent() })
+	return list[:min(len(list), mostFiles)], err
+}
+
+// read reads what a side changed.
 func (f *finder) read(ctx context.Context, side merge.Side) error {
-	changes, err := f.store.Changes(f.trees.Base, f.tree(side))
+	changes, err := f.changes(side)
 	if err != nil {
 		return err
 	}
+	return f.take(ctx, side, changes)
+}
+
+// take is read for a side's changes.
+func (f *finder) take(ctx context.Context, side merge.Side, changes []object.Change) (err error) {
 	var files []*file
 	news := map[string][]*file{}
-	isKnown := func(p string) bool { return languageOf(p) != nil || isSettings(p) || mentionsPaths(p) }
-	changes = slices.DeleteFunc(changes, func(c object.Change) bool { return !isKnown(c.Path) && !c.New.Absent() })
-	changes = changes[:min(len(changes), mostFiles)]
 	for i, c := range changes {
 		if ctx.Err() != nil {
 			break
