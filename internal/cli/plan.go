@@ -81,6 +81,18 @@ func (f *planned) check(routeGiven bool) error {
 	return nil
 }
 
+// open opens the repository.
+func (f *planned) open(ctx context.Context, e *env) (*recovery.Workspace, error) {
+	if f.pick != "" {
+		return e.workspace(ctx)
+	}
+	w, err := recovery.OpenToPlan(ctx, e.dir, f.yours, f.theirs)
+	if err == nil && e.unrelated {
+		w.AllowUnrelated()
+	}
+	return w, err
+}
+
 // work works the routes out that were asked for.
 func (f *planned) work(ctx context.Context, w *recovery.Workspace) (*recovery.Position, []*recovery.Join,
 	recovery.Route, error) {
@@ -128,7 +140,7 @@ Exit code 0 says that the routes asked for are clean, 3 that one is not.`,
 		if err := f.check(flags.Changed("route")); err != nil {
 			return err
 		}
-		w, err := e.workspace(cmd.Context())
+		w, err := f.open(cmd.Context(), e)
 		if err != nil {
 			return err
 		}

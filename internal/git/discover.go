@@ -12,9 +12,33 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
+// Glance is a repository of which git has not said yet that it is one, and what its settings are.
+type Glance struct{ repo *Repo }
+
+// Is reports whether it is the one that was opened.
+func (g *Glance) Is(r *Repo) bool { return g.repo == r }
+
+// Resolve is Repo.Resolve for a plain name; the zero id where it is none. The empty name stands for what the branch
+// that HEAD is on most often follows.
+func (g *Glance) Resolve(rev string) object.ID {
+	if rev == "" {
+		branch, _ := g.repo.head()
+		rev = "refs/remotes/origin/" + branch
+	}
+	id, err := g.repo.resolvePlain(rev)
+	if err != nil {
+		return object.ID{}
+	}
+	return id
+}
+
+// Objects is what is read, without git as long as it has not said what the repository is.
+func (g *Glance) Objects() *Repo { return g.repo }
+
 // discover finds a repository as it most often is: a folder with a .git folder in it, of which git says what its
-// settings are. ok is false where there is anything else about it; then git has to say what it is.
-func discover(ctx context.Context, dir string) (r *Repo, ok bool) {
+// settings are. ok is false where there is anything else about it; then git has to say what it is. early is called
+// while git does.
+func discover(ctx context.Context, dir string, early func(g *Glance)) (r *Repo, ok bool) {
 	for _, name := range []string{"GIT_CEILING_DIRECTORIES", "GIT_DISCOVERY_ACROSS_FILESYSTEM"} {
 		if os.Getenv(name) != "" {
 			return nil, false
@@ -25,12 +49,18 @@ func discover(ctx context.Context, dir string) (r *Repo, ok bool) {
 		return nil, false
 	}
 	r = &Repo{Dir: top, GitDir: filepath.Join(top, ".git"), Common: filepath.Join(top, ".git")}
+	r.Format = r.likelyFormat()
+	r.reading()
+	if r.store != nil {
+		early(&Glance{r})
+	}
 	stamps, begun := r.stamps(), time.Now()
 	text, err := listSettings(ctx, top)
 	if err != nil {
 		return nil, false
 	}
 	r.settings.take(r, top, text, stamps, begun)
+	format := object.SHA1
 	own := false // git took the repository's own settings in: it trusts it, and knows its format
 	for _, s := range r.settings.list {
 		switch own = own || s.scope == "local"; {
@@ -38,7 +68,7 @@ func discover(ctx context.Context, dir string) (r *Repo, ok bool) {
 			s.key == "core.bare" && s.value != "false":
 			return nil, false
 		case s.key == "extensions.objectformat":
-			if r.Format, err = object.ParseFormat(s.value); err != nil {
+			if format, err = object.ParseFormat(s.value); err != nil {
 				return nil, false
 			}
 		case s.key == "extensions.partialclone", s.key == "extensions.noop", s.key == "extensions.preciousobjects":
@@ -49,9 +79,24 @@ func discover(ctx context.Context, dir string) (r *Repo, ok bool) {
 	if !own {
 		return nil, false
 	}
+	if format != r.Format { // the first is dropped, and what was read in it
+		r = &Repo{Dir: r.Dir, GitDir: r.GitDir, Common: r.Common, Format: format}
+		r.settings.take(r, top, text, stamps, begun)
+		r.reading()
+	}
 	_, err = os.Stat(filepath.Join(r.GitDir, "shallow"))
 	r.Shallow = err == nil
 	return r, true
+}
+
+// likelyFormat is that of the id that the branch stands at, or else what most have.
+func (r *Repo) likelyFormat() object.Format {
+	if branch, ok := r.head(); ok {
+		if id, err := r.readRef("refs/heads/" + branch); err == nil && len(id.Raw()) == object.SHA256.Size() {
+			return object.SHA256
+		}
+	}
+	return object.SHA1
 }
 
 // topOf goes up from a folder to the first that has a .git folder.

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/object"
@@ -30,9 +31,10 @@ type Repo struct {
 	Hold *os.File
 
 	settings  settings
-	store     *odb.Store // nil where git reads all objects
-	objects   *pool      // of processes of git, for what is not in the store
-	checkouts sync.Mutex // one is made after the other
+	known     atomic.Bool // git has said what it is
+	store     *odb.Store  // nil where git reads all objects
+	objects   *pool       // of processes of git, for what is not in the store
+	checkouts sync.Mutex  // one is made after the other
 }
 
 // ErrNotRepo says that a folder is in no repository.
@@ -50,22 +52,37 @@ func (e *InsideError) Error() string {
 
 // Open finds the repository that holds a folder.
 func Open(ctx context.Context, dir string) (*Repo, error) {
+	return OpenEarly(ctx, dir, func(*Glance) {})
+}
+
+// OpenEarly is Open, and calls early before git is asked what the repository is, where that can be guessed: it may
+// begin to read what will be asked for. Where the repository that is opened is another, all of that is to be dropped.
+func OpenEarly(ctx context.Context, dir string, early func(g *Glance)) (*Repo, error) {
 	if dir == "" {
 		dir = "."
 	}
 	if st, err := os.Stat(dir); err != nil || !st.IsDir() {
 		return nil, fmt.Errorf("no such folder: %s", dir)
 	}
-	r, ok := discover(ctx, dir)
+	r, ok := discover(ctx, dir, early)
 	if !ok {
 		r = &Repo{Dir: dir}
 		if err := r.ask(ctx); err != nil {
 			return nil, err
 		}
+		r.reading()
 	}
+	r.known.Store(true)
+	return r, nil
+}
+
+// errEarly says that git may know of an object, and cannot be asked yet.
+var errEarly = errors.New("git has not said yet what the repository is")
+
+// reading makes ready to read objects.
+func (r *Repo) reading() {
 	r.objects = newPool(r)
 	r.store = r.openStore()
-	return r, nil
 }
 
 // ask has git say what repository a folder is in.
@@ -153,6 +170,9 @@ func (r *Repo) Read(id object.ID) (kind object.Kind, data []byte, err error) {
 			return kind, data, nil
 		}
 	}
+	if !r.known.Load() {
+		return 0, nil, fmt.Errorf("object %s: %w", id, errEarly)
+	}
 	r.objects.with(func(b *batch) { kind, data, err = b.read(id) })
 	return kind, data, err
 }
@@ -163,6 +183,9 @@ func (r *Repo) ReadMany(ids []object.ID, each func(id object.ID, kind object.Kin
 		if ids = r.store.ReadMany(ids, each); len(ids) == 0 {
 			return
 		}
+	}
+	if !r.known.Load() {
+		return
 	}
 	r.objects.with(func(b *batch) { b.readMany(ids, each) })
 }

@@ -31,7 +31,12 @@ func (w *Workspace) Misfits(ctx context.Context, p *Position, j *Join) ([]Misfit
 	if ok {
 		return known, nil
 	}
-	found, err := misfit.Find(ctx, w.Store, t)
+	var found []misfit.Misfit
+	if sides := w.scout.sidesOf(ctx, t); sides != nil {
+		found, err = sides.Find(ctx, t.Joined)
+	} else {
+		found, err = misfit.Find(ctx, w.Store, t)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -32,6 +32,7 @@ type Workspace struct {
 	Repo  *git.Repo
 	Store *object.Overlay
 
+	scout   *scout // nil where none was sent out
 	engine  *merge.Engine
 	files   *settle.Files
 	changes *replay.Changes
@@ -56,7 +57,11 @@ func OpenWorkspace(ctx context.Context, dir string) (*Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
-	store := object.NewOverlay(repo.Format, repo)
+	return newWorkspace(repo, object.NewOverlay(repo.Format, repo)), nil
+}
+
+// newWorkspace is the engine over a repository.
+func newWorkspace(repo *git.Repo, store *object.Overlay) *Workspace {
 	w := &Workspace{Repo: repo, Store: store, engine: merge.NewEngine(store), files: settle.NewFiles(store),
 		changes: replay.NewChanges(store), annotators: map[[2]object.ID]*history.Annotator{},
 		driverLimit: check.DriverLimit}
@@ -65,7 +70,7 @@ func OpenWorkspace(ctx context.Context, dir string) (*Workspace, error) {
 	w.engine.Outside = w.attributes
 	w.engine.Drive = w.drive
 	w.files.Maker = w.maker
-	return w, nil
+	return w
 }
 
 // AllowUnrelated has lines without a common ancestor be joined, too.
@@ -87,7 +92,12 @@ func (w *Workspace) submoduleContains(ctx context.Context, path string, older, n
 }
 
 // Close lets the repository go.
-func (w *Workspace) Close() { w.Repo.Close() }
+func (w *Workspace) Close() {
+	if w.scout != nil {
+		w.scout.stop()
+	}
+	w.Repo.Close()
+}
 
 // Blocked says that the job cannot be done here as things are, and what to do.
 type Blocked struct{ What, Next string }
@@ -379,6 +389,9 @@ func (w *Workspace) Compare(ctx context.Context, yours, theirs string) (*Positio
 }
 
 func (w *Workspace) part(ctx context.Context, p *Position) error {
+	if p.Divergence = w.scout.partOf(p.Yours, p.Theirs); p.Divergence != nil {
+		return w.joinable(p)
+	}
 	var err error
 	if p.Divergence, err = history.Diverge(ctx, w.Store, p.Yours, p.Theirs); err != nil {
 		if errors.Is(err, object.ErrMissing) {
@@ -386,6 +399,11 @@ func (w *Workspace) part(ctx context.Context, p *Position) error {
 		}
 		return err
 	}
+	return w.joinable(p)
+}
+
+// joinable is an error where two lines have nothing in common, and may not be joined.
+func (w *Workspace) joinable(p *Position) error {
 	if p.Trivial() != NotTrivial || len(p.Divergence.Bases) > 0 || w.unrelated && !p.Divergence.Cut {
 		return nil
 	}
