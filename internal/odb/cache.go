@@ -1,7 +1,6 @@
 package odb
 
 import (
-	"container/list"
 	"sync"
 	"unsafe"
 	"weak"
@@ -11,11 +10,10 @@ import (
 
 // cache keeps what deltas stand on, and what they made, those used last: the next delta of a chain often stands on it.
 type cache struct {
-	mu    sync.Mutex
-	at    map[place]*list.Element
-	order list.List // of kept, the one used last at the front
-	bytes int
-	large map[place]lent
+	mu          sync.Mutex
+	last, older map[place]known // what was put, or asked for, last, and before that
+	bytes       int             // held by last
+	large       map[place]lent
 }
 
 // lent is a large one, which is there as long as somebody else has it.
@@ -35,33 +33,32 @@ type known struct {
 	data []byte
 }
 
-type kept struct {
-	place
-	known
-}
-
-// In bytes: all that is kept, and the largest that is.
+// In bytes: past cacheHalf what is kept becomes the older half, in place of the one before; and the largest that is.
 const (
-	cacheAll = 6 << 20
-	cacheOne = 1 << 20
+	cacheHalf = 5 << 20
+	cacheOne  = 1 << 20
 )
 
-func newCache() *cache { return &cache{at: map[place]*list.Element{}, large: map[place]lent{}} }
+func newCache() *cache { return &cache{last: map[place]known{}, large: map[place]lent{}} }
 
 func (c *cache) get(p *pack, offset int64) (known, bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	e := c.at[place{p, offset}]
-	if e == nil {
-		l := c.large[place{p, offset}]
+	at := place{p, offset}
+	if k, ok := c.last[at]; ok {
+		return k, true
+	}
+	if k, ok := c.older[at]; ok {
+		c.hold(at, k)
+		return k, true
+	}
+	if l, ok := c.large[at]; ok {
 		if first := l.first.Value(); first != nil {
 			return known{l.kind, unsafe.Slice(first, l.size)}, true
 		}
-		delete(c.large, place{p, offset})
-		return known{}, false
+		delete(c.large, at)
 	}
-	c.order.MoveToFront(e)
-	return e.Value.(kept).known, true
+	return known{}, false
 }
 
 func (c *cache) put(p *pack, offset int64, k known) {
@@ -72,13 +69,15 @@ func (c *cache) put(p *pack, offset int64, k known) {
 		c.large[at] = lent{k.kind, weak.Make(unsafe.SliceData(k.data)), len(k.data)}
 		return
 	}
-	if c.at[at] != nil {
-		return
+	if _, ok := c.last[at]; !ok {
+		c.hold(at, k)
 	}
-	c.at[at] = c.order.PushFront(kept{at, k})
-	for c.bytes += len(k.data); c.bytes > cacheAll; {
-		last := c.order.Remove(c.order.Back()).(kept)
-		delete(c.at, last.place)
-		c.bytes -= len(last.data)
+}
+
+// hold keeps one among the last.
+func (c *cache) hold(at place, k known) {
+	if c.bytes += len(k.data); c.bytes > cacheHalf {
+		c.older, c.last, c.bytes = c.last, make(map[place]known, len(c.last)), len(k.data)
 	}
+	c.last[at] = k
 }

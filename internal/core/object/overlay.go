@@ -122,7 +122,7 @@ func (o *Overlay) keep(id ID, kind Kind, data []byte) {
 // hold keeps an object in memory for a while. It is called with the lock.
 func (o *Overlay) hold(id ID, s stored) {
 	if o.bytes += len(s.data); o.bytes > cacheHalf {
-		o.older, o.cache = o.cache, map[ID]stored{}
+		o.older, o.cache = o.cache, make(map[ID]stored, len(o.cache))
 		o.bytes = len(s.data)
 	}
 	o.cache[id] = s
