@@ -5,11 +5,13 @@ package replay
 import (
 	"context"
 	"crypto/sha256"
+	"encoding/binary"
 	"fmt"
 	"hash"
 	"maps"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -119,16 +121,18 @@ func (c *Changes) pathsOf(n history.Node) (pathsID, error) {
 // sort puts the changes in order, and makes the id of them.
 func (p *pathsID) sort() {
 	slices.SortFunc(p.changes, func(a, b object.Change) int { return strings.Compare(a.Path, b.Path) })
-	h := sha256.New()
+	var list []byte
 	for _, ch := range p.changes {
 		// A mode that stays is no part of the change, whichever it is.
 		before, after := ch.Old.Mode, ch.New.Mode
 		if before == after && before.IsRegular() {
 			before, after = object.ModeFile, object.ModeFile
 		}
-		fmt.Fprintf(h, "%q %o %o\n", ch.Path, before, after)
+		list = strconv.AppendQuote(list, ch.Path)
+		list = binary.BigEndian.AppendUint32(list, uint32(before))
+		list = binary.BigEndian.AppendUint32(list, uint32(after))
 	}
-	h.Sum(p.id[:0])
+	p.id = sha256.Sum256(list)
 }
 
 // readTogether is how many commits one processor reads before it goes on to others: their trees stand on each other.
