@@ -98,7 +98,7 @@ func run(ctx context.Context, args []string, out, errs io.Writer, screens Screen
 const reads = "reads"
 
 // grace is how long such a command has to end by itself when it is told to.
-const grace = 30 * time.Millisecond
+const grace = 10 * time.Millisecond
 
 // onlyReads marks a command so.
 func onlyReads(cmd *cobra.Command) *cobra.Command {
