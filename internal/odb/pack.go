@@ -186,8 +186,8 @@ func (s *Store) bottom(in *packs, p *pack, content []byte, offset int64, deep in
 				room.made, err = inflateInto(room.made, content[e.at:], e.size)
 				return kind, room.made, err
 			}
-			if data, err = inflate(content[e.at:], e.size); err == nil && (below > 0 || len(data) > cacheOne) {
-				s.bases.put(p, at, known{kind, data}) // a large one costs nothing to keep
+			if data, err = inflate(content[e.at:], e.size); err == nil && (kind != object.KindCommit || below > 0) {
+				s.bases.put(p, at, known{kind, data}) // the next one may be a delta on it
 			}
 			return kind, data, err
 		}
