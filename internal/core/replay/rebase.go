@@ -164,7 +164,7 @@ type replayer struct {
 func newReplayer(ctx context.Context, engine *merge.Engine, yours []history.Node, onto object.ID,
 	resolve Resolver) *replayer {
 	r := &replayer{ctx: ctx, engine: engine, onto: onto, resolve: resolve, mine: map[object.ID]history.Node{},
-		at: map[object.ID]int{}}
+		at: map[object.ID]int{}, steps: make([]Step, 0, len(yours))}
 	for _, n := range yours {
 		r.mine[n.ID] = n
 		r.merges = r.merges || len(n.Parents) > 1
