@@ -40,6 +40,7 @@ type Changes struct {
 	paths map[object.ID]pathsID
 	full  map[object.ID]ChangeID
 	last  standing
+	known sameFound
 }
 
 // pathsID is the paths and modes a commit changes, which is cheap to know. Only
@@ -213,7 +214,36 @@ type standing struct {
 // files that one of the two lines (each newest first) has renamed. One that a later commit
 // of theirs takes back exactly is none. Contents are read only where paths and modes
 // agree, and directories of theirs, unless a rename may matter, only where those above do.
+//
+// What was found last is remembered, as a line is replayed again after each decision.
 func (c *Changes) Same(ctx context.Context, engine *merge.Engine, yours,
+	theirs []history.Node) (map[object.ID]history.Node, error) {
+	c.mu.Lock()
+	known := c.known
+	c.mu.Unlock()
+	if known.same != nil && sameNodes(known.yours, yours) && sameNodes(known.theirs, theirs) {
+		return known.same, nil
+	}
+	same, err := c.findSame(ctx, engine, yours, theirs)
+	if err == nil {
+		c.mu.Lock()
+		c.known = sameFound{yours, theirs, same}
+		c.mu.Unlock()
+	}
+	return same, err
+}
+
+// sameFound is what Same found.
+type sameFound struct {
+	yours, theirs []history.Node
+	same          map[object.ID]history.Node
+}
+
+func sameNodes(a, b []history.Node) bool {
+	return slices.EqualFunc(a, b, func(a, b history.Node) bool { return a.ID == b.ID })
+}
+
+func (c *Changes) findSame(ctx context.Context, engine *merge.Engine, yours,
 	theirs []history.Node) (map[object.ID]history.Node, error) {
 	if err := c.read(ctx, yours); err != nil {
 		return nil, err

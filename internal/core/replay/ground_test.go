@@ -159,6 +159,14 @@ func TestWhatMayBeTheSame(t *testing.T) {
 			mine = append(mine, p)
 			paths[p.id] = len(p.changes) > 0
 		}
+		for _, lines := range [][2][]history.Node{{d.Yours, d.Theirs}, {d.Theirs, d.Yours}, {d.Yours, d.Theirs},
+			{d.Yours, d.Theirs}, {d.Yours[1:], d.Theirs}} { // what it remembers is of just these lines
+			got, err := c.Same(t.Context(), merge.NewEngine(l.o), lines[0], lines[1])
+			require.NoError(t, err)
+			want, err := NewChanges(l.o).Same(t.Context(), merge.NewEngine(l.o), lines[0], lines[1])
+			require.NoError(t, err)
+			require.Equal(t, want, got)
+		}
 		a := newAlike(l.o, mine)
 		for _, n := range d.Theirs {
 			p, err := c.pathsOf(n)
