@@ -257,29 +257,45 @@ func patch(out, base, delta []byte) ([]byte, error) {
 		return nil, errDelta
 	}
 	size, rest, ok := varint(rest)
-	if !ok || size > largest || !comesTo(rest, size) {
+	if !ok || size > largest || size > firstPiece && !comesTo(rest, size) {
 		return nil, errDelta
 	}
 	out = slices.Grow(out, int(size))
 	for len(rest) > 0 {
 		op := rest[0]
 		rest = rest[1:]
-		if op&0x80 == 0 { // so many new bytes
-			out = append(out, rest[:op]...)
-			rest = rest[op:]
-			continue
+		var new []byte
+		switch {
+		case op == 0:
+			return nil, errDelta // kept for later use
+		case op&0x80 == 0: // so many new bytes
+			if len(rest) < int(op) {
+				return nil, errDelta
+			}
+			new, rest = rest[:op], rest[op:]
+		default:
+			if len(rest) < bits.OnesCount8(op&0x7f) {
+				return nil, errDelta
+			}
+			var at, n uint64
+			at, n, rest = piece(op, rest)
+			if at+n > uint64(len(base)) {
+				return nil, errDelta
+			}
+			new = base[at : at+n]
 		}
-		var at, n uint64
-		at, n, rest = piece(op, rest)
-		if at+n > uint64(len(base)) {
+		if len(out)+len(new) > int(size) {
 			return nil, errDelta
 		}
-		out = append(out, base[at:at+n]...)
+		out = append(out, new...)
+	}
+	if len(out) != int(size) {
+		return nil, errDelta
 	}
 	return out, nil
 }
 
-// comesTo reports whether a delta's instructions are whole, and come to so many bytes. What it says of its size is
+// comesTo reports whether a delta's instructions are whole, and come to so many bytes. What it says of a large size is
 // believed only then.
 func comesTo(rest []byte, size uint64) bool {
 	total := uint64(0)
