@@ -174,14 +174,10 @@ func (c *Changes) read(ctx context.Context, commits []history.Node) error {
 
 // standing gives what stands in a tree at the paths that commits change. What was found last is remembered.
 func (c *Changes) standing(tree object.ID, commits []history.Node) (map[string]object.Entry, error) {
-	at := standing{tree: tree}
-	if len(commits) > 0 {
-		at.newest, at.oldest = commits[0].ID, commits[len(commits)-1].ID
-	}
 	c.mu.Lock()
 	last := c.last
 	c.mu.Unlock()
-	if last.tree == at.tree && last.newest == at.newest && last.oldest == at.oldest && last.found != nil {
+	if last.found != nil && last.tree == tree && sameNodes(last.commits, commits) {
 		return last.found, nil
 	}
 	paths := map[string]bool{}
@@ -194,20 +190,21 @@ func (c *Changes) standing(tree object.ID, commits []history.Node) (map[string]o
 			paths[ch.Path] = true
 		}
 	}
-	var err error
-	if at.found, err = c.store.FindAll(tree, slices.Sorted(maps.Keys(paths))); err != nil {
+	found, err := c.store.FindAll(tree, slices.Sorted(maps.Keys(paths)))
+	if err != nil {
 		return nil, err
 	}
 	c.mu.Lock()
-	c.last = at
+	c.last = standing{tree, commits, found}
 	c.mu.Unlock()
-	return at.found, nil
+	return found, nil
 }
 
 // standing is what stands in a tree at the paths that commits change.
 type standing struct {
-	tree, newest, oldest object.ID
-	found                map[string]object.Entry
+	tree    object.ID
+	commits []history.Node
+	found   map[string]object.Entry
 }
 
 // Same finds for commits of yours those of theirs that make the same change, also to

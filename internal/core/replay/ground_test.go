@@ -99,8 +99,19 @@ func TestAReplayIsAJoinOfTreesEachTime(t *testing.T) {
 			seed%4 == 0}
 		base := l.commit(object.ID{})
 		theirs := l.line(base, 1+l.r.IntN(5))
-		steps, d := l.rebase(l.line(base, 1+l.r.IntN(8)), theirs, nil)
 		before, err := l.o.Commit(theirs)
+		require.NoError(t, err)
+		d, err := history.Diverge(t.Context(), l.o, l.line(base, 1+l.r.IntN(8)), theirs)
+		require.NoError(t, err)
+		wishes := Wishes{}
+		if wished := d.Yours[l.r.IntN(len(d.Yours))]; seed%5 == 0 {
+			wishes[wished.ID] = Wish{Leave: true}
+		} else if seed%5 == 1 {
+			wishes[wished.ID] = Wish{Edits: (&Edits{}).With(merge.TextEdit{Path: "d0/e/f00",
+				Before: "one\ntwo\nthree\nfour\nfive\nsix\nseven\neight\n", After: "one\ntwo\nthree\nfour\nfive\nsix\nseven\nlast\n"})}
+		}
+		undecided := func(*merge.Result) (merge.Decided, bool, error) { return merge.Decided{}, false, nil }
+		steps, err := Rebase(t.Context(), merge.NewEngine(l.o), NewChanges(l.o), d.Yours, d.Theirs, theirs, wishes, undecided, nil)
 		require.NoError(t, err)
 		for _, i := range l.r.Perm(len(steps)) {
 			after(t, &steps[i])
@@ -117,6 +128,11 @@ func TestAReplayIsAJoinOfTreesEachTime(t *testing.T) {
 			require.NoError(t, err)
 			outcome := Clean
 			switch {
+			case wishes[n.ID].Leave:
+				outcome, want = Dropped, onto
+			case wishes[n.ID].Edits != nil:
+				outcome, want = s.Outcome, after(t, s) // what stands on it counts
+				seen["edited"] += len(s.Edited)
 			case s.Outcome == AlreadyThere:
 				outcome, want = AlreadyThere, onto
 			case !r.Clean():
@@ -126,7 +142,7 @@ func TestAReplayIsAJoinOfTreesEachTime(t *testing.T) {
 			}
 			require.Equal(t, outcome, s.Outcome, "seed %d, step %d", seed, i)
 			require.Equal(t, want, after(t, s), "seed %d, step %d", seed, i)
-			if s.Merge != nil {
+			if s.Merge != nil && outcome != Dropped {
 				require.Equal(t, r.Remarks, s.Merge.Remarks, "seed %d, step %d", seed, i)
 			}
 			seen[string(outcome)]++
@@ -136,7 +152,7 @@ func TestAReplayIsAJoinOfTreesEachTime(t *testing.T) {
 			onto = want
 		}
 	}
-	for _, what := range []Outcome{Clean, Conflict, Emptied, AlreadyThere, "without a tree"} {
+	for _, what := range []Outcome{Clean, Conflict, Emptied, AlreadyThere, Dropped, "without a tree", "edited"} {
 		assert.Greater(t, seen[string(what)], 10, "%s of %v", what, seen)
 	}
 }
