@@ -24,7 +24,7 @@ type pkg struct {
 // file, network or clock.
 var arrows = map[string]string{
 	"core/rx":       "",
-	"core/object":   "+golang.org/x/text",
+	"core/object":   "+golang.org/x/text +golang.org/x/sync",
 	"core/diff":     "",
 	"core/attr":     "",
 	"core/merge":    "core/rx core/object core/diff core/history core/attr",
