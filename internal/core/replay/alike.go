@@ -19,7 +19,8 @@ type alike struct {
 	levels []map[names]bool // for each depth, the names down to it that each of the commits changes
 }
 
-// names stands for a set of paths cut off at some depth: the sum of their hashes, as they come in no order.
+// names stands for a set of paths cut off at some depth, where they go on with a slash at their ends: the sum of their
+// hashes, as they come in no order.
 type names uint64
 
 func newAlike(store *object.Overlay, commits []pathsID) *alike {
@@ -44,22 +45,22 @@ func newAlike(store *object.Overlay, commits []pathsID) *alike {
 
 func (a *alike) name(path string) names { return names(maphash.String(a.seed, path)) }
 
-// cut is the names that changes have down to a depth.
+// cut is the names that changes, in order of their paths, have down to a depth.
 func (a *alike) cut(changes []object.Change, depth int) (sum names) {
-	seen := map[string]bool{}
+	last := ""
 	for _, c := range changes {
-		at := 0
+		end := 0
 		for range depth {
-			i := strings.IndexByte(c.Path[at:], '/')
+			i := strings.IndexByte(c.Path[end:], '/')
 			if i < 0 {
-				at = len(c.Path) + 1
+				end = len(c.Path)
 				break
 			}
-			at += i + 1
+			end += i + 1
 		}
-		if path := c.Path[:at-1]; !seen[path] {
-			seen[path] = true
+		if path := c.Path[:end]; path != last { // what is in one directory stands together
 			sum += a.name(path)
+			last = path
 		}
 	}
 	return sum
@@ -80,21 +81,21 @@ func (a *alike) mayBe(n history.Node) (bool, error) {
 	if err != nil || before == n.Tree {
 		return false, err
 	}
-	var files names // that change above the level that is looked at
+	var files names // that change down to the level that is looked at
 	level := []differing{{"", before, n.Tree}}
 	for _, known := range a.levels {
-		sum, here := files, level
+		here, below := level, names(0)
 		level = nil
 		var next []object.ID
 		for _, dir := range here {
 			if err := a.store.WalkDifferences(func(name string, at []object.Entry) error {
 				path := dir.path + name
-				sum += a.name(path)
 				if isFile(at[0]) || isFile(at[1]) {
 					files += a.name(path)
 				}
 				if x, y := at[0].Subtree(), at[1].Subtree(); x != y {
 					level = append(level, differing{path + "/", x, y})
+					below += a.name(path + "/")
 					next = append(next, x, y)
 				}
 				return nil
@@ -102,7 +103,7 @@ func (a *alike) mayBe(n history.Node) (bool, error) {
 				return false, err
 			}
 		}
-		if !known[sum] {
+		if !known[files+below] {
 			return false, nil
 		}
 		a.store.Prefetch(next...)
