@@ -237,3 +237,23 @@ func TestNoTreeIsReadInVain(t *testing.T) {
 	assert.Equal(t, c.Tree, after(t, &steps[0]))
 	assert.False(t, slices.Contains(under.of, c.Tree))
 }
+
+// TestAFileThatBecomesADirectory is told apart from neither's being changed.
+func TestAFileThatBecomesADirectory(t *testing.T) {
+	b := &bench{t, object.NewOverlay(object.SHA1, nil)}
+	base := b.commit("base", "a=1 a-b=1 k=1")
+	node := func(id object.ID) history.Node {
+		c, err := b.o.Commit(id)
+		require.NoError(t, err)
+		return history.Node{ID: id, Commit: c}
+	}
+	p, err := NewChanges(b.o).pathsOf(node(b.commit("yours", "a/x/y=1 a-b=2 k=1", base)))
+	require.NoError(t, err)
+	a := newAlike(b.o, []pathsID{p})
+	for files, want := range map[string]bool{"a/x/y=1 a-b=2 k=1": true, "a/x/y=3 a-b=4 k=1": true, "a=2 a-b=2 k=1": false,
+		"a/x/z=1 a-b=2 k=1": false, "a/x/y=1 k=1": true, "a/x/y=1 a-b=1 k=1": false, "a=1 a-b=1 k=1": false} {
+		got, err := a.mayBe(node(b.commit("theirs", files, base)))
+		require.NoError(t, err)
+		assert.Equal(t, want, got, files)
+	}
+}
