@@ -4,7 +4,6 @@ import (
 	"hash/maphash"
 	"strings"
 
-	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
@@ -72,17 +71,13 @@ type differing struct {
 	old, new object.ID
 }
 
-// mayBe reports whether a commit may change just what one of the commits changes.
-func (a *alike) mayBe(n history.Node) (bool, error) {
-	if len(n.Parents) > 1 {
+// mayBe reports whether from a tree to the next may change just what one of the commits changes.
+func (a *alike) mayBe(before, after object.ID) (bool, error) {
+	if before == after {
 		return false, nil
 	}
-	before, err := history.FirstParentTree(a.store, n.Commit)
-	if err != nil || before == n.Tree {
-		return false, err
-	}
 	var files names // that change down to the level that is looked at
-	level := []differing{{"", before, n.Tree}}
+	level := []differing{{"", before, after}}
 	for _, known := range a.levels {
 		here, below := level, names(0)
 		level = nil

@@ -37,6 +37,7 @@ const nearby = 3
 type Changes struct {
 	store *object.Overlay
 	mu    sync.Mutex
+	trees map[object.ID]object.ID // of the commits that are compared
 	paths map[object.ID]pathsID
 	full  map[object.ID]ChangeID
 	last  standing
@@ -102,7 +103,7 @@ func (c *Changes) pathsOf(n history.Node) (pathsID, error) {
 	if ok || len(n.Parents) > 1 {
 		return p, nil
 	}
-	before, err := history.FirstParentTree(c.store, n.Commit)
+	before, err := c.before(n)
 	if err != nil {
 		return p, err
 	}
@@ -117,6 +118,36 @@ func (c *Changes) pathsOf(n history.Node) (pathsID, error) {
 	c.paths[n.ID] = p
 	c.mu.Unlock()
 	return p, nil
+}
+
+// meet remembers the trees of the commits of some lines: each is what the next one changed. Those of others are
+// forgotten.
+func (c *Changes) meet(lines ...[]history.Node) {
+	var trees map[object.ID]object.ID
+	for _, line := range lines {
+		if trees == nil {
+			trees = make(map[object.ID]object.ID, len(lines)*len(line))
+		}
+		for _, n := range line {
+			trees[n.ID] = n.Tree
+		}
+	}
+	c.mu.Lock()
+	c.trees = trees
+	c.mu.Unlock()
+}
+
+// before is the tree of a commit's first parent.
+func (c *Changes) before(n history.Node) (object.ID, error) {
+	if len(n.Parents) > 0 {
+		c.mu.Lock()
+		tree, ok := c.trees[n.Parents[0]]
+		c.mu.Unlock()
+		if ok {
+			return tree, nil
+		}
+	}
+	return history.FirstParentTree(c.store, n.Commit)
 }
 
 // sort puts the changes in order, and makes the id of them.
@@ -242,6 +273,8 @@ func sameNodes(a, b []history.Node) bool {
 
 func (c *Changes) findSame(ctx context.Context, engine *merge.Engine, yours,
 	theirs []history.Node) (map[object.ID]history.Node, error) {
+	c.meet(yours, theirs)
+	defer c.meet()
 	if err := c.read(ctx, yours); err != nil {
 		return nil, err
 	}
@@ -312,7 +345,10 @@ func (c *Changes) alike(ctx context.Context, yours, theirs []history.Node, candi
 	}
 	a := newAlike(c.store, mine)
 	return each(ctx, theirs, func(i int) (err error) {
-		candidates[i], err = a.mayBe(theirs[i])
+		before, err := c.before(theirs[i])
+		if err == nil && len(theirs[i].Parents) < 2 {
+			candidates[i], err = a.mayBe(before, theirs[i].Tree)
+		}
 		return err
 	})
 }

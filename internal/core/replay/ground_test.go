@@ -187,7 +187,9 @@ func TestWhatMayBeTheSame(t *testing.T) {
 		for _, n := range d.Theirs {
 			p, err := c.pathsOf(n)
 			require.NoError(t, err)
-			got, err := a.mayBe(n)
+			before, err := c.before(n)
+			require.NoError(t, err)
+			got, err := a.mayBe(before, n.Tree)
 			require.NoError(t, err)
 			if all++; paths[p.id] {
 				require.True(t, got, "seed %d: %v", seed, p.changes)
@@ -252,7 +254,7 @@ func TestAFileThatBecomesADirectory(t *testing.T) {
 	a := newAlike(b.o, []pathsID{p})
 	for files, want := range map[string]bool{"a/x/y=1 a-b=2 k=1": true, "a/x/y=3 a-b=4 k=1": true, "a=2 a-b=2 k=1": false,
 		"a/x/z=1 a-b=2 k=1": false, "a/x/y=1 k=1": true, "a/x/y=1 a-b=1 k=1": false, "a=1 a-b=1 k=1": false} {
-		got, err := a.mayBe(node(b.commit("theirs", files, base)))
+		got, err := a.mayBe(node(base).Tree, node(b.commit("theirs", files, base)).Tree)
 		require.NoError(t, err)
 		assert.Equal(t, want, got, files)
 	}

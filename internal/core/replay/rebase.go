@@ -282,12 +282,14 @@ func (r *replayer) plain(s *Step) error {
 			return err
 		}
 		if s.Merge != nil {
-			if before, err := history.FirstParentTree(r.engine.Store, n.Commit); err != nil {
-				return err
-			} else if s.after == on && n.Tree != before {
+			if s.after != on {
+				return nil
+			}
+			before, err := history.FirstParentTree(r.engine.Store, n.Commit)
+			if n.Tree != before { // one that started empty is kept as it was
 				s.Outcome = Emptied
 			}
-			return nil
+			return err
 		}
 	}
 	onto, err := on.tree()
@@ -322,7 +324,7 @@ func (r *replayer) plain(s *Step) error {
 		s.Merge = s.Merge.Brief()
 	}
 	if tree == onto && n.Tree != before && !s.Open {
-		s.Outcome = Emptied // one that started empty is kept as it was
+		s.Outcome = Emptied
 	}
 	return nil
 }
