@@ -188,25 +188,39 @@ func TestManyAtOnce(t *testing.T) {
 }
 
 // TestWhatIsAskedForStays: of much more than is kept, what is asked for again and again is read once, and what was not
-// asked for long is let go.
+// asked for long is let go; of small ones little is kept, and of larger ones as many as are read ahead.
 func TestWhatIsAskedForStays(t *testing.T) {
-	under := &shelf{Overlay: NewOverlay(SHA1, nil)}
-	put := func(n int) ID { return under.Put(KindBlob, append(make([]byte, cacheHalf/8), byte(n))) }
-	o := NewOverlay(SHA1, under)
-	often, once := put(0), put(1)
-	for n := range 40 {
-		for _, id := range []ID{often, put(2 + n)} {
-			_, err := o.Blob(id)
-			require.NoError(t, err)
+	for size, most := range map[int]int{cacheOne - 8: 2 * cacheMost, 100 << 10: 2 * cacheMost, 2 << 10: 2*cacheHalf + cacheOne} {
+		under := &shelf{Overlay: NewOverlay(SHA1, nil)}
+		put := func(n int) ID { return under.Put(KindBlob, append(make([]byte, size), fmt.Sprint(n)...)) }
+		o := NewOverlay(SHA1, under)
+		ask := func(ids ...ID) {
+			for _, id := range ids {
+				_, err := o.Blob(id)
+				require.NoError(t, err)
+			}
 		}
-		if n == 0 {
-			_, err := o.Blob(once)
-			require.NoError(t, err)
+		often, once := put(0), put(1)
+		ask(once)
+		others := 3 * most / size
+		for n := range others {
+			ask(often, put(2+n))
+			held := o.bytes
+			for _, s := range o.older {
+				held += len(s.data)
+			}
+			require.LessOrEqual(t, held, most, size)
 		}
-		assert.LessOrEqual(t, len(o.cache)+len(o.older), 16)
+		assert.Equal(t, 2+others, under.one, size)
+		ask(once)
+		assert.Equal(t, 3+others, under.one, size)
+		var ahead []ID
+		for n := range readAtOnce {
+			ahead = append(ahead, put(-1-n))
+		}
+		o.Prefetch(slices.Clone(ahead)...)
+		if ask(ahead...); size < cacheOne/4 {
+			assert.Equal(t, 3+others, under.one, size)
+		}
 	}
-	assert.Equal(t, 42, under.one)
-	_, err := o.Blob(once)
-	require.NoError(t, err)
-	assert.Equal(t, 43, under.one)
 }

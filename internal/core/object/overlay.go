@@ -45,11 +45,15 @@ type Overlay struct {
 	large int           // held by ahead
 }
 
-// Blobs larger than cacheOne are not kept; past cacheHalf what was kept becomes the older half, in place of the one
-// before. Of those that are read ahead of being asked for, which is once, as much as aheadAll is. All in bytes.
+// Blobs larger than cacheOne are not kept. Past cacheHalf what was kept becomes the older half, in place of the one
+// before; where it is few objects, past cacheMost, so that what is read ahead is still there when it is asked for. Of
+// those larger that are read ahead of being asked for, which is once, as much as aheadAll is kept. All in bytes, but for
+// cacheFew.
 const (
 	cacheOne  = 1 << 20
-	cacheHalf = 6 << 20
+	cacheHalf = 4 << 20
+	cacheFew  = 4 * readAtOnce
+	cacheMost = 16 << 20
 	aheadAll  = 320 << 20
 )
 
@@ -121,7 +125,7 @@ func (o *Overlay) keep(id ID, kind Kind, data []byte) {
 
 // hold keeps an object in memory for a while. It is called with the lock.
 func (o *Overlay) hold(id ID, s stored) {
-	if o.bytes += len(s.data); o.bytes > cacheHalf {
+	if o.bytes += len(s.data); o.bytes > cacheMost || o.bytes > cacheHalf && len(o.cache) > cacheFew {
 		o.older, o.cache = o.cache, make(map[ID]stored, len(o.cache))
 		o.bytes = len(s.data)
 	}
