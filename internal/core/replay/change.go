@@ -293,19 +293,9 @@ func (c *Changes) findSame(ctx context.Context, engine *merge.Engine, yours,
 			return nil, err
 		}
 	}
-	byPaths := map[ChangeID][]variant{} // newest first
-	for at, n := range theirs {
-		if !renaming && !candidates[at] {
-			continue
-		}
-		all, err := c.variants(n, renamedByThem)
-		if err != nil {
-			return nil, err
-		}
-		for _, v := range all {
-			v.at = at
-			byPaths[v.paths] = append(byPaths[v.paths], v)
-		}
+	byPaths, err := c.byPaths(theirs, renamedByThem, func(at int) bool { return renaming || candidates[at] })
+	if err != nil {
+		return nil, err
 	}
 	same := map[object.ID]history.Node{}
 	for _, n := range yours {
@@ -331,6 +321,26 @@ func (c *Changes) findSame(ctx context.Context, engine *merge.Engine, yours,
 		}
 	}
 	return same, nil
+}
+
+// byPaths gives variants of those of a line that are of interest, the newest first, by their paths.
+func (c *Changes) byPaths(line []history.Node, back map[string]string, of func(at int) bool) (
+	map[ChangeID][]variant, error) {
+	out := map[ChangeID][]variant{}
+	for at, n := range line {
+		if !of(at) {
+			continue
+		}
+		all, err := c.variants(n, back)
+		if err != nil {
+			return nil, err
+		}
+		for _, v := range all {
+			v.at = at
+			out[v.paths] = append(out[v.paths], v)
+		}
+	}
+	return out, nil
 }
 
 // alike marks which of theirs may change the same paths as one of yours.
