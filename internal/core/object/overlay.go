@@ -47,8 +47,8 @@ type Overlay struct {
 
 // Blobs larger than cacheOne are not kept. Past cacheHalf what was kept becomes the older half, in place of the one
 // before; where that is no more than cacheFew objects, past cacheMost, so that what is read ahead is there when it is
-// asked for. Of those larger that are read ahead of being asked for, which is once, as much as aheadAll is kept. All but
-// cacheFew are in bytes.
+// asked for. Of those larger that are read ahead of being asked for, which is once, as much as aheadAll is kept. All
+// but cacheFew are in bytes.
 const (
 	cacheOne  = 1 << 20
 	cacheHalf = 4 << 20
