@@ -2,8 +2,9 @@ package cli
 
 import (
 	"os"
-	"runtime"
 	"runtime/debug"
+	"runtime/metrics"
+	"time"
 )
 
 // firstHeap is how much a command may allocate before the collector runs for the first time, in MB. Most commands end
@@ -14,12 +15,34 @@ const firstHeap = 32
 // more memory in large work, and no less time to speak of.
 const thenPercent = 80
 
-// collectLate has the collector begin late, and then keep to less than is usual. Who set GOGC knows better.
-func collectLate() {
+// lateFor is how long a command may take without the collector: what goes on after that is large, or waits for a
+// person. Till then it is looked whether it has run.
+const (
+	lateFor   = time.Second
+	lookEvery = 20 * time.Millisecond
+)
+
+// collectLate has the collector begin late, and keep to less than is usual once it has run oftener than so many times.
+// Who set GOGC knows better.
+func collectLate(runs uint64) {
 	if os.Getenv("GOGC") != "" {
 		return
 	}
 	debug.SetGCPercent(100 * firstHeap / 4) // of the 4 MB that a heap has at least
-	// Nothing holds the value, so it is cleaned up when the collector has run.
-	runtime.AddCleanup(new([64]byte), func(percent int) { debug.SetGCPercent(percent) }, thenPercent)
+	go func() {
+		// The collector itself would tell (runtime.AddCleanup), but where there is much to do only when it runs again.
+		for waited := lookEvery; waited < lateFor; waited += lookEvery {
+			if time.Sleep(lookEvery); collected() > runs {
+				break
+			}
+		}
+		debug.SetGCPercent(thenPercent)
+	}()
+}
+
+// collected is how often the collector has run.
+func collected() uint64 {
+	s := []metrics.Sample{{Name: "/gc/cycles/total:gc-cycles"}}
+	metrics.Read(s)
+	return s[0].Value.Uint64()
 }
