@@ -140,11 +140,11 @@ func (s *Store) packed(in *packs, p *pack, offset int64, deep int) (kind object.
 		return 0, nil, err
 	}
 	for i := len(room.chain) - 1; i >= 0; i-- {
-		at := &room.chain[i]
-		if data, err = room.on(&at.entry, data, content, keep(kind, i)); err != nil {
+		at, kept := &room.chain[i], keep(kind, i, len(data))
+		if data, err = room.on(&at.entry, data, content, kept); err != nil {
 			return 0, nil, err
 		}
-		if keep(kind, i) {
+		if kept {
 			s.bases.put(p, at.offset, known{kind, data})
 		}
 	}
@@ -182,7 +182,7 @@ func (s *Store) bottom(in *packs, p *pack, content []byte, offset int64, deep in
 			return s.base(in, e.id, deep+1)
 		default:
 			kind = object.Kind(e.kind)
-			if !keep(kind, below) && e.size <= firstPiece {
+			if !keep(kind, below, e.size) {
 				room.made, err = inflateInto(room.made, content[e.at:], e.size)
 				return kind, room.made, err
 			}
@@ -201,8 +201,11 @@ var errEndless = errors.New("its deltas have no end")
 // versions of one directory, and most are asked for; contents may be of files that are not.
 const keptBelow = 4
 
-// keep reports whether an object is kept on which one stands that is so many deltas away.
-func keep(kind object.Kind, below int) bool { return kind != object.KindBlob || below < keptBelow }
+// keep reports whether an object of about such a size is kept, on which one stands that is so many deltas away: a large
+// one takes long to make.
+func keep(kind object.Kind, below, size int) bool {
+	return kind != object.KindBlob || below < keptBelow || size > firstPiece
+}
 
 // link is one of the deltas of an object.
 type link struct {
@@ -220,8 +223,10 @@ var rooms = sync.Pool{New: func() any { return &room{} }}
 
 // done lets it be used again, but for what is so large that few need it.
 func (r *room) done() {
-	if cap(r.delta) > cacheOne {
-		r.delta = nil
+	for _, text := range []*[]byte{&r.delta, &r.made, &r.before} {
+		if cap(*text) > cacheOne {
+			*text = nil
+		}
 	}
 	rooms.Put(r)
 }
@@ -231,7 +236,7 @@ func (r *room) on(e *entry, base, content []byte, keep bool) (data []byte, err e
 	if r.delta, err = inflateInto(r.delta, content[e.at:], e.size); err != nil {
 		return nil, err
 	}
-	if keep || len(base) > firstPiece { // not small, so others want it, too
+	if keep {
 		return patch(nil, base, r.delta)
 	}
 	r.made, r.before = r.before, r.made
