@@ -12,20 +12,20 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Glance is a repository of which git has not said yet that it is one, and what its settings are.
-type Glance struct{ repo *Repo }
+// Early is a repository of which git has not said yet that it is one, and what its settings are.
+type Early struct{ repo *Repo }
 
 // Is reports whether it is the one that was opened.
-func (g *Glance) Is(r *Repo) bool { return g.repo == r }
+func (e *Early) Is(r *Repo) bool { return e.repo == r }
 
 // Resolve is Repo.Resolve for a plain name; the zero id where it is none. The empty name stands for what the branch
 // that HEAD is on most often follows.
-func (g *Glance) Resolve(rev string) object.ID {
+func (e *Early) Resolve(rev string) object.ID {
 	if rev == "" {
-		branch, _ := g.repo.head()
+		branch, _ := e.repo.head()
 		rev = "refs/remotes/origin/" + branch
 	}
-	id, err := g.repo.resolvePlain(rev)
+	id, err := e.repo.resolvePlain(rev)
 	if err != nil {
 		return object.ID{}
 	}
@@ -33,12 +33,12 @@ func (g *Glance) Resolve(rev string) object.ID {
 }
 
 // Objects is what is read, without git as long as it has not said what the repository is.
-func (g *Glance) Objects() *Repo { return g.repo }
+func (e *Early) Objects() *Repo { return e.repo }
 
 // discover finds a repository as it most often is: a folder with a .git folder in it, of which git says what its
 // settings are. ok is false where there is anything else about it; then git has to say what it is. early is called
 // while git does.
-func discover(ctx context.Context, dir string, early func(g *Glance)) (r *Repo, ok bool) {
+func discover(ctx context.Context, dir string, early func(*Early)) (r *Repo, ok bool) {
 	for _, name := range []string{"GIT_CEILING_DIRECTORIES", "GIT_DISCOVERY_ACROSS_FILESYSTEM"} {
 		if os.Getenv(name) != "" {
 			return nil, false
@@ -52,7 +52,7 @@ func discover(ctx context.Context, dir string, early func(g *Glance)) (r *Repo, 
 	r.Format = r.likelyFormat()
 	r.reading()
 	if r.store != nil {
-		early(&Glance{r})
+		early(&Early{r})
 	}
 	stamps, begun := r.stamps(), time.Now()
 	text, err := listSettings(ctx, top)

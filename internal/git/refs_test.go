@@ -199,7 +199,7 @@ func TestARepositoryIsFoundAsGitFindsIt(t *testing.T) {
 		filepath.Join(link, "deep"): true, shallow: true, new.Dir: true, filepath.Join(mine.Dir, "d", "inner"): true,
 		tree: false, elsewhere.Dir: false, odd.Dir: false, filepath.Join(mine.Dir, ".git"): false,
 		filepath.Join(mine.Dir, ".git", "refs"): false, gittest.New(t, "--bare").Dir: false, t.TempDir(): false} {
-		got, ok := discover(t.Context(), dir, func(*Glance) {})
+		got, ok := discover(t.Context(), dir, func(*Early) {})
 		assert.Equal(t, plain, ok, dir)
 		if !ok {
 			continue
@@ -210,49 +210,49 @@ func TestARepositoryIsFoundAsGitFindsIt(t *testing.T) {
 			[]any{got.Dir, got.GitDir, got.Common, got.Format, got.Shallow}, dir)
 	}
 	t.Setenv("GIT_CEILING_DIRECTORIES", filepath.Dir(mine.Dir))
-	_, ok := discover(t.Context(), mine.Dir, func(*Glance) {})
+	_, ok := discover(t.Context(), mine.Dir, func(*Early) {})
 	assert.False(t, ok)
 }
 
-// TestAGlance: what is there can be read before git has said what a repository is; what is not there git is not asked for
+// TestWhatIsReadEarly: what is there can be read before git has said what a repository is; what is not there git is not asked for
 // till then.
-func TestAGlance(t *testing.T) {
+func TestWhatIsReadEarly(t *testing.T) {
 	mine, _ := pair(t)
 	mine.Git("config", "branch.main.remote", "origin")
-	glances := 0
-	early := func(g *Glance) {
-		glances++
+	times := 0
+	early := func(e *Early) {
+		times++
 		for rev, want := range map[string]string{"main": "main", "HEAD": "main", "": "origin/main", "main~0": "", "nowhere": ""} {
-			got := g.Resolve(rev)
+			got := e.Resolve(rev)
 			if want == "" {
 				assert.True(t, got.IsZero(), rev)
 				continue
 			}
 			assert.Equal(t, id(t, mine, want), got, rev)
-			kind, _, err := g.Objects().Read(got)
+			kind, _, err := e.Objects().Read(got)
 			require.NoError(t, err)
 			assert.Equal(t, object.KindCommit, kind)
 		}
 		nowhere := object.SHA1.Sum(object.KindBlob, []byte("nowhere"))
-		_, _, err := g.Objects().Read(nowhere)
+		_, _, err := e.Objects().Read(nowhere)
 		assert.ErrorIs(t, err, errEarly, "which is not to say that it is missing")
-		g.Objects().ReadMany([]object.ID{nowhere}, func(object.ID, object.Kind, []byte) { t.Error("it is nowhere") })
-		for _, b := range g.Objects().objects.all {
+		e.Objects().ReadMany([]object.ID{nowhere}, func(object.ID, object.Kind, []byte) { t.Error("it is nowhere") })
+		for _, b := range e.Objects().objects.all {
 			assert.Nil(t, b.in, "no process was started")
 		}
 	}
-	var last *Glance
-	r, err := OpenEarly(t.Context(), mine.Dir, func(g *Glance) { early(g); last = g })
+	var last *Early
+	r, err := OpenEarly(t.Context(), mine.Dir, func(e *Early) { early(e); last = e })
 	require.NoError(t, err)
 	defer r.Close()
 	assert.True(t, last.Is(r))
 	// Of a repository by another hash nothing tells before there is a commit.
-	r, err = OpenEarly(t.Context(), gittest.New(t, "--object-format=sha256").Dir, func(g *Glance) { last = g })
+	r, err = OpenEarly(t.Context(), gittest.New(t, "--object-format=sha256").Dir, func(e *Early) { last = e })
 	require.NoError(t, err)
 	defer r.Close()
 	assert.False(t, last.Is(r))
 	assert.Equal(t, object.SHA256, r.Format)
 	_, err = OpenEarly(t.Context(), gittest.New(t, "--bare").Dir, early)
 	assert.ErrorIs(t, err, ErrBare)
-	assert.Equal(t, 1, glances)
+	assert.Equal(t, 1, times)
 }

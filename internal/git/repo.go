@@ -52,12 +52,12 @@ func (e *InsideError) Error() string {
 
 // Open finds the repository that holds a folder.
 func Open(ctx context.Context, dir string) (*Repo, error) {
-	return OpenEarly(ctx, dir, func(*Glance) {})
+	return OpenEarly(ctx, dir, func(*Early) {})
 }
 
 // OpenEarly is Open, and calls early before git is asked what the repository is, where that can be guessed: it may
 // begin to read what will be asked for. Where the repository that is opened is another, all of that is to be dropped.
-func OpenEarly(ctx context.Context, dir string, early func(g *Glance)) (*Repo, error) {
+func OpenEarly(ctx context.Context, dir string, early func(*Early)) (*Repo, error) {
 	if dir == "" {
 		dir = "."
 	}

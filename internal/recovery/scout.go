@@ -12,9 +12,9 @@ import (
 // scout reads ahead what a plan will need: from before git has said what the repository is, and while the routes are
 // worked out. What it finds is used where it looked at what is asked for, and dropped elsewhere.
 type scout struct {
-	glance *git.Glance
-	store  *object.Overlay
-	stop   context.CancelFunc
+	early *git.Early
+	store *object.Overlay
+	stop  context.CancelFunc
 
 	yours, theirs object.ID // what it took for the two lines; set with the following
 	divergence    *history.Divergence
@@ -27,8 +27,8 @@ type scout struct {
 // follows.
 func OpenToPlan(ctx context.Context, dir, yours, theirs string) (*Workspace, error) {
 	var s *scout
-	repo, err := git.OpenEarly(ctx, dir, func(g *git.Glance) { s = sendOut(ctx, g, yours, theirs) })
-	if s != nil && (err != nil || !s.glance.Is(repo)) {
+	repo, err := git.OpenEarly(ctx, dir, func(e *git.Early) { s = sendOut(ctx, e, yours, theirs) })
+	if s != nil && (err != nil || !s.early.Is(repo)) {
 		s.stop()
 		s = nil
 	}
@@ -44,8 +44,8 @@ func OpenToPlan(ctx context.Context, dir, yours, theirs string) (*Workspace, err
 }
 
 // sendOut has a scout begin.
-func sendOut(ctx context.Context, g *git.Glance, yours, theirs string) *scout {
-	s := &scout{glance: g, store: object.NewOverlay(g.Objects().Format, g.Objects()), parted: make(chan struct{}),
+func sendOut(ctx context.Context, e *git.Early, yours, theirs string) *scout {
+	s := &scout{early: e, store: object.NewOverlay(e.Objects().Format, e.Objects()), parted: make(chan struct{}),
 		done: make(chan struct{})}
 	ctx, s.stop = context.WithCancel(ctx)
 	if yours == "" {
@@ -63,7 +63,7 @@ func sendOut(ctx context.Context, g *git.Glance, yours, theirs string) *scout {
 // part finds where the two lines part. It gives their base where there is something to join.
 func (s *scout) part(ctx context.Context, yours, theirs string) (base object.ID) {
 	defer close(s.parted)
-	s.yours, s.theirs = s.glance.Resolve(yours), s.glance.Resolve(theirs)
+	s.yours, s.theirs = s.early.Resolve(yours), s.early.Resolve(theirs)
 	if s.yours.IsZero() || s.theirs.IsZero() {
 		return base
 	}
