@@ -24,14 +24,15 @@ type pkg struct {
 // file, network or clock.
 var arrows = map[string]string{
 	"core/rx":       "",
-	"core/object":   "+golang.org/x/text +golang.org/x/sync",
+	"core/parallel": "",
+	"core/object":   "core/parallel +golang.org/x/text",
 	"core/diff":     "",
 	"core/attr":     "",
 	"core/merge":    "core/rx core/object core/diff core/history core/attr",
 	"core/history":  "core/object core/diff",
 	"core/annotate": "core/object core/diff core/history core/merge",
 	"core/decided":  "core/object core/diff core/history core/merge core/settle",
-	"core/replay":   "core/object core/diff core/merge core/history +golang.org/x/sync",
+	"core/replay":   "core/parallel core/object core/diff core/merge core/history +golang.org/x/sync",
 	"core/settle":   "core/rx core/object core/diff core/merge +github.com/BurntSushi/toml +go.yaml.in/yaml",
 	"core/diagnose": "core/rx",
 	"core/lexing":   "core/rx +github.com/alecthomas/chroma",
@@ -40,7 +41,7 @@ var arrows = map[string]string{
 	"visible":       "",
 	"words":         "core/object core/merge core/settle core/misfit",
 	"gittest":       "+github.com/stretchr/testify",
-	"odb":           "core/object +github.com/klauspost/compress +golang.org/x/sys",
+	"odb":           "core/parallel core/object +github.com/klauspost/compress +golang.org/x/sys",
 	"git":           "core/rx core/object odb +github.com/fsnotify/fsnotify",
 	"check":         "core/rx",
 	"recovery": "core/rx core/object core/diff core/attr core/merge core/history core/annotate core/decided core/replay " +

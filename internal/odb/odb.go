@@ -22,6 +22,7 @@ import (
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/parallel"
 )
 
 // Store is the objects of a repository. It is safe for use by several goroutines, and while git adds objects to the
@@ -116,34 +117,25 @@ func (s *Store) Read(id object.ID) (kind object.Kind, data []byte, err error) {
 	return 0, nil, err
 }
 
-// fewTogether is how many objects one processor reads before it goes on to others.
+// fewTogether is how many objects one processor reads before it goes on to others. What is asked for together lies
+// together, and stands on the same deltas.
 const fewTogether = 12
 
 // ReadMany reads many, on all processors, and gives those that it could not read. each may be called by several
 // goroutines at a time.
 func (s *Store) ReadMany(ids []object.ID, each func(id object.ID, kind object.Kind, data []byte)) (left []object.ID) {
-	workers := min(runtime.GOMAXPROCS(0), 1+len(ids)/fewTogether)
-	missing := make([][]object.ID, workers)
-	var next atomic.Int64
-	read := func(worker int) {
-		for end := int(next.Add(fewTogether)); end < len(ids)+fewTogether; end = int(next.Add(fewTogether)) {
-			// What is asked for together lies together, and stands on the same deltas.
-			for _, id := range ids[end-fewTogether : min(end, len(ids))] {
-				if kind, data, err := s.Read(id); err == nil {
-					each(id, kind, data)
-				} else {
-					missing[worker] = append(missing[worker], id)
-				}
-			}
+	var mu sync.Mutex
+	_ = parallel.Do(len(ids), fewTogether, func(i int) error { // what cannot be read is left to others
+		if kind, data, err := s.Read(ids[i]); err == nil {
+			each(ids[i], kind, data)
+		} else {
+			mu.Lock()
+			left = append(left, ids[i])
+			mu.Unlock()
 		}
-	}
-	var wait sync.WaitGroup
-	for worker := 1; worker < workers; worker++ {
-		wait.Go(func() { read(worker) })
-	}
-	read(0)
-	wait.Wait()
-	return slices.Concat(missing...)
+		return nil
+	})
+	return left
 }
 
 // in looks for an object in packs, and among what is loose.

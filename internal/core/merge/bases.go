@@ -135,7 +135,7 @@ func (e *Engine) undecided(ctx context.Context, r *Result) (object.ID, error) {
 			// The file is there, too, under a name that no side has: a side may have moved
 			// it out of the way.
 			for _, side := range []object.Entry{s.Yours, s.Theirs} {
-				if is.IsTree() && isFile(side) {
+				if is.IsTree() && side.IsFile() {
 					entries[c.Path+asideName] = side
 				}
 			}
@@ -206,7 +206,7 @@ func (e *Engine) directoryFirst(ctx context.Context, c *Clash) (object.Entry, er
 	if err != nil || id != e.Store.EmptyTree() {
 		return object.Entry{Mode: object.ModeTree, ID: id}, err
 	}
-	if isFile(c.Yours) {
+	if c.Yours.IsFile() {
 		return c.Yours, nil
 	}
 	return c.Theirs, nil

@@ -34,7 +34,7 @@ type movedDirs struct {
 // were added to it or above it.
 func (m *movedDirs) scan(store *object.Overlay, dir string, base, kept object.Entry, within bool) error {
 	if err := store.Walk(func(name string, at []object.Entry) error {
-		if isFile(at[1]) && !isFile(at[0]) {
+		if at[1].IsFile() && !at[0].IsFile() {
 			m.added[dir+"/"+name] = at[1]
 			m.into[dir], within = true, true
 		}
@@ -44,7 +44,7 @@ func (m *movedDirs) scan(store *object.Overlay, dir string, base, kept object.En
 	}
 	return store.Walk(func(name string, at []object.Entry) error {
 		p := dir + "/" + name
-		if isFile(at[0]) && within {
+		if at[0].IsFile() && within {
 			m.sources[p] = true
 		}
 		if at[0].IsTree() && within {

@@ -63,7 +63,7 @@ func placeFor(store *object.Overlay, tree object.ID, m Move) (string, error) {
 		at, err := store.Find(tree, p)
 		for dir := parent(p); err == nil && dir != "" && at.Absent(); dir = parent(dir) {
 			var above object.Entry
-			if above, err = store.Find(tree, dir); isFile(above) {
+			if above, err = store.Find(tree, dir); above.IsFile() {
 				return false, err
 			}
 		}

@@ -53,25 +53,23 @@ type Place struct {
 }
 
 // Edits is Onto for a change that edits files and does nothing else, where all of them are in the tree that it is
-// brought onto: no directory is read, and the tree is not made. made are the edits that make it. attributes are of that
-// tree, or of one whose files of attributes are the same. The result is nil where it takes more to tell, or where
-// something is asked.
-func (e *Engine) Edits(ctx context.Context, attributes *Attributes, places []Place) (r *Result, made []Edit,
-	err error) {
+// brought onto: no directory is read, and the tree is not made. It gives the edits that make it, none where nothing of
+// the change is left, and what should be known of them. attributes are of that tree, or of one whose files of
+// attributes are the same. ok is false where it takes more to tell, or where something is asked. The error is that of
+// reading an object.
+func (e *Engine) Edits(ctx context.Context, attributes *Attributes, places []Place) (made []Edit, remarks []Remark,
+	ok bool, err error) {
 	for _, p := range places {
 		plain := p.Base.Mode.IsRegular() && p.Changed.Mode.IsRegular() && p.Onto.Mode.IsRegular()
 		if !plain || path.Base(p.Path) == attributesFile {
-			return nil, nil, nil
+			return nil, nil, false, nil
 		}
 	}
-	m := &merger{ctx: ctx, engine: e, rules: attributes.rules, out: &Result{store: e.Store, touched: true}}
+	m := &merger{ctx: ctx, engine: e, rules: attributes.rules, out: &Result{store: e.Store}}
 	for _, p := range places {
-		if err := m.name(p.Path, p.Base, p.Changed, p.Onto); err != nil {
-			return nil, nil, err
-		}
-		if !m.out.Clean() {
-			return nil, nil, nil
+		if err := m.name(p.Path, p.Base, p.Changed, p.Onto); err != nil || !m.out.Clean() {
+			return nil, nil, false, err
 		}
 	}
-	return m.out, m.out.ofTheirs, nil
+	return m.out.ofTheirs, m.out.Remarks, true, nil
 }

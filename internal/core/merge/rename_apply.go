@@ -20,7 +20,7 @@ func (r *Result) relevant() (gone map[string]bool, err error) {
 		gone[p] = true
 	}
 	for _, c := range r.Conflicts {
-		if base, _, _ := c.Subject.Sides(); isFile(base) && (c.Kind == ModifyDelete || c.Kind == FileDirectory) {
+		if base, _, _ := c.Subject.Sides(); base.IsFile() && (c.Kind == ModifyDelete || c.Kind == FileDirectory) {
 			gone[c.Path] = true
 		}
 	}
@@ -235,7 +235,7 @@ func (m *renamesMade) blocked(side Side, p string) (bool, error) {
 			continue
 		}
 		at, err := m.entryAt(side, p[:i])
-		if err != nil || !isFile(at) {
+		if err != nil || !at.IsFile() {
 			if err != nil {
 				return true, err
 			}
@@ -286,7 +286,7 @@ func (m *renamesMade) changed(side Side, p string) (bool, error) {
 	if err != nil {
 		return true, err
 	}
-	if was, err := m.entryAt(ofBase, p); err != nil || isFile(at) && at.Same(was) {
+	if was, err := m.entryAt(ofBase, p); err != nil || at.IsFile() && at.Same(was) {
 		return false, err
 	}
 	return m.taken(side, p)
@@ -308,7 +308,7 @@ func (m *renamesMade) free(p string) (bool, error) {
 			return false, err
 		}
 		for dir := parent(p); dir != ""; dir = parent(dir) {
-			if at, err := m.entryAt(tree, dir); err != nil || isFile(at) {
+			if at, err := m.entryAt(tree, dir); err != nil || at.IsFile() {
 				return false, err
 			}
 		}
@@ -443,7 +443,7 @@ func (m *renamesMade) place(at, name string, taken bool, other Side, old string)
 	for dir := parent(name); dir != ""; dir = parent(dir) {
 		if is, err := m.entryAt(other, dir); err != nil {
 			return out, err
-		} else if isFile(is) {
+		} else if is.IsFile() {
 			top = dir
 		}
 	}

@@ -185,13 +185,13 @@ func (r *Result) nameBeside() error {
 		var err error
 		switch s := c.Subject.(type) {
 		case *Lines:
-			if s.Base.Absent() && isFile(s.Yours) && isFile(s.Theirs) {
+			if s.Base.Absent() && s.Yours.IsFile() && s.Theirs.IsFile() {
 				s.Beside, err = beside(c.Path, Yours, free)
 			}
 		case *Clash:
 			s.Beside, err = beside(c.Path, s.File(), free)
 		case *Versions:
-			if c.Kind != ModeBits && c.Kind != Submodule && isFile(s.Yours) && isFile(s.Theirs) {
+			if c.Kind != ModeBits && c.Kind != Submodule && s.Yours.IsFile() && s.Theirs.IsFile() {
 				s.Beside, err = beside(c.Path, Yours, free)
 			}
 		}

@@ -52,7 +52,7 @@ func (m *merger) name(path string, b, y, t object.Entry) error {
 	if b.Absent() && object.CheckName(path[strings.LastIndexByte(path, '/')+1:]) != nil {
 		return &object.NameError{Path: path}
 	}
-	if isFile(b) && !isFile(y) && !isFile(t) {
+	if b.IsFile() && !y.IsFile() && !t.IsFile() {
 		m.out.gone = append(m.out.gone, path)
 	}
 	if b.IsTree() && !y.IsTree() && !t.IsTree() {
@@ -108,8 +108,6 @@ func (m *merger) name(path string, b, y, t object.Entry) error {
 	}
 	return m.file(path, b, y, t)
 }
-
-func isFile(e object.Entry) bool { return !e.Absent() && !e.IsTree() }
 
 func (m *merger) dir(path string, b, y, t object.Entry) error {
 	if err := m.ctx.Err(); err != nil {
@@ -242,7 +240,7 @@ func (m *merger) treeAgainstFile(path string, b, y, t object.Entry) error {
 	// Whichever it is, the path is joined or contested as a whole. Its files may
 	// have been renamed, though.
 	for _, c := range m.out.Conflicts[conflicts:] {
-		if base, _, _ := c.Subject.Sides(); isFile(base) {
+		if base, _, _ := c.Subject.Sides(); base.IsFile() {
 			m.out.gone = append(m.out.gone, c.Path)
 		}
 	}

@@ -172,7 +172,9 @@ func (o *Overlay) Prefetch(ids ...ID) {
 			return known
 		})
 		o.mu.Unlock()
-		many.ReadMany(batch, o.keepAhead)
+		if len(batch) > 0 {
+			many.ReadMany(batch, o.keepAhead)
+		}
 	}
 }
 

@@ -56,6 +56,9 @@ func (e Entry) Absent() bool { return e.Mode == 0 }
 // IsTree reports whether the entry is a directory.
 func (e Entry) IsTree() bool { return e.Mode == ModeTree }
 
+// IsFile reports whether the entry is there and no directory: a file, a link, or a submodule.
+func (e Entry) IsFile() bool { return !e.Absent() && !e.IsTree() }
+
 // Subtree is the id of a directory, and the zero id, an empty tree, for all else.
 func (e Entry) Subtree() ID {
 	if e.IsTree() {

@@ -3,11 +3,10 @@ package object
 import (
 	"fmt"
 	"maps"
-	"runtime"
 	"slices"
 	"strings"
 
-	"golang.org/x/sync/errgroup"
+	"dorvik.dev/dorvik/internal/core/parallel"
 )
 
 // Find gives the entry at a slash-separated path below a tree; the zero Entry
@@ -412,7 +411,7 @@ func (o *Overlay) edit(tree ID, paths []string, cut int, set map[string]Entry) (
 	}
 	names := slices.Collect(maps.Keys(below))
 	ids := make([]ID, len(names))
-	if err := each(len(names), func(i int) (err error) {
+	if err := parallel.Do(len(names), fewTogether, func(i int) (err error) {
 		ids[i], err = o.edit(here[names[i]].Subtree(), below[names[i]], cut+len(names[i])+1, set)
 		return err
 	}); err != nil {
@@ -430,27 +429,6 @@ func (o *Overlay) edit(tree ID, paths []string, cut int, set map[string]Entry) (
 
 // fewTogether is how many directories are made by one processor before it goes on to others.
 const fewTogether = 8
-
-// each does something for each of so many, on all processors where they are more than a few.
-func each(n int, do func(i int) error) error {
-	var all errgroup.Group
-	all.SetLimit(runtime.GOMAXPROCS(0))
-	for from := 0; from < n; from += fewTogether {
-		part := func() error {
-			for i := from; i < min(n, from+fewTogether); i++ {
-				if err := do(i); err != nil {
-					return err
-				}
-			}
-			return nil
-		}
-		if n <= fewTogether {
-			return part()
-		}
-		all.Go(part)
-	}
-	return all.Wait()
-}
 
 // byName sorts paths by their names in one directory: what is set there, and the paths of
 // the directories in it.

@@ -85,7 +85,7 @@ func (a *alike) mayBe(before, after object.ID) (bool, error) {
 		for _, dir := range here {
 			if err := a.store.WalkDifferences(func(name string, at []object.Entry) error {
 				path := dir.path + name
-				if isFile(at[0]) || isFile(at[1]) {
+				if at[0].IsFile() || at[1].IsFile() {
 					files += a.name(path)
 				}
 				if x, y := at[0].Subtree(), at[1].Subtree(); x != y {
@@ -105,5 +105,3 @@ func (a *alike) mayBe(before, after object.ID) (bool, error) {
 	}
 	return true, nil
 }
-
-func isFile(e object.Entry) bool { return !e.Absent() && !e.IsTree() }

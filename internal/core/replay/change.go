@@ -9,12 +9,10 @@ import (
 	"fmt"
 	"hash"
 	"maps"
-	"runtime"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
-	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
 
@@ -22,6 +20,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/parallel"
 )
 
 // ChangeID names what a commit changes, wherever its lines stand: two commits
@@ -37,7 +36,6 @@ const nearby = 3
 type Changes struct {
 	store *object.Overlay
 	mu    sync.Mutex
-	trees map[object.ID]object.ID // of the commits that are compared
 	paths map[object.ID]pathsID
 	full  map[object.ID]ChangeID
 	last  standing
@@ -96,14 +94,18 @@ func (c *Changes) sum(p pathsID) (id ChangeID, err error) {
 	return id, nil
 }
 
-func (c *Changes) pathsOf(n history.Node) (pathsID, error) {
+// pathsOf gives what a commit changes.
+func (c *Changes) pathsOf(n history.Node) (pathsID, error) { return c.pathsAmong(nil, n) }
+
+// pathsAmong is pathsOf for a commit whose parent is most likely among some.
+func (c *Changes) pathsAmong(t trees, n history.Node) (pathsID, error) {
 	c.mu.Lock()
 	p, ok := c.paths[n.ID]
 	c.mu.Unlock()
 	if ok || len(n.Parents) > 1 {
 		return p, nil
 	}
-	before, err := c.before(n)
+	before, err := t.before(c.store, n)
 	if err != nil {
 		return p, err
 	}
@@ -120,34 +122,31 @@ func (c *Changes) pathsOf(n history.Node) (pathsID, error) {
 	return p, nil
 }
 
-// meet remembers the trees of the commits of some lines: each is what the next one changed. Those of others are
-// forgotten.
-func (c *Changes) meet(lines ...[]history.Node) {
-	var trees map[object.ID]object.ID
+// trees are those of commits, so that none is read again to know what the next one changed.
+type trees map[object.ID]object.ID
+
+func treesOf(lines ...[]history.Node) trees {
+	size := 0
 	for _, line := range lines {
-		if trees == nil {
-			trees = make(map[object.ID]object.ID, len(lines)*len(line))
-		}
+		size += len(line)
+	}
+	t := make(trees, size)
+	for _, line := range lines {
 		for _, n := range line {
-			trees[n.ID] = n.Tree
+			t[n.ID] = n.Tree
 		}
 	}
-	c.mu.Lock()
-	c.trees = trees
-	c.mu.Unlock()
+	return t
 }
 
 // before is the tree of a commit's first parent.
-func (c *Changes) before(n history.Node) (object.ID, error) {
+func (t trees) before(store *object.Overlay, n history.Node) (object.ID, error) {
 	if len(n.Parents) > 0 {
-		c.mu.Lock()
-		tree, ok := c.trees[n.Parents[0]]
-		c.mu.Unlock()
-		if ok {
+		if tree, ok := t[n.Parents[0]]; ok {
 			return tree, nil
 		}
 	}
-	return history.FirstParentTree(c.store, n.Commit)
+	return history.FirstParentTree(store, n.Commit)
 }
 
 // sort puts the changes in order, and makes the id of them.
@@ -170,35 +169,20 @@ func (p *pathsID) sort() {
 // readTogether is how many commits one processor reads before it goes on to others: their trees stand on each other.
 const readTogether = 6
 
-// each looks at commits, on several processors.
+// each looks at commits, on all processors.
 func each(ctx context.Context, commits []history.Node, look func(i int) error) error {
-	var all errgroup.Group
-	var next atomic.Int64
-	for range min(runtime.GOMAXPROCS(0), 1+len(commits)/readTogether) {
-		all.Go(func() error {
-			for {
-				end := int(next.Add(readTogether))
-				if end-readTogether >= len(commits) {
-					return nil
-				}
-				for i := end - readTogether; i < min(end, len(commits)); i++ {
-					if err := ctx.Err(); err != nil {
-						return err
-					}
-					if err := look(i); err != nil {
-						return err
-					}
-				}
-			}
-		})
-	}
-	return all.Wait()
+	return parallel.Do(len(commits), readTogether, func(i int) error {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		return look(i)
+	})
 }
 
 // read works out pathsOf for commits.
-func (c *Changes) read(ctx context.Context, commits []history.Node) error {
+func (c *Changes) read(ctx context.Context, t trees, commits []history.Node) error {
 	return each(ctx, commits, func(i int) error {
-		_, err := c.pathsOf(commits[i])
+		_, err := c.pathsAmong(t, commits[i])
 		return err
 	})
 }
@@ -273,23 +257,22 @@ func sameNodes(a, b []history.Node) bool {
 
 func (c *Changes) findSame(ctx context.Context, engine *merge.Engine, yours,
 	theirs []history.Node) (map[object.ID]history.Node, error) {
-	c.meet(yours, theirs)
-	defer c.meet()
-	if err := c.read(ctx, yours); err != nil {
+	t := treesOf(yours, theirs)
+	if err := c.read(ctx, t, yours); err != nil {
 		return nil, err
 	}
 	candidates := make([]bool, len(theirs))
 	var renaming bool
 	var both errgroup.Group // what either reads is not what the other does
 	both.Go(func() (err error) { renaming, err = c.mayRename(yours, theirs); return err })
-	both.Go(func() error { return c.alike(ctx, yours, theirs, candidates) })
+	both.Go(func() error { return c.alike(ctx, t, yours, theirs, candidates) })
 	if err := both.Wait(); err != nil {
 		return nil, err
 	}
 	var renamedByYou, renamedByThem map[string]string
 	if renaming {
 		var err error
-		if renamedByYou, renamedByThem, err = c.renames(ctx, engine, yours, theirs); err != nil {
+		if renamedByYou, renamedByThem, err = c.renames(ctx, engine, t, yours, theirs); err != nil {
 			return nil, err
 		}
 	}
@@ -344,7 +327,7 @@ func (c *Changes) byPaths(line []history.Node, back map[string]string, of func(a
 }
 
 // alike marks which of theirs may change the same paths as one of yours.
-func (c *Changes) alike(ctx context.Context, yours, theirs []history.Node, candidates []bool) error {
+func (c *Changes) alike(ctx context.Context, t trees, yours, theirs []history.Node, candidates []bool) error {
 	var mine []pathsID
 	for _, n := range yours {
 		p, err := c.pathsOf(n)
@@ -355,7 +338,7 @@ func (c *Changes) alike(ctx context.Context, yours, theirs []history.Node, candi
 	}
 	a := newAlike(c.store, mine)
 	return each(ctx, theirs, func(i int) (err error) {
-		before, err := c.before(theirs[i])
+		before, err := t.before(c.store, theirs[i])
 		if err == nil && len(theirs[i].Parents) < 2 {
 			candidates[i], err = a.mayBe(before, theirs[i].Tree)
 		}
@@ -389,9 +372,9 @@ func (c *Changes) mayRename(yours, theirs []history.Node) (bool, error) {
 }
 
 // renames is renamed for both lines.
-func (c *Changes) renames(ctx context.Context, engine *merge.Engine, yours, theirs []history.Node) (byYou,
+func (c *Changes) renames(ctx context.Context, engine *merge.Engine, t trees, yours, theirs []history.Node) (byYou,
 	byThem map[string]string, err error) {
-	if err := c.read(ctx, theirs); err != nil {
+	if err := c.read(ctx, t, theirs); err != nil {
 		return nil, nil, err
 	}
 	if byYou, err = c.renamed(ctx, engine, yours, theirs); err != nil {

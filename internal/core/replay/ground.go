@@ -24,25 +24,28 @@ func (s snapshot) tree() (object.ID, error) {
 	return s.log.tree(s.n)
 }
 
-// edits are made to a tree one after the other. Of the trees between them only those are made that are asked for. It is
-// safe for use by several goroutines.
+// with is the tree with more edits made to it.
+func (s snapshot) with(store *object.Overlay, list []merge.Edit) (snapshot, error) {
+	if s.log == nil || s.n < len(s.log.list) {
+		tree, err := s.tree()
+		if err != nil {
+			return s, err
+		}
+		s = snapshot{log: &edits{store: store, made: map[int]object.ID{0: tree}}}
+	}
+	s.log.mu.Lock()
+	defer s.log.mu.Unlock()
+	s.log.list = append(s.log.list, list...)
+	return snapshot{log: s.log, n: len(s.log.list)}, nil
+}
+
+// edits are made to a tree one after the other, by one goroutine. Of the trees between them only those are made that
+// are asked for, by any.
 type edits struct {
 	store *object.Overlay
 	mu    sync.Mutex
 	list  []merge.Edit
 	made  map[int]object.ID // trees, by how many of the edits are in them
-}
-
-func newEdits(store *object.Overlay, tree object.ID) *edits {
-	return &edits{store: store, made: map[int]object.ID{0: tree}}
-}
-
-// add makes more edits.
-func (e *edits) add(list []merge.Edit) snapshot {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	e.list = append(e.list, list...)
-	return snapshot{log: e, n: len(e.list)}
 }
 
 // tree makes the tree with the first n edits in it, from the nearest before it that is made.
@@ -109,7 +112,7 @@ func (g *ground) stand(ctx context.Context, on snapshot) error {
 	}); err != nil {
 		return err
 	}
-	g.rules, g.at = g.engine.Attributes(ctx, is), snapshot{id: is}
+	g.rules, g.at = g.engine.Attributes(ctx, is), on
 	return nil
 }
 
@@ -127,21 +130,20 @@ func (g *ground) bring(ctx context.Context, n history.Node, on snapshot) (r *mer
 	for i, c := range p.changes {
 		places[i] = merge.Place{Path: c.Path, Base: c.Old, Changed: c.New, Onto: g.now[c.Path]}
 	}
-	r, made, err := g.engine.Edits(ctx, g.rules, places)
-	if err != nil || r == nil {
+	made, remarks, ok, err := g.engine.Edits(ctx, g.rules, places)
+	if err != nil || !ok {
 		return nil, at, err
-	}
-	if r = r.Brief(); len(r.Remarks) == 0 {
-		r = g.silent // of ten thousand steps, nearly all are
 	}
 	for _, e := range made {
 		g.now[e.Path] = e.Entry
 	}
 	if len(made) > 0 {
-		if g.at.log == nil {
-			g.at.log = newEdits(g.engine.Store, g.at.id)
+		if g.at, err = g.at.with(g.engine.Store, made); err != nil {
+			return nil, at, err
 		}
-		g.at = g.at.log.add(made)
+	}
+	if r = g.silent; len(remarks) > 0 { // of ten thousand steps, few say anything
+		r = &merge.Result{Remarks: remarks}
 	}
 	return r, g.at, nil
 }

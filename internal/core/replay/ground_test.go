@@ -187,7 +187,7 @@ func TestWhatMayBeTheSame(t *testing.T) {
 		for _, n := range d.Theirs {
 			p, err := c.pathsOf(n)
 			require.NoError(t, err)
-			before, err := c.before(n)
+			before, err := history.FirstParentTree(l.o, n.Commit)
 			require.NoError(t, err)
 			got, err := a.mayBe(before, n.Tree)
 			require.NoError(t, err)

@@ -247,6 +247,7 @@ func (r *replayer) add(s Step) {
 	case s.Left():
 		r.made = append(r.made, r.commit(s.onto[0]))
 	default:
+		// Where there are merges, trees are joined: they are made.
 		c := &object.Commit{Tree: s.after.id, Committer: s.Commit.Committer}
 		for _, p := range s.onto {
 			c.Parents = append(c.Parents, r.commit(p))
