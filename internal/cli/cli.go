@@ -214,7 +214,11 @@ func (e *env) session(ctx context.Context) (*recovery.Session, error) {
 
 // workspace opens the repository for looking only.
 func (e *env) workspace(ctx context.Context) (*recovery.Workspace, error) {
-	w, err := recovery.OpenWorkspace(ctx, e.dir)
+	return e.allowing(recovery.OpenWorkspace(ctx, e.dir))
+}
+
+// allowing allows in a workspace what was asked to be allowed.
+func (e *env) allowing(w *recovery.Workspace, err error) (*recovery.Workspace, error) {
 	if err == nil && e.unrelated {
 		w.AllowUnrelated()
 	}

@@ -86,11 +86,7 @@ func (f *planned) open(ctx context.Context, e *env) (*recovery.Workspace, error)
 	if f.pick != "" {
 		return e.workspace(ctx)
 	}
-	w, err := recovery.OpenToPlan(ctx, e.dir, f.yours, f.theirs)
-	if err == nil && e.unrelated {
-		w.AllowUnrelated()
-	}
-	return w, err
+	return e.allowing(recovery.OpenToPlan(ctx, e.dir, f.yours, f.theirs))
 }
 
 // work works the routes out that were asked for.

@@ -226,10 +226,13 @@ func (s *Session) TakeMends(j *Join, held []Holding) (before *TakenMends, err er
 		byPlace[at] = append(byPlace[at], h.Mend)
 	}
 	for _, at := range order {
-		text, ok, err := s.TextAt(j.Tree, at.path)
+		tree := j.Tree
 		if at.in >= 0 {
-			text, ok, err = s.TextAfter(&j.Steps[at.in], at.path)
+			if tree, err = j.Steps[at.in].Tree(); err != nil {
+				return nil, err
+			}
 		}
+		text, ok, err := s.TextAt(tree, at.path)
 		if err != nil {
 			return nil, err
 		}

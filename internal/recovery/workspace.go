@@ -388,26 +388,18 @@ func (w *Workspace) Compare(ctx context.Context, yours, theirs string) (*Positio
 	return p, w.part(ctx, p)
 }
 
-func (w *Workspace) part(ctx context.Context, p *Position) error {
-	if p.Divergence = w.scout.partOf(p.Yours, p.Theirs); p.Divergence != nil {
-		return w.joinable(p)
+func (w *Workspace) part(ctx context.Context, p *Position) (err error) {
+	if p.Divergence = w.scout.partOf(p.Yours, p.Theirs); p.Divergence == nil {
+		p.Divergence, err = history.Diverge(ctx, w.Store, p.Yours, p.Theirs)
 	}
-	var err error
-	if p.Divergence, err = history.Diverge(ctx, w.Store, p.Yours, p.Theirs); err != nil {
-		if errors.Is(err, object.ErrMissing) {
-			return fmt.Errorf("reading the history: %w; see what “git fsck” says", err)
-		}
+	switch {
+	case errors.Is(err, object.ErrMissing):
+		return fmt.Errorf("reading the history: %w; see what “git fsck” says", err)
+	case err != nil:
 		return err
-	}
-	return w.joinable(p)
-}
-
-// joinable is an error where two lines have nothing in common, and may not be joined.
-func (w *Workspace) joinable(p *Position) error {
-	if p.Trivial() != NotTrivial || len(p.Divergence.Bases) > 0 || w.unrelated && !p.Divergence.Cut {
+	case p.Trivial() != NotTrivial || len(p.Divergence.Bases) > 0 || w.unrelated && !p.Divergence.Cut:
 		return nil
-	}
-	if p.Divergence.Cut {
+	case p.Divergence.Cut:
 		return w.cutOff(p.Branch)
 	}
 	return &Blocked{"The two lines have no common ancestor: they are two unrelated histories.",
