@@ -24,8 +24,9 @@ type checkedJSON struct {
 	Command string `json:"command"`
 	Agree   string `json:"agree"` // names what runs, to be agreed to
 	*provedJSON
-	Misfits []misfitJSON `json:"misfits"`
-	Error   string       `json:"error,omitempty"`
+	Misfits     []misfitJSON `json:"misfits"`
+	NotLookedAt []string     `json:"not_looked_at,omitempty"` // foresight that failed, as sentences
+	Error       string       `json:"error,omitempty"`
 }
 
 // provedJSON is how a joined result came out of its check.
@@ -126,6 +127,7 @@ agreement is missing.`,
 			if err != nil && !errors.As(err, &known) {
 				c.out.Error = visible.Lines(err.Error())
 			}
+			c.out.NotLookedAt = e.notLookedAt()
 			err = errors.Join(err, e.print(c.out))
 		}
 		return err
@@ -208,7 +210,7 @@ func (v *prover) fit(ctx context.Context, p *recovery.Position, j *recovery.Join
 	if err != nil {
 		return j, err
 	}
-	mends, err := v.s.MendsOf(p, j, unfit)
+	mends, err := v.s.MendsOf(ctx, p, j, unfit)
 	if err != nil {
 		return j, err
 	}

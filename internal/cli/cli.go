@@ -16,6 +16,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"dorvik.dev/dorvik/internal/core/caught"
 	"dorvik.dev/dorvik/internal/demo"
 	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/recovery"
@@ -60,6 +61,8 @@ type env struct {
 
 	mu      sync.Mutex // a command that is left may still be at it
 	printed bool       // JSON was written
+
+	opened *recovery.Workspace // that the command works in; nil before
 }
 
 // Main runs the command line and gives the exit code.
@@ -76,11 +79,12 @@ func run(ctx context.Context, args []string, out, errs io.Writer, screens Screen
 	root.SetArgs(args)
 	root.SetOut(errs)
 	root.SetErr(errs)
+	do := func() error { return caught.Do(func() error { return root.ExecuteContext(ctx) }) }
 	if cmd, _, err := root.Find(args); err != nil || cmd.Annotations[reads] == "" {
-		return e.code(root.ExecuteContext(ctx))
+		return e.code(do())
 	}
 	ended := make(chan error, 1)
-	go func() { ended <- root.ExecuteContext(ctx) }()
+	go func() { ended <- do() }()
 	select {
 	case err := <-ended:
 		return e.code(err)
@@ -110,6 +114,7 @@ func onlyReads(cmd *cobra.Command) *cobra.Command {
 func Root() *cobra.Command { return (&env{out: io.Discard, err: io.Discard}).root() }
 
 func (e *env) code(err error) int {
+	e.sayNotLookedAt()
 	var x exit
 	var u usage
 	if err == nil {
@@ -137,6 +142,23 @@ func (e *env) code(err error) int {
 		return exitRefused
 	}
 	return exitFailed
+}
+
+// sayNotLookedAt tells which foresight failed.
+func (e *env) sayNotLookedAt() {
+	for _, n := range e.notLookedAt() {
+		e.say("▲ %s", n)
+	}
+}
+
+// notLookedAt is which foresight failed, as sentences.
+func (e *env) notLookedAt() (out []string) {
+	if e.opened != nil {
+		for _, n := range e.opened.NotLookedAt() {
+			out = append(out, n.Sentence())
+		}
+	}
+	return out
 }
 
 // say tells a person something, on standard error. Text from outside is made
@@ -206,8 +228,8 @@ that can be undone.`,
 // session opens the repository and the recovery kept in it.
 func (e *env) session(ctx context.Context) (*recovery.Session, error) {
 	s, err := recovery.OpenSession(ctx, e.dir)
-	if err == nil && e.unrelated {
-		s.AllowUnrelated()
+	if err == nil {
+		_, err = e.allowing(s.Workspace, nil)
 	}
 	return s, err
 }
@@ -217,9 +239,9 @@ func (e *env) workspace(ctx context.Context) (*recovery.Workspace, error) {
 	return e.allowing(recovery.OpenWorkspace(ctx, e.dir))
 }
 
-// allowing allows in a workspace what was asked to be allowed.
+// allowing remembers the workspace that was opened, and allows in it what the flags allow.
 func (e *env) allowing(w *recovery.Workspace, err error) (*recovery.Workspace, error) {
-	if err == nil && e.unrelated {
+	if e.opened = w; err == nil && e.unrelated {
 		w.AllowUnrelated()
 	}
 	return w, err

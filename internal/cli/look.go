@@ -49,8 +49,9 @@ type lookJSON struct {
 	Carried       []string     `json:"carried"`             // uncommitted work that --carry would bring along
 	Open          []string     `json:"open,omitempty"`      // files in conflict, of what git left half done
 
-	Misfits  []misfitJSON  `json:"misfits"`
-	Branches *[]branchJSON `json:"branches,omitempty"` // with --branches, those that ask most first
+	Misfits     []misfitJSON  `json:"misfits"`
+	NotLookedAt []string      `json:"not_looked_at,omitempty"` // foresight that failed, as sentences
+	Branches    *[]branchJSON `json:"branches,omitempty"`      // with --branches, those that ask most first
 }
 
 // branchJSON is a branch that would ask something if it were joined with yours.
@@ -139,7 +140,9 @@ func (e *env) look() *cobra.Command {
 			}
 		}
 		if e.json {
-			return e.print(lookOf(v, branches, collide))
+			out := lookOf(v, branches, collide)
+			out.NotLookedAt = e.notLookedAt()
+			return e.print(out)
 		}
 		e.sayLook(v)
 		if branches {

@@ -15,15 +15,16 @@ import (
 )
 
 type planJSON struct {
-	Version   int          `json:"version"`
-	Branch    string       `json:"branch"`
-	Upstream  string       `json:"upstream"`
-	Yours     sideJSON     `json:"yours"`
-	Theirs    sideJSON     `json:"theirs"`
-	Bases     []object.ID  `json:"bases"`
-	Suggested string       `json:"suggested"`
-	Routes    []any        `json:"routes"`
-	Misfits   []misfitJSON `json:"misfits"`
+	Version     int          `json:"version"`
+	Branch      string       `json:"branch"`
+	Upstream    string       `json:"upstream"`
+	Yours       sideJSON     `json:"yours"`
+	Theirs      sideJSON     `json:"theirs"`
+	Bases       []object.ID  `json:"bases"`
+	Suggested   string       `json:"suggested"`
+	Routes      []any        `json:"routes"`
+	Misfits     []misfitJSON `json:"misfits"`
+	NotLookedAt []string     `json:"not_looked_at,omitempty"` // foresight that failed, as sentences
 }
 
 type conflictJSON struct {
@@ -169,7 +170,7 @@ func (e *env) sayPlan(p *recovery.Position, joins []*recovery.Join, misfits []re
 		out.Routes = append(out.Routes, routeJSON(p, j))
 		clean = clean && j.Clean()
 	}
-	out.Misfits = misfitsJSON(misfits)
+	out.Misfits, out.NotLookedAt = misfitsJSON(misfits), e.notLookedAt()
 	if e.json {
 		if err := e.print(out); err != nil {
 			return err

@@ -39,6 +39,7 @@ type recoverJSON struct {
 	Carried      []recovery.CarriedPath `json:"carried"`
 	Remarks      []remarkJSON           `json:"remarks,omitempty"`
 	Misfits      []misfitJSON           `json:"misfits,omitempty"`
+	NotLookedAt  []string               `json:"not_looked_at,omitempty"` // foresight that failed, as sentences
 	Notice       string                 `json:"notice,omitempty"`
 	Error        string                 `json:"error,omitempty"`
 }
@@ -134,6 +135,7 @@ func (e *env) job(ctx context.Context, s *recovery.Session, f recoverFlags, pref
 		if err != nil && !errors.As(err, &known) {
 			r.out.Error = visible.Lines(err.Error())
 		}
+		r.out.NotLookedAt = e.notLookedAt()
 		err = errors.Join(err, e.print(r.out))
 	}
 	return err

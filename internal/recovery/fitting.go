@@ -19,7 +19,8 @@ type Misfit struct {
 	ChangedIn, UsedIn history.Node
 }
 
-// Misfits finds what of a join will not work together. There are none where nothing is joined.
+// Misfits finds what of a join will not work together. There are none where nothing is joined. Where the search fails
+// it finds none, and NotLookedAt tells that.
 func (w *Workspace) Misfits(ctx context.Context, p *Position, j *Join) ([]Misfit, error) {
 	t, ok, err := w.misfitTrees(p, j)
 	if err != nil || !ok {
@@ -31,25 +32,30 @@ func (w *Workspace) Misfits(ctx context.Context, p *Position, j *Join) ([]Misfit
 	if ok {
 		return known, nil
 	}
-	var found []misfit.Misfit
-	if sides := w.scout.sidesOf(ctx, t); sides != nil {
-		found, err = sides.Find(ctx, t.Joined)
-	} else {
-		found, err = misfit.Find(ctx, w.Store, t)
-	}
-	if err != nil {
+	out, ok, err := extra(ctx, w, "what will not work together", func(ctx context.Context) (out []Misfit, err error) {
+		var found []misfit.Misfit
+		if sides := w.scout.sidesOf(ctx, t); sides != nil {
+			found, err = sides.Find(ctx, t.Joined)
+		} else {
+			found, err = misfit.Find(ctx, w.Store, t)
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, m := range found {
+			one := Misfit{Misfit: m}
+			if one.ChangedIn, err = w.madeBy(p, m.Changed); err != nil {
+				return nil, err
+			}
+			if one.UsedIn, err = w.madeBy(p, m.Used); err != nil {
+				return nil, err
+			}
+			out = append(out, one)
+		}
+		return out, nil
+	})
+	if !ok {
 		return nil, err
-	}
-	var out []Misfit
-	for _, m := range found {
-		one := Misfit{Misfit: m}
-		if one.ChangedIn, err = w.madeBy(p, m.Changed); err != nil {
-			return nil, err
-		}
-		if one.UsedIn, err = w.madeBy(p, m.Used); err != nil {
-			return nil, err
-		}
-		out = append(out, one)
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -136,7 +142,7 @@ func (w *Workspace) takenOutBy(side []history.Node, at misfit.Place) (out histor
 }
 
 // MendsOf derives the mends of what will not fit, where it is certain what they are, for a joined tree.
-func (w *Workspace) MendsOf(p *Position, j *Join, list []Misfit) ([]misfit.Mend, error) {
+func (w *Workspace) MendsOf(ctx context.Context, p *Position, j *Join, list []Misfit) ([]misfit.Mend, error) {
 	if len(list) == 0 {
 		return nil, nil
 	}
@@ -148,7 +154,11 @@ func (w *Workspace) MendsOf(p *Position, j *Join, list []Misfit) ([]misfit.Mend,
 	for i := range list {
 		bare = append(bare, list[i].Misfit)
 	}
-	return misfit.Mends(w.Store, t, bare)
+	out, _, err := extra(ctx, w, "how what does not work together can be mended", func(context.Context) ([]misfit.Mend,
+		error) {
+		return misfit.Mends(w.Store, t, bare)
+	})
+	return out, err
 }
 
 // Holding is a mend with what it becomes part of: one of your commits that are made again, so that it builds by

@@ -92,7 +92,7 @@ func TestAMendBelongsWhereItIsNeeded(t *testing.T) {
 	unfit, err := s.Misfits(t.Context(), p, j)
 	require.NoError(t, err)
 	require.Len(t, unfit, 2)
-	mends, err := s.MendsOf(p, j, unfit)
+	mends, err := s.MendsOf(t.Context(), p, j, unfit)
 	require.NoError(t, err)
 	require.Len(t, mends, 2)
 	held, err := s.Holdings(j, mends, unfit)

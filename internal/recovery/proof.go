@@ -44,7 +44,7 @@ func (s *Session) ToCheck(ctx context.Context, p *Position, j *Join) (*Unchecked
 	if u.Misfits, err = s.Misfits(ctx, p, j); err != nil {
 		return nil, err
 	}
-	if u.Mends, err = s.MendsOf(p, j, u.Misfits); err != nil {
+	if u.Mends, err = s.MendsOf(ctx, p, j, u.Misfits); err != nil {
 		return nil, err
 	}
 	if u.Holds, err = s.Holdings(j, u.Mends, u.Misfits); err != nil {
@@ -131,7 +131,10 @@ func (s *Session) Prove(ctx context.Context, p *Position, terms *Terms, tip, tre
 	if r.Passed {
 		return out, nil
 	}
-	if out.Places, err = s.Diagnose(tree, all, at.Dir); err != nil {
+	if out.Places, _, err = extra(ctx, s.Workspace, "where the check's output says it failed", func(context.Context) (
+		[]diagnose.Place, error) {
+		return s.Diagnose(tree, all, at.Dir)
+	}); err != nil {
 		return nil, err
 	}
 	for _, at := range out.Places {

@@ -3,6 +3,7 @@ package recovery
 import (
 	"context"
 
+	"dorvik.dev/dorvik/internal/core/caught"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/misfit"
 	"dorvik.dev/dorvik/internal/core/object"
@@ -53,9 +54,12 @@ func sendOut(ctx context.Context, e *git.Early, yours, theirs string) *scout {
 	}
 	go func() {
 		defer close(s.done)
-		if base := s.part(ctx, yours, theirs); !base.IsZero() {
-			s.look(ctx, base)
-		}
+		_ = caught.Do(func() error { // what fails here fails again where it is asked for, and is told there
+			if base := s.part(ctx, yours, theirs); !base.IsZero() {
+				s.look(ctx, base)
+			}
+			return nil
+		})
 	}()
 	return s
 }

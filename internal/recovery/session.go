@@ -32,6 +32,8 @@ type Session struct {
 	store  *store
 	notice string // what opening found and did, or a change could not do besides, if anything
 
+	toldNotLooked int // how many of NotLookedAt were told
+
 	agreements *agreements
 
 	TookBack bool // opening took back what an earlier run was cut off in

@@ -3,6 +3,7 @@ package recovery
 import (
 	"context"
 	"errors"
+	"strings"
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
@@ -188,11 +189,16 @@ func (w *Workspace) below(id object.ID, n int) (out []history.Node) {
 // Underway reports whether a route was taken and the recovery is beyond the choice.
 func (st *State) Underway() bool { return st.Stage > Choose && st.Route != "" }
 
-// TakeNotice gives what the session has to be told, once.
+// TakeNotice gives what the person has to be told, each thing once.
 func (s *Session) TakeNotice() string {
-	n := s.notice
+	out := []string{s.notice}
 	s.notice = ""
-	return n
+	list := s.NotLookedAt()
+	for _, n := range list[s.toldNotLooked:] {
+		out = append(out, n.Sentence())
+	}
+	s.toldNotLooked = len(list)
+	return strings.TrimSpace(strings.Join(out, " "))
 }
 
 // Glance is where things stand as it can be seen without opening the recovery kept here.

@@ -43,7 +43,10 @@ type Workspace struct {
 	driverLimit time.Duration
 	digits      atomic.Int32 // of an id, as people are shown it
 
-	mu         sync.Mutex
+	extraLimit time.Duration
+
+	mu          sync.Mutex
+	notLookedAt []NotLookedAt
 	annotators map[[2]object.ID]*history.Annotator // by the newest and the oldest commit
 	outside    outsideAttributes
 	misfits    map[misfit.Trees][]Misfit
@@ -64,7 +67,7 @@ func OpenWorkspace(ctx context.Context, dir string) (*Workspace, error) {
 func newWorkspace(repo *git.Repo, store *object.Overlay) *Workspace {
 	w := &Workspace{Repo: repo, Store: store, engine: merge.NewEngine(store), files: settle.NewFiles(store),
 		changes: replay.NewChanges(store), annotators: map[[2]object.ID]*history.Annotator{},
-		driverLimit: check.DriverLimit}
+		driverLimit: check.DriverLimit, extraLimit: extraLimit}
 	w.digits.Store(leastDigits)
 	w.engine.Contains = w.submoduleContains
 	w.engine.Outside = w.attributes

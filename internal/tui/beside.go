@@ -5,6 +5,8 @@ import (
 	"errors"
 
 	tea "charm.land/bubbletea/v2"
+
+	"dorvik.dev/dorvik/internal/core/caught"
 )
 
 // besides is work that runs while the screen and its task go on: it reads, and changes nothing.
@@ -30,8 +32,11 @@ func (f *frame) newBeside() besides {
 // start runs work. What it hands back is done on the screen, unless the screen was left.
 func (b besides) start(do func(ctx context.Context) (then, error)) tea.Cmd {
 	return func() tea.Msg {
-		defer b.of.uncover()
-		then, err := do(b.ctx)
+		var then then
+		err := caught.Do(func() (err error) {
+			then, err = do(b.ctx)
+			return err
+		})
 		if b.ctx.Err() != nil {
 			return nil
 		}

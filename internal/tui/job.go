@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -162,6 +163,7 @@ func (j *job) load(fetch bool) tea.Cmd {
 func (j *job) loaded(v *recovery.Survey, asked bool) tea.Cmd {
 	j.pos, j.plan, j.overlap, j.st, j.inWay, j.me = v.Position, v.Plan, v.Overlap, v.State, v.InTheWay, v.Me
 	j.below, j.drivers, j.ahead, j.marks, j.stash, j.misfits = v.Below, v.Drivers, v.Ahead, v.Marks, v.Aside, v.Misfits
+	j.notice = strings.TrimSpace(j.notice + " " + j.s.TakeNotice())
 	j.choose.fit()
 	j.join, j.questions, j.rewrite = nil, nil, false // what was agreed to was about what stood there then
 	if j.pos.Resume != nil {                         // there is nothing to be chosen

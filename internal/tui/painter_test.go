@@ -170,19 +170,18 @@ func TestTheTerminalIsGivenBack(t *testing.T) {
 	f := newFrame(t.Context(), themeOf("dark"))
 	f.painter = p
 	broken := func(context.Context) (then, error) { panic("broken") }
-	for name, fails := range map[string]func(){
-		"the screen":  func() { defer f.uncover(); panic("broken") },
-		"work beside": func() { f.newBeside().start(broken)() },
-		"a task": func() {
-			batch := f.start("", func(ctx context.Context, _ func(int, int)) (then, error) { return broken(ctx) })()
-			batch.(tea.BatchMsg)[0]()
-		},
-	} {
-		p.enter()
-		out.Reset()
-		assert.PanicsWithValue(t, "broken", fails, name)
-		assert.Contains(t, out.String(), ansi.ResetModeAltScreenSaveCursor, name)
-	}
+	p.enter()
+	out.Reset()
+	assert.PanicsWithValue(t, "broken", func() { defer f.uncover(); panic("broken") })
+	assert.Contains(t, out.String(), ansi.ResetModeAltScreenSaveCursor)
+
+	// Work that panics is told on the screen, which stays.
+	beside := f.newBeside().start(broken)().(besideEnded)
+	assert.ErrorContains(t, beside.err, "a defect in Dorvik, not in your repository (broken, at tui/painter_test.go:")
+	batch := f.start("going back", func(ctx context.Context, _ func(int, int)) (then, error) { return broken(ctx) })()
+	task := batch.(tea.BatchMsg)[0]().(ended)
+	assert.ErrorContains(t, task.err, "going back failed: a defect in Dorvik")
+	assert.ErrorContains(t, task.err, "Your branch and files are as they were")
 }
 
 // TestARedrawCostsWhatIsSeen, however long the file is.

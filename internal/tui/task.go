@@ -2,6 +2,7 @@ package tui
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sync"
 	"sync/atomic"
@@ -10,6 +11,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/core/caught"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -46,13 +48,28 @@ func (f *frame) start(doing string, do work) tea.Cmd {
 	t := &task{doing: doing, started: time.Now(), cancel: cancel, over: make(chan struct{})}
 	f.task = t
 	run := func() tea.Msg {
-		defer f.uncover()
 		defer close(t.over)
 		defer cancel()
-		then, err := do(ctx, func(done, of int) { t.done.Store(int64(done)); t.of.Store(int64(of)) })
-		return ended{t, then, err}
+		var then then
+		err := caught.Do(func() (err error) {
+			then, err = do(ctx, func(done, of int) { t.done.Store(int64(done)); t.of.Store(int64(of)) })
+			return err
+		})
+		return ended{t, then, t.defect(err)}
 	}
 	return tea.Batch(run, f.spin.Tick)
+}
+
+// defect adds to a defect of the program what the person can do.
+func (t *task) defect(err error) error {
+	var is *caught.Error
+	switch {
+	case !errors.As(err, &is):
+		return err
+	case t.vital:
+		return fmt.Errorf("%s failed: %w. Leave, and start dorvik again: it makes branch and files whole", t.doing, err)
+	}
+	return fmt.Errorf("%s failed: %w. Your branch and files are as they were", t.doing, err)
 }
 
 // startVital runs work that must not be cut off.

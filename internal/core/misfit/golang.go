@@ -141,8 +141,10 @@ func (b *blame) behind(e goError, lines []string) (m Misfit, ok bool) {
 			return Misfit{Kind: what, Name: name, Now: now, Changed: changed, Used: used, Certain: true}, true
 		}
 	}
-	if at := b.importGone(used.Side.Other(), e.path, names[0]); kind == Removed && at != nil {
-		return Misfit{Kind: Import, Name: names[0], Changed: *at, Used: used, Certain: true}, true
+	if kind == Removed {
+		if at := b.importGone(used.Side.Other(), e.path, name); at != nil {
+			return Misfit{Kind: Import, Name: name, Changed: *at, Used: used, Certain: true}, true
+		}
 	}
 	return m, false
 }

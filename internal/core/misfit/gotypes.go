@@ -222,6 +222,9 @@ func (g *gosource) check(ctx context.Context, dir string) (out []goError, err er
 			strings.HasPrefix(e.Msg, "could not import") && !strings.Contains(e.Msg, errNoPackage.Error()) {
 			return
 		}
+		if !goName.MatchString(lines[at.Line-1]) {
+			at.Line = g.beginsAt(slices.Concat(inside, outside), e.Pos)
+		}
 		out = append(out, goError{at.Filename, at.Line, strings.TrimSpace(lines[at.Line-1]), e.Msg})
 	}
 	for _, a := range slices.Concat(inside, outside) {
@@ -237,6 +240,28 @@ func (g *gosource) check(ctx context.Context, dir string) (out []goError, err er
 		g.typed(name+"_test", dir, outside, false, p, say)
 	}
 	return out, nil
+}
+
+// beginsAt returns the line, from 1, on which the expression or statement begins that ends at pos. An error about a
+// literal over several lines stands at its last bracket, and its first line is the one that names what it is of.
+func (g *gosource) beginsAt(files []*ast.File, pos token.Pos) int {
+	line := g.fset.Position(pos).Line
+	for _, f := range files {
+		if f.FileStart > pos || pos > f.FileEnd {
+			continue
+		}
+		ast.Inspect(f, func(n ast.Node) bool {
+			if n == nil || n.Pos() > pos || pos >= n.End() {
+				return false
+			}
+			switch n.(type) {
+			case ast.Expr, ast.Stmt:
+				line = g.fset.Position(n.Pos()).Line
+			}
+			return true
+		})
+	}
+	return line
 }
 
 // unusedImports finds imports of a file from outside this tree that nothing there uses: of those the type checker says

@@ -2,14 +2,17 @@
 package parallel
 
 import (
+	"errors"
 	"runtime"
 	"sync"
 	"sync/atomic"
+
+	"dorvik.dev/dorvik/internal/core/caught"
 )
 
 // Do calls do for each i from 0 below n. Each processor takes so many that follow each other together, and comes back
 // for more; where that is all there is, none but the caller works. After an error nothing more is begun, and the first
-// is given.
+// is given. If do panics in another goroutine, Do panics in the caller's with a *caught.Error.
 func Do(n, together int, do func(i int) error) error {
 	var next atomic.Int64
 	var failed atomic.Pointer[error]
@@ -20,7 +23,7 @@ func Do(n, together int, do func(i int) error) error {
 				return
 			}
 			for i := end - together; i < min(end, n); i++ {
-				if err := do(i); err != nil {
+				if err := caught.Do(func() error { return do(i) }); err != nil {
 					failed.CompareAndSwap(nil, &err)
 					return
 				}
@@ -33,8 +36,12 @@ func Do(n, together int, do func(i int) error) error {
 	}
 	work()
 	others.Wait()
-	if err := failed.Load(); err != nil {
-		return *err
+	err := failed.Load()
+	if err == nil {
+		return nil
 	}
-	return nil
+	if defect := (*caught.Error)(nil); errors.As(*err, &defect) {
+		panic(defect)
+	}
+	return *err
 }

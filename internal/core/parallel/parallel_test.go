@@ -41,3 +41,14 @@ func TestNothingIsBegunAfterAnError(t *testing.T) {
 	assert.ErrorIs(t, err, broken)
 	assert.Less(t, begun, 1000)
 }
+
+func TestAPanicComesToTheCaller(t *testing.T) {
+	assert.Panics(t, func() {
+		_ = Do(100, 1, func(i int) error {
+			if i == 70 {
+				panic("here")
+			}
+			return nil
+		})
+	})
+}

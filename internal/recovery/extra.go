@@ -1,0 +1,77 @@
+package recovery
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"time"
+
+	"dorvik.dev/dorvik/internal/core/caught"
+)
+
+// extraLimit is how long one piece of foresight or diagnosis may take.
+const extraLimit = 20 * time.Second
+
+// NotLookedAt is foresight or diagnosis that failed. The job goes on without it.
+type NotLookedAt struct {
+	What string // such as "what will not work together"
+	Why  string
+}
+
+// Sentence says it to a person.
+func (n NotLookedAt) Sentence() string { return "Not looked at: " + n.What + " (" + n.Why + ")." }
+
+// extra runs foresight or diagnosis, which the job can do without. Where it fails, panics or takes longer than
+// extraLimit, that is noted for NotLookedAt, and ok is false. The error is the context's alone. do must write its
+// findings only to what it returns: after the time limit it may still be running.
+func extra[T any](ctx context.Context, w *Workspace, what string, do func(context.Context) (T, error)) (found T, ok bool,
+	err error) {
+	type outcome struct {
+		found T
+		err   error
+	}
+	limited, cancel := context.WithTimeout(ctx, w.extraLimit)
+	defer cancel()
+	ended := make(chan outcome, 1)
+	go func() {
+		var o outcome
+		o.err = caught.Do(func() (err error) {
+			o.found, err = do(limited)
+			return err
+		})
+		ended <- o
+	}()
+	var o outcome
+	select {
+	case o = <-ended:
+	case <-limited.Done():
+		o.err = limited.Err()
+	}
+	switch {
+	case ctx.Err() != nil:
+		return found, false, ctx.Err()
+	case o.err == nil:
+		return o.found, true, nil
+	case errors.Is(o.err, context.DeadlineExceeded):
+		w.skipped(NotLookedAt{what, "it took longer than " + w.extraLimit.String()})
+	default:
+		w.skipped(NotLookedAt{what, o.err.Error()})
+	}
+	return found, false, nil
+}
+
+// skipped notes an extra that failed, once.
+func (w *Workspace) skipped(n NotLookedAt) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if !slices.Contains(w.notLookedAt, n) {
+		w.notLookedAt = append(w.notLookedAt, n)
+	}
+}
+
+// NotLookedAt lists the foresight and diagnosis that failed since the workspace was opened, each once.
+func (w *Workspace) NotLookedAt() []NotLookedAt {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return slices.Clone(w.notLookedAt)
+}
