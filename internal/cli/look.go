@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -49,6 +50,7 @@ type lookJSON struct {
 	Carried       []string     `json:"carried"`             // uncommitted work that --carry would bring along
 	Open          []string     `json:"open,omitempty"`      // files in conflict, of what git left half done
 
+	Notes       []string      `json:"notes,omitempty"` // what to know of the list of what git left half done
 	Misfits     []misfitJSON  `json:"misfits"`
 	NotLookedAt []string      `json:"not_looked_at,omitempty"` // foresight that failed, as sentences
 	Branches    *[]branchJSON `json:"branches,omitempty"`      // with --branches, those that ask most first
@@ -264,16 +266,36 @@ func (e *env) stuck(s *recovery.StuckError) error {
 		out := lookJSON{Version: 1, Branch: s.Branch, Upstream: s.On.Upstream, HalfDone: string(s.Operation),
 			Yours: sideJSON{Tip: s.Head}, YoursCommits: []commitJSON{}, TheirsCommits: []commitJSON{},
 			Bases: []object.ID{}, Overlap: []groundJSON{}, Uncommitted: []string{}, InTheWay: []string{},
-			Carried: []string{}, Open: s.Open, Misfits: []misfitJSON{}}
+			Carried: []string{}, Open: s.Open, Notes: s.Notes, Misfits: []misfitJSON{}}
 		for _, d := range s.Dirty {
 			out.Uncommitted = append(out.Uncommitted, d.Path)
 		}
 		return e.print(out)
 	}
-	e.say("%s", s.Sentence())
-	e.say("Open dorvik to go on from here, to join anew, or to go back; or say recover --take-over finish, anew or " +
-		"back.")
+	e.sayStuck(s.Stuck)
 	return nil
+}
+
+// sayStuck says what git left half done, what to know of its list, and what can become of it.
+func (e *env) sayStuck(s *recovery.Stuck) {
+	e.say("%s", words.Sentence(s.Sentence()))
+	for _, n := range s.Notes {
+		e.say("▲ %s", n)
+	}
+	for _, way := range []struct {
+		how, does, not string
+	}{
+		{"finish", "goes on from here", words.If(s.Resume == nil, cmp.Or(s.Why, "Dorvik cannot go on with it"), "")},
+		{"anew", "joins anew, on the side", s.NotAnew()},
+		{"back", "takes it back to how it was before git began", s.NotBack()},
+	} {
+		if way.not == "" {
+			e.say("  recover --take-over %-6s  %s", way.how, way.does)
+		} else {
+			e.say("  not --take-over %-6s      %s", way.how, way.not)
+		}
+	}
+	e.say("Or open dorvik, and choose there. Nothing was changed.")
 }
 
 // known says how old what is known of the remote is.

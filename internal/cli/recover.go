@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -34,6 +35,8 @@ type recoverJSON struct {
 	*provedJSON                         // nil where no check was run
 	Waypoint     string                 `json:"waypoint"`
 	Refusal      *refusalJSON           `json:"refusal,omitempty"`
+	Moved        []recovery.Move        `json:"moved,omitempty"`     // other branches, that a rebase's list moves
+	Notes        []string               `json:"notes,omitempty"`     // what to know of the list of what git left half done
 	Published    []object.ID            `json:"published,omitempty"` // commits that a rebase would rewrite
 	Marks        []recovery.MarkerFile  `json:"marks,omitempty"`     // conflict marks in what would be pushed
 	Carried      []recovery.CarriedPath `json:"carried"`
@@ -75,6 +78,7 @@ type recoverFlags struct {
 	moveAside, rewritePublished, pushMarks bool
 
 	carry, each, mend bool
+	leaveBranches     bool
 	takeOver          string
 }
 
@@ -98,6 +102,8 @@ A check is run only if it was agreed to before in this repository, as it reads n
 	cmd.Flags().StringVar(&f.takeOver, "take-over", "",
 		"what becomes of what git left half done: finish, anew or back")
 	cmd.Flags().BoolVar(&f.rewritePublished, "rewrite-published", false, "rebase commits that are on a remote, too")
+	cmd.Flags().BoolVar(&f.leaveBranches, "leave-branches", false,
+		"with --take-over finish: leave the other branches where they are that the list of a rebase moves")
 	f.add(cmd)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		if f.route != "auto" && f.route != "rebase" && f.route != "merge" {
@@ -179,6 +185,12 @@ func (r *recoverer) all(ctx context.Context,
 	if err != nil {
 		return err
 	}
+	if p.Resume != nil {
+		r.out.Notes = p.Stuck.Notes
+		for _, n := range p.Stuck.Notes {
+			r.say("▲ %s", n)
+		}
+	}
 	if p.Resume != nil && len(p.Stuck.Nearly) > 0 && len(r.prefer) == 0 {
 		n := p.Stuck.Nearly[0]
 		return &recovery.Blocked{What: fmt.Sprintf("%s: %s.", n.Path, n.Words), Next: "git would not apply it: look " +
@@ -210,9 +222,8 @@ func (r *recoverer) stuck(e *recovery.StuckError) error {
 	for _, p := range e.Open {
 		r.out.Open = append(r.out.Open, openConflict{Path: p, Kind: "content"})
 	}
-	r.say("%s", e.Sentence())
-	r.say("Say what is to become of it: --take-over finish goes on from here, anew joins on the side, back takes it " +
-		"back.")
+	r.sayStuck(e.Stuck)
+	r.out.Notes = e.Notes
 	return exit{exitConflicts}
 }
 
@@ -264,7 +275,7 @@ func (r *recoverer) run(ctx context.Context, p *recovery.Position) error {
 			r.say("▲ %s %s", n.Path, n.Words)
 		}
 	}
-	if p.Picking && j.Kept() == 0 {
+	if p.Picking && p.Resume == nil && j.Kept() == 0 {
 		r.out.Result = "nothing-to-do"
 		r.say("There is nothing left to pick: what those commits change is in your line. Nothing was changed.")
 		return r.s.DropPick()
@@ -360,7 +371,7 @@ func (r *recoverer) prove(ctx context.Context, p *recovery.Position, j *recovery
 // accept is the moment at which things change.
 func (r *recoverer) accept(ctx context.Context, p *recovery.Position, j *recovery.Join, b recovery.Built) error {
 	consent := recovery.Consent{MoveAside: r.flags.moveAside, RewritePublished: r.flags.rewritePublished,
-		WithoutHooks: true}
+		WithoutHooks: true, LeaveBranches: r.flags.leaveBranches}
 	touched, err := r.s.Touched(p, j.Tree)
 	if err != nil {
 		return err
@@ -374,14 +385,31 @@ func (r *recoverer) accept(ctx context.Context, p *recovery.Position, j *recover
 	}
 	r.note()
 	for _, path := range touched.Open {
-		r.say("%s seems open in an editor: load it again there.", path)
+		r.say("%s is open in an editor, as the file shows that it keeps beside it: load it again there.", path)
+	}
+	for _, path := range touched.Fresh {
+		r.say("%s was written less than %s before: if it is open in an editor, load it again there.", path,
+			words.Count(int(recovery.JustWritten/time.Second), "second", "seconds"))
 	}
 	for _, path := range wp.Aside {
 		r.say("%s was moved aside; undo brings it back.", path)
 	}
-	r.out.Result, r.out.Tip, r.out.Waypoint = "joined", wp.After, wp.Name
-	r.say("%s: %s is now at %s. “dorvik undo” takes it back.", words.If(p.Picking, "Picked", "Joined"),
-		p.Branch.Name, wp.After)
+	r.out.Result, r.out.Tip, r.out.Waypoint, r.out.Moved = "joined", wp.After, wp.Name, wp.Moves
+	branch := words.If(p.Branch.Name == "", "HEAD", p.Branch.Name)
+	switch {
+	case p.SettlesOnly():
+		r.say("Settled: what was in conflict is staged, and nothing is committed. “dorvik undo” brings it back.")
+	case wp.After == p.Head():
+		r.out.Result = "nothing-to-do"
+		r.say("%s ended: nothing of it was left to commit, and %s stays at %s. “dorvik undo” brings back what was half "+
+			"done.", words.Upper(p.Stuck.What()), branch, wp.After)
+	default:
+		r.say("%s: %s is now at %s. “dorvik undo” takes it back.", words.If(p.Picking, "Picked", "Joined"), branch,
+			wp.After)
+	}
+	for _, m := range wp.Moves {
+		r.say("%s was moved with it, to %s.", strings.TrimPrefix(m.Branch, "refs/heads/"), m.To)
+	}
 	return nil
 }
 
@@ -455,9 +483,9 @@ func (r *recoverer) report(p *recovery.Position, j *recovery.Join) error {
 			r.say("%s “%s” is left out, as was wished in the full screen.", st.Commit.ID, st.Commit.Subject())
 		}
 	}
-	if j.Carried != nil {
+	if text := j.Carried.Sentence(); text != "" && !p.SettlesOnly() {
 		r.out.Carried = append(r.out.Carried, j.Carried.Paths...)
-		r.say("%s", j.Carried.Sentence())
+		r.say("%s", text)
 	}
 	left, err := r.s.LeftOut(p, j, decisions)
 	r.out.LeftOut = append(r.out.LeftOut, left...)

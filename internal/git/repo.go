@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -264,7 +265,9 @@ type Dirty struct {
 	Staged    bool // the index differs from the commit
 	Unstaged  bool // the file differs from the index
 	Untracked bool
-	Conflict  bool // left over from an unfinished merge
+	Conflict  bool            // left over from an unfinished merge
+	Index     object.Entry    // the index's entry; of a conflict, none
+	Stages    [3]object.Entry // of a conflict: the index's entries of the base, of HEAD's side and of the other
 }
 
 // Status reads the branch and the uncommitted work. It writes nothing.
@@ -379,13 +382,41 @@ func parseStatus(out string) (b Branch, dirty []Dirty, err error) {
 			if len(f) < n || len(f[0]) < 2 {
 				return b, nil, fmt.Errorf("reading the status: git answered %q", rec)
 			}
-			dirty = append(dirty, Dirty{Path: f[n-1], Staged: f[0][0] != '.', Unstaged: f[0][1] != '.',
-				Conflict: kind == "u"})
+			d := Dirty{Path: f[n-1], Staged: f[0][0] != '.', Unstaged: f[0][1] != '.', Conflict: kind == "u"}
+			if !d.Conflict {
+				stages, err := parseStages(f[3:4], f[6:7])
+				if d.Index = stages[0]; err != nil {
+					return b, nil, fmt.Errorf("reading the status: %w", err)
+				}
+			} else {
+				if d.Stages, err = parseStages(f[2:5], f[6:9]); err != nil {
+					return b, nil, fmt.Errorf("reading the status: %w", err)
+				}
+			}
+			dirty = append(dirty, d)
 		case "?":
 			dirty = append(dirty, Dirty{Path: rest, Untracked: true})
 		}
 	}
 	return b, dirty, nil
+}
+
+// parseStages reads the entries of a conflict from their modes and ids. A stage that is not there has mode 0.
+func parseStages(modes, ids []string) (out [3]object.Entry, err error) {
+	for i := range modes {
+		mode, err := strconv.ParseUint(modes[i], 8, 32)
+		if err != nil || mode == 0 {
+			if err != nil {
+				return out, err
+			}
+			continue
+		}
+		if out[i].ID, err = object.ParseID(ids[i]); err != nil {
+			return out, err
+		}
+		out[i].Mode = object.Mode(mode)
+	}
+	return out, nil
 }
 
 // Ref gives what a full ref name points at; the zero id where it does not exist.

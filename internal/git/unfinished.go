@@ -23,12 +23,16 @@ const (
 	Picking   Operation = "pick"
 	Reverting Operation = "revert"
 	Applying  Operation = "am" // patches from mails
+	// Unmerged is conflicts in the index without an operation that would go on: a stash brought back, a squashed merge
+	// or a pick without a commit leaves them.
+	Unmerged Operation = "unmerged"
 )
 
 // Command is a line of a list that git works through.
 type Command struct {
 	Verb   string // such as pick, squash, exec
 	Commit object.ID
+	Flag   string   // -C or -c, of a fixup or a merge; empty for none
 	Rest   string   // what follows the verb
 	Names  []string // that label, reset and merge go by
 }
@@ -46,15 +50,48 @@ type Unfinished struct {
 	Done      []Command   // of a list, the one it stopped at last
 	Todo      []Command   // and what is to come
 	Remade    map[object.ID]object.ID
-	Message   string    // prepared for the commit that is to be made, without its comments
-	Stash     object.ID // uncommitted work that git put aside before it began
-	Parent    int       // of picked commits that join lines
-	Patches   int       // of patches: how many there are, and
-	At        int       // at which it stopped, from 1
-	Mails     []string  // those from there on, and
-	Apply     Applied   // how they are read
-	Files     []string  // git's own files of it, under the names of Inside
-	Pulled    bool      // it was begun by a pull
+	Message   string       // prepared for the commit that is to be made, without its comments
+	Stash     object.ID    // uncommitted work that git put aside before it began
+	Picking   bool         // of a rebase: the commit it stopped at is not made yet, nor dropped
+	Amend     object.ID    // the commit that it made and stopped at, to be amended; zero where it stopped before making one
+	Moves     []BranchMove // of other branches, that its list asks for
+	Options   []Option     // it was begun with, as far as they matter to what is to come
+	Parent    int          // of picked commits that join lines
+	Patches   int          // of patches: how many there are, and
+	At        int          // at which it stopped, from 1
+	Mails     []string     // those from there on, and
+	Apply     Applied      // how they are read
+	Files     []string     // git's own files of it, under the names of Inside
+	Pulled    bool         // it was begun by a pull
+}
+
+// BranchMove is the move of a branch that stands on replayed commits, as update-ref in a rebase's list asks for it.
+type BranchMove struct {
+	Name string
+	From object.ID // where it was when the rebase began
+	To   object.ID // where the list has moved it; zero while that line of the list is still to come
+}
+
+// Option is an option that an operation was begun with, under its name on git's command line.
+type Option struct{ Name, Value string }
+
+// Has reports whether the operation was begun with an option.
+func (u *Unfinished) Has(name string) bool {
+	return slices.ContainsFunc(u.Options, func(o Option) bool { return o.Name == name })
+}
+
+// rebaseOptions are files of a rebase and the options they stand for. A file without content stands for a switch.
+var rebaseOptions = []struct{ file, name string }{
+	{"signoff", "signoff"}, {"strategy", "strategy"}, {"strategy_opts", "strategy-option"},
+	{"gpg_sign_opt", "gpg-sign"}, {"cdate_is_adate", "committer-date-is-author-date"},
+	{"ignore_date", "reset-author-date"}, {"keep_redundant_commits", "empty=keep"},
+}
+
+// sequencerOptions are settings of a sequence of picks or reverts, and the options they stand for.
+var sequencerOptions = []struct{ key, name string }{
+	{"signoff", "signoff"}, {"record-origin", "x"}, {"no-commit", "no-commit"}, {"edit", "edit"},
+	{"keep-redundant-commits", "empty=keep"}, {"strategy", "strategy"}, {"strategy-option", "strategy-option"},
+	{"gpg-sign", "gpg-sign"}, {"allow-ff", "ff"},
 }
 
 // Applied is how patches from mails are read.
@@ -241,6 +278,18 @@ func (u *Unfinished) rebase(ctx context.Context, f gitFiles, dir string) error {
 	if err := u.merge(ctx, f); err != nil {
 		return err
 	}
+	u.Picking = f.has("MERGE_MSG") // which goes when it is committed
+	if u.Amend, err = f.commit(ctx, dir+"/amend"); err != nil {
+		return err
+	}
+	if u.Moves, err = moves(f.text(dir + "/update-refs")); err != nil {
+		return err
+	}
+	for _, o := range rebaseOptions {
+		if f.has(dir + "/" + o.file) {
+			u.Options = append(u.Options, Option{o.name, f.text(dir + "/" + o.file)})
+		}
+	}
 	u.Remade = map[object.ID]object.ID{}
 	for line := range strings.SplitSeq(f.text(dir+"/rewritten-list"), "\n") {
 		if was, is, ok := strings.Cut(line, " "); ok {
@@ -326,13 +375,37 @@ func (u *Unfinished) picks(ctx context.Context, f gitFiles) error {
 	} else {
 		u.Done = []Command{{Verb: verb, Commit: u.Stopped}}
 	}
-	if m := mainline.FindStringSubmatch(f.text(sequencer + "/opts")); m != nil {
-		u.Parent, _ = strconv.Atoi(m[1])
+	for _, m := range setOption.FindAllStringSubmatch(f.text(sequencer+"/opts"), -1) {
+		key, value := m[1], strings.Trim(m[2], `"`)
+		if key == "mainline" {
+			u.Parent, _ = strconv.Atoi(value)
+		}
+		for _, o := range sequencerOptions {
+			if o.key == key && value != "false" {
+				u.Options = append(u.Options, Option{o.name, value})
+			}
+		}
 	}
 	return nil
 }
 
-var mainline = rx.New(`(?m)^\s*mainline\s*=\s*(\d+)`)
+var setOption = rx.New(`(?m)^\s*([a-z-]+)\s*=\s*(.*?)\s*$`)
+
+// moves reads which branches a rebase moves: of each its name, where it was, and where it goes, a line each.
+func moves(text string) (out []BranchMove, err error) {
+	lines := strings.Split(text, "\n")
+	for ; len(lines) >= 3; lines = lines[3:] {
+		m := BranchMove{Name: lines[0]}
+		if m.From, err = object.ParseID(lines[1]); err == nil && strings.Trim(lines[2], "0") != "" {
+			m.To, err = object.ParseID(lines[2])
+		}
+		if err != nil {
+			return nil, fmt.Errorf("update-refs: %s: %w", m.Name, err)
+		}
+		out = append(out, m)
+	}
+	return out, nil
+}
 
 // verbs are the short names of the verbs of a list.
 var verbs = map[string]string{"p": "pick", "r": "reword", "e": "edit", "s": "squash", "f": "fixup", "x": "exec",
@@ -352,8 +425,12 @@ func (r *Repo) commands(ctx context.Context, text string) (out []Command, err er
 		}
 		args, _, _ := strings.Cut(c.Rest, " # ")
 		words := strings.Fields(args)
-		named := slices.ContainsFunc(words, func(w string) bool { return w == "-C" || w == "-c" })
-		words = slices.DeleteFunc(words, func(w string) bool { return w == "-C" || w == "-c" })
+		isFlag := func(w string) bool { return w == "-C" || w == "-c" }
+		named := false
+		if i := slices.IndexFunc(words, isFlag); i >= 0 {
+			named, c.Flag = true, words[i]
+		}
+		words = slices.DeleteFunc(words, isFlag)
 		switch c.Verb {
 		case "pick", "reword", "edit", "squash", "fixup", "drop", "revert":
 			named = true

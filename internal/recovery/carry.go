@@ -73,6 +73,15 @@ func (w *Workspace) uncommitted(ctx context.Context, on object.ID, dirty []git.D
 	if u.Staged, u.Files, err = w.Repo.Uncommitted(ctx, dirty); err != nil {
 		return nil, err
 	}
+	same := map[string]object.Entry{}
+	for _, d := range dirty {
+		if w.asIndexed(d) {
+			same[d.Path] = d.Index
+		}
+	}
+	if u.Files, err = w.Store.Edit(u.Files, same); err != nil {
+		return nil, err
+	}
 	base, err := w.Tree(on)
 	if err != nil {
 		return nil, err
@@ -80,6 +89,27 @@ func (w *Workspace) uncommitted(ctx context.Context, on object.ID, dirty []git.D
 	u.add(Part{base, u.Staged, "what you had staged", true})
 	u.add(Part{u.Staged, u.Files, "your uncommitted work", false})
 	return u, nil
+}
+
+// asIndexed reports whether a file that git calls changed holds, byte for byte, what the index has. git calls a text so
+// whose line ends were never made to follow its attributes: storing it again would change them.
+func (w *Workspace) asIndexed(d git.Dirty) bool {
+	return d.Unstaged && !d.Untracked && !d.Conflict && w.holdsJust(d.Path, d.Index)
+}
+
+// nothingOwn reports whether all that git calls changed is as the index has it, and nothing is staged.
+func (w *Workspace) nothingOwn(dirty []git.Dirty) bool {
+	any := false
+	for _, d := range dirty {
+		switch {
+		case d.Untracked:
+		case d.Staged || !w.asIndexed(d):
+			return false
+		default:
+			any = true
+		}
+	}
+	return any
 }
 
 // add adds a part, if it holds anything.
@@ -331,25 +361,31 @@ func (w *Workspace) without(from object.ID, l *layout) (object.ID, error) {
 	return tree, err
 }
 
-// submodules lists paths of the layout that hold submodules on either side: they are folders of
-// their own, and are not carried.
+// submodules lists paths of the layout at which there is a submodule in one tree and something else in another: its
+// folder would have to be moved, and holds a repository. Where only the commit differs, the index alone is changed.
 func (w *Workspace) submodules(l *layout, trees ...object.ID) (out []string, err error) {
 	for _, p := range l.paths {
+		sub, other := false, false
 		for _, t := range trees {
 			e, err := w.Store.Find(t, p)
 			if err != nil {
 				return nil, err
 			}
-			if e.Mode == object.ModeSubmodule && !slices.Contains(out, p) {
-				out = append(out, p)
-			}
+			sub = sub || e.Mode == object.ModeSubmodule
+			other = other || !e.Absent() && e.Mode != object.ModeSubmodule
+		}
+		if sub && other {
+			out = append(out, p)
 		}
 	}
 	return out, nil
 }
 
-// Sentence says in a line what was carried.
+// Sentence says in a line what was carried; empty where nothing was.
 func (c *Carried) Sentence() string {
+	if c == nil || len(c.Paths) == 0 {
+		return ""
+	}
 	var joined, asked []string
 	for _, p := range c.Paths {
 		switch p.State {
@@ -392,8 +428,8 @@ func (w *Workspace) layOut(u *Uncommitted, to object.ID, is Held) (*laid, error)
 	}
 	subs, err := w.submodules(l, from, u.Files, is.Files)
 	if err == nil && len(subs) > 0 {
-		err = &Blocked{"The change must move " + strings.Join(subs, ", ") + ", where a submodule is at another " +
-			"commit than the one recorded.", "Commit that, or put the submodule back, and try again. Nothing was " +
+		err = &Blocked{"The change must move " + strings.Join(subs, ", ") + ", where a submodule is on one side and " +
+			"something else on the other.", "Commit that, or put the submodule back, and try again. Nothing was " +
 			"changed."}
 	}
 	return &laid{l, u, is}, err

@@ -3,12 +3,10 @@ package recovery
 import (
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/git"
 )
 
 // besideOpen are the names of files that editors keep beside one that is open in them, or being
@@ -16,24 +14,28 @@ import (
 var besideOpen = []string{".%.swp", ".%.swo", ".%.swn", ".%.swx", ".#%", "#%#", ".%.kate-swp", ".~lock.%#", "~$%",
 	".%.lck"}
 
-// justWritten is how long ago a file with uncommitted work was written, at most, that somebody is
-// likely still at.
-const justWritten = 10 * time.Second
+// JustWritten is how long ago a file with uncommitted work was written, at most, that somebody may still be at.
+const JustWritten = 10 * time.Second
 
 // Touched is what a change does to the files on disk.
 type Touched struct {
 	Paths []string // that are written or removed
-	Open  []string // of those, the ones that seem open in an editor
+	Open  []string // of those, the ones beside which an editor keeps a file
+	Fresh []string // and others whose uncommitted work was written less than JustWritten ago, not by git
 }
 
-// Touched tells which files a join changes on disk, and which of them seem to be open in an editor:
-// what is there and not saved would be lost when it is saved over the result.
+// Touched tells which files a join changes on disk, and which of them are, or may be, open in an editor: what is not
+// saved there would overwrite the result when it is.
 func (w *Workspace) Touched(p *Position, tree object.ID) (*Touched, error) {
-	from, err := w.Tree(p.Yours)
+	from, err := w.Tree(p.Head())
 	if err != nil {
 		return nil, err
 	}
 	changes, err := w.Store.Changes(from, tree)
+	if err != nil {
+		return nil, err
+	}
+	own, err := w.ownWork(p)
 	if err != nil {
 		return nil, err
 	}
@@ -43,18 +45,40 @@ func (w *Workspace) Touched(p *Position, tree object.ID) (*Touched, error) {
 		if c.Old.Absent() {
 			continue
 		}
-		written := slices.ContainsFunc(p.Dirty, func(d git.Dirty) bool { return d.Path == c.Path }) &&
-			w.isJustWritten(c.Path)
-		if written || w.seemsOpen(c.Path) {
+		switch {
+		case w.seemsOpen(c.Path):
 			out.Open = append(out.Open, c.Path)
+		case own[c.Path] && w.isJustWritten(c.Path):
+			out.Fresh = append(out.Fresh, c.Path)
 		}
 	}
 	return out, nil
 }
 
+// ownWork are the paths with uncommitted work of the person. Where git left something half done, what git itself wrote
+// is none.
+func (w *Workspace) ownWork(p *Position) (map[string]bool, error) {
+	own := map[string]bool{}
+	if p.Stuck == nil {
+		for _, d := range p.Dirty {
+			own[d.Path] = !d.Untracked
+		}
+		return own, nil
+	}
+	if p.Carried == nil {
+		return own, nil
+	}
+	for _, part := range p.Carried.Parts {
+		if err := w.Store.EachChange(part.Base, part.Tree, func(c object.Change) { own[c.Path] = true }); err != nil {
+			return nil, err
+		}
+	}
+	return own, nil
+}
+
 func (w *Workspace) isJustWritten(path string) bool {
 	info, err := os.Lstat(filepath.Join(w.Repo.Dir, filepath.FromSlash(path)))
-	return err == nil && time.Since(info.ModTime()) < justWritten
+	return err == nil && time.Since(info.ModTime()) < JustWritten
 }
 
 // seemsOpen looks for what editors keep beside an open file.

@@ -24,6 +24,12 @@ func TestFilesThatSeemOpen(t *testing.T) {
 		p, j, _ := ready(t, s, Rebase, settle.TheirsYours)
 		got, err := s.Touched(p, j.Tree)
 		require.NoError(t, err)
+		if beside == "f" {
+			assert.Equal(t, open, got.Fresh)
+			open = nil
+		} else {
+			assert.Empty(t, got.Fresh, beside)
+		}
 		assert.Equal(t, open, got.Open, beside)
 		assert.Equal(t, []string{"d/h", "f"}, got.Paths)
 		if beside == "f" { // it was written some time ago
@@ -31,7 +37,7 @@ func TestFilesThatSeemOpen(t *testing.T) {
 			require.NoError(t, os.Chtimes(filepath.Join(tm.mine.Dir, "f"), old, old))
 			got, err = s.Touched(p, j.Tree)
 			require.NoError(t, err)
-			assert.Empty(t, got.Open)
+			assert.Empty(t, append(got.Open, got.Fresh...))
 		}
 	}
 }

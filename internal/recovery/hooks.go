@@ -106,6 +106,7 @@ func (r *hookRun) hook(name, dir, stdin string, args ...string) error {
 func hooksFor(p *Position, j *Join) (before, after []string) {
 	messages := []string{"prepare-commit-msg", "commit-msg"}
 	switch {
+	case p.SettlesOnly(): // nothing is committed
 	case j.Route == Merge && p.Trivial() == NotTrivial:
 		if len(j.Stops) == 0 && p.Resume == nil {
 			return append([]string{"pre-merge-commit"}, messages...), []string{"post-merge"}
@@ -279,7 +280,7 @@ func (s *Session) reworded(b Built, messages map[object.ID]string) (Built, error
 		now[id] = s.Store.PutCommit(&c)
 		return now[id], nil
 	}
-	out := Built{Tip: b.Tip}
+	out := Built{Tip: b.Tip, moves: b.moves}
 	for _, id := range b.IDs { // parents first
 		to, err := again(id)
 		if err != nil {

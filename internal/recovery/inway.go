@@ -41,7 +41,7 @@ func (w *Workspace) inTheWayOf(p *Position, tree object.ID, away ...string) (sam
 	if tree.IsZero() {
 		return nil, nil // the route is refused: there is nothing to go to
 	}
-	from, err := w.Tree(p.Yours)
+	from, err := w.Tree(p.Head())
 	if err != nil {
 		return nil, err
 	}
@@ -66,6 +66,9 @@ func (w *Workspace) inTheWay(from, to object.ID, dirty []git.Dirty, away ...stri
 	if o.changes, err = w.Store.Changes(from, to); err != nil {
 		return nil, err
 	}
+	o.changes = slices.DeleteFunc(o.changes, func(c object.Change) bool { // the index alone is changed for it
+		return c.Old.Mode == object.ModeSubmodule && c.New.Mode == object.ModeSubmodule
+	})
 	for _, p := range away {
 		o.going(p)
 	}

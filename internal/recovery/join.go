@@ -14,6 +14,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -52,6 +53,7 @@ type Join struct {
 	Makings []Making // files that are, or are to be, made anew
 	Carried *Carried
 
+	work   *Uncommitted   // that is carried in the place of the position's; nil for that
 	plain  object.ID      // the joined tree before files were made anew; zero where none was
 	mended []Mend         // what those applied did to the joined texts
 	nearly []merge.Remark // what was put where it fits only nearly
@@ -157,7 +159,7 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, decision
 	if err := w.makeAnew(j, decisions, by.Made); err != nil {
 		return nil, err
 	}
-	err := w.carry(ctx, j, p.Carried, resolve)
+	err := w.carry(ctx, j, cmp.Or(j.work, p.Carried), resolve)
 	w.open(j, decisions)
 	return j, err
 }
@@ -234,10 +236,47 @@ func (w *Workspace) joinMerge(ctx context.Context, j *Join, p *Position, resolve
 	return err
 }
 
+// settleOnly settles what is in conflict without an operation. Nothing is committed: all of the outcome is carried as
+// uncommitted work, what was in conflict as staged.
+func (w *Workspace) settleOnly(ctx context.Context, j *Join, p *Position, resolve replay.Resolver) error {
+	st := p.Stuck
+	r, err := w.engine.Trees(ctx, st.trees.Base, st.trees.Yours, st.trees.Theirs)
+	if err != nil {
+		return err
+	}
+	p.Resume.Begun.Narrow(r)
+	decided, _, err := resolve(r)
+	if err != nil {
+		return err
+	}
+	j.Merge = r
+	if !r.Clean() {
+		j.Stops = []Stop{{Result: r}}
+	}
+	settled, err := r.Tree(decided)
+	if err == nil {
+		settled, err = p.Resume.Begun.Over(r, settled)
+	}
+	if err == nil {
+		j.Tree, err = w.Tree(st.Head)
+	}
+	if err != nil {
+		return err
+	}
+	u := *p.Carried
+	u.Parts = nil
+	u.add(Part{j.Tree, settled, "what is staged", true})
+	for _, part := range p.Carried.Parts {
+		u.add(part)
+	}
+	j.work = &u
+	return nil
+}
+
 // route is the one by which it was begun.
 func (r *Resume) route(p *Position) Route {
 	switch {
-	case len(r.Merged) > 0:
+	case len(r.Merged) > 0, p.SettlesOnly():
 		return Merge
 	case p.Picking:
 		return Pick
@@ -250,6 +289,10 @@ func (w *Workspace) goOnward(ctx context.Context, j *Join, p *Position, resolve 
 	progress func(done, of int)) error {
 	r := p.Resume
 	j.nearly = p.Stuck.Nearly
+	if p.SettlesOnly() {
+		j.Route = Merge
+		return w.settleOnly(ctx, j, p, resolve)
+	}
 	if j.Route = r.route(p); j.Route == Merge {
 		return w.joinMerge(ctx, j, p, resolve)
 	}
@@ -318,8 +361,17 @@ func (j *Join) MendHolder() (name string, ok bool) {
 
 // Built is the joined line as commits in memory.
 type Built struct {
-	Tip object.ID
-	IDs []object.ID // of a rebase: the new commit for each step, zero for those left out
+	Tip   object.ID
+	IDs   []object.ID // of a rebase: the new commit for each step, zero for those left out
+	moves []builtMove // of other branches, made together with that of the branch
+}
+
+// builtMove is the move of another branch: to the commit of a step or, where that is negative, to a commit.
+type builtMove struct {
+	name string
+	from object.ID
+	step int
+	to   object.ID
 }
 
 // Build makes the commits of a join that has no open conflict. They exist in
@@ -335,6 +387,9 @@ func (w *Workspace) Build(ctx context.Context, p *Position, j *Join) (Built, err
 	case FastForward:
 		return Built{Tip: p.Theirs}, nil
 	case UpToDate:
+		return Built{Tip: p.Yours}, nil
+	}
+	if p.SettlesOnly() {
 		return Built{Tip: p.Yours}, nil
 	}
 	who, err := w.Repo.Committer(ctx)
@@ -362,9 +417,19 @@ func (w *Workspace) Build(ctx context.Context, p *Position, j *Join) (Built, err
 	if p.Resume != nil {
 		onto = p.Resume.Onto
 	}
-	ids, tip, err := replay.Commits(w.Store, j.Steps, onto, who, last)
-	return Built{tip, ids}, err
+	b := Built{}
+	b.IDs, b.Tip, err = replay.Commits(w.Store, j.Steps, onto, who, last)
+	if p.Resume != nil {
+		for _, m := range p.Resume.moves {
+			at := replay.Kept(j.Steps, m.at)
+			b.moves = append(b.moves, builtMove{m.Name, m.From, at.Step, at.ID})
+		}
+	}
+	return b, err
 }
+
+// SettlesOnly reports whether conflicts are settled that belong to no operation: nothing is committed then.
+func (p *Position) SettlesOnly() bool { return p.Stuck != nil && p.Stuck.Operation == git.Unmerged }
 
 // MergeMessage is the message of the merge commit: what was joined to what,
 // whose work it was, and their subjects.

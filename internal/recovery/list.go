@@ -8,22 +8,32 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/patch"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/git"
 )
 
-// follower turns what is left of a rebase's list into what is to be replayed.
+// follower turns what is left of a rebase's list into commits to replay. docs/half-done.md lists every verb.
 type follower struct {
-	w       *Workspace
-	ctx     context.Context
-	s       *Stuck
-	todo    []replay.Todo
-	at      replay.Parent            // where the list stands
-	labels  map[string]replay.Parent // that it gave on the way
-	message string                   // of the commit before
+	w        *Workspace
+	ctx      context.Context
+	s        *Stuck
+	todo     []replay.Todo
+	at       replay.Parent            // where the list stands
+	labels   map[string]replay.Parent // that the list set on the way
+	message  string                   // of the commit before
+	squashed bool                     // a squash is among the commits that become one with it
+	moves    []branchMove
+	signOff  string // the line that signs off new commits; empty for none
 }
 
-// follow goes through the lines that are still to be done, up to one that Dorvik cannot do.
+// branchMove is the move of a branch that the list asks for.
+type branchMove struct {
+	git.BranchMove
+	at replay.Parent // where it goes
+}
+
+// follow goes through the lines that are still to be done. It stops at one that Dorvik cannot do, and sets Why.
 func (f *follower) follow(list []git.Command) error {
 	for _, c := range list {
 		if f.s.Why != "" {
@@ -49,7 +59,7 @@ func (f *follower) line(c git.Command) error {
 	case "break":
 		f.s.note("Its list stops once more to let you look: Dorvik shows the result instead.")
 	case "update-ref":
-		f.s.note("Its list takes %s along: Dorvik moves your branch only.", c.Rest)
+		f.move(c)
 	case "label":
 		f.labels[c.Rest] = f.at
 	case "reset":
@@ -69,14 +79,39 @@ func (f *follower) line(c git.Command) error {
 	return nil
 }
 
-// note keeps what going on leaves out that the list asks for.
+// note keeps what going on leaves out that the list asks for, once.
 func (s *Stuck) note(format string, args ...any) {
-	s.Notes = append(s.Notes, fmt.Sprintf(format, args...))
+	if n := fmt.Sprintf(format, args...); !slices.Contains(s.Notes, n) {
+		s.Notes = append(s.Notes, n)
+	}
+}
+
+// move is a line that moves another branch to where the list stands.
+func (f *follower) move(c git.Command) {
+	for _, m := range f.s.Moves {
+		if m.Name == c.Rest && m.To.IsZero() {
+			f.moves = append(f.moves, branchMove{m, f.at})
+			f.s.note("Its list moves %s, too, to where it stands then: Dorvik moves it together with your branch.",
+				strings.TrimPrefix(m.Name, "refs/heads/"))
+		}
+	}
+}
+
+// moved are the moves that lines of the list have asked for before git stopped. git makes them at its end.
+func (f *follower) moved() {
+	for _, m := range f.s.Moves {
+		if !m.To.IsZero() {
+			f.moves = append(f.moves, branchMove{m, f.place(m.To)})
+			f.s.note("Its list moves %s, too: Dorvik moves it together with your branch.",
+				strings.TrimPrefix(m.Name, "refs/heads/"))
+		}
+	}
 }
 
 // add puts a commit on the list, onto where that stands.
 func (f *follower) add(t replay.Todo, onto ...replay.Parent) {
 	t.Onto = append([]replay.Parent{f.at}, onto...)
+	t.Keep = f.s.Has("empty=keep")
 	f.todo = append(f.todo, t)
 	f.at = replay.Parent{Step: len(f.todo) - 1}
 }
@@ -118,27 +153,69 @@ func (f *follower) commit(c git.Command) error {
 	t := replay.Todo{Commit: history.Node{ID: c.Commit, Commit: n}}
 	switch c.Verb {
 	case "reword":
-		f.s.note("Its list rewords “%s”: on the road (n), w writes its message; else that stays.", n.Subject())
+		f.s.reworded(n)
 	case "edit":
 		f.s.note("Its list stops at “%s” to have it edited: on the road (n), j edits its files before the next is "+
 			"replayed.",
 			n.Subject())
-	case "squash":
-		t.Into, t.Message = true, strings.TrimRight(f.message, "\n")+"\n\n"+n.Message
-	case "fixup":
-		t.Into = true
+	case "squash", "fixup":
+		f.into(&t, c)
 	}
 	if t.Into && f.at.Step < 0 {
 		f.s.Why = "its list has a commit become part of one that is not on it"
 		return nil
 	}
-	if c.Verb != "fixup" {
-		if f.message = n.Message; t.Message != "" {
-			f.message = t.Message
+	if !t.Into {
+		f.squashed = false
+		if f.message = n.Message; f.signOff != "" {
+			f.message = patch.WithTrailer(f.message, f.signOff)
+			t.Message = f.message
 		}
 	}
 	f.add(t)
 	return nil
+}
+
+// reworded notes that the list rewords a commit.
+func (s *Stuck) reworded(n *object.Commit) {
+	s.note("Its list rewords “%s”: on the road (n), w writes its message; else that stays.", n.Subject())
+}
+
+// into has a commit become part of the one before, with the message that git gives to both.
+func (f *follower) into(t *replay.Todo, c git.Command) {
+	t.Into = true
+	switch {
+	case c.Verb == "squash" || c.Flag != "" && f.squashed:
+		f.squashed = true
+		f.message = strings.TrimRight(f.message, "\n")
+		if body := withoutMark(t.Commit.Message); body != "" {
+			f.message += "\n\n" + body
+		}
+		f.message += "\n"
+	case c.Flag != "": // -C takes the message of this one; -c, too, and has it edited
+		f.message = withoutMark(t.Commit.Message)
+		if f.signOff != "" {
+			f.message = patch.WithTrailer(f.message, f.signOff)
+		}
+		if c.Flag == "-c" {
+			f.s.reworded(t.Commit.Commit)
+		}
+	default:
+		return
+	}
+	t.Message = f.message
+}
+
+// withoutMark is a message without the first paragraph by which a commit says what it is to become part of, such as
+// “fixup! Fix typo”.
+func withoutMark(message string) string {
+	for _, mark := range []string{"fixup!", "squash!", "amend!"} {
+		if strings.HasPrefix(message, mark) {
+			_, message, _ = strings.Cut(message, "\n\n")
+			return strings.Trim(message, "\n")
+		}
+	}
+	return strings.Trim(message, "\n")
 }
 
 // merge is a line that joins lines as a commit did.
@@ -160,7 +237,29 @@ func (f *follower) merge(c git.Command) error {
 		f.s.Why = "its list joins “" + c.Names[0] + "”, which is not known here"
 		return nil
 	}
-	f.message = n.Message
+	if c.Flag == "-c" {
+		f.s.reworded(n)
+	}
+	f.message, f.squashed = n.Message, false
 	f.add(replay.Todo{Commit: history.Node{ID: c.Commit, Commit: n}}, other)
 	return nil
+}
+
+// withoutFollowing notes the options of what git left half done that Dorvik does otherwise.
+func (s *Stuck) withoutFollowing() {
+	for _, o := range s.Options {
+		switch o.Name {
+		case "strategy":
+			s.note("It was begun with --strategy=%s: Dorvik joins in its own way, and asks where both sides meet.", o.Value)
+		case "strategy-option":
+			s.note("It was begun with -X %s: Dorvik asks where both sides meet, and prefers none of them.",
+				strings.TrimPrefix(strings.Trim(o.Value, "'"), "--"))
+		case "committer-date-is-author-date":
+			s.note("It was to give each new commit its author's date as the committer's: Dorvik gives it the date of now.")
+		case "reset-author-date":
+			s.note("It was to give each new commit a new author's date: Dorvik keeps the one it has.")
+		case "gpg-sign":
+			s.note("It was to sign its commits: Dorvik signs those it makes with the key that user.signingKey names.")
+		}
+	}
 }

@@ -127,6 +127,27 @@ func (s *store) forget(keys []settle.Key) (n int, err error) {
 	return n, nil
 }
 
+// keepTyped keeps what a person typed between conflict marks that still stand, so that it is offered as a way.
+func (w *Workspace) keepTyped(k settle.Key, text string) {
+	w.mu.Lock()
+	known := w.typed[k] == text
+	if w.typed == nil {
+		w.typed = map[settle.Key]string{}
+	}
+	w.typed[k] = text
+	w.mu.Unlock()
+	if !known {
+		w.files.Forget()
+	}
+}
+
+func (w *Workspace) typedIn(k settle.Key) (string, bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	text, ok := w.typed[k]
+	return text, ok
+}
+
 // recall is settle.Files.Recall of a session: what was decided here before or else, where decisions are shared,
 // by a colleague.
 func (s *Session) recall(k settle.Key) (r settle.Recollection, ok bool) {
@@ -134,6 +155,9 @@ func (s *Session) recall(k settle.Key) (r settle.Recollection, ok bool) {
 		if d.Key == k {
 			return r, false
 		}
+	}
+	if text, ok := s.typedIn(k); ok {
+		return settle.Recollection{Decision: settle.Decision{Key: k, Way: settle.Written, Text: text}, Typed: true}, true
 	}
 	if own, ok := s.store.recalled(k); ok {
 		return settle.Recollection{Decision: own.Decision, When: own.When.Format("2 Jan 2006")}, true

@@ -80,11 +80,9 @@ func (w *Workspace) reading(ctx context.Context, s *Stuck) (how patch.Reading, s
 	how = patch.Reading{KeepSubject: s.Apply.KeepSubject, KeepOthers: s.Apply.KeepOthers, Scissors: s.Apply.Scissors,
 		MessageID: s.Apply.MessageID}
 	if s.Apply.SignOff {
-		who, err := w.Repo.Committer(ctx)
-		if err != nil {
+		if how.SignOff, err = w.signOff(ctx); err != nil {
 			return how, 0, "", err
 		}
-		how.SignOff = fmt.Sprintf("Signed-off-by: %s <%s>", who.Name, who.Email)
 	}
 	strip = 1
 	for option := range strings.FieldsSeq(s.Apply.Options) {

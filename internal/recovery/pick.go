@@ -155,12 +155,20 @@ func (s *Session) Locate(ctx context.Context, fetch bool) (*Position, error) {
 // uncommitted work that is carried, or what git left half done and is taken over. The error is a
 // *StuckError where nobody said yet what is to become of that.
 func (s *Session) Home(ctx context.Context, fetch bool) (home *Position, err error) {
-	if s.Repo.Busy() != "" {
+	taking := s.Repo.Busy() != ""
+	if !taking && s.state.TakeOver != "" { // conflicts without an operation only the index tells of
+		st, serr := s.Stuck(ctx)
+		if serr != nil {
+			return nil, serr
+		}
+		taking = st != nil
+	}
+	if taking {
 		home, err = s.locateStuck(ctx, fetch)
 	} else {
 		s.forgetStuck()
 		home, err = s.Workspace.Locate(ctx, fetch)
-		if err == nil && s.state.Carry {
+		if err == nil && (s.state.Carry || s.nothingOwn(home.Dirty)) {
 			home.Carried, err = s.uncommitted(ctx, home.Yours, home.Dirty)
 		}
 	}

@@ -280,6 +280,7 @@ func (e *PublishedError) Error() string {
 type Consent struct {
 	MoveAside        bool // what git does not know and is in the way, brought back by undo
 	RewritePublished bool // commits that are on a remote
+	LeaveBranches    bool // other branches that a rebase's list moves stay where they are
 	WithoutHooks     bool // those that a commit can change and that were not agreed to are left out
 }
 
@@ -347,7 +348,7 @@ func (s *Session) guard(ctx context.Context, p *Position, j *Join, tree object.I
 		return nil, nil, err
 	}
 	if l == nil && p.Stuck != nil { // git's own state is put away all the same
-		l = &laid{&layout{staged: tree, files: tree, start: from}, u, Held{tree, tree}}
+		l = &laid{&layout{staged: tree, files: tree, start: from}, u, Held{j.Carried.Staged, j.Carried.Files}}
 	}
 	if l == nil {
 		same, err = s.inTheWayOf(&now, tree)
@@ -529,7 +530,7 @@ func (s *Session) accept(ctx context.Context, p *Position, j *Join, b Built, con
 	if err := s.addTip(ctx, b.Tip); err != nil {
 		return nil, err
 	}
-	from, err := s.Tree(p.Yours)
+	from, err := s.Tree(p.Head())
 	if err != nil {
 		return nil, err
 	}
@@ -552,6 +553,9 @@ func (s *Session) accept(ctx context.Context, p *Position, j *Join, b Built, con
 	}
 	wp := s.waypointOf(p, j, b.Tip, tree)
 	wp.Aside = aside
+	if !consent.LeaveBranches {
+		wp.Moves = s.movesOf(b)
+	}
 	if err := s.nameWaypoint(ctx, wp); err != nil {
 		return nil, err
 	}
@@ -596,14 +600,30 @@ func (s *Session) tellSubmodules(ctx context.Context, from, to object.ID) {
 
 // waypointOf is the waypoint of a join that takes the branch to a tip.
 func (s *Session) waypointOf(p *Position, j *Join, tip, tree object.ID) *Waypoint {
-	wp := &Waypoint{Branch: p.Branch.Name, Before: p.Yours, After: tip, Theirs: p.Theirs, Route: j.Route,
+	wp := &Waypoint{Branch: p.Branch.Name, Before: p.tip(), After: tip, Theirs: p.Theirs, Route: j.Route,
 		Time: time.Now(), Decisions: s.state.Decisions.List, Mends: j.Mended, Made: withoutTexts(s.state.Made),
 		Wishes:  p.Wishes,
 		Checked: s.CheckOf(tree), Return: p.Return}
+	if p.SettlesOnly() {
+		wp.Route = "" // nothing is joined
+	}
 	if p.Picking && p.Resume == nil {
 		wp.Picks, wp.Parent = s.state.Picks, s.state.PickParent
 	}
 	return wp
+}
+
+// movesOf are the moves of other branches, to the commits as they were signed.
+func (s *Session) movesOf(b Built) (out []Move) {
+	for _, m := range b.moves {
+		if m.step >= 0 {
+			m.to = b.IDs[m.step]
+		}
+		if m.to = s.Signed(m.to); m.to != m.from && !m.to.IsZero() {
+			out = append(out, Move{m.name, m.from, m.to})
+		}
+	}
+	return out
 }
 
 // addTip writes a built commit, and what of it the repository has not, to the repository.

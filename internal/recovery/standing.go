@@ -27,7 +27,10 @@ func (p *Position) Standing(accepted bool) Standing {
 	switch {
 	case p.Resume != nil:
 		s.Well = false
-		s.Head = fmt.Sprintf("Going on with the %s that git left half done.", p.Stuck.Operation)
+		s.Head = fmt.Sprintf("Going on with %s that git left half done.", p.Stuck.What())
+		if p.SettlesOnly() {
+			s.Head = "Settling the conflicts that git left in your files; nothing is committed by that."
+		}
 		s.Text = p.Stuck.standing()
 		s.Next = "Branch, index and files are as git left them until you accept the result; undo brings them back " +
 			"like that."

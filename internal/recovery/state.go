@@ -65,6 +65,8 @@ type Waypoint struct {
 	Parent   int         `json:"parent,omitempty"` // State.PickParent of it
 	Aside    []string    `json:"aside,omitempty"`  // what was in the way, and is kept under its name
 
+	Moves []Move `json:"moves,omitempty"` // of other branches, made with it
+
 	Kept *Kept `json:"kept,omitempty"` // what was not committed, where it was moved
 
 	// How it was decided, so that it can be told afterwards.
@@ -73,6 +75,13 @@ type Waypoint struct {
 	Made      []Made            `json:"made,omitempty"`
 	Wishes    replay.Wishes     `json:"wishes,omitempty"`
 	Checked   *Checked          `json:"checked,omitempty"`
+}
+
+// Move is the move of another branch, which goes back with undo.
+type Move struct {
+	Branch string    `json:"branch"` // a full ref name
+	From   object.ID `json:"from"`
+	To     object.ID `json:"to"`
 }
 
 // Ref is the ref that keeps the commits of before the join.

@@ -15,6 +15,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/patch"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/git"
@@ -49,15 +50,18 @@ type Stuck struct {
 	Settled []string       // paths that were in conflict and are settled
 	Resume  *Resume        // how it is gone on with; nil where Dorvik cannot
 	Why     string         // why it cannot
-	Notes   []string       // what going on leaves out that its list asks for, as sentences
+	Notes   []string       // what to know of its list before going on, as sentences
 	Runs    []string       // commands that its list has run on the way
 	Nearly  []merge.Remark // patches that fit only nearly, and where
 
-	found []settle.Decision // of open files, what is settled between the marks
-	held  *Uncommitted      // all that is not committed
-	stand object.ID         // a tree: what the index holds, with what is settled in files
-	join  *merge.Result     // at which it stopped; nil where it is at none
-	from  object.ID         // of a merge: the commit it joins with the last of the others
+	found   []settle.Decision      // of open files, what is settled between the marks
+	held    *Uncommitted           // all that is not committed
+	stand   object.ID              // a tree: what the index holds, with what is settled in files
+	join    *merge.Result          // at which it stopped; nil where it is at none
+	trees   merge.Three[object.ID] // that this joins, where they are not those of commits
+	stashed bool                   // of conflicts without an operation: they come from a stash
+	from    object.ID              // of a merge: the commit it joins with the last of the others
+	beside  object.ID              // a tree: beyond it what is staged is no part of any commit; zero where all of it is
 }
 
 // Resume is how what git left half done is gone on with.
@@ -68,16 +72,28 @@ type Resume struct {
 	Onto    object.ID     // onto this
 	Begun   *merge.Begun  // of a merge
 	Message string        // of the merge commit
+
+	moves []branchMove // of other branches, once all is made
 }
 
 // Stuck reads what git left half done; nil where nothing is.
 func (w *Workspace) Stuck(ctx context.Context) (*Stuck, error) {
 	u, err := w.Repo.Unfinished(ctx)
-	if err != nil || u == nil {
+	if err != nil {
 		return nil, err
 	}
-	s := &Stuck{Unfinished: u}
-	if _, s.Dirty, err = w.Repo.Status(ctx); err != nil {
+	b, dirty, err := w.Repo.Status(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if u == nil && hasConflicts(dirty) && !b.Tip.IsZero() {
+		u = &git.Unfinished{Operation: git.Unmerged, Branch: b.Name, Detached: b.Name == "", Head: b.Tip, Before: b.Tip}
+	}
+	if u == nil {
+		return nil, nil
+	}
+	s := &Stuck{Unfinished: u, Dirty: dirty}
+	if err := w.stillThere(ctx, s); err != nil {
 		return nil, err
 	}
 	if u.Branch != "" {
@@ -112,6 +128,30 @@ func (w *Workspace) Stuck(ctx context.Context) (*Stuck, error) {
 	return s, w.resume(ctx, s)
 }
 
+// stillThere drops the moves of branches that somebody moved since the rebase began, and says so.
+func (w *Workspace) stillThere(ctx context.Context, s *Stuck) error {
+	var left []git.BranchMove
+	for _, m := range s.Moves {
+		at, err := w.Repo.Ref(ctx, m.Name)
+		if err != nil {
+			return err
+		}
+		if at == m.From {
+			left = append(left, m)
+			continue
+		}
+		s.note("Its list moves %s, too, which was moved since by something else: it stays where it is.",
+			strings.TrimPrefix(m.Name, "refs/heads/"))
+	}
+	s.Moves = left
+	return nil
+}
+
+// hasConflicts reports whether the index holds paths that are not merged.
+func hasConflicts(dirty []git.Dirty) bool {
+	return slices.ContainsFunc(dirty, func(d git.Dirty) bool { return d.Conflict })
+}
+
 // stopped works out the join at which git stopped, and what of it is settled.
 func (w *Workspace) stopped(ctx context.Context, s *Stuck) error {
 	var err error
@@ -123,6 +163,7 @@ func (w *Workspace) stopped(ctx context.Context, s *Stuck) error {
 	} else if base, yours, theirs, ok, terr := w.stopTrees(s); terr != nil || !ok {
 		return terr
 	} else {
+		s.trees = merge.Three[object.ID]{Base: base, Yours: yours, Theirs: theirs}
 		s.join, err = w.engine.Trees(ctx, base, yours, theirs)
 	}
 	if err != nil {
@@ -209,11 +250,14 @@ func (s *Stuck) openOf(c *merge.Conflict) (string, bool) {
 // stopTrees are the trees of the join at which git stopped, yours and theirs as they are
 // everywhere; ok is false where it stopped at none.
 func (w *Workspace) stopTrees(s *Stuck) (base, yours, theirs object.ID, ok bool, err error) {
+	if s.Operation == git.Unmerged {
+		return w.unmergedTrees(s)
+	}
 	head, err := w.Tree(s.Head)
 	if err != nil {
 		return base, yours, theirs, false, err
 	}
-	if s.Stopped.IsZero() || len(s.Open) == 0 && s.stand == head {
+	if s.Stopped.IsZero() || !s.pending() && len(s.Open) == 0 || len(s.Open) == 0 && s.stand == head {
 		return base, yours, theirs, false, nil // what it stopped at has been committed, or dropped
 	}
 	c, err := w.Store.Commit(s.Stopped)
@@ -233,10 +277,72 @@ func (w *Workspace) stopTrees(s *Stuck) (base, yours, theirs object.ID, ok bool,
 	case git.Reverting:
 		return c.Tree, head, before, true, nil
 	}
-	if n := len(s.Done); n > 0 && s.Done[n-1].Verb == "edit" {
-		return base, yours, theirs, false, nil // it is replayed, and waits for edits
-	}
 	return before, c.Tree, head, true, nil
+}
+
+// unmergedTrees are the trees of what is in conflict without an operation: each is what the index holds merged, with
+// its own stage of the rest. Where a stash was brought back, yours is what was stashed.
+func (w *Workspace) unmergedTrees(s *Stuck) (base, yours, theirs object.ID, ok bool, err error) {
+	var trees [3]object.ID
+	for i := range trees {
+		gone, put := map[string]object.Entry{}, map[string]object.Entry{}
+		for _, d := range s.Dirty {
+			switch {
+			case !d.Conflict:
+			case d.Stages[i].Absent():
+				gone[d.Path] = object.Entry{}
+			default:
+				put[d.Path] = d.Stages[i]
+			}
+		}
+		if trees[i], err = w.Store.Edit(s.stand, gone); err == nil {
+			trees[i], err = w.Store.Edit(trees[i], put)
+		}
+		if err != nil {
+			return base, yours, theirs, false, err
+		}
+		if trees[i].IsZero() {
+			trees[i] = w.Store.EmptyTree()
+		}
+	}
+	if s.stashed, err = w.bringsStashBack(s); s.stashed {
+		trees[1], trees[2] = trees[2], trees[1]
+	}
+	return trees[0], trees[1], trees[2], true, err
+}
+
+// bringsStashBack reports whether conflicts come from a stash: git names it in the marks.
+func (w *Workspace) bringsStashBack(s *Stuck) (bool, error) {
+	for _, p := range s.Open {
+		e, err := w.Store.Find(s.held.Files, p)
+		if err != nil {
+			return false, err
+		}
+		if !e.Mode.IsRegular() {
+			continue
+		}
+		data, err := w.Store.Blob(e.ID)
+		if err != nil {
+			return false, err
+		}
+		if strings.Contains(string(data), "\n>>>>>>> Stashed changes\n") {
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
+// pending reports whether the commit that git stopped at is still to be made. At an edit it is made, and waits to be
+// amended.
+func (s *Stuck) pending() bool {
+	if s.Operation != git.Rebasing || s.Remade == nil || len(s.Done) == 0 { // by patches, only git's index tells
+		return true
+	}
+	switch s.Done[len(s.Done)-1].Verb {
+	case "squash", "fixup":
+		return s.Amend == s.Head
+	}
+	return s.Picking || len(s.Merged) > 0
 }
 
 // readMarked reads a file that git left in conflict: what is settled between the marks becomes
@@ -275,6 +381,11 @@ func (w *Workspace) readMarked(s *Stuck, f *settle.File, path string) ([]merge.T
 		a, ok := of(is, q)
 		b, also := of(was, q)
 		if answer[q] = a.Text; !ok || !also || a.Text != b.Text {
+			if text := s.typedBetween(q, a.Text, b.Text); ok && also && text != "" {
+				w.keepTyped(q.Key, text)
+				s.note("In %s you typed between conflict marks that still stand: that is offered as a way to settle it, "+
+					"and the file as it is now is kept when you accept.", path)
+			}
 			continue
 		}
 		d := settle.Decision{Key: q.Key, Way: a.Way}
@@ -292,6 +403,24 @@ func (w *Workspace) readMarked(s *Stuck, f *settle.File, path string) ([]merge.T
 		return nil, nil
 	}
 	return []merge.TextEdit{{Path: f.Path, Before: before, After: one}}, nil
+}
+
+// typedBetween is what a person typed between the marks of a conflict, which hold first and second now: the half that is
+// not as git wrote it, or both. It is empty where git wrote them so.
+func (s *Stuck) typedBetween(q *settle.Question, first, second string) string {
+	headIs, otherIs := q.Yours, q.Theirs
+	if s.Operation == git.Rebasing && len(s.Merged) == 0 || s.stashed { // HEAD's half, which is first, is theirs
+		headIs, otherIs = otherIs, headIs
+	}
+	switch {
+	case first != headIs && second != otherIs:
+		return first + second
+	case first != headIs:
+		return first
+	case second != otherIs:
+		return second
+	}
+	return ""
 }
 
 // markedSides gives a text with the first side in the place of each conflict that git marked in
@@ -353,11 +482,10 @@ func (w *Workspace) resume(ctx context.Context, s *Stuck) error {
 	}
 	r := s.Resume
 	switch {
-	case s.Branch == "":
-		s.Why = "it is done on no branch (a detached HEAD), and Dorvik would not know what to put the result on"
 	case len(s.Merged) > 0 && s.from.IsZero():
 		s.Why = "it joins more than two lines at once, and those before the last do not join by themselves"
 	}
+	s.withoutFollowing()
 	for _, n := range s.Nearly {
 		s.note("%s: %s. Look at what becomes of it.", n.Path, n.Words)
 	}
@@ -368,8 +496,9 @@ func (w *Workspace) resume(ctx context.Context, s *Stuck) error {
 			r.Merged, r.Message, r.From = s.Merged, s.Message, s.from
 		case git.Rebasing:
 			err = w.resumeRebase(ctx, s, r)
+		case git.Unmerged:
 		default:
-			err = w.resumePicks(s, r)
+			err = w.resumePicks(ctx, s, r)
 		}
 		if err != nil {
 			return err
@@ -395,33 +524,59 @@ func (w *Workspace) resumeRebase(ctx context.Context, s *Stuck, r *Resume) error
 	}
 	f := &follower{w: w, ctx: ctx, s: s, todo: r.Todo, at: replay.Parent{Step: len(r.Todo) - 1, ID: s.Head},
 		labels: map[string]replay.Parent{}, message: head.Message}
-	if begun != nil && len(s.Done) > 0 {
-		n, err := w.Store.Commit(s.Stopped)
-		if err != nil {
+	if s.Has("signoff") {
+		if f.signOff, err = w.signOff(ctx); err != nil {
 			return err
 		}
-		last := s.Done[len(s.Done)-1].Verb
-		t := replay.Todo{Commit: history.Node{ID: s.Stopped, Commit: n}, Begun: begun, Message: s.Message,
-			Into: last == "squash" || last == "fixup"}
-		var others []replay.Parent
-		for _, id := range s.Merged {
-			others = append(others, f.place(id))
+	}
+	f.moved()
+	switch last := len(f.todo) - 1; {
+	case begun != nil && len(s.Done) > 0:
+		if err := f.stopped(begun); err != nil {
+			return err
 		}
-		f.add(t, others...)
-		f.message = cmp.Or(s.Message, n.Message)
-	} else if begun == nil && s.stand != head.Tree && len(f.todo) > 0 {
-		// Staged at an edit, or after what it stopped at was committed: it goes into that commit.
-		amended := *head
-		amended.Tree, amended.Extra = s.stand, nil
-		f.todo[len(f.todo)-1].Commit = history.Node{ID: w.Store.PutCommit(&amended), Commit: &amended}
+	case s.stand == head.Tree:
+	case s.Amend == s.Head && last >= 0 && f.todo[last].Commit.ID == s.Head: // staged at an edit: it goes into that commit
+		f.todo[last].Stands, f.todo[last].Tree = false, s.stand
+	default:
+		s.beside = head.Tree
 	}
 	if err := f.follow(s.Todo); err != nil {
 		return err
 	}
+	r.moves = f.moves
 	if r.Todo = f.todo; len(r.Todo) > 0 && r.Todo[0].Into {
 		s.Why = "its list begins with a commit that becomes part of one that is not on it"
 	}
 	return nil
+}
+
+// stopped puts the commit on the list at which the rebase stopped, with what stands of its join.
+func (f *follower) stopped(begun *merge.Begun) error {
+	s := f.s
+	n, err := f.w.Store.Commit(s.Stopped)
+	if err != nil {
+		return err
+	}
+	last := s.Done[len(s.Done)-1].Verb
+	t := replay.Todo{Commit: history.Node{ID: s.Stopped, Commit: n}, Begun: begun, Message: s.Message,
+		Into: last == "squash" || last == "fixup"}
+	if last == "reword" {
+		s.reworded(n)
+	}
+	var others []replay.Parent
+	for _, id := range s.Merged {
+		others = append(others, f.place(id))
+	}
+	f.add(t, others...)
+	f.message, f.squashed = cmp.Or(s.Message, n.Message), last == "squash"
+	return nil
+}
+
+// signOff is the line by which the person at the keyboard signs off a commit.
+func (w *Workspace) signOff(ctx context.Context) (string, error) {
+	who, err := w.Repo.Committer(ctx)
+	return fmt.Sprintf("Signed-off-by: %s <%s>", who.Name, who.Email), err
 }
 
 // made lists the commits that a rebase has made already, on what they stand.
@@ -445,12 +600,22 @@ func (w *Workspace) made(s *Stuck, r *Resume) error {
 }
 
 // resumePicks lists the commits that are still to be picked, or taken back.
-func (w *Workspace) resumePicks(s *Stuck, r *Resume) error {
+func (w *Workspace) resumePicks(ctx context.Context, s *Stuck, r *Resume) (err error) {
 	begun := r.Begun
 	r.Onto, r.Begun = s.Head, nil
 	list := s.Todo
 	if begun != nil || s.Operation == git.Applying && len(s.Done) > 0 { // a patch changes no file until it fits
 		list = append(slices.Clone(s.Done[len(s.Done)-1:]), s.Todo...)
+	}
+	if s.Has("no-commit") {
+		s.Why = "it was to make no commits (--no-commit), and Dorvik makes one of each"
+		return nil
+	}
+	signOff := ""
+	if s.Has("signoff") {
+		if signOff, err = w.signOff(ctx); err != nil {
+			return err
+		}
 	}
 	for i, c := range list {
 		if c.Verb != "pick" && c.Verb != "revert" {
@@ -462,21 +627,30 @@ func (w *Workspace) resumePicks(s *Stuck, r *Resume) error {
 			return err
 		}
 		node := history.Node{ID: c.Commit, Commit: n}
+		against := object.ID{}
 		if len(n.Parents) > 1 || s.Parent > 0 {
 			if s.Parent < 1 || s.Parent > len(n.Parents) {
 				s.Why = "its list has a commit that joins lines"
 				return nil
 			}
 			one := *n // as a commit of what it changed against that parent
-			one.Parents = []object.ID{n.Parents[s.Parent-1]}
+			against = n.Parents[s.Parent-1]
+			one.Parents = []object.ID{against}
 			node = history.Node{ID: w.Store.PutCommit(&one), Commit: &one}
 		}
-		if c.Verb == "revert" {
-			if node, err = w.reverse(node); err != nil {
+		t := replay.Todo{Commit: node, Theirs: true, Keep: s.Has("empty=keep")}
+		switch {
+		case c.Verb == "revert":
+			if t.Commit, err = w.reverse(ctx, node, c.Commit, against); err != nil {
 				return err
 			}
+			t.Own, t.Message = true, t.Commit.Message
+		case s.Has("x"):
+			t.Message = patch.WithTrailer(n.Message, "(cherry picked from commit "+c.Commit.String()+")")
 		}
-		t := replay.Todo{Commit: node, Theirs: true}
+		if signOff != "" {
+			t.Message = patch.WithTrailer(cmp.Or(t.Message, n.Message), signOff)
+		}
 		if i == 0 && begun != nil {
 			t.Begun, t.Message = begun, s.Message
 		}
@@ -485,19 +659,39 @@ func (w *Workspace) resumePicks(s *Stuck, r *Resume) error {
 	return nil
 }
 
-// reverse is the commit that takes another back.
-func (w *Workspace) reverse(n history.Node) (history.Node, error) {
+// reverse is the commit that takes another back, or what that changed against one of its parents. It is by the person
+// at the keyboard.
+func (w *Workspace) reverse(ctx context.Context, n history.Node, of, against object.ID) (history.Node, error) {
 	before, err := history.FirstParentTree(w.Store, n.Commit)
 	if err != nil {
 		return n, err
 	}
-	c := &object.Commit{Tree: before, Parents: []object.ID{n.ID}, AuthorLine: n.AuthorLine, Committer: n.Committer,
-		Message: fmt.Sprintf("Revert \"%s\"\n\nThis reverts commit %s.\n", n.Subject(), n.ID)}
+	who, err := w.Repo.Committer(ctx)
+	if err != nil {
+		return n, err
+	}
+	who.When, who.Zone = n.Committer.When, n.Committer.Zone // the same opposite is the same commit
+	what := of.String()
+	if !against.IsZero() {
+		what += fmt.Sprintf(", reversing\nchanges made to %s", against)
+	}
+	c := &object.Commit{Tree: before, Parents: []object.ID{n.ID}, AuthorLine: who.String(), Committer: who,
+		Message: fmt.Sprintf("Revert \"%s\"\n\nThis reverts commit %s.\n", n.Subject(), what)}
 	return history.Node{ID: w.Store.PutCommit(c), Commit: c}, nil
+}
+
+// What names what is half done, as “the rebase”.
+func (s *Stuck) What() string {
+	return map[git.Operation]string{git.Merging: "the merge", git.Rebasing: "the rebase", git.Picking: "the pick",
+		git.Reverting: "the revert", git.Applying: "the series of patches", git.Unmerged: "the conflicts"}[s.Operation]
 }
 
 // Sentence says in a sentence where git stopped.
 func (s *Stuck) Sentence() string {
+	if s.Operation == git.Unmerged {
+		return words.If(s.stashed, "what was stashed was brought back, and does not fit what is here.",
+			"your files hold conflicts that no merge and no rebase goes on with.") + " " + s.standing()
+	}
 	what := map[git.Operation]string{git.Merging: "a merge", git.Rebasing: "a rebase", git.Picking: "a pick",
 		git.Reverting: "a revert", git.Applying: "applying patches"}[s.Operation]
 	out := "git stopped in the middle of " + what
@@ -675,12 +869,14 @@ func (w *Workspace) finishing(ctx context.Context, s *Stuck) (*Position, error) 
 	}
 	p := &Position{Branch: s.On, Yours: s.Before, Stuck: s, Resume: s.Resume, Dirty: s.Dirty}
 	var err error
-	if p.Carried, err = w.edits(s, object.ID{}); err != nil {
+	if p.Carried, err = w.edits(s, s.beside); err != nil {
 		return nil, err
 	}
 	switch s.Operation {
 	case git.Merging:
 		p.Theirs = s.Merged[len(s.Merged)-1]
+	case git.Unmerged:
+		p.Theirs = s.Head
 	case git.Rebasing:
 		if p.Theirs = s.Onto; p.Theirs.IsZero() {
 			p.Theirs = s.Head
@@ -731,8 +927,9 @@ func (w *Workspace) addOthers(ctx context.Context, s *Stuck, p *Position) error 
 
 // anew is the position of joining anew, as if git had not begun.
 func (s *Session) anew(ctx context.Context, st *Stuck, fetch bool) (*Position, error) {
-	if st.Branch == "" {
-		return nil, &Blocked{"It is done on no branch (a detached HEAD).", "It can be taken back. Nothing was changed."}
+	if why := st.NotAnew(); why != "" {
+		return nil, &Blocked{words.Sentence(why), words.If(st.NotBack() == "", "It can be taken back.",
+			"It can be gone on with.") + " Nothing was changed."}
 	}
 	b := st.On
 	b.Tip = st.Before
@@ -834,7 +1031,7 @@ func (s *Session) locateStuck(ctx context.Context, fetch bool) (*Position, error
 
 // stuckStill holds that what git left half done is as it was read.
 func (s *Session) stuckStill(b git.Branch, st *Stuck) error {
-	if s.Repo.Busy() != st.Operation || b.Tip != st.Head || (b.Name == "") != st.Detached {
+	if busy := s.Repo.Busy(); busy != st.Operation && (busy != "" || st.Operation != git.Unmerged) || b.Tip != st.Head || (b.Name == "") != st.Detached {
 		return &MovedError{Branch: st.Branch}
 	}
 	return nil
@@ -851,9 +1048,8 @@ func (s *Session) GiveBack(ctx context.Context) (*Waypoint, error) {
 	if st == nil {
 		return nil, &Blocked{"git left nothing half done here.", "There is nothing to take back."}
 	}
-	if st.Branch == "" {
-		return nil, &Blocked{"It is done on no branch (a detached HEAD).",
-			fmt.Sprintf("“git %s --abort” takes it back.", gitName(st.Operation))}
+	if why := st.NotBack(); why != "" {
+		return nil, &Blocked{words.Sentence(why), "It can be gone on with. Nothing was changed."}
 	}
 	to, err := s.Tree(st.Before)
 	if err != nil {
@@ -873,10 +1069,39 @@ func (s *Session) GiveBack(ctx context.Context) (*Waypoint, error) {
 		return nil, &Blocked{"Work that git put aside before it began does not fit " + st.Before.Prefix(12) + ".",
 			"Go on from here, or join anew: then it is asked how. Nothing was changed."}
 	}
-	p := &Position{Branch: st.On, Yours: st.Before, Theirs: st.Before, Stuck: st, Carried: u, Dirty: st.Dirty,
+	p := &Position{Branch: st.On, Yours: st.tip(), Theirs: st.Before, Stuck: st, Carried: u, Dirty: st.Dirty,
 		Divergence: &history.Divergence{}}
-	return s.accept(ctx, p, j, Built{Tip: st.Before}, Consent{}, gitName(st.Operation)+" (abort): returning to "+
-		"refs/heads/"+st.Branch)
+	where := words.If(st.Branch == "", st.Before.String(), "refs/heads/"+st.Branch)
+	return s.accept(ctx, p, j, Built{Tip: st.Before}, Consent{}, gitName(st.Operation)+" (abort): returning to "+where)
+}
+
+// NotAnew says why what is half done cannot be joined anew; empty where it can.
+func (s *Stuck) NotAnew() string {
+	switch {
+	case s.Operation == git.Unmerged:
+		return "nothing was being joined: there are only conflicts to settle"
+	case s.Branch == "":
+		return "it is done on no branch (a detached HEAD), which follows nothing that it could be joined with"
+	case s.On.Upstream == "":
+		return "the branch " + s.Branch + " follows no branch of a remote that it could be joined with"
+	}
+	return ""
+}
+
+// NotBack says why what is half done cannot be taken back; empty where it can.
+func (s *Stuck) NotBack() string {
+	if s.Operation == git.Unmerged {
+		return "git did not note how the files were before these conflicts"
+	}
+	return ""
+}
+
+// tip is where the branch is or, where it is done on none, HEAD.
+func (s *Stuck) tip() object.ID {
+	if s.Branch == "" {
+		return s.Head
+	}
+	return s.On.Tip
 }
 
 // gitName is the name of git's own command for an operation.
@@ -996,7 +1221,7 @@ func (s *Session) forgetStuck() {
 // keepStuck has a transition put away what git left half done.
 func (s *Session) keepStuck(k *Kept, tr *Transition, st *Stuck) {
 	k.Operation, k.State = string(st.Operation), st.Files
-	if st.Detached {
+	if st.Detached && st.Branch != "" { // else HEAD moves in the place of a branch
 		k.Head, tr.Lay.Head = st.Head, st.Head
 	}
 	tr.Lay.State = k.State

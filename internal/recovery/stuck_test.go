@@ -294,7 +294,7 @@ func TestWhatAListAsksFor(t *testing.T) {
 		"stops":     {`$a break`, "stops once more", ""},
 		"rewords":   {`3s/pick/reword/`, "rewords “third”", ""},
 		"edits":     {`3s/pick/e/`, "stops at “third”", ""},
-		"takes":     {`$a update-ref refs/heads/other`, "takes refs/heads/other along", ""},
+		"takes":     {`$a update-ref refs/heads/other`, "moves other, too, which was moved since by something else", ""},
 		"drops":     {`2s/pick/drop/`, "", ""},
 		"joins":     {`$a merge side`, "", "no commit joined before"},
 		"elsewhere": {`$a reset origin/main`, "", "ends on another line"},

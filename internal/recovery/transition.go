@@ -82,7 +82,7 @@ func (w *Workspace) HalfDone() (tr *Transition, alive bool, err error) {
 		return nil, false, fmt.Errorf("reading what an earlier run left half done: %w", err)
 	}
 	tr = &Transition{}
-	if err := json.Unmarshal(data, tr); err != nil || tr.Branch == "" {
+	if err := json.Unmarshal(data, tr); err != nil || tr.Kind == "" {
 		return nil, false, errAccount // it is put in place whole, so this is damage
 	}
 	f, err := os.Open(holdPath(w.Repo.GitDir))
@@ -176,7 +176,13 @@ func (s *Session) trees(tr *Transition) (from, to object.ID, changes []object.Ch
 // refs are the moves of refs that a transition makes: of the branch, and of the ref that
 // keeps what was before.
 func (tr *Transition) refs() []git.RefUpdate {
-	out := []git.RefUpdate{{Name: "refs/heads/" + tr.Branch, New: tr.To, Old: tr.From}}
+	out := []git.RefUpdate{{Name: tr.ref(), New: tr.To, Old: tr.From}}
+	for _, m := range tr.Waypoint.Moves {
+		if tr.Kind == Undoing {
+			m.From, m.To = m.To, m.From
+		}
+		out = append(out, git.RefUpdate{Name: m.Branch, New: m.To, Old: m.From})
+	}
 	if tr.Kind == Accepting {
 		out = append(out, git.RefUpdate{Name: tr.Waypoint.Ref(), New: tr.From})
 		if k := tr.Waypoint.Kept; k != nil {
@@ -278,10 +284,27 @@ func (s *Session) moveRefs(ctx context.Context, tr *Transition) error {
 	if err == nil {
 		return nil
 	}
-	if at, rerr := s.Repo.Ref(ctx, "refs/heads/"+tr.Branch); rerr == nil && at == tr.To {
+	if at, rerr := s.refAt(ctx, tr); rerr == nil && at == tr.To {
 		return nil
 	}
 	return err
+}
+
+// ref is what the transition moves: a branch or, where HEAD is on none, HEAD itself.
+func (tr *Transition) ref() string {
+	if tr.Branch == "" {
+		return "HEAD"
+	}
+	return "refs/heads/" + tr.Branch
+}
+
+// refAt is where that is.
+func (s *Session) refAt(ctx context.Context, tr *Transition) (object.ID, error) {
+	if tr.Branch == "" {
+		b, err := s.Repo.Current(ctx)
+		return b.Tip, err
+	}
+	return s.Repo.Ref(ctx, tr.ref())
 }
 
 // whole notes that the change is made. If that cannot be noted it is said; the change is made
@@ -711,7 +734,7 @@ func (s *Session) goOn(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	at, err := s.Repo.Ref(ctx, "refs/heads/"+tr.Branch)
+	at, err := s.refAt(ctx, tr)
 	if err != nil {
 		return err
 	}

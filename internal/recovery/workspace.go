@@ -47,11 +47,12 @@ type Workspace struct {
 
 	mu          sync.Mutex
 	notLookedAt []NotLookedAt
-	annotators map[[2]object.ID]*history.Annotator // by the newest and the oldest commit
-	outside    outsideAttributes
-	misfits    map[misfit.Trees][]Misfit
-	graphOnce  sync.Once
-	graph      *history.Graph
+	typed       map[settle.Key]string               // between conflict marks that git left, which still stand
+	annotators  map[[2]object.ID]*history.Annotator // by the newest and the oldest commit
+	outside     outsideAttributes
+	misfits     map[misfit.Trees][]Misfit
+	graphOnce   sync.Once
+	graph       *history.Graph
 }
 
 // OpenWorkspace opens the repository that holds a folder.
@@ -136,6 +137,22 @@ type Position struct {
 	PickParent int            // and against which parent a picked merge is meant, from 1
 }
 
+// Head is the commit that index and files are based on. Where git left a rebase half done it is not the branch's tip.
+func (p *Position) Head() object.ID {
+	if p.Stuck != nil {
+		return p.Stuck.Head
+	}
+	return p.Yours
+}
+
+// tip is the commit that the branch is at. Where git left picks half done it is beyond Yours, which is where they began.
+func (p *Position) tip() object.ID {
+	if p.Stuck != nil {
+		return p.Stuck.tip()
+	}
+	return p.Yours
+}
+
 // Base is the common ancestor, or the zero id.
 func (p *Position) Base() object.ID {
 	if len(p.Divergence.Bases) == 0 {
@@ -187,7 +204,7 @@ func (w *Workspace) Locate(ctx context.Context, fetch bool) (*Position, error) {
 }
 
 func (w *Workspace) locate(ctx context.Context, b git.Branch, dirty []git.Dirty, fetch bool) (*Position, error) {
-	if w.Repo.Busy() != "" {
+	if w.Repo.Busy() != "" || hasConflicts(dirty) {
 		st, err := w.Stuck(ctx)
 		if err != nil {
 			return nil, err

@@ -115,9 +115,17 @@ func (j *job) anywhere() []action {
 func (j *job) heading() line {
 	l := line{}.add(plain, " ").bold(bright, "dorvik").add(dim, "  "+j.repo)
 	if j.pos != nil {
-		l = l.add(plain, "   "+j.pos.Branch.Name).add(dim, " → ").add(plain, j.pos.Branch.Upstream)
+		l = l.add(plain, "   "+j.branchName())
+		if up := j.pos.Branch.Upstream; up != "" {
+			l = l.add(dim, " → ").add(plain, up)
+		}
 	}
 	return l
+}
+
+// branchName names the branch one is on.
+func (j *job) branchName() string {
+	return words.If(j.pos.Branch.Name == "", "no branch", j.pos.Branch.Name)
 }
 
 // asked is the usual right end of the first row: how old what is known of the remote is.
@@ -298,14 +306,14 @@ func (j *job) joined() tea.Cmd {
 	switch {
 	case j.file != nil && j.join.Open == 0:
 		return j.saveFile()
-	case j.pos.Picking && j.join.Open == 0 && j.join.Kept() == 0:
+	case j.pos.Picking && j.pos.Resume == nil && j.join.Open == 0 && j.join.Kept() == 0:
 		cmd := j.look.dropPick()
 		j.flash = txt(plain, "There is nothing left to pick: what those commits change is in your line. Your branch "+
 			"is as it was.")
 		return cmd
 	case j.join.Open > 0:
 		return j.settle.enter(j.settle.nextOpen(-1))
-	case j.pos.Trivial() == recovery.FastForward:
+	case j.pos.Trivial() == recovery.FastForward, j.pos.SettlesOnly():
 		return j.push.accept(false)
 	}
 	if next := j.onward; next != nil {

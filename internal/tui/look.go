@@ -206,13 +206,13 @@ func (s *lookScreen) half() string {
 	if s.pos.Stuck == nil {
 		return ""
 	}
-	return fmt.Sprintf("You join anew: the %s that git left half done is put away when you accept the result, and "+
-		"undo brings it back. Esc goes back to it.", s.pos.Stuck.Operation)
+	return fmt.Sprintf("You join anew: %s that git left half done is put away when you accept the result, and "+
+		"undo brings it back. Esc goes back to it.", s.pos.Stuck.What())
 }
 
 // obstacle says what is in the way of the join.
 func (s *lookScreen) obstacle() string {
-	if c := s.pos.Carried; c != nil && s.pos.Stuck == nil && s.inWay == nil {
+	if c := s.pos.Carried; c != nil && len(c.Parts) > 0 && s.pos.Stuck == nil && s.inWay == nil {
 		return fmt.Sprintf("Your uncommitted work in %s is carried along: joined onto the result when you accept it, "+
 			"staged what is staged. Press k to leave it where it is.", words.List(words.Some(c.Paths, 4)))
 	}

@@ -198,6 +198,9 @@ func (s *pushScreen) update(msg tea.Msg) tea.Cmd {
 // to the push if asked.
 func (s *pushScreen) accept(push bool) tea.Cmd {
 	pos, join, built := s.pos, s.join, s.built
+	if pos.SettlesOnly() {
+		built = recovery.Built{Tip: pos.Yours}
+	}
 	carried := ""
 	if join != nil && join.Carried != nil && pos.Stuck == nil {
 		carried = join.Carried.Sentence()
@@ -249,9 +252,11 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 	var cmd tea.Cmd
 	switch {
 	case s.pos.Stuck != nil:
-		what := fmt.Sprintf("The %s that git left half done is finished, and nothing of it is left over.",
-			s.pos.Stuck.Operation)
-		if s.pos.Resume == nil {
+		what := words.Upper(s.pos.Stuck.What()) + " that git left half done is finished, and nothing of it is left over."
+		switch {
+		case s.pos.SettlesOnly():
+			what = "What was in conflict is settled and staged. Nothing is committed; l, then u brings it back as it was."
+		case s.pos.Resume == nil:
 			what = "Joined anew: your branch and files are at the result."
 		}
 		s.goTo(&opening{job: s.job})

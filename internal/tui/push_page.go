@@ -60,8 +60,7 @@ func (s *pushScreen) headline(p *page, w int) bool {
 			"gave it another name. Ask before you make it anew; esc goes back, and nothing is changed."))
 	case s.pos.Resume != nil && s.joins():
 		p.say(w, line{}.bold(joined, "Ready to finish. ").add(plain, fmt.Sprintf("%s goes to the result, and nothing "+
-			"of the %s that git left half done is left over. A push comes after.", s.pos.Branch.Name,
-			s.pos.Stuck.Operation)))
+			"of %s that git left half done is left over. A push comes after.", s.branchName(), s.pos.Stuck.What())))
 	case d.Moved:
 		p.say(w, line{}.bold(trouble, "▲ Somebody pushed meanwhile. ").
 			add(plain, up+" is no longer where it was when this was joined. Look at what is new; your decisions are "+
@@ -398,8 +397,12 @@ func (s *pushScreen) madeSure(p *page) {
 	}
 	s.madeSureOfFiles(row)
 	if t := d.Touched; t != nil && len(t.Open) > 0 && !s.accepted() {
-		row(false, words.Is(len(t.Open), "a file seems open in an editor", "files seem open in an editor"),
+		row(false, words.Is(len(t.Open), "a file is open in an editor", "files are open in an editor"),
 			words.List(words.Some(t.Open, 3))+"; save or close "+words.Is(len(t.Open), "it", "them")+" first")
+	}
+	if t := d.Touched; t != nil && len(t.Fresh) > 0 && !s.accepted() {
+		row(false, words.Is(len(t.Fresh), "a file was written just now", "files were written just now"),
+			words.List(words.Some(t.Fresh, 3))+"; close "+words.Is(len(t.Fresh), "it", "them")+" in your editor first")
 	}
 	if s.pos.Resume != nil {
 		return
@@ -426,6 +429,7 @@ func (s *pushScreen) madeSureOfFiles(row func(well bool, what, detail string)) {
 		row(true, "what is in the way is moved aside", words.List(words.Some(s.inWay.Paths, 3)))
 	case s.inWay != nil:
 		row(false, "uncommitted work is in the way", words.List(words.Some(s.inWay.Paths, 3)))
+	case s.pos.Stuck != nil: // what git wrote itself becomes part of the result
 	case len(paths) > 0:
 		row(true, "uncommitted work stays as it is", words.List(words.Some(paths, 3)))
 	}

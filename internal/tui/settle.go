@@ -184,6 +184,9 @@ func (s *settleScreen) onward() string {
 	if s.file != nil {
 		return "write " + filepath.Base(s.file.name)
 	}
+	if s.pos.SettlesOnly() {
+		return "put it into your files"
+	}
 	if s.pos.Trivial() == recovery.FastForward {
 		return words.If(!s.pos.Stash.IsZero(), "bring it back", words.If(s.pos.Return != "", "go back", "move forward"))
 	}

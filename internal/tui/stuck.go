@@ -40,13 +40,7 @@ func (j *job) isStuck(ctx context.Context, st *recovery.Stuck) (then, error) {
 
 // can reports whether a way is open.
 func (s *stuckScreen) can(how recovery.TakeOver) bool {
-	switch how {
-	case recovery.Finish:
-		return s.stuck.Resume != nil
-	case recovery.Anew:
-		return s.stuck.On.Upstream != ""
-	}
-	return s.stuck.Branch != ""
+	return s.cannot(how) == ""
 }
 
 func (s *stuckScreen) actions() []action {
@@ -79,7 +73,7 @@ func (s *stuckScreen) take() tea.Cmd {
 		})
 	}
 	s.ask(warning(fmt.Sprintf("%s goes back to %s, with index and files, as before git began. What was edited since "+
-		"is kept, and undo brings all of it back. Go back?", s.stuck.Branch, s.s.Short(s.stuck.Before))), "go back",
+		"is kept, and undo brings all of it back. Go back?", s.onBranch(), s.s.Short(s.stuck.Before))), "go back",
 		s.back, func() { s.flash = txt(plain, "Nothing was changed.") })
 	return nil
 }
@@ -95,21 +89,26 @@ func (s *stuckScreen) back() tea.Cmd {
 			s.goTo(&opening{job: s.job})
 			cmd := s.load(true)
 			s.flash = done(fmt.Sprintf("%s is at %s as before git began. l, then u brings back what was half done.",
-				wp.Branch, s.s.Short(wp.After)))
+				words.If(wp.Branch == "", "HEAD", wp.Branch), s.s.Short(wp.After)))
 			return cmd
 		}, nil
 	})
 }
 
-// cannot says why a way cannot be taken.
+// onBranch names what goes back: the branch or, where it is done on none, HEAD.
+func (s *stuckScreen) onBranch() string {
+	return words.If(s.stuck.Branch == "", "HEAD", s.stuck.Branch)
+}
+
+// cannot says why a way cannot be taken; empty where it can.
 func (s *stuckScreen) cannot(how recovery.TakeOver) string {
-	switch {
-	case how == recovery.Finish:
-		return s.stuck.Why
-	case s.stuck.Branch == "":
-		return "it is done on no branch (a detached HEAD)"
+	switch how {
+	case recovery.Anew:
+		return s.stuck.NotAnew()
+	case recovery.Back:
+		return s.stuck.NotBack()
 	}
-	return "the branch " + s.stuck.Branch + " follows no branch of a remote that it could be joined with"
+	return s.stuck.Why
 }
 
 func (s *stuckScreen) update(msg tea.Msg) tea.Cmd {
@@ -148,9 +147,11 @@ func (s *stuckScreen) view(w, h int) page {
 		p.warn(w, n)
 	}
 	p.blank()
-	if s.stuck.Operation == git.Merging {
+	switch s.stuck.Operation {
+	case git.Merging:
 		s.lines(&p)
-	} else {
+	case git.Unmerged:
+	default:
 		s.commits(&p, w)
 	}
 	s.files(&p, w)
@@ -280,6 +281,10 @@ func (s *stuckScreen) outcome(how recovery.TakeOver) string {
 	kept := words.If(c.Kept > 0, words.Count(c.Kept, "decision", "decisions")+" of yours", "")
 	switch how {
 	case recovery.Finish:
+		if s.stuck.Operation == git.Unmerged {
+			return "asks " + words.Count(c.Asks, "decision", "decisions") + ", and puts the answers into your files, staged. " +
+				"Nothing is committed, and undo brings the conflicts back."
+		}
 		out := words.If(c.Asks > 0, "asks "+words.Count(c.Asks, "decision", "decisions"), "asks nothing more")
 		if c.More > 0 {
 			more := "replays " + words.Count(c.More, "commit", "commits")
@@ -302,7 +307,7 @@ func (s *stuckScreen) outcome(how recovery.TakeOver) string {
 		}
 		return out + ". Nothing changes until you accept the result."
 	}
-	return fmt.Sprintf("%s at %s as before, now. What you edited since is kept under a waypoint.", s.stuck.Branch,
+	return fmt.Sprintf("%s at %s as before, now. What you edited since is kept under a waypoint.", s.onBranch(),
 		s.s.Short(s.stuck.Before))
 }
 

@@ -56,6 +56,15 @@ func Sentence(s string) string {
 	return string(r)
 }
 
+// Upper gives a text with a capital letter first.
+func Upper(s string) string {
+	r := []rune(s)
+	if len(r) > 0 {
+		r[0] = unicode.ToUpper(r[0])
+	}
+	return string(r)
+}
+
 // Ago tells a moment as its distance from now.
 func Ago(now, then time.Time) string {
 	d := now.Sub(then)

@@ -9,6 +9,7 @@ import (
 	"mime/multipart"
 	"mime/quotedprintable"
 	"net/mail"
+	"slices"
 	"strings"
 	"time"
 
@@ -69,7 +70,7 @@ func ReadMail(raw string, how Reading) (*Mail, error) {
 		trailers = append(trailers, how.SignOff)
 	}
 	for _, t := range trailers {
-		out.Message = withTrailer(out.Message, t)
+		out.Message = WithTrailer(out.Message, t)
 	}
 	return out, nil
 }
@@ -268,19 +269,33 @@ func strip(s string) string {
 
 var trailer = rx.New(`^[A-Za-z][A-Za-z0-9-]*: .`)
 
-// withTrailer adds a line that says something of the commit to the last of such, unless it is the last.
-func withTrailer(message, line string) string {
+// written are the beginnings of trailers that git itself writes.
+var written = []string{"Signed-off-by: ", "(cherry picked from commit "}
+
+// WithTrailer adds a trailer, such as a sign-off, to a message: below the trailers it has, else as a paragraph of its
+// own. A message whose last line is that trailer stays as it is. The last paragraph counts as trailers by the rule of
+// git-interpret-trailers: all of its lines are, or a quarter of them with one that git writes.
+func WithTrailer(message, line string) string {
 	message = strings.TrimRight(message, "\n")
 	paragraphs := strings.Split(message, "\n\n")
 	last := strings.Split(paragraphs[len(paragraphs)-1], "\n")
 	if last[len(last)-1] == line {
 		return message + "\n"
 	}
-	among := len(paragraphs) > 1
+	var trailers, others int
+	ours := false
 	for _, l := range last {
-		among = among && trailer.MatchString(l)
+		byGit := slices.ContainsFunc(written, func(w string) bool { return strings.HasPrefix(l, w) })
+		ours = ours || byGit
+		switch {
+		case byGit, trailer.MatchString(l):
+			trailers++
+		case trailers > 0 && strings.HasPrefix(l, " "): // goes on with the one before
+		default:
+			others++
+		}
 	}
-	if !among {
+	if len(paragraphs) == 1 || others > 0 && (!ours || 3*trailers < others) || trailers == 0 {
 		message += "\n"
 	}
 	return message + "\n" + line + "\n"

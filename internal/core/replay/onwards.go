@@ -18,6 +18,9 @@ type Todo struct {
 	Theirs  bool         // what it changes is theirs, and what it goes onto yours: it is picked
 	Begun   *merge.Begun // its join was begun elsewhere; nil where it was not
 	Stands  bool         // it is made already, and kept as it is
+	Tree    object.ID    // the tree of the new commit, where that is known; zero where it is to be joined
+	Own     bool         // the new commit's author is whoever makes it, and not the author it has
+	Keep    bool         // it is kept though nothing of it is left
 	Onto    []Parent     // what it goes onto, two of a merge; none for the one before it on the list
 }
 
@@ -36,16 +39,19 @@ func Onwards(ctx context.Context, engine *merge.Engine, todo []Todo, onto object
 		if progress != nil {
 			progress(i, len(todo))
 		}
-		s := Step{Commit: t.Commit, Into: t.Into, Message: t.Message, onto: t.Onto, stands: t.Stands}
+		s := Step{Commit: t.Commit, Into: t.Into, Message: t.Message, onto: t.Onto, stands: t.Stands, own: t.Own}
 		if len(s.onto) == 0 {
 			s.onto = []Parent{{i - 1, onto}}
 		}
 		var err error
 		wish := wishes[t.Commit.ID]
+		wish.Keep = wish.Keep || t.Keep
 		if r.picking, r.parentOf = t.Theirs, 1; t.Stands {
 			s.Outcome, s.after = Clean, snapshot{id: t.Commit.Tree}
 		} else if wish.Leave && !t.joins() {
 			err = r.leave(&s)
+		} else if !t.Tree.IsZero() {
+			s.Outcome, s.after = Clean, snapshot{id: t.Tree}
 		} else if t.Begun != nil {
 			err = r.begun(&s, t.Begun)
 		} else if t.joins() {

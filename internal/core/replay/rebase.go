@@ -36,6 +36,7 @@ type Step struct {
 	Unfit   []merge.TextEdit // and the edits that do not fit any more
 	onto    []Parent         // what it stands on
 	stands  bool             // it was made before
+	own     bool             // the new commit is by whoever makes it
 	after   snapshot
 }
 
@@ -344,10 +345,7 @@ func Commits(store *object.Overlay, steps []Step, onto object.ID, committer obje
 		return nil, onto, fmt.Errorf("no commit of yours is left to hold the mend")
 	}
 	resolve := func(p Parent) object.ID {
-		for p.Step >= 0 && steps[p.Step].Left() {
-			p = steps[p.Step].onto[0]
-		}
-		if p.Step >= 0 {
+		if p = Kept(steps, p); p.Step >= 0 {
 			return ids[p.Step]
 		}
 		return p.ID
@@ -364,6 +362,9 @@ func Commits(store *object.Overlay, steps []Step, onto object.ID, committer obje
 			}
 		}
 		c.Committer, c.Extra, c.Parents = committer, nil, nil
+		if s.own {
+			c.AuthorLine = committer.String()
+		}
 		if c.Tree, err = steps[end].Tree(); err != nil {
 			return nil, tip, err
 		}
@@ -394,6 +395,17 @@ func Commits(store *object.Overlay, steps []Step, onto object.ID, committer obje
 	}
 	return ids, resolve(Parent{Step: len(steps) - 1}), nil
 }
+
+// Kept follows a place down past the steps that are left out: to a step that is kept, or a commit that stays.
+func Kept(steps []Step, p Parent) Parent {
+	for p.Step >= 0 && steps[p.Step].Left() {
+		p = steps[p.Step].onto[0]
+	}
+	return p
+}
+
+// Stands reports whether the step's commit was made before, and stays as it is.
+func (s *Step) Stands() bool { return s.stands }
 
 // Groups lists the steps that are kept, by the commits that are made of them: those of a group
 // become one.

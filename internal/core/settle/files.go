@@ -77,8 +77,9 @@ type Files struct {
 // Recollection is how the very same conflict was settled at another time.
 type Recollection struct {
 	Decision
-	When string // a date
-	By   string // a colleague; empty for oneself
+	When  string // a date
+	By    string // a colleague; empty for oneself
+	Typed bool   // it stands between conflict marks, so it may not be finished: it is offered, and not suggested
 }
 
 type fileKey struct {
@@ -149,9 +150,12 @@ func (fs *Files) recall(f *File) {
 			}
 		}
 		o.Reason = "as " + who + " settled it on " + r.When + ": " + o.Way.Label()
+		if r.Typed {
+			o.Reason, at = "as you typed it between the conflict marks", 0
+		}
 		o.Way = AsBefore
 		q.Ways = slices.Insert(slices.Clone(q.Ways), at, o)
-		if r.By == "" {
+		if r.By == "" && !r.Typed {
 			q.Suggested, q.Why, q.Doubt = AsBefore, o.Reason, ""
 		}
 	}
