@@ -208,7 +208,11 @@ func (r *Repo) Unfinished(ctx context.Context) (*Unfinished, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading what git left half done: %w", err)
 	}
-	if u.Message, err = r.uncommented(ctx, f.text("MERGE_MSG")); err != nil {
+	message := f.text("MERGE_MSG")
+	if f.has(rebaseMerge + "/message") { // git goes on with that one, which has no sign-off
+		message = f.text(rebaseMerge + "/message")
+	}
+	if u.Message, err = r.uncommented(ctx, message); err != nil {
 		return nil, err
 	}
 	u.Pulled = strings.Contains(r.lastAction(), "pull")

@@ -422,6 +422,15 @@ func (w *Workspace) Build(ctx context.Context, p *Position, j *Join) (Built, err
 	if p.Resume != nil {
 		for _, m := range p.Resume.moves {
 			at := replay.Kept(j.Steps, m.at)
+			if at.Step >= 0 {
+				id, err := replay.Upto(w.Store, j.Steps, b.IDs, at.Step, who)
+				if err != nil {
+					return b, err
+				}
+				if id != b.IDs[at.Step] { // what follows becomes part of it, and it stays for that branch alone
+					at = replay.Parent{Step: -1, ID: id}
+				}
+			}
 			b.moves = append(b.moves, builtMove{m.Name, m.From, at.Step, at.ID})
 		}
 	}

@@ -188,12 +188,12 @@ func (f *follower) into(t *replay.Todo, c git.Command) {
 	case c.Verb == "squash" || c.Flag != "" && f.squashed:
 		f.squashed = true
 		f.message = strings.TrimRight(f.message, "\n")
-		if body := withoutMark(t.Commit.Message); body != "" {
+		if body := withoutMark(t.Commit.Message, "amend!", "squash!", "fixup!"); body != "" {
 			f.message += "\n\n" + body
 		}
 		f.message += "\n"
 	case c.Flag != "": // -C takes the message of this one; -c, too, and has it edited
-		f.message = withoutMark(t.Commit.Message)
+		f.message = withoutMark(t.Commit.Message, "amend!") + "\n"
 		if f.signOff != "" {
 			f.message = patch.WithTrailer(f.message, f.signOff)
 		}
@@ -206,10 +206,10 @@ func (f *follower) into(t *replay.Todo, c git.Command) {
 	t.Message = f.message
 }
 
-// withoutMark is a message without the first paragraph by which a commit says what it is to become part of, such as
-// “fixup! Fix typo”.
-func withoutMark(message string) string {
-	for _, mark := range []string{"fixup!", "squash!", "amend!"} {
+// withoutMark is a message without the first paragraph where that begins with a mark: by it a commit says what it is to
+// become part of, such as “fixup! Fix typo”.
+func withoutMark(message string, marks ...string) string {
+	for _, mark := range marks {
 		if strings.HasPrefix(message, mark) {
 			_, message, _ = strings.Cut(message, "\n\n")
 			return strings.Trim(message, "\n")

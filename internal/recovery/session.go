@@ -527,7 +527,7 @@ func (s *Session) accept(ctx context.Context, p *Position, j *Join, b Built, con
 	if err != nil {
 		return nil, err
 	}
-	if err := s.addTip(ctx, b.Tip); err != nil {
+	if err := s.addTip(ctx, b.tips()...); err != nil {
 		return nil, err
 	}
 	from, err := s.Tree(p.Head())
@@ -626,9 +626,20 @@ func (s *Session) movesOf(b Built) (out []Move) {
 	return out
 }
 
-// addTip writes a built commit, and what of it the repository has not, to the repository.
-func (s *Session) addTip(ctx context.Context, tip object.ID) error {
-	return s.Repo.AddPack(ctx, func(w io.Writer) (int, error) { return s.Store.WritePack(w, tip) })
+// tips are the commits that lead to all that was built.
+func (b Built) tips() []object.ID {
+	out := []object.ID{b.Tip}
+	for _, m := range b.moves {
+		if m.step < 0 {
+			out = append(out, m.to)
+		}
+	}
+	return out
+}
+
+// addTip writes built commits, and what of them the repository has not, to the repository.
+func (s *Session) addTip(ctx context.Context, tips ...object.ID) error {
+	return s.Repo.AddPack(ctx, func(w io.Writer) (int, error) { return s.Store.WritePack(w, tips...) })
 }
 
 // sealed signs the commits where that is wanted, and gives the tip.

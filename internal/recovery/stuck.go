@@ -564,12 +564,15 @@ func (f *follower) stopped(begun *merge.Begun) error {
 	if last == "reword" {
 		s.reworded(n)
 	}
+	if f.signOff != "" && !t.Into {
+		t.Message = patch.WithTrailer(cmp.Or(t.Message, n.Message), f.signOff)
+	}
 	var others []replay.Parent
 	for _, id := range s.Merged {
 		others = append(others, f.place(id))
 	}
 	f.add(t, others...)
-	f.message, f.squashed = cmp.Or(s.Message, n.Message), last == "squash"
+	f.message, f.squashed = cmp.Or(t.Message, n.Message), last == "squash"
 	return nil
 }
 

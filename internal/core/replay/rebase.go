@@ -351,41 +351,14 @@ func Commits(store *object.Overlay, steps []Step, onto object.ID, committer obje
 		return p.ID
 	}
 	for _, group := range Groups(steps) {
-		i, end := group[0], group[len(group)-1]
-		s := &steps[i]
-		c, extra := *s.Commit.Commit, s.Commit.Extra
-		for _, k := range group {
-			if m := steps[k].Message; m != "" {
-				c.Message = m
-				extra = slices.DeleteFunc(slices.Clone(extra),
-					func(h object.Header) bool { return h.Key == "encoding" })
+		end := group[len(group)-1]
+		tree := last
+		if end != final || last.IsZero() {
+			if tree, err = steps[end].Tree(); err != nil {
+				return nil, tip, err
 			}
 		}
-		c.Committer, c.Extra, c.Parents = committer, nil, nil
-		if s.own {
-			c.AuthorLine = committer.String()
-		}
-		if c.Tree, err = steps[end].Tree(); err != nil {
-			return nil, tip, err
-		}
-		if end == final && !last.IsZero() {
-			c.Tree = last
-		}
-		for _, p := range s.onto {
-			if id := resolve(p); !slices.Contains(c.Parents, id) {
-				c.Parents = append(c.Parents, id)
-			}
-		}
-		if slices.Equal(c.Parents, s.Commit.Parents) && c.Tree == s.Commit.Tree && c.Message == s.Commit.Message {
-			ids[i] = s.Commit.ID
-			continue
-		}
-		for _, h := range extra {
-			if h.Key != "gpgsig" && h.Key != "gpgsig-sha256" && h.Key != "mergetag" {
-				c.Extra = append(c.Extra, h)
-			}
-		}
-		id := store.PutCommit(&c)
+		id := commitOf(store, steps, group, tree, committer, resolve)
 		for _, k := range group {
 			ids[k] = id
 		}
@@ -394,6 +367,59 @@ func Commits(store *object.Overlay, steps []Step, onto object.ID, committer obje
 		return ids, onto, nil
 	}
 	return ids, resolve(Parent{Step: len(steps) - 1}), nil
+}
+
+// commitOf makes the commit of a group of steps, or gives the one that it would be made again of unchanged.
+func commitOf(store *object.Overlay, steps []Step, group []int, tree object.ID, committer object.Signature,
+	resolve func(Parent) object.ID) object.ID {
+	s := &steps[group[0]]
+	c, extra := *s.Commit.Commit, s.Commit.Extra
+	for _, k := range group {
+		if m := steps[k].Message; m != "" {
+			c.Message = m
+			extra = slices.DeleteFunc(slices.Clone(extra), func(h object.Header) bool { return h.Key == "encoding" })
+		}
+	}
+	c.Tree, c.Committer, c.Extra, c.Parents = tree, committer, nil, nil
+	if s.own {
+		c.AuthorLine = committer.String()
+	}
+	for _, p := range s.onto {
+		if id := resolve(p); !slices.Contains(c.Parents, id) {
+			c.Parents = append(c.Parents, id)
+		}
+	}
+	if slices.Equal(c.Parents, s.Commit.Parents) && c.Tree == s.Commit.Tree && c.Message == s.Commit.Message {
+		return s.Commit.ID
+	}
+	for _, h := range extra {
+		if h.Key != "gpgsig" && h.Key != "gpgsig-sha256" && h.Key != "mergetag" {
+			c.Extra = append(c.Extra, h)
+		}
+	}
+	return store.PutCommit(&c)
+}
+
+// Upto makes the commit that stood after a step, before those after it became part of the same one. ids are those that
+// Commits gave; where nothing followed it is the step's own.
+func Upto(store *object.Overlay, steps []Step, ids []object.ID, i int, committer object.Signature) (object.ID, error) {
+	for _, group := range Groups(steps) {
+		n := slices.Index(group, i)
+		if n < 0 || n == len(group)-1 {
+			continue
+		}
+		tree, err := steps[i].Tree()
+		if err != nil {
+			return object.ID{}, err
+		}
+		return commitOf(store, steps, group[:n+1], tree, committer, func(p Parent) object.ID {
+			if p = Kept(steps, p); p.Step >= 0 {
+				return ids[p.Step]
+			}
+			return p.ID
+		}), nil
+	}
+	return ids[i], nil
 }
 
 // Kept follows a place down past the steps that are left out: to a step that is kept, or a commit that stays.
