@@ -31,6 +31,7 @@ var arrows = map[string]string{
 	"core/attr":     "",
 	"core/merge":    "core/rx core/object core/diff core/history core/attr",
 	"core/history":  "core/object core/diff",
+	"core/account":  "core/object core/diff core/merge",
 	"core/annotate": "core/object core/diff core/history core/merge",
 	"core/decided":  "core/object core/diff core/history core/merge core/settle",
 	"core/replay":   "core/parallel core/object core/diff core/merge core/history +golang.org/x/sync",
@@ -45,17 +46,17 @@ var arrows = map[string]string{
 	"odb":           "core/parallel core/object +github.com/klauspost/compress +golang.org/x/sys",
 	"git":           "core/rx core/object odb +github.com/fsnotify/fsnotify",
 	"check":         "core/rx",
-	"recovery": "core/caught core/rx core/object core/diff core/attr core/merge core/history core/annotate core/decided core/replay " +
+	"recovery": "core/account core/caught core/rx core/object core/diff core/attr core/merge core/history core/annotate core/decided core/replay " +
 		"core/settle " +
 		"core/diagnose core/misfit core/patch git check words +go.etcd.io/bbolt +golang.org/x/sync",
-	"draw": "core/object core/history core/merge core/replay core/settle recovery visible words " +
+	"draw": "core/account core/object core/history core/merge core/replay core/settle recovery visible words " +
 		"+codeberg.org/go-pdf/fpdf " +
 		"+golang.org/x/image +golang.org/x/text +gonum.org/v1/plot",
 	"demo": "core/object git +golang.org/x/tools/txtar",
-	"tui": "core/caught core/rx core/object core/diff core/merge core/history core/annotate core/decided core/replay core/settle " +
+	"tui": "core/account core/caught core/rx core/object core/diff core/merge core/history core/annotate core/decided core/replay core/settle " +
 		"core/diagnose core/misfit core/lexing git check " +
 		"recovery draw demo visible words +charm.land +github.com/charmbracelet +github.com/alecthomas/chroma",
-	"cli": "core/caught core/object core/merge core/misfit core/diagnose core/history core/annotate core/decided core/replay " +
+	"cli": "core/account core/caught core/object core/merge core/misfit core/diagnose core/history core/annotate core/decided core/replay " +
 		"core/settle git check recovery demo draw visible words " +
 		"+github.com/spf13/cobra",
 }

@@ -327,7 +327,7 @@ func (r *recoverer) settle(ctx context.Context, p *recovery.Position) (*recovery
 	if err != nil {
 		return nil, err
 	}
-	if err := r.report(p, j); err != nil {
+	if err := r.report(ctx, p, j); err != nil {
 		return nil, err
 	}
 	if err := r.published(ctx, j); err != nil {
@@ -451,7 +451,7 @@ func (r *recoverer) marks(ctx context.Context, p *recovery.Position, tip object.
 	return exit{exitConflicts}
 }
 
-func (r *recoverer) report(p *recovery.Position, j *recovery.Join) error {
+func (r *recoverer) report(ctx context.Context, p *recovery.Position, j *recovery.Join) error {
 	all := r.s.State().Decisions
 	decisions := all.Indexed()
 	for _, stop := range j.Stops {
@@ -487,7 +487,7 @@ func (r *recoverer) report(p *recovery.Position, j *recovery.Join) error {
 		r.out.Carried = append(r.out.Carried, j.Carried.Paths...)
 		r.say("%s", text)
 	}
-	left, err := r.s.LeftOut(p, j, decisions)
+	left, err := r.s.LeftOut(ctx, p, j, decisions)
 	r.out.LeftOut = append(r.out.LeftOut, left...)
 	return err
 }

@@ -5,6 +5,7 @@ import (
 	"io"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/core/account"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/settle"
@@ -208,7 +209,7 @@ func leftOutWords(t *Told, l recovery.LeftOut) string {
 		who = t.Who
 	}
 	text := words.LeftOut(l.Text, l.Kept, l.Mend)
-	if l.What == recovery.GivenName {
+	if l.What == account.Name {
 		text = "this name; kept under another"
 	}
 	return fmt.Sprintf("%s, %s: %s", where, who, text)

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"dorvik.dev/dorvik/internal/core/account"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
@@ -161,7 +162,7 @@ func (pl *plot) play(t *testing.T) *outcome {
 		out.woven = out.woven || d.Way == settle.Weave
 		out.decided = append(out.decided, fmt.Sprintf("%s %s %s (%T %+v)", c.Path, c.Kind, d.Way, c.Subject, c.Subject))
 	}
-	out.left, err = w.LeftOut(out.p, out.j, decisions)
+	out.left, err = w.LeftOut(t.Context(), out.p, out.j, decisions)
 	require.NoError(t, err)
 	return out
 }
@@ -194,7 +195,7 @@ func (o *outcome) lost(t *testing.T) string {
 		}
 		result[c.Path] = to
 	}
-	told := func(side merge.Side, paths []string, what ...Given) bool {
+	told := func(side merge.Side, paths []string, what ...account.Kind) bool {
 		return slices.ContainsFunc(o.left, func(l LeftOut) bool {
 			return l.Side == side && slices.Contains(what, l.What) && (len(paths) == 0 || slices.ContainsFunc(paths,
 				func(p string) bool {
@@ -216,18 +217,18 @@ func (o *outcome) lost(t *testing.T) string {
 					continue // a line that the other side had, too, is also its to take out
 				}
 				if !slices.ContainsFunc(o.left, func(l LeftOut) bool {
-					return l.What == GivenLine && strings.TrimSpace(line) == l.Text
+					return l.What == account.Line && strings.TrimSpace(line) == l.Text
 				}) {
 					return fmt.Sprintf("%s: %q of %s", side, line, path)
 				}
 			}
 			if _, stands := result[path]; !stands && was.mode == "" && !o.on[1-i]["name "+path] &&
-				!told(side, []string{path}, GivenName, GivenFile) {
+				!told(side, []string{path}, account.Name, account.File) {
 				return fmt.Sprintf("%s: the name %s", side, path)
 			}
 			if was.mode != "" && has.mode != was.mode && result[path].mode == was.mode &&
 				result[path].text == has.text && !o.on[1-i]["mode "+path+has.mode] && !told(side, []string{path},
-				GivenMode, GivenFile, GivenName) {
+				account.Mode, account.File, account.Name) {
 				return fmt.Sprintf("%s: the mode of %s", side, path)
 			}
 		}
@@ -240,7 +241,7 @@ func (o *outcome) lost(t *testing.T) string {
 				return !old
 			})
 			if !has && stands && is.mode == "100644" && is.text != "" && o.tips[1-i][path] == is && !renamed &&
-				!o.on[1-i]["gone "+path] && !told(side, nil, GivenDeletion, GivenName) {
+				!o.on[1-i]["gone "+path] && !told(side, nil, account.Deletion, account.Name) {
 				return fmt.Sprintf("%s: the deletion of %s", side, path)
 			}
 		}
@@ -263,7 +264,7 @@ func (o *outcome) held(text, base map[string]int, line string) bool {
 func (o *outcome) fileTold(i int, side merge.Side, path string) bool {
 	return slices.ContainsFunc(o.left, func(l LeftOut) bool {
 		_, has := o.tips[i][l.Path]
-		return l.Side == side && l.What == GivenFile && (l.Path == path || !has || o.j.Merge == nil)
+		return l.Side == side && l.What == account.File && (l.Path == path || !has || o.j.Merge == nil)
 	})
 }
 

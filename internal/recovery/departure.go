@@ -41,7 +41,7 @@ func (s *Session) Departure(ctx context.Context, p *Position, j *Join, tip objec
 	var err error
 	if j != nil {
 		st := s.State()
-		if d.Left, err = s.LeftOut(p, j, &st.Decisions); err != nil {
+		if d.Left, err = s.LeftOut(ctx, p, j, &st.Decisions); err != nil {
 			return nil, err
 		}
 		if d.Touched, err = s.Touched(p, j.Tree); err != nil {

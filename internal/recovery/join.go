@@ -53,6 +53,7 @@ type Join struct {
 	Makings []Making // files that are, or are to be, made anew
 	Carried *Carried
 
+	onto   object.ID      // of a pick: the commit that the first step stands on
 	work   *Uncommitted   // that is carried in the place of the position's; nil for that
 	plain  object.ID      // the joined tree before files were made anew; zero where none was
 	mended []Mend         // what those applied did to the joined texts
@@ -130,7 +131,7 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, decision
 			return nil, err
 		}
 	case p.Picking:
-		j.Route = Pick
+		j.Route, j.onto = Pick, p.Yours
 		picks := slices.Clone(p.Divergence.Theirs)
 		slices.Reverse(picks)
 		if err := j.take(replay.Pick(ctx, w.engine, w.changes, picks, p.Own, p.PickParent, p.Yours, resolve,
@@ -296,6 +297,7 @@ func (w *Workspace) goOnward(ctx context.Context, j *Join, p *Position, resolve 
 	if j.Route = r.route(p); j.Route == Merge {
 		return w.joinMerge(ctx, j, p, resolve)
 	}
+	j.onto = r.Onto
 	if len(r.Todo) == 0 {
 		var err error
 		j.Tree, err = w.Tree(r.Onto)

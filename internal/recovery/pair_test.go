@@ -158,7 +158,7 @@ func TestAMendByHandBelongsToItsLines(t *testing.T) {
 	assert.Equal(t, "“one”", in)
 	p, j, _ = ready(t, s, Rebase, settle.Yours)
 	assert.Equal(t, []string{"a"}, j.Steps[0].Edited)
-	left, err := s.LeftOut(p, j, &s.state.Decisions)
+	left, err := s.LeftOut(t.Context(), p, j, &s.state.Decisions)
 	require.NoError(t, err)
 	require.Len(t, left, 1)
 	assert.Equal(t, []any{"beta", true}, []any{left[0].Text, left[0].Mend})

@@ -446,7 +446,7 @@ func TestLeftOutAndOverlap(t *testing.T) {
 	tm.other.Git("push", "-q")
 	s := tm.session()
 	p, j, b := ready(t, s, Merge, settle.Yours)
-	left, err := s.LeftOut(p, j, &s.state.Decisions)
+	left, err := s.LeftOut(t.Context(), p, j, &s.state.Decisions)
 	require.NoError(t, err)
 	var told []string
 	for _, l := range left {

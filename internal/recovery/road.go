@@ -4,11 +4,8 @@ import (
 	"context"
 	"maps"
 	"slices"
-	"strings"
 
-	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/history"
-	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 )
@@ -93,11 +90,11 @@ func (w *Workspace) Price(ctx context.Context, p *Position, st *State, now *Join
 	if err != nil {
 		return nil, err
 	}
-	before, err := w.LeftOut(p, now, &st.Decisions)
+	before, err := w.LeftOut(ctx, p, now, &st.Decisions)
 	if err != nil {
 		return nil, err
 	}
-	after, err := w.LeftOut(&then, j, &st.Decisions)
+	after, err := w.LeftOut(ctx, &then, j, &st.Decisions)
 	if err != nil {
 		return nil, err
 	}
@@ -113,87 +110,4 @@ func (w *Workspace) Price(ctx context.Context, p *Position, st *State, now *Join
 // same reports whether two entries of an account are about the same thing.
 func (l LeftOut) same(m LeftOut) bool {
 	return l.Side == m.Side && l.Path == m.Path && l.Line == m.Line && l.Text == m.Text && l.What == m.What
-}
-
-// dropped lists what a commit that was left out by wish did and the joined tree does not hold.
-func (w *Workspace) dropped(n history.Node, side merge.Side, joined object.ID) (out []LeftOut, err error) {
-	before, err := history.FirstParentTree(w.Store, n.Commit)
-	if err != nil {
-		return nil, err
-	}
-	changes, err := w.Store.Changes(before, n.Tree)
-	if err != nil {
-		return nil, err
-	}
-	for _, c := range changes {
-		is, err := w.Store.Find(joined, c.Path)
-		if err != nil {
-			return nil, err
-		}
-		switch {
-		case is.Same(c.New) || c.New.Absent() && is.Absent():
-		case c.New.Absent():
-			out = append(out, deleted(side, c.Path))
-		case !c.New.Mode.IsRegular() || !is.Mode.IsRegular():
-			out = append(out, wholeFile(side, c.Path))
-		default:
-			list, err := w.droppedLines(c, side, is)
-			if err != nil {
-				return nil, err
-			}
-			out = append(out, list...)
-		}
-	}
-	return out, nil
-}
-
-// droppedLines is dropped for a file that the joined tree has.
-func (w *Workspace) droppedLines(c object.Change, side merge.Side, is object.Entry) (out []LeftOut, err error) {
-	if c.Old.Mode != c.New.Mode && is.Mode != c.New.Mode && c.Old.Mode.IsRegular() {
-		out = append(out, LeftOut{Side: side, Path: c.Path, What: GivenMode, Text: c.New.Mode.Describe()})
-	}
-	var texts [3][]string
-	for i, e := range []object.Entry{c.Old, c.New, is} {
-		if !e.Mode.IsRegular() {
-			continue // new
-		}
-		data, err := w.Store.Blob(e.ID)
-		if err != nil {
-			return nil, err
-		}
-		if !merge.IsText(data) {
-			if is.ID == c.New.ID {
-				return out, nil
-			}
-			return append(out, wholeFile(side, c.Path)), nil
-		}
-		texts[i] = diff.Lines(string(data))
-	}
-	base, edited, result := texts[0], texts[1], texts[2]
-	held, stands := unchanged(edited, result), unchanged(base, result)
-	fewer := map[string]int{} // how many times fewer a line is there: another of the same text is not this one
-	for _, l := range edited {
-		fewer[l]++
-	}
-	for _, l := range result {
-		fewer[l]--
-	}
-	for _, e := range diff.Histogram(base, edited) {
-		lost := 0
-		for i := e.B0; i < e.B1; i++ {
-			if held[i] && fewer[edited[i]] <= 0 || strings.TrimSpace(edited[i]) == "" {
-				continue
-			}
-			lost++
-			out = append(out, LeftOut{Side: side, Path: c.Path, Line: i + 1, What: GivenLine,
-				Text: strings.TrimSpace(edited[i]), whole: edited[i : i+1]})
-		}
-		for i := e.A0; i < e.A1 && lost == 0; i++ {
-			if stands[i] && strings.TrimSpace(base[i]) != "" {
-				out = append(out, LeftOut{Side: side, Path: c.Path, What: GivenDeletion, Text: "deleted",
-					Kept: strings.TrimSpace(base[i]), whole: base[i : i+1]})
-			}
-		}
-	}
-	return out, nil
 }

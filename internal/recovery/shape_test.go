@@ -69,7 +69,7 @@ func settledAs(t *testing.T, base, yours, theirs string, route Route, ways ...se
 		require.NoError(t, err)
 		c := firstWithout(j, decisions)
 		if c == nil {
-			left, err := w.LeftOut(p, j, decisions)
+			left, err := w.LeftOut(t.Context(), p, j, decisions)
 			require.NoError(t, err)
 			var told []string
 			for _, l := range left {
@@ -191,7 +191,7 @@ func TestAMendTellsWhatItTakesAway(t *testing.T) {
 			j, err := w.Join(t.Context(), p, route, &settle.Decisions{}, Amends{Mends: []Mend{{"n", c.before,
 				c.after}}}, nil)
 			require.NoError(t, err)
-			left, err := w.LeftOut(p, j, &settle.Decisions{})
+			left, err := w.LeftOut(t.Context(), p, j, &settle.Decisions{})
 			require.NoError(t, err)
 			var told []string
 			for _, l := range left {
@@ -324,7 +324,7 @@ func playShapes(t *testing.T, base, yours, theirs string, route Route, choices [
 		require.NoError(t, err)
 		c := firstWithout(out.j, decisions)
 		if c == nil {
-			out.left, err = w.LeftOut(out.p, out.j, decisions)
+			out.left, err = w.LeftOut(t.Context(), out.p, out.j, decisions)
 			require.NoError(t, err)
 			return out, offered
 		}
@@ -451,7 +451,7 @@ func TestBothOfTwoFilesOfOneName(t *testing.T) {
 		tm.other.Git("push", "-q")
 		s := tm.session()
 		p, j, b := ready(t, s, route, settle.Both)
-		left, err := s.LeftOut(p, j, &s.state.Decisions)
+		left, err := s.LeftOut(t.Context(), p, j, &s.state.Decisions)
 		require.NoError(t, err)
 		assert.Empty(t, left)
 		_, err = s.Accept(t.Context(), p, j, b, Consent{})

@@ -182,7 +182,7 @@ func (w *Workspace) tell(ctx context.Context, s *Story, route Route, decisions *
 	if s.Questions, err = w.Attribute(p, s.Join, decisions); err != nil {
 		return err
 	}
-	if s.Left, err = w.LeftOut(p, s.Join, decisions); err != nil {
+	if s.Left, err = w.LeftOut(ctx, p, s.Join, decisions); err != nil {
 		return err
 	}
 	if checked != nil && checked.Tree == s.Join.Tree {

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/core/account"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/replay"
@@ -348,7 +349,7 @@ func (s *pushScreen) leftOutRows(p *page, w int) {
 			m, who = markTheirs, l.Author
 		}
 		text := words.LeftOut(l.Text, l.Kept, l.Mend)
-		if l.What == recovery.GivenName {
+		if l.What == account.Name {
 			text = "this name; kept under another"
 		}
 		p.row(txt(plain, "    ").mark(m).add(m.hue, who).fit(20).add(dim, "  ").

@@ -34,6 +34,12 @@ func (e *Engine) TreesOver(ctx context.Context, bases []object.ID, yours, theirs
 	return e.join(ctx, base, yours, theirs, true)
 }
 
+// BaseTree gives the tree that TreesOver joins over: that of the only common ancestor, or several joined in memory.
+func (e *Engine) BaseTree(ctx context.Context, bases []object.ID) (object.ID, error) {
+	base, err := e.base(ctx, bases)
+	return base.tree, err
+}
+
 func (e *Engine) base(ctx context.Context, bases []object.ID) (ancestor, error) {
 	if len(bases) == 0 {
 		return ancestor{tree: e.Store.EmptyTree()}, nil

@@ -1,0 +1,268 @@
+// Package account tells what a join leaves out. It compares trees: what a side changed since a base, and whether the
+// result holds it. How the result came about, by whose decision or by which route, plays no part.
+package account
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// Kind is the kind of thing that is left out. The names are those of `recover --json`.
+type Kind string
+
+// The kinds.
+const (
+	Line     Kind = "line"
+	File     Kind = "file" // a version of a whole file, or what a link or a submodule points at
+	Deletion Kind = "deletion"
+	Name     Kind = "name"
+	Mode     Kind = "mode"
+)
+
+// Entry is one thing that a side did and the result does not hold.
+type Entry struct {
+	Kind Kind
+	Path string      // in the side's tree; of a deletion, in the result's
+	Line int         // in the side's file, from 1; of a deleted line that stands again, 0
+	Text string      // the line, without blanks around it
+	Mode object.Mode // of a mode
+	Kept string      // of a deletion: the line that stands again; empty for a whole file
+	Full string      // the line with its blanks and end, by which its author is found
+}
+
+// Of lists what a side changed since base and result does not hold, by path and line; other is the other side. A line
+// that was moved counts as held wherever in its file it stands. A line counts as held, too, where one line of the result
+// has all of its words, or was woven: it is no line of the other side, and has all words that the side put in. A renamed file is followed in the side and in the result. Only files that the side changed, and that
+// the result does not have just so, are read: cost grows with their size. The error is that of reading an object, or
+// the context's.
+func Of(ctx context.Context, engine *merge.Engine, base, side, other, result object.ID) ([]Entry, error) {
+	a := &comparison{ctx: ctx, engine: engine, store: engine.Store, base: base, side: side, other: other,
+		result: result}
+	if base == side || side == result {
+		return nil, nil
+	}
+	changes, err := a.store.Changes(base, side)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.renames(changes); err != nil {
+		return nil, err
+	}
+	for _, c := range changes {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		if err := a.change(c); err != nil {
+			return nil, err
+		}
+	}
+	slices.SortStableFunc(a.out, func(x, y Entry) int { return strings.Compare(x.Path, y.Path) })
+	return a.out, nil
+}
+
+// comparison is one call of Of.
+type comparison struct {
+	ctx                       context.Context
+	engine                    *merge.Engine
+	store                     *object.Overlay
+	base, side, other, result object.ID
+	went                      map[string]string // where the side has a file that it renamed, by its path in base
+	from                      map[string]string // the other way round
+	now                       map[string]string // where the result has a file that is not at its path in base
+	added                     map[object.ID]bool
+	out                       []Entry
+}
+
+// renames finds where files that are gone from their place went, in the side and in the result.
+func (a *comparison) renames(changes []object.Change) (err error) {
+	gone, missing := map[string]bool{}, map[string]bool{}
+	for _, c := range changes {
+		if c.Old.Absent() {
+			continue
+		}
+		if c.New.Absent() {
+			gone[c.Path] = true
+		}
+		is, err := a.find(c.Path)
+		if err != nil {
+			return err
+		}
+		missing[c.Path] = is.Absent()
+	}
+	if a.went, err = a.renamed(a.side, gone); err == nil {
+		a.now, err = a.renamed(a.result, missing)
+	}
+	a.from = map[string]string{}
+	for from, to := range a.went {
+		a.from[to] = from
+	}
+	return err
+}
+
+func (a *comparison) renamed(to object.ID, gone map[string]bool) (map[string]string, error) {
+	out := map[string]string{}
+	list, err := a.engine.Renames(a.ctx, a.base, to, gone)
+	for _, r := range list {
+		if gone[r.From] {
+			out[r.From] = r.To
+		}
+	}
+	return out, err
+}
+
+// find is what the result has at a path; a folder is nothing.
+func (a *comparison) find(path string) (object.Entry, error) {
+	e, err := a.store.Find(a.result, path)
+	if e.IsTree() {
+		e = object.Entry{}
+	}
+	return e, err
+}
+
+// change accounts for one path that the side changed.
+func (a *comparison) change(c object.Change) error {
+	old, from := c.Old, c.Path
+	switch to := a.went[c.Path]; {
+	case c.New.Absent() && to != "":
+		return nil // it is told where it went
+	case c.New.Absent():
+		return a.deletion(c)
+	case old.Absent() && a.from[c.Path] != "":
+		from = a.from[c.Path]
+		var err error
+		if old, err = a.store.Find(a.base, from); err != nil {
+			return err
+		}
+	}
+	is, at, err := a.stands(from, c.Path)
+	if err != nil {
+		return err
+	}
+	if old.Absent() && !is.Same(c.New) || from != c.Path && at != c.Path {
+		elsewhere, err := a.isAdded(c.New.ID)
+		if err != nil {
+			return err
+		}
+		if elsewhere || at != "" && at != c.Path {
+			a.add(Entry{Kind: Name, Path: c.Path})
+			if elsewhere {
+				return nil
+			}
+		}
+	}
+	switch {
+	case is.Absent():
+		if !c.New.Same(old) || from != c.Path {
+			a.add(Entry{Kind: File, Path: c.Path})
+		}
+		return nil
+	case is.Same(c.New):
+		return nil
+	}
+	return a.content(c.Path, from, old, c.New, is)
+}
+
+// stands finds what the result made of a file: under its new name, or its old one, or where the result has it now.
+func (a *comparison) stands(from, to string) (is object.Entry, at string, err error) {
+	for _, at := range []string{to, from, a.now[from]} {
+		if at == "" {
+			continue
+		}
+		if is, err = a.find(at); err != nil || !is.Absent() {
+			return is, at, err
+		}
+	}
+	return object.Entry{}, "", nil
+}
+
+// isAdded reports whether a content stands at a path of the result at which base has nothing.
+func (a *comparison) isAdded(id object.ID) (bool, error) {
+	if a.added == nil {
+		a.added = map[object.ID]bool{}
+		if err := a.store.EachChange(a.base, a.result, func(c object.Change) {
+			if c.Old.Absent() {
+				a.added[c.New.ID] = true
+			}
+		}); err != nil {
+			return false, err
+		}
+	}
+	return a.added[id], nil
+}
+
+// deletion accounts for a file that the side deleted.
+func (a *comparison) deletion(c object.Change) error {
+	is, at, err := a.stands(c.Path, "")
+	if err == nil && !is.Absent() {
+		a.add(Entry{Kind: Deletion, Path: at})
+	}
+	return err
+}
+
+// content accounts for a file that the side has and the result has otherwise.
+func (a *comparison) content(path, from string, old, has, is object.Entry) error {
+	if old.Mode.IsRegular() && has.Mode.IsRegular() && is.Mode.IsRegular() && executable(old) != executable(has) &&
+		executable(is) != executable(has) {
+		a.add(Entry{Kind: Mode, Path: path, Mode: has.Mode})
+	}
+	if has.ID == is.ID && has.Mode.IsRegular() == is.Mode.IsRegular() || has.ID == old.ID && has.Mode == old.Mode {
+		return nil
+	}
+	if !has.Mode.IsRegular() || !is.Mode.IsRegular() {
+		a.add(Entry{Kind: File, Path: path})
+		return nil
+	}
+	var texts [3]string
+	for i, e := range []object.Entry{old, has, is} {
+		if !e.Mode.IsRegular() {
+			continue // it is new, or was no text
+		}
+		data, err := a.store.Blob(e.ID)
+		if err != nil {
+			return err
+		}
+		if !merge.IsText(data) {
+			if has.ID != old.ID {
+				a.add(Entry{Kind: File, Path: path})
+			}
+			return nil
+		}
+		texts[i] = string(data)
+	}
+	others, err := a.othersText(path, from)
+	if err != nil {
+		return err
+	}
+	for _, e := range Texts(texts[0], texts[1], others, texts[2]) {
+		e.Path = path
+		a.add(e)
+	}
+	return nil
+}
+
+// othersText is what the other side has of a file, under either of its names.
+func (a *comparison) othersText(path, from string) (text string, err error) {
+	for _, at := range []string{path, from, a.now[from]} {
+		e, err := a.store.Find(a.other, at)
+		if err != nil {
+			return "", err
+		}
+		if at == "" || !e.Mode.IsRegular() {
+			continue
+		}
+		data, err := a.store.Blob(e.ID)
+		if err != nil {
+			return "", err
+		}
+		text += string(data) + "\n"
+	}
+	return text, nil
+}
+
+func executable(e object.Entry) bool { return e.Mode&0o100 != 0 }
+
+func (a *comparison) add(e Entry) { a.out = append(a.out, e) }

@@ -1,0 +1,259 @@
+package account
+
+import (
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+)
+
+// largeEdit is how large an edit may be, in bytes with what stands in its place, to be compared word by word, which
+// takes time by the square of the words that differ. Of a larger one each line counts as a whole.
+const largeEdit = 256 << 10
+
+// Texts lists the lines that a side put into a text and result does not hold, and those that it took out and that stand
+// in result again; other is the other side's text. Line ends do not count, nor do lines of blanks. Paths are left empty.
+func Texts(base, side, other, result string) []Entry {
+	t := &texts{base: diff.Lines(base), side: diff.Lines(side), result: diff.Lines(result)}
+	b, s, r := bare(t.base), bare(t.side), bare(t.result)
+	t.edits, t.toResult = diff.Histogram(b, s), diff.Histogram(s, r)
+	fromBase := diff.Histogram(b, r)
+	t.held, t.stands = unchanged(len(s), t.toResult), unchanged(len(b), fromBase)
+	t.fromSide, t.fromBase = kept(len(r), t.toResult), kept(len(r), fromBase)
+	t.others = map[string]bool{}
+	for _, l := range bare(diff.Lines(other)) {
+		t.others[l] = true
+	}
+	t.spare = map[string]int{} // how many copies of a line the result has beyond those that the side kept in their place
+	for _, l := range r {
+		t.spare[l]++
+	}
+	for i, l := range s {
+		if t.held[i] {
+			t.spare[l]--
+		}
+	}
+	t.fewer = map[string]int{} // how many copies of a line the result has beyond the side's
+	for _, l := range r {
+		t.fewer[l]++
+	}
+	for _, l := range s {
+		t.fewer[l]--
+	}
+	var out []Entry
+	for _, e := range t.edits {
+		lost := t.lost(e, b, s, r)
+		for _, i := range lost {
+			out = append(out, Entry{Kind: Line, Line: i + 1, Text: strings.TrimSpace(s[i]), Full: t.side[i]})
+		}
+		// Where as many lines were put in the place of others as are lost, those say that the others stand.
+		again := t.again(e, b, r)
+		for _, i := range again[min(len(lost), len(again)):] {
+			out = append(out, Entry{Kind: Deletion, Kept: strings.TrimSpace(b[i]), Full: t.base[i]})
+		}
+	}
+	return out
+}
+
+// texts is three texts as lines, and how they differ.
+type texts struct {
+	base, side, result []string
+	edits, toResult    []diff.Edit
+	held               []bool          // lines of side that result has in their place
+	stands             []bool          // lines of base that result has in their place
+	fromSide, fromBase []bool          // lines of result that stand there as side, or base, has them
+	others             map[string]bool // lines of the other side
+	spare, fewer       map[string]int
+}
+
+// bare gives lines without their ends.
+func bare(lines []string) []string {
+	out := make([]string, len(lines))
+	for i, l := range lines {
+		out[i] = strings.TrimRight(l, "\r\n")
+	}
+	return out
+}
+
+// unchanged marks the lines of a text of n lines that edits leave in their place.
+func unchanged(n int, edits []diff.Edit) []bool {
+	out := make([]bool, n)
+	for i := range out {
+		out[i] = true
+	}
+	for _, e := range edits {
+		for i := e.A0; i < e.A1; i++ {
+			out[i] = false
+		}
+	}
+	return out
+}
+
+// kept marks the lines of the text of n lines that edits make, which they did not put there.
+func kept(n int, edits []diff.Edit) []bool {
+	out := make([]bool, n)
+	for i := range out {
+		out[i] = true
+	}
+	for _, e := range edits {
+		for i := e.B0; i < e.B1; i++ {
+			out[i] = false
+		}
+	}
+	return out
+}
+
+// lost gives the lines of an edit of the side that the result does not hold, neither as they are nor woven.
+func (t *texts) lost(e diff.Edit, b, s, r []string) (out []int) {
+	var missing []int
+	for i := e.B0; i < e.B1; i++ {
+		switch {
+		case t.held[i] || strings.TrimSpace(s[i]) == "":
+		case t.spare[s[i]] > 0: // it was moved
+			t.spare[s[i]]--
+		default:
+			missing = append(missing, i)
+		}
+	}
+	if len(missing) == 0 {
+		return nil
+	}
+	lo, hi := t.place(e.B0, e.B1)
+	var fresh []freshLine
+	size := 0
+	for k := lo; k < hi; k++ {
+		if !t.fromSide[k] && !t.fromBase[k] {
+			fresh = append(fresh, freshLine{wordsOf(r[k]), !t.others[r[k]]})
+			size += len(r[k])
+		}
+	}
+	added, taken := changed(b[e.A0:e.A1], s[e.B0:e.B1])
+	for _, i := range missing {
+		words := wordsOf(s[i])
+		if size+len(s[i]) > largeEdit || !slices.ContainsFunc(fresh, func(f freshLine) bool {
+			return f.holds(words, added[i-e.B0], taken)
+		}) {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// changed gives the words that an edit put into each of its lines, and those it took out of all of them.
+func changed(before, after []string) (added [][]string, taken map[string]int) {
+	var was, is []string
+	var line []int
+	for _, l := range before {
+		was = append(was, wordsOf(l)...)
+	}
+	for i, l := range after {
+		for _, w := range wordsOf(l) {
+			is, line = append(is, w), append(line, i)
+		}
+	}
+	added, taken = make([][]string, len(after)), map[string]int{}
+	for _, e := range diff.Myers(was, is) {
+		for k := e.B0; k < e.B1; k++ {
+			added[line[k]] = append(added[line[k]], is[k])
+		}
+		for _, w := range was[e.A0:e.A1] {
+			taken[w]++
+		}
+	}
+	return added, taken
+}
+
+// freshLine is a line of the result that is neither the side's nor base's.
+type freshLine struct {
+	words []string
+	woven bool // it is not the other side's either
+}
+
+// holds reports whether the line holds what a side did to a line: all words of that or, where it was woven, those that
+// the side put there and half of all; and none more of those that the side took out than its own line has.
+func (f freshLine) holds(words, added []string, taken map[string]int) bool {
+	has := inOrder(f.words, words)
+	if has < len(words) && (!f.woven || len(added) == 0 || inOrder(f.words, added) < len(added) || 2*has < len(words)) {
+		return false
+	}
+	left := map[string]int{}
+	for _, w := range words {
+		left[w]++
+	}
+	for _, w := range f.words {
+		if left[w]--; left[w] < 0 && taken[w] > 0 && diff.IsWord(w) {
+			return false
+		}
+	}
+	return true
+}
+
+// inOrder counts how many of some words stand in a line, in their order.
+func inOrder(line, words []string) int {
+	n := len(words)
+	for _, e := range diff.Myers(words, line) {
+		n -= e.A1 - e.A0
+	}
+	return n
+}
+
+// place gives the lines of the result that stand where lines of the side stood.
+func (t *texts) place(from, to int) (lo, hi int) {
+	lo, hi = from, to
+	for _, e := range t.toResult {
+		add := (e.B1 - e.B0) - (e.A1 - e.A0)
+		switch {
+		case e.A1 < from:
+			lo, hi = lo+add, hi+add
+		case e.A0 <= to: // it touches
+			lo, hi = min(lo, e.B0), max(hi+add, e.B1)
+		}
+	}
+	return max(0, lo), min(hi, len(t.result))
+}
+
+// again gives the lines of base that an edit of the side took out and that stand in the result again.
+func (t *texts) again(e diff.Edit, b, r []string) (out []int) {
+	for i := e.A0; i < e.A1; i++ {
+		l := b[i]
+		if strings.TrimSpace(l) == "" {
+			continue
+		}
+		switch {
+		case t.fewer[l] > 0 && (t.stands[i] || speaks(l)):
+			t.fewer[l]--
+			out = append(out, i)
+		case e.B0 == e.B1 && !t.stands[i] && t.asChanged(e, i, b, r):
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// asChanged reports whether a line that the side only took out is there as somebody else changed it: as a new line of the
+// result, in its place, that has at least half of its words.
+func (t *texts) asChanged(e diff.Edit, i int, b, r []string) bool {
+	words := wordsOf(b[i])
+	lo, hi := t.place(e.B0, e.B1)
+	for k := lo; k < hi; k++ {
+		if t.fromSide[k] || t.fromBase[k] {
+			continue
+		}
+		same := len(words)
+		for _, d := range diff.Myers(words, wordsOf(r[k])) {
+			same -= d.A1 - d.A0
+		}
+		if same > 0 && 2*same >= len(words) {
+			return true
+		}
+	}
+	return false
+}
+
+// speaks reports whether a line has a word, so that another of the same text is likely the same line.
+func speaks(l string) bool { return slices.ContainsFunc(diff.Words(l), diff.IsWord) }
+
+// wordsOf gives the words and signs of a line, without blanks.
+func wordsOf(line string) []string {
+	return slices.DeleteFunc(diff.Words(line), func(w string) bool { return strings.TrimSpace(w) == "" })
+}
