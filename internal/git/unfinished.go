@@ -52,6 +52,7 @@ type Unfinished struct {
 	Remade    map[object.ID]object.ID
 	Message   string       // prepared for the commit that is to be made, without its comments
 	Stash     object.ID    // uncommitted work that git put aside before it began
+	Squashing bool         // of a rebase: a squash is among the commits that become part of the one it is at
 	Picking   bool         // of a rebase: the commit it stopped at is not made yet, nor dropped
 	Amend     object.ID    // the commit that it made and stopped at, to be amended; zero where it stopped before making one
 	Moves     []BranchMove // of other branches, that its list asks for
@@ -282,6 +283,7 @@ func (u *Unfinished) rebase(ctx context.Context, f gitFiles, dir string) error {
 	if err := u.merge(ctx, f); err != nil {
 		return err
 	}
+	u.Squashing = strings.Contains(f.text(dir+"/current-fixups"), "squash ")
 	u.Picking = f.has("MERGE_MSG") // which goes when it is committed
 	if u.Amend, err = f.commit(ctx, dir+"/amend"); err != nil {
 		return err

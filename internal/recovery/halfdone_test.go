@@ -50,7 +50,7 @@ type tangle struct {
 	begin  []string
 	onward []string
 	list   []string // of a rebase
-	staged bool     // something is staged at an edit
+	lost   bool     // git could not go on but by skipping a commit
 }
 
 // snap is the files of a commit.
@@ -137,7 +137,10 @@ func newTangle(t *testing.T, seed uint64) *tangle {
 	root := h.commit("main", ada, 0, "start", files)
 	theirs, at := maps.Clone(files), root
 	for i := range 1 + g.IntN(3) {
-		g.change(theirs, "theirs", byte('a'+i))
+		before := maps.Clone(theirs)
+		if g.change(theirs, "theirs", byte('a'+i)); maps.Equal(before, theirs) {
+			theirs[fmt.Sprint("new-", i)] = "not empty\n" // picking one that is, git stops
+		}
 		message := fmt.Sprintf("theirs %c\n\nWith a body.\n", 'a'+i)
 		if g.IntN(3) == 0 {
 			message += "\nReviewed-by: Cy <cy@skerry.example>\n"
@@ -279,6 +282,9 @@ func (g *tangle) try(t *testing.T) {
 	byGit.repo = gittest.At(t, (&harbour{}).copy(t, r.Dir))
 	byGit.finish(t)
 	want := g.outcome(t, byGit.repo)
+	if byGit.lost || g.onward != nil && g.onward[0] == "rebase" && strings.Contains(want[" log"], "Bo Lind") {
+		t.Skip("see docs/differences.md: git skips a patch, or makes a fixup part of a commit of theirs")
+	}
 
 	s := openAgain(t, r.Dir)
 	wp, ok := g.byDorvik(t, s)
@@ -342,7 +348,6 @@ func (g *tangle) hands() {
 		if clean && strings.TrimSpace(string(amend)) == r.Git("rev-parse", "HEAD") && g.atEdit() {
 			r.Write("amended", "amended\n")
 			r.Git("add", "amended")
-			g.staged = true
 		}
 	case 1:
 		r.Write("other", "edited\n")
@@ -368,6 +373,7 @@ func (g *tangle) goOn() {
 		}
 	}
 	if g.kind == "apply" && r.Git("status", "--porcelain", "--untracked-files=no") == "" {
+		g.lost = true // by patches git has no join to offer: it is the patch, or nothing
 		_, _ = r.Try("rebase", "--skip")
 		return
 	}

@@ -52,6 +52,11 @@ func (f *follower) follow(list []git.Command) error {
 // line is one line of the list.
 func (f *follower) line(c git.Command) error {
 	switch c.Verb {
+	case "drop", "squash", "fixup":
+	default:
+		f.squashed = false // what comes after begins anew
+	}
+	switch c.Verb {
 	case "drop":
 	case "exec":
 		f.s.Runs = append(f.s.Runs, c.Rest)
@@ -166,7 +171,6 @@ func (f *follower) commit(c git.Command) error {
 		return nil
 	}
 	if !t.Into {
-		f.squashed = false
 		if f.message = n.Message; f.signOff != "" {
 			f.message = patch.WithTrailer(f.message, f.signOff)
 			t.Message = f.message
@@ -240,7 +244,7 @@ func (f *follower) merge(c git.Command) error {
 	if c.Flag == "-c" {
 		f.s.reworded(n)
 	}
-	f.message, f.squashed = n.Message, false
+	f.message = n.Message
 	f.add(replay.Todo{Commit: history.Node{ID: c.Commit, Commit: n}}, other)
 	return nil
 }

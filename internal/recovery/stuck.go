@@ -59,6 +59,7 @@ type Stuck struct {
 	stand   object.ID              // a tree: what the index holds, with what is settled in files
 	join    *merge.Result          // at which it stopped; nil where it is at none
 	trees   merge.Three[object.ID] // that this joins, where they are not those of commits
+	swapped bool                   // of a merge that a rebase makes: HEAD holds theirs, and what it joins is yours
 	stashed bool                   // of conflicts without an operation: they come from a stash
 	from    object.ID              // of a merge: the commit it joins with the last of the others
 	beside  object.ID              // a tree: beyond it what is staged is no part of any commit; zero where all of it is
@@ -159,7 +160,16 @@ func (w *Workspace) stopped(ctx context.Context, s *Stuck) error {
 		if s.from, err = w.all(ctx, s.Head, s.Merged[:len(s.Merged)-1]); err != nil || s.from.IsZero() {
 			return err
 		}
-		s.join, err = w.joined(ctx, s.from, s.Merged[len(s.Merged)-1])
+		one, other := s.from, s.Merged[len(s.Merged)-1]
+		if s.Operation == git.Rebasing {
+			if s.swapped, err = replay.FirstHoldsTheirs(ctx, w.Store, s.Onto, one, other); err != nil {
+				return err
+			}
+		}
+		if s.swapped {
+			one, other = other, one
+		}
+		s.join, err = w.joined(ctx, one, other)
 	} else if base, yours, theirs, ok, terr := w.stopTrees(s); terr != nil || !ok {
 		return terr
 	} else {
@@ -409,7 +419,7 @@ func (w *Workspace) readMarked(s *Stuck, f *settle.File, path string) ([]merge.T
 // not as git wrote it, or both. It is empty where git wrote them so.
 func (s *Stuck) typedBetween(q *settle.Question, first, second string) string {
 	headIs, otherIs := q.Yours, q.Theirs
-	if s.Operation == git.Rebasing && len(s.Merged) == 0 || s.stashed { // HEAD's half, which is first, is theirs
+	if s.Operation == git.Rebasing && len(s.Merged) == 0 || s.swapped || s.stashed { // HEAD's half, which is first, is theirs
 		headIs, otherIs = otherIs, headIs
 	}
 	switch {
@@ -572,7 +582,7 @@ func (f *follower) stopped(begun *merge.Begun) error {
 		others = append(others, f.place(id))
 	}
 	f.add(t, others...)
-	f.message, f.squashed = cmp.Or(t.Message, n.Message), last == "squash"
+	f.message, f.squashed = cmp.Or(t.Message, n.Message), t.Into && s.Squashing
 	return nil
 }
 

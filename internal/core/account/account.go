@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 )
@@ -154,6 +155,11 @@ func (a *comparison) change(c object.Change) error {
 			}
 		}
 	}
+	if from != c.Path {
+		if err := a.oldPlace(from, old); err != nil {
+			return err
+		}
+	}
 	switch {
 	case is.Absent():
 		if !c.New.Same(old) || from != c.Path {
@@ -164,6 +170,38 @@ func (a *comparison) change(c object.Change) error {
 		return nil
 	}
 	return a.content(c.Path, from, old, c.New, is)
+}
+
+// oldPlace accounts for the old place of a file that the side renamed: if that still stands there, the side's taking it
+// away was overruled. Something else that was put there since is another file.
+func (a *comparison) oldPlace(path string, old object.Entry) error {
+	is, err := a.find(path)
+	if err != nil || is.Absent() || is.Mode.IsRegular() != old.Mode.IsRegular() {
+		return err
+	}
+	same := is.ID == old.ID
+	if !same && is.Mode.IsRegular() {
+		was, err := a.store.Blob(old.ID)
+		if err != nil {
+			return err
+		}
+		now, err := a.store.Blob(is.ID)
+		if err != nil {
+			return err
+		}
+		b, r := bare(diff.Lines(string(was))), bare(diff.Lines(string(now)))
+		stands := 0
+		for _, yes := range unchanged(len(b), diff.Histogram(b, r)) {
+			if yes {
+				stands++
+			}
+		}
+		same = 2*stands >= max(len(b), len(r)) && stands > 0
+	}
+	if same {
+		a.add(Entry{Kind: Deletion, Path: path})
+	}
+	return nil
 }
 
 // stands finds what the result made of a file: under its new name, or its old one, or where the result has it now.

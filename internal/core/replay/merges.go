@@ -1,6 +1,7 @@
 package replay
 
 import (
+	"context"
 	"slices"
 	"strings"
 
@@ -10,7 +11,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// merge replays a merge commit onto what it stands on. Its two lines, as they are now, are joined anew.
+// merge replays a merge commit onto what it stands on. Its two lines, as they are now, are joined anew. Where only the
+// first of them holds theirs, that is theirs in this join, too, and the side line is yours: sides never swap.
 // What was decided in it holds again where the same is contested now, and what it
 // changed beyond joining, found by joining the old lines once more, is brought
 // along. A merge that only caught up with theirs is nothing any more, unless it
@@ -21,7 +23,16 @@ func (r *replayer) merge(s *Step) error {
 		return &MergeCommitError{n}
 	}
 	s.Outcome = Clean
-	before, err := r.joinCommits(n.Parents[0], n.Parents[1])
+	pair := [2]object.ID{r.commit(s.onto[0]), r.commit(s.onto[1])}
+	swapped, err := FirstHoldsTheirs(r.ctx, r.engine.Store, r.onto, pair[0], pair[1])
+	if err != nil {
+		return err
+	}
+	was := [2]object.ID{n.Parents[0], n.Parents[1]}
+	if swapped {
+		was[0], was[1] = was[1], was[0]
+	}
+	before, err := r.joinCommits(was[0], was[1])
 	if err != nil {
 		return err
 	}
@@ -30,14 +41,18 @@ func (r *replayer) merge(s *Step) error {
 		return err
 	}
 	fresh := first
-	caughtUp, err := history.IsAncestor(r.ctx, r.engine.Store, r.commit(s.onto[1]), r.commit(s.onto[0]))
+	caughtUp, err := history.IsAncestor(r.ctx, r.engine.Store, pair[1], pair[0])
 	if err != nil {
 		return err
 	}
 	if caughtUp {
 		s.onto = s.onto[:1]
 	} else {
-		if s.Merge, err = r.joinCommits(r.commit(s.onto[0]), r.commit(s.onto[1])); err != nil {
+		now := pair
+		if swapped {
+			now[0], now[1] = now[1], now[0]
+		}
+		if s.Merge, err = r.joinCommits(now[0], now[1]); err != nil {
 			return err
 		}
 		if err := r.decideAsBefore(before, n.Tree, s.Merge); err != nil {
@@ -48,11 +63,17 @@ func (r *replayer) merge(s *Step) error {
 		}
 	}
 	// The old joint as git or Dorvik would have left it, with what was contested
-	// as the merge has it: what still differs from the merge is its own.
+	// as the merge has it: what still differs from the merge is its own. Where nothing is joined any more, what was
+	// decided in a text is its own, too.
 	settled := map[string]object.Entry{}
 	for _, c := range before.Conflicts {
 		for _, p := range c.Paths() {
 			if settled[p], err = r.engine.Store.Find(n.Tree, p); err != nil {
+				return err
+			}
+		}
+		if lines, ok := c.Subject.(*merge.Lines); ok && caughtUp {
+			if err := r.asItStands(settled, c.Path, lines.Text, first); err != nil {
 				return err
 			}
 		}
@@ -73,6 +94,42 @@ func (r *replayer) merge(s *Step) error {
 	if caughtUp && fresh == first && !s.Open {
 		s.Outcome = Emptied
 	}
+	return nil
+}
+
+// FirstHoldsTheirs reports whether the first of two lines holds theirs and the second does not, so that the second is
+// yours. The error is that of reading a commit.
+func FirstHoldsTheirs(ctx context.Context, store *object.Overlay, theirs, first, second object.ID) (bool, error) {
+	one, err := history.IsAncestor(ctx, store, theirs, first)
+	if err != nil || !one {
+		return false, err
+	}
+	other, err := history.IsAncestor(ctx, store, theirs, second)
+	return !other, err
+}
+
+// asItStands settles a text that a merge decided by what a tree has in the places that were in conflict there: yours or
+// theirs, whichever stands there now. What the merge decided is then a change to that, to be brought along.
+func (r *replayer) asItStands(settled map[string]object.Entry, path string, t *merge.Text, tree object.ID) error {
+	e := settled[path]
+	is, err := r.engine.Store.Find(tree, path)
+	if err != nil || !e.Mode.IsRegular() || !is.Mode.IsRegular() {
+		return err
+	}
+	data, err := r.engine.Store.Blob(is.ID)
+	if err != nil {
+		return err
+	}
+	now := string(data)
+	text := t.Join(func(_ int, h merge.Hunk) string {
+		yours, theirs := strings.Join(t.Yours[h.Yours.Lo:h.Yours.Hi], ""), strings.Join(t.Theirs[h.Theirs.Lo:h.Theirs.Hi], "")
+		if theirs != "" && strings.Contains(now, theirs) && (yours == "" || !strings.Contains(now, yours)) {
+			return theirs
+		}
+		return yours
+	})
+	e.ID = r.engine.Store.Put(object.KindBlob, []byte(text))
+	settled[path] = e
 	return nil
 }
 

@@ -16,6 +16,7 @@ type place struct {
 	path, before, after string
 	cut                 bool // it is a part of what both added: they share lines around it
 	sources             *merge.Three[*source]
+	text                *merge.Text // of the whole file; nil where there is none
 }
 
 // better lists the ways that know more than words, the best first. Each applies

@@ -92,15 +92,43 @@ func (c *Question) suggestPlain(at place) {
 		c.Suggested, c.Why = Weave, "the edits touch other words"
 	case c.Base != "" && (c.Yours == "" && !holds("", merge.Theirs) || c.Theirs == "" && !holds("", merge.Yours)):
 		c.Doubt = "one side took out what the other changed"
-	case holds(c.Yours, merge.Theirs) && (c.Base == "" || c.Theirs != ""):
+	case holds(c.Yours, merge.Theirs) && (c.Base == "" || c.Theirs != "") && !at.standsElsewhere(c, merge.Theirs):
 		c.Suggested, c.Why = Yours, "yours already holds all that they changed here"
-	case holds(c.Theirs, merge.Yours) && (c.Base == "" || c.Yours != ""):
+	case holds(c.Theirs, merge.Yours) && (c.Base == "" || c.Yours != "") && !at.standsElsewhere(c, merge.Yours):
 		c.Suggested, c.Why = Theirs, "theirs already holds all that you changed here"
 	case c.Base == "" && c.Yours != "" && c.Theirs != "" && !at.cut:
 		if c.Doubt = clashes(at, diff.Lines(c.Yours), diff.Lines(c.Theirs)); c.Doubt == "" {
 			c.Suggested, c.Why = TheirsYours, "both added lines here; theirs came first"
 		}
 	}
+}
+
+// standsElsewhere reports whether lines that a side took out of the place stand in another of the other side's file, which
+// moved them.
+func (at place) standsElsewhere(c *Question, side merge.Side) bool {
+	if at.text == nil {
+		return false
+	}
+	taken, has, other := c.Theirs, at.text.Theirs, at.text.Yours
+	if side == merge.Yours {
+		taken, has, other = c.Yours, other, has
+	}
+	more := map[string]int{} // copies that the other side has beyond the side's
+	for _, l := range other {
+		more[l]++
+	}
+	for _, l := range has {
+		more[l]--
+	}
+	base := diff.Lines(c.Base)
+	for _, e := range diff.Histogram(base, diff.Lines(taken)) {
+		for _, l := range base[e.A0:e.A1] {
+			if speaks(l) && more[l] > 0 {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // schedule is when something runs, in the five fields of POSIX's crontab.

@@ -107,7 +107,7 @@ func (f *File) openText(s *merge.Lines) {
 	all.Base = &source{lines: f.Text.Base, all: all}
 	all.Yours = &source{lines: f.Text.Yours, all: all}
 	all.Theirs = &source{lines: f.Text.Theirs, all: all}
-	at := place{path: f.Path, sources: all}
+	at := place{path: f.Path, sources: all, text: f.Text}
 	f.command, f.generated = madeBy(at)
 	f.Text = wholeAdditions(wholeEntries(f.Text, at))
 	f.ask(s, at)

@@ -160,11 +160,53 @@ func LeftOut(base, yours, theirs, result string) (out, kept []Piece) {
 			fill(taken, e.A0, e.A1)
 		}
 		lost := removed(w, r)
-		out = append(out, pieces(s.side, w, func(i int) bool { return added[i] && lost[i] })...)
-		kept = append(kept, pieces(s.side, b, func(i int) bool { return taken[i] && !baseGone[i] })...)
+		elsewhere, again := moved(base, s.text, result)
+		out = append(out, slices.DeleteFunc(pieces(s.side, w, func(i int) bool { return added[i] && lost[i] }),
+			func(p Piece) bool { return elsewhere[p.Line] })...)
+		still := pieces(s.side, b, func(i int) bool { return taken[i] && !baseGone[i] })
+		for i, text := range again {
+			if !slices.ContainsFunc(still, func(p Piece) bool { return p.Line == i }) {
+				still = append(still, Piece{s.side, text, i})
+			}
+		}
+		slices.SortStableFunc(still, func(p, q Piece) int { return p.Line - q.Line })
+		kept = append(kept, still...)
 	}
 	return out, kept
 }
+
+// moved finds whole lines in a result at another place than they are looked for: elsewhere are lines of the side, again
+// lines of base that the side took out, by their numbers from 0. Lines without a word are not told apart.
+func moved(base, side, result string) (elsewhere map[int]bool, again map[int]string) {
+	b, s, r := diff.Lines(base), diff.Lines(side), diff.Lines(result)
+	elsewhere, again = map[int]bool{}, map[int]string{}
+	more := map[string]int{} // copies that the result has beyond the side's
+	for _, l := range r {
+		more[strings.TrimSpace(l)]++
+	}
+	for _, l := range s {
+		more[strings.TrimSpace(l)]--
+	}
+	for _, e := range diff.Histogram(b, s) {
+		for i := e.B0; i < e.B1; i++ {
+			l := strings.TrimSpace(s[i])
+			elsewhere[i] = speaks(l) && more[l] >= 0
+		}
+		if e.B1 > e.B0 {
+			continue // what was put in the place of lines is compared word by word
+		}
+		for i := e.A0; i < e.A1; i++ {
+			if l := strings.TrimSpace(b[i]); speaks(l) && more[l] > 0 {
+				more[l]--
+				again[i] = l
+			}
+		}
+	}
+	return elsewhere, again
+}
+
+// speaks reports whether a line has a word.
+func speaks(l string) bool { return slices.ContainsFunc(diff.Words(l), diff.IsWord) }
 
 func fill(set []bool, from, to int) {
 	for i := from; i < to; i++ {
