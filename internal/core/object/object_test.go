@@ -223,3 +223,31 @@ func TestWhatIsReadAheadIsReadOnce(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 2, under.asked[b])
 }
+
+// TestModesOfOldTrees: git counts one bit of a file's mode, and writes the modes of today in any tree that it makes.
+func TestModesOfOldTrees(t *testing.T) {
+	o := NewOverlay(SHA1, nil)
+	id := o.Put(KindBlob, []byte("x\n"))
+	raw := func(modes ...string) []byte {
+		var b []byte
+		for i, m := range modes {
+			b = append(b, fmt.Sprintf("%s %c\x00", m, 'a'+i)...)
+			b = append(b, id.raw...)
+		}
+		return b
+	}
+	old := o.Put(KindTree, raw("100664", "100775", "120000", "100600"))
+	entries, err := o.Tree(old)
+	require.NoError(t, err)
+	var modes []Mode
+	for _, e := range entries {
+		modes = append(modes, e.Mode)
+	}
+	assert.Equal(t, []Mode{ModeFile, ModeExec, ModeLink, ModeFile}, modes)
+	changes, err := o.Changes(old, o.Put(KindTree, raw("100644", "100755", "120000", "100644")))
+	require.NoError(t, err)
+	assert.Empty(t, changes, "only the way of writing differs")
+	edited, err := o.Edit(old, map[string]Entry{"e": {Mode: ModeFile, ID: id}})
+	require.NoError(t, err)
+	assert.Equal(t, o.Put(KindTree, raw("100644", "100755", "120000", "100644", "100644")), edited)
+}

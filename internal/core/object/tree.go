@@ -22,6 +22,18 @@ const (
 // IsRegular reports whether the entry is a file with text or bytes in it.
 func (m Mode) IsRegular() bool { return m&0o170000 == 0o100000 }
 
+// today is the mode that git gives an entry now: of a file, only whether its owner may run it counts. Old trees hold
+// others, such as 100664.
+func (m Mode) today() Mode {
+	switch {
+	case !m.IsRegular():
+		return m
+	case m&0o100 != 0:
+		return ModeExec
+	}
+	return ModeFile
+}
+
 // SameType reports whether two modes are of the same kind of thing: both files,
 // executable or not, both links, and so on.
 func (m Mode) SameType(o Mode) bool { return m == o || m.IsRegular() && o.IsRegular() }
@@ -89,8 +101,9 @@ func ParseTree(f Format, data []byte) ([]Entry, error) {
 type cursor struct {
 	Entry
 	raw      string
-	from, to int // where the entry stands in raw
-	size     int // of an id
+	from, to int  // where the entry stands in raw
+	size     int  // of an id
+	odd      bool // the mode is not written as git writes it today
 	err      error
 }
 
@@ -114,6 +127,11 @@ func (c *cursor) next() bool {
 	}
 	if rest == "" || slash || m == 0 || end == i+1 || rest[i] != ' ' || len(rest) < end+1+c.size {
 		return c.ends(rest)
+	}
+	c.odd = i > 5 && m != ModeFile || i < 5 // of these lengths are all of today's, but that of 100644
+	if c.odd {
+		m = m.today()
+		c.odd = rest[:i] != strconv.FormatUint(uint64(m), 8)
 	}
 	c.Name, c.Mode, c.ID.raw = rest[i+1:end], m, rest[end+1:end+1+c.size]
 	c.to = c.from + end + 1 + c.size

@@ -470,9 +470,13 @@ func (o *Overlay) replace(old cursor, tree ID, here map[string]Entry) (ID, error
 			out = put[0].appendTo(append(out, old.raw[kept:old.from]...))
 			kept, put = old.from, put[1:]
 		}
-		if _, ok := here[old.Name]; ok {
+		_, replaced := here[old.Name]
+		if replaced || old.odd {
 			out = append(out, old.raw[kept:old.from]...)
 			kept = old.to
+		}
+		if old.odd && !replaced { // git writes the modes of today in any tree that it makes
+			out = old.Entry.appendTo(out)
 		}
 	}
 	if err := old.fail(tree); err != nil {
