@@ -91,7 +91,7 @@ func (g *tangle) change(files snap, who string, name byte) {
 		p := paths[g.IntN(len(paths))]
 		switch g.IntN(8) {
 		case 0:
-			files["new-"+who+string(name)] = numbered("new"+who+string(name), 1)
+			files["new-"+who+string(name)] = linesOf("new-" + who + string(name))
 		case 1: // one file of each side moves
 			if from := "moves-" + who; files[from] != "" {
 				files["moved/by-"+who] = files[from]
@@ -109,6 +109,11 @@ func (g *tangle) change(files snap, who string, name byte) {
 			}
 		}
 	}
+}
+
+// linesOf is a text of lines that no other file has: by patches git takes files that are alike for moved ones.
+func linesOf(path string) string {
+	return strings.ReplaceAll(numbered("line"), "line", path)
 }
 
 // withLine is a text of numbered lines with one changed.
@@ -132,7 +137,7 @@ func newTangle(t *testing.T, seed uint64) *tangle {
 	h := &stream{}
 	files := snap{"other": "other\n"}
 	for _, p := range []string{"f", "g", "moves-mine", "moves-theirs", "goes-mine", "goes-theirs", "runs-mine", "runs-theirs"} {
-		files[p] = numbered("line")
+		files[p] = linesOf(p)
 	}
 	root := h.commit("main", ada, 0, "start", files)
 	theirs, at := maps.Clone(files), root
@@ -252,7 +257,7 @@ func (g *tangle) try(t *testing.T) {
 	r := g.repo
 	if g.kind == "stash" {
 		r.Git("switch", "-q", "theirs")
-		for p, text := range map[string]string{"f": numbered("mine", 2, 7), "g": numbered("mine", 12)} {
+		for p, text := range map[string]string{"f": withLine(linesOf("f"), "stashed", 7), "g": withLine(linesOf("g"), "stashed", 12)} {
 			r.Write(p, text)
 		}
 		r.Git("stash", "push", "-q")
@@ -444,10 +449,14 @@ func (g *tangle) outcome(t *testing.T, r *gittest.Repo) map[string]string {
 	out := filesOf(t, r.Dir)
 	out[" log"] = r.Git("log", "--format=%an %ae %ad %T%n%B", "main", "--not", "theirs")
 	if g.onward != nil && g.onward[0] == "rebase" { // git forgets to sign off where it stopped at a conflict
+		if told := strings.Join(g.list, " "); strings.Contains(told, "squash") && strings.Contains(told, "fixup -C") {
+			// Where nothing is left of the squash, git does not count it: see docs/differences.md.
+			out[" log"] = r.Git("log", "--format=%an %ae %ad %T", "main", "--not", "theirs")
+		}
 		out[" log"] = regexp.MustCompile(`\n+(Signed-off-by: .*)?\n*`).ReplaceAllString(out[" log"], "\n")
 	}
 	out[" index"] = r.Git("ls-files", "--stage")
-	for _, line := range strings.Split(r.Git("for-each-ref", "--format=%(refname) %(tree) %(subject)", "refs/heads"), "\n") {
+	for _, line := range strings.Split(r.Git("for-each-ref", "--format=%(refname) %(tree)", "refs/heads"), "\n") {
 		name, is, _ := strings.Cut(line, " ")
 		out[" "+name] = is
 	}
