@@ -8,7 +8,6 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
@@ -26,7 +25,7 @@ type alikeScreen struct {
 type alike struct {
 	name  string
 	picks []pickedWay
-	out   [2]int // words of yours, and of theirs, that are left out
+	out   []settle.Piece // that it leaves out
 }
 
 // pickedWay is a way of one conflict.
@@ -98,8 +97,7 @@ func (a *alikeScreen) add(name string, in func(*recovery.Attributed) bool, way f
 		g.picks = append(g.picks, pickedWay{q, o})
 		if !q.Conflict.Whole() {
 			out, _ := q.File.LeftOut(q.Conflict, o)
-			g.out[0] += settle.CountWords(out, merge.Yours)
-			g.out[1] += settle.CountWords(out, merge.Theirs)
+			g.out = append(g.out, out...)
 		}
 	}
 	for _, other := range a.groups {
@@ -207,17 +205,12 @@ func (a *alikeScreen) view(w, h int) page {
 	return append(p, a.rows.window(rows, max(1, h-len(p)))...)
 }
 
-// leavesOut counts words that are left out.
-func leavesOut(out [2]int) line {
-	switch {
-	case out[0]+out[1] == 0:
-		return txt(dim, ", nothing is left out")
-	case out[1] == 0:
-		return txt(trouble, ", leaves out your "+words.Count(out[0], "word", "words"))
-	case out[0] == 0:
-		return txt(trouble, ", leaves out their "+words.Count(out[1], "word", "words"))
+// leavesOut tells what is left out.
+func leavesOut(out []settle.Piece) line {
+	if says := words.Costs(settle.Verdict{LeavesOut: out}, "their", ""); says != "" {
+		return txt(trouble, ", "+says)
 	}
-	return txt(trouble, fmt.Sprintf(", leaves out your %d and their %s", out[0], words.Count(out[1], "word", "words")))
+	return txt(dim, ", nothing is left out")
 }
 
 func (a *alikeScreen) remark() line {

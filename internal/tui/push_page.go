@@ -128,7 +128,7 @@ func (s *pushScreen) leftNote(p *page, w int) {
 	n, mended := len(s.ready.Left), s.ready.Mended()
 	var parts []string
 	if n > mended {
-		parts = append(parts, words.Count(n-mended, "thing", "things")+" somebody did will be left out, as you decided")
+		parts = append(parts, words.Count(n-mended, "thing", "things")+" somebody did will be left out")
 	}
 	if mended > 0 {
 		parts = append(parts, "your mend changed "+words.Count(mended, "line", "lines")+" somebody wrote")
@@ -350,7 +350,10 @@ func (s *pushScreen) leftOutRows(p *page, w int) {
 		}
 		text := words.LeftOut(l.Text, l.Kept, l.Mend)
 		if l.What == account.Name {
-			text = "this name; kept under another"
+			lost := slices.ContainsFunc(left, func(o recovery.LeftOut) bool {
+				return o.What == account.File && o.Path == l.Path && o.Side == l.Side
+			})
+			text = words.If(lost, "this name", "this name; kept under another")
 		}
 		p.row(txt(plain, "    ").mark(m).add(m.hue, who).fit(20).add(dim, "  ").
 			then(txt(dim, cutPath(where(l), column)).fit(column+3)).add(m.hue, text).cut(w))

@@ -72,7 +72,7 @@ func TestWhatJoinedByItselfIsReopened(t *testing.T) {
 	text, _, _ = b.m.s.TextAt(b.m.join.Tree, "routes.json")
 	assert.Contains(t, text, "x")
 	require.Len(t, b.m.st.Mends, 2)
-	left, err := b.m.s.LeftOut(b.m.pos, b.m.join, &b.m.st.Decisions)
+	left, err := b.m.s.LeftOut(b.t.Context(), b.m.pos, b.m.join, &b.m.st.Decisions)
 	require.NoError(t, err)
 	assert.True(t, slices.ContainsFunc(left, func(l recovery.LeftOut) bool {
 		return l.Path == "routes.json" && strings.Contains(l.Text, "Skua")

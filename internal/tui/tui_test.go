@@ -417,7 +417,7 @@ func TestConflictsOfWholePaths(t *testing.T) {
 	b.press("2", "enter", "enter")
 	b.see("No check was found")
 	b.press("enter")
-	b.see("will be left out, as you decided", "your version of the file")
+	b.see("will be left out", "your version of the file")
 	b.press("b")
 	assert.Equal(t, "dir\n", mine.Read("both/x"))
 	assert.Equal(t, "2\n", mine.Read("kept"))

@@ -50,25 +50,50 @@ func Costs(v settle.Verdict, whose, who string) string {
 	return out
 }
 
-// count tells how many words of each side some pieces are; # in the phrases is their number.
+// count tells how much of each side some pieces are; # in the phrases is that.
 func count(pieces []settle.Piece, verb, yours, theirs string) string {
 	var parts []string
 	for _, s := range []struct {
 		side   merge.Side
 		phrase string
 	}{{merge.Yours, yours}, {merge.Theirs, theirs}} {
-		if n := settle.CountWords(pieces, s.side); n > 0 {
-			before, after, _ := strings.Cut(s.phrase, "#")
-			parts = append(parts, before+Count(n, "word", "words")+after)
+		if n := Amount(settle.Count(pieces, s.side)); n != "" {
+			parts = append(parts, strings.Replace(s.phrase, "#", n, 1))
 		}
 	}
 	if len(parts) == 0 {
 		return ""
 	}
-	if len(parts) == 2 && !strings.HasSuffix(yours, "removed") { // "your 2 and Ilka's 3 words"
-		parts[0] = strings.TrimSuffix(strings.TrimSuffix(parts[0], " words"), " word")
+	if len(parts) == 2 { // "your 2 and Ilka's 3 words"
+		first, unit, _ := cutLast(parts[0])
+		if _, other, ok := cutLast(parts[1]); ok && !strings.Contains(first, " and ") && strings.TrimSuffix(unit, "s") ==
+			strings.TrimSuffix(other, "s") {
+			parts[0] = first
+		}
 	}
 	return verb + List(parts)
+}
+
+// cutLast cuts the last word off, where that is a unit.
+func cutLast(s string) (before, last string, ok bool) {
+	i := strings.LastIndexByte(s, ' ')
+	if i < 0 {
+		return s, "", false
+	}
+	last = s[i+1:]
+	return s[:i], last, last == "word" || last == "words" || last == "line" || last == "lines"
+}
+
+// Amount tells whole lines, and words of others, as a person counts them; empty for none.
+func Amount(lines, words int) string {
+	var out []string
+	if lines > 0 {
+		out = append(out, Count(lines, "line", "lines"))
+	}
+	if words > 0 {
+		out = append(out, Count(words, "word", "words"))
+	}
+	return strings.Join(out, " and ")
 }
 
 // Decided names what was taken in a merge that was made already, whoever made it: its sides are

@@ -115,8 +115,8 @@ func TestLeftOut(t *testing.T) {
 	}
 	out, _ := LeftOut("", "one\ntwo\nthree\n", "", "one\n")
 	require.Len(t, out, 2)
-	assert.Equal(t, Piece{merge.Yours, "two", 1}, out[0])
-	assert.Equal(t, Piece{merge.Yours, "three", 2}, out[1])
+	assert.Equal(t, Piece{merge.Yours, "two", 1, true}, out[0])
+	assert.Equal(t, Piece{merge.Yours, "three", 2, true}, out[1])
 }
 
 func TestLineEndsBetweenTwoTexts(t *testing.T) {

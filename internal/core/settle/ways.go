@@ -69,6 +69,8 @@ type Piece struct {
 	Side merge.Side `json:"side"`
 	Text string     `json:"text"`
 	Line int        `json:"-"` // lines before it in its text
+
+	Whole bool `json:"-"` // it is all that stands in its line
 }
 
 // WeaveText applies both sides' edits to the base word by word. ok is false
@@ -166,7 +168,7 @@ func LeftOut(base, yours, theirs, result string) (out, kept []Piece) {
 		still := pieces(s.side, b, func(i int) bool { return taken[i] && !baseGone[i] })
 		for i, text := range again {
 			if !slices.ContainsFunc(still, func(p Piece) bool { return p.Line == i }) {
-				still = append(still, Piece{s.side, text, i})
+				still = append(still, Piece{s.side, text, i, true})
 			}
 		}
 		slices.SortStableFunc(still, func(p, q Piece) int { return p.Line - q.Line })
@@ -227,10 +229,11 @@ func removed(a, b []string) []bool {
 // but not over line ends. Runs of nothing but blanks are no loss.
 func pieces(side merge.Side, words []string, in func(i int) bool) []Piece {
 	var out []Piece
-	line := 0
+	line, blank := 0, true // whether nothing stands in the line before
 	for i := 0; i < len(words); {
 		if !in(i) || strings.TrimSpace(words[i]) == "" {
 			line += strings.Count(words[i], "\n")
+			blank = strings.HasSuffix(words[i], "\n") || blank && strings.TrimSpace(words[i]) == ""
 			i++
 			continue
 		}
@@ -242,11 +245,32 @@ func pieces(side merge.Side, words []string, in func(i int) bool) []Piece {
 			}
 		}
 		text := strings.Join(words[i:end], "")
-		out = append(out, Piece{side, strings.TrimSpace(text), line})
+		rest := end // up to the line's end, if nothing but blanks is left of it
+		for rest < len(words) && !strings.HasSuffix(words[rest-1], "\n") && strings.TrimSpace(words[rest]) == "" {
+			rest++
+		}
+		ends := rest == len(words) || strings.HasSuffix(words[rest-1], "\n")
+		out = append(out, Piece{side, strings.TrimSpace(text), line, blank && ends})
+		blank = strings.HasSuffix(words[end-1], "\n")
 		line += strings.Count(text, "\n")
 		i = end
 	}
 	return out
+}
+
+// Count counts the pieces of one side: whole lines, and the words of the others.
+func Count(pieces []Piece, side merge.Side) (lines, words int) {
+	var parts []Piece
+	for _, p := range pieces {
+		switch {
+		case p.Side != side:
+		case p.Whole:
+			lines++
+		default:
+			parts = append(parts, p)
+		}
+	}
+	return lines, CountWords(parts, side)
 }
 
 // CountWords counts the words in pieces of one side; a piece of signs alone
