@@ -37,7 +37,10 @@ type provedJSON struct {
 	Errors       []placeJSON `json:"errors"`
 	Pair         *pairJSON   `json:"pair"`
 	Mends        []mendJSON  `json:"mends"`
-	FirstFailing *object.ID  `json:"first_failing"` // of yours, as it was before
+	FirstFailing *object.ID  `json:"first_failing"`       // of yours, as it was before
+	Lacks        []string    `json:"lacks,omitempty"`     // what the checkout was without
+	Install      string      `json:"install,omitempty"`   // the project's own command that installs it
+	Unchecked    string      `json:"unchecked,omitempty"` // why nothing was checked
 }
 
 type stepRan struct {
@@ -305,11 +308,22 @@ func (v *prover) joined(ctx context.Context, p *recovery.Position, j *recovery.J
 		v.say("The joined code passes.")
 		return true, nil
 	}
+	if v.proved.Lacks, v.proved.Install = proof.Lacks, proof.Install; proof.Unchecked != "" {
+		v.proved.Unchecked = proof.Unchecked
+		v.say("%s", proof.Unchecked)
+		return false, nil
+	}
 	v.say("The joined code does not pass.")
+	for _, l := range proof.Lacks {
+		v.say("▲ It may fail for what the checkout lacks: %s.", l)
+	}
+	if proof.Install != "" && !strings.HasPrefix(t.Command.Line(), proof.Install) {
+		v.say("To install it first, check with '%s && %s'.", proof.Install, t.Command.Line())
+	}
 	if err := v.places(j, proof.Places); err != nil {
 		return false, err
 	}
-	if p.Trivial() != recovery.NotTrivial || p.Picking {
+	if p.Trivial() != recovery.NotTrivial || p.Picking || !proof.Blames() {
 		return false, nil
 	}
 	builds, err := v.s.WhoBuilds(ctx, p, t, func(recovery.Builds) {})

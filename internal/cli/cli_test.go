@@ -251,11 +251,32 @@ func TestFilesAreWrittenAsAttributesAsk(t *testing.T) {
 	assert.Equal(t, repo.Git("merge-tree", "--write-tree", "HEAD^1", "HEAD^2"), repo.Git("rev-parse", "HEAD^{tree}"))
 }
 
+// TestPlanAsksTheRemote: before a fetch what is here says nothing of what the remote has by now.
+func TestPlanAsksTheRemote(t *testing.T) {
+	s := scene(t)
+	code, out, errs := dorvik("-C", s.Clone, "plan", "--json", "--no-fetch")
+	assert.Equal(t, exitDone, code)
+	v := asJSON(t, out)
+	assert.Equal(t, float64(0), v["theirs"].(map[string]any)["commits"])
+	assert.Equal(t, false, v["known"].(map[string]any)["asked"])
+	code, _, errs = dorvik("-C", s.Clone, "plan", "--no-fetch")
+	assert.Equal(t, exitDone, code)
+	assert.Contains(t, errs, "Nothing new on origin/main as far as is known.")
+	assert.Contains(t, errs, "The remote was not asked")
+	assert.NotContains(t, errs, "can be pushed as they are.")
+	code, out, errs = dorvik("-C", s.Clone, "plan", "--json")
+	assert.Equal(t, exitConflicts, code, errs)
+	v = asJSON(t, out)
+	assert.NotEqual(t, float64(0), v["theirs"].(map[string]any)["commits"])
+	assert.Equal(t, true, v["known"].(map[string]any)["asked"])
+	assert.NotEmpty(t, v["known"].(map[string]any)["at"])
+}
+
 func TestPlanChangesNothing(t *testing.T) {
 	s := scene(t)
 	gittest.At(t, s.Clone).Git("fetch", "-q")
 	before := fingerprint(t, s.Clone)
-	code, out, errs := dorvik("-C", s.Clone, "plan", "--json")
+	code, out, errs := dorvik("-C", s.Clone, "plan", "--json", "--no-fetch")
 	assert.Equal(t, exitConflicts, code, errs)
 	assert.Equal(t, before, fingerprint(t, s.Clone), "the repository is byte for byte as it was")
 	p := asJSON(t, out)
@@ -469,7 +490,7 @@ func TestRefusedByAHook(t *testing.T) {
 	assert.Equal(t, exitRefused, code)
 	r := asJSON(t, out)
 	assert.Equal(t, "refused", r["result"])
-	assert.Equal(t, "server-rule", r["refusal"].(map[string]any)["kind"])
+	assert.Equal(t, "rule", r["refusal"].(map[string]any)["kind"])
 	assert.Contains(t, errs, "No pushes ␛[31mon Fridays.", "what the server says reaches the terminal as marks")
 	code, _, _ = dorvik("-C", s.Clone, "recover", "--push")
 	assert.Equal(t, exitRefused, code, "the joined result stays and can be pushed again")

@@ -30,6 +30,20 @@ type commitJSON struct {
 	Subject string    `json:"subject"`
 }
 
+// knownJSON says how old what is known of the remote is.
+type knownJSON struct {
+	At    string `json:"at"`    // when it was last fetched from; empty where that is not known
+	Asked bool   `json:"asked"` // it was asked just now
+}
+
+func knownOf(p *recovery.Position) (out knownJSON) {
+	out.Asked = !p.Asked.IsZero()
+	if at := p.Known; !at.IsZero() {
+		out.At = at.Format(time.RFC3339)
+	}
+	return out
+}
+
 type lookJSON struct {
 	Version       int          `json:"version"`
 	Branch        string       `json:"branch"`
@@ -44,11 +58,11 @@ type lookJSON struct {
 	Uncommitted   []string     `json:"uncommitted"`
 	Recovery      *openJSON    `json:"recovery"`
 	TakenOut      []commitJSON `json:"taken_out,omitempty"` // once in theirs, which was rewritten
-	Known         string       `json:"known"`               // when the remote was last fetched; or empty
-	InTheWay      []string     `json:"in_the_way"`          // uncommitted work that the join would have to change
-	HalfDone      string       `json:"half_done"`           // what git left half done; of Dorvik's own see halfDone
-	Carried       []string     `json:"carried"`             // uncommitted work that --carry would bring along
-	Open          []string     `json:"open,omitempty"`      // files in conflict, of what git left half done
+	Known         knownJSON    `json:"known"`
+	InTheWay      []string     `json:"in_the_way"`     // uncommitted work that the join would have to change
+	HalfDone      string       `json:"half_done"`      // what git left half done; of Dorvik's own see halfDone
+	Carried       []string     `json:"carried"`        // uncommitted work that --carry would bring along
+	Open          []string     `json:"open,omitempty"` // files in conflict, of what git left half done
 
 	Notes       []string      `json:"notes,omitempty"` // what to know of the list of what git left half done
 	Misfits     []misfitJSON  `json:"misfits"`
@@ -217,11 +231,7 @@ func (e *env) position(p *recovery.Position, with bool) {
 func (e *env) sayLook(v *recovery.Glance) {
 	p := v.Position
 	e.position(p, true)
-	if p.Unanswered != nil {
-		e.say("%s", words.Sentence(p.Unanswered.Error()))
-	} else if p.Asked.IsZero() {
-		e.say("%s", known(p))
-	}
+	e.asked(p)
 	for _, o := range v.Overlap {
 		if o.Kind != recovery.OnlyYours && o.Kind != recovery.OnlyTheirs {
 			e.say("  %-12s %s", o.Kind, o.Path)
@@ -298,6 +308,15 @@ func (e *env) sayStuck(s *recovery.Stuck) {
 	e.say("Or open dorvik, and choose there. Nothing was changed.")
 }
 
+// asked says, where the remote was not asked or did not answer, how old what is known of it is.
+func (e *env) asked(p *recovery.Position) {
+	if p.Unanswered != nil {
+		e.say("%s", words.Sentence(p.Unanswered.Error()))
+	} else if p.Asked.IsZero() {
+		e.say("%s", known(p))
+	}
+}
+
 // known says how old what is known of the remote is.
 func known(p *recovery.Position) string {
 	if p.Known.IsZero() {
@@ -319,9 +338,7 @@ func lookOf(v *recovery.Glance, branches bool, collide []recovery.Branching) loo
 	for _, g := range v.Overlap {
 		out.Overlap = append(out.Overlap, groundJSON{g.Path, string(g.Kind), g.Yours, g.Theirs, g.Decide})
 	}
-	if !p.Known.IsZero() {
-		out.Known = p.Known.Format("2006-01-02T15:04:05Z07:00")
-	}
+	out.Known = knownOf(p)
 	if over := v.InTheWay; over != nil {
 		out.InTheWay = over.Paths
 	}

@@ -20,6 +20,7 @@ type planJSON struct {
 	Upstream    string       `json:"upstream"`
 	Yours       sideJSON     `json:"yours"`
 	Theirs      sideJSON     `json:"theirs"`
+	Known       *knownJSON   `json:"known,omitempty"` // where theirs is what the remote has
 	Bases       []object.ID  `json:"bases"`
 	Suggested   string       `json:"suggested"`
 	Routes      []any        `json:"routes"`
@@ -69,6 +70,7 @@ type stepJSON struct {
 // planned is what plan was asked for.
 type planned struct {
 	route, yours, theirs, pick string
+	noFetch                    bool
 	parent                     int
 }
 
@@ -97,7 +99,7 @@ func (f *planned) work(ctx context.Context, w *recovery.Workspace) (*recovery.Po
 		p, j, err := w.PlanPick(ctx, f.yours, strings.Split(f.pick, ","), f.parent)
 		return p, []*recovery.Join{j}, recovery.Pick, err
 	}
-	p, err := w.Compare(ctx, f.yours, f.theirs)
+	p, err := w.Compare(ctx, f.yours, f.theirs, !f.noFetch)
 	if err != nil {
 		return nil, nil, "", err
 	}
@@ -119,8 +121,9 @@ func (e *env) plan() *cobra.Command {
 		Example: `  dorvik plan --json
   dorvik plan --route merge --yours main --theirs origin/main
   dorvik plan --pick 4f2a91c,v1.2..fixes`,
-		Long: `Works out what a merge and a rebase would each make and ask, in memory. No ref,
-index, file or object is written, and nothing is fetched.
+		Long: `Asks the remote, unless both sides are named, and works out in memory what a merge
+and a rebase would each make and ask. Nothing is changed but what a fetch changes: no
+branch, no index and no file.
 
 Exit code 0 says that the routes asked for are clean, 3 that one is not.`,
 		Args: noArgs,
@@ -129,6 +132,7 @@ Exit code 0 says that the routes asked for are clean, 3 that one is not.`,
 	flags.StringVar(&f.route, "route", "all", "merge, rebase or all")
 	flags.StringVar(&f.yours, "yours", "", "the `REV` that is yours (the branch you are on)")
 	flags.StringVar(&f.theirs, "theirs", "", "the `REV` that is theirs (what the branch follows)")
+	flags.BoolVar(&f.noFetch, "no-fetch", false, "do not ask the remote first; use what was last fetched")
 	flags.StringVar(&f.pick, "pick", "",
 		"bring the commits `REV[,REV…]` (or ranges A..B) onto yours, instead of joining theirs")
 	flags.IntVar(&f.parent, "parent", 0,
@@ -166,6 +170,11 @@ func (e *env) sayPlan(p *recovery.Position, joins []*recovery.Join, misfits []re
 		Yours: sideJSON{p.Yours, len(p.Divergence.Yours)}, Theirs: sideJSON{p.Theirs, len(p.Divergence.Theirs)},
 		Bases: p.Divergence.Bases, Suggested: string(suggested), Routes: []any{}}
 	clean := true
+	remote := f.pick == "" && f.theirs == ""
+	if remote {
+		at := knownOf(p)
+		out.Known = &at
+	}
 	for _, j := range joins {
 		out.Routes = append(out.Routes, routeJSON(p, j))
 		clean = clean && j.Clean()
@@ -178,6 +187,9 @@ func (e *env) sayPlan(p *recovery.Position, joins []*recovery.Join, misfits []re
 	} else {
 		defer e.sayMisfits(misfits)
 		e.position(p, f.pick == "" && f.yours == "" && f.theirs == "")
+		if remote {
+			e.asked(p)
+		}
 		for _, j := range joins {
 			e.say("%s", describe(p, j))
 		}

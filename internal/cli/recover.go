@@ -68,6 +68,7 @@ type checkJSON struct {
 type refusalJSON struct {
 	Kind  string   `json:"kind"`
 	Words []string `json:"words"`
+	Next  string   `json:"next"`
 }
 
 type recoverFlags struct {
@@ -590,7 +591,7 @@ func (r *recoverer) push(ctx context.Context, p *recovery.Position) error {
 	r.out.Tip = done.Tip
 	if ref := done.Refusal; ref != nil {
 		r.out.Result = "refused"
-		r.out.Refusal = &refusalJSON{string(ref.Kind), ref.Words}
+		r.out.Refusal = &refusalJSON{string(ref.Kind), ref.Words, ref.Next()}
 		r.say("The push was refused: %v.", ref)
 		for _, w := range ref.Words {
 			r.say("  %s", w)

@@ -38,17 +38,27 @@ func TestParsePush(t *testing.T) {
 			"remote: No pushes on Fridays.        \nremote: \nremote: Ask Mato.\n", 1, ServerRule,
 			"No pushes on Fridays.|Ask Mato."},
 		{"protected", head + "!\tabc:refs/heads/main\t[remote rejected] (protected branch hook declined)\n",
-			"remote: error: Protected.\n", 1, ServerRule, "error: Protected."},
+			"remote: error: Protected.\n", 1, Protected, "error: Protected."},
+		{"a lock", head + "!\tabc:refs/heads/main\t[remote rejected] (failed to update ref)\n",
+			"remote: error: cannot lock ref 'refs/heads/main': Unable to create '/srv/x.git/refs/heads/main.lock': File " +
+				"exists.\n", 1, Busy, "error: cannot lock ref 'refs/heads/main': Unable to create " +
+				"'/srv/x.git/refs/heads/main.lock': File exists."},
+		{"protected by its words", head + "!\tabc:refs/heads/main\t[remote rejected] (pre-receive hook declined)\n",
+			"remote: You may not push to this protected branch.\n", 1, Protected, "You may not push to this protected branch."},
+		{"size", head + "!\tabc:refs/heads/main\t[remote rejected] (pre-receive hook declined)\n",
+			"remote: pier.bin exceeds the file size limit of 50 MB\n", 1, Size, "pier.bin exceeds the file size limit of 50 MB"},
+		{"host key", "", "Host key verification failed.\nfatal: Could not read from remote repository.\n", 128, HostKey,
+			"Host key verification failed.|fatal: Could not read from remote repository."},
 		{"permission", head + "!\tabc:refs/heads/main\t[remote rejected] (permission denied)\n", "", 1, NoAccess, ""},
 		{"local hook", "", "the tests fail\nerror: failed to push some refs to '/srv/x.git'\n", 1, LocalHook,
 			"the tests fail|error: failed to push some refs to '/srv/x.git'"},
 		{"ssh key", "", "git@x: Permission denied (publickey).\nfatal: Could not read from remote repository.\n",
-			128, NoAccess, "git@x: Permission denied (publickey).|fatal: Could not read from remote repository."},
-		{"password", "", "fatal: could not read Username for 'http://x': terminal prompts disabled\n", 128, NoAccess,
+			128, NoLogin, "git@x: Permission denied (publickey).|fatal: Could not read from remote repository."},
+		{"password", "", "fatal: could not read Username for 'http://x': terminal prompts disabled\n", 128, NoLogin,
 			"fatal: could not read Username for 'http://x': terminal prompts disabled"},
 		{"no network", "", "fatal: unable to access 'http://x/': Could not resolve host: x\n", 128, Unreachable,
 			"fatal: unable to access 'http://x/': Could not resolve host: x"},
-		{"no repository", "", "fatal: '/nowhere' does not appear to be a git repository\n", 128, Unreachable,
+		{"no repository", "", "fatal: '/nowhere' does not appear to be a git repository\n", 128, Missing,
 			"fatal: '/nowhere' does not appear to be a git repository"},
 		{"something else", "", "fatal: the sky fell\n", 128, Other, "fatal: the sky fell"},
 		{"rubbish", "!\n!\t\n\t\t\n", "", 1, Other, ""},
@@ -119,11 +129,11 @@ func TestRealPushes(t *testing.T) {
 	assert.Equal(t, []string{"running the tests", "tests fail"}, refusal.Words[:2])
 
 	first.Git("remote", "set-url", "origin", filepath.Join(t.TempDir(), "gone"))
-	assert.Equal(t, Unreachable, push(first.Dir, "HEAD").Kind)
+	assert.Equal(t, Missing, push(first.Dir, "HEAD").Kind)
 	r := open(t, first.Dir)
 	var unreachable *Refusal
 	require.ErrorAs(t, r.Fetch(t.Context(), "origin"), &unreachable)
-	assert.Equal(t, Unreachable, unreachable.Kind)
+	assert.Equal(t, Missing, unreachable.Kind)
 	_, err := r.RemoteTip(t.Context(), "origin", "refs/heads/main")
 	assert.ErrorAs(t, err, &unreachable)
 }

@@ -14,16 +14,43 @@ import (
 // RefusalKind is why a push was not accepted, or a remote not reached.
 type RefusalKind string
 
-// The reasons.
+// The reasons. The names are those of `recover --json`.
 const (
-	Behind      RefusalKind = "behind"      // the remote has commits that yours do not build on
-	ServerRule  RefusalKind = "server-rule" // a hook or a rule on the server said no
-	LocalHook   RefusalKind = "local-hook"  // the pre-push hook here said no
-	NoAccess    RefusalKind = "no-access"
+	Behind      RefusalKind = "behind"    // the remote has commits that yours do not build on
+	Busy        RefusalKind = "busy"      // the server's copy of the branch is locked
+	Protected   RefusalKind = "protected" // nobody, or not everybody, may push to the branch
+	Size        RefusalKind = "size"      // something is larger than the server takes
+	ServerRule  RefusalKind = "rule"      // a hook or a rule on the server said no
+	LocalHook   RefusalKind = "hook"      // the pre-push hook here said no
+	NoAccess    RefusalKind = "access"
+	NoLogin     RefusalKind = "login"    // the server does not know who you are
+	HostKey     RefusalKind = "host-key" // it is not known whether the server is the right one
 	Unreachable RefusalKind = "unreachable"
-	Gone        RefusalKind = "gone" // the remote's branch is there no more
-	Other       RefusalKind = "other"
+	Missing     RefusalKind = "missing" // there is no repository at the remote's address
+	Gone        RefusalKind = "gone"    // the remote's branch is there no more
+	Other       RefusalKind = "unknown"
 )
+
+// refusals say each kind in a sentence, and what a person can do about it.
+var refusals = map[RefusalKind]struct{ text, next string }{
+	Behind: {"somebody pushed first: the remote has commits that yours do not build on", "Look at what is new"},
+	Busy: {"the server's copy of the branch is locked: another push is under way there, or one that broke off left its " +
+		"lock", "Wait a moment"},
+	Protected: {"the branch is protected: the server takes no push to it from you",
+		"Push to a branch of its own, and have that joined there"},
+	Size:       {"something in these commits is larger than the server takes", "Take it out of the commits"},
+	ServerRule: {"the server refused the push by a hook or a rule of its own", "Do what the server asks for"},
+	LocalHook:  {"your own pre-push hook stopped the push", "Mend what the hook found"},
+	NoAccess:   {"the server knows you, and does not let you in", "Ask for the right to push"},
+	NoLogin:    {"the server does not know who you are", "Check your key, or name and password"},
+	HostKey: {"the server's key is not the one that is known, or none is known: it may not be the server you mean",
+		"Connect to it once with ssh, and look at its key"},
+	Unreachable: {"the remote cannot be reached", "Check the network and the remote's address"},
+	Missing: {"there is no repository at the remote's address, or it is not shown to you",
+		"Check the address with “git remote -v”"},
+	Gone:  {"the branch is gone at the remote: somebody deleted it, or gave it another name", "Ask who deleted it"},
+	Other: {"the remote did not accept this", "Read what it said"},
+}
 
 // Refusal is a push that was not accepted, or a remote that did not answer.
 type Refusal struct {
@@ -33,19 +60,37 @@ type Refusal struct {
 }
 
 func (r *Refusal) Error() string {
-	text := map[RefusalKind]string{
-		Behind:      "somebody pushed first: the remote has commits that yours do not build on",
-		ServerRule:  "the server refused the push by a hook or a rule of its own",
-		LocalHook:   "your own pre-push hook stopped the push",
-		NoAccess:    "the server does not let you in; check your key, password or rights",
-		Unreachable: "the remote cannot be reached; check the network and the remote's address",
-		Gone:        "the branch is gone at the remote: somebody deleted it, or gave it another name",
-		Other:       "the remote did not accept this",
-	}[r.Kind]
+	text := refusals[r.Kind].text
 	if r.Short != "" {
 		text += " (" + r.Short + ")"
 	}
 	return text
+}
+
+// Next is what a person can do before pushing again, without a full stop.
+func (r *Refusal) Next() string { return refusals[r.Kind].next }
+
+// saidBy tells the kind of a refusal by a hook or a rule from the words in it; they are those that servers use.
+var saidBy = []struct {
+	kind  RefusalKind
+	words []string
+}{
+	{Busy, []string{".lock': file exists", "another git process seems to be running"}},
+	{Protected, []string{"protected branch", "branch is protected"}},
+	{Size, []string{"file size limit", "exceeds the maximum", "exceeds maximum", "larger than the maximum",
+		"maximum allowed size", "file is too large", "exceeded limit of"}},
+	{NoAccess, []string{"permission", "denied to"}},
+}
+
+// kindSaid gives the kind that words tell of; otherwise where they tell of none.
+func kindSaid(said string, otherwise RefusalKind) RefusalKind {
+	said = strings.ToLower(said)
+	for _, s := range saidBy {
+		if slices.ContainsFunc(s.words, func(w string) bool { return strings.Contains(said, w) }) {
+			return s.kind
+		}
+	}
+	return otherwise
 }
 
 // ParsePush reads the output of `git push --porcelain`. It gives nil for a push
@@ -64,15 +109,13 @@ func ParsePush(stdout, stderr string, exit int) *Refusal {
 		reason = strings.TrimSuffix(strings.TrimSpace(reason), ")")
 		switch {
 		case strings.Contains(summary, "remote rejected"):
-			if strings.Contains(reason, "permission") || strings.Contains(reason, "denied to") {
-				return &Refusal{NoAccess, reason, words}
-			}
+			kind := ServerRule
 			// Two pushes met on the server: the other one was first.
 			if strings.Contains(reason, "cannot lock ref") || strings.Contains(reason, "failed to update ref") ||
 				strings.Contains(reason, "incorrect old value") {
-				return &Refusal{Behind, reason, words}
+				kind = Behind
 			}
-			return &Refusal{ServerRule, reason, words}
+			return &Refusal{kindSaid(reason+"\n"+stderr, kind), reason, words}
 		case strings.Contains(summary, "rejected"):
 			switch reason {
 			case "fetch first", "non-fast-forward", "needs force", "stale info":
@@ -109,14 +152,19 @@ func wireRefusal(stderr string, push bool) *Refusal {
 		r.Words = lines(stderr)
 	}
 	switch {
-	case has("permission denied", "authentication failed", "could not read username", "could not read password",
-		"access denied", "returned error: 401", "returned error: 403", "host key verification failed",
-		"terminal prompts disabled", "service not enabled"):
+	case has("host key verification failed", "remote host identification has changed"):
+		r.Kind = HostKey
+	case has("authentication failed", "could not read username", "could not read password", "returned error: 401",
+		"terminal prompts disabled", "(publickey"):
+		r.Kind = NoLogin
+	case has("permission denied", "access denied", "returned error: 403", "service not enabled"):
 		r.Kind = NoAccess
+	case has("does not appear to be a git repository", "repository not found", "not found: did you run"), has("repository '") &&
+		has("' not found", "does not exist"):
+		r.Kind = Missing
 	case has("could not resolve", "connection refused", "connection timed out", "network is unreachable",
-		"no route to host",
-		"unable to connect", "failed to connect", "could not connect", "does not appear to be a git repository",
-		"unable to access", "connection reset", "hung up unexpectedly", "repository not found"):
+		"no route to host", "unable to connect", "failed to connect", "could not connect", "unable to access",
+		"connection reset", "hung up unexpectedly"):
 		r.Kind = Unreachable
 	case push && r.Short == "" && has("failed to push some refs"):
 		r.Kind = LocalHook

@@ -646,6 +646,15 @@ type Setting struct {
 	Own   bool
 }
 
+// UnsetConfig takes a setting out of the repository's own configuration. One that is not there is no error.
+func (r *Repo) UnsetConfig(ctx context.Context, key string) error {
+	_, err := r.run(ctx, "clearing "+key, "config", "--unset-all", key)
+	if code(err) == 5 { // by which git says that it was not set
+		return nil
+	}
+	return err
+}
+
 // SetConfig sets something in the repository's own configuration, in place of all it was set to there.
 func (r *Repo) SetConfig(ctx context.Context, key, value string) error {
 	_, err := r.run(ctx, "setting "+key, "config", "--replace-all", key, value)

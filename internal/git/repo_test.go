@@ -89,7 +89,7 @@ func TestWhatWasFetched(t *testing.T) {
 	_, err = r.RemoteTip(ctx, "origin", "refs/heads/main")
 	var refused *Refusal
 	require.ErrorAs(t, err, &refused)
-	assert.Equal(t, Unreachable, refused.Kind)
+	assert.Equal(t, Missing, refused.Kind)
 	assert.Empty(t, r.Fetched(ctx, "refs/remotes/origin/none"))
 	require.NoError(t, os.RemoveAll(filepath.Join(r.GitDir, "FETCH_HEAD")))
 	assert.True(t, r.FetchedAt(ctx, "none", "refs/remotes/none/none").IsZero())

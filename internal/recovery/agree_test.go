@@ -281,7 +281,7 @@ func agree(t *testing.T, s *story, count int, all bool) {
 }
 
 func compareMerge(t *testing.T, w *Workspace, at *gittest.Repo, n int) bool {
-	p, err := w.Compare(t.Context(), fmt.Sprintf("y%d", n), fmt.Sprintf("t%d", n))
+	p, err := w.Compare(t.Context(), fmt.Sprintf("y%d", n), fmt.Sprintf("t%d", n), false)
 	if !assert.NoError(t, err) || p.Trivial() != NotTrivial {
 		return true
 	}
@@ -326,7 +326,7 @@ func compareMerge(t *testing.T, w *Workspace, at *gittest.Repo, n int) bool {
 // ancestors the same can be where those are joined.
 func inTwoPlaces(t *testing.T, w *Workspace, p *Position, r *merge.Result) bool {
 	for i := 1; i < len(p.Divergence.Bases); i++ {
-		b, err := w.Compare(t.Context(), p.Divergence.Bases[0].String(), p.Divergence.Bases[i].String())
+		b, err := w.Compare(t.Context(), p.Divergence.Bases[0].String(), p.Divergence.Bases[i].String(), false)
 		require.NoError(t, err)
 		j, err := w.Join(t.Context(), b, Merge, &settle.Decisions{}, Amends{}, nil)
 		require.NoError(t, err)
@@ -359,7 +359,7 @@ func inTwoPlaces(t *testing.T, w *Workspace, p *Position, r *merge.Result) bool 
 // other paths: see docs/differences.md.
 func basesDisagree(t *testing.T, w *Workspace, p *Position) bool {
 	for i := 1; i < len(p.Divergence.Bases); i++ {
-		b, err := w.Compare(t.Context(), p.Divergence.Bases[0].String(), p.Divergence.Bases[i].String())
+		b, err := w.Compare(t.Context(), p.Divergence.Bases[0].String(), p.Divergence.Bases[i].String(), false)
 		require.NoError(t, err)
 		j, err := w.Join(t.Context(), b, Merge, &settle.Decisions{}, Amends{}, nil)
 		require.NoError(t, err)
@@ -620,7 +620,7 @@ func takenBack(t *testing.T, w *Workspace, p *Position) bool {
 }
 
 func compareRebase(t *testing.T, w *Workspace, at *gittest.Repo, n int) bool {
-	p, err := w.Compare(t.Context(), fmt.Sprintf("y%d", n), fmt.Sprintf("t%d", n))
+	p, err := w.Compare(t.Context(), fmt.Sprintf("y%d", n), fmt.Sprintf("t%d", n), false)
 	if !assert.NoError(t, err) || p.Trivial() != NotTrivial || oldNameUsedAnew(t, w, p.Yours, p.Theirs) {
 		return true
 	}

@@ -163,7 +163,7 @@ func TestADriverIsAgreedToHereAndEndedInTime(t *testing.T) {
 	defer s.Close()
 	s.driverLimit = time.Millisecond
 	join := func() *Join {
-		p, err := s.Compare(t.Context(), "main", "theirs")
+		p, err := s.Compare(t.Context(), "main", "theirs", false)
 		require.NoError(t, err)
 		j, err := s.Join(t.Context(), p, Merge, &settle.Decisions{}, Amends{}, nil)
 		require.NoError(t, err)

@@ -86,7 +86,7 @@ func BenchmarkMisfits(b *testing.B) {
 			for b.Loop() {
 				w, err := OpenWorkspace(b.Context(), repo.Dir)
 				require.NoError(b, err)
-				p, err := w.Compare(b.Context(), "yours", "theirs")
+				p, err := w.Compare(b.Context(), "yours", "theirs", false)
 				require.NoError(b, err)
 				start := time.Now()
 				j, err := w.Join(b.Context(), p, Merge, &settle.Decisions{}, Amends{}, nil)

@@ -209,12 +209,13 @@ func (s *Session) builds(ctx context.Context, p *Position, terms *Terms, name st
 	if err != nil {
 		return nil, err
 	}
-	if _, err := s.furnish(ctx, co, tree, func(string) {}); err != nil {
+	at, err := s.furnish(ctx, co, tree, func(string) {})
+	if err != nil {
 		return nil, err
 	}
 	r, err := s.runSteps(ctx, co.Dir, terms.Command, terms.Command.StepsOf(), tree, func(string) {}, nil)
-	if err != nil {
-		return nil, err
+	if err != nil || !r.Passed && (len(at.lacks) > 0 || unknownCommand(r) != "") {
+		return nil, err // a failure there tells nothing of the code
 	}
 	return &r.Passed, nil
 }

@@ -76,3 +76,63 @@ func TestTheirsIsNotRunByWhatNobodyAgreedTo(t *testing.T) {
 	assert.Nil(t, builds.Theirs)
 	assert.False(t, *builds.Yours || *builds.Base)
 }
+
+// TestNobodyIsBlamedOnAGuess: where what the project depends on is not installed in the checkout, or the shell does not
+// know the command, a failure tells nothing of the code.
+func TestNobodyIsBlamedOnAGuess(t *testing.T) {
+	for name, c := range map[string]struct{ check, manifest, unchecked, lack, install string }{
+		"a typing mistake": {"mkae test", "", "The shell does not know a command in “mkae test”: nothing was checked.", "", ""},
+		"no program":       {"./f", "", "The shell cannot run a command in “./f”: nothing was checked.", "", ""},
+		"not installed": {"test -d node_modules", `{"dependencies":{"tide":"1.0.0"}}`, "",
+			"what package.json names is not installed there (there is no node_modules; “npm install” installs it)", "npm install"},
+		"nothing to install": {"false", `{"name":"skerry"}`, "", "", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			tm := newTeam(t)
+			if c.manifest != "" {
+				tm.mine.Commit("start", "package.json", c.manifest)
+				tm.mine.Git("push", "-q")
+				tm.other.Git("pull", "-q")
+			}
+			tm.diverge()
+			gittest.Own(t, "dorvik.check", c.check)
+			s := tm.session()
+			p, j, b := ready(t, s, Merge, settle.YoursTheirs)
+			terms, _, err := s.MayCheck(t.Context(), p, j.Tree)
+			require.NoError(t, err)
+			proof, err := s.Prove(t.Context(), p, terms, b.Tip, j.Tree, func(string) {}, nil)
+			require.NoError(t, err)
+			assert.False(t, proof.Result.Passed)
+			assert.Equal(t, c.unchecked, proof.Unchecked)
+			assert.Equal(t, c.install, proof.Install)
+			assert.Equal(t, c.lack == "" && c.unchecked == "", proof.Blames())
+			if c.lack != "" {
+				assert.Equal(t, []string{c.lack}, proof.Lacks)
+			}
+			builds, err := s.WhoBuilds(t.Context(), p, terms, func(Builds) {})
+			require.NoError(t, err)
+			assert.Equal(t, proof.Blames(), builds.Verdict() != "", builds.Verdict())
+		})
+	}
+}
+
+// TestTheCheckIsCleared: a command that was typed can be taken back, and the check is found from the files again.
+func TestTheCheckIsCleared(t *testing.T) {
+	tm := newTeam(t)
+	tm.mine.Commit("start", "go.mod", "module skerry\n")
+	s := tm.session()
+	tip, err := s.Repo.Resolve(t.Context(), "main")
+	require.NoError(t, err)
+	tree, err := s.Tree(tip)
+	require.NoError(t, err)
+	for _, line := range []string{"mkae", "make test", "", ""} {
+		require.NoError(t, s.SetCheck(t.Context(), line, tree))
+		c, ok, err := s.CheckCommand(t.Context(), tree)
+		require.NoError(t, err)
+		require.True(t, ok)
+		if line == "" {
+			line = "go build ./... && go test ./..."
+		}
+		assert.Equal(t, line, c.Line())
+	}
+}

@@ -20,7 +20,8 @@ import (
 // laidOut is a checkout of the check's with what it lacks, as sentences: a check that fails may fail for that.
 type laidOut struct {
 	*git.Checkout
-	lacks []string
+	lacks   []string
+	install string // the command that installs what the project depends on, where that is not there; or empty
 }
 
 // furnish brings submodules into the checkout of a check, and says in what it is not as a working tree should be.
@@ -40,6 +41,13 @@ func (s *Session) furnish(ctx context.Context, co *git.Checkout, tree object.ID,
 		return nil, err
 	}
 	out.lacks = append(out.lacks, unfiltered...)
+	lack, command, err := s.notInstalled(co.Dir, tree)
+	if err != nil {
+		return nil, err
+	}
+	if out.install = command; lack != "" {
+		out.lacks = append(out.lacks, lack)
+	}
 	for _, l := range out.lacks {
 		emit("dorvik: " + l)
 	}

@@ -98,14 +98,20 @@ func (b Built) Made() (ids []object.ID) {
 
 // Proof is a check that was run, and where it failed.
 type Proof struct {
-	Result check.Report
-	Places []diagnose.Place
-	Texts  map[string][]Line // of the files with places
-	Lacks  []string          // what the checkout was without, as sentences
-	State  State
+	Result    check.Report
+	Places    []diagnose.Place
+	Texts     map[string][]Line // of the files with places
+	Lacks     []string          // what the checkout was without, as clauses
+	Install   string            // the project's own command that installs what it depends on, where that is not there; or empty
+	Unchecked string            // why nothing was checked, as a sentence; empty where it was
+	State     State
 
 	WantsEach bool
 }
+
+// Blames reports whether the failure tells something of the code, so that it can be asked who builds: not where the
+// command is not known, or where the checkout lacks something.
+func (p *Proof) Blames() bool { return p.Unchecked == "" && len(p.Lacks) == 0 }
 
 // Prove runs a check, which is agreed to by that as it reads now, on a commit of the joined tree; each gets
 // every line it prints, and told each step that begins.
@@ -131,6 +137,7 @@ func (s *Session) Prove(ctx context.Context, p *Position, terms *Terms, tip, tre
 	if r.Passed {
 		return out, nil
 	}
+	out.Install, out.Unchecked = at.install, unknownCommand(r)
 	if out.Places, _, err = extra(ctx, s.Workspace, "where the check's output says it failed", func(context.Context) (
 		[]diagnose.Place, error) {
 		return s.Diagnose(tree, all, at.Dir)

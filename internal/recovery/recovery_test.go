@@ -48,7 +48,7 @@ func joined(t *testing.T, repo *gittest.Repo, yours, theirs string, route Route)
 	w, err := OpenWorkspace(t.Context(), repo.Dir)
 	require.NoError(t, err)
 	t.Cleanup(w.Close)
-	p, err := w.Compare(t.Context(), yours, theirs)
+	p, err := w.Compare(t.Context(), yours, theirs, false)
 	require.NoError(t, err)
 	j, err := w.Join(t.Context(), p, route, &settle.Decisions{}, Amends{}, nil)
 	return w, p, j, err

@@ -14,23 +14,16 @@ func (d *Pushed) Refused(joined bool) (head, text, next string) {
 	if joined {
 		safe, undo = "Your joined branch is safe here.", "; or undo the join with u"
 	}
+	again := "push again with enter"
 	switch ref.Kind {
-	case git.ServerRule:
-		next = safe + " Do what the server asks for, then push again with enter" + undo + "."
 	case git.LocalHook:
 		head = "The push was stopped here."
-		next = safe + " Mend what the hook found, then push again with enter" + undo + "."
 	case git.Gone:
-		head = "Nothing was pushed."
-		next = safe + " To make it there anew, press enter again" + undo + "."
-	case git.NoAccess:
-		next = safe + " Push again with enter once you are let in" + undo + "."
-	case git.Unreachable:
+		head, again = "Nothing was pushed.", "press enter again to make it there anew"
+	case git.Unreachable, git.Missing, git.HostKey:
 		head = "The push did not get through."
-		next = safe + " Push again with enter when the remote can be reached."
-	default:
-		next = safe + " Push again with enter" + undo + "."
 	}
+	next = safe + " " + ref.Next() + ", then " + again + undo + "."
 	if d.Unsure {
 		next = "The remote does not answer, so it is not known whether the push arrived all the same. " + next
 	}

@@ -57,7 +57,7 @@ func TestWhatAScoutFindsIsWhatThereIs(t *testing.T) {
 			var trees [2]object.ID
 			var misfits [2][]Misfit
 			for i, w := range []*Workspace{scouting, alone} {
-				p, err := w.Compare(ctx, c.yours, c.theirs)
+				p, err := w.Compare(ctx, c.yours, c.theirs, false)
 				require.NoError(t, err, c.name)
 				j, err := w.Join(ctx, p, route, &settle.Decisions{}, Amends{}, nil)
 				require.NoError(t, err, c.name)

@@ -901,6 +901,10 @@ func (s *Session) PushTip(ctx context.Context, p *Position) (*Pushed, error) {
 			out.Refusal, err = nil, nil
 		}
 		out.Unsure = rerr != nil
+		if rerr == nil && out.Refusal != nil && out.Refusal.Kind == git.Behind && at == p.Upstream().Theirs &&
+			p.Upstream().Branch.To() == to {
+			out.Refusal.Kind = git.Busy // nothing is new there: it was the lock
+		}
 	}
 	if out.Refusal != nil {
 		if a := s.state.Accepted; out.Refusal.Kind == git.Behind && a != nil && a.Route != Pick && !a.takenOver() {

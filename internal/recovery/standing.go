@@ -44,10 +44,19 @@ func (p *Position) Standing(accepted bool) Standing {
 				up, words.Count(n, "commit", "commits"))
 		}
 		return s
+	case p.NothingToDo() && p.Asked.IsZero() && p.Unanswered == nil:
+		s.Head = "Nothing to do as far as is known."
+		s.Text = fmt.Sprintf("%s and what was last fetched of %s hold the same commits.", p.Branch.Name, up)
+		s.Next = "Ask the remote whether it has more by now."
 	case p.NothingToDo():
 		s.Head = "Nothing to do."
 		s.Text = fmt.Sprintf("%s and %s hold the same commits.", p.Branch.Name, up)
 		s.Next = "There is nothing to join and nothing to push."
+	case p.Trivial() == UpToDate && p.Asked.IsZero() && p.Unanswered == nil:
+		s.Head = "Nothing new on " + up + " as far as is known."
+		s.Text = "Whether your " + words.Count(yours, "commit", "commits") + " can be pushed as " + words.Is(yours, "it is",
+			"they are") + " only the remote can say."
+		s.Next = "Ask it before you push."
 	case p.Trivial() == UpToDate:
 		s.Head = "Nothing new on " + up + "."
 		s.Text = "Your " + words.Count(yours, "commit", "commits") + " can be pushed as " + words.Is(yours, "it is",

@@ -221,7 +221,7 @@ func TestStanding(t *testing.T) {
 		{1, 1, []string{"A"}, false, errors.New("gone"), at, false, "the push waits until the remote can be reached"},
 	} {
 		p := &Position{Branch: git.Branch{Name: "main", Upstream: "origin/main", Remote: "origin"},
-			Unanswered: c.silent, Known: c.known,
+			Unanswered: c.silent, Known: c.known, Asked: at,
 			Divergence: &history.Divergence{Yours: who(make([]string, c.yours)...), Theirs: who(c.authors...)}}
 		require.Len(t, p.Divergence.Theirs, c.theirs)
 		st := p.Standing(c.accepted)
@@ -233,18 +233,20 @@ func TestStanding(t *testing.T) {
 // TestRefused says of every reason what is so, and never of a join that there was none of.
 func TestRefused(t *testing.T) {
 	heads := map[string]bool{}
-	for _, kind := range []git.RefusalKind{git.ServerRule, git.LocalHook, git.NoAccess, git.Unreachable, git.Other} {
+	for _, kind := range []git.RefusalKind{git.Busy, git.Protected, git.Size, git.ServerRule, git.LocalHook,
+		git.NoAccess, git.NoLogin, git.HostKey, git.Unreachable, git.Missing, git.Gone, git.Other} {
 		for _, joined := range []bool{true, false} {
 			d := &Pushed{Refusal: &git.Refusal{Kind: kind}, Unsure: kind == git.Other}
 			head, text, next := d.Refused(joined)
 			heads[head] = true
 			assert.NotEmpty(t, text)
+			assert.NotEmpty(t, d.Refusal.Next(), kind)
 			assert.Equal(t, joined, strings.Contains(next, "joined branch"), next)
 			assert.False(t, !joined && strings.Contains(next, "undo"), next)
 			assert.Equal(t, d.Unsure, strings.Contains(next, "not known whether the push arrived"))
 		}
 	}
-	assert.Len(t, heads, 3, "what was stopped here, or did not get through, was not refused")
+	assert.Len(t, heads, 4, "what was stopped here, or did not get through, was not refused")
 }
 
 // TestOverlapsSayWhatMet: an edit and a rename of one file overlap, and so do a deletion and an edit.

@@ -148,8 +148,12 @@ func (s *Session) definedBy(c check.Command, tree object.ID, dir string) (out []
 	return out
 }
 
-// SetCheck has this repository be checked by a command line, which is agreed to by that as it reads now.
+// SetCheck has this repository be checked by a command line, which is agreed to by that as it reads now. An empty one
+// clears what was set: then the check is found from the project's files again, and asked about before it runs.
 func (s *Session) SetCheck(ctx context.Context, line string, tree object.ID) error {
+	if line == "" {
+		return s.Repo.UnsetConfig(ctx, "dorvik.check")
+	}
 	if err := s.Repo.SetConfig(ctx, "dorvik.check", line); err != nil {
 		return err
 	}

@@ -380,16 +380,17 @@ func (p *Position) Rewritten() string {
 		words.Count(len(p.Divergence.Theirs), "commit", "commits"), words.List(words.Some(made, 3)))
 }
 
-// Compare is Stand for any two revisions; empty ones stand for the branch and
-// its upstream. It does not look for uncommitted work.
-func (w *Workspace) Compare(ctx context.Context, yours, theirs string) (*Position, error) {
+// Compare is Locate for any two revisions; empty ones stand for the branch and
+// its upstream, of which the remote is asked first with fetch. It does not look for uncommitted work.
+func (w *Workspace) Compare(ctx context.Context, yours, theirs string, fetch bool) (*Position, error) {
 	b, err := w.Repo.Current(ctx)
 	if err != nil {
 		return nil, err
 	}
 	if yours == "" && theirs == "" {
-		return w.locate(ctx, b, nil, false)
+		return w.locate(ctx, b, nil, fetch)
 	}
+	p := &Position{Branch: b}
 	if yours == "" {
 		yours = "HEAD"
 	}
@@ -397,8 +398,13 @@ func (w *Workspace) Compare(ctx context.Context, yours, theirs string) (*Positio
 		if theirs = b.Tracking; theirs == "" {
 			return nil, &Blocked{"The branch follows no branch of a remote.", "Name the other side with --theirs."}
 		}
+		if fetch {
+			if err := w.ask(ctx, p); err != nil {
+				return nil, err
+			}
+		}
+		p.Known = w.Repo.FetchedAt(ctx, b.Remote, b.Tracking)
 	}
-	p := &Position{Branch: b}
 	if p.Yours, err = w.Repo.Resolve(ctx, yours); err != nil {
 		return nil, err
 	}

@@ -31,31 +31,33 @@ type checkScreen struct {
 
 // checkState is what is known of the check of one joined result.
 type checkState struct {
-	terms   *recovery.Terms // nil where no check was found
-	ready   bool            // the command is known
-	agreed  bool
-	eaching bool // it is checked commit by commit
-	making  bool // files are to be made anew first
-	makes   []*recovery.Terms
-	mayMake bool
-	unmade  bool      // a command that makes one did not end well
-	started time.Time // zero unless it runs
-	result  *check.Report
-	output  *output
-	places  []diagnose.Place
-	texts   map[string][]recovery.Line // of the files with places
-	lacks   []string                   // what it was run without
-	causes  []*recovery.Cause          // what was settled that each place comes from, or nil
-	at      int
-	errors  scroll
-	place   scroll
-	unfit   []recovery.Misfit // found before anything was built
-	offered []misfit.Mend     // of those
-	held    []recovery.Holding
-	needed  []recovery.Holding // as they were offered
-	mayHold []int              // steps that could hold all of them
-	chosen  int                // of those, from 1, where the mends are to go; 0 for where they are needed
-	holder  string             // the commit that mends become part of; empty where there is none
+	terms     *recovery.Terms // nil where no check was found
+	ready     bool            // the command is known
+	agreed    bool
+	eaching   bool // it is checked commit by commit
+	making    bool // files are to be made anew first
+	makes     []*recovery.Terms
+	mayMake   bool
+	unmade    bool      // a command that makes one did not end well
+	started   time.Time // zero unless it runs
+	result    *check.Report
+	output    *output
+	places    []diagnose.Place
+	texts     map[string][]recovery.Line // of the files with places
+	install   string                     // the command that installs what the checkout lacks; or empty
+	unchecked string                     // why nothing was checked; or empty
+	lacks     []string                   // what it was run without
+	causes    []*recovery.Cause          // what was settled that each place comes from, or nil
+	at        int
+	errors    scroll
+	place     scroll
+	unfit     []recovery.Misfit // found before anything was built
+	offered   []misfit.Mend     // of those
+	held      []recovery.Holding
+	needed    []recovery.Holding // as they were offered
+	mayHold   []int              // steps that could hold all of them
+	chosen    int                // of those, from 1, where the mends are to go; 0 for where they are needed
+	holder    string             // the commit that mends become part of; empty where there is none
 }
 
 func (c *checkState) running() bool { return !c.started.IsZero() }
@@ -225,8 +227,12 @@ func (s *checkScreen) run() tea.Cmd {
 		return func() tea.Cmd {
 			s.started, s.agreed, s.causes, s.lacks = time.Time{}, true, causes, v.Lacks
 			s.result, s.places, s.texts, s.st = &v.Result, v.Places, v.Texts, v.State
+			s.install, s.unchecked = v.Install, v.Unchecked
 			if s.passed() {
 				return s.afterPass(v.WantsEach)
+			}
+			if !v.Blames() {
+				return nil
 			}
 			if s.pos.Trivial() == recovery.NotTrivial {
 				s.pair = recovery.PairOf(s.unfit)
@@ -283,7 +289,7 @@ func (s *checkScreen) actions() []action {
 		out = append(out, acts(keys.next, words.If(agreed, "make it anew", "agree and make it anew"), s.makeAnew),
 			act(keys.skip, "", s.withoutMaking))
 	case s.passed():
-		out = append(append(out, onward, again), s.eachAction()...)
+		out = append(append(out, onward, again, also(keys.write, s.typeCheck)), s.eachAction()...)
 	case s.failed() && len(s.places) > 0:
 		if s.holder != "" {
 			out = append(out, acts(keys.next, "mend it here", s.mend))
@@ -292,9 +298,11 @@ func (s *checkScreen) actions() []action {
 			out = append(out, act(keys.up, "error", quietly(func() { s.at = max(0, s.at-1) })),
 				also(keys.down, quietly(func() { s.at = min(len(s.places)-1, s.at+1) })))
 		}
-		out = append(append(out, s.mendAction()...), again, act(keys.skip, "", s.without))
+		out = append(append(append(out, s.installAction()...), s.mendAction()...), again, act(keys.skip, "", s.without),
+			act(keys.write, "another command", s.typeCheck))
 	case s.failed():
-		out = append(append(out, s.mendAction()...), again, act(keys.skip, "", s.without))
+		out = append(append(append(out, s.installAction()...), s.mendAction()...), again, act(keys.skip, "", s.without),
+			acts(keys.write, "another command", s.typeCheck))
 	case s.terms == nil:
 		out = append(out, acts(keys.next, "go on without", s.push.enter), acts(keys.write, "type a command",
 			s.typeCheck))
@@ -375,17 +383,33 @@ func (s *checkScreen) without() tea.Cmd {
 // typeCheck asks for a command to check by, keeps it for this repository, and runs it.
 func (s *checkScreen) typeCheck() tea.Cmd {
 	f := &finding{screen: s, f: s.frame, label: "check by", empty: txt(dim, "a command, such as make test"),
-		says: "It is kept for this repository, as dorvik.check, and runs at once in a checkout of its own."}
+		says: "It is kept for this repository, as dorvik.check, and runs at once in a checkout of its own. Nothing typed " +
+			"clears it: then the check is found from the project's files again."}
 	f.open(s.line(), act(keys.next, "keep it and run it", f.typed(func(line string) tea.Cmd {
-		if strings.TrimSpace(line) == "" {
-			return nil
-		}
 		tree := s.join.Tree
 		return s.start("keeping it", func(ctx context.Context, _ func(int, int)) (then, error) {
 			return s.enter, s.s.SetCheck(ctx, strings.TrimSpace(line), tree)
 		})
 	})))
 	return nil
+}
+
+// installAction has what the project depends on be installed before its check.
+func (s *checkScreen) installAction() []action {
+	if s.install == "" || strings.HasPrefix(s.line(), s.install) {
+		return nil
+	}
+	return []action{acts(keys.install, "", func() tea.Cmd {
+		line := s.install + " && " + s.line()
+		s.ask(warning("“"+s.install+"” runs in the check's checkout, before “"+s.line()+"”; both are kept as the check of "+
+			"this repository. Run them?"), "install, then check", func() tea.Cmd {
+			tree := s.join.Tree
+			return s.start("keeping it", func(ctx context.Context, _ func(int, int)) (then, error) {
+				return s.enter, s.s.SetCheck(ctx, line, tree)
+			})
+		}, nil)
+		return nil
+	})}
 }
 
 // mendAction takes what is offered.

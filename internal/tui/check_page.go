@@ -266,9 +266,17 @@ func (s *checkScreen) failedPage(p page, w, h int) page {
 	case len(s.places) > 0:
 		next += " Mend it here and check again: the edit becomes part of " + s.mendedInto() + "."
 	}
+	if s.unchecked != "" {
+		p.say(w, line{}.bold(trouble, "▲ "+s.unchecked+" ").add(plain, "Press w to type another command, or to clear it."))
+		p.blank()
+		return append(p, s.outputPage(w-2, h-len(p))...)
+	}
 	p.say(w, line{}.bold(trouble, "✗ The joined code does not pass. ").add(plain, next))
 	for _, l := range s.lacks {
-		p.say(w, line{}.mark(markWarning).add(plain, "It may fail for what it lacks: "+l+"."))
+		p.say(w, line{}.mark(markWarning).add(plain, "It may fail for what the checkout lacks: "+l+"."))
+	}
+	if len(s.lacks) > 0 {
+		p.say(w, txt(dim, "So it was not asked who builds: that would blame somebody on a guess."))
 	}
 	p.rows(s.whoRow(w))
 	p.rows(s.eachRows(w))

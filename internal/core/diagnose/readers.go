@@ -13,7 +13,7 @@ type reader func(lines []string, at int) (p Place, n int, ok bool)
 
 // readers are asked in this order. The general form is the last.
 var readers = []reader{python, pytestFrames, asserted, rustc, cmake, maven, kotlin, typescript, makefile, nodeError,
-	junit, general}
+	nodeThrow, junit, general}
 
 // escapes are the sequences by which terminals are told of colours and the like (ECMA-48).
 var escapes = rx.New(`\x1b\[[0-9;:?]*[ -/]*[@-~]|\x1b\][^\x07\x1b]*(?:\x07|\x1b\\)`)
@@ -113,6 +113,8 @@ func frames(lines []string, at, n int) (out [][2]string) {
 		if m != nil {
 			out = append([][2]string{{m[1], m[2]}}, out...)
 		} else if m := junitLine.FindStringSubmatch(l); m != nil {
+			out = append(out, [2]string{m[1], m[2]})
+		} else if m := nodeFrame.FindStringSubmatch(l); m != nil {
 			out = append(out, [2]string{m[1], m[2]})
 		}
 	}
@@ -227,6 +229,28 @@ func nodeError(lines []string, at int) (p Place, n int, ok bool) {
 		}
 	}
 	return p, 0, false
+}
+
+var nodeFrame = rx.New(`^\s+at (?:.* \()?(?:file://)?(/?[^()]+?):(\d+):(\d+)\)?(?: \{)?$`)
+
+// nodeThrow reads an error with the calls that led to it, without a place before them, as of a module that is not there.
+func nodeThrow(lines []string, at int) (p Place, n int, ok bool) {
+	m := nodeThrown.FindStringSubmatch(lines[at])
+	if m == nil {
+		return p, 0, false
+	}
+	for i := at + 1; i < len(lines) && i < at+40; i++ {
+		f := nodeFrame.FindStringSubmatch(lines[i])
+		if f == nil && p.Line > 0 {
+			break
+		}
+		if f != nil {
+			if n = i - at + 1; p.Line == 0 {
+				p = Place{f[1], number(f[2]), number(f[3]), m[1]}
+			}
+		}
+	}
+	return p, n, p.Line > 0
 }
 
 // junit reads what a program for the Java machine threw: the place is the innermost of its own.

@@ -96,6 +96,8 @@ func TestRealTools(t *testing.T) {
 		{"python3", "-- tide.py --\ndef f(:\n", "python3 -m py_compile tide.py", "tide.py", 1, "SyntaxError"},
 		{"node", "-- tide.js --\nconst a = 1;\ndepth(a);\n", "node tide.js", "tide.js", 2,
 			"ReferenceError: depth is not defined"},
+		{"node", "-- tide.js --\nconst a = 1;\nconst l = require('left');\n", "node tide.js", "tide.js", 2,
+			"Error: Cannot find module 'left'"},
 		{"rustc", "-- tide.rs --\nfn main() {\n    depth();\n}\n", "rustc tide.rs", "tide.rs", 2,
 			"cannot find function `depth`"},
 		{"javac", "-- Tide.java --\nclass Tide {\n  int f() { return depth; }\n}\n", "javac Tide.java", "Tide.java", 2,

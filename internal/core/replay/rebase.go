@@ -389,7 +389,7 @@ func commitOf(store *object.Overlay, steps []Step, group []int, tree object.ID, 
 			c.Parents = append(c.Parents, id)
 		}
 	}
-	if slices.Equal(c.Parents, s.Commit.Parents) && c.Tree == s.Commit.Tree && c.Message == s.Commit.Message {
+	if !s.own && slices.Equal(c.Parents, s.Commit.Parents) && c.Tree == s.Commit.Tree && c.Message == s.Commit.Message {
 		return s.Commit.ID
 	}
 	for _, h := range extra {
