@@ -155,7 +155,10 @@ func newTangle(t *testing.T, seed uint64) *tangle {
 	mine, subjects := maps.Clone(files), []string{}
 	at = root
 	for i := range 2 + g.IntN(4) {
-		g.change(mine, "mine", byte('a'+i))
+		before := maps.Clone(mine)
+		if g.change(mine, "mine", byte('a'+i)); maps.Equal(before, mine) {
+			mine[fmt.Sprint("own-", i)] = "not empty\n"
+		}
 		subject := fmt.Sprintf("mine %c", 'a'+i)
 		if i > 0 && g.IntN(3) == 0 {
 			subject = []string{"fixup!", "squash!", "amend!"}[g.IntN(3)] + " " + subjects[g.IntN(len(subjects))]

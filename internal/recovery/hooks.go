@@ -130,7 +130,10 @@ func hooksFor(p *Position, j *Join) (before, after []string) {
 // reworded are the steps that have another message by wish.
 func (j *Join) reworded() (out []int) {
 	for _, group := range replay.Groups(j.Steps) {
-		if slices.ContainsFunc(group, func(k int) bool { return j.Steps[k].Message != "" }) {
+		if slices.ContainsFunc(group, func(k int) bool {
+			return j.Steps[k].Message != "" ||
+				j.Steps[k].Says.Does != replay.Nothing && k != group[0]
+		}) {
 			out = append(out, group[0])
 		}
 	}

@@ -21,8 +21,8 @@ type follower struct {
 	todo     []replay.Todo
 	at       replay.Parent            // where the list stands
 	labels   map[string]replay.Parent // that the list set on the way
-	message  string                   // of the commit before
-	squashed bool                     // a squash is among the commits that become one with it
+	chain    int                      // counts the lines that end a chain of commits which become part of one
+	squashed bool                     // a squash is in this chain
 	moves    []branchMove
 	signOff  string // the line that signs off new commits; empty for none
 }
@@ -55,6 +55,7 @@ func (f *follower) line(c git.Command) error {
 	case "drop", "squash", "fixup":
 	default:
 		f.squashed = false // what comes after begins anew
+		f.chain++
 	}
 	switch c.Verb {
 	case "drop":
@@ -170,11 +171,8 @@ func (f *follower) commit(c git.Command) error {
 		f.s.Why = "its list has a commit become part of one that is not on it"
 		return nil
 	}
-	if !t.Into {
-		if f.message = n.Message; f.signOff != "" {
-			f.message = patch.WithTrailer(f.message, f.signOff)
-			t.Message = f.message
-		}
+	if !t.Into && f.signOff != "" {
+		t.Message = patch.WithTrailer(n.Message, f.signOff)
 	}
 	f.add(t)
 	return nil
@@ -185,29 +183,25 @@ func (s *Stuck) reworded(n *object.Commit) {
 	s.note("Its list rewords “%s”: on the road (n), w writes its message; else that stays.", n.Subject())
 }
 
-// into has a commit become part of the one before, with the message that git gives to both.
+// into has a commit become part of the one before, and says what becomes of the message of that.
 func (f *follower) into(t *replay.Todo, c git.Command) {
-	t.Into = true
+	t.Into, t.Says.Chain = true, f.chain
+	all := withoutMark(t.Commit.Message, "amend!", "squash!", "fixup!")
 	switch {
-	case c.Verb == "squash" || c.Flag != "" && f.squashed:
-		f.squashed = true
-		f.message = strings.TrimRight(f.message, "\n")
-		if body := withoutMark(t.Commit.Message, "amend!", "squash!", "fixup!"); body != "" {
-			f.message += "\n\n" + body
-		}
-		f.message += "\n"
-	case c.Flag != "": // -C takes the message of this one; -c, too, and has it edited
-		f.message = withoutMark(t.Commit.Message, "amend!") + "\n"
+	case c.Verb == "squash":
+		t.Says.Does, t.Says.Text, f.squashed = replay.Adds, all, true
+	case c.Flag == "": // the message of the one before stays
+	case f.squashed: // in a chain with a squash it is put below, too
+		t.Says.Does, t.Says.Text = replay.Replaces, all
+	default: // -C takes the message of this one; -c, too, and has it edited
+		t.Says.Does, t.Says.Text = replay.Replaces, withoutMark(t.Commit.Message, "amend!")
 		if f.signOff != "" {
-			f.message = patch.WithTrailer(f.message, f.signOff)
+			t.Says.Text = strings.TrimRight(patch.WithTrailer(t.Says.Text, f.signOff), "\n")
 		}
-		if c.Flag == "-c" {
-			f.s.reworded(t.Commit.Commit)
-		}
-	default:
-		return
 	}
-	t.Message = f.message
+	if c.Flag == "-c" {
+		f.s.reworded(t.Commit.Commit)
+	}
 }
 
 // withoutMark is a message without the first paragraph where that begins with a mark: by it a commit says what it is to
@@ -244,7 +238,6 @@ func (f *follower) merge(c git.Command) error {
 	if c.Flag == "-c" {
 		f.s.reworded(n)
 	}
-	f.message = n.Message
 	f.add(replay.Todo{Commit: history.Node{ID: c.Commit, Commit: n}}, other)
 	return nil
 }

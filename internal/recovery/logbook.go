@@ -12,6 +12,7 @@ import (
 	"go.etcd.io/bbolt"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/git"
 )
 
 // Deed is what kind of thing was done. The names are those of `logbook --json`.
@@ -35,6 +36,36 @@ type LogEntry struct {
 	To       object.ID `json:"to"`
 	Route    Route     `json:"route"`
 	Return   string    `json:"return,omitempty"` // the waypoint that was gone back to
+	Of       Doing     `json:"of,omitempty"`     // what kind of change it is, or undoes, where the route does not tell
+}
+
+// Doing is a kind of change that is no join by a route.
+type Doing string
+
+// The kinds.
+const (
+	WentBack    Doing = "return"    // to before a waypoint
+	StashBack   Doing = "stash"     // work that git had put aside was brought back
+	GaveBack    Doing = "give-back" // what git left half done was taken back
+	SettledOnly Doing = "settle"    // conflicts without an operation were settled
+	CounteredBy Doing = "counter"   // what a join brought was taken back by a new commit
+)
+
+// doing is the kind of change that a waypoint is of; empty for a join.
+func (w *Waypoint) doing() Doing {
+	switch {
+	case w.Return == ofTheStash:
+		return StashBack
+	case w.Return != "":
+		return WentBack
+	case w.takenOver() && w.Kept.Operation == string(git.Unmerged):
+		return SettledOnly
+	case w.takenOver() && w.Route == "":
+		return GaveBack
+	case w.Counter != "":
+		return CounteredBy
+	}
+	return ""
 }
 
 var bucketLogbook = []byte("logbook") // by their numbers
@@ -89,7 +120,7 @@ func (s *store) logbook() (all []LogEntry, err error) {
 // entry is what is written down of a join, or of its undoing.
 func (w *Waypoint) entry(what Deed) LogEntry {
 	e := LogEntry{Waypoint: w.Name, What: what, When: w.Time, Branch: w.Branch, From: w.Before, To: w.After,
-		Route: w.Route}
+		Route: w.Route, Of: w.doing()}
 	if w.After == w.Theirs && w.Route != "" {
 		e.Route = Route(FastForward)
 	}
@@ -137,6 +168,18 @@ func (e *LogEntry) Sentence(to string) string {
 	switch {
 	case e.What == Sent:
 		return fmt.Sprintf("%s was pushed, at %s.", e.Branch, to)
+	case e.Of == SettledOnly && e.What == Undone:
+		return fmt.Sprintf("Conflicts that had been settled on %s are there again.", e.Branch)
+	case e.Of == SettledOnly:
+		return fmt.Sprintf("Conflicts that git had left were settled on %s, and nothing was committed.", e.Branch)
+	case e.Of == WentBack && e.What == Undone && e.Return == "":
+		return fmt.Sprintf("Going back was undone: %s is at %s again.", e.Branch, to)
+	case e.Of == StashBack && e.What == Undone && e.Return == "":
+		return fmt.Sprintf("Bringing back what git had put aside was undone: %s stays at %s.", e.Branch, to)
+	case e.Of == CounteredBy && e.What == Undone:
+		return fmt.Sprintf("Taking a join back by a new commit was undone: %s went back to %s.", e.Branch, to)
+	case e.Of == CounteredBy:
+		return fmt.Sprintf("What a join had brought to %s was taken back by a new commit: it is at %s.", e.Branch, to)
 	case e.What == Taken && e.Route == "":
 		return fmt.Sprintf("What git had left half done was taken back: %s is at %s as before.", e.Branch, to)
 	case e.What == Taken:

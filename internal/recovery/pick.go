@@ -147,8 +147,32 @@ func (s *Session) Locate(ctx context.Context, fetch bool) (*Position, error) {
 		return nil, err
 	}
 	p.Carried = home.Carried
+	if p.Counter, err = s.counterOf(ctx, s.state.Picks); err != nil {
+		return nil, err
+	}
 	p.Home, p.Dirty, p.Asked, p.Unanswered = home, home.Dirty, home.Asked, home.Unanswered
 	return p, nil
+}
+
+// counterOf names the waypoint whose join a pick takes back; empty where it is no such pick.
+func (s *Session) counterOf(ctx context.Context, picks []object.ID) (string, error) {
+	if len(picks) != 1 {
+		return "", nil
+	}
+	points, err := s.store.waypoints()
+	if err != nil {
+		return "", err
+	}
+	for _, w := range points {
+		at, err := s.Repo.Ref(ctx, w.CounterRef())
+		if err != nil {
+			return "", err
+		}
+		if at == picks[0] {
+			return w.Name, nil
+		}
+	}
+	return "", nil
 }
 
 // Home is Locate without picked commits: where the branch stands to its upstream, with the

@@ -608,7 +608,7 @@ func (s *Session) waypointOf(p *Position, j *Join, tip, tree object.ID) *Waypoin
 		wp.Route = "" // nothing is joined
 	}
 	if p.Picking && p.Resume == nil {
-		wp.Picks, wp.Parent = s.state.Picks, s.state.PickParent
+		wp.Picks, wp.Parent, wp.Counter = s.state.Picks, s.state.PickParent, p.Counter
 	}
 	return wp
 }

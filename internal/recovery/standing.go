@@ -1,9 +1,13 @@
 package recovery
 
 import (
+	"context"
 	"fmt"
+	"slices"
 
 	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -34,6 +38,11 @@ func (p *Position) Standing(accepted bool) Standing {
 		s.Text = p.Stuck.standing()
 		s.Next = "Branch, index and files are as git left them until you accept the result; undo brings them back " +
 			"like that."
+		return s
+	case p.Counter != "":
+		s.Head = "Taking back what waypoint " + p.Counter + " brought."
+		s.Text = "A new commit undoes it, on top of all that came since. Neither that nor anything on the remote is rewritten."
+		s.Next = "Your branch is as it was until you accept the result."
 		return s
 	case p.Picking:
 		s.Head = commits + " to pick."
@@ -68,12 +77,19 @@ func (p *Position) Standing(accepted bool) Standing {
 	case p.Trivial() == FastForward:
 		s.Head = "Only theirs is new."
 		s.Text = fmt.Sprintf("%s pushed %s to %s, and you have nothing unpushed.", they, commits, up)
+		if p.allMine() {
+			s.Text = fmt.Sprintf("%s has %s of your own that your branch does not have, and you have nothing unpushed.", up,
+				commits)
+		}
 		s.Next = "Your branch can move forward to theirs without joining anything."
 	default:
 		s.Well = false
 		s.Head = "A push is refused as things are."
 		s.Text = fmt.Sprintf("%s pushed %s to %s, and yours %s not build on %s.", they, commits, up,
 			words.Is(yours, "does", "do"), words.Is(theirs, "it", "them"))
+		if p.allMine() {
+			s.Text = fmt.Sprintf("%s has %s of your own that your branch does not build on.", up, commits)
+		}
 		s.Next = "Your " + words.Count(yours, "commit is", "commits are") +
 			" safe here. Join the two lines, check that the result builds, and push again."
 	}
@@ -81,6 +97,46 @@ func (p *Position) Standing(accepted bool) Standing {
 		p.unanswered(&s, yours, theirs, they, commits)
 	}
 	return s
+}
+
+// allMine reports whether all of theirs is by the person at the keyboard.
+func (p *Position) allMine() bool {
+	return p.Me != "" && !slices.ContainsFunc(p.Divergence.Theirs, func(n history.Node) bool {
+		return n.Author().Email != p.Me
+	})
+}
+
+// knowMe finds who is at the keyboard, and which commits of theirs are that person's and were made elsewhere: they came
+// to the local copy of the remote's branch by a fetch, and not by a push from here.
+func (w *Workspace) knowMe(ctx context.Context, p *Position) {
+	who, err := w.Repo.Committer(ctx)
+	if err != nil || len(p.Divergence.Theirs) == 0 {
+		return
+	}
+	p.Me = who.Email
+	const most = 50
+	var moves []git.RefMove
+	for _, n := range p.Divergence.Theirs[:min(most, len(p.Divergence.Theirs))] {
+		if n.Author().Email != p.Me {
+			continue
+		}
+		if moves == nil {
+			moves = w.Repo.Reflog(ctx, p.Branch.Tracking)
+		}
+		for _, m := range moves { // the first that has it brought it
+			has, err := history.IsAncestor(ctx, w.Store, n.ID, m.To)
+			if err != nil || !has {
+				continue
+			}
+			if m.Why != "update by push" {
+				if p.Elsewhere == nil {
+					p.Elsewhere = map[object.ID]bool{}
+				}
+				p.Elsewhere[n.ID] = true
+			}
+			break
+		}
+	}
 }
 
 // unanswered says what is known where the remote was asked and did not answer.

@@ -60,10 +60,11 @@ type Waypoint struct {
 	Route    Route       `json:"route"`
 	Time     time.Time   `json:"time"`
 	GoneBack bool        `json:"gone_back,omitempty"`
-	Return   string      `json:"return,omitempty"` // the waypoint that the branch went back to by this
-	Picks    []object.ID `json:"picks,omitempty"`  // what was picked
-	Parent   int         `json:"parent,omitempty"` // State.PickParent of it
-	Aside    []string    `json:"aside,omitempty"`  // what was in the way, and is kept under its name
+	Return   string      `json:"return,omitempty"`  // the waypoint that the branch went back to by this
+	Picks    []object.ID `json:"picks,omitempty"`   // what was picked
+	Parent   int         `json:"parent,omitempty"`  // State.PickParent of it
+	Counter  string      `json:"counter,omitempty"` // the waypoint of a join that the pick takes back
+	Aside    []string    `json:"aside,omitempty"`   // what was in the way, and is kept under its name
 
 	Moves []Move `json:"moves,omitempty"` // of other branches, made with it
 

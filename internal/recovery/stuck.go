@@ -533,7 +533,7 @@ func (w *Workspace) resumeRebase(ctx context.Context, s *Stuck, r *Resume) error
 		return err
 	}
 	f := &follower{w: w, ctx: ctx, s: s, todo: r.Todo, at: replay.Parent{Step: len(r.Todo) - 1, ID: s.Head},
-		labels: map[string]replay.Parent{}, message: head.Message}
+		labels: map[string]replay.Parent{}}
 	if s.Has("signoff") {
 		if f.signOff, err = w.signOff(ctx); err != nil {
 			return err
@@ -582,7 +582,9 @@ func (f *follower) stopped(begun *merge.Begun) error {
 		others = append(others, f.place(id))
 	}
 	f.add(t, others...)
-	f.message, f.squashed = cmp.Or(t.Message, n.Message), t.Into && s.Squashing
+	if f.squashed = t.Into && s.Squashing; f.squashed {
+		t.Says = replay.Says{Does: replay.Adds, Chain: f.chain}
+	}
 	return nil
 }
 

@@ -155,8 +155,11 @@ func (s *Session) survey(ctx context.Context, p *Position, dirty func() error, p
 	if err := <-told; err != nil {
 		return nil, err
 	}
-	if who, err := s.Repo.Committer(ctx); err == nil {
-		v.Me = who.Email
+	s.knowMe(ctx, v.Position)
+	if v.Me = v.Position.Me; v.Me == "" {
+		if who, err := s.Repo.Committer(ctx); err == nil {
+			v.Me = who.Email
+		}
 	}
 	return v, nil
 }
@@ -218,6 +221,7 @@ func (w *Workspace) Glance(ctx context.Context, fetch bool) (*Glance, error) {
 	if v.Position, err = w.Locate(ctx, fetch); err != nil {
 		return nil, err
 	}
+	w.knowMe(ctx, v.Position)
 	j, err := w.Join(ctx, v.Position, Merge, &settle.Decisions{}, Amends{}, nil)
 	if err != nil {
 		return nil, err

@@ -123,6 +123,9 @@ type Position struct {
 	Follows string // what the branch follows, where it is pushed to another that is joined instead
 	Beside  int    // commits of that which are in neither line
 
+	Me        string             // the e-mail of the person at the keyboard; empty where it is not known
+	Elsewhere map[object.ID]bool // of theirs, commits of that person that were not made in this clone
+
 	Stuck  *Stuck  // what git left half done, and is taken over
 	Resume *Resume // how it is gone on with; nil where it is joined anew
 
@@ -134,6 +137,7 @@ type Position struct {
 	Picking    bool           // theirs is single commits that are brought onto yours, newest first
 	Home       *Position      // then: where the branch stands to its upstream,
 	Own        []history.Node // the commits of your line that may have made their changes before,
+	Counter    string         // the waypoint of a join that this takes back; empty for a pick of somebody's commits
 	PickParent int            // and against which parent a picked merge is meant, from 1
 }
 

@@ -173,6 +173,7 @@ func (j *job) loaded(v *recovery.Survey, asked bool) tea.Cmd {
 	j.below, j.drivers, j.ahead, j.marks, j.stash, j.misfits = v.Below, v.Drivers, v.Ahead, v.Marks, v.Aside, v.Misfits
 	j.notice = strings.TrimSpace(j.notice + " " + j.s.TakeNotice())
 	j.choose.fit()
+	j.check.taken = nil
 	j.join, j.questions, j.rewrite = nil, nil, false // what was agreed to was about what stood there then
 	if j.pos.Resume != nil {                         // there is nothing to be chosen
 		j.choose.route = j.plan.Suggested
@@ -359,8 +360,8 @@ func (j *job) name(n history.Node, side merge.Side) string {
 	}
 	a := n.Author()
 	if j.me != "" && a.Email == j.me {
-		if side == merge.Theirs {
-			return "you, from elsewhere"
+		if side == merge.Theirs && j.pos != nil && j.pos.Elsewhere[n.ID] {
+			return "you, on another machine"
 		}
 		return "you"
 	}

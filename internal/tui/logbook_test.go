@@ -47,7 +47,7 @@ func TestLogbook(t *testing.T) {
 	b.press("y")
 	b.see("0 waypoints were cleaned")
 	b.press("end", "g")
-	b.see("1 commit to pick", "Take back what")
+	b.see("Taking back what waypoint 1 brought", "Take back what")
 }
 
 // TestUndoAsks undoes a join on top of which a file was edited that does not fit there.

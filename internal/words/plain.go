@@ -95,7 +95,7 @@ func Seconds(d time.Duration) string {
 	return fmt.Sprintf("%d s", int(d.Seconds()))
 }
 
-// First is the first word of a name; "you, from elsewhere" stays whole.
+// First is the first word of a name; "you, on another machine" stays whole.
 func First(name string) string {
 	if strings.HasPrefix(name, "you") {
 		return name

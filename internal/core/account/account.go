@@ -284,7 +284,12 @@ func (a *comparison) content(path, from string, old, has, is object.Entry) error
 
 // othersText is what the other side has of a file, under either of its names.
 func (a *comparison) othersText(path, from string) (text string, err error) {
+	var seen []string
 	for _, at := range []string{path, from, a.now[from]} {
+		if slices.Contains(seen, at) {
+			continue
+		}
+		seen = append(seen, at)
 		e, err := a.store.Find(a.other, at)
 		if err != nil {
 			return "", err

@@ -20,10 +20,11 @@ func Texts(base, side, other, result string) []Entry {
 	fromBase := diff.Histogram(b, r)
 	t.held, t.stands = unchanged(len(s), t.toResult), unchanged(len(b), fromBase)
 	t.fromSide, t.fromBase = kept(len(r), t.toResult), kept(len(r), fromBase)
-	t.others = map[string]bool{}
-	for _, l := range bare(diff.Lines(other)) {
+	t.others, t.other = map[string]bool{}, bare(diff.Lines(other))
+	for _, l := range t.other {
 		t.others[l] = true
 	}
+	t.byOther = diff.Histogram(b, t.other)
 	t.spare = map[string]int{} // how many copies of a line the result has beyond those that the side kept in their place
 	for _, l := range r {
 		t.spare[l]++
@@ -63,6 +64,8 @@ type texts struct {
 	stands             []bool          // lines of base that result has in their place
 	fromSide, fromBase []bool          // lines of result that stand there as side, or base, has them
 	others             map[string]bool // lines of the other side
+	other              []string
+	byOther            []diff.Edit // from base
 	spare, fewer       map[string]int
 }
 
@@ -230,14 +233,25 @@ func (t *texts) again(e diff.Edit, b, r []string) (out []int) {
 	return out
 }
 
-// asChanged reports whether a line that the side only took out is there as somebody else changed it: as a new line of the
-// result, in its place, that has at least half of its words.
+// asChanged reports whether a line that the side only took out is there as the other side changed it: what that put in
+// its place stands there, or a new line of the result that has at least half of its words.
 func (t *texts) asChanged(e diff.Edit, i int, b, r []string) bool {
+	instead := map[string]bool{}
+	for _, o := range t.byOther {
+		if o.A0 <= i && i < o.A1 {
+			for _, l := range t.other[o.B0:o.B1] {
+				instead[l] = strings.TrimSpace(l) != ""
+			}
+		}
+	}
 	words := wordsOf(b[i])
 	lo, hi := t.place(e.B0, e.B1)
 	for k := lo; k < hi; k++ {
 		if t.fromSide[k] || t.fromBase[k] {
 			continue
+		}
+		if instead[r[k]] {
+			return true
 		}
 		same := len(words)
 		for _, d := range diff.Myers(words, wordsOf(r[k])) {

@@ -60,8 +60,8 @@ func (m *matcher) match(part, at int) bool {
 		return false
 	}
 	for _, o := range p.Of.Ways {
-		if o.Moved != nil {
-			continue // it changes another place, which is compared
+		if o.Moved != nil || o.Way == settle.AsBefore {
+			continue // it changes another place, which is compared; and that it was remembered is no way of its own
 		}
 		if lines := diff.Lines(o.Text); m.stands(lines, at) && m.match(part+1, at+len(lines)) {
 			m.found = append(m.found, Answer{Of: p.Of, Way: o.Way, Line: at, Text: o.Text})
@@ -149,7 +149,7 @@ func (p place) within(edits []diff.Edit) (from, to int) {
 // wayOf is the way that gives a text, if one does.
 func wayOf(q *settle.Question, text string) settle.Way {
 	for _, o := range q.Ways {
-		if o.Text == text && o.Moved == nil {
+		if o.Text == text && o.Moved == nil && o.Way != settle.AsBefore {
 			return o.Way
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
@@ -15,6 +16,7 @@ type Todo struct {
 	Commit  history.Node
 	Into    bool         // it becomes part of the commit before it
 	Message string       // of the new commit; empty for the one it has
+	Says    Says         // of one that becomes part of the one before: what becomes of the message of that
 	Theirs  bool         // what it changes is theirs, and what it goes onto yours: it is picked
 	Begun   *merge.Begun // its join was begun elsewhere; nil where it was not
 	Stands  bool         // it is made already, and kept as it is
@@ -22,6 +24,39 @@ type Todo struct {
 	Own     bool         // the new commit's author is whoever makes it, and not the author it has
 	Keep    bool         // it is kept though nothing of it is left
 	Onto    []Parent     // what it goes onto, two of a merge; none for the one before it on the list
+}
+
+// Says is what becomes of a commit's message where another commit becomes part of it.
+type Says struct {
+	Does  Saying
+	Text  string
+	Chain int // of commits that become part of one without anything between them on the list
+}
+
+// Saying is what a commit does to the message of the one that it becomes part of.
+type Saying int
+
+// Nothing keeps that message, Adds puts another below it, and Replaces puts another in its place; but where one was added
+// in the same chain, that one is put below, too.
+const (
+	Nothing Saying = iota
+	Adds
+	Replaces
+)
+
+// to gives the message that comes of one; added is the chain in which a message was added last, or -1.
+func (s Says) to(message string, added *int) string {
+	switch {
+	case s.Does == Nothing:
+		return message
+	case s.Does == Replaces && *added != s.Chain:
+		return s.Text + "\n"
+	}
+	*added = s.Chain
+	if s.Text == "" {
+		return message
+	}
+	return strings.TrimRight(message, "\n") + "\n\n" + s.Text + "\n"
 }
 
 // joins reports whether it joins two lines of the list.
@@ -39,7 +74,8 @@ func Onwards(ctx context.Context, engine *merge.Engine, todo []Todo, onto object
 		if progress != nil {
 			progress(i, len(todo))
 		}
-		s := Step{Commit: t.Commit, Into: t.Into, Message: t.Message, onto: t.Onto, stands: t.Stands, own: t.Own}
+		s := Step{Commit: t.Commit, Into: t.Into, Message: t.Message, onto: t.Onto, stands: t.Stands, own: t.Own,
+			Says: t.Says}
 		if len(s.onto) == 0 {
 			s.onto = []Parent{{i - 1, onto}}
 		}

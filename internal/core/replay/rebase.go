@@ -36,6 +36,7 @@ type Step struct {
 	Unfit   []merge.TextEdit // and the edits that do not fit any more
 	onto    []Parent         // what it stands on
 	stands  bool             // it was made before
+	Says    Says             // where it goes into the one before, and has no Message
 	own     bool             // the new commit is by whoever makes it
 	after   snapshot
 }
@@ -374,8 +375,17 @@ func commitOf(store *object.Overlay, steps []Step, group []int, tree object.ID, 
 	resolve func(Parent) object.ID) object.ID {
 	s := &steps[group[0]]
 	c, extra := *s.Commit.Commit, s.Commit.Extra
+	added := -1
 	for _, k := range group {
-		if m := steps[k].Message; m != "" {
+		m := steps[k].Message
+		switch {
+		case k == group[0]:
+		case m == "":
+			m = steps[k].Says.to(c.Message, &added)
+		case steps[k].Says.Does == Adds: // it is in that message
+			added = steps[k].Says.Chain
+		}
+		if m != "" && m != c.Message {
 			c.Message = m
 			extra = slices.DeleteFunc(slices.Clone(extra), func(h object.Header) bool { return h.Key == "encoding" })
 		}
