@@ -2,6 +2,7 @@ package check
 
 import (
 	"context"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -177,4 +178,30 @@ func TestEnvironment(t *testing.T) {
 		"HOME=/h"},
 		[]string{"MY_SECRET"})
 	assert.Equal(t, []string{"CI=true", "PATH=/bin", "MY_SECRET=z", "HOME=/h"}, got)
+}
+
+// TestShow: a viewer has no part of the terminal, and what is wrong with it is said.
+func TestShow(t *testing.T) {
+	was := os.Stdout
+	r, w, err := os.Pipe()
+	require.NoError(t, err)
+	os.Stdout = w
+	for line, want := range map[string]string{
+		"echo shown":           "",
+		"no-such-viewer":       "there is no program “no-such-viewer” here",
+		"echo broken; false":   "ended with exit status 1: broken",
+		"sh -c 'exec sleep 9'": "",
+	} {
+		err := Show(t.Context(), line, "file", 100*time.Millisecond)
+		if want == "" {
+			assert.NoError(t, err, line)
+		} else {
+			assert.ErrorContains(t, err, want)
+		}
+	}
+	os.Stdout = was
+	require.NoError(t, w.Close())
+	said, err := io.ReadAll(r)
+	require.NoError(t, err)
+	assert.Empty(t, string(said), "nothing reaches the terminal")
 }

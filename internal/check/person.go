@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -36,9 +37,12 @@ func Give(ctx context.Context, dir, line, text string) error {
 	return fmt.Errorf("“%s” ended with %w%s", line, err, said)
 }
 
-// Show has a viewer show a file, and leaves it open. One that fails within a moment is an error.
+// Show has a viewer show a file, and leaves it open. It has no part of the terminal, which shows something else. One that
+// fails within a moment is an error, with what it said.
 func Show(ctx context.Context, line, file string, moment time.Duration) error {
-	cmd := Editor(line, file)
+	cmd := exec.Command("sh", "-c", line+` "$@"`, line, file)
+	said := &lastWords{}
+	cmd.Stdout, cmd.Stderr = said, said
 	if err := cmd.Start(); err != nil {
 		return fmt.Errorf("opening %s: %w", file, err)
 	}
@@ -46,13 +50,39 @@ func Show(ctx context.Context, line, file string, moment time.Duration) error {
 	go func() { ended <- cmd.Wait() }()
 	select {
 	case err := <-ended:
+		if code := cmd.ProcessState.ExitCode(); code == 127 {
+			return fmt.Errorf("there is no program “%s” here", line)
+		}
 		if err != nil {
-			return fmt.Errorf("“%s” ended with %w", line, err)
+			return fmt.Errorf("“%s” ended with %w%s", line, err, said)
 		}
 	case <-ctx.Done():
 	case <-time.After(moment):
 	}
 	return nil
+}
+
+// lastWords keeps the beginning of what a program says.
+type lastWords struct {
+	mu   sync.Mutex
+	text []byte
+}
+
+func (w *lastWords) Write(b []byte) (int, error) {
+	const most = 1000
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.text = append(w.text, b[:min(len(b), most-len(w.text))]...)
+	return len(b), nil
+}
+
+func (w *lastWords) String() string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if s := strings.Join(strings.Fields(string(w.text)), " "); s != "" {
+		return ": " + s
+	}
+	return ""
 }
 
 // Shell is a command line of the person's own, or their shell where it is empty, to be run in a folder on the terminal.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"unicode"
 
 	"github.com/spf13/cobra"
 
@@ -116,7 +117,7 @@ agreement is missing.`,
 		if dash := cmd.ArgsLenAtDash(); len(args) > 0 && dash != 0 {
 			return usage{fmt.Errorf("the command to check by comes after --, and there is %q", args[0])}
 		}
-		f.line = strings.Join(args, " ")
+		f.line = shellLine(args)
 		s, err := e.session(cmd.Context())
 		if err != nil {
 			return err
@@ -136,6 +137,23 @@ agreement is missing.`,
 		return err
 	}
 	return e.jsonFlag(cmd)
+}
+
+// shellLine is a command line for the shell: one word is a line already, several are what a shell made of one.
+func shellLine(args []string) string {
+	if len(args) == 1 {
+		return args[0]
+	}
+	quoted := make([]string, len(args))
+	for i, a := range args {
+		quoted[i] = a
+		if a == "" || strings.ContainsFunc(a, func(r rune) bool {
+			return !strings.ContainsRune("-_./=:,@%+", r) && !unicode.IsLetter(r) && !unicode.IsDigit(r)
+		}) {
+			quoted[i] = "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
+		}
+	}
+	return strings.Join(quoted, " ")
 }
 
 // prover has a joined result checked, and tells how that comes out.

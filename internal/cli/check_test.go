@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -101,4 +103,21 @@ func TestCheckOfTheLongerScene(t *testing.T) {
 	code, out, _ = dorvik("-C", s.Clone, "recover", "--json", "--mend", "--each", "--check", "go vet ./timetable")
 	assert.Equal(t, exitDone, code)
 	assert.Equal(t, "joined", asJSON(t, out)["result"])
+}
+
+// TestShellLine: a command after -- keeps its words, as they were quoted.
+func TestShellLine(t *testing.T) {
+	for want, args := range map[string][]string{
+		"make test && true":         {"make test && true"},
+		"make test":                 {"make", "test"},
+		`go test -run 'A|B' ./...`:  {"go", "test", "-run", "A|B", "./..."},
+		`echo 'it'\''s' '' '$HOME'`: {"echo", "it's", "", "$HOME"},
+	} {
+		assert.Equal(t, want, shellLine(args))
+		if len(args) > 1 {
+			out, err := exec.Command("sh", "-c", "printf '%s\\n' "+want).Output()
+			require.NoError(t, err)
+			assert.Equal(t, strings.Join(args, "\n")+"\n", string(out))
+		}
+	}
 }

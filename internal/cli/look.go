@@ -239,7 +239,7 @@ func (e *env) sayLook(v *recovery.Glance) {
 	}
 	e.sayMisfits(v.Misfits)
 	if n := len(p.Dirty); n > 0 {
-		stay := "; joining leaves them as they are."
+		stay := words.Is(n, "; joining leaves it as it is.", "; joining leaves them as they are.")
 		if v.InTheWay != nil {
 			stay = "."
 		}

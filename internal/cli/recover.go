@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -393,7 +394,8 @@ func (r *recoverer) accept(ctx context.Context, p *recovery.Position, j *recover
 			words.Count(int(recovery.JustWritten/time.Second), "second", "seconds"))
 	}
 	for _, path := range wp.Aside {
-		r.say("%s was moved aside; undo brings it back.", path)
+		r.say("%s was moved aside, to %s; until this is pushed, undo brings it back.", path,
+			filepath.Join(r.s.AsideAt(wp), filepath.FromSlash(path)))
 	}
 	r.out.Result, r.out.Tip, r.out.Waypoint, r.out.Moved = "joined", wp.After, wp.Name, wp.Moves
 	branch := words.If(p.Branch.Name == "", "HEAD", p.Branch.Name)

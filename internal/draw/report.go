@@ -132,7 +132,11 @@ func summary(t *Told) (out []string) {
 		if t.Position.Picking {
 			done = "picked"
 		}
-		out = append(out, words.Sentence(fmt.Sprintf("%s were %s on %s", first, done,
+		were := "were"
+		if t.Position.Picking {
+			were = words.Is(len(d.Theirs), "was", "were")
+		}
+		out = append(out, words.Sentence(fmt.Sprintf("%s %s %s on %s", first, were, done,
 			t.Waypoint.Time.Format("2 Jan 2006 15:04 -0700"))))
 	}
 	settled := t.Join.Settled

@@ -67,6 +67,15 @@ func (r *Refusal) Error() string {
 	return text
 }
 
+// Raced reports whether the server could not write its ref. Another push that is still under way and one that was first
+// read alike: where the ref is now tells which.
+func (r *Refusal) Raced() bool {
+	return slices.ContainsFunc(raced, func(w string) bool { return strings.Contains(r.Short, w) })
+}
+
+// raced are the words by which a server says that it could not write its ref.
+var raced = []string{"cannot lock ref", "failed to update ref", "incorrect old value"}
+
 // Next is what a person can do before pushing again, without a full stop.
 func (r *Refusal) Next() string { return refusals[r.Kind].next }
 
@@ -111,11 +120,12 @@ func ParsePush(stdout, stderr string, exit int) *Refusal {
 		case strings.Contains(summary, "remote rejected"):
 			kind := ServerRule
 			// Two pushes met on the server: the other one was first.
-			if strings.Contains(reason, "cannot lock ref") || strings.Contains(reason, "failed to update ref") ||
-				strings.Contains(reason, "incorrect old value") {
+			r := &Refusal{Short: reason, Words: words}
+			if r.Raced() {
 				kind = Behind
 			}
-			return &Refusal{kindSaid(reason+"\n"+stderr, kind), reason, words}
+			r.Kind = kindSaid(reason+"\n"+stderr, kind)
+			return r
 		case strings.Contains(summary, "rejected"):
 			switch reason {
 			case "fetch first", "non-fast-forward", "needs force", "stale info":

@@ -589,7 +589,8 @@ func (pl *Plan) suggest(p *Position) {
 		pl.Suggested, pl.Why = Rebase, "the remote branch was rewritten, and a merge would bring back what was taken "+
 			"out of it."
 	case pl.Pushed():
-		pl.Suggested, pl.Why = Merge, "some of your "+yours+" are on a remote already; rebase would give them new "+
+		pl.Suggested, pl.Why = Merge, words.Is(len(p.Divergence.Yours), "your commit is", "some of your "+yours+" are")+
+			" on a remote already; rebase would give them new "+
 			"ids, and whoever has them would have them twice."
 	case asksR > 2*asksM+1:
 		pl.Suggested = Merge

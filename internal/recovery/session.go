@@ -272,6 +272,7 @@ func (e *PublishedError) Error() string {
 	for _, n := range e.Commits {
 		names = append(names, n.String())
 	}
+	names = words.Some(names, 5)
 	return "a rebase would give new ids to commits that are on a remote already, and whoever has them " +
 		"would have them twice: " + strings.Join(names, ", ") + ". Nothing was changed"
 }
@@ -601,7 +602,7 @@ func (s *Session) tellSubmodules(ctx context.Context, from, to object.ID) {
 // waypointOf is the waypoint of a join that takes the branch to a tip.
 func (s *Session) waypointOf(p *Position, j *Join, tip, tree object.ID) *Waypoint {
 	wp := &Waypoint{Branch: p.Branch.Name, Before: p.tip(), After: tip, Theirs: p.Theirs, Route: j.Route,
-		Time: time.Now(), Decisions: s.state.Decisions.List, Mends: j.Mended, Made: withoutTexts(s.state.Made),
+		Time: time.Now(), Decisions: decidedIn(j, &s.state.Decisions), Mends: j.Mended, Made: withoutTexts(s.state.Made),
 		Wishes:  p.Wishes,
 		Checked: s.CheckOf(tree), Return: p.Return}
 	if p.SettlesOnly() {
@@ -612,6 +613,27 @@ func (s *Session) waypointOf(p *Position, j *Join, tip, tree object.ID) *Waypoin
 	}
 	return wp
 }
+
+// decidedIn are the decisions that a join asked for, and none that are kept of others.
+func decidedIn(j *Join, all *settle.Decisions) (out []settle.Decision) {
+	asked := map[settle.Key]bool{}
+	for _, stop := range j.Stops {
+		for _, f := range stop.Files {
+			for _, q := range f.Questions {
+				asked[q.Key] = true
+			}
+		}
+	}
+	for _, d := range all.List {
+		if asked[d.Key] {
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+// AsideAt is where what a join moved aside is kept.
+func (w *Workspace) AsideAt(wp *Waypoint) string { return w.asideDir(wp) }
 
 // movesOf are the moves of other branches, to the commits as they were signed.
 func (s *Session) movesOf(b Built) (out []Move) {
@@ -901,7 +923,7 @@ func (s *Session) PushTip(ctx context.Context, p *Position) (*Pushed, error) {
 			out.Refusal, err = nil, nil
 		}
 		out.Unsure = rerr != nil
-		if rerr == nil && out.Refusal != nil && out.Refusal.Kind == git.Behind && at == p.Upstream().Theirs &&
+		if rerr == nil && out.Refusal != nil && out.Refusal.Kind == git.Behind && out.Refusal.Raced() && at == p.Upstream().Theirs &&
 			p.Upstream().Branch.To() == to {
 			out.Refusal.Kind = git.Busy // nothing is new there: it was the lock
 		}

@@ -280,6 +280,7 @@ func (s *logbookScreen) kept(w int) (p page) {
 		}
 		if len(point.Aside) > 0 {
 			fact("moved aside", words.List(words.Some(point.Aside, 4)))
+			fact("", "kept in "+s.s.AsideAt(point))
 		}
 		if c := point.Checked; c != nil && !c.Skipped {
 			fact("check", c.Command+words.If(c.Passed, ", which passed", ", which failed"))

@@ -212,6 +212,9 @@ func (s *lookScreen) half() string {
 
 // obstacle says what is in the way of the join.
 func (s *lookScreen) obstacle() string {
+	if s.pos.Trivial() == recovery.UpToDate || s.pos.NothingToDo() {
+		return "" // nothing is joined
+	}
 	if c := s.pos.Carried; c != nil && len(c.Parts) > 0 && s.pos.Stuck == nil && s.inWay == nil {
 		return fmt.Sprintf("Your uncommitted work in %s is carried along: joined onto the result when you accept it, "+
 			"staged what is staged. Press k to leave it where it is.", words.List(words.Some(c.Paths, 4)))

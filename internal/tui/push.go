@@ -284,7 +284,9 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 		s.flash = done("Joined: your branch and files are at the result. Nothing is pushed yet.")
 	}
 	if len(aside) > 0 {
-		s.flash = s.flash.add(plain, " "+words.List(words.Some(aside, 3))+" was moved aside; undo brings it back.")
+		s.flash = s.flash.add(plain, " "+words.List(words.Some(aside, 3))+" "+words.Is(len(aside), "was", "were")+
+			" moved aside; until this is pushed undo brings "+words.Is(len(aside), "it", "them")+" back, and l tells where "+
+			words.Is(len(aside), "it is", "they are")+" kept.")
 	}
 	if notice != "" {
 		s.flash = s.flash.add(plain, " "+notice)
