@@ -217,24 +217,73 @@ func (s *sheet) route(t *Told, j *recovery.Join, x, w float64) {
 	s.y += 8
 	rows := routeRows(t, j)
 	limit := s.d.H - margin - 30
+	lanes := routeLanes(j.Route, rows)
+	in := 18 + lane*float64(slices.Max(append(slices.Clone(lanes), 0)))
+	var at []float64 // where the signs are, from above
+	var texts []func()
 	for i, r := range rows {
-		head := wrapped(sans, 8.5, r.text, w-18)
-		foot := wrapped(sans, 7.5, r.id+" · "+r.note, w-18)
+		head := wrapped(sans, 8.5, r.text, w-in)
+		foot := wrapped(sans, 7.5, r.id+" · "+r.note, w-in)
 		high := 8.5*lineHigh*float64(len(head)) + 7.5*lineHigh*float64(len(foot)) + 7
 		if s.opt.Paged && s.y+high > limit {
-			s.y = s.write(x+18, s.y, sans, 8, Dim, []string{fmt.Sprintf("and %s more, older", plural(len(rows)-i,
-				"commit"))})
-			return
+			more, y := fmt.Sprintf("and %s more, older", plural(len(rows)-i, "commit")), s.y
+			texts = append(texts, func() { s.write(x+in, y, sans, 8, Dim, []string{more}) })
+			s.y += 8 * lineHigh
+			break
 		}
-		if i < len(rows)-1 {
-			s.put(Line{Points: [][2]float64{{x + 5, s.y + 7}, {x + 5, s.y + 7 + high}}, Width: 1.8,
-				Hue:    hueOfSign[r.sign],
-				Dashed: r.sign == SignTheirs || r.sign == SignBehind})
-		}
-		s.put(Sign{x + 5, s.y + 7, 4.2, r.sign})
-		y := s.write(x+18, s.y, sans, 8.5, Ink, head)
-		s.write(x+18, y, sans, 7.5, Dim, foot)
+		at = append(at, s.y+7)
+		y := s.y
+		texts = append(texts, func() {
+			s.put(Sign{x + 5 + lane*float64(lanes[i]), y + 7, 4.2, r.sign})
+			s.write(x+in, s.write(x+in, y, sans, 8.5, Ink, head), sans, 7.5, Dim, foot)
+		})
 		s.y += high
+	}
+	low := s.y
+	s.routeLines(x, rows, lanes, at)
+	for _, write := range texts { // over the lines
+		write()
+	}
+	s.y = low
+}
+
+// lane is how far apart the two lines of a merge are drawn.
+const lane = 14.0
+
+// routeLanes gives the line that each row stands on: of a merge, theirs is a line of its own.
+func routeLanes(route recovery.Route, rows []routeRow) []int {
+	out := make([]int, len(rows))
+	for i, r := range rows {
+		if route == recovery.Merge && r.sign == SignTheirs {
+			out[i] = 1
+		}
+	}
+	return out
+}
+
+// routeLines draws the lines between rows: from each to the next on its line, and of a second line from the first row to
+// the last.
+func (s *sheet) routeLines(x float64, rows []routeRow, lanes []int, at []float64) {
+	if len(at) == 0 {
+		return
+	}
+	px := func(i int) float64 { return x + 5 + lane*float64(lanes[i]) }
+	put := func(hue SignKind, points ...[2]float64) {
+		s.put(Line{Points: points, Width: 1.8, Hue: hueOfSign[hue], Dashed: hue == SignTheirs || hue == SignBehind})
+	}
+	last := [2]int{0, -1} // the row above, on each line
+	for i := 1; i < len(at); i++ {
+		l := lanes[i]
+		from := last[l]
+		if from < 0 { // the second line leaves the first row
+			put(rows[i].sign, [2]float64{px(0), at[0]}, [2]float64{px(i), min(at[0]+2*lane, at[i])}, [2]float64{px(i), at[i]})
+		} else {
+			put(rows[from].sign, [2]float64{px(from), at[from]}, [2]float64{px(i), at[i]})
+		}
+		last[l] = i
+	}
+	if end := len(at) - 1; last[1] >= 0 && lanes[end] == 0 && end > last[1] { // and comes back at the last
+		put(rows[last[1]].sign, [2]float64{px(last[1]), at[last[1]]}, [2]float64{px(end), at[end]})
 	}
 }
 

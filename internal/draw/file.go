@@ -160,6 +160,10 @@ const (
 
 // historyOf draws the branch: as far back as the last join goes, or as is asked for.
 func historyOf(ctx context.Context, src Source, a Asked, story *recovery.Story, opt Options) (*Drawing, error) {
+	asked := len(a.Revs) > 0
+	if !asked && a.Waypoint != "" && story != nil && story.Waypoint != nil {
+		a.Revs = []string{story.Waypoint.After.String()} // as it was then
+	}
 	c, err := src.Chronicle(ctx, a.Revs...)
 	if err != nil {
 		return nil, err
@@ -171,12 +175,15 @@ func historyOf(ctx context.Context, src Source, a Asked, story *recovery.Story, 
 	most, until := a.Most, object.ID{}
 	if story != nil {
 		of.Title, of.Me = "History of "+story.Position.Branch.Name, story.Me
-		if most == 0 && len(a.Revs) == 0 {
+		if most == 0 && !asked {
 			until = story.Position.Base()
 		}
 	}
-	if len(a.Revs) > 0 {
+	switch {
+	case asked:
 		of.Title = "History of " + strings.Join(a.Revs, ", ")
+	case len(a.Revs) > 0:
+		of.Title += ", as waypoint " + story.Waypoint.Name + " left it"
 	}
 	if most == 0 {
 		most = someCommits

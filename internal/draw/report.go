@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/account"
+	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/settle"
@@ -357,13 +358,55 @@ func edits(t *Told, q *recovery.Attributed) []editOf {
 		return fmt.Sprintf("%s, %s: %s (%s)", t.name(n), date(n.Author().Time()), n.Subject(), t.Short(n.ID))
 	}
 	c := q.Conflict
-	return []editOf{{SignYours, who(q.Yours), c.Base, c.Yours, c.Whole()}, {SignTheirs, who(q.Theirs), c.Base,
+	out := []editOf{{SignYours, who(q.Yours), c.Base, c.Yours, c.Whole()}, {SignTheirs, who(q.Theirs), c.Base,
 		c.Theirs, c.Whole()}}
+	if text, ok := settledText(q); ok {
+		out = append(out, editOf{SignJoined, "what stands there now", c.Base, text, false})
+	}
+	return out
+}
+
+// settledText is the text that a decision put into its place; ok is false where it is open, or about a whole file.
+func settledText(q *recovery.Attributed) (text string, ok bool) {
+	d := q.Decision
+	switch {
+	case d == nil || q.Conflict.Whole():
+		return "", false
+	case d.Way == settle.Written:
+		return d.Text, true
+	}
+	o, ok := q.Conflict.Option(d.Way)
+	return o.Text, ok
+}
+
+// editRow is a line of an edit to the base: taken away, put there, or left.
+type editRow struct {
+	sign, text string
+	on         Hue
+}
+
+// rows are the lines of an edit, in their order; on is the ground of those that it put there.
+func (e editOf) rows(on Hue) (out []editRow) {
+	base, side := diff.Lines(e.base), diff.Lines(e.side)
+	add := func(sign string, lines []string, on Hue) {
+		for _, l := range lines {
+			out = append(out, editRow{sign, strings.TrimRight(l, "\r\n"), on})
+		}
+	}
+	at := 0
+	for _, d := range diff.Histogram(base, side) {
+		add(" ", base[at:d.A0], Paper)
+		add("−", base[d.A0:d.A1], OnBase)
+		add("+", side[d.B0:d.B1], on)
+		at = d.A1
+	}
+	add(" ", base[at:], Paper)
+	return out
 }
 
 // edit writes what a side made of the base: the lines it took away, and those it put there.
 func (p *printed) edit(e editOf) {
-	kind := map[SignKind]Hue{SignYours: OnYours, SignTheirs: OnTheirs}[e.kind]
+	kind := map[SignKind]Hue{SignYours: OnYours, SignTheirs: OnTheirs, SignJoined: OnJoined}[e.kind]
 	p.room(30)
 	p.y += 3
 	p.put(Sign{margin + 15, p.y + 6.4, 3.6, e.kind})
@@ -372,23 +415,17 @@ func (p *printed) edit(e editOf) {
 		return
 	}
 	p.y += 2
-	for _, part := range []struct {
-		sign, text string
-		on         Hue
-	}{{"−", e.base, OnBase}, {"+", e.side, kind}} {
-		if part.text == "" {
-			continue
-		}
-		for _, l := range strings.Split(strings.TrimSuffix(part.text, "\n"), "\n") {
-			for i, row := range wrapped(mono, 7.5, l, p.inner()-46) {
-				p.room(7.5 * lineHigh)
-				high := 7.5 * lineHigh
+	for _, part := range e.rows(kind) {
+		for i, row := range wrapped(mono, 7.5, part.text, p.inner()-46) {
+			p.room(7.5 * lineHigh)
+			high := 7.5 * lineHigh
+			if part.on != Paper {
 				p.put(Block{Box: Box{margin + 26, p.y, p.d.W - margin, p.y + high}, Hue: part.on})
-				if i == 0 {
-					p.put(Text{margin + 29, p.y + high - 2.2, 7.5, mono, Dim, part.sign})
-				}
-				p.y = p.write(margin+40, p.y, mono, 7.5, Ink, []string{row})
 			}
+			if i == 0 {
+				p.put(Text{margin + 29, p.y + high - 2.2, 7.5, mono, Dim, part.sign})
+			}
+			p.y = p.write(margin+40, p.y, mono, 7.5, Ink, []string{row})
 		}
 	}
 }
@@ -472,6 +509,10 @@ func (m *marked) Conflict(q *recovery.Attributed, head, decision string) {
 		} {
 			m.print("%s:\n\n", e.name)
 			m.fenced(e.text)
+		}
+		if text, ok := settledText(q); ok {
+			m.print("● what stands there now:\n\n")
+			m.fenced(text)
 		}
 	}
 	m.print("%s\n\n", plainText(decision))

@@ -511,8 +511,10 @@ func (w *Workspace) Plan(ctx context.Context, p *Position, decisions *settle.Dec
 	if pl.Rebase, err = w.Join(ctx, p, Rebase, decisions, Amends{}, progress); err != nil {
 		return nil, err
 	}
-	if pl.Published, err = w.Published(ctx, pl.Rebase); err != nil {
-		return nil, err
+	if !p.Past {
+		if pl.Published, err = w.Published(ctx, pl.Rebase); err != nil {
+			return nil, err
+		}
 	}
 	if pl.Wanted, err = w.wanted(ctx, p.Branch.Name); err != nil {
 		return nil, err

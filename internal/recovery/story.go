@@ -123,7 +123,7 @@ func (w *Workspace) retell(ctx context.Context, s *Story, tracking string) error
 			return err
 		}
 	}
-	s.Position.Branch.Name = p.Branch
+	s.Position.Branch.Name, s.Position.Past = p.Branch, true
 	s.Tip, s.Position.Wishes = p.After, p.Wishes
 	if tracking != "" {
 		up, err := w.Repo.Ref(ctx, tracking)

@@ -134,6 +134,7 @@ type Position struct {
 	Wishes  replay.Wishes // what is to become of single commits of yours
 	Carried *Uncommitted  // what is to be brought along; nil where it stays as it is
 
+	Past       bool           // it is told afterwards: what is on a remote now need not have been there then
 	Picking    bool           // theirs is single commits that are brought onto yours, newest first
 	Home       *Position      // then: where the branch stands to its upstream,
 	Own        []history.Node // the commits of your line that may have made their changes before,
