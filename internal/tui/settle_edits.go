@@ -140,7 +140,7 @@ func fromEdit(p page, n, w int) page {
 	})
 	first = max(0, min(first, len(p)-n))
 	out := append(page(nil), p[first:first+n]...)
-	more := txt(dim, fmt.Sprintf(" +%s; v", words.Count(len(p)-n, "line", "lines")))
+	more := txt(dim, fmt.Sprintf(" … %d more, v shows", len(p)-n))
 	out[n-1] = out[n-1].cut(w - more.width() - 1).fit(w - more.width()).then(more)
 	return out
 }

@@ -246,17 +246,26 @@ func (s *settleScreen) waysPage(q *recovery.Attributed, w int) page {
 			l = l.add(dim, "…")
 		default:
 			l = l.then(parses(v))
-			if w < 100 && (v.Parses == nil || *v.Parses) {
+			if w < 100 && v.Twice == "" && (v.Parses == nil || *v.Parses) {
 				column = 11
 			}
+			column = max(column, l.width()-wayColumn+2) // what is wrong is said in full
 		}
 		l = l.fit(wayColumn+column).add(plain, " ")
 		if o.Way == c.Suggested {
 			why := txt(joined, "suggested: "+words.Why(c))
-			if l.width()+why.width() > w {
+			const least = 24 // columns in which a reason can be read
+			if l.width()+why.width() > w && (s.h < 30 || w-l.width() < least) {
 				why = txt(joined, "suggested") // the row above the keys tells why
 			}
-			l = l.then(why)
+			for k, part := range wrap(why, max(least, w-l.width())) {
+				if k == 0 {
+					p.row(s.wayRow(l.then(part), i, w))
+				} else {
+					p.row(txt(plain, "").fit(wayColumn+column).add(plain, "   ").then(part).clicks(clickedWay(i)))
+				}
+			}
+			continue
 		} else {
 			l = l.add(dim, cmp.Or(o.Reason, words.Costs(v, genitive(who), pronoun(who))))
 		}
