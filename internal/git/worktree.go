@@ -114,6 +114,26 @@ func (r *Repo) Indexed(ctx context.Context) (map[string]object.Entry, error) {
 	return all, nil
 }
 
+// Hidden lists the paths that git was told not to look at: marked skip-worktree or assume-unchanged. Cost follows the size
+// of the index.
+func (r *Repo) Hidden(ctx context.Context) (map[string]bool, error) {
+	out, err := r.run(ctx, "reading the index", "ls-files", "-v", "-z")
+	if err != nil {
+		return nil, err
+	}
+	var hidden map[string]bool
+	for rec := range strings.SplitSeq(out, "\x00") {
+		tag, path, ok := strings.Cut(rec, " ")
+		if ok && (tag == "S" || tag == strings.ToLower(tag)) {
+			if hidden == nil {
+				hidden = map[string]bool{}
+			}
+			hidden[path] = true
+		}
+	}
+	return hidden, nil
+}
+
 // AsWritten gives the bytes that git writes to a file for a blob, attributes and settings
 // considered.
 func (r *Repo) AsWritten(ctx context.Context, path string, blob object.ID) ([]byte, error) {

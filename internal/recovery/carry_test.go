@@ -349,3 +349,26 @@ func holdsAll(t *testing.T, repo *gittest.Repo, wp *Waypoint, before standing) {
 		}
 	}
 }
+
+// TestWhatGitWasToldNotToLookAt is in the way, said to be, and not said to be carried.
+func TestWhatGitWasToldNotToLookAt(t *testing.T) {
+	for _, flag := range []string{"--skip-worktree", "--assume-unchanged"} {
+		tm := newTeam(t)
+		tm.mine.Commit("mine", "m", "m\n")
+		tm.other.Commit("theirs", "f", "theirs\n")
+		tm.other.Git("push", "-q")
+		tm.mine.Git("update-index", flag, "f")
+		tm.mine.Write("f", "edited unseen\n")
+		s := tm.session()
+		for _, carry := range []bool{false, true} {
+			require.NoError(t, s.Carry(carry))
+			v, err := s.Survey(t.Context(), true, nil)
+			require.NoError(t, err)
+			require.NotNil(t, v.InTheWay, flag)
+			assert.True(t, v.InTheWay.Hidden)
+			assert.Equal(t, []string{"f"}, v.InTheWay.Paths)
+			assert.Contains(t, v.InTheWay.Error(), "was told to take for unchanged")
+			assert.NotContains(t, v.InTheWay.Error(), "have it carried along")
+		}
+	}
+}

@@ -1,6 +1,7 @@
 package recovery
 
 import (
+	"context"
 	"fmt"
 	"io/fs"
 	"os"
@@ -10,15 +11,22 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/words"
 )
 
 // OverwriteError says that a join would change what is not committed.
 type OverwriteError struct {
 	Paths   []string
 	Unknown bool // all of them are things git does not know: they can be moved aside
+	Hidden  bool // git was told not to look at them, and they are not as it has them
 }
 
 func (e *OverwriteError) Error() string {
+	if e.Hidden {
+		return fmt.Sprintf("the join must change %s, which git was told to take for unchanged, and %s not. Have git look "+
+			"again with “git update-index --no-skip-worktree --no-assume-unchanged”, and it is carried or committed like "+
+			"other work. Nothing was changed", strings.Join(e.Paths, ", "), words.Is(len(e.Paths), "it is", "they are"))
+	}
 	if e.Unknown {
 		return fmt.Sprintf("the join must write where you have %s, which git does not know. Nothing was changed; have "+
 			"it moved aside (undo brings it back), or move it yourself", strings.Join(e.Paths, ", "))
@@ -49,7 +57,32 @@ func (w *Workspace) inTheWayOf(p *Position, tree object.ID, away ...string) (sam
 	if p.Carried != nil { // then only what git does not know can be in the way
 		dirty, away = unknownTo(dirty), append(away, p.Carried.Paths...)
 	}
-	return w.inTheWay(from, tree, dirty, away...)
+	if same, err = w.inTheWay(from, tree, dirty, away...); err != nil {
+		return same, err
+	}
+	return same, w.hiddenInTheWay(from, tree)
+}
+
+// hiddenInTheWay names, as an *OverwriteError, files that differ between two trees, that git was told not to look at, and
+// that are not as the first tree has them.
+func (w *Workspace) hiddenInTheWay(from, to object.ID) error {
+	if w.Repo == nil {
+		return nil
+	}
+	hidden, err := w.Repo.Hidden(context.Background())
+	if err != nil || len(hidden) == 0 {
+		return err
+	}
+	var paths []string
+	if err := w.Store.EachChange(from, to, func(c object.Change) {
+		info, err := os.Lstat(filepath.Join(w.Repo.Dir, filepath.FromSlash(c.Path)))
+		if hidden[c.Path] && err == nil && !info.IsDir() && !w.holdsJust(c.Path, c.Old) {
+			paths = append(paths, c.Path)
+		}
+	}); err != nil || len(paths) == 0 {
+		return err
+	}
+	return &OverwriteError{Paths: paths, Hidden: true}
 }
 
 // unknownTo gives what git does not know.

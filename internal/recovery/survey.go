@@ -147,7 +147,7 @@ func (s *Session) survey(ctx context.Context, p *Position, dirty func() error, p
 			return nil, err
 		}
 	}
-	if over := v.InTheWay; over != nil && !over.Unknown && !asking.Tree.IsZero() {
+	if over := v.InTheWay; over != nil && !over.Unknown && !over.Hidden && !asking.Tree.IsZero() {
 		if v.Ahead, err = s.Ahead(ctx, v.Position, asking.Tree, &v.State.Decisions); err != nil {
 			return nil, err
 		}

@@ -342,6 +342,9 @@ func (j *job) failure(err error) tea.Cmd {
 		j.inWay = over
 		j.flash = warning(words.List(words.Some(over.Paths, 2)) +
 			" is in the way, and git does not know it. Press m to have it moved aside. Nothing was changed.")
+	case over != nil && over.Hidden:
+		j.inWay = over
+		j.flash = warning(words.Sentence(over.Error()))
 	case over != nil:
 		j.inWay = over
 		j.flash = warning(words.List(words.Some(over.Paths, 2)) +

@@ -228,6 +228,8 @@ func (s *lookScreen) obstacle() string {
 	case s.aside:
 		say = "The join must write where you have %s, which git does not know. It is moved aside when you accept the " +
 			"result, and undo brings it back."
+	case s.inWay.Hidden:
+		return words.Sentence(s.inWay.Error())
 	case s.inWay.Unknown:
 		say = "The join must write where you have %s, which git does not know. Press m to have it moved aside when " +
 			"you accept the result; until then nothing is touched."
@@ -275,7 +277,7 @@ func (s *lookScreen) marked() string {
 
 // foreseen says what would become of the work that is in the way, were it joined now.
 func (s *lookScreen) foreseen() string {
-	if s.ahead == nil || s.inWay.Unknown {
+	if s.ahead == nil || s.inWay.Unknown || s.inWay.Hidden {
 		return ""
 	}
 	var asks []string

@@ -95,6 +95,8 @@ func (s *pushScreen) next() (out []action) {
 		out = append(out, acts(keys.next, "look at what is new", s.lookAgain))
 	case s.blocked() && s.inWay.Unknown:
 		out = append(out, act(keys.next, "have it moved aside", quietly(s.moveAside)))
+	case s.blocked() && s.inWay.Hidden:
+		out = append(out, acts(keys.next, "look again", s.lookAgain))
 	case s.blocked():
 		out = append(out, acts(keys.next, "carry your work along", s.carryWork))
 	case s.ready.Gone || s.refused != nil && s.refused.Refusal.Kind == git.Gone:

@@ -99,6 +99,10 @@ func (s *pushScreen) inTheWay(p *page, w int) {
 	names := words.List(words.Some(s.inWay.Paths, 3))
 	text := "The result must change it. Press enter to have your work carried along: it is joined onto the result, " +
 		"what does not fit is asked, and nothing of it is committed. Or commit it first."
+	if s.inWay.Hidden {
+		text = "git was told to take it for unchanged, and it is not. Have git look again with “git update-index " +
+			"--no-skip-worktree --no-assume-unchanged”, then look again with f on Look."
+	}
 	if s.inWay.Unknown {
 		text = "git does not know it, and the result must write there. Press enter to have it moved aside; undo " +
 			"brings it back. Or move it yourself."

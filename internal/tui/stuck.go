@@ -344,5 +344,5 @@ func (j *job) carryWork() tea.Cmd {
 
 // carriable reports whether uncommitted work is in the way, or is carried.
 func (j *job) carriable() bool {
-	return j.st.Carry || j.inWay != nil && !j.inWay.Unknown
+	return j.st.Carry || j.inWay != nil && !j.inWay.Unknown && !j.inWay.Hidden
 }
