@@ -25,7 +25,7 @@ demo:
 ## test: all tests, those in a real terminal too
 test:
 	@scripts/need go git tmux pdftotext rsvg-convert
-	$(GO) test -timeout 20m ./...
+	TMPDIR=$$(scripts/temp) $(GO) test -timeout 20m ./...
 
 ## tools: compilers and test runners, so that what they print is read in tests as they print it; tests pass over what is missing
 tools:
@@ -34,13 +34,13 @@ tools:
 ## quick: the tests that need no terminal; it says which are left out
 quick:
 	@scripts/need --look go git
-	$(GO) test -short ./...
+	TMPDIR=$$(scripts/temp) $(GO) test -short ./...
 	@echo "Left out: the tests of the real program in a terminal (e2e); make test runs them."
 
 ## race: recovery and screen under the race detector, but for what only starts other processes
 race:
 	@scripts/need --look go git
-	$(GO) test -race -timeout 15m -skip 'TestJoinsAgree|TestEveryFault|TestADying|TestAFullDisk|TestWhatSomebody|TestNothingIsLost' ./internal/recovery ./internal/tui
+	TMPDIR=$$(scripts/temp) $(GO) test -race -timeout 15m -skip 'TestJoinsAgree|TestEveryFault|TestADying|TestAFullDisk|TestWhatSomebody|TestNothingIsLost' ./internal/recovery ./internal/tui
 
 ## fuzz: each fuzz target for a while; FUZZTIME=20s
 fuzz:
@@ -52,10 +52,12 @@ cover:
 	@scripts/need --look go git
 	$(GO) test -short -cover ./internal/...
 
-## soak: 100,000 random histories against git, and against the law that nothing is lost, and every fault in a join of 1,000 files, for an hour or so; SEED=7 HISTORIES=20000 FILES=200
+## soak: 100,000 random histories against git, and against the law that nothing is lost, and every fault in a join of 1,000 files, for an hour or so; and 5,000 half-done states; SEED=7 HISTORIES=20000 FILES=200 STATES=500
 soak:
-	DORVIK_SEED=$(or $(SEED),1) DORVIK_HISTORIES=$(or $(HISTORIES),100000) DORVIK_FILES=$(or $(FILES),1000) \
-	  $(GO) test -count=1 -timeout 5h -v -run 'TestJoinsAgreeWithGit|TestNothingIsLostUntold|TestEveryFault|TestADying|TestTakeOver|TestCarriedWorkIsConserved' ./internal/recovery
+	TMPDIR=$$(scripts/temp) DORVIK_SEED=$(or $(SEED),1) DORVIK_HISTORIES=$(or $(HISTORIES),100000) DORVIK_FILES=$(or $(FILES),1000) \
+	  $(GO) test -count=1 -timeout 5h -v -run 'TestJoinsAgreeWithGit|TestNothingIsLostUntold|TestEveryFault|TestADying|TestTakeOver|TestCarriedWorkIsConserved|TestAccountOfMerges' ./internal/recovery
+	TMPDIR=$$(scripts/temp) DORVIK_SEED=$(or $(SEED),1) DORVIK_STATES=$(or $(STATES),5000) \
+	  $(GO) test -count=1 -timeout 2h -run TestHalfDoneStates ./internal/recovery
 
 ## lint: format, vet, static checks
 lint:
