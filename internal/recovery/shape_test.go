@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"dorvik.dev/dorvik/internal/core/account"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
@@ -453,7 +454,10 @@ func TestBothOfTwoFilesOfOneName(t *testing.T) {
 		p, j, b := ready(t, s, route, settle.Both)
 		left, err := s.LeftOut(t.Context(), p, j, &s.state.Decisions)
 		require.NoError(t, err)
-		assert.Empty(t, left)
+		require.Len(t, left, 1, "the content stands, the name does not")
+		assert.Equal(t, "n.txt", left[0].Path)
+		assert.Equal(t, account.Name, left[0].What)
+		assert.Equal(t, merge.Yours, left[0].Side)
 		_, err = s.Accept(t.Context(), p, j, b, Consent{})
 		require.NoError(t, err)
 		for name, want := range map[string]string{"n.txt": "1\nsame\n3\n", "n-yours-2.txt": "one\nsame\nthree\n",
