@@ -179,11 +179,17 @@ func (a *alikeScreen) view(w, h int) page {
 	}
 	for i, g := range a.groups {
 		l := txt(bright, words.If(i == a.marked, "  ▶ ", "    ")).bold(bright, fmt.Sprint(i+1)).add(plain, "  "+g.name).
-			fit(max(40, w/2)).add(plain, words.Count(len(g.picks), "conflict", "conflicts")).then(leavesOut(g.out))
-		if i == a.marked {
-			l = l.fit(w).on(onRow)
+			fit(max(40, w/2)).add(plain, words.Count(len(g.picks), "conflict", "conflicts"))
+		rows := []line{l.then(leavesOut(g.out, ", "))}
+		if rows[0].width() > w { // what is lost is never what is cut
+			rows = []line{l, line{}.fit(max(40, w/2)).then(leavesOut(g.out, ""))}
 		}
-		p.row(l.cut(w).clicks(clickedWay(i)))
+		for _, l := range rows {
+			if i == a.marked {
+				l = l.fit(w).on(onRow)
+			}
+			p.row(l.cut(w).clicks(clickedWay(i)))
+		}
 	}
 	p.blank()
 	p.row(txt(plain, "  ").then(rule(w - 4)))
@@ -205,12 +211,12 @@ func (a *alikeScreen) view(w, h int) page {
 	return append(p, a.rows.window(rows, max(1, h-len(p)))...)
 }
 
-// leavesOut tells what is left out.
-func leavesOut(out []settle.Piece) line {
+// leavesOut tells what is left out, after what stands before it.
+func leavesOut(out []settle.Piece, before string) line {
 	if says := words.Costs(settle.Verdict{LeavesOut: out}, "their", ""); says != "" {
-		return txt(trouble, ", "+says)
+		return txt(trouble, before+says)
 	}
-	return txt(dim, ", nothing is left out")
+	return txt(dim, before+"nothing is left out")
 }
 
 func (a *alikeScreen) remark() line {

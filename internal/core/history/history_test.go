@@ -182,6 +182,35 @@ func TestWho(t *testing.T) {
 	assert.False(t, ok)
 }
 
+// TestWhoOfARenamedFile: who renames a file, and changes a line of it, did not write the others.
+func TestWhoOfARenamedFile(t *testing.T) {
+	o := object.NewOverlay(object.SHA1, nil)
+	var nodes []Node
+	for _, files := range []map[string]string{
+		{"old": "a\nb\n", "other": "x\nb\n"},
+		{"old": "a\nb\nc\n", "other": "x\nb\n"},
+		{"new": "a\nB\nc\n"},
+	} {
+		entries := map[string]object.Entry{}
+		for name, text := range files {
+			entries[name] = object.Entry{Mode: object.ModeFile, ID: o.Put(object.KindBlob, []byte(text))}
+		}
+		tree, err := o.Edit(object.ID{}, entries)
+		require.NoError(t, err)
+		c := &object.Commit{Tree: tree, AuthorLine: "A <a> 1 +0000", Message: fmt.Sprint("commit ", len(nodes))}
+		if len(nodes) > 0 {
+			c.Parents = []object.ID{nodes[0].ID}
+		}
+		nodes = append([]Node{{o.PutCommit(c), c}}, nodes...)
+	}
+	who := NewAnnotator(o, nodes)
+	for line, want := range map[string]string{"a": "commit 0", "c": "commit 1", "B": "commit 2", "nowhere": "commit 2"} {
+		n, _, err := who.Editor("new", []string{line})
+		require.NoError(t, err)
+		assert.Equal(t, want, n.Subject(), line)
+	}
+}
+
 // counted is a reader that counts what is asked of it.
 type counted struct {
 	object.Reader

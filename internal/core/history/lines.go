@@ -37,16 +37,17 @@ func (t *Annotator) at(path string) ([]touch, error) {
 		return done, nil
 	}
 	var out []touch
+	name := path // in the commit that is looked at
 	for _, n := range t.commits {
 		before, err := FirstParentTree(t.store, n.Commit)
 		if err != nil {
 			return nil, err
 		}
-		old, err := t.store.Find(before, path)
+		old, err := t.store.Find(before, name)
 		if err != nil {
 			return nil, err
 		}
-		new, err := t.store.Find(n.Tree, path)
+		new, err := t.store.Find(n.Tree, name)
 		if err != nil {
 			return nil, err
 		}
@@ -54,18 +55,21 @@ func (t *Annotator) at(path string) ([]touch, error) {
 			continue
 		}
 		at := touch{node: n, added: map[string]bool{}}
-		var texts [2][]string
-		for i, e := range []object.Entry{old, new} {
-			if e.Mode.IsRegular() {
-				data, err := t.store.Blob(e.ID)
-				if err != nil {
-					return nil, err
-				}
-				texts[i] = diff.Lines(string(data))
+		now, err := t.lines(new)
+		if err != nil {
+			return nil, err
+		}
+		was, err := t.lines(old)
+		if err != nil {
+			return nil, err
+		}
+		if old == (object.Entry{}) {
+			if name, was, err = t.before(before, n.Tree, name, now); err != nil {
+				return nil, err
 			}
 		}
-		for _, e := range diff.Histogram(texts[0], texts[1]) {
-			for _, l := range texts[1][e.B0:e.B1] {
+		for _, e := range diff.Histogram(was, now) {
+			for _, l := range now[e.B0:e.B1] {
 				at.added[strings.TrimSpace(l)] = true
 			}
 		}
@@ -73,6 +77,44 @@ func (t *Annotator) at(path string) ([]touch, error) {
 	}
 	t.paths[path] = out
 	return out, nil
+}
+
+// lines gives the lines of a regular file, and none of anything else.
+func (t *Annotator) lines(e object.Entry) ([]string, error) {
+	if !e.Mode.IsRegular() {
+		return nil, nil
+	}
+	data, err := t.store.Blob(e.ID)
+	return diff.Lines(string(data)), err
+}
+
+// before finds what a commit added at a path in the tree before it: of the files that the commit took away, the one
+// that shares the most lines with it, at least half of the longer one's. Where there is none it gives the path back,
+// and no lines.
+func (t *Annotator) before(before, after object.ID, path string, now []string) (name string, was []string, err error) {
+	name = path
+	changes, err := t.store.Changes(before, after)
+	if err != nil {
+		return "", nil, err
+	}
+	most := 0
+	for _, c := range changes {
+		if c.New != (object.Entry{}) {
+			continue
+		}
+		old, err := t.lines(c.Old)
+		if err != nil {
+			return "", nil, err
+		}
+		same := len(old)
+		for _, e := range diff.Histogram(old, now) {
+			same -= e.A1 - e.A0
+		}
+		if same > most && 2*same >= max(len(old), len(now)) {
+			name, was, most = c.Path, old, same
+		}
+	}
+	return name, was, nil
 }
 
 // Editors gives the commits that added one of the lines at the path, the newest first; where

@@ -117,6 +117,9 @@ func TestLeftOut(t *testing.T) {
 	require.Len(t, out, 2)
 	assert.Equal(t, Piece{merge.Yours, "two", 1, true}, out[0])
 	assert.Equal(t, Piece{merge.Yours, "three", 2, true}, out[1])
+	// Signs that another line has, too, do not make it less of a line.
+	out, _ = LeftOut("", "- Ness, slip only\n", "- Holm, pier, all cars\n", "- Ness, slip only\n")
+	assert.Equal(t, []Piece{{merge.Theirs, "- Holm, pier, all cars", 0, true}}, out)
 }
 
 func TestLineEndsBetweenTwoTexts(t *testing.T) {

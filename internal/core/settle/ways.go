@@ -229,6 +229,7 @@ func removed(a, b []string) []bool {
 // but not over line ends. Runs of nothing but blanks are no loss.
 func pieces(side merge.Side, words []string, in func(i int) bool) []Piece {
 	var out []Piece
+	in = wholeLines(words, in)
 	line, blank := 0, true // whether nothing stands in the line before
 	for i := 0; i < len(words); {
 		if !in(i) || strings.TrimSpace(words[i]) == "" {
@@ -256,6 +257,25 @@ func pieces(side merge.Side, words []string, in func(i int) bool) []Piece {
 		i = end
 	}
 	return out
+}
+
+// wholeLines extends in to the signs of each line of whose words all are in: that another line has the same signs does
+// not leave a part of this one standing.
+func wholeLines(words []string, in func(i int) bool) func(i int) bool {
+	whole := make([]bool, len(words))
+	for from := 0; from < len(words); {
+		to, spoken, all := from, false, true
+		for ; to < len(words) && (to == from || !strings.HasSuffix(words[to-1], "\n")); to++ {
+			if diff.IsWord(words[to]) {
+				spoken, all = true, all && in(to)
+			}
+		}
+		if spoken && all {
+			fill(whole, from, to)
+		}
+		from = to
+	}
+	return func(i int) bool { return whole[i] || in(i) }
 }
 
 // Count counts the pieces of one side: whole lines, and the words of the others.
