@@ -305,3 +305,25 @@ func TestTheLinesAreShownFirst(t *testing.T) {
 	_, wait = b.m.under.(*opening).parting(over)
 	b.run(wait) // it ends where the lines are not found
 }
+
+// TestGoingOnIsDrawnWhileItIsJoined: what git left half done has one way on, and the lines are shown before it is worked
+// out and after.
+func TestGoingOnIsDrawnWhileItIsJoined(t *testing.T) {
+	clone := demoClone(t).Clone
+	_, err := gittest.At(t, clone).Try("pull", "-q", "--rebase", "--autostash")
+	require.Error(t, err)
+	s, err := recovery.OpenSession(t.Context(), clone)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	require.NoError(t, s.TakeOver(t.Context(), recovery.Finish))
+	b := benchOf(t, s)
+	b.m.w, b.m.h = 142, 40
+	v, err := s.Survey(t.Context(), true, nil)
+	require.NoError(t, err)
+	b.m.under.(*opening).parts = v.Position
+	for _, known := range []func(){func() {}, func() { b.m.loaded(v, true) }} {
+		known()
+		b.see("Going on with the rebase that git left half done", "Branch, index and files are as git left them")
+		assert.NotContains(t, b.text(), "Both ways")
+	}
+}

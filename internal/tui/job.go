@@ -488,7 +488,11 @@ func (o *opening) early(w, h int) page {
 	p := page{nil}
 	st := o.pos.Standing(false)
 	p.say(w, line{}.bold(trouble, st.Head+" ").add(plain, st.Text))
-	p.say(w, txt(dim, "Both ways to join are being worked out."))
+	if o.pos.Resume == nil {
+		p.say(w, txt(dim, "Both ways to join are being worked out."))
+	} else {
+		p.say(w, txt(dim, st.Next))
+	}
 	p.blank()
 	lanes := w - 3
 	if w >= wide {

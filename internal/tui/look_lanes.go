@@ -101,12 +101,12 @@ func together(a, b page, lane, w int) (p page) {
 // sum says how many commits there will be.
 func (s *lookScreen) sum() line {
 	a, b := len(s.pos.Divergence.Yours), len(s.pos.Divergence.Theirs)
-	if s.pos.Picking {
+	switch {
+	case s.plan == nil:
+		return nil
+	case s.plan.Pick != nil:
 		return txt(plain, fmt.Sprintf("%s will hold %s more.", s.pos.Branch.Name,
 			words.Count(s.plan.Pick.Kept(), "commit", "commits")))
-	}
-	if s.plan == nil {
-		return nil
 	}
 	l := txt(plain, fmt.Sprintf("After %s %s will hold ", s.s.Short(s.pos.Base()), s.pos.Branch.Name))
 	if s.plan.Rebase.Refused == nil {
