@@ -81,7 +81,7 @@ func TestAFileInTheWayIsCarried(t *testing.T) {
 	x.press("l")
 	x.see("main was pushed", "main was joined by rebase")
 	x.press("Down")
-	x.pressUntil("g", "1 commit to pick.")
+	x.pressUntil("g", "Taking back what waypoint 1 brought.")
 	x.see("Take back what")
 	x.pressUntil("x", "Nothing to do.")
 	mine.Git("checkout", "-q", "timetable/tide.go")

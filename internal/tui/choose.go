@@ -228,16 +228,23 @@ var about = map[recovery.Route][2]string{
 			"found to be there already."},
 }
 
+// aboutCounter is what taking back by a commit is.
+var aboutCounter = [2]string{"one commit that takes back what was brought, after all that came since",
+	"Suits you when what is taken back is on the remote: no commit there is rewritten."}
+
 // routePage tells what a route makes and asks.
 func (s *chooseScreen) routePage(r recovery.Route, w int) page {
 	f := facts{w: w}
 	j := s.plan.Of(r)
-	head := line{}.bold(bright, title(r))
+	is, head := about[r], line{}.bold(bright, title(r))
+	if s.pos.Counter != "" {
+		is, head = aboutCounter, line{}.bold(bright, "Take back by a commit")
+	}
 	if r == s.plan.Suggested && !s.pos.Picking {
 		head = head.add(joined, "   suggested")
 	}
 	f.row(head)
-	f.rows(wrap(txt(dim, about[r][0]), w))
+	f.rows(wrap(txt(dim, is[0]), w))
 	f.blank()
 	if j.Refused != nil {
 		f.rows(wrap(warning(words.Sentence(j.Refused.Error())), w))
@@ -255,7 +262,7 @@ func (s *chooseScreen) routePage(r recovery.Route, w int) page {
 		f.fact("check", txt(plain, "once, on the joined result"))
 	}
 	f.blank()
-	f.rows(wrap(txt(dim, about[r][1]), w))
+	f.rows(wrap(txt(dim, is[1]), w))
 	return f.page
 }
 

@@ -24,7 +24,10 @@ func (s *lookScreen) state() (string, passed) {
 	if s.pos == nil {
 		return "", well
 	}
-	if s.pos.Picking {
+	switch {
+	case s.pos.Counter != "":
+		return "taking back", well
+	case s.pos.Picking:
 		return fmt.Sprintf("%d to pick", len(s.pos.Divergence.Theirs)), well
 	}
 	return fmt.Sprintf("%d theirs · %d yours", len(s.pos.Divergence.Theirs), len(s.pos.Divergence.Yours)), well

@@ -55,6 +55,8 @@ func (s *lookScreen) lanes(w, h int) page {
 		}
 	}
 	switch {
+	case len(a) == 0 && s.pos.Counter != "":
+		return append(p, s.oneLane(colB, yours, "yours", ", to be made")...)
 	case len(a) == 0:
 		return append(p, s.oneLane(colB, theirs, "theirs", others)...)
 	case len(b) == 0:
