@@ -254,12 +254,12 @@ func TestFilesAreWrittenAsAttributesAsk(t *testing.T) {
 // TestPlanAsksTheRemote: before a fetch what is here says nothing of what the remote has by now.
 func TestPlanAsksTheRemote(t *testing.T) {
 	s := scene(t)
-	code, out, errs := dorvik("-C", s.Clone, "plan", "--json", "--no-fetch")
+	code, out, _ := dorvik("-C", s.Clone, "plan", "--json", "--no-fetch")
 	assert.Equal(t, exitDone, code)
 	v := asJSON(t, out)
 	assert.Equal(t, float64(0), v["theirs"].(map[string]any)["commits"])
 	assert.Equal(t, false, v["known"].(map[string]any)["asked"])
-	code, _, errs = dorvik("-C", s.Clone, "plan", "--no-fetch")
+	code, _, errs := dorvik("-C", s.Clone, "plan", "--no-fetch")
 	assert.Equal(t, exitDone, code)
 	assert.Contains(t, errs, "Nothing new on origin/main as far as is known.")
 	assert.Contains(t, errs, "The remote was not asked")

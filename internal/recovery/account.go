@@ -32,7 +32,6 @@ type compared struct {
 	side                     merge.Side
 	base, tip, other, result object.ID // trees
 	commits                  []history.Node
-	onlyWhatTheStepDid       bool // of a pick: yours is all that stands there, of which the step could only take away
 }
 
 // LeftOut lists what of either side the result of a join does not hold. It is computed from trees: the sides, what they

@@ -101,11 +101,6 @@ func (j *Join) Unmade() (out []Making) {
 	return slices.DeleteFunc(slices.Clone(j.Makings), func(m Making) bool { return m.Made })
 }
 
-// made reports whether a file was made anew.
-func (j *Join) made(path string) bool {
-	return slices.ContainsFunc(j.Makings, func(m Making) bool { return m.Path == path && m.Made })
-}
-
 // Sentence tells of a making, for where the result is told of.
 func (m Making) Sentence() string {
 	switch {

@@ -291,18 +291,21 @@ func (s *pushScreen) withMend() string {
 // becomes draws the branch as it will be.
 func (s *pushScreen) becomes(p *page, w int) {
 	const most = 10
-	rows, room := s.branch(), 24
+	rows, room, who := s.branch(), 24, 12
 	for _, r := range rows {
 		room = max(room, len([]rune(r.subject)))
+		if strings.HasPrefix(r.who, "you") { // whose it is is the reader's first question
+			who = max(who, len([]rune(r.who)))
+		}
 	}
-	room = min(room, max(20, w-56))
+	room = min(room, max(20, w-44-who))
 	for _, r := range rows[:min(most, len(rows))] {
 		sign := r.sign
 		if r.prime {
 			sign += "′"
 		}
 		p.row(txt(r.hue, "    "+sign).fit(8).add(r.hue, r.id+"  ").then(txt(plain, r.subject).fit(room)).
-			add(dim, "  "+r.who).fit(room+31).add(dim, "  "+r.note))
+			add(dim, "  "+r.who).fit(room+19+who).add(dim, "  "+r.note))
 	}
 	if len(rows) > most {
 		p.row(txt(dim, fmt.Sprintf("    and %s", words.Count(len(rows)-most, "older commit", "older commits"))))

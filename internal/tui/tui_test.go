@@ -766,7 +766,7 @@ func TestWhatIsInTheWayIsMovedAside(t *testing.T) {
 	b.press("enter")
 	b.see("Ready to join and push", "quay will be moved aside")
 	b.press("b")
-	b.see("quay was moved aside; undo brings it back")
+	b.see("quay was moved aside; until this is pushed undo brings it back")
 	assert.Equal(t, "theirs\n", mine.Read("quay/sub/x"))
 	b.press("u")
 	assert.Equal(t, "ignored, and mine\n", mine.Read("quay"))
