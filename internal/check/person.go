@@ -37,8 +37,8 @@ func Give(ctx context.Context, dir, line, text string) error {
 	return fmt.Errorf("“%s” ended with %w%s", line, err, said)
 }
 
-// Show has a viewer show a file, and leaves it open. It has no part of the terminal, which shows something else. One that
-// fails within a moment is an error, with what it said.
+// Show has a viewer show a file, and leaves it open. It has no part of the terminal, which shows something else. One
+// that fails within a moment is an error, with what it said.
 func Show(ctx context.Context, line, file string, moment time.Duration) error {
 	cmd := exec.Command("sh", "-c", line+` "$@"`, line, file)
 	said := &lastWords{}

@@ -21,31 +21,32 @@ import (
 )
 
 type recoverJSON struct {
-	Version      int                    `json:"version"`
-	Route        string                 `json:"route"`
-	Result       string                 `json:"result"`
-	Tip          object.ID              `json:"tip"`
-	Tree         object.ID              `json:"tree"`
-	Settled      []settledJSON          `json:"settled"`
-	Open         []openConflict         `json:"open"`
-	AlreadyThere []object.ID            `json:"already_there"`
-	Emptied      []object.ID            `json:"emptied"`
-	Dropped      []object.ID            `json:"dropped,omitempty"` // as was wished in the full screen
-	LeftOut      []recovery.LeftOut     `json:"left_out"`
-	Check        *checkJSON             `json:"check"`
-	*provedJSON                         // nil where no check was run
-	Waypoint     string                 `json:"waypoint"`
-	Refusal      *refusalJSON           `json:"refusal,omitempty"`
-	Moved        []recovery.Move        `json:"moved,omitempty"`     // other branches, that a rebase's list moves
-	Notes        []string               `json:"notes,omitempty"`     // what to know of the list of what git left half done
-	Published    []object.ID            `json:"published,omitempty"` // commits that a rebase would rewrite
-	Marks        []recovery.MarkerFile  `json:"marks,omitempty"`     // conflict marks in what would be pushed
-	Carried      []recovery.CarriedPath `json:"carried"`
-	Remarks      []remarkJSON           `json:"remarks,omitempty"`
-	Misfits      []misfitJSON           `json:"misfits,omitempty"`
-	NotLookedAt  []string               `json:"not_looked_at,omitempty"` // foresight that failed, as sentences
-	Notice       string                 `json:"notice,omitempty"`
-	Error        string                 `json:"error,omitempty"`
+	Version      int                `json:"version"`
+	Route        string             `json:"route"`
+	Result       string             `json:"result"`
+	Tip          object.ID          `json:"tip"`
+	Tree         object.ID          `json:"tree"`
+	Settled      []settledJSON      `json:"settled"`
+	Open         []openConflict     `json:"open"`
+	AlreadyThere []object.ID        `json:"already_there"`
+	Emptied      []object.ID        `json:"emptied"`
+	Dropped      []object.ID        `json:"dropped,omitempty"` // as was wished in the full screen
+	LeftOut      []recovery.LeftOut `json:"left_out"`
+	Check        *checkJSON         `json:"check"`
+	*provedJSON                     // nil where no check was run
+	Waypoint     string             `json:"waypoint"`
+	Refusal      *refusalJSON       `json:"refusal,omitempty"`
+	Moved        []recovery.Move    `json:"moved,omitempty"` // other branches, that a rebase's list moves
+	// what to know of the list of what git left half done
+	Notes       []string               `json:"notes,omitempty"`
+	Published   []object.ID            `json:"published,omitempty"` // commits that a rebase would rewrite
+	Marks       []recovery.MarkerFile  `json:"marks,omitempty"`     // conflict marks in what would be pushed
+	Carried     []recovery.CarriedPath `json:"carried"`
+	Remarks     []remarkJSON           `json:"remarks,omitempty"`
+	Misfits     []misfitJSON           `json:"misfits,omitempty"`
+	NotLookedAt []string               `json:"not_looked_at,omitempty"` // foresight that failed, as sentences
+	Notice      string                 `json:"notice,omitempty"`
+	Error       string                 `json:"error,omitempty"`
 }
 
 type settledJSON struct {
@@ -404,7 +405,8 @@ func (r *recoverer) accept(ctx context.Context, p *recovery.Position, j *recover
 		r.say("Settled: what was in conflict is staged, and nothing is committed. “dorvik undo” brings it back.")
 	case wp.After == p.Head():
 		r.out.Result = "nothing-to-do"
-		r.say("%s ended: nothing of it was left to commit, and %s stays at %s. “dorvik undo” brings back what was half "+
+		r.say("%s ended: nothing of it was left to commit, and %s stays at %s. “dorvik undo” brings back what was "+
+			"half "+
 			"done.", words.Upper(p.Stuck.What()), branch, wp.After)
 	default:
 		r.say("%s: %s is now at %s. “dorvik undo” takes it back.", words.If(p.Picking, "Picked", "Joined"), branch,

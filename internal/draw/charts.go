@@ -261,8 +261,8 @@ func routeLanes(route recovery.Route, rows []routeRow) []int {
 	return out
 }
 
-// routeLines draws the lines between rows: from each to the next on its line, and of a second line from the first row to
-// the last.
+// routeLines draws the lines between rows: from each to the next on its line, and of a second line from the first row
+// to the last.
 func (s *sheet) routeLines(x float64, rows []routeRow, lanes []int, at []float64) {
 	if len(at) == 0 {
 		return
@@ -276,7 +276,8 @@ func (s *sheet) routeLines(x float64, rows []routeRow, lanes []int, at []float64
 		l := lanes[i]
 		from := last[l]
 		if from < 0 { // the second line leaves the first row
-			put(rows[i].sign, [2]float64{px(0), at[0]}, [2]float64{px(i), min(at[0]+2*lane, at[i])}, [2]float64{px(i), at[i]})
+			put(rows[i].sign, [2]float64{px(0), at[0]}, [2]float64{px(i), min(at[0]+2*lane, at[i])}, [2]float64{px(i),
+				at[i]})
 		} else {
 			put(rows[from].sign, [2]float64{px(from), at[from]}, [2]float64{px(i), at[i]})
 		}

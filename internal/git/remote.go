@@ -34,7 +34,8 @@ const (
 // refusals say each kind in a sentence, and what a person can do about it.
 var refusals = map[RefusalKind]struct{ text, next string }{
 	Behind: {"somebody pushed first: the remote has commits that yours do not build on", "Look at what is new"},
-	Busy: {"the server's copy of the branch is locked: another push is under way there, or one that broke off left its " +
+	Busy: {"the server's copy of the branch is locked: another push is under way there, or one that broke off left " +
+		"its " +
 		"lock", "Wait a moment"},
 	Protected: {"the branch is protected: the server takes no push to it from you",
 		"Push to a branch of its own, and have that joined there"},
@@ -169,8 +170,9 @@ func wireRefusal(stderr string, push bool) *Refusal {
 		r.Kind = NoLogin
 	case has("permission denied", "access denied", "returned error: 403", "service not enabled"):
 		r.Kind = NoAccess
-	case has("does not appear to be a git repository", "repository not found", "not found: did you run"), has("repository '") &&
-		has("' not found", "does not exist"):
+	case has("does not appear to be a git repository", "repository not found", "not found: did you run"),
+		has("repository '") &&
+			has("' not found", "does not exist"):
 		r.Kind = Missing
 	case has("could not resolve", "connection refused", "connection timed out", "network is unreachable",
 		"no route to host", "unable to connect", "failed to connect", "could not connect", "unable to access",

@@ -50,20 +50,21 @@ type Unfinished struct {
 	Done      []Command   // of a list, the one it stopped at last
 	Todo      []Command   // and what is to come
 	Remade    map[object.ID]object.ID
-	Message   string       // prepared for the commit that is to be made, without its comments
-	Stash     object.ID    // uncommitted work that git put aside before it began
-	Squashing bool         // of a rebase: a squash is among the commits that become part of the one it is at
-	Picking   bool         // of a rebase: the commit it stopped at is not made yet, nor dropped
-	Amend     object.ID    // the commit that it made and stopped at, to be amended; zero where it stopped before making one
-	Moves     []BranchMove // of other branches, that its list asks for
-	Options   []Option     // it was begun with, as far as they matter to what is to come
-	Parent    int          // of picked commits that join lines
-	Patches   int          // of patches: how many there are, and
-	At        int          // at which it stopped, from 1
-	Mails     []string     // those from there on, and
-	Apply     Applied      // how they are read
-	Files     []string     // git's own files of it, under the names of Inside
-	Pulled    bool         // it was begun by a pull
+	Message   string    // prepared for the commit that is to be made, without its comments
+	Stash     object.ID // uncommitted work that git put aside before it began
+	Squashing bool      // of a rebase: a squash is among the commits that become part of the one it is at
+	Picking   bool      // of a rebase: the commit it stopped at is not made yet, nor dropped
+	// the commit that it made and stopped at, to be amended; zero where it stopped before making one
+	Amend   object.ID
+	Moves   []BranchMove // of other branches, that its list asks for
+	Options []Option     // it was begun with, as far as they matter to what is to come
+	Parent  int          // of picked commits that join lines
+	Patches int          // of patches: how many there are, and
+	At      int          // at which it stopped, from 1
+	Mails   []string     // those from there on, and
+	Apply   Applied      // how they are read
+	Files   []string     // git's own files of it, under the names of Inside
+	Pulled  bool         // it was begun by a pull
 }
 
 // BranchMove is the move of a branch that stands on replayed commits, as update-ref in a rebase's list asks for it.
@@ -158,26 +159,8 @@ func (f gitFiles) commit(ctx context.Context, name string) (object.ID, error) {
 // Unfinished reads what git left half done; nil where nothing is.
 func (r *Repo) Unfinished(ctx context.Context) (*Unfinished, error) {
 	f := gitFiles{r}
-	u := &Unfinished{}
-	switch {
-	case f.has(rebaseMerge):
-		u.Operation = Rebasing
-	case f.has(rebaseApply + "/applying"):
-		u.Operation = Applying
-	case f.has(rebaseApply):
-		u.Operation = Rebasing
-	case f.has("MERGE_HEAD"):
-		u.Operation = Merging
-	case f.has("CHERRY_PICK_HEAD"):
-		u.Operation = Picking
-	case f.has("REVERT_HEAD"):
-		u.Operation = Reverting
-	case f.has(sequencer + "/todo"):
-		u.Operation = Picking
-		if strings.HasPrefix(f.text(sequencer+"/todo"), "revert") {
-			u.Operation = Reverting
-		}
-	default:
+	u := &Unfinished{Operation: f.operation()}
+	if u.Operation == "" {
 		return nil, nil
 	}
 	b, err := r.Current(ctx)
@@ -218,6 +201,30 @@ func (r *Repo) Unfinished(ctx context.Context) (*Unfinished, error) {
 	}
 	u.Pulled = strings.Contains(r.lastAction(), "pull")
 	return u, nil
+}
+
+// operation tells by git's files which operation was left half done; empty where none was.
+func (f gitFiles) operation() Operation {
+	switch {
+	case f.has(rebaseMerge):
+		return Rebasing
+	case f.has(rebaseApply + "/applying"):
+		return Applying
+	case f.has(rebaseApply):
+		return Rebasing
+	case f.has("MERGE_HEAD"):
+		return Merging
+	case f.has("CHERRY_PICK_HEAD"):
+		return Picking
+	case f.has("REVERT_HEAD"):
+		return Reverting
+	case f.has(sequencer + "/todo"):
+		if strings.HasPrefix(f.text(sequencer+"/todo"), "revert") {
+			return Reverting
+		}
+		return Picking
+	}
+	return ""
 }
 
 // Busy names the git operation that was left half done here, if one was.

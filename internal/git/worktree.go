@@ -114,8 +114,8 @@ func (r *Repo) Indexed(ctx context.Context) (map[string]object.Entry, error) {
 	return all, nil
 }
 
-// Hidden lists the paths that git was told not to look at: marked skip-worktree or assume-unchanged. Cost follows the size
-// of the index.
+// Hidden lists the paths that git was told not to look at: marked skip-worktree or assume-unchanged. Cost follows the
+// size of the index.
 func (r *Repo) Hidden(ctx context.Context) (map[string]bool, error) {
 	out, err := r.run(ctx, "reading the index", "ls-files", "-v", "-z")
 	if err != nil {

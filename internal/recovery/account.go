@@ -186,7 +186,8 @@ func (w *Workspace) pickComparisons(j *Join) (out []compared, err error) {
 			commits: []history.Node{st.Commit}})
 		// Of yours, only what the step changed can be left out by it.
 		changed := map[string]object.Entry{}
-		if err := w.Store.EachChange(onto, after, func(c object.Change) { changed[c.Path] = object.Entry{} }); err != nil {
+		err = w.Store.EachChange(onto, after, func(c object.Change) { changed[c.Path] = object.Entry{} })
+		if err != nil {
 			return nil, err
 		}
 		for path := range changed {

@@ -57,7 +57,8 @@ func (s *Session) notInstalled(dir string, tree object.ID) (lack, command string
 		}
 		for _, by := range in.by {
 			if there(dir, by.file) {
-				return fmt.Sprintf("what %s names is not installed there (there is no %s; “%s” installs it)", in.manifest,
+				return fmt.Sprintf("what %s names is not installed there (there is no %s; “%s” installs it)",
+					in.manifest,
 					in.folder, by.command), by.command, nil
 			}
 		}
@@ -74,7 +75,8 @@ func unknownCommand(r check.Report) string {
 		}
 		switch r.Exit {
 		case 127:
-			return fmt.Sprintf("The shell does not know a command in “%s”: nothing was checked.", words.OneLine(st.Line))
+			return fmt.Sprintf("The shell does not know a command in “%s”: nothing was checked.",
+				words.OneLine(st.Line))
 		case 126:
 			return fmt.Sprintf("The shell cannot run a command in “%s”: nothing was checked.", words.OneLine(st.Line))
 		}

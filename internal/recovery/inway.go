@@ -23,8 +23,10 @@ type OverwriteError struct {
 
 func (e *OverwriteError) Error() string {
 	if e.Hidden {
-		return fmt.Sprintf("the join must change %s, which git was told to take for unchanged, and %s not. Have git look "+
-			"again with “git update-index --no-skip-worktree --no-assume-unchanged”, and it is carried or committed like "+
+		return fmt.Sprintf("the join must change %s, which git was told to take for unchanged, and %s not. Have git "+
+			"look "+
+			"again with “git update-index --no-skip-worktree --no-assume-unchanged”, and it is carried or committed "+
+			"like "+
 			"other work. Nothing was changed", strings.Join(e.Paths, ", "), words.Is(len(e.Paths), "it is", "they are"))
 	}
 	if e.Unknown {
@@ -63,8 +65,8 @@ func (w *Workspace) inTheWayOf(p *Position, tree object.ID, away ...string) (sam
 	return same, w.hiddenInTheWay(from, tree)
 }
 
-// hiddenInTheWay names, as an *OverwriteError, files that differ between two trees, that git was told not to look at, and
-// that are not as the first tree has them.
+// hiddenInTheWay names, as an *OverwriteError, files that differ between two trees, that git was told not to look at,
+// and that are not as the first tree has them.
 func (w *Workspace) hiddenInTheWay(from, to object.ID) error {
 	if w.Repo == nil {
 		return nil

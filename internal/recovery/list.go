@@ -247,12 +247,14 @@ func (s *Stuck) withoutFollowing() {
 	for _, o := range s.Options {
 		switch o.Name {
 		case "strategy":
-			s.note("It was begun with --strategy=%s: Dorvik joins in its own way, and asks where both sides meet.", o.Value)
+			s.note("It was begun with --strategy=%s: Dorvik joins in its own way, and asks where both sides meet.",
+				o.Value)
 		case "strategy-option":
 			s.note("It was begun with -X %s: Dorvik asks where both sides meet, and prefers none of them.",
 				strings.TrimPrefix(strings.Trim(o.Value, "'"), "--"))
 		case "committer-date-is-author-date":
-			s.note("It was to give each new commit its author's date as the committer's: Dorvik gives it the date of now.")
+			s.note("It was to give each new commit its author's date as the committer's: Dorvik gives it the date of " +
+				"now.")
 		case "reset-author-date":
 			s.note("It was to give each new commit a new author's date: Dorvik keeps the one it has.")
 		case "gpg-sign":

@@ -157,7 +157,8 @@ func (s *Session) recall(k settle.Key) (r settle.Recollection, ok bool) {
 		}
 	}
 	if text, ok := s.typedIn(k); ok {
-		return settle.Recollection{Decision: settle.Decision{Key: k, Way: settle.Written, Text: text}, Typed: true}, true
+		return settle.Recollection{Decision: settle.Decision{Key: k, Way: settle.Written, Text: text}, Typed: true},
+			true
 	}
 	if own, ok := s.store.recalled(k); ok {
 		return settle.Recollection{Decision: own.Decision, When: own.When.Format("2 Jan 2006")}, true

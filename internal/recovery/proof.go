@@ -98,12 +98,13 @@ func (b Built) Made() (ids []object.ID) {
 
 // Proof is a check that was run, and where it failed.
 type Proof struct {
-	Result    check.Report
-	Places    []diagnose.Place
-	Texts     map[string][]Line // of the files with places
-	Lacks     []string          // what the checkout was without, as clauses
-	Install   string            // the project's own command that installs what it depends on, where that is not there; or empty
-	Unchecked string            // why nothing was checked, as a sentence; empty where it was
+	Result check.Report
+	Places []diagnose.Place
+	Texts  map[string][]Line // of the files with places
+	Lacks  []string          // what the checkout was without, as clauses
+	// the project's own command that installs what it depends on, where that is not there; or empty
+	Install   string
+	Unchecked string // why nothing was checked, as a sentence; empty where it was
 	State     State
 
 	WantsEach bool

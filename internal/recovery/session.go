@@ -552,12 +552,8 @@ func (s *Session) accept(ctx context.Context, p *Position, j *Join, b Built, con
 	if l, aside, err = s.guardAside(ctx, p, j, tree, consent); err != nil {
 		return nil, err
 	}
-	wp := s.waypointOf(p, j, b.Tip, tree)
-	wp.Aside = aside
-	if !consent.LeaveBranches {
-		wp.Moves = s.movesOf(b)
-	}
-	if err := s.nameWaypoint(ctx, wp); err != nil {
+	wp, err := s.newWaypoint(ctx, p, j, b, tree, aside, consent)
+	if err != nil {
 		return nil, err
 	}
 	tr := &Transition{Kind: Accepting, Branch: wp.Branch, From: wp.Before, To: wp.After, Message: what,
@@ -577,6 +573,17 @@ func (s *Session) accept(ctx context.Context, p *Position, j *Join, b Built, con
 	hooks.after(p, j, made, wp)
 	s.tellSubmodules(ctx, from, tree)
 	return wp, nil
+}
+
+// newWaypoint is the waypoint of a join that is accepted now, under a name of its own.
+func (s *Session) newWaypoint(ctx context.Context, p *Position, j *Join, b Built, tree object.ID, aside []string,
+	consent Consent) (*Waypoint, error) {
+	wp := s.waypointOf(p, j, b.Tip, tree)
+	wp.Aside = aside
+	if !consent.LeaveBranches {
+		wp.Moves = s.movesOf(b)
+	}
+	return wp, s.nameWaypoint(ctx, wp)
 }
 
 // tellSubmodules says which submodules the change moved, and that they themselves stand where they were: as
@@ -602,7 +609,8 @@ func (s *Session) tellSubmodules(ctx context.Context, from, to object.ID) {
 // waypointOf is the waypoint of a join that takes the branch to a tip.
 func (s *Session) waypointOf(p *Position, j *Join, tip, tree object.ID) *Waypoint {
 	wp := &Waypoint{Branch: p.Branch.Name, Before: p.tip(), After: tip, Theirs: p.Theirs, Route: j.Route,
-		Time: time.Now(), Decisions: decidedIn(j, &s.state.Decisions), Mends: j.Mended, Made: withoutTexts(s.state.Made),
+		Time: time.Now(), Decisions: decidedIn(j, &s.state.Decisions), Mends: j.Mended,
+		Made:    withoutTexts(s.state.Made),
 		Wishes:  p.Wishes,
 		Checked: s.CheckOf(tree), Return: p.Return}
 	if p.SettlesOnly() {
@@ -923,7 +931,8 @@ func (s *Session) PushTip(ctx context.Context, p *Position) (*Pushed, error) {
 			out.Refusal, err = nil, nil
 		}
 		out.Unsure = rerr != nil
-		if rerr == nil && out.Refusal != nil && out.Refusal.Kind == git.Behind && out.Refusal.Raced() && at == p.Upstream().Theirs &&
+		if rerr == nil && out.Refusal != nil && out.Refusal.Kind == git.Behind && out.Refusal.Raced() &&
+			at == p.Upstream().Theirs &&
 			p.Upstream().Branch.To() == to {
 			out.Refusal.Kind = git.Busy // nothing is new there: it was the lock
 		}

@@ -28,31 +28,10 @@ func (p *Position) Standing(accepted bool) Standing {
 	they, up := someAuthors(p.Divergence.Theirs), p.Branch.Upstream
 	commits := words.Count(theirs, "commit", "commits")
 	s := Standing{Well: true}
+	if p.Resume != nil || p.Counter != "" || p.Picking {
+		return p.underway(they, commits)
+	}
 	switch {
-	case p.Resume != nil:
-		s.Well = false
-		s.Head = fmt.Sprintf("Going on with %s that git left half done.", p.Stuck.What())
-		if p.SettlesOnly() {
-			s.Head = "Settling the conflicts that git left in your files; nothing is committed by that."
-		}
-		s.Text = p.Stuck.standing()
-		s.Next = "Branch, index and files are as git left them until you accept the result; undo brings them back " +
-			"like that."
-		return s
-	case p.Counter != "":
-		s.Head = "Taking back what waypoint " + p.Counter + " brought."
-		s.Text = "A new commit undoes it, on top of all that came since. Neither that nor anything on the remote is rewritten."
-		s.Next = "Your branch is as it was until you accept the result."
-		return s
-	case p.Picking:
-		s.Head = commits + " to pick."
-		s.Text = fmt.Sprintf("What %s changed there is brought onto %s, commit by commit.", they, p.Branch.Name)
-		s.Next = "Your branch is as it was until you accept the result. The commits stay where they are, too."
-		if n := len(p.Home.Divergence.Theirs); n > 0 {
-			s.Next += fmt.Sprintf(" %s has %s that you do not have: a push will want them joined.",
-				up, words.Count(n, "commit", "commits"))
-		}
-		return s
 	case p.NothingToDo() && p.Asked.IsZero() && p.Unanswered == nil:
 		s.Head = "Nothing to do as far as is known."
 		s.Text = fmt.Sprintf("%s and what was last fetched of %s hold the same commits.", p.Branch.Name, up)
@@ -63,7 +42,8 @@ func (p *Position) Standing(accepted bool) Standing {
 		s.Next = "There is nothing to join and nothing to push."
 	case p.Trivial() == UpToDate && p.Asked.IsZero() && p.Unanswered == nil:
 		s.Head = "Nothing new on " + up + " as far as is known."
-		s.Text = "Whether your " + words.Count(yours, "commit", "commits") + " can be pushed as " + words.Is(yours, "it is",
+		s.Text = "Whether your " + words.Count(yours, "commit", "commits") + " can be pushed as " + words.Is(yours,
+			"it is",
 			"they are") + " only the remote can say."
 		s.Next = "Ask it before you push."
 	case p.Trivial() == UpToDate:
@@ -78,7 +58,8 @@ func (p *Position) Standing(accepted bool) Standing {
 		s.Head = "Only theirs is new."
 		s.Text = fmt.Sprintf("%s pushed %s to %s, and you have nothing unpushed.", they, commits, up)
 		if p.allMine() {
-			s.Text = fmt.Sprintf("%s has %s of your own that your branch does not have, and you have nothing unpushed.", up,
+			s.Text = fmt.Sprintf("%s has %s of your own that your branch does not have, and you have nothing unpushed.",
+				up,
 				commits)
 		}
 		s.Next = "Your branch can move forward to theirs without joining anything."
@@ -95,6 +76,37 @@ func (p *Position) Standing(accepted bool) Standing {
 	}
 	if p.Unanswered != nil {
 		p.unanswered(&s, yours, theirs, they, commits)
+	}
+	return s
+}
+
+// underway says where one stands with what was begun: what git left half done, a join that is taken back by a commit,
+// or commits to pick.
+func (p *Position) underway(they, commits string) Standing {
+	s := Standing{Well: true}
+	switch {
+	case p.Resume != nil:
+		s.Well = false
+		s.Head = fmt.Sprintf("Going on with %s that git left half done.", p.Stuck.What())
+		if p.SettlesOnly() {
+			s.Head = "Settling the conflicts that git left in your files; nothing is committed by that."
+		}
+		s.Text = p.Stuck.standing()
+		s.Next = "Branch, index and files are as git left them until you accept the result; undo brings them back " +
+			"like that."
+	case p.Counter != "":
+		s.Head = "Taking back what waypoint " + p.Counter + " brought."
+		s.Text = "A new commit undoes it, on top of all that came since. Neither that nor anything on the remote is " +
+			"rewritten."
+		s.Next = "Your branch is as it was until you accept the result."
+	default:
+		s.Head = commits + " to pick."
+		s.Text = fmt.Sprintf("What %s changed there is brought onto %s, commit by commit.", they, p.Branch.Name)
+		s.Next = "Your branch is as it was until you accept the result. The commits stay where they are, too."
+		if n := len(p.Home.Divergence.Theirs); n > 0 {
+			s.Next += fmt.Sprintf(" %s has %s that you do not have: a push will want them joined.",
+				p.Branch.Upstream, words.Count(n, "commit", "commits"))
+		}
 	}
 	return s
 }

@@ -393,7 +393,8 @@ func (w *Workspace) readMarked(s *Stuck, f *settle.File, path string) ([]merge.T
 		if answer[q] = a.Text; !ok || !also || a.Text != b.Text {
 			if text := s.typedBetween(q, a.Text, b.Text); ok && also && text != "" {
 				w.keepTyped(q.Key, text)
-				s.note("In %s you typed between conflict marks that still stand: that is offered as a way to settle it, "+
+				s.note("In %s you typed between conflict marks that still stand: that is offered as a way to settle "+
+					"it, "+
 					"and the file as it is now is kept when you accept.", path)
 			}
 			continue
@@ -415,11 +416,12 @@ func (w *Workspace) readMarked(s *Stuck, f *settle.File, path string) ([]merge.T
 	return []merge.TextEdit{{Path: f.Path, Before: before, After: one}}, nil
 }
 
-// typedBetween is what a person typed between the marks of a conflict, which hold first and second now: the half that is
-// not as git wrote it, or both. It is empty where git wrote them so.
+// typedBetween is what a person typed between the marks of a conflict, which hold first and second now: the half that
+// is not as git wrote it, or both. It is empty where git wrote them so.
 func (s *Stuck) typedBetween(q *settle.Question, first, second string) string {
 	headIs, otherIs := q.Yours, q.Theirs
-	if s.Operation == git.Rebasing && len(s.Merged) == 0 || s.swapped || s.stashed { // HEAD's half, which is first, is theirs
+	// HEAD's half, which is first, is theirs
+	if s.Operation == git.Rebasing && len(s.Merged) == 0 || s.swapped || s.stashed {
 		headIs, otherIs = otherIs, headIs
 	}
 	switch {
@@ -546,7 +548,8 @@ func (w *Workspace) resumeRebase(ctx context.Context, s *Stuck, r *Resume) error
 			return err
 		}
 	case s.stand == head.Tree:
-	case s.Amend == s.Head && last >= 0 && f.todo[last].Commit.ID == s.Head: // staged at an edit: it goes into that commit
+	// staged at an edit: it goes into that commit
+	case s.Amend == s.Head && last >= 0 && f.todo[last].Commit.ID == s.Head:
 		f.todo[last].Stands, f.todo[last].Tree = false, s.stand
 	default:
 		s.beside = head.Tree
@@ -1046,7 +1049,8 @@ func (s *Session) locateStuck(ctx context.Context, fetch bool) (*Position, error
 
 // stuckStill holds that what git left half done is as it was read.
 func (s *Session) stuckStill(b git.Branch, st *Stuck) error {
-	if busy := s.Repo.Busy(); busy != st.Operation && (busy != "" || st.Operation != git.Unmerged) || b.Tip != st.Head || (b.Name == "") != st.Detached {
+	if busy := s.Repo.Busy(); busy != st.Operation && (busy != "" || st.Operation != git.Unmerged) ||
+		b.Tip != st.Head || (b.Name == "") != st.Detached {
 		return &MovedError{Branch: st.Branch}
 	}
 	return nil

@@ -155,13 +155,21 @@ func (s *Session) survey(ctx context.Context, p *Position, dirty func() error, p
 	if err := <-told; err != nil {
 		return nil, err
 	}
-	s.knowMe(ctx, v.Position)
-	if v.Me = v.Position.Me; v.Me == "" {
-		if who, err := s.Repo.Committer(ctx); err == nil {
-			v.Me = who.Email
-		}
-	}
+	v.Me = s.me(ctx, v.Position)
 	return v, nil
+}
+
+// me gives the address of who sits here, as far as it is known.
+func (s *Session) me(ctx context.Context, p *Position) string {
+	s.knowMe(ctx, p)
+	if p.Me != "" {
+		return p.Me
+	}
+	who, err := s.Repo.Committer(ctx)
+	if err != nil {
+		return ""
+	}
+	return who.Email
 }
 
 // shown has the ids that are shown of a position be told apart.

@@ -150,7 +150,8 @@ func (p *Position) Head() object.ID {
 	return p.Yours
 }
 
-// tip is the commit that the branch is at. Where git left picks half done it is beyond Yours, which is where they began.
+// tip is the commit that the branch is at. Where git left picks half done it is beyond Yours, which is where they
+// began.
 func (p *Position) tip() object.ID {
 	if p.Stuck != nil {
 		return p.Stuck.tip()

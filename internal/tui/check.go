@@ -383,7 +383,8 @@ func (s *checkScreen) without() tea.Cmd {
 // typeCheck asks for a command to check by, keeps it for this repository, and runs it.
 func (s *checkScreen) typeCheck() tea.Cmd {
 	f := &finding{screen: s, f: s.frame, label: "check by", empty: txt(dim, "a command, such as make test"),
-		says: "It is kept for this repository, as dorvik.check, and runs at once in a checkout of its own. Nothing typed " +
+		says: "It is kept for this repository, as dorvik.check, and runs at once in a checkout of its own. Nothing " +
+			"typed " +
 			"clears it: then the check is found from the project's files again."}
 	f.open(s.line(), act(keys.next, "keep it and run it", f.typed(func(line string) tea.Cmd {
 		tree := s.join.Tree
@@ -401,7 +402,8 @@ func (s *checkScreen) installAction() []action {
 	}
 	return []action{acts(keys.install, "", func() tea.Cmd {
 		line := s.install + " && " + s.line()
-		s.ask(warning("“"+s.install+"” runs in the check's checkout, before “"+s.line()+"”; both are kept as the check of "+
+		s.ask(warning("“"+s.install+"” runs in the check's checkout, before “"+s.line()+"”; both are kept as the "+
+			"check of "+
 			"this repository. Run them?"), "install, then check", func() tea.Cmd {
 			tree := s.join.Tree
 			return s.start("keeping it", func(ctx context.Context, _ func(int, int)) (then, error) {

@@ -267,7 +267,8 @@ func (s *checkScreen) failedPage(p page, w, h int) page {
 		next += " Mend it here and check again: the edit becomes part of " + s.mendedInto() + "."
 	}
 	if s.unchecked != "" {
-		p.say(w, line{}.bold(trouble, "▲ "+s.unchecked+" ").add(plain, "Press w to type another command, or to clear it."))
+		p.say(w, line{}.bold(trouble, "▲ "+s.unchecked+" ").add(plain, "Press w to type another command, or to clear "+
+			"it."))
 		p.blank()
 		return append(p, s.outputPage(w-2, h-len(p))...)
 	}
@@ -285,10 +286,7 @@ func (s *checkScreen) failedPage(p page, w, h int) page {
 	if h >= small {
 		s.misfitNote(&p, w, 2)
 	} else if s.canTake() {
-		for _, m := range s.offered[:min(2, len(s.offered))] {
-			p.row(txt(plain, "  ").bold(bright, keys.take.Help().Key).add(plain, fmt.Sprintf("  mends %s:%d ", m.Path,
-				m.Line)).add(joined, strings.TrimSpace(strings.Join(m.After, ""))).cut(w))
-		}
+		p.rows(s.offeredRows(w))
 	}
 	if len(s.result.Steps) > 1 && h >= 20 {
 		p.blank()
@@ -316,6 +314,15 @@ func (s *checkScreen) failedPage(p page, w, h int) page {
 	}
 	left := w / 2
 	return append(p, beside(s.placePage(left-1, rest), s.outputPage(w-left-4, rest), left, w, rest)...)
+}
+
+// offeredRows shows the first mends that can be taken, a row each.
+func (s *checkScreen) offeredRows(w int) (rows page) {
+	for _, m := range s.offered[:min(2, len(s.offered))] {
+		rows.row(txt(plain, "  ").bold(bright, keys.take.Help().Key).add(plain, fmt.Sprintf("  mends %s:%d ", m.Path,
+			m.Line)).add(joined, strings.TrimSpace(strings.Join(m.After, ""))).cut(w))
+	}
+	return rows
 }
 
 // mendedInto says what an edit by hand becomes part of.

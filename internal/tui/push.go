@@ -254,10 +254,12 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 	var cmd tea.Cmd
 	switch {
 	case s.pos.Stuck != nil:
-		what := words.Upper(s.pos.Stuck.What()) + " that git left half done is finished, and nothing of it is left over."
+		what := words.Upper(s.pos.Stuck.What()) + " that git left half done is finished, and nothing of it is left " +
+			"over."
 		switch {
 		case s.pos.SettlesOnly():
-			what = "What was in conflict is settled and staged. Nothing is committed; l, then u brings it back as it was."
+			what = "What was in conflict is settled and staged. Nothing is committed; l, then u brings it back as it " +
+				"was."
 		case s.pos.Resume == nil:
 			what = "Joined anew: your branch and files are at the result."
 		}
@@ -287,7 +289,8 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 	}
 	if len(aside) > 0 {
 		s.flash = s.flash.add(plain, " "+words.List(words.Some(aside, 3))+" "+words.Is(len(aside), "was", "were")+
-			" moved aside; until this is pushed undo brings "+words.Is(len(aside), "it", "them")+" back, and l tells where "+
+			" moved aside; until this is pushed undo brings "+words.Is(len(aside), "it", "them")+" back, and l tells "+
+			"where "+
 			words.Is(len(aside), "it is", "they are")+" kept.")
 	}
 	if notice != "" {

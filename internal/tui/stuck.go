@@ -282,7 +282,8 @@ func (s *stuckScreen) outcome(how recovery.TakeOver) string {
 	switch how {
 	case recovery.Finish:
 		if s.stuck.Operation == git.Unmerged {
-			return "asks " + words.Count(c.Asks, "decision", "decisions") + ", and puts the answers into your files, staged. " +
+			return "asks " + words.Count(c.Asks, "decision", "decisions") + ", and puts the answers into your files, " +
+				"staged. " +
 				"Nothing is committed, and undo brings the conflicts back."
 		}
 		out := words.If(c.Asks > 0, "asks "+words.Count(c.Asks, "decision", "decisions"), "asks nothing more")

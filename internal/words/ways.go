@@ -66,7 +66,8 @@ func count(pieces []settle.Piece, verb, yours, theirs string) string {
 	}
 	if len(parts) == 2 { // "your 2 and Ilka's 3 words"
 		first, unit, _ := cutLast(parts[0])
-		if _, other, ok := cutLast(parts[1]); ok && !strings.Contains(first, " and ") && strings.TrimSuffix(unit, "s") ==
+		if _, other, ok := cutLast(parts[1]); ok && !strings.Contains(first, " and ") && strings.TrimSuffix(unit,
+			"s") ==
 			strings.TrimSuffix(other, "s") {
 			parts[0] = first
 		}

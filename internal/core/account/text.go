@@ -12,7 +12,8 @@ import (
 const largeEdit = 256 << 10
 
 // Texts lists the lines that a side put into a text and result does not hold, and those that it took out and that stand
-// in result again; other is the other side's text. Line ends do not count, nor do lines of blanks. Paths are left empty.
+// in result again; other is the other side's text. Line ends do not count, nor do lines of blanks. Paths are left
+// empty.
 func Texts(base, side, other, result string) []Entry {
 	t := &texts{base: diff.Lines(base), side: diff.Lines(side), result: diff.Lines(result)}
 	b, s, r := bare(t.base), bare(t.side), bare(t.result)
@@ -25,7 +26,8 @@ func Texts(base, side, other, result string) []Entry {
 		t.others[l] = true
 	}
 	t.byOther = diff.Histogram(b, t.other)
-	t.spare = map[string]int{} // how many copies of a line the result has beyond those that the side kept in their place
+	// how many copies of a line the result has beyond those that the side kept in their place
+	t.spare = map[string]int{}
 	for _, l := range r {
 		t.spare[l]++
 	}

@@ -233,7 +233,8 @@ func nodeError(lines []string, at int) (p Place, n int, ok bool) {
 
 var nodeFrame = rx.New(`^\s+at (?:.* \()?(?:file://)?(/?[^()]+?):(\d+):(\d+)\)?(?: \{)?$`)
 
-// nodeThrow reads an error with the calls that led to it, without a place before them, as of a module that is not there.
+// nodeThrow reads an error with the calls that led to it, without a place before them, as of a module that is not
+// there.
 func nodeThrow(lines []string, at int) (p Place, n int, ok bool) {
 	m := nodeThrown.FindStringSubmatch(lines[at])
 	if m == nil {

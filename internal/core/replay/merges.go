@@ -48,35 +48,16 @@ func (r *replayer) merge(s *Step) error {
 	if caughtUp {
 		s.onto = s.onto[:1]
 	} else {
-		now := pair
-		if swapped {
-			now[0], now[1] = now[1], now[0]
-		}
-		if s.Merge, err = r.joinCommits(now[0], now[1]); err != nil {
-			return err
-		}
-		if err := r.decideAsBefore(before, n.Tree, s.Merge); err != nil {
-			return err
-		}
-		if fresh, err = r.settle(s, s.Merge); err != nil {
+		if fresh, err = r.joinAnew(s, before, pair, swapped); err != nil {
 			return err
 		}
 	}
 	// The old joint as git or Dorvik would have left it, with what was contested
 	// as the merge has it: what still differs from the merge is its own. Where nothing is joined any more, what was
 	// decided in a text is its own, too.
-	settled := map[string]object.Entry{}
-	for _, c := range before.Conflicts {
-		for _, p := range c.Paths() {
-			if settled[p], err = r.engine.Store.Find(n.Tree, p); err != nil {
-				return err
-			}
-		}
-		if lines, ok := c.Subject.(*merge.Lines); ok && caughtUp {
-			if err := r.asItStands(settled, c.Path, lines.Text, first); err != nil {
-				return err
-			}
-		}
+	settled, err := r.contested(before, n.Tree, first, caughtUp)
+	if err != nil {
+		return err
 	}
 	joint, err := before.Tree(merge.Decided{Entries: settled})
 	if err != nil {
@@ -95,6 +76,42 @@ func (r *replayer) merge(s *Step) error {
 		s.Outcome = Emptied
 	}
 	return nil
+}
+
+// joinAnew joins the two lines as they are now, decided as the merge decided it.
+func (r *replayer) joinAnew(s *Step, before *merge.Result, now [2]object.ID, swapped bool) (tree object.ID, err error) {
+	if swapped {
+		now[0], now[1] = now[1], now[0]
+	}
+	if s.Merge, err = r.joinCommits(now[0], now[1]); err != nil {
+		return tree, err
+	}
+	if err := r.decideAsBefore(before, s.Commit.Tree, s.Merge); err != nil {
+		return tree, err
+	}
+	return r.settle(s, s.Merge)
+}
+
+// contested gives what was contested in a joint as the merge has it; where the merge's line is in the other by now,
+// with the decisions in a text as they stand in what is first there.
+func (r *replayer) contested(before *merge.Result, has, first object.ID, caughtUp bool) (map[string]object.Entry,
+	error) {
+	settled := map[string]object.Entry{}
+	for _, c := range before.Conflicts {
+		for _, p := range c.Paths() {
+			e, err := r.engine.Store.Find(has, p)
+			if err != nil {
+				return nil, err
+			}
+			settled[p] = e
+		}
+		if lines, ok := c.Subject.(*merge.Lines); ok && caughtUp {
+			if err := r.asItStands(settled, c.Path, lines.Text, first); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return settled, nil
 }
 
 // FirstHoldsTheirs reports whether the first of two lines holds theirs and the second does not, so that the second is
@@ -122,7 +139,8 @@ func (r *replayer) asItStands(settled map[string]object.Entry, path string, t *m
 	}
 	now := string(data)
 	text := t.Join(func(_ int, h merge.Hunk) string {
-		yours, theirs := strings.Join(t.Yours[h.Yours.Lo:h.Yours.Hi], ""), strings.Join(t.Theirs[h.Theirs.Lo:h.Theirs.Hi], "")
+		yours, theirs := strings.Join(t.Yours[h.Yours.Lo:h.Yours.Hi], ""),
+			strings.Join(t.Theirs[h.Theirs.Lo:h.Theirs.Hi], "")
 		if theirs != "" && strings.Contains(now, theirs) && (yours == "" || !strings.Contains(now, yours)) {
 			return theirs
 		}

@@ -36,8 +36,8 @@ type Says struct {
 // Saying is what a commit does to the message of the one that it becomes part of.
 type Saying int
 
-// Nothing keeps that message, Adds puts another below it, and Replaces puts another in its place; but where one was added
-// in the same chain, that one is put below, too.
+// Nothing keeps that message, Adds puts another below it, and Replaces puts another in its place; but where one was
+// added in the same chain, that one is put below, too.
 const (
 	Nothing Saying = iota
 	Adds

@@ -103,8 +103,8 @@ func (c *Question) suggestPlain(at place) {
 	}
 }
 
-// standsElsewhere reports whether lines that a side took out of the place stand in another of the other side's file, which
-// moved them.
+// standsElsewhere reports whether lines that a side took out of the place stand in another of the other side's file,
+// which moved them.
 func (at place) standsElsewhere(c *Question, side merge.Side) bool {
 	if at.text == nil {
 		return false
