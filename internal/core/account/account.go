@@ -105,6 +105,7 @@ func (a *comparison) renames(changes []object.Change) (err error) {
 	return err
 }
 
+// renamed finds where files of base that are gone from their place are in a tree.
 func (a *comparison) renamed(to object.ID, gone map[string]bool) (map[string]string, error) {
 	out := map[string]string{}
 	list, err := a.engine.Renames(a.ctx, a.base, to, gone)
@@ -191,12 +192,7 @@ func (a *comparison) oldPlace(path string, old object.Entry) error {
 			return err
 		}
 		b, r := bare(diff.Lines(string(was))), bare(diff.Lines(string(now)))
-		stands := 0
-		for _, yes := range unchanged(len(b), diff.Histogram(b, r)) {
-			if yes {
-				stands++
-			}
-		}
+		stands := diff.Common(len(b), diff.Histogram(b, r))
 		same = 2*stands >= max(len(b), len(r)) && stands > 0
 	}
 	if same {
@@ -285,7 +281,7 @@ func (a *comparison) content(path, from string, old, has, is object.Entry) error
 
 // othersText is what the other side has of a file, under either of its names.
 func (a *comparison) othersText(path, from string) (text string, err error) {
-	var seen []string
+	seen := []string{""}
 	for _, at := range []string{path, from, a.now[from]} {
 		if slices.Contains(seen, at) {
 			continue
@@ -295,7 +291,7 @@ func (a *comparison) othersText(path, from string) (text string, err error) {
 		if err != nil {
 			return "", err
 		}
-		if at == "" || !e.Mode.IsRegular() {
+		if !e.Mode.IsRegular() {
 			continue
 		}
 		data, err := a.store.Blob(e.ID)

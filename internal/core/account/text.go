@@ -19,29 +19,18 @@ func Texts(base, side, other, result string) []Entry {
 	b, s, r := bare(t.base), bare(t.side), bare(t.result)
 	t.edits, t.toResult = diff.Histogram(b, s), diff.Histogram(s, r)
 	fromBase := diff.Histogram(b, r)
-	t.held, t.stands = unchanged(len(s), t.toResult), unchanged(len(b), fromBase)
-	t.fromSide, t.fromBase = kept(len(r), t.toResult), kept(len(r), fromBase)
+	t.held, t.fromSide = diff.Standing(len(s), len(r), t.toResult)
+	t.stands, t.fromBase = diff.Standing(len(b), len(r), fromBase)
 	t.others, t.other = map[string]bool{}, bare(diff.Lines(other))
 	for _, l := range t.other {
 		t.others[l] = true
 	}
 	t.byOther = diff.Histogram(b, t.other)
-	// how many copies of a line the result has beyond those that the side kept in their place
-	t.spare = map[string]int{}
-	for _, l := range r {
-		t.spare[l]++
-	}
-	for i, l := range s {
-		if t.held[i] {
-			t.spare[l]--
+	t.spare, t.more = map[string]int{}, diff.More(r, s)
+	for i, l := range r {
+		if !t.fromSide[i] {
+			t.spare[l]++
 		}
-	}
-	t.fewer = map[string]int{} // how many copies of a line the result has beyond the side's
-	for _, l := range r {
-		t.fewer[l]++
-	}
-	for _, l := range s {
-		t.fewer[l]--
 	}
 	var out []Entry
 	for _, e := range t.edits {
@@ -67,8 +56,9 @@ type texts struct {
 	fromSide, fromBase []bool          // lines of result that stand there as side, or base, has them
 	others             map[string]bool // lines of the other side
 	other              []string
-	byOther            []diff.Edit // from base
-	spare, fewer       map[string]int
+	byOther            []diff.Edit    // from base
+	spare              map[string]int // how many copies of a line the result has beyond those that the side kept
+	more               map[string]int // how many it has beyond all of the side's
 }
 
 // bare gives lines without their ends.
@@ -76,34 +66,6 @@ func bare(lines []string) []string {
 	out := make([]string, len(lines))
 	for i, l := range lines {
 		out[i] = strings.TrimRight(l, "\r\n")
-	}
-	return out
-}
-
-// unchanged marks the lines of a text of n lines that edits leave in their place.
-func unchanged(n int, edits []diff.Edit) []bool {
-	out := make([]bool, n)
-	for i := range out {
-		out[i] = true
-	}
-	for _, e := range edits {
-		for i := e.A0; i < e.A1; i++ {
-			out[i] = false
-		}
-	}
-	return out
-}
-
-// kept marks the lines of the text of n lines that edits make, which they did not put there.
-func kept(n int, edits []diff.Edit) []bool {
-	out := make([]bool, n)
-	for i := range out {
-		out[i] = true
-	}
-	for _, e := range edits {
-		for i := e.B0; i < e.B1; i++ {
-			out[i] = false
-		}
 	}
 	return out
 }
@@ -195,11 +157,7 @@ func (f freshLine) holds(words, added []string, taken map[string]int) bool {
 
 // inOrder counts how many of some words stand in a line, in their order.
 func inOrder(line, words []string) int {
-	n := len(words)
-	for _, e := range diff.Myers(words, line) {
-		n -= e.A1 - e.A0
-	}
-	return n
+	return diff.Common(len(words), diff.Myers(words, line))
 }
 
 // place gives the lines of the result that stand where lines of the side stood.
@@ -225,8 +183,8 @@ func (t *texts) again(e diff.Edit, b, r []string) (out []int) {
 			continue
 		}
 		switch {
-		case t.fewer[l] > 0 && (t.stands[i] || speaks(l)):
-			t.fewer[l]--
+		case t.more[l] > 0 && (t.stands[i] || diff.HasWord(l)):
+			t.more[l]--
 			out = append(out, i)
 		case e.B0 == e.B1 && !t.stands[i] && t.asChanged(e, i, b, r):
 			out = append(out, i)
@@ -255,19 +213,12 @@ func (t *texts) asChanged(e diff.Edit, i int, b, r []string) bool {
 		if instead[r[k]] {
 			return true
 		}
-		same := len(words)
-		for _, d := range diff.Myers(words, wordsOf(r[k])) {
-			same -= d.A1 - d.A0
-		}
-		if same > 0 && 2*same >= len(words) {
+		if same := inOrder(wordsOf(r[k]), words); same > 0 && 2*same >= len(words) {
 			return true
 		}
 	}
 	return false
 }
-
-// speaks reports whether a line has a word, so that another of the same text is likely the same line.
-func speaks(l string) bool { return slices.ContainsFunc(diff.Words(l), diff.IsWord) }
 
 // wordsOf gives the words and signs of a line, without blanks.
 func wordsOf(line string) []string {

@@ -13,6 +13,41 @@ import "sync"
 // Edit says that a[A0:A1] was replaced by b[B0:B1]. Either may be empty, not both.
 type Edit struct{ A0, A1, B0, B1 int }
 
+// Standing marks the elements that edits leave as they are, of a text of na elements and of the one of nb elements that
+// the edits make of it.
+func Standing(na, nb int, edits []Edit) (a, b []bool) {
+	a, b = make([]bool, na), make([]bool, nb)
+	i, j := 0, 0
+	for _, e := range append(edits[:len(edits):len(edits)], Edit{na, na, nb, nb}) {
+		for ; i < e.A0; i, j = i+1, j+1 {
+			a[i], b[j] = true, true
+		}
+		i, j = e.A1, e.B1
+	}
+	return a, b
+}
+
+// More counts of each element how many copies the first text has beyond those of the second, which is below zero where
+// it has fewer.
+func More(first, second []string) map[string]int {
+	more := make(map[string]int, len(first))
+	for _, x := range first {
+		more[x]++
+	}
+	for _, x := range second {
+		more[x]--
+	}
+	return more
+}
+
+// Common is how many of n elements edits leave as they are.
+func Common(n int, edits []Edit) int {
+	for _, e := range edits {
+		n -= e.A1 - e.A0
+	}
+	return n
+}
+
 // Histogram lists the edits that turn a into b, in order, no two of them
 // touching. Expected time O(n + m) on ordinary texts, at worst O(64·n·m).
 func Histogram(a, b []string) []Edit { return newAlphabet(a).to(b, histogram) }

@@ -215,3 +215,30 @@ func BenchmarkHistogram(b *testing.B) {
 		Histogram(base, other)
 	}
 }
+
+// TestStanding: what an edit script leaves stands in both texts, in the same order, and is as many as Common says.
+func TestStanding(t *testing.T) {
+	for _, c := range []struct{ a, b, inA, inB string }{
+		{"", "", "", ""},
+		{"", "x", "", "-"},
+		{"x", "", "-", ""},
+		{"a b c", "a b c", "+++", "+++"},
+		{"a b c", "a x c", "+-+", "+-+"},
+		{"a b c", "b c d", "-++", "++-"},
+		{"a b", "x y z", "--", "---"},
+	} {
+		a, b := strings.Fields(c.a), strings.Fields(c.b)
+		edits := Myers(a, b)
+		inA, inB := Standing(len(a), len(b), edits)
+		sign := func(marks []bool) (s string) {
+			for _, m := range marks {
+				s += map[bool]string{true: "+", false: "-"}[m]
+			}
+			return s
+		}
+		assert.Equal(t, c.inA, sign(inA), "%q to %q", c.a, c.b)
+		assert.Equal(t, c.inB, sign(inB), "%q to %q", c.a, c.b)
+		assert.Equal(t, strings.Count(c.inA, "+"), Common(len(a), edits))
+	}
+	assert.Equal(t, map[string]int{"a": 1, "b": 0, "c": -1}, More([]string{"a", "a", "b"}, []string{"a", "b", "c"}))
+}

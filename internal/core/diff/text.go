@@ -1,6 +1,7 @@
 package diff
 
 import (
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -68,6 +69,10 @@ func IsWord(token string) bool {
 	class, _ := classify(token)
 	return class == letters
 }
+
+// HasWord reports whether a text has a word in it, so that another of the same text is likely the same. The cost is that
+// of Words.
+func HasWord(text string) bool { return slices.ContainsFunc(Words(text), IsWord) }
 
 // WordEdits compares two token lists from Words. Edits with nothing but a few
 // blanks or signs between them are read as one edit: alignments on those say

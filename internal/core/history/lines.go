@@ -63,7 +63,7 @@ func (t *Annotator) at(path string) ([]touch, error) {
 		if err != nil {
 			return nil, err
 		}
-		if old == (object.Entry{}) {
+		if old.Absent() {
 			if name, was, err = t.before(before, n.Tree, name, now); err != nil {
 				return nil, err
 			}
@@ -99,17 +99,14 @@ func (t *Annotator) before(before, after object.ID, path string, now []string) (
 	}
 	most := 0
 	for _, c := range changes {
-		if c.New != (object.Entry{}) {
+		if !c.New.Absent() {
 			continue
 		}
 		old, err := t.lines(c.Old)
 		if err != nil {
 			return "", nil, err
 		}
-		same := len(old)
-		for _, e := range diff.Histogram(old, now) {
-			same -= e.A1 - e.A0
-		}
+		same := diff.Common(len(old), diff.Histogram(old, now))
 		if same > most && 2*same >= max(len(old), len(now)) {
 			name, was, most = c.Path, old, same
 		}

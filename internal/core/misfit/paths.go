@@ -71,10 +71,7 @@ func (f *finder) wentTo(side merge.Side, gone *file) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		same := len(from)
-		for _, e := range diff.Histogram(from, diff.Lines(is)) {
-			same -= e.A1 - e.A0
-		}
+		same := diff.Common(len(from), diff.Histogram(from, diff.Lines(is)))
 		if same > most {
 			best, most = c.Path, same
 		}

@@ -23,14 +23,18 @@ func (r *replayer) merge(s *Step) error {
 		return &MergeCommitError{n}
 	}
 	s.Outcome = Clean
-	pair := [2]object.ID{r.commit(s.onto[0]), r.commit(s.onto[1])}
-	swapped, err := FirstHoldsTheirs(r.ctx, r.engine.Store, r.onto, pair[0], pair[1])
+	was := [2]object.ID{n.Parents[0], n.Parents[1]}
+	now := [2]object.ID{r.commit(s.onto[0]), r.commit(s.onto[1])}
+	caughtUp, err := history.IsAncestor(r.ctx, r.engine.Store, now[1], now[0])
 	if err != nil {
 		return err
 	}
-	was := [2]object.ID{n.Parents[0], n.Parents[1]}
-	if swapped {
-		was[0], was[1] = was[1], was[0]
+	swap, err := FirstHoldsTheirs(r.ctx, r.engine.Store, r.onto, now[0], now[1])
+	if err != nil {
+		return err
+	}
+	if swap {
+		was[0], was[1], now[0], now[1] = was[1], was[0], now[1], now[0]
 	}
 	before, err := r.joinCommits(was[0], was[1])
 	if err != nil {
@@ -41,16 +45,10 @@ func (r *replayer) merge(s *Step) error {
 		return err
 	}
 	fresh := first
-	caughtUp, err := history.IsAncestor(r.ctx, r.engine.Store, pair[1], pair[0])
-	if err != nil {
-		return err
-	}
 	if caughtUp {
 		s.onto = s.onto[:1]
-	} else {
-		if fresh, err = r.joinAnew(s, before, pair, swapped); err != nil {
-			return err
-		}
+	} else if fresh, err = r.joinAnew(s, before, now); err != nil {
+		return err
 	}
 	// The old joint as git or Dorvik would have left it, with what was contested
 	// as the merge has it: what still differs from the merge is its own. Where nothing is joined any more, what was
@@ -78,11 +76,8 @@ func (r *replayer) merge(s *Step) error {
 	return nil
 }
 
-// joinAnew joins the two lines as they are now, decided as the merge decided it.
-func (r *replayer) joinAnew(s *Step, before *merge.Result, now [2]object.ID, swapped bool) (tree object.ID, err error) {
-	if swapped {
-		now[0], now[1] = now[1], now[0]
-	}
+// joinAnew joins the two lines as they are now, yours first, decided as the merge decided it.
+func (r *replayer) joinAnew(s *Step, before *merge.Result, now [2]object.ID) (tree object.ID, err error) {
 	if s.Merge, err = r.joinCommits(now[0], now[1]); err != nil {
 		return tree, err
 	}

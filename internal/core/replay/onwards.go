@@ -118,13 +118,14 @@ func (r *replayer) begun(s *Step, b *merge.Begun) error {
 	s.Outcome = Clean
 	if len(s.onto) > 1 {
 		one, other := r.commit(s.onto[0]), r.commit(s.onto[1])
-		var swapped bool
-		if swapped, err = FirstHoldsTheirs(r.ctx, r.engine.Store, r.onto, one, other); err == nil && swapped {
+		swap, serr := FirstHoldsTheirs(r.ctx, r.engine.Store, r.onto, one, other)
+		if serr != nil {
+			return serr
+		}
+		if swap {
 			one, other = other, one
 		}
-		if err == nil {
-			s.Merge, err = r.joinCommits(one, other)
-		}
+		s.Merge, err = r.joinCommits(one, other)
 	} else {
 		s.Merge, err = r.change(s.Commit, onto)
 	}

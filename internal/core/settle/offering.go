@@ -113,17 +113,11 @@ func (at place) standsElsewhere(c *Question, side merge.Side) bool {
 	if side == merge.Yours {
 		taken, has, other = c.Yours, other, has
 	}
-	more := map[string]int{} // copies that the other side has beyond the side's
-	for _, l := range other {
-		more[l]++
-	}
-	for _, l := range has {
-		more[l]--
-	}
+	more := diff.More(other, has)
 	base := diff.Lines(c.Base)
 	for _, e := range diff.Histogram(base, diff.Lines(taken)) {
 		for _, l := range base[e.A0:e.A1] {
-			if speaks(l) && more[l] > 0 {
+			if more[l] > 0 && diff.HasWord(l) {
 				return true
 			}
 		}

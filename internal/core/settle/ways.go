@@ -180,25 +180,19 @@ func LeftOut(base, yours, theirs, result string) (out, kept []Piece) {
 // moved finds whole lines in a result at another place than they are looked for: elsewhere are lines of the side, again
 // lines of base that the side took out, by their numbers from 0. Lines without a word are not told apart.
 func moved(base, side, result string) (elsewhere map[int]bool, again map[int]string) {
-	b, s, r := diff.Lines(base), diff.Lines(side), diff.Lines(result)
+	b, s := diff.Lines(base), diff.Lines(side)
 	elsewhere, again = map[int]bool{}, map[int]string{}
-	more := map[string]int{} // copies that the result has beyond the side's
-	for _, l := range r {
-		more[strings.TrimSpace(l)]++
-	}
-	for _, l := range s {
-		more[strings.TrimSpace(l)]--
-	}
+	more := diff.More(trimmed(diff.Lines(result)), trimmed(s))
 	for _, e := range diff.Histogram(b, s) {
 		for i := e.B0; i < e.B1; i++ {
 			l := strings.TrimSpace(s[i])
-			elsewhere[i] = speaks(l) && more[l] >= 0
+			elsewhere[i] = more[l] >= 0 && diff.HasWord(l)
 		}
 		if e.B1 > e.B0 {
 			continue // what was put in the place of lines is compared word by word
 		}
 		for i := e.A0; i < e.A1; i++ {
-			if l := strings.TrimSpace(b[i]); speaks(l) && more[l] > 0 {
+			if l := strings.TrimSpace(b[i]); more[l] > 0 && diff.HasWord(l) {
 				more[l]--
 				again[i] = l
 			}
@@ -207,8 +201,14 @@ func moved(base, side, result string) (elsewhere map[int]bool, again map[int]str
 	return elsewhere, again
 }
 
-// speaks reports whether a line has a word.
-func speaks(l string) bool { return slices.ContainsFunc(diff.Words(l), diff.IsWord) }
+// trimmed gives lines without the blanks around them.
+func trimmed(lines []string) []string {
+	out := make([]string, len(lines))
+	for i, l := range lines {
+		out[i] = strings.TrimSpace(l)
+	}
+	return out
+}
 
 func fill(set []bool, from, to int) {
 	for i := from; i < to; i++ {
