@@ -228,16 +228,12 @@ func (w *Workspace) carriedComparisons(ctx context.Context, p *Position, j *Join
 // undecided are the paths that the account passes over: those of open conflicts, and files that are made anew.
 func (w *Workspace) undecided(j *Join, decisions *settle.Decisions) map[string]bool {
 	out := map[string]bool{}
-	for _, stop := range j.Stops {
-		for _, f := range stop.Files {
-			for _, q := range f.Questions {
-				if _, _, ok := decisions.For(q); ok {
-					continue
-				}
-				for _, path := range []string{f.Path, f.From, f.Also, q.Path} {
-					out[path] = path != ""
-				}
-			}
+	for f, q := range j.questions() {
+		if _, _, ok := decisions.For(q); ok {
+			continue
+		}
+		for _, path := range []string{f.Path, f.From, f.Also, q.Path} {
+			out[path] = path != ""
 		}
 	}
 	for _, m := range j.Makings {

@@ -257,7 +257,7 @@ func (s *Session) Clean(ctx context.Context, age time.Duration) (n int, err erro
 		if len(gone) > 0 {
 			err = s.Repo.UpdateRefs(ctx, "dorvik: clean", gone...)
 		}
-		for _, dir := range []string{s.asideDir(w), keptDir(s.Repo.GitDir, w.Name)} {
+		for _, dir := range []string{s.AsideAt(w), keptDir(s.Repo.GitDir, w.Name)} {
 			err = errors.Join(err, os.RemoveAll(dir))
 		}
 		if err = errors.Join(err, s.store.dropWaypoint(w.Name)); err != nil {

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/git"
@@ -24,10 +25,9 @@ type OverwriteError struct {
 func (e *OverwriteError) Error() string {
 	if e.Hidden {
 		return fmt.Sprintf("the join must change %s, which git was told to take for unchanged, and %s not. Have git "+
-			"look "+
-			"again with “git update-index --no-skip-worktree --no-assume-unchanged”, and it is carried or committed "+
-			"like "+
-			"other work. Nothing was changed", strings.Join(e.Paths, ", "), words.Is(len(e.Paths), "it is", "they are"))
+			"look again with “git update-index --no-skip-worktree --no-assume-unchanged”, and it is carried or "+
+			"committed like other work. Nothing was changed", strings.Join(e.Paths, ", "),
+			words.Is(len(e.Paths), "it is", "they are"))
 	}
 	if e.Unknown {
 		return fmt.Sprintf("the join must write where you have %s, which git does not know. Nothing was changed; have "+
@@ -40,14 +40,15 @@ func (e *OverwriteError) Error() string {
 
 // InTheWay names, as an *OverwriteError, the uncommitted work that taking the
 // branch to a tree would have to change; nil where there is none.
-func (w *Workspace) InTheWay(p *Position, tree object.ID) error {
-	_, err := w.inTheWayOf(p, tree)
+func (w *Workspace) InTheWay(ctx context.Context, p *Position, tree object.ID) error {
+	_, err := w.inTheWayOf(ctx, p, tree)
 	return err
 }
 
 // inTheWayOf is InTheWay where some paths are moved away before. It also gives what is in the
 // way and holds just what is put there.
-func (w *Workspace) inTheWayOf(p *Position, tree object.ID, away ...string) (same []string, err error) {
+func (w *Workspace) inTheWayOf(ctx context.Context, p *Position, tree object.ID, away ...string) (same []string,
+	err error) {
 	if tree.IsZero() {
 		return nil, nil // the route is refused: there is nothing to go to
 	}
@@ -62,23 +63,34 @@ func (w *Workspace) inTheWayOf(p *Position, tree object.ID, away ...string) (sam
 	if same, err = w.inTheWay(from, tree, dirty, away...); err != nil {
 		return same, err
 	}
-	return same, w.hiddenInTheWay(from, tree)
+	hidden := p.hidden
+	if hidden == nil {
+		hidden = func() (map[string]bool, error) { return w.Repo.Hidden(ctx) }
+	}
+	return same, w.hiddenInTheWay(hidden, from, tree)
+}
+
+// askHidden begins to read what git was told not to look at, beside what else is read, and gives what waits for it.
+func (w *Workspace) askHidden(ctx context.Context) func() (map[string]bool, error) {
+	wait := sync.OnceValues(func() (map[string]bool, error) { return w.Repo.Hidden(ctx) })
+	go func() { _, _ = wait() }()
+	return wait
 }
 
 // hiddenInTheWay names, as an *OverwriteError, files that differ between two trees, that git was told not to look at,
 // and that are not as the first tree has them.
-func (w *Workspace) hiddenInTheWay(from, to object.ID) error {
-	if w.Repo == nil {
-		return nil
-	}
-	hidden, err := w.Repo.Hidden(context.Background())
+func (w *Workspace) hiddenInTheWay(ask func() (map[string]bool, error), from, to object.ID) error {
+	hidden, err := ask()
 	if err != nil || len(hidden) == 0 {
 		return err
 	}
 	var paths []string
 	if err := w.Store.EachChange(from, to, func(c object.Change) {
+		if !hidden[c.Path] {
+			return
+		}
 		info, err := os.Lstat(filepath.Join(w.Repo.Dir, filepath.FromSlash(c.Path)))
-		if hidden[c.Path] && err == nil && !info.IsDir() && !w.holdsJust(c.Path, c.Old) {
+		if err == nil && !info.IsDir() && !w.holdsJust(c.Path, c.Old) {
 			paths = append(paths, c.Path)
 		}
 	}); err != nil || len(paths) == 0 {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"strings"
 
@@ -205,6 +206,21 @@ func (w *Workspace) open(j *Join, decisions *settle.Decisions) {
 	}
 }
 
+// questions goes through what the stops ask, with the files that it is about.
+func (j *Join) questions() iter.Seq2[*settle.File, *settle.Question] {
+	return func(yield func(*settle.File, *settle.Question) bool) {
+		for _, stop := range j.Stops {
+			for _, f := range stop.Files {
+				for _, q := range f.Questions {
+					if !yield(f, q) {
+						return
+					}
+				}
+			}
+		}
+	}
+}
+
 func (w *Workspace) joinMerge(ctx context.Context, j *Join, p *Position, resolve replay.Resolver) error {
 	var r *merge.Result
 	var err error
@@ -216,25 +232,29 @@ func (w *Workspace) joinMerge(ctx context.Context, j *Join, p *Position, resolve
 	if err != nil {
 		return err
 	}
+	j.Tree, err = j.mergeOf(r, p.Resume, resolve)
+	return err
+}
+
+// mergeOf settles a merge, which may have been begun elsewhere, makes it the join's own, and gives its tree.
+func (j *Join) mergeOf(r *merge.Result, resume *Resume, resolve replay.Resolver) (tree object.ID, err error) {
 	var begun *merge.Begun
-	if p.Resume != nil {
-		if begun = p.Resume.Begun; begun != nil {
-			begun.Narrow(r)
-		}
+	if resume != nil && resume.Begun != nil {
+		begun = resume.Begun
+		begun.Narrow(r)
 	}
 	decided, _, err := resolve(r)
 	if err != nil {
-		return err
+		return tree, err
 	}
 	j.Merge = r
 	if !r.Clean() {
 		j.Stops = []Stop{{Result: r}}
 	}
-	j.Tree, err = r.Tree(decided)
-	if err == nil && begun != nil {
-		j.Tree, err = begun.Over(r, j.Tree)
+	if tree, err = r.Tree(decided); err == nil && begun != nil {
+		tree, err = begun.Over(r, tree)
 	}
-	return err
+	return tree, err
 }
 
 // settleOnly settles what is in conflict without an operation. Nothing is committed: all of the outcome is carried as
@@ -245,19 +265,7 @@ func (w *Workspace) settleOnly(ctx context.Context, j *Join, p *Position, resolv
 	if err != nil {
 		return err
 	}
-	p.Resume.Begun.Narrow(r)
-	decided, _, err := resolve(r)
-	if err != nil {
-		return err
-	}
-	j.Merge = r
-	if !r.Clean() {
-		j.Stops = []Stop{{Result: r}}
-	}
-	settled, err := r.Tree(decided)
-	if err == nil {
-		settled, err = p.Resume.Begun.Over(r, settled)
-	}
+	settled, err := j.mergeOf(r, p.Resume, resolve)
 	if err == nil {
 		j.Tree, err = w.Tree(st.Head)
 	}
@@ -290,11 +298,10 @@ func (w *Workspace) goOnward(ctx context.Context, j *Join, p *Position, resolve 
 	progress func(done, of int)) error {
 	r := p.Resume
 	j.nearly = p.Stuck.Nearly
-	if p.SettlesOnly() {
-		j.Route = Merge
+	switch j.Route = r.route(p); {
+	case p.SettlesOnly():
 		return w.settleOnly(ctx, j, p, resolve)
-	}
-	if j.Route = r.route(p); j.Route == Merge {
+	case j.Route == Merge:
 		return w.joinMerge(ctx, j, p, resolve)
 	}
 	j.onto = r.Onto

@@ -325,9 +325,9 @@ func (s *Session) guard(ctx context.Context, p *Position, j *Join, tree object.I
 		return nil, nil, &MovedError{Branch: p.Branch.Name}
 	}
 	now := *p
-	now.Dirty = dirty
+	now.Dirty, now.hidden = dirty, nil // which is asked anew
 	if p.Carried == nil || j.Carried == nil {
-		same, err = s.inTheWayOf(&now, tree)
+		same, err = s.inTheWayOf(ctx, &now, tree)
 		return nil, same, err
 	}
 	u, err := s.uncommitted(ctx, p.Carried.On, dirty)
@@ -352,10 +352,10 @@ func (s *Session) guard(ctx context.Context, p *Position, j *Join, tree object.I
 		l = &laid{&layout{staged: tree, files: tree, start: from}, u, Held{j.Carried.Staged, j.Carried.Files}}
 	}
 	if l == nil {
-		same, err = s.inTheWayOf(&now, tree)
+		same, err = s.inTheWayOf(ctx, &now, tree)
 		return nil, same, err
 	}
-	same, err = s.inTheWayOf(&now, l.files, l.paths...)
+	same, err = s.inTheWayOf(ctx, &now, l.files, l.paths...)
 	return l, same, err
 }
 
@@ -610,9 +610,7 @@ func (s *Session) tellSubmodules(ctx context.Context, from, to object.ID) {
 func (s *Session) waypointOf(p *Position, j *Join, tip, tree object.ID) *Waypoint {
 	wp := &Waypoint{Branch: p.Branch.Name, Before: p.tip(), After: tip, Theirs: p.Theirs, Route: j.Route,
 		Time: time.Now(), Decisions: decidedIn(j, &s.state.Decisions), Mends: j.Mended,
-		Made:    withoutTexts(s.state.Made),
-		Wishes:  p.Wishes,
-		Checked: s.CheckOf(tree), Return: p.Return}
+		Made: withoutTexts(s.state.Made), Wishes: p.Wishes, Checked: s.CheckOf(tree), Return: p.Return}
 	if p.SettlesOnly() {
 		wp.Route = "" // nothing is joined
 	}
@@ -625,12 +623,8 @@ func (s *Session) waypointOf(p *Position, j *Join, tip, tree object.ID) *Waypoin
 // decidedIn are the decisions that a join asked for, and none that are kept of others.
 func decidedIn(j *Join, all *settle.Decisions) (out []settle.Decision) {
 	asked := map[settle.Key]bool{}
-	for _, stop := range j.Stops {
-		for _, f := range stop.Files {
-			for _, q := range f.Questions {
-				asked[q.Key] = true
-			}
-		}
+	for _, q := range j.questions() {
+		asked[q.Key] = true
 	}
 	for _, d := range all.List {
 		if asked[d.Key] {
@@ -639,9 +633,6 @@ func decidedIn(j *Join, all *settle.Decisions) (out []settle.Decision) {
 	}
 	return out
 }
-
-// AsideAt is where what a join moved aside is kept.
-func (w *Workspace) AsideAt(wp *Waypoint) string { return w.asideDir(wp) }
 
 // movesOf are the moves of other branches, to the commits as they were signed.
 func (s *Session) movesOf(b Built) (out []Move) {
@@ -932,8 +923,7 @@ func (s *Session) PushTip(ctx context.Context, p *Position) (*Pushed, error) {
 		}
 		out.Unsure = rerr != nil
 		if rerr == nil && out.Refusal != nil && out.Refusal.Kind == git.Behind && out.Refusal.Raced() &&
-			at == p.Upstream().Theirs &&
-			p.Upstream().Branch.To() == to {
+			at == p.Upstream().Theirs && p.Upstream().Branch.To() == to {
 			out.Refusal.Kind = git.Busy // nothing is new there: it was the lock
 		}
 	}

@@ -42,9 +42,8 @@ func (p *Position) Standing(accepted bool) Standing {
 		s.Next = "There is nothing to join and nothing to push."
 	case p.Trivial() == UpToDate && p.Asked.IsZero() && p.Unanswered == nil:
 		s.Head = "Nothing new on " + up + " as far as is known."
-		s.Text = "Whether your " + words.Count(yours, "commit", "commits") + " can be pushed as " + words.Is(yours,
-			"it is",
-			"they are") + " only the remote can say."
+		s.Text = "Whether your " + words.Count(yours, "commit", "commits") + " can be pushed as " +
+			words.Is(yours, "it is", "they are") + " only the remote can say."
 		s.Next = "Ask it before you push."
 	case p.Trivial() == UpToDate:
 		s.Head = "Nothing new on " + up + "."
@@ -58,9 +57,8 @@ func (p *Position) Standing(accepted bool) Standing {
 		s.Head = "Only theirs is new."
 		s.Text = fmt.Sprintf("%s pushed %s to %s, and you have nothing unpushed.", they, commits, up)
 		if p.allMine() {
-			s.Text = fmt.Sprintf("%s has %s of your own that your branch does not have, and you have nothing unpushed.",
-				up,
-				commits)
+			s.Text = fmt.Sprintf("%s has %s of your own that your branch does not have, and you have nothing "+
+				"unpushed.", up, commits)
 		}
 		s.Next = "Your branch can move forward to theirs without joining anything."
 	default:
@@ -119,13 +117,14 @@ func (p *Position) allMine() bool {
 }
 
 // knowMe finds who is at the keyboard, and which commits of theirs are that person's and were made elsewhere: they came
-// to the local copy of the remote's branch by a fetch, and not by a push from here.
+// to the local copy of the remote's branch by a fetch, and not by a push from here. It looks at the newest commits and
+// moves only: of older ones that is not known.
 func (w *Workspace) knowMe(ctx context.Context, p *Position) {
 	who, err := w.Repo.Committer(ctx)
-	if err != nil || len(p.Divergence.Theirs) == 0 {
+	if err != nil {
 		return
 	}
-	p.Me = who.Email
+	p.Me, p.Elsewhere = who.Email, map[object.ID]bool{}
 	const most = 50
 	var moves []git.RefMove
 	for _, n := range p.Divergence.Theirs[:min(most, len(p.Divergence.Theirs))] {
@@ -135,18 +134,13 @@ func (w *Workspace) knowMe(ctx context.Context, p *Position) {
 		if moves == nil {
 			moves = w.Repo.Reflog(ctx, p.Branch.Tracking)
 		}
-		for _, m := range moves { // the first that has it brought it
+		from := max(0, len(moves)-most)
+		brought := slices.IndexFunc(moves[from:], func(m git.RefMove) bool { // the first that has it
 			has, err := history.IsAncestor(ctx, w.Store, n.ID, m.To)
-			if err != nil || !has {
-				continue
-			}
-			if m.Why != "update by push" {
-				if p.Elsewhere == nil {
-					p.Elsewhere = map[object.ID]bool{}
-				}
-				p.Elsewhere[n.ID] = true
-			}
-			break
+			return err == nil && has
+		})
+		if brought > 0 || brought == 0 && from == 0 {
+			p.Elsewhere[n.ID] = moves[from+brought].Why != "update by push"
 		}
 	}
 }

@@ -34,7 +34,7 @@ func TestTheWholeJob(t *testing.T) {
 		assert.Equal(t, v.Plan.Rebase, v.Plan.Of(Rebase))
 		assert.Len(t, s.Short(v.Position.Yours), leastDigits)
 		assert.Empty(t, s.Short(object.ID{}))
-		assert.NotEmpty(t, v.Me)
+		assert.NotEmpty(t, v.Position.Me)
 		require.Len(t, v.Below, 1)
 		decide := map[string]bool{}
 		for _, o := range v.Overlap {

@@ -24,7 +24,6 @@ type Survey struct {
 	Marks    []MarkerFile    // conflict marks that are committed in yours already
 	Drivers  []MergeDriver   // merge drivers that would run if they were agreed to
 	Below    []history.Node  // the common ancestor, and the one before it
-	Me       string          // e-mail of the person at the keyboard; empty where it is not known
 }
 
 // Survey looks where things stand, asking the remote first if told to.
@@ -114,6 +113,7 @@ func (s *Session) survey(ctx context.Context, p *Position, dirty func() error, p
 		so := *v.Position // uncommitted work is added to the other while this is drawn
 		part(&so, v.Below)
 	}
+	v.Position.hidden = s.askHidden(ctx)
 	told := make(chan error, 1) // git is asked for this while the routes are worked out
 	go func() { told <- s.shown(ctx, v.Position, v.Below) }()
 	if v.Plan, err = s.Plan(ctx, v.Position, &v.State.Decisions, progress); err != nil {
@@ -135,7 +135,7 @@ func (s *Session) survey(ctx context.Context, p *Position, dirty func() error, p
 	if err := dirty(); err != nil {
 		return nil, err
 	}
-	if err := s.InTheWay(v.Position, asking.Tree); err != nil && !errors.As(err, &v.InTheWay) {
+	if err := s.InTheWay(ctx, v.Position, asking.Tree); err != nil && !errors.As(err, &v.InTheWay) {
 		return nil, err
 	}
 	if v.Aside, err = s.LeftAside(ctx); err != nil {
@@ -155,21 +155,8 @@ func (s *Session) survey(ctx context.Context, p *Position, dirty func() error, p
 	if err := <-told; err != nil {
 		return nil, err
 	}
-	v.Me = s.me(ctx, v.Position)
+	s.knowMe(ctx, v.Position)
 	return v, nil
-}
-
-// me gives the address of who sits here, as far as it is known.
-func (s *Session) me(ctx context.Context, p *Position) string {
-	s.knowMe(ctx, p)
-	if p.Me != "" {
-		return p.Me
-	}
-	who, err := s.Repo.Committer(ctx)
-	if err != nil {
-		return ""
-	}
-	return who.Email
 }
 
 // shown has the ids that are shown of a position be told apart.
@@ -229,6 +216,7 @@ func (w *Workspace) Glance(ctx context.Context, fetch bool) (*Glance, error) {
 	if v.Position, err = w.Locate(ctx, fetch); err != nil {
 		return nil, err
 	}
+	v.Position.hidden = w.askHidden(ctx)
 	w.knowMe(ctx, v.Position)
 	j, err := w.Join(ctx, v.Position, Merge, &settle.Decisions{}, Amends{}, nil)
 	if err != nil {
@@ -243,7 +231,7 @@ func (w *Workspace) Glance(ctx context.Context, fetch bool) (*Glance, error) {
 	if v.Misfits, err = w.Misfits(ctx, v.Position, j); err != nil {
 		return nil, err
 	}
-	if err := w.InTheWay(v.Position, j.Tree); err != nil && !errors.As(err, &v.InTheWay) {
+	if err := w.InTheWay(ctx, v.Position, j.Tree); err != nil && !errors.As(err, &v.InTheWay) {
 		return nil, err
 	}
 	v.Kept, err = Peek(w)

@@ -61,8 +61,8 @@ var step = func(name string) error { return nil }
 func transitionPath(gitDir string) string { return filepath.Join(gitDir, "dorvik", "moving.json") }
 func holdPath(gitDir string) string       { return filepath.Join(gitDir, "dorvik", "busy") }
 
-// asideDir is where what a join found in its way is kept.
-func (w *Workspace) asideDir(wp *Waypoint) string {
+// AsideAt is where what a join found in its way is kept.
+func (w *Workspace) AsideAt(wp *Waypoint) string {
 	return filepath.Join(w.Repo.GitDir, "dorvik", "aside", wp.Name)
 }
 
@@ -618,7 +618,7 @@ func (s *Session) moveAside(tr *Transition) error {
 		return nil
 	}
 	for _, p := range tr.Waypoint.Aside {
-		to := filepath.Join(s.asideDir(&tr.Waypoint), filepath.FromSlash(p))
+		to := filepath.Join(s.AsideAt(&tr.Waypoint), filepath.FromSlash(p))
 		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 			return fmt.Errorf("moving %s aside: %w", p, err)
 		}
@@ -634,7 +634,7 @@ func (s *Session) moveAside(tr *Transition) error {
 func (s *Session) bringBack(wp *Waypoint) {
 	var kept []string
 	for _, p := range wp.Aside {
-		from := filepath.Join(s.asideDir(wp), filepath.FromSlash(p))
+		from := filepath.Join(s.AsideAt(wp), filepath.FromSlash(p))
 		to := filepath.Join(s.Repo.Dir, filepath.FromSlash(p))
 		if _, err := os.Lstat(from); err != nil {
 			continue

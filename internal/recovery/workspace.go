@@ -126,6 +126,8 @@ type Position struct {
 	Me        string             // the e-mail of the person at the keyboard; empty where it is not known
 	Elsewhere map[object.ID]bool // of theirs, commits of that person that were not made in this clone
 
+	hidden func() (map[string]bool, error) // waits for what git was told not to look at; nil where it was not asked
+
 	Stuck  *Stuck  // what git left half done, and is taken over
 	Resume *Resume // how it is gone on with; nil where it is joined anew
 

@@ -169,7 +169,7 @@ func (j *job) load(fetch bool) tea.Cmd {
 
 // loaded shows where things stand.
 func (j *job) loaded(v *recovery.Survey, asked bool) tea.Cmd {
-	j.pos, j.plan, j.overlap, j.st, j.inWay, j.me = v.Position, v.Plan, v.Overlap, v.State, v.InTheWay, v.Me
+	j.pos, j.plan, j.overlap, j.st, j.inWay, j.me = v.Position, v.Plan, v.Overlap, v.State, v.InTheWay, v.Position.Me
 	j.below, j.drivers, j.ahead, j.marks, j.stash, j.misfits = v.Below, v.Drivers, v.Ahead, v.Marks, v.Aside, v.Misfits
 	j.notice = strings.TrimSpace(j.notice + " " + j.s.TakeNotice())
 	j.choose.fit()

@@ -51,7 +51,7 @@ func (j *job) loadFile() tea.Cmd {
 			return nil, err
 		}
 		return func() tea.Cmd {
-			j.pos, j.plan, j.st, j.me = v.Position, v.Plan, v.State, v.Me
+			j.pos, j.plan, j.st, j.me = v.Position, v.Plan, v.State, v.Position.Me
 			return j.rejoin(func(to *recovery.Session) error { return to.TakeRoute(recovery.Merge) }, func() tea.Cmd {
 				return j.settle.enter(j.settle.nextOpen(-1))
 			})

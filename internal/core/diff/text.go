@@ -70,8 +70,8 @@ func IsWord(token string) bool {
 	return class == letters
 }
 
-// HasWord reports whether a text has a word in it, so that another of the same text is likely the same. The cost is that
-// of Words.
+// HasWord reports whether a text has a word in it, so that another of the same
+// text is likely the same. The cost is that of Words.
 func HasWord(text string) bool { return slices.ContainsFunc(Words(text), IsWord) }
 
 // WordEdits compares two token lists from Words. Edits with nothing but a few
