@@ -89,9 +89,8 @@ func found(line, source string) Command {
 
 // LookedFor says what Find goes by.
 const LookedFor = "go.mod, a Makefile with check, test or build, package.json with build or test, Cargo.toml, " +
-	"pom.xml, " +
-	"Gradle, CMakeLists.txt, pyproject.toml and the like, and tests by their names (test_*.py, *_test.py, *.test.js, " +
-	"*_test.rb, *_test.sh) at the top, in test and in tests"
+	"pom.xml, Gradle, CMakeLists.txt, pyproject.toml and the like, and tests by their names (test_*.py, *_test.py, " +
+	"*.test.js, *_test.rb, *_test.sh) at the top, in test and in tests"
 
 // plainTests tells how tests are run of which nothing tells but their names. files gives, for the name of a folder
 // with a slash at its end, what is in it, line by line.

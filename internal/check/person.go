@@ -6,7 +6,6 @@ import (
 	"os"
 	"os/exec"
 	"strings"
-	"sync"
 	"time"
 )
 
@@ -26,23 +25,20 @@ func onTerminal(line string, args ...string) *exec.Cmd {
 func Give(ctx context.Context, dir, line, text string) error {
 	cmd := exec.CommandContext(ctx, "sh", "-c", line)
 	cmd.Dir, cmd.Stdin = dir, strings.NewReader(text)
-	out, err := cmd.CombinedOutput()
-	if err == nil {
-		return nil
+	said := &firstWords{}
+	cmd.Stdout, cmd.Stderr = said, said
+	if err := cmd.Run(); err != nil {
+		return fmt.Errorf("“%s” ended with %w%s", line, err, said)
 	}
-	said := ""
-	if s := strings.Join(strings.Fields(string(out)), " "); s != "" {
-		said = ": " + s
-	}
-	return fmt.Errorf("“%s” ended with %w%s", line, err, said)
+	return nil
 }
 
 // Show has a viewer show a file, and leaves it open. It has no part of the terminal, which shows something else. One
 // that fails within a moment is an error, with what it said.
 func Show(ctx context.Context, line, file string, moment time.Duration) error {
-	cmd := exec.Command("sh", "-c", line+` "$@"`, line, file)
-	said := &lastWords{}
-	cmd.Stdout, cmd.Stderr = said, said
+	cmd := Editor(line, file)
+	said := &firstWords{}
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = nil, said, said
 	if err := cmd.Start(); err != nil {
 		return fmt.Errorf("opening %s: %w", file, err)
 	}
@@ -62,24 +58,17 @@ func Show(ctx context.Context, line, file string, moment time.Duration) error {
 	return nil
 }
 
-// lastWords keeps the beginning of what a program says.
-type lastWords struct {
-	mu   sync.Mutex
-	text []byte
-}
+// firstWords keeps the beginning of what a program says.
+type firstWords []byte
 
-func (w *lastWords) Write(b []byte) (int, error) {
+func (w *firstWords) Write(b []byte) (int, error) {
 	const most = 1000
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	w.text = append(w.text, b[:min(len(b), most-len(w.text))]...)
+	*w = append(*w, b[:min(len(b), most-len(*w))]...)
 	return len(b), nil
 }
 
-func (w *lastWords) String() string {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if s := strings.Join(strings.Fields(string(w.text)), " "); s != "" {
+func (w *firstWords) String() string {
+	if s := strings.Join(strings.Fields(string(*w)), " "); s != "" {
 		return ": " + s
 	}
 	return ""

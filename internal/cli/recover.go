@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -399,15 +400,14 @@ func (r *recoverer) accept(ctx context.Context, p *recovery.Position, j *recover
 			filepath.Join(r.s.AsideAt(wp), filepath.FromSlash(path)))
 	}
 	r.out.Result, r.out.Tip, r.out.Waypoint, r.out.Moved = "joined", wp.After, wp.Name, wp.Moves
-	branch := words.If(p.Branch.Name == "", "HEAD", p.Branch.Name)
+	branch := cmp.Or(p.Branch.Name, "HEAD")
 	switch {
 	case p.SettlesOnly():
 		r.say("Settled: what was in conflict is staged, and nothing is committed. “dorvik undo” brings it back.")
 	case wp.After == p.Head():
 		r.out.Result = "nothing-to-do"
 		r.say("%s ended: nothing of it was left to commit, and %s stays at %s. “dorvik undo” brings back what was "+
-			"half "+
-			"done.", words.Upper(p.Stuck.What()), branch, wp.After)
+			"half done.", words.Upper(p.Stuck.What()), branch, wp.After)
 	default:
 		r.say("%s: %s is now at %s. “dorvik undo” takes it back.", words.If(p.Picking, "Picked", "Joined"), branch,
 			wp.After)

@@ -87,8 +87,8 @@ func (m *marked) text(what, text string) {
 func PairNote(p *recovery.Position, pair recovery.Pair, unfit []recovery.Misfit, failed string) string {
 	var b strings.Builder
 	m := &marked{w: &b}
-	m.print("# Our changes do not go together\n\nI am joining %s with %s. Each of our sides passes %s; together "+
-		"they do not.\n\n",
+	m.print("# Our changes do not go together\n\nI am joining %s with %s. Each of our sides passes %s; together they "+
+		"do not.\n\n",
 		code(p.Branch.Name), code(p.Branch.Upstream), code(failed))
 	m.who("◐ I", pair.Yours)
 	m.who("◑ "+nameOf(pair.Theirs), pair.Theirs)

@@ -1,11 +1,11 @@
 package draw
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"strings"
 
-	"dorvik.dev/dorvik/internal/core/account"
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
@@ -121,8 +121,8 @@ func summary(t *Told) (out []string) {
 	}
 	switch {
 	case t.Join == nil: // then it was made: what is under way has something to join
-		return []string{fmt.Sprintf("%s moved forward on %s, to %s by %s: nothing of yours was in the way, "+
-			"and nothing was joined.", t.branch(), t.Waypoint.Time.Format("2 Jan 2006 15:04 -0700"),
+		return []string{fmt.Sprintf("%s moved forward on %s, to %s by %s: nothing of yours was in the way, and "+
+			"nothing was joined.", t.branch(), t.Waypoint.Time.Format("2 Jan 2006 15:04 -0700"),
 			plural(len(d.Theirs), "commit"), t.theirNames())}
 	case t.Waypoint == nil:
 		out = append(out, words.Sentence(fmt.Sprintf("%s are to be joined by %s; nothing of it is on the branch yet",
@@ -205,19 +205,7 @@ func decisionOf(t *Told, q *recovery.Attributed) string {
 }
 
 func leftOutWords(t *Told, l recovery.LeftOut) string {
-	where := l.Path
-	if l.Line > 0 {
-		where += fmt.Sprintf(":%d", l.Line)
-	}
-	who := l.Author
-	if who == "" {
-		who = t.Who
-	}
-	text := words.LeftOut(l.Text, l.Kept, l.Mend)
-	if l.What == account.Name {
-		text = "this name; kept under another"
-	}
-	return fmt.Sprintf("%s, %s: %s", where, who, text)
+	return fmt.Sprintf("%s, %s: %s", l.Where(), cmp.Or(l.Author, t.Who), l.Says(t.Left))
 }
 
 func checkWords(t *Told) string {
@@ -278,8 +266,8 @@ func backWords(t *Told) string {
 			"takes the change back does that. The branch as it was, at %s, is kept as %s.",
 			t.Short(t.Waypoint.Before), t.Waypoint.Ref())
 	}
-	return fmt.Sprintf("The state of before is kept under the waypoint %s: “dorvik undo %s” takes branch, index "+
-		"and files back to it.", t.Waypoint.Name, t.Waypoint.Name)
+	return fmt.Sprintf("The state of before is kept under the waypoint %s: “dorvik undo %s” takes branch, index and "+
+		"files back to it.", t.Waypoint.Name, t.Waypoint.Name)
 }
 
 // printed is a report on pages.

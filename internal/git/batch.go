@@ -33,8 +33,8 @@ type PartialError struct {
 }
 
 func (e *PartialError) Error() string {
-	return fmt.Sprintf("this clone is partial: contents of files are fetched when they are needed, and %s could "+
-		"not be (%s). Nothing was changed. Connect to the remote, and try again", e.ID.Prefix(12), e.Words)
+	return fmt.Sprintf("this clone is partial: contents of files are fetched when they are needed, and %s could not "+
+		"be (%s). Nothing was changed. Connect to the remote, and try again", e.ID.Prefix(12), e.Words)
 }
 
 // pool is a few batches, so that objects can be read while others are. The one

@@ -171,6 +171,18 @@ func TestOpen(t *testing.T) {
 	assert.ErrorIs(t, err, ErrNoGit)
 }
 
+func TestForbiddenCommandsNeverStart(t *testing.T) {
+	gittest.Isolate(t)
+	r := open(t, gittest.New(t).Dir)
+	for _, args := range [][]string{{"merge", "x"}, {"-c", "user.name=A", "rebase"}, {"diff"}, {"stash"}, {"apply"},
+		{"-c", "merge"}, {"cherry-pick"}, {"rerere"}, {"patch-id"}, {}} {
+		_, err := r.run(t.Context(), "trying", args...)
+		assert.ErrorAs(t, err, &notAllowed{}, args)
+	}
+	_, err := r.run(t.Context(), "trying", "-c", "core.quotePath=false", "rev-parse", "--git-dir")
+	assert.NoError(t, err)
+}
+
 func TestStatus(t *testing.T) {
 	gittest.Isolate(t)
 	g := gittest.New(t)

@@ -35,8 +35,7 @@ const (
 var refusals = map[RefusalKind]struct{ text, next string }{
 	Behind: {"somebody pushed first: the remote has commits that yours do not build on", "Look at what is new"},
 	Busy: {"the server's copy of the branch is locked: another push is under way there, or one that broke off left " +
-		"its " +
-		"lock", "Wait a moment"},
+		"its lock", "Wait a moment"},
 	Protected: {"the branch is protected: the server takes no push to it from you",
 		"Push to a branch of its own, and have that joined there"},
 	Size:       {"something in these commits is larger than the server takes", "Take it out of the commits"},

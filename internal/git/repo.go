@@ -383,15 +383,18 @@ func parseStatus(out string) (b Branch, dirty []Dirty, err error) {
 				return b, nil, fmt.Errorf("reading the status: git answered %q", rec)
 			}
 			d := Dirty{Path: f[n-1], Staged: f[0][0] != '.', Unstaged: f[0][1] != '.', Conflict: kind == "u"}
-			if !d.Conflict {
-				stages, err := parseStages(f[3:4], f[6:7])
-				if d.Index = stages[0]; err != nil {
-					return b, nil, fmt.Errorf("reading the status: %w", err)
-				}
+			modes, ids := f[3:4], f[6:7] // the index's
+			if d.Conflict {
+				modes, ids = f[2:5], f[6:9] // base, HEAD's side, the other
+			}
+			stages, err := parseStages(modes, ids)
+			if err != nil {
+				return b, nil, fmt.Errorf("reading the status: %w", err)
+			}
+			if d.Conflict {
+				d.Stages = stages
 			} else {
-				if d.Stages, err = parseStages(f[2:5], f[6:9]); err != nil {
-					return b, nil, fmt.Errorf("reading the status: %w", err)
-				}
+				d.Index = stages[0]
 			}
 			dirty = append(dirty, d)
 		case "?":
@@ -405,10 +408,10 @@ func parseStatus(out string) (b Branch, dirty []Dirty, err error) {
 func parseStages(modes, ids []string) (out [3]object.Entry, err error) {
 	for i := range modes {
 		mode, err := strconv.ParseUint(modes[i], 8, 32)
-		if err != nil || mode == 0 {
-			if err != nil {
-				return out, err
-			}
+		if err != nil {
+			return out, err
+		}
+		if mode == 0 {
 			continue
 		}
 		if out[i].ID, err = object.ParseID(ids[i]); err != nil {

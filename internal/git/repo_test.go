@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -189,9 +190,7 @@ func TestSettings(t *testing.T) {
 
 // killed is the error of a program that a signal ended.
 func killed(t *testing.T) error {
-	cmd := command(t.Context(), t.TempDir(), nil)
-	cmd.Path, cmd.Args = "/bin/sh", []string{"sh", "-c", "kill -9 $$"}
-	err := cmd.Run()
+	err := exec.CommandContext(t.Context(), "sh", "-c", "kill -9 $$").Run()
 	require.Error(t, err)
 	return err
 }

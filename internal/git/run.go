@@ -30,7 +30,7 @@ func (e *Error) Error() string {
 	if words == "" {
 		words = e.Reason.Error()
 	}
-	return fmt.Sprintf("%s: git %s: %s", e.Doing, e.Args[0], words)
+	return fmt.Sprintf("%s: git %s: %s", e.Doing, subcommand(e.Args), words)
 }
 
 func (e *Error) Unwrap() error { return e.Reason }
@@ -73,11 +73,42 @@ type call struct {
 	index string   // the file of the index that is meant; empty for the repository's own
 }
 
+// allowed are the git commands that Dorvik runs. Those that merge, replay,
+// compare or set work aside are not among them: that is Dorvik's own work.
+var allowed = map[string]bool{
+	"cat-file": true, "check-attr": true, "checkout-index": true, "commit-tree": true, "config": true, "fetch": true,
+	"for-each-ref": true, "hook": true, "index-pack": true, "ls-files": true, "ls-remote": true, "push": true,
+	"read-tree": true, "rev-list": true, "rev-parse": true, "status": true, "unpack-objects": true,
+	"update-index": true, "update-ref": true, "var": true, "worktree": true, "write-tree": true,
+}
+
+// notAllowed is a git command that Dorvik does not run.
+type notAllowed struct{ args []string }
+
+func (e notAllowed) Error() string {
+	return fmt.Sprintf("“git %s” is not a command that Dorvik runs", strings.Join(e.args, " "))
+}
+
+// subcommand is the git command among arguments, after settings given by -c.
+func subcommand(args []string) string {
+	for len(args) > 2 && args[0] == "-c" {
+		args = args[2:]
+	}
+	if len(args) == 0 {
+		return ""
+	}
+	return args[0]
+}
+
 // command makes a git command in a session of its own: it has no terminal to
-// ask on, and cancelling kills its helpers too.
+// ask on, and cancelling kills its helpers too. One that is not allowed fails
+// when it is started.
 func command(ctx context.Context, dir string, args []string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, "git", args...)
 	cmd.Dir, cmd.Env = dir, environment()
+	if !allowed[subcommand(args)] {
+		cmd.Err = notAllowed{args}
+	}
 	apart(cmd)
 	return cmd
 }

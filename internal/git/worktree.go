@@ -121,13 +121,10 @@ func (r *Repo) Hidden(ctx context.Context) (map[string]bool, error) {
 	if err != nil {
 		return nil, err
 	}
-	var hidden map[string]bool
+	hidden := map[string]bool{}
 	for rec := range strings.SplitSeq(out, "\x00") {
 		tag, path, ok := strings.Cut(rec, " ")
 		if ok && (tag == "S" || tag == strings.ToLower(tag)) {
-			if hidden == nil {
-				hidden = map[string]bool{}
-			}
 			hidden[path] = true
 		}
 	}
@@ -141,9 +138,8 @@ func (r *Repo) AsWritten(ctx context.Context, path string, blob object.ID) ([]by
 		_, data, err := r.Read(blob) // there is no way to name such a path
 		return data, err
 	}
-	out, _, err := runIn(ctx, r.Dir, call{doing: "reading " + path, stdin: strings.NewReader(blob.String() + " " +
-		path + "\n"),
-		args: []string{"cat-file", "--batch", "--filters"}})
+	out, _, err := runIn(ctx, r.Dir, call{doing: "reading " + path, args: []string{"cat-file", "--batch", "--filters"},
+		stdin: strings.NewReader(blob.String() + " " + path + "\n")})
 	if err != nil {
 		return nil, err
 	}

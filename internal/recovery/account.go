@@ -2,6 +2,7 @@ package recovery
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -25,6 +26,27 @@ type LeftOut struct {
 	What   account.Kind `json:"what"`
 	Kept   string       `json:"kept,omitempty"` // the line that stands though it was deleted
 	Mend   bool         `json:"mend,omitempty"` // a mend took it away
+}
+
+// Where names the file, and the line where there is one.
+func (l LeftOut) Where() string {
+	if l.Line > 0 {
+		return fmt.Sprintf("%s:%d", l.Path, l.Line)
+	}
+	return l.Path
+}
+
+// Says tells what is left out, among all that is: a name is given up for another unless its file is left out, too.
+func (l LeftOut) Says(all []LeftOut) string {
+	if l.What != account.Name {
+		return words.LeftOut(l.Text, l.Kept, l.Mend)
+	}
+	if slices.ContainsFunc(all, func(o LeftOut) bool {
+		return o.What == account.File && o.Path == l.Path && o.Side == l.Side
+	}) {
+		return "this name"
+	}
+	return "this name; kept under another"
 }
 
 // compared is one comparison that the account of a join is made of: what a side changed since base, against a result.

@@ -599,8 +599,7 @@ func (pl *Plan) suggest(p *Position) {
 			"out of it."
 	case pl.Pushed():
 		pl.Suggested, pl.Why = Merge, words.Is(len(p.Divergence.Yours), "your commit is", "some of your "+yours+" are")+
-			" on a remote already; rebase would give them new "+
-			"ids, and whoever has them would have them twice."
+			" on a remote already; rebase would give them new ids, and whoever has them would have them twice."
 	case asksR > 2*asksM+1:
 		pl.Suggested = Merge
 		pl.Why = fmt.Sprintf("rebase would ask %s, merge %d: replaying your commits one by one meets the same lines "+

@@ -358,8 +358,8 @@ func (s *Session) restoreIndex(ctx context.Context, tr *Transition) error {
 		return err
 	}
 	if hashOf(listing) != tr.Lay.Lists {
-		s.notice = strings.TrimSpace(s.notice + " The index was changed since, and stays as it is; as it was " +
-			"before, it is kept as " + filepath.Join(s.keep(tr), "index") + ".")
+		s.notice = strings.TrimSpace(s.notice + " The index was changed since, and stays as it is; as it was before, " +
+			"it is kept as " + filepath.Join(s.keep(tr), "index") + ".")
 		return nil
 	}
 	if s.release, err = s.Repo.LockIndex(ctx); err != nil {

@@ -114,8 +114,7 @@ func (s *Session) unfiltered(ctx context.Context, co *git.Checkout, tree object.
 	}
 	for _, name := range slices.Sorted(maps.Keys(missing)) {
 		out = append(out, fmt.Sprintf("%s kept by the filter “%s”, which is not set up here: the check has what is "+
-			"stored in "+
-			"%s place (%s)", words.Count(len(missing[name]), "file is", "files are"), name,
+			"stored in %s place (%s)", words.Count(len(missing[name]), "file is", "files are"), name,
 			words.Is(len(missing[name]), "its", "their"),
 			words.List(words.Some(missing[name], 2))))
 	}

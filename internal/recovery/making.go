@@ -105,8 +105,8 @@ func (j *Join) Unmade() (out []Making) {
 func (m Making) Sentence() string {
 	switch {
 	case !m.Made:
-		return m.Path + " was not made anew: “" + m.Command + "” did not run, or did not end well. It is yours " +
-			"where both sides changed it."
+		return m.Path + " was not made anew: “" + m.Command + "” did not run, or did not end well. It is yours where " +
+			"both sides changed it."
 	case m.Same:
 		return m.Path + " is yours where both sides changed it: “" + m.Command + "” ran, and left it as it is."
 	}

@@ -190,9 +190,9 @@ func NextPull(p *Position, commits int, pushed bool, rewritten []Published) (sen
 	}
 	for _, b := range branches {
 		n := len(on[b])
-		sentences = append(sentences, fmt.Sprintf("%s of yours %s on %s under another id, and %s there. "+
-			"Whoever builds on %s gets both copies when the lines are joined: let them rebase what is theirs onto "+
-			"%s, which leaves out what is there already, or make an end of %s.",
+		sentences = append(sentences, fmt.Sprintf("%s of yours %s on %s under another id, and %s there. Whoever "+
+			"builds on %s gets both copies when the lines are joined: let them rebase what is theirs onto %s, which "+
+			"leaves out what is there already, or make an end of %s.",
 			words.Count(n, "commit", "commits"), words.Is(n, "was", "were"), b, words.Is(n, "stays", "stay"), b,
 			up.Upstream, b))
 	}

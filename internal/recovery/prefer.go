@@ -85,9 +85,8 @@ func (e *UnagreedError) Error() string {
 		changed = append(changed, f.Path)
 	}
 	if len(changed) > 0 {
-		return fmt.Sprintf("the check “%s” was agreed to in this repository, and %s changed since; look at that, "+
-			"and say "+
-			"--check '%s' to run it, or --no-check to go on without", c.Line(), words.List(changed), c.Line())
+		return fmt.Sprintf("the check “%s” was agreed to in this repository, and %s changed since; look at that, and "+
+			"say --check '%s' to run it, or --no-check to go on without", c.Line(), words.List(changed), c.Line())
 	}
 	return fmt.Sprintf("the check “%s” (found from %s) was never agreed to in this repository; say --check '%s' to "+
 		"run it, or --no-check to go on without", c.Line(), c.Source, c.Line())
@@ -103,9 +102,8 @@ func (e *UnmadeError) Error() string {
 				"since; open dorvik to look at that, or to take a side", t.Makes, t.Command.Line(), c[0].Path)
 		}
 	}
-	return fmt.Sprintf("%s is to be made anew by “%s”, which was never agreed to in this repository; open dorvik "+
-		"to agree "+
-		"to it, or to take a side", e.Terms[0].Makes, e.Terms[0].Command.Line())
+	return fmt.Sprintf("%s is to be made anew by “%s”, which was never agreed to in this repository; open dorvik to "+
+		"agree to it, or to take a side", e.Terms[0].Makes, e.Terms[0].Command.Line())
 }
 
 // CheckBy gives what a tree is checked by; found is false where there is nothing. What the list of a rebase has run on

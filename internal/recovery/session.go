@@ -273,8 +273,8 @@ func (e *PublishedError) Error() string {
 		names = append(names, n.String())
 	}
 	names = words.Some(names, 5)
-	return "a rebase would give new ids to commits that are on a remote already, and whoever has them " +
-		"would have them twice: " + strings.Join(names, ", ") + ". Nothing was changed"
+	return "a rebase would give new ids to commits that are on a remote already, and whoever has them would have " +
+		"them twice: " + strings.Join(names, ", ") + ". Nothing was changed"
 }
 
 // Consent is what the person has agreed to beyond the join itself.

@@ -394,8 +394,7 @@ func (w *Workspace) readMarked(s *Stuck, f *settle.File, path string) ([]merge.T
 			if text := s.typedBetween(q, a.Text, b.Text); ok && also && text != "" {
 				w.keepTyped(q.Key, text)
 				s.note("In %s you typed between conflict marks that still stand: that is offered as a way to settle "+
-					"it, "+
-					"and the file as it is now is kept when you accept.", path)
+					"it, and the file as it is now is kept when you accept.", path)
 			}
 			continue
 		}

@@ -100,8 +100,8 @@ func (tr *Transition) Sentence() string {
 	if tr.Kind == Undoing {
 		what = "while it took your branch " + tr.Branch + " back"
 	}
-	return "Dorvik was cut off " + what + ": branch and files may not be whole. Start dorvik: it " +
-		"finishes the change, or takes it back, and says which. Commit nothing before."
+	return "Dorvik was cut off " + what + ": branch and files may not be whole. Start dorvik: it finishes the " +
+		"change, or takes it back, and says which. Commit nothing before."
 }
 
 // hold keeps others from changing things while this session lives, and what it starts: a git

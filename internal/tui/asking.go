@@ -61,8 +61,7 @@ func (s *settleScreen) noteAbout(which []int) tea.Cmd {
 func (s *settleScreen) noteTo(who, text string, which []int) tea.Cmd {
 	ed := newEditor(text, 1)
 	title := txt(plain, " ").bold(bright, "A NOTE TO "+strings.ToUpper(who)).add(dim,
-		"  change it as you like; ctrl+s gives "+
-			"it on")
+		"  change it as you like; ctrl+s gives it on")
 	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), name: "note.md", keeps: "give it on",
 		own:    s.s.Repo.Editor,
 		says:   "Nothing of it has gone anywhere yet.",

@@ -290,17 +290,14 @@ func (s *checkScreen) actions() []action {
 			act(keys.skip, "", s.withoutMaking))
 	case s.passed():
 		out = append(append(out, onward, again, also(keys.write, s.typeCheck)), s.eachAction()...)
-	case s.failed() && len(s.places) > 0:
-		if s.holder != "" {
+	case s.failed():
+		if len(s.places) > 0 && s.holder != "" {
 			out = append(out, acts(keys.next, "mend it here", s.mend))
 		}
 		if len(s.places) > 1 {
 			out = append(out, act(keys.up, "error", quietly(func() { s.at = max(0, s.at-1) })),
 				also(keys.down, quietly(func() { s.at = min(len(s.places)-1, s.at+1) })))
 		}
-		out = append(append(append(out, s.installAction()...), s.mendAction()...), again, act(keys.skip, "", s.without),
-			act(keys.write, "another command", s.typeCheck))
-	case s.failed():
 		out = append(append(append(out, s.installAction()...), s.mendAction()...), again, act(keys.skip, "", s.without),
 			acts(keys.write, "another command", s.typeCheck))
 	case s.terms == nil:
@@ -384,15 +381,19 @@ func (s *checkScreen) without() tea.Cmd {
 func (s *checkScreen) typeCheck() tea.Cmd {
 	f := &finding{screen: s, f: s.frame, label: "check by", empty: txt(dim, "a command, such as make test"),
 		says: "It is kept for this repository, as dorvik.check, and runs at once in a checkout of its own. Nothing " +
-			"typed " +
-			"clears it: then the check is found from the project's files again."}
+			"typed clears it: then the check is found from the project's files again."}
 	f.open(s.line(), act(keys.next, "keep it and run it", f.typed(func(line string) tea.Cmd {
-		tree := s.join.Tree
-		return s.start("keeping it", func(ctx context.Context, _ func(int, int)) (then, error) {
-			return s.enter, s.s.SetCheck(ctx, strings.TrimSpace(line), tree)
-		})
+		return s.keepCheck(strings.TrimSpace(line))
 	})))
 	return nil
+}
+
+// keepCheck has a command be the check of this repository, and begins anew with it.
+func (s *checkScreen) keepCheck(line string) tea.Cmd {
+	tree := s.join.Tree
+	return s.start("keeping it", func(ctx context.Context, _ func(int, int)) (then, error) {
+		return s.enter, s.s.SetCheck(ctx, line, tree)
+	})
 }
 
 // installAction has what the project depends on be installed before its check.
@@ -403,12 +404,8 @@ func (s *checkScreen) installAction() []action {
 	return []action{acts(keys.install, "", func() tea.Cmd {
 		line := s.install + " && " + s.line()
 		s.ask(warning("“"+s.install+"” runs in the check's checkout, before “"+s.line()+"”; both are kept as the "+
-			"check of "+
-			"this repository. Run them?"), "install, then check", func() tea.Cmd {
-			tree := s.join.Tree
-			return s.start("keeping it", func(ctx context.Context, _ func(int, int)) (then, error) {
-				return s.enter, s.s.SetCheck(ctx, line, tree)
-			})
+			"check of this repository. Run them?"), "install, then check", func() tea.Cmd {
+			return s.keepCheck(line)
 		}, nil)
 		return nil
 	})}

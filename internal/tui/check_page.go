@@ -22,8 +22,7 @@ func (s *checkScreen) view(w, h int) page {
 		p.say(w, line{}.bold(bright, "No check was found. ").
 			add(plain, "Nothing in this project tells how it is built or tested."))
 		p.say(w, line{}.add(dim, "Press ").bold(bright, keys.write.Help().Key).add(dim,
-			" to type one, such as make test. "+
-				"Or go on without; then nothing proves that the joined code works."))
+			" to type one, such as make test. Or go on without; then nothing proves that the joined code works."))
 		p.blank()
 		p.say(w, txt(dim, "Looked for: "+check.LookedFor+"."))
 		s.misfitNote(&p, w, 4)
@@ -77,22 +76,19 @@ func (s *checkScreen) makingPage(p page, w, h int) page {
 		p.say(w, line{}.bold(bright, "Making "+one.Path+" anew. ").add(dim, words.Seconds(s.now().Sub(s.started))))
 	case s.unmade:
 		p.say(w, line{}.bold(trouble, "✗ "+one.Path+" could not be made anew. ").add(plain,
-			"Nothing has been changed or "+
-				"pushed. Try again, or go back and take a side. Going on without leaves yours in it where both "+
-				"changed it."))
+			"Nothing has been changed or pushed. Try again, or go back and take a side. Going on without leaves "+
+				"yours in it where both changed it."))
 	default:
 		p.say(w, line{}.bold(bright, "A program makes "+one.Path+". ").add(plain,
-			"All else is settled, so it can be made "+
-				"anew from the joined files:"))
+			"All else is settled, so it can be made anew from the joined files:"))
 		p.blank()
 		for _, m := range todo {
 			p.row(txt(plain, "    ").bold(bright, "$ "+m.Command))
 			p.row(txt(dim, "      makes "+m.Path))
 		}
 		p.blank()
-		p.say(w, txt(plain, "It runs with your rights in a checkout of its own inside the git directory, and may "+
-			"use the "+
-			"network. Your working tree is not used, and nothing else that it changes is taken. Dorvik asks this "+
+		p.say(w, txt(plain, "It runs with your rights in a checkout of its own inside the git directory, and may use "+
+			"the network. Your working tree is not used, and nothing else that it changes is taken. Dorvik asks this "+
 			"once in a repository, and again when what it goes by changes."))
 		for _, t := range s.makes {
 			s.changedNote(&p, t, w, h)

@@ -181,7 +181,7 @@ func (s *chooseScreen) why(p *page, w int) {
 	}
 }
 
-func title(r recovery.Route) string { return strings.ToUpper(string(r[:1])) + string(r[1:]) }
+func title(r recovery.Route) string { return words.Upper(string(r)) }
 
 // box draws a frame of the given size around a page: heavy around the chosen route.
 func (s *chooseScreen) box(p page, r recovery.Route, w, rows int) page {

@@ -22,8 +22,7 @@ type finding struct {
 // ask opens it with what was typed last.
 func (s *historyScreen) ask(typed string) tea.Cmd {
 	f := &finding{screen: s, f: s.frame, label: "find", says: "All of what you type has to be true of a commit. " +
-		"Large and " +
-		"small letters count alike.",
+		"Large and small letters count alike.",
 		empty: txt(dim, "words, ").bold(plain, "by:").add(dim, "ilka, ").bold(plain, "in:").add(dim, "fares/, ").
 			bold(plain, "since:").add(dim, "2026-03, ").bold(plain, "until:").add(dim, "2026-03-04")}
 	f.open(typed, act(keys.next, "show only these", f.typed(func(typed string) tea.Cmd {

@@ -442,8 +442,8 @@ func (j *job) farewell() string {
 	case j.holds != "":
 		return "dorvik: pushed. " + j.holds
 	case j.st.Accepted != nil:
-		return "dorvik: the joined result is on your branch and not pushed yet. “dorvik” goes on; " +
-			"“dorvik undo” takes it back."
+		return "dorvik: the joined result is on your branch and not pushed yet. “dorvik” goes on; “dorvik undo” " +
+			"takes it back."
 	case j.changed:
 		return "dorvik: done."
 	case picks > 0:

@@ -147,8 +147,8 @@ func (s *logbookScreen) keepAdrift() tea.Cmd {
 		name, err := s.s.KeepAdrift(ctx, a)
 		return func() tea.Cmd {
 			s.adrift = nil
-			s.flash = done("Kept on the branch " + name + ". c in the history compares it with yours, and picks " +
-				"from it.")
+			s.flash = done("Kept on the branch " + name + ". c in the history compares it with yours, and picks from " +
+				"it.")
 			return nil
 		}, err
 	})

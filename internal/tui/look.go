@@ -209,8 +209,8 @@ func (s *lookScreen) half() string {
 	if s.pos.Stuck == nil {
 		return ""
 	}
-	return fmt.Sprintf("You join anew: %s that git left half done is put away when you accept the result, and "+
-		"undo brings it back. Esc goes back to it.", s.pos.Stuck.What())
+	return fmt.Sprintf("You join anew: %s that git left half done is put away when you accept the result, and undo "+
+		"brings it back. Esc goes back to it.", s.pos.Stuck.What())
 }
 
 // obstacle says what is in the way of the join.

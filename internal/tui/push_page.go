@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"dorvik.dev/dorvik/internal/core/account"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/replay"
@@ -335,15 +334,9 @@ func (s *pushScreen) leftOutRows(p *page, w int) {
 			"   every line, name and deletion of either side is in the result"))
 		return
 	}
-	where := func(l recovery.LeftOut) string {
-		if l.Line > 0 {
-			return fmt.Sprintf("%s:%d", l.Path, l.Line)
-		}
-		return l.Path
-	}
 	column := 0
 	for _, l := range left[:min(most, len(left))] {
-		column = max(column, len([]rune(where(l))))
+		column = max(column, len([]rune(l.Where())))
 	}
 	column = min(column, w/3)
 	for i, l := range left {
@@ -355,15 +348,8 @@ func (s *pushScreen) leftOutRows(p *page, w int) {
 		if l.Side == merge.Theirs {
 			m, who = markTheirs, l.Author
 		}
-		text := words.LeftOut(l.Text, l.Kept, l.Mend)
-		if l.What == account.Name {
-			lost := slices.ContainsFunc(left, func(o recovery.LeftOut) bool {
-				return o.What == account.File && o.Path == l.Path && o.Side == l.Side
-			})
-			text = words.If(lost, "this name", "this name; kept under another")
-		}
 		p.row(txt(plain, "    ").mark(m).add(m.hue, who).fit(20).add(dim, "  ").
-			then(txt(dim, cutPath(where(l), column)).fit(column+3)).add(m.hue, text).cut(w))
+			then(txt(dim, cutPath(l.Where(), column)).fit(column+3)).add(m.hue, l.Says(left)).cut(w))
 	}
 }
 

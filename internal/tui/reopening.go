@@ -134,9 +134,8 @@ func (f *joinedFile) markRead() tea.Cmd {
 func (f *joinedFile) reopen(holder string) tea.Cmd {
 	board := settle.NewBoard(f.sides.Base, f.sides.Yours, f.sides.Theirs)
 	if !board.Start(f.text) {
-		f.flash = warning("This file holds more than the edits of both sides: something was mended, written or " +
-			"moved in " +
-			"it. w writes in it.")
+		f.flash = warning("This file holds more than the edits of both sides: something was mended, written or moved " +
+			"in it. w writes in it.")
 		return nil
 	}
 	t := &taking{frame: f.frame, board: board, start: f.text, keeps: "have it so", first: 1, from: 1,
@@ -171,9 +170,8 @@ func (f *joinedFile) mend(text, holder string) tea.Cmd {
 	}, func() tea.Cmd {
 		f.goTo(f.settleScreen)
 		cmd := f.turnTo(max(0, min(at, len(f.questions)-1)))
-		f.flash = line{}.mark(markJoined).add(plain, fmt.Sprintf("%s is as you want it, by an edit that becomes "+
-			"part of %s. "+
-			"u on Check takes it back.", path, holder))
+		f.flash = line{}.mark(markJoined).add(plain, fmt.Sprintf("%s is as you want it, by an edit that becomes part "+
+			"of %s. u on Check takes it back.", path, holder))
 		return cmd
 	})
 }

@@ -254,8 +254,7 @@ func (s *roadScreen) editFile(path string) tea.Cmd {
 	}
 	ed := newEditor(text, 1)
 	title := txt(plain, " ").bold(bright, path).add(dim, "  in “"+st.Commit.Subject()+"”; what stands on it is "+
-		"replayed with "+
-		"what you write")
+		"replayed with what you write")
 	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), name: path, own: s.s.Repo.Editor,
 		around: func(w, h int) page { return append(page{title.cut(w), nil}, ed.view(w, h-2)...) },
 		save: func(to string) tea.Cmd {

@@ -78,8 +78,8 @@ func (l *listing) moveTo(row int) {
 // filter asks what the rows are to have, and shows those alone.
 func (l *listing) filter() tea.Cmd {
 	f := &finding{screen: l, f: l.frame, label: "show only", says: "What has this in its path, its kind or its " +
-		"author's " +
-		"name, and what is open, settled, put aside or read.", empty: txt(dim, "such as fares/, ilka, deleted, open")}
+		"author's name, and what is open, settled, put aside or " +
+		"read.", empty: txt(dim, "such as fares/, ilka, deleted, open")}
 	f.open(l.only, act(keys.next, "show these", f.typed(func(text string) tea.Cmd {
 		for row := range len(l.questions) + len(l.joinedAlone) {
 			if l.shows(text, row) {

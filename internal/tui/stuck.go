@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -89,7 +90,7 @@ func (s *stuckScreen) back() tea.Cmd {
 			s.goTo(&opening{job: s.job})
 			cmd := s.load(true)
 			s.flash = done(fmt.Sprintf("%s is at %s as before git began. l, then u brings back what was half done.",
-				words.If(wp.Branch == "", "HEAD", wp.Branch), s.s.Short(wp.After)))
+				cmp.Or(wp.Branch, "HEAD"), s.s.Short(wp.After)))
 			return cmd
 		}, nil
 	})
@@ -97,7 +98,7 @@ func (s *stuckScreen) back() tea.Cmd {
 
 // onBranch names what goes back: the branch or, where it is done on none, HEAD.
 func (s *stuckScreen) onBranch() string {
-	return words.If(s.stuck.Branch == "", "HEAD", s.stuck.Branch)
+	return cmp.Or(s.stuck.Branch, "HEAD")
 }
 
 // cannot says why a way cannot be taken; empty where it can.
@@ -283,8 +284,7 @@ func (s *stuckScreen) outcome(how recovery.TakeOver) string {
 	case recovery.Finish:
 		if s.stuck.Operation == git.Unmerged {
 			return "asks " + words.Count(c.Asks, "decision", "decisions") + ", and puts the answers into your files, " +
-				"staged. " +
-				"Nothing is committed, and undo brings the conflicts back."
+				"staged. Nothing is committed, and undo brings the conflicts back."
 		}
 		out := words.If(c.Asks > 0, "asks "+words.Count(c.Asks, "decision", "decisions"), "asks nothing more")
 		if c.More > 0 {

@@ -200,8 +200,8 @@ func naming(c *settle.Question, n *merge.Naming, who string) string {
 		if n.Also == "" {
 			return put + ", and " + moved + ". It cannot follow: the new place is taken, or there is more than one."
 		}
-		return put + ", and " + moved + ". Neither could know of the other. " +
-			"What is in the file is joined wherever it goes."
+		return put + ", and " + moved + ". Neither could know of the other. What is in the file is joined wherever " +
+			"it goes."
 	}
 	if n.Also != "" {
 		return "You and " + who + " both renamed " + n.From +

@@ -45,15 +45,10 @@ func Some(names []string, n int) []string {
 
 // Sentence makes the text of an error, or a clause, a sentence.
 func Sentence(s string) string {
-	r := []rune(s)
-	if len(r) == 0 {
-		return s
+	if s != "" && !strings.ContainsAny(s[len(s)-1:], ".?!") {
+		s += "."
 	}
-	r[0] = unicode.ToUpper(r[0])
-	if !strings.ContainsRune(".?!", r[len(r)-1]) {
-		r = append(r, '.')
-	}
-	return string(r)
+	return Upper(s)
 }
 
 // Upper gives a text with a capital letter first.
