@@ -177,7 +177,7 @@ func TestPick(t *testing.T) {
 	assert.Equal(t, exitDone, code)
 	assert.Equal(t, "pick", asJSON(t, out)["recovery"].(map[string]any)["route"], "the pick is kept")
 	_, _, errs = dorvik("-C", dir, "look")
-	assert.Contains(t, errs, "A pick of 3 commits is unfinished here")
+	assert.Contains(t, errs, "A pick is unfinished here, of 3 commits")
 
 	code, out, errs = dorvik("-C", dir, "pick", "--json", "--no-check", "--prefer", "theirs", "main..other")
 	require.Equal(t, exitDone, code, errs)

@@ -211,7 +211,7 @@ func (e *env) sayBranches(collide []recovery.Branching, more int) {
 			"decisions"), words.List(words.Some(c.Clashes, 3)))
 	}
 	if more > 0 {
-		e.say("%s older were not compared.", words.Count(more, "branch", "branches"))
+		e.say("%s not compared.", words.Count(more, "older branch was", "older branches were"))
 	}
 }
 
@@ -252,7 +252,7 @@ func (e *env) sayLook(v *recovery.Glance) {
 	case v.InUse:
 		e.say("A Dorvik is open in this repository.")
 	case kept != nil && len(kept.Picks) > 0:
-		e.say("A pick of %s is unfinished here. Open dorvik to go on, or to drop it.",
+		e.say("A pick is unfinished here, of %s. Open dorvik to go on, or to drop it.",
 			words.Count(len(kept.Picks), "commit", "commits"))
 	case kept != nil:
 		e.say("A recovery is unfinished here, at %s. Open dorvik to go on.", kept.Stage)

@@ -98,7 +98,7 @@ the way leaves out (words a side wrote) or keeps (words a side removed).`,
 
 // sayWays lists the ways for a person.
 func (e *env) sayWays(out *waysJSON) {
-	e.say("%s joined by themselves, %s.", words.Count(out.JoinedByItself, "region", "regions"),
+	e.say("%s, %s.", words.Count(out.JoinedByItself, "region joined by itself", "regions joined by themselves"),
 		words.Count(len(out.Conflicts), "conflict", "conflicts"))
 	for _, c := range out.Conflicts {
 		e.say("lines %d–%d of yours, %d–%d of theirs", c.YoursLines[0], c.YoursLines[1], c.TheirsLines[0],

@@ -113,15 +113,16 @@ func (s *Session) unfiltered(ctx context.Context, co *git.Checkout, tree object.
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(missing)) {
+		n := len(missing[name])
 		out = append(out, fmt.Sprintf("%s kept by the filter “%s”, which is not set up here: the check has what is "+
-			"stored in %s place (%s)", words.Count(len(missing[name]), "file is", "files are"), name,
-			words.Is(len(missing[name]), "its", "their"),
+			"stored in %s place (%s)", words.Count(n, "file is", "files are"), name, words.Is(n, "its", "their"),
 			words.List(words.Some(missing[name], 2))))
 	}
-	if len(pointers) > 0 {
-		out = append(out, fmt.Sprintf("%s not here but as a pointer to where it is kept: the check has the pointer "+
-			"(%s)",
-			words.Count(len(pointers), "large file is", "large files are"), words.List(words.Some(pointers, 2))))
+	if n := len(pointers); n > 0 {
+		out = append(out, fmt.Sprintf("%s kept: the check has the %s (%s)",
+			words.Count(n, "large file is not here but as a pointer to where it is",
+				"large files are not here but as pointers to where they are"),
+			words.Is(n, "pointer", "pointers"), words.List(words.Some(pointers, 2))))
 	}
 	return out, nil
 }

@@ -102,8 +102,8 @@ func (p *Position) underway(they, commits string) Standing {
 		s.Text = fmt.Sprintf("What %s changed there is brought onto %s, commit by commit.", they, p.Branch.Name)
 		s.Next = "Your branch is as it was until you accept the result. The commits stay where they are, too."
 		if n := len(p.Home.Divergence.Theirs); n > 0 {
-			s.Next += fmt.Sprintf(" %s has %s that you do not have: a push will want them joined.",
-				p.Branch.Upstream, words.Count(n, "commit", "commits"))
+			s.Next += fmt.Sprintf(" %s has %s that you do not have: a push will want %s joined.",
+				p.Branch.Upstream, words.Count(n, "commit", "commits"), words.Is(n, "it", "them"))
 		}
 	}
 	return s
@@ -176,7 +176,7 @@ func (p *Position) unanswered(s *Standing, yours, theirs int, they, commits stri
 func someAuthors(commits []history.Node) string {
 	names := Authors(commits)
 	if len(names) > 3 {
-		return fmt.Sprintf("%s and %d others", names[0], len(names)-1)
+		return names[0] + " and " + words.Count(len(names)-1, "other", "others")
 	}
 	return words.List(names)
 }

@@ -315,14 +315,13 @@ func (p *Position) Triangle() string {
 		text := fmt.Sprintf("%s follows %s, and git pushes it to %s: so it is joined with that.", b.Name, p.Follows,
 			b.Upstream)
 		if p.Beside > 0 {
-			text += fmt.Sprintf(" %s has %s beside, which stay there.", p.Follows, words.Count(p.Beside, "commit",
-				"commits"))
+			text += fmt.Sprintf(" %s has %s there.", p.Follows, words.Count(p.Beside, "commit beside, which stays",
+				"commits beside, which stay"))
 		}
 		return text
 	case b.To().Name != b.Upstream:
 		return fmt.Sprintf("%s follows %s, with which it is joined, and git pushes it to %s, which is new there.",
-			b.Name,
-			b.Upstream, b.To().Name)
+			b.Name, b.Upstream, b.To().Name)
 	}
 	return ""
 }
@@ -372,9 +371,10 @@ func (p *Position) Rewritten() string {
 	case n == 0:
 		return ""
 	case len(p.Divergence.Theirs) == 0:
-		return fmt.Sprintf("%s was set back: %s that it held before, up to “%s”, are in it no more. They are still in "+
-			"your line, and a push would bring them back.",
-			p.Branch.Upstream, words.Count(n, "commit", "commits"), p.TakenOut[0].Subject())
+		return fmt.Sprintf("%s was set back: %s that it held before, up to “%s”, %s your "+
+			"line, and a push would bring %s back.", p.Branch.Upstream, words.Count(n, "commit", "commits"),
+			p.TakenOut[0].Subject(), words.Is(n, "is in it no more. It is still in", "are in it no more. They are still in"),
+			words.Is(n, "it", "them"))
 	}
 	var made []string
 	for _, c := range p.Divergence.Theirs {
@@ -382,9 +382,10 @@ func (p *Position) Rewritten() string {
 			made = append(made, name)
 		}
 	}
-	return fmt.Sprintf("%s was rewritten: %s that it held before, up to “%s”, are in it no more. In their place came "+
+	return fmt.Sprintf("%s was rewritten: %s that it held before, up to “%s”, %s place came "+
 		"%s, made by %s. What went is not yours: a rebase leaves it behind, and a merge would bring it back.",
 		p.Branch.Upstream, words.Count(n, "commit", "commits"), p.TakenOut[0].Subject(),
+		words.Is(n, "is in it no more. In its", "are in it no more. In their"),
 		words.Count(len(p.Divergence.Theirs), "commit", "commits"), words.List(words.Some(made, 3)))
 }
 

@@ -380,7 +380,7 @@ func (s *annotateScreen) status() line {
 			n++
 		}
 	}
-	return txt(dim, fmt.Sprintf("%d of %d lines found", n, len(s.lines)))
+	return txt(dim, fmt.Sprintf("%d of %s found", n, words.Count(len(s.lines), "line", "lines")))
 }
 
 func (s *annotateScreen) remark() line {

@@ -108,7 +108,7 @@ func (s *branchesScreen) view(w, h int) page {
 		rows.row(s.branchRow(i, b, w))
 	}
 	if s.more > 0 {
-		rows.row(txt(dim, fmt.Sprintf("    and %d older, which are not compared", s.more)))
+		rows.row(txt(dim, "    and "+words.Count(s.more, "older one, which is", "older ones, which are")+" not compared"))
 	}
 	s.scroll.size(len(rows), h-len(p))
 	s.scroll.show(s.row)

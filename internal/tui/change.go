@@ -130,8 +130,8 @@ func (s *changeScreen) changeLine(l recovery.ChangeLine, digits int) line {
 	}
 	switch l.Kind {
 	case recovery.LinesFolded:
-		return txt(faint, " "+strings.Repeat(" ", 2*digits+1)+"  ┊ "+words.Count(l.Count, "line",
-			"lines")+" as they were")
+		return txt(faint, " "+strings.Repeat(" ", 2*digits+1)+"  ┊ "+words.Count(l.Count, "line as it was",
+			"lines as they were"))
 	case recovery.LineGone:
 		out := txt(faint, " "+number(l.Old)+" "+number(0)).bold(trouble, " − ")
 		return code(out, l.Text, tint(s.old, l.Old), l.Marks, ink{ground: onTrouble})

@@ -64,7 +64,7 @@ func (s *lookScreen) remarks(p *page, j *recovery.Join, w int) {
 	all := j.Remarks()
 	for i, n := range all {
 		if i == most {
-			p.row(txt(dim, fmt.Sprintf("▲ and %d remarks more; dorvik plan lists them.", len(all)-most)))
+			p.row(txt(dim, "▲ and "+words.Count(len(all)-most, "remark", "remarks")+" more; dorvik plan lists them."))
 			return
 		}
 		l := line{}.mark(markWarning)

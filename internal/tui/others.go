@@ -144,7 +144,7 @@ func (s *pushScreen) othersRows(p *page, w int) {
 	p.blank()
 	for i, o := range s.ready.Others {
 		if i == most {
-			p.row(txt(dim, fmt.Sprintf("    and %d more people", len(s.ready.Others)-i)))
+			p.row(txt(dim, "    and "+words.Count(len(s.ready.Others)-i, "person", "people")+" more"))
 			break
 		}
 		l := txt(plain, "    ").mark(markTheirs).then(txt(theirs, o.Name).fit(20))

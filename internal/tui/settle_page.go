@@ -357,7 +357,7 @@ func (s *settleScreen) kindPage(q *recovery.Attributed, w int) page {
 	}
 	p.rows(indent(wrap(txt(plain, words.About(q.Conflict, d)), w-4), 1))
 	if at := s.went[q.Conflict.Key]; at != nil {
-		many := fmt.Sprintf("%d of its %d lines are in ", at.Lines, at.Of)
+		many := fmt.Sprintf("%d of its %d lines %s in ", at.Lines, at.Of, words.Is(at.Lines, "is", "are"))
 		if at.Lines == at.Of {
 			many = words.If(at.Of == 1, "Its line is in ", fmt.Sprintf("All %d of its lines are in ", at.Of))
 		}

@@ -282,11 +282,11 @@ func (s *stuckScreen) outcome(how recovery.TakeOver) string {
 	kept := words.If(c.Kept > 0, words.Count(c.Kept, "decision", "decisions")+" of yours", "")
 	switch how {
 	case recovery.Finish:
-		if s.stuck.Operation == git.Unmerged {
-			return "asks " + words.Count(c.Asks, "decision", "decisions") + ", and puts the answers into your files, " +
-				"staged. Nothing is committed, and undo brings the conflicts back."
-		}
 		out := words.If(c.Asks > 0, "asks "+words.Count(c.Asks, "decision", "decisions"), "asks nothing more")
+		if s.stuck.Operation == git.Unmerged {
+			return out + ", and puts the answers into your files, staged. Nothing is committed, and undo brings the " +
+				"conflicts back."
+		}
 		if c.More > 0 {
 			more := "replays " + words.Count(c.More, "commit", "commits")
 			if s.stuck.Operation == git.Applying {

@@ -148,7 +148,7 @@ func (c *cursor) ends(rest string) bool {
 	end := strings.IndexByte(rest, 0)
 	switch {
 	case end < 0 || len(rest) < end+1+c.size:
-		c.err = fmt.Errorf("tree is cut off after %d bytes", c.from)
+		c.err = fmt.Errorf("tree is cut off at byte %d", c.from)
 	case i >= end || rest[i] != ' ' || m == 0:
 		c.err = fmt.Errorf("tree entry %q has no mode that can be read", rest[:end])
 	default:

@@ -322,7 +322,7 @@ func (p *parser) stripped(s string) (string, error) {
 	for range p.strip {
 		_, rest, ok := strings.Cut(s, "/")
 		if !ok {
-			return "", p.fail("has the name %q, from which %d folders cannot be taken off", s, p.strip)
+			return "", p.fail("has the name %q, with too few folders to take %d off", s, p.strip)
 		}
 		s = rest
 	}

@@ -180,7 +180,7 @@ func TestPatchesThatCannotBeRead(t *testing.T) {
 		"diff --git a/f b/f\nGIT binary patch\n":                            "ends before the content",
 		"--- a/../f\n+++ b/../f\n@@ -1 +1 @@\n-a\n+b\n":                     "does not lie in the project",
 		"--- a/.GIT/config\n+++ b/.GIT/config\n@@ -1 +1 @@\n-a\n+b\n":       "does not lie in the project",
-		"--- f\n+++ f\n@@ -1 +1 @@\n-a\n+b\n":                               "from which 1 folders cannot be taken off",
+		"--- f\n+++ f\n@@ -1 +1 @@\n-a\n+b\n":                               "with too few folders to take 1 off",
 	} {
 		_, err := Parse(patch, 1)
 		assert.ErrorContains(t, err, why, patch)
