@@ -35,6 +35,7 @@ type frame struct {
 
 	title  func() line // the left end of the first row
 	failed func(error) tea.Cmd
+	anew   func() tea.Cmd  // begins again after a defect; nil where one can only leave
 	more   func() []action // what can be done on every screen, beyond the frame's own
 
 	stages []stage
@@ -43,6 +44,7 @@ type frame struct {
 
 	task   *task
 	waited *task // a key came too early for this one, and the flash says so
+	defect error // a panic of a screen, shown in its place; nil for none
 	flash  line  // one sentence above the keys, until the next key
 	keys   help.Model
 	spin   spinner.Model

@@ -81,6 +81,10 @@ func newJob(ctx context.Context, s *recovery.Session, themeName string) *job {
 	j.stages = []stage{j.look, j.choose, j.settle, j.check, j.push}
 	j.under = &opening{job: j}
 	j.title, j.failed, j.more = j.heading, j.failure, j.anywhere
+	j.anew = func() tea.Cmd {
+		j.goTo(&opening{job: j})
+		return j.load(true)
+	}
 	return j
 }
 

@@ -16,6 +16,8 @@ import (
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/charmbracelet/x/term"
+
+	"dorvik.dev/dorvik/internal/core/caught"
 )
 
 // painter draws on the terminal. The way that comes with Bubble Tea draws by a clock: a key waits for its next tick,
@@ -253,39 +255,33 @@ func (m painted) Init() tea.Cmd {
 	return m.first
 }
 
-// Update is the frame's, and draws.
-func (m painted) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
-	defer m.uncover()
+// Update is the frame's, and draws. Where drawing itself fails, it ends the program with that.
+func (m painted) Update(msg tea.Msg) (_ tea.Model, cmd tea.Cmd) {
+	defer func() {
+		if v := recover(); v != nil {
+			m.defect, cmd = caught.From(v), tea.Quit
+		}
+	}()
 	p := m.painter
 	if _, ok := msg.(paintMsg); ok {
 		p.waiting = false
-		p.paint(m.draw())
+		p.paint(m.picture())
 		return m, nil
 	}
 	if _, ok := msg.(tea.WindowSizeMsg); ok {
 		p.anew()
 	}
-	cmd := m.frame.receive(msg)
+	cmd = m.take(msg)
 	byKey := false
 	switch msg.(type) {
 	case tea.KeyPressMsg, tea.MouseMsg, tea.PasteMsg, tea.WindowSizeMsg:
 		byKey = true
 	}
-	return m, tea.Batch(cmd, p.show(m.draw, byKey))
+	return m, tea.Batch(cmd, p.show(m.picture, byKey))
 }
 
 // View has nothing: the painter draws.
 func (m painted) View() tea.View { return tea.NewView("") }
-
-// uncover gives the terminal back before a panic goes on, so that it can be read.
-func (f *frame) uncover() {
-	if r := recover(); r != nil {
-		if f.painter != nil {
-			f.painter.leave()
-		}
-		panic(r)
-	}
-}
 
 // aside has the painter leave the terminal while the program is stopped, and take it again afterwards.
 func (p *painter) aside(_ tea.Model, msg tea.Msg) tea.Msg {
@@ -353,7 +349,8 @@ func (f *frame) clip(text string) {
 	}
 }
 
-// onTerminal runs a frame on the terminal until it is left, and gives the terminal back. The error is Bubble Tea's.
+// onTerminal runs a frame on the terminal until it is left, and gives the terminal back. The error is Bubble Tea's, or
+// the defect that was shown last.
 func (f *frame) onTerminal(ctx context.Context, first tea.Cmd) error {
 	profile := max(colorprofile.Detect(os.Stdout, os.Environ()), colorprofile.ASCII) // places are written at the least
 	if c := os.Getenv("COLORTERM"); f.theme.colour && (c == "truecolor" || c == "24bit") {
@@ -368,6 +365,8 @@ func (f *frame) onTerminal(ctx context.Context, first tea.Cmd) error {
 	stop := f.painter.watch(program)
 	defer stop()
 	defer f.painter.leave()
-	_, err := program.Run()
-	return err
+	if _, err := program.Run(); err != nil {
+		return err
+	}
+	return f.defect
 }

@@ -168,12 +168,7 @@ func TestTheTerminalIsGivenBack(t *testing.T) {
 		assert.Equal(t, profile > colorprofile.ASCII, strings.Contains(bare.String(), "\x1b]11;"), "%s", profile)
 	}
 	f := newFrame(t.Context(), themeOf("dark"))
-	f.painter = p
 	broken := func(context.Context) (then, error) { panic("broken") }
-	p.enter()
-	out.Reset()
-	assert.PanicsWithValue(t, "broken", func() { defer f.uncover(); panic("broken") })
-	assert.Contains(t, out.String(), ansi.ResetModeAltScreenSaveCursor)
 
 	// Work that panics is told on the screen, which stays.
 	beside := f.newBeside().start(broken)().(besideEnded)

@@ -1,0 +1,82 @@
+package tui
+
+import (
+	tea "charm.land/bubbletea/v2"
+
+	"charm.land/bubbles/v2/key"
+
+	"dorvik.dev/dorvik/internal/core/caught"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// take is receive for the program. A panic in it does not end the job: from
+// then on the frame shows what failed, until one begins anew or leaves.
+func (f *frame) take(msg tea.Msg) (cmd tea.Cmd) {
+	if k, ok := msg.(tea.KeyPressMsg); ok && f.defect != nil {
+		return f.keyAfterDefect(k)
+	}
+	f.guard(func() { cmd = f.receive(msg) })
+	return cmd
+}
+
+// picture is draw for the program. A panic in it is shown in its place.
+func (f *frame) picture() (p page) {
+	if f.defect == nil {
+		f.guard(func() { p = f.draw() })
+	}
+	if f.defect != nil {
+		return f.defectPage()
+	}
+	return p
+}
+
+// guard runs a part of the frame and keeps the panic it ends with, if it does.
+func (f *frame) guard(part func()) {
+	if err := caught.Do(func() error { part(); return nil }); err != nil {
+		f.defect = err
+	}
+}
+
+// keyAfterDefect takes the keys that the page of a defect names.
+func (f *frame) keyAfterDefect(k tea.KeyPressMsg) tea.Cmd {
+	busy := f.task != nil && f.task.vital
+	switch {
+	case busy:
+		return nil
+	case key.Matches(k, keys.quit), key.Matches(k, keys.stop):
+		return tea.Quit
+	case key.Matches(k, keys.back) && f.anew != nil:
+		f.defect = nil
+		return f.anew()
+	}
+	return nil
+}
+
+// defectPage tells of the defect. It asks nothing of the screens.
+func (f *frame) defectPage() (p page) {
+	say := func(rows ...line) {
+		for _, l := range rows {
+			p.rows(indent(wrap(l, f.w-4), 2))
+		}
+		p.blank()
+	}
+	p.blank()
+	say(line{}.bold(trouble, "✗ This view failed"))
+	say(txt(plain, words.Sentence(f.defect.Error())))
+	if f.task != nil && f.task.vital {
+		say(txt(plain, "Your branch is being changed just now, which goes on to its end. One moment, please."))
+	} else {
+		say(txt(plain, "It changed nothing: your branch and files are as they were, and what you decided is kept."))
+		if f.anew != nil {
+			say(txt(plain, "").bold(bright, "esc").add(plain, "  begin anew at Look"))
+		}
+		say(txt(plain, "").bold(bright, "q").add(plain, "    leave; “dorvik” goes on where you left"))
+	}
+	for len(p) < f.h {
+		p.blank()
+	}
+	for i := range p {
+		p[i] = p[i].fit(f.w)
+	}
+	return p[:min(len(p), max(f.h, 1))]
+}

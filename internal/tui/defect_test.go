@@ -1,0 +1,83 @@
+package tui
+
+import (
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// fragile is a screen that panics where it is told to.
+type fragile struct{ drawing, taking bool }
+
+func (s *fragile) actions() []action { return nil }
+func (s *fragile) status() line      { return nil }
+func (s *fragile) remark() line      { return nil }
+func (s *fragile) update(tea.Msg) tea.Cmd {
+	if s.taking {
+		panic("taking")
+	}
+	return nil
+}
+func (s *fragile) view(int, int) page {
+	if s.drawing {
+		panic("drawing")
+	}
+	return rowsOf("whole")
+}
+
+// TestAPanicOfAScreenIsToldInItsPlace: the program goes on, by esc at the beginning, and leaving says it again.
+func TestAPanicOfAScreenIsToldInItsPlace(t *testing.T) {
+	press := func(s string) tea.KeyPressMsg {
+		if s == "esc" {
+			return tea.KeyPressMsg{Code: tea.KeyEscape}
+		}
+		return tea.KeyPressMsg{Code: rune(s[0]), Text: s}
+	}
+	for name, s := range map[string]*fragile{"drawing": {drawing: true}, "taking": {taking: true}} {
+		f := newFrame(t.Context(), themeOf("dark"))
+		p, out := canvas(t)
+		f.painter, f.under = p, s
+		m := painted{f, nil}
+		begun := 0
+		f.anew = func() tea.Cmd { begun++; f.under = &fragile{}; return nil }
+		sees := func() string {
+			p.anew()
+			p.drawn = time.Time{}
+			out.Reset()
+			_, cmd := m.Update(tea.PasteMsg{})
+			require.Nil(t, cmd)
+			return words.OneLine(ansi.Strip(out.String()))
+		}
+		told := sees()
+		assert.Contains(t, told, "A defect in Dorvik, not in your repository ("+name+", at tui/defect_test.go:")
+		assert.Contains(t, told, "your branch and files are as they were")
+		assert.Contains(t, told, "esc begin anew at Look")
+
+		f.task = &task{vital: true}
+		m.Update(press("esc"))
+		m.Update(press("q"))
+		assert.Contains(t, sees(), "goes on to its end", "nothing is cut off")
+		f.task = nil
+		m.Update(press("x"))
+		assert.Zero(t, begun)
+		m.Update(press("esc"))
+		assert.Equal(t, 1, begun)
+		assert.Contains(t, sees(), "whole")
+	}
+	f := newFrame(t.Context(), themeOf("dark"))
+	p, out := canvas(t)
+	f.painter, f.under, f.defect = p, &fragile{}, assert.AnError
+	_, cmd := painted{f, nil}.Update(press("q"))
+	assert.NotContains(t, ansi.Strip(out.String()), "esc", "there is nothing to begin")
+	require.NotNil(t, cmd)
+	f.painter = nil // the drawing itself fails
+	_, cmd = painted{f, nil}.Update(press("x"))
+	assert.Equal(t, tea.Quit(), cmd())
+	assert.ErrorContains(t, f.defect, "a defect in Dorvik")
+}
