@@ -151,7 +151,8 @@ func summary(t *Told) (out []string) {
 		out = append(out, words.Count(settled, "conflict was", "conflicts were")+" settled by "+t.person()+".")
 	}
 	if n := len(t.Left); n > 0 {
-		out = append(out, words.Count(n, "thing somebody did is", "things somebody did are")+" not in the result; see below.")
+		things := words.Count(n, "thing somebody did is", "things somebody did are")
+		out = append(out, things+" not in the result; see below.")
 	}
 	return append(out, checkWords(t))
 }

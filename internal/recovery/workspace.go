@@ -371,10 +371,9 @@ func (p *Position) Rewritten() string {
 	case n == 0:
 		return ""
 	case len(p.Divergence.Theirs) == 0:
-		return fmt.Sprintf("%s was set back: %s that it held before, up to “%s”, %s your "+
-			"line, and a push would bring %s back.", p.Branch.Upstream, words.Count(n, "commit", "commits"),
-			p.TakenOut[0].Subject(), words.Is(n, "is in it no more. It is still in", "are in it no more. They are still in"),
-			words.Is(n, "it", "them"))
+		return fmt.Sprintf("%s was set back: %s that it held before, up to “%s”, %s no longer in it. Your line still "+
+			"has %[5]s, and a push would bring %[5]s back.", p.Branch.Upstream, words.Count(n, "commit", "commits"),
+			p.TakenOut[0].Subject(), words.Is(n, "is", "are"), words.Is(n, "it", "them"))
 	}
 	var made []string
 	for _, c := range p.Divergence.Theirs {
@@ -385,7 +384,7 @@ func (p *Position) Rewritten() string {
 	return fmt.Sprintf("%s was rewritten: %s that it held before, up to “%s”, %s place came "+
 		"%s, made by %s. What went is not yours: a rebase leaves it behind, and a merge would bring it back.",
 		p.Branch.Upstream, words.Count(n, "commit", "commits"), p.TakenOut[0].Subject(),
-		words.Is(n, "is in it no more. In its", "are in it no more. In their"),
+		words.Is(n, "is no longer in it. In its", "are no longer in it. In their"),
 		words.Count(len(p.Divergence.Theirs), "commit", "commits"), words.List(words.Some(made, 3)))
 }
 

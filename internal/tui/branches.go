@@ -108,7 +108,8 @@ func (s *branchesScreen) view(w, h int) page {
 		rows.row(s.branchRow(i, b, w))
 	}
 	if s.more > 0 {
-		rows.row(txt(dim, "    and "+words.Count(s.more, "older one, which is", "older ones, which are")+" not compared"))
+		older := words.Count(s.more, "older branch, not compared", "older branches, not compared")
+		rows.row(txt(dim, "    and "+older))
 	}
 	s.scroll.size(len(rows), h-len(p))
 	s.scroll.show(s.row)

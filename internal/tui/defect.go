@@ -9,8 +9,8 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// take is receive for the program. A panic in it does not end the job: from
-// then on the frame shows what failed, until one begins anew or leaves.
+// take calls receive and recovers from a panic in it. The frame then shows the
+// defect until the person begins anew or leaves.
 func (f *frame) take(msg tea.Msg) (cmd tea.Cmd) {
 	if k, ok := msg.(tea.KeyPressMsg); ok && f.defect != nil {
 		return f.keyAfterDefect(k)
@@ -19,7 +19,7 @@ func (f *frame) take(msg tea.Msg) (cmd tea.Cmd) {
 	return cmd
 }
 
-// picture is draw for the program. A panic in it is shown in its place.
+// picture calls draw. If draw panics, picture returns the page of the defect.
 func (f *frame) picture() (p page) {
 	if f.defect == nil {
 		f.guard(func() { p = f.draw() })
@@ -30,14 +30,14 @@ func (f *frame) picture() (p page) {
 	return p
 }
 
-// guard runs a part of the frame and keeps the panic it ends with, if it does.
+// guard runs part of the frame and stores a panic in f.defect.
 func (f *frame) guard(part func()) {
 	if err := caught.Do(func() error { part(); return nil }); err != nil {
 		f.defect = err
 	}
 }
 
-// keyAfterDefect takes the keys that the page of a defect names.
+// keyAfterDefect handles the keys that defectPage names.
 func (f *frame) keyAfterDefect(k tea.KeyPressMsg) tea.Cmd {
 	busy := f.task != nil && f.task.vital
 	switch {
@@ -52,7 +52,7 @@ func (f *frame) keyAfterDefect(k tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
-// defectPage tells of the defect. It asks nothing of the screens.
+// defectPage draws the defect without calling any screen.
 func (f *frame) defectPage() (p page) {
 	say := func(rows ...line) {
 		for _, l := range rows {

@@ -12,7 +12,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// fragile is a screen that panics where it is told to.
+// fragile is a screen that can be made to panic.
 type fragile struct{ drawing, taking bool }
 
 func (s *fragile) actions() []action { return nil }
@@ -31,7 +31,8 @@ func (s *fragile) view(int, int) page {
 	return rowsOf("whole")
 }
 
-// TestAPanicOfAScreenIsToldInItsPlace: the program goes on, by esc at the beginning, and leaving says it again.
+// TestAPanicOfAScreenIsToldInItsPlace checks that the program survives the panic, that esc begins anew, and that the
+// error is returned when one leaves.
 func TestAPanicOfAScreenIsToldInItsPlace(t *testing.T) {
 	press := func(s string) tea.KeyPressMsg {
 		if s == "esc" {

@@ -255,7 +255,7 @@ func (m painted) Init() tea.Cmd {
 	return m.first
 }
 
-// Update is the frame's, and draws. Where drawing itself fails, it ends the program with that.
+// Update passes the message to the frame and draws. If the painter panics, the program ends with that defect.
 func (m painted) Update(msg tea.Msg) (_ tea.Model, cmd tea.Cmd) {
 	defer func() {
 		if v := recover(); v != nil {
@@ -349,8 +349,8 @@ func (f *frame) clip(text string) {
 	}
 }
 
-// onTerminal runs a frame on the terminal until it is left, and gives the terminal back. The error is Bubble Tea's, or
-// the defect that was shown last.
+// onTerminal runs a frame on the terminal until it is left, and gives the terminal back. It returns Bubble Tea's error,
+// or the defect on the screen when it was left.
 func (f *frame) onTerminal(ctx context.Context, first tea.Cmd) error {
 	profile := max(colorprofile.Detect(os.Stdout, os.Environ()), colorprofile.ASCII) // places are written at the least
 	if c := os.Getenv("COLORTERM"); f.theme.colour && (c == "truecolor" || c == "24bit") {
