@@ -149,7 +149,8 @@ func (w *Workspace) offBranch(ctx context.Context, tip object.ID) error {
 	default:
 		out.Next = fmt.Sprintf("You were on %s before. %s here that it does not have, the newest “%s”, and on no "+
 			"branch. Keep %s with “git branch kept” before you leave, then go to your branch with “git switch "+
-			"%[1]s”.", name, words.Count(here, "commit is", "commits are"), d.Yours[0].Subject(), words.Is(here, "it", "them"))
+			"%[1]s”.", name, words.Count(here, "commit is", "commits are"),
+			d.Yours[0].Subject(), words.Is(here, "it", "them"))
 		keep := "keep " + words.Is(here, "it", "them") + " under a name"
 		o = &Offer{keep, func(ctx context.Context, s *Session) error { return s.keepHere(ctx, tip) }}
 	}
