@@ -278,9 +278,9 @@ func describe(p *recovery.Position, j *recovery.Join) string {
 
 func remarks(j *recovery.Join) (s string) {
 	for _, n := range j.Remarks() {
-		s += "\n          remark: " + strings.TrimPrefix(n.Path+": ", ": ") + n.Words
+		s += "\n          remark: " + words.Remark(n)
 		if n.Driver != "" {
-			s += fmt.Sprintf(", in dorvik or by “git config --global dorvik.%s.agreed true”", n.Driver)
+			s += fmt.Sprintf(" Agree in dorvik or by “git config --global dorvik.%s.agreed true”.", n.Driver)
 		}
 	}
 	return s

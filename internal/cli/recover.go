@@ -275,9 +275,7 @@ func (r *recoverer) run(ctx context.Context, p *recovery.Position) error {
 	}
 	r.out.Remarks = remarksJSON(j)
 	for _, n := range j.Remarks() {
-		if n.Asks {
-			r.say("▲ %s %s", n.Path, n.Words)
-		}
+		r.say("▲ %s", words.Remark(n))
 	}
 	if p.Picking && p.Resume == nil && j.Kept() == 0 {
 		r.out.Result = "nothing-to-do"

@@ -54,11 +54,11 @@ type Join struct {
 	Makings []Making // files that are, or are to be, made anew
 	Carried *Carried
 
-	onto   object.ID      // of a pick: the commit that the first step stands on
-	work   *Uncommitted   // that is carried in the place of the position's; nil for that
-	plain  object.ID      // the joined tree before files were made anew; zero where none was
-	mended []Mend         // what those applied did to the joined texts
-	nearly []merge.Remark // what was put where it fits only nearly
+	onto    object.ID      // of a pick: the commit that the first step stands on
+	work    *Uncommitted   // that is carried in the place of the position's; nil for that
+	plain   object.ID      // the joined tree before files were made anew; zero where none was
+	mended  []Mend         // what those applied did to the joined texts
+	besides []merge.Remark // what is to be said that no file's merge says
 }
 
 // Clean reports whether the route asks nothing.
@@ -66,7 +66,7 @@ func (j *Join) Clean() bool { return j.Refused == nil && len(j.Stops) == 0 }
 
 // Remarks lists what should be known of the join though it asks nothing, each once.
 func (j *Join) Remarks() []merge.Remark {
-	out := slices.Clone(j.nearly)
+	out := slices.Clone(j.besides)
 	add := func(r *merge.Result) {
 		if r == nil {
 			return
@@ -112,48 +112,43 @@ type Amends struct {
 func (w *Workspace) Join(ctx context.Context, p *Position, route Route, decisions *settle.Decisions, by Amends,
 	progress func(done, of int)) (*Join, error) {
 	j := &Join{Route: route}
+	var err error
 	decisions = decisions.Indexed()
 	resolve := func(r *merge.Result) (merge.Decided, bool, error) { return w.files.Resolve(ctx, r, decisions) }
 	switch {
 	case p.Trivial() == FastForward:
-		tree, err := w.Tree(p.Theirs)
-		j.Tree = tree
-		if err == nil {
+		if j.Tree, err = w.Tree(p.Theirs); err == nil {
 			err = w.carry(ctx, j, p.Carried, resolve)
 		}
 		w.open(j, decisions)
 		return j, err
 	case p.Trivial() == UpToDate:
-		tree, err := w.Tree(p.Yours)
-		j.Tree = tree
+		j.Tree, err = w.Tree(p.Yours)
 		return j, err
 	case p.Resume != nil:
-		if err := w.goOnward(ctx, j, p, resolve, progress); err != nil {
-			return nil, err
-		}
+		err = w.goOnward(ctx, j, p, resolve, progress)
 	case p.Picking:
 		j.Route, j.onto = Pick, p.Yours
 		picks := slices.Clone(p.Divergence.Theirs)
 		slices.Reverse(picks)
-		if err := j.take(replay.Pick(ctx, w.engine, w.changes, picks, p.Own, p.PickParent, p.Yours, resolve,
-			progress)); err != nil {
-			return nil, err
-		}
+		err = j.take(replay.Pick(ctx, w.engine, w.changes, picks, p.Own, p.PickParent, p.Yours, resolve, progress))
 	case route == Merge:
-		if err := w.joinMerge(ctx, j, p, resolve); err != nil {
-			return nil, err
+		if err = w.joinMerge(ctx, j, p, resolve); err == nil {
+			j.besides, err = w.takenBack(ctx, p, j)
 		}
 	default:
-		err := j.take(replay.Rebase(ctx, w.engine, w.changes, p.Divergence.Yours, p.Divergence.Theirs, p.Theirs,
+		err = j.take(replay.Rebase(ctx, w.engine, w.changes, p.Divergence.Yours, p.Divergence.Theirs, p.Theirs,
 			p.Wishes, resolve, progress))
-		var refused *replay.MergeCommitError
-		if errors.As(err, &refused) {
+		if refused := (*replay.MergeCommitError)(nil); errors.As(err, &refused) {
 			j.Refused = refused
 			return j, nil
 		}
-		if err != nil {
-			return nil, err
+		if err == nil {
+			j.besides, err = w.takenBack(ctx, p, j)
 		}
+	}
+	if err != nil {
+		return nil, err
 	}
 	if err := w.mend(j, by.Mends); err != nil {
 		return nil, err
@@ -161,7 +156,7 @@ func (w *Workspace) Join(ctx context.Context, p *Position, route Route, decision
 	if err := w.makeAnew(j, decisions, by.Made); err != nil {
 		return nil, err
 	}
-	err := w.carry(ctx, j, cmp.Or(j.work, p.Carried), resolve)
+	err = w.carry(ctx, j, cmp.Or(j.work, p.Carried), resolve)
 	w.open(j, decisions)
 	return j, err
 }
@@ -297,7 +292,7 @@ func (r *Resume) route(p *Position) Route {
 func (w *Workspace) goOnward(ctx context.Context, j *Join, p *Position, resolve replay.Resolver,
 	progress func(done, of int)) error {
 	r := p.Resume
-	j.nearly = p.Stuck.Nearly
+	j.besides = p.Stuck.Nearly
 	switch j.Route = r.route(p); {
 	case p.SettlesOnly():
 		return w.settleOnly(ctx, j, p, resolve)

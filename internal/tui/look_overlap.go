@@ -68,10 +68,11 @@ func (s *lookScreen) remarks(p *page, j *recovery.Join, w int) {
 			return
 		}
 		l := line{}.mark(markWarning)
-		if n.Path != "" {
-			l = l.add(bright, n.Path).add(plain, ": ")
+		said, ok := strings.CutPrefix(words.Remark(n), n.Path)
+		if ok {
+			l = l.add(bright, n.Path)
 		}
-		p.rows(wrap(l.add(plain, n.Words+"."), w))
+		p.rows(wrap(l.add(plain, said), w))
 	}
 }
 

@@ -64,7 +64,7 @@ func TestTwoFilesOfOneNumberAreAskedAbout(t *testing.T) {
 	mine.Git("fetch", "-q")
 	gittest.Own(t, "dorvik.check", "true")
 	b := newBench(t, mine.Dir)
-	const what = "m/007_c.sql took the number 007, as m/007_b.sql did"
+	const what = "m/007_c.sql: took the number 007, as m/007_b.sql did"
 	b.see("m/007_c.sql: took the number 007, as m/007_b.sql did; one of")
 	b.press("enter", "enter", "enter")
 	b.see("Ready to join", what)

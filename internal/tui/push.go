@@ -123,7 +123,7 @@ func (s *pushScreen) sure(push bool, do func() tea.Cmd) tea.Cmd {
 	if push && s.join != nil {
 		for _, n := range s.join.Remarks() {
 			if n.Asks {
-				s.ask(warning(n.Path+" "+n.Words+". Push it all the same?"), "push it", do, nil)
+				s.ask(warning(words.Remark(n)+" Push it all the same?"), "push it", do, nil)
 				return nil
 			}
 		}

@@ -121,7 +121,7 @@ func (s *pushScreen) leftNote(p *page, w int) {
 		}
 		for _, n := range s.join.Remarks() {
 			if n.Asks {
-				p.warn(w, n.Path+" "+n.Words)
+				p.warn(w, words.Remark(n))
 			}
 		}
 	}

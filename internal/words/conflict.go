@@ -235,6 +235,14 @@ func LeftOut(text, kept string, mend bool) string {
 	return text
 }
 
+// Remark returns a remark as a sentence, its path first.
+func Remark(r merge.Remark) string {
+	if r.Path == "" {
+		return Sentence(r.Words)
+	}
+	return r.Path + ": " + r.Words + "."
+}
+
 // Hint says in a few words what a conflict that is no place in a text is about.
 func Hint(c *settle.Question) string {
 	n, ok := c.Subject.(*merge.Naming)

@@ -39,7 +39,9 @@ type Changes struct {
 	paths map[object.ID]pathsID
 	full  map[object.ID]ChangeID
 	last  standing
-	known sameFound
+
+	comparing sync.Mutex // held while two lines are compared; guards known
+	known     sameFound
 }
 
 // pathsID is the paths and modes a commit changes, which is cheap to know. Only
@@ -224,42 +226,55 @@ type standing struct {
 
 // Same finds for commits of yours those of theirs that make the same change, also to
 // files that one of the two lines (each newest first) has renamed. One that a later commit
-// of theirs takes back exactly is none. Contents are read only where paths and modes
+// of theirs takes back exactly is none, unless yours takes it back as well. Contents are read only where paths and modes
 // agree, and directories of theirs, unless a rename may matter, only where those above do.
 //
 // What was found last is remembered, as a line is replayed again after each decision.
 func (c *Changes) Same(ctx context.Context, engine *merge.Engine, yours,
 	theirs []history.Node) (map[object.ID]history.Node, error) {
-	c.mu.Lock()
-	known := c.known
-	c.mu.Unlock()
-	if known.same != nil && sameNodes(known.yours, yours) && sameNodes(known.theirs, theirs) {
-		return known.same, nil
-	}
-	same, err := c.findSame(ctx, engine, yours, theirs)
-	if err == nil {
-		c.mu.Lock()
-		c.known = sameFound{yours, theirs, same}
-		c.mu.Unlock()
-	}
-	return same, err
+	found, err := c.findSame(ctx, engine, yours, theirs)
+	return found.same, err
 }
 
-// sameFound is what Same found.
+// TakenBack finds the commits of yours whose change theirs made, too, and then took
+// back exactly. It returns the commit of theirs that took each back. A change that
+// yours took back as well is not in it. Cost and memory are those of Same.
+func (c *Changes) TakenBack(ctx context.Context, engine *merge.Engine, yours,
+	theirs []history.Node) (map[object.ID]history.Node, error) {
+	found, err := c.findSame(ctx, engine, yours, theirs)
+	return found.back, err
+}
+
+// sameFound is what was found of two lines.
 type sameFound struct {
 	yours, theirs []history.Node
-	same          map[object.ID]history.Node
+	same, back    map[object.ID]history.Node
+}
+
+// findSame compares two lines, unless they were compared last. Only one call compares at a time.
+func (c *Changes) findSame(ctx context.Context, engine *merge.Engine, yours, theirs []history.Node) (sameFound,
+	error) {
+	c.comparing.Lock()
+	defer c.comparing.Unlock()
+	if c.known.same != nil && sameNodes(c.known.yours, yours) && sameNodes(c.known.theirs, theirs) {
+		return c.known, nil
+	}
+	found, err := c.compare(ctx, engine, yours, theirs)
+	if err == nil {
+		c.known = found
+	}
+	return found, err
 }
 
 func sameNodes(a, b []history.Node) bool {
 	return slices.EqualFunc(a, b, func(a, b history.Node) bool { return a.ID == b.ID })
 }
 
-func (c *Changes) findSame(ctx context.Context, engine *merge.Engine, yours,
-	theirs []history.Node) (map[object.ID]history.Node, error) {
+func (c *Changes) compare(ctx context.Context, engine *merge.Engine, yours, theirs []history.Node) (sameFound, error) {
+	none := sameFound{}
 	t := treesOf(yours, theirs)
 	if err := c.read(ctx, t, yours); err != nil {
-		return nil, err
+		return none, err
 	}
 	candidates := make([]bool, len(theirs))
 	var renaming bool
@@ -267,43 +282,71 @@ func (c *Changes) findSame(ctx context.Context, engine *merge.Engine, yours,
 	both.Go(func() (err error) { renaming, err = c.mayRename(yours, theirs); return err })
 	both.Go(func() error { return c.alike(ctx, t, yours, theirs, candidates) })
 	if err := both.Wait(); err != nil {
-		return nil, err
+		return none, err
 	}
 	var renamedByYou, renamedByThem map[string]string
 	if renaming {
 		var err error
 		if renamedByYou, renamedByThem, err = c.renames(ctx, engine, t, yours, theirs); err != nil {
-			return nil, err
+			return none, err
 		}
 	}
 	byPaths, err := c.byPaths(theirs, renamedByThem, func(at int) bool { return renaming || candidates[at] })
 	if err != nil {
-		return nil, err
+		return none, err
 	}
-	same := map[object.ID]history.Node{}
+	found := sameFound{yours, theirs, map[object.ID]history.Node{}, map[object.ID]history.Node{}}
+	takes := map[ChangeID]int{} // what newer commits of yours take back, as theirs did
 	for _, n := range yours {
 		all, err := c.variants(n, renamedByYou)
 		if err != nil {
-			return nil, err
+			return none, err
 		}
-		var made, undone *variant
-		for _, v := range all {
-			if made, err = newest(made, v, byPaths); err != nil {
-				return nil, err
+		made, undone, err := c.madeIn(byPaths, all)
+		if err != nil {
+			return none, err
+		}
+		switch {
+		case made == nil:
+			continue
+		case undone != nil && undone.at < made.at:
+			id, err := all[0].id()
+			if err != nil {
+				return none, err
 			}
-			if made == nil {
+			if takes[id] == 0 {
+				found.back[n.ID] = undone.of
 				continue
 			}
-			back := v.changes.inverse()
-			if undone, err = newest(undone, variant{paths: back.id, id: c.summed(back)}, byPaths); err != nil {
-				return nil, err
+			takes[id]--
+		default:
+			id, err := c.summed(all[0].changes.inverse())()
+			if err != nil {
+				return none, err
 			}
+			takes[id]++
 		}
-		if made != nil && (undone == nil || made.at < undone.at) {
-			same[n.ID] = made.of
+		found.same[n.ID] = made.of
+	}
+	return found, nil
+}
+
+// madeIn gives the newest commit of a line that makes the same change as a commit, and the newest that takes it back.
+// Either is nil where there is none.
+func (c *Changes) madeIn(byPaths map[ChangeID][]variant, variants []variant) (made, undone *variant, err error) {
+	for _, v := range variants {
+		if made, err = newest(made, v, byPaths); err != nil {
+			return nil, nil, err
+		}
+		if made == nil {
+			continue
+		}
+		back := v.changes.inverse()
+		if undone, err = newest(undone, variant{paths: back.id, id: c.summed(back)}, byPaths); err != nil {
+			return nil, nil, err
 		}
 	}
-	return same, nil
+	return made, undone, nil
 }
 
 // byPaths gives variants of those of a line that are of interest, the newest first, by their paths.
