@@ -10,6 +10,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/misfit"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/git"
 )
 
 // Misfit is two edits that join as text and will not work together, with the commits that made them. A commit is zero
@@ -68,8 +69,11 @@ func (w *Workspace) Misfits(ctx context.Context, p *Position, j *Join) ([]Misfit
 
 // misfitTrees are the trees that are looked into; ok is false where nothing is joined.
 func (w *Workspace) misfitTrees(p *Position, j *Join) (t misfit.Trees, ok bool, err error) {
-	if j == nil || j.Refused != nil || p.Trivial() != NotTrivial || p.Resume != nil || p.Picking || j.Tree.IsZero() {
+	if j == nil || j.Refused != nil || p.Trivial() != NotTrivial || p.Picking || j.Tree.IsZero() {
 		return t, false, nil
+	}
+	if p.Resume != nil && (len(p.Resume.Merged) != 1 || p.SettlesOnly()) && p.Stuck.Operation != git.Rebasing {
+		return t, false, nil // other commits than the two lines' are in it
 	}
 	for _, one := range []struct {
 		commit object.ID
@@ -89,7 +93,7 @@ func (w *Workspace) misfitTrees(p *Position, j *Join) (t misfit.Trees, ok bool, 
 // MisfitsOf finds those of the routes of a plan.
 func (w *Workspace) MisfitsOf(ctx context.Context, p *Position, pl *Plan) (map[Route][]Misfit, error) {
 	out := map[Route][]Misfit{}
-	for _, j := range []*Join{pl.Merge, pl.Rebase} {
+	for _, j := range []*Join{pl.Merge, pl.Rebase, pl.Pick} {
 		if j == nil {
 			continue
 		}

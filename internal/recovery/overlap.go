@@ -11,6 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/git"
 )
 
 // OverlapKind is how near both sides came to each other in a file.
@@ -45,16 +46,23 @@ type Overlap struct {
 
 // Overlaps compares what each side changed since the common ancestor, file by
 // file, the closest meetings first. Their lines are not counted yet: for that they have to be read.
-func (w *Workspace) Overlaps(p *Position, j *Join) ([]Overlap, error) {
+func (w *Workspace) Overlaps(ctx context.Context, p *Position, j *Join) ([]Overlap, error) {
 	var out []Overlap
+	merged := j.Merge
+	if p.Resume != nil && p.Stuck.Operation == git.Rebasing { // of its steps some are done already
+		var err error
+		if merged, err = w.over(ctx, p.Divergence.Bases, p.Yours, p.Theirs); err != nil {
+			return nil, err
+		}
+	}
 	switch {
-	case j.Merge != nil:
-		list, err := w.overlapsOf(p, j, j.Merge)
+	case merged != nil:
+		list, err := w.overlapsOf(p, j, merged)
 		if err != nil {
 			return nil, err
 		}
 		out = list
-	case p.Picking:
+	case j.Route == Pick:
 		// What a picked commit does not touch has nothing to do with it.
 		at := map[string]int{}
 		for i := range j.Steps {

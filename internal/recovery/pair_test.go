@@ -73,6 +73,40 @@ func TestPairOfMisfits(t *testing.T) {
 	assert.False(t, several.Found())
 }
 
+// TestWhatGitLeftHalfDoneIsLookedInto checks that a rebase or a merge that git began is surveyed as one that
+// Dorvik begins: files that join by themselves, misfits, and the mends of those.
+func TestWhatGitLeftHalfDoneIsLookedInto(t *testing.T) {
+	for _, begin := range [][]string{{"rebase", "origin/main"}, {"rebase", "--apply", "origin/main"}, {"merge", "origin/main"}} {
+		tm := newTeam(t)
+		tm.mine.Commit("start", "go.mod", "module x\n", "a.go", "package x\n\nfunc A() {}\n", "b.go", "package x\n", "n", "0\n")
+		tm.mine.Git("push", "-q")
+		tm.other.Git("pull", "-q")
+		tm.mine.Commit("counts", "n", "1\n")
+		tm.mine.Commit("uses", "b.go", "package x\n\nfunc b() { A() }\n")
+		tm.other.Commit("renames", "a.go", "package x\n\nfunc Z() {}\n", "n", "2\n")
+		tm.other.Git("push", "-q")
+		tm.mine.Git("fetch", "-q")
+		_, err := tm.mine.Try(begin...)
+		require.Error(t, err, "it stops at n")
+		s := openAgain(t, tm.mine.Dir)
+		require.NoError(t, s.TakeOver(t.Context(), Finish))
+		v, err := s.Survey(t.Context(), false, nil)
+		require.NoError(t, err)
+		kinds := map[string]OverlapKind{}
+		for _, o := range v.Overlap {
+			kinds[o.Path] = o.Kind
+		}
+		assert.Equal(t, map[string]OverlapKind{"n": SameLines, "a.go": OnlyTheirs, "b.go": OnlyYours}, kinds, begin)
+		j := v.Plan.Asking()
+		require.Len(t, v.Misfits[j.Route], 1, begin)
+		mends, err := s.MendsOf(t.Context(), v.Position, j, v.Misfits[j.Route])
+		require.NoError(t, err)
+		require.Len(t, mends, 1, begin)
+		assert.Equal(t, "b.go", mends[0].Path)
+		s.Close()
+	}
+}
+
 // TestAMendBelongsWhereItIsNeeded: into the commit that brings the line in, so that every commit builds; also where a
 // line of theirs uses what a commit of yours took away. It is taken back whole.
 func TestAMendBelongsWhereItIsNeeded(t *testing.T) {

@@ -453,7 +453,7 @@ func TestLeftOutAndOverlap(t *testing.T) {
 		told = append(told, fmt.Sprint(l.Side, " ", l.Author, " ", l.Path, ":", l.Line, " ", l.What, " ", l.Text))
 	}
 	assert.Equal(t, []string{"theirs Ada Sund d/h:2 line theirs", "theirs Ada Sund f:2 line THEIRS words"}, told)
-	ground, err := s.Overlaps(p, j)
+	ground, err := s.Overlaps(t.Context(), p, j)
 	require.NoError(t, err)
 	var got []string
 	for _, g := range ground {

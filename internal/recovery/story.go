@@ -157,7 +157,7 @@ func (w *Workspace) tell(ctx context.Context, s *Story, route Route, decisions *
 	if s.Plan, err = w.Plan(ctx, p, decisions, nil); err != nil {
 		return err
 	}
-	if s.Overlap, err = w.Overlaps(p, s.Plan.Asking()); err != nil {
+	if s.Overlap, err = w.Overlaps(ctx, p, s.Plan.Asking()); err != nil {
 		return err
 	}
 	if err := w.CountLines(ctx, s.Overlap); err != nil {

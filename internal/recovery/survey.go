@@ -120,7 +120,7 @@ func (s *Session) survey(ctx context.Context, p *Position, dirty func() error, p
 		return nil, err
 	}
 	asking := v.Plan.Asking()
-	if v.Overlap, err = s.Overlaps(v.Position, asking); err != nil {
+	if v.Overlap, err = s.Overlaps(ctx, v.Position, asking); err != nil {
 		return nil, err
 	}
 	if err := s.CountLines(ctx, v.Overlap[:min(firstCounted, len(v.Overlap))]); err != nil {
@@ -222,7 +222,7 @@ func (w *Workspace) Glance(ctx context.Context, fetch bool) (*Glance, error) {
 	if err != nil {
 		return nil, err
 	}
-	if v.Overlap, err = w.Overlaps(v.Position, j); err != nil {
+	if v.Overlap, err = w.Overlaps(ctx, v.Position, j); err != nil {
 		return nil, err
 	}
 	if err := w.CountLines(ctx, v.Overlap); err != nil {
