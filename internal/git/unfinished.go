@@ -52,6 +52,7 @@ type Unfinished struct {
 	Remade    map[object.ID]object.ID
 	Message   string    // prepared for the commit that is to be made, without its comments
 	Stash     object.ID // uncommitted work that git put aside before it began
+	Noted     bool      // of a rebase: HEAD's message has git's own comments, as another commit was to become part of it
 	Squashing bool      // of a rebase: a squash is among the commits that become part of the one it is at
 	Picking   bool      // of a rebase: the commit it stopped at is not made yet, nor dropped
 	// the commit that it made and stopped at, to be amended; zero where it stopped before making one
@@ -196,7 +197,7 @@ func (r *Repo) Unfinished(ctx context.Context) (*Unfinished, error) {
 	if f.has(rebaseMerge + "/message") { // git goes on with that one, which has no sign-off
 		message = f.text(rebaseMerge + "/message")
 	}
-	if u.Message, err = r.uncommented(ctx, message); err != nil {
+	if u.Message, err = r.Uncommented(ctx, message); err != nil {
 		return nil, err
 	}
 	u.Pulled = strings.Contains(r.lastAction(), "pull")
@@ -290,7 +291,8 @@ func (u *Unfinished) rebase(ctx context.Context, f gitFiles, dir string) error {
 	if err := u.merge(ctx, f); err != nil {
 		return err
 	}
-	u.Squashing = strings.Contains(f.text(dir+"/current-fixups"), "squash ")
+	chain := f.text(dir + "/current-fixups") // the last of them is the one it is at
+	u.Squashing, u.Noted = strings.Contains(chain, "squash "), strings.Count(strings.TrimSpace(chain), "\n") > 0
 	u.Picking = f.has("MERGE_MSG") // which goes when it is committed
 	if u.Amend, err = f.commit(ctx, dir+"/amend"); err != nil {
 		return err
@@ -466,8 +468,8 @@ func (r *Repo) commands(ctx context.Context, text string) (out []Command, err er
 	return out, nil
 }
 
-// uncommented is a prepared message without its comments.
-func (r *Repo) uncommented(ctx context.Context, text string) (string, error) {
+// Uncommented is a prepared message without its comments.
+func (r *Repo) Uncommented(ctx context.Context, text string) (string, error) {
 	mark, err := r.Config(ctx, "core.commentChar")
 	if err != nil {
 		return "", err

@@ -533,6 +533,11 @@ func (w *Workspace) resumeRebase(ctx context.Context, s *Stuck, r *Resume) error
 	if err := w.made(s, r); err != nil {
 		return err
 	}
+	if n := len(r.Todo); n > 0 && s.Noted {
+		if r.Todo[n-1].Message, err = w.Repo.Uncommented(ctx, head.Message); err != nil {
+			return err
+		}
+	}
 	f := &follower{w: w, ctx: ctx, s: s, todo: r.Todo, at: replay.Parent{Step: len(r.Todo) - 1, ID: s.Head},
 		labels: map[string]replay.Parent{}}
 	if s.Has("signoff") {
@@ -546,10 +551,9 @@ func (w *Workspace) resumeRebase(ctx context.Context, s *Stuck, r *Resume) error
 		if err := f.stopped(begun); err != nil {
 			return err
 		}
-	case s.stand == head.Tree:
-	// staged at an edit: it goes into that commit
+	case s.stand == head.Tree: // nothing is staged
 	case s.Amend == s.Head && last >= 0 && f.todo[last].Commit.ID == s.Head:
-		f.todo[last].Stands, f.todo[last].Tree = false, s.stand
+		f.todo[last].Stands, f.todo[last].Tree = false, s.stand // staged at an edit, so it goes into that commit
 	default:
 		s.beside = head.Tree
 	}

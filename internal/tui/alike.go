@@ -213,7 +213,7 @@ func (a *alikeScreen) view(w, h int) page {
 
 // leavesOut tells what is left out, after what stands before it.
 func leavesOut(out []settle.Piece, before string) line {
-	if says := words.Costs(settle.Verdict{LeavesOut: out}, "their", ""); says != "" {
+	if says := words.Costs(settle.Verdict{LeavesOut: out}, ""); says != "" {
 		return txt(trouble, before+says)
 	}
 	return txt(dim, before+"nothing is left out")

@@ -16,7 +16,7 @@ func TestManyAtOnce(t *testing.T) {
 	b.see("▶ Settle 0 of 2")
 	b.press("+")
 	b.see("MANY AT ONCE", "1  suggested, wherever there is one", "2 conflicts, nothing is left out",
-		"yours, in docs/harbours.md", "leaves out their", "WHAT THAT DOES", "fares/fares.go", "weave")
+		"yours, in docs/harbours.md", "of theirs", "WHAT THAT DOES", "fares/fares.go", "weave")
 	b.fits("many at once")
 	b.press("3")
 	b.see("▶ 3  yours, in docs/harbours.md", "enter settle 1 conflict so")

@@ -219,6 +219,15 @@ const (
 	verdictColumn = 22
 )
 
+// costs tells what a way costs, naming the other side.
+func (s *settleScreen) costs(q *recovery.Attributed, v settle.Verdict) string {
+	who := s.theirName(q)
+	if strings.HasPrefix(who, "you") { // the person's own commits, from another clone
+		who = ""
+	}
+	return words.Costs(v, who)
+}
+
 // waysPage lists the ways, the marked one on a row of its own colour.
 func (s *settleScreen) waysPage(q *recovery.Attributed, w int) page {
 	var p page
@@ -230,7 +239,6 @@ func (s *settleScreen) waysPage(q *recovery.Attributed, w int) page {
 		p.row(head)
 	}
 	vs := s.verdicts[c.Key]
-	who := s.theirName(q)
 	for i, o := range c.Ways {
 		l := s.wayName(q, i, o).fit(wayColumn)
 		var v settle.Verdict
@@ -252,24 +260,22 @@ func (s *settleScreen) waysPage(q *recovery.Attributed, w int) page {
 			column = max(column, l.width()-wayColumn+2) // what is wrong is said in full
 		}
 		l = l.fit(wayColumn+column).add(plain, " ")
-		if o.Way == c.Suggested {
-			why := txt(joined, "suggested: "+words.Why(c))
-			const least = 24 // columns in which a reason can be read
-			if l.width()+why.width() > w && (s.h < 30 || w-l.width() < least) {
-				why = txt(joined, "suggested") // the row above the keys tells why
-			}
-			for k, part := range wrap(why, max(least, w-l.width())) {
-				if k == 0 {
-					p.row(s.wayRow(l.then(part), i, w))
-				} else {
-					p.row(txt(plain, "").fit(wayColumn+column).add(plain, "   ").then(part).clicks(clickedWay(i)))
-				}
-			}
+		if o.Way != c.Suggested {
+			p.row(s.wayRow(l.add(dim, cmp.Or(o.Reason, s.costs(q, v))), i, w))
 			continue
-		} else {
-			l = l.add(dim, cmp.Or(o.Reason, words.Costs(v, genitive(who), pronoun(who))))
 		}
-		p.row(s.wayRow(l, i, w))
+		why := txt(joined, "suggested: "+words.Why(c))
+		const least = 24 // columns in which a reason can be read
+		if l.width()+why.width() > w && (s.h < 30 || w-l.width() < least) {
+			why = txt(joined, "suggested") // the row above the keys tells why
+		}
+		for k, part := range wrap(why, max(least, w-l.width())) {
+			if k == 0 {
+				p.row(s.wayRow(l.then(part), i, w))
+			} else {
+				p.row(txt(plain, "").fit(wayColumn+column).add(plain, "   ").then(part).clicks(clickedWay(i)))
+			}
+		}
 	}
 	if !c.Whole() {
 		l := txt(bright, "   ").bold(bright, keys.write.Help().Key).add(plain, "  write it yourself")
@@ -323,22 +329,6 @@ func parses(v settle.Verdict) line {
 		problem = words
 	}
 	return txt(trouble, "✗ "+problem)
-}
-
-// genitive is what is somebody's.
-func genitive(who string) string {
-	if strings.HasPrefix(who, "you") {
-		return "their"
-	}
-	return who + "'s"
-}
-
-// pronoun is somebody as the one who did something.
-func pronoun(who string) string {
-	if strings.HasPrefix(who, "you") {
-		return "they"
-	}
-	return who
 }
 
 // kindPage says what a conflict that is no place in a text is about.

@@ -40,49 +40,49 @@ func Taking(c *settle.Question, o settle.Option) string {
 	return "Keeps both texts whole, one after the other. Read how they follow each other first."
 }
 
-// Costs tells what a way leaves out and what it keeps against a side's will; whose is the
-// other side in the genitive, as "Ilka's".
-func Costs(v settle.Verdict, whose, who string) string {
-	out := count(v.LeavesOut, "leaves out ", "your #", whose+" #")
-	if out == "" {
-		out = count(v.Keeps, "keeps ", "# you removed", "# "+who+" removed")
+// Costs tells what a way leaves out or, where that is nothing, what it keeps
+// against a side's will. who is the other side's name; empty for "they".
+func Costs(v settle.Verdict, who string) string {
+	whose, of, they := who+"'s", who+"'s", who
+	if who == "" {
+		whose, of, they = "their", "theirs", "they"
 	}
-	return out
-}
-
-// count tells how much of each side some pieces are; # in the phrases is that.
-func count(pieces []settle.Piece, verb, yours, theirs string) string {
-	var parts []string
-	for _, s := range []struct {
-		side   merge.Side
-		phrase string
-	}{{merge.Yours, yours}, {merge.Theirs, theirs}} {
-		if n := Amount(settle.Count(pieces, s.side)); n != "" {
-			parts = append(parts, strings.Replace(s.phrase, "#", n, 1))
-		}
+	yours, theirs := amountOf(v.LeavesOut, merge.Yours), amountOf(v.LeavesOut, merge.Theirs)
+	switch {
+	case yours != "" && theirs != "":
+		return "leaves out your " + shortened(yours, theirs) + " and " + whose + " " + theirs
+	case yours != "":
+		return "leaves out " + yours + " of yours"
+	case theirs != "":
+		return "leaves out " + theirs + " of " + of
 	}
-	if len(parts) == 0 {
+	var kept []string
+	if n := amountOf(v.Keeps, merge.Yours); n != "" {
+		kept = append(kept, n+" you removed")
+	}
+	if n := amountOf(v.Keeps, merge.Theirs); n != "" {
+		kept = append(kept, n+" "+they+" removed")
+	}
+	if len(kept) == 0 {
 		return ""
 	}
-	if len(parts) == 2 { // "your 2 and Ilka's 3 words"
-		first, unit, _ := cutLast(parts[0])
-		if _, other, ok := cutLast(parts[1]); ok && !strings.Contains(first, " and ") && strings.TrimSuffix(unit,
-			"s") ==
-			strings.TrimSuffix(other, "s") {
-			parts[0] = first
-		}
-	}
-	return verb + List(parts)
+	return "keeps " + List(kept)
 }
 
-// cutLast cuts the last word off, where that is a unit.
-func cutLast(s string) (before, last string, ok bool) {
-	i := strings.LastIndexByte(s, ' ')
-	if i < 0 {
-		return s, "", false
+// amountOf tells how much of a side some pieces are; empty for nothing.
+func amountOf(pieces []settle.Piece, side merge.Side) string {
+	return Amount(settle.Count(pieces, side))
+}
+
+// shortened is an amount without its unit where the next has the same: "your 2
+// and Ilka's 3 words".
+func shortened(amount, next string) string {
+	n, unit, _ := strings.Cut(amount, " ")
+	_, other, _ := strings.Cut(next, " ")
+	if strings.TrimSuffix(unit, "s") == strings.TrimSuffix(other, "s") {
+		return n
 	}
-	last = s[i+1:]
-	return s[:i], last, last == "word" || last == "words" || last == "line" || last == "lines"
+	return amount
 }
 
 // Amount tells whole lines, and words of others, as a person counts them; empty for none.
