@@ -17,6 +17,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/words"
 )
 
 // Uncommitted is work that is not committed, to be brought along by a join: it is replayed onto
@@ -386,24 +387,19 @@ func (c *Carried) Sentence() string {
 	if c == nil || len(c.Paths) == 0 {
 		return ""
 	}
-	var joined, asked []string
+	is := map[string][]string{}
 	for _, p := range c.Paths {
-		switch p.State {
-		case CarriedJoined:
-			joined = append(joined, p.Path)
-		case CarriedConflict:
-			asked = append(asked, p.Path)
-		}
+		is[p.State] = append(is[p.State], p.Path)
 	}
 	var out []string
-	if len(joined) > 0 {
-		out = append(out, "joined with the result in "+strings.Join(joined, ", "))
+	if p := is[CarriedJoined]; len(p) > 0 {
+		out = append(out, "joined with the result in "+strings.Join(p, ", "))
 	}
-	if len(asked) > 0 {
-		out = append(out, "as you decided in "+strings.Join(asked, ", "))
+	if p := is[CarriedConflict]; len(p) > 0 {
+		out = append(out, "as you decided in "+strings.Join(p, ", "))
 	}
-	if n := len(c.Paths) - len(joined) - len(asked); n > 0 {
-		out = append(out, fmt.Sprintf("untouched in %d more", n))
+	if p := is[CarriedSame]; len(p) > 0 {
+		out = append(out, "untouched in "+words.List(words.Some(p, 3)))
 	}
 	return "Your uncommitted work was carried along: " + strings.Join(out, "; ") + "."
 }
