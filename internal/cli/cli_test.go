@@ -637,7 +637,9 @@ func TestLookSaysWhatIsSo(t *testing.T) {
 
 	tip := mine.Git("rev-parse", "main")
 	require.NoError(t, os.MkdirAll(filepath.Join(s.Clone, ".git/dorvik"), 0o755))
-	mine.Write(".git/dorvik/moving.json", fmt.Sprintf(`{"kind":"accept","branch":"main","from":"%s","to":"%s","waypoint":{"name":"1","branch":"main"}}`, tip, mine.Git("rev-parse", "origin/main")))
+	body := fmt.Sprintf(`{"kind":"accept","branch":"main","from":"%s","to":"%s","waypoint":{"name":"1","branch":"main"}}`, tip,
+		mine.Git("rev-parse", "origin/main"))
+	mine.Write(".git/dorvik/moving.json", fmt.Sprintf("dorvik journal 1 %x\n%s", sha256.Sum256([]byte(body)), body))
 	code, out, errs := dorvik("-C", s.Clone, "look", "--json")
 	assert.Equal(t, exitDone, code)
 	assert.Equal(t, "accept", asJSON(t, out)["half_done"])

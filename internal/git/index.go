@@ -40,6 +40,9 @@ func (r *Repo) SideIndex(name string) *Index {
 	return &Index{r, filepath.Join(r.GitDir, filepath.FromSlash(IndexFolder), name)}
 }
 
+// IndexFile is an index that was kept in a file.
+func (r *Repo) IndexFile(path string) *Index { return &Index{r, path} }
+
 // Keep copies the index to a file.
 func (x *Index) Keep(file string) error { return copyFile(x.path, file) }
 
@@ -191,8 +194,7 @@ func (r *Repo) LockIndex(ctx context.Context) (unlock func(), err error) {
 	return func() { os.Remove(lock) }, nil
 }
 
-// Install puts the index in the place of the repository's, whose lock must have been taken. That
-// it is not There any more is how one knows afterwards.
+// Install puts the index in the place of the repository's, whose lock must have been taken.
 func (x *Index) Install(ctx context.Context) error {
 	to, err := x.r.Inside(ctx, "index")
 	if err != nil {

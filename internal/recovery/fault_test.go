@@ -12,6 +12,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
@@ -617,4 +618,38 @@ func TestADyingMachine(t *testing.T) {
 	}
 	assert.Positive(t, killed)
 	t.Logf("%d were killed", killed)
+}
+
+// TestAStartThatFails kills the process at each step. The next start finds the index locked by another git, and may
+// fail. The one after that must still leave a whole.
+func TestAStartThatFails(t *testing.T) {
+	t.Parallel()
+	for name, make := range map[string]func() *harbour{"laden": func() *harbour { return newLadenHarbour(t) },
+		"stuck":      func() *harbour { return newStuckHarbour(t, "finish") },
+		"given back": func() *harbour { return newStuckHarbour(t, "back") },
+		"returned":   func() *harbour { return newReturnHarbour(t) }} {
+		t.Run(name, func(t *testing.T) {
+			h := make()
+			for what, from := range map[string]string{h.act: h.dir, "undo": h.joined} {
+				for at := 1; !t.Failed(); at++ {
+					dir := h.copy(t, from)
+					if run(dir, what, "DORVIK_STEP="+strconv.Itoa(at)) == nil {
+						break
+					}
+					lock := filepath.Join(dir, ".git/index.lock")
+					os.Remove(lock)
+					require.NoError(t, os.WriteFile(lock, nil, 0o644))
+					later := time.Now().Add(2 * time.Hour) // it is not one that the killed run left
+					require.NoError(t, os.Chtimes(lock, later, later))
+					s, err := OpenSession(t.Context(), dir)
+					if err == nil {
+						s.Close()
+					}
+					assert.FileExists(t, lock, "it is another's")
+					os.Remove(lock)
+					h.whole(t, dir, fmt.Sprintf("%s, killed at step %d; the next start: %v", what, at, err))
+				}
+			}
+		})
+	}
 }

@@ -278,10 +278,18 @@ func (s *Session) unlock() {
 
 // restoreLaid takes back what a transition with uncommitted work did to index and files.
 func (s *Session) restoreLaid(ctx context.Context, tr *Transition, changes []object.Change) error {
-	if !s.side().There() {
+	is, err := s.indexIs(ctx, tr)
+	if err != nil {
+		return err
+	}
+	switch {
+	case is == indexAfter:
 		if err := s.restoreIndex(ctx, tr); err != nil {
 			return err
 		}
+	case is == indexOther && !s.side().There():
+		s.notice = strings.TrimSpace(s.notice + " The index was changed since, and stays as it is; as it was before, " +
+			"it is kept as " + filepath.Join(s.keep(tr), "index") + ".")
 	}
 	s.unlock()
 	mine := map[string]bool{}
@@ -350,18 +358,33 @@ func (s *Session) putAway(ctx context.Context, tr *Transition, p string) error {
 	return os.Remove(file)
 }
 
-// restoreIndex has the repository's index be what it was, where it is still what the transition
-// made it.
-func (s *Session) restoreIndex(ctx context.Context, tr *Transition) error {
+// indexState is what the repository's index is to a transition with uncommitted work.
+type indexState int
+
+const (
+	indexOther  indexState = iota // changed since, by somebody else
+	indexBefore                   // as it was before
+	indexAfter                    // as the transition made it
+)
+
+// indexIs compares the index with what the account says of it, and with the copy that was kept.
+func (s *Session) indexIs(ctx context.Context, tr *Transition) (indexState, error) {
 	listing, err := s.Repo.Listing(ctx)
 	if err != nil {
-		return err
+		return indexOther, err
 	}
-	if hashOf(listing) != tr.Lay.Lists {
-		s.notice = strings.TrimSpace(s.notice + " The index was changed since, and stays as it is; as it was before, " +
-			"it is kept as " + filepath.Join(s.keep(tr), "index") + ".")
-		return nil
+	if tr.Lay.Lists != "" && hashOf(listing) == tr.Lay.Lists {
+		return indexAfter, nil
 	}
+	before, err := s.Repo.IndexFile(filepath.Join(s.keep(tr), "index")).Listing(ctx)
+	if err == nil && listing == before {
+		return indexBefore, nil
+	}
+	return indexOther, err
+}
+
+// restoreIndex has the repository's index be what it was.
+func (s *Session) restoreIndex(ctx context.Context, tr *Transition) (err error) {
 	if s.release, err = s.Repo.LockIndex(ctx); err != nil {
 		return err
 	}

@@ -322,7 +322,7 @@ func safely(read func() error) (err error) {
 
 func openDB(path string, readOnly bool) (db *bbolt.DB, err error) {
 	err = safely(func() (err error) {
-		db, err = bbolt.Open(path, 0o644, &bbolt.Options{Timeout: 300 * time.Millisecond, ReadOnly: readOnly})
+		db, err = bbolt.Open(path, 0o600, &bbolt.Options{Timeout: 300 * time.Millisecond, ReadOnly: readOnly})
 		return err
 	})
 	var known *damaged
@@ -341,7 +341,11 @@ func openDB(path string, readOnly bool) (db *bbolt.DB, err error) {
 // begun with what can be read of it; notice then says so.
 func openStore(gitDir string) (s *store, notice string, err error) {
 	path := statePath(gitDir)
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+	err = os.MkdirAll(filepath.Dir(path), 0o700)
+	if err == nil {
+		err = os.Chmod(filepath.Dir(path), 0o700) // it may have been made by a git, for an index beside
+	}
+	if err != nil {
 		return nil, "", fmt.Errorf("keeping the recovery in the git directory: %w", err)
 	}
 	s = &store{}

@@ -3,7 +3,6 @@ package recovery
 import (
 	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -40,7 +39,8 @@ type Transition struct {
 	Made     []string       `json:"made,omitempty"` // folders that are not there before
 	Lay      *Lay           `json:"lay,omitempty"`  // where uncommitted work is moved, or git's own state
 
-	Begun time.Time `json:"begun"`
+	Begun  time.Time `json:"begun"`
+	Turned bool      `json:"-"` // it is being taken back
 
 	seen map[string]os.FileInfo // the files with uncommitted work, when they were read
 }
@@ -58,40 +58,9 @@ const (
 // Tests end a run there, or have the step fail.
 var step = func(name string) error { return nil }
 
-func transitionPath(gitDir string) string { return filepath.Join(gitDir, "dorvik", "moving.json") }
-func holdPath(gitDir string) string       { return filepath.Join(gitDir, "dorvik", "busy") }
-
 // AsideAt is where what a join found in its way is kept.
 func (w *Workspace) AsideAt(wp *Waypoint) string {
 	return filepath.Join(w.Repo.GitDir, "dorvik", "aside", wp.Name)
-}
-
-// errAccount says that the account of a change cannot be read.
-var errAccount = errors.New("an earlier run was cut off while it changed the branch, and its account of that cannot " +
-	"be read: look with “git status” whether branch and files are as you want them. The next start sets the account " +
-	"aside")
-
-// HalfDone gives the transition that a run was cut off in, or nil; alive tells that one is
-// being made right now. Nothing is changed.
-func (w *Workspace) HalfDone() (tr *Transition, alive bool, err error) {
-	data, err := os.ReadFile(transitionPath(w.Repo.GitDir))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, false, nil
-	}
-	if err != nil {
-		return nil, false, fmt.Errorf("reading what an earlier run left half done: %w", err)
-	}
-	tr = &Transition{}
-	if err := json.Unmarshal(data, tr); err != nil || tr.Kind == "" {
-		return nil, false, errAccount // it is put in place whole, so this is damage
-	}
-	f, err := os.Open(holdPath(w.Repo.GitDir))
-	if err != nil {
-		return tr, false, nil
-	}
-	defer f.Close()
-	alive = syscall.Flock(int(f.Fd()), syscall.LOCK_SH|syscall.LOCK_NB) != nil
-	return tr, alive, nil
 }
 
 // Sentence says what a transition that was cut off is.
@@ -102,58 +71,6 @@ func (tr *Transition) Sentence() string {
 	}
 	return "Dorvik was cut off " + what + ": branch and files may not be whole. Start dorvik: it finishes the " +
 		"change, or takes it back, and says which. Commit nothing before."
-}
-
-// hold keeps others from changing things while this session lives, and what it starts: a git
-// that outlives a killed Dorvik still has the lock.
-func (s *Session) hold() error {
-	f, err := os.OpenFile(holdPath(s.Repo.GitDir), os.O_RDWR|os.O_CREATE, 0o644)
-	if err != nil {
-		return fmt.Errorf("keeping the recovery in the git directory: %w", err)
-	}
-	for until := time.Now().Add(5 * time.Second); ; time.Sleep(20 * time.Millisecond) {
-		if err = syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err == nil {
-			s.Repo.Hold = f
-			return nil
-		}
-		if time.Now().After(until) {
-			f.Close()
-			return ErrInUse
-		}
-	}
-}
-
-// write puts the account of the transition in its place, whole.
-func (tr *Transition) write(gitDir string) error {
-	data, err := json.Marshal(tr)
-	if err == nil {
-		err = step("write down")
-	}
-	if err != nil {
-		return err
-	}
-	path := transitionPath(gitDir)
-	f, err := os.OpenFile(path+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o644)
-	if err != nil {
-		return fmt.Errorf("writing down what will be changed: %w; nothing was changed", err)
-	}
-	_, err = f.Write(data)
-	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
-		err = os.Rename(path+".new", path)
-	}
-	if err != nil {
-		os.Remove(path + ".new")
-		return fmt.Errorf("writing down what will be changed: %w; nothing was changed", err)
-	}
-	return nil
-}
-
-// erase ends the account: the change is whole.
-func (tr *Transition) erase(gitDir string) error {
-	if err := os.Remove(transitionPath(gitDir)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("noting that the change is done: %w", err)
-	}
-	return nil
 }
 
 // trees gives the trees that the files go from and to.
@@ -255,7 +172,7 @@ func (s *Session) begin(ctx context.Context, tr *Transition) error {
 		return tr.write(s.Repo.GitDir)
 	}
 	note := lockingPath(s.Repo.GitDir)
-	if err := os.WriteFile(note, nil, 0o644); err != nil {
+	if err := os.WriteFile(note, nil, 0o600); err != nil {
 		return fmt.Errorf("noting what is done: %w; nothing was changed", err)
 	}
 	defer os.Remove(note)
@@ -328,8 +245,12 @@ func (tr *Transition) here(b git.Branch) bool {
 
 // switched reports whether the index is at the new tree, which it is when all files are.
 func (s *Session) switched(ctx context.Context, tr *Transition, changes []object.Change) (bool, error) {
+	if tr.Turned {
+		return false, nil
+	}
 	if tr.Lay != nil {
-		return !s.side().There(), nil
+		is, err := s.indexIs(ctx, tr)
+		return is == indexAfter || is == indexOther && !s.side().There(), err
 	}
 	index, err := s.Repo.Indexed(ctx)
 	if err != nil {
@@ -375,9 +296,15 @@ func (s *Session) takeBack(ctx context.Context, tr *Transition, cause error) err
 // restore brings index and files back to what the branch one is on has, wherever the
 // transition changed them. What is neither as it was nor as it was to be is somebody's
 // later work, and stays.
+//
+// That it is taken back is written down first. A run that ends in the middle of it is not
+// gone on with forward.
 func (s *Session) restore(ctx context.Context, tr *Transition) error {
 	_, _, changes, err := s.trees(tr)
 	if err != nil {
+		return err
+	}
+	if err := tr.turn(s.Repo.GitDir); err != nil {
 		return err
 	}
 	if tr.Lay != nil {
@@ -663,7 +590,7 @@ func (s *Session) refresh(ctx context.Context) error {
 // that a lock which a git that dies at it leaves is known.
 func (s *Session) locking(do func() error) error {
 	note := lockingPath(s.Repo.GitDir)
-	if err := os.WriteFile(note, nil, 0o644); err != nil {
+	if err := os.WriteFile(note, nil, 0o600); err != nil {
 		return fmt.Errorf("noting what is done: %w; nothing was changed", err)
 	}
 	err := do()
@@ -718,9 +645,8 @@ func (s *Session) clearLock(name string, from, to time.Time) {
 // goOn ends what an earlier run was cut off in.
 func (s *Session) goOn(ctx context.Context) error {
 	tr, _, err := s.HalfDone()
-	if errors.Is(err, errAccount) {
-		path := transitionPath(s.Repo.GitDir)
-		aside, err := setAside(path)
+	if damaged := (*JournalError)(nil); errors.As(err, &damaged) {
+		aside, err := setAside(damaged.Path)
 		s.notice = fmt.Sprintf("An earlier run was cut off while it changed your branch, and its account of that was "+
 			"damaged. It is set aside as %s. Look with “git status” whether branch and files are as you want them; "+
 			"your commits are all there.", filepath.Base(aside))
