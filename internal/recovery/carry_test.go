@@ -130,7 +130,7 @@ func TestUncommittedWorkIsCarried(t *testing.T) {
 				assert.Equal(t, before, standingOf(t, tm.mine.Dir), "undone")
 				s.Close()
 				gone := openAgain(t, tm.mine.Dir)
-				assert.Empty(t, gone.notice)
+				assert.Empty(t, gone.notices)
 				assert.Equal(t, before, standingOf(t, tm.mine.Dir), "opened again")
 			})
 		}

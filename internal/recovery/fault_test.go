@@ -109,7 +109,7 @@ func act(dir, what string) error {
 		if err != nil {
 			return err
 		}
-		_, err = s.Accept(ctx, p, j, b, Consent{})
+		_, err = s.Accept(ctx, p, j, b, Consent{MoveAside: what == "aside"})
 		return err
 	}
 }
@@ -203,6 +203,18 @@ func newLadenHarbour(t *testing.T) *harbour {
 	r.Write("mode", "#!/bin/sh\nexit\n")
 	r.Git("add", "mode")
 	h.act = "carry"
+	return h.ready(t)
+}
+
+// newAsideHarbour is one with files that git does not know where the join puts folders and files.
+func newAsideHarbour(t *testing.T) *harbour {
+	h := newHarbour(t, 2)
+	r := gittest.At(t, h.dir)
+	r.Write(".git/info/exclude", "*.log\nnew\n0\n")
+	r.Write("new", "mine, ignored\n")
+	r.Write("many/0", "mine, ignored\n")
+	r.Write("turns/x.log", "mine, ignored\n")
+	h.act = "aside"
 	return h.ready(t)
 }
 
@@ -301,7 +313,7 @@ func (h *harbour) whole(t *testing.T, dir, what string) bool {
 	if !assert.NoError(t, err, what) {
 		return false
 	}
-	notice := s.notice
+	notice := s.TakeNotice()
 	s.Close()
 	ok := true
 	if half != nil {
@@ -395,10 +407,11 @@ func TestEveryFaultLeavesAWhole(t *testing.T) {
 		many = v
 	}
 	soak := os.Getenv("DORVIK_FILES") != ""
-	for name, every := range map[string]int{"light": 3, "laden": 13, "stuck": 31, "given back": 53, "returned": 53} {
+	for name, every := range map[string]int{"light": 3, "aside": 11, "laden": 13, "stuck": 31, "given back": 53, "returned": 53} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			h := map[string]func() *harbour{"light": func() *harbour { return newHarbour(t, many) },
+				"aside":      func() *harbour { return newAsideHarbour(t) },
 				"laden":      func() *harbour { return newLadenHarbour(t) },
 				"stuck":      func() *harbour { return newStuckHarbour(t, "finish") },
 				"returned":   func() *harbour { return newReturnHarbour(t) },
@@ -509,7 +522,7 @@ func TestWhatSomebodyDidAfterACut(t *testing.T) {
 			if !assert.NoError(t, err, what) {
 				continue
 			}
-			assert.Equal(t, half, s.notice != "", "%s: %q", what, s.notice)
+			assert.Equal(t, half, len(s.notices) > 0, "%s: %q", what, s.notices)
 			s.Close()
 			assert.NoFileExists(t, filepath.Join(one, ".git/dorvik/moving.json"), what)
 			for path, text := range h.aside {
@@ -558,7 +571,7 @@ func TestACommitOnTopOfHalfTheFiles(t *testing.T) {
 		before := tip()
 		s, err := OpenSession(t.Context(), dir)
 		require.NoError(t, err)
-		assert.Contains(t, s.notice, "moved since")
+		assert.Contains(t, s.TakeNotice(), "moved since")
 		s.Close()
 		assert.Equal(t, before, tip())
 		assert.Equal(t, h.files, filesOf(t, dir))
@@ -625,6 +638,7 @@ func TestADyingMachine(t *testing.T) {
 func TestAStartThatFails(t *testing.T) {
 	t.Parallel()
 	for name, make := range map[string]func() *harbour{"laden": func() *harbour { return newLadenHarbour(t) },
+		"aside":      func() *harbour { return newAsideHarbour(t) },
 		"stuck":      func() *harbour { return newStuckHarbour(t, "finish") },
 		"given back": func() *harbour { return newStuckHarbour(t, "back") },
 		"returned":   func() *harbour { return newReturnHarbour(t) }} {

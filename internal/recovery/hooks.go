@@ -318,14 +318,12 @@ func (r *hookRun) after(p *Position, j *Join, b Built, wp *Waypoint) {
 			}
 		}
 		if err != nil {
-			r.s.notice = strings.TrimSpace(r.s.notice + " " + words.Sentence(err.Error()) + " The join is made all " +
-				"the same.")
+			r.s.tell("%s The join is made all the same.", words.Sentence(err.Error()))
 		}
 	}
-	if len(r.skipped) > 0 {
-		r.s.notice = strings.TrimSpace(r.s.notice + " " + words.Sentence("the "+words.Count(len(r.skipped), "hook ",
-			"hooks ")+words.List(r.skipped)+" "+words.Is(len(r.skipped), "was", "were")+
-			" not run: the repository brought "+words.Is(len(r.skipped), "it", "them")+", and you did not agree"))
+	if n := len(r.skipped); n > 0 {
+		r.s.tell("The %s %s not run: the repository brought %s, and you did not agree.", words.Is(n, "hook", "hooks"),
+			words.List(r.skipped)+" "+words.Is(n, "was", "were"), words.Is(n, "it", "them"))
 	}
 }
 

@@ -130,7 +130,7 @@ func (w *Workspace) inTheWay(from, to object.ID, dirty []git.Dirty, away ...stri
 		o.status(d)
 	}
 	for _, c := range o.changes {
-		if top := o.on(c); top != "" {
+		for _, top := range o.on(c) {
 			o.add(top, c)
 		}
 	}
@@ -175,20 +175,19 @@ func (o *obstacles) status(d git.Dirty) {
 }
 
 // on gives what stands where a change puts something.
-func (o *obstacles) on(c object.Change) (top string) {
+func (o *obstacles) on(c object.Change) (tops []string) {
 	switch {
 	case c.New.Absent():
 	case c.Old.Absent():
-		top = o.w.standsAt(c.Path, o.goes)
+		tops = o.w.standsAt(c.Path, o.goes)
 	case slices.Contains(o.away, c.Path): // something else can be there by now
-		if top = o.w.fileAbove(c.Path); top == "" && o.w.isFolder(c.Path) {
-			top = c.Path
+		if top := o.w.fileAbove(c.Path); top != "" {
+			tops = []string{top}
+		} else if o.w.isFolder(c.Path) {
+			tops = []string{c.Path}
 		}
 	}
-	if slices.Contains(o.away, top) && !o.w.isFolder(top) {
-		return ""
-	}
-	return top
+	return slices.DeleteFunc(tops, func(top string) bool { return slices.Contains(o.away, top) && !o.w.isFolder(top) })
 }
 
 // add notes what git does not know and where a change puts something, once.
@@ -246,47 +245,40 @@ func (w *Workspace) fileAbove(path string) string {
 	return ""
 }
 
-// standsAt gives what is in the working tree where a path is to be written and is not
-// among what goes: the thing itself, or one where a folder of the path is to be.
-func (w *Workspace) standsAt(path string, goes map[string]bool) string {
+// standsAt lists what is in the working tree where a path is to be written and is not
+// among what goes: the thing itself, one where a folder of the path is to be, or what is
+// in a folder of that name beside what goes.
+func (w *Workspace) standsAt(path string, goes map[string]bool) (found []string) {
 	for i, r := range path {
 		if r != '/' {
 			continue
 		}
 		info, err := os.Lstat(filepath.Join(w.Repo.Dir, filepath.FromSlash(path[:i])))
-		if err != nil {
-			return ""
-		}
-		if !info.IsDir() {
-			if goes[path[:i]] {
-				return ""
-			}
-			return path[:i]
+		switch {
+		case err != nil:
+			return nil
+		case !info.IsDir() && goes[path[:i]]:
+			return nil
+		case !info.IsDir():
+			return []string{path[:i]}
 		}
 	}
-	info, err := os.Lstat(filepath.Join(w.Repo.Dir, filepath.FromSlash(path)))
-	switch {
-	case err != nil || !info.IsDir() && goes[path]:
-		return ""
-	case !info.IsDir():
-		return path
-	}
-	found := ""
-	_ = filepath.WalkDir(filepath.Join(w.Repo.Dir, filepath.FromSlash(path)), func(file string, _ fs.DirEntry,
+	_ = filepath.WalkDir(filepath.Join(w.Repo.Dir, filepath.FromSlash(path)), func(file string, d fs.DirEntry,
 		err error) error {
 		rel, rerr := filepath.Rel(w.Repo.Dir, file)
-		if err != nil || rerr != nil || found != "" {
+		if err != nil || rerr != nil {
 			return nil // what cannot be read git will meet itself
 		}
-		if rel = filepath.ToSlash(rel); !goes[rel] {
-			found = rel
+		if rel = filepath.ToSlash(rel); goes[rel] {
+			return nil
+		}
+		found = append(found, rel)
+		if d.IsDir() {
+			return filepath.SkipDir
 		}
 		return nil
 	})
-	if found != "" {
-		return path // as a whole, so that it can be moved aside
-	}
-	return ""
+	return found
 }
 
 // overlaps reports whether writing the path touched can hurt the dirty one. An

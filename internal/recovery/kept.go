@@ -10,7 +10,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"syscall"
 
 	"dorvik.dev/dorvik/internal/core/object"
@@ -288,12 +287,11 @@ func (s *Session) restoreLaid(ctx context.Context, tr *Transition, changes []obj
 			return err
 		}
 	case is == indexOther && !s.side().There():
-		s.notice = strings.TrimSpace(s.notice + " The index was changed since, and stays as it is; as it was before, " +
-			"it is kept as " + filepath.Join(s.keep(tr), "index") + ".")
+		s.tell("The index was changed since, and stays as it is; as it was before, it is kept as %s.",
+			filepath.Join(s.keep(tr), "index"))
 	}
 	s.unlock()
 	mine := map[string]bool{}
-	var kept []string
 	for _, p := range tr.Lay.Paths {
 		mine[p] = true
 		if err := s.putAway(ctx, tr, p); err != nil {
@@ -305,14 +303,7 @@ func (s *Session) restoreLaid(ctx context.Context, tr *Transition, changes []obj
 		if _, err := os.Lstat(was); err != nil {
 			continue // it was not moved yet, or there was no file
 		}
-		to := filepath.Join(s.Repo.Dir, filepath.FromSlash(p))
-		if s.exists(p) || os.MkdirAll(filepath.Dir(to), 0o755) != nil || os.Rename(was, to) != nil {
-			kept = append(kept, was)
-		}
-	}
-	if len(kept) > 0 {
-		s.notice = strings.TrimSpace(s.notice + " What you had not committed could not go back to its place, which " +
-			"is taken; it is kept as " + strings.Join(kept, ", ") + ".")
+		s.returnTo(p, was)
 	}
 	rest := slices.DeleteFunc(slices.Clone(changes), func(c object.Change) bool { return mine[c.Path] })
 	if err := s.putBack(ctx, rest); err != nil {

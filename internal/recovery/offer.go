@@ -217,7 +217,7 @@ func (s *Session) backOn(ctx context.Context, name string, at, tip object.ID) er
 func (s *Session) keepHere(ctx context.Context, tip object.ID) error {
 	name, err := s.keptBranch(ctx, tip)
 	if err == nil {
-		s.notice = strings.TrimSpace(s.notice + " They are on the branch " + name + " now.")
+		s.tell("They are on the branch %s now.", name)
 	}
 	return err
 }

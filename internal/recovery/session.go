@@ -28,9 +28,9 @@ import (
 // can be open in a repository at a time.
 type Session struct {
 	*Workspace
-	state  State // changed only by methods that say what the person does
-	store  *store
-	notice string // what opening found and did, or a change could not do besides, if anything
+	state   State // changed only by methods that say what the person does
+	store   *store
+	notices []string // sentences: what opening found and did, or a change could not do besides, if anything
 
 	toldNotLooked int // how many of NotLookedAt were told
 
@@ -62,6 +62,7 @@ func OpenSession(ctx context.Context, dir string) (*Session, error) {
 	w.agreed, w.files.Recall = s.AgreedTo, s.recall
 	var damage string
 	if s.store, damage, err = openStore(w.Repo.GitDir); err == nil {
+		s.tell("%s", damage)
 		if err = s.hold(); err == nil {
 			if s.state, err = s.store.load(); err == nil {
 				s.sweep(ctx)
@@ -73,7 +74,6 @@ func OpenSession(ctx context.Context, dir string) (*Session, error) {
 			}
 		}
 	}
-	s.notice = strings.TrimSpace(damage + " " + s.notice)
 	if err != nil {
 		s.Close()
 		return nil, err
@@ -600,9 +600,8 @@ func (s *Session) tellSubmodules(ctx context.Context, from, to object.ID) {
 		}
 	}
 	if len(names) > 0 {
-		s.notice = strings.TrimSpace(fmt.Sprintf("%s The submodule %s is at another commit in the joined code than in "+
-			"your working tree: “git submodule update --init %s” brings it there.", s.notice,
-			words.List(words.Some(names, 3)), strings.Join(names, " ")))
+		s.tell("The submodule %s is at another commit in the joined code than in your working tree: “git submodule "+
+			"update --init %s” brings it there.", words.List(words.Some(names, 3)), strings.Join(names, " "))
 	}
 }
 
@@ -701,7 +700,7 @@ func (s *Session) nameWaypoint(ctx context.Context, wp *Waypoint) error {
 // noted has what could not be kept after a change be said; the change is made all the same.
 func (s *Session) noted(err error) {
 	if err != nil {
-		s.notice = strings.TrimSpace(s.notice + " " + words.Sentence(err.Error()) + " The change itself is made.")
+		s.tell("%s The change itself is made.", words.Sentence(err.Error()))
 	}
 }
 

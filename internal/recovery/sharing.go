@@ -8,7 +8,6 @@ import (
 	"io"
 	"path"
 	"slices"
-	"strings"
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/object"
@@ -174,8 +173,7 @@ func (s *Session) share(ctx context.Context, remote string, list []settle.Decisi
 // tellShared has it be said where decisions were not shared; the push is made all the same.
 func (s *Session) tellShared(err error) {
 	if err != nil {
-		s.notice = strings.TrimSpace(s.notice + " The push is made; your decisions were not shared: " +
-			words.Sentence(err.Error()))
+		s.tell("The push is made; your decisions were not shared: %s", words.Sentence(err.Error()))
 	}
 }
 

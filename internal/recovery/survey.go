@@ -3,6 +3,7 @@ package recovery
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/history"
@@ -189,14 +190,21 @@ func (st *State) Underway() bool { return st.Stage > Choose && st.Route != "" }
 
 // TakeNotice gives what the person has to be told, each thing once.
 func (s *Session) TakeNotice() string {
-	out := []string{s.notice}
-	s.notice = ""
+	out := s.notices
+	s.notices = nil
 	list := s.NotLookedAt()
 	for _, n := range list[s.toldNotLooked:] {
 		out = append(out, n.Sentence())
 	}
 	s.toldNotLooked = len(list)
-	return strings.TrimSpace(strings.Join(out, " "))
+	return strings.Join(out, " ")
+}
+
+// tell adds a sentence, or several, to what the person has to be told.
+func (s *Session) tell(format string, args ...any) {
+	if text := fmt.Sprintf(format, args...); text != "" {
+		s.notices = append(s.notices, text)
+	}
 }
 
 // Glance is where things stand as it can be seen without opening the recovery kept here.

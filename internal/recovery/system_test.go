@@ -204,7 +204,7 @@ func TestADamagedStoreIsSetAside(t *testing.T) {
 		set, err := filepath.Glob(path + ".damaged-*")
 		require.NoError(t, err)
 		if len(set) > 0 {
-			assert.Contains(t, s.notice, "was damaged", name)
+			assert.Contains(t, s.TakeNotice(), "was damaged", name)
 			held, err := os.ReadFile(set[0])
 			require.NoError(t, err)
 			assert.Equal(t, len(bad), len(held), "%s: it is kept", name)

@@ -231,7 +231,7 @@ func (s *Session) whole(tr *Transition) {
 		s.bringBack(&tr.Waypoint)
 	}
 	if err := errors.Join(step("erase"), tr.erase(s.Repo.GitDir), step("erased")); err != nil {
-		s.notice = words.Sentence(err.Error()) + " The change itself is made; the next start notes it."
+		s.tell("%s The change itself is made; the next start notes it.", words.Sentence(err.Error()))
 	}
 }
 
@@ -556,23 +556,37 @@ func (s *Session) moveAside(tr *Transition) error {
 	return nil
 }
 
-// bringBack brings back what was moved aside, where its place is free. What finds it taken
-// stays where it is kept.
+// bringBack brings back what was moved aside, where its place is free. What cannot
+// go back stays where it is kept, and that is told.
 func (s *Session) bringBack(wp *Waypoint) {
-	var kept []string
 	for _, p := range wp.Aside {
-		from := filepath.Join(s.AsideAt(wp), filepath.FromSlash(p))
-		to := filepath.Join(s.Repo.Dir, filepath.FromSlash(p))
-		if _, err := os.Lstat(from); err != nil {
-			continue
-		}
-		if s.exists(p) || os.MkdirAll(filepath.Dir(to), 0o755) != nil || os.Rename(from, to) != nil {
-			kept = append(kept, from)
+		if from := filepath.Join(s.AsideAt(wp), filepath.FromSlash(p)); present(from) {
+			s.returnTo(p, from)
 		}
 	}
-	if len(kept) > 0 {
-		s.notice = strings.TrimSpace(s.notice + " What was moved aside could not go back to its place, which is " +
-			"taken; it is kept as " + strings.Join(kept, ", ") + ".")
+}
+
+// present reports whether there is something at a path of the file system.
+func present(path string) bool {
+	_, err := os.Lstat(path)
+	return err == nil
+}
+
+// returnTo moves a file from where it was kept back to its place in the working tree.
+// Where that is taken, or the move fails, it stays, and that is told.
+func (s *Session) returnTo(p, from string) {
+	to := filepath.Join(s.Repo.Dir, filepath.FromSlash(p))
+	removeEmpty(to) // folders that came in its place
+	if s.exists(p) {
+		s.tell("%s stays as it is; what you had there is kept as %s.", p, from)
+		return
+	}
+	err := os.MkdirAll(filepath.Dir(to), 0o755)
+	if err == nil {
+		err = os.Rename(from, to)
+	}
+	if err != nil {
+		s.tell("%s could not go back to its place (%v); it is kept as %s.", p, err, from)
 	}
 }
 
@@ -647,9 +661,9 @@ func (s *Session) goOn(ctx context.Context) error {
 	tr, _, err := s.HalfDone()
 	if damaged := (*JournalError)(nil); errors.As(err, &damaged) {
 		aside, err := setAside(damaged.Path)
-		s.notice = fmt.Sprintf("An earlier run was cut off while it changed your branch, and its account of that was "+
-			"damaged. It is set aside as %s. Look with “git status” whether branch and files are as you want them; "+
-			"your commits are all there.", filepath.Base(aside))
+		s.tell("An earlier run was cut off while it changed your branch, and its account of that was damaged. It is set "+
+			"aside as %s. Look with “git status” whether branch and files are as you want them; your commits are all "+
+			"there.", filepath.Base(aside))
 		return err
 	}
 	if err != nil || tr == nil {
@@ -690,13 +704,13 @@ func (s *Session) goOn(ctx context.Context) error {
 // overtaken ends a change that was cut off, and after which somebody moved the branch on: what
 // the branch does not hold of it is taken back, and what was moved aside brought back.
 func (s *Session) overtaken(ctx context.Context, tr *Transition) error {
+	s.tell("An earlier run was cut off while it changed %s, and the branch was moved since, by you or another program: "+
+		"look at its last commit, which may hold some of that change. The branch was at %s before, and the joined result "+
+		"is %s.", tr.Branch, tr.From, tr.To)
 	if err := s.restore(ctx, tr); err != nil {
 		return fmt.Errorf("an earlier run was cut off while it changed your files, the branch was moved since, and "+
 			"the files cannot be put back: %w. Mend the cause and start dorvik again", err)
 	}
-	s.notice = fmt.Sprintf("An earlier run was cut off while it changed %s, and the branch was moved since, by you or "+
-		"another program: look at its last commit, which may hold some of that change. The branch was at %s before, "+
-		"and the joined result is %s.", tr.Branch, tr.From, tr.To) + s.notice
 	return tr.erase(s.Repo.GitDir)
 }
 
@@ -708,14 +722,14 @@ func (s *Session) finished(ctx context.Context, tr *Transition) error {
 			"Your commits and files are all there; mend the cause and start dorvik again", err)
 	}
 	if tr.Kind == Undoing {
+		s.tell("An earlier run was cut off while it took your branch back. That was completed.")
 		s.bringBack(wp)
-		s.notice = "An earlier run was cut off while it took your branch back. That was completed: nothing is missing."
 		if err := errors.Join(s.undone(wp), s.store.log(wp.entry(Undone))); err != nil {
 			return err
 		}
 	} else {
-		s.notice = "An earlier run was cut off while it changed your branch. That was completed: nothing is missing, " +
-			"and “dorvik undo” takes it back."
+		s.tell("An earlier run was cut off while it changed your branch. That was completed, and “dorvik undo” takes it " +
+			"back.")
 		s.accepted(wp)
 		if err := errors.Join(s.save(), s.store.log(wp.entry(Joined))); err != nil {
 			return err
@@ -726,12 +740,13 @@ func (s *Session) finished(ctx context.Context, tr *Transition) error {
 
 // goBackAfterCut takes back a change that was cut off before all files were in place.
 func (s *Session) goBackAfterCut(ctx context.Context, tr *Transition) error {
+	told := len(s.notices)
 	if err := s.restore(ctx, tr); err != nil {
 		return fmt.Errorf("an earlier run was cut off while it changed your files, and they cannot be put back: %w. "+
 			"Your commits are all there: before %s, joined %s. Mend the cause and start dorvik again", err, tr.From,
 			tr.To)
 	}
-	s.notice = "An earlier run was cut off while it changed your files. They are as they were before; nothing is lost."
+	s.tookBack(told)
 	s.TookBack = true
 	if tr.Kind == Accepting {
 		wp := tr.Waypoint
@@ -741,4 +756,13 @@ func (s *Session) goBackAfterCut(ctx context.Context, tr *Transition) error {
 		}
 	}
 	return tr.erase(s.Repo.GitDir)
+}
+
+// tookBack tells that a change was taken back, before what taking it back had to tell.
+func (s *Session) tookBack(told int) {
+	are := "They are as they were before; nothing is lost."
+	if len(s.notices) > told {
+		are = "They are as they were before, but for this:"
+	}
+	s.notices = slices.Insert(s.notices, told, "An earlier run was cut off while it changed your files. "+are)
 }
