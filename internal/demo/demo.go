@@ -133,6 +133,7 @@ func fill(ctx context.Context, o *object.Overlay, dir string, refs ...git.RefUpd
 	if err := repo.UpdateRefs(ctx, "clone", refs...); err != nil {
 		return err
 	}
+	repo.LetPacksGo(ctx)
 	if len(refs) > 1 {
 		return repo.Checkout(ctx, refs[0].New)
 	}

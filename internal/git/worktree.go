@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -170,7 +171,8 @@ func (u until) Write(b []byte) (int, error) {
 
 // AddPack hands over a pack, as write writes it. write gives the number of objects in it; 0
 // for no pack at all. The pack is made and indexed in a folder of Dorvik's own, and
-// is in the repository from one moment to the next, or not at all.
+// is in the repository from one moment to the next, or not at all. A .keep file
+// holds git gc off objects that no ref leads to yet, until LetPacksGo.
 func (r *Repo) AddPack(ctx context.Context, write func(w io.Writer) (int, error)) (err error) {
 	const doing = "storing the joined commits"
 	defer func() {
@@ -216,6 +218,14 @@ func (r *Repo) AddPack(ctx context.Context, write func(w io.Writer) (int, error)
 	if err := os.MkdirAll(into, 0o755); err != nil {
 		return err
 	}
+	keep, err := os.OpenFile(filepath.Join(into, "pack-"+name+".keep"), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err == nil {
+		_, err = keep.WriteString(r.keepMark())
+		err = errors.Join(err, keep.Close())
+	}
+	if err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
 	// git looks for packs by their indexes, so that goes last.
 	for _, end := range []string{".pack", ".idx"} {
 		if err := os.Rename(filepath.Join(dir, "new"+end), filepath.Join(into, "pack-"+name+end)); err != nil {
@@ -223,6 +233,24 @@ func (r *Repo) AddPack(ctx context.Context, write func(w io.Writer) (int, error)
 		}
 	}
 	return syncDir(into)
+}
+
+// keepMark is the text of a .keep file made for this working tree.
+func (r *Repo) keepMark() string { return "dorvik " + r.GitDir + "\n" }
+
+// LetPacksGo removes the .keep files that AddPack made for this working tree. Call it
+// when refs lead to all that is to stay.
+func (r *Repo) LetPacksGo(ctx context.Context) {
+	in, err := r.Inside(ctx, "objects/pack")
+	if err != nil {
+		return
+	}
+	files, _ := filepath.Glob(filepath.Join(in, "pack-*.keep")) // the pattern is well formed
+	for _, file := range files {
+		if text, err := os.ReadFile(file); err == nil && string(text) == r.keepMark() {
+			os.Remove(file)
+		}
+	}
 }
 
 // syncDir has the system keep what was renamed into a folder.

@@ -74,6 +74,11 @@ func (w *Workspace) uncommitted(ctx context.Context, on object.ID, dirty []git.D
 	if u.Staged, u.Files, err = w.Repo.Uncommitted(ctx, dirty); err != nil {
 		return nil, err
 	}
+	if w.Repo.Hold != nil { // a session may carry it
+		if err := w.holdWork(ctx, u.Staged, u.Files); err != nil {
+			return nil, err
+		}
+	}
 	same := map[string]object.Entry{}
 	for _, d := range dirty {
 		if w.asIndexed(d) {
@@ -440,7 +445,7 @@ func (s *Session) keepUnder(ctx context.Context, wp *Waypoint, tr *Transition, l
 		parents = append(parents, st.Merged...)
 	}
 	var err error
-	if k.Commit, err = s.keepCommit(ctx, k.Was, parents); err != nil {
+	if k.Commit, err = s.keepCommit(ctx, k, parents); err != nil {
 		return err
 	}
 	if err := s.hand(ctx, k.Commit, l); err != nil {

@@ -423,9 +423,9 @@ func (s *Session) settleGit(ctx context.Context, tr *Transition) error {
 	return nil
 }
 
-// keepCommit makes the commit that keeps what was not committed: a tree of what the index held
-// and one of what the files held.
-func (w *Workspace) keepCommit(ctx context.Context, held Held, parents []object.ID) (object.ID, error) {
+// keepCommit makes the commit that keeps what was not committed: trees of what index and files
+// held before the change, and of what they hold after it.
+func (w *Workspace) keepCommit(ctx context.Context, k *Kept, parents []object.ID) (object.ID, error) {
 	who, err := w.Repo.Committer(ctx)
 	if err != nil {
 		return object.ID{}, err
@@ -434,7 +434,7 @@ func (w *Workspace) keepCommit(ctx context.Context, held Held, parents []object.
 	for _, e := range []struct {
 		name string
 		id   object.ID
-	}{{"files", held.Files}, {"staged", held.Staged}} {
+	}{{"files", k.Was.Files}, {"files-after", k.Is.Files}, {"staged", k.Was.Staged}, {"staged-after", k.Is.Staged}} {
 		entries = append(entries, object.Entry{Name: e.name, Mode: object.ModeTree, ID: e.id})
 	}
 	return w.Store.PutCommit(&object.Commit{Tree: w.Store.PutTree(entries), Parents: parents, AuthorLine: who.String(),

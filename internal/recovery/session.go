@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"maps"
 	"os"
 	"path"
@@ -67,7 +68,9 @@ func OpenSession(ctx context.Context, dir string) (*Session, error) {
 			if s.state, err = s.store.load(); err == nil {
 				s.sweep(ctx)
 				s.clearNoted()
-				err = s.goOn(ctx)
+				if err = s.goOn(ctx); err == nil {
+					err = s.sweepRefs(ctx)
+				}
 			}
 			if err == nil {
 				os.RemoveAll(filepath.Join(w.Repo.GitDir, filepath.FromSlash(git.IndexFolder)))
@@ -84,6 +87,8 @@ func OpenSession(ctx context.Context, dir string) (*Session, error) {
 // Close saves nothing: all is saved as it happens.
 func (s *Session) Close() {
 	if s.Repo.Hold != nil {
+		_ = s.holdWork(context.Background(), object.ID{}, object.ID{}) // else the next session does
+		s.Repo.LetPacksGo(context.Background())
 		s.Repo.Hold.Close()
 	}
 	s.store.close()
@@ -97,6 +102,26 @@ func (s *Session) sweep(ctx context.Context) {
 		os.RemoveAll(dir)
 	}
 }
+
+// sweepRefs takes back what earlier runs made for joins that never began. It comes after
+// goOn: none is half made.
+func (s *Session) sweepRefs(ctx context.Context) error {
+	s.Repo.LetPacksGo(ctx)
+	made, err := os.ReadDir(filepath.Join(s.Repo.Common, filepath.FromSlash(s.makingFolder())))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	for _, one := range made {
+		wp := &Waypoint{Name: one.Name()}
+		err = errors.Join(err, s.dropRefs(ctx, wp), s.store.dropWaypoint(wp.Name))
+	}
+	return err
+}
+
+// making is the ref that holds new commits while the branch does not yet.
+func (s *Session) making(wp *Waypoint) string { return s.makingFolder() + "/" + wp.Name }
+
+func (s *Session) makingFolder() string { return "refs/dorvik/making/" + s.treeName() }
 
 // State gives the recovery as it is now. What it holds is not changed by anything that
 // happens later.
@@ -560,13 +585,16 @@ func (s *Session) accept(ctx context.Context, p *Position, j *Join, b Built, con
 		Begun: time.Now()}
 	if l != nil {
 		if err := s.keepUnder(ctx, wp, tr, l, p.Stuck); err != nil {
-			return nil, err
+			return nil, errors.Join(err, s.dropRefs(ctx, wp))
 		}
 	}
 	tr.Waypoint = *wp
 	if err := s.make(ctx, tr); err != nil {
+		if cut := (*CutError)(nil); errors.As(err, &cut) {
+			return nil, unseen(err) // the next start ends it, one way or the other
+		}
 		wp.GoneBack = true
-		return nil, errors.Join(unseen(err), s.store.putWaypoint(wp))
+		return nil, errors.Join(unseen(err), s.store.putWaypoint(wp), s.dropRefs(ctx, wp))
 	}
 	s.accepted(wp)
 	s.noted(errors.Join(s.save(), s.store.log(wp.entry(Joined)), s.store.remember(wp.Decisions, wp.Time)))
@@ -683,18 +711,31 @@ func (s *Session) guardPublished(ctx context.Context, j *Join, consent Consent) 
 	return err
 }
 
-// nameWaypoint keeps a new waypoint under the next name whose ref is free: one may be left of
-// a lost logbook, and stays.
+// nameWaypoint keeps a new waypoint under the next name whose ref is free. Making the ref
+// takes the name: other working trees of the repository, and a logbook that was lost, have
+// names of the same row. A second ref holds the new commits until the branch does.
 func (s *Session) nameWaypoint(ctx context.Context, wp *Waypoint) error {
 	for {
-		wp.Name = ""
-		if err := s.store.putWaypoint(wp); err != nil {
+		name, err := s.store.nextName()
+		if err != nil {
 			return err
 		}
-		if at, err := s.Repo.Ref(ctx, wp.Ref()); err != nil || at.IsZero() {
+		wp.Name = name
+		err = s.Repo.UpdateRefs(ctx, "waypoint "+name, git.RefUpdate{Name: wp.Ref(), New: wp.Before},
+			git.RefUpdate{Name: s.making(wp), New: wp.After})
+		if taken := (*git.RefMovedError)(nil); errors.As(err, &taken) {
+			continue
+		}
+		if err != nil {
 			return err
 		}
+		return s.store.putWaypoint(wp)
 	}
+}
+
+// dropRefs takes back the refs that nameWaypoint made, of a join that was not made.
+func (s *Session) dropRefs(ctx context.Context, wp *Waypoint) error {
+	return s.setRefs(ctx, "waypoint "+wp.Name+" is not needed", map[string]object.ID{wp.Ref(): {}, s.making(wp): {}})
 }
 
 // noted has what could not be kept after a change be said; the change is made all the same.

@@ -425,19 +425,25 @@ func (s *store) update(write func(tx *bbolt.Tx) error) error {
 }
 
 // putWaypoint writes a waypoint; a new one gets its name here.
+// nextName gives the next name for a waypoint, and no name twice.
+func (s *store) nextName() (name string, err error) {
+	err = s.update(func(tx *bbolt.Tx) error {
+		n, err := tx.Bucket(bucketWaypoints).NextSequence()
+		name = fmt.Sprint(n)
+		return err
+	})
+	if err != nil {
+		return "", fmt.Errorf("naming the waypoint: %w", err)
+	}
+	return name, nil
+}
+
 func (s *store) putWaypoint(w *Waypoint) error {
 	if err := step("put waypoint"); err != nil {
 		return fmt.Errorf("keeping the waypoint: %w", err)
 	}
 	err := s.update(func(tx *bbolt.Tx) error {
 		b := tx.Bucket(bucketWaypoints)
-		if w.Name == "" {
-			n, err := b.NextSequence()
-			if err != nil {
-				return err
-			}
-			w.Name = fmt.Sprint(n)
-		}
 		data, err := json.Marshal(w)
 		if err != nil {
 			return err

@@ -92,7 +92,7 @@ func (s *Session) trees(tr *Transition) (from, to object.ID, changes []object.Ch
 
 // refs are the moves of refs that a transition makes: of the branch, and of the ref that
 // keeps what was before.
-func (tr *Transition) refs() []git.RefUpdate {
+func (s *Session) refs(tr *Transition) []git.RefUpdate {
 	out := []git.RefUpdate{{Name: tr.ref(), New: tr.To, Old: tr.From}}
 	for _, m := range tr.Waypoint.Moves {
 		if tr.Kind == Undoing {
@@ -101,7 +101,7 @@ func (tr *Transition) refs() []git.RefUpdate {
 		out = append(out, git.RefUpdate{Name: m.Branch, New: m.To, Old: m.From})
 	}
 	if tr.Kind == Accepting {
-		out = append(out, git.RefUpdate{Name: tr.Waypoint.Ref(), New: tr.From})
+		out = append(out, git.RefUpdate{Name: s.making(&tr.Waypoint), Old: tr.To})
 		if k := tr.Waypoint.Kept; k != nil {
 			out = append(out, git.RefUpdate{Name: tr.Waypoint.KeptRef(), New: k.Commit})
 		}
@@ -197,7 +197,7 @@ func (s *Session) moveRefs(ctx context.Context, tr *Transition) error {
 	} else if !tr.here(b) {
 		return &MovedError{Branch: tr.Branch}
 	}
-	err := s.Repo.UpdateRefs(ctx, tr.Message, tr.refs()...)
+	err := s.Repo.UpdateRefs(ctx, tr.Message, s.refs(tr)...)
 	if err == nil {
 		return nil
 	}
@@ -230,6 +230,7 @@ func (s *Session) whole(tr *Transition) {
 	if tr.Kind == Undoing {
 		s.bringBack(&tr.Waypoint)
 	}
+	s.Repo.LetPacksGo(context.Background())
 	if err := errors.Join(step("erase"), tr.erase(s.Repo.GitDir), step("erased")); err != nil {
 		s.tell("%s The change itself is made; the next start notes it.", words.Sentence(err.Error()))
 	}
@@ -320,6 +321,9 @@ func (s *Session) restore(ctx context.Context, tr *Transition) error {
 	}
 	if tr.Kind == Accepting {
 		s.bringBack(&tr.Waypoint)
+		if err := s.dropRefs(ctx, &tr.Waypoint); err != nil {
+			return err
+		}
 	}
 	return s.Repo.Refresh(ctx)
 }
@@ -631,7 +635,7 @@ func (s *Session) clearNoted() {
 // is known: this session has the lock which it would still hold.
 func (s *Session) clearLocks(tr *Transition) {
 	names := []string{"index.lock", "HEAD.lock"}
-	for _, r := range tr.refs() {
+	for _, r := range s.refs(tr) {
 		names = append(names, r.Name+".lock")
 	}
 	for _, name := range names {
@@ -731,7 +735,7 @@ func (s *Session) finished(ctx context.Context, tr *Transition) error {
 		s.tell("An earlier run was cut off while it changed your branch. That was completed, and “dorvik undo” takes it " +
 			"back.")
 		s.accepted(wp)
-		if err := errors.Join(s.save(), s.store.log(wp.entry(Joined))); err != nil {
+		if err := errors.Join(s.store.putWaypoint(wp), s.save(), s.store.log(wp.entry(Joined))); err != nil {
 			return err
 		}
 	}

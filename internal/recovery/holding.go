@@ -1,0 +1,41 @@
+package recovery
+
+import (
+	"context"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/git"
+)
+
+// Objects that no ref leads to are removed by git gc --prune=now, at any moment. What
+// Dorvik makes is held by refs under refs/dorvik until the person's own refs lead to it.
+// Packs are held by .keep files before that.
+
+// treeName tells the working trees of a repository apart in the names of refs, which
+// they share.
+func (w *Workspace) treeName() string { return hashOf(w.Repo.GitDir)[:12] }
+
+// holdWork holds the trees of uncommitted work, in place of those held before. Zero ids
+// let go of them.
+func (w *Workspace) holdWork(ctx context.Context, staged, files object.ID) error {
+	at := "refs/dorvik/work/" + w.treeName()
+	return w.setRefs(ctx, "uncommitted work", map[string]object.ID{at + "/staged": staged, at + "/files": files})
+}
+
+// setRefs has refs of Dorvik's own be at ids, wherever they are. A zero id removes one.
+func (w *Workspace) setRefs(ctx context.Context, message string, to map[string]object.ID) error {
+	var updates []git.RefUpdate
+	for name, id := range to {
+		at, err := w.Repo.Ref(ctx, name)
+		if err != nil {
+			return err
+		}
+		if at != id {
+			updates = append(updates, git.RefUpdate{Name: name, New: id, Old: at})
+		}
+	}
+	if len(updates) == 0 {
+		return nil
+	}
+	return w.Repo.UpdateRefs(ctx, message, updates...)
+}
