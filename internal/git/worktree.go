@@ -218,12 +218,7 @@ func (r *Repo) AddPack(ctx context.Context, write func(w io.Writer) (int, error)
 	if err := os.MkdirAll(into, 0o755); err != nil {
 		return err
 	}
-	keep, err := os.OpenFile(filepath.Join(into, "pack-"+name+".keep"), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	if err == nil {
-		_, err = keep.WriteString(r.keepMark())
-		err = errors.Join(err, keep.Close())
-	}
-	if err != nil && !errors.Is(err, fs.ErrExist) {
+	if err := r.keepPack(filepath.Join(into, "pack-"+name+".keep")); err != nil {
 		return err
 	}
 	// git looks for packs by their indexes, so that goes last.
@@ -233,6 +228,19 @@ func (r *Repo) AddPack(ctx context.Context, write func(w io.Writer) (int, error)
 		}
 	}
 	return syncDir(into)
+}
+
+// keepPack makes a .keep file, unless somebody keeps that pack already.
+func (r *Repo) keepPack(file string) error {
+	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if errors.Is(err, fs.ErrExist) {
+		return nil
+	}
+	if err == nil {
+		_, err = f.WriteString(r.keepMark())
+		err = errors.Join(err, f.Close())
+	}
+	return err
 }
 
 // keepMark is the text of a .keep file made for this working tree.

@@ -590,17 +590,22 @@ func (s *Session) accept(ctx context.Context, p *Position, j *Join, b Built, con
 	}
 	tr.Waypoint = *wp
 	if err := s.make(ctx, tr); err != nil {
-		if cut := (*CutError)(nil); errors.As(err, &cut) {
-			return nil, unseen(err) // the next start ends it, one way or the other
-		}
-		wp.GoneBack = true
-		return nil, errors.Join(unseen(err), s.store.putWaypoint(wp), s.dropRefs(ctx, wp))
+		return nil, s.unmade(ctx, wp, err)
 	}
 	s.accepted(wp)
 	s.noted(errors.Join(s.save(), s.store.log(wp.entry(Joined)), s.store.remember(wp.Decisions, wp.Time)))
 	hooks.after(p, j, made, wp)
 	s.tellSubmodules(ctx, from, tree)
 	return wp, nil
+}
+
+// unmade notes that a join was not made, unless the next start has to end it, one way or the other.
+func (s *Session) unmade(ctx context.Context, wp *Waypoint, err error) error {
+	if cut := (*CutError)(nil); errors.As(err, &cut) {
+		return unseen(err)
+	}
+	wp.GoneBack = true
+	return errors.Join(unseen(err), s.store.putWaypoint(wp), s.dropRefs(ctx, wp))
 }
 
 // newWaypoint is the waypoint of a join that is accepted now, under a name of its own.
