@@ -52,7 +52,7 @@ type Unfinished struct {
 	Remade    map[object.ID]object.ID
 	Message   string    // prepared for the commit that is to be made, without its comments
 	Stash     object.ID // uncommitted work that git put aside before it began
-	Noted     bool      // of a rebase: HEAD's message has git's own comments, as another commit was to become part of it
+	Noted     bool      // of a rebase: HEAD's message has git's own comments, as more was to become part of it
 	Squashing bool      // of a rebase: a squash is among the commits that become part of the one it is at
 	Picking   bool      // of a rebase: the commit it stopped at is not made yet, nor dropped
 	// the commit that it made and stopped at, to be amended; zero where it stopped before making one

@@ -665,9 +665,9 @@ func (s *Session) goOn(ctx context.Context) error {
 	tr, _, err := s.HalfDone()
 	if damaged := (*JournalError)(nil); errors.As(err, &damaged) {
 		aside, err := setAside(damaged.Path)
-		s.tell("An earlier run was cut off while it changed your branch, and its account of that was damaged. It is set "+
-			"aside as %s. Look with “git status” whether branch and files are as you want them; your commits are all "+
-			"there.", filepath.Base(aside))
+		s.tell("An earlier run was cut off while it changed your branch, and its account of that was damaged. It is "+
+			"set aside as %s. Look with “git status” whether branch and files are as you want them; your commits are "+
+			"all there.", filepath.Base(aside))
 		return err
 	}
 	if err != nil || tr == nil {
@@ -708,9 +708,9 @@ func (s *Session) goOn(ctx context.Context) error {
 // overtaken ends a change that was cut off, and after which somebody moved the branch on: what
 // the branch does not hold of it is taken back, and what was moved aside brought back.
 func (s *Session) overtaken(ctx context.Context, tr *Transition) error {
-	s.tell("An earlier run was cut off while it changed %s, and the branch was moved since, by you or another program: "+
-		"look at its last commit, which may hold some of that change. The branch was at %s before, and the joined result "+
-		"is %s.", tr.Branch, tr.From, tr.To)
+	s.tell("An earlier run was cut off while it changed %s, and the branch was moved since, by you or another "+
+		"program: look at its last commit, which may hold some of that change. The branch was at %s before, and the "+
+		"joined result is %s.", tr.Branch, tr.From, tr.To)
 	if err := s.restore(ctx, tr); err != nil {
 		return fmt.Errorf("an earlier run was cut off while it changed your files, the branch was moved since, and "+
 			"the files cannot be put back: %w. Mend the cause and start dorvik again", err)
@@ -732,8 +732,8 @@ func (s *Session) finished(ctx context.Context, tr *Transition) error {
 			return err
 		}
 	} else {
-		s.tell("An earlier run was cut off while it changed your branch. That was completed, and “dorvik undo” takes it " +
-			"back.")
+		s.tell("An earlier run was cut off while it changed your branch. That was completed, and “dorvik undo” takes " +
+			"it back.")
 		s.accepted(wp)
 		if err := errors.Join(s.store.putWaypoint(wp), s.save(), s.store.log(wp.entry(Joined))); err != nil {
 			return err

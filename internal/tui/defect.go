@@ -68,9 +68,9 @@ func (f *frame) defectPage() (p page) {
 	} else {
 		say(txt(plain, "It changed nothing: your branch and files are as they were, and what you decided is kept."))
 		if f.anew != nil {
-			say(txt(plain, "").bold(bright, "esc").add(plain, "  begin anew at Look"))
+			say(txt(plain, "").bold(bright, keys.back.Help().Key).add(plain, "  begin anew at Look"))
 		}
-		say(txt(plain, "").bold(bright, "q").add(plain, "    leave; “dorvik” goes on where you left"))
+		say(txt(plain, "").bold(bright, keys.quit.Help().Key).add(plain, "    leave; “dorvik” goes on where you left"))
 	}
 	for len(p) < f.h {
 		p.blank()
