@@ -458,7 +458,7 @@ func (s *Session) keepUnder(ctx context.Context, wp *Waypoint, tr *Transition, l
 		s.keepStuck(k, tr, st)
 	}
 	tr.seen = l.of.seen
-	return s.store.putWaypoint(wp)
+	return nil
 }
 
 // hand hands what a layout needs over to the repository.

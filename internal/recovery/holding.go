@@ -9,20 +9,20 @@ import (
 
 // Objects that no ref leads to are removed by git gc --prune=now, at any moment. What
 // Dorvik makes is held by refs under refs/dorvik until the person's own refs lead to it.
-// Packs are held by .keep files before that.
+// Packs are held by .keep files before that. The refs stay until the next change puts
+// others in their place: to remove one git locks all packed refs.
 
 // treeName tells the working trees of a repository apart in the names of refs, which
 // they share.
 func (w *Workspace) treeName() string { return hashOf(w.Repo.GitDir)[:12] }
 
-// holdWork holds the trees of uncommitted work, in place of those held before. Zero ids
-// let go of them.
+// holdWork holds the trees of uncommitted work, in place of those held before.
 func (w *Workspace) holdWork(ctx context.Context, staged, files object.ID) error {
 	at := "refs/dorvik/work/" + w.treeName()
 	return w.setRefs(ctx, "uncommitted work", map[string]object.ID{at + "/staged": staged, at + "/files": files})
 }
 
-// setRefs has refs of Dorvik's own be at ids, wherever they are. A zero id removes one.
+// setRefs has refs of Dorvik's own be at ids, wherever they are.
 func (w *Workspace) setRefs(ctx context.Context, message string, to map[string]object.ID) error {
 	var updates []git.RefUpdate
 	for name, id := range to {

@@ -90,14 +90,35 @@ func (s *store) log(e LogEntry) error {
 	return nil
 }
 
-// logbook lists what was done, the newest first. Joins made before there was a logbook are in it
-// by their waypoints.
-func (s *store) logbook() (all []LogEntry, err error) {
+// logOnce logs a deed of a waypoint that can be done once.
+func (s *store) logOnce(e LogEntry) error {
+	all, err := s.logged()
+	if err != nil {
+		return err
+	}
+	if slices.ContainsFunc(all, func(o LogEntry) bool { return o.Waypoint == e.Waypoint && o.What == e.What }) {
+		return nil
+	}
+	return s.log(e)
+}
+
+// logged lists what was logged, the oldest first.
+func (s *store) logged() (all []LogEntry, err error) {
 	err = safely(func() error {
 		return s.db.View(func(tx *bbolt.Tx) error { return getList(tx.Bucket(bucketLogbook), &all) })
 	})
 	if err != nil {
 		return nil, fmt.Errorf("reading the logbook: %w", err)
+	}
+	return all, nil
+}
+
+// logbook lists what was done, the newest first. Joins made before there was a logbook are in it
+// by their waypoints.
+func (s *store) logbook() ([]LogEntry, error) {
+	all, err := s.logged()
+	if err != nil {
+		return nil, err
 	}
 	points, err := s.waypoints()
 	if err != nil {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"maps"
 	"os"
 	"path"
@@ -68,8 +67,9 @@ func OpenSession(ctx context.Context, dir string) (*Session, error) {
 			if s.state, err = s.store.load(); err == nil {
 				s.sweep(ctx)
 				s.clearNoted()
+				s.clearOwnLocks()
 				if err = s.goOn(ctx); err == nil {
-					err = s.sweepRefs(ctx)
+					s.Repo.LetPacksGo(ctx)
 				}
 			}
 			if err == nil {
@@ -87,7 +87,6 @@ func OpenSession(ctx context.Context, dir string) (*Session, error) {
 // Close saves nothing: all is saved as it happens.
 func (s *Session) Close() {
 	if s.Repo.Hold != nil {
-		_ = s.holdWork(context.Background(), object.ID{}, object.ID{}) // else the next session does
 		s.Repo.LetPacksGo(context.Background())
 		s.Repo.Hold.Close()
 	}
@@ -102,26 +101,6 @@ func (s *Session) sweep(ctx context.Context) {
 		os.RemoveAll(dir)
 	}
 }
-
-// sweepRefs takes back what earlier runs made for joins that never began. It comes after
-// goOn: none is half made.
-func (s *Session) sweepRefs(ctx context.Context) error {
-	s.Repo.LetPacksGo(ctx)
-	made, err := os.ReadDir(filepath.Join(s.Repo.Common, filepath.FromSlash(s.makingFolder())))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	for _, one := range made {
-		wp := &Waypoint{Name: one.Name()}
-		err = errors.Join(err, s.dropRefs(ctx, wp), s.store.dropWaypoint(wp.Name))
-	}
-	return err
-}
-
-// making is the ref that holds new commits while the branch does not yet.
-func (s *Session) making(wp *Waypoint) string { return s.makingFolder() + "/" + wp.Name }
-
-func (s *Session) makingFolder() string { return "refs/dorvik/making/" + s.treeName() }
 
 // State gives the recovery as it is now. What it holds is not changed by anything that
 // happens later.
@@ -585,27 +564,25 @@ func (s *Session) accept(ctx context.Context, p *Position, j *Join, b Built, con
 		Begun: time.Now()}
 	if l != nil {
 		if err := s.keepUnder(ctx, wp, tr, l, p.Stuck); err != nil {
-			return nil, errors.Join(err, s.dropRefs(ctx, wp))
+			return nil, err
 		}
 	}
 	tr.Waypoint = *wp
 	if err := s.make(ctx, tr); err != nil {
-		return nil, s.unmade(ctx, wp, err)
+		return nil, s.unmade(wp, err)
 	}
-	s.accepted(wp)
-	s.noted(errors.Join(s.save(), s.store.log(wp.entry(Joined)), s.store.remember(wp.Decisions, wp.Time)))
 	hooks.after(p, j, made, wp)
 	s.tellSubmodules(ctx, from, tree)
 	return wp, nil
 }
 
 // unmade notes that a join was not made, unless the next start has to end it, one way or the other.
-func (s *Session) unmade(ctx context.Context, wp *Waypoint, err error) error {
+func (s *Session) unmade(wp *Waypoint, err error) error {
 	if cut := (*CutError)(nil); errors.As(err, &cut) {
 		return unseen(err)
 	}
 	wp.GoneBack = true
-	return errors.Join(unseen(err), s.store.putWaypoint(wp), s.dropRefs(ctx, wp))
+	return errors.Join(unseen(err), s.store.putWaypoint(wp))
 }
 
 // newWaypoint is the waypoint of a join that is accepted now, under a name of its own.
@@ -716,9 +693,9 @@ func (s *Session) guardPublished(ctx context.Context, j *Join, consent Consent) 
 	return err
 }
 
-// nameWaypoint keeps a new waypoint under the next name whose ref is free. Making the ref
-// takes the name: other working trees of the repository, and a logbook that was lost, have
-// names of the same row. A second ref holds the new commits until the branch does.
+// nameWaypoint gives a new waypoint the next name whose ref is free. Making the ref takes
+// the name: other working trees of the repository, and a logbook that was lost, have names
+// of the same row. Another ref holds the new commits until the branch does.
 func (s *Session) nameWaypoint(ctx context.Context, wp *Waypoint) error {
 	for {
 		name, err := s.store.nextName()
@@ -726,21 +703,15 @@ func (s *Session) nameWaypoint(ctx context.Context, wp *Waypoint) error {
 			return err
 		}
 		wp.Name = name
-		err = s.Repo.UpdateRefs(ctx, "waypoint "+name, git.RefUpdate{Name: wp.Ref(), New: wp.Before},
-			git.RefUpdate{Name: s.making(wp), New: wp.After})
+		err = s.Repo.UpdateRefs(ctx, "waypoint "+name, git.RefUpdate{Name: wp.Ref(), New: wp.Before})
 		if taken := (*git.RefMovedError)(nil); errors.As(err, &taken) {
 			continue
 		}
-		if err != nil {
-			return err
+		if err == nil {
+			err = s.setRefs(ctx, "waypoint "+name, map[string]object.ID{"refs/dorvik/making/" + s.treeName(): wp.After})
 		}
-		return s.store.putWaypoint(wp)
+		return err
 	}
-}
-
-// dropRefs takes back the refs that nameWaypoint made, of a join that was not made.
-func (s *Session) dropRefs(ctx context.Context, wp *Waypoint) error {
-	return s.setRefs(ctx, "waypoint "+wp.Name+" is not needed", map[string]object.ID{wp.Ref(): {}, s.making(wp): {}})
 }
 
 // noted has what could not be kept after a change be said; the change is made all the same.
@@ -884,8 +855,7 @@ func (s *Session) GoBack(ctx context.Context, name string) (*Waypoint, error) {
 	if err := s.make(ctx, tr); err != nil {
 		return nil, err
 	}
-	s.noted(errors.Join(s.undone(wp), s.store.log(wp.entry(Undone))))
-	return wp, nil
+	return &tr.Waypoint, nil
 }
 
 // canGoBack refuses where the branch has moved on from a waypoint, or its result was pushed,

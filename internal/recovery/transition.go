@@ -92,7 +92,7 @@ func (s *Session) trees(tr *Transition) (from, to object.ID, changes []object.Ch
 
 // refs are the moves of refs that a transition makes: of the branch, and of the ref that
 // keeps what was before.
-func (s *Session) refs(tr *Transition) []git.RefUpdate {
+func (tr *Transition) refs() []git.RefUpdate {
 	out := []git.RefUpdate{{Name: tr.ref(), New: tr.To, Old: tr.From}}
 	for _, m := range tr.Waypoint.Moves {
 		if tr.Kind == Undoing {
@@ -101,7 +101,6 @@ func (s *Session) refs(tr *Transition) []git.RefUpdate {
 		out = append(out, git.RefUpdate{Name: m.Branch, New: m.To, Old: m.From})
 	}
 	if tr.Kind == Accepting {
-		out = append(out, git.RefUpdate{Name: s.making(&tr.Waypoint), Old: tr.To})
 		if k := tr.Waypoint.Kept; k != nil {
 			out = append(out, git.RefUpdate{Name: tr.Waypoint.KeptRef(), New: k.Commit})
 		}
@@ -197,7 +196,7 @@ func (s *Session) moveRefs(ctx context.Context, tr *Transition) error {
 	} else if !tr.here(b) {
 		return &MovedError{Branch: tr.Branch}
 	}
-	err := s.Repo.UpdateRefs(ctx, tr.Message, s.refs(tr)...)
+	err := s.Repo.UpdateRefs(ctx, tr.Message, tr.refs()...)
 	if err == nil {
 		return nil
 	}
@@ -224,16 +223,31 @@ func (s *Session) refAt(ctx context.Context, tr *Transition) (object.ID, error) 
 	return s.Repo.Ref(ctx, tr.ref())
 }
 
-// whole notes that the change is made. If that cannot be noted it is said; the change is made
-// all the same.
+// whole notes that the change is made, in the state and the logbook, and ends the journal. If
+// that fails it is told. The change is made all the same, and the next start notes it.
 func (s *Session) whole(tr *Transition) {
 	if tr.Kind == Undoing {
 		s.bringBack(&tr.Waypoint)
 	}
 	s.Repo.LetPacksGo(context.Background())
-	if err := errors.Join(step("erase"), tr.erase(s.Repo.GitDir), step("erased")); err != nil {
+	err := s.record(tr)
+	if err == nil {
+		err = errors.Join(step("erase"), tr.erase(s.Repo.GitDir), step("erased"))
+	}
+	if err != nil {
 		s.tell("%s The change itself is made; the next start notes it.", words.Sentence(err.Error()))
 	}
+}
+
+// record notes in the state and in the logbook what a transition did. Doing so twice notes it once.
+func (s *Session) record(tr *Transition) error {
+	wp := &tr.Waypoint
+	if tr.Kind == Undoing {
+		return errors.Join(s.undone(wp), s.store.logOnce(wp.entry(Undone)))
+	}
+	s.accepted(wp)
+	return errors.Join(s.store.putWaypoint(wp), s.save(), s.store.logOnce(wp.entry(Joined)),
+		s.store.remember(wp.Decisions, wp.Time))
 }
 
 // here reports whether HEAD is where the transition begins.
@@ -321,9 +335,6 @@ func (s *Session) restore(ctx context.Context, tr *Transition) error {
 	}
 	if tr.Kind == Accepting {
 		s.bringBack(&tr.Waypoint)
-		if err := s.dropRefs(ctx, &tr.Waypoint); err != nil {
-			return err
-		}
 	}
 	return s.Repo.Refresh(ctx)
 }
@@ -635,12 +646,25 @@ func (s *Session) clearNoted() {
 // is known: this session has the lock which it would still hold.
 func (s *Session) clearLocks(tr *Transition) {
 	names := []string{"index.lock", "HEAD.lock"}
-	for _, r := range s.refs(tr) {
+	for _, r := range tr.refs() {
 		names = append(names, r.Name+".lock")
 	}
 	for _, name := range names {
 		s.clearLock(name, tr.Begun.Add(-2*time.Second), time.Now().Add(time.Hour))
 	}
+	s.clearOwnLocks()
+}
+
+// clearOwnLocks removes what a git that died left of locks on refs of Dorvik's own. Nobody
+// else makes those, and one that is in use is gone soon.
+func (s *Session) clearOwnLocks() {
+	at := filepath.Join(s.Repo.Common, "refs", "dorvik")
+	_ = filepath.WalkDir(at, func(path string, _ fs.DirEntry, err error) error { // mostly it finds nothing
+		if name, rerr := filepath.Rel(s.Repo.Common, path); err == nil && rerr == nil && filepath.Ext(path) == ".lock" {
+			s.clearLock(filepath.ToSlash(name), time.Time{}, time.Now().Add(time.Hour))
+		}
+		return nil
+	})
 }
 
 // clearLock removes a lock that was made within a time and is not in use.
@@ -728,16 +752,12 @@ func (s *Session) finished(ctx context.Context, tr *Transition) error {
 	if tr.Kind == Undoing {
 		s.tell("An earlier run was cut off while it took your branch back. That was completed.")
 		s.bringBack(wp)
-		if err := errors.Join(s.undone(wp), s.store.log(wp.entry(Undone))); err != nil {
-			return err
-		}
 	} else {
 		s.tell("An earlier run was cut off while it changed your branch. That was completed, and “dorvik undo” takes " +
 			"it back.")
-		s.accepted(wp)
-		if err := errors.Join(s.store.putWaypoint(wp), s.save(), s.store.log(wp.entry(Joined))); err != nil {
-			return err
-		}
+	}
+	if err := s.record(tr); err != nil {
+		return err
 	}
 	return tr.erase(s.Repo.GitDir)
 }

@@ -227,7 +227,8 @@ type standing struct {
 // Same finds for commits of yours those of theirs that make the same change, also to
 // files that one of the two lines (each newest first) has renamed. One that a later commit
 // of theirs takes back exactly is none, unless yours takes it back as well. Contents are
-// read only where paths and modes agree, and directories of theirs, unless a rename may matter, only where those above do.
+// read only where paths and modes agree, and directories of theirs, unless a rename may
+// matter, only where those above do.
 //
 // What was found last is remembered, as a line is replayed again after each decision.
 func (c *Changes) Same(ctx context.Context, engine *merge.Engine, yours,
