@@ -166,11 +166,11 @@ func TestKilledAndTwoAtOnce(t *testing.T) {
 	x.press("q")
 	x.see("ended with 0")
 
-	// A git that kills whoever asks it to move a ref of the branch.
+	// A git that kills whoever asks it to move the branch.
 	real, err := exec.LookPath("git")
 	require.NoError(t, err)
 	bin := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(bin, "git"), []byte("#!/bin/sh\ncase \"$*\" in *update-ref*--stdin*) "+
+	require.NoError(t, os.WriteFile(filepath.Join(bin, "git"), []byte("#!/bin/sh\ncase \"$*\" in *update-ref*finish*) "+
 		"kill -9 $PPID; exit 1;; esac\nexec "+real+" \"$@\"\n"), 0o755))
 	x.open("80x24", "env", "PATH="+bin+":$PATH")
 	x.see("agree and run it", "2 decisions were kept")
