@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -175,10 +176,15 @@ func (e *env) print(v any) error {
 		return nil
 	}
 	e.printed = true
-	enc := json.NewEncoder(e.out)
+	var text bytes.Buffer
+	enc := json.NewEncoder(&text)
 	enc.SetEscapeHTML(false)
 	enc.SetIndent("", "  ")
-	return enc.Encode(v)
+	if err := enc.Encode(v); err != nil {
+		return err
+	}
+	_, err := e.out.Write(visible.JSON(text.Bytes()))
+	return err
 }
 
 func (e *env) root() *cobra.Command {

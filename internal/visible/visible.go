@@ -4,9 +4,11 @@
 package visible
 
 import (
+	"bytes"
 	"fmt"
 	"strings"
 	"unicode"
+	"unicode/utf16"
 	"unicode/utf8"
 )
 
@@ -66,6 +68,27 @@ func hidden(r rune) bool {
 	}
 	return unicode.In(r, unicode.Cf, unicode.Co, unicode.Cs)
 }
+
+// JSON escapes in encoded JSON the characters that Line makes marks of and that JSON
+// allows raw. The values stay the same.
+func JSON(data []byte) []byte {
+	if !bytes.ContainsFunc(data, marked) {
+		return data
+	}
+	out := make([]byte, 0, len(data)+64)
+	for _, r := range string(data) {
+		if !marked(r) {
+			out = utf8.AppendRune(out, r)
+			continue
+		}
+		for _, unit := range utf16.AppendRune(nil, r) {
+			out = fmt.Appendf(out, `\u%04x`, unit)
+		}
+	}
+	return out
+}
+
+func marked(r rune) bool { return r == 0x7f || hidden(r) }
 
 // Lines is Line for each line of a text.
 func Lines(s string) string {

@@ -1,10 +1,12 @@
 package visible
 
 import (
+	"encoding/json"
 	"testing"
 	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestLine(t *testing.T) {
@@ -35,6 +37,25 @@ func FuzzLine(f *testing.F) {
 		assert.True(t, utf8.ValidString(out))
 		for _, r := range out {
 			assert.False(t, r < 0x20 || r == 0x7f || hidden(r), "%q became %q", s, out)
+		}
+	})
+}
+
+// FuzzJSON checks that what is escaped has the same value and nothing that a terminal takes for an order.
+func FuzzJSON(f *testing.F) {
+	for _, s := range []string{"plain", "c1 \u009b31m", "del \x7f", "\u202egpj", "\U000e0041tag", "\\\u0085", "größe 👩‍🚀"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		data, err := json.Marshal(map[string]string{s: s})
+		require.NoError(t, err)
+		out := JSON(data)
+		var want, got map[string]string
+		require.NoError(t, json.Unmarshal(data, &want))
+		require.NoError(t, json.Unmarshal(out, &got))
+		assert.Equal(t, want, got)
+		for _, r := range string(out) {
+			assert.False(t, marked(r), "%q", out)
 		}
 	})
 }
