@@ -192,7 +192,7 @@ func (r *Repo) followPlain(list []setting, b *Branch) bool {
 			return false // the short name is another's, too
 		}
 	}
-	b.Upstream, b.Tracking, b.Remote, b.Ref = short, tracking, remote, ref
+	b.Upstream, b.Tracking, b.Remote, b.Ref = short, tracking, Remote(remote), ref
 	return true
 }
 

@@ -170,8 +170,7 @@ func wireRefusal(stderr string, push bool) *Refusal {
 	case has("permission denied", "access denied", "returned error: 403", "service not enabled"):
 		r.Kind = NoAccess
 	case has("does not appear to be a git repository", "repository not found", "not found: did you run"),
-		has("repository '") &&
-			has("' not found", "does not exist"):
+		has("repository '") && has("' not found", "does not exist"):
 		r.Kind = Missing
 	case has("could not resolve", "connection refused", "connection timed out", "network is unreachable",
 		"no route to host", "unable to connect", "failed to connect", "could not connect", "unable to access",
@@ -220,49 +219,47 @@ func (r *Repo) wire(ctx context.Context, doing string, args ...string) (string, 
 	out, stderr, err := runIn(ctx, r.Dir, call{doing: doing, args: args})
 	var e *Error
 	if errors.As(err, &e) && e.Code > 0 {
-		return "", fmt.Errorf("%s: %w", doing, wireRefusal(string(stderr), false))
+		return "", fmt.Errorf("%s: %w", doing, wireRefusal(WithoutSecrets(string(stderr)), false))
 	}
 	return string(out), err
 }
 
 // Fetch brings the local copy of the remote's branches up to date.
-func (r *Repo) Fetch(ctx context.Context, remote string) error {
-	_, err := r.wire(ctx, "fetching from "+remote, "fetch", "--quiet", "--no-write-fetch-head",
-		"--no-auto-maintenance", "--", remote)
+func (r *Repo) Fetch(ctx context.Context, remote Remote) error {
+	_, err := r.wire(ctx, "fetching from "+remote.String(), "fetch", "--quiet", "--no-write-fetch-head",
+		"--no-auto-maintenance", "--", string(remote))
 	if err != nil {
 		return err
 	}
 	// Where nothing is new git leaves no trace of having asked: then it only seems longer ago. It is
 	// not kept where nothing is kept yet.
 	if path, err := r.Inside(ctx, askedName(remote)); err == nil {
-		_ = os.WriteFile(path, nil, 0o644)
+		_ = os.WriteFile(path, nil, 0o600)
 	}
 	return nil
 }
 
 // FetchRef brings a single ref of the remote's, by a refspec.
-func (r *Repo) FetchRef(ctx context.Context, remote, refspec string) error {
-	_, err := r.wire(ctx, "fetching from "+remote, "fetch", "--quiet", "--no-write-fetch-head", "--no-tags",
-		"--no-auto-maintenance", "--", remote, refspec)
+func (r *Repo) FetchRef(ctx context.Context, remote Remote, refspec string) error {
+	_, err := r.wire(ctx, "fetching from "+remote.String(), "fetch", "--quiet", "--no-write-fetch-head", "--no-tags",
+		"--no-auto-maintenance", "--", string(remote), refspec)
 	return err
 }
 
 // Deepen gets the rest of the history of a shallow clone.
-func (r *Repo) Deepen(ctx context.Context, remote string) error {
-	_, err := r.wire(ctx, "getting the history from "+remote, "fetch", "--quiet", "--no-write-fetch-head",
-		"--no-auto-maintenance", "--unshallow", "--", remote)
+func (r *Repo) Deepen(ctx context.Context, remote Remote) error {
+	_, err := r.wire(ctx, "getting the history from "+remote.String(), "fetch", "--quiet", "--no-write-fetch-head",
+		"--no-auto-maintenance", "--unshallow", "--", string(remote))
 	return err
 }
 
 // askedName is the file whose age tells when a remote was last asked.
-func askedName(remote string) string {
-	return "dorvik/asked-" + strings.NewReplacer("/", "-", "\\", "-", "..", "-").Replace(remote)
-}
+func askedName(remote Remote) string { return "dorvik/asked-" + remote.Key() }
 
 // RemoteTip asks the remote itself where a branch is; the zero id where it has
 // no such branch.
-func (r *Repo) RemoteTip(ctx context.Context, remote, ref string) (object.ID, error) {
-	out, err := r.wire(ctx, "asking "+remote, "ls-remote", "--", remote, ref)
+func (r *Repo) RemoteTip(ctx context.Context, remote Remote, ref string) (object.ID, error) {
+	out, err := r.wire(ctx, "asking "+remote.String(), "ls-remote", "--", string(remote), ref)
 	if err != nil {
 		return object.ID{}, err
 	}
@@ -276,14 +273,14 @@ func (r *Repo) RemoteTip(ctx context.Context, remote, ref string) (object.ID, er
 
 // Push offers a commit to a branch of the remote, never forcing, and gives what hooks here and the
 // server said. A push that was not accepted comes back as *Refusal.
-func (r *Repo) Push(ctx context.Context, remote, ref string, tip object.ID) (said []string, err error) {
-	out, stderr, err := runIn(ctx, r.Dir, call{doing: "pushing to " + remote,
-		args: []string{"push", "--porcelain", "--", remote, tip.String() + ":" + ref}})
+func (r *Repo) Push(ctx context.Context, remote Remote, ref string, tip object.ID) (said []string, err error) {
+	out, stderr, err := runIn(ctx, r.Dir, call{doing: "pushing to " + remote.String(),
+		args: []string{"push", "--porcelain", "--", string(remote), tip.String() + ":" + ref}})
 	var e *Error
 	if errors.As(err, &e) && e.Code > 0 {
-		if refusal := ParsePush(string(out), string(stderr), e.Code); refusal != nil {
+		if refusal := ParsePush(WithoutSecrets(string(out)), WithoutSecrets(string(stderr)), e.Code); refusal != nil {
 			return refusal.Words, refusal
 		}
 	}
-	return append(hookWords(string(out)), remoteWords(string(stderr))...), err
+	return append(hookWords(WithoutSecrets(string(out))), remoteWords(WithoutSecrets(string(stderr)))...), err
 }

@@ -240,13 +240,17 @@ type Branch struct {
 	Tip      object.ID // zero when unborn
 	Upstream string    // such as origin/main; empty when none is set
 	Tracking string    // its local copy, such as refs/remotes/origin/main
-	Remote   string    // such as origin
+	Remote   Remote    // such as origin
 	Ref      string    // on the remote, such as refs/heads/main
 	Dest     Dest      // where git would push it, where that is set apart
 }
 
 // Dest is a branch of a remote that is pushed to.
-type Dest struct{ Name, Tracking, Remote, Ref string }
+type Dest struct {
+	Name, Tracking string
+	Remote         Remote
+	Ref            string
+}
 
 // To is where the branch is pushed.
 func (b Branch) To() Dest {
@@ -339,11 +343,15 @@ func (r *Repo) followAsked(ctx context.Context, b *Branch) error {
 		return err
 	}
 	if f := strings.Split(strings.TrimSuffix(out, "\n"), "\x00"); len(f) == 8 {
-		b.Upstream, b.Tracking, b.Remote, b.Ref = f[0], f[1], f[2], f[3]
-		d := Dest{f[4], f[5], f[6], f[7]}
+		b.Upstream, b.Tracking, b.Remote, b.Ref = f[0], f[1], Remote(f[2]), f[3]
+		d := Dest{f[4], f[5], Remote(f[6]), f[7]}
 		if d.Tracking == "" && d.Remote != "" && d.Remote != b.Remote {
 			// For push.default=simple git names none; it pushes to the same name there.
-			d.Name, d.Tracking, d.Ref = d.Remote+"/"+b.Name, "refs/remotes/"+d.Remote+"/"+b.Name, b.Full()
+			at := string(d.Remote)
+			if strings.Contains(at, "://") { // nothing is copied from there
+				at = d.Remote.Key()
+			}
+			d.Name, d.Tracking, d.Ref = d.Remote.String()+"/"+b.Name, "refs/remotes/"+at+"/"+b.Name, b.Full()
 		}
 		if d.Tracking != "" && d.Tracking != b.Tracking {
 			if d.Ref == "" { // by its name
@@ -453,7 +461,7 @@ func (r *Repo) Fetched(ctx context.Context, tracking string) (ids []object.ID) {
 
 // FetchedAt gives when the local copy of a remote's branch was last brought up to date, by git or by
 // Dorvik; the zero time where nothing tells.
-func (r *Repo) FetchedAt(ctx context.Context, remote, tracking string) (at time.Time) {
+func (r *Repo) FetchedAt(ctx context.Context, remote Remote, tracking string) (at time.Time) {
 	for _, name := range []string{"FETCH_HEAD", "logs/" + tracking, askedName(remote)} {
 		file, err := r.Inside(ctx, name)
 		if err != nil {
@@ -585,7 +593,7 @@ func (r *Repo) Unpushed(ctx context.Context, commits, below []object.ID) (map[ob
 }
 
 // Remotes lists the remotes, the one that is pushed to by itself first.
-func (r *Repo) Remotes(ctx context.Context) ([]string, error) {
+func (r *Repo) Remotes(ctx context.Context) ([]Remote, error) {
 	set, err := r.Settings(ctx, `^(remote\..*\.url|remote\.pushdefault)$`)
 	if err != nil {
 		return nil, err
@@ -594,23 +602,23 @@ func (r *Repo) Remotes(ctx context.Context) ([]string, error) {
 	if usual == "" {
 		usual = "origin"
 	}
-	var all []string
+	var all []Remote
 	for key := range set {
 		if name, ok := strings.CutSuffix(strings.TrimPrefix(key, "remote."), ".url"); ok {
-			all = append(all, name)
+			all = append(all, Remote(name))
 		}
 	}
 	slices.Sort(all)
-	if i := slices.Index(all, usual); i > 0 {
-		all = slices.Insert(slices.Delete(all, i, i+1), 0, usual)
+	if i := slices.Index(all, Remote(usual)); i > 0 {
+		all = slices.Insert(slices.Delete(all, i, i+1), 0, Remote(usual))
 	}
 	return all, nil
 }
 
 // Follow has a branch follow one of a remote.
-func (r *Repo) Follow(ctx context.Context, branch, remote, ref string) error {
-	for _, kv := range [][2]string{{"remote", remote}, {"merge", ref}} {
-		if _, err := r.run(ctx, "having "+branch+" follow "+remote, "config", "branch."+branch+"."+kv[0],
+func (r *Repo) Follow(ctx context.Context, branch string, remote Remote, ref string) error {
+	for _, kv := range [][2]string{{"remote", string(remote)}, {"merge", ref}} {
+		if _, err := r.run(ctx, "having "+branch+" follow "+remote.String(), "config", "branch."+branch+"."+kv[0],
 			kv[1]); err != nil {
 			return err
 		}

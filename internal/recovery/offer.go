@@ -47,7 +47,7 @@ func (w *Workspace) withoutUpstream(ctx context.Context, b git.Branch) error {
 		return &Blocked{what, "There is no remote here either: name one with “git remote add origin ADDRESS”."}
 	}
 	for _, remote := range remotes { // the usual one first
-		at, err := w.Repo.Ref(ctx, "refs/remotes/"+remote+"/"+b.Name)
+		at, err := w.Repo.Ref(ctx, "refs/remotes/"+string(remote)+"/"+b.Name)
 		if err == nil && !at.IsZero() {
 			return offered(what, fmt.Sprintf("%s/%s has the same name, so it likely belongs to it: have it follow "+
 				"that, or say another with “git branch "+
@@ -61,15 +61,15 @@ func (w *Workspace) withoutUpstream(ctx context.Context, b git.Branch) error {
 }
 
 // following offers that a branch follows one of a remote.
-func following(b git.Branch, remote, name string) *Offer {
-	return &Offer{"follow " + remote + "/" + name, func(ctx context.Context, s *Session) error {
+func following(b git.Branch, remote git.Remote, name string) *Offer {
+	return &Offer{"follow " + remote.String() + "/" + name, func(ctx context.Context, s *Session) error {
 		return s.Repo.Follow(ctx, b.Name, remote, "refs/heads/"+name)
 	}}
 }
 
 // pushAnew offers to push a branch to where there is none of its name.
-func pushAnew(b git.Branch, remote, name string, follow bool) *Offer {
-	return &Offer{"push it to " + remote + " as a new branch", func(ctx context.Context, s *Session) error {
+func pushAnew(b git.Branch, remote git.Remote, name string, follow bool) *Offer {
+	return &Offer{"push it to " + remote.String() + " as a new branch", func(ctx context.Context, s *Session) error {
 		at, err := s.Repo.RemoteTip(ctx, remote, "refs/heads/"+name)
 		if err != nil {
 			return err
@@ -92,7 +92,7 @@ func pushAnew(b git.Branch, remote, name string, follow bool) *Offer {
 // there either.
 func (w *Workspace) notThere(b git.Branch, asked bool) error {
 	if !asked {
-		return &Blocked{"There is no copy of " + b.Upstream + " here, and perhaps no such branch on " + b.Remote + ".",
+		return &Blocked{"There is no copy of " + b.Upstream + " here, and perhaps no such branch on " + b.Remote.String() + ".",
 			fmt.Sprintf("Fetch it with “git fetch %s”, or make it with “git push %s %s”.", b.Remote, b.Remote, b.Name)}
 	}
 	return offered(b.Upstream+" is not there: it was never pushed, or was deleted.",

@@ -25,7 +25,7 @@ import (
 const sharedRef = "refs/dorvik/decisions"
 
 // sharedHere is the local copy of a remote's.
-func sharedHere(remote string) string { return "refs/dorvik/shared/" + remote }
+func sharedHere(remote git.Remote) string { return "refs/dorvik/shared/" + remote.Key() }
 
 // mostShared is how many decisions a remote keeps; the oldest go first. largestShared is how long one may be.
 const (
@@ -54,7 +54,7 @@ func (w *Workspace) shares(ctx context.Context) bool {
 }
 
 // fetchShared brings the copy of a remote's decisions up to date. A remote may have none.
-func (w *Workspace) fetchShared(ctx context.Context, remote string) error {
+func (w *Workspace) fetchShared(ctx context.Context, remote git.Remote) error {
 	tip, err := w.Repo.RemoteTip(ctx, remote, sharedRef)
 	if err != nil || tip.IsZero() {
 		return err
@@ -129,7 +129,7 @@ func (s *Session) readShared(id object.ID) (d sharedDecision, ok bool) {
 }
 
 // share adds decisions to those that a remote has. Whoever is first there is joined with, not overwritten.
-func (s *Session) share(ctx context.Context, remote string, list []settle.Decision) error {
+func (s *Session) share(ctx context.Context, remote git.Remote, list []settle.Decision) error {
 	if len(list) == 0 || !s.shares(ctx) {
 		return nil
 	}

@@ -148,7 +148,7 @@ func (w *Workspace) knowMe(ctx context.Context, p *Position) {
 // unanswered says what is known where the remote was asked and did not answer.
 func (p *Position) unanswered(s *Standing, yours, theirs int, they, commits string) {
 	s.Well = false
-	s.Head = p.Branch.Remote + " did not answer."
+	s.Head = p.Branch.Remote.String() + " did not answer."
 	since := "As it was last fetched"
 	if !p.Known.IsZero() {
 		since += ", on " + p.Known.Format("2 Jan 2006 at 15:04")

@@ -261,7 +261,7 @@ func (w *Workspace) stand(ctx context.Context, b git.Branch, dirty []git.Dirty, 
 
 // ask fetches from the remotes of what the branch follows and of where it is pushed.
 func (w *Workspace) ask(ctx context.Context, p *Position) error {
-	remotes := []string{p.Branch.Remote, p.Branch.Dest.Remote}
+	remotes := []git.Remote{p.Branch.Remote, p.Branch.Dest.Remote}
 	if remotes[0] == remotes[1] {
 		remotes = remotes[:1]
 	}

@@ -134,7 +134,7 @@ func (j *job) branchName() string {
 
 // asked is the usual right end of the first row: how old what is known of the remote is.
 func (j *job) asked() line {
-	switch remote := j.pos.Branch.Remote; {
+	switch remote := j.pos.Branch.Remote.String(); {
 	case j.pos.Unanswered != nil:
 		return line{}.mark(markWarning).add(trouble, remote+" did not answer")
 	case j.pos.Asked.IsZero() && j.task != nil:
@@ -142,14 +142,14 @@ func (j *job) asked() line {
 	case j.pos.Asked.IsZero():
 		return line{}.mark(markWarning).add(trouble, "not asked").add(dim, "  f fetches")
 	}
-	return txt(dim, j.pos.Branch.Remote+" was asked "+words.Ago(j.now(), j.pos.Asked))
+	return txt(dim, j.pos.Branch.Remote.String()+" was asked "+words.Ago(j.now(), j.pos.Asked))
 }
 
 // load looks where things stand, asking the remote first if told to.
 func (j *job) load(fetch bool) tea.Cmd {
 	doing := "reading the history"
 	if fetch && j.pos != nil {
-		doing = "asking " + j.pos.Branch.Remote
+		doing = "asking " + j.pos.Branch.Remote.String()
 	}
 	var part func(*recovery.Position, []history.Node)
 	var wait tea.Cmd

@@ -38,9 +38,9 @@ func (s *pushScreen) status() line {
 		return s.asked()
 	}
 	if s.ready.Silent != nil {
-		return line{}.mark(markWarning).add(trouble, s.pos.Branch.Remote+" did not answer")
+		return line{}.mark(markWarning).add(trouble, s.pos.Branch.Remote.String()+" did not answer")
 	}
-	return txt(dim, s.pos.Branch.Remote+" was asked "+words.Ago(s.now(), s.ready.Asked))
+	return txt(dim, s.pos.Branch.Remote.String()+" was asked "+words.Ago(s.now(), s.ready.Asked))
 }
 
 // tip is the commit that is to be pushed.
@@ -57,7 +57,7 @@ func (s *pushScreen) enter() tea.Cmd {
 	s.ready, s.refused, s.stopped, s.said, s.without = nil, nil, nil, nil, false
 	s.scroll.to(0)
 	pos, join, tip := s.pos, s.join, s.tip()
-	return s.start("asking "+pos.Branch.Remote, func(ctx context.Context, _ func(int, int)) (then, error) {
+	return s.start("asking "+pos.Branch.Remote.String(), func(ctx context.Context, _ func(int, int)) (then, error) {
 		d, err := s.s.Departure(ctx, pos, join, tip)
 		return func() tea.Cmd {
 			s.ready, s.st = d, s.s.State()

@@ -39,7 +39,7 @@ func (s *pushScreen) view(w, h int) page {
 
 // headline says how the push stands; it reports false where there is nothing below it.
 func (s *pushScreen) headline(p *page, w int) bool {
-	d, up, remote := s.ready, s.pos.Branch.Upstream, s.pos.Branch.Remote
+	d, up, remote := s.ready, s.pos.Branch.Upstream, s.pos.Branch.Remote.String()
 	switch {
 	case s.holds != "":
 		p.say(w, line{}.bold(joined, "✓ Pushed. ").add(plain, s.holds+" "+s.inIt()))
