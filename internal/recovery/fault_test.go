@@ -162,6 +162,8 @@ func newHarbour(t *testing.T, many int) *harbour {
 	tm.other.Write("turns/into", "was in a folder\n")
 	tm.other.Write("mode", "#!/bin/sh\n")
 	require.NoError(t, os.Symlink("f", filepath.Join(tm.other.Dir, "link")))
+	tm.other.Write("target/x", "in both\n")
+	require.NoError(t, os.Symlink("target", filepath.Join(tm.other.Dir, "way")))
 	tm.other.Commit("start")
 	tm.other.Git("push", "-q")
 	tm.mine.Git("pull", "-q")
@@ -169,6 +171,8 @@ func newHarbour(t *testing.T, many int) *harbour {
 	tm.other.Git("rm", "-q", "gone", "turns/into")
 	require.NoError(t, os.Remove(filepath.Join(tm.other.Dir, "link")))
 	require.NoError(t, os.Symlink("g", filepath.Join(tm.other.Dir, "link")))
+	require.NoError(t, os.Remove(filepath.Join(tm.other.Dir, "way")))
+	tm.other.Write("way/x", "in both\n") // a folder in the place of a link to one that has the same
 	for i := 0; i < len(more); i += 2 {
 		tm.other.Write(more[i], more[i+1])
 	}
@@ -665,5 +669,38 @@ func TestAStartThatFails(t *testing.T) {
 				}
 			}
 		})
+	}
+}
+
+// TestAFileSavedWhileUndoWrites is neither overwritten nor lost: it stays as it was saved, and what undo had for its
+// place is kept and told.
+func TestAFileSavedWhileUndoWrites(t *testing.T) {
+	was := step
+	t.Cleanup(func() { step = was })
+	for _, h := range []*harbour{newLadenHarbour(t), newStuckHarbour(t, "finish")} {
+		dir := h.copy(t, h.joined)
+		r := gittest.At(t, dir)
+		saved := map[string]string{}
+		step = func(name string) error {
+			if path, ok := strings.CutPrefix(name, "over "); ok {
+				saved[path] = "saved meanwhile: " + path + "\n"
+				r.Write(path, saved[path])
+			}
+			return nil
+		}
+		s := openAgain(t, dir)
+		wp, err := s.GoBack(t.Context(), "")
+		require.NoError(t, err)
+		step = was
+		require.NotEmpty(t, saved)
+		told := s.TakeNotice()
+		for path, text := range saved {
+			assert.Equal(t, text, r.Read(path))
+			kept := filepath.Join(s.Repo.GitDir, "dorvik/kept", wp.Name, "files", path)
+			assert.Contains(t, told, path+" was saved meanwhile, and stays as it was saved; as it was before it is kept as "+kept)
+			data, err := os.ReadFile(kept)
+			require.NoError(t, err)
+			assert.Equal(t, h.files[path], fmt.Sprintf("%v %s", strings.HasPrefix(h.files[path], "true"), data))
+		}
 	}
 }

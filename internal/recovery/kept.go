@@ -12,6 +12,7 @@ import (
 	"slices"
 	"syscall"
 
+	"dorvik.dev/dorvik/internal/beneath"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/git"
 )
@@ -91,17 +92,12 @@ func (s *Session) prepare(ctx context.Context, tr *Transition) (err error) {
 // from here on goes with them, or is in the way and found.
 func (s *Session) moveAway(tr *Transition) error {
 	for _, p := range tr.Lay.Paths {
-		from := filepath.Join(s.Repo.Dir, filepath.FromSlash(p))
-		info, err := os.Lstat(from)
+		info, err := s.tree().Lstat(p)
 		if isGone(err) || err == nil && info.IsDir() {
 			continue // it is deleted
 		}
-		to := filepath.Join(s.keep(tr), "files", filepath.FromSlash(p))
 		if err == nil {
-			err = os.MkdirAll(filepath.Dir(to), 0o755)
-		}
-		if err == nil {
-			err = os.Rename(from, to)
+			err = s.tree().Move(p, s.keptFiles(tr.Lay.Keep), p)
 		}
 		if err != nil {
 			return fmt.Errorf("putting aside %s: %w", p, err)
@@ -115,7 +111,7 @@ func (s *Session) moveAway(tr *Transition) error {
 func (s *Session) unchanged(tr *Transition) error {
 	for _, p := range tr.Lay.Paths {
 		was := tr.seen[p]
-		is, err := os.Lstat(filepath.Join(s.keep(tr), "files", filepath.FromSlash(p)))
+		is, err := s.keptFiles(tr.Lay.Keep).Lstat(p)
 		if err != nil && !isGone(err) {
 			return err
 		}
@@ -188,10 +184,7 @@ func (s *Session) switchLaid(ctx context.Context, tr *Transition) error {
 // tidy removes the folders that files were moved away from and that are empty now, as git does.
 func (s *Session) tidy(paths []string) {
 	for _, p := range paths {
-		for dir := folder(p); dir != ""; dir = folder(dir) {
-			if syscall.Rmdir(filepath.Join(s.Repo.Dir, filepath.FromSlash(dir))) != nil {
-				break
-			}
+		for dir := folder(p); dir != "" && s.removeFolder(dir); dir = folder(dir) {
 		}
 	}
 }
@@ -217,26 +210,7 @@ func (s *Session) checkOut(ctx context.Context, x *git.Index, l *Lay) error {
 func (s *Session) bringBackAsWas(ctx context.Context, x *git.Index, tr *Transition) error {
 	from := keptDir(s.Repo.GitDir, tr.Lay.Back)
 	for _, p := range tr.Waypoint.Kept.Paths {
-		was := filepath.Join(from, "files", filepath.FromSlash(p))
-		info, err := os.Lstat(was)
-		if isGone(err) {
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		if !info.Mode().IsRegular() {
-			continue
-		}
-		data, err := os.ReadFile(was)
-		if err != nil {
-			return err
-		}
-		to := filepath.Join(s.Repo.Dir, filepath.FromSlash(p))
-		if is, err := os.ReadFile(to); err == nil && bytes.Equal(is, data) {
-			continue
-		}
-		if err := writeOver(to, data, info.Mode().Perm()); err != nil {
+		if err := s.bringBackFile(ctx, tr, p); err != nil {
 			return fmt.Errorf("bringing back %s: %w", p, err)
 		}
 	}
@@ -246,20 +220,69 @@ func (s *Session) bringBackAsWas(ctx context.Context, x *git.Index, tr *Transiti
 	return x.Refresh(ctx)
 }
 
-// writeOver replaces a file, whole or not at all.
-func writeOver(path string, data []byte, perm fs.FileMode) error {
-	f, err := os.CreateTemp(filepath.Dir(path), ".dorvik-")
+// bringBackFile has a file be byte for byte what the waypoint kept. What this change wrote
+// there is moved away and looked at before: if somebody saved the file meanwhile it is put
+// back, and that is told.
+func (s *Session) bringBackFile(ctx context.Context, tr *Transition, p string) error {
+	was := s.keptFiles(tr.Lay.Back)
+	info, err := was.Lstat(p)
+	if isGone(err) {
+		return nil
+	}
+	if err != nil || !info.Mode().IsRegular() {
+		return err
+	}
+	data, err := was.ReadFile(p)
 	if err != nil {
 		return err
 	}
-	_, err = f.Write(data)
-	if err = errors.Join(err, f.Chmod(perm), f.Sync(), f.Close()); err == nil {
-		err = os.Rename(f.Name(), path)
+	if err := step("over " + p); err != nil {
+		return err
 	}
+	if is, err := s.tree().ReadFile(p); err == nil && bytes.Equal(is, data) {
+		return nil
+	}
+	at := filepath.Join(string(was), filepath.FromSlash(p))
+	over := beneath.Folder(filepath.Join(s.keep(tr), "over"))
+	if err := s.tree().Move(p, over, p); err != nil && !isGone(err) {
+		return err
+	}
+	ours, err := s.wrote(ctx, tr, over, p)
 	if err != nil {
-		os.Remove(f.Name())
+		return err
 	}
-	return err
+	if ours {
+		err = s.tree().Write(p, data, info.Mode().Perm())
+	}
+	switch {
+	case ours && err == nil:
+		return nil
+	case ours && !errors.Is(err, beneath.ErrTaken):
+		return err
+	case !ours:
+		s.returnTo(p, over, p)
+	}
+	s.tell("%s was saved meanwhile, and stays as it was saved; as it was before it is kept as %s.", p, at)
+	return nil
+}
+
+// wrote reports whether a file that was moved away holds what this change wrote to its path.
+func (s *Session) wrote(ctx context.Context, tr *Transition, over beneath.Folder, p string) (bool, error) {
+	is, err := over.ReadFile(p)
+	if isGone(err) {
+		return true, nil // it wrote nothing there
+	}
+	e, ferr := s.Store.Find(tr.Lay.Files, p)
+	if ferr != nil || err != nil || !e.Mode.IsRegular() {
+		return false, ferr
+	}
+	want, err := s.Repo.AsWritten(ctx, p, e.ID)
+	return err == nil && bytes.Equal(is, want), err
+}
+
+// keptFiles is the folder of the files that a change kept under a name.
+func (s *Session) keptFiles(name string) beneath.Folder {
+	return beneath.Folder(filepath.Join(keptDir(s.Repo.GitDir, name), "files"))
 }
 
 // isGone reports whether an error says that there is nothing at a path, or no folder for it.
@@ -299,11 +322,7 @@ func (s *Session) restoreLaid(ctx context.Context, tr *Transition, changes []obj
 		}
 	}
 	for _, p := range tr.Lay.Paths {
-		was := filepath.Join(s.keep(tr), "files", filepath.FromSlash(p))
-		if _, err := os.Lstat(was); err != nil {
-			continue // it was not moved yet, or there was no file
-		}
-		s.returnTo(p, was)
+		s.returnTo(p, s.keptFiles(tr.Lay.Keep), p)
 	}
 	rest := slices.DeleteFunc(slices.Clone(changes), func(c object.Change) bool { return mine[c.Path] })
 	if err := s.putBack(ctx, rest); err != nil {
@@ -315,38 +334,31 @@ func (s *Session) restoreLaid(ctx context.Context, tr *Transition, changes []obj
 
 // putAway removes what a transition wrote in the place of a file that it had moved away.
 func (s *Session) putAway(ctx context.Context, tr *Transition, p string) error {
-	was := filepath.Join(s.keep(tr), "files", filepath.FromSlash(p))
-	if !s.exists(p) {
-		return nil
-	}
-	file := filepath.Join(s.Repo.Dir, filepath.FromSlash(p))
-	info, err := os.Lstat(file)
+	info, err := s.tree().Lstat(p)
 	if err != nil || info.IsDir() {
 		return nil
 	}
-	_, err = os.Lstat(was)
-	moved := err == nil
 	held, err := s.Store.Find(tr.Lay.Had, p)
 	if err != nil {
 		return err
 	}
-	if !moved && !held.Absent() && !held.IsTree() {
+	if !s.keptFiles(tr.Lay.Keep).Has(p) && !held.Absent() && !held.IsTree() {
 		return nil // not moved yet: it is what it was
 	}
 	new, err := s.Store.Find(tr.Lay.Files, p)
 	if err != nil || new.Absent() || new.IsTree() {
 		return err
 	}
-	ours, err := s.begins(ctx, file, info, p, new)
+	ours, err := s.begins(ctx, info, p, new)
 	if err == nil && !ours && tr.Lay.Back != "" {
-		data, rerr := os.ReadFile(filepath.Join(keptDir(s.Repo.GitDir, tr.Lay.Back), "files", filepath.FromSlash(p)))
-		is, ierr := os.ReadFile(file)
+		data, rerr := s.keptFiles(tr.Lay.Back).ReadFile(p)
+		is, ierr := s.tree().ReadFile(p)
 		ours = rerr == nil && ierr == nil && bytes.Equal(data, is)
 	}
 	if err != nil || !ours {
 		return err
 	}
-	return os.Remove(file)
+	return s.tree().Remove(p)
 }
 
 // indexState is what the repository's index is to a transition with uncommitted work.

@@ -11,9 +11,9 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
+	"dorvik.dev/dorvik/internal/beneath"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/words"
@@ -331,7 +331,7 @@ func (s *Session) restore(ctx context.Context, tr *Transition) error {
 		return err
 	}
 	for _, dir := range slices.Backward(tr.Made) {
-		_ = syscall.Rmdir(filepath.Join(s.Repo.Dir, filepath.FromSlash(dir))) // which goes only if it is empty
+		s.removeFolder(dir)
 	}
 	if tr.Kind == Accepting {
 		s.bringBack(&tr.Waypoint)
@@ -442,7 +442,7 @@ func (s *Session) putBack(ctx context.Context, changes []object.Change) error {
 			return err
 		}
 		if ours {
-			if err := os.Remove(filepath.Join(s.Repo.Dir, filepath.FromSlash(c.Path))); err != nil {
+			if err := s.tree().Remove(c.Path); err != nil {
 				return err
 			}
 		}
@@ -451,7 +451,7 @@ func (s *Session) putBack(ctx context.Context, changes []object.Change) error {
 		if !still(c) || c.Old.Absent() || !changed[c.Path] {
 			continue
 		}
-		removeEmpty(filepath.Join(s.Repo.Dir, filepath.FromSlash(c.Path)))
+		s.tree().RemoveEmpty(c.Path)
 		ours, err := s.came(ctx, c)
 		if err != nil {
 			return err
@@ -463,57 +463,43 @@ func (s *Session) putBack(ctx context.Context, changes []object.Change) error {
 	return s.Repo.Restore(ctx, again)
 }
 
-// removeEmpty removes a folder that came in the place of a file, where nothing but folders is in
-// it.
-func removeEmpty(path string) {
-	var folders []string
-	_ = filepath.WalkDir(path, func(at string, d fs.DirEntry, err error) error {
-		if err == nil && d.IsDir() {
-			folders = append(folders, at)
-		}
-		return nil
-	})
-	for _, dir := range slices.Backward(folders) {
-		_ = syscall.Rmdir(dir) // which fails where something is in it
-	}
+// tree is the working tree. What the transition itself does in it goes through no link.
+func (w *Workspace) tree() beneath.Folder { return beneath.Folder(w.Repo.Dir) }
+
+// removeFolder removes a folder if it is empty.
+func (s *Session) removeFolder(path string) bool {
+	info, err := s.tree().Lstat(path)
+	return err == nil && info.IsDir() && s.tree().Remove(path) == nil
 }
 
-func (s *Session) exists(path string) bool {
-	_, err := os.Lstat(filepath.Join(s.Repo.Dir, filepath.FromSlash(path)))
-	return err == nil
-}
+func (s *Session) exists(path string) bool { return s.tree().Has(path) }
 
 // came reports whether what is at a path is what a change put there, or the beginning of it.
 func (s *Session) came(ctx context.Context, c object.Change) (bool, error) {
-	file := filepath.Join(s.Repo.Dir, filepath.FromSlash(c.Path))
-	info, err := os.Lstat(file)
-	if err != nil {
-		return false, nil
-	}
-	if info.IsDir() {
+	info, err := s.tree().Lstat(c.Path)
+	if err != nil || info.IsDir() {
 		return false, nil
 	}
 	if c.New.Absent() {
 		// It was to go. That it is there and not as it was means that somebody wrote it, or that
 		// it was cut short in being put back.
-		return s.begins(ctx, file, info, c.Path, c.Old)
+		return s.begins(ctx, info, c.Path, c.Old)
 	}
-	ours, err := s.begins(ctx, file, info, c.Path, c.New)
+	ours, err := s.begins(ctx, info, c.Path, c.New)
 	if err != nil || ours || c.Old.Absent() {
 		return ours, err
 	}
-	return s.begins(ctx, file, info, c.Path, c.Old)
+	return s.begins(ctx, info, c.Path, c.Old)
 }
 
 // begins reports whether a file holds the beginning, or all, of what git would write for an
 // entry.
-func (s *Session) begins(ctx context.Context, file string, info fs.FileInfo, path string, e object.Entry) (bool,
-	error) {
+func (s *Session) begins(ctx context.Context, info fs.FileInfo, path string, e object.Entry) (bool, error) {
 	if e.Mode == object.ModeLink {
 		if info.Mode()&fs.ModeSymlink == 0 {
 			return false, nil
 		}
-		to, err := os.Readlink(file)
+		to, err := s.tree().Readlink(path)
 		if err != nil {
 			return false, err
 		}
@@ -527,7 +513,7 @@ func (s *Session) begins(ctx context.Context, file string, info fs.FileInfo, pat
 	if err != nil {
 		return false, err
 	}
-	is, err := os.ReadFile(file)
+	is, err := s.tree().ReadFile(path)
 	if err != nil {
 		return false, err
 	}
@@ -560,11 +546,7 @@ func (s *Session) moveAside(tr *Transition) error {
 		return nil
 	}
 	for _, p := range tr.Waypoint.Aside {
-		to := filepath.Join(s.AsideAt(&tr.Waypoint), filepath.FromSlash(p))
-		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-			return fmt.Errorf("moving %s aside: %w", p, err)
-		}
-		if err := os.Rename(filepath.Join(s.Repo.Dir, filepath.FromSlash(p)), to); err != nil {
+		if err := s.tree().Move(p, s.asideFolder(&tr.Waypoint), p); err != nil {
 			return fmt.Errorf("moving %s aside: %w", p, err)
 		}
 	}
@@ -575,33 +557,25 @@ func (s *Session) moveAside(tr *Transition) error {
 // go back stays where it is kept, and that is told.
 func (s *Session) bringBack(wp *Waypoint) {
 	for _, p := range wp.Aside {
-		if from := filepath.Join(s.AsideAt(wp), filepath.FromSlash(p)); present(from) {
-			s.returnTo(p, from)
-		}
+		s.returnTo(p, s.asideFolder(wp), p)
 	}
 }
 
-// present reports whether there is something at a path of the file system.
-func present(path string) bool {
-	_, err := os.Lstat(path)
-	return err == nil
-}
+func (s *Session) asideFolder(wp *Waypoint) beneath.Folder { return beneath.Folder(s.AsideAt(wp)) }
 
-// returnTo moves a file from where it was kept back to its place in the working tree.
-// Where that is taken, or the move fails, it stays, and that is told.
-func (s *Session) returnTo(p, from string) {
-	to := filepath.Join(s.Repo.Dir, filepath.FromSlash(p))
-	removeEmpty(to) // folders that came in its place
-	if s.exists(p) {
-		s.tell("%s stays as it is; what you had there is kept as %s.", p, from)
+// returnTo moves a file from where it was kept back to its place in the working tree, if it
+// is kept. Where the place is taken, or the move fails, it stays, and that is told.
+func (s *Session) returnTo(p string, kept beneath.Folder, as string) {
+	if !kept.Has(as) {
 		return
 	}
-	err := os.MkdirAll(filepath.Dir(to), 0o755)
-	if err == nil {
-		err = os.Rename(from, to)
-	}
-	if err != nil {
-		s.tell("%s could not go back to its place (%v); it is kept as %s.", p, err, from)
+	s.tree().RemoveEmpty(p) // folders that came in its place
+	at := filepath.Join(string(kept), filepath.FromSlash(as))
+	switch err := kept.Move(as, s.tree(), p); {
+	case errors.Is(err, beneath.ErrTaken):
+		s.tell("%s stays as it is; what you had there is kept as %s.", p, at)
+	case err != nil:
+		s.tell("%s could not go back to its place (%v); it is kept as %s.", p, err, at)
 	}
 }
 

@@ -1,0 +1,215 @@
+// Package beneath works on files below a folder and never through a symbolic link: a
+// path whose folders are links has nothing there. Each call opens the folders on the way
+// one by one, so that none can be replaced by a link in between.
+package beneath
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path"
+	"strings"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+// Folder is a folder below which files are named by slash-separated relative paths.
+type Folder string
+
+// ErrTaken is returned by Move if there is something at the new path.
+var ErrTaken = fs.ErrExist
+
+// parent opens the folder that holds a path, and gives the last part of it. With make it
+// makes folders that are missing, f too. Close the root afterwards.
+func (f Folder) parent(op, name string, make bool) (dir *os.Root, last string, err error) {
+	if !fs.ValidPath(name) || name == "." {
+		return nil, "", &fs.PathError{Op: op, Path: name, Err: fs.ErrInvalid}
+	}
+	if make {
+		err = os.MkdirAll(string(f), 0o755)
+	}
+	if err == nil {
+		dir, err = os.OpenRoot(string(f))
+	}
+	if err != nil {
+		return nil, "", err
+	}
+	parts := strings.Split(name, "/")
+	for i, part := range parts[:len(parts)-1] {
+		below, err := enter(dir, part, make)
+		dir.Close()
+		if err != nil {
+			return nil, "", &fs.PathError{Op: op, Path: path.Join(parts[:i+1]...), Err: err}
+		}
+		dir = below
+	}
+	return dir, parts[len(parts)-1], nil
+}
+
+// enter opens a folder in another. A link has none.
+func enter(dir *os.Root, name string, make bool) (*os.Root, error) {
+	info, err := dir.Lstat(name)
+	if make && errors.Is(err, fs.ErrNotExist) {
+		if err = dir.Mkdir(name, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+			return nil, reason(err)
+		}
+		info, err = dir.Lstat(name)
+	}
+	if err != nil {
+		return nil, reason(err)
+	}
+	if !info.IsDir() {
+		return nil, syscall.ENOTDIR
+	}
+	below, err := dir.OpenRoot(name)
+	if err != nil {
+		return nil, reason(err)
+	}
+	if is, err := below.Stat("."); err != nil || !os.SameFile(is, info) {
+		below.Close()
+		return nil, syscall.ENOTDIR // replaced meanwhile
+	}
+	return below, nil
+}
+
+// reason is an error without its path.
+func reason(err error) error {
+	var at *fs.PathError
+	if errors.As(err, &at) {
+		return at.Err
+	}
+	return err
+}
+
+// in calls do with the folder that holds a path, and the last part of it.
+func (f Folder) in(op, name string, make bool, do func(dir *os.Root, last string) error) error {
+	dir, last, err := f.parent(op, name, make)
+	if err != nil {
+		return err
+	}
+	defer dir.Close()
+	if err := do(dir, last); err != nil {
+		return &fs.PathError{Op: op, Path: name, Err: reason(err)}
+	}
+	return nil
+}
+
+// Lstat is os.Lstat below the folder.
+func (f Folder) Lstat(name string) (info fs.FileInfo, err error) {
+	err = f.in("lstat", name, false, func(dir *os.Root, last string) (err error) {
+		info, err = dir.Lstat(last)
+		return err
+	})
+	return info, err
+}
+
+// Has reports whether there is anything at a path.
+func (f Folder) Has(name string) bool {
+	_, err := f.Lstat(name)
+	return err == nil
+}
+
+// ReadFile reads a regular file.
+func (f Folder) ReadFile(name string) (data []byte, err error) {
+	err = f.in("read", name, false, func(dir *os.Root, last string) error {
+		info, err := dir.Lstat(last)
+		if err != nil {
+			return err
+		}
+		if !info.Mode().IsRegular() {
+			return fs.ErrInvalid
+		}
+		data, err = dir.ReadFile(last)
+		return err
+	})
+	return data, err
+}
+
+// Readlink is os.Readlink below the folder.
+func (f Folder) Readlink(name string) (to string, err error) {
+	err = f.in("readlink", name, false, func(dir *os.Root, last string) (err error) {
+		to, err = dir.Readlink(last)
+		return err
+	})
+	return to, err
+}
+
+// Remove removes a file, a link or an empty folder.
+func (f Folder) Remove(name string) error {
+	return f.in("remove", name, false, func(dir *os.Root, last string) error { return dir.Remove(last) })
+}
+
+// RemoveEmpty removes a folder in which there is nothing but folders, and nothing else. What
+// it cannot remove stays.
+func (f Folder) RemoveEmpty(name string) {
+	_ = f.in("remove", name, false, func(dir *os.Root, last string) error {
+		info, err := dir.Lstat(last)
+		if err != nil || !info.IsDir() {
+			return err
+		}
+		below, err := enter(dir, last, false)
+		if err != nil {
+			return err
+		}
+		list, err := fs.ReadDir(below.FS(), ".")
+		below.Close()
+		if err != nil {
+			return err
+		}
+		for _, e := range list {
+			if e.IsDir() {
+				f.RemoveEmpty(path.Join(name, e.Name()))
+			}
+		}
+		return dir.Remove(last) // which fails where something is in it
+	})
+}
+
+// Write makes a file with the given bytes and permissions, whole or not at all, and its
+// folders. The error is ErrTaken if there is something at the path.
+func (f Folder) Write(name string, data []byte, perm fs.FileMode) error {
+	return f.in("write", name, true, func(dir *os.Root, last string) error {
+		const beside = ".dorvik-new"
+		out, err := dir.OpenFile(beside, os.O_WRONLY|os.O_CREATE|os.O_TRUNC|syscall.O_NOFOLLOW, 0o600)
+		if err != nil {
+			return err
+		}
+		_, err = out.Write(data)
+		if err = errors.Join(err, out.Chmod(perm), out.Sync(), out.Close()); err == nil {
+			err = move(dir, beside, dir, last)
+		}
+		if err != nil {
+			return errors.Join(err, dir.Remove(beside))
+		}
+		return nil
+	})
+}
+
+// Move moves what is at a path to a path below another folder, which may be the same, and
+// makes folders there. The error is ErrTaken if there is something at the new path.
+func (f Folder) Move(name string, to Folder, as string) error {
+	return f.in("move", name, false, func(from *os.Root, last string) error {
+		return to.in("move", as, true, func(into *os.Root, end string) error { return move(from, last, into, end) })
+	})
+}
+
+func move(from *os.Root, name string, into *os.Root, as string) error {
+	a, err := from.Open(".")
+	if err != nil {
+		return err
+	}
+	defer a.Close()
+	b, err := into.Open(".")
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	if err := renameNoReplace(int(a.Fd()), name, int(b.Fd()), as); !errors.Is(err, errors.ErrUnsupported) {
+		return err
+	}
+	if _, err := into.Lstat(as); err == nil {
+		return ErrTaken
+	}
+	return unix.Renameat(int(a.Fd()), name, int(b.Fd()), as)
+}
