@@ -149,7 +149,8 @@ func failure(ctx context.Context, c call, words string, err error) error {
 	if errors.As(err, &exit) {
 		code = exit.ExitCode()
 	}
-	return &Error{Doing: c.doing, Args: c.args, Words: WithoutSecrets(strings.TrimSpace(words)), Code: code, Reason: err}
+	words = WithoutSecrets(strings.TrimSpace(words))
+	return &Error{Doing: c.doing, Args: c.args, Words: words, Code: code, Reason: err}
 }
 
 // run runs git in the repository and gives its output.

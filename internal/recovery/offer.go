@@ -92,7 +92,7 @@ func pushAnew(b git.Branch, remote git.Remote, name string, follow bool) *Offer 
 // there either.
 func (w *Workspace) notThere(b git.Branch, asked bool) error {
 	if !asked {
-		return &Blocked{"There is no copy of " + b.Upstream + " here, and perhaps no such branch on " + b.Remote.String() + ".",
+		return &Blocked{fmt.Sprintf("There is no copy of %s here, and perhaps no such branch on %s.", b.Upstream, b.Remote),
 			fmt.Sprintf("Fetch it with “git fetch %s”, or make it with “git push %s %s”.", b.Remote, b.Remote, b.Name)}
 	}
 	return offered(b.Upstream+" is not there: it was never pushed, or was deleted.",
