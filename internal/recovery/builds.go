@@ -35,7 +35,7 @@ func (b *Builds) Verdict() string {
 	case is(b.Yours, true) && is(b.Theirs, true):
 		return "Yours builds, theirs builds, together they do not."
 	case is(b.Base, false) && is(b.Yours, false) && is(b.Theirs, false):
-		return "It did not build before either of you came."
+		return "The common ancestor fails, too: the cause is older, or the command is wrong."
 	case is(b.Theirs, false) && is(b.Yours, true):
 		return "Theirs did not build before you came."
 	case is(b.Yours, false) && is(b.Theirs, true):

@@ -21,7 +21,7 @@ func TestWhoBuilds(t *testing.T) {
 		{"ok\n", "ok\nx\n", "theirs\nok\n", "Yours fails alone."},
 		{"ok\n", "ok\nmine\n", "x\nok\n", "Theirs did not build before you came."},
 		{"ok\n", "ok\nx\n", "x\nok\n", "Yours fails alone, and so does theirs."},
-		{"x\nok\n", "x\nok\nmine\n", "theirs\nx\nok\n", "It did not build before either of you came."},
+		{"x\nok\n", "x\nok\nmine\n", "theirs\nx\nok\n", "The common ancestor fails, too: the cause is older, or the command is wrong."},
 	} {
 		tm := newTeam(t)
 		tm.mine.Commit("start", "broken", c.base)

@@ -92,7 +92,8 @@ func pushAnew(b git.Branch, remote git.Remote, name string, follow bool) *Offer 
 // there either.
 func (w *Workspace) notThere(b git.Branch, asked bool) error {
 	if !asked {
-		return &Blocked{fmt.Sprintf("There is no copy of %s here, and perhaps no such branch on %s.", b.Upstream, b.Remote),
+		what := fmt.Sprintf("There is no copy of %s here, and perhaps no such branch on %s.", b.Upstream, b.Remote)
+		return &Blocked{what,
 			fmt.Sprintf("Fetch it with “git fetch %s”, or make it with “git push %s %s”.", b.Remote, b.Remote, b.Name)}
 	}
 	return offered(b.Upstream+" is not there: it was never pushed, or was deleted.",
