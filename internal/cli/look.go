@@ -240,7 +240,7 @@ func (e *env) sayLook(v *recovery.Glance) {
 	e.sayMisfits(v.Misfits)
 	if n := len(p.Dirty); n > 0 {
 		stay := words.Is(n, "; joining leaves it as it is.", "; joining leaves them as they are.")
-		if v.InTheWay != nil {
+		if v.InTheWay != nil || p.NothingToDo() || p.Trivial() == recovery.UpToDate {
 			stay = "."
 		}
 		e.say("%s not committed%s", words.Count(n, "path is", "paths are"), stay)

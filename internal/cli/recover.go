@@ -407,8 +407,9 @@ func (r *recoverer) accept(ctx context.Context, p *recovery.Position, j *recover
 		r.say("%s ended: nothing of it was left to commit, and %s stays at %s. “dorvik undo” brings back what was "+
 			"half done.", words.Upper(p.Stuck.What()), branch, wp.After)
 	default:
-		r.say("%s: %s is now at %s. “dorvik undo” takes it back.", words.If(p.Picking, "Picked", "Joined"), branch,
-			wp.After)
+		did := words.If(p.Picking, words.If(p.Counter == "", "Picked", "Taken back by a new commit"), "Joined")
+		undo := words.If(r.flags.push, "", " “dorvik undo” takes it back.") // not after the push
+		r.say("%s: %s is now at %s.%s", did, branch, wp.After, undo)
 	}
 	for _, m := range wp.Moves {
 		r.say("%s was moved with it, to %s.", strings.TrimPrefix(m.Branch, "refs/heads/"), m.To)
@@ -602,11 +603,14 @@ func (r *recoverer) push(ctx context.Context, p *recovery.Position) error {
 			r.say("The remote does not answer, so it is not known whether the push arrived all the same: look again " +
 				"when it does.")
 		}
-		if ref.Kind == git.Behind && done.WentBack {
+		switch {
+		case ref.Kind == git.Behind && done.WentBack:
 			r.out.Tip = p.Yours
 			r.say("Your branch is back where it was, and your decisions are kept: recover again.")
-		} else if ref.Kind == git.Behind && p.Picking {
+		case ref.Kind == git.Behind && p.Picking:
 			r.say("What you picked is on your branch. Join it with what is new there: recover.")
+		case r.out.Waypoint != "":
+			r.say("The result is on your branch. “dorvik undo” takes it back.")
 		}
 		return exit{exitRefused}
 	}
