@@ -333,7 +333,7 @@ func (h *harbour) whole(t *testing.T, dir, what string) bool {
 	ok = ok && assert.Equal(t, is, filesOf(t, dir), "%s: files\n%s", what, notice) &&
 		assert.Equal(t, says, h.says(at), what)
 	for _, left := range []string{".git/index.lock", ".git/dorvik/moving.json", ".git/dorvik/pack", ".git/dorvik/index",
-		".git/refs/heads/main.lock"} {
+		".git/refs/heads/main.lock", ".git/HEAD.lock"} {
 		ok = assert.NoFileExists(t, filepath.Join(dir, left), what) && assert.NoDirExists(t, filepath.Join(dir,
 			left), what) && ok
 	}
@@ -376,6 +376,14 @@ if [ $n = "$FAULT_AT" ]; then
   kill-after) ` + real + ` "$@"; kill -9 $PPID; exit 1;;
   fail-instead) echo "fatal: made to fail" >&2; exit 128;;
   fail-after) ` + real + ` "$@"; echo "fatal: made to fail" >&2; exit 128;;
+  refs-halfway|refs-halfway-alive)
+    if [ "$1" = update-ref ]; then
+      head -z -n 3 > "$FAULT_COUNT.first"
+      ` + real + ` update-ref -m half --stdin -z < "$FAULT_COUNT.first"
+      ! grep -qa refs/heads "$FAULT_COUNT.first" || : > .git/HEAD.lock
+    fi
+    [ $FAULT_MODE = refs-halfway-alive ] || kill -9 $PPID
+    kill -9 $$;;
   die-halfway|git-dies)
     if [ "$1" = read-tree ] && [ "$4" != -n ]; then
       : > .git/index.lock
@@ -452,7 +460,8 @@ func (h *harbour) everyFault(t *testing.T, every int) {
 
 		for at := 1; at <= calls; at++ {
 			// Killed half-way through anything but writing files is killed before it.
-			for i, mode := range []string{"kill-after", "fail-instead", "fail-after", "die-halfway", "git-dies"} {
+			for i, mode := range []string{"kill-after", "fail-instead", "fail-after", "die-halfway", "git-dies", "refs-halfway",
+				"refs-halfway-alive"} {
 				if t.Failed() {
 					return
 				}

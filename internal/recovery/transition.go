@@ -200,10 +200,28 @@ func (s *Session) moveRefs(ctx context.Context, tr *Transition) error {
 	if err == nil {
 		return nil
 	}
-	if at, rerr := s.refAt(ctx, tr); rerr == nil && at == tr.To {
-		return nil
+	if git.Died(err) {
+		s.clearLocks(tr)
 	}
-	return err
+	if at, rerr := s.refAt(ctx, tr); rerr != nil || at != tr.To {
+		return err
+	}
+	s.otherRefs(ctx, tr)
+	return nil
+}
+
+// otherRefs moves the refs of a transition that a git which died had not come to, once the
+// branch is moved. What somebody else has moved since stays, and that is told.
+func (s *Session) otherRefs(ctx context.Context, tr *Transition) {
+	for _, u := range tr.refs()[1:] {
+		at, err := s.Repo.Ref(ctx, u.Name)
+		if err == nil && at != u.New {
+			err = s.Repo.UpdateRefs(ctx, tr.Message, u)
+		}
+		if err != nil {
+			s.tell("%s was not moved: %s", u.Name, words.Sentence(err.Error()))
+		}
+	}
 }
 
 // ref is what the transition moves: a branch or, where HEAD is on none, HEAD itself.
@@ -719,6 +737,7 @@ func (s *Session) overtaken(ctx context.Context, tr *Transition) error {
 // finished notes that a change which was cut off is whole.
 func (s *Session) finished(ctx context.Context, tr *Transition) error {
 	wp := &tr.Waypoint
+	s.otherRefs(ctx, tr)
 	if err := s.settleGit(ctx, tr); err != nil {
 		return fmt.Errorf("an earlier run was cut off while it changed your branch, and completing that failed: %w. "+
 			"Your commits and files are all there; mend the cause and start dorvik again", err)
