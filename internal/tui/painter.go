@@ -290,15 +290,24 @@ func (p *painter) aside(_ tea.Model, msg tea.Msg) tea.Msg {
 		p.leave()
 	case tea.ResumeMsg:
 		p.enter()
-		p.resized <- syscall.SIGCONT
+		p.askSize()
 	}
 	return msg
+}
+
+// askSize has the size of the terminal be asked again. It does not wait: one that is to be
+// asked already is enough.
+func (p *painter) askSize() {
+	select {
+	case p.resized <- syscall.SIGCONT:
+	default:
+	}
 }
 
 // watch tells a program how large the terminal is, now and whenever that is another size, until it is stopped.
 func (p *painter) watch(program *tea.Program) (stop func()) {
 	signal.Notify(p.resized, syscall.SIGWINCH)
-	p.resized <- syscall.SIGWINCH
+	p.askSize()
 	done := make(chan struct{})
 	go func() {
 		for {
@@ -333,7 +342,7 @@ func (f *frame) lend(run func(done tea.ExecCallback) tea.Cmd, done tea.ExecCallb
 	}
 	start := run(func(err error) tea.Msg {
 		p.enter()
-		p.resized <- syscall.SIGCONT // it may have been resized meanwhile
+		p.askSize() // it may have been resized meanwhile
 		return done(err)
 	})
 	return func() tea.Msg {

@@ -8,6 +8,7 @@ import (
 	"runtime"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 	"unicode/utf8"
@@ -221,4 +222,15 @@ func TestALongDayLeavesNothingBehind(t *testing.T) {
 	assert.LessOrEqual(t, later, goroutines+2)
 	assert.Less(t, grown, heap+heap/4+1<<20)
 	b.see("OVERLAP")
+}
+
+// TestResizingWhileTheTerminalIsLentDoesNotBlock resumes while as many changes of size wait as there is room for.
+func TestResizingWhileTheTerminalIsLentDoesNotBlock(t *testing.T) {
+	p, _ := canvas(t)
+	for range cap(p.resized) {
+		p.resized <- syscall.SIGWINCH
+	}
+	p.aside(nil, tea.SuspendMsg{})
+	assert.Equal(t, tea.ResumeMsg{}, p.aside(nil, tea.ResumeMsg{}))
+	assert.Len(t, p.resized, cap(p.resized))
 }
