@@ -16,6 +16,7 @@ type place struct {
 	path, before, after string
 	cut                 bool // it is a part of what both added: they share lines around it
 	sources             *merge.Three[*source]
+	entries             reader      // nil where texts have none, or are not read
 	text                *merge.Text // of the whole file; nil where there is none
 }
 

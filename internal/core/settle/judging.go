@@ -20,8 +20,15 @@ func (f *File) problem(choose func(c *Question) Option) string {
 func (f *File) Readable() bool { return f.readable() }
 
 func (f *File) findReadable() bool {
-	return f.Text != nil && HasReader(f.Path) &&
-		Problem(f.Path, strings.Join(f.Text.Yours, "")) == "" && Problem(f.Path, strings.Join(f.Text.Theirs, "")) == ""
+	if f.Text == nil || !HasReader(f.Path) {
+		return false
+	}
+	for _, lines := range [][]string{f.Text.Yours, f.Text.Theirs} {
+		if text := strings.Join(lines, ""); !tame(text) || Problem(f.Path, text) != "" {
+			return false
+		}
+	}
+	return true
 }
 
 // Verdict is what a way would do.

@@ -83,7 +83,7 @@ type reader func(s *source, lo, hi int) (x excerpt, ok bool)
 // under a key is done, whatever stands next to it. It is for places that are made of
 // whole entries, and gives up where both sides changed one differently.
 func byKey(c *Question, at place) (Option, bool) {
-	read := languageOf(at.path).entries
+	read := at.entries
 	if read == nil || at.sources == nil {
 		return Option{}, false
 	}
@@ -107,7 +107,7 @@ func byKey(c *Question, at place) (Option, bool) {
 // them alike, where those are entries that can be joined by key: cut up by the lines
 // they share they are none.
 func wholeEntries(t *merge.Text, at place) *merge.Text {
-	if languageOf(at.path).entries == nil {
+	if at.entries == nil {
 		return t
 	}
 	out := *t

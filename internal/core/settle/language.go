@@ -41,9 +41,10 @@ func HasReader(name string) bool { return languageOf(name).problem != nil }
 // Problem says what is wrong with a file's text, in a few words with the line;
 // empty where nothing is, or where nothing here reads the language. That is the
 // grammar, and what joined texts often bring about: names declared twice in one
-// scope, and keys that are there twice.
+// scope, and keys that are there twice. Texts that are too large or nest too deep (see
+// tame.go) are not read.
 func Problem(name, text string) string {
-	if read := languageOf(name).problem; read != nil {
+	if read := languageOf(name).problem; read != nil && tame(text) {
 		return read(text)
 	}
 	return ""

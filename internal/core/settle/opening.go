@@ -108,6 +108,12 @@ func (f *File) openText(s *merge.Lines) {
 	all.Yours = &source{lines: f.Text.Yours, all: all}
 	all.Theirs = &source{lines: f.Text.Theirs, all: all}
 	at := place{path: f.Path, sources: all, text: f.Text}
+	at.entries = languageOf(f.Path).entries
+	for _, lines := range [][]string{f.Text.Base, f.Text.Yours, f.Text.Theirs} {
+		if at.entries != nil && !tame(strings.Join(lines, "")) {
+			at.entries = nil
+		}
+	}
 	f.command, f.generated = madeBy(at)
 	f.Text = wholeAdditions(wholeEntries(f.Text, at))
 	f.ask(s, at)

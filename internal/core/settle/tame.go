@@ -1,0 +1,61 @@
+package settle
+
+import "strings"
+
+// Readers of formats recurse, and some need time and memory that grow with the square
+// of the depth or worse: 20 kB of YAML dashes took gigabytes. Texts beyond these
+// limits are handled as plain text.
+const (
+	mostDepth = 200     // brackets, tags and indents within each other
+	mostText  = 4 << 20 // bytes
+)
+
+// tame reports whether a text is within the limits. It reads the text once.
+func tame(text string) bool { return len(text) <= mostText && !deeper(text, mostDepth) }
+
+// deeper reports whether a text nests deeper than a limit by any of the ways that
+// formats have: brackets, tags, and indents with list dashes. It knows no strings and
+// comments, so it may count too much, and never too little.
+func deeper(text string, limit int) bool {
+	brackets, tags := 0, 0
+	var columns []int // of the indents that are open
+	for line := range strings.Lines(text) {
+		at := len(line) - len(strings.TrimLeft(line, " \t"))
+		for len(columns) > 0 && columns[len(columns)-1] >= at && strings.TrimSpace(line) != "" {
+			columns = columns[:len(columns)-1]
+		}
+		columns = append(columns, at)
+		rest := line[at:]
+		for strings.HasPrefix(rest, "- ") || strings.HasPrefix(rest, "? ") || strings.HasPrefix(rest, ": ") {
+			at += 2
+			rest = rest[2:]
+			columns = append(columns, at)
+		}
+		for i := range len(rest) {
+			switch rest[i] {
+			case '(', '[', '{':
+				brackets++
+			case ')', ']', '}':
+				brackets = max(0, brackets-1)
+			case '<':
+				switch next := rest[i+1:]; {
+				case strings.HasPrefix(next, "/"):
+					tags = max(0, tags-1)
+				case next != "" && next[0] > ' ' && next[0] != '=' && next[0] != '!' && next[0] != '?':
+					tags++
+				}
+			case '>':
+				if i > 0 && rest[i-1] == '/' {
+					tags = max(0, tags-1)
+				}
+			}
+			if brackets > limit || tags > limit {
+				return true
+			}
+		}
+		if len(columns) > limit {
+			return true
+		}
+	}
+	return false
+}
