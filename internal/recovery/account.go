@@ -3,6 +3,7 @@ package recovery
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -134,7 +135,7 @@ func (w *Workspace) comparisons(ctx context.Context, p *Position, j *Join) (out 
 			{side: merge.Theirs, base: t.Base, tip: t.Theirs, other: t.Yours, result: j.Carried.Staged}}
 	case p.Trivial() != NotTrivial:
 	case p.Picking:
-		out, err = w.pickComparisons(j)
+		out, err = w.pickComparisons(ctx, j)
 	default:
 		out, err = w.lineComparisons(ctx, p, j)
 	}
@@ -179,8 +180,29 @@ func (w *Workspace) lineComparisons(ctx context.Context, p *Position, j *Join) (
 	return out, nil
 }
 
+// renamedSince adds, to files of a tree that have no counterpart in an earlier one, what the earlier one has of them
+// under the names they had there.
+func (w *Workspace) renamedSince(ctx context.Context, before, onto object.ID, files map[string]object.Entry) error {
+	for path, e := range maps.Clone(files) {
+		if !e.Absent() {
+			continue
+		}
+		from, err := w.engine.CameFrom(ctx, before, onto, path)
+		if err != nil {
+			return err
+		}
+		if from == "" {
+			continue
+		}
+		if files[from], err = w.Store.Find(before, from); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // pickComparisons compare each picked commit, and what stood where it came, with what it came to.
-func (w *Workspace) pickComparisons(j *Join) (out []compared, err error) {
+func (w *Workspace) pickComparisons(ctx context.Context, j *Join) (out []compared, err error) {
 	for i := range j.Steps {
 		st := &j.Steps[i]
 		if st.Outcome == replay.AlreadyThere || st.Stands() {
@@ -220,6 +242,9 @@ func (w *Workspace) pickComparisons(j *Join) (out []compared, err error) {
 			if !e.IsTree() {
 				changed[path] = e
 			}
+		}
+		if err := w.renamedSince(ctx, before, onto, changed); err != nil {
+			return nil, err
 		}
 		base, err := w.Store.Edit(onto, changed)
 		if err != nil {

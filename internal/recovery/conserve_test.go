@@ -180,9 +180,8 @@ func firstWithout(j *Join, decisions *settle.Decisions) *settle.Question {
 	return nil
 }
 
-// lost names what a side made that is neither in the result nor in the account: a line
-// or a content, a name, a mode, or a deletion that does not hold.
-func (o *outcome) lost(t *testing.T) string {
+// result is what the joined tree holds.
+func (o *outcome) result(t *testing.T) files {
 	result := files{}
 	changes, err := o.w.Store.Changes(object.ID{}, o.j.Tree)
 	require.NoError(t, err)
@@ -195,6 +194,13 @@ func (o *outcome) lost(t *testing.T) string {
 		}
 		result[c.Path] = to
 	}
+	return result
+}
+
+// lost names what a side made that is neither in the result nor in the account: a line
+// or a content, a name, a mode, or a deletion that does not hold.
+func (o *outcome) lost(t *testing.T) string {
+	result := o.result(t)
 	told := func(side merge.Side, paths []string, what ...account.Kind) bool {
 		return slices.ContainsFunc(o.left, func(l LeftOut) bool {
 			return l.Side == side && slices.Contains(what, l.What) && (len(paths) == 0 || slices.ContainsFunc(paths,
@@ -351,11 +357,11 @@ func TestNothingIsLostUntold(t *testing.T) {
 		pl = pl.shrink(t)
 		out = pl.play(t)
 		var tips []string
-		for _, f := range []files{out.base, out.tips[0], out.tips[1]} {
+		for _, f := range []files{out.base, out.tips[0], out.tips[1], out.result(t)} {
 			tips = append(tips, fmt.Sprintf("%q", map[string]file(f)))
 		}
-		t.Errorf("history %d, by %s: lost %s\nbase %s\nyours %s\ntheirs %s\n%s\naccount %+v", n, pl.route,
-			out.lost(t), tips[0], tips[1], tips[2], strings.Join(out.decided, "\n"), out.left)
+		t.Errorf("history %d, by %s: lost %s\nbase %s\nyours %s\ntheirs %s\nresult %s\n%s\naccount %+v", n, pl.route,
+			out.lost(t), tips[0], tips[1], tips[2], tips[3], strings.Join(out.decided, "\n"), out.left)
 		if failures++; failures == 5 {
 			break
 		}

@@ -102,7 +102,41 @@ func (a *comparison) renames(changes []object.Change) (err error) {
 	for from, to := range a.went {
 		a.from[to] = from
 	}
-	return err
+	if err != nil {
+		return err
+	}
+	return a.renamedOver(changes)
+}
+
+// renamedOver finds files that the side put in the place of others: what stands at a path is more like a file that is
+// gone than like what was there.
+func (a *comparison) renamedOver(changes []object.Change) error {
+	for _, c := range changes {
+		if !c.Old.Mode.IsRegular() || !c.New.Mode.IsRegular() || c.Old.ID == c.New.ID {
+			continue
+		}
+		for _, g := range changes {
+			if !g.New.Absent() || a.went[g.Path] != "" || !g.Old.Mode.IsRegular() {
+				continue
+			}
+			was, err := a.alike(c.Old, c.New)
+			if err != nil {
+				return err
+			}
+			if was {
+				break
+			}
+			is, err := a.alike(g.Old, c.New)
+			if err != nil {
+				return err
+			}
+			if is {
+				a.went[g.Path], a.from[c.Path] = c.Path, g.Path
+				break
+			}
+		}
+	}
+	return nil
 }
 
 // renamed finds where files of base that are gone from their place are in a tree.
@@ -134,7 +168,7 @@ func (a *comparison) change(c object.Change) error {
 		return nil // it is told where it went
 	case c.New.Absent():
 		return a.deletion(c)
-	case old.Absent() && a.from[c.Path] != "":
+	case a.from[c.Path] != "":
 		from = a.from[c.Path]
 		var err error
 		if old, err = a.store.Find(a.base, from); err != nil {
@@ -181,24 +215,15 @@ func (a *comparison) oldPlace(path string, old object.Entry) error {
 	if err != nil || is.Absent() || is.Mode.IsRegular() != old.Mode.IsRegular() {
 		return err
 	}
-	same := is.ID == old.ID
-	if !same && is.Mode.IsRegular() {
-		was, err := a.store.Blob(old.ID)
-		if err != nil {
-			return err
-		}
-		now, err := a.store.Blob(is.ID)
-		if err != nil {
-			return err
-		}
-		b, r := bare(diff.Lines(string(was))), bare(diff.Lines(string(now)))
-		stands := diff.Common(len(b), diff.Histogram(b, r))
-		same = 2*stands >= max(len(b), len(r)) && stands > 0
+	same, err := a.alike(old, is)
+	if err == nil && !same { // or it is what the other side made of it
+		others, ferr := a.store.Find(a.other, path)
+		same, err = others.Same(is), ferr
 	}
-	if same {
+	if err == nil && same {
 		a.add(Entry{Kind: Deletion, Path: path})
 	}
-	return nil
+	return err
 }
 
 // stands finds what the result made of a file: under its new name, or its old one, or where the result has it now.
@@ -240,12 +265,18 @@ func (a *comparison) deletion(c object.Change) error {
 
 // content accounts for a file that the side has and the result has otherwise.
 func (a *comparison) content(path, from string, old, has, is object.Entry) error {
-	if old.Mode.IsRegular() && has.Mode.IsRegular() && is.Mode.IsRegular() && executable(old) != executable(has) &&
-		executable(is) != executable(has) {
+	set := executable(old) != executable(has)
+	if !old.Mode.IsRegular() {
+		set = executable(has)
+	}
+	if set && has.Mode.IsRegular() && is.Mode.IsRegular() && executable(is) != executable(has) {
 		a.add(Entry{Kind: Mode, Path: path, Mode: has.Mode})
 	}
-	if has.ID == is.ID && has.Mode.IsRegular() == is.Mode.IsRegular() || has.ID == old.ID && has.Mode == old.Mode {
+	if has.ID == is.ID && has.Mode.IsRegular() == is.Mode.IsRegular() {
 		return nil
+	}
+	if has.ID == old.ID && has.Mode == old.Mode {
+		return a.onlyMoved(path, from, has, is)
 	}
 	if !has.Mode.IsRegular() || !is.Mode.IsRegular() {
 		a.add(Entry{Kind: File, Path: path})
@@ -277,6 +308,44 @@ func (a *comparison) content(path, from string, old, has, is object.Entry) error
 		a.add(e)
 	}
 	return nil
+}
+
+// onlyMoved accounts for a file that the side renamed and changed nothing in. Where the other side left it as it was,
+// what stands at its new name must be made of it.
+func (a *comparison) onlyMoved(path, from string, has, is object.Entry) error {
+	if path == from {
+		return nil
+	}
+	others, err := a.store.Find(a.other, from)
+	if err != nil || !others.Same(has) {
+		return err // what became of it is the other side's doing
+	}
+	made, err := a.alike(has, is)
+	if err == nil && !made {
+		made, err = a.isAdded(has.ID)
+	}
+	if err == nil && !made {
+		a.add(Entry{Kind: File, Path: path})
+	}
+	return err
+}
+
+// alike reports whether two files are the same, or texts that share half of their lines.
+func (a *comparison) alike(x, y object.Entry) (bool, error) {
+	if x.ID == y.ID || !x.Mode.IsRegular() || !y.Mode.IsRegular() {
+		return x.ID == y.ID, nil
+	}
+	one, err := a.store.Blob(x.ID)
+	if err != nil {
+		return false, err
+	}
+	two, err := a.store.Blob(y.ID)
+	if err != nil {
+		return false, err
+	}
+	b, r := bare(diff.Lines(string(one))), bare(diff.Lines(string(two)))
+	shared := diff.Common(len(b), diff.Histogram(b, r))
+	return 2*shared >= max(len(b), len(r)) && shared > 0, nil
 }
 
 // othersText is what the other side has of a file, under either of its names.

@@ -21,9 +21,12 @@ func Texts(base, side, other, result string) []Entry {
 	fromBase := diff.Histogram(b, r)
 	t.held, t.fromSide = diff.Standing(len(s), len(r), t.toResult)
 	t.stands, t.fromBase = diff.Standing(len(b), len(r), fromBase)
-	t.others, t.other = map[string]bool{}, bare(diff.Lines(other))
+	t.sides, t.others, t.other = map[string]bool{}, map[string]bool{}, bare(diff.Lines(other))
 	for _, l := range t.other {
 		t.others[l] = true
+	}
+	for _, l := range s {
+		t.sides[l] = true
 	}
 	t.byOther = diff.Histogram(b, t.other)
 	t.spare, t.more = map[string]int{}, diff.More(r, s)
@@ -54,7 +57,7 @@ type texts struct {
 	held               []bool          // lines of side that result has in their place
 	stands             []bool          // lines of base that result has in their place
 	fromSide, fromBase []bool          // lines of result that stand there as side, or base, has them
-	others             map[string]bool // lines of the other side
+	sides, others      map[string]bool // lines of the side, and of the other
 	other              []string
 	byOther            []diff.Edit    // from base
 	spare              map[string]int // how many copies of a line the result has beyond those that the side kept
@@ -89,8 +92,8 @@ func (t *texts) lost(e diff.Edit, b, s, r []string) (out []int) {
 	var fresh []freshLine
 	size := 0
 	for k := lo; k < hi; k++ {
-		if !t.fromSide[k] && !t.fromBase[k] {
-			fresh = append(fresh, freshLine{wordsOf(r[k]), !t.others[r[k]]})
+		if !t.fromSide[k] && !t.fromBase[k] && !t.sides[r[k]] {
+			fresh = append(fresh, freshLine{r[k], wordsOf(r[k]), !t.others[r[k]]})
 			size += len(r[k])
 		}
 	}
@@ -98,7 +101,7 @@ func (t *texts) lost(e diff.Edit, b, s, r []string) (out []int) {
 	for _, i := range missing {
 		words := wordsOf(s[i])
 		if size+len(s[i]) > largeEdit || !slices.ContainsFunc(fresh, func(f freshLine) bool {
-			return f.holds(words, added[i-e.B0], taken)
+			return f.holds(s[i], words, added[i-e.B0], taken)
 		}) {
 			out = append(out, i)
 		}
@@ -132,15 +135,22 @@ func changed(before, after []string) (added [][]string, taken map[string]int) {
 
 // freshLine is a line of the result that is neither the side's nor base's.
 type freshLine struct {
+	line  string
 	words []string
 	woven bool // it is not the other side's either
 }
 
-// holds reports whether the line holds what a side did to a line: all words of that or, where it was woven, those that
-// the side put there and half of all; and none more of those that the side took out than its own line has.
-func (f freshLine) holds(words, added []string, taken map[string]int) bool {
+// holds reports whether the line holds what a side did to a line. A woven line has all
+// words of that, or those that the side put there and most of all. A line of the other
+// side's own has all that stands between its blanks. Neither has more of the words that
+// the side took out than its own line has.
+func (f freshLine) holds(line string, words, added []string, taken map[string]int) bool {
 	has := inOrder(f.words, words)
-	if has < len(words) && (!f.woven || len(added) == 0 || inOrder(f.words, added) < len(added) || 2*has < len(words)) {
+	all, most := has == len(words), 2*has > len(words) && len(added) > 0 && inOrder(f.words, added) == len(added)
+	if f.woven && !all && !most {
+		return false
+	}
+	if parts := strings.Fields(line); !f.woven && inOrder(strings.Fields(f.line), parts) < len(parts) {
 		return false
 	}
 	left := map[string]int{}
