@@ -2,10 +2,15 @@ package account
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // TestTexts takes files of one letter a line where nothing else is said; "" stands for nothing left out.
@@ -25,7 +30,11 @@ func TestTexts(t *testing.T) {
 			""},
 		"only theirs in the line": {"fare := 3 + 1", "fare := 4 + 1", "fare := 3 + 2", "fare := 3 + 2",
 			"1 fare := 4 + 1"},
-		"the whole text is gone": {"", "x y", "", "", "1 x, 2 y"},
+		"theirs has its words and more":  {"d/j 1", "d/j 1\nd/j 11", "n/d/j 11\nd/j 1", "n/d/j 11\nd/j 1", "2 d/j 11"},
+		"theirs has its fields":          {"x = 0", "x = 1", "x = 1 + y", "x = 1 + y", ""},
+		"half of its words are a line's": {"d/e 6", "a 9\na 6", "d/e 7", "a 9\na 2", "2 a 6"},
+		"a copy is no other line's":      {"", "z 1\nz 3\nz 3\nz 2", "", "z 2\nz 3\nz 6", "1 z 1, 3 z 3"},
+		"the whole text is gone":         {"", "x y", "", "", "1 x, 2 y"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			assert.Equal(t, c.want, told(Texts(lines(c.base), lines(c.side), lines(c.other), lines(c.result))))
@@ -68,4 +77,50 @@ func told(entries []Entry) string {
 		out = append(out, fmt.Sprintf("%d %s", e.Line, e.Text))
 	}
 	return strings.Join(out, ", ")
+}
+
+// TestFiles takes trees of a few files, one a field: a name, its mode where that is not 644, and its text.
+func TestFiles(t *testing.T) {
+	const long, other = "a b c d e f", "u v w x y z"
+	for name, c := range map[string]struct{ base, side, other, result, want string }{
+		"put over another": {"f=" + long + "  g=" + other, "g=" + strings.Replace(long, "c", "C", 1), "f=" + long + "  g=" + other,
+			"g=" + long + "  h=" + other, "g line 3 C"},
+		"moved, and gone":                     {"f=" + long, "g=" + long, "f=" + long, "g=" + other, "g file"},
+		"moved, and the other side's by now":  {"f=" + long, "g=" + long, "f=" + other, "g=" + other, ""},
+		"moved, and there under its old name": {"f=" + long, "g=" + long, "f=" + other, "f=" + other + "  g=" + long, "f deletion"},
+		"executable where there was a link":   {"f:120000=x", "f:100755=" + long, "f:120000=x", "f=" + long, "f mode"},
+		"executable on the other side":        {"f:120000=x", "f=" + long, "f:100755=" + long, "f:100755=" + long, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			o := object.NewOverlay(object.SHA1, nil)
+			tree := func(files string) object.ID {
+				set := map[string]object.Entry{}
+				for _, f := range strings.Split(files, "  ") {
+					name, text, _ := strings.Cut(f, "=")
+					name, mode, _ := strings.Cut(name, ":")
+					e := object.Entry{Mode: object.ModeFile, ID: o.Put(object.KindBlob, []byte(lines(text)))}
+					if mode != "" {
+						n, err := strconv.ParseUint(mode, 8, 32)
+						require.NoError(t, err)
+						e.Mode = object.Mode(n)
+					}
+					set[name] = e
+				}
+				id, err := o.Edit(o.EmptyTree(), set)
+				require.NoError(t, err)
+				return id
+			}
+			out, err := Of(t.Context(), merge.NewEngine(o), tree(c.base), tree(c.side), tree(c.other), tree(c.result))
+			require.NoError(t, err)
+			var said []string
+			for _, e := range out {
+				s := e.Path + " " + string(e.Kind)
+				if e.Kind == Line {
+					s += fmt.Sprintf(" %d %s", e.Line, e.Text)
+				}
+				said = append(said, s)
+			}
+			assert.Equal(t, c.want, strings.Join(said, ", "))
+		})
+	}
 }
