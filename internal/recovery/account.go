@@ -201,59 +201,85 @@ func (w *Workspace) renamedSince(ctx context.Context, before, onto object.ID, fi
 	return nil
 }
 
-// pickComparisons compare each picked commit, and what stood where it came, with what it came to.
+// pickComparisons compare what was picked, and what stood where it came, with what it came to. Commits that stand on each
+// other are compared as one change: a later one can take away what came by an earlier.
 func (w *Workspace) pickComparisons(ctx context.Context, j *Join) (out []compared, err error) {
-	for i := range j.Steps {
-		st := &j.Steps[i]
-		if st.Outcome == replay.AlreadyThere || st.Stands() {
+	for first := 0; first < len(j.Steps); {
+		end := first + 1
+		for end < len(j.Steps) && follows(&j.Steps[end], &j.Steps[end-1]) {
+			end++
+		}
+		if passedOver(&j.Steps[first]) {
+			first = end
 			continue
 		}
-		before, err := history.FirstParentTree(w.Store, st.Commit.Commit)
+		both, err := w.pickComparison(ctx, j, first, end)
 		if err != nil {
 			return nil, err
 		}
-		onto, err := w.Tree(j.onto)
-		if i > 0 && err == nil {
-			onto, err = j.Steps[i-1].Tree()
-		}
-		if err != nil {
-			return nil, err
-		}
-		after, err := st.Tree()
-		if err != nil {
-			return nil, err
-		}
-		if i == len(j.Steps)-1 {
-			after = j.Tree
-		}
-		out = append(out, compared{side: merge.Theirs, base: before, tip: st.Commit.Tree, other: onto, result: after,
-			commits: []history.Node{st.Commit}})
-		// Of yours, only what the step changed can be left out by it.
-		changed := map[string]object.Entry{}
-		err = w.Store.EachChange(onto, after, func(c object.Change) { changed[c.Path] = object.Entry{} })
-		if err != nil {
-			return nil, err
-		}
-		for path := range changed {
-			e, err := w.Store.Find(before, path)
-			if err != nil {
-				return nil, err
-			}
-			if !e.IsTree() {
-				changed[path] = e
-			}
-		}
-		if err := w.renamedSince(ctx, before, onto, changed); err != nil {
-			return nil, err
-		}
-		base, err := w.Store.Edit(onto, changed)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, compared{side: merge.Yours, base: base, tip: onto, other: st.Commit.Tree,
-			result: after})
+		out = append(out, both...)
+		first = end
 	}
 	return out, nil
+}
+
+// passedOver reports whether a step brings nothing: it is there already, or was made before.
+func passedOver(st *replay.Step) bool { return st.Outcome == replay.AlreadyThere || st.Stands() }
+
+// follows reports whether a step replays what stands on the commit of another, and both bring something.
+func follows(st, before *replay.Step) bool {
+	parents := st.Commit.Parents
+	return !passedOver(st) && !passedOver(before) && len(parents) == 1 && parents[0] == before.Commit.ID
+}
+
+// pickComparison compares a run of steps, as one change, with what it came to.
+func (w *Workspace) pickComparison(ctx context.Context, j *Join, first, end int) ([]compared, error) {
+	before, err := history.FirstParentTree(w.Store, j.Steps[first].Commit.Commit)
+	if err != nil {
+		return nil, err
+	}
+	onto, err := w.Tree(j.onto)
+	if first > 0 && err == nil {
+		onto, err = j.Steps[first-1].Tree()
+	}
+	if err != nil {
+		return nil, err
+	}
+	after := j.Tree
+	if end < len(j.Steps) {
+		if after, err = j.Steps[end-1].Tree(); err != nil {
+			return nil, err
+		}
+	}
+	var commits []history.Node // the newest first
+	for i := end - 1; i >= first; i-- {
+		commits = append(commits, j.Steps[i].Commit)
+	}
+	tip := commits[0].Tree
+	// Of yours, only what the steps changed can be left out by them.
+	changed := map[string]object.Entry{}
+	err = w.Store.EachChange(onto, after, func(c object.Change) { changed[c.Path] = object.Entry{} })
+	if err != nil {
+		return nil, err
+	}
+	for path := range changed {
+		e, err := w.Store.Find(before, path)
+		if err != nil {
+			return nil, err
+		}
+		if !e.IsTree() {
+			changed[path] = e
+		}
+	}
+	if err := w.renamedSince(ctx, before, onto, changed); err != nil {
+		return nil, err
+	}
+	base, err := w.Store.Edit(onto, changed)
+	if err != nil {
+		return nil, err
+	}
+	return []compared{{side: merge.Theirs, base: before, tip: tip, other: onto, result: after, commits: commits},
+		{side: merge.Yours, base: base, tip: onto, other: tip, result: after}}, nil
 }
 
 // carriedComparisons compare uncommitted work with what was carried of it. Theirs is in the commits, whatever the files

@@ -76,6 +76,8 @@ type comparison struct {
 	from                      map[string]string // the other way round
 	now                       map[string]string // where the result has a file that is not at its path in base
 	added                     map[object.ID]bool
+	knowGone                  bool
+	gone                      string // see findGone
 	out                       []Entry
 }
 
@@ -348,28 +350,65 @@ func (a *comparison) alike(x, y object.Entry) (bool, error) {
 	return 2*shared >= max(len(b), len(r)) && shared > 0, nil
 }
 
-// othersText is what the other side has of a file, under either of its names.
+// othersText is what the other side has of a file, under either of its names, and of files that are gone.
 func (a *comparison) othersText(path, from string) (text string, err error) {
 	seen := []string{""}
+	add := func(tree object.ID, at string) error {
+		e, err := a.store.Find(tree, at)
+		if err != nil || !e.Mode.IsRegular() {
+			return err
+		}
+		data, err := a.store.Blob(e.ID)
+		text += string(data) + "\n"
+		return err
+	}
 	for _, at := range []string{path, from, a.now[from]} {
 		if slices.Contains(seen, at) {
 			continue
 		}
 		seen = append(seen, at)
-		e, err := a.store.Find(a.other, at)
-		if err != nil {
+		if err := add(a.other, at); err != nil {
 			return "", err
 		}
-		if !e.Mode.IsRegular() {
-			continue
-		}
-		data, err := a.store.Blob(e.ID)
-		if err != nil {
-			return "", err
-		}
-		text += string(data) + "\n"
 	}
-	return text, nil
+	if !a.knowGone {
+		if err := a.findGone(); err != nil {
+			return "", err
+		}
+	}
+	return text + a.gone, nil
+}
+
+// mostGone is how many bytes of files are read that the result has not where base or the other side has them.
+const mostGone = 1 << 20
+
+// findGone reads files of base and of the other side that the result has not at their paths: what it has elsewhere may
+// be made of them.
+func (a *comparison) findGone() error {
+	a.knowGone = true
+	var all strings.Builder
+	for _, tree := range []object.ID{a.base, a.other} {
+		var ids []object.ID
+		if err := a.store.EachChange(tree, a.result, func(c object.Change) {
+			if c.New.Absent() && c.Old.Mode.IsRegular() {
+				ids = append(ids, c.Old.ID)
+			}
+		}); err != nil {
+			return err
+		}
+		for _, id := range ids {
+			data, err := a.store.Blob(id)
+			if err != nil {
+				return err
+			}
+			if all.Len()+len(data) < mostGone && merge.IsText(data) {
+				all.Write(data)
+				all.WriteByte('\n')
+			}
+		}
+	}
+	a.gone = all.String()
+	return nil
 }
 
 func executable(e object.Entry) bool { return e.Mode&0o100 != 0 }

@@ -141,12 +141,13 @@ type freshLine struct {
 }
 
 // holds reports whether the line holds what a side did to a line. A woven line has all
-// words of that, or those that the side put there and most of all. A line of the other
+// words of that or, where the side put few of them there, those and most of all. A line of the other
 // side's own has all that stands between its blanks. Neither has more of the words that
 // the side took out than its own line has.
 func (f freshLine) holds(line string, words, added []string, taken map[string]int) bool {
 	has := inOrder(f.words, words)
-	all, most := has == len(words), 2*has > len(words) && len(added) > 0 && inOrder(f.words, added) == len(added)
+	all := has == len(words)
+	most := 2*has > len(words) && len(added) > 0 && 2*len(added) <= len(words) && inOrder(f.words, added) == len(added)
 	if f.woven && !all && !most {
 		return false
 	}
