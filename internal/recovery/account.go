@@ -201,8 +201,8 @@ func (w *Workspace) renamedSince(ctx context.Context, before, onto object.ID, fi
 	return nil
 }
 
-// pickComparisons compare what was picked, and what stood where it came, with what it came to. Commits that stand on each
-// other are compared as one change: a later one can take away what came by an earlier.
+// pickComparisons compare what was picked, and what stood where it came, with what it came to. Commits that stand on
+// each other are compared as one change: a later one can take away what came by an earlier.
 func (w *Workspace) pickComparisons(ctx context.Context, j *Join) (out []compared, err error) {
 	for first := 0; first < len(j.Steps); {
 		end := first + 1
