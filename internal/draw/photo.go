@@ -24,7 +24,7 @@ type Photo struct {
 }
 
 // mostPixels is how large a picture is drawn at most: a small file can claim to be a very large one.
-const mostPixels = 40 << 20
+const mostPixels = 16 << 20
 
 // OpenPhoto reads a picture; ok is false where the data is none that is known. One that is too large, or broken
 // after its head, has its size and is not drawn.
