@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"dorvik.dev/dorvik/internal/demo"
@@ -644,6 +645,14 @@ func TestLookSaysWhatIsSo(t *testing.T) {
 	assert.Equal(t, exitDone, code)
 	assert.Equal(t, "accept", asJSON(t, out)["half_done"])
 	assert.Contains(t, errs, "Dorvik was cut off while it changed your branch main")
+	busy, err := os.Create(filepath.Join(s.Clone, ".git/dorvik/busy")) // as by a git that outlives it, or another Dorvik
+	require.NoError(t, err)
+	require.NoError(t, syscall.Flock(int(busy.Fd()), syscall.LOCK_EX))
+	_, out, errs = dorvik("-C", s.Clone, "look", "--json")
+	assert.Equal(t, true, asJSON(t, out)["under_way"])
+	assert.Contains(t, errs, "Dorvik is changing your branch main just now")
+	assert.NotContains(t, errs, "not committed")
+	require.NoError(t, busy.Close())
 	_, out, errs = dorvik("-C", s.Clone, "recover", "--no-check", "--json")
 	assert.Contains(t, errs, "They are as they were before")
 	assert.Contains(t, asJSON(t, out)["notice"], "cut off")

@@ -137,8 +137,8 @@ func (e *env) look() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if half != nil && !alive {
-			return e.halfDone(half)
+		if half != nil {
+			return e.halfDone(half, alive)
 		}
 		v, err := w.Glance(cmd.Context(), !noFetch)
 		var stuck *recovery.StuckError
@@ -259,13 +259,14 @@ func (e *env) sayLook(v *recovery.Glance) {
 	}
 }
 
-// halfDone says that a run was cut off while it changed things: nothing else can be said
-// before that is made whole.
-func (e *env) halfDone(tr *recovery.Transition) error {
-	e.say("%s", tr.Sentence())
+// halfDone says that things are being changed, or that a run was cut off while it changed
+// them: nothing else can be said before that is whole.
+func (e *env) halfDone(tr *recovery.Transition, underWay bool) error {
+	text := tr.Sentence(underWay)
+	e.say("%s", text)
 	if e.json {
 		return e.print(map[string]any{"version": 1, "branch": tr.Branch, "half_done": tr.Kind, "from": tr.From,
-			"to": tr.To, "text": tr.Sentence()})
+			"to": tr.To, "text": text, "under_way": underWay})
 	}
 	return nil
 }

@@ -63,8 +63,12 @@ func (w *Workspace) AsideAt(wp *Waypoint) string {
 	return filepath.Join(w.Repo.GitDir, "dorvik", "aside", wp.Name)
 }
 
-// Sentence says what a transition that was cut off is.
-func (tr *Transition) Sentence() string {
+// Sentence says what a transition is that is being made, or was cut off.
+func (tr *Transition) Sentence(underWay bool) string {
+	if underWay {
+		return "Dorvik is " + words.If(tr.Kind == Undoing, "taking your branch "+tr.Branch+" back", "changing your branch "+
+			tr.Branch) + " just now. Look again in a moment, and commit nothing before."
+	}
 	what := "while it changed your branch " + tr.Branch
 	if tr.Kind == Undoing {
 		what = "while it took your branch " + tr.Branch + " back"
