@@ -66,8 +66,11 @@ func (w *Workspace) AsideAt(wp *Waypoint) string {
 // Sentence says what a transition is that is being made, or was cut off.
 func (tr *Transition) Sentence(underWay bool) string {
 	if underWay {
-		return "Dorvik is " + words.If(tr.Kind == Undoing, "taking your branch "+tr.Branch+" back", "changing your branch "+
-			tr.Branch) + " just now. Look again in a moment, and commit nothing before."
+		doing, after := "changing", ""
+		if tr.Kind == Undoing {
+			doing, after = "taking", " back"
+		}
+		return "Dorvik is " + doing + " your branch " + tr.Branch + after + " just now. Look again in a moment, and commit nothing before."
 	}
 	what := "while it changed your branch " + tr.Branch
 	if tr.Kind == Undoing {

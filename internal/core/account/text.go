@@ -140,19 +140,18 @@ type freshLine struct {
 	woven bool // it is not the other side's either
 }
 
-// holds reports whether the line holds what a side did to a line. A woven line has all
-// words of that or, where the side put few of them there, those and most of all. A line of the other
-// side's own has all that stands between its blanks. Neither has more of the words that
-// the side took out than its own line has.
+// holds reports whether the line holds what a side did to a line. The other side's own
+// line does if it has all that stands between its blanks. A woven line also does if it is
+// mostly made of its words, or if it has most of them and the few that the side put there.
+// Neither has more of the words that the side took out than its own line has.
 func (f freshLine) holds(line string, words, added []string, taken map[string]int) bool {
-	has := inOrder(f.words, words)
-	all := has == len(words)
-	most := 2*has > len(words) && len(added) > 0 && 2*len(added) <= len(words) && inOrder(f.words, added) == len(added)
-	if f.woven && !all && !most {
-		return false
-	}
-	if parts := strings.Fields(line); !f.woven && inOrder(strings.Fields(f.line), parts) < len(parts) {
-		return false
+	parts := strings.Fields(line)
+	if whole := inOrder(strings.Fields(f.line), parts) == len(parts); !whole {
+		has, few := inOrder(f.words, words), 0 < len(added) && 2*len(added) <= len(words)
+		all := has == len(words) && 2*has > len(f.words)
+		if !f.woven || !all && !(few && 2*has > len(words) && inOrder(f.words, added) == len(added)) {
+			return false
+		}
 	}
 	left := map[string]int{}
 	for _, w := range words {
