@@ -70,7 +70,8 @@ func (tr *Transition) Sentence(underWay bool) string {
 		if tr.Kind == Undoing {
 			doing, after = "taking", " back"
 		}
-		return "Dorvik is " + doing + " your branch " + tr.Branch + after + " just now. Look again in a moment, and commit nothing before."
+		return "Dorvik is " + doing + " your branch " + tr.Branch + after + " just now. Look again in a moment, and " +
+			"commit nothing before."
 	}
 	what := "while it changed your branch " + tr.Branch
 	if tr.Kind == Undoing {
