@@ -3,10 +3,10 @@ package settle
 import "strings"
 
 // Readers of formats recurse, and some need time and memory that grow with the square
-// of the depth or worse: 20 kB of YAML dashes took gigabytes. Texts beyond these
-// limits are handled as plain text.
+// of the depth or worse: 2,000 YAML dashes within each other allocate 4 GB, and so does
+// a TOML key of 10,000 parts. Texts beyond these limits are handled as plain text.
 const (
-	mostDepth = 200     // brackets, tags and indents within each other
+	mostDepth = 200     // brackets, tags, indents or parts of a key within each other
 	mostText  = 4 << 20 // bytes
 )
 
@@ -14,10 +14,10 @@ const (
 func tame(text string) bool { return len(text) <= mostText && !deeper(text, mostDepth) }
 
 // deeper reports whether a text nests deeper than a limit by any of the ways that
-// formats have: brackets, tags, and indents with list dashes. It knows no strings and
-// comments, so it may count too much, and never too little.
+// formats have: brackets, tags, indents with list dashes, and keys of several parts. It
+// knows no strings and comments, so it may count too much.
 func deeper(text string, limit int) bool {
-	brackets, tags := 0, 0
+	brackets, tags, dots := 0, 0, 0
 	var columns []int // of the indents that are open
 	for line := range strings.Lines(text) {
 		at := len(line) - len(strings.TrimLeft(line, " \t"))
@@ -31,10 +31,16 @@ func deeper(text string, limit int) bool {
 			rest = rest[2:]
 			columns = append(columns, at)
 		}
+		dots = 0
 		for i := range len(rest) {
 			switch rest[i] {
+			case '.':
+				dots++
+			case ',', '=', ':', ';':
+				dots = 0
 			case '(', '[', '{':
 				brackets++
+				dots = 0
 			case ')', ']', '}':
 				brackets = max(0, brackets-1)
 			case '<':
@@ -49,7 +55,7 @@ func deeper(text string, limit int) bool {
 					tags = max(0, tags-1)
 				}
 			}
-			if brackets > limit || tags > limit {
+			if brackets > limit || tags > limit || dots > limit {
 				return true
 			}
 		}
