@@ -36,9 +36,9 @@ type Entry struct {
 }
 
 // Of lists what a side changed since base and result does not hold, by path and line; other is the other side. A line
-// that was moved counts as held wherever in its file it stands. A line counts as held, too, where one line of the
-// result has all of its words, or was woven: it is no line of the other side, and has all words that the side put in.
-// A renamed file is followed in the side and in the result. Only files that the side changed, and that the result
+// that was moved counts as held wherever in its file it stands. A line also counts as held where a line of the result
+// has what the side did to it; see freshLine.holds. A renamed file is followed in the side and in the result. Only
+// files that the side changed, and that the result
 // does not have just so, are read: cost grows with their size. The error is that of reading an object, or the
 // context's.
 func Of(ctx context.Context, engine *merge.Engine, base, side, other, result object.ID) ([]Entry, error) {
@@ -76,8 +76,7 @@ type comparison struct {
 	from                      map[string]string // the other way round
 	now                       map[string]string // where the result has a file that is not at its path in base
 	added                     map[object.ID]bool
-	knowGone                  bool
-	gone                      string // see findGone
+	gone                      map[string]bool // see findGone; nil where it was not asked for
 	out                       []Entry
 }
 
@@ -110,32 +109,37 @@ func (a *comparison) renames(changes []object.Change) (err error) {
 	return a.renamedOver(changes)
 }
 
-// renamedOver finds files that the side put in the place of others: what stands at a path is more like a file that is
-// gone than like what was there.
+// renamedOver finds files that the side put in the place of others, and that the result has otherwise: what stands at a
+// path is more like a file that is gone than like what was there.
 func (a *comparison) renamedOver(changes []object.Change) error {
 	for _, c := range changes {
 		if !c.Old.Mode.IsRegular() || !c.New.Mode.IsRegular() || c.Old.ID == c.New.ID {
 			continue
 		}
-		for _, g := range changes {
-			if !g.New.Absent() || a.went[g.Path] != "" || !g.Old.Mode.IsRegular() {
-				continue
-			}
-			was, err := a.alike(c.Old, c.New)
-			if err != nil {
-				return err
-			}
-			if was {
-				break
-			}
-			is, err := a.alike(g.Old, c.New)
-			if err != nil {
-				return err
-			}
-			if is {
-				a.went[g.Path], a.from[c.Path] = c.Path, g.Path
-				break
-			}
+		is, err := a.find(c.Path)
+		if err != nil {
+			return err
+		}
+		if is.Same(c.New) {
+			continue // nothing of it can be left out
+		}
+		was, err := a.alike(c.Old, c.New)
+		if err != nil {
+			return err
+		}
+		if was {
+			continue
+		}
+		without, err := a.store.Edit(a.base, map[string]object.Entry{c.Path: {}})
+		if err != nil {
+			return err
+		}
+		from, err := a.engine.CameFrom(a.ctx, without, a.side, c.Path)
+		if err != nil {
+			return err
+		}
+		if from != "" && a.went[from] == "" {
+			a.went[from], a.from[c.Path] = c.Path, from
 		}
 	}
 	return nil
@@ -305,7 +309,12 @@ func (a *comparison) content(path, from string, old, has, is object.Entry) error
 	if err != nil {
 		return err
 	}
-	for _, e := range Texts(texts[0], texts[1], others, texts[2]) {
+	if a.gone == nil {
+		if err := a.findGone(); err != nil {
+			return err
+		}
+	}
+	for _, e := range leftOut(texts[0], texts[1], others, texts[2], a.gone) {
 		e.Path = path
 		a.add(e)
 	}
@@ -350,7 +359,7 @@ func (a *comparison) alike(x, y object.Entry) (bool, error) {
 	return 2*shared >= max(len(b), len(r)) && shared > 0, nil
 }
 
-// othersText is what the other side has of a file, under either of its names, and of files that are gone.
+// othersText is what the other side has of a file, under either of its names.
 func (a *comparison) othersText(path, from string) (text string, err error) {
 	seen := []string{""}
 	add := func(tree object.ID, at string) error {
@@ -371,22 +380,17 @@ func (a *comparison) othersText(path, from string) (text string, err error) {
 			return "", err
 		}
 	}
-	if !a.knowGone {
-		if err := a.findGone(); err != nil {
-			return "", err
-		}
-	}
-	return text + a.gone, nil
+	return text, nil
 }
 
 // mostGone is how many bytes of files are read that the result has not where base or the other side has them.
 const mostGone = 1 << 20
 
-// findGone reads files of base and of the other side that the result has not at their paths: what it has elsewhere may
-// be made of them.
+// findGone collects the lines of files of base and of the other side that the result has not at their paths: what it
+// has elsewhere may be made of them.
 func (a *comparison) findGone() error {
-	a.knowGone = true
-	var all strings.Builder
+	a.gone = map[string]bool{}
+	size := 0
 	for _, tree := range []object.ID{a.base, a.other} {
 		var ids []object.ID
 		if err := a.store.EachChange(tree, a.result, func(c object.Change) {
@@ -401,13 +405,16 @@ func (a *comparison) findGone() error {
 			if err != nil {
 				return err
 			}
-			if all.Len()+len(data) < mostGone && merge.IsText(data) {
-				all.Write(data)
-				all.WriteByte('\n')
+			if size += len(data); size > mostGone {
+				return nil
+			}
+			if merge.IsText(data) {
+				for _, l := range bare(diff.Lines(string(data))) {
+					a.gone[l] = true
+				}
 			}
 		}
 	}
-	a.gone = all.String()
 	return nil
 }
 

@@ -14,7 +14,10 @@ const largeEdit = 256 << 10
 // Texts lists the lines that a side put into a text and result does not hold, and those that it took out and that stand
 // in result again; other is the other side's text. Line ends do not count, nor do lines of blanks. Paths are left
 // empty.
-func Texts(base, side, other, result string) []Entry {
+func Texts(base, side, other, result string) []Entry { return leftOut(base, side, other, result, nil) }
+
+// leftOut is Texts where some lines are known to be no weaving: they stand in other files of the two sides.
+func leftOut(base, side, other, result string, known map[string]bool) []Entry {
 	t := &texts{base: diff.Lines(base), side: diff.Lines(side), result: diff.Lines(result)}
 	b, s, r := bare(t.base), bare(t.side), bare(t.result)
 	t.edits, t.toResult = diff.Histogram(b, s), diff.Histogram(s, r)
@@ -22,6 +25,7 @@ func Texts(base, side, other, result string) []Entry {
 	t.held, t.fromSide = diff.Standing(len(s), len(r), t.toResult)
 	t.stands, t.fromBase = diff.Standing(len(b), len(r), fromBase)
 	t.sides, t.others, t.other = map[string]bool{}, map[string]bool{}, bare(diff.Lines(other))
+	t.known = known
 	for _, l := range t.other {
 		t.others[l] = true
 	}
@@ -58,6 +62,7 @@ type texts struct {
 	stands             []bool          // lines of base that result has in their place
 	fromSide, fromBase []bool          // lines of result that stand there as side, or base, has them
 	sides, others      map[string]bool // lines of the side, and of the other
+	known              map[string]bool // lines of other files
 	other              []string
 	byOther            []diff.Edit    // from base
 	spare              map[string]int // how many copies of a line the result has beyond those that the side kept
@@ -93,7 +98,7 @@ func (t *texts) lost(e diff.Edit, b, s, r []string) (out []int) {
 	size := 0
 	for k := lo; k < hi; k++ {
 		if !t.fromSide[k] && !t.fromBase[k] && !t.sides[r[k]] {
-			fresh = append(fresh, freshLine{r[k], wordsOf(r[k]), !t.others[r[k]]})
+			fresh = append(fresh, freshLine{r[k], wordsOf(r[k]), !t.others[r[k]] && !t.known[r[k]]})
 			size += len(r[k])
 		}
 	}
