@@ -18,7 +18,7 @@ func (w *Workspace) treeName() string { return hashOf(w.Repo.GitDir)[:12] }
 
 // holdWork holds the trees of uncommitted work, in place of those held before.
 func (w *Workspace) holdWork(ctx context.Context, staged, files object.ID) error {
-	at := "refs/dorvik/work/" + w.treeName()
+	at := "refs/dorvik/uncommitted/" + w.treeName()
 	return w.setRefs(ctx, "uncommitted work", map[string]object.ID{at + "/staged": staged, at + "/files": files})
 }
 

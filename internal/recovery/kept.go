@@ -243,7 +243,7 @@ func (s *Session) bringBackFile(ctx context.Context, tr *Transition, p string) e
 		return nil
 	}
 	at := filepath.Join(string(was), filepath.FromSlash(p))
-	over := beneath.Folder(filepath.Join(s.keep(tr), "over"))
+	over := s.over(tr)
 	if err := s.tree().Move(p, over, p); err != nil && !isGone(err) {
 		return err
 	}
@@ -256,7 +256,10 @@ func (s *Session) bringBackFile(ctx context.Context, tr *Transition, p string) e
 	}
 	switch {
 	case ours && err == nil:
-		return nil
+		if err = over.Remove(p); isGone(err) { // it wrote nothing there
+			err = nil
+		}
+		return err
 	case ours && !errors.Is(err, beneath.ErrTaken):
 		return err
 	case !ours:
@@ -278,6 +281,11 @@ func (s *Session) wrote(ctx context.Context, tr *Transition, over beneath.Folder
 	}
 	want, err := s.Repo.AsWritten(ctx, p, e.ID)
 	return err == nil && bytes.Equal(is, want), err
+}
+
+// over is the folder to which files are moved away to be looked at.
+func (s *Session) over(tr *Transition) beneath.Folder {
+	return beneath.Folder(filepath.Join(s.keep(tr), "over"))
 }
 
 // keptFiles is the folder of the files that a change kept under a name.
@@ -323,6 +331,11 @@ func (s *Session) restoreLaid(ctx context.Context, tr *Transition, changes []obj
 	}
 	for _, p := range tr.Lay.Paths {
 		s.returnTo(p, s.keptFiles(tr.Lay.Keep), p)
+		if ours, err := s.wrote(ctx, tr, s.over(tr), p); err != nil {
+			return err
+		} else if !ours { // saved by somebody, and looked at when this was cut off
+			s.returnTo(p, s.over(tr), p)
+		}
 	}
 	rest := slices.DeleteFunc(slices.Clone(changes), func(c object.Change) bool { return mine[c.Path] })
 	if err := s.putBack(ctx, rest); err != nil {

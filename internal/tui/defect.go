@@ -12,8 +12,15 @@ import (
 // take calls receive and recovers from a panic in it. The frame then shows the
 // defect until the person begins anew or leaves.
 func (f *frame) take(msg tea.Msg) (cmd tea.Cmd) {
-	if k, ok := msg.(tea.KeyPressMsg); ok && f.defect != nil {
-		return f.keyAfterDefect(k)
+	switch k := msg.(type) {
+	case tea.KeyPressMsg:
+		if f.defect != nil {
+			return f.keyAfterDefect(k)
+		}
+	case tea.MouseMsg, tea.PasteMsg: // meant for what is not shown
+		if f.defect != nil {
+			return nil
+		}
 	}
 	f.guard(func() { cmd = f.receive(msg) })
 	return cmd
@@ -66,7 +73,7 @@ func (f *frame) defectPage() (p page) {
 	if f.task != nil && f.task.vital {
 		say(txt(plain, "Your branch is being changed just now, which goes on to its end. One moment, please."))
 	} else {
-		say(txt(plain, "It changed nothing: your branch and files are as they were, and what you decided is kept."))
+		say(txt(plain, "The failure changed neither branch nor files, and what you decided is kept."))
 		if f.anew != nil {
 			say(txt(plain, "").bold(bright, keys.back.Help().Key).add(plain, "  begin anew at Look"))
 		}

@@ -290,8 +290,7 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 	if len(aside) > 0 {
 		s.flash = s.flash.add(plain, " "+words.List(words.Some(aside, 3))+" "+words.Is(len(aside), "was", "were")+
 			" moved aside; until this is pushed undo brings "+words.Is(len(aside), "it", "them")+" back, and l tells "+
-			"where "+
-			words.Is(len(aside), "it is", "they are")+" kept.")
+			words.Is(len(aside), "where it is", "where they are")+" kept.")
 	}
 	if notice != "" {
 		s.flash = s.flash.add(plain, " "+notice)
