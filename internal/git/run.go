@@ -76,9 +76,9 @@ type call struct {
 // allowed are the git commands that Dorvik runs. Those that merge, replay,
 // compare or set work aside are not among them: that is Dorvik's own work.
 var allowed = map[string]bool{
-	"cat-file": true, "check-attr": true, "checkout-index": true, "commit-tree": true, "config": true, "fetch": true,
-	"for-each-ref": true, "hook": true, "index-pack": true, "ls-files": true, "ls-remote": true, "push": true,
-	"read-tree": true, "rev-list": true, "rev-parse": true, "status": true, "unpack-objects": true,
+	"cat-file": true, "checkout-index": true, "commit-tree": true, "config": true, "fetch": true,
+	"for-each-ref": true, "index-pack": true, "ls-files": true, "ls-remote": true, "push": true,
+	"read-tree": true, "rev-list": true, "rev-parse": true, "status": true,
 	"update-index": true, "update-ref": true, "var": true, "worktree": true, "write-tree": true,
 }
 
