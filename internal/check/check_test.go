@@ -3,8 +3,10 @@ package check
 import (
 	"context"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -152,32 +154,65 @@ func TestProgramsOfThePersonsOwn(t *testing.T) {
 	assert.Equal(t, []string{"sh", "-c", `vi -R "$@"`, "vi -R", "a b"}, Editor("vi -R", "a b").Args)
 }
 
-func TestDefinedBy(t *testing.T) {
-	files := map[string]string{"Makefile": "include tools/rules.mk\n-include none.mk\ntest:\n\tgo test\n",
-		"tools/rules.mk": "",
-		"package.json":   "{}", "tools/run.sh": "", "go.mod": "", "a b": "", "./": "a.go\nb.go\n", "gen.go": "",
-		"a.go": "package a\n\n//go:generate go run gen.go -o x\n", "b.go": "package a\n"}
-	for line, want := range map[string][]string{
-		"make test":                       {"Makefile", "tools/rules.mk"},
-		"npm test && ./tools/run.sh fast": {"package.json", "tools/run.sh"},
-		"go build ./... && go test ./...": {"go.mod"},
-		"X=1 sh tools/run.sh;make":        {"Makefile", "tools/rules.mk", "tools/run.sh"},
-		"true ../../etc/passwd /etc/x":    nil,
-		"go generate":                     {"a.go", "gen.go", "go.mod"},
+func TestEnvironment(t *testing.T) {
+	got, left := Environment([]string{"PATH=/bin", "GH_TOKEN=x", "SSH_AUTH_SOCK=y", "CI=0", "MY_SECRET=z", "TOKENS=q",
+		"HOME=/h", "LC_ALL=C", "GOPROXY=https://ada:pw@pier.example", "https_proxy=http://tok@pier.example",
+		"http_proxy=http://pier.example", "PGSERVICE=s", "GOFLAGSX=1"}, []string{"MY_SECRET"})
+	assert.Equal(t, []string{"CI=true", "PATH=/bin", "MY_SECRET=z", "HOME=/h", "LC_ALL=C",
+		"http_proxy=http://pier.example"}, got)
+	assert.Equal(t, []string{"GH_TOKEN", "SSH_AUTH_SOCK", "TOKENS", "GOPROXY", "https_proxy", "PGSERVICE", "GOFLAGSX"},
+		left)
+}
+
+func TestKindOf(t *testing.T) {
+	for kind, names := range map[Kind]string{
+		Recipe: "Makefile sub/rules.mk package.json .npmrc a/.yarnrc.yml tools/run.sh scripts/go tox.ini conftest.py " +
+			"t/conftest.py setup.py build.rs vite.config.ts webpack.common.js gradlew Dockerfile x.unknown go.mod " +
+			".gitattributes .gitmodules requirements.txt .cargo/config.toml jest.setup.js tsconfig.json .eslintrc.json .vscode/x.json a/.b/c.py CMakePresets.json",
+		Source: "a.go tide/tide.py src/a.ts a.c include/a.h web/index.html routes.json",
+		Inert:  "README.md LICENSE docs/a.rst a.png fares/bands.csv po/de.po .gitignore a/.gitignore",
 	} {
-		assert.Equal(t, want, DefinedBy(line, func(name string) (string, bool) {
-			text, ok := files[name]
-			return text,
-				ok
-		}), line)
+		for name := range strings.FieldsSeq(names) {
+			assert.Equal(t, kind, KindOf(name, false), name)
+		}
+	}
+	assert.Equal(t, Recipe, KindOf("tools/gen.py", true))
+	assert.Equal(t, Inert, KindOf("README.md", true))
+}
+
+func TestRecipes(t *testing.T) {
+	for line, want := range map[string]string{
+		"go build ./... && go test ./...": "go.mod go.work modules.txt",
+		"go vet ./a/b -race":              "go.mod go.work modules.txt",
+		"gofmt -l .":                      "",
+		"go test -exec ./x ./...":         "-", "go test ./...;make": "-", "go generate": "-", "make": "-", "": "-",
+		"test -e a || ! grep x b; exit 1": "",
+		"echo x > y":                      "-", "echo `./x`": "-", "test -e a | sh": "-",
+		"go test $(./x)": "-", "X=1 go test": "-", "go run ./cmd": "-",
+	} {
+		names, ok := Recipes([]string{line})
+		assert.Equal(t, want != "-", ok, line)
+		if ok {
+			assert.Equal(t, want, strings.Join(slices.Sorted(maps.Keys(names)), " "))
+		}
 	}
 }
 
-func TestEnvironment(t *testing.T) {
-	got := Environment([]string{"PATH=/bin", "GH_TOKEN=x", "SSH_AUTH_SOCK=y", "CI=0", "MY_SECRET=z", "TOKENS=q",
-		"HOME=/h"},
-		[]string{"MY_SECRET"})
-	assert.Equal(t, []string{"CI=true", "PATH=/bin", "MY_SECRET=z", "HOME=/h"}, got)
+func TestNaming(t *testing.T) {
+	n := NewNaming([]string{"tools/gen.py", "tools/deep/load.js", "tide.go", "pkg/__init__.py"})
+	for text, want := range map[string]string{
+		"\tpython3 tools/gen.py --all":    "tools/gen.py",
+		"cd tools && python3 'gen.py'":    "tools/gen.py",
+		"python3 -m tools.gen":            "tools/gen.py",
+		`"scripts": {"t": "node ./load"}`: "tools/deep/load.js",
+		"node load":                       "tools/deep/load.js",
+		"$(CURDIR)/tools/gen":             "tools/gen.py",
+		"# to load a gen":                 "",
+	} {
+		var got []string
+		n.In(text, func(name string) { got = append(got, name) })
+		assert.Equal(t, want, strings.Join(slices.Compact(got), " "), text)
+	}
 }
 
 // TestShow: a viewer has no part of the terminal, and what is wrong with it is said.

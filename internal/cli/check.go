@@ -212,7 +212,7 @@ func (c *checker) all(ctx context.Context) error {
 	}
 	passed := false
 	if c.each {
-		passed, err = c.eachOf(ctx, j, terms, b)
+		passed, err = c.eachOf(ctx, p, j, terms, b)
 	} else {
 		passed, err = c.joined(ctx, p, j, terms, b)
 	}
@@ -303,20 +303,31 @@ func (c *checker) terms(ctx context.Context, p *recovery.Position, j *recovery.J
 	if !agreed && c.agree == "" {
 		c.out.Result = "not-agreed"
 		c.say("%s.", words.Sentence((&recovery.UnagreedError{Terms: t}).Error()))
-		for _, f := range t.Files {
-			c.say("  it goes by %s", f.Path)
-		}
+		c.sayAsks(t)
 		c.say("dorvik check --agree=%s agrees to just this.", t.Hash())
 		return nil, exit{exitConflicts}
 	}
 	c.say("Checking: %s   (%s)", t.Command.Line(), t.Hash())
-	return t, c.s.Agree(t.String())
+	return t, c.s.AgreeTo(t)
+}
+
+// sayAsks shows what others changed that a command can run.
+func (c *checker) sayAsks(t *recovery.Terms) {
+	for _, f := range t.Asks {
+		var by []string
+		for _, n := range f.By {
+			by = append(by, fmt.Sprintf("%s “%s” by %s", c.s.Short(n.ID), n.Subject(), n.Author().Name))
+		}
+		c.say("  %s: %s", f.Path, words.If(len(by) > 0, words.List(words.Some(by, 3)),
+			"changed since, and it cannot be told by whom"))
+		f.Lines(func(l string, added bool) { c.say("    %s %s", words.If(added, "+", "-"), l) })
+	}
 }
 
 // joined checks the joined tree and, where that fails, says who builds.
 func (v *prover) joined(ctx context.Context, p *recovery.Position, j *recovery.Join, t *recovery.Terms,
 	b recovery.Built) (passed bool, err error) {
-	proof, err := v.s.Prove(ctx, p, t, b.Tip, j.Tree, v.emit, nil)
+	proof, err := v.s.Prove(ctx, p, t, b.Tip, v.emit, nil)
 	if err != nil {
 		return false, err
 	}
@@ -352,13 +363,16 @@ func (v *prover) joined(ctx context.Context, p *recovery.Position, j *recovery.J
 	if v.proved.Verdict = builds.Verdict(); v.proved.Verdict != "" {
 		v.say("%s", v.proved.Verdict)
 	}
+	for _, why := range builds.Unrun {
+		v.say("▲ %s", why)
+	}
 	if err := v.pair(ctx, p, t, &builds); err != nil {
 		return false, err
 	}
 	if builds.Theirs == nil || !*builds.Theirs || j.Route != recovery.Rebase {
 		return false, nil
 	}
-	all, err := v.s.FindFailing(ctx, t, b, func(string) {}, func([]recovery.Each) {})
+	all, err := v.s.FindFailing(ctx, p, t, b, func(string) {}, func([]recovery.Each) {})
 	v.failing(j, b, all)
 	return false, err
 }
@@ -417,9 +431,9 @@ func (v *prover) steps(r check.Report) {
 }
 
 // eachOf checks every commit that is made, in order, and stops at the first that does not pass.
-func (v *prover) eachOf(ctx context.Context, j *recovery.Join, t *recovery.Terms, b recovery.Built) (passed bool,
-	err error) {
-	all, err := v.s.CheckEach(ctx, t, b, v.emit, func([]recovery.Each) {})
+func (v *prover) eachOf(ctx context.Context, p *recovery.Position, j *recovery.Join, t *recovery.Terms,
+	b recovery.Built) (passed bool, err error) {
+	all, err := v.s.CheckEach(ctx, p, t, b, v.emit, func([]recovery.Each) {})
 	if err != nil {
 		return false, err
 	}

@@ -195,11 +195,6 @@ func (r *recoverer) all(ctx context.Context,
 			r.say("▲ %s", n)
 		}
 	}
-	if p.Resume != nil && len(p.Stuck.Nearly) > 0 && len(r.prefer) == 0 {
-		n := p.Stuck.Nearly[0]
-		return &recovery.Blocked{What: fmt.Sprintf("%s: %s.", n.Path, n.Words), Next: "git would not apply it: look " +
-			"at it in dorvik, or say --prefer suggested to have it joined there. Nothing was changed."}
-	}
 	return r.run(ctx, p)
 }
 
@@ -508,7 +503,7 @@ func (r *recoverer) makeAnew(ctx context.Context, p *recovery.Position, j *recov
 		if !agreed {
 			return j, b, &recovery.UnmadeError{Terms: terms}
 		}
-		failed, err := r.s.Make(ctx, j, b.Tip, func(l string) { r.say("  %s", strings.TrimRight(l, " ")) })
+		failed, err := r.s.Make(ctx, j, terms, b.Tip, func(l string) { r.say("  %s", strings.TrimRight(l, " ")) })
 		if err == nil && failed != nil {
 			err = fmt.Errorf("%s could not be made anew: “%s” ended with %d; open dorvik to take a side", todo[0].Path,
 				todo[0].Command, failed.Exit)
@@ -565,7 +560,7 @@ func (r *recoverer) check(ctx context.Context, p *recovery.Position, j *recovery
 		return err
 	}
 	if passed && (each || r.flags.each) && len(b.Made()) > 1 {
-		if passed, err = r.eachOf(ctx, j, terms, b); err != nil {
+		if passed, err = r.eachOf(ctx, p, j, terms, b); err != nil {
 			return err
 		}
 	}

@@ -71,29 +71,37 @@ func TestTakeOver(t *testing.T) {
 	}
 }
 
-// TestAPatchThatFitsNearly is not joined without a word.
-func TestAPatchThatFitsNearly(t *testing.T) {
+// TestPatchesFromMails are told, with git's own next step, and can be taken back; nothing else is offered.
+func TestPatchesFromMails(t *testing.T) {
 	s := scene(t)
 	r := gittest.At(t, s.Clone)
 	r.Git("reset", "-q", "--hard")
 	elsewhere := gittest.New(t)
-	elsewhere.Commit("start", "f", "1\n2\n3\n4\n5\n6\n7\n8\n9\n")
-	elsewhere.Commit("patched", "f", "1\n2\n3\n4\nfive\n6\n7\n8\n9\n")
-	r.Commit("like it", "f", "1\nother\n3\n4\n5\n6\n7\n8\n9\n")
+	elsewhere.Commit("start", "f", "one\n")
+	elsewhere.Commit("patched", "f", "two\n")
+	r.Commit("like it", "f", "other\n")
+	before := r.Git("rev-parse", "HEAD")
 	r.Write(".git/mail", elsewhere.Git("format-patch", "--stdout", "-1")+"\n")
 	_, err := r.Try("am", ".git/mail")
 	require.Error(t, err)
-	before := r.Git("rev-parse", "HEAD")
-	code, _, errs := dorvik("-C", s.Clone, "recover", "--take-over", "finish", "--no-check")
-	assert.NotZero(t, code)
-	assert.Contains(t, errs, "fits only nearly, at line 2")
-	assert.Equal(t, before, r.Git("rev-parse", "HEAD"))
-	code, out, errs := dorvik("-C", s.Clone, "recover", "--take-over", "finish", "--no-check", "--prefer", "suggested",
-		"--json")
+	for _, how := range []string{"finish", "anew"} {
+		code, _, errs := dorvik("-C", s.Clone, "recover", "--take-over", how, "--no-check")
+		assert.NotZero(t, code, how)
+		assert.Contains(t, errs, map[string]string{"finish": "git am --continue", "anew": "Patches from mails"}[how])
+	}
+	_, _, out := dorvik("-C", s.Clone, "look")
+	assert.Contains(t, out, "at the 1st of 1 patch")
+	assert.Contains(t, out, "git am --continue")
+	assert.Contains(t, out, "not --take-over anew")
+	r.Write("f", "edited\n")
+	code, _, errs := dorvik("-C", s.Clone, "recover", "--take-over", "back")
 	require.Zero(t, code, errs)
-	assert.Contains(t, out, "fits only nearly, at line 2", "it is said of the result, too")
-	assert.Equal(t, "1\nother\n3\n4\nfive\n6\n7\n8\n9\n", r.Read("f"))
-	assert.Equal(t, "am: patched", r.Git("reflog", "-1", "--format=%gs"))
+	assert.Equal(t, before, r.Git("rev-parse", "HEAD"))
+	assert.Equal(t, "edited\n", r.Read("f"))
+	assert.NotContains(t, r.Git("status"), "am session")
+	code, _, errs = dorvik("-C", s.Clone, "undo")
+	require.Zero(t, code, errs)
+	assert.Contains(t, r.Git("status"), "am session")
 }
 
 // TestCarry: uncommitted work in the way stops a recovery, and --carry brings it along.

@@ -49,8 +49,8 @@ func join(t *testing.T, dir string, route recovery.Route) {
 	require.NoError(t, err)
 	u, err := s.ToCheck(t.Context(), p, j)
 	require.NoError(t, err)
-	_, err = s.Prove(t.Context(), p, &recovery.Terms{Command: check.Command{Steps: []string{"true"}}}, u.Built.Tip,
-		j.Tree, func(string) {}, nil)
+	_, err = s.Prove(t.Context(), p, &recovery.Terms{Command: check.Command{Steps: []string{"true"}},
+		Tree: j.Tree}, u.Built.Tip, func(string) {}, nil)
 	require.NoError(t, err)
 	_, err = s.Accept(t.Context(), p, j, u.Built, recovery.Consent{})
 	require.NoError(t, err)

@@ -203,15 +203,6 @@ func (r *Repo) Resolve(ctx context.Context, rev string) (object.ID, error) {
 	return object.ParseID(strings.TrimSpace(out))
 }
 
-// Content looks up the content of a file by its id, which may be shortened.
-func (r *Repo) Content(ctx context.Context, id string) (object.ID, error) {
-	out, err := r.run(ctx, "looking up "+id, "rev-parse", "--verify", "--quiet", "--end-of-options", id+"^{blob}")
-	if err != nil {
-		return object.ID{}, fmt.Errorf("there is no content %q here", id)
-	}
-	return object.ParseID(strings.TrimSpace(out))
-}
-
 // Commits gives the commit a revision names, or those of a range such as A..B,
 // the oldest first.
 func (r *Repo) Commits(ctx context.Context, rev string) ([]object.ID, error) {

@@ -62,8 +62,6 @@ type Unfinished struct {
 	Parent  int          // of picked commits that join lines
 	Patches int          // of patches: how many there are, and
 	At      int          // at which it stopped, from 1
-	Mails   []string     // those from there on, and
-	Apply   Applied      // how they are read
 	Files   []string     // git's own files of it, under the names of Inside
 	Pulled  bool         // it was begun by a pull
 }
@@ -95,16 +93,6 @@ var sequencerOptions = []struct{ key, name string }{
 	{"signoff", "signoff"}, {"record-origin", "x"}, {"no-commit", "no-commit"}, {"edit", "edit"},
 	{"keep-redundant-commits", "empty=keep"}, {"strategy", "strategy"}, {"strategy-option", "strategy-option"},
 	{"gpg-sign", "gpg-sign"}, {"allow-ff", "ff"},
-}
-
-// Applied is how patches from mails are read.
-type Applied struct {
-	KeepSubject bool   // what stands in brackets before a subject is kept,
-	KeepOthers  bool   // or only what is not about patches
-	SignOff     bool   // a line that signs off is added
-	Scissors    bool   // what stands over a line that says to cut there is no part of the message
-	MessageID   bool   // that of the mail is noted
-	Options     string // of how the patches are applied, for a shell
 }
 
 // where git keeps what, by the documentation of gitrepository-layout and of the commands.
@@ -347,16 +335,9 @@ func (u *Unfinished) rebaseByPatches(ctx context.Context, f gitFiles) error {
 	return nil
 }
 
+// patches reads how far a series of patches from mails is; the mails are not read.
 func (u *Unfinished) patches(ctx context.Context, f gitFiles) error {
 	u.At, u.Patches = f.number(rebaseApply+"/next"), f.number(rebaseApply+"/last")
-	for i := u.At; i <= u.Patches; i++ {
-		u.Mails = append(u.Mails, f.raw(fmt.Sprintf("%s/%04d", rebaseApply, i)))
-	}
-	says := func(name string) bool { return f.text(rebaseApply+"/"+name) == "t" }
-	u.Apply = Applied{
-		KeepSubject: says("keep"), KeepOthers: f.text(rebaseApply+"/keep") == "b", SignOff: says("sign"),
-		Scissors: says("scissors"), MessageID: says("messageid"), Options: f.text(rebaseApply + "/apply-opt"),
-	}
 	return u.began(ctx, f, "ORIG_HEAD")
 }
 

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"path/filepath"
 	"runtime"
@@ -18,12 +19,14 @@ import (
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/words"
 )
 
 // Builds is which of the four trees of a join pass their check; nil where that is not known.
 type Builds struct {
 	merge.Three[*bool]
 	Joined *bool
+	Unrun  []string // sentences: why one of them was not run
 }
 
 // Verdict says in a sentence what that comes to; empty where too little is known, or where the joined tree passes.
@@ -58,18 +61,9 @@ var bucketChecks = []byte("checks") // by tree, command and environment
 // mostChecks is how many checks are kept; the oldest are forgotten first.
 const mostChecks = 1000
 
-// passing are variables that say where and when one is, and not how a build comes out.
-var passing = []string{"PWD", "OLDPWD", "SHLVL", "_", "COLUMNS", "LINES", "WINDOWID", "TERM", "COLORTERM", "DISPLAY",
-	"TERM_PROGRAM", "TERM_PROGRAM_VERSION", "HISTFILE", "LS_COLORS", "PS1"}
-
-// keyOfCheck is by what a check is kept: the tree, the command, and the environment but for what passes.
+// keyOfCheck is by what a check is kept: the tree, the command, and the environment but for the terminal.
 func keyOfCheck(tree object.ID, line string, env []string) []byte {
-	kept := slices.DeleteFunc(slices.Clone(env), func(kv string) bool {
-		name, _, _ := strings.Cut(kv, "=")
-		return slices.Contains(passing, name) || strings.HasPrefix(name, "TMUX") || strings.HasPrefix(name,
-			"XDG_SESSION") ||
-			strings.HasPrefix(name, "SSH_") || strings.HasPrefix(name, "DBUS_")
-	})
+	kept := slices.DeleteFunc(slices.Clone(env), func(kv string) bool { return strings.HasPrefix(kv, "TERM=") })
 	slices.Sort(kept)
 	h := sha256.New()
 	fmt.Fprintf(h, "%s\n%s/%s\n%q\n%q", tree, runtime.GOOS, runtime.GOARCH, line, kept)
@@ -172,6 +166,14 @@ func (s *Session) WhoBuilds(ctx context.Context, p *Position, terms *Terms, told
 			room <- struct{}{}
 			defer func() { <-room }()
 			passed, err := s.builds(ctx, p, terms, o.name, o.commit)
+			var unagreed *UnagreedError
+			if errors.As(err, &unagreed) {
+				say(func(b *Builds) {
+					b.Unrun = append(b.Unrun, words.Sentence(o.name+" was not run: the command can run what others changed, "+
+						"which you did not agree to: "+unagreed.Terms.changed()))
+				})
+				return
+			}
 			if err != nil {
 				mu.Lock()
 				defer mu.Unlock()
@@ -188,7 +190,8 @@ func (s *Session) WhoBuilds(ctx context.Context, p *Position, terms *Terms, told
 	return out, nil
 }
 
-// builds checks a commit of one side, or the base.
+// builds checks a commit of one side, or the base. Where others changed what the command can run there, and that was not
+// agreed to, that is an *UnagreedError.
 func (s *Session) builds(ctx context.Context, p *Position, terms *Terms, name string, commit object.ID) (*bool, error) {
 	tree, err := s.Tree(commit)
 	if err != nil {
@@ -200,10 +203,8 @@ func (s *Session) builds(ctx context.Context, p *Position, terms *Terms, name st
 		}
 		return &known.Passed, nil
 	}
-	if name == "theirs" {
-		if fine, err := s.asAgreed(p, terms, tree); err != nil || !fine {
-			return nil, err
-		}
+	if err := s.mayRun(ctx, terms, p, on{tree, p.Yours, []object.ID{commit}}); err != nil {
+		return nil, err
 	}
 	co, err := s.Repo.OpenCheckout(ctx, filepath.Join(s.Repo.GitDir, "dorvik", "check-"+name), commit)
 	if err != nil {
@@ -218,27 +219,4 @@ func (s *Session) builds(ctx context.Context, p *Position, terms *Terms, name st
 		return nil, err // a failure there tells nothing of the code
 	}
 	return &r.Passed, nil
-}
-
-// asAgreed reports whether all that a command goes by reads in a tree as it reads where it was agreed to, or as you or
-// the base have it.
-func (s *Session) asAgreed(p *Position, terms *Terms, tree object.ID) (bool, error) {
-	known := map[object.ID]bool{}
-	for _, f := range terms.Files {
-		known[f.ID] = true
-	}
-	for _, commit := range []object.ID{p.Base(), p.Yours} {
-		if commit.IsZero() {
-			continue
-		}
-		t, err := s.Tree(commit)
-		if err != nil {
-			return false, err
-		}
-		for _, f := range s.definedBy(terms.Command, t, ".") {
-			known[f.ID] = true
-		}
-	}
-	there := s.definedBy(terms.Command, tree, ".")
-	return !slices.ContainsFunc(there, func(f DefinedFile) bool { return !known[f.ID] }), nil
 }

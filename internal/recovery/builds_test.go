@@ -14,7 +14,7 @@ import (
 // TestWhoBuilds: each of the four, and what that comes to.
 func TestWhoBuilds(t *testing.T) {
 	for _, c := range []struct {
-		base, yours, theirs string // what the file "broken" of each holds; the check wants no "x" in it
+		base, yours, theirs string // what the file "broken.md" of each holds; the check wants no "x" in it
 		verdict             string
 	}{
 		{"ok\n", "ok\nmine\n", "theirs\nok\n", "Yours builds, theirs builds, together they do not."},
@@ -24,13 +24,14 @@ func TestWhoBuilds(t *testing.T) {
 		{"x\nok\n", "x\nok\nmine\n", "theirs\nx\nok\n", "The common ancestor fails, too: the cause is older, or the command is wrong."},
 	} {
 		tm := newTeam(t)
-		tm.mine.Commit("start", "broken", c.base)
+		tm.mine.Commit("start", "broken.md", c.base)
 		tm.mine.Git("push", "-q")
 		tm.other.Git("pull", "-q")
-		tm.mine.Commit("mine", "broken", c.yours)
-		tm.other.Commit("theirs", "broken", c.theirs)
+		tm.mine.Commit("mine", "broken.md", c.yours)
+		tm.other.Commit("theirs", "broken.md", c.theirs)
 		tm.other.Git("push", "-q")
-		gittest.Own(t, "dorvik.check", "echo >> $COUNT; ! grep -q x broken && ! { grep -q mine broken && grep -q theirs broken; }")
+		gittest.Own(t, "dorvik.check", "echo >> $COUNT; ! grep -q x broken.md && ! { grep -q mine broken.md && grep -q theirs broken.md; }")
+		gittest.Own(t, "dorvik.checkEnv", "COUNT")
 		count := t.TempDir() + "/count"
 		t.Setenv("COUNT", count)
 		s := tm.session()
@@ -38,7 +39,7 @@ func TestWhoBuilds(t *testing.T) {
 		terms, agreed, err := s.MayCheck(t.Context(), p, j.Tree)
 		require.NoError(t, err)
 		require.True(t, agreed)
-		proof, err := s.Prove(t.Context(), p, terms, b.Tip, j.Tree, func(string) {}, nil)
+		proof, err := s.Prove(t.Context(), p, terms, b.Tip, func(string) {}, nil)
 		require.NoError(t, err)
 		require.False(t, proof.Result.Passed, c.verdict)
 		for range 2 {
@@ -69,11 +70,13 @@ func TestTheirsIsNotRunByWhatNobodyAgreedTo(t *testing.T) {
 	p, j, b := ready(t, s, Merge, settle.Yours)
 	terms, _, err := s.MayCheck(t.Context(), p, j.Tree)
 	require.NoError(t, err)
-	_, err = s.Prove(t.Context(), p, terms, b.Tip, j.Tree, func(string) {}, nil)
+	_, err = s.Prove(t.Context(), p, terms, b.Tip, func(string) {}, nil)
 	require.NoError(t, err)
 	builds, err := s.WhoBuilds(t.Context(), p, terms, func(Builds) {})
 	require.NoError(t, err)
 	assert.Nil(t, builds.Theirs)
+	assert.Equal(t, []string{"Theirs was not run: the command can run what others changed, which you did not agree to: " +
+		"Makefile by Ada Sund."}, builds.Unrun)
 	assert.False(t, *builds.Yours || *builds.Base)
 }
 
@@ -100,7 +103,7 @@ func TestNobodyIsBlamedOnAGuess(t *testing.T) {
 			p, j, b := ready(t, s, Merge, settle.YoursTheirs)
 			terms, _, err := s.MayCheck(t.Context(), p, j.Tree)
 			require.NoError(t, err)
-			proof, err := s.Prove(t.Context(), p, terms, b.Tip, j.Tree, func(string) {}, nil)
+			proof, err := s.Prove(t.Context(), p, terms, b.Tip, func(string) {}, nil)
 			require.NoError(t, err)
 			assert.False(t, proof.Result.Passed)
 			assert.Equal(t, c.unchecked, proof.Unchecked)
@@ -126,7 +129,7 @@ func TestTheCheckIsCleared(t *testing.T) {
 	tree, err := s.Tree(tip)
 	require.NoError(t, err)
 	for _, line := range []string{"mkae", "make test", "", ""} {
-		require.NoError(t, s.SetCheck(t.Context(), line, tree))
+		require.NoError(t, s.SetCheck(t.Context(), line, nil, tree))
 		c, ok, err := s.CheckCommand(t.Context(), tree)
 		require.NoError(t, err)
 		require.True(t, ok)

@@ -350,7 +350,7 @@ func TestAStoryIsToldAfterwards(t *testing.T) {
 	tm.diverge()
 	s := tm.session()
 	p, j, b := ready(t, s, Merge, settle.Theirs)
-	_, err := s.Prove(t.Context(), p, termsOf("true"), b.Tip, j.Tree, func(string) {}, nil)
+	_, err := s.Prove(t.Context(), p, termsOf("true", j.Tree), b.Tip, func(string) {}, nil)
 	require.NoError(t, err)
 	before, err := s.Story(t.Context(), "")
 	require.NoError(t, err)

@@ -38,14 +38,14 @@ func (s *Session) EachKnown(ctx context.Context, terms *Terms, b Built) (out []E
 
 // CheckEach checks the new commits in order, up to the first that does not pass. What was checked before is not
 // checked again. told is given how they stand after each.
-func (s *Session) CheckEach(ctx context.Context, terms *Terms, b Built, emit func(string), told func([]Each)) ([]Each,
+func (s *Session) CheckEach(ctx context.Context, p *Position, terms *Terms, b Built, emit func(string), told func([]Each)) ([]Each,
 	error) {
 	all, err := s.EachKnown(ctx, terms, b)
 	if err != nil {
 		return nil, err
 	}
 	for i := range all {
-		passed, err := s.checkOne(ctx, terms, &all[i], emit)
+		passed, err := s.checkOne(ctx, p, terms, &all[i], emit)
 		if err != nil {
 			return all, err
 		}
@@ -59,7 +59,7 @@ func (s *Session) CheckEach(ctx context.Context, terms *Terms, b Built, emit fun
 // FindFailing finds a commit that does not pass though the one before it does, where the last of them does not, by
 // halving: for n commits that takes at most ⌈log₂ n⌉ checks. Where it fails on and off, it is one of those that begin
 // to.
-func (s *Session) FindFailing(ctx context.Context, terms *Terms, b Built, emit func(string), told func([]Each)) ([]Each,
+func (s *Session) FindFailing(ctx context.Context, p *Position, terms *Terms, b Built, emit func(string), told func([]Each)) ([]Each,
 	error) {
 	all, err := s.EachKnown(ctx, terms, b)
 	if err != nil {
@@ -79,7 +79,7 @@ func (s *Session) FindFailing(ctx context.Context, terms *Terms, b Built, emit f
 	}
 	for hi-lo > 1 {
 		mid := (lo + hi) / 2
-		passed, err := s.checkOne(ctx, terms, &all[mid], emit)
+		passed, err := s.checkOne(ctx, p, terms, &all[mid], emit)
 		if err != nil {
 			return all, err
 		}
@@ -95,17 +95,22 @@ func (s *Session) FindFailing(ctx context.Context, terms *Terms, b Built, emit f
 	return all, nil
 }
 
-// checkOne checks a commit by itself, if that is not known.
-func (s *Session) checkOne(ctx context.Context, terms *Terms, one *Each, emit func(string)) (passed bool, err error) {
+// checkOne checks a commit by itself, if that is not known. What others changed that the command can run there, and that
+// was not agreed to, is an *UnagreedError.
+func (s *Session) checkOne(ctx context.Context, p *Position, terms *Terms, one *Each, emit func(string)) (passed bool,
+	err error) {
 	if one.Passed != nil {
 		return *one.Passed, nil
 	}
-	emit("dorvik: " + one.ID.String())
-	co, err := s.checkout(ctx, "check-each", one.ID, emit)
+	tree, err := s.Tree(one.ID)
 	if err != nil {
 		return false, err
 	}
-	tree, err := s.Tree(one.ID)
+	if err := s.mayRun(ctx, terms, p, p.joined(tree)); err != nil {
+		return false, err
+	}
+	emit("dorvik: " + one.ID.String())
+	co, err := s.checkout(ctx, "check-each", one.ID, emit)
 	if err != nil {
 		return false, err
 	}

@@ -23,11 +23,15 @@ func TestEachCommitIsChecked(t *testing.T) {
 	tm.mine.Git("rm", "-q", "broken")
 	tm.mine.Commit("four", "four", "4\n")
 	s := tm.session()
-	_, _, b := ready(t, s, Rebase, settle.Yours)
-	terms := termsOf("echo; test ! -e broken")
+	p, j, b := ready(t, s, Rebase, settle.Yours)
+	terms := termsOf("echo; test ! -e broken", j.Tree)
+	_, err := s.CheckEach(t.Context(), p, terms, b, func(string) {}, func([]Each) {})
+	var asks *UnagreedError
+	require.ErrorAs(t, err, &asks, "nobody agreed to it")
+	require.NoError(t, s.AgreeTo(terms))
 	for runs, want := range []int{2, 0} {
 		n := 0
-		all, err := s.CheckEach(t.Context(), terms, b, func(l string) {
+		all, err := s.CheckEach(t.Context(), p, terms, b, func(l string) {
 			if l == "" {
 				n++
 			}
@@ -60,12 +64,12 @@ func TestTheFirstFailingCommitIsHalvedFor(t *testing.T) {
 		}
 		s := tm.session()
 		p, j, b := ready(t, s, Rebase, settle.Yours)
-		terms := termsOf(fmt.Sprintf("echo; test ! -e c%d", at))
-		_, err := s.Prove(t.Context(), p, terms, b.Tip, j.Tree, func(string) {}, nil)
+		terms := termsOf(fmt.Sprintf("echo; test ! -e c%d", at), j.Tree)
+		_, err := s.Prove(t.Context(), p, terms, b.Tip, func(string) {}, nil)
 		require.NoError(t, err)
 		for _, most := range []int{4, 0} {
 			runs := 0
-			all, err := s.FindFailing(t.Context(), terms, b, func(l string) {
+			all, err := s.FindFailing(t.Context(), p, terms, b, func(l string) {
 				if l == "" {
 					runs++
 				}
@@ -111,11 +115,11 @@ func TestWhatIsLikeliestToFailIsFirst(t *testing.T) {
 	tm.other.Git("push", "-q")
 	s := tm.session()
 	p, j, b := ready(t, s, Rebase, settle.Yours)
-	terms := termsOf("true")
+	terms := termsOf("true", j.Tree)
 	terms.Command.Steps = []string{"true", "go test ./..."}
 	prove := func() (ran []string) {
 		var begun []check.Step
-		proof, err := s.Prove(t.Context(), p, terms, b.Tip, j.Tree, func(string) {}, func(steps []check.Step, at int) {
+		proof, err := s.Prove(t.Context(), p, terms, b.Tip, func(string) {}, func(steps []check.Step, at int) {
 			begun = append(begun, steps[at])
 		})
 		require.NoError(t, err)
@@ -130,6 +134,7 @@ func TestWhatIsLikeliestToFailIsFirst(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, s.AddMend(Mend{Path: "fares/fares.go", Before: text, After: strings.Replace(text, "4", "0", 1)}))
 	p, j, b = ready(t, s, Rebase, settle.Yours)
+	terms.Tree = j.Tree
 	assert.Equal(t, []string{"true", "go test skerry/berths  what failed before", "go test ./...", "true"}, prove())
 	assert.Equal(t, []string{"true", "go test skerry/berths skerry/fares  where both sides’ changes meet",
 		"go test ./...",

@@ -292,7 +292,6 @@ func (r *Resume) route(p *Position) Route {
 func (w *Workspace) goOnward(ctx context.Context, j *Join, p *Position, resolve replay.Resolver,
 	progress func(done, of int)) error {
 	r := p.Resume
-	j.besides = p.Stuck.Nearly
 	switch j.Route = r.route(p); {
 	case p.SettlesOnly():
 		return w.settleOnly(ctx, j, p, resolve)

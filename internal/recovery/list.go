@@ -8,7 +8,6 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/core/patch"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/git"
 )
@@ -172,7 +171,7 @@ func (f *follower) commit(c git.Command) error {
 		return nil
 	}
 	if !t.Into && f.signOff != "" {
-		t.Message = patch.WithTrailer(n.Message, f.signOff)
+		t.Message = object.WithTrailer(n.Message, f.signOff)
 	}
 	f.add(t)
 	return nil
@@ -196,7 +195,7 @@ func (f *follower) into(t *replay.Todo, c git.Command) {
 	default: // -C takes the message of this one; -c, too, and has it edited
 		t.Says.Does, t.Says.Text = replay.Replaces, withoutMark(t.Commit.Message, "amend!")
 		if f.signOff != "" {
-			t.Says.Text = strings.TrimRight(patch.WithTrailer(t.Says.Text, f.signOff), "\n")
+			t.Says.Text = strings.TrimRight(object.WithTrailer(t.Says.Text, f.signOff), "\n")
 		}
 	}
 	if c.Flag == "-c" {

@@ -2,6 +2,7 @@ package recovery
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path"
@@ -123,20 +124,21 @@ func (j *Join) amended() bool {
 func (s *Session) ToMake(ctx context.Context, p *Position, j *Join) (all []*Terms, agreed bool, err error) {
 	agreed = true
 	for _, m := range j.Unmade() {
-		t, err := s.termsFor(ctx, &Terms{Command: check.Command{Steps: []string{m.Command}}, Makes: m.Path}, j.Tree, p)
+		t, err := s.termsFor(ctx, &Terms{Command: check.Command{Steps: []string{m.Command}}, Makes: m.Path}, p,
+			p.joined(j.Tree))
 		if err != nil {
 			return nil, false, err
 		}
-		all, agreed = append(all, t), agreed && s.AgreedTo(t.String())
+		all, agreed = append(all, t), agreed && t.Agreed()
 	}
 	return all, agreed, nil
 }
 
-// Make runs the commands that make files anew, which is agreed to by that, each in the file's folder of the check's
+// Make runs the commands that make files anew, which were shown and are agreed to by that, each in the file's folder of the check's
 // checkout of a joined commit, and keeps what they made. Nothing else that they changed is taken; what that is, is
 // said to each, as all that they print is. failed is the one that did not end well, or nil.
-func (s *Session) Make(ctx context.Context, j *Join, tip object.ID, each func(string)) (failed *check.Report,
-	err error) {
+func (s *Session) Make(ctx context.Context, j *Join, terms []*Terms, tip object.ID, each func(string)) (
+	failed *check.Report, err error) {
 	s.last = lastRun{}
 	co, err := s.checkout(ctx, "check", tip, each)
 	if err != nil {
@@ -150,13 +152,12 @@ func (s *Session) Make(ctx context.Context, j *Join, tip object.ID, each func(st
 	if err != nil {
 		return nil, err
 	}
-	terms, _, err := s.ToMake(ctx, nil, j)
-	if err != nil {
-		return nil, err
-	}
 	var paths []string
 	for i, m := range j.Unmade() {
-		if err := s.Agree(terms[i].String()); err != nil {
+		if i >= len(terms) || terms[i].Makes != m.Path || terms[i].Tree != j.Tree {
+			return nil, errors.New("what makes files anew was shown for another joined result; look at it again")
+		}
+		if err := s.AgreeTo(terms[i]); err != nil {
 			return nil, err
 		}
 		paths = append(paths, m.Path)

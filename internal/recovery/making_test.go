@@ -40,7 +40,7 @@ func TestAGeneratedFileIsMadeAnew(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, []bool{true, false}, []bool{u.Making, u.MayMake}, "nobody agreed to it")
 			var out []string
-			failed, err := s.Make(t.Context(), j, b.Tip, func(l string) { out = append(out, l) })
+			failed, err := s.Make(t.Context(), j, u.ToMake, b.Tip, func(l string) { out = append(out, l) })
 			require.NoError(t, err)
 			require.Nil(t, failed)
 			assert.Equal(t, []string{"$ " + command + "   (in d)", "hello",
@@ -73,13 +73,20 @@ func TestAGeneratedFileIsMadeAnew(t *testing.T) {
 	}
 }
 
+// toMake are the commands of a join that make files anew.
+func toMake(t *testing.T, s *Session, p *Position, j *Join) []*Terms {
+	terms, _, err := s.ToMake(t.Context(), p, j)
+	require.NoError(t, err)
+	return terms
+}
+
 func TestMakingAnewThatDoesNotEndWell(t *testing.T) {
 	for command, want := range map[string]string{
 		"exit 3": "", "rm all": "took d/all away", "printf '\\377' > all": "no text in UTF-8", ":": "left it as it is",
 	} {
 		_, s := generated(t, command)
 		p, j, b := ready(t, s, Merge, settle.Anew)
-		failed, err := s.Make(t.Context(), j, b.Tip, func(string) {})
+		failed, err := s.Make(t.Context(), j, toMake(t, s, p, j), b.Tip, func(string) {})
 		switch {
 		case want == "":
 			require.NoError(t, err)
@@ -105,7 +112,7 @@ func TestMakingAnewThatDoesNotEndWell(t *testing.T) {
 func TestWhatIsMadeIsOfOneTree(t *testing.T) {
 	_, s := generated(t, "echo made > all")
 	p, j, b := ready(t, s, Merge, settle.Anew)
-	_, err := s.Make(t.Context(), j, b.Tip, func(string) {})
+	_, err := s.Make(t.Context(), j, toMake(t, s, p, j), b.Tip, func(string) {})
 	require.NoError(t, err)
 	names, _, err := s.TextAt(j.Tree, "d/names/a")
 	require.NoError(t, err)
@@ -133,13 +140,13 @@ func TestWhatAMakingGoesBy(t *testing.T) {
 	tm, s := generated(t, "make -s all")
 	const how = ".PHONY: all\nall:\n\techo made > all\n"
 	tm.mine.Commit("how", "d/Makefile", how)
-	_, j, b := ready(t, s, Merge, settle.Anew)
-	failed, err := s.Make(t.Context(), j, b.Tip, func(string) {})
+	p, j, b := ready(t, s, Merge, settle.Anew)
+	failed, err := s.Make(t.Context(), j, toMake(t, s, p, j), b.Tip, func(string) {})
 	require.NoError(t, err)
 	require.Nil(t, failed)
 	tm.other.Commit("how, too", "d/Makefile", strings.Replace(how, "echo", "touch ran; echo", 1))
 	tm.other.Git("push", "-q")
-	p, err := s.Locate(t.Context(), true)
+	p, err = s.Locate(t.Context(), true)
 	require.NoError(t, err)
 	r, err := s.SettleBy(t.Context(), p, Merge, []settle.Way{settle.Anew, settle.Theirs})
 	require.NoError(t, err)
@@ -147,8 +154,8 @@ func TestWhatAMakingGoesBy(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, agreed)
 	require.Len(t, terms, 1)
-	require.Len(t, terms[0].Changed(), 1)
-	assert.Equal(t, "d/Makefile", terms[0].Changed()[0].Path)
-	assert.Contains(t, terms[0].Changed()[0].Change.To, "touch ran")
-	assert.ErrorContains(t, &UnmadeError{terms}, "d/Makefile changed since")
+	require.Len(t, terms[0].Asks, 1)
+	assert.Equal(t, "d/Makefile", terms[0].Asks[0].Path)
+	assert.Contains(t, terms[0].Asks[0].Change.To, "touch ran")
+	assert.ErrorContains(t, &UnmadeError{terms}, "was changed since: d/Makefile by ")
 }

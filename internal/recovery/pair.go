@@ -164,6 +164,9 @@ func (s *Session) together(ctx context.Context, p *Position, terms *Terms, mine,
 	if known, err := s.RanBefore(ctx, terms.Command, tree); err != nil || known != nil {
 		return known != nil && known.Passed, err
 	}
+	if err := s.mayRun(ctx, terms, p, on{tree, p.Yours, []object.ID{other.ID}}); err != nil {
+		return false, err
+	}
 	who, err := s.Repo.Committer(ctx)
 	if err != nil {
 		return false, err

@@ -26,13 +26,14 @@ func TestThePairThatCollides(t *testing.T) {
 		tm.other.Git("push", "-q")
 		count := t.TempDir() + "/count"
 		t.Setenv("COUNT", count)
+		gittest.Own(t, "dorvik.checkEnv", "COUNT")
 		gittest.Own(t, "dorvik.check", fmt.Sprintf("echo >> $COUNT; ! { test -e mine%d && test -e theirs%d; }", at[0],
 			at[1]))
 		s := tm.session()
 		p, j, b := ready(t, s, Merge, settle.Yours)
 		terms, _, err := s.MayCheck(t.Context(), p, j.Tree)
 		require.NoError(t, err)
-		_, err = s.Prove(t.Context(), p, terms, b.Tip, j.Tree, func(string) {}, nil)
+		_, err = s.Prove(t.Context(), p, terms, b.Tip, func(string) {}, nil)
 		require.NoError(t, err)
 		most := 0
 		pair, err := s.FindPair(t.Context(), p, terms, func(_, atMost int) { most = atMost })

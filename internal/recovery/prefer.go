@@ -3,6 +3,7 @@ package recovery
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/object"
@@ -79,17 +80,37 @@ func (j *Join) preferred(decisions *settle.Decisions, prefer []settle.Way) (out 
 type UnagreedError struct{ Terms *Terms }
 
 func (e *UnagreedError) Error() string {
-	c := e.Terms.Command
-	var changed []string
-	for _, f := range e.Terms.Changed() {
-		changed = append(changed, f.Path)
+	t := e.Terms
+	again := fmt.Sprintf("say --check '%s' to run it, or --no-check to go on without", t.Command.Line())
+	if !t.Before && !t.Command.Own {
+		return fmt.Sprintf("the check “%s” (found from %s) was never agreed to in this repository; %s", t.Command.Line(),
+			t.Command.Source, again)
 	}
-	if len(changed) > 0 {
-		return fmt.Sprintf("the check “%s” was agreed to in this repository, and %s changed since; look at that, and "+
-			"say --check '%s' to run it, or --no-check to go on without", c.Line(), words.List(changed), c.Line())
+	return fmt.Sprintf("the check “%s” was agreed to in this repository, and what it can run was changed since: %s; "+
+		"look at that, and %s", t.Command.Line(), t.changed(), again)
+}
+
+// changed names what others changed, with who did.
+func (t *Terms) changed() string {
+	var out []string
+	for _, f := range t.Asks {
+		out = append(out, f.Path+f.whose())
 	}
-	return fmt.Sprintf("the check “%s” (found from %s) was never agreed to in this repository; say --check '%s' to "+
-		"run it, or --no-check to go on without", c.Line(), c.Source, c.Line())
+	return words.List(words.Some(out, 4))
+}
+
+// whose names who changed a file, with a leading “by”; empty where nobody knows.
+func (f *Unagreed) whose() string {
+	var who []string
+	for _, n := range f.By {
+		if name := n.Author().Name; !slices.Contains(who, name) {
+			who = append(who, name)
+		}
+	}
+	if len(who) == 0 {
+		return ""
+	}
+	return " by " + words.List(words.Some(who, 3))
 }
 
 // UnmadeError says that files are to be made anew by commands that nobody agreed to as they read now.
@@ -97,9 +118,10 @@ type UnmadeError struct{ Terms []*Terms }
 
 func (e *UnmadeError) Error() string {
 	for _, t := range e.Terms {
-		if c := t.Changed(); len(c) > 0 {
-			return fmt.Sprintf("%s is to be made anew by “%s”, which was agreed to in this repository, and %s changed "+
-				"since; open dorvik to look at that, or to take a side", t.Makes, t.Command.Line(), c[0].Path)
+		if t.Before && len(t.Asks) > 0 {
+			return fmt.Sprintf("%s is to be made anew by “%s”, which was agreed to in this repository, and what it can "+
+				"run was changed since: %s; open dorvik to look at that, or to take a side", t.Makes, t.Command.Line(),
+				t.changed())
 		}
 	}
 	return fmt.Sprintf("%s is to be made anew by “%s”, which was never agreed to in this repository; open dorvik to "+
@@ -116,8 +138,8 @@ func (s *Session) CheckBy(ctx context.Context, tree object.ID) (c check.Command,
 	return c, found, err
 }
 
-// MayCheck gives what a tree is checked by, nil where there is nothing, and whether that may be run: it was agreed to
-// as it reads now or, where it was never asked about, the person's own configuration names it.
+// MayCheck gives what a tree is checked by, nil where there is nothing, and whether that may be run: it was agreed to,
+// or the person's own configuration names it, and others changed nothing since that it can run.
 func (s *Session) MayCheck(ctx context.Context, p *Position, tree object.ID) (t *Terms, agreed bool, err error) {
 	c, found, err := s.CheckBy(ctx, tree)
 	if err != nil || !found {
@@ -126,5 +148,5 @@ func (s *Session) MayCheck(ctx context.Context, p *Position, tree object.ID) (t 
 	if t, err = s.TermsOf(ctx, c, tree, p); err != nil {
 		return nil, false, err
 	}
-	return t, s.AgreedTo(t.String()) || c.Own && !t.Before, nil
+	return t, t.Agreed(), nil
 }

@@ -2,6 +2,7 @@ package recovery
 
 import (
 	"context"
+	"fmt"
 
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/diagnose"
@@ -114,11 +115,19 @@ type Proof struct {
 // command is not known, or where the checkout lacks something.
 func (p *Proof) Blames() bool { return p.Unchecked == "" && len(p.Lacks) == 0 }
 
-// Prove runs a check, which is agreed to by that as it reads now, on a commit of the joined tree; each gets
-// every line it prints, and told each step that begins.
-func (s *Session) Prove(ctx context.Context, p *Position, terms *Terms, tip, tree object.ID, each func(string),
+// Prove runs a check on a commit of the joined tree, which is agreed to by that as it was shown; each gets every line it
+// prints, and told each step that begins.
+func (s *Session) Prove(ctx context.Context, p *Position, terms *Terms, tip object.ID, each func(string),
 	told begun) (*Proof, error) {
-	if err := s.Agree(terms.String()); err != nil {
+	tree, err := s.Tree(tip)
+	if err != nil {
+		return nil, err
+	}
+	if terms.Tree != tree { // something else was shown
+		return nil, fmt.Errorf("the check “%s” was agreed to for another joined result; look at it again",
+			terms.Command.Line())
+	}
+	if err := s.AgreeTo(terms); err != nil {
 		return nil, err
 	}
 	var all []string

@@ -509,8 +509,6 @@ func (s *Session) reflog(p *Position, j *Join, b Built) (string, error) {
 		return "rebase (finish): refs/heads/" + p.Branch.Name + " onto " + onto.String(), nil
 	case j.Route == Pick && p.Resume != nil && p.Stuck.Operation == git.Reverting:
 		return "revert: " + tip.Subject(), nil
-	case j.Route == Pick && p.Resume != nil && p.Stuck.Operation == git.Applying:
-		return "am: " + tip.Subject(), nil
 	case j.Route == Pick:
 		return "cherry-pick: " + tip.Subject(), nil
 	case len(j.Stops) > 0 || p.Resume != nil:
@@ -1075,8 +1073,7 @@ func (w *Workspace) namesIn(tree object.ID, dir string) (names string, ok bool) 
 	return names, err == nil
 }
 
-// environment is what checks run in: without git's own variables, and without secrets but those that dorvik.checkEnv
-// names.
+// environment is what checks run in: what builds need, and what dorvik.checkEnv names.
 func (s *Session) environment(ctx context.Context) ([]string, error) {
 	keep, err := s.Repo.Values(ctx, "dorvik.checkEnv", false)
 	var names []string
@@ -1087,8 +1084,8 @@ func (s *Session) environment(ctx context.Context) ([]string, error) {
 	}
 	// A build may ask git about the folder it is in. That is inside the git directory: were it to find the person's
 	// working tree from there, it would lock its index, and leave the lock behind where it is ended.
-	return append(check.Environment(git.CleanEnvironment(), names), "GIT_OPTIONAL_LOCKS=0",
-		"GIT_CEILING_DIRECTORIES="+filepath.Join(s.Repo.GitDir, "dorvik")), err
+	env, _ := check.Environment(git.CleanEnvironment(), names)
+	return append(env, "GIT_OPTIONAL_LOCKS=0", "GIT_CEILING_DIRECTORIES="+filepath.Join(s.Repo.GitDir, "dorvik")), err
 }
 
 // checkout brings a checkout, by its name, to a joined commit, and says to emit in what it is not as the working

@@ -367,7 +367,7 @@ func TestTheCheckHasSubmodules(t *testing.T) {
 	for range 2 { // again, in what is there
 		var said []string
 		r, at, err := s.RunCheck(t.Context(), nil, termsOf("cat parts/lib/inner/deep && test ! -e "+
-			"parts/absent/x").Command, tip,
+			"parts/absent/x", object.ID{}).Command, tip,
 			func(l string) { said = append(said, l) }, nil)
 		require.NoError(t, err)
 		assert.True(t, r.Passed)
@@ -391,7 +391,7 @@ func TestLargeFilesThatAreNotThere(t *testing.T) {
 	tip, err := object.ParseID(tm.mine.Git("rev-parse", "HEAD"))
 	require.NoError(t, err)
 	var said []string
-	_, at, err := s.RunCheck(t.Context(), nil, termsOf("true").Command, tip, func(l string) { said = append(said, l) },
+	_, at, err := s.RunCheck(t.Context(), nil, termsOf("true", object.ID{}).Command, tip, func(l string) { said = append(said, l) },
 		nil)
 	require.NoError(t, err)
 	assert.Equal(t, []string{

@@ -76,14 +76,14 @@ func TestTheWholeJob(t *testing.T) {
 		assert.True(t, ok)
 		assert.Equal(t, map[Route]string{Rebase: "your last commit, “mine”", Merge: "the merge commit"}[route], holder)
 		var lines []string
-		proof, err := s.Prove(ctx, p, termsOf("echo ./f:2:1: broken; exit 3"), u.Built.Tip, j.Tree,
+		proof, err := s.Prove(ctx, p, termsOf("echo ./f:2:1: broken; exit 3", j.Tree), u.Built.Tip,
 			func(l string) { lines = append(lines, l) }, nil)
 		require.NoError(t, err)
 		assert.Equal(t, []string{"./f:2:1: broken"}, lines)
 		assert.False(t, proof.Result.Passed)
 		require.Len(t, proof.Places, 1)
 		assert.Equal(t, LineTheirs, proof.Texts["f"][1].Origin)
-		proof, err = s.Prove(ctx, p, u.Terms, u.Built.Tip, j.Tree, func(string) {}, nil)
+		proof, err = s.Prove(ctx, p, u.Terms, u.Built.Tip, func(string) {}, nil)
 		require.NoError(t, err)
 		assert.True(t, proof.Result.Passed)
 		u, err = s.ToCheck(ctx, p, j)
@@ -273,7 +273,7 @@ func TestOverlapsSayWhatMet(t *testing.T) {
 	assert.Equal(t, merge.AddAdd, got["bin"].Conflict)
 }
 
-// termsOf are those of a command that goes by no file.
-func termsOf(line string) *Terms {
-	return &Terms{Command: check.Command{Steps: []string{line}}}
+// termsOf are those of a command on a tree.
+func termsOf(line string, tree object.ID) *Terms {
+	return &Terms{Command: check.Command{Steps: []string{line}}, Tree: tree}
 }

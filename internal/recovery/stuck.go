@@ -15,7 +15,6 @@ import (
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/core/patch"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/git"
@@ -45,14 +44,13 @@ type Stuck struct {
 	*git.Unfinished
 	On      git.Branch // the branch that it is done to
 	Dirty   []git.Dirty
-	Open    []string       // paths that are not settled
-	Marked  []string       // of these, those in which some conflicts are settled already, between marks
-	Settled []string       // paths that were in conflict and are settled
-	Resume  *Resume        // how it is gone on with; nil where Dorvik cannot
-	Why     string         // why it cannot
-	Notes   []string       // what to know of its list before going on, as sentences
-	Runs    []string       // commands that its list has run on the way
-	Nearly  []merge.Remark // patches that fit only nearly, and where
+	Open    []string // paths that are not settled
+	Marked  []string // of these, those in which some conflicts are settled already, between marks
+	Settled []string // paths that were in conflict and are settled
+	Resume  *Resume  // how it is gone on with; nil where Dorvik cannot
+	Why     string   // why it cannot
+	Notes   []string // what to know of its list before going on, as sentences
+	Runs    []string // commands that its list has run on the way
 
 	found   []settle.Decision      // of open files, what is settled between the marks
 	held    *Uncommitted           // all that is not committed
@@ -116,11 +114,6 @@ func (w *Workspace) Stuck(ctx context.Context) (*Stuck, error) {
 	for _, d := range s.Dirty {
 		if d.Conflict {
 			s.Open = append(s.Open, d.Path)
-		}
-	}
-	if s.Operation == git.Applying {
-		if err := w.patches(ctx, s); err != nil {
-			return nil, err
 		}
 	}
 	if err := w.stopped(ctx, s); err != nil {
@@ -282,7 +275,7 @@ func (w *Workspace) stopTrees(s *Stuck) (base, yours, theirs object.ID, ok bool,
 		return base, yours, theirs, false, err
 	}
 	switch s.Operation {
-	case git.Picking, git.Applying:
+	case git.Picking:
 		return before, head, c.Tree, true, nil
 	case git.Reverting:
 		return c.Tree, head, before, true, nil
@@ -493,13 +486,13 @@ func (w *Workspace) resume(ctx context.Context, s *Stuck) error {
 	}
 	r := s.Resume
 	switch {
+	case s.Operation == git.Applying:
+		s.Why = "its patches come from mails, which Dorvik does not read. Once what it stopped at is settled and " +
+			"staged, “git am --continue” goes on with it; “git am --skip” leaves that patch out"
 	case len(s.Merged) > 0 && s.from.IsZero():
 		s.Why = "it joins more than two lines at once, and those before the last do not join by themselves"
 	}
 	s.withoutFollowing()
-	for _, n := range s.Nearly {
-		s.note("%s: %s. Look at what becomes of it.", n.Path, n.Words)
-	}
 	if s.Why == "" {
 		var err error
 		switch s.Operation {
@@ -581,7 +574,7 @@ func (f *follower) stopped(begun *merge.Begun) error {
 		s.reworded(n)
 	}
 	if f.signOff != "" && !t.Into {
-		t.Message = patch.WithTrailer(cmp.Or(t.Message, n.Message), f.signOff)
+		t.Message = object.WithTrailer(cmp.Or(t.Message, n.Message), f.signOff)
 	}
 	var others []replay.Parent
 	for _, id := range s.Merged {
@@ -625,7 +618,7 @@ func (w *Workspace) resumePicks(ctx context.Context, s *Stuck, r *Resume) (err e
 	begun := r.Begun
 	r.Onto, r.Begun = s.Head, nil
 	list := s.Todo
-	if begun != nil || s.Operation == git.Applying && len(s.Done) > 0 { // a patch changes no file until it fits
+	if begun != nil {
 		list = append(slices.Clone(s.Done[len(s.Done)-1:]), s.Todo...)
 	}
 	if s.Has("no-commit") {
@@ -667,10 +660,10 @@ func (w *Workspace) resumePicks(ctx context.Context, s *Stuck, r *Resume) (err e
 			}
 			t.Own, t.Message = true, t.Commit.Message
 		case s.Has("x"):
-			t.Message = patch.WithTrailer(n.Message, "(cherry picked from commit "+c.Commit.String()+")")
+			t.Message = object.WithTrailer(n.Message, "(cherry picked from commit "+c.Commit.String()+")")
 		}
 		if signOff != "" {
-			t.Message = patch.WithTrailer(cmp.Or(t.Message, n.Message), signOff)
+			t.Message = object.WithTrailer(cmp.Or(t.Message, n.Message), signOff)
 		}
 		if i == 0 && begun != nil {
 			t.Begun, t.Message = begun, s.Message
@@ -746,8 +739,8 @@ func (s *Stuck) standing() string {
 		out = append(out, words.Count(n, "is", "are")+" settled already")
 	}
 	switch {
-	case len(out) == 0 && s.join == nil && s.Operation == git.Applying && !s.Stopped.IsZero():
-		return "It does not fit the files, which git left as they were."
+	case len(out) == 0 && s.Operation == git.Applying:
+		return "It does not fit the files, or was to be looked at; git changed none of them for it."
 	case len(out) == 0 && s.join != nil && s.join.Clean():
 		return "Nothing is in conflict."
 	case len(out) == 0:
@@ -1102,6 +1095,8 @@ func (s *Stuck) NotAnew() string {
 	switch {
 	case s.Operation == git.Unmerged:
 		return "nothing was being joined: there are only conflicts to settle"
+	case s.Operation == git.Applying:
+		return "patches from mails are no commits that could be joined"
 	case s.Branch == "":
 		return "it is done on no branch (a detached HEAD), which follows nothing that it could be joined with"
 	case s.On.Upstream == "":

@@ -79,8 +79,6 @@ var halfDones = map[string]halfDone{
 	"interactive": {begin: []string{"-c", "sequence.editor=sed -i -e s/^pick/squash/ -e 1s/squash/pick/", "rebase",
 		"-i",
 		"origin/main"}, onward: []string{"rebase", "--continue"}, conflict: true},
-	"mails": {begin: []string{"am", "--3way", ".git/mails"}, onward: []string{"am", "--continue"}, conflict: true,
-		before: sideAsMails},
 	"picks": {begin: []string{"cherry-pick", "..side"}, onward: []string{"cherry-pick", "--continue"}, conflict: true},
 	"revert": {begin: []string{"revert", "--no-edit", "HEAD~2"}, onward: []string{"revert", "--continue"},
 		conflict: true},
@@ -106,11 +104,6 @@ func mergePart(r *gittest.Repo) {
 	settleByHand(r)
 	r.Git("commit", "-q", "--no-edit", "--cleanup=strip")
 	r.Commit("last", "g", numbered("mine", 5, 9))
-}
-
-// sideAsMails writes the commits of another line as mails.
-func sideAsMails(r *gittest.Repo) {
-	r.Write(".git/mails", r.Git("format-patch", "--stdout", "main..side")+"\n")
 }
 
 // settledSoFar is what a person did before giving up.
@@ -324,85 +317,6 @@ func TestWhatAListAsksFor(t *testing.T) {
 			assert.False(t, agreed, "nothing is run without consent")
 			_, j := finishBy(t, s, Finish, "")
 			assert.Equal(t, name != "drops", j.Kept() == 3)
-		})
-	}
-}
-
-// TestMailsThatDoNotApply: where git left the files as they were, as a patch does not apply, Dorvik joins it
-// with the version it was made from, as git does when told to; one of a version that is not here is put
-// where it fits best, and that is said.
-func TestMailsThatDoNotApply(t *testing.T) {
-	mine := newHalfDone(t, halfDone{begin: []string{"am", ".git/mails"}, onward: []string{"am", "--continue"},
-		conflict: true, before: sideAsMails})
-	byGit := gittest.At(t, (&harbour{}).copy(t, mine.Dir))
-	byGit.Git("am", "--abort")
-	_, err := byGit.Try("am", "--3way", ".git/mails")
-	require.Error(t, err)
-	halfDones["mails"].onwards(t, byGit)
-	s := openAgain(t, mine.Dir)
-	st, err := s.Stuck(t.Context())
-	require.NoError(t, err)
-	assert.Equal(t, "git stopped in the middle of applying patches: at the 1st of 2 patches. It does not fit the "+
-		"files, which git left as they were.", st.Sentence())
-	assert.Empty(t, st.Notes)
-	_, j := finishBy(t, s, Finish, "")
-	assert.Equal(t, 3, j.Settled)
-	const form = "--format=%an %ae %ad %T %B"
-	assert.Equal(t, byGit.Git("log", form), mine.Git("log", form))
-	clean(t, mine, "other\n", "")
-}
-
-func TestMailsFromElsewhere(t *testing.T) {
-	from := gittest.New(t)
-	from.Commit("start", "h", numbered("line"), "bin", "\x00one")
-	from.Commit("changed <there>", "h", numbered("theirs", 10), "new", "new\n")
-	mail := from.Git("format-patch", "--stdout", "-1") + "\n"
-	binary := func() string {
-		from.Commit("binary", "bin", "\x00two")
-		return from.Git("format-patch", "--stdout", "--binary", "-1") + "\n"
-	}()
-	for name, c := range map[string]struct{ here, mail, after, note, why string }{
-		"as it was, lower down": {"// head\n" + numbered("line"), mail, "// head\n" + numbered("theirs", 10), "", ""},
-		"another around it": {strings.Replace(numbered("line"), "line 8", "mine 8", 1), mail,
-			strings.Replace(numbered("theirs", 10), "line 8", "mine 8", 1), "h: its 1st patch fits only nearly, at " +
-				"line 7", ""},
-		"another in its place": {strings.Replace(numbered("line"), "line 10", "mine 10", 1), mail,
-			strings.Replace(numbered("line"), "line 10", "both 10", 1), "h: its 1st patch fits only nearly, at line 7",
-			""},
-		"not here":          {"", mail, "", "", "changes h, which is not here"},
-		"of another file":   {numbered("line"), binary, "", "", "which is another file here"},
-		"that is cut short": {numbered("line"), mail[:strings.Index(mail, "+theirs 10")], "", "", "cannot be read"},
-	} {
-		t.Run(name, func(t *testing.T) {
-			tm := newTeam(t)
-			mine := tm.mine
-			mine.Commit("here", "bin", "\x00zero")
-			if c.here != "" {
-				mine.Commit("here", "h", c.here)
-			}
-			mine.Write(".git/mails", c.mail)
-			_, err := mine.Try("-c", "core.editor=true", "am", ".git/mails")
-			if err == nil { // it fits, to git, too: stop before it
-				require.Empty(t, c.note+c.why)
-				mine.Git("reset", "-q", "--hard", "HEAD~1")
-				mine.Write("h", c.here+"in the way\n")
-				_, err = mine.Try("am", ".git/mails")
-				mine.Git("checkout", "h")
-			}
-			require.Error(t, err)
-			s := openAgain(t, mine.Dir)
-			st, err := s.Stuck(t.Context())
-			require.NoError(t, err)
-			assert.Contains(t, strings.Join(st.Notes, "\n"), c.note)
-			assert.Contains(t, st.Why, c.why)
-			if c.why != "" {
-				assert.Nil(t, st.Resume)
-				return
-			}
-			finishBy(t, s, Finish, "")
-			assert.Equal(t, c.after, mine.Read("h"))
-			assert.Equal(t, "new\n", mine.Read("new"))
-			assert.Equal(t, "changed <there>", mine.Git("log", "-1", "--format=%s"))
 		})
 	}
 }

@@ -8,62 +8,82 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Terms are what is agreed to where a command may run: the command, the files that say what it does, as they read, and
-// the filters of the repository's own configuration that run when its checkout is made.
+// Terms are what is agreed to where a command may run on a tree: the command, the filters of the repository's own
+// configuration that run when its checkout is made, and what of the tree others changed that the command can run.
 type Terms struct {
 	Command check.Command
-	Makes   string // a file that it makes anew, in the folder of which it runs; empty for a check
-	Files   []DefinedFile
-	Filters []string // "name: command"
-	Before  bool     // the command was agreed to before, when one of these read otherwise
+	Makes   string      // a file that it makes anew, in the folder of which it runs; empty for a check
+	Tree    object.ID   // that it is to run on
+	Filters []string    // "name: command"
+	Before  bool        // the command was agreed to before
+	Asks    []Unagreed  // what others changed since, and can be run
+	stood   []object.ID // trees that were there before anything of theirs came: agreed to with the first agreement
+	shown   []object.ID // trees of theirs of which all that could be run is in what is asked about
 }
 
-// DefinedFile is a file that says what a command does.
-type DefinedFile struct {
-	Path string
-	ID   object.ID
-	Was  object.ID    // as it was when it was agreed to last; zero where it was not, or reads the same
-	By   history.Node // who of the other side changed it; zero where nobody did
+// Unagreed is a file that others changed since it was agreed to last that a command may run, and that can be run or
+// read as a recipe.
+type Unagreed struct {
+	Path    string
+	Was, ID object.ID      // zero where it was not there, and where it is there no more
+	By      []history.Node // their commits that changed it, the newest first; none where that cannot be told
 
-	Change struct{ From, To string } // the texts, where it reads otherwise and both can be read
+	Change struct{ From, To string } // the texts, where both can be read
 }
 
-// String is what is recorded: the command, and what it goes by.
-func (t *Terms) String() string {
+// Lines gives the lines that were taken out and, where they stood, those that were added, without their ends.
+func (f *Unagreed) Lines(each func(line string, added bool)) {
+	from, to := diff.Lines(f.Change.From), diff.Lines(f.Change.To)
+	for _, e := range diff.Histogram(from, to) {
+		for _, l := range from[e.A0:e.A1] {
+			each(strings.TrimRight(l, "\r\n"), false)
+		}
+		for _, l := range to[e.B0:e.B1] {
+			each(strings.TrimRight(l, "\r\n"), true)
+		}
+	}
+}
+
+// line is what is recorded: the command, and the filters.
+func (t *Terms) line() string {
 	var b strings.Builder
-	b.WriteString(t.head())
-	for _, f := range t.Files {
-		fmt.Fprintf(&b, "\n%s %s", f.ID, f.Path)
+	if t.Makes != "" {
+		b.WriteString("make " + t.Makes + " by " + t.Command.Line())
+	} else {
+		b.WriteString("check " + t.Command.Line())
 	}
 	for _, f := range t.Filters {
-		fmt.Fprintf(&b, "\nfilter %s", f)
+		b.WriteString("\nfilter " + f)
 	}
 	return b.String()
 }
 
-// head is the command, and what it is for.
-func (t *Terms) head() string {
-	if t.Makes != "" {
-		return "make " + t.Makes + " by " + t.Command.Line()
-	}
-	return "check " + t.Command.Line()
-}
-
-// Hash names the terms for a script that agrees to them: the first half of SHA-256 of what is recorded, in hex.
+// Hash names the terms for a script that agrees to them: the first half of the SHA-256, in hex, of what is recorded
+// and of what others changed.
 func (t *Terms) Hash() string {
-	sum := sha256.Sum256([]byte(t.String()))
-	return hex.EncodeToString(sum[:16])
+	sum := sha256.New()
+	fmt.Fprintln(sum, t.line())
+	for _, f := range t.Asks {
+		fmt.Fprintf(sum, "%s %s\n", f.ID, f.Path)
+	}
+	return hex.EncodeToString(sum.Sum(nil)[:16])
 }
 
-// Changed lists the files that read otherwise than when the command was agreed to.
-func (t *Terms) Changed() (out []DefinedFile) {
-	return slices.DeleteFunc(slices.Clone(t.Files), func(f DefinedFile) bool { return f.Was.IsZero() })
+// Agreed reports whether the command may run: it was agreed to, or the person's own configuration names it, and there
+// is nothing to ask about.
+func (t *Terms) Agreed() bool { return (t.Before || t.Command.Own) && len(t.Asks) == 0 }
+
+// AgreeTo records that a command may run, on its tree as it is.
+func (s *Session) AgreeTo(t *Terms) error {
+	return s.agreements.add(t.line(), time.Now(), slices.Concat(t.stood, t.shown, []object.ID{t.Tree})...)
 }
 
 // ownYes reports whether a setting is true in the person's own configuration.
@@ -78,15 +98,42 @@ func (w *Workspace) ownYes(ctx context.Context, key string) bool {
 	return err == nil && yes
 }
 
-// TermsOf finds what running a command on a tree would be agreed to by. With a position it also says who of the other
-// side changed what it goes by. The error is that of reading the settings or the history.
+// on is a tree that something is to run on, and whose work it holds.
+type on struct {
+	tree   object.ID
+	yours  object.ID   // the commit that is the person's own line
+	others []object.ID // commits of others that it holds, too
+}
+
+// joined is the tree of a join, or of one of the commits that it makes.
+func (p *Position) joined(tree object.ID) on {
+	if p == nil {
+		return on{tree: tree}
+	}
+	o := on{tree: tree, yours: p.Yours, others: []object.ID{p.Theirs}}
+	if p.Picking {
+		for _, n := range p.Divergence.Theirs {
+			o.others = append(o.others, n.ID)
+		}
+	}
+	if p.Resume != nil {
+		o.others = append(o.others, p.Resume.Merged...)
+		for _, t := range p.Resume.Todo {
+			o.others = append(o.others, t.Commit.ID)
+		}
+	}
+	return o
+}
+
+// TermsOf finds what running a command on a joined tree is agreed to by. The error is that of reading the settings or
+// the history.
 func (s *Session) TermsOf(ctx context.Context, c check.Command, tree object.ID, p *Position) (*Terms, error) {
-	return s.termsFor(ctx, &Terms{Command: c}, tree, p)
+	return s.termsFor(ctx, &Terms{Command: c}, p, p.joined(tree))
 }
 
 // termsFor completes terms of which the command is known.
-func (s *Session) termsFor(ctx context.Context, t *Terms, tree object.ID, p *Position) (*Terms, error) {
-	t.Files = s.definedBy(t.Command, tree, path.Dir(t.Makes))
+func (s *Session) termsFor(ctx context.Context, t *Terms, p *Position, o on) (*Terms, error) {
+	t.Tree = o.tree
 	filters, err := s.Repo.Values(ctx, `^filter\..*\.(smudge|process)$`, true)
 	if err != nil {
 		return nil, err
@@ -97,94 +144,64 @@ func (s *Session) termsFor(ctx context.Context, t *Terms, tree object.ID, p *Pos
 				path.Ext(f.Name))+": "+f.Value)
 		}
 	}
-	s.compare(t)
-	for i := range t.Files {
-		f := &t.Files[i]
-		if f.Was.IsZero() {
-			continue
+	known := s.agreements.on(t.line())
+	t.Before = s.agreements.has(t.line())
+	if len(known) == 0 && p != nil { // what there was before theirs came was there to be run all along
+		for _, commit := range []object.ID{p.Base(), p.Yours} {
+			if commit.IsZero() {
+				continue
+			}
+			tree, err := s.Tree(commit)
+			if err != nil {
+				return nil, err
+			}
+			t.stood = append(t.stood, tree)
 		}
-		f.Change = s.changeOf(f)
-		if p == nil {
-			continue
-		}
-		if f.By, _, err = s.Annotator(p.Divergence.Theirs).Editor(f.Path, nil); err != nil {
-			return nil, err
-		}
+		known = t.stood
 	}
-	return t, nil
+	if len(known) == 0 {
+		return t, nil
+	}
+	a := &asking{Session: s, ctx: ctx, on: o, known: known, mine: s.byHand(ctx, p)}
+	if t.Asks, err = a.about(t); err == nil {
+		t.shown, err = a.shown()
+	}
+	return t, err
 }
 
-// changeOf reads how a file read then, and reads now; empty where what it was then is gone.
-func (s *Session) changeOf(f *DefinedFile) (c struct{ From, To string }) {
-	was, err := s.Store.Blob(f.Was)
-	is, ierr := s.Store.Blob(f.ID)
-	if err == nil && ierr == nil {
-		c.From, c.To = string(was), string(is)
-	}
-	return c
+// again gives the terms of the same command on another tree.
+func (s *Session) again(ctx context.Context, t *Terms, p *Position, o on) (*Terms, error) {
+	return s.termsFor(ctx, &Terms{Command: t.Command, Makes: t.Makes}, p, o)
 }
 
-// definedBy lists the files of a tree that a command goes by which runs in a folder of it. What cannot be read is none.
-func (s *Session) definedBy(c check.Command, tree object.ID, dir string) (out []DefinedFile) {
-	at := func(name string) (object.Entry, string, bool) {
-		if name == "./" {
-			names, ok := s.namesIn(tree, dir)
-			return object.Entry{}, names, ok
-		}
-		e, err := s.Store.Find(tree, path.Join(dir, name))
-		if err != nil || !e.Mode.IsRegular() {
-			return e, "", false
-		}
-		data, err := s.Store.Blob(e.ID)
-		return e, string(data), err == nil
+// mayRun is nil where a command that was agreed to may run on another tree, too, and else an *UnagreedError.
+func (s *Session) mayRun(ctx context.Context, t *Terms, p *Position, o on) error {
+	if o.tree == t.Tree {
+		return nil // it is what was shown
 	}
-	for _, name := range check.DefinedBy(c.Line(), func(name string) (string, bool) {
-		_, text, ok := at(name)
-		return text, ok
-	}) {
-		e, _, _ := at(name)
-		out = append(out, DefinedFile{Path: path.Join(dir, name), ID: e.ID})
+	there, err := s.again(ctx, t, p, o)
+	if err != nil {
+		return err
 	}
-	return out
+	if !there.Agreed() {
+		return &UnagreedError{there}
+	}
+	return nil
 }
 
-// SetCheck has this repository be checked by a command line, which is agreed to by that as it reads now. An empty one
-// clears what was set: then the check is found from the project's files again, and asked about before it runs.
-func (s *Session) SetCheck(ctx context.Context, line string, tree object.ID) error {
+// SetCheck has this repository be checked by a command line, which is agreed to by that for what was there before
+// anything of theirs came. An empty one clears what was set: then the check is found from the project's files again,
+// and asked about before it runs.
+func (s *Session) SetCheck(ctx context.Context, line string, p *Position, tree object.ID) error {
 	if line == "" {
 		return s.Repo.UnsetConfig(ctx, "dorvik.check")
 	}
 	if err := s.Repo.SetConfig(ctx, "dorvik.check", line); err != nil {
 		return err
 	}
-	t, _, err := s.MayCheck(ctx, nil, tree)
+	t, _, err := s.MayCheck(ctx, p, tree)
 	if err != nil || t == nil {
 		return err
 	}
-	return s.Agree(t.String())
-}
-
-// compare finds the last agreement to the same command, and which files read otherwise then.
-func (s *Session) compare(t *Terms) {
-	head := t.head()
-	for i := len(s.agreements.order) - 1; i >= 0; i-- {
-		lines := strings.Split(s.agreements.order[i], "\n")
-		if lines[0] != head {
-			continue
-		}
-		t.Before = true
-		for _, l := range lines[1:] {
-			id, name, _ := strings.Cut(l, " ")
-			was, err := object.ParseID(id)
-			if err != nil {
-				continue
-			}
-			for k := range t.Files {
-				if t.Files[k].Path == name && t.Files[k].ID != was {
-					t.Files[k].Was = was
-				}
-			}
-		}
-		return
-	}
+	return s.agreements.add(t.line(), time.Now(), t.stood...)
 }

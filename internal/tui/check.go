@@ -187,9 +187,9 @@ func (s *checkScreen) makeAnew() tea.Cmd {
 	s.unmade, s.started = false, s.now()
 	out := newOutput()
 	s.output = out
-	tip, join := s.built.Tip, s.join
+	tip, join, terms := s.built.Tip, s.join, s.makes
 	cmd := s.start("making files anew", func(ctx context.Context, _ func(int, int)) (then, error) {
-		failed, err := s.s.Make(ctx, join, tip, out.add)
+		failed, err := s.s.Make(ctx, join, terms, tip, out.add)
 		return func() tea.Cmd {
 			if s.started = (time.Time{}); failed != nil {
 				s.unmade, s.st = true, s.s.State()
@@ -218,7 +218,7 @@ func (s *checkScreen) run() tea.Cmd {
 	s.output = out
 	terms, tip, join, pos := s.terms, s.built.Tip, s.join, s.pos
 	cmd := s.start("checking", func(ctx context.Context, _ func(int, int)) (then, error) {
-		v, err := s.s.Prove(ctx, pos, terms, tip, join.Tree, out.add, out.begin)
+		v, err := s.s.Prove(ctx, pos, terms, tip, out.add, out.begin)
 		if err != nil {
 			return nil, err
 		}
@@ -288,6 +288,7 @@ func (s *checkScreen) actions() []action {
 		agreed := s.unmade || s.mayMake
 		out = append(out, acts(keys.next, words.If(agreed, "make it anew", "agree and make it anew"), s.makeAnew),
 			act(keys.skip, "", s.withoutMaking))
+		out = append(out, s.asksAction(s.makeAnew)...)
 	case s.passed():
 		out = append(append(out, onward, again, also(keys.write, s.typeCheck)), s.eachAction()...)
 	case s.failed():
@@ -306,7 +307,7 @@ func (s *checkScreen) actions() []action {
 		out = append(out, s.mendAction()...)
 	default:
 		out = append(out, acts(keys.next, words.If(s.agreed, "run it", "agree and run it"), s.run))
-		out = append(append(out, s.mendAction()...),
+		out = append(append(append(out, s.asksAction(s.run)...), s.mendAction()...),
 			act(keys.skip, "", s.without), acts(keys.write, "another command", s.typeCheck))
 	}
 	return append(append(out, s.lookingActions()...), acts(keys.back, "", s.leave), s.drawAction(draw.KindReport))
@@ -390,9 +391,9 @@ func (s *checkScreen) typeCheck() tea.Cmd {
 
 // keepCheck has a command be the check of this repository, and begins anew with it.
 func (s *checkScreen) keepCheck(line string) tea.Cmd {
-	tree := s.join.Tree
+	pos, tree := s.pos, s.join.Tree
 	return s.start("keeping it", func(ctx context.Context, _ func(int, int)) (then, error) {
-		return s.enter, s.s.SetCheck(ctx, line, tree)
+		return s.enter, s.s.SetCheck(ctx, line, pos, tree)
 	})
 }
 

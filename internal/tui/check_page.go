@@ -5,8 +5,6 @@ import (
 	"strings"
 
 	"dorvik.dev/dorvik/internal/check"
-	"dorvik.dev/dorvik/internal/core/diff"
-	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -89,10 +87,8 @@ func (s *checkScreen) makingPage(p page, w, h int) page {
 		p.blank()
 		p.say(w, txt(plain, "It runs with your rights in a checkout of its own inside the git directory, and may use "+
 			"the network. Your working tree is not used, and nothing else that it changes is taken. Dorvik asks this "+
-			"once in a repository, and again when what it goes by changes."))
-		for _, t := range s.makes {
-			s.changedNote(&p, t, w, h)
-		}
+			"once in a repository, and again when others change what it can run."))
+		s.asksNote(&p, s.makes, w, h)
 	}
 	if s.output != nil {
 		p.blank()
@@ -167,55 +163,18 @@ func firstWords(l string, w int) string {
 	return strings.Join(words[:max(1, n)], " ") + fmt.Sprintf(" +%d", len(words)-max(1, n))
 }
 
-// consentNote says what is agreed to, and what of it reads otherwise than when it was agreed to.
+// consentNote says what is agreed to, and what others changed of it.
 func (s *checkScreen) consentNote(p *page, w, h int) {
-	changed := s.terms.Changed()
 	for _, f := range s.terms.Filters {
 		p.say(w, line{}.mark(markWarning).add(plain, "The repository’s own configuration runs a filter as files are "+
 			"laid out: "+f))
 	}
-	if len(changed) == 0 && s.terms.Before && !s.agreed {
-		p.say(w, line{}.mark(markWarning).add(plain, "It was agreed to before, when it went by other files, or by no "+
-			"filter."))
-	}
-	if len(changed) == 0 {
+	if !s.terms.Before || len(s.terms.Asks) == 0 {
 		p.say(w, txt(plain, "It runs the joined code with your rights, in a checkout of its own inside the git "+
-			"directory. Your working tree is not used. Dorvik asks this once, and again when what it goes by changes."))
-		return
+			"directory. Your working tree is not used. Dorvik asks this once, and again when others change what it can "+
+			"run."))
 	}
-	s.changedNote(p, s.terms, w, h)
-}
-
-// changedNote shows what a command goes by that reads otherwise than when it was agreed to.
-func (s *checkScreen) changedNote(p *page, t *recovery.Terms, w, h int) {
-	changed := t.Changed()
-	for _, f := range changed {
-		who := words.If(f.By.Commit == nil, "", ": "+s.first(f.By, merge.Theirs)+" changed it in "+s.s.Short(f.By.ID))
-		p.say(w, line{}.mark(markWarning).bold(bright, f.Path).add(plain, " reads otherwise than when you agreed to "+
-			"this"+who+". Read what is new before you agree again."))
-		p.rows(indent(s.changedRows(f, w-6, max(3, (h-len(*p)-4)/len(changed))), 4))
-	}
-}
-
-// changedRows are the lines of a file that are not as they were when it was agreed to.
-func (s *checkScreen) changedRows(f recovery.DefinedFile, w, most int) (p page) {
-	if f.Change.From == f.Change.To {
-		return page{txt(dim, "what it was then cannot be read any more")}
-	}
-	from, to := diff.Lines(f.Change.From), diff.Lines(f.Change.To)
-	for _, e := range diff.Histogram(from, to) {
-		for _, l := range from[e.A0:e.A1] {
-			p.row(txt(dim, "− "+strings.TrimRight(l, "\r\n")).cut(w))
-		}
-		for _, l := range to[e.B0:e.B1] {
-			p.row(txt(bright, "+ "+strings.TrimRight(l, "\r\n")).cut(w))
-		}
-	}
-	if len(p) > most {
-		n := len(p) - most + 1
-		p = append(p[:most-1:most-1], txt(dim, words.Count(n, "line", "lines")+" more"))
-	}
-	return p
+	s.asksNote(p, []*recovery.Terms{s.terms}, w, h)
 }
 
 func (s *checkScreen) mendedNote(p *page, w int) {

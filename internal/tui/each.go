@@ -62,14 +62,20 @@ func (s *checkScreen) checkEach() tea.Cmd { return s.oneByOne(s.s.CheckEach) }
 // findFailing finds the first that does not pass, where all together do not, by halving.
 func (s *checkScreen) findFailing() tea.Cmd { return s.oneByOne(s.s.FindFailing) }
 
-func (s *checkScreen) oneByOne(check func(context.Context, *recovery.Terms, recovery.Built, func(string),
-	func([]recovery.Each)) ([]recovery.Each, error)) tea.Cmd {
+func (s *checkScreen) oneByOne(check func(context.Context, *recovery.Position, *recovery.Terms, recovery.Built,
+	func(string), func([]recovery.Each)) ([]recovery.Each, error)) tea.Cmd {
 	s.eaching, s.started = true, s.now()
 	out := newOutput()
 	s.output = out
-	terms, built := s.terms, s.built
+	terms, built, pos := s.terms, s.built, s.pos
 	cmd := s.start("checking commit by commit", func(ctx context.Context, _ func(int, int)) (then, error) {
-		all, err := check(ctx, terms, built, out.add, s.each.set)
+		all, err := check(ctx, pos, terms, built, out.add, s.each.set)
+		if ask := agreeing(err); ask != nil {
+			return func() tea.Cmd {
+				s.stopped()
+				return s.openConsent(ask, func() tea.Cmd { return s.oneByOne(check) })
+			}, nil
+		}
 		return func() tea.Cmd {
 			s.stopped()
 			s.each.set(all)

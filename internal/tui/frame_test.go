@@ -98,7 +98,7 @@ func TestClicks(t *testing.T) {
 	b.click("1 ≠")
 	assert.Equal(t, 0, b.m.settle.at)
 	assert.Same(t, b.m.settle, b.m.screen(), "the list lets the keys go")
-	b.press("1", "enter", "1", "enter", "enter")
+	b.press("1", "enter", "1", "enter", "enter", "enter") // the check names a file of theirs
 	b.see("▶ ✗ timetable/tide.go:3:1")
 	b.click("timetable/sailing.go:29:9   two")
 	b.see("▶ ✗ timetable/sailing.go:29:9")

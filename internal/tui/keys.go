@@ -14,7 +14,7 @@ var keys = struct {
 	up, down, pageUp, pageDown, top, bottom,
 	previous, following, left, right,
 	fetch, driver, aside, drop, undo,
-	write, views, list, alike, colleague, each, install, try, pair, origin, yourCommit, theirCommit, output, again,
+	always, write, views, list, alike, colleague, each, install, try, pair, origin, yourCommit, theirCommit, output, again,
 	skip, branch,
 	carry, road, history, annotate, find, compare, take, pick, others, picture, teammates, anew, logbook,
 	cursorLeft, cursorRight, pageDownOnly, adopt, ownEditor, save, undoTyping, redoTyping, deleteLine, newline,
@@ -65,6 +65,7 @@ var keys = struct {
 	pair:        bind("*", "find the two commits that collide", "*"),
 	colleague:   bind("@", "ask who made the other side", "@"),
 
+	always: bind("&", "always, from these people", "&"),
 	origin: bind("-", "the conflict it comes from", "-"),
 
 	output: bind("o", "whole output", "o"),

@@ -51,6 +51,9 @@ func (s *checkScreen) findPair() tea.Cmd {
 	return s.start("finding the two commits that collide", func(ctx context.Context, progress func(int, int)) (then,
 		error) {
 		pair, err := s.s.FindPair(ctx, pos, terms, progress)
+		if ask := agreeing(err); ask != nil {
+			return func() tea.Cmd { return s.openConsent(ask, s.findPair) }, nil
+		}
 		return func() tea.Cmd {
 			if s.pair = pair; !pair.Found() {
 				s.flash = warning("They cannot be found by halving: one of the lines has merges in it.")

@@ -177,8 +177,7 @@ func (s *stuckScreen) lines(p *page) {
 // commits are those that git replays, and how far it came.
 func (s *stuckScreen) commits(p *page, w int) {
 	const most = 9
-	applying := s.stuck.Operation == git.Applying
-	p.head(words.If(applying, "ITS PATCHES", "ITS COMMITS"), "")
+	p.head("ITS COMMITS", "")
 	p.blank()
 	all := s.comes.Commits
 	from := 0
@@ -208,11 +207,7 @@ func (s *stuckScreen) commits(p *page, w int) {
 				note = "replayed as " + s.s.Short(c.Now)
 			}
 		}
-		l = l.add(dim, label).fit(18).mark(m)
-		if !applying { // else it is in no repository yet, and has no id
-			l = l.add(m.hue, s.s.Short(c.ID)+"  ")
-		}
-		l = l.add(plain, c.Subject())
+		l = l.add(dim, label).fit(18).mark(m).add(m.hue, s.s.Short(c.ID)+"  ").add(plain, c.Subject())
 		if note != "" {
 			l = l.fit(min(74, w-24)).add(dim, "  "+note)
 		}
@@ -289,9 +284,6 @@ func (s *stuckScreen) outcome(how recovery.TakeOver) string {
 		}
 		if c.More > 0 {
 			more := "replays " + words.Count(c.More, "commit", "commits")
-			if s.stuck.Operation == git.Applying {
-				more = "applies " + words.Count(c.More, "patch", "patches")
-			}
 			out += ", and " + more + " more"
 		}
 		if len(s.stuck.Settled)+len(s.stuck.Marked) > 0 {

@@ -84,9 +84,14 @@ func (s *checkScreen) whoRow(w int) page {
 			l = l.add(dim, "not run   ")
 		}
 	}
-	verdict := b.Verdict()
-	if verdict == "" || l.width()+len(verdict) <= w-2 {
-		return page{l.add(bright, verdict).cut(w)}
+	var out page
+	if verdict := b.Verdict(); verdict == "" || l.width()+len(verdict) <= w-2 {
+		out = page{l.add(bright, verdict).cut(w)}
+	} else {
+		out = append(page{l.cut(w)}, indent(wrap(txt(bright, verdict), w-4), 2)...)
 	}
-	return append(page{l.cut(w)}, indent(wrap(txt(bright, verdict), w-4), 2)...)
+	for _, why := range b.Unrun {
+		out.rows(indent(wrap(txt(dim, why), w-4), 2))
+	}
+	return out
 }

@@ -1,0 +1,47 @@
+package object
+
+import (
+	"slices"
+	"strings"
+)
+
+// written are the beginnings of trailers that git itself writes.
+var written = []string{"Signed-off-by: ", "(cherry picked from commit "}
+
+// WithTrailer adds a trailer, such as a sign-off, to a message: below the trailers it has, else as a paragraph of its
+// own. A message whose last line is that trailer stays as it is. The last paragraph counts as trailers by the rule of
+// git-interpret-trailers: all of its lines are, or a quarter of them with one that git writes.
+func WithTrailer(message, line string) string {
+	message = strings.TrimRight(message, "\n")
+	paragraphs := strings.Split(message, "\n\n")
+	last := strings.Split(paragraphs[len(paragraphs)-1], "\n")
+	if last[len(last)-1] == line {
+		return message + "\n"
+	}
+	var trailers, others int
+	ours := false
+	for _, l := range last {
+		byGit := slices.ContainsFunc(written, func(w string) bool { return strings.HasPrefix(l, w) })
+		ours = ours || byGit
+		switch {
+		case byGit, isTrailer(l):
+			trailers++
+		case trailers > 0 && strings.HasPrefix(l, " "): // goes on with the one before
+		default:
+			others++
+		}
+	}
+	if len(paragraphs) == 1 || others > 0 && (!ours || 3*trailers < others) || trailers == 0 {
+		message += "\n"
+	}
+	return message + "\n" + line + "\n"
+}
+
+// isTrailer reports whether a line is a token, a colon, a space and something.
+func isTrailer(l string) bool {
+	token, value, ok := strings.Cut(l, ": ")
+	letter := func(r rune) bool { return r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z' }
+	return ok && value != "" && token != "" && letter(rune(token[0])) && !strings.ContainsFunc(token, func(r rune) bool {
+		return !letter(r) && r != '-' && (r < '0' || r > '9')
+	})
+}
