@@ -581,7 +581,7 @@ func (p *provedJSON) seconds() (all float64) {
 }
 
 func (r *recoverer) push(ctx context.Context, p *recovery.Position) error {
-	done, err := r.s.PushTip(ctx, p)
+	done, err := r.s.PushTip(ctx, p, recovery.Consent{WithoutHooks: true})
 	if err != nil {
 		return err
 	}

@@ -21,7 +21,7 @@ func (r *Repo) Alone(ctx context.Context, ids []object.ID, n int) (bool, error) 
 		of[short] = id
 		in.WriteString(short + "\n")
 	}
-	out, _, err := runIn(ctx, r.Dir, call{doing: "looking which ids are alike", stdin: strings.NewReader(in.String()),
+	out, _, err := r.runIn(ctx, call{doing: "looking which ids are alike", stdin: strings.NewReader(in.String()),
 		args: []string{"cat-file", "--batch-check=%(objectname)"}})
 	if err != nil {
 		return false, err

@@ -97,7 +97,7 @@ func (r *Repo) makeCheckout(ctx context.Context, dir string, commit object.ID) e
 	if err := os.MkdirAll(filepath.Dir(dir), 0o755); err != nil {
 		return fmt.Errorf("%s: %w", doing, err)
 	}
-	_, err = r.run(ctx, doing, "worktree", "add", "--quiet", "--detach", "--no-checkout", dir, commit.String())
+	_, err = runOut(ctx, r.Dir, doing, "worktree", "add", "--quiet", "--detach", "--no-checkout", dir, commit.String())
 	return err
 }
 
@@ -170,7 +170,9 @@ func (r *Repo) fill(ctx context.Context, c *Checkout, path string, commit object
 	return empty, err
 }
 
+// runOut runs git in a checkout, or in a submodule, and no hooks.
 func runOut(ctx context.Context, dir, doing string, args ...string) (string, error) {
+	args = append([]string{"-c", "core.hooksPath=" + os.DevNull}, args...)
 	out, _, err := runIn(ctx, dir, call{doing: doing, args: args})
 	return string(out), err
 }

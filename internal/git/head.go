@@ -18,7 +18,7 @@ import (
 func (r *Repo) SetHead(ctx context.Context, branch string, to object.ID, message string) error {
 	const doing = "moving HEAD"
 	if !to.IsZero() {
-		_, _, err := runIn(ctx, r.Dir, call{doing: doing, hold: r.Hold,
+		_, _, err := r.runIn(ctx, call{doing: doing, hold: r.Hold,
 			args: []string{"update-ref", "--no-deref", "-m", message, "HEAD", to.String()}})
 		return err
 	}
@@ -30,7 +30,7 @@ func (r *Repo) SetHead(ctx context.Context, branch string, to object.ID, message
 		return nil
 	}
 	if r.refsElsewhere() { // refs are in tables: git 2.46 and later can
-		_, _, err := runIn(ctx, r.Dir, call{doing: doing, hold: r.Hold, args: []string{"update-ref", "--no-deref", "-m",
+		_, _, err := r.runIn(ctx, call{doing: doing, hold: r.Hold, args: []string{"update-ref", "--no-deref", "-m",
 			message, "--stdin"}, stdin: strings.NewReader("symref-update HEAD refs/heads/" + branch + "\n")})
 		return err
 	}

@@ -4,9 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/object"
@@ -45,13 +48,100 @@ func (r *Repo) Hook(dir, name string) *Hook {
 	if err != nil {
 		return nil
 	}
+	return &Hook{Name: name, Path: path, InTree: r.inTree(real)}
+}
+
+// inTree reports whether a place, without links on the way, is among the files of the working tree.
+func (r *Repo) inTree(real string) bool {
 	inside := func(dir string) bool {
 		dir, err := filepath.EvalSymlinks(dir)
 		rel, rerr := filepath.Rel(dir, real)
 		return err == nil && rerr == nil && rel != ".." && !strings.HasPrefix(rel, "../")
 	}
-	return &Hook{Name: name, Path: path, InTree: inside(r.Dir) && !inside(filepath.Join(r.Dir, ".git")) &&
-		!inside(r.GitDir)}
+	return inside(r.Dir) && !inside(filepath.Join(r.Dir, ".git")) && !inside(r.GitDir) && !inside(r.Common)
+}
+
+// HooksDir is the folder of hooks, from the settings; a relative one is below the working tree.
+func (r *Repo) HooksDir(ctx context.Context) string {
+	dir, err := r.ConfigPath(ctx, "core.hooksPath")
+	if err != nil || dir == "" {
+		dir = filepath.Join(r.Common, "hooks")
+	}
+	if !filepath.IsAbs(dir) {
+		dir = filepath.Join(r.Dir, dir)
+	}
+	return dir
+}
+
+// HooksInTree reports whether any hook that git would run is among the files of the working tree, where a commit can
+// change it, or would be if there were one.
+func (r *Repo) HooksInTree(ctx context.Context) bool {
+	dir := r.HooksDir(ctx)
+	real, err := filepath.EvalSymlinks(dir)
+	if err != nil {
+		real = filepath.Clean(dir) // a commit can bring it
+	}
+	if r.inTree(real) {
+		return true
+	}
+	entries, _ := os.ReadDir(dir) // none is no hook
+	return slices.ContainsFunc(entries, func(e os.DirEntry) bool {
+		real, err := filepath.EvalSymlinks(filepath.Join(dir, e.Name()))
+		return e.Type()&os.ModeSymlink != 0 && err == nil && r.inTree(real)
+	})
+}
+
+// agreedHooks is the folder that git is given for hooks in place of one among the files of the working tree: none
+// before LetHooksRun was called, whatever an earlier run, or somebody else, has left there.
+func (r *Repo) agreedHooks() string {
+	if dir := r.hooks.Load(); dir != nil {
+		return *dir
+	}
+	return os.DevNull
+}
+
+// LetHooksRun has git run these hooks, and no others, in place of those that a commit can change. Each runs only as
+// long as it, and the files that go with it, are as they are in now: those are ids by their paths.
+func (r *Repo) LetHooksRun(hooks []*Hook, now map[string]map[string]object.ID) error {
+	dir := filepath.Join(r.GitDir, "dorvik", "hooks")
+	if err := os.RemoveAll(dir); err != nil {
+		return fmt.Errorf("setting hooks aside: %w", err)
+	}
+	for _, h := range hooks {
+		var script strings.Builder
+		script.WriteString("#!/bin/sh\n# made by dorvik: runs a hook that was agreed to, while it is as it was then\n")
+		for _, path := range slices.Sorted(maps.Keys(now[h.Name])) {
+			fmt.Fprintf(&script, "test \"$(git hash-object --no-filters -- %s)\" = %s || exit 0\n", quoted(path),
+				now[h.Name][path])
+		}
+		fmt.Fprintf(&script, "exec %s \"$@\"\n", quoted(h.Path))
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return fmt.Errorf("setting hooks aside: %w", err)
+		}
+		if err := os.WriteFile(filepath.Join(dir, h.Name), []byte(script.String()), 0o700); err != nil {
+			return fmt.Errorf("setting hooks aside: %w", err)
+		}
+	}
+	r.hooks.Store(&dir)
+	return nil
+}
+
+// quoted is a word for the shell.
+func quoted(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
+
+// Hooks lists the hooks there are that can be run.
+func (r *Repo) Hooks(ctx context.Context) (out []*Hook, err error) {
+	dir := r.HooksDir(ctx)
+	entries, err := os.ReadDir(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	for _, e := range entries {
+		if h := r.Hook(dir, e.Name()); h != nil && !strings.Contains(e.Name(), ".") {
+			out = append(out, h)
+		}
+	}
+	return out, err
 }
 
 // RunHook runs a hook as git does, in the working tree or in a checkout, and gives what it said. A

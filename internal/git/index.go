@@ -96,7 +96,7 @@ func copyFile(from, to string) error {
 }
 
 func (x *Index) run(ctx context.Context, doing, stdin string, args ...string) (string, error) {
-	out, _, err := runIn(ctx, x.r.Dir, call{doing: doing, args: args, stdin: strings.NewReader(stdin), hold: x.r.Hold,
+	out, _, err := x.r.runIn(ctx, call{doing: doing, args: args, stdin: strings.NewReader(stdin), hold: x.r.Hold,
 		index: x.path})
 	return string(out), err
 }

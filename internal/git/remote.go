@@ -216,7 +216,7 @@ func lines(s string) []string {
 // wire runs a command that talks to a remote; failures of the remote come as
 // *Refusal.
 func (r *Repo) wire(ctx context.Context, doing string, args ...string) (string, error) {
-	out, stderr, err := runIn(ctx, r.Dir, call{doing: doing, args: args})
+	out, stderr, err := r.runIn(ctx, call{doing: doing, args: args})
 	var e *Error
 	if errors.As(err, &e) && e.Code > 0 {
 		return "", fmt.Errorf("%s: %w", doing, wireRefusal(WithoutSecrets(string(stderr)), false))
@@ -274,7 +274,7 @@ func (r *Repo) RemoteTip(ctx context.Context, remote Remote, ref string) (object
 // Push offers a commit to a branch of the remote, never forcing, and gives what hooks here and the
 // server said. A push that was not accepted comes back as *Refusal.
 func (r *Repo) Push(ctx context.Context, remote Remote, ref string, tip object.ID) (said []string, err error) {
-	out, stderr, err := runIn(ctx, r.Dir, call{doing: "pushing to " + remote.String(),
+	out, stderr, err := r.runIn(ctx, call{doing: "pushing to " + remote.String(),
 		args: []string{"push", "--porcelain", "--", string(remote), tip.String() + ":" + ref}})
 	var e *Error
 	if errors.As(err, &e) && e.Code > 0 {

@@ -21,9 +21,10 @@ import (
 
 // Repo is a repository with a working tree.
 type Repo struct {
-	Dir     string // top of the working tree
-	GitDir  string // of this working tree
-	Common  string // the git directory that all working trees of the repository share
+	Dir     string                 // top of the working tree
+	GitDir  string                 // of this working tree
+	hooks   atomic.Pointer[string] // the folder of those that were agreed to; nil for none
+	Common  string                 // the git directory that all working trees of the repository share
 	Format  object.Format
 	Shallow bool
 
@@ -501,7 +502,7 @@ func (r *Repo) UpdateRefs(ctx context.Context, message string, updates ...RefUpd
 		}
 		fmt.Fprintf(&in, "update %s\x00%s\x00%s\x00", u.Name, hex(u.New), hex(u.Old))
 	}
-	_, _, err := runIn(ctx, r.Dir, call{doing: "moving " + updates[0].Name, stdin: strings.NewReader(in.String()),
+	_, _, err := r.runIn(ctx, call{doing: "moving " + updates[0].Name, stdin: strings.NewReader(in.String()),
 		args: []string{"update-ref", "-m", message, "--stdin", "-z"}, hold: r.Hold})
 	if err == nil {
 		return nil
@@ -566,7 +567,7 @@ func (r *Repo) Unpushed(ctx context.Context, commits, below []object.ID) (map[ob
 	for _, id := range below {
 		fmt.Fprintf(&ask, "^%s\n", id)
 	}
-	out, _, err := runIn(ctx, r.Dir, call{doing: "looking which commits were pushed",
+	out, _, err := r.runIn(ctx, call{doing: "looking which commits were pushed",
 		stdin: strings.NewReader(ask.String()), args: []string{"rev-list", "--ignore-missing", "--not", "--remotes",
 			"--tags", "--not", "--stdin"}})
 	if err != nil {

@@ -217,8 +217,9 @@ func (r *Repo) ConfigPath(ctx context.Context, key string) (string, error) {
 	if !strings.HasPrefix(s.value, "~") && !strings.HasPrefix(s.value, "%(") && !strings.HasPrefix(s.value, ":(") {
 		return s.value, nil
 	}
-	out, err := r.run(ctx, "reading the setting "+key, "config", "-z", "--type=path", "--get", key)
-	return strings.TrimSuffix(out, "\x00"), err
+	out, _, err := runIn(ctx, r.Dir, call{doing: "reading the setting " + key,
+		args: []string{"config", "-z", "--type=path", "--get", key}})
+	return strings.TrimSuffix(string(out), "\x00"), err
 }
 
 // Values gives every value of a key, in order, and whether each is the person's own: not of the repository. With

@@ -21,7 +21,7 @@ func (r *Repo) change(ctx context.Context, doing string, paths []string, args ..
 	if paths != nil {
 		c.stdin = strings.NewReader(strings.Join(paths, "\x00") + "\x00")
 	}
-	_, _, err := runIn(ctx, r.Dir, c)
+	_, _, err := r.runIn(ctx, c)
 	return err
 }
 
@@ -139,7 +139,7 @@ func (r *Repo) AsWritten(ctx context.Context, path string, blob object.ID) ([]by
 		_, data, err := r.Read(blob) // there is no way to name such a path
 		return data, err
 	}
-	out, _, err := runIn(ctx, r.Dir, call{doing: "reading " + path, args: []string{"cat-file", "--batch", "--filters"},
+	out, _, err := r.runIn(ctx, call{doing: "reading " + path, args: []string{"cat-file", "--batch", "--filters"},
 		stdin: strings.NewReader(blob.String() + " " + path + "\n")})
 	if err != nil {
 		return nil, err

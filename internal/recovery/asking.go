@@ -16,11 +16,12 @@ import (
 // that are as in none of the trees that were agreed to, and that others had a hand in since.
 type asking struct {
 	*Session
-	ctx   context.Context
-	on    on
-	known []object.ID        // trees as which it was agreed to, the latest first
-	mine  map[object.ID]bool // commits that were made here, by the person
-	went  int                // commits that were looked at
+	ctx     context.Context
+	on      on
+	known   []object.ID        // trees as which it was agreed to, the latest first
+	filters []string           // commands that git runs, too
+	mine    map[object.ID]bool // commits that were made here, by the person
+	went    int                // commits that were looked at
 }
 
 // mostLooked is how many commits are looked at for who changed what; what is further back is taken for others' work.
@@ -35,7 +36,7 @@ func (a *asking) about(t *Terms) (out []Unagreed, err error) {
 		}
 	}
 	only, narrow := check.Recipes(t.Command.Steps)
-	var sources []object.Change
+	var sources []object.Change // what is asked about where something names it
 	for _, c := range changes {
 		e, name := c.New, c.Path
 		if e.Absent() {
@@ -43,13 +44,9 @@ func (a *asking) about(t *Terms) (out []Unagreed, err error) {
 		}
 		switch kind := fileKind(e, name); {
 		case kind == check.Inert:
-		case narrow && e.Mode.IsRegular():
-			if only[path.Base(name)] {
-				if out, err = a.add(out, c); err != nil {
-					return nil, err
-				}
-			}
-		case kind == check.Source && t.Makes == "":
+		case t.Filter != "", kind == check.Source && t.Makes == "":
+			sources = append(sources, c)
+		case narrow && e.Mode.IsRegular() && !only[path.Base(name)]:
 			sources = append(sources, c)
 		default:
 			if out, err = a.add(out, c); err != nil {
@@ -58,7 +55,11 @@ func (a *asking) about(t *Terms) (out []Unagreed, err error) {
 		}
 	}
 	if len(sources) > 0 {
-		err = a.named(&out, t.Command.Line(), sources)
+		lines := strings.Join(append(a.filters, t.Command.Line()), "\n")
+		if narrow && t.Filter == "" {
+			lines = strings.Join(a.filters, "\n")
+		}
+		err = a.named(&out, lines, narrow || t.Filter != "", sources)
 	}
 	slices.SortFunc(out, func(x, y Unagreed) int { return strings.Compare(x.Path, y.Path) })
 	for i := range out[:min(len(out), mostRead)] {
@@ -267,7 +268,8 @@ func (a *asking) hands(path string, from object.ID, known func(object.Entry) boo
 }
 
 // parentWith gives the first parent that has a file as it is in the commit, or else all of them.
-func (a *asking) parentWith(c *object.Commit, path string, e object.Entry) (same object.ID, all []object.ID, err error) {
+func (a *asking) parentWith(c *object.Commit, path string, e object.Entry) (same object.ID, all []object.ID,
+	err error) {
 	for _, p := range c.Parents {
 		was, err := a.entry(p, path)
 		if err != nil {
@@ -287,11 +289,11 @@ const (
 	mostOfRecipes = 64 << 20 // of all: past that every source counts as named
 )
 
-// named adds those of changed sources that a recipe names, or the command: such as scripts that a makefile starts, and
-// scripts that these start.
-func (a *asking) named(out *[]Unagreed, line string, sources []object.Change) error {
+// named adds those of changed files that a command names or, unless only that counts, a recipe: such as scripts that a
+// makefile starts, and those that these start.
+func (a *asking) named(out *[]Unagreed, lines string, only bool, files []object.Change) error {
 	asked := map[string]*Unagreed{}
-	for _, c := range sources {
+	for _, c := range files {
 		u, err := a.unagreed(c)
 		if err != nil {
 			return err
@@ -300,37 +302,35 @@ func (a *asking) named(out *[]Unagreed, line string, sources []object.Change) er
 			asked[c.Path] = u
 		}
 	}
-	if len(asked) == 0 {
+	if len(asked) == 0 || only && lines == "" {
 		return nil
 	}
-	all, err := a.Store.Changes(object.ID{}, a.on.tree)
-	if err != nil {
-		return err
-	}
-	ids, read := map[string]object.ID{}, 0
+	ids := map[string]object.ID{} // of files that nothing was found to name yet
 	var paths []string
-	var recipes []object.ID
-	for _, f := range all {
-		switch e := f.New; {
-		case !e.Mode.IsRegular():
-		case fileKind(e, f.Path) == check.Source:
-			ids[f.Path] = e.ID
+	var todo []object.ID
+	if err := a.Store.EachChange(object.ID{}, a.on.tree, func(f object.Change) {
+		switch kind := fileKind(f.New, f.Path); {
+		case kind == check.Inert || !f.New.Mode.IsRegular():
+		case kind == check.Recipe && !only:
+			todo = append(todo, f.New.ID)
+		default:
+			ids[f.Path] = f.New.ID
 			paths = append(paths, f.Path)
-		case fileKind(e, f.Path) == check.Recipe:
-			recipes = append(recipes, e.ID)
 		}
+	}); err != nil {
+		return err
 	}
 	naming := check.NewNaming(paths)
 	name := func(p string) {
 		if id, ok := ids[p]; ok {
 			delete(ids, p)
-			recipes = append(recipes, id)
+			todo = append(todo, id)
 		}
 	}
-	naming.In(line, name)
-	for len(recipes) > 0 && read < mostOfRecipes {
-		id := recipes[0]
-		recipes = recipes[1:]
+	naming.In(lines, name)
+	for read := 0; len(todo) > 0 && read < mostOfRecipes; {
+		id := todo[0]
+		todo = todo[1:]
 		data, err := a.Store.Blob(id)
 		if err != nil {
 			return err
@@ -340,7 +340,7 @@ func (a *asking) named(out *[]Unagreed, line string, sources []object.Change) er
 		}
 	}
 	for p, u := range asked {
-		if _, unnamed := ids[p]; !unnamed || len(recipes) > 0 {
+		if _, unnamed := ids[p]; !unnamed && !u.ID.IsZero() || len(todo) > 0 {
 			*out = append(*out, *u)
 		}
 	}

@@ -2,6 +2,7 @@ package recovery
 
 import (
 	"context"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -64,8 +65,12 @@ func (w *Workspace) drive(ctx context.Context, name, path string, base, yours, t
 	if err != nil || command == "" || strings.ContainsAny(name, "\n\x00") {
 		return nil, merge.NotDefined, nil
 	}
-	if !w.ownYes(ctx, "dorvik."+name+".agreed") &&
-		(w.agreed == nil || !w.agreed(MergeDriver{name, command}.String())) {
+	d, err := w.driver(ctx, name, command)
+	if err != nil {
+		return nil, merge.NotDefined, err
+	}
+	// The person's own yes is to the command: not to files of the repository that it names, which others can change.
+	if (len(d.With) > 0 || !w.ownYes(ctx, "dorvik."+name+".agreed")) && (w.agreed == nil || !w.agreed(d.String())) {
 		return nil, merge.NotAgreed, nil
 	}
 	joined, ok, err := check.Drive(ctx, w.driverLimit, w.Repo.Dir, command, path, markerSize, base, yours, theirs)
@@ -76,10 +81,34 @@ func (w *Workspace) drive(ctx context.Context, name, path string, base, yours, t
 }
 
 // MergeDriver is a merge driver of the user's configuration.
-type MergeDriver struct{ Name, Command string }
+type MergeDriver struct {
+	Name, Command string
+	With          []string // files of the repository that it names, and that these name: "<id> <path>"
+}
 
-// String is by which a driver is agreed to: with another command it is another.
-func (d MergeDriver) String() string { return "merge driver " + d.Name + ": " + d.Command }
+// String is by which a driver is agreed to: with another command, or other files, it is another.
+func (d MergeDriver) String() string {
+	return strings.Join(append([]string{"merge driver " + d.Name + ": " + d.Command}, d.With...), "\nwith ")
+}
+
+// Files are the paths of those that it names.
+func (d MergeDriver) Files() (paths []string) {
+	for _, with := range d.With {
+		_, path, _ := strings.Cut(with, " ")
+		paths = append(paths, path)
+	}
+	return paths
+}
+
+// driver is a merge driver with the files that it names, as they are in the working tree.
+func (w *Workspace) driver(ctx context.Context, name, command string) (d MergeDriver, err error) {
+	d = MergeDriver{Name: name, Command: command}
+	ids, err := w.namedBy(ctx, command)
+	for _, path := range slices.Sorted(maps.Keys(ids)) {
+		d.With = append(d.With, ids[path].String()+" "+w.within(path))
+	}
+	return d, err
+}
 
 // Unagreed lists the merge drivers that a join would have run, had they been agreed to.
 func (w *Workspace) Unagreed(ctx context.Context, j *Join) ([]MergeDriver, error) {
@@ -92,7 +121,11 @@ func (w *Workspace) Unagreed(ctx context.Context, j *Join) ([]MergeDriver, error
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, MergeDriver{r.Driver, command})
+		d, err := w.driver(ctx, r.Driver, command)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, d)
 	}
 	return out, nil
 }

@@ -171,7 +171,7 @@ func TestADriverIsAgreedToHereAndEndedInTime(t *testing.T) {
 	}
 	asks, err := s.Unagreed(t.Context(), join())
 	require.NoError(t, err)
-	require.Equal(t, []MergeDriver{{"mine", "sleep 600"}}, asks)
+	require.Equal(t, []MergeDriver{{Name: "mine", Command: "sleep 600"}}, asks)
 	require.NoError(t, s.Agree(asks[0].String()))
 	j := join()
 	require.Len(t, j.Remarks(), 1)
@@ -181,5 +181,5 @@ func TestADriverIsAgreedToHereAndEndedInTime(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, asks)
 	repo.Git("config", "merge.mine.driver", "another")
-	assert.False(t, s.AgreedTo(MergeDriver{"mine", "another"}.String()), "another command is asked about again")
+	assert.False(t, s.AgreedTo(MergeDriver{Name: "mine", Command: "another"}.String()), "another command is asked about again")
 }

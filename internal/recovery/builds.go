@@ -169,8 +169,8 @@ func (s *Session) WhoBuilds(ctx context.Context, p *Position, terms *Terms, told
 			var unagreed *UnagreedError
 			if errors.As(err, &unagreed) {
 				say(func(b *Builds) {
-					b.Unrun = append(b.Unrun, words.Sentence(o.name+" was not run: the command can run what others changed, "+
-						"which you did not agree to: "+unagreed.Terms.changed()))
+					b.Unrun = append(b.Unrun, words.Sentence(o.name+" was not run: the command can run what others "+
+						"changed, which you did not agree to: "+unagreed.Terms.changed()))
 				})
 				return
 			}
@@ -190,8 +190,8 @@ func (s *Session) WhoBuilds(ctx context.Context, p *Position, terms *Terms, told
 	return out, nil
 }
 
-// builds checks a commit of one side, or the base. Where others changed what the command can run there, and that was not
-// agreed to, that is an *UnagreedError.
+// builds checks a commit of one side, or the base. Where others changed what the command can run there, and that was
+// not agreed to, that is an *UnagreedError.
 func (s *Session) builds(ctx context.Context, p *Position, terms *Terms, name string, commit object.ID) (*bool, error) {
 	tree, err := s.Tree(commit)
 	if err != nil {

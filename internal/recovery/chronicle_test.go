@@ -327,7 +327,7 @@ func TestWhatTheOthersGet(t *testing.T) {
 	require.NoError(t, err)
 	p, err = s.Locate(t.Context(), false)
 	require.NoError(t, err)
-	_, err = s.PushTip(t.Context(), p)
+	_, err = s.PushTip(t.Context(), p, Consent{})
 	require.NoError(t, err)
 	p, err = s.Locate(t.Context(), true)
 	require.NoError(t, err)

@@ -38,8 +38,8 @@ func (s *Session) EachKnown(ctx context.Context, terms *Terms, b Built) (out []E
 
 // CheckEach checks the new commits in order, up to the first that does not pass. What was checked before is not
 // checked again. told is given how they stand after each.
-func (s *Session) CheckEach(ctx context.Context, p *Position, terms *Terms, b Built, emit func(string), told func([]Each)) ([]Each,
-	error) {
+func (s *Session) CheckEach(ctx context.Context, p *Position, terms *Terms, b Built, emit func(string),
+	told func([]Each)) ([]Each, error) {
 	all, err := s.EachKnown(ctx, terms, b)
 	if err != nil {
 		return nil, err
@@ -59,8 +59,8 @@ func (s *Session) CheckEach(ctx context.Context, p *Position, terms *Terms, b Bu
 // FindFailing finds a commit that does not pass though the one before it does, where the last of them does not, by
 // halving: for n commits that takes at most ⌈log₂ n⌉ checks. Where it fails on and off, it is one of those that begin
 // to.
-func (s *Session) FindFailing(ctx context.Context, p *Position, terms *Terms, b Built, emit func(string), told func([]Each)) ([]Each,
-	error) {
+func (s *Session) FindFailing(ctx context.Context, p *Position, terms *Terms, b Built, emit func(string),
+	told func([]Each)) ([]Each, error) {
 	all, err := s.EachKnown(ctx, terms, b)
 	if err != nil {
 		return nil, err
@@ -95,8 +95,8 @@ func (s *Session) FindFailing(ctx context.Context, p *Position, terms *Terms, b 
 	return all, nil
 }
 
-// checkOne checks a commit by itself, if that is not known. What others changed that the command can run there, and that
-// was not agreed to, is an *UnagreedError.
+// checkOne checks a commit by itself, if that is not known. What others changed that the command can run there, and
+// that was not agreed to, is an *UnagreedError.
 func (s *Session) checkOne(ctx context.Context, p *Position, terms *Terms, one *Each, emit func(string)) (passed bool,
 	err error) {
 	if one.Passed != nil {

@@ -139,7 +139,7 @@ func TestWhatIsLikeliestToFailIsFirst(t *testing.T) {
 	assert.Equal(t, []string{"true", "go test skerry/berths skerry/fares  where both sides’ changes meet",
 		"go test ./...",
 		"true"}, prove(), "what passed is run whole when it is asked for")
-	_, err = s.LayOut(t.Context(), b.Tip)
+	_, err = s.LayOut(t.Context(), p, b.Tip)
 	require.NoError(t, err)
 	assert.Empty(t, s.last.steps, "a person may change what is there")
 }

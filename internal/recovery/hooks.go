@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/git"
@@ -36,9 +38,9 @@ func (e *HooksError) Names() (out []string) {
 func (e *HooksError) Dir() string { return filepath.Dir(e.Hooks[0].Path) }
 
 // AgreeToHooks has hooks be run in this repository, for as long as they are as they are now.
-func (s *Session) AgreeToHooks(hooks []*git.Hook) error {
+func (s *Session) AgreeToHooks(ctx context.Context, hooks []*git.Hook) error {
 	for _, h := range hooks {
-		line, err := s.hookLine(h)
+		line, _, err := s.hookLine(ctx, h)
 		if err == nil {
 			err = s.Agree(line)
 		}
@@ -46,40 +48,135 @@ func (s *Session) AgreeToHooks(hooks []*git.Hook) error {
 			return err
 		}
 	}
-	return nil
+	return s.letHooks(ctx)
 }
 
-// hookLine is how a hook is agreed to: by its place and content.
-func (s *Session) hookLine(h *git.Hook) (string, error) {
-	data, err := os.ReadFile(h.Path)
+// hookLine is how a hook is agreed to: by its place and content, and by the files of the repository that it names, and
+// that these name. It gives their ids, too.
+func (s *Session) hookLine(ctx context.Context, h *git.Hook) (line string, ids map[string]object.ID, err error) {
+	ids = map[string]object.ID{}
+	text, err := s.onDisk(h.Path, ids)
 	if err != nil {
-		return "", fmt.Errorf("reading the hook %s: %w", h.Name, err)
+		return "", nil, fmt.Errorf("reading the hook %s: %w", h.Name, err)
 	}
-	return fmt.Sprintf("hook %s %s", h.Path, s.Store.Format().Sum(object.KindBlob, data)), nil
+	line = fmt.Sprintf("hook %s %s", h.Path, ids[h.Path])
+	with, err := s.namedBy(ctx, text)
+	if err != nil {
+		return "", nil, err
+	}
+	for _, path := range slices.Sorted(maps.Keys(with)) {
+		line += fmt.Sprintf("\nwith %s %s", path, with[path])
+	}
+	maps.Copy(ids, with)
+	return line, ids, nil
+}
+
+// onDisk reads a file and notes the id that it would have.
+func (w *Workspace) onDisk(path string, ids map[string]object.ID) (text string, err error) {
+	data, err := os.ReadFile(path)
+	if err == nil {
+		ids[path] = w.Store.Format().Sum(object.KindBlob, data)
+	}
+	return string(data), err
+}
+
+// namedBy gives the files of the working tree that a text names, and that these name, with the ids they have as they
+// are. Those that are no files there are left out.
+func (w *Workspace) namedBy(ctx context.Context, text string) (ids map[string]object.ID, err error) {
+	b, err := w.Repo.Current(ctx)
+	if err != nil || b.Tip.IsZero() {
+		return nil, err
+	}
+	tree, err := w.Tree(b.Tip)
+	if err != nil {
+		return nil, err
+	}
+	naming, err := w.naming(tree)
+	if err != nil {
+		return nil, err
+	}
+	ids = map[string]object.ID{}
+	var todo []string
+	found := func(name string) { todo = append(todo, filepath.Join(w.Repo.Dir, filepath.FromSlash(name))) }
+	naming.In(text, found)
+	for len(todo) > 0 {
+		path := todo[0]
+		if todo = todo[1:]; !ids[path].IsZero() {
+			continue
+		}
+		if text, err := w.onDisk(path, ids); err == nil {
+			naming.In(text, found)
+		}
+	}
+	return ids, nil
+}
+
+// within is a path below the working tree, from there.
+func (w *Workspace) within(path string) string {
+	rel, err := filepath.Rel(w.Repo.Dir, path)
+	if err != nil {
+		return path
+	}
+	return filepath.ToSlash(rel)
+}
+
+// naming is for the files of a tree that are no documents.
+func (w *Workspace) naming(tree object.ID) (*check.Naming, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.names.of != nil && w.names.in == tree {
+		return w.names.of, nil
+	}
+	var paths []string
+	err := w.Store.EachChange(object.ID{}, tree, func(c object.Change) {
+		if fileKind(c.New, c.Path) != check.Inert {
+			paths = append(paths, c.Path)
+		}
+	})
+	if err == nil {
+		w.names.in, w.names.of = tree, check.NewNaming(paths)
+	}
+	return w.names.of, err
+}
+
+// letHooks has git itself run the hooks among the files that were agreed to, and no others of those.
+func (s *Session) letHooks(ctx context.Context) error {
+	if !s.Repo.HooksInTree(ctx) {
+		return nil
+	}
+	hooks, err := s.Repo.Hooks(ctx)
+	if err != nil {
+		return err
+	}
+	var agreed []*git.Hook
+	now := map[string]map[string]object.ID{}
+	for _, h := range hooks {
+		line, ids, err := s.hookLine(ctx, h)
+		if err != nil {
+			return err
+		}
+		if !h.InTree || s.AgreedTo(line) {
+			agreed, now[h.Name] = append(agreed, h), ids
+		}
+	}
+	return s.Repo.LetHooksRun(agreed, now)
 }
 
 // hookRun is the hooks of one change, as far as they may run.
 type hookRun struct {
 	s       *Session
 	ctx     context.Context
-	dir     string // of the hooks
-	without bool   // those that were not agreed to are not run, rather than asked about
+	without bool // those that were not agreed to are not run, rather than asked about
 	skipped []string
 }
 
 // may gives a hook that is there and may run; nil where none is.
 func (r *hookRun) may(name string) (*git.Hook, error) {
-	if r.dir == "" {
-		var err error
-		if r.dir, err = r.s.Repo.Inside(r.ctx, "hooks"); err != nil {
-			return nil, err
-		}
-	}
-	h := r.s.Repo.Hook(r.dir, name)
+	h := r.s.Repo.Hook(r.s.Repo.HooksDir(r.ctx), name)
 	if h == nil || !h.InTree {
 		return h, nil
 	}
-	line, err := r.s.hookLine(h)
+	line, _, err := r.s.hookLine(r.ctx, h)
 	switch {
 	case err != nil:
 		return nil, err
@@ -102,7 +199,10 @@ func (r *hookRun) hook(name, dir, stdin string, args ...string) error {
 	return err
 }
 
-// hooksFor names the hooks that git runs for a join, in order, before and after the change.
+// byGit are the hooks that git runs by itself as Dorvik has it move refs and write files; pre-push as it pushes.
+var byGit = []string{"reference-transaction", "post-index-change"}
+
+// hooksFor names the hooks that Dorvik runs for a join as git would, in order, before and after the change.
 func hooksFor(p *Position, j *Join) (before, after []string) {
 	messages := []string{"prepare-commit-msg", "commit-msg"}
 	switch {
@@ -143,8 +243,13 @@ func (j *Join) reworded() (out []int) {
 // askHooks finds all hooks of a join that were not agreed to, so that they are asked about at once.
 func (r *hookRun) askHooks(p *Position, j *Join) error {
 	before, after := hooksFor(p, j)
+	return r.ask(slices.Concat(before, after, byGit)...)
+}
+
+// ask finds those of some hooks that were not agreed to.
+func (r *hookRun) ask(names ...string) error {
 	var ask []*git.Hook
-	for _, name := range append(before, after...) {
+	for _, name := range names {
 		_, err := r.may(name)
 		var asks *HooksError
 		if errors.As(err, &asks) {
@@ -156,7 +261,7 @@ func (r *hookRun) askHooks(p *Position, j *Join) error {
 	if len(ask) > 0 {
 		return &HooksError{ask}
 	}
-	return nil
+	return r.s.letHooks(r.ctx)
 }
 
 // before runs the hooks that can refuse a join, or write its messages, and gives the commits with
@@ -321,6 +426,11 @@ func (r *hookRun) after(p *Position, j *Join, b Built, wp *Waypoint) {
 			r.s.tell("%s The join is made all the same.", words.Sentence(err.Error()))
 		}
 	}
+	r.tellSkipped()
+}
+
+// tellSkipped says which hooks were not run.
+func (r *hookRun) tellSkipped() {
 	if n := len(r.skipped); n > 0 {
 		r.s.tell("The %s %s not run: the repository brought %s, and you did not agree.", words.Is(n, "hook", "hooks"),
 			words.List(r.skipped)+" "+words.Is(n, "was", "were"), words.Is(n, "it", "them"))

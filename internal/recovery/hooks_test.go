@@ -222,7 +222,7 @@ func TestHooksInTheTreeAreAgreedTo(t *testing.T) {
 	_, err = s.GoBack(t.Context(), "")
 	require.NoError(t, err)
 
-	require.NoError(t, s.AgreeToHooks(asks.Hooks))
+	require.NoError(t, s.AgreeToHooks(t.Context(), asks.Hooks))
 	p, j, b = ready(t, s, Rebase, settle.Theirs)
 	_, err = s.Accept(t.Context(), p, j, b, Consent{})
 	require.NoError(t, err)
@@ -235,4 +235,80 @@ func TestHooksInTheTreeAreAgreedTo(t *testing.T) {
 	_, err = s.Accept(t.Context(), p, j, b, Consent{})
 	require.ErrorAs(t, err, &asks)
 	assert.Equal(t, []string{"pre-rebase"}, asks.Names(), "it is another one now")
+}
+
+// TestNoHookOfTheTreeRunsUnasked: not by Dorvik and not by git as Dorvik has it work, in the working tree and in the
+// checkout of a check; once they are agreed to git runs them, as long as they and what they name stay as they are.
+func TestNoHookOfTheTreeRunsUnasked(t *testing.T) {
+	tm := newTeam(t)
+	ran := t.TempDir()
+	var files []string
+	for _, name := range []string{"reference-transaction", "post-index-change", "pre-push", "post-checkout", "post-merge"} {
+		files = append(files, "hooks/"+name, "#!/bin/sh\ncat > /dev/null\nsh tools/note "+name+"\n")
+	}
+	tm.mine.Commit("hooks", append(files, "tools/note", "touch '"+ran+"'/$1\n")...)
+	for _, name := range []string{"reference-transaction", "post-index-change", "pre-push", "post-checkout", "post-merge"} {
+		require.NoError(t, os.Chmod(filepath.Join(tm.mine.Dir, "hooks", name), 0o755))
+	}
+	tm.mine.Git("commit", "-qam", "executable")
+	tm.mine.Git("push", "-q")
+	tm.other.Git("pull", "-q")
+	tm.diverge()
+	tm.mine.Git("config", "core.hooksPath", "hooks")
+	all := func() (names string) {
+		entries, err := os.ReadDir(ran)
+		require.NoError(t, err)
+		for _, e := range entries {
+			names += e.Name() + " "
+			require.NoError(t, os.Remove(filepath.Join(ran, e.Name())))
+		}
+		return names
+	}
+	s := tm.session()
+	run := func(consent Consent) error {
+		p, j, b := ready(t, s, Merge, settle.Yours)
+		_, _, err := s.RunCheck(t.Context(), p, termsOf("true", j.Tree).Command, b.Tip, func(string) {}, nil)
+		require.NoError(t, err)
+		if _, err = s.Accept(t.Context(), p, j, b, consent); err == nil {
+			_, err = s.PushTip(t.Context(), p, consent)
+		}
+		return err
+	}
+	var asks *HooksError
+	require.ErrorAs(t, run(Consent{}), &asks)
+	assert.Equal(t, []string{"reference-transaction", "post-index-change"}, asks.Names())
+	require.NoError(t, run(Consent{WithoutHooks: true}))
+	assert.Contains(t, s.TakeNotice(), "pre-push and reference-transaction were not run")
+	assert.Empty(t, all())
+
+	tm.other.Git("pull", "-q")
+	again := func(theirs ...string) {
+		tm.other.Commit("theirs", theirs...)
+		tm.other.Git("push", "-q")
+		tm.mine.Write("x.md", tm.mine.Read("x.md")+"mine\n")
+		tm.mine.Git("add", ".")
+		tm.mine.Git("-c", "core.hooksPath=/dev/null", "commit", "-qm", "mine")
+	}
+	tm.mine.Write("x.md", "")
+	again("more.md", "more\n")
+	all()
+	require.ErrorAs(t, run(Consent{}), &asks)
+	require.NoError(t, s.AgreeToHooks(t.Context(), asks.Hooks))
+	require.ErrorAs(t, run(Consent{}), &asks)
+	assert.Equal(t, []string{"pre-push"}, asks.Names())
+	require.NoError(t, s.AgreeToHooks(t.Context(), asks.Hooks))
+	p, err := s.Locate(t.Context(), false)
+	require.NoError(t, err)
+	_, err = s.PushTip(t.Context(), p, Consent{})
+	require.NoError(t, err)
+	assert.Equal(t, "post-index-change post-merge pre-push reference-transaction ", all())
+	s.Close()
+
+	tm.other.Git("pull", "-q")
+	again("tools/note", "touch '"+ran+"'/theirs-$1\n")
+	all()
+	s = tm.session()
+	require.NoError(t, run(Consent{WithoutHooks: true}))
+	assert.NotContains(t, all(), "theirs")
+	assert.Contains(t, s.TakeNotice(), "not run")
 }

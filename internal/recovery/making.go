@@ -134,9 +134,9 @@ func (s *Session) ToMake(ctx context.Context, p *Position, j *Join) (all []*Term
 	return all, agreed, nil
 }
 
-// Make runs the commands that make files anew, which were shown and are agreed to by that, each in the file's folder of the check's
-// checkout of a joined commit, and keeps what they made. Nothing else that they changed is taken; what that is, is
-// said to each, as all that they print is. failed is the one that did not end well, or nil.
+// Make runs the commands that make files anew, which were shown and are agreed to by that, each in the file's folder of
+// the check's checkout of a joined commit, and keeps what they made. Nothing else that they changed is taken; what that
+// is, is said to each, as all that they print is. failed is the one that did not end well, or nil.
 func (s *Session) Make(ctx context.Context, j *Join, terms []*Terms, tip object.ID, each func(string)) (
 	failed *check.Report, err error) {
 	s.last = lastRun{}

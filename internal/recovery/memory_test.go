@@ -22,7 +22,7 @@ func TestAsBefore(t *testing.T) {
 	p, j, b := ready(t, s, Merge, settle.YoursTheirs)
 	_, err := s.Accept(t.Context(), p, j, b, Consent{})
 	require.NoError(t, err)
-	_, err = s.PushTip(t.Context(), p)
+	_, err = s.PushTip(t.Context(), p, Consent{})
 	require.NoError(t, err)
 	s.Close()
 

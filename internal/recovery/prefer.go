@@ -82,9 +82,13 @@ type UnagreedError struct{ Terms *Terms }
 func (e *UnagreedError) Error() string {
 	t := e.Terms
 	again := fmt.Sprintf("say --check '%s' to run it, or --no-check to go on without", t.Command.Line())
+	if t.Filter != "" {
+		return fmt.Sprintf("git runs the filter %s (“%s”) as it writes files, and others changed what that runs: %s; "+
+			"open dorvik to look at that and agree. Nothing was changed", t.Filter, t.Command.Line(), t.changed())
+	}
 	if !t.Before && !t.Command.Own {
-		return fmt.Sprintf("the check “%s” (found from %s) was never agreed to in this repository; %s", t.Command.Line(),
-			t.Command.Source, again)
+		return fmt.Sprintf("the check “%s” (found from %s) was never agreed to in this repository; %s",
+			t.Command.Line(), t.Command.Source, again)
 	}
 	return fmt.Sprintf("the check “%s” was agreed to in this repository, and what it can run was changed since: %s; "+
 		"look at that, and %s", t.Command.Line(), t.changed(), again)
@@ -119,8 +123,8 @@ type UnmadeError struct{ Terms []*Terms }
 func (e *UnmadeError) Error() string {
 	for _, t := range e.Terms {
 		if t.Before && len(t.Asks) > 0 {
-			return fmt.Sprintf("%s is to be made anew by “%s”, which was agreed to in this repository, and what it can "+
-				"run was changed since: %s; open dorvik to look at that, or to take a side", t.Makes, t.Command.Line(),
+			return fmt.Sprintf("%s is to be made anew by “%s”, which was agreed to in this repository, and what it "+
+				"can run was changed since: %s; open dorvik to look at that, or to take a side", t.Makes, t.Command.Line(),
 				t.changed())
 		}
 	}

@@ -115,8 +115,8 @@ type Proof struct {
 // command is not known, or where the checkout lacks something.
 func (p *Proof) Blames() bool { return p.Unchecked == "" && len(p.Lacks) == 0 }
 
-// Prove runs a check on a commit of the joined tree, which is agreed to by that as it was shown; each gets every line it
-// prints, and told each step that begins.
+// Prove runs a check on a commit of the joined tree, which is agreed to by that as it was shown; each gets every line
+// it prints, and told each step that begins.
 func (s *Session) Prove(ctx context.Context, p *Position, terms *Terms, tip object.ID, each func(string),
 	told begun) (*Proof, error) {
 	tree, err := s.Tree(tip)

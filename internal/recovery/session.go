@@ -60,6 +60,10 @@ func OpenSession(ctx context.Context, dir string) (*Session, error) {
 		return nil, err
 	}
 	w.agreed, w.files.Recall = s.AgreedTo, s.recall
+	if err := s.letHooks(ctx); err != nil {
+		w.Close()
+		return nil, err
+	}
 	var damage string
 	if s.store, damage, err = openStore(w.Repo.GitDir); err == nil {
 		s.tell("%s", damage)
@@ -542,6 +546,9 @@ func (s *Session) accept(ctx context.Context, p *Position, j *Join, b Built, con
 			return nil, err
 		}
 	}
+	if err := s.mayFilter(ctx, p, tree); err != nil {
+		return nil, err
+	}
 	hooks := &hookRun{s: s, ctx: ctx, without: consent.WithoutHooks}
 	if b, err = hooks.before(p, j, b); err != nil {
 		return nil, err
@@ -907,7 +914,12 @@ type Pushed struct {
 // what it holds. If somebody pushed first, the join is undone and the remote
 // fetched, so that it can be made again with the decisions kept. What was picked
 // stays: it is to be joined with what is new like any other commit of yours.
-func (s *Session) PushTip(ctx context.Context, p *Position) (*Pushed, error) {
+func (s *Session) PushTip(ctx context.Context, p *Position, consent Consent) (*Pushed, error) {
+	hooks := &hookRun{s: s, ctx: ctx, without: consent.WithoutHooks}
+	if err := hooks.ask("pre-push", "reference-transaction"); err != nil {
+		return nil, err
+	}
+	hooks.tellSkipped()
 	b, _, err := s.Repo.Status(ctx)
 	if err != nil {
 		return nil, err

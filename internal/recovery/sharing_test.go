@@ -40,7 +40,7 @@ func TestDecisionsAreShared(t *testing.T) {
 	p, j, b := ready(t, s, Merge, settle.YoursTheirs)
 	_, err := s.Accept(t.Context(), p, j, b, Consent{})
 	require.NoError(t, err)
-	_, err = s.PushTip(t.Context(), p)
+	_, err = s.PushTip(t.Context(), p, Consent{})
 	require.NoError(t, err)
 	assert.Empty(t, s.TakeNotice())
 	tm.remote.Git("update-ref", "refs/heads/main", theirs)

@@ -24,7 +24,7 @@ func TestTheWholeJob(t *testing.T) {
 	for _, route := range []Route{Rebase, Merge} {
 		tm := newTeam(t)
 		tm.diverge()
-		gittest.Own(t, "dorvik.check", "test ! -e broken || { echo ./f:2:1: broken; exit 1; }")
+		gittest.Own(t, "dorvik.check", "test ! -e broken || ! echo ./f:2:1: broken")
 		s, ctx := tm.session(), t.Context()
 		v, err := s.Survey(ctx, true, nil)
 		require.NoError(t, err)
@@ -103,7 +103,7 @@ func TestTheWholeJob(t *testing.T) {
 		require.NoError(t, err)
 		assert.Empty(t, s.TakeNotice())
 		assert.Empty(t, s.Signatures())
-		pushed, err := s.PushTip(ctx, p)
+		pushed, err := s.PushTip(ctx, p, Consent{})
 		require.NoError(t, err)
 		assert.Equal(t, wp.After, pushed.Holds)
 		_, err = s.GoBack(ctx, "")

@@ -21,6 +21,7 @@ import (
 type Terms struct {
 	Command check.Command
 	Makes   string      // a file that it makes anew, in the folder of which it runs; empty for a check
+	Filter  string      // of files, by its name, that git runs as it writes them; empty for a check
 	Tree    object.ID   // that it is to run on
 	Filters []string    // "name: command"
 	Before  bool        // the command was agreed to before
@@ -55,9 +56,12 @@ func (f *Unagreed) Lines(each func(line string, added bool)) {
 // line is what is recorded: the command, and the filters.
 func (t *Terms) line() string {
 	var b strings.Builder
-	if t.Makes != "" {
+	switch {
+	case t.Makes != "":
 		b.WriteString("make " + t.Makes + " by " + t.Command.Line())
-	} else {
+	case t.Filter != "":
+		b.WriteString("filter " + t.Filter + " by " + t.Command.Line())
+	default:
 		b.WriteString("check " + t.Command.Line())
 	}
 	for _, f := range t.Filters {
@@ -138,10 +142,11 @@ func (s *Session) termsFor(ctx context.Context, t *Terms, p *Position, o on) (*T
 	if err != nil {
 		return nil, err
 	}
+	var lines []string // of the filters that run, too, as the checkout is made
 	for _, f := range filters {
-		if !f.Own {
-			t.Filters = append(t.Filters, strings.TrimSuffix(strings.TrimPrefix(f.Name, "filter."),
-				path.Ext(f.Name))+": "+f.Value)
+		lines = append(lines, f.Value)
+		if !f.Own && t.Filter == "" {
+			t.Filters = append(t.Filters, filterName(f.Name)+": "+f.Value)
 		}
 	}
 	known := s.agreements.on(t.line())
@@ -162,7 +167,7 @@ func (s *Session) termsFor(ctx context.Context, t *Terms, p *Position, o on) (*T
 	if len(known) == 0 {
 		return t, nil
 	}
-	a := &asking{Session: s, ctx: ctx, on: o, known: known, mine: s.byHand(ctx, p)}
+	a := &asking{Session: s, ctx: ctx, on: o, known: known, mine: s.byHand(ctx, p), filters: lines}
 	if t.Asks, err = a.about(t); err == nil {
 		t.shown, err = a.shown()
 	}
@@ -172,6 +177,31 @@ func (s *Session) termsFor(ctx context.Context, t *Terms, p *Position, o on) (*T
 // again gives the terms of the same command on another tree.
 func (s *Session) again(ctx context.Context, t *Terms, p *Position, o on) (*Terms, error) {
 	return s.termsFor(ctx, &Terms{Command: t.Command, Makes: t.Makes}, p, o)
+}
+
+// filterName is that of a filter, by the name of its setting.
+func filterName(setting string) string {
+	return strings.TrimSuffix(strings.TrimPrefix(setting, "filter."), path.Ext(setting))
+}
+
+// mayFilter is nil where git may write the files of a joined tree: no filter that it runs then names a file that others
+// changed, or that was agreed to. Else it is an *UnagreedError.
+func (s *Session) mayFilter(ctx context.Context, p *Position, tree object.ID) error {
+	filters, err := s.Repo.Values(ctx, `^filter\..*\.(clean|smudge|process)$`, true)
+	if err != nil {
+		return err
+	}
+	for _, f := range filters {
+		t := &Terms{Command: check.Command{Steps: []string{f.Value}, Source: "git config " + f.Name, Own: true},
+			Filter: filterName(f.Name)}
+		if t, err = s.termsFor(ctx, t, p, p.joined(tree)); err != nil {
+			return err
+		}
+		if len(t.Asks) > 0 {
+			return &UnagreedError{t}
+		}
+	}
+	return nil
 }
 
 // mayRun is nil where a command that was agreed to may run on another tree, too, and else an *UnagreedError.

@@ -189,6 +189,45 @@ func TestWhatWasTakenBackIsAskedToo(t *testing.T) {
 	assert.FileExists(t, ran)
 }
 
+// TestFiltersAndDriversOfTheTree: a program of the person's own configuration that runs files of the repository runs
+// them only as they were when that was agreed to.
+func TestFiltersAndDriversOfTheTree(t *testing.T) {
+	ran := filepath.Join(t.TempDir(), "ran")
+	tm, look := consents(t, ".gitattributes", "*.up filter=up\nn merge=up\n", "tools/up.sh", "cat\n", "a.up", "a\n",
+		"n", "1\n")
+	tm.mine.Git("config", "filter.up.smudge", "sh tools/up.sh")
+	gittest.Own(t, "merge.up.driver", "sh tools/join.sh %A")
+	gittest.Own(t, "dorvik.up.agreed", "true")
+	tm.mine.Commit("join", "tools/join.sh", "echo driven > $1\n", "n", "mine\n")
+	tm.other.Commit("hostile", "tools/up.sh", "touch "+ran+"; cat\n", "b.up", "b\n", "n", "theirs\n")
+	tm.other.Git("push", "-q")
+	gittest.Own(t, "dorvik.check", "true")
+	s := tm.session()
+	terms := look(s)
+	assert.Equal(t, []string{"tools/up.sh by Ada Sund"}, asksOf(terms), "the checkout would run it")
+	p, j, b := ready(t, s, Merge, settle.Yours)
+	drivers, err := s.Unagreed(t.Context(), j)
+	require.NoError(t, err)
+	require.Len(t, drivers, 1)
+	assert.Equal(t, []string{"tools/join.sh"}, drivers[0].Files())
+	var asks *UnagreedError
+	_, err = s.LayOut(t.Context(), p, b.Tip)
+	require.ErrorAs(t, err, &asks)
+	_, err = s.Accept(t.Context(), p, j, b, Consent{})
+	require.ErrorAs(t, err, &asks)
+	assert.ErrorContains(t, err, "others changed what that runs: tools/up.sh by Ada Sund")
+	assert.NoFileExists(t, ran)
+	require.NoError(t, s.AgreeTo(asks.Terms))
+	require.NoError(t, s.Agree(drivers[0].String()))
+	p, j, b = ready(t, s, Merge, settle.Yours)
+	text, _, err := s.TextAt(j.Tree, "n")
+	require.NoError(t, err)
+	assert.Equal(t, "driven\n", text)
+	_, err = s.Accept(t.Context(), p, j, b, Consent{})
+	require.NoError(t, err)
+	assert.Contains(t, tm.mine.Read("tools/up.sh"), "touch", "it is there, and may run")
+}
+
 // TestStepsAndEnvironment: the steps run in order until one fails, without secrets.
 func TestStepsAndEnvironment(t *testing.T) {
 	tm := newTeam(t)

@@ -12,7 +12,14 @@ import (
 )
 
 // LayOut brings the check's checkout to a joined commit, to be tried by hand, and gives its folder.
-func (s *Session) LayOut(ctx context.Context, tip object.ID) (dir string, err error) {
+func (s *Session) LayOut(ctx context.Context, p *Position, tip object.ID) (dir string, err error) {
+	tree, err := s.Tree(tip)
+	if err == nil {
+		err = s.mayFilter(ctx, p, tree)
+	}
+	if err != nil {
+		return "", err
+	}
 	s.last = lastRun{} // what passed there may be changed by hand
 	co, err := s.checkout(ctx, "check", tip, func(string) {})
 	if err != nil {

@@ -50,9 +50,13 @@ type Workspace struct {
 	typed       map[settle.Key]string               // between conflict marks that git left, which still stand
 	annotators  map[[2]object.ID]*history.Annotator // by the newest and the oldest commit
 	outside     outsideAttributes
-	misfits     map[misfit.Trees][]Misfit
-	graphOnce   sync.Once
-	graph       *history.Graph
+	names       struct { // of the files of a tree, the last that was asked for
+		in object.ID
+		of *check.Naming
+	}
+	misfits   map[misfit.Trees][]Misfit
+	graphOnce sync.Once
+	graph     *history.Graph
 }
 
 // OpenWorkspace opens the repository that holds a folder.

@@ -171,8 +171,8 @@ func (s *checkScreen) consentNote(p *page, w, h int) {
 	}
 	if !s.terms.Before || len(s.terms.Asks) == 0 {
 		p.say(w, txt(plain, "It runs the joined code with your rights, in a checkout of its own inside the git "+
-			"directory. Your working tree is not used. Dorvik asks this once, and again when others change what it can "+
-			"run."))
+			"directory. Your working tree is not used. Dorvik asks this once, and again when others change what it "+
+			"can run."))
 	}
 	s.asksNote(p, []*recovery.Terms{s.terms}, w, h)
 }

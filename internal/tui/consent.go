@@ -73,8 +73,8 @@ func (s *consentScreen) always() tea.Cmd {
 	for email, name := range people {
 		names = append(names, name+" <"+email+">")
 	}
-	s.ask(warning("What "+words.List(words.Some(slices.Sorted(slices.Values(names)), 3))+" "+words.Is(len(names), "changes", "change")+
-		" then runs here without being asked about, in this repository. That goes by the e-mail in commits, which "+
+	slices.Sort(names)
+	s.ask(warning("What "+words.List(words.Some(names, 3))+" "+words.Is(len(names), "changes", "change")+" then runs here without being asked about, in this repository. That goes by the e-mail in commits, which "+
 		"whoever may push can write. Always?"), "always run it", func() tea.Cmd {
 		for email := range people {
 			if err := s.s.Trust(email); err != nil {
@@ -131,8 +131,8 @@ func (j *job) askedOf(f *recovery.Unagreed) line {
 		return l.add(plain, "  changed since you agreed, and it cannot be told by whom")
 	}
 	n := f.By[0]
-	l = l.add(plain, "  "+words.If(f.ID.IsZero(), "taken away", "changed")+" by ").add(theirs, j.first(n, merge.Theirs)).
-		add(plain, " in ").add(theirs, j.s.Short(n.ID)).add(plain, " “"+n.Subject()+"”")
+	l = l.add(plain, "  "+words.If(f.ID.IsZero(), "taken away", "changed")+" by ").
+		add(theirs, j.first(n, merge.Theirs)).add(plain, " in ").add(theirs, j.s.Short(n.ID)).add(plain, " “"+n.Subject()+"”")
 	if more := len(f.By) - 1; more > 0 {
 		l = l.add(plain, " and "+words.Count(more, "commit", "commits")+" before it")
 	}

@@ -111,10 +111,11 @@ func (s *lookScreen) update(msg tea.Msg) tea.Cmd {
 // askDriver asks whether the first merge driver that was not agreed to may run.
 func (s *lookScreen) askDriver() tea.Cmd {
 	d := s.drivers[0]
-	words := fmt.Sprintf("“%s” is the merge driver “%s” of your configuration, a program that joins the files which "+
-		"the repository names for it. Let it run?",
-		d.Command, d.Name)
-	s.ask(warning(words), "let it run", func() tea.Cmd {
+	says := fmt.Sprintf("“%s” is the merge driver “%s” of your configuration, a program that joins the files which "+
+		"the repository names for it. %sLet it run?", d.Command, d.Name, words.If(len(d.With) == 0, "",
+		fmt.Sprintf("It runs %s of the repository; when others change what is in there you are asked again. ",
+			words.List(words.Some(d.Files(), 3)))))
+	s.ask(warning(says), "let it run", func() tea.Cmd {
 		if err := s.s.Agree(d.String()); err != nil {
 			return s.failure(err)
 		}

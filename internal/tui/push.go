@@ -219,7 +219,10 @@ func (s *pushScreen) accept(push bool) tea.Cmd {
 		}
 		var asks *recovery.HooksError
 		if errors.As(err, &asks) {
-			return func() tea.Cmd { return s.askHooks(asks, push) }, nil
+			return func() tea.Cmd { return s.askHooks(asks, func() tea.Cmd { return s.accept(push) }) }, nil
+		}
+		if ask := agreeing(err); ask != nil {
+			return func() tea.Cmd { return s.openConsent(ask, func() tea.Cmd { return s.accept(push) }) }, nil
 		}
 		var stopped *git.HookError
 		if errors.As(err, &stopped) {
@@ -237,14 +240,14 @@ func (s *pushScreen) accept(push bool) tea.Cmd {
 }
 
 // askHooks asks about hooks that a commit can change, and goes on either way.
-func (s *pushScreen) askHooks(asks *recovery.HooksError, push bool) tea.Cmd {
+func (s *pushScreen) askHooks(asks *recovery.HooksError, onward func() tea.Cmd) tea.Cmd {
 	s.ask(warning(fmt.Sprintf("The repository brings hooks in %s: %s. They run with your rights, for as long as they "+
-		"stay as they are now. Esc joins without them. Let them run?", asks.Dir(), words.List(asks.Names()))),
+		"stay as they are now. Esc goes on without them. Let them run?", asks.Dir(), words.List(asks.Names()))),
 		"let them run", func() tea.Cmd {
-			if err := s.s.AgreeToHooks(asks.Hooks); err != nil {
+			if err := s.s.AgreeToHooks(context.Background(), asks.Hooks); err != nil {
 				return s.failure(err)
 			}
-			return s.accept(push)
+			return onward()
 		}, func() { s.without = true; s.flash = txt(plain, "They are not run. Press enter to go on.") })
 	return nil
 }
@@ -299,10 +302,14 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 }
 
 func (s *pushScreen) pushNow() tea.Cmd {
-	pos := s.pos
+	pos, without := s.pos, s.without
 	s.refused = nil
 	return s.start("pushing to "+pos.Branch.Upstream, func(ctx context.Context, _ func(int, int)) (then, error) {
-		done, err := s.s.PushTip(ctx, pos)
+		done, err := s.s.PushTip(ctx, pos, recovery.Consent{WithoutHooks: without})
+		var asks *recovery.HooksError
+		if errors.As(err, &asks) {
+			return func() tea.Cmd { return s.askHooks(asks, s.pushNow) }, nil
+		}
 		if err != nil {
 			return nil, err
 		}

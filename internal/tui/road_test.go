@@ -99,5 +99,5 @@ func TestHooksAreAskedAbout(t *testing.T) {
 	b.press("esc")
 	b.see("They are not run")
 	b.press("enter")
-	b.see("✓ Pushed", "WHAT WAS SAID", "tested, and well")
+	b.see("✓ Pushed", "The hook pre-push was not run: the repository brought it, and you did not agree.")
 }

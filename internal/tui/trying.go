@@ -19,9 +19,12 @@ type triedByHand struct {
 
 // tryIt opens a shell, or what dorvik.run of the person's own configuration says, in the joined code.
 func (s *checkScreen) tryIt() tea.Cmd {
-	tip := s.built.Tip
+	tip, pos := s.built.Tip, s.pos
 	return s.start("laying the joined code out", func(ctx context.Context, _ func(int, int)) (then, error) {
-		dir, err := s.s.LayOut(ctx, tip)
+		dir, err := s.s.LayOut(ctx, pos, tip)
+		if ask := agreeing(err); ask != nil {
+			return func() tea.Cmd { return s.openConsent(ask, s.tryIt) }, nil
+		}
 		if err != nil {
 			return nil, err
 		}

@@ -41,7 +41,6 @@ func WithTrailer(message, line string) string {
 func isTrailer(l string) bool {
 	token, value, ok := strings.Cut(l, ": ")
 	letter := func(r rune) bool { return r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z' }
-	return ok && value != "" && token != "" && letter(rune(token[0])) && !strings.ContainsFunc(token, func(r rune) bool {
-		return !letter(r) && r != '-' && (r < '0' || r > '9')
-	})
+	odd := func(r rune) bool { return !letter(r) && r != '-' && (r < '0' || r > '9') }
+	return ok && value != "" && token != "" && letter(rune(token[0])) && !strings.ContainsFunc(token, odd)
 }
