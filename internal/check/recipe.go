@@ -21,8 +21,8 @@ const (
 // kinds tells by the end of a name, without its dot, what a file is.
 var kinds = kindsOf(map[Kind]string{
 	Source: "go c h cc cpp cxx hh hpp hxx inc m mm rs java kt scala cs fs vb swift d zig hs lhs ml mli ex erl hrl " +
-		"clj cljs dart pas adb ads f f90 f95 s asm cu proto thrift graphql sql css scss sass less html htm vue svelte " +
-		"py pyi pyx rb php lua pl pm t r jl js mjs cjs jsx ts mts cts tsx elm nim v sv vhd vhdl json",
+		"clj cljs dart pas adb ads f f90 f95 s asm cu proto thrift graphql sql css scss sass less html htm vue " +
+		"svelte py pyi pyx rb php lua pl pm t r jl js mjs cjs jsx ts mts cts tsx elm nim v sv vhd vhdl json",
 	Inert: "md markdown rst adoc asciidoc tex bib png jpg jpeg gif webp bmp ico svg pdf ps eps mp3 mp4 ogg wav webm " +
 		"woff woff2 ttf otf eot csv tsv po pot mo sum gitignore gitkeep keep mailmap editorconfig",
 })

@@ -302,7 +302,7 @@ func (c *checker) terms(ctx context.Context, p *recovery.Position, j *recovery.J
 	}
 	if !agreed && c.agree == "" {
 		c.out.Result = "not-agreed"
-		c.say("%s.", words.Sentence((&recovery.UnagreedError{Terms: t}).Error()))
+		c.say("%s", words.Sentence((&recovery.UnagreedError{Terms: t}).Error()))
 		c.sayAsks(t)
 		c.say("dorvik check --agree=%s agrees to just this.", t.Hash())
 		return nil, exit{exitConflicts}

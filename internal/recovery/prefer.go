@@ -90,8 +90,8 @@ func (e *UnagreedError) Error() string {
 		return fmt.Sprintf("the check “%s” (found from %s) was never agreed to in this repository; %s",
 			t.Command.Line(), t.Command.Source, again)
 	}
-	return fmt.Sprintf("the check “%s” was agreed to in this repository, and what it can run was changed since: %s; "+
-		"look at that, and %s", t.Command.Line(), t.changed(), again)
+	return fmt.Sprintf("the check “%s” %s, and what it can run was changed since: %s; look at that, and %s",
+		t.Command.Line(), words.If(t.Before, "was agreed to in this repository", "is your own"), t.changed(), again)
 }
 
 // changed names what others changed, with who did.
@@ -124,8 +124,8 @@ func (e *UnmadeError) Error() string {
 	for _, t := range e.Terms {
 		if t.Before && len(t.Asks) > 0 {
 			return fmt.Sprintf("%s is to be made anew by “%s”, which was agreed to in this repository, and what it "+
-				"can run was changed since: %s; open dorvik to look at that, or to take a side", t.Makes, t.Command.Line(),
-				t.changed())
+				"can run was changed since: %s; open dorvik to look at that, or to take a side", t.Makes,
+				t.Command.Line(), t.changed())
 		}
 	}
 	return fmt.Sprintf("%s is to be made anew by “%s”, which was never agreed to in this repository; open dorvik to "+

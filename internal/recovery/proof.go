@@ -3,6 +3,8 @@ package recovery
 import (
 	"context"
 	"fmt"
+	"strings"
+	"unicode"
 
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/diagnose"
@@ -148,6 +150,9 @@ func (s *Session) Prove(ctx context.Context, p *Position, terms *Terms, tip obje
 		return out, nil
 	}
 	out.Install, out.Unchecked = at.install, unknownCommand(r)
+	if err := s.tellLeft(ctx, all, each); err != nil {
+		return nil, err
+	}
 	if out.Places, _, err = extra(ctx, s.Workspace, "where the check's output says it failed", func(context.Context) (
 		[]diagnose.Place, error) {
 		return s.Diagnose(tree, all, at.Dir)
@@ -162,4 +167,28 @@ func (s *Session) Prove(ctx context.Context, p *Position, terms *Terms, tip obje
 		}
 	}
 	return out, nil
+}
+
+// tellLeft says which variables that a failing check speaks of are set and were not handed on to it.
+func (s *Session) tellLeft(ctx context.Context, output []string, each func(string)) error {
+	_, left, err := s.environments(ctx)
+	if err != nil {
+		return err
+	}
+	of := map[string]bool{}
+	for _, name := range left {
+		of[name] = true
+	}
+	for _, l := range output {
+		for word := range strings.FieldsFuncSeq(l, func(r rune) bool {
+			return r != '_' && !unicode.IsLetter(r) && !unicode.IsDigit(r)
+		}) {
+			if of[word] {
+				delete(of, word)
+				each("dorvik: " + word + " is set for you and was not given to the check; git config --global --add " +
+					"dorvik.checkEnv " + word + " gives it")
+			}
+		}
+	}
+	return nil
 }

@@ -1087,6 +1087,12 @@ func (w *Workspace) namesIn(tree object.ID, dir string) (names string, ok bool) 
 
 // environment is what checks run in: what builds need, and what dorvik.checkEnv names.
 func (s *Session) environment(ctx context.Context) ([]string, error) {
+	env, _, err := s.environments(ctx)
+	return env, err
+}
+
+// environments is environment with the names of variables that are set and not handed on.
+func (s *Session) environments(ctx context.Context) (env, left []string, err error) {
 	keep, err := s.Repo.Values(ctx, "dorvik.checkEnv", false)
 	var names []string
 	for _, k := range keep {
@@ -1096,8 +1102,9 @@ func (s *Session) environment(ctx context.Context) ([]string, error) {
 	}
 	// A build may ask git about the folder it is in. That is inside the git directory: were it to find the person's
 	// working tree from there, it would lock its index, and leave the lock behind where it is ended.
-	env, _ := check.Environment(git.CleanEnvironment(), names)
-	return append(env, "GIT_OPTIONAL_LOCKS=0", "GIT_CEILING_DIRECTORIES="+filepath.Join(s.Repo.GitDir, "dorvik")), err
+	env, left = check.Environment(git.CleanEnvironment(), names)
+	return append(env, "GIT_OPTIONAL_LOCKS=0", "GIT_CEILING_DIRECTORIES="+filepath.Join(s.Repo.GitDir, "dorvik")), left,
+		err
 }
 
 // checkout brings a checkout, by its name, to a joined commit, and says to emit in what it is not as the working

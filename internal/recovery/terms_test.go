@@ -236,7 +236,8 @@ func TestStepsAndEnvironment(t *testing.T) {
 	t.Setenv("MY_API_KEY", "kept")
 	gittest.Own(t, "dorvik.checkEnv", "MY_API_KEY")
 	tm.mine.Git("config", "dorvik.checkEnv", "DEPLOY_TOKEN")
-	for _, step := range []string{"echo $CI.$DEPLOY_TOKEN.$MY_API_KEY.$GIT_OPTIONAL_LOCKS", "exit 3", "echo late"} {
+	for _, step := range []string{"echo $CI.$DEPLOY_TOKEN.$MY_API_KEY.$GIT_OPTIONAL_LOCKS", "echo no DEPLOY_TOKEN; exit 3",
+		"echo late"} {
 		tm.mine.Git("config", "--add", "dorvik.check", step)
 	}
 	s := tm.session()
@@ -248,7 +249,8 @@ func TestStepsAndEnvironment(t *testing.T) {
 	proof, err := s.Prove(t.Context(), p, terms, b.Tip, func(l string) { out = append(out, l) },
 		func(_ []check.Step, i int) { begun = append(begun, i) })
 	require.NoError(t, err)
-	assert.Equal(t, []string{"true..kept.0"}, out)
+	assert.Equal(t, []string{"true..kept.0", "no DEPLOY_TOKEN", "dorvik: DEPLOY_TOKEN is set for you and was not given " +
+		"to the check; git config --global --add dorvik.checkEnv DEPLOY_TOKEN gives it"}, out)
 	assert.Equal(t, []int{0, 1}, begun)
 	assert.Equal(t, 3, proof.Result.Exit)
 	var how []bool

@@ -2,6 +2,7 @@ package recovery
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -59,14 +60,21 @@ func (s *Session) TriedIn(ctx context.Context, dir string, tree object.ID) (out 
 	return out, nil
 }
 
-// OwnRun is the command by which the joined code is tried by hand, dorvik.run of the person's own configuration; empty
-// where it is not set. That of a repository does not count.
-func (w *Workspace) OwnRun(ctx context.Context) (line string, err error) {
-	all, err := w.Repo.Values(ctx, "dorvik.run", false)
+// OwnProgram is a command of the person's own configuration, such as dorvik.run; empty where it is not set. That of a
+// repository does not count: where that is set alone, the error says so.
+func (w *Workspace) OwnProgram(ctx context.Context, key string) (line string, err error) {
+	all, err := w.Repo.Values(ctx, key, false)
+	if err != nil {
+		return "", err
+	}
 	for _, v := range all {
 		if v.Own {
 			line = v.Value
 		}
 	}
-	return line, err
+	if line == "" && len(all) > 0 {
+		return "", fmt.Errorf("%s is set by the repository's own configuration, which may not have you run programs; "+
+			"set it with “git config --global %s”", key, key)
+	}
+	return line, nil
 }

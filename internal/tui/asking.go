@@ -74,7 +74,7 @@ func (s *settleScreen) noteTo(who, text string, which []int) tea.Cmd {
 // directory.
 func (s *settleScreen) giveOn(text, who string, which []int) tea.Cmd {
 	return s.start("giving the note on", func(ctx context.Context, _ func(int, int)) (then, error) {
-		line, err := s.s.Repo.Config(ctx, "dorvik.note")
+		line, err := s.s.OwnProgram(ctx, "dorvik.note")
 		if err != nil {
 			return nil, err
 		}

@@ -74,8 +74,9 @@ func (s *consentScreen) always() tea.Cmd {
 		names = append(names, name+" <"+email+">")
 	}
 	slices.Sort(names)
-	s.ask(warning("What "+words.List(words.Some(names, 3))+" "+words.Is(len(names), "changes", "change")+" then runs here without being asked about, in this repository. That goes by the e-mail in commits, which "+
-		"whoever may push can write. Always?"), "always run it", func() tea.Cmd {
+	s.ask(warning("What "+words.List(words.Some(names, 3))+" "+words.Is(len(names), "changes", "change")+" then runs "+
+		"here without being asked about, in this repository. That goes by the e-mail in commits, which whoever may "+
+		"push can write. Always?"), "always run it", func() tea.Cmd {
 		for email := range people {
 			if err := s.s.Trust(email); err != nil {
 				return s.failed(err)
@@ -132,7 +133,8 @@ func (j *job) askedOf(f *recovery.Unagreed) line {
 	}
 	n := f.By[0]
 	l = l.add(plain, "  "+words.If(f.ID.IsZero(), "taken away", "changed")+" by ").
-		add(theirs, j.first(n, merge.Theirs)).add(plain, " in ").add(theirs, j.s.Short(n.ID)).add(plain, " “"+n.Subject()+"”")
+		add(theirs, j.first(n, merge.Theirs)).add(plain, " in ").add(theirs, j.s.Short(n.ID)).
+		add(plain, " “"+n.Subject()+"”")
 	if more := len(f.By) - 1; more > 0 {
 		l = l.add(plain, " and "+words.Count(more, "commit", "commits")+" before it")
 	}

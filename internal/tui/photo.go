@@ -130,7 +130,7 @@ func (s *settleScreen) viewOutside() tea.Cmd {
 		return nil
 	}
 	return s.start("opening both", func(ctx context.Context, _ func(int, int)) (then, error) {
-		viewer, err := s.s.Repo.Config(ctx, "dorvik.viewer")
+		viewer, err := s.s.OwnProgram(ctx, "dorvik.viewer")
 		if err != nil {
 			return nil, err
 		}

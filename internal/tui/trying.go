@@ -28,7 +28,7 @@ func (s *checkScreen) tryIt() tea.Cmd {
 		if err != nil {
 			return nil, err
 		}
-		line, err := s.s.OwnRun(ctx)
+		line, err := s.s.OwnProgram(ctx, "dorvik.run")
 		if err != nil {
 			return nil, err
 		}
