@@ -150,22 +150,22 @@ Exit code 0 says that the routes asked for are clean, 3 that one is not.`,
 		if err != nil {
 			return err
 		}
-		var misfits []recovery.Misfit
-		for _, j := range joins {
-			if len(misfits) == 0 { // both routes join the same edits
-				if misfits, err = w.Misfits(cmd.Context(), p, j); err != nil {
-					return err
+		return e.sayPlan(p, joins, suggested, f, func() (misfits []recovery.Misfit, err error) {
+			for _, j := range joins {
+				if misfits, err = w.Misfits(cmd.Context(), p, j); len(misfits) > 0 || err != nil {
+					break // both routes join the same edits
 				}
 			}
-		}
-		return e.sayPlan(p, joins, misfits, suggested, f)
+			return misfits, err
+		})
 	}
 	return e.jsonFlag(cmd)
 }
 
-// sayPlan writes down what the routes would make and ask.
-func (e *env) sayPlan(p *recovery.Position, joins []*recovery.Join, misfits []recovery.Misfit,
-	suggested recovery.Route, f planned) error {
+// sayPlan writes down what the routes would make and ask. A person reads that before foresee has found what will not
+// work together.
+func (e *env) sayPlan(p *recovery.Position, joins []*recovery.Join, suggested recovery.Route, f planned,
+	foresee func() ([]recovery.Misfit, error)) error {
 	out := planJSON{Version: 1, Branch: p.Branch.Name, Upstream: p.Branch.Upstream,
 		Yours: sideJSON{p.Yours, len(p.Divergence.Yours)}, Theirs: sideJSON{p.Theirs, len(p.Divergence.Theirs)},
 		Bases: p.Divergence.Bases, Suggested: string(suggested), Routes: []any{}}
@@ -179,13 +179,7 @@ func (e *env) sayPlan(p *recovery.Position, joins []*recovery.Join, misfits []re
 		out.Routes = append(out.Routes, routeJSON(p, j))
 		clean = clean && j.Clean()
 	}
-	out.Misfits, out.NotLookedAt = misfitsJSON(misfits), e.notLookedAt()
-	if e.json {
-		if err := e.print(out); err != nil {
-			return err
-		}
-	} else {
-		defer e.sayMisfits(misfits)
+	if !e.json {
 		e.position(p, f.pick == "" && f.yours == "" && f.theirs == "")
 		if remote {
 			e.asked(p)
@@ -193,6 +187,18 @@ func (e *env) sayPlan(p *recovery.Position, joins []*recovery.Join, misfits []re
 		for _, j := range joins {
 			e.say("%s", describe(p, j))
 		}
+	}
+	misfits, err := foresee()
+	if err != nil {
+		return err
+	}
+	if out.Misfits, out.NotLookedAt = misfitsJSON(misfits), e.notLookedAt(); e.json {
+		err = e.print(out)
+	} else {
+		e.sayMisfits(misfits)
+	}
+	if err != nil {
+		return err
 	}
 	if !clean {
 		return exit{exitConflicts}

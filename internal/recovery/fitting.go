@@ -27,6 +27,12 @@ func (w *Workspace) Misfits(ctx context.Context, p *Position, j *Join) ([]Misfit
 	if err != nil || !ok {
 		return nil, err
 	}
+	select { // one search after the other: what the one has read the next need not
+	case w.searching <- struct{}{}:
+		defer func() { <-w.searching }()
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
 	w.mu.Lock()
 	known, ok := w.misfits[t]
 	w.mu.Unlock()
@@ -34,12 +40,11 @@ func (w *Workspace) Misfits(ctx context.Context, p *Position, j *Join) ([]Misfit
 		return known, nil
 	}
 	out, ok, err := extra(ctx, w, "what will not work together", func(ctx context.Context) (out []Misfit, err error) {
-		var found []misfit.Misfit
-		if sides := w.scout.sidesOf(ctx, t); sides != nil {
-			found, err = sides.Find(ctx, t.Joined)
-		} else {
-			found, err = misfit.Find(ctx, w.Store, t)
+		sides, err := w.sidesOf(ctx, t)
+		if err != nil {
+			return nil, err
 		}
+		found, err := sides.Find(ctx, t.Joined)
 		if err != nil {
 			return nil, err
 		}
@@ -65,6 +70,26 @@ func (w *Workspace) Misfits(ctx context.Context, p *Position, j *Join) ([]Misfit
 	}
 	w.misfits[t] = out
 	return out, nil
+}
+
+// sidesOf reads what both sides changed, as far as it could misfit, unless it was read before.
+func (w *Workspace) sidesOf(ctx context.Context, t misfit.Trees) (sides *misfit.Sides, err error) {
+	t.Joined = object.ID{}
+	w.mu.Lock()
+	known := w.sides
+	w.mu.Unlock()
+	if known.read != nil && known.of == t {
+		return known.read, nil
+	}
+	if sides = w.scout.sidesOf(ctx, t); sides == nil {
+		if sides, err = misfit.Read(ctx, w.Store, t.Base, t.Yours, t.Theirs); err != nil {
+			return nil, err
+		}
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.sides.of, w.sides.read = t, sides
+	return sides, nil
 }
 
 // misfitTrees are the trees that are looked into; ok is false where nothing is joined.

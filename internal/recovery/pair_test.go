@@ -99,8 +99,10 @@ func TestWhatGitLeftHalfDoneIsLookedInto(t *testing.T) {
 		}
 		assert.Equal(t, map[string]OverlapKind{"n": SameLines, "a.go": OnlyTheirs, "b.go": OnlyYours}, kinds, begin)
 		j := v.Plan.Asking()
-		require.Len(t, v.Misfits[j.Route], 1, begin)
-		mends, err := s.MendsOf(t.Context(), v.Position, j, v.Misfits[j.Route])
+		unfit, err := s.MisfitsOf(t.Context(), v.Position, v.Plan)
+		require.NoError(t, err)
+		require.Len(t, unfit[j.Route], 1, begin)
+		mends, err := s.MendsOf(t.Context(), v.Position, j, unfit[j.Route])
 		require.NoError(t, err)
 		require.Len(t, mends, 1, begin)
 		assert.Equal(t, "b.go", mends[0].Path)

@@ -17,7 +17,6 @@ type Survey struct {
 	Position *Position
 	Plan     *Plan
 	Overlap  []Overlap
-	Misfits  map[Route][]Misfit // by the route
 	State    State
 	InTheWay *OverwriteError // nil where nothing is
 	Ahead    *Carried        // what would become of uncommitted work that is in the way
@@ -125,9 +124,6 @@ func (s *Session) survey(ctx context.Context, p *Position, dirty func() error, p
 		return nil, err
 	}
 	if err := s.CountLines(ctx, v.Overlap[:min(firstCounted, len(v.Overlap))]); err != nil {
-		return nil, err
-	}
-	if v.Misfits, err = s.MisfitsOf(ctx, v.Position, v.Plan); err != nil {
 		return nil, err
 	}
 	if v.Drivers, err = s.Unagreed(ctx, asking); err != nil {

@@ -54,7 +54,12 @@ type Workspace struct {
 		in object.ID
 		of *check.Naming
 	}
-	misfits   map[misfit.Trees][]Misfit
+	misfits map[misfit.Trees][]Misfit
+	sides   struct { // what they were searched in last
+		of   misfit.Trees // without what they are joined to
+		read *misfit.Sides
+	}
+	searching chan struct{} // holds one while misfits are searched
 	graphOnce sync.Once
 	graph     *history.Graph
 }
@@ -72,7 +77,7 @@ func OpenWorkspace(ctx context.Context, dir string) (*Workspace, error) {
 func newWorkspace(repo *git.Repo, store *object.Overlay) *Workspace {
 	w := &Workspace{Repo: repo, Store: store, engine: merge.NewEngine(store), files: settle.NewFiles(store),
 		changes: replay.NewChanges(store), annotators: map[[2]object.ID]*history.Annotator{},
-		driverLimit: check.DriverLimit, extraLimit: extraLimit}
+		driverLimit: check.DriverLimit, extraLimit: extraLimit, searching: make(chan struct{}, 1)}
 	w.digits.Store(leastDigits)
 	w.engine.Contains = w.submoduleContains
 	w.engine.Outside = w.attributes

@@ -52,13 +52,13 @@ func (s *chooseScreen) enter() tea.Cmd {
 		if err != nil {
 			return nil, err
 		}
-		fit, err := s.s.MisfitsOf(ctx, pos, plan)
 		return func() tea.Cmd {
-			if s.pos == pos {
-				s.plan, s.misfits = plan, fit
+			if s.pos != pos {
+				return nil
 			}
-			return nil
-		}, err
+			s.plan = plan
+			return s.foresee()
+		}, nil
 	})
 }
 
@@ -323,7 +323,11 @@ func (s *chooseScreen) leavesOut(f *facts, j *recovery.Join) {
 // asks lists the decisions that a route wants, less those that are made.
 func (s *chooseScreen) asks(f *facts, j *recovery.Join) {
 	defer func() {
-		if n := len(s.misfits[j.Route]); n > 0 {
+		n := len(s.misfits[j.Route])
+		if n == 0 && s.foreseeing != nil {
+			f.fact("may break", txt(dim, stillLooking))
+		}
+		if n > 0 {
 			f.fact("may break", txt(trouble, words.Count(n, "pair of edits", "pairs of edits")).add(plain,
 				words.Is(n, " that does not fit", " that do not fit")+", though the texts join"))
 		}

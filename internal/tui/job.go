@@ -34,19 +34,21 @@ type job struct {
 	every   time.Duration // the remote is asked so often; 0 for never
 	watched *besides
 
-	st      recovery.State
-	pos     *recovery.Position
-	plan    *recovery.Plan
-	overlap []recovery.Overlap
-	misfits map[recovery.Route][]recovery.Misfit
-	each    eachCommit             // how new commits stand to the check
-	below   []history.Node         // the common ancestor, and the one before it
-	drivers []recovery.MergeDriver // that would run if they were agreed to
-	inWay   *recovery.OverwriteError
-	marks   []recovery.MarkerFile
-	stash   *recovery.LeftAside
-	ahead   *recovery.Carried // what would become of the work that is in the way
-	notice  string            // what opening found and did, said until something else is done
+	st         recovery.State
+	pos        *recovery.Position
+	plan       *recovery.Plan
+	overlap    []recovery.Overlap
+	misfits    map[recovery.Route][]recovery.Misfit
+	foreseen   [2]object.ID           // the two lines that those are of
+	foreseeing *besides               // looks for them; nil where nothing does
+	each       eachCommit             // how new commits stand to the check
+	below      []history.Node         // the common ancestor, and the one before it
+	drivers    []recovery.MergeDriver // that would run if they were agreed to
+	inWay      *recovery.OverwriteError
+	marks      []recovery.MarkerFile
+	stash      *recovery.LeftAside
+	ahead      *recovery.Carried // what would become of the work that is in the way
+	notice     string            // what opening found and did, said until something else is done
 
 	join      *recovery.Join
 	questions []recovery.Attributed
@@ -174,7 +176,7 @@ func (j *job) load(fetch bool) tea.Cmd {
 // loaded shows where things stand.
 func (j *job) loaded(v *recovery.Survey, asked bool) tea.Cmd {
 	j.pos, j.plan, j.overlap, j.st, j.inWay, j.me = v.Position, v.Plan, v.Overlap, v.State, v.InTheWay, v.Position.Me
-	j.below, j.drivers, j.ahead, j.marks, j.stash, j.misfits = v.Below, v.Drivers, v.Ahead, v.Marks, v.Aside, v.Misfits
+	j.below, j.drivers, j.ahead, j.marks, j.stash = v.Below, v.Drivers, v.Ahead, v.Marks, v.Aside
 	j.notice = strings.TrimSpace(j.notice + " " + j.s.TakeNotice())
 	j.choose.fit()
 	j.check.taken = nil
@@ -187,15 +189,38 @@ func (j *job) loaded(v *recovery.Survey, asked bool) tea.Cmd {
 	case *opening, *stuckScreen:
 		j.goTo(j.look)
 	}
+	foresee := j.foresee()
 	if !asked {
-		return j.load(true)
+		return tea.Batch(foresee, j.load(true))
 	}
-	watch := tea.Batch(j.watch(), j.countRest())
+	watch := tea.Batch(foresee, j.watch(), j.countRest())
 	if j.resumed {
 		return watch
 	}
 	j.resumed = true
 	return tea.Batch(j.resume(), watch)
+}
+
+// foresee looks, beside the screen, for edits of both sides that will not work together by the routes of the plan. What
+// was found before stays as long as it is of the same lines.
+func (j *job) foresee() tea.Cmd {
+	if j.foreseeing != nil {
+		j.foreseeing.stop()
+	}
+	b, pos, plan := j.newBeside(), j.pos, j.plan
+	if j.foreseeing = &b; j.foreseen != [2]object.ID{pos.Yours, pos.Theirs} {
+		j.misfits, j.foreseen = nil, [2]object.ID{pos.Yours, pos.Theirs}
+	}
+	return b.start(func(ctx context.Context) (then, error) {
+		found, err := j.s.MisfitsOf(ctx, pos, plan)
+		return func() tea.Cmd {
+			if j.foreseeing == &b {
+				j.foreseeing, j.misfits = nil, found
+				j.notice = strings.TrimSpace(j.notice + " " + j.s.TakeNotice())
+			}
+			return nil
+		}, err
+	})
 }
 
 // countRest counts the lines of the files that were not counted before Look was shown.

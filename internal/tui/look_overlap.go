@@ -50,13 +50,21 @@ func (s *lookScreen) overlaps(p *page, w int) {
 			add(plain, " will need a decision; ").add(joined, alone+"."), w))
 	}
 	s.remarks(p, s.plan.Asking(), w)
-	if unfit := s.misfits[s.plan.Asking().Route]; len(unfit) > 0 {
+	unfit := s.misfits[s.plan.Asking().Route]
+	if len(unfit) == 0 && s.foreseeing != nil {
+		p.blank()
+		p.row(txt(dim, stillLooking))
+	}
+	if len(unfit) > 0 {
 		p.blank()
 		p.row(heading("MAY NOT WORK TOGETHER").add(dim, "  though the texts join"))
 		p.blank()
 		p.rows(s.misfitRows(unfit, nil, w, 3))
 	}
 }
+
+// stillLooking stands where edits that will not work together would.
+const stillLooking = "Still looking for edits that will not work together…"
 
 // remarks tells what should be known of a join though it asks nothing.
 func (s *lookScreen) remarks(p *page, j *recovery.Join, w int) {

@@ -70,7 +70,7 @@ func (b *blame) goPackage(ctx context.Context, dir string) (out []Misfit, err er
 		if same.line = 0; known[same] {
 			continue
 		}
-		if m, ok := b.behind(e, b.joined.lines[e.path]); ok {
+		if m, ok := b.behind(e, b.joined.linesOf(e.path)); ok {
 			out = append(out, m)
 		}
 	}

@@ -1,20 +1,21 @@
 package misfit
 
 import (
-	"bytes"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"go/ast"
 	"go/build/constraint"
 	"go/parser"
-	"go/printer"
 	"go/token"
 	"go/types"
 	"path"
 	"slices"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/rx"
 )
@@ -32,17 +33,44 @@ type gosource struct {
 	f       *finder
 	tree    object.ID
 	at      *object.Finder
-	fset    *token.FileSet
-	lines   map[string][]string // of the files that were parsed
 	pkgs    map[string]*types.Package
 	parsed  map[string]*gopackage // by folder
+	keys    map[string]string     // by folder, of what a package and all that it imports is
 	modules map[string]string     // the path of the module that a folder's go.mod begins, by the folder; empty for none
 }
 
+// goshared is what the trees have in common: each file is parsed once, and each package typed once as long as it, and
+// all that it imports, is the same.
+type goshared struct {
+	fset  *token.FileSet
+	files map[goname]*gofile
+	named map[string]*gofile        // by the name that positions have
+	pkgs  map[string]*types.Package // by their keys
+}
+
+// goname is a file of Go in one of its versions.
+type goname struct {
+	path string
+	id   object.ID
+}
+
+// gofile is a file that was parsed.
+type gofile struct {
+	*ast.File          // nil where it does not parse
+	path      string   // in the tree
+	lines     []string // of its text
+	thin      bool     // functions were left out
+	imports   []string
+}
+
+func newGoshared() *goshared {
+	return &goshared{fset: token.NewFileSet(), files: map[goname]*gofile{}, named: map[string]*gofile{},
+		pkgs: map[string]*types.Package{}}
+}
+
 func (f *finder) gosource(tree object.ID) *gosource {
-	return &gosource{f: f, tree: tree, at: object.NewFinder(f.store), fset: token.NewFileSet(),
-		lines: map[string][]string{}, pkgs: map[string]*types.Package{}, parsed: map[string]*gopackage{},
-		modules: map[string]string{}}
+	return &gosource{f: f, tree: tree, at: object.NewFinder(f.store), pkgs: map[string]*types.Package{},
+		parsed: map[string]*gopackage{}, keys: map[string]string{}, modules: map[string]string{}}
 }
 
 var moduleLine = rx.New(`(?m)^module\s+"?([^\s"]+)`)
@@ -102,54 +130,114 @@ func isBuilt(name, text string) bool {
 }
 
 // gopackage is the files of a folder: those of the package, its tests, and the tests outside it.
-type gopackage struct{ files, tests, outside []*ast.File }
+type gopackage struct {
+	files, tests, outside []*gofile
+	tested                bool // the tests were read, too
+}
 
-// parse reads the files of a folder, once. A file that does not parse is left out.
-func (g *gosource) parse(dir string) (p *gopackage, err error) {
-	if p = g.parsed[dir]; p != nil {
-		return p, nil
+// parse reads the files of a folder, once, with its tests where those are asked for. A file that does not parse is left
+// out.
+func (g *gosource) parse(dir string, tests bool) (p *gopackage, err error) {
+	p = g.parsed[dir]
+	if p == nil {
+		p = &gopackage{}
+		g.parsed[dir] = p
+		err = g.parseFiles(dir, p, false)
 	}
-	p = &gopackage{}
-	g.parsed[dir] = p
+	if err == nil && tests && !p.tested {
+		p.tested = true
+		err = g.parseFiles(dir, p, true)
+	}
+	return p, err
+}
+
+// parseFiles reads those files of a folder that are tests, or those that are none.
+func (g *gosource) parseFiles(dir string, p *gopackage, tests bool) error {
 	tree := g.tree
 	if dir != "." {
 		e, err := g.at.Find(g.tree, dir)
 		if err != nil || !e.IsTree() {
-			return p, err
+			return err
 		}
 		tree = e.ID
 	}
 	entries, err := g.f.store.Tree(tree)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	for _, e := range entries {
-		if !strings.HasSuffix(e.Name, ".go") {
+		if !strings.HasSuffix(e.Name, ".go") || strings.HasSuffix(e.Name, "_test.go") != tests {
 			continue
 		}
 		text, err := g.f.text(e)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if !isBuilt(e.Name, text) {
 			continue
 		}
-		name := path.Join(dir, e.Name)
-		a, err := parser.ParseFile(g.fset, name, text, parser.SkipObjectResolution)
-		if a == nil || err != nil {
+		a := g.parseFile(goname{path.Join(dir, e.Name), e.ID}, text)
+		if a.File == nil {
 			continue
 		}
-		g.lines[name] = strings.Split(text, "\n")
-		switch isTest := strings.HasSuffix(e.Name, "_test.go"); {
-		case isTest && strings.HasSuffix(a.Name.Name, "_test"):
+		switch {
+		case tests && strings.HasSuffix(a.Name.Name, "_test"):
 			p.outside = append(p.outside, a)
-		case isTest:
+		case tests:
 			p.tests = append(p.tests, a)
 		default:
 			p.files = append(p.files, a)
 		}
 	}
-	return p, nil
+	return nil
+}
+
+// parseFile parses a file, thin where no line of it is one that both sides' edits can break: whole where both changed
+// it, else with the functions that a side changed.
+func (g *gosource) parseFile(name goname, text string) *gofile {
+	of := g.f.goes
+	if known := of.files[name]; known != nil {
+		return known
+	}
+	a := &gofile{path: name.path, lines: strings.Split(text, "\n")}
+	at := name.path + "@" + name.id.String() // as positions tell it
+	of.files[name], of.named[at] = a, a
+	if a.parse(of.fset, at, text, g.f.of(merge.Yours, name.path), g.f.of(merge.Theirs, name.path)); a.File != nil {
+		for _, s := range a.Imports {
+			a.imports = append(a.imports, strings.Trim(s.Path.Value, `"`+"`"))
+		}
+	}
+	return a
+}
+
+// parse parses the text under a name for positions, of a file that sides changed, or not.
+func (a *gofile) parse(fset *token.FileSet, at, text string, y, t *file) {
+	if y == nil || t == nil {
+		changed := y
+		if changed == nil {
+			changed = t
+		}
+		short := thin(text, func(lo, hi int) bool { return changed != nil && changed.touches(text, lo, hi) })
+		if parsed, err := parser.ParseFile(fset, at, short, parser.SkipObjectResolution); err == nil {
+			a.File, a.thin = parsed, true
+			return
+		}
+	}
+	if parsed, err := parser.ParseFile(fset, at, text, parser.SkipObjectResolution); err == nil {
+		a.File = parsed
+	}
+}
+
+// touches reports whether the edits of a file reach into some lines of its text, from lo up to hi: of the new one, or of
+// what it was before.
+func (f *file) touches(text string, lo, hi int) bool {
+	return slices.ContainsFunc(f.edits, func(e diff.Edit) bool {
+		from, to := e.B0, e.B1
+		if text != f.is {
+			from, to = e.A0, e.A1
+		}
+		return from <= hi && to >= lo
+	})
 }
 
 // importer imports for a package in a folder. What is not in the tree is an error to the type checker, which then
@@ -180,17 +268,55 @@ func (i importer) Import(name string) (*types.Package, error) {
 		return p, nil
 	}
 	i.pkgs[dir] = nil
-	read, err := i.parse(dir)
+	read, err := i.parse(dir, false)
 	if err != nil || len(read.files) == 0 {
 		return nil, errors.Join(err, errNoPackage)
 	}
-	p := i.typed(name, dir, read.files, true, nil, func(types.Error) {})
+	key, err := i.key(dir)
+	if err != nil {
+		return nil, err
+	}
+	p := i.f.goes.pkgs[key]
+	if p == nil {
+		p = i.typed(name, dir, read.files, true, nil, func(types.Error) {})
+		i.f.goes.pkgs[key] = p
+	}
 	i.pkgs[dir] = p
 	return p, nil
 }
 
+// key tells a package, with all that it imports, from others: packages of one key are alike. One that imports itself has
+// none of its own.
+func (g *gosource) key(dir string) (string, error) {
+	if k, ok := g.keys[dir]; ok {
+		return k, nil
+	}
+	g.keys[dir] = dir
+	read, err := g.parse(dir, false)
+	if err != nil {
+		return "", err
+	}
+	sum := sha256.New()
+	module, _ := g.module(dir)
+	fmt.Fprintln(sum, dir, module)
+	for _, a := range read.files {
+		fmt.Fprintln(sum, g.f.goes.fset.Position(a.FileStart).Filename)
+		for _, imported := range a.imports {
+			if to, ok := g.folder(imported, dir); ok {
+				k, err := g.key(to)
+				if err != nil {
+					return "", err
+				}
+				fmt.Fprintln(sum, imported, k)
+			}
+		}
+	}
+	g.keys[dir] = string(sum.Sum(nil))
+	return g.keys[dir], nil
+}
+
 // typed checks the files of a package.
-func (g *gosource) typed(name, dir string, files []*ast.File, headsOnly bool, self *types.Package,
+func (g *gosource) typed(name, dir string, files []*gofile, headsOnly bool, self *types.Package,
 	say func(types.Error)) (p *types.Package) {
 	defer func() {
 		if recover() != nil { // a text that the type checker did not foresee
@@ -204,31 +330,42 @@ func (g *gosource) typed(name, dir string, files []*ast.File, headsOnly bool, se
 			say(e)
 		}
 	}}
-	p, _ = config.Check(name, g.fset, files, nil) // what is wrong was said
+	var parsed []*ast.File
+	for _, a := range files {
+		parsed = append(parsed, a.File)
+	}
+	p, _ = config.Check(name, g.f.goes.fset, parsed, nil) // what is wrong was said
 	return p
 }
 
 // check gives what the type checker has to say of a package with its tests.
 func (g *gosource) check(ctx context.Context, dir string) (out []goError, err error) {
-	read, err := g.parse(dir)
+	read, err := g.parse(dir, true)
 	if err != nil || ctx.Err() != nil {
 		return nil, errors.Join(err, ctx.Err())
 	}
 	inside, outside := slices.Concat(read.files, read.tests), read.outside
 	say := func(e types.Error) {
-		at := g.fset.Position(e.Pos)
-		lines := g.lines[at.Filename]
+		at := g.f.goes.fset.Position(e.Pos)
+		of := g.f.goes.named[at.Filename]
+		if of == nil {
+			return
+		}
+		lines := of.lines
 		if at.Line < 1 || at.Line > len(lines) || strings.HasPrefix(e.Msg, "\t") ||
-			strings.HasPrefix(e.Msg, "could not import") && !strings.Contains(e.Msg, errNoPackage.Error()) {
+			strings.HasPrefix(e.Msg, "could not import") && !strings.Contains(e.Msg, errNoPackage.Error()) ||
+			of.thin && strings.Contains(e.Msg, "imported") && strings.HasSuffix(e.Msg, "and not used") {
 			return
 		}
 		if !goName.MatchString(lines[at.Line-1]) {
 			at.Line = g.beginsAt(slices.Concat(inside, outside), e.Pos)
 		}
-		out = append(out, goError{at.Filename, at.Line, strings.TrimSpace(lines[at.Line-1]), e.Msg})
+		out = append(out, goError{of.path, at.Line, strings.TrimSpace(lines[at.Line-1]), e.Msg})
 	}
 	for _, a := range slices.Concat(inside, outside) {
-		out = append(out, g.unusedImports(a, dir)...)
+		if !a.thin {
+			out = append(out, g.unusedImports(a, dir)...)
+		}
 	}
 	name, root := g.module(dir)
 	name = path.Join(name, strings.TrimPrefix(strings.TrimPrefix(dir, root), "/"))
@@ -244,19 +381,20 @@ func (g *gosource) check(ctx context.Context, dir string) (out []goError, err er
 
 // beginsAt returns the line, from 1, on which the expression or statement begins that ends at pos. An error about a
 // literal over several lines stands at its last bracket, and its first line is the one that names what it is of.
-func (g *gosource) beginsAt(files []*ast.File, pos token.Pos) int {
-	line := g.fset.Position(pos).Line
+func (g *gosource) beginsAt(files []*gofile, pos token.Pos) int {
+	fset := g.f.goes.fset
+	line := fset.Position(pos).Line
 	for _, f := range files {
 		if f.FileStart > pos || pos > f.FileEnd {
 			continue
 		}
-		ast.Inspect(f, func(n ast.Node) bool {
+		ast.Inspect(f.File, func(n ast.Node) bool {
 			if n == nil || n.Pos() > pos || pos >= n.End() {
 				return false
 			}
 			switch n.(type) {
 			case ast.Expr, ast.Stmt:
-				line = g.fset.Position(n.Pos()).Line
+				line = fset.Position(n.Pos()).Line
 			}
 			return true
 		})
@@ -266,9 +404,9 @@ func (g *gosource) beginsAt(files []*ast.File, pos token.Pos) int {
 
 // unusedImports finds imports of a file from outside this tree that nothing there uses: of those the type checker says
 // nothing. It goes by the last part of what is imported.
-func (g *gosource) unusedImports(a *ast.File, dir string) (out []goError) {
+func (g *gosource) unusedImports(a *gofile, dir string) (out []goError) {
 	used := map[string]bool{}
-	ast.Inspect(a, func(n ast.Node) bool {
+	ast.Inspect(a.File, func(n ast.Node) bool {
 		if s, ok := n.(*ast.SelectorExpr); ok {
 			if x, ok := s.X.(*ast.Ident); ok {
 				used[x.Name] = true
@@ -285,9 +423,8 @@ func (g *gosource) unusedImports(a *ast.File, dir string) (out []goError) {
 		if _, here := g.folder(imported, dir); here || used[name] || name == "_" || name == "." || imported == "C" {
 			continue
 		}
-		at := g.fset.Position(s.Pos())
-		out = append(out, goError{at.Filename, at.Line, strings.TrimSpace(g.lines[at.Filename][at.Line-1]),
-			`"` + imported + `" imported and not used`})
+		line := g.f.goes.fset.Position(s.Pos()).Line
+		out = append(out, goError{a.path, line, strings.TrimSpace(a.lines[line-1]), `"` + imported + `" imported and not used`})
 	}
 	return out
 }
@@ -299,7 +436,7 @@ func (g *gosource) imports(dir string, tests bool, seen map[string]bool) error {
 		return nil
 	}
 	seen[dir] = true
-	read, err := g.parse(dir)
+	read, err := g.parse(dir, tests)
 	if err != nil {
 		return err
 	}
@@ -308,8 +445,8 @@ func (g *gosource) imports(dir string, tests bool, seen map[string]bool) error {
 		files = slices.Concat(files, read.tests, read.outside)
 	}
 	for _, a := range files {
-		for _, s := range a.Imports {
-			if to, ok := g.folder(strings.Trim(s.Path.Value, `"`+"`"), dir); ok {
+		for _, imported := range a.imports {
+			if to, ok := g.folder(imported, dir); ok {
 				if err := g.imports(to, false, seen); err != nil {
 					return err
 				}
@@ -331,14 +468,18 @@ type goDecl struct {
 // goDecls lists what a file declares at its top.
 func goDecls(text string) (out []goDecl) {
 	fset := token.NewFileSet()
-	a, err := parser.ParseFile(fset, "", text, parser.SkipObjectResolution)
+	short := thin(text, func(int, int) bool { return false })
+	a, err := parser.ParseFile(fset, "", short, parser.SkipObjectResolution)
 	if err != nil {
-		return nil
+		short = text
+		if a, err = parser.ParseFile(fset, "", text, parser.SkipObjectResolution); err != nil {
+			return nil
+		}
 	}
-	put := func(key, name string, at token.Pos, kind string, head any) {
-		var b bytes.Buffer
-		_ = printer.Fprint(&b, fset, head)
-		out = append(out, goDecl{key, name, fset.Position(at).Line, b.String(), kind})
+	put := func(key, name string, at token.Pos, kind string, head ast.Node) {
+		from, to := fset.Position(head.Pos()).Offset, fset.Position(head.End()).Offset
+		said := strings.Join(strings.Fields(short[min(from, len(short)):min(to, len(short))]), " ")
+		out = append(out, goDecl{key, name, fset.Position(at).Line, said, kind})
 	}
 	for _, d := range a.Decls {
 		switch d := d.(type) {
@@ -366,7 +507,7 @@ func goDecls(text string) (out []goDecl) {
 }
 
 // goMembers lists the fields of a type, or what an interface asks for.
-func goMembers(s *ast.TypeSpec, put func(key, name string, at token.Pos, kind string, head any)) {
+func goMembers(s *ast.TypeSpec, put func(key, name string, at token.Pos, kind string, head ast.Node)) {
 	list, kind := &ast.FieldList{}, "field"
 	switch t := s.Type.(type) {
 	case *ast.StructType:
@@ -395,4 +536,15 @@ func receiverName(x ast.Expr) string {
 		return x.Name
 	}
 	return fmt.Sprintf("%T", x)
+}
+
+// linesOf are those of a file that was parsed, as it is in this tree.
+func (g *gosource) linesOf(p string) []string {
+	read := g.parsed[path.Dir(p)]
+	for _, a := range slices.Concat(read.files, read.tests, read.outside) {
+		if a.path == p {
+			return a.lines
+		}
+	}
+	return nil
 }

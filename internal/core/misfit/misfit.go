@@ -81,7 +81,8 @@ type Sides struct{ read *finder } // nil where a side has nothing that could mis
 
 // Read reads both sides for Find.
 func Read(ctx context.Context, store *object.Overlay, base, yours, theirs object.ID) (*Sides, error) {
-	f := &finder{store: store, trees: Trees{Base: base, Yours: yours, Theirs: theirs}, texts: map[object.ID]string{}}
+	f := &finder{store: store, trees: Trees{Base: base, Yours: yours, Theirs: theirs}, texts: map[object.ID]string{},
+		goes: newGoshared()}
 	var changes [2][]object.Change
 	for i, side := range []merge.Side{merge.Yours, merge.Theirs} {
 		var err error
@@ -213,6 +214,7 @@ type finder struct {
 	sides  [2][]*file            // by their paths, of yours and theirs
 	news   [2]map[string][]*file // those whose new lines have a word, by the word
 	joined *object.Finder
+	goes   *goshared // what was parsed and typed of Go
 }
 
 // of gives the file of a path that a side changed, or nil.

@@ -1,0 +1,67 @@
+package misfit
+
+import "strings"
+
+// thin leaves out of a text of Go what functions do, and what tables at its top hold, but where keep says otherwise of
+// what stands on the lines from lo up to hi, from 0. All else stays on its line. It goes by how gofmt lays a file out:
+// what is declared begins at the left margin, and a brace by itself there closes it. A text where such a brace is part
+// of a string no longer parses then.
+func thin(text string, keep func(lo, hi int) bool) string {
+	lines := strings.SplitAfter(text, "\n")
+	var out strings.Builder
+	out.Grow(len(text) / 2)
+	for i := 0; i < len(lines); i++ {
+		head, end := body(lines, i)
+		if end < 0 || keep(i, end+1) {
+			out.WriteString(lines[i])
+			continue
+		}
+		for ; i < head; i++ {
+			out.WriteString(lines[i])
+		}
+		out.WriteString(opening(lines[head]))
+		if !strings.HasPrefix(lines[head], "var ") {
+			out.WriteString(" for {}") // a loop without end ends any function well
+		}
+		out.WriteString(strings.Repeat("\n", end-head))
+		i = end - 1
+	}
+	return out.String()
+}
+
+// body finds the line that opens the body of what begins at a line, and the one that closes it; -1 where there is none.
+func body(lines []string, at int) (head, end int) {
+	isFunc := strings.HasPrefix(lines[at], "func ")
+	if !isFunc && !strings.HasPrefix(lines[at], "var ") {
+		return 0, -1
+	}
+	head = at
+	if isFunc && strings.HasSuffix(strings.TrimRight(lines[at], "\r\n"), "(") { // its parameters stand below
+		for head++; head < len(lines) && strings.HasPrefix(lines[head], "\t"); head++ {
+		}
+		if head == len(lines) || !strings.HasPrefix(lines[head], ")") {
+			return 0, -1
+		}
+	}
+	if !strings.HasSuffix(opening(lines[head]), "{") {
+		return 0, -1
+	}
+	for end = head + 1; end < len(lines); end++ {
+		switch l := strings.TrimRight(lines[end], "\r\n"); {
+		case l == "}":
+			return head, end
+		case strings.HasPrefix(l, "}"), strings.HasPrefix(l, "func "), strings.HasPrefix(l, "type "):
+			return 0, -1
+		}
+	}
+	return 0, -1
+}
+
+// opening is a line without its end, and without a comment after a brace at its end.
+func opening(l string) string {
+	l = strings.TrimRight(l, "\r\n")
+	if i := strings.LastIndex(l, "{ // "); i >= 0 {
+		return l[:i+1]
+	}
+	return l
+}
