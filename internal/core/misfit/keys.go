@@ -40,23 +40,35 @@ func settings(lines []string) (out []setting) {
 	return out
 }
 
+// takenOut lists the keys on the lines that a side took out of a file.
+func (f *file) takenOut() (out []setting) {
+	for _, e := range f.edits {
+		for _, s := range settings(f.from[e.A0:e.A1]) {
+			s.line += e.A0
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// sets reports whether lines set a key. Only those that have its name are read.
+func sets(lines []string, key string) bool {
+	return slices.ContainsFunc(lines, func(l string) bool {
+		return strings.Contains(l, key) && slices.ContainsFunc(settings([]string{l}), func(s setting) bool {
+			return s.key == key
+		})
+	})
+}
+
 // keys finds keys of settings that one side renamed or took out and the other reads in new lines.
 func (f *finder) keys(ctx context.Context) (out []Misfit, err error) {
 	for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
-		has := map[string]bool{}
-		for _, one := range f.sides[index(side)] {
-			if isSettings(one.path) {
-				for _, s := range settings(one.to) {
-					has[s.key] = true
-				}
-			}
-		}
 		for _, one := range f.sides[index(side)] {
 			if !isSettings(one.path) || strings.Contains(path.Base(one.path), "lock") {
 				continue
 			}
-			for _, s := range settings(one.from) {
-				if has[s.key] || len(f.using(side.Other(), s.key)) == 0 || ctx.Err() != nil {
+			for _, s := range one.takenOut() {
+				if len(f.using(side.Other(), s.key)) == 0 || f.stillSet(side, s.key) || ctx.Err() != nil {
 					continue
 				}
 				found, err := f.readBy(side.Other(), one, s)
@@ -68,6 +80,13 @@ func (f *finder) keys(ctx context.Context) (out []Misfit, err error) {
 		}
 	}
 	return out, ctx.Err()
+}
+
+// stillSet reports whether any file of settings that a side changed sets a key.
+func (f *finder) stillSet(side merge.Side, key string) bool {
+	return slices.ContainsFunc(f.sides[index(side)], func(one *file) bool {
+		return isSettings(one.path) && sets(one.to, key)
+	})
 }
 
 // readBy finds the new lines of a side that read a key which the other no longer sets.
