@@ -48,7 +48,7 @@ var arrows = map[string]string{
 	"check":         "core/rx",
 	"recovery": "core/account core/caught core/rx core/object core/diff core/attr core/merge core/history core/annotate core/decided core/replay " +
 		"core/settle " +
-		"core/diagnose core/misfit beneath git check words +go.etcd.io/bbolt +golang.org/x/sync",
+		"core/diagnose core/lexing core/misfit beneath git check words +go.etcd.io/bbolt +golang.org/x/sync",
 	"draw": "core/account core/diff core/object core/history core/merge core/replay core/settle recovery visible words " +
 		"+codeberg.org/go-pdf/fpdf " +
 		"+golang.org/x/image +golang.org/x/text +gonum.org/v1/plot",

@@ -9,7 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/caught"
 )
 
-// extraLimit is how long one piece of foresight or diagnosis may take.
+// extraLimit is how long foresight and diagnosis may take altogether, for one position.
 const extraLimit = 20 * time.Second
 
 // NotLookedAt is foresight or diagnosis that failed. The job goes on without it.
@@ -21,8 +21,8 @@ type NotLookedAt struct {
 // Sentence says it to a person.
 func (n NotLookedAt) Sentence() string { return "Not looked at: " + n.What + " (" + n.Why + ")." }
 
-// extra runs foresight or diagnosis, which the job can do without. Where it fails, panics or takes longer than
-// extraLimit, that is noted for NotLookedAt, and ok is false. The error is the context's alone. do must write its
+// extra runs foresight or diagnosis, which the job can do without. Where it fails, panics or takes longer than what is
+// left of extraLimit, that is noted for NotLookedAt, and ok is false. The error is the context's alone. do must write its
 // findings only to what it returns: after the time limit it may still be running.
 func extra[T any](ctx context.Context, w *Workspace, what string, do func(context.Context) (T, error)) (found T,
 	ok bool,
@@ -31,8 +31,17 @@ func extra[T any](ctx context.Context, w *Workspace, what string, do func(contex
 		found T
 		err   error
 	}
-	limited, cancel := context.WithTimeout(ctx, w.extraLimit)
+	w.mu.Lock()
+	left := w.extraLimit - w.extraTook
+	w.mu.Unlock()
+	limited, cancel := context.WithTimeout(ctx, left)
 	defer cancel()
+	begun := time.Now()
+	defer func() {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		w.extraTook += time.Since(begun)
+	}()
 	ended := make(chan outcome, 1)
 	go func() {
 		var o outcome

@@ -6,11 +6,13 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/lexing"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/misfit"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/words"
 )
 
 // Misfit is two edits that join as text and will not work together, with the commits that made them. A commit is zero
@@ -47,6 +49,10 @@ func (w *Workspace) Misfits(ctx context.Context, p *Position, j *Join) ([]Misfit
 		found, err := sides.Find(ctx, t.Joined)
 		if err != nil {
 			return nil, err
+		}
+		if slow := sides.Skipped(); len(slow) > 0 {
+			w.skipped(NotLookedAt{"what will not work together in " + words.List(words.Some(slow, 3)),
+				lexing.ErrSlow.Error()})
 		}
 		for _, m := range found {
 			one := Misfit{Misfit: m}

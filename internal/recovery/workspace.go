@@ -46,6 +46,7 @@ type Workspace struct {
 	extraLimit time.Duration
 
 	mu          sync.Mutex
+	extraTook   time.Duration // by foresight and diagnosis, for the position that was located last
 	notLookedAt []NotLookedAt
 	typed       map[settle.Key]string               // between conflict marks that git left, which still stand
 	annotators  map[[2]object.ID]*history.Annotator // by the newest and the oldest commit
@@ -235,6 +236,9 @@ func (w *Workspace) locate(ctx context.Context, b git.Branch, dirty []git.Dirty,
 
 // stand is locate for a branch, whatever is half done.
 func (w *Workspace) stand(ctx context.Context, b git.Branch, dirty []git.Dirty, fetch bool) (*Position, error) {
+	w.mu.Lock()
+	w.extraTook = 0
+	w.mu.Unlock()
 	var err error
 	switch {
 	case b.Name == "":

@@ -9,12 +9,14 @@ import (
 	"archive/zip"
 	"bytes"
 	_ "embed"
+	"errors"
 	"io"
 	"path"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/alecthomas/chroma/v2"
 
@@ -171,24 +173,96 @@ func (lib *library) load(file string, into *chroma.LexerRegistry, seen map[strin
 	return into.Register(l)
 }
 
+// Limits of a text that is cut into tokens: definitions of languages go over some texts again and again.
+const (
+	largest = 1 << 20                // bytes
+	longest = 250 * time.Millisecond // for all of it
+)
+
 // Tokens cuts a text into tokens, which together are the text; ok is false where the language is not known, or the text
-// is not of it.
+// is not of it, or is too much for its definition.
 func Tokens(name, text string) (out []chroma.Token, ok bool) {
+	out, err := Cut(name, text)
+	return out, err == nil
+}
+
+// Errors of Cut.
+var (
+	ErrUnknown = errors.New("its language is not known")
+	ErrSlow    = errors.New("it is more than can be read as code in a moment")
+)
+
+// Cut is Tokens that says why there are none. It takes a quarter of a second at most; what a definition still does then
+// ends by itself.
+func Cut(name, text string) (out []chroma.Token, err error) {
 	if path.Ext(name) == ".go" {
-		return goTokens(text), true
+		return goTokens(text), nil
 	}
 	l := lexerOf(name)
-	if l == nil {
-		return nil, false
+	switch {
+	case l == nil:
+		return nil, ErrUnknown
+	case len(text) > largest:
+		return nil, ErrSlow
 	}
+	end := time.Now().Add(longest)
+	type outcome struct {
+		tokens []chroma.Token
+		err    error
+	}
+	done := make(chan outcome, 1)
+	go func() {
+		tokens, err := cut(l, text, end)
+		done <- outcome{tokens, err}
+	}()
+	late := time.NewTimer(longest)
+	defer late.Stop()
+	select {
+	case o := <-done:
+		return o.tokens, o.err
+	case <-late.C:
+		return nil, ErrSlow
+	}
+}
+
+// cut cuts a text by a lexer, up to a time. Tokens of one kind that follow each other are one.
+func cut(l chroma.Lexer, text string, end time.Time) (out []chroma.Token, err error) {
 	defer func() {
 		if recover() != nil { // a definition that does not go with a text
-			out, ok = nil, false
+			out, err = nil, ErrUnknown
 		}
 	}()
-	it, err := chroma.Coalesce(l).Tokenise(&chroma.TokeniseOptions{State: "root"}, text)
+	it, err := l.Tokenise(&chroma.TokeniseOptions{State: "root"}, text)
 	if err != nil {
-		return nil, false
+		return nil, ErrUnknown
 	}
-	return it.Tokens(), true
+	var value strings.Builder
+	kind := chroma.TokenType(0)
+	put := func() {
+		if value.Len() > 0 {
+			out = append(out, chroma.Token{Type: kind, Value: value.String()})
+			value.Reset()
+		}
+	}
+	for n := 0; ; n++ {
+		t := it()
+		if t == chroma.EOF {
+			put()
+			return out, nil
+		}
+		if n%16 == 0 && time.Now().After(end) {
+			return nil, ErrSlow
+		}
+		if t.Value == "" {
+			continue
+		}
+		if t.Type != kind || value.Len() > longestToken {
+			put()
+			kind = t.Type
+		}
+		value.WriteString(t.Value)
+	}
 }
+
+// longestToken is the length in bytes past which tokens are not put together any more.
+const longestToken = 8 << 10

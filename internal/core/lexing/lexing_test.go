@@ -1,9 +1,11 @@
 package lexing
 
 import (
+	"errors"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/alecthomas/chroma/v2"
 	"github.com/alecthomas/chroma/v2/lexers"
@@ -124,4 +126,25 @@ func TestEveryLanguageLoads(t *testing.T) {
 	wait.Wait()
 	assert.ElementsMatch(t, []string{"a.1-9", "a.templ"}, without, "a name that is none, and one that is cut by "+
 		"another's Go")
+}
+
+// TestNoTextTakesLong: whatever a definition makes of it, it ends in about a moment, and says that it was too much.
+func TestNoTextTakesLong(t *testing.T) {
+	slow := 0
+	for name, text := range map[string]string{
+		"Makefile": "a:\n" + strings.Repeat("$(", 7500), "a.c": strings.Repeat("\n", 5000), "b.c": strings.Repeat("#", 5000),
+		"a.py": strings.Repeat("f\"{", 4000), "a.js": strings.Repeat("`${", 4000), "a.html": strings.Repeat("<a ", 9000),
+		"a.sh": strings.Repeat("$((", 4000), "a.rb": strings.Repeat("%w(", 4000), "a.css": strings.Repeat("a{", 9000),
+		"a.yaml": strings.Repeat("- ", 9000), "a.sql": strings.Repeat("('", 9000), "a.md": strings.Repeat("[(", 9000),
+		"a.json": strings.Repeat("[", 90000), "a.toml": strings.Repeat("[", 9000), "a.kt": strings.Repeat("\"${", 4000),
+		"a.pl": strings.Repeat("m{", 4000), "a.php": "<?php " + strings.Repeat("{$", 4000), "big.py": strings.Repeat("x", 2<<20),
+	} {
+		begun := time.Now()
+		_, err := Cut(name, text)
+		assert.Less(t, time.Since(begun), 5*time.Second, name)
+		if errors.Is(err, ErrSlow) {
+			slow++
+		}
+	}
+	assert.Positive(t, slow)
 }

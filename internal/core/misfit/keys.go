@@ -99,7 +99,7 @@ func (f *finder) readBy(side merge.Side, from *file, s setting) (out []Misfit, e
 		if one.lang == nil && path.Ext(one.path) != ".go" {
 			continue
 		}
-		lines := code(one.path, one.is, true)
+		lines := f.reads.code(one, true)
 		for _, i := range one.added() {
 			if i >= len(lines) || !reads.MatchString(lines[i]) {
 				continue

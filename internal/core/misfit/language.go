@@ -1,9 +1,11 @@
 package misfit
 
 import (
+	"errors"
 	"iter"
 	"path"
 	"strings"
+	"time"
 
 	"github.com/alecthomas/chroma/v2"
 
@@ -148,28 +150,71 @@ func (l *language) definitions(lines []string) (out []def) {
 	return out
 }
 
-// code gives the lines of a file without its comments, and with texts without what strings say.
-func code(p, text string, strs bool) []string {
-	tokens, ok := lexing.Tokens(p, text)
+// reading is what was cut into tokens for one look, each file once, and within a time for all.
+type reading struct {
+	left  time.Duration
+	lines map[*file][2][]string // without comments; without texts, too, and with them
+	slow  []string              // paths of files that were too much to be read as code, or came too late
+}
+
+func newReading() *reading {
+	return &reading{left: lexingTime, lines: map[*file][2][]string{}}
+}
+
+// lexingTime is how long cutting files into tokens may take for one look.
+const lexingTime = 3 * time.Second
+
+// code gives the lines of a file, as it is now, without its comments, and with texts without what strings say. It has
+// none of a file that is too much to be read as code.
+func (r *reading) code(one *file, strs bool) []string {
+	which := 0
+	if strs {
+		which = 1
+	}
+	known, ok := r.lines[one]
 	if !ok {
-		return diff.Lines(text)
-	}
-	var b strings.Builder
-	for _, t := range tokens {
-		comment := t.Type.InCategory(chroma.Comment) && !t.Type.InSubCategory(chroma.CommentPreproc)
-		str := t.Type.InSubCategory(chroma.LiteralString) && t.Type != chroma.LiteralStringInterpol
-		if comment || str && !strs {
-			b.WriteString(strings.Repeat("\n", strings.Count(t.Value, "\n")))
-			continue
+		if known, ok = r.read(one); !ok {
+			r.slow = append(r.slow, one.path)
 		}
-		b.WriteString(t.Value)
+		r.lines[one] = known
 	}
-	return diff.Lines(b.String())
+	return known[which]
+}
+
+// read is code, both ways; ok is false where there is no time for it.
+func (r *reading) read(one *file) (lines [2][]string, ok bool) {
+	if r.left <= 0 {
+		return lines, false
+	}
+	begun := time.Now()
+	tokens, err := lexing.Cut(one.path, one.is)
+	r.left -= time.Since(begun)
+	if errors.Is(err, lexing.ErrSlow) {
+		return lines, false
+	}
+	if err != nil {
+		all := diff.Lines(one.is)
+		return [2][]string{all, all}, true
+	}
+	for i := range lines {
+		var b strings.Builder
+		for _, t := range tokens {
+			comment := t.Type.InCategory(chroma.Comment) && !t.Type.InSubCategory(chroma.CommentPreproc)
+			str := t.Type.InSubCategory(chroma.LiteralString) && t.Type != chroma.LiteralStringInterpol
+			if comment || str && i == 0 {
+				b.WriteString(strings.Repeat("\n", strings.Count(t.Value, "\n")))
+				continue
+			}
+			b.WriteString(t.Value)
+		}
+		lines[i] = diff.Lines(b.String())
+	}
+	return lines, true
 }
 
 // uses lists the lines, from 0, that have a name outside comments and strings, and gives all without those.
-func uses(p, text, name string) (at []int, lines []string) {
-	lines = code(p, text, false)
+func (r *reading) uses(one *file, name string) (at []int, lines []string) {
+	lines = r.code(one, false)
 	for i, l := range lines {
 		if hasWord(l, name) {
 			at = append(at, i)

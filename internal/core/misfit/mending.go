@@ -25,7 +25,7 @@ type Mend struct {
 // the old one is used, the new place of what is named, an import that is no longer needed or is needed again, and the
 // argument that whoever changed a signature passed everywhere else.
 func Mends(store *object.Overlay, t Trees, list []Misfit) (out []Mend, err error) {
-	f := &finder{store: store, trees: t, texts: map[object.ID]string{}, goes: newGoshared()}
+	f := &finder{store: store, trees: t, texts: map[object.ID]string{}, goes: newGoshared(), reads: newReading()}
 	for i := range list {
 		m := &list[i]
 		e, err := f.at(m.Used.Path)

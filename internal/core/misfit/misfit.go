@@ -82,7 +82,7 @@ type Sides struct{ read *finder } // nil where a side has nothing that could mis
 // Read reads both sides for Find.
 func Read(ctx context.Context, store *object.Overlay, base, yours, theirs object.ID) (*Sides, error) {
 	f := &finder{store: store, trees: Trees{Base: base, Yours: yours, Theirs: theirs}, texts: map[object.ID]string{},
-		goes: newGoshared()}
+		goes: newGoshared(), reads: newReading()}
 	var changes [2][]object.Change
 	for i, side := range []merge.Side{merge.Yours, merge.Theirs} {
 		var err error
@@ -127,6 +127,14 @@ func (s *Sides) Find(ctx context.Context, joined object.ID) ([]Misfit, error) {
 		})
 	})
 	return out[:min(len(out), mostFound)], nil
+}
+
+// Skipped lists the files that were too much to be read as code: nothing is found in them.
+func (s *Sides) Skipped() []string {
+	if s.read == nil {
+		return nil
+	}
+	return s.read.reads.slow
 }
 
 // file is one that a side changed.
@@ -215,6 +223,7 @@ type finder struct {
 	news   [2]map[string][]*file // those whose new lines have a word, by the word
 	joined *object.Finder
 	goes   *goshared // what was parsed and typed of Go
+	reads  *reading  // what was cut into tokens of other languages
 }
 
 // of gives the file of a path that a side changed, or nil.

@@ -201,7 +201,7 @@ func (f *finder) usedBy(side merge.Side, l loss) (out []Misfit, err error) {
 		if defines(one, l.def.name) {
 			return nil, nil // it is theirs now
 		}
-		in, lines := uses(one.path, one.is, l.def.name)
+		in, lines := f.reads.uses(one, l.def.name)
 		for _, i := range one.added() {
 			if !slices.Contains(in, i) || l.kind != Moved && !l.refersTo(one, lines[i]) || l.fits(one, i) {
 				continue
@@ -225,7 +225,7 @@ func (f *finder) usedBy(side merge.Side, l loss) (out []Misfit, err error) {
 	}
 	for _, one := range f.sides[index(side.Other())] { // who took it away knows whether it is gone
 		if one.lang != nil && one.lang.family == l.lang.family && strings.Contains(one.is, l.def.name) {
-			if in, _ := uses(one.path, one.is, l.def.name); len(in) > 0 {
+			if in, lines := f.reads.uses(one, l.def.name); len(in) > 0 || lines == nil {
 				return nil, nil
 			}
 		}

@@ -86,7 +86,7 @@ func (f *finder) namedBy(side merge.Side, gone *file) (out []Misfit, err error) 
 		if !mentionsPaths(one.path) {
 			continue
 		}
-		lines := code(one.path, one.is, true)
+		lines := f.reads.code(one, true)
 		for _, i := range one.added() {
 			if i >= len(lines) || !strings.Contains(one.to[i], stem) || !namesFile(one.path, lines[i], gone.path) {
 				continue
