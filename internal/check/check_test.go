@@ -168,8 +168,8 @@ func TestKindOf(t *testing.T) {
 	for kind, names := range map[Kind]string{
 		Recipe: "Makefile sub/rules.mk package.json .npmrc a/.yarnrc.yml tools/run.sh scripts/go tox.ini conftest.py " +
 			"t/conftest.py setup.py build.rs vite.config.ts webpack.common.js gradlew Dockerfile x.unknown go.mod " +
-			".gitattributes .gitmodules requirements.txt .cargo/config.toml jest.setup.js tsconfig.json .eslintrc.json .vscode/x.json a/.b/c.py CMakePresets.json",
-		Source: "a.go tide/tide.py src/a.ts a.c include/a.h web/index.html routes.json",
+			".gitattributes .gitmodules requirements.txt dev-requirements.txt .cargo/config.toml jest.setup.js tsconfig.json .eslintrc.json .vscode/x.json a/.b/c.py CMakePresets.json",
+		Source: "a.go tide/tide.py src/a.ts a.c include/a.h web/index.html routes.json notes.txt",
 		Inert:  "README.md LICENSE docs/a.rst a.png fares/bands.csv po/de.po .gitignore a/.gitignore",
 	} {
 		for name := range strings.FieldsSeq(names) {

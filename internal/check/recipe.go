@@ -22,7 +22,7 @@ const (
 var kinds = kindsOf(map[Kind]string{
 	Source: "go c h cc cpp cxx hh hpp hxx inc m mm rs java kt scala cs fs vb swift d zig hs lhs ml mli ex erl hrl " +
 		"clj cljs dart pas adb ads f f90 f95 s asm cu proto thrift graphql sql css scss sass less html htm vue " +
-		"svelte py pyi pyx rb php lua pl pm t r jl js mjs cjs jsx ts mts cts tsx elm nim v sv vhd vhdl json",
+		"svelte py pyi pyx rb php lua pl pm t r jl js mjs cjs jsx ts mts cts tsx elm nim v sv vhd vhdl json txt",
 	Inert: "md markdown rst adoc asciidoc tex bib png jpg jpeg gif webp bmp ico svg pdf ps eps mp3 mp4 ogg wav webm " +
 		"woff woff2 ttf otf eot csv tsv po pot mo sum gitignore gitkeep keep mailmap editorconfig",
 })
@@ -34,7 +34,8 @@ var byName = []string{"setup.py", "conftest.py", "noxfile.py", "tasks.py", "fabf
 	"*.config.ts", "*.config.mts", "*.config.cts", ".*.js", ".*.cjs", ".*.mjs", "*rc.js", "*rc.cjs", "*.setup.js",
 	"*.setup.ts", "gulpfile*", "Gruntfile*", "gruntfile*", "Jakefile*", "webpack*", "rollup*", "vite*", "jest*",
 	"karma*", "build.rs", "build.zig", "Package.swift", "magefile.go", "Makefile.PL", "Build.PL", "Rakefile.rb",
-	"spec_helper.rb", "bootstrap.php", "*package*.json", "*config*.json", "*rc.json", "*settings*.json",
+	"spec_helper.rb", "bootstrap.php", "CMakeLists.txt", "*requirements*.txt", "*constraints*.txt",
+	"*package*.json", "*config*.json", "*rc.json", "*settings*.json",
 	"*project*.json", "*workspace*.json", "*lock*.json", "*shrinkwrap*.json", "*manifest*.json", "*resets.json",
 	"*tasks*.json", "composer.json", "bower.json", "deno*.json", "nx.json", "turbo.json", "lerna.json", "rush.json",
 	"angular.json", "vcpkg.json", "global.json", "launch.json", "cypress.json", "biome.json"}

@@ -175,6 +175,11 @@ func (a *asking) seen(tree object.ID) (bool, error) {
 		if c.New.Absent() || fileKind(c.New, c.Path) == check.Inert {
 			continue
 		}
+		if c.New.Mode.IsRegular() {
+			if data, err := a.Store.Blob(c.New.ID); err != nil || len(data) > largestRecipe {
+				return false, err // nobody has read that
+			}
+		}
 		lines := map[string]bool{}
 		for _, l := range a.lines(c.Old) {
 			lines[l] = true

@@ -22,8 +22,8 @@ type NotLookedAt struct {
 func (n NotLookedAt) Sentence() string { return "Not looked at: " + n.What + " (" + n.Why + ")." }
 
 // extra runs foresight or diagnosis, which the job can do without. Where it fails, panics or takes longer than what is
-// left of extraLimit, that is noted for NotLookedAt, and ok is false. The error is the context's alone. do must write its
-// findings only to what it returns: after the time limit it may still be running.
+// left of extraLimit, that is noted for NotLookedAt, and ok is false. The error is the context's alone. do must write
+// its findings only to what it returns: after the time limit it may still be running.
 func extra[T any](ctx context.Context, w *Workspace, what string, do func(context.Context) (T, error)) (found T,
 	ok bool,
 	err error) {

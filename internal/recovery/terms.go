@@ -168,7 +168,7 @@ func (s *Session) termsFor(ctx context.Context, t *Terms, p *Position, o on) (*T
 		return t, nil
 	}
 	a := &asking{Session: s, ctx: ctx, on: o, known: known, mine: s.byHand(ctx, p), filters: lines}
-	if t.Asks, err = a.about(t); err == nil {
+	if t.Asks, err = a.about(t); err == nil && t.Filter == "" {
 		t.shown, err = a.shown()
 	}
 	return t, err

@@ -186,6 +186,9 @@ func (m *merger) tooLarge(entries ...object.Entry) (string, error) {
 		if len(data) > m.engine.maxText {
 			return fmt.Sprintf("it is larger than %d MB", m.engine.maxText>>20), nil
 		}
+		if longText(object.Shared(data)) {
+			return fmt.Sprintf("it has more than %d million lines", MaxLines/1_000_000), nil
+		}
 	}
 	return "", nil
 }
@@ -218,12 +221,17 @@ func (e *Engine) Text(base, yours, theirs object.ID) (*Text, error) {
 // MaxText is the size in bytes above which a file is joined only as a whole.
 const MaxText = 100 << 20
 
-// IsText reports whether content is joined line by line: it has no zero byte
-// in its first 8000, and is not larger than MaxText.
+// MaxLines is the number of lines above which it is: each takes some fifty bytes beside its text.
+const MaxLines = 2_000_000
+
+func longText(s string) bool { return len(s) > MaxLines && strings.Count(s, "\n") > MaxLines }
+
+// IsText reports whether content is joined line by line: it has no zero byte in its first 8000, and is not larger than
+// MaxText, nor longer than MaxLines.
 func IsText(data []byte) bool {
 	return isText(object.Shared(data))
 }
 
 func isText(s string) bool {
-	return len(s) <= MaxText && strings.IndexByte(s[:min(len(s), 8000)], 0) < 0
+	return len(s) <= MaxText && strings.IndexByte(s[:min(len(s), 8000)], 0) < 0 && !longText(s)
 }

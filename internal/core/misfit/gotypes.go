@@ -228,8 +228,8 @@ func (a *gofile) parse(fset *token.FileSet, at, text string, y, t *file) {
 	}
 }
 
-// touches reports whether the edits of a file reach into some lines of its text, from lo up to hi: of the new one, or of
-// what it was before.
+// touches reports whether the edits of a file reach into some lines of its text, from lo up to hi: of the new one, or
+// of what it was before.
 func (f *file) touches(text string, lo, hi int) bool {
 	return slices.ContainsFunc(f.edits, func(e diff.Edit) bool {
 		from, to := e.B0, e.B1
@@ -285,8 +285,8 @@ func (i importer) Import(name string) (*types.Package, error) {
 	return p, nil
 }
 
-// key tells a package, with all that it imports, from others: packages of one key are alike. One that imports itself has
-// none of its own.
+// key tells a package, with all that it imports, from others: packages of one key are alike. One that imports itself
+// has none of its own.
 func (g *gosource) key(dir string) (string, error) {
 	if k, ok := g.keys[dir]; ok {
 		return k, nil
@@ -424,7 +424,8 @@ func (g *gosource) unusedImports(a *gofile, dir string) (out []goError) {
 			continue
 		}
 		line := g.f.goes.fset.Position(s.Pos()).Line
-		out = append(out, goError{a.path, line, strings.TrimSpace(a.lines[line-1]), `"` + imported + `" imported and not used`})
+		out = append(out, goError{a.path, line, strings.TrimSpace(a.lines[line-1]), `"` + imported +
+			`" imported and not used`})
 	}
 	return out
 }
