@@ -106,12 +106,15 @@ func (s *Session) colleagues(ctx context.Context, k settle.Key) (d sharedDecisio
 	}
 	for _, tree := range s.sharedTrees(ctx) {
 		e, err := s.Store.Find(tree, sharedPath(k))
-		if err != nil || !e.Mode.IsRegular() {
+		if err == nil && e.Absent() {
 			continue
 		}
-		if d, ok = s.readShared(e.ID); ok {
-			return d, true
+		if err == nil && e.Mode.IsRegular() {
+			if d, ok = s.readShared(e.ID); ok {
+				return d, true
+			}
 		}
+		s.skipped(NotLookedAt{"how a colleague settled a conflict of yours", "what was shared of it cannot be read"})
 	}
 	return d, false
 }

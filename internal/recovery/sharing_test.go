@@ -83,6 +83,53 @@ func TestDecisionsAreShared(t *testing.T) {
 	assert.True(t, ok, "the screen cleans what it shows")
 }
 
+// TestABrokenSharedDecisionStopsNothing: it is passed over and told once, whatever is in its place.
+func TestABrokenSharedDecisionStopsNothing(t *testing.T) {
+	tm := newTeam(t)
+	tm.diverge()
+	tm.mine.Git("config", "dorvik.shareDecisions", "true")
+	s := tm.session()
+	p, err := s.Locate(t.Context(), true)
+	require.NoError(t, err)
+	j, err := s.Join(t.Context(), p, Merge, &settle.Decisions{}, Amends{}, nil)
+	require.NoError(t, err)
+	at := sharedPath(j.Stops[0].Files[0].Questions[0].Key)
+	s.Close()
+	blob, err := tm.remote.TryInput([]byte("{"), "hash-object", "-w", "--stdin")
+	require.NoError(t, err)
+	tree := func(line string) string {
+		out, err := tm.remote.TryInput([]byte(line+"\n"), "mktree", "--missing")
+		require.NoError(t, err)
+		return strings.TrimSpace(out)
+	}
+	dir, name := at[:2], at[3:]
+	for what, root := range map[string]string{
+		"no decision":           tree("040000 tree " + tree("100644 blob "+strings.TrimSpace(blob)+"\t"+name) + "\t" + dir),
+		"a link":                tree("040000 tree " + tree("120000 blob "+strings.TrimSpace(blob)+"\t"+name) + "\t" + dir),
+		"another repository":    tree("040000 tree " + tree("160000 commit "+tm.mine.Git("rev-parse", "main")+"\t"+name) + "\t" + dir),
+		"a file for its folder": tree("100644 blob " + strings.TrimSpace(blob) + "\t" + dir),
+	} {
+		tm.remote.Git("update-ref", sharedRef, tm.remote.Git("commit-tree", root, "-m", "x"))
+		_, _ = tm.mine.Try("update-ref", "-d", sharedHere("origin"))
+		s := tm.session()
+		p, j, b := ready(t, s, Merge, settle.YoursTheirs)
+		told := s.TakeNotice()
+		assert.Equal(t, what != "a file for its folder", strings.Contains(told, "what was shared of it cannot be read"), what)
+		assert.LessOrEqual(t, strings.Count(told, "shared"), 1, what)
+		wp, err := s.Accept(t.Context(), p, j, b, Consent{})
+		require.NoError(t, err, what)
+		_, err = s.PushTip(t.Context(), p, Consent{})
+		require.NoError(t, err, what)
+		assert.NotContains(t, s.TakeNotice(), "not shared", what)
+		tm.remote.Git("update-ref", "refs/heads/main", p.Theirs.String())
+		tm.mine.Git("reset", "-q", "--hard", wp.Before.String())
+		tm.mine.Git("update-ref", "refs/remotes/origin/main", p.Theirs.String())
+		_, err = s.ForgetDecisions()
+		require.NoError(t, err)
+		s.Close()
+	}
+}
+
 // TestSharedDecisionsAreBounded: of too many the oldest go.
 func TestSharedDecisionsAreBounded(t *testing.T) {
 	s := newTeam(t).session()
