@@ -5,6 +5,8 @@ package beneath
 
 import (
 	"errors"
+	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path"
@@ -205,11 +207,64 @@ func move(from *os.Root, name string, into *os.Root, as string) error {
 		return err
 	}
 	defer b.Close()
-	if err := renameNoReplace(int(a.Fd()), name, int(b.Fd()), as); !errors.Is(err, errors.ErrUnsupported) {
+	err = renameNoReplace(int(a.Fd()), name, int(b.Fd()), as)
+	if errors.Is(err, errors.ErrUnsupported) {
+		if _, err := into.Lstat(as); err == nil {
+			return ErrTaken
+		}
+		err = unix.Renameat(int(a.Fd()), name, int(b.Fd()), as)
+	}
+	if errors.Is(err, unix.EXDEV) {
+		err = copyOver(from, name, into, as)
+	}
+	return err
+}
+
+// copyOver is move to another file system. What was written to while it was copied stays where it is.
+func copyOver(from *os.Root, name string, into *os.Root, as string) (err error) {
+	info, err := from.Lstat(name)
+	if err != nil {
 		return err
 	}
-	if _, err := into.Lstat(as); err == nil {
+	switch {
+	case info.IsDir():
+		err = into.Mkdir(as, info.Mode().Perm())
+	case info.Mode()&fs.ModeSymlink != 0:
+		var to string
+		if to, err = from.Readlink(name); err == nil {
+			err = into.Symlink(to, as)
+		}
+	default:
+		err = copyFile(from, name, into, as, info)
+	}
+	if errors.Is(err, fs.ErrExist) {
 		return ErrTaken
 	}
-	return unix.Renameat(int(a.Fd()), name, int(b.Fd()), as)
+	if err != nil {
+		return err
+	}
+	if now, err := from.Lstat(name); err != nil || now.Size() != info.Size() || !now.ModTime().Equal(info.ModTime()) {
+		return errors.Join(err, into.Remove(as), fmt.Errorf("%s was written to meanwhile", name))
+	}
+	return from.Remove(name)
+}
+
+func copyFile(from *os.Root, name string, into *os.Root, as string, info fs.FileInfo) error {
+	in, err := from.Open(name)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := into.OpenFile(as, os.O_WRONLY|os.O_CREATE|os.O_EXCL, info.Mode().Perm())
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	if err = errors.Join(err, out.Close()); err == nil {
+		err = into.Chtimes(as, info.ModTime(), info.ModTime())
+	}
+	if err != nil {
+		return errors.Join(err, into.Remove(as))
+	}
+	return nil
 }

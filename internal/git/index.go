@@ -139,20 +139,28 @@ func (x *Index) Tree(ctx context.Context) (object.ID, error) {
 	return object.ParseID(strings.TrimSpace(out))
 }
 
-// SwitchTree takes this index, and the working tree, from one tree to another. Files that are
-// not there are no hindrance; any other that is not as the index has it is.
-func (x *Index) SwitchTree(ctx context.Context, from, to object.ID) error {
-	_, err := x.run(ctx, "changing the working tree", "", "read-tree", "-m", "-u", from.String(), to.String())
+// SwitchTree takes this index from one tree to another and, if they are to be, the files of the working tree. Files
+// that are not there are no hindrance; any other that changes and is not as the index has it is.
+func (x *Index) SwitchTree(ctx context.Context, from, to object.ID, files bool) error {
+	args := []string{"read-tree", "-m"}
+	if files {
+		args = append(args, "-u")
+	}
+	_, err := x.run(ctx, "changing the working tree", "", append(args, from.String(), to.String())...)
 	return err
 }
 
-// CheckOut writes files as the index has them.
-func (x *Index) CheckOut(ctx context.Context, paths []string) error {
+// Sparse reports whether the working tree holds a part of the files only.
+func (r *Repo) Sparse(ctx context.Context) (bool, error) { return r.Flag(ctx, "core.sparseCheckout") }
+
+// CheckOut writes files as the index has them, as they would be in the working tree, below another folder. Those that
+// the index has outside of a sparse working tree are left out.
+func (x *Index) CheckOut(ctx context.Context, folder string, paths []string) error {
 	if len(paths) == 0 {
 		return nil
 	}
-	_, err := x.run(ctx, "changing the working tree", strings.Join(paths, "\x00")+"\x00", "checkout-index", "--force",
-		"--quiet", "-u", "-z", "--stdin")
+	_, err := x.run(ctx, "writing files", strings.Join(paths, "\x00")+"\x00", "checkout-index", "--quiet",
+		"--prefix="+folder+"/", "-z", "--stdin")
 	return err
 }
 

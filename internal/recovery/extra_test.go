@@ -61,6 +61,8 @@ func TestTheJobGoesOnWithoutForesight(t *testing.T) {
 	v, err := s.Survey(t.Context(), true, nil)
 	require.NoError(t, err)
 	assert.NotNil(t, v.Plan.Merge)
+	_, err = s.MisfitsOf(t.Context(), v.Position, v.Plan)
+	require.NoError(t, err)
 	assert.Contains(t, s.TakeNotice(), "Not looked at: what will not work together (it took longer than 1ns).")
 	assert.Empty(t, s.TakeNotice())
 	g, err := s.Glance(t.Context(), false)

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"syscall"
@@ -385,15 +386,9 @@ if [ $n = "$FAULT_AT" ]; then
     [ $FAULT_MODE = refs-halfway-alive ] || kill -9 $PPID
     kill -9 $$;;
   die-halfway|git-dies)
-    if [ "$1" = read-tree ] && [ "$4" != -n ]; then
-      : > .git/index.lock
-      for f in gone mode new/deep/x f; do
-        if ` + real + ` cat-file -e "$5:$f" 2>/dev/null; then
-          rm -f $f; mkdir -p "$(dirname $f)"; ` + real + ` show "$5:$f" | head -c 3 > $f
-        elif ` + real + ` cat-file -e "$4:$f" 2>/dev/null; then
-          rm -f $f
-        fi
-      done
+    if [ "$1" = checkout-index ]; then
+      at=${3#--prefix=}
+      mkdir -p "$at/new/deep"; printf 'fil' > "$at/new/deep/x"; printf 'one' > "$at/f"
     fi
     [ $FAULT_MODE = git-dies ] || kill -9 $PPID
     kill -9 $$;;
@@ -522,6 +517,9 @@ func TestWhatSomebodyDidAfterACut(t *testing.T) {
 			what := fmt.Sprintf("killed at step %d, then %s", at, name)
 			one := h.copy(t, dir)
 			r := gittest.At(t, one)
+			if name != "edited" && name != "written" { // as git tells one to
+				os.Remove(filepath.Join(one, ".git/index.lock"))
+			}
 			meanwhile(r)
 			tip := r.Git("rev-parse", "HEAD")
 			w, err := OpenWorkspace(t.Context(), one)
@@ -714,6 +712,53 @@ func TestAFileSavedWhileUndoWrites(t *testing.T) {
 			data, err := os.ReadFile(kept)
 			require.NoError(t, err)
 			assert.Equal(t, h.files[path], fmt.Sprintf("%v %s", strings.HasPrefix(h.files[path], "true"), data))
+		}
+	}
+}
+
+// TestAFileSavedWhileAJoinWrites is neither overwritten nor lost, whenever an editor saves it: before its turn, in its
+// place while that is free, or as a new file where the join brings one.
+func TestAFileSavedWhileAJoinWrites(t *testing.T) {
+	was := step
+	t.Cleanup(func() { step = was })
+	h := newHarbour(t, 0)
+	for _, at := range []string{"move aside", "switch files", "files"} {
+		for _, path := range []string{"f", "gone", "mode", "new/deep/x"} {
+			what := path + " saved at: " + at
+			dir := h.copy(t, h.dir)
+			r := gittest.At(t, dir)
+			s := openAgain(t, dir)
+			p, j, b := ready(t, s, Merge, settle.Theirs)
+			step = func(name string) error {
+				if name == at {
+					r.Write(path, "saved meanwhile\n")
+				}
+				return nil
+			}
+			_, err := s.Accept(t.Context(), p, j, b, Consent{})
+			step = was
+			require.Error(t, err, what)
+			told := err.Error() + " " + s.TakeNotice()
+			assert.Equal(t, h.before, r.Git("rev-parse", "main"), what)
+			assert.Equal(t, "saved meanwhile\n", r.Read(path), what)
+			files := filesOf(t, dir)
+			if before, had := h.files[path]; had && at == "files" { // the editor wrote it anew: both are there
+				kept := regexp.MustCompile(`kept as (\S+/clean/` + path + `)(?:[. ]|$)`).FindStringSubmatch(told)
+				require.NotNil(t, kept, "%s: %s", what, told)
+				data, err := os.ReadFile(kept[1])
+				require.NoError(t, err)
+				assert.Equal(t, before[strings.IndexByte(before, ' ')+1:], string(data), what)
+			}
+			files[path] = h.files[path]
+			if h.files[path] == "" {
+				delete(files, path)
+				delete(files, "new")
+				delete(files, "new/deep")
+			}
+			assert.Equal(t, h.files, files, what)
+			assert.NoFileExists(t, filepath.Join(dir, ".git/index.lock"), what)
+			assert.NoFileExists(t, filepath.Join(dir, ".git/dorvik/moving.json"), what)
+			s.Close()
 		}
 	}
 }

@@ -19,7 +19,7 @@ import (
 const (
 	journalForward = "moving.json"
 	journalBack    = "returning.json"
-	journalVersion = "dorvik journal 1 "
+	journalVersion = "dorvik journal 2 "
 )
 
 func (tr *Transition) journal(gitDir string) string {

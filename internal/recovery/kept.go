@@ -44,6 +44,7 @@ type Lay struct {
 	Files        object.ID // and the files are to hold, but for uncommitted work that is left alone
 	Had          object.ID // a tree of what the files held before
 	Paths        []string  // with uncommitted work that is not left alone
+	Clean        []string  `json:",omitempty"` // without any, that change: moved away too, and let go of at the end
 	Keep         string    // the folder in which what is moved away is kept, under dorvik/kept
 	Lists        string    `json:",omitempty"` // a hash of what the new index lists
 	// Names the waypoint from which index and files are brought back as they were.
@@ -88,30 +89,129 @@ func (s *Session) prepare(ctx context.Context, tr *Transition) (err error) {
 	return err
 }
 
-// moveAway moves the files with uncommitted work away, as they are. What is written to them
-// from here on goes with them, or is in the way and found.
-func (s *Session) moveAway(tr *Transition) error {
+// look notes the files without uncommitted work that a change is to write or to remove, and holds that they are as the
+// index has them.
+func (s *Session) look(ctx context.Context, tr *Transition) error {
+	changes, err := s.Store.Changes(tr.Lay.Start, tr.Lay.Files)
+	if err != nil {
+		return err
+	}
+	work, clean := map[string]bool{}, map[string]bool{}
 	for _, p := range tr.Lay.Paths {
-		info, err := s.tree().Lstat(p)
-		if isGone(err) || err == nil && info.IsDir() {
-			continue // it is deleted
-		}
-		if err == nil {
-			err = s.tree().Move(p, s.keptFiles(tr.Lay.Keep), p)
+		work[p] = true
+	}
+	if tr.seen == nil {
+		tr.seen = map[string]os.FileInfo{}
+	}
+	tr.Lay.Clean = nil
+	for _, c := range changes {
+		info, err := s.tree().Lstat(c.Path)
+		if work[c.Path] || c.Old.Absent() || isGone(err) || err == nil && info.IsDir() {
+			continue
 		}
 		if err != nil {
-			return fmt.Errorf("putting aside %s: %w", p, err)
+			return fmt.Errorf("looking at %s: %w", c.Path, err)
+		}
+		tr.Lay.Clean, tr.seen[c.Path], clean[c.Path] = append(tr.Lay.Clean, c.Path), info, true
+	}
+	if len(tr.Lay.Clean) == 0 {
+		return nil
+	}
+	_, dirty, err := s.Repo.Status(ctx)
+	if err != nil {
+		return err
+	}
+	for _, d := range dirty {
+		if clean[d.Path] {
+			return &MovedError{Branch: tr.Branch, Work: true}
 		}
 	}
 	return nil
 }
 
+// moveAway moves the files that the change is to write or to remove away, as they are. What is
+// written to them from here on goes with them, or is in the way and found.
+func (s *Session) moveAway(tr *Transition) error {
+	for _, to := range s.away(tr) {
+		for _, p := range to.paths {
+			info, err := s.tree().Lstat(p)
+			if isGone(err) || err == nil && info.IsDir() {
+				continue // it is deleted
+			}
+			if err == nil {
+				err = s.tree().Move(p, to.in, p)
+			}
+			if err != nil {
+				return fmt.Errorf("putting aside %s: %w", p, err)
+			}
+		}
+	}
+	return nil
+}
+
+// away is a folder to which files are moved, and those files.
+type away struct {
+	in    beneath.Folder
+	paths []string
+}
+
+// away gives the folders to which a transition moves files.
+func (s *Session) away(tr *Transition) []away {
+	return []away{{s.keptFiles(tr.Lay.Keep), tr.Lay.Paths}, {s.clean(tr), tr.Lay.Clean}}
+}
+
+// clean is the folder for files without uncommitted work, while they are replaced.
+func (s *Session) clean(tr *Transition) beneath.Folder {
+	return beneath.Folder(filepath.Join(s.keep(tr), "clean"))
+}
+
+// fresh is the folder in which files are written before they are put in their places.
+func (s *Session) fresh(tr *Transition) beneath.Folder {
+	return beneath.Folder(filepath.Join(s.keep(tr), "fresh"))
+}
+
+// doneWith lets go of the files that were replaced: all is made. They are removed once that is written down.
+func (s *Session) doneWith(tr *Transition) {
+	_ = os.Rename(string(s.clean(tr)), filepath.Join(s.keep(tr), "old")) // there may be none
+}
+
+// letGo removes what a transition needed only while it was made. What could not go back to its place stays.
+func (s *Session) letGo(tr *Transition) {
+	keep := s.keep(tr)
+	os.RemoveAll(filepath.Join(keep, "old"))
+	os.RemoveAll(string(s.fresh(tr)))
+	beneath.Folder(keep).RemoveEmpty("clean")
+	if tr.Waypoint.Kept == nil && len(tr.Lay.Paths) == 0 { // nothing else is kept there
+		os.Remove(filepath.Join(keep, "index"))
+		os.Remove(keep)
+	}
+}
+
+// sweepKept removes what a run that was ended right after a change had not come to.
+func (s *Session) sweepKept() {
+	for _, name := range []string{"old", "fresh"} {
+		left, _ := filepath.Glob(keptDir(s.Repo.GitDir, "*/"+name)) // none, as a rule
+		for _, dir := range left {
+			os.RemoveAll(dir)
+		}
+	}
+}
+
 // unchanged holds that the files which were moved away are still what the change was worked out
 // with: somebody may have saved one in the meantime.
 func (s *Session) unchanged(tr *Transition) error {
-	for _, p := range tr.Lay.Paths {
+	for _, to := range s.away(tr) {
+		if err := s.unchangedIn(tr, to); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Session) unchangedIn(tr *Transition, to away) error {
+	for _, p := range to.paths {
 		was := tr.seen[p]
-		is, err := s.keptFiles(tr.Lay.Keep).Lstat(p)
+		is, err := to.in.Lstat(p)
 		if err != nil && !isGone(err) {
 			return err
 		}
@@ -143,10 +243,24 @@ func (s *Session) switchLaid(ctx context.Context, tr *Transition) error {
 	if err := x.Set(ctx, start); err != nil {
 		return err
 	}
-	if err := errors.Join(step("files"), x.SwitchTree(ctx, l.Start, l.Files), step("files written")); err != nil {
+	changed, byGit, err := s.writing(ctx, l)
+	if err != nil {
 		return err
 	}
-	if err := s.checkOut(ctx, x, l); err != nil {
+	err = errors.Join(step("files"), x.SwitchTree(ctx, l.Start, l.Files, byGit))
+	if len(refusedPaths(err)) > 0 { // one that was moved away is there again
+		err = &MovedError{Branch: tr.Branch, Work: true}
+	}
+	if err != nil {
+		return err
+	}
+	if byGit {
+		changed = nil
+	}
+	if err := errors.Join(s.writeFiles(ctx, x, tr, changed), step("files written")); err != nil {
+		return err
+	}
+	if err := x.Refresh(ctx); err != nil { // that it need not read them again
 		return err
 	}
 	changes, err := s.Store.Changes(l.Files, l.Staged)
@@ -176,33 +290,76 @@ func (s *Session) switchLaid(ctx context.Context, tr *Transition) error {
 	err = errors.Join(step("install the index"), x.Install(ctx), step("index installed"))
 	if !x.There() {
 		s.unlock()
-		s.tidy(l.Paths)
+		s.tidy(l)
 	}
 	return err
 }
 
 // tidy removes the folders that files were moved away from and that are empty now, as git does.
-func (s *Session) tidy(paths []string) {
-	for _, p := range paths {
+func (s *Session) tidy(l *Lay) {
+	for _, p := range slices.Concat(l.Paths, l.Clean) {
 		for dir := folder(p); dir != "" && s.removeFolder(dir); dir = folder(dir) {
 		}
 	}
 }
 
-// checkOut writes the files that were moved away and that do not differ between the trees, so
-// that nothing wrote them.
-func (s *Session) checkOut(ctx context.Context, x *git.Index, l *Lay) error {
-	var missing []string
-	for _, p := range l.Paths {
-		e, err := s.Store.Find(l.Files, p)
-		if err != nil {
-			return err
+// writeFiles writes the files that the change brings, each whole beside the working tree, and then puts them in their
+// places, which are free: what stood there is moved away. What stands there all the same was saved meanwhile.
+func (s *Session) writeFiles(ctx context.Context, x *git.Index, tr *Transition, changed []object.Change) error {
+	paths, err := s.toWrite(tr.Lay, changed)
+	if err != nil {
+		return err
+	}
+	fresh := s.fresh(tr)
+	if err := errors.Join(os.RemoveAll(string(fresh)), x.CheckOut(ctx, string(fresh), paths)); err != nil {
+		return err
+	}
+	for _, p := range paths {
+		s.tree().RemoveEmpty(p)
+		err := fresh.Move(p, s.tree(), p)
+		if errors.Is(err, beneath.ErrTaken) {
+			return &MovedError{Branch: tr.Branch, Work: true}
 		}
-		if !e.Absent() && !e.IsTree() && !s.exists(p) {
-			missing = append(missing, p)
+		if err != nil {
+			return fmt.Errorf("writing %s: %w", p, err)
 		}
 	}
-	return x.CheckOut(ctx, missing)
+	return nil
+}
+
+// writing lists what differs between the trees of a layout, and reports whether git itself is to write those files: it
+// alone knows which belong into a sparse working tree, and how submodules move.
+func (s *Session) writing(ctx context.Context, l *Lay) (changed []object.Change, byGit bool, err error) {
+	if changed, err = s.Store.Changes(l.Start, l.Files); err != nil {
+		return nil, false, err
+	}
+	byGit, err = s.Repo.Sparse(ctx)
+	return changed, byGit || slices.ContainsFunc(changed, func(c object.Change) bool {
+		return c.Old.Mode == object.ModeSubmodule || c.New.Mode == object.ModeSubmodule
+	}), err
+}
+
+// toWrite lists the files that are to be written, and were not: what is new or other, and what was moved away and stays
+// as it is.
+func (s *Session) toWrite(l *Lay, changed []object.Change) (paths []string, err error) {
+	for _, c := range changed {
+		if !c.New.Absent() {
+			paths = append(paths, c.Path)
+		}
+	}
+	for _, p := range l.Paths {
+		if s.exists(p) || slices.Contains(paths, p) {
+			continue
+		}
+		e, err := s.Store.Find(l.Files, p)
+		if err != nil {
+			return nil, err
+		}
+		if !e.Absent() && !e.IsTree() {
+			paths = append(paths, p)
+		}
+	}
+	return paths, nil
 }
 
 // bringBackAsWas has the index be the one that a waypoint kept, and files be byte for byte what
@@ -322,12 +479,18 @@ func (s *Session) restoreLaid(ctx context.Context, tr *Transition, changes []obj
 			filepath.Join(s.keep(tr), "index"))
 	}
 	s.unlock()
+	if err := s.removeNew(ctx, changes); err != nil { // also in the place of folders that were moved away
+		return err
+	}
 	mine := map[string]bool{}
-	for _, p := range tr.Lay.Paths {
+	for _, p := range slices.Concat(tr.Lay.Paths, tr.Lay.Clean) {
 		mine[p] = true
 		if err := s.putAway(ctx, tr, p); err != nil {
 			return err
 		}
+	}
+	for _, p := range tr.Lay.Clean {
+		s.returnTo(p, s.clean(tr), p)
 	}
 	for _, p := range tr.Lay.Paths {
 		s.returnTo(p, s.keptFiles(tr.Lay.Keep), p)
@@ -355,7 +518,7 @@ func (s *Session) putAway(ctx context.Context, tr *Transition, p string) error {
 	if err != nil {
 		return err
 	}
-	if !s.keptFiles(tr.Lay.Keep).Has(p) && !held.Absent() && !held.IsTree() {
+	if !s.keptFiles(tr.Lay.Keep).Has(p) && !s.clean(tr).Has(p) && !held.Absent() && !held.IsTree() {
 		return nil // not moved yet: it is what it was
 	}
 	new, err := s.Store.Find(tr.Lay.Files, p)

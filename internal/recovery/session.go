@@ -73,6 +73,7 @@ func OpenSession(ctx context.Context, dir string) (*Session, error) {
 				s.clearNoted()
 				s.clearOwnLocks()
 				if err = s.goOn(ctx); err == nil {
+					s.sweepKept()
 					s.Repo.LetPacksGo(ctx)
 				}
 			}
@@ -302,7 +303,7 @@ type MovedError struct {
 
 func (e *MovedError) Error() string {
 	if e.Work {
-		return "your uncommitted work was changed meanwhile; nothing was done. Look again and join anew"
+		return "a file that the change replaces was saved meanwhile; nothing was done. Look again and join anew"
 	}
 	if e.Undo != "" {
 		return fmt.Sprintf("the branch %s is not where that join left it: something was done since. Nothing was "+
@@ -584,10 +585,10 @@ func (s *Session) accept(ctx context.Context, p *Position, j *Join, b Built, con
 // unmade notes that a join was not made, unless the next start has to end it, one way or the other.
 func (s *Session) unmade(wp *Waypoint, err error) error {
 	if cut := (*CutError)(nil); errors.As(err, &cut) {
-		return unseen(err)
+		return err
 	}
 	wp.GoneBack = true
-	return errors.Join(unseen(err), s.store.putWaypoint(wp))
+	return errors.Join(err, s.store.putWaypoint(wp))
 }
 
 // newWaypoint is the waypoint of a join that is accepted now, under a name of its own.
@@ -807,18 +808,6 @@ func refusedPaths(err error) (paths []string) {
 		}
 	}
 	return paths
-}
-
-// unseen says of a change that failed and was taken back that git would have overwritten a file which
-// it was told not to look at.
-func unseen(err error) error {
-	var cut *CutError
-	paths := refusedPaths(err)
-	if len(paths) == 0 || errors.As(err, &cut) {
-		return err
-	}
-	return fmt.Errorf("git was told to take %s for unchanged, and it is not: “git update-index --no-assume-unchanged "+
-		"--no-skip-worktree” on it has it seen again. Nothing was changed", strings.Join(paths, ", "))
 }
 
 // trySwitch asks git whether the working tree could be switched, and names the

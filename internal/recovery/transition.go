@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -14,6 +13,7 @@ import (
 	"time"
 
 	"dorvik.dev/dorvik/internal/beneath"
+	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/words"
@@ -124,6 +124,12 @@ func (s *Session) make(ctx context.Context, tr *Transition) error {
 		return err
 	}
 	tr.Made = s.missingFolders(changes)
+	if tr.Lay == nil {
+		tr.Lay = &Lay{Start: from, Staged: to, Files: to, Had: from, Keep: s.freeKeep("switch")}
+	}
+	if err := s.look(ctx, tr); err != nil {
+		return err
+	}
 	if err := s.begin(ctx, tr); err != nil {
 		return err
 	}
@@ -132,22 +138,19 @@ func (s *Session) make(ctx context.Context, tr *Transition) error {
 	if err == nil {
 		err = step("switch files")
 	}
-	switch {
-	case err != nil:
-	case tr.Lay == nil:
-		err = errors.Join(s.Repo.SwitchTree(ctx, from, to, false), step("files switched"))
-	default:
-		if err = s.moveAway(tr); err == nil {
-			err = s.unchanged(tr)
-		}
-		if err == nil {
-			err = s.switchLaid(ctx, tr)
-		}
+	if err == nil {
+		err = s.moveAway(tr)
+	}
+	if err == nil {
+		err = s.unchanged(tr)
+	}
+	if err == nil {
+		err = s.switchLaid(ctx, tr)
 	}
 	if locked := (*git.LockedError)(nil); errors.As(err, &locked) {
 		// Another git was faster, and has the index: nothing is changed but what was moved aside.
 		s.bringBack(&tr.Waypoint)
-		return errors.Join(err, tr.erase(s.Repo.GitDir))
+		return errors.Join(err, s.erase(tr))
 	}
 	if err != nil {
 		// What git says is one thing, what is so another.
@@ -175,9 +178,6 @@ var errLater = errors.New("the branch is at its new commit already")
 // begin writes the transition down; where the index is made on the side, its lock is taken
 // first, and the index copied.
 func (s *Session) begin(ctx context.Context, tr *Transition) error {
-	if tr.Lay == nil {
-		return tr.write(s.Repo.GitDir)
-	}
 	note := lockingPath(s.Repo.GitDir)
 	if err := os.WriteFile(note, nil, 0o600); err != nil {
 		return fmt.Errorf("noting what is done: %w; nothing was changed", err)
@@ -256,9 +256,10 @@ func (s *Session) whole(tr *Transition) {
 		s.bringBack(&tr.Waypoint)
 	}
 	s.Repo.LetPacksGo(context.Background())
+	s.doneWith(tr)
 	err := s.record(tr)
 	if err == nil {
-		err = errors.Join(step("erase"), tr.erase(s.Repo.GitDir), step("erased"))
+		err = errors.Join(step("erase"), s.erase(tr), step("erased"))
 	}
 	if err != nil {
 		s.tell("%s The change itself is made; the next start notes it.", words.Sentence(err.Error()))
@@ -289,20 +290,8 @@ func (s *Session) switched(ctx context.Context, tr *Transition, changes []object
 	if tr.Turned {
 		return false, nil
 	}
-	if tr.Lay != nil {
-		is, err := s.indexIs(ctx, tr)
-		return is == indexAfter || is == indexOther && !s.side().There(), err
-	}
-	index, err := s.Repo.Indexed(ctx)
-	if err != nil {
-		return false, err
-	}
-	for _, c := range changes {
-		if !index[c.Path].Same(c.New) {
-			return false, nil
-		}
-	}
-	return true, nil
+	is, err := s.indexIs(ctx, tr)
+	return is == indexAfter || is == indexOther && !s.side().There(), err
 }
 
 // CutError says that a change could be neither made nor taken back.
@@ -325,11 +314,17 @@ func (s *Session) takeBack(ctx context.Context, tr *Transition, cause error) err
 	if git.Died(cause) {
 		s.clearLocks(tr)
 	}
+	told := len(s.notices)
 	if err := s.restore(ctx, tr); err != nil {
 		return &CutError{cause, err, tr.Branch}
 	}
-	if err := tr.erase(s.Repo.GitDir); err != nil {
+	if err := s.erase(tr); err != nil {
 		return errors.Join(cause, err)
+	}
+	if but := s.notices[told:]; len(but) > 0 {
+		s.notices = s.notices[:told]
+		return fmt.Errorf("%w. All is as it was before, but for this: %s", cause, strings.TrimSuffix(strings.Join(but, " "),
+			"."))
 	}
 	return fmt.Errorf("%w. Everything is as it was before", cause)
 }
@@ -348,12 +343,7 @@ func (s *Session) restore(ctx context.Context, tr *Transition) error {
 	if err := tr.turn(s.Repo.GitDir); err != nil {
 		return err
 	}
-	if tr.Lay != nil {
-		err = s.restoreLaid(ctx, tr, changes)
-	} else {
-		err = s.restoreIndexAndFiles(ctx, changes)
-	}
-	if err != nil {
+	if err := s.restoreLaid(ctx, tr, changes); err != nil {
 		return err
 	}
 	for _, dir := range slices.Backward(tr.Made) {
@@ -363,73 +353,6 @@ func (s *Session) restore(ctx context.Context, tr *Transition) error {
 		s.bringBack(&tr.Waypoint)
 	}
 	return s.Repo.Refresh(ctx)
-}
-
-func (s *Session) restoreIndexAndFiles(ctx context.Context, changes []object.Change) error {
-	b, err := s.Repo.Current(ctx)
-	if err != nil {
-		return err
-	}
-	head, err := s.Tree(b.Tip)
-	if err != nil {
-		return err
-	}
-	index, dirty, err := s.indexAndDirty(ctx)
-	if err != nil {
-		return err
-	}
-	if err := s.takeBackIndex(ctx, head, changes, index, dirty); err != nil {
-		return err
-	}
-	return s.putBack(ctx, changes)
-}
-
-// takeBackIndex has git itself take back what the index has of the new tree and the branch has
-// not, but for files that were edited since.
-func (s *Session) takeBackIndex(ctx context.Context, head object.ID, changes []object.Change,
-	index map[string]object.Entry, dirty map[string]bool) error {
-	// Away first: a file can stand where a folder was.
-	gone, put := map[string]object.Entry{}, map[string]object.Entry{}
-	for _, c := range changes {
-		has, err := s.Store.Find(head, c.Path)
-		if err != nil {
-			return err
-		}
-		if has.IsTree() {
-			has = object.Entry{} // a folder is no file of that name
-		}
-		switch came := !dirty[c.Path] && index[c.Path].Same(c.New) && !has.Same(c.New) && has.Same(c.Old); {
-		case came && c.New.Absent():
-			gone[c.Path] = c.New
-		case came:
-			put[c.Path] = c.New
-		}
-	}
-	if len(gone)+len(put) == 0 {
-		return nil
-	}
-	from, err := s.Store.Edit(head, gone)
-	if err == nil {
-		from, err = s.Store.Edit(from, put)
-	}
-	if err != nil {
-		return err
-	}
-	pack := func(w io.Writer) (int, error) { return s.Store.WritePack(w, from) }
-	if err := s.Repo.AddPack(ctx, pack); err != nil {
-		return err
-	}
-	if err := s.Repo.SwitchTree(ctx, from, head, false); err != nil {
-		index, ierr := s.Repo.Indexed(ctx)
-		for _, came := range []map[string]object.Entry{gone, put} {
-			for path, is := range came {
-				if ierr != nil || index[path].Same(is) {
-					return errors.Join(err, ierr)
-				}
-			}
-		}
-	}
-	return nil
 }
 
 // indexAndDirty reads the index, and which files are not as it has them.
@@ -449,6 +372,32 @@ func (s *Session) indexAndDirty(ctx context.Context) (index map[string]object.En
 	return index, dirty, err
 }
 
+// removeNew removes the files that a change brought where there were none, as far as it got.
+func (s *Session) removeNew(ctx context.Context, changes []object.Change) error {
+	index, _, err := s.indexAndDirty(ctx)
+	if err != nil {
+		return err
+	}
+	for _, c := range changes {
+		if !c.Old.Absent() || !still(index, c) {
+			continue
+		}
+		ours, err := s.came(ctx, c)
+		if err == nil && ours {
+			err = s.tree().Remove(c.Path)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// still reports whether the index has a path as it was before a change.
+func still(index map[string]object.Entry, c object.Change) bool {
+	return c.Old.Mode != object.ModeSubmodule && c.New.Mode != object.ModeSubmodule && index[c.Path].Same(c.Old)
+}
+
 // putBack puts back the files of a change that got as far as some of them.
 func (s *Session) putBack(ctx context.Context, changes []object.Change) error {
 	index, changed, err := s.indexAndDirty(ctx)
@@ -456,25 +405,8 @@ func (s *Session) putBack(ctx context.Context, changes []object.Change) error {
 		return err
 	}
 	var again []string
-	still := func(c object.Change) bool {
-		return c.Old.Mode != object.ModeSubmodule && c.New.Mode != object.ModeSubmodule && index[c.Path].Same(c.Old)
-	}
-	for _, c := range changes { // first away with what came, which also makes room on a full disk
-		if !still(c) || !c.Old.Absent() {
-			continue
-		}
-		ours, err := s.came(ctx, c)
-		if err != nil {
-			return err
-		}
-		if ours {
-			if err := s.tree().Remove(c.Path); err != nil {
-				return err
-			}
-		}
-	}
 	for _, c := range changes {
-		if !still(c) || c.Old.Absent() || !changed[c.Path] {
+		if !still(index, c) || c.Old.Absent() || !changed[c.Path] {
 			continue
 		}
 		s.tree().RemoveEmpty(c.Path)
@@ -716,7 +648,7 @@ func (s *Session) goOn(ctx context.Context) error {
 	}
 	here := tr.here(b)
 	switch {
-	case at == tr.To && done && tr.From != tr.To, at == tr.To && !here && (tr.Lay == nil || done):
+	case at == tr.To && done && tr.From != tr.To, at == tr.To && !here && done, s.builtOn(ctx, tr, at):
 		return s.finished(ctx, tr)
 	case at == tr.From && here && done:
 		if err := s.moveRefs(ctx, tr); err != nil {
@@ -729,6 +661,19 @@ func (s *Session) goOn(ctx context.Context) error {
 	return s.goBackAfterCut(ctx, tr)
 }
 
+// builtOn reports whether the branch is beyond where a transition takes it: then that was made, and somebody went on.
+func (s *Session) builtOn(ctx context.Context, tr *Transition, at object.ID) bool {
+	if at == tr.From || at == tr.To {
+		return false
+	}
+	on, err := history.IsAncestor(ctx, s.Store, tr.To, at)
+	if err == nil && on && tr.Kind == Undoing { // what was undone stands on it, too
+		on, err = history.IsAncestor(ctx, s.Store, tr.From, at)
+		on = !on
+	}
+	return err == nil && on
+}
+
 // overtaken ends a change that was cut off, and after which somebody moved the branch on: what
 // the branch does not hold of it is taken back, and what was moved aside brought back.
 func (s *Session) overtaken(ctx context.Context, tr *Transition) error {
@@ -739,12 +684,13 @@ func (s *Session) overtaken(ctx context.Context, tr *Transition) error {
 		return fmt.Errorf("an earlier run was cut off while it changed your files, the branch was moved since, and "+
 			"the files cannot be put back: %w. Mend the cause and start dorvik again", err)
 	}
-	return tr.erase(s.Repo.GitDir)
+	return s.erase(tr)
 }
 
 // finished notes that a change which was cut off is whole.
 func (s *Session) finished(ctx context.Context, tr *Transition) error {
 	wp := &tr.Waypoint
+	s.tidy(tr.Lay)
 	s.otherRefs(ctx, tr)
 	if err := s.settleGit(ctx, tr); err != nil {
 		return fmt.Errorf("an earlier run was cut off while it changed your branch, and completing that failed: %w. "+
@@ -760,7 +706,17 @@ func (s *Session) finished(ctx context.Context, tr *Transition) error {
 	if err := s.record(tr); err != nil {
 		return err
 	}
-	return tr.erase(s.Repo.GitDir)
+	s.doneWith(tr)
+	return s.erase(tr)
+}
+
+// erase ends the account of a transition, and lets go of what it needed.
+func (s *Session) erase(tr *Transition) error {
+	err := tr.erase(s.Repo.GitDir)
+	if err == nil {
+		s.letGo(tr)
+	}
+	return err
 }
 
 // goBackAfterCut takes back a change that was cut off before all files were in place.
@@ -780,7 +736,7 @@ func (s *Session) goBackAfterCut(ctx context.Context, tr *Transition) error {
 			return err
 		}
 	}
-	return tr.erase(s.Repo.GitDir)
+	return s.erase(tr)
 }
 
 // tookBack tells that a change was taken back, before what taking it back had to tell.
