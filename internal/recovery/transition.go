@@ -323,8 +323,8 @@ func (s *Session) takeBack(ctx context.Context, tr *Transition, cause error) err
 	}
 	if but := s.notices[told:]; len(but) > 0 {
 		s.notices = s.notices[:told]
-		return fmt.Errorf("%w. All is as it was before, but for this: %s", cause, strings.TrimSuffix(strings.Join(but, " "),
-			"."))
+		return fmt.Errorf("%w. All is as it was before, but for this: %s", cause,
+			strings.TrimSuffix(strings.Join(but, " "), "."))
 	}
 	return fmt.Errorf("%w. Everything is as it was before", cause)
 }
