@@ -638,9 +638,15 @@ func TestLookSaysWhatIsSo(t *testing.T) {
 
 	tip := mine.Git("rev-parse", "main")
 	require.NoError(t, os.MkdirAll(filepath.Join(s.Clone, ".git/dorvik"), 0o755))
-	body := fmt.Sprintf(`{"kind":"accept","branch":"main","from":"%s","to":"%s","waypoint":{"name":"1","branch":"main"}}`, tip,
-		mine.Git("rev-parse", "origin/main"))
-	mine.Write(".git/dorvik/moving.json", fmt.Sprintf("dorvik journal 1 %x\n%s", sha256.Sum256([]byte(body)), body))
+	was, is := mine.Git("rev-parse", "main^{tree}"), mine.Git("rev-parse", "origin/main^{tree}")
+	body := fmt.Sprintf(`{"kind":"accept","branch":"main","from":"%s","to":"%s","waypoint":{"name":"1","branch":"main"},
+"lay":{"Start":"%s","Had":"%s","Staged":"%s","Files":"%s","Keep":"switch"}}`, tip, mine.Git("rev-parse", "origin/main"), was,
+		was, is, is)
+	require.NoError(t, os.MkdirAll(filepath.Join(s.Clone, ".git/dorvik/kept/switch"), 0o700))
+	data, err := os.ReadFile(filepath.Join(s.Clone, ".git/index"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(s.Clone, ".git/dorvik/kept/switch/index"), data, 0o600))
+	mine.Write(".git/dorvik/moving.json", fmt.Sprintf("dorvik journal 2 %x\n%s", sha256.Sum256([]byte(body)), body))
 	code, out, errs := dorvik("-C", s.Clone, "look", "--json")
 	assert.Equal(t, exitDone, code)
 	assert.Equal(t, "accept", asJSON(t, out)["half_done"])

@@ -52,7 +52,7 @@ func readJournal(gitDir string) (*Transition, error) {
 		}
 		head, body, _ := strings.Cut(string(data), "\n")
 		tr := &Transition{}
-		if head != journalVersion+hashOf(body) || json.Unmarshal([]byte(body), tr) != nil {
+		if head != journalVersion+hashOf(body) || json.Unmarshal([]byte(body), tr) != nil || tr.Lay == nil {
 			return nil, &JournalError{path}
 		}
 		tr.Turned = turned

@@ -52,7 +52,9 @@ func (s *checkScreen) view(w, h int) page {
 		p.blank()
 		s.consentNote(&p, w, h)
 		s.mendedNote(&p, w)
-		s.misfitNote(&p, w, 4)
+		if h-len(p) > 3 || len(s.terms.Asks) == 0 { // else its heading would stand alone
+			s.misfitNote(&p, w, 4)
+		}
 		return p
 	}
 	s.mendedNote(&p, w)

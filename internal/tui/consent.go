@@ -132,7 +132,8 @@ func (j *job) askedOf(f *recovery.Unagreed) line {
 		return l.add(plain, "  changed since you agreed, and it cannot be told by whom")
 	}
 	n := f.By[0]
-	l = l.add(plain, "  "+words.If(f.ID.IsZero(), "taken away", "changed")+" by ").
+	did := words.If(f.Was.IsZero(), "added", words.If(f.ID.IsZero(), "taken away", "changed"))
+	l = l.add(plain, "  "+did+" by ").
 		add(theirs, j.first(n, merge.Theirs)).add(plain, " in ").add(theirs, j.s.Short(n.ID)).
 		add(plain, " “"+n.Subject()+"”")
 	if more := len(f.By) - 1; more > 0 {
@@ -162,8 +163,9 @@ func (s *checkScreen) asksNote(p *page, all []*recovery.Terms, w, h int) {
 		if len(t.Asks) == 0 {
 			continue
 		}
-		p.say(w, txt(plain, words.If(t.Before, "You agreed to it before. Since then others changed what it can run:",
-			"Others changed what it can run:")))
+		p.blank()
+		p.say(w, line{}.bold(bright, words.If(t.Before, "You agreed to it before. Since then others changed what it can "+
+			"run:", "Others changed what it can run:")))
 		rows, room := s.asksRows(t, w-4), max(4, h-len(*p)-2)
 		if len(rows) <= room {
 			p.rows(indent(rows, 2))
