@@ -369,8 +369,12 @@ func (f *frame) onTerminal(ctx context.Context, first tea.Cmd) error {
 	size := terminalSize()
 	f.w, f.h = size.Width, size.Height
 	// What comes with the library writes nothing then, and its clock is as slow as it can be.
-	program := tea.NewProgram(painted{f, first}, tea.WithContext(ctx), tea.WithOutput(io.Discard), tea.WithFPS(1),
-		tea.WithColorProfile(profile), tea.WithWindowSize(size.Width, size.Height), tea.WithFilter(f.painter.aside))
+	options := []tea.ProgramOption{tea.WithContext(ctx), tea.WithOutput(io.Discard), tea.WithFPS(1),
+		tea.WithColorProfile(profile), tea.WithWindowSize(size.Width, size.Height), tea.WithFilter(f.painter.aside)}
+	if k := newKeyboard(); k != nil {
+		options = append(options, tea.WithInput(k))
+	}
+	program := tea.NewProgram(painted{f, first}, options...)
 	stop := f.painter.watch(program)
 	defer stop()
 	defer f.painter.leave()

@@ -1,0 +1,89 @@
+package tui
+
+import (
+	"bytes"
+	"os"
+	"time"
+
+	"github.com/charmbracelet/x/term"
+)
+
+// keyboard is the terminal as what is typed comes from it. It ends a paste that does not end by itself: to the reader of
+// keys all that follows would be text.
+type keyboard struct {
+	*os.File
+	now    func() time.Time
+	paste  bool      // one has begun
+	pasted int       // bytes of it so far
+	last   time.Time // when anything came
+	tail   []byte    // the end of what came, which can be the beginning of a mark
+}
+
+// The marks around a paste, by XTerm Control Sequences, and how long one may pause, and be.
+var pasteBegins, pasteEnds = []byte("\x1b[200~"), []byte("\x1b[201~")
+
+const (
+	pastePause   = time.Second
+	longestPaste = 16 << 20 // bytes
+)
+
+// newKeyboard reads standard input; nil where that is no terminal.
+func newKeyboard() *keyboard {
+	if !term.IsTerminal(os.Stdin.Fd()) {
+		return nil
+	}
+	return &keyboard{File: os.Stdin, now: time.Now}
+}
+
+// Read implements io.Reader. What comes after a pause within a paste is no part of it.
+func (k *keyboard) Read(b []byte) (n int, err error) {
+	room := len(b) - len(pasteEnds)
+	if !k.paste || room <= 0 {
+		n, err = k.File.Read(b)
+		k.follow(b[:n])
+		return n, err
+	}
+	n, err = k.File.Read(b[:room])
+	late := k.now().Sub(k.last) > pastePause || k.pasted > longestPaste
+	if n > 0 && late && !bytes.HasPrefix(b[:n], pasteEnds) && len(k.tail) == 0 {
+		copy(b[len(pasteEnds):], b[:n])
+		n += copy(b, pasteEnds)
+	}
+	k.follow(b[:n])
+	return n, err
+}
+
+// follow notes whether what came leaves one within a paste.
+func (k *keyboard) follow(came []byte) {
+	if len(came) == 0 {
+		return
+	}
+	k.last = k.now()
+	text := append(k.tail, came...)
+	for {
+		mark := pasteBegins
+		if k.paste {
+			mark = pasteEnds
+		}
+		at := bytes.Index(text, mark)
+		if at < 0 {
+			break
+		}
+		k.paste, k.pasted, text = !k.paste, 0, text[at+len(mark):]
+	}
+	if k.paste {
+		k.pasted += len(came)
+	}
+	k.tail = append(k.tail[:0:0], beginning(text)...)
+}
+
+// beginning is the end of a text that can be the beginning of a mark; both marks begin alike.
+func beginning(text []byte) []byte {
+	from := text[max(0, len(text)-len(pasteEnds)+1):]
+	for i := range from {
+		if bytes.HasPrefix(pasteBegins, from[i:]) || bytes.HasPrefix(pasteEnds, from[i:]) {
+			return from[i:]
+		}
+	}
+	return nil
+}
