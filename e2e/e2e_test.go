@@ -516,3 +516,28 @@ func TestNothingByAccident(t *testing.T) {
 	x.open("142x40")
 	x.see("3 decisions were kept")
 }
+
+// TestTheTerminalIsGivenBack, whatever ends the program, and a paste that never ends does not take the keys.
+func TestTheTerminalIsGivenBack(t *testing.T) {
+	x := newTerminal(t)
+	for _, signal := range []string{"TERM", "HUP", "INT", "QUIT", "ABRT", ""} {
+		x.open("142x40")
+		x.fetched()
+		if signal == "" {
+			x.tmux(strings.Fields("send-keys -t s -H 1b 5b 32 30 30 7e 61 62")...)
+			time.Sleep(1500 * time.Millisecond) // a pause that no paste has
+			x.press("q")
+		} else {
+			pid := strings.TrimSpace(x.tmux("display", "-p", "-t", "s", "#{pane_pid}"))
+			out, err := exec.Command("pkill", "-"+signal, "-P", pid).CombinedOutput()
+			require.NoError(t, err, "%s", out)
+		}
+		x.see("ended with 0")
+		assert.Equal(t, "0 1 0 0", strings.TrimSpace(x.tmux("display", "-p", "-t", "s",
+			"#{alternate_on} #{cursor_flag} #{mouse_any_flag} #{keypad_cursor_flag}")), signal)
+		tty := strings.TrimSpace(x.tmux("display", "-p", "-t", "s", "#{pane_tty}"))
+		out, err := exec.Command("stty", "-a", "-F", tty).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		assert.Regexp(t, `(?s) icanon .* echo `, string(out), signal)
+	}
+}

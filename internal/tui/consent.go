@@ -164,8 +164,8 @@ func (s *checkScreen) asksNote(p *page, all []*recovery.Terms, w, h int) {
 			continue
 		}
 		p.blank()
-		p.say(w, line{}.bold(bright, words.If(t.Before, "You agreed to it before. Since then others changed what it can "+
-			"run:", "Others changed what it can run:")))
+		p.say(w, line{}.bold(bright, words.If(t.Before, "You agreed to it before. Since then others changed what it "+
+			"can run:", "Others changed what it can run:")))
 		rows, room := s.asksRows(t, w-4), max(4, h-len(*p)-2)
 		if len(rows) <= room {
 			p.rows(indent(rows, 2))

@@ -8,8 +8,8 @@ import (
 	"github.com/charmbracelet/x/term"
 )
 
-// keyboard is the terminal as what is typed comes from it. It ends a paste that does not end by itself: to the reader of
-// keys all that follows would be text.
+// keyboard is the terminal as what is typed comes from it. It ends a paste that does not end by itself: to the reader
+// of keys all that follows would be text.
 type keyboard struct {
 	*os.File
 	now    func() time.Time
