@@ -240,3 +240,23 @@ func TestShow(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, string(said), "nothing reaches the terminal")
 }
+
+// FuzzNaming: names are found wherever they stand, and what is found was asked for.
+func FuzzNaming(f *testing.F) {
+	f.Add("make -f a.mk", "tools/gen.py\na.mk")
+	f.Add("python3 -m tools.gen $(x)`y`", "gen.py")
+	f.Fuzz(func(t *testing.T, text, names string) {
+		paths := strings.Split(names, "\n")
+		NewNaming(paths).In(text, func(name string) {
+			if !slices.Contains(paths, name) {
+				t.Fatalf("%q was not asked for", name)
+			}
+		})
+		for _, p := range paths {
+			_ = KindOf(p, true)
+		}
+		if only, ok := Recipes([]string{text}); ok && (strings.ContainsAny(text, "$`<>(") || only == nil) {
+			t.Fatalf("%q can run anything", text)
+		}
+	})
+}

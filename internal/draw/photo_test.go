@@ -69,3 +69,25 @@ func TestPhoto(t *testing.T) {
 		assert.Equal(t, kind, KindOf([]byte(data)))
 	}
 }
+
+// FuzzPhoto: whatever a file says it is, it is read or not, and drawn within the room there is.
+func FuzzPhoto(f *testing.F) {
+	var b bytes.Buffer
+	img := image.NewGray(image.Rect(0, 0, 5, 3))
+	require.NoError(f, png.Encode(&b, img))
+	f.Add(b.Bytes())
+	f.Add([]byte("GIF89a\xff\xff\xff\xff\x80\x00\x00"))
+	f.Add([]byte("II*\x00\x08\x00\x00\x00\x01\x00\x00\x01\x04\x00\x01\x00\x00\x00\xff\xff\xff\xff"))
+	f.Add([]byte("RIFF\xff\xff\xff\xffWEBPVP8X\x0a\x00\x00\x00\x00\x00\x00\x00\xff\xff\xff\xff\xff\xff"))
+	f.Add([]byte("BM\xff\xff\xff\xff\x00\x00\x00\x00\x36\x00\x00\x00\x28\x00\x00\x00\xff\xff\xff\x7f\xff\xff\xff\x7f\x01\x00\x18\x00"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		p, ok := OpenPhoto(data)
+		if !ok {
+			return
+		}
+		cells := p.Cells(40, 20, color.Black)
+		if len(cells) > 20 || len(cells) > 0 && len(cells[0]) > 40 {
+			t.Fatalf("%d×%d cells", len(cells), len(cells[0]))
+		}
+	})
+}

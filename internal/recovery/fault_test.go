@@ -612,38 +612,6 @@ func TestALockOfAnother(t *testing.T) {
 	}
 }
 
-// TestADyingMachine kills whichever process comes first, Dorvik or a git of its own, at its n-th
-// call of the system that writes or changes names: files half written, locks and all.
-func TestADyingMachine(t *testing.T) {
-	t.Parallel()
-	strace, err := exec.LookPath("strace")
-	if err != nil || exec.Command(strace, "-f", "-qq", "-o", "/dev/null", "true").Run() != nil {
-		t.Skip("strace does not run here")
-	}
-	h := newHarbour(t, 40)
-	points := 4
-	if os.Getenv("DORVIK_FILES") != "" {
-		points = 60
-	}
-	killed := 0
-	for what, from := range map[string]string{"accept": h.dir, "undo": h.joined} {
-		for _, calls := range []string{"unlink", "rename", "mkdir,symlink", "write"} {
-			for at := 1; at <= points && !t.Failed(); at++ {
-				dir := h.copy(t, from)
-				cmd := exec.Command(strace, "-f", "-qq", "-o", "/dev/null", "-e", "trace="+calls, "-e",
-					fmt.Sprintf("inject=%s:signal=KILL:when=%d", calls, at), os.Args[0])
-				cmd.Env = append(os.Environ(), "DORVIK_ACT="+what, "DORVIK_DIR="+dir)
-				if cmd.Run() != nil {
-					killed++
-				}
-				h.whole(t, dir, fmt.Sprintf("%s, killed at call %d of %s", what, at, calls))
-			}
-		}
-	}
-	assert.Positive(t, killed)
-	t.Logf("%d were killed", killed)
-}
-
 // TestAStartThatFails kills the process at each step. The next start finds the index locked by another git, and may
 // fail. The one after that must still leave a whole.
 func TestAStartThatFails(t *testing.T) {

@@ -287,3 +287,23 @@ func TestLimits(t *testing.T) {
 	_, err := s.Prove(t.Context(), p, termsOf("echo", j.Tree), b.Tip, func(string) {}, nil)
 	assert.ErrorContains(t, err, "dorvik.checkMemory is much, which is no number of megabytes")
 }
+
+// FuzzAgreements: whatever the file of agreements holds, it is read in memory in proportion, and only whole lines of
+// Dorvik's own say anything.
+func FuzzAgreements(f *testing.F) {
+	f.Add([]byte(`{"in":"/r","mark":"m","to":"check make"}` + "\n"))
+	f.Add([]byte("{\n\x00\n" + strings.Repeat("x", longestLine+1) + "\n" + `{"in":"/r","mark":"m","to":"x","on":"zz"}`))
+	file := filepath.Join(f.TempDir(), "agreed")
+	f.Fuzz(func(t *testing.T, data []byte) {
+		require.NoError(t, os.WriteFile(file, data, 0o600))
+		all, err := readAgreements(file)
+		require.NoError(t, err)
+		assert.LessOrEqual(t, len(all), strings.Count(string(data), "\n")+1)
+		a := &agreements{file: file, list: all}
+		for _, one := range all {
+			assert.LessOrEqual(t, len(one.To), longestLine)
+			assert.True(t, a.has(one.To) || len(one.To) > longestAgreement)
+			assert.LessOrEqual(t, len(a.on(one.To)), mostTrees)
+		}
+	})
+}

@@ -1,0 +1,229 @@
+package recovery
+
+import (
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"golang.org/x/sys/unix"
+)
+
+// fault is what happens at one operation on files, of Dorvik or of a git of its own.
+type fault struct {
+	name  string
+	alone bool          // only the process that comes to it is killed, and not all
+	errno syscall.Errno // with which it fails instead; 0 to kill
+}
+
+var faults = []fault{{"all die", false, 0}, {"it dies", true, 0}, {"an error of the disk", false, unix.EIO},
+	{"a full disk", false, unix.ENOSPC}, {"no permission", false, unix.EACCES}}
+
+// tracer runs a program with all that it starts, stops each thread at its calls of the system (ptrace, as the kernel
+// documents it), and has a fault happen at the n-th operation that changes a file below a folder.
+type tracer struct {
+	dir     string
+	at      int // from 1; 0 for none
+	fault   fault
+	n       int // operations so far
+	main    int
+	inside  map[int]bool // threads that are within a call
+	failing map[int]bool // whose call is made to fail
+	ended   syscall.WaitStatus
+}
+
+// run gives how the program ended; the error is that of tracing.
+func (x *tracer) run(cmd *exec.Cmd) error {
+	done := make(chan error)
+	go func() {
+		runtime.LockOSThread() // the kernel tells only the thread that traces
+		defer runtime.UnlockOSThread()
+		done <- x.trace(cmd)
+	}()
+	return <-done
+}
+
+func (x *tracer) trace(cmd *exec.Cmd) error {
+	cmd.SysProcAttr = &syscall.SysProcAttr{Ptrace: true, Setpgid: true}
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	x.main, x.inside, x.failing = cmd.Process.Pid, map[int]bool{}, map[int]bool{}
+	var ws syscall.WaitStatus
+	if _, err := syscall.Wait4(x.main, &ws, 0, nil); err != nil {
+		return err
+	}
+	if err := syscall.PtraceSetOptions(x.main, unix.PTRACE_O_TRACEFORK|unix.PTRACE_O_TRACEVFORK|
+		unix.PTRACE_O_TRACECLONE|unix.PTRACE_O_TRACEEXEC|unix.PTRACE_O_TRACESYSGOOD|unix.PTRACE_O_EXITKILL); err != nil {
+		return err
+	}
+	_ = syscall.PtraceSyscall(x.main, 0)
+	for {
+		tid, err := syscall.Wait4(-1, &ws, unix.WALL, nil)
+		if errors.Is(err, unix.ECHILD) {
+			_ = cmd.Process.Release()
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if ws.Exited() || ws.Signaled() {
+			if delete(x.inside, tid); tid == x.main {
+				x.ended = ws
+			}
+			continue
+		}
+		signal := 0
+		switch stop := ws.StopSignal(); {
+		case stop == unix.SIGTRAP|0x80:
+			x.called(tid)
+		case stop != unix.SIGTRAP && stop != unix.SIGSTOP: // those are of the tracing
+			signal = int(stop)
+		}
+		_ = syscall.PtraceSyscall(tid, signal) // it may be dead by now
+	}
+}
+
+// called is told that a thread begins a call, or ends it.
+func (x *tracer) called(tid int) {
+	var regs syscall.PtraceRegs
+	if syscall.PtraceGetRegs(tid, &regs) != nil {
+		return
+	}
+	x.inside[tid] = !x.inside[tid]
+	switch {
+	case !x.inside[tid] && x.failing[tid]:
+		delete(x.failing, tid)
+		regs.Rax = uint64(-int64(x.fault.errno))
+		_ = syscall.PtraceSetRegs(tid, &regs)
+	case x.inside[tid] && x.changes(tid, &regs):
+		if x.n++; x.n != x.at {
+			return
+		}
+		switch {
+		case x.fault.errno != 0:
+			regs.Orig_rax, x.failing[tid] = ^uint64(0), true // there is no such call
+			_ = syscall.PtraceSetRegs(tid, &regs)
+		case x.fault.alone:
+			_ = syscall.Kill(tgid(tid), unix.SIGKILL)
+		default:
+			for each := range x.inside {
+				_ = syscall.Kill(tgid(each), unix.SIGKILL)
+			}
+		}
+	}
+}
+
+// tgid is the process of a thread.
+func tgid(tid int) int {
+	data, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", tid))
+	pid := tid
+	if _, after, ok := strings.Cut(string(data), "\nTgid:"); ok {
+		_, _ = fmt.Sscan(after, &pid)
+	}
+	return pid
+}
+
+// changes reports whether a call changes a file, or the name of one, below the folder.
+func (x *tracer) changes(tid int, r *syscall.PtraceRegs) bool {
+	switch r.Orig_rax {
+	case unix.SYS_WRITE, unix.SYS_PWRITE64, unix.SYS_FTRUNCATE, unix.SYS_FCHMOD, unix.SYS_FSYNC:
+		return x.below(link(tid, "fd/"+fmt.Sprint(r.Rdi)))
+	case unix.SYS_RENAME, unix.SYS_UNLINK, unix.SYS_MKDIR, unix.SYS_RMDIR, unix.SYS_TRUNCATE, unix.SYS_CHMOD:
+		return x.below(x.path(tid, unix.AT_FDCWD, r.Rdi))
+	case unix.SYS_LINK, unix.SYS_SYMLINK:
+		return x.below(x.path(tid, unix.AT_FDCWD, r.Rsi))
+	case unix.SYS_RENAMEAT, unix.SYS_RENAMEAT2, unix.SYS_UNLINKAT, unix.SYS_MKDIRAT, unix.SYS_FCHMODAT:
+		return x.below(x.path(tid, int(int32(r.Rdi)), r.Rsi))
+	case unix.SYS_LINKAT, unix.SYS_SYMLINKAT:
+		return x.below(x.path(tid, int(int32(r.Rsi)), r.Rdx))
+	case unix.SYS_OPEN:
+		return r.Rsi&(unix.O_CREAT|unix.O_TRUNC) != 0 && x.below(x.path(tid, unix.AT_FDCWD, r.Rdi))
+	case unix.SYS_OPENAT:
+		return r.Rdx&(unix.O_CREAT|unix.O_TRUNC) != 0 && x.below(x.path(tid, int(int32(r.Rdi)), r.Rsi))
+	}
+	return false
+}
+
+func (x *tracer) below(path string) bool { return strings.HasPrefix(path, x.dir+"/") }
+
+func link(tid int, name string) string {
+	to, _ := os.Readlink(fmt.Sprintf("/proc/%d/%s", tid, name))
+	return to
+}
+
+// path reads the name of a file that a call is given, from the folder that it is given too.
+func (x *tracer) path(tid, at int, from uint64) string {
+	var text []byte
+	for word := make([]byte, 8); len(text) < unix.PathMax; from += 8 {
+		if _, err := syscall.PtracePeekData(tid, uintptr(from), word); err != nil {
+			return ""
+		}
+		if i := strings.IndexByte(string(word), 0); i >= 0 {
+			text = append(text, word[:i]...)
+			break
+		}
+		text = append(text, word...)
+	}
+	if name := string(text); filepath.IsAbs(name) {
+		return filepath.Clean(name)
+	} else if at == unix.AT_FDCWD {
+		return filepath.Join(link(tid, "cwd"), name)
+	} else {
+		return filepath.Join(link(tid, "fd/"+fmt.Sprint(at)), name)
+	}
+}
+
+// TestEveryOperationOnFiles has Dorvik, or a git of its own, be killed or fail at its n-th operation on a file: in every
+// scene, at every n in the soak, at some here.
+func TestEveryOperationOnFiles(t *testing.T) {
+	t.Parallel()
+	scenes := map[string]func() *harbour{"light": func() *harbour { return newHarbour(t, 3) },
+		"laden": func() *harbour { return newLadenHarbour(t) }, "aside": func() *harbour { return newAsideHarbour(t) },
+		"finish": func() *harbour { return newStuckHarbour(t, "finish") },
+		"back":   func() *harbour { return newStuckHarbour(t, "back") },
+		"return": func() *harbour { return newReturnHarbour(t) }}
+	r := rand.New(rand.NewPCG(1, 1))
+	tried := 0
+	for name, make := range scenes {
+		h := make()
+		for what, from := range map[string]string{h.act: h.dir, "undo": h.joined} {
+			trace := func(at int, f fault) (string, *tracer) {
+				dir := h.copy(t, from)
+				x := &tracer{dir: dir, at: at, fault: f}
+				cmd := exec.Command(os.Args[0])
+				cmd.Env = append(os.Environ(), "DORVIK_ACT="+what, "DORVIK_DIR="+dir, "GOMAXPROCS=1")
+				if err := x.run(cmd); err != nil {
+					t.Skip("nothing can be traced here: ", err)
+				}
+				return dir, x
+			}
+			_, all := trace(0, fault{})
+			if !assert.True(t, all.ended.Exited() && all.ended.ExitStatus() == 0 && all.n > 20, "%s, %s: %d operations", name,
+				what, all.n) {
+				return
+			}
+			for at := 1; at <= all.n; at++ {
+				f := faults[at%len(faults)]
+				if os.Getenv("DORVIK_FILES") == "" && r.IntN(all.n) >= 1 {
+					continue
+				}
+				dir, x := trace(at, f)
+				tried++
+				if !h.whole(t, dir, fmt.Sprintf("%s, %s: %s at operation %d of %d; it ended with %d", name, what, f.name, at, all.n,
+					x.ended.ExitStatus())) {
+					return
+				}
+			}
+		}
+	}
+	t.Logf("%d points tried", tried)
+	assert.Positive(t, tried)
+}
