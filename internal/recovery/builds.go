@@ -134,8 +134,8 @@ func (s *Session) ranIn(env []string, c check.Command, tree object.ID) *check.Re
 
 // WhoBuilds checks the base, yours and theirs by the command that the joined tree was checked by, each in a checkout of
 // its own, as many at once as there are processors. What was checked before is not checked again. told is given each
-// outcome as it comes, one call at a time. One is left out where others changed what the command can run there, and that
-// was not agreed to: Unrun says so.
+// outcome as it comes, one call at a time. One is left out where others changed what the command can run there, and
+// that was not agreed to: Unrun says so.
 func (s *Session) WhoBuilds(ctx context.Context, p *Position, terms *Terms, told func(Builds)) (out Builds, err error) {
 	var mu sync.Mutex
 	say := func(set func(*Builds)) {
