@@ -101,8 +101,8 @@ func (r *Repo) agreedHooks() string {
 }
 
 // LetHooksRun has git run these hooks, and no others, in place of those that a commit can change. Each runs only as
-// long as it, and the files that go with it, are as they are in now: those are ids by their paths.
-func (r *Repo) LetHooksRun(hooks []*Hook, now map[string]map[string]object.ID) error {
+// long as it, and the files that go with it, hold what they hold in now, by its name and their paths.
+func (r *Repo) LetHooksRun(hooks []*Hook, now map[string]map[string]string) error {
 	dir := filepath.Join(r.GitDir, "dorvik", "hooks")
 	if err := os.RemoveAll(dir); err != nil {
 		return fmt.Errorf("setting hooks aside: %w", err)
@@ -110,15 +110,15 @@ func (r *Repo) LetHooksRun(hooks []*Hook, now map[string]map[string]object.ID) e
 	for _, h := range hooks {
 		var script strings.Builder
 		script.WriteString("#!/bin/sh\n# made by dorvik: runs a hook that was agreed to, while it is as it was then\n")
-		for _, path := range slices.Sorted(maps.Keys(now[h.Name])) {
-			fmt.Fprintf(&script, "test \"$(git hash-object --no-filters -- %s)\" = %s || exit 0\n", quoted(path),
-				now[h.Name][path])
+		err := os.MkdirAll(filepath.Join(dir, h.Name+".is"), 0o700)
+		for i, path := range slices.Sorted(maps.Keys(now[h.Name])) {
+			kept := filepath.Join(dir, h.Name+".is", fmt.Sprint(i))
+			err = errors.Join(err, os.WriteFile(kept, []byte(now[h.Name][path]), 0o600))
+			fmt.Fprintf(&script, "cmp -s %s %s || exit 0\n", quoted(kept), quoted(path))
 		}
 		fmt.Fprintf(&script, "exec %s \"$@\"\n", quoted(h.Path))
-		if err := os.MkdirAll(dir, 0o700); err != nil {
-			return fmt.Errorf("setting hooks aside: %w", err)
-		}
-		if err := os.WriteFile(filepath.Join(dir, h.Name), []byte(script.String()), 0o700); err != nil {
+		err = errors.Join(err, os.WriteFile(filepath.Join(dir, h.Name), []byte(script.String()), 0o700))
+		if err != nil {
 			return fmt.Errorf("setting hooks aside: %w", err)
 		}
 	}

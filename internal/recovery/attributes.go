@@ -103,9 +103,9 @@ func (d MergeDriver) Files() (paths []string) {
 // driver is a merge driver with the files that it names, as they are in the working tree.
 func (w *Workspace) driver(ctx context.Context, name, command string) (d MergeDriver, err error) {
 	d = MergeDriver{Name: name, Command: command}
-	ids, err := w.namedBy(ctx, command)
-	for _, path := range slices.Sorted(maps.Keys(ids)) {
-		d.With = append(d.With, ids[path].String()+" "+w.within(path))
+	holds, err := w.namedBy(ctx, command)
+	for _, path := range slices.Sorted(maps.Keys(holds)) {
+		d.With = append(d.With, w.idOf(holds[path]).String()+" "+w.within(path))
 	}
 	return d, err
 }

@@ -52,40 +52,35 @@ func (s *Session) AgreeToHooks(ctx context.Context, hooks []*git.Hook) error {
 }
 
 // hookLine is how a hook is agreed to: by its place and content, and by the files of the repository that it names, and
-// that these name. It gives their ids, too.
-func (s *Session) hookLine(ctx context.Context, h *git.Hook) (line string, ids map[string]object.ID, err error) {
-	ids = map[string]object.ID{}
-	text, err := s.onDisk(h.Path, ids)
+// that these name. It gives what all of them hold, too, by their paths.
+func (s *Session) hookLine(ctx context.Context, h *git.Hook) (line string, holds map[string]string, err error) {
+	text, err := os.ReadFile(h.Path)
 	if err != nil {
 		return "", nil, fmt.Errorf("reading the hook %s: %w", h.Name, err)
 	}
-	line = fmt.Sprintf("hook %s %s", h.Path, ids[h.Path])
-	with, err := s.namedBy(ctx, text)
-	if err != nil {
+	if holds, err = s.namedBy(ctx, string(text)); err != nil {
 		return "", nil, err
 	}
-	for _, path := range slices.Sorted(maps.Keys(with)) {
-		line += fmt.Sprintf("\nwith %s %s", path, with[path])
+	line = fmt.Sprintf("hook %s %s", h.Path, s.idOf(string(text)))
+	for _, path := range slices.Sorted(maps.Keys(holds)) {
+		line += fmt.Sprintf("\nwith %s %s", path, s.idOf(holds[path]))
 	}
-	maps.Copy(ids, with)
-	return line, ids, nil
+	holds[h.Path] = string(text)
+	return line, holds, nil
 }
 
-// onDisk reads a file and notes the id that it would have.
-func (w *Workspace) onDisk(path string, ids map[string]object.ID) (text string, err error) {
-	data, err := os.ReadFile(path)
-	if err == nil {
-		ids[path] = w.Store.Format().Sum(object.KindBlob, data)
-	}
-	return string(data), err
+// idOf is the id that a file of a text would have.
+func (w *Workspace) idOf(text string) object.ID {
+	return w.Store.Format().Sum(object.KindBlob, []byte(text))
 }
 
-// namedBy gives the files of the working tree that a text names, and that these name, with the ids they have as they
-// are. Those that are no files there are left out.
-func (w *Workspace) namedBy(ctx context.Context, text string) (ids map[string]object.ID, err error) {
+// namedBy gives the files of the working tree that a text names, and that these name, with what they hold. Those that
+// are no files there are left out.
+func (w *Workspace) namedBy(ctx context.Context, text string) (holds map[string]string, err error) {
+	holds = map[string]string{}
 	b, err := w.Repo.Current(ctx)
 	if err != nil || b.Tip.IsZero() {
-		return nil, err
+		return holds, err
 	}
 	tree, err := w.Tree(b.Tip)
 	if err != nil {
@@ -95,20 +90,21 @@ func (w *Workspace) namedBy(ctx context.Context, text string) (ids map[string]ob
 	if err != nil {
 		return nil, err
 	}
-	ids = map[string]object.ID{}
 	var todo []string
 	found := func(name string) { todo = append(todo, filepath.Join(w.Repo.Dir, filepath.FromSlash(name))) }
 	naming.In(text, found)
 	for len(todo) > 0 {
 		path := todo[0]
-		if todo = todo[1:]; !ids[path].IsZero() {
+		todo = todo[1:]
+		if _, ok := holds[path]; ok {
 			continue
 		}
-		if text, err := w.onDisk(path, ids); err == nil {
-			naming.In(text, found)
+		if data, err := os.ReadFile(path); err == nil {
+			holds[path] = string(data)
+			naming.In(string(data), found)
 		}
 	}
-	return ids, nil
+	return holds, nil
 }
 
 // within is a path below the working tree, from there.
@@ -149,14 +145,14 @@ func (s *Session) letHooks(ctx context.Context) error {
 		return err
 	}
 	var agreed []*git.Hook
-	now := map[string]map[string]object.ID{}
+	now := map[string]map[string]string{}
 	for _, h := range hooks {
-		line, ids, err := s.hookLine(ctx, h)
+		line, holds, err := s.hookLine(ctx, h)
 		if err != nil {
 			return err
 		}
 		if !h.InTree || s.AgreedTo(line) {
-			agreed, now[h.Name] = append(agreed, h), ids
+			agreed, now[h.Name] = append(agreed, h), holds
 		}
 	}
 	return s.Repo.LetHooksRun(agreed, now)
