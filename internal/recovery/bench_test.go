@@ -7,9 +7,9 @@ import (
 	"maps"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
-	"runtime"
 	"slices"
 	"strings"
 	"testing"
@@ -85,7 +85,9 @@ func codebase(b *testing.B, kinds [2]string) *gittest.Repo {
 // realGo is packages of Go's own library, of which each side has other parameters, and calls that are there already once
 // more, in 20 files.
 func realGo(b *testing.B) *gittest.Repo {
-	src := filepath.Join(runtime.GOROOT(), "src")
+	root, err := exec.Command("go", "env", "GOROOT").Output()
+	require.NoError(b, err)
+	src := filepath.Join(strings.TrimSpace(string(root)), "src")
 	texts := map[string]string{"go.mod": "module skerry\n\ngo 1.24\n"}
 	var paths []string
 	for _, part := range []string{"go", "encoding", "net", "text"} {

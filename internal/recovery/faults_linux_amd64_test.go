@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -190,7 +191,12 @@ func TestEveryOperationOnFiles(t *testing.T) {
 		"finish": func() *harbour { return newStuckHarbour(t, "finish") },
 		"back":   func() *harbour { return newStuckHarbour(t, "back") },
 		"return": func() *harbour { return newReturnHarbour(t) }}
-	r := rand.New(rand.NewPCG(1, 1))
+	seed, _ := strconv.ParseUint(os.Getenv("DORVIK_SEED"), 10, 64)
+	some, err := strconv.Atoi(os.Getenv("DORVIK_OPERATIONS")) // of each scene, about
+	if err != nil && os.Getenv("DORVIK_FILES") == "" {
+		some = 1
+	}
+	r := rand.New(rand.NewPCG(seed, 1))
 	tried := 0
 	for name, make := range scenes {
 		h := make()
@@ -212,7 +218,7 @@ func TestEveryOperationOnFiles(t *testing.T) {
 			}
 			for at := 1; at <= all.n; at++ {
 				f := faults[at%len(faults)]
-				if os.Getenv("DORVIK_FILES") == "" && r.IntN(all.n) >= 1 {
+				if some > 0 && r.IntN(all.n) >= some {
 					continue
 				}
 				dir, x := trace(at, f)
