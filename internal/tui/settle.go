@@ -267,7 +267,17 @@ func (s *settleScreen) update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
+// remark says what the marked way comes to, or what is to be done, and what was not read of the file.
 func (s *settleScreen) remark() line {
+	l := s.remarkOf()
+	if q := s.question(); q != nil && q.Conflict.Plain && s.join.Open > 0 {
+		l = l.add(dim, " "+q.Conflict.Path+" nests too deep, or is too large, to be read by its format: it is settled as "+
+			"plain text.")
+	}
+	return l
+}
+
+func (s *settleScreen) remarkOf() line {
 	q := s.question()
 	switch {
 	case q == nil:

@@ -40,6 +40,7 @@ type Question struct {
 	Suggested Way    // empty where none is better than asking
 	Why       string // for a place in a text
 	Doubt     string // why nothing is suggested, where something was likely and is not
+	Plain     bool   // its file nests too deep, or is too large, to be read by its format: it is settled as plain text
 }
 
 // Whole reports whether the conflict is no place in a text.

@@ -109,11 +109,20 @@ func (f *File) openText(s *merge.Lines) {
 	all.Theirs = &source{lines: f.Text.Theirs, all: all}
 	at := place{path: f.Path, sources: all, text: f.Text}
 	at.entries = languageOf(f.Path).entries
-	for _, lines := range [][]string{f.Text.Base, f.Text.Yours, f.Text.Theirs} {
-		if at.entries != nil && !tame(strings.Join(lines, "")) {
-			at.entries = nil
+	plain := false
+	if at.entries != nil || HasReader(f.Path) {
+		for _, lines := range [][]string{f.Text.Base, f.Text.Yours, f.Text.Theirs} {
+			plain = plain || !tame(strings.Join(lines, ""))
 		}
 	}
+	if plain {
+		at.entries = nil
+	}
+	defer func() {
+		for _, q := range f.Questions {
+			q.Plain = plain
+		}
+	}()
 	f.command, f.generated = madeBy(at)
 	f.Text = wholeAdditions(wholeEntries(f.Text, at))
 	f.ask(s, at)

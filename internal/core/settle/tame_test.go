@@ -42,3 +42,14 @@ func TestHostileTextsAreNotRead(t *testing.T) {
 	}
 	assert.False(t, tame(strings.Repeat("x", mostText+1)))
 }
+
+// TestAFileThatIsNotReadSaysSo: its conflicts can be settled as those of any text.
+func TestAFileThatIsNotReadSaysSo(t *testing.T) {
+	deep := strings.Repeat("[", 5000) + "\n"
+	for path, plain := range map[string]bool{"a.json": true, "a.yaml": true, "a.none": false} {
+		q := conflictOf(t, path, "one\n"+deep, "mine\n"+deep, "theirs\n"+deep).Questions[0]
+		assert.Equal(t, plain, q.Plain, path)
+		assert.NotEmpty(t, q.Ways)
+	}
+	assert.False(t, conflictOf(t, "a.json", "{\"a\": 1}\n", "{\"a\": 2}\n", "{\"a\": 3}\n").Questions[0].Plain)
+}
