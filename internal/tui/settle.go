@@ -271,8 +271,8 @@ func (s *settleScreen) update(msg tea.Msg) tea.Cmd {
 func (s *settleScreen) remark() line {
 	l := s.remarkOf()
 	if q := s.question(); q != nil && q.Conflict.Plain && s.join.Open > 0 {
-		l = l.add(dim, " "+q.Conflict.Path+" nests too deep, or is too large, to be read by its format: it is settled as "+
-			"plain text.")
+		l = l.add(dim, " "+q.Conflict.Path+" nests too deep, or is too large, to be read by its format: it is settled "+
+			"as plain text.")
 	}
 	return l
 }
