@@ -75,6 +75,35 @@ func TestParsePush(t *testing.T) {
 	}
 }
 
+// TestALockOfADeadGitIsNamed, wherever it is.
+func TestALockOfADeadGitIsNamed(t *testing.T) {
+	ctx := t.Context()
+	remote := gittest.New(t, "--bare")
+	clone, other := remote.Clone(), remote.Clone()
+	clone.Commit("one", "f", "1\n")
+	clone.Git("push", "-q", "-u", "origin", "HEAD")
+	other.Git("pull", "-q")
+	other.Commit("two", "f", "2\n")
+	other.Git("push", "-q")
+	r, err := Open(ctx, clone.Dir)
+	require.NoError(t, err)
+	defer r.Close()
+	tip, err := r.Resolve(ctx, "HEAD")
+	require.NoError(t, err)
+	for name, do := range map[string]func() error{
+		"refs/remotes/origin/main": func() error { return r.Fetch(ctx, "origin") },
+		"refs/heads/new":           func() error { return r.UpdateRefs(ctx, "new", RefUpdate{Name: "refs/heads/new", New: tip}) },
+	} {
+		lock := filepath.Join(clone.Dir, ".git", name+".lock")
+		require.NoError(t, os.WriteFile(lock, nil, 0o644))
+		var locked *LockedError
+		require.ErrorAs(t, do(), &locked, name)
+		assert.Equal(t, lock, locked.Path)
+		require.NoError(t, os.Remove(lock))
+		assert.NoError(t, do(), name)
+	}
+}
+
 func FuzzParsePush(f *testing.F) {
 	f.Add("!\ta:b\t[rejected] (fetch first)\n", "remote: no\n", 1)
 	f.Fuzz(func(t *testing.T, out, errs string, exit int) {

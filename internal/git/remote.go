@@ -218,6 +218,9 @@ func lines(s string) []string {
 func (r *Repo) wire(ctx context.Context, doing string, args ...string) (string, error) {
 	out, stderr, err := r.runIn(ctx, call{doing: doing, args: args})
 	var e *Error
+	if locked := (*LockedError)(nil); errors.As(lockedBy(err, string(stderr)), &locked) {
+		return "", locked
+	}
 	if errors.As(err, &e) && e.Code > 0 {
 		return "", fmt.Errorf("%s: %w", doing, wireRefusal(WithoutSecrets(string(stderr)), false))
 	}

@@ -512,7 +512,7 @@ func (r *Repo) UpdateRefs(ctx context.Context, message string, updates ...RefUpd
 			return &RefMovedError{u.Name, err}
 		}
 	}
-	return err
+	return lockedBy(err, err.Error())
 }
 
 // Committer is the person git would record as committer now.

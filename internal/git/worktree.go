@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // change runs a command that changes index or files.
@@ -64,7 +65,18 @@ func (r *Repo) Refresh(ctx context.Context) error {
 	return err
 }
 
-// LockedError says that another git has the index, or died while it had.
+// inTheWay is what git says of a lock that is there.
+var inTheWay = rx.New(`Unable to create '([^'\n]+\.lock)': File exists`)
+
+// lockedBy makes a *LockedError of the error of a command that met a lock; any other stays as it is.
+func lockedBy(err error, said string) error {
+	if m := inTheWay.FindStringSubmatch(said); err != nil && m != nil {
+		return &LockedError{m[1], err}
+	}
+	return err
+}
+
+// LockedError says that another git has the index, or a ref, or died while it had.
 type LockedError struct {
 	Path string
 	Err  error

@@ -283,7 +283,7 @@ func (w *Workspace) ask(ctx context.Context, p *Position) error {
 			continue
 		}
 		if err := w.Repo.Fetch(ctx, remote); err != nil {
-			if ctx.Err() != nil {
+			if locked := (*git.LockedError)(nil); ctx.Err() != nil || errors.As(err, &locked) { // it did answer
 				return err
 			}
 			p.Unanswered = err
