@@ -22,9 +22,15 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// underTracer runs the program that is killed under a tracer, as a text says, and ends.
+var underTracer func(spec string)
+
 // TestMain is also the program that is killed: with DORVIK_ACT it does what that says, in a
 // process of its own.
 func TestMain(m *testing.M) {
+	if spec := os.Getenv("DORVIK_TRACE"); spec != "" {
+		underTracer(spec)
+	}
 	if what := os.Getenv("DORVIK_ACT"); what != "" {
 		if at, err := strconv.Atoi(os.Getenv("DORVIK_STEP")); err == nil {
 			dieAt(at)

@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -40,15 +41,38 @@ type tracer struct {
 	ended   syscall.WaitStatus
 }
 
-// run gives how the program ended; the error is that of tracing.
-func (x *tracer) run(cmd *exec.Cmd) error {
-	done := make(chan error)
-	go func() {
+// run runs the tracer in a process of its own: it waits for whatever ends. n is how many operations there were, exit how
+// the program ended, -1 for killed; the error is that of tracing.
+func (x *tracer) run(what string) (n, exit int, err error) {
+	cmd := exec.Command(os.Args[0])
+	cmd.Env = append(os.Environ(), fmt.Sprintf("DORVIK_TRACE=%d %d", x.at, slices.Index(faults, x.fault)), "DORVIK_ACT="+what,
+		"DORVIK_DIR="+x.dir, "GOMAXPROCS=1")
+	out, err := cmd.Output()
+	if err == nil {
+		_, err = fmt.Sscan(string(out), &n, &exit)
+	}
+	return n, exit, err
+}
+
+func init() {
+	underTracer = func(spec string) {
 		runtime.LockOSThread() // the kernel tells only the thread that traces
-		defer runtime.UnlockOSThread()
-		done <- x.trace(cmd)
-	}()
-	return <-done
+		x := &tracer{dir: os.Getenv("DORVIK_DIR")}
+		which := 0
+		_, err := fmt.Sscan(spec, &x.at, &which)
+		x.fault = faults[max(0, which)]
+		os.Unsetenv("DORVIK_TRACE")
+		cmd := exec.Command(os.Args[0])
+		if err == nil {
+			err = x.trace(cmd)
+		}
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		fmt.Println(x.n, x.ended.ExitStatus())
+		os.Exit(0)
+	}
 }
 
 func (x *tracer) trace(cmd *exec.Cmd) error {
@@ -201,30 +225,27 @@ func TestEveryOperationOnFiles(t *testing.T) {
 	for name, make := range scenes {
 		h := make()
 		for what, from := range map[string]string{h.act: h.dir, "undo": h.joined} {
-			trace := func(at int, f fault) (string, *tracer) {
-				dir := h.copy(t, from)
-				x := &tracer{dir: dir, at: at, fault: f}
-				cmd := exec.Command(os.Args[0])
-				cmd.Env = append(os.Environ(), "DORVIK_ACT="+what, "DORVIK_DIR="+dir, "GOMAXPROCS=1")
-				if err := x.run(cmd); err != nil {
+			trace := func(at int, f fault) (dir string, n, exit int) {
+				dir = h.copy(t, from)
+				n, exit, err := (&tracer{dir: dir, at: at, fault: f}).run(what)
+				if err != nil {
 					t.Skip("nothing can be traced here: ", err)
 				}
-				return dir, x
+				return dir, n, exit
 			}
-			_, all := trace(0, fault{})
-			if !assert.True(t, all.ended.Exited() && all.ended.ExitStatus() == 0 && all.n > 20, "%s, %s: %d operations", name,
-				what, all.n) {
+			_, all, exit := trace(0, faults[0])
+			if !assert.True(t, exit == 0 && all > 20, "%s, %s: %d operations, ended with %d", name, what, all, exit) {
 				return
 			}
-			for at := 1; at <= all.n; at++ {
+			for at := 1; at <= all; at++ {
 				f := faults[at%len(faults)]
-				if some > 0 && r.IntN(all.n) >= some {
+				if some > 0 && r.IntN(all) >= some {
 					continue
 				}
-				dir, x := trace(at, f)
+				dir, _, exit := trace(at, f)
 				tried++
-				if !h.whole(t, dir, fmt.Sprintf("%s, %s: %s at operation %d of %d; it ended with %d", name, what, f.name, at, all.n,
-					x.ended.ExitStatus())) {
+				if !h.whole(t, dir, fmt.Sprintf("%s, %s: %s at operation %d of %d; it ended with %d", name, what, f.name, at,
+					all, exit)) {
 					return
 				}
 			}
