@@ -690,6 +690,33 @@ func TestAFileSavedWhileUndoWrites(t *testing.T) {
 	}
 }
 
+// TestAFileThatIsHeldOpenWhileAJoinWrites keeps what goes into it, and tells.
+func TestAFileThatIsHeldOpenWhileAJoinWrites(t *testing.T) {
+	was := step
+	t.Cleanup(func() { step = was })
+	h := newHarbour(t, 0)
+	dir := h.copy(t, h.dir)
+	s := openAgain(t, dir)
+	p, j, b := ready(t, s, Merge, settle.Theirs)
+	held, err := os.OpenFile(filepath.Join(dir, "f"), os.O_WRONLY|os.O_APPEND, 0)
+	require.NoError(t, err)
+	defer held.Close()
+	step = func(name string) error {
+		if name == "files written" {
+			_, err := held.WriteString("written late\n")
+			return err
+		}
+		return nil
+	}
+	_, err = s.Accept(t.Context(), p, j, b, Consent{})
+	require.NoError(t, err)
+	kept := regexp.MustCompile(`what was written is kept as (\S+)\.`).FindStringSubmatch(s.TakeNotice())
+	require.NotNil(t, kept)
+	data, err := os.ReadFile(kept[1])
+	require.NoError(t, err)
+	assert.Contains(t, string(data), "written late\n")
+}
+
 // TestAFileSavedWhileAJoinWrites is neither overwritten nor lost, whenever an editor saves it: before its turn, in its
 // place while that is free, or as a new file where the join brings one.
 func TestAFileSavedWhileAJoinWrites(t *testing.T) {

@@ -170,8 +170,23 @@ func (s *Session) fresh(tr *Transition) beneath.Folder {
 	return beneath.Folder(filepath.Join(s.keep(tr), "fresh"))
 }
 
-// doneWith lets go of the files that were replaced: all is made. They are removed once that is written down.
+// doneWith lets go of the files that were replaced: all is made. They are removed once that is written down. One that
+// somebody who had it open wrote to since is kept, and told.
 func (s *Session) doneWith(tr *Transition) {
+	kept := beneath.Folder(filepath.Join(s.keep(tr), "written"))
+	for _, p := range tr.Lay.Clean {
+		was, is := tr.seen[p], fs.FileInfo(nil)
+		if was != nil { // else it is ended by another run
+			is, _ = s.clean(tr).Lstat(p)
+		}
+		if is == nil || was.ModTime().Equal(is.ModTime()) && was.Size() == is.Size() {
+			continue
+		}
+		if err := s.clean(tr).Move(p, kept, p); err == nil {
+			s.tell("%s was written to while it was replaced; what was written is kept as %s.", p,
+				filepath.Join(string(kept), filepath.FromSlash(p)))
+		}
+	}
 	_ = os.Rename(string(s.clean(tr)), filepath.Join(s.keep(tr), "old")) // there may be none
 }
 
