@@ -258,24 +258,7 @@ func (s *Session) switchLaid(ctx context.Context, tr *Transition) error {
 	if err := x.Set(ctx, start); err != nil {
 		return err
 	}
-	changed, byGit, err := s.writing(ctx, l)
-	if err != nil {
-		return err
-	}
-	err = errors.Join(step("files"), x.SwitchTree(ctx, l.Start, l.Files, byGit))
-	if len(refusedPaths(err)) > 0 { // one that was moved away is there again
-		err = &MovedError{Branch: tr.Branch, Work: true}
-	}
-	if err != nil {
-		return err
-	}
-	if byGit {
-		changed = nil
-	}
-	if err := errors.Join(s.writeFiles(ctx, x, tr, changed), step("files written")); err != nil {
-		return err
-	}
-	if err := x.Refresh(ctx); err != nil { // that it need not read them again
+	if err := s.switchFiles(ctx, x, tr); err != nil {
 		return err
 	}
 	changes, err := s.Store.Changes(l.Files, l.Staged)
@@ -308,6 +291,28 @@ func (s *Session) switchLaid(ctx context.Context, tr *Transition) error {
 		s.tidy(l)
 	}
 	return err
+}
+
+// switchFiles takes the files to the layout, and the index on the side with them.
+func (s *Session) switchFiles(ctx context.Context, x *git.Index, tr *Transition) error {
+	changed, byGit, err := s.writing(ctx, tr.Lay)
+	if err != nil {
+		return err
+	}
+	err = errors.Join(step("files"), x.SwitchTree(ctx, tr.Lay.Start, tr.Lay.Files, byGit))
+	if len(refusedPaths(err)) > 0 { // one that was moved away is there again
+		err = &MovedError{Branch: tr.Branch, Work: true}
+	}
+	if err != nil {
+		return err
+	}
+	if byGit {
+		changed = nil
+	}
+	if err := errors.Join(s.writeFiles(ctx, x, tr, changed), step("files written")); err != nil {
+		return err
+	}
+	return x.Refresh(ctx) // that it need not read them again
 }
 
 // tidy removes the folders that files were moved away from and that are empty now, as git does.

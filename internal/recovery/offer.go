@@ -77,11 +77,9 @@ func pushAnew(b git.Branch, remote git.Remote, name string, follow bool) *Offer 
 		if !at.IsZero() {
 			return fmt.Errorf("%s has a branch %s by now; nothing was pushed. Look again", remote, name)
 		}
-		hooks := &hookRun{s: s, ctx: ctx, without: true}
-		if err := hooks.ask("pre-push"); err != nil {
+		if err := s.askToPush(ctx, Consent{WithoutHooks: true}); err != nil {
 			return err
 		}
-		hooks.tellSkipped()
 		if _, err := s.Repo.Push(ctx, remote, "refs/heads/"+name, b.Tip); err != nil {
 			return err
 		}

@@ -904,11 +904,9 @@ type Pushed struct {
 // fetched, so that it can be made again with the decisions kept. What was picked
 // stays: it is to be joined with what is new like any other commit of yours.
 func (s *Session) PushTip(ctx context.Context, p *Position, consent Consent) (*Pushed, error) {
-	hooks := &hookRun{s: s, ctx: ctx, without: consent.WithoutHooks}
-	if err := hooks.ask("pre-push", "reference-transaction"); err != nil {
+	if err := s.askToPush(ctx, consent); err != nil {
 		return nil, err
 	}
-	hooks.tellSkipped()
 	b, _, err := s.Repo.Status(ctx)
 	if err != nil {
 		return nil, err
@@ -965,6 +963,14 @@ func (s *Session) PushTip(ctx context.Context, p *Position, consent Consent) (*P
 	s.state = State{Branch: b.Name, LastCheck: s.state.LastCheck, Carry: s.state.Carry}
 	s.noted(s.store.log(e))
 	return out, s.save()
+}
+
+// askToPush asks about the hooks that git runs for a push, and says which are left out.
+func (s *Session) askToPush(ctx context.Context, consent Consent) error {
+	hooks := &hookRun{s: s, ctx: ctx, without: consent.WithoutHooks}
+	err := hooks.ask("pre-push", "reference-transaction")
+	hooks.tellSkipped()
+	return err
 }
 
 // gone reports whether a branch of the remote that there was is there no more: a push would make it
