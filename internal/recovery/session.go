@@ -920,11 +920,9 @@ func (s *Session) PushTip(ctx context.Context, p *Position, consent Consent) (*P
 	}
 	out := &Pushed{Tip: b.Tip}
 	to := b.To()
-	if gone, err := s.gone(ctx, p, to); err != nil {
-		return nil, err
-	} else if gone {
+	if gone, err := s.gone(ctx, p, to); err != nil || gone {
 		out.Refusal = &git.Refusal{Kind: git.Gone, Short: to.Name}
-		return out, nil
+		return out, err
 	}
 	out.Said, err = s.Repo.Push(ctx, to.Remote, to.Ref, b.Tip)
 	if errors.As(err, &out.Refusal) && ctx.Err() == nil {
