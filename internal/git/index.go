@@ -186,7 +186,7 @@ func (r *Repo) Listing(ctx context.Context) (string, error) {
 // LockIndex takes the lock of the repository's index, as git does: no other git changes it
 // meanwhile. Install lets go of it, and so does unlock. The error is a *LockedError where
 // another has it.
-func (r *Repo) LockIndex(ctx context.Context) (unlock func(), err error) {
+func (r *Repo) LockIndex(ctx context.Context) (unlock func() error, err error) {
 	lock, err := r.Inside(ctx, "index.lock")
 	if err != nil {
 		return nil, err
@@ -199,7 +199,16 @@ func (r *Repo) LockIndex(ctx context.Context) (unlock func(), err error) {
 		return nil, fmt.Errorf("locking the index: %w; nothing was changed", err)
 	}
 	f.Close()
-	return func() { os.Remove(lock) }, nil
+	return func() error {
+		err := os.Remove(lock)
+		if err != nil { // a disk can fail once
+			err = os.Remove(lock)
+		}
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		return err
+	}, nil
 }
 
 // Install puts the index in the place of the repository's, whose lock must have been taken.

@@ -34,7 +34,8 @@ type tracer struct {
 	dir     string
 	at      int // from 1; 0 for none
 	fault   fault
-	n       int // operations so far
+	n       int    // operations so far
+	on, hit string // the file of the last operation, and what the fault met
 	main    int
 	inside  map[int]bool // threads that are within a call
 	failing map[int]bool // whose call is made to fail
@@ -42,16 +43,17 @@ type tracer struct {
 }
 
 // run runs the tracer in a process of its own: it waits for whatever ends. n is how many operations there were, exit how
-// the program ended, -1 for killed; the error is that of tracing.
-func (x *tracer) run(what string) (n, exit int, err error) {
+// the program ended, -1 for killed, hit what the fault met; the error is that of tracing.
+func (x *tracer) run(what string) (n, exit int, hit string, err error) {
 	cmd := exec.Command(os.Args[0])
 	cmd.Env = append(os.Environ(), fmt.Sprintf("DORVIK_TRACE=%d %d", x.at, slices.Index(faults, x.fault)), "DORVIK_ACT="+what,
 		"DORVIK_DIR="+x.dir, "GOMAXPROCS=1")
 	out, err := cmd.Output()
 	if err == nil {
 		_, err = fmt.Sscan(string(out), &n, &exit)
+		_, hit, _ = strings.Cut(strings.TrimSpace(string(out)), "\n")
 	}
-	return n, exit, err
+	return n, exit, hit, err
 }
 
 func init() {
@@ -71,6 +73,7 @@ func init() {
 			os.Exit(1)
 		}
 		fmt.Println(x.n, x.ended.ExitStatus())
+		fmt.Println(x.hit)
 		os.Exit(0)
 	}
 }
@@ -132,6 +135,7 @@ func (x *tracer) called(tid int) {
 		if x.n++; x.n != x.at {
 			return
 		}
+		x.hit = fmt.Sprintf("call %d of %q on %s", regs.Orig_rax, link(tid, "exe"), strings.TrimPrefix(x.on, x.dir+"/"))
 		switch {
 		case x.fault.errno != 0:
 			regs.Orig_rax, x.failing[tid] = ^uint64(0), true // there is no such call
@@ -177,7 +181,10 @@ func (x *tracer) changes(tid int, r *syscall.PtraceRegs) bool {
 	return false
 }
 
-func (x *tracer) below(path string) bool { return strings.HasPrefix(path, x.dir+"/") }
+func (x *tracer) below(path string) bool {
+	x.on = path
+	return strings.HasPrefix(path, x.dir+"/")
+}
 
 func link(tid int, name string) string {
 	to, _ := os.Readlink(fmt.Sprintf("/proc/%d/%s", tid, name))
@@ -225,15 +232,15 @@ func TestEveryOperationOnFiles(t *testing.T) {
 	for name, make := range scenes {
 		h := make()
 		for what, from := range map[string]string{h.act: h.dir, "undo": h.joined} {
-			trace := func(at int, f fault) (dir string, n, exit int) {
+			trace := func(at int, f fault) (dir string, n, exit int, hit string) {
 				dir = h.copy(t, from)
-				n, exit, err := (&tracer{dir: dir, at: at, fault: f}).run(what)
+				n, exit, hit, err := (&tracer{dir: dir, at: at, fault: f}).run(what)
 				if err != nil {
 					t.Skip("nothing can be traced here: ", err)
 				}
-				return dir, n, exit
+				return dir, n, exit, hit
 			}
-			_, all, exit := trace(0, faults[0])
+			_, all, exit, _ := trace(0, faults[0])
 			if !assert.True(t, exit == 0 && all > 20, "%s, %s: %d operations, ended with %d", name, what, all, exit) {
 				return
 			}
@@ -242,10 +249,10 @@ func TestEveryOperationOnFiles(t *testing.T) {
 				if some > 0 && r.IntN(all) >= some {
 					continue
 				}
-				dir, _, exit := trace(at, f)
+				dir, _, exit, hit := trace(at, f)
 				tried++
-				if !h.whole(t, dir, fmt.Sprintf("%s, %s: %s at operation %d of %d; it ended with %d", name, what, f.name, at,
-					all, exit)) {
+				if !h.whole(t, dir, fmt.Sprintf("%s, %s: %s at operation %d of %d, %s; it ended with %d", name, what, f.name,
+					at, all, hit, exit)) {
 					return
 				}
 			}

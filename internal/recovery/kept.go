@@ -478,7 +478,9 @@ func hashOf(s string) string { return fmt.Sprintf("%x", sha256.Sum256([]byte(s))
 // unlock lets go of the index's lock, if this session has it.
 func (s *Session) unlock() {
 	if s.release != nil {
-		s.release()
+		if err := s.release(); err != nil {
+			s.tell("The lock of the index could not be removed, and git will not work before it is: %s.", err)
+		}
 		s.release = nil
 	}
 }

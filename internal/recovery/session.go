@@ -43,7 +43,7 @@ type Session struct {
 	last lastRun // of the check on what is joined
 
 	signed  map[object.ID]object.ID // by the commit without its signature
-	release func()                  // lets go of the index's lock; nil where it is not taken
+	release func() error            // lets go of the index's lock; nil where it is not taken
 }
 
 // OpenSession opens the repository that holds a folder and the recovery kept
