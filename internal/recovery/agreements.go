@@ -3,8 +3,6 @@ package recovery
 import (
 	"bufio"
 	"crypto/rand"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -41,7 +39,8 @@ type agreement struct {
 const (
 	longestAgreement = 1 << 10 // bytes of what is agreed to; of what is longer, the SHA-256 is kept
 	longestLine      = 1 << 14 // of the file: nothing of Dorvik's is longer, and what is, is passed over
-	mostAgreements   = 2000    // of all repositories; the oldest are forgotten
+	largestAgreed    = 1 << 20 // bytes of the file, of all repositories: past that it is made shorter,
+	latestAgreed     = 500     // to so many lines; what is older is forgotten
 	mostTrees        = 24      // of one command in one repository
 )
 
@@ -103,8 +102,7 @@ func short(to string) string {
 	if len(to) <= longestAgreement {
 		return to
 	}
-	sum := sha256.Sum256([]byte(to))
-	return "sha256 " + hex.EncodeToString(sum[:])
+	return "sha256 " + hashOf(to)
 }
 
 // has reports whether something was agreed to, on whatever tree.
@@ -160,7 +158,7 @@ func (a *agreements) write(one *agreement) (err error) {
 	if err := os.MkdirAll(filepath.Dir(a.file), 0o700); err != nil {
 		return err
 	}
-	if info, err := os.Stat(a.file); err == nil && info.Size() > mostAgreements*longestAgreement/2 {
+	if info, err := os.Stat(a.file); err == nil && info.Size() > largestAgreed {
 		if err := shorten(a.file); err != nil {
 			return err
 		}
@@ -173,14 +171,14 @@ func (a *agreements) write(one *agreement) (err error) {
 	return errors.Join(err, f.Close())
 }
 
-// shorten keeps the latest half of what a file may hold.
+// shorten keeps the latest lines of a file.
 func shorten(file string) error {
 	all, err := readAgreements(file)
 	if err != nil {
 		return err
 	}
 	var text strings.Builder
-	for _, one := range all[max(0, len(all)-mostAgreements/2):] {
+	for _, one := range all[max(0, len(all)-latestAgreed):] {
 		line, err := json.Marshal(one)
 		if err != nil {
 			return err

@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -286,6 +287,21 @@ func TestLimits(t *testing.T) {
 	tm.mine.Git("config", "dorvik.checkMemory", "much")
 	_, err := s.Prove(t.Context(), p, termsOf("echo", j.Tree), b.Tip, func(string) {}, nil)
 	assert.ErrorContains(t, err, "dorvik.checkMemory is much, which is no number of megabytes")
+}
+
+// TestAgreementsDoNotGrow: a file that has grown too long is cut to its latest lines.
+func TestAgreementsDoNotGrow(t *testing.T) {
+	a := &agreements{file: filepath.Join(t.TempDir(), "agreed"), in: "/r", mark: filepath.Join(t.TempDir(), "mark")}
+	line := `{"in":"/old","mark":"m","to":"` + strings.Repeat("x", longestAgreement) + `"}` + "\n"
+	require.NoError(t, os.WriteFile(a.file, []byte(strings.Repeat(line, largestAgreed/len(line)+1)), 0o600))
+	long := strings.Repeat("y", longestAgreement+1)
+	require.NoError(t, a.add(long, time.Unix(0, 0)))
+	all, err := readAgreements(a.file)
+	require.NoError(t, err)
+	require.Equal(t, latestAgreed+1, len(all))
+	assert.Equal(t, "/r", all[latestAgreed].In)
+	assert.True(t, (&agreements{list: all}).has(long))
+	assert.False(t, (&agreements{list: all}).has(long+"y"))
 }
 
 // FuzzAgreements: whatever the file of agreements holds, it is read in memory in proportion, and only whole lines of
