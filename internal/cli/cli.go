@@ -68,6 +68,7 @@ type env struct {
 
 // Main runs the command line and gives the exit code.
 func Main(args []string, out, errs io.Writer, screens Screens) int {
+	boundHeap()
 	collectLate(0)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP,
 		syscall.SIGQUIT, syscall.SIGABRT)

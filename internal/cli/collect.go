@@ -22,6 +22,17 @@ const (
 	lookEvery = 20 * time.Millisecond
 )
 
+// mostHeap is up to what, in bytes, the collector lets garbage stay: a join of the largest texts is to need less than a
+// gigabyte.
+const mostHeap = 700 << 20
+
+// boundHeap has the collector keep below mostHeap as far as it can. Who set GOMEMLIMIT knows better.
+func boundHeap() {
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(mostHeap)
+	}
+}
+
 // collectLate has the collector begin late, and keep to less than is usual once it has run oftener than so many times.
 // Who set GOGC knows better.
 func collectLate(runs uint64) {
