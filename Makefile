@@ -52,7 +52,7 @@ cover:
 	@scripts/need --look go git
 	$(GO) test -short -cover ./internal/...
 
-## soak: 100,000 random histories against git, and against the law that nothing is lost, and every fault in a join of 1,000 files, for an hour or so; and 5,000 half-done states; SEED=7 HISTORIES=20000 FILES=200 STATES=500
+## soak: 100,000 random histories against git, and against the law that nothing is lost, every fault in a join of 1,000 files, and at every operation on a file (about 2,700, an hour by themselves); and 5,000 half-done states; for some hours; SEED=7 HISTORIES=20000 FILES=200 STATES=500
 soak:
 	TMPDIR=$$(scripts/temp) DORVIK_SEED=$(or $(SEED),1) DORVIK_HISTORIES=$(or $(HISTORIES),100000) DORVIK_FILES=$(or $(FILES),1000) \
 	  $(GO) test -count=1 -timeout 5h -v -run 'TestJoinsAgreeWithGit|TestNothingIsLostUntold|TestEveryFault|TestEveryOperation|TestTakeOver|TestCarriedWorkIsConserved|TestAccountOfMerges|TestAStartThatFails|TestWhatAChangeMakes' ./internal/recovery
