@@ -49,14 +49,18 @@ func TestNothingRunsUnasked(t *testing.T) {
 	mine.Git("config", "filter.up.clean", "cat")
 	gittest.Own(t, "merge.up.driver", "sh tools/join.sh %A")
 	gittest.Own(t, "dorvik.up.agreed", "true")
-	for _, args := range []string{"look", "plan", "look --branches", "recover --no-check",
-		"recover --prefer suggested,theirs,anew", "recover --prefer theirs --no-check", "recover --prefer suggested,theirs",
-		"recover --prefer theirs --no-check --push", "check", "check --each", "push", "history", "undo", "logbook"} {
+	run := func(args string) string {
 		_, _, errs := dorvik(append([]string{"-C", mine.Dir}, strings.Fields(args)...)...)
 		assert.NotContains(t, errs, "panic", args)
 		entries, err := os.ReadDir(canary)
 		require.NoError(t, err)
 		require.Empty(t, entries, args)
+		return errs
+	}
+	for _, args := range []string{"look", "plan", "look --branches", "recover --no-check",
+		"recover --prefer suggested,theirs,anew", "recover --prefer theirs --no-check", "recover --prefer suggested,theirs",
+		"recover --prefer theirs --no-check --push", "check", "check --each", "push", "history", "undo", "logbook"} {
+		run(args)
 	}
 	said := ""
 	other.Git("revert", "--no-edit", "HEAD", "HEAD~1")
@@ -65,12 +69,7 @@ func TestNothingRunsUnasked(t *testing.T) {
 	gittest.Own(t, "dorvik.check", "make test && test ! -e z.md || test ! -e m.md")
 	gittest.Own(t, "dorvik.checkEach", "true")
 	for _, args := range []string{"recover --prefer theirs --push", "check", "check --each"} {
-		_, _, errs := dorvik(append([]string{"-C", mine.Dir}, strings.Fields(args)...)...)
-		said += errs
-		assert.NotContains(t, errs, "panic", args)
-		entries, err := os.ReadDir(canary)
-		require.NoError(t, err)
-		require.Empty(t, entries, args)
+		said += run(args)
 	}
 	assert.Contains(t, said, "The joined code does not pass", "what was agreed to runs")
 	assert.Contains(t, said, "Makefile by Ada Sund", "and what is between is asked about")

@@ -38,9 +38,8 @@ type Entry struct {
 // Of lists what a side changed since base and result does not hold, by path and line; other is the other side. A line
 // that was moved counts as held wherever in its file it stands. A line also counts as held where a line of the result
 // has what the side did to it; see freshLine.holds. A renamed file is followed in the side and in the result. Only
-// files that the side changed, and that the result
-// does not have just so, are read: cost grows with their size. The error is that of reading an object, or the
-// context's.
+// files that the side changed, and that the result does not have just so, are read: cost grows with their size. The
+// error is that of reading an object, or the context's.
 func Of(ctx context.Context, engine *merge.Engine, base, side, other, result object.ID) ([]Entry, error) {
 	a := &comparison{ctx: ctx, engine: engine, store: engine.Store, base: base, side: side, other: other,
 		result: result}
