@@ -18,10 +18,10 @@ type asking struct {
 	*Session
 	ctx     context.Context
 	on      on
-	known   []object.ID        // trees as which it was agreed to, the latest first
-	filters []string           // commands that git runs, too
-	mine    map[object.ID]bool // commits that were made here, by the person
-	went    int                // commits that were looked at
+	known   []object.ID               // trees as which it was agreed to, the latest first
+	filters []string                  // commands that git runs, too
+	mine    func() map[object.ID]bool // commits that were made here, by the person
+	went    int                       // commits that were looked at
 }
 
 // mostLooked is how many commits are looked at for who changed what; what is further back is taken for others' work.
@@ -49,23 +49,31 @@ func (a *asking) about(t *Terms) (out []Unagreed, err error) {
 		case narrow && e.Mode.IsRegular() && !only[path.Base(name)]:
 			sources = append(sources, c)
 		default:
-			if out, err = a.add(out, c); err != nil {
+			u, err := a.unagreed(c)
+			if err != nil {
 				return nil, err
+			}
+			if u != nil {
+				out = append(out, *u)
 			}
 		}
 	}
 	if len(sources) > 0 {
-		lines := strings.Join(append(a.filters, t.Command.Line()), "\n")
-		if narrow && t.Filter == "" {
-			lines = strings.Join(a.filters, "\n")
+		lines := a.filters
+		if !narrow || t.Filter != "" {
+			lines = append(lines, t.Command.Line())
 		}
-		err = a.named(&out, lines, narrow || t.Filter != "", sources)
+		named, err := a.named(strings.Join(lines, "\n"), narrow || t.Filter != "", sources)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, named...)
 	}
 	slices.SortFunc(out, func(x, y Unagreed) int { return strings.Compare(x.Path, y.Path) })
 	for i := range out[:min(len(out), mostRead)] {
 		a.read(&out[i])
 	}
-	return out, err
+	return out, nil
 }
 
 // fileKind is what an entry of a tree is to a build. Where a link points, and what a submodule holds, is not seen here.
@@ -74,15 +82,6 @@ func fileKind(e object.Entry, name string) check.Kind {
 		return check.Recipe
 	}
 	return check.KindOf(name, e.Mode == object.ModeExec)
-}
-
-// add adds a file that can be run, if others had a hand in it since it was agreed to.
-func (a *asking) add(out []Unagreed, c object.Change) ([]Unagreed, error) {
-	u, err := a.unagreed(c)
-	if err != nil || u == nil {
-		return out, err
-	}
-	return append(out, *u), nil
 }
 
 // unagreed tells who of others changed a file since it was agreed to; nil where nobody did, or only whom the person
@@ -120,12 +119,12 @@ func (a *asking) unagreed(c object.Change) (*Unagreed, error) {
 		}
 		all = all && told
 		for _, n := range by {
-			if !a.mine[n.ID] && !slices.ContainsFunc(u.By, func(o history.Node) bool { return o.ID == n.ID }) {
+			if !a.mine()[n.ID] && !slices.ContainsFunc(u.By, func(o history.Node) bool { return o.ID == n.ID }) {
 				u.By, trusted = append(u.By, n), trusted && a.Trusts(n.Author().Email)
 			}
 		}
 	}
-	if all && trusted && a.on.yours != (object.ID{}) {
+	if all && trusted && !a.on.yours.IsZero() {
 		return nil, nil
 	}
 	return u, nil
@@ -294,21 +293,21 @@ const (
 	mostOfRecipes = 64 << 20 // of all: past that every source counts as named
 )
 
-// named adds those of changed files that a command names or, unless only that counts, a recipe: such as scripts that a
-// makefile starts, and those that these start.
-func (a *asking) named(out *[]Unagreed, lines string, only bool, files []object.Change) error {
+// named lists those of changed files to be asked about that the lines of commands name or, unless only they count, a
+// recipe: such as scripts that a makefile starts, and those that these start.
+func (a *asking) named(lines string, only bool, files []object.Change) (out []Unagreed, err error) {
 	asked := map[string]*Unagreed{}
 	for _, c := range files {
 		u, err := a.unagreed(c)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if u != nil {
 			asked[c.Path] = u
 		}
 	}
 	if len(asked) == 0 || only && lines == "" {
-		return nil
+		return nil, nil
 	}
 	ids := map[string]object.ID{} // of files that nothing was found to name yet
 	var paths []string
@@ -323,7 +322,7 @@ func (a *asking) named(out *[]Unagreed, lines string, only bool, files []object.
 			paths = append(paths, f.Path)
 		}
 	}); err != nil {
-		return err
+		return nil, err
 	}
 	naming := check.NewNaming(paths)
 	name := func(p string) {
@@ -338,7 +337,7 @@ func (a *asking) named(out *[]Unagreed, lines string, only bool, files []object.
 		todo = todo[1:]
 		data, err := a.Store.Blob(id)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if read += len(data); len(data) <= largestRecipe {
 			naming.In(string(data), name)
@@ -346,10 +345,10 @@ func (a *asking) named(out *[]Unagreed, lines string, only bool, files []object.
 	}
 	for p, u := range asked {
 		if _, unnamed := ids[p]; !unnamed && !u.ID.IsZero() || len(todo) > 0 {
-			*out = append(*out, *u)
+			out = append(out, *u)
 		}
 	}
-	return nil
+	return out, nil
 }
 
 // byHand lists commits that the person made in this clone: those of their own line that say so, and those that the

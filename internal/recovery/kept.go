@@ -36,7 +36,7 @@ type Held struct {
 	Files  object.ID `json:"files"`
 }
 
-// Lay is the part of a transition that goes beyond committed trees.
+// Lay is what a transition makes index and files hold, and which files it moves away for that.
 type Lay struct {
 	Head, HeadTo object.ID // where HEAD is before and after, where that is on no branch
 	Start        object.ID // trees that the index is made to hold first,
@@ -179,7 +179,7 @@ func (s *Session) doneWith(tr *Transition) {
 		if was != nil { // else it is ended by another run
 			is, _ = s.clean(tr).Lstat(p)
 		}
-		if is == nil || was.ModTime().Equal(is.ModTime()) && was.Size() == is.Size() {
+		if is == nil || unwritten(was, is) {
 			continue
 		}
 		if err := s.clean(tr).Move(p, kept, p); err == nil {
@@ -188,6 +188,11 @@ func (s *Session) doneWith(tr *Transition) {
 		}
 	}
 	_ = os.Rename(string(s.clean(tr)), filepath.Join(s.keep(tr), "old")) // there may be none
+}
+
+// unwritten reports whether nobody wrote to a file between two looks, as far as its time and size tell.
+func unwritten(was, is fs.FileInfo) bool {
+	return was.ModTime().Equal(is.ModTime()) && was.Size() == is.Size()
 }
 
 // letGo removes what a transition needed only while it was made. What could not go back to its place stays.
@@ -233,8 +238,7 @@ func (s *Session) unchangedIn(tr *Transition, to away) error {
 		if err == nil && is.IsDir() { // that holds others
 			err = fs.ErrNotExist
 		}
-		if (was == nil) != (err != nil) || was != nil && (!was.ModTime().Equal(is.ModTime()) ||
-			was.Size() != is.Size()) {
+		if (was == nil) != (err != nil) || was != nil && !unwritten(was, is) {
 			return &MovedError{Branch: tr.Branch, Work: true}
 		}
 	}
@@ -362,13 +366,14 @@ func (s *Session) writing(ctx context.Context, l *Lay) (changed []object.Change,
 // toWrite lists the files that are to be written, and were not: what is new or other, and what was moved away and stays
 // as it is.
 func (s *Session) toWrite(l *Lay, changed []object.Change) (paths []string, err error) {
+	listed := map[string]bool{}
 	for _, c := range changed {
 		if !c.New.Absent() {
-			paths = append(paths, c.Path)
+			paths, listed[c.Path] = append(paths, c.Path), true
 		}
 	}
 	for _, p := range l.Paths {
-		if s.exists(p) || slices.Contains(paths, p) {
+		if s.exists(p) || listed[p] {
 			continue
 		}
 		e, err := s.Store.Find(l.Files, p)
@@ -485,7 +490,7 @@ func (s *Session) unlock() {
 	}
 }
 
-// restoreLaid takes back what a transition with uncommitted work did to index and files.
+// restoreLaid takes back what a transition did to index and files.
 func (s *Session) restoreLaid(ctx context.Context, tr *Transition, changes []object.Change) error {
 	is, err := s.indexIs(ctx, tr)
 	if err != nil {
@@ -559,7 +564,7 @@ func (s *Session) putAway(ctx context.Context, tr *Transition, p string) error {
 	return s.tree().Remove(p)
 }
 
-// indexState is what the repository's index is to a transition with uncommitted work.
+// indexState is what the repository's index is to a transition.
 type indexState int
 
 const (

@@ -920,22 +920,18 @@ func (s *Session) PushTip(ctx context.Context, p *Position, consent Consent) (*P
 	}
 	out := &Pushed{Tip: b.Tip}
 	to := b.To()
-	if gone, err := s.gone(ctx, p, to); err != nil || gone {
+	gone, err := s.gone(ctx, p, to)
+	if err != nil {
+		return nil, err
+	}
+	if gone {
 		out.Refusal = &git.Refusal{Kind: git.Gone, Short: to.Name}
-		return out, err
+		return out, nil
 	}
 	out.Said, err = s.Repo.Push(ctx, to.Remote, to.Ref, b.Tip)
 	if errors.As(err, &out.Refusal) && ctx.Err() == nil {
-		// What was said is one thing, what is so another: the remote is asked.
-		at, rerr := s.Repo.RemoteTip(ctx, to.Remote, to.Ref)
-		if rerr == nil && at == b.Tip {
-			out.Refusal, err = nil, nil
-		}
-		out.Unsure = rerr != nil
-		if rerr == nil && out.Refusal != nil && out.Refusal.Kind == git.Behind && out.Refusal.Raced() &&
-			at == p.Upstream().Theirs && p.Upstream().Branch.To() == to {
-			out.Refusal.Kind = git.Busy // nothing is new there: it was the lock
-		}
+		s.confirm(ctx, p, to, out)
+		err = nil
 	}
 	if out.Refusal != nil {
 		if a := s.state.Accepted; out.Refusal.Kind == git.Behind && a != nil && a.Route != Pick && !a.takenOver() {
@@ -961,6 +957,19 @@ func (s *Session) PushTip(ctx context.Context, p *Position, consent Consent) (*P
 	s.state = State{Branch: b.Name, LastCheck: s.state.LastCheck, Carry: s.state.Carry}
 	s.noted(s.store.log(e))
 	return out, s.save()
+}
+
+// confirm asks the remote what it holds after a refusal: what was said is one thing, what is so another.
+func (s *Session) confirm(ctx context.Context, p *Position, to git.Dest, out *Pushed) {
+	at, err := s.Repo.RemoteTip(ctx, to.Remote, to.Ref)
+	out.Unsure = err != nil
+	switch r := out.Refusal; {
+	case err != nil:
+	case at == out.Tip:
+		out.Refusal = nil
+	case r.Kind == git.Behind && r.Raced() && at == p.Upstream().Theirs && p.Upstream().Branch.To() == to:
+		r.Kind = git.Busy // nothing is new there: it was the lock
+	}
 }
 
 // askToPush asks about the hooks that git runs for a push, and says which are left out.

@@ -8,6 +8,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"dorvik.dev/dorvik/internal/check"
@@ -138,15 +139,17 @@ func (s *Session) TermsOf(ctx context.Context, c check.Command, tree object.ID, 
 // termsFor completes terms of which the command is known.
 func (s *Session) termsFor(ctx context.Context, t *Terms, p *Position, o on) (*Terms, error) {
 	t.Tree = o.tree
-	filters, err := s.Repo.Values(ctx, `^filter\..*\.(smudge|process)$`, true)
-	if err != nil {
-		return nil, err
-	}
 	var lines []string // of the filters that run, too, as the checkout is made
-	for _, f := range filters {
-		lines = append(lines, f.Value)
-		if !f.Own && t.Filter == "" {
-			t.Filters = append(t.Filters, filterName(f.Name)+": "+f.Value)
+	if t.Filter == "" {
+		filters, err := s.Repo.Values(ctx, `^filter\..*\.(smudge|process)$`, true)
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range filters {
+			lines = append(lines, f.Value)
+			if !f.Own {
+				t.Filters = append(t.Filters, filterName(f.Name)+": "+f.Value)
+			}
 		}
 	}
 	known := s.agreements.on(t.line())
@@ -167,7 +170,9 @@ func (s *Session) termsFor(ctx context.Context, t *Terms, p *Position, o on) (*T
 	if len(known) == 0 {
 		return t, nil
 	}
-	a := &asking{Session: s, ctx: ctx, on: o, known: known, mine: s.byHand(ctx, p), filters: lines}
+	a := &asking{Session: s, ctx: ctx, on: o, known: known, filters: lines,
+		mine: sync.OnceValue(func() map[object.ID]bool { return s.byHand(ctx, p) })}
+	var err error
 	if t.Asks, err = a.about(t); err == nil && t.Filter == "" {
 		t.shown, err = a.shown()
 	}

@@ -37,12 +37,12 @@ type Transition struct {
 	To       object.ID      `json:"to"`   // after
 	Message  string         `json:"message"`
 	Made     []string       `json:"made,omitempty"` // folders that are not there before
-	Lay      *Lay           `json:"lay,omitempty"`  // where uncommitted work is moved, or git's own state
+	Lay      *Lay           `json:"lay,omitempty"`  // nil until it is made, where only commits are concerned
 
 	Begun  time.Time `json:"begun"`
 	Turned bool      `json:"-"` // it is being taken back
 
-	seen map[string]os.FileInfo // the files with uncommitted work, when they were read
+	seen map[string]os.FileInfo // the files that are moved away, when they were read
 }
 
 // TransitionKind is what a transition does for the person.
@@ -154,7 +154,7 @@ func (s *Session) make(ctx context.Context, tr *Transition) error {
 	}
 	if err != nil {
 		// What git says is one thing, what is so another.
-		if done, serr := s.switched(ctx, tr, changes); serr != nil || !done {
+		if done, serr := s.switched(ctx, tr); serr != nil || !done {
 			return s.takeBack(ctx, tr, errors.Join(err, serr))
 		}
 	}
@@ -175,8 +175,7 @@ func (s *Session) make(ctx context.Context, tr *Transition) error {
 // errLater is why a change is not taken back once the branch has moved.
 var errLater = errors.New("the branch is at its new commit already")
 
-// begin writes the transition down; where the index is made on the side, its lock is taken
-// first, and the index copied.
+// begin takes the lock of the index, copies the index, and writes the transition down.
 func (s *Session) begin(ctx context.Context, tr *Transition) error {
 	note := lockingPath(s.Repo.GitDir)
 	if err := os.WriteFile(note, nil, 0o600); err != nil {
@@ -279,14 +278,14 @@ func (s *Session) record(tr *Transition) error {
 
 // here reports whether HEAD is where the transition begins.
 func (tr *Transition) here(b git.Branch) bool {
-	if tr.Lay != nil && !tr.Lay.Head.IsZero() {
+	if !tr.Lay.Head.IsZero() {
 		return b.Name == "" && b.Tip == tr.Lay.Head
 	}
 	return b.Name == tr.Branch
 }
 
 // switched reports whether the index is at the new tree, which it is when all files are.
-func (s *Session) switched(ctx context.Context, tr *Transition, changes []object.Change) (bool, error) {
+func (s *Session) switched(ctx context.Context, tr *Transition) (bool, error) {
 	if tr.Turned {
 		return false, nil
 	}
@@ -630,10 +629,6 @@ func (s *Session) goOn(ctx context.Context) error {
 		return err
 	}
 	s.clearLocks(tr)
-	_, _, changes, err := s.trees(tr)
-	if err != nil {
-		return err
-	}
 	at, err := s.refAt(ctx, tr)
 	if err != nil {
 		return err
@@ -642,7 +637,7 @@ func (s *Session) goOn(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	done, err := s.switched(ctx, tr, changes)
+	done, err := s.switched(ctx, tr)
 	if err != nil {
 		return err
 	}
