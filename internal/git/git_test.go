@@ -78,11 +78,7 @@ func TestParsePush(t *testing.T) {
 // TestALockOfADeadGitIsNamed, wherever it is.
 func TestALockOfADeadGitIsNamed(t *testing.T) {
 	ctx := t.Context()
-	remote := gittest.New(t, "--bare")
-	clone, other := remote.Clone(), remote.Clone()
-	clone.Commit("one", "f", "1\n")
-	clone.Git("push", "-q", "-u", "origin", "HEAD")
-	other.Git("pull", "-q")
+	_, clone, other := gittest.Team(t, "f", "1\n")
 	other.Commit("two", "f", "2\n")
 	other.Git("push", "-q")
 	r, err := Open(ctx, clone.Dir)

@@ -138,6 +138,16 @@ func (r *Repo) Clone() *Repo {
 	return c
 }
 
+// Team makes a bare repository with one commit, "start", that has some files, and two clones of it.
+func Team(t testing.TB, files ...string) (remote, mine, other *Repo) {
+	remote = New(t, "--bare")
+	mine, other = remote.Clone(), remote.Clone()
+	mine.Commit("start", files...)
+	mine.Git("push", "-q", "-u", "origin", "HEAD")
+	other.Git("pull", "-q")
+	return remote, mine, other
+}
+
 func (r *Repo) command(stdin []byte, args ...string) *exec.Cmd {
 	cmd := exec.Command("git", args...)
 	cmd.Dir, cmd.Env = r.Dir, r.env
