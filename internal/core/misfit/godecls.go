@@ -1,12 +1,99 @@
 package misfit
 
 import (
+	"fmt"
+	"go/ast"
+	"go/parser"
+	"go/token"
 	"path"
 	"slices"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/outline"
 )
+
+// goDecl is something a Go file declares: its name, with that of the type it is in, and how it is declared.
+type goDecl struct {
+	key  string // "Name", "Type.Method" or "Type.Field"
+	name string
+	line int // from 1
+	head string
+	kind string // func, method, type, field, ask (of an interface), value
+}
+
+// goDecls lists what a file declares at its top.
+func goDecls(text string) (out []goDecl) {
+	fset := token.NewFileSet()
+	short := outline.Thin(text, func(int, int) bool { return false })
+	a, err := parser.ParseFile(fset, "", short, parser.SkipObjectResolution)
+	if err != nil {
+		short = text
+		if a, err = parser.ParseFile(fset, "", text, parser.SkipObjectResolution); err != nil {
+			return nil
+		}
+	}
+	put := func(key, name string, at token.Pos, kind string, head ast.Node) {
+		from, to := fset.Position(head.Pos()).Offset, fset.Position(head.End()).Offset
+		said := strings.Join(strings.Fields(short[min(from, len(short)):min(to, len(short))]), " ")
+		out = append(out, goDecl{key, name, fset.Position(at).Line, said, kind})
+	}
+	for _, d := range a.Decls {
+		switch d := d.(type) {
+		case *ast.FuncDecl:
+			key, kind := d.Name.Name, "func"
+			if d.Recv != nil && len(d.Recv.List) == 1 {
+				key, kind = receiverName(d.Recv.List[0].Type)+"."+d.Name.Name, "method"
+			}
+			put(key, d.Name.Name, d.Name.Pos(), kind, d.Type)
+		case *ast.GenDecl:
+			for _, s := range d.Specs {
+				switch s := s.(type) {
+				case *ast.ValueSpec:
+					for _, n := range s.Names {
+						put(n.Name, n.Name, n.Pos(), "value", s)
+					}
+				case *ast.TypeSpec:
+					put(s.Name.Name, s.Name.Name, s.Name.Pos(), "type", s.Name)
+					goMembers(s, put)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// goMembers lists the fields of a type, or what an interface asks for.
+func goMembers(s *ast.TypeSpec, put func(key, name string, at token.Pos, kind string, head ast.Node)) {
+	list, kind := &ast.FieldList{}, "field"
+	switch t := s.Type.(type) {
+	case *ast.StructType:
+		list = t.Fields
+	case *ast.InterfaceType:
+		list, kind = t.Methods, "ask"
+	default:
+		put(s.Name.Name, s.Name.Name, s.Name.Pos(), "type", s.Type)
+	}
+	for _, m := range list.List {
+		for _, n := range m.Names {
+			put(s.Name.Name+"."+n.Name, n.Name, n.Pos(), kind, m.Type)
+		}
+	}
+}
+
+func receiverName(x ast.Expr) string {
+	switch x := x.(type) {
+	case *ast.StarExpr:
+		return receiverName(x.X)
+	case *ast.IndexExpr:
+		return receiverName(x.X)
+	case *ast.IndexListExpr:
+		return receiverName(x.X)
+	case *ast.Ident:
+		return x.Name
+	}
+	return fmt.Sprintf("%T", x)
+}
 
 // Type-checking a package takes long, so it is done only where an edit of one side can matter to what the other wrote:
 // where a new line has the name of something that was declared otherwise, removed or added, where both changed one file

@@ -2,6 +2,7 @@ package misfit
 
 import (
 	"context"
+	"errors"
 	"maps"
 	"path"
 	"slices"
@@ -14,7 +15,7 @@ import (
 
 // golang finds what the joined Go packages do not compile for, while neither side's does.
 func (f *finder) golang(ctx context.Context) (out []Misfit, err error) {
-	changed := [2]map[string]bool{{}, {}}
+	changed := &[2]map[string]bool{{}, {}}
 	for i, files := range f.sides {
 		for _, one := range files {
 			if path.Ext(one.path) == ".go" {
@@ -25,56 +26,66 @@ func (f *finder) golang(ctx context.Context) (out []Misfit, err error) {
 	if len(changed[0]) == 0 || len(changed[1]) == 0 {
 		return nil, nil
 	}
-	joined := f.gosource(f.trees.Joined)
-	b := &blame{finder: f, joined: joined, before: [2]*gosource{f.gosource(f.trees.Yours), f.gosource(f.trees.Theirs)}}
-	for _, dir := range b.suspects() {
-		seen := map[string]bool{}
-		if err := joined.imports(dir, true, seen); err != nil {
-			return nil, err
-		}
-		met := [2]bool{}
-		for d := range seen {
-			met[0], met[1] = met[0] || changed[0][d], met[1] || changed[1][d]
-		}
-		if !met[0] || !met[1] {
-			continue
-		}
-		found, err := b.goPackage(ctx, dir)
+	b := &blame{finder: f, joined: f.gosource(f.trees.Joined)}
+	wrong, err := b.check(ctx, b.joined, b.suspects(), changed)
+	if err != nil || len(wrong) == 0 {
+		return nil, err
+	}
+	var dirs []string
+	for _, c := range wrong {
+		dirs = append(dirs, c.inside.dir)
+	}
+	known := map[goError]bool{}
+	for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
+		before, err := b.check(ctx, f.gosource(f.tree(side)), dirs, nil)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, found...)
+		for _, c := range before {
+			for _, e := range c.errs {
+				e.line = 0
+				known[e] = true
+			}
+		}
+	}
+	for _, c := range wrong {
+		for _, e := range c.errs {
+			same := e
+			if same.line = 0; known[same] {
+				continue
+			}
+			if m, ok := b.behind(e, c.lines(e.path)); ok {
+				out = append(out, m)
+			}
+		}
 	}
 	return out, nil
 }
 
-// goPackage checks one package in the joined tree and, where that has errors, in those of both sides.
-func (b *blame) goPackage(ctx context.Context, dir string) (out []Misfit, err error) {
-	errs, err := b.joined.check(ctx, dir)
-	if err != nil || len(errs) == 0 {
-		return nil, err
-	}
-	known := map[goError]bool{}
-	for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
-		before, err := b.before[index(side)].check(ctx, dir)
-		if err != nil {
+// check checks the packages of some folders in a tree, and gives those with errors. Unless it is nil, changed says what
+// each side changed, and a package that does not reach both is passed over.
+func (b *blame) check(ctx context.Context, g *gosource, dirs []string, changed *[2]map[string]bool) (wrong []*checked,
+	err error) {
+	var list []*checked
+	for _, dir := range dirs {
+		c, err := g.checked(dir)
+		if err = errors.Join(err, ctx.Err()); err != nil {
 			return nil, err
 		}
-		for _, e := range before {
-			e.line = 0
-			known[e] = true
-		}
+		list = append(list, c)
 	}
-	for _, e := range errs {
-		same := e
-		if same.line = 0; known[same] {
+	for _, c := range list {
+		if changed != nil && !c.meets(changed[0], changed[1]) {
 			continue
 		}
-		if m, ok := b.behind(e, b.joined.linesOf(e.path)); ok {
-			out = append(out, m)
+		if c.check(ctx); ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if len(c.errs) > 0 {
+			wrong = append(wrong, c)
 		}
 	}
-	return out, nil
+	return wrong, nil
 }
 
 // goSaid are the errors of the type checker that two edits can bring about, and where in them the name is.
@@ -103,7 +114,6 @@ type blame struct {
 	*finder
 	decls  [2]map[string][2][]goDecl // of the files that each side changed: before and after
 	joined *gosource
-	before [2]*gosource // of yours and theirs
 }
 
 // behind tells the misfit that an error is; ok is false where it cannot be told whose edits meet.

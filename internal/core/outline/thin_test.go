@@ -1,4 +1,4 @@
-package misfit
+package outline
 
 import (
 	"fmt"
@@ -28,8 +28,8 @@ func TestThin(t *testing.T) {
 		"func f() {\nL:\n\tgoto L\n}\n":                       "func f() { for {}\n\n\n}\n",
 		"func f() interface {\n\tm()\n} {\n\treturn nil\n}\n": "func f() interface {\n\tm()\n} {\n\treturn nil\n}\n",
 	} {
-		assert.Equal(t, want, thin(text, never), text)
-		assert.Equal(t, text, thin(text, func(int, int) bool { return true }))
+		assert.Equal(t, want, Thin(text, never), text)
+		assert.Equal(t, text, Thin(text, func(int, int) bool { return true }))
 	}
 }
 
@@ -56,7 +56,7 @@ func TestThinLeavesDeclarations(t *testing.T) {
 			}
 			return out
 		}
-		if now := declared(thin(string(data), func(int, int) bool { return false })); now != nil {
+		if now := declared(Thin(string(data), func(int, int) bool { return false })); now != nil {
 			thinned++
 			assert.Equal(t, declared(string(data)), now, name)
 		}

@@ -1,12 +1,12 @@
-package misfit
+package outline
 
 import "strings"
 
-// thin leaves out of a text of Go what functions do, and what tables at its top hold, but where keep says otherwise of
+// Thin leaves out of a text of Go what functions do, and what tables at its top hold, but where keep says otherwise of
 // what stands on the lines from lo up to hi, from 0. All else stays on its line. It goes by how gofmt lays a file out:
 // what is declared begins at the left margin, and a brace by itself there closes it. A text where such a brace is part
 // of a string no longer parses then.
-func thin(text string, keep func(lo, hi int) bool) string {
+func Thin(text string, keep func(lo, hi int) bool) string {
 	lines := strings.SplitAfter(text, "\n")
 	var out strings.Builder
 	out.Grow(len(text) / 2)

@@ -1,0 +1,490 @@
+package misfit
+
+import (
+	"go/build/constraint"
+	"go/parser"
+	"go/token"
+	"math"
+	"path"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/outline"
+	"dorvik.dev/dorvik/internal/core/rx"
+)
+
+// Most of a module's source has nothing to do with what two sides changed, and reading all of it takes a hundred times
+// as long as joining the sides. So only a slice of it is type-checked: the declarations that a side changed, as the
+// roots, and of all others those that they can reach by name, without the bodies of functions. A name reaches whatever
+// is declared by it in its package, and with a type all its methods.
+
+// gosource is the Go packages of a tree, as far as they were asked for.
+type gosource struct {
+	f       *finder
+	tree    object.ID
+	at      *object.Finder
+	pkgs    map[string]*gopackage // those that can be imported, by folder
+	modules map[string]string     // the path of the module that a folder's go.mod begins, by the folder; empty for none
+	todo    []func() error        // what is reached, and has not been followed yet
+}
+
+// goname is a file of Go in one of its versions.
+type goname struct {
+	path string
+	id   object.ID
+}
+
+// gofile is a file, cut into its declarations.
+type gofile struct {
+	path    string // in the tree
+	at      string // as positions name it
+	text    string
+	head    string // up to the first declaration
+	decls   []outline.Decl
+	touched []bool // of each, whether a side changed it
+	pkg     string // the package's name
+	imports []goimport
+	uses    [][2]*uses // of each declaration, without and with the bodies of functions, once it is known
+	split   []string   // the lines, once they were asked for
+}
+
+// goimport is an import of a file.
+type goimport struct {
+	name string // that the file gives it; empty for its own
+	path string
+	line int // from 1
+}
+
+// kept is how much of a declaration is in a slice.
+type kept byte
+
+const (
+	nothing kept = iota
+	header       // without the bodies of functions
+	whole
+)
+
+// sliced is a file with what is kept of it.
+type sliced struct {
+	*gofile
+	kept []kept // by declaration
+}
+
+// gopackage is a package with what is reached of it.
+type gopackage struct {
+	dir      string
+	files    []*sliced
+	bodies   bool                // what functions do is looked at
+	declared map[string][]goref  // by name; with a type its methods
+	reached  map[string]bool     // names
+	imported []*gopackage        // that are reached from it
+	byName   []map[string]string // of each file's imports: the folder in this tree, by the name there
+	inside   *gopackage          // of tests outside a package: that package with the tests in it
+	key      string
+	typing   bool
+}
+
+// goref is a declaration in a package.
+type goref struct{ file, decl int }
+
+func (f *finder) gosource(tree object.ID) *gosource {
+	return &gosource{f: f, tree: tree, at: object.NewFinder(f.store), pkgs: map[string]*gopackage{},
+		modules: map[string]string{}}
+}
+
+var moduleLine = rx.New(`(?m)^module\s+"?([^\s"]+)`)
+
+// module gives the module that a folder is in, and the folder it begins in.
+func (g *gosource) module(dir string) (name, root string) {
+	for root = dir; ; root = path.Dir(root) {
+		name, known := g.modules[root]
+		if !known {
+			if e, err := g.at.Find(g.tree, path.Join(root, "go.mod")); err == nil {
+				if text, err := g.f.text(e); err == nil {
+					if m := moduleLine.FindStringSubmatch(text); m != nil {
+						name = m[1]
+					}
+				}
+			}
+			g.modules[root] = name
+		}
+		if name != "" || root == "." {
+			return name, root
+		}
+	}
+}
+
+// folder gives the folder of an imported package, where it is in this tree.
+func (g *gosource) folder(imported, from string) (dir string, ok bool) {
+	name, root := g.module(from)
+	if rest, in := strings.CutPrefix(imported, name); name != "" && in && (rest == "" || rest[0] == '/') {
+		return path.Join(root, rest), true
+	}
+	return "", false
+}
+
+// called gives the name that a package is imported by from a folder: its own where it is in this tree, else the last
+// part of its path.
+func (g *gosource) called(imported, from string) string {
+	if dir, ok := g.folder(imported, from); ok {
+		if files, err := g.read(dir, false, 1); err == nil && len(files) > 0 {
+			return files[0].pkg
+		}
+	}
+	return path.Base(imported)
+}
+
+// systems are what a file's name or its constraint may say and still be read; others are left out, as a compiler for
+// one system leaves them out.
+var (
+	system  = map[string]bool{"linux": true, "unix": true, "amd64": true, "gc": true, "cgo": true}
+	foreign = rx.New(`_(aix|android|darwin|dragonfly|freebsd|illumos|ios|js|netbsd|openbsd|plan9|solaris|` +
+		`wasip1|windows|386|arm|arm64|loong64|mips\w*|ppc64\w*|riscv64|s390x|wasm)(_test)?\.go$`)
+)
+
+// isBuilt reports whether a file is part of its package on one system.
+func isBuilt(name, text string) bool {
+	if foreign.MatchString(name) || strings.HasPrefix(name, "_") || strings.HasPrefix(name, ".") {
+		return false
+	}
+	for l := range strings.Lines(text) {
+		switch l = strings.TrimSpace(l); {
+		case constraint.IsGoBuild(l):
+			x, err := constraint.Parse(l)
+			return err == nil && x.Eval(func(tag string) bool { return system[tag] || strings.HasPrefix(tag, "go1.") })
+		case strings.HasPrefix(l, "package "):
+			return true
+		}
+	}
+	return true
+}
+
+const all = math.MaxInt
+
+// importable gives the package of a folder as others import it. It has no files where there is none.
+func (g *gosource) importable(dir string) (*gopackage, error) {
+	if p := g.pkgs[dir]; p != nil {
+		return p, nil
+	}
+	files, err := g.read(dir, false, all)
+	if err != nil {
+		return nil, err
+	}
+	g.pkgs[dir] = newPackage(dir, false, files)
+	return g.pkgs[dir], nil
+}
+
+func newPackage(dir string, bodies bool, files []*gofile) *gopackage {
+	p := &gopackage{dir: dir, bodies: bodies, declared: map[string][]goref{}, reached: map[string]bool{},
+		byName: make([]map[string]string, len(files))}
+	for i, f := range files {
+		p.files = append(p.files, &sliced{f, make([]kept, len(f.decls))})
+		for j, d := range f.decls {
+			for _, name := range d.Names {
+				p.declared[name] = append(p.declared[name], goref{i, j})
+			}
+		}
+	}
+	return p
+}
+
+// name is the package's; empty where it has no files.
+func (p *gopackage) name() string {
+	if len(p.files) == 0 {
+		return ""
+	}
+	return p.files[0].pkg
+}
+
+// read reads the Go files of a folder: those that are tests, or those that are none, up to most of them.
+func (g *gosource) read(dir string, tests bool, most int) (out []*gofile, err error) {
+	tree := g.tree
+	if dir != "." {
+		e, err := g.at.Find(g.tree, dir)
+		if err != nil || !e.IsTree() {
+			return nil, err
+		}
+		tree = e.ID
+	}
+	entries, err := g.f.store.Tree(tree)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range entries {
+		if !strings.HasSuffix(e.Name, ".go") || strings.HasSuffix(e.Name, "_test.go") != tests {
+			continue
+		}
+		name := goname{path.Join(dir, e.Name), e.ID}
+		f, known := g.f.goes.files[name]
+		if !known {
+			text, err := g.f.text(e)
+			if err != nil {
+				return nil, err
+			}
+			if isBuilt(e.Name, text) {
+				f = g.cut(name, text)
+			}
+			g.f.goes.files[name] = f
+		}
+		if f != nil {
+			out = append(out, f)
+		}
+		if len(out) == most {
+			break
+		}
+	}
+	return out, nil
+}
+
+// cut cuts a file into its declarations; nil where its imports do not parse.
+func (g *gosource) cut(name goname, text string) *gofile {
+	f := &gofile{path: name.path, at: name.path + "@" + name.id.String(), text: text}
+	fset := token.NewFileSet()
+	parsed, err := parser.ParseFile(fset, "", text, parser.ImportsOnly)
+	if err != nil {
+		return nil
+	}
+	f.pkg = parsed.Name.Name
+	for _, s := range parsed.Imports {
+		one := goimport{path: strings.Trim(s.Path.Value, `"`+"`"), line: fset.Position(s.Pos()).Line}
+		if s.Name != nil {
+			one.name = s.Name.Name
+		}
+		f.imports = append(f.imports, one)
+	}
+	f.head, f.decls = outline.Cut(text)
+	f.uses, f.touched = make([][2]*uses, len(f.decls)), make([]bool, len(f.decls))
+	for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
+		if changed := g.f.of(side, name.path); changed != nil {
+			f.touch(changed.was)
+		}
+	}
+	g.f.goes.named[f.at] = f
+	return f
+}
+
+// touch marks the declarations that an earlier text of the file has not got.
+func (f *gofile) touch(was string) {
+	_, before := outline.Cut(was)
+	had := make(map[string]bool, len(before))
+	for _, d := range before {
+		had[d.Text] = true
+	}
+	for i, d := range f.decls {
+		f.touched[i] = f.touched[i] || !had[d.Text]
+	}
+}
+
+func (f *gofile) lines() []string {
+	if f.split == nil {
+		f.split = strings.Split(f.text, "\n")
+	}
+	return f.split
+}
+
+// usesOf lists the names in what is kept of a declaration.
+func (f *gofile) usesOf(decl int, much kept) *uses {
+	at := &f.uses[decl][0]
+	text := f.decls[decl].Text
+	if much == whole {
+		at = &f.uses[decl][1]
+	} else {
+		text = bare(text)
+	}
+	if *at == nil {
+		*at = usesOf(text)
+	}
+	return *at
+}
+
+// bare leaves out of a declaration what its function does, or what stands in its table.
+func bare(decl string) string { return outline.Thin(decl, func(int, int) bool { return false }) }
+
+// isKept reports whether anything of the file is.
+func (f *sliced) isKept() bool { return slices.Max(append(f.kept, nothing)) > nothing }
+
+// outline is the file with what is kept of it, on the lines where it stands, and its imports.
+func (f *sliced) outline() string {
+	var out strings.Builder
+	out.WriteString(f.head)
+	at := strings.Count(f.head, "\n")
+	for i, d := range f.decls {
+		text := d.Text
+		switch {
+		case f.kept[i] == header:
+			text = bare(text)
+		case f.kept[i] == nothing && d.Token != "import":
+			continue
+		}
+		for ; at < d.Line; at++ {
+			out.WriteByte('\n')
+		}
+		out.WriteString(text)
+		at += strings.Count(text, "\n")
+	}
+	return out.String()
+}
+
+// checked prepares the check of a folder's package: what a side changed in it is kept, with what that reaches.
+func (g *gosource) checked(dir string) (*checked, error) {
+	files, err := g.read(dir, false, all)
+	if err != nil {
+		return nil, err
+	}
+	tests, err := g.read(dir, true, all)
+	if err != nil {
+		return nil, err
+	}
+	var beside []*gofile
+	for _, f := range tests {
+		if strings.HasSuffix(f.pkg, "_test") {
+			beside = append(beside, f)
+		} else {
+			files = append(files, f)
+		}
+	}
+	c := &checked{g: g, inside: newPackage(dir, true, files), beside: newPackage(dir, true, beside)}
+	c.beside.inside = c.inside
+	for _, p := range []*gopackage{c.inside, c.beside} {
+		for i, f := range p.files {
+			for j, d := range f.decls {
+				if f.touched[j] || d.Token == "var" && slices.Contains(d.Names, "_") { // that holds a type to an interface
+					g.keep(p, goref{i, j}, whole)
+				}
+			}
+		}
+	}
+	return c, g.follow()
+}
+
+// keep keeps a declaration of a package.
+func (g *gosource) keep(p *gopackage, r goref, much kept) {
+	f := p.files[r.file]
+	if f.kept[r.decl] >= much || f.decls[r.decl].Token == "import" {
+		return
+	}
+	f.kept[r.decl] = much
+	g.todo = append(g.todo, func() error { return g.spread(p, r.file, f.usesOf(r.decl, much)) })
+}
+
+// follow keeps all that is reached from what is kept.
+func (g *gosource) follow() error {
+	for len(g.todo) > 0 {
+		last := len(g.todo) - 1
+		next := g.todo[last]
+		g.todo = g.todo[:last]
+		if err := next(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// reach keeps what a package declares by a name.
+func (g *gosource) reach(p *gopackage, name string) {
+	if !p.reached[name] {
+		p.reached[name] = true
+		for _, r := range p.declared[name] {
+			g.keep(p, r, header)
+		}
+	}
+}
+
+// spread reaches what is used in a file of a package.
+func (g *gosource) spread(p *gopackage, file int, u *uses) error {
+	imports, err := g.importsOf(p, file)
+	if err != nil {
+		return err
+	}
+	for _, name := range u.names {
+		g.reach(p, name)
+		dir, in := imports[name]
+		if !in {
+			continue
+		}
+		q, err := g.importedBy(p, dir)
+		if err != nil {
+			return err
+		}
+		for _, selected := range u.of[name] {
+			g.reach(q, selected)
+		}
+	}
+	for _, i := range p.files[file].imports {
+		if dir, in := g.folder(i.path, p.dir); in && i.name == "." {
+			q, err := g.importedBy(p, dir)
+			if err != nil {
+				return err
+			}
+			for _, name := range u.names {
+				g.reach(q, name)
+			}
+		}
+	}
+	return nil
+}
+
+// importedBy gives the package of a folder, and notes who imports it.
+func (g *gosource) importedBy(p *gopackage, dir string) (*gopackage, error) {
+	if p.inside != nil && dir == p.dir {
+		return p.inside, nil
+	}
+	q, err := g.importable(dir)
+	if err == nil && !slices.Contains(p.imported, q) {
+		p.imported = append(p.imported, q)
+	}
+	return q, err
+}
+
+// importsOf gives the folders in this tree that a file imports, by the names that it has for them.
+func (g *gosource) importsOf(p *gopackage, file int) (map[string]string, error) {
+	if known := p.byName[file]; known != nil {
+		return known, nil
+	}
+	out := map[string]string{}
+	for _, i := range p.files[file].imports {
+		dir, in := g.folder(i.path, p.dir)
+		if !in {
+			continue
+		}
+		name := i.name
+		if name == "" {
+			name = g.called(i.path, p.dir)
+		}
+		out[name] = dir
+	}
+	p.byName[file] = out
+	return out, nil
+}
+
+// meets reports whether what is reached from a package is in folders of both kinds.
+func (c *checked) meets(a, b map[string]bool) bool {
+	seen := map[*gopackage]bool{}
+	var metA, metB bool
+	var visit func(p *gopackage)
+	visit = func(p *gopackage) {
+		if seen[p] {
+			return
+		}
+		seen[p] = true
+		metA, metB = metA || a[p.dir], metB || b[p.dir]
+		for _, q := range p.imported {
+			visit(q)
+		}
+	}
+	visit(c.inside)
+	visit(c.beside)
+	return metA && metB
+}
+
+// lines are those of a file of the package.
+func (c *checked) lines(p string) []string {
+	for _, f := range slices.Concat(c.inside.files, c.beside.files) {
+		if f.path == p {
+			return f.lines()
+		}
+	}
+	return nil
+}

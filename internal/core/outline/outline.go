@@ -1,0 +1,106 @@
+// Package outline reads Go source by its layout, without parsing it. It relies on what gofmt does: a top-level
+// declaration begins at the left margin, and nothing inside one does but its closing bracket. Source that is laid out
+// otherwise, or has such a line in a raw string, is cut in the wrong places; callers must be prepared for a cut that
+// does not parse.
+package outline
+
+import (
+	"strings"
+)
+
+// Decl is a top-level declaration, or a group of them in parentheses.
+type Decl struct {
+	Line  int      // the first, from 0
+	Lines int      // how many there are
+	Text  string   // of these lines, without comments and blank lines after the declaration
+	Token string   // const, func, import, type or var
+	Names []string // what it declares; of a method its receiver's type
+}
+
+// Cut lists the declarations of a text in their order, and returns the text before the first one: the package clause
+// with its comments. The time is linear in the size of the text.
+func Cut(text string) (head string, decls []Decl) {
+	open, from := -1, 0 // the declaration that is being read, and the offset at which it begins
+	end, lines := 0, 0  // the offset and the line after its last line that is neither blank nor a comment
+	shut := func() {
+		if open >= 0 {
+			d := &decls[open]
+			d.Text, d.Lines = text[from:end], lines-d.Line
+			d.name()
+		}
+	}
+	for at, n := 0, 0; at < len(text); n++ {
+		next := len(text)
+		if i := strings.IndexByte(text[at:], '\n'); i >= 0 {
+			next = at + i + 1
+		}
+		line := text[at:next]
+		if word := keyword(line); word != "" {
+			if shut(); open < 0 {
+				head = text[:at]
+			}
+			open, from = len(decls), at
+			decls = append(decls, Decl{Line: n, Token: word})
+		}
+		if !strings.HasPrefix(line, "//") && strings.TrimSpace(line) != "" {
+			end, lines = next, n+1
+		}
+		at = next
+	}
+	if shut(); open < 0 {
+		head = text
+	}
+	return head, decls
+}
+
+// keyword returns the keyword by which a line begins a declaration, or "".
+func keyword(line string) string {
+	for _, word := range []string{"func", "type", "var", "const", "import"} {
+		if rest, ok := strings.CutPrefix(line, word); ok && rest != "" && strings.IndexByte(" (\t\"", rest[0]) >= 0 {
+			return word
+		}
+	}
+	return ""
+}
+
+// name finds what the declaration declares.
+func (d *Decl) name() {
+	rest := strings.TrimLeft(d.Text[len(d.Token):], " \t")
+	switch {
+	case d.Token == "import":
+	case d.Token == "func":
+		if receiver, _, ok := strings.Cut(rest, ")"); ok && strings.HasPrefix(rest, "(") {
+			rest, _, _ = strings.Cut(receiver, "[")
+			rest = rest[strings.LastIndexAny(rest, " *(")+1:]
+		}
+		d.Names = names(rest)
+	case !strings.HasPrefix(rest, "("):
+		d.Names = names(rest)
+	default:
+		for line := range strings.Lines(rest) {
+			if inner, ok := strings.CutPrefix(line, "\t"); ok {
+				d.Names = append(d.Names, names(inner)...)
+			}
+		}
+	}
+}
+
+// names reads the list of identifiers at the beginning of a text.
+func names(text string) (out []string) {
+	for {
+		n := 0
+		for n < len(text) && (text[n] == '_' || text[n] >= 0x80 || '0' <= text[n] && text[n] <= '9' ||
+			'a' <= text[n]|0x20 && text[n]|0x20 <= 'z') {
+			n++
+		}
+		if n == 0 {
+			return out
+		}
+		out = append(out, text[:n])
+		rest, more := strings.CutPrefix(text[n:], ", ")
+		if !more {
+			return out
+		}
+		text = rest
+	}
+}
