@@ -22,10 +22,10 @@ type goDecl struct {
 	kind string // func, method, type, field, ask (of an interface), value
 }
 
-// goDecls lists what a file declares at its top.
-func goDecls(text string) (out []goDecl) {
+// goDecls lists what a file declares at its top, but for the declarations whose texts are in both.
+func goDecls(text string, both map[string]bool) (out []goDecl) {
 	fset := token.NewFileSet()
-	short := outline.Thin(text, func(int, int) bool { return false })
+	short := differing(text, both)
 	a, err := parser.ParseFile(fset, "", short, parser.SkipObjectResolution)
 	if err != nil {
 		short = text
@@ -78,7 +78,41 @@ func goMembers(s *ast.TypeSpec, put func(key, name string, at token.Pos, kind st
 		for _, n := range m.Names {
 			put(s.Name.Name+"."+n.Name, n.Name, n.Pos(), kind, m.Type)
 		}
+		if len(m.Names) == 0 { // all that another type has
+			name := receiverName(m.Type)
+			put(s.Name.Name+"."+name, name, m.Pos(), kind, m.Type)
+		}
 	}
+}
+
+// differing is a text without the declarations whose texts are in both, and without what functions do. All else stands
+// where it stood.
+func differing(text string, both map[string]bool) string {
+	head, decls := outline.Cut(text)
+	var out strings.Builder
+	out.WriteString(head)
+	for at, i := strings.Count(head, "\n"), 0; i < len(decls); i++ {
+		if d := decls[i]; !both[d.Text] {
+			out.WriteString(strings.Repeat("\n", d.Line-at))
+			out.WriteString(bare(d.Text))
+			at = d.Line + strings.Count(d.Text, "\n")
+		}
+	}
+	return out.String()
+}
+
+// inBoth lists the declarations that two texts of a file have alike.
+func inBoth(a, b string) map[string]bool {
+	out, in := map[string]bool{}, map[string]bool{}
+	_, decls := outline.Cut(a)
+	for _, d := range decls {
+		in[d.Text] = true
+	}
+	_, decls = outline.Cut(b)
+	for _, d := range decls {
+		out[d.Text] = in[d.Text]
+	}
+	return out
 }
 
 func receiverName(x ast.Expr) string {
@@ -91,40 +125,42 @@ func receiverName(x ast.Expr) string {
 		return receiverName(x.X)
 	case *ast.Ident:
 		return x.Name
+	case *ast.SelectorExpr:
+		return x.Sel.Name
 	}
 	return fmt.Sprintf("%T", x)
 }
 
-// Type-checking a package takes long, so it is done only where an edit of one side can matter to what the other wrote:
-// where a new line has the name of something that was declared otherwise, removed or added, where both changed one file
-// by the same word, and where an interface, or what a type can do, is not as it was.
+// Type-checking takes long, so a declaration that one side changed is checked only where the other side's changes can
+// matter to it: it has the name of something that is gone or declared otherwise, or a name that both brought in, or
+// something that it names is declared by a type that is not what it was; and where both sides changed it.
 
-// goChanges is what a side changed of what its Go files declare.
+// goChanges is what a side changed of what its Go files declare, by names.
 type goChanges struct {
-	names map[string]bool // of what is new, gone, or declared otherwise
-	able  bool            // what an interface asks for, or a type can do, is not as it was
+	other map[string]bool // what is gone, or declared otherwise
+	fresh map[string]bool // what is new
+	types map[string]bool // types that can do less, or are something else, and interfaces that ask for something else
+	wider map[string]bool // structs with more fields: literals of all fields no longer fit
 }
 
 func (b *blame) goChanges(side merge.Side) *goChanges {
-	out := &goChanges{names: map[string]bool{}}
-	files := b.declared(side)
-	for p, pair := range files {
+	out := &goChanges{map[string]bool{}, map[string]bool{}, map[string]bool{}, map[string]bool{}}
+	for p, pair := range b.declared(side) {
 		one := b.of(side, p)
 		if one.new.Absent() || one.old.Absent() {
-			out.names[path.Base(path.Dir(p))] = true // its package may be gone, or new
+			out.other[path.Base(path.Dir(p))] = true // its package may be gone, or new
+		}
+		for _, e := range one.edits {
+			for _, l := range one.from[e.A0:e.A1] {
+				if imported, ok := importLine(l); ok {
+					out.other[path.Base(imported)] = true
+				}
+			}
 		}
 		for i, list := range pair {
 			for _, d := range list {
-				if other, ok := find(pair[1-i], d.key); ok && other.head == d.head {
-					continue
-				}
-				out.names[d.name] = true
-				if of, _, in := strings.Cut(d.key, "."); in {
-					out.names[of] = true
-				}
-				switch d.kind {
-				case "ask", "method", "type":
-					out.able = true
+				if other, ok := find(pair[1-i], d.key); !ok || other.head != d.head {
+					out.take(d, ok || i == 0)
 				}
 			}
 		}
@@ -132,99 +168,80 @@ func (b *blame) goChanges(side merge.Side) *goChanges {
 	return out
 }
 
-// suspects are the folders whose packages may not compile when they are joined, sorted.
-func (b *blame) suspects() (out []string) {
-	var changes [2]*goChanges
-	for i, side := range []merge.Side{merge.Yours, merge.Theirs} {
-		changes[i] = b.goChanges(side)
+// take notes a declaration that is not as it was; had says that there was one.
+func (c *goChanges) take(d goDecl, had bool) {
+	of, _, in := strings.Cut(d.key, ".")
+	if had {
+		c.other[d.name] = true
+	} else {
+		c.fresh[d.name] = true
 	}
-	add := func(one *file) {
-		if dir := path.Dir(one.path); path.Ext(one.path) == ".go" && !slices.Contains(out, dir) {
-			out = append(out, dir)
-		}
+	switch {
+	case d.kind == "ask" || had && (d.kind == "method" || d.kind == "type"):
+		c.types[of] = true
+	case in && d.kind == "field":
+		c.wider[of] = true
 	}
-	for i, side := range []merge.Side{merge.Yours, merge.Theirs} {
-		others := changes[1-i]
-		for name := range others.names {
-			for _, one := range b.using(side, name) {
-				add(one)
-			}
-		}
-		for _, one := range b.sides[i] {
-			if other := b.of(side.Other(), one.path); others.able || other != nil && sameWord(one, other) {
-				add(one)
-			}
-		}
-	}
-	slices.Sort(out)
-	return out
 }
 
-// sameWord reports whether both sides took a word away, or brought it in, or one the one and the other the other, in a
-// file: an import or a variable may be missing then, used by nobody, or there twice.
-func sameWord(a, b *file) bool {
-	mine := a.words()
-	for w, n := range b.words() {
-		if n != 0 && mine[w] != 0 {
-			return true
+// farthest is how many declarations may stand between a name and the type that it has something of.
+const farthest = 2
+
+// wants reports whether a declaration has to be checked for what the sides changed.
+func (b *blame) wants(g *gosource, p *gopackage, r goref) (bool, error) {
+	f := p.files[r.file]
+	d := f.decls[r.decl]
+	by := f.touched[r.decl]
+	if by == yours|theirs {
+		return true, nil
+	}
+	if by == 0 && (d.Token != "var" || !slices.Contains(d.Names, "_")) {
+		return false, nil
+	}
+	u := f.usesOf(r.decl, whole)
+	for i, other := range b.changes {
+		if by == yours<<i { // what the side did itself
+			continue
+		}
+		mine := b.changes[1-i]
+		if u.any(func(name string) bool {
+			return other.other[name] || other.types[name] || mine.fresh[name] && other.fresh[name] ||
+				other.wider[name] && strings.Contains(d.Text, name+"{")
+		}) {
+			return true, nil
+		}
+		if len(other.types) > 0 {
+			if far, err := g.names(p, r.file, u, other, farthest); far || err != nil {
+				return far, err
+			}
 		}
 	}
-	return false
+	return false, nil
 }
 
-// words counts the words that the edits brought in, less those that they took away.
-func (f *file) words() map[string]int {
-	out := map[string]int{}
-	count := func(lines []string, by int) {
-		for _, l := range lines {
-			for w := range words(l) {
-				if w[0] > '9' { // it can be a name
-					out[w] += by
+// names reports whether something that is used in a file is declared by a type that is not what it was, up to so many steps away.
+func (g *gosource) names(p *gopackage, file int, u *uses, other *goChanges, steps int) (bool, error) {
+	refs, err := g.refs(p, file, u, steps == farthest)
+	if err != nil {
+		return false, err
+	}
+	for _, r := range refs {
+		r.types, r.steps = other, steps
+		far, known := g.named[r]
+		if !known {
+			g.named[r] = false // where it leads back here
+			head := r.of.files[r.file].usesOf(r.decl, header)
+			far = head.any(func(name string) bool { return other.types[name] })
+			if !far && steps > 1 {
+				if far, err = g.names(r.of, r.file, head, other, steps-1); err != nil {
+					return far, err
 				}
 			}
+			g.named[r] = far
+		}
+		if far {
+			return true, nil
 		}
 	}
-	for _, e := range f.edits {
-		count(f.from[e.A0:e.A1], -1)
-		count(f.to[e.B0:e.B1], 1)
-	}
-	return out
-}
-
-// touchesDeclarations reports whether edits of a file of Go may change what it declares, and not just what its
-// functions do. It goes by how gofmt lays a file out: what is declared begins at the left margin, and what closes it
-// stands there.
-func (f *file) touchesDeclarations() bool {
-	if f.old.Absent() || f.new.Absent() {
-		return true
-	}
-	for _, e := range f.edits {
-		if !inBody(f.from, e.A0, e.A1) || !inBody(f.to, e.B0, e.B1) {
-			return true
-		}
-	}
-	return false
-}
-
-// inBody reports whether lines are within the body of one function, and leave its bounds alone. None are where the one
-// before them is.
-func inBody(lines []string, lo, hi int) bool {
-	for i := lo; i < hi; i++ {
-		if atMargin(lines[i]) {
-			return false
-		}
-	}
-	head := lo - 1
-	for head >= 0 && !atMargin(lines[head]) {
-		head--
-	}
-	if head < 0 || !strings.HasPrefix(lines[head], "func ") && !strings.HasPrefix(lines[head], ") ") {
-		return false
-	}
-	return strings.HasSuffix(strings.TrimSpace(lines[head]), "{") // else its parameters go on below
-}
-
-// atMargin reports whether a line has something at the left margin that is no comment.
-func atMargin(l string) bool {
-	return len(l) > 0 && l[0] != ' ' && l[0] != '\t' && l[0] != '\n' && l[0] != '\r' && !strings.HasPrefix(l, "//")
+	return false, nil
 }

@@ -27,17 +27,24 @@ func (f *finder) golang(ctx context.Context) (out []Misfit, err error) {
 		return nil, nil
 	}
 	b := &blame{finder: f, joined: f.gosource(f.trees.Joined)}
-	wrong, err := b.check(ctx, b.joined, b.suspects(), changed)
+	b.changes = [2]*goChanges{b.goChanges(merge.Yours), b.goChanges(merge.Theirs)}
+	dirs := maps.Clone(changed[0])
+	maps.Copy(dirs, changed[1])
+	wrong, err := b.check(ctx, b.joined, slices.Sorted(maps.Keys(dirs)), b.wants, changed)
 	if err != nil || len(wrong) == 0 {
 		return nil, err
 	}
-	var dirs []string
+	again, texts := []string{}, map[string]bool{}
 	for _, c := range wrong {
-		dirs = append(dirs, c.inside.dir)
+		again = append(again, c.inside.dir)
+		c.wrongIn(texts)
+	}
+	same := func(_ *gosource, p *gopackage, r goref) (bool, error) {
+		return texts[p.files[r.file].decls[r.decl].Text], nil
 	}
 	known := map[goError]bool{}
 	for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
-		before, err := b.check(ctx, f.gosource(f.tree(side)), dirs, nil)
+		before, err := b.check(ctx, f.gosource(f.tree(side)), again, same, nil)
 		if err != nil {
 			return nil, err
 		}
@@ -50,8 +57,8 @@ func (f *finder) golang(ctx context.Context) (out []Misfit, err error) {
 	}
 	for _, c := range wrong {
 		for _, e := range c.errs {
-			same := e
-			if same.line = 0; known[same] {
+			at := e
+			if at.line = 0; known[at] {
 				continue
 			}
 			if m, ok := b.behind(e, c.lines(e.path)); ok {
@@ -62,13 +69,13 @@ func (f *finder) golang(ctx context.Context) (out []Misfit, err error) {
 	return out, nil
 }
 
-// check checks the packages of some folders in a tree, and gives those with errors. Unless it is nil, changed says what
-// each side changed, and a package that does not reach both is passed over.
-func (b *blame) check(ctx context.Context, g *gosource, dirs []string, changed *[2]map[string]bool) (wrong []*checked,
-	err error) {
+// check checks the declarations that are wanted of some folders in a tree, and gives the packages with errors. Unless it
+// is nil, changed says what each side changed, and a package that does not reach both is passed over.
+func (b *blame) check(ctx context.Context, g *gosource, dirs []string, wanted wanted, changed *[2]map[string]bool) (
+	wrong []*checked, err error) {
 	var list []*checked
 	for _, dir := range dirs {
-		c, err := g.checked(dir)
+		c, err := g.checked(dir, wanted)
 		if err = errors.Join(err, ctx.Err()); err != nil {
 			return nil, err
 		}
@@ -81,12 +88,22 @@ func (b *blame) check(ctx context.Context, g *gosource, dirs []string, changed *
 		if c.check(ctx); ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
+		c.errs = slices.DeleteFunc(c.errs, b.isOld)
 		if len(c.errs) > 0 {
 			wrong = append(wrong, c)
 		}
 	}
 	return wrong, nil
 }
+
+// isOld reports whether an error is about a name that neither side took away: it is there without their changes, or is
+// none, as with what comes from outside this tree.
+func (b *blame) isOld(e goError) bool {
+	kind, name := said(e.msg)
+	return kind == Removed && !strings.HasPrefix(e.msg, notUsed) && !b.changes[0].other[name] && !b.changes[1].other[name]
+}
+
+const notUsed = "declared and not used"
 
 // goSaid are the errors of the type checker that two edits can bring about, and where in them the name is.
 var goSaid = []struct {
@@ -107,26 +124,31 @@ var goSaid = []struct {
 	{Signature, rx.New(`^cannot use .* value in argument to (?:\S+\.)?(\w+)`)},
 }
 
+// said tells what an error of the type checker is about; the kind is empty where that is not known.
+func said(msg string) (kind Kind, name string) {
+	for _, one := range goSaid {
+		if g := one.FindStringSubmatch(msg); g != nil {
+			return one.kind, g[1]
+		}
+	}
+	return "", ""
+}
+
 var goName = rx.New(`[A-Za-z_]\w*`)
 
 // blame finds the two edits behind an error.
 type blame struct {
 	*finder
-	decls  [2]map[string][2][]goDecl // of the files that each side changed: before and after
-	joined *gosource
+	decls   [2]map[string][2][]goDecl // of the files that each side changed: before and after
+	changes [2]*goChanges
+	joined  *gosource
 }
 
 // behind tells the misfit that an error is; ok is false where it cannot be told whose edits meet.
 func (b *blame) behind(e goError, lines []string) (m Misfit, ok bool) {
-	kind, name := Kind(""), ""
-	for _, said := range goSaid {
-		if g := said.FindStringSubmatch(e.msg); g != nil {
-			kind, name = said.kind, g[1]
-			break
-		}
-	}
+	kind, name := said(e.msg)
 	used, ok := b.writer(e.path, strings.TrimSuffix(lines[e.line-1], "\r"))
-	if kind == Import || strings.HasPrefix(e.msg, "declared and not used") {
+	if kind == Import || strings.HasPrefix(e.msg, notUsed) {
 		return b.unused(e, name)
 	}
 	if g := noPackage.FindStringSubmatch(e.msg); ok && g != nil {
@@ -223,14 +245,15 @@ func (b *blame) writer(p, line string) (at Place, ok bool) {
 	return at, ok
 }
 
-// declared gives what each Go file declared before, and declares after, of which a side changed that.
+// declared gives what each Go file that a side changed declared before, and declares after, but for what is in both.
 func (b *blame) declared(side merge.Side) map[string][2][]goDecl {
 	i := index(side)
 	if b.decls[i] == nil {
 		b.decls[i] = map[string][2][]goDecl{}
 		for _, one := range b.sides[i] {
-			if path.Ext(one.path) == ".go" && one.touchesDeclarations() {
-				b.decls[i][one.path] = [2][]goDecl{goDecls(one.was), goDecls(one.is)}
+			if path.Ext(one.path) == ".go" {
+				both := inBoth(one.was, one.is)
+				b.decls[i][one.path] = [2][]goDecl{goDecls(one.was, both), goDecls(one.is, both)}
 			}
 		}
 	}

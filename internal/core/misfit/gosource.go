@@ -28,6 +28,7 @@ type gosource struct {
 	pkgs    map[string]*gopackage // those that can be imported, by folder
 	modules map[string]string     // the path of the module that a folder's go.mod begins, by the folder; empty for none
 	todo    []func() error        // what is reached, and has not been followed yet
+	named   map[farRef]bool       // what names found
 }
 
 // goname is a file of Go in one of its versions.
@@ -43,12 +44,20 @@ type gofile struct {
 	text    string
 	head    string // up to the first declaration
 	decls   []outline.Decl
-	touched []bool // of each, whether a side changed it
-	pkg     string // the package's name
+	touched []touch // of each
+	pkg     string  // the package's name
 	imports []goimport
 	uses    [][2]*uses // of each declaration, without and with the bodies of functions, once it is known
 	split   []string   // the lines, once they were asked for
 }
+
+// touch is which sides changed a declaration.
+type touch byte
+
+const (
+	yours touch = 1 << iota
+	theirs
+)
 
 // goimport is an import of a file.
 type goimport struct {
@@ -78,6 +87,7 @@ type gopackage struct {
 	files    []*sliced
 	bodies   bool                // what functions do is looked at
 	declared map[string][]goref  // by name; with a type its methods
+	methods  map[string][]goref  // by their own names
 	reached  map[string]bool     // names
 	imported []*gopackage        // that are reached from it
 	byName   []map[string]string // of each file's imports: the folder in this tree, by the name there
@@ -91,7 +101,7 @@ type goref struct{ file, decl int }
 
 func (f *finder) gosource(tree object.ID) *gosource {
 	return &gosource{f: f, tree: tree, at: object.NewFinder(f.store), pkgs: map[string]*gopackage{},
-		modules: map[string]string{}}
+		modules: map[string]string{}, named: map[farRef]bool{}}
 }
 
 var moduleLine = rx.New(`(?m)^module\s+"?([^\s"]+)`)
@@ -177,13 +187,17 @@ func (g *gosource) importable(dir string) (*gopackage, error) {
 }
 
 func newPackage(dir string, bodies bool, files []*gofile) *gopackage {
-	p := &gopackage{dir: dir, bodies: bodies, declared: map[string][]goref{}, reached: map[string]bool{},
+	p := &gopackage{dir: dir, bodies: bodies, declared: map[string][]goref{},
+		methods: map[string][]goref{}, reached: map[string]bool{},
 		byName: make([]map[string]string, len(files))}
 	for i, f := range files {
 		p.files = append(p.files, &sliced{f, make([]kept, len(f.decls))})
 		for j, d := range f.decls {
 			for _, name := range d.Names {
 				p.declared[name] = append(p.declared[name], goref{i, j})
+			}
+			if d.Method != "" {
+				p.methods[d.Method] = append(p.methods[d.Method], goref{i, j})
 			}
 		}
 	}
@@ -255,26 +269,48 @@ func (g *gosource) cut(name goname, text string) *gofile {
 		f.imports = append(f.imports, one)
 	}
 	f.head, f.decls = outline.Cut(text)
-	f.uses, f.touched = make([][2]*uses, len(f.decls)), make([]bool, len(f.decls))
-	for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
-		if changed := g.f.of(side, name.path); changed != nil {
-			f.touch(changed.was)
-		}
-	}
+	f.uses = make([][2]*uses, len(f.decls))
+	f.touch(g.f.of(merge.Yours, name.path), g.f.of(merge.Theirs, name.path))
 	g.f.goes.named[f.at] = f
 	return f
 }
 
-// touch marks the declarations that an earlier text of the file has not got.
-func (f *gofile) touch(was string) {
-	_, before := outline.Cut(was)
-	had := make(map[string]bool, len(before))
-	for _, d := range before {
-		had[d.Text] = true
+// touch tells who changed each declaration, by what the sides did to the file. Both did where it is as neither has it.
+func (f *gofile) touch(y, t *file) {
+	f.touched = make([]touch, len(f.decls))
+	var had map[string]bool
+	var has [2]map[string]bool
+	for i, one := range []*file{y, t} {
+		if one != nil {
+			had, has[i] = declsOf(one.was), declsOf(one.is)
+		}
+	}
+	if y == nil && t == nil {
+		return
 	}
 	for i, d := range f.decls {
-		f.touched[i] = f.touched[i] || !had[d.Text]
+		if had[d.Text] {
+			continue
+		}
+		switch in := [2]bool{has[0][d.Text], has[1][d.Text]}; in {
+		case [2]bool{true, false}:
+			f.touched[i] = yours
+		case [2]bool{false, true}:
+			f.touched[i] = theirs
+		default:
+			f.touched[i] = yours | theirs
+		}
 	}
+}
+
+// declsOf lists the texts of a file's declarations.
+func declsOf(text string) map[string]bool {
+	_, decls := outline.Cut(text)
+	out := make(map[string]bool, len(decls))
+	for _, d := range decls {
+		out[d.Text] = true
+	}
+	return out
 }
 
 func (f *gofile) lines() []string {
@@ -327,8 +363,11 @@ func (f *sliced) outline() string {
 	return out.String()
 }
 
-// checked prepares the check of a folder's package: what a side changed in it is kept, with what that reaches.
-func (g *gosource) checked(dir string) (*checked, error) {
+// wanted says which declarations of a package are to be checked.
+type wanted func(g *gosource, p *gopackage, r goref) (bool, error)
+
+// checked prepares the check of a folder's package: what is wanted of it is kept, with what that reaches.
+func (g *gosource) checked(dir string, wanted wanted) (*checked, error) {
 	files, err := g.read(dir, false, all)
 	if err != nil {
 		return nil, err
@@ -349,8 +388,12 @@ func (g *gosource) checked(dir string) (*checked, error) {
 	c.beside.inside = c.inside
 	for _, p := range []*gopackage{c.inside, c.beside} {
 		for i, f := range p.files {
-			for j, d := range f.decls {
-				if f.touched[j] || d.Token == "var" && slices.Contains(d.Names, "_") { // that holds a type to an interface
+			for j := range f.decls {
+				want, err := wanted(g, p, goref{i, j})
+				if err != nil {
+					return nil, err
+				}
+				if want {
 					g.keep(p, goref{i, j}, whole)
 				}
 			}
@@ -459,6 +502,50 @@ func (g *gosource) importsOf(p *gopackage, file int) (map[string]string, error) 
 	return out, nil
 }
 
+// farRef is a declaration of any package.
+type farRef struct {
+	of *gopackage
+	goref
+	types *goChanges // that were looked for
+	steps int        // and how far
+}
+
+// refs lists the declarations that code in a file may use, as far as its names tell: those of the package, what is
+// selected of the packages of this tree that it imports, and methods of either, or of all that the file imports.
+func (g *gosource) refs(p *gopackage, file int, u *uses, all bool) (out []farRef, err error) {
+	take := func(of *gopackage, list []goref) {
+		for _, r := range list {
+			out = append(out, farRef{of: of, goref: r})
+		}
+	}
+	imports, err := g.importsOf(p, file)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range u.names {
+		take(p, p.declared[name])
+	}
+	for _, name := range u.selected {
+		take(p, p.methods[name])
+	}
+	for name, dir := range imports {
+		if !all && u.of[name] == nil {
+			continue
+		}
+		q, err := g.importable(dir)
+		if err != nil {
+			return nil, err
+		}
+		for _, selected := range u.of[name] {
+			take(q, q.declared[selected])
+		}
+		for _, name := range u.selected {
+			take(q, q.methods[name])
+		}
+	}
+	return out, nil
+}
+
 // meets reports whether what is reached from a package is in folders of both kinds.
 func (c *checked) meets(a, b map[string]bool) bool {
 	seen := map[*gopackage]bool{}
@@ -477,6 +564,19 @@ func (c *checked) meets(a, b map[string]bool) bool {
 	visit(c.inside)
 	visit(c.beside)
 	return metA && metB
+}
+
+// wrongIn adds the texts of the declarations with errors.
+func (c *checked) wrongIn(texts map[string]bool) {
+	for _, f := range slices.Concat(c.inside.files, c.beside.files) {
+		for _, d := range f.decls {
+			if slices.ContainsFunc(c.errs, func(e goError) bool {
+				return e.path == f.path && e.line > d.Line && e.line <= d.Line+d.Lines
+			}) {
+				texts[d.Text] = true
+			}
+		}
+	}
 }
 
 // lines are those of a file of the package.

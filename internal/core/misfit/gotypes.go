@@ -239,36 +239,48 @@ func (c *checked) unusedImports() {
 
 // uses is the names in a piece of code.
 type uses struct {
-	names []string            // each once
-	of    map[string][]string // what is selected of a name
+	names    []string            // that stand by themselves, each once
+	selected []string            // that something is selected by, each once
+	of       map[string][]string // what is selected of a name that stands by itself
+}
+
+// any reports whether a function holds for one of the names.
+func (u *uses) any(holds func(name string) bool) bool {
+	return slices.ContainsFunc(u.names, holds) || slices.ContainsFunc(u.selected, holds)
 }
 
 // usesOf lists the names in code. It sees no difference between what is declared there and what is used.
 func usesOf(text string) *uses {
 	u := &uses{of: map[string][]string{}}
 	var s scanner.Scanner
-	fset := token.NewFileSet()
-	s.Init(fset.AddFile("", -1, len(text)), []byte(text), func(token.Position, string) {}, 0)
+	s.Init(token.NewFileSet().AddFile("", -1, len(text)), []byte(text), func(token.Position, string) {}, 0)
 	seen := map[string]bool{}
-	for last, dotted := "", false; ; {
+	put := func(list *[]string, key, name string) {
+		if !seen[key] {
+			seen[key] = true
+			*list = append(*list, name)
+		}
+	}
+	for last, dot := "", false; ; {
 		_, tok, name := s.Scan()
 		switch {
 		case tok == token.EOF:
 			return u
 		case tok == token.PERIOD:
-			dotted = last != ""
+			dot = true
 			continue
-		case tok != token.IDENT:
-			last, dotted = "", false
-			continue
+		case tok == token.IDENT && dot:
+			put(&u.selected, "."+name, name)
+			if last != "" {
+				u.of[last] = append(u.of[last], name)
+			}
+			last = ""
+		case tok == token.IDENT:
+			put(&u.names, name, name)
+			last = name
+		default:
+			last = ""
 		}
-		if dotted {
-			u.of[last] = append(u.of[last], name)
-		}
-		if !seen[name] {
-			seen[name] = true
-			u.names = append(u.names, name)
-		}
-		last, dotted = name, false
+		dot = false
 	}
 }

@@ -10,11 +10,12 @@ import (
 
 // Decl is a top-level declaration, or a group of them in parentheses.
 type Decl struct {
-	Line  int      // the first, from 0
-	Lines int      // how many there are
-	Text  string   // of these lines, without comments and blank lines after the declaration
-	Token string   // const, func, import, type or var
-	Names []string // what it declares; of a method its receiver's type
+	Line   int      // the first, from 0
+	Lines  int      // how many there are
+	Text   string   // of these lines, without comments and blank lines after the declaration
+	Token  string   // const, func, import, type or var
+	Names  []string // what it declares; of a method its receiver's type
+	Method string   // the name of a method
 }
 
 // Cut lists the declarations of a text in their order, and returns the text before the first one: the package clause
@@ -69,9 +70,10 @@ func (d *Decl) name() {
 	switch {
 	case d.Token == "import":
 	case d.Token == "func":
-		if receiver, _, ok := strings.Cut(rest, ")"); ok && strings.HasPrefix(rest, "(") {
+		if receiver, method, ok := strings.Cut(rest, ")"); ok && strings.HasPrefix(rest, "(") {
 			rest, _, _ = strings.Cut(receiver, "[")
 			rest = rest[strings.LastIndexAny(rest, " *(")+1:]
+			d.Method = strings.Join(names(strings.TrimLeft(method, " ")), "")
 		}
 		d.Names = names(rest)
 	case !strings.HasPrefix(rest, "("):
