@@ -35,7 +35,7 @@ var arrows = map[string]string{
 	"core/annotate": "core/object core/diff core/history core/merge",
 	"core/decided":  "core/object core/diff core/history core/merge core/settle",
 	"core/replay":   "core/parallel core/object core/diff core/merge core/history +golang.org/x/sync",
-	"core/settle":   "core/rx core/object core/diff core/merge core/outline +github.com/BurntSushi/toml +go.yaml.in/yaml",
+	"core/settle":   "core/rx core/object core/diff core/merge core/outline core/parallel +github.com/BurntSushi/toml +go.yaml.in/yaml",
 	"core/diagnose": "core/rx",
 	"core/lexing":   "core/rx +github.com/alecthomas/chroma",
 	"core/outline":  "",

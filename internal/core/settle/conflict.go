@@ -68,6 +68,7 @@ type File struct {
 	Questions []*Question
 	source    *merge.Conflict
 	readable  func() bool
+	wild      bool   // a version of it is larger, or nests deeper, than the readers of formats go
 	generated bool   // a program makes it
 	command   string // that makes it anew, where it is known
 }

@@ -8,6 +8,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/parallel"
 )
 
 // Chosen gives what the decisions choose for a conflict or, with settled false, what
@@ -92,19 +93,50 @@ func NewFiles(store *object.Overlay) *Files { return &Files{store: store, open: 
 
 // Open is the remembered Open.
 func (fs *Files) Open(c *merge.Conflict) *File {
-	key := fileKey{c.Path, c.Subject.Facts(), c.Kind}
 	fs.mu.Lock()
 	defer fs.mu.Unlock()
+	key := keyOfFile(c)
 	f := fs.open[key]
 	if f == nil {
-		f = Open(c)
-		fs.measure(f)
-		fs.offerAnew(f)
-		fs.offerBoth(f)
-		fs.recall(f)
-		fs.open[key] = f
+		f = fs.complete(key, Open(c))
 	}
 	return f
+}
+
+func keyOfFile(c *merge.Conflict) fileKey { return fileKey{c.Path, c.Subject.Facts(), c.Kind} }
+
+// complete offers what is not known by the conflict alone, and remembers the file. fs.mu is held.
+func (fs *Files) complete(key fileKey, f *File) *File {
+	fs.measure(f)
+	fs.offerAnew(f)
+	fs.offerBoth(f)
+	fs.recall(f)
+	fs.open[key] = f
+	return f
+}
+
+// openAll opens what is not open yet, on all processors.
+func (fs *Files) openAll(ctx context.Context, list []merge.Conflict) error {
+	fs.mu.Lock()
+	defer fs.mu.Unlock()
+	var missing []*merge.Conflict
+	for i := range list {
+		if fs.open[keyOfFile(&list[i])] == nil {
+			missing = append(missing, &list[i])
+		}
+	}
+	opened := make([]*File, len(missing))
+	err := parallel.Do(len(missing), 1, func(i int) error {
+		opened[i] = Open(missing[i])
+		return ctx.Err()
+	})
+	if err != nil {
+		return err
+	}
+	for i, c := range missing {
+		fs.complete(keyOfFile(c), opened[i])
+	}
+	return nil
 }
 
 // offerBoth offers to keep both files that were added under one name, or came to have it, whole and under two names.
@@ -193,6 +225,9 @@ func (fs *Files) measure(f *File) {
 // a replay.Resolver when b is bound.
 func (fs *Files) Resolve(ctx context.Context, r *merge.Result, b *Decisions) (d merge.Decided, all bool, err error) {
 	d, all, b = merge.Decided{Entries: map[string]object.Entry{}}, true, b.Indexed()
+	if err := fs.openAll(ctx, r.Conflicts); err != nil {
+		return d, false, err
+	}
 	for i := range r.Conflicts {
 		if err := ctx.Err(); err != nil {
 			return d, false, err

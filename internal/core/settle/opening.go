@@ -109,18 +109,17 @@ func (f *File) openText(s *merge.Lines) {
 	all.Theirs = &source{lines: f.Text.Theirs, all: all}
 	at := place{path: f.Path, sources: all, text: f.Text}
 	at.entries = languageOf(f.Path).entries
-	plain := false
 	if at.entries != nil || HasReader(f.Path) {
 		for _, lines := range [][]string{f.Text.Base, f.Text.Yours, f.Text.Theirs} {
-			plain = plain || !tame(strings.Join(lines, ""))
+			f.wild = f.wild || !tame(strings.Join(lines, ""))
 		}
 	}
-	if plain {
+	if f.wild {
 		at.entries = nil
 	}
 	defer func() {
 		for _, q := range f.Questions {
-			q.Plain = plain
+			q.Plain = f.wild
 		}
 	}()
 	f.command, f.generated = madeBy(at)

@@ -41,7 +41,12 @@ func (f *File) Join(choose func(c *Question) Option) string { return string(f.jo
 
 // join is Join as it is stored.
 func (f *File) join(choose func(c *Question) Option) []byte {
-	parts, size := f.Parts(choose), 0
+	return textOf(f.Parts(choose))
+}
+
+// textOf joins the lines of parts.
+func textOf(parts []Part) []byte {
+	size := 0
 	for _, p := range parts {
 		for _, l := range p.Lines {
 			size += len(l)
