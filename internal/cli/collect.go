@@ -7,9 +7,9 @@ import (
 	"time"
 )
 
-// firstHeap is how much a command may allocate before the collector runs for the first time, in MB. Most commands end
-// before they come to that; from 4 MB on, as is usual, it takes them a twentieth of their time.
-const firstHeap = 32
+// firstHeap is how much a command may allocate before the collector runs, in MB. Most commands end before they come to
+// that; from 4 MB on, as is usual, it takes them a twentieth of their time.
+const firstHeap = 48
 
 // thenPercent is how much of what is alive may be allocated before it runs again. Usual is 100, which takes a tenth
 // more memory in large work, and no less time to speak of.
@@ -43,8 +43,10 @@ func collectLate(runs uint64) {
 	go func() {
 		// The collector itself would tell (runtime.AddCleanup), but where there is much to do only when it runs again.
 		for waited := lookEvery; waited < lateFor; waited += lookEvery {
-			if time.Sleep(lookEvery); collected() > runs {
-				break
+			time.Sleep(lookEvery)
+			if now := collected(); now > runs {
+				runs = now
+				debug.SetGCPercent(max(thenPercent, 100*firstHeap<<20/alive()-100))
 			}
 		}
 		debug.SetGCPercent(thenPercent)
@@ -56,4 +58,11 @@ func collected() uint64 {
 	s := []metrics.Sample{{Name: "/gc/cycles/total:gc-cycles"}}
 	metrics.Read(s)
 	return s[0].Value.Uint64()
+}
+
+// alive is how many bytes the collector found in use when it ran last.
+func alive() int {
+	s := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
+	metrics.Read(s)
+	return max(1, int(s[0].Value.Uint64()))
 }

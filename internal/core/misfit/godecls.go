@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/merge"
-	"dorvik.dev/dorvik/internal/core/outline"
 )
 
 // goDecl is something a Go file declares: its name, with that of the type it is in, and how it is declared.
@@ -23,9 +22,9 @@ type goDecl struct {
 }
 
 // goDecls lists what a file declares at its top, but for the declarations whose texts are in both.
-func goDecls(text string, both map[string]bool) (out []goDecl) {
+func goDecls(text string, c *cut, both map[string]bool) (out []goDecl) {
 	fset := token.NewFileSet()
-	short := differing(text, both)
+	short := c.without(both)
 	a, err := parser.ParseFile(fset, "", short, parser.SkipObjectResolution)
 	if err != nil {
 		short = text
@@ -85,34 +84,18 @@ func goMembers(s *ast.TypeSpec, put func(key, name string, at token.Pos, kind st
 	}
 }
 
-// differing is a text without the declarations whose texts are in both, and without what functions do. All else stands
-// where it stood.
-func differing(text string, both map[string]bool) string {
-	head, decls := outline.Cut(text)
+// without is a text without some declarations, and without what functions do. All else stands where it stood.
+func (c *cut) without(texts map[string]bool) string {
 	var out strings.Builder
-	out.WriteString(head)
-	for at, i := strings.Count(head, "\n"), 0; i < len(decls); i++ {
-		if d := decls[i]; !both[d.Text] {
+	out.WriteString(c.head)
+	for at, i := strings.Count(c.head, "\n"), 0; i < len(c.decls); i++ {
+		if d := c.decls[i]; !texts[d.Text] {
 			out.WriteString(strings.Repeat("\n", d.Line-at))
 			out.WriteString(bare(d.Text))
 			at = d.Line + strings.Count(d.Text, "\n")
 		}
 	}
 	return out.String()
-}
-
-// inBoth lists the declarations that two texts of a file have alike.
-func inBoth(a, b string) map[string]bool {
-	out, in := map[string]bool{}, map[string]bool{}
-	_, decls := outline.Cut(a)
-	for _, d := range decls {
-		in[d.Text] = true
-	}
-	_, decls = outline.Cut(b)
-	for _, d := range decls {
-		out[d.Text] = in[d.Text]
-	}
-	return out
 }
 
 func receiverName(x ast.Expr) string {

@@ -252,8 +252,8 @@ func (b *blame) declared(side merge.Side) map[string][2][]goDecl {
 		b.decls[i] = map[string][2][]goDecl{}
 		for _, one := range b.sides[i] {
 			if path.Ext(one.path) == ".go" {
-				both := inBoth(one.was, one.is)
-				b.decls[i][one.path] = [2][]goDecl{goDecls(one.was, both), goDecls(one.is, both)}
+				was, is := b.goes.cut(one.old.ID, one.was), b.goes.cut(one.new.ID, one.is)
+				b.decls[i][one.path] = [2][]goDecl{goDecls(one.was, was, is.texts), goDecls(one.is, is, was.texts)}
 			}
 		}
 	}
@@ -377,6 +377,9 @@ func (b *blame) importGone(side merge.Side, p, name string) *Place {
 var oneImport = rx.New(`^\s*(?:import\s+)?(?:\w+\s+)?"([^"]+)"\s*$`)
 
 func importLine(l string) (imported string, ok bool) {
+	if !strings.Contains(l, `"`) {
+		return "", false
+	}
 	m := oneImport.FindStringSubmatch(strings.TrimRight(l, "\r\n"))
 	if m == nil {
 		return "", false

@@ -268,21 +268,22 @@ func (g *gosource) cut(name goname, text string) *gofile {
 		}
 		f.imports = append(f.imports, one)
 	}
-	f.head, f.decls = outline.Cut(text)
+	cut := g.f.goes.cut(name.id, text)
+	f.head, f.decls = cut.head, cut.decls
 	f.uses = make([][2]*uses, len(f.decls))
-	f.touch(g.f.of(merge.Yours, name.path), g.f.of(merge.Theirs, name.path))
+	f.touch(g.f.goes, g.f.of(merge.Yours, name.path), g.f.of(merge.Theirs, name.path))
 	g.f.goes.named[f.at] = f
 	return f
 }
 
 // touch tells who changed each declaration, by what the sides did to the file. Both did where it is as neither has it.
-func (f *gofile) touch(y, t *file) {
+func (f *gofile) touch(goes *goshared, y, t *file) {
 	f.touched = make([]touch, len(f.decls))
 	var had map[string]bool
 	var has [2]map[string]bool
 	for i, one := range []*file{y, t} {
 		if one != nil {
-			had, has[i] = declsOf(one.was), declsOf(one.is)
+			had, has[i] = goes.cut(one.old.ID, one.was).texts, goes.cut(one.new.ID, one.is).texts
 		}
 	}
 	if y == nil && t == nil {
@@ -301,16 +302,6 @@ func (f *gofile) touch(y, t *file) {
 			f.touched[i] = yours | theirs
 		}
 	}
-}
-
-// declsOf lists the texts of a file's declarations.
-func declsOf(text string) map[string]bool {
-	_, decls := outline.Cut(text)
-	out := make(map[string]bool, len(decls))
-	for _, d := range decls {
-		out[d.Text] = true
-	}
-	return out
 }
 
 func (f *gofile) lines() []string {

@@ -15,6 +15,8 @@ import (
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/outline"
 )
 
 // goError is what the type checker says of a line.
@@ -30,13 +32,36 @@ type goError struct {
 type goshared struct {
 	fset  *token.FileSet
 	files map[goname]*gofile
+	cuts  map[object.ID]*cut
 	named map[string]*gofile        // by the name that positions have
 	pkgs  map[string]*types.Package // by their keys
 }
 
 func newGoshared() *goshared {
-	return &goshared{fset: token.NewFileSet(), files: map[goname]*gofile{}, named: map[string]*gofile{},
-		pkgs: map[string]*types.Package{}}
+	return &goshared{fset: token.NewFileSet(), files: map[goname]*gofile{}, cuts: map[object.ID]*cut{},
+		named: map[string]*gofile{}, pkgs: map[string]*types.Package{}}
+}
+
+// cut is a text that was cut into its declarations.
+type cut struct {
+	head  string
+	decls []outline.Decl
+	texts map[string]bool // of the declarations
+}
+
+// cut cuts the text of a blob, once.
+func (g *goshared) cut(id object.ID, text string) *cut {
+	c := g.cuts[id]
+	if c == nil {
+		c = &cut{}
+		c.head, c.decls = outline.Cut(text)
+		c.texts = make(map[string]bool, len(c.decls))
+		for _, d := range c.decls {
+			c.texts[d.Text] = true
+		}
+		g.cuts[id] = c
+	}
+	return c
 }
 
 // checked is a package under a check, with what the type checker found.

@@ -43,7 +43,7 @@ func Cut(text string) (head string, decls []Decl) {
 			open, from = len(decls), at
 			decls = append(decls, Decl{Line: n, Token: word})
 		}
-		if !strings.HasPrefix(line, "//") && strings.TrimSpace(line) != "" {
+		if isCode(line) {
 			end, lines = next, n+1
 		}
 		at = next
@@ -56,12 +56,30 @@ func Cut(text string) (head string, decls []Decl) {
 
 // keyword returns the keyword by which a line begins a declaration, or "".
 func keyword(line string) string {
-	for _, word := range []string{"func", "type", "var", "const", "import"} {
-		if rest, ok := strings.CutPrefix(line, word); ok && rest != "" && strings.IndexByte(" (\t\"", rest[0]) >= 0 {
-			return word
-		}
+	word := ""
+	switch line[0] {
+	case 'f':
+		word = "func"
+	case 't':
+		word = "type"
+	case 'v':
+		word = "var"
+	case 'c':
+		word = "const"
+	case 'i':
+		word = "import"
+	default:
+		return ""
+	}
+	if rest, ok := strings.CutPrefix(line, word); ok && rest != "" && strings.IndexByte(" (\t\"", rest[0]) >= 0 {
+		return word
 	}
 	return ""
+}
+
+// isCode reports whether a line has anything but blanks and, from the left margin on, a comment.
+func isCode(line string) bool {
+	return line[0] > ' ' && line[0] != '/' || !strings.HasPrefix(line, "//") && strings.TrimSpace(line) != ""
 }
 
 // name finds what the declaration declares.
