@@ -120,23 +120,44 @@ func receiverName(x ast.Expr) string {
 
 // goChanges is what a side changed of what its Go files declare, by names.
 type goChanges struct {
-	other map[string]bool // what is gone, or declared otherwise
-	fresh map[string]bool // what is new
-	types map[string]bool // types that can do less, or are something else, and interfaces that ask for something else
-	wider map[string]bool // structs with more fields: literals of all fields no longer fit
+	other names // what is gone, or declared otherwise
+	fresh names // what is new
+	less  names // types that can do less, or are something else
+	more  names // types that are new, or have new methods
+	asks  names // interfaces that ask for more
+	wider names // structs with more fields: literals of all fields no longer fit
 }
 
-func (b *blame) goChanges(side merge.Side) *goChanges {
-	out := &goChanges{map[string]bool{}, map[string]bool{}, map[string]bool{}, map[string]bool{}}
+// names is a set of names.
+type names struct{ in map[string]bool }
+
+func (n *names) has(name string) bool { return n.in[name] }
+
+func (n *names) add(name string) {
+	if n.in == nil {
+		n.in = map[string]bool{}
+	}
+	n.in[name] = true
+}
+
+func (b *blame) goChanges(side merge.Side) (*goChanges, error) {
+	out := &goChanges{}
+	tree := b.gosource(b.tree(side))
 	for p, pair := range b.declared(side) {
 		one := b.of(side, p)
-		if one.new.Absent() || one.old.Absent() {
-			out.other[path.Base(path.Dir(p))] = true // its package may be gone, or new
+		if one.new.Absent() {
+			left, err := tree.read(path.Dir(p), false, 1)
+			if err != nil {
+				return nil, err
+			}
+			if len(left) == 0 {
+				out.other.add(path.Base(path.Dir(p)))
+			}
 		}
 		for _, e := range one.edits {
 			for _, l := range one.from[e.A0:e.A1] {
 				if imported, ok := importLine(l); ok {
-					out.other[path.Base(imported)] = true
+					out.other.add(path.Base(imported))
 				}
 			}
 		}
@@ -148,22 +169,30 @@ func (b *blame) goChanges(side merge.Side) *goChanges {
 			}
 		}
 	}
-	return out
+	return out, nil
 }
 
 // take notes a declaration that is not as it was; had says that there was one.
 func (c *goChanges) take(d goDecl, had bool) {
-	of, _, in := strings.Cut(d.key, ".")
+	of, _, _ := strings.Cut(d.key, ".")
 	if had {
-		c.other[d.name] = true
+		c.other.add(d.name)
 	} else {
-		c.fresh[d.name] = true
+		c.fresh.add(d.name)
 	}
 	switch {
-	case d.kind == "ask" || had && (d.kind == "method" || d.kind == "type"):
-		c.types[of] = true
-	case in && d.kind == "field":
-		c.wider[of] = true
+	case d.kind == "func" || d.kind == "value":
+	case had && d.kind != "field":
+		c.less.add(of)
+	case d.kind == "ask":
+		c.asks.add(of)
+	case d.kind == "field":
+		c.wider.add(of)
+	default:
+		c.more.add(of)
+	}
+	if d.kind == "method" {
+		c.more.add(of) // it may be what was asked for
 	}
 }
 
@@ -188,41 +217,52 @@ func (b *blame) wants(g *gosource, p *gopackage, r goref) (bool, error) {
 		}
 		mine := b.changes[1-i]
 		if u.any(func(name string) bool {
-			return other.other[name] || other.types[name] || mine.fresh[name] && other.fresh[name] ||
-				other.wider[name] && strings.Contains(d.Text, name+"{")
+			return other.other.has(name) || mine.fresh.has(name) && other.fresh.has(name) ||
+				other.wider.has(name) && strings.Contains(d.Text, name+"{")
 		}) {
 			return true, nil
 		}
-		if len(other.types) > 0 {
-			if far, err := g.names(p, r.file, u, other, farthest); far || err != nil {
-				return far, err
+		near, err := g.near(p, r.file, u, &other.less, farthest)
+		if err == nil && !near && len(mine.more.in) > 0 { // what asks for more, and what may not have it, meet
+			if near, err = g.near(p, r.file, u, &other.asks, farthest); err == nil && near {
+				near, err = g.near(p, r.file, u, &mine.more, farthest)
 			}
+		}
+		if near || err != nil {
+			return near, err
 		}
 	}
 	return false, nil
 }
 
-// names reports whether something that is used in a file is declared by a type that is not what it was, up to so many steps away.
-func (g *gosource) names(p *gopackage, file int, u *uses, other *goChanges, steps int) (bool, error) {
+// near reports whether one of some types is named by what is used in a file, or by a declaration of that, up to so many
+// steps away.
+func (g *gosource) near(p *gopackage, file int, u *uses, types *names, steps int) (bool, error) {
+	if len(types.in) == 0 {
+		return false, nil
+	}
+	if u.any(types.has) {
+		return true, nil
+	}
+	if steps == 0 {
+		return false, nil
+	}
 	refs, err := g.refs(p, file, u, steps == farthest)
 	if err != nil {
 		return false, err
 	}
 	for _, r := range refs {
-		r.types, r.steps = other, steps
-		far, known := g.named[r]
+		r.types, r.steps = types, steps
+		near, known := g.looked[r]
 		if !known {
-			g.named[r] = false // where it leads back here
+			g.looked[r] = false // where it leads back here
 			head := r.of.files[r.file].usesOf(r.decl, header)
-			far = head.any(func(name string) bool { return other.types[name] })
-			if !far && steps > 1 {
-				if far, err = g.names(r.of, r.file, head, other, steps-1); err != nil {
-					return far, err
-				}
+			if near, err = g.near(r.of, r.file, head, types, steps-1); err != nil {
+				return false, err
 			}
-			g.named[r] = far
+			g.looked[r] = near
 		}
-		if far {
+		if near {
 			return true, nil
 		}
 	}

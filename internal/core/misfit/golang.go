@@ -27,7 +27,11 @@ func (f *finder) golang(ctx context.Context) (out []Misfit, err error) {
 		return nil, nil
 	}
 	b := &blame{finder: f, joined: f.gosource(f.trees.Joined)}
-	b.changes = [2]*goChanges{b.goChanges(merge.Yours), b.goChanges(merge.Theirs)}
+	for i, side := range []merge.Side{merge.Yours, merge.Theirs} {
+		if b.changes[i], err = b.goChanges(side); err != nil {
+			return nil, err
+		}
+	}
 	dirs := maps.Clone(changed[0])
 	maps.Copy(dirs, changed[1])
 	wrong, err := b.check(ctx, b.joined, slices.Sorted(maps.Keys(dirs)), b.wants, changed)
@@ -100,7 +104,7 @@ func (b *blame) check(ctx context.Context, g *gosource, dirs []string, wanted wa
 // none, as with what comes from outside this tree.
 func (b *blame) isOld(e goError) bool {
 	kind, name := said(e.msg)
-	return kind == Removed && !strings.HasPrefix(e.msg, notUsed) && !b.changes[0].other[name] && !b.changes[1].other[name]
+	return kind == Removed && !strings.HasPrefix(e.msg, notUsed) && !b.changes[0].other.has(name) && !b.changes[1].other.has(name)
 }
 
 const notUsed = "declared and not used"

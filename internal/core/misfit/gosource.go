@@ -28,7 +28,7 @@ type gosource struct {
 	pkgs    map[string]*gopackage // those that can be imported, by folder
 	modules map[string]string     // the path of the module that a folder's go.mod begins, by the folder; empty for none
 	todo    []func() error        // what is reached, and has not been followed yet
-	named   map[farRef]bool       // what names found
+	looked  map[farRef]bool       // what near found
 }
 
 // goname is a file of Go in one of its versions.
@@ -101,7 +101,7 @@ type goref struct{ file, decl int }
 
 func (f *finder) gosource(tree object.ID) *gosource {
 	return &gosource{f: f, tree: tree, at: object.NewFinder(f.store), pkgs: map[string]*gopackage{},
-		modules: map[string]string{}, named: map[farRef]bool{}}
+		modules: map[string]string{}, looked: map[farRef]bool{}}
 }
 
 var moduleLine = rx.New(`(?m)^module\s+"?([^\s"]+)`)
@@ -497,8 +497,8 @@ func (g *gosource) importsOf(p *gopackage, file int) (map[string]string, error) 
 type farRef struct {
 	of *gopackage
 	goref
-	types *goChanges // that were looked for
-	steps int        // and how far
+	types *names // that were looked for
+	steps int    // and how far
 }
 
 // refs lists the declarations that code in a file may use, as far as its names tell: those of the package, what is
