@@ -154,7 +154,8 @@ func (f freshLine) holds(line string, words, added []string, taken map[string]in
 	if whole := inOrder(strings.Fields(f.line), parts) == len(parts); !whole {
 		has, few := inOrder(f.words, words), 0 < len(added) && 2*len(added) <= len(words)
 		all := has == len(words) && 2*has > len(f.words)
-		if !f.woven || !all && !(few && 2*has > len(words) && inOrder(f.words, added) == len(added)) {
+		if !f.woven || !all && !(few && 2*has > len(words) && inOrder(f.words, added) == len(added) &&
+			hasAll(f.words, words, added)) {
 			return false
 		}
 	}
@@ -168,6 +169,13 @@ func (f freshLine) holds(line string, words, added []string, taken map[string]in
 		}
 	}
 	return true
+}
+
+// hasAll reports whether a line has of each of some words as many copies as all its words have: one that was added
+// beside another of its kind is not held by that other.
+func hasAll(line, words, some []string) bool {
+	more := diff.More(words, line)
+	return !slices.ContainsFunc(some, func(w string) bool { return more[w] > 0 })
 }
 
 // inOrder counts how many of some words stand in a line, in their order.

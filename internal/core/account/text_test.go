@@ -33,8 +33,10 @@ func TestTexts(t *testing.T) {
 		"theirs has its words and more":  {"d/j 1", "d/j 1\nd/j 11", "n/d/j 11\nd/j 1", "n/d/j 11\nd/j 1", "2 d/j 11"},
 		"theirs has its fields":          {"x = 0", "x = 1", "x = 1 + y", "x = 1 + y", ""},
 		"half of its words are a line's": {"d/e 6", "a 9\na 6", "d/e 7", "a 9\na 2", "2 a 6"},
-		"a copy is no other line's":      {"", "z 1\nz 3\nz 3\nz 2", "", "z 2\nz 3\nz 6", "1 z 1, 3 z 3"},
-		"the whole text is gone":         {"", "x y", "", "", "1 x, 2 y"},
+		"a word that its line has anyway": {"z-1 8\nz-1 2\nz-1 2\nz-1 3\nz-1 5\nz-1 4\nz-1 10\nz-1 5\nz-1 2\nz-1 5\nz-1 11", "z-1 4\nz-1 9\nz-1 9\nz-1 1\nz-1 7\nz-1 1\nz-1 7", "z-1 8\nz-1 11\nz-1 4\nz-1 2\nz-1 3\nz-1 5\nz-1 4\nz-1 10\nz-1 5\nz-1 2\nz-1 5\nz-1 4",
+			"z-1 4\nz-1 9\nz-1 9\nz-1 1\nz-1 7\nz-1 6", "6 z-1 1, 7 z-1 7"},
+		"a copy is no other line's": {"", "z 1\nz 3\nz 3\nz 2", "", "z 2\nz 3\nz 6", "1 z 1, 3 z 3"},
+		"the whole text is gone":    {"", "x y", "", "", "1 x, 2 y"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			assert.Equal(t, c.want, told(Texts(lines(c.base), lines(c.side), lines(c.other), lines(c.result))))
