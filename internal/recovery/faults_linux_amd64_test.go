@@ -3,6 +3,7 @@ package recovery
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -14,7 +15,7 @@ import (
 	"syscall"
 	"testing"
 
-	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 )
 
@@ -227,37 +228,38 @@ func TestEveryOperationOnFiles(t *testing.T) {
 	if err != nil && os.Getenv("DORVIK_FILES") == "" {
 		some = 1
 	}
-	r := rand.New(rand.NewPCG(seed, 1))
-	tried := 0
-	for name, make := range scenes {
-		h := make()
-		for what, from := range map[string]string{h.act: h.dir, "undo": h.joined} {
-			trace := func(at int, f fault) (dir string, n, exit int, hit string) {
-				dir = h.copy(t, from)
-				n, exit, hit, err := (&tracer{dir: dir, at: at, fault: f}).run(what)
-				if err != nil {
-					t.Skip("nothing can be traced here: ", err)
-				}
-				return dir, n, exit, hit
-			}
-			_, all, exit, _ := trace(0, faults[0])
-			if !assert.True(t, exit == 0 && all > 20, "%s, %s: %d operations, ended with %d", name, what, all, exit) {
-				return
-			}
-			for at := 1; at <= all; at++ {
-				f := faults[at%len(faults)]
-				if some > 0 && r.IntN(all) >= some {
-					continue
-				}
-				dir, _, exit, hit := trace(at, f)
-				tried++
-				if !h.whole(t, dir, fmt.Sprintf("%s, %s: %s at operation %d of %d, %s; it ended with %d", name, what, f.name,
-					at, all, hit, exit)) {
-					return
-				}
-			}
+	for _, name := range slices.Sorted(maps.Keys(scenes)) {
+		h := scenes[name]()
+		for i, what := range []string{h.act, "undo"} {
+			t.Run(name+" "+what, func(t *testing.T) {
+				r := rand.New(rand.NewPCG(seed, 1))
+				h.tryOperations(t, what, []string{h.dir, h.joined}[i], func(all int) bool { return some > 0 && r.IntN(all) >= some })
+			})
 		}
 	}
-	t.Logf("%d points tried", tried)
-	assert.Positive(t, tried)
+}
+
+// tryOperations has an act in a copy of a repository be hit at each of its operations that is not passed over.
+func (h *harbour) tryOperations(t *testing.T, what, from string, passed func(all int) bool) {
+	trace := func(at int, f fault) (dir string, n, exit int, hit string) {
+		dir = h.copy(t, from)
+		n, exit, hit, err := (&tracer{dir: dir, at: at, fault: f}).run(what)
+		if err != nil {
+			t.Skip("nothing can be traced here: ", err)
+		}
+		return dir, n, exit, hit
+	}
+	_, all, exit, _ := trace(0, faults[0])
+	require.True(t, exit == 0 && all > 20, "%d operations, ended with %d", all, exit)
+	tried := 0
+	for at := 1; at <= all && !t.Failed(); at++ {
+		if passed(all) {
+			continue
+		}
+		f := faults[at%len(faults)]
+		dir, _, exit, hit := trace(at, f)
+		tried++
+		h.whole(t, dir, fmt.Sprintf("%s at operation %d of %d, %s; it ended with %d", f.name, at, all, hit, exit))
+	}
+	t.Logf("%d of %d points tried", tried, all)
 }

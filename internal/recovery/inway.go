@@ -184,7 +184,7 @@ func (o *obstacles) on(c object.Change) (tops []string) {
 		if top := o.w.fileAbove(c.Path); top != "" {
 			tops = []string{top}
 		} else if o.w.isFolder(c.Path) {
-			tops = []string{c.Path}
+			tops = o.w.standsAt(c.Path, o.goes) // what goes from it is in nobody's way
 		}
 	}
 	return slices.DeleteFunc(tops, func(top string) bool { return slices.Contains(o.away, top) && !o.w.isFolder(top) })

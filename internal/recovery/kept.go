@@ -257,7 +257,9 @@ func (s *Session) switchLaid(ctx context.Context, tr *Transition) error {
 		if e.IsTree() {
 			e = object.Entry{}
 		}
-		start[p] = e
+		if start[p] = e; !e.Absent() { // git would take a folder for a change of the file
+			s.tree().RemoveEmpty(p)
+		}
 	}
 	if err := x.Set(ctx, start); err != nil {
 		return err

@@ -203,8 +203,11 @@ func (s *Session) moveRefs(ctx context.Context, tr *Transition) error {
 	} else if !tr.here(b) {
 		return &MovedError{Branch: tr.Branch}
 	}
+	begun := time.Now().Add(-tick)
 	err := s.Repo.UpdateRefs(ctx, tr.Message, tr.refs()...)
 	if err == nil {
+		// git had them; one that is left it could not remove, which it does not say.
+		s.clearLocksOf(tr.refs(), begun, time.Now())
 		return nil
 	}
 	if git.Died(err) {
@@ -539,6 +542,9 @@ func (s *Session) returnTo(p string, kept beneath.Folder, as string) {
 // lockPatience is how long a lock must be there unchanged to count as left by the dead.
 const lockPatience = 300 * time.Millisecond
 
+// tick is how much earlier than it is the time of a file can be.
+const tick = 20 * time.Millisecond
+
 func lockingPath(gitDir string) string { return filepath.Join(gitDir, "dorvik", "locking") }
 
 // refresh has the index look again at files that were only touched.
@@ -576,14 +582,18 @@ func (s *Session) clearNoted() {
 // clearLocks removes locks that the transition's own git left when it died. That it is dead
 // is known: this session has the lock which it would still hold.
 func (s *Session) clearLocks(tr *Transition) {
-	names := []string{"index.lock", "HEAD.lock"}
-	for _, r := range tr.refs() {
-		names = append(names, r.Name+".lock")
-	}
-	for _, name := range names {
-		s.clearLock(name, tr.Begun.Add(-2*time.Second), time.Now().Add(time.Hour))
-	}
+	from, to := tr.Begun.Add(-2*time.Second), time.Now().Add(time.Hour)
+	s.clearLock("index.lock", from, to)
+	s.clearLocksOf(tr.refs(), from, to)
 	s.clearOwnLocks()
+}
+
+// clearLocksOf removes locks on HEAD and refs that were made within a time and are not in use.
+func (s *Session) clearLocksOf(refs []git.RefUpdate, from, to time.Time) {
+	s.clearLock("HEAD.lock", from, to)
+	for _, r := range refs {
+		s.clearLock(r.Name+".lock", from, to)
+	}
 }
 
 // clearOwnLocks removes what a git that died left of locks on refs of Dorvik's own. Nobody
