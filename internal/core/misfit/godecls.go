@@ -21,6 +21,31 @@ type goDecl struct {
 	kind string // func, method, type, field, ask (of an interface), value
 }
 
+// declared is what a file declares.
+type declared struct {
+	list  []goDecl
+	byKey map[string]int // the first of a key
+}
+
+func newDeclared(list []goDecl) declared {
+	out := declared{list, make(map[string]int, len(list))}
+	for i, d := range list {
+		if _, known := out.byKey[d.key]; !known {
+			out.byKey[d.key] = i
+		}
+	}
+	return out
+}
+
+// find gives the declaration of a key.
+func (d *declared) find(key string) (goDecl, bool) {
+	i, ok := d.byKey[key]
+	if !ok {
+		return goDecl{}, false
+	}
+	return d.list[i], true
+}
+
 // goDecls lists what a file declares at its top, but for the declarations whose texts are in both.
 func goDecls(text string, c *cut, both map[string]bool) (out []goDecl) {
 	fset := token.NewFileSet()
@@ -162,8 +187,8 @@ func (b *blame) goChanges(side merge.Side) (*goChanges, error) {
 			}
 		}
 		for i, list := range pair {
-			for _, d := range list {
-				if other, ok := find(pair[1-i], d.key); !ok || other.head != d.head {
+			for _, d := range list.list {
+				if other, ok := pair[1-i].find(d.key); !ok || other.head != d.head {
 					out.take(d, ok || i == 0)
 				}
 			}

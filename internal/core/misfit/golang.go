@@ -143,7 +143,7 @@ var goName = rx.New(`[A-Za-z_]\w*`)
 // blame finds the two edits behind an error.
 type blame struct {
 	*finder
-	decls   [2]map[string][2][]goDecl // of the files that each side changed: before and after
+	decls   [2]map[string][2]declared // of the files that each side changed: before and after
 	changes [2]*goChanges
 	joined  *gosource
 }
@@ -250,14 +250,15 @@ func (b *blame) writer(p, line string) (at Place, ok bool) {
 }
 
 // declared gives what each Go file that a side changed declared before, and declares after, but for what is in both.
-func (b *blame) declared(side merge.Side) map[string][2][]goDecl {
+func (b *blame) declared(side merge.Side) map[string][2]declared {
 	i := index(side)
 	if b.decls[i] == nil {
-		b.decls[i] = map[string][2][]goDecl{}
+		b.decls[i] = map[string][2]declared{}
 		for _, one := range b.sides[i] {
-			if path.Ext(one.path) == ".go" {
+			if path.Ext(one.path) == ".go" && (isBuilt(path.Base(one.path), one.was) || isBuilt(path.Base(one.path), one.is)) {
 				was, is := b.goes.cut(one.old.ID, one.was), b.goes.cut(one.new.ID, one.is)
-				b.decls[i][one.path] = [2][]goDecl{goDecls(one.was, was, is.texts), goDecls(one.is, is, was.texts)}
+				b.decls[i][one.path] = [2]declared{newDeclared(goDecls(one.was, was, is.texts)),
+					newDeclared(goDecls(one.is, is, was.texts))}
 			}
 		}
 	}
@@ -280,11 +281,11 @@ func (b *blame) change(side merge.Side, near, name string, kind Kind) (now strin
 	place := func(p string, line int, gone bool) Place { return b.of(side, p).place(side, line-1, gone) }
 	for _, p := range paths {
 		was, is := files[p][0], files[p][1]
-		for _, d := range is {
+		for _, d := range is.list {
 			if d.name != name {
 				continue
 			}
-			old, had := find(was, d.key)
+			old, had := was.find(d.key)
 			switch {
 			case !had && (kind == Duplicate || kind == Implements && d.kind == "ask"):
 				return "", place(p, d.line, false), kind, true
@@ -295,8 +296,8 @@ func (b *blame) change(side merge.Side, near, name string, kind Kind) (now strin
 		if kind == Duplicate {
 			continue
 		}
-		for _, d := range was {
-			if _, stays := find(is, d.key); d.name != name || stays {
+		for _, d := range was.list {
+			if _, stays := is.find(d.key); d.name != name || stays {
 				continue
 			}
 			if to, line, renamed := b.renamed(side, p, d); renamed {
@@ -314,16 +315,6 @@ func (b *blame) change(side merge.Side, near, name string, kind Kind) (now strin
 	return "", at, "", false
 }
 
-// find gives the declaration of a key.
-func find(list []goDecl, key string) (goDecl, bool) {
-	for _, d := range list {
-		if d.key == key {
-			return d, true
-		}
-	}
-	return goDecl{}, false
-}
-
 // renamed finds what a declaration is called now: a new one of its kind, in its type, that is declared alike, or in
 // its very place.
 func (b *blame) renamed(side merge.Side, p string, d goDecl) (now string, line int, ok bool) {
@@ -331,8 +322,8 @@ func (b *blame) renamed(side merge.Side, p string, d goDecl) (now string, line i
 	f := b.of(side, p)
 	of := strings.TrimSuffix(d.key, d.name)
 	var alike []goDecl
-	for _, n := range pair[1] {
-		if _, had := find(pair[0], n.key); had || n.kind != d.kind || strings.TrimSuffix(n.key, n.name) != of {
+	for _, n := range pair[1].list {
+		if _, had := pair[0].find(n.key); had || n.kind != d.kind || strings.TrimSuffix(n.key, n.name) != of {
 			continue
 		}
 		e, in := f.editAt(n.line - 1)
@@ -352,8 +343,8 @@ func (b *blame) renamed(side merge.Side, p string, d goDecl) (now string, line i
 // moved finds the file that a declaration went to.
 func (b *blame) moved(side merge.Side, from string, d goDecl) (to string, line int, ok bool) {
 	for p, pair := range b.declared(side) {
-		if n, is := find(pair[1], d.key); is && p != from {
-			if _, had := find(pair[0], d.key); !had {
+		if n, is := pair[1].find(d.key); is && p != from {
+			if _, had := pair[0].find(d.key); !had {
 				return p, n.line, true
 			}
 		}

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/outline"
@@ -240,26 +241,39 @@ func (c *checked) beginsAt(pos token.Pos) int {
 	return line
 }
 
-// unusedImports finds the imports that nothing uses, of the files that both sides changed: others are as one side has
-// them. Of what comes from outside this tree the name is not known, and taken to be its last part.
+// unusedImports finds the imports that nothing uses, of the files in which both sides took a use away: others are as one
+// side has them. Of what comes from outside this tree the name is not known, and taken to be its last part.
 func (c *checked) unusedImports() {
 	for _, f := range slices.Concat(c.inside.files, c.beside.files) {
-		if c.g.f.of(merge.Yours, f.path) == nil || c.g.f.of(merge.Theirs, f.path) == nil {
+		y, t := c.g.f.of(merge.Yours, f.path), c.g.f.of(merge.Theirs, f.path)
+		if y == nil || t == nil {
 			continue
 		}
-		used := usesOf(f.text)
+		var used *uses
 		for _, i := range f.imports {
 			name := i.name
 			if name == "" {
 				name = c.g.called(i.path, c.inside.dir)
 			}
-			if used.of[name] != nil || name == "_" || name == "." || i.path == "C" {
+			if name == "_" || name == "." || i.path == "C" || !y.tookOut(name+".") || !t.tookOut(name+".") {
 				continue
 			}
-			c.errs = append(c.errs, goError{f.path, i.line, strings.TrimSpace(f.lines()[i.line-1]),
-				`"` + i.path + `" imported and not used`})
+			if used == nil {
+				used = usesOf(f.text)
+			}
+			if used.of[name] == nil {
+				c.errs = append(c.errs, goError{f.path, i.line, strings.TrimSpace(f.lines()[i.line-1]),
+					`"` + i.path + `" imported and not used`})
+			}
 		}
 	}
+}
+
+// tookOut reports whether a line that is gone has some text.
+func (f *file) tookOut(text string) bool {
+	return slices.ContainsFunc(f.edits, func(e diff.Edit) bool {
+		return slices.ContainsFunc(f.from[e.A0:e.A1], func(l string) bool { return strings.Contains(l, text) })
+	})
 }
 
 // uses is the names in a piece of code.
