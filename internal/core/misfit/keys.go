@@ -85,7 +85,7 @@ func (f *finder) keys(ctx context.Context) (out []Misfit, err error) {
 // stillSet reports whether any file of settings that a side changed sets a key.
 func (f *finder) stillSet(side merge.Side, key string) bool {
 	return slices.ContainsFunc(f.sides[index(side)], func(one *file) bool {
-		return isSettings(one.path) && sets(one.to, key)
+		return isSettings(one.path) && strings.Contains(one.is, key) && sets(one.to, key)
 	})
 }
 
@@ -99,10 +99,12 @@ func (f *finder) readBy(side merge.Side, from *file, s setting) (out []Misfit, e
 		if one.lang == nil && path.Ext(one.path) != ".go" {
 			continue
 		}
-		lines := f.reads.code(one, true)
 		for _, i := range one.added() {
-			if i >= len(lines) || !reads.MatchString(lines[i]) {
+			if !reads.MatchString(one.to[i]) {
 				continue
+			}
+			if lines := f.reads.code(one, true); i >= len(lines) || !reads.MatchString(lines[i]) {
+				continue // it is in a comment
 			}
 			if stands, err := f.stands(one.path, one.to[i]); err != nil || !stands {
 				if err != nil {

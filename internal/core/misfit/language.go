@@ -214,6 +214,9 @@ func (r *reading) read(one *file) (lines [2][]string, ok bool) {
 
 // uses lists the lines, from 0, that have a name outside comments and strings, and gives all without those.
 func (r *reading) uses(one *file, name string) (at []int, lines []string) {
+	if !strings.Contains(one.is, name) {
+		return nil, one.to
+	}
 	lines = r.code(one, false)
 	for i, l := range lines {
 		if hasWord(l, name) {

@@ -83,12 +83,14 @@ func (f *finder) wentTo(side merge.Side, gone *file) (string, error) {
 func (f *finder) namedBy(side merge.Side, gone *file) (out []Misfit, err error) {
 	stem := strings.TrimSuffix(path.Base(gone.path), path.Ext(gone.path))
 	for _, one := range f.using(side, stem) {
-		if !mentionsPaths(one.path) {
+		if !mentionsPaths(one.path) || path.Ext(one.path) == ".go" { // the type checker sees what Go imports
 			continue
 		}
-		lines := f.reads.code(one, true)
 		for _, i := range one.added() {
-			if i >= len(lines) || !strings.Contains(one.to[i], stem) || !namesFile(one.path, lines[i], gone.path) {
+			if !strings.Contains(one.to[i], stem) {
+				continue
+			}
+			if lines := f.reads.code(one, true); i >= len(lines) || !namesFile(one.path, lines[i], gone.path) {
 				continue
 			}
 			if stands, err := f.stands(one.path, one.to[i]); err != nil || !stands {
@@ -143,8 +145,6 @@ var (
 func namesFile(in, line, p string) bool {
 	noExt := strings.TrimSuffix(p, path.Ext(p))
 	switch ext := path.Ext(in); {
-	case ext == ".go":
-		return false // the type checker sees what it imports
 	case ext == ".py":
 		m := pyImport.FindStringSubmatch(line)
 		if m == nil {
