@@ -531,7 +531,11 @@ func (s *Session) returnTo(p string, kept beneath.Folder, as string) {
 	}
 	s.tree().RemoveEmpty(p) // folders that came in its place
 	at := filepath.Join(string(kept), filepath.FromSlash(as))
-	switch err := kept.Move(as, s.tree(), p); {
+	err := kept.Move(as, s.tree(), p)
+	if err != nil && !errors.Is(err, beneath.ErrTaken) { // a disk can fail once
+		err = kept.Move(as, s.tree(), p)
+	}
+	switch {
 	case errors.Is(err, beneath.ErrTaken):
 		s.tell("%s stays as it is; what you had there is kept as %s.", p, at)
 	case err != nil:
@@ -559,9 +563,13 @@ func (s *Session) locking(do func() error) error {
 	if err := os.WriteFile(note, nil, 0o600); err != nil {
 		return fmt.Errorf("noting what is done: %w; nothing was changed", err)
 	}
+	begun := time.Now().Add(-tick)
 	err := do()
-	if git.Died(err) {
+	switch {
+	case git.Died(err):
 		s.clearNoted()
+	case err == nil: // git had it; one that is left it could not remove, which it does not say
+		s.clearLock("index.lock", begun, time.Now())
 	}
 	os.Remove(note)
 	return err
