@@ -73,8 +73,8 @@ func (f *finder) golang(ctx context.Context) (out []Misfit, err error) {
 	return out, nil
 }
 
-// check checks the declarations that are wanted of some folders in a tree, and gives the packages with errors. Unless it
-// is nil, changed says what each side changed, and a package that does not reach both is passed over.
+// check checks the declarations that are wanted of some folders in a tree, and gives the packages with errors. changed
+// holds the folders that each side changed: a package that does not reach both is passed over. If it is nil, none is.
 func (b *blame) check(ctx context.Context, g *gosource, dirs []string, wanted wanted, changed *[2]map[string]bool) (
 	wrong []*checked, err error) {
 	var list []*checked
@@ -104,7 +104,8 @@ func (b *blame) check(ctx context.Context, g *gosource, dirs []string, wanted wa
 // none, as with what comes from outside this tree.
 func (b *blame) isOld(e goError) bool {
 	kind, name := said(e.msg)
-	return kind == Removed && !strings.HasPrefix(e.msg, notUsed) && !b.changes[0].other.has(name) && !b.changes[1].other.has(name)
+	return kind == Removed && !strings.HasPrefix(e.msg, notUsed) && !b.changes[0].other.has(name) &&
+		!b.changes[1].other.has(name)
 }
 
 const notUsed = "declared and not used"
@@ -255,7 +256,8 @@ func (b *blame) declared(side merge.Side) map[string][2]declared {
 	if b.decls[i] == nil {
 		b.decls[i] = map[string][2]declared{}
 		for _, one := range b.sides[i] {
-			if path.Ext(one.path) == ".go" && (isBuilt(path.Base(one.path), one.was) || isBuilt(path.Base(one.path), one.is)) {
+			name := path.Base(one.path)
+			if path.Ext(name) == ".go" && (isBuilt(name, one.was) || isBuilt(name, one.is)) {
 				was, is := b.goes.cut(one.old.ID, one.was), b.goes.cut(one.new.ID, one.is)
 				b.decls[i][one.path] = [2]declared{newDeclared(goDecls(one.was, was, is.texts)),
 					newDeclared(goDecls(one.is, is, was.texts))}

@@ -241,8 +241,8 @@ func (c *checked) beginsAt(pos token.Pos) int {
 	return line
 }
 
-// unusedImports finds the imports that nothing uses, of the files in which both sides took a use away: others are as one
-// side has them. Of what comes from outside this tree the name is not known, and taken to be its last part.
+// unusedImports finds the imports that nothing uses, in files in which both sides took a use away: in others, one side
+// has the same imports and uses. The name of a package from outside this tree is taken to be the last part of its path.
 func (c *checked) unusedImports() {
 	for _, f := range slices.Concat(c.inside.files, c.beside.files) {
 		y, t := c.g.f.of(merge.Yours, f.path), c.g.f.of(merge.Theirs, f.path)
@@ -255,7 +255,8 @@ func (c *checked) unusedImports() {
 			if name == "" {
 				name = c.g.called(i.path, c.inside.dir)
 			}
-			if name == "_" || name == "." || i.path == "C" || !y.tookOut(name+".") || !t.tookOut(name+".") {
+			if name == "_" || name == "." || i.path == "C" || !y.tookOut(name+".") ||
+				!t.tookOut(name+".") {
 				continue
 			}
 			if used == nil {

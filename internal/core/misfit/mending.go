@@ -195,7 +195,8 @@ func (m *Misfit) mendImport(lines []string) (out Mend, ok bool) {
 // definedAt reports whether a line defines a name.
 func definedAt(one *file, line int, name string) bool {
 	if path.Ext(one.path) == ".go" {
-		return slices.ContainsFunc(goDecls(one.is, newGoshared().cut(one.new.ID, one.is), nil), func(d goDecl) bool { return d.name == name && d.line == line+1 })
+		decls := goDecls(one.is, newGoshared().cut(one.new.ID, one.is), nil)
+		return slices.ContainsFunc(decls, func(d goDecl) bool { return d.name == name && d.line == line+1 })
 	}
 	l := languageOf(one.path)
 	return l != nil && slices.ContainsFunc(l.definitions(one.to[line:line+1]),
