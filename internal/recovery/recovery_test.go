@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
@@ -653,31 +654,10 @@ func TestCommitsAreSigned(t *testing.T) {
 	assert.NotContains(t, tm.mine.Git("cat-file", "commit", "HEAD~2"), "gpgsig")
 }
 
-// TestWhatVersion1KeptIsKept, and what a later version keeps is not touched.
-func TestWhatVersion1KeptIsKept(t *testing.T) {
+// TestWhatIsKeptIsKept: the state is what was saved, and what a later version keeps is not touched.
+func TestWhatIsKeptIsKept(t *testing.T) {
 	dir := t.TempDir()
-	require.NoError(t, os.MkdirAll(filepath.Join(dir, "dorvik"), 0o755))
-	db, err := openDB(statePath(dir), false)
-	require.NoError(t, err)
-	require.NoError(t, db.Update(func(tx *bbolt.Tx) error {
-		b, err := tx.CreateBucket(bucketOld)
-		if err != nil {
-			return err
-		}
-		return b.Put(keyOld,
-			[]byte(`{"branch":"main","route":"rebase","stage":2,"book":{"Decisions":[{"key":"a","way":"weave"},{"key":"b","way":"yours"}]},"agreed":["make test"],"mends":[{"Path":"f","Before":"1","After":"2"}]}`))
-	}))
-	require.NoError(t, db.Close())
-	want := State{Branch: "main", Route: Rebase, Stage: Settle,
-		Mends: []Mend{{"f", "1", "2"}},
-		Decisions: settle.Decisions{List: []settle.Decision{{Key: "a", Way: settle.Weave},
-			{Key: "b", Way: settle.Yours}}}}
-	db, err = openDB(statePath(dir), true)
-	require.NoError(t, err)
-	looked, err := (&store{db: db}).load()
-	require.NoError(t, err)
-	assert.Equal(t, want, looked, "it can be looked at before it is taken over")
-	require.NoError(t, db.Close())
+	var want State
 	reopen := func(change func(st *State)) {
 		t.Helper()
 		s, notice, err := openStore(dir)
@@ -691,6 +671,10 @@ func TestWhatVersion1KeptIsKept(t *testing.T) {
 		require.NoError(t, s.save(&want))
 	}
 	reopen(func(st *State) {
+		*st = State{Branch: "main", Route: Rebase, Stage: Settle, Mends: []Mend{{"f", "1", "2"}},
+			Decisions: settle.Decisions{List: []settle.Decision{{Key: "a", Way: settle.Weave}, {Key: "b", Way: settle.Yours}}}}
+	})
+	reopen(func(st *State) {
 		st.Decisions.Decide(settle.Decision{Key: "c", Way: settle.Theirs})
 		st.Accepted = &Waypoint{Name: "1"}
 	})
@@ -698,7 +682,7 @@ func TestWhatVersion1KeptIsKept(t *testing.T) {
 	reopen(func(st *State) { st.Accepted = nil; st.Runs = append(st.Runs, "true") })
 	reopen(func(*State) {})
 
-	db, err = openDB(statePath(dir), false)
+	db, err := openDB(statePath(dir), false)
 	require.NoError(t, err)
 	require.NoError(t, db.Update(func(tx *bbolt.Tx) error { return tx.Bucket(bucketMeta).Put(keySchema, []byte("3")) }))
 	require.NoError(t, db.Close())
@@ -706,4 +690,55 @@ func TestWhatVersion1KeptIsKept(t *testing.T) {
 	var newer *NewerError
 	require.ErrorAs(t, err, &newer)
 	assert.ErrorContains(t, err, "written by a later version")
+}
+
+// TestADamagedFileIsSalvaged: of a file that is set aside all that can be read is brought into the new one, and what
+// could not be is told.
+func TestADamagedFileIsSalvaged(t *testing.T) {
+	for name, c := range map[string]struct {
+		damage func(tx *bbolt.Tx) error
+		told   []string
+		state  bool
+	}{
+		"the stage": {func(tx *bbolt.Tx) error { return tx.Bucket(bucketRecovery).Put([]byte("stage"), []byte("?")) },
+			[]string{"It has what could be read: 2 remembered decisions, 1 waypoint, 1 entry of the logbook and 1 result of a " +
+				"check.", "Lost, or a part of them: the decisions of this recovery."}, false},
+		"the last waypoint": {func(tx *bbolt.Tx) error { return tx.Bucket(bucketWaypoints).Put([]byte("z"), []byte("?")) },
+			[]string{"It has what could be read: 1 decision of this recovery, 2 remembered decisions, 1 waypoint, 1 entry of the " +
+				"logbook and 1 result of a check.", "Lost, or a part of them: waypoints."}, true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			s, _, err := openStore(dir)
+			require.NoError(t, err)
+			list := []settle.Decision{{Key: "a", Way: settle.Weave}, {Key: "b", Way: settle.Yours}}
+			require.NoError(t, s.save(&State{Branch: "main", Decisions: settle.Decisions{List: list[:1]}}))
+			require.NoError(t, s.remember(list, time.Now()))
+			require.NoError(t, s.putWaypoint(&Waypoint{Name: "1"}))
+			require.NoError(t, s.log(LogEntry{Waypoint: "1"}))
+			require.NoError(t, s.putRan([]byte("k"), ran{Passed: true}))
+			require.NoError(t, s.update(c.damage))
+			s.close()
+
+			s, notice, err := openStore(dir)
+			require.NoError(t, err)
+			defer s.close()
+			for _, told := range c.told {
+				assert.Contains(t, notice, told)
+			}
+			_, remembers := s.recalled("b")
+			assert.True(t, remembers)
+			wp, err := s.waypoint("")
+			require.NoError(t, err)
+			assert.Equal(t, "1", wp.Name)
+			logged, err := s.logged()
+			require.NoError(t, err)
+			assert.Len(t, logged, 1)
+			_, knows := s.ranBefore([]byte("k"))
+			assert.True(t, knows)
+			st, err := s.load()
+			require.NoError(t, err)
+			assert.Equal(t, c.state, st.Branch == "main")
+		})
+	}
 }

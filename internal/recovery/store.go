@@ -14,8 +14,6 @@ import (
 
 	"go.etcd.io/bbolt"
 	bolterrors "go.etcd.io/bbolt/errors"
-
-	"dorvik.dev/dorvik/internal/core/settle"
 )
 
 // store is the one file in which recoveries are kept: a bucket for each kind of thing.
@@ -30,7 +28,7 @@ type kept struct {
 	lists  State
 }
 
-// schema is the version of what the buckets hold. Version 1 had the whole state as one value.
+// schema is the version of what the buckets hold.
 const schema = 2
 
 // The buckets.
@@ -43,9 +41,7 @@ var (
 	bucketWaypoints = []byte("waypoints") // by their numbers
 	bucketsAll      = [][]byte{bucketMeta, bucketRecovery, bucketDecisions, bucketMends, bucketWaypoints,
 		bucketLogbook}
-	bucketOld = []byte("state") // of version 1
 	keySchema = []byte("schema")
-	keyOld    = []byte("current")
 )
 
 func statePath(gitDir string) string { return filepath.Join(gitDir, "dorvik", "recovery.db") }
@@ -74,9 +70,6 @@ func (s *store) begin() error {
 				if _, err := tx.CreateBucketIfNotExists(b); err != nil {
 					return err
 				}
-			}
-			if err := moveOld(tx); err != nil {
-				return err
 			}
 			return tx.Bucket(bucketMeta).Put(keySchema, []byte(strconv.Itoa(schema)))
 		})
@@ -109,40 +102,6 @@ func schemaOf(tx *bbolt.Tx) (int, error) {
 		}
 	}
 	return 0, nil
-}
-
-// moveOld brings what version 1 kept into the buckets of now.
-func moveOld(tx *bbolt.Tx) error {
-	var st State
-	if ok, err := getOld(tx, &st); err != nil || !ok {
-		return err
-	}
-	is, err := keptOf(&st)
-	if err == nil {
-		err = put(tx, kept{}, is)
-	}
-	if err == nil {
-		err = tx.DeleteBucket(bucketOld)
-	}
-	return err
-}
-
-// getOld reads the state that version 1 kept; ok is false where there is none.
-func getOld(tx *bbolt.Tx, st *State) (ok bool, err error) {
-	b := tx.Bucket(bucketOld)
-	if b == nil || b.Get(keyOld) == nil {
-		return false, nil
-	}
-	var old struct {
-		State
-		Decisions settle.Decisions `json:"book"`
-	}
-	if err := json.Unmarshal(b.Get(keyOld), &old); err != nil {
-		return false, &damaged{err}
-	}
-	*st = old.State
-	st.Decisions = old.Decisions
-	return true, nil
 }
 
 // field is a field of the state that is kept by its name.
@@ -248,9 +207,6 @@ func (s *store) load() (st State, err error) {
 
 // get reads a state from the buckets. Those that are not there were never written to.
 func get(tx *bbolt.Tx, st *State) error {
-	if ok, err := getOld(tx, st); ok || err != nil {
-		return err // looked at before it was brought here
-	}
 	if b := tx.Bucket(bucketRecovery); b != nil {
 		for _, f := range fields {
 			if data := b.Get([]byte(f.name)); data != nil {
@@ -511,49 +467,4 @@ func (s *store) waypoints() (all []*Waypoint, err error) {
 		err = fmt.Errorf("reading the waypoints: %w", err)
 	}
 	return all, err
-}
-
-// anew sets a damaged file aside and begins a new one.
-func (s *store) anew(path string, bad *damaged) (*store, string, error) {
-	st, kept := State{}, []*Waypoint{}
-	readState := false
-	if s.db != nil {
-		var err error
-		st, err = s.load()
-		readState = err == nil
-		_ = safely(func() error {
-			return s.db.View(func(tx *bbolt.Tx) error {
-				return tx.Bucket(bucketWaypoints).ForEach(func(_, data []byte) error {
-					w := &Waypoint{}
-					if json.Unmarshal(data, w) == nil && w.Name != "" {
-						kept = append(kept, w)
-					}
-					return nil
-				})
-			})
-		})
-		s.close()
-	}
-	aside, err := setAside(path)
-	if err != nil {
-		return s, "", err
-	}
-	fresh := &store{}
-	if fresh.db, err = openDB(path, false); err == nil {
-		err = fresh.begin()
-	}
-	for _, w := range kept {
-		if err == nil {
-			err = fresh.putWaypoint(w)
-		}
-	}
-	notice := fmt.Sprintf("The file in which Dorvik keeps its recoveries was damaged (%v). It is set aside as %s, and "+
-		"a new one is begun", bad, filepath.Base(aside))
-	if readState && err == nil {
-		err = fresh.save(&st)
-		notice += "; what was decided so far could be read."
-	} else {
-		notice += "; decisions that were kept there are to be made again. Your branch and files are not concerned."
-	}
-	return fresh, notice, err
 }
