@@ -135,7 +135,7 @@ func (pl *plot) play(t *testing.T) *outcome {
 	}
 	var err error
 	if out.p = (&Position{Yours: tips[0], Theirs: tips[1]}); pl.route == Pick {
-		out.p, err = w.picking(t.Context(), out.p.Branch, tips[0], lines[1], 0)
+		out.p, err = w.picking(t.Context(), alone(out.p.Branch, tips[0]), lines[1], 0)
 	} else {
 		out.p.Divergence, err = history.Diverge(t.Context(), w.Store, tips[0], tips[1])
 	}

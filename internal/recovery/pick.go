@@ -34,12 +34,13 @@ func (w *Workspace) commits(ctx context.Context, revs []string) ([]object.ID, er
 	return out, nil
 }
 
-// picking is the position of single commits that are brought onto yours: they are
-// theirs, the last one given first. The error is a *replay.PickedMergeError where one
-// joins lines and no parent is said.
-func (w *Workspace) picking(ctx context.Context, b git.Branch, yours object.ID, picks []object.ID,
-	parent int) (*Position, error) {
-	p := &Position{Branch: b, Yours: yours, Theirs: picks[len(picks)-1], Picking: true, PickParent: parent}
+// picking returns the position of single commits that are brought onto home.Yours: they are theirs, the last one given
+// first. The error is a *replay.PickedMergeError if one of them joins lines and parent does not say which parent its
+// change is taken against.
+func (w *Workspace) picking(ctx context.Context, home *Position, picks []object.ID, parent int) (*Position, error) {
+	yours := home.Yours
+	p := &Position{Branch: home.Branch, Yours: yours, Theirs: picks[len(picks)-1], Picking: true, PickParent: parent,
+		Home: home}
 	var err error
 	if p.Divergence, err = history.Diverge(ctx, w.Store, p.Yours, p.Theirs); err != nil {
 		return nil, err
@@ -75,6 +76,11 @@ func (w *Workspace) picking(ctx context.Context, b git.Branch, yours object.ID, 
 	return p, nil
 }
 
+// alone returns the position of a commit that nothing is to be joined with.
+func alone(b git.Branch, at object.ID) *Position {
+	return &Position{Branch: b, Yours: at, Theirs: at, Divergence: &history.Divergence{}}
+}
+
 // PlanPick works out what bringing single commits onto a revision, or onto the
 // branch if that is empty, makes and asks. Nothing is written.
 func (w *Workspace) PlanPick(ctx context.Context, yours string, revs []string, parent int) (*Position, *Join, error) {
@@ -93,7 +99,7 @@ func (w *Workspace) PlanPick(ctx context.Context, yours string, revs []string, p
 	if err != nil {
 		return nil, nil, err
 	}
-	p, err := w.picking(ctx, b, onto, picks, parent)
+	p, err := w.picking(ctx, alone(b, onto), picks, parent)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -117,7 +123,7 @@ func (s *Session) Pick(ctx context.Context, revs []string, parent int) error {
 		_, err := s.Locate(ctx, false) // which says what is in the way
 		return err
 	}
-	if _, err := s.picking(ctx, b, b.Tip, picks, parent); err != nil {
+	if _, err := s.picking(ctx, alone(b, b.Tip), picks, parent); err != nil {
 		return err
 	}
 	if !slices.Equal(s.state.Picks, picks) || s.state.PickParent != parent {
@@ -142,7 +148,7 @@ func (s *Session) Locate(ctx context.Context, fetch bool) (*Position, error) {
 	if err != nil || home.Stuck != nil || len(s.state.Picks) == 0 || s.state.Branch != home.Branch.Name {
 		return home, err
 	}
-	p, err := s.picking(ctx, home.Branch, home.Yours, s.state.Picks, s.state.PickParent)
+	p, err := s.picking(ctx, home, s.state.Picks, s.state.PickParent)
 	if err != nil {
 		return nil, err
 	}
@@ -150,7 +156,7 @@ func (s *Session) Locate(ctx context.Context, fetch bool) (*Position, error) {
 	if p.Counter, err = s.counterOf(ctx, s.state.Picks); err != nil {
 		return nil, err
 	}
-	p.Home, p.Dirty, p.Asked, p.Unanswered = home, home.Dirty, home.Asked, home.Unanswered
+	p.Dirty, p.Asked, p.Unanswered = home.Dirty, home.Asked, home.Unanswered
 	return p, nil
 }
 

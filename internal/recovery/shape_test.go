@@ -313,7 +313,7 @@ func playShapes(t *testing.T, base, yours, theirs string, route Route, choices [
 	y, th := commit(out.tips[0], root), commit(out.tips[1], root)
 	var err error
 	if out.p = (&Position{Yours: y, Theirs: th}); route == Pick {
-		out.p, err = w.picking(t.Context(), out.p.Branch, y, []object.ID{th}, 0)
+		out.p, err = w.picking(t.Context(), alone(out.p.Branch, y), []object.ID{th}, 0)
 	} else {
 		out.p.Divergence, err = history.Diverge(t.Context(), w.Store, y, th)
 	}

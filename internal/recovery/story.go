@@ -71,11 +71,9 @@ func (w *Workspace) story(ctx context.Context, name string, st *State, points []
 	var open error // why nothing is under way
 	if name == "" {
 		if s.Position, open = w.locate(ctx, b, nil, false); open == nil && len(st.Picks) > 0 && st.Branch == b.Name {
-			home := s.Position
-			if s.Position, err = w.picking(ctx, b, home.Yours, st.Picks, st.PickParent); err != nil {
+			if s.Position, err = w.picking(ctx, s.Position, st.Picks, st.PickParent); err != nil {
 				return nil, err
 			}
-			s.Position.Home = home
 		}
 		if open == nil {
 			s.Position.Wishes = st.Wishes
@@ -112,7 +110,7 @@ func (w *Workspace) retell(ctx context.Context, s *Story, tracking string) error
 		return err
 	}
 	if p.Route == Pick {
-		s.Position, err = w.picking(ctx, b, p.Before, p.Picks, p.Parent)
+		s.Position, err = w.picking(ctx, alone(b, p.Before), p.Picks, p.Parent)
 		if err != nil {
 			return err
 		}

@@ -150,6 +150,7 @@ func TestPickedCommits(t *testing.T) {
 	p, j, err := s.PlanPick(ctx, "", []string{"main..night"}, 0)
 	require.NoError(t, err)
 	assert.True(t, p.Picking)
+	assert.Equal(t, "2 commits to pick.", p.Standing(false).Head)
 	assert.Equal(t, 1, j.Conflicts())
 	assert.ErrorContains(t, s.Pick(ctx, []string{"nowhere"}, 0), "nowhere")
 	require.NoError(t, s.Pick(ctx, []string{"night~1", "night"}, 0))

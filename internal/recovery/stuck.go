@@ -897,7 +897,7 @@ func (w *Workspace) finishing(ctx context.Context, s *Stuck) (*Position, error) 
 		}
 	default:
 		p.Yours, p.Theirs, p.Picking, p.PickParent = s.Head, s.Stopped, true, s.Parent
-		p.Home = &Position{Branch: s.On, Yours: s.Head, Theirs: s.Head, Divergence: &history.Divergence{}}
+		p.Home = alone(s.On, s.Head)
 	}
 	if p.Picking {
 		p.Divergence = &history.Divergence{}
