@@ -93,7 +93,7 @@ func (s *settleScreen) giveOn(text, who string, which []int) tea.Cmd {
 			if line != "" {
 				how = fmt.Sprintf("The note was given to “%s”.", line)
 			} else {
-				cmd = func() tea.Msg { s.clip(text); return nil }
+				cmd = tea.SetClipboard(text)
 			}
 			if len(which) == 0 {
 				s.flash = txt(plain, how)

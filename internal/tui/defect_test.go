@@ -2,7 +2,6 @@ package tui
 
 import (
 	"testing"
-	"time"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
@@ -28,7 +27,7 @@ func (s *fragile) view(int, int) page {
 	if s.drawing {
 		panic("drawing")
 	}
-	return rowsOf("whole")
+	return page{txt(plain, "whole").fit(12)}
 }
 
 // TestAPanicOfAScreenIsToldInItsPlace checks that the program survives the panic, that esc begins anew, and that the
@@ -42,18 +41,14 @@ func TestAPanicOfAScreenIsToldInItsPlace(t *testing.T) {
 	}
 	for name, s := range map[string]*fragile{"drawing": {drawing: true}, "taking": {taking: true}} {
 		f := newFrame(t.Context(), themeOf("dark"))
-		p, out := canvas(t)
-		f.painter, f.under = p, s
-		m := painted{f, nil}
+		f.under = s
+		m := &program{frame: f}
 		begun := 0
 		f.anew = func() tea.Cmd { begun++; f.under = &fragile{}; return nil }
 		sees := func() string {
-			p.anew()
-			p.drawn = time.Time{}
-			out.Reset()
 			_, cmd := m.Update(tea.PasteMsg{})
 			require.Nil(t, cmd)
-			return words.OneLine(ansi.Strip(out.String()))
+			return words.OneLine(ansi.Strip(m.View().Content))
 		}
 		told := sees()
 		assert.Contains(t, told, "A defect in Dorvik, not in your repository ("+name+", at tui/defect_test.go:")
@@ -72,13 +67,13 @@ func TestAPanicOfAScreenIsToldInItsPlace(t *testing.T) {
 		assert.Contains(t, sees(), "whole")
 	}
 	f := newFrame(t.Context(), themeOf("dark"))
-	p, out := canvas(t)
-	f.painter, f.under, f.defect = p, &fragile{}, assert.AnError
-	_, cmd := painted{f, nil}.Update(press("q"))
-	assert.NotContains(t, ansi.Strip(out.String()), "esc", "there is nothing to begin")
+	f.under, f.defect = &fragile{}, assert.AnError
+	m := &program{frame: f}
+	_, cmd := m.Update(press("q"))
+	assert.NotContains(t, ansi.Strip(m.View().Content), "esc", "there is nothing to begin")
 	require.NotNil(t, cmd)
-	f.painter = nil // the drawing itself fails
-	_, cmd = painted{f, nil}.Update(press("x"))
+	f.theme = nil // the drawing itself fails
+	_, cmd = m.Update(press("x"))
 	assert.Equal(t, tea.Quit(), cmd())
 	assert.ErrorContains(t, f.defect, "a defect in Dorvik")
 }

@@ -44,8 +44,7 @@ func (e *writing) inOwnEditor() tea.Cmd {
 		}
 		cmd := check.Editor(editor, file)
 		return func() tea.Cmd {
-			return e.lend(func(done tea.ExecCallback) tea.Cmd { return tea.ExecProcess(cmd, done) },
-				func(err error) tea.Msg { return e.back(dir, file, closed, err) })
+			return tea.ExecProcess(cmd, func(err error) tea.Msg { return e.back(dir, file, closed, err) })
 		}, nil
 	})
 }

@@ -13,6 +13,7 @@ import (
 	"charm.land/bubbles/v2/progress"
 	"charm.land/bubbles/v2/spinner"
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/colorprofile"
 )
 
 // The smallest screen that everything fits on, in cells.
@@ -30,7 +31,7 @@ type frame struct {
 	theme *theme
 	w, h  int
 
-	painter *painter // nil where nothing is drawn, as in tests
+	profile colorprofile.Profile // of the terminal
 	now     func() time.Time
 
 	title  func() line // the left end of the first row

@@ -286,14 +286,18 @@ func (t *theme) around(k ink) [2]string {
 // render writes a line with the codes of its inks.
 func (t *theme) render(l line) string {
 	var b strings.Builder
-	for _, s := range l {
+	for i := 0; i < len(l); {
+		s := l[i]
 		if s.drawn {
 			b.WriteString(s.text)
+			i++
 			continue
 		}
 		codes := t.around(s.ink)
 		b.WriteString(codes[0])
-		b.WriteString(s.text)
+		for ; i < len(l) && l[i].ink == s.ink && !l[i].drawn; i++ {
+			b.WriteString(l[i].text)
+		}
 		b.WriteString(codes[1])
 	}
 	return b.String()

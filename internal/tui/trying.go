@@ -33,8 +33,7 @@ func (s *checkScreen) tryIt() tea.Cmd {
 			return nil, err
 		}
 		return func() tea.Cmd {
-			return s.lend(func(done tea.ExecCallback) tea.Cmd { return tea.ExecProcess(check.Shell(line, dir), done) },
-				func(err error) tea.Msg { return triedByHand{dir, err} })
+			return tea.ExecProcess(check.Shell(line, dir), func(err error) tea.Msg { return triedByHand{dir, err} })
 		}, nil
 	})
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -20,7 +19,6 @@ import (
 
 	"charm.land/bubbles/v2/spinner"
 	tea "charm.land/bubbletea/v2"
-	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -680,7 +678,7 @@ func longFile(t testing.TB, lines int) (dir string) {
 	return mine.Dir
 }
 
-// BenchmarkKey is the answer to one key, drawing included, in a file of 20,000
+// BenchmarkKey is the answer to one key, rendering included, in a file of 20,000
 // lines with 400 conflicts.
 func BenchmarkKey(b *testing.B) {
 	gittest.Isolate(b)
@@ -688,8 +686,7 @@ func BenchmarkKey(b *testing.B) {
 	require.NoError(b, err)
 	defer s.Close()
 	d := benchOf(b, s)
-	p := newPainter(io.Discard, colorprofile.TrueColor, themeOf("dark"))
-	p.enter()
+	p := &program{frame: d.m.frame}
 	d.m.receive(tea.WindowSizeMsg{Width: 200, Height: 60})
 	d.run(d.m.load(false))
 	d.press("enter")
@@ -704,7 +701,7 @@ func BenchmarkKey(b *testing.B) {
 				for _, key := range keys {
 					begun := time.Now()
 					cmd := d.m.receive(tea.KeyPressMsg(keyOf(key)))
-					p.paint(d.m.draw())
+					p.render()
 					took = append(took, time.Since(begun))
 					d.run(cmd) // beside the screen
 				}
