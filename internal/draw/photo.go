@@ -7,8 +7,6 @@ import (
 	_ "image/gif" // the forms of pictures that are known
 	_ "image/jpeg"
 	_ "image/png"
-	"net/http"
-	"strings"
 
 	_ "golang.org/x/image/bmp"
 	"golang.org/x/image/draw"
@@ -70,15 +68,33 @@ func (p *Photo) Cells(width, height int, ground color.Color) [][]Cell {
 	return out
 }
 
-// KindOf says what sort of thing a content is that is no text, as far as its beginning tells.
+// signatures are the bytes that files of a kind begin with, as the MIME Sniffing standard has them
+// (https://mimesniff.spec.whatwg.org). A '?' stands for any byte.
+var signatures = []struct{ begins, kind string }{
+	{"GIF87a", "GIF image"}, {"GIF89a", "GIF image"}, {"\x89PNG\r\n\x1a\n", "PNG image"}, {"\xff\xd8\xff", "JPEG image"},
+	{"RIFF????WEBPVP", "WEBP image"}, {"BM", "BMP image"}, {"\x00\x00\x01\x00", "ICO image"},
+	{"%PDF-", "PDF"}, {"%!PS-Adobe-", "POSTSCRIPT"}, {"\x1f\x8b\x08", "GZIP"}, {"PK\x03\x04", "ZIP"},
+	{"Rar!\x1a\x07\x00", "RAR"}, {"Rar!\x1a\x07\x01\x00", "RAR"}, {"\x00asm", "WASM"},
+	{"FORM????AIFF", "AIFF audio"}, {"ID3", "MP3 audio"}, {"OggS\x00", "OGG"}, {"MThd\x00\x00\x00\x06", "MIDI audio"},
+	{"RIFF????WAVE", "WAVE audio"}, {"RIFF????AVI ", "AVI video"}, {"????ftyp", "MP4 video"}, {"\x1a\x45\xdf\xa3", "WEBM video"},
+	{"\x00\x01\x00\x00", "TTF font"}, {"OTTO", "OTF font"}, {"wOFF", "WOFF font"}, {"wOF2", "WOFF2 font"},
+}
+
+// KindOf names the kind of a content that is not text, by the bytes that it begins with; "" if they tell nothing.
 func KindOf(data []byte) string {
-	kind, _, _ := strings.Cut(http.DetectContentType(data), ";")
-	switch major, minor, _ := strings.Cut(kind, "/"); {
-	case kind == "application/octet-stream", major == "text":
-		return ""
-	case major == "image", major == "audio", major == "video", major == "font":
-		return strings.ToUpper(strings.TrimPrefix(minor, "x-")) + " " + major
-	default:
-		return strings.ToUpper(strings.TrimPrefix(minor, "x-"))
+	for _, s := range signatures {
+		if len(data) >= len(s.begins) && begins(data, s.begins) {
+			return s.kind
+		}
 	}
+	return ""
+}
+
+func begins(data []byte, with string) bool {
+	for i := range len(with) {
+		if with[i] != '?' && with[i] != data[i] {
+			return false
+		}
+	}
+	return true
 }

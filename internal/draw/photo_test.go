@@ -65,7 +65,7 @@ func TestPhoto(t *testing.T) {
 	_, ok = OpenPhoto([]byte("no picture"))
 	assert.False(t, ok)
 	for data, kind := range map[string]string{"%PDF-1.4": "PDF", "\x1f\x8b\x08": "GZIP", "\x00\x01\x02": "", "text": "",
-		"ID3\x03": "MPEG audio"} {
+		"ID3\x03": "MP3 audio", "RIFF1234WEBPVP8": "WEBP image", "1234ftypisom": "MP4 video", "RIFF": ""} {
 		assert.Equal(t, kind, KindOf([]byte(data)))
 	}
 }
