@@ -52,7 +52,7 @@ var arrows = map[string]string{
 		"core/diagnose core/lexing core/misfit beneath git check words +go.etcd.io/bbolt +golang.org/x/sync",
 	"draw": "core/account core/diff core/object core/history core/merge core/replay core/settle recovery visible words " +
 		"+codeberg.org/go-pdf/fpdf " +
-		"+golang.org/x/image +golang.org/x/text +gonum.org/v1/plot",
+		"+golang.org/x/image +golang.org/x/text",
 	"demo": "core/object git +golang.org/x/tools/txtar",
 	"tui": "core/account core/caught core/rx core/object core/diff core/merge core/history core/annotate core/decided core/replay core/settle " +
 		"core/diagnose core/misfit core/lexing git check " +

@@ -10,10 +10,8 @@ import (
 	"sync"
 
 	"codeberg.org/go-pdf/fpdf"
-	xfont "golang.org/x/image/font"
 	"golang.org/x/image/font/opentype"
 	"golang.org/x/image/font/sfnt"
-	"gonum.org/v1/plot/font"
 )
 
 //go:embed fonts/*.gz
@@ -31,14 +29,15 @@ const (
 	faces
 )
 
-// names are those by which a drawing calls its faces, and the files they come from.
-var names = [faces]struct{ family, file string }{
-	sans: {"Dorvik Sans", "DejaVuSans"},
-	bold: {"Dorvik Sans Bold", "DejaVuSans-Bold"},
-	mono: {"Dorvik Mono", "DejaVuSansMono"},
-	wide: {"Dorvik Wide", "DroidSansFallbackFull"},
+// names are those by which a drawing calls its faces, the files they come from, and what CSS has for readers that do not
+// use the faces in a picture.
+var names = [faces]struct{ family, file, like string }{
+	sans: {"Dorvik Sans", "DejaVuSans", `"DejaVu Sans",sans-serif`},
+	bold: {"Dorvik Sans Bold", "DejaVuSans-Bold", `"DejaVu Sans",sans-serif;font-weight:bold`},
+	mono: {"Dorvik Mono", "DejaVuSansMono", `"DejaVu Sans Mono",monospace`},
+	wide: {"Dorvik Wide", "DroidSansFallbackFull", "sans-serif"},
 
-	hangul: {"Dorvik Hangul", "NanumSquareR"},
+	hangul: {"Dorvik Hangul", "NanumSquareR", "sans-serif"},
 }
 
 // loaded is a face that was read.
@@ -160,8 +159,8 @@ func width(f face, size float64, text string) (w float64) {
 	return w
 }
 
-// subsets are faces with only the characters of a drawing.
-type subsets [faces]*font.Face
+// subsets are the files of faces with only the characters of a drawing; nil for a face that it does not use.
+type subsets [faces][]byte
 
 // subset cuts the faces down to what is used of each.
 func subset(used [faces]map[rune]bool) (out subsets, err error) {
@@ -176,14 +175,10 @@ func subset(used [faces]map[rune]bool) (out subsets, err error) {
 			}
 		}
 		cut := fpdf.UTF8CutFont(face(f).copy(), set.String())
-		parsed, err := opentype.Parse(cut)
-		if err != nil {
+		if _, err := opentype.Parse(cut); err != nil {
 			return out, fmt.Errorf("cutting %s: %w", names[f].file, err)
 		}
-		out[f] = &font.Face{Font: font.Font{Typeface: font.Typeface(names[f].family)}, Face: parsed}
-		if face(f) == bold {
-			out[f].Font.Weight = xfont.WeightBold
-		}
+		out[f] = cut
 	}
 	return out, nil
 }

@@ -1,25 +1,44 @@
 package draw
 
 import (
-	"bytes"
-	"html"
 	"image/color"
-	"io"
 	"math"
 	"strings"
 
 	"golang.org/x/text/unicode/bidi"
-	"gonum.org/v1/plot/font"
-	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/vgsvg"
 )
 
-// painter paints shapes on a canvas, whose origin is at the bottom left.
+// canvas is a page of one format. Lengths and places are in points, from the top left corner.
+type canvas interface {
+	// stroke draws along a path, and fill what a path encloses.
+	stroke(p path, c color.RGBA, width float64, dash ...float64)
+	fill(p path, c color.RGBA)
+	// text writes a text that one face has, from a point on its base line.
+	text(f face, size float64, x, y float64, c color.RGBA, s string)
+}
+
+// path is a way of straight lines and Bézier curves.
+type path []step
+
+// step is one part of a path: its end, with two control points of a curve; one without a kind goes back to the start.
+type step struct {
+	kind byte // 'M' moves, 'L' draws a line, 'C' a curve, 'Z' closes the path
+	c    [2]point
+	to   point
+}
+
+type point struct{ x, y float64 }
+
+func (p *path) move(x, y float64)      { *p = append(*p, step{kind: 'M', to: point{x, y}}) }
+func (p *path) line(x, y float64)      { *p = append(*p, step{kind: 'L', to: point{x, y}}) }
+func (p *path) curve(c0, c1, to point) { *p = append(*p, step{'C', [2]point{c0, c1}, to}) }
+func (p *path) shut()                  { *p = append(*p, step{kind: 'Z'}) }
+
+// painter paints shapes on a canvas.
 type painter struct {
-	vg.Canvas
-	h      float64
+	canvas
+	down   float64 // how far below the top of the canvas the page begins
 	colour palette
-	faces  subsets
 	// What reads the picture orders characters that run from the right, and takes blanks in a row
 	// for one unless they are of the kind that do not break.
 	reader bool
@@ -52,8 +71,6 @@ func visual(s string) string {
 	return strings.TrimPrefix(b.String(), mark)
 }
 
-func (p *painter) at(x, y float64) vg.Point { return vg.Point{X: vg.Length(x), Y: vg.Length(p.h - y)} }
-
 func (p *painter) page(pg *Page) {
 	for _, s := range pg.Shapes {
 		switch s := s.(type) {
@@ -62,7 +79,7 @@ func (p *painter) page(pg *Page) {
 		case Block:
 			p.block(s)
 		case Text:
-			p.text(s)
+			p.write(s)
 		case Sign:
 			p.sign(s)
 		}
@@ -72,73 +89,65 @@ func (p *painter) page(pg *Page) {
 func (p *painter) hue(h Hue) color.RGBA { return p.colour[h] }
 
 func (p *painter) line(l Line) {
-	p.SetColor(p.hue(l.Hue))
-	p.SetLineWidth(vg.Length(l.Width))
+	var dash []float64
 	if l.Dashed {
-		p.SetLineDash([]vg.Length{vg.Length(3.2 * l.Width), vg.Length(1.6 * l.Width)}, 0)
+		dash = []float64{3.2 * l.Width, 1.6 * l.Width}
 	}
-	var path vg.Path
-	path.Move(p.at(l.Points[0][0], l.Points[0][1]))
+	var way path
+	way.move(l.Points[0][0], p.down+l.Points[0][1])
 	for i, to := range l.Points[1:] {
 		from := l.Points[i]
 		if l.Smooth && from[0] != to[0] {
-			mid := (from[1] + to[1]) / 2
-			path.CubeTo(p.at(from[0], mid), p.at(to[0], mid), p.at(to[0], to[1]))
+			mid := p.down + (from[1]+to[1])/2
+			way.curve(point{from[0], mid}, point{to[0], mid}, point{to[0], p.down + to[1]})
 			continue
 		}
-		path.Line(p.at(to[0], to[1]))
+		way.line(to[0], p.down+to[1])
 	}
-	p.Stroke(path)
-	if l.Dashed {
-		p.SetLineDash(nil, 0)
-	}
+	p.stroke(way, p.hue(l.Hue), l.Width, dash...)
 }
 
 func (p *painter) block(b Block) {
-	p.SetColor(p.hue(b.Hue))
 	if b.Hatched {
 		p.hatch(b)
 		return
 	}
-	p.Fill(p.edge(b))
+	p.fill(p.edge(b), p.hue(b.Hue))
 }
 
 // edge is the way around a block.
-func (p *painter) edge(b Block) (path vg.Path) {
-	path.Move(p.at(b.X0, b.Y0))
-	path.Line(p.at(b.X1, b.Y0))
-	path.Line(p.at(b.X1, b.Y1))
-	path.Line(p.at(b.X0, b.Y1))
-	path.Close()
-	return path
+func (p *painter) edge(b Block) (way path) {
+	way.move(b.X0, p.down+b.Y0)
+	way.line(b.X1, p.down+b.Y0)
+	way.line(b.X1, p.down+b.Y1)
+	way.line(b.X0, p.down+b.Y1)
+	way.shut()
+	return way
 }
 
 // hatch fills a block with slanted lines, cut at its edges.
 func (p *painter) hatch(b Block) {
-	p.SetLineWidth(0.8)
-	p.Stroke(p.edge(b))
+	const wide = 0.8
+	p.stroke(p.edge(b), p.hue(b.Hue), wide)
 	h := b.Y1 - b.Y0
 	for x := b.X0 - h; x < b.X1; x += 3 {
 		x0, x1 := max(x, b.X0), min(x+h, b.X1)
 		if x1 <= x0 {
 			continue
 		}
-		var l vg.Path
-		l.Move(p.at(x0, b.Y1-(x0-x)))
-		l.Line(p.at(x1, b.Y1-(x1-x)))
-		p.Stroke(l)
+		var way path
+		way.move(x0, p.down+b.Y1-(x0-x))
+		way.line(x1, p.down+b.Y1-(x1-x))
+		p.stroke(way, p.hue(b.Hue), wide)
 	}
 }
 
-func (p *painter) text(t Text) {
-	p.SetColor(p.hue(t.Hue))
+func (p *painter) write(t Text) {
 	x, all := t.X, t.String
 	if !p.reader {
 		all = visual(all)
 	}
 	for _, r := range runs(t.Face, all) {
-		f := *p.faces[r.face]
-		f.Font.Size = font.Length(t.Size)
 		text := r.text
 		if p.reader {
 			text = strings.ReplaceAll(text, "  ", "\u00a0\u00a0")
@@ -146,48 +155,47 @@ func (p *painter) text(t Text) {
 				text = "\u00a0" + text[1:]
 			}
 		}
-		p.FillString(f, p.at(x, t.Y), text)
+		p.text(r.face, t.Size, x, p.down+t.Y, p.hue(t.Hue), text)
 		x += width(r.face, t.Size, r.text)
 	}
 }
 
 func (p *painter) sign(s Sign) {
-	hue := map[SignKind]Hue{SignBase: Base, SignYours: Yours, SignTheirs: Theirs, SignJoined: Joined,
-		SignBehind: Dim}[s.Kind]
-	circle := func(start, angle float64) vg.Path {
-		var path vg.Path
-		c := p.at(s.X, s.Y)
-		path.Move(vg.Point{X: c.X + vg.Length(s.R*math.Cos(start)), Y: c.Y + vg.Length(s.R*math.Sin(start))})
-		const step = math.Pi / 8 // the curves of a circle, as both kinds of file draw them alike
-		for a := start; a < start+angle-1e-9; a += step {
-			k := 4.0 / 3 * math.Tan(step/4) * s.R
-			x0, y0 := s.R*math.Cos(a), s.R*math.Sin(a)
-			x1, y1 := s.R*math.Cos(a+step), s.R*math.Sin(a+step)
-			path.CubeTo(vg.Point{X: c.X + vg.Length(x0-k*math.Sin(a)), Y: c.Y + vg.Length(y0+k*math.Cos(a))},
-				vg.Point{X: c.X + vg.Length(x1+k*math.Sin(a+step)), Y: c.Y + vg.Length(y1-k*math.Cos(a+step))},
-				vg.Point{X: c.X + vg.Length(x1), Y: c.Y + vg.Length(y1)})
-		}
-		path.Close()
-		return path
-	}
-	whole := circle(0, 2*math.Pi)
-	p.SetColor(p.hue(Paper))
-	p.Fill(whole)
-	p.SetColor(p.hue(hue))
+	hue := p.hue(map[SignKind]Hue{SignBase: Base, SignYours: Yours, SignTheirs: Theirs, SignJoined: Joined,
+		SignBehind: Dim}[s.Kind])
+	at := point{s.X, p.down + s.Y}
+	whole := arc(at, s.R, 0, 2*math.Pi)
+	p.fill(whole, p.hue(Paper))
 	switch s.Kind {
 	case SignYours:
-		p.Fill(circle(math.Pi/2, math.Pi))
+		p.fill(arc(at, s.R, math.Pi/2, math.Pi), hue)
 	case SignTheirs:
-		p.Fill(circle(-math.Pi/2, math.Pi))
+		p.fill(arc(at, s.R, -math.Pi/2, math.Pi), hue)
 	case SignJoined:
-		p.Fill(whole)
+		p.fill(whole, hue)
 	}
-	p.SetLineWidth(vg.Length(s.R * 0.32))
+	var dash []float64
 	if s.Kind == SignBehind {
-		p.SetLineDash([]vg.Length{vg.Length(s.R * 0.5), vg.Length(s.R * 0.5)}, 0)
+		dash = []float64{s.R * 0.5, s.R * 0.5}
 	}
-	p.Stroke(whole)
-	p.SetLineDash(nil, 0)
+	p.stroke(whole, hue, s.R*0.32, dash...)
+}
+
+// arc is a part of a circle, closed by its chord. Angles are in radians, from the right and against the clock.
+func arc(c point, r, start, angle float64) (way path) {
+	place := func(x, y float64) point { return point{c.x + x, c.y - y} }
+	first := place(r*math.Cos(start), r*math.Sin(start))
+	way.move(first.x, first.y)
+	const piece = math.Pi / 8 // of which each is one curve
+	for a := start; a < start+angle-1e-9; a += piece {
+		k := 4.0 / 3 * math.Tan(piece/4) * r
+		x0, y0 := r*math.Cos(a), r*math.Sin(a)
+		x1, y1 := r*math.Cos(a+piece), r*math.Sin(a+piece)
+		way.curve(place(x0-k*math.Sin(a), y0+k*math.Cos(a)), place(x1+k*math.Sin(a+piece), y1-k*math.Cos(a+piece)),
+			place(x1, y1))
+	}
+	way.shut()
+	return way
 }
 
 // used is which characters of which faces a drawing needs.
@@ -209,28 +217,4 @@ func (d *Drawing) used() (out [faces]map[rune]bool) {
 		}
 	}
 	return out
-}
-
-// SVG writes the drawing as one picture, its pages one below the other.
-func (d *Drawing) SVG(w io.Writer) error {
-	cut, err := subset(d.used())
-	if err != nil {
-		return err
-	}
-	h := d.H * float64(len(d.Pages))
-	c := vgsvg.NewWith(vgsvg.UseWH(vg.Length(d.W), vg.Length(h)), vgsvg.EmbedFonts(true))
-	for i, pg := range d.Pages {
-		p := &painter{c, h - float64(i)*d.H, d.colour, cut, true}
-		p.block(Block{Box: Box{0, 0, d.W, d.H}, Hue: Paper})
-		p.page(pg)
-	}
-	var b bytes.Buffer
-	if _, err := c.WriteTo(&b); err != nil {
-		return err
-	}
-	// The picture's title, which is read aloud where it cannot be seen.
-	head, rest, _ := bytes.Cut(b.Bytes(), []byte(">\n<defs>"))
-	title := "<title>" + html.EscapeString(d.Title) + "</title>"
-	_, err = w.Write(bytes.Join([][]byte{head, []byte(">\n" + title + "\n<defs>"), rest}, nil))
-	return err
 }

@@ -1,11 +1,9 @@
 // Package draw makes drawings and reports of a recovery and of a history: SVG, PDF and, of the
 // report, Markdown.
 //
-// A drawing is a model of shapes on pages (Drawing), which is painted on a canvas of
-// gonum.org/v1/plot/vg: its own for SVG, and one over codeberg.org/go-pdf/fpdf for PDF, as the
-// one that comes with vg writes the characters of Western Europe alone. Text is text, in faces
-// that are part of what is written. The same model gives the same bytes. Characters no face
-// has are drawn as □, and scripts that join their letters are drawn letter by letter.
+// A drawing is a model of shapes on pages (Drawing), which is painted on a canvas: one for SVG, and one over
+// codeberg.org/go-pdf/fpdf for PDF. Text is text, in faces that are part of what is written. The same model gives the
+// same bytes. Characters no face has are drawn as □, and scripts that join their letters are drawn letter by letter.
 package draw
 
 import (
