@@ -98,6 +98,7 @@ func (l *lineage) join(a, b object.ID) object.ID {
 // TestAccountOfMerges: in rebases, and merges, of histories that hold merges of one's own, every line of either side is in
 // the result or in the account, and so is every line that a side took out and that stands again.
 func TestAccountOfMerges(t *testing.T) {
+	t.Parallel()
 	count, seed := 600, uint64(8)
 	if v, err := strconv.Atoi(os.Getenv("DORVIK_HISTORIES")); err == nil {
 		count = v / 5

@@ -13,6 +13,7 @@ import (
 // TestWhatAPullLeftAside finds work that git stashed before a pull and could not bring back, and joins
 // it with the files, asking where it must.
 func TestWhatAPullLeftAside(t *testing.T) {
+	t.Parallel()
 	for name, edit := range map[string]func(string) string{
 		"":       func(s string) string { return s },
 		" again": func(s string) string { return strings.Replace(s, "five", "FIVE", 1) },

@@ -156,6 +156,7 @@ func TestADriverRunsOnlyWhenAgreedTo(t *testing.T) {
 }
 
 func TestADriverIsAgreedToHereAndEndedInTime(t *testing.T) {
+	t.Parallel()
 	repo := withDriver(t)
 	repo.Git("config", "merge.mine.driver", "sleep 600")
 	s, err := OpenSession(t.Context(), repo.Dir)

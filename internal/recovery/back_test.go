@@ -14,6 +14,7 @@ import (
 // TestGoingBackWhateverCameAfter goes back before a join that was pushed and built upon: what came
 // since is told and kept, and going back is itself undone.
 func TestGoingBackWhateverCameAfter(t *testing.T) {
+	t.Parallel()
 	for name, pushed := range map[string]bool{"kept here": false, "pushed": true} {
 		for _, dirty := range []string{"", "d/h"} {
 			t.Run(name+" "+dirty, func(t *testing.T) {
@@ -96,6 +97,7 @@ func TestGoingBackWhateverCameAfter(t *testing.T) {
 
 // TestTakenBackByACommit undoes what a join brought, and only that, by a new commit.
 func TestTakenBackByACommit(t *testing.T) {
+	t.Parallel()
 	for _, route := range []Route{Rebase, Merge} {
 		t.Run(string(route), func(t *testing.T) {
 			tm := newTeam(t)
@@ -139,6 +141,7 @@ func TestTakenBackByACommit(t *testing.T) {
 
 // TestCleaning forgets what is old, and nothing that can still be undone before a push.
 func TestCleaning(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.diverge()
 	tm.mine.Write("g", "edited\n")

@@ -59,6 +59,7 @@ func TestWhoBuilds(t *testing.T) {
 
 // TestTheirsIsNotRunByWhatNobodyAgreedTo: what a command goes by in their tree alone was never shown.
 func TestTheirsIsNotRunByWhatNobodyAgreedTo(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.mine.Commit("make", "Makefile", "test:\n\tfalse\n")
 	tm.mine.Git("push", "-q")
@@ -121,6 +122,7 @@ func TestNobodyIsBlamedOnAGuess(t *testing.T) {
 
 // TestTheCheckIsCleared: a command that was typed can be taken back, and the check is found from the files again.
 func TestTheCheckIsCleared(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.mine.Commit("start", "go.mod", "module skerry\n")
 	s := tm.session()

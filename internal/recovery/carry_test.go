@@ -352,6 +352,7 @@ func holdsAll(t *testing.T, repo *gittest.Repo, wp *Waypoint, before standing) {
 
 // TestWhatGitWasToldNotToLookAt is in the way, said to be, and not said to be carried.
 func TestWhatGitWasToldNotToLookAt(t *testing.T) {
+	t.Parallel()
 	for _, flag := range []string{"--skip-worktree", "--assume-unchanged"} {
 		tm := newTeam(t)
 		tm.mine.Commit("mine", "m", "m\n")

@@ -64,6 +64,7 @@ func commits(t *testing.T, r *gittest.Repo, minute int, subjects ...string) {
 
 // TestWhatACommitIsToThePerson goes from two lines to a rebase, its push, and a pick.
 func TestWhatACommitIsToThePerson(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	commits(t, tm.other, 1, "theirs one", "same change")
 	tm.other.Git("push", "-q")
@@ -122,6 +123,7 @@ func TestWhatACommitIsToThePerson(t *testing.T) {
 
 // TestAHistoryBesideAnOpenSession: what is kept cannot be read then, and that is told.
 func TestAHistoryBesideAnOpenSession(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	s := tm.session()
 	w, err := OpenWorkspace(t.Context(), tm.mine.Dir)
@@ -141,6 +143,7 @@ func TestAHistoryBesideAnOpenSession(t *testing.T) {
 
 // TestHistoriesOfOddRepositories: without a remote, shallow, unborn, of a name that is nowhere.
 func TestHistoriesOfOddRepositories(t *testing.T) {
+	t.Parallel()
 	gittest.Isolate(t)
 	alone := gittest.New(t)
 	alone.Commit("first", "f", "1\n")
@@ -174,6 +177,7 @@ func TestHistoriesOfOddRepositories(t *testing.T) {
 }
 
 func TestFind(t *testing.T) {
+	t.Parallel()
 	gittest.Isolate(t)
 	repo := gittest.New(t)
 	for i, c := range []struct{ who, when, subject, file string }{
@@ -226,6 +230,7 @@ func TestFind(t *testing.T) {
 
 // TestDetails: what is told of a commit, its files and their lines.
 func TestDetails(t *testing.T) {
+	t.Parallel()
 	gittest.Isolate(t)
 	repo := gittest.New(t)
 	repo.Commit("base", "f", "one\ntwo\nthree\nfour\nfive\nsix\nseven\neight\nnine\nten\n", "old", "moved\nand\nkept\n",
@@ -301,6 +306,7 @@ func TestDetails(t *testing.T) {
 
 // TestWhatTheOthersGet: by author, what of theirs the result has otherwise, before and after the push.
 func TestWhatTheOthersGet(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.other.Commit("theirs", "f", "one\nTWO\nthree\nfour\nfive\n", "theirs", "t\n")
 	tm.other.Git("push", "-q")
@@ -346,6 +352,7 @@ func TestWhatTheOthersGet(t *testing.T) {
 
 // TestAStoryIsToldAfterwards: what was decided, and whether it builds, is kept with the waypoint.
 func TestAStoryIsToldAfterwards(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.diverge()
 	s := tm.session()
@@ -436,6 +443,7 @@ func TestSignatures(t *testing.T) {
 
 // TestWhatWasRewrittenForOthers: commits that another branch of the remote still has as they were.
 func TestWhatWasRewrittenForOthers(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.other.Commit("theirs", "theirs", "t\n")
 	tm.other.Git("push", "-q")

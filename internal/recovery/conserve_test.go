@@ -334,6 +334,7 @@ func (pl *plot) shrink(t *testing.T) *plot {
 // TestNothingIsLostUntold is the law of conservation: whatever is decided, on either route
 // and for picks, all that a side made is in the result or in the account of what is left out.
 func TestNothingIsLostUntold(t *testing.T) {
+	t.Parallel()
 	count, seed := 2000, uint64(8)
 	if v, err := strconv.Atoi(os.Getenv("DORVIK_HISTORIES")); err == nil {
 		count = v

@@ -14,6 +14,7 @@ import (
 
 // TestEachCommitIsChecked: in order, up to the first that does not pass, and none twice.
 func TestEachCommitIsChecked(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.other.Commit("theirs", "t", "t\n")
 	tm.other.Git("push", "-q")
@@ -54,6 +55,7 @@ func TestEachCommitIsChecked(t *testing.T) {
 
 // TestTheFirstFailingCommitIsHalvedFor: wherever it is, and what is known of the others is not checked again.
 func TestTheFirstFailingCommitIsHalvedFor(t *testing.T) {
+	t.Parallel()
 	const n = 9
 	for _, at := range []int{1, 4, 8, 9} {
 		tm := newTeam(t)
@@ -86,6 +88,7 @@ func TestTheFirstFailingCommitIsHalvedFor(t *testing.T) {
 // TestWhatIsLikeliestToFailIsFirst: of Go's tests, those where both sides' changes meet; then what failed before; what
 // passed on the same tree is not run again; and all of it passes before it counts as passed.
 func TestWhatIsLikeliestToFailIsFirst(t *testing.T) {
+	t.Parallel()
 	files := func(fare, tide string) []string {
 		out := []string{"go.mod", "module skerry\n\ngo 1.24\n"}
 		for _, name := range []string{"berths", "crew", "fares", "log", "tides"} {

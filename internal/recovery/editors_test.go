@@ -15,6 +15,7 @@ import (
 // TestFilesThatSeemOpen notices what editors keep beside an open file that the join changes, and
 // uncommitted work that was written just now.
 func TestFilesThatSeemOpen(t *testing.T) {
+	t.Parallel()
 	for beside, open := range map[string][]string{"d/.h.swp": {"d/h"}, "d/.#h": {"d/h"}, "d/#h#": {"d/h"}, "f": {"f"},
 		"d/.~lock.h#": {"d/h"}, ".g.swp": nil, "d/.other.swp": nil, "d/h.swp": nil, "g": nil} {
 		tm := newTeam(t)

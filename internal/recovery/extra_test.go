@@ -12,6 +12,7 @@ import (
 
 // TestExtraFails: foresight that fails in any way ends with a sentence, and not with the job.
 func TestExtraFails(t *testing.T) {
+	t.Parallel()
 	forever := make(chan struct{})
 	t.Cleanup(func() { close(forever) })
 	for name, c := range map[string]struct {
@@ -54,6 +55,7 @@ func TestExtraFails(t *testing.T) {
 
 // TestTheJobGoesOnWithoutForesight: Look, the plan and the check do without what could not be looked at, and say so once.
 func TestTheJobGoesOnWithoutForesight(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.diverge()
 	s := tm.session()

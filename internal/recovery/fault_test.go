@@ -603,6 +603,7 @@ func exists(path string) bool {
 
 // TestALockOfAnother is named, and not removed.
 func TestALockOfAnother(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t, 0)
 	for what, from := range map[string]string{"accept": h.dir, "undo": h.joined} {
 		dir := h.copy(t, from)

@@ -27,6 +27,7 @@ import (
 // commits, authors, messages, branches, index and files. Undo must bring back what was there before, byte for byte.
 // DORVIK_STATES says how many states are tried and DORVIK_SEED which; the soak tries 5,000.
 func TestHalfDoneStates(t *testing.T) {
+	t.Parallel()
 	states, first := 40, 1
 	if n, err := strconv.Atoi(os.Getenv("DORVIK_STATES")); err == nil {
 		states = n

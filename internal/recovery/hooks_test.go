@@ -41,6 +41,7 @@ func hooked(r *gittest.Repo, dir, said string) {
 // TestHooksRunAsByGit has git and Dorvik do the same in the same clone, and compares which hooks
 // were run, with what words, and what they saw.
 func TestHooksRunAsByGit(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct {
 		mine, theirs []string // files of the commits
 		route        Route
@@ -116,6 +117,7 @@ func TestHooksRunAsByGit(t *testing.T) {
 // TestRewrittenOfAFinishedRebase: the hook is told of the commits that git had made before it stopped,
 // too, as git itself tells it at the end.
 func TestRewrittenOfAFinishedRebase(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.mine.Commit("first", "m", "m\n")
 	tm.mine.Commit("second", "f", "1\n")
@@ -198,6 +200,7 @@ func TestAHookRefuses(t *testing.T) {
 // TestHooksInTheTreeAreAgreedTo holds that hooks which a commit can change run only as they were
 // when they were agreed to.
 func TestHooksInTheTreeAreAgreedTo(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.mine.Git("config", "core.hooksPath", "tools/hooks")
 	said := filepath.Join(t.TempDir(), "said")
@@ -240,6 +243,7 @@ func TestHooksInTheTreeAreAgreedTo(t *testing.T) {
 // TestNoHookOfTheTreeRunsUnasked: not by Dorvik and not by git as Dorvik has it work, in the working tree and in the
 // checkout of a check; once they are agreed to git runs them, as long as they and what they name stay as they are.
 func TestNoHookOfTheTreeRunsUnasked(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	ran := t.TempDir()
 	var files []string

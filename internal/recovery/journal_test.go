@@ -15,6 +15,7 @@ import (
 
 // TestAJournalWithOneBitFlippedIsDamaged flips each bit of a journal. None of what comes of it is read as a transition.
 func TestAJournalWithOneBitFlippedIsDamaged(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "dorvik"), 0o700))
 	is, err := readJournal(dir)
@@ -51,6 +52,7 @@ func TestAJournalWithOneBitFlippedIsDamaged(t *testing.T) {
 
 // TestRecordsAreTheOwnersAlone checks the permissions of all that Dorvik keeps in the git directory.
 func TestRecordsAreTheOwnersAlone(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.mine.Commit("mine", "f", "mine\n")
 	tm.other.Commit("theirs", "f", "theirs\n")

@@ -14,6 +14,7 @@ import (
 
 // TestLogbook: a join, its undoing, another, its push, and a move forward are written down, each once.
 func TestLogbook(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.diverge()
 	w, err := OpenWorkspace(t.Context(), tm.mine.Dir)

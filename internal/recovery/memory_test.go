@@ -14,6 +14,7 @@ import (
 // TestAsBefore: the very same conflict in a later recovery is offered as it was settled before, and
 // never settled so unasked.
 func TestAsBefore(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.diverge()
 	s := tm.session()
@@ -52,6 +53,7 @@ func TestAsBefore(t *testing.T) {
 
 // TestWhatIsRememberedIsBounded forgets the oldest first.
 func TestWhatIsRememberedIsBounded(t *testing.T) {
+	t.Parallel()
 	s := newTeam(t).session()
 	at := time.Unix(1767000000, 0)
 	var many []settle.Decision

@@ -17,6 +17,7 @@ import (
 // TestOffers meets what is in the way, takes up what is offered, and holds that it is in the way no
 // more.
 func TestOffers(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct {
 		make  func(tm *team)
 		offer string
@@ -86,6 +87,7 @@ func TestOffers(t *testing.T) {
 
 // TestAShallowCloneIsDeepened gets the history that the two lines part in.
 func TestAShallowCloneIsDeepened(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	shallow := gittest.At(t, filepath.Join(t.TempDir(), "shallow"))
 	require.NoError(t, os.MkdirAll(shallow.Dir, 0o755))
@@ -116,6 +118,7 @@ func TestAShallowCloneIsDeepened(t *testing.T) {
 
 // TestAPushGoesWhereGitPushes joins with what the place that is pushed to holds, whatever is followed.
 func TestAPushGoesWhereGitPushes(t *testing.T) {
+	t.Parallel()
 	for name, set := range map[string][][]string{
 		"pushRemote":  {{"config", "branch.main.pushRemote", "fork"}},
 		"pushDefault": {{"config", "remote.pushDefault", "fork"}},
@@ -174,6 +177,7 @@ func TestAPushGoesWhereGitPushes(t *testing.T) {
 
 // TestABranchThatIsGone is not made anew at the remote unasked.
 func TestABranchThatIsGone(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.mine.Commit("mine", "m", "m\n")
 	tm.remote.Git("update-ref", "-d", "refs/heads/main")
@@ -199,6 +203,7 @@ func TestABranchThatIsGone(t *testing.T) {
 
 // TestWhatIsAdrift finds commits that nothing points to, and not those that were made again.
 func TestWhatIsAdrift(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	s := tm.session()
 	adrift := func() *Adrift {

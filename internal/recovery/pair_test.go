@@ -52,6 +52,7 @@ func TestThePairThatCollides(t *testing.T) {
 
 // TestPairOfMisfits: one pair is told without a run; of several none is.
 func TestPairOfMisfits(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.mine.Commit("start", "go.mod", "module x\n", "a.go", "package x\n\nfunc A() {}\n", "b.go", "package x\n")
 	tm.mine.Git("push", "-q")
@@ -77,6 +78,7 @@ func TestPairOfMisfits(t *testing.T) {
 // TestWhatGitLeftHalfDoneIsLookedInto checks that a rebase or a merge that git began is surveyed as one that
 // Dorvik begins: files that join by themselves, misfits, and the mends of those.
 func TestWhatGitLeftHalfDoneIsLookedInto(t *testing.T) {
+	t.Parallel()
 	for _, begin := range [][]string{{"rebase", "origin/main"}, {"rebase", "--apply", "origin/main"}, {"merge", "origin/main"}} {
 		tm := newTeam(t)
 		tm.mine.Commit("start", "go.mod", "module x\n", "a.go", "package x\n\nfunc A() {}\n", "b.go", "package x\n", "n", "0\n")
@@ -113,6 +115,7 @@ func TestWhatGitLeftHalfDoneIsLookedInto(t *testing.T) {
 // TestAMendBelongsWhereItIsNeeded: into the commit that brings the line in, so that every commit builds; also where a
 // line of theirs uses what a commit of yours took away. It is taken back whole.
 func TestAMendBelongsWhereItIsNeeded(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.mine.Commit("start", "go.mod", "module x\n", "a.go", "package x\n\nfunc A() {}\n", "b.go", "package x\n", "c.go",
 		"package x\n\nfunc C() {}\n", "k.go", "package x\n")
@@ -183,6 +186,7 @@ func TestAMendBelongsWhereItIsNeeded(t *testing.T) {
 // TestAMendByHandBelongsToItsLines: to the commit of yours that wrote the lines it changes, and what it takes away is
 // told; lines of theirs are mended in the last.
 func TestAMendByHandBelongsToItsLines(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.mine.Commit("one", "a", "alpha\nbeta\n")
 	tm.mine.Commit("two", "b", "gamma\n")

@@ -92,6 +92,7 @@ func (tm *team) diverge() {
 }
 
 func TestAcceptPushUndo(t *testing.T) {
+	t.Parallel()
 	for _, route := range []Route{Rebase, Merge} {
 		t.Run(string(route), func(t *testing.T) {
 			tm := newTeam(t)
@@ -139,6 +140,7 @@ func TestAcceptPushUndo(t *testing.T) {
 }
 
 func TestAcceptRefuses(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name  string
 		touch func(tm *team)
@@ -185,6 +187,7 @@ func TestAcceptRefuses(t *testing.T) {
 }
 
 func TestARefusedPushGoesBackAndKeepsDecisionsAndMends(t *testing.T) {
+	t.Parallel()
 	for _, route := range []Route{Rebase, Merge} {
 		t.Run(string(route), func(t *testing.T) {
 			tm := newTeam(t)
@@ -227,6 +230,7 @@ func TestARefusedPushGoesBackAndKeepsDecisionsAndMends(t *testing.T) {
 }
 
 func TestMendsOfAChangedResult(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.diverge()
 	s := tm.session()
@@ -256,6 +260,7 @@ func TestMendsOfAChangedResult(t *testing.T) {
 }
 
 func TestBlocked(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name string
 		make func(tm *team)
@@ -290,6 +295,7 @@ func TestBlocked(t *testing.T) {
 }
 
 func TestShallowClone(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.diverge()
 	shallow := gittest.At(t, filepath.Join(t.TempDir(), "shallow"))
@@ -315,6 +321,7 @@ func TestShallowClone(t *testing.T) {
 }
 
 func TestTrivial(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	s := tm.session()
 	stand := func() *Position {
@@ -350,6 +357,7 @@ func TestTrivial(t *testing.T) {
 }
 
 func TestSuggestion(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.diverge()
 	s := tm.session()
@@ -405,6 +413,7 @@ func TestSuggestion(t *testing.T) {
 // TestReplayingMergesAgreesWithGit rebases a line with a merged side line, as
 // git does when told to keep merges.
 func TestReplayingMergesAgreesWithGit(t *testing.T) {
+	t.Parallel()
 	repo := gittest.New(t)
 	repo.Commit("before", "f", base, "old", "1\n")
 	repo.Git("branch", "side")
@@ -440,6 +449,7 @@ func TestReplayingMergesAgreesWithGit(t *testing.T) {
 }
 
 func TestLeftOutAndOverlap(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.mine.Commit("mine", "f", strings.Replace(base, "two", "MINE", 1), "m", "m\n", "g", "same\n", "d/h", "h\nmine\n")
 	tm.other.Commit("theirs", "f", strings.Replace(base, "two", "THEIRS words", 1), "t", "t\n", "g", "same\n", "d/h",
@@ -477,6 +487,7 @@ func TestLeftOutAndOverlap(t *testing.T) {
 }
 
 func TestOnlyOneAtATime(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.session()
 	_, err := OpenSession(t.Context(), tm.mine.Dir)
@@ -484,6 +495,7 @@ func TestOnlyOneAtATime(t *testing.T) {
 }
 
 func TestCheckRunsOnTheJoinedTree(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.diverge()
 	s := tm.session()
@@ -531,6 +543,7 @@ func TestErrorsTellTheNextStep(t *testing.T) {
 // TestSubmodulesMoveForward holds that two moves of a submodule join where git
 // joins them: the submodule is present, and one commit holds the other.
 func TestSubmodulesMoveForward(t *testing.T) {
+	t.Parallel()
 	repo := gittest.New(t)
 	sub := gittest.At(t, filepath.Join(repo.Dir, "sub"))
 	require.NoError(t, os.Mkdir(sub.Dir, 0o755))
@@ -571,6 +584,7 @@ func TestSubmodulesMoveForward(t *testing.T) {
 
 // TestTheRemoteBranchWasRewritten holds that only what is yours is replayed.
 func TestTheRemoteBranchWasRewritten(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.other.Commit("theirs, with a mistake", "w", "wrong\n")
 	tm.other.Git("push", "-q")
@@ -620,6 +634,7 @@ func TestTheRemoteBranchWasRewritten(t *testing.T) {
 
 // TestCommitsAreSigned has a stand-in for gpg sign every new commit.
 func TestCommitsAreSigned(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.mine.Commit("mine", "m", "m\n")
 	tm.mine.Commit("mine too\n\nwith a body", "m2", "m\n")
@@ -656,6 +671,7 @@ func TestCommitsAreSigned(t *testing.T) {
 
 // TestWhatIsKeptIsKept: the state is what was saved, and what a later version keeps is not touched.
 func TestWhatIsKeptIsKept(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	var want State
 	reopen := func(change func(st *State)) {
@@ -695,6 +711,7 @@ func TestWhatIsKeptIsKept(t *testing.T) {
 // TestADamagedFileIsSalvaged: of a file that is set aside all that can be read is brought into the new one, and what
 // could not be is told.
 func TestADamagedFileIsSalvaged(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct {
 		damage func(tx *bbolt.Tx) error
 		told   []string

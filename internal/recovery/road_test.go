@@ -41,6 +41,7 @@ func newRoad(t *testing.T) (*team, map[string]object.ID) {
 // TestWishesAreAsGitDoes has commits be left out, reworded, kept and joined with the one before,
 // and compares with git told the same.
 func TestWishesAreAsGitDoes(t *testing.T) {
+	t.Parallel()
 	const shown = "--format=%an|%ae|%ad|%T%n%B"
 	for name, c := range map[string]struct {
 		wishes map[string]replay.Wish
@@ -103,6 +104,7 @@ func TestWishesAreAsGitDoes(t *testing.T) {
 
 // TestWhatAWishCosts tells what would be lost and asked before it is so.
 func TestWhatAWishCosts(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.mine.Commit("one", "f", strings.Replace(base, "two", "TWO", 1))
 	one := idOf(t, tm.mine.Git("rev-parse", "HEAD"))
@@ -127,6 +129,7 @@ func TestWhatAWishCosts(t *testing.T) {
 
 // TestAnEditThatFitsNoLonger is not made, and told; one whose file became another is joined with it.
 func TestAnEditThatFitsNoLonger(t *testing.T) {
+	t.Parallel()
 	tm, ids := newRoad(t)
 	s := tm.session()
 	p, err := s.Locate(t.Context(), true)

@@ -15,6 +15,7 @@ import (
 // TestWhatAScoutFindsIsWhatThereIs: a plan is the same with one and without, whether it looked at what is asked for, at
 // something else, or at nothing.
 func TestWhatAScoutFindsIsWhatThereIs(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.mine.Commit("start", "go.mod", "module x\n", "a.go", "package x\n\nfunc A() {}\n", "b.go", "package x\n")
 	tm.mine.Git("push", "-q")

@@ -95,6 +95,7 @@ func settledAs(t *testing.T, base, yours, theirs string, route Route, ways ...se
 // TestContentsAreJoinedWhateverTheNames settles questions of names and places by each side, on
 // both routes: what is in the files is joined first, by itself, and nothing of it is lost.
 func TestContentsAreJoinedWhateverTheNames(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name, base, yours, theirs string
 		holds                     []string // of the result, by either side
@@ -133,6 +134,7 @@ func TestContentsAreJoinedWhateverTheNames(t *testing.T) {
 // TestACollisionUnderTwoNamesIsAsked: both renamed a file, to different names, and changed the
 // same line.
 func TestACollisionUnderTwoNamesIsAsked(t *testing.T) {
+	t.Parallel()
 	for way, want := range map[settle.Way][2]string{settle.Yours: {"g", "mine"}, settle.Theirs: {"h", "theirs"}} {
 		for _, route := range []Route{Merge, Rebase} {
 			got, told := settledAs(t, "f:=ten", "g<f:=mine", "h<f:=theirs", route, way)
@@ -144,6 +146,7 @@ func TestACollisionUnderTwoNamesIsAsked(t *testing.T) {
 }
 
 func TestAFileAgainstADirectoryListsWhatItLeavesOut(t *testing.T) {
+	t.Parallel()
 	const base, yours, theirs = "z=1", "z=1 pier=mine", "z=1 pier/a=one pier/b=two"
 	got, told := settledAs(t, base, yours, theirs, Merge, settle.Yours)
 	assert.Equal(t, map[string]string{"z": "1\n", "pier": "mine\n"}, got)
@@ -159,6 +162,7 @@ func TestAFileAgainstADirectoryListsWhatItLeavesOut(t *testing.T) {
 
 // TestWhatIsOverruledIsTold: a deletion that does not hold, and an edit that gave way to one.
 func TestWhatIsOverruledIsTold(t *testing.T) {
+	t.Parallel()
 	_, told := settledAs(t, "f:=ten z=1", "f:=mine z=1", "z=1", Merge, settle.Yours)
 	assert.Equal(t, []string{"theirs deletion f: deleted"}, told)
 	_, told = settledAs(t, "f:=ten z=1", "f:=mine z=1", "z=1", Merge, settle.Theirs)
@@ -170,6 +174,7 @@ func TestWhatIsOverruledIsTold(t *testing.T) {
 // TestAMendTellsWhatItTakesAway: lines of either side, also of a file that only one has, and not
 // those that only moved.
 func TestAMendTellsWhatItTakesAway(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ before, after, want string }{
 		{"one\ntwo\nsame\nsame\n", "one\nsame\nsame\n", "two"},
 		{"one\ntwo\nsame\nsame\n", "two\none\nsame\n", "same"},
@@ -208,6 +213,7 @@ func TestAMendTellsWhatItTakesAway(t *testing.T) {
 // TestAFileKeptUnderBothNamesByBoth: two lines merged each other's start, one a rename, and both
 // kept the file under both names. What one of them does to it afterwards holds.
 func TestAFileKeptUnderBothNamesByBoth(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ name, after, want string }{
 		{"deleted", "f:=y z=1", "f:=y z=2"},
 		{"renamed away", "f:=y h<f:=x z=1", "f:=y h<f:=x z=2"},
@@ -242,6 +248,7 @@ func TestAFileKeptUnderBothNamesByBoth(t *testing.T) {
 // TestEveryShapeByEveryWay walks every shape a conflict has, by every way it offers, wherever
 // there are several conflicts by every choice for each: what is not in the result is told.
 func TestEveryShapeByEveryWay(t *testing.T) {
+	t.Parallel()
 	seen := map[merge.ConflictKind]map[settle.Way]bool{}
 	for _, c := range []struct{ base, yours, theirs string }{
 		{"f:=ten", "f:=mine", "f:=theirs"},                                    // content
@@ -348,6 +355,7 @@ func playShapes(t *testing.T, base, yours, theirs string, route Route, choices [
 // TestTheCheckHasSubmodules: they are in its checkout as far as they are in the working tree, with those in
 // them; of others it is said that they are missing.
 func TestTheCheckHasSubmodules(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	inner, lib, absent := gittest.New(t), gittest.New(t), gittest.New(t)
 	inner.Commit("inner", "deep", "deep\n")
@@ -403,6 +411,7 @@ func TestLargeFilesThatAreNotThere(t *testing.T) {
 
 // TestAMovedSubmoduleIsTold: the join moves what is recorded, and the submodule stays as git leaves it.
 func TestAMovedSubmoduleIsTold(t *testing.T) {
+	t.Parallel()
 	for _, recurse := range []string{"false", "true"} {
 		tm := newTeam(t)
 		lib := gittest.New(t)
@@ -439,6 +448,7 @@ func TestAMovedSubmoduleIsTold(t *testing.T) {
 
 // TestBothOfTwoFilesOfOneName: two texts that both sides added, or gave one name, can stand side by side.
 func TestBothOfTwoFilesOfOneName(t *testing.T) {
+	t.Parallel()
 	for _, route := range []Route{Merge, Rebase} {
 		tm := newTeam(t)
 		long := strings.Repeat("a line that stays\n", 20)

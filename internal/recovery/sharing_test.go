@@ -31,6 +31,7 @@ func asAsked(t *testing.T, r *gittest.Repo, yours, theirs string) (*Session, *se
 // TestDecisionsAreShared: where both want it, a colleague before the very same conflict sees how the other settled
 // it; it is never suggested, hostile content is passed over, and nobody's decisions are overwritten.
 func TestDecisionsAreShared(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.diverge()
 	yours, theirs := tm.mine.Git("rev-parse", "main"), tm.remote.Git("rev-parse", "main")
@@ -85,6 +86,7 @@ func TestDecisionsAreShared(t *testing.T) {
 
 // TestABrokenSharedDecisionStopsNothing: it is passed over and told once, whatever is in its place.
 func TestABrokenSharedDecisionStopsNothing(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.diverge()
 	tm.mine.Git("config", "dorvik.shareDecisions", "true")
@@ -132,6 +134,7 @@ func TestABrokenSharedDecisionStopsNothing(t *testing.T) {
 
 // TestSharedDecisionsAreBounded: of too many the oldest go.
 func TestSharedDecisionsAreBounded(t *testing.T) {
+	t.Parallel()
 	s := newTeam(t).session()
 	entries := map[string]object.Entry{}
 	for i := range mostShared + 1 {
@@ -154,6 +157,7 @@ func TestSharedDecisionsAreBounded(t *testing.T) {
 
 // TestWhatWasDecidedIsForgotten, one conflict's or all.
 func TestWhatWasDecidedIsForgotten(t *testing.T) {
+	t.Parallel()
 	s := newTeam(t).session()
 	list := []settle.Decision{{Key: "a", Way: settle.Yours}, {Key: "b", Way: settle.Yours}, {Key: "c",
 		Way: settle.Yours}}

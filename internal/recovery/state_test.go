@@ -15,6 +15,7 @@ import (
 
 // TestAllOfTheStateIsKept: no part of the state is forgotten between two runs.
 func TestAllOfTheStateIsKept(t *testing.T) {
+	t.Parallel()
 	id := object.SHA1.Sum(object.KindBlob, nil)
 	st := State{Branch: "main", Yours: id, Theirs: id, Route: Merge, Stage: Push, Picks: []object.ID{id}, PickParent: 1,
 		Decisions: settle.Decisions{List: []settle.Decision{{Key: "k", Way: settle.Yours}},
@@ -43,6 +44,7 @@ func TestAllOfTheStateIsKept(t *testing.T) {
 
 // TestSeveralCommitsOfOneEdit: the newest is named, and how many more there are.
 func TestSeveralCommitsOfOneEdit(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.other.Commit("first", "f", strings.Replace(base, "two", "TWO", 1))
 	tm.other.Commit("beside it", "g", "other\n")

@@ -114,6 +114,7 @@ func TestTheWholeJob(t *testing.T) {
 
 // TestAGlanceWritesNothing, and says what is kept.
 func TestAGlanceWritesNothing(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.diverge()
 	w, err := OpenWorkspace(t.Context(), tm.mine.Dir)
@@ -140,6 +141,7 @@ func TestAGlanceWritesNothing(t *testing.T) {
 
 // TestPickedCommits are surveyed, settled and put on the branch, and are theirs.
 func TestPickedCommits(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.mine.Git("checkout", "-q", "-b", "night")
 	tm.mine.Commit("one", "f", strings.Replace(base, "two", "NIGHT", 1))
@@ -187,6 +189,7 @@ func TestPickedCommits(t *testing.T) {
 
 // TestStanding says in sentences what is so, whatever is.
 func TestStanding(t *testing.T) {
+	t.Parallel()
 	who := func(names ...string) (out []history.Node) {
 		for _, n := range names {
 			out = append(out, history.Node{Commit: &object.Commit{AuthorLine: n + " <x@x> 1 +0000"}})
@@ -233,6 +236,7 @@ func TestStanding(t *testing.T) {
 
 // TestRefused says of every reason what is so, and never of a join that there was none of.
 func TestRefused(t *testing.T) {
+	t.Parallel()
 	heads := map[string]bool{}
 	for _, kind := range []git.RefusalKind{git.Busy, git.Protected, git.Size, git.ServerRule, git.LocalHook,
 		git.NoAccess, git.NoLogin, git.HostKey, git.Unreachable, git.Missing, git.Gone, git.Other} {
@@ -252,6 +256,7 @@ func TestRefused(t *testing.T) {
 
 // TestOverlapsSayWhatMet: an edit and a rename of one file overlap, and so do a deletion and an edit.
 func TestOverlapsSayWhatMet(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	long := strings.Repeat("a line\n", 20)
 	tm.mine.Commit("long", "long", long, "gone", long+"gone\n")

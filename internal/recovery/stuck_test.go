@@ -204,6 +204,7 @@ func finishBy(t *testing.T, s *Session, how TakeOver, route Route) (*Waypoint, *
 // comes to what going on by git comes to; taking it back comes to where the branch was; and undo
 // of either comes to the half-done state again, from which git goes on.
 func TestTakeOver(t *testing.T) {
+	t.Parallel()
 	every := os.Getenv("DORVIK_HISTORIES") != ""
 	for i, name := range slices.Sorted(maps.Keys(halfDones)) {
 		for k, what := range slices.Sorted(maps.Keys(settledSoFar)) {
@@ -282,6 +283,7 @@ func goBackAsBefore(t *testing.T, s *Session, wp *Waypoint, r *gittest.Repo, bef
 // TestWhatAListAsksFor: of the lines of a list that replay nothing, what is not done is said, and where the
 // list leads where Dorvik cannot follow it is said why.
 func TestWhatAListAsksFor(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct{ edit, notes, why string }{
 		"runs":      {`$a exec make test`, "runs “make test” on the way", ""},
 		"stops":     {`$a break`, "stops once more", ""},

@@ -111,6 +111,7 @@ func reachable(path string) bool {
 // TestWhatCannotBeWritten joins what theirs has and no file system here can hold, and what the
 // repository has lost.
 func TestWhatCannotBeWritten(t *testing.T) {
+	t.Parallel()
 	for name, spoil := range map[string]func(tm *team){
 		"a link target over the limit": func(tm *team) {
 			blob, err := tm.other.TryInput([]byte(strings.Repeat("x/", 2500)), "hash-object", "-w", "--stdin")
@@ -224,6 +225,7 @@ func TestADamagedStoreIsSetAside(t *testing.T) {
 // TestWhatIsTheSameIsNoMatter holds that a file which git does not know and that is just what the
 // join puts there is in nobody's way, and is there again when the join is undone.
 func TestWhatIsTheSameIsNoMatter(t *testing.T) {
+	t.Parallel()
 	for _, exclude := range []string{"", "new\n"} {
 		for text, same := range map[string]bool{"theirs\n": true, "theirs": false} {
 			tm := newTeam(t)
@@ -305,6 +307,7 @@ func TestWhatGitDoesNotKnowIsMovedAside(t *testing.T) {
 
 // TestFilesThatWereOnlyTouched are not uncommitted work.
 func TestFilesThatWereOnlyTouched(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.diverge()
 	tm.mine.Git("fetch", "-q")
@@ -374,6 +377,7 @@ func TestAPushThatOnlyReportsFailure(t *testing.T) {
 
 // TestAPushThatNobodyKnowsOf: it failed, and the remote is gone.
 func TestAPushThatNobodyKnowsOf(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.diverge()
 	s := tm.session()
@@ -389,6 +393,7 @@ func TestAPushThatNobodyKnowsOf(t *testing.T) {
 
 // TestPublishedCommitsAreRewrittenOnlyIfAgreedTo holds the rule where both faces pass.
 func TestPublishedCommitsAreRewrittenOnlyIfAgreedTo(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.diverge()
 	tm.mine.Git("push", "-q", "origin", "main:refs/heads/elsewhere")
@@ -406,6 +411,7 @@ func TestPublishedCommitsAreRewrittenOnlyIfAgreedTo(t *testing.T) {
 
 // TestMarksInAnyCommitThatGoes finds them though a later commit took them out.
 func TestMarksInAnyCommitThatGoes(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	const marks = "<<<<<<< a\nx\n=======\ny\n>>>>>>> b\n"
 	bad := tm.mine.Commit("bad", "m", marks)

@@ -14,6 +14,7 @@ import (
 
 // TestWhatTheirsTookBackIsRemarkedOn makes a change on both sides, which theirs takes back. The join brings it again.
 func TestWhatTheirsTookBackIsRemarkedOn(t *testing.T) {
+	t.Parallel()
 	gittest.Isolate(t)
 	capped, uncapped := strings.Replace(base, "three", "capped", 1), base
 	for name, c := range map[string]struct {

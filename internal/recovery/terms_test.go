@@ -263,6 +263,7 @@ func TestStepsAndEnvironment(t *testing.T) {
 
 // TestLimits: what takes too long, or too much, did not pass.
 func TestLimits(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.diverge()
 	s := tm.session()
@@ -291,6 +292,7 @@ func TestLimits(t *testing.T) {
 
 // TestAgreementsDoNotGrow: a file that has grown too long is cut to its latest lines.
 func TestAgreementsDoNotGrow(t *testing.T) {
+	t.Parallel()
 	a := &agreements{file: filepath.Join(t.TempDir(), "agreed"), in: "/r", mark: filepath.Join(t.TempDir(), "mark")}
 	line := `{"in":"/old","mark":"m","to":"` + strings.Repeat("x", longestAgreement) + `"}` + "\n"
 	require.NoError(t, os.WriteFile(a.file, []byte(strings.Repeat(line, largestAgreed/len(line)+1)), 0o600))

@@ -14,6 +14,7 @@ import (
 // TestErrorsOfWhatWasSettled: an error in a line that was settled, or of a name that a way left out, is known to come
 // from that, also where later commits moved the line; any other is not.
 func TestErrorsOfWhatWasSettled(t *testing.T) {
+	t.Parallel()
 	const start = "package x\n\nfunc a() int {\n\treturn 1\n}\n"
 	for _, c := range []struct {
 		name  string

@@ -17,6 +17,7 @@ import (
 // TestTwoWorkingTreesTakeNamesOfOneRow joins in two working trees of one repository, one after the other and at once.
 // No waypoint has the name of another, and each can be gone back to.
 func TestTwoWorkingTreesTakeNamesOfOneRow(t *testing.T) {
+	t.Parallel()
 	tm := newTeam(t)
 	tm.diverge()
 	tm.mine.Git("fetch", "-q")
