@@ -37,10 +37,10 @@ quick:
 	TMPDIR=$$(scripts/temp) $(GO) test -short ./...
 	@echo "Left out: the tests of the real program in a terminal (e2e); make test runs them."
 
-## race: recovery and screen under the race detector, but for what only starts other processes
+## race: all packages under the race detector, but for what only starts other processes
 race:
 	@scripts/need --look go git
-	TMPDIR=$$(scripts/temp) $(GO) test -race -timeout 15m -skip 'TestJoinsAgree|TestEveryFault|TestEveryOperation|TestAFullDisk|TestWhatSomebody|TestNothingIsLost' ./internal/recovery ./internal/tui
+	TMPDIR=$$(scripts/temp) $(GO) test -race -timeout 30m -skip 'TestJoinsAgree|TestEveryFault|TestEveryOperation|TestAFullDisk|TestWhatSomebody|TestNothingIsLost' ./internal/...
 
 ## fuzz: each fuzz target for a while; FUZZTIME=20s
 fuzz:
@@ -52,12 +52,14 @@ cover:
 	@scripts/need --look go git
 	$(GO) test -short -cover ./internal/...
 
-## soak: 100,000 random histories against git, and against the law that nothing is lost, every fault in a join of 1,000 files, and at every operation on a file (about 2,700, an hour by themselves); and 5,000 half-done states; for some hours; SEED=7 HISTORIES=20000 FILES=200 STATES=500
+## soak: what takes hours: 100,000 random histories against git and against the law that nothing is lost, 5,000 half-done states, every fault in a join of 1,000 files, every operation on a file (about 2,700), the race detector, and 20 s of each fuzz target; SEED=7 HISTORIES=20000 FILES=200 STATES=500
 soak:
 	TMPDIR=$$(scripts/temp) DORVIK_SEED=$(or $(SEED),1) DORVIK_HISTORIES=$(or $(HISTORIES),100000) DORVIK_FILES=$(or $(FILES),1000) \
-	  $(GO) test -count=1 -timeout 5h -v -run 'TestJoinsAgreeWithGit|TestNothingIsLostUntold|TestEveryFault|TestEveryOperation|TestTakeOver|TestCarriedWorkIsConserved|TestAccountOfMerges|TestAStartThatFails|TestWhatAChangeMakes' ./internal/recovery
+	  $(GO) test -count=1 -timeout 5h -v -run 'TestJoinsAgreeWithGit|TestNothingIsLostUntold|TestEveryFault|TestEveryOperation|TestTakeOver|TestCarriedWorkIsConserved|TestAccountOfMerges|TestAStartThatFails|TestWhatAChangeMakes|TestAFullDisk' ./internal/recovery
 	TMPDIR=$$(scripts/temp) DORVIK_SEED=$(or $(SEED),1) DORVIK_STATES=$(or $(STATES),5000) \
 	  $(GO) test -count=1 -timeout 2h -run TestHalfDoneStates ./internal/recovery
+	$(MAKE) --no-print-directory race
+	$(MAKE) --no-print-directory fuzz
 
 ## lint: format, vet, static checks
 lint:

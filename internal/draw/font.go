@@ -29,8 +29,8 @@ const (
 	faces
 )
 
-// names are those by which a drawing calls its faces, the files they come from, and what CSS has for readers that do not
-// use the faces in a picture.
+// names are those by which a drawing calls its faces, the files they come from, and what CSS has for readers that do
+// not use the faces in a picture.
 var names = [faces]struct{ family, file, like string }{
 	sans: {"Dorvik Sans", "DejaVuSans", `"DejaVu Sans",sans-serif`},
 	bold: {"Dorvik Sans Bold", "DejaVuSans-Bold", `"DejaVu Sans",sans-serif;font-weight:bold`},

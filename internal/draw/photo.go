@@ -71,12 +71,14 @@ func (p *Photo) Cells(width, height int, ground color.Color) [][]Cell {
 // signatures are the bytes that files of a kind begin with, as the MIME Sniffing standard has them
 // (https://mimesniff.spec.whatwg.org). A '?' stands for any byte.
 var signatures = []struct{ begins, kind string }{
-	{"GIF87a", "GIF image"}, {"GIF89a", "GIF image"}, {"\x89PNG\r\n\x1a\n", "PNG image"}, {"\xff\xd8\xff", "JPEG image"},
+	{"GIF87a", "GIF image"}, {"GIF89a", "GIF image"}, {"\x89PNG\r\n\x1a\n", "PNG image"},
+	{"\xff\xd8\xff", "JPEG image"},
 	{"RIFF????WEBPVP", "WEBP image"}, {"BM", "BMP image"}, {"\x00\x00\x01\x00", "ICO image"},
 	{"%PDF-", "PDF"}, {"%!PS-Adobe-", "POSTSCRIPT"}, {"\x1f\x8b\x08", "GZIP"}, {"PK\x03\x04", "ZIP"},
 	{"Rar!\x1a\x07\x00", "RAR"}, {"Rar!\x1a\x07\x01\x00", "RAR"}, {"\x00asm", "WASM"},
 	{"FORM????AIFF", "AIFF audio"}, {"ID3", "MP3 audio"}, {"OggS\x00", "OGG"}, {"MThd\x00\x00\x00\x06", "MIDI audio"},
-	{"RIFF????WAVE", "WAVE audio"}, {"RIFF????AVI ", "AVI video"}, {"????ftyp", "MP4 video"}, {"\x1a\x45\xdf\xa3", "WEBM video"},
+	{"RIFF????WAVE", "WAVE audio"}, {"RIFF????AVI ", "AVI video"}, {"????ftyp", "MP4 video"},
+	{"\x1a\x45\xdf\xa3", "WEBM video"},
 	{"\x00\x01\x00\x00", "TTF font"}, {"OTTO", "OTF font"}, {"wOFF", "WOFF font"}, {"wOF2", "WOFF2 font"},
 }
 

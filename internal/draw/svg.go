@@ -61,7 +61,8 @@ func (c *svgCanvas) fill(p path, hue color.RGBA) {
 }
 
 func (c *svgCanvas) text(f face, size, x, y float64, hue color.RGBA, s string) {
-	fmt.Fprintf(c, `<text class="f%d" x="%s" y="%s" font-size="%s" fill="%s">`, f, number(x), number(y), number(size), hex(hue))
+	fmt.Fprintf(c, `<text class="f%d" x="%s" y="%s" font-size="%s" fill="%s">`, f, number(x), number(y), number(size),
+		hex(hue))
 	_ = xml.EscapeText(c, []byte(s)) // a buffer takes all
 	c.WriteString("</text>\n")
 }
@@ -74,14 +75,15 @@ func (d *Drawing) SVG(w io.Writer) error {
 	}
 	h := d.H * float64(len(d.Pages))
 	c := &svgCanvas{}
-	fmt.Fprintf(c, `<svg xmlns="http://www.w3.org/2000/svg" width="%spt" height="%[2]spt" viewBox="0 0 %[1]s %[2]s">`+"\n<title>",
-		number(d.W), number(h))
+	fmt.Fprintf(c, `<svg xmlns="http://www.w3.org/2000/svg" width="%spt" height="%[2]spt" viewBox="0 0 %[1]s %[2]s">
+<title>`, number(d.W), number(h))
 	_ = xml.EscapeText(c, []byte(d.Title)) // it is read aloud where the picture cannot be seen
 	c.WriteString("</title>\n<defs><style>\n")
 	for f, font := range cut {
 		if font != nil {
-			fmt.Fprintf(c, "@font-face{font-family:%q;src:url(data:font/ttf;base64,%s)}\n.f%d{font-family:%[1]q,%[4]s}\n",
-				names[f].family, base64.StdEncoding.EncodeToString(font), f, names[f].like)
+			fmt.Fprintf(c, "@font-face{font-family:%q;src:url(data:font/ttf;base64,%s)}\n", names[f].family,
+				base64.StdEncoding.EncodeToString(font))
+			fmt.Fprintf(c, ".f%d{font-family:%q,%s}\n", f, names[f].family, names[f].like)
 		}
 	}
 	c.WriteString("</style></defs>\n")

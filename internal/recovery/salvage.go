@@ -100,7 +100,8 @@ func (s *store) anew(path string, bad *damaged) (fresh *store, notice string, er
 	}
 	var has, lacks []string
 	if stateErr == nil {
-		has = append(has, words.Count(len(st.Decisions.List), "decision of this recovery", "decisions of this recovery"))
+		n := len(st.Decisions.List)
+		has = append(has, words.Count(n, "decision of this recovery", "decisions of this recovery"))
 	} else {
 		lacks = append(lacks, "the decisions of this recovery")
 	}
@@ -115,8 +116,8 @@ func (s *store) anew(path string, bad *damaged) (fresh *store, notice string, er
 			lacks = append(lacks, k.many)
 		}
 	}
-	notice = fmt.Sprintf("The file in which Dorvik keeps its recoveries was damaged (%v). It is set aside as %s, and a new "+
-		"one is begun.", bad, filepath.Base(aside))
+	notice = fmt.Sprintf("The file in which Dorvik keeps its recoveries was damaged (%v). It is set aside as %s, and "+
+		"a new one is begun.", bad, filepath.Base(aside))
 	if len(has) > 0 {
 		notice += " It has what could be read: " + words.List(has) + "."
 	}

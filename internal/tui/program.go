@@ -88,16 +88,17 @@ func (p *program) render() {
 func (p *program) View() tea.View {
 	v := tea.NewView(p.seen)
 	v.AltScreen, v.MouseMode, v.WindowTitle = true, tea.MouseModeCellMotion, "dorvik"
-	if p.theme.colour && p.profile > colorprofile.ASCII { // without coloured text the background stays the terminal's own
+	if p.theme.colour && p.profile > colorprofile.ASCII { // else the background stays the terminal's own
 		v.BackgroundColor = lipgloss.Color(p.theme.paper)
 	}
 	return v
 }
 
-// onTerminal runs a frame on the terminal until the person leaves. It returns Bubble Tea's error, or the defect that was
-// on the screen then.
+// onTerminal runs a frame on the terminal until the person leaves. It returns Bubble Tea's error, or the defect that
+// was on the screen then.
 func (f *frame) onTerminal(ctx context.Context, first tea.Cmd) error {
-	f.profile = max(colorprofile.Detect(os.Stdout, os.Environ()), colorprofile.ASCII) // the renderer moves the cursor at least
+	// The renderer moves the cursor at least.
+	f.profile = max(colorprofile.Detect(os.Stdout, os.Environ()), colorprofile.ASCII)
 	if c := os.Getenv("COLORTERM"); f.theme.colour && (c == "truecolor" || c == "24bit") {
 		f.profile = colorprofile.TrueColor // the terminal says so itself
 	}
