@@ -134,7 +134,7 @@ func (x *terminal) mine() *gittest.Repo { return gittest.At(x.t, x.scene.Clone) 
 // fetched waits for the first full look.
 func (x *terminal) fetched() {
 	x.t.Helper()
-	x.see("A push is refused as things are", "origin was asked", "Ilka Renn", "4 theirs")
+	x.see("A push would be rejected", "origin was asked", "Ilka Renn", "4 theirs")
 }
 
 // settleByRebase goes from the first look to Check, taking what is suggested.
@@ -360,12 +360,12 @@ func TestPick(t *testing.T) {
 	assert.Equal(t, "Ilka Renn", mine.Git("log", "-1", "--format=%an"))
 	assert.Equal(t, dirty, mine.Git("status", "--porcelain"))
 	x.press("Enter")
-	x.see("A push is refused as things are", "6 yours", "in 4c9", "undo the join")
+	x.see("A push would be rejected", "6 yours", "in 4c9", "undo the join")
 	x.press("u")
 	x.see("2 commits to pick.", "The join is undone")
 	assert.Equal(t, before, mine.Git("rev-parse", "HEAD"))
 	x.press("x")
-	x.see("A push is refused as things are", "4 yours", "The pick is dropped")
+	x.see("A push would be rejected", "4 yours", "The pick is dropped")
 	assert.Equal(t, dirty, mine.Git("status", "--porcelain"))
 }
 
@@ -492,7 +492,7 @@ func TestNothingByAccident(t *testing.T) {
 	x.press("Enter")
 	x.see("Settle 0 of 3")
 	x.press("Tab", "Tab")
-	x.see("none is better than asking: say which", "3  keep both")
+	x.see("No way is clearly right. Choose one.", "3  keep both")
 	x.press("Enter", "Enter")
 	x.see("Nothing is marked, so nothing was taken", "Settle 0 of 3")
 	x.press("3")

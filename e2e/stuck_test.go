@@ -213,7 +213,7 @@ func (x *terminal) settleFirst() {
 
 func (x *terminal) fetched80() {
 	x.t.Helper()
-	x.see("A push is refused as things are", "origin was asked")
+	x.see("A push would be rejected", "origin was asked")
 }
 
 // TestSuspendedAndHungUp goes back to the shell and returns; then its terminal goes away.
@@ -224,11 +224,11 @@ func TestSuspendedAndHungUp(t *testing.T) {
 		"--noprofile")
 	x.see("shell>")
 	x.press(binary+" -C "+x.scene.Clone, "Enter")
-	x.see("A push is refused as things are", "origin was asked")
+	x.see("A push would be rejected", "origin was asked")
 	x.press("C-z")
 	x.see("Stopped", "shell>")
 	x.press("fg", "Enter")
-	x.see("A push is refused as things are", "all keys")
+	x.see("A push would be rejected", "all keys")
 	x.press("Enter")
 	x.see("Why rebase:")
 	x.press("Enter")

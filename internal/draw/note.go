@@ -47,7 +47,7 @@ func Note(p *recovery.Position, list []Matter) string {
 			m.print("I mean to take *%s*: %s. Is that right?\n\n", plainText(a.Mean.Way.Label()),
 				plainText(words.Outcome(c, a.Mean.Way)))
 		default:
-			m.text("I mean to have it so ("+a.Mean.Way.Label()+")", a.Mean.Text)
+			m.text("I want to settle it like this ("+a.Mean.Way.Label()+")", a.Mean.Text)
 			m.print("Is that right?\n\n")
 		}
 	}

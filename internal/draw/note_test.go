@@ -28,6 +28,6 @@ func TestNote(t *testing.T) {
 	assert.Contains(t, got, "## fares/\\*.go, in func Fare, was line 3\n\n- ◐ I: “Charge \\[halves\\]” (``, 29 Dec 2025)\n"+
 		"- ◑ Ilka Renn: “Round” (``, 29 Dec 2025)\n")
 	assert.Contains(t, got, "Both started from:\n\n```\nrate\n```\n\nI made of it:\n\n````\nhalf ``` rate\n````\n\nIlka Renn made of it: nothing.\n")
-	assert.Contains(t, got, "I mean to have it so (weave):\n\n```\nwoven\n```\n\nIs that right?\n")
+	assert.Contains(t, got, "I want to settle it like this (weave):\n\n```\nwoven\n```\n\nIs that right?\n")
 	assert.Contains(t, got, "somebody made of it: nothing.\n\nI have not decided. What is right here?\n")
 }

@@ -263,8 +263,8 @@ func backWords(t *Told) string {
 		return "It was gone back from."
 	}
 	if t.Pushed {
-		return fmt.Sprintf("It was pushed, and others may build on it: it is not undone any more. A commit that "+
-			"takes the change back does that. The branch as it was, at %s, is kept as %s.",
+		return fmt.Sprintf("It was pushed, and others may build on it: it can no longer be undone. A new commit "+
+			"can take the change back. The branch as it was, at %s, is kept as %s.",
 			t.Short(t.Waypoint.Before), t.Waypoint.Ref())
 	}
 	return fmt.Sprintf("The state of before is kept under the waypoint %s: “dorvik undo %s” takes branch, index and "+

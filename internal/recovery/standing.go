@@ -63,7 +63,7 @@ func (p *Position) Standing(accepted bool) Standing {
 		s.Next = "Your branch can move forward to theirs without joining anything."
 	default:
 		s.Well = false
-		s.Head = "A push is refused as things are."
+		s.Head = "A push would be rejected."
 		s.Text = fmt.Sprintf("%s pushed %s to %s, and yours %s not build on %s.", they, commits, up,
 			words.Is(yours, "does", "do"), words.Is(theirs, "it", "them"))
 		if p.allMine() {

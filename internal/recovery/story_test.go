@@ -29,7 +29,7 @@ func TestTheWholeJob(t *testing.T) {
 		v, err := s.Survey(ctx, true, nil)
 		require.NoError(t, err)
 		assert.False(t, v.State.Underway())
-		assert.Equal(t, "A push is refused as things are.", v.Position.Standing(false).Head)
+		assert.Equal(t, "A push would be rejected.", v.Position.Standing(false).Head)
 		assert.Equal(t, v.Plan.Merge, v.Plan.Of(Merge))
 		assert.Equal(t, v.Plan.Rebase, v.Plan.Of(Rebase))
 		assert.Len(t, s.Short(v.Position.Yours), leastDigits)

@@ -296,7 +296,7 @@ func TestTheLinesAreShownFirst(t *testing.T) {
 	part, wait := b.m.under.(*opening).parting(over)
 	part(v.Position, v.Below)
 	b.run(wait)
-	b.see("A push is refused as things are", "Both ways to join are being worked out.", "WHERE THE LINES PART",
+	b.see("A push would be rejected", "Both ways to join are being worked out.", "WHERE THE LINES PART",
 		"Rename DepthAt to DepthAtPier", "Print the berth on the ticket")
 	b.fits("the lines before the ways")
 	assert.NotContains(t, b.text(), "OVERLAP")

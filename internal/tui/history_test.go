@@ -99,7 +99,7 @@ func TestFinding(t *testing.T) {
 	b.press("enter")
 	b.see("Nothing was found.", "0 found in 10")
 	b.press("esc", "end", "home", "pgdown", "esc")
-	b.see("A push is refused")
+	b.see("A push would be rejected")
 }
 
 // TestPickingFromAList: branches are compared, two commits of one are marked and picked.
@@ -218,7 +218,7 @@ func TestTheLogbook(t *testing.T) {
 	b.press("enter")
 	b.see("is written.")
 	b.press("esc", "u")
-	b.see("main is back at 7721813", "A push is refused")
+	b.see("main is back at 7721813", "A push would be rejected")
 	b.press("l")
 	b.see("2 entries", "A join of main was undone: it went back to 7721813")
 	b.press("down", "u")

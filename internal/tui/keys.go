@@ -191,7 +191,7 @@ func Keys() []Section {
 			as(keys.output, "open both in a viewer, what is no text")}},
 		{"the road", true, []key.Binding{as(keys.road, "your commits, on Settle, Check, Push"),
 			written(keys.up, "↑ ↓ then 1–3", "a commit, what becomes of it"),
-			as(keys.next, "have it so, or go to its conflict"), as(keys.write, "write its message"),
+			as(keys.next, "apply it, or go to its conflict"), as(keys.write, "write its message"),
 			as(keys.list, "edit its files")}},
 		{"writing", true, []key.Binding{as(keys.save, "keep what you wrote"), as(keys.back, "leave without keeping it"),
 			as(keys.adopt, "take a single edit of either side over"), keys.ownEditor,

@@ -71,7 +71,7 @@ func TestUndoAsks(t *testing.T) {
 	b.press("enter")
 	b.see("All settled", "enter go back")
 	b.press("enter")
-	b.see("main is back at", "A push is refused as things are")
+	b.see("main is back at", "A push would be rejected")
 	assert.Equal(t, before, mine.Git("rev-parse", "main"))
 	assert.Contains(t, mine.Read("fares/fares.go"), "roundUp(rate*v.HalfMetres(), 5)")
 }

@@ -18,7 +18,6 @@ import (
 
 // still is a screen that shows a text.
 type still struct {
-	screen
 	text string
 }
 

@@ -138,7 +138,7 @@ func (f *joinedFile) reopen(holder string) tea.Cmd {
 			"in it. w writes in it.")
 		return nil
 	}
-	t := &taking{frame: f.frame, board: board, start: f.text, keeps: "have it so", first: 1, from: 1,
+	t := &taking{frame: f.frame, board: board, start: f.text, keeps: "apply", first: 1, from: 1,
 		title: txt(plain, " ").bold(bright, f.path).add(dim, "  joined by itself; what you change becomes part of "+
 			""+holder),
 		keep: func(text string) tea.Cmd { return f.mend(text, holder) }}

@@ -139,7 +139,7 @@ func (s *roadScreen) actions() []action {
 	var out []action
 	switch fates := s.fates(s.row); {
 	case s.way != s.is(s.row):
-		out = append(out, acts(keys.next, "have it so", func() tea.Cmd { return s.take(fates[s.way].wish) }))
+		out = append(out, acts(keys.next, "apply", func() tea.Cmd { return s.take(fates[s.way].wish) }))
 	case s.asked(s.row) >= 0:
 		out = append(out, acts(keys.next, "go to its conflict", s.goToConflict))
 	}

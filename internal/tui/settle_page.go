@@ -234,7 +234,7 @@ func (s *settleScreen) waysPage(q *recovery.Attributed, w int) page {
 	c := q.Conflict
 	if head := txt(plain, " ").then(heading("WAYS TO SETTLE IT")); c.Suggested == "" && (s.h >= 30 ||
 		s.w >= wide) { // else the row above the keys says so
-		p.row(head.add(dim, "  none is better than asking: say which"))
+		p.row(head.add(dim, "  No way is clearly right. Choose one."))
 	} else if s.h >= 24 && s.w >= wide {
 		p.row(head)
 	}

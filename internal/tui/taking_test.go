@@ -115,7 +115,7 @@ func TestAskingAColleague(t *testing.T) {
 	gittest.Own(t, "dorvik.note", "cat > given; echo sent")
 	b.press("@", "ctrl+s")
 	b.see("The note was given to “cat > given; echo sent”.")
-	assert.Contains(t, at.Read("given"), "I mean to have it so (weave)")
+	assert.Contains(t, at.Read("given"), "I want to settle it like this (weave)")
 	b.press("esc")
 	gittest.Own(t, "dorvik.note", "echo no way out; exit 3")
 	b.press("@", "ctrl+s")
@@ -136,7 +136,7 @@ func TestPicturesBesideEachOther(t *testing.T) {
 	gittest.Own(t, "dorvik.viewer", "cp -t "+t.TempDir())
 	x := newBench(t, s.Clone)
 	x.press("enter", "enter", "tab", "tab")
-	x.see("◐ yours", "a picture: PNG, 30×20 pixels", "◑ theirs", "▀", "none is better than asking")
+	x.see("◐ yours", "a picture: PNG, 30×20 pixels", "◑ theirs", "▀", "No way is clearly right")
 	x.fits("pictures")
 	plain := *x.m.theme
 	plain.colour, plain.codes = false, map[ink][2]string{}

@@ -216,7 +216,7 @@ func TestEveryScreenOfTheDemoFits(t *testing.T) {
 	s := demoClone(t)
 	gittest.Own(t, "dorvik.check", "echo timetable/sailing.go:29:9: undefined; exit 1")
 	b := newBench(t, s.Clone)
-	b.see("A push is refused as things are", "you, 25 h ago", "in d34e868 too", "only Mato",
+	b.see("A push would be rejected", "you, 25 h ago", "in d34e868 too", "only Mato",
 		"7 commits by rebase, 9 commits by merge")
 	b.fits("Look")
 	b.press("?")
@@ -311,7 +311,7 @@ func TestSeveralCommonAncestors(t *testing.T) {
 	ilka.Git("merge", "-q", "-s", "ours", "-m", "the other", "mine")
 	ilka.Git("push", "-q", "origin", "main")
 	b := newBench(t, s.Clone)
-	b.see("A push is refused", "and 1 more: the lines were merged across each other")
+	b.see("A push would be rejected", "and 1 more: the lines were merged across each other")
 	b.fits("several ancestors")
 	b.press("enter")
 	b.fits("one route refused")

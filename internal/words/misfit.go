@@ -10,50 +10,53 @@ import (
 // Misfit says in a sentence, without its full stop, why two edits do not fit. changed is who made the first, used who
 // made the other: names, or "you".
 func Misfit(m misfit.Misfit, changed, used string) string {
-	return strings.ToUpper(changed[:1]) + changed[1:] + " " + did(m) + ", and " + uses(m, used)
+	return strings.ToUpper(changed[:1]) + changed[1:] + " " + did(m) + "; " + uses(m, used)
 }
 
-// did is what became of the thing.
+// did says what became of the thing.
 func did(m misfit.Misfit) string {
+	gone := m.Changed.Gone && m.Used.Gone
 	switch m.Kind {
 	case misfit.Renamed:
 		return fmt.Sprintf("renamed %s to %s", m.Name, m.Now)
 	case misfit.Moved:
 		return fmt.Sprintf("moved %s to %s", m.Name, m.Now)
 	case misfit.Signature:
-		return "changed what " + m.Name + " takes, gives or is"
+		return "changed the signature or type of " + m.Name
 	case misfit.Duplicate:
 		return "added " + m.Name
 	case misfit.Key:
 		if m.Now != "" {
 			return fmt.Sprintf("renamed the key %s to %s", m.Name, m.Now)
 		}
-		return "took the key " + m.Name + " out"
+		return "removed the key " + m.Name
 	case misfit.Import:
-		if m.Changed.Gone && m.Used.Gone {
-			return "stopped using " + m.Name + " here"
+		if !gone {
+			return "removed the import of " + m.Name
 		}
-		return "stopped importing " + m.Name
 	case misfit.Implements:
-		return "had " + m.Name + " be asked for, too"
+		return "added " + m.Name + " to an interface"
 	}
-	if m.Used.Gone {
-		return "stopped using " + m.Name + " here"
+	if gone || m.Used.Gone {
+		return "removed a use of " + m.Name
 	}
-	return "took " + m.Name + " out"
+	return "removed " + m.Name
 }
 
-// uses is what the other side did with it.
+// uses says what the other side does with it.
 func uses(m misfit.Misfit, who string) string {
+	whose := If(who == "you", "your", who+"'s")
 	switch {
 	case m.Kind == misfit.Duplicate:
-		return who + " added another"
+		return who + " added another " + m.Name
 	case m.Used.Gone:
-		return who + " did so there: nothing uses it any more"
+		return who + " removed the other, so nothing uses it"
 	case m.Kind == misfit.Implements:
-		return who + " wrote something without it"
+		return whose + " type does not have it"
+	case m.Kind == misfit.Signature:
+		return whose + " code uses it as before"
 	case m.Kind == misfit.Key:
-		return If(who == "you", "you read it as it was", who+" reads it as it was")
+		return whose + " code still reads " + m.Name
 	}
-	return If(who == "you", "you use it as it was", who+" uses it as it was")
+	return whose + " code still uses " + m.Name
 }

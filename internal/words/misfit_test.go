@@ -14,23 +14,23 @@ func TestEveryMisfitHasWords(t *testing.T) {
 		m    misfit.Misfit
 		want string
 	}{
-		{misfit.Misfit{Kind: misfit.Renamed, Name: "A", Now: "B"}, "Ilka renamed A to B, and you use it as it was"},
-		{misfit.Misfit{Kind: misfit.Moved, Name: "a.h", Now: "b.h"}, "Ilka moved a.h to b.h, and you use it as it was"},
-		{misfit.Misfit{Kind: misfit.Removed, Name: "A"}, "Ilka took A out, and you use it as it was"},
+		{misfit.Misfit{Kind: misfit.Renamed, Name: "A", Now: "B"}, "Ilka renamed A to B; your code still uses A"},
+		{misfit.Misfit{Kind: misfit.Moved, Name: "a.h", Now: "b.h"}, "Ilka moved a.h to b.h; your code still uses a.h"},
+		{misfit.Misfit{Kind: misfit.Removed, Name: "A"}, "Ilka removed A; your code still uses A"},
 		{misfit.Misfit{Kind: misfit.Removed, Name: "n", Changed: gone, Used: gone},
-			"Ilka stopped using n here, and you did so there: nothing uses it any more"},
-		{misfit.Misfit{Kind: misfit.Signature, Name: "A"}, "Ilka changed what A takes, gives or is, and you use it as it was"},
-		{misfit.Misfit{Kind: misfit.Duplicate, Name: "A"}, "Ilka added A, and you added another"},
-		{misfit.Misfit{Kind: misfit.Key, Name: "k"}, "Ilka took the key k out, and you read it as it was"},
-		{misfit.Misfit{Kind: misfit.Key, Name: "k", Now: "l"}, "Ilka renamed the key k to l, and you read it as it was"},
-		{misfit.Misfit{Kind: misfit.Import, Name: "fmt"}, "Ilka stopped importing fmt, and you use it as it was"},
+			"Ilka removed a use of n; you removed the other, so nothing uses it"},
+		{misfit.Misfit{Kind: misfit.Signature, Name: "A"}, "Ilka changed the signature or type of A; your code uses it as before"},
+		{misfit.Misfit{Kind: misfit.Duplicate, Name: "A"}, "Ilka added A; you added another A"},
+		{misfit.Misfit{Kind: misfit.Key, Name: "k"}, "Ilka removed the key k; your code still reads k"},
+		{misfit.Misfit{Kind: misfit.Key, Name: "k", Now: "l"}, "Ilka renamed the key k to l; your code still reads k"},
+		{misfit.Misfit{Kind: misfit.Import, Name: "fmt"}, "Ilka removed the import of fmt; your code still uses fmt"},
 		{misfit.Misfit{Kind: misfit.Import, Name: "fmt", Changed: gone, Used: gone},
-			"Ilka stopped using fmt here, and you did so there: nothing uses it any more"},
+			"Ilka removed a use of fmt; you removed the other, so nothing uses it"},
 		{misfit.Misfit{Kind: misfit.Implements, Name: "Cancel"},
-			"Ilka had Cancel be asked for, too, and you wrote something without it"},
+			"Ilka added Cancel to an interface; your type does not have it"},
 	} {
 		assert.Equal(t, c.want, Misfit(c.m, "Ilka", "you"))
 	}
-	assert.Equal(t, "You took A out, and Mato uses it as it was", Misfit(misfit.Misfit{Kind: misfit.Removed, Name: "A"},
+	assert.Equal(t, "You removed A; Mato's code still uses A", Misfit(misfit.Misfit{Kind: misfit.Removed, Name: "A"},
 		"you", "Mato"))
 }

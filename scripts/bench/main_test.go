@@ -34,7 +34,7 @@ func TestTheTable(t *testing.T) {
 	assert.ErrorContains(t, table(&out, all), "1 of "+fmt.Sprint(len(rows))+" are more than a tenth beyond what was "+
 		"asked, and 1 were not measured")
 	assert.Regexp(t, `to the two lines, ms +111 +100 +missed`, out.String())
-	assert.Regexp(t, `while nothing moves, % +– +0.1 +not measured`, out.String())
+	assert.Regexp(t, `while nothing moves, % +– +1.5 +not measured`, out.String())
 }
 
 // TestTheDrawing has every size with its time, and wants all of them.
