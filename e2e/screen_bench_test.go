@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -61,8 +62,10 @@ func watch(b *testing.B, dir string, rows, cols uint16, args ...string) *watched
 }
 
 func (w *watched) end() {
-	_ = w.cmd.Process.Kill() // it may have ended
+	_ = w.cmd.Process.Signal(syscall.SIGTERM) // so that it ends the check that it started
+	stuck := time.AfterFunc(5*time.Second, func() { _ = w.cmd.Process.Kill() })
 	_ = w.cmd.Wait()
+	stuck.Stop()
 	w.tty.Close()
 }
 
