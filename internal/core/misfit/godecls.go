@@ -5,11 +5,13 @@ import (
 	"go/ast"
 	"go/parser"
 	"go/token"
+	"maps"
 	"path"
 	"slices"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/outline"
 )
 
 // goDecl is something a Go file declares: its name, with that of the type it is in, and how it is declared.
@@ -46,10 +48,40 @@ func (d *declared) find(key string) (goDecl, bool) {
 	return d.list[i], true
 }
 
-// goDecls lists what a file declares at its top, but for the declarations whose texts are in both.
-func goDecls(text string, c *cut, both map[string]bool) (out []goDecl) {
+// alikeIn lists the texts of declarations that say the same in both versions of a file: the texts that both have, and
+// functions of which only what they do differs.
+func alikeIn(was, is *cut) map[string]bool {
+	out := map[string]bool{}
+	heads := map[string][]string{} // texts of functions that one version has, by what they declare
+	head := func(d outline.Decl) string { return strings.Join(strings.Fields(bare(d.Text)), " ") }
+	for _, d := range was.decls {
+		if is.texts[d.Text] {
+			out[d.Text] = true
+		} else if d.Token == "func" {
+			heads[head(d)] = append(heads[head(d)], d.Text)
+		}
+	}
+	for _, d := range is.decls {
+		if d.Token != "func" || was.texts[d.Text] {
+			continue
+		}
+		if texts := heads[head(d)]; len(texts) > 0 {
+			out[d.Text] = true
+			for _, text := range texts {
+				out[text] = true
+			}
+		}
+	}
+	return out
+}
+
+// goDecls lists what a file declares at its top, but for the declarations whose texts are alike in both versions.
+func goDecls(text string, c *cut, alike map[string]bool) (out []goDecl) {
+	if !slices.ContainsFunc(c.decls, func(d outline.Decl) bool { return d.Token != "import" && !alike[d.Text] }) {
+		return nil
+	}
 	fset := token.NewFileSet()
-	short := c.without(both)
+	short := c.without(alike)
 	a, err := parser.ParseFile(fset, "", short, parser.SkipObjectResolution)
 	if err != nil {
 		short = text
@@ -219,6 +251,55 @@ func (c *goChanges) take(d goDecl, had bool) {
 	if d.kind == "method" {
 		c.more.add(of) // it may be what was asked for
 	}
+}
+
+// suspects lists the folders, sorted, whose packages are looked at: those with a file that both sides changed, and those
+// with a changed declaration that has to be checked. Where a type can do less, or an interface asks for more, that can be
+// in any of the changed folders. Only files that a side changed are read for it.
+func (b *blame) suspects() ([]string, error) {
+	dirs := map[string]bool{}
+	anywhere := false
+	for _, c := range b.changes {
+		anywhere = anywhere || len(c.less.in)+len(c.asks.in) > 0
+	}
+	for i, side := range []merge.Side{merge.Yours, merge.Theirs} {
+		for _, one := range b.sides[i] {
+			dir := path.Dir(one.path)
+			if path.Ext(one.path) != ".go" || dirs[dir] {
+				continue
+			}
+			suspect := anywhere || b.of(side.Other(), one.path) != nil
+			if !suspect {
+				var err error
+				if suspect, err = b.wantsIn(one); err != nil {
+					return nil, err
+				}
+			}
+			if suspect {
+				dirs[dir] = true
+			}
+		}
+	}
+	return slices.Sorted(maps.Keys(dirs)), nil
+}
+
+// wantsIn reports whether a declaration of a changed file, as it is joined, has to be checked. No type is another.
+func (b *blame) wantsIn(one *file) (bool, error) {
+	e, err := b.at(one.path)
+	if err != nil {
+		return false, err
+	}
+	f, err := b.joined.file(one.path, e)
+	if err != nil || f == nil {
+		return false, err
+	}
+	p := newPackage(path.Dir(one.path), true, []*gofile{f})
+	for i := range f.decls {
+		if want, err := b.wants(b.joined, p, goref{0, i}); want || err != nil {
+			return want, err
+		}
+	}
+	return false, nil
 }
 
 // farthest is how many declarations may stand between a name and the type that it has something of.

@@ -32,9 +32,11 @@ func (f *finder) golang(ctx context.Context) (out []Misfit, err error) {
 			return nil, err
 		}
 	}
-	dirs := maps.Clone(changed[0])
-	maps.Copy(dirs, changed[1])
-	wrong, err := b.check(ctx, b.joined, slices.Sorted(maps.Keys(dirs)), b.wants, changed)
+	dirs, err := b.suspects()
+	if err != nil {
+		return nil, err
+	}
+	wrong, err := b.check(ctx, b.joined, dirs, b.wants, changed)
 	if err != nil || len(wrong) == 0 {
 		return nil, err
 	}
@@ -259,8 +261,9 @@ func (b *blame) declared(side merge.Side) map[string][2]declared {
 			name := path.Base(one.path)
 			if path.Ext(name) == ".go" && (isBuilt(name, one.was) || isBuilt(name, one.is)) {
 				was, is := b.goes.cut(one.old.ID, one.was), b.goes.cut(one.new.ID, one.is)
-				b.decls[i][one.path] = [2]declared{newDeclared(goDecls(one.was, was, is.texts)),
-					newDeclared(goDecls(one.is, is, was.texts))}
+				alike := alikeIn(was, is)
+				b.decls[i][one.path] = [2]declared{newDeclared(goDecls(one.was, was, alike)),
+					newDeclared(goDecls(one.is, is, alike))}
 			}
 		}
 	}

@@ -230,17 +230,9 @@ func (g *gosource) read(dir string, tests bool, most int) (out []*gofile, err er
 		if !strings.HasSuffix(e.Name, ".go") || strings.HasSuffix(e.Name, "_test.go") != tests {
 			continue
 		}
-		name := goname{path.Join(dir, e.Name), e.ID}
-		f, known := g.f.goes.files[name]
-		if !known {
-			text, err := g.f.text(e)
-			if err != nil {
-				return nil, err
-			}
-			if isBuilt(e.Name, text) {
-				f = g.cut(name, text)
-			}
-			g.f.goes.files[name] = f
+		f, err := g.file(path.Join(dir, e.Name), e)
+		if err != nil {
+			return nil, err
 		}
 		if f != nil {
 			out = append(out, f)
@@ -250,6 +242,23 @@ func (g *gosource) read(dir string, tests bool, most int) (out []*gofile, err er
 		}
 	}
 	return out, nil
+}
+
+// file gives a file of the tree; nil where it is not built, or its imports do not parse.
+func (g *gosource) file(p string, e object.Entry) (*gofile, error) {
+	name := goname{p, e.ID}
+	f, known := g.f.goes.files[name]
+	if !known {
+		text, err := g.f.text(e)
+		if err != nil {
+			return nil, err
+		}
+		if isBuilt(path.Base(p), text) {
+			f = g.cut(name, text)
+		}
+		g.f.goes.files[name] = f
+	}
+	return f, nil
 }
 
 // cut cuts a file into its declarations; nil where its imports do not parse.
