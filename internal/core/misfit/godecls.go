@@ -253,9 +253,9 @@ func (c *goChanges) take(d goDecl, had bool) {
 	}
 }
 
-// suspects lists the folders, sorted, whose packages are looked at: those with a file that both sides changed, and those
-// with a changed declaration that has to be checked. Where a type can do less, or an interface asks for more, that can be
-// in any of the changed folders. Only files that a side changed are read for it.
+// suspects lists the folders, sorted, whose packages are looked at: those with a file that both sides changed, and
+// those with a changed declaration that has to be checked. Where a type can do less, or an interface asks for more,
+// that can be in any of the changed folders. Only files that a side changed are read for it.
 func (b *blame) suspects() ([]string, error) {
 	dirs := map[string]bool{}
 	anywhere := false
@@ -341,8 +341,8 @@ func (b *blame) wants(g *gosource, p *gopackage, r goref) (bool, error) {
 	return false, nil
 }
 
-// near reports whether one of some types is named by what is used in a file, or by a declaration of that, up to so many
-// steps away.
+// near reports whether one of some types is named by what is used in a file, or by a declaration of that, up to so
+// many steps away.
 func (g *gosource) near(p *gopackage, file int, u *uses, types *names, steps int) (bool, error) {
 	if len(types.in) == 0 {
 		return false, nil
