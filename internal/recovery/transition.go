@@ -429,7 +429,8 @@ func (w *Workspace) tree() beneath.Folder { return beneath.Folder(w.Repo.Dir) }
 // removeFolder removes a folder if it is empty.
 func (s *Session) removeFolder(path string) bool {
 	info, err := s.tree().Lstat(path)
-	return err == nil && info.IsDir() && s.tree().Remove(path) == nil
+	// A disk can fail once.
+	return err == nil && info.IsDir() && (s.tree().Remove(path) == nil || s.tree().Remove(path) == nil)
 }
 
 func (s *Session) exists(path string) bool { return s.tree().Has(path) }
