@@ -139,7 +139,21 @@ func (f Folder) Readlink(name string) (to string, err error) {
 
 // Remove removes a file, a link or an empty folder.
 func (f Folder) Remove(name string) error {
-	return f.in("remove", name, false, func(dir *os.Root, last string) error { return dir.Remove(last) })
+	return again(func() error {
+		return f.in("remove", name, false, func(dir *os.Root, last string) error { return dir.Remove(last) })
+	})
+}
+
+// again does something a second time where it failed, unless that is due to what stands there or does not: a disk can
+// fail once.
+func again(do func() error) error {
+	err := do()
+	for _, plain := range []error{nil, fs.ErrExist, fs.ErrNotExist, fs.ErrInvalid, unix.ENOTEMPTY, unix.ENOTDIR} {
+		if errors.Is(err, plain) {
+			return err
+		}
+	}
+	return do()
 }
 
 // RemoveEmpty removes a folder in which there is nothing but folders, and nothing else. What
@@ -164,7 +178,7 @@ func (f Folder) RemoveEmpty(name string) {
 				f.RemoveEmpty(path.Join(name, e.Name()))
 			}
 		}
-		return dir.Remove(last) // which fails where something is in it
+		return again(func() error { return dir.Remove(last) }) // which fails where something is in it
 	})
 }
 
@@ -191,8 +205,10 @@ func (f Folder) Write(name string, data []byte, perm fs.FileMode) error {
 // Move moves what is at a path to a path below another folder, which may be the same, and
 // makes folders there. The error is ErrTaken if there is something at the new path.
 func (f Folder) Move(name string, to Folder, as string) error {
-	return f.in("move", name, false, func(from *os.Root, last string) error {
-		return to.in("move", as, true, func(into *os.Root, end string) error { return move(from, last, into, end) })
+	return again(func() error {
+		return f.in("move", name, false, func(from *os.Root, last string) error {
+			return to.in("move", as, true, func(into *os.Root, end string) error { return move(from, last, into, end) })
+		})
 	})
 }
 

@@ -380,7 +380,6 @@ func (s *store) update(write func(tx *bbolt.Tx) error) error {
 	return safely(func() error { return s.db.Update(write) })
 }
 
-// putWaypoint writes a waypoint; a new one gets its name here.
 // nextName gives the next name for a waypoint, and no name twice.
 func (s *store) nextName() (name string, err error) {
 	err = s.update(func(tx *bbolt.Tx) error {
@@ -394,6 +393,7 @@ func (s *store) nextName() (name string, err error) {
 	return name, nil
 }
 
+// putWaypoint writes a waypoint under its name.
 func (s *store) putWaypoint(w *Waypoint) error {
 	if err := step("put waypoint"); err != nil {
 		return fmt.Errorf("keeping the waypoint: %w", err)

@@ -429,8 +429,7 @@ func (w *Workspace) tree() beneath.Folder { return beneath.Folder(w.Repo.Dir) }
 // removeFolder removes a folder if it is empty.
 func (s *Session) removeFolder(path string) bool {
 	info, err := s.tree().Lstat(path)
-	// A disk can fail once.
-	return err == nil && info.IsDir() && (s.tree().Remove(path) == nil || s.tree().Remove(path) == nil)
+	return err == nil && info.IsDir() && s.tree().Remove(path) == nil
 }
 
 func (s *Session) exists(path string) bool { return s.tree().Has(path) }
@@ -532,11 +531,7 @@ func (s *Session) returnTo(p string, kept beneath.Folder, as string) {
 	}
 	s.tree().RemoveEmpty(p) // folders that came in its place
 	at := filepath.Join(string(kept), filepath.FromSlash(as))
-	err := kept.Move(as, s.tree(), p)
-	if err != nil && !errors.Is(err, beneath.ErrTaken) { // a disk can fail once
-		err = kept.Move(as, s.tree(), p)
-	}
-	switch {
+	switch err := kept.Move(as, s.tree(), p); {
 	case errors.Is(err, beneath.ErrTaken):
 		s.tell("%s stays as it is; what you had there is kept as %s.", p, at)
 	case err != nil:

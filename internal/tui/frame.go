@@ -13,7 +13,6 @@ import (
 	"charm.land/bubbles/v2/progress"
 	"charm.land/bubbles/v2/spinner"
 	"charm.land/lipgloss/v2"
-	"github.com/charmbracelet/colorprofile"
 )
 
 // The smallest screen that everything fits on, in cells.
@@ -31,8 +30,7 @@ type frame struct {
 	theme *theme
 	w, h  int
 
-	profile colorprofile.Profile // of the terminal
-	now     func() time.Time
+	now func() time.Time
 
 	title  func() line // the left end of the first row
 	failed func(error) tea.Cmd

@@ -20,7 +20,8 @@ const framesPerSecond = 120
 // program is the model that Bubble Tea runs: a frame, and what was last rendered of it.
 type program struct {
 	*frame
-	first tea.Cmd // runs first
+	first   tea.Cmd              // runs first
+	profile colorprofile.Profile // the colours that the terminal has
 
 	seen     string // the last frame, with the codes of its colours
 	rendered time.Time
@@ -98,19 +99,19 @@ func (p *program) View() tea.View {
 // was on the screen then.
 func (f *frame) onTerminal(ctx context.Context, first tea.Cmd) error {
 	// The renderer moves the cursor at least.
-	f.profile = max(colorprofile.Detect(os.Stdout, os.Environ()), colorprofile.ASCII)
+	profile := max(colorprofile.Detect(os.Stdout, os.Environ()), colorprofile.ASCII)
 	if c := os.Getenv("COLORTERM"); f.theme.colour && (c == "truecolor" || c == "24bit") {
-		f.profile = colorprofile.TrueColor // the terminal says so itself
+		profile = colorprofile.TrueColor // the terminal says so itself
 	}
 	if w, h, err := term.GetSize(os.Stdout.Fd()); err == nil && w > 0 && h > 0 {
 		f.w, f.h = w, h
 	}
-	options := []tea.ProgramOption{tea.WithContext(ctx), tea.WithFPS(framesPerSecond), tea.WithColorProfile(f.profile),
+	options := []tea.ProgramOption{tea.WithContext(ctx), tea.WithFPS(framesPerSecond), tea.WithColorProfile(profile),
 		tea.WithWindowSize(f.w, f.h)}
 	if k := newKeyboard(); k != nil {
 		options = append(options, tea.WithInput(k))
 	}
-	if _, err := tea.NewProgram(&program{frame: f, first: first}, options...).Run(); err != nil {
+	if _, err := tea.NewProgram(&program{frame: f, first: first, profile: profile}, options...).Run(); err != nil {
 		return err
 	}
 	return f.defect

@@ -81,7 +81,12 @@ func goDecls(text string, c *cut, alike map[string]bool) (out []goDecl) {
 		return nil
 	}
 	fset := token.NewFileSet()
-	short := c.without(alike)
+	short := c.only(func(i int) kept {
+		if alike[c.decls[i].Text] {
+			return nothing
+		}
+		return header
+	})
 	a, err := parser.ParseFile(fset, "", short, parser.SkipObjectResolution)
 	if err != nil {
 		short = text
@@ -141,20 +146,6 @@ func goMembers(s *ast.TypeSpec, put func(key, name string, at token.Pos, kind st
 	}
 }
 
-// without is a text without some declarations, and without what functions do. All else stands where it stood.
-func (c *cut) without(texts map[string]bool) string {
-	var out strings.Builder
-	out.WriteString(c.head)
-	for at, i := strings.Count(c.head, "\n"), 0; i < len(c.decls); i++ {
-		if d := c.decls[i]; !texts[d.Text] {
-			out.WriteString(strings.Repeat("\n", d.Line-at))
-			out.WriteString(bare(d.Text))
-			at = d.Line + strings.Count(d.Text, "\n")
-		}
-	}
-	return out.String()
-}
-
 func receiverName(x ast.Expr) string {
 	switch x := x.(type) {
 	case *ast.StarExpr:
@@ -182,7 +173,7 @@ type goChanges struct {
 	less  names // types that can do less, or are something else
 	more  names // types that are new, or have new methods
 	asks  names // interfaces that ask for more
-	wider names // structs with more fields: literals of all fields no longer fit
+	wider names // structs with other fields: literals of all fields no longer fit
 }
 
 // names is a set of names.
@@ -361,7 +352,6 @@ func (g *gosource) near(p *gopackage, file int, u *uses, types *names, steps int
 		r.types, r.steps = types, steps
 		near, known := g.looked[r]
 		if !known {
-			g.looked[r] = false // where it leads back here
 			head := r.of.files[r.file].usesOf(r.decl, header)
 			if near, err = g.near(r.of, r.file, head, types, steps-1); err != nil {
 				return false, err

@@ -15,10 +15,10 @@ import (
 	"dorvik.dev/dorvik/internal/core/rx"
 )
 
-// Most of a module's source has nothing to do with what two sides changed, and reading all of it takes a hundred times
-// as long as joining the sides. So only a slice of it is type-checked: the declarations that a side changed, as the
-// roots, and of all others those that they can reach by name, without the bodies of functions. A name reaches whatever
-// is declared by it in its package, and with a type all its methods.
+// Most of a module's source has nothing to do with what two sides changed, and type-checking all of it takes many times
+// as long as joining the sides. So only a slice of it is checked: the declarations that a side changed, as the roots,
+// and of all others those that they can reach by name, without the bodies of functions. A name reaches whatever is
+// declared by it in its package, and with a type all its methods.
 
 // gosource is the Go packages of a tree, as far as they were asked for.
 type gosource struct {
@@ -39,12 +39,11 @@ type goname struct {
 
 // gofile is a file, cut into its declarations.
 type gofile struct {
+	*cut
 	path    string // in the tree
 	at      string // as positions name it
 	text    string
-	head    string // up to the first declaration
-	decls   []outline.Decl
-	touched []touch // of each
+	touched []touch // of each declaration
 	pkg     string  // the package's name
 	imports []goimport
 	uses    [][2]*uses // of each declaration, without and with the bodies of functions, once it is known
@@ -277,8 +276,7 @@ func (g *gosource) cut(name goname, text string) *gofile {
 		}
 		f.imports = append(f.imports, one)
 	}
-	cut := g.f.goes.cut(name.id, text)
-	f.head, f.decls = cut.head, cut.decls
+	f.cut = g.f.goes.cut(name.id, text)
 	f.uses = make([][2]*uses, len(f.decls))
 	f.touch(g.f.goes, g.f.of(merge.Yours, name.path), g.f.of(merge.Theirs, name.path))
 	g.f.goes.named[f.at] = f
@@ -288,15 +286,15 @@ func (g *gosource) cut(name goname, text string) *gofile {
 // touch tells who changed each declaration, by what the sides did to the file. Both did where it is as neither has it.
 func (f *gofile) touch(goes *goshared, y, t *file) {
 	f.touched = make([]touch, len(f.decls))
+	if y == nil && t == nil {
+		return
+	}
 	var had map[string]bool
 	var has [2]map[string]bool
 	for i, one := range []*file{y, t} {
 		if one != nil {
 			had, has[i] = goes.cut(one.old.ID, one.was).texts, goes.cut(one.new.ID, one.is).texts
 		}
-	}
-	if y == nil && t == nil {
-		return
 	}
 	for i, d := range f.decls {
 		if had[d.Text] {
@@ -339,28 +337,18 @@ func (f *gofile) usesOf(decl int, much kept) *uses {
 func bare(decl string) string { return outline.Thin(decl, func(int, int) bool { return false }) }
 
 // isKept reports whether anything of the file is.
-func (f *sliced) isKept() bool { return slices.Max(append(f.kept, nothing)) > nothing }
+func (f *sliced) isKept() bool {
+	return slices.ContainsFunc(f.kept, func(much kept) bool { return much > nothing })
+}
 
-// outline is the file with what is kept of it, on the lines where it stands, and its imports.
+// outline is the file with what is kept of it, and its imports.
 func (f *sliced) outline() string {
-	var out strings.Builder
-	out.WriteString(f.head)
-	at := strings.Count(f.head, "\n")
-	for i, d := range f.decls {
-		text := d.Text
-		switch {
-		case f.kept[i] == header:
-			text = bare(text)
-		case f.kept[i] == nothing && d.Token != "import":
-			continue
+	return f.only(func(i int) kept {
+		if f.decls[i].Token == "import" {
+			return whole
 		}
-		for ; at < d.Line; at++ {
-			out.WriteByte('\n')
-		}
-		out.WriteString(text)
-		at += strings.Count(text, "\n")
-	}
-	return out.String()
+		return f.kept[i]
+	})
 }
 
 // wanted says which declarations of a package are to be checked.
@@ -511,8 +499,9 @@ type farRef struct {
 }
 
 // refs lists the declarations that code in a file may use, as far as its names tell: those of the package, what is
-// selected of the packages of this tree that it imports, and methods of either, or of all that the file imports.
-func (g *gosource) refs(p *gopackage, file int, u *uses, all bool) (out []farRef, err error) {
+// selected of the packages of this tree that it imports, and methods of either; with everyImport methods of all that
+// the file imports.
+func (g *gosource) refs(p *gopackage, file int, u *uses, everyImport bool) (out []farRef, err error) {
 	take := func(of *gopackage, list []goref) {
 		for _, r := range list {
 			out = append(out, farRef{of: of, goref: r})
@@ -528,16 +517,16 @@ func (g *gosource) refs(p *gopackage, file int, u *uses, all bool) (out []farRef
 	for _, name := range u.selected {
 		take(p, p.methods[name])
 	}
-	for name, dir := range imports {
-		if !all && u.of[name] == nil {
+	for imported, dir := range imports {
+		if !everyImport && u.of[imported] == nil {
 			continue
 		}
 		q, err := g.importable(dir)
 		if err != nil {
 			return nil, err
 		}
-		for _, selected := range u.of[name] {
-			take(q, q.declared[selected])
+		for _, name := range u.of[imported] {
+			take(q, q.declared[name])
 		}
 		for _, name := range u.selected {
 			take(q, q.methods[name])

@@ -65,6 +65,26 @@ func (g *goshared) cut(id object.ID, text string) *cut {
 	return c
 }
 
+// only is the text with so much of each declaration as keep says. What is kept stands on its lines.
+func (c *cut) only(keep func(i int) kept) string {
+	var out strings.Builder
+	out.WriteString(c.head)
+	at := strings.Count(c.head, "\n")
+	for i, d := range c.decls {
+		much, text := keep(i), d.Text
+		if much == nothing {
+			continue
+		}
+		if much == header {
+			text = bare(text)
+		}
+		out.WriteString(strings.Repeat("\n", d.Line-at))
+		out.WriteString(text)
+		at = d.Line + strings.Count(text, "\n")
+	}
+	return out.String()
+}
+
 // checked is a package under a check, with what the type checker found.
 type checked struct {
 	g      *gosource
@@ -113,7 +133,7 @@ func (i importer) Import(name string) (*types.Package, error) {
 		i.f.goes.pkgs[key] = typed
 	}
 	if typed == nil {
-		return nil, errNoPackage
+		return nil, errors.New("it cannot be type-checked")
 	}
 	return typed, nil
 }

@@ -115,28 +115,36 @@ func (fs *Files) complete(key fileKey, f *File) *File {
 	return f
 }
 
-// openAll opens what is not open yet, on all processors.
-func (fs *Files) openAll(ctx context.Context, list []merge.Conflict) error {
+// openAll is Open for several conflicts, which are opened on all processors. Nobody waits for that who opens another.
+// The error is the context's.
+func (fs *Files) openAll(ctx context.Context, list []merge.Conflict) ([]*File, error) {
+	keys, files := make([]fileKey, len(list)), make([]*File, len(list))
+	var missing []int
 	fs.mu.Lock()
-	defer fs.mu.Unlock()
-	var missing []*merge.Conflict
 	for i := range list {
-		if fs.open[keyOfFile(&list[i])] == nil {
-			missing = append(missing, &list[i])
+		keys[i] = keyOfFile(&list[i])
+		if files[i] = fs.open[keys[i]]; files[i] == nil {
+			missing = append(missing, i)
 		}
 	}
-	opened := make([]*File, len(missing))
-	err := parallel.Do(len(missing), 1, func(i int) error {
-		opened[i] = Open(missing[i])
+	fs.mu.Unlock()
+	err := parallel.Do(len(missing), 1, func(k int) error {
+		files[missing[k]] = Open(&list[missing[k]])
 		return ctx.Err()
 	})
 	if err != nil {
-		return err
+		return nil, err
 	}
-	for i, c := range missing {
-		fs.complete(keyOfFile(c), opened[i])
+	fs.mu.Lock()
+	defer fs.mu.Unlock()
+	for _, i := range missing {
+		if known := fs.open[keys[i]]; known != nil { // somebody else opened it meanwhile
+			files[i] = known
+		} else {
+			fs.complete(keys[i], files[i])
+		}
 	}
-	return nil
+	return files, nil
 }
 
 // offerBoth offers to keep both files that were added under one name, or came to have it, whole and under two names.
@@ -225,14 +233,15 @@ func (fs *Files) measure(f *File) {
 // a replay.Resolver when b is bound.
 func (fs *Files) Resolve(ctx context.Context, r *merge.Result, b *Decisions) (d merge.Decided, all bool, err error) {
 	d, all, b = merge.Decided{Entries: map[string]object.Entry{}}, true, b.Indexed()
-	if err := fs.openAll(ctx, r.Conflicts); err != nil {
+	files, err := fs.openAll(ctx, r.Conflicts)
+	if err != nil {
 		return d, false, err
 	}
-	for i := range r.Conflicts {
+	for _, f := range files {
 		if err := ctx.Err(); err != nil {
 			return d, false, err
 		}
-		one, ok := fs.Open(&r.Conflicts[i]).Decided(fs.store, b)
+		one, ok := f.Decided(fs.store, b)
 		maps.Copy(d.Entries, one.Entries)
 		d.Moves = append(d.Moves, one.Moves...)
 		all = all && ok
