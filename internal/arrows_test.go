@@ -45,20 +45,21 @@ var arrows = map[string]string{
 	"words":         "core/object core/merge core/settle core/misfit",
 	"gittest":       "+github.com/stretchr/testify",
 	"odb":           "core/parallel core/object +github.com/klauspost/compress +golang.org/x/sys",
-	"git":           "core/rx core/object odb +github.com/fsnotify/fsnotify",
+	"vcs":           "core/rx core/object",
+	"git":           "core/rx core/object odb vcs +github.com/fsnotify/fsnotify",
 	"check":         "core/rx",
 	"recovery": "core/account core/caught core/rx core/object core/diff core/attr core/merge core/history core/annotate core/decided core/replay " +
 		"core/settle " +
-		"core/diagnose core/lexing core/misfit beneath git check words +go.etcd.io/bbolt +golang.org/x/sync",
+		"core/diagnose core/lexing core/misfit beneath vcs git check words +go.etcd.io/bbolt +golang.org/x/sync",
 	"draw": "core/account core/diff core/object core/history core/merge core/replay core/settle recovery visible words " +
 		"+codeberg.org/go-pdf/fpdf " +
 		"+golang.org/x/image +golang.org/x/text",
-	"demo": "core/object git +golang.org/x/tools/txtar",
+	"demo": "core/object vcs git +golang.org/x/tools/txtar",
 	"tui": "core/account core/caught core/rx core/object core/diff core/merge core/history core/annotate core/decided core/replay core/settle " +
-		"core/diagnose core/misfit core/lexing git check " +
+		"core/diagnose core/misfit core/lexing vcs check " +
 		"recovery draw demo visible words +charm.land +github.com/charmbracelet +github.com/alecthomas/chroma",
 	"cli": "core/account core/caught core/object core/merge core/misfit core/diagnose core/history core/annotate core/decided core/replay " +
-		"core/settle git check recovery demo draw visible words " +
+		"core/settle vcs check recovery demo draw visible words " +
 		"+github.com/spf13/cobra",
 }
 

@@ -19,8 +19,8 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/caught"
 	"dorvik.dev/dorvik/internal/demo"
-	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/visible"
 )
 
@@ -131,8 +131,8 @@ func (e *env) code(err error) int {
 		_ = e.print(map[string]any{"version": 1, "result": "failed", "error": visible.Lines(err.Error())})
 	}
 	var moved *recovery.MovedError
-	var ref *git.RefMovedError
-	var refusal *git.Refusal
+	var ref *vcs.RefMovedError
+	var refusal *vcs.Refusal
 	var published *recovery.PublishedError
 	switch {
 	case errors.As(err, &u):

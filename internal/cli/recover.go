@@ -15,8 +15,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/visible"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -599,10 +599,10 @@ func (r *recoverer) push(ctx context.Context, p *recovery.Position) error {
 				"when it does.")
 		}
 		switch {
-		case ref.Kind == git.Behind && done.WentBack:
+		case ref.Kind == vcs.Behind && done.WentBack:
 			r.out.Tip = p.Yours
 			r.say("Your branch is back where it was, and your decisions are kept: recover again.")
-		case ref.Kind == git.Behind && p.Picking:
+		case ref.Kind == vcs.Behind && p.Picking:
 			r.say("What you picked is on your branch. Join it with what is new there: recover.")
 		case r.out.Waypoint != "":
 			r.say("The result is on your branch. “dorvik undo” takes it back.")

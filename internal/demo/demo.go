@@ -14,6 +14,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // Clone is a teammate's clone.
@@ -41,8 +42,8 @@ func (c clone) make(ctx context.Context, o *object.Overlay, remote string) error
 	if err := git.InitClone(c.folder, remote, "main", c.who.Name, c.who.Email); err != nil {
 		return err
 	}
-	return fill(ctx, o, c.folder, git.RefUpdate{Name: "refs/heads/main", New: c.tip},
-		git.RefUpdate{Name: "refs/remotes/origin/main", New: c.seen})
+	return fill(ctx, o, c.folder, vcs.RefUpdate{Name: "refs/heads/main", New: c.tip},
+		vcs.RefUpdate{Name: "refs/remotes/origin/main", New: c.seen})
 }
 
 // Make makes the scene in a folder, which must be empty or not exist, to be played from a
@@ -79,7 +80,7 @@ func Make(ctx context.Context, dir string, as Part) (*Scene, error) {
 	if err := git.InitBare(scene.Remote); err != nil {
 		return nil, err
 	}
-	if err := fill(ctx, o, scene.Remote, git.RefUpdate{Name: "refs/heads/main", New: first}); err != nil {
+	if err := fill(ctx, o, scene.Remote, vcs.RefUpdate{Name: "refs/heads/main", New: first}); err != nil {
 		return nil, err
 	}
 	for i, c := range clones {
@@ -121,7 +122,7 @@ func cast(as Part, dir, yours string, part object.ID, mine, other []object.ID) (
 
 // fill gives a repository the objects its refs lead to, the refs, and, unless
 // it is bare, the files of the first.
-func fill(ctx context.Context, o *object.Overlay, dir string, refs ...git.RefUpdate) error {
+func fill(ctx context.Context, o *object.Overlay, dir string, refs ...vcs.RefUpdate) error {
 	repo := git.At(dir)
 	var roots []object.ID
 	for _, r := range refs {

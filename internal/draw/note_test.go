@@ -3,14 +3,14 @@ package draw
 import (
 	"testing"
 
+	"github.com/stretchr/testify/assert"
+
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/recovery"
-
-	"github.com/stretchr/testify/assert"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // TestNote: a note says who, where, both edits, and what one means; nothing in it becomes Markdown of its own.
@@ -21,7 +21,7 @@ func TestNote(t *testing.T) {
 	}
 	q := &settle.Question{Path: "fares/*.go", Subject: &merge.Lines{}, Base: "rate\n", Yours: "half ``` rate\n"}
 	mean := settle.Option{Way: settle.Weave, Text: "woven\n"}
-	got := Note(&recovery.Position{Branch: git.Branch{Name: "main", Upstream: "origin/ma`in"}}, []Matter{{
+	got := Note(&recovery.Position{Branch: vcs.Branch{Name: "main", Upstream: "origin/ma`in"}}, []Matter{{
 		Attributed: &recovery.Attributed{Conflict: q, Yours: node("Runa", "Charge [halves]"), Theirs: node("Ilka Renn", "Round")},
 		Place:      "in func Fare, was line 3", Mean: &mean}, {Attributed: &recovery.Attributed{Conflict: q}}})
 	assert.Contains(t, got, "I am joining `main` with `origin/ma'in`. Both of us changed 2 places.\n")

@@ -6,11 +6,12 @@ import (
 	"strings"
 	"testing"
 
-	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/gittest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 func open(t *testing.T, dir string) *Repo {
@@ -25,43 +26,43 @@ func TestParsePush(t *testing.T) {
 	for _, c := range []struct {
 		name, stdout, stderr string
 		exit                 int
-		kind                 RefusalKind
+		kind                 vcs.RefusalKind
 		words                string
 	}{
 		{"accepted", head + " \tabc:refs/heads/main\t1..2\nDone\n", "", 0, "", ""},
 		{"fetch first", head + "!\tabc:refs/heads/main\t[rejected] (fetch first)\nDone\n",
-			"error: failed to push some refs\nhint: Updates were rejected", 1, Behind, ""},
-		{"non-fast-forward", head + "!\tabc:refs/heads/main\t[rejected] (non-fast-forward)\nDone\n", "", 1, Behind, ""},
+			"error: failed to push some refs\nhint: Updates were rejected", 1, vcs.Behind, ""},
+		{"non-fast-forward", head + "!\tabc:refs/heads/main\t[rejected] (non-fast-forward)\nDone\n", "", 1, vcs.Behind, ""},
 		{"lost a race on the server", head + "!\tabc:refs/heads/main\t[remote rejected] (failed to update ref)\n",
-			"", 1, Behind, ""},
+			"", 1, vcs.Behind, ""},
 		{"hook", head + "!\tabc:refs/heads/main\t[remote rejected] (pre-receive hook declined)\n",
-			"remote: No pushes on Fridays.        \nremote: \nremote: Ask Mato.\n", 1, ServerRule,
+			"remote: No pushes on Fridays.        \nremote: \nremote: Ask Mato.\n", 1, vcs.ServerRule,
 			"No pushes on Fridays.|Ask Mato."},
 		{"protected", head + "!\tabc:refs/heads/main\t[remote rejected] (protected branch hook declined)\n",
-			"remote: error: Protected.\n", 1, Protected, "error: Protected."},
+			"remote: error: Protected.\n", 1, vcs.Protected, "error: Protected."},
 		{"a lock", head + "!\tabc:refs/heads/main\t[remote rejected] (failed to update ref)\n",
 			"remote: error: cannot lock ref 'refs/heads/main': Unable to create '/srv/x.git/refs/heads/main.lock': File " +
-				"exists.\n", 1, Busy, "error: cannot lock ref 'refs/heads/main': Unable to create " +
+				"exists.\n", 1, vcs.Busy, "error: cannot lock ref 'refs/heads/main': Unable to create " +
 				"'/srv/x.git/refs/heads/main.lock': File exists."},
 		{"protected by its words", head + "!\tabc:refs/heads/main\t[remote rejected] (pre-receive hook declined)\n",
-			"remote: You may not push to this protected branch.\n", 1, Protected, "You may not push to this protected branch."},
+			"remote: You may not push to this protected branch.\n", 1, vcs.Protected, "You may not push to this protected branch."},
 		{"size", head + "!\tabc:refs/heads/main\t[remote rejected] (pre-receive hook declined)\n",
-			"remote: pier.bin exceeds the file size limit of 50 MB\n", 1, Size, "pier.bin exceeds the file size limit of 50 MB"},
-		{"host key", "", "Host key verification failed.\nfatal: Could not read from remote repository.\n", 128, HostKey,
+			"remote: pier.bin exceeds the file size limit of 50 MB\n", 1, vcs.Size, "pier.bin exceeds the file size limit of 50 MB"},
+		{"host key", "", "Host key verification failed.\nfatal: Could not read from remote repository.\n", 128, vcs.HostKey,
 			"Host key verification failed.|fatal: Could not read from remote repository."},
-		{"permission", head + "!\tabc:refs/heads/main\t[remote rejected] (permission denied)\n", "", 1, NoAccess, ""},
-		{"local hook", "", "the tests fail\nerror: failed to push some refs to '/srv/x.git'\n", 1, LocalHook,
+		{"permission", head + "!\tabc:refs/heads/main\t[remote rejected] (permission denied)\n", "", 1, vcs.NoAccess, ""},
+		{"local hook", "", "the tests fail\nerror: failed to push some refs to '/srv/x.git'\n", 1, vcs.LocalHook,
 			"the tests fail|error: failed to push some refs to '/srv/x.git'"},
 		{"ssh key", "", "git@x: Permission denied (publickey).\nfatal: Could not read from remote repository.\n",
-			128, NoLogin, "git@x: Permission denied (publickey).|fatal: Could not read from remote repository."},
-		{"password", "", "fatal: could not read Username for 'http://x': terminal prompts disabled\n", 128, NoLogin,
+			128, vcs.NoLogin, "git@x: Permission denied (publickey).|fatal: Could not read from remote repository."},
+		{"password", "", "fatal: could not read Username for 'http://x': terminal prompts disabled\n", 128, vcs.NoLogin,
 			"fatal: could not read Username for 'http://x': terminal prompts disabled"},
-		{"no network", "", "fatal: unable to access 'http://x/': Could not resolve host: x\n", 128, Unreachable,
+		{"no network", "", "fatal: unable to access 'http://x/': Could not resolve host: x\n", 128, vcs.Unreachable,
 			"fatal: unable to access 'http://x/': Could not resolve host: x"},
-		{"no repository", "", "fatal: '/nowhere' does not appear to be a git repository\n", 128, Missing,
+		{"no repository", "", "fatal: '/nowhere' does not appear to be a git repository\n", 128, vcs.Missing,
 			"fatal: '/nowhere' does not appear to be a git repository"},
-		{"something else", "", "fatal: the sky fell\n", 128, Other, "fatal: the sky fell"},
-		{"rubbish", "!\n!\t\n\t\t\n", "", 1, Other, ""},
+		{"something else", "", "fatal: the sky fell\n", 128, vcs.Other, "fatal: the sky fell"},
+		{"rubbish", "!\n!\t\n\t\t\n", "", 1, vcs.Other, ""},
 	} {
 		got := ParsePush(c.stdout, c.stderr, c.exit)
 		if c.kind == "" {
@@ -88,7 +89,7 @@ func TestALockOfADeadGitIsNamed(t *testing.T) {
 	require.NoError(t, err)
 	for name, do := range map[string]func() error{
 		"refs/remotes/origin/main": func() error { return r.Fetch(ctx, "origin") },
-		"refs/heads/new":           func() error { return r.UpdateRefs(ctx, "new", RefUpdate{Name: "refs/heads/new", New: tip}) },
+		"refs/heads/new":           func() error { return r.UpdateRefs(ctx, "new", vcs.RefUpdate{Name: "refs/heads/new", New: tip}) },
 	} {
 		lock := filepath.Join(clone.Dir, ".git", name+".lock")
 		require.NoError(t, os.WriteFile(lock, nil, 0o644))
@@ -122,7 +123,7 @@ func TestRealPushes(t *testing.T) {
 	clone.Commit("two", "b", "2\n")
 	late := first.Commit("late", "c", "3\n")
 
-	push := func(dir, rev string) *Refusal {
+	push := func(dir, rev string) *vcs.Refusal {
 		r := open(t, dir)
 		tip, err := r.Resolve(t.Context(), rev)
 		require.NoError(t, err)
@@ -130,12 +131,12 @@ func TestRealPushes(t *testing.T) {
 		if err == nil {
 			return nil
 		}
-		refusal, ok := err.(*Refusal)
+		refusal, ok := err.(*vcs.Refusal)
 		require.True(t, ok, "%v", err)
 		return refusal
 	}
 	assert.Nil(t, push(clone.Dir, "HEAD"))
-	assert.Equal(t, Behind, push(first.Dir, "HEAD").Kind)
+	assert.Equal(t, vcs.Behind, push(first.Dir, "HEAD").Kind)
 	assert.Equal(t, late, first.Git("rev-parse", "main"))
 
 	hook := filepath.Join(server.Dir, "hooks", "pre-receive")
@@ -143,22 +144,22 @@ func TestRealPushes(t *testing.T) {
 	gittest.Program(t, hook, "#!/bin/sh\necho 'No pushes on Fridays.'\nexit 1\n")
 	clone.Commit("three", "b", "3\n")
 	refusal := push(clone.Dir, "HEAD")
-	assert.Equal(t, ServerRule, refusal.Kind)
+	assert.Equal(t, vcs.ServerRule, refusal.Kind)
 	assert.Equal(t, []string{"No pushes on Fridays."}, refusal.Words)
 
 	hook = filepath.Join(clone.Dir, ".git", "hooks", "pre-push")
 	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\necho 'running the tests'\necho 'tests fail' >&2\nexit "+
 		"1\n"), 0o755))
 	refusal = push(clone.Dir, "HEAD")
-	assert.Equal(t, LocalHook, refusal.Kind)
+	assert.Equal(t, vcs.LocalHook, refusal.Kind)
 	assert.Equal(t, []string{"running the tests", "tests fail"}, refusal.Words[:2])
 
 	first.Git("remote", "set-url", "origin", filepath.Join(t.TempDir(), "gone"))
-	assert.Equal(t, Missing, push(first.Dir, "HEAD").Kind)
+	assert.Equal(t, vcs.Missing, push(first.Dir, "HEAD").Kind)
 	r := open(t, first.Dir)
-	var unreachable *Refusal
+	var unreachable *vcs.Refusal
 	require.ErrorAs(t, r.Fetch(t.Context(), "origin"), &unreachable)
-	assert.Equal(t, Missing, unreachable.Kind)
+	assert.Equal(t, vcs.Missing, unreachable.Kind)
 	_, err := r.RemoteTip(t.Context(), "origin", "refs/heads/main")
 	assert.ErrorAs(t, err, &unreachable)
 }
@@ -232,9 +233,9 @@ func TestStatus(t *testing.T) {
 		assert.Equal(t, dirty[i].Untracked || dirty[i].Path == "d", dirty[i].Index.Absent(), dirty[i].Path)
 		dirty[i].Index = object.Entry{}
 	}
-	assert.Equal(t, Branch{Name: "main", Tip: b.Tip, Upstream: "origin/main", Tracking: "refs/remotes/origin/main",
+	assert.Equal(t, vcs.Branch{Name: "main", Tip: b.Tip, Upstream: "origin/main", Tracking: "refs/remotes/origin/main",
 		Remote: "origin", Ref: "refs/heads/main"}, b)
-	assert.ElementsMatch(t, []Dirty{{Path: "a b", Staged: true, Unstaged: true}, {Path: "c", Unstaged: true},
+	assert.ElementsMatch(t, []vcs.Dirty{{Path: "a b", Staged: true, Unstaged: true}, {Path: "c", Unstaged: true},
 		{Path: "d", Staged: true},
 		{Path: "e", Staged: true}, {Path: "gone", Unstaged: true}, {Path: "new/", Untracked: true}}, dirty)
 
@@ -253,17 +254,17 @@ func TestRefsMoveTogetherOrNotAtAll(t *testing.T) {
 	require.NoError(t, err)
 	b, err := object.ParseID(two)
 	require.NoError(t, err)
-	require.NoError(t, r.UpdateRefs(t.Context(), "m", RefUpdate{Name: "refs/x/a", New: a},
-		RefUpdate{Name: "refs/x/b", New: b}))
-	err = r.UpdateRefs(t.Context(), "m", RefUpdate{Name: "refs/x/a", New: b, Old: a}, RefUpdate{Name: "refs/x/b",
+	require.NoError(t, r.UpdateRefs(t.Context(), "m", vcs.RefUpdate{Name: "refs/x/a", New: a},
+		vcs.RefUpdate{Name: "refs/x/b", New: b}))
+	err = r.UpdateRefs(t.Context(), "m", vcs.RefUpdate{Name: "refs/x/a", New: b, Old: a}, vcs.RefUpdate{Name: "refs/x/b",
 		New: a, Old: a})
-	var moved *RefMovedError
+	var moved *vcs.RefMovedError
 	require.ErrorAs(t, err, &moved)
 	assert.Equal(t, "refs/x/b", moved.Name)
 	at, err := r.Ref(t.Context(), "refs/x/a")
 	require.NoError(t, err)
 	assert.Equal(t, a, at)
-	require.NoError(t, r.UpdateRefs(t.Context(), "m", RefUpdate{Name: "refs/x/a", Old: a}))
+	require.NoError(t, r.UpdateRefs(t.Context(), "m", vcs.RefUpdate{Name: "refs/x/a", Old: a}))
 	at, err = r.Ref(t.Context(), "refs/x/a")
 	require.NoError(t, err)
 	assert.True(t, at.IsZero())

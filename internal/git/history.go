@@ -7,18 +7,12 @@ import (
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/vcs"
 )
-
-// Named is a branch or a tag and the commit it names.
-type Named struct {
-	Name   string // such as main, origin/main, v1.2
-	Full   string // such as refs/remotes/origin/main
-	Commit object.ID
-}
 
 // Names lists branches, copies of remote branches and tags that name commits. What a remote
 // has as its HEAD is not among them.
-func (r *Repo) Names(ctx context.Context) ([]Named, error) {
+func (r *Repo) Names(ctx context.Context) ([]vcs.Named, error) {
 	out, err := r.run(ctx, "reading the branches and tags", "for-each-ref",
 		"--format=%(refname)%00%(refname:lstrip=2)%00%(objecttype)%00%(objectname)%00"+
 			"%(*objecttype)%00%(*objectname)%00%(symref)",
@@ -26,7 +20,7 @@ func (r *Repo) Names(ctx context.Context) ([]Named, error) {
 	if err != nil {
 		return nil, err
 	}
-	var all []Named
+	var all []vcs.Named
 	for line := range strings.Lines(out) {
 		f := strings.Split(strings.TrimSuffix(line, "\n"), "\x00")
 		if len(f) != 7 || f[6] != "" {
@@ -39,7 +33,7 @@ func (r *Repo) Names(ctx context.Context) ([]Named, error) {
 		if kind != "commit" {
 			continue
 		}
-		n := Named{Name: f[1], Full: f[0]}
+		n := vcs.Named{Name: f[1], Full: f[0]}
 		if n.Commit, err = object.ParseID(id); err != nil {
 			return nil, err
 		}
@@ -109,18 +103,11 @@ func (r *Repo) GraphFiles(ctx context.Context) [][]byte {
 	return files
 }
 
-// Signed is what git finds about a commit's signature.
-type Signed struct {
-	// as git's pretty formats have it: G good, U good of unknown validity, B bad, E not to be checked, N none…
-	Grade string
-	By    string // the name it was made with, where that is known
-}
-
 // Signature has git check a commit's signature. rev-list, which does it, knows no settings: it runs
 // gpg or gpgsm as they are found, and of other signatures says N, too.
-func (r *Repo) Signature(ctx context.Context, id object.ID) (Signed, error) {
+func (r *Repo) Signature(ctx context.Context, id object.ID) (vcs.Signed, error) {
 	out, err := r.run(ctx, "checking a signature", "rev-list", "--no-walk", "--no-commit-header", "--format=%G?%x00%GS",
 		id.String())
 	grade, by, _ := strings.Cut(strings.TrimSuffix(out, "\n"), "\x00")
-	return Signed{grade, by}, err
+	return vcs.Signed{Grade: grade, By: by}, err
 }

@@ -13,22 +13,8 @@ import (
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/vcs"
 )
-
-// HookError says that a hook refused what was to be done.
-type HookError struct {
-	Name string
-	Said []string // on both its outputs
-	Code int
-}
-
-func (e *HookError) Error() string {
-	said := ""
-	if len(e.Said) > 0 {
-		said = ": " + strings.Join(e.Said, "; ")
-	}
-	return fmt.Sprintf("the hook %s ended with %d%s", e.Name, e.Code, said)
-}
 
 // Hook is a program of the repository's that git runs at a step.
 type Hook struct {
@@ -163,7 +149,7 @@ func (r *Repo) RunHook(ctx context.Context, h *Hook, dir, stdin string, args ...
 	if ctx.Err() != nil {
 		return nil, fmt.Errorf("running the hook %s: %w", h.Name, ctx.Err())
 	}
-	refused := &HookError{h.Name, lines(string(out)), -1}
+	refused := &vcs.HookError{Name: h.Name, Said: lines(string(out)), Code: -1}
 	var exit *exec.ExitError
 	if errors.As(err, &exit) {
 		refused.Code = exit.ExitCode()

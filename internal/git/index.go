@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // Index is an index beside the repository's own: made as a copy of that, changed on the side,
@@ -226,7 +227,7 @@ func (x *Index) Install(ctx context.Context) error {
 // Uncommitted gives what is not committed as two trees: all that the index holds, but what is
 // not merged, and all that the files hold. Paths that git does not know are not in them. Only
 // objects are written, that nothing refers to.
-func (r *Repo) Uncommitted(ctx context.Context, dirty []Dirty) (staged, files object.ID, err error) {
+func (r *Repo) Uncommitted(ctx context.Context, dirty []vcs.Dirty) (staged, files object.ID, err error) {
 	x, err := r.CopyIndex(ctx, "look")
 	if err != nil {
 		return staged, files, err

@@ -8,18 +8,12 @@ import (
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/vcs"
 )
-
-// RefMove is one entry of a reflog: what a ref was moved to, when, and the words that went with it.
-type RefMove struct {
-	To   object.ID
-	When time.Time // zero where the entry does not tell
-	Why  string
-}
 
 // Reflog gives the moves of a ref ("HEAD", or a full name) that its reflog has, the oldest first; none
 // where there is no such file or it cannot be read. Lines of another form are passed over.
-func (r *Repo) Reflog(ctx context.Context, ref string) (moves []RefMove) {
+func (r *Repo) Reflog(ctx context.Context, ref string) (moves []vcs.RefMove) {
 	// No plumbing command prints a reflog's messages; the file is documented in
 	// gitrepository-layout.
 	path, err := r.Inside(ctx, "logs/"+ref)
@@ -40,7 +34,7 @@ func (r *Repo) Reflog(ctx context.Context, ref string) (moves []RefMove) {
 		if err != nil {
 			continue
 		}
-		m := RefMove{To: to, Why: why}
+		m := vcs.RefMove{To: to, Why: why}
 		if seconds, err := strconv.ParseInt(f[len(f)-2], 10, 64); err == nil {
 			m.When = time.Unix(seconds, 0)
 		}

@@ -7,11 +7,12 @@ import (
 	"testing"
 	"time"
 
-	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/gittest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 func TestReflog(t *testing.T) {
@@ -30,6 +31,6 @@ func TestReflog(t *testing.T) {
 	require.NoError(t, err)
 	two, err := object.ParseID(b)
 	require.NoError(t, err)
-	assert.Equal(t, []RefMove{{one, time.Unix(1700000000, 0), "commit: one"}, {To: two}}, r.Reflog(t.Context(), "HEAD"))
+	assert.Equal(t, []vcs.RefMove{{To: one, When: time.Unix(1700000000, 0), Why: "commit: one"}, {To: two}}, r.Reflog(t.Context(), "HEAD"))
 	assert.Empty(t, r.Reflog(t.Context(), "refs/stash"))
 }

@@ -10,6 +10,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/rx"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // Refs are read from their files, as gitrepository-layout tells of them. Whatever is not as plain as that (another way
@@ -157,7 +158,7 @@ func (r *Repo) peel(id object.ID) (object.ID, error) {
 
 // followPlain finds what a branch follows from the settings, where all that is set is what git itself sets: one branch
 // of one remote, which is pushed to as well.
-func (r *Repo) followPlain(list []setting, b *Branch) bool {
+func (r *Repo) followPlain(list []setting, b *vcs.Branch) bool {
 	var remote, ref string
 	branch := "branch." + b.Name + "."
 	for _, s := range list {
@@ -192,7 +193,7 @@ func (r *Repo) followPlain(list []setting, b *Branch) bool {
 			return false // the short name is another's, too
 		}
 	}
-	b.Upstream, b.Tracking, b.Remote, b.Ref = short, tracking, Remote(remote), ref
+	b.Upstream, b.Tracking, b.Remote, b.Ref = short, tracking, vcs.Remote(remote), ref
 	return true
 }
 

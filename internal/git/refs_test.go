@@ -13,6 +13,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // TestNamesMeanWhatGitSays: whatever is resolved here is what git resolves, in every place that a name can be of.
@@ -99,10 +100,10 @@ func TestWhatABranchFollowsIsWhatGitSays(t *testing.T) {
 		r := open(t, mine.Dir)
 		list, err := r.allSettings(t.Context())
 		require.NoError(t, err)
-		got := Branch{Name: "main"}
+		got := vcs.Branch{Name: "main"}
 		assert.Equal(t, plain, r.followPlain(list, &got), set)
 		if plain {
-			says := Branch{Name: "main"}
+			says := vcs.Branch{Name: "main"}
 			require.NoError(t, r.followAsked(t.Context(), &says))
 			assert.Equal(t, says, got, set)
 		}
@@ -164,11 +165,11 @@ func TestSettingsAreWhatGitReads(t *testing.T) {
 	}
 	all, err := r.Values(t.Context(), "dorvik.many", false)
 	require.NoError(t, err)
-	assert.Equal(t, []Setting{{"dorvik.many", "1", false}, {"dorvik.many", "2", false}}, all)
+	assert.Equal(t, []vcs.Setting{{Name: "dorvik.many", Value: "1", Own: false}, {Name: "dorvik.many", Value: "2", Own: false}}, all)
 	gittest.Own(t, "dorvik.many", "3")
 	all, err = r.Values(t.Context(), `^dorvik\.many$`, true)
 	require.NoError(t, err)
-	assert.Equal(t, Setting{"dorvik.many", "3", true}, all[0], "what was set since")
+	assert.Equal(t, vcs.Setting{Name: "dorvik.many", Value: "3", Own: true}, all[0], "what was set since")
 	mine.Git("config", "dorvik.path", "/other")
 	got, err := r.ConfigPath(t.Context(), "dorvik.path")
 	require.NoError(t, err)

@@ -9,90 +9,23 @@ import (
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/vcs"
 )
-
-// RefusalKind is why a push was not accepted, or a remote not reached.
-type RefusalKind string
-
-// The reasons. The names are those of `recover --json`.
-const (
-	Behind      RefusalKind = "behind"    // the remote has commits that yours do not build on
-	Busy        RefusalKind = "busy"      // the server's copy of the branch is locked
-	Protected   RefusalKind = "protected" // nobody, or not everybody, may push to the branch
-	Size        RefusalKind = "size"      // something is larger than the server takes
-	ServerRule  RefusalKind = "rule"      // a hook or a rule on the server said no
-	LocalHook   RefusalKind = "hook"      // the pre-push hook here said no
-	NoAccess    RefusalKind = "access"
-	NoLogin     RefusalKind = "login"    // the server does not know who you are
-	HostKey     RefusalKind = "host-key" // it is not known whether the server is the right one
-	Unreachable RefusalKind = "unreachable"
-	Missing     RefusalKind = "missing" // there is no repository at the remote's address
-	Gone        RefusalKind = "gone"    // the remote's branch is there no more
-	Other       RefusalKind = "unknown"
-)
-
-// refusals say each kind in a sentence, and what a person can do about it.
-var refusals = map[RefusalKind]struct{ text, next string }{
-	Behind: {"somebody pushed first: the remote has commits that yours do not build on", "Look at what is new"},
-	Busy: {"the server's copy of the branch is locked: another push is under way there, or one that broke off left " +
-		"its lock", "Wait a moment"},
-	Protected: {"the branch is protected: the server takes no push to it from you",
-		"Push to a branch of its own, and have that joined there"},
-	Size:       {"something in these commits is larger than the server takes", "Take it out of the commits"},
-	ServerRule: {"the server refused the push by a hook or a rule of its own", "Do what the server asks for"},
-	LocalHook:  {"your own pre-push hook stopped the push", "Mend what the hook found"},
-	NoAccess:   {"the server knows you, and does not let you in", "Ask for the right to push"},
-	NoLogin:    {"the server does not know who you are", "Check your key, or name and password"},
-	HostKey: {"the server's key is not the one that is known, or none is known: it may not be the server you mean",
-		"Connect to it once with ssh, and look at its key"},
-	Unreachable: {"the remote cannot be reached", "Check the network and the remote's address"},
-	Missing: {"there is no repository at the remote's address, or it is not shown to you",
-		"Check the address with “git remote -v”"},
-	Gone:  {"the branch is gone at the remote: somebody deleted it, or gave it another name", "Ask who deleted it"},
-	Other: {"the remote did not accept this", "Read what it said"},
-}
-
-// Refusal is a push that was not accepted, or a remote that did not answer.
-type Refusal struct {
-	Kind  RefusalKind
-	Short string   // git's own reason, such as "fetch first"
-	Words []string // what the server or hook said, line by line
-}
-
-func (r *Refusal) Error() string {
-	text := refusals[r.Kind].text
-	if r.Short != "" {
-		text += " (" + r.Short + ")"
-	}
-	return text
-}
-
-// Raced reports whether the server could not write its ref. Another push that is still under way and one that was first
-// read alike: where the ref is now tells which.
-func (r *Refusal) Raced() bool {
-	return slices.ContainsFunc(raced, func(w string) bool { return strings.Contains(r.Short, w) })
-}
-
-// raced are the words by which a server says that it could not write its ref.
-var raced = []string{"cannot lock ref", "failed to update ref", "incorrect old value"}
-
-// Next is what a person can do before pushing again, without a full stop.
-func (r *Refusal) Next() string { return refusals[r.Kind].next }
 
 // saidBy tells the kind of a refusal by a hook or a rule from the words in it; they are those that servers use.
 var saidBy = []struct {
-	kind  RefusalKind
+	kind  vcs.RefusalKind
 	words []string
 }{
-	{Busy, []string{".lock': file exists", "another git process seems to be running"}},
-	{Protected, []string{"protected branch", "branch is protected"}},
-	{Size, []string{"file size limit", "exceeds the maximum", "exceeds maximum", "larger than the maximum",
+	{vcs.Busy, []string{".lock': file exists", "another git process seems to be running"}},
+	{vcs.Protected, []string{"protected branch", "branch is protected"}},
+	{vcs.Size, []string{"file size limit", "exceeds the maximum", "exceeds maximum", "larger than the maximum",
 		"maximum allowed size", "file is too large", "exceeded limit of"}},
-	{NoAccess, []string{"permission", "denied to"}},
+	{vcs.NoAccess, []string{"permission", "denied to"}},
 }
 
 // kindSaid gives the kind that words tell of; otherwise where they tell of none.
-func kindSaid(said string, otherwise RefusalKind) RefusalKind {
+func kindSaid(said string, otherwise vcs.RefusalKind) vcs.RefusalKind {
 	said = strings.ToLower(said)
 	for _, s := range saidBy {
 		if slices.ContainsFunc(s.words, func(w string) bool { return strings.Contains(said, w) }) {
@@ -104,7 +37,7 @@ func kindSaid(said string, otherwise RefusalKind) RefusalKind {
 
 // ParsePush reads the output of `git push --porcelain`. It gives nil for a push
 // that was accepted, as its exit code says.
-func ParsePush(stdout, stderr string, exit int) *Refusal {
+func ParsePush(stdout, stderr string, exit int) *vcs.Refusal {
 	if exit == 0 {
 		return nil
 	}
@@ -118,22 +51,22 @@ func ParsePush(stdout, stderr string, exit int) *Refusal {
 		reason = strings.TrimSuffix(strings.TrimSpace(reason), ")")
 		switch {
 		case strings.Contains(summary, "remote rejected"):
-			kind := ServerRule
+			kind := vcs.ServerRule
 			// Two pushes met on the server: the other one was first.
-			r := &Refusal{Short: reason, Words: words}
+			r := &vcs.Refusal{Short: reason, Words: words}
 			if r.Raced() {
-				kind = Behind
+				kind = vcs.Behind
 			}
 			r.Kind = kindSaid(reason+"\n"+stderr, kind)
 			return r
 		case strings.Contains(summary, "rejected"):
 			switch reason {
 			case "fetch first", "non-fast-forward", "needs force", "stale info":
-				return &Refusal{Behind, reason, words}
+				return &vcs.Refusal{Kind: vcs.Behind, Short: reason, Words: words}
 			}
-			return &Refusal{Other, reason, words}
+			return &vcs.Refusal{Kind: vcs.Other, Short: reason, Words: words}
 		}
-		return &Refusal{Other, strings.TrimSpace(f[2]), words}
+		return &vcs.Refusal{Kind: vcs.Other, Short: strings.TrimSpace(f[2]), Words: words}
 	}
 	r := wireRefusal(stderr, true)
 	r.Words = append(hookWords(stdout), r.Words...)
@@ -147,7 +80,7 @@ func hookWords(stdout string) []string {
 }
 
 // wireRefusal tells from what git said why a remote did not serve it.
-func wireRefusal(stderr string, push bool) *Refusal {
+func wireRefusal(stderr string, push bool) *vcs.Refusal {
 	low := strings.ToLower(stderr)
 	has := func(any ...string) bool {
 		for _, s := range any {
@@ -157,27 +90,27 @@ func wireRefusal(stderr string, push bool) *Refusal {
 		}
 		return false
 	}
-	r := &Refusal{Kind: Other, Short: firstFatal(stderr), Words: remoteWords(stderr)}
+	r := &vcs.Refusal{Kind: vcs.Other, Short: firstFatal(stderr), Words: remoteWords(stderr)}
 	if len(r.Words) == 0 {
 		r.Words = lines(stderr)
 	}
 	switch {
 	case has("host key verification failed", "remote host identification has changed"):
-		r.Kind = HostKey
+		r.Kind = vcs.HostKey
 	case has("authentication failed", "could not read username", "could not read password", "returned error: 401",
 		"terminal prompts disabled", "(publickey"):
-		r.Kind = NoLogin
+		r.Kind = vcs.NoLogin
 	case has("permission denied", "access denied", "returned error: 403", "service not enabled"):
-		r.Kind = NoAccess
+		r.Kind = vcs.NoAccess
 	case has("does not appear to be a git repository", "repository not found", "not found: did you run"),
 		has("repository '") && has("' not found", "does not exist"):
-		r.Kind = Missing
+		r.Kind = vcs.Missing
 	case has("could not resolve", "connection refused", "connection timed out", "network is unreachable",
 		"no route to host", "unable to connect", "failed to connect", "could not connect", "unable to access",
 		"connection reset", "hung up unexpectedly"):
-		r.Kind = Unreachable
+		r.Kind = vcs.Unreachable
 	case push && r.Short == "" && has("failed to push some refs"):
-		r.Kind = LocalHook
+		r.Kind = vcs.LocalHook
 	}
 	return r
 }
@@ -222,13 +155,13 @@ func (r *Repo) wire(ctx context.Context, doing string, args ...string) (string, 
 		return "", locked
 	}
 	if errors.As(err, &e) && e.Code > 0 {
-		return "", fmt.Errorf("%s: %w", doing, wireRefusal(WithoutSecrets(string(stderr)), false))
+		return "", fmt.Errorf("%s: %w", doing, wireRefusal(vcs.WithoutSecrets(string(stderr)), false))
 	}
 	return string(out), err
 }
 
 // Fetch brings the local copy of the remote's branches up to date.
-func (r *Repo) Fetch(ctx context.Context, remote Remote) error {
+func (r *Repo) Fetch(ctx context.Context, remote vcs.Remote) error {
 	_, err := r.wire(ctx, "fetching from "+remote.String(), "fetch", "--quiet", "--no-write-fetch-head",
 		"--no-auto-maintenance", "--", string(remote))
 	if err != nil {
@@ -243,25 +176,25 @@ func (r *Repo) Fetch(ctx context.Context, remote Remote) error {
 }
 
 // FetchRef brings a single ref of the remote's, by a refspec.
-func (r *Repo) FetchRef(ctx context.Context, remote Remote, refspec string) error {
+func (r *Repo) FetchRef(ctx context.Context, remote vcs.Remote, refspec string) error {
 	_, err := r.wire(ctx, "fetching from "+remote.String(), "fetch", "--quiet", "--no-write-fetch-head", "--no-tags",
 		"--no-auto-maintenance", "--", string(remote), refspec)
 	return err
 }
 
 // Deepen gets the rest of the history of a shallow clone.
-func (r *Repo) Deepen(ctx context.Context, remote Remote) error {
+func (r *Repo) Deepen(ctx context.Context, remote vcs.Remote) error {
 	_, err := r.wire(ctx, "getting the history from "+remote.String(), "fetch", "--quiet", "--no-write-fetch-head",
 		"--no-auto-maintenance", "--unshallow", "--", string(remote))
 	return err
 }
 
 // askedName is the file whose age tells when a remote was last asked.
-func askedName(remote Remote) string { return "dorvik/asked-" + remote.Key() }
+func askedName(remote vcs.Remote) string { return "dorvik/asked-" + remote.Key() }
 
 // RemoteTip asks the remote itself where a branch is; the zero id where it has
 // no such branch.
-func (r *Repo) RemoteTip(ctx context.Context, remote Remote, ref string) (object.ID, error) {
+func (r *Repo) RemoteTip(ctx context.Context, remote vcs.Remote, ref string) (object.ID, error) {
 	out, err := r.wire(ctx, "asking "+remote.String(), "ls-remote", "--", string(remote), ref)
 	if err != nil {
 		return object.ID{}, err
@@ -276,14 +209,15 @@ func (r *Repo) RemoteTip(ctx context.Context, remote Remote, ref string) (object
 
 // Push offers a commit to a branch of the remote, never forcing, and gives what hooks here and the
 // server said. A push that was not accepted comes back as *Refusal.
-func (r *Repo) Push(ctx context.Context, remote Remote, ref string, tip object.ID) (said []string, err error) {
+func (r *Repo) Push(ctx context.Context, remote vcs.Remote, ref string, tip object.ID) (said []string, err error) {
 	out, stderr, err := r.runIn(ctx, call{doing: "pushing to " + remote.String(),
 		args: []string{"push", "--porcelain", "--", string(remote), tip.String() + ":" + ref}})
 	var e *Error
 	if errors.As(err, &e) && e.Code > 0 {
-		if refusal := ParsePush(WithoutSecrets(string(out)), WithoutSecrets(string(stderr)), e.Code); refusal != nil {
+		refusal := ParsePush(vcs.WithoutSecrets(string(out)), vcs.WithoutSecrets(string(stderr)), e.Code)
+		if refusal != nil {
 			return refusal.Words, refusal
 		}
 	}
-	return append(hookWords(WithoutSecrets(string(out))), remoteWords(WithoutSecrets(string(stderr)))...), err
+	return append(hookWords(vcs.WithoutSecrets(string(out))), remoteWords(vcs.WithoutSecrets(string(stderr)))...), err
 }

@@ -17,6 +17,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/odb"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // Repo is a repository with a working tree.
@@ -226,52 +227,12 @@ func (r *Repo) Commits(ctx context.Context, rev string) ([]object.ID, error) {
 	return ids, nil
 }
 
-// Branch is where the person stands, and what the branch follows.
-type Branch struct {
-	Name     string    // such as main; empty when detached
-	Tip      object.ID // zero when unborn
-	Upstream string    // such as origin/main; empty when none is set
-	Tracking string    // its local copy, such as refs/remotes/origin/main
-	Remote   Remote    // such as origin
-	Ref      string    // on the remote, such as refs/heads/main
-	Dest     Dest      // where git would push it, where that is set apart
-}
-
-// Dest is a branch of a remote that is pushed to.
-type Dest struct {
-	Name, Tracking string
-	Remote         Remote
-	Ref            string
-}
-
-// To is where the branch is pushed.
-func (b Branch) To() Dest {
-	if b.Dest.Remote != "" {
-		return b.Dest
-	}
-	return Dest{b.Upstream, b.Tracking, b.Remote, b.Ref}
-}
-
-// Full is the branch's full name.
-func (b Branch) Full() string { return "refs/heads/" + b.Name }
-
-// Dirty is a path with work that is not committed.
-type Dirty struct {
-	Path      string
-	Staged    bool // the index differs from the commit
-	Unstaged  bool // the file differs from the index
-	Untracked bool
-	Conflict  bool            // left over from an unfinished merge
-	Index     object.Entry    // the index's entry; of a conflict, none
-	Stages    [3]object.Entry // of a conflict: the index's entries of the base, of HEAD's side and of the other
-}
-
 // Status reads the branch and the uncommitted work. It writes nothing.
-func (r *Repo) Status(ctx context.Context) (Branch, []Dirty, error) {
+func (r *Repo) Status(ctx context.Context) (vcs.Branch, []vcs.Dirty, error) {
 	out, err := r.run(ctx, "reading the status", "status", "--porcelain=v2", "--branch", "-z",
 		"--untracked-files=normal", "--no-renames", "--ignore-submodules=dirty")
 	if err != nil {
-		return Branch{}, nil, err
+		return vcs.Branch{}, nil, err
 	}
 	b, dirty, err := parseStatus(out)
 	if err != nil || b.Name == "" {
@@ -281,8 +242,8 @@ func (r *Repo) Status(ctx context.Context) (Branch, []Dirty, error) {
 }
 
 // Named is a branch by its name, whether one is on it or not.
-func (r *Repo) Named(ctx context.Context, name string) (Branch, error) {
-	b := Branch{Name: name}
+func (r *Repo) Named(ctx context.Context, name string) (vcs.Branch, error) {
+	b := vcs.Branch{Name: name}
 	var err error
 	if b.Tip, err = r.Ref(ctx, b.Full()); err != nil {
 		return b, err
@@ -292,8 +253,8 @@ func (r *Repo) Named(ctx context.Context, name string) (Branch, error) {
 
 // Current reads the branch without its uncommitted work, which in a large working
 // tree takes long to find.
-func (r *Repo) Current(ctx context.Context) (Branch, error) {
-	var b Branch
+func (r *Repo) Current(ctx context.Context) (vcs.Branch, error) {
+	var b vcs.Branch
 	if name, ok := r.head(); ok {
 		if id, err := r.readRef("refs/heads/" + name); err == nil && !id.IsZero() {
 			b.Name, b.Tip = name, id
@@ -319,7 +280,7 @@ func (r *Repo) Current(ctx context.Context) (Branch, error) {
 }
 
 // follow finds what a branch follows.
-func (r *Repo) follow(ctx context.Context, b *Branch) error {
+func (r *Repo) follow(ctx context.Context, b *vcs.Branch) error {
 	if list, err := r.allSettings(ctx); err == nil && r.followPlain(list, b) {
 		return nil
 	}
@@ -327,7 +288,7 @@ func (r *Repo) follow(ctx context.Context, b *Branch) error {
 }
 
 // followAsked has git say what a branch follows.
-func (r *Repo) followAsked(ctx context.Context, b *Branch) error {
+func (r *Repo) followAsked(ctx context.Context, b *vcs.Branch) error {
 	out, err := r.run(ctx, "reading what "+b.Name+" follows", "for-each-ref",
 		"--format=%(upstream:short)%00%(upstream)%00%(upstream:remotename)%00%(upstream:remoteref)%00"+
 			"%(push:short)%00%(push)%00%(push:remotename)%00%(push:remoteref)", b.Full())
@@ -335,8 +296,8 @@ func (r *Repo) followAsked(ctx context.Context, b *Branch) error {
 		return err
 	}
 	if f := strings.Split(strings.TrimSuffix(out, "\n"), "\x00"); len(f) == 8 {
-		b.Upstream, b.Tracking, b.Remote, b.Ref = f[0], f[1], Remote(f[2]), f[3]
-		d := Dest{f[4], f[5], Remote(f[6]), f[7]}
+		b.Upstream, b.Tracking, b.Remote, b.Ref = f[0], f[1], vcs.Remote(f[2]), f[3]
+		d := vcs.Dest{Name: f[4], Tracking: f[5], Remote: vcs.Remote(f[6]), Ref: f[7]}
 		if d.Tracking == "" && d.Remote != "" && d.Remote != b.Remote {
 			// For push.default=simple git names none; it pushes to the same name there.
 			at := string(d.Remote)
@@ -355,7 +316,7 @@ func (r *Repo) followAsked(ctx context.Context, b *Branch) error {
 	return nil
 }
 
-func parseStatus(out string) (b Branch, dirty []Dirty, err error) {
+func parseStatus(out string) (b vcs.Branch, dirty []vcs.Dirty, err error) {
 	for rec := range strings.SplitSeq(out, "\x00") {
 		kind, rest, _ := strings.Cut(rec, " ")
 		switch kind {
@@ -382,7 +343,7 @@ func parseStatus(out string) (b Branch, dirty []Dirty, err error) {
 			if len(f) < n || len(f[0]) < 2 {
 				return b, nil, fmt.Errorf("reading the status: git answered %q", rec)
 			}
-			d := Dirty{Path: f[n-1], Staged: f[0][0] != '.', Unstaged: f[0][1] != '.', Conflict: kind == "u"}
+			d := vcs.Dirty{Path: f[n-1], Staged: f[0][0] != '.', Unstaged: f[0][1] != '.', Conflict: kind == "u"}
 			modes, ids := f[3:4], f[6:7] // the index's
 			if d.Conflict {
 				modes, ids = f[2:5], f[6:9] // base, HEAD's side, the other
@@ -398,7 +359,7 @@ func parseStatus(out string) (b Branch, dirty []Dirty, err error) {
 			}
 			dirty = append(dirty, d)
 		case "?":
-			dirty = append(dirty, Dirty{Path: rest, Untracked: true})
+			dirty = append(dirty, vcs.Dirty{Path: rest, Untracked: true})
 		}
 	}
 	return b, dirty, nil
@@ -453,7 +414,7 @@ func (r *Repo) Fetched(ctx context.Context, tracking string) (ids []object.ID) {
 
 // FetchedAt gives when the local copy of a remote's branch was last brought up to date, by git or by
 // Dorvik; the zero time where nothing tells.
-func (r *Repo) FetchedAt(ctx context.Context, remote Remote, tracking string) (at time.Time) {
+func (r *Repo) FetchedAt(ctx context.Context, remote vcs.Remote, tracking string) (at time.Time) {
 	for _, name := range []string{"FETCH_HEAD", "logs/" + tracking, askedName(remote)} {
 		file, err := r.Inside(ctx, name)
 		if err != nil {
@@ -466,27 +427,9 @@ func (r *Repo) FetchedAt(ctx context.Context, remote Remote, tracking string) (a
 	return at
 }
 
-// RefUpdate moves a ref from Old to New; a zero Old makes it, a zero New
-// removes it.
-type RefUpdate struct {
-	Name     string
-	New, Old object.ID
-}
-
-// RefMovedError says that a ref was not where it was expected to be.
-type RefMovedError struct {
-	Name string
-	Err  error
-}
-
-func (e *RefMovedError) Error() string {
-	return fmt.Sprintf("the ref %s was moved by somebody else meanwhile; nothing was changed", e.Name)
-}
-func (e *RefMovedError) Unwrap() error { return e.Err }
-
 // UpdateRefs moves refs all together or not at all, each only if it is still at
 // its old value.
-func (r *Repo) UpdateRefs(ctx context.Context, message string, updates ...RefUpdate) error {
+func (r *Repo) UpdateRefs(ctx context.Context, message string, updates ...vcs.RefUpdate) error {
 	zero := strings.Repeat("0", 2*r.Format.Size())
 	hex := func(id object.ID) string {
 		if id.IsZero() {
@@ -509,7 +452,7 @@ func (r *Repo) UpdateRefs(ctx context.Context, message string, updates ...RefUpd
 	}
 	for _, u := range updates {
 		if at, rerr := r.Ref(ctx, u.Name); rerr == nil && at != u.Old {
-			return &RefMovedError{u.Name, err}
+			return &vcs.RefMovedError{Name: u.Name, Err: err}
 		}
 	}
 	return lockedBy(err, err.Error())
@@ -585,7 +528,7 @@ func (r *Repo) Unpushed(ctx context.Context, commits, below []object.ID) (map[ob
 }
 
 // Remotes lists the remotes, the one that is pushed to by itself first.
-func (r *Repo) Remotes(ctx context.Context) ([]Remote, error) {
+func (r *Repo) Remotes(ctx context.Context) ([]vcs.Remote, error) {
 	set, err := r.Settings(ctx, `^(remote\..*\.url|remote\.pushdefault)$`)
 	if err != nil {
 		return nil, err
@@ -594,21 +537,21 @@ func (r *Repo) Remotes(ctx context.Context) ([]Remote, error) {
 	if usual == "" {
 		usual = "origin"
 	}
-	var all []Remote
+	var all []vcs.Remote
 	for key := range set {
 		if name, ok := strings.CutSuffix(strings.TrimPrefix(key, "remote."), ".url"); ok {
-			all = append(all, Remote(name))
+			all = append(all, vcs.Remote(name))
 		}
 	}
 	slices.Sort(all)
-	if i := slices.Index(all, Remote(usual)); i > 0 {
-		all = slices.Insert(slices.Delete(all, i, i+1), 0, Remote(usual))
+	if i := slices.Index(all, vcs.Remote(usual)); i > 0 {
+		all = slices.Insert(slices.Delete(all, i, i+1), 0, vcs.Remote(usual))
 	}
 	return all, nil
 }
 
 // Follow has a branch follow one of a remote.
-func (r *Repo) Follow(ctx context.Context, branch string, remote Remote, ref string) error {
+func (r *Repo) Follow(ctx context.Context, branch string, remote vcs.Remote, ref string) error {
 	for _, kv := range [][2]string{{"remote", string(remote)}, {"merge", ref}} {
 		if _, err := r.run(ctx, "having "+branch+" follow "+remote.String(), "config", "branch."+branch+"."+kv[0],
 			kv[1]); err != nil {
@@ -639,14 +582,6 @@ func (r *Repo) Settings(ctx context.Context, pattern string) (map[string]string,
 		}
 	}
 	return all, nil
-}
-
-// Setting is a value of the configuration, and whether it is the person's own: not of a file in the repository, which
-// can come with it.
-type Setting struct {
-	Name  string // as git writes it
-	Value string
-	Own   bool
 }
 
 // UnsetConfig takes a setting out of the repository's own configuration. One that is not there is no error.

@@ -10,11 +10,12 @@ import (
 	"testing"
 	"time"
 
-	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/gittest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // pair is a clone with one commit, and its remote.
@@ -38,13 +39,13 @@ func TestWhereOneIs(t *testing.T) {
 	r, ctx := open(t, mine.Dir), t.Context()
 	b, err := r.Current(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, Branch{Name: "main", Tip: id(t, mine, "HEAD"), Upstream: "origin/main",
+	assert.Equal(t, vcs.Branch{Name: "main", Tip: id(t, mine, "HEAD"), Upstream: "origin/main",
 		Tracking: "refs/remotes/origin/main",
 		Remote:   "origin", Ref: "refs/heads/main"}, b)
 	mine.Git("checkout", "-q", "--detach")
 	b, err = r.Current(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, Branch{Tip: id(t, mine, "HEAD")}, b, "a detached HEAD is on no branch")
+	assert.Equal(t, vcs.Branch{Tip: id(t, mine, "HEAD")}, b, "a detached HEAD is on no branch")
 	mine.Git("checkout", "-q", "--orphan", "new")
 	b, err = r.Current(ctx)
 	require.NoError(t, err)
@@ -88,9 +89,9 @@ func TestWhatWasFetched(t *testing.T) {
 	assert.True(t, at.IsZero())
 	mine.Git("remote", "set-url", "origin", filepath.Join(t.TempDir(), "gone"))
 	_, err = r.RemoteTip(ctx, "origin", "refs/heads/main")
-	var refused *Refusal
+	var refused *vcs.Refusal
 	require.ErrorAs(t, err, &refused)
-	assert.Equal(t, Missing, refused.Kind)
+	assert.Equal(t, vcs.Missing, refused.Kind)
 	assert.Empty(t, r.Fetched(ctx, "refs/remotes/origin/none"))
 	require.NoError(t, os.RemoveAll(filepath.Join(r.GitDir, "FETCH_HEAD")))
 	assert.True(t, r.FetchedAt(ctx, "none", "refs/remotes/none/none").IsZero())
@@ -350,7 +351,7 @@ func TestAChangeInTheSameMoment(t *testing.T) {
 	mine.Write("a", "2\n")
 	at("a")
 	at(".git/index")
-	_, files, err := r.Uncommitted(ctx, []Dirty{{Path: "a"}})
+	_, files, err := r.Uncommitted(ctx, []vcs.Dirty{{Path: "a"}})
 	require.NoError(t, err)
 	assert.Equal(t, "2", mine.Git("cat-file", "blob", files.String()+":a"))
 }

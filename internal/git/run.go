@@ -14,6 +14,8 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // Error is a git command that failed.
@@ -149,7 +151,7 @@ func failure(ctx context.Context, c call, words string, err error) error {
 	if errors.As(err, &exit) {
 		code = exit.ExitCode()
 	}
-	words = WithoutSecrets(strings.TrimSpace(words))
+	words = vcs.WithoutSecrets(strings.TrimSpace(words))
 	return &Error{Doing: c.doing, Args: c.args, Words: words, Code: code, Reason: err}
 }
 

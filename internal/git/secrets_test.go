@@ -10,25 +10,8 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/vcs"
 )
-
-func TestWithoutSecrets(t *testing.T) {
-	for in, want := range map[string]string{
-		"origin":                                  "origin",
-		"https://skerry.example/r.git":            "https://skerry.example/r.git",
-		"https://runa:pw@skerry.example/r.git":    "https://skerry.example/r.git",
-		"https://token@skerry.example/r.git":      "https://skerry.example/r.git",
-		"https://a:p@ss@skerry.example/r":         "https://skerry.example/r",
-		"git://runa:pw@skerry.example:1/r":        "git://skerry.example:1/r",
-		"https://skerry.example/r?private=token":  "https://skerry.example/r",
-		"https://skerry.example/r#token":          "https://skerry.example/r",
-		"runa@skerry.example:r.git":               "runa@skerry.example:r.git",
-		"fatal: 'https://u:p@h/r?t=1' not found.": "fatal: 'https://h/r' not found.",
-		"To https://u:p@h/r\nand ssh://k@h2/x":    "To https://h/r\nand ssh://h2/x",
-	} {
-		assert.Equal(t, want, WithoutSecrets(in))
-	}
-}
 
 // TestNoSecretOfAURLIsTold follows and pushes to URLs with a password and a token, none of which is served.
 func TestNoSecretOfAURLIsTold(t *testing.T) {
@@ -45,7 +28,7 @@ func TestNoSecretOfAURLIsTold(t *testing.T) {
 	told := fmt.Sprintf("%s %v %+v", b.Remote, b.To(), b)
 	data, err := json.Marshal(b)
 	require.NoError(t, err)
-	told += string(data) + Remote(address).Key() + askedName(Remote(address))
+	told += string(data) + vcs.Remote(address).Key() + askedName(vcs.Remote(address))
 	assert.Contains(t, told, "127.0.0.1:1/skerry.git")
 	for _, do := range []func() error{
 		func() error { return r.Fetch(t.Context(), address) },

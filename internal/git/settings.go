@@ -11,6 +11,8 @@ import (
 	"sync"
 	"syscall"
 	"time"
+
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // settings are all settings of a repository as git reads them, asked for once, and again when one of the files they
@@ -224,7 +226,7 @@ func (r *Repo) ConfigPath(ctx context.Context, key string) (string, error) {
 
 // Values gives every value of a key, in order, and whether each is the person's own: not of the repository. With
 // pattern, of all keys that an expression matches.
-func (r *Repo) Values(ctx context.Context, key string, pattern bool) (out []Setting, err error) {
+func (r *Repo) Values(ctx context.Context, key string, pattern bool) (out []vcs.Setting, err error) {
 	all, err := r.allSettings(ctx)
 	if err != nil {
 		return nil, err
@@ -239,7 +241,7 @@ func (r *Repo) Values(ctx context.Context, key string, pattern bool) (out []Sett
 	}
 	for _, s := range all {
 		if is(s.key) {
-			one := Setting{Name: key, Value: s.value, Own: s.scope != "local" && s.scope != "worktree"}
+			one := vcs.Setting{Name: key, Value: s.value, Own: s.scope != "local" && s.scope != "worktree"}
 			if pattern {
 				one.Name = s.key
 			}

@@ -11,75 +11,8 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/rx"
+	"dorvik.dev/dorvik/internal/vcs"
 )
-
-// Operation is what git can leave half done. The names are those of `look --json`.
-type Operation string
-
-// The operations.
-const (
-	Merging   Operation = "merge"
-	Rebasing  Operation = "rebase"
-	Picking   Operation = "pick"
-	Reverting Operation = "revert"
-	Applying  Operation = "am" // patches from mails
-	// Unmerged is conflicts in the index without an operation that would go on: a stash brought back, a squashed merge
-	// or a pick without a commit leaves them.
-	Unmerged Operation = "unmerged"
-)
-
-// Command is a line of a list that git works through.
-type Command struct {
-	Verb   string // such as pick, squash, exec
-	Commit object.ID
-	Flag   string   // -C or -c, of a fixup or a merge; empty for none
-	Rest   string   // what follows the verb
-	Names  []string // that label, reset and merge go by
-}
-
-// Unfinished is what git left half done in a working tree, as its own files tell.
-type Unfinished struct {
-	Operation Operation
-	Branch    string      // that it is done to; empty where HEAD was on none
-	Head      object.ID   // where HEAD is now
-	Detached  bool        // and whether it is on no branch now
-	Before    object.ID   // where the branch was before it began
-	Onto      object.ID   // of a rebase: what the commits go onto
-	Merged    []object.ID // of a merge, also where a list makes it: what is merged
-	Stopped   object.ID   // the commit it stopped at; zero where it stopped between two
-	Done      []Command   // of a list, the one it stopped at last
-	Todo      []Command   // and what is to come
-	Remade    map[object.ID]object.ID
-	Message   string    // prepared for the commit that is to be made, without its comments
-	Stash     object.ID // uncommitted work that git put aside before it began
-	Noted     bool      // of a rebase: HEAD's message has git's own comments, as more was to become part of it
-	Squashing bool      // of a rebase: a squash is among the commits that become part of the one it is at
-	Picking   bool      // of a rebase: the commit it stopped at is not made yet, nor dropped
-	// the commit that it made and stopped at, to be amended; zero where it stopped before making one
-	Amend   object.ID
-	Moves   []BranchMove // of other branches, that its list asks for
-	Options []Option     // it was begun with, as far as they matter to what is to come
-	Parent  int          // of picked commits that join lines
-	Patches int          // of patches: how many there are, and
-	At      int          // at which it stopped, from 1
-	Files   []string     // git's own files of it, under the names of Inside
-	Pulled  bool         // it was begun by a pull
-}
-
-// BranchMove is the move of a branch that stands on replayed commits, as update-ref in a rebase's list asks for it.
-type BranchMove struct {
-	Name string
-	From object.ID // where it was when the rebase began
-	To   object.ID // where the list has moved it; zero while that line of the list is still to come
-}
-
-// Option is an option that an operation was begun with, under its name on git's command line.
-type Option struct{ Name, Value string }
-
-// Has reports whether the operation was begun with an option.
-func (u *Unfinished) Has(name string) bool {
-	return slices.ContainsFunc(u.Options, func(o Option) bool { return o.Name == name })
-}
 
 // rebaseOptions are files of a rebase and the options they stand for. A file without content stands for a switch.
 var rebaseOptions = []struct{ file, name string }{
@@ -146,9 +79,9 @@ func (f gitFiles) commit(ctx context.Context, name string) (object.ID, error) {
 }
 
 // Unfinished reads what git left half done; nil where nothing is.
-func (r *Repo) Unfinished(ctx context.Context) (*Unfinished, error) {
+func (r *Repo) Unfinished(ctx context.Context) (*vcs.Unfinished, error) {
 	f := gitFiles{r}
-	u := &Unfinished{Operation: f.operation()}
+	u := &vcs.Unfinished{Operation: f.operation()}
 	if u.Operation == "" {
 		return nil, nil
 	}
@@ -163,20 +96,20 @@ func (r *Repo) Unfinished(ctx context.Context) (*Unfinished, error) {
 		}
 	}
 	switch u.Operation {
-	case Merging:
-		if err = u.merge(ctx, f); err == nil {
+	case vcs.Merging:
+		if err = f.merge(ctx, u); err == nil {
 			u.Stash, err = f.commit(ctx, "MERGE_AUTOSTASH")
 		}
-	case Rebasing:
+	case vcs.Rebasing:
 		if f.has(rebaseMerge) {
-			err = u.rebase(ctx, f, rebaseMerge)
+			err = f.rebase(ctx, u, rebaseMerge)
 		} else {
-			err = u.rebaseByPatches(ctx, f)
+			err = f.rebaseByPatches(ctx, u)
 		}
-	case Applying:
-		err = u.patches(ctx, f)
+	case vcs.Applying:
+		err = f.patches(ctx, u)
 	default:
-		err = u.picks(ctx, f)
+		err = f.picks(ctx, u)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("reading what git left half done: %w", err)
@@ -193,49 +126,49 @@ func (r *Repo) Unfinished(ctx context.Context) (*Unfinished, error) {
 }
 
 // operation tells by git's files which operation was left half done; empty where none was.
-func (f gitFiles) operation() Operation {
+func (f gitFiles) operation() vcs.Operation {
 	switch {
 	case f.has(rebaseMerge):
-		return Rebasing
+		return vcs.Rebasing
 	case f.has(rebaseApply + "/applying"):
-		return Applying
+		return vcs.Applying
 	case f.has(rebaseApply):
-		return Rebasing
+		return vcs.Rebasing
 	case f.has("MERGE_HEAD"):
-		return Merging
+		return vcs.Merging
 	case f.has("CHERRY_PICK_HEAD"):
-		return Picking
+		return vcs.Picking
 	case f.has("REVERT_HEAD"):
-		return Reverting
+		return vcs.Reverting
 	case f.has(sequencer + "/todo"):
 		if strings.HasPrefix(f.text(sequencer+"/todo"), "revert") {
-			return Reverting
+			return vcs.Reverting
 		}
-		return Picking
+		return vcs.Picking
 	}
 	return ""
 }
 
 // Busy names the git operation that was left half done here, if one was.
-func (r *Repo) Busy() Operation {
+func (r *Repo) Busy() vcs.Operation {
 	f := gitFiles{r}
 	switch {
 	case f.has(rebaseApply + "/applying"):
-		return Applying
+		return vcs.Applying
 	case f.has(rebaseMerge), f.has(rebaseApply):
-		return Rebasing
+		return vcs.Rebasing
 	case f.has("MERGE_HEAD"):
-		return Merging
+		return vcs.Merging
 	case f.has("REVERT_HEAD"), strings.HasPrefix(f.text(sequencer+"/todo"), "revert"):
-		return Reverting
+		return vcs.Reverting
 	case f.has("CHERRY_PICK_HEAD"), f.has(sequencer + "/todo"):
-		return Picking
+		return vcs.Picking
 	}
 	return ""
 }
 
 // merge reads which lines are being joined.
-func (u *Unfinished) merge(ctx context.Context, f gitFiles) error {
+func (f gitFiles) merge(ctx context.Context, u *vcs.Unfinished) error {
 	for line := range strings.Lines(f.text("MERGE_HEAD")) {
 		id, err := f.r.Resolve(ctx, strings.TrimSpace(line))
 		if err != nil {
@@ -247,7 +180,7 @@ func (u *Unfinished) merge(ctx context.Context, f gitFiles) error {
 }
 
 // begun reads what both kinds of rebase keep.
-func (u *Unfinished) begun(ctx context.Context, f gitFiles, dir string) error {
+func (f gitFiles) begun(ctx context.Context, u *vcs.Unfinished, dir string) error {
 	u.Branch, _ = strings.CutPrefix(f.text(dir+"/head-name"), "refs/heads/")
 	if !strings.HasPrefix(f.text(dir+"/head-name"), "refs/heads/") {
 		u.Branch = ""
@@ -262,8 +195,8 @@ func (u *Unfinished) begun(ctx context.Context, f gitFiles, dir string) error {
 	return err
 }
 
-func (u *Unfinished) rebase(ctx context.Context, f gitFiles, dir string) error {
-	if err := u.begun(ctx, f, dir); err != nil {
+func (f gitFiles) rebase(ctx context.Context, u *vcs.Unfinished, dir string) error {
+	if err := f.begun(ctx, u, dir); err != nil {
 		return err
 	}
 	var err error
@@ -276,7 +209,7 @@ func (u *Unfinished) rebase(ctx context.Context, f gitFiles, dir string) error {
 	if u.Stopped, err = f.commit(ctx, dir+"/stopped-sha"); err != nil {
 		return err
 	}
-	if err := u.merge(ctx, f); err != nil {
+	if err := f.merge(ctx, u); err != nil {
 		return err
 	}
 	chain := f.text(dir + "/current-fixups") // the last of them is the one it is at
@@ -290,7 +223,7 @@ func (u *Unfinished) rebase(ctx context.Context, f gitFiles, dir string) error {
 	}
 	for _, o := range rebaseOptions {
 		if f.has(dir + "/" + o.file) {
-			u.Options = append(u.Options, Option{o.name, f.text(dir + "/" + o.file)})
+			u.Options = append(u.Options, vcs.Option{Name: o.name, Value: f.text(dir + "/" + o.file)})
 		}
 	}
 	u.Remade = map[object.ID]object.ID{}
@@ -307,8 +240,8 @@ func (u *Unfinished) rebase(ctx context.Context, f gitFiles, dir string) error {
 }
 
 // rebaseByPatches reads a rebase that goes by patches: each begins with the id of its commit.
-func (u *Unfinished) rebaseByPatches(ctx context.Context, f gitFiles) error {
-	if err := u.begun(ctx, f, rebaseApply); err != nil {
+func (f gitFiles) rebaseByPatches(ctx context.Context, u *vcs.Unfinished) error {
+	if err := f.begun(ctx, u, rebaseApply); err != nil {
 		return err
 	}
 	u.At, u.Patches = f.number(rebaseApply+"/next"), f.number(rebaseApply+"/last")
@@ -321,7 +254,7 @@ func (u *Unfinished) rebaseByPatches(ctx context.Context, f gitFiles) error {
 				return err
 			}
 		}
-		c := Command{Verb: "pick", Commit: id}
+		c := vcs.Command{Verb: "pick", Commit: id}
 		switch {
 		case i <= u.At && id.IsZero(): // git takes those away that are done
 		case i < u.At:
@@ -336,13 +269,13 @@ func (u *Unfinished) rebaseByPatches(ctx context.Context, f gitFiles) error {
 }
 
 // patches reads how far a series of patches from mails is; the mails are not read.
-func (u *Unfinished) patches(ctx context.Context, f gitFiles) error {
+func (f gitFiles) patches(ctx context.Context, u *vcs.Unfinished) error {
 	u.At, u.Patches = f.number(rebaseApply+"/next"), f.number(rebaseApply+"/last")
-	return u.began(ctx, f, "ORIG_HEAD")
+	return f.began(ctx, u, "ORIG_HEAD")
 }
 
 // began takes where the branch was before from a file, if that is there.
-func (u *Unfinished) began(ctx context.Context, f gitFiles, name string) error {
+func (f gitFiles) began(ctx context.Context, u *vcs.Unfinished, name string) error {
 	id, err := f.commit(ctx, name)
 	if err == nil && !id.IsZero() {
 		u.Before = id
@@ -350,16 +283,16 @@ func (u *Unfinished) began(ctx context.Context, f gitFiles, name string) error {
 	return err
 }
 
-func (u *Unfinished) picks(ctx context.Context, f gitFiles) error {
+func (f gitFiles) picks(ctx context.Context, u *vcs.Unfinished) error {
 	head, verb := "CHERRY_PICK_HEAD", "pick"
-	if u.Operation == Reverting {
+	if u.Operation == vcs.Reverting {
 		head, verb = "REVERT_HEAD", "revert"
 	}
 	var err error
 	if u.Stopped, err = f.commit(ctx, head); err != nil {
 		return err
 	}
-	if err := u.began(ctx, f, sequencer+"/head"); err != nil {
+	if err := f.began(ctx, u, sequencer+"/head"); err != nil {
 		return err
 	}
 	list, err := f.r.commands(ctx, f.text(sequencer+"/todo"))
@@ -369,7 +302,7 @@ func (u *Unfinished) picks(ctx context.Context, f gitFiles) error {
 	if len(list) > 0 { // the one it stopped at is still on the list, also when it has been committed since
 		u.Done, u.Todo = list[:1], list[1:]
 	} else {
-		u.Done = []Command{{Verb: verb, Commit: u.Stopped}}
+		u.Done = []vcs.Command{{Verb: verb, Commit: u.Stopped}}
 	}
 	for _, m := range setOption.FindAllStringSubmatch(f.text(sequencer+"/opts"), -1) {
 		key, value := m[1], strings.Trim(m[2], `"`)
@@ -378,7 +311,7 @@ func (u *Unfinished) picks(ctx context.Context, f gitFiles) error {
 		}
 		for _, o := range sequencerOptions {
 			if o.key == key && value != "false" {
-				u.Options = append(u.Options, Option{o.name, value})
+				u.Options = append(u.Options, vcs.Option{Name: o.name, Value: value})
 			}
 		}
 	}
@@ -388,10 +321,10 @@ func (u *Unfinished) picks(ctx context.Context, f gitFiles) error {
 var setOption = rx.New(`(?m)^\s*([a-z-]+)\s*=\s*(.*?)\s*$`)
 
 // moves reads which branches a rebase moves: of each its name, where it was, and where it goes, a line each.
-func moves(text string) (out []BranchMove, err error) {
+func moves(text string) (out []vcs.BranchMove, err error) {
 	lines := strings.Split(text, "\n")
 	for ; len(lines) >= 3; lines = lines[3:] {
-		m := BranchMove{Name: lines[0]}
+		m := vcs.BranchMove{Name: lines[0]}
 		if m.From, err = object.ParseID(lines[1]); err == nil && strings.Trim(lines[2], "0") != "" {
 			m.To, err = object.ParseID(lines[2])
 		}
@@ -408,13 +341,13 @@ var verbs = map[string]string{"p": "pick", "r": "reword", "e": "edit", "s": "squ
 	"b": "break", "d": "drop", "l": "label", "t": "reset", "m": "merge", "u": "update-ref"}
 
 // commands reads a list.
-func (r *Repo) commands(ctx context.Context, text string) (out []Command, err error) {
+func (r *Repo) commands(ctx context.Context, text string) (out []vcs.Command, err error) {
 	for line := range strings.SplitSeq(text, "\n") {
 		line = strings.TrimSpace(line)
 		if line == "" || strings.HasPrefix(line, "#") || line == "noop" {
 			continue
 		}
-		c := Command{}
+		c := vcs.Command{}
 		c.Verb, c.Rest, _ = strings.Cut(line, " ")
 		if long, ok := verbs[c.Verb]; ok {
 			c.Verb = long

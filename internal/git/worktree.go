@@ -86,6 +86,7 @@ func (e *LockedError) Error() string {
 	return fmt.Sprintf("another git is at work in this repository, or died at it: %s is there. Wait until it has "+
 		"ended; if none runs, remove that file and try again. Nothing was changed", e.Path)
 }
+
 func (e *LockedError) Unwrap() error { return e.Err }
 
 // Restore writes files as the index has them.

@@ -9,7 +9,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -111,7 +111,7 @@ func (s *Session) keptBranch(ctx context.Context, tip object.ID) (string, error)
 		}
 		if at.IsZero() {
 			return name, s.Repo.UpdateRefs(ctx, "branch: Created from "+tip.String(),
-				git.RefUpdate{Name: "refs/heads/" + name,
+				vcs.RefUpdate{Name: "refs/heads/" + name,
 					New: tip})
 		}
 	}

@@ -12,7 +12,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // Brief is where one stands, in so few words that a shell prompt can hold it.
@@ -126,7 +126,7 @@ type News struct {
 
 // AskQuietly fetches, and tells what is new on what a branch follows; nil where nothing is, or where
 // the remote does not answer. Nothing but the copies of the remote's branches is moved.
-func (w *Workspace) AskQuietly(ctx context.Context, b git.Branch) (*News, error) {
+func (w *Workspace) AskQuietly(ctx context.Context, b vcs.Branch) (*News, error) {
 	before, err := w.Repo.Ref(ctx, b.Tracking)
 	if err != nil {
 		return nil, err

@@ -11,7 +11,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -193,7 +193,7 @@ func (s *Session) Counter(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	if err := s.Repo.UpdateRefs(ctx, "dorvik: take back", git.RefUpdate{Name: w.CounterRef(), New: id,
+	if err := s.Repo.UpdateRefs(ctx, "dorvik: take back", vcs.RefUpdate{Name: w.CounterRef(), New: id,
 		Old: old}); err != nil {
 		return err
 	}
@@ -244,14 +244,14 @@ func (s *Session) Clean(ctx context.Context, age time.Duration) (n int, err erro
 		if time.Since(w.Time) < age || s.state.Accepted != nil && s.state.Accepted.Name == w.Name {
 			continue
 		}
-		var gone []git.RefUpdate
+		var gone []vcs.RefUpdate
 		for _, ref := range []string{w.Ref(), w.KeptRef(), w.CounterRef()} {
 			at, err := s.Repo.Ref(ctx, ref)
 			if err != nil {
 				return n, err
 			}
 			if !at.IsZero() {
-				gone = append(gone, git.RefUpdate{Name: ref, Old: at})
+				gone = append(gone, vcs.RefUpdate{Name: ref, Old: at})
 			}
 		}
 		if len(gone) > 0 {

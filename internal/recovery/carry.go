@@ -16,7 +16,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -56,7 +56,7 @@ type Carried struct {
 }
 
 // uncommitted reads the work that is not committed; nil where there is none that git knows.
-func (w *Workspace) uncommitted(ctx context.Context, on object.ID, dirty []git.Dirty) (*Uncommitted, error) {
+func (w *Workspace) uncommitted(ctx context.Context, on object.ID, dirty []vcs.Dirty) (*Uncommitted, error) {
 	u := &Uncommitted{On: on, seen: map[string]os.FileInfo{}}
 	for _, d := range dirty {
 		if d.Untracked {
@@ -99,12 +99,12 @@ func (w *Workspace) uncommitted(ctx context.Context, on object.ID, dirty []git.D
 
 // asIndexed reports whether a file that git calls changed holds, byte for byte, what the index has. git calls a text so
 // whose line ends were never made to follow its attributes: storing it again would change them.
-func (w *Workspace) asIndexed(d git.Dirty) bool {
+func (w *Workspace) asIndexed(d vcs.Dirty) bool {
 	return d.Unstaged && !d.Untracked && !d.Conflict && w.holdsJust(d.Path, d.Index)
 }
 
 // nothingOwn reports whether all that git calls changed is as the index has it, and nothing is staged.
-func (w *Workspace) nothingOwn(dirty []git.Dirty) bool {
+func (w *Workspace) nothingOwn(dirty []vcs.Dirty) bool {
 	any := false
 	for _, d := range dirty {
 		switch {
@@ -471,7 +471,7 @@ func (s *Session) hand(ctx context.Context, kept object.ID, l *laid) error {
 }
 
 // layBack has a transition that undoes a join bring uncommitted work along.
-func (s *Session) layBack(ctx context.Context, wp *Waypoint, tr *Transition, dirty []git.Dirty) error {
+func (s *Session) layBack(ctx context.Context, wp *Waypoint, tr *Transition, dirty []vcs.Dirty) error {
 	from, err := s.Tree(wp.After)
 	if err != nil {
 		return err
@@ -534,7 +534,7 @@ func (s *Session) layBack(ctx context.Context, wp *Waypoint, tr *Transition, dir
 
 // withLoose adds to what is not committed the files that a join laid out and that git does not
 // know since: an edit of a file that is there no more is one.
-func (s *Session) withLoose(wp *Waypoint, dirty []git.Dirty) ([]git.Dirty, error) {
+func (s *Session) withLoose(wp *Waypoint, dirty []vcs.Dirty) ([]vcs.Dirty, error) {
 	if wp.Kept == nil {
 		return dirty, nil
 	}
@@ -546,12 +546,12 @@ func (s *Session) withLoose(wp *Waypoint, dirty []git.Dirty) ([]git.Dirty, error
 		if !c.Old.Absent() || !s.exists(c.Path) {
 			continue
 		}
-		i := slices.IndexFunc(dirty, func(d git.Dirty) bool { return d.Path == c.Path })
+		i := slices.IndexFunc(dirty, func(d vcs.Dirty) bool { return d.Path == c.Path })
 		switch {
 		case i < 0:
-			dirty = append(dirty, git.Dirty{Path: c.Path, Unstaged: true})
+			dirty = append(dirty, vcs.Dirty{Path: c.Path, Unstaged: true})
 		case dirty[i].Untracked:
-			dirty[i] = git.Dirty{Path: c.Path, Unstaged: true}
+			dirty[i] = vcs.Dirty{Path: c.Path, Unstaged: true}
 		}
 	}
 	return dirty, nil
@@ -590,7 +590,7 @@ func (s *Session) joinBack(ctx context.Context, wp *Waypoint, u *Uncommitted, to
 }
 
 // notInTheWayBack refuses where going back would change what is not committed.
-func (s *Session) notInTheWayBack(from, to object.ID, dirty []git.Dirty, away ...string) error {
+func (s *Session) notInTheWayBack(from, to object.ID, dirty []vcs.Dirty, away ...string) error {
 	_, err := s.inTheWay(from, to, dirty, away...)
 	var over *OverwriteError
 	if errors.As(err, &over) {

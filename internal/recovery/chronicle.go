@@ -9,7 +9,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // Where is what a commit is to the person. The names are those of `history --json`.
@@ -31,7 +31,7 @@ type Entry struct {
 	Where  Where
 	Was    object.ID    // the commit it was made of, by a rebase or a pick
 	There  history.Node // the commit that makes the same change on the other side; without an id none is known
-	Names  []git.Named  // branches and tags that name it
+	Names  []vcs.Named  // branches and tags that name it
 	Keeper *Waypoint    // what keeps one that was left behind
 	Apart  bool         // of a compared line: it is not in yours
 	Here   bool         // it is in yours, and not in a compared line
@@ -57,7 +57,7 @@ type Chronicle struct {
 	w     *Workspace
 	log   *history.Log
 	lanes *history.Lanes
-	names map[object.ID][]git.Named
+	names map[object.ID][]vcs.Named
 
 	own      bool // it is that of the branch, and no other line's
 	nowhere  bool // there is no copy of a remote's branch
@@ -110,7 +110,7 @@ const lastWaypoints = 8
 
 func (w *Workspace) chronicle(ctx context.Context, waypoints func() ([]*Waypoint, error), revs []string) (*Chronicle,
 	error) {
-	c := &Chronicle{w: w, own: len(revs) == 0, lanes: history.NewLanes(), names: map[object.ID][]git.Named{},
+	c := &Chronicle{w: w, own: len(revs) == 0, lanes: history.NewLanes(), names: map[object.ID][]vcs.Named{},
 		unpushed: map[object.ID]bool{}, new: map[object.ID]bool{}, parted: map[object.ID]bool{},
 		behind: map[object.ID]*Waypoint{}, apart: map[object.ID]bool{}, here: map[object.ID]bool{},
 		was: map[object.ID]made{}, of: map[object.ID]Side{}, there: map[object.ID]history.Node{}}
@@ -146,7 +146,7 @@ func (w *Workspace) chronicle(ctx context.Context, waypoints func() ([]*Waypoint
 }
 
 // begin finds the commits that the history begins with.
-func (c *Chronicle) begin(ctx context.Context, b git.Branch, revs []string) error {
+func (c *Chronicle) begin(ctx context.Context, b vcs.Branch, revs []string) error {
 	add := func(id object.ID) {
 		if !id.IsZero() && !slices.Contains(c.Tips, id) {
 			c.Tips = append(c.Tips, id)
@@ -185,7 +185,7 @@ func (c *Chronicle) begin(ctx context.Context, b git.Branch, revs []string) erro
 }
 
 // remote finds which commits of the branch the remote does not have.
-func (c *Chronicle) remote(ctx context.Context, b git.Branch, names []git.Named) error {
+func (c *Chronicle) remote(ctx context.Context, b vcs.Branch, names []vcs.Named) error {
 	if b.Tip.IsZero() {
 		return nil
 	}
@@ -291,7 +291,7 @@ func (c *Chronicle) compare(ctx context.Context, mine, other object.ID) error {
 
 // joins reads what Dorvik did on the branch: which commits were made of which, and what was
 // left behind.
-func (c *Chronicle) joins(ctx context.Context, b git.Branch, points []*Waypoint) error {
+func (c *Chronicle) joins(ctx context.Context, b vcs.Branch, points []*Waypoint) error {
 	told := 0
 	for _, p := range slices.Backward(points) {
 		if p.Branch != b.Name || p.GoneBack {
@@ -372,7 +372,7 @@ func (c *Chronicle) paired(olds, news []history.Node, how Where) {
 }
 
 // left takes down what a join left behind that is in no line any more.
-func (c *Chronicle) left(ctx context.Context, b git.Branch, p *Waypoint, olds []history.Node) error {
+func (c *Chronicle) left(ctx context.Context, b vcs.Branch, p *Waypoint, olds []history.Node) error {
 	if len(olds) == 0 {
 		return nil
 	}

@@ -11,7 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/misfit"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
-	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -103,7 +103,7 @@ func (w *Workspace) misfitTrees(p *Position, j *Join) (t misfit.Trees, ok bool, 
 	if j == nil || j.Refused != nil || p.Trivial() != NotTrivial || p.Picking || j.Tree.IsZero() {
 		return t, false, nil
 	}
-	if p.Resume != nil && (len(p.Resume.Merged) != 1 || p.SettlesOnly()) && p.Stuck.Operation != git.Rebasing {
+	if p.Resume != nil && (len(p.Resume.Merged) != 1 || p.SettlesOnly()) && p.Stuck.Operation != vcs.Rebasing {
 		return t, false, nil // other commits than the two lines' are in it
 	}
 	for _, one := range []struct {

@@ -4,7 +4,7 @@ import (
 	"context"
 
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // Objects that no ref leads to are removed by git gc --prune=now, at any moment. What
@@ -24,14 +24,14 @@ func (w *Workspace) holdWork(ctx context.Context, staged, files object.ID) error
 
 // setRefs has refs of Dorvik's own be at ids, wherever they are.
 func (w *Workspace) setRefs(ctx context.Context, message string, to map[string]object.ID) error {
-	var updates []git.RefUpdate
+	var updates []vcs.RefUpdate
 	for name, id := range to {
 		at, err := w.Repo.Ref(ctx, name)
 		if err != nil {
 			return err
 		}
 		if at != id {
-			updates = append(updates, git.RefUpdate{Name: name, New: id, Old: at})
+			updates = append(updates, vcs.RefUpdate{Name: name, New: id, Old: at})
 		}
 	}
 	if len(updates) == 0 {

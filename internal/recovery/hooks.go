@@ -14,6 +14,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -348,7 +349,7 @@ func (r *hookRun) message(id object.ID, into map[object.ID]string, source string
 	}
 	text := strings.TrimSpace(string(data))
 	if text == "" {
-		return &git.HookError{Name: "commit-msg", Said: []string{"it left no message"}}
+		return &vcs.HookError{Name: "commit-msg", Said: []string{"it left no message"}}
 	}
 	if text != strings.TrimSpace(c.Message) {
 		into[id] = text + "\n"

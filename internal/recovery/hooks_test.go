@@ -6,13 +6,13 @@ import (
 	"strings"
 	"testing"
 
-	"dorvik.dev/dorvik/internal/core/replay"
-	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/git"
-	"dorvik.dev/dorvik/internal/gittest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 var allHooks = []string{"pre-rebase", "pre-merge-commit", "pre-commit", "prepare-commit-msg", "commit-msg",
@@ -187,9 +187,9 @@ func TestAHookRefuses(t *testing.T) {
 				assert.Equal(t, b.Tip.String(), tm.mine.Git("rev-parse", "main"))
 				return
 			}
-			var refused *git.HookError
+			var refused *vcs.HookError
 			require.ErrorAs(t, err, &refused)
-			assert.Equal(t, &git.HookError{Name: name, Said: []string{"not on a Friday"}, Code: 3}, refused)
+			assert.Equal(t, &vcs.HookError{Name: name, Said: []string{"not on a Friday"}, Code: 3}, refused)
 			assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
 			assert.Equal(t, files, filesOf(t, tm.mine.Dir))
 			assert.Empty(t, tm.mine.Git("status", "--porcelain"))

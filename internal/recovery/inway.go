@@ -11,7 +11,7 @@ import (
 	"sync"
 
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -100,15 +100,15 @@ func (w *Workspace) hiddenInTheWay(ask func() (map[string]bool, error), from, to
 }
 
 // unknownTo gives what git does not know.
-func unknownTo(dirty []git.Dirty) []git.Dirty {
-	return slices.DeleteFunc(slices.Clone(dirty), func(d git.Dirty) bool { return !d.Untracked })
+func unknownTo(dirty []vcs.Dirty) []vcs.Dirty {
+	return slices.DeleteFunc(slices.Clone(dirty), func(d vcs.Dirty) bool { return !d.Untracked })
 }
 
 // inTheWay lists, as an *OverwriteError, uncommitted work on paths that differ
 // between two trees, and what git does not know, ignored things and empty folders too, where
 // the new tree puts something else; nil where there is none. What is moved away before is in
 // nobody's way. Files git does not know that hold just what is put there are given beside.
-func (w *Workspace) inTheWay(from, to object.ID, dirty []git.Dirty, away ...string) (same []string, err error) {
+func (w *Workspace) inTheWay(from, to object.ID, dirty []vcs.Dirty, away ...string) (same []string, err error) {
 	o := obstacles{w: w, away: away, goes: map[string]bool{}}
 	if o.changes, err = w.Store.Changes(from, to); err != nil {
 		return nil, err
@@ -159,7 +159,7 @@ func (o *obstacles) going(path string) {
 }
 
 // status looks at a path with uncommitted work.
-func (o *obstacles) status(d git.Dirty) {
+func (o *obstacles) status(d vcs.Dirty) {
 	if d.Untracked && slices.Contains(o.away, d.Path) {
 		return // taken out of the index, and there all the same
 	}

@@ -15,7 +15,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -441,7 +441,7 @@ func (w *Workspace) Build(ctx context.Context, p *Position, j *Join) (Built, err
 }
 
 // SettlesOnly reports whether conflicts are settled that belong to no operation: nothing is committed then.
-func (p *Position) SettlesOnly() bool { return p.Stuck != nil && p.Stuck.Operation == git.Unmerged }
+func (p *Position) SettlesOnly() bool { return p.Stuck != nil && p.Stuck.Operation == vcs.Unmerged }
 
 // MergeMessage is the message of the merge commit: what was joined to what,
 // whose work it was, and their subjects.

@@ -9,7 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
-	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // follower turns what is left of a rebase's list into commits to replay. docs/half-done.md lists every verb.
@@ -28,12 +28,12 @@ type follower struct {
 
 // branchMove is the move of a branch that the list asks for.
 type branchMove struct {
-	git.BranchMove
+	vcs.BranchMove
 	at replay.Parent // where it goes
 }
 
 // follow goes through the lines that are still to be done. It stops at one that Dorvik cannot do, and sets Why.
-func (f *follower) follow(list []git.Command) error {
+func (f *follower) follow(list []vcs.Command) error {
 	for _, c := range list {
 		if f.s.Why != "" {
 			return nil
@@ -49,7 +49,7 @@ func (f *follower) follow(list []git.Command) error {
 }
 
 // line is one line of the list.
-func (f *follower) line(c git.Command) error {
+func (f *follower) line(c vcs.Command) error {
 	switch c.Verb {
 	case "drop", "squash", "fixup":
 	default:
@@ -92,7 +92,7 @@ func (s *Stuck) note(format string, args ...any) {
 }
 
 // move is a line that moves another branch to where the list stands.
-func (f *follower) move(c git.Command) {
+func (f *follower) move(c vcs.Command) {
 	for _, m := range f.s.Moves {
 		if m.Name == c.Rest && m.To.IsZero() {
 			f.moves = append(f.moves, branchMove{m, f.at})
@@ -146,7 +146,7 @@ func (f *follower) place(id object.ID) replay.Parent {
 }
 
 // commit is a line that replays a commit.
-func (f *follower) commit(c git.Command) error {
+func (f *follower) commit(c vcs.Command) error {
 	n, err := f.w.Store.Commit(c.Commit)
 	if err != nil {
 		return err
@@ -183,7 +183,7 @@ func (s *Stuck) reworded(n *object.Commit) {
 }
 
 // into has a commit become part of the one before, and says what becomes of the message of that.
-func (f *follower) into(t *replay.Todo, c git.Command) {
+func (f *follower) into(t *replay.Todo, c vcs.Command) {
 	t.Into, t.Says.Chain = true, f.chain
 	all := withoutMark(t.Commit.Message, "amend!", "squash!", "fixup!")
 	switch {
@@ -216,7 +216,7 @@ func withoutMark(message string, marks ...string) string {
 }
 
 // merge is a line that joins lines as a commit did.
-func (f *follower) merge(c git.Command) error {
+func (f *follower) merge(c vcs.Command) error {
 	if c.Commit.IsZero() {
 		f.s.Why = "its list joins lines that no commit joined before"
 		return nil

@@ -12,7 +12,7 @@ import (
 	"go.etcd.io/bbolt"
 
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // Deed is what kind of thing was done. The names are those of `logbook --json`.
@@ -58,7 +58,7 @@ func (w *Waypoint) doing() Doing {
 		return StashBack
 	case w.Return != "":
 		return WentBack
-	case w.takenOver() && w.Kept.Operation == string(git.Unmerged):
+	case w.takenOver() && w.Kept.Operation == string(vcs.Unmerged):
 		return SettledOnly
 	case w.takenOver() && w.Route == "":
 		return GaveBack

@@ -8,7 +8,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -40,7 +40,7 @@ func offered(what, next string, o *Offer) error {
 func (s *Session) TakeUp(ctx context.Context, o *Offer) error { return o.do(ctx, s) }
 
 // withoutUpstream says that a branch follows nothing, and offers what it likely is to follow.
-func (w *Workspace) withoutUpstream(ctx context.Context, b git.Branch) error {
+func (w *Workspace) withoutUpstream(ctx context.Context, b vcs.Branch) error {
 	what := "The branch " + b.Name + " follows no branch of a remote."
 	remotes, err := w.Repo.Remotes(ctx)
 	if err != nil || len(remotes) == 0 {
@@ -61,14 +61,14 @@ func (w *Workspace) withoutUpstream(ctx context.Context, b git.Branch) error {
 }
 
 // following offers that a branch follows one of a remote.
-func following(b git.Branch, remote git.Remote, name string) *Offer {
+func following(b vcs.Branch, remote vcs.Remote, name string) *Offer {
 	return &Offer{"follow " + remote.String() + "/" + name, func(ctx context.Context, s *Session) error {
 		return s.Repo.Follow(ctx, b.Name, remote, "refs/heads/"+name)
 	}}
 }
 
 // pushAnew offers to push a branch to where there is none of its name.
-func pushAnew(b git.Branch, remote git.Remote, name string, follow bool) *Offer {
+func pushAnew(b vcs.Branch, remote vcs.Remote, name string, follow bool) *Offer {
 	return &Offer{"push it to " + remote.String() + " as a new branch", func(ctx context.Context, s *Session) error {
 		at, err := s.Repo.RemoteTip(ctx, remote, "refs/heads/"+name)
 		if err != nil {
@@ -93,7 +93,7 @@ func pushAnew(b git.Branch, remote git.Remote, name string, follow bool) *Offer 
 
 // notThere says that what a branch follows is not known here, and when the remote was asked, not
 // there either.
-func (w *Workspace) notThere(b git.Branch, asked bool) error {
+func (w *Workspace) notThere(b vcs.Branch, asked bool) error {
 	if !asked {
 		what := fmt.Sprintf("There is no copy of %s here, and perhaps no such branch on %s.", b.Upstream, b.Remote)
 		return &Blocked{what,
@@ -106,7 +106,7 @@ func (w *Workspace) notThere(b git.Branch, asked bool) error {
 
 // cutOff says that a shallow clone ends before the two lines part, and offers to get more of the
 // history.
-func (w *Workspace) cutOff(b git.Branch) error {
+func (w *Workspace) cutOff(b vcs.Branch) error {
 	var o *Offer
 	if b.Remote != "" {
 		o = &Offer{"get the rest of the history", func(ctx context.Context, s *Session) error {
@@ -209,7 +209,7 @@ func (s *Session) backOn(ctx context.Context, name string, at, tip object.ID) er
 		return &MovedError{Branch: name}
 	}
 	if at != tip {
-		if err := s.Repo.UpdateRefs(ctx, "merge: Fast-forward", git.RefUpdate{Name: "refs/heads/" + name, New: tip,
+		if err := s.Repo.UpdateRefs(ctx, "merge: Fast-forward", vcs.RefUpdate{Name: "refs/heads/" + name, New: tip,
 			Old: at}); err != nil {
 			return err
 		}

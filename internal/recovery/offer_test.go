@@ -6,12 +6,12 @@ import (
 	"strings"
 	"testing"
 
-	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/git"
-	"dorvik.dev/dorvik/internal/gittest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // TestOffers meets what is in the way, takes up what is offered, and holds that it is in the way no
@@ -191,7 +191,7 @@ func TestABranchThatIsGone(t *testing.T) {
 	done, err := s.PushTip(t.Context(), p, Consent{})
 	require.NoError(t, err)
 	require.NotNil(t, done.Refusal)
-	assert.Equal(t, git.Gone, done.Refusal.Kind)
+	assert.Equal(t, vcs.Gone, done.Refusal.Kind)
 	_, err = tm.remote.Try("rev-parse", "-q", "--verify", "main")
 	require.Error(t, err)
 	s.MakeAnew()

@@ -16,6 +16,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // OneFile is three versions of one file, to be settled without the repository they come from.
@@ -110,8 +111,8 @@ func makeOneFile(ctx context.Context, dir string, f OneFile) error {
 	if err := r.AddPack(ctx, func(w io.Writer) (int, error) { return store.WritePack(w, yours, theirs) }); err != nil {
 		return err
 	}
-	if err := r.UpdateRefs(ctx, "settle", git.RefUpdate{Name: "refs/remotes/origin/main", New: theirs},
-		git.RefUpdate{Name: "refs/heads/main", New: yours}); err != nil {
+	if err := r.UpdateRefs(ctx, "settle", vcs.RefUpdate{Name: "refs/remotes/origin/main", New: theirs},
+		vcs.RefUpdate{Name: "refs/heads/main", New: yours}); err != nil {
 		return err
 	}
 	work, err := git.Open(ctx, dir)
@@ -150,7 +151,7 @@ func (w *Workspace) LastEdits(ctx context.Context, name string) (who merge.Three
 		return who, false, nil
 	}
 	yours, theirs := u.Head, other
-	if swapped = u.Operation == git.Rebasing && len(u.Merged) == 0; swapped {
+	if swapped = u.Operation == vcs.Rebasing && len(u.Merged) == 0; swapped {
 		yours, theirs = other, u.Head
 	}
 	d, err := history.Diverge(ctx, w.Store, yours, theirs)

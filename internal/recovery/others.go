@@ -9,7 +9,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -230,7 +230,7 @@ func (w *Workspace) Branchings(ctx context.Context, each func(Branching)) (more 
 		return 0, err
 	}
 	type dated struct {
-		git.Named
+		vcs.Named
 		node history.Node
 	}
 	var all []dated

@@ -11,7 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // OverlapKind is how near both sides came to each other in a file.
@@ -49,7 +49,7 @@ type Overlap struct {
 func (w *Workspace) Overlaps(ctx context.Context, p *Position, j *Join) ([]Overlap, error) {
 	var out []Overlap
 	merged := j.Merge
-	if p.Resume != nil && p.Stuck.Operation == git.Rebasing { // of its steps some are done already
+	if p.Resume != nil && p.Stuck.Operation == vcs.Rebasing { // of its steps some are done already
 		var err error
 		if merged, err = w.over(ctx, p.Divergence.Bases, p.Yours, p.Theirs); err != nil {
 			return nil, err

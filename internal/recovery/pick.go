@@ -10,7 +10,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // commits looks up what each of revs names: a commit, or those of a range such as
@@ -77,7 +77,7 @@ func (w *Workspace) picking(ctx context.Context, home *Position, picks []object.
 }
 
 // alone returns the position of a commit that nothing is to be joined with.
-func alone(b git.Branch, at object.ID) *Position {
+func alone(b vcs.Branch, at object.ID) *Position {
 	return &Position{Branch: b, Yours: at, Theirs: at, Divergence: &history.Divergence{}}
 }
 

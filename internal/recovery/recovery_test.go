@@ -10,14 +10,14 @@ import (
 	"testing"
 	"time"
 
-	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/git"
-	"dorvik.dev/dorvik/internal/gittest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"go.etcd.io/bbolt"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // team is a remote, your clone and a teammate's, which pushed first.
@@ -206,7 +206,7 @@ func TestARefusedPushGoesBackAndKeepsDecisionsAndMends(t *testing.T) {
 			done, err := s.PushTip(t.Context(), p, Consent{})
 			require.NoError(t, err)
 			require.NotNil(t, done.Refusal)
-			assert.Equal(t, git.Behind, done.Refusal.Kind)
+			assert.Equal(t, vcs.Behind, done.Refusal.Kind)
 			assert.True(t, done.WentBack)
 			assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
 			assert.Equal(t, Look, s.state.Stage)

@@ -1,7 +1,7 @@
 package recovery
 
 import (
-	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -16,11 +16,11 @@ func (d *Pushed) Refused(joined bool) (head, text, next string) {
 	}
 	again := "push again with enter"
 	switch ref.Kind {
-	case git.LocalHook:
+	case vcs.LocalHook:
 		head = "The push was stopped here."
-	case git.Gone:
+	case vcs.Gone:
 		head, again = "Nothing was pushed.", "press enter again to make it there anew"
-	case git.Unreachable, git.Missing, git.HostKey:
+	case vcs.Unreachable, vcs.Missing, vcs.HostKey:
 		head = "The push did not get through."
 	}
 	next = safe + " " + ref.Next() + ", then " + again + undo + "."

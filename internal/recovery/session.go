@@ -21,6 +21,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -512,7 +513,7 @@ func (s *Session) reflog(p *Position, j *Join, b Built) (string, error) {
 			onto = p.Stuck.Onto
 		}
 		return "rebase (finish): refs/heads/" + p.Branch.Name + " onto " + onto.String(), nil
-	case j.Route == Pick && p.Resume != nil && p.Stuck.Operation == git.Reverting:
+	case j.Route == Pick && p.Resume != nil && p.Stuck.Operation == vcs.Reverting:
 		return "revert: " + tip.Subject(), nil
 	case j.Route == Pick:
 		return "cherry-pick: " + tip.Subject(), nil
@@ -709,8 +710,8 @@ func (s *Session) nameWaypoint(ctx context.Context, wp *Waypoint) error {
 			return err
 		}
 		wp.Name = name
-		err = s.Repo.UpdateRefs(ctx, "waypoint "+name, git.RefUpdate{Name: wp.Ref(), New: wp.Before})
-		if taken := (*git.RefMovedError)(nil); errors.As(err, &taken) {
+		err = s.Repo.UpdateRefs(ctx, "waypoint "+name, vcs.RefUpdate{Name: wp.Ref(), New: wp.Before})
+		if taken := (*vcs.RefMovedError)(nil); errors.As(err, &taken) {
 			continue
 		}
 		if err == nil {
@@ -854,7 +855,7 @@ func (s *Session) GoBack(ctx context.Context, name string) (*Waypoint, error) {
 
 // canGoBack refuses where the branch has moved on from a waypoint, or its result was pushed,
 // and else gives what is not committed.
-func (s *Session) canGoBack(ctx context.Context, wp *Waypoint) ([]git.Dirty, error) {
+func (s *Session) canGoBack(ctx context.Context, wp *Waypoint) ([]vcs.Dirty, error) {
 	if err := s.refresh(ctx); err != nil {
 		return nil, err
 	}
@@ -893,7 +894,7 @@ func (s *Session) undone(wp *Waypoint) error {
 type Pushed struct {
 	Tip      object.ID
 	Holds    object.ID    // what the remote said it holds afterwards
-	Refusal  *git.Refusal // nil if it was accepted
+	Refusal  *vcs.Refusal // nil if it was accepted
 	Said     []string     // by the hook here, and by the server
 	Unsure   bool         // it failed, and the remote did not say whether it holds the tip all the same
 	WentBack bool         // the join was undone, to be made again on what is new
@@ -925,7 +926,7 @@ func (s *Session) PushTip(ctx context.Context, p *Position, consent Consent) (*P
 		return nil, err
 	}
 	if gone {
-		out.Refusal = &git.Refusal{Kind: git.Gone, Short: to.Name}
+		out.Refusal = &vcs.Refusal{Kind: vcs.Gone, Short: to.Name}
 		return out, nil
 	}
 	out.Said, err = s.Repo.Push(ctx, to.Remote, to.Ref, b.Tip)
@@ -934,7 +935,7 @@ func (s *Session) PushTip(ctx context.Context, p *Position, consent Consent) (*P
 		err = nil
 	}
 	if out.Refusal != nil {
-		if a := s.state.Accepted; out.Refusal.Kind == git.Behind && a != nil && a.Route != Pick && !a.takenOver() {
+		if a := s.state.Accepted; out.Refusal.Kind == vcs.Behind && a != nil && a.Route != Pick && !a.takenOver() {
 			if _, err := s.GoBack(ctx, a.Name); err == nil {
 				out.WentBack = true
 				s.state.Stage = Look
@@ -960,15 +961,15 @@ func (s *Session) PushTip(ctx context.Context, p *Position, consent Consent) (*P
 }
 
 // confirm asks the remote what it holds after a refusal: what was said is one thing, what is so another.
-func (s *Session) confirm(ctx context.Context, p *Position, to git.Dest, out *Pushed) {
+func (s *Session) confirm(ctx context.Context, p *Position, to vcs.Dest, out *Pushed) {
 	at, err := s.Repo.RemoteTip(ctx, to.Remote, to.Ref)
 	out.Unsure = err != nil
 	switch r := out.Refusal; {
 	case err != nil:
 	case at == out.Tip:
 		out.Refusal = nil
-	case r.Kind == git.Behind && r.Raced() && at == p.Upstream().Theirs && p.Upstream().Branch.To() == to:
-		r.Kind = git.Busy // nothing is new there: it was the lock
+	case r.Kind == vcs.Behind && r.Raced() && at == p.Upstream().Theirs && p.Upstream().Branch.To() == to:
+		r.Kind = vcs.Busy // nothing is new there: it was the lock
 	}
 }
 
@@ -982,7 +983,7 @@ func (s *Session) askToPush(ctx context.Context, consent Consent) error {
 
 // gone reports whether a branch of the remote that there was is there no more: a push would make it
 // anew, and whoever deleted it would not be asked.
-func (s *Session) gone(ctx context.Context, p *Position, to git.Dest) (bool, error) {
+func (s *Session) gone(ctx context.Context, p *Position, to vcs.Dest) (bool, error) {
 	agreed := s.makeAnew
 	s.makeAnew = false // it was for one push
 	known, err := s.Repo.Ref(ctx, to.Tracking)
@@ -990,7 +991,7 @@ func (s *Session) gone(ctx context.Context, p *Position, to git.Dest) (bool, err
 		return false, err
 	}
 	at, err := s.Repo.RemoteTip(ctx, to.Remote, to.Ref)
-	var refused *git.Refusal
+	var refused *vcs.Refusal
 	if errors.As(err, &refused) {
 		return false, nil // the push will say why
 	}
@@ -1124,7 +1125,7 @@ func (s *Session) checkout(ctx context.Context, name string, tip object.ID, emit
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Repo.UpdateRefs(ctx, "dorvik: check", git.RefUpdate{Name: keep, New: tip, Old: old}); err != nil {
+	if err := s.Repo.UpdateRefs(ctx, "dorvik: check", vcs.RefUpdate{Name: keep, New: tip, Old: old}); err != nil {
 		return nil, err
 	}
 	co, err := s.Repo.OpenCheckout(ctx, filepath.Join(s.Repo.GitDir, "dorvik", name), tip)

@@ -13,7 +13,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/rx"
 	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -25,7 +25,7 @@ import (
 const sharedRef = "refs/dorvik/decisions"
 
 // sharedHere is the local copy of a remote's.
-func sharedHere(remote git.Remote) string { return "refs/dorvik/shared/" + remote.Key() }
+func sharedHere(remote vcs.Remote) string { return "refs/dorvik/shared/" + remote.Key() }
 
 // mostShared is how many decisions a remote keeps; the oldest go first. largestShared is how long one may be.
 const (
@@ -54,7 +54,7 @@ func (w *Workspace) shares(ctx context.Context) bool {
 }
 
 // fetchShared brings the copy of a remote's decisions up to date. A remote may have none.
-func (w *Workspace) fetchShared(ctx context.Context, remote git.Remote) error {
+func (w *Workspace) fetchShared(ctx context.Context, remote vcs.Remote) error {
 	tip, err := w.Repo.RemoteTip(ctx, remote, sharedRef)
 	if err != nil || tip.IsZero() {
 		return err
@@ -132,7 +132,7 @@ func (s *Session) readShared(id object.ID) (d sharedDecision, ok bool) {
 }
 
 // share adds decisions to those that a remote has. Whoever is first there is joined with, not overwritten.
-func (s *Session) share(ctx context.Context, remote git.Remote, list []settle.Decision) error {
+func (s *Session) share(ctx context.Context, remote vcs.Remote, list []settle.Decision) error {
 	if len(list) == 0 || !s.shares(ctx) {
 		return nil
 	}
@@ -158,16 +158,16 @@ func (s *Session) share(ctx context.Context, remote git.Remote, list []settle.De
 		}); err != nil {
 			return err
 		}
-		var refusal *git.Refusal
+		var refusal *vcs.Refusal
 		_, err = s.Repo.Push(ctx, remote, sharedRef, commit)
-		if errors.As(err, &refusal) && refusal.Kind == git.Behind {
+		if errors.As(err, &refusal) && refusal.Kind == vcs.Behind {
 			continue // a colleague was first
 		}
 		if err != nil {
 			return err
 		}
 		defer s.forgetShared()
-		return s.Repo.UpdateRefs(ctx, "dorvik: decisions", git.RefUpdate{Name: sharedHere(remote), New: commit,
+		return s.Repo.UpdateRefs(ctx, "dorvik: decisions", vcs.RefUpdate{Name: sharedHere(remote), New: commit,
 			Old: old})
 	}
 	return errors.New("others shared decisions again and again meanwhile; they go with the next push")

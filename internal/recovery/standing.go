@@ -7,7 +7,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -126,7 +126,7 @@ func (w *Workspace) knowMe(ctx context.Context, p *Position) {
 	}
 	p.Me, p.Elsewhere = who.Email, map[object.ID]bool{}
 	const most = 50
-	var moves []git.RefMove
+	var moves []vcs.RefMove
 	for _, n := range p.Divergence.Theirs[:min(most, len(p.Divergence.Theirs))] {
 		if n.Author().Email != p.Me {
 			continue
@@ -135,7 +135,7 @@ func (w *Workspace) knowMe(ctx context.Context, p *Position) {
 			moves = w.Repo.Reflog(ctx, p.Branch.Tracking)
 		}
 		from := max(0, len(moves)-most)
-		brought := slices.IndexFunc(moves[from:], func(m git.RefMove) bool { // the first that has it
+		brought := slices.IndexFunc(moves[from:], func(m vcs.RefMove) bool { // the first that has it
 			has, err := history.IsAncestor(ctx, w.Store, n.ID, m.To)
 			return err == nil && has
 		})

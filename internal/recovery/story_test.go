@@ -1,22 +1,22 @@
 package recovery
 
 import (
-	"dorvik.dev/dorvik/internal/check"
-	"dorvik.dev/dorvik/internal/gittest"
 	"errors"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/git"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
+	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // TestTheWholeJob goes through it as screen and commands do, by both routes.
@@ -224,7 +224,7 @@ func TestStanding(t *testing.T) {
 		{0, 1, []string{"A"}, false, errors.New("gone"), at, false, "A had pushed 1 commit that you do not have."},
 		{1, 1, []string{"A"}, false, errors.New("gone"), at, false, "the push waits until the remote can be reached"},
 	} {
-		p := &Position{Branch: git.Branch{Name: "main", Upstream: "origin/main", Remote: "origin"},
+		p := &Position{Branch: vcs.Branch{Name: "main", Upstream: "origin/main", Remote: "origin"},
 			Unanswered: c.silent, Known: c.known, Asked: at,
 			Divergence: &history.Divergence{Yours: who(make([]string, c.yours)...), Theirs: who(c.authors...)}}
 		require.Len(t, p.Divergence.Theirs, c.theirs)
@@ -238,10 +238,10 @@ func TestStanding(t *testing.T) {
 func TestRefused(t *testing.T) {
 	t.Parallel()
 	heads := map[string]bool{}
-	for _, kind := range []git.RefusalKind{git.Busy, git.Protected, git.Size, git.ServerRule, git.LocalHook,
-		git.NoAccess, git.NoLogin, git.HostKey, git.Unreachable, git.Missing, git.Gone, git.Other} {
+	for _, kind := range []vcs.RefusalKind{vcs.Busy, vcs.Protected, vcs.Size, vcs.ServerRule, vcs.LocalHook,
+		vcs.NoAccess, vcs.NoLogin, vcs.HostKey, vcs.Unreachable, vcs.Missing, vcs.Gone, vcs.Other} {
 		for _, joined := range []bool{true, false} {
-			d := &Pushed{Refusal: &git.Refusal{Kind: kind}, Unsure: kind == git.Other}
+			d := &Pushed{Refusal: &vcs.Refusal{Kind: kind}, Unsure: kind == vcs.Other}
 			head, text, next := d.Refused(joined)
 			heads[head] = true
 			assert.NotEmpty(t, text)

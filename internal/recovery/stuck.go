@@ -17,7 +17,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -41,9 +41,9 @@ func (e *StuckError) Error() string {
 
 // Stuck is what git left half done, with what stands of it: read, nothing is changed.
 type Stuck struct {
-	*git.Unfinished
-	On      git.Branch // the branch that it is done to
-	Dirty   []git.Dirty
+	*vcs.Unfinished
+	On      vcs.Branch // the branch that it is done to
+	Dirty   []vcs.Dirty
 	Open    []string // paths that are not settled
 	Marked  []string // of these, those in which some conflicts are settled already, between marks
 	Settled []string // paths that were in conflict and are settled
@@ -86,7 +86,7 @@ func (w *Workspace) Stuck(ctx context.Context) (*Stuck, error) {
 		return nil, err
 	}
 	if u == nil && hasConflicts(dirty) && !b.Tip.IsZero() {
-		u = &git.Unfinished{Operation: git.Unmerged, Branch: b.Name, Detached: b.Name == "", Head: b.Tip, Before: b.Tip}
+		u = &vcs.Unfinished{Operation: vcs.Unmerged, Branch: b.Name, Detached: b.Name == "", Head: b.Tip, Before: b.Tip}
 	}
 	if u == nil {
 		return nil, nil
@@ -124,7 +124,7 @@ func (w *Workspace) Stuck(ctx context.Context) (*Stuck, error) {
 
 // stillThere drops the moves of branches that somebody moved since the rebase began, and says so.
 func (w *Workspace) stillThere(ctx context.Context, s *Stuck) error {
-	var left []git.BranchMove
+	var left []vcs.BranchMove
 	for _, m := range s.Moves {
 		at, err := w.Repo.Ref(ctx, m.Name)
 		if err != nil {
@@ -142,8 +142,8 @@ func (w *Workspace) stillThere(ctx context.Context, s *Stuck) error {
 }
 
 // hasConflicts reports whether the index holds paths that are not merged.
-func hasConflicts(dirty []git.Dirty) bool {
-	return slices.ContainsFunc(dirty, func(d git.Dirty) bool { return d.Conflict })
+func hasConflicts(dirty []vcs.Dirty) bool {
+	return slices.ContainsFunc(dirty, func(d vcs.Dirty) bool { return d.Conflict })
 }
 
 // stopped works out the join at which git stopped, and what of it is settled.
@@ -154,7 +154,7 @@ func (w *Workspace) stopped(ctx context.Context, s *Stuck) error {
 			return err
 		}
 		one, other := s.from, s.Merged[len(s.Merged)-1]
-		if s.Operation == git.Rebasing {
+		if s.Operation == vcs.Rebasing {
 			if s.swapped, err = replay.FirstHoldsTheirs(ctx, w.Store, s.Onto, one, other); err != nil {
 				return err
 			}
@@ -253,7 +253,7 @@ func (s *Stuck) openOf(c *merge.Conflict) (string, bool) {
 // stopTrees are the trees of the join at which git stopped, yours and theirs as they are
 // everywhere; ok is false where it stopped at none.
 func (w *Workspace) stopTrees(s *Stuck) (base, yours, theirs object.ID, ok bool, err error) {
-	if s.Operation == git.Unmerged {
+	if s.Operation == vcs.Unmerged {
 		return w.unmergedTrees(s)
 	}
 	head, err := w.Tree(s.Head)
@@ -275,9 +275,9 @@ func (w *Workspace) stopTrees(s *Stuck) (base, yours, theirs object.ID, ok bool,
 		return base, yours, theirs, false, err
 	}
 	switch s.Operation {
-	case git.Picking:
+	case vcs.Picking:
 		return before, head, c.Tree, true, nil
-	case git.Reverting:
+	case vcs.Reverting:
 		return c.Tree, head, before, true, nil
 	}
 	return before, c.Tree, head, true, nil
@@ -338,7 +338,7 @@ func (w *Workspace) bringsStashBack(s *Stuck) (bool, error) {
 // pending reports whether the commit that git stopped at is still to be made. At an edit it is made, and waits to be
 // amended.
 func (s *Stuck) pending() bool {
-	if s.Operation != git.Rebasing || s.Remade == nil || len(s.Done) == 0 { // by patches, only git's index tells
+	if s.Operation != vcs.Rebasing || s.Remade == nil || len(s.Done) == 0 { // by patches, only git's index tells
 		return true
 	}
 	switch s.Done[len(s.Done)-1].Verb {
@@ -413,7 +413,7 @@ func (w *Workspace) readMarked(s *Stuck, f *settle.File, path string) ([]merge.T
 func (s *Stuck) typedBetween(q *settle.Question, first, second string) string {
 	headIs, otherIs := q.Yours, q.Theirs
 	// HEAD's half, which is first, is theirs
-	if s.Operation == git.Rebasing && len(s.Merged) == 0 || s.swapped || s.stashed {
+	if s.Operation == vcs.Rebasing && len(s.Merged) == 0 || s.swapped || s.stashed {
 		headIs, otherIs = otherIs, headIs
 	}
 	switch {
@@ -486,7 +486,7 @@ func (w *Workspace) resume(ctx context.Context, s *Stuck) error {
 	}
 	r := s.Resume
 	switch {
-	case s.Operation == git.Applying:
+	case s.Operation == vcs.Applying:
 		s.Why = "its patches come from mails, which Dorvik does not read. Once what it stopped at is settled and " +
 			"staged, “git am --continue” goes on with it; “git am --skip” leaves that patch out"
 	case len(s.Merged) > 0 && s.from.IsZero():
@@ -496,11 +496,11 @@ func (w *Workspace) resume(ctx context.Context, s *Stuck) error {
 	if s.Why == "" {
 		var err error
 		switch s.Operation {
-		case git.Merging:
+		case vcs.Merging:
 			r.Merged, r.Message, r.From = s.Merged, s.Message, s.from
-		case git.Rebasing:
+		case vcs.Rebasing:
 			err = w.resumeRebase(ctx, s, r)
-		case git.Unmerged:
+		case vcs.Unmerged:
 		default:
 			err = w.resumePicks(ctx, s, r)
 		}
@@ -696,23 +696,23 @@ func (w *Workspace) reverse(ctx context.Context, n history.Node, of, against obj
 
 // What names what is half done, as “the rebase”.
 func (s *Stuck) What() string {
-	return map[git.Operation]string{git.Merging: "the merge", git.Rebasing: "the rebase", git.Picking: "the pick",
-		git.Reverting: "the revert", git.Applying: "the series of patches", git.Unmerged: "the conflicts"}[s.Operation]
+	return map[vcs.Operation]string{vcs.Merging: "the merge", vcs.Rebasing: "the rebase", vcs.Picking: "the pick",
+		vcs.Reverting: "the revert", vcs.Applying: "the series of patches", vcs.Unmerged: "the conflicts"}[s.Operation]
 }
 
 // Sentence says in a sentence where git stopped.
 func (s *Stuck) Sentence() string {
-	if s.Operation == git.Unmerged {
+	if s.Operation == vcs.Unmerged {
 		return words.If(s.stashed, "what was stashed was brought back, and does not fit what is here.",
 			"your files hold conflicts that no merge and no rebase goes on with.") + " " + s.standing()
 	}
-	what := map[git.Operation]string{git.Merging: "a merge", git.Rebasing: "a rebase", git.Picking: "a pick",
-		git.Reverting: "a revert", git.Applying: "applying patches"}[s.Operation]
+	what := map[vcs.Operation]string{vcs.Merging: "a merge", vcs.Rebasing: "a rebase", vcs.Picking: "a pick",
+		vcs.Reverting: "a revert", vcs.Applying: "applying patches"}[s.Operation]
 	out := "git stopped in the middle of " + what
-	if s.Operation == git.Applying {
+	if s.Operation == vcs.Applying {
 		out += fmt.Sprintf(": at the %s of %s", words.Nth(s.At), words.Count(s.Patches, "patch", "patches"))
-	} else if done := commitsOf(s.Done); done > 0 && done+commitsOf(s.Todo) > 1 && s.Operation != git.Merging {
-		whose := words.If(s.Operation == git.Rebasing, "your ", "")
+	} else if done := commitsOf(s.Done); done > 0 && done+commitsOf(s.Todo) > 1 && s.Operation != vcs.Merging {
+		whose := words.If(s.Operation == vcs.Rebasing, "your ", "")
 		out += fmt.Sprintf(": at the %s of %s%s", words.Nth(done), whose,
 			words.Count(done+commitsOf(s.Todo), "commit", "commits"))
 	}
@@ -720,7 +720,7 @@ func (s *Stuck) Sentence() string {
 }
 
 // commitsOf counts the lines of a list that make a commit.
-func commitsOf(list []git.Command) (n int) {
+func commitsOf(list []vcs.Command) (n int) {
 	for _, c := range list {
 		if !c.Commit.IsZero() && c.Verb != "drop" {
 			n++
@@ -739,7 +739,7 @@ func (s *Stuck) standing() string {
 		out = append(out, words.Count(n, "is", "are")+" settled already")
 	}
 	switch {
-	case len(out) == 0 && s.Operation == git.Applying:
+	case len(out) == 0 && s.Operation == vcs.Applying:
 		return "It does not fit the files, or was to be looked at; git changed none of them for it."
 	case len(out) == 0 && s.join != nil && s.join.Clean():
 		return "Nothing is in conflict."
@@ -887,11 +887,11 @@ func (w *Workspace) finishing(ctx context.Context, s *Stuck) (*Position, error) 
 		return nil, err
 	}
 	switch s.Operation {
-	case git.Merging:
+	case vcs.Merging:
 		p.Theirs = s.Merged[len(s.Merged)-1]
-	case git.Unmerged:
+	case vcs.Unmerged:
 		p.Theirs = s.Head
-	case git.Rebasing:
+	case vcs.Rebasing:
 		if p.Theirs = s.Onto; p.Theirs.IsZero() {
 			p.Theirs = s.Head
 		}
@@ -906,7 +906,7 @@ func (w *Workspace) finishing(ctx context.Context, s *Stuck) (*Position, error) 
 	} else if err = w.addOthers(ctx, s, p); err != nil {
 		return nil, err
 	}
-	if s.Operation != git.Merging {
+	if s.Operation != vcs.Merging {
 		var list []history.Node
 		for _, t := range slices.Backward(s.Resume.Todo) {
 			list = append(list, t.Commit)
@@ -922,7 +922,7 @@ func (w *Workspace) finishing(ctx context.Context, s *Stuck) (*Position, error) 
 
 // addOthers has a merge of several lines count what all of them bring.
 func (w *Workspace) addOthers(ctx context.Context, s *Stuck, p *Position) error {
-	if s.Operation != git.Merging {
+	if s.Operation != vcs.Merging {
 		return nil
 	}
 	for _, id := range s.Merged[:len(s.Merged)-1] {
@@ -1044,8 +1044,8 @@ func (s *Session) locateStuck(ctx context.Context, fetch bool) (*Position, error
 }
 
 // stuckStill holds that what git left half done is as it was read.
-func (s *Session) stuckStill(b git.Branch, st *Stuck) error {
-	if busy := s.Repo.Busy(); busy != st.Operation && (busy != "" || st.Operation != git.Unmerged) ||
+func (s *Session) stuckStill(b vcs.Branch, st *Stuck) error {
+	if busy := s.Repo.Busy(); busy != st.Operation && (busy != "" || st.Operation != vcs.Unmerged) ||
 		b.Tip != st.Head || (b.Name == "") != st.Detached {
 		return &MovedError{Branch: st.Branch}
 	}
@@ -1093,9 +1093,9 @@ func (s *Session) GiveBack(ctx context.Context) (*Waypoint, error) {
 // NotAnew says why what is half done cannot be joined anew; empty where it can.
 func (s *Stuck) NotAnew() string {
 	switch {
-	case s.Operation == git.Unmerged:
+	case s.Operation == vcs.Unmerged:
 		return "nothing was being joined: there are only conflicts to settle"
-	case s.Operation == git.Applying:
+	case s.Operation == vcs.Applying:
 		return "patches from mails are no commits that could be joined"
 	case s.Branch == "":
 		return "it is done on no branch (a detached HEAD), which follows nothing that it could be joined with"
@@ -1107,7 +1107,7 @@ func (s *Stuck) NotAnew() string {
 
 // NotBack says why what is half done cannot be taken back; empty where it can.
 func (s *Stuck) NotBack() string {
-	if s.Operation == git.Unmerged {
+	if s.Operation == vcs.Unmerged {
 		return "git did not note how the files were before these conflicts"
 	}
 	return ""
@@ -1122,8 +1122,8 @@ func (s *Stuck) tip() object.ID {
 }
 
 // gitName is the name of git's own command for an operation.
-func gitName(o git.Operation) string {
-	if o == git.Picking {
+func gitName(o vcs.Operation) string {
+	if o == vcs.Picking {
 		return "cherry-pick"
 	}
 	return string(o)
@@ -1175,7 +1175,7 @@ type StuckCommit struct {
 // Prospect works out what each way of taking over comes to. Nothing is changed.
 func (s *Session) Prospect(ctx context.Context, st *Stuck) (*Prospect, error) {
 	pr := &Prospect{}
-	list := func(commands []git.Command, state string) error {
+	list := func(commands []vcs.Command, state string) error {
 		for _, c := range commands {
 			if c.Commit.IsZero() {
 				continue
@@ -1189,12 +1189,12 @@ func (s *Session) Prospect(ctx context.Context, st *Stuck) (*Prospect, error) {
 		}
 		return nil
 	}
-	done, at := st.Done, []git.Command(nil)
+	done, at := st.Done, []vcs.Command(nil)
 	if n := len(done); n > 0 && !st.Stopped.IsZero() {
 		done, at = done[:n-1], done[n-1:]
 	}
 	for _, part := range []struct {
-		list  []git.Command
+		list  []vcs.Command
 		state string
 	}{{done, "done"}, {at, "stopped"}, {st.Todo, "to come"}} {
 		if err := list(part.list, part.state); err != nil {

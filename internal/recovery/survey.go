@@ -9,7 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // Survey is where things stand, with both routes worked out: all that is said before a choice.
@@ -76,8 +76,8 @@ var errMoved = errors.New("the branch was moved")
 // dirtyOf begins to look for uncommitted work, and gives what waits for it and adds it to the position.
 func (s *Session) dirtyOf(ctx context.Context, p *Position) (wait func() error) {
 	type status struct {
-		branch git.Branch
-		dirty  []git.Dirty
+		branch vcs.Branch
+		dirty  []vcs.Dirty
 		err    error
 	}
 	found := make(chan status, 1)

@@ -16,6 +16,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -100,17 +101,17 @@ func (s *Session) trees(tr *Transition) (from, to object.ID, changes []object.Ch
 
 // refs are the moves of refs that a transition makes: of the branch, and of the ref that
 // keeps what was before.
-func (tr *Transition) refs() []git.RefUpdate {
-	out := []git.RefUpdate{{Name: tr.ref(), New: tr.To, Old: tr.From}}
+func (tr *Transition) refs() []vcs.RefUpdate {
+	out := []vcs.RefUpdate{{Name: tr.ref(), New: tr.To, Old: tr.From}}
 	for _, m := range tr.Waypoint.Moves {
 		if tr.Kind == Undoing {
 			m.From, m.To = m.To, m.From
 		}
-		out = append(out, git.RefUpdate{Name: m.Branch, New: m.To, Old: m.From})
+		out = append(out, vcs.RefUpdate{Name: m.Branch, New: m.To, Old: m.From})
 	}
 	if tr.Kind == Accepting {
 		if k := tr.Waypoint.Kept; k != nil {
-			out = append(out, git.RefUpdate{Name: tr.Waypoint.KeptRef(), New: k.Commit})
+			out = append(out, vcs.RefUpdate{Name: tr.Waypoint.KeptRef(), New: k.Commit})
 		}
 	}
 	return out
@@ -280,7 +281,7 @@ func (s *Session) record(tr *Transition) error {
 }
 
 // here reports whether HEAD is where the transition begins.
-func (tr *Transition) here(b git.Branch) bool {
+func (tr *Transition) here(b vcs.Branch) bool {
 	if !tr.Lay.Head.IsZero() {
 		return b.Name == "" && b.Tip == tr.Lay.Head
 	}
@@ -593,7 +594,7 @@ func (s *Session) clearLocks(tr *Transition) {
 }
 
 // clearLocksOf removes locks on HEAD and refs that were made within a time and are not in use.
-func (s *Session) clearLocksOf(refs []git.RefUpdate, from, to time.Time) {
+func (s *Session) clearLocksOf(refs []vcs.RefUpdate, from, to time.Time) {
 	s.clearLock("HEAD.lock", from, to)
 	for _, r := range refs {
 		s.clearLock(r.Name+".lock", from, to)

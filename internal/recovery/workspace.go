@@ -23,6 +23,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -120,12 +121,12 @@ func (b *Blocked) Error() string { return b.What + " " + b.Next }
 
 // Position is where yours and theirs stand to each other.
 type Position struct {
-	Branch        git.Branch
+	Branch        vcs.Branch
 	Yours, Theirs object.ID
 	Divergence    *history.Divergence
 	// on your line and once in theirs, which has been rewritten since; not among Parted.Yours
 	TakenOut   []history.Node
-	Dirty      []git.Dirty
+	Dirty      []vcs.Dirty
 	Asked      time.Time // when the remote was asked just now; zero if it was not
 	Known      time.Time // when it was last fetched from; zero where that is not known
 	Unanswered error     // why the remote did not answer
@@ -221,7 +222,7 @@ func (w *Workspace) Locate(ctx context.Context, fetch bool) (*Position, error) {
 	return w.locate(ctx, b, dirty, fetch)
 }
 
-func (w *Workspace) locate(ctx context.Context, b git.Branch, dirty []git.Dirty, fetch bool) (*Position, error) {
+func (w *Workspace) locate(ctx context.Context, b vcs.Branch, dirty []vcs.Dirty, fetch bool) (*Position, error) {
 	if w.Repo.Busy() != "" || hasConflicts(dirty) {
 		st, err := w.Stuck(ctx)
 		if err != nil {
@@ -235,7 +236,7 @@ func (w *Workspace) locate(ctx context.Context, b git.Branch, dirty []git.Dirty,
 }
 
 // stand is locate for a branch, whatever is half done.
-func (w *Workspace) stand(ctx context.Context, b git.Branch, dirty []git.Dirty, fetch bool) (*Position, error) {
+func (w *Workspace) stand(ctx context.Context, b vcs.Branch, dirty []vcs.Dirty, fetch bool) (*Position, error) {
 	w.mu.Lock()
 	w.extraTook = 0
 	w.mu.Unlock()
@@ -274,7 +275,7 @@ func (w *Workspace) stand(ctx context.Context, b git.Branch, dirty []git.Dirty, 
 
 // ask fetches from the remotes of what the branch follows and of where it is pushed.
 func (w *Workspace) ask(ctx context.Context, p *Position) error {
-	remotes := []git.Remote{p.Branch.Remote, p.Branch.Dest.Remote}
+	remotes := []vcs.Remote{p.Branch.Remote, p.Branch.Dest.Remote}
 	if remotes[0] == remotes[1] {
 		remotes = remotes[:1]
 	}

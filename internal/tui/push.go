@@ -6,12 +6,12 @@ import (
 	"fmt"
 	"strings"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/draw"
-	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -21,7 +21,7 @@ type pushScreen struct {
 	scroll  scroll
 	ready   *recovery.Departure
 	refused *recovery.Pushed
-	stopped *git.HookError // a hook refused the change
+	stopped *vcs.HookError // a hook refused the change
 	said    []string       // with the push that was accepted
 	without bool           // hooks that were not agreed to are not run
 }
@@ -99,7 +99,7 @@ func (s *pushScreen) next() (out []action) {
 		out = append(out, acts(keys.next, "look again", s.lookAgain))
 	case s.blocked():
 		out = append(out, acts(keys.next, "carry your work along", s.carryWork))
-	case s.ready.Gone || s.refused != nil && s.refused.Refusal.Kind == git.Gone:
+	case s.ready.Gone || s.refused != nil && s.refused.Refusal.Kind == vcs.Gone:
 		out = append(out, acts(keys.next, words.If(s.joins(), "join here, and make it there anew", "make it there "+
 			"anew"),
 			s.makeAnew))
@@ -224,7 +224,7 @@ func (s *pushScreen) accept(push bool) tea.Cmd {
 		if ask := agreeing(err); ask != nil {
 			return func() tea.Cmd { return s.openConsent(ask, func() tea.Cmd { return s.accept(push) }) }, nil
 		}
-		var stopped *git.HookError
+		var stopped *vcs.HookError
 		if errors.As(err, &stopped) {
 			return func() tea.Cmd { s.stopped = stopped; return nil }, nil
 		}
@@ -331,7 +331,7 @@ func (s *pushScreen) isPushed(d *recovery.Pushed) tea.Cmd {
 		if notice := s.s.TakeNotice(); notice != "" {
 			s.flash = warning(notice)
 		}
-	case d.Refusal.Kind == git.Behind:
+	case d.Refusal.Kind == vcs.Behind:
 		s.goTo(s.look)
 		cmd := s.load(true)
 		s.flash = warning("Somebody pushed first, so the push was refused. ")

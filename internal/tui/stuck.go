@@ -6,10 +6,10 @@ import (
 	"fmt"
 	"strings"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
-	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -149,9 +149,9 @@ func (s *stuckScreen) view(w, h int) page {
 	}
 	p.blank()
 	switch s.stuck.Operation {
-	case git.Merging:
+	case vcs.Merging:
 		s.lines(&p)
-	case git.Unmerged:
+	case vcs.Unmerged:
 	default:
 		s.commits(&p, w)
 	}
@@ -195,7 +195,7 @@ func (s *stuckScreen) commits(p *page, w int) {
 			break
 		}
 		m, label, note := markYours, c.State, ""
-		if s.stuck.Operation != git.Rebasing {
+		if s.stuck.Operation != vcs.Rebasing {
 			m = markTheirs
 		}
 		l := txt(plain, "    ")
@@ -278,7 +278,7 @@ func (s *stuckScreen) outcome(how recovery.TakeOver) string {
 	switch how {
 	case recovery.Finish:
 		out := words.If(c.Asks > 0, "asks "+words.Count(c.Asks, "decision", "decisions"), "asks nothing more")
-		if s.stuck.Operation == git.Unmerged {
+		if s.stuck.Operation == vcs.Unmerged {
 			return out + ", and puts the answers into your files, staged. Nothing is committed, and undo brings the " +
 				"conflicts back."
 		}
@@ -295,7 +295,7 @@ func (s *stuckScreen) outcome(how recovery.TakeOver) string {
 		if kept != "" {
 			out += ", with " + kept + " where " + words.Is(c.Kept, "it fits", "they fit")
 		}
-		if op := s.stuck.Operation; op != git.Merging && op != git.Rebasing {
+		if op := s.stuck.Operation; op != vcs.Merging && op != vcs.Rebasing {
 			out += "; what git was bringing over is left out"
 		}
 		return out + ". Nothing changes until you accept the result."

@@ -1,0 +1,99 @@
+// Package vcs is what a version-control system tells of a repository, in the terms of
+// core: branches, remotes, what is not committed, what was left half done, why a push
+// was refused. It holds no system: git is one, and fills these in.
+package vcs
+
+import (
+	"fmt"
+	"time"
+
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// Branch is where the person stands, and what the branch follows.
+type Branch struct {
+	Name     string    // such as main; empty when detached
+	Tip      object.ID // zero when unborn
+	Upstream string    // such as origin/main; empty when none is set
+	Tracking string    // its local copy, such as refs/remotes/origin/main
+	Remote   Remote    // such as origin
+	Ref      string    // on the remote, such as refs/heads/main
+	Dest     Dest      // where git would push it, where that is set apart
+}
+
+// Dest is a branch of a remote that is pushed to.
+type Dest struct {
+	Name, Tracking string
+	Remote         Remote
+	Ref            string
+}
+
+// To is where the branch is pushed.
+func (b Branch) To() Dest {
+	if b.Dest.Remote != "" {
+		return b.Dest
+	}
+	return Dest{b.Upstream, b.Tracking, b.Remote, b.Ref}
+}
+
+// Full is the branch's full name.
+func (b Branch) Full() string { return "refs/heads/" + b.Name }
+
+// Dirty is a path with work that is not committed.
+type Dirty struct {
+	Path      string
+	Staged    bool // the index differs from the commit
+	Unstaged  bool // the file differs from the index
+	Untracked bool
+	Conflict  bool            // left over from an unfinished merge
+	Index     object.Entry    // the index's entry; of a conflict, none
+	Stages    [3]object.Entry // of a conflict: the index's entries of the base, of HEAD's side and of the other
+}
+
+// RefUpdate moves a ref from Old to New; a zero Old makes it, a zero New
+// removes it.
+type RefUpdate struct {
+	Name     string
+	New, Old object.ID
+}
+
+// RefMovedError says that a ref was not where it was expected to be.
+type RefMovedError struct {
+	Name string
+	Err  error
+}
+
+func (e *RefMovedError) Error() string {
+	return fmt.Sprintf("the ref %s was moved by somebody else meanwhile; nothing was changed", e.Name)
+}
+
+func (e *RefMovedError) Unwrap() error { return e.Err }
+
+// Setting is a value of the configuration, and whether it is the person's own: not of a file in the repository, which
+// can come with it.
+type Setting struct {
+	Name  string // as git writes it
+	Value string
+	Own   bool
+}
+
+// Named is a branch or a tag and the commit it names.
+type Named struct {
+	Name   string // such as main, origin/main, v1.2
+	Full   string // such as refs/remotes/origin/main
+	Commit object.ID
+}
+
+// Signed is what git finds about a commit's signature.
+type Signed struct {
+	// as git's pretty formats have it: G good, U good of unknown validity, B bad, E not to be checked, N none…
+	Grade string
+	By    string // the name it was made with, where that is known
+}
+
+// RefMove is one entry of a reflog: what a ref was moved to, when, and the words that went with it.
+type RefMove struct {
+	To   object.ID
+	When time.Time // zero where the entry does not tell
+	Why  string
+}

@@ -1,0 +1,75 @@
+package vcs
+
+import (
+	"slices"
+
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// Operation is what git can leave half done. The names are those of `look --json`.
+type Operation string
+
+// The operations.
+const (
+	Merging   Operation = "merge"
+	Rebasing  Operation = "rebase"
+	Picking   Operation = "pick"
+	Reverting Operation = "revert"
+	Applying  Operation = "am" // patches from mails
+	// Unmerged is conflicts in the index without an operation that would go on: a stash brought back, a squashed merge
+	// or a pick without a commit leaves them.
+	Unmerged Operation = "unmerged"
+)
+
+// Command is a line of a list that git works through.
+type Command struct {
+	Verb   string // such as pick, squash, exec
+	Commit object.ID
+	Flag   string   // -C or -c, of a fixup or a merge; empty for none
+	Rest   string   // what follows the verb
+	Names  []string // that label, reset and merge go by
+}
+
+// Unfinished is what git left half done in a working tree, as its own files tell.
+type Unfinished struct {
+	Operation Operation
+	Branch    string      // that it is done to; empty where HEAD was on none
+	Head      object.ID   // where HEAD is now
+	Detached  bool        // and whether it is on no branch now
+	Before    object.ID   // where the branch was before it began
+	Onto      object.ID   // of a rebase: what the commits go onto
+	Merged    []object.ID // of a merge, also where a list makes it: what is merged
+	Stopped   object.ID   // the commit it stopped at; zero where it stopped between two
+	Done      []Command   // of a list, the one it stopped at last
+	Todo      []Command   // and what is to come
+	Remade    map[object.ID]object.ID
+	Message   string    // prepared for the commit that is to be made, without its comments
+	Stash     object.ID // uncommitted work that git put aside before it began
+	Noted     bool      // of a rebase: HEAD's message has git's own comments, as more was to become part of it
+	Squashing bool      // of a rebase: a squash is among the commits that become part of the one it is at
+	Picking   bool      // of a rebase: the commit it stopped at is not made yet, nor dropped
+	// the commit that it made and stopped at, to be amended; zero where it stopped before making one
+	Amend   object.ID
+	Moves   []BranchMove // of other branches, that its list asks for
+	Options []Option     // it was begun with, as far as they matter to what is to come
+	Parent  int          // of picked commits that join lines
+	Patches int          // of patches: how many there are, and
+	At      int          // at which it stopped, from 1
+	Files   []string     // git's own files of it, under the names of Inside
+	Pulled  bool         // it was begun by a pull
+}
+
+// BranchMove is the move of a branch that stands on replayed commits, as update-ref in a rebase's list asks for it.
+type BranchMove struct {
+	Name string
+	From object.ID // where it was when the rebase began
+	To   object.ID // where the list has moved it; zero while that line of the list is still to come
+}
+
+// Option is an option that an operation was begun with, under its name on git's command line.
+type Option struct{ Name, Value string }
+
+// Has reports whether the operation was begun with an option.
+func (u *Unfinished) Has(name string) bool {
+	return slices.ContainsFunc(u.Options, func(o Option) bool { return o.Name == name })
+}
