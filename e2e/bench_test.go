@@ -12,12 +12,13 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/require"
+
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
-
-	"github.com/stretchr/testify/require"
 )
 
 // timed gives the shortest of a few runs of each command in a folder, and its peak
@@ -61,7 +62,7 @@ func mergeTree(yours string) []string {
 	return []string{"git", "merge-tree", "--write-tree", yours, "theirs"}
 }
 
-func plan(route, yours string) []string {
+func planBy(route, yours string) []string {
 	return []string{binary, "plan", "--route", route, "--yours", yours, "--theirs", "theirs"}
 }
 
@@ -82,7 +83,7 @@ func BenchmarkPlan(b *testing.B) {
 		b.Run(c.name, func(b *testing.B) {
 			_, clone := made(b, c.fixture, c.write)
 			for b.Loop() {
-				took, peak := timed(b, c.runs, clone.Dir, mergeTree(c.yours), plan("merge", c.yours))
+				took, peak := timed(b, c.runs, clone.Dir, mergeTree(c.yours), planBy("merge", c.yours))
 				report(b, took, peak)
 			}
 		})
@@ -92,7 +93,7 @@ func BenchmarkPlan(b *testing.B) {
 		for b.Loop() {
 			theirs, _ := timed(b, 1, clone.Dir, []string{"git", "rebase", "-q", "theirs", "yours~0"})
 			clone.Git("checkout", "-q", "yours")
-			ours, peak := timed(b, 5, clone.Dir, plan("rebase", "yours"))
+			ours, peak := timed(b, 5, clone.Dir, planBy("rebase", "yours"))
 			report(b, []time.Duration{theirs[0], ours[0]}, []int64{0, peak[0]})
 		}
 	})
@@ -100,14 +101,14 @@ func BenchmarkPlan(b *testing.B) {
 	b.Run("10,000-commits", func(b *testing.B) {
 		_, clone := made(b, "commits10000", deep(10_000))
 		for b.Loop() {
-			took, peak := timed(b, 2, clone.Dir, plan("rebase", "yours"))
+			took, peak := timed(b, 2, clone.Dir, planBy("rebase", "yours"))
 			alone(b, took[0], peak[0])
 		}
 	})
 	b.Run("one-line", func(b *testing.B) {
 		_, clone := made(b, "oneline", versions(oneLine))
 		for b.Loop() {
-			took, peak := timed(b, 3, clone.Dir, plan("merge", "yours"))
+			took, peak := timed(b, 3, clone.Dir, planBy("merge", "yours"))
 			alone(b, took[0], peak[0])
 		}
 	})
@@ -155,8 +156,8 @@ func BenchmarkDecision(b *testing.B) {
 	defer s.Close()
 	p, err := s.Locate(b.Context(), false)
 	require.NoError(b, err)
-	join := func(of *settle.Decisions) *recovery.Join {
-		j, err := s.Join(b.Context(), p, recovery.Rebase, of, recovery.Amends{}, nil)
+	join := func(of *settle.Decisions) *plan.Join {
+		j, err := s.Planner.Join(b.Context(), p, plan.Rebase, of, plan.Amends{}, nil)
 		require.NoError(b, err)
 		return j
 	}
@@ -192,7 +193,7 @@ func BenchmarkGrowth(b *testing.B) {
 			b.Run(fmt.Sprintf("%s/%d", c.what, n), func(b *testing.B) {
 				_, clone := made(b, fmt.Sprintf("%s%d", c.what, n), c.of(n))
 				for b.Loop() {
-					took, peak := timed(b, 3, clone.Dir, plan(c.route, "yours"))
+					took, peak := timed(b, 3, clone.Dir, planBy(c.route, "yours"))
 					alone(b, took[0], peak[0])
 				}
 			})
@@ -208,10 +209,10 @@ func BenchmarkStop(b *testing.B) {
 		args          []string
 		write         func(*importing)
 	}{
-		{"10,000-commits", "commits10000", plan("rebase", "yours"), deep(10_000)},
-		{"1,000,000-lines", "lines1000000", plan("merge", "yours"), long(1_000_000)},
-		{"rewritten", "rewritten", plan("merge", "yours"), versions(rewritten)},
-		{"one-line", "oneline", plan("merge", "yours"), versions(oneLine)},
+		{"10,000-commits", "commits10000", planBy("rebase", "yours"), deep(10_000)},
+		{"1,000,000-lines", "lines1000000", planBy("merge", "yours"), long(1_000_000)},
+		{"rewritten", "rewritten", planBy("merge", "yours"), versions(rewritten)},
+		{"one-line", "oneline", planBy("merge", "yours"), versions(oneLine)},
 		{"5,000-conflicts", "conflicts5000", []string{binary, "recover", "--route", "merge", "--prefer", "yours-theirs",
 			"--no-check"}, conflicting(5000)},
 	} {

@@ -36,7 +36,7 @@ func BenchmarkRealCode(b *testing.B) {
 			git, _ := timed(b, 5, r.Dir, mergeTree("yours"))
 			used, peak := time.Hour, int64(0)
 			for range 3 {
-				cmd := exec.Command(binary, plan("merge", "yours")[1:]...)
+				cmd := exec.Command(binary, planBy("merge", "yours")[1:]...)
 				cmd.Dir = r.Dir
 				p, _ := runMeasured(cmd) // that there are conflicts is no failure
 				used, peak = min(used, cmd.ProcessState.UserTime()+cmd.ProcessState.SystemTime()), max(peak, p)
@@ -62,7 +62,7 @@ func BenchmarkRealCode(b *testing.B) {
 func untilRead(b *testing.B, runs int, dir string) time.Duration {
 	best := time.Hour
 	for range runs {
-		cmd := exec.Command(binary, plan("merge", "yours")[1:]...)
+		cmd := exec.Command(binary, planBy("merge", "yours")[1:]...)
 		cmd.Dir = dir
 		out, err := cmd.StderrPipe()
 		require.NoError(b, err)

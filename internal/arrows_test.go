@@ -48,18 +48,24 @@ var arrows = map[string]string{
 	"vcs":           "core/rx core/object",
 	"git":           "core/rx core/object odb vcs +github.com/fsnotify/fsnotify",
 	"check":         "core/rx",
-	"recovery": "core/account core/caught core/rx core/object core/diff core/attr core/merge core/history core/annotate core/decided core/replay " +
-		"core/settle " +
-		"core/diagnose core/lexing core/misfit beneath vcs git check words +go.etcd.io/bbolt +golang.org/x/sync",
-	"draw": "core/account core/diff core/object core/history core/merge core/replay core/settle recovery visible words " +
-		"+codeberg.org/go-pdf/fpdf " +
-		"+golang.org/x/image +golang.org/x/text",
+	"plan": "core/account core/caught core/decided core/diagnose core/diff core/history core/lexing core/merge core/misfit " +
+		"core/object core/replay core/settle vcs words +golang.org/x/sync",
+	"ledger": "core/merge core/object core/replay core/settle plan vcs words +go.etcd.io/bbolt",
+	"prove": "core/attr core/diagnose core/diff core/history core/merge core/misfit core/object core/settle check git " +
+		"ledger plan vcs words",
+	"apply": "core/history core/merge core/object core/settle beneath git ledger plan prove vcs words",
+	"lookback": "core/annotate core/decided core/diff core/history core/merge core/object core/settle git ledger plan " +
+		"vcs words",
+	"recovery": "core/diff core/history core/merge core/misfit core/object core/replay core/rx core/settle apply check " +
+		"git ledger lookback plan prove vcs words",
+	"draw": "core/diff core/history core/merge core/object core/replay core/settle ledger lookback plan prove visible words " +
+		"+codeberg.org/go-pdf/fpdf +golang.org/x/image +golang.org/x/text",
 	"demo": "core/object vcs git +golang.org/x/tools/txtar",
-	"tui": "core/account core/caught core/rx core/object core/diff core/merge core/history core/annotate core/decided core/replay core/settle " +
-		"core/diagnose core/misfit core/lexing vcs check " +
-		"recovery draw demo visible words +charm.land +github.com/charmbracelet +github.com/alecthomas/chroma",
-	"cli": "core/account core/caught core/object core/merge core/misfit core/diagnose core/history core/annotate core/decided core/replay " +
-		"core/settle vcs check recovery demo draw visible words " +
+	"tui": "core/annotate core/caught core/decided core/diagnose core/diff core/history core/lexing core/merge " +
+		"core/misfit core/object core/replay core/rx core/settle apply check demo draw ledger lookback plan prove " +
+		"recovery vcs visible words +charm.land +github.com/charmbracelet +github.com/alecthomas/chroma",
+	"cli": "core/annotate core/caught core/decided core/diagnose core/history core/merge core/misfit core/object " +
+		"core/replay core/settle apply check demo draw ledger lookback plan prove recovery vcs visible words " +
 		"+github.com/spf13/cobra",
 }
 
@@ -97,6 +103,9 @@ func TestArrowsRunDownward(t *testing.T) {
 			}
 			if strings.HasPrefix(name, "core/") {
 				assert.NotContains(t, notInCore, i, "%s imports %s", name, i)
+			}
+			if name == "plan" {
+				assert.NotContains(t, []string{"os", "os/exec", "path/filepath"}, i, "planning writes nothing")
 			}
 			if i == "os/exec" {
 				assert.Contains(t, []string{"git", "check", "gittest"}, name, "only these start processes")

@@ -13,6 +13,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/diagnose"
 	"dorvik.dev/dorvik/internal/core/misfit"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/visible"
 	"dorvik.dev/dorvik/internal/words"
@@ -161,7 +163,7 @@ type prover struct {
 	*env
 	s       *recovery.Session
 	mending bool // the mends that are certain are taken first
-	unfit   []recovery.Misfit
+	unfit   []plan.Misfit
 	misfits []misfitJSON // as found, before any mend
 	proved  *provedJSON
 }
@@ -183,7 +185,7 @@ func (c *checker) all(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := c.s.Sync(p); err != nil {
+	if err := c.s.Ledger.Sync(p); err != nil {
 		return err
 	}
 	j, err := c.s.SettleBy(ctx, p, "", nil)
@@ -203,7 +205,7 @@ func (c *checker) all(ctx context.Context) error {
 	if err != nil || terms == nil {
 		return err
 	}
-	b, err := c.s.Build(ctx, p, j)
+	b, err := c.s.Planner.Build(ctx, p, j)
 	if err != nil {
 		return err
 	}
@@ -226,12 +228,12 @@ func (c *checker) all(ctx context.Context) error {
 }
 
 // fit tells of what will not fit and, where that was asked, takes the certain mends of it.
-func (v *prover) fit(ctx context.Context, p *recovery.Position, j *recovery.Join) (*recovery.Join, error) {
-	unfit, err := v.s.Misfits(ctx, p, j)
+func (v *prover) fit(ctx context.Context, p *plan.Position, j *plan.Join) (*plan.Join, error) {
+	unfit, err := v.s.Planner.Foresight.Misfits(ctx, p, j)
 	if err != nil {
 		return j, err
 	}
-	mends, err := v.s.MendsOf(ctx, p, j, unfit)
+	mends, err := v.s.Planner.Foresight.MendsOf(ctx, p, j, unfit)
 	if err != nil {
 		return j, err
 	}
@@ -244,23 +246,23 @@ func (v *prover) fit(ctx context.Context, p *recovery.Position, j *recovery.Join
 	if !v.mending || len(mends) == 0 {
 		return j, nil
 	}
-	held, err := v.s.Holdings(j, mends, unfit)
+	held, err := v.s.Planner.Foresight.Holdings(j, mends, unfit)
 	if err != nil {
 		return j, err
 	}
 	if _, err := v.s.TakeMends(j, held); err != nil {
 		return j, err
 	}
-	st := v.s.State()
+	st := v.s.Ledger.State()
 	p.Wishes = st.Wishes
-	if j, err = v.s.Join(ctx, p, j.Route, &st.Decisions, st.Amends(), nil); err != nil {
+	if j, err = v.s.Planner.Join(ctx, p, j.Route, &st.Decisions, st.Amends(), nil); err != nil {
 		return j, err
 	}
-	v.unfit, err = v.s.Misfits(ctx, p, j) // what is left of them
+	v.unfit, err = v.s.Planner.Foresight.Misfits(ctx, p, j) // what is left of them
 	return j, err
 }
 
-func mendsJSON(mends []misfit.Mend, unfit []recovery.Misfit) []mendJSON {
+func mendsJSON(mends []misfit.Mend, unfit []plan.Misfit) []mendJSON {
 	out := []mendJSON{}
 	for _, m := range mends {
 		var diff strings.Builder
@@ -278,13 +280,14 @@ func mendsJSON(mends []misfit.Mend, unfit []recovery.Misfit) []mendJSON {
 }
 
 // terms finds what is run, and whether that may be; nil where there is nothing.
-func (c *checker) terms(ctx context.Context, p *recovery.Position, j *recovery.Join) (t *recovery.Terms, err error) {
+func (c *checker) terms(ctx context.Context, p *plan.Position, j *plan.Join) (t *prove.Terms, err error) {
 	agreed := c.line != ""
 	if agreed {
-		t, err = c.s.TermsOf(ctx, check.Command{Steps: []string{c.line}, Source: "the command line"},
+		t, err = c.s.Applier.Prover.Asker.TermsOf(ctx, check.Command{Steps: []string{c.line},
+			Source: "the command line"},
 			j.Tree, p)
 	} else {
-		t, agreed, err = c.s.MayCheck(ctx, p, j.Tree)
+		t, agreed, err = c.s.Prover.MayCheck(ctx, p, j.Tree)
 	}
 	if err != nil {
 		return nil, err
@@ -302,21 +305,21 @@ func (c *checker) terms(ctx context.Context, p *recovery.Position, j *recovery.J
 	}
 	if !agreed && c.agree == "" {
 		c.out.Result = "not-agreed"
-		c.say("%s", words.Sentence((&recovery.UnagreedError{Terms: t}).Error()))
+		c.say("%s", words.Sentence((&prove.UnagreedError{Terms: t}).Error()))
 		c.sayAsks(t)
 		c.say("dorvik check --agree=%s agrees to just this.", t.Hash())
 		return nil, exit{exitConflicts}
 	}
 	c.say("Checking: %s   (%s)", t.Command.Line(), t.Hash())
-	return t, c.s.AgreeTo(t)
+	return t, c.s.Applier.Prover.Asker.AgreeTo(t)
 }
 
 // sayAsks shows what others changed that a command can run.
-func (c *checker) sayAsks(t *recovery.Terms) {
+func (c *checker) sayAsks(t *prove.Terms) {
 	for _, f := range t.Asks {
 		var by []string
 		for _, n := range f.By {
-			by = append(by, fmt.Sprintf("%s “%s” by %s", c.s.Short(n.ID), n.Subject(), n.Author().Name))
+			by = append(by, fmt.Sprintf("%s “%s” by %s", c.s.Planner.Short(n.ID), n.Subject(), n.Author().Name))
 		}
 		c.say("  %s: %s", f.Path, words.If(len(by) > 0, words.List(words.Some(by, 3)),
 			"changed since, and it cannot be told by whom"))
@@ -325,9 +328,9 @@ func (c *checker) sayAsks(t *recovery.Terms) {
 }
 
 // joined checks the joined tree and, where that fails, says who builds.
-func (v *prover) joined(ctx context.Context, p *recovery.Position, j *recovery.Join, t *recovery.Terms,
-	b recovery.Built) (passed bool, err error) {
-	proof, err := v.s.Prove(ctx, p, t, b.Tip, v.emit, nil)
+func (v *prover) joined(ctx context.Context, p *plan.Position, j *plan.Join, t *prove.Terms,
+	b plan.Built) (passed bool, err error) {
+	proof, err := v.s.Prover.Prove(ctx, p, t, b.Tip, v.emit, nil)
 	if err != nil {
 		return false, err
 	}
@@ -352,10 +355,10 @@ func (v *prover) joined(ctx context.Context, p *recovery.Position, j *recovery.J
 	if err := v.places(j, proof.Places); err != nil {
 		return false, err
 	}
-	if p.Trivial() != recovery.NotTrivial || p.Picking || !proof.Blames() {
+	if p.Trivial() != plan.NotTrivial || p.Picking || !proof.Blames() {
 		return false, nil
 	}
-	builds, err := v.s.WhoBuilds(ctx, p, t, func(recovery.Builds) {})
+	builds, err := v.s.Prover.WhoBuilds(ctx, p, t, func(prove.Builds) {})
 	if err != nil {
 		return false, err
 	}
@@ -369,18 +372,18 @@ func (v *prover) joined(ctx context.Context, p *recovery.Position, j *recovery.J
 	if err := v.pair(ctx, p, t, &builds); err != nil {
 		return false, err
 	}
-	if builds.Theirs == nil || !*builds.Theirs || j.Route != recovery.Rebase {
+	if builds.Theirs == nil || !*builds.Theirs || j.Route != plan.Rebase {
 		return false, nil
 	}
-	all, err := v.s.FindFailing(ctx, p, t, b, func(string) {}, func([]recovery.Each) {})
+	all, err := v.s.Prover.FindFailing(ctx, p, t, b, func(string) {}, func([]prove.Each) {})
 	v.failing(j, b, all)
 	return false, err
 }
 
 // places tells where it fails, and what was settled that this comes from.
-func (v *prover) places(j *recovery.Join, places []diagnose.Place) error {
-	decided := v.s.State().Decisions
-	causes, err := v.s.CausesOf(j, &decided, places)
+func (v *prover) places(j *plan.Join, places []diagnose.Place) error {
+	decided := v.s.Ledger.State().Decisions
+	causes, err := v.s.Planner.CausesOf(j, &decided, places)
 	if err != nil {
 		return err
 	}
@@ -402,13 +405,13 @@ func (v *prover) places(j *recovery.Join, places []diagnose.Place) error {
 func (v *prover) emit(l string) { v.say("  %s", strings.TrimRight(l, " ")) }
 
 // pair finds the two commits that cannot stand together, where each side passes by itself.
-func (v *prover) pair(ctx context.Context, p *recovery.Position, t *recovery.Terms, b *recovery.Builds) (err error) {
+func (v *prover) pair(ctx context.Context, p *plan.Position, t *prove.Terms, b *prove.Builds) (err error) {
 	if b.Yours == nil || b.Theirs == nil || !*b.Yours || !*b.Theirs {
 		return nil
 	}
-	pair := recovery.PairOf(v.unfit)
+	pair := prove.PairOf(v.unfit)
 	if !pair.Found() {
-		if pair, err = v.s.FindPair(ctx, p, t, func(run, most int) {
+		if pair, err = v.s.Prover.FindPair(ctx, p, t, func(run, most int) {
 			v.say("Finding the two commits that collide: check %d of at most %d", run, most)
 		}); err != nil || !pair.Found() {
 			return err
@@ -431,9 +434,9 @@ func (v *prover) steps(r check.Report) {
 }
 
 // eachOf checks every commit that is made, in order, and stops at the first that does not pass.
-func (v *prover) eachOf(ctx context.Context, p *recovery.Position, j *recovery.Join, t *recovery.Terms,
-	b recovery.Built) (passed bool, err error) {
-	all, err := v.s.CheckEach(ctx, p, t, b, v.emit, func([]recovery.Each) {})
+func (v *prover) eachOf(ctx context.Context, p *plan.Position, j *plan.Join, t *prove.Terms,
+	b plan.Built) (passed bool, err error) {
+	all, err := v.s.Prover.CheckEach(ctx, p, t, b, v.emit, func([]prove.Each) {})
 	if err != nil {
 		return false, err
 	}
@@ -446,8 +449,8 @@ func (v *prover) eachOf(ctx context.Context, p *recovery.Position, j *recovery.J
 }
 
 // failing tells of the first commit of yours that does not pass where it was made again, if one does not.
-func (v *prover) failing(j *recovery.Join, b recovery.Built, all []recovery.Each) bool {
-	id := recovery.FirstFailing(all)
+func (v *prover) failing(j *plan.Join, b plan.Built, all []prove.Each) bool {
+	id := prove.FirstFailing(all)
 	if id.IsZero() {
 		return false
 	}

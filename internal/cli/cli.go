@@ -17,8 +17,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/core/caught"
 	"dorvik.dev/dorvik/internal/demo"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/visible"
@@ -47,7 +50,7 @@ type usage struct{ error }
 type Screens struct {
 	Job  func(ctx context.Context, s *recovery.Session, theme string, played *demo.Rehearsal) error
 	File func(ctx context.Context, s *recovery.Session, theme, name string,
-		save func(j *recovery.Join) error) (saved bool, err error)
+		save func(j *plan.Join) error) (saved bool, err error)
 }
 
 // env is what a command works with.
@@ -130,14 +133,14 @@ func (e *env) code(err error) int {
 	if e.json { // one value comes out whatever happens
 		_ = e.print(map[string]any{"version": 1, "result": "failed", "error": visible.Lines(err.Error())})
 	}
-	var moved *recovery.MovedError
+	var moved *apply.MovedError
 	var ref *vcs.RefMovedError
 	var refusal *vcs.Refusal
-	var published *recovery.PublishedError
+	var published *plan.PublishedError
 	switch {
 	case errors.As(err, &u):
 		return exitUsage
-	case errors.Is(err, recovery.ErrInUse), errors.As(err, &moved), errors.As(err, &ref):
+	case errors.Is(err, ledger.ErrInUse), errors.As(err, &moved), errors.As(err, &ref):
 		return exitMoved
 	case errors.As(err, &published):
 		return exitConflicts
@@ -157,7 +160,7 @@ func (e *env) sayNotLookedAt() {
 // notLookedAt is which foresight failed, as sentences.
 func (e *env) notLookedAt() (out []string) {
 	if e.opened != nil {
-		for _, n := range e.opened.NotLookedAt() {
+		for _, n := range e.opened.Planner.Extras.NotLookedAt() {
 			out = append(out, n.Sentence())
 		}
 	}
@@ -250,7 +253,7 @@ func (e *env) workspace(ctx context.Context) (*recovery.Workspace, error) {
 // allowing remembers the workspace that was opened, and allows in it what the flags allow.
 func (e *env) allowing(w *recovery.Workspace, err error) (*recovery.Workspace, error) {
 	if e.opened = w; err == nil && e.unrelated {
-		w.AllowUnrelated()
+		w.Planner.AllowUnrelated()
 	}
 	return w, err
 }

@@ -14,12 +14,12 @@ import (
 	"syscall"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
 	"dorvik.dev/dorvik/internal/demo"
 	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/recovery"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 )
 
 func dorvik(args ...string) (code int, out, errs string) {

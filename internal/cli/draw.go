@@ -68,7 +68,7 @@ func (e *env) drawTo(ctx context.Context, a draw.Asked) error {
 		return err
 	}
 	defer w.Close()
-	data, err := draw.Make(ctx, w, a)
+	data, err := draw.Make(ctx, w.History, a)
 	var format *draw.FormatError
 	if errors.As(err, &format) {
 		return usage{err}

@@ -10,6 +10,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/annotate"
 	"dorvik.dev/dorvik/internal/core/decided"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/lookback"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -21,7 +22,7 @@ type entryJSON struct {
 	Author  string         `json:"author"`
 	Email   string         `json:"email"`
 	Date    string         `json:"date"`
-	Where   recovery.Where `json:"where"`
+	Where   lookback.Where `json:"where"`
 	Was     *object.ID     `json:"was"`
 	There   *object.ID     `json:"there"` // the commit of the other side that makes the same change
 	Apart   bool           `json:"apart"` // of a line named, it is not in the branch
@@ -61,7 +62,7 @@ for merge commits what a person decided in each.`,
 	cmd.Flags().StringVar(&find, "find", "", "only commits that `WORDS` are true of")
 	cmd.Flags().IntVar(&most, "max", 0, "at most `N` commits; 0 for all")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		f, err := recovery.ParseFind(find)
+		f, err := lookback.ParseFind(find)
 		if err != nil {
 			return usage{err}
 		}
@@ -70,7 +71,7 @@ for merge commits what a person decided in each.`,
 			return err
 		}
 		defer w.Close()
-		c, err := w.Chronicle(cmd.Context(), args...)
+		c, err := w.History.Chronicle(cmd.Context(), args...)
 		if err != nil {
 			return err
 		}
@@ -81,7 +82,7 @@ for merge commits what a person decided in each.`,
 			e.say("What Dorvik did here is not told: %v.", c.Untold)
 		}
 		commits := []entryJSON{}
-		err = found(cmd.Context(), w, c, f, most, func(entry *recovery.Entry) error {
+		err = found(cmd.Context(), w, c, f, most, func(entry *lookback.Entry) error {
 			j, err := e.entry(cmd.Context(), w, entry, decide)
 			switch {
 			case err != nil:
@@ -105,14 +106,14 @@ for merge commits what a person decided in each.`,
 }
 
 // found hands on the commits of a history that are looked for, at most so many; 0 for all.
-func found(ctx context.Context, w *recovery.Workspace, c *recovery.Chronicle, f recovery.Find, most int,
-	each func(*recovery.Entry) error) error {
+func found(ctx context.Context, w *recovery.Workspace, c *lookback.Chronicle, f lookback.Find, most int,
+	each func(*lookback.Entry) error) error {
 	for n := 0; most == 0 || n < most; {
 		all, err := c.More(ctx, page)
 		if err != nil || len(all) == 0 {
 			return err
 		}
-		some, err := w.Found(f, all)
+		some, err := w.History.Found(f, all)
 		if err != nil {
 			return err
 		}
@@ -130,7 +131,7 @@ func found(ctx context.Context, w *recovery.Workspace, c *recovery.Chronicle, f 
 }
 
 // entry is a commit as JSON.
-func (e *env) entry(ctx context.Context, w *recovery.Workspace, c *recovery.Entry, decide bool) (entryJSON, error) {
+func (e *env) entry(ctx context.Context, w *recovery.Workspace, c *lookback.Entry, decide bool) (entryJSON, error) {
 	who := c.Author()
 	j := entryJSON{ID: c.ID, Parents: c.Commit.Parents, Subject: c.Subject(), Author: who.Name, Email: who.Email,
 		Date: who.Time().Format("2006-01-02T15:04:05Z07:00"), Where: c.Where, Was: optional(c.Was),
@@ -144,7 +145,7 @@ func (e *env) entry(ctx context.Context, w *recovery.Workspace, c *recovery.Entr
 	if !decide || len(c.Commit.Parents) < 2 {
 		return j, nil
 	}
-	account, err := w.Decided(ctx, c.Commit)
+	account, err := w.History.Decided(ctx, c.Commit)
 	if err != nil {
 		return j, err
 	}
@@ -167,7 +168,7 @@ func decidedOf(d decided.Decision) decidedJSON {
 }
 
 // sayEntry writes a commit for people: its lines, its id, whose it is, and what it is to them.
-func (e *env) sayEntry(c *recovery.Entry, j entryJSON, lines bool) {
+func (e *env) sayEntry(c *lookback.Entry, j entryJSON, lines bool) {
 	var drawn strings.Builder
 	if lines {
 		for _, cell := range c.Cells() {
@@ -234,7 +235,7 @@ repository, from its top.`,
 			return err
 		}
 		defer w.Close()
-		a, id, err := w.Annotate(cmd.Context(), rev, path)
+		a, id, err := w.History.Annotate(cmd.Context(), rev, path)
 		if err != nil {
 			return err
 		}
@@ -260,7 +261,7 @@ func (e *env) annotated(ctx context.Context, w *recovery.Workspace, a *annotate.
 	var failed error
 	err := a.Run(ctx, func(found []annotate.Found) {
 		for _, f := range found {
-			c, err := w.Store.Commit(f.Commit)
+			c, err := w.Planner.Store.Commit(f.Commit)
 			if err != nil {
 				failed = err
 				return

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -43,13 +44,13 @@ NAME -o FILE” tells one in full, and “dorvik undo NAME” goes back before i
 			return err
 		}
 		defer w.Close()
-		all, err := w.Logbook()
+		all, err := w.History.Logbook()
 		if err != nil {
 			return err
 		}
 		if e.json {
 			if all == nil {
-				all = []recovery.LogEntry{}
+				all = []ledger.LogEntry{}
 			}
 			return e.print(map[string]any{"version": 1, "entries": all})
 		}

@@ -10,8 +10,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/lookback"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/visible"
 	"dorvik.dev/dorvik/internal/words"
@@ -36,7 +39,7 @@ type knownJSON struct {
 	Asked bool   `json:"asked"` // it was asked just now
 }
 
-func knownOf(p *recovery.Position) (out knownJSON) {
+func knownOf(p *plan.Position) (out knownJSON) {
 	out.Asked = !p.Asked.IsZero()
 	if at := p.Known; !at.IsZero() {
 		out.At = at.Format(time.RFC3339)
@@ -133,7 +136,7 @@ func (e *env) look() *cobra.Command {
 		if short {
 			return e.brief(cmd.Context(), w)
 		}
-		half, alive, err := w.HalfDone()
+		half, alive, err := w.WorkTree.HalfDone()
 		if err != nil {
 			return err
 		}
@@ -141,14 +144,14 @@ func (e *env) look() *cobra.Command {
 			return e.halfDone(half, alive)
 		}
 		v, err := w.Glance(cmd.Context(), !noFetch)
-		var stuck *recovery.StuckError
+		var stuck *plan.StuckError
 		if errors.As(err, &stuck) {
 			return e.stuck(stuck)
 		}
 		if err != nil {
 			return err
 		}
-		var collide []recovery.Branching
+		var collide []lookback.Branching
 		more := 0
 		if branches {
 			if collide, more, err = w.Collisions(cmd.Context()); err != nil {
@@ -202,7 +205,7 @@ func (e *env) brief(ctx context.Context, w *recovery.Workspace) error {
 }
 
 // sayBranches tells the branches that would collide.
-func (e *env) sayBranches(collide []recovery.Branching, more int) {
+func (e *env) sayBranches(collide []lookback.Branching, more int) {
 	if len(collide) == 0 {
 		e.say("No other pushed branch would collide with yours.")
 	}
@@ -216,7 +219,7 @@ func (e *env) sayBranches(collide []recovery.Branching, more int) {
 }
 
 // position says where one stands; with is whether to begin with the sentence itself.
-func (e *env) position(p *recovery.Position, with bool) {
+func (e *env) position(p *plan.Position, with bool) {
 	if with {
 		e.say("%s", p.Standing(false))
 	}
@@ -233,14 +236,14 @@ func (e *env) sayLook(v *recovery.Glance) {
 	e.position(p, true)
 	e.asked(p)
 	for _, o := range v.Overlap {
-		if o.Kind != recovery.OnlyYours && o.Kind != recovery.OnlyTheirs {
+		if o.Kind != plan.OnlyYours && o.Kind != plan.OnlyTheirs {
 			e.say("  %-12s %s", o.Kind, o.Path)
 		}
 	}
 	e.sayMisfits(v.Misfits)
 	if n := len(p.Dirty); n > 0 {
 		stay := words.Is(n, "; joining leaves it as it is.", "; joining leaves them as they are.")
-		if v.InTheWay != nil || p.NothingToDo() || p.Trivial() == recovery.UpToDate {
+		if v.InTheWay != nil || p.NothingToDo() || p.Trivial() == plan.UpToDate {
 			stay = "."
 		}
 		e.say("%s not committed%s", words.Count(n, "path is", "paths are"), stay)
@@ -261,7 +264,7 @@ func (e *env) sayLook(v *recovery.Glance) {
 
 // halfDone says that things are being changed, or that a run was cut off while it changed
 // them: nothing else can be said before that is whole.
-func (e *env) halfDone(tr *recovery.Transition, underWay bool) error {
+func (e *env) halfDone(tr *apply.Transition, underWay bool) error {
 	text := tr.Sentence(underWay)
 	e.say("%s", text)
 	if e.json {
@@ -272,7 +275,7 @@ func (e *env) halfDone(tr *recovery.Transition, underWay bool) error {
 }
 
 // stuck says that git left something half done.
-func (e *env) stuck(s *recovery.StuckError) error {
+func (e *env) stuck(s *plan.StuckError) error {
 	if e.json {
 		out := lookJSON{Version: 1, Branch: s.Branch, Upstream: s.On.Upstream, HalfDone: string(s.Operation),
 			Yours: sideJSON{Tip: s.Head}, YoursCommits: []commitJSON{}, TheirsCommits: []commitJSON{},
@@ -288,7 +291,7 @@ func (e *env) stuck(s *recovery.StuckError) error {
 }
 
 // sayStuck says what git left half done, what to know of its list, and what can become of it.
-func (e *env) sayStuck(s *recovery.Stuck) {
+func (e *env) sayStuck(s *plan.Stuck) {
 	e.say("%s", words.Sentence(s.Sentence()))
 	for _, n := range s.Notes {
 		e.say("▲ %s", n)
@@ -310,7 +313,7 @@ func (e *env) sayStuck(s *recovery.Stuck) {
 }
 
 // asked says, where the remote was not asked or did not answer, how old what is known of it is.
-func (e *env) asked(p *recovery.Position) {
+func (e *env) asked(p *plan.Position) {
 	if p.Unanswered != nil {
 		e.say("%s", words.Sentence(p.Unanswered.Error()))
 	} else if p.Asked.IsZero() {
@@ -319,7 +322,7 @@ func (e *env) asked(p *recovery.Position) {
 }
 
 // known says how old what is known of the remote is.
-func known(p *recovery.Position) string {
+func known(p *plan.Position) string {
 	if p.Known.IsZero() {
 		return "The remote was not asked, and it is not known when it last was: this may be old."
 	}
@@ -327,7 +330,7 @@ func known(p *recovery.Position) string {
 		", and may be old."
 }
 
-func lookOf(v *recovery.Glance, branches bool, collide []recovery.Branching) lookJSON {
+func lookOf(v *recovery.Glance, branches bool, collide []lookback.Branching) lookJSON {
 	p := v.Position
 	out := lookJSON{
 		Version: 1, Branch: p.Branch.Name, Upstream: p.Branch.Upstream, Fetched: !p.Asked.IsZero(),

@@ -7,7 +7,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/misfit"
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -29,7 +29,7 @@ type madeJSON struct {
 	Line   int        `json:"line"`
 }
 
-func misfitsJSON(list []recovery.Misfit) []misfitJSON {
+func misfitsJSON(list []plan.Misfit) []misfitJSON {
 	out := []misfitJSON{}
 	made := func(at misfit.Place, n history.Node) madeJSON {
 		m := madeJSON{Side: string(at.Side), Path: at.Path, Line: at.Line}
@@ -48,7 +48,7 @@ func misfitsJSON(list []recovery.Misfit) []misfitJSON {
 }
 
 // sayMisfits tells of them to a person.
-func (e *env) sayMisfits(list []recovery.Misfit) {
+func (e *env) sayMisfits(list []plan.Misfit) {
 	who := func(n history.Node, side merge.Side) string {
 		switch {
 		case side == merge.Yours:

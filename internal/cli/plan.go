@@ -10,6 +10,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -93,25 +94,25 @@ func (f *planned) open(ctx context.Context, e *env) (*recovery.Workspace, error)
 }
 
 // work works the routes out that were asked for.
-func (f *planned) work(ctx context.Context, w *recovery.Workspace) (*recovery.Position, []*recovery.Join,
-	recovery.Route, error) {
+func (f *planned) work(ctx context.Context, w *recovery.Workspace) (*plan.Position, []*plan.Join,
+	plan.Route, error) {
 	if f.pick != "" {
 		p, j, err := w.PlanPick(ctx, f.yours, strings.Split(f.pick, ","), f.parent)
-		return p, []*recovery.Join{j}, recovery.Pick, err
+		return p, []*plan.Join{j}, plan.Pick, err
 	}
 	p, err := w.Compare(ctx, f.yours, f.theirs, !f.noFetch)
 	if err != nil {
 		return nil, nil, "", err
 	}
 	if f.route != "all" {
-		j, err := w.Join(ctx, p, recovery.Route(f.route), &settle.Decisions{}, recovery.Amends{}, nil)
-		return p, []*recovery.Join{j}, recovery.Route(f.route), err
+		j, err := w.Planner.Join(ctx, p, plan.Route(f.route), &settle.Decisions{}, plan.Amends{}, nil)
+		return p, []*plan.Join{j}, plan.Route(f.route), err
 	}
-	pl, err := w.Plan(ctx, p, &settle.Decisions{}, nil)
+	pl, err := w.Planner.Plan(ctx, p, &settle.Decisions{}, nil)
 	if err != nil {
 		return nil, nil, "", err
 	}
-	return p, []*recovery.Join{pl.Merge, pl.Rebase}, pl.Suggested, nil
+	return p, []*plan.Join{pl.Merge, pl.Rebase}, pl.Suggested, nil
 }
 
 func (e *env) plan() *cobra.Command {
@@ -150,9 +151,9 @@ Exit code 0 says that the routes asked for are clean, 3 that one is not.`,
 		if err != nil {
 			return err
 		}
-		return e.sayPlan(p, joins, suggested, f, func() (misfits []recovery.Misfit, err error) {
+		return e.sayPlan(p, joins, suggested, f, func() (misfits []plan.Misfit, err error) {
 			for _, j := range joins {
-				if misfits, err = w.Misfits(cmd.Context(), p, j); len(misfits) > 0 || err != nil {
+				if misfits, err = w.Planner.Foresight.Misfits(cmd.Context(), p, j); len(misfits) > 0 || err != nil {
 					break // both routes join the same edits
 				}
 			}
@@ -164,8 +165,8 @@ Exit code 0 says that the routes asked for are clean, 3 that one is not.`,
 
 // sayPlan writes down what the routes would make and ask. A person reads that before foresee has found what will not
 // work together.
-func (e *env) sayPlan(p *recovery.Position, joins []*recovery.Join, suggested recovery.Route, f planned,
-	foresee func() ([]recovery.Misfit, error)) error {
+func (e *env) sayPlan(p *plan.Position, joins []*plan.Join, suggested plan.Route, f planned,
+	foresee func() ([]plan.Misfit, error)) error {
 	out := planJSON{Version: 1, Branch: p.Branch.Name, Upstream: p.Branch.Upstream,
 		Yours: sideJSON{p.Yours, len(p.Divergence.Yours)}, Theirs: sideJSON{p.Theirs, len(p.Divergence.Theirs)},
 		Bases: p.Divergence.Bases, Suggested: string(suggested), Routes: []any{}}
@@ -206,7 +207,7 @@ func (e *env) sayPlan(p *recovery.Position, joins []*recovery.Join, suggested re
 	return nil
 }
 
-func routeJSON(p *recovery.Position, j *recovery.Join) any {
+func routeJSON(p *plan.Position, j *plan.Join) any {
 	var tree *object.ID
 	if j.Clean() {
 		tree = &j.Tree
@@ -215,7 +216,7 @@ func routeJSON(p *recovery.Position, j *recovery.Join) any {
 	if j.Refused != nil {
 		refused = j.Refused.Error()
 	}
-	if j.Route == recovery.Merge {
+	if j.Route == plan.Merge {
 		m := mergeJSON{Route: "merge", Clean: j.Clean(), Trivial: string(p.Trivial()), Tree: tree,
 			Conflicts: []conflictJSON{}, Refused: refused, Remarks: remarksJSON(j)}
 		for _, s := range j.Stops {
@@ -236,14 +237,14 @@ func routeJSON(p *recovery.Position, j *recovery.Join) any {
 	return r
 }
 
-func remarksJSON(j *recovery.Join) (out []remarkJSON) {
+func remarksJSON(j *plan.Join) (out []remarkJSON) {
 	for _, n := range j.Remarks() {
 		out = append(out, remarkJSON{n.Path, n.Words})
 	}
 	return out
 }
 
-func conflictsJSON(s recovery.Stop) []conflictJSON {
+func conflictsJSON(s plan.Stop) []conflictJSON {
 	out := []conflictJSON{}
 	for i, f := range s.Files {
 		out = append(out, conflictJSON{f.Path, string(s.Result.Conflicts[i].Kind), len(f.Questions), f.From, f.Also})
@@ -251,17 +252,17 @@ func conflictsJSON(s recovery.Stop) []conflictJSON {
 	return out
 }
 
-func describe(p *recovery.Position, j *recovery.Join) string {
+func describe(p *plan.Position, j *plan.Join) string {
 	switch {
 	case j.Refused != nil:
 		return fmt.Sprintf("%-7s not possible: %v", j.Route, j.Refused)
-	case p.Trivial() != recovery.NotTrivial:
+	case p.Trivial() != plan.NotTrivial:
 		return fmt.Sprintf("%-7s nothing to decide (%s)", j.Route, p.Trivial())
 	case j.Clean():
 		return fmt.Sprintf("%-7s joins by itself", j.Route) + remarks(j)
 	}
 	s := fmt.Sprintf("%-7s asks %s", j.Route, words.Count(j.Conflicts(), "decision", "decisions"))
-	if j.Route != recovery.Merge {
+	if j.Route != plan.Merge {
 		s += fmt.Sprintf(" at %s", words.Count(len(j.Stops), "stop", "stops"))
 	}
 	for _, stop := range j.Stops {
@@ -282,7 +283,7 @@ func describe(p *recovery.Position, j *recovery.Join) string {
 	return s + remarks(j)
 }
 
-func remarks(j *recovery.Join) (s string) {
+func remarks(j *plan.Join) (s string) {
 	for _, n := range j.Remarks() {
 		s += "\n          remark: " + words.Remark(n)
 		if n.Driver != "" {

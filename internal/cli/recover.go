@@ -11,10 +11,14 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/visible"
@@ -22,32 +26,32 @@ import (
 )
 
 type recoverJSON struct {
-	Version      int                `json:"version"`
-	Route        string             `json:"route"`
-	Result       string             `json:"result"`
-	Tip          object.ID          `json:"tip"`
-	Tree         object.ID          `json:"tree"`
-	Settled      []settledJSON      `json:"settled"`
-	Open         []openConflict     `json:"open"`
-	AlreadyThere []object.ID        `json:"already_there"`
-	Emptied      []object.ID        `json:"emptied"`
-	Dropped      []object.ID        `json:"dropped,omitempty"` // as was wished in the full screen
-	LeftOut      []recovery.LeftOut `json:"left_out"`
-	Check        *checkJSON         `json:"check"`
-	*provedJSON                     // nil where no check was run
-	Waypoint     string             `json:"waypoint"`
-	Refusal      *refusalJSON       `json:"refusal,omitempty"`
-	Moved        []recovery.Move    `json:"moved,omitempty"` // other branches, that a rebase's list moves
+	Version      int            `json:"version"`
+	Route        string         `json:"route"`
+	Result       string         `json:"result"`
+	Tip          object.ID      `json:"tip"`
+	Tree         object.ID      `json:"tree"`
+	Settled      []settledJSON  `json:"settled"`
+	Open         []openConflict `json:"open"`
+	AlreadyThere []object.ID    `json:"already_there"`
+	Emptied      []object.ID    `json:"emptied"`
+	Dropped      []object.ID    `json:"dropped,omitempty"` // as was wished in the full screen
+	LeftOut      []plan.LeftOut `json:"left_out"`
+	Check        *checkJSON     `json:"check"`
+	*provedJSON                 // nil where no check was run
+	Waypoint     string         `json:"waypoint"`
+	Refusal      *refusalJSON   `json:"refusal,omitempty"`
+	Moved        []ledger.Move  `json:"moved,omitempty"` // other branches, that a rebase's list moves
 	// what to know of the list of what git left half done
-	Notes       []string               `json:"notes,omitempty"`
-	Published   []object.ID            `json:"published,omitempty"` // commits that a rebase would rewrite
-	Marks       []recovery.MarkerFile  `json:"marks,omitempty"`     // conflict marks in what would be pushed
-	Carried     []recovery.CarriedPath `json:"carried"`
-	Remarks     []remarkJSON           `json:"remarks,omitempty"`
-	Misfits     []misfitJSON           `json:"misfits,omitempty"`
-	NotLookedAt []string               `json:"not_looked_at,omitempty"` // foresight that failed, as sentences
-	Notice      string                 `json:"notice,omitempty"`
-	Error       string                 `json:"error,omitempty"`
+	Notes       []string           `json:"notes,omitempty"`
+	Published   []object.ID        `json:"published,omitempty"` // commits that a rebase would rewrite
+	Marks       []plan.MarkerFile  `json:"marks,omitempty"`     // conflict marks in what would be pushed
+	Carried     []plan.CarriedPath `json:"carried"`
+	Remarks     []remarkJSON       `json:"remarks,omitempty"`
+	Misfits     []misfitJSON       `json:"misfits,omitempty"`
+	NotLookedAt []string           `json:"not_looked_at,omitempty"` // foresight that failed, as sentences
+	Notice      string             `json:"notice,omitempty"`
+	Error       string             `json:"error,omitempty"`
 }
 
 type settledJSON struct {
@@ -113,8 +117,8 @@ A check is run only if it was agreed to before in this repository, as it reads n
 		if f.route != "auto" && f.route != "rebase" && f.route != "merge" {
 			return usage{fmt.Errorf("--route is rebase, merge or auto, not %q", f.route)}
 		}
-		switch recovery.TakeOver(f.takeOver) {
-		case "", recovery.Finish, recovery.Anew, recovery.Back:
+		switch ledger.TakeOver(f.takeOver) {
+		case "", ledger.Finish, ledger.Anew, ledger.Back:
 		default:
 			return usage{fmt.Errorf("--take-over is finish, anew or back, not %q", f.takeOver)}
 		}
@@ -134,11 +138,11 @@ A check is run only if it was agreed to before in this repository, as it reads n
 
 // job does it all without a screen, for the position that stand gives.
 func (e *env) job(ctx context.Context, s *recovery.Session, f recoverFlags, prefer []settle.Way,
-	stand func(ctx context.Context, fetch bool) (*recovery.Position, error)) error {
+	stand func(ctx context.Context, fetch bool) (*plan.Position, error)) error {
 	r := &recoverer{prover: newProver(e, s, f.mend), flags: f, prefer: prefer, out: recoverJSON{Version: 1,
 		Result:  "failed",
 		Settled: []settledJSON{}, Open: []openConflict{}, AlreadyThere: []object.ID{}, Emptied: []object.ID{},
-		LeftOut: []recovery.LeftOut{}, Carried: []recovery.CarriedPath{}}}
+		LeftOut: []plan.LeftOut{}, Carried: []plan.CarriedPath{}}}
 	err := r.all(ctx, stand)
 	if e.json {
 		var known exit
@@ -161,20 +165,21 @@ func (e *env) pushing() *cobra.Command {
 			return err
 		}
 		defer s.Close()
-		return e.job(cmd.Context(), s, recoverFlags{push: true, pushOnly: true, carry: s.State().Carry}, nil, s.Home)
+		return e.job(cmd.Context(), s, recoverFlags{push: true, pushOnly: true, carry: s.Ledger.State().Carry}, nil,
+			s.Home)
 	}
 	return e.jsonFlag(cmd)
 }
 
 // all does the job from the beginning: what git left half done is taken over first.
 func (r *recoverer) all(ctx context.Context,
-	stand func(ctx context.Context, fetch bool) (*recovery.Position, error)) error {
-	if err := r.s.Carry(r.flags.carry); err != nil {
+	stand func(ctx context.Context, fetch bool) (*plan.Position, error)) error {
+	if err := r.s.Ledger.Carry(r.flags.carry); err != nil {
 		return err
 	}
-	switch how := recovery.TakeOver(r.flags.takeOver); how {
+	switch how := ledger.TakeOver(r.flags.takeOver); how {
 	case "":
-	case recovery.Back:
+	case ledger.Back:
 		return r.giveBack(ctx)
 	default:
 		if err := r.s.TakeOver(ctx, how); err != nil {
@@ -182,7 +187,7 @@ func (r *recoverer) all(ctx context.Context,
 		}
 	}
 	p, err := stand(ctx, true)
-	var stuck *recovery.StuckError
+	var stuck *plan.StuckError
 	if errors.As(err, &stuck) {
 		return r.stuck(stuck)
 	}
@@ -207,7 +212,7 @@ func (r *recoverer) giveBack(ctx context.Context) error {
 	}
 	r.note()
 	r.out.Result, r.out.Tip, r.out.Waypoint = "nothing-to-do", wp.After, wp.Name
-	if r.out.Tree, err = r.s.Tree(wp.After); err != nil {
+	if r.out.Tree, err = r.s.Planner.Tree(wp.After); err != nil {
 		return err
 	}
 	r.say("%s is at %s, as before git began. What was edited since is kept; “dorvik undo” brings all of it back.",
@@ -216,7 +221,7 @@ func (r *recoverer) giveBack(ctx context.Context) error {
 }
 
 // stuck ends the job where git left something half done and nothing is said of it.
-func (r *recoverer) stuck(e *recovery.StuckError) error {
+func (r *recoverer) stuck(e *plan.StuckError) error {
 	r.out.Result, r.out.Error = "conflicts", visible.Lines(e.Error())
 	for _, p := range e.Open {
 		r.out.Open = append(r.out.Open, openConflict{Path: p, Kind: "content"})
@@ -242,21 +247,21 @@ func (r *recoverer) note() {
 }
 
 // run does the job, from where one stands to the push.
-func (r *recoverer) run(ctx context.Context, p *recovery.Position) error {
+func (r *recoverer) run(ctx context.Context, p *plan.Position) error {
 	r.note()
 	if p.Unanswered != nil && (!p.Picking || r.flags.push) {
 		return p.Unanswered
 	}
-	err := r.s.Sync(p)
+	err := r.s.Ledger.Sync(p)
 	if err != nil {
 		return err
 	}
 	r.position(p, true)
 	r.out.Tip = p.Yours
-	if r.out.Tree, err = r.s.Tree(p.Yours); err != nil {
+	if r.out.Tree, err = r.s.Planner.Tree(p.Yours); err != nil {
 		return err
 	}
-	if p.NothingToDo() || p.Trivial() == recovery.UpToDate {
+	if p.NothingToDo() || p.Trivial() == plan.UpToDate {
 		return r.asItIs(ctx, p)
 	}
 	if r.flags.pushOnly {
@@ -275,7 +280,7 @@ func (r *recoverer) run(ctx context.Context, p *recovery.Position) error {
 	if p.Picking && p.Resume == nil && j.Kept() == 0 {
 		r.out.Result = "nothing-to-do"
 		r.say("There is nothing left to pick: what those commits change is in your line. Nothing was changed.")
-		return r.s.DropPick()
+		return r.s.Ledger.DropPick()
 	}
 	j, b, err := r.prove(ctx, p, j)
 	if err != nil {
@@ -291,12 +296,12 @@ func (r *recoverer) run(ctx context.Context, p *recovery.Position) error {
 }
 
 // asItIs is the end where nothing is to be joined: what is yours is pushed, if that was asked.
-func (r *recoverer) asItIs(ctx context.Context, p *recovery.Position) error {
+func (r *recoverer) asItIs(ctx context.Context, p *plan.Position) error {
 	r.out.Result = "nothing-to-do"
 	if p.NothingToDo() {
 		return nil
 	}
-	if a := r.s.State().Accepted; a != nil {
+	if a := r.s.Ledger.State().Accepted; a != nil {
 		r.out.Route, r.out.Waypoint = string(a.Route), a.Name
 	}
 	if !r.flags.push {
@@ -311,15 +316,15 @@ func (r *recoverer) asItIs(ctx context.Context, p *recovery.Position) error {
 
 // settle joins by the route and settles what the preferences settle; what is left open, or is
 // to be confirmed, ends the job.
-func (r *recoverer) settle(ctx context.Context, p *recovery.Position) (*recovery.Join, error) {
-	route := recovery.Route(r.flags.route)
+func (r *recoverer) settle(ctx context.Context, p *plan.Position) (*plan.Join, error) {
+	route := plan.Route(r.flags.route)
 	if route == "auto" {
 		route = ""
 	}
 	j, err := r.s.SettleBy(ctx, p, route, r.prefer)
-	r.out.Route = string(r.s.State().Route)
-	if p.Trivial() == recovery.FastForward {
-		r.out.Route = string(recovery.FastForward)
+	r.out.Route = string(r.s.Ledger.State().Route)
+	if p.Trivial() == plan.FastForward {
+		r.out.Route = string(plan.FastForward)
 	}
 	if err != nil {
 		return nil, err
@@ -340,13 +345,13 @@ func (r *recoverer) settle(ctx context.Context, p *recovery.Position) (*recovery
 }
 
 // prove makes the joined commits, and has them looked through and checked.
-func (r *recoverer) prove(ctx context.Context, p *recovery.Position, j *recovery.Join) (*recovery.Join,
-	recovery.Built, error) {
+func (r *recoverer) prove(ctx context.Context, p *plan.Position, j *plan.Join) (*plan.Join,
+	plan.Built, error) {
 	j, err := r.fit(ctx, p, j)
 	if r.out.Misfits = r.misfits; err != nil {
-		return j, recovery.Built{}, err
+		return j, plan.Built{}, err
 	}
-	b, err := r.s.Build(ctx, p, j)
+	b, err := r.s.Planner.Build(ctx, p, j)
 	if err != nil {
 		return j, b, err
 	}
@@ -359,17 +364,17 @@ func (r *recoverer) prove(ctx context.Context, p *recovery.Position, j *recovery
 			return j, b, err
 		}
 	}
-	if p.Trivial() == recovery.NotTrivial && !r.flags.noCheck {
+	if p.Trivial() == plan.NotTrivial && !r.flags.noCheck {
 		return j, b, r.check(ctx, p, j, b)
 	}
 	return j, b, nil
 }
 
 // accept is the moment at which things change.
-func (r *recoverer) accept(ctx context.Context, p *recovery.Position, j *recovery.Join, b recovery.Built) error {
-	consent := recovery.Consent{MoveAside: r.flags.moveAside, RewritePublished: r.flags.rewritePublished,
+func (r *recoverer) accept(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built) error {
+	consent := apply.Consent{MoveAside: r.flags.moveAside, RewritePublished: r.flags.rewritePublished,
 		WithoutHooks: true, LeaveBranches: r.flags.leaveBranches}
-	touched, err := r.s.Touched(p, j.Tree)
+	touched, err := r.s.WorkTree.Touched(p, j.Tree)
 	if err != nil {
 		return err
 	}
@@ -386,11 +391,11 @@ func (r *recoverer) accept(ctx context.Context, p *recovery.Position, j *recover
 	}
 	for _, path := range touched.Fresh {
 		r.say("%s was written less than %s before: if it is open in an editor, load it again there.", path,
-			words.Count(int(recovery.JustWritten/time.Second), "second", "seconds"))
+			words.Count(int(apply.JustWritten/time.Second), "second", "seconds"))
 	}
 	for _, path := range wp.Aside {
 		r.say("%s was moved aside, to %s; until this is pushed, undo brings it back.", path,
-			filepath.Join(r.s.AsideAt(wp), filepath.FromSlash(path)))
+			filepath.Join(r.s.Applier.AsideAt(wp), filepath.FromSlash(path)))
 	}
 	r.out.Result, r.out.Tip, r.out.Waypoint, r.out.Moved = "joined", wp.After, wp.Name, wp.Moves
 	branch := cmp.Or(p.Branch.Name, "HEAD")
@@ -414,18 +419,18 @@ func (r *recoverer) accept(ctx context.Context, p *recovery.Position, j *recover
 
 // published stops a rebase that would rewrite what others may have, unless that was
 // agreed to.
-func (r *recoverer) published(ctx context.Context, j *recovery.Join) error {
+func (r *recoverer) published(ctx context.Context, j *plan.Join) error {
 	if r.flags.rewritePublished {
 		return nil
 	}
-	list, err := r.s.Published(ctx, j)
+	list, err := r.s.Planner.Published(ctx, j)
 	if err != nil || len(list) == 0 {
 		return err
 	}
 	for _, n := range list {
 		r.out.Published = append(r.out.Published, n.ID)
 	}
-	why := &recovery.PublishedError{Commits: list}
+	why := &plan.PublishedError{Commits: list}
 	r.out.Error = visible.Lines(why.Error())
 	r.say("dorvik: %v.", why)
 	r.say("Merge instead (--route merge), or say --rewrite-published to rebase all the same.")
@@ -433,8 +438,8 @@ func (r *recoverer) published(ctx context.Context, j *recovery.Join) error {
 }
 
 // marks stops a push of conflict marks, unless they are meant.
-func (r *recoverer) marks(ctx context.Context, p *recovery.Position, tip object.ID) error {
-	found, _, err := r.s.ConflictMarkers(ctx, p.Upstream().Theirs, tip)
+func (r *recoverer) marks(ctx context.Context, p *plan.Position, tip object.ID) error {
+	found, _, err := r.s.Planner.ConflictMarkers(ctx, p.Upstream().Theirs, tip)
 	if err != nil || len(found) == 0 {
 		return err
 	}
@@ -450,8 +455,8 @@ func (r *recoverer) marks(ctx context.Context, p *recovery.Position, tip object.
 	return exit{exitConflicts}
 }
 
-func (r *recoverer) report(ctx context.Context, p *recovery.Position, j *recovery.Join) error {
-	all := r.s.State().Decisions
+func (r *recoverer) report(ctx context.Context, p *plan.Position, j *plan.Join) error {
+	all := r.s.Ledger.State().Decisions
 	decisions := all.Indexed()
 	for _, stop := range j.Stops {
 		var commit *object.ID
@@ -486,24 +491,25 @@ func (r *recoverer) report(ctx context.Context, p *recovery.Position, j *recover
 		r.out.Carried = append(r.out.Carried, j.Carried.Paths...)
 		r.say("%s", text)
 	}
-	left, err := r.s.LeftOut(ctx, p, j, decisions)
+	left, err := r.s.Planner.Accounts.LeftOut(ctx, p, j, decisions)
 	r.out.LeftOut = append(r.out.LeftOut, left...)
 	return err
 }
 
 // makeAnew has files made anew that were decided to be, and works the join out with them.
-func (r *recoverer) makeAnew(ctx context.Context, p *recovery.Position, j *recovery.Join, b recovery.Built) (
-	*recovery.Join, recovery.Built, error) {
+func (r *recoverer) makeAnew(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built) (
+	*plan.Join, plan.Built, error) {
 	todo := j.Unmade()
 	if len(todo) > 0 {
-		terms, agreed, err := r.s.ToMake(ctx, p, j)
+		terms, agreed, err := r.s.Prover.ToMake(ctx, p, j)
 		if err != nil {
 			return j, b, err
 		}
 		if !agreed {
-			return j, b, &recovery.UnmadeError{Terms: terms}
+			return j, b, &prove.UnmadeError{Terms: terms}
 		}
-		failed, err := r.s.Make(ctx, j, terms, b.Tip, func(l string) { r.say("  %s", strings.TrimRight(l, " ")) })
+		failed, err := r.s.Prover.Make(ctx, j, terms, b.Tip,
+			func(l string) { r.say("  %s", strings.TrimRight(l, " ")) })
 		if err == nil && failed != nil {
 			err = fmt.Errorf("%s could not be made anew: “%s” ended with %d; open dorvik to take a side", todo[0].Path,
 				todo[0].Command, failed.Exit)
@@ -511,11 +517,11 @@ func (r *recoverer) makeAnew(ctx context.Context, p *recovery.Position, j *recov
 		if err != nil {
 			return j, b, err
 		}
-		st := r.s.State()
-		if j, err = r.s.Join(ctx, p, j.Route, &st.Decisions, st.Amends(), nil); err != nil {
+		st := r.s.Ledger.State()
+		if j, err = r.s.Planner.Join(ctx, p, j.Route, &st.Decisions, st.Amends(), nil); err != nil {
 			return j, b, err
 		}
-		if b, err = r.s.Build(ctx, p, j); err != nil {
+		if b, err = r.s.Planner.Build(ctx, p, j); err != nil {
 			return j, b, err
 		}
 	}
@@ -527,18 +533,18 @@ func (r *recoverer) makeAnew(ctx context.Context, p *recovery.Position, j *recov
 
 // terms are those of the check that was named, which is agreed to by that, or else of the one that is found and was
 // agreed to; nil where there is none.
-func (r *recoverer) terms(ctx context.Context, p *recovery.Position, j *recovery.Join) (*recovery.Terms, error) {
+func (r *recoverer) terms(ctx context.Context, p *plan.Position, j *plan.Join) (*prove.Terms, error) {
 	if line := r.flags.check; line != "" {
-		return r.s.TermsOf(ctx, check.Command{Steps: []string{line}, Source: "--check"}, j.Tree, p)
+		return r.s.Applier.Prover.Asker.TermsOf(ctx, check.Command{Steps: []string{line}, Source: "--check"}, j.Tree, p)
 	}
-	t, agreed, err := r.s.MayCheck(ctx, p, j.Tree)
+	t, agreed, err := r.s.Prover.MayCheck(ctx, p, j.Tree)
 	if err == nil && t != nil && !agreed {
-		err = &recovery.UnagreedError{Terms: t}
+		err = &prove.UnagreedError{Terms: t}
 	}
 	return t, err
 }
 
-func (r *recoverer) check(ctx context.Context, p *recovery.Position, j *recovery.Join, b recovery.Built) error {
+func (r *recoverer) check(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built) error {
 	terms, err := r.terms(ctx, p, j)
 	switch {
 	case err != nil:
@@ -555,7 +561,7 @@ func (r *recoverer) check(ctx context.Context, p *recovery.Position, j *recovery
 		return err
 	}
 	r.out.Check = &checkJSON{line, passed, r.proved.seconds()}
-	each, err := r.s.WantsEach(ctx)
+	each, err := r.s.Prover.WantsEach(ctx)
 	if err != nil {
 		return err
 	}
@@ -567,7 +573,7 @@ func (r *recoverer) check(ctx context.Context, p *recovery.Position, j *recovery
 	if !passed {
 		r.out.Result = "check-failed"
 		r.say("Nothing was changed; open dorvik to mend it.")
-		return errors.Join(exit{exitCheck}, r.s.Reach(recovery.Check))
+		return errors.Join(exit{exitCheck}, r.s.Ledger.Reach(ledger.Check))
 	}
 	return nil
 }
@@ -580,8 +586,8 @@ func (p *provedJSON) seconds() (all float64) {
 	return all
 }
 
-func (r *recoverer) push(ctx context.Context, p *recovery.Position) error {
-	done, err := r.s.PushTip(ctx, p, recovery.Consent{WithoutHooks: true})
+func (r *recoverer) push(ctx context.Context, p *plan.Position) error {
+	done, err := r.s.PushTip(ctx, p, apply.Consent{WithoutHooks: true})
 	if err != nil {
 		return err
 	}

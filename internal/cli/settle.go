@@ -12,6 +12,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -154,15 +155,15 @@ func (s *settler) decide(ctx context.Context, session *recovery.Session) (saved 
 	if err != nil {
 		return false, err
 	}
-	if err := session.Sync(p); err != nil {
+	if err := session.Ledger.Sync(p); err != nil {
 		return false, err
 	}
-	st := session.State()
-	j, err := session.Join(ctx, p, recovery.Merge, &st.Decisions, recovery.Amends{}, nil)
+	st := session.Ledger.State()
+	j, err := session.Planner.Join(ctx, p, plan.Merge, &st.Decisions, plan.Amends{}, nil)
 	if err != nil {
 		return false, err
 	}
-	save := func(j *recovery.Join) error {
+	save := func(j *plan.Join) error {
 		content, there, err := session.Settled(j, s.name)
 		if err != nil || there {
 			return errors.Join(err, s.write(content))

@@ -8,12 +8,13 @@ import (
 	"strings"
 	"testing"
 
-	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/gittest"
-	"dorvik.dev/dorvik/internal/recovery"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/recovery"
 )
 
 // asProgram has the test be the program, for git to call.
@@ -115,28 +116,28 @@ func TestSettleOnScreen(t *testing.T) {
 	require.NoError(t, err)
 	defer tty.Close()
 	opened := 0
-	run := func(do func(s *recovery.Session, j *recovery.Join, p *recovery.Position) bool) (int, string) {
+	run := func(do func(s *recovery.Session, j *plan.Join, p *plan.Position) bool) (int, string) {
 		var errs bytes.Buffer
 		code := Main(append([]string{"settle"}, p...), tty, &errs, Screens{File: func(ctx context.Context, s *recovery.Session,
-			_, name string, save func(*recovery.Join) error) (bool, error) {
+			_, name string, save func(*plan.Join) error) (bool, error) {
 			opened++
 			assert.Equal(t, p[3], name)
 			pos, err := s.Locate(ctx, false)
 			require.NoError(t, err)
-			st := s.State()
-			j, err := s.Join(ctx, pos, recovery.Merge, &st.Decisions, recovery.Amends{}, nil)
+			st := s.Ledger.State()
+			j, err := s.Planner.Join(ctx, pos, plan.Merge, &st.Decisions, plan.Amends{}, nil)
 			require.NoError(t, err)
 			if !do(s, j, pos) {
 				return false, nil
 			}
-			st = s.State()
-			j, err = s.Join(ctx, pos, recovery.Merge, &st.Decisions, recovery.Amends{}, nil)
+			st = s.Ledger.State()
+			j, err = s.Planner.Join(ctx, pos, plan.Merge, &st.Decisions, plan.Amends{}, nil)
 			require.NoError(t, err)
 			return true, save(j)
 		}})
 		return code, errs.String()
 	}
-	code, _ := run(func(s *recovery.Session, j *recovery.Join, _ *recovery.Position) bool {
+	code, _ := run(func(s *recovery.Session, j *plan.Join, _ *plan.Position) bool {
 		require.Equal(t, 1, j.Open)
 		q := j.Stops[0].Files[0].Questions[0]
 		require.NoError(t, s.Decide(settle.Decision{Key: q.Key, Way: settle.TheirsYours}))
@@ -145,7 +146,7 @@ func TestSettleOnScreen(t *testing.T) {
 	assert.Equal(t, exitConflicts, code)
 	got, _ := os.ReadFile(p[3])
 	assert.Equal(t, "before", string(got))
-	code, errs := run(func(_ *recovery.Session, j *recovery.Join, _ *recovery.Position) bool {
+	code, errs := run(func(_ *recovery.Session, j *plan.Join, _ *plan.Position) bool {
 		assert.Equal(t, 1, j.Settled, "it is kept")
 		return true
 	})
@@ -167,7 +168,7 @@ func TestSettleOnScreen(t *testing.T) {
 	assert.Equal(t, 2, opened)
 
 	p = filesIn(t, t.TempDir(), base, mine, "-", "before") // they deleted it
-	code, errs = run(func(s *recovery.Session, j *recovery.Join, _ *recovery.Position) bool {
+	code, errs = run(func(s *recovery.Session, j *plan.Join, _ *plan.Position) bool {
 		q := j.Stops[0].Files[0].Questions[0]
 		require.True(t, q.Whole())
 		require.NoError(t, s.Decide(settle.Decision{Key: q.Key, Way: settle.Theirs}))
@@ -202,7 +203,7 @@ func TestRecoverMakesAnew(t *testing.T) {
 	assert.Contains(t, errs, "names is to be made anew by “echo made > names”, which was never agreed to")
 	s, err := recovery.OpenSession(t.Context(), mine.Dir)
 	require.NoError(t, err)
-	require.NoError(t, s.Agree("make names by echo made > names"))
+	require.NoError(t, s.Ledger.Agree("make names by echo made > names"))
 	s.Close()
 	code, errs = recover()
 	assert.Equal(t, 0, code, errs)

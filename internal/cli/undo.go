@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/recovery"
 )
 
@@ -55,7 +56,7 @@ leaves what is on the remote as it is.`,
 			e.say("%s", notice)
 		}
 		switch {
-		case s.TookBack && name == "":
+		case s.Applier.TookBack && name == "":
 			// What was cut off is gone back from; an older join is not meant.
 			b, err := s.Repo.Current(ctx)
 			if err != nil || !e.json {
@@ -66,11 +67,11 @@ leaves what is on the remote as it is.`,
 			if err := s.Counter(ctx, name); err != nil {
 				return err
 			}
-			return e.job(ctx, s, recoverFlags{noCheck: true, carry: s.State().Carry}, nil, s.Locate)
+			return e.job(ctx, s, recoverFlags{noCheck: true, carry: s.Ledger.State().Carry}, nil, s.Locate)
 		case since:
 			return e.goBackSince(ctx, s, name)
 		}
-		w, err := s.GoBack(ctx, name)
+		w, err := s.Applier.GoBack(ctx, name)
 		if err != nil {
 			return err
 		}
@@ -98,7 +99,7 @@ func (e *env) goBackSince(ctx context.Context, s *recovery.Session, name string)
 }
 
 // wentBack says where the branch is.
-func (e *env) wentBack(s *recovery.Session, w *recovery.Waypoint, at object.ID) error {
+func (e *env) wentBack(s *recovery.Session, w *ledger.Waypoint, at object.ID) error {
 	notice := s.TakeNotice()
 	if notice != "" {
 		e.say("%s", notice)

@@ -12,13 +12,14 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/lookback"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/words"
 )
 
 // Told is what a recovery is drawn from.
 type Told struct {
-	*recovery.Story
+	*lookback.Story
 	Short func(object.ID) string
 	Size  func(n history.Node) (lines int, err error) // how many lines a commit changed
 	// Editor is the newest commit of a side that changed a file.
@@ -181,8 +182,8 @@ type routeRow struct {
 
 // routeColumns draws the routes next to each other.
 func routeColumns(s *sheet, t *Told) {
-	var joins []*recovery.Join
-	for _, j := range []*recovery.Join{t.Plan.Rebase, t.Plan.Merge, t.Plan.Pick} {
+	var joins []*plan.Join
+	for _, j := range []*plan.Join{t.Plan.Rebase, t.Plan.Merge, t.Plan.Pick} {
 		if j != nil {
 			joins = append(joins, j)
 		}
@@ -199,7 +200,7 @@ func routeColumns(s *sheet, t *Told) {
 }
 
 // route draws one in a column.
-func (s *sheet) route(t *Told, j *recovery.Join, x, w float64) {
+func (s *sheet) route(t *Told, j *plan.Join, x, w float64) {
 	name := words.Sentence(string(j.Route))
 	name = name[:len(name)-1]
 	if j.Route == t.Plan.Suggested {
@@ -251,10 +252,10 @@ func (s *sheet) route(t *Told, j *recovery.Join, x, w float64) {
 const lane = 14.0
 
 // routeLanes gives the line that each row stands on: of a merge, theirs is a line of its own.
-func routeLanes(route recovery.Route, rows []routeRow) []int {
+func routeLanes(route plan.Route, rows []routeRow) []int {
 	out := make([]int, len(rows))
 	for i, r := range rows {
-		if route == recovery.Merge && r.sign == SignTheirs {
+		if route == plan.Merge && r.sign == SignTheirs {
 			out[i] = 1
 		}
 	}
@@ -289,14 +290,14 @@ func (s *sheet) routeLines(x float64, rows []routeRow, lanes []int, at []float64
 }
 
 // routeFacts says what a route makes and asks.
-func routeFacts(t *Told, j *recovery.Join) (out []string) {
+func routeFacts(t *Told, j *plan.Join) (out []string) {
 	switch j.Route {
-	case recovery.Merge:
+	case plan.Merge:
 		out = append(out, "One new commit joins both lines; nothing is rewritten.")
-	case recovery.Rebase:
+	case plan.Rebase:
 		out = append(out, fmt.Sprintf("%s of yours %s made again on top of theirs, with new ids.",
 			plural(j.Kept(), "commit"), words.Is(j.Kept(), "is", "are")))
-	case recovery.Pick:
+	case plan.Pick:
 		out = append(out, words.Count(j.Kept(), "commit is", "commits are")+" brought onto your branch.")
 	}
 	asks := j.Open + j.Settled
@@ -307,7 +308,7 @@ func routeFacts(t *Told, j *recovery.Join) (out []string) {
 }
 
 // routeRows are the commits of the history that a route makes, newest first.
-func routeRows(t *Told, j *recovery.Join) (rows []routeRow) {
+func routeRows(t *Told, j *plan.Join) (rows []routeRow) {
 	d := t.Position.Divergence
 	of := func(kind SignKind, nodes []history.Node) {
 		for _, n := range nodes {
@@ -333,14 +334,14 @@ func routeRows(t *Told, j *recovery.Join) (rows []routeRow) {
 		}
 	}
 	switch j.Route {
-	case recovery.Rebase:
+	case plan.Rebase:
 		again(SignYours)
 		of(SignTheirs, d.Theirs)
-	case recovery.Pick:
+	case plan.Pick:
 		again(SignTheirs)
 		of(SignYours, d.Yours)
 	default:
-		subject, _, _ := strings.Cut(recovery.MergeMessage(t.Position), "\n")
+		subject, _, _ := strings.Cut(plan.MergeMessage(t.Position), "\n")
 		rows = append(rows, routeRow{SignJoined, "a new commit", subject, t.Who})
 		of(SignYours, d.Yours)
 		of(SignTheirs, d.Theirs)

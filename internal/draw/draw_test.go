@@ -3,7 +3,6 @@ package draw
 import (
 	"bytes"
 	"context"
-	"dorvik.dev/dorvik/internal/check"
 	"fmt"
 	"math"
 	"os"
@@ -17,14 +16,19 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/demo"
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/lookback"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/recovery"
 )
 
 // scene is the demo's clone, joined by a route if one is given.
-func scene(t *testing.T, route recovery.Route) *recovery.Workspace {
+func scene(t *testing.T, route plan.Route) *recovery.Workspace {
 	gittest.Isolate(t)
 	s, err := demo.Make(t.Context(), filepath.Join(t.TempDir(), "demo"), demo.AsRuna)
 	require.NoError(t, err)
@@ -38,21 +42,21 @@ func scene(t *testing.T, route recovery.Route) *recovery.Workspace {
 	return w
 }
 
-func join(t *testing.T, dir string, route recovery.Route) {
+func join(t *testing.T, dir string, route plan.Route) {
 	s, err := recovery.OpenSession(t.Context(), dir)
 	require.NoError(t, err)
 	defer s.Close()
 	p, err := s.Locate(t.Context(), false)
 	require.NoError(t, err)
-	require.NoError(t, s.Sync(p))
+	require.NoError(t, s.Ledger.Sync(p))
 	j, err := s.SettleBy(t.Context(), p, route, []settle.Way{settle.Weave, settle.Theirs})
 	require.NoError(t, err)
-	u, err := s.ToCheck(t.Context(), p, j)
+	u, err := s.Prover.ToCheck(t.Context(), p, j)
 	require.NoError(t, err)
-	_, err = s.Prove(t.Context(), p, &recovery.Terms{Command: check.Command{Steps: []string{"true"}},
+	_, err = s.Prover.Prove(t.Context(), p, &prove.Terms{Command: check.Command{Steps: []string{"true"}},
 		Tree: j.Tree}, u.Built.Tip, func(string) {}, nil)
 	require.NoError(t, err)
-	_, err = s.Accept(t.Context(), p, j, u.Built, recovery.Consent{})
+	_, err = s.Accept(t.Context(), p, j, u.Built, apply.Consent{})
 	require.NoError(t, err)
 }
 
@@ -109,17 +113,17 @@ func TestDrawingsHoldTheirTexts(t *testing.T) {
 		KindReport: {"Joining main and origin/main", "are to be joined by rebase", "THE TWO LINES", "CONFLICTS",
 			"1 of 2", "Not settled yet.", "THE CHECK", "HOW TO GO BACK", "nothing was changed"},
 	}
-	after := map[recovery.Route][]string{
-		recovery.Rebase: {"were joined by rebase", "2 conflicts were settled by Ada Sund.",
+	after := map[plan.Route][]string{
+		plan.Rebase: {"were joined by rebase", "2 conflicts were settled by Ada Sund.",
 			"passes its check", "fares/fares.go:42", "Ada Sund settled it by: weave.",
 			"Suggested was: theirs, then yours",
 			"LEFT OUT", "Ness, slip only", "main went from 7721813cb840618097a316d2081c0ee0aad7679f",
 			"It is not on origin/main",
 			"Mato Veld: 1 of 4 files changed: routes.json", "the waypoint 1"},
-		recovery.Merge: {"were joined by merge", "passes its check", "settled it by: weave.", "LEFT OUT",
+		plan.Merge: {"were joined by merge", "passes its check", "settled it by: weave.", "LEFT OUT",
 			"the waypoint 1"},
 	}
-	for _, route := range []recovery.Route{"", recovery.Rebase, recovery.Merge} {
+	for _, route := range []plan.Route{"", plan.Rebase, plan.Merge} {
 		w := scene(t, route)
 		for _, kind := range Kinds {
 			for _, ending := range []string{".pdf", ".svg", ".md"} {
@@ -127,10 +131,10 @@ func TestDrawingsHoldTheirTexts(t *testing.T) {
 					continue
 				}
 				t.Run(string(route)+string(kind)+ending, func(t *testing.T) {
-					a := Asked{Kind: kind, File: "x" + ending, Letter: route == "", Dark: route == recovery.Merge}
-					data, err := Make(t.Context(), w, a)
+					a := Asked{Kind: kind, File: "x" + ending, Letter: route == "", Dark: route == plan.Merge}
+					data, err := Make(t.Context(), w.History, a)
 					require.NoError(t, err)
-					again, err := Make(t.Context(), w, a)
+					again, err := Make(t.Context(), w.History, a)
 					require.NoError(t, err)
 					assert.True(t, bytes.Equal(data, again), "the same bytes for the same")
 					text := strings.Join(strings.Fields(told(t, "x"+ending, data)),
@@ -157,9 +161,9 @@ func TestDrawingsHoldTheirTexts(t *testing.T) {
 
 // TestAReportOfWhatWasPushed does not promise what is not done any more.
 func TestAReportOfWhatWasPushed(t *testing.T) {
-	w := scene(t, recovery.Merge)
+	w := scene(t, plan.Merge)
 	gittest.At(t, w.Repo.Dir).Git("push", "-q", "origin", "main")
-	data, err := Make(t.Context(), w, Asked{Kind: KindReport, File: "x.md", Waypoint: "1"})
+	data, err := Make(t.Context(), w.History, Asked{Kind: KindReport, File: "x.md", Waypoint: "1"})
 	require.NoError(t, err)
 	inOrder(t, string(data), "origin/main has it.", "It was pushed, and others may build on it",
 		"at 7721813, is kept as refs/dorvik/waypoint/1")
@@ -177,19 +181,19 @@ func TestAMoveForwardIsToldAsOne(t *testing.T) {
 	defer session.Close()
 	p, err := session.Locate(t.Context(), true)
 	require.NoError(t, err)
-	_, err = session.FastForward(t.Context(), p, recovery.Consent{})
+	_, err = session.FastForward(t.Context(), p, apply.Consent{})
 	require.NoError(t, err)
 	for kind, want := range map[Kind]string{KindReport: "nothing of yours was in the way, and nothing was joined",
 		KindRoutes: "Nothing was to be joined", KindOverlap: "Nothing overlaps", KindActivity: "2 commits",
 		KindHistory: "Round fares up to ten cents"} {
-		data, err := Make(t.Context(), session, Asked{Kind: kind, File: "x.svg"})
+		data, err := Make(t.Context(), session.History, Asked{Kind: kind, File: "x.svg"})
 		require.NoError(t, err)
 		assert.Contains(t, strings.Join(strings.Fields(told(t, "x.svg", data)), " "), want)
 	}
 }
 
 // laidOut gives the model of a drawing.
-func laidOut(t *testing.T, src Source, kind Kind, opt Options) *Drawing {
+func laidOut(t *testing.T, src *lookback.History, kind Kind, opt Options) *Drawing {
 	d, err := drawing(t.Context(), src, Asked{Kind: kind}, opt, false, nil)
 	require.NoError(t, err)
 	return d
@@ -201,7 +205,7 @@ func TestNothingIsCutOrOverlaps(t *testing.T) {
 	w := hardScene(t)
 	for _, kind := range Kinds {
 		for _, opt := range []Options{{}, {Paged: true}, {Paged: true, Letter: true}} {
-			d := laidOut(t, w, kind, opt)
+			d := laidOut(t, w.History, kind, opt)
 			for i, p := range d.Pages {
 				var texts []Box
 				for _, s := range p.Shapes {
@@ -223,7 +227,7 @@ func TestNothingIsCutOrOverlaps(t *testing.T) {
 			}
 		}
 	}
-	d := laidOut(t, w, KindHistory, Options{Paged: true})
+	d := laidOut(t, w.History, KindHistory, Options{Paged: true})
 	assert.Greater(t, len(d.Pages), 1, "a long history goes on")
 }
 
@@ -283,12 +287,12 @@ func TestWhatCannotBeDrawn(t *testing.T) {
 		{Asked{Kind: KindReport, File: "x.svg", Waypoint: "9"}, "There is no waypoint 9 here."},
 		{Asked{Kind: KindHistory, File: "x.svg", Revs: []string{"nowhere"}}, `no commit named "nowhere"`},
 	} {
-		_, err := Make(t.Context(), w, c.a)
+		_, err := Make(t.Context(), w.History, c.a)
 		assert.ErrorContains(t, err, c.want)
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	_, err := Make(ctx, w, Asked{Kind: KindReport, File: "x.svg"})
+	_, err := Make(ctx, w.History, Asked{Kind: KindReport, File: "x.svg"})
 	assert.ErrorIs(t, err, context.Canceled)
 
 	file := filepath.Join(t.TempDir(), "x.svg")

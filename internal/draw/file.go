@@ -12,7 +12,9 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/lookback"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // Kind is which drawing.
@@ -29,16 +31,6 @@ const (
 
 // Kinds lists them.
 var Kinds = []Kind{KindHistory, KindOverlap, KindRoutes, KindActivity, KindReport}
-
-// Source is what a drawing is made of: a repository, looked at or worked in.
-type Source interface {
-	Story(ctx context.Context, waypoint string) (*recovery.Story, error)
-	Chronicle(ctx context.Context, revs ...string) (*recovery.Chronicle, error)
-	Short(id object.ID) string
-	TellApart(ctx context.Context, ids []object.ID) error
-	Annotator(side []history.Node) *history.Annotator
-	LinesChanged(ctx context.Context, n history.Node) (int, error)
-}
 
 // Asked is which drawing is made, and how.
 type Asked struct {
@@ -66,7 +58,7 @@ func (e *FormatError) Error() string {
 }
 
 // Make makes a drawing, and gives the bytes of its file.
-func Make(ctx context.Context, src Source, a Asked) ([]byte, error) {
+func Make(ctx context.Context, src *lookback.History, a Asked) ([]byte, error) {
 	ending := strings.ToLower(filepath.Ext(a.File))
 	if ending != ".svg" && ending != ".pdf" && (ending != ".md" || a.Kind != KindReport) {
 		return nil, &FormatError{a.Kind, a.File}
@@ -97,10 +89,11 @@ func kindNames() string {
 }
 
 // drawing lays out what is asked for, or with text writes it down.
-func drawing(ctx context.Context, src Source, a Asked, opt Options, text bool, b *bytes.Buffer) (*Drawing, error) {
+func drawing(ctx context.Context, src *lookback.History, a Asked, opt Options, text bool, b *bytes.Buffer) (*Drawing,
+	error) {
 	story, err := src.Story(ctx, a.Waypoint)
-	var blocked *recovery.Blocked
-	if a.Kind == KindHistory && (errors.As(err, &blocked) || errors.Is(err, recovery.ErrInUse)) {
+	var blocked *plan.Blocked
+	if a.Kind == KindHistory && (errors.As(err, &blocked) || errors.Is(err, ledger.ErrInUse)) {
 		story, err = nil, nil
 	}
 	if err != nil {
@@ -129,7 +122,7 @@ func drawing(ctx context.Context, src Source, a Asked, opt Options, text bool, b
 
 // Of is what there is to tell of the recovery that a waypoint goes back before or, without one, of
 // that under way or the last.
-func Of(ctx context.Context, src Source, waypoint string) (*Told, error) {
+func Of(ctx context.Context, src *lookback.History, waypoint string) (*Told, error) {
 	story, err := src.Story(ctx, waypoint)
 	if err != nil {
 		return nil, err
@@ -137,18 +130,18 @@ func Of(ctx context.Context, src Source, waypoint string) (*Told, error) {
 	return tellable(ctx, src, story)
 }
 
-func tellable(ctx context.Context, src Source, story *recovery.Story) (*Told, error) {
-	told := &Told{Story: story, Short: src.Short,
+func tellable(ctx context.Context, src *lookback.History, story *lookback.Story) (*Told, error) {
+	told := &Told{Story: story, Short: src.Planner.Short,
 		Size: func(n history.Node) (int, error) { return src.LinesChanged(ctx, n) },
 		Editor: func(side []history.Node, path string) (history.Node, bool) {
-			n, ok, err := src.Annotator(side).Editor(path, nil)
+			n, ok, err := src.Planner.Annotator(side).Editor(path, nil)
 			return n, ok && err == nil
 		}}
 	var ids []object.ID
 	for _, n := range slices.Concat(story.Commits(), story.Below, story.Made) {
 		ids = append(ids, n.ID)
 	}
-	return told, src.TellApart(ctx, ids)
+	return told, src.Planner.TellApart(ctx, ids)
 }
 
 // Of a history that nothing bounds, some is drawn.
@@ -159,7 +152,8 @@ const (
 )
 
 // historyOf draws the branch: as far back as the last join goes, or as is asked for.
-func historyOf(ctx context.Context, src Source, a Asked, story *recovery.Story, opt Options) (*Drawing, error) {
+func historyOf(ctx context.Context, src *lookback.History, a Asked, story *lookback.Story, opt Options) (*Drawing,
+	error) {
 	asked := len(a.Revs) > 0
 	if !asked && a.Waypoint != "" && story != nil && story.Waypoint != nil {
 		a.Revs = []string{story.Waypoint.After.String()} // as it was then
@@ -171,7 +165,7 @@ func historyOf(ctx context.Context, src Source, a Asked, story *recovery.Story, 
 	if err := c.Same(ctx); err != nil {
 		return nil, err
 	}
-	of := HistoryOf{Title: "History", Short: src.Short}
+	of := HistoryOf{Title: "History", Short: src.Planner.Short}
 	most, until := a.Most, object.ID{}
 	if story != nil {
 		of.Title, of.Me = "History of "+story.Position.Branch.Name, story.Me
@@ -195,7 +189,7 @@ func historyOf(ctx context.Context, src Source, a Asked, story *recovery.Story, 
 	if err != nil {
 		return nil, err
 	}
-	if i := slices.IndexFunc(all, func(e recovery.Entry) bool { return e.ID == until }); i >= 0 {
+	if i := slices.IndexFunc(all, func(e lookback.Entry) bool { return e.ID == until }); i >= 0 {
 		most = min(most, i+1+below)
 	}
 	of.More = len(all) > most
@@ -204,7 +198,7 @@ func historyOf(ctx context.Context, src Source, a Asked, story *recovery.Story, 
 	for _, e := range of.Entries {
 		ids = append(ids, e.ID)
 	}
-	if err := src.TellApart(ctx, ids); err != nil {
+	if err := src.Planner.TellApart(ctx, ids); err != nil {
 		return nil, err
 	}
 	of.Text = "Newest first, the lines of children to their parents."

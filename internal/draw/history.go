@@ -7,7 +7,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/lookback"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -19,15 +19,15 @@ const (
 // HistoryOf is what a history is drawn from.
 type HistoryOf struct {
 	Title, Text string
-	Entries     []recovery.Entry
+	Entries     []lookback.Entry
 	More        bool // there are older ones
 	Short       func(object.ID) string
 	Me          string // e-mail of the person at the keyboard
 }
 
 // signs of a commit's sides.
-var signs = map[recovery.Side]SignKind{recovery.SideBase: SignBase, recovery.SideYours: SignYours,
-	recovery.SideTheirs: SignTheirs, recovery.SideJoined: SignJoined, recovery.SideBehind: SignBehind}
+var signs = map[lookback.Side]SignKind{lookback.SideBase: SignBase, lookback.SideYours: SignYours,
+	lookback.SideTheirs: SignTheirs, lookback.SideJoined: SignJoined, lookback.SideBehind: SignBehind}
 
 var hueOfSign = map[SignKind]Hue{SignBase: Base, SignYours: Yours, SignTheirs: Theirs, SignJoined: Base,
 	SignBehind: Faint}
@@ -74,7 +74,7 @@ func (h *historyDrawing) x(column int) float64 {
 }
 
 // row draws a commit: its text, and the lines along it.
-func (h *historyDrawing) row(e *recovery.Entry, last bool) {
+func (h *historyDrawing) row(e *lookback.Entry, last bool) {
 	left := margin + float64(h.columns)*columnWide + 8
 	w := h.d.W - margin - left
 	subject := e.Subject()
@@ -106,13 +106,13 @@ func (h *historyDrawing) row(e *recovery.Entry, last bool) {
 }
 
 // facts is a commit's id, author and date.
-func (h *historyDrawing) facts(e *recovery.Entry) string {
+func (h *historyDrawing) facts(e *lookback.Entry) string {
 	who := e.Author()
 	return fmt.Sprintf("%s · %s · %s", h.of.Short(e.ID), who.Name, who.Time().Format("2 Jan 2006 15:04"))
 }
 
 // lines draws those that pass a row, and those that end and begin in its commit.
-func (h *historyDrawing) lines(e *recovery.Entry, top, at, bottom float64, last bool) {
+func (h *historyDrawing) lines(e *lookback.Entry, top, at, bottom float64, last bool) {
 	line := func(number int, points ...[2]float64) {
 		kind := h.kinds[number]
 		h.put(Line{Points: points, Width: 1.9, Smooth: true, Hue: hueOfSign[kind],

@@ -5,20 +5,21 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/words"
 )
 
 // Matter is a conflict that a colleague is asked about, and how one means to settle it.
 type Matter struct {
-	*recovery.Attributed
+	*plan.Attributed
 	Place string         // where in its file it is; empty for the whole
 	Mean  *settle.Option // nil where one does not know
 }
 
 // Note is what a colleague is asked, in Markdown: who changed what, where, and what one means to do. p is where
 // things stand.
-func Note(p *recovery.Position, list []Matter) string {
+func Note(p *plan.Position, list []Matter) string {
 	var b strings.Builder
 	m := &marked{w: &b}
 	m.print("# How do our changes go together?\n\nI am joining %s with %s. Both of us changed %s.\n\n",
@@ -84,7 +85,7 @@ func (m *marked) text(what, text string) {
 
 // PairNote is what a colleague is told of two commits that cannot stand together, in Markdown. p is where things
 // stand; failed is by what that shows.
-func PairNote(p *recovery.Position, pair recovery.Pair, unfit []recovery.Misfit, failed string) string {
+func PairNote(p *plan.Position, pair prove.Pair, unfit []plan.Misfit, failed string) string {
 	var b strings.Builder
 	m := &marked{w: &b}
 	m.print("# Our changes do not go together\n\nI am joining %s with %s. Each of our sides passes %s; together they "+

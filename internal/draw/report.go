@@ -10,7 +10,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/lookback"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -37,8 +38,8 @@ type Listener interface {
 	Part(heading string, first float64) // in points: how high what comes first in it is, at least
 	Say(text string)
 	Side(name string, kind SignKind, nodes []history.Node)
-	Overlap(list []recovery.Overlap)
-	Conflict(q *recovery.Attributed, head, decision string)
+	Overlap(list []plan.Overlap)
+	Conflict(q *plan.Attributed, head, decision string)
 	Item(kind SignKind, text string)
 }
 
@@ -115,7 +116,7 @@ func (t *Told) title() string {
 func summary(t *Told) (out []string) {
 	d := t.Position.Divergence
 	first := fmt.Sprintf("%s by %s (yours) and %s by %s (theirs)", plural(len(d.Yours), "commit"),
-		words.List(recovery.Authors(d.Yours)), plural(len(d.Theirs), "commit"), t.theirNames())
+		words.List(plan.Authors(d.Yours)), plural(len(d.Theirs), "commit"), t.theirNames())
 	if t.Position.Picking {
 		first = fmt.Sprintf("%s by %s", plural(len(d.Theirs), "commit"), t.theirNames())
 	}
@@ -184,7 +185,7 @@ func conflictHead(t *Told, i int) string {
 }
 
 // decisionOf says how a conflict was settled, and why.
-func decisionOf(t *Told, q *recovery.Attributed) string {
+func decisionOf(t *Told, q *plan.Attributed) string {
 	d := q.Decision
 	if d == nil {
 		return "Not settled yet."
@@ -205,7 +206,7 @@ func decisionOf(t *Told, q *recovery.Attributed) string {
 	return said
 }
 
-func leftOutWords(t *Told, l recovery.LeftOut) string {
+func leftOutWords(t *Told, l plan.LeftOut) string {
 	return fmt.Sprintf("%s, %s: %s", l.Where(), cmp.Or(l.Author, t.Who), l.Says(t.Left))
 }
 
@@ -242,7 +243,7 @@ func resultWords(t *Told) (out []string) {
 	return append(out, "It is not on "+t.upstream()+", as far as was fetched.")
 }
 
-func otherWords(o recovery.Other) string {
+func otherWords(o lookback.Other) string {
 	if len(o.Files) == 0 {
 		return fmt.Sprintf("%s: %s, in the result as they left %s", o.Name, plural(o.Kept, "file"),
 			words.Is(o.Kept, "it", "them"))
@@ -313,9 +314,9 @@ func (p *printed) Item(kind SignKind, text string) {
 	p.y = p.write(margin+16, p.y, sans, 9, Ink, lines) + 2
 }
 
-func (p *printed) Overlap([]recovery.Overlap) { overlapRows(p.sheet, p.t) }
+func (p *printed) Overlap([]plan.Overlap) { overlapRows(p.sheet, p.t) }
 
-func (p *printed) Conflict(q *recovery.Attributed, head, decision string) {
+func (p *printed) Conflict(q *plan.Attributed, head, decision string) {
 	p.room(110)
 	p.y += 4
 	p.sheet.say(0, bold, 9.5, Ink, head)
@@ -339,7 +340,7 @@ type editOf struct {
 }
 
 // edits are both sides' edits of a conflict.
-func edits(t *Told, q *recovery.Attributed) []editOf {
+func edits(t *Told, q *plan.Attributed) []editOf {
 	who := func(n history.Node) string {
 		if n.Commit == nil {
 			return ""
@@ -356,7 +357,7 @@ func edits(t *Told, q *recovery.Attributed) []editOf {
 }
 
 // settledText is the text that a decision put into its place; ok is false where it is open, or about a whole file.
-func settledText(q *recovery.Attributed) (text string, ok bool) {
+func settledText(q *plan.Attributed) (text string, ok bool) {
 	d := q.Decision
 	switch {
 	case d == nil || q.Conflict.Whole():
@@ -475,7 +476,7 @@ func (m *marked) Side(name string, kind SignKind, nodes []history.Node) {
 // signText is a sign as a character.
 func signText(k SignKind) string { return [...]string{"○", "◐", "◑", "●", "◌"}[k] }
 
-func (m *marked) Overlap(list []recovery.Overlap) {
+func (m *marked) Overlap(list []plan.Overlap) {
 	m.print("| file | ◐ yours | ◑ theirs | |\n| --- | ---: | ---: | --- |\n")
 	for _, o := range list {
 		said := string(o.Kind)
@@ -486,7 +487,7 @@ func (m *marked) Overlap(list []recovery.Overlap) {
 	}
 }
 
-func (m *marked) Conflict(q *recovery.Attributed, head, decision string) {
+func (m *marked) Conflict(q *plan.Attributed, head, decision string) {
 	m.print("### %s\n\n", plainText(head))
 	if hint := words.Hint(q.Conflict); hint != "" {
 		m.print("%s\n\n", words.Sentence(hint))

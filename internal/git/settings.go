@@ -2,6 +2,7 @@ package git
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -222,6 +223,22 @@ func (r *Repo) ConfigPath(ctx context.Context, key string) (string, error) {
 	out, _, err := runIn(ctx, r.Dir, call{doing: "reading the setting " + key,
 		args: []string{"config", "-z", "--type=path", "--get", key}})
 	return strings.TrimSuffix(string(out), "\x00"), err
+}
+
+// Duration reads a setting that is a time: minutes, or with a unit. Zero where it is not set.
+func (r *Repo) Duration(ctx context.Context, key string) (time.Duration, error) {
+	said, err := r.Config(ctx, key)
+	if err != nil || said == "" {
+		return 0, err
+	}
+	if minutes, err := time.ParseDuration(said + "m"); err == nil {
+		return max(0, minutes), nil
+	}
+	every, err := time.ParseDuration(said)
+	if err != nil || every < 0 {
+		return 0, errors.New(key + " is " + said + ", which is no time: say minutes, or 90s")
+	}
+	return every, nil
 }
 
 // Values gives every value of a key, in order, and whether each is the person's own: not of the repository. With

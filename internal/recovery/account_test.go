@@ -9,14 +9,15 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
 	"dorvik.dev/dorvik/internal/core/account"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // lineage is a history with merges of one's own: of a side line, and of what theirs had before, each decided at random
@@ -32,15 +33,15 @@ type lineage struct {
 func (l *lineage) commit(text string, parents ...object.ID) object.ID {
 	l.when++
 	who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000 + l.when, Zone: "+0000"}
-	tree := files{"f": {"100644", text}}.tree(l.t, l.w.Store)
-	return l.w.Store.PutCommit(&object.Commit{Tree: tree, Parents: parents, AuthorLine: who.String(), Committer: who,
+	tree := files{"f": {"100644", text}}.tree(l.t, l.w.Planner.Store)
+	return l.w.Planner.Store.PutCommit(&object.Commit{Tree: tree, Parents: parents, AuthorLine: who.String(), Committer: who,
 		Message: "x\n"})
 }
 
 func (l *lineage) text(id object.ID) string {
-	tree, err := l.w.Tree(id)
+	tree, err := l.w.Planner.Tree(id)
 	require.NoError(l.t, err)
-	text, _, err := l.w.TextAt(tree, "f")
+	text, _, err := l.w.Planner.TextAt(tree, "f")
 	require.NoError(l.t, err)
 	return text
 }
@@ -70,11 +71,11 @@ func (l *lineage) edit(text, who string, n int) string {
 
 // join merges two commits, decides at random, and perhaps mends a line besides.
 func (l *lineage) join(a, b object.ID) object.ID {
-	r, err := l.w.joined(l.t.Context(), a, b)
+	r, err := l.w.Planner.Joined(l.t.Context(), a, b)
 	require.NoError(l.t, err)
 	decisions := &settle.Decisions{}
 	for i := range r.Conflicts {
-		for _, q := range l.w.files.Open(&r.Conflicts[i]).Questions {
+		for _, q := range l.w.Planner.Files.Open(&r.Conflicts[i]).Questions {
 			d := settle.Decision{Key: q.Key, Way: []settle.Way{settle.Yours, settle.Theirs, settle.Written}[l.IntN(3)]}
 			if d.Way == settle.Written {
 				l.made++
@@ -83,11 +84,11 @@ func (l *lineage) join(a, b object.ID) object.ID {
 			decisions.Decide(d)
 		}
 	}
-	decided, _, err := l.w.files.Resolve(l.t.Context(), r, decisions)
+	decided, _, err := l.w.Planner.Files.Resolve(l.t.Context(), r, decisions)
 	require.NoError(l.t, err)
 	tree, err := r.Tree(decided)
 	require.NoError(l.t, err)
-	text, _, err := l.w.TextAt(tree, "f")
+	text, _, err := l.w.Planner.TextAt(tree, "f")
 	require.NoError(l.t, err)
 	if l.IntN(2) == 0 {
 		text = l.edit(text, "mend", 1)
@@ -131,15 +132,15 @@ func TestAccountOfMerges(t *testing.T) {
 			}
 		}
 		theirs = l.commit(l.edit(l.text(theirs), "t", 1), theirs)
-		p := &Position{Yours: mine, Theirs: theirs}
+		p := &plan.Position{Yours: mine, Theirs: theirs}
 		var err error
-		p.Divergence, err = history.Diverge(t.Context(), l.w.Store, mine, theirs)
+		p.Divergence, err = history.Diverge(t.Context(), l.w.Planner.Store, mine, theirs)
 		require.NoError(t, err)
 		decisions := &settle.Decisions{}
-		route := []Route{Rebase, Rebase, Merge}[l.IntN(3)]
-		var j *Join
+		route := []plan.Route{plan.Rebase, plan.Rebase, plan.Merge}[l.IntN(3)]
+		var j *plan.Join
 		for {
-			j, err = l.w.Join(t.Context(), p, route, decisions, Amends{}, nil)
+			j, err = l.w.Planner.Join(t.Context(), p, route, decisions, plan.Amends{}, nil)
 			require.NoError(t, err)
 			c := firstWithout(j, decisions)
 			if c == nil {
@@ -152,9 +153,9 @@ func TestAccountOfMerges(t *testing.T) {
 			}
 			decisions.Decide(settle.Decision{Key: c.Key, Way: way})
 		}
-		left, err := l.w.LeftOut(t.Context(), p, j, decisions)
+		left, err := l.w.Planner.Accounts.LeftOut(t.Context(), p, j, decisions)
 		require.NoError(t, err)
-		result, _, err := l.w.TextAt(j.Tree, "f")
+		result, _, err := l.w.Planner.TextAt(j.Tree, "f")
 		require.NoError(t, err)
 		ancestor := l.text(p.Divergence.Bases[0])
 		if len(p.Divergence.Bases) > 1 {
@@ -172,13 +173,13 @@ func TestAccountOfMerges(t *testing.T) {
 }
 
 // untold names a line that a side made, or took out, that the result does not hold and the account does not tell.
-func untold(base, side, result string, of merge.Side, left []LeftOut) string {
+func untold(base, side, result string, of merge.Side, left []plan.LeftOut) string {
 	was, has, is := set(base), set(side), set(result)
-	told := func(is func(l LeftOut) bool) bool {
-		return slices.ContainsFunc(left, func(l LeftOut) bool { return l.Side == of && is(l) })
+	told := func(is func(l plan.LeftOut) bool) bool {
+		return slices.ContainsFunc(left, func(l plan.LeftOut) bool { return l.Side == of && is(l) })
 	}
 	for line := range has {
-		if !was[line] && !is[line] && !told(func(l LeftOut) bool { return l.What == account.Line && l.Text == line }) {
+		if !was[line] && !is[line] && !told(func(l plan.LeftOut) bool { return l.What == account.Line && l.Text == line }) {
 			return fmt.Sprintf("%s: %q is neither there nor told", of, line)
 		}
 	}
@@ -187,7 +188,7 @@ func untold(base, side, result string, of merge.Side, left []LeftOut) string {
 			continue
 		}
 		// A line that the side put in its place and that is told says that it stands.
-		if !told(func(l LeftOut) bool { return l.Kept == line || l.What == account.Line }) {
+		if !told(func(l plan.LeftOut) bool { return l.Kept == line || l.What == account.Line }) {
 			return fmt.Sprintf("%s: %q was taken out, stands again, and is not told", of, line)
 		}
 	}

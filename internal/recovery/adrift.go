@@ -4,11 +4,11 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -49,7 +49,7 @@ func (s *Session) Adrift(ctx context.Context) (*Adrift, error) {
 		return nil, err
 	}
 	again := map[string]bool{} // who made what, when: a commit made anew keeps that
-	for _, n := range s.below(b.Tip, adriftLine) {
+	for _, n := range s.Planner.Below(b.Tip, adriftLine) {
 		again[n.AuthorLine] = true
 	}
 	isLoose := map[object.ID]bool{}
@@ -58,7 +58,7 @@ func (s *Session) Adrift(ctx context.Context) (*Adrift, error) {
 	}
 	for _, id := range loose { // the newest that is not made again, and what it stands on
 		out := &Adrift{Tip: id}
-		for _, n := range s.below(id, adriftLine) {
+		for _, n := range s.Planner.Below(id, adriftLine) {
 			if !isLoose[n.ID] {
 				break
 			}
@@ -79,21 +79,11 @@ func (s *Session) Adrift(ctx context.Context) (*Adrift, error) {
 func (s *Session) madeHere(ctx context.Context) (ids []object.ID) {
 	moves := s.Repo.Reflog(ctx, "HEAD")
 	for _, m := range slices.Backward(moves[max(0, len(moves)-adriftEntries):]) {
-		if madeByHand(m.Why) && !slices.Contains(ids, m.To) {
+		if prove.MadeByHand(m.Why) && !slices.Contains(ids, m.To) {
 			ids = append(ids, m.To)
 		}
 	}
 	return ids
-}
-
-// madeByHand reports whether a reflog's words are about making a commit.
-func madeByHand(why string) bool {
-	for _, verb := range []string{"commit", "rebase (continue)", "rebase (pick)", "cherry-pick", "revert"} {
-		if strings.HasPrefix(why, verb) {
-			return true
-		}
-	}
-	return false
 }
 
 // KeepAdrift gives such commits a branch of their own, and its name.

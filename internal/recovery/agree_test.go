@@ -14,15 +14,16 @@ import (
 	"sync"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // file is a path's content in a random history. Its mode is git's.
@@ -313,16 +314,16 @@ func mergesByGit(t *testing.T, repo *gittest.Repo, count int) (out []mergeByGit)
 
 func compareMerge(t *testing.T, w *Workspace, git mergeByGit, n int) bool {
 	p, err := w.Compare(t.Context(), fmt.Sprintf("y%d", n), fmt.Sprintf("t%d", n), false)
-	if !assert.NoError(t, err) || p.Trivial() != NotTrivial {
+	if !assert.NoError(t, err) || p.Trivial() != plan.NotTrivial {
 		return true
 	}
-	j, err := w.Join(t.Context(), p, Merge, &settle.Decisions{}, Amends{}, nil)
+	j, err := w.Planner.Join(t.Context(), p, plan.Merge, &settle.Decisions{}, plan.Amends{}, nil)
 	if !assert.NoError(t, err) || j.Clean() && len(p.Divergence.Bases) == 1 && !addedLinesSurvive(t, w, p, j.Tree,
 		fmt.Sprintf("merge %d", n)) || oldNameUsedAnew(t, w, p.Yours, p.Theirs) {
 		return true
 	}
 	if j.Clean() {
-		swapped, err := w.engine.TreesOver(t.Context(), p.Divergence.Bases, j.Merge.Given.Theirs, j.Merge.Given.Yours)
+		swapped, err := w.Planner.Engine.TreesOver(t.Context(), p.Divergence.Bases, j.Merge.Given.Theirs, j.Merge.Given.Yours)
 		require.NoError(t, err)
 		tree, err := swapped.Tree(merge.Decided{})
 		if !assert.NoError(t, err) || !assert.Empty(t, swapped.Conflicts, "merge %d, swapped", n) ||
@@ -352,18 +353,18 @@ func compareMerge(t *testing.T, w *Workspace, git mergeByGit, n int) bool {
 // places and not in the old one, or a new file where the base had one content in
 // several places: which is renamed to which is anybody's guess. With several common
 // ancestors the same can be where those are joined.
-func inTwoPlaces(t *testing.T, w *Workspace, p *Position, r *merge.Result) bool {
+func inTwoPlaces(t *testing.T, w *Workspace, p *plan.Position, r *merge.Result) bool {
 	for i := 1; i < len(p.Divergence.Bases); i++ {
 		b, err := w.Compare(t.Context(), p.Divergence.Bases[0].String(), p.Divergence.Bases[i].String(), false)
 		require.NoError(t, err)
-		j, err := w.Join(t.Context(), b, Merge, &settle.Decisions{}, Amends{}, nil)
+		j, err := w.Planner.Join(t.Context(), b, plan.Merge, &settle.Decisions{}, plan.Amends{}, nil)
 		require.NoError(t, err)
 		if j.Merge != nil && inTwoPlaces(t, w, b, j.Merge) {
 			return true
 		}
 	}
 	for _, side := range []object.ID{r.Given.Yours, r.Given.Theirs} {
-		changes, err := w.Store.Changes(r.Given.Base, side)
+		changes, err := w.Planner.Store.Changes(r.Given.Base, side)
 		require.NoError(t, err)
 		came, went := map[object.ID]int{}, map[object.ID]int{}
 		for _, c := range changes {
@@ -385,11 +386,11 @@ func inTwoPlaces(t *testing.T, w *Workspace, p *Position, r *merge.Result) bool 
 // basesDisagree reports whether the common ancestors of two lines do not join
 // cleanly themselves. What is contested then still has to be, but git may name
 // other paths: see docs/differences.md.
-func basesDisagree(t *testing.T, w *Workspace, p *Position) bool {
+func basesDisagree(t *testing.T, w *Workspace, p *plan.Position) bool {
 	for i := 1; i < len(p.Divergence.Bases); i++ {
 		b, err := w.Compare(t.Context(), p.Divergence.Bases[0].String(), p.Divergence.Bases[i].String(), false)
 		require.NoError(t, err)
-		j, err := w.Join(t.Context(), b, Merge, &settle.Decisions{}, Amends{}, nil)
+		j, err := w.Planner.Join(t.Context(), b, plan.Merge, &settle.Decisions{}, plan.Amends{}, nil)
 		require.NoError(t, err)
 		if !j.Clean() || basesDisagree(t, w, b) {
 			return true
@@ -401,11 +402,11 @@ func basesDisagree(t *testing.T, w *Workspace, p *Position) bool {
 // addedLinesSurvive holds that a clean join has every line that a side's file has
 // more often than the whole base: nothing anybody wrote vanishes. (Lines of the
 // base may have moved with a rename, and gone by the other side's hand.)
-func addedLinesSurvive(t *testing.T, w *Workspace, p *Position, result object.ID, what string) bool {
+func addedLinesSurvive(t *testing.T, w *Workspace, p *plan.Position, result object.ID, what string) bool {
 	count := func(e object.Entry) map[string]int {
 		out := map[string]int{}
 		if e.Mode.IsRegular() {
-			data, err := w.Store.Blob(e.ID)
+			data, err := w.Planner.Store.Blob(e.ID)
 			require.NoError(t, err)
 			for line := range strings.SplitSeq(string(data), "\n") {
 				out[line]++
@@ -415,7 +416,7 @@ func addedLinesSurvive(t *testing.T, w *Workspace, p *Position, result object.ID
 	}
 	total := func(tree object.ID) map[string]int {
 		out := map[string]int{}
-		changes, err := w.Store.Changes(object.ID{}, tree)
+		changes, err := w.Planner.Store.Changes(object.ID{}, tree)
 		require.NoError(t, err)
 		for _, c := range changes {
 			for line, n := range count(c.New) {
@@ -424,13 +425,13 @@ func addedLinesSurvive(t *testing.T, w *Workspace, p *Position, result object.ID
 		}
 		return out
 	}
-	base, err := w.Tree(p.Base())
+	base, err := w.Planner.Tree(p.Base())
 	require.NoError(t, err)
 	all, before := total(result), total(base)
 	for _, side := range []object.ID{p.Yours, p.Theirs} {
-		tree, err := w.Tree(side)
+		tree, err := w.Planner.Tree(side)
 		require.NoError(t, err)
-		changes, err := w.Store.Changes(base, tree)
+		changes, err := w.Planner.Store.Changes(base, tree)
 		require.NoError(t, err)
 		for _, c := range changes {
 			for line, n := range count(c.New) {
@@ -449,14 +450,14 @@ func addedLinesSurvive(t *testing.T, w *Workspace, p *Position, result object.ID
 // longer has: git takes that for an edit. See docs/differences.md. With several
 // common ancestors the same can happen where those are joined.
 func oldNameUsedAnew(t *testing.T, w *Workspace, yours, theirs object.ID) bool {
-	parted, err := history.Diverge(t.Context(), w.Store, yours, theirs)
+	parted, err := history.Diverge(t.Context(), w.Planner.Store, yours, theirs)
 	require.NoError(t, err)
 	trees := [2]object.ID{}
 	for i, c := range []object.ID{yours, theirs} {
-		trees[i], err = w.Tree(c)
+		trees[i], err = w.Planner.Tree(c)
 		require.NoError(t, err)
 	}
-	joined, err := w.engine.TreesOver(t.Context(), parted.Bases, trees[0], trees[1])
+	joined, err := w.Planner.Engine.TreesOver(t.Context(), parted.Bases, trees[0], trees[1])
 	require.NoError(t, err)
 	for i := 1; i < len(parted.Bases); i++ {
 		if oldNameUsedAnew(t, w, parted.Bases[0], parted.Bases[i]) {
@@ -465,7 +466,7 @@ func oldNameUsedAnew(t *testing.T, w *Workspace, yours, theirs object.ID) bool {
 	}
 	var changed [2]map[string]object.Change
 	for i, tree := range trees {
-		list, err := w.Store.Changes(joined.Given.Base, tree)
+		list, err := w.Planner.Store.Changes(joined.Given.Base, tree)
 		require.NoError(t, err)
 		changed[i] = map[string]object.Change{}
 		for _, c := range list {
@@ -485,10 +486,10 @@ func oldNameUsedAnew(t *testing.T, w *Workspace, yours, theirs object.ID) bool {
 // gitLosesWork reports whether the tree git made lacks, without a word, a content
 // that base, yours and theirs all hold; or one that a side moved, where the other
 // put a thing of another type in its old place: see docs/differences.md.
-func gitLosesWork(t *testing.T, w *Workspace, p *Position, tree string) bool {
+func gitLosesWork(t *testing.T, w *Workspace, p *plan.Position, tree string) bool {
 	var trees []object.ID
 	for _, c := range []object.ID{p.Base(), p.Yours, p.Theirs} {
-		tree, err := w.Tree(c)
+		tree, err := w.Planner.Tree(c)
 		require.NoError(t, err)
 		trees = append(trees, tree)
 	}
@@ -501,7 +502,7 @@ func gitLosesOf(t *testing.T, w *Workspace, trees []object.ID, severalBases bool
 	require.NoError(t, err)
 	type content map[object.ID][]string // where it is
 	contents := func(tree object.ID) (content, map[string]object.Entry) {
-		changes, err := w.Store.Changes(object.ID{}, tree)
+		changes, err := w.Planner.Store.Changes(object.ID{}, tree)
 		require.NoError(t, err)
 		out, at := content{}, map[string]object.Entry{}
 		for _, c := range changes {
@@ -544,7 +545,7 @@ func gitLosesOf(t *testing.T, w *Workspace, trees []object.ID, severalBases bool
 	return false
 }
 
-func conflictPaths(stops []Stop) (out []string) {
+func conflictPaths(stops []plan.Stop) (out []string) {
 	for _, s := range stops {
 		for _, c := range s.Result.Conflicts {
 			out = append(out, c.Path)
@@ -561,13 +562,13 @@ func conflictPaths(stops []Stop) (out []string) {
 // clash git gives the file another name and lists what is in the directory;
 // here that is one conflict. git also lists the old names of renamed files,
 // which neither side has any more.
-func samePaths(t *testing.T, w *Workspace, what string, theirs []string, stop Stop) {
+func samePaths(t *testing.T, w *Workspace, what string, theirs []string, stop plan.Stop) {
 	for _, c := range stop.Result.Conflicts {
 		if c.Kind == merge.FileDirectory || c.Kind == merge.DirectoryRename && c.Also() == "" {
 			return // see docs/differences.md: what else is named beside such a clash
 		}
 	}
-	ours := conflictPaths([]Stop{stop})
+	ours := conflictPaths([]plan.Stop{stop})
 	got := map[string]bool{}
 	for _, p := range theirs {
 		p, _, _ = strings.Cut(p, "~")
@@ -579,10 +580,10 @@ func samePaths(t *testing.T, w *Workspace, what string, theirs []string, stop St
 		if slices.Contains(ours, p) {
 			got[p] = true
 		}
-		empty := w.Store.Format().Sum(object.KindBlob, nil) // see docs/differences.md
-		y, err := w.Store.Find(stop.Result.Yours, p)
+		empty := w.Planner.Store.Format().Sum(object.KindBlob, nil) // see docs/differences.md
+		y, err := w.Planner.Store.Find(stop.Result.Yours, p)
 		require.NoError(t, err)
-		th, err := w.Store.Find(stop.Result.Theirs, p)
+		th, err := w.Planner.Store.Find(stop.Result.Theirs, p)
 		require.NoError(t, err)
 		if !y.Absent() || !th.Absent() {
 			got[p] = got[p] || y.ID != empty && th.ID != empty && !y.Same(th)
@@ -624,10 +625,10 @@ func samePaths(t *testing.T, w *Workspace, what string, theirs []string, stop St
 // side has no more. git contests such a path where the directory went.
 func directoryGone(t *testing.T, w *Workspace, r *merge.Result, p string) bool {
 	for dir := path.Dir(p); dir != "."; dir = path.Dir(dir) {
-		was, err := w.Store.Find(r.Given.Base, dir)
+		was, err := w.Planner.Store.Find(r.Given.Base, dir)
 		require.NoError(t, err)
 		for _, side := range []object.ID{r.Given.Yours, r.Given.Theirs} {
-			is, err := w.Store.Find(side, dir)
+			is, err := w.Planner.Store.Find(side, dir)
 			require.NoError(t, err)
 			if was.IsTree() && !is.IsTree() {
 				return true
@@ -639,17 +640,17 @@ func directoryGone(t *testing.T, w *Workspace, r *merge.Result, p string) bool {
 
 // takenBack reports whether theirs made a change of yours and took it back: it is not
 // there, and git leaves it out all the same. See docs/differences.md.
-func takenBack(t *testing.T, w *Workspace, p *Position) bool {
-	same, err := w.changes.Same(t.Context(), w.engine, p.Divergence.Yours, p.Divergence.Theirs)
+func takenBack(t *testing.T, w *Workspace, p *plan.Position) bool {
+	same, err := w.Planner.Changes.Same(t.Context(), w.Planner.Engine, p.Divergence.Yours, p.Divergence.Theirs)
 	require.NoError(t, err)
 	made := map[replay.ChangeID]bool{}
 	for _, n := range p.Divergence.Theirs {
-		id, ok, err := w.changes.Of(n)
+		id, ok, err := w.Planner.Changes.Of(n)
 		require.NoError(t, err)
 		made[id] = made[id] || ok
 	}
 	return slices.ContainsFunc(p.Divergence.Yours, func(n history.Node) bool {
-		id, ok, err := w.changes.Of(n)
+		id, ok, err := w.Planner.Changes.Of(n)
 		require.NoError(t, err)
 		_, there := same[n.ID]
 		return ok && made[id] && !there
@@ -660,7 +661,7 @@ func takenBack(t *testing.T, w *Workspace, p *Position) bool {
 func rebasedByGit(t *testing.T, w *Workspace, at *gittest.Repo, onto object.ID) (tree string, kept int) {
 	trees := strings.Fields(at.Git("log", "--format=%T", onto.String()+".."))
 	if len(trees) == 0 {
-		id, err := w.Tree(onto)
+		id, err := w.Planner.Tree(onto)
 		require.NoError(t, err)
 		return id.String(), 0
 	}
@@ -669,20 +670,20 @@ func rebasedByGit(t *testing.T, w *Workspace, at *gittest.Repo, onto object.ID) 
 
 func compareRebase(t *testing.T, w *Workspace, at *gittest.Repo, n int) bool {
 	p, err := w.Compare(t.Context(), fmt.Sprintf("y%d", n), fmt.Sprintf("t%d", n), false)
-	if !assert.NoError(t, err) || p.Trivial() != NotTrivial || oldNameUsedAnew(t, w, p.Yours, p.Theirs) {
+	if !assert.NoError(t, err) || p.Trivial() != plan.NotTrivial || oldNameUsedAnew(t, w, p.Yours, p.Theirs) {
 		return true
 	}
 	if slices.ContainsFunc(p.Divergence.Yours, func(n history.Node) bool { return len(n.Parents) > 1 }) {
 		return true // git leaves merges out unless told otherwise
 	}
-	j, err := w.Join(t.Context(), p, Rebase, &settle.Decisions{}, Amends{}, nil)
+	j, err := w.Planner.Join(t.Context(), p, plan.Rebase, &settle.Decisions{}, plan.Amends{}, nil)
 	if !assert.NoError(t, err) || takenBack(t, w, p) {
 		return true
 	}
 	said, gerr := at.Try("rebase", "-q", p.Theirs.String(), p.Yours.String())
 	if gerr == nil {
 		tree, kept := rebasedByGit(t, w, at, p.Theirs)
-		if !j.Clean() && (gitLosesWork(t, w, p, tree) || slices.ContainsFunc(j.Stops, func(s Stop) bool {
+		if !j.Clean() && (gitLosesWork(t, w, p, tree) || slices.ContainsFunc(j.Stops, func(s plan.Stop) bool {
 			g := s.Result.Given
 			return gitLosesOf(t, w, []object.ID{g.Base, g.Yours, g.Theirs}, false, tree)
 		})) {

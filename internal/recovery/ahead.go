@@ -3,7 +3,6 @@ package recovery
 import (
 	"cmp"
 	"context"
-	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -12,6 +11,9 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/lookback"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
@@ -34,10 +36,10 @@ func (w *Workspace) Brief(ctx context.Context) (*Brief, error) {
 		return nil, err
 	}
 	out := &Brief{Branch: b.Name, Upstream: b.Upstream, HalfDone: string(w.Repo.Busy())}
-	if tr, alive, err := w.HalfDone(); err == nil && tr != nil && !alive {
+	if tr, alive, err := w.WorkTree.HalfDone(); err == nil && tr != nil && !alive {
 		out.HalfDone = string(tr.Kind)
 	}
-	if kept, err := Peek(w); err == nil && kept != nil && kept.Accepted != nil {
+	if kept, err := ledger.Peek(w.Repo.GitDir); err == nil && kept != nil && kept.Accepted != nil {
 		out.Joined = kept.Accepted.Branch == b.Name && kept.Accepted.After == b.Tip
 	}
 	if b.Tracking == "" {
@@ -48,7 +50,7 @@ func (w *Workspace) Brief(ctx context.Context) (*Brief, error) {
 	if err != nil || theirs.IsZero() || b.Tip.IsZero() {
 		return out, err
 	}
-	d, err := history.Diverge(ctx, w.Store, b.Tip, theirs)
+	d, err := history.Diverge(ctx, w.Planner.Store, b.Tip, theirs)
 	if err != nil {
 		return nil, err
 	}
@@ -56,46 +58,20 @@ func (w *Workspace) Brief(ctx context.Context) (*Brief, error) {
 	return out, nil
 }
 
-// clashes joins two parted lines in memory and gives the paths that would ask, and how many
-// decisions.
-func (w *Workspace) clashes(ctx context.Context, parted *history.Divergence, yours, theirs object.ID) (paths []string,
-	asks int, err error) {
-	if len(parted.Yours) == 0 || len(parted.Theirs) == 0 || len(parted.Bases) == 0 {
-		return nil, 0, nil
-	}
-	a, err := w.Tree(yours)
-	if err != nil {
-		return nil, 0, err
-	}
-	b, err := w.Tree(theirs)
-	if err != nil {
-		return nil, 0, err
-	}
-	r, err := w.engine.TreesOver(ctx, parted.Bases, a, b)
-	if err != nil {
-		return nil, 0, err
-	}
-	for i := range r.Conflicts {
-		paths = append(paths, r.Conflicts[i].Path)
-		asks += len(w.files.Open(&r.Conflicts[i]).Questions)
-	}
-	return paths, asks, nil
-}
-
 // Collisions are the branches of remotes, but for what your branch follows, that would ask
 // something if they were joined with yours: those that ask most come first. more tells how many
 // older branches were not looked at.
-func (w *Workspace) Collisions(ctx context.Context) (out []Branching, more int, err error) {
+func (w *Workspace) Collisions(ctx context.Context) (out []lookback.Branching, more int, err error) {
 	b, err := w.Repo.Current(ctx)
 	if err != nil {
 		return nil, 0, err
 	}
-	more, err = w.Branchings(ctx, func(c Branching) {
+	more, err = w.History.Branchings(ctx, func(c lookback.Branching) {
 		if c.Remote && c.Full != b.Tracking && len(c.Clashes) > 0 {
 			out = append(out, c)
 		}
 	})
-	slices.SortStableFunc(out, func(x, y Branching) int {
+	slices.SortStableFunc(out, func(x, y lookback.Branching) int {
 		return cmp.Or(y.Asks-x.Asks, len(y.Clashes)-len(x.Clashes), strings.Compare(x.Name, y.Name))
 	})
 	return out, more, err
@@ -103,15 +79,16 @@ func (w *Workspace) Collisions(ctx context.Context) (out []Branching, more int, 
 
 // Ahead works out what would become of uncommitted work if it were committed now and joined with
 // a result: nil where there is none. It is what carrying would do, and nothing is moved.
-func (s *Session) Ahead(ctx context.Context, p *Position, tree object.ID, decisions *settle.Decisions) (*Carried,
+func (s *Session) Ahead(ctx context.Context, p *plan.Position, tree object.ID,
+	decisions *settle.Decisions) (*plan.Carried,
 	error) {
-	u, err := s.uncommitted(ctx, p.Yours, p.Dirty)
+	u, err := s.WorkTree.Uncommitted(ctx, p.Yours, p.Dirty)
 	if err != nil || u == nil {
 		return nil, err
 	}
-	j := &Join{Tree: tree}
-	err = s.carry(ctx, j, u, func(r *merge.Result) (merge.Decided, bool, error) {
-		return s.files.Resolve(ctx, r,
+	j := &plan.Join{Tree: tree}
+	err = s.Planner.Carry(ctx, j, u, func(r *merge.Result) (merge.Decided, bool, error) {
+		return s.Planner.Files.Resolve(ctx, r,
 			decisions)
 	})
 	return j.Carried, err
@@ -138,31 +115,15 @@ func (w *Workspace) AskQuietly(ctx context.Context, b vcs.Branch) (*News, error)
 	if err != nil || after == before || after.IsZero() {
 		return nil, err
 	}
-	d, err := history.Diverge(ctx, w.Store, before, after)
+	d, err := history.Diverge(ctx, w.Planner.Store, before, after)
 	if err != nil {
 		return nil, err
 	}
-	return &News{len(d.Theirs), Authors(d.Theirs), len(d.Yours) > 0}, nil
+	return &News{len(d.Theirs), plan.Authors(d.Theirs), len(d.Yours) > 0}, nil
 }
 
 // FetchEvery is how often the remote is asked while the screen is open, as dorvik.fetchEvery says: a
 // number of minutes, or a time such as 90s; 0 for never.
 func (w *Workspace) FetchEvery(ctx context.Context) (time.Duration, error) {
-	return w.duration(ctx, "dorvik.fetchEvery")
-}
-
-// duration reads a setting that is a time: minutes, or with a unit. Zero where it is not set.
-func (w *Workspace) duration(ctx context.Context, key string) (time.Duration, error) {
-	said, err := w.Repo.Config(ctx, key)
-	if err != nil || said == "" {
-		return 0, err
-	}
-	if minutes, err := time.ParseDuration(said + "m"); err == nil {
-		return max(0, minutes), nil
-	}
-	every, err := time.ParseDuration(said)
-	if err != nil || every < 0 {
-		return 0, errors.New(key + " is " + said + ", which is no time: say minutes, or 90s")
-	}
-	return every, nil
+	return w.Repo.Duration(ctx, "dorvik.fetchEvery")
 }

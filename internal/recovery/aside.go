@@ -7,8 +7,11 @@ import (
 	"slices"
 	"time"
 
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -20,26 +23,23 @@ type LeftAside struct {
 	Paths []string // that it changes
 }
 
-// ofTheStash is what a waypoint says it went back to where such work was brought back.
-const ofTheStash = "stash"
-
 // LeftAside finds the newest of such work that was not brought back by Dorvik; nil where there is
 // none.
 func (s *Session) LeftAside(ctx context.Context) (*LeftAside, error) {
 	for _, m := range slices.Backward(s.Repo.Reflog(ctx, "refs/stash")) {
-		if m.Why != "autostash" || s.AgreedTo(broughtBack(m.To)) {
+		if m.Why != "autostash" || s.Ledger.AgreedTo(ledger.BroughtBack(m.To)) {
 			continue
 		}
 		out := &LeftAside{ID: m.To, When: m.When}
-		c, err := s.Store.Commit(m.To)
+		c, err := s.Planner.Store.Commit(m.To)
 		if err != nil || len(c.Parents) < 2 {
 			continue // cleared since, or of another form
 		}
-		base, err := s.Tree(c.Parents[0])
+		base, err := s.Planner.Tree(c.Parents[0])
 		if err != nil {
 			return nil, err
 		}
-		changes, err := s.Store.Changes(base, c.Tree)
+		changes, err := s.Planner.Store.Changes(base, c.Tree)
 		if err != nil {
 			return nil, err
 		}
@@ -51,40 +51,38 @@ func (s *Session) LeftAside(ctx context.Context) (*LeftAside, error) {
 	return nil, nil
 }
 
-// broughtBack is how it is noted that such work was brought back.
-func broughtBack(id object.ID) string { return "brought back " + id.String() }
-
 // BringBack joins work that git put aside onto the files as they are, staged what was staged; the
 // branch stays where it is. Where a person has to decide, nothing is changed and the error is an
 // *AsksError. The stash keeps it, too.
-func (s *Session) BringBack(ctx context.Context, l *LeftAside) (*Waypoint, error) {
+func (s *Session) BringBack(ctx context.Context, l *LeftAside) (*ledger.Waypoint, error) {
 	b, dirty, err := s.Repo.Status(ctx)
 	if err != nil {
 		return nil, err
 	}
-	p := &Position{Branch: b, Yours: b.Tip, Theirs: b.Tip, Dirty: dirty, Return: ofTheStash, Stash: l.ID,
+	p := &plan.Position{Branch: b, Yours: b.Tip, Theirs: b.Tip, Dirty: dirty, Return: ledger.OfTheStash, Stash: l.ID,
 		Divergence: &history.Divergence{}}
-	if p.Carried, err = s.uncommitted(ctx, b.Tip, dirty); err != nil {
+	if p.Carried, err = s.WorkTree.Uncommitted(ctx, b.Tip, dirty); err != nil {
 		return nil, err
 	}
 	if p.Carried == nil {
-		tree, err := s.Tree(b.Tip)
+		tree, err := s.Planner.Tree(b.Tip)
 		if err != nil {
 			return nil, err
 		}
-		p.Carried = &Uncommitted{On: b.Tip, Staged: tree, Files: tree, seen: map[string]os.FileInfo{}}
+		p.Carried = &plan.Uncommitted{On: b.Tip, Staged: tree, Files: tree, Seen: map[string]os.FileInfo{}}
 	}
-	if err := s.putAside(l.ID, p.Carried); err != nil {
+	if err := s.Planner.Resumer.PutAside(l.ID, p.Carried); err != nil {
 		return nil, err
 	}
-	j, err := s.Join(ctx, p, "", &s.state.Decisions, Amends{}, nil)
+	st := s.Ledger.State()
+	j, err := s.Planner.Join(ctx, p, "", &st.Decisions, plan.Amends{}, nil)
 	if err != nil {
 		return nil, err
 	}
 	if j.Open > 0 {
-		return nil, &AsksError{p, j.Carried.asking()}
+		return nil, &apply.AsksError{Position: p, Paths: j.Carried.Asking()}
 	}
-	return s.FastForward(ctx, p, Consent{})
+	return s.FastForward(ctx, p, apply.Consent{})
 }
 
 // Sentence says what was left aside.

@@ -4,10 +4,12 @@ import (
 	"strings"
 	"testing"
 
-	"dorvik.dev/dorvik/internal/core/settle"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // TestWhatAPullLeftAside finds work that git stashed before a pull and could not bring back, and joins
@@ -41,10 +43,10 @@ func TestWhatAPullLeftAside(t *testing.T) {
 			assert.Equal(t, []string{"f", "g"}, l.Paths)
 			assert.Contains(t, l.Sentence(), "left it in the stash: f and g")
 			_, err = s.BringBack(t.Context(), l)
-			var asks *AsksError
+			var asks *apply.AsksError
 			require.ErrorAs(t, err, &asks)
 			assert.Equal(t, before, filesOf(t, tm.mine.Dir))
-			j, err := s.Join(t.Context(), asks.Position, "", &s.state.Decisions, Amends{}, nil)
+			j, err := s.Planner.Join(t.Context(), asks.Position, "", decisions(s), plan.Amends{}, nil)
 			require.NoError(t, err)
 			require.NoError(t, s.Decide(settle.Decision{Key: j.Stops[0].Files[0].Questions[0].Key,
 				Way: settle.TheirsYours}))
@@ -56,10 +58,10 @@ func TestWhatAPullLeftAside(t *testing.T) {
 			l, err = s.LeftAside(t.Context())
 			require.NoError(t, err)
 			assert.Nil(t, l, "it is back")
-			all, err := s.Logbook()
+			all, err := s.Ledger.Logbook()
 			require.NoError(t, err)
 			assert.Contains(t, all[0].Sentence("X"), "was brought back")
-			_, err = s.GoBack(t.Context(), wp.Name)
+			_, err = s.Applier.GoBack(t.Context(), wp.Name)
 			require.NoError(t, err)
 			assert.Equal(t, before, filesOf(t, tm.mine.Dir))
 		})

@@ -9,11 +9,13 @@ import (
 	"testing"
 	"time"
 
-	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/gittest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/prove"
 )
 
 // TestAttributesAgreeWithGit joins random texts under attributes from all places
@@ -67,7 +69,7 @@ func TestAttributesAgreeWithGit(t *testing.T) {
 		}
 		repo.Commit(branch)
 	}
-	w, _, j, err := joined(t, repo, "yours", "theirs", Merge)
+	w, _, j, err := joined(t, repo, "yours", "theirs", plan.Merge)
 	require.NoError(t, err)
 	out, _ := repo.Try("merge-tree", "--write-tree", "--name-only", "--no-messages", "yours", "theirs")
 	tree, contested, _ := strings.Cut(strings.TrimSpace(out), "\n")
@@ -82,7 +84,7 @@ func TestAttributesAgreeWithGit(t *testing.T) {
 		if strings.Contains(out, "\n"+f+"\n") || strings.HasSuffix(out, "\n"+f) {
 			continue
 		}
-		got, err := w.Store.Find(j.Tree, f)
+		got, err := w.Planner.Store.Find(j.Tree, f)
 		require.NoError(t, err)
 		assert.Equal(t, ids[f], got.ID.String(), f)
 		clean++
@@ -104,9 +106,9 @@ func TestAttributesStartNoCommands(t *testing.T) {
 	repo.Commit("theirs", "$(touch x)'f", strings.Replace(base, "five", "FIVE", 1))
 	repo.Git("config", "merge.mine.driver", "echo %L %P > %A")
 	gittest.Own(t, "dorvik.mine.agreed", "true")
-	w, _, j, err := joined(t, repo, "main", "theirs", Merge)
+	w, _, j, err := joined(t, repo, "main", "theirs", plan.Merge)
 	require.NoError(t, err)
-	text, _, err := w.TextAt(j.Tree, "$(touch x)'f")
+	text, _, err := w.Planner.TextAt(j.Tree, "$(touch x)'f")
 	require.NoError(t, err)
 	assert.Equal(t, "7 $(touch x)'f\n", text)
 	assert.NoFileExists(t, ran)
@@ -139,7 +141,7 @@ func TestADriverRunsOnlyWhenAgreedTo(t *testing.T) {
 		if c.agreed != "" {
 			gittest.Own(t, "dorvik.mine.agreed", c.agreed)
 		}
-		w, _, j, err := joined(t, repo, "main", "theirs", Merge)
+		w, _, j, err := joined(t, repo, "main", "theirs", plan.Merge)
 		require.NoError(t, err)
 		require.Len(t, j.Remarks(), 1)
 		assert.Contains(t, j.Remarks()[0].Words, c.note)
@@ -148,7 +150,7 @@ func TestADriverRunsOnlyWhenAgreedTo(t *testing.T) {
 			assert.NoFileExists(t, ran)
 		}
 		if c.want != "" {
-			text, _, err := w.TextAt(j.Tree, "f")
+			text, _, err := w.Planner.TextAt(j.Tree, "f")
 			require.NoError(t, err)
 			assert.Contains(t, text, c.want)
 		}
@@ -162,25 +164,25 @@ func TestADriverIsAgreedToHereAndEndedInTime(t *testing.T) {
 	s, err := OpenSession(t.Context(), repo.Dir)
 	require.NoError(t, err)
 	defer s.Close()
-	s.driverLimit = time.Millisecond
-	join := func() *Join {
-		p, err := s.Compare(t.Context(), "main", "theirs", false)
+	s.Workspace.Drivers.Limit = time.Millisecond
+	join := func() *plan.Join {
+		p, err := s.Workspace.Compare(t.Context(), "main", "theirs", false)
 		require.NoError(t, err)
-		j, err := s.Join(t.Context(), p, Merge, &settle.Decisions{}, Amends{}, nil)
+		j, err := s.Planner.Join(t.Context(), p, plan.Merge, &settle.Decisions{}, plan.Amends{}, nil)
 		require.NoError(t, err)
 		return j
 	}
-	asks, err := s.Unagreed(t.Context(), join())
+	asks, err := s.Workspace.Drivers.Unagreed(t.Context(), join())
 	require.NoError(t, err)
-	require.Equal(t, []MergeDriver{{Name: "mine", Command: "sleep 600"}}, asks)
-	require.NoError(t, s.Agree(asks[0].String()))
+	require.Equal(t, []prove.MergeDriver{{Name: "mine", Command: "sleep 600"}}, asks)
+	require.NoError(t, s.Ledger.Agree(asks[0].String()))
 	j := join()
 	require.Len(t, j.Remarks(), 1)
 	assert.Contains(t, j.Remarks()[0].Words, "took longer than 1ms and was ended")
 	assert.False(t, j.Clean(), "it is left to a person")
-	asks, err = s.Unagreed(t.Context(), j)
+	asks, err = s.Workspace.Drivers.Unagreed(t.Context(), j)
 	require.NoError(t, err)
 	assert.Empty(t, asks)
 	repo.Git("config", "merge.mine.driver", "another")
-	assert.False(t, s.AgreedTo(MergeDriver{Name: "mine", Command: "another"}.String()), "another command is asked about again")
+	assert.False(t, s.Ledger.AgreedTo(prove.MergeDriver{Name: "mine", Command: "another"}.String()), "another command is asked about again")
 }

@@ -9,15 +9,19 @@ import (
 	"strings"
 	"time"
 
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/lookback"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
 // WayBack is how the branch can go back to where it was before an entry of the logbook.
 type WayBack struct {
-	Waypoint *Waypoint
+	Waypoint *ledger.Waypoint
 	Since    []history.Node // on the branch now, and made after it: they are left behind, under a waypoint of their own
 	Pushed   string         // the remote's branch that keeps what was made
 }
@@ -38,7 +42,7 @@ func (b *WayBack) Sentence() string {
 			"commits"),
 			words.Is(n, "is", "are"), words.List(words.Some(names, 3)))
 	}
-	if w.takenOver() && !b.Direct() {
+	if w.TakenOver() && !b.Direct() {
 		out += " What git had left half done is not brought back; it stays under the waypoint."
 	}
 	if b.Pushed != "" {
@@ -49,32 +53,33 @@ func (b *WayBack) Sentence() string {
 
 // WayBack looks how the branch can go back before an entry. Nothing is changed.
 func (s *Session) WayBack(ctx context.Context, name string) (*WayBack, error) {
-	w, err := s.store.waypoint(name)
+	w, err := s.Ledger.Store.Waypoint(name)
 	if err != nil {
 		return nil, err
 	}
 	if w == nil {
-		return nil, &Blocked{"There is no waypoint " + name + " here.", "Nothing was changed."}
+		return nil, &plan.Blocked{What: "There is no waypoint " + name + " here.", Next: "Nothing was changed."}
 	}
 	b, err := s.Repo.Current(ctx)
 	if err != nil {
 		return nil, err
 	}
 	if b.Name != w.Branch {
-		return nil, &Blocked{"The waypoint " + name + " is of the branch " + w.Branch + ", and you are on " +
-			words.If(b.Name == "", "none", b.Name) + ".", "Go there with “git switch " + w.Branch + "”. Nothing was " +
+		return nil, &plan.Blocked{What: "The waypoint " + name + " is of the branch " + w.Branch + ", and you are on " +
+			words.If(b.Name == "", "none",
+				b.Name) + ".", Next: "Go there with “git switch " + w.Branch + "”. Nothing was " +
 			"changed."}
 	}
 	out := &WayBack{Waypoint: w}
-	if out.Since, err = history.Only(ctx, s.Store, b.Tip, w.After, w.Before); err != nil {
+	if out.Since, err = history.Only(ctx, s.Planner.Store, b.Tip, w.After, w.Before); err != nil {
 		return nil, err
 	}
 	if b.Tip != w.After && len(out.Since) == 0 {
 		if b.Tip == w.Before {
-			return nil, &Blocked{w.Branch + " is there already.", "Nothing was changed."}
+			return nil, &plan.Blocked{What: w.Branch + " is there already.", Next: "Nothing was changed."}
 		}
 		// It went back further by other means: what it leaves then is what it is at.
-		if out.Since, err = history.Only(ctx, s.Store, b.Tip, w.Before); err != nil {
+		if out.Since, err = history.Only(ctx, s.Planner.Store, b.Tip, w.Before); err != nil {
 			return nil, err
 		}
 	}
@@ -87,86 +92,50 @@ func (s *Session) WayBack(ctx context.Context, name string) (*WayBack, error) {
 // Return has the branch go back to where it was before an entry, whatever came after. What it was at
 // is kept under a waypoint of its own, so that this can be undone in its turn. Uncommitted work is
 // brought along where it fits; where it does not, nothing is changed.
-func (s *Session) Return(ctx context.Context, name string) (*Waypoint, error) {
+func (s *Session) Return(ctx context.Context, name string) (*ledger.Waypoint, error) {
 	back, err := s.WayBack(ctx, name)
 	if err != nil {
 		return nil, err
 	}
 	if back.Direct() {
-		return s.GoBack(ctx, name)
+		return s.Applier.GoBack(ctx, name)
 	}
-	p, err := s.Returning(ctx, back.Waypoint)
+	p, err := s.Applier.Returning(ctx, back.Waypoint)
 	if err != nil {
 		return nil, err
 	}
-	j, err := s.Join(ctx, p, "", &s.state.Decisions, Amends{}, nil)
+	st := s.Ledger.State()
+	j, err := s.Planner.Join(ctx, p, "", &st.Decisions, plan.Amends{}, nil)
 	if err != nil {
 		return nil, err
 	}
 	if j.Open > 0 {
-		return nil, &AsksError{p, j.Carried.asking()}
+		return nil, &apply.AsksError{Position: p, Paths: j.Carried.Asking()}
 	}
-	return s.FastForward(ctx, p, Consent{MoveAside: true})
+	return s.FastForward(ctx, p, apply.Consent{MoveAside: true})
 }
-
-// AsksError says that going back must change uncommitted work in a way that a person has to decide.
-type AsksError struct {
-	Position *Position // of going back, with that work
-	Paths    []string
-}
-
-func (e *AsksError) Error() string {
-	return fmt.Sprintf("going back must change %s, where you have work that is not committed and does not fit there: "+
-		"settle it in the full screen, or commit it, or move it away, and go back again. Nothing was changed",
-		strings.Join(e.Paths, ", "))
-}
-
-// Returning is the position of going back to before a waypoint: a move to what was there, with the
-// uncommitted work of now brought along.
-func (s *Session) Returning(ctx context.Context, w *Waypoint) (*Position, error) {
-	b, dirty, err := s.Repo.Status(ctx)
-	if err != nil {
-		return nil, err
-	}
-	p := &Position{Branch: b, Yours: b.Tip, Theirs: w.Before, Dirty: dirty, Return: w.Name,
-		Divergence: &history.Divergence{}}
-	p.Carried, err = s.uncommitted(ctx, b.Tip, dirty)
-	return p, err
-}
-
-// asking are the paths that a person would have to decide about.
-func (c *Carried) asking() (out []string) {
-	for _, p := range c.Paths {
-		if p.State == CarriedConflict {
-			out = append(out, p.Path)
-		}
-	}
-	return out
-}
-
-// CounterRef is the ref that keeps the commit by which an entry is taken back.
-func (w *Waypoint) CounterRef() string { return "refs/dorvik/counter/" + w.Name }
 
 // Counter prepares taking back what an entry brought, and only that, by a new commit: one whose
 // change is the opposite, to be brought onto the branch like any picked commit. Neither what came
 // after nor anything on the remote is rewritten.
 func (s *Session) Counter(ctx context.Context, name string) error {
-	w, err := s.store.waypoint(name)
+	w, err := s.Ledger.Store.Waypoint(name)
 	if err != nil {
 		return err
 	}
 	if w == nil || w.Route == "" {
-		return &Blocked{"There is no join under the waypoint " + name + " here.", "Nothing was changed."}
+		return &plan.Blocked{What: "There is no join under the waypoint " + name + " here.",
+			Next: "Nothing was changed."}
 	}
 	without := w.Theirs
-	if w.Route == Pick || w.After == w.Theirs {
+	if w.Route == plan.Pick || w.After == w.Theirs {
 		without = w.Before
 	}
-	tree, err := s.Tree(without)
+	tree, err := s.Planner.Tree(without)
 	if err != nil {
 		return err
 	}
-	brought, err := history.Only(ctx, s.Store, w.After, without)
+	brought, err := history.Only(ctx, s.Planner.Store, w.After, without)
 	if err != nil {
 		return err
 	}
@@ -184,9 +153,11 @@ func (s *Session) Counter(ctx context.Context, name string) error {
 		}
 		fmt.Fprintf(&text, "- %s\n", n.Subject())
 	}
-	id := s.Store.PutCommit(&object.Commit{Tree: tree, Parents: []object.ID{w.After}, AuthorLine: who.String(),
+	id := s.Planner.Store.PutCommit(&object.Commit{Tree: tree, Parents: []object.ID{w.After}, AuthorLine: who.String(),
 		Committer: who, Message: text.String()})
-	if err := s.Repo.AddPack(ctx, func(out io.Writer) (int, error) { return s.Store.WritePack(out, id) }); err != nil {
+	if err := s.Repo.AddPack(ctx, func(out io.Writer) (int, error) {
+		return s.Planner.Store.WritePack(out, id)
+	}); err != nil {
 		return err
 	}
 	old, err := s.Repo.Ref(ctx, w.CounterRef())
@@ -200,19 +171,9 @@ func (s *Session) Counter(ctx context.Context, name string) error {
 	return s.Pick(ctx, []string{id.String()}, 0)
 }
 
-// Waypoints gives what is kept, by name.
-func (s *Session) Waypoints() (map[string]*Waypoint, error) {
-	list, err := s.store.waypoints()
-	out := map[string]*Waypoint{}
-	for _, w := range list {
-		out[w.Name] = w
-	}
-	return out, err
-}
-
 // Since lists the files that differ between the branch as it was before an entry and as it is now.
-func (s *Session) Since(ctx context.Context, name string) (*Waypoint, []ChangedFile, error) {
-	w, err := s.store.waypoint(name)
+func (s *Session) Since(ctx context.Context, name string) (*ledger.Waypoint, []lookback.ChangedFile, error) {
+	w, err := s.Ledger.Store.Waypoint(name)
 	if err != nil || w == nil {
 		return nil, nil, err
 	}
@@ -220,15 +181,15 @@ func (s *Session) Since(ctx context.Context, name string) (*Waypoint, []ChangedF
 	if err != nil {
 		return nil, nil, err
 	}
-	was, err := s.Tree(w.Before)
+	was, err := s.Planner.Tree(w.Before)
 	if err != nil {
 		return w, nil, err
 	}
-	is, err := s.Tree(b.Tip)
+	is, err := s.Planner.Tree(b.Tip)
 	if err != nil {
 		return w, nil, err
 	}
-	files, err := s.changed(ctx, was, is, nil)
+	files, err := s.History.Changed(ctx, was, is, nil)
 	return w, files, err
 }
 
@@ -236,12 +197,12 @@ func (s *Session) Since(ctx context.Context, name string) (*Waypoint, []ChangedF
 // then kept by nothing but what else leads to them. The one that can still be undone before a push
 // stays.
 func (s *Session) Clean(ctx context.Context, age time.Duration) (n int, err error) {
-	points, err := s.store.waypoints()
+	points, err := s.Ledger.Store.Waypoints()
 	if err != nil {
 		return 0, err
 	}
 	for _, w := range points {
-		if time.Since(w.Time) < age || s.state.Accepted != nil && s.state.Accepted.Name == w.Name {
+		if time.Since(w.Time) < age || s.Ledger.State().Accepted != nil && s.Ledger.State().Accepted.Name == w.Name {
 			continue
 		}
 		var gone []vcs.RefUpdate
@@ -257,10 +218,10 @@ func (s *Session) Clean(ctx context.Context, age time.Duration) (n int, err erro
 		if len(gone) > 0 {
 			err = s.Repo.UpdateRefs(ctx, "dorvik: clean", gone...)
 		}
-		for _, dir := range []string{s.AsideAt(w), keptDir(s.Repo.GitDir, w.Name)} {
+		for _, dir := range []string{s.Applier.AsideAt(w), apply.KeptDir(s.Repo.GitDir, w.Name)} {
 			err = errors.Join(err, os.RemoveAll(dir))
 		}
-		if err = errors.Join(err, s.store.dropWaypoint(w.Name)); err != nil {
+		if err = errors.Join(err, s.Ledger.Store.DropWaypoint(w.Name)); err != nil {
 			return n, fmt.Errorf("cleaning the waypoint %s: %w", w.Name, err)
 		}
 		n++

@@ -5,10 +5,13 @@ import (
 	"testing"
 	"time"
 
-	"dorvik.dev/dorvik/internal/core/settle"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // TestGoingBackWhateverCameAfter goes back before a join that was pushed and built upon: what came
@@ -22,11 +25,11 @@ func TestGoingBackWhateverCameAfter(t *testing.T) {
 				tm.diverge()
 				s := tm.session()
 				before := tm.mine.Git("rev-parse", "main")
-				p, j, b := ready(t, s, Rebase, settle.TheirsYours)
-				wp, err := s.Accept(t.Context(), p, j, b, Consent{})
+				p, j, b := ready(t, s, plan.Rebase, settle.TheirsYours)
+				wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 				require.NoError(t, err)
 				if pushed {
-					_, err := s.PushTip(t.Context(), p, Consent{})
+					_, err := s.PushTip(t.Context(), p, apply.Consent{})
 					require.NoError(t, err)
 				}
 				tm.mine.Commit("after", "later", "later\n")
@@ -34,8 +37,8 @@ func TestGoingBackWhateverCameAfter(t *testing.T) {
 				if dirty != "" {
 					tm.mine.Write(dirty, tm.mine.Read(dirty)+"and more\n")
 				}
-				_, err = s.GoBack(t.Context(), wp.Name)
-				var moved *MovedError
+				_, err = s.Applier.GoBack(t.Context(), wp.Name)
+				var moved *apply.MovedError
 				require.ErrorAs(t, err, &moved)
 				assert.ErrorContains(t, err, "--since")
 
@@ -48,21 +51,21 @@ func TestGoingBackWhateverCameAfter(t *testing.T) {
 				status, files := tm.mine.Git("status", "--porcelain"), filesOf(t, tm.mine.Dir)
 				back, err := s.Return(t.Context(), wp.Name)
 				if dirty != "" { // it was made on what is taken back
-					var asks *AsksError
+					var asks *apply.AsksError
 					require.ErrorAs(t, err, &asks)
 					assert.Equal(t, []string{"d/h"}, asks.Paths)
 					assert.Equal(t, tip, tm.mine.Git("rev-parse", "main"))
 					assert.Equal(t, files, filesOf(t, tm.mine.Dir))
-					j, err := s.Join(t.Context(), asks.Position, "", &s.state.Decisions, Amends{}, nil)
+					j, err := s.Planner.Join(t.Context(), asks.Position, "", decisions(s), plan.Amends{}, nil)
 					require.NoError(t, err)
 					require.NoError(t, s.Decide(settle.Decision{Key: j.Stops[0].Files[0].Questions[0].Key,
 						Way: settle.Yours}))
-					back, err = s.FastForward(t.Context(), asks.Position, Consent{})
+					back, err = s.FastForward(t.Context(), asks.Position, apply.Consent{})
 					require.NoError(t, err)
 					assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
 					assert.Equal(t, "H\nand more\n", tm.mine.Read("d/h"))
 					assert.Equal(t, " M d/h", tm.mine.Git("status", "--porcelain"))
-					_, err = s.GoBack(t.Context(), back.Name)
+					_, err = s.Applier.GoBack(t.Context(), back.Name)
 					require.NoError(t, err)
 					assert.Equal(t, tip, tm.mine.Git("rev-parse", "main"))
 					assert.Equal(t, files, filesOf(t, tm.mine.Dir))
@@ -72,9 +75,9 @@ func TestGoingBackWhateverCameAfter(t *testing.T) {
 				assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
 				assert.Equal(t, tip, tm.mine.Git("rev-parse", back.Ref()))
 				assert.Equal(t, status, tm.mine.Git("status", "--porcelain"))
-				all, err := s.Logbook()
+				all, err := s.Ledger.Logbook()
 				require.NoError(t, err)
-				assert.Equal(t, Undone, all[0].What)
+				assert.Equal(t, ledger.Undone, all[0].What)
 				assert.Contains(t, all[0].Sentence("X"), "main went back to where it was before waypoint "+wp.Name)
 				_, err = s.WayBack(t.Context(), wp.Name)
 				assert.ErrorContains(t, err, "is there already")
@@ -86,7 +89,7 @@ func TestGoingBackWhateverCameAfter(t *testing.T) {
 					names = append(names, f.Path)
 				}
 				assert.Equal(t, []string{"d/h", "f", "later"}, names)
-				_, err = s.GoBack(t.Context(), "")
+				_, err = s.Applier.GoBack(t.Context(), "")
 				require.NoError(t, err)
 				assert.Equal(t, tip, tm.mine.Git("rev-parse", "main"))
 				assert.Equal(t, files, filesOf(t, tm.mine.Dir))
@@ -98,24 +101,24 @@ func TestGoingBackWhateverCameAfter(t *testing.T) {
 // TestTakenBackByACommit undoes what a join brought, and only that, by a new commit.
 func TestTakenBackByACommit(t *testing.T) {
 	t.Parallel()
-	for _, route := range []Route{Rebase, Merge} {
+	for _, route := range []plan.Route{plan.Rebase, plan.Merge} {
 		t.Run(string(route), func(t *testing.T) {
 			tm := newTeam(t)
 			tm.diverge()
 			s := tm.session()
 			p, j, b := ready(t, s, route, settle.TheirsYours)
-			wp, err := s.Accept(t.Context(), p, j, b, Consent{})
+			wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 			require.NoError(t, err)
-			_, err = s.PushTip(t.Context(), p, Consent{})
+			_, err = s.PushTip(t.Context(), p, apply.Consent{})
 			require.NoError(t, err)
 			tm.mine.Commit("after", "later", "later\n")
 			tip := tm.mine.Git("rev-parse", "main")
 
 			require.NoError(t, s.Counter(t.Context(), wp.Name))
 			require.NoError(t, s.Counter(t.Context(), wp.Name), "once more is no matter")
-			p, j, b = ready(t, s, Pick, settle.Theirs)
+			p, j, b = ready(t, s, plan.Pick, settle.Theirs)
 			assert.True(t, p.Picking)
-			_, err = s.Accept(t.Context(), p, j, b, Consent{})
+			_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
 			require.NoError(t, err)
 			assert.Equal(t, tip, tm.mine.Git("rev-parse", "main~1"), "on top of all")
 			assert.Equal(t, strings.Replace(base, "two", "THEIRS", 1), tm.mine.Read("f"))
@@ -127,13 +130,13 @@ func TestTakenBackByACommit(t *testing.T) {
 			assert.Contains(t, tm.mine.Git("log", "-1", "--format=%B"), "- mine")
 			p, err = s.Locate(t.Context(), true)
 			require.NoError(t, err)
-			done, err := s.PushTip(t.Context(), p, Consent{})
+			done, err := s.PushTip(t.Context(), p, apply.Consent{})
 			require.NoError(t, err)
 			assert.Nil(t, done.Refusal)
 		})
 	}
 	s := newTeam(t).session()
-	var blocked *Blocked
+	var blocked *plan.Blocked
 	assert.ErrorAs(t, s.Counter(t.Context(), "7"), &blocked)
 	_, err := s.Return(t.Context(), "7")
 	assert.ErrorAs(t, err, &blocked)
@@ -146,13 +149,13 @@ func TestCleaning(t *testing.T) {
 	tm.diverge()
 	tm.mine.Write("g", "edited\n")
 	s := tm.session()
-	p, j, b := ready(t, s, Rebase, settle.TheirsYours)
-	wp, err := s.Accept(t.Context(), p, j, b, Consent{})
+	p, j, b := ready(t, s, plan.Rebase, settle.TheirsYours)
+	wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 	require.NoError(t, err)
 	n, err := s.Clean(t.Context(), 0)
 	require.NoError(t, err)
 	assert.Zero(t, n)
-	_, err = s.PushTip(t.Context(), p, Consent{})
+	_, err = s.PushTip(t.Context(), p, apply.Consent{})
 	require.NoError(t, err)
 	n, err = s.Clean(t.Context(), time.Hour)
 	require.NoError(t, err)
@@ -162,7 +165,7 @@ func TestCleaning(t *testing.T) {
 	assert.Equal(t, 1, n)
 	_, err = tm.mine.Try("rev-parse", "--verify", "-q", wp.Ref())
 	assert.Error(t, err)
-	all, err := s.Logbook()
+	all, err := s.Ledger.Logbook()
 	require.NoError(t, err)
 	assert.Len(t, all, 2, "what was done is still told")
 	_, err = s.WayBack(t.Context(), wp.Name)

@@ -19,6 +19,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // codebase makes a repository of 50,000 files of two kinds, each of ten functions, of which two branches change 1,000
@@ -147,11 +148,11 @@ func BenchmarkMisfits(b *testing.B) {
 				p, err := w.Compare(b.Context(), "yours", "theirs", false)
 				require.NoError(b, err)
 				start := time.Now()
-				j, err := w.Join(b.Context(), p, Merge, &settle.Decisions{}, Amends{}, nil)
+				j, err := w.Planner.Join(b.Context(), p, plan.Merge, &settle.Decisions{}, plan.Amends{}, nil)
 				require.NoError(b, err)
 				planning = min(planning, time.Since(start))
 				start = time.Now()
-				list, err := w.Misfits(b.Context(), p, j)
+				list, err := w.Planner.Foresight.Misfits(b.Context(), p, j)
 				require.NoError(b, err)
 				require.True(b, name == "real Go" || len(list) == 0)
 				looking = min(looking, time.Since(start))

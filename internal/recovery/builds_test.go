@@ -9,6 +9,8 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/prove"
 )
 
 // TestWhoBuilds: each of the four, and what that comes to.
@@ -35,16 +37,16 @@ func TestWhoBuilds(t *testing.T) {
 		count := t.TempDir() + "/count"
 		t.Setenv("COUNT", count)
 		s := tm.session()
-		p, j, b := ready(t, s, Merge, settle.YoursTheirs)
-		terms, agreed, err := s.MayCheck(t.Context(), p, j.Tree)
+		p, j, b := ready(t, s, plan.Merge, settle.YoursTheirs)
+		terms, agreed, err := s.Prover.MayCheck(t.Context(), p, j.Tree)
 		require.NoError(t, err)
 		require.True(t, agreed)
-		proof, err := s.Prove(t.Context(), p, terms, b.Tip, func(string) {}, nil)
+		proof, err := s.Prover.Prove(t.Context(), p, terms, b.Tip, func(string) {}, nil)
 		require.NoError(t, err)
 		require.False(t, proof.Result.Passed, c.verdict)
 		for range 2 {
 			told := 0
-			builds, err := s.WhoBuilds(t.Context(), p, terms, func(Builds) { told++ })
+			builds, err := s.Prover.WhoBuilds(t.Context(), p, terms, func(prove.Builds) { told++ })
 			require.NoError(t, err)
 			assert.Equal(t, 4, told)
 			assert.Equal(t, c.verdict, builds.Verdict())
@@ -54,7 +56,7 @@ func TestWhoBuilds(t *testing.T) {
 		}
 		s.Close()
 	}
-	assert.Empty(t, (&Builds{}).Verdict())
+	assert.Empty(t, (&prove.Builds{}).Verdict())
 }
 
 // TestTheirsIsNotRunByWhatNobodyAgreedTo: what a command goes by in their tree alone was never shown.
@@ -68,12 +70,12 @@ func TestTheirsIsNotRunByWhatNobodyAgreedTo(t *testing.T) {
 	tm.other.Commit("theirs", "Makefile", "test:\n\ttouch ran\n", "h", "theirs\n")
 	tm.other.Git("push", "-q")
 	s := tm.session()
-	p, j, b := ready(t, s, Merge, settle.Yours)
-	terms, _, err := s.MayCheck(t.Context(), p, j.Tree)
+	p, j, b := ready(t, s, plan.Merge, settle.Yours)
+	terms, _, err := s.Prover.MayCheck(t.Context(), p, j.Tree)
 	require.NoError(t, err)
-	_, err = s.Prove(t.Context(), p, terms, b.Tip, func(string) {}, nil)
+	_, err = s.Prover.Prove(t.Context(), p, terms, b.Tip, func(string) {}, nil)
 	require.NoError(t, err)
-	builds, err := s.WhoBuilds(t.Context(), p, terms, func(Builds) {})
+	builds, err := s.Prover.WhoBuilds(t.Context(), p, terms, func(prove.Builds) {})
 	require.NoError(t, err)
 	assert.Nil(t, builds.Theirs)
 	assert.Equal(t, []string{"Theirs was not run: the command can run what others changed, which you did not agree to: " +
@@ -101,10 +103,10 @@ func TestNobodyIsBlamedOnAGuess(t *testing.T) {
 			tm.diverge()
 			gittest.Own(t, "dorvik.check", c.check)
 			s := tm.session()
-			p, j, b := ready(t, s, Merge, settle.YoursTheirs)
-			terms, _, err := s.MayCheck(t.Context(), p, j.Tree)
+			p, j, b := ready(t, s, plan.Merge, settle.YoursTheirs)
+			terms, _, err := s.Prover.MayCheck(t.Context(), p, j.Tree)
 			require.NoError(t, err)
-			proof, err := s.Prove(t.Context(), p, terms, b.Tip, func(string) {}, nil)
+			proof, err := s.Prover.Prove(t.Context(), p, terms, b.Tip, func(string) {}, nil)
 			require.NoError(t, err)
 			assert.False(t, proof.Result.Passed)
 			assert.Equal(t, c.unchecked, proof.Unchecked)
@@ -113,7 +115,7 @@ func TestNobodyIsBlamedOnAGuess(t *testing.T) {
 			if c.lack != "" {
 				assert.Equal(t, []string{c.lack}, proof.Lacks)
 			}
-			builds, err := s.WhoBuilds(t.Context(), p, terms, func(Builds) {})
+			builds, err := s.Prover.WhoBuilds(t.Context(), p, terms, func(prove.Builds) {})
 			require.NoError(t, err)
 			assert.Equal(t, proof.Blames(), builds.Verdict() != "", builds.Verdict())
 		})
@@ -128,11 +130,11 @@ func TestTheCheckIsCleared(t *testing.T) {
 	s := tm.session()
 	tip, err := s.Repo.Resolve(t.Context(), "main")
 	require.NoError(t, err)
-	tree, err := s.Tree(tip)
+	tree, err := s.Planner.Tree(tip)
 	require.NoError(t, err)
 	for _, line := range []string{"mkae", "make test", "", ""} {
-		require.NoError(t, s.SetCheck(t.Context(), line, nil, tree))
-		c, ok, err := s.CheckCommand(t.Context(), tree)
+		require.NoError(t, s.Prover.SetCheck(t.Context(), line, nil, tree))
+		c, ok, err := s.Prover.CheckCommand(t.Context(), tree)
 		require.NoError(t, err)
 		require.True(t, ok)
 		if line == "" {

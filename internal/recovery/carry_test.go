@@ -12,11 +12,14 @@ import (
 	"strings"
 	"testing"
 
-	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/gittest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // standing is all that is not committed in a clone, to be compared: files, index, and what git
@@ -84,7 +87,7 @@ func TestUncommittedWorkIsCarried(t *testing.T) {
 			r.Git("add", "new")
 		}, " M f| M g|A  new", map[string]string{"f": last(lines), "g": "g edited\n"}, nil},
 	} {
-		for _, route := range []Route{Merge, Rebase, Route(FastForward)} {
+		for _, route := range []plan.Route{plan.Merge, plan.Rebase, plan.Route(plan.FastForward)} {
 			t.Run(name+"/"+string(route), func(t *testing.T) {
 				tm := newTeam(t)
 				tm.other.Commit("more", "gone", "to go\n", "d/i", "i\n", "d/j", "j\n")
@@ -94,22 +97,22 @@ func TestUncommittedWorkIsCarried(t *testing.T) {
 				tm.other.Git("mv", "d", "e")
 				tm.other.Commit("theirs", "f", lines)
 				tm.other.Git("push", "-q")
-				if route != Route(FastForward) {
+				if route != plan.Route(plan.FastForward) {
 					tm.mine.Commit("mine", "m", "m\n")
 				}
 				c.dirty(tm.mine)
 				before := standingOf(t, tm.mine.Dir)
 				s := tm.session()
-				var over *OverwriteError
+				var over *apply.OverwriteError
 				p, j, b := ready(t, s, route, settle.Yours)
-				_, err := s.Accept(t.Context(), p, j, b, Consent{})
+				_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 				if name != "deleted, and so on their side" {
 					require.ErrorAs(t, err, &over)
 				}
 				require.Equal(t, before, standingOf(t, tm.mine.Dir), "refused, nothing is changed")
-				require.NoError(t, s.Carry(true))
+				require.NoError(t, s.Ledger.Carry(true))
 				p, j, b = ready(t, s, route, settle.Yours)
-				wp, err := s.Accept(t.Context(), p, j, b, Consent{})
+				wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 				require.NoError(t, err)
 				assert.Equal(t, c.status, strings.ReplaceAll(tm.mine.Git("status", "--porcelain"), "\n", "|"))
 				for path, text := range c.files {
@@ -125,12 +128,12 @@ func TestUncommittedWorkIsCarried(t *testing.T) {
 						"f")) > 0)
 				}
 				tm.mine.Git("gc", "-q", "--prune=now")
-				_, err = s.GoBack(t.Context(), "")
+				_, err = s.Applier.GoBack(t.Context(), "")
 				require.NoError(t, err)
 				assert.Equal(t, before, standingOf(t, tm.mine.Dir), "undone")
 				s.Close()
 				gone := openAgain(t, tm.mine.Dir)
-				assert.Empty(t, gone.notices)
+				assert.Empty(t, gone.TakeNotice())
 				assert.Equal(t, before, standingOf(t, tm.mine.Dir), "opened again")
 			})
 		}
@@ -198,14 +201,14 @@ func TestASparseCheckoutIsKept(t *testing.T) {
 		parts := func() string { return tm.mine.Git("ls-files", "-t") }
 		before, files := parts(), filesOf(t, tm.mine.Dir)
 		s := tm.session()
-		require.NoError(t, s.Carry(true))
-		p, j, b := ready(t, s, Merge, settle.TheirsYours)
-		_, err := s.Accept(t.Context(), p, j, b, Consent{})
+		require.NoError(t, s.Ledger.Carry(true))
+		p, j, b := ready(t, s, plan.Merge, settle.TheirsYours)
+		_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 		require.NoError(t, err)
 		assert.Contains(t, parts(), "S out/side")
 		assert.NoDirExists(t, filepath.Join(tm.mine.Dir, "out"))
 		assert.Equal(t, "M  d/h", tm.mine.Git("status", "--porcelain"))
-		_, err = s.GoBack(t.Context(), "")
+		_, err = s.Applier.GoBack(t.Context(), "")
 		require.NoError(t, err)
 		assert.Equal(t, before, parts())
 		assert.Equal(t, files, filesOf(t, tm.mine.Dir))
@@ -256,8 +259,8 @@ func TestCarriedWorkIsConserved(t *testing.T) {
 			holdsAll(t, repo, wp, before)
 			s := openAgain(t, repo.Dir)
 			after := standingOf(t, repo.Dir)
-			_, err := s.GoBack(t.Context(), "")
-			var blocked *Blocked // files and folders in each other's place can be too much
+			_, err := s.Applier.GoBack(t.Context(), "")
+			var blocked *plan.Blocked // files and folders in each other's place can be too much
 			switch {
 			case errors.As(err, &blocked):
 				refused++
@@ -277,31 +280,31 @@ func TestCarriedWorkIsConserved(t *testing.T) {
 }
 
 // carryOver joins by a random route, deciding at random; nil where nothing uncommitted was moved.
-func carryOver(t *testing.T, repo *gittest.Repo, r *rand.Rand) *Waypoint {
+func carryOver(t *testing.T, repo *gittest.Repo, r *rand.Rand) *ledger.Waypoint {
 	s := openAgain(t, repo.Dir)
 	defer s.Close()
-	require.NoError(t, s.Carry(true))
+	require.NoError(t, s.Ledger.Carry(true))
 	p, err := s.Locate(t.Context(), false)
 	require.NoError(t, err)
-	require.NoError(t, s.Sync(p))
-	if p.Trivial() == UpToDate {
+	require.NoError(t, s.Ledger.Sync(p))
+	if p.Trivial() == plan.UpToDate {
 		return nil
 	}
-	s.state.Route = []Route{Merge, Rebase}[r.IntN(2)]
+	require.NoError(t, s.Ledger.TakeRoute([]plan.Route{plan.Merge, plan.Rebase}[r.IntN(2)]))
 	for {
-		j, err := s.Join(t.Context(), p, s.state.Route, &s.state.Decisions, Amends{}, nil)
+		j, err := s.Planner.Join(t.Context(), p, s.Ledger.State().Route, decisions(s), plan.Amends{}, nil)
 		require.NoError(t, err)
-		if c := firstWithout(j, &s.state.Decisions); c != nil {
+		if c := firstWithout(j, decisions(s)); c != nil {
 			require.NoError(t, s.Decide(settle.Decision{Key: c.Key, Way: c.Ways[r.IntN(len(c.Ways))].Way}))
 			continue
 		}
-		b, err := s.Build(t.Context(), p, j)
+		b, err := s.Planner.Build(t.Context(), p, j)
 		require.NoError(t, err)
 		before := standingOf(t, repo.Dir)
-		wp, err := s.Accept(t.Context(), p, j, b, Consent{MoveAside: true})
+		wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{MoveAside: true})
 		if err != nil {
 			assert.Equal(t, before, standingOf(t, repo.Dir), "refused: %v", err)
-			var blocked *Blocked
+			var blocked *plan.Blocked
 			assert.ErrorAs(t, err, &blocked)
 			return nil
 		}
@@ -313,8 +316,8 @@ func carryOver(t *testing.T, repo *gittest.Repo, r *rand.Rand) *Waypoint {
 }
 
 // holdsAll holds that each file and each staged text of before is where it was, or kept.
-func holdsAll(t *testing.T, repo *gittest.Repo, wp *Waypoint, before standing) {
-	kept := keptDir(filepath.Join(repo.Dir, ".git"), wp.Name)
+func holdsAll(t *testing.T, repo *gittest.Repo, wp *ledger.Waypoint, before standing) {
+	kept := apply.KeptDir(filepath.Join(repo.Dir, ".git"), wp.Name)
 	aside := filepath.Join(repo.Dir, ".git", "dorvik", "aside", wp.Name)
 	after := filesOf(t, repo.Dir)
 	dirty := map[string]bool{}
@@ -362,7 +365,7 @@ func TestWhatGitWasToldNotToLookAt(t *testing.T) {
 		tm.mine.Write("f", "edited unseen\n")
 		s := tm.session()
 		for _, carry := range []bool{false, true} {
-			require.NoError(t, s.Carry(carry))
+			require.NoError(t, s.Ledger.Carry(carry))
 			v, err := s.Survey(t.Context(), true, nil)
 			require.NoError(t, err)
 			require.NotNil(t, v.InTheWay, flag)

@@ -9,16 +9,20 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/lookback"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // told is a history in lines: the sign, the subject, and what is said of each commit. Ids are
 // told by the subjects of their commits.
-func told(t *testing.T, w *Workspace, c *Chronicle) string {
+func told(t *testing.T, w *Workspace, c *lookback.Chronicle) string {
 	subject := func(id object.ID) string {
-		commit, err := w.Store.Commit(id)
+		commit, err := w.Planner.Store.Commit(id)
 		require.NoError(t, err)
 		return "“" + commit.Subject() + "” of " + commit.Author().Name
 	}
@@ -45,7 +49,7 @@ func told(t *testing.T, w *Workspace, c *Chronicle) string {
 
 func (tm *team) chronicle(revs ...string) string {
 	s := tm.session()
-	c, err := s.Chronicle(tm.t.Context(), revs...)
+	c, err := s.History.Chronicle(tm.t.Context(), revs...)
 	require.NoError(tm.t, err)
 	out := told(tm.t, s.Workspace, c)
 	s.Close()
@@ -78,8 +82,8 @@ func TestWhatACommitIsToThePerson(t *testing.T) {
 	}
 
 	s := tm.session()
-	p, j, b := ready(t, s, Rebase, settle.Yours)
-	_, err := s.Accept(t.Context(), p, j, b, Consent{})
+	p, j, b := ready(t, s, plan.Rebase, settle.Yours)
+	_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 	require.NoError(t, err)
 	s.Close()
 	now = tm.chronicle()
@@ -102,20 +106,20 @@ func TestWhatACommitIsToThePerson(t *testing.T) {
 	w, err := OpenWorkspace(t.Context(), tm.mine.Dir)
 	require.NoError(t, err)
 	defer w.Close()
-	var all []Branching
-	more, err := w.Branchings(t.Context(), func(b Branching) { all = append(all, b) })
+	var all []lookback.Branching
+	more, err := w.History.Branchings(t.Context(), func(b lookback.Branching) { all = append(all, b) })
 	require.NoError(t, err)
 	assert.Zero(t, more)
 	require.Len(t, all, 2)
-	by := map[string]Branching{all[0].Name: all[0], all[1].Name: all[1]}
+	by := map[string]lookback.Branching{all[0].Name: all[0], all[1].Name: all[1]}
 	topic := by["origin/topic"]
 	assert.Equal(t, []int{2, 3, 1}, []int{topic.There, topic.Here, topic.Same})
 	assert.Zero(t, by["origin/main"].There+by["origin/main"].Here)
 
 	s = tm.session()
 	require.NoError(t, s.Pick(t.Context(), []string{"origin/topic"}, 0))
-	p, j, b = ready(t, s, Pick, settle.Yours)
-	_, err = s.Accept(t.Context(), p, j, b, Consent{})
+	p, j, b = ready(t, s, plan.Pick, settle.Yours)
+	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
 	require.NoError(t, err)
 	s.Close()
 	assert.Contains(t, tm.chronicle(), "◐ <main> new there yours, not pushed; picked from “new there”")
@@ -129,14 +133,14 @@ func TestAHistoryBesideAnOpenSession(t *testing.T) {
 	w, err := OpenWorkspace(t.Context(), tm.mine.Dir)
 	require.NoError(t, err)
 	defer w.Close()
-	c, err := w.Chronicle(t.Context())
+	c, err := w.History.Chronicle(t.Context())
 	require.NoError(t, err)
-	require.ErrorIs(t, c.Untold, ErrInUse)
+	require.ErrorIs(t, c.Untold, ledger.ErrInUse)
 	assert.Contains(t, told(t, w, c), "base")
-	_, err = w.Story(t.Context(), "")
-	require.ErrorIs(t, err, ErrInUse)
+	_, err = w.History.Story(t.Context(), "")
+	require.ErrorIs(t, err, ledger.ErrInUse)
 	s.Close()
-	c, err = w.Chronicle(t.Context())
+	c, err = w.History.Chronicle(t.Context())
 	require.NoError(t, err)
 	assert.NoError(t, c.Untold)
 }
@@ -151,17 +155,17 @@ func TestHistoriesOfOddRepositories(t *testing.T) {
 	w, err := OpenWorkspace(t.Context(), alone.Dir)
 	require.NoError(t, err)
 	defer w.Close()
-	c, err := w.Chronicle(t.Context())
+	c, err := w.History.Chronicle(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, "○ <main> second \n○ first \n", told(t, w, c))
-	_, err = w.Chronicle(t.Context(), "nowhere")
+	_, err = w.History.Chronicle(t.Context(), "nowhere")
 	assert.ErrorContains(t, err, `no commit named "nowhere"`)
 
 	alone.Git("checkout", "-q", "--orphan", "unborn")
-	_, err = w.Chronicle(t.Context())
+	_, err = w.History.Chronicle(t.Context())
 	assert.ErrorContains(t, err, "has no commit yet")
 	alone.Git("checkout", "-q", "-f", "--detach", "main")
-	c, err = w.Chronicle(t.Context())
+	c, err = w.History.Chronicle(t.Context())
 	require.NoError(t, err)
 	assert.Contains(t, told(t, w, c), "second")
 
@@ -170,7 +174,7 @@ func TestHistoriesOfOddRepositories(t *testing.T) {
 	v, err := OpenWorkspace(t.Context(), shallow.Dir)
 	require.NoError(t, err)
 	defer v.Close()
-	c, err = v.Chronicle(t.Context())
+	c, err = v.History.Chronicle(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, 1, strings.Count(told(t, v, c), "\n"))
 	assert.True(t, c.Cut())
@@ -192,7 +196,7 @@ func TestFind(t *testing.T) {
 	w, err := OpenWorkspace(t.Context(), repo.Dir)
 	require.NoError(t, err)
 	defer w.Close()
-	c, err := w.Chronicle(t.Context())
+	c, err := w.History.Chronicle(t.Context())
 	require.NoError(t, err)
 	all, err := c.More(t.Context(), 10)
 	require.NoError(t, err)
@@ -213,10 +217,10 @@ func TestFind(t *testing.T) {
 		all[1].ID.String()[:8]:         "Fares and tides",
 		"http://skerry.example/nobody": "",
 	} {
-		f, err := ParseFind(typed)
+		f, err := lookback.ParseFind(typed)
 		require.NoError(t, err, typed)
 		assert.Equal(t, typed == "", f.Empty())
-		found, err := w.Found(f, all)
+		found, err := w.History.Found(f, all)
 		require.NoError(t, err)
 		var got []string
 		for _, e := range found {
@@ -224,7 +228,7 @@ func TestFind(t *testing.T) {
 		}
 		assert.Equal(t, want, strings.Join(got, ", "), typed)
 	}
-	_, err = ParseFind("since:tomorrow")
+	_, err = lookback.ParseFind("since:tomorrow")
 	assert.EqualError(t, err, `"tomorrow" is no date: write it as 2026-03-04, 2026-03 or 2026`)
 }
 
@@ -245,7 +249,7 @@ func TestDetails(t *testing.T) {
 	defer w.Close()
 	id, err := w.Repo.Resolve(t.Context(), "HEAD")
 	require.NoError(t, err)
-	d, err := w.Details(t.Context(), id, func(int, int) {})
+	d, err := w.History.Details(t.Context(), id, func(int, int) {})
 	require.NoError(t, err)
 	assert.Empty(t, d.Signature)
 	assert.Nil(t, d.Decided)
@@ -258,11 +262,11 @@ func TestDetails(t *testing.T) {
 		got = append(got, fmt.Sprint(f.Path, " ", f.From, " ", f.Added, " ", f.Removed, " ", f.Text))
 	}
 	assert.Equal(t, []string{"bin  0 0 false", "f  2 1 true", "gone  0 1 true", "new old 0 0 true"}, got)
-	n, err := w.LinesChanged(t.Context(), d.Node)
+	n, err := w.History.LinesChanged(t.Context(), d.Node)
 	require.NoError(t, err)
 	assert.Equal(t, 4, n)
 
-	lines, ok, err := w.Change(d.Sides[0].Files[1])
+	lines, ok, err := w.History.Change(d.Sides[0].Files[1])
 	require.NoError(t, err)
 	require.True(t, ok)
 	var b strings.Builder
@@ -273,33 +277,33 @@ func TestDetails(t *testing.T) {
 		}
 		fmt.Fprintf(&b, "%s %d %d %s", [...]string{" ", "-", "+", "~"}[l.Kind], l.Old, l.New,
 			strings.TrimSuffix(marked, "\n"))
-		if l.Kind == LinesFolded {
+		if l.Kind == lookback.LinesFolded {
 			fmt.Fprintf(&b, "%d", l.Count)
 		}
 		b.WriteString("\n")
 	}
 	assert.Equal(t, "  1 1 one\n- 2 0 two\n+ 0 2 two[ 2]\n  3 3 three\n  4 4 four\n  5 5 five\n~ 0 0 2\n  8 8 eight\n"+
 		"  9 9 nine\n  10 10 ten\n+ 0 11 eleven\n", b.String())
-	_, ok, err = w.Change(d.Sides[0].Files[0])
+	_, ok, err = w.History.Change(d.Sides[0].Files[0])
 	require.NoError(t, err)
 	assert.False(t, ok, "a picture has no lines")
 
-	root, err := w.Details(t.Context(), d.Parents[0], nil)
+	root, err := w.History.Details(t.Context(), d.Parents[0], nil)
 	require.NoError(t, err)
 	assert.Len(t, root.Sides[0].Files, 4, "a first commit is held against nothing")
 	repo.Git("config", "dorvik.reference", "(")
-	_, err = w.Details(t.Context(), id, nil)
+	_, err = w.History.Details(t.Context(), id, nil)
 	assert.ErrorContains(t, err, "dorvik.reference is no regular expression")
 	repo.Git("config", "dorvik.reference", "pier")
-	d, err = w.Details(t.Context(), id, nil)
+	d, err = w.History.Details(t.Context(), id, nil)
 	require.NoError(t, err)
 	require.Len(t, d.References, 1)
 
-	commit, was, err := w.FileBefore(t.Context(), d.Node, "new")
+	commit, was, err := w.History.FileBefore(t.Context(), d.Node, "new")
 	require.NoError(t, err)
 	assert.Equal(t, "old", was)
 	assert.Equal(t, d.Parents[0], commit)
-	_, was, err = w.FileBefore(t.Context(), root.Node, "f")
+	_, was, err = w.History.FileBefore(t.Context(), root.Node, "f")
 	require.NoError(t, err)
 	assert.Empty(t, was)
 }
@@ -312,16 +316,16 @@ func TestWhatTheOthersGet(t *testing.T) {
 	tm.other.Git("push", "-q")
 	tm.mine.Commit("yours", "f", "one\ntwo\nthree\nfour\nFIVE\n")
 	s := tm.session()
-	p, j, b := ready(t, s, Rebase, settle.Yours)
+	p, j, b := ready(t, s, plan.Rebase, settle.Yours)
 	d, err := s.Departure(t.Context(), p, j, b.Tip)
 	require.NoError(t, err)
-	check := func(others []Other, pull []string) {
+	check := func(others []lookback.Other, pull []string) {
 		require.Len(t, others, 1)
 		o := others[0]
 		assert.Equal(t, []int{1, 1}, []int{o.Commits, o.Kept})
 		require.Len(t, o.Files, 1)
 		assert.Equal(t, "f", o.Files[0].Path)
-		lines, ok, err := s.Change(o.Files[0])
+		lines, ok, err := s.History.Change(o.Files[0])
 		require.NoError(t, err)
 		require.True(t, ok)
 		assert.Equal(t, "five\n", lines[len(lines)-2].Text, "their line, before yours")
@@ -329,23 +333,23 @@ func TestWhatTheOthersGet(t *testing.T) {
 		assert.Contains(t, pull[0], "moves forward by 1 commit with their next pull")
 	}
 	check(d.Others, d.Pull)
-	_, err = s.Accept(t.Context(), p, j, b, Consent{})
+	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
 	require.NoError(t, err)
 	p, err = s.Locate(t.Context(), false)
 	require.NoError(t, err)
-	_, err = s.PushTip(t.Context(), p, Consent{})
+	_, err = s.PushTip(t.Context(), p, apply.Consent{})
 	require.NoError(t, err)
 	p, err = s.Locate(t.Context(), true)
 	require.NoError(t, err)
-	got, err := s.LastReceived(t.Context(), p)
+	got, err := s.History.LastReceived(t.Context(), p)
 	require.NoError(t, err)
 	check(got.Others, got.Pull)
 	assert.Equal(t, p.Yours, got.Tip)
-	yours, theirs, err := s.Sides(t.Context(), p)
+	yours, theirs, err := s.History.Sides(t.Context(), p)
 	require.NoError(t, err)
 	assert.Equal(t, "yours theirs", yours[0].Subject()+" "+theirs[0].Subject())
 
-	said := NextPull(p, 1, true, []Published{{yours[0], "origin/topic", nil}})
+	said := lookback.NextPull(p, 1, true, []plan.Published{{Node: yours[0], On: "origin/topic", Who: nil}})
 	require.Len(t, said, 2)
 	assert.Contains(t, said[1], "1 commit of yours was on origin/topic under another id, and stays there.")
 }
@@ -356,20 +360,20 @@ func TestAStoryIsToldAfterwards(t *testing.T) {
 	tm := newTeam(t)
 	tm.diverge()
 	s := tm.session()
-	p, j, b := ready(t, s, Merge, settle.Theirs)
-	_, err := s.Prove(t.Context(), p, termsOf("true", j.Tree), b.Tip, func(string) {}, nil)
+	p, j, b := ready(t, s, plan.Merge, settle.Theirs)
+	_, err := s.Prover.Prove(t.Context(), p, termsOf("true", j.Tree), b.Tip, func(string) {}, nil)
 	require.NoError(t, err)
-	before, err := s.Story(t.Context(), "")
+	before, err := s.History.Story(t.Context(), "")
 	require.NoError(t, err)
 	assert.Nil(t, before.Waypoint)
-	_, err = s.Accept(t.Context(), p, j, b, Consent{})
+	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
 	require.NoError(t, err)
 	s.Close()
 
 	w, err := OpenWorkspace(t.Context(), tm.mine.Dir)
 	require.NoError(t, err)
 	defer w.Close()
-	after, err := w.Story(t.Context(), "")
+	after, err := w.History.Story(t.Context(), "")
 	require.NoError(t, err)
 	require.NotNil(t, after.Waypoint)
 	assert.Equal(t, before.Join.Tree, after.Join.Tree)
@@ -383,17 +387,17 @@ func TestAStoryIsToldAfterwards(t *testing.T) {
 	assert.False(t, after.Differs)
 	assert.False(t, after.Pushed)
 	tm.mine.Git("push", "-q", "origin", "main")
-	after, err = w.Story(t.Context(), "1")
+	after, err = w.History.Story(t.Context(), "1")
 	require.NoError(t, err)
 	assert.True(t, after.Pushed)
-	_, err = w.Story(t.Context(), "2")
+	_, err = w.History.Story(t.Context(), "2")
 	assert.ErrorContains(t, err, "There is no waypoint 2 here.")
 
 	fresh := newTeam(t)
 	v, err := OpenWorkspace(t.Context(), fresh.mine.Dir)
 	require.NoError(t, err)
 	defer v.Close()
-	_, err = v.Story(t.Context(), "")
+	_, err = v.History.Story(t.Context(), "")
 	assert.ErrorContains(t, err, "nothing is to be joined here, and nothing was")
 }
 
@@ -434,7 +438,7 @@ func TestSignatures(t *testing.T) {
 		require.NoError(t, err)
 		commit, err := object.ParseID(id)
 		require.NoError(t, err)
-		d, err := w.Details(t.Context(), commit, nil)
+		d, err := w.History.Details(t.Context(), commit, nil)
 		require.NoError(t, err)
 		assert.Contains(t, d.Signature, c.want)
 		w.Close()
@@ -450,14 +454,14 @@ func TestWhatWasRewrittenForOthers(t *testing.T) {
 	tm.mine.Commit("yours", "yours", "y\n")
 	tm.mine.Git("push", "-q", "origin", "HEAD:topic")
 	s := tm.session()
-	p, j, b := ready(t, s, Rebase, settle.Yours)
+	p, j, b := ready(t, s, plan.Rebase, settle.Yours)
 	d, err := s.Departure(t.Context(), p, j, b.Tip)
 	require.NoError(t, err)
 	require.Len(t, d.Pull, 2)
 	assert.Contains(t, d.Pull[1], "1 commit of yours was on origin/topic under another id")
-	_, err = s.Accept(t.Context(), p, j, b, Consent{RewritePublished: true})
+	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{RewritePublished: true})
 	require.NoError(t, err)
-	got, err := s.LastReceived(t.Context(), p)
+	got, err := s.History.LastReceived(t.Context(), p)
 	require.NoError(t, err)
 	assert.Equal(t, d.Pull[1], got.Pull[1])
 	assert.Contains(t, got.Pull[0], "as it was before the push")

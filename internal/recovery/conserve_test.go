@@ -11,15 +11,16 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
 	"dorvik.dev/dorvik/internal/core/account"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // plot is a history small enough to be taken apart: files, and on each side commits of
@@ -27,13 +28,13 @@ import (
 type plot struct {
 	base    files
 	sides   [2][][]uint64
-	route   Route
+	route   plan.Route
 	decides uint64
 	wishes  []replay.Wish // of the commits of yours, in order
 }
 
 func newPlot(r *rand.Rand, n int) *plot {
-	p := &plot{base: files{}, route: []Route{Merge, Rebase, Pick}[r.IntN(3)], decides: r.Uint64()}
+	p := &plot{base: files{}, route: []plan.Route{plan.Merge, plan.Rebase, plan.Pick}[r.IntN(3)], decides: r.Uint64()}
 	s := &story{Rand: r}
 	for range 1 + r.IntN(5) {
 		path := names[r.IntN(len(names))]
@@ -57,8 +58,7 @@ func newPlot(r *rand.Rand, n int) *plot {
 // memory is a workspace without a repository.
 func memory() *Workspace {
 	store := object.NewOverlay(object.SHA1, nil)
-	return &Workspace{Store: store, engine: merge.NewEngine(store), files: settle.NewFiles(store),
-		changes: replay.NewChanges(store), annotators: map[[2]object.ID]*history.Annotator{}}
+	return &Workspace{Planner: plan.New(store, nil)}
 }
 
 var modes = map[string]object.Mode{"100644": object.ModeFile, "100755": object.ModeExec, "120000": object.ModeLink,
@@ -88,9 +88,9 @@ func (f files) tree(t *testing.T, o *object.Overlay) object.ID {
 // outcome of a plot: the position, the join with all settled, and the account of it.
 type outcome struct {
 	w       *Workspace
-	p       *Position
-	j       *Join
-	left    []LeftOut
+	p       *plan.Position
+	j       *plan.Join
+	left    []plan.LeftOut
 	base    files
 	tips    [2]files
 	decided []string
@@ -104,7 +104,7 @@ func (pl *plot) play(t *testing.T) *outcome {
 	who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0000"}
 	commit := func(f files, parents ...object.ID) object.ID {
 		who.When++
-		return w.Store.PutCommit(&object.Commit{Tree: f.tree(t, w.Store), Parents: parents, AuthorLine: who.String(),
+		return w.Planner.Store.PutCommit(&object.Commit{Tree: f.tree(t, w.Planner.Store), Parents: parents, AuthorLine: who.String(),
 			Committer: who, Message: "x\n"})
 	}
 	root := commit(pl.base)
@@ -134,13 +134,13 @@ func (pl *plot) play(t *testing.T) *outcome {
 		out.tips[side] = f
 	}
 	var err error
-	if out.p = (&Position{Yours: tips[0], Theirs: tips[1]}); pl.route == Pick {
-		out.p, err = w.picking(t.Context(), alone(out.p.Branch, tips[0]), lines[1], 0)
+	if out.p = (&plan.Position{Yours: tips[0], Theirs: tips[1]}); pl.route == plan.Pick {
+		out.p, err = w.Planner.Picking(t.Context(), plan.Alone(out.p.Branch, tips[0]), lines[1], 0)
 	} else {
-		out.p.Divergence, err = history.Diverge(t.Context(), w.Store, tips[0], tips[1])
+		out.p.Divergence, err = history.Diverge(t.Context(), w.Planner.Store, tips[0], tips[1])
 	}
 	require.NoError(t, err)
-	if out.p.Wishes = (replay.Wishes{}); pl.route == Rebase {
+	if out.p.Wishes = (replay.Wishes{}); pl.route == plan.Rebase {
 		for i, id := range lines[0] {
 			out.p.Wishes[id] = pl.wishes[i]
 		}
@@ -148,7 +148,7 @@ func (pl *plot) play(t *testing.T) *outcome {
 	r := rand.New(rand.NewPCG(pl.decides, 0))
 	decisions := &settle.Decisions{}
 	for {
-		out.j, err = w.Join(context.Background(), out.p, pl.route, decisions, Amends{}, nil)
+		out.j, err = w.Planner.Join(context.Background(), out.p, pl.route, decisions, plan.Amends{}, nil)
 		require.NoError(t, err)
 		c := firstWithout(out.j, decisions)
 		if c == nil {
@@ -162,12 +162,12 @@ func (pl *plot) play(t *testing.T) *outcome {
 		out.woven = out.woven || d.Way == settle.Weave
 		out.decided = append(out.decided, fmt.Sprintf("%s %s %s (%T %+v)", c.Path, c.Kind, d.Way, c.Subject, c.Subject))
 	}
-	out.left, err = w.LeftOut(t.Context(), out.p, out.j, decisions)
+	out.left, err = w.Planner.Accounts.LeftOut(t.Context(), out.p, out.j, decisions)
 	require.NoError(t, err)
 	return out
 }
 
-func firstWithout(j *Join, decisions *settle.Decisions) *settle.Question {
+func firstWithout(j *plan.Join, decisions *settle.Decisions) *settle.Question {
 	for _, s := range j.Stops {
 		for _, f := range s.Files {
 			for _, c := range f.Questions {
@@ -183,12 +183,12 @@ func firstWithout(j *Join, decisions *settle.Decisions) *settle.Question {
 // result is what the joined tree holds.
 func (o *outcome) result(t *testing.T) files {
 	result := files{}
-	changes, err := o.w.Store.Changes(object.ID{}, o.j.Tree)
+	changes, err := o.w.Planner.Store.Changes(object.ID{}, o.j.Tree)
 	require.NoError(t, err)
 	for _, c := range changes {
 		to := file{mode: fmt.Sprintf("%06o", c.New.Mode), text: c.New.ID.String()}
 		if c.New.Mode != object.ModeSubmodule {
-			data, err := o.w.Store.Blob(c.New.ID)
+			data, err := o.w.Planner.Store.Blob(c.New.ID)
 			require.NoError(t, err)
 			to.text = string(data)
 		}
@@ -202,7 +202,7 @@ func (o *outcome) result(t *testing.T) files {
 func (o *outcome) lost(t *testing.T) string {
 	result := o.result(t)
 	told := func(side merge.Side, paths []string, what ...account.Kind) bool {
-		return slices.ContainsFunc(o.left, func(l LeftOut) bool {
+		return slices.ContainsFunc(o.left, func(l plan.LeftOut) bool {
 			return l.Side == side && slices.Contains(what, l.What) && (len(paths) == 0 || slices.ContainsFunc(paths,
 				func(p string) bool {
 					return p == l.Path || strings.HasPrefix(p, l.Path+"/")
@@ -222,7 +222,7 @@ func (o *outcome) lost(t *testing.T) string {
 					o.held(after, before, line) {
 					continue // a line that the other side had, too, is also its to take out
 				}
-				if !slices.ContainsFunc(o.left, func(l LeftOut) bool {
+				if !slices.ContainsFunc(o.left, func(l plan.LeftOut) bool {
 					return l.What == account.Line && strings.TrimSpace(line) == l.Text
 				}) {
 					return fmt.Sprintf("%s: %q of %s", side, line, path)
@@ -268,7 +268,7 @@ func (o *outcome) held(text, base map[string]int, line string) bool {
 // fileTold reports whether the account has a version of the file that a side has at a
 // path. A conflict can name it as the other side, or a commit before, named it.
 func (o *outcome) fileTold(i int, side merge.Side, path string) bool {
-	return slices.ContainsFunc(o.left, func(l LeftOut) bool {
+	return slices.ContainsFunc(o.left, func(l plan.LeftOut) bool {
 		_, has := o.tips[i][l.Path]
 		return l.Side == side && l.What == account.File && (l.Path == path || !has || o.j.Merge == nil)
 	})

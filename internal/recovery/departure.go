@@ -4,24 +4,28 @@ import (
 	"context"
 	"time"
 
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/lookback"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // Departure is what is known before a push.
 type Departure struct {
-	Commits int          // that the push adds to the remote
-	Left    []LeftOut    // what the joined result does not hold
-	Marks   []MarkerFile // files with conflict marks, in any commit that goes
-	Read    int          // files that were looked into for them
-	Asked   time.Time    // when the remote was asked where it is
-	Moved   bool         // it is no longer where this was joined
-	Gone    bool         // it is there no more
-	Silent  error        // why it did not answer
+	Commits int               // that the push adds to the remote
+	Left    []plan.LeftOut    // what the joined result does not hold
+	Marks   []plan.MarkerFile // files with conflict marks, in any commit that goes
+	Read    int               // files that were looked into for them
+	Asked   time.Time         // when the remote was asked where it is
+	Moved   bool              // it is no longer where this was joined
+	Gone    bool              // it is there no more
+	Silent  error             // why it did not answer
 
-	Touched *Touched // on disk, where something is joined
+	Touched *apply.Touched // on disk, where something is joined
 
-	Others []Other  // those who have commits on their side
-	Pull   []string // what the next pull of others does for them, in sentences
+	Others []lookback.Other // those who have commits on their side
+	Pull   []string         // what the next pull of others does for them, in sentences
 }
 
 // Mended counts what mends changed among what is left out.
@@ -36,33 +40,33 @@ func (d *Departure) Mended() (n int) {
 
 // Departure makes sure, before a push of a tip, of what can be made sure of. j is nil where
 // nothing was joined.
-func (s *Session) Departure(ctx context.Context, p *Position, j *Join, tip object.ID) (*Departure, error) {
-	d := &Departure{Commits: p.goes(j)}
+func (s *Session) Departure(ctx context.Context, p *plan.Position, j *plan.Join, tip object.ID) (*Departure, error) {
+	d := &Departure{Commits: p.Goes(j)}
 	var err error
 	if j != nil {
-		st := s.State()
-		if d.Left, err = s.LeftOut(ctx, p, j, &st.Decisions); err != nil {
+		st := s.Ledger.State()
+		if d.Left, err = s.Planner.Accounts.LeftOut(ctx, p, j, &st.Decisions); err != nil {
 			return nil, err
 		}
-		if d.Touched, err = s.Touched(p, j.Tree); err != nil {
+		if d.Touched, err = s.WorkTree.Touched(p, j.Tree); err != nil {
 			return nil, err
 		}
 	}
 	if p.Resume != nil { // it goes onto the branch; whether it can be pushed is another question
 		since := p.Yours
-		if j.Route == Rebase {
+		if j.Route == plan.Rebase {
 			since = p.Theirs
 		}
-		if d.Marks, d.Read, err = s.ConflictMarkers(ctx, since, tip); err != nil {
+		if d.Marks, d.Read, err = s.Planner.ConflictMarkers(ctx, since, tip); err != nil {
 			return nil, err
 		}
-		return d, s.Reach(Push)
+		return d, s.Ledger.Reach(ledger.Push)
 	}
 	if err := s.departureForOthers(ctx, p, j, tip, d); err != nil {
 		return nil, err
 	}
 	up := p.Upstream()
-	if d.Marks, d.Read, err = s.ConflictMarkers(ctx, up.Theirs, tip); err != nil {
+	if d.Marks, d.Read, err = s.Planner.ConflictMarkers(ctx, up.Theirs, tip); err != nil {
 		return nil, err
 	}
 	to := up.Branch.To()
@@ -80,42 +84,30 @@ func (s *Session) Departure(ctx context.Context, p *Position, j *Join, tip objec
 	default:
 		d.Moved = at != up.Theirs
 	}
-	if p.Trivial() == NotTrivial {
-		return d, s.Reach(Push)
+	if p.Trivial() == plan.NotTrivial {
+		return d, s.Ledger.Reach(ledger.Push)
 	}
 	return d, nil
 }
 
 // departureForOthers tells what the push means for others.
-func (s *Session) departureForOthers(ctx context.Context, p *Position, j *Join, tip object.ID, d *Departure) error {
-	var rewritten []Published
+func (s *Session) departureForOthers(ctx context.Context, p *plan.Position, j *plan.Join, tip object.ID,
+	d *Departure) error {
+	var rewritten []plan.Published
 	var err error
-	if j != nil && j.Route == Rebase {
-		if rewritten, err = s.Published(ctx, j); err != nil {
+	if j != nil && j.Route == plan.Rebase {
+		if rewritten, err = s.Planner.Published(ctx, j); err != nil {
 			return err
 		}
 	}
-	d.Pull = NextPull(p, d.Commits, false, rewritten)
+	d.Pull = lookback.NextPull(p, d.Commits, false, rewritten)
 	up := p.Upstream()
 	if len(up.Divergence.Theirs) == 0 || p.Picking {
 		return nil
 	}
-	c, err := s.Store.Commit(tip)
+	c, err := s.Planner.Store.Commit(tip)
 	if err == nil {
-		d.Others, err = s.Others(ctx, up.Divergence.Theirs, up.Theirs, c.Tree)
+		d.Others, err = s.History.Others(ctx, up.Divergence.Theirs, up.Theirs, c.Tree)
 	}
 	return err
-}
-
-// goes counts the commits that a push adds to the remote.
-func (p *Position) goes(j *Join) int {
-	switch {
-	case p.Picking:
-		return len(p.Home.Divergence.Yours) + j.Kept()
-	case p.Trivial() == UpToDate || j == nil:
-		return len(p.Divergence.Yours)
-	case j.Route == Rebase:
-		return j.Kept()
-	}
-	return len(p.Divergence.Yours) + 1
 }

@@ -10,6 +10,8 @@ import (
 
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/prove"
 )
 
 // TestEachCommitIsChecked: in order, up to the first that does not pass, and none twice.
@@ -24,31 +26,31 @@ func TestEachCommitIsChecked(t *testing.T) {
 	tm.mine.Git("rm", "-q", "broken")
 	tm.mine.Commit("four", "four", "4\n")
 	s := tm.session()
-	p, j, b := ready(t, s, Rebase, settle.Yours)
+	p, j, b := ready(t, s, plan.Rebase, settle.Yours)
 	terms := termsOf("echo; test ! -e broken", j.Tree)
-	_, err := s.CheckEach(t.Context(), p, terms, b, func(string) {}, func([]Each) {})
-	var asks *UnagreedError
+	_, err := s.Prover.CheckEach(t.Context(), p, terms, b, func(string) {}, func([]prove.Each) {})
+	var asks *prove.UnagreedError
 	require.ErrorAs(t, err, &asks, "nobody agreed to it")
-	require.NoError(t, s.AgreeTo(terms))
+	require.NoError(t, s.Applier.Prover.Asker.AgreeTo(terms))
 	for runs, want := range []int{2, 0} {
 		n := 0
-		all, err := s.CheckEach(t.Context(), p, terms, b, func(l string) {
+		all, err := s.Prover.CheckEach(t.Context(), p, terms, b, func(l string) {
 			if l == "" {
 				n++
 			}
-		}, func([]Each) {})
+		}, func([]prove.Each) {})
 		require.NoError(t, err)
 		assert.Equal(t, want, n, runs)
 		require.Len(t, all, 4)
 		assert.Equal(t, []bool{true, false}, []bool{*all[0].Passed, *all[1].Passed})
 		assert.Nil(t, all[2].Passed)
-		assert.Equal(t, b.Made()[1], FirstFailing(all))
+		assert.Equal(t, b.Made()[1], prove.FirstFailing(all))
 	}
-	known, err := s.EachKnown(t.Context(), terms, b)
+	known, err := s.Prover.EachKnown(t.Context(), terms, b)
 	require.NoError(t, err)
 	assert.NotNil(t, known[1].Passed)
-	assert.True(t, FirstFailing(known[:1]).IsZero())
-	each, err := s.WantsEach(t.Context())
+	assert.True(t, prove.FirstFailing(known[:1]).IsZero())
+	each, err := s.Prover.WantsEach(t.Context())
 	require.NoError(t, err)
 	assert.False(t, each)
 }
@@ -65,20 +67,20 @@ func TestTheFirstFailingCommitIsHalvedFor(t *testing.T) {
 			tm.mine.Commit(fmt.Sprint(i), fmt.Sprint("c", i), "x\n")
 		}
 		s := tm.session()
-		p, j, b := ready(t, s, Rebase, settle.Yours)
+		p, j, b := ready(t, s, plan.Rebase, settle.Yours)
 		terms := termsOf(fmt.Sprintf("echo; test ! -e c%d", at), j.Tree)
-		_, err := s.Prove(t.Context(), p, terms, b.Tip, func(string) {}, nil)
+		_, err := s.Prover.Prove(t.Context(), p, terms, b.Tip, func(string) {}, nil)
 		require.NoError(t, err)
 		for _, most := range []int{4, 0} {
 			runs := 0
-			all, err := s.FindFailing(t.Context(), p, terms, b, func(l string) {
+			all, err := s.Prover.FindFailing(t.Context(), p, terms, b, func(l string) {
 				if l == "" {
 					runs++
 				}
-			}, func([]Each) {})
+			}, func([]prove.Each) {})
 			require.NoError(t, err)
 			assert.LessOrEqual(t, runs, most)
-			assert.Equal(t, b.Made()[at-1], FirstFailing(all))
+			assert.Equal(t, b.Made()[at-1], prove.FirstFailing(all))
 			assert.True(t, at == 1 || *all[at-2].Passed)
 		}
 		s.Close()
@@ -117,12 +119,12 @@ func TestWhatIsLikeliestToFailIsFirst(t *testing.T) {
 	tm.other.Commit("theirs", files("1", "4")...)
 	tm.other.Git("push", "-q")
 	s := tm.session()
-	p, j, b := ready(t, s, Rebase, settle.Yours)
+	p, j, b := ready(t, s, plan.Rebase, settle.Yours)
 	terms := termsOf("true", j.Tree)
 	terms.Command.Steps = []string{"true", "go test ./..."}
 	prove := func() (ran []string) {
 		var begun []check.Step
-		proof, err := s.Prove(t.Context(), p, terms, b.Tip, func(string) {}, func(steps []check.Step, at int) {
+		proof, err := s.Prover.Prove(t.Context(), p, terms, b.Tip, func(string) {}, func(steps []check.Step, at int) {
 			begun = append(begun, steps[at])
 		})
 		require.NoError(t, err)
@@ -133,16 +135,17 @@ func TestWhatIsLikeliestToFailIsFirst(t *testing.T) {
 	}
 	assert.Equal(t, []string{"true", "go test skerry/berths  where both sides’ changes meet", "false"}, prove())
 	assert.Equal(t, []string{"go test skerry/berths  what failed before", "false"}, prove())
-	text, _, err := s.TextAt(j.Tree, "fares/fares.go")
+	text, _, err := s.Planner.TextAt(j.Tree, "fares/fares.go")
 	require.NoError(t, err)
-	require.NoError(t, s.AddMend(Mend{Path: "fares/fares.go", Before: text, After: strings.Replace(text, "4", "0", 1)}))
-	p, j, b = ready(t, s, Rebase, settle.Yours)
+	require.NoError(t, s.Ledger.AddMend(plan.Mend{Path: "fares/fares.go", Before: text, After: strings.Replace(text, "4", "0", 1)}))
+	p, j, b = ready(t, s, plan.Rebase, settle.Yours)
 	terms.Tree = j.Tree
 	assert.Equal(t, []string{"true", "go test skerry/berths  what failed before", "go test ./...", "true"}, prove())
 	assert.Equal(t, []string{"true", "go test skerry/berths skerry/fares  where both sides’ changes meet",
 		"go test ./...",
 		"true"}, prove(), "what passed is run whole when it is asked for")
-	_, err = s.LayOut(t.Context(), p, b.Tip)
+	_, err = s.Prover.LayOut(t.Context(), p, b.Tip)
 	require.NoError(t, err)
-	assert.Empty(t, s.last.steps, "a person may change what is there")
+	assert.Equal(t, []string{"true", "go test skerry/berths skerry/fares  where both sides’ changes meet",
+		"go test ./...", "true"}, prove(), "a person may change what is there")
 }

@@ -6,10 +6,11 @@ import (
 	"testing"
 	"time"
 
-	"dorvik.dev/dorvik/internal/core/settle"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // TestFilesThatSeemOpen notices what editors keep beside an open file that the join changes, and
@@ -22,8 +23,8 @@ func TestFilesThatSeemOpen(t *testing.T) {
 		tm.diverge()
 		s := tm.session()
 		tm.mine.Write(beside, "open\n")
-		p, j, _ := ready(t, s, Rebase, settle.TheirsYours)
-		got, err := s.Touched(p, j.Tree)
+		p, j, _ := ready(t, s, plan.Rebase, settle.TheirsYours)
+		got, err := s.WorkTree.Touched(p, j.Tree)
 		require.NoError(t, err)
 		if beside == "f" {
 			assert.Equal(t, open, got.Fresh)
@@ -36,7 +37,7 @@ func TestFilesThatSeemOpen(t *testing.T) {
 		if beside == "f" { // it was written some time ago
 			old := time.Now().Add(-time.Hour)
 			require.NoError(t, os.Chtimes(filepath.Join(tm.mine.Dir, "f"), old, old))
-			got, err = s.Touched(p, j.Tree)
+			got, err = s.WorkTree.Touched(p, j.Tree)
 			require.NoError(t, err)
 			assert.Empty(t, append(got.Open, got.Fresh...))
 		}

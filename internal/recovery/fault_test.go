@@ -15,11 +15,14 @@ import (
 	"testing"
 	"time"
 
-	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/gittest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // underTracer runs the program that is killed under a tracer, as a text says, and ends.
@@ -64,7 +67,7 @@ func act(dir, what string) error {
 	defer s.Close()
 	switch what {
 	case "undo":
-		_, err := s.GoBack(ctx, "")
+		_, err := s.Applier.GoBack(ctx, "")
 		return err
 	case "return":
 		way, err := s.WayBack(ctx, "1")
@@ -86,37 +89,39 @@ func act(dir, what string) error {
 			_, err := s.GiveBack(ctx)
 			return err
 		}
-		if err := s.TakeOver(ctx, Finish); err != nil {
+		if err := s.TakeOver(ctx, ledger.Finish); err != nil {
 			return err
 		}
 	}
-	if err := s.Carry(what == "carry"); err != nil {
+	if err := s.Ledger.Carry(what == "carry"); err != nil {
 		return err
 	}
 	p, err := s.Locate(ctx, false)
 	if err != nil {
 		return err
 	}
-	if err := s.Sync(p); err != nil || p.Trivial() == UpToDate {
+	if err := s.Ledger.Sync(p); err != nil || p.Trivial() == plan.UpToDate {
 		return err
 	}
-	s.state.Route = Merge
+	if err := s.Ledger.TakeRoute(plan.Merge); err != nil {
+		return err
+	}
 	for {
-		j, err := s.Join(ctx, p, Merge, &s.state.Decisions, Amends{}, nil)
+		j, err := s.Planner.Join(ctx, p, plan.Merge, decisions(s), plan.Amends{}, nil)
 		if err != nil {
 			return err
 		}
-		if c := firstWithout(j, &s.state.Decisions); c != nil {
+		if c := firstWithout(j, decisions(s)); c != nil {
 			if err := s.Decide(settle.Decision{Key: c.Key, Way: settle.Theirs}); err != nil {
 				return err
 			}
 			continue
 		}
-		b, err := s.Build(ctx, p, j)
+		b, err := s.Planner.Build(ctx, p, j)
 		if err != nil {
 			return err
 		}
-		_, err = s.Accept(ctx, p, j, b, Consent{MoveAside: what == "aside"})
+		_, err = s.Accept(ctx, p, j, b, apply.Consent{MoveAside: what == "aside"})
 		return err
 	}
 }
@@ -124,7 +129,7 @@ func act(dir, what string) error {
 // dieAt has the process be killed at the n-th step.
 func dieAt(n int) {
 	at := 0
-	step = func(string) error {
+	ledger.Step = func(string) error {
 		if at++; at == n {
 			_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
 			select {}
@@ -136,7 +141,7 @@ func dieAt(n int) {
 // failAt has the n-th step fail, and counts them in a file.
 func failAt(n int) {
 	at := 0
-	step = func(name string) error {
+	ledger.Step = func(name string) error {
 		at++
 		_ = os.WriteFile(os.Getenv("DORVIK_STEPS"), []byte(strconv.Itoa(at)), 0o644)
 		if at == n {
@@ -315,7 +320,7 @@ func (h *harbour) whole(t *testing.T, dir, what string) bool {
 	if !assert.NoError(t, err, what) {
 		return false
 	}
-	half, _, err := w.HalfDone()
+	half, _, err := w.WorkTree.HalfDone()
 	assert.NoError(t, err, what)
 	at := gittest.At(t, dir)
 	status := at.Git("status", "--porcelain")
@@ -530,7 +535,7 @@ func TestWhatSomebodyDidAfterACut(t *testing.T) {
 			tip := r.Git("rev-parse", "HEAD")
 			w, err := OpenWorkspace(t.Context(), one)
 			require.NoError(t, err)
-			tr, alive, err := w.HalfDone()
+			tr, alive, err := w.WorkTree.HalfDone()
 			assert.NoError(t, err)
 			assert.Equal(t, half, tr != nil, what)
 			assert.False(t, alive)
@@ -539,7 +544,8 @@ func TestWhatSomebodyDidAfterACut(t *testing.T) {
 			if !assert.NoError(t, err, what) {
 				continue
 			}
-			assert.Equal(t, half, len(s.notices) > 0, "%s: %q", what, s.notices)
+			told := s.TakeNotice()
+			assert.Equal(t, half, told != "", "%s: %q", what, told)
 			s.Close()
 			assert.NoFileExists(t, filepath.Join(one, ".git/dorvik/moving.json"), what)
 			for path, text := range h.aside {
@@ -661,13 +667,13 @@ func TestAStartThatFails(t *testing.T) {
 // TestAFileSavedWhileUndoWrites is neither overwritten nor lost: it stays as it was saved, and what undo had for its
 // place is kept and told.
 func TestAFileSavedWhileUndoWrites(t *testing.T) {
-	was := step
-	t.Cleanup(func() { step = was })
+	was := ledger.Step
+	t.Cleanup(func() { ledger.Step = was })
 	for _, h := range []*harbour{newLadenHarbour(t), newStuckHarbour(t, "finish")} {
 		dir := h.copy(t, h.joined)
 		r := gittest.At(t, dir)
 		saved := map[string]string{}
-		step = func(name string) error {
+		ledger.Step = func(name string) error {
 			if path, ok := strings.CutPrefix(name, "over "); ok {
 				saved[path] = "saved meanwhile: " + path + "\n"
 				r.Write(path, saved[path])
@@ -675,9 +681,9 @@ func TestAFileSavedWhileUndoWrites(t *testing.T) {
 			return nil
 		}
 		s := openAgain(t, dir)
-		wp, err := s.GoBack(t.Context(), "")
+		wp, err := s.Applier.GoBack(t.Context(), "")
 		require.NoError(t, err)
-		step = was
+		ledger.Step = was
 		require.NotEmpty(t, saved)
 		told := s.TakeNotice()
 		for path, text := range saved {
@@ -693,23 +699,23 @@ func TestAFileSavedWhileUndoWrites(t *testing.T) {
 
 // TestAFileThatIsHeldOpenWhileAJoinWrites keeps what goes into it, and tells.
 func TestAFileThatIsHeldOpenWhileAJoinWrites(t *testing.T) {
-	was := step
-	t.Cleanup(func() { step = was })
+	was := ledger.Step
+	t.Cleanup(func() { ledger.Step = was })
 	h := newHarbour(t, 0)
 	dir := h.copy(t, h.dir)
 	s := openAgain(t, dir)
-	p, j, b := ready(t, s, Merge, settle.Theirs)
+	p, j, b := ready(t, s, plan.Merge, settle.Theirs)
 	held, err := os.OpenFile(filepath.Join(dir, "f"), os.O_WRONLY|os.O_APPEND, 0)
 	require.NoError(t, err)
 	defer held.Close()
-	step = func(name string) error {
+	ledger.Step = func(name string) error {
 		if name == "files written" {
 			_, err := held.WriteString("written late\n")
 			return err
 		}
 		return nil
 	}
-	_, err = s.Accept(t.Context(), p, j, b, Consent{})
+	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
 	require.NoError(t, err)
 	kept := regexp.MustCompile(`what was written is kept as (\S+)\.`).FindStringSubmatch(s.TakeNotice())
 	require.NotNil(t, kept)
@@ -721,8 +727,8 @@ func TestAFileThatIsHeldOpenWhileAJoinWrites(t *testing.T) {
 // TestAFileSavedWhileAJoinWrites is neither overwritten nor lost, whenever an editor saves it: before its turn, in its
 // place while that is free, or as a new file where the join brings one.
 func TestAFileSavedWhileAJoinWrites(t *testing.T) {
-	was := step
-	t.Cleanup(func() { step = was })
+	was := ledger.Step
+	t.Cleanup(func() { ledger.Step = was })
 	h := newHarbour(t, 0)
 	for _, at := range []string{"move aside", "switch files", "files"} {
 		for _, path := range []string{"f", "gone", "mode", "new/deep/x"} {
@@ -730,15 +736,15 @@ func TestAFileSavedWhileAJoinWrites(t *testing.T) {
 			dir := h.copy(t, h.dir)
 			r := gittest.At(t, dir)
 			s := openAgain(t, dir)
-			p, j, b := ready(t, s, Merge, settle.Theirs)
-			step = func(name string) error {
+			p, j, b := ready(t, s, plan.Merge, settle.Theirs)
+			ledger.Step = func(name string) error {
 				if name == at {
 					r.Write(path, "saved meanwhile\n")
 				}
 				return nil
 			}
-			_, err := s.Accept(t.Context(), p, j, b, Consent{})
-			step = was
+			_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+			ledger.Step = was
 			require.Error(t, err, what)
 			told := err.Error() + " " + s.TakeNotice()
 			assert.Equal(t, h.before, r.Git("rev-parse", "main"), what)

@@ -14,12 +14,15 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // TestHalfDoneStates leaves random lists, merges, picks, reverts and stashes half done by git, at random points, with a
@@ -311,7 +314,7 @@ func (g *tangle) try(t *testing.T) bool {
 	}
 	told := strings.Join(g.list, " | ")
 	alike(t, want, g.outcome(t, r), fmt.Sprintf("%s: %s", g.begin, told))
-	_, err := s.GoBack(t.Context(), wp.Name)
+	_, err := s.Applier.GoBack(t.Context(), wp.Name)
 	require.NoError(t, err, told)
 	alike(t, before, g.state(t, r), fmt.Sprintf("undone, %s: %s", g.begin, told))
 	assert.Equal(t, says, r.Git("status"), told)
@@ -418,8 +421,8 @@ func (g *tangle) finish(t *testing.T) {
 }
 
 // byDorvik goes on by Dorvik, with the same hand. ok is false where it says why it does not.
-func (g *tangle) byDorvik(t *testing.T, s *Session) (wp *Waypoint, ok bool) {
-	st, err := s.Stuck(t.Context())
+func (g *tangle) byDorvik(t *testing.T, s *Session) (wp *ledger.Waypoint, ok bool) {
+	st, err := s.Workspace.Stuck(t.Context())
 	require.NoError(t, err)
 	require.NotNil(t, st, "%s", g.begin)
 	if st.Resume == nil {
@@ -427,20 +430,20 @@ func (g *tangle) byDorvik(t *testing.T, s *Session) (wp *Waypoint, ok bool) {
 		assert.Contains(t, st.Why, "begins with a commit that becomes part of one that is not on it")
 		return nil, false
 	}
-	require.NoError(t, s.TakeOver(t.Context(), Finish))
+	require.NoError(t, s.TakeOver(t.Context(), ledger.Finish))
 	p, err := s.Home(t.Context(), false)
 	require.NoError(t, err)
-	require.NoError(t, s.Sync(p))
+	require.NoError(t, s.Ledger.Sync(p))
 	for {
-		j, err := s.Join(t.Context(), p, "", &s.state.Decisions, Amends{}, nil)
+		j, err := s.Planner.Join(t.Context(), p, "", decisions(s), plan.Amends{}, nil)
 		require.NoError(t, err)
-		if c := firstWithout(j, &s.state.Decisions); c != nil {
+		if c := firstWithout(j, decisions(s)); c != nil {
 			require.NoError(t, s.Decide(sameHand(c)))
 			continue
 		}
-		b, err := s.Build(t.Context(), p, j)
+		b, err := s.Planner.Build(t.Context(), p, j)
 		require.NoError(t, err)
-		wp, err := s.Accept(t.Context(), p, j, b, Consent{RewritePublished: true})
+		wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{RewritePublished: true})
 		require.NoError(t, err, "%s", g.list)
 		return wp, true
 	}

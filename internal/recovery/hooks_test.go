@@ -9,9 +9,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
@@ -44,20 +47,20 @@ func TestHooksRunAsByGit(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct {
 		mine, theirs []string // files of the commits
-		route        Route
+		route        plan.Route
 		git          []string
 		same         []string // hooks that are to be called alike, with what they say
 		reword       bool
 	}{
-		"a merge that joins by itself": {[]string{"m", "m\n"}, []string{"n", "n\n"}, Merge,
+		"a merge that joins by itself": {[]string{"m", "m\n"}, []string{"n", "n\n"}, plan.Merge,
 			[]string{"merge", "-q", "--no-edit", "origin/main"}, []string{"pre-merge-commit", "post-merge"}, false},
-		"a merge with a conflict": {[]string{"f", "mine\n"}, []string{"f", "theirs\n"}, Merge,
+		"a merge with a conflict": {[]string{"f", "mine\n"}, []string{"f", "theirs\n"}, plan.Merge,
 			[]string{"merge", "-q", "origin/main"}, []string{"pre-commit"}, false},
-		"moving forward": {nil, []string{"n", "n\n"}, Route(FastForward), []string{"merge", "-q", "origin/main"},
+		"moving forward": {nil, []string{"n", "n\n"}, plan.Route(plan.FastForward), []string{"merge", "-q", "origin/main"},
 			[]string{"post-merge"}, false},
-		"a rebase": {[]string{"m", "m\n"}, []string{"n", "n\n"}, Rebase, []string{"rebase", "-q", "origin/main"},
+		"a rebase": {[]string{"m", "m\n"}, []string{"n", "n\n"}, plan.Rebase, []string{"rebase", "-q", "origin/main"},
 			[]string{"pre-rebase", "post-rewrite"}, false},
-		"a rebase with a new message": {[]string{"m", "m\n"}, []string{"n", "n\n"}, Rebase, nil,
+		"a rebase with a new message": {[]string{"m", "m\n"}, []string{"n", "n\n"}, plan.Rebase, nil,
 			[]string{"pre-rebase", "commit-msg", "post-rewrite"}, true},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -78,17 +81,17 @@ func TestHooksRunAsByGit(t *testing.T) {
 			}
 			s := tm.session()
 			if c.reword {
-				require.NoError(t, s.Wish(idOf(t, tm.mine.Git("rev-parse", "main")), replay.Wish{Message: "new\n"}))
+				require.NoError(t, s.Ledger.Wish(idOf(t, tm.mine.Git("rev-parse", "main")), replay.Wish{Message: "new\n"}))
 			}
 			before := tm.mine.Git("rev-parse", "main")
 			p, j, b := ready(t, s, c.route, settle.Theirs)
 			j.Route = c.route
-			_, err := s.Accept(t.Context(), p, j, b, Consent{})
+			_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 			require.NoError(t, err)
 			tip := tm.mine.Git("rev-parse", "main")
 			ours := read()
 			message := tm.mine.Git("log", "-1", "--format=%B")
-			if c.route == Merge || c.reword {
+			if c.route == plan.Merge || c.reword {
 				assert.Contains(t, message, "See 7.", "what a hook writes into the message is in it")
 				assert.Contains(t, ours, "commit-msg FILE \nSee 7.")
 			}
@@ -133,7 +136,7 @@ func TestRewrittenOfAFinishedRebase(t *testing.T) {
 	require.Error(t, err)
 	said := filepath.Join(t.TempDir(), "said")
 	hooked(tm.mine, ".git/hooks", said)
-	finishBy(t, tm.session(), Finish, Rebase)
+	finishBy(t, tm.session(), ledger.Finish, plan.Rebase)
 	want := "post-rewrite rebase \n"
 	for i, rev := range []string{"main~2", "main~1", "main"} {
 		want += was[i] + " " + tm.mine.Git("rev-parse", rev) + "\n"
@@ -166,10 +169,10 @@ func TestAHookRefuses(t *testing.T) {
 			t.Parallel()
 			tm := newTeam(t)
 			tm.diverge()
-			route := Merge
+			route := plan.Merge
 			if strings.Contains(name, "re") && strings.Contains(name, "base") || name == "post-checkout" ||
 				name == "post-rewrite" {
-				route = Rebase
+				route = plan.Rebase
 			}
 			if name == "pre-merge-commit" || name == "post-merge" {
 				tm.mine.Git("reset", "-q", "--hard", "HEAD~1")
@@ -180,7 +183,7 @@ func TestAHookRefuses(t *testing.T) {
 			s := tm.session()
 			before, files := tm.mine.Git("rev-parse", "main"), filesOf(t, tm.mine.Dir)
 			p, j, b := ready(t, s, route, settle.Theirs)
-			_, err := s.Accept(t.Context(), p, j, b, Consent{})
+			_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 			if strings.HasPrefix(name, "post-") {
 				require.NoError(t, err)
 				assert.Contains(t, s.TakeNotice(), "not on a Friday")
@@ -211,31 +214,31 @@ func TestHooksInTheTreeAreAgreedTo(t *testing.T) {
 	tm.other.Git("push", "-q")
 	require.NoError(t, os.RemoveAll(said))
 	s := tm.session()
-	p, j, b := ready(t, s, Rebase, settle.Theirs)
-	_, err := s.Accept(t.Context(), p, j, b, Consent{})
-	var asks *HooksError
+	p, j, b := ready(t, s, plan.Rebase, settle.Theirs)
+	_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+	var asks *apply.HooksError
 	require.ErrorAs(t, err, &asks)
 	assert.Equal(t, []string{"pre-rebase", "post-checkout", "post-rewrite"}, asks.Names())
 	assert.Equal(t, filepath.Join(tm.mine.Dir, "tools/hooks"), asks.Dir())
 
-	_, err = s.Accept(t.Context(), p, j, b, Consent{WithoutHooks: true})
+	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{WithoutHooks: true})
 	require.NoError(t, err)
 	assert.NoFileExists(t, said)
 	assert.Contains(t, s.TakeNotice(), "were not run")
-	_, err = s.GoBack(t.Context(), "")
+	_, err = s.Applier.GoBack(t.Context(), "")
 	require.NoError(t, err)
 
-	require.NoError(t, s.AgreeToHooks(t.Context(), asks.Hooks))
-	p, j, b = ready(t, s, Rebase, settle.Theirs)
-	_, err = s.Accept(t.Context(), p, j, b, Consent{})
+	require.NoError(t, s.Applier.AgreeToHooks(t.Context(), asks.Hooks))
+	p, j, b = ready(t, s, plan.Rebase, settle.Theirs)
+	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
 	require.NoError(t, err)
 	assert.FileExists(t, said)
-	_, err = s.GoBack(t.Context(), "")
+	_, err = s.Applier.GoBack(t.Context(), "")
 	require.NoError(t, err)
 
 	tm.mine.Write("tools/hooks/pre-rebase", "#!/bin/sh\n# another\n")
-	p, j, b = ready(t, s, Rebase, settle.Theirs)
-	_, err = s.Accept(t.Context(), p, j, b, Consent{})
+	p, j, b = ready(t, s, plan.Rebase, settle.Theirs)
+	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
 	require.ErrorAs(t, err, &asks)
 	assert.Equal(t, []string{"pre-rebase"}, asks.Names(), "it is another one now")
 }
@@ -269,19 +272,19 @@ func TestNoHookOfTheTreeRunsUnasked(t *testing.T) {
 		return names
 	}
 	s := tm.session()
-	run := func(consent Consent) error {
-		p, j, b := ready(t, s, Merge, settle.Yours)
-		_, _, err := s.RunCheck(t.Context(), p, termsOf("true", j.Tree).Command, b.Tip, func(string) {}, nil)
+	run := func(consent apply.Consent) error {
+		p, j, b := ready(t, s, plan.Merge, settle.Yours)
+		_, _, err := s.Prover.RunCheck(t.Context(), p, termsOf("true", j.Tree).Command, b.Tip, func(string) {}, nil)
 		require.NoError(t, err)
 		if _, err = s.Accept(t.Context(), p, j, b, consent); err == nil {
 			_, err = s.PushTip(t.Context(), p, consent)
 		}
 		return err
 	}
-	var asks *HooksError
-	require.ErrorAs(t, run(Consent{}), &asks)
+	var asks *apply.HooksError
+	require.ErrorAs(t, run(apply.Consent{}), &asks)
 	assert.Equal(t, []string{"reference-transaction", "post-index-change"}, asks.Names())
-	require.NoError(t, run(Consent{WithoutHooks: true}))
+	require.NoError(t, run(apply.Consent{WithoutHooks: true}))
 	assert.Contains(t, s.TakeNotice(), "pre-push and reference-transaction were not run")
 	assert.Empty(t, all())
 
@@ -296,14 +299,14 @@ func TestNoHookOfTheTreeRunsUnasked(t *testing.T) {
 	tm.mine.Write("x.md", "")
 	again("more.md", "more\n")
 	all()
-	require.ErrorAs(t, run(Consent{}), &asks)
-	require.NoError(t, s.AgreeToHooks(t.Context(), asks.Hooks))
-	require.ErrorAs(t, run(Consent{}), &asks)
+	require.ErrorAs(t, run(apply.Consent{}), &asks)
+	require.NoError(t, s.Applier.AgreeToHooks(t.Context(), asks.Hooks))
+	require.ErrorAs(t, run(apply.Consent{}), &asks)
 	assert.Equal(t, []string{"pre-push"}, asks.Names())
-	require.NoError(t, s.AgreeToHooks(t.Context(), asks.Hooks))
+	require.NoError(t, s.Applier.AgreeToHooks(t.Context(), asks.Hooks))
 	p, err := s.Locate(t.Context(), false)
 	require.NoError(t, err)
-	_, err = s.PushTip(t.Context(), p, Consent{})
+	_, err = s.PushTip(t.Context(), p, apply.Consent{})
 	require.NoError(t, err)
 	assert.Equal(t, "post-index-change post-merge pre-push reference-transaction ", all())
 	s.Close()
@@ -312,7 +315,7 @@ func TestNoHookOfTheTreeRunsUnasked(t *testing.T) {
 	again("tools/note", "touch '"+ran+"'/theirs-$1\n")
 	all()
 	s = tm.session()
-	require.NoError(t, run(Consent{WithoutHooks: true}))
+	require.NoError(t, run(apply.Consent{WithoutHooks: true}))
 	assert.NotContains(t, all(), "theirs")
 	assert.Contains(t, s.TakeNotice(), "not run")
 }

@@ -6,8 +6,11 @@ import (
 	"strings"
 	"time"
 
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -20,7 +23,7 @@ type Offer struct {
 
 // Offered is a Blocked with which Dorvik can help.
 type Offered struct {
-	*Blocked
+	*plan.Blocked
 	Offer *Offer
 }
 
@@ -29,7 +32,7 @@ func (o *Offered) Unwrap() error { return o.Blocked }
 
 // offered is a Blocked, with an offer where there is one.
 func offered(what, next string, o *Offer) error {
-	b := &Blocked{what, next}
+	b := &plan.Blocked{What: what, Next: next}
 	if o == nil {
 		return b
 	}
@@ -44,7 +47,8 @@ func (w *Workspace) withoutUpstream(ctx context.Context, b vcs.Branch) error {
 	what := "The branch " + b.Name + " follows no branch of a remote."
 	remotes, err := w.Repo.Remotes(ctx)
 	if err != nil || len(remotes) == 0 {
-		return &Blocked{what, "There is no remote here either: name one with “git remote add origin ADDRESS”."}
+		return &plan.Blocked{What: what,
+			Next: "There is no remote here either: name one with “git remote add origin ADDRESS”."}
 	}
 	for _, remote := range remotes { // the usual one first
 		at, err := w.Repo.Ref(ctx, "refs/remotes/"+string(remote)+"/"+b.Name)
@@ -77,13 +81,14 @@ func pushAnew(b vcs.Branch, remote vcs.Remote, name string, follow bool) *Offer 
 		if !at.IsZero() {
 			return fmt.Errorf("%s has a branch %s by now; nothing was pushed. Look again", remote, name)
 		}
-		if err := s.askToPush(ctx, Consent{WithoutHooks: true}); err != nil {
+		if err := s.askToPush(ctx, apply.Consent{WithoutHooks: true}); err != nil {
 			return err
 		}
 		if _, err := s.Repo.Push(ctx, remote, "refs/heads/"+name, b.Tip); err != nil {
 			return err
 		}
-		s.noted(s.store.log(LogEntry{What: Sent, When: time.Now(), Branch: b.Name, To: b.Tip}))
+		s.Ledger.Noted(s.Ledger.Store.Log(ledger.LogEntry{What: ledger.Sent, When: time.Now(), Branch: b.Name,
+			To: b.Tip}))
 		if follow {
 			return s.Repo.Follow(ctx, b.Name, remote, "refs/heads/"+name)
 		}
@@ -96,8 +101,9 @@ func pushAnew(b vcs.Branch, remote vcs.Remote, name string, follow bool) *Offer 
 func (w *Workspace) notThere(b vcs.Branch, asked bool) error {
 	if !asked {
 		what := fmt.Sprintf("There is no copy of %s here, and perhaps no such branch on %s.", b.Upstream, b.Remote)
-		return &Blocked{what,
-			fmt.Sprintf("Fetch it with “git fetch %s”, or make it with “git push %s %s”.", b.Remote, b.Remote, b.Name)}
+		return &plan.Blocked{What: what,
+			Next: fmt.Sprintf("Fetch it with “git fetch %s”, or make it with “git push %s %s”.", b.Remote, b.Remote,
+				b.Name)}
 	}
 	return offered(b.Upstream+" is not there: it was never pushed, or was deleted.",
 		"Push your branch there anew, or follow another with “git branch --set-upstream-to”.",
@@ -121,8 +127,8 @@ func (w *Workspace) cutOff(b vcs.Branch) error {
 // stands to where one is: a rebase that was left leaves people there.
 func (w *Workspace) offBranch(ctx context.Context, tip object.ID) error {
 	var o *Offer
-	out := &Blocked{"You are on no branch (a detached HEAD at " + tip.Prefix(12) + ").",
-		"Go to your branch with “git switch”, or make one here with “git switch -c NAME”."}
+	out := &plan.Blocked{What: "You are on no branch (a detached HEAD at " + tip.Prefix(12) + ").",
+		Next: "Go to your branch with “git switch”, or make one here with “git switch -c NAME”."}
 	name := w.lastBranch(ctx)
 	if name == "" {
 		return out
@@ -131,7 +137,7 @@ func (w *Workspace) offBranch(ctx context.Context, tip object.ID) error {
 	if err != nil || at.IsZero() {
 		return out
 	}
-	d, err := history.Diverge(ctx, w.Store, tip, at)
+	d, err := history.Diverge(ctx, w.Planner.Store, tip, at)
 	if err != nil {
 		return out
 	}
@@ -206,7 +212,7 @@ func (s *Session) backOn(ctx context.Context, name string, at, tip object.ID) er
 		return err
 	}
 	if b.Name != "" || b.Tip != tip {
-		return &MovedError{Branch: name}
+		return &apply.MovedError{Branch: name}
 	}
 	if at != tip {
 		if err := s.Repo.UpdateRefs(ctx, "merge: Fast-forward", vcs.RefUpdate{Name: "refs/heads/" + name, New: tip,
@@ -221,7 +227,7 @@ func (s *Session) backOn(ctx context.Context, name string, at, tip object.ID) er
 func (s *Session) keepHere(ctx context.Context, tip object.ID) error {
 	name, err := s.keptBranch(ctx, tip)
 	if err == nil {
-		s.tell("They are on the branch %s now.", name)
+		s.Ledger.Tell("They are on the branch %s now.", name)
 	}
 	return err
 }

@@ -9,8 +9,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
@@ -72,7 +74,7 @@ func TestOffers(t *testing.T) {
 			_, err := s.Locate(t.Context(), true)
 			var help *Offered
 			require.ErrorAs(t, err, &help)
-			var blocked *Blocked
+			var blocked *plan.Blocked
 			require.ErrorAs(t, err, &blocked)
 			assert.Equal(t, c.offer, help.Offer.Does)
 			require.NoError(t, s.TakeUp(t.Context(), help.Offer))
@@ -140,12 +142,12 @@ func TestAPushGoesWhereGitPushes(t *testing.T) {
 			s := tm.session()
 
 			// It is not there yet: yours is joined with what it follows, and goes there.
-			p, j, b := ready(t, s, Rebase, settle.TheirsYours)
+			p, j, b := ready(t, s, plan.Rebase, settle.TheirsYours)
 			assert.Contains(t, p.Triangle(), "is new there")
-			_, err := s.Accept(t.Context(), p, j, b, Consent{})
+			_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 			require.NoError(t, err)
 			main := tm.remote.Git("rev-parse", "main")
-			done, err := s.PushTip(t.Context(), p, Consent{})
+			done, err := s.PushTip(t.Context(), p, apply.Consent{})
 			require.NoError(t, err)
 			require.Nil(t, done.Refusal)
 			assert.Equal(t, b.Tip.String(), to.Git("rev-parse", branch))
@@ -159,15 +161,15 @@ func TestAPushGoesWhereGitPushes(t *testing.T) {
 			tm.other.Commit("beside", "beside", "beside\n")
 			tm.other.Git("push", "-q", "origin", "HEAD:main")
 			tm.mine.Commit("mine again", "again", "again\n")
-			p, j, b = ready(t, s, Rebase, settle.TheirsYours)
+			p, j, b = ready(t, s, plan.Rebase, settle.TheirsYours)
 			assert.Equal(t, "there", p.Divergence.Theirs[0].Subject())
 			assert.Contains(t, p.Triangle(), "origin/main has 1 commit beside")
 			d, err := s.Departure(t.Context(), p, j, b.Tip)
 			require.NoError(t, err)
 			assert.False(t, d.Moved)
-			_, err = s.Accept(t.Context(), p, j, b, Consent{})
+			_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
 			require.NoError(t, err)
-			done, err = s.PushTip(t.Context(), p, Consent{})
+			done, err = s.PushTip(t.Context(), p, apply.Consent{})
 			require.NoError(t, err)
 			require.Nil(t, done.Refusal)
 			assert.Equal(t, b.Tip.String(), to.Git("rev-parse", branch))
@@ -184,18 +186,18 @@ func TestABranchThatIsGone(t *testing.T) {
 	s := tm.session()
 	p, err := s.Locate(t.Context(), true)
 	require.NoError(t, err)
-	require.NoError(t, s.Sync(p))
+	require.NoError(t, s.Ledger.Sync(p))
 	d, err := s.Departure(t.Context(), p, nil, p.Yours)
 	require.NoError(t, err)
 	assert.True(t, d.Gone)
-	done, err := s.PushTip(t.Context(), p, Consent{})
+	done, err := s.PushTip(t.Context(), p, apply.Consent{})
 	require.NoError(t, err)
 	require.NotNil(t, done.Refusal)
 	assert.Equal(t, vcs.Gone, done.Refusal.Kind)
 	_, err = tm.remote.Try("rev-parse", "-q", "--verify", "main")
 	require.Error(t, err)
 	s.MakeAnew()
-	done, err = s.PushTip(t.Context(), p, Consent{})
+	done, err = s.PushTip(t.Context(), p, apply.Consent{})
 	require.NoError(t, err)
 	assert.Nil(t, done.Refusal)
 	assert.Equal(t, p.Yours.String(), tm.remote.Git("rev-parse", "main"))

@@ -16,6 +16,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
@@ -52,7 +53,7 @@ func OpenOneFile(ctx context.Context, under string, f OneFile) (*Session, error)
 	}
 	s, err := OpenSession(ctx, dir)
 	if err == nil {
-		s.files.Maker, s.files.Alone = nil, true // there is no project around it
+		s.Planner.Files.Maker, s.Planner.Files.Alone = nil, true // there is no project around it
 	}
 	return s, err
 }
@@ -124,12 +125,12 @@ func makeOneFile(ctx context.Context, dir string, f OneFile) error {
 }
 
 // Settled is the file as a join has it; there is false where it is to be deleted.
-func (s *Session) Settled(j *Join, name string) (content []byte, there bool, err error) {
-	e, err := s.Store.Find(j.Tree, inProject(name))
+func (s *Session) Settled(j *plan.Join, name string) (content []byte, there bool, err error) {
+	e, err := s.Planner.Store.Find(j.Tree, inProject(name))
 	if err != nil || e.Absent() {
 		return nil, false, err
 	}
-	content, err = s.Store.Blob(e.ID)
+	content, err = s.Planner.Store.Blob(e.ID)
 	return content, true, err
 }
 
@@ -154,7 +155,7 @@ func (w *Workspace) LastEdits(ctx context.Context, name string) (who merge.Three
 	if swapped = u.Operation == vcs.Rebasing && len(u.Merged) == 0; swapped {
 		yours, theirs = other, u.Head
 	}
-	d, err := history.Diverge(ctx, w.Store, yours, theirs)
+	d, err := history.Diverge(ctx, w.Planner.Store, yours, theirs)
 	if err != nil {
 		return who, swapped, err
 	}
@@ -167,15 +168,15 @@ func (w *Workspace) LastEdits(ctx context.Context, name string) (who merge.Three
 // lastEdit finds the newest of commits that changed a file.
 func (w *Workspace) lastEdit(list []history.Node, name string) (LastEdit, error) {
 	for _, n := range list {
-		before, err := history.FirstParentTree(w.Store, n.Commit)
+		before, err := history.FirstParentTree(w.Planner.Store, n.Commit)
 		if err != nil {
 			return LastEdit{}, err
 		}
-		was, err := w.Store.Find(before, name)
+		was, err := w.Planner.Store.Find(before, name)
 		if err != nil {
 			return LastEdit{}, err
 		}
-		is, err := w.Store.Find(n.Tree, name)
+		is, err := w.Planner.Store.Find(n.Tree, name)
 		if err != nil {
 			return LastEdit{}, err
 		}

@@ -10,6 +10,9 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/prove"
 )
 
 // TestThePairThatCollides is found by as few checks as the numbers of commits have digits, wherever it is.
@@ -30,13 +33,13 @@ func TestThePairThatCollides(t *testing.T) {
 		gittest.Own(t, "dorvik.check", fmt.Sprintf("echo >> $COUNT; ! { test -e mine%d && test -e theirs%d; }", at[0],
 			at[1]))
 		s := tm.session()
-		p, j, b := ready(t, s, Merge, settle.Yours)
-		terms, _, err := s.MayCheck(t.Context(), p, j.Tree)
+		p, j, b := ready(t, s, plan.Merge, settle.Yours)
+		terms, _, err := s.Prover.MayCheck(t.Context(), p, j.Tree)
 		require.NoError(t, err)
-		_, err = s.Prove(t.Context(), p, terms, b.Tip, func(string) {}, nil)
+		_, err = s.Prover.Prove(t.Context(), p, terms, b.Tip, func(string) {}, nil)
 		require.NoError(t, err)
 		most := 0
-		pair, err := s.FindPair(t.Context(), p, terms, func(_, atMost int) { most = atMost })
+		pair, err := s.Prover.FindPair(t.Context(), p, terms, func(_, atMost int) { most = atMost })
 		require.NoError(t, err)
 		require.True(t, pair.Found())
 		assert.Equal(t, []string{fmt.Sprint("mine ", at[0]), fmt.Sprint("theirs ", at[1])},
@@ -63,15 +66,15 @@ func TestPairOfMisfits(t *testing.T) {
 	tm.other.Commit("renames", "a.go", "package x\n\nfunc Z() {}\n")
 	tm.other.Git("push", "-q")
 	s := tm.session()
-	p, j, _ := ready(t, s, Rebase, settle.Yours)
-	list, err := s.Misfits(t.Context(), p, j)
+	p, j, _ := ready(t, s, plan.Rebase, settle.Yours)
+	list, err := s.Planner.Foresight.Misfits(t.Context(), p, j)
 	require.NoError(t, err)
 	require.Len(t, list, 1)
-	pair := PairOf(list)
+	pair := prove.PairOf(list)
 	assert.Equal(t, []string{"uses", "renames"}, []string{pair.Yours.Subject(), pair.Theirs.Subject()})
 	other := list[0]
 	other.UsedIn = other.ChangedIn
-	several := PairOf(append(list, other))
+	several := prove.PairOf(append(list, other))
 	assert.False(t, several.Found())
 }
 
@@ -92,19 +95,19 @@ func TestWhatGitLeftHalfDoneIsLookedInto(t *testing.T) {
 		_, err := tm.mine.Try(begin...)
 		require.Error(t, err, "it stops at n")
 		s := openAgain(t, tm.mine.Dir)
-		require.NoError(t, s.TakeOver(t.Context(), Finish))
+		require.NoError(t, s.TakeOver(t.Context(), ledger.Finish))
 		v, err := s.Survey(t.Context(), false, nil)
 		require.NoError(t, err)
-		kinds := map[string]OverlapKind{}
+		kinds := map[string]plan.OverlapKind{}
 		for _, o := range v.Overlap {
 			kinds[o.Path] = o.Kind
 		}
-		assert.Equal(t, map[string]OverlapKind{"n": SameLines, "a.go": OnlyTheirs, "b.go": OnlyYours}, kinds, begin)
+		assert.Equal(t, map[string]plan.OverlapKind{"n": plan.SameLines, "a.go": plan.OnlyTheirs, "b.go": plan.OnlyYours}, kinds, begin)
 		j := v.Plan.Asking()
-		unfit, err := s.MisfitsOf(t.Context(), v.Position, v.Plan)
+		unfit, err := s.Planner.Foresight.MisfitsOf(t.Context(), v.Position, v.Plan)
 		require.NoError(t, err)
 		require.Len(t, unfit[j.Route], 1, begin)
-		mends, err := s.MendsOf(t.Context(), v.Position, j, unfit[j.Route])
+		mends, err := s.Planner.Foresight.MendsOf(t.Context(), v.Position, j, unfit[j.Route])
 		require.NoError(t, err)
 		require.Len(t, mends, 1, begin)
 		assert.Equal(t, "b.go", mends[0].Path)
@@ -128,25 +131,25 @@ func TestAMendBelongsWhereItIsNeeded(t *testing.T) {
 	tm.other.Commit("uses C", "k.go", "package x\n\nfunc k() { C() }\n")
 	tm.other.Git("push", "-q")
 	s := tm.session()
-	p, j, _ := ready(t, s, Rebase, settle.Yours)
-	unfit, err := s.Misfits(t.Context(), p, j)
+	p, j, _ := ready(t, s, plan.Rebase, settle.Yours)
+	unfit, err := s.Planner.Foresight.Misfits(t.Context(), p, j)
 	require.NoError(t, err)
 	require.Len(t, unfit, 2)
-	mends, err := s.MendsOf(t.Context(), p, j, unfit)
+	mends, err := s.Planner.Foresight.MendsOf(t.Context(), p, j, unfit)
 	require.NoError(t, err)
 	require.Len(t, mends, 2)
-	held, err := s.Holdings(j, mends, unfit)
+	held, err := s.Planner.Foresight.Holdings(j, mends, unfit)
 	require.NoError(t, err)
 	for i, want := range [][]int{{0, 1, 2}, {1, 2}} {
-		may, err := s.MayHold(j, held[i:i+1])
+		may, err := s.Planner.Foresight.MayHold(j, held[i:i+1])
 		require.NoError(t, err)
 		assert.Equal(t, want, may)
 	}
 	before, err := s.TakeMends(j, held)
 	require.NoError(t, err)
-	again := func() (*Join, []Misfit) {
-		p, j, _ := ready(t, s, Rebase, settle.Yours)
-		left, err := s.Misfits(t.Context(), p, j)
+	again := func() (*plan.Join, []plan.Misfit) {
+		p, j, _ := ready(t, s, plan.Rebase, settle.Yours)
+		left, err := s.Planner.Foresight.Misfits(t.Context(), p, j)
 		require.NoError(t, err)
 		return j, left
 	}
@@ -156,11 +159,11 @@ func TestAMendBelongsWhereItIsNeeded(t *testing.T) {
 	assert.Equal(t, [][]string{{"b.go"}, {"k.go"}, nil}, [][]string{j.Steps[0].Edited, j.Steps[1].Edited,
 		j.Steps[2].Edited})
 	for i, want := range []string{"package x\n\nfunc b() { Z() }\n", "package x\n\nfunc k() { D() }\n"} {
-		text, _, err := s.TextAfter(&j.Steps[i], []string{"b.go", "k.go"}[i])
+		text, _, err := s.Planner.TextAfter(&j.Steps[i], []string{"b.go", "k.go"}[i])
 		require.NoError(t, err)
 		assert.Equal(t, want, text)
 	}
-	require.NoError(t, s.GiveBackMends(before))
+	require.NoError(t, s.Ledger.GiveBackMends(before))
 	j, left = again()
 	assert.Len(t, left, 2)
 
@@ -170,15 +173,15 @@ func TestAMendBelongsWhereItIsNeeded(t *testing.T) {
 	j, left = again()
 	assert.Len(t, left, 1)
 	assert.Equal(t, [][]string{nil, nil, {"b.go"}}, [][]string{j.Steps[0].Edited, j.Steps[1].Edited, j.Steps[2].Edited})
-	require.NoError(t, s.GiveBackMends(before))
+	require.NoError(t, s.Ledger.GiveBackMends(before))
 
 	// In a merge they are part of the merge commit.
-	p, j, _ = ready(t, s, Merge, settle.Yours)
-	held, err = s.Holdings(j, mends, unfit)
+	p, j, _ = ready(t, s, plan.Merge, settle.Yours)
+	held, err = s.Planner.Foresight.Holdings(j, mends, unfit)
 	require.NoError(t, err)
 	_, err = s.TakeMends(j, held)
 	require.NoError(t, err)
-	j, err = s.Join(t.Context(), p, Merge, &s.state.Decisions, s.state.Amends(), nil)
+	j, err = s.Planner.Join(t.Context(), p, plan.Merge, decisions(s), amends(s), nil)
 	require.NoError(t, err)
 	assert.Len(t, j.Mended, 2)
 }
@@ -193,19 +196,19 @@ func TestAMendByHandBelongsToItsLines(t *testing.T) {
 	tm.other.Commit("theirs", "c", "delta\n")
 	tm.other.Git("push", "-q")
 	s := tm.session()
-	p, j, _ := ready(t, s, Rebase, settle.Yours)
-	_, in, err := s.MendByHand(p, j, Mend{Path: "a", Before: "alpha\nbeta\n", After: "alpha\nBETA\n"})
+	p, j, _ := ready(t, s, plan.Rebase, settle.Yours)
+	_, in, err := s.MendByHand(p, j, plan.Mend{Path: "a", Before: "alpha\nbeta\n", After: "alpha\nBETA\n"})
 	require.NoError(t, err)
 	assert.Equal(t, "“one”", in)
-	p, j, _ = ready(t, s, Rebase, settle.Yours)
+	p, j, _ = ready(t, s, plan.Rebase, settle.Yours)
 	assert.Equal(t, []string{"a"}, j.Steps[0].Edited)
-	left, err := s.LeftOut(t.Context(), p, j, &s.state.Decisions)
+	left, err := s.Planner.Accounts.LeftOut(t.Context(), p, j, decisions(s))
 	require.NoError(t, err)
 	require.Len(t, left, 1)
 	assert.Equal(t, []any{"beta", true}, []any{left[0].Text, left[0].Mend})
-	_, in, err = s.MendByHand(p, j, Mend{Path: "c", Before: "delta\n", After: "DELTA\n"})
+	_, in, err = s.MendByHand(p, j, plan.Mend{Path: "c", Before: "delta\n", After: "DELTA\n"})
 	require.NoError(t, err)
 	assert.Equal(t, "your last commit, “two”", in)
-	_, j, _ = ready(t, s, Rebase, settle.Yours)
+	_, j, _ = ready(t, s, plan.Rebase, settle.Yours)
 	assert.Len(t, j.Mended, 1)
 }

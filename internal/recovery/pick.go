@@ -6,11 +6,9 @@ import (
 	"slices"
 	"strings"
 
-	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/vcs"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // commits looks up what each of revs names: a commit, or those of a range such as
@@ -34,56 +32,10 @@ func (w *Workspace) commits(ctx context.Context, revs []string) ([]object.ID, er
 	return out, nil
 }
 
-// picking returns the position of single commits that are brought onto home.Yours: they are theirs, the last one given
-// first. The error is a *replay.PickedMergeError if one of them joins lines and parent does not say which parent its
-// change is taken against.
-func (w *Workspace) picking(ctx context.Context, home *Position, picks []object.ID, parent int) (*Position, error) {
-	yours := home.Yours
-	p := &Position{Branch: home.Branch, Yours: yours, Theirs: picks[len(picks)-1], Picking: true, PickParent: parent,
-		Home: home}
-	var err error
-	if p.Divergence, err = history.Diverge(ctx, w.Store, p.Yours, p.Theirs); err != nil {
-		return nil, err
-	}
-	apart := map[object.ID]bool{} // known not to be in your line
-	for _, n := range p.Divergence.Theirs {
-		apart[n.ID] = true
-	}
-	p.Divergence.Theirs = nil
-	p.Own = p.Divergence.Yours
-	for _, id := range slices.Backward(picks) {
-		c, err := w.Store.Commit(id)
-		if err != nil {
-			return nil, err
-		}
-		n := history.Node{ID: id, Commit: c}
-		if len(c.Parents) > 1 && (parent < 1 || parent > len(c.Parents)) {
-			return nil, &replay.PickedMergeError{Commit: n, Parent: parent}
-		}
-		p.Divergence.Theirs = append(p.Divergence.Theirs, n)
-		if apart[id] {
-			continue
-		}
-		// One of your own line can have been taken back since.
-		since, err := history.Diverge(ctx, w.Store, yours, id)
-		if err != nil {
-			return nil, err
-		}
-		if len(since.Theirs) == 0 && len(since.Yours) >= len(p.Own) {
-			p.Own = append(slices.Clip(since.Yours), n)
-		}
-	}
-	return p, nil
-}
-
-// alone returns the position of a commit that nothing is to be joined with.
-func alone(b vcs.Branch, at object.ID) *Position {
-	return &Position{Branch: b, Yours: at, Theirs: at, Divergence: &history.Divergence{}}
-}
-
 // PlanPick works out what bringing single commits onto a revision, or onto the
 // branch if that is empty, makes and asks. Nothing is written.
-func (w *Workspace) PlanPick(ctx context.Context, yours string, revs []string, parent int) (*Position, *Join, error) {
+func (w *Workspace) PlanPick(ctx context.Context, yours string, revs []string, parent int) (*plan.Position,
+	*plan.Join, error) {
 	b, err := w.Repo.Current(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -99,11 +51,11 @@ func (w *Workspace) PlanPick(ctx context.Context, yours string, revs []string, p
 	if err != nil {
 		return nil, nil, err
 	}
-	p, err := w.picking(ctx, alone(b, onto), picks, parent)
+	p, err := w.Planner.Picking(ctx, plan.Alone(b, onto), picks, parent)
 	if err != nil {
 		return nil, nil, err
 	}
-	j, err := w.Join(ctx, p, Pick, &settle.Decisions{}, Amends{}, nil)
+	j, err := w.Planner.Join(ctx, p, plan.Pick, &settle.Decisions{}, plan.Amends{}, nil)
 	return p, j, err
 }
 
@@ -111,7 +63,7 @@ func (w *Workspace) PlanPick(ctx context.Context, yours string, revs []string, p
 // that is accepted, or dropped. Decisions made before are kept. Of a commit that joins lines,
 // what it changed against a parent, from 1, is meant.
 func (s *Session) Pick(ctx context.Context, revs []string, parent int) error {
-	picks, err := s.commits(ctx, revs)
+	picks, err := s.Workspace.commits(ctx, revs)
 	if err != nil {
 		return err
 	}
@@ -123,37 +75,26 @@ func (s *Session) Pick(ctx context.Context, revs []string, parent int) error {
 		_, err := s.Locate(ctx, false) // which says what is in the way
 		return err
 	}
-	if _, err := s.picking(ctx, alone(b, b.Tip), picks, parent); err != nil {
+	if _, err := s.Planner.Picking(ctx, plan.Alone(b, b.Tip), picks, parent); err != nil {
 		return err
 	}
-	if !slices.Equal(s.state.Picks, picks) || s.state.PickParent != parent {
-		s.state.Stage = Look
-		s.state.Mends, s.state.Made = nil, nil
-	}
-	s.state.Branch, s.state.Picks, s.state.PickParent, s.state.Route = b.Name, picks, parent, Pick
-	return s.save()
-}
-
-// DropPick goes back to joining the branch with its upstream.
-func (s *Session) DropPick() error {
-	s.state.Picks, s.state.PickParent, s.state.Route, s.state.Stage = nil, 0, "", Look
-	s.state.Mends, s.state.Made = nil, nil
-	return s.save()
+	return s.Ledger.Pick(b.Name, picks, parent)
 }
 
 // Locate is Workspace.Locate, or while commits are picked where they stand to the
 // branch.
-func (s *Session) Locate(ctx context.Context, fetch bool) (*Position, error) {
+func (s *Session) Locate(ctx context.Context, fetch bool) (*plan.Position, error) {
 	home, err := s.Home(ctx, fetch)
-	if err != nil || home.Stuck != nil || len(s.state.Picks) == 0 || s.state.Branch != home.Branch.Name {
+	st := s.Ledger.State()
+	if err != nil || home.Stuck != nil || len(st.Picks) == 0 || st.Branch != home.Branch.Name {
 		return home, err
 	}
-	p, err := s.picking(ctx, home, s.state.Picks, s.state.PickParent)
+	p, err := s.Planner.Picking(ctx, home, s.Ledger.State().Picks, s.Ledger.State().PickParent)
 	if err != nil {
 		return nil, err
 	}
 	p.Carried = home.Carried
-	if p.Counter, err = s.counterOf(ctx, s.state.Picks); err != nil {
+	if p.Counter, err = s.counterOf(ctx, s.Ledger.State().Picks); err != nil {
 		return nil, err
 	}
 	p.Dirty, p.Asked, p.Unanswered = home.Dirty, home.Asked, home.Unanswered
@@ -165,7 +106,7 @@ func (s *Session) counterOf(ctx context.Context, picks []object.ID) (string, err
 	if len(picks) != 1 {
 		return "", nil
 	}
-	points, err := s.store.waypoints()
+	points, err := s.Ledger.Store.Waypoints()
 	if err != nil {
 		return "", err
 	}
@@ -184,10 +125,10 @@ func (s *Session) counterOf(ctx context.Context, picks []object.ID) (string, err
 // Home is Locate without picked commits: where the branch stands to its upstream, with the
 // uncommitted work that is carried, or what git left half done and is taken over. The error is a
 // *StuckError where nobody said yet what is to become of that.
-func (s *Session) Home(ctx context.Context, fetch bool) (home *Position, err error) {
+func (s *Session) Home(ctx context.Context, fetch bool) (home *plan.Position, err error) {
 	taking := s.Repo.Busy() != ""
-	if !taking && s.state.TakeOver != "" { // conflicts without an operation only the index tells of
-		st, serr := s.Stuck(ctx)
+	if !taking && s.Ledger.State().TakeOver != "" { // conflicts without an operation only the index tells of
+		st, serr := s.Workspace.Stuck(ctx)
 		if serr != nil {
 			return nil, serr
 		}
@@ -196,14 +137,14 @@ func (s *Session) Home(ctx context.Context, fetch bool) (home *Position, err err
 	if taking {
 		home, err = s.locateStuck(ctx, fetch)
 	} else {
-		s.forgetStuck()
+		s.Ledger.ForgetStuck()
 		home, err = s.Workspace.Locate(ctx, fetch)
-		if err == nil && (s.state.Carry || s.nothingOwn(home.Dirty)) {
-			home.Carried, err = s.uncommitted(ctx, home.Yours, home.Dirty)
+		if err == nil && (s.Ledger.State().Carry || s.WorkTree.NothingOwn(home.Dirty)) {
+			home.Carried, err = s.WorkTree.Uncommitted(ctx, home.Yours, home.Dirty)
 		}
 	}
 	if err == nil {
-		home.Wishes = s.state.Wishes
+		home.Wishes = s.Ledger.State().Wishes
 	}
 	return home, err
 }

@@ -8,15 +8,16 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"go.etcd.io/bbolt"
 
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
@@ -45,32 +46,44 @@ func (tm *team) session() *Session {
 }
 
 // joined joins two branches of a repository by a route, nothing being decided.
-func joined(t *testing.T, repo *gittest.Repo, yours, theirs string, route Route) (*Workspace, *Position, *Join, error) {
+func joined(t *testing.T, repo *gittest.Repo, yours, theirs string, route plan.Route) (*Workspace, *plan.Position, *plan.Join, error) {
 	w, err := OpenWorkspace(t.Context(), repo.Dir)
 	require.NoError(t, err)
 	t.Cleanup(w.Close)
 	p, err := w.Compare(t.Context(), yours, theirs, false)
 	require.NoError(t, err)
-	j, err := w.Join(t.Context(), p, route, &settle.Decisions{}, Amends{}, nil)
+	j, err := w.Planner.Join(t.Context(), p, route, &settle.Decisions{}, plan.Amends{}, nil)
 	return w, p, j, err
 }
 
+// decisions are those of a session.
+func decisions(s *Session) *settle.Decisions {
+	st := s.Ledger.State()
+	return &st.Decisions
+}
+
+// amends is what is changed in a session's joined tree beyond the decisions.
+func amends(s *Session) plan.Amends {
+	st := s.Ledger.State()
+	return st.Amends()
+}
+
 // ready joins by a route with the given way everywhere, without accepting.
-func ready(t *testing.T, s *Session, route Route, way settle.Way) (*Position, *Join, Built) {
+func ready(t *testing.T, s *Session, route plan.Route, way settle.Way) (*plan.Position, *plan.Join, plan.Built) {
 	p, err := s.Locate(t.Context(), true)
 	require.NoError(t, err)
 	require.NoError(t, p.Unanswered)
-	require.NoError(t, s.Sync(p))
-	s.state.Route = route
+	require.NoError(t, s.Ledger.Sync(p))
+	require.NoError(t, s.Ledger.TakeRoute(route))
 	for {
-		j, err := s.Join(t.Context(), p, route, &s.state.Decisions, s.state.Amends(), nil)
+		j, err := s.Planner.Join(t.Context(), p, route, decisions(s), amends(s), nil)
 		require.NoError(t, err)
 		require.NoError(t, j.Refused)
 		done := true
 		for _, stop := range j.Stops {
 			for _, f := range stop.Files {
 				for _, c := range f.Questions {
-					if _, _, ok := s.state.Decisions.For(c); !ok && done {
+					if _, _, ok := decisions(s).For(c); !ok && done {
 						require.NoError(t, s.Decide(settle.Decision{Key: c.Key, Way: way}))
 						done = false
 					}
@@ -78,7 +91,7 @@ func ready(t *testing.T, s *Session, route Route, way settle.Way) (*Position, *J
 			}
 		}
 		if done {
-			b, err := s.Build(t.Context(), p, j)
+			b, err := s.Planner.Build(t.Context(), p, j)
 			require.NoError(t, err)
 			return p, j, b
 		}
@@ -93,7 +106,7 @@ func (tm *team) diverge() {
 
 func TestAcceptPushUndo(t *testing.T) {
 	t.Parallel()
-	for _, route := range []Route{Rebase, Merge} {
+	for _, route := range []plan.Route{plan.Rebase, plan.Merge} {
 		t.Run(string(route), func(t *testing.T) {
 			tm := newTeam(t)
 			tm.diverge()
@@ -106,7 +119,7 @@ func TestAcceptPushUndo(t *testing.T) {
 
 			s := tm.session()
 			p, j, b := ready(t, s, route, settle.TheirsYours)
-			wp, err := s.Accept(t.Context(), p, j, b, Consent{})
+			wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 			require.NoError(t, err)
 			assert.Equal(t, b.Tip.String(), tm.mine.Git("rev-parse", "main"))
 			assert.Equal(t, strings.Replace(base, "two", "THEIRS\nMINE", 1), tm.mine.Read("f"))
@@ -115,25 +128,25 @@ func TestAcceptPushUndo(t *testing.T) {
 			assert.Equal(t, before, tm.mine.Git("rev-parse", wp.Ref()))
 			tm.mine.Git("fsck", "--strict")
 
-			_, err = s.GoBack(t.Context(), "")
+			_, err = s.Applier.GoBack(t.Context(), "")
 			require.NoError(t, err)
 			assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
 			assert.Equal(t, status, tm.mine.Git("status", "--porcelain"))
 			assert.Equal(t, strings.Replace(base, "two", "MINE", 1), tm.mine.Read("f"))
-			_, err = s.GoBack(t.Context(), "")
-			var blocked *Blocked
+			_, err = s.Applier.GoBack(t.Context(), "")
+			var blocked *plan.Blocked
 			assert.ErrorAs(t, err, &blocked, "undone once is undone")
 
 			p, j, b = ready(t, s, route, settle.Base) // the decision made before stands
-			_, err = s.Accept(t.Context(), p, j, b, Consent{})
+			_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
 			require.NoError(t, err)
 			assert.Equal(t, strings.Replace(base, "two", "THEIRS\nMINE", 1), tm.mine.Read("f"))
-			done, err := s.PushTip(t.Context(), p, Consent{})
+			done, err := s.PushTip(t.Context(), p, apply.Consent{})
 			require.NoError(t, err)
 			require.Nil(t, done.Refusal)
 			assert.Equal(t, b.Tip, done.Holds)
 			assert.Equal(t, b.Tip.String(), tm.remote.Git("rev-parse", "main"))
-			_, err = s.GoBack(t.Context(), "")
+			_, err = s.Applier.GoBack(t.Context(), "")
 			assert.ErrorAs(t, err, &blocked, "what was pushed is not undone")
 		})
 	}
@@ -146,37 +159,37 @@ func TestAcceptRefuses(t *testing.T) {
 		touch func(tm *team)
 		want  any
 	}{
-		{"an edited file in the way", func(tm *team) { tm.mine.Write("d/h", "edited\n") }, &OverwriteError{}},
+		{"an edited file in the way", func(tm *team) { tm.mine.Write("d/h", "edited\n") }, &apply.OverwriteError{}},
 		{"a staged file in the way", func(tm *team) { tm.mine.Write("d/h", "edited\n"); tm.mine.Git("add", "-A") },
-			&OverwriteError{}},
-		{"an untracked file in the way", func(tm *team) { tm.mine.Write("theirs-new", "x\n") }, &OverwriteError{}},
+			&apply.OverwriteError{}},
+		{"an untracked file in the way", func(tm *team) { tm.mine.Write("theirs-new", "x\n") }, &apply.OverwriteError{}},
 		{"an ignored file in the way", func(tm *team) {
 			tm.mine.Write(".git/info/exclude", "theirs-new\n")
 			tm.mine.Write("theirs-new", "x\n")
-		}, &OverwriteError{}},
-		{"a new commit", func(tm *team) { tm.mine.Commit("meanwhile", "z", "z\n") }, &MovedError{}},
-		{"another branch", func(tm *team) { tm.mine.Git("switch", "-q", "-c", "elsewhere") }, &MovedError{}},
+		}, &apply.OverwriteError{}},
+		{"a new commit", func(tm *team) { tm.mine.Commit("meanwhile", "z", "z\n") }, &apply.MovedError{}},
+		{"another branch", func(tm *team) { tm.mine.Git("switch", "-q", "-c", "elsewhere") }, &apply.MovedError{}},
 		{"a merge begun by hand", func(tm *team) {
 			tm.mine.Write(".git/MERGE_HEAD", tm.mine.Git("rev-parse",
 				"main")+"\n")
-		}, &MovedError{}},
+		}, &apply.MovedError{}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			tm := newTeam(t)
 			tm.other.Write("theirs-new", "n\n")
 			tm.diverge()
 			s := tm.session()
-			p, j, b := ready(t, s, Rebase, settle.Yours)
+			p, j, b := ready(t, s, plan.Rebase, settle.Yours)
 			c.touch(tm)
 			tip, status := tm.mine.Git("rev-parse", "main"), tm.mine.Git("status", "--porcelain")
-			_, err := s.Accept(t.Context(), p, j, b, Consent{})
+			_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 			switch c.want.(type) {
-			case *OverwriteError:
-				var o *OverwriteError
+			case *apply.OverwriteError:
+				var o *apply.OverwriteError
 				require.ErrorAs(t, err, &o)
 				assert.Len(t, o.Paths, 1)
-			case *MovedError:
-				var m *MovedError
+			case *apply.MovedError:
+				var m *apply.MovedError
 				require.ErrorAs(t, err, &m)
 			}
 			assert.Equal(t, tip, tm.mine.Git("rev-parse", "main"))
@@ -188,42 +201,42 @@ func TestAcceptRefuses(t *testing.T) {
 
 func TestARefusedPushGoesBackAndKeepsDecisionsAndMends(t *testing.T) {
 	t.Parallel()
-	for _, route := range []Route{Rebase, Merge} {
+	for _, route := range []plan.Route{plan.Rebase, plan.Merge} {
 		t.Run(string(route), func(t *testing.T) {
 			tm := newTeam(t)
 			tm.diverge()
 			before := tm.mine.Git("rev-parse", "main")
 			s := tm.session()
 			ready(t, s, route, settle.YoursTheirs)
-			require.NoError(t, s.AddMend(Mend{"m", "m\n", "mended\n"}))
+			require.NoError(t, s.Ledger.AddMend(plan.Mend{Path: "m", Before: "m\n", After: "mended\n"}))
 			p, j, b := ready(t, s, route, settle.YoursTheirs)
 			assert.Len(t, j.Mended, 1)
-			_, err := s.Accept(t.Context(), p, j, b, Consent{})
+			_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 			require.NoError(t, err)
 			tm.other.Commit("meanwhile", "d/h", "HH\n")
 			tm.other.Git("push", "-q")
 
-			done, err := s.PushTip(t.Context(), p, Consent{})
+			done, err := s.PushTip(t.Context(), p, apply.Consent{})
 			require.NoError(t, err)
 			require.NotNil(t, done.Refusal)
 			assert.Equal(t, vcs.Behind, done.Refusal.Kind)
 			assert.True(t, done.WentBack)
 			assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
-			assert.Equal(t, Look, s.state.Stage)
+			assert.Equal(t, ledger.Look, s.Ledger.State().Stage)
 
 			s.Close() // the next run goes on with what was decided
 			s = tm.session()
 			p, j, b = ready(t, s, route, settle.Base)
 			assert.Equal(t, 1, j.Settled)
-			_, err = s.Accept(t.Context(), p, j, b, Consent{})
+			_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
 			require.NoError(t, err)
-			done, err = s.PushTip(t.Context(), p, Consent{})
+			done, err = s.PushTip(t.Context(), p, apply.Consent{})
 			require.NoError(t, err)
 			require.Nil(t, done.Refusal)
 			assert.Equal(t, strings.Replace(base, "two", "MINE\nTHEIRS", 1), tm.mine.Read("f"))
 			assert.Equal(t, "mended\n", tm.mine.Read("m"))
 			assert.Equal(t, "HH\n", tm.mine.Read("d/h"))
-			assert.Equal(t, map[Route]string{Rebase: "3", Merge: "4"}[route], tm.remote.Git("rev-list", "--count",
+			assert.Equal(t, map[plan.Route]string{plan.Rebase: "3", plan.Merge: "4"}[route], tm.remote.Git("rev-list", "--count",
 				p.Base().String()+"..main"), "one joint, not two")
 		})
 	}
@@ -234,26 +247,26 @@ func TestMendsOfAChangedResult(t *testing.T) {
 	tm := newTeam(t)
 	tm.diverge()
 	s := tm.session()
-	_, j, _ := ready(t, s, Merge, settle.Yours)
-	text, ok, err := s.TextAt(j.Tree, "d/h")
+	_, j, _ := ready(t, s, plan.Merge, settle.Yours)
+	text, ok, err := s.Planner.TextAt(j.Tree, "d/h")
 	require.NoError(t, err)
 	require.True(t, ok)
-	require.NoError(t, s.AddMend(Mend{"f", base, strings.Replace(base, "five", "5", 1)}))
-	require.NoError(t, s.AddMend(Mend{"d/h", "other\n", "mended\n"}))
-	require.NoError(t, s.AddMend(Mend{"gone", "x", "y"}))
-	_, j, b := ready(t, s, Merge, settle.Yours)
+	require.NoError(t, s.Ledger.AddMend(plan.Mend{Path: "f", Before: base, After: strings.Replace(base, "five", "5", 1)}))
+	require.NoError(t, s.Ledger.AddMend(plan.Mend{Path: "d/h", Before: "other\n", After: "mended\n"}))
+	require.NoError(t, s.Ledger.AddMend(plan.Mend{Path: "gone", Before: "x", After: "y"}))
+	_, j, b := ready(t, s, plan.Merge, settle.Yours)
 	assert.Len(t, j.Mended, 1, "merged into the text that is there now")
 	assert.Len(t, j.Lost, 2, "these fit no longer, and it is said")
-	got, _, err := s.TextAt(j.Tree, "f")
+	got, _, err := s.Planner.TextAt(j.Tree, "f")
 	require.NoError(t, err)
 	assert.Equal(t, "one\nMINE\nthree\nfour\n5\n", got)
-	same, _, err := s.TextAt(j.Tree, "d/h")
+	same, _, err := s.Planner.TextAt(j.Tree, "d/h")
 	require.NoError(t, err)
 	assert.Equal(t, text, same)
-	tree, err := s.Tree(b.Tip)
+	tree, err := s.Planner.Tree(b.Tip)
 	require.NoError(t, err)
 	assert.Equal(t, j.Tree, tree, "the merge commit holds the mend")
-	m, ok, err := s.UndoMend()
+	m, ok, err := s.Ledger.UndoMend()
 	require.NoError(t, err)
 	assert.True(t, ok)
 	assert.Equal(t, "gone", m.Path)
@@ -287,7 +300,7 @@ func TestBlocked(t *testing.T) {
 			require.NoError(t, err)
 			defer w.Close()
 			_, err = w.Locate(t.Context(), false)
-			var b *Blocked
+			var b *plan.Blocked
 			require.ErrorAs(t, err, &b)
 			assert.Contains(t, b.Error(), c.says)
 		})
@@ -301,7 +314,7 @@ func TestShallowClone(t *testing.T) {
 	shallow := gittest.At(t, filepath.Join(t.TempDir(), "shallow"))
 	require.NoError(t, os.MkdirAll(shallow.Dir, 0o755))
 	gittest.At(t, t.TempDir()).Git("clone", "-q", "--depth=1", "file://"+tm.remote.Dir, shallow.Dir)
-	stand := func() (*Position, error) {
+	stand := func() (*plan.Position, error) {
 		w, err := OpenWorkspace(t.Context(), shallow.Dir)
 		require.NoError(t, err)
 		defer w.Close()
@@ -324,10 +337,10 @@ func TestTrivial(t *testing.T) {
 	t.Parallel()
 	tm := newTeam(t)
 	s := tm.session()
-	stand := func() *Position {
+	stand := func() *plan.Position {
 		p, err := s.Locate(t.Context(), true)
 		require.NoError(t, err)
-		require.NoError(t, s.Sync(p))
+		require.NoError(t, s.Ledger.Sync(p))
 		return p
 	}
 	assert.True(t, stand().NothingToDo())
@@ -336,12 +349,12 @@ func TestTrivial(t *testing.T) {
 	tm.other.Git("push", "-q")
 	tm.mine.Write("g", "kept\n")
 	p := stand()
-	require.Equal(t, FastForward, p.Trivial())
-	j, err := s.Join(t.Context(), p, Merge, &settle.Decisions{}, Amends{}, nil)
+	require.Equal(t, plan.FastForward, p.Trivial())
+	j, err := s.Planner.Join(t.Context(), p, plan.Merge, &settle.Decisions{}, plan.Amends{}, nil)
 	require.NoError(t, err)
-	b, err := s.Build(t.Context(), p, j)
+	b, err := s.Planner.Build(t.Context(), p, j)
 	require.NoError(t, err)
-	_, err = s.Accept(t.Context(), p, j, b, Consent{})
+	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
 	require.NoError(t, err)
 	assert.Equal(t, theirs, tm.mine.Git("rev-parse", "main"))
 	assert.Equal(t, "kept\n", tm.mine.Read("g"))
@@ -349,8 +362,8 @@ func TestTrivial(t *testing.T) {
 
 	tm.mine.Commit("mine", "m", "m\n")
 	p = stand()
-	require.Equal(t, UpToDate, p.Trivial())
-	done, err := s.PushTip(t.Context(), p, Consent{})
+	require.Equal(t, plan.UpToDate, p.Trivial())
+	done, err := s.PushTip(t.Context(), p, apply.Consent{})
 	require.NoError(t, err)
 	assert.Nil(t, done.Refusal)
 	assert.Equal(t, p.Yours, done.Holds)
@@ -361,52 +374,52 @@ func TestSuggestion(t *testing.T) {
 	tm := newTeam(t)
 	tm.diverge()
 	s := tm.session()
-	plan := func() *Plan {
+	planned := func() *plan.Plan {
 		p, err := s.Locate(t.Context(), true)
 		require.NoError(t, err)
-		pl, err := s.Plan(t.Context(), p, &settle.Decisions{}, nil)
+		pl, err := s.Planner.Plan(t.Context(), p, &settle.Decisions{}, nil)
 		require.NoError(t, err)
 		return pl
 	}
-	assert.Equal(t, Rebase, plan().Suggested)
+	assert.Equal(t, plan.Rebase, planned().Suggested)
 	for _, set := range [][3]string{{"pull.rebase", "false", "merge"}, {"branch.main.rebase", "merges", "rebase"},
 		{"dorvik.route", "merge", "merge"}, {"dorvik.route", "auto", "rebase"}} {
 		tm.mine.Git("config", set[0], set[1])
-		pl := plan()
-		assert.Equal(t, Route(set[2]), pl.Suggested, set)
+		pl := planned()
+		assert.Equal(t, plan.Route(set[2]), pl.Suggested, set)
 		assert.Regexp(t, `^(dorvik.route|branch.main.rebase|pull.rebase) is `, pl.Why)
 	}
 	tm.mine.Git("config", "pull.ff", "only")
-	assert.Contains(t, plan().Why, "git pull itself would refuse here")
+	assert.Contains(t, planned().Why, "git pull itself would refuse here")
 	tm.mine.Git("tag", "v1")
-	assert.Equal(t, Merge, plan().Suggested, "a tag may be anywhere")
-	assert.Contains(t, plan().Why, "branch.main.rebase is merges, and yet: ")
-	assert.Equal(t, "tag v1", plan().Published[0].On)
+	assert.Equal(t, plan.Merge, planned().Suggested, "a tag may be anywhere")
+	assert.Contains(t, planned().Why, "branch.main.rebase is merges, and yet: ")
+	assert.Equal(t, "tag v1", planned().Published[0].On)
 	tm.mine.Git("tag", "-d", "v1")
 	tm.mine.Git("push", "-q", "origin", "HEAD:refs/heads/side")
-	pl := plan()
-	assert.Equal(t, Merge, pl.Suggested, "commits that are on a remote are not rewritten")
+	pl := planned()
+	assert.Equal(t, plan.Merge, pl.Suggested, "commits that are on a remote are not rewritten")
 	assert.True(t, pl.Pushed())
 	tm.other.Git("fetch", "-q")
 	tm.other.Git("checkout", "-q", "side")
 	tm.other.Git("-c", "user.name=Ilka Renn", "-c", "user.email=ilka@skerry.example", "commit", "-q", "--allow-empty",
 		"-m", "more", "--author=Ilka Renn <ilka@skerry.example>")
 	tm.other.Git("push", "-q", "origin", "side")
-	assert.Equal(t, []string{"Ilka Renn"}, plan().Published[0].Who)
+	assert.Equal(t, []string{"Ilka Renn"}, planned().Published[0].Who)
 
 	tm.mine.Git("checkout", "-q", "-b", "topic", "HEAD~1")
 	tm.mine.Commit("topic", "t", "t\n")
 	tm.mine.Git("checkout", "-q", "main")
 	tm.mine.Git("merge", "-q", "--no-edit", "topic")
-	pl = plan()
+	pl = planned()
 	assert.True(t, pl.Pushed(), "the lowest commit that would be replayed is still on a remote")
 	assert.NoError(t, pl.Rebase.Refused)
 
 	tm.mine.Git("branch", "-f", "more", "HEAD~1")
 	tm.mine.Git("merge", "-q", "--no-edit", tm.mine.Git("commit-tree", "-p", "more", "-m", "one", "more^{tree}"),
 		tm.mine.Git("commit-tree", "-p", "more", "-m", "two", "more^{tree}"))
-	pl = plan()
-	assert.Equal(t, Merge, pl.Suggested)
+	pl = planned()
+	assert.Equal(t, plan.Merge, pl.Suggested)
 	assert.ErrorContains(t, pl.Rebase.Refused, "joins 3 lines at once")
 }
 
@@ -433,14 +446,13 @@ func TestReplayingMergesAgreesWithGit(t *testing.T) {
 	repo.Git("checkout", "-q", "theirs")
 	repo.Commit("theirs", "t", "1\n", "old", "2\n")
 
-	w, p, j, err := joined(t, repo, "main", "theirs", Rebase)
+	w, p, j, err := joined(t, repo, "main", "theirs", plan.Rebase)
 	require.NoError(t, err)
 	require.True(t, j.Clean())
-	built, err := w.Build(t.Context(), p, j)
+	built, err := w.Planner.Build(t.Context(), p, j)
 	require.NoError(t, err)
 	require.NoError(t, w.Repo.AddPack(t.Context(), func(out io.Writer) (int, error) {
-		return w.Store.WritePack(out,
-			built.Tip)
+		return w.Planner.Store.WritePack(out, built.Tip)
 	}))
 	repo.Git("fsck", "--strict")
 	repo.Git("rebase", "-q", "--rebase-merges", "theirs", "main")
@@ -456,34 +468,30 @@ func TestLeftOutAndOverlap(t *testing.T) {
 		"h\ntheirs\n")
 	tm.other.Git("push", "-q")
 	s := tm.session()
-	p, j, b := ready(t, s, Merge, settle.Yours)
-	left, err := s.LeftOut(t.Context(), p, j, &s.state.Decisions)
+	p, j, b := ready(t, s, plan.Merge, settle.Yours)
+	left, err := s.Planner.Accounts.LeftOut(t.Context(), p, j, decisions(s))
 	require.NoError(t, err)
 	var told []string
 	for _, l := range left {
 		told = append(told, fmt.Sprint(l.Side, " ", l.Author, " ", l.Path, ":", l.Line, " ", l.What, " ", l.Text))
 	}
 	assert.Equal(t, []string{"theirs Ada Sund d/h:2 line theirs", "theirs Ada Sund f:2 line THEIRS words"}, told)
-	ground, err := s.Overlaps(t.Context(), p, j)
+	ground, err := s.Planner.Overlaps(t.Context(), p, j)
 	require.NoError(t, err)
 	var got []string
 	for _, g := range ground {
 		got = append(got, g.Path+" "+string(g.Kind))
 	}
 	assert.Equal(t, []string{"f same lines", "d/h same place", "g same change", "m only yours", "t only theirs"}, got)
-	lines, ok, err := s.Lines(p, j.Tree, "f")
+	lines, ok, err := s.Planner.Lines(p, j.Tree, "f")
 	require.NoError(t, err)
 	require.True(t, ok)
-	assert.Equal(t, Line{LineYours, "MINE"}, lines[1])
-	assert.Equal(t, Line{LineBase, "three"}, lines[2])
-	marked, read, err := s.ConflictMarkers(t.Context(), p.Theirs, b.Tip)
+	assert.Equal(t, plan.Line{Origin: plan.LineYours, Text: "MINE"}, lines[1])
+	assert.Equal(t, plan.Line{Origin: plan.LineBase, Text: "three"}, lines[2])
+	marked, read, err := s.Planner.ConflictMarkers(t.Context(), p.Theirs, b.Tip)
 	require.NoError(t, err)
 	assert.Equal(t, 5, read, "four that the commit brings, and of the joint what came")
 	assert.Empty(t, marked)
-	for text, want := range map[string]bool{"<<<<<<< a\nx\n=======\ny\n>>>>>>> b\n": true, "Title\n=======\n": false,
-		"<<<<<<< a\r\n=======\r\n>>>>>>> b\r\n": true, "======= no\n": false} {
-		assert.Equal(t, want, hasMarks(text), "%q", text)
-	}
 }
 
 func TestOnlyOneAtATime(t *testing.T) {
@@ -491,7 +499,7 @@ func TestOnlyOneAtATime(t *testing.T) {
 	tm := newTeam(t)
 	tm.session()
 	_, err := OpenSession(t.Context(), tm.mine.Dir)
-	assert.ErrorIs(t, err, ErrInUse)
+	assert.ErrorIs(t, err, ledger.ErrInUse)
 }
 
 func TestCheckRunsOnTheJoinedTree(t *testing.T) {
@@ -499,25 +507,25 @@ func TestCheckRunsOnTheJoinedTree(t *testing.T) {
 	tm := newTeam(t)
 	tm.diverge()
 	s := tm.session()
-	_, j, b := ready(t, s, Rebase, settle.Yours)
-	_, ok, err := s.CheckCommand(t.Context(), j.Tree)
+	_, j, b := ready(t, s, plan.Rebase, settle.Yours)
+	_, ok, err := s.Prover.CheckCommand(t.Context(), j.Tree)
 	require.NoError(t, err)
 	assert.False(t, ok, "nothing tells how this is checked")
 	tm.mine.Git("config", "dorvik.check", "cat f d/h; git status --porcelain; echo 'f:2:1: bad'; exit 3")
-	c, ok, err := s.CheckCommand(t.Context(), j.Tree)
+	c, ok, err := s.Prover.CheckCommand(t.Context(), j.Tree)
 	require.NoError(t, err)
 	assert.True(t, ok && c.Configured)
 	var out []string
-	r, at, err := s.RunCheck(t.Context(), nil, c, b.Tip, func(l string) { out = append(out, l) }, nil)
+	r, at, err := s.Prover.RunCheck(t.Context(), nil, c, b.Tip, func(l string) { out = append(out, l) }, nil)
 	require.NoError(t, err)
 	assert.Equal(t, 3, r.Exit)
 	assert.Equal(t, []string{"one", "MINE", "three", "four", "five", "H", "f:2:1: bad"}, out)
-	places, err := s.Diagnose(j.Tree, out, at.Dir)
+	places, err := s.Planner.Diagnose(j.Tree, out, at.Dir)
 	require.NoError(t, err)
 	require.Len(t, places, 1)
 	assert.Equal(t, "f", places[0].Path)
-	assert.False(t, s.CheckOf(j.Tree).Passed)
-	assert.Nil(t, s.CheckOf(object.ID{}))
+	assert.False(t, s.Ledger.CheckOf(j.Tree).Passed)
+	assert.Nil(t, s.Ledger.CheckOf(object.ID{}))
 	assert.Empty(t, tm.mine.Git("status", "--porcelain"))
 }
 
@@ -525,19 +533,19 @@ func TestErrorsTellTheNextStep(t *testing.T) {
 	tm := newTeam(t)
 	tm.diverge()
 	s := tm.session()
-	p, j, _ := ready(t, s, Rebase, settle.Yours)
+	p, j, _ := ready(t, s, plan.Rebase, settle.Yours)
 	for _, name := range []string{"GIT_COMMITTER_NAME", "GIT_COMMITTER_EMAIL"} {
 		t.Setenv(name, "") // restored after the test
 		os.Unsetenv(name)
 	}
 	t.Setenv("EMAIL", "")
 	tm.mine.Git("config", "user.useConfigOnly", "true")
-	_, err := s.Build(t.Context(), p, j)
+	_, err := s.Planner.Build(t.Context(), p, j)
 	assert.ErrorContains(t, err, "user.name")
 	j.Open = 1
-	_, err = s.Build(t.Context(), p, j)
+	_, err = s.Planner.Build(t.Context(), p, j)
 	assert.ErrorContains(t, err, "1 conflict is not settled yet")
-	assert.False(t, errors.Is(err, ErrInUse))
+	assert.False(t, errors.Is(err, ledger.ErrInUse))
 }
 
 // TestSubmodulesMoveForward holds that two moves of a submodule join where git
@@ -570,7 +578,7 @@ func TestSubmodulesMoveForward(t *testing.T) {
 		if back {
 			commit("yours", strings.Repeat("1", 40)) // a commit that is not there
 		}
-		_, _, j, err := joined(t, repo, "yours", "theirs", Merge)
+		_, _, j, err := joined(t, repo, "yours", "theirs", plan.Merge)
 		require.NoError(t, err)
 		out, gerr := repo.Try("merge-tree", "--write-tree", "yours", "theirs")
 		assert.Equal(t, gerr == nil, j.Clean())
@@ -590,7 +598,7 @@ func TestTheRemoteBranchWasRewritten(t *testing.T) {
 	tm.other.Git("push", "-q")
 	tm.mine.Git("pull", "-q", "--ff-only")
 	tm.mine.Commit("mine", "m", "m\n")
-	stand := func() *Position {
+	stand := func() *plan.Position {
 		s := tm.session()
 		defer s.Close()
 		p, err := s.Locate(t.Context(), true)
@@ -604,7 +612,7 @@ func TestTheRemoteBranchWasRewritten(t *testing.T) {
 	p := stand()
 	assert.Len(t, p.TakenOut, 1)
 	assert.Contains(t, p.Rewritten(), "was set back: 1 commit that it held before")
-	assert.Equal(t, UpToDate, p.Trivial())
+	assert.Equal(t, plan.UpToDate, p.Trivial())
 	assert.Len(t, p.Divergence.Yours, 2, "a push brings both")
 
 	tm.other.Commit("theirs, mended", "w", "right\n")
@@ -613,9 +621,9 @@ func TestTheRemoteBranchWasRewritten(t *testing.T) {
 	p, err := s.Locate(t.Context(), true)
 	require.NoError(t, err)
 	assert.Equal(t, "theirs, with a mistake", p.TakenOut[0].Subject())
-	pl, err := s.Plan(t.Context(), p, &settle.Decisions{}, nil)
+	pl, err := s.Planner.Plan(t.Context(), p, &settle.Decisions{}, nil)
 	require.NoError(t, err)
-	assert.Equal(t, Rebase, pl.Suggested)
+	assert.Equal(t, plan.Rebase, pl.Suggested)
 	require.True(t, pl.Rebase.Clean(), "the mistake is not replayed")
 	want := tm.mine.Git("merge-base", "--fork-point", "origin/main")
 	assert.Equal(t, want, p.TakenOut[0].ID.String())
@@ -649,17 +657,17 @@ func TestCommitsAreSigned(t *testing.T) {
 		tm.mine.Git("config", key, value)
 	}
 	s := tm.session()
-	p, j, b := ready(t, s, Rebase, settle.Yours)
+	p, j, b := ready(t, s, plan.Rebase, settle.Yours)
 	tm.mine.Git("config", "gpg.program", "false")
-	_, err := s.Accept(t.Context(), p, j, b, Consent{})
+	_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 	require.ErrorContains(t, err, "signing “mine”")
 	assert.Equal(t, p.Yours.String(), tm.mine.Git("rev-parse", "HEAD"), "nothing was changed")
 
 	tm.mine.Git("config", "gpg.program", signer)
-	wp, err := s.Accept(t.Context(), p, j, b, Consent{})
+	wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 	require.NoError(t, err)
 	assert.Equal(t, wp.After.String(), tm.mine.Git("rev-parse", "HEAD"))
-	assert.Equal(t, wp.After, s.Signed(b.Tip))
+	assert.Equal(t, wp.After, s.Applier.Signatures()[b.Tip])
 	assert.NotEqual(t, wp.After, b.Tip)
 	assert.Equal(t, tm.mine.Git("log", "--format=%an %ae %ad %B%T", "-2", b.Tip.String()), tm.mine.Git("log",
 		"--format=%an %ae %ad %B%T", "-2"), "nothing else differs")
@@ -669,93 +677,23 @@ func TestCommitsAreSigned(t *testing.T) {
 	assert.NotContains(t, tm.mine.Git("cat-file", "commit", "HEAD~2"), "gpgsig")
 }
 
-// TestWhatIsKeptIsKept: the state is what was saved, and what a later version keeps is not touched.
-func TestWhatIsKeptIsKept(t *testing.T) {
+// TestSeveralCommitsOfOneEdit: the newest is named, and how many more there are.
+func TestSeveralCommitsOfOneEdit(t *testing.T) {
 	t.Parallel()
-	dir := t.TempDir()
-	var want State
-	reopen := func(change func(st *State)) {
-		t.Helper()
-		s, notice, err := openStore(dir)
-		require.NoError(t, err)
-		defer s.close()
-		assert.Empty(t, notice)
-		st, err := s.load()
-		require.NoError(t, err)
-		assert.Equal(t, want, st)
-		change(&want)
-		require.NoError(t, s.save(&want))
-	}
-	reopen(func(st *State) {
-		*st = State{Branch: "main", Route: Rebase, Stage: Settle, Mends: []Mend{{"f", "1", "2"}},
-			Decisions: settle.Decisions{List: []settle.Decision{{Key: "a", Way: settle.Weave}, {Key: "b", Way: settle.Yours}}}}
-	})
-	reopen(func(st *State) {
-		st.Decisions.Decide(settle.Decision{Key: "c", Way: settle.Theirs})
-		st.Accepted = &Waypoint{Name: "1"}
-	})
-	reopen(func(st *State) { st.Decisions.Undo(); st.Decisions.Undo(); st.Accepted.GoneBack = true; st.Mends = nil })
-	reopen(func(st *State) { st.Accepted = nil; st.Runs = append(st.Runs, "true") })
-	reopen(func(*State) {})
-
-	db, err := openDB(statePath(dir), false)
+	tm := newTeam(t)
+	tm.other.Commit("first", "f", strings.Replace(base, "two", "TWO", 1))
+	tm.other.Commit("beside it", "g", "other\n")
+	tm.other.Commit("second", "f", strings.NewReplacer("two", "TWO", "three", "THREE").Replace(base))
+	tm.other.Git("push", "-q")
+	tm.mine.Commit("mine", "f", strings.NewReplacer("two", "2", "three", "3").Replace(base))
+	s := tm.session()
+	p, err := s.Locate(t.Context(), true)
 	require.NoError(t, err)
-	require.NoError(t, db.Update(func(tx *bbolt.Tx) error { return tx.Bucket(bucketMeta).Put(keySchema, []byte("3")) }))
-	require.NoError(t, db.Close())
-	_, _, err = openStore(dir)
-	var newer *NewerError
-	require.ErrorAs(t, err, &newer)
-	assert.ErrorContains(t, err, "written by a later version")
-}
-
-// TestADamagedFileIsSalvaged: of a file that is set aside all that can be read is brought into the new one, and what
-// could not be is told.
-func TestADamagedFileIsSalvaged(t *testing.T) {
-	t.Parallel()
-	for name, c := range map[string]struct {
-		damage func(tx *bbolt.Tx) error
-		told   []string
-		state  bool
-	}{
-		"the stage": {func(tx *bbolt.Tx) error { return tx.Bucket(bucketRecovery).Put([]byte("stage"), []byte("?")) },
-			[]string{"It has what could be read: 2 remembered decisions, 1 waypoint, 1 entry of the logbook and 1 result of a " +
-				"check.", "Lost, or a part of them: the decisions of this recovery."}, false},
-		"the last waypoint": {func(tx *bbolt.Tx) error { return tx.Bucket(bucketWaypoints).Put([]byte("z"), []byte("?")) },
-			[]string{"It has what could be read: 1 decision of this recovery, 2 remembered decisions, 1 waypoint, 1 entry of the " +
-				"logbook and 1 result of a check.", "Lost, or a part of them: waypoints."}, true},
-	} {
-		t.Run(name, func(t *testing.T) {
-			dir := t.TempDir()
-			s, _, err := openStore(dir)
-			require.NoError(t, err)
-			list := []settle.Decision{{Key: "a", Way: settle.Weave}, {Key: "b", Way: settle.Yours}}
-			require.NoError(t, s.save(&State{Branch: "main", Decisions: settle.Decisions{List: list[:1]}}))
-			require.NoError(t, s.remember(list, time.Now()))
-			require.NoError(t, s.putWaypoint(&Waypoint{Name: "1"}))
-			require.NoError(t, s.log(LogEntry{Waypoint: "1"}))
-			require.NoError(t, s.putRan([]byte("k"), ran{Passed: true}))
-			require.NoError(t, s.update(c.damage))
-			s.close()
-
-			s, notice, err := openStore(dir)
-			require.NoError(t, err)
-			defer s.close()
-			for _, told := range c.told {
-				assert.Contains(t, notice, told)
-			}
-			_, remembers := s.recalled("b")
-			assert.True(t, remembers)
-			wp, err := s.waypoint("")
-			require.NoError(t, err)
-			assert.Equal(t, "1", wp.Name)
-			logged, err := s.logged()
-			require.NoError(t, err)
-			assert.Len(t, logged, 1)
-			_, knows := s.ranBefore([]byte("k"))
-			assert.True(t, knows)
-			st, err := s.load()
-			require.NoError(t, err)
-			assert.Equal(t, c.state, st.Branch == "main")
-		})
-	}
+	j, err := s.Planner.Join(t.Context(), p, plan.Merge, &settle.Decisions{}, plan.Amends{}, nil)
+	require.NoError(t, err)
+	all, err := s.Planner.Attribute(p, j, &settle.Decisions{})
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	assert.Equal(t, "second", all[0].Theirs.Subject())
+	assert.Equal(t, [2]int{0, 1}, all[0].More)
 }

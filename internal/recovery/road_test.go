@@ -6,14 +6,16 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 func idOf(t *testing.T, hex string) object.ID {
@@ -82,22 +84,22 @@ func TestWishesAreAsGitDoes(t *testing.T) {
 
 			s := tm.session()
 			for name, wish := range c.wishes {
-				require.NoError(t, s.Wish(ids[name], wish))
+				require.NoError(t, s.Ledger.Wish(ids[name], wish))
 			}
 			s.Close()
 			s = tm.session() // they are kept
-			p, j, b := ready(t, s, Rebase, settle.Theirs)
-			_, err := s.Accept(t.Context(), p, j, b, Consent{})
+			p, j, b := ready(t, s, plan.Rebase, settle.Theirs)
+			_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 			require.NoError(t, err)
 			is, want := tm.mine.Git("log", shown), theirs.Git("log", shown)
 			assert.Equal(t, strings.ReplaceAll(want, "\n\n\n", "\n\n"), strings.ReplaceAll(is, "\n\n\n", "\n\n"))
 
-			_, err = s.GoBack(t.Context(), "")
+			_, err = s.Applier.GoBack(t.Context(), "")
 			require.NoError(t, err)
 			p, err = s.Locate(t.Context(), false)
 			require.NoError(t, err)
-			require.NoError(t, s.Sync(p))
-			assert.Len(t, s.State().Wishes, len(c.wishes), "an undo keeps them")
+			require.NoError(t, s.Ledger.Sync(p))
+			assert.Len(t, s.Ledger.State().Wishes, len(c.wishes), "an undo keeps them")
 		})
 	}
 }
@@ -114,17 +116,17 @@ func TestWhatAWishCosts(t *testing.T) {
 	tm.other.Commit("theirs", "h", "h\n")
 	tm.other.Git("push", "-q")
 	s := tm.session()
-	p, j, _ := ready(t, s, Rebase, settle.Theirs)
-	st := s.State()
-	pr, err := s.Price(t.Context(), p, &st, j, one, replay.Wish{Leave: true})
+	p, j, _ := ready(t, s, plan.Rebase, settle.Theirs)
+	st := s.Ledger.State()
+	pr, err := s.Workspace.Price(t.Context(), p, &st, j, one, replay.Wish{Leave: true})
 	require.NoError(t, err)
 	assert.Equal(t, 1, pr.Asks, "the next one changes what it wrote")
-	pr, err = s.Price(t.Context(), p, &st, j, three, replay.Wish{Leave: true})
+	pr, err = s.Workspace.Price(t.Context(), p, &st, j, three, replay.Wish{Leave: true})
 	require.NoError(t, err)
 	require.Len(t, pr.Left, 1)
 	assert.Equal(t, "three", pr.Left[0].Text)
 	assert.Zero(t, pr.Asks)
-	assert.Empty(t, s.State().Wishes, "nothing is kept of it")
+	assert.Empty(t, s.Ledger.State().Wishes, "nothing is kept of it")
 }
 
 // TestAnEditThatFitsNoLonger is not made, and told; one whose file became another is joined with it.
@@ -134,24 +136,24 @@ func TestAnEditThatFitsNoLonger(t *testing.T) {
 	s := tm.session()
 	p, err := s.Locate(t.Context(), true)
 	require.NoError(t, err)
-	require.NoError(t, s.Sync(p))
+	require.NoError(t, s.Ledger.Sync(p))
 	edits := (*replay.Edits)(nil).With(merge.TextEdit{Path: "a.txt", Before: "other\n", After: "new\n"}).
 		With(merge.TextEdit{Path: "gone.txt", Before: "x\n", After: "y\n"}).
 		With(merge.TextEdit{Path: "f.txt", Before: "0\n1\n2\n3\n4\nf\n", After: "zero\n1\n2\n3\n4\nf\n"})
 	p.Wishes = replay.Wishes{ids["a"]: {Edits: edits}, ids["b"]: {Leave: true, Edits: edits}}
-	j, err := s.Join(t.Context(), p, Rebase, &settle.Decisions{}, Amends{}, nil)
+	j, err := s.Planner.Join(t.Context(), p, plan.Rebase, &settle.Decisions{}, plan.Amends{}, nil)
 	require.NoError(t, err)
 	assert.Equal(t, edits.List, j.Steps[0].Unfit)
 	assert.Len(t, j.Steps[1].Unfit, 3, "what is left out holds no edits")
 	assert.Len(t, j.Lost, 6)
-	require.NoError(t, s.Wish(ids["a"], replay.Wish{Edits: edits}))
-	require.NoError(t, s.AddMend(Mend{Path: "none", Before: "1\n", After: "2\n"}))
-	for _, m := range append(j.Lost[:3:3], s.State().Mends...) {
-		require.NoError(t, s.LetGo(m))
+	require.NoError(t, s.Ledger.Wish(ids["a"], replay.Wish{Edits: edits}))
+	require.NoError(t, s.Ledger.AddMend(plan.Mend{Path: "none", Before: "1\n", After: "2\n"}))
+	for _, m := range append(j.Lost[:3:3], s.Ledger.State().Mends...) {
+		require.NoError(t, s.Ledger.LetGo(m))
 	}
-	assert.Empty(t, s.State().Mends)
-	assert.Empty(t, s.State().Wishes)
-	files, err := s.FilesOf(&j.Steps[2])
+	assert.Empty(t, s.Ledger.State().Mends)
+	assert.Empty(t, s.Ledger.State().Wishes)
+	files, err := s.Planner.FilesOf(&j.Steps[2])
 	require.NoError(t, err)
 	assert.Equal(t, []string{"c.txt"}, files)
 }

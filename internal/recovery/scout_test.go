@@ -4,12 +4,13 @@ import (
 	"path/filepath"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // TestWhatAScoutFindsIsWhatThereIs: a plan is the same with one and without, whether it looked at what is asked for, at
@@ -53,19 +54,19 @@ func TestWhatAScoutFindsIsWhatThereIs(t *testing.T) {
 		alone, err := OpenWorkspace(ctx, c.dir)
 		require.NoError(t, err, c.name)
 		defer alone.Close()
-		assert.Equal(t, c.sent, scouting.scout != nil, c.name)
-		for _, route := range []Route{Merge, Rebase} {
+		assert.Equal(t, c.sent, scouting.Planner.Scout != nil, c.name)
+		for _, route := range []plan.Route{plan.Merge, plan.Rebase} {
 			var trees [2]object.ID
-			var misfits [2][]Misfit
+			var misfits [2][]plan.Misfit
 			for i, w := range []*Workspace{scouting, alone} {
 				p, err := w.Compare(ctx, c.yours, c.theirs, false)
 				require.NoError(t, err, c.name)
-				j, err := w.Join(ctx, p, route, &settle.Decisions{}, Amends{}, nil)
+				j, err := w.Planner.Join(ctx, p, route, &settle.Decisions{}, plan.Amends{}, nil)
 				require.NoError(t, err, c.name)
-				misfits[i], err = w.Misfits(ctx, p, j)
+				misfits[i], err = w.Planner.Foresight.Misfits(ctx, p, j)
 				require.NoError(t, err, c.name)
 				trees[i] = j.Tree
-				assert.Equal(t, i == 0 && c.met, w.scout.partOf(p.Yours, p.Theirs) != nil, c.name)
+				assert.Equal(t, i == 0 && c.met, w.Planner.Scout.PartOf(p.Yours, p.Theirs) != nil, c.name)
 			}
 			assert.Equal(t, trees[1], trees[0], c.name)
 			assert.Equal(t, misfits[1], misfits[0], c.name)
@@ -78,7 +79,7 @@ func TestWhatAScoutFindsIsWhatThereIs(t *testing.T) {
 	w, err := OpenToPlan(t.Context(), tm.mine.Dir, "main", "origin/main")
 	require.NoError(t, err)
 	w.Close()
-	<-w.scout.done
+	<-w.Planner.Scout.Done
 	_, err = OpenToPlan(t.Context(), t.TempDir(), "main", "origin/main")
 	assert.Error(t, err)
 }

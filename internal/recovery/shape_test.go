@@ -5,15 +5,17 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/core/account"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // shapeOf makes the files of a list such as "a=1/2 b@target": a text whose lines are
@@ -50,37 +52,37 @@ func shapeOf(list string) files {
 
 // settledAs joins three trees by a route, every conflict settled by the first of some ways
 // that it offers, and gives the files of the result and the account.
-func settledAs(t *testing.T, base, yours, theirs string, route Route, ways ...settle.Way) (map[string]string,
+func settledAs(t *testing.T, base, yours, theirs string, route plan.Route, ways ...settle.Way) (map[string]string,
 	[]string) {
 	w := memory()
 	who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0000"}
 	commit := func(list string, parents ...object.ID) object.ID {
 		who.When++
-		return w.Store.PutCommit(&object.Commit{Tree: shapeOf(list).tree(t, w.Store), Parents: parents,
+		return w.Planner.Store.PutCommit(&object.Commit{Tree: shapeOf(list).tree(t, w.Planner.Store), Parents: parents,
 			AuthorLine: who.String(), Committer: who, Message: "x\n"})
 	}
 	root := commit(base)
-	p := &Position{Yours: commit(yours, root), Theirs: commit(theirs, root)}
+	p := &plan.Position{Yours: commit(yours, root), Theirs: commit(theirs, root)}
 	var err error
-	p.Divergence, err = history.Diverge(t.Context(), w.Store, p.Yours, p.Theirs)
+	p.Divergence, err = history.Diverge(t.Context(), w.Planner.Store, p.Yours, p.Theirs)
 	require.NoError(t, err)
 	decisions := &settle.Decisions{}
 	for {
-		j, err := w.Join(t.Context(), p, route, decisions, Amends{}, nil)
+		j, err := w.Planner.Join(t.Context(), p, route, decisions, plan.Amends{}, nil)
 		require.NoError(t, err)
 		c := firstWithout(j, decisions)
 		if c == nil {
-			left, err := w.LeftOut(t.Context(), p, j, decisions)
+			left, err := w.Planner.Accounts.LeftOut(t.Context(), p, j, decisions)
 			require.NoError(t, err)
 			var told []string
 			for _, l := range left {
 				told = append(told, fmt.Sprintf("%s %s %s: %s", l.Side, l.What, l.Path, l.Text))
 			}
 			out := map[string]string{}
-			changes, err := w.Store.Changes(object.ID{}, j.Tree)
+			changes, err := w.Planner.Store.Changes(object.ID{}, j.Tree)
 			require.NoError(t, err)
 			for _, ch := range changes {
-				data, err := w.Store.Blob(ch.New.ID)
+				data, err := w.Planner.Store.Blob(ch.New.ID)
 				require.NoError(t, err)
 				out[ch.Path] = string(data)
 			}
@@ -116,7 +118,7 @@ func TestContentsAreJoinedWhateverTheNames(t *testing.T) {
 		{"a file renamed into what the other has a file for", "a:=ten", "n/x<a:=ten", "a:=theirs n=new",
 			[]string{"a line 0", "theirs", "new"}},
 	} {
-		for _, route := range []Route{Merge, Rebase} {
+		for _, route := range []plan.Route{plan.Merge, plan.Rebase} {
 			for _, way := range []settle.Way{settle.Yours, settle.Theirs} {
 				got, told := settledAs(t, c.base, c.yours, c.theirs, route, way)
 				all := ""
@@ -136,7 +138,7 @@ func TestContentsAreJoinedWhateverTheNames(t *testing.T) {
 func TestACollisionUnderTwoNamesIsAsked(t *testing.T) {
 	t.Parallel()
 	for way, want := range map[settle.Way][2]string{settle.Yours: {"g", "mine"}, settle.Theirs: {"h", "theirs"}} {
-		for _, route := range []Route{Merge, Rebase} {
+		for _, route := range []plan.Route{plan.Merge, plan.Rebase} {
 			got, told := settledAs(t, "f:=ten", "g<f:=mine", "h<f:=theirs", route, way)
 			require.Len(t, got, 1)
 			assert.Contains(t, got[want[0]], want[1])
@@ -148,14 +150,14 @@ func TestACollisionUnderTwoNamesIsAsked(t *testing.T) {
 func TestAFileAgainstADirectoryListsWhatItLeavesOut(t *testing.T) {
 	t.Parallel()
 	const base, yours, theirs = "z=1", "z=1 pier=mine", "z=1 pier/a=one pier/b=two"
-	got, told := settledAs(t, base, yours, theirs, Merge, settle.Yours)
+	got, told := settledAs(t, base, yours, theirs, plan.Merge, settle.Yours)
 	assert.Equal(t, map[string]string{"z": "1\n", "pier": "mine\n"}, got)
 	assert.Equal(t, []string{"theirs file pier/a: their version of the file",
 		"theirs file pier/b: their version of the file"}, told)
-	got, told = settledAs(t, base, yours, theirs, Merge, settle.Theirs)
+	got, told = settledAs(t, base, yours, theirs, plan.Merge, settle.Theirs)
 	assert.Equal(t, map[string]string{"z": "1\n", "pier/a": "one\n", "pier/b": "two\n"}, got)
 	assert.Equal(t, []string{"yours file pier: your version of the file"}, told)
-	got, told = settledAs(t, base, yours, theirs, Merge, settle.Both)
+	got, told = settledAs(t, base, yours, theirs, plan.Merge, settle.Both)
 	assert.Equal(t, map[string]string{"z": "1\n", "pier-yours": "mine\n", "pier/a": "one\n", "pier/b": "two\n"}, got)
 	assert.Equal(t, []string{"yours name pier: the name pier"}, told)
 }
@@ -163,11 +165,11 @@ func TestAFileAgainstADirectoryListsWhatItLeavesOut(t *testing.T) {
 // TestWhatIsOverruledIsTold: a deletion that does not hold, and an edit that gave way to one.
 func TestWhatIsOverruledIsTold(t *testing.T) {
 	t.Parallel()
-	_, told := settledAs(t, "f:=ten z=1", "f:=mine z=1", "z=1", Merge, settle.Yours)
+	_, told := settledAs(t, "f:=ten z=1", "f:=mine z=1", "z=1", plan.Merge, settle.Yours)
 	assert.Equal(t, []string{"theirs deletion f: deleted"}, told)
-	_, told = settledAs(t, "f:=ten z=1", "f:=mine z=1", "z=1", Merge, settle.Theirs)
+	_, told = settledAs(t, "f:=ten z=1", "f:=mine z=1", "z=1", plan.Merge, settle.Theirs)
 	assert.Equal(t, []string{"yours file f: your version of the file"}, told)
-	_, told = settledAs(t, "f=a/b/c", "f=a/c", "f=a/B/c", Merge, settle.Theirs)
+	_, told = settledAs(t, "f=a/b/c", "f=a/c", "f=a/B/c", plan.Merge, settle.Theirs)
 	assert.Equal(t, []string{"yours deletion f: deleted"}, told[:1])
 }
 
@@ -185,19 +187,19 @@ func TestAMendTellsWhatItTakesAway(t *testing.T) {
 		who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0000"}
 		commit := func(list string, parents ...object.ID) object.ID {
 			who.When++
-			return w.Store.PutCommit(&object.Commit{Tree: shapeOf(list).tree(t, w.Store), Parents: parents,
+			return w.Planner.Store.PutCommit(&object.Commit{Tree: shapeOf(list).tree(t, w.Planner.Store), Parents: parents,
 				AuthorLine: who.String(), Committer: who, Message: "x\n"})
 		}
 		root := commit("z=1")
-		p := &Position{Yours: commit("z=1 n=one/two/same/same", root), Theirs: commit("z=2", root)}
+		p := &plan.Position{Yours: commit("z=1 n=one/two/same/same", root), Theirs: commit("z=2", root)}
 		var err error
-		p.Divergence, err = history.Diverge(t.Context(), w.Store, p.Yours, p.Theirs)
+		p.Divergence, err = history.Diverge(t.Context(), w.Planner.Store, p.Yours, p.Theirs)
 		require.NoError(t, err)
-		for _, route := range []Route{Merge, Rebase} {
-			j, err := w.Join(t.Context(), p, route, &settle.Decisions{}, Amends{Mends: []Mend{{"n", c.before,
-				c.after}}}, nil)
+		for _, route := range []plan.Route{plan.Merge, plan.Rebase} {
+			j, err := w.Planner.Join(t.Context(), p, route, &settle.Decisions{}, plan.Amends{Mends: []plan.Mend{{Path: "n", Before: c.before,
+				After: c.after}}}, nil)
 			require.NoError(t, err)
-			left, err := w.LeftOut(t.Context(), p, j, &settle.Decisions{})
+			left, err := w.Planner.Accounts.LeftOut(t.Context(), p, j, &settle.Decisions{})
 			require.NoError(t, err)
 			var told []string
 			for _, l := range left {
@@ -223,7 +225,7 @@ func TestAFileKeptUnderBothNamesByBoth(t *testing.T) {
 			who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0000"}
 			commit := func(list string, parents ...object.ID) object.ID {
 				who.When++
-				return w.Store.PutCommit(&object.Commit{Tree: shapeOf(list).tree(t, w.Store), Parents: parents,
+				return w.Planner.Store.PutCommit(&object.Commit{Tree: shapeOf(list).tree(t, w.Planner.Store), Parents: parents,
 					AuthorLine: who.String(), Committer: who, Message: "x\n"})
 			}
 			root := commit("f:=ten z=1")
@@ -233,14 +235,14 @@ func TestAFileKeptUnderBothNamesByBoth(t *testing.T) {
 			if swapped {
 				yours, theirs = theirs, yours
 			}
-			parted, err := history.Diverge(t.Context(), w.Store, yours, theirs)
+			parted, err := history.Diverge(t.Context(), w.Planner.Store, yours, theirs)
 			require.NoError(t, err)
 			require.Len(t, parted.Bases, 2)
-			j, err := w.Join(t.Context(), &Position{Yours: yours, Theirs: theirs, Divergence: parted}, Merge,
-				&settle.Decisions{}, Amends{}, nil)
+			j, err := w.Planner.Join(t.Context(), &plan.Position{Yours: yours, Theirs: theirs, Divergence: parted}, plan.Merge,
+				&settle.Decisions{}, plan.Amends{}, nil)
 			require.NoError(t, err)
 			assert.True(t, j.Clean(), "%s: %v", c.name, conflictPaths(j.Stops))
-			assert.Equal(t, shapeOf(c.want).tree(t, w.Store), j.Tree, c.name)
+			assert.Equal(t, shapeOf(c.want).tree(t, w.Planner.Store), j.Tree, c.name)
 		}
 	}
 }
@@ -276,7 +278,7 @@ func TestEveryShapeByEveryWay(t *testing.T) {
 		{"z=1", "z=1 f+run", "z=1 f=run"},                                     // mode
 		{"s#1 z=1", "s#2 z=1", "s#3 z=1"},                                     // submodule
 	} {
-		for _, route := range []Route{Merge, Rebase, Pick} {
+		for _, route := range []plan.Route{plan.Merge, plan.Rebase, plan.Pick} {
 			// Every choice is a list of numbers, one a conflict, counted through.
 			choices := []int{}
 			for more := true; more; {
@@ -305,7 +307,7 @@ func TestEveryShapeByEveryWay(t *testing.T) {
 
 // playShapes settles the conflicts of three trees by the ways that choices number, the
 // first where they end, and gives how many ways each offered.
-func playShapes(t *testing.T, base, yours, theirs string, route Route, choices []int,
+func playShapes(t *testing.T, base, yours, theirs string, route plan.Route, choices []int,
 	seen map[merge.ConflictKind]map[settle.Way]bool) (*outcome, []int) {
 	w := memory()
 	out := &outcome{w: w, base: shapeOf(base), tips: [2]files{shapeOf(yours), shapeOf(theirs)},
@@ -313,26 +315,26 @@ func playShapes(t *testing.T, base, yours, theirs string, route Route, choices [
 	who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0000"}
 	commit := func(f files, parents ...object.ID) object.ID {
 		who.When++
-		return w.Store.PutCommit(&object.Commit{Tree: f.tree(t, w.Store), Parents: parents, AuthorLine: who.String(),
+		return w.Planner.Store.PutCommit(&object.Commit{Tree: f.tree(t, w.Planner.Store), Parents: parents, AuthorLine: who.String(),
 			Committer: who, Message: "x\n"})
 	}
 	root := commit(out.base)
 	y, th := commit(out.tips[0], root), commit(out.tips[1], root)
 	var err error
-	if out.p = (&Position{Yours: y, Theirs: th}); route == Pick {
-		out.p, err = w.picking(t.Context(), alone(out.p.Branch, y), []object.ID{th}, 0)
+	if out.p = (&plan.Position{Yours: y, Theirs: th}); route == plan.Pick {
+		out.p, err = w.Planner.Picking(t.Context(), plan.Alone(out.p.Branch, y), []object.ID{th}, 0)
 	} else {
-		out.p.Divergence, err = history.Diverge(t.Context(), w.Store, y, th)
+		out.p.Divergence, err = history.Diverge(t.Context(), w.Planner.Store, y, th)
 	}
 	require.NoError(t, err)
 	decisions := &settle.Decisions{}
 	var offered []int
 	for {
-		out.j, err = w.Join(t.Context(), out.p, route, decisions, Amends{}, nil)
+		out.j, err = w.Planner.Join(t.Context(), out.p, route, decisions, plan.Amends{}, nil)
 		require.NoError(t, err)
 		c := firstWithout(out.j, decisions)
 		if c == nil {
-			out.left, err = w.LeftOut(t.Context(), out.p, out.j, decisions)
+			out.left, err = w.Planner.Accounts.LeftOut(t.Context(), out.p, out.j, decisions)
 			require.NoError(t, err)
 			return out, offered
 		}
@@ -374,13 +376,13 @@ func TestTheCheckHasSubmodules(t *testing.T) {
 	require.NoError(t, err)
 	for range 2 { // again, in what is there
 		var said []string
-		r, at, err := s.RunCheck(t.Context(), nil, termsOf("cat parts/lib/inner/deep && test ! -e "+
+		r, at, err := s.Prover.RunCheck(t.Context(), nil, termsOf("cat parts/lib/inner/deep && test ! -e "+
 			"parts/absent/x", object.ID{}).Command, tip,
 			func(l string) { said = append(said, l) }, nil)
 		require.NoError(t, err)
 		assert.True(t, r.Passed)
 		require.Len(t, said, 2)
-		assert.Equal(t, said[0], "dorvik: "+at.lacks[0])
+		assert.Equal(t, said[0], "dorvik: "+at.Lacks[0])
 		assert.Contains(t, said[0], "dorvik: the submodule parts/absent, or its commit, is not in your working tree")
 		assert.Equal(t, "deep", said[1])
 	}
@@ -399,13 +401,13 @@ func TestLargeFilesThatAreNotThere(t *testing.T) {
 	tip, err := object.ParseID(tm.mine.Git("rev-parse", "HEAD"))
 	require.NoError(t, err)
 	var said []string
-	_, at, err := s.RunCheck(t.Context(), nil, termsOf("true", object.ID{}).Command, tip, func(l string) { said = append(said, l) },
+	_, at, err := s.Prover.RunCheck(t.Context(), nil, termsOf("true", object.ID{}).Command, tip, func(l string) { said = append(said, l) },
 		nil)
 	require.NoError(t, err)
 	assert.Equal(t, []string{
 		"1 file is kept by the filter “far”, which is not set up here: the check has what is stored in its place " +
 			"(a.chart)",
-		"1 large file is not here but as a pointer to where it is kept: the check has the pointer (c.tide)"}, at.lacks)
+		"1 large file is not here but as a pointer to where it is kept: the check has the pointer (c.tide)"}, at.Lacks)
 	assert.Len(t, said, 2)
 }
 
@@ -432,8 +434,8 @@ func TestAMovedSubmoduleIsTold(t *testing.T) {
 		tm.mine.Commit("mine", "g", "mine\n")
 		tm.mine.Git("config", "submodule.recurse", recurse)
 		s := tm.session()
-		p, j, b := ready(t, s, Rebase, settle.Yours)
-		_, err := s.Accept(t.Context(), p, j, b, Consent{})
+		p, j, b := ready(t, s, plan.Rebase, settle.Yours)
+		_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 		require.NoError(t, err)
 		if notice := s.TakeNotice(); recurse == "true" {
 			assert.Empty(t, notice)
@@ -449,7 +451,7 @@ func TestAMovedSubmoduleIsTold(t *testing.T) {
 // TestBothOfTwoFilesOfOneName: two texts that both sides added, or gave one name, can stand side by side.
 func TestBothOfTwoFilesOfOneName(t *testing.T) {
 	t.Parallel()
-	for _, route := range []Route{Merge, Rebase} {
+	for _, route := range []plan.Route{plan.Merge, plan.Rebase} {
 		tm := newTeam(t)
 		long := strings.Repeat("a line that stays\n", 20)
 		tm.mine.Commit("start", "a", long, "b", strings.ToUpper(long))
@@ -462,13 +464,13 @@ func TestBothOfTwoFilesOfOneName(t *testing.T) {
 		tm.other.Git("push", "-q")
 		s := tm.session()
 		p, j, b := ready(t, s, route, settle.Both)
-		left, err := s.LeftOut(t.Context(), p, j, &s.state.Decisions)
+		left, err := s.Planner.Accounts.LeftOut(t.Context(), p, j, decisions(s))
 		require.NoError(t, err)
 		require.Len(t, left, 1, "the content stands, the name does not")
 		assert.Equal(t, "n.txt", left[0].Path)
 		assert.Equal(t, account.Name, left[0].What)
 		assert.Equal(t, merge.Yours, left[0].Side)
-		_, err = s.Accept(t.Context(), p, j, b, Consent{})
+		_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
 		require.NoError(t, err)
 		for name, want := range map[string]string{"n.txt": "1\nsame\n3\n", "n-yours-2.txt": "one\nsame\nthree\n",
 			"n-yours.txt": "it is taken\n", "c": strings.ToUpper(long), "c-yours": long} {

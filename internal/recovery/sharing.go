@@ -13,6 +13,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/rx"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -69,7 +71,7 @@ func (w *Workspace) fetchShared(ctx context.Context, remote vcs.Remote) error {
 // forgetShared has what colleagues decided be looked for anew.
 func (w *Workspace) forgetShared() {
 	w.shared = nil
-	w.files.Forget()
+	w.Planner.Files.Forget()
 }
 
 // sharedTrees are the trees of what the remotes' people decided, looked up once: a recovery can ask hundreds of
@@ -92,36 +94,43 @@ func (w *Workspace) sharedTrees(ctx context.Context) []object.ID {
 		if err != nil || tip.IsZero() {
 			continue
 		}
-		if tree, err := w.Tree(tip); err == nil {
+		if tree, err := w.Planner.Tree(tip); err == nil {
 			out = append(out, tree)
 		}
 	}
 	return out
 }
 
+// sharing is what is decided in common with others.
+type sharing struct {
+	workspace *Workspace
+	ledger    *ledger.Ledger
+}
+
 // colleagues finds how a colleague settled a conflict.
-func (s *Session) colleagues(ctx context.Context, k settle.Key) (d sharedDecision, ok bool) {
+func (sh *sharing) colleagues(ctx context.Context, k settle.Key) (d sharedDecision, ok bool) {
 	if !keyForm.MatchString(string(k)) {
 		return d, false
 	}
-	for _, tree := range s.sharedTrees(ctx) {
-		e, err := s.Store.Find(tree, sharedPath(k))
+	for _, tree := range sh.workspace.sharedTrees(ctx) {
+		e, err := sh.workspace.Planner.Store.Find(tree, sharedPath(k))
 		if err == nil && e.Absent() {
 			continue
 		}
 		if err == nil && e.Mode.IsRegular() {
-			if d, ok = s.readShared(e.ID); ok {
+			if d, ok = sh.readShared(e.ID); ok {
 				return d, true
 			}
 		}
-		s.skipped(NotLookedAt{"how a colleague settled a conflict of yours", "what was shared of it cannot be read"})
+		sh.workspace.Planner.Extras.Skip(plan.NotLookedAt{What: "how a colleague settled a conflict of yours",
+			Why: "what was shared of it cannot be read"})
 	}
 	return d, false
 }
 
 // readShared reads a decision that came from elsewhere; ok is false for anything that is none.
-func (s *Session) readShared(id object.ID) (d sharedDecision, ok bool) {
-	data, err := s.Store.Blob(id)
+func (sh *sharing) readShared(id object.ID) (d sharedDecision, ok bool) {
+	data, err := sh.workspace.Planner.Store.Blob(id)
 	if err != nil || len(data) > largestShared || json.Unmarshal(data, &d) != nil || d.By == "" {
 		return d, false
 	}
@@ -132,61 +141,61 @@ func (s *Session) readShared(id object.ID) (d sharedDecision, ok bool) {
 }
 
 // share adds decisions to those that a remote has. Whoever is first there is joined with, not overwritten.
-func (s *Session) share(ctx context.Context, remote vcs.Remote, list []settle.Decision) error {
-	if len(list) == 0 || !s.shares(ctx) {
+func (sh *sharing) share(ctx context.Context, remote vcs.Remote, list []settle.Decision) error {
+	if len(list) == 0 || !sh.workspace.shares(ctx) {
 		return nil
 	}
-	who, err := s.Repo.Committer(ctx)
+	who, err := sh.workspace.Repo.Committer(ctx)
 	if err != nil {
 		return err
 	}
 	for range 3 {
-		if err := s.fetchShared(ctx, remote); err != nil {
+		if err := sh.workspace.fetchShared(ctx, remote); err != nil {
 			return err
 		}
-		old, err := s.Repo.Ref(ctx, sharedHere(remote))
+		old, err := sh.workspace.Repo.Ref(ctx, sharedHere(remote))
 		if err != nil {
 			return err
 		}
-		commit, err := s.withShared(old, list, who)
+		commit, err := sh.withShared(old, list, who)
 		if err != nil || commit == old {
 			return err
 		}
-		if err := s.Repo.AddPack(ctx, func(w io.Writer) (int, error) {
-			return s.Store.WritePack(w,
-				commit)
+		if err := sh.workspace.Repo.AddPack(ctx, func(w io.Writer) (int, error) {
+			return sh.workspace.Planner.Store.WritePack(w, commit)
 		}); err != nil {
 			return err
 		}
 		var refusal *vcs.Refusal
-		_, err = s.Repo.Push(ctx, remote, sharedRef, commit)
+		_, err = sh.workspace.Repo.Push(ctx, remote, sharedRef, commit)
 		if errors.As(err, &refusal) && refusal.Kind == vcs.Behind {
 			continue // a colleague was first
 		}
 		if err != nil {
 			return err
 		}
-		defer s.forgetShared()
-		return s.Repo.UpdateRefs(ctx, "dorvik: decisions", vcs.RefUpdate{Name: sharedHere(remote), New: commit,
-			Old: old})
+		defer sh.workspace.forgetShared()
+		return sh.workspace.Repo.UpdateRefs(ctx, "dorvik: decisions",
+			vcs.RefUpdate{Name: sharedHere(remote), New: commit,
+				Old: old})
 	}
 	return errors.New("others shared decisions again and again meanwhile; they go with the next push")
 }
 
 // tellShared has it be said where decisions were not shared; the push is made all the same.
-func (s *Session) tellShared(err error) {
+func (sh *sharing) tellShared(err error) {
 	if err != nil {
-		s.tell("The push is made; your decisions were not shared: %s", words.Sentence(err.Error()))
+		sh.ledger.Tell("The push is made; your decisions were not shared: %s", words.Sentence(err.Error()))
 	}
 }
 
 // withShared is the commit that adds decisions to those of another, which may be none.
-func (s *Session) withShared(old object.ID, list []settle.Decision, who object.Signature) (object.ID, error) {
-	tree := s.Store.EmptyTree()
+func (sh *sharing) withShared(old object.ID, list []settle.Decision, who object.Signature) (object.ID, error) {
+	tree := sh.workspace.Planner.Store.EmptyTree()
 	var parents []object.ID
 	if !old.IsZero() {
 		var err error
-		if tree, err = s.Tree(old); err != nil {
+		if tree, err = sh.workspace.Planner.Tree(old); err != nil {
 			return object.ID{}, err
 		}
 		parents = []object.ID{old}
@@ -203,29 +212,30 @@ func (s *Session) withShared(old object.ID, list []settle.Decision, who object.S
 			return object.ID{}, err
 		}
 		if len(data) <= largestShared {
-			entries[sharedPath(d.Key)] = object.Entry{Mode: object.ModeFile, ID: s.Store.Put(object.KindBlob, data)}
+			entries[sharedPath(d.Key)] = object.Entry{Mode: object.ModeFile,
+				ID: sh.workspace.Planner.Store.Put(object.KindBlob, data)}
 		}
 	}
-	now, err := s.Store.Edit(tree, entries)
+	now, err := sh.workspace.Planner.Store.Edit(tree, entries)
 	if err == nil {
-		now, err = s.prune(now)
+		now, err = sh.prune(now)
 	}
 	if err != nil || now == tree {
 		return old, err
 	}
-	return s.Store.PutCommit(&object.Commit{Tree: now, Parents: parents, AuthorLine: who.String(), Committer: who,
-		Message: fmt.Sprintf("%d decisions\n", len(entries))}), nil
+	return sh.workspace.Planner.Store.PutCommit(&object.Commit{Tree: now, Parents: parents, AuthorLine: who.String(),
+		Committer: who, Message: fmt.Sprintf("%d decisions\n", len(entries))}), nil
 }
 
 // prune takes the oldest decisions out of a tree that holds too many.
-func (s *Session) prune(tree object.ID) (object.ID, error) {
-	all, err := s.Store.Changes(s.Store.EmptyTree(), tree)
+func (sh *sharing) prune(tree object.ID) (object.ID, error) {
+	all, err := sh.workspace.Planner.Store.Changes(sh.workspace.Planner.Store.EmptyTree(), tree)
 	if err != nil || len(all) <= mostShared {
 		return tree, err
 	}
 	age := map[string]time.Time{}
 	for _, c := range all {
-		d, _ := s.readShared(c.New.ID) // what is none is the oldest
+		d, _ := sh.readShared(c.New.ID) // what is none is the oldest
 		age[c.Path] = d.When
 	}
 	slices.SortFunc(all, func(a, b object.Change) int { return age[a.Path].Compare(age[b.Path]) })
@@ -233,13 +243,33 @@ func (s *Session) prune(tree object.ID) (object.ID, error) {
 	for _, c := range all[:len(all)-mostShared+mostShared/10] {
 		gone[c.Path] = object.Entry{}
 	}
-	return s.Store.Edit(tree, gone)
+	return sh.workspace.Planner.Store.Edit(tree, gone)
 }
 
-// ForgetDecisions takes what is remembered of conflicts out, here and not at the remote; without a key, all of
+// forgetDecisions takes what is remembered of conflicts out, here and not at the remote; without a key, all of
 // it. It gives how many there were.
-func (s *Session) ForgetDecisions(keys ...settle.Key) (int, error) {
-	n, err := s.store.forget(keys)
-	s.files.Forget()
+func (sh *sharing) forgetDecisions(keys ...settle.Key) (int, error) {
+	n, err := sh.ledger.Store.Forget(keys)
+	sh.workspace.Planner.Files.Forget()
 	return n, err
+}
+
+// recall is settle.Files.Recall of a session: what was decided here before or else, where decisions are shared,
+// by a colleague.
+func (sh *sharing) recall(k settle.Key) (r settle.Recollection, ok bool) {
+	for _, d := range sh.ledger.State().Decisions.List { // it is decided in this one
+		if d.Key == k {
+			return r, false
+		}
+	}
+	if text, ok := sh.workspace.Planner.TypedIn(k); ok {
+		return settle.Recollection{Decision: settle.Decision{Key: k, Way: settle.Written, Text: text}, Typed: true},
+			true
+	}
+	if own, ok := sh.ledger.Store.Recalled(k); ok {
+		return settle.Recollection{Decision: own.Decision, When: own.When.Format("2 Jan 2006")}, true
+	}
+	d, ok := sh.colleagues(context.Background(), k)
+	return settle.Recollection{Decision: settle.Decision{Key: k, Way: d.Way, Text: d.Text, Moved: d.Moved},
+		When: d.When.Format("2 Jan 2006"), By: d.By}, ok
 }

@@ -7,12 +7,14 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // asAsked opens a clone before the conflict that the other had, and gives the conflict.
@@ -22,8 +24,8 @@ func asAsked(t *testing.T, r *gittest.Repo, yours, theirs string) (*Session, *se
 	s := openAgain(t, r.Dir)
 	p, err := s.Locate(t.Context(), true)
 	require.NoError(t, err)
-	require.NoError(t, s.Sync(p))
-	j, err := s.Join(t.Context(), p, Merge, &s.state.Decisions, Amends{}, nil)
+	require.NoError(t, s.Ledger.Sync(p))
+	j, err := s.Planner.Join(t.Context(), p, plan.Merge, decisions(s), plan.Amends{}, nil)
 	require.NoError(t, err)
 	return s, j.Stops[0].Files[0].Questions[0]
 }
@@ -38,10 +40,10 @@ func TestDecisionsAreShared(t *testing.T) {
 	tm.other.Git("fetch", "-q", tm.mine.Dir, "main")
 	tm.mine.Git("config", "dorvik.shareDecisions", "true")
 	s := tm.session()
-	p, j, b := ready(t, s, Merge, settle.YoursTheirs)
-	_, err := s.Accept(t.Context(), p, j, b, Consent{})
+	p, j, b := ready(t, s, plan.Merge, settle.YoursTheirs)
+	_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 	require.NoError(t, err)
-	_, err = s.PushTip(t.Context(), p, Consent{})
+	_, err = s.PushTip(t.Context(), p, apply.Consent{})
 	require.NoError(t, err)
 	assert.Empty(t, s.TakeNotice())
 	tm.remote.Git("update-ref", "refs/heads/main", theirs)
@@ -59,12 +61,12 @@ func TestDecisionsAreShared(t *testing.T) {
 	assert.Contains(t, o.Reason, "as Ada Sund settled it on ")
 	assert.NotEqual(t, settle.AsBefore, q.Suggested)
 	require.NoError(t, so.Decide(settle.Decision{Key: q.Key, Way: settle.AsBefore}))
-	assert.Equal(t, settle.YoursTheirs, so.state.Decisions.List[0].Way)
+	assert.Equal(t, settle.YoursTheirs, so.Ledger.State().Decisions.List[0].Way)
 
 	// The other adds to what there is, also when somebody was first.
 	other := settle.Key(strings.Repeat("ab", 16))
-	require.NoError(t, so.share(t.Context(), "origin", []settle.Decision{{Key: other, Way: settle.Theirs}}))
-	require.NoError(t, s.share(t.Context(), "origin", []settle.Decision{{Key: "00" + other[2:], Way: settle.Base}}))
+	require.NoError(t, so.sharing.share(t.Context(), "origin", []settle.Decision{{Key: other, Way: settle.Theirs}}))
+	require.NoError(t, s.sharing.share(t.Context(), "origin", []settle.Decision{{Key: "00" + other[2:], Way: settle.Base}}))
 	assert.Equal(t, "3", tm.remote.Git("rev-list", "--count", sharedRef))
 	assert.Len(t, strings.Fields(tm.remote.Git("ls-tree", "-r", "--name-only", sharedRef)), 3)
 
@@ -73,14 +75,14 @@ func TestDecisionsAreShared(t *testing.T) {
 		"too long":           `{"way":"written","by":"x","text":"` + strings.Repeat("x", largestShared) + `"}`,
 		"another suggestion": `{"way":"suggested","by":"x"}`,
 	} {
-		_, ok := s.readShared(s.Store.Put(object.KindBlob, []byte(content)))
+		_, ok := s.sharing.readShared(s.Planner.Store.Put(object.KindBlob, []byte(content)))
 		assert.False(t, ok, name)
 	}
-	_, ok = s.colleagues(t.Context(), "../../config")
+	_, ok = s.sharing.colleagues(t.Context(), "../../config")
 	assert.False(t, ok)
 	data, err := json.Marshal(sharedDecision{Way: settle.Written, Text: "\x1b[2Jx", By: "x"})
 	require.NoError(t, err)
-	_, ok = s.readShared(s.Store.Put(object.KindBlob, data))
+	_, ok = s.sharing.readShared(s.Planner.Store.Put(object.KindBlob, data))
 	assert.True(t, ok, "the screen cleans what it shows")
 }
 
@@ -93,7 +95,7 @@ func TestABrokenSharedDecisionStopsNothing(t *testing.T) {
 	s := tm.session()
 	p, err := s.Locate(t.Context(), true)
 	require.NoError(t, err)
-	j, err := s.Join(t.Context(), p, Merge, &settle.Decisions{}, Amends{}, nil)
+	j, err := s.Planner.Join(t.Context(), p, plan.Merge, &settle.Decisions{}, plan.Amends{}, nil)
 	require.NoError(t, err)
 	at := sharedPath(j.Stops[0].Files[0].Questions[0].Key)
 	s.Close()
@@ -114,13 +116,13 @@ func TestABrokenSharedDecisionStopsNothing(t *testing.T) {
 		tm.remote.Git("update-ref", sharedRef, tm.remote.Git("commit-tree", root, "-m", "x"))
 		_, _ = tm.mine.Try("update-ref", "-d", sharedHere("origin"))
 		s := tm.session()
-		p, j, b := ready(t, s, Merge, settle.YoursTheirs)
+		p, j, b := ready(t, s, plan.Merge, settle.YoursTheirs)
 		told := s.TakeNotice()
 		assert.Equal(t, what != "a file for its folder", strings.Contains(told, "what was shared of it cannot be read"), what)
 		assert.LessOrEqual(t, strings.Count(told, "shared"), 1, what)
-		wp, err := s.Accept(t.Context(), p, j, b, Consent{})
+		wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 		require.NoError(t, err, what)
-		_, err = s.PushTip(t.Context(), p, Consent{})
+		_, err = s.PushTip(t.Context(), p, apply.Consent{})
 		require.NoError(t, err, what)
 		assert.NotContains(t, s.TakeNotice(), "not shared", what)
 		tm.remote.Git("update-ref", "refs/heads/main", p.Theirs.String())
@@ -141,16 +143,16 @@ func TestSharedDecisionsAreBounded(t *testing.T) {
 		data, err := json.Marshal(sharedDecision{Way: settle.Yours, By: "x", When: time.Unix(int64(i), 0)})
 		require.NoError(t, err)
 		entries[fmt.Sprintf("%02x/%05d", i%256, i)] = object.Entry{Mode: object.ModeFile,
-			ID: s.Store.Put(object.KindBlob, data)}
+			ID: s.Planner.Store.Put(object.KindBlob, data)}
 	}
-	tree, err := s.Store.Edit(s.Store.EmptyTree(), entries)
+	tree, err := s.Planner.Store.Edit(s.Planner.Store.EmptyTree(), entries)
 	require.NoError(t, err)
-	tree, err = s.prune(tree)
+	tree, err = s.sharing.prune(tree)
 	require.NoError(t, err)
-	left, err := s.Store.Changes(s.Store.EmptyTree(), tree)
+	left, err := s.Planner.Store.Changes(s.Planner.Store.EmptyTree(), tree)
 	require.NoError(t, err)
 	assert.Len(t, left, mostShared-mostShared/10)
-	e, err := s.Store.Find(tree, "00/00000")
+	e, err := s.Planner.Store.Find(tree, "00/00000")
 	require.NoError(t, err)
 	assert.True(t, e.Absent())
 }
@@ -161,7 +163,7 @@ func TestWhatWasDecidedIsForgotten(t *testing.T) {
 	s := newTeam(t).session()
 	list := []settle.Decision{{Key: "a", Way: settle.Yours}, {Key: "b", Way: settle.Yours}, {Key: "c",
 		Way: settle.Yours}}
-	require.NoError(t, s.store.remember(list, time.Unix(1767000000, 0)))
+	require.NoError(t, s.Ledger.Store.Remember(list, time.Unix(1767000000, 0)))
 	for _, c := range []struct {
 		keys []settle.Key
 		n    int
@@ -169,7 +171,7 @@ func TestWhatWasDecidedIsForgotten(t *testing.T) {
 		n, err := s.ForgetDecisions(c.keys...)
 		require.NoError(t, err)
 		assert.Equal(t, c.n, n)
-		_, ok := s.store.recalled("b")
+		_, ok := s.Ledger.Store.Recalled("b")
 		assert.False(t, ok)
 	}
 }

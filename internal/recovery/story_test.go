@@ -10,18 +10,22 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // TestTheWholeJob goes through it as screen and commands do, by both routes.
 func TestTheWholeJob(t *testing.T) {
-	for _, route := range []Route{Rebase, Merge} {
+	for _, route := range []plan.Route{plan.Rebase, plan.Merge} {
 		tm := newTeam(t)
 		tm.diverge()
 		gittest.Own(t, "dorvik.check", "test ! -e broken || ! echo ./f:2:1: broken")
@@ -30,10 +34,10 @@ func TestTheWholeJob(t *testing.T) {
 		require.NoError(t, err)
 		assert.False(t, v.State.Underway())
 		assert.Equal(t, "A push would be rejected.", v.Position.Standing(false).Head)
-		assert.Equal(t, v.Plan.Merge, v.Plan.Of(Merge))
-		assert.Equal(t, v.Plan.Rebase, v.Plan.Of(Rebase))
-		assert.Len(t, s.Short(v.Position.Yours), leastDigits)
-		assert.Empty(t, s.Short(object.ID{}))
+		assert.Equal(t, v.Plan.Merge, v.Plan.Of(plan.Merge))
+		assert.Equal(t, v.Plan.Rebase, v.Plan.Of(plan.Rebase))
+		assert.Len(t, s.Planner.Short(v.Position.Yours), 7)
+		assert.Empty(t, s.Planner.Short(object.ID{}))
 		assert.NotEmpty(t, v.Position.Me)
 		require.Len(t, v.Below, 1)
 		decide := map[string]bool{}
@@ -46,67 +50,67 @@ func TestTheWholeJob(t *testing.T) {
 		j, err := s.SettleBy(ctx, p, route, []settle.Way{settle.Weave})
 		require.NoError(t, err)
 		assert.Equal(t, 1, j.Open, "no way that was preferred")
-		st := s.State()
-		asked, err := s.Attribute(p, j, &st.Decisions)
+		st := s.Ledger.State()
+		asked, err := s.Planner.Attribute(p, j, &st.Decisions)
 		require.NoError(t, err)
 		require.Len(t, asked, 1)
 		assert.Equal(t, "mine", asked[0].Yours.Subject())
 		assert.Equal(t, "theirs", asked[0].Theirs.Subject())
 		assert.Nil(t, asked[0].Decision)
-		_, err = s.ToCheck(ctx, p, j)
+		_, err = s.Prover.ToCheck(ctx, p, j)
 		require.ErrorContains(t, err, "1 conflict is not settled yet")
 		j, err = s.SettleBy(ctx, p, "", []settle.Way{settle.Weave, settle.Theirs})
 		require.NoError(t, err)
 		assert.Equal(t, route, j.Route, "the one that was taken")
 		assert.Zero(t, j.Open)
-		st = s.State()
-		asked, err = s.Attribute(p, j, &st.Decisions)
+		st = s.Ledger.State()
+		asked, err = s.Planner.Attribute(p, j, &st.Decisions)
 		require.NoError(t, err)
 		assert.Equal(t, settle.Theirs, asked[0].Decision.Way)
 
-		require.NoError(t, s.AddMend(Mend{Path: "broken", Before: "", After: "x"}))
-		_, undone, err := s.UndoMend()
+		require.NoError(t, s.Ledger.AddMend(plan.Mend{Path: "broken", Before: "", After: "x"}))
+		_, undone, err := s.Ledger.UndoMend()
 		require.NoError(t, err)
 		assert.True(t, undone)
-		u, err := s.ToCheck(ctx, p, j)
+		u, err := s.Prover.ToCheck(ctx, p, j)
 		require.NoError(t, err)
 		assert.True(t, u.Terms != nil && u.Agreed)
 		assert.Nil(t, u.Passed)
 		holder, ok := j.MendHolder()
 		assert.True(t, ok)
-		assert.Equal(t, map[Route]string{Rebase: "your last commit, “mine”", Merge: "the merge commit"}[route], holder)
+		assert.Equal(t, map[plan.Route]string{plan.Rebase: "your last commit, “mine”", plan.Merge: "the merge commit"}[route], holder)
 		var lines []string
-		proof, err := s.Prove(ctx, p, termsOf("echo ./f:2:1: broken; exit 3", j.Tree), u.Built.Tip,
+		proof, err := s.Prover.Prove(ctx, p, termsOf("echo ./f:2:1: broken; exit 3", j.Tree), u.Built.Tip,
 			func(l string) { lines = append(lines, l) }, nil)
 		require.NoError(t, err)
 		assert.Equal(t, []string{"./f:2:1: broken"}, lines)
 		assert.False(t, proof.Result.Passed)
 		require.Len(t, proof.Places, 1)
-		assert.Equal(t, LineTheirs, proof.Texts["f"][1].Origin)
-		proof, err = s.Prove(ctx, p, u.Terms, u.Built.Tip, func(string) {}, nil)
+		assert.Equal(t, plan.LineTheirs, proof.Texts["f"][1].Origin)
+		proof, err = s.Prover.Prove(ctx, p, u.Terms, u.Built.Tip, func(string) {}, nil)
 		require.NoError(t, err)
 		assert.True(t, proof.Result.Passed)
-		u, err = s.ToCheck(ctx, p, j)
+		u, err = s.Prover.ToCheck(ctx, p, j)
 		require.NoError(t, err)
 		assert.NotNil(t, u.Passed, "the same tree is not built twice")
 
 		d, err := s.Departure(ctx, p, j, u.Built.Tip)
 		require.NoError(t, err)
-		assert.Equal(t, map[Route]int{Rebase: 1, Merge: 2}[route], d.Commits)
+		assert.Equal(t, map[plan.Route]int{plan.Rebase: 1, plan.Merge: 2}[route], d.Commits)
 		require.Len(t, d.Left, 1)
 		assert.Equal(t, "MINE", d.Left[0].Text)
 		assert.Zero(t, d.Mended())
 		assert.False(t, d.Moved)
-		assert.Equal(t, Push, s.State().Stage)
+		assert.Equal(t, ledger.Push, s.Ledger.State().Stage)
 		assert.True(t, v.State.Stage.String() == "Look")
-		wp, err := s.Accept(ctx, p, j, u.Built, Consent{})
+		wp, err := s.Accept(ctx, p, j, u.Built, apply.Consent{})
 		require.NoError(t, err)
 		assert.Empty(t, s.TakeNotice())
-		assert.Empty(t, s.Signatures())
-		pushed, err := s.PushTip(ctx, p, Consent{})
+		assert.Empty(t, s.Applier.Signatures())
+		pushed, err := s.PushTip(ctx, p, apply.Consent{})
 		require.NoError(t, err)
 		assert.Equal(t, wp.After, pushed.Holds)
-		_, err = s.GoBack(ctx, "")
+		_, err = s.Applier.GoBack(ctx, "")
 		require.ErrorContains(t, err, "This join was pushed, to origin/main.")
 		assert.Equal(t, strings.Replace(base, "two", "THEIRS", 1), tm.mine.Read("f"))
 	}
@@ -129,14 +133,14 @@ func TestAGlanceWritesNothing(t *testing.T) {
 	assert.ErrorContains(t, v.InTheWay, "d/h")
 	assert.NoDirExists(t, filepath.Join(w.Repo.GitDir, "dorvik"))
 	s := tm.session()
-	require.NoError(t, s.TakeRoute(Merge))
+	require.NoError(t, s.Ledger.TakeRoute(plan.Merge))
 	v, err = w.Glance(t.Context(), false)
 	require.NoError(t, err)
 	assert.True(t, v.InUse)
 	s.Close()
 	v, err = w.Glance(t.Context(), false)
 	require.NoError(t, err)
-	assert.Equal(t, Merge, v.Kept.Route)
+	assert.Equal(t, plan.Merge, v.Kept.Route)
 }
 
 // TestPickedCommits are surveyed, settled and put on the branch, and are theirs.
@@ -149,7 +153,7 @@ func TestPickedCommits(t *testing.T) {
 	tm.mine.Git("checkout", "-q", "main")
 	tm.mine.Commit("mine", "f", strings.Replace(base, "two", "MINE", 1))
 	s, ctx := tm.session(), t.Context()
-	p, j, err := s.PlanPick(ctx, "", []string{"main..night"}, 0)
+	p, j, err := s.Workspace.PlanPick(ctx, "", []string{"main..night"}, 0)
 	require.NoError(t, err)
 	assert.True(t, p.Picking)
 	assert.Equal(t, "2 commits to pick.", p.Standing(false).Head)
@@ -160,31 +164,31 @@ func TestPickedCommits(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "2 commits to pick.", v.Position.Standing(false).Head)
 	assert.Equal(t, v.Plan.Pick, v.Plan.Asking())
-	assert.Equal(t, v.Plan.Pick, v.Plan.Of(Pick))
+	assert.Equal(t, v.Plan.Pick, v.Plan.Of(plan.Pick))
 	assert.Equal(t, v.Position.Home, v.Position.Upstream())
 	require.NotEmpty(t, v.Overlap)
 	assert.Equal(t, "f", v.Overlap[0].Path)
 	j, err = s.SettleBy(ctx, v.Position, "", []settle.Way{settle.Theirs})
 	require.NoError(t, err)
 	assert.Equal(t, 2, j.Kept())
-	st := s.State()
-	asked, err := s.Attribute(v.Position, j, &st.Decisions)
+	st := s.Ledger.State()
+	asked, err := s.Planner.Attribute(v.Position, j, &st.Decisions)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"mine", "one"}, []string{asked[0].Yours.Subject(), asked[0].Theirs.Subject()})
 	holder, ok := j.MendHolder()
 	assert.True(t, ok)
 	assert.Equal(t, "the last picked commit, “two”", holder)
-	b, err := s.Build(ctx, v.Position, j)
+	b, err := s.Planner.Build(ctx, v.Position, j)
 	require.NoError(t, err)
 	d, err := s.Departure(ctx, v.Position, j, b.Tip)
 	require.NoError(t, err)
 	assert.Equal(t, 3, d.Commits, "yours, and the picked ones")
-	_, err = s.Accept(ctx, v.Position, j, b, Consent{})
+	_, err = s.Accept(ctx, v.Position, j, b, apply.Consent{})
 	require.NoError(t, err)
 	assert.Equal(t, "two\none\nmine\nbase", tm.mine.Git("log", "--format=%s"))
 	require.NoError(t, s.Pick(ctx, []string{"night"}, 0))
-	require.NoError(t, s.DropPick())
-	assert.Empty(t, s.State().Picks)
+	require.NoError(t, s.Ledger.DropPick())
+	assert.Empty(t, s.Ledger.State().Picks)
 }
 
 // TestStanding says in sentences what is so, whatever is.
@@ -224,7 +228,7 @@ func TestStanding(t *testing.T) {
 		{0, 1, []string{"A"}, false, errors.New("gone"), at, false, "A had pushed 1 commit that you do not have."},
 		{1, 1, []string{"A"}, false, errors.New("gone"), at, false, "the push waits until the remote can be reached"},
 	} {
-		p := &Position{Branch: vcs.Branch{Name: "main", Upstream: "origin/main", Remote: "origin"},
+		p := &plan.Position{Branch: vcs.Branch{Name: "main", Upstream: "origin/main", Remote: "origin"},
 			Unanswered: c.silent, Known: c.known, Asked: at,
 			Divergence: &history.Divergence{Yours: who(make([]string, c.yours)...), Theirs: who(c.authors...)}}
 		require.Len(t, p.Divergence.Theirs, c.theirs)
@@ -269,17 +273,17 @@ func TestOverlapsSayWhatMet(t *testing.T) {
 	tm.other.Git("push", "-q")
 	v, err := tm.session().Survey(t.Context(), true, nil)
 	require.NoError(t, err)
-	got := map[string]Overlap{}
+	got := map[string]plan.Overlap{}
 	for _, o := range v.Overlap {
 		got[o.Path] = o
 	}
 	assert.Equal(t, "long", got["moved"].From)
-	assert.Equal(t, SameFile, got["moved"].Kind, "the one renamed what the other edited")
+	assert.Equal(t, plan.SameFile, got["moved"].Kind, "the one renamed what the other edited")
 	assert.Equal(t, merge.ModifyDelete, got["gone"].Conflict)
 	assert.Equal(t, merge.AddAdd, got["bin"].Conflict)
 }
 
 // termsOf are those of a command on a tree.
-func termsOf(line string, tree object.ID) *Terms {
-	return &Terms{Command: check.Command{Steps: []string{line}}, Tree: tree}
+func termsOf(line string, tree object.ID) *prove.Terms {
+	return &prove.Terms{Command: check.Command{Steps: []string{line}}, Tree: tree}
 }

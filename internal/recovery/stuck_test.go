@@ -10,12 +10,15 @@ import (
 	"strings"
 	"testing"
 
-	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/gittest"
-	"dorvik.dev/dorvik/internal/words"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/words"
 )
 
 // numbered is a text of lines with numbers, some of them changed to others by a prefix.
@@ -179,22 +182,22 @@ func (h halfDone) onwards(t *testing.T, r *gittest.Repo) {
 }
 
 // finishBy goes on by Dorvik, everything being settled by hand.
-func finishBy(t *testing.T, s *Session, how TakeOver, route Route) (*Waypoint, *Join) {
+func finishBy(t *testing.T, s *Session, how ledger.TakeOver, route plan.Route) (*ledger.Waypoint, *plan.Join) {
 	require.NoError(t, s.TakeOver(t.Context(), how))
 	p, err := s.Locate(t.Context(), false)
 	require.NoError(t, err)
-	require.NoError(t, s.Sync(p))
+	require.NoError(t, s.Ledger.Sync(p))
 	for {
-		j, err := s.Join(t.Context(), p, route, &s.state.Decisions, Amends{}, nil)
+		j, err := s.Planner.Join(t.Context(), p, route, decisions(s), plan.Amends{}, nil)
 		require.NoError(t, err)
-		if c := firstWithout(j, &s.state.Decisions); c != nil {
+		if c := firstWithout(j, decisions(s)); c != nil {
 			d := settle.Decision{Key: c.Key, Way: settle.Written, Text: "both " + digits.FindString(c.Yours) + "\n"}
 			require.NoError(t, s.Decide(d))
 			continue
 		}
-		b, err := s.Build(t.Context(), p, j)
+		b, err := s.Planner.Build(t.Context(), p, j)
 		require.NoError(t, err)
-		wp, err := s.Accept(t.Context(), p, j, b, Consent{RewritePublished: true})
+		wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{RewritePublished: true})
 		require.NoError(t, err)
 		return wp, j
 	}
@@ -226,10 +229,10 @@ func TestTakeOver(t *testing.T) {
 
 				s := openAgain(t, mine.Dir)
 				_, err := s.Locate(t.Context(), false)
-				var stuck *StuckError
+				var stuck *plan.StuckError
 				require.ErrorAs(t, err, &stuck)
 				assert.Contains(t, stuck.Sentence(), "git stopped in the middle of")
-				wp, _ := finishBy(t, s, Finish, "")
+				wp, _ := finishBy(t, s, ledger.Finish, "")
 				assert.Equal(t, byGit.Git("rev-parse", "main^{tree}"), mine.Git("rev-parse", "main^{tree}"))
 				const form = "--format=%an %T %p %B"
 				assert.Equal(t, byGit.Git("log", form, "--topo-order"), mine.Git("log", form, "--topo-order"),
@@ -273,8 +276,8 @@ func clean(t *testing.T, r *gittest.Repo, edited, what string) {
 }
 
 // goBackAsBefore undoes a taking over, and holds that git's half-done state is there again.
-func goBackAsBefore(t *testing.T, s *Session, wp *Waypoint, r *gittest.Repo, before standing, says string) {
-	_, err := s.GoBack(t.Context(), wp.Name)
+func goBackAsBefore(t *testing.T, s *Session, wp *ledger.Waypoint, r *gittest.Repo, before standing, says string) {
+	_, err := s.Applier.GoBack(t.Context(), wp.Name)
 	require.NoError(t, err)
 	assert.Equal(t, before, standingOf(t, r.Dir))
 	assert.Equal(t, says, r.Git("status"))
@@ -301,7 +304,7 @@ func TestWhatAListAsksFor(t *testing.T) {
 			mine := newHalfDone(t, halfDone{begin: []string{"-c", "sequence.editor=sed -i -e '" +
 				strings.ReplaceAll(c.edit, "|", "' -e '") + "'", "rebase", "-i", "origin/main"}, conflict: true})
 			s := openAgain(t, mine.Dir)
-			st, err := s.Stuck(t.Context())
+			st, err := s.Workspace.Stuck(t.Context())
 			require.NoError(t, err)
 			assert.Contains(t, strings.Join(st.Notes, "\n"), c.notes)
 			assert.Equal(t, c.notes == "", len(st.Notes) == 0)
@@ -312,12 +315,12 @@ func TestWhatAListAsksFor(t *testing.T) {
 			if c.why != "" {
 				return
 			}
-			require.NoError(t, s.TakeOver(t.Context(), Finish))
-			terms, agreed, err := s.MayCheck(t.Context(), nil, st.stand)
+			require.NoError(t, s.TakeOver(t.Context(), ledger.Finish))
+			terms, agreed, err := s.Prover.MayCheck(t.Context(), nil, st.Stand)
 			require.NoError(t, err)
 			assert.Equal(t, name == "runs", terms != nil && terms.Command.Line() == "make test")
 			assert.False(t, agreed, "nothing is run without consent")
-			_, j := finishBy(t, s, Finish, "")
+			_, j := finishBy(t, s, ledger.Finish, "")
 			assert.Equal(t, name != "drops", j.Kept() == 3)
 		})
 	}

@@ -3,27 +3,29 @@ package recovery
 import (
 	"context"
 	"errors"
-	"fmt"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/core/history"
-	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // Survey is where things stand, with both routes worked out: all that is said before a choice.
 type Survey struct {
-	Position *Position
-	Plan     *Plan
-	Overlap  []Overlap
-	State    State
-	InTheWay *OverwriteError // nil where nothing is
-	Ahead    *Carried        // what would become of uncommitted work that is in the way
-	Aside    *LeftAside      // work that a pull left in the stash
-	Marks    []MarkerFile    // conflict marks that are committed in yours already
-	Drivers  []MergeDriver   // merge drivers that would run if they were agreed to
-	Below    []history.Node  // the common ancestor, and the one before it
+	Position *plan.Position
+	Plan     *plan.Plan
+	Overlap  []plan.Overlap
+	State    ledger.State
+	InTheWay *apply.OverwriteError // nil where nothing is
+	Ahead    *plan.Carried         // what would become of uncommitted work that is in the way
+	Aside    *LeftAside            // work that a pull left in the stash
+	Marks    []plan.MarkerFile     // conflict marks that are committed in yours already
+	Drivers  []prove.MergeDriver   // merge drivers that would run if they were agreed to
+	Below    []history.Node        // the common ancestor, and the one before it
 }
 
 // Survey looks where things stand, asking the remote first if told to.
@@ -34,7 +36,7 @@ func (s *Session) Survey(ctx context.Context, fetch bool, progress func(done, of
 // SurveyFrom is Survey that hands over where the two lines part, with what is below that, as soon as it is known: the
 // routes take longer. Of the files that both or one changed, the lines of the first are counted; CountLines does the
 // rest.
-func (s *Session) SurveyFrom(ctx context.Context, fetch bool, progress func(done, of int), part func(p *Position,
+func (s *Session) SurveyFrom(ctx context.Context, fetch bool, progress func(done, of int), part func(p *plan.Position,
 	below []history.Node)) (*Survey, error) {
 	if !fetch {
 		if p := s.standing(ctx); p != nil {
@@ -53,20 +55,20 @@ func (s *Session) SurveyFrom(ctx context.Context, fetch bool, progress func(done
 
 // standing is Locate without uncommitted work, which in a large working tree takes longer to find than the two lines;
 // nil where that changes where one stands, or where that cannot be known: Locate says why.
-func (s *Session) standing(ctx context.Context) *Position {
-	if s.Repo.Busy() != "" || s.state.Carry || len(s.state.Picks) > 0 {
+func (s *Session) standing(ctx context.Context) *plan.Position {
+	if s.Repo.Busy() != "" || s.Ledger.State().Carry || len(s.Ledger.State().Picks) > 0 {
 		return nil
 	}
-	s.forgetStuck()
+	s.Ledger.ForgetStuck()
 	b, err := s.Repo.Current(ctx)
 	if err != nil {
 		return nil
 	}
-	p, err := s.stand(ctx, b, nil, false)
+	p, err := s.Workspace.stand(ctx, b, nil, false)
 	if err != nil {
 		return nil
 	}
-	p.Wishes = s.state.Wishes
+	p.Wishes = s.Ledger.State().Wishes
 	return p
 }
 
@@ -74,7 +76,7 @@ func (s *Session) standing(ctx context.Context) *Position {
 var errMoved = errors.New("the branch was moved")
 
 // dirtyOf begins to look for uncommitted work, and gives what waits for it and adds it to the position.
-func (s *Session) dirtyOf(ctx context.Context, p *Position) (wait func() error) {
+func (s *Session) dirtyOf(ctx context.Context, p *plan.Position) (wait func() error) {
 	type status struct {
 		branch vcs.Branch
 		dirty  []vcs.Dirty
@@ -100,39 +102,39 @@ func (s *Session) dirtyOf(ctx context.Context, p *Position) (wait func() error) 
 const firstCounted = 100
 
 // survey is Survey of a position. dirty waits until the uncommitted work is known.
-func (s *Session) survey(ctx context.Context, p *Position, dirty func() error, progress func(done, of int),
-	part func(p *Position, below []history.Node)) (*Survey, error) {
+func (s *Session) survey(ctx context.Context, p *plan.Position, dirty func() error, progress func(done, of int),
+	part func(p *plan.Position, below []history.Node)) (*Survey, error) {
 	v := &Survey{Position: p}
-	err := s.Sync(p)
+	err := s.Ledger.Sync(p)
 	if err != nil {
 		return nil, err
 	}
-	v.State = s.State()
-	v.Below = s.below(v.Position.Base(), 2)
+	v.State = s.Ledger.State()
+	v.Below = s.Planner.Below(v.Position.Base(), 2)
 	if part != nil {
 		so := *v.Position // uncommitted work is added to the other while this is drawn
 		part(&so, v.Below)
 	}
-	v.Position.hidden = s.askHidden(ctx)
+	v.Position.Hidden = s.WorkTree.AskHidden(ctx)
 	told := make(chan error, 1) // git is asked for this while the routes are worked out
 	go func() { told <- s.shown(ctx, v.Position, v.Below) }()
-	if v.Plan, err = s.Plan(ctx, v.Position, &v.State.Decisions, progress); err != nil {
+	if v.Plan, err = s.Planner.Plan(ctx, v.Position, &v.State.Decisions, progress); err != nil {
 		return nil, err
 	}
 	asking := v.Plan.Asking()
-	if v.Overlap, err = s.Overlaps(ctx, v.Position, asking); err != nil {
+	if v.Overlap, err = s.Planner.Overlaps(ctx, v.Position, asking); err != nil {
 		return nil, err
 	}
-	if err := s.CountLines(ctx, v.Overlap[:min(firstCounted, len(v.Overlap))]); err != nil {
+	if err := s.Planner.CountLines(ctx, v.Overlap[:min(firstCounted, len(v.Overlap))]); err != nil {
 		return nil, err
 	}
-	if v.Drivers, err = s.Unagreed(ctx, asking); err != nil {
+	if v.Drivers, err = s.Workspace.Drivers.Unagreed(ctx, asking); err != nil {
 		return nil, err
 	}
 	if err := dirty(); err != nil {
 		return nil, err
 	}
-	if err := s.InTheWay(ctx, v.Position, asking.Tree); err != nil && !errors.As(err, &v.InTheWay) {
+	if err := s.WorkTree.InTheWay(ctx, v.Position, asking.Tree); err != nil && !errors.As(err, &v.InTheWay) {
 		return nil, err
 	}
 	if v.Aside, err = s.LeftAside(ctx); err != nil {
@@ -140,7 +142,7 @@ func (s *Session) survey(ctx context.Context, p *Position, dirty func() error, p
 	}
 	const few = 100 // of more, Push tells
 	if up := v.Position.Upstream(); len(up.Divergence.Yours) > 0 && len(up.Divergence.Yours) <= few {
-		if v.Marks, _, err = s.ConflictMarkers(ctx, up.Theirs, up.Yours); err != nil {
+		if v.Marks, _, err = s.Planner.ConflictMarkers(ctx, up.Theirs, up.Yours); err != nil {
 			return nil, err
 		}
 	}
@@ -152,43 +154,21 @@ func (s *Session) survey(ctx context.Context, p *Position, dirty func() error, p
 	if err := <-told; err != nil {
 		return nil, err
 	}
-	s.knowMe(ctx, v.Position)
+	s.Planner.KnowMe(ctx, v.Position)
 	return v, nil
 }
 
 // shown has the ids that are shown of a position be told apart.
-func (s *Session) shown(ctx context.Context, p *Position, below []history.Node) error {
-	if n := s.Repo.Abbrev(ctx); n > leastDigits {
-		s.digits.Store(int32(n))
-	}
-	ids := append(idsOf(p.Divergence.Yours), idsOf(p.Divergence.Theirs)...)
-	return s.tellApart(ctx, append(append(ids, idsOf(below)...), idsOf(p.TakenOut)...))
+func (s *Session) shown(ctx context.Context, p *plan.Position, below []history.Node) error {
+	s.Planner.ShowDigits(s.Repo.Abbrev(ctx))
+	ids := append(plan.IdsOf(p.Divergence.Yours), plan.IdsOf(p.Divergence.Theirs)...)
+	return s.Planner.TellApart(ctx, append(append(ids, plan.IdsOf(below)...), plan.IdsOf(p.TakenOut)...))
 }
-
-// below lists a commit and those before it along their first parents, at most n.
-func (w *Workspace) below(id object.ID, n int) (out []history.Node) {
-	for !id.IsZero() && len(out) < n {
-		c, err := w.Store.Commit(id)
-		if err != nil {
-			break // a shallow clone ends here
-		}
-		out = append(out, history.Node{ID: id, Commit: c})
-		if len(c.Parents) == 0 {
-			break
-		}
-		id = c.Parents[0]
-	}
-	return out
-}
-
-// Underway reports whether a route was taken and the recovery is beyond the choice.
-func (st *State) Underway() bool { return st.Stage > Choose && st.Route != "" }
 
 // TakeNotice gives what the person has to be told, each thing once.
 func (s *Session) TakeNotice() string {
-	out := s.notices
-	s.notices = nil
-	list := s.NotLookedAt()
+	out := s.Ledger.TakeNotices(0)
+	list := s.Planner.Extras.NotLookedAt()
 	for _, n := range list[s.toldNotLooked:] {
 		out = append(out, n.Sentence())
 	}
@@ -196,21 +176,14 @@ func (s *Session) TakeNotice() string {
 	return strings.Join(out, " ")
 }
 
-// tell adds a sentence, or several, to what the person has to be told.
-func (s *Session) tell(format string, args ...any) {
-	if text := fmt.Sprintf(format, args...); text != "" {
-		s.notices = append(s.notices, text)
-	}
-}
-
 // Glance is where things stand as it can be seen without opening the recovery kept here.
 type Glance struct {
-	Position *Position
-	Overlap  []Overlap
-	Misfits  []Misfit
-	InTheWay *OverwriteError // nil where nothing is
-	Kept     *State          // of an unfinished recovery; nil where there is none
-	InUse    bool            // a session is open here, and what is kept is not known
+	Position *plan.Position
+	Overlap  []plan.Overlap
+	Misfits  []plan.Misfit
+	InTheWay *apply.OverwriteError // nil where nothing is
+	Kept     *ledger.State         // of an unfinished recovery; nil where there is none
+	InUse    bool                  // a session is open here, and what is kept is not known
 }
 
 // Glance looks where things stand, asking the remote first if told to. Nothing else is written.
@@ -220,26 +193,26 @@ func (w *Workspace) Glance(ctx context.Context, fetch bool) (*Glance, error) {
 	if v.Position, err = w.Locate(ctx, fetch); err != nil {
 		return nil, err
 	}
-	v.Position.hidden = w.askHidden(ctx)
-	w.knowMe(ctx, v.Position)
-	j, err := w.Join(ctx, v.Position, Merge, &settle.Decisions{}, Amends{}, nil)
+	v.Position.Hidden = w.WorkTree.AskHidden(ctx)
+	w.Planner.KnowMe(ctx, v.Position)
+	j, err := w.Planner.Join(ctx, v.Position, plan.Merge, &settle.Decisions{}, plan.Amends{}, nil)
 	if err != nil {
 		return nil, err
 	}
-	if v.Overlap, err = w.Overlaps(ctx, v.Position, j); err != nil {
+	if v.Overlap, err = w.Planner.Overlaps(ctx, v.Position, j); err != nil {
 		return nil, err
 	}
-	if err := w.CountLines(ctx, v.Overlap); err != nil {
+	if err := w.Planner.CountLines(ctx, v.Overlap); err != nil {
 		return nil, err
 	}
-	if v.Misfits, err = w.Misfits(ctx, v.Position, j); err != nil {
+	if v.Misfits, err = w.Planner.Foresight.Misfits(ctx, v.Position, j); err != nil {
 		return nil, err
 	}
-	if err := w.InTheWay(ctx, v.Position, j.Tree); err != nil && !errors.As(err, &v.InTheWay) {
+	if err := w.WorkTree.InTheWay(ctx, v.Position, j.Tree); err != nil && !errors.As(err, &v.InTheWay) {
 		return nil, err
 	}
-	v.Kept, err = Peek(w)
-	if v.InUse = errors.Is(err, ErrInUse); v.InUse {
+	v.Kept, err = ledger.Peek(w.Repo.GitDir)
+	if v.InUse = errors.Is(err, ledger.ErrInUse); v.InUse {
 		err = nil
 	}
 	return v, err

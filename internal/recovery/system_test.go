@@ -11,11 +11,14 @@ import (
 	"syscall"
 	"testing"
 
-	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/gittest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // TestAFullDisk joins and undoes on a small file system with less and less room left, and
@@ -135,9 +138,9 @@ func TestWhatCannotBeWritten(t *testing.T) {
 			tm.other.Git("commit", "-q", "-m", "spoilt")
 			tm.other.Git("push", "-q")
 			s := tm.session()
-			p, j, b := ready(t, s, Merge, settle.Theirs)
+			p, j, b := ready(t, s, plan.Merge, settle.Theirs)
 			before, files := tm.mine.Git("rev-parse", "main"), filesOf(t, tm.mine.Dir)
-			_, err := s.Accept(t.Context(), p, j, b, Consent{})
+			_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 			require.Error(t, err)
 			assert.Regexp(t, "as it was before|Nothing was changed", err.Error())
 			assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
@@ -161,13 +164,13 @@ func TestWhatCannotBeWritten(t *testing.T) {
 			require.NoError(t, err)
 		}
 		s := tm.session()
-		p, j, b := ready(t, s, Merge, settle.Theirs)
+		p, j, b := ready(t, s, plan.Merge, settle.Theirs)
 		id := tm.other.Git("rev-parse", "HEAD:d/h")
 		loose := filepath.Join(tm.mine.Dir, ".git/objects", id[:2], id[2:])
 		require.NoError(t, os.Chmod(loose, 0o644))
 		require.NoError(t, os.WriteFile(loose, []byte("damage"), 0o644))
 		before, files := tm.mine.Git("rev-parse", "main"), filesOf(t, tm.mine.Dir)
-		_, err = s.Accept(t.Context(), p, j, b, Consent{})
+		_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
 		require.Error(t, err)
 		assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
 		assert.Equal(t, files, filesOf(t, tm.mine.Dir))
@@ -181,9 +184,9 @@ func TestADamagedStoreIsSetAside(t *testing.T) {
 	tm := newTeam(t)
 	tm.diverge()
 	s := tm.session()
-	ready(t, s, Rebase, settle.Theirs)
+	ready(t, s, plan.Rebase, settle.Theirs)
 	s.Close()
-	path := statePath(filepath.Join(tm.mine.Dir, ".git"))
+	path := ledger.StatePath(filepath.Join(tm.mine.Dir, ".git"))
 	good, err := os.ReadFile(path)
 	require.NoError(t, err)
 	page := os.Getpagesize()
@@ -198,7 +201,7 @@ func TestADamagedStoreIsSetAside(t *testing.T) {
 		require.NoError(t, os.WriteFile(path, bad, 0o644))
 		w, err := OpenWorkspace(t.Context(), tm.mine.Dir)
 		require.NoError(t, err)
-		_, err = Peek(w)
+		_, err = ledger.Peek(w.Repo.GitDir)
 		assert.NoError(t, err, name)
 		w.Close()
 		s, err := OpenSession(t.Context(), tm.mine.Dir)
@@ -214,10 +217,10 @@ func TestADamagedStoreIsSetAside(t *testing.T) {
 			assert.Equal(t, len(bad), len(held), "%s: it is kept", name)
 			require.NoError(t, os.Remove(set[0]))
 		}
-		p, j, b := ready(t, s, Rebase, settle.Theirs)
-		_, err = s.Accept(t.Context(), p, j, b, Consent{})
+		p, j, b := ready(t, s, plan.Rebase, settle.Theirs)
+		_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
 		assert.NoError(t, err, name)
-		_, err = s.GoBack(t.Context(), "")
+		_, err = s.Applier.GoBack(t.Context(), "")
 		assert.NoError(t, err, name)
 		s.Close()
 	}
@@ -237,17 +240,17 @@ func TestWhatIsTheSameIsNoMatter(t *testing.T) {
 			tm.mine.Write(".git/info/exclude", exclude)
 			tm.mine.Write("new/sub/x", text)
 			s := tm.session()
-			p, j, b := ready(t, s, Merge, settle.Theirs)
-			wp, err := s.Accept(t.Context(), p, j, b, Consent{})
+			p, j, b := ready(t, s, plan.Merge, settle.Theirs)
+			wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 			if !same {
-				var over *OverwriteError
+				var over *apply.OverwriteError
 				require.ErrorAs(t, err, &over)
 				continue
 			}
 			require.NoError(t, err)
 			assert.Equal(t, []string{"new/sub/x"}, wp.Aside)
 			assert.Empty(t, tm.mine.Git("status", "--porcelain"))
-			_, err = s.GoBack(t.Context(), "")
+			_, err = s.Applier.GoBack(t.Context(), "")
 			require.NoError(t, err)
 			assert.Equal(t, text, tm.mine.Read("new/sub/x"))
 		}
@@ -281,27 +284,27 @@ func TestWhatGitDoesNotKnowIsMovedAside(t *testing.T) {
 			tm.mine.Write(".git/info/exclude", "new\nx\n")
 			c.put(tm)
 			s := tm.session()
-			p, j, b := ready(t, s, Merge, settle.Theirs)
+			p, j, b := ready(t, s, plan.Merge, settle.Theirs)
 			before, files := tm.mine.Git("rev-parse", "main"), filesOf(t, tm.mine.Dir)
-			_, err := s.Accept(t.Context(), p, j, b, Consent{})
-			var over *OverwriteError
+			_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+			var over *apply.OverwriteError
 			require.ErrorAs(t, err, &over)
 			assert.Equal(t, []string{c.path}, over.Paths)
 			assert.True(t, over.Unknown)
 			assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
 			assert.Equal(t, files, filesOf(t, tm.mine.Dir))
 
-			wp, err := s.Accept(t.Context(), p, j, b, Consent{MoveAside: true})
+			wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{MoveAside: true})
 			require.NoError(t, err)
 			assert.Equal(t, []string{c.path}, wp.Aside)
 			assert.Equal(t, "theirs\n", tm.mine.Read("new/sub/x"))
 			tm.mine.Write("new/sub/x", "edited since\n")
-			_, err = s.GoBack(t.Context(), "")
-			var asks *AsksError
+			_, err = s.Applier.GoBack(t.Context(), "")
+			var asks *apply.AsksError
 			require.ErrorAs(t, err, &asks)
 			assert.Equal(t, []string{"new/sub/x"}, asks.Paths)
 			tm.mine.Write("new/sub/x", "theirs\n")
-			_, err = s.GoBack(t.Context(), "")
+			_, err = s.Applier.GoBack(t.Context(), "")
 			require.NoError(t, err)
 			assert.Equal(t, files, filesOf(t, tm.mine.Dir))
 		})
@@ -345,8 +348,8 @@ func TestWhatChangesWhileSigning(t *testing.T) {
 			tm.mine.Git("config", "commit.gpgSign", "true")
 			tm.mine.Git("config", "gpg.program", signer)
 			s := tm.session()
-			p, j, b := ready(t, s, Merge, settle.Theirs)
-			_, err := s.Accept(t.Context(), p, j, b, Consent{})
+			p, j, b := ready(t, s, plan.Merge, settle.Theirs)
+			_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 			require.Error(t, err)
 			assert.NotContains(t, tm.mine.Git("log", "--format=%s", "main"), "Join ")
 			tree, err := tm.mine.Try("write-tree")
@@ -361,8 +364,8 @@ func TestAPushThatOnlyReportsFailure(t *testing.T) {
 	tm := newTeam(t)
 	tm.diverge()
 	s := tm.session()
-	p, j, b := ready(t, s, Merge, settle.Theirs)
-	_, err := s.Accept(t.Context(), p, j, b, Consent{})
+	p, j, b := ready(t, s, plan.Merge, settle.Theirs)
+	_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 	require.NoError(t, err)
 	real, err := exec.LookPath("git")
 	require.NoError(t, err)
@@ -371,7 +374,7 @@ func TestAPushThatOnlyReportsFailure(t *testing.T) {
 		[]byte("#!/bin/sh\n"+real+" \"$@\" || exit\n[ \"$1\" = push ] && { echo 'fatal: the remote end hung up "+
 			"unexpectedly' >&2; exit 128; }\nexit 0\n"), 0o755))
 	t.Setenv("PATH", bin+":"+os.Getenv("PATH"))
-	done, err := s.PushTip(t.Context(), p, Consent{})
+	done, err := s.PushTip(t.Context(), p, apply.Consent{})
 	require.NoError(t, err)
 	assert.Nil(t, done.Refusal)
 	assert.Equal(t, b.Tip, done.Holds)
@@ -384,11 +387,11 @@ func TestAPushThatNobodyKnowsOf(t *testing.T) {
 	tm := newTeam(t)
 	tm.diverge()
 	s := tm.session()
-	p, j, b := ready(t, s, Merge, settle.Theirs)
-	_, err := s.Accept(t.Context(), p, j, b, Consent{})
+	p, j, b := ready(t, s, plan.Merge, settle.Theirs)
+	_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 	require.NoError(t, err)
 	tm.mine.Git("remote", "set-url", "origin", filepath.Join(t.TempDir(), "gone"))
-	done, err := s.PushTip(t.Context(), p, Consent{})
+	done, err := s.PushTip(t.Context(), p, apply.Consent{})
 	require.NoError(t, err)
 	require.NotNil(t, done.Refusal)
 	assert.True(t, done.Unsure)
@@ -401,14 +404,14 @@ func TestPublishedCommitsAreRewrittenOnlyIfAgreedTo(t *testing.T) {
 	tm.diverge()
 	tm.mine.Git("push", "-q", "origin", "main:refs/heads/elsewhere")
 	s := tm.session()
-	p, j, b := ready(t, s, Rebase, settle.Theirs)
+	p, j, b := ready(t, s, plan.Rebase, settle.Theirs)
 	before := tm.mine.Git("rev-parse", "main")
-	_, err := s.Accept(t.Context(), p, j, b, Consent{})
-	var published *PublishedError
+	_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+	var published *plan.PublishedError
 	require.ErrorAs(t, err, &published)
 	assert.Len(t, published.Commits, 1)
 	assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
-	_, err = s.Accept(t.Context(), p, j, b, Consent{RewritePublished: true})
+	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{RewritePublished: true})
 	require.NoError(t, err)
 }
 
@@ -422,8 +425,8 @@ func TestMarksInAnyCommitThatGoes(t *testing.T) {
 	tm.other.Commit("theirs has some, which is not yours to mend", "t", marks)
 	tm.other.Git("push", "-q")
 	s := tm.session()
-	p, _, b := ready(t, s, Merge, settle.Theirs)
-	found, _, err := s.ConflictMarkers(t.Context(), p.Theirs, b.Tip)
+	p, _, b := ready(t, s, plan.Merge, settle.Theirs)
+	found, _, err := s.Planner.ConflictMarkers(t.Context(), p.Theirs, b.Tip)
 	require.NoError(t, err)
 	require.Len(t, found, 1)
 	assert.Equal(t, bad, found[0].Commit.String())

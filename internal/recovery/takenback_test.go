@@ -10,6 +10,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // TestWhatTheirsTookBackIsRemarkedOn makes a change on both sides, which theirs takes back. The join brings it again.
@@ -39,10 +40,10 @@ func TestWhatTheirsTookBackIsRemarkedOn(t *testing.T) {
 					r.Commit(branch+" "+string(rune('a'+i)), "f", text)
 				}
 			}
-			for _, route := range []Route{Merge, Rebase} {
+			for _, route := range []plan.Route{plan.Merge, plan.Rebase} {
 				w, p, j, err := joined(t, r, "mine", "theirs", route)
 				require.NoError(t, err)
-				text, _, err := w.TextAt(j.Tree, "f")
+				text, _, err := w.Planner.TextAt(j.Tree, "f")
 				require.NoError(t, err)
 				assert.Equal(t, c.mine[len(c.mine)-1] == capped, strings.Contains(text, "capped"), route)
 				var said []string
@@ -54,11 +55,11 @@ func TestWhatTheirsTookBackIsRemarkedOn(t *testing.T) {
 					continue
 				}
 				yours, theirs := p.Divergence.Yours[0], p.Divergence.Theirs[0]
-				assert.Equal(t, []string{"your commit " + w.Short(yours.ID) + " “" + yours.Subject() + "” makes a change " +
-					"again that Ada Sund took back in " + w.Short(theirs.ID)}, said, route)
-				if route == Rebase {
+				assert.Equal(t, []string{"your commit " + w.Planner.Short(yours.ID) + " “" + yours.Subject() + "” makes a change " +
+					"again that Ada Sund took back in " + w.Planner.Short(theirs.ID)}, said, route)
+				if route == plan.Rebase {
 					p.Wishes = replay.Wishes{p.Divergence.Yours[0].ID: {Leave: true}}
-					j, err = w.Join(t.Context(), p, Rebase, &settle.Decisions{}, Amends{}, nil)
+					j, err = w.Planner.Join(t.Context(), p, plan.Rebase, &settle.Decisions{}, plan.Amends{}, nil)
 					require.NoError(t, err)
 					assert.Empty(t, j.Remarks(), "it is left out")
 				}

@@ -5,20 +5,22 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/prove"
 )
 
 const makefile = "include rules.mk\ntest:\n\ttrue\n"
 
 // consents is a team with a check, and what a new look at the join says of it.
-func consents(t *testing.T, files ...string) (tm *team, look func(s *Session) *Terms) {
+func consents(t *testing.T, files ...string) (tm *team, look func(s *Session) *prove.Terms) {
 	tm = newTeam(t)
 	tm.mine.Commit("start", files...)
 	tm.mine.Git("push", "-q")
@@ -26,10 +28,10 @@ func consents(t *testing.T, files ...string) (tm *team, look func(s *Session) *T
 	tm.mine.Commit("mine", "mine.md", "mine\n")
 	tm.other.Commit("theirs", "theirs.md", "theirs\n")
 	tm.other.Git("push", "-q")
-	return tm, func(s *Session) *Terms {
+	return tm, func(s *Session) *prove.Terms {
 		t.Helper()
-		p, j, _ := ready(t, s, Merge, settle.Yours)
-		terms, agreed, err := s.MayCheck(t.Context(), p, j.Tree)
+		p, j, _ := ready(t, s, plan.Merge, settle.Yours)
+		terms, agreed, err := s.Prover.MayCheck(t.Context(), p, j.Tree)
 		require.NoError(t, err)
 		assert.Equal(t, agreed, terms.Agreed())
 		return terms
@@ -37,9 +39,9 @@ func consents(t *testing.T, files ...string) (tm *team, look func(s *Session) *T
 }
 
 // asksOf are the files that are asked about, with who changed them.
-func asksOf(t *Terms) (out []string) {
+func asksOf(t *prove.Terms) (out []string) {
 	for _, f := range t.Asks {
-		out = append(out, f.Path+f.whose())
+		out = append(out, f.Path+f.Whose())
 	}
 	return out
 }
@@ -52,7 +54,7 @@ func TestConsentIsAboutWhatRuns(t *testing.T) {
 	first := look(s)
 	assert.False(t, first.Agreed(), "nobody was asked")
 	assert.Empty(t, first.Asks)
-	require.NoError(t, s.AgreeTo(first))
+	require.NoError(t, s.Applier.Prover.Asker.AgreeTo(first))
 	assert.True(t, look(s).Agreed())
 
 	tm.other.Commit("another rule", "rules.mk", "x = 2\n")
@@ -62,14 +64,14 @@ func TestConsentIsAboutWhatRuns(t *testing.T) {
 	assert.Equal(t, []string{"rules.mk by Ada Sund"}, asksOf(changed))
 	assert.Equal(t, "another rule", changed.Asks[0].By[0].Subject())
 	assert.NotEqual(t, first.Hash(), changed.Hash())
-	assert.ErrorContains(t, &UnagreedError{changed}, "was changed since: rules.mk by Ada Sund")
-	assert.ErrorContains(t, &UnagreedError{first}, "was never agreed to in this repository")
+	assert.ErrorContains(t, &prove.UnagreedError{Terms: changed}, "was changed since: rules.mk by Ada Sund")
+	assert.ErrorContains(t, &prove.UnagreedError{Terms: first}, "was never agreed to in this repository")
 	tm.mine.Git("config", "filter.loud.smudge", "touch ran; cat")
 	filtered := look(s)
 	assert.False(t, filtered.Agreed())
 	assert.Equal(t, []string{"loud: touch ran; cat"}, filtered.Filters)
 	tm.mine.Git("config", "--unset", "filter.loud.smudge")
-	require.NoError(t, s.AgreeTo(changed))
+	require.NoError(t, s.Applier.Prover.Asker.AgreeTo(changed))
 
 	// What is in the repository names a check, and agrees to none.
 	tm.mine.Git("config", "dorvik.check", "touch ran")
@@ -101,13 +103,13 @@ func TestConsentIsAboutWhatRuns(t *testing.T) {
 	tm.other.Git("push", "-q")
 	terms := look(s)
 	assert.True(t, terms.Agreed())
-	require.NoError(t, s.AgreeTo(terms))
+	require.NoError(t, s.Applier.Prover.Asker.AgreeTo(terms))
 	gittest.At(t, copied).Commit("again", "Makefile", makefile+"\techo\n")
 	assert.True(t, look(s).Agreed(), "it is your own edit")
 	tm.other.Commit("again, too", "Makefile", "# by theirs\n"+makefile)
 	tm.other.Git("push", "-q")
 	assert.Equal(t, []string{"Makefile by Ada Sund"}, asksOf(look(s)), "it is of both")
-	require.NoError(t, s.Trust("ada@skerry.example"))
+	require.NoError(t, s.Ledger.Trust("ada@skerry.example"))
 	assert.True(t, look(s).Agreed(), "theirs is always run")
 }
 
@@ -142,7 +144,7 @@ func TestWhatOthersChangedIsAsked(t *testing.T) {
 			s := tm.session()
 			terms := look(s)
 			assert.True(t, terms.Agreed())
-			require.NoError(t, s.AgreeTo(terms))
+			require.NoError(t, s.Applier.Prover.Asker.AgreeTo(terms))
 			tm.other.Commit("new", c.theirs...)
 			tm.other.Git("push", "-q")
 			now := look(s)
@@ -175,17 +177,17 @@ func TestWhatWasTakenBackIsAskedToo(t *testing.T) {
 	s := tm.session()
 	terms := look(s)
 	assert.True(t, terms.Agreed())
-	p, _, b := ready(t, s, Merge, settle.Yours)
-	proof, err := s.Prove(t.Context(), p, terms, b.Tip, func(string) {}, nil)
+	p, _, b := ready(t, s, plan.Merge, settle.Yours)
+	proof, err := s.Prover.Prove(t.Context(), p, terms, b.Tip, func(string) {}, nil)
 	require.NoError(t, err)
 	assert.False(t, proof.Result.Passed)
-	_, err = s.FindPair(t.Context(), p, terms, func(int, int) {})
-	var asks *UnagreedError
+	_, err = s.Prover.FindPair(t.Context(), p, terms, func(int, int) {})
+	var asks *prove.UnagreedError
 	require.ErrorAs(t, err, &asks)
 	assert.Equal(t, []string{"Makefile by Ada Sund"}, asksOf(asks.Terms))
 	assert.NoFileExists(t, ran)
-	require.NoError(t, s.AgreeTo(asks.Terms))
-	_, err = s.FindPair(t.Context(), p, terms, func(int, int) {})
+	require.NoError(t, s.Applier.Prover.Asker.AgreeTo(asks.Terms))
+	_, err = s.Prover.FindPair(t.Context(), p, terms, func(int, int) {})
 	require.NoError(t, err)
 	assert.FileExists(t, ran)
 }
@@ -206,25 +208,25 @@ func TestFiltersAndDriversOfTheTree(t *testing.T) {
 	s := tm.session()
 	terms := look(s)
 	assert.Equal(t, []string{"tools/up.sh by Ada Sund"}, asksOf(terms), "the checkout would run it")
-	p, j, b := ready(t, s, Merge, settle.Yours)
-	drivers, err := s.Unagreed(t.Context(), j)
+	p, j, b := ready(t, s, plan.Merge, settle.Yours)
+	drivers, err := s.Workspace.Drivers.Unagreed(t.Context(), j)
 	require.NoError(t, err)
 	require.Len(t, drivers, 1)
 	assert.Equal(t, []string{"tools/join.sh"}, drivers[0].Files())
-	var asks *UnagreedError
-	_, err = s.LayOut(t.Context(), p, b.Tip)
+	var asks *prove.UnagreedError
+	_, err = s.Prover.LayOut(t.Context(), p, b.Tip)
 	require.ErrorAs(t, err, &asks)
-	_, err = s.Accept(t.Context(), p, j, b, Consent{})
+	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
 	require.ErrorAs(t, err, &asks)
 	assert.ErrorContains(t, err, "others changed what that runs: tools/up.sh by Ada Sund")
 	assert.NoFileExists(t, ran)
-	require.NoError(t, s.AgreeTo(asks.Terms))
-	require.NoError(t, s.Agree(drivers[0].String()))
-	p, j, b = ready(t, s, Merge, settle.Yours)
-	text, _, err := s.TextAt(j.Tree, "n")
+	require.NoError(t, s.Applier.Prover.Asker.AgreeTo(asks.Terms))
+	require.NoError(t, s.Ledger.Agree(drivers[0].String()))
+	p, j, b = ready(t, s, plan.Merge, settle.Yours)
+	text, _, err := s.Planner.TextAt(j.Tree, "n")
 	require.NoError(t, err)
 	assert.Equal(t, "driven\n", text)
-	_, err = s.Accept(t.Context(), p, j, b, Consent{})
+	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
 	require.NoError(t, err)
 	assert.Contains(t, tm.mine.Read("tools/up.sh"), "touch", "it is there, and may run")
 }
@@ -242,12 +244,12 @@ func TestStepsAndEnvironment(t *testing.T) {
 		tm.mine.Git("config", "--add", "dorvik.check", step)
 	}
 	s := tm.session()
-	p, j, b := ready(t, s, Merge, settle.Yours)
-	terms, _, err := s.MayCheck(t.Context(), p, j.Tree)
+	p, j, b := ready(t, s, plan.Merge, settle.Yours)
+	terms, _, err := s.Prover.MayCheck(t.Context(), p, j.Tree)
 	require.NoError(t, err)
 	var out []string
 	var begun []int
-	proof, err := s.Prove(t.Context(), p, terms, b.Tip, func(l string) { out = append(out, l) },
+	proof, err := s.Prover.Prove(t.Context(), p, terms, b.Tip, func(l string) { out = append(out, l) },
 		func(_ []check.Step, i int) { begun = append(begun, i) })
 	require.NoError(t, err)
 	assert.Equal(t, []string{"true..kept.0", "no DEPLOY_TOKEN", "dorvik: DEPLOY_TOKEN is set for you and was not given " +
@@ -267,10 +269,10 @@ func TestLimits(t *testing.T) {
 	tm := newTeam(t)
 	tm.diverge()
 	s := tm.session()
-	p, j, b := ready(t, s, Merge, settle.Yours)
+	p, j, b := ready(t, s, plan.Merge, settle.Yours)
 	run := func(line string) (passed bool, out string) {
 		var said []string
-		proof, err := s.Prove(t.Context(), p, termsOf(line, j.Tree), b.Tip, func(l string) { said = append(said, l) },
+		proof, err := s.Prover.Prove(t.Context(), p, termsOf(line, j.Tree), b.Tip, func(l string) { said = append(said, l) },
 			nil)
 		require.NoError(t, err)
 		return proof.Result.Passed, strings.Join(said, "\n")
@@ -286,42 +288,6 @@ func TestLimits(t *testing.T) {
 	passed, _ = run("true")
 	assert.True(t, passed)
 	tm.mine.Git("config", "dorvik.checkMemory", "much")
-	_, err := s.Prove(t.Context(), p, termsOf("echo", j.Tree), b.Tip, func(string) {}, nil)
+	_, err := s.Prover.Prove(t.Context(), p, termsOf("echo", j.Tree), b.Tip, func(string) {}, nil)
 	assert.ErrorContains(t, err, "dorvik.checkMemory is much, which is no number of megabytes")
-}
-
-// TestAgreementsDoNotGrow: a file that has grown too long is cut to its latest lines.
-func TestAgreementsDoNotGrow(t *testing.T) {
-	t.Parallel()
-	a := &agreements{file: filepath.Join(t.TempDir(), "agreed"), in: "/r", mark: filepath.Join(t.TempDir(), "mark")}
-	line := `{"in":"/old","mark":"m","to":"` + strings.Repeat("x", longestAgreement) + `"}` + "\n"
-	require.NoError(t, os.WriteFile(a.file, []byte(strings.Repeat(line, largestAgreed/len(line)+1)), 0o600))
-	long := strings.Repeat("y", longestAgreement+1)
-	require.NoError(t, a.add(long, time.Unix(0, 0)))
-	all, err := readAgreements(a.file)
-	require.NoError(t, err)
-	require.Equal(t, latestAgreed+1, len(all))
-	assert.Equal(t, "/r", all[latestAgreed].In)
-	assert.True(t, (&agreements{list: all}).has(long))
-	assert.False(t, (&agreements{list: all}).has(long+"y"))
-}
-
-// FuzzAgreements: whatever the file of agreements holds, it is read in memory in proportion, and only whole lines of
-// Dorvik's own say anything.
-func FuzzAgreements(f *testing.F) {
-	f.Add([]byte(`{"in":"/r","mark":"m","to":"check make"}` + "\n"))
-	f.Add([]byte("{\n\x00\n" + strings.Repeat("x", longestLine+1) + "\n" + `{"in":"/r","mark":"m","to":"x","on":"zz"}`))
-	file := filepath.Join(f.TempDir(), "agreed")
-	f.Fuzz(func(t *testing.T, data []byte) {
-		require.NoError(t, os.WriteFile(file, data, 0o600))
-		all, err := readAgreements(file)
-		require.NoError(t, err)
-		assert.LessOrEqual(t, len(all), strings.Count(string(data), "\n")+1)
-		a := &agreements{file: file, list: all}
-		for _, one := range all {
-			assert.LessOrEqual(t, len(one.To), longestLine)
-			assert.True(t, a.has(one.To) || len(one.To) > longestAgreement)
-			assert.LessOrEqual(t, len(a.on(one.To)), mostTrees)
-		}
-	})
 }

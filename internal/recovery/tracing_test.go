@@ -9,6 +9,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/diagnose"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // TestErrorsOfWhatWasSettled: an error in a line that was settled, or of a name that a way left out, is known to come
@@ -18,21 +19,21 @@ func TestErrorsOfWhatWasSettled(t *testing.T) {
 	const start = "package x\n\nfunc a() int {\n\treturn 1\n}\n"
 	for _, c := range []struct {
 		name  string
-		route Route
+		route plan.Route
 		way   settle.Way
 		at    diagnose.Place
 		want  string
 	}{
-		{"the line itself", Merge, settle.Yours, diagnose.Place{Path: "a.go", Line: 4, Text: "mismatched types"},
+		{"the line itself", plan.Merge, settle.Yours, diagnose.Place{Path: "a.go", Line: 4, Text: "mismatched types"},
 			"You settled this line, by “yours”."},
-		{"at a stop", Rebase, settle.Theirs, diagnose.Place{Path: "a.go", Line: 7, Text: "mismatched types"},
+		{"at a stop", plan.Rebase, settle.Theirs, diagnose.Place{Path: "a.go", Line: 7, Text: "mismatched types"},
 			"You settled this line, by “theirs”."},
-		{"a line of nobody's choice", Merge, settle.Yours, diagnose.Place{Path: "a.go", Line: 3, Text: "x"}, ""},
-		{"a name that was left out", Merge, settle.Yours, diagnose.Place{Path: "b.go", Line: 2,
+		{"a line of nobody's choice", plan.Merge, settle.Yours, diagnose.Place{Path: "a.go", Line: 3, Text: "x"}, ""},
+		{"a name that was left out", plan.Merge, settle.Yours, diagnose.Place{Path: "b.go", Line: 2,
 			Text: "undefined: theirHelp"},
 			"You settled a.go by “yours”, which leaves theirHelp out."},
-		{"of another language", Merge, settle.Yours, diagnose.Place{Path: "b.py", Line: 2, Text: "theirHelp"}, ""},
-		{"a name that is there", Merge, settle.Yours, diagnose.Place{Path: "b.go", Line: 2, Text: "undefined: mine"},
+		{"of another language", plan.Merge, settle.Yours, diagnose.Place{Path: "b.py", Line: 2, Text: "theirHelp"}, ""},
+		{"a name that is there", plan.Merge, settle.Yours, diagnose.Place{Path: "b.go", Line: 2, Text: "undefined: mine"},
 			""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -49,10 +50,10 @@ func TestErrorsOfWhatWasSettled(t *testing.T) {
 			tm.other.Git("push", "-q")
 			s := tm.session()
 			_, j, _ := ready(t, s, c.route, c.way)
-			if c.route == Merge && c.at.Path == "a.go" {
+			if c.route == plan.Merge && c.at.Path == "a.go" {
 				c.at.Line += 3
 			}
-			got, err := s.CausesOf(j, &s.state.Decisions, []diagnose.Place{c.at})
+			got, err := s.Planner.CausesOf(j, decisions(s), []diagnose.Place{c.at})
 			require.NoError(t, err)
 			if c.want == "" {
 				assert.Nil(t, got[0])
@@ -60,7 +61,7 @@ func TestErrorsOfWhatWasSettled(t *testing.T) {
 			}
 			require.NotNil(t, got[0])
 			assert.Equal(t, c.want, got[0].Sentence())
-			assert.Equal(t, c.route == Rebase, got[0].Commit.Commit != nil)
+			assert.Equal(t, c.route == plan.Rebase, got[0].Commit.Commit != nil)
 		})
 	}
 }

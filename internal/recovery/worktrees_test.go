@@ -10,8 +10,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // TestTwoWorkingTreesTakeNamesOfOneRow joins in two working trees of one repository, one after the other and at once.
@@ -38,8 +41,8 @@ func TestTwoWorkingTreesTakeNamesOfOneRow(t *testing.T) {
 		var all sync.WaitGroup
 		for i, s := range sessions {
 			join := func() {
-				p, j, b := ready(t, s, Merge, settle.Yours)
-				wp, err := s.Accept(t.Context(), p, j, b, Consent{})
+				p, j, b := ready(t, s, plan.Merge, settle.Yours)
+				wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
 				if assert.NoError(t, err) {
 					names[i] = wp.Name
 				}
@@ -53,10 +56,10 @@ func TestTwoWorkingTreesTakeNamesOfOneRow(t *testing.T) {
 		all.Wait()
 		require.NotEqual(t, names[0], names[1])
 		for i, s := range sessions {
-			list, err := s.Waypoints()
+			list, err := s.Ledger.Waypoints()
 			require.NoError(t, err)
 			assert.Len(t, list, round+1, "none that never was")
-			_, err = s.GoBack(t.Context(), names[i])
+			_, err = s.Applier.GoBack(t.Context(), names[i])
 			require.NoError(t, err)
 			assert.Equal(t, tm.mine.Git("rev-parse", "main"), trees[i].Git("rev-parse", "HEAD"))
 		}
@@ -65,8 +68,8 @@ func TestTwoWorkingTreesTakeNamesOfOneRow(t *testing.T) {
 
 // TestWhatAChangeMakesIsKept has git gc prune at once between all steps of changes, and of taking them back.
 func TestWhatAChangeMakesIsKept(t *testing.T) {
-	was := step
-	t.Cleanup(func() { step = was })
+	was := ledger.Step
+	t.Cleanup(func() { ledger.Step = was })
 	for name, h := range map[string]*harbour{"laden": newLadenHarbour(t), "aside": newAsideHarbour(t), "stuck": newStuckHarbour(t,
 		"finish"), "given back": newStuckHarbour(t, "back"), "returned": newReturnHarbour(t)} {
 		if os.Getenv("DORVIK_FILES") == "" && name != "laden" && name != "stuck" {
@@ -75,7 +78,7 @@ func TestWhatAChangeMakesIsKept(t *testing.T) {
 		r := gittest.At(t, h.dir)
 		gc := func() { r.Git("gc", "-q", "--prune=now") }
 		steps := 0
-		step = func(string) error { steps++; gc(); return nil }
+		ledger.Step = func(string) error { steps++; gc(); return nil }
 		for _, what := range []string{h.act, "undo", h.act} {
 			require.NoError(t, act(h.dir, what), "%s: %s", name, what)
 		}
@@ -85,6 +88,6 @@ func TestWhatAChangeMakesIsKept(t *testing.T) {
 		assert.Equal(t, h.after, filesOf(t, h.dir), name)
 		kept, _ := filepath.Glob(filepath.Join(h.dir, ".git/objects/pack/*.keep"))
 		assert.Empty(t, kept, name)
-		step = was
+		ledger.Step = was
 	}
 }

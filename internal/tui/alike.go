@@ -6,9 +6,10 @@ import (
 	"path"
 	"strings"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -30,7 +31,7 @@ type alike struct {
 
 // pickedWay is a way of one conflict.
 type pickedWay struct {
-	q *recovery.Attributed
+	q *plan.Attributed
 	o settle.Option
 }
 
@@ -45,24 +46,24 @@ func (s *settleScreen) openAlike() tea.Cmd {
 
 // findGroups finds what can be settled alike: as suggested, or by a side; wherever it is, in the file, the folder,
 // of the author or of the kind of a conflict, and where nothing but blanks differs.
-func (a *alikeScreen) findGroups(q *recovery.Attributed) {
+func (a *alikeScreen) findGroups(q *plan.Attributed) {
 	type group struct {
 		name string
-		in   func(other *recovery.Attributed) bool
+		in   func(other *plan.Attributed) bool
 	}
-	anywhere := group{"wherever it is open", func(*recovery.Attributed) bool { return true }}
-	here := group{"in " + q.File.Path, func(other *recovery.Attributed) bool { return other.File.Path == q.File.Path }}
-	folder := group{"in " + path.Dir(q.File.Path) + "/", func(other *recovery.Attributed) bool {
+	anywhere := group{"wherever it is open", func(*plan.Attributed) bool { return true }}
+	here := group{"in " + q.File.Path, func(other *plan.Attributed) bool { return other.File.Path == q.File.Path }}
+	folder := group{"in " + path.Dir(q.File.Path) + "/", func(other *plan.Attributed) bool {
 		return strings.HasPrefix(other.File.Path, path.Dir(q.File.Path)+"/")
 	}}
-	theirs := group{"that " + a.theirName(q) + " made", func(other *recovery.Attributed) bool {
+	theirs := group{"that " + a.theirName(q) + " made", func(other *plan.Attributed) bool {
 		return q.Theirs.Commit != nil && other.Theirs.Commit != nil &&
 			other.Theirs.Author().Email == q.Theirs.Author().Email
 	}}
-	kind := group{"where " + words.Hint(q.Conflict), func(other *recovery.Attributed) bool {
+	kind := group{"where " + words.Hint(q.Conflict), func(other *plan.Attributed) bool {
 		return q.Conflict.Whole() && other.Conflict.Kind == q.Conflict.Kind
 	}}
-	blanks := group{"where only blanks differ", func(other *recovery.Attributed) bool {
+	blanks := group{"where only blanks differ", func(other *plan.Attributed) bool {
 		c := other.Conflict
 		squeeze := func(s string) string { return strings.Join(strings.Fields(s), "") }
 		return !c.Whole() && squeeze(c.Yours) == squeeze(c.Theirs)
@@ -83,7 +84,7 @@ func (a *alikeScreen) findGroups(q *recovery.Attributed) {
 }
 
 // add adds a group, if there is anything in it that another has not.
-func (a *alikeScreen) add(name string, in func(*recovery.Attributed) bool, way func(*settle.Question) settle.Way) {
+func (a *alikeScreen) add(name string, in func(*plan.Attributed) bool, way func(*settle.Question) settle.Way) {
 	g := alike{name: name}
 	for i := range a.questions {
 		q := &a.questions[i]

@@ -67,7 +67,7 @@ func (j *job) openAnnotate(commit object.ID, path string) tea.Cmd {
 func (j *job) openJoinedLines(path string) tea.Cmd {
 	b, pos, tree := j.newBeside(), j.pos, j.join.Tree
 	return b.start(func(ctx context.Context) (then, error) {
-		id, err := j.s.Preview(ctx, pos, tree)
+		id, err := j.s.History.Preview(ctx, pos, tree)
 		return func() tea.Cmd {
 			return j.annotateFrom(&annotateScreen{job: j, commit: id, path: path, joined: true})
 		}, err
@@ -81,12 +81,12 @@ func (j *job) annotateFrom(s *annotateScreen) tea.Cmd {
 	s.found = &findings{fresh: make(chan struct{}, 1), over: make(chan struct{})}
 	pos, commit, path := j.pos, s.commit, s.path
 	return s.reads.start(func(ctx context.Context) (then, error) {
-		a, err := j.s.AnnotateCommit(ctx, commit, path)
+		a, err := j.s.History.AnnotateCommit(ctx, commit, path)
 		if err != nil {
 			return nil, err
 		}
 		if pos != nil {
-			yours, theirs, err := j.s.Sides(ctx, pos)
+			yours, theirs, err := j.s.History.Sides(ctx, pos)
 			if err != nil {
 				return nil, err
 			}
@@ -113,7 +113,7 @@ func (s *annotateScreen) search(a *annotate.Annotation) tea.Cmd {
 		defer close(f.over)
 		var failed error
 		err := a.Run(ctx, func(some []annotate.Found) {
-			c, err := s.s.Store.Commit(some[0].Commit)
+			c, err := s.s.Planner.Store.Commit(some[0].Commit)
 			if err != nil {
 				failed = cmp.Or(failed, err)
 				return
@@ -205,7 +205,7 @@ func (s *annotateScreen) leave() {
 // before opens the file as it was before the commit that brought the line, at its place there.
 func (s *annotateScreen) before(o origin, n history.Node) tea.Cmd {
 	return s.reads.start(func(ctx context.Context) (then, error) {
-		commit, path, err := s.s.FileBefore(ctx, n, o.path)
+		commit, path, err := s.s.History.FileBefore(ctx, n, o.path)
 		if err != nil {
 			return nil, err
 		}
@@ -255,7 +255,7 @@ func (s *annotateScreen) update(msg tea.Msg) tea.Cmd {
 const sharesWidth = 34
 
 func (s *annotateScreen) view(w, h int) page {
-	as := "   as of " + s.s.Short(s.commit)
+	as := "   as of " + s.s.Planner.Short(s.commit)
 	if s.joined {
 		as = "   as it is joined now"
 	}
@@ -388,7 +388,7 @@ func (s *annotateScreen) remark() line {
 	if !ok {
 		return txt(dim, "Looking back through the history…")
 	}
-	l := txt(plain, s.s.Short(n.ID)+"  ").bold(plain, n.Subject())
+	l := txt(plain, s.s.Planner.Short(n.ID)+"  ").bold(plain, n.Subject())
 	if o.path != s.path || o.line != s.row+1 {
 		l = l.add(dim, fmt.Sprintf("   there %s:%d", o.path, o.line))
 	}

@@ -7,12 +7,12 @@ import (
 	"path/filepath"
 	"strings"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/draw"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -74,7 +74,7 @@ func (s *settleScreen) noteTo(who, text string, which []int) tea.Cmd {
 // directory.
 func (s *settleScreen) giveOn(text, who string, which []int) tea.Cmd {
 	return s.start("giving the note on", func(ctx context.Context, _ func(int, int)) (then, error) {
-		line, err := s.s.OwnProgram(ctx, "dorvik.note")
+		line, err := s.s.Prover.OwnProgram(ctx, "dorvik.note")
 		if err != nil {
 			return nil, err
 		}
@@ -116,12 +116,12 @@ func (s *settleScreen) putAside(which []int, why string) tea.Cmd {
 	}
 	return s.start("putting it aside", func(context.Context, func(int, int)) (then, error) {
 		for _, k := range keys {
-			if err := s.s.PutAside(k, why); err != nil {
+			if err := s.s.Ledger.PutAside(k, why); err != nil {
 				return nil, err
 			}
 		}
 		return func() tea.Cmd {
-			s.st = s.s.State()
+			s.st = s.s.Ledger.State()
 			if why == "" {
 				s.flash = txt(plain, "It is taken up again.")
 				return nil
@@ -133,7 +133,7 @@ func (s *settleScreen) putAside(which []int, why string) tea.Cmd {
 }
 
 // aside is why a conflict waits; empty where it does not.
-func (s *settleScreen) aside(q *recovery.Attributed) string {
+func (s *settleScreen) aside(q *plan.Attributed) string {
 	if q.Decision != nil {
 		return ""
 	}

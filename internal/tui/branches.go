@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"sync"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/lookback"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -19,7 +19,7 @@ type branchesScreen struct {
 	mu     sync.Mutex
 	fresh  chan struct{}
 	ended  chan struct{} // closed when all were compared
-	list   []recovery.Branching
+	list   []lookback.Branching
 	more   int
 	done   bool
 	row    int
@@ -35,7 +35,7 @@ func (j *job) openBranches() tea.Cmd {
 	j.open(s)
 	return tea.Batch(s.reads.start(func(ctx context.Context) (then, error) {
 		defer close(s.ended)
-		more, err := s.s.Branchings(ctx, func(b recovery.Branching) {
+		more, err := s.s.History.Branchings(ctx, func(b lookback.Branching) {
 			s.mu.Lock()
 			s.list = append(s.list, b)
 			s.mu.Unlock()
@@ -61,7 +61,7 @@ func (s *branchesScreen) next() tea.Cmd {
 }
 
 // branches is what was compared so far.
-func (s *branchesScreen) branches() []recovery.Branching {
+func (s *branchesScreen) branches() []lookback.Branching {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.list
@@ -126,7 +126,7 @@ func counted(m mark, n int, what string) line {
 }
 
 // branchRow is a branch with what is there and not here, both ways.
-func (s *branchesScreen) branchRow(i int, b recovery.Branching, w int) line {
+func (s *branchesScreen) branchRow(i int, b lookback.Branching, w int) line {
 	l := txt(bright, words.If(i == s.row, " ▶ ", "   ")).then(txt(plain, b.Name).fit(max(20, w/4))).add(plain, "  ")
 	switch {
 	case b.Err != nil:

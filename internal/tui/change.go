@@ -6,18 +6,18 @@ import (
 	"strconv"
 	"strings"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/lookback"
 	"dorvik.dev/dorvik/internal/words"
 )
 
 // changeScreen is the change of one file, to be read.
 type changeScreen struct {
 	f        *frame
-	file     recovery.ChangedFile
+	file     lookback.ChangedFile
 	what     string // whose change it is
-	lines    []recovery.ChangeLine
+	lines    []lookback.ChangeLine
 	old, new [][]tinted
 	text     bool
 	scroll   scroll
@@ -25,16 +25,16 @@ type changeScreen struct {
 }
 
 // openChange reads a file's change. authors opens those of its lines.
-func (j *job) openChange(f recovery.ChangedFile, what string, authors func() tea.Cmd) tea.Cmd {
+func (j *job) openChange(f lookback.ChangedFile, what string, authors func() tea.Cmd) tea.Cmd {
 	b := j.newBeside()
 	return b.start(func(context.Context) (then, error) {
-		lines, ok, err := j.s.Change(f)
+		lines, ok, err := j.s.History.Change(f)
 		if err != nil {
 			return nil, err
 		}
 		s := &changeScreen{f: j.frame, file: f, what: what, lines: lines, text: ok, authors: authors}
 		if ok {
-			old, new, err := j.s.Texts(f)
+			old, new, err := j.s.History.Texts(f)
 			if err != nil {
 				return nil, err
 			}
@@ -64,7 +64,7 @@ func (s *changeScreen) actions() []action {
 func (s *changeScreen) seek(step int) {
 	changed := func(i int) bool {
 		k := s.lines[i].Kind
-		return k == recovery.LineGone || k == recovery.LineNew
+		return k == lookback.LineGone || k == lookback.LineNew
 	}
 	at := s.scroll.at()
 	if at > 0 {
@@ -115,7 +115,7 @@ func (s *changeScreen) last() int {
 }
 
 // changeLine draws a line with its numbers before and after.
-func (s *changeScreen) changeLine(l recovery.ChangeLine, digits int) line {
+func (s *changeScreen) changeLine(l lookback.ChangeLine, digits int) line {
 	number := func(n int) string {
 		if n == 0 {
 			return strings.Repeat(" ", digits)
@@ -129,13 +129,13 @@ func (s *changeScreen) changeLine(l recovery.ChangeLine, digits int) line {
 		return nil
 	}
 	switch l.Kind {
-	case recovery.LinesFolded:
+	case lookback.LinesFolded:
 		return txt(faint, " "+strings.Repeat(" ", 2*digits+1)+"  ┊ "+words.Count(l.Count, "line as it was",
 			"lines as they were"))
-	case recovery.LineGone:
+	case lookback.LineGone:
 		out := txt(faint, " "+number(l.Old)+" "+number(0)).bold(trouble, " − ")
 		return code(out, l.Text, tint(s.old, l.Old), l.Marks, ink{ground: onTrouble})
-	case recovery.LineNew:
+	case lookback.LineNew:
 		out := txt(faint, " "+number(0)+" "+number(l.New)).bold(joined, " + ")
 		return code(out, l.Text, tint(s.new, l.New), l.Marks, ink{ground: onJoined})
 	}

@@ -7,12 +7,15 @@ import (
 	"strings"
 	"time"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/diagnose"
 	"dorvik.dev/dorvik/internal/core/misfit"
 	"dorvik.dev/dorvik/internal/draw"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -22,49 +25,49 @@ type checkScreen struct {
 	*job
 	checkState
 	who  *whoBuilds // nil before the joined code failed
-	pair recovery.Pair
+	pair prove.Pair
 
 	watching bool // for another check in the settings
 
-	taken *recovery.TakenMends // what there was before mends were taken at last; nil where none were
+	taken *plan.TakenMends // what there was before mends were taken at last; nil where none were
 }
 
 // checkState is what is known of the check of one joined result.
 type checkState struct {
-	terms     *recovery.Terms // nil where no check was found
-	ready     bool            // the command is known
+	terms     *prove.Terms // nil where no check was found
+	ready     bool         // the command is known
 	agreed    bool
 	eaching   bool // it is checked commit by commit
 	making    bool // files are to be made anew first
-	makes     []*recovery.Terms
+	makes     []*prove.Terms
 	mayMake   bool
 	unmade    bool      // a command that makes one did not end well
 	started   time.Time // zero unless it runs
 	result    *check.Report
 	output    *output
 	places    []diagnose.Place
-	texts     map[string][]recovery.Line // of the files with places
-	install   string                     // the command that installs what the checkout lacks; or empty
-	unchecked string                     // why nothing was checked; or empty
-	lacks     []string                   // what it was run without
-	causes    []*recovery.Cause          // what was settled that each place comes from, or nil
+	texts     map[string][]plan.Line // of the files with places
+	install   string                 // the command that installs what the checkout lacks; or empty
+	unchecked string                 // why nothing was checked; or empty
+	lacks     []string               // what it was run without
+	causes    []*plan.Cause          // what was settled that each place comes from, or nil
 	at        int
 	errors    scroll
 	place     scroll
-	unfit     []recovery.Misfit // found before anything was built
-	offered   []misfit.Mend     // of those
-	held      []recovery.Holding
-	needed    []recovery.Holding // as they were offered
-	mayHold   []int              // steps that could hold all of them
-	chosen    int                // of those, from 1, where the mends are to go; 0 for where they are needed
-	holder    string             // the commit that mends become part of; empty where there is none
+	unfit     []plan.Misfit // found before anything was built
+	offered   []misfit.Mend // of those
+	held      []plan.Holding
+	needed    []plan.Holding // as they were offered
+	mayHold   []int          // steps that could hold all of them
+	chosen    int            // of those, from 1, where the mends are to go; 0 for where they are needed
+	holder    string         // the commit that mends become part of; empty where there is none
 }
 
 func (c *checkState) running() bool { return !c.started.IsZero() }
 func (c *checkState) passed() bool  { return c.result != nil && c.result.Passed }
 func (c *checkState) failed() bool  { return c.result != nil && !c.result.Passed }
 
-func (s *checkScreen) label() string { return recovery.Check.String() }
+func (s *checkScreen) label() string { return ledger.Check.String() }
 
 func (s *checkScreen) state() (string, passed) {
 	switch {
@@ -108,7 +111,7 @@ func (s *checkScreen) remark() line {
 func (s *checkScreen) enter() tea.Cmd {
 	s.goTo(s)
 	s.stopAsking()
-	s.pair = recovery.Pair{}
+	s.pair = prove.Pair{}
 	s.checkState = checkState{}
 	pos, join, watch := s.pos, s.join, s.watchSettings()
 	s.holder, _ = join.MendHolder()
@@ -119,7 +122,7 @@ func (s *checkScreen) enter() tea.Cmd {
 	}
 	return tea.Batch(watch, s.start("making the joined commits", func(ctx context.Context, _ func(int, int)) (then,
 		error) {
-		v, err := s.s.ToCheck(ctx, pos, join)
+		v, err := s.s.Prover.ToCheck(ctx, pos, join)
 		return func() tea.Cmd {
 			s.terms, s.agreed, s.ready = v.Terms, v.Agreed, true
 			s.built, s.st, s.unfit = v.Built, v.State, v.Misfits
@@ -168,7 +171,7 @@ func (s *checkScreen) seeSettings() tea.Cmd {
 	}
 	tree, was := s.join.Tree, s.line()
 	return s.newBeside().start(func(ctx context.Context) (then, error) {
-		c, _, err := s.s.CheckBy(ctx, tree)
+		c, _, err := s.s.Prover.CheckBy(ctx, tree)
 		if err != nil || c.Line() == was {
 			return nil, err
 		}
@@ -189,10 +192,10 @@ func (s *checkScreen) makeAnew() tea.Cmd {
 	s.output = out
 	tip, join, terms := s.built.Tip, s.join, s.makes
 	cmd := s.start("making files anew", func(ctx context.Context, _ func(int, int)) (then, error) {
-		failed, err := s.s.Make(ctx, join, terms, tip, out.add)
+		failed, err := s.s.Prover.Make(ctx, join, terms, tip, out.add)
 		return func() tea.Cmd {
 			if s.started = (time.Time{}); failed != nil {
-				s.unmade, s.st = true, s.s.State()
+				s.unmade, s.st = true, s.s.Ledger.State()
 				return nil
 			}
 			return s.rejoin(nil, s.enter)
@@ -218,12 +221,12 @@ func (s *checkScreen) run() tea.Cmd {
 	s.output = out
 	terms, tip, join, pos := s.terms, s.built.Tip, s.join, s.pos
 	cmd := s.start("checking", func(ctx context.Context, _ func(int, int)) (then, error) {
-		v, err := s.s.Prove(ctx, pos, terms, tip, out.add, out.begin)
+		v, err := s.s.Prover.Prove(ctx, pos, terms, tip, out.add, out.begin)
 		if err != nil {
 			return nil, err
 		}
-		decided := s.s.State().Decisions
-		causes, err := s.s.CausesOf(join, &decided, v.Places)
+		decided := s.s.Ledger.State().Decisions
+		causes, err := s.s.Planner.CausesOf(join, &decided, v.Places)
 		return func() tea.Cmd {
 			s.started, s.agreed, s.causes, s.lacks = time.Time{}, true, causes, v.Lacks
 			s.result, s.places, s.texts, s.st = &v.Result, v.Places, v.Texts, v.State
@@ -234,8 +237,8 @@ func (s *checkScreen) run() tea.Cmd {
 			if !v.Blames() {
 				return nil
 			}
-			if s.pos.Trivial() == recovery.NotTrivial {
-				s.pair = recovery.PairOf(s.unfit)
+			if s.pos.Trivial() == plan.NotTrivial {
+				s.pair = prove.PairOf(s.unfit)
 				return s.askWhoBuilds()
 			}
 			return nil
@@ -248,7 +251,7 @@ func (s *checkScreen) run() tea.Cmd {
 // afterPass goes on with the single commits, where every one is to pass and it is not known that it does.
 func (s *checkScreen) afterPass(each bool) tea.Cmd {
 	all := s.each.known()
-	if each && len(s.eachAction()) > 0 && recovery.FirstFailing(all).IsZero() && all[len(all)-1].Passed == nil {
+	if each && len(s.eachAction()) > 0 && prove.FirstFailing(all).IsZero() && all[len(all)-1].Passed == nil {
 		return s.checkEach()
 	}
 	return nil
@@ -353,7 +356,7 @@ func (s *checkScreen) leave() tea.Cmd {
 }
 
 // cause is the decision that the marked error comes from; nil where it comes from none.
-func (s *checkScreen) cause() *recovery.Cause {
+func (s *checkScreen) cause() *plan.Cause {
 	if !s.failed() || s.at >= len(s.causes) {
 		return nil
 	}
@@ -361,8 +364,8 @@ func (s *checkScreen) cause() *recovery.Cause {
 }
 
 // backTo goes back to the conflict that was settled so.
-func (s *checkScreen) backTo(c *recovery.Cause) tea.Cmd {
-	i := slices.IndexFunc(s.questions, func(q recovery.Attributed) bool {
+func (s *checkScreen) backTo(c *plan.Cause) tea.Cmd {
+	i := slices.IndexFunc(s.questions, func(q plan.Attributed) bool {
 		return q.Stop == c.Stop && q.Conflict.Key == c.Key
 	})
 	if i < 0 {
@@ -393,7 +396,7 @@ func (s *checkScreen) typeCheck() tea.Cmd {
 func (s *checkScreen) keepCheck(line string) tea.Cmd {
 	pos, tree := s.pos, s.join.Tree
 	return s.start("keeping it", func(ctx context.Context, _ func(int, int)) (then, error) {
-		return s.enter, s.s.SetCheck(ctx, line, pos, tree)
+		return s.enter, s.s.Prover.SetCheck(ctx, line, pos, tree)
 	})
 }
 
@@ -478,15 +481,15 @@ func (s *checkScreen) holderNames() string {
 
 func (s *checkScreen) undoMend() tea.Cmd {
 	if before := s.taken; before != nil {
-		return s.rejoin(func(to *recovery.Session) error { return to.GiveBackMends(before) }, func() tea.Cmd {
+		return s.rejoin(func(to *recovery.Session) error { return to.Ledger.GiveBackMends(before) }, func() tea.Cmd {
 			s.taken = nil
 			s.flash = txt(plain, "What was mended at last is taken back.")
 			return s.enter()
 		})
 	}
-	var undone recovery.Mend
+	var undone plan.Mend
 	return s.rejoin(func(to *recovery.Session) (err error) {
-		undone, _, err = to.UndoMend()
+		undone, _, err = to.Ledger.UndoMend()
 		return err
 	}, func() tea.Cmd {
 		s.flash = txt(plain, "The mend of "+undone.Path+" is taken back.")
@@ -495,9 +498,9 @@ func (s *checkScreen) undoMend() tea.Cmd {
 }
 
 func (s *checkScreen) wholeOutput() tea.Cmd {
-	var lines []recovery.Line
+	var lines []plan.Line
 	for _, l := range s.output.last(maxOutput) {
-		lines = append(lines, recovery.Line{Text: l})
+		lines = append(lines, plan.Line{Text: l})
 	}
 	r := newReader(s.frame, line{}.add(plain, " ").bold(bright, "OUTPUT").add(dim, "  "+s.line()), lines, false)
 	r.scroll.to(len(lines))
@@ -508,7 +511,7 @@ func (s *checkScreen) wholeOutput() tea.Cmd {
 // mend opens the place of the error to be edited.
 func (s *checkScreen) mend() tea.Cmd {
 	p := s.places[s.at]
-	text, ok, err := s.s.TextAt(s.join.Tree, p.Path)
+	text, ok, err := s.s.Planner.TextAt(s.join.Tree, p.Path)
 	if err != nil || !ok {
 		s.flash = warning(p.Path + " holds no text that could be edited.")
 		return nil
@@ -525,7 +528,7 @@ func (s *checkScreen) mend() tea.Cmd {
 			}
 			pos, join, in := s.pos, s.join, ""
 			return s.rejoin(func(to *recovery.Session) (err error) {
-				s.taken, in, err = to.MendByHand(pos, join, recovery.Mend{Path: p.Path, Before: text, After: after})
+				s.taken, in, err = to.MendByHand(pos, join, plan.Mend{Path: p.Path, Before: text, After: after})
 				return err
 			}, func() tea.Cmd {
 				s.flash = line{}.mark(markJoined).add(plain, "Mended. The edit becomes part of "+in+"; u takes it "+

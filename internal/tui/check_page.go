@@ -5,7 +5,8 @@ import (
 	"strings"
 
 	"dorvik.dev/dorvik/internal/check"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -176,7 +177,7 @@ func (s *checkScreen) consentNote(p *page, w, h int) {
 			"directory. Your working tree is not used. Dorvik asks this once, and again when others change what it "+
 			"can run."))
 	}
-	s.asksNote(p, []*recovery.Terms{s.terms}, w, h)
+	s.asksNote(p, []*prove.Terms{s.terms}, w, h)
 }
 
 func (s *checkScreen) mendedNote(p *page, w int) {
@@ -284,7 +285,7 @@ func (s *checkScreen) offeredRows(w int) (rows page) {
 
 // mendedInto says what an edit by hand becomes part of.
 func (s *checkScreen) mendedInto() string {
-	if s.join.Route == recovery.Rebase {
+	if s.join.Route == plan.Rebase {
 		return "the commit of yours that it mends, or else of " + s.holder
 	}
 	return s.holder

@@ -5,12 +5,14 @@ import (
 	"fmt"
 	"strings"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/draw"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -19,10 +21,10 @@ import (
 type chooseScreen struct {
 	*job
 	scroll scroll
-	route  recovery.Route
+	route  plan.Route
 }
 
-func (s *chooseScreen) label() string { return recovery.Choose.String() }
+func (s *chooseScreen) label() string { return ledger.Choose.String() }
 
 func (s *chooseScreen) state() (string, passed) {
 	switch {
@@ -38,7 +40,7 @@ func (s *chooseScreen) state() (string, passed) {
 
 // fit has the marked route be one that there is.
 func (s *chooseScreen) fit() {
-	if s.route == "" || s.pos.Picking != (s.route == recovery.Pick) || s.st.Route == "" {
+	if s.route == "" || s.pos.Picking != (s.route == plan.Pick) || s.st.Route == "" {
 		s.route = s.plan.Suggested
 	}
 }
@@ -48,7 +50,7 @@ func (s *chooseScreen) enter() tea.Cmd {
 	s.goTo(s)
 	pos, st := s.pos, s.st
 	return s.start("working both ways out", func(ctx context.Context, progress func(int, int)) (then, error) {
-		plan, err := s.s.Plan(ctx, pos, &st.Decisions, progress)
+		plan, err := s.s.Planner.Plan(ctx, pos, &st.Decisions, progress)
 		if err != nil {
 			return nil, err
 		}
@@ -84,12 +86,12 @@ func (s *chooseScreen) actions() []action {
 
 // turn marks the other route.
 func (s *chooseScreen) turn() {
-	s.route = map[recovery.Route]recovery.Route{recovery.Rebase: recovery.Merge,
-		recovery.Merge: recovery.Rebase}[s.route]
+	s.route = map[plan.Route]plan.Route{plan.Rebase: plan.Merge,
+		plan.Merge: plan.Rebase}[s.route]
 }
 
 // picked is a click on a route.
-type picked struct{ route recovery.Route }
+type picked struct{ route plan.Route }
 
 func (s *chooseScreen) update(msg tea.Msg) tea.Cmd {
 	if click, ok := msg.(picked); ok {
@@ -106,7 +108,7 @@ func (s *chooseScreen) take() tea.Cmd {
 		s.flash = warning(words.Sentence(j.Refused.Error()))
 		return nil
 	}
-	if s.route == recovery.Rebase && s.plan.Pushed() && !s.rewrite {
+	if s.route == plan.Rebase && s.plan.Pushed() && !s.rewrite {
 		s.confirm(s.plan.Published)
 		return nil
 	}
@@ -115,11 +117,11 @@ func (s *chooseScreen) take() tea.Cmd {
 
 func (s *chooseScreen) taken() tea.Cmd {
 	route := s.route
-	return s.rejoin(func(to *recovery.Session) error { return to.TakeRoute(route) }, s.joined)
+	return s.rejoin(func(to *recovery.Session) error { return to.Ledger.TakeRoute(route) }, s.joined)
 }
 
 // confirm asks whether commits that are on a remote may be given new ids.
-func (s *chooseScreen) confirm(published []recovery.Published) {
+func (s *chooseScreen) confirm(published []plan.Published) {
 	whoever := "whoever has " + words.Is(len(published), "that commit", "those commits") + " will"
 	if who := published[0].Who; len(who) > 0 {
 		whoever += ", such as " + words.List(words.Some(who, 3)) + " who committed there,"
@@ -131,10 +133,10 @@ func (s *chooseScreen) confirm(published []recovery.Published) {
 
 func (s *chooseScreen) view(w, h int) page {
 	p := page{nil}
-	routes := []recovery.Route{recovery.Rebase, recovery.Merge}
+	routes := []plan.Route{plan.Rebase, plan.Merge}
 	switch {
 	case s.pos.Picking:
-		p.rows(indent(s.routePage(recovery.Pick, min(w-4, wide)), 2))
+		p.rows(indent(s.routePage(plan.Pick, min(w-4, wide)), 2))
 	case w >= wide:
 		s.sideBySide(&p, routes, w)
 		p.blank()
@@ -160,7 +162,7 @@ func (s *chooseScreen) view(w, h int) page {
 	return s.scroll.window(p, h)
 }
 
-func (s *chooseScreen) sideBySide(p *page, routes []recovery.Route, w int) {
+func (s *chooseScreen) sideBySide(p *page, routes []plan.Route, w int) {
 	width, rows := (w-7)/2, 0
 	var pages [2]page
 	for i, r := range routes {
@@ -181,10 +183,10 @@ func (s *chooseScreen) why(p *page, w int) {
 	}
 }
 
-func title(r recovery.Route) string { return words.Upper(string(r)) }
+func title(r plan.Route) string { return words.Upper(string(r)) }
 
 // box draws a frame of the given size around a page: heavy around the chosen route.
-func (s *chooseScreen) box(p page, r recovery.Route, w, rows int) page {
+func (s *chooseScreen) box(p page, r plan.Route, w, rows int) page {
 	g, h := []string{"┌", "─", "┐", "│", "└", "┘"}, faint
 	if r == s.route {
 		g, h = []string{"┏", "━", "┓", "┃", "┗", "┛"}, bright
@@ -217,13 +219,13 @@ func (f *facts) fact(what string, l line) {
 }
 
 // about is what a route is, and whom it suits.
-var about = map[recovery.Route][2]string{
-	recovery.Rebase: {"your commits are made again, one by one, after theirs",
+var about = map[plan.Route][2]string{
+	plan.Rebase: {"your commits are made again, one by one, after theirs",
 		"Suits you when the commits are still only yours and the team likes a line that reads in order."},
-	recovery.Merge: {"one new commit joins the two lines",
+	plan.Merge: {"one new commit joins the two lines",
 		"Suits you when others already build on your commits, or when it should stay visible that there were two " +
 			"lines."},
-	recovery.Pick: {"the picked commits are made again after yours",
+	plan.Pick: {"the picked commits are made again after yours",
 		"The picked commits stay where they are. If that branch is joined later, the same change is met twice, and " +
 			"found to be there already."},
 }
@@ -233,7 +235,7 @@ var aboutCounter = [2]string{"one commit that takes back what was brought, after
 	"Suits you when what is taken back is on the remote: no commit there is rewritten."}
 
 // routePage tells what a route makes and asks.
-func (s *chooseScreen) routePage(r recovery.Route, w int) page {
+func (s *chooseScreen) routePage(r plan.Route, w int) page {
 	f := facts{w: w}
 	j := s.plan.Of(r)
 	is, head := about[r], line{}.bold(bright, title(r))
@@ -267,14 +269,14 @@ func (s *chooseScreen) routePage(r recovery.Route, w int) page {
 }
 
 // makes tells what becomes of the history.
-func (s *chooseScreen) makes(f *facts, j *recovery.Join) {
+func (s *chooseScreen) makes(f *facts, j *plan.Join) {
 	switch j.Route {
-	case recovery.Pick:
+	case plan.Pick:
 		f.fact("history", txt(plain, "your line, and "+words.Count(j.Kept(), "new commit", "new commits")+" after it"))
 		f.fact("rewrites", txt(plain, "nothing"))
 		f.fact("keeps", txt(plain, "author, date and message of each"))
 		s.leavesOut(f, j)
-	case recovery.Rebase:
+	case plan.Rebase:
 		f.fact("history", txt(plain, "one straight line, no extra commit"))
 		l := txt(plain, words.Count(j.Kept(), "of your commits, ", "of your commits, "))
 		if n := len(s.plan.Published); n > 0 {
@@ -287,28 +289,28 @@ func (s *chooseScreen) makes(f *facts, j *recovery.Join) {
 	default:
 		f.fact("history", txt(plain, "two lines, and a commit that joins them"))
 		f.fact("rewrites", txt(plain, "nothing"))
-		subject, _, _ := strings.Cut(recovery.MergeMessage(s.pos), "\n")
+		subject, _, _ := strings.Cut(plan.MergeMessage(s.pos), "\n")
 		f.fact("adds", txt(plain, "1 merge commit, ").add(dim, "“"+subject+"”"))
 	}
 }
 
 // namesOf is the ids and subjects of commits.
-func (s *chooseScreen) namesOf(nodes []recovery.Published) (names []string) {
+func (s *chooseScreen) namesOf(nodes []plan.Published) (names []string) {
 	for _, n := range nodes {
-		names = append(names, s.s.Short(n.ID)+" “"+n.Subject()+"” on "+n.On)
+		names = append(names, s.s.Planner.Short(n.ID)+" “"+n.Subject()+"” on "+n.On)
 	}
 	return names
 }
 
 // leavesOut lists the commits that are not made again.
-func (s *chooseScreen) leavesOut(f *facts, j *recovery.Join) {
+func (s *chooseScreen) leavesOut(f *facts, j *plan.Join) {
 	other := merge.Theirs
-	if j.Route == recovery.Pick {
+	if j.Route == plan.Pick {
 		other = merge.Yours
 	}
 	for i := range j.Steps {
 		st := &j.Steps[i]
-		id := s.s.Short(st.Commit.ID)
+		id := s.s.Planner.Short(st.Commit.ID)
 		switch st.Outcome {
 		case replay.AlreadyThere:
 			f.fact("leaves out", txt(plain, id).add(dim, " is there already: "+s.first(st.Same, other)+" did the same"))
@@ -321,7 +323,7 @@ func (s *chooseScreen) leavesOut(f *facts, j *recovery.Join) {
 }
 
 // asks lists the decisions that a route wants, less those that are made.
-func (s *chooseScreen) asks(f *facts, j *recovery.Join) {
+func (s *chooseScreen) asks(f *facts, j *plan.Join) {
 	defer func() {
 		n := len(s.misfits[j.Route])
 		if n == 0 && s.foreseeing != nil {
@@ -344,14 +346,14 @@ func (s *chooseScreen) asks(f *facts, j *recovery.Join) {
 	if made > 0 {
 		l = l.add(plain, "; ").add(joined, fmt.Sprintf("%d made already", made))
 	}
-	if j.Route == recovery.Merge {
+	if j.Route == plan.Merge {
 		l = l.add(plain, ", once")
 	} else {
 		l = l.add(plain, ", at "+words.Count(len(j.Stops), "commit", "commits"))
 	}
 	f.fact("asks you", l)
 	m := markYours
-	if j.Route == recovery.Pick {
+	if j.Route == plan.Pick {
 		m = markTheirs
 	}
 	rows := 0
@@ -363,7 +365,7 @@ func (s *chooseScreen) asks(f *facts, j *recovery.Join) {
 		if stop.Uncommitted {
 			f.row(txt(plain, "   ").mark(markYours).add(plain, stop.Commit.Subject()).cut(f.w))
 		} else if stop.Commit.Commit != nil {
-			f.row(txt(plain, "   ").mark(m).add(plain, s.s.Short(stop.Commit.ID)+" ").add(dim,
+			f.row(txt(plain, "   ").mark(m).add(plain, s.s.Planner.Short(stop.Commit.ID)+" ").add(dim,
 				stop.Commit.Subject()).cut(f.w))
 		}
 		rows += stopFiles(f, stop)
@@ -371,7 +373,7 @@ func (s *chooseScreen) asks(f *facts, j *recovery.Join) {
 }
 
 // stopFiles lists the files of a stop that ask.
-func stopFiles(f *facts, stop recovery.Stop) int {
+func stopFiles(f *facts, stop plan.Stop) int {
 	const most = 5
 	for i, file := range stop.Files {
 		if i == most {
@@ -402,11 +404,11 @@ func hint(f *settle.File) (string, hue) {
 }
 
 // drawing shows the history a route would make.
-func (s *chooseScreen) drawing(j *recovery.Join, w int) page {
+func (s *chooseScreen) drawing(j *plan.Join, w int) page {
 	switch j.Route {
-	case recovery.Pick:
+	case plan.Pick:
 		return s.drawPick(j, w)
-	case recovery.Rebase:
+	case plan.Rebase:
 		return s.drawRebase(j, w)
 	}
 	top, bottom := row(markYours, "", len(s.pos.Divergence.Yours), 8), row(markTheirs, "",
@@ -431,13 +433,13 @@ func row(m mark, prime string, n, most int) line {
 }
 
 // drawPick draws picked commits after yours.
-func (s *chooseScreen) drawPick(j *recovery.Join, w int) page {
+func (s *chooseScreen) drawPick(j *plan.Join, w int) page {
 	most := w/4 - 2
 	return s.straight(row(markYours, "", len(s.pos.Divergence.Yours), most/2), row(markTheirs, "′", j.Kept(), most/2))
 }
 
 // drawRebase draws your commits after theirs.
-func (s *chooseScreen) drawRebase(j *recovery.Join, w int) page {
+func (s *chooseScreen) drawRebase(j *plan.Join, w int) page {
 	most := w/4 - 2
 	return s.straight(row(markTheirs, "", len(s.pos.Divergence.Theirs), most/2), row(markYours, "′", j.Kept(), most/2))
 }
@@ -445,5 +447,5 @@ func (s *chooseScreen) drawRebase(j *recovery.Join, w int) page {
 // straight draws one line of commits after the common ancestor.
 func (s *chooseScreen) straight(first, then line) page {
 	return page{txt(base, " "+markBase.sign).then(first).then(then),
-		txt(dim, " "+s.s.Short(s.pos.Base())).add(dim, "   ′ made again, with a new id")}
+		txt(dim, " "+s.s.Planner.Short(s.pos.Base())).add(dim, "   ′ made again, with a new id")}
 }

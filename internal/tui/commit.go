@@ -4,12 +4,12 @@ import (
 	"context"
 	"fmt"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/decided"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/lookback"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -19,8 +19,8 @@ type commitScreen struct {
 	*job
 	reads  besides
 	node   history.Node
-	entry  *recovery.Entry // nil where it is not known what it is to the person
-	d      *recovery.Details
+	entry  *lookback.Entry // nil where it is not known what it is to the person
+	d      *lookback.Details
 	side   int // the parent it is held against
 	row    int // decisions first, then files
 	scroll scroll
@@ -28,15 +28,15 @@ type commitScreen struct {
 }
 
 // openCommit looks at a commit of a history.
-func (j *job) openCommit(e *recovery.Entry) tea.Cmd {
+func (j *job) openCommit(e *lookback.Entry) tea.Cmd {
 	return j.showCommit(history.Node{ID: e.ID, Commit: e.Commit}, e)
 }
 
-func (j *job) showCommit(n history.Node, e *recovery.Entry) tea.Cmd {
+func (j *job) showCommit(n history.Node, e *lookback.Entry) tea.Cmd {
 	s := &commitScreen{job: j, reads: j.newBeside(), node: n, entry: e}
 	j.open(s)
 	return s.reads.start(func(ctx context.Context) (then, error) {
-		d, err := s.s.Details(ctx, n.ID, nil)
+		d, err := s.s.History.Details(ctx, n.ID, nil)
 		if err != nil {
 			return func() tea.Cmd { s.close(); return s.failed(err) }, nil
 		}
@@ -46,7 +46,7 @@ func (j *job) showCommit(n history.Node, e *recovery.Entry) tea.Cmd {
 				ids = append(ids, a.Parent.ID)
 			}
 		}
-		if err := s.s.TellApart(ctx, ids); err != nil {
+		if err := s.s.Planner.TellApart(ctx, ids); err != nil {
 			return nil, err
 		}
 		return func() tea.Cmd { s.d = d; return nil }, nil
@@ -60,7 +60,7 @@ func (s *commitScreen) decisions() []decided.Decision {
 	return s.d.Decided.Decisions
 }
 
-func (s *commitScreen) files() []recovery.ChangedFile {
+func (s *commitScreen) files() []lookback.ChangedFile {
 	if s.d == nil {
 		return nil
 	}
@@ -70,7 +70,7 @@ func (s *commitScreen) files() []recovery.ChangedFile {
 func (s *commitScreen) count() int { return len(s.decisions()) + len(s.files()) }
 
 // file is the file one is on, nil on a decision.
-func (s *commitScreen) file() *recovery.ChangedFile {
+func (s *commitScreen) file() *lookback.ChangedFile {
 	if i := s.row - len(s.decisions()); i >= 0 && i < len(s.files()) {
 		return &s.files()[i]
 	}
@@ -144,10 +144,10 @@ func (s *commitScreen) view(w, h int) page {
 	if s.entry != nil {
 		sign = signOf(s.entry)
 	}
-	p.row(txt(plain, " ").mark(sign).add(sign.hue, s.s.Short(s.node.ID)+"  ").bold(bright, s.node.Subject()))
+	p.row(txt(plain, " ").mark(sign).add(sign.hue, s.s.Planner.Short(s.node.ID)+"  ").bold(bright, s.node.Subject()))
 	s.people(&p)
 	if s.entry != nil {
-		for _, said := range s.entry.Said(s.s.Short) {
+		for _, said := range s.entry.Said(s.s.Planner.Short) {
 			p.row(txt(sign.hue, "   "+said))
 		}
 	}
@@ -250,7 +250,8 @@ func (s *commitScreen) fileRows(p *page, w int) {
 	what := fmt.Sprintf("  %s, %s added, %s removed", words.Count(len(a.Files), "file", "files"),
 		words.Count(added, "line", "lines"), words.Count(removed, "line", "lines"))
 	if len(s.d.Sides) > 1 {
-		what += fmt.Sprintf(", against its side %d of %d: %s %s", s.side+1, len(s.d.Sides), s.s.Short(a.Parent.ID),
+		what += fmt.Sprintf(", against its side %d of %d: %s %s", s.side+1, len(s.d.Sides),
+			s.s.Planner.Short(a.Parent.ID),
 			a.Parent.Subject())
 	}
 	p.blank()
@@ -269,7 +270,7 @@ func (s *commitScreen) fileRows(p *page, w int) {
 }
 
 // fileColumn is how wide the names of files are, up to half of the room.
-func fileColumn(files []recovery.ChangedFile, w int) int {
+func fileColumn(files []lookback.ChangedFile, w int) int {
 	n := 20
 	for _, f := range files {
 		n = max(n, cells(f.Path)+2)
@@ -278,7 +279,7 @@ func fileColumn(files []recovery.ChangedFile, w int) int {
 }
 
 // fileLine is a changed file with its counts, its name in a column so wide.
-func fileLine(f recovery.ChangedFile, column int) line {
+func fileLine(f lookback.ChangedFile, column int) line {
 	l := txt(plain, cutPath(f.Path, column-1)).fit(column)
 	switch {
 	case f.Text:

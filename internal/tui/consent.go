@@ -4,30 +4,30 @@ import (
 	"errors"
 	"slices"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/merge"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/words"
 )
 
 // consentScreen shows whole what others changed that a command can run, before it runs.
 type consentScreen struct {
 	*job
-	terms  []*recovery.Terms
+	terms  []*prove.Terms
 	onward func() tea.Cmd // once that is agreed to
 	scroll scroll
 }
 
 // openConsent asks about commands, and goes on once they are agreed to.
-func (j *job) openConsent(terms []*recovery.Terms, onward func() tea.Cmd) tea.Cmd {
+func (j *job) openConsent(terms []*prove.Terms, onward func() tea.Cmd) tea.Cmd {
 	j.open(&consentScreen{job: j, terms: terms, onward: onward})
 	return nil
 }
 
 // agreeing gives what has to be agreed to before work can go on, if that is why it failed.
-func agreeing(err error) (terms []*recovery.Terms) {
-	var is *recovery.UnagreedError
+func agreeing(err error) (terms []*prove.Terms) {
+	var is *prove.UnagreedError
 	if errors.As(err, &is) {
 		terms = append(terms, is.Terms)
 	}
@@ -45,7 +45,7 @@ func (s *consentScreen) actions() []action {
 // agree records that the commands may run on their trees, and goes on.
 func (s *consentScreen) agree() tea.Cmd {
 	for _, t := range s.terms {
-		if err := s.s.AgreeTo(t); err != nil {
+		if err := s.s.Applier.Prover.Asker.AgreeTo(t); err != nil {
 			return s.failed(err)
 		}
 	}
@@ -78,7 +78,7 @@ func (s *consentScreen) always() tea.Cmd {
 		"here without being asked about, in this repository. That goes by the e-mail in commits, which whoever may "+
 		"push can write. Always?"), "always run it", func() tea.Cmd {
 		for email := range people {
-			if err := s.s.Trust(email); err != nil {
+			if err := s.s.Ledger.Trust(email); err != nil {
 				return s.failed(err)
 			}
 		}
@@ -114,7 +114,7 @@ func (s *consentScreen) remark() line {
 }
 
 // asksRows shows what others changed that a command can run, file by file, with who did.
-func (j *job) asksRows(t *recovery.Terms, w int) (p page) {
+func (j *job) asksRows(t *prove.Terms, w int) (p page) {
 	for i, f := range t.Asks {
 		if i > 0 {
 			p.blank()
@@ -126,7 +126,7 @@ func (j *job) asksRows(t *recovery.Terms, w int) (p page) {
 }
 
 // askedOf names a file that others changed, and who did.
-func (j *job) askedOf(f *recovery.Unagreed) line {
+func (j *job) askedOf(f *prove.Unagreed) line {
 	l := line{}.mark(markWarning).bold(bright, f.Path)
 	if len(f.By) == 0 {
 		return l.add(plain, "  changed since you agreed, and it cannot be told by whom")
@@ -134,7 +134,7 @@ func (j *job) askedOf(f *recovery.Unagreed) line {
 	n := f.By[0]
 	did := words.If(f.Was.IsZero(), "added", words.If(f.ID.IsZero(), "taken away", "changed"))
 	l = l.add(plain, "  "+did+" by ").
-		add(theirs, j.first(n, merge.Theirs)).add(plain, " in ").add(theirs, j.s.Short(n.ID)).
+		add(theirs, j.first(n, merge.Theirs)).add(plain, " in ").add(theirs, j.s.Planner.Short(n.ID)).
 		add(plain, " “"+n.Subject()+"”")
 	if more := len(f.By) - 1; more > 0 {
 		l = l.add(plain, " and "+words.Count(more, "commit", "commits")+" before it")
@@ -143,7 +143,7 @@ func (j *job) askedOf(f *recovery.Unagreed) line {
 }
 
 // changedRows are the lines of a file that are not as they were when it was agreed to.
-func changedRows(f *recovery.Unagreed, w int) (p page) {
+func changedRows(f *prove.Unagreed, w int) (p page) {
 	if f.Change.From == f.Change.To {
 		return page{txt(dim, "It is no text, or is not here to be shown.")}
 	}
@@ -158,7 +158,7 @@ func changedRows(f *recovery.Unagreed, w int) (p page) {
 }
 
 // asksNote shows as much of what others changed as there is room for, and how all of it is read.
-func (s *checkScreen) asksNote(p *page, all []*recovery.Terms, w, h int) {
+func (s *checkScreen) asksNote(p *page, all []*prove.Terms, w, h int) {
 	for _, t := range all {
 		if len(t.Asks) == 0 {
 			continue
@@ -178,10 +178,10 @@ func (s *checkScreen) asksNote(p *page, all []*recovery.Terms, w, h int) {
 }
 
 // toAgree are the commands that what others changed is asked about, on the way to what comes next.
-func (s *checkScreen) toAgree() (out []*recovery.Terms) {
+func (s *checkScreen) toAgree() (out []*prove.Terms) {
 	all := s.makes
 	if !s.making && s.terms != nil {
-		all = []*recovery.Terms{s.terms}
+		all = []*prove.Terms{s.terms}
 	}
 	for _, t := range all {
 		if len(t.Asks) > 0 {

@@ -6,26 +6,27 @@ import (
 	"slices"
 	"sync"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/words"
 )
 
 // eachCommit is how the commits that are made again stand to the check, one by one.
 type eachCommit struct {
 	mu  sync.Mutex
-	now []recovery.Each
+	now []prove.Each
 }
 
-func (e *eachCommit) set(now []recovery.Each) {
+func (e *eachCommit) set(now []prove.Each) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	e.now = now
 }
 
-func (e *eachCommit) known() []recovery.Each {
+func (e *eachCommit) known() []prove.Each {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	return e.now
@@ -43,7 +44,7 @@ func (e *eachCommit) passes(id object.ID) (passed, ok bool) {
 
 // eachAction checks every commit; there is none to be checked by itself where but one is made.
 func (s *checkScreen) eachAction() []action {
-	if s.terms == nil || !s.agreed || s.running() || s.making || s.join.Route == recovery.Merge ||
+	if s.terms == nil || !s.agreed || s.running() || s.making || s.join.Route == plan.Merge ||
 		len(s.each.known()) < 2 {
 		return nil
 	}
@@ -57,13 +58,13 @@ func (s *checkScreen) eachAction() []action {
 }
 
 // checkEach checks every commit that is made again, up to the first that does not pass.
-func (s *checkScreen) checkEach() tea.Cmd { return s.oneByOne(s.s.CheckEach) }
+func (s *checkScreen) checkEach() tea.Cmd { return s.oneByOne(s.s.Prover.CheckEach) }
 
 // findFailing finds the first that does not pass, where all together do not, by halving.
-func (s *checkScreen) findFailing() tea.Cmd { return s.oneByOne(s.s.FindFailing) }
+func (s *checkScreen) findFailing() tea.Cmd { return s.oneByOne(s.s.Prover.FindFailing) }
 
-func (s *checkScreen) oneByOne(check func(context.Context, *recovery.Position, *recovery.Terms, recovery.Built,
-	func(string), func([]recovery.Each)) ([]recovery.Each, error)) tea.Cmd {
+func (s *checkScreen) oneByOne(check func(context.Context, *plan.Position, *prove.Terms, plan.Built,
+	func(string), func([]prove.Each)) ([]prove.Each, error)) tea.Cmd {
 	s.eaching, s.started = true, s.now()
 	out := newOutput()
 	s.output = out
@@ -79,7 +80,7 @@ func (s *checkScreen) oneByOne(check func(context.Context, *recovery.Position, *
 		return func() tea.Cmd {
 			s.stopped()
 			s.each.set(all)
-			if recovery.FirstFailing(all).IsZero() {
+			if prove.FirstFailing(all).IsZero() {
 				s.flash = done("Every commit passes by itself.")
 			}
 			return nil
@@ -91,7 +92,7 @@ func (s *checkScreen) oneByOne(check func(context.Context, *recovery.Position, *
 // eachRows draws the commits in a row, each with how it stands, and says which is the first that does not pass.
 func (s *checkScreen) eachRows(w int) page {
 	all := s.each.known()
-	if len(all) < 2 || !s.eaching && !slices.ContainsFunc(all[:len(all)-1], func(e recovery.Each) bool {
+	if len(all) < 2 || !s.eaching && !slices.ContainsFunc(all[:len(all)-1], func(e prove.Each) bool {
 		return e.Passed != nil // the last is the joined code itself
 	}) {
 		return nil
@@ -112,12 +113,12 @@ func (s *checkScreen) eachRows(w int) page {
 		}
 	}
 	says := fmt.Sprintf(" %d of %s checked", checked, words.Count(len(all), "commit", "commits"))
-	if id := recovery.FirstFailing(all); !id.IsZero() {
+	if id := prove.FirstFailing(all); !id.IsZero() {
 		says = " does not pass by itself"
 		if of := s.join.Replayed(s.built, id); of.Commit != nil {
 			says = " “" + of.Subject() + "”" + says
 		}
-		says = " " + s.s.Short(id) + says
+		says = " " + s.s.Planner.Short(id) + says
 	}
 	return page{l.add(plain, says).cut(w)}
 }

@@ -8,15 +8,16 @@ import (
 	"testing"
 
 	"charm.land/bubbles/v2/key"
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 )
 
 // TestNoKeyMeansTwoThings: outside writing, a key belongs to one binding alone.
@@ -85,7 +86,7 @@ func TestClicks(t *testing.T) {
 	b.click("WHERE THE LINES PART") // nothing
 	b.press("enter")
 	b.click("one new commit joins")
-	assert.Equal(t, recovery.Merge, b.m.choose.route)
+	assert.Equal(t, plan.Merge, b.m.choose.route)
 	b.press("enter")
 	b.click("  theirs  ")
 	assert.Equal(t, settle.Theirs, b.m.settle.question().Conflict.Ways[b.m.settle.way].Way)
@@ -106,7 +107,7 @@ func TestClicks(t *testing.T) {
 	b.m.w, b.m.h = 80, 24
 	b.m.goTo(b.m.choose)
 	b.click("  Rebase")
-	assert.Equal(t, recovery.Rebase, b.m.choose.route, "the tabs, too")
+	assert.Equal(t, plan.Rebase, b.m.choose.route, "the tabs, too")
 }
 
 // TestTheListByNumber: digits go to a conflict, one after the other.
@@ -166,11 +167,11 @@ func TestEveryOfferedKeyDoesSomething(t *testing.T) {
 	t.Cleanup(session.Close)
 	open := func(path []string) *bench {
 		for {
-			if _, any, err := session.UndoDecision(); err != nil || !any {
+			if _, any, err := session.Ledger.UndoDecision(); err != nil || !any {
 				break
 			}
 		}
-		require.NoError(t, session.Reach(recovery.Look))
+		require.NoError(t, session.Ledger.Reach(ledger.Look))
 		b := benchOf(t, session)
 		b.m.w, b.m.h = 142, 40
 		b.run(b.m.load(false))
@@ -315,7 +316,7 @@ func TestGoingOnIsDrawnWhileItIsJoined(t *testing.T) {
 	s, err := recovery.OpenSession(t.Context(), clone)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
-	require.NoError(t, s.TakeOver(t.Context(), recovery.Finish))
+	require.NoError(t, s.TakeOver(t.Context(), ledger.Finish))
 	b := benchOf(t, s)
 	b.m.w, b.m.h = 142, 40
 	v, err := s.Survey(t.Context(), true, nil)

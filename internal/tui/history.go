@@ -6,12 +6,12 @@ import (
 	"slices"
 	"strings"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/draw"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/lookback"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -21,8 +21,8 @@ type historyScreen struct {
 	reads besides
 	rev   string // what is shown; empty for the branch
 
-	c       *recovery.Chronicle
-	entries []recovery.Entry
+	c       *lookback.Chronicle
+	entries []lookback.Entry
 	hues    map[int]hue // of the drawn lines, by the last commit that was read on each
 	strokes [][]hue     // of the cells of each entry's row
 	reading bool
@@ -31,7 +31,7 @@ type historyScreen struct {
 	row    int
 	scroll scroll
 
-	find  recovery.Find
+	find  lookback.Find
 	typed string // as it was typed
 	only  bool   // only what is found is shown
 	found []int  // of entries
@@ -61,7 +61,7 @@ func (s *historyScreen) begin(to object.ID) tea.Cmd {
 		revs = append(revs, s.rev, "HEAD") // both ways
 	}
 	return s.reads.start(func(ctx context.Context) (then, error) {
-		c, err := s.s.Chronicle(ctx, revs...)
+		c, err := s.s.History.Chronicle(ctx, revs...)
 		if err != nil {
 			return func() tea.Cmd { s.close(); return s.failed(err) }, nil
 		}
@@ -70,12 +70,12 @@ func (s *historyScreen) begin(to object.ID) tea.Cmd {
 }
 
 // readMore reads commits, and hands back what shows them.
-func (s *historyScreen) readMore(ctx context.Context, c *recovery.Chronicle, n int) (then, error) {
+func (s *historyScreen) readMore(ctx context.Context, c *lookback.Chronicle, n int) (then, error) {
 	more, err := c.More(ctx, n)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.s.TellApart(ctx, idsOf(more)); err != nil {
+	if err := s.s.Planner.TellApart(ctx, idsOf(more)); err != nil {
 		return nil, err
 	}
 	return func() tea.Cmd {
@@ -88,7 +88,7 @@ func (s *historyScreen) readMore(ctx context.Context, c *recovery.Chronicle, n i
 	}, nil
 }
 
-func idsOf(entries []recovery.Entry) []object.ID {
+func idsOf(entries []lookback.Entry) []object.ID {
 	ids := make([]object.ID, len(entries))
 	for i := range entries {
 		ids[i] = entries[i].ID
@@ -96,7 +96,7 @@ func idsOf(entries []recovery.Entry) []object.ID {
 	return ids
 }
 
-func (s *historyScreen) add(more []recovery.Entry) {
+func (s *historyScreen) add(more []lookback.Entry) {
 	for i := range more {
 		s.strokes = append(s.strokes, s.strokesOf(&more[i]))
 	}
@@ -106,7 +106,7 @@ func (s *historyScreen) add(more []recovery.Entry) {
 
 // strokesOf is the hues of a row's cells: those of its commit's line, above that of the commit
 // before, and those of the others as they are.
-func (s *historyScreen) strokesOf(e *recovery.Entry) []hue {
+func (s *historyScreen) strokesOf(e *lookback.Entry) []hue {
 	own := signOf(e).hue
 	if own == joined {
 		own = faint
@@ -128,7 +128,7 @@ func (s *historyScreen) seek(from int) {
 	if s.find.Empty() {
 		return
 	}
-	hit, err := s.s.Found(s.find, s.entries[from:])
+	hit, err := s.s.History.Found(s.find, s.entries[from:])
 	if err != nil {
 		s.flash = warning(words.Sentence(err.Error()))
 		return
@@ -150,7 +150,7 @@ func (s *historyScreen) rows() int {
 	return len(s.entries)
 }
 
-func (s *historyScreen) shown(row int) *recovery.Entry {
+func (s *historyScreen) shown(row int) *lookback.Entry {
 	if s.only {
 		row = s.found[row]
 	}
@@ -158,7 +158,7 @@ func (s *historyScreen) shown(row int) *recovery.Entry {
 }
 
 // here is the commit one is on, nil where there is none.
-func (s *historyScreen) here() *recovery.Entry {
+func (s *historyScreen) here() *lookback.Entry {
 	if s.row >= s.rows() {
 		return nil
 	}
@@ -182,7 +182,7 @@ func (s *historyScreen) wants() tea.Cmd {
 }
 
 // compareLines finds which commits of both lines make the same change, once the first ones are seen.
-func (s *historyScreen) compareLines(c *recovery.Chronicle) tea.Cmd {
+func (s *historyScreen) compareLines(c *lookback.Chronicle) tea.Cmd {
 	s.reading = true
 	return s.reads.start(func(ctx context.Context) (then, error) {
 		err := c.Same(ctx)
@@ -208,7 +208,7 @@ func (s *historyScreen) move(by int) tea.Cmd {
 	if by < toTheEnd || s.done || s.only {
 		return s.moveTo(s.row + by)
 	}
-	return s.readUntil("reading the whole history", func([]recovery.Entry) bool { return false }, func() tea.Cmd {
+	return s.readUntil("reading the whole history", func([]lookback.Entry) bool { return false }, func() tea.Cmd {
 		return s.moveTo(s.rows() - 1)
 	})
 }
@@ -245,9 +245,9 @@ func (s *historyScreen) actions() []action {
 func (s *historyScreen) leave() tea.Cmd {
 	if s.only || !s.find.Empty() {
 		at := s.here()
-		s.only, s.find, s.found, s.typed = false, recovery.Find{}, nil, ""
+		s.only, s.find, s.found, s.typed = false, lookback.Find{}, nil, ""
 		if at != nil {
-			s.row = slices.IndexFunc(s.entries, func(e recovery.Entry) bool { return e.ID == at.ID })
+			s.row = slices.IndexFunc(s.entries, func(e lookback.Entry) bool { return e.ID == at.ID })
 		}
 		return nil
 	}
@@ -271,27 +271,27 @@ func (s *historyScreen) landmark(by int) tea.Cmd {
 
 // goToCommit goes to a commit, reading on until it comes.
 func (s *historyScreen) goToCommit(id object.ID) tea.Cmd {
-	if i := slices.IndexFunc(s.entries, func(e recovery.Entry) bool { return e.ID == id }); i >= 0 {
+	if i := slices.IndexFunc(s.entries, func(e lookback.Entry) bool { return e.ID == id }); i >= 0 {
 		s.scroll.around(i)
 		return s.moveTo(i)
 	}
 	if s.done || s.reading {
 		return nil
 	}
-	return s.readUntil("looking for the commit", func(some []recovery.Entry) bool {
-		return slices.ContainsFunc(some, func(e recovery.Entry) bool { return e.ID == id })
+	return s.readUntil("looking for the commit", func(some []lookback.Entry) bool {
+		return slices.ContainsFunc(some, func(e lookback.Entry) bool { return e.ID == id })
 	}, func() tea.Cmd { return s.goToCommit(id) })
 }
 
 // readUntil reads on until something comes, as a task that can be cancelled.
-func (s *historyScreen) readUntil(doing string, there func([]recovery.Entry) bool, next then) tea.Cmd {
+func (s *historyScreen) readUntil(doing string, there func([]lookback.Entry) bool, next then) tea.Cmd {
 	if s.reading || s.done {
 		return nil
 	}
 	s.reading = true
 	c := s.c
 	return s.job.start(doing, func(ctx context.Context, progress func(int, int)) (then, error) {
-		var all []recovery.Entry
+		var all []lookback.Entry
 		for {
 			more, err := c.More(ctx, readAhead)
 			all = append(all, more...)
@@ -301,7 +301,7 @@ func (s *historyScreen) readUntil(doing string, there func([]recovery.Entry) boo
 			}
 			ended, cancelled := err == nil && len(more) == 0, ctx.Err() != nil
 			if err == nil {
-				err = s.s.TellApart(ctx, idsOf(all))
+				err = s.s.Planner.TellApart(ctx, idsOf(all))
 			}
 			if cancelled {
 				err = nil // what was read is kept
@@ -340,8 +340,8 @@ func (s *historyScreen) next(by int) tea.Cmd {
 		return nil
 	}
 	find := s.find
-	return s.readUntil("looking further back", func(some []recovery.Entry) bool {
-		hit, err := s.s.Found(find, some)
+	return s.readUntil("looking further back", func(some []lookback.Entry) bool {
+		hit, err := s.s.History.Found(find, some)
 		return err != nil || len(hit) > 0
 	}, func() tea.Cmd {
 		if len(s.found) > 0 && s.found[len(s.found)-1] > s.row {
@@ -354,7 +354,7 @@ func (s *historyScreen) next(by int) tea.Cmd {
 
 // looked takes what was typed to be found: only that is shown, or one goes from one to the next.
 func (s *historyScreen) looked(typed string, only bool) tea.Cmd {
-	f, err := recovery.ParseFind(typed)
+	f, err := lookback.ParseFind(typed)
 	if err != nil {
 		s.flash = warning(words.Sentence(err.Error()))
 		return nil
@@ -377,8 +377,8 @@ func (s *historyScreen) looked(typed string, only bool) tea.Cmd {
 	}
 	want := s.scroll.room()
 	seen := 0
-	return s.readUntil("looking further back", func(some []recovery.Entry) bool {
-		hit, err := s.s.Found(f, some)
+	return s.readUntil("looking further back", func(some []lookback.Entry) bool {
+		hit, err := s.s.History.Found(f, some)
 		seen += len(hit)
 		return err != nil || seen > want
 	}, func() tea.Cmd { return nil })
@@ -391,7 +391,7 @@ func (s *historyScreen) canPick() bool {
 	return e != nil && s.pickable(e)
 }
 
-func (s *historyScreen) pickable(e *recovery.Entry) bool { return e.Apart && e.There.ID.IsZero() }
+func (s *historyScreen) pickable(e *lookback.Entry) bool { return e.Apart && e.There.ID.IsZero() }
 
 func (s *historyScreen) isMarked() bool { return slices.Contains(s.marked, s.here().ID) }
 
@@ -452,13 +452,13 @@ func (s *historyScreen) update(msg tea.Msg) tea.Cmd {
 type clickedCommit int
 
 // signOf is the sign of a commit.
-func signOf(e *recovery.Entry) mark {
-	return [...]mark{recovery.SideBase: markBase, recovery.SideYours: markYours, recovery.SideTheirs: markTheirs,
-		recovery.SideJoined: markJoined, recovery.SideBehind: markBehind}[e.Side()]
+func signOf(e *lookback.Entry) mark {
+	return [...]mark{lookback.SideBase: markBase, lookback.SideYours: markYours, lookback.SideTheirs: markTheirs,
+		lookback.SideJoined: markJoined, lookback.SideBehind: markBehind}[e.Side()]
 }
 
 // drawLines draws the lines of a row in at most some columns.
-func (s *historyScreen) drawLines(e *recovery.Entry, hues []hue, most int) line {
+func (s *historyScreen) drawLines(e *lookback.Entry, hues []hue, most int) line {
 	var l line
 	sign := signOf(e)
 	cells := e.Cells()
@@ -538,7 +538,9 @@ func (s *historyScreen) top(w int) line {
 }
 
 // said is what there is to say of a commit, in its row.
-func (s *historyScreen) said(e *recovery.Entry) string { return strings.Join(e.Said(s.s.Short), "; ") }
+func (s *historyScreen) said(e *lookback.Entry) string {
+	return strings.Join(e.Said(s.s.Planner.Short), "; ")
+}
 
 // commitRow draws a commit, its lines in at most some columns, and what is said of it in some cells.
 func (s *historyScreen) commitRow(i, w, most, said int) line {
@@ -551,7 +553,7 @@ func (s *historyScreen) commitRow(i, w, most, said int) line {
 	} else {
 		l = l.then(s.drawLines(e, s.strokes[i], most)).fit(2 + 2*most - 1)
 	}
-	l = l.add(sign.hue, "  "+s.s.Short(e.ID)+"  ")
+	l = l.add(sign.hue, "  "+s.s.Planner.Short(e.ID)+"  ")
 	who := s.who(e)
 	age := s.age(history.Node{ID: e.ID, Commit: e.Commit})
 	var right line
@@ -569,7 +571,7 @@ func (s *historyScreen) commitRow(i, w, most, said int) line {
 		subject = subject.put(ink{hue: bright, ground: onRow}, "‹"+n.Name+"›").add(plain, " ")
 	}
 	h := plain
-	if e.Side() == recovery.SideBehind {
+	if e.Side() == lookback.SideBehind {
 		h = dim
 	}
 	found := !s.only && slices.Contains(s.found, i)
@@ -582,7 +584,7 @@ func (s *historyScreen) commitRow(i, w, most, said int) line {
 }
 
 // who is the author, as one speaks of them.
-func (s *historyScreen) who(e *recovery.Entry) string {
+func (s *historyScreen) who(e *lookback.Entry) string {
 	who := e.Author()
 	if s.me != "" && who.Email == s.me {
 		return "you"
@@ -616,7 +618,7 @@ func (s *historyScreen) remark() line {
 			" marked. g brings "+words.Is(len(s.marked), "it",
 			"them")+" onto your branch, through the same stages as any join.")
 	}
-	said := e.Said(s.s.Short)
+	said := e.Said(s.s.Planner.Short)
 	if e.Later {
 		said = append(said, "its clock was wrong: a line to it is not drawn")
 	}

@@ -9,12 +9,16 @@ import (
 	"strings"
 	"time"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/demo"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -34,25 +38,25 @@ type job struct {
 	every   time.Duration // the remote is asked so often; 0 for never
 	watched *besides
 
-	st         recovery.State
-	pos        *recovery.Position
-	plan       *recovery.Plan
-	overlap    []recovery.Overlap
-	misfits    map[recovery.Route][]recovery.Misfit
-	foreseen   [2]object.ID           // the two lines that those are of
-	foreseeing *besides               // looks for them; nil where nothing does
-	each       eachCommit             // how new commits stand to the check
-	below      []history.Node         // the common ancestor, and the one before it
-	drivers    []recovery.MergeDriver // that would run if they were agreed to
-	inWay      *recovery.OverwriteError
-	marks      []recovery.MarkerFile
+	st         ledger.State
+	pos        *plan.Position
+	plan       *plan.Plan
+	overlap    []plan.Overlap
+	misfits    map[plan.Route][]plan.Misfit
+	foreseen   [2]object.ID        // the two lines that those are of
+	foreseeing *besides            // looks for them; nil where nothing does
+	each       eachCommit          // how new commits stand to the check
+	below      []history.Node      // the common ancestor, and the one before it
+	drivers    []prove.MergeDriver // that would run if they were agreed to
+	inWay      *apply.OverwriteError
+	marks      []plan.MarkerFile
 	stash      *recovery.LeftAside
-	ahead      *recovery.Carried // what would become of the work that is in the way
-	notice     string            // what opening found and did, said until something else is done
+	ahead      *plan.Carried // what would become of the work that is in the way
+	notice     string        // what opening found and did, said until something else is done
 
-	join      *recovery.Join
-	questions []recovery.Attributed
-	built     recovery.Built
+	join      *plan.Join
+	questions []plan.Attributed
+	built     plan.Built
 	signed    map[object.ID]object.ID // of the commits shown, those that have been signed since
 
 	aside   bool   // what is in the way and git does not know may be moved aside
@@ -153,7 +157,7 @@ func (j *job) load(fetch bool) tea.Cmd {
 	if fetch && j.pos != nil {
 		doing = "asking " + j.pos.Branch.Remote.String()
 	}
-	var part func(*recovery.Position, []history.Node)
+	var part func(*plan.Position, []history.Node)
 	var wait tea.Cmd
 	over := make(chan struct{})
 	if o, ok := j.under.(*opening); ok && o.why == nil {
@@ -162,7 +166,7 @@ func (j *job) load(fetch bool) tea.Cmd {
 	return tea.Batch(wait, j.start(doing, func(ctx context.Context, progress func(int, int)) (then, error) {
 		defer close(over)
 		v, err := j.s.SurveyFrom(ctx, fetch, progress, part)
-		var stuck *recovery.StuckError
+		var stuck *plan.StuckError
 		if errors.As(err, &stuck) {
 			return j.isStuck(ctx, stuck.Stuck)
 		}
@@ -183,7 +187,7 @@ func (j *job) loaded(v *recovery.Survey, asked bool) tea.Cmd {
 	j.join, j.questions, j.rewrite = nil, nil, false // what was agreed to was about what stood there then
 	if j.pos.Resume != nil {                         // there is nothing to be chosen
 		j.choose.route = j.plan.Suggested
-		return j.rejoin(func(to *recovery.Session) error { return to.TakeRoute(j.plan.Suggested) }, j.joined)
+		return j.rejoin(func(to *recovery.Session) error { return to.Ledger.TakeRoute(j.plan.Suggested) }, j.joined)
 	}
 	switch j.under.(type) {
 	case *opening, *stuckScreen:
@@ -212,7 +216,7 @@ func (j *job) foresee() tea.Cmd {
 		j.misfits, j.foreseen = nil, [2]object.ID{pos.Yours, pos.Theirs}
 	}
 	return b.start(func(ctx context.Context) (then, error) {
-		found, err := j.s.MisfitsOf(ctx, pos, plan)
+		found, err := j.s.Planner.Foresight.MisfitsOf(ctx, pos, plan)
 		return func() tea.Cmd {
 			if j.foreseeing == &b {
 				j.foreseeing, j.misfits = nil, found
@@ -226,12 +230,12 @@ func (j *job) foresee() tea.Cmd {
 // countRest counts the lines of the files that were not counted before Look was shown.
 func (j *job) countRest() tea.Cmd {
 	list := j.overlap
-	if !slices.ContainsFunc(list, func(o recovery.Overlap) bool { return !o.Counted }) {
+	if !slices.ContainsFunc(list, func(o plan.Overlap) bool { return !o.Counted }) {
 		return nil
 	}
 	counted := slices.Clone(list)
 	return j.newBeside().start(func(ctx context.Context) (then, error) {
-		err := j.s.CountLines(ctx, counted)
+		err := j.s.Planner.CountLines(ctx, counted)
 		return func() tea.Cmd {
 			if len(j.overlap) == len(list) && &j.overlap[0] == &list[0] { // else one looked again meanwhile
 				j.overlap = counted
@@ -262,7 +266,7 @@ func (j *job) watch() tea.Cmd {
 			return nil, nil
 		case <-time.After(every):
 		}
-		news, err := j.s.AskQuietly(ctx, of)
+		news, err := j.s.Workspace.AskQuietly(ctx, of)
 		return func() tea.Cmd {
 			if news != nil {
 				j.flash = warning(of.Upstream + words.If(news.Went, " was rewritten", " moved") + ": " +
@@ -277,7 +281,7 @@ func (j *job) watch() tea.Cmd {
 
 // resume goes on where an earlier run was left.
 func (j *job) resume() tea.Cmd {
-	if j.pos.Trivial() == recovery.UpToDate && j.st.Accepted != nil {
+	if j.pos.Trivial() == plan.UpToDate && j.st.Accepted != nil {
 		if j.notice != "" { // it stands on Look, which is passed by
 			j.flash = warning(j.notice)
 		}
@@ -311,14 +315,14 @@ func (j *job) rejoin(change func(s *recovery.Session) error, next then) tea.Cmd 
 				return nil, err
 			}
 		}
-		st := j.s.State()
+		st := j.s.Ledger.State()
 		now := *pos
 		now.Wishes = st.Wishes
-		join, err := j.s.Join(ctx, &now, st.Route, &st.Decisions, st.Amends(), progress)
+		join, err := j.s.Planner.Join(ctx, &now, st.Route, &st.Decisions, st.Amends(), progress)
 		if err != nil {
 			return nil, err
 		}
-		questions, err := j.s.Attribute(&now, join, &st.Decisions)
+		questions, err := j.s.Planner.Attribute(&now, join, &st.Decisions)
 		return func() tea.Cmd {
 			j.pos = &now
 			j.join, j.questions, j.st = join, questions, st
@@ -343,7 +347,7 @@ func (j *job) joined() tea.Cmd {
 		return cmd
 	case j.join.Open > 0:
 		return j.settle.enter(j.settle.nextOpen(-1))
-	case j.pos.Trivial() == recovery.FastForward, j.pos.SettlesOnly():
+	case j.pos.Trivial() == plan.FastForward, j.pos.SettlesOnly():
 		return j.push.accept(false)
 	}
 	if next := j.onward; next != nil {
@@ -354,9 +358,9 @@ func (j *job) joined() tea.Cmd {
 }
 
 func (j *job) failure(err error) tea.Cmd {
-	var blocked *recovery.Blocked
-	var published *recovery.PublishedError
-	var over *recovery.OverwriteError
+	var blocked *plan.Blocked
+	var published *plan.PublishedError
+	var over *apply.OverwriteError
 	j.check.stopped()
 	switch {
 	case errors.Is(err, context.Canceled) && j.pos != nil:
@@ -365,7 +369,7 @@ func (j *job) failure(err error) tea.Cmd {
 		j.goTo(&opening{job: j, why: err})
 	case errors.As(err, &published): // it came here without having been confirmed
 		j.goTo(j.choose)
-		j.choose.route = recovery.Rebase
+		j.choose.route = plan.Rebase
 		j.choose.confirm(published.Commits)
 	case errors.As(err, &over) && over.Unknown:
 		j.inWay = over
@@ -419,12 +423,12 @@ func (j *job) moveAside() {
 // that was not pushed may be there, too, and is then among yours.
 func (j *job) accepted() bool {
 	a := j.st.Accepted
-	return a != nil && (a.Before == j.pos.Yours || j.pos.Trivial() == recovery.UpToDate)
+	return a != nil && (a.Before == j.pos.Yours || j.pos.Trivial() == plan.UpToDate)
 }
 
 // joinless reports whether nothing is, or was in this run, to be joined.
 func (j *job) joinless() bool {
-	return j.pos != nil && j.pos.Trivial() != recovery.NotTrivial && j.join == nil
+	return j.pos != nil && j.pos.Trivial() != plan.NotTrivial && j.join == nil
 }
 
 // canUndo reports whether there is a join that can be taken back.
@@ -434,8 +438,8 @@ func (j *job) canUndo() bool { return j.st.Accepted != nil && j.holds == "" }
 func (j *job) undoJoin() tea.Cmd {
 	name := j.st.Accepted.Name
 	return j.startVital("going back", func(ctx context.Context, _ func(int, int)) (then, error) {
-		_, err := j.s.GoBack(ctx, name)
-		var asks *recovery.AsksError
+		_, err := j.s.Applier.GoBack(ctx, name)
+		var asks *apply.AsksError
 		if errors.As(err, &asks) {
 			return func() tea.Cmd { return j.returning(asks) }, nil
 		}
@@ -450,7 +454,7 @@ func (j *job) undoJoin() tea.Cmd {
 }
 
 // returning asks how uncommitted work is to be brought along by going back, and then goes back.
-func (j *job) returning(asks *recovery.AsksError) tea.Cmd {
+func (j *job) returning(asks *apply.AsksError) tea.Cmd {
 	j.pos, j.aside = asks.Position, true
 	return j.rejoin(nil, func() tea.Cmd {
 		cmd := j.joined()
@@ -490,14 +494,14 @@ type opening struct {
 	*job
 	why error // nothing can be done
 
-	parts *recovery.Position // where the lines part, which is known before the routes are
-	stem  []history.Node     // below that
+	parts *plan.Position // where the lines part, which is known before the routes are
+	stem  []history.Node // below that
 }
 
 // parting gives what takes where the lines part, and what waits for that, until it is over, and shows it.
-func (o *opening) parting(over <-chan struct{}) (part func(*recovery.Position, []history.Node), wait tea.Cmd) {
+func (o *opening) parting(over <-chan struct{}) (part func(*plan.Position, []history.Node), wait tea.Cmd) {
 	known := make(chan func(), 1)
-	return func(p *recovery.Position, below []history.Node) {
+	return func(p *plan.Position, below []history.Node) {
 			known <- func() { o.parts, o.stem = p, below }
 		}, o.newBeside().start(func(context.Context) (then, error) {
 			select {
@@ -558,9 +562,9 @@ func (o *opening) update(tea.Msg) tea.Cmd { return nil }
 
 func (o *opening) view(w, h int) page {
 	p := page{nil}
-	var b *recovery.Blocked
+	var b *plan.Blocked
 	switch {
-	case o.why == nil && o.parts != nil && o.parts.Trivial() == recovery.NotTrivial && !o.parts.Picking:
+	case o.why == nil && o.parts != nil && o.parts.Trivial() == plan.NotTrivial && !o.parts.Picking:
 		return o.early(w, h)
 	case o.why == nil:
 		return p

@@ -5,12 +5,12 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/words"
 )
 
 // leavesPage draws, way by way, the little tree that it leaves.
-func (s *settleScreen) leavesPage(q *recovery.Attributed, w int) page {
+func (s *settleScreen) leavesPage(q *plan.Attributed, w int) page {
 	p := page{txt(plain, " ").then(heading("WHAT EACH LEAVES"))}
 	each := (w - 1) / max(1, len(q.Conflict.Ways))
 	rows := page{}

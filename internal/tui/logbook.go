@@ -8,11 +8,14 @@ import (
 	"strings"
 	"time"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/draw"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -20,8 +23,8 @@ import (
 // logbookScreen is what was done here, the newest first.
 type logbookScreen struct {
 	*job
-	entries []recovery.LogEntry
-	points  map[string]*recovery.Waypoint
+	entries []ledger.LogEntry
+	points  map[string]*ledger.Waypoint
 	adrift  *recovery.Adrift
 	row     int
 	scroll  scroll
@@ -30,7 +33,7 @@ type logbookScreen struct {
 // openLogbook lays the logbook over the screen there is.
 func (j *job) openLogbook() tea.Cmd {
 	return j.newBeside().start(func(ctx context.Context) (then, error) {
-		all, err := j.s.Logbook()
+		all, err := j.s.Ledger.Logbook()
 		if err != nil {
 			return nil, err
 		}
@@ -38,10 +41,10 @@ func (j *job) openLogbook() tea.Cmd {
 		for _, e := range all {
 			ids = append(ids, e.From, e.To)
 		}
-		if err := j.s.TellApart(ctx, slices.DeleteFunc(ids, object.ID.IsZero)); err != nil {
+		if err := j.s.Planner.TellApart(ctx, slices.DeleteFunc(ids, object.ID.IsZero)); err != nil {
 			return nil, err
 		}
-		points, err := j.s.Waypoints()
+		points, err := j.s.Ledger.Waypoints()
 		if err != nil {
 			return nil, err
 		}
@@ -56,7 +59,7 @@ func (j *job) openLogbook() tea.Cmd {
 	})
 }
 
-func (s *logbookScreen) here() *recovery.LogEntry {
+func (s *logbookScreen) here() *ledger.LogEntry {
 	if s.row >= len(s.entries) {
 		return nil
 	}
@@ -67,10 +70,10 @@ func (s *logbookScreen) actions() []action {
 	var out []action
 	if e := s.here(); e != nil && e.Waypoint != "" {
 		out = append(out, act(keys.next, "what was decided", s.enterRow))
-		if e.What != recovery.Sent && (e.What != recovery.Undone || e.Return != "") {
+		if e.What != ledger.Sent && (e.What != ledger.Undone || e.Return != "") {
 			out = append(out, acts(keys.undo, "go back before it", func() tea.Cmd { return s.goBack(e.Waypoint) }))
 		}
-		if e.What == recovery.Joined {
+		if e.What == ledger.Joined {
 			out = append(out, acts(keys.pick, "take only this back, by a new commit",
 				func() tea.Cmd { return s.counter(e.Waypoint) }))
 		}
@@ -111,12 +114,12 @@ func (s *logbookScreen) goBack(name string) tea.Cmd {
 
 // refused says why something cannot be done; the list stays.
 func (s *logbookScreen) refused(err error) (then, error) {
-	var asks *recovery.AsksError
+	var asks *apply.AsksError
 	if errors.As(err, &asks) {
 		return func() tea.Cmd { return s.returning(asks) }, nil
 	}
-	var blocked *recovery.Blocked
-	var moved *recovery.MovedError
+	var blocked *plan.Blocked
+	var moved *apply.MovedError
 	if errors.As(err, &blocked) || errors.As(err, &moved) {
 		return func() tea.Cmd {
 			s.flash = warning(words.Sentence(err.Error()))
@@ -187,7 +190,7 @@ func (s *logbookScreen) goingBack(name string) tea.Cmd {
 			s.goTo(s.look)
 			cmd := s.load(true)
 			s.flash = done(fmt.Sprintf("%s is back at %s, with index and files. Your decisions are kept.", w.Branch,
-				s.s.Short(at)))
+				s.s.Planner.Short(at)))
 			return cmd
 		}, nil
 	})
@@ -197,7 +200,7 @@ func (s *logbookScreen) goingBack(name string) tea.Cmd {
 func (s *logbookScreen) enterRow() tea.Cmd {
 	e := *s.here()
 	return s.start("reading what was decided", func(ctx context.Context, _ func(int, int)) (then, error) {
-		told, err := draw.Of(ctx, s.s, e.Waypoint)
+		told, err := draw.Of(ctx, s.s.History, e.Waypoint)
 		if err != nil {
 			return nil, err
 		}
@@ -236,7 +239,7 @@ func (s *logbookScreen) view(w, h int) page {
 	for i := range s.entries {
 		e := &s.entries[i]
 		l := txt(bright, words.If(i == s.row, "  ▶ ", "    ")).then(txt(dim, words.Ago(s.now(), e.When)).fit(14)).
-			mark(markOfDeed(e.What)).add(plain, e.Sentence(s.s.Short(e.To))).add(dim, "   "+e.Name()).cut(w)
+			mark(markOfDeed(e.What)).add(plain, e.Sentence(s.s.Planner.Short(e.To))).add(dim, "   "+e.Name()).cut(w)
 		if i == s.row {
 			l = l.fit(w).on(onRow)
 		}
@@ -265,7 +268,7 @@ func (s *logbookScreen) kept(w int) (p page) {
 	fact := func(name, text string) {
 		p.row(txt(plain, "    ").then(txt(dim, name).fit(18)).add(plain, text).cut(w))
 	}
-	fact("branch", fmt.Sprintf("%s, from %s to %s", e.Branch, s.s.Short(e.From), s.s.Short(e.To)))
+	fact("branch", fmt.Sprintf("%s, from %s to %s", e.Branch, s.s.Planner.Short(e.From), s.s.Planner.Short(e.To)))
 	point := s.points[e.Waypoint]
 	switch {
 	case e.Waypoint == "":
@@ -280,7 +283,7 @@ func (s *logbookScreen) kept(w int) (p page) {
 		}
 		if len(point.Aside) > 0 {
 			fact("moved aside", words.List(words.Some(point.Aside, 4)))
-			fact("", "kept in "+s.s.AsideAt(point))
+			fact("", "kept in "+s.s.Applier.AsideAt(point))
 		}
 		if c := point.Checked; c != nil && !c.Skipped {
 			fact("check", c.Command+words.If(c.Passed, ", which passed", ", which failed"))
@@ -290,11 +293,11 @@ func (s *logbookScreen) kept(w int) (p page) {
 }
 
 // markOfDeed is the mark of what was done.
-func markOfDeed(d recovery.Deed) mark {
+func markOfDeed(d ledger.Deed) mark {
 	switch d {
-	case recovery.Undone:
+	case ledger.Undone:
 		return markBehind
-	case recovery.Sent:
+	case ledger.Sent:
 		return markSettled
 	}
 	return markJoined
@@ -382,7 +385,7 @@ func (p *toldPage) Side(name string, k draw.SignKind, nodes []history.Node) {
 }
 
 // Overlap is the files that both sides changed.
-func (p *toldPage) Overlap(list []recovery.Overlap) {
+func (p *toldPage) Overlap(list []plan.Overlap) {
 	for _, o := range list {
 		p.add(txt(plain, o.Path+"   ").mark(markYours).add(dim, fmt.Sprintf("%d  ", o.Yours)).mark(markTheirs).
 			add(dim, fmt.Sprintf("%d  ", o.Theirs)).add(dim, string(o.Kind)))
@@ -390,7 +393,7 @@ func (p *toldPage) Overlap(list []recovery.Overlap) {
 }
 
 // Conflict is a conflict with both edits and what was decided.
-func (p *toldPage) Conflict(q *recovery.Attributed, head, decision string) {
+func (p *toldPage) Conflict(q *plan.Attributed, head, decision string) {
 	p.add(line{}.bold(plain, head))
 	if c := q.Conflict; !c.Whole() {
 		for _, side := range []struct {

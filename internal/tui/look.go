@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/draw"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -18,7 +20,7 @@ type lookScreen struct {
 	scroll scroll
 }
 
-func (s *lookScreen) label() string { return recovery.Look.String() }
+func (s *lookScreen) label() string { return ledger.Look.String() }
 
 func (s *lookScreen) state() (string, passed) {
 	if s.pos == nil {
@@ -53,9 +55,9 @@ func (s *lookScreen) actions() []action {
 	case s.pos.NothingToDo():
 	case s.pos.Picking:
 		out = append(out, acts(keys.next, "see what they would make", s.toChoose), acts(keys.drop, "", s.dropPick))
-	case s.pos.Trivial() == recovery.FastForward:
+	case s.pos.Trivial() == plan.FastForward:
 		out = append(out, acts(keys.next, "move forward", s.forward))
-	case s.pos.Trivial() == recovery.UpToDate:
+	case s.pos.Trivial() == plan.UpToDate:
 		out = append(out, acts(keys.next, "go on to Push", s.push.enter))
 	default:
 		out = append(out, acts(keys.next, "choose a way to join", s.toChoose))
@@ -79,7 +81,7 @@ func (s *lookScreen) actions() []action {
 	if s.canUndo() {
 		out = append(out, acts(keys.undo, "undo the join", s.undoJoin))
 	}
-	if s.pos.Trivial() == recovery.NotTrivial {
+	if s.pos.Trivial() == plan.NotTrivial {
 		out = append(out, s.drawAction(draw.KindOverlap))
 	} else {
 		out = append(out, act(keys.others, "", s.openLastOthers), s.drawAction(draw.KindReport))
@@ -116,7 +118,7 @@ func (s *lookScreen) askDriver() tea.Cmd {
 		fmt.Sprintf("It runs %s of the repository; when others change what is in there you are asked again. ",
 			words.List(words.Some(d.Files(), 3)))))
 	s.ask(warning(says), "let it run", func() tea.Cmd {
-		if err := s.s.Agree(d.String()); err != nil {
+		if err := s.s.Ledger.Agree(d.String()); err != nil {
 			return s.failure(err)
 		}
 		return s.load(false)
@@ -127,7 +129,7 @@ func (s *lookScreen) askDriver() tea.Cmd {
 // dropPick goes back to where the branch stands to its upstream.
 func (s *lookScreen) dropPick() tea.Cmd {
 	return s.start("dropping the pick", func(ctx context.Context, _ func(int, int)) (then, error) {
-		err := s.s.DropPick()
+		err := s.s.Ledger.DropPick()
 		return func() tea.Cmd {
 			s.goTo(s.look)
 			if s.flash == nil {
@@ -183,7 +185,7 @@ func (s *lookScreen) headline(p *page, w int) {
 
 // unfit says that edits will not work together, where the list of them is further down than one sees.
 func (s *lookScreen) unfit() string {
-	if s.w >= wide || s.plan == nil || s.pos.Trivial() != recovery.NotTrivial {
+	if s.w >= wide || s.plan == nil || s.pos.Trivial() != plan.NotTrivial {
 		return ""
 	}
 	all := s.misfits[s.plan.Asking().Route]
@@ -216,7 +218,7 @@ func (s *lookScreen) half() string {
 
 // obstacle says what is in the way of the join.
 func (s *lookScreen) obstacle() string {
-	if s.pos.Trivial() == recovery.UpToDate || s.pos.NothingToDo() {
+	if s.pos.Trivial() == plan.UpToDate || s.pos.NothingToDo() {
 		return "" // nothing is joined
 	}
 	if c := s.pos.Carried; c != nil && len(c.Parts) > 0 && s.pos.Stuck == nil && s.inWay == nil {
@@ -254,7 +256,7 @@ func (s *lookScreen) bringBack() tea.Cmd {
 	l := s.stash
 	return s.startVital("bringing back what git put aside", func(ctx context.Context, _ func(int, int)) (then, error) {
 		_, err := s.s.BringBack(ctx, l)
-		var asks *recovery.AsksError
+		var asks *apply.AsksError
 		if errors.As(err, &asks) {
 			return func() tea.Cmd { return s.returning(asks) }, nil
 		}
@@ -286,7 +288,7 @@ func (s *lookScreen) foreseen() string {
 	}
 	var asks []string
 	for _, p := range s.ahead.Paths {
-		if p.State == recovery.CarriedConflict {
+		if p.State == plan.CarriedConflict {
 			asks = append(asks, p.Path)
 		}
 	}

@@ -8,7 +8,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -36,8 +36,8 @@ type column struct {
 
 // lanes draws the two lines since the common ancestor.
 func (s *lookScreen) lanes(w, h int) page {
-	p := page{heading(map[recovery.Trivial]string{recovery.NotTrivial: "WHERE THE LINES PART",
-		recovery.UpToDate: "WHAT A PUSH WOULD SEND", recovery.FastForward: "WHAT IS NEW THERE"}[s.pos.Trivial()]), nil}
+	p := page{heading(map[plan.Trivial]string{plan.NotTrivial: "WHERE THE LINES PART",
+		plan.UpToDate: "WHAT A PUSH WOULD SEND", plan.FastForward: "WHAT IS NEW THERE"}[s.pos.Trivial()]), nil}
 	a, b := s.pos.Divergence.Yours, s.pos.Divergence.Theirs
 	room, each := h-9, 3
 	for each > 1 && max(len(a), len(b))*each > room {
@@ -110,7 +110,7 @@ func (s *lookScreen) sum() line {
 		return txt(plain, fmt.Sprintf("%s will hold %s more.", s.pos.Branch.Name,
 			words.Count(s.plan.Pick.Kept(), "commit", "commits")))
 	}
-	l := txt(plain, fmt.Sprintf("After %s %s will hold ", s.s.Short(s.pos.Base()), s.pos.Branch.Name))
+	l := txt(plain, fmt.Sprintf("After %s %s will hold ", s.s.Planner.Short(s.pos.Base()), s.pos.Branch.Name))
 	if s.plan.Rebase.Refused == nil {
 		l = l.add(plain, words.Count(b+s.plan.Rebase.Kept(), "commit", "commits")+" by rebase, ")
 	}
@@ -144,12 +144,12 @@ func (s *lookScreen) stem(at int) page {
 		if i == 0 {
 			what := "where the lines part"
 			switch s.pos.Trivial() {
-			case recovery.UpToDate:
+			case plan.UpToDate:
 				what = s.pos.Branch.Upstream + " is here"
-			case recovery.FastForward:
+			case plan.FastForward:
 				what = s.pos.Branch.Name + " is here"
 			}
-			p.row(l.add(base, s.s.Short(n.ID)+" ").add(plain, n.Subject()).add(dim, "  "+what))
+			p.row(l.add(base, s.s.Planner.Short(n.ID)+" ").add(plain, n.Subject()).add(dim, "  "+what))
 			if more := len(s.pos.Divergence.Bases) - 1; more > 0 {
 				p.row(txt(faint, pad+"│ ").add(dim, fmt.Sprintf("and %d more: the lines were merged across each "+
 					"other", more)))
@@ -157,7 +157,7 @@ func (s *lookScreen) stem(at int) page {
 			continue
 		}
 		p.row(txt(faint, pad+"│"))
-		p.row(l.add(base, s.s.Short(n.ID)+" ").add(dim, n.Subject()))
+		p.row(l.add(base, s.s.Planner.Short(n.ID)+" ").add(dim, n.Subject()))
 		if len(n.Parents) > 0 {
 			p.row(txt(faint, pad+"┊"))
 		}
@@ -174,11 +174,11 @@ func (s *lookScreen) lane(a column) page {
 			p.row(txt(h, "┊ ").add(dim, fmt.Sprintf("%d more, older", len(a.nodes)-i)))
 			break
 		}
-		p.row(line{}.mark(a.mark).add(h, s.s.Short(n.ID)+" ").add(plain, n.Subject()))
+		p.row(line{}.mark(a.mark).add(h, s.s.Planner.Short(n.ID)+" ").add(plain, n.Subject()))
 		if a.each > 1 {
 			l := txt(h, "│ ").add(dim, s.first(n, a.side)+", "+s.age(n))
 			if t, ok := a.same[n.ID]; ok {
-				l = l.add(joined, ", in "+s.s.Short(t.ID)+" too")
+				l = l.add(joined, ", in "+s.s.Planner.Short(t.ID)+" too")
 			}
 			p.row(l)
 		}

@@ -7,7 +7,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -16,9 +16,9 @@ import (
 func (s *lookScreen) overlapPage(w int) page {
 	var p page
 	switch s.pos.Trivial() {
-	case recovery.NotTrivial:
+	case plan.NotTrivial:
 		s.overlaps(&p, w)
-	case recovery.FastForward:
+	case plan.FastForward:
 		p = page{heading("NO OVERLAP"), nil}
 		p.rows(wrap(txt(plain, "You changed nothing that is not pushed, so nothing can conflict."), w))
 	}
@@ -67,7 +67,7 @@ func (s *lookScreen) overlaps(p *page, w int) {
 const stillLooking = "Still looking for edits that will not work together…"
 
 // remarks tells what should be known of a join though it asks nothing.
-func (s *lookScreen) remarks(p *page, j *recovery.Join, w int) {
+func (s *lookScreen) remarks(p *page, j *plan.Join, w int) {
 	const most = 4
 	all := j.Remarks()
 	for i, n := range all {
@@ -103,7 +103,7 @@ func (s *lookScreen) overlapRows(p *page, w int) {
 	p.blank()
 	for _, o := range shown {
 		h := plain
-		if o.Kind == recovery.OnlyYours || o.Kind == recovery.OnlyTheirs {
+		if o.Kind == plan.OnlyYours || o.Kind == plan.OnlyTheirs {
 			h = dim
 		}
 		y, t := length(o.Yours, o.YoursWhole, top, bar), length(o.Theirs, o.TheirsWhole, top, bar)
@@ -118,14 +118,14 @@ func (s *lookScreen) overlapRows(p *page, w int) {
 }
 
 // kind says how both sides met in a file.
-func (s *lookScreen) kind(o recovery.Overlap) line {
+func (s *lookScreen) kind(o plan.Overlap) line {
 	word, h := string(o.Kind), plain
 	switch o.Kind {
-	case recovery.SameChange:
+	case plan.SameChange:
 		h = joined
-	case recovery.OnlyYours:
+	case plan.OnlyYours:
 		word, h = "only you", dim
-	case recovery.OnlyTheirs:
+	case plan.OnlyTheirs:
 		word, h = "only them", dim
 		if o.Author != "" {
 			word = "only " + words.First(o.Author)
@@ -164,7 +164,7 @@ func (s *lookScreen) uncommitted(p *page, w, in int) {
 	}
 	q := page{heading("NOT COMMITTED YET")}
 	l := txt(plain, words.List(words.Some(paths, 3))+". ")
-	if s.inWay == nil && !s.pos.NothingToDo() && s.pos.Trivial() != recovery.UpToDate {
+	if s.inWay == nil && !s.pos.NothingToDo() && s.pos.Trivial() != plan.UpToDate {
 		l = l.add(dim, "This stays exactly as it is: the join does not touch "+words.Is(len(paths), "that file",
 			"those files")+".")
 	}
@@ -178,7 +178,7 @@ func (s *lookScreen) whoToAsk(p *page) {
 	}
 	p.blank()
 	p.row(heading("WHO TO ASK"))
-	names := recovery.Authors(s.pos.Divergence.Theirs)
+	names := plan.Authors(s.pos.Divergence.Theirs)
 	for i, name := range names {
 		if i == 5 {
 			p.row(txt(dim, "  and "+words.Count(len(names)-i, "other", "others")))

@@ -5,9 +5,10 @@ import (
 	"slices"
 	"strings"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -33,7 +34,7 @@ func (s *checkScreen) lostAction() []action {
 func (s *checkScreen) openLost() tea.Cmd {
 	o := &lostScreen{checkScreen: s}
 	for _, m := range s.join.Lost {
-		text, _, err := s.s.TextAt(s.join.Tree, m.Path)
+		text, _, err := s.s.Planner.TextAt(s.join.Tree, m.Path)
 		if err != nil {
 			return s.frame.failed(err)
 		}
@@ -43,7 +44,7 @@ func (s *checkScreen) openLost() tea.Cmd {
 	return nil
 }
 
-func (o *lostScreen) mend() recovery.Mend { return o.join.Lost[o.at] }
+func (o *lostScreen) mend() plan.Mend { return o.join.Lost[o.at] }
 
 func (o *lostScreen) actions() []action {
 	var out []action
@@ -64,7 +65,7 @@ func (o *lostScreen) actions() []action {
 func (o *lostScreen) letGo() tea.Cmd {
 	m, s := o.mend(), o.checkScreen
 	o.close()
-	return s.rejoin(func(to *recovery.Session) error { return to.LetGo(m) }, func() tea.Cmd {
+	return s.rejoin(func(to *recovery.Session) error { return to.Ledger.LetGo(m) }, func() tea.Cmd {
 		s.flash = txt(plain, "The mend of "+m.Path+" is let go.")
 		return s.enter()
 	})
@@ -89,10 +90,10 @@ func (o *lostScreen) again() tea.Cmd {
 		},
 		save: func(after string) tea.Cmd {
 			return s.rejoin(func(to *recovery.Session) error {
-				if err := to.LetGo(m); err != nil || after == now {
+				if err := to.Ledger.LetGo(m); err != nil || after == now {
 					return err
 				}
-				return to.AddMend(recovery.Mend{Path: m.Path, Before: now, After: after})
+				return to.Ledger.AddMend(plan.Mend{Path: m.Path, Before: now, After: after})
 			}, func() tea.Cmd { return s.enter() })
 		}})
 	return nil

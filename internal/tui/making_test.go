@@ -10,7 +10,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/demo"
 	"dorvik.dev/dorvik/internal/gittest"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 func TestAGeneratedFileIsMadeAnew(t *testing.T) {
@@ -135,8 +135,8 @@ func TestAMendThatFitsNoMoreIsShown(t *testing.T) {
 	s := demoClone(t)
 	gittest.Own(t, "dorvik.check", "true")
 	b := newBench(t, s.Clone)
-	require.NoError(t, b.m.s.AddMend(recovery.Mend{Path: "fares/fares.go", Before: "one\n", After: "two\n"}))
-	require.NoError(t, b.m.s.AddMend(recovery.Mend{Path: "none.go", Before: "one\n", After: "two\n"}))
+	require.NoError(t, b.m.s.Ledger.AddMend(plan.Mend{Path: "fares/fares.go", Before: "one\n", After: "two\n"}))
+	require.NoError(t, b.m.s.Ledger.AddMend(plan.Mend{Path: "none.go", Before: "one\n", After: "two\n"}))
 	b.press("enter", "enter", "enter", "enter", "enter")
 	b.see("A mend of fares/fares.go does not fit the new result and was not applied; v shows both texts",
 		"the mends that do not fit")
@@ -152,7 +152,7 @@ func TestAMendThatFitsNoMoreIsShown(t *testing.T) {
 	b.see("as it is now; your mend was", "package fares")
 	b.press("/", "ctrl+s")
 	b.see("Mended: fares/fares.go")
-	assert.Len(t, b.m.s.State().Mends, 1)
+	assert.Len(t, b.m.s.Ledger.State().Mends, 1)
 }
 
 // TestAChangedCheckIsAskedAgain: what a colleague wrote into the Makefile does not run unasked.

@@ -6,12 +6,12 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/misfit"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/words"
 )
 
 // misfitRows tells of edits that will not work together: what happened, and the line that it breaks.
-func (j *job) misfitRows(all []recovery.Misfit, mends []misfit.Mend, w, most int) (p page) {
+func (j *job) misfitRows(all []plan.Misfit, mends []misfit.Mend, w, most int) (p page) {
 	for i := range all {
 		if i == most {
 			p.row(txt(dim, "  and "+words.Count(len(all)-most, "pair", "pairs")+" more; dorvik plan lists them"))
@@ -52,6 +52,6 @@ func mendRows(m misfit.Mend, shown string, w int) (p page) {
 }
 
 // misfitWords says why two edits do not fit.
-func (j *job) misfitWords(m *recovery.Misfit) string {
+func (j *job) misfitWords(m *plan.Misfit) string {
 	return words.Misfit(m.Misfit, j.first(m.ChangedIn, m.Changed.Side), j.first(m.UsedIn, m.Used.Side))
 }

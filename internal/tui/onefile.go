@@ -6,22 +6,23 @@ import (
 	"os"
 	"path/filepath"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
 )
 
 // oneFile is the settling of a single file: there is Settle alone, and what it ends with is a file.
 type oneFile struct {
 	name  string // that the result is written to
-	save  func(j *recovery.Join) error
+	save  func(j *plan.Join) error
 	saved bool
 }
 
 // RunFile settles one file in the full screen. save writes the result, when all is settled and the person
 // says so; saved is false where that did not come to be.
 func RunFile(ctx context.Context, s *recovery.Session, themeName, name string,
-	save func(j *recovery.Join) error) (saved bool, err error) {
+	save func(j *plan.Join) error) (saved bool, err error) {
 	j := newJob(ctx, s, themeName)
 	j.file = &oneFile{name: name, save: save}
 	j.stages = []stage{j.settle}
@@ -52,9 +53,10 @@ func (j *job) loadFile() tea.Cmd {
 		}
 		return func() tea.Cmd {
 			j.pos, j.plan, j.st, j.me = v.Position, v.Plan, v.State, v.Position.Me
-			return j.rejoin(func(to *recovery.Session) error { return to.TakeRoute(recovery.Merge) }, func() tea.Cmd {
-				return j.settle.enter(j.settle.nextOpen(-1))
-			})
+			return j.rejoin(func(to *recovery.Session) error { return to.Ledger.TakeRoute(plan.Merge) },
+				func() tea.Cmd {
+					return j.settle.enter(j.settle.nextOpen(-1))
+				})
 		}, nil
 	})
 }

@@ -4,10 +4,10 @@ import (
 	"context"
 	"fmt"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/lookback"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -15,14 +15,14 @@ import (
 type othersScreen struct {
 	*job
 	result object.ID // the commit they get
-	others []recovery.Other
+	others []lookback.Other
 	pull   []string
 	row    int // of all their files
 	scroll scroll
 	at     []int
 }
 
-func (j *job) openOthers(result object.ID, others []recovery.Other, pull []string) tea.Cmd {
+func (j *job) openOthers(result object.ID, others []lookback.Other, pull []string) tea.Cmd {
 	j.open(&othersScreen{job: j, result: result, others: others, pull: pull})
 	return nil
 }
@@ -31,7 +31,7 @@ func (j *job) openOthers(result object.ID, others []recovery.Other, pull []strin
 func (j *job) openLastOthers() tea.Cmd {
 	pos := j.pos
 	return j.newBeside().start(func(ctx context.Context) (then, error) {
-		r, err := j.s.LastReceived(ctx, pos)
+		r, err := j.s.History.LastReceived(ctx, pos)
 		return func() tea.Cmd {
 			if r == nil || len(r.Others) == 0 {
 				j.flash = txt(plain, "Nothing was joined here yet: there is nobody for whom it changed anything.")
@@ -43,7 +43,7 @@ func (j *job) openLastOthers() tea.Cmd {
 }
 
 // files lists the files of all, in the order of the rows.
-func (s *othersScreen) files() (out []recovery.ChangedFile) {
+func (s *othersScreen) files() (out []lookback.ChangedFile) {
 	for _, o := range s.others {
 		out = append(out, o.Files...)
 	}
@@ -113,7 +113,7 @@ func (s *othersScreen) view(w, h int) page {
 }
 
 // keptWords says how many files of somebody are as they left them.
-func keptWords(o recovery.Other) string {
+func keptWords(o lookback.Other) string {
 	n := o.Kept + len(o.Files)
 	switch {
 	case len(o.Files) == 0:

@@ -50,7 +50,7 @@ func (s *checkScreen) findPair() tea.Cmd {
 	pos, terms := s.pos, s.terms
 	return s.start("finding the two commits that collide", func(ctx context.Context, progress func(int, int)) (then,
 		error) {
-		pair, err := s.s.FindPair(ctx, pos, terms, progress)
+		pair, err := s.s.Prover.FindPair(ctx, pos, terms, progress)
 		if ask := agreeing(err); ask != nil {
 			return func() tea.Cmd { return s.openConsent(ask, s.findPair) }, nil
 		}
@@ -79,13 +79,15 @@ func (s *checkScreen) pairRows(w, h int) page {
 		if side == merge.Theirs {
 			n = s.pair.Theirs
 		}
-		return line{}.mark(m).add(m.hue, s.s.Short(n.ID)+" ").add(plain, n.Subject()).add(dim, "  "+s.first(n, side))
+		return line{}.mark(m).add(m.hue, s.s.Planner.Short(n.ID)+" ").add(plain, n.Subject()).add(dim,
+			"  "+s.first(n, side))
 	}
 	head := txt(plain, "  ").then(heading("THE TWO THAT COLLIDE")).add(dim, "  "+keys.pair.Help().Key+" shows both "+
 		"side by side")
 	if h < small {
-		return page{line{}.add(plain, "  ").mark(markYours).add(yours, s.s.Short(s.pair.Yours.ID)).add(trouble, " ✗ ").
-			mark(markTheirs).add(theirs, s.s.Short(s.pair.Theirs.ID)).add(plain, " collide; ").bold(bright,
+		return page{line{}.add(plain, "  ").mark(markYours).add(yours,
+			s.s.Planner.Short(s.pair.Yours.ID)).add(trouble, " ✗ ").
+			mark(markTheirs).add(theirs, s.s.Planner.Short(s.pair.Theirs.ID)).add(plain, " collide; ").bold(bright,
 			keys.pair.Help().Key).add(plain, " shows both")}
 	}
 	y, t := row(markYours, merge.Yours), row(markTheirs, merge.Theirs)

@@ -5,11 +5,11 @@ import (
 	"fmt"
 	"strings"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/lookback"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -28,7 +28,7 @@ type pairSide struct {
 	side  merge.Side
 	mark  mark
 	node  history.Node
-	edits recovery.Edited
+	edits lookback.Edited
 }
 
 // openPair looks at the two that collide.
@@ -48,7 +48,7 @@ func (s *checkScreen) openPair() tea.Cmd {
 	return o.reads.start(func(ctx context.Context) (then, error) {
 		for i := range sides {
 			var err error
-			if sides[i].edits, err = s.s.EditedBy(ctx, sides[i].node, about); err != nil {
+			if sides[i].edits, err = s.s.History.EditedBy(ctx, sides[i].node, about); err != nil {
 				return nil, err
 			}
 		}
@@ -88,7 +88,7 @@ func (o *pairScreen) view(w, h int) page {
 // sideRows is one of the two, from its commit down to its edits.
 func (o *pairScreen) sideRows(i, w int) (p page) {
 	s := &o.sides[i]
-	p.row(line{}.mark(s.mark).add(s.mark.hue, o.s.Short(s.node.ID)+"  ").bold(bright, s.node.Subject()).cut(w))
+	p.row(line{}.mark(s.mark).add(s.mark.hue, o.s.Planner.Short(s.node.ID)+"  ").bold(bright, s.node.Subject()).cut(w))
 	p.row(txt(plain, "  "+o.first(s.node, s.side)).add(dim, "   "+s.node.Author().Time().Format("2 Jan 2006 "+
 		"15:04")).cut(w))
 	_, body, _ := strings.Cut(s.node.Text(), "\n")
@@ -119,17 +119,17 @@ func (o *pairScreen) sideRows(i, w int) (p page) {
 }
 
 // briefLine is a line of a change where there is little room: with one number. What changed is shown to its end.
-func briefLine(l recovery.ChangeLine, w int) page {
+func briefLine(l lookback.ChangeLine, w int) page {
 	const margin = 9
 	text := strings.TrimRight(l.Text, "\r\n")
 	var head line
 	as := bright
 	switch l.Kind {
-	case recovery.LinesFolded:
+	case lookback.LinesFolded:
 		return page{txt(faint, "       ┊ "+words.Count(l.Count, "line", "lines"))}
-	case recovery.LineGone:
+	case lookback.LineGone:
 		head, as = txt(faint, fmt.Sprintf("%6d ", l.Old)).bold(trouble, "− "), plain
-	case recovery.LineNew:
+	case lookback.LineNew:
 		head = txt(faint, fmt.Sprintf("%6d ", l.New)).bold(joined, "+ ")
 	default:
 		return page{txt(faint, fmt.Sprintf("%6d   ", l.New)).add(dim, text).cut(w)}

@@ -10,7 +10,7 @@ import (
 	"runtime"
 	"strings"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
 
 	"dorvik.dev/dorvik/internal/check"
@@ -18,7 +18,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/draw"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -39,7 +39,7 @@ func (s *settleScreen) exhibitsOf(c *settle.Question) *exhibits {
 		if !e.Mode.IsRegular() {
 			return
 		}
-		data, err := s.s.Store.Blob(e.ID)
+		data, err := s.s.Planner.Store.Blob(e.ID)
 		if err != nil || merge.IsText(data) {
 			return
 		}
@@ -130,7 +130,7 @@ func (s *settleScreen) viewOutside() tea.Cmd {
 		return nil
 	}
 	return s.start("opening both", func(ctx context.Context, _ func(int, int)) (then, error) {
-		viewer, err := s.s.OwnProgram(ctx, "dorvik.viewer")
+		viewer, err := s.s.Prover.OwnProgram(ctx, "dorvik.viewer")
 		if err != nil {
 			return nil, err
 		}
@@ -149,7 +149,7 @@ func (s *settleScreen) viewOutside() tea.Cmd {
 }
 
 // openFiles writes the versions to files under the git directory, and has each opened.
-func (s *settleScreen) openFiles(viewer string, q *recovery.Attributed, v *merge.Versions) (opened []string,
+func (s *settleScreen) openFiles(viewer string, q *plan.Attributed, v *merge.Versions) (opened []string,
 	err error) {
 	dir := filepath.Join(s.s.Repo.GitDir, "dorvik", "view")
 	if err := errors.Join(os.RemoveAll(dir), os.MkdirAll(dir, 0o755)); err != nil {
@@ -162,7 +162,7 @@ func (s *settleScreen) openFiles(viewer string, q *recovery.Attributed, v *merge
 		if !one.is.Mode.IsRegular() {
 			continue
 		}
-		data, err := s.s.Store.Blob(one.is.ID)
+		data, err := s.s.Planner.Store.Blob(one.is.ID)
 		if err != nil {
 			return nil, err
 		}

@@ -90,7 +90,7 @@ func (s *pictureScreen) move(by int) tea.Cmd {
 func (s *pictureScreen) write() tea.Cmd {
 	a := draw.Asked{Kind: drawings[s.row].kind, File: s.file(), Dark: s.dark, Waypoint: s.waypoint}
 	return s.start("drawing", func(ctx context.Context, _ func(int, int)) (then, error) {
-		data, err := draw.Make(ctx, s.s, a)
+		data, err := draw.Make(ctx, s.s.History, a)
 		if err == nil {
 			err = draw.Write(a.File, data)
 		}

@@ -8,8 +8,11 @@ import (
 
 	"charm.land/bubbletea/v2"
 
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/draw"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
@@ -26,7 +29,7 @@ type pushScreen struct {
 	without bool           // hooks that were not agreed to are not run
 }
 
-func (s *pushScreen) label() string { return recovery.Push.String() }
+func (s *pushScreen) label() string { return ledger.Push.String() }
 
 func (s *pushScreen) state() (string, passed) { return "", well }
 
@@ -45,7 +48,7 @@ func (s *pushScreen) status() line {
 
 // tip is the commit that is to be pushed.
 func (s *pushScreen) tip() object.ID {
-	if s.join == nil || s.pos.Trivial() == recovery.UpToDate || s.built.Tip.IsZero() {
+	if s.join == nil || s.pos.Trivial() == plan.UpToDate || s.built.Tip.IsZero() {
 		return s.pos.Yours
 	}
 	return s.built.Tip
@@ -60,7 +63,7 @@ func (s *pushScreen) enter() tea.Cmd {
 	return s.start("asking "+pos.Branch.Remote.String(), func(ctx context.Context, _ func(int, int)) (then, error) {
 		d, err := s.s.Departure(ctx, pos, join, tip)
 		return func() tea.Cmd {
-			s.ready, s.st = d, s.s.State()
+			s.ready, s.st = d, s.s.Ledger.State()
 			return nil
 		}, err
 	})
@@ -77,7 +80,7 @@ func (s *pushScreen) blocked() bool {
 }
 
 // joins reports whether the result shown is still to be put on the branch.
-func (s *pushScreen) joins() bool { return !s.accepted() && s.pos.Trivial() == recovery.NotTrivial }
+func (s *pushScreen) joins() bool { return !s.accepted() && s.pos.Trivial() == plan.NotTrivial }
 
 // next is what enter does, and what goes with it: what stands in the way comes first.
 func (s *pushScreen) next() (out []action) {
@@ -201,23 +204,23 @@ func (s *pushScreen) update(msg tea.Msg) tea.Cmd {
 func (s *pushScreen) accept(push bool) tea.Cmd {
 	pos, join, built := s.pos, s.join, s.built
 	if pos.SettlesOnly() {
-		built = recovery.Built{Tip: pos.Yours}
+		built = plan.Built{Tip: pos.Yours}
 	}
 	carried := ""
 	if join != nil && join.Carried != nil && pos.Stuck == nil {
 		carried = join.Carried.Sentence()
 	}
-	consent := recovery.Consent{RewritePublished: s.rewrite, MoveAside: s.aside, WithoutHooks: s.without}
+	consent := apply.Consent{RewritePublished: s.rewrite, MoveAside: s.aside, WithoutHooks: s.without}
 	s.stopped = nil
 	return s.startVital("changing your branch and files", func(ctx context.Context, _ func(int, int)) (then, error) {
-		var wp *recovery.Waypoint
+		var wp *ledger.Waypoint
 		var err error
-		if pos.Trivial() == recovery.FastForward {
+		if pos.Trivial() == plan.FastForward {
 			wp, err = s.s.FastForward(ctx, pos, consent)
 		} else {
 			wp, err = s.s.Accept(ctx, pos, join, built, consent)
 		}
-		var asks *recovery.HooksError
+		var asks *apply.HooksError
 		if errors.As(err, &asks) {
 			return func() tea.Cmd { return s.askHooks(asks, func() tea.Cmd { return s.accept(push) }) }, nil
 		}
@@ -231,7 +234,7 @@ func (s *pushScreen) accept(push bool) tea.Cmd {
 		if err != nil {
 			return nil, err
 		}
-		st, signed := s.s.State(), s.s.Signatures()
+		st, signed := s.s.Ledger.State(), s.s.Applier.Signatures()
 		return func() tea.Cmd {
 			s.st, s.changed, s.signed, s.aside, s.notice = st, true, signed, false, ""
 			return s.isAccepted(push, wp.Aside, strings.TrimSpace(carried+" "+s.s.TakeNotice()))
@@ -240,11 +243,11 @@ func (s *pushScreen) accept(push bool) tea.Cmd {
 }
 
 // askHooks asks about hooks that a commit can change, and goes on either way.
-func (s *pushScreen) askHooks(asks *recovery.HooksError, onward func() tea.Cmd) tea.Cmd {
+func (s *pushScreen) askHooks(asks *apply.HooksError, onward func() tea.Cmd) tea.Cmd {
 	s.ask(warning(fmt.Sprintf("The repository brings hooks in %s: %s. They run with your rights, for as long as they "+
 		"stay as they are now. Esc goes on without them. Let them run?", asks.Dir(), words.List(asks.Names()))),
 		"let them run", func() tea.Cmd {
-			if err := s.s.AgreeToHooks(context.Background(), asks.Hooks); err != nil {
+			if err := s.s.Applier.AgreeToHooks(context.Background(), asks.Hooks); err != nil {
 				return s.failure(err)
 			}
 			return onward()
@@ -271,7 +274,8 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 		cmd = s.load(true)
 		s.flash = done(what)
 	case s.pos.Return != "":
-		what := fmt.Sprintf("%s is back at %s, with index and files.", s.pos.Branch.Name, s.s.Short(s.pos.Theirs))
+		what := fmt.Sprintf("%s is back at %s, with index and files.", s.pos.Branch.Name,
+			s.s.Planner.Short(s.pos.Theirs))
 		if !s.pos.Stash.IsZero() {
 			what = "What git had put aside is back among your files, not committed. The stash keeps it, too."
 		}
@@ -279,7 +283,7 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 		s.goTo(&opening{job: s.job})
 		cmd = s.load(true)
 		s.flash = done(what)
-	case s.pos.Trivial() == recovery.FastForward:
+	case s.pos.Trivial() == plan.FastForward:
 		s.goTo(s.look)
 		cmd = s.load(true)
 		s.flash = done(s.pos.Branch.Name + " moved forward to theirs. “dorvik undo” takes it back.")
@@ -305,15 +309,15 @@ func (s *pushScreen) pushNow() tea.Cmd {
 	pos, without := s.pos, s.without
 	s.refused = nil
 	return s.start("pushing to "+pos.Branch.Upstream, func(ctx context.Context, _ func(int, int)) (then, error) {
-		done, err := s.s.PushTip(ctx, pos, recovery.Consent{WithoutHooks: without})
-		var asks *recovery.HooksError
+		done, err := s.s.PushTip(ctx, pos, apply.Consent{WithoutHooks: without})
+		var asks *apply.HooksError
 		if errors.As(err, &asks) {
 			return func() tea.Cmd { return s.askHooks(asks, s.pushNow) }, nil
 		}
 		if err != nil {
 			return nil, err
 		}
-		st := s.s.State()
+		st := s.s.Ledger.State()
 		return func() tea.Cmd {
 			s.st = st
 			return s.isPushed(done)
@@ -325,7 +329,7 @@ func (s *pushScreen) isPushed(d *recovery.Pushed) tea.Cmd {
 	switch {
 	case d.Refusal == nil:
 		s.changed = true
-		s.holds = fmt.Sprintf("%s now holds %s.", s.pos.Branch.Upstream, s.s.Short(d.Holds))
+		s.holds = fmt.Sprintf("%s now holds %s.", s.pos.Branch.Upstream, s.s.Planner.Short(d.Holds))
 		s.said = d.Said
 		s.scroll.to(0)
 		if notice := s.s.TakeNotice(); notice != "" {

@@ -8,7 +8,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/replay"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -22,7 +22,7 @@ func (s *pushScreen) view(w, h int) page {
 	p.head("WHAT "+strings.ToUpper(s.pos.Branch.Name)+" BECOMES", "")
 	p.blank()
 	s.becomes(&p, w)
-	if s.pos.Trivial() == recovery.NotTrivial && s.join != nil {
+	if s.pos.Trivial() == plan.NotTrivial && s.join != nil {
 		s.touchedRows(&p, w)
 		p.blank()
 		p.row(txt(plain, "  ").then(rule(w - 4)))
@@ -202,7 +202,7 @@ func (s *pushScreen) idNow(i int) (id string, same bool) {
 	if to, ok := s.signed[now]; ok {
 		now = to
 	}
-	return s.s.Short(now), same
+	return s.s.Planner.Short(now), same
 }
 
 // branchRow is a commit of the branch as it will be.
@@ -213,17 +213,19 @@ type branchRow struct {
 	who               string
 }
 
+func (s *pushScreen) short(n history.Node) string { return s.s.Planner.Short(n.ID) }
+
 // branch lists the commits of the branch as it will be, newest first, down to the common ancestor.
 func (s *pushScreen) branch() (rows []branchRow) {
 	mine := func(n history.Node, note string) {
-		rows = append(rows, branchRow{markYours, false, s.s.Short(n.ID), n.Subject(), note, s.name(n, merge.Yours)})
+		rows = append(rows, branchRow{markYours, false, s.short(n), n.Subject(), note, s.name(n, merge.Yours)})
 	}
 	again := func(m mark, side merge.Side) {
 		for _, group := range slices.Backward(replay.Groups(s.join.Steps)) {
 			st := &s.join.Steps[group[0]]
 			var was []string
 			for _, k := range group {
-				was = append(was, s.s.Short(s.join.Steps[k].Commit.ID))
+				was = append(was, s.s.Planner.Short(s.join.Steps[k].Commit.ID))
 			}
 			id, same := s.idNow(group[0])
 			note := "unchanged"
@@ -241,14 +243,14 @@ func (s *pushScreen) branch() (rows []branchRow) {
 	}
 	as := ""
 	switch {
-	case s.pos.Trivial() == recovery.UpToDate || s.join == nil:
+	case s.pos.Trivial() == plan.UpToDate || s.join == nil:
 	case s.pos.Picking:
 		again(markTheirs, merge.Theirs)
 		as = "as it is"
-	case s.join.Route == recovery.Rebase:
+	case s.join.Route == plan.Rebase:
 		again(markYours, merge.Yours)
 	default:
-		message := recovery.MergeMessage(s.pos)
+		message := plan.MergeMessage(s.pos)
 		if r := s.pos.Resume; r != nil && r.Message != "" {
 			message = r.Message
 		}
@@ -258,17 +260,17 @@ func (s *pushScreen) branch() (rows []branchRow) {
 			id = to
 		}
 		note := "joins both lines" + s.withMend()
-		rows = append(rows, branchRow{markJoined, false, s.s.Short(id), subject, note, "you"})
+		rows = append(rows, branchRow{markJoined, false, s.s.Planner.Short(id), subject, note, "you"})
 		as = "as it is"
 	}
-	if s.join == nil || s.join.Route != recovery.Rebase {
+	if s.join == nil || s.join.Route != plan.Rebase {
 		for _, n := range s.pos.Divergence.Yours {
 			mine(n, as)
 		}
 	}
 	if !s.pos.Picking { // else they stay where they are
 		for _, n := range s.pos.Divergence.Theirs {
-			rows = append(rows, branchRow{markTheirs, false, s.s.Short(n.ID), n.Subject(), "on the remote",
+			rows = append(rows, branchRow{markTheirs, false, s.s.Planner.Short(n.ID), n.Subject(), "on the remote",
 				s.first(n, merge.Theirs)})
 		}
 	}
@@ -277,7 +279,7 @@ func (s *pushScreen) branch() (rows []branchRow) {
 
 // withMend says what is in the commit that holds what was changed beyond the decisions.
 func (s *pushScreen) withMend() string {
-	made := slices.ContainsFunc(s.join.Makings, func(m recovery.Making) bool { return m.Made && !m.Same })
+	made := slices.ContainsFunc(s.join.Makings, func(m plan.Making) bool { return m.Made && !m.Same })
 	switch {
 	case len(s.join.Mended) > 0:
 		return ", with the mend"
@@ -309,8 +311,8 @@ func (s *pushScreen) becomes(p *page, w int) {
 	if len(rows) > most {
 		p.row(txt(dim, fmt.Sprintf("    and %s", words.Count(len(rows)-most, "older commit", "older commits"))))
 	}
-	if len(s.below) > 0 && s.pos.Trivial() == recovery.NotTrivial {
-		p.row(txt(base, "    "+markBase.sign).fit(8).add(base, s.s.Short(s.below[0].ID)+"  ").
+	if len(s.below) > 0 && s.pos.Trivial() == plan.NotTrivial {
+		p.row(txt(base, "    "+markBase.sign).fit(8).add(base, s.s.Planner.Short(s.below[0].ID)+"  ").
 			add(dim, s.below[0].Subject()+"   where the lines part"))
 	}
 	if s.join == nil {
@@ -319,7 +321,7 @@ func (s *pushScreen) becomes(p *page, w int) {
 	for i := range s.join.Steps {
 		st := &s.join.Steps[i]
 		if why := s.whyLeft(st); why != "" {
-			p.row(txt(dim, "    ◌").fit(8).add(dim, s.s.Short(st.Commit.ID)+"  "+st.Commit.Subject()+"   "+why))
+			p.row(txt(dim, "    ◌").fit(8).add(dim, s.s.Planner.Short(st.Commit.ID)+"  "+st.Commit.Subject()+"   "+why))
 		}
 	}
 }
@@ -385,10 +387,10 @@ func (s *pushScreen) madeSure(p *page) {
 	default:
 		row(false, "the joined code was not checked", "you chose to go on")
 	}
-	if n := s.join.Kept(); s.join.Route == recovery.Rebase && !s.plan.Pushed() {
+	if n := s.join.Kept(); s.join.Route == plan.Rebase && !s.plan.Pushed() {
 		row(true, "nothing already pushed is rewritten", words.Count(n, "commit that was never pushed gets a new id",
 			"commits that were never pushed get new ids"))
-	} else if s.join.Route == recovery.Rebase {
+	} else if s.join.Route == plan.Rebase {
 		row(false, "commits that are on a remote get new ids",
 			words.List(words.Some(s.choose.namesOf(s.plan.Published), 2)))
 	}
@@ -405,7 +407,7 @@ func (s *pushScreen) madeSure(p *page) {
 		return
 	}
 	if d.Silent == nil {
-		row(true, "the remote is where it was", s.s.Short(s.pos.Upstream().Theirs)+", asked "+words.Ago(s.now(),
+		row(true, "the remote is where it was", s.s.Planner.Short(s.pos.Upstream().Theirs)+", asked "+words.Ago(s.now(),
 			d.Asked))
 	} else {
 		row(false, "the remote did not answer", "")

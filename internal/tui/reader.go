@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"slices"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // reader shows a text to be read, with the origin of each line.
@@ -14,13 +14,13 @@ type reader struct {
 	f       *frame
 	title   line
 	numbers bool // the lines are numbered, and their origins are known
-	lines   []recovery.Line
+	lines   []plan.Line
 	scroll  scroll
 	authors func() tea.Cmd // of its lines; nil where they cannot be found
 	more    []action       // what can be done with it besides
 }
 
-func newReader(f *frame, title line, lines []recovery.Line, numbers bool) *reader {
+func newReader(f *frame, title line, lines []plan.Line, numbers bool) *reader {
 	r := &reader{f: f, title: title, numbers: numbers, lines: lines}
 	r.scroll.size(len(lines), f.h-9)
 	if numbers {
@@ -30,13 +30,13 @@ func newReader(f *frame, title line, lines []recovery.Line, numbers bool) *reade
 }
 
 // gutter is the sign of a line's origin.
-func gutter(o recovery.LineOrigin) mark {
+func gutter(o plan.LineOrigin) mark {
 	switch o {
-	case recovery.LineYours:
+	case plan.LineYours:
 		return markYours
-	case recovery.LineTheirs:
+	case plan.LineTheirs:
 		return markTheirs
-	case recovery.LineJoined:
+	case plan.LineJoined:
 		return markJoined
 	}
 	return markNone
@@ -92,7 +92,7 @@ func (r *reader) here() int {
 }
 
 func (r *reader) changeStarts(i int) bool {
-	changed := func(i int) bool { return r.lines[i].Origin != recovery.LineBase }
+	changed := func(i int) bool { return r.lines[i].Origin != plan.LineBase }
 	return changed(i) && (i == 0 || !changed(i-1))
 }
 

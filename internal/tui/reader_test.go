@@ -4,19 +4,19 @@ import (
 	"fmt"
 	"testing"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 func TestReaderGoesFromChangeToChange(t *testing.T) {
 	v := &reader{f: newFrame(t.Context(), themeOf("dark")), title: txt(plain, "t"), numbers: true}
 	for i := range 60 {
-		l := recovery.Line{Text: fmt.Sprint("line ", i)}
+		l := plan.Line{Text: fmt.Sprint("line ", i)}
 		if i == 0 || i == 20 || i == 21 || i == 50 {
-			l.Origin = recovery.LineYours
+			l.Origin = plan.LineYours
 		}
 		v.lines = append(v.lines, l)
 	}

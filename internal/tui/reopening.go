@@ -4,11 +4,12 @@ import (
 	"context"
 	"fmt"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -21,7 +22,7 @@ type joinedFile struct {
 	sides merge.Three[string] // base, yours and theirs
 	known bool                // they are texts
 	id    object.ID           // of the content
-	lines []recovery.Line
+	lines []plan.Line
 }
 
 // read opens a file of the joined tree to be read.
@@ -29,18 +30,18 @@ func (s *settleScreen) read(path string) tea.Cmd {
 	pos, tree := s.pos, s.join.Tree
 	return s.start("reading "+path, func(context.Context, func(int, int)) (then, error) {
 		f := &joinedFile{settleScreen: s, path: path}
-		lines, ok, err := s.s.Lines(pos, tree, path)
+		lines, ok, err := s.s.Planner.Lines(pos, tree, path)
 		if err != nil {
 			return nil, err
 		}
-		e, err := s.s.Store.Find(tree, path)
+		e, err := s.s.Planner.Store.Find(tree, path)
 		if err != nil {
 			return nil, err
 		}
 		if f.id = e.ID; ok {
 			f.lines = lines
-			if f.text, _, err = s.s.TextAt(tree, path); err == nil {
-				f.sides, f.known, err = s.s.SidesOf(pos, path)
+			if f.text, _, err = s.s.Planner.TextAt(tree, path); err == nil {
+				f.sides, f.known, err = s.s.Planner.SidesOf(pos, path)
 			}
 		}
 		return func() tea.Cmd { f.open(ok); return nil }, err
@@ -52,7 +53,7 @@ func (f *joinedFile) open(ok bool) {
 		mark(markTheirs).add(dim, "theirs  ").mark(markJoined).add(dim, "made in joining")
 	if !ok {
 		title = txt(plain, " ").bold(bright, f.path)
-		f.lines = []recovery.Line{{Text: "This path holds no text in the joined result: it is binary, a link, or " +
+		f.lines = []plan.Line{{Text: "This path holds no text in the joined result: it is binary, a link, or " +
 			"deleted."}}
 	}
 	r := newReader(f.frame, title, f.lines, ok)
@@ -71,7 +72,7 @@ func (f *joinedFile) more(r *reader, ok bool) []action {
 	}
 	out := []action{acts(keys.next, does, f.markRead)}
 	holder, holds := f.join.MendHolder()
-	if !ok || !holds || f.pos.Trivial() != recovery.NotTrivial {
+	if !ok || !holds || f.pos.Trivial() != plan.NotTrivial {
 		return out
 	}
 	if f.known && f.sides.Yours != f.sides.Theirs {
@@ -86,7 +87,7 @@ func (s *settleScreen) isRead(path string) bool {
 	if !ok {
 		return false
 	}
-	e, err := s.s.Store.Find(s.join.Tree, path)
+	e, err := s.s.Planner.Store.Find(s.join.Tree, path)
 	return err == nil && e.ID == was
 }
 
@@ -110,11 +111,11 @@ func (f *joinedFile) nextUnread() string {
 // markRead notes that the file was read, and goes on to the next that was not.
 func (f *joinedFile) markRead() tea.Cmd {
 	next := f.nextUnread()
-	if err := f.s.MarkRead(f.path, f.id); err != nil {
+	if err := f.s.Ledger.MarkRead(f.path, f.id); err != nil {
 		f.flash = warning(words.Sentence(err.Error()))
 		return nil
 	}
-	f.st = f.s.State()
+	f.st = f.s.Ledger.State()
 	f.close()
 	if l := f.listed(); l != nil {
 		for i, o := range f.joinedAlone {
@@ -166,7 +167,7 @@ func (f *joinedFile) mend(text, holder string) tea.Cmd {
 	}
 	path, before, at := f.path, f.text, f.at
 	return f.rejoin(func(to *recovery.Session) error {
-		return to.AddMend(recovery.Mend{Path: path, Before: before, After: text})
+		return to.Ledger.AddMend(plan.Mend{Path: path, Before: before, After: text})
 	}, func() tea.Cmd {
 		f.goTo(f.settleScreen)
 		cmd := f.turnTo(max(0, min(at, len(f.questions)-1)))

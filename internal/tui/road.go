@@ -5,11 +5,12 @@ import (
 	"fmt"
 	"strings"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -21,7 +22,7 @@ type roadScreen struct {
 	besides
 	row     int // the commit
 	way     int // the marked way of it
-	prices  map[wished]*recovery.Price
+	prices  map[wished]*plan.Price
 	changed bool
 	scroll  scroll
 }
@@ -40,7 +41,7 @@ type fate struct {
 
 // hasRoad reports whether commits of yours are made again one by one, and are not on the branch yet.
 func (j *job) hasRoad() bool {
-	return j.join != nil && j.join.Route == recovery.Rebase && len(j.join.Steps) > 0 && !j.accepted()
+	return j.join != nil && j.join.Route == plan.Rebase && len(j.join.Steps) > 0 && !j.accepted()
 }
 
 // roadAction is the key that opens the road, for screens that have one.
@@ -53,7 +54,7 @@ func (j *job) roadAction() []action {
 
 // openRoad lays the road over the screen, at the commit that one is at.
 func (j *job) openRoad() tea.Cmd {
-	s := &roadScreen{job: j, besides: j.newBeside(), prices: map[wished]*recovery.Price{}}
+	s := &roadScreen{job: j, besides: j.newBeside(), prices: map[wished]*plan.Price{}}
 	if q := j.settle.question(); q != nil && j.under == screen(j.settle) {
 		for i := range j.join.Steps {
 			if j.join.Steps[i].Commit.ID == j.join.Stops[q.Stop].Commit.ID {
@@ -123,7 +124,7 @@ func (s *roadScreen) turnTo(row int) tea.Cmd {
 		}
 		pos, st, join := s.pos, s.st, s.join
 		cmds = append(cmds, s.besides.start(func(ctx context.Context) (then, error) {
-			price, err := s.s.Price(ctx, pos, &st, join, key.commit, key.wish)
+			price, err := s.s.Workspace.Price(ctx, pos, &st, join, key.commit, key.wish)
 			return func() tea.Cmd {
 				if s.join == join {
 					s.prices[key] = price
@@ -187,8 +188,8 @@ func (s *roadScreen) goToConflict() tea.Cmd {
 // take has the marked commit be as wished, and replays what follows.
 func (s *roadScreen) take(wish replay.Wish) tea.Cmd {
 	id, row, was := s.step().Commit.ID, s.row, s.join.Open
-	return s.rejoin(func(to *recovery.Session) error { return to.Wish(id, wish) }, func() tea.Cmd {
-		s.changed, s.prices = true, map[wished]*recovery.Price{}
+	return s.rejoin(func(to *recovery.Session) error { return to.Ledger.Wish(id, wish) }, func() tea.Cmd {
+		s.changed, s.prices = true, map[wished]*plan.Price{}
 		what := "Replayed anew from there: nothing more is asked."
 		if more := s.join.Open - was; more > 0 {
 			what = "Replayed anew from there: " + words.Count(more, "decision more is", "decisions more are") + " " +
@@ -228,7 +229,7 @@ func (s *roadScreen) reword() tea.Cmd {
 func (s *roadScreen) editFiles() tea.Cmd {
 	st, row := *s.step(), s.row
 	return s.frame.start("reading its files", func(context.Context, func(int, int)) (then, error) {
-		files, err := s.s.FilesOf(&st)
+		files, err := s.s.Planner.FilesOf(&st)
 		return func() tea.Cmd {
 			if len(files) == 0 {
 				s.flash = txt(plain, "It changes no file that is text after it.")
@@ -247,7 +248,7 @@ func (s *roadScreen) editFiles() tea.Cmd {
 func (s *roadScreen) editFile(path string) tea.Cmd {
 	st := s.step()
 	wish := s.pos.Wishes[st.Commit.ID]
-	text, ok, err := s.s.TextAfter(st, path)
+	text, ok, err := s.s.Planner.TextAfter(st, path)
 	if err != nil || !ok {
 		s.flash = warning(path + " holds no text that could be edited.")
 		return nil

@@ -7,7 +7,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/replay"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -45,7 +45,7 @@ func (s *roadScreen) rows(w int) (p page) {
 			id = yours
 		}
 		l := txt(bright, words.If(i == s.row, " ▶ ", "   ")).add(faint, fmt.Sprintf("%*d ", digits, i+1)).mark(m).
-			add(id, s.s.Short(st.Commit.ID)+"  ").add(fades(h == dim), cmp.Or(subjects[i], st.Commit.Subject()))
+			add(id, s.s.Planner.Short(st.Commit.ID)+"  ").add(fades(h == dim), cmp.Or(subjects[i], st.Commit.Subject()))
 		l = l.fit(max(w/2, w-58)).add(fades(h == dim), "  "+says)
 		if i == s.row {
 			l = l.fit(w).on(onRow)
@@ -144,7 +144,7 @@ func (s *roadScreen) state(i int) (m mark, h hue, says string) {
 func (j *job) whyLeft(st *replay.Step) string {
 	switch st.Outcome {
 	case replay.AlreadyThere:
-		return "not needed: " + j.s.Short(st.Same.ID) + " holds the same change"
+		return "not needed: " + j.s.Planner.Short(st.Same.ID) + " holds the same change"
 	case replay.Emptied:
 		for _, r := range st.Joins() {
 			if !r.Clean() {
@@ -165,7 +165,7 @@ func (s *roadScreen) becomes(w int, tight bool) (p page) {
 		p.blank()
 	}
 	p.row(txt(plain, "  ").then(rule(w - 4)))
-	p.head("WHAT BECOMES OF IT", "  "+s.s.Short(st.Commit.ID)+" “"+st.Commit.Subject()+"”")
+	p.head("WHAT BECOMES OF IT", "  "+s.s.Planner.Short(st.Commit.ID)+" “"+st.Commit.Subject()+"”")
 	if !tight {
 		p.blank()
 	}
@@ -224,7 +224,7 @@ func (s *roadScreen) outcome(i int, f fate) line {
 }
 
 // loses says what the result would not hold.
-func (s *roadScreen) loses(price *recovery.Price) line {
+func (s *roadScreen) loses(price *plan.Price) line {
 	if len(price.Left) == 0 {
 		return txt(plain, "nothing is lost")
 	}

@@ -9,7 +9,7 @@ import (
 	"os"
 	"strings"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/demo"
 	"dorvik.dev/dorvik/internal/recovery"
@@ -21,11 +21,11 @@ import (
 func Run(ctx context.Context, s *recovery.Session, themeName string, played *demo.Rehearsal) error {
 	j := newJob(ctx, s, themeName)
 	j.played = played
-	every, err := s.FetchEvery(ctx)
+	every, err := s.Workspace.FetchEvery(ctx)
 	if j.every = every; err != nil {
 		j.notice = strings.TrimSpace(j.notice + " " + words.Sentence(err.Error()))
 	}
-	if age, err := s.KeepFor(ctx); err != nil {
+	if age, err := s.Workspace.KeepFor(ctx); err != nil {
 		j.notice = strings.TrimSpace(j.notice + " " + words.Sentence(err.Error()))
 	} else if age > 0 {
 		if _, err := s.Clean(ctx, age); err != nil {

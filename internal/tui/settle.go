@@ -5,13 +5,14 @@ import (
 	"path/filepath"
 	"strings"
 
-	tea "charm.land/bubbletea/v2"
-
 	"charm.land/bubbles/v2/key"
+	"charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -27,7 +28,7 @@ type settleScreen struct {
 	seen     map[settle.Key]*exhibits
 	went     map[settle.Key]*settle.Whereabouts // where the lines of a deleted file are now
 
-	joinedAlone []recovery.Overlap // files that ask nothing, in this join
+	joinedAlone []plan.Overlap // files that ask nothing, in this join
 
 	edits  scroll // of the two edits, where they have the page
 	result scroll
@@ -50,7 +51,7 @@ const (
 	viewCount   = 5
 )
 
-func (s *settleScreen) label() string { return recovery.Settle.String() }
+func (s *settleScreen) label() string { return ledger.Settle.String() }
 
 func (s *settleScreen) state() (string, passed) {
 	if s.join == nil {
@@ -78,12 +79,12 @@ func (s *settleScreen) status() line {
 	}
 	stop := s.join.Stops[q.Stop].Commit
 	if n := len(s.join.Stops); n > 1 {
-		return txt(dim, fmt.Sprintf("%s  ·  %d of %d commits that ask", s.s.Short(stop.ID), q.Stop+1, n))
+		return txt(dim, fmt.Sprintf("%s  ·  %d of %d commits that ask", s.s.Planner.Short(stop.ID), q.Stop+1, n))
 	}
-	return txt(dim, s.s.Short(stop.ID)+"  ·  the one commit that asks")
+	return txt(dim, s.s.Planner.Short(stop.ID)+"  ·  the one commit that asks")
 }
 
-func (s *settleScreen) question() *recovery.Attributed {
+func (s *settleScreen) question() *plan.Attributed {
 	if s.at < 0 || s.at >= len(s.questions) {
 		return nil
 	}
@@ -135,7 +136,7 @@ func (s *settleScreen) actions() []action {
 }
 
 // wayActions are the keys that mark a way, and take it.
-func (s *settleScreen) wayActions(q *recovery.Attributed) (out []action) {
+func (s *settleScreen) wayActions(q *plan.Attributed) (out []action) {
 	switch {
 	case s.join.Open == 0 && s.marksDecision():
 		out = append(out, acts(keys.next, s.onward(), s.decide))
@@ -158,7 +159,7 @@ func (s *settleScreen) wayActions(q *recovery.Attributed) (out []action) {
 }
 
 // besideActions are the keys for what is beside deciding: the commits behind the edits, who made them, a viewer.
-func (s *settleScreen) besideActions(q *recovery.Attributed) (out []action) {
+func (s *settleScreen) besideActions(q *plan.Attributed) (out []action) {
 	for _, side := range []struct {
 		key  key.Binding
 		node history.Node
@@ -187,7 +188,7 @@ func (s *settleScreen) onward() string {
 	if s.pos.SettlesOnly() {
 		return "put it into your files"
 	}
-	if s.pos.Trivial() == recovery.FastForward {
+	if s.pos.Trivial() == plan.FastForward {
 		return words.If(!s.pos.Stash.IsZero(), "bring it back", words.If(s.pos.Return != "", "go back", "move forward"))
 	}
 	return "go on to Check"
@@ -220,7 +221,7 @@ func (s *settleScreen) leave() tea.Cmd {
 	case s.pos.Return != "": // it is not gone back
 		s.goTo(&opening{job: s.job})
 		return s.load(false)
-	case s.pos.Trivial() == recovery.FastForward:
+	case s.pos.Trivial() == plan.FastForward:
 		s.goTo(s.look)
 		return nil
 	}
@@ -388,11 +389,11 @@ func (s *settleScreen) changeOf(c *settle.Question) *edit {
 	if v.Yours.Absent() {
 		out.hue, out.ground, has = theirs, onTheirs, v.Theirs
 	}
-	was, err := s.s.Store.Blob(v.Base.ID)
+	was, err := s.s.Planner.Store.Blob(v.Base.ID)
 	if err != nil || !has.Mode.IsRegular() || !merge.IsText(was) {
 		return nil
 	}
-	is, err := s.s.Store.Blob(has.ID)
+	is, err := s.s.Planner.Store.Blob(has.ID)
 	if err != nil || !merge.IsText(is) {
 		return nil
 	}
@@ -410,11 +411,11 @@ func (s *settleScreen) whereabouts(c *settle.Question, joined *merge.Result) *se
 	if v.Yours.Absent() {
 		side = joined.Given.Yours
 	}
-	was, err := s.s.Store.Blob(v.Base.ID)
+	was, err := s.s.Planner.Store.Blob(v.Base.ID)
 	if err != nil || !merge.IsText(was) {
 		return nil
 	}
-	at, ok, err := settle.FindLines(s.s.Store, joined.Given.Base, side, string(was))
+	at, ok, err := settle.FindLines(s.s.Planner.Store, joined.Given.Base, side, string(was))
 	if err != nil || !ok {
 		return nil
 	}
@@ -490,20 +491,20 @@ func (s *settleScreen) record(d settle.Decision) tea.Cmd {
 }
 
 func (s *settleScreen) undoDecision() tea.Cmd {
-	return s.stepDecision((*recovery.Session).UndoDecision, "is taken back")
+	return s.stepDecision((*ledger.Ledger).UndoDecision, "is taken back")
 }
 
 func (s *settleScreen) redoDecision() tea.Cmd {
-	return s.stepDecision((*recovery.Session).RedoDecision, "is made again")
+	return s.stepDecision((*ledger.Ledger).RedoDecision, "is made again")
 }
 
 // stepDecision takes a decision back, or makes it again, and goes to it.
-func (s *settleScreen) stepDecision(step func(to *recovery.Session) (settle.Decision, bool, error),
+func (s *settleScreen) stepDecision(step func(to *ledger.Ledger) (settle.Decision, bool, error),
 	what string) tea.Cmd {
 	var undone settle.Decision
 	var any bool
 	return s.rejoin(func(to *recovery.Session) (err error) {
-		undone, any, err = step(to)
+		undone, any, err = step(to.Ledger)
 		return err
 	}, func() tea.Cmd {
 		if !any {
@@ -537,7 +538,7 @@ func (s *settleScreen) forget() tea.Cmd {
 
 // chosen is the marked way, or the decision; where nothing is marked, what was there
 // before both edits.
-func (s *settleScreen) chosen(q *recovery.Attributed) settle.Option {
+func (s *settleScreen) chosen(q *plan.Attributed) settle.Option {
 	if s.way == unmarked {
 		return settle.Option{Text: q.Conflict.Base}
 	}
@@ -610,7 +611,7 @@ func (s *settleScreen) writeFrom(text string, moved bool) tea.Cmd {
 }
 
 // writingPage is the conflict's page with the editor in it.
-func (s *settleScreen) writingPage(q *recovery.Attributed, ed *editor, w, h int) page {
+func (s *settleScreen) writingPage(q *plan.Attributed, ed *editor, w, h int) page {
 	edit := func(w int) page {
 		p := s.conflictHead(q, w, h)
 		head := txt(plain, " ").bold(joined, "WRITE IT YOURSELF").add(dim, "  what the place will hold")
@@ -635,7 +636,7 @@ func (s *settleScreen) writingPage(q *recovery.Attributed, ed *editor, w, h int)
 }
 
 // besidePlace is some lines of the file before and after the place, as it is joined now.
-func (s *settleScreen) besidePlace(q *recovery.Attributed, most int) (before, after page) {
+func (s *settleScreen) besidePlace(q *plan.Attributed, most int) (before, after page) {
 	parts, at := s.parts(q)
 	above, below := linesAround(parts, at, most)
 	row := func(l string) line { return txt(dim, "      ").add(dim, strings.TrimRight(l, "\r\n")) }
@@ -662,6 +663,6 @@ func linesAround(parts []settle.Part, at, most int) (above, below []string) {
 }
 
 // theirName is whom the edit of the other side is of.
-func (s *settleScreen) theirName(q *recovery.Attributed) string {
+func (s *settleScreen) theirName(q *plan.Attributed) string {
 	return s.first(q.Theirs, merge.Theirs)
 }

@@ -8,12 +8,12 @@ import (
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/words"
 )
 
 // editsPage shows what each side did to the text both started from.
-func (s *settleScreen) editsPage(q *recovery.Attributed, w, rows int) page {
+func (s *settleScreen) editsPage(q *plan.Attributed, w, rows int) page {
 	you := page{txt(plain, " ").bold(yours, "what you did").add(dim, " to the text both started from")}
 	they := page{txt(plain, " ").bold(theirs, "what "+s.theirName(q)+" did").add(dim, " to it")}
 	if s.w < wide { // one row says who and what
@@ -70,7 +70,7 @@ func folded(p page, w int) (out page) {
 
 // textsPage is the three texts of the place, whole: beside each other, the base in the middle, or where there is no
 // room for that under each other.
-func (s *settleScreen) textsPage(q *recovery.Attributed, w int) page {
+func (s *settleScreen) textsPage(q *plan.Attributed, w int) page {
 	c := q.Conflict
 	type side struct {
 		mark
@@ -116,7 +116,7 @@ func (s *settleScreen) textsPage(q *recovery.Attributed, w int) page {
 }
 
 // againstPage is what theirs has that yours has not, and the other way round: the base left aside.
-func (s *settleScreen) againstPage(q *recovery.Attributed, w int) page {
+func (s *settleScreen) againstPage(q *plan.Attributed, w int) page {
 	c := q.Conflict
 	e := edit{base: c.Yours, text: c.Theirs, place: c.Theirs, note: "removed", from: c.Place.Yours.Lo + 1, hue: theirs,
 		ground: onTheirs}

@@ -5,10 +5,10 @@ import (
 	"strconv"
 	"strings"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/merge"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -282,7 +282,7 @@ func (r *listRows) entryLine(i int) (line, tea.Msg) {
 }
 
 // conflictRow is a conflict in the list.
-func (s *settleScreen) conflictRow(q *recovery.Attributed) line {
+func (s *settleScreen) conflictRow(q *plan.Attributed) line {
 	if why := s.aside(q); why != "" {
 		return line{}.mark(markBehind).add(dim, "later: "+why)
 	}
@@ -300,14 +300,14 @@ func (s *settleScreen) conflictRow(q *recovery.Attributed) line {
 }
 
 // joinedSign tells of a file that joined by itself whose change it has, and how many lines changed.
-func joinedSign(o recovery.Overlap) (mark, string) {
+func joinedSign(o plan.Overlap) (mark, string) {
 	m, count := markJoined, fmt.Sprintf("~%d", max(o.Yours, o.Theirs))
 	switch o.Kind {
-	case recovery.OnlyYours:
+	case plan.OnlyYours:
 		m = markYours
-	case recovery.OnlyTheirs:
+	case plan.OnlyTheirs:
 		m = markTheirs
-	case recovery.SameChange:
+	case plan.SameChange:
 		count = "="
 	}
 	switch {
@@ -335,7 +335,7 @@ func afterLine(n int) string {
 }
 
 // joinedAlone are the files that ask nothing.
-func joinedAlone(overlap []recovery.Overlap, questions []recovery.Attributed) (out []recovery.Overlap) {
+func joinedAlone(overlap []plan.Overlap, questions []plan.Attributed) (out []plan.Overlap) {
 	asked := map[string]bool{}
 	for _, q := range questions {
 		for _, p := range q.File.Names() {

@@ -9,7 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/rx"
 	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -27,7 +27,7 @@ func (s *settleScreen) view(w, h int) page {
 }
 
 // conflictPage is one conflict: where and who, the two edits, the ways, the result.
-func (s *settleScreen) conflictPage(q *recovery.Attributed, w, h int) page {
+func (s *settleScreen) conflictPage(q *plan.Attributed, w, h int) page {
 	if q.Conflict.Whole() {
 		return s.shapePage(q, w, h)
 	}
@@ -61,7 +61,7 @@ func (s *settleScreen) conflictPage(q *recovery.Attributed, w, h int) page {
 
 // shapePage is a conflict that is no place in a text: what it is about, the ways and what each leaves and, where
 // there is room, what the sides have.
-func (s *settleScreen) shapePage(q *recovery.Attributed, w, h int) page {
+func (s *settleScreen) shapePage(q *plan.Attributed, w, h int) page {
 	p, ways := s.conflictHead(q, w, h), s.waysPage(q, w)
 	about := s.kindPage(q, w)
 	p.rows(about[:min(len(about), max(3, h-len(p)-len(ways)-2))])
@@ -91,7 +91,7 @@ func (s *settleScreen) shapePage(q *recovery.Attributed, w, h int) page {
 }
 
 // tightPage is a conflict where there is little room: of all of it some is in view, the result always.
-func (s *settleScreen) tightPage(q *recovery.Attributed, w, h int) page {
+func (s *settleScreen) tightPage(q *plan.Attributed, w, h int) page {
 	p := s.conflictHead(q, w, min(h, 13))
 	ways := s.waysPage(q, w)
 	if room := h - len(p) - 8; len(ways) > max(3, room) { // the marked one, and those beside it
@@ -115,7 +115,7 @@ func (s *settleScreen) tightPage(q *recovery.Attributed, w, h int) page {
 }
 
 // conflictHead is where a conflict is, and whose edits meet there.
-func (s *settleScreen) conflictHead(q *recovery.Attributed, w, h int) page {
+func (s *settleScreen) conflictHead(q *plan.Attributed, w, h int) page {
 	var p page
 	if h > 24 && s.w >= wide {
 		p.blank()
@@ -141,7 +141,7 @@ func (s *settleScreen) conflictHead(q *recovery.Attributed, w, h int) page {
 }
 
 // place says where in its file a conflict is.
-func place(q *recovery.Attributed) string {
+func place(q *plan.Attributed) string {
 	c := q.Conflict
 	if c.Whole() {
 		return ""
@@ -160,7 +160,7 @@ func place(q *recovery.Attributed) string {
 }
 
 // credit is who made an edit, when, and with which words.
-func (s *settleScreen) credit(q *recovery.Attributed, side merge.Side) line {
+func (s *settleScreen) credit(q *plan.Attributed, side merge.Side) line {
 	n, m, more := q.Yours, markYours, q.More[0]
 	if side == merge.Theirs {
 		n, m, more = q.Theirs, markTheirs, q.More[1]
@@ -179,14 +179,14 @@ func (s *settleScreen) credit(q *recovery.Attributed, side merge.Side) line {
 		return l.add(m.hue, s.name(n, side)).add(dim, "  "+s.age(n)+"  ").add(plain, n.Subject())
 	}
 	return l.add(m.hue, s.name(n, side)).add(dim, "  "+s.age(n)+"  ").add(plain, n.Subject()+" ").add(dim,
-		s.s.Short(n.ID)+words.If(more > 0, fmt.Sprintf(", and %d more", more), ""))
+		s.s.Planner.Short(n.ID)+words.If(more > 0, fmt.Sprintf(", and %d more", more), ""))
 }
 
 var goFunc = rx.New(`^func (?:\([^)]*\) )?(\w+)`)
 
 // around names the function a place stands in, where the file's language lets
 // one see that without reading it.
-func around(q *recovery.Attributed) string {
+func around(q *plan.Attributed) string {
 	if q.Conflict.Whole() {
 		return ""
 	}
@@ -220,7 +220,7 @@ const (
 )
 
 // costs tells what a way costs, naming the other side.
-func (s *settleScreen) costs(q *recovery.Attributed, v settle.Verdict) string {
+func (s *settleScreen) costs(q *plan.Attributed, v settle.Verdict) string {
 	who := s.theirName(q)
 	if strings.HasPrefix(who, "you") { // the person's own commits, from another clone
 		who = ""
@@ -229,7 +229,7 @@ func (s *settleScreen) costs(q *recovery.Attributed, v settle.Verdict) string {
 }
 
 // waysPage lists the ways, the marked one on a row of its own colour.
-func (s *settleScreen) waysPage(q *recovery.Attributed, w int) page {
+func (s *settleScreen) waysPage(q *plan.Attributed, w int) page {
 	var p page
 	c := q.Conflict
 	if head := txt(plain, " ").then(heading("WAYS TO SETTLE IT")); c.Suggested == "" && (s.h >= 30 ||
@@ -296,7 +296,7 @@ func (s *settleScreen) wayRow(l line, i, w int) line {
 }
 
 // wayName is a way's number and name.
-func (s *settleScreen) wayName(q *recovery.Attributed, i int, o settle.Option) line {
+func (s *settleScreen) wayName(q *plan.Attributed, i int, o settle.Option) line {
 	h := plain
 	switch o.Way {
 	case settle.Weave:
@@ -332,13 +332,13 @@ func parses(v settle.Verdict) line {
 }
 
 // kindPage says what a conflict that is no place in a text is about.
-func (s *settleScreen) kindPage(q *recovery.Attributed, w int) page {
+func (s *settleScreen) kindPage(q *plan.Attributed, w int) page {
 	var p page
 	d := words.Deeds{Who: s.theirName(q)}
 	if s.file == nil && !s.join.Stops[q.Stop].Uncommitted {
 		for n, to := range map[*history.Node]*string{&q.Yours: &d.Yours, &q.Theirs: &d.Theirs} {
 			if n.Commit != nil {
-				*to = s.s.Short(n.ID)
+				*to = s.s.Planner.Short(n.ID)
 			}
 		}
 	}

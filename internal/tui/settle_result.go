@@ -8,13 +8,13 @@ import (
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/words"
 )
 
 // parts is the joined text with the marked way in the conflict's place, and which of
 // them the way is about: the place, or where its lines were moved to.
-func (s *settleScreen) parts(q *recovery.Attributed) (parts []settle.Part, at int) {
+func (s *settleScreen) parts(q *plan.Attributed) (parts []settle.Part, at int) {
 	o := s.chosen(q)
 	parts = q.File.Parts(func(c *settle.Question) settle.Option {
 		if c == q.Conflict {
@@ -42,7 +42,7 @@ func linesBefore(parts []settle.Part, at int) (n int) {
 
 // resultPage is what the file will hold, around the place, with the origin of
 // each line.
-func (s *settleScreen) resultPage(q *recovery.Attributed, w, h int, whole bool) page {
+func (s *settleScreen) resultPage(q *plan.Attributed, w, h int, whole bool) page {
 	parts, at := s.parts(q)
 	yours, theirs, _ := q.File.Sides(q.Conflict, s.chosen(q))
 	before := linesBefore(parts, at)
@@ -87,12 +87,12 @@ func (s *settleScreen) resultPage(q *recovery.Attributed, w, h int, whole bool) 
 }
 
 // until says how long the result is as it is shown, where that is not to the end.
-func (s *settleScreen) until(q *recovery.Attributed) string {
+func (s *settleScreen) until(q *plan.Attributed) string {
 	return words.If(s.chosen(q).Way == settle.Anew, ", till it is made anew", "")
 }
 
 // resultRows draws lines [start, end) of the result, the part at as mine.
-func (s *settleScreen) resultRows(q *recovery.Attributed, parts []settle.Part, at int, mine []line, tints [][]tinted,
+func (s *settleScreen) resultRows(q *plan.Attributed, parts []settle.Part, at int, mine []line, tints [][]tinted,
 	start,
 	end int) page {
 	var p page
@@ -129,7 +129,7 @@ func (s *settleScreen) resultRows(q *recovery.Attributed, parts []settle.Part, a
 }
 
 // origin is the sign of where a part of the result comes from.
-func (s *settleScreen) origin(q *recovery.Attributed, part settle.Part, here bool) mark {
+func (s *settleScreen) origin(q *plan.Attributed, part settle.Part, here bool) mark {
 	if part.Of != nil {
 		if _, settled := q.File.Chosen(part.Of, &s.st.Decisions); settled || here && s.way != unmarked {
 			return markJoined
@@ -148,7 +148,7 @@ func (s *settleScreen) origin(q *recovery.Attributed, part settle.Part, here boo
 }
 
 // tinted is lines [start, end) of the result, coloured as code; nil where its language is not known.
-func (s *settleScreen) tinted(q *recovery.Attributed, parts []settle.Part, start, end int) [][]tinted {
+func (s *settleScreen) tinted(q *plan.Attributed, parts []settle.Part, start, end int) [][]tinted {
 	if !s.theme.colour {
 		return nil
 	}

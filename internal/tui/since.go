@@ -3,17 +3,18 @@ package tui
 import (
 	"context"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/lookback"
 	"dorvik.dev/dorvik/internal/words"
 )
 
 // sinceScreen is what differs between the branch as a waypoint keeps it and as it is now.
 type sinceScreen struct {
 	*job
-	point  *recovery.Waypoint
-	files  []recovery.ChangedFile
+	point  *ledger.Waypoint
+	files  []lookback.ChangedFile
 	row    int
 	scroll scroll
 }
@@ -70,8 +71,9 @@ func (s *sinceScreen) update(msg tea.Msg) tea.Cmd {
 
 func (s *sinceScreen) view(w, h int) page {
 	p := page{nil}
-	p.head("FROM WAYPOINT "+s.point.Name+" TO NOW", "  "+s.point.Branch+" as it was at "+s.s.Short(s.point.Before)+
-		", and as it is")
+	p.head("FROM WAYPOINT "+s.point.Name+" TO NOW",
+		"  "+s.point.Branch+" as it was at "+s.s.Planner.Short(s.point.Before)+
+			", and as it is")
 	p.blank()
 	if len(s.files) == 0 {
 		p.say(w, txt(plain, "Nothing differs: the branch holds what it held then."))

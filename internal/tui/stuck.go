@@ -8,7 +8,8 @@ import (
 
 	"charm.land/bubbletea/v2"
 
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -16,21 +17,21 @@ import (
 // stuckScreen is what git left half done, and what can become of it.
 type stuckScreen struct {
 	*job
-	stuck  *recovery.Stuck
-	comes  *recovery.Prospect
+	stuck  *plan.Stuck
+	comes  *plan.Prospect
 	row    int // the marked way
 	scroll scroll
 }
 
 // stuckWays are the ways, in the order they are offered.
-var stuckWays = []recovery.TakeOver{recovery.Finish, recovery.Anew, recovery.Back}
+var stuckWays = []ledger.TakeOver{ledger.Finish, ledger.Anew, ledger.Back}
 
 // isStuck shows what git left half done, with what each way comes to.
-func (j *job) isStuck(ctx context.Context, st *recovery.Stuck) (then, error) {
+func (j *job) isStuck(ctx context.Context, st *plan.Stuck) (then, error) {
 	comes, err := j.s.Prospect(ctx, st)
 	return func() tea.Cmd {
 		s := &stuckScreen{job: j, stuck: st, comes: comes}
-		if !s.can(recovery.Finish) {
+		if !s.can(ledger.Finish) {
 			s.row = 1
 		}
 		j.pos, j.join, j.questions = nil, nil, nil
@@ -40,7 +41,7 @@ func (j *job) isStuck(ctx context.Context, st *recovery.Stuck) (then, error) {
 }
 
 // can reports whether a way is open.
-func (s *stuckScreen) can(how recovery.TakeOver) bool {
+func (s *stuckScreen) can(how ledger.TakeOver) bool {
 	return s.cannot(how) == ""
 }
 
@@ -67,15 +68,15 @@ func (s *stuckScreen) take() tea.Cmd {
 		s.flash = warning(words.Sentence(s.cannot(how)))
 		return nil
 	}
-	if how != recovery.Back {
+	if how != ledger.Back {
 		return s.start("reading what is settled", func(ctx context.Context, _ func(int, int)) (then, error) {
 			err := s.s.TakeOver(ctx, how)
 			return func() tea.Cmd { return s.load(false) }, err
 		})
 	}
 	s.ask(warning(fmt.Sprintf("%s goes back to %s, with index and files, as before git began. What was edited since "+
-		"is kept, and undo brings all of it back. Go back?", s.onBranch(), s.s.Short(s.stuck.Before))), "go back",
-		s.back, func() { s.flash = txt(plain, "Nothing was changed.") })
+		"is kept, and undo brings all of it back. Go back?", s.onBranch(), s.s.Planner.Short(s.stuck.Before))),
+		"go back", s.back, func() { s.flash = txt(plain, "Nothing was changed.") })
 	return nil
 }
 
@@ -86,11 +87,11 @@ func (s *stuckScreen) back() tea.Cmd {
 			return nil, err
 		}
 		return func() tea.Cmd {
-			s.notice, s.changed, s.st = s.s.TakeNotice(), true, s.s.State()
+			s.notice, s.changed, s.st = s.s.TakeNotice(), true, s.s.Ledger.State()
 			s.goTo(&opening{job: s.job})
 			cmd := s.load(true)
 			s.flash = done(fmt.Sprintf("%s is at %s as before git began. l, then u brings back what was half done.",
-				cmp.Or(wp.Branch, "HEAD"), s.s.Short(wp.After)))
+				cmp.Or(wp.Branch, "HEAD"), s.s.Planner.Short(wp.After)))
 			return cmd
 		}, nil
 	})
@@ -102,11 +103,11 @@ func (s *stuckScreen) onBranch() string {
 }
 
 // cannot says why a way cannot be taken; empty where it can.
-func (s *stuckScreen) cannot(how recovery.TakeOver) string {
+func (s *stuckScreen) cannot(how ledger.TakeOver) string {
 	switch how {
-	case recovery.Anew:
+	case ledger.Anew:
 		return s.stuck.NotAnew()
-	case recovery.Back:
+	case ledger.Back:
 		return s.stuck.NotBack()
 	}
 	return s.stuck.Why
@@ -163,14 +164,14 @@ func (s *stuckScreen) view(w, h int) page {
 func (s *stuckScreen) lines(p *page) {
 	p.head("WHAT IT JOINS", "")
 	p.blank()
-	p.row(txt(plain, "    ").mark(markYours).add(yours, s.s.Short(s.stuck.Head)+"  ").add(plain, s.stuck.Branch+
+	p.row(txt(plain, "    ").mark(markYours).add(yours, s.s.Planner.Short(s.stuck.Head)+"  ").add(plain, s.stuck.Branch+
 		", as it is"))
 	for _, id := range s.stuck.Merged {
 		subject := ""
-		if c, err := s.s.Store.Commit(id); err == nil {
+		if c, err := s.s.Planner.Store.Commit(id); err == nil {
 			subject = c.Subject()
 		}
-		p.row(txt(plain, "    ").mark(markTheirs).add(theirs, s.s.Short(id)+"  ").add(plain, subject))
+		p.row(txt(plain, "    ").mark(markTheirs).add(theirs, s.s.Planner.Short(id)+"  ").add(plain, subject))
 	}
 }
 
@@ -204,10 +205,10 @@ func (s *stuckScreen) commits(p *page, w int) {
 			l, label = txt(trouble, "  ▶ "), "stopped at"
 		case "done":
 			if !c.Now.IsZero() {
-				note = "replayed as " + s.s.Short(c.Now)
+				note = "replayed as " + s.s.Planner.Short(c.Now)
 			}
 		}
-		l = l.add(dim, label).fit(18).mark(m).add(m.hue, s.s.Short(c.ID)+"  ").add(plain, c.Subject())
+		l = l.add(dim, label).fit(18).mark(m).add(m.hue, s.s.Planner.Short(c.ID)+"  ").add(plain, c.Subject())
 		if note != "" {
 			l = l.fit(min(74, w-24)).add(dim, "  "+note)
 		}
@@ -248,9 +249,9 @@ func (s *stuckScreen) files(p *page, w int) {
 }
 
 // way is one of the ways, with what it comes to.
-func (s *stuckScreen) way(p *page, w, i int, how recovery.TakeOver) {
-	name := map[recovery.TakeOver]string{recovery.Finish: "go on from here", recovery.Anew: "join anew",
-		recovery.Back: "go back"}[how]
+func (s *stuckScreen) way(p *page, w, i int, how ledger.TakeOver) {
+	name := map[ledger.TakeOver]string{ledger.Finish: "go on from here", ledger.Anew: "join anew",
+		ledger.Back: "go back"}[how]
 	l := txt(bright, words.If(i == s.row, "  ▶ ", "    ")).add(dim, fmt.Sprint(i+1)+"  ")
 	text := txt(dim, "not here: "+s.cannot(how))
 	if s.can(how) {
@@ -272,11 +273,11 @@ func (s *stuckScreen) way(p *page, w, i int, how recovery.TakeOver) {
 const wayNames = 26
 
 // outcome says what a way comes to.
-func (s *stuckScreen) outcome(how recovery.TakeOver) string {
+func (s *stuckScreen) outcome(how ledger.TakeOver) string {
 	c := s.comes
 	kept := words.If(c.Kept > 0, words.Count(c.Kept, "decision", "decisions")+" of yours", "")
 	switch how {
-	case recovery.Finish:
+	case ledger.Finish:
 		out := words.If(c.Asks > 0, "asks "+words.Count(c.Asks, "decision", "decisions"), "asks nothing more")
 		if s.stuck.Operation == vcs.Unmerged {
 			return out + ", and puts the answers into your files, staged. Nothing is committed, and undo brings the " +
@@ -290,7 +291,7 @@ func (s *stuckScreen) outcome(how recovery.TakeOver) string {
 			out += ". What you settled stays"
 		}
 		return out + ". Nothing changes until you accept the result."
-	case recovery.Anew:
+	case ledger.Anew:
 		out := "joined on the side with " + s.stuck.On.Upstream + ", by rebase or by merge"
 		if kept != "" {
 			out += ", with " + kept + " where " + words.Is(c.Kept, "it fits", "they fit")
@@ -301,7 +302,7 @@ func (s *stuckScreen) outcome(how recovery.TakeOver) string {
 		return out + ". Nothing changes until you accept the result."
 	}
 	return fmt.Sprintf("%s at %s as before, now. What you edited since is kept under a waypoint.", s.onBranch(),
-		s.s.Short(s.stuck.Before))
+		s.s.Planner.Short(s.stuck.Before))
 }
 
 func (s *stuckScreen) status() line { return txt(dim, "half done by git") }
@@ -313,7 +314,7 @@ func (s *stuckScreen) remark() line {
 // leaveStuck goes back to what git left half done.
 func (j *job) leaveStuck() tea.Cmd {
 	return j.start("going back to what git left", func(context.Context, func(int, int)) (then, error) {
-		err := j.s.LeaveStuck()
+		err := j.s.Ledger.LeaveStuck()
 		return func() tea.Cmd { return j.load(false) }, err
 	})
 }
@@ -322,7 +323,7 @@ func (j *job) leaveStuck() tea.Cmd {
 func (j *job) carryWork() tea.Cmd {
 	on, here := !j.st.Carry, j.under
 	return j.start("reading your uncommitted work", func(context.Context, func(int, int)) (then, error) {
-		err := j.s.Carry(on)
+		err := j.s.Ledger.Carry(on)
 		return func() tea.Cmd {
 			if j.resumed = false; here == screen(j.push) {
 				j.onward = j.push.enter

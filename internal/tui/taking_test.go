@@ -8,13 +8,13 @@ import (
 	"strings"
 	"testing"
 
-	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/gittest"
-	"dorvik.dev/dorvik/internal/recovery"
-
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // TestEditByEdit settles a conflict by single edits of both sides.
@@ -63,18 +63,18 @@ func TestWhatJoinedByItselfIsReopened(t *testing.T) {
 	b.see("becomes part of your last commit", "edits taken", `{"name": "Skua", "cars": 24}`)
 	b.press("end", "t", "up", "t", "enter")
 	b.see("routes.json is as you want it", "u on Check takes it")
-	text, ok, err := b.m.s.TextAt(b.m.join.Tree, "routes.json")
+	text, ok, err := b.m.s.Planner.TextAt(b.m.join.Tree, "routes.json")
 	require.NoError(t, err)
 	require.True(t, ok)
 	assert.NotContains(t, text, "Skua")
 	assert.Contains(t, text, "Ness", "yours stays")
 	b.press("j", "down", "enter", "w", "x", "ctrl+s")
-	text, _, _ = b.m.s.TextAt(b.m.join.Tree, "routes.json")
+	text, _, _ = b.m.s.Planner.TextAt(b.m.join.Tree, "routes.json")
 	assert.Contains(t, text, "x")
 	require.Len(t, b.m.st.Mends, 2)
-	left, err := b.m.s.LeftOut(b.t.Context(), b.m.pos, b.m.join, &b.m.st.Decisions)
+	left, err := b.m.s.Planner.Accounts.LeftOut(b.t.Context(), b.m.pos, b.m.join, &b.m.st.Decisions)
 	require.NoError(t, err)
-	assert.True(t, slices.ContainsFunc(left, func(l recovery.LeftOut) bool {
+	assert.True(t, slices.ContainsFunc(left, func(l plan.LeftOut) bool {
 		return l.Path == "routes.json" && strings.Contains(l.Text, "Skua")
 	}), "what was left is told: %v", left)
 

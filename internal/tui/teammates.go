@@ -4,11 +4,13 @@ import (
 	"context"
 	"fmt"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
+	"dorvik.dev/dorvik/internal/apply"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/demo"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -34,7 +36,7 @@ type pulled struct {
 type pulledFile struct {
 	path         string
 	mine, theirs int
-	lines        []recovery.Line
+	lines        []plan.Line
 }
 
 // openTeammates opens the teammates' clones.
@@ -116,7 +118,7 @@ func (s *teammatesScreen) pull(m demo.Clone) tea.Cmd {
 		if pos == nil || p.said != "" {
 			return show, nil
 		}
-		was, _, err := s.s.LastJoin(ctx, pos)
+		was, _, err := s.s.History.LastJoin(ctx, pos)
 		if err == nil && was != nil {
 			err = p.read(s.s, was)
 		}
@@ -136,7 +138,7 @@ func pullIn(ctx context.Context, dir string) (*pulled, error) {
 		return nil, err
 	}
 	node := func(id object.ID) (history.Node, error) {
-		c, err := mate.Store.Commit(id)
+		c, err := mate.Planner.Store.Commit(id)
 		return history.Node{ID: id, Commit: c}, err
 	}
 	out := &pulled{}
@@ -144,11 +146,11 @@ func pullIn(ctx context.Context, dir string) (*pulled, error) {
 		return nil, err
 	}
 	out.after = out.before
-	if v.Position.Trivial() != recovery.FastForward {
+	if v.Position.Trivial() != plan.FastForward {
 		out.said = v.Position.Standing(false).String()
 		return out, nil
 	}
-	if _, err := mate.FastForward(ctx, v.Position, recovery.Consent{}); err != nil {
+	if _, err := mate.FastForward(ctx, v.Position, apply.Consent{}); err != nil {
 		return nil, err
 	}
 	out.commits = len(v.Position.Divergence.Theirs)
@@ -158,14 +160,14 @@ func pullIn(ctx context.Context, dir string) (*pulled, error) {
 
 // read finds the files that changed, and whose the lines in them are: was is where the two
 // lines stood before they were joined. It is read where both are, which is here.
-func (p *pulled) read(s *recovery.Session, was *recovery.Position) error {
-	changes, err := s.Store.Changes(p.before.Tree, p.after.Tree)
+func (p *pulled) read(s *recovery.Session, was *plan.Position) error {
+	changes, err := s.Planner.Store.Changes(p.before.Tree, p.after.Tree)
 	if err != nil {
 		return err
 	}
 	for _, c := range changes {
 		f := pulledFile{path: c.Path}
-		lines, ok, err := s.Lines(was, p.after.Tree, c.Path)
+		lines, ok, err := s.Planner.Lines(was, p.after.Tree, c.Path)
 		if err != nil {
 			return err
 		}
@@ -175,9 +177,9 @@ func (p *pulled) read(s *recovery.Session, was *recovery.Position) error {
 		f.lines = lines
 		for _, l := range lines {
 			switch l.Origin {
-			case recovery.LineYours:
+			case plan.LineYours:
 				f.mine++
-			case recovery.LineTheirs:
+			case plan.LineTheirs:
 				f.theirs++
 			}
 		}
@@ -218,8 +220,8 @@ func (s *teammatesScreen) view(w, h int) page {
 			p.rows(indent(wrap(txt(plain, d.said), w-8), 6))
 			continue
 		}
-		p.row(txt(dim, "      before  ").add(base, s.s.Short(d.before.ID)+"  ").add(plain, d.before.Subject()))
-		p.row(txt(dim, "      after   ").add(joined, s.s.Short(d.after.ID)+"  ").add(plain, d.after.Subject()).
+		p.row(txt(dim, "      before  ").add(base, s.s.Planner.Short(d.before.ID)+"  ").add(plain, d.before.Subject()))
+		p.row(txt(dim, "      after   ").add(joined, s.s.Planner.Short(d.after.ID)+"  ").add(plain, d.after.Subject()).
 			add(dim, "   moved forward by "+words.Count(d.commits, "commit", "commits")+", nothing to join"))
 		for _, f := range d.files {
 			l := txt(plain, "  "+f.path).fit(34).mark(markYours).add(plain, fmt.Sprintf("%3d of your lines   ",

@@ -4,9 +4,10 @@ import (
 	"context"
 	"fmt"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -21,14 +22,14 @@ type triedByHand struct {
 func (s *checkScreen) tryIt() tea.Cmd {
 	tip, pos := s.built.Tip, s.pos
 	return s.start("laying the joined code out", func(ctx context.Context, _ func(int, int)) (then, error) {
-		dir, err := s.s.LayOut(ctx, pos, tip)
+		dir, err := s.s.Prover.LayOut(ctx, pos, tip)
 		if ask := agreeing(err); ask != nil {
 			return func() tea.Cmd { return s.openConsent(ask, s.tryIt) }, nil
 		}
 		if err != nil {
 			return nil, err
 		}
-		line, err := s.s.OwnProgram(ctx, "dorvik.run")
+		line, err := s.s.Prover.OwnProgram(ctx, "dorvik.run")
 		if err != nil {
 			return nil, err
 		}
@@ -42,7 +43,7 @@ func (s *checkScreen) tryIt() tea.Cmd {
 func (s *checkScreen) tried(msg triedByHand) tea.Cmd {
 	tree := s.join.Tree
 	return s.start("looking at what you changed", func(ctx context.Context, _ func(int, int)) (then, error) {
-		found, err := s.s.TriedIn(ctx, msg.dir, tree)
+		found, err := s.s.Prover.TriedIn(ctx, msg.dir, tree)
 		return func() tea.Cmd {
 			if len(found.Mends) == 0 {
 				s.flash = txt(plain, "No text of the joined code was changed there."+untaken(found.Other))
@@ -65,7 +66,7 @@ func untaken(other []string) string {
 // triedScreen shows what was changed by hand in the joined code, before it is taken as a mend.
 type triedScreen struct {
 	*checkScreen
-	found  recovery.Tried
+	found  prove.Tried
 	rows   page // what was changed, as wide as it is
 	scroll scroll
 }
@@ -81,7 +82,7 @@ func (t *triedScreen) take() tea.Cmd {
 	return s.rejoin(func(to *recovery.Session) error {
 		s.taken = nil
 		for _, m := range mends {
-			if err := to.AddMend(m); err != nil {
+			if err := to.Ledger.AddMend(m); err != nil {
 				return err
 			}
 		}
@@ -112,7 +113,7 @@ func (t *triedScreen) view(w, h int) page {
 }
 
 // triedRows lists what was changed, file by file.
-func triedRows(found recovery.Tried) (rows page) {
+func triedRows(found prove.Tried) (rows page) {
 	for _, m := range found.Mends {
 		rows.row(txt(plain, " ").bold(bright, m.Path))
 		rows.rows(editRows(m.Before, m.After))

@@ -11,17 +11,18 @@ import (
 	"testing"
 	"time"
 
-	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/demo"
-	"dorvik.dev/dorvik/internal/gittest"
-	"dorvik.dev/dorvik/internal/recovery"
-	"dorvik.dev/dorvik/internal/words"
-
 	"charm.land/bubbles/v2/spinner"
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/demo"
+	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/words"
 )
 
 // bench drives a model without a terminal: it runs commands and feeds what they
@@ -714,7 +715,7 @@ func BenchmarkKey(b *testing.B) {
 		for n := 0; b.Loop(); n++ {
 			decisions := settle.Decisions{List: []settle.Decision{{Key: d.m.questions[n%400].Conflict.Key,
 				Way: settle.Theirs}}}
-			j, err := s.Join(b.Context(), d.m.pos, recovery.Rebase, &decisions, recovery.Amends{}, nil)
+			j, err := s.Planner.Join(b.Context(), d.m.pos, plan.Rebase, &decisions, plan.Amends{}, nil)
 			if err != nil || j.Settled != 1 {
 				b.Fatal(err, j.Settled)
 			}

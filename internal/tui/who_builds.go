@@ -4,9 +4,9 @@ import (
 	"context"
 	"sync"
 
-	tea "charm.land/bubbletea/v2"
+	"charm.land/bubbletea/v2"
 
-	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/prove"
 )
 
 // whoBuilds is which of base, yours, theirs and joined pass the check, as it comes to be known beside the screen.
@@ -16,10 +16,10 @@ type whoBuilds struct {
 	over chan struct{}
 
 	mu  sync.Mutex
-	now recovery.Builds
+	now prove.Builds
 }
 
-func (w *whoBuilds) set(b recovery.Builds) {
+func (w *whoBuilds) set(b prove.Builds) {
 	w.mu.Lock()
 	w.now = b
 	w.mu.Unlock()
@@ -27,7 +27,7 @@ func (w *whoBuilds) set(b recovery.Builds) {
 }
 
 // known gives what is known, and whether more is to come.
-func (w *whoBuilds) known() (b recovery.Builds, more bool) {
+func (w *whoBuilds) known() (b prove.Builds, more bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	select {
@@ -46,7 +46,7 @@ func (s *checkScreen) askWhoBuilds() tea.Cmd {
 	terms, pos := s.terms, s.pos
 	return tea.Batch(w.start(func(ctx context.Context) (then, error) {
 		defer close(w.over)
-		_, err := s.s.WhoBuilds(ctx, pos, terms, w.set)
+		_, err := s.s.Prover.WhoBuilds(ctx, pos, terms, w.set)
 		return func() tea.Cmd { return nil }, err
 	}), w.out.more(w.over))
 }

@@ -25,6 +25,8 @@ import (
 const (
 	longFunction = 60  // lines
 	longLine     = 120 // columns, a tab being four
+	mostMethods  = 40  // of a type
+	largestCycle = 8   // files that need one another
 )
 
 // What is counted, in the order it is printed.
@@ -35,7 +37,15 @@ const (
 	keyNames     = "key strings outside the one table"
 	lines        = "lines over 120 columns"
 	undocumented = "exported names without a doc"
+	crowded      = "types with more than 40 methods"
+	cycles       = "cycles of more than 8 files in a package"
+	embedded     = "types embedded from another room"
+	contexts     = "contexts kept in a struct"
+	twins        = "names that differ by case only"
 )
+
+// all of them.
+var all = []string{functions, assignments, stages, keyNames, lines, undocumented, crowded, cycles, embedded, contexts, twins}
 
 type count struct {
 	fset  *token.FileSet
@@ -63,9 +73,10 @@ func main() {
 			c.file(p, f)
 			c.columns(p.GoFiles[i])
 		}
+		c.rooms(p)
 	}
 	any := false
-	for _, what := range []string{functions, assignments, stages, keyNames, lines, undocumented} {
+	for _, what := range all {
 		fmt.Printf("%5d  %s\n", len(c.found[what]), what)
 		any = any || len(c.found[what]) > 0
 		if *verbose || *none {
@@ -111,7 +122,7 @@ func (c *count) columns(path string) {
 
 func (c *count) file(p *packages.Package, f *ast.File) {
 	inScreens := strings.HasSuffix(p.PkgPath, "/internal/tui")
-	inRecovery := strings.HasSuffix(p.PkgPath, "/internal/recovery")
+	inRecovery := strings.HasSuffix(p.PkgPath, "/internal/ledger")
 	inKeys := filepath.Base(c.fset.Position(f.Pos()).Filename) == "keys.go"
 	for _, d := range f.Decls {
 		c.declared(d)
@@ -141,17 +152,17 @@ func (c *count) file(p *packages.Package, f *ast.File) {
 	})
 }
 
-// ofRecovery reports whether a selector is a field of recovery's Session or State.
+// ofRecovery reports whether a selector is a field of the ledger's State.
 func ofRecovery(info *types.Info, s *ast.SelectorExpr) bool {
 	of := info.TypeOf(s.X)
 	if of == nil {
 		return false
 	}
 	name := strings.TrimPrefix(of.String(), "*")
-	return strings.HasSuffix(name, "/recovery.Session") || strings.HasSuffix(name, "/recovery.State")
+	return strings.HasSuffix(name, "/ledger.State")
 }
 
-func isStage(t types.Type) bool { return t != nil && strings.HasSuffix(t.String(), "/recovery.Stage") }
+func isStage(t types.Type) bool { return t != nil && strings.HasSuffix(t.String(), "/ledger.Stage") }
 
 // isKey reports whether a literal is the name of a key that does something somewhere.
 func isKey(literal string) bool {

@@ -1,0 +1,95 @@
+package apply
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/plan"
+)
+
+// besideOpen are the names of files that editors keep beside one that is open in them, or being
+// saved: swap files, locks, and what is kept in case of a crash.
+var besideOpen = []string{".%.swp", ".%.swo", ".%.swn", ".%.swx", ".#%", "#%#", ".%.kate-swp", ".~lock.%#", "~$%",
+	".%.lck"}
+
+// JustWritten is how long ago a file with uncommitted work was written, at most, that somebody may still be at.
+const JustWritten = 10 * time.Second
+
+// Touched is what a change does to the files on disk.
+type Touched struct {
+	Paths []string // that are written or removed
+	Open  []string // of those, the ones beside which an editor keeps a file
+	Fresh []string // and others whose uncommitted work was written less than JustWritten ago, not by git
+}
+
+// Touched tells which files a join changes on disk, and which of them are, or may be, open in an editor: what is not
+// saved there would overwrite the result when it is.
+func (w *WorkTree) Touched(p *plan.Position, tree object.ID) (*Touched, error) {
+	from, err := w.Planner.Tree(p.Head())
+	if err != nil {
+		return nil, err
+	}
+	changes, err := w.Planner.Store.Changes(from, tree)
+	if err != nil {
+		return nil, err
+	}
+	own, err := w.ownWork(p)
+	if err != nil {
+		return nil, err
+	}
+	out := &Touched{}
+	for _, c := range changes {
+		out.Paths = append(out.Paths, c.Path)
+		if c.Old.Absent() {
+			continue
+		}
+		switch {
+		case w.seemsOpen(c.Path):
+			out.Open = append(out.Open, c.Path)
+		case own[c.Path] && w.isJustWritten(c.Path):
+			out.Fresh = append(out.Fresh, c.Path)
+		}
+	}
+	return out, nil
+}
+
+// ownWork are the paths with uncommitted work of the person. Where git left something half done, what git itself wrote
+// is none.
+func (w *WorkTree) ownWork(p *plan.Position) (map[string]bool, error) {
+	own := map[string]bool{}
+	if p.Stuck == nil {
+		for _, d := range p.Dirty {
+			own[d.Path] = !d.Untracked
+		}
+		return own, nil
+	}
+	if p.Carried == nil {
+		return own, nil
+	}
+	for _, part := range p.Carried.Parts {
+		if err := w.Planner.Store.EachChange(part.Base, part.Tree,
+			func(c object.Change) { own[c.Path] = true }); err != nil {
+			return nil, err
+		}
+	}
+	return own, nil
+}
+
+func (w *WorkTree) isJustWritten(path string) bool {
+	info, err := os.Lstat(filepath.Join(w.Repo.Dir, filepath.FromSlash(path)))
+	return err == nil && time.Since(info.ModTime()) < JustWritten
+}
+
+// seemsOpen looks for what editors keep beside an open file.
+func (w *WorkTree) seemsOpen(path string) bool {
+	dir, name := filepath.Split(filepath.Join(w.Repo.Dir, filepath.FromSlash(path)))
+	for _, pattern := range besideOpen {
+		if _, err := os.Lstat(dir + strings.Replace(pattern, "%", name, 1)); err == nil {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,379 @@
+package apply
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/vcs"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// HooksError says that hooks would run that a commit can change, and that were not agreed to as
+// they are now.
+type HooksError struct{ Hooks []*git.Hook }
+
+func (e *HooksError) Error() string {
+	return fmt.Sprintf("the hooks %s are among the files of the repository, and would run with your rights: agree to "+
+		"them, or have the join made without. Nothing was changed", words.List(e.Names()))
+}
+
+// Names are those of the hooks.
+func (e *HooksError) Names() (out []string) {
+	for _, h := range e.Hooks {
+		out = append(out, h.Name)
+	}
+	return out
+}
+
+// Dir is the folder that they are in.
+func (e *HooksError) Dir() string { return filepath.Dir(e.Hooks[0].Path) }
+
+// agreeTo has hooks be run in this repository, for as long as they are as they are now.
+func (hk *hooks) agreeTo(ctx context.Context, hooks []*git.Hook) error {
+	for _, h := range hooks {
+		line, _, err := hk.hookLine(ctx, h)
+		if err == nil {
+			err = hk.ledger.Agree(line)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return hk.letHooks(ctx)
+}
+
+// hookLine is how a hook is agreed to: by its place and content, and by the files of the repository that it names, and
+// that these name. It gives what all of them hold, too, by their paths.
+func (hk *hooks) hookLine(ctx context.Context, h *git.Hook) (line string, holds map[string]string, err error) {
+	text, err := os.ReadFile(h.Path)
+	if err != nil {
+		return "", nil, fmt.Errorf("reading the hook %s: %w", h.Name, err)
+	}
+	if holds, err = hk.drivers.NamedBy(ctx, string(text)); err != nil {
+		return "", nil, err
+	}
+	line = fmt.Sprintf("hook %s %s", h.Path, hk.drivers.IdOf(string(text)))
+	for _, path := range slices.Sorted(maps.Keys(holds)) {
+		line += fmt.Sprintf("\nwith %s %s", path, hk.drivers.IdOf(holds[path]))
+	}
+	holds[h.Path] = string(text)
+	return line, holds, nil
+}
+
+// letHooks has git itself run the hooks among the files that were agreed to, and no others of those.
+func (hk *hooks) letHooks(ctx context.Context) error {
+	if !hk.Repo.HooksInTree(ctx) {
+		return nil
+	}
+	hooks, err := hk.Repo.Hooks(ctx)
+	if err != nil {
+		return err
+	}
+	var agreed []*git.Hook
+	now := map[string]map[string]string{}
+	for _, h := range hooks {
+		line, holds, err := hk.hookLine(ctx, h)
+		if err != nil {
+			return err
+		}
+		if !h.InTree || hk.ledger.AgreedTo(line) {
+			agreed, now[h.Name] = append(agreed, h), holds
+		}
+	}
+	return hk.Repo.LetHooksRun(agreed, now)
+}
+
+// hookRun is the hooks of one change, as far as they may run.
+type hookRun struct {
+	s       *Applier
+	ctx     context.Context
+	without bool // those that were not agreed to are not run, rather than asked about
+	skipped []string
+}
+
+// may gives a hook that is there and may run; nil where none is.
+func (r *hookRun) may(name string) (*git.Hook, error) {
+	h := r.s.Repo.Hook(r.s.Repo.HooksDir(r.ctx), name)
+	if h == nil || !h.InTree {
+		return h, nil
+	}
+	line, _, err := r.s.hooks.hookLine(r.ctx, h)
+	switch {
+	case err != nil:
+		return nil, err
+	case r.s.Ledger.AgreedTo(line):
+		return h, nil
+	case !r.without:
+		return nil, &HooksError{[]*git.Hook{h}}
+	case !slices.Contains(r.skipped, name):
+		r.skipped = append(r.skipped, name)
+	}
+	return nil, nil
+}
+
+// hook runs a hook, if there is one.
+func (r *hookRun) hook(name, dir, stdin string, args ...string) error {
+	h, err := r.may(name)
+	if err == nil && h != nil {
+		_, err = r.s.Repo.RunHook(r.ctx, h, dir, stdin, args...)
+	}
+	return err
+}
+
+// byGit are the hooks that git runs by itself as Dorvik has it move refs and write files; pre-push as it pushes.
+var byGit = []string{"reference-transaction", "post-index-change"}
+
+// hooksFor names the hooks that Dorvik runs for a join as git would, in order, before and after the change.
+func hooksFor(p *plan.Position, j *plan.Join) (before, after []string) {
+	messages := []string{"prepare-commit-msg", "commit-msg"}
+	switch {
+	case p.SettlesOnly(): // nothing is committed
+	case j.Route == plan.Merge && p.Trivial() == plan.NotTrivial:
+		if len(j.Stops) == 0 && p.Resume == nil {
+			return append([]string{"pre-merge-commit"}, messages...), []string{"post-merge"}
+		}
+		return append([]string{"pre-commit"}, messages...), nil // then git commit makes it
+	case p.Return != "": // as git does where a branch is set back
+	case j.Route == plan.Merge || p.Trivial() == plan.FastForward:
+		return nil, []string{"post-merge"}
+	case j.Route == plan.Rebase:
+		if p.Resume == nil {
+			before = []string{"pre-rebase"}
+		}
+		if len(j.Reworded()) > 0 {
+			before = append(before, messages...)
+		}
+		return before, []string{"post-checkout", "post-rewrite"}
+	}
+	return nil, nil
+}
+
+// askHooks finds all hooks of a join that were not agreed to, so that they are asked about at once.
+func (r *hookRun) askHooks(p *plan.Position, j *plan.Join) error {
+	before, after := hooksFor(p, j)
+	return r.ask(slices.Concat(before, after, byGit)...)
+}
+
+// ask finds those of some hooks that were not agreed to.
+func (r *hookRun) ask(names ...string) error {
+	var ask []*git.Hook
+	for _, name := range names {
+		_, err := r.may(name)
+		var asks *HooksError
+		if errors.As(err, &asks) {
+			ask = append(ask, asks.Hooks...)
+		} else if err != nil {
+			return err
+		}
+	}
+	if len(ask) > 0 {
+		return &HooksError{ask}
+	}
+	return r.s.hooks.letHooks(r.ctx)
+}
+
+// before runs the hooks that can refuse a join, or write its messages, and gives the commits with
+// those. They are in the repository, as those given have to be.
+func (r *hookRun) before(p *plan.Position, j *plan.Join, b plan.Built) (plan.Built, error) {
+	if err := r.askHooks(p, j); err != nil {
+		return b, err
+	}
+	names, _ := hooksFor(p, j)
+	messages := map[object.ID]string{}
+	for _, name := range names {
+		var err error
+		switch name {
+		case "pre-rebase":
+			err = r.hook(name, "", "", p.Branch.Upstream)
+		case "pre-merge-commit", "pre-commit":
+			err = r.onMerge(name, p, b)
+		case "prepare-commit-msg":
+			if j.Route == plan.Merge {
+				err = r.message(b.Tip, messages, "merge")
+				break
+			}
+			for _, k := range j.Reworded() {
+				if err = r.message(b.IDs[k], messages, "message"); err != nil {
+					break
+				}
+			}
+		}
+		if err != nil {
+			return b, err
+		}
+	}
+	out, err := r.s.hooks.reworded(b, messages)
+	if err == nil && out.Tip != b.Tip {
+		err = r.s.carrier.addTip(r.ctx, out.Tip)
+	}
+	return out, err
+}
+
+// onMerge runs a hook in a checkout that is as a working tree is when a merge is about to be
+// committed; the commits are in the repository by then.
+func (r *hookRun) onMerge(name string, p *plan.Position, b plan.Built) error {
+	if h, err := r.may(name); err != nil || h == nil {
+		return err
+	}
+	s := r.s
+	co, err := s.Repo.OpenCheckout(r.ctx, filepath.Join(s.Repo.GitDir, "dorvik", "check"), b.Tip)
+	if err != nil {
+		return err
+	}
+	theirs := p.Theirs
+	if name == "pre-merge-commit" {
+		theirs = object.ID{}
+	}
+	done, err := s.Repo.ToMerge(r.ctx, co, p.Yours, theirs)
+	if err != nil {
+		return err
+	}
+	defer done()
+	return r.hook(name, co.Dir, "")
+}
+
+// message has the hooks of messages read and write that of a new commit.
+func (r *hookRun) message(id object.ID, into map[object.ID]string, source string) error {
+	one, err := r.may("prepare-commit-msg")
+	other, err2 := r.may("commit-msg")
+	if err = errors.Join(err, err2); err != nil || one == nil && other == nil {
+		return err
+	}
+	c, err := r.s.Planner.Store.Commit(id)
+	if err != nil {
+		return err
+	}
+	path := filepath.Join(r.s.Repo.GitDir, "dorvik", "COMMIT_EDITMSG")
+	if err := os.WriteFile(path, []byte(c.Message), 0o644); err != nil {
+		return fmt.Errorf("writing the message for its hooks: %w", err)
+	}
+	defer os.Remove(path)
+	if err = r.hook("prepare-commit-msg", "", "", path, source); err == nil {
+		err = r.hook("commit-msg", "", "", path)
+	}
+	if err != nil {
+		return err
+	}
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return fmt.Errorf("reading the message from its hooks: %w", err)
+	}
+	text := strings.TrimSpace(string(data))
+	if text == "" {
+		return &vcs.HookError{Name: "commit-msg", Said: []string{"it left no message"}}
+	}
+	if text != strings.TrimSpace(c.Message) {
+		into[id] = text + "\n"
+	}
+	return nil
+}
+
+// reworded makes commits again with other messages, and what stands on them.
+func (hk *hooks) reworded(b plan.Built, messages map[object.ID]string) (plan.Built, error) {
+	if len(messages) == 0 {
+		return b, nil
+	}
+	now := map[object.ID]object.ID{}
+	again := func(id object.ID) (object.ID, error) {
+		if id.IsZero() || !hk.planner.Store.Made(id) {
+			return id, nil
+		}
+		made, err := hk.planner.Store.Commit(id)
+		if err != nil {
+			return id, err
+		}
+		c := *made
+		c.Parents = nil
+		for _, p := range made.Parents {
+			if to, ok := now[p]; ok {
+				p = to
+			}
+			c.Parents = append(c.Parents, p)
+		}
+		if text, ok := messages[id]; ok {
+			c.Message = text
+		}
+		now[id] = hk.planner.Store.PutCommit(&c)
+		return now[id], nil
+	}
+	out := plan.Built{Tip: b.Tip, Moves: b.Moves}
+	for _, id := range b.IDs { // parents first
+		to, err := again(id)
+		if err != nil {
+			return b, err
+		}
+		out.IDs = append(out.IDs, to)
+	}
+	var err error
+	if to, ok := now[b.Tip]; ok {
+		out.Tip = to
+	} else if len(b.IDs) == 0 {
+		out.Tip, err = again(b.Tip)
+	}
+	return out, err
+}
+
+// after runs the hooks that are told of a join. What they answer changes nothing any more; a
+// failure is said.
+func (r *hookRun) after(p *plan.Position, j *plan.Join, b plan.Built, wp *ledger.Waypoint) {
+	r.without = true // the join is made: one that came with it is not asked about now
+	_, names := hooksFor(p, j)
+	for _, name := range names {
+		var err error
+		switch name {
+		case "post-merge":
+			err = r.hook(name, "", "", "0")
+		case "post-checkout":
+			err = r.hook(name, "", "", wp.Before.String(), wp.After.String(), "1")
+		case "post-rewrite":
+			if list := r.rewritten(p, j, b); list != "" {
+				err = r.hook(name, "", list, "rebase")
+			}
+		}
+		if err != nil {
+			r.s.Ledger.Tell("%s The join is made all the same.", words.Sentence(err.Error()))
+		}
+	}
+	r.tellSkipped()
+}
+
+// tellSkipped says which hooks were not run.
+func (r *hookRun) tellSkipped() {
+	if n := len(r.skipped); n > 0 {
+		r.s.Ledger.Tell("The %s %s not run: the repository brought %s, and you did not agree.",
+			words.Is(n, "hook", "hooks"),
+			words.List(r.skipped)+" "+words.Is(n, "was", "were"), words.Is(n, "it", "them"))
+	}
+}
+
+// rewritten lists the commits that were made again, each old id with its new one: of a rebase that
+// is finished, first those that git had made before it stopped.
+func (r *hookRun) rewritten(p *plan.Position, j *plan.Join, b plan.Built) string {
+	var out strings.Builder
+	add := func(was, is object.ID) {
+		if is = r.s.signer.signedAs(is); was != is && !is.IsZero() {
+			fmt.Fprintf(&out, "%s %s\n", was, is)
+		}
+	}
+	if p.Resume != nil {
+		for _, c := range p.Stuck.Done {
+			add(c.Commit, p.Stuck.Remade[c.Commit])
+		}
+	}
+	for i := range j.Steps {
+		if i < len(b.IDs) {
+			add(j.Steps[i].Commit.ID, b.IDs[i])
+		}
+	}
+	return out.String()
+}

@@ -1,0 +1,291 @@
+package apply
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/vcs"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// OverwriteError says that a join would change what is not committed.
+type OverwriteError struct {
+	Paths   []string
+	Unknown bool // all of them are things git does not know: they can be moved aside
+	Hidden  bool // git was told not to look at them, and they are not as it has them
+}
+
+func (e *OverwriteError) Error() string {
+	if e.Hidden {
+		return fmt.Sprintf("the join must change %s, which git was told to take for unchanged, and %s not. Have git "+
+			"look again with “git update-index --no-skip-worktree --no-assume-unchanged”, and it is carried or "+
+			"committed like other work. Nothing was changed", strings.Join(e.Paths, ", "),
+			words.Is(len(e.Paths), "it is", "they are"))
+	}
+	if e.Unknown {
+		return fmt.Sprintf("the join must write where you have %s, which git does not know. Nothing was changed; have "+
+			"it moved aside (undo brings it back), or move it yourself", strings.Join(e.Paths, ", "))
+	}
+	return fmt.Sprintf("the join must change %s, where you have work that is not committed; have it carried along, or "+
+		"commit it, and try again. Nothing was changed",
+		strings.Join(e.Paths, ", "))
+}
+
+// InTheWay names, as an *OverwriteError, the uncommitted work that taking the
+// branch to a tree would have to change; nil where there is none.
+func (w *WorkTree) InTheWay(ctx context.Context, p *plan.Position, tree object.ID) error {
+	_, err := w.inTheWayOf(ctx, p, tree)
+	return err
+}
+
+// inTheWayOf is InTheWay where some paths are moved away before. It also gives what is in the
+// way and holds just what is put there.
+func (w *WorkTree) inTheWayOf(ctx context.Context, p *plan.Position, tree object.ID, away ...string) (same []string,
+	err error) {
+	if tree.IsZero() {
+		return nil, nil // the route is refused: there is nothing to go to
+	}
+	from, err := w.Planner.Tree(p.Head())
+	if err != nil {
+		return nil, err
+	}
+	dirty := p.Dirty
+	if p.Carried != nil { // then only what git does not know can be in the way
+		dirty, away = unknownTo(dirty), append(away, p.Carried.Paths...)
+	}
+	if same, err = w.inTheWay(from, tree, dirty, away...); err != nil {
+		return same, err
+	}
+	hidden := p.Hidden
+	if hidden == nil {
+		hidden = func() (map[string]bool, error) { return w.Repo.Hidden(ctx) }
+	}
+	return same, w.hiddenInTheWay(hidden, from, tree)
+}
+
+// AskHidden begins to read what git was told not to look at, beside what else is read, and gives what waits for it.
+func (w *WorkTree) AskHidden(ctx context.Context) func() (map[string]bool, error) {
+	wait := sync.OnceValues(func() (map[string]bool, error) { return w.Repo.Hidden(ctx) })
+	go func() { _, _ = wait() }()
+	return wait
+}
+
+// hiddenInTheWay names, as an *OverwriteError, files that differ between two trees, that git was told not to look at,
+// and that are not as the first tree has them.
+func (w *WorkTree) hiddenInTheWay(ask func() (map[string]bool, error), from, to object.ID) error {
+	hidden, err := ask()
+	if err != nil || len(hidden) == 0 {
+		return err
+	}
+	var paths []string
+	if err := w.Planner.Store.EachChange(from, to, func(c object.Change) {
+		if !hidden[c.Path] {
+			return
+		}
+		info, err := os.Lstat(filepath.Join(w.Repo.Dir, filepath.FromSlash(c.Path)))
+		if err == nil && !info.IsDir() && !w.holdsJust(c.Path, c.Old) {
+			paths = append(paths, c.Path)
+		}
+	}); err != nil || len(paths) == 0 {
+		return err
+	}
+	return &OverwriteError{Paths: paths, Hidden: true}
+}
+
+// unknownTo gives what git does not know.
+func unknownTo(dirty []vcs.Dirty) []vcs.Dirty {
+	return slices.DeleteFunc(slices.Clone(dirty), func(d vcs.Dirty) bool { return !d.Untracked })
+}
+
+// inTheWay lists, as an *OverwriteError, uncommitted work on paths that differ
+// between two trees, and what git does not know, ignored things and empty folders too, where
+// the new tree puts something else; nil where there is none. What is moved away before is in
+// nobody's way. Files git does not know that hold just what is put there are given beside.
+func (w *WorkTree) inTheWay(from, to object.ID, dirty []vcs.Dirty, away ...string) (same []string, err error) {
+	o := obstacles{w: w, away: away, goes: map[string]bool{}}
+	if o.changes, err = w.Planner.Store.Changes(from, to); err != nil {
+		return nil, err
+	}
+	o.changes = slices.DeleteFunc(o.changes, func(c object.Change) bool { // the index alone is changed for it
+		return c.Old.Mode == object.ModeSubmodule && c.New.Mode == object.ModeSubmodule
+	})
+	for _, p := range away {
+		o.going(p)
+	}
+	for _, c := range o.changes {
+		if !c.Old.Absent() {
+			o.going(c.Path)
+		} else if err := object.CheckPath(c.Path); err != nil {
+			return nil, err
+		}
+	}
+	for _, d := range dirty {
+		o.status(d)
+	}
+	for _, c := range o.changes {
+		for _, top := range o.on(c) {
+			o.add(top, c)
+		}
+	}
+	if len(o.paths)+len(o.unknown) > 0 {
+		err = &OverwriteError{Paths: append(o.paths, o.unknown...), Unknown: len(o.paths) == 0}
+	}
+	return o.same, err
+}
+
+// obstacles is what is in the way of going to a tree, as it is found.
+type obstacles struct {
+	w       *WorkTree
+	changes []object.Change
+	away    []string
+	goes    map[string]bool // what the join takes away, and the folders that are there for it
+
+	paths   []string // with work that git knows of
+	unknown []string // that git does not know
+	same    []string // that git does not know and that are what is put there
+}
+
+func (o *obstacles) going(path string) {
+	for ; path != ""; path = plan.Folder(path) {
+		o.goes[path] = true
+	}
+}
+
+// status looks at a path with uncommitted work.
+func (o *obstacles) status(d vcs.Dirty) {
+	if d.Untracked && slices.Contains(o.away, d.Path) {
+		return // taken out of the index, and there all the same
+	}
+	path := strings.TrimSuffix(d.Path, "/")
+	i := slices.IndexFunc(o.changes, func(c object.Change) bool { return overlaps(c.Path, path, d.Untracked) })
+	switch {
+	case i < 0:
+	case d.Untracked:
+		o.add(path, o.changes[i])
+	default:
+		o.paths = append(o.paths, d.Path)
+	}
+}
+
+// on gives what stands where a change puts something.
+func (o *obstacles) on(c object.Change) (tops []string) {
+	switch {
+	case c.New.Absent():
+	case c.Old.Absent():
+		tops = o.w.standsAt(c.Path, o.goes)
+	case slices.Contains(o.away, c.Path): // something else can be there by now
+		if top := o.w.fileAbove(c.Path); top != "" {
+			tops = []string{top}
+		} else if o.w.isFolder(c.Path) {
+			tops = o.w.standsAt(c.Path, o.goes) // what goes from it is in nobody's way
+		}
+	}
+	return slices.DeleteFunc(tops, func(top string) bool { return slices.Contains(o.away, top) && !o.w.isFolder(top) })
+}
+
+// add notes what git does not know and where a change puts something, once.
+func (o *obstacles) add(top string, c object.Change) {
+	if slices.Contains(o.paths, top) || slices.Contains(o.same, top) ||
+		slices.ContainsFunc(o.unknown, func(u string) bool {
+			return u == top || strings.HasPrefix(top, u+"/") || strings.HasPrefix(u, top+"/")
+		}) {
+		return
+	}
+	if top == c.Path && o.w.holdsJust(top, c.New) {
+		o.same = append(o.same, top)
+		return
+	}
+	o.unknown = append(o.unknown, top)
+}
+
+// holdsJust reports whether a file is, byte for byte, what an entry puts in its place.
+func (w *WorkTree) holdsJust(path string, e object.Entry) bool {
+	full := filepath.Join(w.Repo.Dir, filepath.FromSlash(path))
+	info, err := os.Lstat(full)
+	if err != nil || e.Absent() {
+		return false
+	}
+	var data []byte
+	switch {
+	case info.Mode().IsRegular() && e.Mode == object.ModeFile && info.Mode()&0o100 == 0,
+		info.Mode().IsRegular() && e.Mode == object.ModeExec && info.Mode()&0o100 != 0:
+		data, err = os.ReadFile(full)
+	case info.Mode()&fs.ModeSymlink != 0 && e.Mode == object.ModeLink:
+		var to string
+		to, err = os.Readlink(full)
+		data = []byte(to)
+	default:
+		return false
+	}
+	return err == nil && w.Planner.Store.Format().Sum(object.KindBlob, data) == e.ID
+}
+
+func (w *WorkTree) isFolder(path string) bool {
+	info, err := os.Lstat(filepath.Join(w.Repo.Dir, filepath.FromSlash(path)))
+	return err == nil && info.IsDir()
+}
+
+// fileAbove gives what is no folder and is where a folder of a path is to be.
+func (w *WorkTree) fileAbove(path string) string {
+	for i, r := range path {
+		if r != '/' {
+			continue
+		}
+		if info, err := os.Lstat(filepath.Join(w.Repo.Dir, filepath.FromSlash(path[:i]))); err == nil && !info.IsDir() {
+			return path[:i]
+		}
+	}
+	return ""
+}
+
+// standsAt lists what is in the working tree where a path is to be written and is not
+// among what goes: the thing itself, one where a folder of the path is to be, or what is
+// in a folder of that name beside what goes.
+func (w *WorkTree) standsAt(path string, goes map[string]bool) (found []string) {
+	for i, r := range path {
+		if r != '/' {
+			continue
+		}
+		info, err := os.Lstat(filepath.Join(w.Repo.Dir, filepath.FromSlash(path[:i])))
+		switch {
+		case err != nil:
+			return nil
+		case !info.IsDir() && goes[path[:i]]:
+			return nil
+		case !info.IsDir():
+			return []string{path[:i]}
+		}
+	}
+	_ = filepath.WalkDir(filepath.Join(w.Repo.Dir, filepath.FromSlash(path)), func(file string, d fs.DirEntry,
+		err error) error {
+		rel, rerr := filepath.Rel(w.Repo.Dir, file)
+		if err != nil || rerr != nil {
+			return nil // what cannot be read git will meet itself
+		}
+		if rel = filepath.ToSlash(rel); goes[rel] {
+			return nil
+		}
+		found = append(found, rel)
+		if d.IsDir() {
+			return filepath.SkipDir
+		}
+		return nil
+	})
+	return found
+}
+
+// overlaps reports whether writing the path touched can hurt the dirty one. An
+// untracked folder is given as a whole; that a file is written beside those
+// in it does no harm, and git itself refuses if it is one of them.
+func overlaps(touched, dirty string, untracked bool) bool {
+	return touched == dirty || strings.HasPrefix(dirty, touched+"/") || !untracked && strings.HasPrefix(touched,
+		dirty+"/")
+}

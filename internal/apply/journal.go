@@ -1,0 +1,148 @@
+package apply
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"dorvik.dev/dorvik/internal/ledger"
+)
+
+// The journal holds a transition while it is made: one file in the git
+// directory. Its first line has the version of the format and the SHA-256 of
+// the rest, which is the transition as JSON. Its name tells the direction.
+// Turning back renames it, which works on a full disk, too.
+const (
+	journalForward = "moving.json"
+	journalBack    = "returning.json"
+	journalVersion = "dorvik journal 2 "
+)
+
+func (tr *Transition) journal(gitDir string) string {
+	name := journalForward
+	if tr.Turned {
+		name = journalBack
+	}
+	return filepath.Join(gitDir, "dorvik", name)
+}
+
+// JournalError says that the journal of a transition cannot be read.
+type JournalError struct{ Path string }
+
+func (e *JournalError) Error() string {
+	return "an earlier run was cut off while it changed the branch, and its account of that cannot be read: look " +
+		"with “git status” whether branch and files are as you want them. The next start sets the account aside"
+}
+
+// readJournal reads the journal, if there is one. An error is a *JournalError
+// where it is damaged, or of another version.
+func readJournal(gitDir string) (*Transition, error) {
+	for _, turned := range []bool{true, false} {
+		path := (&Transition{Turned: turned}).journal(gitDir)
+		data, err := os.ReadFile(path)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, fmt.Errorf("reading what an earlier run left half done: %w", err)
+		}
+		head, body, _ := strings.Cut(string(data), "\n")
+		tr := &Transition{}
+		if head != journalVersion+ledger.HashOf(body) || json.Unmarshal([]byte(body), tr) != nil || tr.Lay == nil {
+			return nil, &JournalError{path}
+		}
+		tr.Turned = turned
+		return tr, nil
+	}
+	return nil, nil
+}
+
+// write puts the journal in its place, whole and synced.
+func (tr *Transition) write(gitDir string) error {
+	body, err := json.Marshal(tr)
+	if err == nil {
+		err = ledger.Step("write down")
+	}
+	if err != nil {
+		return err
+	}
+	path := tr.journal(gitDir)
+	f, err := os.OpenFile(path+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return fmt.Errorf("writing down what will be changed: %w; nothing was changed", err)
+	}
+	_, err = f.WriteString(journalVersion + ledger.HashOf(string(body)) + "\n" + string(body))
+	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
+		err = os.Rename(path+".new", path)
+	}
+	if err != nil {
+		os.Remove(path + ".new")
+		return fmt.Errorf("writing down what will be changed: %w; nothing was changed", err)
+	}
+	return nil
+}
+
+// turn notes that the transition is taken back from here on, whatever happens
+// to the run that does it.
+func (tr *Transition) turn(gitDir string) error {
+	if tr.Turned {
+		return nil
+	}
+	from := tr.journal(gitDir)
+	tr.Turned = true
+	if err := os.Rename(from, tr.journal(gitDir)); err != nil {
+		tr.Turned = false
+		return fmt.Errorf("noting that the change is taken back: %w", err)
+	}
+	return nil
+}
+
+// erase ends the journal: all is whole.
+func (tr *Transition) erase(gitDir string) error {
+	if err := os.Remove(tr.journal(gitDir)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("noting that the change is done: %w", err)
+	}
+	return nil
+}
+
+func holdPath(gitDir string) string { return filepath.Join(gitDir, "dorvik", "busy") }
+
+// HalfDone gives the transition that a run was cut off in, or nil; alive tells that one is
+// being made right now. Nothing is changed.
+func (w *WorkTree) HalfDone() (tr *Transition, alive bool, err error) {
+	if tr, err = readJournal(w.Repo.GitDir); tr == nil {
+		return nil, false, err
+	}
+	f, err := os.Open(holdPath(w.Repo.GitDir))
+	if err != nil {
+		return tr, false, nil
+	}
+	defer f.Close()
+	alive = syscall.Flock(int(f.Fd()), syscall.LOCK_SH|syscall.LOCK_NB) != nil
+	return tr, alive, nil
+}
+
+// Hold keeps others from changing things while this session lives, and what it starts: a git
+// that outlives a killed Dorvik still has the lock.
+func (a *Applier) Hold() error {
+	f, err := os.OpenFile(holdPath(a.Repo.GitDir), os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return fmt.Errorf("keeping the recovery in the git directory: %w", err)
+	}
+	for until := time.Now().Add(5 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		if err = syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err == nil {
+			a.Repo.Hold = f
+			return nil
+		}
+		if time.Now().After(until) {
+			f.Close()
+			return ledger.ErrInUse
+		}
+	}
+}

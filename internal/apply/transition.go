@@ -1,0 +1,755 @@
+package apply
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"dorvik.dev/dorvik/internal/beneath"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/vcs"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// Transition is a change of branch, index and working tree from one state to another. It is
+// the only thing that changes them, whichever way it goes. It is written down before
+// anything changes, so that one which was cut off or failed is finished, or taken back,
+// from the same account.
+//
+// The order is: what is in the way is moved aside; index and files go to the new tree, the
+// index last and at once; then the refs, at once. So the index tells how far it came.
+// Before it, all files can be put back, from objects the repository has; after it only
+// the refs are left to be moved. The branch never is ahead of the files: a commit
+// made on a half-done change could otherwise take back what others did.
+type Transition struct {
+	Kind     TransitionKind  `json:"kind"`
+	Waypoint ledger.Waypoint `json:"waypoint"` // the join that is made, or undone
+	Branch   string          `json:"branch"`
+	From     object.ID       `json:"from"` // the tip before, and
+	To       object.ID       `json:"to"`   // after
+	Message  string          `json:"message"`
+	Made     []string        `json:"made,omitempty"` // folders that are not there before
+	Lay      *Lay            `json:"lay,omitempty"`  // nil until it is made, where only commits are concerned
+
+	Begun  time.Time `json:"begun"`
+	Turned bool      `json:"-"` // it is being taken back
+
+	seen map[string]os.FileInfo // the files that are moved away, when they were read
+}
+
+// TransitionKind is what a transition does for the person.
+type TransitionKind string
+
+// The kinds.
+const (
+	Accepting TransitionKind = "accept"
+	Undoing   TransitionKind = "undo"
+)
+
+// asideAt is where what a join found in its way is kept.
+func (f *files) asideAt(wp *ledger.Waypoint) string {
+	return filepath.Join(f.Repo.GitDir, "dorvik", "aside", wp.Name)
+}
+
+// Sentence says what a transition is that is being made, or was cut off.
+func (tr *Transition) Sentence(underWay bool) string {
+	if underWay {
+		doing, after := "changing", ""
+		if tr.Kind == Undoing {
+			doing, after = "taking", " back"
+		}
+		return "Dorvik is " + doing + " your branch " + tr.Branch + after + " just now. Look again in a moment, and " +
+			"commit nothing before."
+	}
+	what := "while it changed your branch " + tr.Branch
+	if tr.Kind == Undoing {
+		what = "while it took your branch " + tr.Branch + " back"
+	}
+	return "Dorvik was cut off " + what + ": branch and files may not be whole. Start dorvik: it finishes the " +
+		"change, or takes it back, and says which. Commit nothing before."
+}
+
+// trees gives the trees that the files go from and to.
+func (a *Applier) trees(tr *Transition) (from, to object.ID, changes []object.Change, err error) {
+	on := tr.From
+	if tr.Lay != nil && !tr.Lay.Head.IsZero() {
+		on = tr.Lay.Head
+	}
+	if from, err = a.Planner.Tree(on); err == nil {
+		if to, err = a.Planner.Tree(tr.To); err == nil {
+			if tr.Lay != nil {
+				to = tr.Lay.Files
+			}
+			changes, err = a.Planner.Store.Changes(from, to)
+		}
+	}
+	return from, to, changes, err
+}
+
+// refs are the moves of refs that a transition makes: of the branch, and of the ref that
+// keeps what was before.
+func (tr *Transition) refs() []vcs.RefUpdate {
+	out := []vcs.RefUpdate{{Name: tr.ref(), New: tr.To, Old: tr.From}}
+	for _, m := range tr.Waypoint.Moves {
+		if tr.Kind == Undoing {
+			m.From, m.To = m.To, m.From
+		}
+		out = append(out, vcs.RefUpdate{Name: m.Branch, New: m.To, Old: m.From})
+	}
+	if tr.Kind == Accepting {
+		if k := tr.Waypoint.Kept; k != nil {
+			out = append(out, vcs.RefUpdate{Name: tr.Waypoint.KeptRef(), New: k.Commit})
+		}
+	}
+	return out
+}
+
+// make makes the change. Where it fails everything is as it was before, or the error is a
+// *CutError and the account stays, to be gone on with at the next start.
+func (a *Applier) make(ctx context.Context, tr *Transition) error {
+	from, to, changes, err := a.trees(tr)
+	if err != nil {
+		return err
+	}
+	tr.Made = a.files.missingFolders(changes)
+	if tr.Lay == nil {
+		tr.Lay = &Lay{Start: from, Staged: to, Files: to, Had: from, Keep: a.files.freeKeep("switch")}
+	}
+	if err := a.files.look(ctx, tr); err != nil {
+		return err
+	}
+	if err := a.begin(ctx, tr); err != nil {
+		return err
+	}
+	ctx = context.WithoutCancel(ctx) // from here on it is done whole
+	err = errors.Join(ledger.Step("move aside"), a.files.moveAside(tr))
+	if err == nil {
+		err = ledger.Step("switch files")
+	}
+	if err == nil {
+		err = a.files.moveAway(tr)
+	}
+	if err == nil {
+		err = a.files.unchanged(tr)
+	}
+	if err == nil {
+		err = a.files.switchLaid(ctx, tr)
+	}
+	if locked := (*git.LockedError)(nil); errors.As(err, &locked) {
+		// Another git was faster, and has the index: nothing is changed but what was moved aside.
+		a.files.bringBack(&tr.Waypoint)
+		return errors.Join(err, a.erase(tr))
+	}
+	if err != nil {
+		// What git says is one thing, what is so another.
+		if done, serr := a.switched(ctx, tr); serr != nil || !done {
+			return a.takeBack(ctx, tr, errors.Join(err, serr))
+		}
+	}
+	err = ledger.Step("move refs")
+	if err == nil {
+		err = a.moveRefs(ctx, tr)
+	}
+	if err != nil {
+		return a.takeBack(ctx, tr, err)
+	}
+	if err := a.settleGit(ctx, tr); err != nil {
+		return &CutError{err, errLater, tr.Branch}
+	}
+	a.whole(tr)
+	return nil
+}
+
+// errLater is why a change is not taken back once the branch has moved.
+var errLater = errors.New("the branch is at its new commit already")
+
+// begin takes the lock of the index, copies the index, and writes the transition down.
+func (a *Applier) begin(ctx context.Context, tr *Transition) error {
+	note := lockingPath(a.Repo.GitDir)
+	if err := os.WriteFile(note, nil, 0o600); err != nil {
+		return fmt.Errorf("noting what is done: %w; nothing was changed", err)
+	}
+	defer os.Remove(note)
+	err := errors.Join(ledger.Step("lock"), a.files.prepare(ctx, tr))
+	if locked := (*git.LockedError)(nil); errors.As(err, &locked) {
+		return err
+	}
+	if err == nil {
+		err = tr.write(a.Repo.GitDir)
+	}
+	if err != nil {
+		a.files.side().Drop()
+		a.files.unlock()
+	}
+	return err
+}
+
+// moveRefs moves the refs, and asks what is so where git says that it failed.
+func (a *Applier) moveRefs(ctx context.Context, tr *Transition) error {
+	if b, err := a.Repo.Current(ctx); err != nil {
+		return err
+	} else if !tr.here(b) {
+		return &MovedError{Branch: tr.Branch}
+	}
+	begun := time.Now().Add(-tick)
+	err := a.Repo.UpdateRefs(ctx, tr.Message, tr.refs()...)
+	if err == nil {
+		// git had them; one that is left it could not remove, which it does not say.
+		a.locks.clearLocksOf(tr.refs(), begun, time.Now())
+		return nil
+	}
+	if git.Died(err) {
+		a.locks.clearLocks(tr)
+	}
+	if at, rerr := a.refAt(ctx, tr); rerr != nil || at != tr.To {
+		return err
+	}
+	a.otherRefs(ctx, tr)
+	return nil
+}
+
+// otherRefs moves the refs of a transition that a git which died had not come to, once the
+// branch is moved. What somebody else has moved since stays, and that is told.
+func (a *Applier) otherRefs(ctx context.Context, tr *Transition) {
+	for _, u := range tr.refs()[1:] {
+		at, err := a.Repo.Ref(ctx, u.Name)
+		if err == nil && at != u.New {
+			err = a.Repo.UpdateRefs(ctx, tr.Message, u)
+		}
+		if err != nil {
+			a.Ledger.Tell("%s was not moved: %s", u.Name, words.Sentence(err.Error()))
+		}
+	}
+}
+
+// ref is what the transition moves: a branch or, where HEAD is on none, HEAD itself.
+func (tr *Transition) ref() string {
+	if tr.Branch == "" {
+		return "HEAD"
+	}
+	return "refs/heads/" + tr.Branch
+}
+
+// refAt is where that is.
+func (a *Applier) refAt(ctx context.Context, tr *Transition) (object.ID, error) {
+	if tr.Branch == "" {
+		b, err := a.Repo.Current(ctx)
+		return b.Tip, err
+	}
+	return a.Repo.Ref(ctx, tr.ref())
+}
+
+// whole notes that the change is made, in the state and the logbook, and ends the journal. If
+// that fails it is told. The change is made all the same, and the next start notes it.
+func (a *Applier) whole(tr *Transition) {
+	if tr.Kind == Undoing {
+		a.files.bringBack(&tr.Waypoint)
+	}
+	a.Repo.LetPacksGo(context.Background())
+	a.files.doneWith(tr)
+	err := a.record(tr)
+	if err == nil {
+		err = errors.Join(ledger.Step("erase"), a.erase(tr), ledger.Step("erased"))
+	}
+	if err != nil {
+		a.Ledger.Tell("%s The change itself is made; the next start notes it.", words.Sentence(err.Error()))
+	}
+}
+
+// record notes in the state and in the logbook what a transition did. Doing so twice notes it once.
+func (a *Applier) record(tr *Transition) error {
+	wp := &tr.Waypoint
+	if tr.Kind == Undoing {
+		return errors.Join(a.Ledger.Undone(wp), a.Ledger.Store.LogOnce(wp.Entry(ledger.Undone)))
+	}
+	a.Ledger.Accepted(wp)
+	return errors.Join(a.Ledger.Store.PutWaypoint(wp), a.Ledger.Save(), a.Ledger.Store.LogOnce(wp.Entry(ledger.Joined)),
+		a.Ledger.Store.Remember(wp.Decisions, wp.Time))
+}
+
+// here reports whether HEAD is where the transition begins.
+func (tr *Transition) here(b vcs.Branch) bool {
+	if !tr.Lay.Head.IsZero() {
+		return b.Name == "" && b.Tip == tr.Lay.Head
+	}
+	return b.Name == tr.Branch
+}
+
+// switched reports whether the index is at the new tree, which it is when all files are.
+func (a *Applier) switched(ctx context.Context, tr *Transition) (bool, error) {
+	if tr.Turned {
+		return false, nil
+	}
+	is, err := a.files.indexIs(ctx, tr)
+	return is == indexAfter || is == indexOther && !a.files.side().There(), err
+}
+
+// CutError says that a change could be neither made nor taken back.
+type CutError struct {
+	Doing, Back error
+	Branch      string
+}
+
+func (e *CutError) Error() string {
+	return fmt.Sprintf("changing %s failed (%v), and so did taking it back (%v). Your commits are all there; mend the "+
+		"cause and start dorvik again: it will make branch and files whole",
+		e.Branch, e.Doing, e.Back)
+}
+
+func (e *CutError) Unwrap() []error { return []error{e.Doing, e.Back} }
+
+// takeBack puts everything back where it was before a transition that failed, and gives the
+// error to be told.
+func (a *Applier) takeBack(ctx context.Context, tr *Transition, cause error) error {
+	if git.Died(cause) {
+		a.locks.clearLocks(tr)
+	}
+	told := a.Ledger.Told()
+	if err := a.restore(ctx, tr); err != nil {
+		return &CutError{cause, err, tr.Branch}
+	}
+	if err := a.erase(tr); err != nil {
+		return errors.Join(cause, err)
+	}
+	if but := a.Ledger.TakeNotices(told); len(but) > 0 {
+		return fmt.Errorf("%w. All is as it was before, but for this: %s", cause,
+			strings.TrimSuffix(strings.Join(but, " "), "."))
+	}
+	return fmt.Errorf("%w. Everything is as it was before", cause)
+}
+
+// restore brings index and files back to what the branch one is on has, wherever the
+// transition changed them. What is neither as it was nor as it was to be is somebody's
+// later work, and stays.
+//
+// That it is taken back is written down first. A run that ends in the middle of it is not
+// gone on with forward.
+func (a *Applier) restore(ctx context.Context, tr *Transition) error {
+	_, _, changes, err := a.trees(tr)
+	if err != nil {
+		return err
+	}
+	if err := tr.turn(a.Repo.GitDir); err != nil {
+		return err
+	}
+	if err := a.files.restoreLaid(ctx, tr, changes); err != nil {
+		return err
+	}
+	for _, dir := range slices.Backward(tr.Made) {
+		a.WorkTree.removeFolder(dir)
+	}
+	if tr.Kind == Accepting {
+		a.files.bringBack(&tr.Waypoint)
+	}
+	return a.Repo.Refresh(ctx)
+}
+
+// indexAndDirty reads the index, and which files are not as it has them.
+func (f *files) indexAndDirty(ctx context.Context) (index map[string]object.Entry, dirty map[string]bool, err error) {
+	if err := f.Repo.Refresh(ctx); err != nil {
+		return nil, nil, err
+	}
+	_, list, err := f.Repo.Status(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	dirty = map[string]bool{}
+	for _, d := range list {
+		dirty[d.Path] = d.Unstaged
+	}
+	index, err = f.Repo.Indexed(ctx)
+	return index, dirty, err
+}
+
+// removeNew removes the files that a change brought where there were none, as far as it got.
+func (f *files) removeNew(ctx context.Context, changes []object.Change) error {
+	index, _, err := f.indexAndDirty(ctx)
+	if err != nil {
+		return err
+	}
+	for _, c := range changes {
+		if !c.Old.Absent() || !still(index, c) {
+			continue
+		}
+		ours, err := f.work.came(ctx, c)
+		if err == nil && ours {
+			err = f.work.tree().Remove(c.Path)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// still reports whether the index has a path as it was before a change.
+func still(index map[string]object.Entry, c object.Change) bool {
+	return c.Old.Mode != object.ModeSubmodule && c.New.Mode != object.ModeSubmodule && index[c.Path].Same(c.Old)
+}
+
+// putBack puts back the files of a change that got as far as some of them.
+func (f *files) putBack(ctx context.Context, changes []object.Change) error {
+	index, changed, err := f.indexAndDirty(ctx)
+	if err != nil {
+		return err
+	}
+	var again []string
+	for _, c := range changes {
+		if !still(index, c) || c.Old.Absent() || !changed[c.Path] {
+			continue
+		}
+		f.work.tree().RemoveEmpty(c.Path)
+		ours, err := f.work.came(ctx, c)
+		if err != nil {
+			return err
+		}
+		if ours || !f.work.exists(c.Path) {
+			again = append(again, c.Path)
+		}
+	}
+	return f.Repo.Restore(ctx, again)
+}
+
+// tree is the working tree. What the transition itself does in it goes through no link.
+func (w *WorkTree) tree() beneath.Folder { return beneath.Folder(w.Repo.Dir) }
+
+// removeFolder removes a folder if it is empty.
+func (w *WorkTree) removeFolder(path string) bool {
+	info, err := w.tree().Lstat(path)
+	return err == nil && info.IsDir() && w.tree().Remove(path) == nil
+}
+
+func (w *WorkTree) exists(path string) bool { return w.tree().Has(path) }
+
+// came reports whether what is at a path is what a change put there, or the beginning of it.
+func (w *WorkTree) came(ctx context.Context, c object.Change) (bool, error) {
+	info, err := w.tree().Lstat(c.Path)
+	if err != nil || info.IsDir() {
+		return false, nil
+	}
+	if c.New.Absent() {
+		// It was to go. That it is there and not as it was means that somebody wrote it, or that
+		// it was cut short in being put back.
+		return w.begins(ctx, info, c.Path, c.Old)
+	}
+	ours, err := w.begins(ctx, info, c.Path, c.New)
+	if err != nil || ours || c.Old.Absent() {
+		return ours, err
+	}
+	return w.begins(ctx, info, c.Path, c.Old)
+}
+
+// begins reports whether a file holds the beginning, or all, of what git would write for an
+// entry.
+func (w *WorkTree) begins(ctx context.Context, info fs.FileInfo, path string, e object.Entry) (bool, error) {
+	if e.Mode == object.ModeLink {
+		if info.Mode()&fs.ModeSymlink == 0 {
+			return false, nil
+		}
+		to, err := w.tree().Readlink(path)
+		if err != nil {
+			return false, err
+		}
+		want, err := w.Planner.Store.Blob(e.ID)
+		return string(want) == to, err
+	}
+	if !info.Mode().IsRegular() {
+		return false, nil
+	}
+	want, err := w.Repo.AsWritten(ctx, path, e.ID)
+	if err != nil {
+		return false, err
+	}
+	is, err := w.tree().ReadFile(path)
+	if err != nil {
+		return false, err
+	}
+	return bytes.HasPrefix(want, is), nil
+}
+
+// missingFolders lists the folders that writing the changes will make, the upper ones first.
+func (f *files) missingFolders(changes []object.Change) (out []string) {
+	seen := map[string]bool{}
+	for _, c := range changes {
+		if c.New.Absent() {
+			continue
+		}
+		for dir := plan.Folder(c.Path); dir != "" && !seen[dir]; dir = plan.Folder(dir) {
+			seen[dir] = true
+			if !f.work.exists(dir) {
+				out = append(out, dir)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// moveAside moves what is in the way to where it is kept.
+func (f *files) moveAside(tr *Transition) error {
+	if tr.Kind != Accepting {
+		return nil
+	}
+	for _, p := range tr.Waypoint.Aside {
+		if err := f.work.tree().Move(p, f.asideFolder(&tr.Waypoint), p); err != nil {
+			return fmt.Errorf("moving %s aside: %w", p, err)
+		}
+	}
+	return nil
+}
+
+// bringBack brings back what was moved aside, where its place is free. What cannot
+// go back stays where it is kept, and that is told.
+func (f *files) bringBack(wp *ledger.Waypoint) {
+	for _, p := range wp.Aside {
+		f.returnTo(p, f.asideFolder(wp), p)
+	}
+}
+
+func (f *files) asideFolder(wp *ledger.Waypoint) beneath.Folder { return beneath.Folder(f.asideAt(wp)) }
+
+// returnTo moves a file from where it was kept back to its place in the working tree, if it
+// is kept. Where the place is taken, or the move fails, it stays, and that is told.
+func (f *files) returnTo(p string, kept beneath.Folder, as string) {
+	if !kept.Has(as) {
+		return
+	}
+	f.work.tree().RemoveEmpty(p) // folders that came in its place
+	at := filepath.Join(string(kept), filepath.FromSlash(as))
+	switch err := kept.Move(as, f.work.tree(), p); {
+	case errors.Is(err, beneath.ErrTaken):
+		f.ledger.Tell("%s stays as it is; what you had there is kept as %s.", p, at)
+	case err != nil:
+		f.ledger.Tell("%s could not go back to its place (%v); it is kept as %s.", p, err, at)
+	}
+}
+
+// lockPatience is how long a lock must be there unchanged to count as left by the dead.
+const lockPatience = 300 * time.Millisecond
+
+// tick is how much earlier than it is the time of a file can be.
+const tick = 20 * time.Millisecond
+
+func lockingPath(gitDir string) string { return filepath.Join(gitDir, "dorvik", "locking") }
+
+// refresh has the index look again at files that were only touched.
+func (l *locks) refresh(ctx context.Context) error {
+	return l.locking(func() error { return l.Repo.Refresh(ctx) })
+}
+
+// locking runs something that locks the index and changes nothing. It is noted meanwhile, so
+// that a lock which a git that dies at it leaves is known.
+func (l *locks) locking(do func() error) error {
+	note := lockingPath(l.Repo.GitDir)
+	if err := os.WriteFile(note, nil, 0o600); err != nil {
+		return fmt.Errorf("noting what is done: %w; nothing was changed", err)
+	}
+	begun := time.Now().Add(-tick)
+	err := do()
+	switch {
+	case git.Died(err):
+		l.clearNoted()
+	case err == nil: // git had it; one that is left it could not remove, which it does not say
+		l.clearLock("index.lock", begun, time.Now())
+	}
+	os.Remove(note)
+	return err
+}
+
+// clearNoted removes the index's lock if what is noted was cut off and left it.
+func (l *locks) clearNoted() {
+	note := lockingPath(l.Repo.GitDir)
+	info, err := os.Stat(note)
+	if err != nil {
+		return
+	}
+	from := info.ModTime()
+	l.clearLock("index.lock", from.Add(-2*time.Second), from.Add(30*time.Second))
+	os.Remove(note)
+}
+
+// clearLocks removes locks that the transition's own git left when it died. That it is dead
+// is known: this session has the lock which it would still hold.
+func (l *locks) clearLocks(tr *Transition) {
+	from, to := tr.Begun.Add(-2*time.Second), time.Now().Add(time.Hour)
+	l.clearLock("index.lock", from, to)
+	l.clearLocksOf(tr.refs(), from, to)
+	l.clearOwnLocks()
+}
+
+// clearLocksOf removes locks on HEAD and refs that were made within a time and are not in use.
+func (l *locks) clearLocksOf(refs []vcs.RefUpdate, from, to time.Time) {
+	l.clearLock("HEAD.lock", from, to)
+	for _, r := range refs {
+		l.clearLock(r.Name+".lock", from, to)
+	}
+}
+
+// clearOwnLocks removes what a git that died left of locks on refs of Dorvik's own. Nobody
+// else makes those, and one that is in use is gone soon.
+func (l *locks) clearOwnLocks() {
+	at := filepath.Join(l.Repo.Common, "refs", "dorvik")
+	_ = filepath.WalkDir(at, func(path string, _ fs.DirEntry, err error) error { // mostly it finds nothing
+		if name, rerr := filepath.Rel(l.Repo.Common, path); err == nil && rerr == nil && filepath.Ext(path) == ".lock" {
+			l.clearLock(filepath.ToSlash(name), time.Time{}, time.Now().Add(time.Hour))
+		}
+		return nil
+	})
+}
+
+// clearLock removes a lock that was made within a time and is not in use.
+func (l *locks) clearLock(name string, from, to time.Time) {
+	path, err := l.Repo.Inside(context.Background(), name)
+	if err != nil {
+		return
+	}
+	info, err := os.Lstat(path)
+	if err != nil || info.ModTime().Before(from) || info.ModTime().After(to) {
+		return // somebody else's: git will name it
+	}
+	// One that is in use is gone soon.
+	time.Sleep(lockPatience)
+	if again, err := os.Lstat(path); err == nil && os.SameFile(info, again) && again.ModTime().Equal(info.ModTime()) {
+		os.Remove(path)
+	}
+}
+
+// goOn ends what an earlier run was cut off in.
+func (a *Applier) goOn(ctx context.Context) error {
+	tr, _, err := a.WorkTree.HalfDone()
+	if damaged := (*JournalError)(nil); errors.As(err, &damaged) {
+		aside, err := ledger.SetAside(damaged.Path)
+		a.Ledger.Tell("An earlier run was cut off while it changed your branch, and its account of that was damaged. "+
+			"It is set aside as %s. Look with “git status” whether branch and files are as you want them; your "+
+			"commits are all there.", filepath.Base(aside))
+		return err
+	}
+	if err != nil || tr == nil {
+		return err
+	}
+	a.locks.clearLocks(tr)
+	at, err := a.refAt(ctx, tr)
+	if err != nil {
+		return err
+	}
+	b, err := a.Repo.Current(ctx)
+	if err != nil {
+		return err
+	}
+	done, err := a.switched(ctx, tr)
+	if err != nil {
+		return err
+	}
+	here := tr.here(b)
+	switch {
+	case at == tr.To && done && tr.From != tr.To, at == tr.To && !here && done, a.builtOn(ctx, tr, at):
+		return a.finished(ctx, tr)
+	case at == tr.From && here && done:
+		if err := a.moveRefs(ctx, tr); err != nil {
+			return a.goBackAfterCut(ctx, tr)
+		}
+		return a.finished(ctx, tr)
+	case at != tr.From:
+		return a.overtaken(ctx, tr)
+	}
+	return a.goBackAfterCut(ctx, tr)
+}
+
+// builtOn reports whether the branch is beyond where a transition takes it: then that was made, and somebody went on.
+func (a *Applier) builtOn(ctx context.Context, tr *Transition, at object.ID) bool {
+	if at == tr.From || at == tr.To {
+		return false
+	}
+	on, err := history.IsAncestor(ctx, a.Planner.Store, tr.To, at)
+	if err == nil && on && tr.Kind == Undoing { // what was undone stands on it, too
+		on, err = history.IsAncestor(ctx, a.Planner.Store, tr.From, at)
+		on = !on
+	}
+	return err == nil && on
+}
+
+// overtaken ends a change that was cut off, and after which somebody moved the branch on: what
+// the branch does not hold of it is taken back, and what was moved aside brought back.
+func (a *Applier) overtaken(ctx context.Context, tr *Transition) error {
+	a.Ledger.Tell("An earlier run was cut off while it changed %s, and the branch was moved since, by you or another "+
+		"program: look at its last commit, which may hold some of that change. The branch was at %s before, and the "+
+		"joined result is %s.", tr.Branch, tr.From, tr.To)
+	if err := a.restore(ctx, tr); err != nil {
+		return fmt.Errorf("an earlier run was cut off while it changed your files, the branch was moved since, and "+
+			"the files cannot be put back: %w. Mend the cause and start dorvik again", err)
+	}
+	return a.erase(tr)
+}
+
+// finished notes that a change which was cut off is whole.
+func (a *Applier) finished(ctx context.Context, tr *Transition) error {
+	wp := &tr.Waypoint
+	a.files.tidy(tr.Lay)
+	a.otherRefs(ctx, tr)
+	if err := a.settleGit(ctx, tr); err != nil {
+		return fmt.Errorf("an earlier run was cut off while it changed your branch, and completing that failed: %w. "+
+			"Your commits and files are all there; mend the cause and start dorvik again", err)
+	}
+	if tr.Kind == Undoing {
+		a.Ledger.Tell("An earlier run was cut off while it took your branch back. That was completed.")
+		a.files.bringBack(wp)
+	} else {
+		a.Ledger.Tell("An earlier run was cut off while it changed your branch. That was completed, and “dorvik " +
+			"undo” takes it back.")
+	}
+	if err := a.record(tr); err != nil {
+		return err
+	}
+	a.files.doneWith(tr)
+	return a.erase(tr)
+}
+
+// erase ends the account of a transition, and lets go of what it needed.
+func (a *Applier) erase(tr *Transition) error {
+	err := tr.erase(a.Repo.GitDir)
+	if err == nil {
+		a.files.letGo(tr)
+	}
+	return err
+}
+
+// goBackAfterCut takes back a change that was cut off before all files were in place.
+func (a *Applier) goBackAfterCut(ctx context.Context, tr *Transition) error {
+	told := a.Ledger.Told()
+	if err := a.restore(ctx, tr); err != nil {
+		return fmt.Errorf("an earlier run was cut off while it changed your files, and they cannot be put back: %w. "+
+			"Your commits are all there: before %s, joined %s. Mend the cause and start dorvik again", err, tr.From,
+			tr.To)
+	}
+	a.tookBack(told)
+	a.TookBack = true
+	if tr.Kind == Accepting {
+		wp := tr.Waypoint
+		wp.GoneBack = true
+		if err := a.Ledger.Store.PutWaypoint(&wp); err != nil {
+			return err
+		}
+	}
+	return a.erase(tr)
+}
+
+// tookBack tells that a change was taken back, before what taking it back had to tell.
+func (a *Applier) tookBack(told int) {
+	but := a.Ledger.TakeNotices(told)
+	a.Ledger.Tell("An earlier run was cut off while it changed your files. %s", words.If(len(but) > 0,
+		"They are as they were before, but for this:", "They are as they were before; nothing is lost."))
+	for _, one := range but {
+		a.Ledger.Tell("%s", one)
+	}
+}

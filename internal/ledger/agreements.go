@@ -1,0 +1,217 @@
+package ledger
+
+import (
+	"bufio"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// Agreements are what the person at the keyboard agreed to in a repository: commands that may run, and the trees as
+// which they were agreed to. They are kept where the person's own settings are, and never in the repository: what came
+// with a folder that was unpacked, or cloned, cannot agree on anybody's behalf.
+type Agreements struct {
+	file string // empty where there is no such place: then they hold for this run
+	in   string // the repository's directory,
+	mark string // and the file in it that tells it from another that is put in its place
+	list []agreement
+}
+
+// agreement is one, as a line of the file.
+type agreement struct {
+	In   string    `json:"in"`
+	Mark string    `json:"mark"` // what the repository's own file said
+	To   string    `json:"to"`
+	On   string    `json:"on,omitempty"` // the tree it was agreed to on; empty for what is to no tree
+	When time.Time `json:"when"`
+}
+
+const (
+	longestAgreement = 1 << 10 // bytes of what is agreed to; of what is longer, the SHA-256 is kept
+	longestLine      = 1 << 14 // of the file: nothing of Dorvik's is longer, and what is, is passed over
+	largestAgreed    = 1 << 20 // bytes of the file, of all repositories: past that it is made shorter,
+	latestAgreed     = 500     // to so many lines; what is older is forgotten
+	mostTrees        = 24      // of one command in one repository
+)
+
+// openAgreements reads those for a repository. A file that cannot be read is an error: nothing is taken as agreed.
+func openAgreements(gitDir string) (*Agreements, error) {
+	a := &Agreements{in: gitDir, mark: filepath.Join(gitDir, "dorvik", "mark")}
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return a, nil
+	}
+	a.file = filepath.Join(dir, "dorvik", "agreed")
+	mark, err := os.ReadFile(a.mark)
+	if err != nil || len(mark) == 0 { // nothing was agreed to here
+		return a, nil
+	}
+	all, err := readAgreements(a.file)
+	if err != nil {
+		return nil, fmt.Errorf("reading what you agreed to: %w", err)
+	}
+	for _, one := range all {
+		if one.In == gitDir && one.Mark == string(mark) {
+			a.list = append(a.list, one)
+		}
+	}
+	return a, nil
+}
+
+// readAgreements reads all of a file. A line that is torn, or longer than any of Dorvik's, says nothing.
+func readAgreements(file string) (all []agreement, err error) {
+	f, err := os.Open(file)
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) { // then it is asked again
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	lines := bufio.NewReaderSize(f, longestLine)
+	for {
+		line, more, err := lines.ReadLine()
+		if err == io.EOF {
+			return all, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		var one agreement
+		if !more && json.Unmarshal(line, &one) == nil {
+			all = append(all, one)
+		}
+		for more && err == nil {
+			_, more, err = lines.ReadLine()
+		}
+	}
+}
+
+// short is what is recorded of what is agreed to.
+func short(to string) string {
+	if len(to) <= longestAgreement {
+		return to
+	}
+	return "sha256 " + HashOf(to)
+}
+
+// Has reports whether something was agreed to, on whatever tree.
+func (a *Agreements) Has(to string) bool {
+	to = short(to)
+	return slices.ContainsFunc(a.list, func(one agreement) bool { return one.To == to })
+}
+
+// On lists the trees as which something was agreed to, the latest first.
+func (a *Agreements) On(to string) (trees []object.ID) {
+	to = short(to)
+	for _, one := range slices.Backward(a.list) {
+		id, err := object.ParseID(one.On)
+		if one.To == to && err == nil && !slices.Contains(trees, id) && len(trees) < mostTrees {
+			trees = append(trees, id)
+		}
+	}
+	return trees
+}
+
+// Add records an agreement, on trees or, with none, on whatever is there.
+func (a *Agreements) Add(to string, when time.Time, trees ...object.ID) error {
+	to = short(to)
+	on := make([]string, max(1, len(trees)))
+	for i, t := range trees {
+		on[i] = t.String()
+	}
+	on = slices.DeleteFunc(on, func(on string) bool {
+		return slices.ContainsFunc(a.list, func(one agreement) bool { return one.To == to && one.On == on })
+	})
+	for _, on := range on {
+		one := agreement{In: a.in, To: to, On: on, When: when}
+		if err := a.write(&one); err != nil {
+			return fmt.Errorf("recording what you agreed to: %w", err)
+		}
+		a.list = append(a.list, one)
+	}
+	return nil
+}
+
+// write adds a line at the end of the file, which is made shorter where it has grown too long.
+func (a *Agreements) write(one *agreement) (err error) {
+	if a.file == "" {
+		return nil
+	}
+	if one.Mark, err = a.marked(); err != nil {
+		return err
+	}
+	line, err := json.Marshal(one)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(a.file), 0o700); err != nil {
+		return err
+	}
+	if info, err := os.Stat(a.file); err == nil && info.Size() > largestAgreed {
+		if err := shorten(a.file); err != nil {
+			return err
+		}
+	}
+	f, err := os.OpenFile(a.file, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(append(line, '\n'))
+	return errors.Join(err, f.Close())
+}
+
+// shorten keeps the latest lines of a file.
+func shorten(file string) error {
+	all, err := readAgreements(file)
+	if err != nil {
+		return err
+	}
+	var text strings.Builder
+	for _, one := range all[max(0, len(all)-latestAgreed):] {
+		line, err := json.Marshal(one)
+		if err != nil {
+			return err
+		}
+		text.Write(append(line, '\n'))
+	}
+	if err := os.WriteFile(file+".new", []byte(text.String()), 0o600); err != nil {
+		return err
+	}
+	return os.Rename(file+".new", file)
+}
+
+// marked gives what tells the repository from another in its place, and makes it where it is not there.
+func (a *Agreements) marked() (string, error) {
+	mark, err := os.ReadFile(a.mark)
+	if err == nil && len(mark) > 0 {
+		return string(mark), nil
+	}
+	if err := os.MkdirAll(filepath.Dir(a.mark), 0o700); err != nil {
+		return "", err
+	}
+	text := rand.Text()
+	return text, os.WriteFile(a.mark, []byte(text), 0o600)
+}
+
+// AgreedTo reports whether something may be run: it was agreed to in this repository, word by word.
+func (l *Ledger) AgreedTo(what string) bool { return l.Agreements.Has(what) }
+
+// Agree records that something may be run in this repository.
+func (l *Ledger) Agree(what string) error { return l.Agreements.Add(what, time.Now()) }
+
+// Trusts reports whether what somebody changes may run here without being asked about.
+func (l *Ledger) Trusts(email string) bool { return l.AgreedTo("always from " + email) }
+
+// Trust records that what somebody changes may run here without being asked about, by the e-mail of their commits.
+func (l *Ledger) Trust(email string) error { return l.Agree("always from " + email) }

@@ -1,0 +1,230 @@
+package ledger
+
+import (
+	"cmp"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"time"
+
+	"go.etcd.io/bbolt"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/vcs"
+)
+
+// Deed is what kind of thing was done. The names are those of `logbook --json`.
+type Deed string
+
+// The deeds.
+const (
+	Joined Deed = "accept" // a result went onto the branch
+	Undone Deed = "undo"   // and was taken back
+	Sent   Deed = "push"
+	Taken  Deed = "take-over" // what git left half done was finished, joined anew, or taken back
+)
+
+// LogEntry is one thing that was done here.
+type LogEntry struct {
+	Waypoint string     `json:"waypoint"` // that belongs to it; empty where there is none
+	What     Deed       `json:"what"`
+	When     time.Time  `json:"when"`
+	Branch   string     `json:"branch"`
+	From     object.ID  `json:"from"` // the tip before; of a push, what the remote had, if that is known
+	To       object.ID  `json:"to"`
+	Route    plan.Route `json:"route"`
+	Return   string     `json:"return,omitempty"` // the waypoint that was gone back to
+	Of       Doing      `json:"of,omitempty"`     // what kind of change it is, or undoes, where the route does not tell
+}
+
+// Doing is a kind of change that is no join by a route.
+type Doing string
+
+// The kinds.
+const (
+	WentBack    Doing = "return"    // to before a waypoint
+	StashBack   Doing = "stash"     // work that git had put aside was brought back
+	GaveBack    Doing = "give-back" // what git left half done was taken back
+	SettledOnly Doing = "settle"    // conflicts without an operation were settled
+	CounteredBy Doing = "counter"   // what a join brought was taken back by a new commit
+)
+
+// doing is the kind of change that a waypoint is of; empty for a join.
+func (w *Waypoint) doing() Doing {
+	switch {
+	case w.Return == OfTheStash:
+		return StashBack
+	case w.Return != "":
+		return WentBack
+	case w.TakenOver() && w.Kept.Operation == string(vcs.Unmerged):
+		return SettledOnly
+	case w.TakenOver() && w.Route == "":
+		return GaveBack
+	case w.Counter != "":
+		return CounteredBy
+	}
+	return ""
+}
+
+var bucketLogbook = []byte("logbook") // by their numbers
+
+// Log writes down what was done.
+func (s *Store) Log(e LogEntry) error {
+	err := s.update(func(tx *bbolt.Tx) error {
+		b := tx.Bucket(bucketLogbook)
+		n, err := b.NextSequence()
+		if err != nil {
+			return err
+		}
+		data, err := json.Marshal(e)
+		if err != nil {
+			return err
+		}
+		return b.Put(number(int(n)), data)
+	})
+	if err != nil {
+		return fmt.Errorf("writing the logbook: %w", err)
+	}
+	return nil
+}
+
+// LogOnce logs a deed of a waypoint that can be done once.
+func (s *Store) LogOnce(e LogEntry) error {
+	all, err := s.logged()
+	if err != nil {
+		return err
+	}
+	if slices.ContainsFunc(all, func(o LogEntry) bool { return o.Waypoint == e.Waypoint && o.What == e.What }) {
+		return nil
+	}
+	return s.Log(e)
+}
+
+// logged lists what was logged, the oldest first.
+func (s *Store) logged() (all []LogEntry, err error) {
+	err = safely(func() error {
+		return s.db.View(func(tx *bbolt.Tx) error { return getList(tx.Bucket(bucketLogbook), &all) })
+	})
+	if err != nil {
+		return nil, fmt.Errorf("reading the logbook: %w", err)
+	}
+	return all, nil
+}
+
+// logbook lists what was done, the newest first. Joins made before there was a logbook are in it
+// by their waypoints.
+func (s *Store) logbook() ([]LogEntry, error) {
+	all, err := s.logged()
+	if err != nil {
+		return nil, err
+	}
+	points, err := s.Waypoints()
+	if err != nil {
+		return nil, err
+	}
+	known := map[string]bool{}
+	for _, e := range all {
+		known[e.Waypoint] = true
+	}
+	for _, w := range points {
+		if !known[w.Name] && !w.GoneBack {
+			all = append(all, w.Entry(Joined))
+		}
+	}
+	slices.Reverse(all)
+	slices.SortStableFunc(all, func(a, b LogEntry) int { return cmp.Compare(b.When.UnixNano(), a.When.UnixNano()) })
+	return all, nil
+}
+
+// Entry is what is written down of a join, or of its undoing.
+func (w *Waypoint) Entry(what Deed) LogEntry {
+	e := LogEntry{Waypoint: w.Name, What: what, When: w.Time, Branch: w.Branch, From: w.Before, To: w.After,
+		Route: w.Route, Of: w.doing()}
+	if w.After == w.Theirs && w.Route != "" {
+		e.Route = plan.Route(plan.FastForward)
+	}
+	if w.TakenOver() && what == Joined {
+		e.What = Taken
+	}
+	if w.Return != "" && what == Joined {
+		e.What, e.Return = Undone, w.Return
+	}
+	if what == Undone {
+		e.When, e.From, e.To = time.Now(), w.After, w.Before
+	}
+	return e
+}
+
+// Logbook lists what was done here, the newest first.
+func (l *Ledger) Logbook() ([]LogEntry, error) { return l.Store.logbook() }
+
+// ReadLogbook reads the logbook that is kept in a git directory, without taking it; nothing where none is.
+func ReadLogbook(gitDir string) ([]LogEntry, error) {
+	path := StatePath(gitDir)
+	if info, err := os.Stat(path); errors.Is(err, os.ErrNotExist) || err == nil && info.Size() == 0 {
+		return nil, nil
+	}
+	db, err := openDB(path, true)
+	if err != nil {
+		return nil, fmt.Errorf("reading the logbook: %w", err)
+	}
+	s := &Store{db: db}
+	defer s.close()
+	return s.logbook()
+}
+
+// Name is what an entry is called in a list: its waypoint.
+func (e *LogEntry) Name() string {
+	if e.Waypoint == "" {
+		return ""
+	}
+	return "waypoint " + e.Waypoint
+}
+
+// Sentence says what was done. to is the commit that the branch was at afterwards, as it is written.
+func (e *LogEntry) Sentence(to string) string {
+	switch {
+	case e.What == Sent:
+		return fmt.Sprintf("%s was pushed, at %s.", e.Branch, to)
+	case e.Of == SettledOnly && e.What == Undone:
+		return fmt.Sprintf("Conflicts that had been settled on %s are there again.", e.Branch)
+	case e.Of == SettledOnly:
+		return fmt.Sprintf("Conflicts that git had left were settled on %s, and nothing was committed.", e.Branch)
+	case e.Of == WentBack && e.What == Undone && e.Return == "":
+		return fmt.Sprintf("Going back was undone: %s is at %s again.", e.Branch, to)
+	case e.Of == StashBack && e.What == Undone && e.Return == "":
+		return fmt.Sprintf("Bringing back what git had put aside was undone: %s stays at %s.", e.Branch, to)
+	case e.Of == CounteredBy && e.What == Undone:
+		return fmt.Sprintf("Taking a join back by a new commit was undone: %s went back to %s.", e.Branch, to)
+	case e.Of == CounteredBy:
+		return fmt.Sprintf("What a join had brought to %s was taken back by a new commit: it is at %s.", e.Branch, to)
+	case e.What == Taken && e.Route == "":
+		return fmt.Sprintf("What git had left half done was taken back: %s is at %s as before.", e.Branch, to)
+	case e.What == Taken:
+		return fmt.Sprintf("What git had left half done was finished by %s: %s went to %s.", e.Route, e.Branch, to)
+	case e.Return == OfTheStash:
+		return fmt.Sprintf("Work that git had put aside was brought back: %s stays at %s.", e.Branch, to)
+	case e.Return != "":
+		return fmt.Sprintf("%s went back to where it was before waypoint %s: it is at %s.", e.Branch, e.Return, to)
+	case e.What == Undone && e.Route == "":
+		return fmt.Sprintf("Taking back what git had left half done was undone: %s is at %s.", e.Branch, to)
+	case e.What == Undone && e.Route == plan.Pick:
+		return fmt.Sprintf("A pick onto %s was undone: it went back to %s.", e.Branch, to)
+	case e.What == Undone:
+		return fmt.Sprintf("A join of %s was undone: it went back to %s.", e.Branch, to)
+	case e.Route == plan.Pick:
+		return fmt.Sprintf("Commits were picked onto %s, which went to %s.", e.Branch, to)
+	case e.Route == plan.Route(plan.FastForward):
+		return fmt.Sprintf("%s moved forward, to %s.", e.Branch, to)
+	}
+	return fmt.Sprintf("%s was joined by %s, and went to %s.", e.Branch, e.Route, to)
+}
+
+// OfTheStash is what a waypoint says it went back to where such work was brought back.
+const OfTheStash = "stash"
+
+// BroughtBack is how it is noted that such work was brought back.
+func BroughtBack(id object.ID) string { return "brought back " + id.String() }

@@ -1,0 +1,127 @@
+package ledger
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"go.etcd.io/bbolt"
+
+	"dorvik.dev/dorvik/internal/core/settle"
+)
+
+// remembered is a decision of a recovery that was accepted.
+type remembered struct {
+	settle.Decision
+	When time.Time `json:"when"`
+}
+
+// mostRemembered is how many decisions are kept; the oldest are forgotten first.
+const mostRemembered = 5000
+
+// Remember keeps the decisions of a join that was accepted.
+func (s *Store) Remember(list []settle.Decision, when time.Time) error {
+	if len(list) == 0 {
+		return nil
+	}
+	err := s.update(func(tx *bbolt.Tx) error {
+		b, err := tx.CreateBucketIfNotExists(bucketMemory)
+		if err != nil {
+			return err
+		}
+		for _, d := range list { // a later one on the same conflict stands
+			data, err := json.Marshal(remembered{d, when})
+			if err == nil {
+				err = b.Put([]byte(d.Key), data)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return keepNewest(b, mostRemembered, func(data []byte) (at time.Time) {
+			var r remembered
+			if json.Unmarshal(data, &r) == nil {
+				at = r.When
+			}
+			return at
+		})
+	})
+	if err != nil {
+		return fmt.Errorf("remembering what was decided: %w", err)
+	}
+	return nil
+}
+
+// keepNewest takes all but the newest out of a bucket; when tells when an entry was made, and what cannot be read is
+// the oldest. Time O(n log n).
+func keepNewest(b *bbolt.Bucket, most int, when func(data []byte) time.Time) error {
+	type entry struct {
+		key []byte
+		at  time.Time
+	}
+	var all []entry
+	if err := b.ForEach(func(k, data []byte) error { // the bucket's own count is that of before
+		all = append(all, entry{bytes.Clone(k), when(data)})
+		return nil
+	}); err != nil || len(all) <= most {
+		return err
+	}
+	slices.SortStableFunc(all, func(x, y entry) int { return x.at.Compare(y.at) })
+	for _, e := range all[:len(all)-most] {
+		if err := b.Delete(e.key); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Recalled gives what is remembered of a conflict.
+func (s *Store) Recalled(k settle.Key) (r remembered, ok bool) {
+	_ = safely(func() error {
+		return s.db.View(func(tx *bbolt.Tx) error {
+			if b := tx.Bucket(bucketMemory); b != nil {
+				if data := b.Get([]byte(k)); data != nil {
+					ok = json.Unmarshal(data, &r) == nil
+				}
+			}
+			return nil
+		})
+	})
+	return r, ok
+}
+
+// Forget takes what is remembered of conflicts out, all of it where none is named, and gives how many there
+// were.
+func (s *Store) Forget(keys []settle.Key) (n int, err error) {
+	err = s.update(func(tx *bbolt.Tx) error {
+		b := tx.Bucket(bucketMemory)
+		if b == nil {
+			return nil
+		}
+		if len(keys) == 0 {
+			if err := b.ForEach(func(k, _ []byte) error {
+				keys = append(keys,
+					settle.Key(k))
+				return nil
+			}); err != nil {
+				return err
+			}
+		}
+		for _, k := range keys {
+			if b.Get([]byte(k)) == nil {
+				continue
+			}
+			if err := b.Delete([]byte(k)); err != nil {
+				return err
+			}
+			n++
+		}
+		return nil
+	})
+	if err != nil {
+		return 0, fmt.Errorf("forgetting what was decided: %w", err)
+	}
+	return n, nil
+}

@@ -1,0 +1,129 @@
+package ledger
+
+import (
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"time"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/plan"
+)
+
+// Stage is one of the five steps.
+type Stage int
+
+// The stages, in the order of the job.
+const (
+	Look Stage = iota
+	Choose
+	Settle
+	Check
+	Push
+)
+
+func (s Stage) String() string {
+	return [...]string{"Look", "Choose", "Settle", "Check", "Push"}[s]
+}
+
+// State is what is kept of a recovery between runs.
+type State struct {
+	Branch        string           `json:"branch,omitempty"`
+	Yours, Theirs object.ID        // the tips it was last worked out for
+	Route         plan.Route       `json:"route,omitempty"`
+	Stage         Stage            `json:"stage"`
+	Picks         []object.ID      `json:"picks,omitempty"`       // commits that are brought onto the branch, in order
+	PickParent    int              `json:"pick_parent,omitempty"` // of those that join lines, what this parent has not
+	Decisions     settle.Decisions `json:"decisions"`
+	Mends         []plan.Mend      `json:"mends,omitempty"`
+	Made          []plan.Made      `json:"made,omitempty"`      // files that commands made anew
+	Wishes        replay.Wishes    `json:"wishes,omitempty"`    // what is to become of single commits
+	TakeOver      TakeOver         `json:"take_over,omitempty"` // what git left half done
+	Runs          []string         `json:"runs,omitempty"`      // what its list has run on the way
+	Carry         bool             `json:"carry,omitempty"`     // uncommitted work is brought along
+	// what was read of what joined by itself: the content that a path had
+	Read map[string]object.ID `json:"read,omitempty"`
+	// conflicts that are put aside for now, and why
+	PutAside map[settle.Key]string `json:"put_aside,omitempty"`
+
+	Accepted  *Waypoint     `json:"accepted,omitempty"` // joined here and not pushed yet
+	Checked   *Checked      `json:"checked,omitempty"`
+	LastCheck time.Duration `json:"last_check,omitempty"`
+}
+
+// Waypoint is a state of the branch to go back to.
+type Waypoint struct {
+	Name     string      `json:"name"` // its ref is refs/dorvik/waypoint/NAME
+	Branch   string      `json:"branch"`
+	Before   object.ID   `json:"before"` // the branch's tip before the join
+	After    object.ID   `json:"after"`
+	Theirs   object.ID   `json:"theirs"`
+	Route    plan.Route  `json:"route"`
+	Time     time.Time   `json:"time"`
+	GoneBack bool        `json:"gone_back,omitempty"`
+	Return   string      `json:"return,omitempty"`  // the waypoint that the branch went back to by this
+	Picks    []object.ID `json:"picks,omitempty"`   // what was picked
+	Parent   int         `json:"parent,omitempty"`  // State.PickParent of it
+	Counter  string      `json:"counter,omitempty"` // the waypoint of a join that the pick takes back
+	Aside    []string    `json:"aside,omitempty"`   // what was in the way, and is kept under its name
+
+	Moves []Move `json:"moves,omitempty"` // of other branches, made with it
+
+	Kept *Kept `json:"kept,omitempty"` // what was not committed, where it was moved
+
+	// How it was decided, so that it can be told afterwards.
+	Decisions []settle.Decision `json:"decisions,omitempty"`
+	Mends     []plan.Mend       `json:"mends,omitempty"`
+	Made      []plan.Made       `json:"made,omitempty"`
+	Wishes    replay.Wishes     `json:"wishes,omitempty"`
+	Checked   *Checked          `json:"checked,omitempty"`
+}
+
+// Move is the move of another branch, which goes back with undo.
+type Move struct {
+	Branch string    `json:"branch"` // a full ref name
+	From   object.ID `json:"from"`
+	To     object.ID `json:"to"`
+}
+
+// Ref is the ref that keeps the commits of before the join.
+func (w *Waypoint) Ref() string { return "refs/dorvik/waypoint/" + w.Name }
+
+// Checked is the outcome of a check of a tree.
+type Checked struct {
+	Tree    object.ID     `json:"tree"`
+	Command string        `json:"command"`
+	Passed  bool          `json:"passed"`
+	Skipped bool          `json:"skipped,omitempty"` // the person went on without
+	Took    time.Duration `json:"took"`
+}
+
+// Amends is what is changed in the joined tree beyond the decisions.
+func (st *State) Amends() plan.Amends { return plan.Amends{Mends: st.Mends, Made: st.Made} }
+
+// ErrInUse says that another Dorvik works in the same repository.
+var ErrInUse = errors.New("another Dorvik is open in this repository; finish there, or close it")
+
+// Kept is what a change found that was not committed, as it is kept under the waypoint: the
+// files byte for byte, the index as it was, what git had left half done, and the same as trees,
+// which a ref keeps.
+type Kept struct {
+	Head      object.ID `json:"head"`                // where HEAD was, where it was on no branch
+	Paths     []string  `json:"paths"`               // with uncommitted work that the change moved
+	Was       plan.Held `json:"was"`                 // all that index and files held then,
+	Is        plan.Held `json:"is"`                  // and right after the change
+	Operation string    `json:"operation,omitempty"` // of git, that was left half done,
+	State     []string  `json:"state,omitempty"`     // and git's own files of it
+	Commit    object.ID `json:"commit"`              // that keeps both
+}
+
+// KeptRef is the ref that keeps what was not committed.
+func (w *Waypoint) KeptRef() string { return "refs/dorvik/kept/" + w.Name }
+
+// HashOf is the SHA-256 of a text, in hex.
+func HashOf(s string) string { return fmt.Sprintf("%x", sha256.Sum256([]byte(s))) }
+
+// TakenOver reports whether what git left half done was taken over.
+func (w *Waypoint) TakenOver() bool { return w.Kept != nil && w.Kept.Operation != "" }

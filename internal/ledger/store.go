@@ -1,0 +1,490 @@
+package ledger
+
+import (
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime/debug"
+	"strconv"
+	"time"
+
+	"go.etcd.io/bbolt"
+	bolterrors "go.etcd.io/bbolt/errors"
+)
+
+// Store is the one file in which recoveries are kept: a bucket for each kind of thing.
+type Store struct {
+	db   *bbolt.DB
+	kept kept // what the file holds
+}
+
+// kept is a state as it was written: what is not as it was is written again.
+type kept struct {
+	fields map[string]string // as JSON
+	lists  State
+}
+
+// schema is the version of what the buckets hold.
+const schema = 2
+
+// The buckets.
+var (
+	bucketMeta      = []byte("meta")      // the schema
+	bucketRecovery  = []byte("recovery")  // the fields of the state but for lists, by name, as JSON
+	bucketDecisions = []byte("decisions") // by their numbers, from 0
+	bucketMemory    = []byte("memory")    // decisions of all recoveries, by what they are about
+	bucketMends     = []byte("mends")     // by their numbers, from 0
+	bucketWaypoints = []byte("waypoints") // by their numbers
+	bucketsAll      = [][]byte{bucketMeta, bucketRecovery, bucketDecisions, bucketMends, bucketWaypoints,
+		bucketLogbook}
+	keySchema = []byte("schema")
+)
+
+// StatePath is the file in a git directory that holds the ledger.
+func StatePath(gitDir string) string { return filepath.Join(gitDir, "dorvik", "recovery.db") }
+
+// NewerError says that what is kept was written by a later version of the program.
+type NewerError struct{ Schema int }
+
+func (e *NewerError) Error() string {
+	return fmt.Sprintf("it was written by a later version of Dorvik (its schema is %d, this one reads %d); use that "+
+		"version, or move the file away to begin anew",
+		e.Schema, schema)
+}
+
+// begin makes what the file is to hold, and reads all there is: so damage shows here.
+func (s *Store) begin() error {
+	err := safely(func() error {
+		return s.db.Update(func(tx *bbolt.Tx) error {
+			version, err := schemaOf(tx)
+			if err != nil {
+				return err
+			}
+			if version > schema {
+				return &NewerError{version}
+			}
+			for _, b := range bucketsAll {
+				if _, err := tx.CreateBucketIfNotExists(b); err != nil {
+					return err
+				}
+			}
+			return tx.Bucket(bucketMeta).Put(keySchema, []byte(strconv.Itoa(schema)))
+		})
+	})
+	if err != nil {
+		return err
+	}
+	st, err := s.load()
+	if err == nil {
+		s.kept, err = keptOf(&st)
+	}
+	if err != nil {
+		return &damaged{err}
+	}
+	if _, err = s.Waypoint(""); err != nil {
+		return &damaged{err}
+	}
+	return nil
+}
+
+// schemaOf is the version of what a file holds; 0 where it holds nothing.
+func schemaOf(tx *bbolt.Tx) (int, error) {
+	if meta := tx.Bucket(bucketMeta); meta != nil {
+		if v := meta.Get(keySchema); v != nil {
+			n, err := strconv.Atoi(string(v))
+			if err != nil {
+				err = &damaged{err}
+			}
+			return n, err
+		}
+	}
+	return 0, nil
+}
+
+// field is a field of the state that is kept by its name.
+type field struct {
+	name string
+	of   func(st *State) any // a pointer to it
+}
+
+var fields = []field{
+	{"branch", func(st *State) any { return &st.Branch }}, {"yours", func(st *State) any { return &st.Yours }},
+	{"theirs", func(st *State) any { return &st.Theirs }}, {"route", func(st *State) any { return &st.Route }},
+	{"stage", func(st *State) any { return &st.Stage }}, {"picks", func(st *State) any { return &st.Picks }},
+	{"pick_parent", func(st *State) any { return &st.PickParent }},
+	{"take_over", func(st *State) any { return &st.TakeOver }},
+	{"undone", func(st *State) any { return &st.Decisions.Undone }},
+	{"wishes", func(st *State) any { return &st.Wishes }},
+	{"runs", func(st *State) any { return &st.Runs }}, {"read", func(st *State) any { return &st.Read }},
+	{"made", func(st *State) any { return &st.Made }},
+	{"put_aside", func(st *State) any { return &st.PutAside }},
+	{"carry", func(st *State) any { return &st.Carry }},
+	{"accepted", func(st *State) any { return &st.Accepted }},
+	{"checked", func(st *State) any { return &st.Checked }},
+	{"last_check", func(st *State) any { return &st.LastCheck }},
+}
+
+// keptOf is a state as it is written.
+func keptOf(st *State) (kept, error) {
+	k := kept{map[string]string{}, State{Decisions: st.Decisions, Mends: st.Mends}}
+	for _, f := range fields {
+		data, err := json.Marshal(f.of(st))
+		if err != nil {
+			return k, err
+		}
+		k.fields[f.name] = string(data)
+	}
+	return k, nil
+}
+
+// put writes what of a state is not as it was.
+func put(tx *bbolt.Tx, was, is kept) error {
+	for name, data := range is.fields {
+		if old, ok := was.fields[name]; ok && old == data {
+			continue
+		}
+		if err := tx.Bucket(bucketRecovery).Put([]byte(name), []byte(data)); err != nil {
+			return err
+		}
+	}
+	if err := putList(tx.Bucket(bucketDecisions), was.lists.Decisions.List, is.lists.Decisions.List); err != nil {
+		return err
+	}
+	if err := putList(tx.Bucket(bucketMends), was.lists.Mends, is.lists.Mends); err != nil {
+		return err
+	}
+	return nil
+}
+
+// putList writes what of a list is not as it was: mostly its end.
+func putList[T comparable](b *bbolt.Bucket, was, is []T) error {
+	same := 0
+	for same < min(len(was), len(is)) && was[same] == is[same] {
+		same++
+	}
+	for i := len(is); i < len(was); i++ {
+		if err := b.Delete(number(i)); err != nil {
+			return err
+		}
+	}
+	for i := same; i < len(is); i++ {
+		data, err := json.Marshal(is[i])
+		if err == nil {
+			err = b.Put(number(i), data)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// number is the key of the i-th of a list: keys are in the order of their bytes.
+func number(i int) []byte { return binary.BigEndian.AppendUint64(nil, uint64(i)) }
+
+// load reads the state from the file.
+func (s *Store) load() (st State, err error) {
+	err = safely(func() error {
+		return s.db.View(func(tx *bbolt.Tx) error {
+			version, err := schemaOf(tx)
+			switch {
+			case err != nil:
+				return err
+			case version > schema:
+				return &NewerError{version}
+			}
+			return get(tx, &st)
+		})
+	})
+	if err != nil {
+		err = fmt.Errorf("reading the kept recovery: %w", err)
+	}
+	return st, err
+}
+
+// get reads a state from the buckets. Those that are not there were never written to.
+func get(tx *bbolt.Tx, st *State) error {
+	if b := tx.Bucket(bucketRecovery); b != nil {
+		for _, f := range fields {
+			if data := b.Get([]byte(f.name)); data != nil {
+				if err := json.Unmarshal(data, f.of(st)); err != nil {
+					return fmt.Errorf("%s: %w", f.name, err)
+				}
+			}
+		}
+	}
+	if err := getList(tx.Bucket(bucketDecisions), &st.Decisions.List); err != nil {
+		return err
+	}
+	if err := getList(tx.Bucket(bucketMends), &st.Mends); err != nil {
+		return err
+	}
+	return nil
+}
+
+func getList[T any](b *bbolt.Bucket, list *[]T) error {
+	if b == nil {
+		return nil
+	}
+	return b.ForEach(func(_, data []byte) error {
+		var one T
+		err := json.Unmarshal(data, &one)
+		*list = append(*list, one)
+		return err
+	})
+}
+
+// save writes the state, all of it or nothing.
+func (s *Store) save(st *State) error {
+	is, err := keptOf(st)
+	if err == nil {
+		err = Step("save")
+	}
+	if err == nil {
+		err = s.update(func(tx *bbolt.Tx) error { return put(tx, s.kept, is) })
+	}
+	if err == nil {
+		s.kept = is
+		err = Step("saved")
+	}
+	if err != nil {
+		return fmt.Errorf("keeping the recovery: %w", err)
+	}
+	return nil
+}
+
+// damaged is a file of recoveries that cannot be read.
+type damaged struct{ err error }
+
+func (e *damaged) Error() string { return e.err.Error() }
+
+func (e *damaged) Unwrap() error { return e.err }
+
+// safely runs something that reads the file. It is mapped into memory: where it is shorter
+// than it says, reading it is a fault, and where it holds anything else the library
+// panics. Both become an error.
+func safely(read func() error) (err error) {
+	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
+	defer func() {
+		if p := recover(); p != nil {
+			err = &damaged{fmt.Errorf("%v", p)}
+		}
+	}()
+	return read()
+}
+
+func openDB(path string, readOnly bool) (db *bbolt.DB, err error) {
+	err = safely(func() (err error) {
+		db, err = bbolt.Open(path, 0o600, &bbolt.Options{Timeout: 300 * time.Millisecond, ReadOnly: readOnly})
+		return err
+	})
+	var known *damaged
+	var io *fs.PathError
+	switch {
+	case err == nil, errors.As(err, &known), errors.As(err, &io):
+	case errors.Is(err, bolterrors.ErrTimeout):
+		err = ErrInUse
+	default:
+		err = &damaged{err}
+	}
+	return db, err
+}
+
+// openStore opens the file of recoveries. One that is damaged is set aside, and a new one
+// begun with what can be read of it; notice then says so.
+func openStore(gitDir string) (s *Store, notice string, err error) {
+	path := StatePath(gitDir)
+	err = os.MkdirAll(filepath.Dir(path), 0o700)
+	if err == nil {
+		err = os.Chmod(filepath.Dir(path), 0o700) // it may have been made by a git, for an index beside
+	}
+	if err != nil {
+		return nil, "", fmt.Errorf("keeping the recovery in the git directory: %w", err)
+	}
+	s = &Store{}
+	if s.db, err = openDB(path, false); err == nil {
+		err = s.begin()
+	}
+	var bad *damaged
+	if errors.As(err, &bad) {
+		s, notice, err = s.anew(path, bad)
+	}
+	if errors.Is(err, ErrInUse) {
+		return nil, "", err
+	}
+	if err != nil {
+		s.close()
+		return nil, "", fmt.Errorf("keeping the recovery in %s: %w", path, err)
+	}
+	return s, notice, nil
+}
+
+// SetAside renames a damaged file, and gives its new name.
+func SetAside(path string) (string, error) {
+	for n := 1; ; n++ {
+		aside := fmt.Sprintf("%s.damaged-%d", path, n)
+		if _, err := os.Lstat(aside); errors.Is(err, fs.ErrNotExist) {
+			return aside, os.Rename(path, aside)
+		}
+	}
+}
+
+// close lets the file go. A library that panicked over it may never do so.
+func (s *Store) close() {
+	if s == nil || s.db == nil {
+		return
+	}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		_ = safely(s.db.Close)
+	}()
+	select {
+	case <-done:
+	case <-time.After(time.Second):
+	}
+}
+
+// Peek gives the recovery kept in a repository, nil where none is unfinished or the file
+// cannot be read, without changing anything.
+func Peek(gitDir string) (*State, error) {
+	path := StatePath(gitDir)
+	if info, err := os.Stat(path); err != nil || info.Size() == 0 {
+		return nil, nil
+	}
+	db, err := openDB(path, true)
+	var bad *damaged
+	if errors.As(err, &bad) {
+		return nil, nil // the next start sets it aside, and says so
+	}
+	if errors.Is(err, ErrInUse) {
+		return nil, err
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading %s: %w", path, err)
+	}
+	s := &Store{db: db}
+	defer s.close()
+	st, err := s.load()
+	if err != nil || st.Route == "" && st.Accepted == nil {
+		return nil, nil
+	}
+	return &st, nil
+}
+
+// update is a write to the file.
+func (s *Store) update(write func(tx *bbolt.Tx) error) error {
+	return safely(func() error { return s.db.Update(write) })
+}
+
+// NextName gives the next name for a waypoint, and no name twice.
+func (s *Store) NextName() (name string, err error) {
+	err = s.update(func(tx *bbolt.Tx) error {
+		n, err := tx.Bucket(bucketWaypoints).NextSequence()
+		name = fmt.Sprint(n)
+		return err
+	})
+	if err != nil {
+		return "", fmt.Errorf("naming the waypoint: %w", err)
+	}
+	return name, nil
+}
+
+// PutWaypoint writes a waypoint under its name.
+func (s *Store) PutWaypoint(w *Waypoint) error {
+	if err := Step("put waypoint"); err != nil {
+		return fmt.Errorf("keeping the waypoint: %w", err)
+	}
+	err := s.update(func(tx *bbolt.Tx) error {
+		b := tx.Bucket(bucketWaypoints)
+		data, err := json.Marshal(w)
+		if err != nil {
+			return err
+		}
+		return b.Put(waypointKey(w.Name), data)
+	})
+	if err != nil {
+		return fmt.Errorf("keeping the waypoint: %w", err)
+	}
+	return nil
+}
+
+func waypointKey(name string) []byte {
+	var n uint64
+	if _, err := fmt.Sscan(name, &n); err != nil {
+		return []byte(name)
+	}
+	return binary.BigEndian.AppendUint64(nil, n)
+}
+
+// Waypoint gives a waypoint by name, or with an empty name the last one that
+// was not gone back to.
+func (s *Store) Waypoint(name string) (*Waypoint, error) {
+	var found *Waypoint
+	err := safely(func() error {
+		return s.db.View(func(tx *bbolt.Tx) error {
+			b := tx.Bucket(bucketWaypoints)
+			if name != "" {
+				if data := b.Get(waypointKey(name)); data != nil {
+					found = &Waypoint{}
+					return json.Unmarshal(data, found)
+				}
+				return nil
+			}
+			c := b.Cursor()
+			for k, data := c.Last(); k != nil && found == nil; k, data = c.Prev() {
+				w := &Waypoint{}
+				if err := json.Unmarshal(data, w); err != nil {
+					return err
+				}
+				if !w.GoneBack {
+					found = w
+				}
+			}
+			return nil
+		})
+	})
+	if err != nil {
+		return nil, fmt.Errorf("reading the waypoints: %w", err)
+	}
+	return found, nil
+}
+
+// DropWaypoint forgets a waypoint; the logbook goes on telling what was done.
+func (s *Store) DropWaypoint(name string) error {
+	return s.update(func(tx *bbolt.Tx) error { return tx.Bucket(bucketWaypoints).Delete(waypointKey(name)) })
+}
+
+// Waypoints lists all waypoints, the oldest first.
+func (s *Store) Waypoints() (all []*Waypoint, err error) {
+	err = safely(func() error {
+		return s.db.View(func(tx *bbolt.Tx) error { return getList(tx.Bucket(bucketWaypoints), &all) })
+	})
+	if err != nil {
+		err = fmt.Errorf("reading the waypoints: %w", err)
+	}
+	return all, err
+}
+
+// ReadWaypoints reads those kept in the repository, without opening a session.
+func ReadWaypoints(gitDir string) ([]*Waypoint, error) {
+	path := StatePath(gitDir)
+	if info, err := os.Stat(path); err != nil || info.Size() == 0 {
+		return nil, nil
+	}
+	db, err := openDB(path, true)
+	if err != nil {
+		return nil, err
+	}
+	s := &Store{db: db}
+	defer s.close()
+	return s.Waypoints()
+}
+
+// Step is called at each step of a change and before and after each write of what is kept.
+// Tests end a run there, or have the step fail.
+var Step = func(name string) error { return nil }

@@ -1,0 +1,495 @@
+package lookback
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/vcs"
+)
+
+// Where is what a commit is to the person. The names are those of `history --json`.
+type Where string
+
+// What a commit can be.
+const (
+	OnRemote   Where = "remote"      // the remote has it
+	OnlyHere   Where = "yours"       // it is yours, and not pushed
+	Replayed   Where = "replayed"    // yours and not pushed, made anew by a rebase
+	LeftBehind Where = "left-behind" // by a rebase; a waypoint keeps it
+	PickedFrom Where = "picked"      // yours and not pushed, brought over from another line
+)
+
+// Entry is a commit of a history.
+type Entry struct {
+	history.Row
+	*object.Commit
+	Where  Where
+	Was    object.ID        // the commit it was made of, by a rebase or a pick
+	There  history.Node     // the commit that makes the same change on the other side; without an id none is known
+	Names  []vcs.Named      // branches and tags that name it
+	Keeper *ledger.Waypoint // what keeps one that was left behind
+	Apart  bool             // of a compared line: it is not in yours
+	Here   bool             // it is in yours, and not in a compared line
+	New    bool             // the branch's upstream has it and the branch has not
+	Parted bool             // it is the last that the lines have in common
+	Alone  bool             // there is no remote whose it could be
+	Of     Side             // the side it was on in the last recovery here
+}
+
+// Landmark is a place of a history that is worth going to.
+type Landmark struct {
+	Commit object.ID
+	Words  string
+}
+
+// Chronicle is a history that is read as far as it is looked at. It is not safe for use by
+// several goroutines at a time.
+type Chronicle struct {
+	Landmarks []Landmark
+	Tips      []object.ID
+	Untold    error // why it does not have what Dorvik did here; nil where it has
+
+	w     *History
+	log   *history.Log
+	lanes *history.Lanes
+	names map[object.ID][]vcs.Named
+
+	own      bool // it is that of the branch, and no other line's
+	nowhere  bool // there is no copy of a remote's branch
+	unpushed map[object.ID]bool
+	new      map[object.ID]bool // of the upstream
+	parted   map[object.ID]bool
+	behind   map[object.ID]*ledger.Waypoint
+	apart    map[object.ID]bool
+	here     map[object.ID]bool
+	was      map[object.ID]made
+	of       map[object.ID]Side // of the last recovery
+	there    map[object.ID]history.Node
+	pairs    [][2][]history.Node // of lines whose changes are to be compared
+}
+
+// made is what a commit was made of, and how.
+type made struct {
+	of  object.ID
+	how Where
+}
+
+// Graph is the repository's commit-graph, nil where there is none. It is read once.
+func (h *History) Graph(ctx context.Context) *history.Graph {
+	h.graphOnce.Do(func() {
+		files := h.Repo.GraphFiles(ctx)
+		if len(files) == 0 {
+			return
+		}
+		if g, err := history.ParseGraph(h.Repo.Format, files...); err == nil {
+			h.graph = g // a damaged one is as good as none
+		}
+	})
+	return h.graph
+}
+
+// lastWaypoints is how many of the last joins are told in a history.
+const lastWaypoints = 8
+
+// Chronicle begins a history of some revisions; without any, of the branch with what its
+// upstream has and, of what Dorvik did here, with what a rebase left behind. A revision that
+// is another line is compared with the branch: what it has and the branch has not is Apart.
+func (h *History) Chronicle(ctx context.Context, revs ...string) (*Chronicle, error) {
+	c := &Chronicle{w: h, own: len(revs) == 0, lanes: history.NewLanes(), names: map[object.ID][]vcs.Named{},
+		unpushed: map[object.ID]bool{}, new: map[object.ID]bool{}, parted: map[object.ID]bool{},
+		behind: map[object.ID]*ledger.Waypoint{}, apart: map[object.ID]bool{}, here: map[object.ID]bool{},
+		was: map[object.ID]made{}, of: map[object.ID]Side{}, there: map[object.ID]history.Node{}}
+	b, err := h.Repo.Current(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if b.Tip.IsZero() && len(revs) == 0 {
+		return nil, &plan.Blocked{What: "The branch " + b.Name + " has no commit yet.",
+			Next: "There is no history to show."}
+	}
+	names, err := h.Repo.Names(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range names {
+		c.names[n.Commit] = append(c.names[n.Commit], n)
+	}
+	if err := c.remote(ctx, b, names); err != nil {
+		return nil, err
+	}
+	if !b.Tip.IsZero() {
+		points, err := h.waypoints()
+		c.Untold = err
+		if err := c.joins(ctx, b, points); err != nil {
+			return nil, err
+		}
+	}
+	if err := c.begin(ctx, b, revs); err != nil {
+		return nil, err
+	}
+	c.log, err = history.NewLog(h.Planner.Store, h.Graph(ctx), c.Tips...)
+	return c, err
+}
+
+// begin finds the commits that the history begins with.
+func (c *Chronicle) begin(ctx context.Context, b vcs.Branch, revs []string) error {
+	add := func(id object.ID) {
+		if !id.IsZero() && !slices.Contains(c.Tips, id) {
+			c.Tips = append(c.Tips, id)
+		}
+	}
+	if len(revs) > 0 {
+		for _, rev := range revs {
+			id, err := c.w.Repo.Resolve(ctx, rev)
+			if err != nil {
+				return err
+			}
+			add(id)
+			if !b.Tip.IsZero() {
+				if err := c.compare(ctx, b.Tip, id); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}
+	add(b.Tip)
+	if b.Tracking != "" {
+		up, err := c.w.Repo.Ref(ctx, b.Tracking)
+		if err != nil {
+			return err
+		}
+		add(up)
+	}
+	for id, w := range c.behind {
+		if id == w.Before {
+			add(id)
+		}
+	}
+	slices.SortFunc(c.Tips[1:], func(x, y object.ID) int { return strings.Compare(x.String(), y.String()) })
+	return nil
+}
+
+// remote finds which commits of the branch the remote does not have.
+func (c *Chronicle) remote(ctx context.Context, b vcs.Branch, names []vcs.Named) error {
+	if b.Tip.IsZero() {
+		return nil
+	}
+	var remotes []object.ID
+	for _, n := range names {
+		if n.Full == b.Tracking || b.Tracking == "" && strings.HasPrefix(n.Full, "refs/remotes/") {
+			remotes = append(remotes, n.Commit)
+		}
+	}
+	if c.nowhere = len(remotes) == 0; c.nowhere {
+		return nil
+	}
+	if len(remotes) > 1 {
+		only, err := history.Only(ctx, c.w.Planner.Store, b.Tip, remotes...)
+		c.pushed(only)
+		return err
+	}
+	parted, err := history.Diverge(ctx, c.w.Planner.Store, b.Tip, remotes[0])
+	if err != nil {
+		return err
+	}
+	c.pushed(parted.Yours)
+	for _, n := range parted.Theirs {
+		c.new[n.ID] = true
+	}
+	c.partAt(parted)
+	c.pair(parted)
+	return nil
+}
+
+// pair has the changes of two lines be compared.
+func (c *Chronicle) pair(d *history.Divergence) {
+	if len(d.Yours) > 0 && len(d.Theirs) > 0 {
+		c.pairs = append(c.pairs, [2][]history.Node{d.Yours, d.Theirs})
+	}
+}
+
+// partAt takes down where two lines part, if they do.
+func (c *Chronicle) partAt(d *history.Divergence) {
+	if !c.own || len(d.Bases) == 0 || len(d.Yours) == 0 || len(d.Theirs) == 0 || c.parted[d.Bases[0]] {
+		return
+	}
+	c.parted[d.Bases[0]] = true
+	c.Landmarks = append(c.Landmarks, Landmark{d.Bases[0], "where the lines part"})
+}
+
+// pushed takes down all commits of the branch but some as being on the remote.
+func (c *Chronicle) pushed(but []history.Node) {
+	for _, n := range but {
+		c.unpushed[n.ID] = true
+	}
+}
+
+// Same finds the commits of the two lines that make the same change, as Entry.There has them
+// from then on. Long lines take their time: the rest does not wait for it.
+func (c *Chronicle) Same(ctx context.Context) error {
+	for len(c.pairs) > 0 {
+		yours, theirs := c.pairs[0][0], c.pairs[0][1]
+		c.pairs = c.pairs[1:]
+		same, err := c.w.Planner.Changes.Same(ctx, c.w.Planner.Engine, yours, theirs)
+		if err != nil {
+			return err
+		}
+		by := map[object.ID]history.Node{}
+		for _, n := range yours {
+			by[n.ID] = n
+		}
+		for id, n := range same {
+			c.there[id], c.there[n.ID] = n, by[id]
+		}
+	}
+	return nil
+}
+
+// Compared reports whether the changes of the lines were compared: Same has nothing to do.
+func (c *Chronicle) Compared() bool { return len(c.pairs) == 0 }
+
+// Refresh brings what is told of some commits up to what Same has found.
+func (c *Chronicle) Refresh(entries []Entry) {
+	for i := range entries {
+		entries[i].There = c.there[entries[i].ID]
+	}
+}
+
+// compare tells what another line has that the branch has not, and what of it the branch has
+// by its change.
+func (c *Chronicle) compare(ctx context.Context, mine, other object.ID) error {
+	parted, err := history.Diverge(ctx, c.w.Planner.Store, mine, other)
+	if err != nil {
+		return err
+	}
+	for _, n := range parted.Theirs {
+		c.apart[n.ID] = true
+	}
+	for _, n := range parted.Yours {
+		c.here[n.ID] = true
+	}
+	c.own = true // where it parts from this line is what counts
+	c.partAt(parted)
+	c.pair(parted)
+	return nil
+}
+
+// joins reads what Dorvik did on the branch: which commits were made of which, and what was
+// left behind.
+func (c *Chronicle) joins(ctx context.Context, b vcs.Branch, points []*ledger.Waypoint) error {
+	told := 0
+	for _, p := range slices.Backward(points) {
+		if p.Branch != b.Name || p.GoneBack {
+			continue
+		}
+		if told++; told > lastWaypoints {
+			break
+		}
+		parted, err := history.Diverge(ctx, c.w.Planner.Store, p.After, p.Before)
+		if errors.Is(err, object.ErrMissing) {
+			continue // what it kept was taken away by hand
+		}
+		if err != nil {
+			return err
+		}
+		if told == 1 && c.own {
+			c.Landmarks = append(c.Landmarks, Landmark{p.After, "the last recovery here"})
+			if err := c.sides(ctx, p); err != nil {
+				return err
+			}
+		}
+		how := Replayed
+		olds := parted.Theirs
+		if p.Route == plan.Pick {
+			how = PickedFrom
+			for _, id := range p.Picks {
+				if commit, err := c.w.Planner.Store.Commit(id); err == nil {
+					olds = append(olds, history.Node{ID: id, Commit: commit})
+				}
+			}
+		}
+		c.paired(olds, parted.Yours, how)
+		if err := c.left(ctx, b, p, parted.Theirs); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// sides takes down which commits were on which side in a join.
+func (c *Chronicle) sides(ctx context.Context, p *ledger.Waypoint) error {
+	if p.Route == plan.Pick {
+		return nil
+	}
+	yours, err := history.Only(ctx, c.w.Planner.Store, p.After, p.Theirs)
+	if err != nil {
+		return err
+	}
+	was, err := history.Diverge(ctx, c.w.Planner.Store, p.Before, p.Theirs)
+	if err != nil {
+		return err
+	}
+	for _, n := range yours {
+		c.of[n.ID] = SideYours
+	}
+	for _, n := range was.Theirs {
+		c.of[n.ID] = SideTheirs
+	}
+	c.partAt(was)
+	return nil
+}
+
+// paired finds which of some commits were made of which others: a replayed commit keeps
+// author, moment and message.
+func (c *Chronicle) paired(olds, news []history.Node, how Where) {
+	key := func(n history.Node) string { return n.AuthorLine + "\x00" + strings.TrimSpace(n.Message) }
+	by := map[string]object.ID{}
+	for _, n := range olds {
+		by[key(n)] = n.ID
+	}
+	for _, n := range news {
+		if id, ok := by[key(n)]; ok && id != n.ID {
+			if _, known := c.was[n.ID]; !known {
+				c.was[n.ID] = made{id, how}
+			}
+		}
+	}
+}
+
+// left takes down what a join left behind that is in no line any more.
+func (c *Chronicle) left(ctx context.Context, b vcs.Branch, p *ledger.Waypoint, olds []history.Node) error {
+	if len(olds) == 0 {
+		return nil
+	}
+	if at, err := c.w.Repo.Ref(ctx, p.Ref()); err != nil || at.IsZero() {
+		return err
+	}
+	only, err := history.Only(ctx, c.w.Planner.Store, p.Before, b.Tip)
+	if err != nil {
+		return err
+	}
+	for _, n := range only {
+		if c.behind[n.ID] == nil {
+			c.behind[n.ID] = p
+		}
+	}
+	return nil
+}
+
+// More reads the next commits, at most n; none where the history is at its end.
+func (c *Chronicle) More(ctx context.Context, n int) ([]Entry, error) {
+	listed, err := c.log.Next(ctx, n)
+	if err != nil {
+		return nil, err
+	}
+	ids := make([]object.ID, len(listed))
+	for i, l := range listed {
+		ids[i] = l.ID
+	}
+	c.w.Planner.Store.Prefetch(ids...)
+	entries := make([]Entry, len(listed))
+	for i, row := range c.lanes.Add(listed) {
+		e := Entry{Row: row, Where: OnRemote, Names: c.names[row.ID], There: c.there[row.ID],
+			Apart: c.apart[row.ID], Here: c.here[row.ID], New: c.new[row.ID], Parted: c.parted[row.ID],
+			Alone: c.nowhere, Of: c.of[row.ID]}
+		if e.Commit, err = c.w.Planner.Store.Commit(row.ID); err != nil {
+			return nil, err
+		}
+		m := c.was[row.ID]
+		e.Was = m.of
+		mine := c.nowhere || c.unpushed[row.ID]
+		switch {
+		case c.behind[row.ID] != nil && !mine:
+			e.Where, e.Keeper = LeftBehind, c.behind[row.ID]
+		case mine && m.how != "":
+			e.Where = m.how
+		case mine:
+			e.Where = OnlyHere
+		}
+		entries[i] = e
+	}
+	return entries, nil
+}
+
+// Cut reports whether the history ends in a shallow clone's boundary.
+func (c *Chronicle) Cut() bool { return c.log.Cut() }
+
+// Side is whose commit it is to the person, as a sign tells it.
+type Side uint8
+
+// The sides a commit can be on.
+const (
+	SideBase Side = iota // both have it
+	SideYours
+	SideTheirs
+	SideJoined // it joins lines
+	SideBehind // no line has it any more
+)
+
+// Side tells whose commit it is: yours where the remote does not have it, theirs where you do
+// not, and of both lines else.
+func (e *Entry) Side() Side {
+	switch {
+	case e.Where == LeftBehind:
+		return SideBehind
+	case len(e.Commit.Parents) > 1:
+		return SideJoined
+	case e.Apart || e.New:
+		return SideTheirs
+	case e.Here || e.Where != OnRemote && !e.Alone:
+		return SideYours
+	}
+	return e.Of
+}
+
+// Sign is the sign of the side.
+func (e *Entry) Sign() string { return [...]string{"○", "◐", "◑", "●", "◌"}[e.Side()] }
+
+// Said tells in a few words each what there is to say of a commit. short writes an id.
+func (e *Entry) Said(short func(object.ID) string) (out []string) {
+	if e.Here {
+		out = append(out, "in your branch, not there")
+	}
+	switch e.Where {
+	case OnlyHere:
+		if !e.Alone {
+			out = append(out, "yours, not pushed")
+		}
+	case Replayed:
+		out = append(out, "yours, not pushed; replayed from "+short(e.Was))
+	case PickedFrom:
+		out = append(out, "yours, not pushed; picked from "+short(e.Was))
+	case LeftBehind:
+		said := "left behind by a rebase; waypoint " + e.Keeper.Name + " keeps it"
+		if e.Keeper.Route == plan.Pick {
+			said = "left behind; waypoint " + e.Keeper.Name + " keeps it"
+		}
+		out = append(out, said)
+	case OnRemote:
+		switch {
+		case e.New:
+			out = append(out, "not in your branch yet")
+		case e.Apart:
+			out = append(out, "not in your branch")
+		case e.Of == SideYours && len(e.Commit.Parents) < 2:
+			out = append(out, "yours, on the remote")
+		}
+		if !e.Was.IsZero() {
+			out = append(out, "was "+short(e.Was))
+		}
+	}
+	if !e.There.ID.IsZero() {
+		out = append(out, "same change as "+short(e.There.ID))
+	}
+	if e.Parted {
+		out = append(out, "where the lines part")
+	}
+	return out
+}

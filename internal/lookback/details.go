@@ -1,0 +1,460 @@
+package lookback
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/annotate"
+	"dorvik.dev/dorvik/internal/core/decided"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/plan"
+)
+
+// Details is a commit as it is looked at.
+type Details struct {
+	history.Node
+	Signature  string // a few words; empty where it has none
+	References []Reference
+	Sides      []Against        // one for each parent, or for the empty tree
+	Decided    *decided.Account // of a merge commit
+}
+
+// Reference is a task's or issue's sign in a message: bytes [From, To) of Commit.Text.
+type Reference struct {
+	From, To int
+	Text     string
+}
+
+// Against is what a commit changed of a parent.
+type Against struct {
+	Parent history.Node // zero for a commit without one
+	Files  []ChangedFile
+	parent object.ID // its tree
+}
+
+// ChangedFile is a file that a commit changed.
+type ChangedFile struct {
+	Path, From     string // From is its name before, where it was renamed
+	Old, New       object.Entry
+	Added, Removed int  // lines
+	Text           bool // it has lines, before and after
+}
+
+// Details reads a commit. progress may be nil.
+func (h *History) Details(ctx context.Context, id object.ID, progress func(done, of int)) (*Details, error) {
+	c, err := h.Planner.Store.Commit(id)
+	if err != nil {
+		return nil, err
+	}
+	d := &Details{Node: history.Node{ID: id, Commit: c}}
+	if kind, ok := c.Signed(); ok {
+		d.Signature = h.signature(ctx, kind, id)
+	}
+	pattern, err := h.referencePattern(ctx)
+	if err != nil {
+		return nil, err
+	}
+	d.References = references(pattern, c.Text())
+	parents := c.Parents
+	if len(parents) == 0 {
+		parents = []object.ID{{}}
+	}
+	for _, p := range parents {
+		a := Against{}
+		if !p.IsZero() {
+			pc, err := h.Planner.Store.Commit(p)
+			if err != nil {
+				return nil, fmt.Errorf("reading the commit before %s: %w", id.Prefix(12), err)
+			}
+			a.Parent, a.parent = history.Node{ID: p, Commit: pc}, pc.Tree
+		}
+		if a.Files, err = h.Changed(ctx, a.parent, c.Tree, progress); err != nil {
+			return nil, err
+		}
+		d.Sides = append(d.Sides, a)
+	}
+	if len(parents) > 1 {
+		if d.Decided, err = h.Decided(ctx, c); err != nil {
+			return nil, err
+		}
+	}
+	return d, nil
+}
+
+// Decided tells what a person decided in a merge commit.
+func (h *History) Decided(ctx context.Context, c *object.Commit) (*decided.Account, error) {
+	return decided.Of(ctx, h.Planner.Engine, h.Planner.Files, c)
+}
+
+// signature says how a signature stands.
+func (h *History) signature(ctx context.Context, kind string, id object.ID) string {
+	s, err := h.Repo.Signature(ctx, id)
+	by := ""
+	if s.By != "" {
+		by = " by " + s.By
+	}
+	switch {
+	case err != nil, s.Grade == "N", s.Grade == "":
+		return "signed (" + kind + "); it was not checked here: “git verify-commit " + h.Planner.Short(id) +
+			"” does that"
+	case s.Grade == "G":
+		return "signed" + by + " (" + kind + "); the signature is good"
+	case s.Grade == "U":
+		return "signed" + by + " (" + kind + "); the signature is good, by a key you have not said you trust"
+	case s.Grade == "B":
+		return "signed (" + kind + "), and the signature is BAD: this is not what was signed"
+	case s.Grade == "X" || s.Grade == "Y":
+		return "signed" + by + " (" + kind + "); the signature is good, and expired, or its key is"
+	case s.Grade == "R":
+		return "signed" + by + " (" + kind + ") with a key that was revoked since"
+	}
+	return "signed (" + kind + "); the key to check it with is not here"
+}
+
+// usualReferences matches signs such as #12 and ABC-12.
+const usualReferences = `#[0-9]+\b|\b[A-Z][A-Z0-9]+-[0-9]+\b`
+
+// referencePattern is how references look: dorvik.reference, or the usual ways.
+func (h *History) referencePattern(ctx context.Context) (*regexp.Regexp, error) {
+	own, err := h.Repo.Config(ctx, "dorvik.reference")
+	if err != nil {
+		return nil, err
+	}
+	if own == "" {
+		own = usualReferences
+	}
+	p, err := regexp.Compile(own)
+	if err != nil {
+		return nil, fmt.Errorf("the setting dorvik.reference is no regular expression: %w", err)
+	}
+	return p, nil
+}
+
+func references(pattern *regexp.Regexp, text string) (out []Reference) {
+	for _, at := range pattern.FindAllStringIndex(text, -1) {
+		if at[1] > at[0] {
+			out = append(out, Reference{at[0], at[1], text[at[0]:at[1]]})
+		}
+	}
+	return out
+}
+
+// Changed lists the files that differ between two trees, with their counts.
+func (h *History) Changed(ctx context.Context, old, new object.ID, progress func(done, of int)) ([]ChangedFile,
+	error) {
+	changes, err := h.Planner.Store.Changes(old, new)
+	if err != nil {
+		return nil, err
+	}
+	gone := map[string]bool{}
+	for _, c := range changes {
+		if c.New.Absent() {
+			gone[c.Path] = true
+		}
+	}
+	from := map[string]string{}
+	if len(gone) > 0 {
+		renames, err := h.Planner.Engine.Renames(ctx, old, new, gone)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range renames {
+			from[r.To] = r.From
+			delete(gone, r.From)
+		}
+	}
+	was := map[string]object.Entry{}
+	var read []object.ID
+	for _, c := range changes {
+		was[c.Path] = c.Old
+		for _, e := range []object.Entry{c.Old, c.New} {
+			if e.Mode.IsRegular() {
+				read = append(read, e.ID)
+			}
+		}
+	}
+	h.Planner.Store.Prefetch(read...)
+	var out []ChangedFile
+	for i, c := range changes {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		if progress != nil {
+			progress(i, len(changes))
+		}
+		f := ChangedFile{Path: c.Path, From: from[c.Path], Old: c.Old, New: c.New}
+		switch {
+		case f.From != "":
+			f.Old = was[f.From]
+		case c.New.Absent() && !gone[c.Path]:
+			continue // told where it went
+		}
+		if err := h.count(&f); err != nil {
+			return nil, err
+		}
+		out = append(out, f)
+	}
+	slices.SortFunc(out, func(a, b ChangedFile) int { return cmp.Compare(a.Path, b.Path) })
+	return out, nil
+}
+
+// count counts the lines that a file has more and less.
+func (h *History) count(f *ChangedFile) error {
+	old, new, ok, err := h.texts(f)
+	if err != nil || !ok {
+		return err
+	}
+	f.Text = true
+	for _, e := range diff.TextEdits(old, new) {
+		f.Added += e.B1 - e.B0
+		f.Removed += e.A1 - e.A0
+	}
+	return nil
+}
+
+// texts gives a file before and after; ok is false where one of them is no text.
+func (h *History) texts(f *ChangedFile) (old, new string, ok bool, err error) {
+	for _, side := range []struct {
+		e  object.Entry
+		to *string
+	}{{f.Old, &old}, {f.New, &new}} {
+		if side.e.Absent() {
+			continue
+		}
+		if !side.e.Mode.IsRegular() {
+			return "", "", false, nil
+		}
+		data, err := h.Planner.Store.Blob(side.e.ID)
+		if err != nil || !merge.IsText(data) {
+			return "", "", false, err
+		}
+		*side.to = string(data)
+	}
+	return old, new, true, nil
+}
+
+// ChangeKind is what a line of a change is.
+type ChangeKind uint8
+
+// The kinds.
+const (
+	LineSame ChangeKind = iota
+	LineGone
+	LineNew
+	LinesFolded // lines that are not shown, Count of them
+)
+
+// ChangeLine is a line of a change as it is read.
+type ChangeLine struct {
+	Kind     ChangeKind
+	Old, New int // its numbers before and after, from 1; 0 where it is not there
+	Text     string
+	Marks    [][2]int // bytes that are other words than in the line it stands for
+	Count    int
+}
+
+// around is how many lines are shown around a change.
+const around = 3
+
+// Change gives the lines of a file's change with a few around each. ok is false where it has none.
+func (h *History) Change(f ChangedFile) (lines []ChangeLine, ok bool, err error) {
+	old, new, ok, err := h.texts(&f)
+	if err != nil || !ok {
+		return nil, ok, err
+	}
+	a, b := diff.Lines(old), diff.Lines(new)
+	at := 0 // of a, the first line that was not shown
+	edits := diff.Histogram(a, b)
+	same := func(to, shift int) {
+		for ; at < to; at++ {
+			lines = append(lines, ChangeLine{Kind: LineSame, Old: at + 1, New: at + 1 + shift, Text: a[at]})
+		}
+	}
+	shift := 0
+	for i, e := range edits {
+		if hidden := e.A0 - around - at; i == 0 && hidden > 0 || hidden > around {
+			if i > 0 {
+				same(at+around, shift)
+			}
+			if hidden = e.A0 - around - at; hidden > 0 {
+				lines = append(lines, ChangeLine{Kind: LinesFolded, Count: hidden})
+				at += hidden
+			}
+		}
+		same(e.A0, shift)
+		lines = append(lines, changeLines(a, b, e)...)
+		at, shift = e.A1, e.B1-e.A1
+	}
+	if len(edits) == 0 {
+		return nil, true, nil
+	}
+	same(min(len(a), at+around), shift)
+	if rest := len(a) - at; rest > 0 {
+		lines = append(lines, ChangeLine{Kind: LinesFolded, Count: rest})
+	}
+	return lines, true, nil
+}
+
+// changeLines gives the lines of one edit. Where as many lines stand for as many, their words
+// are compared.
+func changeLines(a, b []string, e diff.Edit) (lines []ChangeLine) {
+	gone, added := make([]ChangeLine, 0, e.A1-e.A0), make([]ChangeLine, 0, e.B1-e.B0)
+	for i := e.A0; i < e.A1; i++ {
+		gone = append(gone, ChangeLine{Kind: LineGone, Old: i + 1, Text: a[i]})
+	}
+	for i := e.B0; i < e.B1; i++ {
+		added = append(added, ChangeLine{Kind: LineNew, New: i + 1, Text: b[i]})
+	}
+	if len(gone) == len(added) {
+		for i := range gone {
+			gone[i].Marks, added[i].Marks = markWords(gone[i].Text, added[i].Text)
+		}
+	}
+	return append(gone, added...)
+}
+
+// markWords gives the bytes in which two lines differ, word by word; none where most of them do.
+func markWords(old, new string) (gone, added [][2]int) {
+	a, b := diff.Words(old), diff.Words(new)
+	length := func(words []string) int { return len(strings.Join(words, "")) }
+	changed := 0
+	for _, e := range diff.WordEdits(a, b) {
+		if from := length(a[:e.A0]); e.A1 > e.A0 {
+			gone = append(gone, [2]int{from, from + length(a[e.A0:e.A1])})
+		}
+		if from := length(b[:e.B0]); e.B1 > e.B0 {
+			added = append(added, [2]int{from, from + length(b[e.B0:e.B1])})
+		}
+		changed += length(a[e.A0:e.A1]) + length(b[e.B0:e.B1])
+	}
+	if 4*changed > 3*(len(old)+len(new)) {
+		return nil, nil
+	}
+	return gone, added
+}
+
+// Annotate finds for each line of a file, as a revision has it, where it comes from. An empty
+// revision is HEAD.
+func (h *History) Annotate(ctx context.Context, rev, path string) (*annotate.Annotation, object.ID, error) {
+	if rev == "" {
+		rev = "HEAD"
+	}
+	go h.Graph(ctx) // is read while git says what is meant
+	id, err := h.Repo.Resolve(ctx, rev)
+	if err != nil {
+		return nil, id, err
+	}
+	a, err := h.AnnotateCommit(ctx, id, path)
+	return a, id, err
+}
+
+// AnnotateCommit is Annotate for a commit, which may be one in memory.
+func (h *History) AnnotateCommit(ctx context.Context, id object.ID, path string) (*annotate.Annotation, error) {
+	a, err := annotate.New(h.Planner.Engine, h.Graph(ctx), id, path)
+	if err == nil {
+		a.Moved = true
+	}
+	return a, err
+}
+
+// Preview is a commit in memory that stands for a joined tree before it is made, so that its
+// lines can be looked at like those of any other.
+func (h *History) Preview(ctx context.Context, p *plan.Position, tree object.ID) (object.ID, error) {
+	who, err := h.Repo.Committer(ctx)
+	if err != nil {
+		return object.ID{}, err
+	}
+	return h.Planner.Store.PutCommit(&object.Commit{Tree: tree, Parents: []object.ID{p.Yours, p.Theirs},
+		AuthorLine: who.String(),
+		Committer:  who, Message: "The joined result, as it is now and not made yet\n"}), nil
+}
+
+// Texts gives a file before and after; empty ones where it has no text.
+func (h *History) Texts(f ChangedFile) (old, new string, err error) {
+	old, new, _, err = h.texts(&f)
+	return old, new, err
+}
+
+// FileBefore gives the file that a commit's file was before it, in the first parent that had
+// it; an empty path where the commit brought it.
+func (h *History) FileBefore(ctx context.Context, n history.Node, path string) (commit object.ID, was string,
+	err error) {
+	for _, p := range n.Parents {
+		tree, err := h.Planner.Tree(p)
+		if err != nil {
+			return commit, "", err
+		}
+		e, err := h.Planner.Store.Find(tree, path)
+		if err != nil {
+			return commit, "", err
+		}
+		if !e.Absent() {
+			return p, path, nil
+		}
+		from, err := h.Planner.Engine.CameFrom(ctx, tree, n.Tree, path)
+		if err != nil {
+			return commit, "", err
+		}
+		if from != "" {
+			return p, from, nil
+		}
+	}
+	return commit, "", nil
+}
+
+// LinesChanged is how many lines a commit added and removed, against its first parent.
+func (h *History) LinesChanged(ctx context.Context, n history.Node) (lines int, err error) {
+	before, err := history.FirstParentTree(h.Planner.Store, n.Commit)
+	if err != nil {
+		return 0, err
+	}
+	files, err := h.Changed(ctx, before, n.Tree, nil)
+	for _, f := range files {
+		lines += f.Added + f.Removed
+	}
+	return lines, err
+}
+
+// Edited is what a commit changed of some files, line by line.
+type Edited struct {
+	Files []ChangedFile
+	Lines [][]ChangeLine // of each; none of what is no text
+	More  int            // files that it changed besides
+}
+
+// EditedBy gives what a commit changed against its first parent: of the files that something is about or, where it
+// changed none of those, of all.
+func (h *History) EditedBy(ctx context.Context, n history.Node, about []string) (out Edited, err error) {
+	before, err := history.FirstParentTree(h.Planner.Store, n.Commit)
+	if err != nil {
+		return out, err
+	}
+	all, err := h.Changed(ctx, before, n.Tree, nil)
+	if err != nil {
+		return out, err
+	}
+	for _, f := range all {
+		if slices.Contains(about, f.Path) || slices.Contains(about, f.From) {
+			out.Files = append(out.Files, f)
+		}
+	}
+	if len(out.Files) == 0 {
+		out.Files = all
+	}
+	out.More = len(all) - len(out.Files)
+	for _, f := range out.Files {
+		lines, _, err := h.Change(f)
+		if err != nil {
+			return out, err
+		}
+		out.Lines = append(out.Lines, lines)
+	}
+	return out, nil
+}

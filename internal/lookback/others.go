@@ -1,0 +1,277 @@
+package lookback
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/vcs"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// Other is somebody who has commits on their side, and what a result means for them.
+type Other struct {
+	Name, Email string
+	Commits     int
+	Files       []ChangedFile // that they changed and that the result has otherwise: theirs before, the result's after
+	Kept        int           // files that they changed and that are in the result as they left them
+}
+
+// Others tells for each author of some commits of theirs what a joined tree changes of what
+// they did. tip is theirs.
+func (h *History) Others(ctx context.Context, theirs []history.Node, tip, joined object.ID) ([]Other, error) {
+	if len(theirs) == 0 {
+		return nil, nil
+	}
+	tree, err := h.Planner.Tree(tip)
+	if err != nil {
+		return nil, err
+	}
+	changes, err := h.Changed(ctx, tree, joined, nil)
+	if err != nil {
+		return nil, err
+	}
+	by := map[string]ChangedFile{}
+	for _, f := range changes {
+		by[f.Path] = f
+		if f.From != "" {
+			by[f.From] = f
+		}
+	}
+	out, touched, err := h.touched(theirs)
+	if err != nil {
+		return nil, err
+	}
+	for i := range out {
+		o := &out[i]
+		for path := range touched[o.Email] {
+			f, changed := by[path]
+			switch {
+			case !changed:
+				o.Kept++
+			case !slices.ContainsFunc(o.Files, func(x ChangedFile) bool { return x.Path == f.Path }):
+				o.Files = append(o.Files, f)
+			}
+		}
+		slices.SortFunc(o.Files, func(a, b ChangedFile) int { return cmp.Compare(a.Path, b.Path) })
+	}
+	return out, nil
+}
+
+// touched finds the authors of some commits, and the files that each changed, by their addresses.
+func (h *History) touched(commits []history.Node) (out []Other, files map[string]map[string]bool, err error) {
+	files = map[string]map[string]bool{}
+	for _, n := range commits {
+		who := n.Author()
+		i := slices.IndexFunc(out, func(o Other) bool { return o.Email == who.Email })
+		if i < 0 {
+			i = len(out)
+			out = append(out, Other{Name: who.Name, Email: who.Email})
+			files[who.Email] = map[string]bool{}
+		}
+		out[i].Commits++
+		if len(n.Parents) > 1 {
+			continue // what it joined has authors of its own
+		}
+		before, err := history.FirstParentTree(h.Planner.Store, n.Commit)
+		if err != nil {
+			return nil, nil, err
+		}
+		of := files[who.Email]
+		if err := h.Planner.Store.EachChange(before, n.Tree, func(c object.Change) { of[c.Path] = true }); err != nil {
+			return nil, nil, err
+		}
+	}
+	return out, files, nil
+}
+
+// LastJoin is the last join made on the branch that it still holds, and where the two lines stood
+// before; nil where there is none.
+func (h *History) LastJoin(ctx context.Context, p *plan.Position) (*plan.Position, *ledger.Waypoint, error) {
+	w, err := h.Ledger.Store.Waypoint("")
+	if err != nil || w == nil || w.Branch != p.Branch.Name {
+		return nil, nil, err
+	}
+	tip, err := h.Repo.Ref(ctx, p.Branch.Full()) // the position may be that of before
+	if err != nil || tip.IsZero() {
+		return nil, nil, err
+	}
+	held, err := history.IsAncestor(ctx, h.Planner.Store, w.After, tip)
+	if err != nil || !held {
+		return nil, nil, err
+	}
+	was := &plan.Position{Branch: p.Branch, Yours: w.Before, Theirs: w.Theirs}
+	return was, w, h.Planner.Part(ctx, was)
+}
+
+// Sides gives the commits of the two lines of the recovery under way or, where nothing is, of the
+// last join, as they are now: yours with the commits that it made.
+func (h *History) Sides(ctx context.Context, p *plan.Position) (yours, theirs []history.Node, err error) {
+	d := p.Divergence
+	was, w, err := h.LastJoin(ctx, p)
+	if err != nil || was == nil || len(d.Yours) > 0 && len(d.Theirs) > 0 && p.Yours != w.Before {
+		return d.Yours, d.Theirs, err
+	}
+	yours, err = history.Only(ctx, h.Planner.Store, w.After, w.Theirs)
+	return yours, was.Divergence.Theirs, err
+}
+
+// Received is what a push meant for others: the commit they get, and what it is for each.
+type Received struct {
+	Tip    object.ID
+	Others []Other
+	Pull   []string // what the next pull does for them, in sentences
+}
+
+// LastReceived tells what the last join that was made here means for others, once it is pushed;
+// nil where there is none on the branch, or it was gone back from.
+func (h *History) LastReceived(ctx context.Context, p *plan.Position) (*Received, error) {
+	was, w, err := h.LastJoin(ctx, p)
+	if err != nil || w == nil || w.Route == plan.Pick {
+		return nil, err
+	}
+	tree, err := h.Planner.Tree(w.After)
+	if err != nil {
+		return nil, err
+	}
+	gone, err := history.Only(ctx, h.Planner.Store, w.After, w.Theirs)
+	if err != nil {
+		return nil, err
+	}
+	r := &Received{Tip: w.After}
+	var rewritten []plan.Published
+	if w.Route == plan.Rebase {
+		if rewritten, err = h.stillOn(ctx, w); err != nil {
+			return nil, err
+		}
+	}
+	r.Pull = NextPull(p, len(gone), true, rewritten)
+	r.Others, err = h.Others(ctx, was.Divergence.Theirs, w.Theirs, tree)
+	return r, err
+}
+
+// stillOn finds the commits that a rebase made anew and that are on a remote as they were.
+func (h *History) stillOn(ctx context.Context, w *ledger.Waypoint) (out []plan.Published, err error) {
+	olds, err := history.Only(ctx, h.Planner.Store, w.Before, w.After)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range olds {
+		on, err := h.Repo.OnRemote(ctx, n.ID)
+		if err != nil {
+			return nil, err
+		}
+		if on != "" {
+			out = append(out, plan.Published{Node: n, On: on, Who: nil})
+		}
+	}
+	return out, nil
+}
+
+// NextPull says what the next pull of those who have the remote's branch does for them, and of
+// those who have commits that were rewritten how they get over it. commits are those that the
+// push adds, and rewritten those of them that were on a remote under other ids.
+func NextPull(p *plan.Position, commits int, pushed bool, rewritten []plan.Published) (sentences []string) {
+	up := p.Upstream().Branch
+	sentences = append(sentences, fmt.Sprintf("Whoever has %s as it %s moves forward by %s with their next pull: "+
+		"nothing to join, nothing to decide. Who has committed meanwhile joins their own with it, as you did.",
+		up.Upstream, words.If(pushed, "was before the push", "is now"), words.Count(commits, "commit", "commits")))
+	on := map[string][]plan.Published{}
+	var branches []string
+	for _, r := range rewritten {
+		if on[r.On] == nil {
+			branches = append(branches, r.On)
+		}
+		on[r.On] = append(on[r.On], r)
+	}
+	for _, b := range branches {
+		n := len(on[b])
+		sentences = append(sentences, fmt.Sprintf("%s of yours %s on %s under another id, and %s there. Whoever "+
+			"builds on %s gets both copies when the lines are joined: let them rebase what is theirs onto %s, which "+
+			"leaves out what is there already, or make an end of %s.",
+			words.Count(n, "commit", "commits"), words.Is(n, "was", "were"), b, words.Is(n, "stays", "stay"), b,
+			up.Upstream, b))
+	}
+	return sentences
+}
+
+// Branching is how a branch or a copy of a remote's branch stands to the one you are on.
+type Branching struct {
+	Name   string
+	Commit object.ID
+	There  int // commits it has and yours has not
+	Here   int // commits yours has and it has not
+	Same   int // of those There, how many are here by their change
+	By     []string
+	Err    error // it could not be compared
+
+	Full    string   // its whole name
+	Remote  bool     // it is a copy of a remote's
+	Clashes []string // files that would ask if the two were joined
+	Asks    int      // decisions
+}
+
+// maxBranches bounds how many branches are compared; the newest come first.
+const maxBranches = 200
+
+// Branchings compares all branches with the one you are on, the newest first; each gets one as
+// it is known. more tells how many were left out.
+func (h *History) Branchings(ctx context.Context, each func(Branching)) (more int, err error) {
+	b, err := h.Repo.Current(ctx)
+	if err != nil || b.Tip.IsZero() {
+		return 0, err
+	}
+	names, err := h.Repo.Names(ctx)
+	if err != nil {
+		return 0, err
+	}
+	type dated struct {
+		vcs.Named
+		node history.Node
+	}
+	var all []dated
+	var ids []object.ID
+	for _, n := range names {
+		if n.Full == b.Full() || len(n.Full) > 10 && n.Full[:10] == "refs/tags/" {
+			continue
+		}
+		ids = append(ids, n.Commit)
+		all = append(all, dated{n, history.Node{ID: n.Commit}})
+	}
+	h.Planner.Store.Prefetch(ids...)
+	for i := range all {
+		if all[i].node.Commit, err = h.Planner.Store.Commit(all[i].node.ID); err != nil {
+			return 0, err
+		}
+	}
+	slices.SortStableFunc(all, func(x, y dated) int { return int(y.node.Committer.When - x.node.Committer.When) })
+	if len(all) > maxBranches {
+		more = len(all) - maxBranches
+		all = all[:maxBranches]
+	}
+	for _, d := range all {
+		if err := ctx.Err(); err != nil {
+			return more, err
+		}
+		out := Branching{Name: d.Name, Commit: d.node.ID, Full: d.Full,
+			Remote: strings.HasPrefix(d.Full, "refs/remotes/")}
+		parted, err := history.Diverge(ctx, h.Planner.Store, b.Tip, d.node.ID)
+		if err == nil {
+			out.There, out.Here, out.By = len(parted.Theirs), len(parted.Yours), plan.Authors(parted.Theirs)
+			var same map[object.ID]history.Node
+			if same, err = h.Planner.Changes.Same(ctx, h.Planner.Engine, parted.Theirs, parted.Yours); err == nil {
+				out.Same = len(same)
+				out.Clashes, out.Asks, err = h.Planner.Clashes(ctx, parted, b.Tip, d.node.ID)
+			}
+		}
+		out.Err = err
+		each(out)
+	}
+	return more, nil
+}

@@ -1,0 +1,396 @@
+package plan
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"maps"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// Uncommitted is work that is not committed, to be brought along by a join: it is replayed onto
+// the result like two commits more, which are never made. The first is what was staged, the
+// second what the files have beyond that.
+type Uncommitted struct {
+	On     object.ID // the commit it was made on
+	Staged object.ID // a tree: all that the index holds
+	Files  object.ID // a tree: all that the files hold
+	Paths  []string  // those that are not as committed, as git names them
+	Parts  []Part    // of what it is made
+
+	Seen map[string]fs.FileInfo // the files, just before they were read; those that are not there are not in it
+}
+
+// What becomes of a path that is carried. The names are those of `recover --json`.
+const (
+	CarriedSame     = "same"     // the join does not touch it
+	CarriedJoined   = "joined"   // it is joined with the result
+	CarriedConflict = "conflict" // and a person decided how
+)
+
+// CarriedPath is a path with uncommitted work, and what becomes of it.
+type CarriedPath struct {
+	Path  string `json:"path"`
+	State string `json:"state"`
+}
+
+// Carried is uncommitted work joined onto a result.
+type Carried struct {
+	Of     *Uncommitted
+	Staged object.ID // trees: what the index is to hold,
+	Files  object.ID // and what the files are to hold
+	Paths  []CarriedPath
+	Asked  int // decisions
+}
+
+// Add adds a part, if it holds anything.
+func (u *Uncommitted) Add(p Part) {
+	if p.Base != p.Tree {
+		u.Parts = append(u.Parts, p)
+	}
+}
+
+// Same reports whether two accounts of uncommitted work hold the same.
+func (u *Uncommitted) Same(v *Uncommitted) bool {
+	if u == nil || v == nil {
+		return u == v
+	}
+	return u.Staged == v.Staged && u.Files == v.Files && slices.Equal(u.Paths, v.Paths)
+}
+
+// Part is uncommitted work of one kind: what leads from one tree to another.
+type Part struct {
+	Base, Tree object.ID
+	Subject    string
+	Staged     bool // it is to be staged again
+}
+
+// node is the commit that would be made of a part.
+func (pn *Planner) node(ctx context.Context, u *Uncommitted, part Part) history.Node {
+	who, err := pn.Source.Committer(ctx)
+	if err != nil {
+		who = object.Signature{Name: "you"}
+	}
+	who.When, who.Zone = 0, "+0000" // the same work is the same commit
+	c := object.Commit{Tree: part.Base, Parents: []object.ID{u.On}, AuthorLine: who.String(), Committer: who,
+		Message: part.Subject + "\n"}
+	base := c
+	c.Tree, c.Parents = part.Tree, []object.ID{pn.Store.PutCommit(&base)}
+	return history.Node{ID: pn.Store.PutCommit(&c), Commit: &c}
+}
+
+// Carry joins uncommitted work onto the result of a join. What it asks is asked at the last stops.
+func (pn *Planner) Carry(ctx context.Context, j *Join, u *Uncommitted, resolve replay.Resolver) error {
+	if u == nil || j.Refused != nil {
+		return nil
+	}
+	base, err := pn.Tree(u.On)
+	if err != nil {
+		return err
+	}
+	c := &Carried{Of: u, Staged: j.Tree, Files: j.Tree}
+	j.Carried = c
+	asked := map[string]bool{}
+	for _, part := range u.Parts {
+		same := c.Staged == c.Files
+		if part.Staged && !same { // other work came between: the index has it not
+			if c.Staged, err = pn.carryPart(ctx, j, u, part, c.Staged, asked, resolve); err != nil {
+				return err
+			}
+		}
+		if c.Files, err = pn.carryPart(ctx, j, u, part, c.Files, asked, resolve); err != nil {
+			return err
+		}
+		if part.Staged && same {
+			c.Staged = c.Files
+		}
+	}
+	return pn.carriedPaths(c, base, j.Tree, asked)
+}
+
+// carryPart joins a part of uncommitted work onto a tree.
+func (pn *Planner) carryPart(ctx context.Context, j *Join, u *Uncommitted, part Part, onto object.ID,
+	asked map[string]bool, resolve replay.Resolver) (object.ID, error) {
+	r, err := pn.Engine.Trees(ctx, part.Base, part.Tree, onto)
+	if err != nil {
+		return onto, fmt.Errorf("joining %s onto the result: %w", part.Subject, err)
+	}
+	decided, _, err := resolve(r)
+	if err != nil {
+		return onto, err
+	}
+	if !r.Clean() {
+		j.Stops = append(j.Stops, Stop{Commit: pn.node(ctx, u, part), Result: r, Uncommitted: true})
+		for i := range r.Conflicts {
+			j.Carried.Asked++
+			for _, p := range r.Conflicts[i].Paths() {
+				asked[p] = true
+			}
+		}
+	}
+	return r.Tree(decided)
+}
+
+// carriedPaths says what becomes of each path.
+func (pn *Planner) carriedPaths(c *Carried, base, result object.ID, asked map[string]bool) error {
+	l, err := pn.lay(base, c.Of, result, c.Staged, c.Files)
+	if err != nil {
+		return err
+	}
+	work := map[string]object.Entry{} // as it was
+	for _, part := range c.Of.Parts {
+		if err := pn.Store.EachChange(part.Base, part.Tree,
+			func(c object.Change) { work[c.Path] = c.New }); err != nil {
+			return err
+		}
+	}
+	for _, p := range slices.Sorted(maps.Keys(work)) {
+		one := CarriedPath{p, CarriedSame}
+		is, err := pn.Store.Find(c.Files, p)
+		if err != nil {
+			return err
+		}
+		switch known := slices.Contains(c.Of.Paths, p); {
+		case asked[p]:
+			one.State = CarriedConflict
+		case known && slices.Contains(l.Paths, p), !known && !is.Same(work[p]):
+			one.State = CarriedJoined
+		}
+		c.Paths = append(c.Paths, one)
+	}
+	return nil
+}
+
+// Names are the paths that are carried.
+func (c *Carried) Names() (out []string) {
+	for _, p := range c.Paths {
+		out = append(out, p.Path)
+	}
+	return out
+}
+
+// Layout is where index and files go with uncommitted work brought along. What the change does
+// not touch is not in it: that stays where it is, as it is.
+type Layout struct {
+	Staged, Files object.ID // trees
+	Start         object.ID // the tree that the change starts from, without what goes and is not left alone
+	Paths         []string  // with uncommitted work that is not left alone, sorted
+}
+
+// lay works out the layout of a change from one tree, on which there is uncommitted work, to
+// another, with which index and files are to hold staged and files.
+func (pn *Planner) lay(from object.ID, u *Uncommitted, to, staged, files object.ID) (l *Layout, err error) {
+	l = &Layout{}
+	alone := map[string]bool{}
+	moves := map[string]bool{} // all paths at which something changes, and their folders
+	moving := func(path string) {
+		for ; path != "" && !moves[path]; path = Folder(path) {
+			moves[path] = true
+		}
+	}
+	for _, pair := range [][2]object.ID{{from, to}, {to, staged}, {to, files}} {
+		if err := pn.Store.EachChange(pair[0], pair[1], func(c object.Change) { moving(c.Path) }); err != nil {
+			return nil, err
+		}
+	}
+	for _, p := range u.Paths {
+		e, err := pn.filesAt(p, from, u.Staged, u.Files, to, staged, files)
+		if err != nil {
+			return nil, err
+		}
+		alone[p] = e[0].Same(e[3]) && e[1].Same(e[4]) && e[2].Same(e[5])
+	}
+	for _, p := range u.Paths {
+		if alone[p] && !u.beside(p, alone, moves) {
+			continue
+		}
+		alone[p] = false
+		l.Paths = append(l.Paths, p)
+		moving(p)
+	}
+	slices.Sort(l.Paths)
+	if l.Staged, err = pn.towards(to, staged, alone); err == nil {
+		l.Files, err = pn.towards(to, files, alone)
+	}
+	if err == nil {
+		l.Start, err = pn.without(from, l)
+	}
+	return l, err
+}
+
+// filesAt gives what trees hold at a path; a folder is nothing.
+func (pn *Planner) filesAt(path string, trees ...object.ID) (out []object.Entry, err error) {
+	for _, t := range trees {
+		e, err := pn.Store.Find(t, path)
+		if err != nil {
+			return nil, err
+		}
+		if e.IsTree() {
+			e = object.Entry{}
+		}
+		out = append(out, e)
+	}
+	return out, nil
+}
+
+// towards takes a tree to another, but for the paths that are left alone.
+func (pn *Planner) towards(tree, to object.ID, alone map[string]bool) (object.ID, error) {
+	changes, err := pn.Store.Changes(tree, to)
+	if err != nil {
+		return object.ID{}, err
+	}
+	gone, put := map[string]object.Entry{}, map[string]object.Entry{}
+	for _, c := range changes {
+		switch {
+		case alone[c.Path]:
+		case c.New.Absent():
+			gone[c.Path] = c.New
+		default:
+			put[c.Path] = c.New
+		}
+	}
+	if tree, err = pn.Store.Edit(tree, gone); err == nil { // first, as a folder can come where a file was
+		tree, err = pn.Store.Edit(tree, put)
+	}
+	if err == nil && tree.IsZero() {
+		tree = pn.Store.EmptyTree()
+	}
+	return tree, err
+}
+
+// beside reports whether a path cannot be left alone: it is a folder, or in the place of one, of
+// what is not.
+func (u *Uncommitted) beside(p string, alone, moves map[string]bool) bool {
+	for dir := Folder(p); dir != ""; dir = Folder(dir) {
+		if is, known := alone[dir]; known && (!is || moves[dir]) {
+			return true
+		}
+	}
+	return slices.ContainsFunc(u.Paths, func(q string) bool { return strings.HasPrefix(q, p+"/") }) && moves[p]
+}
+
+// without is a tree without the paths of a layout that are not to be there: what goes need not be
+// there now, and something else can be where it was.
+func (pn *Planner) without(from object.ID, l *Layout) (object.ID, error) {
+	gone := map[string]object.Entry{}
+	for _, p := range l.Paths {
+		to, err := pn.Store.Find(l.Files, p)
+		if err != nil {
+			return object.ID{}, err
+		}
+		is, err := pn.Store.Find(from, p)
+		if err != nil {
+			return object.ID{}, err
+		}
+		if (to.Absent() || to.IsTree()) && !is.Absent() && !is.IsTree() {
+			gone[p] = object.Entry{}
+		}
+	}
+	tree, err := pn.Store.Edit(from, gone)
+	if err == nil && tree.IsZero() {
+		tree = pn.Store.EmptyTree()
+	}
+	return tree, err
+}
+
+// submodules lists paths of the layout at which there is a submodule in one tree and something else in another: its
+// folder would have to be moved, and holds a repository. Where only the commit differs, the index alone is changed.
+func (pn *Planner) submodules(l *Layout, trees ...object.ID) (out []string, err error) {
+	for _, p := range l.Paths {
+		sub, other := false, false
+		for _, t := range trees {
+			e, err := pn.Store.Find(t, p)
+			if err != nil {
+				return nil, err
+			}
+			sub = sub || e.Mode == object.ModeSubmodule
+			other = other || !e.Absent() && e.Mode != object.ModeSubmodule
+		}
+		if sub && other {
+			out = append(out, p)
+		}
+	}
+	return out, nil
+}
+
+// Sentence says in a line what was carried; empty where nothing was.
+func (c *Carried) Sentence() string {
+	if c == nil || len(c.Paths) == 0 {
+		return ""
+	}
+	is := map[string][]string{}
+	for _, p := range c.Paths {
+		is[p.State] = append(is[p.State], p.Path)
+	}
+	var out []string
+	if p := is[CarriedJoined]; len(p) > 0 {
+		out = append(out, "joined with the result in "+strings.Join(p, ", "))
+	}
+	if p := is[CarriedConflict]; len(p) > 0 {
+		out = append(out, "as you decided in "+strings.Join(p, ", "))
+	}
+	if p := is[CarriedSame]; len(p) > 0 {
+		out = append(out, "untouched in "+words.List(words.Some(p, 3)))
+	}
+	return "Your uncommitted work was carried along: " + strings.Join(out, "; ") + "."
+}
+
+// Laid is how a change lays out uncommitted work.
+type Laid struct {
+	*Layout
+	Of *Uncommitted
+	Is Held // all that index and files hold afterwards
+}
+
+// LayOut works out how uncommitted work is laid out by a change to a tree, with which index and
+// files are to hold what they are to. It is nil where all of it is left alone.
+func (pn *Planner) LayOut(u *Uncommitted, to object.ID, is Held) (*Laid, error) {
+	from, err := pn.Tree(u.On)
+	if err != nil {
+		return nil, err
+	}
+	l, err := pn.lay(from, u, to, is.Staged, is.Files)
+	if err != nil || len(l.Paths) == 0 && l.Files == to && l.Staged == to {
+		return nil, err
+	}
+	subs, err := pn.submodules(l, from, u.Files, is.Files)
+	if err == nil && len(subs) > 0 {
+		err = &Blocked{"The change must move " + strings.Join(subs, ", ") + ", where a submodule is on one side and " +
+			"something else on the other.", "Commit that, or put the submodule back, and try again. Nothing was " +
+			"changed."}
+	}
+	return &Laid{l, u, is}, err
+}
+
+// Holds is what index and files hold; of nothing uncommitted, what is committed.
+func (u *Uncommitted) Holds(committed object.ID) Held {
+	if u == nil {
+		return Held{committed, committed}
+	}
+	return Held{u.Staged, u.Files}
+}
+
+// Asking are the paths that a person would have to decide about.
+func (c *Carried) Asking() (out []string) {
+	for _, p := range c.Paths {
+		if p.State == CarriedConflict {
+			out = append(out, p.Path)
+		}
+	}
+	return out
+}
+
+// Held is what index and files hold, as trees.
+type Held struct {
+	Staged object.ID `json:"staged"`
+	Files  object.ID `json:"files"`
+}
+
+// Folder is the folder that a path is in; empty at the top.
+func Folder(p string) string { return p[:max(0, strings.LastIndexByte(p, '/'))] }

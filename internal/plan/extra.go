@@ -1,0 +1,94 @@
+package plan
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"time"
+
+	"dorvik.dev/dorvik/internal/core/caught"
+)
+
+// extraLimit is how long foresight and diagnosis may take altogether, for one position.
+const extraLimit = 20 * time.Second
+
+// NotLookedAt is foresight or diagnosis that failed. The job goes on without it.
+type NotLookedAt struct {
+	What string // such as "what will not work together"
+	Why  string
+}
+
+// Sentence says it to a person.
+func (n NotLookedAt) Sentence() string { return "Not looked at: " + n.What + " (" + n.Why + ")." }
+
+// Extra runs foresight or diagnosis, which the job can do without. Where it fails, panics or takes longer than what is
+// left of extraLimit, that is noted for NotLookedAt, and ok is false. The error is the context's alone. do must write
+// its findings only to what it returns: after the time limit it may still be running.
+func Extra[T any](ctx context.Context, x *Extras, what string, do func(context.Context) (T, error)) (found T,
+	ok bool,
+	err error) {
+	type outcome struct {
+		found T
+		err   error
+	}
+	x.mu.Lock()
+	left := x.Limit - x.took
+	x.mu.Unlock()
+	limited, cancel := context.WithTimeout(ctx, left)
+	defer cancel()
+	begun := time.Now()
+	defer func() {
+		x.mu.Lock()
+		defer x.mu.Unlock()
+		x.took += time.Since(begun)
+	}()
+	ended := make(chan outcome, 1)
+	go func() {
+		var o outcome
+		o.err = caught.Do(func() (err error) {
+			o.found, err = do(limited)
+			return err
+		})
+		ended <- o
+	}()
+	var o outcome
+	select {
+	case o = <-ended:
+	case <-limited.Done():
+		o.err = limited.Err()
+	}
+	switch {
+	case ctx.Err() != nil:
+		return found, false, ctx.Err()
+	case o.err == nil:
+		return o.found, true, nil
+	case errors.Is(o.err, context.DeadlineExceeded):
+		x.Skip(NotLookedAt{what, "it took longer than " + x.Limit.String()})
+	default:
+		x.Skip(NotLookedAt{what, o.err.Error()})
+	}
+	return found, false, nil
+}
+
+// Skip notes an extra that failed, once.
+func (x *Extras) Skip(n NotLookedAt) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if !slices.Contains(x.failed, n) {
+		x.failed = append(x.failed, n)
+	}
+}
+
+// Begin has the time be counted anew, for another position.
+func (x *Extras) Begin() {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.took = 0
+}
+
+// NotLookedAt lists the foresight and diagnosis that failed since the workspace was opened, each once.
+func (x *Extras) NotLookedAt() []NotLookedAt {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	return slices.Clone(x.failed)
+}

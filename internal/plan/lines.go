@@ -1,0 +1,133 @@
+package plan
+
+import (
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
+)
+
+// LineOrigin says which side a line of a joined file comes from.
+type LineOrigin uint8
+
+const (
+	LineBase   LineOrigin = iota // as it was
+	LineYours                    // only yours has it so
+	LineTheirs                   // only theirs
+	LineJoined                   // both have it, or neither: it was made in joining
+)
+
+// Line is a line of a joined file.
+type Line struct {
+	Origin LineOrigin
+	Text   string // without its line end
+}
+
+// Lines gives a file of a tree line by line, each with its origin. ok is false
+// where there is no text at the path.
+func (rd *Reader) Lines(p *Position, tree object.ID, path string) (lines []Line, ok bool, err error) {
+	joinedText, ok, err := rd.TextAt(tree, path)
+	if err != nil || !ok {
+		return nil, false, err
+	}
+	result := diff.Lines(joinedText)
+	tips := merge.Three[object.ID]{Base: p.Base(), Yours: p.Yours, Theirs: p.Theirs}
+	has, err := merge.MapThree(tips, func(commit object.ID) ([]bool,
+		error) {
+		return rd.hasLines(commit, path, result)
+	})
+	if err != nil {
+		return nil, false, err
+	}
+	lines = make([]Line, len(result))
+	for i, text := range result {
+		lines[i] = Line{origin(has.Base[i], has.Yours[i], has.Theirs[i]), strings.TrimSuffix(text, "\n")}
+	}
+	return lines, true, nil
+}
+
+// SidesOf gives a file as base, yours and theirs have it, empty where it is not there; ok is false where one of
+// them is no text.
+func (rd *Reader) SidesOf(p *Position, path string) (out merge.Three[string], ok bool, err error) {
+	ok = true
+	out, err = merge.MapThree(merge.Three[object.ID]{Base: p.Base(), Yours: p.Yours, Theirs: p.Theirs},
+		func(commit object.ID) (string, error) {
+			if commit.IsZero() {
+				return "", nil
+			}
+			tree, err := rd.Tree(commit)
+			if err != nil {
+				return "", err
+			}
+			e, err := rd.Store.Find(tree, path)
+			if err != nil || e.Absent() {
+				return "", err
+			}
+			text, is, err := rd.TextAt(tree, path)
+			ok = ok && is
+			return text, err
+		})
+	return out, ok, err
+}
+
+// hasLines tells which lines of a result a commit's file has.
+func (rd *Reader) hasLines(commit object.ID, path string, result []string) ([]bool, error) {
+	has := make([]bool, len(result))
+	if commit.IsZero() {
+		return has, nil
+	}
+	tree, err := rd.Tree(commit)
+	if err != nil {
+		return nil, err
+	}
+	text, ok, err := rd.TextAt(tree, path)
+	if err != nil || !ok {
+		return has, err
+	}
+	for k := range has {
+		has[k] = true
+	}
+	for _, e := range diff.Histogram(diff.Lines(text), result) {
+		for k := e.B0; k < e.B1; k++ {
+			has[k] = false
+		}
+	}
+	return has, nil
+}
+
+func origin(inBase, inYours, inTheirs bool) LineOrigin {
+	switch {
+	case inBase:
+		return LineBase
+	case inYours && !inTheirs:
+		return LineYours
+	case inTheirs && !inYours:
+		return LineTheirs
+	}
+	return LineJoined
+}
+
+// TextAt gives the text of a file of a tree; ok is false where the path holds
+// no text.
+func (rd *Reader) TextAt(tree object.ID, path string) (text string, ok bool, err error) {
+	e, err := rd.Store.Find(tree, path)
+	if err != nil || !e.Mode.IsRegular() {
+		return "", false, err
+	}
+	data, err := rd.Store.Blob(e.ID)
+	if err != nil || !merge.IsText(data) {
+		return "", false, err
+	}
+	return string(data), true, nil
+}
+
+// TextAfter is TextAt for the tree after a step of a replay.
+func (rd *Reader) TextAfter(st *replay.Step, path string) (text string, ok bool, err error) {
+	tree, err := st.Tree()
+	if err != nil {
+		return "", false, err
+	}
+	return rd.TextAt(tree, path)
+}

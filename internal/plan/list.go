@@ -1,0 +1,263 @@
+package plan
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/vcs"
+)
+
+// follower turns what is left of a rebase's list into commits to replay. docs/half-done.md lists every verb.
+type follower struct {
+	w        *Planner
+	ctx      context.Context
+	s        *Stuck
+	todo     []replay.Todo
+	at       replay.Parent            // where the list stands
+	labels   map[string]replay.Parent // that the list set on the way
+	chain    int                      // counts the lines that end a chain of commits which become part of one
+	squashed bool                     // a squash is in this chain
+	moves    []branchMove
+	signOff  string // the line that signs off new commits; empty for none
+}
+
+// branchMove is the move of a branch that the list asks for.
+type branchMove struct {
+	vcs.BranchMove
+	at replay.Parent // where it goes
+}
+
+// follow goes through the lines that are still to be done. It stops at one that Dorvik cannot do, and sets Why.
+func (f *follower) follow(list []vcs.Command) error {
+	for _, c := range list {
+		if f.s.Why != "" {
+			return nil
+		}
+		if err := f.line(c); err != nil {
+			return err
+		}
+	}
+	if n := len(f.todo); f.s.Why == "" && f.at.Step != n-1 && (n > 0 || f.at.ID != f.s.Head) {
+		f.s.Why = "its list ends on another line than the one it made last"
+	}
+	return nil
+}
+
+// line is one line of the list.
+func (f *follower) line(c vcs.Command) error {
+	switch c.Verb {
+	case "drop", "squash", "fixup":
+	default:
+		f.squashed = false // what comes after begins anew
+		f.chain++
+	}
+	switch c.Verb {
+	case "drop":
+	case "exec":
+		f.s.Runs = append(f.s.Runs, c.Rest)
+		f.s.Note("Its list runs “%s” on the way: Dorvik runs nothing there; Check offers it for the result.", c.Rest)
+	case "break":
+		f.s.Note("Its list stops once more to let you look: Dorvik shows the result instead.")
+	case "update-ref":
+		f.move(c)
+	case "label":
+		f.labels[c.Rest] = f.at
+	case "reset":
+		at, err := f.named(c.Names)
+		if err != nil || len(c.Names) != 1 {
+			f.s.Why = "its list goes on from “" + c.Rest + "”, which is not known here"
+			return nil
+		}
+		f.at = at
+	case "merge":
+		return f.merge(c)
+	case "pick", "reword", "edit", "squash", "fixup":
+		return f.commit(c)
+	default:
+		f.s.Why = "its list has “" + c.Verb + "”, which Dorvik does not know"
+	}
+	return nil
+}
+
+// Note keeps what going on leaves out that the list asks for, once.
+func (s *Stuck) Note(format string, args ...any) {
+	if n := fmt.Sprintf(format, args...); !slices.Contains(s.Notes, n) {
+		s.Notes = append(s.Notes, n)
+	}
+}
+
+// move is a line that moves another branch to where the list stands.
+func (f *follower) move(c vcs.Command) {
+	for _, m := range f.s.Moves {
+		if m.Name == c.Rest && m.To.IsZero() {
+			f.moves = append(f.moves, branchMove{m, f.at})
+			f.s.Note("Its list moves %s, too, to where it stands then: Dorvik moves it together with your branch.",
+				strings.TrimPrefix(m.Name, "refs/heads/"))
+		}
+	}
+}
+
+// moved are the moves that lines of the list have asked for before git stopped. git makes them at its end.
+func (f *follower) moved() {
+	for _, m := range f.s.Moves {
+		if !m.To.IsZero() {
+			f.moves = append(f.moves, branchMove{m, f.place(m.To)})
+			f.s.Note("Its list moves %s, too: Dorvik moves it together with your branch.",
+				strings.TrimPrefix(m.Name, "refs/heads/"))
+		}
+	}
+}
+
+// add puts a commit on the list, onto where that stands.
+func (f *follower) add(t replay.Todo, onto ...replay.Parent) {
+	t.Onto = append([]replay.Parent{f.at}, onto...)
+	t.Keep = f.s.Has("empty=keep")
+	f.todo = append(f.todo, t)
+	f.at = replay.Parent{Step: len(f.todo) - 1}
+}
+
+// named is the place of a label, one that git gave before it stopped too, or of a commit.
+func (f *follower) named(names []string) (replay.Parent, error) {
+	name := ""
+	if len(names) > 0 {
+		name = names[0]
+	}
+	if p, ok := f.labels[name]; ok {
+		return p, nil
+	}
+	id, err := f.w.Source.Resolve(f.ctx, "refs/rewritten/"+name)
+	if err != nil {
+		id, err = f.w.Source.Resolve(f.ctx, name)
+	}
+	return f.place(id), err
+}
+
+// place is the step that made a commit, or the commit as it is.
+func (f *follower) place(id object.ID) replay.Parent {
+	if i := slices.IndexFunc(f.todo, func(t replay.Todo) bool { return t.Stands && t.Commit.ID == id }); i >= 0 {
+		return replay.Parent{Step: i}
+	}
+	return replay.Parent{Step: -1, ID: id}
+}
+
+// commit is a line that replays a commit.
+func (f *follower) commit(c vcs.Command) error {
+	n, err := f.w.Store.Commit(c.Commit)
+	if err != nil {
+		return err
+	}
+	if len(n.Parents) > 1 {
+		f.s.Why = "its list has a commit that joins lines"
+		return nil
+	}
+	t := replay.Todo{Commit: history.Node{ID: c.Commit, Commit: n}}
+	switch c.Verb {
+	case "reword":
+		f.s.reworded(n)
+	case "edit":
+		f.s.Note("Its list stops at “%s” to have it edited: on the road (n), j edits its files before the next is "+
+			"replayed.",
+			n.Subject())
+	case "squash", "fixup":
+		f.into(&t, c)
+	}
+	if t.Into && f.at.Step < 0 {
+		f.s.Why = "its list has a commit become part of one that is not on it"
+		return nil
+	}
+	if !t.Into && f.signOff != "" {
+		t.Message = object.WithTrailer(n.Message, f.signOff)
+	}
+	f.add(t)
+	return nil
+}
+
+// reworded notes that the list rewords a commit.
+func (s *Stuck) reworded(n *object.Commit) {
+	s.Note("Its list rewords “%s”: on the road (n), w writes its message; else that stays.", n.Subject())
+}
+
+// into has a commit become part of the one before, and says what becomes of the message of that.
+func (f *follower) into(t *replay.Todo, c vcs.Command) {
+	t.Into, t.Says.Chain = true, f.chain
+	all := withoutMark(t.Commit.Message, "amend!", "squash!", "fixup!")
+	switch {
+	case c.Verb == "squash":
+		t.Says.Does, t.Says.Text, f.squashed = replay.Adds, all, true
+	case c.Flag == "": // the message of the one before stays
+	case f.squashed: // in a chain with a squash it is put below, too
+		t.Says.Does, t.Says.Text = replay.Replaces, all
+	default: // -C takes the message of this one; -c, too, and has it edited
+		t.Says.Does, t.Says.Text = replay.Replaces, withoutMark(t.Commit.Message, "amend!")
+		if f.signOff != "" {
+			t.Says.Text = strings.TrimRight(object.WithTrailer(t.Says.Text, f.signOff), "\n")
+		}
+	}
+	if c.Flag == "-c" {
+		f.s.reworded(t.Commit.Commit)
+	}
+}
+
+// withoutMark is a message without the first paragraph where that begins with a mark: by it a commit says what it is to
+// become part of, such as “fixup! Fix typo”.
+func withoutMark(message string, marks ...string) string {
+	for _, mark := range marks {
+		if strings.HasPrefix(message, mark) {
+			_, message, _ = strings.Cut(message, "\n\n")
+			return strings.Trim(message, "\n")
+		}
+	}
+	return strings.Trim(message, "\n")
+}
+
+// merge is a line that joins lines as a commit did.
+func (f *follower) merge(c vcs.Command) error {
+	if c.Commit.IsZero() {
+		f.s.Why = "its list joins lines that no commit joined before"
+		return nil
+	}
+	n, err := f.w.Store.Commit(c.Commit)
+	if err != nil {
+		return err
+	}
+	if len(c.Names) != 1 || len(n.Parents) != 2 {
+		f.s.Why = "its list joins more than two lines at once"
+		return nil
+	}
+	other, err := f.named(c.Names)
+	if err != nil {
+		f.s.Why = "its list joins “" + c.Names[0] + "”, which is not known here"
+		return nil
+	}
+	if c.Flag == "-c" {
+		f.s.reworded(n)
+	}
+	f.add(replay.Todo{Commit: history.Node{ID: c.Commit, Commit: n}}, other)
+	return nil
+}
+
+// withoutFollowing notes the options of what git left half done that Dorvik does otherwise.
+func (s *Stuck) withoutFollowing() {
+	for _, o := range s.Options {
+		switch o.Name {
+		case "strategy":
+			s.Note("It was begun with --strategy=%s: Dorvik joins in its own way, and asks where both sides meet.",
+				o.Value)
+		case "strategy-option":
+			s.Note("It was begun with -X %s: Dorvik asks where both sides meet, and prefers none of them.",
+				strings.TrimPrefix(strings.Trim(o.Value, "'"), "--"))
+		case "committer-date-is-author-date":
+			s.Note("It was to give each new commit its author's date as the committer's: Dorvik gives it the date of " +
+				"now.")
+		case "reset-author-date":
+			s.Note("It was to give each new commit a new author's date: Dorvik keeps the one it has.")
+		case "gpg-sign":
+			s.Note("It was to sign its commits: Dorvik signs those it makes with the key that user.signingKey names.")
+		}
+	}
+}

@@ -1,0 +1,103 @@
+package plan
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// MarkerFile is a file that holds conflict marks in a commit that is to be pushed.
+type MarkerFile struct {
+	Commit  object.ID `json:"commit"`
+	Subject string    `json:"subject"`
+	Path    string    `json:"path"`
+}
+
+func (m MarkerFile) String() string {
+	return fmt.Sprintf("%s in %s “%s”", m.Path, m.Commit.Prefix(12), m.Subject)
+}
+
+// ConflictMarkers looks for conflict marks, lines of seven <, = and > in the usual order, in every file
+// that a commit which goes brings: all commits that the tip has and the remote's branch
+// has not. read is the number of files read.
+func (rd *Reader) ConflictMarkers(ctx context.Context, remote, tip object.ID) (found []MarkerFile, read int,
+	err error) {
+	parted, err := history.Diverge(ctx, rd.Store, tip, remote)
+	if err != nil {
+		return nil, 0, err
+	}
+	known := map[object.ID]bool{} // of contents, whether they hold marks
+	for _, n := range parted.Yours {
+		if err := ctx.Err(); err != nil {
+			return nil, read, err
+		}
+		before, err := history.FirstParentTree(rd.Store, n.Commit)
+		if err != nil {
+			return nil, read, err
+		}
+		changes, err := rd.Store.Changes(before, n.Tree)
+		if err != nil {
+			return nil, read, err
+		}
+		for _, c := range changes {
+			if !c.New.Mode.IsRegular() {
+				continue
+			}
+			marked, ok := known[c.New.ID]
+			if !ok {
+				data, err := rd.Store.Blob(c.New.ID)
+				if err != nil {
+					return nil, read, err
+				}
+				marked = merge.IsText(data) && hasMarks(string(data))
+				known[c.New.ID] = marked
+				read++
+			}
+			if !marked {
+				continue
+			}
+			others, err := rd.othersHave(n, c)
+			if err != nil {
+				return nil, read, err
+			}
+			if !others {
+				found = append(found, MarkerFile{n.ID, n.Subject(), c.Path})
+			}
+		}
+	}
+	return found, read, nil
+}
+
+// othersHave reports whether another parent of a merge has a file just so: then it is not the
+// merge that brings it.
+func (rd *Reader) othersHave(n history.Node, c object.Change) (bool, error) {
+	for _, p := range slices.Clone(n.Parents)[min(1, len(n.Parents)):] {
+		tree, err := rd.Tree(p)
+		if err != nil {
+			return false, err
+		}
+		if at, err := rd.Store.Find(tree, c.Path); err != nil || at.ID == c.New.ID {
+			return true, err
+		}
+	}
+	return false, nil
+}
+
+func hasMarks(text string) bool {
+	next := 0
+	signs := []string{"<<<<<<< ", "=======", ">>>>>>> "}
+	for line := range strings.SplitSeq(text, "\n") {
+		line = strings.TrimSuffix(line, "\r")
+		if strings.HasPrefix(line, signs[next]) && (next != 1 || line == signs[1]) {
+			if next++; next == len(signs) {
+				return true
+			}
+		}
+	}
+	return false
+}

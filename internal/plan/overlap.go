@@ -1,0 +1,293 @@
+package plan
+
+import (
+	"context"
+	"runtime"
+	"slices"
+	"sort"
+
+	"golang.org/x/sync/errgroup"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/vcs"
+)
+
+// OverlapKind is how near both sides came to each other in a file.
+type OverlapKind string
+
+// The kinds, the nearest first.
+const (
+	SameLines  OverlapKind = "same lines"
+	SamePlace  OverlapKind = "same place"
+	SameFile   OverlapKind = "same file"
+	SameChange OverlapKind = "same change"
+	OnlyYours  OverlapKind = "only yours"
+	OnlyTheirs OverlapKind = "only theirs"
+)
+
+// Overlap is one file that a side or both changed.
+type Overlap struct {
+	Path     string
+	Kind     OverlapKind
+	Conflict merge.ConflictKind // of what is asked; empty where nothing is
+	From     string             // its name before one side renamed it, where the other changed it
+	Author   string
+	Decide   bool // it will need a decision
+
+	Counted bool // the lines are; CountLines does it
+	// changed lines: the larger of those added and removed; 0 for content that is not text
+	Yours, Theirs int
+	YoursWhole    bool
+	TheirsWhole   bool                        // the side changed it, but not line by line
+	changes       []merge.Three[object.Entry] // that the lines are counted of
+}
+
+// Overlaps compares what each side changed since the common ancestor, file by
+// file, the closest meetings first. Their lines are not counted yet: for that they have to be read.
+func (pn *Planner) Overlaps(ctx context.Context, p *Position, j *Join) ([]Overlap, error) {
+	var out []Overlap
+	merged := j.Merge
+	if p.Resume != nil && p.Stuck.Operation == vcs.Rebasing { // of its steps some are done already
+		var err error
+		if merged, err = pn.over(ctx, p.Divergence.Bases, p.Yours, p.Theirs); err != nil {
+			return nil, err
+		}
+	}
+	switch {
+	case merged != nil:
+		list, err := pn.overlapsOf(p, j, merged)
+		if err != nil {
+			return nil, err
+		}
+		out = list
+	case j.Route == Pick:
+		// What a picked commit does not touch has nothing to do with it.
+		at := map[string]int{}
+		for i := range j.Steps {
+			if j.Steps[i].Merge == nil {
+				continue
+			}
+			list, err := pn.overlapsOf(p, j, j.Steps[i].Merge)
+			if err != nil {
+				return nil, err
+			}
+			for _, g := range list {
+				if g.Kind == OnlyYours {
+					continue
+				}
+				n, ok := at[g.Path]
+				if !ok {
+					at[g.Path] = len(out)
+					out = append(out, g)
+					continue
+				}
+				out[n].changes = append(out[n].changes, merge.Three[object.Entry]{Theirs: g.changes[0].Theirs,
+					Base: g.changes[0].Base, Yours: g.changes[0].Base})
+				out[n].Decide = out[n].Decide || g.Decide
+				if nearness[g.Kind] < nearness[out[n].Kind] {
+					out[n].Kind = g.Kind
+				}
+			}
+		}
+	}
+	sort.SliceStable(out, func(a, b int) bool {
+		if out[a].Decide != out[b].Decide {
+			return out[a].Decide
+		}
+		return nearness[out[a].Kind] < nearness[out[b].Kind]
+	})
+	return out, nil
+}
+
+var nearness = map[OverlapKind]int{SameLines: 0, SamePlace: 1, SameFile: 2, SameChange: 3, OnlyYours: 4, OnlyTheirs: 5}
+
+// readAhead is of how many files the versions are asked for at once.
+const readAhead = 64
+
+// CountLines counts the lines of those of a list that are not counted yet, on all processors.
+func (rd *Reader) CountLines(ctx context.Context, list []Overlap) error {
+	var all errgroup.Group
+	all.SetLimit(runtime.GOMAXPROCS(0))
+	for part := range slices.Chunk(list, readAhead) {
+		all.Go(func() error {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			var ids []object.ID
+			for i := range part {
+				for _, c := range part[i].changes {
+					for _, e := range []object.Entry{c.Base, c.Yours, c.Theirs} {
+						if e.Mode.IsRegular() && !part[i].Counted {
+							ids = append(ids, e.ID)
+						}
+					}
+				}
+			}
+			rd.Store.Prefetch(ids...)
+			for i := range part {
+				if err := rd.countLines(&part[i]); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	return all.Wait()
+}
+
+// countLines is CountLines of one.
+func (rd *Reader) countLines(o *Overlap) error {
+	if o.Counted {
+		return nil
+	}
+	for _, c := range o.changes {
+		yours, whole, err := rd.changedLines(c.Base, c.Yours)
+		if err != nil {
+			return err
+		}
+		o.Yours, o.YoursWhole = o.Yours+yours, o.YoursWhole || whole
+		theirs, whole, err := rd.changedLines(c.Base, c.Theirs)
+		if err != nil {
+			return err
+		}
+		o.Theirs, o.TheirsWhole = o.Theirs+theirs, o.TheirsWhole || whole
+	}
+	o.Counted = true
+	return nil
+}
+
+// overlapsOf lists the files of one join of trees.
+func (rd *Reader) overlapsOf(p *Position, j *Join, r *merge.Result) ([]Overlap, error) {
+	var out []Overlap
+	for i := range r.Conflicts {
+		c := &r.Conflicts[i]
+		o := Overlap{Path: c.Path, Kind: kindOf(c), Conflict: c.Kind, Decide: true}
+		base, yours, theirs := c.Subject.Sides()
+		o.changes = []merge.Three[object.Entry]{{Base: base, Yours: yours, Theirs: theirs}}
+		out = append(out, o)
+	}
+	// What a conflict also decides is not among what joined by itself.
+	placed := map[string]bool{}
+	for _, s := range j.Stops {
+		for _, c := range s.Result.Conflicts {
+			if n, ok := c.Subject.(*merge.Naming); ok {
+				placed[n.At] = true
+			}
+		}
+	}
+	files, err := r.Files()
+	if err != nil {
+		return nil, err
+	}
+	named := len(files) <= 200 // names matter where people read them
+	for _, f := range files {
+		if placed[f.Path] {
+			continue
+		}
+		o, err := rd.overlapOf(p, f, named)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, o)
+	}
+	return out, nil
+}
+
+// kindOf is how near both sides came in a conflict.
+func kindOf(c *merge.Conflict) OverlapKind {
+	switch s := c.Subject.(type) {
+	case *merge.Lines:
+		for _, r := range s.Text.Hunks {
+			if r.Origin == merge.Contested && !r.Base.Empty() {
+				return SameLines
+			}
+		}
+		return SamePlace
+	case *merge.Versions:
+		if c.Kind == merge.Binary || c.Kind == merge.ModifyDelete || c.Kind == merge.AddAdd {
+			return SameFile
+		}
+	}
+	return SameLines
+}
+
+// overlapOf tells of a file that joined by itself what each side did to it.
+func (rd *Reader) overlapOf(p *Position, f merge.Joined, named bool) (Overlap, error) {
+	o := Overlap{Path: f.Path, changes: []merge.Three[object.Entry]{{Base: f.Base, Yours: f.Yours, Theirs: f.Theirs}}}
+	var err error
+	switch {
+	case f.Yours.Same(f.Theirs):
+		o.Kind = SameChange
+	case f.Origin == merge.FromYours:
+		o.Kind = OnlyYours
+		if o.From, err = rd.renamed(p.Theirs, f); err != nil {
+			return o, err
+		}
+	case f.Origin == merge.FromTheirs:
+		o.Kind = OnlyTheirs
+		if o.From, err = rd.renamed(p.Yours, f); err != nil {
+			return o, err
+		}
+	default:
+		o.Kind, o.From = SameFile, f.From
+	}
+	if o.From != "" {
+		o.Kind = SameFile // the one changed what is in it, the other its name
+	}
+	if o.Kind != OnlyTheirs || !named {
+		return o, nil
+	}
+	n, ok, err := rd.Annotator(p.Divergence.Theirs).Editor(f.Path, nil)
+	if ok {
+		o.Author = n.Author().Name
+	}
+	return o, err
+}
+
+// renamed gives the earlier name of a file that the side of a tip renamed; empty where it did not.
+func (rd *Reader) renamed(tip object.ID, f merge.Joined) (string, error) {
+	if f.From == "" {
+		return "", nil
+	}
+	tree, err := rd.Tree(tip)
+	if err != nil {
+		return "", err
+	}
+	if e, err := rd.Store.Find(tree, f.From); err != nil || !e.Absent() {
+		return "", err
+	}
+	return f.From, nil
+}
+
+// changedLines counts the lines that differ between two entries: the larger of
+// those added and removed. whole is true where they differ and are not text.
+func (rd *Reader) changedLines(old, new object.Entry) (n int, whole bool, err error) {
+	if old.Same(new) {
+		return 0, false, nil
+	}
+	var lines [2][]string
+	for i, e := range []object.Entry{old, new} {
+		if e.Absent() {
+			continue
+		}
+		if !e.Mode.IsRegular() {
+			return 0, true, nil
+		}
+		data, err := rd.Store.Blob(e.ID)
+		if err != nil {
+			return 0, false, err
+		}
+		if !merge.IsText(data) {
+			return 0, true, nil
+		}
+		lines[i] = diff.Lines(object.Shared(data))
+	}
+	added, removed := 0, 0
+	for _, e := range diff.Histogram(lines[0], lines[1]) {
+		added += e.B1 - e.B0
+		removed += e.A1 - e.A0
+	}
+	return max(added, removed), false, nil
+}

@@ -1,0 +1,283 @@
+package plan
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/vcs"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// AllowUnrelated has lines without a common ancestor be joined, too.
+func (pn *Planner) AllowUnrelated() { pn.unrelated = true }
+
+// Blocked says that the job cannot be done here as things are, and what to do.
+type Blocked struct{ What, Next string }
+
+func (b *Blocked) Error() string { return b.What + " " + b.Next }
+
+// Position is where yours and theirs stand to each other.
+type Position struct {
+	Branch        vcs.Branch
+	Yours, Theirs object.ID
+	Divergence    *history.Divergence
+	// on your line and once in theirs, which has been rewritten since; not among Parted.Yours
+	TakenOut   []history.Node
+	Dirty      []vcs.Dirty
+	Asked      time.Time // when the remote was asked just now; zero if it was not
+	Known      time.Time // when it was last fetched from; zero where that is not known
+	Unanswered error     // why the remote did not answer
+
+	Follows string // what the branch follows, where it is pushed to another that is joined instead
+	Beside  int    // commits of that which are in neither line
+
+	Me        string             // the e-mail of the person at the keyboard; empty where it is not known
+	Elsewhere map[object.ID]bool // of theirs, commits of that person that were not made in this clone
+
+	Hidden func() (map[string]bool, error) // waits for what git was told not to look at; nil where it was not asked
+
+	Stuck  *Stuck  // what git left half done, and is taken over
+	Resume *Resume // how it is gone on with; nil where it is joined anew
+
+	Return  string        // the waypoint that is gone back to
+	Stash   object.ID     // what is brought back from the stash instead
+	Wishes  replay.Wishes // what is to become of single commits of yours
+	Carried *Uncommitted  // what is to be brought along; nil where it stays as it is
+
+	Past       bool           // it is told afterwards: what is on a remote now need not have been there then
+	Picking    bool           // theirs is single commits that are brought onto yours, newest first
+	Home       *Position      // then: where the branch stands to its upstream,
+	Own        []history.Node // the commits of your line that may have made their changes before,
+	Counter    string         // the waypoint of a join that this takes back; empty for a pick of somebody's commits
+	PickParent int            // and against which parent a picked merge is meant, from 1
+}
+
+// Head is the commit that index and files are based on. Where git left a rebase half done it is not the branch's tip.
+func (p *Position) Head() object.ID {
+	if p.Stuck != nil {
+		return p.Stuck.Head
+	}
+	return p.Yours
+}
+
+// Tip is the commit that the branch is at. Where git left picks half done it is beyond Yours, which is where they
+// began.
+func (p *Position) Tip() object.ID {
+	if p.Stuck != nil {
+		return p.Stuck.Tip()
+	}
+	return p.Yours
+}
+
+// Base is the common ancestor, or the zero id.
+func (p *Position) Base() object.ID {
+	if len(p.Divergence.Bases) == 0 {
+		return object.ID{}
+	}
+	return p.Divergence.Bases[0]
+}
+
+// Trivial is how the two lines join without work: FastForward where yours has
+// nothing new, UpToDate where theirs has nothing new, else NotTrivial.
+func (p *Position) Trivial() Trivial {
+	switch {
+	case p.Picking, p.Resume != nil:
+		return NotTrivial
+	case p.Return != "":
+		return FastForward // to what was before
+	case len(p.Divergence.Theirs) == 0:
+		return UpToDate
+	case len(p.Divergence.Yours) == 0:
+		return FastForward
+	}
+	return NotTrivial
+}
+
+// NothingToDo reports whether both sides hold the same commits.
+func (p *Position) NothingToDo() bool {
+	return len(p.Divergence.Theirs) == 0 && len(p.Divergence.Yours) == 0 && !p.Picking && p.Resume == nil
+}
+
+// Trivial names a join without work, as `plan --json` does.
+type Trivial string
+
+// The joins without work.
+const (
+	NotTrivial  Trivial = ""
+	FastForward Trivial = "fast-forward"
+	UpToDate    Trivial = "up-to-date"
+)
+
+// Triangle says where the branch is pushed, where that is not what it follows; empty where it is.
+func (p *Position) Triangle() string {
+	b := p.Branch
+	switch {
+	case p.Follows != "":
+		text := fmt.Sprintf("%s follows %s, and git pushes it to %s: so it is joined with that.", b.Name, p.Follows,
+			b.Upstream)
+		if p.Beside > 0 {
+			text += fmt.Sprintf(" %s has %s there.", p.Follows, words.Count(p.Beside, "commit beside, which stays",
+				"commits beside, which stay"))
+		}
+		return text
+	case b.To().Name != b.Upstream:
+		return fmt.Sprintf("%s follows %s, with which it is joined, and git pushes it to %s, which is new there.",
+			b.Name, b.Upstream, b.To().Name)
+	}
+	return ""
+}
+
+// Rewritten says in a sentence that the remote's branch was rewritten, and what
+// that means; empty where it was not.
+func (p *Position) Rewritten() string {
+	n := len(p.TakenOut)
+	switch {
+	case n == 0:
+		return ""
+	case len(p.Divergence.Theirs) == 0:
+		return fmt.Sprintf("%s was set back: %s that it held before, up to “%s”, %s no longer in it. Your line still "+
+			"has %[5]s, and a push would bring %[5]s back.", p.Branch.Upstream, words.Count(n, "commit", "commits"),
+			p.TakenOut[0].Subject(), words.Is(n, "is", "are"), words.Is(n, "it", "them"))
+	}
+	var made []string
+	for _, c := range p.Divergence.Theirs {
+		if name := c.Commit.Committer.Name; !slices.Contains(made, name) {
+			made = append(made, name)
+		}
+	}
+	return fmt.Sprintf("%s was rewritten: %s that it held before, up to “%s”, %s place came "+
+		"%s, made by %s. What went is not yours: a rebase leaves it behind, and a merge would bring it back.",
+		p.Branch.Upstream, words.Count(n, "commit", "commits"), p.TakenOut[0].Subject(),
+		words.Is(n, "is no longer in it. In its", "are no longer in it. In their"),
+		words.Count(len(p.Divergence.Theirs), "commit", "commits"), words.List(words.Some(made, 3)))
+}
+
+// ErrCut says that a shallow clone ends before the two lines part.
+var ErrCut = errors.New("this clone is shallow, and the point where the two lines part lies before its first commit; " +
+	"get the rest of the history with “git fetch --unshallow”")
+
+// Part finds where the two lines of a position part.
+func (pn *Planner) Part(ctx context.Context, p *Position) (err error) {
+	if p.Divergence = pn.Scout.PartOf(p.Yours, p.Theirs); p.Divergence == nil {
+		p.Divergence, err = history.Diverge(ctx, pn.Store, p.Yours, p.Theirs)
+	}
+	switch {
+	case errors.Is(err, object.ErrMissing):
+		return fmt.Errorf("reading the history: %w; see what “git fsck” says", err)
+	case err != nil:
+		return err
+	case p.Trivial() != NotTrivial || len(p.Divergence.Bases) > 0 || pn.unrelated && !p.Divergence.Cut:
+		return nil
+	case p.Divergence.Cut:
+		return ErrCut
+	}
+	return &Blocked{"The two lines have no common ancestor: they are two unrelated histories.",
+		"Check that the branch follows the right branch of the right remote. To join them all the same, start with " +
+			"dorvik --unrelated."}
+}
+
+// Annotator tells which commits of a side touch a path. What it found out is
+// remembered for the next call.
+func (rd *Reader) Annotator(side []history.Node) *history.Annotator {
+	if len(side) == 0 {
+		return history.NewAnnotator(rd.Store, nil)
+	}
+	key := [2]object.ID{side[0].ID, side[len(side)-1].ID}
+	rd.mu.Lock()
+	defer rd.mu.Unlock()
+	if rd.annotators[key] == nil {
+		rd.annotators[key] = history.NewAnnotator(rd.Store, side)
+	}
+	return rd.annotators[key]
+}
+
+// Tree gives the tree of a commit.
+func (rd *Reader) Tree(commit object.ID) (object.ID, error) {
+	c, err := rd.Store.Commit(commit)
+	if err != nil {
+		return object.ID{}, err
+	}
+	return c.Tree, nil
+}
+
+// Goes counts the commits that a push adds to the remote.
+func (p *Position) Goes(j *Join) int {
+	switch {
+	case p.Picking:
+		return len(p.Home.Divergence.Yours) + j.Kept()
+	case p.Trivial() == UpToDate || j == nil:
+		return len(p.Divergence.Yours)
+	case j.Route == Rebase:
+		return j.Kept()
+	}
+	return len(p.Divergence.Yours) + 1
+}
+
+// Below lists a commit and those before it along their first parents, at most n.
+func (rd *Reader) Below(id object.ID, n int) (out []history.Node) {
+	for !id.IsZero() && len(out) < n {
+		c, err := rd.Store.Commit(id)
+		if err != nil {
+			break // a shallow clone ends here
+		}
+		out = append(out, history.Node{ID: id, Commit: c})
+		if len(c.Parents) == 0 {
+			break
+		}
+		id = c.Parents[0]
+	}
+	return out
+}
+
+// Picking returns the position of single commits that are brought onto home.Yours: they are theirs, the last one given
+// first. The error is a *replay.PickedMergeError if one of them joins lines and parent does not say which parent its
+// change is taken against.
+func (pn *Planner) Picking(ctx context.Context, home *Position, picks []object.ID, parent int) (*Position, error) {
+	yours := home.Yours
+	p := &Position{Branch: home.Branch, Yours: yours, Theirs: picks[len(picks)-1], Picking: true, PickParent: parent,
+		Home: home}
+	var err error
+	if p.Divergence, err = history.Diverge(ctx, pn.Store, p.Yours, p.Theirs); err != nil {
+		return nil, err
+	}
+	apart := map[object.ID]bool{} // known not to be in your line
+	for _, n := range p.Divergence.Theirs {
+		apart[n.ID] = true
+	}
+	p.Divergence.Theirs = nil
+	p.Own = p.Divergence.Yours
+	for _, id := range slices.Backward(picks) {
+		c, err := pn.Store.Commit(id)
+		if err != nil {
+			return nil, err
+		}
+		n := history.Node{ID: id, Commit: c}
+		if len(c.Parents) > 1 && (parent < 1 || parent > len(c.Parents)) {
+			return nil, &replay.PickedMergeError{Commit: n, Parent: parent}
+		}
+		p.Divergence.Theirs = append(p.Divergence.Theirs, n)
+		if apart[id] {
+			continue
+		}
+		// One of your own line can have been taken back since.
+		since, err := history.Diverge(ctx, pn.Store, yours, id)
+		if err != nil {
+			return nil, err
+		}
+		if len(since.Theirs) == 0 && len(since.Yours) >= len(p.Own) {
+			p.Own = append(slices.Clip(since.Yours), n)
+		}
+	}
+	return p, nil
+}
+
+// Alone returns the position of a commit that nothing is to be joined with.
+func Alone(b vcs.Branch, at object.ID) *Position {
+	return &Position{Branch: b, Yours: at, Theirs: at, Divergence: &history.Divergence{}}
+}

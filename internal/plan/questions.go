@@ -1,0 +1,102 @@
+package plan
+
+import (
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/settle"
+)
+
+// Attributed is one conflict of a join, with the commits behind its two edits.
+type Attributed struct {
+	Stop     int // among the stops of the join
+	File     *settle.File
+	Conflict *settle.Question
+	Yours    history.Node // zero where no commit is known
+	Theirs   history.Node
+	More     [2]int           // further commits that made the edits of yours, and of theirs
+	Decision *settle.Decision // nil while it is open
+}
+
+// Attribute lists the conflicts of a join in the order they are asked.
+func (pn *Planner) Attribute(p *Position, j *Join, decisions *settle.Decisions) ([]Attributed, error) {
+	var out []Attributed
+	decisions = decisions.Indexed()
+	for i, stop := range j.Stops {
+		for _, f := range stop.Files {
+			for _, c := range f.Questions {
+				q := Attributed{Stop: i, File: f, Conflict: c}
+				if p.Picking && !stop.Uncommitted {
+					q.Theirs = stop.Commit
+				} else {
+					q.Yours = stop.Commit
+				}
+				if d, _, ok := decisions.For(c); ok {
+					q.Decision = &d
+				}
+				if err := pn.attribute(p, &q); err != nil {
+					return nil, err
+				}
+				out = append(out, q)
+			}
+		}
+	}
+	return out, nil
+}
+
+// attribute finds the commits behind the two edits that are not known from the stop.
+func (pn *Planner) attribute(p *Position, q *Attributed) (err error) {
+	var yours, theirs []string // the lines each edit made
+	if c := q.Conflict; !c.Whole() {
+		yours = q.File.Text.Yours[c.Place.Yours.Lo:c.Place.Yours.Hi]
+		theirs = q.File.Text.Theirs[c.Place.Theirs.Lo:c.Place.Theirs.Hi]
+	}
+	if q.Yours.Commit == nil {
+		if q.Yours, q.More[0], err = editor(pn.Annotator(p.Divergence.Yours), q.File, yours); err != nil {
+			return err
+		}
+	}
+	if q.Theirs.Commit == nil {
+		q.Theirs, q.More[1], err = editor(pn.Annotator(p.Divergence.Theirs), q.File, theirs)
+	}
+	return err
+}
+
+// editor finds the commit that made an edit last, under the file's other names too, and how many more made a part
+// of it.
+func editor(t *history.Annotator, f *settle.File, lines []string) (n history.Node, more int, err error) {
+	for _, path := range f.Names() {
+		if path == "" {
+			continue
+		}
+		if all, err := t.Editors(path, lines); err != nil || len(all) > 0 {
+			if err != nil {
+				return n, 0, err
+			}
+			return all[0], len(all) - 1, nil
+		}
+	}
+	return n, 0, nil
+}
+
+// Preferred settles what a preference does of the first stop that has anything open which it settles.
+func (j *Join) Preferred(decisions *settle.Decisions, prefer []settle.Way) (out []settle.Decision) {
+	decisions = decisions.Indexed()
+	seen := map[settle.Key]bool{}
+	for _, stop := range j.Stops {
+		for _, f := range stop.Files {
+			for _, c := range f.Questions {
+				if _, _, settled := decisions.For(c); settled || seen[c.Key] {
+					continue
+				}
+				w, ok := settle.Prefer(c, prefer)
+				if ok && !(w == settle.Anew && stop.Uncommitted) { // what goes nowhere is not made anew
+					seen[c.Key] = true
+					out = append(out, settle.Decision{Key: c.Key, Way: w})
+				}
+			}
+		}
+		if len(out) > 0 {
+			return out
+		}
+	}
+	return nil
+}

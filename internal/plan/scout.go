@@ -1,0 +1,111 @@
+package plan
+
+import (
+	"context"
+
+	"dorvik.dev/dorvik/internal/core/caught"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/misfit"
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// Scout reads ahead what a plan will need: from before git has said what the repository is, and while the routes are
+// worked out. What it finds is used where it looked at what is asked for, and dropped elsewhere.
+type Scout struct {
+	Store *object.Overlay
+	Done  <-chan struct{} // closed when all is known
+	Stop  context.CancelFunc
+
+	yours, theirs object.ID // what it took for the two lines; set with the following
+	divergence    *history.Divergence
+	parted        chan struct{} // closed when these are known
+	trees         misfit.Trees  // that were looked into
+	sides         *misfit.Sides // what of them could misfit; nil where it was not read
+}
+
+// SendOut has a scout begin, for what two revisions would be joined to; an empty one stands for HEAD, and for what that
+// follows. resolve gives the zero id for what it does not know.
+func SendOut(ctx context.Context, store *object.Overlay, resolve func(rev string) object.ID, yours,
+	theirs string) *Scout {
+	done := make(chan struct{})
+	s := &Scout{Store: store, Done: done, parted: make(chan struct{})}
+	ctx, s.Stop = context.WithCancel(ctx)
+	if yours == "" {
+		yours = "HEAD"
+	}
+	go func() {
+		defer close(done)
+		_ = caught.Do(func() error { // what fails here fails again where it is asked for, and is told there
+			if base := s.part(ctx, resolve(yours), resolve(theirs)); !base.IsZero() {
+				s.look(ctx, base)
+			}
+			return nil
+		})
+	}()
+	return s
+}
+
+// part finds where the two lines part. It gives their base where there is something to join.
+func (s *Scout) part(ctx context.Context, yours, theirs object.ID) (base object.ID) {
+	defer close(s.parted)
+	s.yours, s.theirs = yours, theirs
+	if s.yours.IsZero() || s.theirs.IsZero() {
+		return base
+	}
+	d, err := history.Diverge(ctx, s.Store, s.yours, s.theirs)
+	if err != nil {
+		return base // it is told where it is asked for
+	}
+	s.divergence = d
+	if len(d.Yours) > 0 && len(d.Theirs) > 0 && len(d.Bases) > 0 {
+		base = d.Bases[0]
+	}
+	return base
+}
+
+// look reads what both sides changed.
+func (s *Scout) look(ctx context.Context, base object.ID) {
+	t := misfit.Trees{}
+	for _, one := range []struct {
+		commit object.ID
+		to     *object.ID
+	}{{base, &t.Base}, {s.yours, &t.Yours}, {s.theirs, &t.Theirs}} {
+		c, err := s.Store.Commit(one.commit)
+		if err != nil {
+			return
+		}
+		*one.to = c.Tree
+	}
+	if sides, err := misfit.Read(ctx, s.Store, t.Base, t.Yours, t.Theirs); err == nil {
+		s.trees, s.sides = t, sides
+	}
+}
+
+// PartOf gives where two lines part, if that was found out.
+func (s *Scout) PartOf(yours, theirs object.ID) *history.Divergence {
+	if s == nil {
+		return nil
+	}
+	<-s.parted
+	if s.yours != yours || s.theirs != theirs {
+		s.Stop() // it is after something else
+		return nil
+	}
+	return s.divergence
+}
+
+// sidesOf gives what could misfit of trees, if that was read.
+func (s *Scout) sidesOf(ctx context.Context, t misfit.Trees) *misfit.Sides {
+	if s == nil {
+		return nil
+	}
+	select {
+	case <-s.Done:
+	case <-ctx.Done():
+		return nil
+	}
+	if t.Joined = (object.ID{}); s.trees != t {
+		return nil
+	}
+	return s.sides
+}

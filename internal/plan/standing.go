@@ -1,0 +1,193 @@
+package plan
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/vcs"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// Standing is where yours and theirs stand to each other, said in sentences: what is so, what
+// that means, and what to do.
+type Standing struct {
+	Well             bool // there is nothing to be mended
+	Head, Text, Next string
+}
+
+// String is all of it but the advice, for where there is one line.
+func (s Standing) String() string { return s.Head + " " + s.Text }
+
+// Standing says where one stands. accepted is true where what is yours is a joined result
+// that was not pushed yet.
+func (p *Position) Standing(accepted bool) Standing {
+	yours, theirs := len(p.Divergence.Yours), len(p.Divergence.Theirs)
+	they, up := someAuthors(p.Divergence.Theirs), p.Branch.Upstream
+	commits := words.Count(theirs, "commit", "commits")
+	s := Standing{Well: true}
+	if p.Resume != nil || p.Counter != "" || p.Picking {
+		return p.underway(they, commits)
+	}
+	switch {
+	case p.NothingToDo() && p.Asked.IsZero() && p.Unanswered == nil:
+		s.Head = "Nothing to do as far as is known."
+		s.Text = fmt.Sprintf("%s and what was last fetched of %s hold the same commits.", p.Branch.Name, up)
+		s.Next = "Ask the remote whether it has more by now."
+	case p.NothingToDo():
+		s.Head = "Nothing to do."
+		s.Text = fmt.Sprintf("%s and %s hold the same commits.", p.Branch.Name, up)
+		s.Next = "There is nothing to join and nothing to push."
+	case p.Trivial() == UpToDate && p.Asked.IsZero() && p.Unanswered == nil:
+		s.Head = "Nothing new on " + up + " as far as is known."
+		s.Text = "Whether your " + words.Count(yours, "commit", "commits") + " can be pushed as " +
+			words.Is(yours, "it is", "they are") + " only the remote can say."
+		s.Next = "Ask it before you push."
+	case p.Trivial() == UpToDate:
+		s.Head = "Nothing new on " + up + "."
+		s.Text = "Your " + words.Count(yours, "commit", "commits") + " can be pushed as " + words.Is(yours, "it is",
+			"they are") + "."
+		s.Next = "There is nothing to join."
+		if accepted {
+			s.Next = words.Is(yours, "It is", "They are") + " the joined result, accepted here and not pushed yet."
+		}
+	case p.Trivial() == FastForward:
+		s.Head = "Only theirs is new."
+		s.Text = fmt.Sprintf("%s pushed %s to %s, and you have nothing unpushed.", they, commits, up)
+		if p.allMine() {
+			s.Text = fmt.Sprintf("%s has %s of your own that your branch does not have, and you have nothing "+
+				"unpushed.", up, commits)
+		}
+		s.Next = "Your branch can move forward to theirs without joining anything."
+	default:
+		s.Well = false
+		s.Head = "A push would be rejected."
+		s.Text = fmt.Sprintf("%s pushed %s to %s, and yours %s not build on %s.", they, commits, up,
+			words.Is(yours, "does", "do"), words.Is(theirs, "it", "them"))
+		if p.allMine() {
+			s.Text = fmt.Sprintf("%s has %s of your own that your branch does not build on.", up, commits)
+		}
+		s.Next = "Your " + words.Count(yours, "commit is", "commits are") +
+			" safe here. Join the two lines, check that the result builds, and push again."
+	}
+	if p.Unanswered != nil {
+		p.unanswered(&s, yours, theirs, they, commits)
+	}
+	return s
+}
+
+// underway says where one stands with what was begun: what git left half done, a join that is taken back by a commit,
+// or commits to pick.
+func (p *Position) underway(they, commits string) Standing {
+	s := Standing{Well: true}
+	switch {
+	case p.Resume != nil:
+		s.Well = false
+		s.Head = fmt.Sprintf("Going on with %s that git left half done.", p.Stuck.What())
+		if p.SettlesOnly() {
+			s.Head = "Settling the conflicts that git left in your files; nothing is committed by that."
+		}
+		s.Text = p.Stuck.standing()
+		s.Next = "Branch, index and files are as git left them until you accept the result; undo brings them back " +
+			"like that."
+	case p.Counter != "":
+		s.Head = "Taking back what waypoint " + p.Counter + " brought."
+		s.Text = "A new commit undoes it, on top of all that came since. Neither that nor anything on the remote is " +
+			"rewritten."
+		s.Next = "Your branch is as it was until you accept the result."
+	default:
+		s.Head = commits + " to pick."
+		s.Text = fmt.Sprintf("What %s changed there is brought onto %s, commit by commit.", they, p.Branch.Name)
+		s.Next = "Your branch is as it was until you accept the result. The commits stay where they are, too."
+		if n := len(p.Home.Divergence.Theirs); n > 0 {
+			s.Next += fmt.Sprintf(" %s has %s that you do not have: a push will want %s joined.",
+				p.Branch.Upstream, words.Count(n, "commit", "commits"), words.Is(n, "it", "them"))
+		}
+	}
+	return s
+}
+
+// allMine reports whether all of theirs is by the person at the keyboard.
+func (p *Position) allMine() bool {
+	return p.Me != "" && !slices.ContainsFunc(p.Divergence.Theirs, func(n history.Node) bool {
+		return n.Author().Email != p.Me
+	})
+}
+
+// KnowMe finds who is at the keyboard, and which commits of theirs are that person's and were made elsewhere: they came
+// to the local copy of the remote's branch by a fetch, and not by a push from here. It looks at the newest commits and
+// moves only: of older ones that is not known.
+func (pn *Planner) KnowMe(ctx context.Context, p *Position) {
+	who, err := pn.Source.Committer(ctx)
+	if err != nil {
+		return
+	}
+	p.Me, p.Elsewhere = who.Email, map[object.ID]bool{}
+	const most = 50
+	var moves []vcs.RefMove
+	for _, n := range p.Divergence.Theirs[:min(most, len(p.Divergence.Theirs))] {
+		if n.Author().Email != p.Me {
+			continue
+		}
+		if moves == nil {
+			moves = pn.Source.Reflog(ctx, p.Branch.Tracking)
+		}
+		from := max(0, len(moves)-most)
+		brought := slices.IndexFunc(moves[from:], func(m vcs.RefMove) bool { // the first that has it
+			has, err := history.IsAncestor(ctx, pn.Store, n.ID, m.To)
+			return err == nil && has
+		})
+		if brought > 0 || brought == 0 && from == 0 {
+			p.Elsewhere[n.ID] = moves[from+brought].Why != "update by push"
+		}
+	}
+}
+
+// unanswered says what is known where the remote was asked and did not answer.
+func (p *Position) unanswered(s *Standing, yours, theirs int, they, commits string) {
+	s.Well = false
+	s.Head = p.Branch.Remote.String() + " did not answer."
+	since := "As it was last fetched"
+	if !p.Known.IsZero() {
+		since += ", on " + p.Known.Format("2 Jan 2006 at 15:04")
+	}
+	switch {
+	case theirs == 0 && yours == 0:
+		s.Text = fmt.Sprintf("%s, %s held what you have.", since, p.Branch.Upstream)
+		s.Next = "Ask again when it can be reached."
+	case theirs == 0:
+		s.Text = fmt.Sprintf("%s, %s held nothing that you do not have; %s of yours %s not there.", since,
+			p.Branch.Upstream,
+			words.Count(yours, "commit", "commits"), words.Is(yours, "was", "were"))
+		s.Next = "Push when it can be reached; what is new there by then is joined first."
+	case yours == 0:
+		s.Text = fmt.Sprintf("%s, %s had pushed %s that you do not have.", since, they, commits)
+		s.Next = "Your branch can move forward to what was fetched."
+	default:
+		s.Text = fmt.Sprintf("%s, %s had pushed %s that yours %s not build on.", since, they, commits,
+			words.Is(yours, "does", "do"))
+		s.Next = "You can join what was fetched; the push waits until the remote can be reached."
+	}
+}
+
+// someAuthors names the authors of commits, of many only the first.
+func someAuthors(commits []history.Node) string {
+	names := Authors(commits)
+	if len(names) > 3 {
+		return names[0] + " and " + words.Count(len(names)-1, "other", "others")
+	}
+	return words.List(names)
+}
+
+// TheirNames names whose work theirs is.
+func (p *Position) TheirNames() string { return someAuthors(p.Divergence.Theirs) }
+
+// Upstream is where the branch stands to its upstream, also where commits are picked.
+func (p *Position) Upstream() *Position {
+	if p.Home != nil {
+		return p.Home
+	}
+	return p
+}

@@ -1,0 +1,992 @@
+package plan
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/decided"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/vcs"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// StuckError says that git left something half done here, which can be taken over.
+type StuckError struct{ *Stuck }
+
+func (e *StuckError) Error() string {
+	return e.Sentence() + " Open dorvik to take it over, or say --take-over finish, anew or back"
+}
+
+// Stuck is what git left half done, with what stands of it: read, nothing is changed.
+type Stuck struct {
+	*vcs.Unfinished
+	On      vcs.Branch // the branch that it is done to
+	Dirty   []vcs.Dirty
+	Open    []string // paths that are not settled
+	Marked  []string // of these, those in which some conflicts are settled already, between marks
+	Settled []string // paths that were in conflict and are settled
+	Resume  *Resume  // how it is gone on with; nil where Dorvik cannot
+	Why     string   // why it cannot
+	Notes   []string // what to know of its list before going on, as sentences
+	Runs    []string // commands that its list has run on the way
+
+	Found   []settle.Decision      // of open files, what is settled between the marks
+	Held    *Uncommitted           // all that is not committed
+	Stand   object.ID              // a tree: what the index holds, with what is settled in files
+	Join    *merge.Result          // at which it stopped; nil where it is at none
+	trees   merge.Three[object.ID] // that this joins, where they are not those of commits
+	swapped bool                   // of a merge that a rebase makes: HEAD holds theirs, and what it joins is yours
+	stashed bool                   // of conflicts without an operation: they come from a stash
+	from    object.ID              // of a merge: the commit it joins with the last of the others
+	beside  object.ID              // a tree: beyond it what is staged is no part of any commit; zero where all of it is
+}
+
+// Resume is how what git left half done is gone on with.
+type Resume struct {
+	Merged  []object.ID   // a merge of the branch with these; else
+	From    object.ID     // of a merge of several: the branch with all of them but the last, in memory
+	Todo    []replay.Todo // commits that are still to be replayed
+	Onto    object.ID     // onto this
+	Begun   *merge.Begun  // of a merge
+	Message string        // of the merge commit
+
+	moves []branchMove // of other branches, once all is made
+}
+
+// HasConflicts reports whether the index holds paths that are not merged.
+func HasConflicts(dirty []vcs.Dirty) bool {
+	return slices.ContainsFunc(dirty, func(d vcs.Dirty) bool { return d.Conflict })
+}
+
+// Stopped works out the join at which git stopped, and what of it is settled.
+func (re *Resumer) Stopped(ctx context.Context, s *Stuck) error {
+	var err error
+	if len(s.Merged) > 0 {
+		if s.from, err = re.p.all(ctx, s.Head, s.Merged[:len(s.Merged)-1]); err != nil || s.from.IsZero() {
+			return err
+		}
+		one, other := s.from, s.Merged[len(s.Merged)-1]
+		if s.Operation == vcs.Rebasing {
+			if s.swapped, err = replay.FirstHoldsTheirs(ctx, re.p.Store, s.Onto, one, other); err != nil {
+				return err
+			}
+		}
+		if s.swapped {
+			one, other = other, one
+		}
+		s.Join, err = re.p.Joined(ctx, one, other)
+	} else if base, yours, theirs, ok, terr := re.stopTrees(s); terr != nil || !ok {
+		return terr
+	} else {
+		s.trees = merge.Three[object.ID]{Base: base, Yours: yours, Theirs: theirs}
+		s.Join, err = re.p.Engine.Trees(ctx, base, yours, theirs)
+	}
+	if err != nil {
+		return err
+	}
+	var edits []merge.TextEdit
+	for i := range s.Join.Conflicts {
+		c := &s.Join.Conflicts[i]
+		path, open := s.openOf(c)
+		if !open {
+			s.Settled = append(s.Settled, c.Path)
+			continue
+		}
+		f := re.p.Files.Open(c)
+		if f.Text == nil {
+			continue
+		}
+		more, err := re.readMarked(s, f, path)
+		if err != nil {
+			return err
+		}
+		edits = append(edits, more...)
+	}
+	s.begin(edits)
+	return nil
+}
+
+// Joined joins two commits.
+func (pn *Planner) Joined(ctx context.Context, a, b object.ID) (*merge.Result, error) {
+	parted, err := history.Diverge(ctx, pn.Store, a, b)
+	if err != nil {
+		return nil, err
+	}
+	return pn.over(ctx, parted.Bases, a, b)
+}
+
+// over joins two commits over their common ancestors.
+func (pn *Planner) over(ctx context.Context, bases []object.ID, a, b object.ID) (*merge.Result, error) {
+	yours, err := pn.Tree(a)
+	if err != nil {
+		return nil, err
+	}
+	theirs, err := pn.Tree(b)
+	if err != nil {
+		return nil, err
+	}
+	return pn.Engine.TreesOver(ctx, bases, yours, theirs)
+}
+
+// all joins a commit with others, one after the other as git does, to one in memory. It is zero where they
+// do not join by themselves.
+func (pn *Planner) all(ctx context.Context, at object.ID, others []object.ID) (object.ID, error) {
+	for _, id := range others {
+		r, err := pn.Joined(ctx, at, id)
+		if err != nil || !r.Clean() {
+			return object.ID{}, err
+		}
+		tree, err := r.Tree(merge.Decided{})
+		if err != nil {
+			return object.ID{}, err
+		}
+		at = pn.Store.PutCommit(&object.Commit{Tree: tree, Parents: []object.ID{at, id}})
+	}
+	return at, nil
+}
+
+// begin keeps what stands of the join.
+func (s *Stuck) begin(edits []merge.TextEdit) {
+	s.Resume = &Resume{Begun: &merge.Begun{Tree: s.Stand, Open: s.Open, Edits: edits}}
+}
+
+// openOf is the path under which git has a conflict open.
+func (s *Stuck) openOf(c *merge.Conflict) (string, bool) {
+	for _, p := range c.Paths() {
+		for _, o := range s.Open {
+			if o == p || strings.HasPrefix(o, p+"~") {
+				return o, true
+			}
+		}
+	}
+	return "", false
+}
+
+// stopTrees are the trees of the join at which git stopped, yours and theirs as they are
+// everywhere; ok is false where it stopped at none.
+func (re *Resumer) stopTrees(s *Stuck) (base, yours, theirs object.ID, ok bool, err error) {
+	if s.Operation == vcs.Unmerged {
+		return re.unmergedTrees(s)
+	}
+	head, err := re.p.Tree(s.Head)
+	if err != nil {
+		return base, yours, theirs, false, err
+	}
+	if s.Stopped.IsZero() || !s.pending() && len(s.Open) == 0 || len(s.Open) == 0 && s.Stand == head {
+		return base, yours, theirs, false, nil // what it stopped at has been committed, or dropped
+	}
+	c, err := re.p.Store.Commit(s.Stopped)
+	if err != nil {
+		return base, yours, theirs, false, err
+	}
+	before, err := history.FirstParentTree(re.p.Store, c)
+	if err == nil && s.Parent > 1 && s.Parent <= len(c.Parents) {
+		before, err = re.p.Tree(c.Parents[s.Parent-1])
+	}
+	if err != nil {
+		return base, yours, theirs, false, err
+	}
+	switch s.Operation {
+	case vcs.Picking:
+		return before, head, c.Tree, true, nil
+	case vcs.Reverting:
+		return c.Tree, head, before, true, nil
+	}
+	return before, c.Tree, head, true, nil
+}
+
+// unmergedTrees are the trees of what is in conflict without an operation: each is what the index holds merged, with
+// its own stage of the rest. Where a stash was brought back, yours is what was stashed.
+func (re *Resumer) unmergedTrees(s *Stuck) (base, yours, theirs object.ID, ok bool, err error) {
+	var trees [3]object.ID
+	for i := range trees {
+		gone, put := map[string]object.Entry{}, map[string]object.Entry{}
+		for _, d := range s.Dirty {
+			switch {
+			case !d.Conflict:
+			case d.Stages[i].Absent():
+				gone[d.Path] = object.Entry{}
+			default:
+				put[d.Path] = d.Stages[i]
+			}
+		}
+		if trees[i], err = re.p.Store.Edit(s.Stand, gone); err == nil {
+			trees[i], err = re.p.Store.Edit(trees[i], put)
+		}
+		if err != nil {
+			return base, yours, theirs, false, err
+		}
+		if trees[i].IsZero() {
+			trees[i] = re.p.Store.EmptyTree()
+		}
+	}
+	if s.stashed, err = re.bringsStashBack(s); s.stashed {
+		trees[1], trees[2] = trees[2], trees[1]
+	}
+	return trees[0], trees[1], trees[2], true, err
+}
+
+// bringsStashBack reports whether conflicts come from a stash: git names it in the marks.
+func (re *Resumer) bringsStashBack(s *Stuck) (bool, error) {
+	for _, p := range s.Open {
+		e, err := re.p.Store.Find(s.Held.Files, p)
+		if err != nil {
+			return false, err
+		}
+		if !e.Mode.IsRegular() {
+			continue
+		}
+		data, err := re.p.Store.Blob(e.ID)
+		if err != nil {
+			return false, err
+		}
+		if strings.Contains(string(data), "\n>>>>>>> Stashed changes\n") {
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
+// pending reports whether the commit that git stopped at is still to be made. At an edit it is made, and waits to be
+// amended.
+func (s *Stuck) pending() bool {
+	if s.Operation != vcs.Rebasing || s.Remade == nil || len(s.Done) == 0 { // by patches, only git's index tells
+		return true
+	}
+	switch s.Done[len(s.Done)-1].Verb {
+	case "squash", "fixup":
+		return s.Amend == s.Head
+	}
+	return s.Picking || len(s.Merged) > 0
+}
+
+// readMarked reads a file that git left in conflict: what is settled between the marks becomes
+// decisions, and what was edited beside them edits. One without marks is settled as it is.
+func (re *Resumer) readMarked(s *Stuck, f *settle.File, path string) ([]merge.TextEdit, error) {
+	e, err := re.p.Store.Find(s.Held.Files, path)
+	if err != nil || !e.Mode.IsRegular() {
+		return nil, err
+	}
+	data, err := re.p.Store.Blob(e.ID)
+	if err != nil || !merge.IsText(data) {
+		return nil, err
+	}
+	text := string(data)
+	one, other, blocks, whole := markedSides(text)
+	switch {
+	case !whole:
+		return nil, nil // the marks are not as git writes them: all of it is asked
+	case blocks == 0:
+		s.Open = slices.DeleteFunc(s.Open, func(p string) bool { return p == path })
+		s.Settled = append(s.Settled, path)
+		s.Stand, err = re.p.Store.Edit(s.Stand, map[string]object.Entry{path: e})
+		return nil, err
+	}
+	is, was := decided.Answers(f, diff.Lines(one)), decided.Answers(f, diff.Lines(other))
+	of := func(list []decided.Answer, q *settle.Question) (decided.Answer, bool) {
+		i := slices.IndexFunc(list, func(a decided.Answer) bool { return a.Of == q })
+		if i < 0 {
+			return decided.Answer{}, false
+		}
+		return list[i], true
+	}
+	answer := map[*settle.Question]string{}
+	settled := 0
+	for _, q := range f.Questions {
+		a, ok := of(is, q)
+		b, also := of(was, q)
+		if answer[q] = a.Text; !ok || !also || a.Text != b.Text {
+			if text := s.typedBetween(q, a.Text, b.Text); ok && also && text != "" {
+				re.p.keepTyped(q.Key, text)
+				s.Note("In %s you typed between conflict marks that still stand: that is offered as a way to settle "+
+					"it, and the file as it is now is kept when you accept.", path)
+			}
+			continue
+		}
+		d := settle.Decision{Key: q.Key, Way: a.Way}
+		if a.Way == settle.Written {
+			d.Text = a.Text
+		}
+		s.Found = append(s.Found, d)
+		settled++
+	}
+	if settled > 0 {
+		s.Marked = append(s.Marked, path)
+	}
+	before := f.Join(func(q *settle.Question) settle.Option { return settle.Option{Text: answer[q]} })
+	if before == one {
+		return nil, nil
+	}
+	return []merge.TextEdit{{Path: f.Path, Before: before, After: one}}, nil
+}
+
+// typedBetween is what a person typed between the marks of a conflict, which hold first and second now: the half that
+// is not as git wrote it, or both. It is empty where git wrote them so.
+func (s *Stuck) typedBetween(q *settle.Question, first, second string) string {
+	headIs, otherIs := q.Yours, q.Theirs
+	// HEAD's half, which is first, is theirs
+	if s.Operation == vcs.Rebasing && len(s.Merged) == 0 || s.swapped || s.stashed {
+		headIs, otherIs = otherIs, headIs
+	}
+	switch {
+	case first != headIs && second != otherIs:
+		return first + second
+	case first != headIs:
+		return first
+	case second != otherIs:
+		return second
+	}
+	return ""
+}
+
+// markedSides gives a text with the first side in the place of each conflict that git marked in
+// it, and with the second; whole is false where marks are left that are no such conflict.
+func markedSides(text string) (first, second string, blocks int, whole bool) {
+	var one, other strings.Builder
+	const (
+		outside = iota
+		inFirst
+		inBase
+		inSecond
+	)
+	at := outside
+	for line := range strings.Lines(text) {
+		m := mark(line)
+		switch {
+		case m == '<' && at == outside:
+			at, blocks = inFirst, blocks+1
+		case m == '|' && at == inFirst:
+			at = inBase
+		case m == '=' && (at == inFirst || at == inBase):
+			at = inSecond
+		case m == '>' && at == inSecond:
+			at = outside
+		case m == '<', m == '>':
+			return "", "", blocks, false
+		case at == outside:
+			one.WriteString(line)
+			other.WriteString(line)
+		case at == inFirst:
+			one.WriteString(line)
+		case at == inSecond:
+			other.WriteString(line)
+		}
+	}
+	return one.String(), other.String(), blocks, at == outside
+}
+
+// mark is the sign of a line that git marks a conflict with; 0 for any other.
+func mark(line string) byte {
+	line = strings.TrimRight(line, "\r\n")
+	if len(line) < 7 {
+		return 0
+	}
+	c := line[0]
+	if !strings.ContainsRune("<|=>", rune(c)) || line[:7] != strings.Repeat(string(c), 7) {
+		return 0
+	}
+	if len(line) == 7 || line[7] == ' ' && c != '=' {
+		return c
+	}
+	return 0
+}
+
+// Resume works out how what git left half done is gone on with.
+func (re *Resumer) Resume(ctx context.Context, s *Stuck) error {
+	if s.Resume == nil {
+		s.Resume = &Resume{}
+	}
+	r := s.Resume
+	switch {
+	case s.Operation == vcs.Applying:
+		s.Why = "its patches come from mails, which Dorvik does not read. Once what it stopped at is settled and " +
+			"staged, “git am --continue” goes on with it; “git am --skip” leaves that patch out"
+	case len(s.Merged) > 0 && s.from.IsZero():
+		s.Why = "it joins more than two lines at once, and those before the last do not join by themselves"
+	}
+	s.withoutFollowing()
+	if s.Why == "" {
+		var err error
+		switch s.Operation {
+		case vcs.Merging:
+			r.Merged, r.Message, r.From = s.Merged, s.Message, s.from
+		case vcs.Rebasing:
+			err = re.resumeRebase(ctx, s, r)
+		case vcs.Unmerged:
+		default:
+			err = re.resumePicks(ctx, s, r)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if s.Why != "" {
+		s.Resume = nil
+	}
+	return nil
+}
+
+// resumeRebase lists what a rebase has still to do: the commit it stopped at, and the rest of its
+// list.
+func (re *Resumer) resumeRebase(ctx context.Context, s *Stuck, r *Resume) error {
+	begun := r.Begun
+	r.Begun = nil
+	head, err := re.p.Store.Commit(s.Head)
+	if err != nil {
+		return err
+	}
+	if err := re.made(s, r); err != nil {
+		return err
+	}
+	if n := len(r.Todo); n > 0 && s.Noted {
+		if r.Todo[n-1].Message, err = re.p.Source.Uncommented(ctx, head.Message); err != nil {
+			return err
+		}
+	}
+	f := &follower{w: re.p, ctx: ctx, s: s, todo: r.Todo, at: replay.Parent{Step: len(r.Todo) - 1, ID: s.Head},
+		labels: map[string]replay.Parent{}}
+	if s.Has("signoff") {
+		if f.signOff, err = re.signOff(ctx); err != nil {
+			return err
+		}
+	}
+	f.moved()
+	switch last := len(f.todo) - 1; {
+	case begun != nil && len(s.Done) > 0:
+		if err := f.stopped(begun); err != nil {
+			return err
+		}
+	case s.Stand == head.Tree: // nothing is staged
+	case s.Amend == s.Head && last >= 0 && f.todo[last].Commit.ID == s.Head:
+		f.todo[last].Stands, f.todo[last].Tree = false, s.Stand // staged at an edit, so it goes into that commit
+	default:
+		s.beside = head.Tree
+	}
+	if err := f.follow(s.Todo); err != nil {
+		return err
+	}
+	r.moves = f.moves
+	if r.Todo = f.todo; len(r.Todo) > 0 && r.Todo[0].Into {
+		s.Why = "its list begins with a commit that becomes part of one that is not on it"
+	}
+	return nil
+}
+
+// stopped puts the commit on the list at which the rebase stopped, with what stands of its join.
+func (f *follower) stopped(begun *merge.Begun) error {
+	s := f.s
+	n, err := f.w.Store.Commit(s.Stopped)
+	if err != nil {
+		return err
+	}
+	last := s.Done[len(s.Done)-1].Verb
+	t := replay.Todo{Commit: history.Node{ID: s.Stopped, Commit: n}, Begun: begun, Message: s.Message,
+		Into: last == "squash" || last == "fixup"}
+	if last == "reword" {
+		s.reworded(n)
+	}
+	if f.signOff != "" && !t.Into {
+		t.Message = object.WithTrailer(cmp.Or(t.Message, n.Message), f.signOff)
+	}
+	var others []replay.Parent
+	for _, id := range s.Merged {
+		others = append(others, f.place(id))
+	}
+	f.add(t, others...)
+	if f.squashed = t.Into && s.Squashing; f.squashed {
+		t.Says = replay.Says{Does: replay.Adds, Chain: f.chain}
+	}
+	return nil
+}
+
+// signOff is the line by which the person at the keyboard signs off a commit.
+func (re *Resumer) signOff(ctx context.Context) (string, error) {
+	who, err := re.p.Source.Committer(ctx)
+	return fmt.Sprintf("Signed-off-by: %s <%s>", who.Name, who.Email), err
+}
+
+// made lists the commits that a rebase has made already, on what they stand.
+func (re *Resumer) made(s *Stuck, r *Resume) error {
+	var list []replay.Todo
+	at := s.Head
+	for at != s.Onto {
+		c, err := re.p.Store.Commit(at)
+		if err != nil {
+			return err
+		}
+		if len(c.Parents) != 1 || len(list) > len(s.Done) { // not as a list makes them
+			break
+		}
+		list = append(list, replay.Todo{Stands: true, Commit: history.Node{ID: at, Commit: c}})
+		at = c.Parents[0]
+	}
+	slices.Reverse(list)
+	r.Todo, r.Onto = list, at
+	return nil
+}
+
+// resumePicks lists the commits that are still to be picked, or taken back.
+func (re *Resumer) resumePicks(ctx context.Context, s *Stuck, r *Resume) (err error) {
+	begun := r.Begun
+	r.Onto, r.Begun = s.Head, nil
+	list := s.Todo
+	if begun != nil {
+		list = append(slices.Clone(s.Done[len(s.Done)-1:]), s.Todo...)
+	}
+	if s.Has("no-commit") {
+		s.Why = "it was to make no commits (--no-commit), and Dorvik makes one of each"
+		return nil
+	}
+	signOff := ""
+	if s.Has("signoff") {
+		if signOff, err = re.signOff(ctx); err != nil {
+			return err
+		}
+	}
+	for i, c := range list {
+		if c.Verb != "pick" && c.Verb != "revert" {
+			s.Why = "its list has “" + c.Verb + "”, which Dorvik does not follow"
+			return nil
+		}
+		n, err := re.p.Store.Commit(c.Commit)
+		if err != nil {
+			return err
+		}
+		node := history.Node{ID: c.Commit, Commit: n}
+		against := object.ID{}
+		if len(n.Parents) > 1 || s.Parent > 0 {
+			if s.Parent < 1 || s.Parent > len(n.Parents) {
+				s.Why = "its list has a commit that joins lines"
+				return nil
+			}
+			one := *n // as a commit of what it changed against that parent
+			against = n.Parents[s.Parent-1]
+			one.Parents = []object.ID{against}
+			node = history.Node{ID: re.p.Store.PutCommit(&one), Commit: &one}
+		}
+		t := replay.Todo{Commit: node, Theirs: true, Keep: s.Has("empty=keep")}
+		switch {
+		case c.Verb == "revert":
+			if t.Commit, err = re.reverse(ctx, node, c.Commit, against); err != nil {
+				return err
+			}
+			t.Own, t.Message = true, t.Commit.Message
+		case s.Has("x"):
+			t.Message = object.WithTrailer(n.Message, "(cherry picked from commit "+c.Commit.String()+")")
+		}
+		if signOff != "" {
+			t.Message = object.WithTrailer(cmp.Or(t.Message, n.Message), signOff)
+		}
+		if i == 0 && begun != nil {
+			t.Begun, t.Message = begun, s.Message
+		}
+		r.Todo = append(r.Todo, t)
+	}
+	return nil
+}
+
+// reverse is the commit that takes another back, or what that changed against one of its parents. It is by the person
+// at the keyboard.
+func (re *Resumer) reverse(ctx context.Context, n history.Node, of, against object.ID) (history.Node, error) {
+	before, err := history.FirstParentTree(re.p.Store, n.Commit)
+	if err != nil {
+		return n, err
+	}
+	who, err := re.p.Source.Committer(ctx)
+	if err != nil {
+		return n, err
+	}
+	who.When, who.Zone = n.Committer.When, n.Committer.Zone // the same opposite is the same commit
+	what := of.String()
+	if !against.IsZero() {
+		what += fmt.Sprintf(", reversing\nchanges made to %s", against)
+	}
+	c := &object.Commit{Tree: before, Parents: []object.ID{n.ID}, AuthorLine: who.String(), Committer: who,
+		Message: fmt.Sprintf("Revert \"%s\"\n\nThis reverts commit %s.\n", n.Subject(), what)}
+	return history.Node{ID: re.p.Store.PutCommit(c), Commit: c}, nil
+}
+
+// What names what is half done, as “the rebase”.
+func (s *Stuck) What() string {
+	return map[vcs.Operation]string{vcs.Merging: "the merge", vcs.Rebasing: "the rebase", vcs.Picking: "the pick",
+		vcs.Reverting: "the revert", vcs.Applying: "the series of patches", vcs.Unmerged: "the conflicts"}[s.Operation]
+}
+
+// Sentence says in a sentence where git stopped.
+func (s *Stuck) Sentence() string {
+	if s.Operation == vcs.Unmerged {
+		return words.If(s.stashed, "what was stashed was brought back, and does not fit what is here.",
+			"your files hold conflicts that no merge and no rebase goes on with.") + " " + s.standing()
+	}
+	what := map[vcs.Operation]string{vcs.Merging: "a merge", vcs.Rebasing: "a rebase", vcs.Picking: "a pick",
+		vcs.Reverting: "a revert", vcs.Applying: "applying patches"}[s.Operation]
+	out := "git stopped in the middle of " + what
+	if s.Operation == vcs.Applying {
+		out += fmt.Sprintf(": at the %s of %s", words.Nth(s.At), words.Count(s.Patches, "patch", "patches"))
+	} else if done := CommitsOf(s.Done); done > 0 && done+CommitsOf(s.Todo) > 1 && s.Operation != vcs.Merging {
+		whose := words.If(s.Operation == vcs.Rebasing, "your ", "")
+		out += fmt.Sprintf(": at the %s of %s%s", words.Nth(done), whose,
+			words.Count(done+CommitsOf(s.Todo), "commit", "commits"))
+	}
+	return out + ". " + s.standing()
+}
+
+// CommitsOf counts the lines of a list that make a commit.
+func CommitsOf(list []vcs.Command) (n int) {
+	for _, c := range list {
+		if !c.Commit.IsZero() && c.Verb != "drop" {
+			n++
+		}
+	}
+	return n
+}
+
+// standing says how the files stand.
+func (s *Stuck) standing() string {
+	var out []string
+	if n := len(s.Open); n > 0 {
+		out = append(out, words.Count(n, "file has", "files have")+" conflicts")
+	}
+	if n := len(s.Settled); n > 0 {
+		out = append(out, words.Count(n, "is", "are")+" settled already")
+	}
+	switch {
+	case len(out) == 0 && s.Operation == vcs.Applying:
+		return "It does not fit the files, or was to be looked at; git changed none of them for it."
+	case len(out) == 0 && s.Join != nil && s.Join.Clean():
+		return "Nothing is in conflict."
+	case len(out) == 0:
+		return "Nothing waits to be settled."
+	}
+	return strings.Join(out, ", ") + "."
+}
+
+// Edits is the uncommitted work that is no part of what git left half done: what the files have
+// beyond what stands, and what git put aside before it began.
+func (re *Resumer) Edits(s *Stuck, beyond object.ID) (*Uncommitted, error) {
+	u := *s.Held
+	u.Parts = nil
+	if !beyond.IsZero() {
+		u.Add(Part{beyond, s.Stand, "what you had staged", true})
+	}
+	base, files := s.Stand, s.Held.Files
+	open := map[string]object.Entry{}
+	for _, p := range s.Open { // what stands there are marks
+		e, err := re.p.Store.Find(base, p)
+		if err != nil {
+			return nil, err
+		}
+		open[p] = e
+	}
+	files, err := re.p.Store.Edit(files, open)
+	if err != nil {
+		return nil, err
+	}
+	u.Add(Part{base, files, "your uncommitted work", false})
+	return &u, re.PutAside(s.Stash, &u)
+}
+
+// PutAside adds the work that git put aside before it began.
+func (re *Resumer) PutAside(stash object.ID, u *Uncommitted) error {
+	if stash.IsZero() {
+		return nil
+	}
+	c, err := re.p.Store.Commit(stash)
+	if err != nil {
+		return err
+	}
+	if len(c.Parents) < 2 {
+		return fmt.Errorf("what git put aside before (%s) is not of the form that git gives it", stash)
+	}
+	base, err := re.p.Tree(c.Parents[0])
+	if err != nil {
+		return err
+	}
+	staged, err := re.p.Tree(c.Parents[1])
+	if err != nil {
+		return err
+	}
+	u.Add(Part{base, staged, "what you had staged before", true})
+	u.Add(Part{staged, c.Tree, "your work that git put aside", false})
+	return nil
+}
+
+// Decided lists the decisions that stand in what git left half done: those between marks and,
+// for a join anew, those of whole files and of commits that are replayed already.
+func (re *Resumer) DecidedIn(ctx context.Context, s *Stuck, anew bool) ([]settle.Decision, error) {
+	out := slices.Clone(s.Found)
+	if !anew {
+		return out, nil
+	}
+	if s.Join != nil {
+		more, err := re.decisionsOf(s.Join, s.Stand)
+		if err != nil {
+			return nil, err
+		}
+		open := map[string]bool{}
+		for _, p := range s.Open {
+			open[p] = true
+		}
+		for _, d := range more {
+			if !open[d.Path] {
+				out = append(out, decisionOf(d))
+			}
+		}
+	}
+	for was, is := range s.Remade {
+		from, err := re.p.Store.Commit(was)
+		if err != nil {
+			continue // no more here
+		}
+		to, err := re.p.Store.Commit(is)
+		if err != nil || len(from.Parents) != 1 || len(to.Parents) != 1 {
+			continue
+		}
+		base, err := re.p.Tree(from.Parents[0])
+		if err != nil {
+			return nil, err
+		}
+		onto, err := re.p.Tree(to.Parents[0])
+		if err != nil {
+			return nil, err
+		}
+		r, err := re.p.Engine.Trees(ctx, base, from.Tree, onto)
+		if err != nil {
+			return nil, err
+		}
+		more, err := re.decisionsOf(r, to.Tree)
+		if err != nil {
+			return nil, err
+		}
+		for _, d := range more {
+			out = append(out, decisionOf(d))
+		}
+	}
+	return out, nil
+}
+
+// decisionsOf are the answers to the questions of a join that a tree holds.
+func (re *Resumer) decisionsOf(r *merge.Result, tree object.ID) (out []decided.Decision, err error) {
+	a, err := decided.Compare(re.p.Store, re.p.Files, r, tree)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range a.Decisions {
+		if d.Question != nil && (!d.Whole || d.Way != settle.Written) {
+			out = append(out, d)
+		}
+	}
+	return out, nil
+}
+
+func decisionOf(d decided.Decision) settle.Decision {
+	out := settle.Decision{Key: d.Question.Key, Way: d.Way}
+	if d.Way == settle.Written {
+		out.Text = d.Result
+	}
+	return out
+}
+
+// Finishing is the position of going on with what git left half done.
+func (re *Resumer) Finishing(ctx context.Context, s *Stuck) (*Position, error) {
+	if s.Resume == nil {
+		return nil, &Blocked{"This cannot be gone on with: " + s.Why + ".",
+			"It can be joined anew, or taken back. Nothing was changed."}
+	}
+	p := &Position{Branch: s.On, Yours: s.Before, Stuck: s, Resume: s.Resume, Dirty: s.Dirty}
+	var err error
+	if p.Carried, err = re.Edits(s, s.beside); err != nil {
+		return nil, err
+	}
+	switch s.Operation {
+	case vcs.Merging:
+		p.Theirs = s.Merged[len(s.Merged)-1]
+	case vcs.Unmerged:
+		p.Theirs = s.Head
+	case vcs.Rebasing:
+		if p.Theirs = s.Onto; p.Theirs.IsZero() {
+			p.Theirs = s.Head
+		}
+	default:
+		p.Yours, p.Theirs, p.Picking, p.PickParent = s.Head, s.Stopped, true, s.Parent
+		p.Home = Alone(s.On, s.Head)
+	}
+	if p.Picking {
+		p.Divergence = &history.Divergence{}
+	} else if p.Divergence, err = history.Diverge(ctx, re.p.Store, p.Yours, p.Theirs); err != nil {
+		return nil, err
+	} else if err = re.addOthers(ctx, s, p); err != nil {
+		return nil, err
+	}
+	if s.Operation != vcs.Merging {
+		var list []history.Node
+		for _, t := range slices.Backward(s.Resume.Todo) {
+			list = append(list, t.Commit)
+		}
+		if p.Picking {
+			p.Divergence.Theirs = list
+		} else {
+			p.Divergence.Yours = list
+		}
+	}
+	return p, nil
+}
+
+// addOthers has a merge of several lines count what all of them bring.
+func (re *Resumer) addOthers(ctx context.Context, s *Stuck, p *Position) error {
+	if s.Operation != vcs.Merging {
+		return nil
+	}
+	for _, id := range s.Merged[:len(s.Merged)-1] {
+		more, err := history.Diverge(ctx, re.p.Store, p.Yours, id)
+		if err != nil {
+			return err
+		}
+		for _, n := range more.Theirs {
+			if !slices.ContainsFunc(p.Divergence.Theirs, func(o history.Node) bool { return o.ID == n.ID }) {
+				p.Divergence.Theirs = append(p.Divergence.Theirs, n)
+			}
+		}
+	}
+	return nil
+}
+
+// JoinedAs is the tree of the join at which git stopped, with all that was in conflict as it
+// stands.
+func (re *Resumer) JoinedAs(s *Stuck) (object.ID, error) {
+	tree, err := s.Join.Tree(merge.Decided{})
+	if err != nil {
+		return tree, err
+	}
+	gone, put := map[string]object.Entry{}, map[string]object.Entry{}
+	for i := range s.Join.Conflicts {
+		for _, p := range s.Join.Conflicts[i].Paths() {
+			e, err := re.p.Store.Find(s.Stand, p)
+			switch {
+			case err != nil:
+				return tree, err
+			case e.IsTree():
+			case e.Absent():
+				gone[p] = e
+			default:
+				put[p] = e
+			}
+		}
+	}
+	if tree, err = re.p.Store.Edit(tree, gone); err == nil {
+		tree, err = re.p.Store.Edit(tree, put)
+	}
+	return tree, err
+}
+
+// NotAnew says why what is half done cannot be joined anew; empty where it can.
+func (s *Stuck) NotAnew() string {
+	switch {
+	case s.Operation == vcs.Unmerged:
+		return "nothing was being joined: there are only conflicts to settle"
+	case s.Operation == vcs.Applying:
+		return "patches from mails are no commits that could be joined"
+	case s.Branch == "":
+		return "it is done on no branch (a detached HEAD), which follows nothing that it could be joined with"
+	case s.On.Upstream == "":
+		return "the branch " + s.Branch + " follows no branch of a remote that it could be joined with"
+	}
+	return ""
+}
+
+// NotBack says why what is half done cannot be taken back; empty where it can.
+func (s *Stuck) NotBack() string {
+	if s.Operation == vcs.Unmerged {
+		return "git did not note how the files were before these conflicts"
+	}
+	return ""
+}
+
+// Tip is where the branch is or, where it is done on none, HEAD.
+func (s *Stuck) Tip() object.ID {
+	if s.Branch == "" {
+		return s.Head
+	}
+	return s.On.Tip
+}
+
+// GitName is the name of git's own command for an operation.
+func GitName(o vcs.Operation) string {
+	if o == vcs.Picking {
+		return "cherry-pick"
+	}
+	return string(o)
+}
+
+// EditsOf is the uncommitted work that was there before git began: edits of files that what git
+// left half done does not touch, and what git put aside.
+func (re *Resumer) EditsOf(s *Stuck, before object.ID) (*Uncommitted, error) {
+	u := *s.Held
+	u.Parts = nil
+	changes, err := re.p.Store.Changes(s.Stand, s.Held.Files)
+	if err != nil {
+		return nil, err
+	}
+	edits := map[string]object.Entry{}
+	for _, c := range changes {
+		is, err := re.p.Store.Find(before, c.Path)
+		if err != nil {
+			return nil, err
+		}
+		if is.Same(c.Old) && !slices.Contains(s.Open, c.Path) {
+			edits[c.Path] = c.New
+		}
+	}
+	tree, err := re.p.Store.Edit(before, edits)
+	if err != nil {
+		return nil, err
+	}
+	u.Add(Part{before, tree, "your uncommitted work", false})
+	return &u, re.PutAside(s.Stash, &u)
+}
+
+// Prospect is what each way of taking over comes to.
+type Prospect struct {
+	Asks    int // decisions that going on asks
+	More    int // commits that it replays after the one it stopped at
+	Kept    int // decisions that a join anew keeps
+	Commits []StuckCommit
+	Dirty   int // files with edits beside it, which stay as they are
+}
+
+// StuckCommit is a commit of what git left half done, and how far that came with it.
+type StuckCommit struct {
+	history.Node
+	State string    // done, stopped, to come
+	Now   object.ID // what it was made anew as
+}
+
+// keepTyped keeps what a person typed between conflict marks that still stand, so that it is offered as a way.
+func (pn *Planner) keepTyped(k settle.Key, text string) {
+	pn.mu.Lock()
+	known := pn.typed[k] == text
+	if pn.typed == nil {
+		pn.typed = map[settle.Key]string{}
+	}
+	pn.typed[k] = text
+	pn.mu.Unlock()
+	if !known {
+		pn.Files.Forget()
+	}
+}
+
+// TypedIn gives what was typed between the marks of a conflict; ok is false where nothing was.
+func (pn *Planner) TypedIn(k settle.Key) (string, bool) {
+	pn.mu.Lock()
+	defer pn.mu.Unlock()
+	text, ok := pn.typed[k]
+	return text, ok
+}

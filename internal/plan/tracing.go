@@ -1,0 +1,175 @@
+package plan
+
+import (
+	"path"
+	"slices"
+
+	"dorvik.dev/dorvik/internal/core/diagnose"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/misfit"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/settle"
+)
+
+// Cause is a decision that an error comes from.
+type Cause struct {
+	Stop   int // among those of the join
+	Key    settle.Key
+	Path   string
+	Way    settle.Way
+	Commit history.Node // that was replayed there; zero for a merge
+
+	Missing string // a name that the way leaves out; empty where the line itself is as it was settled
+}
+
+// CausesOf finds, for each place that a check complains about, the decision that it comes from; nil where it comes from
+// none. That is the one by whose way the line stands there or, where the complaint is of a name that is missing, the
+// one whose way left out what defined it.
+func (rd *Reader) CausesOf(j *Join, decisions *settle.Decisions, places []diagnose.Place) ([]*Cause, error) {
+	out := make([]*Cause, len(places))
+	decisions = decisions.Indexed()
+	for s := len(j.Stops) - 1; s >= 0; s-- { // what was settled last stands
+		stop := &j.Stops[s]
+		if stop.Uncommitted {
+			continue
+		}
+		for _, f := range stop.Files {
+			of, err := rd.tracedIn(j, f, decisions)
+			if err != nil {
+				return nil, err
+			}
+			for i, at := range places {
+				if out[i] != nil {
+					continue
+				}
+				q, missing := of.line(at), ""
+				if q == nil {
+					q, missing = of.lacking(at)
+				}
+				if q == nil {
+					continue
+				}
+				d, _, _ := decisions.For(q)
+				out[i] = &Cause{Stop: s, Key: q.Key, Path: q.Path, Way: d.Way, Commit: stop.Commit, Missing: missing}
+			}
+		}
+	}
+	return out, nil
+}
+
+// traced is what the decisions of one file at a stop made of it.
+type traced struct {
+	path  string
+	lines map[int]*settle.Question    // of the joined text, from 1, by whose way they stand there
+	names map[string]*settle.Question // by whose way something of that name is not defined
+}
+
+func (rd *Reader) tracedIn(j *Join, f *settle.File, decisions *settle.Decisions) (*traced, error) {
+	t := &traced{path: f.Path, lines: map[int]*settle.Question{}, names: map[string]*settle.Question{}}
+	whole := false
+	for _, q := range f.Questions {
+		_, o, ok := decisions.For(q)
+		if !ok {
+			continue
+		}
+		var lost, kept []string
+		if !q.Whole() {
+			yours, theirs, result := f.Sides(q, o)
+			lost, kept = append(diff.Lines(yours), diff.Lines(theirs)...), diff.Lines(result)
+		} else if v, ok := q.Subject.(*merge.Versions); ok && (o.Way == settle.Yours || o.Way == settle.Theirs) {
+			whole = true
+			taken, left := v.Yours, v.Theirs
+			if o.Way == settle.Theirs {
+				taken, left = left, taken
+			}
+			var err error
+			if lost, err = rd.linesOf(left); err != nil {
+				return nil, err
+			}
+			if kept, err = rd.linesOf(taken); err != nil {
+				return nil, err
+			}
+		}
+		has := misfit.Defines(f.Path, kept)
+		for _, name := range misfit.Defines(f.Path, lost) {
+			if !slices.Contains(has, name) {
+				t.names[name] = q
+			}
+		}
+	}
+	if whole || f.Text == nil {
+		return t, nil
+	}
+	return t, rd.traceLines(t, j, f, decisions)
+}
+
+// traceLines finds which lines of the joined text stand there by whose way.
+func (rd *Reader) traceLines(t *traced, j *Join, f *settle.File, decisions *settle.Decisions) error {
+	joined, ok, err := rd.TextAt(j.Tree, f.Path)
+	if err != nil || !ok {
+		return err
+	}
+	var there []string
+	var by []*settle.Question
+	for _, p := range f.Parts(func(q *settle.Question) settle.Option {
+		_, o, _ := decisions.For(q)
+		return o
+	}) {
+		for _, l := range p.Lines {
+			there, by = append(there, l), append(by, p.Of)
+		}
+	}
+	from, to := 0, 0
+	lines := diff.Lines(joined)
+	for _, e := range append(diff.Histogram(there, lines), diff.Edit{A0: len(there), A1: len(there), B0: len(lines)}) {
+		for ; from < e.A0; from, to = from+1, to+1 {
+			if by[from] != nil {
+				t.lines[to+1] = by[from]
+			}
+		}
+		from, to = e.A1, e.B1
+	}
+	return nil
+}
+
+// linesOf are the lines of a file; none where there is no file.
+func (rd *Reader) linesOf(e object.Entry) ([]string, error) {
+	if !e.Mode.IsRegular() {
+		return nil, nil
+	}
+	text, err := rd.Store.Blob(e.ID)
+	return diff.Lines(string(text)), err
+}
+
+// line is the question by whose way a line stands there.
+func (t *traced) line(at diagnose.Place) *settle.Question {
+	if at.Path != t.path {
+		return nil
+	}
+	return t.lines[at.Line]
+}
+
+// lacking is the question by whose way something that a complaint names is not defined, of the languages that the
+// file and the place have in common.
+func (t *traced) lacking(at diagnose.Place) (*settle.Question, string) {
+	if path.Ext(at.Path) != path.Ext(t.path) {
+		return nil, ""
+	}
+	best := ""
+	for name := range t.names {
+		if misfit.HasName(at.Text, name) && (len(name) > len(best) || len(name) == len(best) && name < best) {
+			best = name
+		}
+	}
+	return t.names[best], best
+}
+
+// Sentence says what an error has to do with what was settled.
+func (c *Cause) Sentence() string {
+	if c.Missing != "" {
+		return "You settled " + c.Path + " by “" + c.Way.Label() + "”, which leaves " + c.Missing + " out."
+	}
+	return "You settled this line, by “" + c.Way.Label() + "”."
+}

@@ -1,0 +1,383 @@
+package prove
+
+import (
+	"context"
+	"path"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/plan"
+)
+
+// asking finds what has to be asked about before something runs on a tree: files that can be run or read as recipes,
+// that are as in none of the trees that were agreed to, and that others had a hand in since.
+type asking struct {
+	s       *Asker
+	ctx     context.Context
+	on      on
+	known   []object.ID               // trees as which it was agreed to, the latest first
+	filters []string                  // commands that git runs, too
+	mine    func() map[object.ID]bool // commits that were made here, by the person
+	went    int                       // commits that were looked at
+}
+
+// mostLooked is how many commits are looked at for who changed what; what is further back is taken for others' work.
+const mostLooked = 20_000
+
+// about lists what is to be asked about for a command.
+func (a *asking) about(t *Terms) (out []Unagreed, err error) {
+	changes, err := a.s.Planner.Store.Changes(a.known[0], a.on.tree)
+	if err != nil { // the tree that was agreed to is gone: all is new
+		if changes, err = a.s.Planner.Store.Changes(object.ID{}, a.on.tree); err != nil {
+			return nil, err
+		}
+	}
+	only, narrow := check.Recipes(t.Command.Steps)
+	var sources []object.Change // what is asked about where something names it
+	for _, c := range changes {
+		e, name := c.New, c.Path
+		if e.Absent() {
+			e = c.Old
+		}
+		switch kind := fileKind(e, name); {
+		case kind == check.Inert:
+		case t.Filter != "", kind == check.Source && t.Makes == "":
+			sources = append(sources, c)
+		case narrow && e.Mode.IsRegular() && !only[path.Base(name)]:
+			sources = append(sources, c)
+		default:
+			u, err := a.unagreed(c)
+			if err != nil {
+				return nil, err
+			}
+			if u != nil {
+				out = append(out, *u)
+			}
+		}
+	}
+	if len(sources) > 0 {
+		lines := a.filters
+		if !narrow || t.Filter != "" {
+			lines = append(lines, t.Command.Line())
+		}
+		named, err := a.named(strings.Join(lines, "\n"), narrow || t.Filter != "", sources)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, named...)
+	}
+	slices.SortFunc(out, func(x, y Unagreed) int { return strings.Compare(x.Path, y.Path) })
+	for i := range out[:min(len(out), mostRead)] {
+		a.read(&out[i])
+	}
+	return out, nil
+}
+
+// fileKind is what an entry of a tree is to a build. Where a link points, and what a submodule holds, is not seen here.
+func fileKind(e object.Entry, name string) check.Kind {
+	if !e.Mode.IsRegular() {
+		return check.Recipe
+	}
+	return check.KindOf(name, e.Mode == object.ModeExec)
+}
+
+// unagreed tells who of others changed a file since it was agreed to; nil where nobody did, or only whom the person
+// trusts.
+func (a *asking) unagreed(c object.Change) (*Unagreed, error) {
+	known := make([]object.Entry, 0, len(a.known))
+	for _, tree := range a.known {
+		e, err := a.s.Planner.Store.Find(tree, c.Path)
+		if err != nil {
+			continue // it is gone
+		}
+		known = append(known, e)
+	}
+	is := func(e object.Entry) bool { return slices.ContainsFunc(known, e.Same) }
+	if is(c.New) {
+		return nil, nil
+	}
+	from := []object.ID{a.on.yours}
+	yours, err := a.entry(a.on.yours, c.Path)
+	if err != nil {
+		return nil, err
+	}
+	if !yours.Same(c.New) {
+		from = append(from, a.on.others...)
+	}
+	u := &Unagreed{Path: c.Path, Was: c.Old.ID, ID: c.New.ID}
+	all, trusted := true, true
+	for _, commit := range from {
+		if commit.IsZero() {
+			continue
+		}
+		by, told, err := a.hands(c.Path, commit, is)
+		if err != nil {
+			return nil, err
+		}
+		all = all && told
+		for _, n := range by {
+			if !a.mine()[n.ID] && !slices.ContainsFunc(u.By, func(o history.Node) bool { return o.ID == n.ID }) {
+				u.By, trusted = append(u.By, n), trusted && a.s.Ledger.Trusts(n.Author().Email)
+			}
+		}
+	}
+	if all && trusted && !a.on.yours.IsZero() {
+		return nil, nil
+	}
+	return u, nil
+}
+
+// mostRead is of how many files both texts are read, to be shown.
+const mostRead = 50
+
+// read reads both texts of a file, if they can be.
+func (a *asking) read(u *Unagreed) {
+	was, err := a.text(u.Was)
+	is, ierr := a.text(u.ID)
+	if err == nil && ierr == nil {
+		u.Change.From, u.Change.To = was, is
+	}
+}
+
+// shown lists the trees of others that whoever reads what is asked about has seen: each line that they added, in files
+// that can be run or compiled, stands in the joined tree, too. So a part of the join asks nothing again.
+func (a *asking) shown() (trees []object.ID, err error) {
+	for _, commit := range a.on.others {
+		if commit.IsZero() {
+			continue
+		}
+		tree, err := a.s.Planner.Tree(commit)
+		if err != nil {
+			return nil, err
+		}
+		seen, err := a.seen(tree)
+		if err != nil {
+			return nil, err
+		}
+		if seen {
+			trees = append(trees, tree)
+		}
+	}
+	return trees, nil
+}
+
+// seen reports whether every line of a tree that is in none of the known ones stands in the joined tree.
+func (a *asking) seen(tree object.ID) (bool, error) {
+	changes, err := a.s.Planner.Store.Changes(a.on.tree, tree)
+	if err != nil {
+		return false, err
+	}
+	for _, c := range changes {
+		if c.New.Absent() || fileKind(c.New, c.Path) == check.Inert {
+			continue
+		}
+		if c.New.Mode.IsRegular() {
+			if data, err := a.s.Planner.Store.Blob(c.New.ID); err != nil || len(data) > largestRecipe {
+				return false, err // nobody has read that
+			}
+		}
+		lines := map[string]bool{}
+		for _, l := range a.lines(c.Old) {
+			lines[l] = true
+		}
+		for _, known := range a.known {
+			if e, err := a.s.Planner.Store.Find(known, c.Path); err == nil {
+				for _, l := range a.lines(e) {
+					lines[l] = true
+				}
+			}
+		}
+		for _, l := range a.lines(c.New) {
+			if !lines[l] {
+				return false, nil
+			}
+		}
+	}
+	return true, nil
+}
+
+// lines are those of a file, with its mode as the first; what is no file has its id for a line.
+func (a *asking) lines(e object.Entry) []string {
+	text, err := a.text(e.ID)
+	if !e.Mode.IsRegular() || err != nil {
+		text = e.ID.String()
+	}
+	return append([]string{e.Mode.Describe()}, diff.Lines(text)...)
+}
+
+// text is the content of a file; empty where there is none.
+func (a *asking) text(id object.ID) (string, error) {
+	if id.IsZero() {
+		return "", nil
+	}
+	data, err := a.s.Planner.Store.Blob(id)
+	return string(data), err
+}
+
+// entry is a file in a commit; absent where there is no commit.
+func (a *asking) entry(commit object.ID, path string) (e object.Entry, err error) {
+	if commit.IsZero() {
+		return e, nil
+	}
+	tree, err := a.s.Planner.Tree(commit)
+	if err != nil {
+		return e, err
+	}
+	return a.s.Planner.Store.Find(tree, path)
+}
+
+// hands lists the commits that changed a file, from one back to where it is as it was agreed to: the history of a path
+// as git-log simplifies it. all is false where that does not come to an end.
+func (a *asking) hands(path string, from object.ID, known func(object.Entry) bool) (by []history.Node, all bool,
+	err error) {
+	all = true
+	seen, queue := map[object.ID]bool{}, []object.ID{from}
+	for len(queue) > 0 {
+		id := queue[0]
+		if queue = queue[1:]; seen[id] {
+			continue
+		}
+		seen[id] = true
+		if a.went++; a.went > mostLooked {
+			return by, false, nil
+		}
+		if err := a.ctx.Err(); err != nil {
+			return nil, false, err
+		}
+		e, err := a.entry(id, path)
+		if err != nil {
+			return nil, false, err
+		}
+		if known(e) {
+			continue
+		}
+		c, err := a.s.Planner.Store.Commit(id)
+		if err != nil {
+			return nil, false, err
+		}
+		same, before, err := a.parentWith(c, path, e)
+		switch {
+		case err != nil: // history ends in a shallow clone's boundary
+			all = false
+		case !same.IsZero():
+			queue = append(queue, same)
+		case len(c.Parents) > 0 || !e.Absent():
+			by, queue = append(by, history.Node{ID: id, Commit: c}), append(queue, before...)
+		}
+	}
+	return by, all, nil
+}
+
+// parentWith gives the first parent that has a file as it is in the commit, or else all of them.
+func (a *asking) parentWith(c *object.Commit, path string, e object.Entry) (same object.ID, all []object.ID,
+	err error) {
+	for _, p := range c.Parents {
+		was, err := a.entry(p, path)
+		if err != nil {
+			return same, nil, err
+		}
+		if was.Same(e) {
+			return p, nil, nil
+		}
+		all = append(all, p)
+	}
+	return same, all, nil
+}
+
+// bounds of what is read to see which sources recipes name.
+const (
+	largestRecipe = 1 << 20  // bytes of one
+	mostOfRecipes = 64 << 20 // of all: past that every source counts as named
+)
+
+// named lists those of changed files to be asked about that the lines of commands name or, unless only they count, a
+// recipe: such as scripts that a makefile starts, and those that these start.
+func (a *asking) named(lines string, only bool, files []object.Change) (out []Unagreed, err error) {
+	asked := map[string]*Unagreed{}
+	for _, c := range files {
+		u, err := a.unagreed(c)
+		if err != nil {
+			return nil, err
+		}
+		if u != nil {
+			asked[c.Path] = u
+		}
+	}
+	if len(asked) == 0 || only && lines == "" {
+		return nil, nil
+	}
+	ids := map[string]object.ID{} // of files that nothing was found to name yet
+	var paths []string
+	var todo []object.ID
+	if err := a.s.Planner.Store.EachChange(object.ID{}, a.on.tree, func(f object.Change) {
+		switch kind := fileKind(f.New, f.Path); {
+		case kind == check.Inert || !f.New.Mode.IsRegular():
+		case kind == check.Recipe && !only:
+			todo = append(todo, f.New.ID)
+		default:
+			ids[f.Path] = f.New.ID
+			paths = append(paths, f.Path)
+		}
+	}); err != nil {
+		return nil, err
+	}
+	naming := check.NewNaming(paths)
+	name := func(p string) {
+		if id, ok := ids[p]; ok {
+			delete(ids, p)
+			todo = append(todo, id)
+		}
+	}
+	naming.In(lines, name)
+	for read := 0; len(todo) > 0 && read < mostOfRecipes; {
+		id := todo[0]
+		todo = todo[1:]
+		data, err := a.s.Planner.Store.Blob(id)
+		if err != nil {
+			return nil, err
+		}
+		if read += len(data); len(data) <= largestRecipe {
+			naming.In(string(data), name)
+		}
+	}
+	for p, u := range asked {
+		if _, unnamed := ids[p]; !unnamed && !u.ID.IsZero() || len(todo) > 0 {
+			out = append(out, *u)
+		}
+	}
+	return out, nil
+}
+
+// byHand lists commits that the person made in this clone: those of their own line that say so, and those that the
+// reflog tells of. Whoever pushes can write any name into a commit, but not into this clone's reflog.
+func (ak *Asker) byHand(ctx context.Context, p *plan.Position) map[object.ID]bool {
+	mine := map[object.ID]bool{}
+	for _, m := range ak.Repo.Reflog(ctx, "HEAD") {
+		if MadeByHand(m.Why) && !strings.HasPrefix(m.Why, "cherry-pick") { // that is of somebody else, as a rule
+			mine[m.To] = true
+		}
+	}
+	if p == nil {
+		return mine
+	}
+	for _, n := range p.Divergence.Yours {
+		if n.Author().Email == p.Me {
+			mine[n.ID] = true
+		}
+	}
+	return mine
+}
+
+// MadeByHand reports whether a reflog's words are about making a commit.
+func MadeByHand(why string) bool {
+	for _, verb := range []string{"commit", "rebase (continue)", "rebase (pick)", "cherry-pick", "revert"} {
+		if strings.HasPrefix(why, verb) {
+			return true
+		}
+	}
+	return false
+}

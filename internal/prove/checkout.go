@@ -1,0 +1,281 @@
+package prove
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/core/attr"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/vcs"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// CheckCommand gives the check of the joined tree: the one set with
+// `git config dorvik.check`, or one found from the project's files. ok is false
+// where there is none.
+func (pr *Prover) CheckCommand(ctx context.Context, tree object.ID) (c check.Command, ok bool, err error) {
+	set, err := pr.Repo.Values(ctx, "dorvik.check", false)
+	if err != nil {
+		return c, false, err
+	}
+	c.Own = true
+	for _, one := range set {
+		if one.Value != "" {
+			c.Steps, c.Own = append(c.Steps, one.Value), c.Own && one.Own
+		}
+	}
+	if len(c.Steps) > 0 {
+		c.Source, c.Configured = "git config dorvik.check", true
+		return c, true, nil
+	}
+	c, ok = check.Find(func(name string) (string, bool) {
+		if strings.HasSuffix(name, "/") {
+			return pr.Planner.NamesIn(tree, strings.TrimSuffix(name, "/"))
+		}
+		e, ferr := pr.Planner.Store.Find(tree, name)
+		if ferr != nil || !e.Mode.IsRegular() {
+			return "", false
+		}
+		data, ferr := pr.Planner.Store.Blob(e.ID)
+		return string(data), ferr == nil
+	})
+	return c, ok, nil
+}
+
+// RunCheck runs a command on the joined commit in a checkout of its own and
+// records the outcome for its tree. at is where it ran. With a position, what is likeliest to fail of it is run first.
+func (pr *Prover) RunCheck(ctx context.Context, p *plan.Position, c check.Command, tip object.ID,
+	emit func(line string),
+	told begun) (r check.Report, at *LaidOut, err error) {
+	tree, err := pr.Planner.Tree(tip)
+	if err != nil {
+		return r, nil, err
+	}
+	if at, err = pr.checkout(ctx, "check", tip, emit); err != nil {
+		return r, nil, err
+	}
+	steps, err := pr.stepsFor(ctx, p, at.Dir, c, tree)
+	if err != nil {
+		return r, at, err
+	}
+	now := lastRun{tree: tree}
+	r, err = pr.runSteps(ctx, at.Dir, c, steps, tree, func(l string) {
+		if now.output = append(now.output, l); len(now.output) > 2*mostOutput {
+			now.output = slices.Clone(now.output[mostOutput:])
+		}
+		emit(l)
+	}, func(steps []check.Step, which int) {
+		now.output = nil
+		if told != nil {
+			told(steps, which)
+		}
+	})
+	if err != nil {
+		return r, at, err
+	}
+	now.steps = r.Steps
+	pr.last = now
+	// A part of it tells nothing of how long all takes.
+	part := slices.ContainsFunc(r.Steps, func(one check.Step) bool { return one.First != "" || one.Known })
+	return r, at, pr.Ledger.KeepCheck(ledger.Checked{Tree: tree, Command: c.Line(), Passed: r.Passed, Took: r.Took},
+		r.Passed || !part)
+}
+
+// environment is what checks run in: what builds need, and what dorvik.checkEnv names.
+func (pr *Prover) environment(ctx context.Context) ([]string, error) {
+	env, _, err := pr.environments(ctx)
+	return env, err
+}
+
+// environments is environment with the names of variables that are set and not handed on.
+func (pr *Prover) environments(ctx context.Context) (env, left []string, err error) {
+	keep, err := pr.Repo.Values(ctx, "dorvik.checkEnv", false)
+	var names []string
+	for _, k := range keep {
+		if k.Own { // a repository cannot ask for them
+			names = append(names, strings.Fields(k.Value)...)
+		}
+	}
+	// A build may ask git about the folder it is in. That is inside the git directory: were it to find the person's
+	// working tree from there, it would lock its index, and leave the lock behind where it is ended.
+	env, left = check.Environment(git.CleanEnvironment(), names)
+	return append(env, "GIT_OPTIONAL_LOCKS=0", "GIT_CEILING_DIRECTORIES="+filepath.Join(pr.Repo.GitDir,
+			"dorvik")), left,
+		err
+}
+
+// checkout brings a checkout, by its name, to a joined commit, and says to emit in what it is not as the working
+// tree is.
+func (pr *Prover) checkout(ctx context.Context, name string, tip object.ID, emit func(string)) (*LaidOut, error) {
+	tree, err := pr.Planner.Tree(tip)
+	if err != nil {
+		return nil, err
+	}
+	if err := pr.Repo.AddPack(ctx, func(w io.Writer) (int, error) {
+		return pr.Planner.Store.WritePack(w, tip)
+	}); err != nil {
+		return nil, err
+	}
+	keep := "refs/dorvik/" + name
+	old, err := pr.Repo.Ref(ctx, keep)
+	if err != nil {
+		return nil, err
+	}
+	if err := pr.Repo.UpdateRefs(ctx, "dorvik: check", vcs.RefUpdate{Name: keep, New: tip, Old: old}); err != nil {
+		return nil, err
+	}
+	co, err := pr.Repo.OpenCheckout(ctx, filepath.Join(pr.Repo.GitDir, "dorvik", name), tip)
+	if err != nil {
+		return nil, err
+	}
+	return pr.furnish(ctx, co, tree, emit)
+}
+
+// LaidOut is a checkout of the check's with what it lacks, as sentences: a check that fails may fail for that.
+type LaidOut struct {
+	*git.Checkout
+	Lacks   []string
+	install string // the command that installs what the project depends on, where that is not there; or empty
+}
+
+// furnish brings submodules into the checkout of a check, and says in what it is not as a working tree should be.
+func (pr *Prover) furnish(ctx context.Context, co *git.Checkout, tree object.ID, emit func(line string)) (*LaidOut,
+	error) {
+	out := &LaidOut{Checkout: co}
+	empty, err := pr.Repo.FillSubmodules(ctx, co)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range empty {
+		out.Lacks = append(out.Lacks, fmt.Sprintf("the submodule %s, or its commit, is not in your working tree: the "+
+			"check runs without it (“git submodule update --init %[1]s” brings it)", p))
+	}
+	unfiltered, err := pr.unfiltered(ctx, co, tree)
+	if err != nil {
+		return nil, err
+	}
+	out.Lacks = append(out.Lacks, unfiltered...)
+	lack, command, err := pr.notInstalled(co.Dir, tree)
+	if err != nil {
+		return nil, err
+	}
+	if out.install = command; lack != "" {
+		out.Lacks = append(out.Lacks, lack)
+	}
+	for _, l := range out.Lacks {
+		emit("dorvik: " + l)
+	}
+	sparse, err := pr.Repo.Flag(ctx, "core.sparseCheckout")
+	if err == nil && sparse {
+		emit("dorvik: your working tree is sparse; the check has all files")
+	}
+	return out, err
+}
+
+// pointer is how the text begins that stands for a large file which is kept elsewhere.
+var pointer = []byte("version https://")
+
+// mostPointer is how long such a text can be, in bytes.
+const mostPointer = 1024
+
+// unfiltered tells of files that a filter is to make of what is stored, and which are in a checkout as they are stored:
+// the filter is not set up, or was told to leave them, or what they stand for could not be had.
+func (pr *Prover) unfiltered(ctx context.Context, co *git.Checkout, tree object.ID) (out []string, err error) {
+	rules, files := map[string]*attr.Rules{}, []string(nil)
+	filters := false
+	if err := pr.Planner.Store.EachChange(object.ID{}, tree, func(c object.Change) {
+		if !c.New.Mode.IsRegular() {
+			return
+		}
+		files = append(files, c.Path)
+		if path.Base(c.Path) != ".gitattributes" {
+			return
+		}
+		if text, err := pr.Planner.Store.Blob(c.New.ID); err == nil && bytes.Contains(text, []byte("filter=")) {
+			filters = true
+		}
+	}); err != nil || !filters {
+		return nil, err
+	}
+	for _, f := range files {
+		if path.Base(f) == ".gitattributes" {
+			text, _, err := pr.Planner.TextAt(tree, f)
+			if err != nil {
+				return nil, err
+			}
+			rules[path.Dir(f)] = attr.Parse(text)
+		}
+	}
+	set, err := pr.Repo.Values(ctx, `^filter\..*\.(smudge|process)$`, true)
+	if err != nil {
+		return nil, err
+	}
+	ready := map[string]bool{}
+	for _, one := range set {
+		ready[strings.TrimSuffix(strings.TrimPrefix(one.Name, "filter."), path.Ext(one.Name))] = true
+	}
+	below, above := pr.Drivers.Attributes(ctx)
+	missing, pointers := map[string][]string{}, []string(nil)
+	for _, f := range files {
+		name := attr.Of(scopes(rules, f, below, above), f)["filter"].Text
+		switch {
+		case name == "":
+		case !ready[name]:
+			missing[name] = append(missing[name], f)
+		case isPointer(filepath.Join(co.Dir, filepath.FromSlash(f))):
+			pointers = append(pointers, f)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(missing)) {
+		n := len(missing[name])
+		out = append(out, fmt.Sprintf("%s kept by the filter “%s”, which is not set up here: the check has what is "+
+			"stored in %s place (%s)", words.Count(n, "file is", "files are"), name, words.Is(n, "its", "their"),
+			words.List(words.Some(missing[name], 2))))
+	}
+	if n := len(pointers); n > 0 {
+		out = append(out, fmt.Sprintf("%s kept: the check has the %s (%s)",
+			words.Count(n, "large file is not here but as a pointer to where it is",
+				"large files are not here but as pointers to where they are"),
+			words.Is(n, "pointer", "pointers"), words.List(words.Some(pointers, 2))))
+	}
+	return out, nil
+}
+
+// scopes are the rules that hold for a file, the weakest first.
+func scopes(rules map[string]*attr.Rules, file string, below, above *attr.Rules) (out []attr.Scope) {
+	add := func(dir string, r *attr.Rules) {
+		if r != nil {
+			out = append(out, attr.Scope{Dir: dir, File: r})
+		}
+	}
+	add("", above)
+	for dir := path.Dir(file); dir != "."; dir = path.Dir(dir) {
+		add(dir, rules[dir])
+	}
+	add("", rules["."])
+	add("", below)
+	slices.Reverse(out)
+	return out
+}
+
+// isPointer reports whether a file is the text that stands for a large one.
+func isPointer(file string) bool {
+	info, err := os.Lstat(file)
+	if err != nil || !info.Mode().IsRegular() || info.Size() > mostPointer {
+		return false
+	}
+	text, err := os.ReadFile(file)
+	return err == nil && bytes.HasPrefix(text, pointer) && bytes.Contains(text, []byte("\noid "))
+}

@@ -1,0 +1,199 @@
+package prove
+
+import (
+	"context"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/core/attr"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/plan"
+)
+
+// Attributes reads the gitattributes files that are in no tree: the user's, which
+// count least, and the repository's own, which count most.
+func (dr *Drivers) Attributes(ctx context.Context) (below, above *attr.Rules) {
+	dr.mu.Lock()
+	defer dr.mu.Unlock()
+	if !dr.outside.known {
+		below, above := dr.readAttributes(ctx)
+		if ctx.Err() != nil {
+			return nil, nil // cancelled: the join ends, and the next one asks again
+		}
+		dr.outside = outsideAttributes{true, below, above}
+	}
+	return dr.outside.below, dr.outside.above
+}
+
+// outsideAttributes are the gitattributes files that are in no tree.
+type outsideAttributes struct {
+	known        bool
+	below, above *attr.Rules
+}
+
+func (dr *Drivers) readAttributes(ctx context.Context) (below, above *attr.Rules) {
+	read := func(path string) *attr.Rules {
+		data, err := os.ReadFile(path)
+		if err != nil {
+			return nil
+		}
+		return attr.Parse(string(data))
+	}
+	users, err := dr.Repo.ConfigPath(ctx, "core.attributesFile")
+	if err != nil || users == "" {
+		dir := os.Getenv("XDG_CONFIG_HOME")
+		if dir == "" {
+			dir = filepath.Join(os.Getenv("HOME"), ".config")
+		}
+		users = filepath.Join(dir, "git", "attributes")
+	}
+	own, err := dr.Repo.Inside(ctx, "info/attributes")
+	if err != nil {
+		return read(users), nil
+	}
+	return read(users), read(own)
+}
+
+// Drive runs a merge driver that the user's configuration defines and the user has
+// agreed to.
+func (dr *Drivers) Drive(ctx context.Context, name, path string, base, yours, theirs []byte,
+	markerSize int) ([]byte, merge.DriverOutcome, error) {
+	command, err := dr.Repo.Config(ctx, "merge."+name+".driver")
+	if err != nil || command == "" || strings.ContainsAny(name, "\n\x00") {
+		return nil, merge.NotDefined, nil
+	}
+	d, err := dr.driver(ctx, name, command)
+	if err != nil {
+		return nil, merge.NotDefined, err
+	}
+	// The person's own yes is to the command: not to files of the repository that it names, which others can change.
+	if (len(d.With) > 0 || !dr.ownYes(ctx, "dorvik."+name+".agreed")) && (dr.Agreed == nil || !dr.Agreed(d.String())) {
+		return nil, merge.NotAgreed, nil
+	}
+	joined, ok, err := check.Drive(ctx, dr.Limit, dr.Repo.Dir, command, path, markerSize, base, yours, theirs)
+	if err != nil || !ok {
+		return nil, merge.Undriven, err
+	}
+	return joined, merge.Driven, nil
+}
+
+// MergeDriver is a merge driver of the user's configuration.
+type MergeDriver struct {
+	Name, Command string
+	With          []string // files of the repository that it names, and that these name: "<id> <path>"
+}
+
+// String is by which a driver is agreed to: with another command, or other files, it is another.
+func (d MergeDriver) String() string {
+	return strings.Join(append([]string{"merge driver " + d.Name + ": " + d.Command}, d.With...), "\nwith ")
+}
+
+// Files are the paths of those that it names.
+func (d MergeDriver) Files() (paths []string) {
+	for _, with := range d.With {
+		_, path, _ := strings.Cut(with, " ")
+		paths = append(paths, path)
+	}
+	return paths
+}
+
+// driver is a merge driver with the files that it names, as they are in the working tree.
+func (dr *Drivers) driver(ctx context.Context, name, command string) (d MergeDriver, err error) {
+	d = MergeDriver{Name: name, Command: command}
+	holds, err := dr.NamedBy(ctx, command)
+	for _, path := range slices.Sorted(maps.Keys(holds)) {
+		d.With = append(d.With, dr.IdOf(holds[path]).String()+" "+dr.within(path))
+	}
+	return d, err
+}
+
+// Unagreed lists the merge drivers that a join would have run, had they been agreed to.
+func (dr *Drivers) Unagreed(ctx context.Context, j *plan.Join) ([]MergeDriver, error) {
+	var out []MergeDriver
+	for _, r := range j.Remarks() {
+		if r.Driver == "" || slices.ContainsFunc(out, func(d MergeDriver) bool { return d.Name == r.Driver }) {
+			continue
+		}
+		command, err := dr.Repo.Config(ctx, "merge."+r.Driver+".driver")
+		if err != nil {
+			return nil, err
+		}
+		d, err := dr.driver(ctx, r.Driver, command)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, d)
+	}
+	return out, nil
+}
+
+// IdOf is the id that a file of a text would have.
+func (dr *Drivers) IdOf(text string) object.ID {
+	return dr.Planner.Store.Format().Sum(object.KindBlob, []byte(text))
+}
+
+// NamedBy gives the files of the working tree that a text names, and that these name, with what they hold. Those that
+// are no files there are left out.
+func (dr *Drivers) NamedBy(ctx context.Context, text string) (holds map[string]string, err error) {
+	holds = map[string]string{}
+	b, err := dr.Repo.Current(ctx)
+	if err != nil || b.Tip.IsZero() {
+		return holds, err
+	}
+	tree, err := dr.Planner.Tree(b.Tip)
+	if err != nil {
+		return nil, err
+	}
+	naming, err := dr.naming(tree)
+	if err != nil {
+		return nil, err
+	}
+	var todo []string
+	found := func(name string) { todo = append(todo, filepath.Join(dr.Repo.Dir, filepath.FromSlash(name))) }
+	naming.In(text, found)
+	for len(todo) > 0 {
+		path := todo[0]
+		todo = todo[1:]
+		if _, ok := holds[path]; ok {
+			continue
+		}
+		if data, err := os.ReadFile(path); err == nil {
+			holds[path] = string(data)
+			naming.In(string(data), found)
+		}
+	}
+	return holds, nil
+}
+
+// within is a path below the working tree, from there.
+func (dr *Drivers) within(path string) string {
+	rel, err := filepath.Rel(dr.Repo.Dir, path)
+	if err != nil {
+		return path
+	}
+	return filepath.ToSlash(rel)
+}
+
+// naming is for the files of a tree that are no documents.
+func (dr *Drivers) naming(tree object.ID) (*check.Naming, error) {
+	dr.mu.Lock()
+	defer dr.mu.Unlock()
+	if dr.names.of != nil && dr.names.in == tree {
+		return dr.names.of, nil
+	}
+	var paths []string
+	err := dr.Planner.Store.EachChange(object.ID{}, tree, func(c object.Change) {
+		if fileKind(c.New, c.Path) != check.Inert {
+			paths = append(paths, c.Path)
+		}
+	})
+	if err == nil {
+		dr.names.in, dr.names.of = tree, check.NewNaming(paths)
+	}
+	return dr.names.of, err
+}

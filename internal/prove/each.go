@@ -1,0 +1,138 @@
+package prove
+
+import (
+	"context"
+	"slices"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/plan"
+)
+
+// Each is how one of the commits that are made again stands to the check; Passed is nil where that is not known.
+type Each struct {
+	ID     object.ID
+	Passed *bool
+}
+
+// EachKnown gives how the new commits stand, as far as they were checked before, the oldest first.
+func (pr *Prover) EachKnown(ctx context.Context, terms *Terms, b plan.Built) (out []Each, err error) {
+	env, err := pr.environment(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, id := range b.Made() {
+		one := Each{ID: id}
+		if terms != nil {
+			tree, err := pr.Planner.Tree(id)
+			if err != nil {
+				return nil, err
+			}
+			if r := pr.ranIn(env, terms.Command, tree); r != nil {
+				one.Passed = &r.Passed
+			}
+		}
+		out = append(out, one)
+	}
+	return out, nil
+}
+
+// CheckEach checks the new commits in order, up to the first that does not pass. What was checked before is not
+// checked again. told is given how they stand after each.
+func (pr *Prover) CheckEach(ctx context.Context, p *plan.Position, terms *Terms, b plan.Built, emit func(string),
+	told func([]Each)) ([]Each, error) {
+	all, err := pr.EachKnown(ctx, terms, b)
+	if err != nil {
+		return nil, err
+	}
+	for i := range all {
+		passed, err := pr.checkOne(ctx, p, terms, &all[i], emit)
+		if err != nil {
+			return all, err
+		}
+		if told(slices.Clone(all)); !passed {
+			break
+		}
+	}
+	return all, nil
+}
+
+// FindFailing finds a commit that does not pass though the one before it does, where the last of them does not, by
+// halving: for n commits that takes at most ⌈log₂ n⌉ checks. Where it fails on and off, it is one of those that begin
+// to.
+func (pr *Prover) FindFailing(ctx context.Context, p *plan.Position, terms *Terms, b plan.Built, emit func(string),
+	told func([]Each)) ([]Each, error) {
+	all, err := pr.EachKnown(ctx, terms, b)
+	if err != nil {
+		return nil, err
+	}
+	lo, hi := -1, len(all)-1 // that passes, or is theirs; that does not
+	for i, one := range all {
+		if one.Passed != nil && !*one.Passed {
+			hi = i
+			break
+		}
+	}
+	for i := range max(0, hi) {
+		if all[i].Passed != nil {
+			lo = i
+		}
+	}
+	for hi-lo > 1 {
+		mid := (lo + hi) / 2
+		passed, err := pr.checkOne(ctx, p, terms, &all[mid], emit)
+		if err != nil {
+			return all, err
+		}
+		if told(slices.Clone(all)); passed {
+			lo = mid
+		} else {
+			hi = mid
+		}
+	}
+	if hi >= 0 && all[hi].Passed == nil { // it took too long, which is not kept
+		all[hi].Passed = new(bool)
+	}
+	return all, nil
+}
+
+// checkOne checks a commit by itself, if that is not known. What others changed that the command can run there, and
+// that was not agreed to, is an *UnagreedError.
+func (pr *Prover) checkOne(ctx context.Context, p *plan.Position, terms *Terms, one *Each,
+	emit func(string)) (passed bool,
+	err error) {
+	if one.Passed != nil {
+		return *one.Passed, nil
+	}
+	tree, err := pr.Planner.Tree(one.ID)
+	if err != nil {
+		return false, err
+	}
+	if err := pr.Asker.mayRun(ctx, terms, p, joinedOn(p, tree)); err != nil {
+		return false, err
+	}
+	emit("dorvik: " + one.ID.String())
+	co, err := pr.checkout(ctx, "check-each", one.ID, emit)
+	if err != nil {
+		return false, err
+	}
+	r, err := pr.runSteps(ctx, co.Dir, terms.Command, terms.Command.StepsOf(), tree, emit, nil)
+	if err == nil {
+		one.Passed = &r.Passed
+	}
+	return r.Passed, err
+}
+
+// FirstFailing gives the first that does not pass; zero where none is known not to.
+func FirstFailing(all []Each) object.ID {
+	for _, e := range all {
+		if e.Passed != nil && !*e.Passed {
+			return e.ID
+		}
+	}
+	return object.ID{}
+}
+
+// WantsEach reports whether every commit is to be checked: dorvik.checkEach.
+func (pr *Prover) WantsEach(ctx context.Context) (bool, error) {
+	return pr.Repo.Flag(ctx, "dorvik.checkEach")
+}

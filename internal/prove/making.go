@@ -1,0 +1,103 @@
+package prove
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// ToMake gives what the commands are that are still to make files, with what they go by, and whether they may be run:
+// each was agreed to before as it reads now. With a position it also says who of the other side changed what.
+func (pr *Prover) ToMake(ctx context.Context, p *plan.Position, j *plan.Join) (all []*Terms, agreed bool, err error) {
+	agreed = true
+	for _, m := range j.Unmade() {
+		t, err := pr.Asker.termsFor(ctx, &Terms{Command: check.Command{Steps: []string{m.Command}}, Makes: m.Path}, p,
+			joinedOn(p, j.Tree))
+		if err != nil {
+			return nil, false, err
+		}
+		all, agreed = append(all, t), agreed && t.Agreed()
+	}
+	return all, agreed, nil
+}
+
+// Make runs the commands that make files anew, which were shown and are agreed to by that, each in the file's folder of
+// the check's checkout of a joined commit, and keeps what they made. Nothing else that they changed is taken; what that
+// is, is said to each, as all that they print is. failed is the one that did not end well, or nil.
+func (pr *Prover) Make(ctx context.Context, j *plan.Join, terms []*Terms, tip object.ID, each func(string)) (
+	failed *check.Report, err error) {
+	pr.last = lastRun{}
+	co, err := pr.checkout(ctx, "check", tip, each)
+	if err != nil {
+		return nil, err
+	}
+	from := j.Tree
+	if !j.Plain.IsZero() {
+		from = j.Plain
+	}
+	env, err := pr.environment(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var paths []string
+	for i, m := range j.Unmade() {
+		if i >= len(terms) || terms[i].Makes != m.Path || terms[i].Tree != j.Tree {
+			return nil, errors.New("what makes files anew was shown for another joined result; look at it again")
+		}
+		if err := pr.Asker.AgreeTo(terms[i]); err != nil {
+			return nil, err
+		}
+		paths = append(paths, m.Path)
+		each("$ " + m.Command + words.If(path.Dir(m.Path) == ".", "", "   (in "+path.Dir(m.Path)+")"))
+		r, err := check.Run(ctx, filepath.Join(co.Dir, filepath.FromSlash(path.Dir(m.Path))), m.Command,
+			env, each)
+		if err != nil {
+			return nil, err
+		}
+		if !r.Passed {
+			return &r, nil
+		}
+		text, err := readMade(co.Dir, m.Path)
+		if err != nil {
+			return nil, err
+		}
+		err = pr.Ledger.KeepMade(plan.Made{Path: m.Path, Command: m.Command, From: from, Text: text})
+		if err != nil {
+			return nil, err
+		}
+	}
+	changed, err := pr.Repo.ChangedIn(ctx, co.Checkout)
+	changed = slices.DeleteFunc(changed, func(p string) bool { return slices.Contains(paths, p) })
+	if len(changed) > 0 {
+		each("dorvik: changed too, and not taken: " + words.List(words.Some(changed, 8)))
+	}
+	return nil, err
+}
+
+// readMade reads a file that a command made, with the line ends that git would keep.
+func readMade(dir, name string) (string, error) {
+	file := filepath.Join(dir, filepath.FromSlash(name))
+	info, err := os.Lstat(file)
+	if err != nil || !info.Mode().IsRegular() {
+		return "", fmt.Errorf("the command took %s away; take one side's instead", name)
+	}
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return "", fmt.Errorf("reading what was made: %w", err)
+	}
+	if !utf8.Valid(data) {
+		return "", fmt.Errorf("what was made of %s is no text in UTF-8; take one side's instead", name)
+	}
+	return strings.ReplaceAll(string(data), "\r\n", "\n"), nil
+}

@@ -1,0 +1,185 @@
+package prove
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"unicode"
+
+	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/core/diagnose"
+	"dorvik.dev/dorvik/internal/core/misfit"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
+)
+
+// Unchecked is a joined result made into commits, and how it can be checked.
+type Unchecked struct {
+	Built   plan.Built
+	Terms   *Terms // what it is checked by, and what that goes by; nil where no check was found
+	Agreed  bool   // it may be run
+	Misfits []plan.Misfit
+	Holds   []plan.Holding // the mends, with what each becomes part of
+	Mends   []misfit.Mend  // of them, where it is certain what to do
+	MayHold []int          // steps of a rebase that could hold all of those, too
+	Making  bool           // files are to be made anew before it is checked
+	ToMake  []*Terms       // by these commands
+	MayMake bool           // which were agreed to before
+	Passed  *check.Report  // an earlier run on the same tree; nil where there is none that passed
+	Each    []Each         // how the new commits stand, as far as that is known
+	// every commit is to be checked
+	WantsEach bool
+	State     ledger.State
+}
+
+// ToCheck makes the joined commits, in memory, and looks how they can be checked.
+func (pr *Prover) ToCheck(ctx context.Context, p *plan.Position, j *plan.Join) (*Unchecked, error) {
+	u := &Unchecked{}
+	var err error
+	if u.Built, err = pr.Planner.Build(ctx, p, j); err != nil {
+		return nil, err
+	}
+	if err := pr.Planner.TellApart(ctx, append([]object.ID{u.Built.Tip}, u.Built.Made()...)); err != nil {
+		return nil, err
+	}
+	if u.Terms, u.Agreed, err = pr.MayCheck(ctx, p, j.Tree); err != nil {
+		return nil, err
+	}
+	if u.Misfits, err = pr.Planner.Foresight.Misfits(ctx, p, j); err != nil {
+		return nil, err
+	}
+	if u.Mends, err = pr.Planner.Foresight.MendsOf(ctx, p, j, u.Misfits); err != nil {
+		return nil, err
+	}
+	if u.Holds, err = pr.Planner.Foresight.Holdings(j, u.Mends, u.Misfits); err != nil {
+		return nil, err
+	}
+	if u.MayHold, err = pr.Planner.Foresight.MayHold(j, u.Holds); err != nil {
+		return nil, err
+	}
+	u.Making = len(j.Unmade()) > 0
+	if u.ToMake, u.MayMake, err = pr.ToMake(ctx, p, j); err != nil {
+		return nil, err
+	}
+	if u.Each, err = pr.EachKnown(ctx, u.Terms, u.Built); err != nil {
+		return nil, err
+	}
+	if u.WantsEach, err = pr.WantsEach(ctx); err != nil {
+		return nil, err
+	}
+	if u.Terms != nil {
+		known, err := pr.RanBefore(ctx, u.Terms.Command, j.Tree)
+		if err != nil {
+			return nil, err
+		}
+		if known != nil && known.Passed {
+			u.Passed = known
+			if err := pr.passedBefore(j.Tree, u.Terms.Command, known); err != nil {
+				return nil, err
+			}
+		}
+	}
+	err = pr.Ledger.Reach(ledger.Check)
+	u.State = pr.Ledger.State()
+	return u, err
+}
+
+// passedBefore notes that a tree passed, in an earlier run.
+func (pr *Prover) passedBefore(tree object.ID, c check.Command, r *check.Report) error {
+	return pr.Ledger.KeepCheck(ledger.Checked{Tree: tree, Command: c.Line(), Passed: true, Took: r.Took}, false)
+}
+
+// Proof is a check that was run, and where it failed.
+type Proof struct {
+	Result check.Report
+	Places []diagnose.Place
+	Texts  map[string][]plan.Line // of the files with places
+	Lacks  []string               // what the checkout was without, as clauses
+	// the project's own command that installs what it depends on, where that is not there; or empty
+	Install   string
+	Unchecked string // why nothing was checked, as a sentence; empty where it was
+	State     ledger.State
+
+	WantsEach bool
+}
+
+// Blames reports whether the failure tells something of the code, so that it can be asked who builds: not where the
+// command is not known, or where the checkout lacks something.
+func (p *Proof) Blames() bool { return p.Unchecked == "" && len(p.Lacks) == 0 }
+
+// Prove runs a check on a commit of the joined tree, which is agreed to by that as it was shown; each gets every line
+// it prints, and told each step that begins.
+func (pr *Prover) Prove(ctx context.Context, p *plan.Position, terms *Terms, tip object.ID, each func(string),
+	told begun) (*Proof, error) {
+	tree, err := pr.Planner.Tree(tip)
+	if err != nil {
+		return nil, err
+	}
+	if terms.Tree != tree { // something else was shown
+		return nil, fmt.Errorf("the check “%s” was agreed to for another joined result; look at it again",
+			terms.Command.Line())
+	}
+	if err := pr.Asker.AgreeTo(terms); err != nil {
+		return nil, err
+	}
+	var all []string
+	r, at, err := pr.RunCheck(ctx, p, terms.Command, tip, func(l string) {
+		if len(all) < mostOutput { // the first cause comes first
+			all = append(all, l)
+		}
+		each(l)
+	}, told)
+	if err != nil {
+		return nil, err
+	}
+	out := &Proof{Result: r, State: pr.Ledger.State(), Texts: map[string][]plan.Line{}, Lacks: at.Lacks}
+	if out.WantsEach, err = pr.WantsEach(ctx); err != nil {
+		return nil, err
+	}
+	if r.Passed {
+		return out, nil
+	}
+	out.Install, out.Unchecked = at.install, unknownCommand(r)
+	if err := pr.tellLeft(ctx, all, each); err != nil {
+		return nil, err
+	}
+	if out.Places, _, err = plan.Extra(ctx, pr.Planner.Extras, "where the check's output says it failed", func(
+		context.Context) ([]diagnose.Place, error) {
+		return pr.Planner.Diagnose(tree, all, at.Dir)
+	}); err != nil {
+		return nil, err
+	}
+	for _, at := range out.Places {
+		if out.Texts[at.Path] == nil {
+			if out.Texts[at.Path], _, err = pr.Planner.Lines(p, tree, at.Path); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return out, nil
+}
+
+// tellLeft says which variables that a failing check speaks of are set and were not handed on to it.
+func (pr *Prover) tellLeft(ctx context.Context, output []string, each func(string)) error {
+	_, left, err := pr.environments(ctx)
+	if err != nil {
+		return err
+	}
+	of := map[string]bool{}
+	for _, name := range left {
+		of[name] = true
+	}
+	for _, l := range output {
+		for word := range strings.FieldsFuncSeq(l, func(r rune) bool {
+			return r != '_' && !unicode.IsLetter(r) && !unicode.IsDigit(r)
+		}) {
+			if of[word] {
+				delete(of, word)
+				each("dorvik: " + word + " is set for you and was not given to the check; git config --global --add " +
+					"dorvik.checkEnv " + word + " gives it")
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,212 @@
+package prove
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"time"
+
+	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
+)
+
+// limits are what a check may take; zero for no limit.
+type limits struct {
+	time   time.Duration // dorvik.checkTime: minutes, or with a unit
+	memory int           // dorvik.checkMemory, in MB of address space for each process
+}
+
+func (pr *Prover) limits(ctx context.Context) (l limits, err error) {
+	if l.time, err = pr.Repo.Duration(ctx, "dorvik.checkTime"); err != nil {
+		return l, err
+	}
+	said, err := pr.Repo.Config(ctx, "dorvik.checkMemory")
+	if err != nil || said == "" {
+		return l, err
+	}
+	if l.memory, err = strconv.Atoi(said); err != nil || l.memory < 0 {
+		return l, errors.New("dorvik.checkMemory is " + said + ", which is no number of megabytes")
+	}
+	return l, nil
+}
+
+// begun is told which of the steps of a check begins.
+type begun = func(steps []check.Step, at int)
+
+// runSteps runs the steps of a check in a folder, within its limits, and keeps how it ended for the tree that is there.
+// What took too long did not pass, and is said to.
+func (pr *Prover) runSteps(ctx context.Context, dir string, c check.Command, steps []check.Step, tree object.ID,
+	emit func(string), told begun) (r check.Report, err error) {
+	env, err := pr.environment(ctx)
+	if err != nil {
+		return r, err
+	}
+	l, err := pr.limits(ctx)
+	if err != nil {
+		return r, err
+	}
+	within, stop := ctx, func() {}
+	if l.time > 0 {
+		within, stop = context.WithTimeout(ctx, l.time)
+	}
+	defer stop()
+	run := check.RunSteps
+	if l.memory > 0 {
+		run = limited(l.memory)
+	}
+	r, err = run(within, dir, steps, env, emit, told)
+	if err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) {
+		emit(fmt.Sprintf("dorvik: it took longer than %v and was ended (dorvik.checkTime)", l.time))
+		r.Passed, r.Exit = false, -1
+		return r, nil // not kept: another time it may be quicker
+	}
+	if err != nil {
+		return r, err
+	}
+	return r, pr.Ledger.Store.PutRan(ledger.KeyOfCheck(tree, c.Line(), env),
+		ledger.Ran{Passed: r.Passed, Took: r.Took, When: time.Now()})
+}
+
+// limited is RunSteps with a limit for the address space of each process, in MB.
+func limited(memory int) func(ctx context.Context, dir string, steps []check.Step, env []string, emit func(string),
+	told begun) (check.Report, error) {
+	return func(ctx context.Context, dir string, steps []check.Step, env []string, emit func(string), told begun) (
+		check.Report, error) {
+		within := slices.Clone(steps)
+		for i := range within {
+			within[i].Line = fmt.Sprintf("ulimit -v %d\n%s", memory<<10, within[i].Line)
+		}
+		asGiven := func(list []check.Step) {
+			for i := range list {
+				list[i].Line = steps[i].Line
+			}
+		}
+		var tell begun
+		if told != nil {
+			tell = func(list []check.Step, at int) {
+				asGiven(list)
+				told(list, at)
+			}
+		}
+		r, err := check.RunSteps(ctx, dir, within, env, emit, tell)
+		asGiven(r.Steps)
+		return r, err
+	}
+}
+
+// mostOutput is how many lines of what a check prints are read afterwards.
+const mostOutput = 100_000
+
+// lastRun is how the last run of a check left its checkout.
+type lastRun struct {
+	tree   object.ID
+	steps  []check.Step
+	output []string // of the step that failed, if one did
+}
+
+// failed reports whether it ended at a step of the check, or at a part of it that was run first.
+func (l *lastRun) failed(line string) bool {
+	for i, one := range l.steps {
+		if one.Ran && !one.Passed { // a part of the step after it, or a step
+			for i < len(l.steps)-1 && l.steps[i].First != "" {
+				i++
+			}
+			return l.steps[i].Line == line
+		}
+	}
+	return false
+}
+
+// passed reports whether a step passed on the very tree that is to be checked.
+func (l *lastRun) passed(line string, tree object.ID) bool {
+	return l.tree == tree && slices.ContainsFunc(l.steps, func(one check.Step) bool {
+		return one.Line == line && one.Passed && one.First == ""
+	})
+}
+
+// stepsFor are the steps of a check in its checkout. Where the last run there failed, what passed on the same tree is
+// not run again, and of what failed only that is run first; of Go's tests, those where both sides' changes meet are.
+func (pr *Prover) stepsFor(ctx context.Context, p *plan.Position, dir string, c check.Command, tree object.ID) (
+	out []check.Step, err error) {
+	for _, one := range c.StepsOf() {
+		narrow, why := "", ""
+		switch {
+		case pr.last.failed(one.Line):
+			if only, ok := check.OnlyFailed(one.Line, pr.last.output); ok {
+				narrow, why = only, check.FailedBefore
+			}
+		case pr.last.passed(one.Line, tree) && slices.ContainsFunc(pr.last.steps, func(of check.Step) bool {
+			return of.Ran && !of.Passed
+		}):
+			one.Known = true
+		default:
+			if narrow, err = pr.whereMeet(ctx, p, dir, one.Line, tree); err != nil {
+				return nil, err
+			}
+			why = check.WhereMeet
+		}
+		if narrow != "" {
+			out = append(out, check.Step{Line: narrow, First: why})
+		}
+		out = append(out, one)
+	}
+	return out, nil
+}
+
+// fewPackages is up to how many folders of Go finding out what to run first takes longer than running all.
+const fewPackages = 4
+
+// whereMeet narrows Go's tests to the packages in which both sides' changes meet; empty where a step is no such thing,
+// or where they are more than half of all.
+func (pr *Prover) whereMeet(ctx context.Context, p *plan.Position, dir, step string, tree object.ID) (string, error) {
+	if _, ok := check.OfPackages(step, []string{"."}); !ok || p == nil || p.Trivial() != plan.NotTrivial || p.Picking ||
+		p.Resume != nil {
+		return "", nil
+	}
+	all, err := pr.Planner.Store.Changes(object.ID{}, tree)
+	if err != nil {
+		return "", err
+	}
+	folders := map[string]bool{}
+	for _, f := range all {
+		if path.Ext(f.Path) == ".go" {
+			folders[path.Dir(f.Path)] = true
+		}
+	}
+	if len(folders) < fewPackages {
+		return "", nil
+	}
+	var sides [2][]string // what each changed is what the other has not
+	for i, commit := range []object.ID{p.Theirs, p.Yours} {
+		from, err := pr.Planner.Tree(commit)
+		if err != nil {
+			return "", err
+		}
+		if err := pr.Planner.Store.EachChange(from, tree, func(c object.Change) {
+			sides[i] = append(sides[i],
+				c.Path)
+		}); err != nil {
+			return "", err
+		}
+	}
+	env, err := pr.environment(ctx)
+	if err != nil {
+		return "", err
+	}
+	var list []string
+	r, err := check.Run(ctx, dir, check.ListPackages, env, func(l string) { list = append(list, l) })
+	if err != nil || !r.Passed {
+		return "", err
+	}
+	packages, of := check.Meeting(list, dir, sides[0], sides[1])
+	if 2*len(packages) > of {
+		return "", nil
+	}
+	narrow, _ := check.OfPackages(step, packages)
+	return narrow, nil
+}

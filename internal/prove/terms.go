@@ -1,0 +1,323 @@
+package prove
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// Terms are what is agreed to where a command may run on a tree: the command, the filters of the repository's own
+// configuration that run when its checkout is made, and what of the tree others changed that the command can run.
+type Terms struct {
+	Command check.Command
+	Makes   string      // a file that it makes anew, in the folder of which it runs; empty for a check
+	Filter  string      // of files, by its name, that git runs as it writes them; empty for a check
+	Tree    object.ID   // that it is to run on
+	Filters []string    // "name: command"
+	Before  bool        // the command was agreed to before
+	Asks    []Unagreed  // what others changed since, and can be run
+	stood   []object.ID // trees that were there before anything of theirs came: agreed to with the first agreement
+	shown   []object.ID // trees of theirs of which all that could be run is in what is asked about
+}
+
+// Unagreed is a file that others changed since it was agreed to last that a command may run, and that can be run or
+// read as a recipe.
+type Unagreed struct {
+	Path    string
+	Was, ID object.ID      // zero where it was not there, and where it is there no more
+	By      []history.Node // their commits that changed it, the newest first; none where that cannot be told
+
+	Change struct{ From, To string } // the texts, where both can be read
+}
+
+// Lines gives the lines that were taken out and, where they stood, those that were added, without their ends.
+func (f *Unagreed) Lines(each func(line string, added bool)) {
+	from, to := diff.Lines(f.Change.From), diff.Lines(f.Change.To)
+	for _, e := range diff.Histogram(from, to) {
+		for _, l := range from[e.A0:e.A1] {
+			each(strings.TrimRight(l, "\r\n"), false)
+		}
+		for _, l := range to[e.B0:e.B1] {
+			each(strings.TrimRight(l, "\r\n"), true)
+		}
+	}
+}
+
+// line is what is recorded: the command, and the filters.
+func (t *Terms) line() string {
+	var b strings.Builder
+	switch {
+	case t.Makes != "":
+		b.WriteString("make " + t.Makes + " by " + t.Command.Line())
+	case t.Filter != "":
+		b.WriteString("filter " + t.Filter + " by " + t.Command.Line())
+	default:
+		b.WriteString("check " + t.Command.Line())
+	}
+	for _, f := range t.Filters {
+		b.WriteString("\nfilter " + f)
+	}
+	return b.String()
+}
+
+// Hash names the terms for a script that agrees to them: the first half of the SHA-256, in hex, of what is recorded
+// and of what others changed.
+func (t *Terms) Hash() string {
+	sum := sha256.New()
+	fmt.Fprintln(sum, t.line())
+	for _, f := range t.Asks {
+		fmt.Fprintf(sum, "%s %s\n", f.ID, f.Path)
+	}
+	return hex.EncodeToString(sum.Sum(nil)[:16])
+}
+
+// Agreed reports whether the command may run: it was agreed to, or the person's own configuration names it, and there
+// is nothing to ask about.
+func (t *Terms) Agreed() bool { return (t.Before || t.Command.Own) && len(t.Asks) == 0 }
+
+// AgreeTo records that a command may run, on its tree as it is.
+func (ak *Asker) AgreeTo(t *Terms) error {
+	return ak.Ledger.Agreements.Add(t.line(), time.Now(), slices.Concat(t.stood, t.shown, []object.ID{t.Tree})...)
+}
+
+// ownYes reports whether a setting is true in the person's own configuration.
+func (dr *Drivers) ownYes(ctx context.Context, key string) bool {
+	all, err := dr.Repo.Values(ctx, key, false)
+	yes := false
+	for _, s := range all {
+		if s.Own {
+			yes = s.Value == "true"
+		}
+	}
+	return err == nil && yes
+}
+
+// on is a tree that something is to run on, and whose work it holds.
+type on struct {
+	tree   object.ID
+	yours  object.ID   // the commit that is the person's own line
+	others []object.ID // commits of others that it holds, too
+}
+
+// joinedOn is the tree of a join, or of one of the commits that it makes.
+func joinedOn(p *plan.Position, tree object.ID) on {
+	if p == nil {
+		return on{tree: tree}
+	}
+	o := on{tree: tree, yours: p.Yours, others: []object.ID{p.Theirs}}
+	if p.Picking {
+		for _, n := range p.Divergence.Theirs {
+			o.others = append(o.others, n.ID)
+		}
+	}
+	if p.Resume != nil {
+		o.others = append(o.others, p.Resume.Merged...)
+		for _, t := range p.Resume.Todo {
+			o.others = append(o.others, t.Commit.ID)
+		}
+	}
+	return o
+}
+
+// TermsOf finds what running a command on a joined tree is agreed to by. The error is that of reading the settings or
+// the history.
+func (ak *Asker) TermsOf(ctx context.Context, c check.Command, tree object.ID, p *plan.Position) (*Terms, error) {
+	return ak.termsFor(ctx, &Terms{Command: c}, p, joinedOn(p, tree))
+}
+
+// termsFor completes terms of which the command is known.
+func (ak *Asker) termsFor(ctx context.Context, t *Terms, p *plan.Position, o on) (*Terms, error) {
+	t.Tree = o.tree
+	var lines []string // of the filters that run, too, as the checkout is made
+	if t.Filter == "" {
+		filters, err := ak.Repo.Values(ctx, `^filter\..*\.(smudge|process)$`, true)
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range filters {
+			lines = append(lines, f.Value)
+			if !f.Own {
+				t.Filters = append(t.Filters, filterName(f.Name)+": "+f.Value)
+			}
+		}
+	}
+	known := ak.Ledger.Agreements.On(t.line())
+	t.Before = ak.Ledger.Agreements.Has(t.line())
+	if len(known) == 0 && p != nil { // what there was before theirs came was there to be run all along
+		for _, commit := range []object.ID{p.Base(), p.Yours} {
+			if commit.IsZero() {
+				continue
+			}
+			tree, err := ak.Planner.Tree(commit)
+			if err != nil {
+				return nil, err
+			}
+			t.stood = append(t.stood, tree)
+		}
+		known = t.stood
+	}
+	if len(known) == 0 {
+		return t, nil
+	}
+	a := &asking{s: ak, ctx: ctx, on: o, known: known, filters: lines,
+		mine: sync.OnceValue(func() map[object.ID]bool { return ak.byHand(ctx, p) })}
+	var err error
+	if t.Asks, err = a.about(t); err == nil && t.Filter == "" {
+		t.shown, err = a.shown()
+	}
+	return t, err
+}
+
+// again gives the terms of the same command on another tree.
+func (ak *Asker) again(ctx context.Context, t *Terms, p *plan.Position, o on) (*Terms, error) {
+	return ak.termsFor(ctx, &Terms{Command: t.Command, Makes: t.Makes}, p, o)
+}
+
+// filterName is that of a filter, by the name of its setting.
+func filterName(setting string) string {
+	return strings.TrimSuffix(strings.TrimPrefix(setting, "filter."), path.Ext(setting))
+}
+
+// MayFilter is nil where git may write the files of a joined tree: no filter that it runs then names a file that others
+// changed, or that was agreed to. Else it is an *UnagreedError.
+func (ak *Asker) MayFilter(ctx context.Context, p *plan.Position, tree object.ID) error {
+	filters, err := ak.Repo.Values(ctx, `^filter\..*\.(clean|smudge|process)$`, true)
+	if err != nil {
+		return err
+	}
+	for _, f := range filters {
+		t := &Terms{Command: check.Command{Steps: []string{f.Value}, Source: "git config " + f.Name, Own: true},
+			Filter: filterName(f.Name)}
+		if t, err = ak.termsFor(ctx, t, p, joinedOn(p, tree)); err != nil {
+			return err
+		}
+		if len(t.Asks) > 0 {
+			return &UnagreedError{t}
+		}
+	}
+	return nil
+}
+
+// mayRun is nil where a command that was agreed to may run on another tree, too, and else an *UnagreedError.
+func (ak *Asker) mayRun(ctx context.Context, t *Terms, p *plan.Position, o on) error {
+	if o.tree == t.Tree {
+		return nil // it is what was shown
+	}
+	there, err := ak.again(ctx, t, p, o)
+	if err != nil {
+		return err
+	}
+	if !there.Agreed() {
+		return &UnagreedError{there}
+	}
+	return nil
+}
+
+// SetCheck has this repository be checked by a command line, which is agreed to by that for what was there before
+// anything of theirs came. An empty one clears what was set: then the check is found from the project's files again,
+// and asked about before it runs.
+func (pr *Prover) SetCheck(ctx context.Context, line string, p *plan.Position, tree object.ID) error {
+	if line == "" {
+		return pr.Repo.UnsetConfig(ctx, "dorvik.check")
+	}
+	if err := pr.Repo.SetConfig(ctx, "dorvik.check", line); err != nil {
+		return err
+	}
+	t, _, err := pr.MayCheck(ctx, p, tree)
+	if err != nil || t == nil {
+		return err
+	}
+	return pr.Ledger.Agreements.Add(t.line(), time.Now(), t.stood...)
+}
+
+// UnagreedError says that a check was found and may not be run, as nobody agreed to it as it reads now.
+type UnagreedError struct{ Terms *Terms }
+
+func (e *UnagreedError) Error() string {
+	t := e.Terms
+	again := fmt.Sprintf("say --check '%s' to run it, or --no-check to go on without", t.Command.Line())
+	if t.Filter != "" {
+		return fmt.Sprintf("git runs the filter %s (“%s”) as it writes files, and others changed what that runs: %s; "+
+			"open dorvik to look at that and agree. Nothing was changed", t.Filter, t.Command.Line(), t.changed())
+	}
+	if !t.Before && !t.Command.Own {
+		return fmt.Sprintf("the check “%s” (found from %s) was never agreed to in this repository; %s",
+			t.Command.Line(), t.Command.Source, again)
+	}
+	return fmt.Sprintf("the check “%s” %s, and what it can run was changed since: %s; look at that, and %s",
+		t.Command.Line(), words.If(t.Before, "was agreed to in this repository", "is your own"), t.changed(), again)
+}
+
+// changed names what others changed, with who did.
+func (t *Terms) changed() string {
+	var out []string
+	for _, f := range t.Asks {
+		out = append(out, f.Path+f.Whose())
+	}
+	return words.List(words.Some(out, 4))
+}
+
+// Whose names who changed a file, with a leading “by”; empty where nobody knows.
+func (f *Unagreed) Whose() string {
+	var who []string
+	for _, n := range f.By {
+		if name := n.Author().Name; !slices.Contains(who, name) {
+			who = append(who, name)
+		}
+	}
+	if len(who) == 0 {
+		return ""
+	}
+	return " by " + words.List(words.Some(who, 3))
+}
+
+// UnmadeError says that files are to be made anew by commands that nobody agreed to as they read now.
+type UnmadeError struct{ Terms []*Terms }
+
+func (e *UnmadeError) Error() string {
+	for _, t := range e.Terms {
+		if t.Before && len(t.Asks) > 0 {
+			return fmt.Sprintf("%s is to be made anew by “%s”, which was agreed to in this repository, and what it "+
+				"can run was changed since: %s; open dorvik to look at that, or to take a side", t.Makes,
+				t.Command.Line(), t.changed())
+		}
+	}
+	return fmt.Sprintf("%s is to be made anew by “%s”, which was never agreed to in this repository; open dorvik to "+
+		"agree to it, or to take a side", e.Terms[0].Makes, e.Terms[0].Command.Line())
+}
+
+// CheckBy gives what a tree is checked by; found is false where there is nothing. What the list of a rebase has run on
+// the way goes before what is found in the project.
+func (pr *Prover) CheckBy(ctx context.Context, tree object.ID) (c check.Command, found bool, err error) {
+	c, found, err = pr.CheckCommand(ctx, tree)
+	if runs := pr.Ledger.State().Runs; err == nil && len(runs) > 0 && !c.Configured {
+		return check.Command{Steps: runs, Source: "the list of the rebase that git began"}, true, nil
+	}
+	return c, found, err
+}
+
+// MayCheck gives what a tree is checked by, nil where there is nothing, and whether that may be run: it was agreed to,
+// or the person's own configuration names it, and others changed nothing since that it can run.
+func (pr *Prover) MayCheck(ctx context.Context, p *plan.Position, tree object.ID) (t *Terms, agreed bool, err error) {
+	c, found, err := pr.CheckBy(ctx, tree)
+	if err != nil || !found {
+		return nil, false, err
+	}
+	if t, err = pr.Asker.TermsOf(ctx, c, tree, p); err != nil {
+		return nil, false, err
+	}
+	return t, t.Agreed(), nil
+}

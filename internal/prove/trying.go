@@ -1,0 +1,81 @@
+package prove
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/plan"
+)
+
+// LayOut brings the check's checkout to a joined commit, to be tried by hand, and gives its folder.
+func (pr *Prover) LayOut(ctx context.Context, p *plan.Position, tip object.ID) (dir string, err error) {
+	tree, err := pr.Planner.Tree(tip)
+	if err == nil {
+		err = pr.Asker.MayFilter(ctx, p, tree)
+	}
+	if err != nil {
+		return "", err
+	}
+	pr.last = lastRun{} // what passed there may be changed by hand
+	co, err := pr.checkout(ctx, "check", tip, func(string) {})
+	if err != nil {
+		return "", err
+	}
+	return co.Dir, nil
+}
+
+// Tried is what somebody changed in the check's checkout.
+type Tried struct {
+	Mends []plan.Mend // of texts that are in the joined tree
+	Other []string    // what else is not as it was: new files, binaries, what is gone
+}
+
+// TriedIn finds what was changed in the checkout of a joined tree.
+func (pr *Prover) TriedIn(ctx context.Context, dir string, tree object.ID) (out Tried, err error) {
+	changed, err := pr.Repo.ChangedIn(ctx, &git.Checkout{Dir: dir})
+	if err != nil {
+		return out, err
+	}
+	for _, p := range changed {
+		before, ok, err := pr.Planner.TextAt(tree, p)
+		if err != nil {
+			return out, err
+		}
+		data, rerr := os.ReadFile(filepath.Join(dir, filepath.FromSlash(p)))
+		after := string(data)
+		if !strings.Contains(before, "\r") {
+			after = strings.ReplaceAll(after, "\r\n", "\n")
+		}
+		if !ok || rerr != nil || !merge.IsText(data) {
+			out.Other = append(out.Other, p)
+			continue
+		}
+		out.Mends = append(out.Mends, plan.Mend{Path: p, Before: before, After: after})
+	}
+	return out, nil
+}
+
+// OwnProgram is a command of the person's own configuration, such as dorvik.run; empty where it is not set. That of a
+// repository does not count: where that is set alone, the error says so.
+func (pr *Prover) OwnProgram(ctx context.Context, key string) (line string, err error) {
+	all, err := pr.Repo.Values(ctx, key, false)
+	if err != nil {
+		return "", err
+	}
+	for _, v := range all {
+		if v.Own {
+			line = v.Value
+		}
+	}
+	if line == "" && len(all) > 0 {
+		return "", fmt.Errorf("%s is set by the repository's own configuration, which may not have you run programs; "+
+			"set it with “git config --global %s”", key, key)
+	}
+	return line, nil
+}
