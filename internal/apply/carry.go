@@ -231,7 +231,7 @@ func (ca *carrier) joinBack(ctx context.Context, wp *ledger.Waypoint, u *plan.Un
 
 // notInTheWayBack refuses where going back would change what is not committed.
 func (ca *carrier) notInTheWayBack(from, to object.ID, dirty []vcs.Dirty, away ...string) error {
-	_, err := ca.work.inTheWay(from, to, dirty, away...)
+	_, err := ca.work.between(from, to, dirty, away...)
 	var over *OverwriteError
 	if errors.As(err, &over) {
 		return &plan.Blocked{What: "Going back must change " + strings.Join(over.Paths, ", ") +

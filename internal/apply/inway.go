@@ -61,7 +61,7 @@ func (w *WorkTree) inTheWayOf(ctx context.Context, p *plan.Position, tree object
 	if p.Carried != nil { // then only what git does not know can be in the way
 		dirty, away = unknownTo(dirty), append(away, p.Carried.Paths...)
 	}
-	if same, err = w.inTheWay(from, tree, dirty, away...); err != nil {
+	if same, err = w.between(from, tree, dirty, away...); err != nil {
 		return same, err
 	}
 	hidden := p.Hidden
@@ -105,11 +105,11 @@ func unknownTo(dirty []vcs.Dirty) []vcs.Dirty {
 	return slices.DeleteFunc(slices.Clone(dirty), func(d vcs.Dirty) bool { return !d.Untracked })
 }
 
-// inTheWay lists, as an *OverwriteError, uncommitted work on paths that differ
+// between lists, as an *OverwriteError, uncommitted work on paths that differ
 // between two trees, and what git does not know, ignored things and empty folders too, where
 // the new tree puts something else; nil where there is none. What is moved away before is in
 // nobody's way. Files git does not know that hold just what is put there are given beside.
-func (w *WorkTree) inTheWay(from, to object.ID, dirty []vcs.Dirty, away ...string) (same []string, err error) {
+func (w *WorkTree) between(from, to object.ID, dirty []vcs.Dirty, away ...string) (same []string, err error) {
 	o := obstacles{w: w, away: away, goes: map[string]bool{}}
 	if o.changes, err = w.Planner.Store.Changes(from, to); err != nil {
 		return nil, err

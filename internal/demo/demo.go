@@ -30,15 +30,15 @@ type Scene struct {
 	Teammates []Clone `json:"teammates"`
 }
 
-// clone is a clone, where its branch is, and what it has seen of the remote's.
-type clone struct {
+// cloneOf is a clone, where its branch is, and what it has seen of the remote's.
+type cloneOf struct {
 	who       Person
 	folder    string
 	tip, seen object.ID
 }
 
 // make lays the clone out.
-func (c clone) make(ctx context.Context, o *object.Overlay, remote string) error {
+func (c cloneOf) make(ctx context.Context, o *object.Overlay, remote string) error {
 	if err := git.InitClone(c.folder, remote, "main", c.who.Name, c.who.Email); err != nil {
 		return err
 	}
@@ -100,22 +100,22 @@ func Make(ctx context.Context, dir string, as Part) (*Scene, error) {
 }
 
 // cast says where the remote's branch is, and whose clones there are: yours is the first.
-func cast(as Part, dir, yours string, part object.ID, mine, other []object.ID) (first object.ID, clones []clone) {
+func cast(as Part, dir, yours string, part object.ID, mine, other []object.ID) (first object.ID, clones []cloneOf) {
 	last := func(ids []object.ID) object.ID { return ids[len(ids)-1] }
 	if as == AsIlka {
-		return last(mine), []clone{
+		return last(mine), []cloneOf{
 			{Ilka, yours, last(other), part},
 			{Runa, filepath.Join(dir, "runa"), last(mine), last(mine)},
 			{Mato, filepath.Join(dir, "mato"), part, part},
 		}
 	}
-	clones = []clone{
+	clones = []cloneOf{
 		{Runa, yours, last(mine), part},
 		{Ilka, filepath.Join(dir, "ilka"), last(other), last(other)},
 		{Mato, filepath.Join(dir, "mato"), other[1], other[1]},
 	}
 	if as == AsLonger {
-		clones = append(clones, clone{Vigdis, filepath.Join(dir, "vigdis"), last(other), last(other)})
+		clones = append(clones, cloneOf{Vigdis, filepath.Join(dir, "vigdis"), last(other), last(other)})
 	}
 	return last(other), clones
 }

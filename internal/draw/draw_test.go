@@ -194,7 +194,7 @@ func TestAMoveForwardIsToldAsOne(t *testing.T) {
 
 // laidOut gives the model of a drawing.
 func laidOut(t *testing.T, src *lookback.History, kind Kind, opt Options) *Drawing {
-	d, err := drawing(t.Context(), src, Asked{Kind: kind}, opt, false, nil)
+	d, err := drawn(t.Context(), src, Asked{Kind: kind}, opt, false, nil)
 	require.NoError(t, err)
 	return d
 }

@@ -68,7 +68,7 @@ func Make(ctx context.Context, src *lookback.History, a Asked) ([]byte, error) {
 	}
 	opt := Options{Letter: a.Letter, Dark: a.Dark, Paged: ending == ".pdf"}
 	var b bytes.Buffer
-	d, err := drawing(ctx, src, a, opt, ending == ".md", &b)
+	d, err := drawn(ctx, src, a, opt, ending == ".md", &b)
 	switch {
 	case err != nil:
 		return nil, err
@@ -88,8 +88,8 @@ func kindNames() string {
 	return strings.Join(out, ", ")
 }
 
-// drawing lays out what is asked for, or with text writes it down.
-func drawing(ctx context.Context, src *lookback.History, a Asked, opt Options, text bool, b *bytes.Buffer) (*Drawing,
+// drawn lays out what is asked for, or with text writes it down.
+func drawn(ctx context.Context, src *lookback.History, a Asked, opt Options, text bool, b *bytes.Buffer) (*Drawing,
 	error) {
 	story, err := src.Story(ctx, a.Waypoint)
 	var blocked *plan.Blocked
@@ -100,7 +100,7 @@ func drawing(ctx context.Context, src *lookback.History, a Asked, opt Options, t
 		return nil, err
 	}
 	if a.Kind == KindHistory {
-		return historyOf(ctx, src, a, story, opt)
+		return lineHistory(ctx, src, a, story, opt)
 	}
 	told, err := tellable(ctx, src, story)
 	if err != nil {
@@ -151,8 +151,8 @@ const (
 	below       = 3 // where lines part, so that it is seen where they come from
 )
 
-// historyOf draws the branch: as far back as the last join goes, or as is asked for.
-func historyOf(ctx context.Context, src *lookback.History, a Asked, story *lookback.Story, opt Options) (*Drawing,
+// lineHistory draws the branch: as far back as the last join goes, or as is asked for.
+func lineHistory(ctx context.Context, src *lookback.History, a Asked, story *lookback.Story, opt Options) (*Drawing,
 	error) {
 	asked := len(a.Revs) > 0
 	if !asked && a.Waypoint != "" && story != nil && story.Waypoint != nil {

@@ -23,16 +23,16 @@ type path []step
 // step is one part of a path: its end, with two control points of a curve; one without a kind goes back to the start.
 type step struct {
 	kind byte // 'M' moves, 'L' draws a line, 'C' a curve, 'Z' closes the path
-	c    [2]point
-	to   point
+	c    [2]xy
+	to   xy
 }
 
-type point struct{ x, y float64 }
+type xy struct{ x, y float64 }
 
-func (p *path) move(x, y float64)      { *p = append(*p, step{kind: 'M', to: point{x, y}}) }
-func (p *path) line(x, y float64)      { *p = append(*p, step{kind: 'L', to: point{x, y}}) }
-func (p *path) curve(c0, c1, to point) { *p = append(*p, step{'C', [2]point{c0, c1}, to}) }
-func (p *path) shut()                  { *p = append(*p, step{kind: 'Z'}) }
+func (p *path) move(x, y float64)   { *p = append(*p, step{kind: 'M', to: xy{x, y}}) }
+func (p *path) line(x, y float64)   { *p = append(*p, step{kind: 'L', to: xy{x, y}}) }
+func (p *path) curve(c0, c1, to xy) { *p = append(*p, step{'C', [2]xy{c0, c1}, to}) }
+func (p *path) shut()               { *p = append(*p, step{kind: 'Z'}) }
 
 // painter paints shapes on a canvas.
 type painter struct {
@@ -99,7 +99,7 @@ func (p *painter) line(l Line) {
 		from := l.Points[i]
 		if l.Smooth && from[0] != to[0] {
 			mid := p.down + (from[1]+to[1])/2
-			way.curve(point{from[0], mid}, point{to[0], mid}, point{to[0], p.down + to[1]})
+			way.curve(xy{from[0], mid}, xy{to[0], mid}, xy{to[0], p.down + to[1]})
 			continue
 		}
 		way.line(to[0], p.down+to[1])
@@ -163,7 +163,7 @@ func (p *painter) write(t Text) {
 func (p *painter) sign(s Sign) {
 	hue := p.hue(map[SignKind]Hue{SignBase: Base, SignYours: Yours, SignTheirs: Theirs, SignJoined: Joined,
 		SignBehind: Dim}[s.Kind])
-	at := point{s.X, p.down + s.Y}
+	at := xy{s.X, p.down + s.Y}
 	whole := arc(at, s.R, 0, 2*math.Pi)
 	p.fill(whole, p.hue(Paper))
 	switch s.Kind {
@@ -182,8 +182,8 @@ func (p *painter) sign(s Sign) {
 }
 
 // arc is a part of a circle, closed by its chord. Angles are in radians, from the right and against the clock.
-func arc(c point, r, start, angle float64) (way path) {
-	place := func(x, y float64) point { return point{c.x + x, c.y - y} }
+func arc(c xy, r, start, angle float64) (way path) {
+	place := func(x, y float64) xy { return xy{c.x + x, c.y - y} }
 	first := place(r*math.Cos(start), r*math.Sin(start))
 	way.move(first.x, first.y)
 	const piece = math.Pi / 8 // of which each is one curve

@@ -21,12 +21,12 @@ func (p path) places() string {
 	var b bytes.Buffer
 	for _, s := range p {
 		b.WriteByte(s.kind)
-		points := []point{s.to}
+		points := []xy{s.to}
 		switch s.kind {
 		case 'Z':
 			continue
 		case 'C':
-			points = []point{s.c[0], s.c[1], s.to}
+			points = []xy{s.c[0], s.c[1], s.to}
 		}
 		for i, at := range points {
 			if i > 0 {

@@ -238,7 +238,7 @@ func (r *Repo) Status(ctx context.Context) (vcs.Branch, []vcs.Dirty, error) {
 	if err != nil || b.Name == "" {
 		return b, dirty, err
 	}
-	return b, dirty, r.follow(ctx, &b)
+	return b, dirty, r.readUpstream(ctx, &b)
 }
 
 // Named is a branch by its name, whether one is on it or not.
@@ -248,7 +248,7 @@ func (r *Repo) Named(ctx context.Context, name string) (vcs.Branch, error) {
 	if b.Tip, err = r.Ref(ctx, b.Full()); err != nil {
 		return b, err
 	}
-	return b, r.follow(ctx, &b)
+	return b, r.readUpstream(ctx, &b)
 }
 
 // Current reads the branch without its uncommitted work, which in a large working
@@ -258,7 +258,7 @@ func (r *Repo) Current(ctx context.Context) (vcs.Branch, error) {
 	if name, ok := r.head(); ok {
 		if id, err := r.readRef("refs/heads/" + name); err == nil && !id.IsZero() {
 			b.Name, b.Tip = name, id
-			return b, r.follow(ctx, &b)
+			return b, r.readUpstream(ctx, &b)
 		}
 	}
 	// Unborn, the branch has a name and no commit, and this fails.
@@ -276,11 +276,11 @@ func (r *Repo) Current(ctx context.Context) (vcs.Branch, error) {
 		b.Name = ""
 		return b, nil
 	}
-	return b, r.follow(ctx, &b)
+	return b, r.readUpstream(ctx, &b)
 }
 
-// follow finds what a branch follows.
-func (r *Repo) follow(ctx context.Context, b *vcs.Branch) error {
+// readUpstream finds what a branch follows.
+func (r *Repo) readUpstream(ctx context.Context, b *vcs.Branch) error {
 	if list, err := r.allSettings(ctx); err == nil && r.followPlain(list, b) {
 		return nil
 	}

@@ -19,11 +19,11 @@ import (
 // Store is the one file in which recoveries are kept: a bucket for each kind of thing.
 type Store struct {
 	db   *bbolt.DB
-	kept kept // what the file holds
+	kept snapshot // what the file holds
 }
 
-// kept is a state as it was written: what is not as it was is written again.
-type kept struct {
+// snapshot is a state as it was written: what is not as it was is written again.
+type snapshot struct {
 	fields map[string]string // as JSON
 	lists  State
 }
@@ -129,8 +129,8 @@ var fields = []field{
 }
 
 // keptOf is a state as it is written.
-func keptOf(st *State) (kept, error) {
-	k := kept{map[string]string{}, State{Decisions: st.Decisions, Mends: st.Mends}}
+func keptOf(st *State) (snapshot, error) {
+	k := snapshot{map[string]string{}, State{Decisions: st.Decisions, Mends: st.Mends}}
 	for _, f := range fields {
 		data, err := json.Marshal(f.of(st))
 		if err != nil {
@@ -142,7 +142,7 @@ func keptOf(st *State) (kept, error) {
 }
 
 // put writes what of a state is not as it was.
-func put(tx *bbolt.Tx, was, is kept) error {
+func put(tx *bbolt.Tx, was, is snapshot) error {
 	for name, data := range is.fields {
 		if old, ok := was.fields[name]; ok && old == data {
 			continue

@@ -207,7 +207,7 @@ func (h *History) Changed(ctx context.Context, old, new object.ID, progress func
 
 // count counts the lines that a file has more and less.
 func (h *History) count(f *ChangedFile) error {
-	old, new, ok, err := h.texts(f)
+	old, new, ok, err := h.bothTexts(f)
 	if err != nil || !ok {
 		return err
 	}
@@ -220,7 +220,7 @@ func (h *History) count(f *ChangedFile) error {
 }
 
 // texts gives a file before and after; ok is false where one of them is no text.
-func (h *History) texts(f *ChangedFile) (old, new string, ok bool, err error) {
+func (h *History) bothTexts(f *ChangedFile) (old, new string, ok bool, err error) {
 	for _, side := range []struct {
 		e  object.Entry
 		to *string
@@ -265,7 +265,7 @@ const around = 3
 
 // Change gives the lines of a file's change with a few around each. ok is false where it has none.
 func (h *History) Change(f ChangedFile) (lines []ChangeLine, ok bool, err error) {
-	old, new, ok, err := h.texts(&f)
+	old, new, ok, err := h.bothTexts(&f)
 	if err != nil || !ok {
 		return nil, ok, err
 	}
@@ -378,7 +378,7 @@ func (h *History) Preview(ctx context.Context, p *plan.Position, tree object.ID)
 
 // Texts gives a file before and after; empty ones where it has no text.
 func (h *History) Texts(f ChangedFile) (old, new string, err error) {
-	old, new, _, err = h.texts(&f)
+	old, new, _, err = h.bothTexts(&f)
 	return old, new, err
 }
 

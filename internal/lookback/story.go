@@ -45,10 +45,10 @@ func (h *History) Story(ctx context.Context, name string) (*Story, error) {
 	if err != nil {
 		return nil, err
 	}
-	return h.story(ctx, name, st, points)
+	return h.storyOf(ctx, name, st, points)
 }
 
-func (h *History) story(ctx context.Context, name string, st *ledger.State, points []*ledger.Waypoint) (*Story, error) {
+func (h *History) storyOf(ctx context.Context, name string, st *ledger.State, points []*ledger.Waypoint) (*Story, error) {
 	s := &Story{}
 	b, err := h.Repo.Current(ctx)
 	if err != nil {

@@ -127,7 +127,7 @@ func (rd *Reader) CountLines(ctx context.Context, list []Overlap) error {
 			}
 			rd.Store.Prefetch(ids...)
 			for i := range part {
-				if err := rd.countLines(&part[i]); err != nil {
+				if err := rd.countIn(&part[i]); err != nil {
 					return err
 				}
 			}
@@ -137,8 +137,8 @@ func (rd *Reader) CountLines(ctx context.Context, list []Overlap) error {
 	return all.Wait()
 }
 
-// countLines is CountLines of one.
-func (rd *Reader) countLines(o *Overlap) error {
+// countIn is CountLines of one.
+func (rd *Reader) countIn(o *Overlap) error {
 	if o.Counted {
 		return nil
 	}

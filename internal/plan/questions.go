@@ -32,7 +32,7 @@ func (pn *Planner) Attribute(p *Position, j *Join, decisions *settle.Decisions) 
 				if d, _, ok := decisions.For(c); ok {
 					q.Decision = &d
 				}
-				if err := pn.attribute(p, &q); err != nil {
+				if err := pn.attributeOne(p, &q); err != nil {
 					return nil, err
 				}
 				out = append(out, q)
@@ -42,8 +42,8 @@ func (pn *Planner) Attribute(p *Position, j *Join, decisions *settle.Decisions) 
 	return out, nil
 }
 
-// attribute finds the commits behind the two edits that are not known from the stop.
-func (pn *Planner) attribute(p *Position, q *Attributed) (err error) {
+// attributeOne finds the commits behind the two edits that are not known from the stop.
+func (pn *Planner) attributeOne(p *Position, q *Attributed) (err error) {
 	var yours, theirs []string // the lines each edit made
 	if c := q.Conflict; !c.Whole() {
 		yours = q.File.Text.Yours[c.Place.Yours.Lo:c.Place.Yours.Hi]

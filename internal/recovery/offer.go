@@ -30,8 +30,8 @@ type Offered struct {
 // Unwrap gives what is in the way.
 func (o *Offered) Unwrap() error { return o.Blocked }
 
-// offered is a Blocked, with an offer where there is one.
-func offered(what, next string, o *Offer) error {
+// blockedBy is a Blocked, with an offer where there is one.
+func blockedBy(what, next string, o *Offer) error {
 	b := &plan.Blocked{What: what, Next: next}
 	if o == nil {
 		return b
@@ -53,13 +53,13 @@ func (w *Workspace) withoutUpstream(ctx context.Context, b vcs.Branch) error {
 	for _, remote := range remotes { // the usual one first
 		at, err := w.Repo.Ref(ctx, "refs/remotes/"+string(remote)+"/"+b.Name)
 		if err == nil && !at.IsZero() {
-			return offered(what, fmt.Sprintf("%s/%s has the same name, so it likely belongs to it: have it follow "+
+			return blockedBy(what, fmt.Sprintf("%s/%s has the same name, so it likely belongs to it: have it follow "+
 				"that, or say another with “git branch "+
 				"--set-upstream-to”.", remote, b.Name), following(b, remote, b.Name))
 		}
 	}
 	remote := remotes[0]
-	return offered(what, fmt.Sprintf("%s has no branch of that name: push it there for the first time, and have it "+
+	return blockedBy(what, fmt.Sprintf("%s has no branch of that name: push it there for the first time, and have it "+
 		"follow that; or say another with “git branch --set-upstream-to=%s/…”.", remote, remote), pushAnew(b, remote,
 		b.Name, true))
 }
@@ -105,7 +105,7 @@ func (w *Workspace) notThere(b vcs.Branch, asked bool) error {
 			Next: fmt.Sprintf("Fetch it with “git fetch %s”, or make it with “git push %s %s”.", b.Remote, b.Remote,
 				b.Name)}
 	}
-	return offered(b.Upstream+" is not there: it was never pushed, or was deleted.",
+	return blockedBy(b.Upstream+" is not there: it was never pushed, or was deleted.",
 		"Push your branch there anew, or follow another with “git branch --set-upstream-to”.",
 		pushAnew(b, b.Remote, strings.TrimPrefix(b.Ref, "refs/heads/"), false))
 }
@@ -119,7 +119,7 @@ func (w *Workspace) cutOff(b vcs.Branch) error {
 			return s.Repo.Deepen(ctx, b.Remote)
 		}}
 	}
-	return offered("This clone is shallow, and the point where the two lines part lies before its first commit.",
+	return blockedBy("This clone is shallow, and the point where the two lines part lies before its first commit.",
 		"Get the rest of the history with “git fetch --unshallow”.", o)
 }
 
@@ -164,7 +164,7 @@ func (w *Workspace) offBranch(ctx context.Context, tip object.ID) error {
 		keep := "keep " + words.Is(here, "it", "them") + " under a name"
 		o = &Offer{keep, func(ctx context.Context, s *Session) error { return s.keepHere(ctx, tip) }}
 	}
-	return offered(out.What, out.Next, o)
+	return blockedBy(out.What, out.Next, o)
 }
 
 // lastBranch is the branch that HEAD was on last, as its reflog tells; empty where it does not.

@@ -40,7 +40,7 @@ func (s *Session) SurveyFrom(ctx context.Context, fetch bool, progress func(done
 	below []history.Node)) (*Survey, error) {
 	if !fetch {
 		if p := s.standing(ctx); p != nil {
-			v, err := s.survey(ctx, p, s.dirtyOf(ctx, p), progress, part)
+			v, err := s.surveyOf(ctx, p, s.dirtyOf(ctx, p), progress, part)
 			if !errors.Is(err, errMoved) {
 				return v, err
 			}
@@ -50,7 +50,7 @@ func (s *Session) SurveyFrom(ctx context.Context, fetch bool, progress func(done
 	if err != nil {
 		return nil, err
 	}
-	return s.survey(ctx, p, func() error { return nil }, progress, part)
+	return s.surveyOf(ctx, p, func() error { return nil }, progress, part)
 }
 
 // standing is Locate without uncommitted work, which in a large working tree takes longer to find than the two lines;
@@ -101,8 +101,8 @@ func (s *Session) dirtyOf(ctx context.Context, p *plan.Position) (wait func() er
 // firstCounted is of how many files lines are counted at once: more than a screen shows of them.
 const firstCounted = 100
 
-// survey is Survey of a position. dirty waits until the uncommitted work is known.
-func (s *Session) survey(ctx context.Context, p *plan.Position, dirty func() error, progress func(done, of int),
+// surveyOf is Survey of a position. dirty waits until the uncommitted work is known.
+func (s *Session) surveyOf(ctx context.Context, p *plan.Position, dirty func() error, progress func(done, of int),
 	part func(p *plan.Position, below []history.Node)) (*Survey, error) {
 	v := &Survey{Position: p}
 	err := s.Ledger.Sync(p)

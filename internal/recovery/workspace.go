@@ -50,7 +50,7 @@ func newWorkspace(repo *git.Repo, store *object.Overlay) *Workspace {
 		Drivers: &prove.Drivers{Repo: repo, Planner: planner, Limit: check.DriverLimit},
 		History: &lookback.History{Repo: repo, Planner: planner}}
 	w.History.Locate = func(ctx context.Context, b vcs.Branch) (*plan.Position, error) {
-		return w.locate(ctx, b, nil, false)
+		return w.locateBranch(ctx, b, nil, false)
 	}
 	planner.Engine.Contains = w.submoduleContains
 	planner.Engine.Outside = w.Drivers.Attributes
@@ -90,10 +90,10 @@ func (w *Workspace) Locate(ctx context.Context, fetch bool) (*plan.Position, err
 	if err != nil {
 		return nil, err
 	}
-	return w.locate(ctx, b, dirty, fetch)
+	return w.locateBranch(ctx, b, dirty, fetch)
 }
 
-func (w *Workspace) locate(ctx context.Context, b vcs.Branch, dirty []vcs.Dirty, fetch bool) (*plan.Position, error) {
+func (w *Workspace) locateBranch(ctx context.Context, b vcs.Branch, dirty []vcs.Dirty, fetch bool) (*plan.Position, error) {
 	if w.Repo.Busy() != "" || plan.HasConflicts(dirty) {
 		st, err := w.Stuck(ctx)
 		if err != nil {
@@ -236,7 +236,7 @@ func (w *Workspace) Compare(ctx context.Context, yours, theirs string, fetch boo
 		return nil, err
 	}
 	if yours == "" && theirs == "" {
-		return w.locate(ctx, b, nil, fetch)
+		return w.locateBranch(ctx, b, nil, fetch)
 	}
 	p := &plan.Position{Branch: b}
 	if yours == "" {

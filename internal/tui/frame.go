@@ -237,17 +237,17 @@ func (f *frame) actions() []action {
 		if f.more != nil {
 			all = append(all, f.more()...)
 		}
-		all = append(all, act(keys.quit, "", f.quit))
+		all = append(all, act(keyMap.quit, "", f.quit))
 	}
-	return append(all, act(keys.help, "", func() tea.Cmd { f.open(newHelp(f)); return nil }))
+	return append(all, act(keyMap.help, "", func() tea.Cmd { f.open(newHelp(f)); return nil }))
 }
 
 // key does what a key means here.
 func (f *frame) key(k tea.KeyPressMsg) tea.Cmd {
-	if key.Matches(k, keys.stop) {
+	if key.Matches(k, keyMap.stop) {
 		return f.stop()
 	}
-	if _, types := f.screen().(typist); !types && key.Matches(k, keys.suspend) {
+	if _, types := f.screen().(typist); !types && key.Matches(k, keyMap.suspend) {
 		return tea.Suspend
 	}
 	for _, a := range f.actions() {
@@ -264,7 +264,7 @@ func (f *frame) key(k tea.KeyPressMsg) tea.Cmd {
 	if t, ok := f.screen().(typist); ok {
 		return t.update(k)
 	}
-	if key.Matches(k, keys.undo) {
+	if key.Matches(k, keyMap.undo) {
 		f.flash = txt(plain, "There is nothing to undo here just now; l lists what was done in this repository.")
 	}
 	return nil

@@ -46,14 +46,14 @@ func (s *stuckScreen) can(how ledger.TakeOver) bool {
 }
 
 func (s *stuckScreen) actions() []action {
-	out := []action{acts(keys.next, "take the marked way", s.take)}
+	out := []action{acts(keyMap.next, "take the marked way", s.take)}
 	mark := func(by int) func() tea.Cmd { return quietly(func() { s.mark(s.row + by) }) }
-	out = append(out, action{written(keys.up, fmt.Sprintf("1–%d", len(stuckWays)), "mark a way"), mark(-1), false},
-		also(keys.down, mark(1)))
+	out = append(out, action{written(keyMap.up, fmt.Sprintf("1–%d", len(stuckWays)), "mark a way"), mark(-1), false},
+		also(keyMap.down, mark(1)))
 	for i := range stuckWays {
-		out = append(out, also(keys.digits[i+1], quietly(func() { s.mark(i) })))
+		out = append(out, also(keyMap.digits[i+1], quietly(func() { s.mark(i) })))
 	}
-	out = append(out, acts(keys.fetch, "look again", func() tea.Cmd { return s.load(false) }))
+	out = append(out, acts(keyMap.fetch, "look again", func() tea.Cmd { return s.load(false) }))
 	return append(out, s.scroll.actions()[2:]...)
 }
 

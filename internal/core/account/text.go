@@ -18,7 +18,7 @@ func Texts(base, side, other, result string) []Entry { return leftOut(base, side
 
 // leftOut is Texts where some lines are known to be no weaving: they stand in other files of the two sides.
 func leftOut(base, side, other, result string, known map[string]bool) []Entry {
-	t := &texts{base: diff.Lines(base), side: diff.Lines(side), result: diff.Lines(result)}
+	t := &sides{base: diff.Lines(base), side: diff.Lines(side), result: diff.Lines(result)}
 	b, s, r := bare(t.base), bare(t.side), bare(t.result)
 	t.edits, t.toResult = diff.Histogram(b, s), diff.Histogram(s, r)
 	fromBase := diff.Histogram(b, r)
@@ -54,8 +54,8 @@ func leftOut(base, side, other, result string, known map[string]bool) []Entry {
 	return out
 }
 
-// texts is three texts as lines, and how they differ.
-type texts struct {
+// sides is three texts as lines, and how they differ.
+type sides struct {
 	base, side, result []string
 	edits, toResult    []diff.Edit
 	held               []bool          // lines of side that result has in their place
@@ -79,7 +79,7 @@ func bare(lines []string) []string {
 }
 
 // lost gives the lines of an edit of the side that the result does not hold, neither as they are nor woven.
-func (t *texts) lost(e diff.Edit, b, s, r []string) (out []int) {
+func (t *sides) lost(e diff.Edit, b, s, r []string) (out []int) {
 	var missing []int
 	for i := e.B0; i < e.B1; i++ {
 		switch {
@@ -184,7 +184,7 @@ func inOrder(line, words []string) int {
 }
 
 // place gives the lines of the result that stand where lines of the side stood.
-func (t *texts) place(from, to int) (lo, hi int) {
+func (t *sides) place(from, to int) (lo, hi int) {
 	lo, hi = from, to
 	for _, e := range t.toResult {
 		add := (e.B1 - e.B0) - (e.A1 - e.A0)
@@ -199,7 +199,7 @@ func (t *texts) place(from, to int) (lo, hi int) {
 }
 
 // again gives the lines of base that an edit of the side took out and that stand in the result again.
-func (t *texts) again(e diff.Edit, b, r []string) (out []int) {
+func (t *sides) again(e diff.Edit, b, r []string) (out []int) {
 	for i := e.A0; i < e.A1; i++ {
 		l := b[i]
 		if strings.TrimSpace(l) == "" {
@@ -218,7 +218,7 @@ func (t *texts) again(e diff.Edit, b, r []string) (out []int) {
 
 // asChanged reports whether a line that the side only took out is there as the other side changed it: what that put in
 // its place stands there, or a new line of the result that has at least half of its words.
-func (t *texts) asChanged(e diff.Edit, i int, b, r []string) bool {
+func (t *sides) asChanged(e diff.Edit, i int, b, r []string) bool {
 	instead := map[string]bool{}
 	for _, o := range t.byOther {
 		if o.A0 <= i && i < o.A1 {

@@ -50,7 +50,7 @@ func Common(n int, edits []Edit) int {
 
 // Histogram lists the edits that turn a into b, in order, no two of them
 // touching. Expected time O(n + m) on ordinary texts, at worst O(64·n·m).
-func Histogram(a, b []string) []Edit { return newAlphabet(a).to(b, histogram) }
+func Histogram(a, b []string) []Edit { return newAlphabet(a).to(b, byRareLines) }
 
 // manyLines is from how many on two comparisons are made beside each other.
 const manyLines = 1 << 14
@@ -60,17 +60,17 @@ func Histograms(from, a, b []string) (toA, toB []Edit) {
 	letters := newAlphabet(from)
 	var beside sync.WaitGroup
 	if len(from) >= manyLines {
-		beside.Go(func() { toB = letters.to(b, histogram) })
+		beside.Go(func() { toB = letters.to(b, byRareLines) })
 	}
-	toA = letters.to(a, histogram)
+	toA = letters.to(a, byRareLines)
 	if len(from) < manyLines {
-		toB = letters.to(b, histogram)
+		toB = letters.to(b, byRareLines)
 	}
 	beside.Wait()
 	return toA, toB
 }
 
-func histogram(d *differ, a0, a1, b0, b1 int) {
+func byRareLines(d *differ, a0, a1, b0, b1 int) {
 	d.index.init(len(d.a.sym), d.symbols)
 	d.histogram(a0, a1, b0, b1)
 }

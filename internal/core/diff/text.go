@@ -104,10 +104,10 @@ func weak(between []string) bool {
 
 // heavy reports whether an edit replaces words, not only adds or removes.
 func heavy(e Edit, a, b []string) bool {
-	return hasWord(a[e.A0:e.A1]) && hasWord(b[e.B0:e.B1])
+	return anyWord(a[e.A0:e.A1]) && anyWord(b[e.B0:e.B1])
 }
 
-func hasWord(tokens []string) bool {
+func anyWord(tokens []string) bool {
 	for _, t := range tokens {
 		if IsWord(t) {
 			return true

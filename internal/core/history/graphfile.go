@@ -156,13 +156,13 @@ func (g *Graph) Shape(id object.ID) (s Shape, ok bool) {
 	raw := id.Raw()
 	for i := len(g.layers) - 1; i >= 0; i-- {
 		if n, found := g.layers[i].find(raw); found {
-			return g.shape(g.layers[i], n)
+			return g.shapeAt(g.layers[i], n)
 		}
 	}
 	return s, false
 }
 
-func (g *Graph) shape(l *layer, n uint32) (s Shape, ok bool) {
+func (g *Graph) shapeAt(l *layer, n uint32) (s Shape, ok bool) {
 	size := l.format.Size()
 	row := l.data[int(n)*(size+16):]
 	s.Tree = object.RawID(row[:size])

@@ -212,7 +212,7 @@ func Cut(name, text string) (out []chroma.Token, err error) {
 	}
 	done := make(chan outcome, 1)
 	go func() {
-		tokens, err := cut(l, text, end)
+		tokens, err := cutWithin(l, text, end)
 		done <- outcome{tokens, err}
 	}()
 	late := time.NewTimer(longest)
@@ -225,8 +225,8 @@ func Cut(name, text string) (out []chroma.Token, err error) {
 	}
 }
 
-// cut cuts a text by a lexer, up to a time. Tokens of one kind that follow each other are one.
-func cut(l chroma.Lexer, text string, end time.Time) (out []chroma.Token, err error) {
+// cutWithin cuts a text by a lexer, up to a time. Tokens of one kind that follow each other are one.
+func cutWithin(l chroma.Lexer, text string, end time.Time) (out []chroma.Token, err error) {
 	defer func() {
 		if recover() != nil { // a definition that does not go with a text
 			out, err = nil, ErrUnknown

@@ -27,7 +27,7 @@ func (m *merger) drive(path string, ids Three[object.ID], name, size string) (id
 	if m.engine.Drive == nil {
 		return id, false, nil
 	}
-	key := driven{name, path, ids}
+	key := driverCall{name, path, ids}
 	known, ok := m.engine.driven.get(key)
 	if !ok {
 		var contents Three[[]byte]
@@ -78,8 +78,8 @@ func (m *merger) drive(path string, ids Three[object.ID], name, size string) (id
 	return id, false, nil
 }
 
-// driven names a run of a driver; the same is not run twice.
-type driven struct {
+// driverCall names a run of a driver; the same is not run twice.
+type driverCall struct {
 	name, path string
 	ids        Three[object.ID]
 }

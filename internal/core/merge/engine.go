@@ -39,7 +39,7 @@ type Engine struct {
 	maxText int // in bytes
 
 	texts  cache[Three[object.ID], *joinedText]
-	driven cache[driven, drivenTo]
+	driven cache[driverCall, drivenTo]
 	bases  cache[string, ancestor] // several common ancestors, by their ids, and the base they were joined to
 }
 

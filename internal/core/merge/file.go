@@ -207,7 +207,7 @@ func (e *Engine) Text(base, yours, theirs object.ID) (*Text, error) {
 		if err != nil {
 			return nil, err
 		}
-		if len(text) > e.maxText || !isText(text) {
+		if len(text) > e.maxText || !isTextString(text) {
 			return nil, nil
 		}
 		*lines.Of(of) = diff.Lines(text)
@@ -229,9 +229,9 @@ func longText(s string) bool { return len(s) > MaxLines && strings.Count(s, "\n"
 // IsText reports whether content is joined line by line: it has no zero byte in its first 8000, and is not larger than
 // MaxText, nor longer than MaxLines.
 func IsText(data []byte) bool {
-	return isText(object.Shared(data))
+	return isTextString(object.Shared(data))
 }
 
-func isText(s string) bool {
+func isTextString(s string) bool {
 	return len(s) <= MaxText && strings.IndexByte(s[:min(len(s), 8000)], 0) < 0 && !longText(s)
 }

@@ -8,10 +8,10 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// move makes moves in a tree, all at once: all is taken away before any of it is put
+// moveEntries makes moves in a tree, all at once: all is taken away before any of it is put
 // anywhere, files before the directories they are in. What finds its place taken by the
 // outcome of another question stays where it was, or goes beside.
-func move(store *object.Overlay, tree object.ID, moves []Move) (object.ID, error) {
+func moveEntries(store *object.Overlay, tree object.ID, moves []Move) (object.ID, error) {
 	var taken []takenUp
 	for _, trees := range []bool{false, true} {
 		var err error

@@ -135,7 +135,7 @@ func (e *Engine) renamesOf(ctx context.Context, side Side, plain *Result, finder
 	if len(gone) == 0 {
 		return nil, 0, nil
 	}
-	if list, uncompared, err = e.renames(ctx, plain.Base, tree, gone); err != nil {
+	if list, uncompared, err = e.renamesBetween(ctx, plain.Base, tree, gone); err != nil {
 		return nil, 0, err
 	}
 	list = slices.DeleteFunc(list, func(r Rename) bool { return !matters(r) })

@@ -64,7 +64,7 @@ func TestRenamesFound(t *testing.T) {
 		for _, ch := range changes {
 			relevant[ch.Path] = true
 		}
-		list, _, err := NewEngine(o).renames(t.Context(), base, side, relevant)
+		list, _, err := NewEngine(o).renamesBetween(t.Context(), base, side, relevant)
 		require.NoError(t, err)
 		var got []string
 		for _, r := range list {
@@ -74,7 +74,7 @@ func TestRenamesFound(t *testing.T) {
 		assert.Equal(t, c.want, strings.Join(got, " "), c.name)
 
 		// What the other side did not touch is not looked for.
-		list, _, err = NewEngine(o).renames(t.Context(), base, side, nil)
+		list, _, err = NewEngine(o).renamesBetween(t.Context(), base, side, nil)
 		require.NoError(t, err)
 		assert.Empty(t, list, c.name)
 	}
@@ -87,7 +87,7 @@ func TestTrulyEmptyFilesAreNotRenamed(t *testing.T) {
 	require.NoError(t, err)
 	side, err := o.Edit(object.ID{}, map[string]object.Entry{"b": empty})
 	require.NoError(t, err)
-	list, _, err := NewEngine(o).renames(t.Context(), base, side, map[string]bool{"a": true})
+	list, _, err := NewEngine(o).renamesBetween(t.Context(), base, side, map[string]bool{"a": true})
 	require.NoError(t, err)
 	assert.Empty(t, list, "there are too many of them to mean anything")
 }
@@ -219,7 +219,7 @@ func FuzzRenames(f *testing.F) {
 		}
 		base, side := put([]string{"x/f", "g", "same"}, a, b, a), put([]string{"y/f", "h", "same"}, c, d, a)
 		e := NewEngine(o)
-		list, _, err := e.renames(t.Context(), base, side, map[string]bool{"x/f": true, "g": true})
+		list, _, err := e.renamesBetween(t.Context(), base, side, map[string]bool{"x/f": true, "g": true})
 		require.NoError(t, err)
 		used := map[string]bool{}
 		fd := finder{engine: e, contents: map[object.ID]*diff.Bag{}, seed: maphash.MakeSeed()}

@@ -28,7 +28,7 @@ const maxPairs = 7000 * 7000
 // Renames finds where files of a tree that another has no more have gone, of those that
 // are asked for.
 func (e *Engine) Renames(ctx context.Context, from, to object.ID, gone map[string]bool) ([]Rename, error) {
-	list, _, err := e.renames(ctx, from, to, gone)
+	list, _, err := e.renamesBetween(ctx, from, to, gone)
 	return list, err
 }
 
@@ -57,10 +57,10 @@ func (e *Engine) CameFrom(ctx context.Context, from, to object.ID, at string) (s
 	return f.found[0].From, nil
 }
 
-// renames finds the renames one side made that matter to a merge: those whose
+// renamesBetween finds the renames one side made that matter to a merge: those whose
 // source the other side changed or deleted, too (relevant). Exact ones come
 // first, then the only pairs of one base name, then the rest, best first.
-func (e *Engine) renames(ctx context.Context, base, side object.ID, relevant map[string]bool) (found []Rename,
+func (e *Engine) renamesBetween(ctx context.Context, base, side object.ID, relevant map[string]bool) (found []Rename,
 	uncompared int, err error) {
 	f := finder{ctx: ctx, engine: e, relevant: relevant, contents: map[object.ID]*diff.Bag{}, seed: maphash.MakeSeed()}
 	empty := e.Store.Format().Sum(object.KindBlob, nil)

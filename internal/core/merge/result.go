@@ -91,7 +91,7 @@ func (r *Result) Tree(settled Decided) (object.ID, error) {
 	}
 	id, err := r.store.Edit(from, set)
 	if err == nil && len(settled.Moves) > 0 {
-		id, err = move(r.store, id, settled.Moves)
+		id, err = moveEntries(r.store, id, settled.Moves)
 	}
 	if err == nil && id.IsZero() {
 		id = r.store.EmptyTree()

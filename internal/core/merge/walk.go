@@ -17,7 +17,7 @@ type merger struct {
 	open    map[string]bool // of the ancestor
 	asking  bool            // in a directory that is open as a whole
 	touched bool            // only what yours changed is looked at
-	spare   [][]place       // lists to be used again
+	spare   [][]spot        // lists to be used again
 	out     *Result
 }
 
@@ -113,7 +113,7 @@ func (m *merger) dir(path string, b, y, t object.Entry) error {
 	if err := m.ctx.Err(); err != nil {
 		return err
 	}
-	var places []place
+	var places []spot
 	if n := len(m.spare); n > 0 {
 		places, m.spare = m.spare[n-1][:0], m.spare[:n-1]
 	}
@@ -142,25 +142,25 @@ func (m *merger) dir(path string, b, y, t object.Entry) error {
 	return nil
 }
 
-// place is a name at which trees differ.
-type place struct {
+// spot is a name at which trees differ.
+type spot struct {
 	name    string
 	b, y, t object.Entry
 }
 
 // places adds the names at which three directories differ to a list.
-func (m *merger) places(list []place, b, y, t object.ID) ([]place, error) {
+func (m *merger) places(list []spot, b, y, t object.ID) ([]spot, error) {
 	store := m.engine.Store
 	if !m.touched {
 		err := store.WalkDifferences(func(name string, at []object.Entry) error {
-			list = append(list, place{name, at[0], at[1], at[2]})
+			list = append(list, spot{name, at[0], at[1], at[2]})
 			return nil
 		}, b, y, t)
 		return list, err
 	}
 	var names []string
 	if err := store.WalkDifferences(func(name string, at []object.Entry) error {
-		list = append(list, place{name: name, b: at[0], y: at[1]})
+		list = append(list, spot{name: name, b: at[0], y: at[1]})
 		names = append(names, name)
 		return nil
 	}, b, y); err != nil {
@@ -175,9 +175,9 @@ const readAtOnce = 32
 // readAhead reads what joining the places will need, the next ones while the
 // last are being joined. It sends on read before each readAtOnce of them, until
 // stop is closed, and closes done when it has ended.
-func (m *merger) readAhead(places []place, stop <-chan struct{}) (read, done chan struct{}) {
+func (m *merger) readAhead(places []spot, stop <-chan struct{}) (read, done chan struct{}) {
 	read, done = make(chan struct{}), make(chan struct{})
-	next := func(places []place) {
+	next := func(places []spot) {
 		var ids []object.ID
 		for _, p := range places {
 			if p.y.Same(p.t) || p.b.Same(p.y) || p.b.Same(p.t) {

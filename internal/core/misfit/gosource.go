@@ -31,8 +31,8 @@ type gosource struct {
 	looked  map[farRef]bool       // what near found
 }
 
-// goname is a file of Go in one of its versions.
-type goname struct {
+// goVersion is a file of Go in one of its versions.
+type goVersion struct {
 	path string
 	id   object.ID
 }
@@ -245,7 +245,7 @@ func (g *gosource) read(dir string, tests bool, most int) (out []*gofile, err er
 
 // file gives a file of the tree; nil where it is not built, or its imports do not parse.
 func (g *gosource) file(p string, e object.Entry) (*gofile, error) {
-	name := goname{p, e.ID}
+	name := goVersion{p, e.ID}
 	f, known := g.f.goes.files[name]
 	if !known {
 		text, err := g.f.text(e)
@@ -261,7 +261,7 @@ func (g *gosource) file(p string, e object.Entry) (*gofile, error) {
 }
 
 // cut cuts a file into its declarations; nil where its imports do not parse.
-func (g *gosource) cut(name goname, text string) *gofile {
+func (g *gosource) cut(name goVersion, text string) *gofile {
 	f := &gofile{path: name.path, at: name.path + "@" + name.id.String(), text: text}
 	fset := token.NewFileSet()
 	parsed, err := parser.ParseFile(fset, "", text, parser.ImportsOnly)

@@ -32,14 +32,14 @@ type goError struct {
 // looked at of it, and of all that it imports, is the same.
 type goshared struct {
 	fset  *token.FileSet
-	files map[goname]*gofile
+	files map[goVersion]*gofile
 	cuts  map[object.ID]*cut
 	named map[string]*gofile        // by the name that positions have
 	pkgs  map[string]*types.Package // by their keys
 }
 
 func newGoshared() *goshared {
-	return &goshared{fset: token.NewFileSet(), files: map[goname]*gofile{}, cuts: map[object.ID]*cut{},
+	return &goshared{fset: token.NewFileSet(), files: map[goVersion]*gofile{}, cuts: map[object.ID]*cut{},
 		named: map[string]*gofile{}, pkgs: map[string]*types.Package{}}
 }
 

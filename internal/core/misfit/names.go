@@ -198,7 +198,7 @@ func (f *finder) usedBy(side merge.Side, l loss) (out []Misfit, err error) {
 		if one.lang == nil || one.lang.family != l.lang.family {
 			continue
 		}
-		if defines(one, l.def.name) {
+		if definesIn(one, l.def.name) {
 			return nil, nil // it is theirs now
 		}
 		in, lines := f.reads.uses(one, l.def.name)
@@ -250,8 +250,8 @@ func (l *loss) fits(one *file, line int) bool {
 	return false
 }
 
-// defines reports whether a side's file defines a name anew, as a variable or a parameter, too.
-func defines(one *file, name string) bool {
+// definesIn reports whether a side's file defines a name anew, as a variable or a parameter, too.
+func definesIn(one *file, name string) bool {
 	is := func(d def) bool { return d.name == name }
 	if had, has := one.defs(); slices.ContainsFunc(has, is) && !slices.ContainsFunc(had, is) {
 		return true

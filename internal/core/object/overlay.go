@@ -203,7 +203,7 @@ func (o *Overlay) keepAhead(id ID, kind Kind, data []byte) {
 	}
 }
 
-func (o *Overlay) read(id ID, want Kind) ([]byte, error) {
+func (o *Overlay) content(id ID, want Kind) ([]byte, error) {
 	kind, data, err := o.Read(id)
 	if err != nil {
 		return nil, err
@@ -215,11 +215,11 @@ func (o *Overlay) read(id ID, want Kind) ([]byte, error) {
 }
 
 // Blob gives a blob's content.
-func (o *Overlay) Blob(id ID) ([]byte, error) { return o.read(id, KindBlob) }
+func (o *Overlay) Blob(id ID) ([]byte, error) { return o.content(id, KindBlob) }
 
 // Text gives a blob's content as a string, which shares its memory: content never changes.
 func (o *Overlay) Text(id ID) (string, error) {
-	data, err := o.read(id, KindBlob)
+	data, err := o.content(id, KindBlob)
 	return Shared(data), err
 }
 
@@ -231,7 +231,7 @@ func (o *Overlay) Tree(id ID) ([]Entry, error) {
 	if id.IsZero() {
 		return nil, nil
 	}
-	data, err := o.read(id, KindTree)
+	data, err := o.content(id, KindTree)
 	if err != nil {
 		return nil, err
 	}
@@ -244,7 +244,7 @@ func (o *Overlay) Tree(id ID) ([]Entry, error) {
 
 // Commit gives a commit.
 func (o *Overlay) Commit(id ID) (*Commit, error) {
-	data, err := o.read(id, KindCommit)
+	data, err := o.content(id, KindCommit)
 	if err != nil {
 		return nil, err
 	}

@@ -34,11 +34,11 @@ func (o *Overlay) Find(tree ID, path string) (Entry, error) {
 // FindAll finds many paths, which are in order, and reads each directory once. Those that are not there are left out.
 func (o *Overlay) FindAll(tree ID, paths []string) (map[string]Entry, error) {
 	found := make(map[string]Entry, len(paths))
-	return found, o.findAll(tree, paths, 0, found)
+	return found, o.findBelow(tree, paths, 0, found)
 }
 
-// findAll is FindAll for paths that all begin with the same directories, which take up cut bytes.
-func (o *Overlay) findAll(tree ID, paths []string, cut int, found map[string]Entry) error {
+// findBelow is FindAll for paths that all begin with the same directories, which take up cut bytes.
+func (o *Overlay) findBelow(tree ID, paths []string, cut int, found map[string]Entry) error {
 	var names []string
 	var exact []string   // the path that ends with each; empty where none does
 	var below [][]string // those that go on
@@ -78,7 +78,7 @@ func (o *Overlay) findAll(tree ID, paths []string, cut int, found map[string]Ent
 	}
 	o.Prefetch(ids...)
 	for k, e := range trees {
-		if err := o.findAll(e.ID, below[in[k]], cut+len(e.Name)+1, found); err != nil {
+		if err := o.findBelow(e.ID, below[in[k]], cut+len(e.Name)+1, found); err != nil {
 			return err
 		}
 	}
@@ -168,7 +168,7 @@ func (o *Overlay) cursor(tree ID) (cursor, error) {
 	if tree.IsZero() {
 		return cursor{}, nil
 	}
-	data, err := o.read(tree, KindTree)
+	data, err := o.content(tree, KindTree)
 	return newCursor(o.format, data), err
 }
 
@@ -195,10 +195,10 @@ func (o *Overlay) Changes(old, new ID) ([]Change, error) {
 
 // EachChange is Changes one by one.
 func (o *Overlay) EachChange(old, new ID, visit func(c Change)) error {
-	return o.changes("", old, new, visit)
+	return o.changesBelow("", old, new, visit)
 }
 
-func (o *Overlay) changes(prefix string, old, new ID, emit func(Change)) error {
+func (o *Overlay) changesBelow(prefix string, old, new ID, emit func(Change)) error {
 	if old == new {
 		return nil
 	}
@@ -232,7 +232,7 @@ func (o *Overlay) changes(prefix string, old, new ID, emit func(Change)) error {
 		if x == y {
 			continue
 		}
-		if err := o.changes(c.Path+"/", x, y, emit); err != nil {
+		if err := o.changesBelow(c.Path+"/", x, y, emit); err != nil {
 			return err
 		}
 	}
@@ -245,12 +245,12 @@ func (o *Overlay) changes(prefix string, old, new ID, emit func(Change)) error {
 // file "a.b"; a name present as file in one and directory in another still gets
 // one call.
 func (o *Overlay) Walk(visit func(name string, at []Entry) error, trees ...ID) error {
-	return o.walk(visit, false, trees)
+	return o.walkBelow(visit, false, trees)
 }
 
 // WalkDifferences is Walk for the names whose entries are not the same in all trees.
 func (o *Overlay) WalkDifferences(visit func(name string, at []Entry) error, trees ...ID) error {
-	return o.walk(func(name string, at []Entry) error {
+	return o.walkBelow(func(name string, at []Entry) error {
 		for _, e := range at[1:] {
 			if !e.Same(at[0]) {
 				return visit(name, at)
@@ -260,7 +260,7 @@ func (o *Overlay) WalkDifferences(visit func(name string, at []Entry) error, tre
 	}, true, trees)
 }
 
-func (o *Overlay) walk(visit func(name string, at []Entry) error, differing bool, trees []ID) error {
+func (o *Overlay) walkBelow(visit func(name string, at []Entry) error, differing bool, trees []ID) error {
 	w := walker{at: make([]Entry, len(trees)), cursors: make([]cursor, len(trees))}
 	for i, t := range trees {
 		c, err := o.cursor(t)
@@ -393,12 +393,12 @@ func (o *Overlay) Edit(tree ID, set map[string]Entry) (ID, error) {
 	if len(set) == 0 {
 		return tree, nil
 	}
-	return o.edit(tree, slices.Sorted(maps.Keys(set)), 0, set)
+	return o.editBelow(tree, slices.Sorted(maps.Keys(set)), 0, set)
 }
 
-// edit is Edit for sorted paths that all begin with the same directories, which
+// editBelow is Edit for sorted paths that all begin with the same directories, which
 // take up cut bytes.
-func (o *Overlay) edit(tree ID, paths []string, cut int, set map[string]Entry) (ID, error) {
+func (o *Overlay) editBelow(tree ID, paths []string, cut int, set map[string]Entry) (ID, error) {
 	here, below := byName(paths, cut, set)
 	old, err := o.cursor(tree)
 	if err != nil {
@@ -412,7 +412,7 @@ func (o *Overlay) edit(tree ID, paths []string, cut int, set map[string]Entry) (
 	names := slices.Collect(maps.Keys(below))
 	ids := make([]ID, len(names))
 	if err := parallel.Do(len(names), fewTogether, func(i int) (err error) {
-		ids[i], err = o.edit(here[names[i]].Subtree(), below[names[i]], cut+len(names[i])+1, set)
+		ids[i], err = o.editBelow(here[names[i]].Subtree(), below[names[i]], cut+len(names[i])+1, set)
 		return err
 	}); err != nil {
 		return ID{}, err

@@ -13,7 +13,7 @@ import (
 // snapshot is a tree: one that there is, or one that is made when it is first asked for.
 type snapshot struct {
 	id  object.ID
-	log *edits // not nil: the tree is what the first n of these make
+	log *treeEdits // not nil: the tree is what the first n of these make
 	n   int
 }
 
@@ -31,7 +31,7 @@ func (s snapshot) with(store *object.Overlay, list []merge.Edit) (snapshot, erro
 		if err != nil {
 			return s, err
 		}
-		s = snapshot{log: &edits{store: store, made: map[int]object.ID{0: tree}}}
+		s = snapshot{log: &treeEdits{store: store, made: map[int]object.ID{0: tree}}}
 	}
 	s.log.mu.Lock()
 	defer s.log.mu.Unlock()
@@ -39,9 +39,9 @@ func (s snapshot) with(store *object.Overlay, list []merge.Edit) (snapshot, erro
 	return snapshot{log: s.log, n: len(s.log.list)}, nil
 }
 
-// edits are made to a tree one after the other, by one goroutine. Of the trees between them only those are made that
+// treeEdits are made to a tree one after the other, by one goroutine. Of the trees between them only those are made that
 // are asked for, by any.
-type edits struct {
+type treeEdits struct {
 	store *object.Overlay
 	mu    sync.Mutex
 	list  []merge.Edit
@@ -49,7 +49,7 @@ type edits struct {
 }
 
 // tree makes the tree with the first n edits in it, from the nearest before it that is made.
-func (e *edits) tree(n int) (object.ID, error) {
+func (e *treeEdits) tree(n int) (object.ID, error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	from := n

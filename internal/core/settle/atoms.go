@@ -126,7 +126,7 @@ func raised(c *Question, at place) (Option, bool) {
 		return Option{}, false
 	}
 	found := ""
-	text, ok := weave(b, y, t, func(base, yours, theirs []string) (string, bool) {
+	text, ok := woven(b, y, t, func(base, yours, theirs []string) (string, bool) {
 		if len(base) != 1 || len(yours) != 1 || len(theirs) != 1 {
 			return "", false
 		}

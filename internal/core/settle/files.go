@@ -44,7 +44,7 @@ func (f *File) Decided(store *object.Overlay, b *Decisions) (d merge.Decided, al
 				true
 		}
 	}
-	text := f.join(func(c *Question) Option {
+	text := f.joinBytes(func(c *Question) Option {
 		o, ok := f.Chosen(c, b)
 		all = all && ok
 		return o

@@ -37,10 +37,10 @@ func (f *File) Parts(choose func(c *Question) Option) []Part {
 }
 
 // Join gives the file's text with the way that choose gives for each conflict.
-func (f *File) Join(choose func(c *Question) Option) string { return string(f.join(choose)) }
+func (f *File) Join(choose func(c *Question) Option) string { return string(f.joinBytes(choose)) }
 
-// join is Join as it is stored.
-func (f *File) join(choose func(c *Question) Option) []byte {
+// joinBytes is Join as it is stored.
+func (f *File) joinBytes(choose func(c *Question) Option) []byte {
 	return textOf(f.Parts(choose))
 }
 

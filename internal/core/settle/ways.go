@@ -77,12 +77,12 @@ type Piece struct {
 // where they meet: where they change the same words differently, or both add
 // something at the same point. Equal edits are applied once.
 func WeaveText(base, yours, theirs string) (text string, ok bool) {
-	return weave(Atoms(base), Atoms(yours), Atoms(theirs), nil)
+	return woven(Atoms(base), Atoms(yours), Atoms(theirs), nil)
 }
 
-// weave is WeaveText for texts in parts. settle, unless nil, says what stands where both sides put
+// woven is WeaveText for texts in parts. settle, unless nil, says what stands where both sides put
 // something else in the place of the same parts.
-func weave(b, y, t []string, settle func(base, yours, theirs []string) (string, bool)) (text string, ok bool) {
+func woven(b, y, t []string, settle func(base, yours, theirs []string) (string, bool)) (text string, ok bool) {
 	type patch struct {
 		from, to int
 		put      []string
