@@ -143,8 +143,8 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 	if err := a.Prover.Asker.MayFilter(ctx, p, tree); err != nil {
 		return nil, err
 	}
-	hooks := &hookRun{s: a, ctx: ctx, without: consent.WithoutHooks}
-	if b, err = hooks.before(p, j, b); err != nil {
+	hooks := &hookRun{s: a, without: consent.WithoutHooks}
+	if b, err = hooks.before(ctx, p, j, b); err != nil {
 		return nil, err
 	}
 	made := b
@@ -170,7 +170,7 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 	if err := a.make(ctx, tr); err != nil {
 		return nil, a.unmade(wp, err)
 	}
-	hooks.after(p, j, made, wp)
+	hooks.after(ctx, p, j, made, wp)
 	a.tellSubmodules(ctx, from, tree)
 	return wp, nil
 }

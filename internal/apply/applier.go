@@ -62,8 +62,8 @@ func (a *Applier) AgreeToHooks(ctx context.Context, list []*git.Hook) error {
 
 // AskToPush asks about the hooks that git runs for a push, and says which are left out.
 func (a *Applier) AskToPush(ctx context.Context, consent Consent) error {
-	run := &hookRun{s: a, ctx: ctx, without: consent.WithoutHooks}
-	err := run.ask("pre-push", "reference-transaction")
+	run := &hookRun{s: a, without: consent.WithoutHooks}
+	err := run.ask(ctx, "pre-push", "reference-transaction")
 	run.tellSkipped()
 	return err
 }

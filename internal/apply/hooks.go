@@ -95,19 +95,19 @@ func (hk *hooks) letHooks(ctx context.Context) error {
 
 // hookRun is the hooks of one change, as far as they may run.
 type hookRun struct {
-	s       *Applier
-	ctx     context.Context
+	s *Applier
+
 	without bool // those that were not agreed to are not run, rather than asked about
 	skipped []string
 }
 
 // may gives a hook that is there and may run; nil where none is.
-func (r *hookRun) may(name string) (*git.Hook, error) {
-	h := r.s.Repo.Hook(r.s.Repo.HooksDir(r.ctx), name)
+func (r *hookRun) may(ctx context.Context, name string) (*git.Hook, error) {
+	h := r.s.Repo.Hook(r.s.Repo.HooksDir(ctx), name)
 	if h == nil || !h.InTree {
 		return h, nil
 	}
-	line, _, err := r.s.hooks.hookLine(r.ctx, h)
+	line, _, err := r.s.hooks.hookLine(ctx, h)
 	switch {
 	case err != nil:
 		return nil, err
@@ -122,10 +122,10 @@ func (r *hookRun) may(name string) (*git.Hook, error) {
 }
 
 // hook runs a hook, if there is one.
-func (r *hookRun) hook(name, dir, stdin string, args ...string) error {
-	h, err := r.may(name)
+func (r *hookRun) hook(ctx context.Context, name, dir, stdin string, args ...string) error {
+	h, err := r.may(ctx, name)
 	if err == nil && h != nil {
-		_, err = r.s.Repo.RunHook(r.ctx, h, dir, stdin, args...)
+		_, err = r.s.Repo.RunHook(ctx, h, dir, stdin, args...)
 	}
 	return err
 }
@@ -159,16 +159,16 @@ func hooksFor(p *plan.Position, j *plan.Join) (before, after []string) {
 }
 
 // askHooks finds all hooks of a join that were not agreed to, so that they are asked about at once.
-func (r *hookRun) askHooks(p *plan.Position, j *plan.Join) error {
+func (r *hookRun) askHooks(ctx context.Context, p *plan.Position, j *plan.Join) error {
 	before, after := hooksFor(p, j)
-	return r.ask(slices.Concat(before, after, byGit)...)
+	return r.ask(ctx, slices.Concat(before, after, byGit)...)
 }
 
 // ask finds those of some hooks that were not agreed to.
-func (r *hookRun) ask(names ...string) error {
+func (r *hookRun) ask(ctx context.Context, names ...string) error {
 	var ask []*git.Hook
 	for _, name := range names {
-		_, err := r.may(name)
+		_, err := r.may(ctx, name)
 		var asks *HooksError
 		if errors.As(err, &asks) {
 			ask = append(ask, asks.Hooks...)
@@ -179,13 +179,13 @@ func (r *hookRun) ask(names ...string) error {
 	if len(ask) > 0 {
 		return &HooksError{ask}
 	}
-	return r.s.hooks.letHooks(r.ctx)
+	return r.s.hooks.letHooks(ctx)
 }
 
 // before runs the hooks that can refuse a join, or write its messages, and gives the commits with
 // those. They are in the repository, as those given have to be.
-func (r *hookRun) before(p *plan.Position, j *plan.Join, b plan.Built) (plan.Built, error) {
-	if err := r.askHooks(p, j); err != nil {
+func (r *hookRun) before(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built) (plan.Built, error) {
+	if err := r.askHooks(ctx, p, j); err != nil {
 		return b, err
 	}
 	names, _ := hooksFor(p, j)
@@ -194,16 +194,16 @@ func (r *hookRun) before(p *plan.Position, j *plan.Join, b plan.Built) (plan.Bui
 		var err error
 		switch name {
 		case "pre-rebase":
-			err = r.hook(name, "", "", p.Branch.Upstream)
+			err = r.hook(ctx, name, "", "", p.Branch.Upstream)
 		case "pre-merge-commit", "pre-commit":
-			err = r.onMerge(name, p, b)
+			err = r.onMerge(ctx, name, p, b)
 		case "prepare-commit-msg":
 			if j.Route == plan.Merge {
-				err = r.message(b.Tip, messages, "merge")
+				err = r.message(ctx, b.Tip, messages, "merge")
 				break
 			}
 			for _, k := range j.Reworded() {
-				if err = r.message(b.IDs[k], messages, "message"); err != nil {
+				if err = r.message(ctx, b.IDs[k], messages, "message"); err != nil {
 					break
 				}
 			}
@@ -214,19 +214,19 @@ func (r *hookRun) before(p *plan.Position, j *plan.Join, b plan.Built) (plan.Bui
 	}
 	out, err := r.s.hooks.reworded(b, messages)
 	if err == nil && out.Tip != b.Tip {
-		err = r.s.carrier.addTip(r.ctx, out.Tip)
+		err = r.s.carrier.addTip(ctx, out.Tip)
 	}
 	return out, err
 }
 
 // onMerge runs a hook in a checkout that is as a working tree is when a merge is about to be
 // committed; the commits are in the repository by then.
-func (r *hookRun) onMerge(name string, p *plan.Position, b plan.Built) error {
-	if h, err := r.may(name); err != nil || h == nil {
+func (r *hookRun) onMerge(ctx context.Context, name string, p *plan.Position, b plan.Built) error {
+	if h, err := r.may(ctx, name); err != nil || h == nil {
 		return err
 	}
 	s := r.s
-	co, err := s.Repo.OpenCheckout(r.ctx, filepath.Join(s.Repo.GitDir, "dorvik", "check"), b.Tip)
+	co, err := s.Repo.OpenCheckout(ctx, filepath.Join(s.Repo.GitDir, "dorvik", "check"), b.Tip)
 	if err != nil {
 		return err
 	}
@@ -234,18 +234,18 @@ func (r *hookRun) onMerge(name string, p *plan.Position, b plan.Built) error {
 	if name == "pre-merge-commit" {
 		theirs = object.ID{}
 	}
-	done, err := s.Repo.ToMerge(r.ctx, co, p.Yours, theirs)
+	done, err := s.Repo.ToMerge(ctx, co, p.Yours, theirs)
 	if err != nil {
 		return err
 	}
 	defer done()
-	return r.hook(name, co.Dir, "")
+	return r.hook(ctx, name, co.Dir, "")
 }
 
 // message has the hooks of messages read and write that of a new commit.
-func (r *hookRun) message(id object.ID, into map[object.ID]string, source string) error {
-	one, err := r.may("prepare-commit-msg")
-	other, err2 := r.may("commit-msg")
+func (r *hookRun) message(ctx context.Context, id object.ID, into map[object.ID]string, source string) error {
+	one, err := r.may(ctx, "prepare-commit-msg")
+	other, err2 := r.may(ctx, "commit-msg")
 	if err = errors.Join(err, err2); err != nil || one == nil && other == nil {
 		return err
 	}
@@ -258,8 +258,8 @@ func (r *hookRun) message(id object.ID, into map[object.ID]string, source string
 		return fmt.Errorf("writing the message for its hooks: %w", err)
 	}
 	defer os.Remove(path)
-	if err = r.hook("prepare-commit-msg", "", "", path, source); err == nil {
-		err = r.hook("commit-msg", "", "", path)
+	if err = r.hook(ctx, "prepare-commit-msg", "", "", path, source); err == nil {
+		err = r.hook(ctx, "commit-msg", "", "", path)
 	}
 	if err != nil {
 		return err
@@ -325,19 +325,19 @@ func (hk *hooks) reworded(b plan.Built, messages map[object.ID]string) (plan.Bui
 
 // after runs the hooks that are told of a join. What they answer changes nothing any more; a
 // failure is said.
-func (r *hookRun) after(p *plan.Position, j *plan.Join, b plan.Built, wp *ledger.Waypoint) {
+func (r *hookRun) after(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built, wp *ledger.Waypoint) {
 	r.without = true // the join is made: one that came with it is not asked about now
 	_, names := hooksFor(p, j)
 	for _, name := range names {
 		var err error
 		switch name {
 		case "post-merge":
-			err = r.hook(name, "", "", "0")
+			err = r.hook(ctx, name, "", "", "0")
 		case "post-checkout":
-			err = r.hook(name, "", "", wp.Before.String(), wp.After.String(), "1")
+			err = r.hook(ctx, name, "", "", wp.Before.String(), wp.After.String(), "1")
 		case "post-rewrite":
 			if list := r.rewritten(p, j, b); list != "" {
-				err = r.hook(name, "", list, "rebase")
+				err = r.hook(ctx, name, "", list, "rebase")
 			}
 		}
 		if err != nil {

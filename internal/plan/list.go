@@ -14,8 +14,8 @@ import (
 
 // follower turns what is left of a rebase's list into commits to replay. docs/half-done.md lists every verb.
 type follower struct {
-	w        *Planner
-	ctx      context.Context
+	w *Planner
+
 	s        *Stuck
 	todo     []replay.Todo
 	at       replay.Parent            // where the list stands
@@ -33,12 +33,12 @@ type branchMove struct {
 }
 
 // follow goes through the lines that are still to be done. It stops at one that Dorvik cannot do, and sets Why.
-func (f *follower) follow(list []vcs.Command) error {
+func (f *follower) follow(ctx context.Context, list []vcs.Command) error {
 	for _, c := range list {
 		if f.s.Why != "" {
 			return nil
 		}
-		if err := f.line(c); err != nil {
+		if err := f.line(ctx, c); err != nil {
 			return err
 		}
 	}
@@ -49,7 +49,7 @@ func (f *follower) follow(list []vcs.Command) error {
 }
 
 // line is one line of the list.
-func (f *follower) line(c vcs.Command) error {
+func (f *follower) line(ctx context.Context, c vcs.Command) error {
 	switch c.Verb {
 	case "drop", "squash", "fixup":
 	default:
@@ -68,14 +68,14 @@ func (f *follower) line(c vcs.Command) error {
 	case "label":
 		f.labels[c.Rest] = f.at
 	case "reset":
-		at, err := f.named(c.Names)
+		at, err := f.named(ctx, c.Names)
 		if err != nil || len(c.Names) != 1 {
 			f.s.Why = "its list goes on from “" + c.Rest + "”, which is not known here"
 			return nil
 		}
 		f.at = at
 	case "merge":
-		return f.merge(c)
+		return f.merge(ctx, c)
 	case "pick", "reword", "edit", "squash", "fixup":
 		return f.commit(c)
 	default:
@@ -122,7 +122,7 @@ func (f *follower) add(t replay.Todo, onto ...replay.Parent) {
 }
 
 // named is the place of a label, one that git gave before it stopped too, or of a commit.
-func (f *follower) named(names []string) (replay.Parent, error) {
+func (f *follower) named(ctx context.Context, names []string) (replay.Parent, error) {
 	name := ""
 	if len(names) > 0 {
 		name = names[0]
@@ -130,9 +130,9 @@ func (f *follower) named(names []string) (replay.Parent, error) {
 	if p, ok := f.labels[name]; ok {
 		return p, nil
 	}
-	id, err := f.w.Source.Resolve(f.ctx, "refs/rewritten/"+name)
+	id, err := f.w.Source.Resolve(ctx, "refs/rewritten/"+name)
 	if err != nil {
-		id, err = f.w.Source.Resolve(f.ctx, name)
+		id, err = f.w.Source.Resolve(ctx, name)
 	}
 	return f.place(id), err
 }
@@ -216,7 +216,7 @@ func withoutMark(message string, marks ...string) string {
 }
 
 // merge is a line that joins lines as a commit did.
-func (f *follower) merge(c vcs.Command) error {
+func (f *follower) merge(ctx context.Context, c vcs.Command) error {
 	if c.Commit.IsZero() {
 		f.s.Why = "its list joins lines that no commit joined before"
 		return nil
@@ -229,7 +229,7 @@ func (f *follower) merge(c vcs.Command) error {
 		f.s.Why = "its list joins more than two lines at once"
 		return nil
 	}
-	other, err := f.named(c.Names)
+	other, err := f.named(ctx, c.Names)
 	if err != nil {
 		f.s.Why = "its list joins “" + c.Names[0] + "”, which is not known here"
 		return nil

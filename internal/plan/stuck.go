@@ -451,7 +451,7 @@ func (re *Resumer) resumeRebase(ctx context.Context, s *Stuck, r *Resume) error 
 			return err
 		}
 	}
-	f := &follower{w: re.p, ctx: ctx, s: s, todo: r.Todo, at: replay.Parent{Step: len(r.Todo) - 1, ID: s.Head},
+	f := &follower{w: re.p, s: s, todo: r.Todo, at: replay.Parent{Step: len(r.Todo) - 1, ID: s.Head},
 		labels: map[string]replay.Parent{}}
 	if s.Has("signoff") {
 		if f.signOff, err = re.signOff(ctx); err != nil {
@@ -470,7 +470,7 @@ func (re *Resumer) resumeRebase(ctx context.Context, s *Stuck, r *Resume) error 
 	default:
 		s.beside = head.Tree
 	}
-	if err := f.follow(s.Todo); err != nil {
+	if err := f.follow(ctx, s.Todo); err != nil {
 		return err
 	}
 	r.moves = f.moves

@@ -16,8 +16,8 @@ import (
 // asking finds what has to be asked about before something runs on a tree: files that can be run or read as recipes,
 // that are as in none of the trees that were agreed to, and that others had a hand in since.
 type asking struct {
-	s       *Asker
-	ctx     context.Context
+	s *Asker
+
 	on      on
 	known   []object.ID               // trees as which it was agreed to, the latest first
 	filters []string                  // commands that git runs, too
@@ -29,7 +29,7 @@ type asking struct {
 const mostLooked = 20_000
 
 // about lists what is to be asked about for a command.
-func (a *asking) about(t *Terms) (out []Unagreed, err error) {
+func (a *asking) about(ctx context.Context, t *Terms) (out []Unagreed, err error) {
 	changes, err := a.s.Planner.Store.Changes(a.known[0], a.on.tree)
 	if err != nil { // the tree that was agreed to is gone: all is new
 		if changes, err = a.s.Planner.Store.Changes(object.ID{}, a.on.tree); err != nil {
@@ -50,7 +50,7 @@ func (a *asking) about(t *Terms) (out []Unagreed, err error) {
 		case narrow && e.Mode.IsRegular() && !only[path.Base(name)]:
 			sources = append(sources, c)
 		default:
-			u, err := a.unagreed(c)
+			u, err := a.unagreed(ctx, c)
 			if err != nil {
 				return nil, err
 			}
@@ -64,7 +64,7 @@ func (a *asking) about(t *Terms) (out []Unagreed, err error) {
 		if !narrow || t.Filter != "" {
 			lines = append(lines, t.Command.Line())
 		}
-		named, err := a.named(strings.Join(lines, "\n"), narrow || t.Filter != "", sources)
+		named, err := a.named(ctx, strings.Join(lines, "\n"), narrow || t.Filter != "", sources)
 		if err != nil {
 			return nil, err
 		}
@@ -87,7 +87,7 @@ func fileKind(e object.Entry, name string) check.Kind {
 
 // unagreed tells who of others changed a file since it was agreed to; nil where nobody did, or only whom the person
 // trusts.
-func (a *asking) unagreed(c object.Change) (*Unagreed, error) {
+func (a *asking) unagreed(ctx context.Context, c object.Change) (*Unagreed, error) {
 	known := make([]object.Entry, 0, len(a.known))
 	for _, tree := range a.known {
 		e, err := a.s.Planner.Store.Find(tree, c.Path)
@@ -114,7 +114,7 @@ func (a *asking) unagreed(c object.Change) (*Unagreed, error) {
 		if commit.IsZero() {
 			continue
 		}
-		by, told, err := a.hands(c.Path, commit, is)
+		by, told, err := a.hands(ctx, c.Path, commit, is)
 		if err != nil {
 			return nil, err
 		}
@@ -232,7 +232,7 @@ func (a *asking) entry(commit object.ID, path string) (e object.Entry, err error
 
 // hands lists the commits that changed a file, from one back to where it is as it was agreed to: the history of a path
 // as git-log simplifies it. all is false where that does not come to an end.
-func (a *asking) hands(path string, from object.ID, known func(object.Entry) bool) (by []history.Node, all bool,
+func (a *asking) hands(ctx context.Context, path string, from object.ID, known func(object.Entry) bool) (by []history.Node, all bool,
 	err error) {
 	all = true
 	seen, queue := map[object.ID]bool{}, []object.ID{from}
@@ -245,7 +245,7 @@ func (a *asking) hands(path string, from object.ID, known func(object.Entry) boo
 		if a.went++; a.went > mostLooked {
 			return by, false, nil
 		}
-		if err := a.ctx.Err(); err != nil {
+		if err := ctx.Err(); err != nil {
 			return nil, false, err
 		}
 		e, err := a.entry(id, path)
@@ -296,10 +296,10 @@ const (
 
 // named lists those of changed files to be asked about that the lines of commands name or, unless only they count, a
 // recipe: such as scripts that a makefile starts, and those that these start.
-func (a *asking) named(lines string, only bool, files []object.Change) (out []Unagreed, err error) {
+func (a *asking) named(ctx context.Context, lines string, only bool, files []object.Change) (out []Unagreed, err error) {
 	asked := map[string]*Unagreed{}
 	for _, c := range files {
-		u, err := a.unagreed(c)
+		u, err := a.unagreed(ctx, c)
 		if err != nil {
 			return nil, err
 		}

@@ -172,10 +172,10 @@ func (ak *Asker) termsFor(ctx context.Context, t *Terms, p *plan.Position, o on)
 	if len(known) == 0 {
 		return t, nil
 	}
-	a := &asking{s: ak, ctx: ctx, on: o, known: known, filters: lines,
+	a := &asking{s: ak, on: o, known: known, filters: lines,
 		mine: sync.OnceValue(func() map[object.ID]bool { return ak.byHand(ctx, p) })}
 	var err error
-	if t.Asks, err = a.about(t); err == nil && t.Filter == "" {
+	if t.Asks, err = a.about(ctx, t); err == nil && t.Filter == "" {
 		t.shown, err = a.shown()
 	}
 	return t, err

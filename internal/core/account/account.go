@@ -41,7 +41,7 @@ type Entry struct {
 // files that the side changed, and that the result does not have just so, are read: cost grows with their size. The
 // error is that of reading an object, or the context's.
 func Of(ctx context.Context, engine *merge.Engine, base, side, other, result object.ID) ([]Entry, error) {
-	a := &comparison{ctx: ctx, engine: engine, store: engine.Store, base: base, side: side, other: other,
+	a := &comparison{engine: engine, store: engine.Store, base: base, side: side, other: other,
 		result: result}
 	if base == side || side == result {
 		return nil, nil
@@ -50,7 +50,7 @@ func Of(ctx context.Context, engine *merge.Engine, base, side, other, result obj
 	if err != nil {
 		return nil, err
 	}
-	if err := a.renames(changes); err != nil {
+	if err := a.renames(ctx, changes); err != nil {
 		return nil, err
 	}
 	for _, c := range changes {
@@ -67,7 +67,6 @@ func Of(ctx context.Context, engine *merge.Engine, base, side, other, result obj
 
 // comparison is one call of Of.
 type comparison struct {
-	ctx                       context.Context
 	engine                    *merge.Engine
 	store                     *object.Overlay
 	base, side, other, result object.ID
@@ -80,7 +79,7 @@ type comparison struct {
 }
 
 // renames finds where files that are gone from their place went, in the side and in the result.
-func (a *comparison) renames(changes []object.Change) (err error) {
+func (a *comparison) renames(ctx context.Context, changes []object.Change) (err error) {
 	gone, missing := map[string]bool{}, map[string]bool{}
 	for _, c := range changes {
 		if c.Old.Absent() {
@@ -95,8 +94,8 @@ func (a *comparison) renames(changes []object.Change) (err error) {
 		}
 		missing[c.Path] = is.Absent()
 	}
-	if a.went, err = a.renamed(a.side, gone); err == nil {
-		a.now, err = a.renamed(a.result, missing)
+	if a.went, err = a.renamed(ctx, a.side, gone); err == nil {
+		a.now, err = a.renamed(ctx, a.result, missing)
 	}
 	a.from = map[string]string{}
 	for from, to := range a.went {
@@ -105,12 +104,12 @@ func (a *comparison) renames(changes []object.Change) (err error) {
 	if err != nil {
 		return err
 	}
-	return a.renamedOver(changes)
+	return a.renamedOver(ctx, changes)
 }
 
 // renamedOver finds files that the side put in the place of others, and that the result has otherwise: what stands at a
 // path is more like a file that is gone than like what was there.
-func (a *comparison) renamedOver(changes []object.Change) error {
+func (a *comparison) renamedOver(ctx context.Context, changes []object.Change) error {
 	for _, c := range changes {
 		if !c.Old.Mode.IsRegular() || !c.New.Mode.IsRegular() || c.Old.ID == c.New.ID {
 			continue
@@ -133,7 +132,7 @@ func (a *comparison) renamedOver(changes []object.Change) error {
 		if err != nil {
 			return err
 		}
-		from, err := a.engine.CameFrom(a.ctx, without, a.side, c.Path)
+		from, err := a.engine.CameFrom(ctx, without, a.side, c.Path)
 		if err != nil {
 			return err
 		}
@@ -145,9 +144,9 @@ func (a *comparison) renamedOver(changes []object.Change) error {
 }
 
 // renamed finds where files of base that are gone from their place are in a tree.
-func (a *comparison) renamed(to object.ID, gone map[string]bool) (map[string]string, error) {
+func (a *comparison) renamed(ctx context.Context, to object.ID, gone map[string]bool) (map[string]string, error) {
 	out := map[string]string{}
-	list, err := a.engine.Renames(a.ctx, a.base, to, gone)
+	list, err := a.engine.Renames(ctx, a.base, to, gone)
 	for _, r := range list {
 		if gone[r.From] {
 			out[r.From] = r.To

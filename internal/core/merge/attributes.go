@@ -14,7 +14,6 @@ const attributesFile = ".gitattributes"
 // rules tells the attributes of paths of a join: those that gitattributes files
 // have in the joined tree. One that is contested itself counts as yours has it.
 type rules struct {
-	ctx    context.Context
 	engine *Engine
 	given  Three[object.ID]
 	asked  bool // what is outside the trees
@@ -24,10 +23,10 @@ type rules struct {
 }
 
 func newRules(ctx context.Context, e *Engine, given Three[object.ID]) *rules {
-	return &rules{ctx: ctx, engine: e, given: given, files: map[string]*attr.Rules{}}
+	return &rules{engine: e, given: given, files: map[string]*attr.Rules{}}
 }
 
-func (r *rules) of(p string) (attr.Attributes, error) {
+func (r *rules) of(ctx context.Context, p string) (attr.Attributes, error) {
 	var scopes []attr.Scope
 	add := func(dir string, f *attr.Rules) {
 		if f != nil {
@@ -35,7 +34,7 @@ func (r *rules) of(p string) (attr.Attributes, error) {
 		}
 	}
 	if !r.asked && r.engine.Outside != nil {
-		r.below, r.above = r.engine.Outside(r.ctx)
+		r.below, r.above = r.engine.Outside(ctx)
 		r.asked = true
 	}
 	add("", r.below)
@@ -44,7 +43,7 @@ func (r *rules) of(p string) (attr.Attributes, error) {
 			continue
 		}
 		dir := p[:max(i, 0)]
-		f, err := r.file(dir)
+		f, err := r.file(ctx, dir)
 		if err != nil {
 			return nil, err
 		}
@@ -57,7 +56,7 @@ func (r *rules) of(p string) (attr.Attributes, error) {
 	return attr.Of(scopes, p), nil
 }
 
-func (r *rules) file(dir string) (*attr.Rules, error) {
+func (r *rules) file(ctx context.Context, dir string) (*attr.Rules, error) {
 	if f, ok := r.files[dir]; ok {
 		return f, nil
 	}
@@ -69,8 +68,8 @@ func (r *rules) file(dir string) (*attr.Rules, error) {
 		}
 	}
 	// As they join, or else as yours has it.
-	m := &merger{ctx: r.ctx, engine: r.engine, out: &Result{store: r.engine.Store}}
-	if err := m.name(path.Join(dir, attributesFile), at.Base, at.Yours, at.Theirs); err != nil {
+	m := &merger{engine: r.engine, out: &Result{store: r.engine.Store}}
+	if err := m.name(ctx, path.Join(dir, attributesFile), at.Base, at.Yours, at.Theirs); err != nil {
 		return nil, err
 	}
 	joined := at.Yours
@@ -95,11 +94,11 @@ const leftToPerson = "its attributes leave it to a person"
 // byAttribute joins the content of a file as its attributes say. The id is zero where
 // it is not joined: then why says that it has to be decided whole, or is empty where
 // the attributes say nothing and it is joined as text.
-func (m *merger) byAttribute(path string, b, y, t object.Entry) (id object.ID, why string, err error) {
+func (m *merger) byAttribute(ctx context.Context, path string, b, y, t object.Entry) (id object.ID, why string, err error) {
 	if m.rules == nil {
 		return id, "", nil
 	}
-	attrs, err := m.rules.of(path)
+	attrs, err := m.rules.of(ctx, path)
 	if err != nil {
 		return id, "", err
 	}
@@ -118,7 +117,7 @@ func (m *merger) byAttribute(path string, b, y, t object.Entry) (id object.ID, w
 		}
 		return m.engine.Store.Put(object.KindBlob, []byte(text.Union())), "", nil
 	default:
-		id, done, err := m.drive(path, Three[object.ID]{b.ID, y.ID, t.ID}, merge.Text,
+		id, done, err := m.drive(ctx, path, Three[object.ID]{b.ID, y.ID, t.ID}, merge.Text,
 			attrs["conflict-marker-size"].Text)
 		if done && id.IsZero() {
 			why = leftToPerson

@@ -23,7 +23,7 @@ const (
 )
 
 // drive has a merge driver join a file. done is false where none is run.
-func (m *merger) drive(path string, ids Three[object.ID], name, size string) (id object.ID, done bool, err error) {
+func (m *merger) drive(ctx context.Context, path string, ids Three[object.ID], name, size string) (id object.ID, done bool, err error) {
 	if m.engine.Drive == nil {
 		return id, false, nil
 	}
@@ -45,10 +45,10 @@ func (m *merger) drive(path string, ids Three[object.ID], name, size string) (id
 			markerSize = 7
 		}
 		var joined []byte
-		joined, known.outcome, err = m.engine.Drive(m.ctx, name, path, contents.Base, contents.Yours,
+		joined, known.outcome, err = m.engine.Drive(ctx, name, path, contents.Base, contents.Yours,
 			contents.Theirs, markerSize)
-		if m.ctx.Err() != nil {
-			return id, false, m.ctx.Err()
+		if ctx.Err() != nil {
+			return id, false, ctx.Err()
 		}
 		if err != nil {
 			known = drivenTo{outcome: Undriven, failure: err.Error()}

@@ -79,8 +79,8 @@ func (e *Engine) join(ctx context.Context, base ancestor, yours, theirs object.I
 
 // walk joins the trees of a result into it.
 func (e *Engine) walk(ctx context.Context, rules *rules, open map[string]bool, r *Result) error {
-	m := &merger{ctx: ctx, engine: e, rules: rules, open: open, out: r}
-	return m.dir("", tree(r.Base), tree(r.Yours), tree(r.Theirs))
+	m := &merger{engine: e, rules: rules, open: open, out: r}
+	return m.dir(ctx, "", tree(r.Base), tree(r.Yours), tree(r.Theirs))
 }
 
 // begin is a result with nothing in it yet.

@@ -1,6 +1,7 @@
 package merge
 
 import (
+	"context"
 	"fmt"
 	"strings"
 
@@ -9,7 +10,7 @@ import (
 )
 
 // file joins what no side holds as a directory, and both changed differently.
-func (m *merger) file(path string, b, y, t object.Entry) error {
+func (m *merger) file(ctx context.Context, path string, b, y, t object.Entry) error {
 	kind := Submodule
 	switch {
 	case y.Absent() || t.Absent():
@@ -19,13 +20,13 @@ func (m *merger) file(path string, b, y, t object.Entry) error {
 	case y.Mode == object.ModeLink:
 		kind = Symlink
 	case y.Mode == object.ModeSubmodule:
-		if newer, ok := m.newer(path, b, y, t); ok {
+		if newer, ok := m.newer(ctx, path, b, y, t); ok {
 			m.joined(path, FromBoth, b, y, t, newer)
 			m.remark(path, "both sides moved this submodule; the commit taken holds the other")
 			return nil
 		}
 	default:
-		return m.regular(path, b, y, t)
+		return m.regular(ctx, path, b, y, t)
 	}
 	m.conflict(Conflict{path, kind, &Versions{Base: b, Yours: y, Theirs: t}})
 	return nil
@@ -34,10 +35,10 @@ func (m *merger) file(path string, b, y, t object.Entry) error {
 // disputed joins two files of which nobody can say what they started from. Where
 // they would join, over what the base has or as two additions, they are a conflict all
 // the same: one may have removed what the other has.
-func (m *merger) disputed(path string, b, y, t object.Entry) error {
+func (m *merger) disputed(ctx context.Context, path string, b, y, t object.Entry) error {
 	was := *m.out
 	for _, from := range []object.Entry{b, {}} {
-		if err := m.file(path, from, y, t); err != nil {
+		if err := m.file(ctx, path, from, y, t); err != nil {
 			return err
 		}
 		if n := len(m.out.Conflicts); n > len(was.Conflicts) {
@@ -55,21 +56,21 @@ func (m *merger) disputed(path string, b, y, t object.Entry) error {
 
 // newer gives the one of two moves of a submodule that holds the other, where both
 // went forward.
-func (m *merger) newer(path string, b, y, t object.Entry) (object.Entry, bool) {
+func (m *merger) newer(ctx context.Context, path string, b, y, t object.Entry) (object.Entry, bool) {
 	holds := m.engine.Contains
 	switch {
 	case holds == nil || b.Mode != object.ModeSubmodule:
-	case !holds(m.ctx, path, b.ID, y.ID) || !holds(m.ctx, path, b.ID, t.ID):
-	case holds(m.ctx, path, y.ID, t.ID):
+	case !holds(ctx, path, b.ID, y.ID) || !holds(ctx, path, b.ID, t.ID):
+	case holds(ctx, path, y.ID, t.ID):
 		return t, true
-	case holds(m.ctx, path, t.ID, y.ID):
+	case holds(ctx, path, t.ID, y.ID):
 		return y, true
 	}
 	return object.Entry{}, false
 }
 
 // regular joins two regular files.
-func (m *merger) regular(path string, b, y, t object.Entry) error {
+func (m *merger) regular(ctx context.Context, path string, b, y, t object.Entry) error {
 	kind, mode, modes := Content, y.Mode, false
 	if !b.Mode.IsRegular() {
 		b, kind = object.Entry{}, AddAdd // a link has no text to start from
@@ -81,7 +82,7 @@ func (m *merger) regular(path string, b, y, t object.Entry) error {
 			mode = t.Mode
 		}
 	}
-	id, subject, err := m.content(path, b, y, t)
+	id, subject, err := m.content(ctx, path, b, y, t)
 	if err != nil {
 		return err
 	}
@@ -107,14 +108,14 @@ func (m *merger) regular(path string, b, y, t object.Entry) error {
 
 // content joins the contents of two regular files: to the blob of an id, or it gives what the
 // conflict is about.
-func (m *merger) content(path string, b, y, t object.Entry) (object.ID, Subject, error) {
+func (m *merger) content(ctx context.Context, path string, b, y, t object.Entry) (object.ID, Subject, error) {
 	switch {
 	case y.ID == t.ID, t.ID == b.ID:
 		return y.ID, nil, nil
 	case y.ID == b.ID:
 		return t.ID, nil, nil
 	}
-	id, why, err := m.byAttribute(path, b, y, t)
+	id, why, err := m.byAttribute(ctx, path, b, y, t)
 	if err != nil || !id.IsZero() {
 		return id, nil, err
 	}

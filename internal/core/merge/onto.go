@@ -16,9 +16,9 @@ var errNotEnough = errors.New("more than what was changed has to be looked at")
 // joins without a question, only what it touched is looked at, and that alone is in the account of what joined. So its
 // cost does not follow what else differs.
 func (e *Engine) Onto(ctx context.Context, base, changed, onto object.ID) (*Result, error) {
-	m := &merger{ctx: ctx, engine: e, rules: newRules(ctx, e, Three[object.ID]{base, changed, onto}), touched: true,
+	m := &merger{engine: e, rules: newRules(ctx, e, Three[object.ID]{base, changed, onto}), touched: true,
 		out: e.begin(base, changed, onto)}
-	switch err := m.dir("", tree(base), tree(changed), tree(onto)); {
+	switch err := m.dir(ctx, "", tree(base), tree(changed), tree(onto)); {
 	case errors.Is(err, errNotEnough):
 		return e.Trees(ctx, base, changed, onto)
 	case err != nil:
@@ -65,9 +65,9 @@ func (e *Engine) Edits(ctx context.Context, attributes *Attributes, places []Pla
 			return nil, nil, false, nil
 		}
 	}
-	m := &merger{ctx: ctx, engine: e, rules: attributes.rules, out: &Result{store: e.Store}}
+	m := &merger{engine: e, rules: attributes.rules, out: &Result{store: e.Store}}
 	for _, p := range places {
-		if err := m.name(p.Path, p.Base, p.Changed, p.Onto); err != nil || !m.out.Clean() {
+		if err := m.name(ctx, p.Path, p.Base, p.Changed, p.Onto); err != nil || !m.out.Clean() {
 			return nil, nil, false, err
 		}
 	}

@@ -35,7 +35,7 @@ func (e *Engine) Renames(ctx context.Context, from, to object.ID, gone map[strin
 // CameFrom finds which file of a tree, gone from another, stands at a path there now; empty
 // where none does. Other files that are new there do not compete for it.
 func (e *Engine) CameFrom(ctx context.Context, from, to object.ID, at string) (string, error) {
-	f := finder{ctx: ctx, engine: e, relevant: map[string]bool{}, contents: map[object.ID]*diff.Bag{},
+	f := finder{engine: e, relevant: map[string]bool{}, contents: map[object.ID]*diff.Bag{},
 		seed: maphash.MakeSeed()}
 	empty := e.Store.Format().Sum(object.KindBlob, nil)
 	if err := e.Store.EachChange(from, to, func(c object.Change) {
@@ -51,7 +51,7 @@ func (e *Engine) CameFrom(ctx context.Context, from, to object.ID, at string) (s
 	}
 	slices.SortFunc(f.sources, func(a, b *source) int { return strings.Compare(a.path, b.path) })
 	f.exact()
-	if err := f.similar(); err != nil || len(f.found) == 0 {
+	if err := f.similar(ctx); err != nil || len(f.found) == 0 {
 		return "", err
 	}
 	return f.found[0].From, nil
@@ -62,7 +62,7 @@ func (e *Engine) CameFrom(ctx context.Context, from, to object.ID, at string) (s
 // first, then the only pairs of one base name, then the rest, best first.
 func (e *Engine) renamesBetween(ctx context.Context, base, side object.ID, relevant map[string]bool) (found []Rename,
 	uncompared int, err error) {
-	f := finder{ctx: ctx, engine: e, relevant: relevant, contents: map[object.ID]*diff.Bag{}, seed: maphash.MakeSeed()}
+	f := finder{engine: e, relevant: relevant, contents: map[object.ID]*diff.Bag{}, seed: maphash.MakeSeed()}
 	empty := e.Store.Format().Sum(object.KindBlob, nil)
 	var sources []source
 	var targets []target
@@ -101,7 +101,7 @@ func (e *Engine) renamesBetween(ctx context.Context, base, side object.ID, relev
 	if err := f.sameNames(); err != nil {
 		return nil, 0, err
 	}
-	if err := f.similar(); err != nil {
+	if err := f.similar(ctx); err != nil {
 		return nil, 0, err
 	}
 	return f.found, f.uncompared, nil
@@ -121,7 +121,6 @@ type target struct {
 }
 
 type finder struct {
-	ctx     context.Context
 	engine  *Engine
 	sources []*source
 	targets []*target
@@ -249,7 +248,7 @@ func (f *finder) whereDirectoriesWent() map[string]string {
 
 // similar pairs the rest by content, the most similar first; of equals, those
 // of the same base name.
-func (f *finder) similar() error {
+func (f *finder) similar(ctx context.Context) error {
 	sources := slices.DeleteFunc(slices.Clone(f.sources), func(s *source) bool { return s.used })
 	targets := slices.DeleteFunc(slices.Clone(f.targets), func(t *target) bool { return t.used })
 	if len(sources)*len(targets) > f.engine.pairs {
@@ -271,7 +270,7 @@ func (f *finder) similar() error {
 	f.engine.Store.Prefetch(read...)
 	var all []candidate
 	for _, t := range targets {
-		if err := f.ctx.Err(); err != nil {
+		if err := ctx.Err(); err != nil {
 			return err
 		}
 		best, err := f.candidates(sources, t)

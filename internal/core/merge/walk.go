@@ -11,7 +11,6 @@ import (
 func tree(id object.ID) object.Entry { return object.Entry{Mode: object.ModeTree, ID: id} }
 
 type merger struct {
-	ctx     context.Context
 	engine  *Engine
 	rules   *rules
 	open    map[string]bool // of the ancestor
@@ -48,7 +47,7 @@ func (m *merger) remark(path, words string) {
 }
 
 // name joins what stands at one path, of whatever kind it is on each side.
-func (m *merger) name(path string, b, y, t object.Entry) error {
+func (m *merger) name(ctx context.Context, path string, b, y, t object.Entry) error {
 	if b.Absent() && object.CheckName(path[strings.LastIndexByte(path, '/')+1:]) != nil {
 		return &object.NameError{Path: path}
 	}
@@ -71,7 +70,7 @@ func (m *merger) name(path string, b, y, t object.Entry) error {
 		if b.IsTree() {
 			b = object.Entry{}
 		}
-		return m.disputed(path, b, y, t)
+		return m.disputed(ctx, path, b, y, t)
 	case asked && !m.asking:
 		m.asking = true // all that is in it is
 		defer func() { m.asking = false }()
@@ -85,15 +84,15 @@ func (m *merger) name(path string, b, y, t object.Entry) error {
 	}
 	switch {
 	case y.IsTree() && t.IsTree():
-		return m.dir(path, b, y, t)
+		return m.dir(ctx, path, b, y, t)
 	case b.IsTree() && y.IsTree():
 		m.out.emptied = append(m.out.emptied, emptied{path, Theirs, b, y})
-		return m.treeAgainstFile(path, b, y, t)
+		return m.treeAgainstFile(ctx, path, b, y, t)
 	case b.IsTree() && t.IsTree():
 		m.out.emptied = append(m.out.emptied, emptied{path, Yours, b, t})
-		return m.treeAgainstFile(path, b, y, t)
+		return m.treeAgainstFile(ctx, path, b, y, t)
 	case y.IsTree() || t.IsTree():
-		return m.treeAgainstFile(path, b, y, t)
+		return m.treeAgainstFile(ctx, path, b, y, t)
 	}
 	if b.IsTree() { // both took the directory away
 		switch {
@@ -106,11 +105,11 @@ func (m *merger) name(path string, b, y, t object.Entry) error {
 		}
 		b = object.Entry{}
 	}
-	return m.file(path, b, y, t)
+	return m.file(ctx, path, b, y, t)
 }
 
-func (m *merger) dir(path string, b, y, t object.Entry) error {
-	if err := m.ctx.Err(); err != nil {
+func (m *merger) dir(ctx context.Context, path string, b, y, t object.Entry) error {
+	if err := ctx.Err(); err != nil {
 		return err
 	}
 	var places []spot
@@ -135,7 +134,7 @@ func (m *merger) dir(path string, b, y, t object.Entry) error {
 		if i%readAtOnce == 0 {
 			<-read
 		}
-		if err := m.name(path+p.name, p.b, p.y, p.t); err != nil {
+		if err := m.name(ctx, path+p.name, p.b, p.y, p.t); err != nil {
 			return err
 		}
 	}
@@ -209,13 +208,13 @@ func (m *merger) readAhead(places []spot, stop <-chan struct{}) (read, done chan
 // treeAgainstFile joins a path that is a directory on one side only. The
 // directory is joined first, as though the other side had deleted it; if
 // anything of it is left and the other side has a file there, they clash.
-func (m *merger) treeAgainstFile(path string, b, y, t object.Entry) error {
+func (m *merger) treeAgainstFile(ctx context.Context, path string, b, y, t object.Entry) error {
 	if m.touched {
 		return errNotEnough
 	}
 	ofYours, ofTheirs, joined, conflicts := len(m.out.ofYours), len(m.out.ofTheirs), len(m.out.Joined),
 		len(m.out.Conflicts)
-	if err := m.dir(path, b, y, t); err != nil {
+	if err := m.dir(ctx, path, b, y, t); err != nil {
 		return err
 	}
 	file := y

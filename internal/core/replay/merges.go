@@ -17,7 +17,7 @@ import (
 // changed beyond joining, found by joining the old lines once more, is brought
 // along. A merge that only caught up with theirs is nothing any more, unless it
 // changed something of its own.
-func (r *replayer) merge(s *Step) error {
+func (r *replayer) merge(ctx context.Context, s *Step) error {
 	n := s.Commit
 	if len(n.Parents) > 2 {
 		return &MergeCommitError{n}
@@ -25,18 +25,18 @@ func (r *replayer) merge(s *Step) error {
 	s.Outcome = Clean
 	was := [2]object.ID{n.Parents[0], n.Parents[1]}
 	now := [2]object.ID{r.commit(s.onto[0]), r.commit(s.onto[1])}
-	caughtUp, err := history.IsAncestor(r.ctx, r.engine.Store, now[1], now[0])
+	caughtUp, err := history.IsAncestor(ctx, r.engine.Store, now[1], now[0])
 	if err != nil {
 		return err
 	}
-	swap, err := FirstHoldsTheirs(r.ctx, r.engine.Store, r.onto, now[0], now[1])
+	swap, err := FirstHoldsTheirs(ctx, r.engine.Store, r.onto, now[0], now[1])
 	if err != nil {
 		return err
 	}
 	if swap {
 		was[0], was[1], now[0], now[1] = was[1], was[0], now[1], now[0]
 	}
-	before, err := r.joinCommits(was[0], was[1])
+	before, err := r.joinCommits(ctx, was[0], was[1])
 	if err != nil {
 		return err
 	}
@@ -47,7 +47,7 @@ func (r *replayer) merge(s *Step) error {
 	fresh := first
 	if caughtUp {
 		s.onto = s.onto[:1]
-	} else if fresh, err = r.joinAnew(s, before, now); err != nil {
+	} else if fresh, err = r.joinAnew(ctx, s, before, now); err != nil {
 		return err
 	}
 	// The old joint as git or Dorvik would have left it, with what was contested
@@ -62,7 +62,7 @@ func (r *replayer) merge(s *Step) error {
 		return err
 	}
 	if joint != n.Tree {
-		if s.Own, err = r.engine.Trees(r.ctx, joint, n.Tree, fresh); err != nil {
+		if s.Own, err = r.engine.Trees(ctx, joint, n.Tree, fresh); err != nil {
 			return err
 		}
 		if fresh, err = r.settle(s, s.Own); err != nil {
@@ -77,8 +77,8 @@ func (r *replayer) merge(s *Step) error {
 }
 
 // joinAnew joins the two lines as they are now, yours first, decided as the merge decided it.
-func (r *replayer) joinAnew(s *Step, before *merge.Result, now [2]object.ID) (tree object.ID, err error) {
-	if s.Merge, err = r.joinCommits(now[0], now[1]); err != nil {
+func (r *replayer) joinAnew(ctx context.Context, s *Step, before *merge.Result, now [2]object.ID) (tree object.ID, err error) {
+	if s.Merge, err = r.joinCommits(ctx, now[0], now[1]); err != nil {
 		return tree, err
 	}
 	if err := r.decideAsBefore(before, s.Commit.Tree, s.Merge); err != nil {
@@ -147,8 +147,8 @@ func (r *replayer) asItStands(settled map[string]object.Entry, path string, t *m
 }
 
 // joinCommits joins two commits of any history.
-func (r *replayer) joinCommits(a, b object.ID) (*merge.Result, error) {
-	parted, err := history.Diverge(r.ctx, r.engine.Store, a, b)
+func (r *replayer) joinCommits(ctx context.Context, a, b object.ID) (*merge.Result, error) {
+	parted, err := history.Diverge(ctx, r.engine.Store, a, b)
 	if err != nil {
 		return nil, err
 	}
@@ -160,7 +160,7 @@ func (r *replayer) joinCommits(a, b object.ID) (*merge.Result, error) {
 		}
 		trees[i] = c.Tree
 	}
-	return r.engine.TreesOver(r.ctx, parted.Bases, trees[0], trees[1])
+	return r.engine.TreesOver(ctx, parted.Bases, trees[0], trees[1])
 }
 
 // decideAsBefore settles the conflicts of a new joint that the old merge settled:

@@ -67,7 +67,7 @@ func (t *Todo) joins() bool { return len(t.Onto) > 1 }
 // whoever began has looked at that; one of which nothing is left is. Nothing is written.
 func Onwards(ctx context.Context, engine *merge.Engine, todo []Todo, onto object.ID, wishes Wishes,
 	resolve Resolver, progress func(done, of int)) ([]Step, error) {
-	r := &replayer{ctx: ctx, engine: engine, onto: onto, resolve: resolve, mine: map[object.ID]history.Node{},
+	r := &replayer{engine: engine, onto: onto, resolve: resolve, mine: map[object.ID]history.Node{},
 		at: map[object.ID]int{}}
 	r.merges = slices.ContainsFunc(todo, func(t Todo) bool { return t.joins() })
 	for i, t := range todo {
@@ -89,11 +89,11 @@ func Onwards(ctx context.Context, engine *merge.Engine, todo []Todo, onto object
 		} else if !t.Tree.IsZero() {
 			s.Outcome, s.after = Clean, snapshot{id: t.Tree}
 		} else if t.Begun != nil {
-			err = r.begun(&s, t.Begun)
+			err = r.begun(ctx, &s, t.Begun)
 		} else if t.joins() {
-			err = r.merge(&s)
+			err = r.merge(ctx, &s)
 		} else {
-			err = r.plain(&s)
+			err = r.plain(ctx, &s)
 		}
 		if err == nil && !t.Stands {
 			err = r.edit(&s, wish.Edits)
@@ -110,7 +110,7 @@ func Onwards(ctx context.Context, engine *merge.Engine, todo []Todo, onto object
 }
 
 // begun replays a commit whose join was begun elsewhere.
-func (r *replayer) begun(s *Step, b *merge.Begun) error {
+func (r *replayer) begun(ctx context.Context, s *Step, b *merge.Begun) error {
 	onto, err := r.tree(s.onto[0])
 	if err != nil {
 		return err
@@ -118,16 +118,16 @@ func (r *replayer) begun(s *Step, b *merge.Begun) error {
 	s.Outcome = Clean
 	if len(s.onto) > 1 {
 		one, other := r.commit(s.onto[0]), r.commit(s.onto[1])
-		swap, serr := FirstHoldsTheirs(r.ctx, r.engine.Store, r.onto, one, other)
+		swap, serr := FirstHoldsTheirs(ctx, r.engine.Store, r.onto, one, other)
 		if serr != nil {
 			return serr
 		}
 		if swap {
 			one, other = other, one
 		}
-		s.Merge, err = r.joinCommits(one, other)
+		s.Merge, err = r.joinCommits(ctx, one, other)
 	} else {
-		s.Merge, err = r.change(s.Commit, onto)
+		s.Merge, err = r.change(ctx, s.Commit, onto)
 	}
 	if err != nil {
 		return err
@@ -149,7 +149,7 @@ func (r *replayer) begun(s *Step, b *merge.Begun) error {
 }
 
 // change joins what a commit changes with what it is replayed onto.
-func (r *replayer) change(n history.Node, onto object.ID) (*merge.Result, error) {
+func (r *replayer) change(ctx context.Context, n history.Node, onto object.ID) (*merge.Result, error) {
 	before, err := history.FirstParentTree(r.engine.Store, n.Commit)
 	if err != nil {
 		return nil, err
@@ -158,5 +158,5 @@ func (r *replayer) change(n history.Node, onto object.ID) (*merge.Result, error)
 	if r.picking {
 		yours, theirs = onto, n.Tree
 	}
-	return r.engine.Trees(r.ctx, before, yours, theirs)
+	return r.engine.Trees(ctx, before, yours, theirs)
 }

@@ -39,7 +39,7 @@ func Pick(ctx context.Context, engine *merge.Engine, changes *Changes, commits, 
 	if err != nil {
 		return nil, err
 	}
-	r := &replayer{ctx: ctx, engine: engine, onto: onto, resolve: resolve, picking: true, parentOf: parentOf,
+	r := &replayer{engine: engine, onto: onto, resolve: resolve, picking: true, parentOf: parentOf,
 		mine: map[object.ID]history.Node{}, at: map[object.ID]int{}}
 	for i, n := range commits {
 		if progress != nil {
@@ -50,7 +50,7 @@ func Pick(ctx context.Context, engine *merge.Engine, changes *Changes, commits, 
 		}
 		on := Parent{i - 1, onto}
 		s := Step{Commit: n, onto: []Parent{on}}
-		if err = r.plain(&s); err != nil {
+		if err = r.plain(ctx, &s); err != nil {
 			return nil, fmt.Errorf("picking %s: %w", n.ID, err)
 		}
 		// What was made before is there already, unless it is clear that the tree does not

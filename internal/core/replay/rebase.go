@@ -103,7 +103,7 @@ func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, 
 		}
 		bottom = below
 	}
-	reading, err := r.prepare(changes, yours)
+	reading, err := r.prepare(ctx, changes, yours)
 	if err != nil {
 		return nil, err
 	}
@@ -129,10 +129,10 @@ func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, 
 			s.after, err = r.snapshot(s.onto[0])
 		case len(n.Parents) > 1:
 			s.onto = r.parents(n, 2)
-			err = r.merge(&s)
+			err = r.merge(ctx, &s)
 		default:
 			s.onto = r.parents(n, 1)
-			err = r.plain(&s)
+			err = r.plain(ctx, &s)
 		}
 		if err == nil {
 			err = r.edit(&s, wish.Edits)
@@ -148,7 +148,6 @@ func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, 
 
 // replayer is a line being replayed.
 type replayer struct {
-	ctx      context.Context
 	engine   *merge.Engine
 	onto     object.ID
 	resolve  Resolver
@@ -165,7 +164,7 @@ type replayer struct {
 // newReplayer begins to replay commits of yours.
 func newReplayer(ctx context.Context, engine *merge.Engine, yours []history.Node, onto object.ID,
 	resolve Resolver) *replayer {
-	r := &replayer{ctx: ctx, engine: engine, onto: onto, resolve: resolve, mine: map[object.ID]history.Node{},
+	r := &replayer{engine: engine, onto: onto, resolve: resolve, mine: map[object.ID]history.Node{},
 		at: map[object.ID]int{}, steps: make([]Step, 0, len(yours))}
 	for _, n := range yours {
 		r.mine[n.ID] = n
@@ -175,13 +174,13 @@ func newReplayer(ctx context.Context, engine *merge.Engine, yours []history.Node
 }
 
 // prepare begins to read what commits need.
-func (r *replayer) prepare(changes *Changes, commits []history.Node) (*ahead, error) {
+func (r *replayer) prepare(ctx context.Context, changes *Changes, commits []history.Node) (*ahead, error) {
 	tip, err := r.engine.Store.Commit(r.onto)
 	if err != nil {
 		return nil, err
 	}
 	if !r.merges {
-		if r.ground, err = newGround(r.ctx, r.engine, changes, commits, tip.Tree); err != nil {
+		if r.ground, err = newGround(ctx, r.engine, changes, commits, tip.Tree); err != nil {
 			return nil, err
 		}
 	}
@@ -273,7 +272,7 @@ func (r *replayer) settle(s *Step, joined *merge.Result) (object.ID, error) {
 	return joined.Tree(settled)
 }
 
-func (r *replayer) plain(s *Step) error {
+func (r *replayer) plain(ctx context.Context, s *Step) error {
 	n := s.Commit
 	s.Outcome = Clean
 	on, err := r.snapshot(s.onto[0])
@@ -281,7 +280,7 @@ func (r *replayer) plain(s *Step) error {
 		return err
 	}
 	if r.ground != nil {
-		if s.Merge, s.after, err = r.ground.bring(r.ctx, n, on); err != nil {
+		if s.Merge, s.after, err = r.ground.bring(ctx, n, on); err != nil {
 			return err
 		}
 		if s.Merge != nil {
@@ -310,9 +309,9 @@ func (r *replayer) plain(s *Step) error {
 		return err
 	}
 	if r.picking {
-		s.Merge, err = r.engine.Trees(r.ctx, before, onto, n.Tree)
+		s.Merge, err = r.engine.Trees(ctx, before, onto, n.Tree)
 	} else {
-		s.Merge, err = r.engine.Onto(r.ctx, before, n.Tree, onto)
+		s.Merge, err = r.engine.Onto(ctx, before, n.Tree, onto)
 	}
 	if err != nil {
 		return err
