@@ -89,7 +89,7 @@ func (ca *carrier) keepUnder(ctx context.Context, wp *ledger.Waypoint, tr *Trans
 	k := &ledger.Kept{Paths: l.Paths, Was: plan.Held{Staged: l.Of.Staged, Files: l.Of.Files}, Is: l.Is}
 	parents := []object.ID{l.Of.On}
 	if st != nil {
-		parents = append(parents, st.Merged...)
+		parents = append(parents, st.Left.Merged...)
 	}
 	var err error
 	if k.Commit, err = ca.keepCommit(ctx, k, parents); err != nil {
@@ -268,18 +268,18 @@ func (ca *carrier) returning(ctx context.Context, w *ledger.Waypoint) (*plan.Pos
 
 // stuckStill holds that what git left half done is as it was read.
 func (a *Applier) stuckStill(b vcs.Branch, st *plan.Stuck) error {
-	if busy := a.Repo.Busy(); busy != st.Operation && (busy != "" || st.Operation != vcs.Unmerged) ||
-		b.Tip != st.Head || (b.Name == "") != st.Detached {
-		return &MovedError{Branch: st.Branch}
+	if busy := a.Repo.Busy(); busy != st.Left.Operation && (busy != "" || st.Left.Operation != vcs.Unmerged) ||
+		b.Tip != st.Left.Head || (b.Name == "") != st.Left.Detached {
+		return &MovedError{Branch: st.Left.Branch}
 	}
 	return nil
 }
 
 // keepStuck has a transition put away what git left half done.
 func (ca *carrier) keepStuck(k *ledger.Kept, tr *Transition, st *plan.Stuck) {
-	k.Operation, k.State = string(st.Operation), st.Files
-	if st.Detached && st.Branch != "" { // else HEAD moves in the place of a branch
-		k.Head, tr.Lay.Head = st.Head, st.Head
+	k.Operation, k.State = string(st.Left.Operation), st.Left.Files
+	if st.Left.Detached && st.Left.Branch != "" { // else HEAD moves in the place of a branch
+		k.Head, tr.Lay.Head = st.Left.Head, st.Left.Head
 	}
 	tr.Lay.State = k.State
 	_ = os.MkdirAll(filepath.Join(ca.files.keep(tr), "state"), 0o755)

@@ -366,8 +366,8 @@ func (r *hookRun) rewritten(p *plan.Position, j *plan.Join, b plan.Built) string
 		}
 	}
 	if p.Resume != nil {
-		for _, c := range p.Stuck.Done {
-			add(c.Commit, p.Stuck.Remade[c.Commit])
+		for _, c := range p.Stuck.Left.Done {
+			add(c.Commit, p.Stuck.Left.Remade[c.Commit])
 		}
 	}
 	for i := range j.Steps {

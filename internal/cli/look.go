@@ -277,8 +277,8 @@ func (e *env) halfDone(tr *apply.Transition, underWay bool) error {
 // stuck says that git left something half done.
 func (e *env) stuck(s *plan.StuckError) error {
 	if e.json {
-		out := lookJSON{Version: 1, Branch: s.Branch, Upstream: s.On.Upstream, HalfDone: string(s.Operation),
-			Yours: sideJSON{Tip: s.Head}, YoursCommits: []commitJSON{}, TheirsCommits: []commitJSON{},
+		out := lookJSON{Version: 1, Branch: s.Left.Branch, Upstream: s.On.Upstream, HalfDone: string(s.Left.Operation),
+			Yours: sideJSON{Tip: s.Left.Head}, YoursCommits: []commitJSON{}, TheirsCommits: []commitJSON{},
 			Bases: []object.ID{}, Overlap: []groundJSON{}, Uncommitted: []string{}, InTheWay: []string{},
 			Carried: []string{}, Open: s.Open, Notes: s.Notes, Misfits: []misfitJSON{}}
 		for _, d := range s.Dirty {

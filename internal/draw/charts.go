@@ -19,7 +19,7 @@ import (
 
 // Told is what a recovery is drawn from.
 type Told struct {
-	*lookback.Story
+	Story *lookback.Story
 	Short func(object.ID) string
 	Size  func(n history.Node) (lines int, err error) // how many lines a commit changed
 	// Editor is the newest commit of a side that changed a file.
@@ -37,19 +37,19 @@ func (t *Told) name(n history.Node) string {
 // sheet begins a drawing of the recovery.
 func (t *Told) sheet(title string, opt Options) *sheet {
 	s := newSheet(title, opt)
-	if t.Who != "" {
-		s.yours = "yours: what " + t.Who + " had"
+	if t.Story.Who != "" {
+		s.yours = "yours: what " + t.Story.Who + " had"
 	}
 	return s
 }
 
 // theirNames names whose work theirs is.
-func (t *Told) theirNames() string { return t.Position.TheirNames() }
+func (t *Told) theirNames() string { return t.Story.Position.TheirNames() }
 
-func (t *Told) branch() string { return t.Position.Branch.Name }
+func (t *Told) branch() string { return t.Story.Position.Branch.Name }
 
 func (t *Told) upstream() string {
-	if up := t.Position.Branch.Upstream; up != "" {
+	if up := t.Story.Position.Branch.Upstream; up != "" {
 		return up
 	}
 	return "the other line"
@@ -57,10 +57,10 @@ func (t *Told) upstream() string {
 
 // parted says where the lines part.
 func (t *Told) parted() string {
-	if len(t.Below) == 0 {
+	if len(t.Story.Below) == 0 {
 		return "The two lines have no commit in common."
 	}
-	n := t.Below[0]
+	n := t.Story.Below[0]
 	return fmt.Sprintf("The lines part at %s, “%s”, of %s.", t.Short(n.ID), n.Subject(), date(n.Author().Time()))
 }
 
@@ -141,11 +141,11 @@ func overlapRows(s *sheet, t *Told) {
 func Routes(t *Told, opt Options) *Drawing {
 	s := t.sheet("Ways to join "+t.branch()+" and "+t.upstream(), opt)
 	text := t.parted()
-	if t.Plan.Why != "" {
-		text += " Suggested: " + string(t.Plan.Suggested) + ". " + words.Sentence(t.Plan.Why)
+	if t.Story.Plan.Why != "" {
+		text += " Suggested: " + string(t.Story.Plan.Suggested) + ". " + words.Sentence(t.Story.Plan.Why)
 	}
 	s.title(s.d.Title, text)
-	if t.Join == nil {
+	if t.Story.Join == nil {
 		s.say(0, sans, 9, Ink, "Nothing was to be joined: the branch moved forward to theirs.")
 		return s.finish()
 	}
@@ -157,7 +157,7 @@ func Routes(t *Told, opt Options) *Drawing {
 // authors names who last changed a file, of each side.
 func (t *Told) authors(paths ...string) string {
 	var names []string
-	for _, side := range [][]history.Node{t.Position.Divergence.Yours, t.Position.Divergence.Theirs} {
+	for _, side := range [][]history.Node{t.Story.Position.Divergence.Yours, t.Story.Position.Divergence.Theirs} {
 		for _, p := range paths {
 			if p == "" {
 				continue
@@ -183,7 +183,7 @@ type routeRow struct {
 // routeColumns draws the routes next to each other.
 func routeColumns(s *sheet, t *Told) {
 	var joins []*plan.Join
-	for _, j := range []*plan.Join{t.Plan.Rebase, t.Plan.Merge, t.Plan.Pick} {
+	for _, j := range []*plan.Join{t.Story.Plan.Rebase, t.Story.Plan.Merge, t.Story.Plan.Pick} {
 		if j != nil {
 			joins = append(joins, j)
 		}
@@ -203,7 +203,7 @@ func routeColumns(s *sheet, t *Told) {
 func (s *sheet) route(t *Told, j *plan.Join, x, w float64) {
 	name := words.Sentence(string(j.Route))
 	name = name[:len(name)-1]
-	if j.Route == t.Plan.Suggested {
+	if j.Route == t.Story.Plan.Suggested {
 		name += ", suggested"
 	}
 	s.y = s.write(x, s.y, bold, 12, Ink, []string{name})
@@ -309,7 +309,7 @@ func routeFacts(t *Told, j *plan.Join) (out []string) {
 
 // routeRows are the commits of the history that a route makes, newest first.
 func routeRows(t *Told, j *plan.Join) (rows []routeRow) {
-	d := t.Position.Divergence
+	d := t.Story.Position.Divergence
 	of := func(kind SignKind, nodes []history.Node) {
 		for _, n := range nodes {
 			rows = append(rows, routeRow{kind, t.Short(n.ID), n.Subject(), t.name(n)})
@@ -341,12 +341,12 @@ func routeRows(t *Told, j *plan.Join) (rows []routeRow) {
 		again(SignTheirs)
 		of(SignYours, d.Yours)
 	default:
-		subject, _, _ := strings.Cut(plan.MergeMessage(t.Position), "\n")
-		rows = append(rows, routeRow{SignJoined, "a new commit", subject, t.Who})
+		subject, _, _ := strings.Cut(plan.MergeMessage(t.Story.Position), "\n")
+		rows = append(rows, routeRow{SignJoined, "a new commit", subject, t.Story.Who})
 		of(SignYours, d.Yours)
 		of(SignTheirs, d.Theirs)
 	}
-	for _, n := range t.Below[:min(1, len(t.Below))] {
+	for _, n := range t.Story.Below[:min(1, len(t.Story.Below))] {
 		rows = append(rows, routeRow{SignBase, t.Short(n.ID), n.Subject(), "where the lines part"})
 	}
 	return rows
@@ -373,7 +373,7 @@ func (t *Told) moments() (all []moment, err error) {
 	for _, side := range []struct {
 		sign  SignKind
 		nodes []history.Node
-	}{{SignYours, t.Position.Divergence.Yours}, {SignTheirs, t.Position.Divergence.Theirs}} {
+	}{{SignYours, t.Story.Position.Divergence.Yours}, {SignTheirs, t.Story.Position.Divergence.Theirs}} {
 		for _, n := range side.nodes {
 			size, err := t.Size(n)
 			if err != nil {

@@ -12,7 +12,7 @@ import (
 
 // Matter is a conflict that a colleague is asked about, and how one means to settle it.
 type Matter struct {
-	*plan.Attributed
+	About *plan.Attributed
 	Place string         // where in its file it is; empty for the whole
 	Mean  *settle.Option // nil where one does not know
 }
@@ -26,20 +26,20 @@ func Note(p *plan.Position, list []Matter) string {
 		code(p.Branch.Name),
 		code(p.Branch.Upstream), words.Count(len(list), "place", "places"))
 	for _, a := range list {
-		c := a.Conflict
+		c := a.About.Conflict
 		m.print("## %s\n\n", plainText(c.Path+words.If(a.Place == "", "", ", "+a.Place)))
-		m.who("◐ I", a.Yours)
-		m.who("◑ "+nameOf(a.Theirs), a.Theirs)
+		m.who("◐ I", a.About.Yours)
+		m.who("◑ "+nameOf(a.About.Theirs), a.About.Theirs)
 		m.print("\n")
 		if c.Whole() {
 			base, yours, theirs := words.Has(c)
 			m.print("%s\n\nAt first it was %s; I have %s, %s has %s.\n\n", plainText(words.About(c,
-				words.Deeds{Who: nameOf(a.Theirs)})),
-				plainText(base), plainText(yours), plainText(nameOf(a.Theirs)), plainText(theirs))
+				words.Deeds{Who: nameOf(a.About.Theirs)})),
+				plainText(base), plainText(yours), plainText(nameOf(a.About.Theirs)), plainText(theirs))
 		} else {
 			m.text("Both started from", c.Base)
 			m.text("I made of it", c.Yours)
-			m.text(nameOf(a.Theirs)+" made of it", c.Theirs)
+			m.text(nameOf(a.About.Theirs)+" made of it", c.Theirs)
 		}
 		switch {
 		case a.Mean == nil:

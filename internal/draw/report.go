@@ -48,22 +48,22 @@ func (t *Told) Tell(to Listener) {
 	to.Title(t.title(), summary(t))
 	to.Part("The two lines", 60)
 	to.Say(t.parted())
-	to.Side("yours", SignYours, t.Position.Divergence.Yours)
-	to.Side("theirs", SignTheirs, t.Position.Divergence.Theirs)
+	to.Side("yours", SignYours, t.Story.Position.Divergence.Yours)
+	to.Side("theirs", SignTheirs, t.Story.Position.Divergence.Theirs)
 	if len(t.Story.Overlap) > 0 {
 		to.Part("Where both changed the same files", 60)
 		to.Overlap(t.Story.Overlap)
 	}
-	if t.Join != nil {
+	if t.Story.Join != nil {
 		tellJoin(t, to)
 	}
 	to.Part("The result", 30)
 	for _, l := range resultWords(t) {
 		to.Say(l)
 	}
-	if len(t.Others) > 0 {
+	if len(t.Story.Others) > 0 {
 		to.Part("What the others get", 20)
-		for _, o := range t.Others {
+		for _, o := range t.Story.Others {
 			to.Item(SignTheirs, otherWords(o))
 		}
 	}
@@ -74,29 +74,29 @@ func (t *Told) Tell(to Listener) {
 // tellJoin tells what was decided, what was left out, and whether it builds.
 func tellJoin(t *Told, to Listener) {
 	to.Part("Conflicts", 130)
-	if len(t.Questions) == 0 {
+	if len(t.Story.Questions) == 0 {
 		to.Say("There were none: all of it joined by itself.")
 	}
-	for i := range t.Questions {
-		q := &t.Questions[i]
+	for i := range t.Story.Questions {
+		q := &t.Story.Questions[i]
 		to.Conflict(q, conflictHead(t, i), decisionOf(t, q))
 	}
 	to.Part("Left out", 20)
-	if len(t.Left) == 0 {
+	if len(t.Story.Left) == 0 {
 		to.Say("Nothing: every line, name and deletion of either side is in the result.")
 	}
-	for _, l := range t.Left {
+	for _, l := range t.Story.Left {
 		to.Item(signOfSide(l.Side), leftOutWords(t, l))
 	}
-	if n := len(t.Join.Mended); n > 0 {
+	if n := len(t.Story.Join.Mended); n > 0 {
 		to.Part("Mends", 20)
-		for _, m := range t.Join.Mended {
+		for _, m := range t.Story.Join.Mended {
 			to.Item(SignJoined, m.Path+": changed by hand after joining, so that the check passes")
 		}
 	}
-	if len(t.Join.Makings) > 0 {
+	if len(t.Story.Join.Makings) > 0 {
 		to.Part("Made anew", 20)
-		for _, m := range t.Join.Makings {
+		for _, m := range t.Story.Join.Makings {
 			to.Item(SignJoined, m.Sentence())
 		}
 	}
@@ -106,7 +106,7 @@ func tellJoin(t *Told, to Listener) {
 
 // title is the report's.
 func (t *Told) title() string {
-	if t.Position.Picking {
+	if t.Story.Position.Picking {
 		return "Commits picked onto " + t.branch()
 	}
 	return "Joining " + t.branch() + " and " + t.upstream()
@@ -114,44 +114,44 @@ func (t *Told) title() string {
 
 // summary is the report in a few sentences.
 func summary(t *Told) (out []string) {
-	d := t.Position.Divergence
+	d := t.Story.Position.Divergence
 	first := fmt.Sprintf("%s by %s (yours) and %s by %s (theirs)", plural(len(d.Yours), "commit"),
 		words.List(plan.Authors(d.Yours)), plural(len(d.Theirs), "commit"), t.theirNames())
-	if t.Position.Picking {
+	if t.Story.Position.Picking {
 		first = fmt.Sprintf("%s by %s", plural(len(d.Theirs), "commit"), t.theirNames())
 	}
 	switch {
-	case t.Join == nil: // then it was made: what is under way has something to join
+	case t.Story.Join == nil: // then it was made: what is under way has something to join
 		return []string{fmt.Sprintf("%s moved forward on %s, to %s by %s: nothing of yours was in the way, and "+
-			"nothing was joined.", t.branch(), t.Waypoint.Time.Format("2 Jan 2006 15:04 -0700"),
+			"nothing was joined.", t.branch(), t.Story.Waypoint.Time.Format("2 Jan 2006 15:04 -0700"),
 			plural(len(d.Theirs), "commit"), t.theirNames())}
-	case t.Waypoint == nil:
+	case t.Story.Waypoint == nil:
 		out = append(out, words.Sentence(fmt.Sprintf("%s are to be joined by %s; nothing of it is on the branch yet",
 			first,
-			t.Join.Route)))
+			t.Story.Join.Route)))
 	default:
-		done := "joined by " + string(t.Waypoint.Route)
-		if t.Position.Picking {
+		done := "joined by " + string(t.Story.Waypoint.Route)
+		if t.Story.Position.Picking {
 			done = "picked"
 		}
 		were := "were"
-		if t.Position.Picking {
+		if t.Story.Position.Picking {
 			were = words.Is(len(d.Theirs), "was", "were")
 		}
 		out = append(out, words.Sentence(fmt.Sprintf("%s %s %s on %s", first, were, done,
-			t.Waypoint.Time.Format("2 Jan 2006 15:04 -0700"))))
+			t.Story.Waypoint.Time.Format("2 Jan 2006 15:04 -0700"))))
 	}
-	settled := t.Join.Settled
-	asked := settled + t.Join.Open
+	settled := t.Story.Join.Settled
+	asked := settled + t.Story.Join.Open
 	switch {
 	case asked == 0:
 		out = append(out, "No decision was needed.")
-	case t.Join.Open > 0:
+	case t.Story.Join.Open > 0:
 		out = append(out, fmt.Sprintf("%d of %s settled.", settled, words.Count(asked, "conflict is", "conflicts are")))
 	default:
 		out = append(out, words.Count(settled, "conflict was", "conflicts were")+" settled by "+t.person()+".")
 	}
-	if n := len(t.Left); n > 0 {
+	if n := len(t.Story.Left); n > 0 {
 		things := words.Count(n, "thing somebody did is", "things somebody did are")
 		out = append(out, things+" not in the result; see below.")
 	}
@@ -160,10 +160,10 @@ func summary(t *Told) (out []string) {
 
 // person is who decided.
 func (t *Told) person() string {
-	if t.Who == "" {
+	if t.Story.Who == "" {
 		return "a person"
 	}
-	return t.Who
+	return t.Story.Who
 }
 
 func signOfSide(s merge.Side) SignKind {
@@ -175,13 +175,13 @@ func signOfSide(s merge.Side) SignKind {
 
 // conflictHead says where a conflict is, and whose edits meet there.
 func conflictHead(t *Told, i int) string {
-	q := &t.Questions[i]
+	q := &t.Story.Questions[i]
 	where := q.Conflict.Path
 	if !q.Conflict.Whole() {
 		place := q.Conflict.Place.Yours
 		where += fmt.Sprintf(":%d", place.Lo+1)
 	}
-	return fmt.Sprintf("%d of %d   %s", i+1, len(t.Questions), where)
+	return fmt.Sprintf("%d of %d   %s", i+1, len(t.Story.Questions), where)
 }
 
 // decisionOf says how a conflict was settled, and why.
@@ -207,11 +207,11 @@ func decisionOf(t *Told, q *plan.Attributed) string {
 }
 
 func leftOutWords(t *Told, l plan.LeftOut) string {
-	return fmt.Sprintf("%s, %s: %s", l.Where(), cmp.Or(l.Author, t.Who), l.Says(t.Left))
+	return fmt.Sprintf("%s, %s: %s", l.Where(), cmp.Or(l.Author, t.Story.Who), l.Says(t.Story.Left))
 }
 
 func checkWords(t *Told) string {
-	c := t.Checked
+	c := t.Story.Checked
 	switch {
 	case c == nil:
 		return "The result was not checked."
@@ -226,18 +226,19 @@ func checkWords(t *Told) string {
 }
 
 func resultWords(t *Told) (out []string) {
-	if t.Waypoint == nil {
+	if t.Story.Waypoint == nil {
 		return []string{"It is not made yet: the branch is as it was."}
 	}
-	out = append(out, fmt.Sprintf("%s went from %s to %s.", t.branch(), t.Waypoint.Before, t.Waypoint.After))
-	if t.Differs {
+	out = append(out, fmt.Sprintf("%s went from %s to %s.", t.branch(), t.Story.Waypoint.Before,
+		t.Story.Waypoint.After))
+	if t.Story.Differs {
 		out = append(out, "Worked out anew, with the same decisions, the join comes to other files than were made "+
 			"then: what is told above is of the one worked out now.")
 	}
-	for _, n := range t.Made {
+	for _, n := range t.Story.Made {
 		out = append(out, fmt.Sprintf("%s   %s", t.Short(n.ID), n.Subject()))
 	}
-	if t.Pushed {
+	if t.Story.Pushed {
 		return append(out, t.upstream()+" has it.")
 	}
 	return append(out, "It is not on "+t.upstream()+", as far as was fetched.")
@@ -257,19 +258,19 @@ func otherWords(o lookback.Other) string {
 }
 
 func backWords(t *Told) string {
-	if t.Waypoint == nil {
+	if t.Story.Waypoint == nil {
 		return "There is nothing to go back from: nothing was changed."
 	}
-	if t.Waypoint.GoneBack {
+	if t.Story.Waypoint.GoneBack {
 		return "It was gone back from."
 	}
-	if t.Pushed {
+	if t.Story.Pushed {
 		return fmt.Sprintf("It was pushed, and others may build on it: it can no longer be undone. A new commit "+
 			"can take the change back. The branch as it was, at %s, is kept as %s.",
-			t.Short(t.Waypoint.Before), t.Waypoint.Ref())
+			t.Short(t.Story.Waypoint.Before), t.Story.Waypoint.Ref())
 	}
 	return fmt.Sprintf("The state of before is kept under the waypoint %s: “dorvik undo %s” takes branch, index and "+
-		"files back to it.", t.Waypoint.Name, t.Waypoint.Name)
+		"files back to it.", t.Story.Waypoint.Name, t.Story.Waypoint.Name)
 }
 
 // printed is a report on pages.
@@ -451,7 +452,7 @@ func (m *marked) Title(title string, summary []string) {
 		m.print("%s\n", plainText(l))
 	}
 	theirs := "on " + m.t.upstream()
-	if m.t.Position.Picking {
+	if m.t.Story.Position.Picking {
 		theirs = "picked"
 	}
 	m.print("\n◐ yours: what %s had. ◑ theirs: what was %s.\n", plainText(m.t.person()), plainText(theirs))

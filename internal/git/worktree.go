@@ -169,17 +169,19 @@ func (r *Repo) AsWritten(ctx context.Context, path string, blob object.ID) ([]by
 // none is being made was left by a run that was cut off.
 const PackFolder = "dorvik/pack"
 
-// until writes until it is cancelled.
-type until struct {
-	ctx context.Context
-	io.Writer
-}
+// writer is a function as an io.Writer.
+type writer func(b []byte) (int, error)
 
-func (u until) Write(b []byte) (int, error) {
-	if err := u.ctx.Err(); err != nil {
-		return 0, err
-	}
-	return u.Writer.Write(b)
+func (w writer) Write(b []byte) (int, error) { return w(b) }
+
+// until writes to another writer until it is cancelled.
+func until(ctx context.Context, to io.Writer) io.Writer {
+	return writer(func(b []byte) (int, error) {
+		if err := ctx.Err(); err != nil {
+			return 0, err
+		}
+		return to.Write(b)
+	})
 }
 
 // AddPack hands over a pack, as write writes it. write gives the number of objects in it; 0
@@ -215,7 +217,7 @@ func (r *Repo) AddPack(ctx context.Context, write func(w io.Writer) (int, error)
 	if err != nil {
 		return err
 	}
-	out := bufio.NewWriterSize(until{ctx, f}, 1<<16)
+	out := bufio.NewWriterSize(until(ctx, f), 1<<16)
 	n, err := write(out)
 	if err = errors.Join(err, out.Flush(), f.Sync(), f.Close()); err != nil || n == 0 {
 		return err

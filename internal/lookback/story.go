@@ -48,7 +48,8 @@ func (h *History) Story(ctx context.Context, name string) (*Story, error) {
 	return h.storyOf(ctx, name, st, points)
 }
 
-func (h *History) storyOf(ctx context.Context, name string, st *ledger.State, points []*ledger.Waypoint) (*Story, error) {
+func (h *History) storyOf(ctx context.Context, name string, st *ledger.State, points []*ledger.Waypoint) (*Story,
+	error) {
 	s := &Story{}
 	b, err := h.Repo.Current(ctx)
 	if err != nil {

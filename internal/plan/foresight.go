@@ -104,7 +104,7 @@ func (f *Foresight) misfitTrees(p *Position, j *Join) (t misfit.Trees, ok bool, 
 	if j == nil || j.Refused != nil || p.Trivial() != NotTrivial || p.Picking || j.Tree.IsZero() {
 		return t, false, nil
 	}
-	if p.Resume != nil && (len(p.Resume.Merged) != 1 || p.SettlesOnly()) && p.Stuck.Operation != vcs.Rebasing {
+	if p.Resume != nil && (len(p.Resume.Merged) != 1 || p.SettlesOnly()) && p.Stuck.Left.Operation != vcs.Rebasing {
 		return t, false, nil // other commits than the two lines' are in it
 	}
 	for _, one := range []struct {

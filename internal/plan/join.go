@@ -262,7 +262,7 @@ func (pn *Planner) settleOnly(ctx context.Context, j *Join, p *Position, resolve
 	}
 	settled, err := j.mergeOf(r, p.Resume, resolve)
 	if err == nil {
-		j.Tree, err = pn.Tree(st.Head)
+		j.Tree, err = pn.Tree(st.Left.Head)
 	}
 	if err != nil {
 		return err
@@ -434,14 +434,16 @@ func (pn *Planner) Build(ctx context.Context, p *Position, j *Join) (Built, erro
 					at = replay.Parent{Step: -1, ID: id}
 				}
 			}
-			b.Moves = append(b.Moves, builtMove{m.Name, m.From, at.Step, at.ID})
+			b.Moves = append(b.Moves, builtMove{m.move.Name, m.move.From, at.Step, at.ID})
 		}
 	}
 	return b, err
 }
 
 // SettlesOnly reports whether conflicts are settled that belong to no operation: nothing is committed then.
-func (p *Position) SettlesOnly() bool { return p.Stuck != nil && p.Stuck.Operation == vcs.Unmerged }
+func (p *Position) SettlesOnly() bool {
+	return p.Stuck != nil && p.Stuck.Left.Operation == vcs.Unmerged
+}
 
 // MergeMessage is the message of the merge commit: what was joined to what,
 // whose work it was, and their subjects.

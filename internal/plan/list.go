@@ -28,8 +28,8 @@ type follower struct {
 
 // branchMove is the move of a branch that the list asks for.
 type branchMove struct {
-	vcs.BranchMove
-	at replay.Parent // where it goes
+	move vcs.BranchMove
+	at   replay.Parent // where it goes
 }
 
 // follow goes through the lines that are still to be done. It stops at one that Dorvik cannot do, and sets Why.
@@ -42,7 +42,7 @@ func (f *follower) follow(ctx context.Context, list []vcs.Command) error {
 			return err
 		}
 	}
-	if n := len(f.todo); f.s.Why == "" && f.at.Step != n-1 && (n > 0 || f.at.ID != f.s.Head) {
+	if n := len(f.todo); f.s.Why == "" && f.at.Step != n-1 && (n > 0 || f.at.ID != f.s.Left.Head) {
 		f.s.Why = "its list ends on another line than the one it made last"
 	}
 	return nil
@@ -93,7 +93,7 @@ func (s *Stuck) Note(format string, args ...any) {
 
 // move is a line that moves another branch to where the list stands.
 func (f *follower) move(c vcs.Command) {
-	for _, m := range f.s.Moves {
+	for _, m := range f.s.Left.Moves {
 		if m.Name == c.Rest && m.To.IsZero() {
 			f.moves = append(f.moves, branchMove{m, f.at})
 			f.s.Note("Its list moves %s, too, to where it stands then: Dorvik moves it together with your branch.",
@@ -104,7 +104,7 @@ func (f *follower) move(c vcs.Command) {
 
 // moved are the moves that lines of the list have asked for before git stopped. git makes them at its end.
 func (f *follower) moved() {
-	for _, m := range f.s.Moves {
+	for _, m := range f.s.Left.Moves {
 		if !m.To.IsZero() {
 			f.moves = append(f.moves, branchMove{m, f.place(m.To)})
 			f.s.Note("Its list moves %s, too: Dorvik moves it together with your branch.",
@@ -116,7 +116,7 @@ func (f *follower) moved() {
 // add puts a commit on the list, onto where that stands.
 func (f *follower) add(t replay.Todo, onto ...replay.Parent) {
 	t.Onto = append([]replay.Parent{f.at}, onto...)
-	t.Keep = f.s.Has("empty=keep")
+	t.Keep = f.s.Left.Has("empty=keep")
 	f.todo = append(f.todo, t)
 	f.at = replay.Parent{Step: len(f.todo) - 1}
 }
@@ -243,7 +243,7 @@ func (f *follower) merge(ctx context.Context, c vcs.Command) error {
 
 // withoutFollowing notes the options of what git left half done that Dorvik does otherwise.
 func (s *Stuck) withoutFollowing() {
-	for _, o := range s.Options {
+	for _, o := range s.Left.Options {
 		switch o.Name {
 		case "strategy":
 			s.Note("It was begun with --strategy=%s: Dorvik joins in its own way, and asks where both sides meet.",

@@ -61,7 +61,7 @@ type Position struct {
 // Head is the commit that index and files are based on. Where git left a rebase half done it is not the branch's tip.
 func (p *Position) Head() object.ID {
 	if p.Stuck != nil {
-		return p.Stuck.Head
+		return p.Stuck.Left.Head
 	}
 	return p.Yours
 }

@@ -27,7 +27,7 @@ func (e *StuckError) Error() string {
 
 // Stuck is what git left half done, with what stands of it: read, nothing is changed.
 type Stuck struct {
-	*vcs.Unfinished
+	Left    *vcs.Unfinished
 	On      vcs.Branch // the branch that it is done to
 	Dirty   []vcs.Dirty
 	Open    []string // paths that are not settled
@@ -69,13 +69,14 @@ func HasConflicts(dirty []vcs.Dirty) bool {
 // Stopped works out the join at which git stopped, and what of it is settled.
 func (re *Resumer) Stopped(ctx context.Context, s *Stuck) error {
 	var err error
-	if len(s.Merged) > 0 {
-		if s.from, err = re.p.all(ctx, s.Head, s.Merged[:len(s.Merged)-1]); err != nil || s.from.IsZero() {
+	if len(s.Left.Merged) > 0 {
+		if s.from, err = re.p.all(ctx, s.Left.Head, s.Left.Merged[:len(s.Left.Merged)-1]); err != nil ||
+			s.from.IsZero() {
 			return err
 		}
-		one, other := s.from, s.Merged[len(s.Merged)-1]
-		if s.Operation == vcs.Rebasing {
-			if s.swapped, err = replay.FirstHoldsTheirs(ctx, re.p.Store, s.Onto, one, other); err != nil {
+		one, other := s.from, s.Left.Merged[len(s.Left.Merged)-1]
+		if s.Left.Operation == vcs.Rebasing {
+			if s.swapped, err = replay.FirstHoldsTheirs(ctx, re.p.Store, s.Left.Onto, one, other); err != nil {
 				return err
 			}
 		}
@@ -173,28 +174,28 @@ func (s *Stuck) openOf(c *merge.Conflict) (string, bool) {
 // stopTrees are the trees of the join at which git stopped, yours and theirs as they are
 // everywhere; ok is false where it stopped at none.
 func (re *Resumer) stopTrees(s *Stuck) (base, yours, theirs object.ID, ok bool, err error) {
-	if s.Operation == vcs.Unmerged {
+	if s.Left.Operation == vcs.Unmerged {
 		return re.unmergedTrees(s)
 	}
-	head, err := re.p.Tree(s.Head)
+	head, err := re.p.Tree(s.Left.Head)
 	if err != nil {
 		return base, yours, theirs, false, err
 	}
-	if s.Stopped.IsZero() || !s.pending() && len(s.Open) == 0 || len(s.Open) == 0 && s.Stand == head {
+	if s.Left.Stopped.IsZero() || !s.pending() && len(s.Open) == 0 || len(s.Open) == 0 && s.Stand == head {
 		return base, yours, theirs, false, nil // what it stopped at has been committed, or dropped
 	}
-	c, err := re.p.Store.Commit(s.Stopped)
+	c, err := re.p.Store.Commit(s.Left.Stopped)
 	if err != nil {
 		return base, yours, theirs, false, err
 	}
 	before, err := history.FirstParentTree(re.p.Store, c)
-	if err == nil && s.Parent > 1 && s.Parent <= len(c.Parents) {
-		before, err = re.p.Tree(c.Parents[s.Parent-1])
+	if err == nil && s.Left.Parent > 1 && s.Left.Parent <= len(c.Parents) {
+		before, err = re.p.Tree(c.Parents[s.Left.Parent-1])
 	}
 	if err != nil {
 		return base, yours, theirs, false, err
 	}
-	switch s.Operation {
+	switch s.Left.Operation {
 	case vcs.Picking:
 		return before, head, c.Tree, true, nil
 	case vcs.Reverting:
@@ -258,14 +259,15 @@ func (re *Resumer) bringsStashBack(s *Stuck) (bool, error) {
 // pending reports whether the commit that git stopped at is still to be made. At an edit it is made, and waits to be
 // amended.
 func (s *Stuck) pending() bool {
-	if s.Operation != vcs.Rebasing || s.Remade == nil || len(s.Done) == 0 { // by patches, only git's index tells
+	if s.Left.Operation != vcs.Rebasing || s.Left.Remade == nil ||
+		len(s.Left.Done) == 0 { // by patches, only git's index tells
 		return true
 	}
-	switch s.Done[len(s.Done)-1].Verb {
+	switch s.Left.Done[len(s.Left.Done)-1].Verb {
 	case "squash", "fixup":
-		return s.Amend == s.Head
+		return s.Left.Amend == s.Left.Head
 	}
-	return s.Picking || len(s.Merged) > 0
+	return s.Left.Picking || len(s.Left.Merged) > 0
 }
 
 // readMarked reads a file that git left in conflict: what is settled between the marks becomes
@@ -333,7 +335,7 @@ func (re *Resumer) readMarked(s *Stuck, f *settle.File, path string) ([]merge.Te
 func (s *Stuck) typedBetween(q *settle.Question, first, second string) string {
 	headIs, otherIs := q.Yours, q.Theirs
 	// HEAD's half, which is first, is theirs
-	if s.Operation == vcs.Rebasing && len(s.Merged) == 0 || s.swapped || s.stashed {
+	if s.Left.Operation == vcs.Rebasing && len(s.Left.Merged) == 0 || s.swapped || s.stashed {
 		headIs, otherIs = otherIs, headIs
 	}
 	switch {
@@ -406,18 +408,18 @@ func (re *Resumer) Resume(ctx context.Context, s *Stuck) error {
 	}
 	r := s.Resume
 	switch {
-	case s.Operation == vcs.Applying:
+	case s.Left.Operation == vcs.Applying:
 		s.Why = "its patches come from mails, which Dorvik does not read. Once what it stopped at is settled and " +
 			"staged, “git am --continue” goes on with it; “git am --skip” leaves that patch out"
-	case len(s.Merged) > 0 && s.from.IsZero():
+	case len(s.Left.Merged) > 0 && s.from.IsZero():
 		s.Why = "it joins more than two lines at once, and those before the last do not join by themselves"
 	}
 	s.withoutFollowing()
 	if s.Why == "" {
 		var err error
-		switch s.Operation {
+		switch s.Left.Operation {
 		case vcs.Merging:
-			r.Merged, r.Message, r.From = s.Merged, s.Message, s.from
+			r.Merged, r.Message, r.From = s.Left.Merged, s.Left.Message, s.from
 		case vcs.Rebasing:
 			err = re.resumeRebase(ctx, s, r)
 		case vcs.Unmerged:
@@ -439,38 +441,38 @@ func (re *Resumer) Resume(ctx context.Context, s *Stuck) error {
 func (re *Resumer) resumeRebase(ctx context.Context, s *Stuck, r *Resume) error {
 	begun := r.Begun
 	r.Begun = nil
-	head, err := re.p.Store.Commit(s.Head)
+	head, err := re.p.Store.Commit(s.Left.Head)
 	if err != nil {
 		return err
 	}
 	if err := re.made(s, r); err != nil {
 		return err
 	}
-	if n := len(r.Todo); n > 0 && s.Noted {
+	if n := len(r.Todo); n > 0 && s.Left.Noted {
 		if r.Todo[n-1].Message, err = re.p.Source.Uncommented(ctx, head.Message); err != nil {
 			return err
 		}
 	}
-	f := &follower{w: re.p, s: s, todo: r.Todo, at: replay.Parent{Step: len(r.Todo) - 1, ID: s.Head},
+	f := &follower{w: re.p, s: s, todo: r.Todo, at: replay.Parent{Step: len(r.Todo) - 1, ID: s.Left.Head},
 		labels: map[string]replay.Parent{}}
-	if s.Has("signoff") {
+	if s.Left.Has("signoff") {
 		if f.signOff, err = re.signOff(ctx); err != nil {
 			return err
 		}
 	}
 	f.moved()
 	switch last := len(f.todo) - 1; {
-	case begun != nil && len(s.Done) > 0:
+	case begun != nil && len(s.Left.Done) > 0:
 		if err := f.stopped(begun); err != nil {
 			return err
 		}
 	case s.Stand == head.Tree: // nothing is staged
-	case s.Amend == s.Head && last >= 0 && f.todo[last].Commit.ID == s.Head:
+	case s.Left.Amend == s.Left.Head && last >= 0 && f.todo[last].Commit.ID == s.Left.Head:
 		f.todo[last].Stands, f.todo[last].Tree = false, s.Stand // staged at an edit, so it goes into that commit
 	default:
 		s.beside = head.Tree
 	}
-	if err := f.follow(ctx, s.Todo); err != nil {
+	if err := f.follow(ctx, s.Left.Todo); err != nil {
 		return err
 	}
 	r.moves = f.moves
@@ -483,12 +485,12 @@ func (re *Resumer) resumeRebase(ctx context.Context, s *Stuck, r *Resume) error 
 // stopped puts the commit on the list at which the rebase stopped, with what stands of its join.
 func (f *follower) stopped(begun *merge.Begun) error {
 	s := f.s
-	n, err := f.w.Store.Commit(s.Stopped)
+	n, err := f.w.Store.Commit(s.Left.Stopped)
 	if err != nil {
 		return err
 	}
-	last := s.Done[len(s.Done)-1].Verb
-	t := replay.Todo{Commit: history.Node{ID: s.Stopped, Commit: n}, Begun: begun, Message: s.Message,
+	last := s.Left.Done[len(s.Left.Done)-1].Verb
+	t := replay.Todo{Commit: history.Node{ID: s.Left.Stopped, Commit: n}, Begun: begun, Message: s.Left.Message,
 		Into: last == "squash" || last == "fixup"}
 	if last == "reword" {
 		s.reworded(n)
@@ -497,11 +499,11 @@ func (f *follower) stopped(begun *merge.Begun) error {
 		t.Message = object.WithTrailer(cmp.Or(t.Message, n.Message), f.signOff)
 	}
 	var others []replay.Parent
-	for _, id := range s.Merged {
+	for _, id := range s.Left.Merged {
 		others = append(others, f.place(id))
 	}
 	f.add(t, others...)
-	if f.squashed = t.Into && s.Squashing; f.squashed {
+	if f.squashed = t.Into && s.Left.Squashing; f.squashed {
 		t.Says = replay.Says{Does: replay.Adds, Chain: f.chain}
 	}
 	return nil
@@ -516,13 +518,13 @@ func (re *Resumer) signOff(ctx context.Context) (string, error) {
 // made lists the commits that a rebase has made already, on what they stand.
 func (re *Resumer) made(s *Stuck, r *Resume) error {
 	var list []replay.Todo
-	at := s.Head
-	for at != s.Onto {
+	at := s.Left.Head
+	for at != s.Left.Onto {
 		c, err := re.p.Store.Commit(at)
 		if err != nil {
 			return err
 		}
-		if len(c.Parents) != 1 || len(list) > len(s.Done) { // not as a list makes them
+		if len(c.Parents) != 1 || len(list) > len(s.Left.Done) { // not as a list makes them
 			break
 		}
 		list = append(list, replay.Todo{Stands: true, Commit: history.Node{ID: at, Commit: c}})
@@ -536,17 +538,17 @@ func (re *Resumer) made(s *Stuck, r *Resume) error {
 // resumePicks lists the commits that are still to be picked, or taken back.
 func (re *Resumer) resumePicks(ctx context.Context, s *Stuck, r *Resume) (err error) {
 	begun := r.Begun
-	r.Onto, r.Begun = s.Head, nil
-	list := s.Todo
+	r.Onto, r.Begun = s.Left.Head, nil
+	list := s.Left.Todo
 	if begun != nil {
-		list = append(slices.Clone(s.Done[len(s.Done)-1:]), s.Todo...)
+		list = append(slices.Clone(s.Left.Done[len(s.Left.Done)-1:]), s.Left.Todo...)
 	}
-	if s.Has("no-commit") {
+	if s.Left.Has("no-commit") {
 		s.Why = "it was to make no commits (--no-commit), and Dorvik makes one of each"
 		return nil
 	}
 	signOff := ""
-	if s.Has("signoff") {
+	if s.Left.Has("signoff") {
 		if signOff, err = re.signOff(ctx); err != nil {
 			return err
 		}
@@ -562,31 +564,31 @@ func (re *Resumer) resumePicks(ctx context.Context, s *Stuck, r *Resume) (err er
 		}
 		node := history.Node{ID: c.Commit, Commit: n}
 		against := object.ID{}
-		if len(n.Parents) > 1 || s.Parent > 0 {
-			if s.Parent < 1 || s.Parent > len(n.Parents) {
+		if len(n.Parents) > 1 || s.Left.Parent > 0 {
+			if s.Left.Parent < 1 || s.Left.Parent > len(n.Parents) {
 				s.Why = "its list has a commit that joins lines"
 				return nil
 			}
 			one := *n // as a commit of what it changed against that parent
-			against = n.Parents[s.Parent-1]
+			against = n.Parents[s.Left.Parent-1]
 			one.Parents = []object.ID{against}
 			node = history.Node{ID: re.p.Store.PutCommit(&one), Commit: &one}
 		}
-		t := replay.Todo{Commit: node, Theirs: true, Keep: s.Has("empty=keep")}
+		t := replay.Todo{Commit: node, Theirs: true, Keep: s.Left.Has("empty=keep")}
 		switch {
 		case c.Verb == "revert":
 			if t.Commit, err = re.reverse(ctx, node, c.Commit, against); err != nil {
 				return err
 			}
 			t.Own, t.Message = true, t.Commit.Message
-		case s.Has("x"):
+		case s.Left.Has("x"):
 			t.Message = object.WithTrailer(n.Message, "(cherry picked from commit "+c.Commit.String()+")")
 		}
 		if signOff != "" {
 			t.Message = object.WithTrailer(cmp.Or(t.Message, n.Message), signOff)
 		}
 		if i == 0 && begun != nil {
-			t.Begun, t.Message = begun, s.Message
+			t.Begun, t.Message = begun, s.Left.Message
 		}
 		r.Todo = append(r.Todo, t)
 	}
@@ -617,24 +619,26 @@ func (re *Resumer) reverse(ctx context.Context, n history.Node, of, against obje
 // What names what is half done, as “the rebase”.
 func (s *Stuck) What() string {
 	return map[vcs.Operation]string{vcs.Merging: "the merge", vcs.Rebasing: "the rebase", vcs.Picking: "the pick",
-		vcs.Reverting: "the revert", vcs.Applying: "the series of patches", vcs.Unmerged: "the conflicts"}[s.Operation]
+		vcs.Reverting: "the revert", vcs.Applying: "the series of patches",
+		vcs.Unmerged: "the conflicts"}[s.Left.Operation]
 }
 
 // Sentence says in a sentence where git stopped.
 func (s *Stuck) Sentence() string {
-	if s.Operation == vcs.Unmerged {
+	if s.Left.Operation == vcs.Unmerged {
 		return words.If(s.stashed, "what was stashed was brought back, and does not fit what is here.",
 			"your files hold conflicts that no merge and no rebase goes on with.") + " " + s.standing()
 	}
 	what := map[vcs.Operation]string{vcs.Merging: "a merge", vcs.Rebasing: "a rebase", vcs.Picking: "a pick",
-		vcs.Reverting: "a revert", vcs.Applying: "applying patches"}[s.Operation]
+		vcs.Reverting: "a revert", vcs.Applying: "applying patches"}[s.Left.Operation]
 	out := "git stopped in the middle of " + what
-	if s.Operation == vcs.Applying {
-		out += fmt.Sprintf(": at the %s of %s", words.Nth(s.At), words.Count(s.Patches, "patch", "patches"))
-	} else if done := CommitsOf(s.Done); done > 0 && done+CommitsOf(s.Todo) > 1 && s.Operation != vcs.Merging {
-		whose := words.If(s.Operation == vcs.Rebasing, "your ", "")
+	if s.Left.Operation == vcs.Applying {
+		out += fmt.Sprintf(": at the %s of %s", words.Nth(s.Left.At), words.Count(s.Left.Patches, "patch", "patches"))
+	} else if done := CommitsOf(s.Left.Done); done > 0 && done+CommitsOf(s.Left.Todo) > 1 &&
+		s.Left.Operation != vcs.Merging {
+		whose := words.If(s.Left.Operation == vcs.Rebasing, "your ", "")
 		out += fmt.Sprintf(": at the %s of %s%s", words.Nth(done), whose,
-			words.Count(done+CommitsOf(s.Todo), "commit", "commits"))
+			words.Count(done+CommitsOf(s.Left.Todo), "commit", "commits"))
 	}
 	return out + ". " + s.standing()
 }
@@ -659,7 +663,7 @@ func (s *Stuck) standing() string {
 		out = append(out, words.Count(n, "is", "are")+" settled already")
 	}
 	switch {
-	case len(out) == 0 && s.Operation == vcs.Applying:
+	case len(out) == 0 && s.Left.Operation == vcs.Applying:
 		return "It does not fit the files, or was to be looked at; git changed none of them for it."
 	case len(out) == 0 && s.Join != nil && s.Join.Clean():
 		return "Nothing is in conflict."
@@ -691,7 +695,7 @@ func (re *Resumer) Edits(s *Stuck, beyond object.ID) (*Uncommitted, error) {
 		return nil, err
 	}
 	u.Add(Part{base, files, "your uncommitted work", false})
-	return &u, re.PutAside(s.Stash, &u)
+	return &u, re.PutAside(s.Left.Stash, &u)
 }
 
 // PutAside adds the work that git put aside before it began.
@@ -741,7 +745,7 @@ func (re *Resumer) DecidedIn(ctx context.Context, s *Stuck, anew bool) ([]settle
 			}
 		}
 	}
-	for was, is := range s.Remade {
+	for was, is := range s.Left.Remade {
 		from, err := re.p.Store.Commit(was)
 		if err != nil {
 			continue // no more here
@@ -801,23 +805,23 @@ func (re *Resumer) Finishing(ctx context.Context, s *Stuck) (*Position, error) {
 		return nil, &Blocked{"This cannot be gone on with: " + s.Why + ".",
 			"It can be joined anew, or taken back. Nothing was changed."}
 	}
-	p := &Position{Branch: s.On, Yours: s.Before, Stuck: s, Resume: s.Resume, Dirty: s.Dirty}
+	p := &Position{Branch: s.On, Yours: s.Left.Before, Stuck: s, Resume: s.Resume, Dirty: s.Dirty}
 	var err error
 	if p.Carried, err = re.Edits(s, s.beside); err != nil {
 		return nil, err
 	}
-	switch s.Operation {
+	switch s.Left.Operation {
 	case vcs.Merging:
-		p.Theirs = s.Merged[len(s.Merged)-1]
+		p.Theirs = s.Left.Merged[len(s.Left.Merged)-1]
 	case vcs.Unmerged:
-		p.Theirs = s.Head
+		p.Theirs = s.Left.Head
 	case vcs.Rebasing:
-		if p.Theirs = s.Onto; p.Theirs.IsZero() {
-			p.Theirs = s.Head
+		if p.Theirs = s.Left.Onto; p.Theirs.IsZero() {
+			p.Theirs = s.Left.Head
 		}
 	default:
-		p.Yours, p.Theirs, p.Picking, p.PickParent = s.Head, s.Stopped, true, s.Parent
-		p.Home = Alone(s.On, s.Head)
+		p.Yours, p.Theirs, p.Picking, p.PickParent = s.Left.Head, s.Left.Stopped, true, s.Left.Parent
+		p.Home = Alone(s.On, s.Left.Head)
 	}
 	if p.Picking {
 		p.Divergence = &history.Divergence{}
@@ -826,7 +830,7 @@ func (re *Resumer) Finishing(ctx context.Context, s *Stuck) (*Position, error) {
 	} else if err = re.addOthers(ctx, s, p); err != nil {
 		return nil, err
 	}
-	if s.Operation != vcs.Merging {
+	if s.Left.Operation != vcs.Merging {
 		var list []history.Node
 		for _, t := range slices.Backward(s.Resume.Todo) {
 			list = append(list, t.Commit)
@@ -842,10 +846,10 @@ func (re *Resumer) Finishing(ctx context.Context, s *Stuck) (*Position, error) {
 
 // addOthers has a merge of several lines count what all of them bring.
 func (re *Resumer) addOthers(ctx context.Context, s *Stuck, p *Position) error {
-	if s.Operation != vcs.Merging {
+	if s.Left.Operation != vcs.Merging {
 		return nil
 	}
-	for _, id := range s.Merged[:len(s.Merged)-1] {
+	for _, id := range s.Left.Merged[:len(s.Left.Merged)-1] {
 		more, err := history.Diverge(ctx, re.p.Store, p.Yours, id)
 		if err != nil {
 			return err
@@ -890,21 +894,21 @@ func (re *Resumer) JoinedAs(s *Stuck) (object.ID, error) {
 // NotAnew says why what is half done cannot be joined anew; empty where it can.
 func (s *Stuck) NotAnew() string {
 	switch {
-	case s.Operation == vcs.Unmerged:
+	case s.Left.Operation == vcs.Unmerged:
 		return "nothing was being joined: there are only conflicts to settle"
-	case s.Operation == vcs.Applying:
+	case s.Left.Operation == vcs.Applying:
 		return "patches from mails are no commits that could be joined"
-	case s.Branch == "":
+	case s.Left.Branch == "":
 		return "it is done on no branch (a detached HEAD), which follows nothing that it could be joined with"
 	case s.On.Upstream == "":
-		return "the branch " + s.Branch + " follows no branch of a remote that it could be joined with"
+		return "the branch " + s.Left.Branch + " follows no branch of a remote that it could be joined with"
 	}
 	return ""
 }
 
 // NotBack says why what is half done cannot be taken back; empty where it can.
 func (s *Stuck) NotBack() string {
-	if s.Operation == vcs.Unmerged {
+	if s.Left.Operation == vcs.Unmerged {
 		return "git did not note how the files were before these conflicts"
 	}
 	return ""
@@ -912,8 +916,8 @@ func (s *Stuck) NotBack() string {
 
 // Tip is where the branch is or, where it is done on none, HEAD.
 func (s *Stuck) Tip() object.ID {
-	if s.Branch == "" {
-		return s.Head
+	if s.Left.Branch == "" {
+		return s.Left.Head
 	}
 	return s.On.Tip
 }
@@ -950,7 +954,7 @@ func (re *Resumer) EditsOf(s *Stuck, before object.ID) (*Uncommitted, error) {
 		return nil, err
 	}
 	u.Add(Part{before, tree, "your uncommitted work", false})
-	return &u, re.PutAside(s.Stash, &u)
+	return &u, re.PutAside(s.Left.Stash, &u)
 }
 
 // Prospect is what each way of taking over comes to.

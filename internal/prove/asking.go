@@ -232,7 +232,8 @@ func (a *asking) entry(commit object.ID, path string) (e object.Entry, err error
 
 // hands lists the commits that changed a file, from one back to where it is as it was agreed to: the history of a path
 // as git-log simplifies it. all is false where that does not come to an end.
-func (a *asking) hands(ctx context.Context, path string, from object.ID, known func(object.Entry) bool) (by []history.Node, all bool,
+func (a *asking) hands(ctx context.Context, path string, from object.ID,
+	known func(object.Entry) bool) (by []history.Node, all bool,
 	err error) {
 	all = true
 	seen, queue := map[object.ID]bool{}, []object.ID{from}
@@ -296,7 +297,8 @@ const (
 
 // named lists those of changed files to be asked about that the lines of commands name or, unless only they count, a
 // recipe: such as scripts that a makefile starts, and those that these start.
-func (a *asking) named(ctx context.Context, lines string, only bool, files []object.Change) (out []Unagreed, err error) {
+func (a *asking) named(ctx context.Context, lines string, only bool, files []object.Change) (out []Unagreed,
+	err error) {
 	asked := map[string]*Unagreed{}
 	for _, c := range files {
 		u, err := a.unagreed(ctx, c)

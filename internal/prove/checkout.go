@@ -66,12 +66,12 @@ func (pr *Prover) RunCheck(ctx context.Context, p *plan.Position, c check.Comman
 	if at, err = pr.checkout(ctx, "check", tip, emit); err != nil {
 		return r, nil, err
 	}
-	steps, err := pr.stepsFor(ctx, p, at.Dir, c, tree)
+	steps, err := pr.stepsFor(ctx, p, at.In.Dir, c, tree)
 	if err != nil {
 		return r, at, err
 	}
 	now := lastRun{tree: tree}
-	r, err = pr.runSteps(ctx, at.Dir, c, steps, tree, func(l string) {
+	r, err = pr.runSteps(ctx, at.In.Dir, c, steps, tree, func(l string) {
 		if now.output = append(now.output, l); len(now.output) > 2*mostOutput {
 			now.output = slices.Clone(now.output[mostOutput:])
 		}
@@ -145,7 +145,7 @@ func (pr *Prover) checkout(ctx context.Context, name string, tip object.ID, emit
 
 // LaidOut is a checkout of the check's with what it lacks, as sentences: a check that fails may fail for that.
 type LaidOut struct {
-	*git.Checkout
+	In      *git.Checkout
 	Lacks   []string
 	install string // the command that installs what the project depends on, where that is not there; or empty
 }
@@ -153,7 +153,7 @@ type LaidOut struct {
 // furnish brings submodules into the checkout of a check, and says in what it is not as a working tree should be.
 func (pr *Prover) furnish(ctx context.Context, co *git.Checkout, tree object.ID, emit func(line string)) (*LaidOut,
 	error) {
-	out := &LaidOut{Checkout: co}
+	out := &LaidOut{In: co}
 	empty, err := pr.Repo.FillSubmodules(ctx, co)
 	if err != nil {
 		return nil, err

@@ -115,7 +115,7 @@ func (pr *Prover) checkOne(ctx context.Context, p *plan.Position, terms *Terms, 
 	if err != nil {
 		return false, err
 	}
-	r, err := pr.runSteps(ctx, co.Dir, terms.Command, terms.Command.StepsOf(), tree, emit, nil)
+	r, err := pr.runSteps(ctx, co.In.Dir, terms.Command, terms.Command.StepsOf(), tree, emit, nil)
 	if err == nil {
 		one.Passed = &r.Passed
 	}

@@ -60,7 +60,7 @@ func (pr *Prover) Make(ctx context.Context, j *plan.Join, terms []*Terms, tip ob
 		}
 		paths = append(paths, m.Path)
 		each("$ " + m.Command + words.If(path.Dir(m.Path) == ".", "", "   (in "+path.Dir(m.Path)+")"))
-		r, err := check.Run(ctx, filepath.Join(co.Dir, filepath.FromSlash(path.Dir(m.Path))), m.Command,
+		r, err := check.Run(ctx, filepath.Join(co.In.Dir, filepath.FromSlash(path.Dir(m.Path))), m.Command,
 			env, each)
 		if err != nil {
 			return nil, err
@@ -68,7 +68,7 @@ func (pr *Prover) Make(ctx context.Context, j *plan.Join, terms []*Terms, tip ob
 		if !r.Passed {
 			return &r, nil
 		}
-		text, err := readMade(co.Dir, m.Path)
+		text, err := readMade(co.In.Dir, m.Path)
 		if err != nil {
 			return nil, err
 		}
@@ -77,7 +77,7 @@ func (pr *Prover) Make(ctx context.Context, j *plan.Join, terms []*Terms, tip ob
 			return nil, err
 		}
 	}
-	changed, err := pr.Repo.ChangedIn(ctx, co.Checkout)
+	changed, err := pr.Repo.ChangedIn(ctx, co.In)
 	changed = slices.DeleteFunc(changed, func(p string) bool { return slices.Contains(paths, p) })
 	if len(changed) > 0 {
 		each("dorvik: changed too, and not taken: " + words.List(words.Some(changed, 8)))

@@ -180,6 +180,6 @@ func (pr *Prover) together(ctx context.Context, p *plan.Position, terms *Terms, 
 	if err != nil {
 		return false, err
 	}
-	got, err := pr.runSteps(ctx, co.Dir, terms.Command, terms.Command.StepsOf(), tree, func(string) {}, nil)
+	got, err := pr.runSteps(ctx, co.In.Dir, terms.Command, terms.Command.StepsOf(), tree, func(string) {}, nil)
 	return got.Passed, err
 }

@@ -146,7 +146,7 @@ func (pr *Prover) Prove(ctx context.Context, p *plan.Position, terms *Terms, tip
 	}
 	if out.Places, _, err = plan.Extra(ctx, pr.Planner.Extras, "where the check's output says it failed", func(
 		context.Context) ([]diagnose.Place, error) {
-		return pr.Planner.Diagnose(tree, all, at.Dir)
+		return pr.Planner.Diagnose(tree, all, at.In.Dir)
 	}); err != nil {
 		return nil, err
 	}

@@ -27,7 +27,7 @@ func (pr *Prover) LayOut(ctx context.Context, p *plan.Position, tip object.ID) (
 	if err != nil {
 		return "", err
 	}
-	return co.Dir, nil
+	return co.In.Dir, nil
 }
 
 // Tried is what somebody changed in the check's checkout.

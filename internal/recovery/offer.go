@@ -23,9 +23,11 @@ type Offer struct {
 
 // Offered is a Blocked with which Dorvik can help.
 type Offered struct {
-	*plan.Blocked
-	Offer *Offer
+	Blocked *plan.Blocked
+	Offer   *Offer
 }
+
+func (o *Offered) Error() string { return o.Blocked.Error() }
 
 // Unwrap gives what is in the way.
 func (o *Offered) Unwrap() error { return o.Blocked }

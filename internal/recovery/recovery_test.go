@@ -520,7 +520,7 @@ func TestCheckRunsOnTheJoinedTree(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 3, r.Exit)
 	assert.Equal(t, []string{"one", "MINE", "three", "four", "five", "H", "f:2:1: bad"}, out)
-	places, err := s.Planner.Diagnose(j.Tree, out, at.Dir)
+	places, err := s.Planner.Diagnose(j.Tree, out, at.In.Dir)
 	require.NoError(t, err)
 	require.Len(t, places, 1)
 	assert.Equal(t, "f", places[0].Path)

@@ -174,10 +174,10 @@ func (s *Session) reflog(p *plan.Position, j *plan.Join, b plan.Built) (string, 
 	case j.Route == plan.Rebase:
 		onto := p.Theirs
 		if p.Resume != nil {
-			onto = p.Stuck.Onto
+			onto = p.Stuck.Left.Onto
 		}
 		return "rebase (finish): refs/heads/" + p.Branch.Name + " onto " + onto.String(), nil
-	case j.Route == plan.Pick && p.Resume != nil && p.Stuck.Operation == vcs.Reverting:
+	case j.Route == plan.Pick && p.Resume != nil && p.Stuck.Left.Operation == vcs.Reverting:
 		return "revert: " + tip.Subject(), nil
 	case j.Route == plan.Pick:
 		return "cherry-pick: " + tip.Subject(), nil

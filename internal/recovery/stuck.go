@@ -32,7 +32,7 @@ func (w *Workspace) Stuck(ctx context.Context) (*plan.Stuck, error) {
 	if u == nil {
 		return nil, nil
 	}
-	s := &plan.Stuck{Unfinished: u, Dirty: dirty}
+	s := &plan.Stuck{Left: u, Dirty: dirty}
 	if err := w.stillThere(ctx, s); err != nil {
 		return nil, err
 	}
@@ -66,7 +66,7 @@ func (w *Workspace) Stuck(ctx context.Context) (*plan.Stuck, error) {
 // stillThere drops the moves of branches that somebody moved since the rebase began, and says so.
 func (w *Workspace) stillThere(ctx context.Context, s *plan.Stuck) error {
 	var left []vcs.BranchMove
-	for _, m := range s.Moves {
+	for _, m := range s.Left.Moves {
 		at, err := w.Repo.Ref(ctx, m.Name)
 		if err != nil {
 			return err
@@ -78,7 +78,7 @@ func (w *Workspace) stillThere(ctx context.Context, s *plan.Stuck) error {
 		s.Note("Its list moves %s, too, which was moved since by something else: it stays where it is.",
 			strings.TrimPrefix(m.Name, "refs/heads/"))
 	}
-	s.Moves = left
+	s.Left.Moves = left
 	return nil
 }
 
@@ -89,7 +89,7 @@ func (s *Session) anew(ctx context.Context, st *plan.Stuck, fetch bool) (*plan.P
 			"It can be gone on with.") + " Nothing was changed."}
 	}
 	b := st.On
-	b.Tip = st.Before
+	b.Tip = st.Left.Before
 	p, err := s.Workspace.stand(ctx, b, st.Dirty, fetch)
 	if err != nil {
 		return nil, err
@@ -158,7 +158,7 @@ func (s *Session) GiveBack(ctx context.Context) (*ledger.Waypoint, error) {
 	if why := st.NotBack(); why != "" {
 		return nil, &plan.Blocked{What: words.Sentence(why), Next: "It can be gone on with. Nothing was changed."}
 	}
-	to, err := s.Planner.Tree(st.Before)
+	to, err := s.Planner.Tree(st.Left.Before)
 	if err != nil {
 		return nil, err
 	}
@@ -174,14 +174,14 @@ func (s *Session) GiveBack(ctx context.Context) (*ledger.Waypoint, error) {
 	}
 	if j.Carried.Asked > 0 {
 		return nil, &plan.Blocked{What: "Work that git put aside before it began does not fit " +
-			st.Before.Prefix(12) + ".",
+			st.Left.Before.Prefix(12) + ".",
 			Next: "Go on from here, or join anew: then it is asked how. Nothing was changed."}
 	}
-	p := &plan.Position{Branch: st.On, Yours: st.Tip(), Theirs: st.Before, Stuck: st, Carried: u, Dirty: st.Dirty,
+	p := &plan.Position{Branch: st.On, Yours: st.Tip(), Theirs: st.Left.Before, Stuck: st, Carried: u, Dirty: st.Dirty,
 		Divergence: &history.Divergence{}}
-	where := words.If(st.Branch == "", st.Before.String(), "refs/heads/"+st.Branch)
-	return s.Applier.Accept(ctx, p, j, plan.Built{Tip: st.Before}, apply.Consent{},
-		plan.GitName(st.Operation)+" (abort): returning to "+where)
+	where := words.If(st.Left.Branch == "", st.Left.Before.String(), "refs/heads/"+st.Left.Branch)
+	return s.Applier.Accept(ctx, p, j, plan.Built{Tip: st.Left.Before}, apply.Consent{},
+		plan.GitName(st.Left.Operation)+" (abort): returning to "+where)
 }
 
 // Prospect works out what each way of taking over comes to. Nothing is changed.
@@ -197,18 +197,18 @@ func (s *Session) Prospect(ctx context.Context, st *plan.Stuck) (*plan.Prospect,
 				return err
 			}
 			pr.Commits = append(pr.Commits, plan.StuckCommit{Node: history.Node{ID: c.Commit, Commit: n}, State: state,
-				Now: st.Remade[c.Commit]})
+				Now: st.Left.Remade[c.Commit]})
 		}
 		return nil
 	}
-	done, at := st.Done, []vcs.Command(nil)
-	if n := len(done); n > 0 && !st.Stopped.IsZero() {
+	done, at := st.Left.Done, []vcs.Command(nil)
+	if n := len(done); n > 0 && !st.Left.Stopped.IsZero() {
 		done, at = done[:n-1], done[n-1:]
 	}
 	for _, part := range []struct {
 		list  []vcs.Command
 		state string
-	}{{done, "done"}, {at, "stopped"}, {st.Todo, "to come"}} {
+	}{{done, "done"}, {at, "stopped"}, {st.Left.Todo, "to come"}} {
 		if err := list(part.list, part.state); err != nil {
 			return nil, err
 		}
@@ -238,6 +238,6 @@ func (s *Session) Prospect(ctx context.Context, st *plan.Stuck) (*plan.Prospect,
 	if err != nil {
 		return nil, err
 	}
-	pr.Asks, pr.More = j.Open, plan.CommitsOf(st.Todo)
+	pr.Asks, pr.More = j.Open, plan.CommitsOf(st.Left.Todo)
 	return pr, nil
 }

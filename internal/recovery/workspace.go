@@ -93,7 +93,8 @@ func (w *Workspace) Locate(ctx context.Context, fetch bool) (*plan.Position, err
 	return w.locateBranch(ctx, b, dirty, fetch)
 }
 
-func (w *Workspace) locateBranch(ctx context.Context, b vcs.Branch, dirty []vcs.Dirty, fetch bool) (*plan.Position, error) {
+func (w *Workspace) locateBranch(ctx context.Context, b vcs.Branch, dirty []vcs.Dirty, fetch bool) (*plan.Position,
+	error) {
 	if w.Repo.Busy() != "" || plan.HasConflicts(dirty) {
 		st, err := w.Stuck(ctx)
 		if err != nil {

@@ -44,12 +44,12 @@ func (a *adopting) look() {
 func (a *adopting) actions() []action {
 	var out []action
 	if len(a.board.Switches) > 0 {
-		out = append(out, acts(keyMap.next, "take it over", func() tea.Cmd { a.take(); return nil }),
-			also(keyMap.take, quietly(a.take)))
+		out = append(out, acts(keys.next, "take it over", func() tea.Cmd { a.take(); return nil }),
+			also(keys.take, quietly(a.take)))
 	}
 	out = append(out, rowKeys("edit", len(a.board.Switches), a.list.room(),
 		func(by int) tea.Cmd { a.move(by); return nil })...)
-	return append(out, act(keyMap.back, "write on", quietly(a.close)))
+	return append(out, act(keys.back, "write on", quietly(a.close)))
 }
 
 // take makes the marked edit in the text, as one change or, where the text has something else there, puts it in at

@@ -125,19 +125,19 @@ func (a *alikeScreen) actions() []action {
 	n := len(a.groups)
 	if n > 0 {
 		g := a.groups[a.marked]
-		out = append(out, acts(keyMap.next, "settle "+words.Count(len(g.picks), "conflict", "conflicts")+" so", a.take))
+		out = append(out, acts(keys.next, "settle "+words.Count(len(g.picks), "conflict", "conflicts")+" so", a.take))
 	}
 	mark := func(to int) func() tea.Cmd {
 		return quietly(func() { a.marked = max(0, min(to, n-1)); a.rows.to(0) })
 	}
 	if n > 1 {
-		out = append(out, action{written(keyMap.up, fmt.Sprintf("1–%d", n), "mark what"), mark(a.marked - 1), false},
-			also(keyMap.down, mark(a.marked+1)))
+		out = append(out, action{written(keys.up, fmt.Sprintf("1–%d", n), "mark what"), mark(a.marked - 1), false},
+			also(keys.down, mark(a.marked+1)))
 		for i := range n {
-			out = append(out, also(keyMap.digits[i+1], mark(i)))
+			out = append(out, also(keys.digits[i+1], mark(i)))
 		}
 	}
-	out = append(out, act(keyMap.back, "", quietly(a.close)))
+	out = append(out, act(keys.back, "", quietly(a.close)))
 	return append(out, a.rows.actions()[2:]...) // pages
 }
 

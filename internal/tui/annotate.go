@@ -176,25 +176,25 @@ func (s *annotateScreen) here() (o origin, n history.Node, ok bool) {
 func (s *annotateScreen) actions() []action {
 	var out []action
 	if o, n, ok := s.here(); ok {
-		out = append(out, act(keyMap.next, "look at its commit", func() tea.Cmd { return s.showCommit(n, nil) }))
+		out = append(out, act(keys.next, "look at its commit", func() tea.Cmd { return s.showCommit(n, nil) }))
 		if len(n.Parents) > 0 {
-			out = append(out, act(keyMap.left, "the file before that", func() tea.Cmd { return s.before(o, n) }))
+			out = append(out, act(keys.left, "the file before that", func() tea.Cmd { return s.before(o, n) }))
 		}
 	}
 	if s.from != nil {
-		out = append(out, also(keyMap.right, quietly(s.leave)))
+		out = append(out, also(keys.right, quietly(s.leave)))
 	}
 	out = append(out, rowKeys("line", len(s.lines), s.scroll.room(), func(by int) tea.Cmd {
 		s.moveTo(s.row + by)
 		return nil
 	})...)
-	out = append(out, act(keyMap.following, "next commit", quietly(func() { s.turn(1) })),
-		also(keyMap.previous, quietly(func() { s.turn(-1) })))
+	out = append(out, act(keys.following, "next commit", quietly(func() { s.turn(1) })),
+		also(keys.previous, quietly(func() { s.turn(-1) })))
 	if s.w < wide {
-		out = append(out, act(keyMap.views, words.If(s.shares, "the lines", "the authors"),
+		out = append(out, act(keys.views, words.If(s.shares, "the lines", "the authors"),
 			quietly(func() { s.shares = !s.shares })))
 	}
-	return append(out, act(keyMap.back, "", quietly(s.leave)))
+	return append(out, act(keys.back, "", quietly(s.leave)))
 }
 
 func (s *annotateScreen) leave() {

@@ -42,7 +42,7 @@ func (s *settleScreen) noteAbout(which []int) tea.Cmd {
 	var list []draw.Matter
 	for _, i := range which {
 		q := &s.questions[i]
-		m := draw.Matter{Attributed: q, Place: strings.TrimSpace(strings.ReplaceAll(place(q), "  ", " "))}
+		m := draw.Matter{About: q, Place: strings.TrimSpace(strings.ReplaceAll(place(q), "  ", " "))}
 		switch {
 		case i == s.at && s.way >= 0 && s.way < len(q.Conflict.Ways):
 			m.Mean = &q.Conflict.Ways[s.way]
@@ -144,12 +144,12 @@ func (s *settleScreen) aside(q *plan.Attributed) string {
 func (s *settleScreen) asideAction() action {
 	q := s.question()
 	if s.aside(q) != "" {
-		return acts(keyMap.aside, "take it up again", func() tea.Cmd { return s.putAside([]int{s.at}, "") })
+		return acts(keys.aside, "take it up again", func() tea.Cmd { return s.putAside([]int{s.at}, "") })
 	}
-	return also(keyMap.aside, func() tea.Cmd {
+	return also(keys.aside, func() tea.Cmd {
 		f := &finding{screen: s, f: s.frame, label: "why", empty: txt(dim, "such as: to be asked on Monday"),
 			says: "A conflict that is put aside comes back when the others are settled."}
-		f.open("", act(keyMap.next, "put it aside", f.typed(func(why string) tea.Cmd {
+		f.open("", act(keys.next, "put it aside", f.typed(func(why string) tea.Cmd {
 			if why = words.OneLine(why); why == "" {
 				why = "for later"
 			}

@@ -12,9 +12,9 @@ import (
 // besides is work that runs while the screen and its task go on: it reads, and changes nothing.
 // Any number of it may run.
 type besides struct {
-	of   *frame
-	ctx  context.Context
 	stop context.CancelFunc
+	// does work, caught, and tells whether the screen was left meanwhile
+	do func(work func(context.Context) error) (left bool, err error)
 }
 
 // besideEnded is the end of such work.
@@ -25,19 +25,22 @@ type besideEnded struct {
 
 // newBeside makes a place for the work of a screen, which ends with it.
 func (f *frame) newBeside() besides {
-	ctx, stop := context.WithCancel(f.ctx)
-	return besides{f, ctx, stop}
+	ctx, stop := f.begin()
+	return besides{stop, func(work func(context.Context) error) (bool, error) {
+		err := caught.Do(func() error { return work(ctx) })
+		return ctx.Err() != nil, err
+	}}
 }
 
 // start runs work. What it hands back is done on the screen, unless the screen was left.
 func (b besides) start(do func(ctx context.Context) (then, error)) tea.Cmd {
 	return func() tea.Msg {
 		var then then
-		err := caught.Do(func() (err error) {
-			then, err = do(b.ctx)
+		left, err := b.do(func(ctx context.Context) (err error) {
+			then, err = do(ctx)
 			return err
 		})
-		if b.ctx.Err() != nil {
+		if left {
 			return nil
 		}
 		return besideEnded{then, err}

@@ -70,11 +70,11 @@ func (s *branchesScreen) branches() []lookback.Branching {
 func (s *branchesScreen) actions() []action {
 	var out []action
 	if list := s.branches(); s.row < len(list) {
-		out = append(out, act(keyMap.next, "its commits beside yours",
+		out = append(out, act(keys.next, "its commits beside yours",
 			func() tea.Cmd { return s.openHistory(list[s.row].Name) }))
 	}
 	out = append(out, rowKeys("branch", len(s.branches()), s.scroll.room(), s.move)...)
-	return append(out, act(keyMap.back, "", quietly(func() { s.reads.stop(); s.close() })))
+	return append(out, act(keys.back, "", quietly(func() { s.reads.stop(); s.close() })))
 }
 
 func (s *branchesScreen) move(by int) tea.Cmd {

@@ -49,13 +49,13 @@ func (j *job) openChange(f lookback.ChangedFile, what string, authors func() tea
 }
 
 func (s *changeScreen) actions() []action {
-	out := []action{act(keyMap.back, "", quietly(s.f.close))}
+	out := []action{act(keys.back, "", quietly(s.f.close))}
 	if s.scroll.moves() {
-		out = append(out, act(keyMap.following, "next change", quietly(func() { s.seek(1) })),
-			act(keyMap.previous, "the one before", quietly(func() { s.seek(-1) })))
+		out = append(out, act(keys.following, "next change", quietly(func() { s.seek(1) })),
+			act(keys.previous, "the one before", quietly(func() { s.seek(-1) })))
 	}
 	if s.text && !s.file.New.Absent() {
-		out = append(out, act(keyMap.annotate, "who wrote its lines", s.authors))
+		out = append(out, act(keys.annotate, "who wrote its lines", s.authors))
 	}
 	return append(out, s.scroll.actions()...)
 }

@@ -118,7 +118,7 @@ func (s *checkScreen) enter() tea.Cmd {
 	if len(join.Lost) > 0 && s.flash == nil {
 		s.flash = warning(fmt.Sprintf("A mend of %s does not fit the new result and was not applied; %s shows both "+
 			"texts.",
-			join.Lost[0].Path, keyMap.views.Help().Key))
+			join.Lost[0].Path, keys.views.Help().Key))
 	}
 	return tea.Batch(watch, s.start("making the joined commits", func(ctx context.Context, _ func(int, int)) (then,
 		error) {
@@ -279,50 +279,51 @@ func (s *checkScreen) update(msg tea.Msg) tea.Cmd {
 
 func (s *checkScreen) actions() []action {
 	var out []action
-	onward := acts(keyMap.next, "go on to Push", s.push.enter)
-	again := acts(keyMap.again, "", s.run)
+	onward := acts(keys.next, "go on to Push", s.push.enter)
+	again := acts(keys.again, "", s.run)
 	switch {
 	case !s.ready && s.task == nil: // it could not be begun
-		out = append(out, acts(keyMap.again, "try again", s.enter))
+		out = append(out, acts(keys.again, "try again", s.enter))
 	case !s.ready:
 	case s.running():
-		out = append(out, act(keyMap.stop, words.If(s.making, "stop it", "stop the check"), s.stop))
+		out = append(out, act(keys.stop, words.If(s.making, "stop it", "stop the check"), s.stop))
 	case s.making:
 		agreed := s.unmade || s.mayMake
-		out = append(out, acts(keyMap.next, words.If(agreed, "make it anew", "agree and make it anew"), s.makeAnew),
-			act(keyMap.skip, "", s.withoutMaking))
+		out = append(out, acts(keys.next, words.If(agreed, "make it anew", "agree and make it anew"), s.makeAnew),
+			act(keys.skip, "", s.withoutMaking))
 		out = append(out, s.asksAction(s.makeAnew)...)
 	case s.passed():
-		out = append(append(out, onward, again, also(keyMap.write, s.typeCheck)), s.eachAction()...)
+		out = append(append(out, onward, again, also(keys.write, s.typeCheck)), s.eachAction()...)
 	case s.failed():
 		if len(s.places) > 0 && s.holder != "" {
-			out = append(out, acts(keyMap.next, "mend it here", s.mend))
+			out = append(out, acts(keys.next, "mend it here", s.mend))
 		}
 		if len(s.places) > 1 {
-			out = append(out, act(keyMap.up, "error", quietly(func() { s.at = max(0, s.at-1) })),
-				also(keyMap.down, quietly(func() { s.at = min(len(s.places)-1, s.at+1) })))
+			out = append(out, act(keys.up, "error", quietly(func() { s.at = max(0, s.at-1) })),
+				also(keys.down, quietly(func() { s.at = min(len(s.places)-1, s.at+1) })))
 		}
-		out = append(append(append(out, s.installAction()...), s.mendAction()...), again, act(keyMap.skip, "", s.without),
-			acts(keyMap.write, "another command", s.typeCheck))
+		out = append(append(append(out, s.installAction()...), s.mendAction()...), again,
+			act(keys.skip, "", s.without),
+			acts(keys.write, "another command", s.typeCheck))
 	case s.terms == nil:
-		out = append(out, acts(keyMap.next, "go on without", s.push.enter), acts(keyMap.write, "type a command",
+		out = append(out, acts(keys.next, "go on without", s.push.enter), acts(keys.write, "type a command",
 			s.typeCheck))
 		out = append(out, s.mendAction()...)
 	default:
-		out = append(out, acts(keyMap.next, words.If(s.agreed, "run it", "agree and run it"), s.run))
+		out = append(out, acts(keys.next, words.If(s.agreed, "run it", "agree and run it"), s.run))
 		out = append(append(append(out, s.asksAction(s.run)...), s.mendAction()...),
-			act(keyMap.skip, "", s.without), acts(keyMap.write, "another command", s.typeCheck))
+			act(keys.skip, "", s.without), acts(keys.write, "another command", s.typeCheck))
 	}
-	return append(append(out, s.lookingActions()...), acts(keyMap.back, "", s.leave), s.drawAction(draw.KindReport))
+	return append(append(out, s.lookingActions()...), acts(keys.back, "", s.leave), s.drawAction(draw.KindReport))
 }
 
 // lookingActions are those that look at what came of it, and take a mend back.
 func (s *checkScreen) lookingActions() (out []action) {
 	if c := s.cause(); c != nil && !s.running() {
-		out = append(out, acts(keyMap.origin, "", func() tea.Cmd { return s.backTo(c) }))
+		out = append(out, acts(keys.origin, "", func() tea.Cmd { return s.backTo(c) }))
 	}
 	if s.at < len(s.places) && s.failed() {
-		out = append(out, also(keyMap.annotate, func() tea.Cmd { return s.openJoinedLines(s.places[s.at].Path) }))
+		out = append(out, also(keys.annotate, func() tea.Cmd { return s.openJoinedLines(s.places[s.at].Path) }))
 	}
 	if s.failed() {
 		out = append(out, s.eachAction()...)
@@ -332,13 +333,13 @@ func (s *checkScreen) lookingActions() (out []action) {
 	}
 	out = append(out, s.pairActions()...)
 	if s.output != nil {
-		out = append(out, act(keyMap.output, "", s.wholeOutput))
+		out = append(out, act(keys.output, "", s.wholeOutput))
 	}
 	if s.ready && !s.running() && !s.making && s.holder != "" {
-		out = append(out, acts(keyMap.try, "", s.tryIt))
+		out = append(out, acts(keys.try, "", s.tryIt))
 	}
 	if s.ready && !s.running() && (len(s.st.Mends) > 0 || s.taken != nil) {
-		out = append(out, acts(keyMap.undo, "undo the mend", s.undoMend))
+		out = append(out, acts(keys.undo, "undo the mend", s.undoMend))
 	}
 	if s.ready && !s.running() {
 		out = append(out, s.roadAction()...)
@@ -386,7 +387,7 @@ func (s *checkScreen) typeCheck() tea.Cmd {
 	f := &finding{screen: s, f: s.frame, label: "check by", empty: txt(dim, "a command, such as make test"),
 		says: "It is kept for this repository, as dorvik.check, and runs at once in a checkout of its own. Nothing " +
 			"typed clears it: then the check is found from the project's files again."}
-	f.open(s.line(), act(keyMap.next, "keep it and run it", f.typed(func(line string) tea.Cmd {
+	f.open(s.line(), act(keys.next, "keep it and run it", f.typed(func(line string) tea.Cmd {
 		return s.keepCheck(strings.TrimSpace(line))
 	})))
 	return nil
@@ -405,7 +406,7 @@ func (s *checkScreen) installAction() []action {
 	if s.install == "" || strings.HasPrefix(s.line(), s.install) {
 		return nil
 	}
-	return []action{acts(keyMap.install, "", func() tea.Cmd {
+	return []action{acts(keys.install, "", func() tea.Cmd {
 		line := s.install + " && " + s.line()
 		s.ask(warning("“"+s.install+"” runs in the check's checkout, before “"+s.line()+"”; both are kept as the "+
 			"check of this repository. Run them?"), "install, then check", func() tea.Cmd {
@@ -420,10 +421,10 @@ func (s *checkScreen) mendAction() []action {
 	if !s.canTake() {
 		return nil
 	}
-	out := []action{acts(keyMap.take, "take "+words.Is(len(s.offered), "the mend", "the mends"), s.takeMends)}
+	out := []action{acts(keys.take, "take "+words.Is(len(s.offered), "the mend", "the mends"), s.takeMends)}
 	if len(s.mayHold) > 1 {
-		out = append(out, act(keyMap.following, "into another commit", quietly(func() { s.holdIn(1) })),
-			also(keyMap.previous, quietly(func() { s.holdIn(-1) })))
+		out = append(out, act(keys.following, "into another commit", quietly(func() { s.holdIn(1) })),
+			also(keys.previous, quietly(func() { s.holdIn(-1) })))
 	}
 	return out
 }

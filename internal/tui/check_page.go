@@ -20,7 +20,7 @@ func (s *checkScreen) view(w, h int) page {
 	case s.terms == nil:
 		p.say(w, line{}.bold(bright, "No check was found. ").
 			add(plain, "Nothing in this project tells how it is built or tested."))
-		p.say(w, line{}.add(dim, "Press ").bold(bright, keyMap.write.Help().Key).add(dim,
+		p.say(w, line{}.add(dim, "Press ").bold(bright, keys.write.Help().Key).add(dim,
 			" to type one, such as make test. Or go on without; then nothing proves that the joined code works."))
 		p.blank()
 		p.say(w, txt(dim, "Looked for: "+check.LookedFor+"."))
@@ -107,7 +107,7 @@ func (s *checkScreen) misfitNote(p *page, w, most int) {
 		p.head("MAY NOT WORK TOGETHER", "  found in both sides’ edits, before anything is built")
 		p.rows(indent(s.misfitRows(s.unfit, s.offered, w-4, most), 2))
 		if s.canTake() {
-			p.row(line{}.add(plain, "  ").bold(bright, keyMap.take.Help().Key).add(plain, "  "+words.Is(len(s.offered),
+			p.row(line{}.add(plain, "  ").bold(bright, keys.take.Help().Key).add(plain, "  "+words.Is(len(s.offered),
 				"takes this mend", "takes these mends")).add(dim, "; "+words.Is(len(s.offered), "it becomes",
 				"they become")+" part of "+s.holderNames()+words.If(len(s.mayHold) > 1, "; tab: of another commit",
 				"")).cut(w))
@@ -262,7 +262,7 @@ func (s *checkScreen) failedPage(p page, w, h int) page {
 	}
 	p.rows(s.errorRows(w, most))
 	if c := s.cause(); c != nil {
-		p.row(txt(plain, "     "+c.Sentence()+" ").bold(bright, keyMap.origin.Help().Key).add(plain,
+		p.row(txt(plain, "     "+c.Sentence()+" ").bold(bright, keys.origin.Help().Key).add(plain,
 			" goes back to that conflict.").cut(w))
 	}
 	p.row(txt(plain, " ").then(rule(w - 2)))
@@ -277,7 +277,7 @@ func (s *checkScreen) failedPage(p page, w, h int) page {
 // offeredRows shows the first mends that can be taken, a row each.
 func (s *checkScreen) offeredRows(w int) (rows page) {
 	for _, m := range s.offered[:min(2, len(s.offered))] {
-		rows.row(txt(plain, "  ").bold(bright, keyMap.take.Help().Key).add(plain, fmt.Sprintf("  mends %s:%d ", m.Path,
+		rows.row(txt(plain, "  ").bold(bright, keys.take.Help().Key).add(plain, fmt.Sprintf("  mends %s:%d ", m.Path,
 			m.Line)).add(joined, strings.TrimSpace(strings.Join(m.After, ""))).cut(w))
 	}
 	return rows

@@ -74,13 +74,13 @@ func (s *chooseScreen) remark() line {
 }
 
 func (s *chooseScreen) actions() []action {
-	out := []action{acts(keyMap.next, "take this way", s.take)}
+	out := []action{acts(keys.next, "take this way", s.take)}
 	if s.pos.Picking {
-		out[0] = acts(keyMap.next, "go on", s.take)
+		out[0] = acts(keys.next, "go on", s.take)
 	} else {
-		out = append(out, act(keyMap.left, "the other way", quietly(s.turn)), also(keyMap.right, quietly(s.turn)))
+		out = append(out, act(keys.left, "the other way", quietly(s.turn)), also(keys.right, quietly(s.turn)))
 	}
-	out = append(out, act(keyMap.back, "", quietly(func() { s.goTo(s.look) })), s.drawAction(draw.KindRoutes))
+	out = append(out, act(keys.back, "", quietly(func() { s.goTo(s.look) })), s.drawAction(draw.KindRoutes))
 	return append(out, s.scroll.actions()...)
 }
 

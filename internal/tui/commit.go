@@ -84,7 +84,7 @@ func (s *commitScreen) actions() []action {
 		if s.file() == nil {
 			what = "read the decision"
 		}
-		out = append(out, act(keyMap.next, what, s.enterRow))
+		out = append(out, act(keys.next, what, s.enterRow))
 	}
 	out = append(out, rowKeys("file", s.count(), s.scroll.room(), func(by int) tea.Cmd {
 		s.moveTo(s.row + by)
@@ -92,7 +92,7 @@ func (s *commitScreen) actions() []action {
 	})...)
 	if f := s.file(); f != nil && f.Text && !f.New.Absent() {
 		path := f.Path
-		out = append(out, act(keyMap.annotate, "who wrote its lines", func() tea.Cmd {
+		out = append(out, act(keys.annotate, "who wrote its lines", func() tea.Cmd {
 			return s.openAnnotate(s.node.ID, path)
 		}))
 	}
@@ -103,9 +103,9 @@ func (s *commitScreen) actions() []action {
 				s.moveTo(min(s.row, s.count()-1))
 			})
 		}
-		out = append(out, act(keyMap.left, "against the other side", turn(-1)), also(keyMap.right, turn(1)))
+		out = append(out, act(keys.left, "against the other side", turn(-1)), also(keys.right, turn(1)))
 	}
-	return append(out, act(keyMap.back, "", quietly(func() { s.reads.stop(); s.close() })))
+	return append(out, act(keys.back, "", quietly(func() { s.reads.stop(); s.close() })))
 }
 
 func (s *commitScreen) moveTo(row int) {

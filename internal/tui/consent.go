@@ -35,11 +35,11 @@ func agreeing(err error) (terms []*prove.Terms) {
 }
 
 func (s *consentScreen) actions() []action {
-	out := []action{acts(keyMap.next, "agree, and go on", s.agree)}
+	out := []action{acts(keys.next, "agree, and go on", s.agree)}
 	if who := s.people(); len(who) > 0 {
-		out = append(out, acts(keyMap.always, "", s.always))
+		out = append(out, acts(keys.always, "", s.always))
 	}
-	return append(append(out, act(keyMap.back, "", quietly(s.close))), s.scroll.actions()...)
+	return append(append(out, act(keys.back, "", quietly(s.close))), s.scroll.actions()...)
 }
 
 // agree records that the commands may run on their trees, and goes on.
@@ -172,7 +172,7 @@ func (s *checkScreen) asksNote(p *page, all []*prove.Terms, w, h int) {
 			continue
 		}
 		p.rows(indent(rows[:room-1], 2))
-		p.row(line{}.add(plain, "  ").bold(bright, keyMap.views.Help().Key).add(plain, " shows all of it: ").add(dim,
+		p.row(line{}.add(plain, "  ").bold(bright, keys.views.Help().Key).add(plain, " shows all of it: ").add(dim,
 			words.Count(len(t.Asks), "file", "files")+", "+words.Count(len(rows)-room+1, "line", "lines")+" more"))
 	}
 }
@@ -197,5 +197,5 @@ func (s *checkScreen) asksAction(onward func() tea.Cmd) []action {
 	if len(all) == 0 {
 		return nil
 	}
-	return []action{acts(keyMap.views, "what others changed", func() tea.Cmd { return s.openConsent(all, onward) })}
+	return []action{acts(keys.views, "what others changed", func() tea.Cmd { return s.openConsent(all, onward) })}
 }

@@ -34,7 +34,7 @@ type decisionScreen struct {
 func newDecision(f *frame, d decided.Decision) *decisionScreen { return &decisionScreen{f: f, d: d} }
 
 func (s *decisionScreen) actions() []action {
-	return append([]action{act(keyMap.back, "", quietly(s.f.close))}, s.scroll.actions()...)
+	return append([]action{act(keys.back, "", quietly(s.f.close))}, s.scroll.actions()...)
 }
 
 func (s *decisionScreen) update(msg tea.Msg) tea.Cmd {

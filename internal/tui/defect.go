@@ -50,9 +50,9 @@ func (f *frame) keyAfterDefect(k tea.KeyPressMsg) tea.Cmd {
 	switch {
 	case busy:
 		return nil
-	case key.Matches(k, keyMap.quit), key.Matches(k, keyMap.stop):
+	case key.Matches(k, keys.quit), key.Matches(k, keys.stop):
 		return tea.Quit
-	case key.Matches(k, keyMap.back) && f.anew != nil:
+	case key.Matches(k, keys.back) && f.anew != nil:
 		f.defect = nil
 		return f.anew()
 	}
@@ -75,9 +75,10 @@ func (f *frame) defectPage() (p page) {
 	} else {
 		say(txt(plain, "The failure changed neither branch nor files, and what you decided is kept."))
 		if f.anew != nil {
-			say(txt(plain, "").bold(bright, keyMap.back.Help().Key).add(plain, "  begin anew at Look"))
+			say(txt(plain, "").bold(bright, keys.back.Help().Key).add(plain, "  begin anew at Look"))
 		}
-		say(txt(plain, "").bold(bright, keyMap.quit.Help().Key).add(plain, "    leave; “dorvik” goes on where you left"))
+		say(txt(plain, "").bold(bright, keys.quit.Help().Key).add(plain,
+			"    leave; “dorvik” goes on where you left"))
 	}
 	for len(p) < f.h {
 		p.blank()

@@ -52,9 +52,9 @@ func (s *checkScreen) eachAction() []action {
 		if !s.onTheirs() {
 			return nil // what they stand on fails as well: all do
 		}
-		return []action{acts(keyMap.each, "the first commit that fails", s.findFailing)}
+		return []action{acts(keys.each, "the first commit that fails", s.findFailing)}
 	}
-	return []action{acts(keyMap.each, "", s.checkEach)}
+	return []action{acts(keys.each, "", s.checkEach)}
 }
 
 // checkEach checks every commit that is made again, up to the first that does not pass.

@@ -25,11 +25,11 @@ func (s *historyScreen) ask(typed string) tea.Cmd {
 		"Large and small letters count alike.",
 		empty: txt(dim, "words, ").bold(plain, "by:").add(dim, "ilka, ").bold(plain, "in:").add(dim, "fares/, ").
 			bold(plain, "since:").add(dim, "2026-03, ").bold(plain, "until:").add(dim, "2026-03-04")}
-	f.open(typed, act(keyMap.next, "show only these", f.typed(func(typed string) tea.Cmd {
+	f.open(typed, act(keys.next, "show only these", f.typed(func(typed string) tea.Cmd {
 		return s.looked(typed,
 			true)
 	})),
-		act(keyMap.following, "go from one to the next", f.typed(func(typed string) tea.Cmd {
+		act(keys.following, "go from one to the next", f.typed(func(typed string) tea.Cmd {
 			return s.looked(typed,
 				false)
 		})))
@@ -52,7 +52,7 @@ func (s *finding) typed(do func(typed string) tea.Cmd) func() tea.Cmd {
 }
 
 func (s *finding) actions() []action {
-	return append(slices.Clip(s.done), act(keyMap.back, "leave it", quietly(s.f.close)))
+	return append(slices.Clip(s.done), act(keys.back, "leave it", quietly(s.f.close)))
 }
 
 func (s *finding) unsaved() line { return nil }

@@ -26,7 +26,8 @@ const (
 // work everywhere, and the task that runs. Everything it draws is a value it holds: what
 // tasks find comes in by their ends, so drawing never waits.
 type frame struct {
-	ctx   context.Context
+	// begins work that ends with the program, or before
+	begin func() (context.Context, context.CancelFunc)
 	theme *theme
 	w, h  int
 
@@ -51,7 +52,8 @@ type frame struct {
 }
 
 func newFrame(ctx context.Context, th *theme) *frame {
-	f := &frame{ctx: ctx, now: time.Now, w: 80, h: 24, title: func() line { return nil }}
+	f := &frame{begin: func() (context.Context, context.CancelFunc) { return context.WithCancel(ctx) }, now: time.Now,
+		w: 80, h: 24, title: func() line { return nil }}
 	f.dress(th)
 	return f
 }
@@ -237,17 +239,17 @@ func (f *frame) actions() []action {
 		if f.more != nil {
 			all = append(all, f.more()...)
 		}
-		all = append(all, act(keyMap.quit, "", f.quit))
+		all = append(all, act(keys.quit, "", f.quit))
 	}
-	return append(all, act(keyMap.help, "", func() tea.Cmd { f.open(newHelp(f)); return nil }))
+	return append(all, act(keys.help, "", func() tea.Cmd { f.open(newHelp(f)); return nil }))
 }
 
 // key does what a key means here.
 func (f *frame) key(k tea.KeyPressMsg) tea.Cmd {
-	if key.Matches(k, keyMap.stop) {
+	if key.Matches(k, keys.stop) {
 		return f.stop()
 	}
-	if _, types := f.screen().(typist); !types && key.Matches(k, keyMap.suspend) {
+	if _, types := f.screen().(typist); !types && key.Matches(k, keys.suspend) {
 		return tea.Suspend
 	}
 	for _, a := range f.actions() {
@@ -264,7 +266,7 @@ func (f *frame) key(k tea.KeyPressMsg) tea.Cmd {
 	if t, ok := f.screen().(typist); ok {
 		return t.update(k)
 	}
-	if key.Matches(k, keyMap.undo) {
+	if key.Matches(k, keys.undo) {
 		f.flash = txt(plain, "There is nothing to undo here just now; l lists what was done in this repository.")
 	}
 	return nil

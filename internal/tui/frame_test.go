@@ -38,7 +38,7 @@ func TestNoKeyMeansTwoThings(t *testing.T) {
 			of[name] = field
 		}
 	}
-	for i, all := 0, reflect.ValueOf(keyMap); i < all.NumField(); i++ {
+	for i, all := 0, reflect.ValueOf(keys); i < all.NumField(); i++ {
 		switch field, v := all.Type().Field(i).Name, all.Field(i); {
 		case slices.Contains(typing, field):
 		case v.Kind() == reflect.Array:
@@ -50,7 +50,7 @@ func TestNoKeyMeansTwoThings(t *testing.T) {
 		}
 	}
 	assert.Equal(t, "quit", of["q"])
-	for _, s := range Keys() {
+	for _, s := range KeySections() {
 		for _, b := range s.Keys {
 			assert.NotEmpty(t, b.Help().Key, s.Name)
 			assert.NotEmpty(t, b.Help().Desc, "%s: %s", s.Name, b.Help().Key)

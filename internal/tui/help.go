@@ -18,7 +18,7 @@ func newHelp(f *frame) *helpScreen { return &helpScreen{f: f} }
 
 func (s *helpScreen) actions() []action {
 	close := quietly(s.f.close)
-	return append([]action{act(keyMap.back, "", close), also(keyMap.help, close)}, s.scroll.actions()...)
+	return append([]action{act(keys.back, "", close), also(keys.help, close)}, s.scroll.actions()...)
 }
 
 func (s *helpScreen) update(msg tea.Msg) tea.Cmd {
@@ -53,7 +53,7 @@ func (s *helpScreen) view(w, h int) page {
 	p := append(page{nil}, legend()...)
 	p.blank()
 	show := func(right, all bool) (out page) {
-		for _, sec := range Keys() {
+		for _, sec := range KeySections() {
 			if sec.right != right && !all {
 				continue
 			}

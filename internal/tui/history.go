@@ -216,28 +216,29 @@ func (s *historyScreen) move(by int) tea.Cmd {
 func (s *historyScreen) actions() []action {
 	var out []action
 	if s.here() != nil {
-		out = append(out, act(keyMap.next, "look at it", func() tea.Cmd { return s.openCommit(s.here()) }))
+		out = append(out, act(keys.next, "look at it", func() tea.Cmd { return s.openCommit(s.here()) }))
 	}
 	out = append(out, rowKeys("commit", s.rows(), s.scroll.room(), s.move)...)
 	if s.canPick() {
-		out = append(out, act(keyMap.take, words.If(s.isMarked(), "unmark it", "mark it"), s.mark))
+		out = append(out, act(keys.take, words.If(s.isMarked(), "unmark it", "mark it"), s.mark))
 	}
 	if len(s.marked) > 0 {
-		out = append(out, acts(keyMap.pick, fmt.Sprintf("pick %d", len(s.marked)), s.pickMarked))
+		out = append(out, acts(keys.pick, fmt.Sprintf("pick %d", len(s.marked)), s.pickMarked))
 	}
-	out = append(out, act(keyMap.find, "find", func() tea.Cmd { return s.ask(s.typed) }))
+	out = append(out, act(keys.find, "find", func() tea.Cmd { return s.ask(s.typed) }))
 	if !s.find.Empty() && !s.only {
-		out = append(out, act(keyMap.following, "next found", func() tea.Cmd { return s.next(1) }),
-			act(keyMap.previous, "", func() tea.Cmd { return s.next(-1) }))
+		out = append(out, act(keys.following, "next found", func() tea.Cmd { return s.next(1) }),
+			act(keys.previous, "", func() tea.Cmd { return s.next(-1) }))
 	}
 	if s.c != nil && len(s.c.Landmarks) > 0 && !s.only {
-		out = append(out, act(keyMap.left, "landmarks", func() tea.Cmd { return s.landmark(-1) }),
-			also(keyMap.right, func() tea.Cmd { return s.landmark(1) }))
+		out = append(out, act(keys.left, "landmarks", func() tea.Cmd { return s.landmark(-1) }),
+			also(keys.right, func() tea.Cmd { return s.landmark(1) }))
 	}
 	if s.rev == "" {
-		out = append(out, act(keyMap.compare, "", s.openBranches))
+		out = append(out, act(keys.compare, "", s.openBranches))
 	}
-	out = append(out, act(keyMap.back, words.If(s.only, "all commits", "back"), s.leave), s.drawAction(draw.KindHistory))
+	out = append(out, act(keys.back, words.If(s.only, "all commits", "back"), s.leave),
+		s.drawAction(draw.KindHistory))
 	return out
 }
 

@@ -96,7 +96,7 @@ func newJob(ctx context.Context, s *recovery.Session, themeName string) *job {
 
 // historyAction is the key that opens the history, for screens that name it.
 func (j *job) historyAction() action {
-	return act(keyMap.history, "", func() tea.Cmd { return j.openHistory("") })
+	return act(keys.history, "", func() tea.Cmd { return j.openHistory("") })
 }
 
 // anywhere is what can be done on every screen: look at the history.
@@ -105,18 +105,18 @@ func (j *job) anywhere() []action {
 	case *historyScreen, *helpScreen:
 		return nil
 	}
-	all := []action{also(keyMap.history, j.historyAction().do)}
+	all := []action{also(keys.history, j.historyAction().do)}
 	switch j.screen().(type) {
 	case *logbookScreen, *toldScreen:
 	default:
-		all = append(all, also(keyMap.logbook, j.openLogbook))
+		all = append(all, also(keys.logbook, j.openLogbook))
 	}
 	if j.played != nil {
-		again := also(keyMap.anew, func() tea.Cmd { return j.playAgain(j.played.Part) })
+		again := also(keys.anew, func() tea.Cmd { return j.playAgain(j.played.Part) })
 		again.waits = true
 		all = append(all, again)
 		if _, open := j.screen().(*teammatesScreen); !open {
-			all = append(all, also(keyMap.teammates, j.openTeammates))
+			all = append(all, also(keys.teammates, j.openTeammates))
 		}
 	}
 	return all
@@ -541,7 +541,7 @@ func (o *opening) actions() []action {
 	var out []action
 	var help *recovery.Offered
 	if errors.As(o.why, &help) {
-		out = append(out, acts(keyMap.next, help.Offer.Does, func() tea.Cmd {
+		out = append(out, acts(keys.next, help.Offer.Does, func() tea.Cmd {
 			return o.start(help.Offer.Does, func(ctx context.Context, _ func(int, int)) (then, error) {
 				err := o.s.TakeUp(ctx, help.Offer)
 				return func() tea.Cmd {
@@ -552,7 +552,7 @@ func (o *opening) actions() []action {
 			})
 		}))
 	}
-	return append(out, acts(keyMap.fetch, "look again", func() tea.Cmd {
+	return append(out, acts(keys.fetch, "look again", func() tea.Cmd {
 		o.goTo(&opening{job: o.job})
 		return o.load(o.pos != nil)
 	}))
@@ -578,7 +578,7 @@ func (o *opening) view(w, h int) page {
 	var help *recovery.Offered
 	if errors.As(o.why, &help) {
 		p.blank()
-		p.say(w, txt(plain, "Press ").bold(bright, keyMap.next.Help().Key).add(plain, " to "+help.Offer.Does+"."))
+		p.say(w, txt(plain, "Press ").bold(bright, keys.next.Help().Key).add(plain, " to "+help.Offer.Does+"."))
 	}
 	if o.notice != "" {
 		p.blank()

@@ -69,24 +69,24 @@ func (s *logbookScreen) here() *ledger.LogEntry {
 func (s *logbookScreen) actions() []action {
 	var out []action
 	if e := s.here(); e != nil && e.Waypoint != "" {
-		out = append(out, act(keyMap.next, "what was decided", s.enterRow))
+		out = append(out, act(keys.next, "what was decided", s.enterRow))
 		if e.What != ledger.Sent && (e.What != ledger.Undone || e.Return != "") {
-			out = append(out, acts(keyMap.undo, "go back before it", func() tea.Cmd { return s.goBack(e.Waypoint) }))
+			out = append(out, acts(keys.undo, "go back before it", func() tea.Cmd { return s.goBack(e.Waypoint) }))
 		}
 		if e.What == ledger.Joined {
-			out = append(out, acts(keyMap.pick, "take only this back, by a new commit",
+			out = append(out, acts(keys.pick, "take only this back, by a new commit",
 				func() tea.Cmd { return s.counter(e.Waypoint) }))
 		}
-		out = append(out, act(keyMap.views, "what differs from now", func() tea.Cmd { return s.openSince(e.Waypoint) }))
+		out = append(out, act(keys.views, "what differs from now", func() tea.Cmd { return s.openSince(e.Waypoint) }))
 	}
 	if s.adrift != nil {
-		out = append(out, acts(keyMap.branch, "keep what is on no branch", s.keepAdrift))
+		out = append(out, acts(keys.branch, "keep what is on no branch", s.keepAdrift))
 	}
 	if len(s.entries) > 0 {
-		out = append(out, acts(keyMap.drop, "clean old waypoints", s.clean))
+		out = append(out, acts(keys.drop, "clean old waypoints", s.clean))
 	}
 	out = append(out, rowKeys("entry", len(s.entries), s.scroll.room(), s.move)...)
-	return append(out, act(keyMap.back, "", quietly(s.close)))
+	return append(out, act(keys.back, "", quietly(s.close)))
 }
 
 func (s *logbookScreen) move(by int) tea.Cmd {
@@ -321,8 +321,8 @@ type toldScreen struct {
 }
 
 func (s *toldScreen) actions() []action {
-	out := append([]action{act(keyMap.back, "", quietly(s.close))}, s.scroll.actions()...)
-	return append(out, act(keyMap.picture, "", func() tea.Cmd {
+	out := append([]action{act(keys.back, "", quietly(s.close))}, s.scroll.actions()...)
+	return append(out, act(keys.picture, "", func() tea.Cmd {
 		s.open(&pictureScreen{job: s.job, row: len(drawings) - 1, waypoint: s.waypoint})
 		return nil
 	}))

@@ -54,40 +54,41 @@ func (s *lookScreen) actions() []action {
 	switch {
 	case s.pos.NothingToDo():
 	case s.pos.Picking:
-		out = append(out, acts(keyMap.next, "see what they would make", s.toChoose), acts(keyMap.drop, "", s.dropPick))
+		out = append(out, acts(keys.next, "see what they would make", s.toChoose), acts(keys.drop, "", s.dropPick))
 	case s.pos.Trivial() == plan.FastForward:
-		out = append(out, acts(keyMap.next, "move forward", s.forward))
+		out = append(out, acts(keys.next, "move forward", s.forward))
 	case s.pos.Trivial() == plan.UpToDate:
-		out = append(out, acts(keyMap.next, "go on to Push", s.push.enter))
+		out = append(out, acts(keys.next, "go on to Push", s.push.enter))
 	default:
-		out = append(out, acts(keyMap.next, "choose a way to join", s.toChoose))
+		out = append(out, acts(keys.next, "choose a way to join", s.toChoose))
 	}
-	out = append(out, acts(keyMap.fetch, "", func() tea.Cmd { return s.load(true) }), s.historyAction())
+	out = append(out, acts(keys.fetch, "", func() tea.Cmd { return s.load(true) }), s.historyAction())
 	if len(s.drivers) > 0 {
-		out = append(out, acts(keyMap.driver, "", s.askDriver))
+		out = append(out, acts(keys.driver, "", s.askDriver))
 	}
 	if s.movable() {
-		out = append(out, act(keyMap.aside, "", quietly(s.moveAside)))
+		out = append(out, act(keys.aside, "", quietly(s.moveAside)))
 	}
 	if s.carriable() {
-		out = append(out, acts(keyMap.carry, words.If(s.st.Carry, "leave your work where it is", "carry your work along"),
+		out = append(out, acts(keys.carry, words.If(s.st.Carry, "leave your work where it is",
+			"carry your work along"),
 			s.carryWork))
 	} else if s.stash != nil {
-		out = append(out, acts(keyMap.carry, "bring back what git put aside", s.bringBack))
+		out = append(out, acts(keys.carry, "bring back what git put aside", s.bringBack))
 	}
 	if s.pos.Stuck != nil {
-		out = append(out, acts(keyMap.back, "as git left it", s.leaveStuck))
+		out = append(out, acts(keys.back, "as git left it", s.leaveStuck))
 	}
 	if s.canUndo() {
-		out = append(out, acts(keyMap.undo, "undo the join", s.undoJoin))
+		out = append(out, acts(keys.undo, "undo the join", s.undoJoin))
 	}
 	if s.pos.Trivial() == plan.NotTrivial {
 		out = append(out, s.drawAction(draw.KindOverlap))
 	} else {
-		out = append(out, act(keyMap.others, "", s.openLastOthers), s.drawAction(draw.KindReport))
+		out = append(out, act(keys.others, "", s.openLastOthers), s.drawAction(draw.KindReport))
 	}
 	if s.played != nil {
-		out = append(out, act(keyMap.teammates, "the teammates", s.openTeammates))
+		out = append(out, act(keys.teammates, "the teammates", s.openTeammates))
 	}
 	return append(out, s.scroll.actions()...)
 }

@@ -26,7 +26,7 @@ func (s *checkScreen) lostAction() []action {
 	if s.join == nil || len(s.join.Lost) == 0 {
 		return nil
 	}
-	return []action{acts(keyMap.views, "the "+words.Is(len(s.join.Lost), "mend", "mends")+" that "+
+	return []action{acts(keys.views, "the "+words.Is(len(s.join.Lost), "mend", "mends")+" that "+
 		""+words.Is(len(s.join.Lost),
 		"does", "do")+" not fit", s.openLost)}
 }
@@ -49,16 +49,16 @@ func (o *lostScreen) mend() plan.Mend { return o.join.Lost[o.at] }
 func (o *lostScreen) actions() []action {
 	var out []action
 	if o.now[o.at] != "" {
-		out = append(out, acts(keyMap.next, "write it into what is there now", o.again))
+		out = append(out, acts(keys.next, "write it into what is there now", o.again))
 	}
-	out = append(out, act(keyMap.drop, "let it go", o.letGo))
+	out = append(out, act(keys.drop, "let it go", o.letGo))
 	if len(o.now) > 1 {
 		turn := func(by int) func() tea.Cmd {
 			return quietly(func() { o.at = (o.at + by + len(o.now)) % len(o.now); o.scroll.to(0) })
 		}
-		out = append(out, act(keyMap.following, "the next", turn(1)), also(keyMap.previous, turn(-1)))
+		out = append(out, act(keys.following, "the next", turn(1)), also(keys.previous, turn(-1)))
 	}
-	return append(append(out, act(keyMap.back, "", quietly(o.close))), o.scroll.actions()...)
+	return append(append(out, act(keys.back, "", quietly(o.close))), o.scroll.actions()...)
 }
 
 // letGo forgets it.

@@ -53,18 +53,18 @@ func (s *othersScreen) files() (out []lookback.ChangedFile) {
 func (s *othersScreen) actions() []action {
 	var out []action
 	if files := s.files(); len(files) > 0 {
-		out = append(out, act(keyMap.next, "line by line", func() tea.Cmd {
+		out = append(out, act(keys.next, "line by line", func() tea.Cmd {
 			return s.openChange(files[s.row], "as they left it, and as it is in the result", s.authors)
 		}))
 		if !files[s.row].New.Absent() {
-			out = append(out, act(keyMap.annotate, "who wrote its lines", s.authors))
+			out = append(out, act(keys.annotate, "who wrote its lines", s.authors))
 		}
 	}
 	out = append(out, rowKeys("file", len(s.files()), s.scroll.room(), func(by int) tea.Cmd {
 		s.moveTo(s.row + by)
 		return nil
 	})...)
-	return append(out, act(keyMap.back, "", quietly(s.close)))
+	return append(out, act(keys.back, "", quietly(s.close)))
 }
 
 // authors opens the lines of the file one is on, as they are in the result.

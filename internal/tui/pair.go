@@ -18,11 +18,11 @@ func (s *checkScreen) pairActions() (out []action) {
 	b, _ := s.who.known()
 	switch {
 	case s.pair.Found() && s.onlyTogether():
-		out = append(out, also(keyMap.yourCommit, func() tea.Cmd { return s.showCommit(s.pair.Yours, nil) }),
-			also(keyMap.theirCommit, func() tea.Cmd { return s.showCommit(s.pair.Theirs, nil) }),
-			acts(keyMap.pair, "the two that collide", s.openPair), acts(keyMap.colleague, "", s.tellColleague))
+		out = append(out, also(keys.yourCommit, func() tea.Cmd { return s.showCommit(s.pair.Yours, nil) }),
+			also(keys.theirCommit, func() tea.Cmd { return s.showCommit(s.pair.Theirs, nil) }),
+			acts(keys.pair, "the two that collide", s.openPair), acts(keys.colleague, "", s.tellColleague))
 	case b.Yours != nil && *b.Yours && b.Theirs != nil && *b.Theirs:
-		out = append(out, acts(keyMap.pair, "", s.findPair))
+		out = append(out, acts(keys.pair, "", s.findPair))
 	}
 	return out
 }
@@ -82,13 +82,13 @@ func (s *checkScreen) pairRows(w, h int) page {
 		return line{}.mark(m).add(m.hue, s.s.Planner.Short(n.ID)+" ").add(plain, n.Subject()).add(dim,
 			"  "+s.first(n, side))
 	}
-	head := txt(plain, "  ").then(heading("THE TWO THAT COLLIDE")).add(dim, "  "+keyMap.pair.Help().Key+" shows both "+
+	head := txt(plain, "  ").then(heading("THE TWO THAT COLLIDE")).add(dim, "  "+keys.pair.Help().Key+" shows both "+
 		"side by side")
 	if h < small {
 		return page{line{}.add(plain, "  ").mark(markYours).add(yours,
 			s.s.Planner.Short(s.pair.Yours.ID)).add(trouble, " ✗ ").
 			mark(markTheirs).add(theirs, s.s.Planner.Short(s.pair.Theirs.ID)).add(plain, " collide; ").bold(bright,
-			keyMap.pair.Help().Key).add(plain, " shows both")}
+			keys.pair.Help().Key).add(plain, " shows both")}
 	}
 	y, t := row(markYours, merge.Yours), row(markTheirs, merge.Theirs)
 	if y.width()+t.width()+9 <= w {

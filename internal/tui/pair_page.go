@@ -58,9 +58,9 @@ func (s *checkScreen) openPair() tea.Cmd {
 
 func (o *pairScreen) actions() []action {
 	look := func(n history.Node) func() tea.Cmd { return func() tea.Cmd { return o.showCommit(n, nil) } }
-	out := []action{act(keyMap.yourCommit, "", look(o.pair.Yours)), also(keyMap.theirCommit, look(o.pair.Theirs)),
-		act(keyMap.colleague, "write to whose the other is", o.tellColleague),
-		act(keyMap.back, "", quietly(func() { o.reads.stop(); o.close() }))}
+	out := []action{act(keys.yourCommit, "", look(o.pair.Yours)), also(keys.theirCommit, look(o.pair.Theirs)),
+		act(keys.colleague, "write to whose the other is", o.tellColleague),
+		act(keys.back, "", quietly(func() { o.reads.stop(); o.close() }))}
 	return append(out, o.scroll.actions()...)
 }
 

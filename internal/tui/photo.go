@@ -170,7 +170,9 @@ func (s *settleScreen) openFiles(viewer string, q *plan.Attributed, v *merge.Ver
 		if err := os.WriteFile(file, data, 0o644); err != nil {
 			return nil, fmt.Errorf("making files to be viewed: %w", err)
 		}
-		if err := check.Show(s.ctx, viewer, file, 2*slow); err != nil {
+		ctx, stop := s.begin()
+		defer stop()
+		if err := check.Show(ctx, viewer, file, 2*slow); err != nil {
 			return nil, fmt.Errorf("%w; git config dorvik.viewer names another; the file is %s", err, file)
 		}
 		opened = append(opened, one.name)

@@ -38,7 +38,7 @@ var drawings = []struct {
 
 // drawAction is the key that draws, where a drawing of what the screen shows exists.
 func (j *job) drawAction(kind draw.Kind) action {
-	return act(keyMap.picture, "", func() tea.Cmd {
+	return act(keys.picture, "", func() tea.Cmd {
 		row := slices.Index(draw.Kinds, kind)
 		j.open(&pictureScreen{job: j, row: row})
 		return nil
@@ -74,11 +74,11 @@ func (s *pictureScreen) actions() []action {
 	turn := func(by int) func() tea.Cmd {
 		return quietly(func() { n := len(s.formats()); s.form = (s.form + by + n) % n })
 	}
-	out := append([]action{acts(keyMap.next, "write it", s.write)}, rowKeys("drawing", len(drawings), len(drawings),
+	out := append([]action{acts(keys.next, "write it", s.write)}, rowKeys("drawing", len(drawings), len(drawings),
 		s.move)...)
-	return append(out, act(keyMap.left, "format", turn(-1)), also(keyMap.right, turn(1)),
-		act(keyMap.views, words.If(s.dark, "on light ground", "on dark ground"), quietly(func() { s.dark = !s.dark })),
-		act(keyMap.back, "", quietly(s.close)))
+	return append(out, act(keys.left, "format", turn(-1)), also(keys.right, turn(1)),
+		act(keys.views, words.If(s.dark, "on light ground", "on dark ground"), quietly(func() { s.dark = !s.dark })),
+		act(keys.back, "", quietly(s.close)))
 }
 
 func (s *pictureScreen) move(by int) tea.Cmd {

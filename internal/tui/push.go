@@ -86,37 +86,37 @@ func (s *pushScreen) joins() bool { return !s.accepted() && s.pos.Trivial() == p
 func (s *pushScreen) next() (out []action) {
 	up := s.pos.Branch.Upstream
 	goes := func(does string, push bool) {
-		out = append(out, acts(keyMap.next, does, func() tea.Cmd {
+		out = append(out, acts(keys.next, does, func() tea.Cmd {
 			return s.sure(push, func() tea.Cmd { return s.accept(push) })
 		}))
 	}
 	switch {
 	case s.holds != "":
-		out = append(out, acts(keyMap.next, "look at the branch", s.lookAgain))
+		out = append(out, acts(keys.next, "look at the branch", s.lookAgain))
 	case s.ready == nil:
 	case s.ready.Moved:
-		out = append(out, acts(keyMap.next, "look at what is new", s.lookAgain))
+		out = append(out, acts(keys.next, "look at what is new", s.lookAgain))
 	case s.blocked() && s.inWay.Unknown:
-		out = append(out, act(keyMap.next, "have it moved aside", quietly(s.moveAside)))
+		out = append(out, act(keys.next, "have it moved aside", quietly(s.moveAside)))
 	case s.blocked() && s.inWay.Hidden:
-		out = append(out, acts(keyMap.next, "look again", s.lookAgain))
+		out = append(out, acts(keys.next, "look again", s.lookAgain))
 	case s.blocked():
-		out = append(out, acts(keyMap.next, "carry your work along", s.carryWork))
+		out = append(out, acts(keys.next, "carry your work along", s.carryWork))
 	case s.ready.Gone || s.refused != nil && s.refused.Refusal.Kind == vcs.Gone:
-		out = append(out, acts(keyMap.next, words.If(s.joins(), "join here, and make it there anew", "make it there "+
+		out = append(out, acts(keys.next, words.If(s.joins(), "join here, and make it there anew", "make it there "+
 			"anew"),
 			s.makeAnew))
 	case s.pos.Resume != nil && s.joins():
 		goes("put it on "+s.pos.Branch.Name, false)
 	case s.behind() && s.accepted():
-		out = append(out, acts(keyMap.next, "look at both lines", s.lookAgain))
+		out = append(out, acts(keys.next, "look at both lines", s.lookAgain))
 	case s.behind():
 		goes("put them on your branch", false)
 	case s.joins(): // nothing is in the way
 		goes("join here and push to "+up, true)
-		out = append(out, acts(keyMap.branch, "", func() tea.Cmd { return s.accept(false) }))
+		out = append(out, acts(keys.branch, "", func() tea.Cmd { return s.accept(false) }))
 	default:
-		out = append(out, acts(keyMap.next, "push to "+up, func() tea.Cmd { return s.sure(true, s.pushNow) }))
+		out = append(out, acts(keys.next, "push to "+up, func() tea.Cmd { return s.sure(true, s.pushNow) }))
 	}
 	return out
 }
@@ -145,17 +145,18 @@ func (s *pushScreen) makeAnew() tea.Cmd {
 func (s *pushScreen) actions() []action {
 	out := s.next()
 	if s.blocked() && s.inWay.Unknown {
-		out = append(out, also(keyMap.aside, quietly(s.moveAside)))
+		out = append(out, also(keys.aside, quietly(s.moveAside)))
 	}
 	if s.joins() && s.carriable() && s.pos.Stuck == nil {
-		out = append(out, acts(keyMap.carry, words.If(s.st.Carry, "leave your work where it is", "carry your work along"),
+		out = append(out, acts(keys.carry, words.If(s.st.Carry, "leave your work where it is",
+			"carry your work along"),
 			s.carryWork))
 	}
 	if s.canUndo() {
-		out = append(out, acts(keyMap.undo, words.If(s.pos.Picking, "undo the pick", "undo the join"), s.undoJoin))
+		out = append(out, acts(keys.undo, words.If(s.pos.Picking, "undo the pick", "undo the join"), s.undoJoin))
 	}
 	if s.ready != nil && len(s.ready.Others) > 0 {
-		out = append(out, act(keyMap.others, "what others get", func() tea.Cmd {
+		out = append(out, act(keys.others, "what others get", func() tea.Cmd {
 			if s.holds != "" {
 				return s.openLastOthers()
 			}
@@ -166,7 +167,7 @@ func (s *pushScreen) actions() []action {
 		out = append(out, s.roadAction()...)
 	}
 	if s.holds == "" {
-		out = append(out, acts(keyMap.back, "", s.back))
+		out = append(out, acts(keys.back, "", s.back))
 	}
 	if s.holds != "" {
 		out = append(out, s.historyAction())

@@ -43,13 +43,13 @@ func gutter(o plan.LineOrigin) mark {
 }
 
 func (r *reader) actions() []action {
-	out := append(slices.Clip(r.more), act(keyMap.back, "", quietly(r.f.close)))
+	out := append(slices.Clip(r.more), act(keys.back, "", quietly(r.f.close)))
 	if r.numbers && r.scroll.moves() {
-		out = append(out, act(keyMap.following, "next change", quietly(func() { r.seek(r.here()+1, 1) })),
-			act(keyMap.previous, "the one before", quietly(func() { r.seek(r.here()-1, -1) })))
+		out = append(out, act(keys.following, "next change", quietly(func() { r.seek(r.here()+1, 1) })),
+			act(keys.previous, "the one before", quietly(func() { r.seek(r.here()-1, -1) })))
 	}
 	if r.authors != nil {
-		out = append(out, act(keyMap.annotate, "who wrote its lines", r.authors))
+		out = append(out, act(keys.annotate, "who wrote its lines", r.authors))
 	}
 	return append(out, r.scroll.actions()...)
 }

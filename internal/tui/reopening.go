@@ -70,15 +70,15 @@ func (f *joinedFile) more(r *reader, ok bool) []action {
 	if f.nextUnread() != "" {
 		does = "it is read; the next"
 	}
-	out := []action{acts(keyMap.next, does, f.markRead)}
+	out := []action{acts(keys.next, does, f.markRead)}
 	holder, holds := f.join.MendHolder()
 	if !ok || !holds || f.pos.Trivial() != plan.NotTrivial {
 		return out
 	}
 	if f.known && f.sides.Yours != f.sides.Theirs {
-		out = append(out, acts(keyMap.take, "reopen it, edit by edit", func() tea.Cmd { return f.reopen(holder) }))
+		out = append(out, acts(keys.take, "reopen it, edit by edit", func() tea.Cmd { return f.reopen(holder) }))
 	}
-	return append(out, acts(keyMap.write, "write in it", func() tea.Cmd { return f.write(r, holder) }))
+	return append(out, acts(keys.write, "write in it", func() tea.Cmd { return f.write(r, holder) }))
 }
 
 // isRead reports whether the file was read as it is.

@@ -49,7 +49,7 @@ func (j *job) roadAction() []action {
 	if !j.hasRoad() {
 		return nil
 	}
-	return []action{acts(keyMap.road, "", j.openRoad)}
+	return []action{acts(keys.road, "", j.openRoad)}
 }
 
 // openRoad lays the road over the screen, at the commit that one is at.
@@ -140,26 +140,26 @@ func (s *roadScreen) actions() []action {
 	var out []action
 	switch fates := s.fates(s.row); {
 	case s.way != s.is(s.row):
-		out = append(out, acts(keyMap.next, "apply", func() tea.Cmd { return s.take(fates[s.way].wish) }))
+		out = append(out, acts(keys.next, "apply", func() tea.Cmd { return s.take(fates[s.way].wish) }))
 	case s.asked(s.row) >= 0:
-		out = append(out, acts(keyMap.next, "go to its conflict", s.goToConflict))
+		out = append(out, acts(keys.next, "go to its conflict", s.goToConflict))
 	}
 	n := len(s.fates(s.row))
 	if n > 1 {
-		out = append(out, act(written(keyMap.digits[1], fmt.Sprintf("1–%d", n), ""), "mark what becomes of it",
+		out = append(out, act(written(keys.digits[1], fmt.Sprintf("1–%d", n), ""), "mark what becomes of it",
 			s.mark(0)))
 	}
 	for i := 1; i < n; i++ {
-		out = append(out, also(keyMap.digits[i+1], s.mark(i)))
+		out = append(out, also(keys.digits[i+1], s.mark(i)))
 	}
 	if !s.step().Left() && !s.fixed(s.row) {
-		out = append(out, acts(keyMap.write, "write its message", s.reword), acts(keyMap.list, "edit its files",
+		out = append(out, acts(keys.write, "write its message", s.reword), acts(keys.list, "edit its files",
 			s.editFiles))
 	}
 	out = append(out, rowKeys("commit", len(s.join.Steps), s.scroll.room(), func(by int) tea.Cmd {
 		return s.turnTo(s.row + by)
 	})...)
-	return append(out, acts(keyMap.back, "", s.leave), also(keyMap.road, s.leave))
+	return append(out, acts(keys.back, "", s.leave), also(keys.road, s.leave))
 }
 
 func (s *roadScreen) mark(way int) func() tea.Cmd { return quietly(func() { s.way = way }) }
@@ -280,7 +280,7 @@ type fileChoice struct {
 }
 
 func (c *fileChoice) actions() []action {
-	out := []action{acts(keyMap.next, "edit it", func() tea.Cmd {
+	out := []action{acts(keys.next, "edit it", func() tea.Cmd {
 		c.close()
 		return c.chosen(c.files[c.row])
 	})}
@@ -288,7 +288,7 @@ func (c *fileChoice) actions() []action {
 		c.row = max(0, min(c.row+by, len(c.files)-1))
 		return nil
 	})...)
-	return append(out, act(keyMap.back, "", quietly(c.close)))
+	return append(out, act(keys.back, "", quietly(c.close)))
 }
 
 func (c *fileChoice) update(msg tea.Msg) tea.Cmd {

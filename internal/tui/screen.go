@@ -87,8 +87,8 @@ func (f *frame) ask(words line, yes string, do func() tea.Cmd, no func()) {
 
 func (q *question) actions() []action {
 	return []action{
-		acts(keyMap.yes, q.yes, func() tea.Cmd { q.f.close(); return q.do() }),
-		act(keyMap.back, "no", quietly(func() {
+		acts(keys.yes, q.yes, func() tea.Cmd { q.f.close(); return q.do() }),
+		act(keys.back, "no", quietly(func() {
 			if q.f.close(); q.no != nil {
 				q.no()
 			}

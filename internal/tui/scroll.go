@@ -19,7 +19,8 @@ type scroll struct {
 func (s *scroll) size(rows, room int) {
 	if !s.made {
 		s.vp, s.made = viewport.New(), true
-		s.vp.KeyMap = viewport.KeyMap{Up: keyMap.up, Down: keyMap.down, PageUp: keyMap.pageUp, PageDown: keyMap.pageDown}
+		s.vp.KeyMap = viewport.KeyMap{Up: keys.up, Down: keys.down, PageUp: keys.pageUp,
+			PageDown: keys.pageDown}
 	}
 	s.vp.SetHeight(max(1, room))
 	if s.vp.TotalLineCount() != rows {
@@ -84,13 +85,15 @@ func (s *scroll) moves() bool { return !s.made || s.vp.TotalLineCount() > s.vp.H
 
 // actions are the keys that scroll, with what they are called in the last row.
 func (s *scroll) actions() []action {
-	up := act(keyMap.up, "scroll", quietly(func() { s.vp.ScrollUp(1) }))
+	up := act(keys.up, "scroll", quietly(func() { s.vp.ScrollUp(1) }))
 	if !s.moves() {
 		up = also(up.Binding, up.do) // there is nowhere to go
 	}
-	return []action{up, also(keyMap.down, quietly(func() { s.vp.ScrollDown(1) })),
-		also(keyMap.pageUp, quietly(s.vp.PageUp)), also(keyMap.pageDown, quietly(s.vp.PageDown)),
-		also(keyMap.top, quietly(func() { s.vp.GotoTop() })), also(keyMap.bottom, quietly(func() { s.vp.GotoBottom() })),
+	return []action{up, also(keys.down, quietly(func() { s.vp.ScrollDown(1) })),
+		also(keys.pageUp, quietly(s.vp.PageUp)), also(keys.pageDown,
+			quietly(s.vp.PageDown)),
+		also(keys.top, quietly(func() { s.vp.GotoTop() })), also(keys.bottom,
+			quietly(func() { s.vp.GotoBottom() })),
 	}
 }
 
@@ -101,13 +104,13 @@ const toTheEnd = 1 << 30
 // is what a row is, in the last row of the screen.
 func rowKeys(what string, rows, page int, move func(by int) tea.Cmd) []action {
 	by := func(n int) func() tea.Cmd { return func() tea.Cmd { return move(n) } }
-	up := act(written(keyMap.up, "↑↓", what), what, by(-1))
+	up := act(written(keys.up, "↑↓", what), what, by(-1))
 	if rows < 2 {
-		up = also(keyMap.up, up.do) // there is nowhere to go
+		up = also(keys.up, up.do) // there is nowhere to go
 	}
 	page = max(1, page-1)
-	return []action{up, also(keyMap.down, by(1)), also(keyMap.pageUp, by(-page)), also(keyMap.pageDown, by(page)),
-		also(keyMap.top, by(-toTheEnd)), also(keyMap.bottom, by(toTheEnd))}
+	return []action{up, also(keys.down, by(1)), also(keys.pageUp, by(-page)), also(keys.pageDown, by(page)),
+		also(keys.top, by(-toTheEnd)), also(keys.bottom, by(toTheEnd))}
 }
 
 // wheeled is how many rows the wheel turned.

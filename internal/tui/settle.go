@@ -100,38 +100,38 @@ func (s *settleScreen) enter(at int) tea.Cmd {
 func (s *settleScreen) actions() []action {
 	q := s.question()
 	if q == nil {
-		return []action{acts(keyMap.next, s.onward(), s.joined), act(keyMap.back, "", s.leave)}
+		return []action{acts(keys.next, s.onward(), s.joined), act(keys.back, "", s.leave)}
 	}
 	out := s.wayActions(q)
 	if !q.Conflict.Whole() {
-		out = append(out, acts(keyMap.write, "write it", s.write), acts(keyMap.take, "edit by edit", s.takeEdits))
+		out = append(out, acts(keys.write, "write it", s.write), acts(keys.take, "edit by edit", s.takeEdits))
 	}
 	if len(s.questions) > 1 {
-		out = append(out, act(keyMap.following, "conflict",
+		out = append(out, act(keys.following, "conflict",
 			func() tea.Cmd { return s.turnTo((s.at + 1) % len(s.questions)) }),
-			also(keyMap.previous, func() tea.Cmd { return s.turnTo((s.at + len(s.questions) - 1) % len(s.questions)) }))
+			also(keys.previous, func() tea.Cmd { return s.turnTo((s.at + len(s.questions) - 1) % len(s.questions)) }))
 	}
 	if !q.Conflict.Whole() {
-		out = append(out, act(keyMap.views, s.views.next(), quietly(func() {
+		out = append(out, act(keys.views, s.views.next(), quietly(func() {
 			s.views = (s.views + 1) % viewCount
 			s.edits.to(0)
 		})))
 	}
 	if !q.Conflict.Whole() {
-		out = append(out, also(keyMap.annotate, func() tea.Cmd { return s.openJoinedLines(q.Conflict.Path) }))
+		out = append(out, also(keys.annotate, func() tea.Cmd { return s.openJoinedLines(q.Conflict.Path) }))
 	}
 	if s.join.Settled > 0 {
-		out = append(out, acts(keyMap.undo, "", s.undoDecision))
+		out = append(out, acts(keys.undo, "", s.undoDecision))
 	}
 	if len(s.st.Decisions.Undone) > 0 {
-		out = append(out, acts(keyMap.redoTyping, "redo", s.redoDecision))
+		out = append(out, acts(keys.redoTyping, "redo", s.redoDecision))
 	}
-	out = append(out, act(keyMap.list, "the list", quietly(s.toList)))
+	out = append(out, act(keys.list, "the list", quietly(s.toList)))
 	out = append(out, s.besideActions(q)...)
 	if s.join.Open > 1 {
-		out = append(out, acts(keyMap.alike, "", s.openAlike))
+		out = append(out, acts(keys.alike, "", s.openAlike))
 	}
-	out = append(append(out, s.roadAction()...), acts(keyMap.back, "", s.leave))
+	out = append(append(out, s.roadAction()...), acts(keys.back, "", s.leave))
 	return append(out, s.scrolled().actions()[2:]...) // pages; up and down mark ways
 }
 
@@ -139,21 +139,21 @@ func (s *settleScreen) actions() []action {
 func (s *settleScreen) wayActions(q *plan.Attributed) (out []action) {
 	switch {
 	case s.join.Open == 0 && s.marksDecision():
-		out = append(out, acts(keyMap.next, s.onward(), s.decide))
+		out = append(out, acts(keys.next, s.onward(), s.decide))
 	case s.marksDecision():
-		out = append(out, acts(keyMap.next, "the next open one", s.decide))
+		out = append(out, acts(keys.next, "the next open one", s.decide))
 	case s.way == unmarked:
-		out = append(out, also(keyMap.next, s.decide))
+		out = append(out, also(keys.next, s.decide))
 	case s.way == len(q.Conflict.Ways):
-		out = append(out, acts(keyMap.next, "write it", s.write))
+		out = append(out, acts(keys.next, "write it", s.write))
 	default:
-		out = append(out, acts(keyMap.next, "settle it", s.decide))
+		out = append(out, acts(keys.next, "settle it", s.decide))
 	}
 	mark := func(by int) func() tea.Cmd { return quietly(func() { s.mark(s.way + by) }) }
-	up := written(keyMap.up, fmt.Sprintf("1–%d", len(q.Conflict.Ways)), "mark a way")
-	out = append(out, action{up, mark(-1), false}, also(keyMap.down, mark(1)))
+	up := written(keys.up, fmt.Sprintf("1–%d", len(q.Conflict.Ways)), "mark a way")
+	out = append(out, action{up, mark(-1), false}, also(keys.down, mark(1)))
 	for i := range min(9, len(q.Conflict.Ways)) {
-		out = append(out, also(keyMap.digits[i+1], quietly(func() { s.mark(i) })))
+		out = append(out, also(keys.digits[i+1], quietly(func() { s.mark(i) })))
 	}
 	return out
 }
@@ -163,19 +163,19 @@ func (s *settleScreen) besideActions(q *plan.Attributed) (out []action) {
 	for _, side := range []struct {
 		key  key.Binding
 		node history.Node
-	}{{keyMap.yourCommit, q.Yours}, {keyMap.theirCommit, q.Theirs}} {
+	}{{keys.yourCommit, q.Yours}, {keys.theirCommit, q.Theirs}} {
 		if side.node.Commit != nil && s.file == nil && !s.join.Stops[q.Stop].Uncommitted {
 			out = append(out, also(side.key, func() tea.Cmd { return s.showCommit(side.node, nil) }))
 		}
 	}
 	if s.seen[q.Conflict.Key] != nil {
-		out = append(out, acts(keyMap.output, "open both in a viewer", s.viewOutside))
+		out = append(out, acts(keys.output, "open both in a viewer", s.viewOutside))
 	}
 	if s.way >= 0 && s.way < len(q.Conflict.Ways) && q.Conflict.Ways[s.way].Way == settle.AsBefore {
-		out = append(out, acts(keyMap.drop, "forget that", s.forget))
+		out = append(out, acts(keys.drop, "forget that", s.forget))
 	}
 	if q.Decision == nil && s.file == nil {
-		out = append(out, s.asideAction(), also(keyMap.colleague, s.askColleague))
+		out = append(out, s.asideAction(), also(keys.colleague, s.askColleague))
 	}
 	return out
 }

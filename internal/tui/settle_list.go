@@ -38,25 +38,25 @@ func (s *settleScreen) listed() *listing {
 }
 
 func (l *listing) actions() []action {
-	enter := acts(keyMap.next, "go to it", l.enterRow)
+	enter := acts(keys.next, "go to it", l.enterRow)
 	if l.row >= len(l.questions) {
-		enter = acts(keyMap.next, "read it", l.enterRow)
+		enter = acts(keys.next, "read it", l.enterRow)
 	}
 	move := func(by int) func() tea.Cmd {
 		return quietly(func() { l.moveTo(l.row + by) })
 	}
-	up := written(keyMap.up, fmt.Sprintf("↑↓ 1–%d", len(l.questions)), "conflict, file")
-	out := []action{enter, {up, move(-1), false}, also(keyMap.down, move(1)), also(keyMap.pageUp, move(-10)),
-		also(keyMap.pageDown, move(10)),
-		also(keyMap.top, move(-1<<20)), also(keyMap.bottom, move(1<<20))}
-	for d := range keyMap.digits {
-		out = append(out, also(keyMap.digits[d], quietly(func() { l.digit(d) })))
+	up := written(keys.up, fmt.Sprintf("↑↓ 1–%d", len(l.questions)), "conflict, file")
+	out := []action{enter, {up, move(-1), false}, also(keys.down, move(1)), also(keys.pageUp, move(-10)),
+		also(keys.pageDown, move(10)),
+		also(keys.top, move(-1<<20)), also(keys.bottom, move(1<<20))}
+	for d := range keys.digits {
+		out = append(out, also(keys.digits[d], quietly(func() { l.digit(d) })))
 	}
-	out = append(out, act(keyMap.find, "show only…", l.filter))
+	out = append(out, act(keys.find, "show only…", l.filter))
 	if l.only != "" {
-		return append(out, act(keyMap.back, "show all", quietly(func() { l.only = "" })))
+		return append(out, act(keys.back, "show all", quietly(func() { l.only = "" })))
 	}
-	return append(out, act(keyMap.back, "back to the conflict", quietly(l.close)), also(keyMap.list, quietly(l.close)))
+	return append(out, act(keys.back, "back to the conflict", quietly(l.close)), also(keys.list, quietly(l.close)))
 }
 
 // moveTo goes to a row or, where that is not shown, to the next one beyond that is.
@@ -80,7 +80,7 @@ func (l *listing) filter() tea.Cmd {
 	f := &finding{screen: l, f: l.frame, label: "show only", says: "What has this in its path, its kind or its " +
 		"author's name, and what is open, settled, put aside or " +
 		"read.", empty: txt(dim, "such as fares/, ilka, deleted, open")}
-	f.open(l.only, act(keyMap.next, "show these", f.typed(func(text string) tea.Cmd {
+	f.open(l.only, act(keys.next, "show these", f.typed(func(text string) tea.Cmd {
 		for row := range len(l.questions) + len(l.joinedAlone) {
 			if l.shows(text, row) {
 				l.only, l.row = text, row
@@ -209,7 +209,7 @@ func (s *settleScreen) listRows(w, h int) *listRows {
 	}
 	if s.screen() == screen(s) && len(s.joinedAlone) > 0 {
 		r.add(nil)
-		r.add(txt(dim, "  ").bold(bright, keyMap.list.Help().Key).add(dim, " goes into this list"))
+		r.add(txt(dim, "  ").bold(bright, keys.list.Help().Key).add(dim, " goes into this list"))
 	}
 	return r
 }

@@ -278,7 +278,7 @@ func (s *settleScreen) waysPage(q *plan.Attributed, w int) page {
 		}
 	}
 	if !c.Whole() {
-		l := txt(bright, "   ").bold(bright, keyMap.write.Help().Key).add(plain, "  write it yourself")
+		l := txt(bright, "   ").bold(bright, keys.write.Help().Key).add(plain, "  write it yourself")
 		if q.Decision != nil && q.Decision.Way == settle.Written {
 			l = l.add(joined, " ✓").add(dim, "   as you wrote it")
 		}

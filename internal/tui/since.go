@@ -41,7 +41,7 @@ func (s *sinceScreen) actions() []action {
 	var out []action
 	if s.row < len(s.files) {
 		f := s.files[s.row]
-		out = append(out, act(keyMap.next, "look at the change", func() tea.Cmd {
+		out = append(out, act(keys.next, "look at the change", func() tea.Cmd {
 			return s.openChange(f, "from waypoint "+s.point.Name+" to now", func() tea.Cmd {
 				if s.pos == nil {
 					return nil
@@ -51,7 +51,7 @@ func (s *sinceScreen) actions() []action {
 		}))
 	}
 	out = append(out, rowKeys("file", len(s.files), s.scroll.room(), s.move)...)
-	return append(out, act(keyMap.back, "", quietly(s.close)))
+	return append(out, act(keys.back, "", quietly(s.close)))
 }
 
 func (s *sinceScreen) move(by int) tea.Cmd {

@@ -46,14 +46,14 @@ func (s *stuckScreen) can(how ledger.TakeOver) bool {
 }
 
 func (s *stuckScreen) actions() []action {
-	out := []action{acts(keyMap.next, "take the marked way", s.take)}
+	out := []action{acts(keys.next, "take the marked way", s.take)}
 	mark := func(by int) func() tea.Cmd { return quietly(func() { s.mark(s.row + by) }) }
-	out = append(out, action{written(keyMap.up, fmt.Sprintf("1–%d", len(stuckWays)), "mark a way"), mark(-1), false},
-		also(keyMap.down, mark(1)))
+	out = append(out, action{written(keys.up, fmt.Sprintf("1–%d", len(stuckWays)), "mark a way"), mark(-1), false},
+		also(keys.down, mark(1)))
 	for i := range stuckWays {
-		out = append(out, also(keyMap.digits[i+1], quietly(func() { s.mark(i) })))
+		out = append(out, also(keys.digits[i+1], quietly(func() { s.mark(i) })))
 	}
-	out = append(out, acts(keyMap.fetch, "look again", func() tea.Cmd { return s.load(false) }))
+	out = append(out, acts(keys.fetch, "look again", func() tea.Cmd { return s.load(false) }))
 	return append(out, s.scroll.actions()[2:]...)
 }
 
@@ -75,7 +75,7 @@ func (s *stuckScreen) take() tea.Cmd {
 		})
 	}
 	s.ask(warning(fmt.Sprintf("%s goes back to %s, with index and files, as before git began. What was edited since "+
-		"is kept, and undo brings all of it back. Go back?", s.onBranch(), s.s.Planner.Short(s.stuck.Before))),
+		"is kept, and undo brings all of it back. Go back?", s.onBranch(), s.s.Planner.Short(s.stuck.Left.Before))),
 		"go back", s.back, func() { s.flash = txt(plain, "Nothing was changed.") })
 	return nil
 }
@@ -99,7 +99,7 @@ func (s *stuckScreen) back() tea.Cmd {
 
 // onBranch names what goes back: the branch or, where it is done on none, HEAD.
 func (s *stuckScreen) onBranch() string {
-	return cmp.Or(s.stuck.Branch, "HEAD")
+	return cmp.Or(s.stuck.Left.Branch, "HEAD")
 }
 
 // cannot says why a way cannot be taken; empty where it can.
@@ -139,7 +139,7 @@ func (s *stuckScreen) view(w, h int) page {
 	for i, how := range stuckWays {
 		s.way(&p, w, i, how)
 	}
-	if !s.stuck.Stash.IsZero() {
+	if !s.stuck.Left.Stash.IsZero() {
 		p.blank()
 		p.say(w, txt(dim, "git put your uncommitted work aside before it began. Each of the three brings it back, "+
 			"joined where it must be."))
@@ -149,7 +149,7 @@ func (s *stuckScreen) view(w, h int) page {
 		p.warn(w, n)
 	}
 	p.blank()
-	switch s.stuck.Operation {
+	switch s.stuck.Left.Operation {
 	case vcs.Merging:
 		s.lines(&p)
 	case vcs.Unmerged:
@@ -164,9 +164,10 @@ func (s *stuckScreen) view(w, h int) page {
 func (s *stuckScreen) lines(p *page) {
 	p.head("WHAT IT JOINS", "")
 	p.blank()
-	p.row(txt(plain, "    ").mark(markYours).add(yours, s.s.Planner.Short(s.stuck.Head)+"  ").add(plain, s.stuck.Branch+
-		", as it is"))
-	for _, id := range s.stuck.Merged {
+	p.row(txt(plain, "    ").mark(markYours).add(yours, s.s.Planner.Short(s.stuck.Left.Head)+"  ").add(plain,
+		s.stuck.Left.Branch+
+			", as it is"))
+	for _, id := range s.stuck.Left.Merged {
 		subject := ""
 		if c, err := s.s.Planner.Store.Commit(id); err == nil {
 			subject = c.Subject()
@@ -196,7 +197,7 @@ func (s *stuckScreen) commits(p *page, w int) {
 			break
 		}
 		m, label, note := markYours, c.State, ""
-		if s.stuck.Operation != vcs.Rebasing {
+		if s.stuck.Left.Operation != vcs.Rebasing {
 			m = markTheirs
 		}
 		l := txt(plain, "    ")
@@ -279,7 +280,7 @@ func (s *stuckScreen) outcome(how ledger.TakeOver) string {
 	switch how {
 	case ledger.Finish:
 		out := words.If(c.Asks > 0, "asks "+words.Count(c.Asks, "decision", "decisions"), "asks nothing more")
-		if s.stuck.Operation == vcs.Unmerged {
+		if s.stuck.Left.Operation == vcs.Unmerged {
 			return out + ", and puts the answers into your files, staged. Nothing is committed, and undo brings the " +
 				"conflicts back."
 		}
@@ -296,13 +297,13 @@ func (s *stuckScreen) outcome(how ledger.TakeOver) string {
 		if kept != "" {
 			out += ", with " + kept + " where " + words.Is(c.Kept, "it fits", "they fit")
 		}
-		if op := s.stuck.Operation; op != vcs.Merging && op != vcs.Rebasing {
+		if op := s.stuck.Left.Operation; op != vcs.Merging && op != vcs.Rebasing {
 			out += "; what git was bringing over is left out"
 		}
 		return out + ". Nothing changes until you accept the result."
 	}
 	return fmt.Sprintf("%s at %s as before, now. What you edited since is kept under a waypoint.", s.onBranch(),
-		s.s.Planner.Short(s.stuck.Before))
+		s.s.Planner.Short(s.stuck.Left.Before))
 }
 
 func (s *stuckScreen) status() line { return txt(dim, "half done by git") }

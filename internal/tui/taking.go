@@ -34,29 +34,29 @@ type taking struct {
 
 func (t *taking) actions() []action {
 	move := func(by int) tea.Cmd { t.move(by); return nil }
-	out := []action{acts(keyMap.next, t.keeps, t.keepIt)}
+	out := []action{acts(keys.next, t.keeps, t.keepIt)}
 	if len(t.board.Switches) > 0 {
-		out = append(out, act(keyMap.take, words.If(t.board.Switches[t.at].On, "leave this edit", "take this edit"),
+		out = append(out, act(keys.take, words.If(t.board.Switches[t.at].On, "leave this edit", "take this edit"),
 			quietly(t.toggle)))
 	}
 	out = append(out, rowKeys("edit", len(t.board.Switches), t.list.room(), move)...)
 	if t.board.CanMove(t.at, -1) || t.board.CanMove(t.at, 1) {
-		out = append(out, act(written(keyMap.left, "←→", "earlier, later"), "earlier, later",
+		out = append(out, act(written(keys.left, "←→", "earlier, later"), "earlier, later",
 			quietly(func() { t.shift(-1) })),
-			also(keyMap.right, quietly(func() { t.shift(1) })))
+			also(keys.right, quietly(func() { t.shift(1) })))
 	}
-	all := written(keyMap.digits[1], "1–4", "all of yours, of theirs, both, none")
+	all := written(keys.digits[1], "1–4", "all of yours, of theirs, both, none")
 	out = append(out, action{all, quietly(func() { t.all(true, false) }), false},
-		also(keyMap.digits[2], quietly(func() { t.all(false, true) })),
-		also(keyMap.digits[3], quietly(func() { t.all(true, true) })),
-		also(keyMap.digits[4], quietly(func() { t.all(false, false) })))
+		also(keys.digits[2], quietly(func() { t.all(false, true) })),
+		also(keys.digits[3], quietly(func() { t.all(true, true) })),
+		also(keys.digits[4], quietly(func() { t.all(false, false) })))
 	if t.write != nil {
-		out = append(out, acts(keyMap.write, "write on", func() tea.Cmd {
+		out = append(out, acts(keys.write, "write on", func() tea.Cmd {
 			t.close()
 			return t.write(t.board.Text())
 		}))
 	}
-	return append(out, act(keyMap.back, "", t.leaveIt))
+	return append(out, act(keys.back, "", t.leaveIt))
 }
 
 // show lays it over the screen, at the first edit that stands for itself.

@@ -44,7 +44,7 @@ const slow = 150 * time.Millisecond
 
 // start runs work, in place of what ran.
 func (f *frame) start(doing string, do work) tea.Cmd {
-	ctx, cancel := context.WithCancel(f.ctx)
+	ctx, cancel := f.begin()
 	t := &task{doing: doing, started: time.Now(), cancel: cancel, over: make(chan struct{})}
 	f.task = t
 	run := func() tea.Msg {

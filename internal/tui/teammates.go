@@ -80,8 +80,8 @@ func (s *teammatesScreen) actions() []action {
 	case at.mate >= 0:
 		what = "have " + words.First(s.mates()[at.mate].Name) + " pull"
 	}
-	out := append([]action{acts(keyMap.next, what, s.enterRow)}, rowKeys("", len(s.rows()), s.scroll.room(), s.move)...)
-	return append(out, act(keyMap.back, "", quietly(s.close)))
+	out := append([]action{acts(keys.next, what, s.enterRow)}, rowKeys("", len(s.rows()), s.scroll.room(), s.move)...)
+	return append(out, act(keys.back, "", quietly(s.close)))
 }
 
 func (s *teammatesScreen) move(by int) tea.Cmd {

@@ -72,7 +72,7 @@ type triedScreen struct {
 }
 
 func (t *triedScreen) actions() []action {
-	out := []action{acts(keyMap.next, "take it as a mend", t.take), act(keyMap.back, "leave it", quietly(t.close))}
+	out := []action{acts(keys.next, "take it as a mend", t.take), act(keys.back, "leave it", quietly(t.close))}
 	return append(out, t.scroll.actions()...)
 }
 

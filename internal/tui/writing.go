@@ -29,28 +29,28 @@ type writing struct {
 }
 
 func (e *writing) actions() []action {
-	out := []action{acts(keyMap.save, e.keeps, e.keep), act(keyMap.back, "leave without keeping", e.leaveIt)}
+	out := []action{acts(keys.save, e.keeps, e.keep), act(keys.back, "leave without keeping", e.leaveIt)}
 	if e.ed.at > 0 {
-		out = append(out, act(keyMap.undoTyping, "", quietly(e.ed.undo)))
+		out = append(out, act(keys.undoTyping, "", quietly(e.ed.undo)))
 	}
 	if e.ed.at < len(e.ed.changes) {
-		out = append(out, act(keyMap.redoTyping, "", quietly(e.ed.redo)))
+		out = append(out, act(keys.redoTyping, "", quietly(e.ed.redo)))
 	}
 	if e.board != nil && !e.ed.invalid {
-		out = append(out, act(keyMap.adopt, "", quietly(e.adopt)))
+		out = append(out, act(keys.adopt, "", quietly(e.adopt)))
 	}
 	if e.own != nil && !e.ed.invalid {
-		out = append(out, acts(keyMap.ownEditor, "", e.inOwnEditor))
+		out = append(out, acts(keys.ownEditor, "", e.inOwnEditor))
 	}
-	return append(out, act(keyMap.deleteLine, "", quietly(e.ed.deleteLine)), also(keyMap.seek, e.find),
-		also(keyMap.exchange, e.exchange))
+	return append(out, act(keys.deleteLine, "", quietly(e.ed.deleteLine)), also(keys.seek, e.find),
+		also(keys.exchange, e.exchange))
 }
 
 // find asks for a text, and goes to its next place; with the same text again, to the one after that.
 func (e *writing) find() tea.Cmd {
 	f := &finding{screen: e, f: e.frame, label: "find", empty: txt(dim, "a text in what you write"),
 		says: "Small letters stand for both. ctrl+f, then enter, goes to the next place."}
-	f.open(e.ed.sought, act(keyMap.next, "go there", f.typed(func(text string) tea.Cmd {
+	f.open(e.ed.sought, act(keys.next, "go there", f.typed(func(text string) tea.Cmd {
 		if text != "" && !e.ed.seek(text) {
 			e.flash = txt(plain, "“"+text+"” is nowhere here.")
 		}
@@ -63,14 +63,14 @@ func (e *writing) find() tea.Cmd {
 func (e *writing) exchange() tea.Cmd {
 	f := &finding{screen: e, f: e.frame, label: "replace", empty: txt(dim, "a text in what you write"),
 		says: "All places are replaced at once, and ctrl+z takes that back."}
-	f.open(e.ed.sought, act(keyMap.next, "replace by…", f.typed(func(old string) tea.Cmd {
+	f.open(e.ed.sought, act(keys.next, "replace by…", f.typed(func(old string) tea.Cmd {
 		if old == "" {
 			return nil
 		}
 		e.ed.sought = old
 		by := &finding{screen: e, f: e.frame, label: "replace “" + old + "” by", says: f.says,
 			empty: txt(dim, "nothing: it is taken out")}
-		by.open("", act(keyMap.next, "replace all", by.typed(func(text string) tea.Cmd {
+		by.open("", act(keys.next, "replace all", by.typed(func(text string) tea.Cmd {
 			e.flash = txt(plain, words.Count(e.ed.replaceAll(old, text), "place", "places")+" replaced.")
 			return nil
 		})))

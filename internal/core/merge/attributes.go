@@ -22,7 +22,7 @@ type rules struct {
 	files  map[string]*attr.Rules // by directory, nil where there is none
 }
 
-func newRules(ctx context.Context, e *Engine, given Three[object.ID]) *rules {
+func newRules(e *Engine, given Three[object.ID]) *rules {
 	return &rules{engine: e, given: given, files: map[string]*attr.Rules{}}
 }
 
@@ -94,7 +94,8 @@ const leftToPerson = "its attributes leave it to a person"
 // byAttribute joins the content of a file as its attributes say. The id is zero where
 // it is not joined: then why says that it has to be decided whole, or is empty where
 // the attributes say nothing and it is joined as text.
-func (m *merger) byAttribute(ctx context.Context, path string, b, y, t object.Entry) (id object.ID, why string, err error) {
+func (m *merger) byAttribute(ctx context.Context, path string, b, y, t object.Entry) (id object.ID, why string,
+	err error) {
 	if m.rules == nil {
 		return id, "", nil
 	}

@@ -23,7 +23,8 @@ const (
 )
 
 // drive has a merge driver join a file. done is false where none is run.
-func (m *merger) drive(ctx context.Context, path string, ids Three[object.ID], name, size string) (id object.ID, done bool, err error) {
+func (m *merger) drive(ctx context.Context, path string, ids Three[object.ID], name, size string) (id object.ID,
+	done bool, err error) {
 	if m.engine.Drive == nil {
 		return id, false, nil
 	}

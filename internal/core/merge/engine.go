@@ -58,7 +58,7 @@ func (e *Engine) Trees(ctx context.Context, base, yours, theirs object.ID) (*Res
 // join is Trees with or without asking about the files of moved directories.
 func (e *Engine) join(ctx context.Context, base ancestor, yours, theirs object.ID, directories bool) (*Result, error) {
 	defer e.Store.Release()
-	rules := newRules(ctx, e, Three[object.ID]{base.tree, yours, theirs})
+	rules := newRules(e, Three[object.ID]{base.tree, yours, theirs})
 	r := e.begin(base.tree, yours, theirs)
 	err := e.walk(ctx, rules, base.open, r)
 	if err != nil {

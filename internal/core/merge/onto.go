@@ -16,7 +16,7 @@ var errNotEnough = errors.New("more than what was changed has to be looked at")
 // joins without a question, only what it touched is looked at, and that alone is in the account of what joined. So its
 // cost does not follow what else differs.
 func (e *Engine) Onto(ctx context.Context, base, changed, onto object.ID) (*Result, error) {
-	m := &merger{engine: e, rules: newRules(ctx, e, Three[object.ID]{base, changed, onto}), touched: true,
+	m := &merger{engine: e, rules: newRules(e, Three[object.ID]{base, changed, onto}), touched: true,
 		out: e.begin(base, changed, onto)}
 	switch err := m.dir(ctx, "", tree(base), tree(changed), tree(onto)); {
 	case errors.Is(err, errNotEnough):
@@ -43,7 +43,7 @@ type Attributes struct{ rules *rules }
 
 // Attributes gives those of a tree, which are read when they are needed.
 func (e *Engine) Attributes(ctx context.Context, tree object.ID) *Attributes {
-	return &Attributes{newRules(ctx, e, Three[object.ID]{tree, tree, tree})}
+	return &Attributes{newRules(e, Three[object.ID]{tree, tree, tree})}
 }
 
 // Place is a file that a change edits, and what stands in its place on the tree that it is brought onto.

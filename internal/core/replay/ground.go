@@ -39,8 +39,8 @@ func (s snapshot) with(store *object.Overlay, list []merge.Edit) (snapshot, erro
 	return snapshot{log: s.log, n: len(s.log.list)}, nil
 }
 
-// treeEdits are made to a tree one after the other, by one goroutine. Of the trees between them only those are made that
-// are asked for, by any.
+// treeEdits are made to a tree one after the other, by one goroutine. Of the trees between them only those are made
+// that are asked for, by any.
 type treeEdits struct {
 	store *object.Overlay
 	mu    sync.Mutex

@@ -77,7 +77,8 @@ func (r *replayer) merge(ctx context.Context, s *Step) error {
 }
 
 // joinAnew joins the two lines as they are now, yours first, decided as the merge decided it.
-func (r *replayer) joinAnew(ctx context.Context, s *Step, before *merge.Result, now [2]object.ID) (tree object.ID, err error) {
+func (r *replayer) joinAnew(ctx context.Context, s *Step, before *merge.Result, now [2]object.ID) (tree object.ID,
+	err error) {
 	if s.Merge, err = r.joinCommits(ctx, now[0], now[1]); err != nil {
 		return tree, err
 	}
