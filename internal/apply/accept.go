@@ -4,47 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"maps"
-	"slices"
 	"strings"
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
-
-// Consent is what the person has agreed to beyond the join itself.
-type Consent struct {
-	MoveAside        bool // what git does not know and is in the way, brought back by undo
-	RewritePublished bool // commits that are on a remote
-	LeaveBranches    bool // other branches that a rebase's list moves stay where they are
-	WithoutHooks     bool // those that a commit can change and that were not agreed to are left out
-}
-
-// MovedError says that the branch is not where the join started from.
-type MovedError struct {
-	Branch string
-	Work   bool   // it is uncommitted work that was changed, and not the branch
-	Undo   string // the waypoint that was to be undone
-}
-
-func (e *MovedError) Error() string {
-	if e.Work {
-		return "a file that the change replaces was saved meanwhile; nothing was done. Look again and join anew"
-	}
-	if e.Undo != "" {
-		return fmt.Sprintf("the branch %s is not where that join left it: something was done since. Nothing was "+
-			"changed. “dorvik undo %s --since” goes back all the same, and keeps what came since under a waypoint; "+
-			"“dorvik undo %[2]s --by-commit” takes back only what that join brought", e.Branch, e.Undo)
-	}
-	return fmt.Sprintf("the branch %s was changed meanwhile, by you or another program; nothing was done. Look again "+
-		"and join anew", e.Branch)
-}
 
 // guard tells whether a join could be accepted now: the branch is where it was, and so is the
 // uncommitted work that is carried, and none is in the way. It gives how that is laid out; nil
@@ -243,20 +211,6 @@ func (a *Applier) movesOf(b plan.Built) (out []ledger.Move) {
 	return out
 }
 
-// addTip writes built commits, and what of them the repository has not, to the repository.
-func (ca *carrier) addTip(ctx context.Context, tips ...object.ID) error {
-	return ca.Repo.AddPack(ctx, func(w io.Writer) (int, error) { return ca.planner.Store.WritePack(w, tips...) })
-}
-
-// sealed signs the commits where that is wanted, and gives the tip.
-func (s *signer) sealed(ctx context.Context, b plan.Built) (object.ID, error) {
-	tip, err := s.sign(ctx, b)
-	if err == nil {
-		err = s.planner.TellApart(ctx, slices.Collect(maps.Values(s.signed)))
-	}
-	return tip, err
-}
-
 // guardPublished refuses to rewrite what is on a remote, unless that was agreed to.
 func (a *Applier) guardPublished(ctx context.Context, j *plan.Join, consent Consent) error {
 	if consent.RewritePublished {
@@ -289,87 +243,6 @@ func (a *Applier) nameWaypoint(ctx context.Context, wp *ledger.Waypoint) error {
 		}
 		return err
 	}
-}
-
-// sign makes the commits of a join again with signatures, where the person wants
-// commits signed, and gives the new tip. Commits that were there before stay.
-func (s *signer) sign(ctx context.Context, b plan.Built) (object.ID, error) {
-	wanted, err := s.Repo.SignsCommits(ctx)
-	if err != nil || !wanted {
-		return b.Tip, err
-	}
-	ids := b.IDs
-	if len(ids) == 0 {
-		ids = []object.ID{b.Tip}
-	}
-	for _, id := range ids { // parents first
-		if id.IsZero() || !s.planner.Store.Made(id) {
-			continue
-		}
-		made, err := s.planner.Store.Commit(id)
-		if err != nil {
-			return b.Tip, err
-		}
-		c := *made
-		c.Parents = nil
-		for _, p := range made.Parents {
-			c.Parents = append(c.Parents, s.signedAs(p))
-		}
-		signed, err := s.Repo.SignCommit(ctx, &c)
-		if err != nil {
-			return b.Tip, fmt.Errorf("%w; nothing was changed", err)
-		}
-		if s.signed == nil {
-			s.signed = map[object.ID]object.ID{}
-		}
-		s.signed[id] = signed
-	}
-	return s.signedAs(b.Tip), nil
-}
-
-// signatures gives, by commits that were made, those that were made of them with a
-// signature.
-func (s *signer) signatures() map[object.ID]object.ID { return maps.Clone(s.signed) }
-
-// signedAs gives the commit that was made of one with a signature, or itself.
-func (s *signer) signedAs(id object.ID) object.ID {
-	if to, ok := s.signed[id]; ok {
-		return to
-	}
-	return id
-}
-
-// refusedPaths are the files that git says it would overwrite, if that is why it failed.
-func refusedPaths(err error) (paths []string) {
-	var ge *git.Error
-	if !errors.As(err, &ge) {
-		return nil
-	}
-	for line := range strings.SplitSeq(ge.Words, "\n") {
-		if !strings.Contains(line, "overwritten") && !strings.Contains(line, "uptodate") &&
-			!strings.Contains(line, "would lose") {
-			continue
-		}
-		if _, rest, ok := strings.Cut(line, "'"); ok {
-			if path, _, ok := strings.Cut(rest, "'"); ok {
-				paths = append(paths, path)
-			}
-		}
-	}
-	return paths
-}
-
-// trySwitch asks git whether the working tree could be switched, and names the
-// files if not.
-func (ca *carrier) trySwitch(ctx context.Context, from, to object.ID) error {
-	err := ca.locks.locking(func() error { return ca.Repo.SwitchTree(ctx, from, to, true) })
-	if paths := refusedPaths(err); len(paths) > 0 {
-		return &OverwriteError{Paths: paths}
-	}
-	if err != nil {
-		return fmt.Errorf("%w. Nothing was changed", err)
-	}
-	return nil
 }
 
 // GoBack takes branch, index and working tree back to a waypoint; an empty
@@ -426,4 +299,13 @@ func (a *Applier) canGoBack(ctx context.Context, wp *ledger.Waypoint) ([]vcs.Dir
 				"remote as it is."}
 	}
 	return dirty, err
+}
+
+// stuckStill holds that what git left half done is as it was read.
+func (a *Applier) stuckStill(b vcs.Branch, st *plan.Stuck) error {
+	if busy := a.Repo.Busy(); busy != st.Left.Operation && (busy != "" || st.Left.Operation != vcs.Unmerged) ||
+		b.Tip != st.Left.Head || (b.Name == "") != st.Left.Detached {
+		return &MovedError{Branch: st.Left.Branch}
+	}
+	return nil
 }

@@ -14,73 +14,11 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
 )
-
-// Uncommitted reads the work that is not committed; nil where there is none that git knows.
-func (w *WorkTree) Uncommitted(ctx context.Context, on object.ID, dirty []vcs.Dirty) (*plan.Uncommitted, error) {
-	u := &plan.Uncommitted{On: on, Seen: map[string]os.FileInfo{}}
-	for _, d := range dirty {
-		if d.Untracked {
-			continue
-		}
-		u.Paths = append(u.Paths, d.Path)
-		if info, err := os.Lstat(filepath.Join(w.Repo.Dir, filepath.FromSlash(d.Path))); err == nil && !info.IsDir() {
-			u.Seen[d.Path] = info
-		}
-	}
-	if len(u.Paths) == 0 {
-		return nil, nil
-	}
-	var err error
-	if u.Staged, u.Files, err = w.Repo.Uncommitted(ctx, dirty); err != nil {
-		return nil, err
-	}
-	if w.Repo.Hold != nil { // a session may carry it
-		if err := w.holdWork(ctx, u.Staged, u.Files); err != nil {
-			return nil, err
-		}
-	}
-	same := map[string]object.Entry{}
-	for _, d := range dirty {
-		if w.asIndexed(d) {
-			same[d.Path] = d.Index
-		}
-	}
-	if u.Files, err = w.Planner.Store.Edit(u.Files, same); err != nil {
-		return nil, err
-	}
-	base, err := w.Planner.Tree(on)
-	if err != nil {
-		return nil, err
-	}
-	u.Add(plan.Part{Base: base, Tree: u.Staged, Subject: "what you had staged", Staged: true})
-	u.Add(plan.Part{Base: u.Staged, Tree: u.Files, Subject: "your uncommitted work", Staged: false})
-	return u, nil
-}
-
-// asIndexed reports whether a file that git calls changed holds, byte for byte, what the index has. git calls a text so
-// whose line ends were never made to follow its attributes: storing it again would change them.
-func (w *WorkTree) asIndexed(d vcs.Dirty) bool {
-	return d.Unstaged && !d.Untracked && !d.Conflict && w.holdsJust(d.Path, d.Index)
-}
-
-// NothingOwn reports whether all that git calls changed is as the index has it, and nothing is staged.
-func (w *WorkTree) NothingOwn(dirty []vcs.Dirty) bool {
-	any := false
-	for _, d := range dirty {
-		switch {
-		case d.Untracked:
-		case d.Staged || !w.asIndexed(d):
-			return false
-		default:
-			any = true
-		}
-	}
-	return any
-}
 
 // keepUnder has a transition move uncommitted work as it is laid out, and keep it under a
 // waypoint as it was.
@@ -241,18 +179,6 @@ func (ca *carrier) notInTheWayBack(from, to object.ID, dirty []vcs.Dirty, away .
 	return err
 }
 
-// AsksError says that going back must change uncommitted work in a way that a person has to decide.
-type AsksError struct {
-	Position *plan.Position // of going back, with that work
-	Paths    []string
-}
-
-func (e *AsksError) Error() string {
-	return fmt.Sprintf("going back must change %s, where you have work that is not committed and does not fit there: "+
-		"settle it in the full screen, or commit it, or move it away, and go back again. Nothing was changed",
-		strings.Join(e.Paths, ", "))
-}
-
 // returning is the position of going back to before a waypoint: a move to what was there, with the
 // uncommitted work of now brought along.
 func (ca *carrier) returning(ctx context.Context, w *ledger.Waypoint) (*plan.Position, error) {
@@ -266,15 +192,6 @@ func (ca *carrier) returning(ctx context.Context, w *ledger.Waypoint) (*plan.Pos
 	return p, err
 }
 
-// stuckStill holds that what git left half done is as it was read.
-func (a *Applier) stuckStill(b vcs.Branch, st *plan.Stuck) error {
-	if busy := a.Repo.Busy(); busy != st.Left.Operation && (busy != "" || st.Left.Operation != vcs.Unmerged) ||
-		b.Tip != st.Left.Head || (b.Name == "") != st.Left.Detached {
-		return &MovedError{Branch: st.Left.Branch}
-	}
-	return nil
-}
-
 // keepStuck has a transition put away what git left half done.
 func (ca *carrier) keepStuck(k *ledger.Kept, tr *Transition, st *plan.Stuck) {
 	k.Operation, k.State = string(st.Left.Operation), st.Left.Files
@@ -283,4 +200,50 @@ func (ca *carrier) keepStuck(k *ledger.Kept, tr *Transition, st *plan.Stuck) {
 	}
 	tr.Lay.State = k.State
 	_ = os.MkdirAll(filepath.Join(ca.files.keep(tr), "state"), 0o755)
+}
+
+// carrier lays out uncommitted work for a change, or for its way back.
+type carrier struct {
+	Repo    *git.Repo
+	planner *plan.Planner
+	work    *WorkTree
+	files   *files
+	locks   *locks
+}
+
+// trySwitch asks git whether the working tree could be switched, and names the
+// files if not.
+func (ca *carrier) trySwitch(ctx context.Context, from, to object.ID) error {
+	err := ca.locks.locking(func() error { return ca.Repo.SwitchTree(ctx, from, to, true) })
+	if paths := refusedPaths(err); len(paths) > 0 {
+		return &OverwriteError{Paths: paths}
+	}
+	if err != nil {
+		return fmt.Errorf("%w. Nothing was changed", err)
+	}
+	return nil
+}
+
+// addTip writes built commits, and what of them the repository has not, to the repository.
+func (ca *carrier) addTip(ctx context.Context, tips ...object.ID) error {
+	return ca.Repo.AddPack(ctx, func(w io.Writer) (int, error) { return ca.planner.Store.WritePack(w, tips...) })
+}
+
+// keepCommit makes the commit that keeps what was not committed: trees of what index and files
+// held before the change, and of what they hold after it.
+func (ca *carrier) keepCommit(ctx context.Context, k *ledger.Kept, parents []object.ID) (object.ID, error) {
+	who, err := ca.Repo.Committer(ctx)
+	if err != nil {
+		return object.ID{}, err
+	}
+	var entries []object.Entry
+	for _, e := range []struct {
+		name string
+		id   object.ID
+	}{{"files", k.Was.Files}, {"files-after", k.Is.Files}, {"staged", k.Was.Staged}, {"staged-after", k.Is.Staged}} {
+		entries = append(entries, object.Entry{Name: e.name, Mode: object.ModeTree, ID: e.id})
+	}
+	return ca.planner.Store.PutCommit(&object.Commit{Tree: ca.planner.Store.PutTree(entries), Parents: parents,
+		AuthorLine: who.String(),
+		Committer:  who, Message: "What was not committed\n"}), nil
 }

@@ -14,6 +14,7 @@ import (
 	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -376,4 +377,12 @@ func (r *hookRun) rewritten(p *plan.Position, j *plan.Join, b plan.Built) string
 		}
 	}
 	return out.String()
+}
+
+// hooks are agreed to by what they hold.
+type hooks struct {
+	Repo    *git.Repo
+	planner *plan.Planner
+	ledger  *ledger.Ledger
+	drivers *prove.Drivers
 }

@@ -2,7 +2,6 @@ package apply
 
 import (
 	"context"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -13,31 +12,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
-	"dorvik.dev/dorvik/internal/words"
 )
-
-// OverwriteError says that a join would change what is not committed.
-type OverwriteError struct {
-	Paths   []string
-	Unknown bool // all of them are things git does not know: they can be moved aside
-	Hidden  bool // git was told not to look at them, and they are not as it has them
-}
-
-func (e *OverwriteError) Error() string {
-	if e.Hidden {
-		return fmt.Sprintf("the join must change %s, which git was told to take for unchanged, and %s not. Have git "+
-			"look again with “git update-index --no-skip-worktree --no-assume-unchanged”, and it is carried or "+
-			"committed like other work. Nothing was changed", strings.Join(e.Paths, ", "),
-			words.Is(len(e.Paths), "it is", "they are"))
-	}
-	if e.Unknown {
-		return fmt.Sprintf("the join must write where you have %s, which git does not know. Nothing was changed; have "+
-			"it moved aside (undo brings it back), or move it yourself", strings.Join(e.Paths, ", "))
-	}
-	return fmt.Sprintf("the join must change %s, where you have work that is not committed; have it carried along, or "+
-		"commit it, and try again. Nothing was changed",
-		strings.Join(e.Paths, ", "))
-}
 
 // InTheWay names, as an *OverwriteError, the uncommitted work that taking the
 // branch to a tree would have to change; nil where there is none.

@@ -18,22 +18,6 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 )
 
-// Lay is what a transition makes index and files hold, and which files it moves away for that.
-type Lay struct {
-	Head, HeadTo object.ID // where HEAD is before and after, where that is on no branch
-	Start        object.ID // trees that the index is made to hold first,
-	Staged       object.ID // that the index,
-	Files        object.ID // and the files are to hold, but for uncommitted work that is left alone
-	Had          object.ID // a tree of what the files held before
-	Paths        []string  // with uncommitted work that is not left alone
-	Clean        []string  `json:",omitempty"` // without any, that change: moved away too, and let go of at the end
-	Keep         string    // the folder in which what is moved away is kept, under dorvik/kept
-	Lists        string    `json:",omitempty"` // a hash of what the new index lists
-	// Names the waypoint from which index and files are brought back as they were.
-	Back  string   `json:",omitempty"`
-	State []string `json:",omitempty"` // git's own files of what it left half done; back where Back is set
-}
-
 // KeptDir is the folder in the git directory in which a change keeps what it moves away, by a name.
 func KeptDir(gitDir, name string) string { return filepath.Join(gitDir, "dorvik", "kept", name) }
 
@@ -581,58 +565,140 @@ func (f *files) restoreIndex(ctx context.Context, tr *Transition) (err error) {
 	return err
 }
 
-// settleGit does what comes after the refs: HEAD goes to the branch, or back to where it was,
-// and git's own account of what it left half done is put away, or brought back. What is done
-// already is not done again.
-func (a *Applier) settleGit(ctx context.Context, tr *Transition) error {
-	l := tr.Lay
-	if l == nil {
+// files moves the files and the index of a transition.
+type files struct {
+	Repo    *git.Repo
+	planner *plan.Planner
+	ledger  *ledger.Ledger
+	work    *WorkTree
+	locks   *locks
+	release func() error // lets go of the index's lock; nil where it is not taken
+}
+
+// moveAside moves what is in the way to where it is kept.
+func (f *files) moveAside(tr *Transition) error {
+	if tr.Kind != Accepting {
 		return nil
 	}
-	if l.Head != l.HeadTo {
-		if err := errors.Join(ledger.Step("move HEAD"), a.Repo.SetHead(ctx, tr.Branch, l.HeadTo,
-			tr.Message)); err != nil {
-			return err
-		}
-	}
-	for _, name := range l.State {
-		at, err := a.Repo.Inside(ctx, name)
-		if err != nil {
-			return err
-		}
-		from, to := at, filepath.Join(a.files.keep(tr), "state", filepath.FromSlash(name))
-		if l.Back != "" {
-			from, to = filepath.Join(KeptDir(a.Repo.GitDir, l.Back), "state", filepath.FromSlash(name)), at
-		}
-		if _, err := os.Lstat(from); isGone(err) {
-			continue
-		}
-		err = errors.Join(ledger.Step("move "+name), os.MkdirAll(filepath.Dir(to), 0o755))
-		if err == nil {
-			err = os.Rename(from, to)
-		}
-		if err != nil {
-			return fmt.Errorf("putting away what git left half done: %w", err)
+	for _, p := range tr.Waypoint.Aside {
+		if err := f.work.tree().Move(p, f.asideFolder(&tr.Waypoint), p); err != nil {
+			return fmt.Errorf("moving %s aside: %w", p, err)
 		}
 	}
 	return nil
 }
 
-// keepCommit makes the commit that keeps what was not committed: trees of what index and files
-// held before the change, and of what they hold after it.
-func (ca *carrier) keepCommit(ctx context.Context, k *ledger.Kept, parents []object.ID) (object.ID, error) {
-	who, err := ca.Repo.Committer(ctx)
+// bringBack brings back what was moved aside, where its place is free. What cannot
+// go back stays where it is kept, and that is told.
+func (f *files) bringBack(wp *ledger.Waypoint) {
+	for _, p := range wp.Aside {
+		f.returnTo(p, f.asideFolder(wp), p)
+	}
+}
+
+func (f *files) asideFolder(wp *ledger.Waypoint) beneath.Folder { return beneath.Folder(f.asideAt(wp)) }
+
+// returnTo moves a file from where it was kept back to its place in the working tree, if it
+// is kept. Where the place is taken, or the move fails, it stays, and that is told.
+func (f *files) returnTo(p string, kept beneath.Folder, as string) {
+	if !kept.Has(as) {
+		return
+	}
+	f.work.tree().RemoveEmpty(p) // folders that came in its place
+	at := filepath.Join(string(kept), filepath.FromSlash(as))
+	switch err := kept.Move(as, f.work.tree(), p); {
+	case errors.Is(err, beneath.ErrTaken):
+		f.ledger.Tell("%s stays as it is; what you had there is kept as %s.", p, at)
+	case err != nil:
+		f.ledger.Tell("%s could not go back to its place (%v); it is kept as %s.", p, err, at)
+	}
+}
+
+// missingFolders lists the folders that writing the changes will make, the upper ones first.
+func (f *files) missingFolders(changes []object.Change) (out []string) {
+	seen := map[string]bool{}
+	for _, c := range changes {
+		if c.New.Absent() {
+			continue
+		}
+		for dir := plan.Folder(c.Path); dir != "" && !seen[dir]; dir = plan.Folder(dir) {
+			seen[dir] = true
+			if !f.work.exists(dir) {
+				out = append(out, dir)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// asideAt is where what a join found in its way is kept.
+func (f *files) asideAt(wp *ledger.Waypoint) string {
+	return filepath.Join(f.Repo.GitDir, "dorvik", "aside", wp.Name)
+}
+
+// removeNew removes the files that a change brought where there were none, as far as it got.
+func (f *files) removeNew(ctx context.Context, changes []object.Change) error {
+	index, _, err := f.indexAndDirty(ctx)
 	if err != nil {
-		return object.ID{}, err
+		return err
 	}
-	var entries []object.Entry
-	for _, e := range []struct {
-		name string
-		id   object.ID
-	}{{"files", k.Was.Files}, {"files-after", k.Is.Files}, {"staged", k.Was.Staged}, {"staged-after", k.Is.Staged}} {
-		entries = append(entries, object.Entry{Name: e.name, Mode: object.ModeTree, ID: e.id})
+	for _, c := range changes {
+		if !c.Old.Absent() || !still(index, c) {
+			continue
+		}
+		ours, err := f.work.came(ctx, c)
+		if err == nil && ours {
+			err = f.work.tree().Remove(c.Path)
+		}
+		if err != nil {
+			return err
+		}
 	}
-	return ca.planner.Store.PutCommit(&object.Commit{Tree: ca.planner.Store.PutTree(entries), Parents: parents,
-		AuthorLine: who.String(),
-		Committer:  who, Message: "What was not committed\n"}), nil
+	return nil
+}
+
+// putBack puts back the files of a change that got as far as some of them.
+func (f *files) putBack(ctx context.Context, changes []object.Change) error {
+	index, changed, err := f.indexAndDirty(ctx)
+	if err != nil {
+		return err
+	}
+	var again []string
+	for _, c := range changes {
+		if !still(index, c) || c.Old.Absent() || !changed[c.Path] {
+			continue
+		}
+		f.work.tree().RemoveEmpty(c.Path)
+		ours, err := f.work.came(ctx, c)
+		if err != nil {
+			return err
+		}
+		if ours || !f.work.exists(c.Path) {
+			again = append(again, c.Path)
+		}
+	}
+	return f.Repo.Restore(ctx, again)
+}
+
+// indexAndDirty reads the index, and which files are not as it has them.
+func (f *files) indexAndDirty(ctx context.Context) (index map[string]object.Entry, dirty map[string]bool, err error) {
+	if err := f.Repo.Refresh(ctx); err != nil {
+		return nil, nil, err
+	}
+	_, list, err := f.Repo.Status(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	dirty = map[string]bool{}
+	for _, d := range list {
+		dirty[d.Path] = d.Unstaged
+	}
+	index, err = f.Repo.Indexed(ctx)
+	return index, dirty, err
+}
+
+// still reports whether the index has a path as it was before a change.
+func still(index map[string]object.Entry, c object.Change) bool {
+	return c.Old.Mode != object.ModeSubmodule && c.New.Mode != object.ModeSubmodule && index[c.Path].Same(c.Old)
 }

@@ -1,23 +1,19 @@
 package apply
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
-	"dorvik.dev/dorvik/internal/beneath"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/ledger"
-	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -56,11 +52,6 @@ const (
 	Accepting TransitionKind = "accept"
 	Undoing   TransitionKind = "undo"
 )
-
-// asideAt is where what a join found in its way is kept.
-func (f *files) asideAt(wp *ledger.Waypoint) string {
-	return filepath.Join(f.Repo.GitDir, "dorvik", "aside", wp.Name)
-}
 
 // Sentence says what a transition is that is being made, or was cut off.
 func (tr *Transition) Sentence(underWay bool) string {
@@ -295,20 +286,6 @@ func (a *Applier) switched(ctx context.Context, tr *Transition) (bool, error) {
 	return is == indexAfter || is == indexOther && !a.files.side().There(), err
 }
 
-// CutError says that a change could be neither made nor taken back.
-type CutError struct {
-	Doing, Back error
-	Branch      string
-}
-
-func (e *CutError) Error() string {
-	return fmt.Sprintf("changing %s failed (%v), and so did taking it back (%v). Your commits are all there; mend the "+
-		"cause and start dorvik again: it will make branch and files whole",
-		e.Branch, e.Doing, e.Back)
-}
-
-func (e *CutError) Unwrap() []error { return []error{e.Doing, e.Back} }
-
 // takeBack puts everything back where it was before a transition that failed, and gives the
 // error to be told.
 func (a *Applier) takeBack(ctx context.Context, tr *Transition, cause error) error {
@@ -353,276 +330,6 @@ func (a *Applier) restore(ctx context.Context, tr *Transition) error {
 		a.files.bringBack(&tr.Waypoint)
 	}
 	return a.Repo.Refresh(ctx)
-}
-
-// indexAndDirty reads the index, and which files are not as it has them.
-func (f *files) indexAndDirty(ctx context.Context) (index map[string]object.Entry, dirty map[string]bool, err error) {
-	if err := f.Repo.Refresh(ctx); err != nil {
-		return nil, nil, err
-	}
-	_, list, err := f.Repo.Status(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	dirty = map[string]bool{}
-	for _, d := range list {
-		dirty[d.Path] = d.Unstaged
-	}
-	index, err = f.Repo.Indexed(ctx)
-	return index, dirty, err
-}
-
-// removeNew removes the files that a change brought where there were none, as far as it got.
-func (f *files) removeNew(ctx context.Context, changes []object.Change) error {
-	index, _, err := f.indexAndDirty(ctx)
-	if err != nil {
-		return err
-	}
-	for _, c := range changes {
-		if !c.Old.Absent() || !still(index, c) {
-			continue
-		}
-		ours, err := f.work.came(ctx, c)
-		if err == nil && ours {
-			err = f.work.tree().Remove(c.Path)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// still reports whether the index has a path as it was before a change.
-func still(index map[string]object.Entry, c object.Change) bool {
-	return c.Old.Mode != object.ModeSubmodule && c.New.Mode != object.ModeSubmodule && index[c.Path].Same(c.Old)
-}
-
-// putBack puts back the files of a change that got as far as some of them.
-func (f *files) putBack(ctx context.Context, changes []object.Change) error {
-	index, changed, err := f.indexAndDirty(ctx)
-	if err != nil {
-		return err
-	}
-	var again []string
-	for _, c := range changes {
-		if !still(index, c) || c.Old.Absent() || !changed[c.Path] {
-			continue
-		}
-		f.work.tree().RemoveEmpty(c.Path)
-		ours, err := f.work.came(ctx, c)
-		if err != nil {
-			return err
-		}
-		if ours || !f.work.exists(c.Path) {
-			again = append(again, c.Path)
-		}
-	}
-	return f.Repo.Restore(ctx, again)
-}
-
-// tree is the working tree. What the transition itself does in it goes through no link.
-func (w *WorkTree) tree() beneath.Folder { return beneath.Folder(w.Repo.Dir) }
-
-// removeFolder removes a folder if it is empty.
-func (w *WorkTree) removeFolder(path string) bool {
-	info, err := w.tree().Lstat(path)
-	return err == nil && info.IsDir() && w.tree().Remove(path) == nil
-}
-
-func (w *WorkTree) exists(path string) bool { return w.tree().Has(path) }
-
-// came reports whether what is at a path is what a change put there, or the beginning of it.
-func (w *WorkTree) came(ctx context.Context, c object.Change) (bool, error) {
-	info, err := w.tree().Lstat(c.Path)
-	if err != nil || info.IsDir() {
-		return false, nil
-	}
-	if c.New.Absent() {
-		// It was to go. That it is there and not as it was means that somebody wrote it, or that
-		// it was cut short in being put back.
-		return w.begins(ctx, info, c.Path, c.Old)
-	}
-	ours, err := w.begins(ctx, info, c.Path, c.New)
-	if err != nil || ours || c.Old.Absent() {
-		return ours, err
-	}
-	return w.begins(ctx, info, c.Path, c.Old)
-}
-
-// begins reports whether a file holds the beginning, or all, of what git would write for an
-// entry.
-func (w *WorkTree) begins(ctx context.Context, info fs.FileInfo, path string, e object.Entry) (bool, error) {
-	if e.Mode == object.ModeLink {
-		if info.Mode()&fs.ModeSymlink == 0 {
-			return false, nil
-		}
-		to, err := w.tree().Readlink(path)
-		if err != nil {
-			return false, err
-		}
-		want, err := w.Planner.Store.Blob(e.ID)
-		return string(want) == to, err
-	}
-	if !info.Mode().IsRegular() {
-		return false, nil
-	}
-	want, err := w.Repo.AsWritten(ctx, path, e.ID)
-	if err != nil {
-		return false, err
-	}
-	is, err := w.tree().ReadFile(path)
-	if err != nil {
-		return false, err
-	}
-	return bytes.HasPrefix(want, is), nil
-}
-
-// missingFolders lists the folders that writing the changes will make, the upper ones first.
-func (f *files) missingFolders(changes []object.Change) (out []string) {
-	seen := map[string]bool{}
-	for _, c := range changes {
-		if c.New.Absent() {
-			continue
-		}
-		for dir := plan.Folder(c.Path); dir != "" && !seen[dir]; dir = plan.Folder(dir) {
-			seen[dir] = true
-			if !f.work.exists(dir) {
-				out = append(out, dir)
-			}
-		}
-	}
-	slices.Sort(out)
-	return out
-}
-
-// moveAside moves what is in the way to where it is kept.
-func (f *files) moveAside(tr *Transition) error {
-	if tr.Kind != Accepting {
-		return nil
-	}
-	for _, p := range tr.Waypoint.Aside {
-		if err := f.work.tree().Move(p, f.asideFolder(&tr.Waypoint), p); err != nil {
-			return fmt.Errorf("moving %s aside: %w", p, err)
-		}
-	}
-	return nil
-}
-
-// bringBack brings back what was moved aside, where its place is free. What cannot
-// go back stays where it is kept, and that is told.
-func (f *files) bringBack(wp *ledger.Waypoint) {
-	for _, p := range wp.Aside {
-		f.returnTo(p, f.asideFolder(wp), p)
-	}
-}
-
-func (f *files) asideFolder(wp *ledger.Waypoint) beneath.Folder { return beneath.Folder(f.asideAt(wp)) }
-
-// returnTo moves a file from where it was kept back to its place in the working tree, if it
-// is kept. Where the place is taken, or the move fails, it stays, and that is told.
-func (f *files) returnTo(p string, kept beneath.Folder, as string) {
-	if !kept.Has(as) {
-		return
-	}
-	f.work.tree().RemoveEmpty(p) // folders that came in its place
-	at := filepath.Join(string(kept), filepath.FromSlash(as))
-	switch err := kept.Move(as, f.work.tree(), p); {
-	case errors.Is(err, beneath.ErrTaken):
-		f.ledger.Tell("%s stays as it is; what you had there is kept as %s.", p, at)
-	case err != nil:
-		f.ledger.Tell("%s could not go back to its place (%v); it is kept as %s.", p, err, at)
-	}
-}
-
-// lockPatience is how long a lock must be there unchanged to count as left by the dead.
-const lockPatience = 300 * time.Millisecond
-
-// tick is how much earlier than it is the time of a file can be.
-const tick = 20 * time.Millisecond
-
-func lockingPath(gitDir string) string { return filepath.Join(gitDir, "dorvik", "locking") }
-
-// refresh has the index look again at files that were only touched.
-func (l *locks) refresh(ctx context.Context) error {
-	return l.locking(func() error { return l.Repo.Refresh(ctx) })
-}
-
-// locking runs something that locks the index and changes nothing. It is noted meanwhile, so
-// that a lock which a git that dies at it leaves is known.
-func (l *locks) locking(do func() error) error {
-	note := lockingPath(l.Repo.GitDir)
-	if err := os.WriteFile(note, nil, 0o600); err != nil {
-		return fmt.Errorf("noting what is done: %w; nothing was changed", err)
-	}
-	begun := time.Now().Add(-tick)
-	err := do()
-	switch {
-	case git.Died(err):
-		l.clearNoted()
-	case err == nil: // git had it; one that is left it could not remove, which it does not say
-		l.clearLock("index.lock", begun, time.Now())
-	}
-	os.Remove(note)
-	return err
-}
-
-// clearNoted removes the index's lock if what is noted was cut off and left it.
-func (l *locks) clearNoted() {
-	note := lockingPath(l.Repo.GitDir)
-	info, err := os.Stat(note)
-	if err != nil {
-		return
-	}
-	from := info.ModTime()
-	l.clearLock("index.lock", from.Add(-2*time.Second), from.Add(30*time.Second))
-	os.Remove(note)
-}
-
-// clearLocks removes locks that the transition's own git left when it died. That it is dead
-// is known: this session has the lock which it would still hold.
-func (l *locks) clearLocks(tr *Transition) {
-	from, to := tr.Begun.Add(-2*time.Second), time.Now().Add(time.Hour)
-	l.clearLock("index.lock", from, to)
-	l.clearLocksOf(tr.refs(), from, to)
-	l.clearOwnLocks()
-}
-
-// clearLocksOf removes locks on HEAD and refs that were made within a time and are not in use.
-func (l *locks) clearLocksOf(refs []vcs.RefUpdate, from, to time.Time) {
-	l.clearLock("HEAD.lock", from, to)
-	for _, r := range refs {
-		l.clearLock(r.Name+".lock", from, to)
-	}
-}
-
-// clearOwnLocks removes what a git that died left of locks on refs of Dorvik's own. Nobody
-// else makes those, and one that is in use is gone soon.
-func (l *locks) clearOwnLocks() {
-	at := filepath.Join(l.Repo.Common, "refs", "dorvik")
-	_ = filepath.WalkDir(at, func(path string, _ fs.DirEntry, err error) error { // mostly it finds nothing
-		if name, rerr := filepath.Rel(l.Repo.Common, path); err == nil && rerr == nil && filepath.Ext(path) == ".lock" {
-			l.clearLock(filepath.ToSlash(name), time.Time{}, time.Now().Add(time.Hour))
-		}
-		return nil
-	})
-}
-
-// clearLock removes a lock that was made within a time and is not in use.
-func (l *locks) clearLock(name string, from, to time.Time) {
-	path, err := l.Repo.Inside(context.Background(), name)
-	if err != nil {
-		return
-	}
-	info, err := os.Lstat(path)
-	if err != nil || info.ModTime().Before(from) || info.ModTime().After(to) {
-		return // somebody else's: git will name it
-	}
-	// One that is in use is gone soon.
-	time.Sleep(lockPatience)
-	if again, err := os.Lstat(path); err == nil && os.SameFile(info, again) && again.ModTime().Equal(info.ModTime()) {
-		os.Remove(path)
-	}
 }
 
 // goOn ends what an earlier run was cut off in.
@@ -752,4 +459,57 @@ func (a *Applier) tookBack(told int) {
 	for _, one := range but {
 		a.Ledger.Tell("%s", one)
 	}
+}
+
+// Lay is what a transition makes index and files hold, and which files it moves away for that.
+type Lay struct {
+	Head, HeadTo object.ID // where HEAD is before and after, where that is on no branch
+	Start        object.ID // trees that the index is made to hold first,
+	Staged       object.ID // that the index,
+	Files        object.ID // and the files are to hold, but for uncommitted work that is left alone
+	Had          object.ID // a tree of what the files held before
+	Paths        []string  // with uncommitted work that is not left alone
+	Clean        []string  `json:",omitempty"` // without any, that change: moved away too, and let go of at the end
+	Keep         string    // the folder in which what is moved away is kept, under dorvik/kept
+	Lists        string    `json:",omitempty"` // a hash of what the new index lists
+	// Names the waypoint from which index and files are brought back as they were.
+	Back  string   `json:",omitempty"`
+	State []string `json:",omitempty"` // git's own files of what it left half done; back where Back is set
+}
+
+// settleGit does what comes after the refs: HEAD goes to the branch, or back to where it was,
+// and git's own account of what it left half done is put away, or brought back. What is done
+// already is not done again.
+func (a *Applier) settleGit(ctx context.Context, tr *Transition) error {
+	l := tr.Lay
+	if l == nil {
+		return nil
+	}
+	if l.Head != l.HeadTo {
+		if err := errors.Join(ledger.Step("move HEAD"), a.Repo.SetHead(ctx, tr.Branch, l.HeadTo,
+			tr.Message)); err != nil {
+			return err
+		}
+	}
+	for _, name := range l.State {
+		at, err := a.Repo.Inside(ctx, name)
+		if err != nil {
+			return err
+		}
+		from, to := at, filepath.Join(a.files.keep(tr), "state", filepath.FromSlash(name))
+		if l.Back != "" {
+			from, to = filepath.Join(KeptDir(a.Repo.GitDir, l.Back), "state", filepath.FromSlash(name)), at
+		}
+		if _, err := os.Lstat(from); isGone(err) {
+			continue
+		}
+		err = errors.Join(ledger.Step("move "+name), os.MkdirAll(filepath.Dir(to), 0o755))
+		if err == nil {
+			err = os.Rename(from, to)
+		}
+		if err != nil {
+			return fmt.Errorf("putting away what git left half done: %w", err)
+		}
+	}
+	return nil
 }

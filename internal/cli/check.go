@@ -93,7 +93,7 @@ type checking struct {
 // asShown is --agree without a hash.
 const asShown = "as shown"
 
-func (e *env) check() *cobra.Command {
+func checkCommand(e *env) *cobra.Command {
 	var f checking
 	cmd := &cobra.Command{
 		Use: "check [-- COMMAND…]", Short: "Run the check on the joined result, and say who builds",

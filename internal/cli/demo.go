@@ -9,7 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/demo"
 )
 
-func (e *env) demo(theme *string) *cobra.Command {
+func demoCommand(e *env, theme *string) *cobra.Command {
 	var dir, name string
 	var noUI bool
 	cmd := &cobra.Command{

@@ -11,7 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/draw"
 )
 
-func (e *env) draw() *cobra.Command {
+func drawCommand(e *env) *cobra.Command {
 	var a draw.Asked
 	var paper, theme string
 	cmd := &cobra.Command{

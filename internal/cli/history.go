@@ -44,7 +44,7 @@ type decidedJSON struct {
 // page is how many commits are read at a time.
 const page = 500
 
-func (e *env) history() *cobra.Command {
+func historyCommand(e *env) *cobra.Command {
 	var decide bool
 	var find string
 	var most int
@@ -212,7 +212,7 @@ type annotatedLineJSON struct {
 	Subject  string    `json:"subject"`
 }
 
-func (e *env) annotate() *cobra.Command {
+func annotateCommand(e *env) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "annotate [REV] PATH", Short: "Say of each line of a file who brought it, when, and why",
 		Long: `Finds for each line of a file the commit that brought it, back through renames,

@@ -11,7 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-func (e *env) logbook() *cobra.Command {
+func logbookCommand(e *env) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "logbook", Short: "List what Dorvik did here: joins, undoing them, pushes",
 		Long: `Lists what was done in this repository, the newest first: results that went onto a

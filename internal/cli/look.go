@@ -117,7 +117,7 @@ func commits(nodes []history.Node) []commitJSON {
 	return out
 }
 
-func (e *env) look() *cobra.Command {
+func lookCommand(e *env) *cobra.Command {
 	var noFetch, short, branches bool
 	cmd := &cobra.Command{
 		Use: "look", Short: "Say where you stand: yours, theirs, and where both changed the same files",

@@ -40,7 +40,7 @@ func (f *recoverFlags) ways() (prefer []settle.Way, err error) {
 	return prefer, nil
 }
 
-func (e *env) pick(theme *string) *cobra.Command {
+func pickCommand(e *env, theme *string) *cobra.Command {
 	var f recoverFlags
 	var parent int
 	cmd := &cobra.Command{

@@ -115,7 +115,7 @@ func (f *planned) work(ctx context.Context, w *recovery.Workspace) (*plan.Positi
 	return p, []*plan.Join{pl.Merge, pl.Rebase}, pl.Suggested, nil
 }
 
-func (e *env) plan() *cobra.Command {
+func planCommand(e *env) *cobra.Command {
 	var f planned
 	cmd := &cobra.Command{
 		Use: "plan", Short: "Work both routes out in full and report them; changes nothing",

@@ -90,7 +90,7 @@ type recoverFlags struct {
 	takeOver          string
 }
 
-func (e *env) recover() *cobra.Command {
+func recoverCommand(e *env) *cobra.Command {
 	var f recoverFlags
 	cmd := &cobra.Command{
 		Use: "recover", Short: "Do the whole job without a screen",
@@ -155,8 +155,8 @@ func (e *env) job(ctx context.Context, s *recovery.Session, f recoverFlags, pref
 	return err
 }
 
-// pushing is the last stage alone: what is on the branch is pushed, if nothing is to be joined first.
-func (e *env) pushing() *cobra.Command {
+// pushCommand is the last stage alone: what is on the branch is pushed, if nothing is to be joined first.
+func pushCommand(e *env) *cobra.Command {
 	cmd := &cobra.Command{Use: "push", Short: "Push what is on your branch, never forcing; nothing is joined",
 		Args: noArgs}
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {

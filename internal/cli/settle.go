@@ -30,7 +30,7 @@ type settler struct {
 	style   string
 }
 
-func (e *env) settle(theme *string) *cobra.Command {
+func settleCommand(e *env, theme *string) *cobra.Command {
 	s := &settler{env: e}
 	cmd := &cobra.Command{
 		Use: "settle BASE YOURS THEIRS RESULT", Short: "Settle one file's conflicts, and write the result",

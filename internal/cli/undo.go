@@ -19,7 +19,7 @@ type undoJSON struct {
 	Notice   string    `json:"notice,omitempty"`
 }
 
-func (e *env) undo() *cobra.Command {
+func undoCommand(e *env) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "undo [WAYPOINT]", Short: "Take the last accepted join back, or what any entry of the logbook did",
 		Long: `Takes branch, index and files back to where they were before the last join, or before

@@ -14,7 +14,7 @@ type versionJSON struct {
 	Go       string `json:"go"`
 }
 
-func (e *env) version() *cobra.Command {
+func versionCommand(e *env) *cobra.Command {
 	cmd := &cobra.Command{Use: "version", Short: "Say which Dorvik this is", Args: noArgs}
 	cmd.RunE = func(*cobra.Command, []string) error {
 		v := built()

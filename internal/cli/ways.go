@@ -47,7 +47,7 @@ type movedJSON struct {
 	Text  string `json:"text"`  // in place of them
 }
 
-func (e *env) ways() *cobra.Command {
+func waysCommand(e *env) *cobra.Command {
 	var name string
 	var whole bool
 	cmd := &cobra.Command{

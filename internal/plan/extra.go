@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"sync"
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/caught"
@@ -91,4 +92,13 @@ func (x *Extras) NotLookedAt() []NotLookedAt {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	return slices.Clone(x.failed)
+}
+
+// Extras runs what the job can do without, and keeps what of it failed.
+type Extras struct {
+	Limit time.Duration // for all of them together
+
+	mu     sync.Mutex
+	took   time.Duration // for the position that was located last
+	failed []NotLookedAt
 }

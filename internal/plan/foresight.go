@@ -15,13 +15,6 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// Misfit is two edits that join as text and will not work together, with the commits that made them. A commit is zero
-// where it is not known.
-type Misfit struct {
-	misfit.Misfit
-	ChangedIn, UsedIn history.Node
-}
-
 // Misfits finds what of a join will not work together. There are none where nothing is joined. Where the search fails
 // it finds none, and NotLookedAt tells that.
 func (f *Foresight) Misfits(ctx context.Context, p *Position, j *Join) ([]Misfit, error) {

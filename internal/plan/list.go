@@ -2,7 +2,6 @@ package plan
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -24,12 +23,6 @@ type follower struct {
 	squashed bool                     // a squash is in this chain
 	moves    []branchMove
 	signOff  string // the line that signs off new commits; empty for none
-}
-
-// branchMove is the move of a branch that the list asks for.
-type branchMove struct {
-	move vcs.BranchMove
-	at   replay.Parent // where it goes
 }
 
 // follow goes through the lines that are still to be done. It stops at one that Dorvik cannot do, and sets Why.
@@ -82,13 +75,6 @@ func (f *follower) line(ctx context.Context, c vcs.Command) error {
 		f.s.Why = "its list has “" + c.Verb + "”, which Dorvik does not know"
 	}
 	return nil
-}
-
-// Note keeps what going on leaves out that the list asks for, once.
-func (s *Stuck) Note(format string, args ...any) {
-	if n := fmt.Sprintf(format, args...); !slices.Contains(s.Notes, n) {
-		s.Notes = append(s.Notes, n)
-	}
 }
 
 // move is a line that moves another branch to where the list stands.
@@ -177,11 +163,6 @@ func (f *follower) commit(c vcs.Command) error {
 	return nil
 }
 
-// reworded notes that the list rewords a commit.
-func (s *Stuck) reworded(n *object.Commit) {
-	s.Note("Its list rewords “%s”: on the road (n), w writes its message; else that stays.", n.Subject())
-}
-
 // into has a commit become part of the one before, and says what becomes of the message of that.
 func (f *follower) into(t *replay.Todo, c vcs.Command) {
 	t.Into, t.Says.Chain = true, f.chain
@@ -239,25 +220,4 @@ func (f *follower) merge(ctx context.Context, c vcs.Command) error {
 	}
 	f.add(replay.Todo{Commit: history.Node{ID: c.Commit, Commit: n}}, other)
 	return nil
-}
-
-// withoutFollowing notes the options of what git left half done that Dorvik does otherwise.
-func (s *Stuck) withoutFollowing() {
-	for _, o := range s.Left.Options {
-		switch o.Name {
-		case "strategy":
-			s.Note("It was begun with --strategy=%s: Dorvik joins in its own way, and asks where both sides meet.",
-				o.Value)
-		case "strategy-option":
-			s.Note("It was begun with -X %s: Dorvik asks where both sides meet, and prefers none of them.",
-				strings.TrimPrefix(strings.Trim(o.Value, "'"), "--"))
-		case "committer-date-is-author-date":
-			s.Note("It was to give each new commit its author's date as the committer's: Dorvik gives it the date of " +
-				"now.")
-		case "reset-author-date":
-			s.Note("It was to give each new commit a new author's date: Dorvik keeps the one it has.")
-		case "gpg-sign":
-			s.Note("It was to sign its commits: Dorvik signs those it makes with the key that user.signingKey names.")
-		}
-	}
 }

@@ -5,9 +5,10 @@ package plan
 
 import (
 	"context"
+	"errors"
+	"fmt"
+	"slices"
 	"sync"
-	"sync/atomic"
-	"time"
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
@@ -15,28 +16,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/vcs"
 )
-
-// Source is what planning asks of the version-control system, beyond the objects. It only reads.
-type Source interface {
-	// Committer is the person at the keyboard, as new commits name them.
-	Committer(ctx context.Context) (object.Signature, error)
-	// Resolve gives the commit that a revision means.
-	Resolve(ctx context.Context, rev string) (object.ID, error)
-	// Settings gives the settings whose keys an expression matches.
-	Settings(ctx context.Context, pattern string) (map[string]string, error)
-	// Unpushed tells which of some commits are on no remote; what is below others need not be looked at.
-	Unpushed(ctx context.Context, commits, below []object.ID) (map[object.ID]bool, error)
-	// OnRemote names a branch or tag of a remote that holds a commit; empty where none does.
-	OnRemote(ctx context.Context, id object.ID) (string, error)
-	// Uncommented is a prepared message without its comments.
-	Uncommented(ctx context.Context, text string) (string, error)
-	// Alone reports whether no two objects of the repository share the first digits of one of some ids.
-	Alone(ctx context.Context, ids []object.ID, digits int) (bool, error)
-	// Reflog gives the moves of a ref that are remembered here, the oldest first.
-	Reflog(ctx context.Context, ref string) []vcs.RefMove
-}
 
 // Planner joins two lines by either route.
 type Planner struct {
@@ -72,16 +52,6 @@ func New(store *object.Overlay, source Source) *Planner {
 	return p
 }
 
-// Reader reads texts, lines and histories.
-type Reader struct {
-	Store  *object.Overlay
-	Source Source
-	digits atomic.Int32 // of an id, as people are shown it
-
-	mu         sync.Mutex
-	annotators map[[2]object.ID]*history.Annotator // by the newest and the oldest commit
-}
-
 // Accounts tells what a result leaves out of either side.
 type Accounts struct{ p *Planner }
 
@@ -101,11 +71,139 @@ type Foresight struct {
 	searching chan struct{} // holds one while misfits are searched
 }
 
-// Extras runs what the job can do without, and keeps what of it failed.
-type Extras struct {
-	Limit time.Duration // for all of them together
+// AllowUnrelated has lines without a common ancestor be joined, too.
+func (pn *Planner) AllowUnrelated() { pn.unrelated = true }
 
-	mu     sync.Mutex
-	took   time.Duration // for the position that was located last
-	failed []NotLookedAt
+// Part finds where the two lines of a position part.
+func (pn *Planner) Part(ctx context.Context, p *Position) (err error) {
+	if p.Divergence = pn.Scout.PartOf(p.Yours, p.Theirs); p.Divergence == nil {
+		p.Divergence, err = history.Diverge(ctx, pn.Store, p.Yours, p.Theirs)
+	}
+	switch {
+	case errors.Is(err, object.ErrMissing):
+		return fmt.Errorf("reading the history: %w; see what “git fsck” says", err)
+	case err != nil:
+		return err
+	case p.Trivial() != NotTrivial || len(p.Divergence.Bases) > 0 || pn.unrelated && !p.Divergence.Cut:
+		return nil
+	case p.Divergence.Cut:
+		return ErrCut
+	}
+	return &Blocked{"The two lines have no common ancestor: they are two unrelated histories.",
+		"Check that the branch follows the right branch of the right remote. To join them all the same, start with " +
+			"dorvik --unrelated."}
+}
+
+// ErrCut says that a shallow clone ends before the two lines part.
+var ErrCut = errors.New("this clone is shallow, and the point where the two lines part lies before its first commit; " +
+	"get the rest of the history with “git fetch --unshallow”")
+
+// Picking returns the position of single commits that are brought onto home.Yours: they are theirs, the last one given
+// first. The error is a *replay.PickedMergeError if one of them joins lines and parent does not say which parent its
+// change is taken against.
+func (pn *Planner) Picking(ctx context.Context, home *Position, picks []object.ID, parent int) (*Position, error) {
+	yours := home.Yours
+	p := &Position{Branch: home.Branch, Yours: yours, Theirs: picks[len(picks)-1], Picking: true, PickParent: parent,
+		Home: home}
+	var err error
+	if p.Divergence, err = history.Diverge(ctx, pn.Store, p.Yours, p.Theirs); err != nil {
+		return nil, err
+	}
+	apart := map[object.ID]bool{} // known not to be in your line
+	for _, n := range p.Divergence.Theirs {
+		apart[n.ID] = true
+	}
+	p.Divergence.Theirs = nil
+	p.Own = p.Divergence.Yours
+	for _, id := range slices.Backward(picks) {
+		c, err := pn.Store.Commit(id)
+		if err != nil {
+			return nil, err
+		}
+		n := history.Node{ID: id, Commit: c}
+		if len(c.Parents) > 1 && (parent < 1 || parent > len(c.Parents)) {
+			return nil, &replay.PickedMergeError{Commit: n, Parent: parent}
+		}
+		p.Divergence.Theirs = append(p.Divergence.Theirs, n)
+		if apart[id] {
+			continue
+		}
+		// One of your own line can have been taken back since.
+		since, err := history.Diverge(ctx, pn.Store, yours, id)
+		if err != nil {
+			return nil, err
+		}
+		if len(since.Theirs) == 0 && len(since.Yours) >= len(p.Own) {
+			p.Own = append(slices.Clip(since.Yours), n)
+		}
+	}
+	return p, nil
+}
+
+// Joined joins two commits.
+func (pn *Planner) Joined(ctx context.Context, a, b object.ID) (*merge.Result, error) {
+	parted, err := history.Diverge(ctx, pn.Store, a, b)
+	if err != nil {
+		return nil, err
+	}
+	return pn.over(ctx, parted.Bases, a, b)
+}
+
+// over joins two commits over their common ancestors.
+func (pn *Planner) over(ctx context.Context, bases []object.ID, a, b object.ID) (*merge.Result, error) {
+	yours, err := pn.Tree(a)
+	if err != nil {
+		return nil, err
+	}
+	theirs, err := pn.Tree(b)
+	if err != nil {
+		return nil, err
+	}
+	return pn.Engine.TreesOver(ctx, bases, yours, theirs)
+}
+
+// all joins a commit with others, one after the other as git does, to one in memory. It is zero where they
+// do not join by themselves.
+func (pn *Planner) all(ctx context.Context, at object.ID, others []object.ID) (object.ID, error) {
+	for _, id := range others {
+		r, err := pn.Joined(ctx, at, id)
+		if err != nil || !r.Clean() {
+			return object.ID{}, err
+		}
+		tree, err := r.Tree(merge.Decided{})
+		if err != nil {
+			return object.ID{}, err
+		}
+		at = pn.Store.PutCommit(&object.Commit{Tree: tree, Parents: []object.ID{at, id}})
+	}
+	return at, nil
+}
+
+// keepTyped keeps what a person typed between conflict marks that still stand, so that it is offered as a way.
+func (pn *Planner) keepTyped(k settle.Key, text string) {
+	pn.mu.Lock()
+	known := pn.typed[k] == text
+	if pn.typed == nil {
+		pn.typed = map[settle.Key]string{}
+	}
+	pn.typed[k] = text
+	pn.mu.Unlock()
+	if !known {
+		pn.Files.Forget()
+	}
+}
+
+// TypedIn gives what was typed between the marks of a conflict; ok is false where nothing was.
+func (pn *Planner) TypedIn(k settle.Key) (string, bool) {
+	pn.mu.Lock()
+	defer pn.mu.Unlock()
+	text, ok := pn.typed[k]
+	return text, ok
+}
+
+// Misfit is two edits that join as text and will not work together, with the commits that made them. A commit is zero
+// where it is not known.
+type Misfit struct {
+	misfit.Misfit
+	ChangedIn, UsedIn history.Node
 }

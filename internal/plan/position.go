@@ -1,8 +1,6 @@
 package plan
 
 import (
-	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -13,9 +11,6 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
-
-// AllowUnrelated has lines without a common ancestor be joined, too.
-func (pn *Planner) AllowUnrelated() { pn.unrelated = true }
 
 // Blocked says that the job cannot be done here as things are, and what to do.
 type Blocked struct{ What, Next string }
@@ -158,126 +153,12 @@ func (p *Position) Rewritten() string {
 		words.Count(len(p.Divergence.Theirs), "commit", "commits"), words.List(words.Some(made, 3)))
 }
 
-// ErrCut says that a shallow clone ends before the two lines part.
-var ErrCut = errors.New("this clone is shallow, and the point where the two lines part lies before its first commit; " +
-	"get the rest of the history with “git fetch --unshallow”")
-
-// Part finds where the two lines of a position part.
-func (pn *Planner) Part(ctx context.Context, p *Position) (err error) {
-	if p.Divergence = pn.Scout.PartOf(p.Yours, p.Theirs); p.Divergence == nil {
-		p.Divergence, err = history.Diverge(ctx, pn.Store, p.Yours, p.Theirs)
-	}
-	switch {
-	case errors.Is(err, object.ErrMissing):
-		return fmt.Errorf("reading the history: %w; see what “git fsck” says", err)
-	case err != nil:
-		return err
-	case p.Trivial() != NotTrivial || len(p.Divergence.Bases) > 0 || pn.unrelated && !p.Divergence.Cut:
-		return nil
-	case p.Divergence.Cut:
-		return ErrCut
-	}
-	return &Blocked{"The two lines have no common ancestor: they are two unrelated histories.",
-		"Check that the branch follows the right branch of the right remote. To join them all the same, start with " +
-			"dorvik --unrelated."}
-}
-
-// Annotator tells which commits of a side touch a path. What it found out is
-// remembered for the next call.
-func (rd *Reader) Annotator(side []history.Node) *history.Annotator {
-	if len(side) == 0 {
-		return history.NewAnnotator(rd.Store, nil)
-	}
-	key := [2]object.ID{side[0].ID, side[len(side)-1].ID}
-	rd.mu.Lock()
-	defer rd.mu.Unlock()
-	if rd.annotators[key] == nil {
-		rd.annotators[key] = history.NewAnnotator(rd.Store, side)
-	}
-	return rd.annotators[key]
-}
-
-// Tree gives the tree of a commit.
-func (rd *Reader) Tree(commit object.ID) (object.ID, error) {
-	c, err := rd.Store.Commit(commit)
-	if err != nil {
-		return object.ID{}, err
-	}
-	return c.Tree, nil
-}
-
-// Goes counts the commits that a push adds to the remote.
-func (p *Position) Goes(j *Join) int {
-	switch {
-	case p.Picking:
-		return len(p.Home.Divergence.Yours) + j.Kept()
-	case p.Trivial() == UpToDate || j == nil:
-		return len(p.Divergence.Yours)
-	case j.Route == Rebase:
-		return j.Kept()
-	}
-	return len(p.Divergence.Yours) + 1
-}
-
-// Below lists a commit and those before it along their first parents, at most n.
-func (rd *Reader) Below(id object.ID, n int) (out []history.Node) {
-	for !id.IsZero() && len(out) < n {
-		c, err := rd.Store.Commit(id)
-		if err != nil {
-			break // a shallow clone ends here
-		}
-		out = append(out, history.Node{ID: id, Commit: c})
-		if len(c.Parents) == 0 {
-			break
-		}
-		id = c.Parents[0]
-	}
-	return out
-}
-
-// Picking returns the position of single commits that are brought onto home.Yours: they are theirs, the last one given
-// first. The error is a *replay.PickedMergeError if one of them joins lines and parent does not say which parent its
-// change is taken against.
-func (pn *Planner) Picking(ctx context.Context, home *Position, picks []object.ID, parent int) (*Position, error) {
-	yours := home.Yours
-	p := &Position{Branch: home.Branch, Yours: yours, Theirs: picks[len(picks)-1], Picking: true, PickParent: parent,
-		Home: home}
-	var err error
-	if p.Divergence, err = history.Diverge(ctx, pn.Store, p.Yours, p.Theirs); err != nil {
-		return nil, err
-	}
-	apart := map[object.ID]bool{} // known not to be in your line
-	for _, n := range p.Divergence.Theirs {
-		apart[n.ID] = true
-	}
-	p.Divergence.Theirs = nil
-	p.Own = p.Divergence.Yours
-	for _, id := range slices.Backward(picks) {
-		c, err := pn.Store.Commit(id)
-		if err != nil {
-			return nil, err
-		}
-		n := history.Node{ID: id, Commit: c}
-		if len(c.Parents) > 1 && (parent < 1 || parent > len(c.Parents)) {
-			return nil, &replay.PickedMergeError{Commit: n, Parent: parent}
-		}
-		p.Divergence.Theirs = append(p.Divergence.Theirs, n)
-		if apart[id] {
-			continue
-		}
-		// One of your own line can have been taken back since.
-		since, err := history.Diverge(ctx, pn.Store, yours, id)
-		if err != nil {
-			return nil, err
-		}
-		if len(since.Theirs) == 0 && len(since.Yours) >= len(p.Own) {
-			p.Own = append(slices.Clip(since.Yours), n)
-		}
-	}
-	return p, nil
-}
-
 // Alone returns the position of a commit that nothing is to be joined with.
 func Alone(b vcs.Branch, at object.ID) *Position {
 	return &Position{Branch: b, Yours: at, Theirs: at, Divergence: &history.Divergence{}}
+}
+
+// SettlesOnly reports whether conflicts are settled that belong to no operation: nothing is committed then.
+func (p *Position) SettlesOnly() bool {
+	return p.Stuck != nil && p.Stuck.Left.Operation == vcs.Unmerged
 }

@@ -173,3 +173,18 @@ func (c *Cause) Sentence() string {
 	}
 	return "You settled this line, by “" + c.Way.Label() + "”."
 }
+
+// Diagnose finds the places in the joined tree that the output of a check run
+// in a folder speaks of.
+func (rd *Reader) Diagnose(tree object.ID, output []string, dir string) ([]diagnose.Place, error) {
+	files, err := rd.Store.Changes(object.ID{}, tree)
+	if err != nil {
+		return nil, err
+	}
+	byName := map[string][]string{}
+	for _, f := range files {
+		base := path.Base(f.Path)
+		byName[base] = append(byName[base], f.Path)
+	}
+	return diagnose.Places(output, dir, func(base string) []string { return byName[base] }), nil
+}

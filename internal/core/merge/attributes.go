@@ -11,17 +11,6 @@ import (
 // attributesFile is the name of files of attributes.
 const attributesFile = ".gitattributes"
 
-// rules tells the attributes of paths of a join: those that gitattributes files
-// have in the joined tree. One that is contested itself counts as yours has it.
-type rules struct {
-	engine *Engine
-	given  Three[object.ID]
-	asked  bool // what is outside the trees
-	below  *attr.Rules
-	above  *attr.Rules
-	files  map[string]*attr.Rules // by directory, nil where there is none
-}
-
 func newRules(e *Engine, given Three[object.ID]) *rules {
 	return &rules{engine: e, given: given, files: map[string]*attr.Rules{}}
 }

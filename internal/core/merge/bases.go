@@ -8,32 +8,6 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// ancestor is what two lines started from.
-type ancestor struct {
-	tree object.ID
-	of   []object.ID     // the trees of the common ancestors, where there are several
-	open map[string]bool // true for paths that the common ancestors disagree on as a whole, false for directories above
-}
-
-// TreesOver joins two trees of lines that have these best common ancestors, newest
-// first as history.Diverge lists them. Several are joined in memory, the oldest
-// first, each joint over a base of its own found in the same way; without any the
-// base is the empty tree. What the ancestors disagree on is as their own base had it,
-// and in a text both versions stand, between lines that no side has: so a side's
-// change there always counts as one. Where they disagree on a path as a whole, the
-// sides are asked if they differ there, whatever the base has. What was joined once
-// is remembered.
-//
-// The way of merging ancestors recursively is that of F. Kuivinen's recursive
-// merge strategy of 2005.
-func (e *Engine) TreesOver(ctx context.Context, bases []object.ID, yours, theirs object.ID) (*Result, error) {
-	base, err := e.base(ctx, bases)
-	if err != nil {
-		return nil, err
-	}
-	return e.join(ctx, base, yours, theirs, true)
-}
-
 // BaseTree gives the tree that TreesOver joins over: that of the only common ancestor, or several joined in memory.
 func (e *Engine) BaseTree(ctx context.Context, bases []object.ID) (object.ID, error) {
 	base, err := e.base(ctx, bases)
@@ -112,9 +86,6 @@ func (a *ancestor) reopen(conflicts []Conflict) {
 		}
 	}
 }
-
-// asideName ends the name that a base has for what cannot stand beside a directory.
-const asideName = "~ancestor"
 
 // undecided makes the joined tree with what is contested left undecided.
 func (e *Engine) undecided(ctx context.Context, r *Result) (object.ID, error) {

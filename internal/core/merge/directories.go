@@ -9,14 +9,6 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// emptied is a directory of the base that one side (the mover) has no more, and
-// in which the other changed something.
-type emptied struct {
-	path       string
-	mover      Side
-	base, kept object.Entry
-}
-
 // A directory is moved where its files went somewhere together. That matters
 // only for files that the other side added to it, so it is looked at only where
 // there are such files.

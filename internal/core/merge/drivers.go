@@ -7,14 +7,6 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Driver joins three contents as a merge driver of the user's configuration does.
-// markerSize is the length of a conflict marker, above 0.
-type Driver func(ctx context.Context, name, path string, base, yours, theirs []byte, markerSize int) (joined []byte,
-	outcome DriverOutcome, err error)
-
-// DriverOutcome is what a Driver did.
-type DriverOutcome uint8
-
 const (
 	NotDefined DriverOutcome = iota // no driver of this name: text is joined as text
 	NotAgreed                       // there is one, and nobody has agreed to run it
@@ -77,16 +69,4 @@ func (m *merger) drive(ctx context.Context, path string, ids Three[object.ID], n
 		m.out.Remarks[len(m.out.Remarks)-1].Driver = name
 	}
 	return id, false, nil
-}
-
-// driverCall names a run of a driver; the same is not run twice.
-type driverCall struct {
-	name, path string
-	ids        Three[object.ID]
-}
-
-type drivenTo struct {
-	id      object.ID
-	outcome DriverOutcome
-	failure string
 }

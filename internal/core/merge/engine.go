@@ -48,43 +48,43 @@ func NewEngine(store *object.Overlay) *Engine {
 	return &Engine{Store: store, pairs: maxPairs, maxText: MaxText}
 }
 
-// Trees joins two trees that came from one base. It reads only subtrees that
-// differ, and looks for renames only where they can matter. Cancelling ctx stops
-// it with the context's error.
-func (e *Engine) Trees(ctx context.Context, base, yours, theirs object.ID) (*Result, error) {
-	return e.join(ctx, ancestor{tree: base}, yours, theirs, true)
+// ancestor is what two lines started from.
+type ancestor struct {
+	tree object.ID
+	of   []object.ID     // the trees of the common ancestors, where there are several
+	open map[string]bool // true for paths that the common ancestors disagree on as a whole, false for directories above
 }
 
-// join is Trees with or without asking about the files of moved directories.
-func (e *Engine) join(ctx context.Context, base ancestor, yours, theirs object.ID, directories bool) (*Result, error) {
-	defer e.Store.Release()
-	rules := newRules(e, Three[object.ID]{base.tree, yours, theirs})
-	r := e.begin(base.tree, yours, theirs)
-	err := e.walk(ctx, rules, base.open, r)
-	if err != nil {
-		return nil, err
-	}
-	if !directories {
-		r.emptied = nil
-	}
-	if r, err = e.withRenames(ctx, rules, r, base); err != nil {
-		return nil, err
-	}
-	r.Remarks = append(r.Remarks, r.collisions()...)
-	if directories {
-		err = r.nameBeside()
-	}
-	return r, err
+// Driver joins three contents as a merge driver of the user's configuration does.
+// markerSize is the length of a conflict marker, above 0.
+type Driver func(ctx context.Context, name, path string, base, yours, theirs []byte, markerSize int) (joined []byte,
+	outcome DriverOutcome, err error)
+
+type drivenTo struct {
+	id      object.ID
+	outcome DriverOutcome
+	failure string
 }
 
-// walk joins the trees of a result into it.
-func (e *Engine) walk(ctx context.Context, rules *rules, open map[string]bool, r *Result) error {
-	m := &merger{engine: e, rules: rules, open: open, out: r}
-	return m.dir(ctx, "", tree(r.Base), tree(r.Yours), tree(r.Theirs))
+// driverCall names a run of a driver; the same is not run twice.
+type driverCall struct {
+	name, path string
+	ids        Three[object.ID]
 }
 
-// begin is a result with nothing in it yet.
-func (e *Engine) begin(base, yours, theirs object.ID) *Result {
-	return &Result{Given: Three[object.ID]{base, yours, theirs}, Base: base, Yours: yours, Theirs: theirs,
-		store: e.Store}
+// joinedText is what three texts were joined to: a blob that was made, or where they conflict a text.
+type joinedText struct {
+	text *Text
+	id   object.ID
+	ends Origin
 }
+
+// MaxText is the size in bytes above which a file is joined only as a whole.
+const MaxText = 100 << 20
+
+// maxPairs bounds the comparisons of contents of one side of a merge; past it
+// only exact renames and equal base names are found, and Result.Remarks says so.
+const maxPairs = 7000 * 7000
+
+// DriverOutcome is what a Driver did.
+type DriverOutcome uint8

@@ -146,13 +146,6 @@ func (m *merger) content(ctx context.Context, path string, b, y, t object.Entry)
 	return joined.id, nil, nil
 }
 
-// joinedText is what three texts were joined to: a blob that was made, or where they conflict a text.
-type joinedText struct {
-	text *Text
-	id   object.ID
-	ends Origin
-}
-
 // join3 joins three blobs as texts, and remembers it; nil where one of them is not text. Of what joins cleanly, which
 // is most, no more is remembered than where it is.
 func (e *Engine) join3(base, yours, theirs object.ID) (*joinedText, error) {
@@ -218,9 +211,6 @@ func (e *Engine) Text(base, yours, theirs object.ID) (*Text, error) {
 	joined.NewEnds = newEnds
 	return &joined, nil
 }
-
-// MaxText is the size in bytes above which a file is joined only as a whole.
-const MaxText = 100 << 20
 
 // MaxLines is the number of lines above which it is: each takes some fifty bytes beside its text.
 const MaxLines = 2_000_000

@@ -9,9 +9,6 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// errNotEnough says that what a change touched does not tell all about it.
-var errNotEnough = errors.New("more than what was changed has to be looked at")
-
 // Onto is Trees for a change, from base to changed, that is brought onto a tree in which much else may differ: where it
 // joins without a question, only what it touched is looked at, and that alone is in the account of what joined. So its
 // cost does not follow what else differs.

@@ -21,10 +21,6 @@ type Rename struct{ From, To string }
 // same, in bytes; files of one base name are compared first.
 const minSimilar = 0.5
 
-// maxPairs bounds the comparisons of contents of one side of a merge; past it
-// only exact renames and equal base names are found, and Result.Remarks says so.
-const maxPairs = 7000 * 7000
-
 // Renames finds where files of a tree that another has no more have gone, of those that
 // are asked for.
 func (e *Engine) Renames(ctx context.Context, from, to object.ID, gone map[string]bool) ([]Rename, error) {

@@ -278,3 +278,14 @@ func (r *Result) force(list []Conflict) {
 	r.Joined = slices.DeleteFunc(r.Joined, func(j Joined) bool { return contested[j.Path] })
 	r.contested = contested
 }
+
+// asideName ends the name that a base has for what cannot stand beside a directory.
+const asideName = "~ancestor"
+
+// emptied is a directory of the base that one side (the mover) has no more, and
+// in which the other changed something.
+type emptied struct {
+	path       string
+	mover      Side
+	base, kept object.Entry
+}

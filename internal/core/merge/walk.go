@@ -10,42 +10,6 @@ import (
 
 func tree(id object.ID) object.Entry { return object.Entry{Mode: object.ModeTree, ID: id} }
 
-type merger struct {
-	engine  *Engine
-	rules   *rules
-	open    map[string]bool // of the ancestor
-	asking  bool            // in a directory that is open as a whole
-	touched bool            // only what yours changed is looked at
-	spare   [][]spot        // lists to be used again
-	out     *Result
-}
-
-func (m *merger) joined(path string, o Origin, b, y, t, result object.Entry) {
-	m.out.Joined = append(grow(m.out.Joined), Joined{Path: path, Origin: o, Base: b, Yours: y, Theirs: t,
-		Result: result})
-	if !result.Same(y) {
-		m.out.ofYours = append(grow(m.out.ofYours), Edit{path, result})
-	}
-	if !result.Same(t) {
-		m.out.ofTheirs = append(grow(m.out.ofTheirs), Edit{path, result})
-	}
-}
-
-// grow doubles a full list: of tens of thousands of large elements, append alone
-// copies each several times.
-func grow[T any](list []T) []T {
-	if len(list) == cap(list) {
-		return slices.Grow(list, max(16, len(list)))
-	}
-	return list
-}
-
-func (m *merger) conflict(c Conflict) { m.out.Conflicts = append(m.out.Conflicts, c) }
-
-func (m *merger) remark(path, words string) {
-	m.out.Remarks = append(m.out.Remarks, Remark{Path: path, Words: words})
-}
-
 // name joins what stands at one path, of whatever kind it is on each side.
 func (m *merger) name(ctx context.Context, path string, b, y, t object.Entry) error {
 	if b.Absent() && object.CheckName(path[strings.LastIndexByte(path, '/')+1:]) != nil {
@@ -139,12 +103,6 @@ func (m *merger) dir(ctx context.Context, path string, b, y, t object.Entry) err
 		}
 	}
 	return nil
-}
-
-// spot is a name at which trees differ.
-type spot struct {
-	name    string
-	b, y, t object.Entry
 }
 
 // places adds the names at which three directories differ to a list.

@@ -208,3 +208,9 @@ func weaveLines(base, yours, theirs []string) (string, bool) {
 	})
 	return text, fits
 }
+
+func fill(set []bool, from, to int) {
+	for i := from; i < to; i++ {
+		set[i] = true
+	}
+}

@@ -13,25 +13,6 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 )
 
-// Way is one kind of decision. The names are those of `--prefer` and the JSON.
-type Way string
-
-// The ways.
-const (
-	Weave       Way = "weave"
-	Yours       Way = "yours"
-	Theirs      Way = "theirs"
-	YoursTheirs Way = "yours-theirs"
-	TheirsYours Way = "theirs-yours"
-	Base        Way = "base"
-	Both        Way = "both" // of two things at one path; one gets another name
-	Sorted      Way = "sorted"
-	AsBefore    Way = "as-before"
-	Anew        Way = "anew" // of a file that a program makes
-	Written     Way = "written"
-	Suggested   Way = "suggested" // in a preference only: whichever is marked so
-)
-
 // Label is the way in the words of the screens.
 func (w Way) Label() string {
 	switch w {
@@ -208,12 +189,6 @@ func trimmed(lines []string) []string {
 		out[i] = strings.TrimSpace(l)
 	}
 	return out
-}
-
-func fill(set []bool, from, to int) {
-	for i := from; i < to; i++ {
-		set[i] = true
-	}
 }
 
 // removed marks the words of a that b does not have in their place.

@@ -1,0 +1,77 @@
+package apply
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/plan"
+)
+
+// signer signs the commits of a join, where the person wants that.
+type signer struct {
+	Repo    *git.Repo
+	planner *plan.Planner
+	carrier *carrier
+	signed  map[object.ID]object.ID // by the commit without its signature
+}
+
+// sign makes the commits of a join again with signatures, where the person wants
+// commits signed, and gives the new tip. Commits that were there before stay.
+func (s *signer) sign(ctx context.Context, b plan.Built) (object.ID, error) {
+	wanted, err := s.Repo.SignsCommits(ctx)
+	if err != nil || !wanted {
+		return b.Tip, err
+	}
+	ids := b.IDs
+	if len(ids) == 0 {
+		ids = []object.ID{b.Tip}
+	}
+	for _, id := range ids { // parents first
+		if id.IsZero() || !s.planner.Store.Made(id) {
+			continue
+		}
+		made, err := s.planner.Store.Commit(id)
+		if err != nil {
+			return b.Tip, err
+		}
+		c := *made
+		c.Parents = nil
+		for _, p := range made.Parents {
+			c.Parents = append(c.Parents, s.signedAs(p))
+		}
+		signed, err := s.Repo.SignCommit(ctx, &c)
+		if err != nil {
+			return b.Tip, fmt.Errorf("%w; nothing was changed", err)
+		}
+		if s.signed == nil {
+			s.signed = map[object.ID]object.ID{}
+		}
+		s.signed[id] = signed
+	}
+	return s.signedAs(b.Tip), nil
+}
+
+// signedAs gives the commit that was made of one with a signature, or itself.
+func (s *signer) signedAs(id object.ID) object.ID {
+	if to, ok := s.signed[id]; ok {
+		return to
+	}
+	return id
+}
+
+// signatures gives, by commits that were made, those that were made of them with a
+// signature.
+func (s *signer) signatures() map[object.ID]object.ID { return maps.Clone(s.signed) }
+
+// sealed signs the commits where that is wanted, and gives the tip.
+func (s *signer) sealed(ctx context.Context, b plan.Built) (object.ID, error) {
+	tip, err := s.sign(ctx, b)
+	if err == nil {
+		err = s.planner.TellApart(ctx, slices.Collect(maps.Values(s.signed)))
+	}
+	return tip, err
+}

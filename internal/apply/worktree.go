@@ -1,0 +1,175 @@
+package apply
+
+import (
+	"bytes"
+	"context"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"dorvik.dev/dorvik/internal/beneath"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/vcs"
+)
+
+// WorkTree is the working tree: what is not committed in it, and what is in the way of a change.
+type WorkTree struct {
+	Repo    *git.Repo
+	Planner *plan.Planner
+}
+
+// tree is the working tree. What the transition itself does in it goes through no link.
+func (w *WorkTree) tree() beneath.Folder { return beneath.Folder(w.Repo.Dir) }
+
+func (w *WorkTree) exists(path string) bool { return w.tree().Has(path) }
+
+// removeFolder removes a folder if it is empty.
+func (w *WorkTree) removeFolder(path string) bool {
+	info, err := w.tree().Lstat(path)
+	return err == nil && info.IsDir() && w.tree().Remove(path) == nil
+}
+
+// came reports whether what is at a path is what a change put there, or the beginning of it.
+func (w *WorkTree) came(ctx context.Context, c object.Change) (bool, error) {
+	info, err := w.tree().Lstat(c.Path)
+	if err != nil || info.IsDir() {
+		return false, nil
+	}
+	if c.New.Absent() {
+		// It was to go. That it is there and not as it was means that somebody wrote it, or that
+		// it was cut short in being put back.
+		return w.begins(ctx, info, c.Path, c.Old)
+	}
+	ours, err := w.begins(ctx, info, c.Path, c.New)
+	if err != nil || ours || c.Old.Absent() {
+		return ours, err
+	}
+	return w.begins(ctx, info, c.Path, c.Old)
+}
+
+// begins reports whether a file holds the beginning, or all, of what git would write for an
+// entry.
+func (w *WorkTree) begins(ctx context.Context, info fs.FileInfo, path string, e object.Entry) (bool, error) {
+	if e.Mode == object.ModeLink {
+		if info.Mode()&fs.ModeSymlink == 0 {
+			return false, nil
+		}
+		to, err := w.tree().Readlink(path)
+		if err != nil {
+			return false, err
+		}
+		want, err := w.Planner.Store.Blob(e.ID)
+		return string(want) == to, err
+	}
+	if !info.Mode().IsRegular() {
+		return false, nil
+	}
+	want, err := w.Repo.AsWritten(ctx, path, e.ID)
+	if err != nil {
+		return false, err
+	}
+	is, err := w.tree().ReadFile(path)
+	if err != nil {
+		return false, err
+	}
+	return bytes.HasPrefix(want, is), nil
+}
+
+// Objects that no ref leads to are removed by git gc --prune=now, at any moment. What
+// Dorvik makes is held by refs under refs/dorvik until the person's own refs lead to it.
+// Packs are held by .keep files before that. The refs stay until the next change puts
+// others in their place: to remove one git locks all packed refs.
+
+// treeName tells the working trees of a repository apart in the names of refs, which
+// they share.
+func (w *WorkTree) treeName() string { return ledger.HashOf(w.Repo.GitDir)[:12] }
+
+// holdWork holds the trees of uncommitted work, in place of those held before.
+func (w *WorkTree) holdWork(ctx context.Context, staged, files object.ID) error {
+	at := "refs/dorvik/uncommitted/" + w.treeName()
+	return w.setRefs(ctx, "uncommitted work", map[string]object.ID{at + "/staged": staged, at + "/files": files})
+}
+
+// setRefs has refs of Dorvik's own be at ids, wherever they are.
+func (w *WorkTree) setRefs(ctx context.Context, message string, to map[string]object.ID) error {
+	var updates []vcs.RefUpdate
+	for name, id := range to {
+		at, err := w.Repo.Ref(ctx, name)
+		if err != nil {
+			return err
+		}
+		if at != id {
+			updates = append(updates, vcs.RefUpdate{Name: name, New: id, Old: at})
+		}
+	}
+	if len(updates) == 0 {
+		return nil
+	}
+	return w.Repo.UpdateRefs(ctx, message, updates...)
+}
+
+// Uncommitted reads the work that is not committed; nil where there is none that git knows.
+func (w *WorkTree) Uncommitted(ctx context.Context, on object.ID, dirty []vcs.Dirty) (*plan.Uncommitted, error) {
+	u := &plan.Uncommitted{On: on, Seen: map[string]os.FileInfo{}}
+	for _, d := range dirty {
+		if d.Untracked {
+			continue
+		}
+		u.Paths = append(u.Paths, d.Path)
+		if info, err := os.Lstat(filepath.Join(w.Repo.Dir, filepath.FromSlash(d.Path))); err == nil && !info.IsDir() {
+			u.Seen[d.Path] = info
+		}
+	}
+	if len(u.Paths) == 0 {
+		return nil, nil
+	}
+	var err error
+	if u.Staged, u.Files, err = w.Repo.Uncommitted(ctx, dirty); err != nil {
+		return nil, err
+	}
+	if w.Repo.Hold != nil { // a session may carry it
+		if err := w.holdWork(ctx, u.Staged, u.Files); err != nil {
+			return nil, err
+		}
+	}
+	same := map[string]object.Entry{}
+	for _, d := range dirty {
+		if w.asIndexed(d) {
+			same[d.Path] = d.Index
+		}
+	}
+	if u.Files, err = w.Planner.Store.Edit(u.Files, same); err != nil {
+		return nil, err
+	}
+	base, err := w.Planner.Tree(on)
+	if err != nil {
+		return nil, err
+	}
+	u.Add(plan.Part{Base: base, Tree: u.Staged, Subject: "what you had staged", Staged: true})
+	u.Add(plan.Part{Base: u.Staged, Tree: u.Files, Subject: "your uncommitted work", Staged: false})
+	return u, nil
+}
+
+// asIndexed reports whether a file that git calls changed holds, byte for byte, what the index has. git calls a text so
+// whose line ends were never made to follow its attributes: storing it again would change them.
+func (w *WorkTree) asIndexed(d vcs.Dirty) bool {
+	return d.Unstaged && !d.Untracked && !d.Conflict && w.holdsJust(d.Path, d.Index)
+}
+
+// NothingOwn reports whether all that git calls changed is as the index has it, and nothing is staged.
+func (w *WorkTree) NothingOwn(dirty []vcs.Dirty) bool {
+	any := false
+	for _, d := range dirty {
+		switch {
+		case d.Untracked:
+		case d.Staged || !w.asIndexed(d):
+			return false
+		default:
+			any = true
+		}
+	}
+	return any
+}

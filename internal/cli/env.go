@@ -1,0 +1,158 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"sync"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"dorvik.dev/dorvik/internal/demo"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/visible"
+)
+
+// exit is an outcome that is no error but has a code of its own.
+type exit struct{ code int }
+
+func (e exit) Error() string { return fmt.Sprintf("exit code %d", e.code) }
+
+// usage is a wrong call.
+type usage struct{ error }
+
+// env is what a command works with.
+type env struct {
+	out, err io.Writer
+	dir      string
+	json     bool
+
+	unrelated bool
+	screens   Screens
+	played    *demo.Rehearsal // the demo, while it is played
+
+	mu      sync.Mutex // a command that is left may still be at it
+	printed bool       // JSON was written
+
+	opened *recovery.Workspace // that the command works in; nil before
+}
+
+// sayNotLookedAt tells which foresight failed.
+func (e *env) sayNotLookedAt() {
+	for _, n := range e.notLookedAt() {
+		e.say("▲ %s", n)
+	}
+}
+
+// notLookedAt is which foresight failed, as sentences.
+func (e *env) notLookedAt() (out []string) {
+	if e.opened != nil {
+		for _, n := range e.opened.Planner.Extras.NotLookedAt() {
+			out = append(out, n.Sentence())
+		}
+	}
+	return out
+}
+
+// say tells a person something, on standard error. Text from outside is made
+// fit to be shown.
+func (e *env) say(format string, args ...any) {
+	fmt.Fprintln(e.err, visible.Lines(fmt.Sprintf(format, args...)))
+}
+
+// print writes the one value that there is.
+func (e *env) print(v any) error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.printed {
+		return nil
+	}
+	e.printed = true
+	var text bytes.Buffer
+	enc := json.NewEncoder(&text)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	if err := enc.Encode(v); err != nil {
+		return err
+	}
+	_, err := e.out.Write(visible.JSON(text.Bytes()))
+	return err
+}
+
+// session opens the repository and the recovery kept in it.
+func (e *env) session(ctx context.Context) (*recovery.Session, error) {
+	s, err := recovery.OpenSession(ctx, e.dir)
+	if err == nil {
+		_, err = e.allowing(s.Workspace, nil)
+	}
+	return s, err
+}
+
+// workspace opens the repository for looking only.
+func (e *env) workspace(ctx context.Context) (*recovery.Workspace, error) {
+	return e.allowing(recovery.OpenWorkspace(ctx, e.dir))
+}
+
+// allowing remembers the workspace that was opened, and allows in it what the flags allow.
+func (e *env) allowing(w *recovery.Workspace, err error) (*recovery.Workspace, error) {
+	if e.opened = w; err == nil && e.unrelated {
+		w.Planner.AllowUnrelated()
+	}
+	return w, err
+}
+
+// full opens the full screen.
+func (e *env) full(ctx context.Context, theme string) error {
+	s, err := e.session(ctx)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	return e.screens.Job(ctx, s, theme, e.played)
+}
+
+func noArgs(_ *cobra.Command, args []string) error {
+	if len(args) > 0 {
+		return usage{fmt.Errorf("no word is expected here, and there is %q; dorvik --help lists the commands", args[0])}
+	}
+	return nil
+}
+
+func (e *env) jsonFlag(cmd *cobra.Command) *cobra.Command {
+	cmd.Flags().BoolVar(&e.json, "json", false, "write JSON to standard output")
+	return cmd
+}
+
+// Exit codes, as the contract has them.
+const (
+	exitDone      = 0
+	exitFailed    = 1
+	exitUsage     = 2
+	exitConflicts = 3
+	exitCheck     = 4
+	exitRefused   = 5
+	exitMoved     = 6
+)
+
+// Screens opens the full screen; main gives it, so that commands can be used without one.
+type Screens struct {
+	Job  func(ctx context.Context, s *recovery.Session, theme string, played *demo.Rehearsal) error
+	File func(ctx context.Context, s *recovery.Session, theme, name string,
+		save func(j *plan.Join) error) (saved bool, err error)
+}
+
+// onlyReads marks a command so.
+func onlyReads(cmd *cobra.Command) *cobra.Command {
+	cmd.Annotations = map[string]string{reads: "yes"}
+	return cmd
+}
+
+// reads marks a command that only reads: it can be left at any time.
+const reads = "reads"
+
+// grace is how long such a command has to end by itself when it is told to.
+const grace = 10 * time.Millisecond

@@ -1,0 +1,65 @@
+package merge
+
+import (
+	"errors"
+	"slices"
+
+	"dorvik.dev/dorvik/internal/core/attr"
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+type merger struct {
+	engine  *Engine
+	rules   *rules
+	open    map[string]bool // of the ancestor
+	asking  bool            // in a directory that is open as a whole
+	touched bool            // only what yours changed is looked at
+	spare   [][]spot        // lists to be used again
+	out     *Result
+}
+
+func (m *merger) joined(path string, o Origin, b, y, t, result object.Entry) {
+	m.out.Joined = append(grow(m.out.Joined), Joined{Path: path, Origin: o, Base: b, Yours: y, Theirs: t,
+		Result: result})
+	if !result.Same(y) {
+		m.out.ofYours = append(grow(m.out.ofYours), Edit{path, result})
+	}
+	if !result.Same(t) {
+		m.out.ofTheirs = append(grow(m.out.ofTheirs), Edit{path, result})
+	}
+}
+
+func (m *merger) remark(path, words string) {
+	m.out.Remarks = append(m.out.Remarks, Remark{Path: path, Words: words})
+}
+
+func (m *merger) conflict(c Conflict) { m.out.Conflicts = append(m.out.Conflicts, c) }
+
+// grow doubles a full list: of tens of thousands of large elements, append alone
+// copies each several times.
+func grow[T any](list []T) []T {
+	if len(list) == cap(list) {
+		return slices.Grow(list, max(16, len(list)))
+	}
+	return list
+}
+
+// rules tells the attributes of paths of a join: those that gitattributes files
+// have in the joined tree. One that is contested itself counts as yours has it.
+type rules struct {
+	engine *Engine
+	given  Three[object.ID]
+	asked  bool // what is outside the trees
+	below  *attr.Rules
+	above  *attr.Rules
+	files  map[string]*attr.Rules // by directory, nil where there is none
+}
+
+// spot is a name at which trees differ.
+type spot struct {
+	name    string
+	b, y, t object.Entry
+}
+
+// errNotEnough says that what a change touched does not tell all about it.
+var errNotEnough = errors.New("more than what was changed has to be looked at")

@@ -1,0 +1,148 @@
+package misfit
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// Find finds the misfits of two sides, by where they are used. Time grows with the size of the files of known languages
+// that either side changed, and not with that of the tree, but for what a suspicion is looked up in. The error is that
+// of reading an object, or the context's.
+func Find(ctx context.Context, store *object.Overlay, t Trees) ([]Misfit, error) {
+	s, err := Read(ctx, store, t.Base, t.Yours, t.Theirs)
+	if err != nil {
+		return nil, err
+	}
+	return s.Find(ctx, t.Joined)
+}
+
+// Sides is what both sides changed, as far as it is looked into. It can be read before they are joined. It is not safe
+// for use by several goroutines.
+type Sides struct{ read *finder } // nil where a side has nothing that could misfit
+
+// Read reads both sides for Find.
+func Read(ctx context.Context, store *object.Overlay, base, yours, theirs object.ID) (*Sides, error) {
+	f := &finder{store: store, trees: Trees{Base: base, Yours: yours, Theirs: theirs}, texts: map[object.ID]string{},
+		goes: newGoshared(), reads: newReading()}
+	var changes [2][]object.Change
+	for i, side := range []merge.Side{merge.Yours, merge.Theirs} {
+		var err error
+		if changes[i], err = f.changes(side); err != nil || len(changes[i]) == 0 {
+			return &Sides{}, err
+		}
+	}
+	for i, side := range []merge.Side{merge.Yours, merge.Theirs} {
+		if err := f.take(ctx, side, changes[i]); err != nil {
+			return nil, err
+		}
+	}
+	return &Sides{f}, nil
+}
+
+// Find is the function Find, for a tree that the sides were joined to.
+func (s *Sides) Find(ctx context.Context, joined object.ID) ([]Misfit, error) {
+	if s.read == nil {
+		return nil, nil
+	}
+	f := *s.read
+	f.trees.Joined, f.joined = joined, nil
+	var out []Misfit
+	for _, find := range []func(context.Context) ([]Misfit, error){f.golang, f.names, f.paths, f.keys} {
+		found, err := find(ctx)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, found...)
+	}
+	slices.SortStableFunc(out, func(a, b Misfit) int {
+		return cmp.Or(cmp.Compare(a.Used.Path, b.Used.Path), a.Used.Line-b.Used.Line, cmp.Compare(a.Name, b.Name))
+	})
+	out = slices.CompactFunc(out, func(a, b Misfit) bool {
+		return a.Used.Path == b.Used.Path && a.Used.Line == b.Used.Line && a.Name == b.Name &&
+			a.Used.Side == b.Used.Side
+	})
+	out = slices.DeleteFunc(out, func(m Misfit) bool { // it went with its file, which is told
+		return m.Kind == Moved && slices.ContainsFunc(out, func(o Misfit) bool {
+			return o.Kind == Moved && o.Used == m.Used && o.Now == m.Now && o.Name != m.Name &&
+				strings.Contains(o.Name, "/")
+		})
+	})
+	return out[:min(len(out), mostFound)], nil
+}
+
+// Skipped lists the files that were too much to be read as code: nothing is found in them.
+func (s *Sides) Skipped() []string {
+	if s.read == nil {
+		return nil
+	}
+	return s.read.reads.slow
+}
+
+// isKnown reports whether a file is read.
+func isKnown(p string) bool { return languageOf(p) != nil || isSettings(p) || mentionsPaths(p) }
+
+// read reads what a side changed.
+func (f *finder) read(ctx context.Context, side merge.Side) error {
+	changes, err := f.changes(side)
+	if err != nil {
+		return err
+	}
+	return f.take(ctx, side, changes)
+}
+
+// take is read for a side's changes.
+func (f *finder) take(ctx context.Context, side merge.Side, changes []object.Change) (err error) {
+	var files []*file
+	news := map[string][]*file{}
+	for i, c := range changes {
+		if ctx.Err() != nil {
+			break
+		}
+		known := isKnown(c.Path)
+		if i%readAhead == 0 {
+			var ids []object.ID
+			for _, next := range changes[i:min(i+readAhead, len(changes))] {
+				if isKnown(next.Path) {
+					ids = append(ids, next.Old.ID, next.New.ID)
+				}
+			}
+			f.store.Prefetch(ids...)
+		}
+		one := &file{path: c.Path, old: c.Old, new: c.New}
+		if known {
+			if one.was, err = f.text(c.Old); err != nil {
+				return err
+			}
+			if one.is, err = f.text(c.New); err != nil {
+				return err
+			}
+		}
+		one.from, one.to = diff.Lines(one.was), diff.Lines(one.is)
+		one.edits = diff.Histogram(one.from, one.to)
+		one.lang = languageOf(c.Path)
+		for _, i := range one.added() {
+			for w := range words(one.to[i]) {
+				if at := news[w]; len(at) == 0 || at[len(at)-1] != one {
+					news[w] = append(at, one)
+				}
+			}
+		}
+		files = append(files, one)
+	}
+	slices.SortFunc(files, func(a, b *file) int { return cmp.Compare(a.path, b.path) })
+	f.sides[index(side)], f.news[index(side)] = files, news
+	return ctx.Err()
+}
+
+// changes lists what a side changed, as far as it is looked into.
+func (f *finder) changes(side merge.Side) ([]object.Change, error) {
+	list, err := f.store.Changes(f.trees.Base, f.tree(side))
+	list = slices.DeleteFunc(list, func(c object.Change) bool { return !isKnown(c.Path) && !c.New.Absent() })
+	return list[:min(len(list), mostFiles)], err
+}

@@ -1,0 +1,87 @@
+package settle
+
+import (
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
+)
+
+// place is where a contested region stands: its file, the joined lines next to it,
+// empty where there is none, and the whole texts.
+type place struct {
+	path, before, after string
+	cut                 bool // it is a part of what both added: they share lines around it
+	sources             *merge.Three[*source]
+	entries             reader      // nil where texts have none, or are not read
+	text                *merge.Text // of the whole file; nil where there is none
+}
+
+func indentOf(line string) string { return line[:len(line)-len(strings.TrimLeft(line, " \t"))] }
+
+// indentLike gives edited with the white space that spaced has where base had
+// other: lines that are as in the base are spaced's, and new ones are indented as
+// the nearest of those.
+func indentLike(base, spaced, edited []string) (string, bool) {
+	var out strings.Builder
+	at := 0
+	for _, e := range append(diff.Histogram(plain(base), plain(edited)), diff.Edit{A0: len(base), A1: len(base)}) {
+		out.WriteString(strings.Join(spaced[at:e.A0], ""))
+		at = e.A1
+		for _, l := range edited[e.B0:e.B1] {
+			indent, found := "", words(l) == ""
+			if !found {
+				indent, found = newIndent(base, spaced, e, indentOf(l))
+			}
+			if !found {
+				return "", false
+			}
+			out.WriteString(indent + strings.TrimLeft(l, " \t"))
+		}
+	}
+	return out.String(), true
+}
+
+// newIndent gives what an indent next to an edit of the base has become: as with
+// the nearest line of the base of the same indent, or else the nearest of less,
+// and the rest as it was.
+func newIndent(base, spaced []string, e diff.Edit, indent string) (string, bool) {
+	var near []int // lines of the base, the nearest first
+	for k := e.A0; k < e.A1; k++ {
+		near = append(near, k)
+	}
+	for d := range base {
+		near = append(near, e.A0-1-d, e.A1+d)
+	}
+	less, found := "", false
+	for _, k := range near {
+		if k < 0 || k >= len(base) || words(base[k]) == "" {
+			continue
+		}
+		was := indentOf(base[k])
+		if was == indent {
+			return indentOf(spaced[k]), true
+		}
+		if !found && strings.HasPrefix(indent, was) {
+			less, found = indentOf(spaced[k])+indent[len(was):], true
+		}
+	}
+	return less, found
+}
+
+func onlyBlanks(base, side []string) bool {
+	return len(base) > 0 && slices.EqualFunc(base, side, func(a, b string) bool { return words(a) == words(b) })
+}
+
+// plain gives lines without what white space they have at the ends and more than
+// one blank of between words.
+func plain(lines []string) []string {
+	out := make([]string, len(lines))
+	for i, l := range lines {
+		out[i] = words(l)
+	}
+	return out
+}
+
+func words(line string) string { return strings.Join(strings.Fields(line), " ") }

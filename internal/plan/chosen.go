@@ -1,0 +1,166 @@
+package plan
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// Plan is both routes worked out.
+type Plan struct {
+	Rebase, Merge *Join
+	Pick          *Join // alone, where commits are picked, or what git left half done is gone on with
+	Suggested     Route
+	Why           string // a sentence
+	Wanted        Wanted
+	Published     []Published // commits of yours that are on a remote: rewriting them disturbs others
+}
+
+// Pushed reports whether a rebase would rewrite what others may have.
+func (pl *Plan) Pushed() bool { return len(pl.Published) > 0 }
+
+// Wanted is the route that a person or a team set, and by which setting; empty where none is.
+type Wanted struct {
+	Route   Route
+	Setting string // such as "pull.rebase is true"
+
+	OnlyForward bool // pull.ff is only: git pull would refuse where there is anything to join
+}
+
+// Plan works both routes out and suggests one; where commits are picked there is but
+// one. Nothing is written.
+func (pn *Planner) Plan(ctx context.Context, p *Position, decisions *settle.Decisions, progress func(done,
+	of int)) (*Plan, error) {
+	pl := &Plan{}
+	var err error
+	if p.Resume != nil {
+		pl.Why = "it is gone on with as it was begun."
+		if pl.Pick, err = pn.Join(ctx, p, "", decisions, Amends{}, progress); err == nil {
+			pl.Suggested = pl.Pick.Route
+			pl.Published, err = pn.Published(ctx, pl.Pick)
+		}
+		return pl, err
+	}
+	if p.Picking {
+		pl.Suggested, pl.Why = Pick, "a picked commit is made again on your line, with its author and message."
+		pl.Pick, err = pn.Join(ctx, p, Pick, decisions, Amends{}, progress)
+		return pl, err
+	}
+	if pl.Merge, err = pn.Join(ctx, p, Merge, decisions, Amends{}, nil); err != nil {
+		return nil, err
+	}
+	if pl.Rebase, err = pn.Join(ctx, p, Rebase, decisions, Amends{}, progress); err != nil {
+		return nil, err
+	}
+	if !p.Past {
+		if pl.Published, err = pn.Published(ctx, pl.Rebase); err != nil {
+			return nil, err
+		}
+	}
+	if pl.Wanted, err = pn.wanted(ctx, p.Branch.Name); err != nil {
+		return nil, err
+	}
+	pl.suggest(p)
+	pl.honour(p)
+	return pl, nil
+}
+
+// wanted reads which route is set for a branch: dorvik.route, or else what git pull goes by.
+func (pn *Planner) wanted(ctx context.Context, branch string) (Wanted, error) {
+	if pn.Source == nil {
+		return Wanted{}, nil
+	}
+	set, err := pn.Source.Settings(ctx, `^(dorvik\.route|pull\.(rebase|ff)|branch\..*\.rebase)$`)
+	if err != nil {
+		return Wanted{}, err
+	}
+	only := set["pull.ff"] == "only"
+	for _, key := range []string{"dorvik.route", "branch." + branch + ".rebase", "pull.rebase"} {
+		value, ok := set[key]
+		if !ok {
+			continue
+		}
+		says := Wanted{Setting: key + " is " + value}
+		switch strings.ToLower(value) {
+		case "rebase", "true", "yes", "on", "1", "merges", "m", "interactive", "i", "preserve", "p":
+			says.Route = Rebase
+		case "merge", "false", "no", "off", "0":
+			says.Route = Merge
+		default: // auto
+			continue
+		}
+		says.OnlyForward = only
+		return says, nil
+	}
+	return Wanted{OnlyForward: only}, nil
+}
+
+// honour has the route be suggested that is set, unless it cannot be taken or does harm; then that
+// is said.
+func (pl *Plan) honour(p *Position) {
+	if pl.Wanted.OnlyForward {
+		defer func() { pl.Why += " As pull.ff is only, git pull itself would refuse here." }()
+	}
+	switch {
+	case pl.Wanted.Route == "":
+	case pl.Wanted.Route == pl.Suggested:
+		pl.Why = pl.Wanted.Setting + ". Also, " + pl.Why
+	case pl.Rebase.Refused != nil || len(p.TakenOut) > 0 || pl.Pushed():
+		pl.Why = pl.Wanted.Setting + ", and yet: " + pl.Why
+	default:
+		pl.Suggested = pl.Wanted.Route
+		pl.Why = pl.Wanted.Setting + ". Without it the other way would be suggested: " + pl.Why
+	}
+}
+
+func (pl *Plan) suggest(p *Position) {
+	yours := words.Count(len(p.Divergence.Yours), "commit", "commits")
+	asksR, asksM := pl.Rebase.Conflicts(), pl.Merge.Conflicts()
+	switch {
+	case pl.Rebase.Refused != nil:
+		pl.Suggested, pl.Why = Merge, "your line holds a commit that joins several lines at once, and such commits "+
+			"are not replayed."
+	case len(p.TakenOut) > 0:
+		pl.Suggested, pl.Why = Rebase, "the remote branch was rewritten, and a merge would bring back what was taken "+
+			"out of it."
+	case pl.Pushed():
+		pl.Suggested, pl.Why = Merge, words.Is(len(p.Divergence.Yours), "your commit is", "some of your "+yours+" are")+
+			" on a remote already; rebase would give them new ids, and whoever has them would have them twice."
+	case asksR > 2*asksM+1:
+		pl.Suggested = Merge
+		pl.Why = fmt.Sprintf("rebase would ask %s, merge %d: replaying your commits one by one meets the same lines "+
+			"again and again.",
+			words.Count(asksR, "decision", "decisions"), asksM)
+	default:
+		pl.Suggested = Rebase
+		pl.Why = "none of your " + yours + " has left this machine, so nobody is disturbed by new ids, and the merge " +
+			"would add a commit that only says you caught up."
+		if len(p.Divergence.Yours) == 1 {
+			pl.Why = "your commit has not left this machine, so nobody is disturbed by its new id, and the merge " +
+				"would add a commit that only says you caught up."
+		}
+	}
+}
+
+// Of gives one of the routes.
+func (pl *Plan) Of(r Route) *Join {
+	if pl.Pick != nil {
+		return pl.Pick
+	}
+	switch r {
+	case Merge:
+		return pl.Merge
+	}
+	return pl.Rebase
+}
+
+// Asking is the join by which the two sides are compared: the merge, or the pick.
+func (pl *Plan) Asking() *Join {
+	if pl.Pick != nil {
+		return pl.Pick
+	}
+	return pl.Merge
+}

@@ -1,0 +1,264 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/vcs"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// StuckError says that git left something half done here, which can be taken over.
+type StuckError struct{ *Stuck }
+
+func (e *StuckError) Error() string {
+	return e.Sentence() + " Open dorvik to take it over, or say --take-over finish, anew or back"
+}
+
+// Stuck is what git left half done, with what stands of it: read, nothing is changed.
+type Stuck struct {
+	Left    *vcs.Unfinished
+	On      vcs.Branch // the branch that it is done to
+	Dirty   []vcs.Dirty
+	Open    []string // paths that are not settled
+	Marked  []string // of these, those in which some conflicts are settled already, between marks
+	Settled []string // paths that were in conflict and are settled
+	Resume  *Resume  // how it is gone on with; nil where Dorvik cannot
+	Why     string   // why it cannot
+	Notes   []string // what to know of its list before going on, as sentences
+	Runs    []string // commands that its list has run on the way
+
+	Found   []settle.Decision      // of open files, what is settled between the marks
+	Held    *Uncommitted           // all that is not committed
+	Stand   object.ID              // a tree: what the index holds, with what is settled in files
+	Join    *merge.Result          // at which it stopped; nil where it is at none
+	trees   merge.Three[object.ID] // that this joins, where they are not those of commits
+	swapped bool                   // of a merge that a rebase makes: HEAD holds theirs, and what it joins is yours
+	stashed bool                   // of conflicts without an operation: they come from a stash
+	from    object.ID              // of a merge: the commit it joins with the last of the others
+	beside  object.ID              // a tree: beyond it what is staged is no part of any commit; zero where all of it is
+}
+
+// Resume is how what git left half done is gone on with.
+type Resume struct {
+	Merged  []object.ID   // a merge of the branch with these; else
+	From    object.ID     // of a merge of several: the branch with all of them but the last, in memory
+	Todo    []replay.Todo // commits that are still to be replayed
+	Onto    object.ID     // onto this
+	Begun   *merge.Begun  // of a merge
+	Message string        // of the merge commit
+
+	moves []branchMove // of other branches, once all is made
+}
+
+// HasConflicts reports whether the index holds paths that are not merged.
+func HasConflicts(dirty []vcs.Dirty) bool {
+	return slices.ContainsFunc(dirty, func(d vcs.Dirty) bool { return d.Conflict })
+}
+
+// begin keeps what stands of the join.
+func (s *Stuck) begin(edits []merge.TextEdit) {
+	s.Resume = &Resume{Begun: &merge.Begun{Tree: s.Stand, Open: s.Open, Edits: edits}}
+}
+
+// openOf is the path under which git has a conflict open.
+func (s *Stuck) openOf(c *merge.Conflict) (string, bool) {
+	for _, p := range c.Paths() {
+		for _, o := range s.Open {
+			if o == p || strings.HasPrefix(o, p+"~") {
+				return o, true
+			}
+		}
+	}
+	return "", false
+}
+
+// pending reports whether the commit that git stopped at is still to be made. At an edit it is made, and waits to be
+// amended.
+func (s *Stuck) pending() bool {
+	if s.Left.Operation != vcs.Rebasing || s.Left.Remade == nil ||
+		len(s.Left.Done) == 0 { // by patches, only git's index tells
+		return true
+	}
+	switch s.Left.Done[len(s.Left.Done)-1].Verb {
+	case "squash", "fixup":
+		return s.Left.Amend == s.Left.Head
+	}
+	return s.Left.Picking || len(s.Left.Merged) > 0
+}
+
+// typedBetween is what a person typed between the marks of a conflict, which hold first and second now: the half that
+// is not as git wrote it, or both. It is empty where git wrote them so.
+func (s *Stuck) typedBetween(q *settle.Question, first, second string) string {
+	headIs, otherIs := q.Yours, q.Theirs
+	// HEAD's half, which is first, is theirs
+	if s.Left.Operation == vcs.Rebasing && len(s.Left.Merged) == 0 || s.swapped || s.stashed {
+		headIs, otherIs = otherIs, headIs
+	}
+	switch {
+	case first != headIs && second != otherIs:
+		return first + second
+	case first != headIs:
+		return first
+	case second != otherIs:
+		return second
+	}
+	return ""
+}
+
+// What names what is half done, as “the rebase”.
+func (s *Stuck) What() string {
+	return map[vcs.Operation]string{vcs.Merging: "the merge", vcs.Rebasing: "the rebase", vcs.Picking: "the pick",
+		vcs.Reverting: "the revert", vcs.Applying: "the series of patches",
+		vcs.Unmerged: "the conflicts"}[s.Left.Operation]
+}
+
+// Sentence says in a sentence where git stopped.
+func (s *Stuck) Sentence() string {
+	if s.Left.Operation == vcs.Unmerged {
+		return words.If(s.stashed, "what was stashed was brought back, and does not fit what is here.",
+			"your files hold conflicts that no merge and no rebase goes on with.") + " " + s.standing()
+	}
+	what := map[vcs.Operation]string{vcs.Merging: "a merge", vcs.Rebasing: "a rebase", vcs.Picking: "a pick",
+		vcs.Reverting: "a revert", vcs.Applying: "applying patches"}[s.Left.Operation]
+	out := "git stopped in the middle of " + what
+	if s.Left.Operation == vcs.Applying {
+		out += fmt.Sprintf(": at the %s of %s", words.Nth(s.Left.At), words.Count(s.Left.Patches, "patch", "patches"))
+	} else if done := CommitsOf(s.Left.Done); done > 0 && done+CommitsOf(s.Left.Todo) > 1 &&
+		s.Left.Operation != vcs.Merging {
+		whose := words.If(s.Left.Operation == vcs.Rebasing, "your ", "")
+		out += fmt.Sprintf(": at the %s of %s%s", words.Nth(done), whose,
+			words.Count(done+CommitsOf(s.Left.Todo), "commit", "commits"))
+	}
+	return out + ". " + s.standing()
+}
+
+// CommitsOf counts the lines of a list that make a commit.
+func CommitsOf(list []vcs.Command) (n int) {
+	for _, c := range list {
+		if !c.Commit.IsZero() && c.Verb != "drop" {
+			n++
+		}
+	}
+	return n
+}
+
+// standing says how the files stand.
+func (s *Stuck) standing() string {
+	var out []string
+	if n := len(s.Open); n > 0 {
+		out = append(out, words.Count(n, "file has", "files have")+" conflicts")
+	}
+	if n := len(s.Settled); n > 0 {
+		out = append(out, words.Count(n, "is", "are")+" settled already")
+	}
+	switch {
+	case len(out) == 0 && s.Left.Operation == vcs.Applying:
+		return "It does not fit the files, or was to be looked at; git changed none of them for it."
+	case len(out) == 0 && s.Join != nil && s.Join.Clean():
+		return "Nothing is in conflict."
+	case len(out) == 0:
+		return "Nothing waits to be settled."
+	}
+	return strings.Join(out, ", ") + "."
+}
+
+// NotAnew says why what is half done cannot be joined anew; empty where it can.
+func (s *Stuck) NotAnew() string {
+	switch {
+	case s.Left.Operation == vcs.Unmerged:
+		return "nothing was being joined: there are only conflicts to settle"
+	case s.Left.Operation == vcs.Applying:
+		return "patches from mails are no commits that could be joined"
+	case s.Left.Branch == "":
+		return "it is done on no branch (a detached HEAD), which follows nothing that it could be joined with"
+	case s.On.Upstream == "":
+		return "the branch " + s.Left.Branch + " follows no branch of a remote that it could be joined with"
+	}
+	return ""
+}
+
+// NotBack says why what is half done cannot be taken back; empty where it can.
+func (s *Stuck) NotBack() string {
+	if s.Left.Operation == vcs.Unmerged {
+		return "git did not note how the files were before these conflicts"
+	}
+	return ""
+}
+
+// Tip is where the branch is or, where it is done on none, HEAD.
+func (s *Stuck) Tip() object.ID {
+	if s.Left.Branch == "" {
+		return s.Left.Head
+	}
+	return s.On.Tip
+}
+
+// GitName is the name of git's own command for an operation.
+func GitName(o vcs.Operation) string {
+	if o == vcs.Picking {
+		return "cherry-pick"
+	}
+	return string(o)
+}
+
+// Note keeps what going on leaves out that the list asks for, once.
+func (s *Stuck) Note(format string, args ...any) {
+	if n := fmt.Sprintf(format, args...); !slices.Contains(s.Notes, n) {
+		s.Notes = append(s.Notes, n)
+	}
+}
+
+// reworded notes that the list rewords a commit.
+func (s *Stuck) reworded(n *object.Commit) {
+	s.Note("Its list rewords “%s”: on the road (n), w writes its message; else that stays.", n.Subject())
+}
+
+// withoutFollowing notes the options of what git left half done that Dorvik does otherwise.
+func (s *Stuck) withoutFollowing() {
+	for _, o := range s.Left.Options {
+		switch o.Name {
+		case "strategy":
+			s.Note("It was begun with --strategy=%s: Dorvik joins in its own way, and asks where both sides meet.",
+				o.Value)
+		case "strategy-option":
+			s.Note("It was begun with -X %s: Dorvik asks where both sides meet, and prefers none of them.",
+				strings.TrimPrefix(strings.Trim(o.Value, "'"), "--"))
+		case "committer-date-is-author-date":
+			s.Note("It was to give each new commit its author's date as the committer's: Dorvik gives it the date of " +
+				"now.")
+		case "reset-author-date":
+			s.Note("It was to give each new commit a new author's date: Dorvik keeps the one it has.")
+		case "gpg-sign":
+			s.Note("It was to sign its commits: Dorvik signs those it makes with the key that user.signingKey names.")
+		}
+	}
+}
+
+// branchMove is the move of a branch that the list asks for.
+type branchMove struct {
+	move vcs.BranchMove
+	at   replay.Parent // where it goes
+}
+
+// Prospect is what each way of taking over comes to.
+type Prospect struct {
+	Asks    int // decisions that going on asks
+	More    int // commits that it replays after the one it stopped at
+	Kept    int // decisions that a join anew keeps
+	Commits []StuckCommit
+	Dirty   int // files with edits beside it, which stay as they are
+}
+
+// StuckCommit is a commit of what git left half done, and how far that came with it.
+type StuckCommit struct {
+	history.Node
+	State string    // done, stopped, to come
+	Now   object.ID // what it was made anew as
+}

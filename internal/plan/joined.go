@@ -1,0 +1,376 @@
+package plan
+
+import (
+	"fmt"
+	"iter"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// Route is one way of joining.
+type Route string
+
+// The routes.
+const (
+	Rebase Route = "rebase"
+	Merge  Route = "merge"
+	Pick   Route = "pick" // single commits of another line, brought onto yours
+)
+
+// Stop is a place on a route at which conflicts want decisions: the merge as a
+// whole, or one replayed commit.
+type Stop struct {
+	Commit history.Node // zero for a merge
+	Files  []*settle.File
+	Result *merge.Result
+
+	Uncommitted bool // the commit is made of what is not committed, and never goes anywhere
+}
+
+// Mend is an edit to a file of the joined tree, made to let the check pass.
+type Mend struct {
+	Path          string
+	Before, After string
+}
+
+// Amends is what is changed in a joined tree beyond the decisions.
+type Amends struct {
+	Mends []Mend
+	Made  []Made
+}
+
+// Join is a route worked out under the decisions made so far.
+type Join struct {
+	Route   Route
+	Refused error         // why the route cannot be taken; the rest is then empty
+	Merge   *merge.Result // of a merge
+	Steps   []replay.Step // of a rebase
+	Stops   []Stop
+	Tree    object.ID // the joined tree, with stand-ins where Open is not 0
+	Open    int       // conflicts without a decision
+	Settled int
+	Mended  []Mend   // applied
+	Lost    []Mend   // that fit no longer
+	Makings []Making // files that are, or are to be, made anew
+	Carried *Carried
+
+	onto    object.ID      // of a pick: the commit that the first step stands on
+	work    *Uncommitted   // that is carried in the place of the position's; nil for that
+	Plain   object.ID      // the joined tree before files were made anew; zero where none was
+	mended  []Mend         // what those applied did to the joined texts
+	besides []merge.Remark // what is to be said that no file's merge says
+}
+
+// Clean reports whether the route asks nothing.
+func (j *Join) Clean() bool { return j.Refused == nil && len(j.Stops) == 0 }
+
+// Remarks lists what should be known of the join though it asks nothing, each once.
+func (j *Join) Remarks() []merge.Remark {
+	out := slices.Clone(j.besides)
+	add := func(r *merge.Result) {
+		if r == nil {
+			return
+		}
+		for _, n := range r.Remarks {
+			if !slices.Contains(out, n) {
+				out = append(out, n)
+			}
+		}
+	}
+	add(j.Merge)
+	for i := range j.Steps {
+		for _, r := range j.Steps[i].Joins() {
+			add(r)
+		}
+	}
+	return out
+}
+
+// Conflicts counts the decisions asked.
+func (j *Join) Conflicts() (n int) {
+	for _, s := range j.Stops {
+		for _, f := range s.Files {
+			n += len(f.Questions)
+		}
+	}
+	return n
+}
+
+// take has the join be made of replayed steps.
+func (j *Join) take(steps []replay.Step, err error) error {
+	if err != nil {
+		return err
+	}
+	j.Steps = steps
+	if j.Tree, err = steps[len(steps)-1].Tree(); err != nil {
+		return err
+	}
+	for i := range steps {
+		for _, one := range steps[i].Unfit {
+			j.Lost = append(j.Lost, Mend(one))
+		}
+		for _, r := range steps[i].Joins() {
+			if !r.Clean() {
+				j.Stops = append(j.Stops, Stop{Commit: steps[i].Commit, Result: r})
+			}
+		}
+	}
+	return nil
+}
+
+// questions goes through what the stops ask, with the files that it is about.
+func (j *Join) questions() iter.Seq2[*settle.File, *settle.Question] {
+	return func(yield func(*settle.File, *settle.Question) bool) {
+		for _, stop := range j.Stops {
+			for _, f := range stop.Files {
+				for _, q := range f.Questions {
+					if !yield(f, q) {
+						return
+					}
+				}
+			}
+		}
+	}
+}
+
+// mergeOf settles a merge, which may have been begun elsewhere, makes it the join's own, and gives its tree.
+func (j *Join) mergeOf(r *merge.Result, resume *Resume, resolve replay.Resolver) (tree object.ID, err error) {
+	var begun *merge.Begun
+	if resume != nil && resume.Begun != nil {
+		begun = resume.Begun
+		begun.Narrow(r)
+	}
+	decided, _, err := resolve(r)
+	if err != nil {
+		return tree, err
+	}
+	j.Merge = r
+	if !r.Clean() {
+		j.Stops = []Stop{{Result: r}}
+	}
+	if tree, err = r.Tree(decided); err == nil && begun != nil {
+		tree, err = begun.Over(r, tree)
+	}
+	return tree, err
+}
+
+// Kept counts the commits that a replay makes, or leaves as they are.
+func (j *Join) Kept() int { return len(replay.Groups(j.Steps)) }
+
+// MendHolder names the commit that mends become part of.
+func (j *Join) MendHolder() (name string, ok bool) {
+	if j.Route == Merge {
+		return "the merge commit", true
+	}
+	if i, ok := replay.Last(j.Steps); ok && j.Route == Pick {
+		return fmt.Sprintf("the last picked commit, “%s”", j.Steps[i].Commit.Subject()), true
+	} else if ok {
+		return fmt.Sprintf("your last commit, “%s”", j.Steps[i].Commit.Subject()), true
+	}
+	return "", false
+}
+
+// Built is the joined line as commits in memory.
+type Built struct {
+	Tip   object.ID
+	IDs   []object.ID // of a rebase: the new commit for each step, zero for those left out
+	Moves []builtMove // of other branches, made together with that of the branch
+}
+
+// builtMove is the move of another branch: to the commit of a step or, where that is negative, to a commit.
+type builtMove struct {
+	Name string
+	From object.ID
+	Step int
+	To   object.ID
+}
+
+// Tips are the commits that lead to all that was built.
+func (b Built) Tips() []object.ID {
+	out := []object.ID{b.Tip}
+	for _, m := range b.Moves {
+		if m.Step < 0 {
+			out = append(out, m.To)
+		}
+	}
+	return out
+}
+
+// Made are the new commits, the oldest first.
+func (b Built) Made() (ids []object.ID) {
+	for _, id := range b.IDs {
+		if !id.IsZero() {
+			ids = append(ids, id)
+		}
+	}
+	return ids
+}
+
+// MergeMessage is the message of the merge commit: what was joined to what,
+// whose work it was, and their subjects.
+func MergeMessage(p *Position) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "Join %s (%s) with %s\n", p.Branch.Upstream, strings.Join(Authors(p.Divergence.Theirs), ", "),
+		p.Branch.Name)
+	for i, n := range p.Divergence.Theirs {
+		if i == 0 {
+			b.WriteByte('\n')
+		}
+		if i == 20 {
+			fmt.Fprintf(&b, "- and %d more\n", len(p.Divergence.Theirs)-i)
+			break
+		}
+		fmt.Fprintf(&b, "- %s\n", n.Subject())
+	}
+	return b.String()
+}
+
+// Authors lists the names of the authors of commits, each once, the one of the
+// newest commit first.
+func Authors(commits []history.Node) []string {
+	var out []string
+	for _, n := range commits {
+		if name := n.Author().Name; !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// Published is a commit of yours that is on a remote, and on which branch there.
+type Published struct {
+	history.Node
+	On  string
+	Who []string // others who have commits there, and so may have this one
+}
+
+// String names the commit and where it is.
+func (p Published) String() string {
+	return fmt.Sprintf("%s “%s” (on %s)", p.ID.Prefix(12), p.Subject(), p.On)
+}
+
+// PublishedError says that a rebase would rewrite commits that others may have.
+type PublishedError struct{ Commits []Published }
+
+func (e *PublishedError) Error() string {
+	var names []string
+	for _, n := range e.Commits {
+		names = append(names, n.String())
+	}
+	names = words.Some(names, 5)
+	return "a rebase would give new ids to commits that are on a remote already, and whoever has them would have " +
+		"them twice: " + strings.Join(names, ", ") + ". Nothing was changed"
+}
+
+// DecidedIn are the decisions that a join asked for, and none that are kept of others.
+func DecidedIn(j *Join, all *settle.Decisions) (out []settle.Decision) {
+	asked := map[settle.Key]bool{}
+	for _, q := range j.questions() {
+		asked[q.Key] = true
+	}
+	for _, d := range all.List {
+		if asked[d.Key] {
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+// Making is a file that a program makes, and that was decided to be made anew once all is settled.
+type Making struct {
+	Path    string
+	Command string // run in the file's folder
+	Made    bool   // for the very tree that is joined
+	Same    bool   // the command left it as it was
+}
+
+// Made is what a command made of a file, in a tree.
+type Made struct {
+	Path    string    `json:"path"`
+	Command string    `json:"command"`
+	From    object.ID `json:"from"` // the joined tree it was made from
+	Text    string    `json:"text"`
+}
+
+// Unmade are the files that are still to be made anew.
+func (j *Join) Unmade() (out []Making) {
+	return slices.DeleteFunc(slices.Clone(j.Makings), func(m Making) bool { return m.Made })
+}
+
+// Sentence tells of a making, for where the result is told of.
+func (m Making) Sentence() string {
+	switch {
+	case !m.Made:
+		return m.Path + " was not made anew: “" + m.Command + "” did not run, or did not end well. It is yours where " +
+			"both sides changed it."
+	case m.Same:
+		return m.Path + " is yours where both sides changed it: “" + m.Command + "” ran, and left it as it is."
+	}
+	return m.Path + " was made anew by “" + m.Command + "”."
+}
+
+// amended reports whether the joined tree is not the one that the joins alone come to.
+func (j *Join) amended() bool {
+	return len(j.Mended) > 0 || slices.ContainsFunc(j.Makings, func(m Making) bool { return m.Made && !m.Same })
+}
+
+// WithoutTexts is what commands made, without the texts: those are in the joined tree.
+func WithoutTexts(made []Made) []Made {
+	out := slices.Clone(made)
+	for i := range out {
+		out[i].Text = ""
+	}
+	return out
+}
+
+// Replayed gives the commit that a new one was made of; zero where it is none of those.
+func (j *Join) Replayed(b Built, id object.ID) (of history.Node) {
+	if i := slices.Index(b.IDs, id); i >= 0 && i < len(j.Steps) && !id.IsZero() {
+		of = j.Steps[i].Commit
+	}
+	return of
+}
+
+// Reworded are the steps that have another message by wish.
+func (j *Join) Reworded() (out []int) {
+	for _, group := range replay.Groups(j.Steps) {
+		if slices.ContainsFunc(group, func(k int) bool {
+			return j.Steps[k].Message != "" ||
+				j.Steps[k].Says.Does != replay.Nothing && k != group[0]
+		}) {
+			out = append(out, group[0])
+		}
+	}
+	return out
+}
+
+// Goes counts the commits that a push adds to the remote.
+func (p *Position) Goes(j *Join) int {
+	switch {
+	case p.Picking:
+		return len(p.Home.Divergence.Yours) + j.Kept()
+	case p.Trivial() == UpToDate || j == nil:
+		return len(p.Divergence.Yours)
+	case j.Route == Rebase:
+		return j.Kept()
+	}
+	return len(p.Divergence.Yours) + 1
+}
+
+// Route is the one by which it was begun.
+func (r *Resume) Route(p *Position) Route {
+	switch {
+	case len(r.Merged) > 0, p.SettlesOnly():
+		return Merge
+	case p.Picking:
+		return Pick
+	}
+	return Rebase
+}
