@@ -10,9 +10,6 @@ const noEnd = 1 << 20
 
 func (a arity) takes(n int) bool { return n >= a.least && n <= a.most }
 
-// longestHead is over how many lines brackets are read.
-const longestHead = 40
-
 // bracketed cuts what stands between a bracket and the one that closes it, over lines, at its outermost commas. ok is
 // false where it does not close within some lines.
 func bracketed(lines []string, line, col int) (parts []string, ok bool) {

@@ -28,16 +28,6 @@ type goError struct {
 	msg  string
 }
 
-// goshared is what the trees have in common: each file is cut once, and each package typed once as long as what is
-// looked at of it, and of all that it imports, is the same.
-type goshared struct {
-	fset  *token.FileSet
-	files map[goVersion]*gofile
-	cuts  map[object.ID]*cut
-	named map[string]*gofile        // by the name that positions have
-	pkgs  map[string]*types.Package // by their keys
-}
-
 func newGoshared() *goshared {
 	return &goshared{fset: token.NewFileSet(), files: map[goVersion]*gofile{}, cuts: map[object.ID]*cut{},
 		named: map[string]*gofile{}, pkgs: map[string]*types.Package{}}
@@ -343,4 +333,14 @@ func usesOf(text string) *uses {
 		}
 		dot = false
 	}
+}
+
+// goshared is what the trees have in common: each file is cut once, and each package typed once as long as what is
+// looked at of it, and of all that it imports, is the same.
+type goshared struct {
+	fset  *token.FileSet
+	files map[goVersion]*gofile
+	cuts  map[object.ID]*cut
+	named map[string]*gofile        // by the name that positions have
+	pkgs  map[string]*types.Package // by their keys
 }

@@ -8,8 +8,6 @@
 package misfit
 
 import (
-	"cmp"
-	"path"
 	"slices"
 
 	"dorvik.dev/dorvik/internal/core/diff"
@@ -139,107 +137,5 @@ func (f *file) editAt(line int) (e diff.Edit, ok bool) {
 	return diff.Edit{}, false
 }
 
-// finder is what is read for one look.
-type finder struct {
-	store  *object.Overlay
-	trees  Trees
-	texts  map[object.ID]string
-	sides  [2][]*file            // by their paths, of yours and theirs
-	news   [2]map[string][]*file // those whose new lines have a word, by the word
-	joined *object.Finder
-	goes   *goshared // what was parsed and typed of Go
-	reads  *reading  // what was cut into tokens of other languages
-}
-
-// of gives the file of a path that a side changed, or nil.
-func (f *finder) of(side merge.Side, p string) *file {
-	files := f.sides[index(side)]
-	i, ok := slices.BinarySearchFunc(files, p, func(one *file, p string) int { return cmp.Compare(one.path, p) })
-	if !ok {
-		return nil
-	}
-	return files[i]
-}
-
-func index(s merge.Side) int {
-	if s == merge.Theirs {
-		return 1
-	}
-	return 0
-}
-
-func (f *finder) tree(s merge.Side) object.ID {
-	if s == merge.Theirs {
-		return f.trees.Theirs
-	}
-	return f.trees.Yours
-}
-
-// at is the joined entry of a path.
-func (f *finder) at(p string) (object.Entry, error) {
-	if f.joined == nil {
-		f.joined = object.NewFinder(f.store)
-	}
-	return f.joined.Find(f.trees.Joined, p)
-}
-
-// walk visits the files of a tree whose names are wanted, until visit says to stop.
-func (f *finder) walk(tree object.ID, dir string, want func(p string) bool, visit func(p string, e object.Entry) (
-	more bool, err error)) (bool, error) {
-	entries, err := f.store.Tree(tree)
-	if err != nil {
-		return false, err
-	}
-	for _, e := range entries {
-		p := path.Join(dir, e.Name)
-		more := true
-		switch {
-		case e.IsTree():
-			more, err = f.walk(e.ID, p, want, visit)
-		case e.Mode.IsRegular() && want(p):
-			more, err = visit(p, e)
-		}
-		if err != nil || !more {
-			return false, err
-		}
-	}
-	return true, nil
-}
-
-// stands reports whether the joined file still has a side's line: what was settled otherwise is no misfit.
-func (f *finder) stands(p, line string) (bool, error) {
-	e, err := f.at(p)
-	if err != nil {
-		return false, err
-	}
-	text, err := f.text(e)
-	return err == nil && slices.Contains(diff.Lines(text), line), err
-}
-
-// text is a file's; empty where it is none, or too large.
-func (f *finder) text(e object.Entry) (string, error) {
-	if !e.Mode.IsRegular() {
-		return "", nil
-	}
-	if s, ok := f.texts[e.ID]; ok {
-		return s, nil
-	}
-	data, err := f.store.Blob(e.ID)
-	if err != nil {
-		return "", err
-	}
-	s := ""
-	if len(data) <= largestFile && merge.IsText(data) {
-		s = string(data)
-	}
-	f.texts[e.ID] = s
-	return s, nil
-}
-
-// using lists the files of a side whose new lines may have a name: they have its first word.
-func (f *finder) using(side merge.Side, name string) []*file {
-	for w := range words(name) {
-		return f.news[index(side)][w]
-	}
-	return nil
-}
+// longestHead is over how many lines brackets are read.
+const longestHead = 40
