@@ -10,7 +10,7 @@ import (
 
 // Alone reports whether the first n digits of each of some ids stand for no other object of
 // the repository, nor for another one of them. The objects themselves need not be there.
-func (r *Repo) Alone(ctx context.Context, ids []object.ID, n int) (bool, error) {
+func (r *Objects) Alone(ctx context.Context, ids []object.ID, n int) (bool, error) {
 	of := map[string]object.ID{}
 	var in strings.Builder
 	for _, id := range ids {
@@ -40,7 +40,7 @@ func (r *Repo) Alone(ctx context.Context, ids []object.ID, n int) (bool, error) 
 }
 
 // Abbrev is how many digits of an id core.abbrev asks for; 0 where that is left to git.
-func (r *Repo) Abbrev(ctx context.Context) int {
+func (r *Configuration) Abbrev(ctx context.Context) int {
 	switch v, _ := r.Config(ctx, "core.abbrev"); v {
 	case "", "auto":
 		return 0

@@ -16,7 +16,7 @@ import (
 
 // batch is one long-running `git cat-file --batch`.
 type batch struct {
-	repo *Repo
+	repo *Objects
 
 	mu   sync.Mutex
 	in   io.WriteCloser
@@ -49,7 +49,7 @@ type pool struct {
 // readers is the number of processes that read objects at a time.
 const readers = 2
 
-func newPool(r *Repo) *pool {
+func newPool(r *Objects) *pool {
 	p := &pool{}
 	p.one = sync.NewCond(&p.mu)
 	for range readers {

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"dorvik.dev/dorvik/internal/core/object"
 )
@@ -17,7 +18,7 @@ type Checkout struct{ Dir string }
 
 // OpenCheckout makes the checkout at a folder, or takes the one that is there and is of this
 // very repository, and brings it to a commit. Files that builds left there stay.
-func (r *Repo) OpenCheckout(ctx context.Context, dir string, commit object.ID) (*Checkout, error) {
+func (r *Checkouts) OpenCheckout(ctx context.Context, dir string, commit object.ID) (*Checkout, error) {
 	if err := r.haveCheckout(ctx, dir, commit); err != nil {
 		return nil, err
 	}
@@ -35,9 +36,9 @@ func (r *Repo) OpenCheckout(ctx context.Context, dir string, commit object.ID) (
 
 // haveCheckout makes the checkout, if it is not there. One is made after the other: git looks at all there are as it
 // makes one, and fails over one that is half made.
-func (r *Repo) haveCheckout(ctx context.Context, dir string, commit object.ID) error {
-	r.checkouts.Lock()
-	defer r.checkouts.Unlock()
+func (r *Checkouts) haveCheckout(ctx context.Context, dir string, commit object.ID) error {
+	r.making.Lock()
+	defer r.making.Unlock()
 	if !r.holdsCheckout(ctx, dir) {
 		return r.makeCheckout(ctx, dir, commit)
 	}
@@ -51,7 +52,7 @@ func (r *Repo) haveCheckout(ctx context.Context, dir string, commit object.ID) e
 
 // holdsCheckout reports whether a checkout is at a folder, and is one of this repository: in a
 // copy of a clone the folder still leads to the one it was copied from.
-func (r *Repo) holdsCheckout(ctx context.Context, dir string) bool {
+func (r *Checkouts) holdsCheckout(ctx context.Context, dir string) bool {
 	if _, err := os.Stat(filepath.Join(dir, ".git")); err != nil {
 		return false // git would find the repository around it
 	}
@@ -76,7 +77,7 @@ func (r *Repo) holdsCheckout(ctx context.Context, dir string) bool {
 
 // makeCheckout makes the checkout anew. Of what the repository has on record of others nothing is
 // touched: a person's own may only be unplugged.
-func (r *Repo) makeCheckout(ctx context.Context, dir string, commit object.ID) error {
+func (r *Checkouts) makeCheckout(ctx context.Context, dir string, commit object.ID) error {
 	const doing = "preparing the checkout for the check"
 	records, err := r.Inside(ctx, "worktrees")
 	if err != nil {
@@ -102,7 +103,7 @@ func (r *Repo) makeCheckout(ctx context.Context, dir string, commit object.ID) e
 }
 
 // SubmoduleAt is the commit at which a submodule stands in the working tree; zero where it is not there.
-func (r *Repo) SubmoduleAt(ctx context.Context, path string) object.ID {
+func (r *Checkouts) SubmoduleAt(ctx context.Context, path string) object.ID {
 	dir := filepath.Join(r.Dir, filepath.FromSlash(path))
 	if _, err := os.Lstat(filepath.Join(dir, ".git")); err != nil {
 		return object.ID{}
@@ -118,7 +119,7 @@ func (r *Repo) SubmoduleAt(ctx context.Context, path string) object.ID {
 // FillSubmodules brings submodules into a checkout of this repository, and those in them, each from the one
 // that is in the person's working tree, as a checkout of its own. It gives the paths of those that are not there,
 // or lack the commit: their folders stay empty.
-func (r *Repo) FillSubmodules(ctx context.Context, c *Checkout) (empty []string, err error) {
+func (r *Checkouts) FillSubmodules(ctx context.Context, c *Checkout) (empty []string, err error) {
 	if _, err := os.Stat(filepath.Join(c.Dir, ".gitmodules")); err != nil {
 		return nil, nil
 	}
@@ -146,7 +147,7 @@ func (r *Repo) FillSubmodules(ctx context.Context, c *Checkout) (empty []string,
 }
 
 // fill brings one submodule into a checkout.
-func (r *Repo) fill(ctx context.Context, c *Checkout, path string, commit object.ID) (empty []string, err error) {
+func (r *Checkouts) fill(ctx context.Context, c *Checkout, path string, commit object.ID) (empty []string, err error) {
 	own := filepath.Join(r.Dir, filepath.FromSlash(path))
 	if _, err := os.Lstat(filepath.Join(own, ".git")); err != nil {
 		return []string{path}, nil
@@ -178,7 +179,7 @@ func runOut(ctx context.Context, dir, doing string, args ...string) (string, err
 }
 
 // ChangedIn lists what is not in a checkout as it is in its commit, and what is there and not known.
-func (r *Repo) ChangedIn(ctx context.Context, c *Checkout) (paths []string, err error) {
+func (r *Checkouts) ChangedIn(ctx context.Context, c *Checkout) (paths []string, err error) {
 	out, err := runOut(ctx, c.Dir, "looking at the checkout", "status", "--porcelain=v2", "-z",
 		"--untracked-files=normal", "--no-renames", "--ignore-submodules=all")
 	if err != nil {
@@ -189,4 +190,14 @@ func (r *Repo) ChangedIn(ctx context.Context, c *Checkout) (paths []string, err 
 		paths = append(paths, d.Path)
 	}
 	return paths, err
+}
+
+// Checkouts are working trees of Dorvik's own, in which the joined code is built.
+type Checkouts struct {
+	*Place
+	config  *Configuration
+	refs    *Refs
+	objects *Objects
+	tree    *Tree
+	making  sync.Mutex // one is made after the other
 }

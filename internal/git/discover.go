@@ -48,7 +48,7 @@ func discover(ctx context.Context, dir string, early func(*Early)) (r *Repo, ok 
 	if !ok {
 		return nil, false
 	}
-	r = &Repo{Dir: top, GitDir: filepath.Join(top, ".git"), Common: filepath.Join(top, ".git")}
+	r = newRepo(&Place{Dir: top, GitDir: filepath.Join(top, ".git"), Common: filepath.Join(top, ".git")})
 	r.Format = r.likelyFormat()
 	r.reading()
 	if r.store != nil {
@@ -59,7 +59,7 @@ func discover(ctx context.Context, dir string, early func(*Early)) (r *Repo, ok 
 	if err != nil {
 		return nil, false
 	}
-	r.settings.take(r, top, text, stamps, begun)
+	r.settings.take(r.Configuration, top, text, stamps, begun)
 	format := object.SHA1
 	own := false // git took the repository's own settings in: it trusts it, and knows its format
 	for _, s := range r.settings.list {
@@ -80,8 +80,8 @@ func discover(ctx context.Context, dir string, early func(*Early)) (r *Repo, ok 
 		return nil, false
 	}
 	if format != r.Format { // the first is dropped, and what was read in it
-		r = &Repo{Dir: r.Dir, GitDir: r.GitDir, Common: r.Common, Format: format}
-		r.settings.take(r, top, text, stamps, begun)
+		r = newRepo(&Place{Dir: r.Dir, GitDir: r.GitDir, Common: r.Common, Format: format})
+		r.settings.take(r.Configuration, top, text, stamps, begun)
 		r.reading()
 	}
 	_, err = os.Stat(filepath.Join(r.GitDir, "shallow"))
@@ -90,7 +90,7 @@ func discover(ctx context.Context, dir string, early func(*Early)) (r *Repo, ok 
 }
 
 // likelyFormat is that of the id that the branch stands at, or else what most have.
-func (r *Repo) likelyFormat() object.Format {
+func (r *Refs) likelyFormat() object.Format {
 	if branch, ok := r.head(); ok {
 		if id, err := r.readRef("refs/heads/" + branch); err == nil && len(id.Raw()) == object.SHA256.Size() {
 			return object.SHA256

@@ -15,14 +15,14 @@ import (
 
 // SetHead has HEAD be on a branch, or where to is not zero on that commit and no branch. What
 // becomes of it is written to its reflog.
-func (r *Repo) SetHead(ctx context.Context, branch string, to object.ID, message string) error {
+func (r *Tree) SetHead(ctx context.Context, branch string, to object.ID, message string) error {
 	const doing = "moving HEAD"
 	if !to.IsZero() {
 		_, _, err := r.runIn(ctx, call{doing: doing, hold: r.Hold,
 			args: []string{"update-ref", "--no-deref", "-m", message, "HEAD", to.String()}})
 		return err
 	}
-	was, err := r.Current(ctx)
+	was, err := r.refs.Current(ctx)
 	if err != nil {
 		return err
 	}
@@ -34,7 +34,7 @@ func (r *Repo) SetHead(ctx context.Context, branch string, to object.ID, message
 			message, "--stdin"}, stdin: strings.NewReader("symref-update HEAD refs/heads/" + branch + "\n")})
 		return err
 	}
-	tip, err := r.Ref(ctx, "refs/heads/"+branch)
+	tip, err := r.refs.Ref(ctx, "refs/heads/"+branch)
 	if err != nil {
 		return err
 	}
@@ -61,14 +61,14 @@ func (r *Repo) SetHead(ctx context.Context, branch string, to object.ID, message
 }
 
 // refsElsewhere reports whether HEAD is not in its file.
-func (r *Repo) refsElsewhere() bool {
+func (r *Tree) refsElsewhere() bool {
 	data, err := os.ReadFile(filepath.Join(r.GitDir, "HEAD"))
 	return err != nil || strings.TrimSpace(string(data)) == "ref: refs/heads/.invalid"
 }
 
 // logHead adds a line to the reflog of HEAD, where there is one. That it cannot be is no failure.
-func (r *Repo) logHead(ctx context.Context, from, to object.ID, message string) {
-	who, err := r.Committer(ctx)
+func (r *Tree) logHead(ctx context.Context, from, to object.ID, message string) {
+	who, err := r.config.Committer(ctx)
 	if err != nil {
 		return
 	}

@@ -12,7 +12,7 @@ import (
 
 // Names lists branches, copies of remote branches and tags that name commits. What a remote
 // has as its HEAD is not among them.
-func (r *Repo) Names(ctx context.Context) ([]vcs.Named, error) {
+func (r *Refs) Names(ctx context.Context) ([]vcs.Named, error) {
 	out, err := r.run(ctx, "reading the branches and tags", "for-each-ref",
 		"--format=%(refname)%00%(refname:lstrip=2)%00%(objecttype)%00%(objectname)%00"+
 			"%(*objecttype)%00%(*objectname)%00%(symref)",
@@ -42,38 +42,14 @@ func (r *Repo) Names(ctx context.Context) ([]vcs.Named, error) {
 	return all, nil
 }
 
-// Loose gives those of some commits that no ref leads to, in their order, with what they stand on and
-// no ref leads to either.
-func (r *Repo) Loose(ctx context.Context, ids []object.ID) (loose []object.ID, err error) {
-	if len(ids) == 0 {
-		return nil, nil
-	}
-	args := []string{"rev-list", "--ignore-missing", "--topo-order"}
-	for _, id := range ids {
-		args = append(args, id.String())
-	}
-	out, err := r.run(ctx, "looking for commits on no branch", append(args, "--not", "--all", "HEAD")...)
-	if err != nil {
-		return nil, err
-	}
-	for line := range strings.Lines(out) {
-		id, err := object.ParseID(strings.TrimSpace(line))
-		if err != nil {
-			return nil, err
-		}
-		loose = append(loose, id)
-	}
-	return loose, nil
-}
-
 // GraphFiles gives the contents of the repository's commit-graph, the oldest part first; none
 // where there is none, or where it does not count: in a shallow clone, with replaced commits,
 // or by core.commitGraph. Where they lie is documented in gitformat-commit-graph.
-func (r *Repo) GraphFiles(ctx context.Context) [][]byte {
+func (r *Refs) GraphFiles(ctx context.Context) [][]byte {
 	if r.Shallow {
 		return nil
 	}
-	if on, err := r.Config(ctx, "core.commitGraph"); err != nil || on == "false" {
+	if on, err := r.config.Config(ctx, "core.commitGraph"); err != nil || on == "false" {
 		return nil
 	}
 	if out, err := r.run(ctx, "looking for replaced objects", "for-each-ref", "--count=1",
@@ -101,13 +77,4 @@ func (r *Repo) GraphFiles(ctx context.Context) [][]byte {
 		files = append(files, data)
 	}
 	return files
-}
-
-// Signature has git check a commit's signature. rev-list, which does it, knows no settings: it runs
-// gpg or gpgsm as they are found, and of other signatures says N, too.
-func (r *Repo) Signature(ctx context.Context, id object.ID) (vcs.Signed, error) {
-	out, err := r.run(ctx, "checking a signature", "rev-list", "--no-walk", "--no-commit-header", "--format=%G?%x00%GS",
-		id.String())
-	grade, by, _ := strings.Cut(strings.TrimSuffix(out, "\n"), "\x00")
-	return vcs.Signed{Grade: grade, By: by}, err
 }

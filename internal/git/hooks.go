@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/vcs"
@@ -24,7 +25,7 @@ type Hook struct {
 }
 
 // Hook looks for a hook in the folder of hooks; nil where there is none that can be run.
-func (r *Repo) Hook(dir, name string) *Hook {
+func (r *HookRunner) Hook(dir, name string) *Hook {
 	path := filepath.Join(dir, name)
 	info, err := os.Stat(path)
 	if err != nil || info.IsDir() || info.Mode()&0o111 == 0 {
@@ -38,7 +39,7 @@ func (r *Repo) Hook(dir, name string) *Hook {
 }
 
 // inTree reports whether a place, without links on the way, is among the files of the working tree.
-func (r *Repo) inTree(real string) bool {
+func (r *HookRunner) inTree(real string) bool {
 	inside := func(dir string) bool {
 		dir, err := filepath.EvalSymlinks(dir)
 		rel, rerr := filepath.Rel(dir, real)
@@ -48,8 +49,8 @@ func (r *Repo) inTree(real string) bool {
 }
 
 // HooksDir is the folder of hooks, from the settings; a relative one is below the working tree.
-func (r *Repo) HooksDir(ctx context.Context) string {
-	dir, err := r.ConfigPath(ctx, "core.hooksPath")
+func (r *HookRunner) HooksDir(ctx context.Context) string {
+	dir, err := r.config.ConfigPath(ctx, "core.hooksPath")
 	if err != nil || dir == "" {
 		dir = filepath.Join(r.Common, "hooks")
 	}
@@ -61,7 +62,7 @@ func (r *Repo) HooksDir(ctx context.Context) string {
 
 // HooksInTree reports whether any hook that git would run is among the files of the working tree, where a commit can
 // change it, or would be if there were one.
-func (r *Repo) HooksInTree(ctx context.Context) bool {
+func (r *HookRunner) HooksInTree(ctx context.Context) bool {
 	dir := r.HooksDir(ctx)
 	real, err := filepath.EvalSymlinks(dir)
 	if err != nil {
@@ -79,16 +80,24 @@ func (r *Repo) HooksInTree(ctx context.Context) bool {
 
 // agreedHooks is the folder that git is given for hooks in place of one among the files of the working tree: none
 // before LetHooksRun was called, whatever an earlier run, or somebody else, has left there.
-func (r *Repo) agreedHooks() string {
-	if dir := r.hooks.Load(); dir != nil {
+func (r *HookRunner) agreedHooks() string {
+	if dir := r.agreed.Load(); dir != nil {
 		return *dir
 	}
 	return os.DevNull
 }
 
+// guard is what keeps git from running hooks that a commit can change, but those that were agreed to.
+func (r *HookRunner) guard(ctx context.Context) []string {
+	if !r.HooksInTree(ctx) {
+		return nil
+	}
+	return []string{"-c", "core.hooksPath=" + r.agreedHooks()}
+}
+
 // LetHooksRun has git run these hooks, and no others, in place of those that a commit can change. Each runs only as
 // long as it, and the files that go with it, hold what they hold in now, by its name and their paths.
-func (r *Repo) LetHooksRun(hooks []*Hook, now map[string]map[string]string) error {
+func (r *HookRunner) LetHooksRun(hooks []*Hook, now map[string]map[string]string) error {
 	dir := filepath.Join(r.GitDir, "dorvik", "hooks")
 	if err := os.RemoveAll(dir); err != nil {
 		return fmt.Errorf("setting hooks aside: %w", err)
@@ -108,7 +117,7 @@ func (r *Repo) LetHooksRun(hooks []*Hook, now map[string]map[string]string) erro
 			return fmt.Errorf("setting hooks aside: %w", err)
 		}
 	}
-	r.hooks.Store(&dir)
+	r.agreed.Store(&dir)
 	return nil
 }
 
@@ -116,7 +125,7 @@ func (r *Repo) LetHooksRun(hooks []*Hook, now map[string]map[string]string) erro
 func quoted(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
 // Hooks lists the hooks there are that can be run.
-func (r *Repo) Hooks(ctx context.Context) (out []*Hook, err error) {
+func (r *HookRunner) Hooks(ctx context.Context) (out []*Hook, err error) {
 	dir := r.HooksDir(ctx)
 	entries, err := os.ReadDir(dir)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -133,7 +142,7 @@ func (r *Repo) Hooks(ctx context.Context) (out []*Hook, err error) {
 // RunHook runs a hook as git does, in the working tree or in a checkout, and gives what it said. A
 // hook that ends with anything but 0 is a *HookError. It is started here and not by “git hook
 // run”, which old versions do not have and which hands on no standard input in others.
-func (r *Repo) RunHook(ctx context.Context, h *Hook, dir, stdin string, args ...string) (said []string, err error) {
+func (r *HookRunner) RunHook(ctx context.Context, h *Hook, dir, stdin string, args ...string) (said []string, err error) {
 	if dir == "" {
 		dir = r.Dir
 	}
@@ -162,7 +171,7 @@ func (r *Repo) RunHook(ctx context.Context, h *Hook, dir, stdin string, args ...
 // ToMerge brings the checkout to where a merge is about to be committed: its HEAD at yours, index
 // and files joined, and theirs, unless zero, noted as what is being merged, as it is where a person
 // commits the merge. The function it gives takes that back.
-func (r *Repo) ToMerge(ctx context.Context, c *Checkout, yours, theirs object.ID) (done func(), err error) {
+func (r *HookRunner) ToMerge(ctx context.Context, c *Checkout, yours, theirs object.ID) (done func(), err error) {
 	const doing = "preparing the checkout for the hook"
 	if _, err := runOut(ctx, c.Dir, doing, "update-ref", "--no-deref", "HEAD", yours.String()); err != nil {
 		return nil, err
@@ -179,4 +188,11 @@ func (r *Repo) ToMerge(ctx context.Context, c *Checkout, yours, theirs object.ID
 		return nil, fmt.Errorf("%s: %w", doing, err)
 	}
 	return func() { os.Remove(path) }, nil
+}
+
+// HookRunner runs the hooks: the programs of the repository that git runs at its steps.
+type HookRunner struct {
+	*Place
+	config *Configuration
+	agreed atomic.Pointer[string] // the folder of those that were agreed to; nil for none
 }

@@ -18,7 +18,7 @@ import (
 // Index is an index beside the repository's own: made as a copy of that, changed on the side,
 // and put in its place from one moment to the next.
 type Index struct {
-	r    *Repo
+	r    *Tree
 	path string
 }
 
@@ -27,7 +27,7 @@ type Index struct {
 const IndexFolder = "dorvik/index"
 
 // CopyIndex copies the repository's index, which may not be there yet, under a name.
-func (r *Repo) CopyIndex(ctx context.Context, name string) (*Index, error) {
+func (r *Tree) CopyIndex(ctx context.Context, name string) (*Index, error) {
 	from, err := r.Inside(ctx, "index")
 	if err != nil {
 		return nil, err
@@ -37,12 +37,12 @@ func (r *Repo) CopyIndex(ctx context.Context, name string) (*Index, error) {
 }
 
 // SideIndex is the index of a name, which may not be there.
-func (r *Repo) SideIndex(name string) *Index {
+func (r *Tree) SideIndex(name string) *Index {
 	return &Index{r, filepath.Join(r.GitDir, filepath.FromSlash(IndexFolder), name)}
 }
 
 // IndexFile is an index that was kept in a file.
-func (r *Repo) IndexFile(path string) *Index { return &Index{r, path} }
+func (r *Tree) IndexFile(path string) *Index { return &Index{r, path} }
 
 // Keep copies the index to a file.
 func (x *Index) Keep(file string) error { return copyFile(x.path, file) }
@@ -152,7 +152,9 @@ func (x *Index) SwitchTree(ctx context.Context, from, to object.ID, files bool) 
 }
 
 // Sparse reports whether the working tree holds a part of the files only.
-func (r *Repo) Sparse(ctx context.Context) (bool, error) { return r.Flag(ctx, "core.sparseCheckout") }
+func (r *Tree) Sparse(ctx context.Context) (bool, error) {
+	return r.config.Flag(ctx, "core.sparseCheckout")
+}
 
 // CheckOut writes files as the index has them, as they would be in the working tree, below another folder. Those that
 // the index has outside of a sparse working tree are left out.
@@ -180,14 +182,14 @@ func (x *Index) Listing(ctx context.Context) (string, error) {
 }
 
 // Listing is all that the repository's index holds, stages too, as text to be compared.
-func (r *Repo) Listing(ctx context.Context) (string, error) {
+func (r *Tree) Listing(ctx context.Context) (string, error) {
 	return r.run(ctx, "reading the index", "ls-files", "--stage", "-z")
 }
 
 // LockIndex takes the lock of the repository's index, as git does: no other git changes it
 // meanwhile. Install lets go of it, and so does unlock. The error is a *LockedError where
 // another has it.
-func (r *Repo) LockIndex(ctx context.Context) (unlock func() error, err error) {
+func (r *Tree) LockIndex(ctx context.Context) (unlock func() error, err error) {
 	lock, err := r.Inside(ctx, "index.lock")
 	if err != nil {
 		return nil, err
@@ -227,7 +229,7 @@ func (x *Index) Install(ctx context.Context) error {
 // Uncommitted gives what is not committed as two trees: all that the index holds, but what is
 // not merged, and all that the files hold. Paths that git does not know are not in them. Only
 // objects are written, that nothing refers to.
-func (r *Repo) Uncommitted(ctx context.Context, dirty []vcs.Dirty) (staged, files object.ID, err error) {
+func (r *Tree) Uncommitted(ctx context.Context, dirty []vcs.Dirty) (staged, files object.ID, err error) {
 	x, err := r.CopyIndex(ctx, "look")
 	if err != nil {
 		return staged, files, err

@@ -11,8 +11,8 @@ import (
 
 // At takes a folder that is known to be a repository of SHA-1 ids, bare or not.
 func At(dir string) *Repo {
-	r := &Repo{Dir: dir, GitDir: dir}
-	r.objects = newPool(r)
+	r := newRepo(&Place{Dir: dir, GitDir: dir})
+	r.pool = newPool(r.Objects)
 	return r
 }
 
@@ -53,7 +53,7 @@ func layOut(dir, config string) error {
 }
 
 // Checkout fills an empty index and working tree from a commit.
-func (r *Repo) Checkout(ctx context.Context, commit object.ID) error {
+func (r *Tree) Checkout(ctx context.Context, commit object.ID) error {
 	_, err := r.run(ctx, "filling the working tree", "read-tree", "-m", "-u", commit.String())
 	return err
 }

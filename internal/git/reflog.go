@@ -13,7 +13,7 @@ import (
 
 // Reflog gives the moves of a ref ("HEAD", or a full name) that its reflog has, the oldest first; none
 // where there is no such file or it cannot be read. Lines of another form are passed over.
-func (r *Repo) Reflog(ctx context.Context, ref string) (moves []vcs.RefMove) {
+func (r *Refs) Reflog(ctx context.Context, ref string) (moves []vcs.RefMove) {
 	// No plumbing command prints a reflog's messages; the file is documented in
 	// gitrepository-layout.
 	path, err := r.Inside(ctx, "logs/"+ref)

@@ -2,19 +2,19 @@ package git
 
 import (
 	"bytes"
+	"context"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/rx"
 	"dorvik.dev/dorvik/internal/vcs"
 )
-
-// Refs are read from their files, as gitrepository-layout tells of them. Whatever is not as plain as that (another way
-// of keeping refs, names that are worked out, ids cut short) is for git.
 
 // errUnplain says that git has to be asked.
 var errUnplain = errors.New("git has to say that")
@@ -23,20 +23,20 @@ var errUnplain = errors.New("git has to say that")
 var plainName = rx.New(`^[A-Za-z0-9_][A-Za-z0-9_./-]*$`)
 
 // filesKeepRefs reports whether refs are kept in files.
-func (r *Repo) filesKeepRefs() bool {
+func (r *Refs) filesKeepRefs() bool {
 	_, err := os.Stat(filepath.Join(r.Common, "reftable"))
 	return os.IsNotExist(err)
 }
 
 // head gives the branch that HEAD names; ok is false where it names none, or git has to be asked.
-func (r *Repo) head() (branch string, ok bool) {
+func (r *Refs) head() (branch string, ok bool) {
 	data, err := os.ReadFile(filepath.Join(r.GitDir, "HEAD"))
 	name, on := strings.CutPrefix(strings.TrimSuffix(string(data), "\n"), "ref: refs/heads/")
 	return name, err == nil && on && r.filesKeepRefs() && plainName.MatchString(name)
 }
 
 // readRef gives what a full name points at; the zero id where it is not there.
-func (r *Repo) readRef(name string) (object.ID, error) {
+func (r *Refs) readRef(name string) (object.ID, error) {
 	if !r.filesKeepRefs() {
 		return object.ID{}, errUnplain
 	}
@@ -68,7 +68,7 @@ func (r *Repo) readRef(name string) (object.ID, error) {
 }
 
 // packedRef looks a name up among the packed refs.
-func (r *Repo) packedRef(name string) (object.ID, error) {
+func (r *Refs) packedRef(name string) (object.ID, error) {
 	data, err := os.ReadFile(filepath.Join(r.Common, "packed-refs"))
 	if os.IsNotExist(err) {
 		return object.ID{}, nil
@@ -90,7 +90,7 @@ func (r *Repo) packedRef(name string) (object.ID, error) {
 }
 
 // resolvePlain gives the commit that a plain name means, in the order in which git looks (gitrevisions).
-func (r *Repo) resolvePlain(rev string) (object.ID, error) {
+func (r *Refs) resolvePlain(rev string) (object.ID, error) {
 	if !plainName.MatchString(rev) || strings.Contains(rev, "..") {
 		return object.ID{}, errUnplain
 	}
@@ -136,12 +136,12 @@ func (r *Repo) resolvePlain(rev string) (object.ID, error) {
 }
 
 // peel gives the commit that an object is, or that a tag is of.
-func (r *Repo) peel(id object.ID) (object.ID, error) {
+func (r *Refs) peel(id object.ID) (object.ID, error) {
 	for range 10 {
-		if r.store == nil {
+		if r.objects.store == nil {
 			return object.ID{}, errUnplain
 		}
-		kind, data, err := r.store.Read(id)
+		kind, data, err := r.objects.store.Read(id)
 		switch {
 		case err != nil || kind != object.KindCommit && kind != object.KindTag:
 			return object.ID{}, errUnplain
@@ -158,7 +158,7 @@ func (r *Repo) peel(id object.ID) (object.ID, error) {
 
 // followPlain finds what a branch follows from the settings, where all that is set is what git itself sets: one branch
 // of one remote, which is pushed to as well.
-func (r *Repo) followPlain(list []setting, b *vcs.Branch) bool {
+func (r *Refs) followPlain(list []setting, b *vcs.Branch) bool {
 	var remote, ref string
 	branch := "branch." + b.Name + "."
 	for _, s := range list {
@@ -225,3 +225,186 @@ func trackingOf(list []setting, remote, ref string) (tracking string, ok bool) {
 	}
 	return tracking, true
 }
+
+// Refs are the branches, tags and other names, and where they stand to the remotes.
+type Refs struct {
+	*Place
+	config  *Configuration
+	objects *Objects
+}
+
+// Ref gives what a full ref name points at; the zero id where it does not exist.
+func (r *Refs) Ref(ctx context.Context, name string) (object.ID, error) {
+	if id, err := r.readRef(name); err == nil {
+		return id, nil
+	}
+	out, err := r.run(ctx, "reading "+name, "for-each-ref", "--format=%(refname)%00%(objectname)", name)
+	if err != nil {
+		return object.ID{}, err
+	}
+	for line := range strings.SplitSeq(out, "\n") {
+		if ref, id, ok := strings.Cut(line, "\x00"); ok && ref == name {
+			return object.ParseID(id)
+		}
+	}
+	return object.ID{}, nil
+}
+
+// Resolve gives the commit a revision names.
+func (r *Refs) Resolve(ctx context.Context, rev string) (object.ID, error) {
+	if id, err := r.resolvePlain(rev); err == nil {
+		return id, nil
+	}
+	out, err := r.run(ctx, "looking up "+rev, "rev-parse", "--verify", "--quiet", "--end-of-options", rev+"^{commit}")
+	if err != nil {
+		return object.ID{}, fmt.Errorf("there is no commit named %q here", rev)
+	}
+	return object.ParseID(strings.TrimSpace(out))
+}
+
+// Commits gives the commit a revision names, or those of a range such as A..B,
+// the oldest first.
+func (r *Refs) Commits(ctx context.Context, rev string) ([]object.ID, error) {
+	if !strings.Contains(rev, "..") {
+		id, err := r.Resolve(ctx, rev)
+		return []object.ID{id}, err
+	}
+	out, err := r.run(ctx, "looking up "+rev, "rev-list", "--reverse", "--topo-order", "--end-of-options", rev, "--")
+	if err != nil {
+		return nil, fmt.Errorf("there are no commits %q here", rev)
+	}
+	var ids []object.ID
+	for line := range strings.Lines(out) {
+		id, err := object.ParseID(strings.TrimSpace(line))
+		if err != nil {
+			return nil, fmt.Errorf("looking up %s: %w", rev, err)
+		}
+		ids = append(ids, id)
+	}
+	return ids, nil
+}
+
+// UpdateRefs moves refs all together or not at all, each only if it is still at
+// its old value.
+func (r *Refs) UpdateRefs(ctx context.Context, message string, updates ...vcs.RefUpdate) error {
+	zero := strings.Repeat("0", 2*r.Format.Size())
+	hex := func(id object.ID) string {
+		if id.IsZero() {
+			return zero
+		}
+		return id.String()
+	}
+	var in strings.Builder
+	for _, u := range updates {
+		if u.New.IsZero() {
+			fmt.Fprintf(&in, "delete %s\x00%s\x00", u.Name, hex(u.Old))
+			continue
+		}
+		fmt.Fprintf(&in, "update %s\x00%s\x00%s\x00", u.Name, hex(u.New), hex(u.Old))
+	}
+	_, _, err := r.runIn(ctx, call{doing: "moving " + updates[0].Name, stdin: strings.NewReader(in.String()),
+		args: []string{"update-ref", "-m", message, "--stdin", "-z"}, hold: r.Hold})
+	if err == nil {
+		return nil
+	}
+	for _, u := range updates {
+		if at, rerr := r.Ref(ctx, u.Name); rerr == nil && at != u.Old {
+			return &vcs.RefMovedError{Name: u.Name, Err: err}
+		}
+	}
+	return lockedBy(err, err.Error())
+}
+
+// OnRemote gives a remote branch whose local copy holds a commit, such as "origin/main", or a tag,
+// such as "tag v1"; empty where none does. A tag may have been pushed, and nothing here says that
+// it was not.
+func (r *Refs) OnRemote(ctx context.Context, id object.ID) (string, error) {
+	out, err := r.run(ctx, "looking whether "+id.String()+" was pushed",
+		"for-each-ref", "--count=20", "--format=%(if)%(symref)%(then)%(else)%(refname)%(end)",
+		"--contains", id.String(), "refs/remotes", "refs/tags") // origin/HEAD is no branch
+	on, _, _ := strings.Cut(strings.TrimLeft(out, "\n"), "\n")
+	if tag, ok := strings.CutPrefix(on, "refs/tags/"); ok {
+		return "tag " + tag, err
+	}
+	return strings.TrimPrefix(on, "refs/remotes/"), err
+}
+
+// Unpushed tells which of some commits no local copy of a remote's branch, and no tag, holds. They stand on others,
+// below which nothing is looked at.
+func (r *Refs) Unpushed(ctx context.Context, commits, below []object.ID) (map[object.ID]bool, error) {
+	var ask strings.Builder
+	for _, id := range commits {
+		fmt.Fprintln(&ask, id)
+	}
+	for _, id := range below {
+		fmt.Fprintf(&ask, "^%s\n", id)
+	}
+	out, _, err := r.runIn(ctx, call{doing: "looking which commits were pushed",
+		stdin: strings.NewReader(ask.String()), args: []string{"rev-list", "--ignore-missing", "--not", "--remotes",
+			"--tags", "--not", "--stdin"}})
+	if err != nil {
+		return nil, err
+	}
+	unpushed := map[object.ID]bool{}
+	for line := range strings.Lines(string(out)) {
+		id, err := object.ParseID(strings.TrimSpace(line))
+		if err != nil {
+			return nil, fmt.Errorf("looking which commits were pushed: %w", err)
+		}
+		unpushed[id] = true
+	}
+	return unpushed, nil
+}
+
+// Fetched lists the commits that the local copy of a remote branch was at, as its
+// reflog has them; those that a push from here put there are left out. Without a
+// reflog file there are none.
+func (r *Refs) Fetched(ctx context.Context, tracking string) (ids []object.ID) {
+	for _, m := range r.Reflog(ctx, tracking) {
+		if m.Why != "update by push" && !slices.Contains(ids, m.To) {
+			ids = append(ids, m.To)
+		}
+	}
+	return ids
+}
+
+// Remotes lists the remotes, the one that is pushed to by itself first.
+func (r *Refs) Remotes(ctx context.Context) ([]vcs.Remote, error) {
+	set, err := r.config.Settings(ctx, `^(remote\..*\.url|remote\.pushdefault)$`)
+	if err != nil {
+		return nil, err
+	}
+	usual := set["remote.pushdefault"]
+	if usual == "" {
+		usual = "origin"
+	}
+	var all []vcs.Remote
+	for key := range set {
+		if name, ok := strings.CutSuffix(strings.TrimPrefix(key, "remote."), ".url"); ok {
+			all = append(all, vcs.Remote(name))
+		}
+	}
+	slices.Sort(all)
+	if i := slices.Index(all, vcs.Remote(usual)); i > 0 {
+		all = slices.Insert(slices.Delete(all, i, i+1), 0, vcs.Remote(usual))
+	}
+	return all, nil
+}
+
+// FetchedAt gives when the local copy of a remote's branch was last brought up to date, by git or by
+// Dorvik; the zero time where nothing tells.
+func (r *Refs) FetchedAt(ctx context.Context, remote vcs.Remote, tracking string) (at time.Time) {
+	for _, name := range []string{"FETCH_HEAD", "logs/" + tracking, askedName(remote)} {
+		file, err := r.Inside(ctx, name)
+		if err != nil {
+			continue
+		}
+		if info, err := os.Stat(file); err == nil && info.ModTime().After(at) {
+			at = info.ModTime()
+		}
+	}
+	return at
+}
+
+// askedName is the file whose age tells when a remote was last asked.
+func askedName(remote vcs.Remote) string { return "dorvik/asked-" + remote.Key() }

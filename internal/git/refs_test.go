@@ -205,7 +205,7 @@ func TestARepositoryIsFoundAsGitFindsIt(t *testing.T) {
 		if !ok {
 			continue
 		}
-		want := &Repo{Dir: dir}
+		want := newRepo(&Place{Dir: dir})
 		require.NoError(t, want.ask(t.Context()))
 		assert.Equal(t, []any{want.Dir, want.GitDir, want.Common, want.Format, want.Shallow},
 			[]any{got.Dir, got.GitDir, got.Common, got.Format, got.Shallow}, dir)
@@ -238,7 +238,7 @@ func TestWhatIsReadEarly(t *testing.T) {
 		_, _, err := e.Objects().Read(nowhere)
 		assert.ErrorIs(t, err, errEarly, "which is not to say that it is missing")
 		e.Objects().ReadMany([]object.ID{nowhere}, func(object.ID, object.Kind, []byte) { t.Error("it is nowhere") })
-		for _, b := range e.Objects().objects.all {
+		for _, b := range e.Objects().pool.all {
 			assert.Nil(t, b.in, "no process was started")
 		}
 	}

@@ -148,7 +148,7 @@ func lines(s string) []string {
 
 // wire runs a command that talks to a remote; failures of the remote come as
 // *Refusal.
-func (r *Repo) wire(ctx context.Context, doing string, args ...string) (string, error) {
+func (r *Wire) wire(ctx context.Context, doing string, args ...string) (string, error) {
 	out, stderr, err := r.runIn(ctx, call{doing: doing, args: args})
 	var e *Error
 	if locked := (*LockedError)(nil); errors.As(lockedBy(err, string(stderr)), &locked) {
@@ -161,7 +161,7 @@ func (r *Repo) wire(ctx context.Context, doing string, args ...string) (string, 
 }
 
 // Fetch brings the local copy of the remote's branches up to date.
-func (r *Repo) Fetch(ctx context.Context, remote vcs.Remote) error {
+func (r *Wire) Fetch(ctx context.Context, remote vcs.Remote) error {
 	_, err := r.wire(ctx, "fetching from "+remote.String(), "fetch", "--quiet", "--no-write-fetch-head",
 		"--no-auto-maintenance", "--", string(remote))
 	if err != nil {
@@ -176,25 +176,22 @@ func (r *Repo) Fetch(ctx context.Context, remote vcs.Remote) error {
 }
 
 // FetchRef brings a single ref of the remote's, by a refspec.
-func (r *Repo) FetchRef(ctx context.Context, remote vcs.Remote, refspec string) error {
+func (r *Wire) FetchRef(ctx context.Context, remote vcs.Remote, refspec string) error {
 	_, err := r.wire(ctx, "fetching from "+remote.String(), "fetch", "--quiet", "--no-write-fetch-head", "--no-tags",
 		"--no-auto-maintenance", "--", string(remote), refspec)
 	return err
 }
 
 // Deepen gets the rest of the history of a shallow clone.
-func (r *Repo) Deepen(ctx context.Context, remote vcs.Remote) error {
+func (r *Wire) Deepen(ctx context.Context, remote vcs.Remote) error {
 	_, err := r.wire(ctx, "getting the history from "+remote.String(), "fetch", "--quiet", "--no-write-fetch-head",
 		"--no-auto-maintenance", "--unshallow", "--", string(remote))
 	return err
 }
 
-// askedName is the file whose age tells when a remote was last asked.
-func askedName(remote vcs.Remote) string { return "dorvik/asked-" + remote.Key() }
-
 // RemoteTip asks the remote itself where a branch is; the zero id where it has
 // no such branch.
-func (r *Repo) RemoteTip(ctx context.Context, remote vcs.Remote, ref string) (object.ID, error) {
+func (r *Wire) RemoteTip(ctx context.Context, remote vcs.Remote, ref string) (object.ID, error) {
 	out, err := r.wire(ctx, "asking "+remote.String(), "ls-remote", "--", string(remote), ref)
 	if err != nil {
 		return object.ID{}, err
@@ -209,7 +206,7 @@ func (r *Repo) RemoteTip(ctx context.Context, remote vcs.Remote, ref string) (ob
 
 // Push offers a commit to a branch of the remote, never forcing, and gives what hooks here and the
 // server said. A push that was not accepted comes back as *Refusal.
-func (r *Repo) Push(ctx context.Context, remote vcs.Remote, ref string, tip object.ID) (said []string, err error) {
+func (r *Wire) Push(ctx context.Context, remote vcs.Remote, ref string, tip object.ID) (said []string, err error) {
 	out, stderr, err := r.runIn(ctx, call{doing: "pushing to " + remote.String(),
 		args: []string{"push", "--porcelain", "--", string(remote), tip.String() + ":" + ref}})
 	var e *Error
@@ -221,3 +218,6 @@ func (r *Repo) Push(ctx context.Context, remote vcs.Remote, ref string, tip obje
 	}
 	return append(hookWords(vcs.WithoutSecrets(string(out))), remoteWords(vcs.WithoutSecrets(string(stderr)))...), err
 }
+
+// Wire talks to remotes.
+type Wire struct{ *Place }

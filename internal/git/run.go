@@ -155,20 +155,6 @@ func failure(ctx context.Context, c call, words string, err error) error {
 	return &Error{Doing: c.doing, Args: c.args, Words: words, Code: code, Reason: err}
 }
 
-// runIn runs git in the repository. Hooks that a commit can change are not run by it, but those that were agreed to.
-func (r *Repo) runIn(ctx context.Context, c call) (stdout, stderr []byte, err error) {
-	if r.HooksInTree(ctx) {
-		c.args = append([]string{"-c", "core.hooksPath=" + r.agreedHooks()}, c.args...)
-	}
-	return runIn(ctx, r.Dir, c)
-}
-
-// run runs git in the repository and gives its output.
-func (r *Repo) run(ctx context.Context, doing string, args ...string) (string, error) {
-	out, _, err := r.runIn(ctx, call{doing: doing, args: args})
-	return string(out), err
-}
-
 // Died reports whether a command was ended by a signal: then it may have left locks.
 func Died(err error) bool {
 	var exit *exec.ExitError

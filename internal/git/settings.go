@@ -13,6 +13,7 @@ import (
 	"syscall"
 	"time"
 
+	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
@@ -49,7 +50,7 @@ func stampOf(file string) (s stamp) {
 }
 
 // allSettings gives the settings as they are now.
-func (r *Repo) allSettings(ctx context.Context) ([]setting, error) {
+func (r *Configuration) allSettings(ctx context.Context) ([]setting, error) {
 	s := &r.settings
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -72,7 +73,7 @@ func (r *Repo) allSettings(ctx context.Context) ([]setting, error) {
 }
 
 // stamps are those of the files that settings may come from.
-func (r *Repo) stamps() map[string]stamp {
+func (r *Configuration) stamps() map[string]stamp {
 	out := map[string]stamp{}
 	for _, file := range r.settingsPlaces() {
 		out[file] = stampOf(file)
@@ -93,7 +94,7 @@ const tick = 20 * time.Millisecond
 
 // take reads what git listed, asked in a folder at some time. stamps are those of files that it may have looked at: if
 // one was written since, what was listed may be older, and it is not gone by another time.
-func (s *settings) take(r *Repo, dir, text string, stamps map[string]stamp, begun time.Time) {
+func (s *settings) take(r *Configuration, dir, text string, stamps map[string]stamp, begun time.Time) {
 	var list []setting
 	fields := strings.Split(strings.TrimSuffix(text, "\x00"), "\x00")
 	for i := 0; i+2 < len(fields); i += 3 {
@@ -134,7 +135,7 @@ func (s *settings) files() map[string]bool {
 }
 
 // settingsPlaces are the files that git looks into, whether they are there or not, as far as they are known.
-func (r *Repo) settingsPlaces() []string {
+func (r *Configuration) settingsPlaces() []string {
 	out := []string{filepath.Join(r.Common, "config"), filepath.Join(r.GitDir, "config.worktree")}
 	if global, ok := os.LookupEnv("GIT_CONFIG_GLOBAL"); ok {
 		return append(out, global)
@@ -160,7 +161,7 @@ func keyOf(key string) string {
 }
 
 // setting gives the last value of a key, which stands; nil where it is not set.
-func (r *Repo) setting(ctx context.Context, key string) (*setting, error) {
+func (r *Configuration) setting(ctx context.Context, key string) (*setting, error) {
 	all, err := r.allSettings(ctx)
 	if err != nil {
 		return nil, err
@@ -176,7 +177,7 @@ func (r *Repo) setting(ctx context.Context, key string) (*setting, error) {
 
 // Flag gives a setting that is true or false, in any of the words that git has for these; false where it is not
 // set. The error says what else it is.
-func (r *Repo) Flag(ctx context.Context, key string) (bool, error) {
+func (r *Configuration) Flag(ctx context.Context, key string) (bool, error) {
 	s, err := r.setting(ctx, key)
 	if err != nil || s == nil {
 		return false, err
@@ -199,7 +200,7 @@ func (r *Repo) Flag(ctx context.Context, key string) (bool, error) {
 }
 
 // Config gives a setting; empty where it is not set.
-func (r *Repo) Config(ctx context.Context, key string) (string, error) {
+func (r *Configuration) Config(ctx context.Context, key string) (string, error) {
 	s, err := r.setting(ctx, key)
 	if err != nil || s == nil {
 		return "", err
@@ -209,7 +210,7 @@ func (r *Repo) Config(ctx context.Context, key string) (string, error) {
 
 // ConfigPath gives a setting that is a path, with ~ and the like worked out; empty
 // where it is not set.
-func (r *Repo) ConfigPath(ctx context.Context, key string) (string, error) {
+func (r *Configuration) ConfigPath(ctx context.Context, key string) (string, error) {
 	s, err := r.setting(ctx, key)
 	if err != nil || s == nil {
 		return "", err
@@ -226,7 +227,7 @@ func (r *Repo) ConfigPath(ctx context.Context, key string) (string, error) {
 }
 
 // Duration reads a setting that is a time: minutes, or with a unit. Zero where it is not set.
-func (r *Repo) Duration(ctx context.Context, key string) (time.Duration, error) {
+func (r *Configuration) Duration(ctx context.Context, key string) (time.Duration, error) {
 	said, err := r.Config(ctx, key)
 	if err != nil || said == "" {
 		return 0, err
@@ -243,7 +244,7 @@ func (r *Repo) Duration(ctx context.Context, key string) (time.Duration, error) 
 
 // Values gives every value of a key, in order, and whether each is the person's own: not of the repository. With
 // pattern, of all keys that an expression matches.
-func (r *Repo) Values(ctx context.Context, key string, pattern bool) (out []vcs.Setting, err error) {
+func (r *Configuration) Values(ctx context.Context, key string, pattern bool) (out []vcs.Setting, err error) {
 	all, err := r.allSettings(ctx)
 	if err != nil {
 		return nil, err
@@ -266,4 +267,67 @@ func (r *Repo) Values(ctx context.Context, key string, pattern bool) (out []vcs.
 		}
 	}
 	return out, nil
+}
+
+// Configuration is the settings, as git reads them.
+type Configuration struct {
+	*Place
+	settings settings
+}
+
+// Committer is the person git would record as committer now.
+func (r *Configuration) Committer(ctx context.Context) (object.Signature, error) {
+	out, err := r.run(ctx, "asking who you are", "var", "GIT_COMMITTER_IDENT")
+	if err != nil {
+		if code(err) != 128 { // with which git says that it does not know
+			return object.Signature{}, err
+		}
+		return object.Signature{}, errors.New("git does not know who you are; set user.name and user.email with git " +
+			"config, in another terminal, and try again")
+	}
+	return object.ParseSignature(strings.TrimSpace(out)), nil
+}
+
+// Editor is the line for the shell by which git would open an editor: GIT_EDITOR, core.editor, VISUAL, EDITOR.
+func (r *Configuration) Editor(ctx context.Context) (string, error) {
+	out, err := r.run(ctx, "asking which editor is yours", "var", "GIT_EDITOR")
+	return strings.TrimSpace(out), err
+}
+
+// Settings gives all settings whose keys match an expression, by their keys: as
+// git prints them, with the first and the last part in small letters and what is between as written.
+func (r *Configuration) Settings(ctx context.Context, pattern string) (map[string]string, error) {
+	re, err := regexp.Compile(pattern)
+	if err != nil {
+		return nil, fmt.Errorf("reading the settings: %w", err)
+	}
+	list, err := r.allSettings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	all := map[string]string{}
+	for _, one := range list {
+		if re.MatchString(one.key) {
+			all[one.key] = one.value
+			if one.bare {
+				all[one.key] = "true" // a key alone
+			}
+		}
+	}
+	return all, nil
+}
+
+// UnsetConfig takes a setting out of the repository's own configuration. One that is not there is no error.
+func (r *Configuration) UnsetConfig(ctx context.Context, key string) error {
+	_, err := r.run(ctx, "clearing "+key, "config", "--unset-all", key)
+	if code(err) == 5 { // by which git says that it was not set
+		return nil
+	}
+	return err
+}
+
+// SetConfig sets something in the repository's own configuration, in place of all it was set to there.
+func (r *Configuration) SetConfig(ctx context.Context, key, value string) error {
+	_, err := r.run(ctx, "setting "+key, "config", "--replace-all", key, value)
+	return err
 }

@@ -10,14 +10,14 @@ import (
 )
 
 // SignsCommits reports whether the person wants commits signed.
-func (r *Repo) SignsCommits(ctx context.Context) (bool, error) {
+func (r *Configuration) SignsCommits(ctx context.Context) (bool, error) {
 	return r.Flag(ctx, "commit.gpgSign")
 }
 
 // SignCommit makes a commit again with a signature, by the person's settings
 // (user.signingKey, gpg.format and the like), and gives its id. Tree and parents
 // must be in the repository.
-func (r *Repo) SignCommit(ctx context.Context, c *object.Commit) (object.ID, error) {
+func (r *Objects) SignCommit(ctx context.Context, c *object.Commit) (object.ID, error) {
 	for _, h := range c.Extra {
 		if h.Key != "encoding" {
 			return object.ID{}, fmt.Errorf("the commit “%s” has a header %q, which git would drop in signing; set "+

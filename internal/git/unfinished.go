@@ -41,7 +41,7 @@ var mergeFiles = []string{"MERGE_HEAD", "MERGE_MSG", "MERGE_MODE", "MERGE_RR", "
 	"CHERRY_PICK_HEAD", "REVERT_HEAD", "REBASE_HEAD", "SQUASH_MSG", rebaseMerge, rebaseApply, sequencer, rewritten}
 
 // gitFiles reads files of the git directory of a working tree.
-type gitFiles struct{ r *Repo }
+type gitFiles struct{ r *Tree }
 
 func (f gitFiles) has(name string) bool {
 	_, err := os.Lstat(filepath.Join(f.r.GitDir, filepath.FromSlash(name)))
@@ -71,7 +71,7 @@ func (f gitFiles) commit(ctx context.Context, name string) (object.ID, error) {
 	if text == "" {
 		return object.ID{}, nil
 	}
-	id, err := f.r.Resolve(ctx, text)
+	id, err := f.r.refs.Resolve(ctx, text)
 	if err != nil {
 		err = fmt.Errorf("%s: %w", name, err)
 	}
@@ -79,13 +79,13 @@ func (f gitFiles) commit(ctx context.Context, name string) (object.ID, error) {
 }
 
 // Unfinished reads what git left half done; nil where nothing is.
-func (r *Repo) Unfinished(ctx context.Context) (*vcs.Unfinished, error) {
+func (r *Tree) Unfinished(ctx context.Context) (*vcs.Unfinished, error) {
 	f := gitFiles{r}
 	u := &vcs.Unfinished{Operation: f.operation()}
 	if u.Operation == "" {
 		return nil, nil
 	}
-	b, err := r.Current(ctx)
+	b, err := r.refs.Current(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -150,7 +150,7 @@ func (f gitFiles) operation() vcs.Operation {
 }
 
 // Busy names the git operation that was left half done here, if one was.
-func (r *Repo) Busy() vcs.Operation {
+func (r *Tree) Busy() vcs.Operation {
 	f := gitFiles{r}
 	switch {
 	case f.has(rebaseApply + "/applying"):
@@ -170,7 +170,7 @@ func (r *Repo) Busy() vcs.Operation {
 // merge reads which lines are being joined.
 func (f gitFiles) merge(ctx context.Context, u *vcs.Unfinished) error {
 	for line := range strings.Lines(f.text("MERGE_HEAD")) {
-		id, err := f.r.Resolve(ctx, strings.TrimSpace(line))
+		id, err := f.r.refs.Resolve(ctx, strings.TrimSpace(line))
 		if err != nil {
 			return err
 		}
@@ -186,7 +186,7 @@ func (f gitFiles) begun(ctx context.Context, u *vcs.Unfinished, dir string) erro
 		u.Branch = ""
 	}
 	var err error
-	if u.Before, err = f.r.Resolve(ctx, f.text(dir+"/orig-head")); err != nil {
+	if u.Before, err = f.r.refs.Resolve(ctx, f.text(dir+"/orig-head")); err != nil {
 		return err
 	}
 	if u.Onto, err = f.commit(ctx, dir+"/onto"); err == nil {
@@ -250,7 +250,7 @@ func (f gitFiles) rebaseByPatches(ctx context.Context, u *vcs.Unfinished) error 
 		var id object.ID
 		if w := strings.Fields(head); len(w) > 1 && w[0] == "From" {
 			var err error
-			if id, err = f.r.Resolve(ctx, w[1]); err != nil {
+			if id, err = f.r.refs.Resolve(ctx, w[1]); err != nil {
 				return err
 			}
 		}
@@ -341,7 +341,7 @@ var verbs = map[string]string{"p": "pick", "r": "reword", "e": "edit", "s": "squ
 	"b": "break", "d": "drop", "l": "label", "t": "reset", "m": "merge", "u": "update-ref"}
 
 // commands reads a list.
-func (r *Repo) commands(ctx context.Context, text string) (out []vcs.Command, err error) {
+func (r *Tree) commands(ctx context.Context, text string) (out []vcs.Command, err error) {
 	for line := range strings.SplitSeq(text, "\n") {
 		line = strings.TrimSpace(line)
 		if line == "" || strings.HasPrefix(line, "#") || line == "noop" {
@@ -372,7 +372,7 @@ func (r *Repo) commands(ctx context.Context, text string) (out []vcs.Command, er
 			if len(words) == 0 {
 				return nil, fmt.Errorf("the line %q names no commit", line)
 			}
-			if c.Commit, err = r.Resolve(ctx, words[0]); err != nil {
+			if c.Commit, err = r.refs.Resolve(ctx, words[0]); err != nil {
 				return nil, err
 			}
 			c.Names = c.Names[min(1, len(c.Names)):]
@@ -383,8 +383,8 @@ func (r *Repo) commands(ctx context.Context, text string) (out []vcs.Command, er
 }
 
 // Uncommented is a prepared message without its comments.
-func (r *Repo) Uncommented(ctx context.Context, text string) (string, error) {
-	mark, err := r.Config(ctx, "core.commentChar")
+func (r *Tree) Uncommented(ctx context.Context, text string) (string, error) {
+	mark, err := r.config.Config(ctx, "core.commentChar")
 	if err != nil {
 		return "", err
 	}
@@ -409,7 +409,7 @@ func (r *Repo) Uncommented(ctx context.Context, text string) (string, error) {
 }
 
 // lastAction is what the reflog of HEAD says was done last.
-func (r *Repo) lastAction() string {
+func (r *Tree) lastAction() string {
 	data, err := os.ReadFile(filepath.Join(r.GitDir, "logs", "HEAD"))
 	if err != nil {
 		return ""

@@ -10,7 +10,7 @@ import (
 
 // AwaitSettings returns when one of the files was written anew that git takes settings from, those included that may
 // come to be. It waits without looking: the system tells.
-func (r *Repo) AwaitSettings(ctx context.Context) error {
+func (r *Configuration) AwaitSettings(ctx context.Context) error {
 	const doing = "watching the settings"
 	if _, err := r.allSettings(ctx); err != nil {
 		return err

@@ -1,14 +1,10 @@
 package git
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"io/fs"
 	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 
@@ -17,7 +13,7 @@ import (
 )
 
 // change runs a command that changes index or files.
-func (r *Repo) change(ctx context.Context, doing string, paths []string, args ...string) error {
+func (r *Tree) change(ctx context.Context, doing string, paths []string, args ...string) error {
 	c := call{doing: doing, args: args, hold: r.Hold}
 	if paths != nil {
 		c.stdin = strings.NewReader(strings.Join(paths, "\x00") + "\x00")
@@ -29,7 +25,7 @@ func (r *Repo) change(ctx context.Context, doing string, paths []string, args ..
 // SwitchTree takes index and working tree from one tree to another, keeping
 // uncommitted work on paths that do not differ between them. With try it only
 // tells whether that would succeed. It refuses rather than overwrites.
-func (r *Repo) SwitchTree(ctx context.Context, from, to object.ID, try bool) error {
+func (r *Tree) SwitchTree(ctx context.Context, from, to object.ID, try bool) error {
 	args := []string{"read-tree", "-m", "-u"}
 	if try {
 		args = append(args, "-n")
@@ -42,7 +38,7 @@ func (r *Repo) SwitchTree(ctx context.Context, from, to object.ID, try bool) err
 }
 
 // locked makes a *LockedError of an error that the index's lock was the reason of.
-func (r *Repo) locked(ctx context.Context, err error) error {
+func (r *Tree) locked(ctx context.Context, err error) error {
 	lock, lerr := r.Inside(ctx, "index.lock")
 	if lerr != nil {
 		return err
@@ -52,7 +48,7 @@ func (r *Repo) locked(ctx context.Context, err error) error {
 
 // Refresh has the index look again at files that were only touched, so that they do not
 // count as changed. Files that are changed stay so.
-func (r *Repo) Refresh(ctx context.Context) error {
+func (r *Tree) Refresh(ctx context.Context) error {
 	err := r.change(ctx, "reading the working tree", nil, "update-index", "-q", "--refresh")
 	if code(err) == 1 {
 		return nil // some are changed, which is no failure
@@ -68,29 +64,8 @@ func (r *Repo) Refresh(ctx context.Context) error {
 // inTheWay is what git says of a lock that is there.
 var inTheWay = rx.New(`Unable to create '([^'\n]+\.lock)': File exists`)
 
-// lockedBy makes a *LockedError of the error of a command that met a lock; any other stays as it is.
-func lockedBy(err error, said string) error {
-	if m := inTheWay.FindStringSubmatch(said); err != nil && m != nil {
-		return &LockedError{m[1], err}
-	}
-	return err
-}
-
-// LockedError says that another git has the index, or a ref, or died while it had.
-type LockedError struct {
-	Path string
-	Err  error
-}
-
-func (e *LockedError) Error() string {
-	return fmt.Sprintf("another git is at work in this repository, or died at it: %s is there. Wait until it has "+
-		"ended; if none runs, remove that file and try again. Nothing was changed", e.Path)
-}
-
-func (e *LockedError) Unwrap() error { return e.Err }
-
 // Restore writes files as the index has them.
-func (r *Repo) Restore(ctx context.Context, paths []string) error {
+func (r *Tree) Restore(ctx context.Context, paths []string) error {
 	if len(paths) == 0 {
 		return nil
 	}
@@ -99,7 +74,7 @@ func (r *Repo) Restore(ctx context.Context, paths []string) error {
 
 // Indexed gives all that the index has, by path; what is not merged has no mode. Cost follows
 // the size of the index.
-func (r *Repo) Indexed(ctx context.Context) (map[string]object.Entry, error) {
+func (r *Tree) Indexed(ctx context.Context) (map[string]object.Entry, error) {
 	out, err := r.run(ctx, "reading the index", "ls-files", "--stage", "-z")
 	if err != nil {
 		return nil, err
@@ -130,7 +105,7 @@ func (r *Repo) Indexed(ctx context.Context) (map[string]object.Entry, error) {
 
 // Hidden lists the paths that git was told not to look at: marked skip-worktree or assume-unchanged. Cost follows the
 // size of the index.
-func (r *Repo) Hidden(ctx context.Context) (map[string]bool, error) {
+func (r *Tree) Hidden(ctx context.Context) (map[string]bool, error) {
 	out, err := r.run(ctx, "reading the index", "ls-files", "-v", "-z")
 	if err != nil {
 		return nil, err
@@ -147,9 +122,9 @@ func (r *Repo) Hidden(ctx context.Context) (map[string]bool, error) {
 
 // AsWritten gives the bytes that git writes to a file for a blob, attributes and settings
 // considered.
-func (r *Repo) AsWritten(ctx context.Context, path string, blob object.ID) ([]byte, error) {
+func (r *Tree) AsWritten(ctx context.Context, path string, blob object.ID) ([]byte, error) {
 	if strings.Contains(path, "\n") {
-		_, data, err := r.Read(blob) // there is no way to name such a path
+		_, data, err := r.objects.Read(blob) // there is no way to name such a path
 		return data, err
 	}
 	out, _, err := r.runIn(ctx, call{doing: "reading " + path, args: []string{"cat-file", "--batch", "--filters"},
@@ -165,117 +140,6 @@ func (r *Repo) AsWritten(ctx context.Context, path string, blob object.ID) ([]by
 	return []byte(rest[:len(rest)-1]), nil
 }
 
-// PackFolder is the folder in the git directory in which packs are made. What is in it while
-// none is being made was left by a run that was cut off.
-const PackFolder = "dorvik/pack"
-
-// writer is a function as an io.Writer.
-type writer func(b []byte) (int, error)
-
-func (w writer) Write(b []byte) (int, error) { return w(b) }
-
-// until writes to another writer until it is cancelled.
-func until(ctx context.Context, to io.Writer) io.Writer {
-	return writer(func(b []byte) (int, error) {
-		if err := ctx.Err(); err != nil {
-			return 0, err
-		}
-		return to.Write(b)
-	})
-}
-
-// AddPack hands over a pack, as write writes it. write gives the number of objects in it; 0
-// for no pack at all. The pack is made and indexed in a folder of Dorvik's own, and
-// is in the repository from one moment to the next, or not at all. A .keep file
-// holds git gc off objects that no ref leads to yet, until LetPacksGo.
-func (r *Repo) AddPack(ctx context.Context, write func(w io.Writer) (int, error)) (err error) {
-	const doing = "storing the joined commits"
-	defer func() {
-		var known *Error
-		if err != nil && !errors.As(err, &known) && ctx.Err() == nil {
-			err = fmt.Errorf("%s: %w; nothing was changed", doing, err)
-		}
-	}()
-	into, err := r.Inside(ctx, "objects/pack")
-	if err != nil {
-		return err
-	}
-	making, err := r.Inside(ctx, PackFolder)
-	if err != nil {
-		return err
-	}
-	if err := os.MkdirAll(making, 0o755); err != nil {
-		return err
-	}
-	dir, err := os.MkdirTemp(making, "")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(dir)
-	pack := filepath.Join(dir, "new.pack")
-	f, err := os.OpenFile(pack, os.O_WRONLY|os.O_CREATE, 0o444)
-	if err != nil {
-		return err
-	}
-	out := bufio.NewWriterSize(until(ctx, f), 1<<16)
-	n, err := write(out)
-	if err = errors.Join(err, out.Flush(), f.Sync(), f.Close()); err != nil || n == 0 {
-		return err
-	}
-	name, err := r.run(ctx, doing, "index-pack", pack)
-	if err != nil {
-		return err
-	}
-	name = strings.TrimSpace(name)
-	if _, err := object.ParseID(name); err != nil {
-		return fmt.Errorf("git index-pack answered %q", name)
-	}
-	if err := os.MkdirAll(into, 0o755); err != nil {
-		return err
-	}
-	if err := r.keepPack(filepath.Join(into, "pack-"+name+".keep")); err != nil {
-		return err
-	}
-	// git looks for packs by their indexes, so that goes last.
-	for _, end := range []string{".pack", ".idx"} {
-		if err := os.Rename(filepath.Join(dir, "new"+end), filepath.Join(into, "pack-"+name+end)); err != nil {
-			return err
-		}
-	}
-	return syncDir(into)
-}
-
-// keepPack makes a .keep file, unless somebody keeps that pack already.
-func (r *Repo) keepPack(file string) error {
-	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	if errors.Is(err, fs.ErrExist) {
-		return nil
-	}
-	if err == nil {
-		_, err = f.WriteString(r.keepMark())
-		err = errors.Join(err, f.Close())
-	}
-	return err
-}
-
-// keepMark is the text of a .keep file made for this working tree.
-func (r *Repo) keepMark() string { return "dorvik " + r.GitDir + "\n" }
-
-// LetPacksGo removes the .keep files that AddPack made for this working tree. Call it
-// when refs lead to all that is to stay.
-func (r *Repo) LetPacksGo(ctx context.Context) {
-	in, err := r.Inside(ctx, "objects/pack")
-	if err != nil {
-		return
-	}
-	files, _ := filepath.Glob(filepath.Join(in, "pack-*.keep")) // the pattern is well formed
-	for _, file := range files {
-		if text, err := os.ReadFile(file); err == nil && string(text) == r.keepMark() {
-			os.Remove(file)
-		}
-	}
-}
-
 // syncDir has the system keep what was renamed into a folder.
 func syncDir(dir string) error {
 	d, err := os.Open(dir)
@@ -287,4 +151,12 @@ func syncDir(dir string) error {
 		return err
 	}
 	return nil
+}
+
+// Tree is the working tree with its index, and what git left half done in it.
+type Tree struct {
+	*Place
+	config  *Configuration
+	objects *Objects
+	refs    *Refs
 }

@@ -1,0 +1,134 @@
+package git
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// Place is where a repository is, and has git run there.
+type Place struct {
+	Dir     string // top of the working tree
+	GitDir  string // of this working tree
+	Common  string // the git directory that all working trees of the repository share
+	Format  object.Format
+	Shallow bool
+
+	// Hold is an open file that every command which changes branch, index or files keeps open,
+	// too: whoever holds a lock on it can tell that none of them runs any more.
+	Hold *os.File
+
+	guard func(ctx context.Context) []string // arguments that keep git from running hooks that were not agreed to
+}
+
+// run runs git in the repository and gives its output.
+func (r *Place) run(ctx context.Context, doing string, args ...string) (string, error) {
+	out, _, err := r.runIn(ctx, call{doing: doing, args: args})
+	return string(out), err
+}
+
+// runIn runs git in the repository. Hooks that a commit can change are not run by it, but those that were agreed to.
+func (r *Place) runIn(ctx context.Context, c call) (stdout, stderr []byte, err error) {
+	c.args = append(r.guard(ctx), c.args...)
+	return runIn(ctx, r.Dir, c)
+}
+
+// Inside gives the place of a file of the repository's own directory.
+func (r *Place) Inside(ctx context.Context, name string) (string, error) {
+	if r.Common == r.GitDir && name != "hooks" { // which may be set to be elsewhere
+		return filepath.Join(r.GitDir, filepath.FromSlash(name)), nil
+	}
+	out, err := r.run(ctx, "looking for "+name, "rev-parse", "--path-format=absolute", "--git-path", name)
+	return strings.TrimSuffix(out, "\n"), err
+}
+
+// ask has git say what repository a folder is in.
+func (r *Place) ask(ctx context.Context) error {
+	// One question. In a repository without a working tree the last part of it is an error, and the rest is answered.
+	out, err := r.run(ctx, "looking for the repository", "rev-parse", "--is-bare-repository", "--is-inside-work-tree",
+		"--is-shallow-repository", "--show-object-format", "--absolute-git-dir", "--path-format=absolute",
+		"--git-common-dir", "--show-toplevel")
+	f := strings.Split(strings.TrimSuffix(out, "\n"), "\n")
+	if len(f) < 5 {
+		switch {
+		case err == nil:
+			err = fmt.Errorf("looking for the repository: git answered %q", out)
+		case code(err) == 128 && strings.Contains(err.Error(), "not a git repository"):
+			err = ErrNotRepo
+		case strings.Contains(err.Error(), "unknown repository extension"):
+			err = fmt.Errorf("%w: the git on your PATH is too old for this repository; install a newer one", err)
+		}
+		return err
+	}
+	switch {
+	case f[1] != "true" && f[0] != "true":
+		return &InsideError{f[4]}
+	case f[1] != "true":
+		return ErrBare
+	case err != nil:
+		return err
+	}
+	r.Shallow = f[2] == "true"
+	if r.Format, err = object.ParseFormat(f[3]); err != nil {
+		return err
+	}
+	if len(f) == 7 {
+		r.GitDir, r.Common, r.Dir = f[4], f[5], f[6]
+	} else if err := r.places(ctx); err != nil { // a name has a line end in it
+		return err
+	}
+	return nil
+}
+
+// places asks for each of the places by itself.
+func (r *Place) places(ctx context.Context) error {
+	var at [3]string
+	for i, of := range []string{"--absolute-git-dir", "--git-common-dir", "--show-toplevel"} {
+		out, err := r.run(ctx, "looking for the repository", "rev-parse", "--path-format=absolute", of)
+		if err != nil {
+			return err
+		}
+		at[i] = strings.TrimSuffix(out, "\n")
+	}
+	r.GitDir, r.Common, r.Dir = at[0], at[1], at[2]
+	return nil
+}
+
+// ErrNotRepo says that a folder is in no repository.
+var ErrNotRepo = errors.New("this folder is not in a git repository; go to your clone, or give it with -C")
+
+// ErrBare says that a repository has no working tree.
+var ErrBare = errors.New("this is a bare repository: it has no branch to work on; go to a clone of it")
+
+// InsideError says that a folder is inside the git directory of a repository.
+type InsideError struct{ Dir string }
+
+func (e *InsideError) Error() string {
+	return "this is inside the git directory " + e.Dir + ", where no file of yours is; go to the folder above it"
+}
+
+// LockedError says that another git has the index, or a ref, or died while it had.
+type LockedError struct {
+	Path string
+	Err  error
+}
+
+func (e *LockedError) Error() string {
+	return fmt.Sprintf("another git is at work in this repository, or died at it: %s is there. Wait until it has "+
+		"ended; if none runs, remove that file and try again. Nothing was changed", e.Path)
+}
+
+func (e *LockedError) Unwrap() error { return e.Err }
+
+// lockedBy makes a *LockedError of the error of a command that met a lock; any other stays as it is.
+func lockedBy(err error, said string) error {
+	if m := inTheWay.FindStringSubmatch(said); err != nil && m != nil {
+		return &LockedError{m[1], err}
+	}
+	return err
+}
