@@ -5,6 +5,7 @@ package apply
 
 import (
 	"context"
+	"os"
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/git"
@@ -42,6 +43,10 @@ func New(repo *git.Repo, planner *plan.Planner, l *ledger.Ledger, prover *prove.
 
 // EndCutOff ends what an earlier run was cut off in, one way or the other, and removes what it left.
 func (a *Applier) EndCutOff(ctx context.Context) error {
+	// No pack is being made: whoever made one would hold the lock that this process has.
+	if dir, err := a.Repo.Inside(ctx, git.PackFolder); err == nil {
+		os.RemoveAll(dir)
+	}
 	a.locks.clearNoted()
 	a.locks.clearOwnLocks()
 	if err := a.goOn(ctx); err != nil {

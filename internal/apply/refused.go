@@ -78,6 +78,7 @@ type Consent struct {
 	MoveAside        bool // what git does not know and is in the way, brought back by undo
 	RewritePublished bool // commits that are on a remote
 	LeaveBranches    bool // other branches that a rebase's list moves stay where they are
+	MakeAnew         bool // the branch of the remote that is pushed to, which is gone there
 	WithoutHooks     bool // those that a commit can change and that were not agreed to are left out
 }
 

@@ -250,7 +250,7 @@ func (v *prover) fit(ctx context.Context, p *plan.Position, j *plan.Join) (*plan
 	if err != nil {
 		return j, err
 	}
-	if _, err := v.s.TakeMends(j, held); err != nil {
+	if _, err := v.s.Mends.Take(j, held); err != nil {
 		return j, err
 	}
 	st := v.s.Ledger.State()

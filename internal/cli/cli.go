@@ -126,7 +126,8 @@ that can be undone.`,
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.SetHelpCommand(&cobra.Command{Hidden: true})
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage{err} })
-	root.AddCommand(onlyReads(lookCommand(e)), onlyReads(planCommand(e)), recoverCommand(e), checkCommand(e), pushCommand(e), onlyReads(waysCommand(e)),
+	root.AddCommand(onlyReads(lookCommand(e)), onlyReads(planCommand(e)), recoverCommand(e), checkCommand(e),
+		pushCommand(e), onlyReads(waysCommand(e)),
 		settleCommand(e, &theme),
 		pickCommand(e, &theme), undoCommand(e),
 		onlyReads(historyCommand(e)),

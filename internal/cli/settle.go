@@ -164,7 +164,7 @@ func (s *settler) decide(ctx context.Context, session *recovery.Session) (saved 
 		return false, err
 	}
 	save := func(j *plan.Join) error {
-		content, there, err := session.Settled(j, s.name)
+		content, there, err := recovery.Settled(session, j, s.name)
 		if err != nil || there {
 			return errors.Join(err, s.write(content))
 		}

@@ -142,7 +142,8 @@ func (r *HookRunner) Hooks(ctx context.Context) (out []*Hook, err error) {
 // RunHook runs a hook as git does, in the working tree or in a checkout, and gives what it said. A
 // hook that ends with anything but 0 is a *HookError. It is started here and not by “git hook
 // run”, which old versions do not have and which hands on no standard input in others.
-func (r *HookRunner) RunHook(ctx context.Context, h *Hook, dir, stdin string, args ...string) (said []string, err error) {
+func (r *HookRunner) RunHook(ctx context.Context, h *Hook, dir, stdin string, args ...string) (said []string,
+	err error) {
 	if dir == "" {
 		dir = r.Dir
 	}

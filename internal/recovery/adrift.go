@@ -39,17 +39,17 @@ const (
 
 // Adrift looks for commits, among those made last, that nothing points to and that were not made again,
 // the newest line of them; nil where there is none.
-func (s *Session) Adrift(ctx context.Context) (*Adrift, error) {
-	b, err := s.Repo.Current(ctx)
+func (w *Workspace) Adrift(ctx context.Context) (*Adrift, error) {
+	b, err := w.Repo.Current(ctx)
 	if err != nil || b.Tip.IsZero() {
 		return nil, err
 	}
-	loose, err := s.Repo.Loose(ctx, s.madeHere(ctx))
+	loose, err := w.Repo.Loose(ctx, w.madeHere(ctx))
 	if err != nil || len(loose) == 0 {
 		return nil, err
 	}
 	again := map[string]bool{} // who made what, when: a commit made anew keeps that
-	for _, n := range s.Planner.Below(b.Tip, adriftLine) {
+	for _, n := range w.Planner.Below(b.Tip, adriftLine) {
 		again[n.AuthorLine] = true
 	}
 	isLoose := map[object.ID]bool{}
@@ -58,7 +58,7 @@ func (s *Session) Adrift(ctx context.Context) (*Adrift, error) {
 	}
 	for _, id := range loose { // the newest that is not made again, and what it stands on
 		out := &Adrift{Tip: id}
-		for _, n := range s.Planner.Below(id, adriftLine) {
+		for _, n := range w.Planner.Below(id, adriftLine) {
 			if !isLoose[n.ID] {
 				break
 			}
@@ -76,8 +76,8 @@ func (s *Session) Adrift(ctx context.Context) (*Adrift, error) {
 
 // madeHere lists the commits that HEAD was moved to by making them, as its reflog tells, the newest
 // first.
-func (s *Session) madeHere(ctx context.Context) (ids []object.ID) {
-	moves := s.Repo.Reflog(ctx, "HEAD")
+func (w *Workspace) madeHere(ctx context.Context) (ids []object.ID) {
+	moves := w.Repo.Reflog(ctx, "HEAD")
 	for _, m := range slices.Backward(moves[max(0, len(moves)-adriftEntries):]) {
 		if prove.MadeByHand(m.Why) && !slices.Contains(ids, m.To) {
 			ids = append(ids, m.To)
@@ -87,20 +87,20 @@ func (s *Session) madeHere(ctx context.Context) (ids []object.ID) {
 }
 
 // KeepAdrift gives such commits a branch of their own, and its name.
-func (s *Session) KeepAdrift(ctx context.Context, a *Adrift) (string, error) {
-	return s.keptBranch(ctx, a.Tip)
+func (w *Workspace) KeepAdrift(ctx context.Context, a *Adrift) (string, error) {
+	return w.keptBranch(ctx, a.Tip)
 }
 
 // keptBranch makes a branch at a commit under the next free name.
-func (s *Session) keptBranch(ctx context.Context, tip object.ID) (string, error) {
+func (w *Workspace) keptBranch(ctx context.Context, tip object.ID) (string, error) {
 	for i := 1; ; i++ {
 		name := fmt.Sprintf("kept-%d", i)
-		at, err := s.Repo.Ref(ctx, "refs/heads/"+name)
+		at, err := w.Repo.Ref(ctx, "refs/heads/"+name)
 		if err != nil || at == tip {
 			return name, err
 		}
 		if at.IsZero() {
-			return name, s.Repo.UpdateRefs(ctx, "branch: Created from "+tip.String(),
+			return name, w.Repo.UpdateRefs(ctx, "branch: Created from "+tip.String(),
 				vcs.RefUpdate{Name: "refs/heads/" + name,
 					New: tip})
 		}

@@ -83,7 +83,7 @@ func pushAnew(b vcs.Branch, remote vcs.Remote, name string, follow bool) *Offer 
 		if !at.IsZero() {
 			return fmt.Errorf("%s has a branch %s by now; nothing was pushed. Look again", remote, name)
 		}
-		if err := s.askToPush(ctx, apply.Consent{WithoutHooks: true}); err != nil {
+		if err := s.Applier.AskToPush(ctx, apply.Consent{WithoutHooks: true}); err != nil {
 			return err
 		}
 		if _, err := s.Repo.Push(ctx, remote, "refs/heads/"+name, b.Tip); err != nil {
@@ -227,7 +227,7 @@ func (s *Session) backOn(ctx context.Context, name string, at, tip object.ID) er
 
 // keepHere makes a branch of commits that are on none.
 func (s *Session) keepHere(ctx context.Context, tip object.ID) error {
-	name, err := s.keptBranch(ctx, tip)
+	name, err := s.Workspace.keptBranch(ctx, tip)
 	if err == nil {
 		s.Ledger.Tell("They are on the branch %s now.", name)
 	}

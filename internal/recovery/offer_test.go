@@ -196,8 +196,7 @@ func TestABranchThatIsGone(t *testing.T) {
 	assert.Equal(t, vcs.Gone, done.Refusal.Kind)
 	_, err = tm.remote.Try("rev-parse", "-q", "--verify", "main")
 	require.Error(t, err)
-	s.MakeAnew()
-	done, err = s.PushTip(t.Context(), p, apply.Consent{})
+	done, err = s.PushTip(t.Context(), p, apply.Consent{MakeAnew: true})
 	require.NoError(t, err)
 	assert.Nil(t, done.Refusal)
 	assert.Equal(t, p.Yours.String(), tm.remote.Git("rev-parse", "main"))
@@ -209,7 +208,7 @@ func TestWhatIsAdrift(t *testing.T) {
 	tm := newTeam(t)
 	s := tm.session()
 	adrift := func() *Adrift {
-		a, err := s.Adrift(t.Context())
+		a, err := s.Workspace.Adrift(t.Context())
 		require.NoError(t, err)
 		return a
 	}
@@ -226,7 +225,7 @@ func TestWhatIsAdrift(t *testing.T) {
 	require.NotNil(t, a)
 	assert.Equal(t, lost, a.Tip.String())
 	assert.Equal(t, "2 commits made here are on no branch: “lost two” and “lost one”.", a.Sentence())
-	name, err := s.KeepAdrift(t.Context(), a)
+	name, err := s.Workspace.KeepAdrift(t.Context(), a)
 	require.NoError(t, err)
 	assert.Equal(t, lost, tm.mine.Git("rev-parse", name))
 	assert.Nil(t, adrift())

@@ -125,7 +125,7 @@ func makeOneFile(ctx context.Context, dir string, f OneFile) error {
 }
 
 // Settled is the file as a join has it; there is false where it is to be deleted.
-func (s *Session) Settled(j *plan.Join, name string) (content []byte, there bool, err error) {
+func Settled(s *Session, j *plan.Join, name string) (content []byte, there bool, err error) {
 	e, err := s.Planner.Store.Find(j.Tree, inProject(name))
 	if err != nil || e.Absent() {
 		return nil, false, err

@@ -145,7 +145,7 @@ func TestAMendBelongsWhereItIsNeeded(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, want, may)
 	}
-	before, err := s.TakeMends(j, held)
+	before, err := s.Mends.Take(j, held)
 	require.NoError(t, err)
 	again := func() (*plan.Join, []plan.Misfit) {
 		p, j, _ := ready(t, s, plan.Rebase, settle.Yours)
@@ -168,7 +168,7 @@ func TestAMendBelongsWhereItIsNeeded(t *testing.T) {
 	assert.Len(t, left, 2)
 
 	held[0].In = 2 // as a person chose
-	_, err = s.TakeMends(j, held[:1])
+	_, err = s.Mends.Take(j, held[:1])
 	require.NoError(t, err)
 	j, left = again()
 	assert.Len(t, left, 1)
@@ -179,7 +179,7 @@ func TestAMendBelongsWhereItIsNeeded(t *testing.T) {
 	p, j, _ = ready(t, s, plan.Merge, settle.Yours)
 	held, err = s.Planner.Foresight.Holdings(j, mends, unfit)
 	require.NoError(t, err)
-	_, err = s.TakeMends(j, held)
+	_, err = s.Mends.Take(j, held)
 	require.NoError(t, err)
 	j, err = s.Planner.Join(t.Context(), p, plan.Merge, decisions(s), amends(s), nil)
 	require.NoError(t, err)
@@ -197,7 +197,7 @@ func TestAMendByHandBelongsToItsLines(t *testing.T) {
 	tm.other.Git("push", "-q")
 	s := tm.session()
 	p, j, _ := ready(t, s, plan.Rebase, settle.Yours)
-	_, in, err := s.MendByHand(p, j, plan.Mend{Path: "a", Before: "alpha\nbeta\n", After: "alpha\nBETA\n"})
+	_, in, err := s.Mends.ByHand(p, j, plan.Mend{Path: "a", Before: "alpha\nbeta\n", After: "alpha\nBETA\n"})
 	require.NoError(t, err)
 	assert.Equal(t, "“one”", in)
 	p, j, _ = ready(t, s, plan.Rebase, settle.Yours)
@@ -206,7 +206,7 @@ func TestAMendByHandBelongsToItsLines(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, left, 1)
 	assert.Equal(t, []any{"beta", true}, []any{left[0].Text, left[0].Mend})
-	_, in, err = s.MendByHand(p, j, plan.Mend{Path: "c", Before: "delta\n", After: "DELTA\n"})
+	_, in, err = s.Mends.ByHand(p, j, plan.Mend{Path: "c", Before: "delta\n", After: "DELTA\n"})
 	require.NoError(t, err)
 	assert.Equal(t, "your last commit, “two”", in)
 	_, j, _ = ready(t, s, plan.Rebase, settle.Yours)

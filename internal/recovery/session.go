@@ -34,9 +34,10 @@ type Session struct {
 	Applier   *apply.Applier
 	History   *lookback.History
 
+	Mends *Mends
+
 	sharing       *sharing
-	toldNotLooked int  // how many of those not looked at were told
-	makeAnew      bool // a branch of the remote that is gone is pushed all the same
+	toldNotLooked int // how many of those not looked at were told
 }
 
 // OpenSession opens the repository that holds a folder and the recovery kept
@@ -66,6 +67,7 @@ func newSession(w *Workspace, l *ledger.Ledger) *Session {
 	s := &Session{Repo: w.Repo, Workspace: w, Planner: w.Planner, Ledger: l, WorkTree: w.WorkTree,
 		Prover:  prove.New(w.Repo, w.Planner, w.Drivers, l),
 		History: &lookback.History{Repo: w.Repo, Planner: w.Planner, Ledger: l, Locate: w.History.Locate},
+		Mends:   &Mends{w.Planner, l},
 		sharing: &sharing{w, l}}
 	s.Applier = apply.New(w.Repo, w.Planner, l, s.Prover, w.WorkTree)
 	w.Drivers.Agreed, w.Planner.Files.Recall = l.AgreedTo, s.sharing.recall
@@ -80,7 +82,6 @@ func (s *Session) begin(ctx context.Context) error {
 	if err := s.Applier.LetHooks(ctx); err != nil {
 		return err
 	}
-	s.sweep(ctx)
 	if err := s.Applier.EndCutOff(ctx); err != nil {
 		return err
 	}
@@ -96,14 +97,6 @@ func (s *Session) Close() {
 	}
 	s.Ledger.Close()
 	s.Workspace.Close()
-}
-
-// sweep removes packs that earlier runs had not ended making. None is being made: this
-// session has the lock that whoever made one would hold.
-func (s *Session) sweep(ctx context.Context) {
-	if dir, err := s.Repo.Inside(ctx, git.PackFolder); err == nil {
-		os.RemoveAll(dir)
-	}
 }
 
 // Decide records decisions, all or none.
@@ -153,38 +146,34 @@ func (s *Session) FastForward(ctx context.Context, p *plan.Position, consent app
 // changed meanwhile.
 func (s *Session) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built,
 	consent apply.Consent) (*ledger.Waypoint, error) {
-	what, err := s.reflog(p, j, b)
+	tip, err := s.Planner.Store.Commit(b.Tip)
 	if err != nil {
 		return nil, err
 	}
-	return s.Applier.Accept(ctx, p, j, b, consent, what)
+	return s.Applier.Accept(ctx, p, j, b, consent, reflog(p, j, tip.Subject()))
 }
 
-// reflog is what the reflogs say of a join, in the words that git has for it.
-func (s *Session) reflog(p *plan.Position, j *plan.Join, b plan.Built) (string, error) {
-	tip, err := s.Planner.Store.Commit(b.Tip)
-	if err != nil {
-		return "", err
-	}
+// reflog is what the reflogs say of a join whose tip has a subject, in the words that git has for it.
+func reflog(p *plan.Position, j *plan.Join, subject string) string {
 	switch {
 	case p.Return != "":
-		return "reset: moving to " + p.Theirs.String(), nil
+		return "reset: moving to " + p.Theirs.String()
 	case p.Trivial() == plan.FastForward:
-		return "merge " + p.Branch.Upstream + ": Fast-forward", nil
+		return "merge " + p.Branch.Upstream + ": Fast-forward"
 	case j.Route == plan.Rebase:
 		onto := p.Theirs
 		if p.Resume != nil {
 			onto = p.Stuck.Left.Onto
 		}
-		return "rebase (finish): refs/heads/" + p.Branch.Name + " onto " + onto.String(), nil
+		return "rebase (finish): refs/heads/" + p.Branch.Name + " onto " + onto.String()
 	case j.Route == plan.Pick && p.Resume != nil && p.Stuck.Left.Operation == vcs.Reverting:
-		return "revert: " + tip.Subject(), nil
+		return "revert: " + subject
 	case j.Route == plan.Pick:
-		return "cherry-pick: " + tip.Subject(), nil
+		return "cherry-pick: " + subject
 	case len(j.Stops) > 0 || p.Resume != nil:
-		return "commit (merge): " + tip.Subject(), nil
+		return "commit (merge): " + subject
 	}
-	return "merge " + p.Branch.Upstream + ": Merge made by dorvik.", nil
+	return "merge " + p.Branch.Upstream + ": Merge made by dorvik."
 }
 
 // Pushed is how a push went.
@@ -202,7 +191,7 @@ type Pushed struct {
 // fetched, so that it can be made again with the decisions kept. What was picked
 // stays: it is to be joined with what is new like any other commit of yours.
 func (s *Session) PushTip(ctx context.Context, p *plan.Position, consent apply.Consent) (*Pushed, error) {
-	if err := s.askToPush(ctx, consent); err != nil {
+	if err := s.Applier.AskToPush(ctx, consent); err != nil {
 		return nil, err
 	}
 	b, _, err := s.Repo.Status(ctx)
@@ -218,11 +207,11 @@ func (s *Session) PushTip(ctx context.Context, p *plan.Position, consent apply.C
 	}
 	out := &Pushed{Tip: b.Tip}
 	to := b.To()
-	gone, err := s.gone(ctx, p, to)
+	gone, err := s.gone(ctx, to)
 	if err != nil {
 		return nil, err
 	}
-	if gone {
+	if gone && !consent.MakeAnew {
 		out.Refusal = &vcs.Refusal{Kind: vcs.Gone, Short: to.Name}
 		return out, nil
 	}
@@ -269,18 +258,11 @@ func (s *Session) confirm(ctx context.Context, p *plan.Position, to vcs.Dest, ou
 	}
 }
 
-// askToPush asks about the hooks that git runs for a push, and says which are left out.
-func (s *Session) askToPush(ctx context.Context, consent apply.Consent) error {
-	return s.Applier.AskToPush(ctx, consent)
-}
-
 // gone reports whether a branch of the remote that there was is there no more: a push would make it
 // anew, and whoever deleted it would not be asked.
-func (s *Session) gone(ctx context.Context, p *plan.Position, to vcs.Dest) (bool, error) {
-	agreed := s.makeAnew
-	s.makeAnew = false // it was for one push
+func (s *Session) gone(ctx context.Context, to vcs.Dest) (bool, error) {
 	known, err := s.Repo.Ref(ctx, to.Tracking)
-	if err != nil || known.IsZero() || agreed {
+	if err != nil || known.IsZero() {
 		return false, err
 	}
 	at, err := s.Repo.RemoteTip(ctx, to.Remote, to.Ref)
@@ -290,9 +272,6 @@ func (s *Session) gone(ctx context.Context, p *plan.Position, to vcs.Dest) (bool
 	}
 	return err == nil && at.IsZero(), err
 }
-
-// MakeAnew has the next push make the remote's branch anew, if it is there no more.
-func (s *Session) MakeAnew() { s.makeAnew = true }
 
 // SettleBy takes a route, empty for the one kept or else the suggested one, and settles each
 // open conflict by the first of the ways that it offers. Settling one stop of a rebase can

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/diagnose"
@@ -453,7 +453,7 @@ func (s *checkScreen) canTake() bool {
 func (s *checkScreen) takeMends() tea.Cmd {
 	join, mends, held, into := s.join, s.offered, s.held, s.holderNames()
 	return s.rejoin(func(to *recovery.Session) (err error) {
-		s.taken, err = to.TakeMends(join, held)
+		s.taken, err = to.Mends.Take(join, held)
 		return err
 	}, func() tea.Cmd {
 		s.flash = line{}.mark(markJoined).add(plain, words.Count(len(mends), "place", "places")+" mended. "+
@@ -529,7 +529,7 @@ func (s *checkScreen) mend() tea.Cmd {
 			}
 			pos, join, in := s.pos, s.join, ""
 			return s.rejoin(func(to *recovery.Session) (err error) {
-				s.taken, in, err = to.MendByHand(pos, join, plan.Mend{Path: p.Path, Before: text, After: after})
+				s.taken, in, err = to.Mends.ByHand(pos, join, plan.Mend{Path: p.Path, Before: text, After: after})
 				return err
 			}, func() tea.Cmd {
 				s.flash = line{}.mark(markJoined).add(plain, "Mended. The edit becomes part of "+in+"; u takes it "+

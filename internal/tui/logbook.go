@@ -48,7 +48,7 @@ func (j *job) openLogbook() tea.Cmd {
 		if err != nil {
 			return nil, err
 		}
-		adrift, err := j.s.Adrift(ctx)
+		adrift, err := j.s.Workspace.Adrift(ctx)
 		if err != nil {
 			return nil, err
 		}
@@ -147,7 +147,7 @@ func (s *logbookScreen) counter(name string) tea.Cmd {
 func (s *logbookScreen) keepAdrift() tea.Cmd {
 	a := s.adrift
 	return s.start("making a branch", func(ctx context.Context, _ func(int, int)) (then, error) {
-		name, err := s.s.KeepAdrift(ctx, a)
+		name, err := s.s.Workspace.KeepAdrift(ctx, a)
 		return func() tea.Cmd {
 			s.adrift = nil
 			s.flash = done("Kept on the branch " + name + ". c in the history compares it with yours, and picks from " +

@@ -27,6 +27,7 @@ type pushScreen struct {
 	stopped *vcs.HookError // a hook refused the change
 	said    []string       // with the push that was accepted
 	without bool           // hooks that were not agreed to are not run
+	remake  bool           // the branch that is gone at the remote is made there anew
 }
 
 func (s *pushScreen) label() string { return ledger.Push.String() }
@@ -57,7 +58,7 @@ func (s *pushScreen) tip() object.ID {
 // enter goes to Push and makes sure of what can be made sure of.
 func (s *pushScreen) enter() tea.Cmd {
 	s.goTo(s)
-	s.ready, s.refused, s.stopped, s.said, s.without = nil, nil, nil, nil, false
+	s.ready, s.refused, s.stopped, s.said, s.without, s.remake = nil, nil, nil, nil, false, false
 	s.scroll.to(0)
 	pos, join, tip := s.pos, s.join, s.tip()
 	return s.start("asking "+pos.Branch.Remote.String(), func(ctx context.Context, _ func(int, int)) (then, error) {
@@ -136,7 +137,7 @@ func (s *pushScreen) sure(push bool, do func() tea.Cmd) tea.Cmd {
 
 // makeAnew pushes though the remote's branch is gone.
 func (s *pushScreen) makeAnew() tea.Cmd {
-	if s.s.MakeAnew(); s.joins() {
+	if s.remake = true; s.joins() {
 		return s.accept(true)
 	}
 	return s.pushNow()
@@ -307,10 +308,10 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 }
 
 func (s *pushScreen) pushNow() tea.Cmd {
-	pos, without := s.pos, s.without
+	pos, consent := s.pos, apply.Consent{WithoutHooks: s.without, MakeAnew: s.remake}
 	s.refused = nil
 	return s.start("pushing to "+pos.Branch.Upstream, func(ctx context.Context, _ func(int, int)) (then, error) {
-		done, err := s.s.PushTip(ctx, pos, apply.Consent{WithoutHooks: without})
+		done, err := s.s.PushTip(ctx, pos, consent)
 		var asks *apply.HooksError
 		if errors.As(err, &asks) {
 			return func() tea.Cmd { return s.askHooks(asks, s.pushNow) }, nil

@@ -6,13 +6,20 @@ import (
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/misfit"
+	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 )
 
-// TakeMends records mends that were offered for a join, each in the commit that it is to be held by. What that changed
-// can be put back by GiveBackMends.
-func (s *Session) TakeMends(j *plan.Join, held []plan.Holding) (before *plan.TakenMends, err error) {
-	before = &plan.TakenMends{Mends: s.Ledger.State().Mends, Wishes: s.Ledger.State().Wishes}
+// Mends records mends of a joined tree, in the commits that they belong to.
+type Mends struct {
+	planner *plan.Planner
+	ledger  *ledger.Ledger
+}
+
+// Take records mends that were offered for a join, each in the commit that it is to be held by. What that changed
+// can be put back by Ledger.GiveBackMends.
+func (m *Mends) Take(j *plan.Join, held []plan.Holding) (before *plan.TakenMends, err error) {
+	before = &plan.TakenMends{Mends: m.ledger.State().Mends, Wishes: m.ledger.State().Wishes}
 	type place struct {
 		in   int
 		path string
@@ -32,7 +39,7 @@ func (s *Session) TakeMends(j *plan.Join, held []plan.Holding) (before *plan.Tak
 				return nil, err
 			}
 		}
-		text, ok, err := s.Planner.TextAt(tree, at.path)
+		text, ok, err := m.planner.TextAt(tree, at.path)
 		if err != nil {
 			return nil, err
 		}
@@ -43,19 +50,19 @@ func (s *Session) TakeMends(j *plan.Join, held []plan.Holding) (before *plan.Tak
 			for i := range list {
 				list[i].Line = slices.Index(lines, list[i].Before[0]) + 1
 			}
-			list = slices.DeleteFunc(list, func(m misfit.Mend) bool { return m.Line == 0 }) // it is mended there
+			list = slices.DeleteFunc(list, func(one misfit.Mend) bool { return one.Line == 0 }) // it is mended there
 		}
 		after := misfit.Apply(text, list)
 		if !ok || after == text {
 			continue
 		}
 		if at.in < 0 {
-			err = s.Ledger.AddMend(plan.Mend{Path: at.path, Before: text, After: after})
+			err = m.ledger.AddMend(plan.Mend{Path: at.path, Before: text, After: after})
 		} else {
 			id := j.Steps[at.in].Commit.ID
-			wish := s.Ledger.State().Wishes[id]
+			wish := m.ledger.State().Wishes[id]
 			wish.Edits = wish.Edits.With(merge.TextEdit{Path: at.path, Before: text, After: after})
-			err = s.Ledger.Wish(id, wish)
+			err = m.ledger.Wish(id, wish)
 		}
 		if err != nil {
 			return nil, err
@@ -64,32 +71,32 @@ func (s *Session) TakeMends(j *plan.Join, held []plan.Holding) (before *plan.Tak
 	return before, nil
 }
 
-// MendByHand records an edit to a file of the joined tree where it belongs: in a rebase the commit that the lines are
+// ByHand records an edit to a file of the joined tree where it belongs: in a rebase the commit that the lines are
 // of which it changes, as far as it fits there, else as a mend of the whole. in names what holds it.
-func (s *Session) MendByHand(p *plan.Position, j *plan.Join, m plan.Mend) (before *plan.TakenMends, in string,
+func (m *Mends) ByHand(p *plan.Position, j *plan.Join, mend plan.Mend) (before *plan.TakenMends, in string,
 	err error) {
-	before = &plan.TakenMends{Mends: s.Ledger.State().Mends, Wishes: s.Ledger.State().Wishes}
-	step, err := s.stepOf(p, j, m)
+	before = &plan.TakenMends{Mends: m.ledger.State().Mends, Wishes: m.ledger.State().Wishes}
+	step, err := m.stepOf(p, j, mend)
 	if err != nil {
 		return nil, "", err
 	}
 	if step < 0 {
 		in, _ = j.MendHolder()
-		return before, in, s.Ledger.AddMend(m)
+		return before, in, m.ledger.AddMend(mend)
 	}
 	c := j.Steps[step].Commit
-	wish := s.Ledger.State().Wishes[c.ID]
-	wish.Edits = wish.Edits.With(merge.TextEdit(m))
-	return before, "“" + c.Subject() + "”", s.Ledger.Wish(c.ID, wish)
+	wish := m.ledger.State().Wishes[c.ID]
+	wish.Edits = wish.Edits.With(merge.TextEdit(mend))
+	return before, "“" + c.Subject() + "”", m.ledger.Wish(c.ID, wish)
 }
 
 // stepOf finds the step whose commit wrote the lines that a mend changes, or that it stands beside, and whose file it
 // fits; -1 for none.
-func (s *Session) stepOf(p *plan.Position, j *plan.Join, m plan.Mend) (int, error) {
+func (m *Mends) stepOf(p *plan.Position, j *plan.Join, mend plan.Mend) (int, error) {
 	if j.Route != plan.Rebase {
 		return -1, nil
 	}
-	lines, after := diff.Lines(m.Before), diff.Lines(m.After)
+	lines, after := diff.Lines(mend.Before), diff.Lines(mend.After)
 	var changed []string
 	for _, e := range diff.Histogram(lines, after) {
 		lo := e.A0
@@ -98,7 +105,7 @@ func (s *Session) stepOf(p *plan.Position, j *plan.Join, m plan.Mend) (int, erro
 		}
 		changed = append(changed, lines[lo:max(e.A1, min(lo+1, len(lines)))]...)
 	}
-	n, ok, err := s.Planner.Annotator(p.Divergence.Yours).Editor(m.Path, changed)
+	n, ok, err := m.planner.Annotator(p.Divergence.Yours).Editor(mend.Path, changed)
 	if err != nil || !ok {
 		return -1, err
 	}
@@ -107,7 +114,7 @@ func (s *Session) stepOf(p *plan.Position, j *plan.Join, m plan.Mend) (int, erro
 		if st.Commit.ID != n.ID || st.Left() {
 			continue
 		}
-		text, ok, err := s.Planner.TextAfter(st, m.Path)
+		text, ok, err := m.planner.TextAfter(st, mend.Path)
 		if err != nil || !ok {
 			return -1, err
 		}
