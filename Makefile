@@ -68,7 +68,7 @@ lint:
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
 
-## house: what tends to grow, counted from the code; none of it may be there
+## house: what tends to grow, counted from the code; no more of it than is known
 house:
 	@scripts/need --look go
 	$(GO) run ./scripts/house -none

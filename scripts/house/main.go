@@ -4,7 +4,7 @@
 //
 //	go run ./scripts/house        the counts
 //	go run ./scripts/house -v     and where each of them is
-//	go run ./scripts/house -none  fails if there is any
+//	go run ./scripts/house -none  fails if there are more than are known, or fewer
 package main
 
 import (
@@ -47,6 +47,12 @@ const (
 // all of them.
 var all = []string{functions, assignments, stages, keyNames, lines, undocumented, crowded, cycles, embedded, contexts, twins}
 
+// known is how many there still are of what is not at nought. It may only fall.
+var known = map[string]int{
+	crowded: 3, // screens of tui, which share the job by embedding it
+	cycles:  1, // the same
+}
+
 type count struct {
 	fset  *token.FileSet
 	found map[string][]string
@@ -54,7 +60,7 @@ type count struct {
 
 func main() {
 	verbose := flag.Bool("v", false, "say where")
-	none := flag.Bool("none", false, "fail, and say where, if there is any")
+	none := flag.Bool("none", false, "fail, and say where, if there are more than are known, or fewer")
 	flag.Parse()
 	c := count{token.NewFileSet(), map[string][]string{}}
 	pkgs, err := packages.Load(&packages.Config{
@@ -78,8 +84,9 @@ func main() {
 	any := false
 	for _, what := range all {
 		fmt.Printf("%5d  %s\n", len(c.found[what]), what)
-		any = any || len(c.found[what]) > 0
-		if *verbose || *none {
+		other := len(c.found[what]) != known[what]
+		any = any || other
+		if *verbose || *none && other {
 			slices.Sort(c.found[what])
 			for _, at := range c.found[what] {
 				fmt.Println("         ", at)
