@@ -51,10 +51,10 @@ var arrows = map[string]string{
 	"plan": "core/account core/caught core/decided core/diagnose core/diff core/history core/lexing core/merge core/misfit " +
 		"core/object core/replay core/settle vcs words +golang.org/x/sync",
 	"ledger": "core/merge core/object core/replay core/settle plan vcs words +go.etcd.io/bbolt",
-	"prove": "core/attr core/diagnose core/diff core/history core/merge core/misfit core/object core/settle check git " +
+	"prove": "core/attr core/diagnose core/diff core/history core/merge core/misfit core/object core/settle check " +
 		"ledger plan vcs words",
 	"apply": "core/history core/merge core/object core/settle beneath git ledger plan prove vcs words",
-	"lookback": "core/annotate core/decided core/diff core/history core/merge core/object core/settle git ledger plan " +
+	"lookback": "core/annotate core/decided core/diff core/history core/merge core/object core/settle ledger plan " +
 		"vcs words",
 	"recovery": "core/diff core/history core/merge core/misfit core/object core/replay core/rx core/settle apply check " +
 		"git ledger lookback plan prove vcs words",

@@ -9,16 +9,12 @@ import (
 	"sync"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/vcs"
 )
-
-// Checkout is a working tree of its own, with its own HEAD and index, apart
-// from the person's. It is kept between uses, so that builds in it are
-// incremental.
-type Checkout struct{ Dir string }
 
 // OpenCheckout makes the checkout at a folder, or takes the one that is there and is of this
 // very repository, and brings it to a commit. Files that builds left there stay.
-func (r *Checkouts) OpenCheckout(ctx context.Context, dir string, commit object.ID) (*Checkout, error) {
+func (r *Checkouts) OpenCheckout(ctx context.Context, dir string, commit object.ID) (*vcs.Checkout, error) {
 	if err := r.haveCheckout(ctx, dir, commit); err != nil {
 		return nil, err
 	}
@@ -31,7 +27,7 @@ func (r *Checkouts) OpenCheckout(ctx context.Context, dir string, commit object.
 			return nil, err
 		}
 	}
-	return &Checkout{dir}, nil
+	return &vcs.Checkout{Dir: dir}, nil
 }
 
 // haveCheckout makes the checkout, if it is not there. One is made after the other: git looks at all there are as it
@@ -119,7 +115,7 @@ func (r *Checkouts) SubmoduleAt(ctx context.Context, path string) object.ID {
 // FillSubmodules brings submodules into a checkout of this repository, and those in them, each from the one
 // that is in the person's working tree, as a checkout of its own. It gives the paths of those that are not there,
 // or lack the commit: their folders stay empty.
-func (r *Checkouts) FillSubmodules(ctx context.Context, c *Checkout) (empty []string, err error) {
+func (r *Checkouts) FillSubmodules(ctx context.Context, c *vcs.Checkout) (empty []string, err error) {
 	if _, err := os.Stat(filepath.Join(c.Dir, ".gitmodules")); err != nil {
 		return nil, nil
 	}
@@ -147,7 +143,7 @@ func (r *Checkouts) FillSubmodules(ctx context.Context, c *Checkout) (empty []st
 }
 
 // fill brings one submodule into a checkout.
-func (r *Checkouts) fill(ctx context.Context, c *Checkout, path string, commit object.ID) (empty []string, err error) {
+func (r *Checkouts) fill(ctx context.Context, c *vcs.Checkout, path string, commit object.ID) (empty []string, err error) {
 	own := filepath.Join(r.Dir, filepath.FromSlash(path))
 	if _, err := os.Lstat(filepath.Join(own, ".git")); err != nil {
 		return []string{path}, nil
@@ -179,7 +175,7 @@ func runOut(ctx context.Context, dir, doing string, args ...string) (string, err
 }
 
 // ChangedIn lists what is not in a checkout as it is in its commit, and what is there and not known.
-func (r *Checkouts) ChangedIn(ctx context.Context, c *Checkout) (paths []string, err error) {
+func (r *Checkouts) ChangedIn(ctx context.Context, c *vcs.Checkout) (paths []string, err error) {
 	out, err := runOut(ctx, c.Dir, "looking at the checkout", "status", "--porcelain=v2", "-z",
 		"--untracked-files=normal", "--no-renames", "--ignore-submodules=all")
 	if err != nil {
@@ -200,4 +196,12 @@ type Checkouts struct {
 	objects *Objects
 	tree    *Tree
 	making  sync.Mutex // one is made after the other
+}
+
+// BuildEnvironment is CleanEnvironment, and what has to be set for what is built in a checkout. A build may ask git about
+// the folder it is in, which is inside the git directory: were it to find the person's working tree from there, it would
+// lock its index, and leave the lock behind where it is ended.
+func (r *Checkouts) BuildEnvironment() (given, set []string) {
+	return CleanEnvironment(), []string{"GIT_OPTIONAL_LOCKS=0",
+		"GIT_CEILING_DIRECTORIES=" + filepath.Join(r.GitDir, "dorvik")}
 }

@@ -172,7 +172,7 @@ func (r *HookRunner) RunHook(ctx context.Context, h *Hook, dir, stdin string, ar
 // ToMerge brings the checkout to where a merge is about to be committed: its HEAD at yours, index
 // and files joined, and theirs, unless zero, noted as what is being merged, as it is where a person
 // commits the merge. The function it gives takes that back.
-func (r *HookRunner) ToMerge(ctx context.Context, c *Checkout, yours, theirs object.ID) (done func(), err error) {
+func (r *HookRunner) ToMerge(ctx context.Context, c *vcs.Checkout, yours, theirs object.ID) (done func(), err error) {
 	const doing = "preparing the checkout for the hook"
 	if _, err := runOut(ctx, c.Dir, doing, "update-ref", "--no-deref", "HEAD", yours.String()); err != nil {
 		return nil, err

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // Place is where a repository is, and has git run there.
@@ -132,3 +133,6 @@ func lockedBy(err error, said string) error {
 	}
 	return err
 }
+
+// Where is where the repository is.
+func (r *Place) Where() vcs.Where { return vcs.Where{Dir: r.Dir, Own: r.GitDir} }

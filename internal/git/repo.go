@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"os"
+
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // Open finds the repository that holds a folder.
@@ -43,6 +45,17 @@ type Repo struct {
 	*HookRunner
 	*Checkouts
 }
+
+// Repo is one of the systems that the rooms know.
+var _ interface {
+	vcs.Settings
+	vcs.Setter
+	vcs.Lines
+	vcs.Signatures
+	vcs.Keeper
+	vcs.Checkouts
+	Where() vcs.Where
+} = (*Repo)(nil)
 
 // newRepo is a repository at a place, which need not be known as a whole yet.
 func newRepo(at *Place) *Repo {

@@ -87,7 +87,7 @@ func (h *History) Graph(ctx context.Context) *history.Graph {
 		if len(files) == 0 {
 			return
 		}
-		if g, err := history.ParseGraph(h.Repo.Format, files...); err == nil {
+		if g, err := history.ParseGraph(h.Planner.Store.Format(), files...); err == nil {
 			h.graph = g // a damaged one is as good as none
 		}
 	})

@@ -7,15 +7,22 @@ import (
 	"sync"
 
 	"dorvik.dev/dorvik/internal/core/history"
-	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
+// Repository is what looking back needs of the version-control system. It only reads.
+type Repository interface {
+	vcs.Settings
+	vcs.Lines
+	vcs.Signatures
+	Where() vcs.Where
+}
+
 // History looks back in a repository.
 type History struct {
-	Repo    *git.Repo
+	Repo    Repository
 	Planner *plan.Planner
 	Ledger  *ledger.Ledger // nil without a session: then what is kept is read anew each time
 	// Locate finds where a branch and what it follows stand now.
@@ -30,7 +37,7 @@ func (h *History) waypoints() ([]*ledger.Waypoint, error) {
 	if h.Ledger != nil {
 		return h.Ledger.Store.Waypoints()
 	}
-	return ledger.ReadWaypoints(h.Repo.GitDir)
+	return ledger.ReadWaypoints(h.Repo.Where().Own)
 }
 
 // state is the recovery under way; an empty one where none is.
@@ -39,7 +46,7 @@ func (h *History) state() (*ledger.State, error) {
 		st := h.Ledger.State()
 		return &st, nil
 	}
-	st, err := ledger.Peek(h.Repo.GitDir)
+	st, err := ledger.Peek(h.Repo.Where().Own)
 	if st == nil {
 		st = &ledger.State{}
 	}
@@ -51,5 +58,5 @@ func (h *History) Logbook() ([]ledger.LogEntry, error) {
 	if h.Ledger != nil {
 		return h.Ledger.Logbook()
 	}
-	return ledger.ReadLogbook(h.Repo.GitDir)
+	return ledger.ReadLogbook(h.Repo.Where().Own)
 }

@@ -12,22 +12,12 @@ import (
 
 // Source is what planning asks of the version-control system, beyond the objects. It only reads.
 type Source interface {
-	// Committer is the person at the keyboard, as new commits name them.
-	Committer(ctx context.Context) (object.Signature, error)
-	// Resolve gives the commit that a revision means.
-	Resolve(ctx context.Context, rev string) (object.ID, error)
-	// Settings gives the settings whose keys an expression matches.
-	Settings(ctx context.Context, pattern string) (map[string]string, error)
-	// Unpushed tells which of some commits are on no remote; what is below others need not be looked at.
-	Unpushed(ctx context.Context, commits, below []object.ID) (map[object.ID]bool, error)
-	// OnRemote names a branch or tag of a remote that holds a commit; empty where none does.
-	OnRemote(ctx context.Context, id object.ID) (string, error)
+	vcs.Settings
+	vcs.Lines
 	// Uncommented is a prepared message without its comments.
 	Uncommented(ctx context.Context, text string) (string, error)
 	// Alone reports whether no two objects of the repository share the first digits of one of some ids.
 	Alone(ctx context.Context, ids []object.ID, digits int) (bool, error)
-	// Reflog gives the moves of a ref that are remembered here, the oldest first.
-	Reflog(ctx context.Context, ref string) []vcs.RefMove
 }
 
 // Reader reads texts, lines and histories.

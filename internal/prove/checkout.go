@@ -15,7 +15,6 @@ import (
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/attr"
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
@@ -108,12 +107,9 @@ func (pr *Prover) environments(ctx context.Context) (env, left []string, err err
 			names = append(names, strings.Fields(k.Value)...)
 		}
 	}
-	// A build may ask git about the folder it is in. That is inside the git directory: were it to find the person's
-	// working tree from there, it would lock its index, and leave the lock behind where it is ended.
-	env, left = check.Environment(git.CleanEnvironment(), names)
-	return append(env, "GIT_OPTIONAL_LOCKS=0", "GIT_CEILING_DIRECTORIES="+filepath.Join(pr.Repo.GitDir,
-			"dorvik")), left,
-		err
+	given, set := pr.Repo.BuildEnvironment()
+	env, left = check.Environment(given, names)
+	return append(env, set...), left, err
 }
 
 // checkout brings a checkout, by its name, to a joined commit, and says to emit in what it is not as the working
@@ -136,7 +132,7 @@ func (pr *Prover) checkout(ctx context.Context, name string, tip object.ID, emit
 	if err := pr.Repo.UpdateRefs(ctx, "dorvik: check", vcs.RefUpdate{Name: keep, New: tip, Old: old}); err != nil {
 		return nil, err
 	}
-	co, err := pr.Repo.OpenCheckout(ctx, filepath.Join(pr.Repo.GitDir, "dorvik", name), tip)
+	co, err := pr.Repo.OpenCheckout(ctx, filepath.Join(pr.Repo.Where().Own, "dorvik", name), tip)
 	if err != nil {
 		return nil, err
 	}
@@ -145,13 +141,13 @@ func (pr *Prover) checkout(ctx context.Context, name string, tip object.ID, emit
 
 // LaidOut is a checkout of the check's with what it lacks, as sentences: a check that fails may fail for that.
 type LaidOut struct {
-	In      *git.Checkout
+	In      *vcs.Checkout
 	Lacks   []string
 	install string // the command that installs what the project depends on, where that is not there; or empty
 }
 
 // furnish brings submodules into the checkout of a check, and says in what it is not as a working tree should be.
-func (pr *Prover) furnish(ctx context.Context, co *git.Checkout, tree object.ID, emit func(line string)) (*LaidOut,
+func (pr *Prover) furnish(ctx context.Context, co *vcs.Checkout, tree object.ID, emit func(line string)) (*LaidOut,
 	error) {
 	out := &LaidOut{In: co}
 	empty, err := pr.Repo.FillSubmodules(ctx, co)
@@ -192,7 +188,7 @@ const mostPointer = 1024
 
 // unfiltered tells of files that a filter is to make of what is stored, and which are in a checkout as they are stored:
 // the filter is not set up, or was told to leave them, or what they stand for could not be had.
-func (pr *Prover) unfiltered(ctx context.Context, co *git.Checkout, tree object.ID) (out []string, err error) {
+func (pr *Prover) unfiltered(ctx context.Context, co *vcs.Checkout, tree object.ID) (out []string, err error) {
 	rules, files := map[string]*attr.Rules{}, []string(nil)
 	filters := false
 	if err := pr.Planner.Store.EachChange(object.ID{}, tree, func(c object.Change) {

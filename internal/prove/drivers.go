@@ -75,7 +75,7 @@ func (dr *Drivers) Drive(ctx context.Context, name, path string, base, yours, th
 	if (len(d.With) > 0 || !dr.ownYes(ctx, "dorvik."+name+".agreed")) && (dr.Agreed == nil || !dr.Agreed(d.String())) {
 		return nil, merge.NotAgreed, nil
 	}
-	joined, ok, err := check.Drive(ctx, dr.Limit, dr.Repo.Dir, command, path, markerSize, base, yours, theirs)
+	joined, ok, err := check.Drive(ctx, dr.Limit, dr.Repo.Where().Dir, command, path, markerSize, base, yours, theirs)
 	if err != nil || !ok {
 		return nil, merge.Undriven, err
 	}
@@ -154,7 +154,7 @@ func (dr *Drivers) NamedBy(ctx context.Context, text string) (holds map[string]s
 		return nil, err
 	}
 	var todo []string
-	found := func(name string) { todo = append(todo, filepath.Join(dr.Repo.Dir, filepath.FromSlash(name))) }
+	found := func(name string) { todo = append(todo, filepath.Join(dr.Repo.Where().Dir, filepath.FromSlash(name))) }
 	naming.In(text, found)
 	for len(todo) > 0 {
 		path := todo[0]
@@ -172,7 +172,7 @@ func (dr *Drivers) NamedBy(ctx context.Context, text string) (holds map[string]s
 
 // within is a path below the working tree, from there.
 func (dr *Drivers) within(path string) string {
-	rel, err := filepath.Rel(dr.Repo.Dir, path)
+	rel, err := filepath.Rel(dr.Repo.Where().Dir, path)
 	if err != nil {
 		return path
 	}

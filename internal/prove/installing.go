@@ -52,7 +52,7 @@ func (pr *Prover) notInstalled(dir string, tree object.ID) (lack, command string
 			return "", "", err
 		}
 		if !ok || in.needs != nil && !in.needs(text) || there(dir, in.folder) ||
-			in.onlyLikeHere && !there(pr.Repo.Dir, in.folder) {
+			in.onlyLikeHere && !there(pr.Repo.Where().Dir, in.folder) {
 			continue
 		}
 		for _, by := range in.by {

@@ -9,8 +9,8 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // LayOut brings the check's checkout to a joined commit, to be tried by hand, and gives its folder.
@@ -38,7 +38,7 @@ type Tried struct {
 
 // TriedIn finds what was changed in the checkout of a joined tree.
 func (pr *Prover) TriedIn(ctx context.Context, dir string, tree object.ID) (out Tried, err error) {
-	changed, err := pr.Repo.ChangedIn(ctx, &git.Checkout{Dir: dir})
+	changed, err := pr.Repo.ChangedIn(ctx, &vcs.Checkout{Dir: dir})
 	if err != nil {
 		return out, err
 	}
