@@ -4,8 +4,11 @@ package internal
 import (
 	"encoding/json"
 	"errors"
+	"go/parser"
+	"go/token"
 	"io"
 	"os/exec"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -53,19 +56,21 @@ var arrows = map[string]string{
 	"ledger": "core/merge core/object core/replay core/settle plan vcs words +go.etcd.io/bbolt",
 	"prove": "core/attr core/diagnose core/diff core/history core/merge core/misfit core/object core/settle check " +
 		"ledger plan vcs words",
-	"apply": "core/history core/merge core/object core/settle beneath git ledger plan prove vcs words",
+	"change": "core/object ledger plan vcs words",
+	"apply":  "core/history core/merge core/object core/settle beneath change git ledger plan prove vcs words",
 	"lookback": "core/annotate core/decided core/diff core/history core/merge core/object core/settle ledger plan " +
 		"vcs words",
-	"recovery": "core/diff core/history core/merge core/misfit core/object core/replay core/rx core/settle apply check " +
+	"recovery": "core/diff core/history core/merge core/misfit core/object core/replay core/rx core/settle apply change check " +
 		"git ledger lookback plan prove vcs words",
+	"memory": "core/history core/merge core/object core/settle change ledger plan prove recovery vcs",
 	"draw": "core/diff core/history core/merge core/object core/replay core/settle ledger lookback plan prove visible words " +
 		"+codeberg.org/go-pdf/fpdf +golang.org/x/image +golang.org/x/text",
 	"demo": "core/object vcs git +golang.org/x/tools/txtar",
 	"tui": "core/annotate core/caught core/decided core/diagnose core/diff core/history core/lexing core/merge " +
-		"core/misfit core/object core/replay core/rx core/settle apply check demo draw ledger lookback plan prove " +
+		"core/misfit core/object core/replay core/rx core/settle change check demo draw ledger lookback plan prove " +
 		"recovery vcs visible words +charm.land +github.com/charmbracelet +github.com/alecthomas/chroma",
 	"cli": "core/annotate core/caught core/decided core/diagnose core/history core/merge core/misfit core/object " +
-		"core/replay core/settle apply check demo draw ledger lookback plan prove recovery vcs visible words " +
+		"core/replay core/settle change check demo draw ledger lookback plan prove recovery vcs visible words " +
 		"+github.com/spf13/cobra",
 }
 
@@ -114,5 +119,22 @@ func TestArrowsRunDownward(t *testing.T) {
 	}
 	for name := range arrows {
 		assert.True(t, seen[name], "%s is in the table and not in the tree", name)
+	}
+}
+
+// TestOneFileOfRecoveryKnowsGit: everything else goes by the port, as another system would.
+func TestOneFileOfRecoveryKnowsGit(t *testing.T) {
+	files, err := filepath.Glob("recovery/*.go")
+	require.NoError(t, err)
+	for _, name := range files {
+		if strings.HasSuffix(name, "_test.go") || filepath.Base(name) == "git.go" {
+			continue
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), name, nil, parser.ImportsOnly)
+		require.NoError(t, err)
+		for _, i := range file.Imports {
+			assert.NotContains(t, []string{`"dorvik.dev/dorvik/internal/git"`, `"dorvik.dev/dorvik/internal/apply"`},
+				i.Path.Value, name)
+		}
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
@@ -32,7 +33,7 @@ func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tre
 			return nil, nil, err
 		}
 	} else if b.Name != p.Branch.Name || b.Tip != p.Yours || a.Repo.Busy() != "" {
-		return nil, nil, &MovedError{Branch: p.Branch.Name}
+		return nil, nil, &change.MovedError{Branch: p.Branch.Name}
 	}
 	now := *p
 	now.Dirty, now.Hidden = dirty, nil // which is asked anew
@@ -52,7 +53,7 @@ func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tre
 		u = &plan.Uncommitted{On: p.Carried.On, Staged: from, Files: from}
 	}
 	if !u.Same(p.Carried) {
-		return nil, nil, &MovedError{Branch: p.Branch.Name, Work: true}
+		return nil, nil, &change.MovedError{Branch: p.Branch.Name, Work: true}
 	}
 	l, err = a.Planner.LayOut(u, tree, plan.Held{Staged: j.Carried.Staged, Files: j.Carried.Files})
 	if err != nil {
@@ -73,9 +74,9 @@ func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tre
 // guardAside is guard, which gives what is to be moved aside: with consent, all that git does not
 // know; without, what it does not know and is no matter, as just that is put in its place.
 func (a *Applier) guardAside(ctx context.Context, p *plan.Position, j *plan.Join, tree object.ID,
-	consent Consent) (l *plan.Laid, aside []string, err error) {
+	consent change.Consent) (l *plan.Laid, aside []string, err error) {
 	l, aside, err = a.guard(ctx, p, j, tree)
-	var over *OverwriteError
+	var over *change.OverwriteError
 	if consent.MoveAside && errors.As(err, &over) && over.Unknown {
 		return l, append(aside, over.Paths...), nil
 	}
@@ -83,7 +84,7 @@ func (a *Applier) guardAside(ctx context.Context, p *plan.Position, j *plan.Join
 }
 
 // Accept makes a join as Session.Accept does; what is what the reflogs say of it.
-func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built, consent Consent,
+func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built, consent change.Consent,
 	what string) (*ledger.Waypoint, error) {
 	tree, err := a.Planner.Tree(b.Tip)
 	if err != nil {
@@ -127,7 +128,7 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 	if err != nil {
 		return nil, err
 	}
-	tr := &Transition{Kind: Accepting, Branch: wp.Branch, From: wp.Before, To: wp.After, Message: what,
+	tr := &Transition{Kind: change.Accepting, Branch: wp.Branch, From: wp.Before, To: wp.After, Message: what,
 		Begun: time.Now()}
 	if l != nil {
 		if err := a.carrier.keepUnder(ctx, wp, tr, l, p.Stuck); err != nil {
@@ -155,11 +156,11 @@ func (a *Applier) unmade(wp *ledger.Waypoint, err error) error {
 // newWaypoint is the waypoint of a join that is accepted now, under a name of its own.
 func (a *Applier) newWaypoint(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built, tree object.ID,
 	aside []string,
-	consent Consent) (*ledger.Waypoint, error) {
-	wp := a.waypointOf(p, j, b.Tip, tree)
+	consent change.Consent) (*ledger.Waypoint, error) {
+	wp := a.Ledger.NewWaypoint(p, j, b.Tip, tree)
 	wp.Aside = aside
 	if !consent.LeaveBranches {
-		wp.Moves = a.movesOf(b)
+		wp.Moves = a.signer.movesOf(b)
 	}
 	return wp, a.nameWaypoint(ctx, wp)
 }
@@ -183,36 +184,8 @@ func (a *Applier) tellSubmodules(ctx context.Context, from, to object.ID) {
 	}
 }
 
-// waypointOf is the waypoint of a join that takes the branch to a tip.
-func (a *Applier) waypointOf(p *plan.Position, j *plan.Join, tip, tree object.ID) *ledger.Waypoint {
-	st := a.Ledger.State()
-	wp := &ledger.Waypoint{Branch: p.Branch.Name, Before: p.Tip(), After: tip, Theirs: p.Theirs, Route: j.Route,
-		Time: time.Now(), Decisions: plan.DecidedIn(j, &st.Decisions), Mends: j.Mended,
-		Made: plan.WithoutTexts(st.Made), Wishes: p.Wishes, Checked: a.Ledger.CheckOf(tree), Return: p.Return}
-	if p.SettlesOnly() {
-		wp.Route = "" // nothing is joined
-	}
-	if p.Picking && p.Resume == nil {
-		wp.Picks, wp.Parent, wp.Counter = st.Picks, st.PickParent, p.Counter
-	}
-	return wp
-}
-
-// movesOf are the moves of other branches, to the commits as they were signed.
-func (a *Applier) movesOf(b plan.Built) (out []ledger.Move) {
-	for _, m := range b.Moves {
-		if m.Step >= 0 {
-			m.To = b.IDs[m.Step]
-		}
-		if m.To = a.signer.signedAs(m.To); m.To != m.From && !m.To.IsZero() {
-			out = append(out, ledger.Move{Branch: m.Name, From: m.From, To: m.To})
-		}
-	}
-	return out
-}
-
 // guardPublished refuses to rewrite what is on a remote, unless that was agreed to.
-func (a *Applier) guardPublished(ctx context.Context, j *plan.Join, consent Consent) error {
+func (a *Applier) guardPublished(ctx context.Context, j *plan.Join, consent change.Consent) error {
 	if consent.RewritePublished {
 		return nil
 	}
@@ -264,7 +237,7 @@ func (a *Applier) GoBack(ctx context.Context, name string) (*ledger.Waypoint, er
 	if err != nil {
 		return nil, err
 	}
-	tr := &Transition{Kind: Undoing, Waypoint: *wp, Branch: wp.Branch, From: wp.After, To: wp.Before,
+	tr := &Transition{Kind: change.Undoing, Waypoint: *wp, Branch: wp.Branch, From: wp.After, To: wp.Before,
 		Message: "reset: moving to " + wp.Before.String(), Begun: time.Now()}
 	if err := a.carrier.layBack(ctx, wp, tr, dirty); err != nil {
 		return nil, err
@@ -286,7 +259,7 @@ func (a *Applier) canGoBack(ctx context.Context, wp *ledger.Waypoint) ([]vcs.Dir
 		return nil, err
 	}
 	if b.Name != wp.Branch || b.Tip != wp.After || a.Repo.Busy() != "" {
-		return nil, &MovedError{Branch: wp.Branch, Undo: wp.Name}
+		return nil, &change.MovedError{Branch: wp.Branch, Undo: wp.Name}
 	}
 	if b.Tracking == "" || wp.After == wp.Theirs {
 		return dirty, nil
@@ -305,7 +278,7 @@ func (a *Applier) canGoBack(ctx context.Context, wp *ledger.Waypoint) ([]vcs.Dir
 func (a *Applier) stuckStill(b vcs.Branch, st *plan.Stuck) error {
 	if busy := a.Repo.Busy(); busy != st.Left.Operation && (busy != "" || st.Left.Operation != vcs.Unmerged) ||
 		b.Tip != st.Left.Head || (b.Name == "") != st.Left.Detached {
-		return &MovedError{Branch: st.Left.Branch}
+		return &change.MovedError{Branch: st.Left.Branch}
 	}
 	return nil
 }

@@ -5,13 +5,17 @@ package apply
 
 import (
 	"context"
+	"errors"
 	"os"
+	"path/filepath"
 
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/prove"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // Applier makes joins, and takes them back.
@@ -21,7 +25,8 @@ type Applier struct {
 	Ledger   *ledger.Ledger
 	Prover   *prove.Prover
 	WorkTree *WorkTree
-	TookBack bool // opening took back what an earlier run was cut off in
+
+	tookBackAtStart bool // what an earlier run was cut off in
 
 	files   *files
 	locks   *locks
@@ -41,8 +46,18 @@ func New(repo *git.Repo, planner *plan.Planner, l *ledger.Ledger, prover *prove.
 	return a
 }
 
-// EndCutOff ends what an earlier run was cut off in, one way or the other, and removes what it left.
-func (a *Applier) EndCutOff(ctx context.Context) error {
+// TookBack reports whether Begin took back what an earlier run was cut off in.
+func (a *Applier) TookBack() bool { return a.tookBackAtStart }
+
+// Begin takes the repository for this process, ends what an earlier run was cut off in, one way or the other, and
+// removes what it left.
+func (a *Applier) Begin(ctx context.Context) error {
+	if err := a.hold(); err != nil {
+		return err
+	}
+	if err := a.hooks.letHooks(ctx); err != nil {
+		return err
+	}
 	// No pack is being made: whoever made one would hold the lock that this process has.
 	if dir, err := a.Repo.Inside(ctx, git.PackFolder); err == nil {
 		os.RemoveAll(dir)
@@ -54,19 +69,30 @@ func (a *Applier) EndCutOff(ctx context.Context) error {
 	}
 	a.files.sweepKept()
 	a.Repo.LetPacksGo(ctx)
+	os.RemoveAll(filepath.Join(a.Repo.GitDir, filepath.FromSlash(git.IndexFolder)))
 	return nil
 }
 
-// LetHooks has git itself run the hooks among the files that were agreed to, and no others of those.
-func (a *Applier) LetHooks(ctx context.Context) error { return a.hooks.letHooks(ctx) }
+// End lets others have the repository.
+func (a *Applier) End() {
+	if a.Repo.Hold != nil {
+		a.Repo.LetPacksGo(context.Background())
+		a.Repo.Hold.Close()
+	}
+}
+
+// Forget removes what is kept under a waypoint.
+func (a *Applier) Forget(wp *ledger.Waypoint) error {
+	return errors.Join(os.RemoveAll(a.AsideAt(wp)), os.RemoveAll(keptDir(a.Repo.GitDir, wp.Name)))
+}
 
 // AgreeToHooks has hooks be run in this repository, for as long as they are as they are now.
-func (a *Applier) AgreeToHooks(ctx context.Context, list []*git.Hook) error {
+func (a *Applier) AgreeToHooks(ctx context.Context, list []*vcs.Hook) error {
 	return a.hooks.agreeTo(ctx, list)
 }
 
 // AskToPush asks about the hooks that git runs for a push, and says which are left out.
-func (a *Applier) AskToPush(ctx context.Context, consent Consent) error {
+func (a *Applier) AskToPush(ctx context.Context, consent change.Consent) error {
 	run := &hookRun{s: a, without: consent.WithoutHooks}
 	err := run.ask(ctx, "pre-push", "reference-transaction")
 	run.tellSkipped()
@@ -83,3 +109,8 @@ func (a *Applier) Signatures() map[object.ID]object.ID { return a.signer.signatu
 
 // AsideAt is where what a join found in its way is kept.
 func (a *Applier) AsideAt(wp *ledger.Waypoint) string { return a.files.asideAt(wp) }
+
+var (
+	_ change.Mover    = (*Applier)(nil)
+	_ change.WorkTree = (*WorkTree)(nil)
+)

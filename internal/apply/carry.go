@@ -4,12 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
@@ -52,7 +52,7 @@ func (ca *carrier) hand(ctx context.Context, kept object.ID, l *plan.Laid) error
 	if !kept.IsZero() {
 		roots = append(roots, kept)
 	}
-	return ca.Repo.AddPack(ctx, func(w io.Writer) (int, error) { return ca.planner.Store.WritePack(w, roots...) })
+	return ca.Repo.Keep(ctx, ca.planner.Store, roots...)
 }
 
 // layBack has a transition that undoes a join bring uncommitted work along.
@@ -162,7 +162,7 @@ func (ca *carrier) joinBack(ctx context.Context, wp *ledger.Waypoint, u *plan.Un
 		if err != nil {
 			return nil, err
 		}
-		return nil, &AsksError{p, asks}
+		return nil, &change.AsksError{Position: p, Paths: asks}
 	}
 	return ca.planner.LayOut(u, to, plan.Held{Staged: j.Carried.Staged, Files: j.Carried.Files})
 }
@@ -170,7 +170,7 @@ func (ca *carrier) joinBack(ctx context.Context, wp *ledger.Waypoint, u *plan.Un
 // notInTheWayBack refuses where going back would change what is not committed.
 func (ca *carrier) notInTheWayBack(from, to object.ID, dirty []vcs.Dirty, away ...string) error {
 	_, err := ca.work.between(from, to, dirty, away...)
-	var over *OverwriteError
+	var over *change.OverwriteError
 	if errors.As(err, &over) {
 		return &plan.Blocked{What: "Going back must change " + strings.Join(over.Paths, ", ") +
 			", where you have work that is not committed.",
@@ -216,7 +216,7 @@ type carrier struct {
 func (ca *carrier) trySwitch(ctx context.Context, from, to object.ID) error {
 	err := ca.locks.locking(func() error { return ca.Repo.SwitchTree(ctx, from, to, true) })
 	if paths := refusedPaths(err); len(paths) > 0 {
-		return &OverwriteError{Paths: paths}
+		return &change.OverwriteError{Paths: paths}
 	}
 	if err != nil {
 		return fmt.Errorf("%w. Nothing was changed", err)
@@ -226,7 +226,7 @@ func (ca *carrier) trySwitch(ctx context.Context, from, to object.ID) error {
 
 // addTip writes built commits, and what of them the repository has not, to the repository.
 func (ca *carrier) addTip(ctx context.Context, tips ...object.ID) error {
-	return ca.Repo.AddPack(ctx, func(w io.Writer) (int, error) { return ca.planner.Store.WritePack(w, tips...) })
+	return ca.Repo.Keep(ctx, ca.planner.Store, tips...)
 }
 
 // keepCommit makes the commit that keeps what was not committed: trees of what index and files

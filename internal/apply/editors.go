@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/plan"
 )
@@ -15,19 +16,9 @@ import (
 var besideOpen = []string{".%.swp", ".%.swo", ".%.swn", ".%.swx", ".#%", "#%#", ".%.kate-swp", ".~lock.%#", "~$%",
 	".%.lck"}
 
-// JustWritten is how long ago a file with uncommitted work was written, at most, that somebody may still be at.
-const JustWritten = 10 * time.Second
-
-// Touched is what a change does to the files on disk.
-type Touched struct {
-	Paths []string // that are written or removed
-	Open  []string // of those, the ones beside which an editor keeps a file
-	Fresh []string // and others whose uncommitted work was written less than JustWritten ago, not by git
-}
-
 // Touched tells which files a join changes on disk, and which of them are, or may be, open in an editor: what is not
 // saved there would overwrite the result when it is.
-func (w *WorkTree) Touched(p *plan.Position, tree object.ID) (*Touched, error) {
+func (w *WorkTree) Touched(p *plan.Position, tree object.ID) (*change.Touched, error) {
 	from, err := w.Planner.Tree(p.Head())
 	if err != nil {
 		return nil, err
@@ -40,7 +31,7 @@ func (w *WorkTree) Touched(p *plan.Position, tree object.ID) (*Touched, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &Touched{}
+	out := &change.Touched{}
 	for _, c := range changes {
 		out.Paths = append(out.Paths, c.Path)
 		if c.Old.Absent() {
@@ -80,7 +71,7 @@ func (w *WorkTree) ownWork(p *plan.Position) (map[string]bool, error) {
 
 func (w *WorkTree) isJustWritten(path string) bool {
 	info, err := os.Lstat(filepath.Join(w.Repo.Dir, filepath.FromSlash(path)))
-	return err == nil && time.Since(info.ModTime()) < JustWritten
+	return err == nil && time.Since(info.ModTime()) < change.JustWritten
 }
 
 // seemsOpen looks for what editors keep beside an open file.

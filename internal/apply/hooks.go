@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/ledger"
@@ -19,28 +20,8 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// HooksError says that hooks would run that a commit can change, and that were not agreed to as
-// they are now.
-type HooksError struct{ Hooks []*git.Hook }
-
-func (e *HooksError) Error() string {
-	return fmt.Sprintf("the hooks %s are among the files of the repository, and would run with your rights: agree to "+
-		"them, or have the join made without. Nothing was changed", words.List(e.Names()))
-}
-
-// Names are those of the hooks.
-func (e *HooksError) Names() (out []string) {
-	for _, h := range e.Hooks {
-		out = append(out, h.Name)
-	}
-	return out
-}
-
-// Dir is the folder that they are in.
-func (e *HooksError) Dir() string { return filepath.Dir(e.Hooks[0].Path) }
-
 // agreeTo has hooks be run in this repository, for as long as they are as they are now.
-func (hk *hooks) agreeTo(ctx context.Context, hooks []*git.Hook) error {
+func (hk *hooks) agreeTo(ctx context.Context, hooks []*vcs.Hook) error {
 	for _, h := range hooks {
 		line, _, err := hk.hookLine(ctx, h)
 		if err == nil {
@@ -55,7 +36,7 @@ func (hk *hooks) agreeTo(ctx context.Context, hooks []*git.Hook) error {
 
 // hookLine is how a hook is agreed to: by its place and content, and by the files of the repository that it names, and
 // that these name. It gives what all of them hold, too, by their paths.
-func (hk *hooks) hookLine(ctx context.Context, h *git.Hook) (line string, holds map[string]string, err error) {
+func (hk *hooks) hookLine(ctx context.Context, h *vcs.Hook) (line string, holds map[string]string, err error) {
 	text, err := os.ReadFile(h.Path)
 	if err != nil {
 		return "", nil, fmt.Errorf("reading the hook %s: %w", h.Name, err)
@@ -80,7 +61,7 @@ func (hk *hooks) letHooks(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var agreed []*git.Hook
+	var agreed []*vcs.Hook
 	now := map[string]map[string]string{}
 	for _, h := range hooks {
 		line, holds, err := hk.hookLine(ctx, h)
@@ -103,7 +84,7 @@ type hookRun struct {
 }
 
 // may gives a hook that is there and may run; nil where none is.
-func (r *hookRun) may(ctx context.Context, name string) (*git.Hook, error) {
+func (r *hookRun) may(ctx context.Context, name string) (*vcs.Hook, error) {
 	h := r.s.Repo.Hook(r.s.Repo.HooksDir(ctx), name)
 	if h == nil || !h.InTree {
 		return h, nil
@@ -115,7 +96,7 @@ func (r *hookRun) may(ctx context.Context, name string) (*git.Hook, error) {
 	case r.s.Ledger.AgreedTo(line):
 		return h, nil
 	case !r.without:
-		return nil, &HooksError{[]*git.Hook{h}}
+		return nil, &change.HooksError{Hooks: []*vcs.Hook{h}}
 	case !slices.Contains(r.skipped, name):
 		r.skipped = append(r.skipped, name)
 	}
@@ -167,10 +148,10 @@ func (r *hookRun) askHooks(ctx context.Context, p *plan.Position, j *plan.Join) 
 
 // ask finds those of some hooks that were not agreed to.
 func (r *hookRun) ask(ctx context.Context, names ...string) error {
-	var ask []*git.Hook
+	var ask []*vcs.Hook
 	for _, name := range names {
 		_, err := r.may(ctx, name)
-		var asks *HooksError
+		var asks *change.HooksError
 		if errors.As(err, &asks) {
 			ask = append(ask, asks.Hooks...)
 		} else if err != nil {
@@ -178,7 +159,7 @@ func (r *hookRun) ask(ctx context.Context, names ...string) error {
 		}
 	}
 	if len(ask) > 0 {
-		return &HooksError{ask}
+		return &change.HooksError{Hooks: ask}
 	}
 	return r.s.hooks.letHooks(ctx)
 }

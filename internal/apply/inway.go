@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
@@ -72,7 +73,7 @@ func (w *WorkTree) hiddenInTheWay(ask func() (map[string]bool, error), from, to 
 	}); err != nil || len(paths) == 0 {
 		return err
 	}
-	return &OverwriteError{Paths: paths, Hidden: true}
+	return &change.OverwriteError{Paths: paths, Hidden: true}
 }
 
 // unknownTo gives what git does not know.
@@ -111,7 +112,7 @@ func (w *WorkTree) between(from, to object.ID, dirty []vcs.Dirty, away ...string
 		}
 	}
 	if len(o.paths)+len(o.unknown) > 0 {
-		err = &OverwriteError{Paths: append(o.paths, o.unknown...), Unknown: len(o.paths) == 0}
+		err = &change.OverwriteError{Paths: append(o.paths, o.unknown...), Unknown: len(o.paths) == 0}
 	}
 	return o.same, err
 }

@@ -11,6 +11,7 @@ import (
 	"syscall"
 	"time"
 
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/ledger"
 )
 
@@ -115,22 +116,24 @@ func holdPath(gitDir string) string { return filepath.Join(gitDir, "dorvik", "bu
 
 // HalfDone gives the transition that a run was cut off in, or nil; alive tells that one is
 // being made right now. Nothing is changed.
-func (w *WorkTree) HalfDone() (tr *Transition, alive bool, err error) {
-	if tr, err = readJournal(w.Repo.GitDir); tr == nil {
+func (w *WorkTree) HalfDone() (half *change.HalfDone, alive bool, err error) {
+	tr, err := readJournal(w.Repo.GitDir)
+	if tr == nil {
 		return nil, false, err
 	}
+	half = &change.HalfDone{Kind: tr.Kind, Branch: tr.Branch, From: tr.From, To: tr.To}
 	f, err := os.Open(holdPath(w.Repo.GitDir))
 	if err != nil {
-		return tr, false, nil
+		return half, false, nil
 	}
 	defer f.Close()
 	alive = syscall.Flock(int(f.Fd()), syscall.LOCK_SH|syscall.LOCK_NB) != nil
-	return tr, alive, nil
+	return half, alive, nil
 }
 
-// Hold keeps others from changing things while this session lives, and what it starts: a git
+// hold keeps others from changing things while this session lives, and what it starts: a git
 // that outlives a killed Dorvik still has the lock.
-func (a *Applier) Hold() error {
+func (a *Applier) hold() error {
 	f, err := os.OpenFile(holdPath(a.Repo.GitDir), os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return fmt.Errorf("keeping the recovery in the git directory: %w", err)

@@ -12,17 +12,18 @@ import (
 	"syscall"
 
 	"dorvik.dev/dorvik/internal/beneath"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 )
 
-// KeptDir is the folder in the git directory in which a change keeps what it moves away, by a name.
-func KeptDir(gitDir, name string) string { return filepath.Join(gitDir, "dorvik", "kept", name) }
+// keptDir is the folder in the git directory in which a change keeps what it moves away, by a name.
+func keptDir(gitDir, name string) string { return filepath.Join(gitDir, "dorvik", "kept", name) }
 
 // keep is the folder in which a transition keeps what it moves away.
-func (f *files) keep(tr *Transition) string { return KeptDir(f.Repo.GitDir, tr.Lay.Keep) }
+func (f *files) keep(tr *Transition) string { return keptDir(f.Repo.GitDir, tr.Lay.Keep) }
 
 // freeKeep is a name under which nothing is kept yet.
 func (f *files) freeKeep(name string) string {
@@ -31,7 +32,7 @@ func (f *files) freeKeep(name string) string {
 		if n > 1 {
 			free = fmt.Sprintf("%s-%d", name, n)
 		}
-		if _, err := os.Lstat(KeptDir(f.Repo.GitDir, free)); isGone(err) {
+		if _, err := os.Lstat(keptDir(f.Repo.GitDir, free)); isGone(err) {
 			return free
 		}
 	}
@@ -87,7 +88,7 @@ func (f *files) look(ctx context.Context, tr *Transition) error {
 	}
 	for _, d := range dirty {
 		if clean[d.Path] {
-			return &MovedError{Branch: tr.Branch, Work: true}
+			return &change.MovedError{Branch: tr.Branch, Work: true}
 		}
 	}
 	return nil
@@ -174,7 +175,7 @@ func (f *files) letGo(tr *Transition) {
 // sweepKept removes what a run that was ended right after a change had not come to.
 func (f *files) sweepKept() {
 	for _, name := range []string{"old", "fresh"} {
-		left, _ := filepath.Glob(KeptDir(f.Repo.GitDir, "*/"+name)) // none, as a rule
+		left, _ := filepath.Glob(keptDir(f.Repo.GitDir, "*/"+name)) // none, as a rule
 		for _, dir := range left {
 			os.RemoveAll(dir)
 		}
@@ -203,7 +204,7 @@ func (f *files) unchangedIn(tr *Transition, to away) error {
 			err = fs.ErrNotExist
 		}
 		if (was == nil) != (err != nil) || was != nil && !unwritten(was, is) {
-			return &MovedError{Branch: tr.Branch, Work: true}
+			return &change.MovedError{Branch: tr.Branch, Work: true}
 		}
 	}
 	return nil
@@ -271,7 +272,7 @@ func (f *files) switchFiles(ctx context.Context, x *git.Index, tr *Transition) e
 	}
 	err = errors.Join(ledger.Step("files"), x.SwitchTree(ctx, tr.Lay.Start, tr.Lay.Files, byGit))
 	if len(refusedPaths(err)) > 0 { // one that was moved away is there again
-		err = &MovedError{Branch: tr.Branch, Work: true}
+		err = &change.MovedError{Branch: tr.Branch, Work: true}
 	}
 	if err != nil {
 		return err
@@ -308,7 +309,7 @@ func (f *files) writeFiles(ctx context.Context, x *git.Index, tr *Transition, ch
 		f.work.tree().RemoveEmpty(p)
 		err := fresh.Move(p, f.work.tree(), p)
 		if errors.Is(err, beneath.ErrTaken) {
-			return &MovedError{Branch: tr.Branch, Work: true}
+			return &change.MovedError{Branch: tr.Branch, Work: true}
 		}
 		if err != nil {
 			return fmt.Errorf("writing %s: %w", p, err)
@@ -356,7 +357,7 @@ func (f *files) toWrite(l *Lay, changed []object.Change) (paths []string, err er
 // bringBackAsWas has the index be the one that a waypoint kept, and files be byte for byte what
 // they were where writing them anew does not make them so.
 func (f *files) bringBackAsWas(ctx context.Context, x *git.Index, tr *Transition) error {
-	from := KeptDir(f.Repo.GitDir, tr.Lay.Back)
+	from := keptDir(f.Repo.GitDir, tr.Lay.Back)
 	for _, p := range tr.Waypoint.Kept.Paths {
 		if err := f.bringBackFile(ctx, tr, p); err != nil {
 			return fmt.Errorf("bringing back %s: %w", p, err)
@@ -438,7 +439,7 @@ func (f *files) over(tr *Transition) beneath.Folder {
 
 // keptFiles is the folder of the files that a change kept under a name.
 func (f *files) keptFiles(name string) beneath.Folder {
-	return beneath.Folder(filepath.Join(KeptDir(f.Repo.GitDir, name), "files"))
+	return beneath.Folder(filepath.Join(keptDir(f.Repo.GitDir, name), "files"))
 }
 
 // isGone reports whether an error says that there is nothing at a path, or no folder for it.
@@ -577,7 +578,7 @@ type files struct {
 
 // moveAside moves what is in the way to where it is kept.
 func (f *files) moveAside(tr *Transition) error {
-	if tr.Kind != Accepting {
+	if tr.Kind != change.Accepting {
 		return nil
 	}
 	for _, p := range tr.Waypoint.Aside {
@@ -701,4 +702,41 @@ func (f *files) indexAndDirty(ctx context.Context) (index map[string]object.Entr
 // still reports whether the index has a path as it was before a change.
 func still(index map[string]object.Entry, c object.Change) bool {
 	return c.Old.Mode != object.ModeSubmodule && c.New.Mode != object.ModeSubmodule && index[c.Path].Same(c.Old)
+}
+
+// settleGit does what comes after the refs: HEAD goes to the branch, or back to where it was,
+// and git's own account of what it left half done is put away, or brought back. What is done
+// already is not done again.
+func (f *files) settleGit(ctx context.Context, tr *Transition) error {
+	l := tr.Lay
+	if l == nil {
+		return nil
+	}
+	if l.Head != l.HeadTo {
+		if err := errors.Join(ledger.Step("move HEAD"), f.Repo.SetHead(ctx, tr.Branch, l.HeadTo,
+			tr.Message)); err != nil {
+			return err
+		}
+	}
+	for _, name := range l.State {
+		at, err := f.Repo.Inside(ctx, name)
+		if err != nil {
+			return err
+		}
+		from, to := at, filepath.Join(f.keep(tr), "state", filepath.FromSlash(name))
+		if l.Back != "" {
+			from, to = filepath.Join(keptDir(f.Repo.GitDir, l.Back), "state", filepath.FromSlash(name)), at
+		}
+		if _, err := os.Lstat(from); isGone(err) {
+			continue
+		}
+		err = errors.Join(ledger.Step("move "+name), os.MkdirAll(filepath.Dir(to), 0o755))
+		if err == nil {
+			err = os.Rename(from, to)
+		}
+		if err != nil {
+			return fmt.Errorf("putting away what git left half done: %w", err)
+		}
+	}
+	return nil
 }

@@ -8,6 +8,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 )
 
@@ -74,4 +75,17 @@ func (s *signer) sealed(ctx context.Context, b plan.Built) (object.ID, error) {
 		err = s.planner.TellApart(ctx, slices.Collect(maps.Values(s.signed)))
 	}
 	return tip, err
+}
+
+// movesOf are the moves of other branches, to the commits as they were signed.
+func (s *signer) movesOf(b plan.Built) (out []ledger.Move) {
+	for _, m := range b.Moves {
+		if m.Step >= 0 {
+			m.To = b.IDs[m.Step]
+		}
+		if m.To = s.signedAs(m.To); m.To != m.From && !m.To.IsZero() {
+			out = append(out, ledger.Move{Branch: m.Name, From: m.From, To: m.To})
+		}
+	}
+	return out
 }

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/git"
@@ -29,7 +30,7 @@ import (
 // the refs are left to be moved. The branch never is ahead of the files: a commit
 // made on a half-done change could otherwise take back what others did.
 type Transition struct {
-	Kind     TransitionKind  `json:"kind"`
+	Kind     change.Kind     `json:"kind"`
 	Waypoint ledger.Waypoint `json:"waypoint"` // the join that is made, or undone
 	Branch   string          `json:"branch"`
 	From     object.ID       `json:"from"` // the tip before, and
@@ -42,33 +43,6 @@ type Transition struct {
 	Turned bool      `json:"-"` // it is being taken back
 
 	seen map[string]os.FileInfo // the files that are moved away, when they were read
-}
-
-// TransitionKind is what a transition does for the person.
-type TransitionKind string
-
-// The kinds.
-const (
-	Accepting TransitionKind = "accept"
-	Undoing   TransitionKind = "undo"
-)
-
-// Sentence says what a transition is that is being made, or was cut off.
-func (tr *Transition) Sentence(underWay bool) string {
-	if underWay {
-		doing, after := "changing", ""
-		if tr.Kind == Undoing {
-			doing, after = "taking", " back"
-		}
-		return "Dorvik is " + doing + " your branch " + tr.Branch + after + " just now. Look again in a moment, and " +
-			"commit nothing before."
-	}
-	what := "while it changed your branch " + tr.Branch
-	if tr.Kind == Undoing {
-		what = "while it took your branch " + tr.Branch + " back"
-	}
-	return "Dorvik was cut off " + what + ": branch and files may not be whole. Start dorvik: it finishes the " +
-		"change, or takes it back, and says which. Commit nothing before."
 }
 
 // trees gives the trees that the files go from and to.
@@ -93,12 +67,12 @@ func (a *Applier) trees(tr *Transition) (from, to object.ID, changes []object.Ch
 func (tr *Transition) refs() []vcs.RefUpdate {
 	out := []vcs.RefUpdate{{Name: tr.ref(), New: tr.To, Old: tr.From}}
 	for _, m := range tr.Waypoint.Moves {
-		if tr.Kind == Undoing {
+		if tr.Kind == change.Undoing {
 			m.From, m.To = m.To, m.From
 		}
 		out = append(out, vcs.RefUpdate{Name: m.Branch, New: m.To, Old: m.From})
 	}
-	if tr.Kind == Accepting {
+	if tr.Kind == change.Accepting {
 		if k := tr.Waypoint.Kept; k != nil {
 			out = append(out, vcs.RefUpdate{Name: tr.Waypoint.KeptRef(), New: k.Commit})
 		}
@@ -120,7 +94,7 @@ func (a *Applier) make(ctx context.Context, tr *Transition) error {
 	if err := a.files.look(ctx, tr); err != nil {
 		return err
 	}
-	if err := a.begin(ctx, tr); err != nil {
+	if err := a.writeDown(ctx, tr); err != nil {
 		return err
 	}
 	ctx = context.WithoutCancel(ctx) // from here on it is done whole
@@ -137,7 +111,7 @@ func (a *Applier) make(ctx context.Context, tr *Transition) error {
 	if err == nil {
 		err = a.files.switchLaid(ctx, tr)
 	}
-	if locked := (*git.LockedError)(nil); errors.As(err, &locked) {
+	if locked := (*vcs.LockedError)(nil); errors.As(err, &locked) {
 		// Another git was faster, and has the index: nothing is changed but what was moved aside.
 		a.files.bringBack(&tr.Waypoint)
 		return errors.Join(err, a.erase(tr))
@@ -155,7 +129,7 @@ func (a *Applier) make(ctx context.Context, tr *Transition) error {
 	if err != nil {
 		return a.takeBack(ctx, tr, err)
 	}
-	if err := a.settleGit(ctx, tr); err != nil {
+	if err := a.files.settleGit(ctx, tr); err != nil {
 		return &CutError{err, errLater, tr.Branch}
 	}
 	a.whole(tr)
@@ -165,15 +139,15 @@ func (a *Applier) make(ctx context.Context, tr *Transition) error {
 // errLater is why a change is not taken back once the branch has moved.
 var errLater = errors.New("the branch is at its new commit already")
 
-// begin takes the lock of the index, copies the index, and writes the transition down.
-func (a *Applier) begin(ctx context.Context, tr *Transition) error {
+// writeDown takes the lock of the index, copies the index, and writes the transition down.
+func (a *Applier) writeDown(ctx context.Context, tr *Transition) error {
 	note := lockingPath(a.Repo.GitDir)
 	if err := os.WriteFile(note, nil, 0o600); err != nil {
 		return fmt.Errorf("noting what is done: %w; nothing was changed", err)
 	}
 	defer os.Remove(note)
 	err := errors.Join(ledger.Step("lock"), a.files.prepare(ctx, tr))
-	if locked := (*git.LockedError)(nil); errors.As(err, &locked) {
+	if locked := (*vcs.LockedError)(nil); errors.As(err, &locked) {
 		return err
 	}
 	if err == nil {
@@ -191,7 +165,7 @@ func (a *Applier) moveRefs(ctx context.Context, tr *Transition) error {
 	if b, err := a.Repo.Current(ctx); err != nil {
 		return err
 	} else if !tr.here(b) {
-		return &MovedError{Branch: tr.Branch}
+		return &change.MovedError{Branch: tr.Branch}
 	}
 	begun := time.Now().Add(-tick)
 	err := a.Repo.UpdateRefs(ctx, tr.Message, tr.refs()...)
@@ -244,7 +218,7 @@ func (a *Applier) refAt(ctx context.Context, tr *Transition) (object.ID, error) 
 // whole notes that the change is made, in the state and the logbook, and ends the journal. If
 // that fails it is told. The change is made all the same, and the next start notes it.
 func (a *Applier) whole(tr *Transition) {
-	if tr.Kind == Undoing {
+	if tr.Kind == change.Undoing {
 		a.files.bringBack(&tr.Waypoint)
 	}
 	a.Repo.LetPacksGo(context.Background())
@@ -260,13 +234,10 @@ func (a *Applier) whole(tr *Transition) {
 
 // record notes in the state and in the logbook what a transition did. Doing so twice notes it once.
 func (a *Applier) record(tr *Transition) error {
-	wp := &tr.Waypoint
-	if tr.Kind == Undoing {
-		return errors.Join(a.Ledger.Undone(wp), a.Ledger.Store.LogOnce(wp.Entry(ledger.Undone)))
+	if tr.Kind == change.Undoing {
+		return a.Ledger.Undone(&tr.Waypoint)
 	}
-	a.Ledger.Accepted(wp)
-	return errors.Join(a.Ledger.Store.PutWaypoint(wp), a.Ledger.Save(), a.Ledger.Store.LogOnce(wp.Entry(ledger.Joined)),
-		a.Ledger.Store.Remember(wp.Decisions, wp.Time))
+	return a.Ledger.Joined(&tr.Waypoint)
 }
 
 // here reports whether HEAD is where the transition begins.
@@ -326,7 +297,7 @@ func (a *Applier) restore(ctx context.Context, tr *Transition) error {
 	for _, dir := range slices.Backward(tr.Made) {
 		a.WorkTree.removeFolder(dir)
 	}
-	if tr.Kind == Accepting {
+	if tr.Kind == change.Accepting {
 		a.files.bringBack(&tr.Waypoint)
 	}
 	return a.Repo.Refresh(ctx)
@@ -334,7 +305,7 @@ func (a *Applier) restore(ctx context.Context, tr *Transition) error {
 
 // goOn ends what an earlier run was cut off in.
 func (a *Applier) goOn(ctx context.Context) error {
-	tr, _, err := a.WorkTree.HalfDone()
+	tr, err := readJournal(a.Repo.GitDir)
 	if damaged := (*JournalError)(nil); errors.As(err, &damaged) {
 		aside, err := ledger.SetAside(damaged.Path)
 		a.Ledger.Tell("An earlier run was cut off while it changed your branch, and its account of that was damaged. "+
@@ -379,7 +350,7 @@ func (a *Applier) builtOn(ctx context.Context, tr *Transition, at object.ID) boo
 		return false
 	}
 	on, err := history.IsAncestor(ctx, a.Planner.Store, tr.To, at)
-	if err == nil && on && tr.Kind == Undoing { // what was undone stands on it, too
+	if err == nil && on && tr.Kind == change.Undoing { // what was undone stands on it, too
 		on, err = history.IsAncestor(ctx, a.Planner.Store, tr.From, at)
 		on = !on
 	}
@@ -404,11 +375,11 @@ func (a *Applier) finished(ctx context.Context, tr *Transition) error {
 	wp := &tr.Waypoint
 	a.files.tidy(tr.Lay)
 	a.otherRefs(ctx, tr)
-	if err := a.settleGit(ctx, tr); err != nil {
+	if err := a.files.settleGit(ctx, tr); err != nil {
 		return fmt.Errorf("an earlier run was cut off while it changed your branch, and completing that failed: %w. "+
 			"Your commits and files are all there; mend the cause and start dorvik again", err)
 	}
-	if tr.Kind == Undoing {
+	if tr.Kind == change.Undoing {
 		a.Ledger.Tell("An earlier run was cut off while it took your branch back. That was completed.")
 		a.files.bringBack(wp)
 	} else {
@@ -439,9 +410,9 @@ func (a *Applier) goBackAfterCut(ctx context.Context, tr *Transition) error {
 			"Your commits are all there: before %s, joined %s. Mend the cause and start dorvik again", err, tr.From,
 			tr.To)
 	}
-	a.tookBack(told)
-	a.TookBack = true
-	if tr.Kind == Accepting {
+	a.tellTakenBack(told)
+	a.tookBackAtStart = true
+	if tr.Kind == change.Accepting {
 		wp := tr.Waypoint
 		wp.GoneBack = true
 		if err := a.Ledger.Store.PutWaypoint(&wp); err != nil {
@@ -451,8 +422,8 @@ func (a *Applier) goBackAfterCut(ctx context.Context, tr *Transition) error {
 	return a.erase(tr)
 }
 
-// tookBack tells that a change was taken back, before what taking it back had to tell.
-func (a *Applier) tookBack(told int) {
+// tellTakenBack tells that a change was taken back, before what taking it back had to tell.
+func (a *Applier) tellTakenBack(told int) {
 	but := a.Ledger.TakeNotices(told)
 	a.Ledger.Tell("An earlier run was cut off while it changed your files. %s", words.If(len(but) > 0,
 		"They are as they were before, but for this:", "They are as they were before; nothing is lost."))
@@ -475,41 +446,4 @@ type Lay struct {
 	// Names the waypoint from which index and files are brought back as they were.
 	Back  string   `json:",omitempty"`
 	State []string `json:",omitempty"` // git's own files of what it left half done; back where Back is set
-}
-
-// settleGit does what comes after the refs: HEAD goes to the branch, or back to where it was,
-// and git's own account of what it left half done is put away, or brought back. What is done
-// already is not done again.
-func (a *Applier) settleGit(ctx context.Context, tr *Transition) error {
-	l := tr.Lay
-	if l == nil {
-		return nil
-	}
-	if l.Head != l.HeadTo {
-		if err := errors.Join(ledger.Step("move HEAD"), a.Repo.SetHead(ctx, tr.Branch, l.HeadTo,
-			tr.Message)); err != nil {
-			return err
-		}
-	}
-	for _, name := range l.State {
-		at, err := a.Repo.Inside(ctx, name)
-		if err != nil {
-			return err
-		}
-		from, to := at, filepath.Join(a.files.keep(tr), "state", filepath.FromSlash(name))
-		if l.Back != "" {
-			from, to = filepath.Join(KeptDir(a.Repo.GitDir, l.Back), "state", filepath.FromSlash(name)), at
-		}
-		if _, err := os.Lstat(from); isGone(err) {
-			continue
-		}
-		err = errors.Join(ledger.Step("move "+name), os.MkdirAll(filepath.Dir(to), 0o755))
-		if err == nil {
-			err = os.Rename(from, to)
-		}
-		if err != nil {
-			return fmt.Errorf("putting away what git left half done: %w", err)
-		}
-	}
-	return nil
 }

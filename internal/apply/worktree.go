@@ -78,11 +78,6 @@ func (w *WorkTree) begins(ctx context.Context, info fs.FileInfo, path string, e 
 	return bytes.HasPrefix(want, is), nil
 }
 
-// Objects that no ref leads to are removed by git gc --prune=now, at any moment. What
-// Dorvik makes is held by refs under refs/dorvik until the person's own refs lead to it.
-// Packs are held by .keep files before that. The refs stay until the next change puts
-// others in their place: to remove one git locks all packed refs.
-
 // treeName tells the working trees of a repository apart in the names of refs, which
 // they share.
 func (w *WorkTree) treeName() string { return ledger.HashOf(w.Repo.GitDir)[:12] }

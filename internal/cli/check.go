@@ -283,7 +283,7 @@ func mendsJSON(mends []misfit.Mend, unfit []plan.Misfit) []mendJSON {
 func (c *checker) terms(ctx context.Context, p *plan.Position, j *plan.Join) (t *prove.Terms, err error) {
 	agreed := c.line != ""
 	if agreed {
-		t, err = c.s.Applier.Prover.Asker.TermsOf(ctx, check.Command{Steps: []string{c.line},
+		t, err = c.s.Prover.Asker.TermsOf(ctx, check.Command{Steps: []string{c.line},
 			Source: "the command line"},
 			j.Tree, p)
 	} else {
@@ -311,7 +311,7 @@ func (c *checker) terms(ctx context.Context, p *plan.Position, j *plan.Join) (t 
 		return nil, exit{exitConflicts}
 	}
 	c.say("Checking: %s   (%s)", t.Command.Line(), t.Hash())
-	return t, c.s.Applier.Prover.Asker.AgreeTo(t)
+	return t, c.s.Prover.Asker.AgreeTo(t)
 }
 
 // sayAsks shows what others changed that a command can run.

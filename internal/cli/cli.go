@@ -14,7 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/caught"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
@@ -74,7 +74,7 @@ func (e *env) code(err error) int {
 	if e.json { // one value comes out whatever happens
 		_ = e.print(map[string]any{"version": 1, "result": "failed", "error": visible.Lines(err.Error())})
 	}
-	var moved *apply.MovedError
+	var moved *change.MovedError
 	var ref *vcs.RefMovedError
 	var refusal *vcs.Refusal
 	var published *plan.PublishedError

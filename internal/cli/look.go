@@ -10,7 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/lookback"
@@ -264,7 +264,7 @@ func (e *env) sayLook(v *recovery.Glance) {
 
 // halfDone says that things are being changed, or that a run was cut off while it changed
 // them: nothing else can be said before that is whole.
-func (e *env) halfDone(tr *apply.Transition, underWay bool) error {
+func (e *env) halfDone(tr *change.HalfDone, underWay bool) error {
 	text := tr.Sentence(underWay)
 	e.say("%s", text)
 	if e.json {

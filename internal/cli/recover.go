@@ -11,7 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
@@ -372,7 +372,7 @@ func (r *recoverer) prove(ctx context.Context, p *plan.Position, j *plan.Join) (
 
 // accept is the moment at which things change.
 func (r *recoverer) accept(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built) error {
-	consent := apply.Consent{MoveAside: r.flags.moveAside, RewritePublished: r.flags.rewritePublished,
+	consent := change.Consent{MoveAside: r.flags.moveAside, RewritePublished: r.flags.rewritePublished,
 		WithoutHooks: true, LeaveBranches: r.flags.leaveBranches}
 	touched, err := r.s.WorkTree.Touched(p, j.Tree)
 	if err != nil {
@@ -391,7 +391,7 @@ func (r *recoverer) accept(ctx context.Context, p *plan.Position, j *plan.Join, 
 	}
 	for _, path := range touched.Fresh {
 		r.say("%s was written less than %s before: if it is open in an editor, load it again there.", path,
-			words.Count(int(apply.JustWritten/time.Second), "second", "seconds"))
+			words.Count(int(change.JustWritten/time.Second), "second", "seconds"))
 	}
 	for _, path := range wp.Aside {
 		r.say("%s was moved aside, to %s; until this is pushed, undo brings it back.", path,
@@ -535,7 +535,7 @@ func (r *recoverer) makeAnew(ctx context.Context, p *plan.Position, j *plan.Join
 // agreed to; nil where there is none.
 func (r *recoverer) terms(ctx context.Context, p *plan.Position, j *plan.Join) (*prove.Terms, error) {
 	if line := r.flags.check; line != "" {
-		return r.s.Applier.Prover.Asker.TermsOf(ctx, check.Command{Steps: []string{line}, Source: "--check"}, j.Tree, p)
+		return r.s.Prover.Asker.TermsOf(ctx, check.Command{Steps: []string{line}, Source: "--check"}, j.Tree, p)
 	}
 	t, agreed, err := r.s.Prover.MayCheck(ctx, p, j.Tree)
 	if err == nil && t != nil && !agreed {
@@ -587,7 +587,7 @@ func (p *provedJSON) seconds() (all float64) {
 }
 
 func (r *recoverer) push(ctx context.Context, p *plan.Position) error {
-	done, err := r.s.PushTip(ctx, p, apply.Consent{WithoutHooks: true})
+	done, err := r.s.PushTip(ctx, p, change.Consent{WithoutHooks: true})
 	if err != nil {
 		return err
 	}

@@ -56,7 +56,7 @@ leaves what is on the remote as it is.`,
 			e.say("%s", notice)
 		}
 		switch {
-		case s.Applier.TookBack && name == "":
+		case s.Applier.TookBack() && name == "":
 			// What was cut off is gone back from; an older join is not meant.
 			b, err := s.Repo.Current(ctx)
 			if err != nil || !e.json {

@@ -6,7 +6,6 @@ package demo
 import (
 	"context"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -128,7 +127,7 @@ func fill(ctx context.Context, o *object.Overlay, dir string, refs ...vcs.RefUpd
 	for _, r := range refs {
 		roots = append(roots, r.New)
 	}
-	if err := repo.AddPack(ctx, func(w io.Writer) (int, error) { return o.WritePack(w, roots...) }); err != nil {
+	if err := repo.Keep(ctx, o, roots...); err != nil {
 		return err
 	}
 	if err := repo.UpdateRefs(ctx, "clone", refs...); err != nil {

@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/demo"
@@ -56,7 +56,7 @@ func join(t *testing.T, dir string, route plan.Route) {
 	_, err = s.Prover.Prove(t.Context(), p, &prove.Terms{Command: check.Command{Steps: []string{"true"}},
 		Tree: j.Tree}, u.Built.Tip, func(string) {}, nil)
 	require.NoError(t, err)
-	_, err = s.Accept(t.Context(), p, j, u.Built, apply.Consent{})
+	_, err = s.Accept(t.Context(), p, j, u.Built, change.Consent{})
 	require.NoError(t, err)
 }
 
@@ -162,7 +162,7 @@ func TestDrawingsHoldTheirTexts(t *testing.T) {
 // TestAReportOfWhatWasPushed does not promise what is not done any more.
 func TestAReportOfWhatWasPushed(t *testing.T) {
 	w := scene(t, plan.Merge)
-	gittest.At(t, w.Repo.Dir).Git("push", "-q", "origin", "main")
+	gittest.At(t, w.Repo.Where().Dir).Git("push", "-q", "origin", "main")
 	data, err := Make(t.Context(), w.History, Asked{Kind: KindReport, File: "x.md", Waypoint: "1"})
 	require.NoError(t, err)
 	inOrder(t, string(data), "origin/main has it.", "It was pushed, and others may build on it",
@@ -181,7 +181,7 @@ func TestAMoveForwardIsToldAsOne(t *testing.T) {
 	defer session.Close()
 	p, err := session.Locate(t.Context(), true)
 	require.NoError(t, err)
-	_, err = session.FastForward(t.Context(), p, apply.Consent{})
+	_, err = session.FastForward(t.Context(), p, change.Consent{})
 	require.NoError(t, err)
 	for kind, want := range map[Kind]string{KindReport: "nothing of yours was in the way, and nothing was joined",
 		KindRoutes: "Nothing was to be joined", KindOverlap: "Nothing overlaps", KindActivity: "2 commits",

@@ -143,7 +143,8 @@ func (r *Checkouts) FillSubmodules(ctx context.Context, c *vcs.Checkout) (empty 
 }
 
 // fill brings one submodule into a checkout.
-func (r *Checkouts) fill(ctx context.Context, c *vcs.Checkout, path string, commit object.ID) (empty []string, err error) {
+func (r *Checkouts) fill(ctx context.Context, c *vcs.Checkout, path string, commit object.ID) (empty []string,
+	err error) {
 	own := filepath.Join(r.Dir, filepath.FromSlash(path))
 	if _, err := os.Lstat(filepath.Join(own, ".git")); err != nil {
 		return []string{path}, nil
@@ -198,9 +199,9 @@ type Checkouts struct {
 	making  sync.Mutex // one is made after the other
 }
 
-// BuildEnvironment is CleanEnvironment, and what has to be set for what is built in a checkout. A build may ask git about
-// the folder it is in, which is inside the git directory: were it to find the person's working tree from there, it would
-// lock its index, and leave the lock behind where it is ended.
+// BuildEnvironment is CleanEnvironment, and what has to be set for what is built in a checkout. A build may ask git
+// about the folder it is in, which is inside the git directory: were it to find the person's working tree from there,
+// it would lock its index, and leave the lock behind where it is ended.
 func (r *Checkouts) BuildEnvironment() (given, set []string) {
 	return CleanEnvironment(), []string{"GIT_OPTIONAL_LOCKS=0",
 		"GIT_CEILING_DIRECTORIES=" + filepath.Join(r.GitDir, "dorvik")}

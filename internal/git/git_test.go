@@ -93,7 +93,7 @@ func TestALockOfADeadGitIsNamed(t *testing.T) {
 	} {
 		lock := filepath.Join(clone.Dir, ".git", name+".lock")
 		require.NoError(t, os.WriteFile(lock, nil, 0o644))
-		var locked *LockedError
+		var locked *vcs.LockedError
 		require.ErrorAs(t, do(), &locked, name)
 		assert.Equal(t, lock, locked.Path)
 		require.NoError(t, os.Remove(lock))

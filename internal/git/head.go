@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // SetHead has HEAD be on a branch, or where to is not zero on that commit and no branch. What
@@ -43,7 +44,7 @@ func (r *Tree) SetHead(ctx context.Context, branch string, to object.ID, message
 	head := filepath.Join(r.GitDir, "HEAD")
 	f, err := os.OpenFile(head+".lock", os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if errors.Is(err, fs.ErrExist) {
-		return &LockedError{head + ".lock", err}
+		return &vcs.LockedError{Path: head + ".lock", Err: err}
 	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", doing, err)

@@ -17,15 +17,8 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Hook is a program of the repository's that git runs at a step.
-type Hook struct {
-	Name   string
-	Path   string
-	InTree bool // it is among the files of the working tree, where a commit can change it
-}
-
 // Hook looks for a hook in the folder of hooks; nil where there is none that can be run.
-func (r *HookRunner) Hook(dir, name string) *Hook {
+func (r *HookRunner) Hook(dir, name string) *vcs.Hook {
 	path := filepath.Join(dir, name)
 	info, err := os.Stat(path)
 	if err != nil || info.IsDir() || info.Mode()&0o111 == 0 {
@@ -35,7 +28,7 @@ func (r *HookRunner) Hook(dir, name string) *Hook {
 	if err != nil {
 		return nil
 	}
-	return &Hook{Name: name, Path: path, InTree: r.inTree(real)}
+	return &vcs.Hook{Name: name, Path: path, InTree: r.inTree(real)}
 }
 
 // inTree reports whether a place, without links on the way, is among the files of the working tree.
@@ -97,7 +90,7 @@ func (r *HookRunner) guard(ctx context.Context) []string {
 
 // LetHooksRun has git run these hooks, and no others, in place of those that a commit can change. Each runs only as
 // long as it, and the files that go with it, hold what they hold in now, by its name and their paths.
-func (r *HookRunner) LetHooksRun(hooks []*Hook, now map[string]map[string]string) error {
+func (r *HookRunner) LetHooksRun(hooks []*vcs.Hook, now map[string]map[string]string) error {
 	dir := filepath.Join(r.GitDir, "dorvik", "hooks")
 	if err := os.RemoveAll(dir); err != nil {
 		return fmt.Errorf("setting hooks aside: %w", err)
@@ -125,7 +118,7 @@ func (r *HookRunner) LetHooksRun(hooks []*Hook, now map[string]map[string]string
 func quoted(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
 // Hooks lists the hooks there are that can be run.
-func (r *HookRunner) Hooks(ctx context.Context) (out []*Hook, err error) {
+func (r *HookRunner) Hooks(ctx context.Context) (out []*vcs.Hook, err error) {
 	dir := r.HooksDir(ctx)
 	entries, err := os.ReadDir(dir)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -142,7 +135,7 @@ func (r *HookRunner) Hooks(ctx context.Context) (out []*Hook, err error) {
 // RunHook runs a hook as git does, in the working tree or in a checkout, and gives what it said. A
 // hook that ends with anything but 0 is a *HookError. It is started here and not by “git hook
 // run”, which old versions do not have and which hands on no standard input in others.
-func (r *HookRunner) RunHook(ctx context.Context, h *Hook, dir, stdin string, args ...string) (said []string,
+func (r *HookRunner) RunHook(ctx context.Context, h *vcs.Hook, dir, stdin string, args ...string) (said []string,
 	err error) {
 	if dir == "" {
 		dir = r.Dir

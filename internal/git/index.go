@@ -196,7 +196,7 @@ func (r *Tree) LockIndex(ctx context.Context) (unlock func() error, err error) {
 	}
 	f, err := os.OpenFile(lock, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if errors.Is(err, fs.ErrExist) {
-		return nil, &LockedError{lock, err}
+		return nil, &vcs.LockedError{Path: lock, Err: err}
 	}
 	if err != nil {
 		return nil, fmt.Errorf("locking the index: %w; nothing was changed", err)

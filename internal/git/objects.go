@@ -85,6 +85,11 @@ func (r *Objects) reading() {
 	r.store = r.openStore()
 }
 
+// Keep hands commits that were made in memory over to the repository, with all that they need.
+func (r *Objects) Keep(ctx context.Context, made *object.Overlay, tips ...object.ID) error {
+	return r.AddPack(ctx, func(w io.Writer) (int, error) { return made.WritePack(w, tips...) })
+}
+
 // AddPack hands over a pack, as write writes it. write gives the number of objects in it; 0
 // for no pack at all. The pack is made and indexed in a folder of Dorvik's own, and
 // is in the repository from one moment to the next, or not at all. A .keep file

@@ -113,23 +113,10 @@ func (e *InsideError) Error() string {
 	return "this is inside the git directory " + e.Dir + ", where no file of yours is; go to the folder above it"
 }
 
-// LockedError says that another git has the index, or a ref, or died while it had.
-type LockedError struct {
-	Path string
-	Err  error
-}
-
-func (e *LockedError) Error() string {
-	return fmt.Sprintf("another git is at work in this repository, or died at it: %s is there. Wait until it has "+
-		"ended; if none runs, remove that file and try again. Nothing was changed", e.Path)
-}
-
-func (e *LockedError) Unwrap() error { return e.Err }
-
 // lockedBy makes a *LockedError of the error of a command that met a lock; any other stays as it is.
 func lockedBy(err error, said string) error {
 	if m := inTheWay.FindStringSubmatch(said); err != nil && m != nil {
-		return &LockedError{m[1], err}
+		return &vcs.LockedError{Path: m[1], Err: err}
 	}
 	return err
 }

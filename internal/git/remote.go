@@ -151,7 +151,7 @@ func lines(s string) []string {
 func (r *Wire) wire(ctx context.Context, doing string, args ...string) (string, error) {
 	out, stderr, err := r.runIn(ctx, call{doing: doing, args: args})
 	var e *Error
-	if locked := (*LockedError)(nil); errors.As(lockedBy(err, string(stderr)), &locked) {
+	if locked := (*vcs.LockedError)(nil); errors.As(lockedBy(err, string(stderr)), &locked) {
 		return "", locked
 	}
 	if errors.As(err, &e) && e.Code > 0 {

@@ -47,15 +47,7 @@ type Repo struct {
 }
 
 // Repo is one of the systems that the rooms know.
-var _ interface {
-	vcs.Settings
-	vcs.Setter
-	vcs.Lines
-	vcs.Signatures
-	vcs.Keeper
-	vcs.Checkouts
-	Where() vcs.Where
-} = (*Repo)(nil)
+var _ vcs.System = (*Repo)(nil)
 
 // newRepo is a repository at a place, which need not be known as a whole yet.
 func newRepo(at *Place) *Repo {

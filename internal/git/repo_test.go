@@ -231,7 +231,7 @@ func TestTheWorkingTreeChanges(t *testing.T) {
 	require.NoError(t, os.WriteFile(lock, nil, 0o644))
 	require.NoError(t, os.Chtimes(filepath.Join(mine.Dir, "dir/b"), time.Time{}, time.Unix(1e9, 0))) // to be noted
 	for _, err := range []error{r.Refresh(ctx), r.SwitchTree(ctx, to, from, false)} {
-		var locked *LockedError
+		var locked *vcs.LockedError
 		require.ErrorAs(t, err, &locked)
 		assert.Equal(t, lock, locked.Path)
 		assert.ErrorContains(t, err, "another git is at work")
@@ -274,7 +274,7 @@ func TestPacks(t *testing.T) {
 	require.NoError(t, r.AddPack(ctx, func(io.Writer) (int, error) { return 0, nil }), "no pack at all")
 	_, err = mine.Try("cat-file", "-e", tip.String())
 	require.Error(t, err)
-	require.NoError(t, r.AddPack(ctx, func(w io.Writer) (int, error) { return o.WritePack(w, tip) }))
+	require.NoError(t, r.Keep(ctx, o, tip))
 	assert.Equal(t, "made", mine.Git("show", tip.String()+":made"))
 	mine.Git("fsck", "--strict")
 	left, err := os.ReadDir(filepath.Join(r.GitDir, PackFolder))

@@ -10,6 +10,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/rx"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // change runs a command that changes index or files.
@@ -43,7 +44,7 @@ func (r *Tree) locked(ctx context.Context, err error) error {
 	if lerr != nil {
 		return err
 	}
-	return &LockedError{lock, err}
+	return &vcs.LockedError{Path: lock, Err: err}
 }
 
 // Refresh has the index look again at files that were only touched, so that they do not
@@ -55,7 +56,7 @@ func (r *Tree) Refresh(ctx context.Context) error {
 	}
 	if lock, lerr := r.Inside(ctx, "index.lock"); err != nil && lerr == nil {
 		if _, serr := os.Lstat(lock); serr == nil {
-			return &LockedError{lock, err}
+			return &vcs.LockedError{Path: lock, Err: err}
 		}
 	}
 	return err

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"time"
 
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
@@ -204,8 +205,8 @@ func (l *Ledger) Noted(err error) {
 	}
 }
 
-// Accepted notes that the branch is at a waypoint's other end.
-func (l *Ledger) Accepted(wp *Waypoint) {
+// accepted notes that the branch is at a waypoint's other end.
+func (l *Ledger) accepted(wp *Waypoint) {
 	if wp.TakenOver() {
 		l.ForgetStuck()
 	}
@@ -228,7 +229,7 @@ func (l *Ledger) Undone(wp *Waypoint) error {
 	} else if wp.Route == plan.Pick {
 		l.state.Branch, l.state.Picks, l.state.PickParent, l.state.Route = wp.Branch, wp.Picks, wp.Parent, plan.Pick
 	}
-	return errors.Join(l.Store.PutWaypoint(wp), l.Save())
+	return errors.Join(l.Store.PutWaypoint(wp), l.Save(), l.Store.LogOnce(wp.Entry(Undone)))
 }
 
 // CheckOf gives the recorded outcome of a check of a tree, or nil.
@@ -401,4 +402,26 @@ func (l *Ledger) TakeNotices(but int) []string {
 	out := l.notices[but:]
 	l.notices = l.notices[:but:but]
 	return out
+}
+
+// NewWaypoint is the waypoint of a join that takes the branch to a tip.
+func (l *Ledger) NewWaypoint(p *plan.Position, j *plan.Join, tip, tree object.ID) *Waypoint {
+	st := l.State()
+	wp := &Waypoint{Branch: p.Branch.Name, Before: p.Tip(), After: tip, Theirs: p.Theirs, Route: j.Route,
+		Time: time.Now(), Decisions: plan.DecidedIn(j, &st.Decisions), Mends: j.Mended,
+		Made: plan.WithoutTexts(st.Made), Wishes: p.Wishes, Checked: l.CheckOf(tree), Return: p.Return}
+	if p.SettlesOnly() {
+		wp.Route = "" // nothing is joined
+	}
+	if p.Picking && p.Resume == nil {
+		wp.Picks, wp.Parent, wp.Counter = st.Picks, st.PickParent, p.Counter
+	}
+	return wp
+}
+
+// Joined notes in the state and in the logbook that a join was accepted. Doing so twice notes it once.
+func (l *Ledger) Joined(wp *Waypoint) error {
+	l.accepted(wp)
+	return errors.Join(l.Store.PutWaypoint(wp), l.Save(), l.Store.LogOnce(wp.Entry(Joined)),
+		l.Store.Remember(wp.Decisions, wp.Time))
 }

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"io"
 	"maps"
 	"os"
 	"path"
@@ -119,9 +118,7 @@ func (pr *Prover) checkout(ctx context.Context, name string, tip object.ID, emit
 	if err != nil {
 		return nil, err
 	}
-	if err := pr.Repo.AddPack(ctx, func(w io.Writer) (int, error) {
-		return pr.Planner.Store.WritePack(w, tip)
-	}); err != nil {
+	if err := pr.Repo.Keep(ctx, pr.Planner.Store, tip); err != nil {
 		return nil, err
 	}
 	keep := "refs/dorvik/" + name

@@ -39,7 +39,7 @@ func (w *Workspace) Brief(ctx context.Context) (*Brief, error) {
 	if tr, alive, err := w.WorkTree.HalfDone(); err == nil && tr != nil && !alive {
 		out.HalfDone = string(tr.Kind)
 	}
-	if kept, err := ledger.Peek(w.Repo.GitDir); err == nil && kept != nil && kept.Accepted != nil {
+	if kept, err := ledger.Peek(w.Repo.Where().Own); err == nil && kept != nil && kept.Accepted != nil {
 		out.Joined = kept.Accepted.Branch == b.Name && kept.Accepted.After == b.Tip
 	}
 	if b.Tracking == "" {

@@ -7,7 +7,7 @@ import (
 	"slices"
 	"time"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/ledger"
@@ -80,9 +80,9 @@ func (s *Session) BringBack(ctx context.Context, l *LeftAside) (*ledger.Waypoint
 		return nil, err
 	}
 	if j.Open > 0 {
-		return nil, &apply.AsksError{Position: p, Paths: j.Carried.Asking()}
+		return nil, &change.AsksError{Position: p, Paths: j.Carried.Asking()}
 	}
-	return s.FastForward(ctx, p, apply.Consent{})
+	return s.FastForward(ctx, p, change.Consent{})
 }
 
 // Sentence says what was left aside.

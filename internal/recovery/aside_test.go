@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
 )
@@ -43,7 +43,7 @@ func TestWhatAPullLeftAside(t *testing.T) {
 			assert.Equal(t, []string{"f", "g"}, l.Paths)
 			assert.Contains(t, l.Sentence(), "left it in the stash: f and g")
 			_, err = s.BringBack(t.Context(), l)
-			var asks *apply.AsksError
+			var asks *change.AsksError
 			require.ErrorAs(t, err, &asks)
 			assert.Equal(t, before, filesOf(t, tm.mine.Dir))
 			j, err := s.Planner.Join(t.Context(), asks.Position, "", decisions(s), plan.Amends{}, nil)

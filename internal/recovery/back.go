@@ -4,12 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"os"
 	"strings"
 	"time"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/ledger"
@@ -110,9 +108,9 @@ func (s *Session) Return(ctx context.Context, name string) (*ledger.Waypoint, er
 		return nil, err
 	}
 	if j.Open > 0 {
-		return nil, &apply.AsksError{Position: p, Paths: j.Carried.Asking()}
+		return nil, &change.AsksError{Position: p, Paths: j.Carried.Asking()}
 	}
-	return s.FastForward(ctx, p, apply.Consent{MoveAside: true})
+	return s.FastForward(ctx, p, change.Consent{MoveAside: true})
 }
 
 // Counter prepares taking back what an entry brought, and only that, by a new commit: one whose
@@ -155,9 +153,7 @@ func (s *Session) Counter(ctx context.Context, name string) error {
 	}
 	id := s.Planner.Store.PutCommit(&object.Commit{Tree: tree, Parents: []object.ID{w.After}, AuthorLine: who.String(),
 		Committer: who, Message: text.String()})
-	if err := s.Repo.AddPack(ctx, func(out io.Writer) (int, error) {
-		return s.Planner.Store.WritePack(out, id)
-	}); err != nil {
+	if err := s.Repo.Keep(ctx, s.Planner.Store, id); err != nil {
 		return err
 	}
 	old, err := s.Repo.Ref(ctx, w.CounterRef())
@@ -218,10 +214,7 @@ func (s *Session) Clean(ctx context.Context, age time.Duration) (n int, err erro
 		if len(gone) > 0 {
 			err = s.Repo.UpdateRefs(ctx, "dorvik: clean", gone...)
 		}
-		for _, dir := range []string{s.Applier.AsideAt(w), apply.KeptDir(s.Repo.GitDir, w.Name)} {
-			err = errors.Join(err, os.RemoveAll(dir))
-		}
-		if err = errors.Join(err, s.Ledger.Store.DropWaypoint(w.Name)); err != nil {
+		if err = errors.Join(err, s.Applier.Forget(w), s.Ledger.Store.DropWaypoint(w.Name)); err != nil {
 			return n, fmt.Errorf("cleaning the waypoint %s: %w", w.Name, err)
 		}
 		n++

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
@@ -26,10 +26,10 @@ func TestGoingBackWhateverCameAfter(t *testing.T) {
 				s := tm.session()
 				before := tm.mine.Git("rev-parse", "main")
 				p, j, b := ready(t, s, plan.Rebase, settle.TheirsYours)
-				wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+				wp, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 				require.NoError(t, err)
 				if pushed {
-					_, err := s.PushTip(t.Context(), p, apply.Consent{})
+					_, err := s.PushTip(t.Context(), p, change.Consent{})
 					require.NoError(t, err)
 				}
 				tm.mine.Commit("after", "later", "later\n")
@@ -38,7 +38,7 @@ func TestGoingBackWhateverCameAfter(t *testing.T) {
 					tm.mine.Write(dirty, tm.mine.Read(dirty)+"and more\n")
 				}
 				_, err = s.Applier.GoBack(t.Context(), wp.Name)
-				var moved *apply.MovedError
+				var moved *change.MovedError
 				require.ErrorAs(t, err, &moved)
 				assert.ErrorContains(t, err, "--since")
 
@@ -51,7 +51,7 @@ func TestGoingBackWhateverCameAfter(t *testing.T) {
 				status, files := tm.mine.Git("status", "--porcelain"), filesOf(t, tm.mine.Dir)
 				back, err := s.Return(t.Context(), wp.Name)
 				if dirty != "" { // it was made on what is taken back
-					var asks *apply.AsksError
+					var asks *change.AsksError
 					require.ErrorAs(t, err, &asks)
 					assert.Equal(t, []string{"d/h"}, asks.Paths)
 					assert.Equal(t, tip, tm.mine.Git("rev-parse", "main"))
@@ -60,7 +60,7 @@ func TestGoingBackWhateverCameAfter(t *testing.T) {
 					require.NoError(t, err)
 					require.NoError(t, s.Decide(settle.Decision{Key: j.Stops[0].Files[0].Questions[0].Key,
 						Way: settle.Yours}))
-					back, err = s.FastForward(t.Context(), asks.Position, apply.Consent{})
+					back, err = s.FastForward(t.Context(), asks.Position, change.Consent{})
 					require.NoError(t, err)
 					assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
 					assert.Equal(t, "H\nand more\n", tm.mine.Read("d/h"))
@@ -107,9 +107,9 @@ func TestTakenBackByACommit(t *testing.T) {
 			tm.diverge()
 			s := tm.session()
 			p, j, b := ready(t, s, route, settle.TheirsYours)
-			wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+			wp, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 			require.NoError(t, err)
-			_, err = s.PushTip(t.Context(), p, apply.Consent{})
+			_, err = s.PushTip(t.Context(), p, change.Consent{})
 			require.NoError(t, err)
 			tm.mine.Commit("after", "later", "later\n")
 			tip := tm.mine.Git("rev-parse", "main")
@@ -118,7 +118,7 @@ func TestTakenBackByACommit(t *testing.T) {
 			require.NoError(t, s.Counter(t.Context(), wp.Name), "once more is no matter")
 			p, j, b = ready(t, s, plan.Pick, settle.Theirs)
 			assert.True(t, p.Picking)
-			_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
+			_, err = s.Accept(t.Context(), p, j, b, change.Consent{})
 			require.NoError(t, err)
 			assert.Equal(t, tip, tm.mine.Git("rev-parse", "main~1"), "on top of all")
 			assert.Equal(t, strings.Replace(base, "two", "THEIRS", 1), tm.mine.Read("f"))
@@ -130,7 +130,7 @@ func TestTakenBackByACommit(t *testing.T) {
 			assert.Contains(t, tm.mine.Git("log", "-1", "--format=%B"), "- mine")
 			p, err = s.Locate(t.Context(), true)
 			require.NoError(t, err)
-			done, err := s.PushTip(t.Context(), p, apply.Consent{})
+			done, err := s.PushTip(t.Context(), p, change.Consent{})
 			require.NoError(t, err)
 			assert.Nil(t, done.Refusal)
 		})
@@ -150,12 +150,12 @@ func TestCleaning(t *testing.T) {
 	tm.mine.Write("g", "edited\n")
 	s := tm.session()
 	p, j, b := ready(t, s, plan.Rebase, settle.TheirsYours)
-	wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+	wp, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.NoError(t, err)
 	n, err := s.Clean(t.Context(), 0)
 	require.NoError(t, err)
 	assert.Zero(t, n)
-	_, err = s.PushTip(t.Context(), p, apply.Consent{})
+	_, err = s.PushTip(t.Context(), p, change.Consent{})
 	require.NoError(t, err)
 	n, err = s.Clean(t.Context(), time.Hour)
 	require.NoError(t, err)

@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/ledger"
@@ -103,16 +103,16 @@ func TestUncommittedWorkIsCarried(t *testing.T) {
 				c.dirty(tm.mine)
 				before := standingOf(t, tm.mine.Dir)
 				s := tm.session()
-				var over *apply.OverwriteError
+				var over *change.OverwriteError
 				p, j, b := ready(t, s, route, settle.Yours)
-				_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+				_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 				if name != "deleted, and so on their side" {
 					require.ErrorAs(t, err, &over)
 				}
 				require.Equal(t, before, standingOf(t, tm.mine.Dir), "refused, nothing is changed")
 				require.NoError(t, s.Ledger.Carry(true))
 				p, j, b = ready(t, s, route, settle.Yours)
-				wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+				wp, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 				require.NoError(t, err)
 				assert.Equal(t, c.status, strings.ReplaceAll(tm.mine.Git("status", "--porcelain"), "\n", "|"))
 				for path, text := range c.files {
@@ -203,7 +203,7 @@ func TestASparseCheckoutIsKept(t *testing.T) {
 		s := tm.session()
 		require.NoError(t, s.Ledger.Carry(true))
 		p, j, b := ready(t, s, plan.Merge, settle.TheirsYours)
-		_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+		_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 		require.NoError(t, err)
 		assert.Contains(t, parts(), "S out/side")
 		assert.NoDirExists(t, filepath.Join(tm.mine.Dir, "out"))
@@ -301,7 +301,7 @@ func carryOver(t *testing.T, repo *gittest.Repo, r *rand.Rand) *ledger.Waypoint 
 		b, err := s.Planner.Build(t.Context(), p, j)
 		require.NoError(t, err)
 		before := standingOf(t, repo.Dir)
-		wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{MoveAside: true})
+		wp, err := s.Accept(t.Context(), p, j, b, change.Consent{MoveAside: true})
 		if err != nil {
 			assert.Equal(t, before, standingOf(t, repo.Dir), "refused: %v", err)
 			var blocked *plan.Blocked
@@ -317,7 +317,7 @@ func carryOver(t *testing.T, repo *gittest.Repo, r *rand.Rand) *ledger.Waypoint 
 
 // holdsAll holds that each file and each staged text of before is where it was, or kept.
 func holdsAll(t *testing.T, repo *gittest.Repo, wp *ledger.Waypoint, before standing) {
-	kept := apply.KeptDir(filepath.Join(repo.Dir, ".git"), wp.Name)
+	kept := filepath.Join(repo.Dir, ".git", "dorvik", "kept", wp.Name)
 	aside := filepath.Join(repo.Dir, ".git", "dorvik", "aside", wp.Name)
 	after := filesOf(t, repo.Dir)
 	dirty := map[string]bool{}

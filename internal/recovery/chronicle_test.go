@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
@@ -83,7 +83,7 @@ func TestWhatACommitIsToThePerson(t *testing.T) {
 
 	s := tm.session()
 	p, j, b := ready(t, s, plan.Rebase, settle.Yours)
-	_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+	_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.NoError(t, err)
 	s.Close()
 	now = tm.chronicle()
@@ -119,7 +119,7 @@ func TestWhatACommitIsToThePerson(t *testing.T) {
 	s = tm.session()
 	require.NoError(t, s.Pick(t.Context(), []string{"origin/topic"}, 0))
 	p, j, b = ready(t, s, plan.Pick, settle.Yours)
-	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
+	_, err = s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.NoError(t, err)
 	s.Close()
 	assert.Contains(t, tm.chronicle(), "◐ <main> new there yours, not pushed; picked from “new there”")
@@ -333,11 +333,11 @@ func TestWhatTheOthersGet(t *testing.T) {
 		assert.Contains(t, pull[0], "moves forward by 1 commit with their next pull")
 	}
 	check(d.Others, d.Pull)
-	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
+	_, err = s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.NoError(t, err)
 	p, err = s.Locate(t.Context(), false)
 	require.NoError(t, err)
-	_, err = s.PushTip(t.Context(), p, apply.Consent{})
+	_, err = s.PushTip(t.Context(), p, change.Consent{})
 	require.NoError(t, err)
 	p, err = s.Locate(t.Context(), true)
 	require.NoError(t, err)
@@ -366,7 +366,7 @@ func TestAStoryIsToldAfterwards(t *testing.T) {
 	before, err := s.History.Story(t.Context(), "")
 	require.NoError(t, err)
 	assert.Nil(t, before.Waypoint)
-	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
+	_, err = s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.NoError(t, err)
 	s.Close()
 
@@ -459,7 +459,7 @@ func TestWhatWasRewrittenForOthers(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, d.Pull, 2)
 	assert.Contains(t, d.Pull[1], "1 commit of yours was on origin/topic under another id")
-	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{RewritePublished: true})
+	_, err = s.Accept(t.Context(), p, j, b, change.Consent{RewritePublished: true})
 	require.NoError(t, err)
 	got, err := s.History.LastReceived(t.Context(), p)
 	require.NoError(t, err)

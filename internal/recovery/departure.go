@@ -4,7 +4,7 @@ import (
 	"context"
 	"time"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/lookback"
@@ -22,7 +22,7 @@ type Departure struct {
 	Gone    bool              // it is there no more
 	Silent  error             // why it did not answer
 
-	Touched *apply.Touched // on disk, where something is joined
+	Touched *change.Touched // on disk, where something is joined
 
 	Others []lookback.Other // those who have commits on their side
 	Pull   []string         // what the next pull of others does for them, in sentences

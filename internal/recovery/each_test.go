@@ -31,7 +31,7 @@ func TestEachCommitIsChecked(t *testing.T) {
 	_, err := s.Prover.CheckEach(t.Context(), p, terms, b, func(string) {}, func([]prove.Each) {})
 	var asks *prove.UnagreedError
 	require.ErrorAs(t, err, &asks, "nobody agreed to it")
-	require.NoError(t, s.Applier.Prover.Asker.AgreeTo(terms))
+	require.NoError(t, s.Prover.Asker.AgreeTo(terms))
 	for runs, want := range []int{2, 0} {
 		n := 0
 		all, err := s.Prover.CheckEach(t.Context(), p, terms, b, func(l string) {

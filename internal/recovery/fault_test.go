@@ -18,7 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/ledger"
@@ -121,7 +121,7 @@ func act(dir, what string) error {
 		if err != nil {
 			return err
 		}
-		_, err = s.Accept(ctx, p, j, b, apply.Consent{MoveAside: what == "aside"})
+		_, err = s.Accept(ctx, p, j, b, change.Consent{MoveAside: what == "aside"})
 		return err
 	}
 }
@@ -688,7 +688,7 @@ func TestAFileSavedWhileUndoWrites(t *testing.T) {
 		told := s.TakeNotice()
 		for path, text := range saved {
 			assert.Equal(t, text, r.Read(path))
-			kept := filepath.Join(s.Repo.GitDir, "dorvik/kept", wp.Name, "files", path)
+			kept := filepath.Join(s.Repo.Where().Own, "dorvik/kept", wp.Name, "files", path)
 			assert.Contains(t, told, path+" was saved meanwhile, and stays as it was saved; as it was before it is kept as "+kept)
 			data, err := os.ReadFile(kept)
 			require.NoError(t, err)
@@ -715,7 +715,7 @@ func TestAFileThatIsHeldOpenWhileAJoinWrites(t *testing.T) {
 		}
 		return nil
 	}
-	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
+	_, err = s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.NoError(t, err)
 	kept := regexp.MustCompile(`what was written is kept as (\S+)\.`).FindStringSubmatch(s.TakeNotice())
 	require.NotNil(t, kept)
@@ -743,7 +743,7 @@ func TestAFileSavedWhileAJoinWrites(t *testing.T) {
 				}
 				return nil
 			}
-			_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+			_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 			ledger.Step = was
 			require.Error(t, err, what)
 			told := err.Error() + " " + s.TakeNotice()

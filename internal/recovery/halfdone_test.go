@@ -17,7 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
@@ -443,7 +443,7 @@ func (g *tangle) byDorvik(t *testing.T, s *Session) (wp *ledger.Waypoint, ok boo
 		}
 		b, err := s.Planner.Build(t.Context(), p, j)
 		require.NoError(t, err)
-		wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{RewritePublished: true})
+		wp, err := s.Accept(t.Context(), p, j, b, change.Consent{RewritePublished: true})
 		require.NoError(t, err, "%s", g.list)
 		return wp, true
 	}

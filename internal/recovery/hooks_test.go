@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
@@ -86,7 +86,7 @@ func TestHooksRunAsByGit(t *testing.T) {
 			before := tm.mine.Git("rev-parse", "main")
 			p, j, b := ready(t, s, c.route, settle.Theirs)
 			j.Route = c.route
-			_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+			_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 			require.NoError(t, err)
 			tip := tm.mine.Git("rev-parse", "main")
 			ours := read()
@@ -183,7 +183,7 @@ func TestAHookRefuses(t *testing.T) {
 			s := tm.session()
 			before, files := tm.mine.Git("rev-parse", "main"), filesOf(t, tm.mine.Dir)
 			p, j, b := ready(t, s, route, settle.Theirs)
-			_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+			_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 			if strings.HasPrefix(name, "post-") {
 				require.NoError(t, err)
 				assert.Contains(t, s.TakeNotice(), "not on a Friday")
@@ -215,13 +215,13 @@ func TestHooksInTheTreeAreAgreedTo(t *testing.T) {
 	require.NoError(t, os.RemoveAll(said))
 	s := tm.session()
 	p, j, b := ready(t, s, plan.Rebase, settle.Theirs)
-	_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
-	var asks *apply.HooksError
+	_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
+	var asks *change.HooksError
 	require.ErrorAs(t, err, &asks)
 	assert.Equal(t, []string{"pre-rebase", "post-checkout", "post-rewrite"}, asks.Names())
 	assert.Equal(t, filepath.Join(tm.mine.Dir, "tools/hooks"), asks.Dir())
 
-	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{WithoutHooks: true})
+	_, err = s.Accept(t.Context(), p, j, b, change.Consent{WithoutHooks: true})
 	require.NoError(t, err)
 	assert.NoFileExists(t, said)
 	assert.Contains(t, s.TakeNotice(), "were not run")
@@ -230,7 +230,7 @@ func TestHooksInTheTreeAreAgreedTo(t *testing.T) {
 
 	require.NoError(t, s.Applier.AgreeToHooks(t.Context(), asks.Hooks))
 	p, j, b = ready(t, s, plan.Rebase, settle.Theirs)
-	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
+	_, err = s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.NoError(t, err)
 	assert.FileExists(t, said)
 	_, err = s.Applier.GoBack(t.Context(), "")
@@ -238,7 +238,7 @@ func TestHooksInTheTreeAreAgreedTo(t *testing.T) {
 
 	tm.mine.Write("tools/hooks/pre-rebase", "#!/bin/sh\n# another\n")
 	p, j, b = ready(t, s, plan.Rebase, settle.Theirs)
-	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
+	_, err = s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.ErrorAs(t, err, &asks)
 	assert.Equal(t, []string{"pre-rebase"}, asks.Names(), "it is another one now")
 }
@@ -272,7 +272,7 @@ func TestNoHookOfTheTreeRunsUnasked(t *testing.T) {
 		return names
 	}
 	s := tm.session()
-	run := func(consent apply.Consent) error {
+	run := func(consent change.Consent) error {
 		p, j, b := ready(t, s, plan.Merge, settle.Yours)
 		_, _, err := s.Prover.RunCheck(t.Context(), p, termsOf("true", j.Tree).Command, b.Tip, func(string) {}, nil)
 		require.NoError(t, err)
@@ -281,10 +281,10 @@ func TestNoHookOfTheTreeRunsUnasked(t *testing.T) {
 		}
 		return err
 	}
-	var asks *apply.HooksError
-	require.ErrorAs(t, run(apply.Consent{}), &asks)
+	var asks *change.HooksError
+	require.ErrorAs(t, run(change.Consent{}), &asks)
 	assert.Equal(t, []string{"reference-transaction", "post-index-change"}, asks.Names())
-	require.NoError(t, run(apply.Consent{WithoutHooks: true}))
+	require.NoError(t, run(change.Consent{WithoutHooks: true}))
 	assert.Contains(t, s.TakeNotice(), "pre-push and reference-transaction were not run")
 	assert.Empty(t, all())
 
@@ -299,14 +299,14 @@ func TestNoHookOfTheTreeRunsUnasked(t *testing.T) {
 	tm.mine.Write("x.md", "")
 	again("more.md", "more\n")
 	all()
-	require.ErrorAs(t, run(apply.Consent{}), &asks)
+	require.ErrorAs(t, run(change.Consent{}), &asks)
 	require.NoError(t, s.Applier.AgreeToHooks(t.Context(), asks.Hooks))
-	require.ErrorAs(t, run(apply.Consent{}), &asks)
+	require.ErrorAs(t, run(change.Consent{}), &asks)
 	assert.Equal(t, []string{"pre-push"}, asks.Names())
 	require.NoError(t, s.Applier.AgreeToHooks(t.Context(), asks.Hooks))
 	p, err := s.Locate(t.Context(), false)
 	require.NoError(t, err)
-	_, err = s.PushTip(t.Context(), p, apply.Consent{})
+	_, err = s.PushTip(t.Context(), p, change.Consent{})
 	require.NoError(t, err)
 	assert.Equal(t, "post-index-change post-merge pre-push reference-transaction ", all())
 	s.Close()
@@ -315,7 +315,7 @@ func TestNoHookOfTheTreeRunsUnasked(t *testing.T) {
 	again("tools/note", "touch '"+ran+"'/theirs-$1\n")
 	all()
 	s = tm.session()
-	require.NoError(t, run(apply.Consent{WithoutHooks: true}))
+	require.NoError(t, run(change.Consent{WithoutHooks: true}))
 	assert.NotContains(t, all(), "theirs")
 	assert.Contains(t, s.TakeNotice(), "not run")
 }

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
 )
@@ -27,9 +27,9 @@ func TestRecordsAreTheOwnersAlone(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, s.Ledger.Carry(true))
 	p, j, b := ready(t, s, plan.Merge, settle.Yours)
-	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
+	_, err = s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.NoError(t, err)
-	at := filepath.Join(s.Repo.GitDir, "dorvik")
+	at := filepath.Join(s.Repo.Where().Own, "dorvik")
 	info, err := os.Stat(at)
 	require.NoError(t, err)
 	assert.Equal(t, fs.FileMode(0o700), info.Mode().Perm())

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.etcd.io/bbolt"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/ledger"
@@ -40,23 +40,23 @@ func TestLogbook(t *testing.T) {
 		return strings.Join(out, "\n")
 	}
 	p, j, b := ready(t, s, plan.Merge, settle.Theirs)
-	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
+	_, err = s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.NoError(t, err)
 	_, err = s.Applier.GoBack(t.Context(), "")
 	require.NoError(t, err)
 	p, j, b = ready(t, s, plan.Rebase, settle.Theirs)
-	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
+	_, err = s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.NoError(t, err)
 	p, err = s.Locate(t.Context(), false)
 	require.NoError(t, err)
-	_, err = s.PushTip(t.Context(), p, apply.Consent{})
+	_, err = s.PushTip(t.Context(), p, change.Consent{})
 	require.NoError(t, err)
 	tm.other.Git("pull", "-q", "--rebase")
 	tm.other.Commit("more", "more", "m\n")
 	tm.other.Git("push", "-q")
 	p, err = s.Locate(t.Context(), true)
 	require.NoError(t, err)
-	_, err = s.FastForward(t.Context(), p, apply.Consent{})
+	_, err = s.FastForward(t.Context(), p, change.Consent{})
 	require.NoError(t, err)
 	assert.Equal(t, `waypoint 3 main moved forward, to there.
 waypoint 2 main was pushed, at there.
@@ -66,7 +66,7 @@ waypoint 1 main was joined by merge, and went to there.`, said())
 
 	// What was done before there was a logbook is in it by its waypoints.
 	s.Close()
-	db, err := bbolt.Open(filepath.Join(s.Repo.GitDir, "dorvik", "recovery.db"), 0o600, nil)
+	db, err := bbolt.Open(filepath.Join(s.Repo.Where().Own, "dorvik", "recovery.db"), 0o600, nil)
 	require.NoError(t, err)
 	require.NoError(t, db.Update(func(tx *bbolt.Tx) error { return tx.DeleteBucket([]byte("logbook")) }))
 	require.NoError(t, db.Close())

@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/prove"
@@ -63,7 +63,7 @@ func TestAGeneratedFileIsMadeAnew(t *testing.T) {
 			left, err = s.Planner.Accounts.LeftOut(t.Context(), p, j, decisions(s))
 			require.NoError(t, err)
 			assert.Empty(t, left)
-			wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+			wp, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 			require.NoError(t, err)
 			assert.Equal(t, genMark+"3 a b c\n", tm.mine.Content("HEAD", "d/all"))
 			_, ok := tm.mine.Try("cat-file", "-e", "HEAD:d/other")

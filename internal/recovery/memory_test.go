@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
 )
@@ -22,9 +22,9 @@ func TestAsBefore(t *testing.T) {
 	before := tm.mine.Git("rev-parse", "main")
 	theirs := tm.remote.Git("rev-parse", "main")
 	p, j, b := ready(t, s, plan.Merge, settle.YoursTheirs)
-	_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+	_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.NoError(t, err)
-	_, err = s.PushTip(t.Context(), p, apply.Consent{})
+	_, err = s.PushTip(t.Context(), p, change.Consent{})
 	require.NoError(t, err)
 	s.Close()
 

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"time"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/ledger"
@@ -83,7 +83,7 @@ func pushAnew(b vcs.Branch, remote vcs.Remote, name string, follow bool) *Offer 
 		if !at.IsZero() {
 			return fmt.Errorf("%s has a branch %s by now; nothing was pushed. Look again", remote, name)
 		}
-		if err := s.Applier.AskToPush(ctx, apply.Consent{WithoutHooks: true}); err != nil {
+		if err := s.Applier.AskToPush(ctx, change.Consent{WithoutHooks: true}); err != nil {
 			return err
 		}
 		if _, err := s.Repo.Push(ctx, remote, "refs/heads/"+name, b.Tip); err != nil {
@@ -214,7 +214,7 @@ func (s *Session) backOn(ctx context.Context, name string, at, tip object.ID) er
 		return err
 	}
 	if b.Name != "" || b.Tip != tip {
-		return &apply.MovedError{Branch: name}
+		return &change.MovedError{Branch: name}
 	}
 	if at != tip {
 		if err := s.Repo.UpdateRefs(ctx, "merge: Fast-forward", vcs.RefUpdate{Name: "refs/heads/" + name, New: tip,

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/plan"
@@ -144,10 +144,10 @@ func TestAPushGoesWhereGitPushes(t *testing.T) {
 			// It is not there yet: yours is joined with what it follows, and goes there.
 			p, j, b := ready(t, s, plan.Rebase, settle.TheirsYours)
 			assert.Contains(t, p.Triangle(), "is new there")
-			_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+			_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 			require.NoError(t, err)
 			main := tm.remote.Git("rev-parse", "main")
-			done, err := s.PushTip(t.Context(), p, apply.Consent{})
+			done, err := s.PushTip(t.Context(), p, change.Consent{})
 			require.NoError(t, err)
 			require.Nil(t, done.Refusal)
 			assert.Equal(t, b.Tip.String(), to.Git("rev-parse", branch))
@@ -167,9 +167,9 @@ func TestAPushGoesWhereGitPushes(t *testing.T) {
 			d, err := s.Departure(t.Context(), p, j, b.Tip)
 			require.NoError(t, err)
 			assert.False(t, d.Moved)
-			_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
+			_, err = s.Accept(t.Context(), p, j, b, change.Consent{})
 			require.NoError(t, err)
-			done, err = s.PushTip(t.Context(), p, apply.Consent{})
+			done, err = s.PushTip(t.Context(), p, change.Consent{})
 			require.NoError(t, err)
 			require.Nil(t, done.Refusal)
 			assert.Equal(t, b.Tip.String(), to.Git("rev-parse", branch))
@@ -190,13 +190,13 @@ func TestABranchThatIsGone(t *testing.T) {
 	d, err := s.Departure(t.Context(), p, nil, p.Yours)
 	require.NoError(t, err)
 	assert.True(t, d.Gone)
-	done, err := s.PushTip(t.Context(), p, apply.Consent{})
+	done, err := s.PushTip(t.Context(), p, change.Consent{})
 	require.NoError(t, err)
 	require.NotNil(t, done.Refusal)
 	assert.Equal(t, vcs.Gone, done.Refusal.Kind)
 	_, err = tm.remote.Try("rev-parse", "-q", "--verify", "main")
 	require.Error(t, err)
-	done, err = s.PushTip(t.Context(), p, apply.Consent{MakeAnew: true})
+	done, err = s.PushTip(t.Context(), p, change.Consent{MakeAnew: true})
 	require.NoError(t, err)
 	assert.Nil(t, done.Refusal)
 	assert.Equal(t, p.Yours.String(), tm.remote.Git("rev-parse", "main"))

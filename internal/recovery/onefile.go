@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path"
 	"path/filepath"
@@ -15,7 +14,6 @@ import (
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
 )
@@ -104,24 +102,7 @@ func makeOneFile(ctx context.Context, dir string, f OneFile) error {
 	if err != nil {
 		return err
 	}
-	if err := git.InitClone(dir, ".", "main", f.Who.Yours.By.Name, f.Who.Yours.By.Email); err != nil {
-		return err
-	}
-	r := git.At(filepath.Join(dir, ".git"))
-	defer r.Close()
-	if err := r.AddPack(ctx, func(w io.Writer) (int, error) { return store.WritePack(w, yours, theirs) }); err != nil {
-		return err
-	}
-	if err := r.UpdateRefs(ctx, "settle", vcs.RefUpdate{Name: "refs/remotes/origin/main", New: theirs},
-		vcs.RefUpdate{Name: "refs/heads/main", New: yours}); err != nil {
-		return err
-	}
-	work, err := git.Open(ctx, dir)
-	if err != nil {
-		return err
-	}
-	defer work.Close()
-	return work.Checkout(ctx, yours)
+	return layOutTwo(ctx, dir, f.Who.Yours.By, store, yours, theirs)
 }
 
 // Settled is the file as a join has it; there is false where it is to be deleted.
@@ -135,7 +116,7 @@ func Settled(s *Session, j *plan.Join, name string) (content []byte, there bool,
 }
 
 // Forget removes the settling of a file, when it is done.
-func (s *Session) Forget() error { return os.RemoveAll(s.Repo.Dir) }
+func (s *Session) Forget() error { return os.RemoveAll(s.Repo.Where().Dir) }
 
 // LastEdits tells who changed a file last on each side of what git has half done here, and whether the files
 // git gives to other programs have their sides swapped: in a rebase it calls yours theirs.

@@ -3,7 +3,6 @@ package recovery
 import (
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -12,7 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
@@ -119,7 +118,7 @@ func TestAcceptPushUndo(t *testing.T) {
 
 			s := tm.session()
 			p, j, b := ready(t, s, route, settle.TheirsYours)
-			wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+			wp, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 			require.NoError(t, err)
 			assert.Equal(t, b.Tip.String(), tm.mine.Git("rev-parse", "main"))
 			assert.Equal(t, strings.Replace(base, "two", "THEIRS\nMINE", 1), tm.mine.Read("f"))
@@ -138,10 +137,10 @@ func TestAcceptPushUndo(t *testing.T) {
 			assert.ErrorAs(t, err, &blocked, "undone once is undone")
 
 			p, j, b = ready(t, s, route, settle.Base) // the decision made before stands
-			_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
+			_, err = s.Accept(t.Context(), p, j, b, change.Consent{})
 			require.NoError(t, err)
 			assert.Equal(t, strings.Replace(base, "two", "THEIRS\nMINE", 1), tm.mine.Read("f"))
-			done, err := s.PushTip(t.Context(), p, apply.Consent{})
+			done, err := s.PushTip(t.Context(), p, change.Consent{})
 			require.NoError(t, err)
 			require.Nil(t, done.Refusal)
 			assert.Equal(t, b.Tip, done.Holds)
@@ -159,20 +158,20 @@ func TestAcceptRefuses(t *testing.T) {
 		touch func(tm *team)
 		want  any
 	}{
-		{"an edited file in the way", func(tm *team) { tm.mine.Write("d/h", "edited\n") }, &apply.OverwriteError{}},
+		{"an edited file in the way", func(tm *team) { tm.mine.Write("d/h", "edited\n") }, &change.OverwriteError{}},
 		{"a staged file in the way", func(tm *team) { tm.mine.Write("d/h", "edited\n"); tm.mine.Git("add", "-A") },
-			&apply.OverwriteError{}},
-		{"an untracked file in the way", func(tm *team) { tm.mine.Write("theirs-new", "x\n") }, &apply.OverwriteError{}},
+			&change.OverwriteError{}},
+		{"an untracked file in the way", func(tm *team) { tm.mine.Write("theirs-new", "x\n") }, &change.OverwriteError{}},
 		{"an ignored file in the way", func(tm *team) {
 			tm.mine.Write(".git/info/exclude", "theirs-new\n")
 			tm.mine.Write("theirs-new", "x\n")
-		}, &apply.OverwriteError{}},
-		{"a new commit", func(tm *team) { tm.mine.Commit("meanwhile", "z", "z\n") }, &apply.MovedError{}},
-		{"another branch", func(tm *team) { tm.mine.Git("switch", "-q", "-c", "elsewhere") }, &apply.MovedError{}},
+		}, &change.OverwriteError{}},
+		{"a new commit", func(tm *team) { tm.mine.Commit("meanwhile", "z", "z\n") }, &change.MovedError{}},
+		{"another branch", func(tm *team) { tm.mine.Git("switch", "-q", "-c", "elsewhere") }, &change.MovedError{}},
 		{"a merge begun by hand", func(tm *team) {
 			tm.mine.Write(".git/MERGE_HEAD", tm.mine.Git("rev-parse",
 				"main")+"\n")
-		}, &apply.MovedError{}},
+		}, &change.MovedError{}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			tm := newTeam(t)
@@ -182,14 +181,14 @@ func TestAcceptRefuses(t *testing.T) {
 			p, j, b := ready(t, s, plan.Rebase, settle.Yours)
 			c.touch(tm)
 			tip, status := tm.mine.Git("rev-parse", "main"), tm.mine.Git("status", "--porcelain")
-			_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+			_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 			switch c.want.(type) {
-			case *apply.OverwriteError:
-				var o *apply.OverwriteError
+			case *change.OverwriteError:
+				var o *change.OverwriteError
 				require.ErrorAs(t, err, &o)
 				assert.Len(t, o.Paths, 1)
-			case *apply.MovedError:
-				var m *apply.MovedError
+			case *change.MovedError:
+				var m *change.MovedError
 				require.ErrorAs(t, err, &m)
 			}
 			assert.Equal(t, tip, tm.mine.Git("rev-parse", "main"))
@@ -211,12 +210,12 @@ func TestARefusedPushGoesBackAndKeepsDecisionsAndMends(t *testing.T) {
 			require.NoError(t, s.Ledger.AddMend(plan.Mend{Path: "m", Before: "m\n", After: "mended\n"}))
 			p, j, b := ready(t, s, route, settle.YoursTheirs)
 			assert.Len(t, j.Mended, 1)
-			_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+			_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 			require.NoError(t, err)
 			tm.other.Commit("meanwhile", "d/h", "HH\n")
 			tm.other.Git("push", "-q")
 
-			done, err := s.PushTip(t.Context(), p, apply.Consent{})
+			done, err := s.PushTip(t.Context(), p, change.Consent{})
 			require.NoError(t, err)
 			require.NotNil(t, done.Refusal)
 			assert.Equal(t, vcs.Behind, done.Refusal.Kind)
@@ -228,9 +227,9 @@ func TestARefusedPushGoesBackAndKeepsDecisionsAndMends(t *testing.T) {
 			s = tm.session()
 			p, j, b = ready(t, s, route, settle.Base)
 			assert.Equal(t, 1, j.Settled)
-			_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
+			_, err = s.Accept(t.Context(), p, j, b, change.Consent{})
 			require.NoError(t, err)
-			done, err = s.PushTip(t.Context(), p, apply.Consent{})
+			done, err = s.PushTip(t.Context(), p, change.Consent{})
 			require.NoError(t, err)
 			require.Nil(t, done.Refusal)
 			assert.Equal(t, strings.Replace(base, "two", "MINE\nTHEIRS", 1), tm.mine.Read("f"))
@@ -354,7 +353,7 @@ func TestTrivial(t *testing.T) {
 	require.NoError(t, err)
 	b, err := s.Planner.Build(t.Context(), p, j)
 	require.NoError(t, err)
-	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
+	_, err = s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.NoError(t, err)
 	assert.Equal(t, theirs, tm.mine.Git("rev-parse", "main"))
 	assert.Equal(t, "kept\n", tm.mine.Read("g"))
@@ -363,7 +362,7 @@ func TestTrivial(t *testing.T) {
 	tm.mine.Commit("mine", "m", "m\n")
 	p = stand()
 	require.Equal(t, plan.UpToDate, p.Trivial())
-	done, err := s.PushTip(t.Context(), p, apply.Consent{})
+	done, err := s.PushTip(t.Context(), p, change.Consent{})
 	require.NoError(t, err)
 	assert.Nil(t, done.Refusal)
 	assert.Equal(t, p.Yours, done.Holds)
@@ -451,9 +450,7 @@ func TestReplayingMergesAgreesWithGit(t *testing.T) {
 	require.True(t, j.Clean())
 	built, err := w.Planner.Build(t.Context(), p, j)
 	require.NoError(t, err)
-	require.NoError(t, w.Repo.AddPack(t.Context(), func(out io.Writer) (int, error) {
-		return w.Planner.Store.WritePack(out, built.Tip)
-	}))
+	require.NoError(t, w.Repo.Keep(t.Context(), w.Planner.Store, built.Tip))
 	repo.Git("fsck", "--strict")
 	repo.Git("rebase", "-q", "--rebase-merges", "theirs", "main")
 	shape := func(rev string) string { return repo.Git("log", "--graph", "--format=%s %T", rev) }
@@ -659,12 +656,12 @@ func TestCommitsAreSigned(t *testing.T) {
 	s := tm.session()
 	p, j, b := ready(t, s, plan.Rebase, settle.Yours)
 	tm.mine.Git("config", "gpg.program", "false")
-	_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+	_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.ErrorContains(t, err, "signing “mine”")
 	assert.Equal(t, p.Yours.String(), tm.mine.Git("rev-parse", "HEAD"), "nothing was changed")
 
 	tm.mine.Git("config", "gpg.program", signer)
-	wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+	wp, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.NoError(t, err)
 	assert.Equal(t, wp.After.String(), tm.mine.Git("rev-parse", "HEAD"))
 	assert.Equal(t, wp.After, s.Applier.Signatures()[b.Tip])

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
@@ -89,7 +89,7 @@ func TestWishesAreAsGitDoes(t *testing.T) {
 			s.Close()
 			s = tm.session() // they are kept
 			p, j, b := ready(t, s, plan.Rebase, settle.Theirs)
-			_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+			_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 			require.NoError(t, err)
 			is, want := tm.mine.Git("log", shown), theirs.Git("log", shown)
 			assert.Equal(t, strings.ReplaceAll(want, "\n\n\n", "\n\n"), strings.ReplaceAll(is, "\n\n\n", "\n\n"))

@@ -5,16 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"os"
-	"path/filepath"
 	"slices"
 	"time"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/lookback"
 	"dorvik.dev/dorvik/internal/plan"
@@ -25,13 +22,13 @@ import (
 // Session is a workspace with the recovery kept in the git directory. Only one
 // can be open in a repository at a time.
 type Session struct {
-	Repo      *git.Repo
+	Repo      vcs.System
 	Workspace *Workspace
 	Planner   *plan.Planner
 	Ledger    *ledger.Ledger
 	Prover    *prove.Prover
-	WorkTree  *apply.WorkTree
-	Applier   *apply.Applier
+	WorkTree  change.WorkTree
+	Applier   change.Mover
 	History   *lookback.History
 
 	Mends *Mends
@@ -48,14 +45,19 @@ func OpenSession(ctx context.Context, dir string) (*Session, error) {
 	if err != nil {
 		return nil, err
 	}
-	l, damage, err := ledger.Open(w.Repo.GitDir)
+	return Begin(ctx, w)
+}
+
+// Begin is OpenSession for a workspace, which is closed where that fails.
+func Begin(ctx context.Context, w *Workspace) (*Session, error) {
+	l, damage, err := ledger.Open(w.Repo.Where().Own)
 	if err != nil {
 		w.Close()
 		return nil, err
 	}
 	l.Tell("%s", damage)
 	s := newSession(w, l)
-	if err := s.begin(ctx); err != nil {
+	if err := s.Applier.Begin(ctx); err != nil {
 		s.Close()
 		return nil, err
 	}
@@ -69,32 +71,14 @@ func newSession(w *Workspace, l *ledger.Ledger) *Session {
 		History: &lookback.History{Repo: w.Repo, Planner: w.Planner, Ledger: l, Locate: w.History.Locate},
 		Mends:   &Mends{w.Planner, l},
 		sharing: &sharing{w, l}}
-	s.Applier = apply.New(w.Repo, w.Planner, l, s.Prover, w.WorkTree)
+	s.Applier = w.mover(l, s.Prover)
 	w.Drivers.Agreed, w.Planner.Files.Recall = l.AgreedTo, s.sharing.recall
 	return s
 }
 
-// begin takes the repository for this process, and ends what an earlier run was cut off in.
-func (s *Session) begin(ctx context.Context) error {
-	if err := s.Applier.Hold(); err != nil {
-		return err
-	}
-	if err := s.Applier.LetHooks(ctx); err != nil {
-		return err
-	}
-	if err := s.Applier.EndCutOff(ctx); err != nil {
-		return err
-	}
-	os.RemoveAll(filepath.Join(s.Repo.GitDir, filepath.FromSlash(git.IndexFolder)))
-	return nil
-}
-
 // Close saves nothing: all is saved as it happens.
 func (s *Session) Close() {
-	if s.Repo.Hold != nil {
-		s.Repo.LetPacksGo(context.Background())
-		s.Repo.Hold.Close()
-	}
+	s.Applier.End()
 	s.Ledger.Close()
 	s.Workspace.Close()
 }
@@ -120,7 +104,7 @@ func (s *Session) ForgetDecisions(keys ...settle.Key) (int, error) {
 }
 
 // FastForward moves the branch forward to theirs, where nothing of yours is in the way.
-func (s *Session) FastForward(ctx context.Context, p *plan.Position, consent apply.Consent) (*ledger.Waypoint, error) {
+func (s *Session) FastForward(ctx context.Context, p *plan.Position, consent change.Consent) (*ledger.Waypoint, error) {
 	st := s.Ledger.State()
 	j, err := s.Planner.Join(ctx, p, "", &st.Decisions, plan.Amends{}, nil)
 	if err != nil {
@@ -145,7 +129,7 @@ func (s *Session) FastForward(ctx context.Context, p *plan.Position, consent app
 // together. It refuses, changing nothing, if the branch or files in the way
 // changed meanwhile.
 func (s *Session) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built,
-	consent apply.Consent) (*ledger.Waypoint, error) {
+	consent change.Consent) (*ledger.Waypoint, error) {
 	tip, err := s.Planner.Store.Commit(b.Tip)
 	if err != nil {
 		return nil, err
@@ -190,7 +174,7 @@ type Pushed struct {
 // what it holds. If somebody pushed first, the join is undone and the remote
 // fetched, so that it can be made again with the decisions kept. What was picked
 // stays: it is to be joined with what is new like any other commit of yours.
-func (s *Session) PushTip(ctx context.Context, p *plan.Position, consent apply.Consent) (*Pushed, error) {
+func (s *Session) PushTip(ctx context.Context, p *plan.Position, consent change.Consent) (*Pushed, error) {
 	if err := s.Applier.AskToPush(ctx, consent); err != nil {
 		return nil, err
 	}
@@ -203,7 +187,7 @@ func (s *Session) PushTip(ctx context.Context, p *plan.Position, consent apply.C
 		want = s.Ledger.State().Accepted.After
 	}
 	if b.Name != p.Branch.Name || b.Tip != want {
-		return nil, &apply.MovedError{Branch: p.Branch.Name}
+		return nil, &change.MovedError{Branch: p.Branch.Name}
 	}
 	out := &Pushed{Tip: b.Tip}
 	to := b.To()

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/account"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
@@ -435,7 +435,7 @@ func TestAMovedSubmoduleIsTold(t *testing.T) {
 		tm.mine.Git("config", "submodule.recurse", recurse)
 		s := tm.session()
 		p, j, b := ready(t, s, plan.Rebase, settle.Yours)
-		_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+		_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 		require.NoError(t, err)
 		if notice := s.TakeNotice(); recurse == "true" {
 			assert.Empty(t, notice)
@@ -470,7 +470,7 @@ func TestBothOfTwoFilesOfOneName(t *testing.T) {
 		assert.Equal(t, "n.txt", left[0].Path)
 		assert.Equal(t, account.Name, left[0].What)
 		assert.Equal(t, merge.Yours, left[0].Side)
-		_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
+		_, err = s.Accept(t.Context(), p, j, b, change.Consent{})
 		require.NoError(t, err)
 		for name, want := range map[string]string{"n.txt": "1\nsame\n3\n", "n-yours-2.txt": "one\nsame\nthree\n",
 			"n-yours.txt": "it is taken\n", "c": strings.ToUpper(long), "c-yours": long} {

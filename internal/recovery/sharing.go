@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"path"
 	"slices"
 	"time"
@@ -161,9 +160,7 @@ func (sh *sharing) share(ctx context.Context, remote vcs.Remote, list []settle.D
 		if err != nil || commit == old {
 			return err
 		}
-		if err := sh.workspace.Repo.AddPack(ctx, func(w io.Writer) (int, error) {
-			return sh.workspace.Planner.Store.WritePack(w, commit)
-		}); err != nil {
+		if err := sh.workspace.Repo.Keep(ctx, sh.workspace.Planner.Store, commit); err != nil {
 			return err
 		}
 		var refusal *vcs.Refusal

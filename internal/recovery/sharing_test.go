@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
@@ -41,9 +41,9 @@ func TestDecisionsAreShared(t *testing.T) {
 	tm.mine.Git("config", "dorvik.shareDecisions", "true")
 	s := tm.session()
 	p, j, b := ready(t, s, plan.Merge, settle.YoursTheirs)
-	_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+	_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.NoError(t, err)
-	_, err = s.PushTip(t.Context(), p, apply.Consent{})
+	_, err = s.PushTip(t.Context(), p, change.Consent{})
 	require.NoError(t, err)
 	assert.Empty(t, s.TakeNotice())
 	tm.remote.Git("update-ref", "refs/heads/main", theirs)
@@ -120,9 +120,9 @@ func TestABrokenSharedDecisionStopsNothing(t *testing.T) {
 		told := s.TakeNotice()
 		assert.Equal(t, what != "a file for its folder", strings.Contains(told, "what was shared of it cannot be read"), what)
 		assert.LessOrEqual(t, strings.Count(told, "shared"), 1, what)
-		wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+		wp, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 		require.NoError(t, err, what)
-		_, err = s.PushTip(t.Context(), p, apply.Consent{})
+		_, err = s.PushTip(t.Context(), p, change.Consent{})
 		require.NoError(t, err, what)
 		assert.NotContains(t, s.TakeNotice(), "not shared", what)
 		tm.remote.Git("update-ref", "refs/heads/main", p.Theirs.String())

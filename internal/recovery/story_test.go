@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
@@ -103,11 +103,11 @@ func TestTheWholeJob(t *testing.T) {
 		assert.False(t, d.Moved)
 		assert.Equal(t, ledger.Push, s.Ledger.State().Stage)
 		assert.True(t, v.State.Stage.String() == "Look")
-		wp, err := s.Accept(ctx, p, j, u.Built, apply.Consent{})
+		wp, err := s.Accept(ctx, p, j, u.Built, change.Consent{})
 		require.NoError(t, err)
 		assert.Empty(t, s.TakeNotice())
 		assert.Empty(t, s.Applier.Signatures())
-		pushed, err := s.PushTip(ctx, p, apply.Consent{})
+		pushed, err := s.PushTip(ctx, p, change.Consent{})
 		require.NoError(t, err)
 		assert.Equal(t, wp.After, pushed.Holds)
 		_, err = s.Applier.GoBack(ctx, "")
@@ -131,7 +131,7 @@ func TestAGlanceWritesNothing(t *testing.T) {
 	require.NotNil(t, v.InTheWay)
 	assert.Equal(t, []string{"d/h"}, v.InTheWay.Paths)
 	assert.ErrorContains(t, v.InTheWay, "d/h")
-	assert.NoDirExists(t, filepath.Join(w.Repo.GitDir, "dorvik"))
+	assert.NoDirExists(t, filepath.Join(w.Repo.Where().Own, "dorvik"))
 	s := tm.session()
 	require.NoError(t, s.Ledger.TakeRoute(plan.Merge))
 	v, err = w.Glance(t.Context(), false)
@@ -183,7 +183,7 @@ func TestPickedCommits(t *testing.T) {
 	d, err := s.Departure(ctx, v.Position, j, b.Tip)
 	require.NoError(t, err)
 	assert.Equal(t, 3, d.Commits, "yours, and the picked ones")
-	_, err = s.Accept(ctx, v.Position, j, b, apply.Consent{})
+	_, err = s.Accept(ctx, v.Position, j, b, change.Consent{})
 	require.NoError(t, err)
 	assert.Equal(t, "two\none\nmine\nbase", tm.mine.Git("log", "--format=%s"))
 	require.NoError(t, s.Pick(ctx, []string{"night"}, 0))

@@ -5,7 +5,7 @@ import (
 	"errors"
 	"strings"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
@@ -180,7 +180,7 @@ func (s *Session) GiveBack(ctx context.Context) (*ledger.Waypoint, error) {
 	p := &plan.Position{Branch: st.On, Yours: st.Tip(), Theirs: st.Left.Before, Stuck: st, Carried: u, Dirty: st.Dirty,
 		Divergence: &history.Divergence{}}
 	where := words.If(st.Left.Branch == "", st.Left.Before.String(), "refs/heads/"+st.Left.Branch)
-	return s.Applier.Accept(ctx, p, j, plan.Built{Tip: st.Left.Before}, apply.Consent{},
+	return s.Applier.Accept(ctx, p, j, plan.Built{Tip: st.Left.Before}, change.Consent{},
 		plan.GitName(st.Left.Operation)+" (abort): returning to "+where)
 }
 

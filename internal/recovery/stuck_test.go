@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/ledger"
@@ -197,7 +197,7 @@ func finishBy(t *testing.T, s *Session, how ledger.TakeOver, route plan.Route) (
 		}
 		b, err := s.Planner.Build(t.Context(), p, j)
 		require.NoError(t, err)
-		wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{RewritePublished: true})
+		wp, err := s.Accept(t.Context(), p, j, b, change.Consent{RewritePublished: true})
 		require.NoError(t, err)
 		return wp, j
 	}

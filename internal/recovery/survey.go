@@ -5,7 +5,7 @@ import (
 	"errors"
 	"strings"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/ledger"
@@ -20,12 +20,12 @@ type Survey struct {
 	Plan     *plan.Plan
 	Overlap  []plan.Overlap
 	State    ledger.State
-	InTheWay *apply.OverwriteError // nil where nothing is
-	Ahead    *plan.Carried         // what would become of uncommitted work that is in the way
-	Aside    *LeftAside            // work that a pull left in the stash
-	Marks    []plan.MarkerFile     // conflict marks that are committed in yours already
-	Drivers  []prove.MergeDriver   // merge drivers that would run if they were agreed to
-	Below    []history.Node        // the common ancestor, and the one before it
+	InTheWay *change.OverwriteError // nil where nothing is
+	Ahead    *plan.Carried          // what would become of uncommitted work that is in the way
+	Aside    *LeftAside             // work that a pull left in the stash
+	Marks    []plan.MarkerFile      // conflict marks that are committed in yours already
+	Drivers  []prove.MergeDriver    // merge drivers that would run if they were agreed to
+	Below    []history.Node         // the common ancestor, and the one before it
 }
 
 // Survey looks where things stand, asking the remote first if told to.
@@ -181,9 +181,9 @@ type Glance struct {
 	Position *plan.Position
 	Overlap  []plan.Overlap
 	Misfits  []plan.Misfit
-	InTheWay *apply.OverwriteError // nil where nothing is
-	Kept     *ledger.State         // of an unfinished recovery; nil where there is none
-	InUse    bool                  // a session is open here, and what is kept is not known
+	InTheWay *change.OverwriteError // nil where nothing is
+	Kept     *ledger.State          // of an unfinished recovery; nil where there is none
+	InUse    bool                   // a session is open here, and what is kept is not known
 }
 
 // Glance looks where things stand, asking the remote first if told to. Nothing else is written.
@@ -211,7 +211,7 @@ func (w *Workspace) Glance(ctx context.Context, fetch bool) (*Glance, error) {
 	if err := w.WorkTree.InTheWay(ctx, v.Position, j.Tree); err != nil && !errors.As(err, &v.InTheWay) {
 		return nil, err
 	}
-	v.Kept, err = ledger.Peek(w.Repo.GitDir)
+	v.Kept, err = ledger.Peek(w.Repo.Where().Own)
 	if v.InUse = errors.Is(err, ledger.ErrInUse); v.InUse {
 		err = nil
 	}

@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/ledger"
@@ -140,7 +140,7 @@ func TestWhatCannotBeWritten(t *testing.T) {
 			s := tm.session()
 			p, j, b := ready(t, s, plan.Merge, settle.Theirs)
 			before, files := tm.mine.Git("rev-parse", "main"), filesOf(t, tm.mine.Dir)
-			_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+			_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 			require.Error(t, err)
 			assert.Regexp(t, "as it was before|Nothing was changed", err.Error())
 			assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
@@ -170,7 +170,7 @@ func TestWhatCannotBeWritten(t *testing.T) {
 		require.NoError(t, os.Chmod(loose, 0o644))
 		require.NoError(t, os.WriteFile(loose, []byte("damage"), 0o644))
 		before, files := tm.mine.Git("rev-parse", "main"), filesOf(t, tm.mine.Dir)
-		_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
+		_, err = s.Accept(t.Context(), p, j, b, change.Consent{})
 		require.Error(t, err)
 		assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
 		assert.Equal(t, files, filesOf(t, tm.mine.Dir))
@@ -201,7 +201,7 @@ func TestADamagedStoreIsSetAside(t *testing.T) {
 		require.NoError(t, os.WriteFile(path, bad, 0o644))
 		w, err := OpenWorkspace(t.Context(), tm.mine.Dir)
 		require.NoError(t, err)
-		_, err = ledger.Peek(w.Repo.GitDir)
+		_, err = ledger.Peek(w.Repo.Where().Own)
 		assert.NoError(t, err, name)
 		w.Close()
 		s, err := OpenSession(t.Context(), tm.mine.Dir)
@@ -218,7 +218,7 @@ func TestADamagedStoreIsSetAside(t *testing.T) {
 			require.NoError(t, os.Remove(set[0]))
 		}
 		p, j, b := ready(t, s, plan.Rebase, settle.Theirs)
-		_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
+		_, err = s.Accept(t.Context(), p, j, b, change.Consent{})
 		assert.NoError(t, err, name)
 		_, err = s.Applier.GoBack(t.Context(), "")
 		assert.NoError(t, err, name)
@@ -241,9 +241,9 @@ func TestWhatIsTheSameIsNoMatter(t *testing.T) {
 			tm.mine.Write("new/sub/x", text)
 			s := tm.session()
 			p, j, b := ready(t, s, plan.Merge, settle.Theirs)
-			wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+			wp, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 			if !same {
-				var over *apply.OverwriteError
+				var over *change.OverwriteError
 				require.ErrorAs(t, err, &over)
 				continue
 			}
@@ -286,21 +286,21 @@ func TestWhatGitDoesNotKnowIsMovedAside(t *testing.T) {
 			s := tm.session()
 			p, j, b := ready(t, s, plan.Merge, settle.Theirs)
 			before, files := tm.mine.Git("rev-parse", "main"), filesOf(t, tm.mine.Dir)
-			_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
-			var over *apply.OverwriteError
+			_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
+			var over *change.OverwriteError
 			require.ErrorAs(t, err, &over)
 			assert.Equal(t, []string{c.path}, over.Paths)
 			assert.True(t, over.Unknown)
 			assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
 			assert.Equal(t, files, filesOf(t, tm.mine.Dir))
 
-			wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{MoveAside: true})
+			wp, err := s.Accept(t.Context(), p, j, b, change.Consent{MoveAside: true})
 			require.NoError(t, err)
 			assert.Equal(t, []string{c.path}, wp.Aside)
 			assert.Equal(t, "theirs\n", tm.mine.Read("new/sub/x"))
 			tm.mine.Write("new/sub/x", "edited since\n")
 			_, err = s.Applier.GoBack(t.Context(), "")
-			var asks *apply.AsksError
+			var asks *change.AsksError
 			require.ErrorAs(t, err, &asks)
 			assert.Equal(t, []string{"new/sub/x"}, asks.Paths)
 			tm.mine.Write("new/sub/x", "theirs\n")
@@ -349,7 +349,7 @@ func TestWhatChangesWhileSigning(t *testing.T) {
 			tm.mine.Git("config", "gpg.program", signer)
 			s := tm.session()
 			p, j, b := ready(t, s, plan.Merge, settle.Theirs)
-			_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+			_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 			require.Error(t, err)
 			assert.NotContains(t, tm.mine.Git("log", "--format=%s", "main"), "Join ")
 			tree, err := tm.mine.Try("write-tree")
@@ -365,7 +365,7 @@ func TestAPushThatOnlyReportsFailure(t *testing.T) {
 	tm.diverge()
 	s := tm.session()
 	p, j, b := ready(t, s, plan.Merge, settle.Theirs)
-	_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+	_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.NoError(t, err)
 	real, err := exec.LookPath("git")
 	require.NoError(t, err)
@@ -374,7 +374,7 @@ func TestAPushThatOnlyReportsFailure(t *testing.T) {
 		[]byte("#!/bin/sh\n"+real+" \"$@\" || exit\n[ \"$1\" = push ] && { echo 'fatal: the remote end hung up "+
 			"unexpectedly' >&2; exit 128; }\nexit 0\n"), 0o755))
 	t.Setenv("PATH", bin+":"+os.Getenv("PATH"))
-	done, err := s.PushTip(t.Context(), p, apply.Consent{})
+	done, err := s.PushTip(t.Context(), p, change.Consent{})
 	require.NoError(t, err)
 	assert.Nil(t, done.Refusal)
 	assert.Equal(t, b.Tip, done.Holds)
@@ -388,10 +388,10 @@ func TestAPushThatNobodyKnowsOf(t *testing.T) {
 	tm.diverge()
 	s := tm.session()
 	p, j, b := ready(t, s, plan.Merge, settle.Theirs)
-	_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+	_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.NoError(t, err)
 	tm.mine.Git("remote", "set-url", "origin", filepath.Join(t.TempDir(), "gone"))
-	done, err := s.PushTip(t.Context(), p, apply.Consent{})
+	done, err := s.PushTip(t.Context(), p, change.Consent{})
 	require.NoError(t, err)
 	require.NotNil(t, done.Refusal)
 	assert.True(t, done.Unsure)
@@ -406,12 +406,12 @@ func TestPublishedCommitsAreRewrittenOnlyIfAgreedTo(t *testing.T) {
 	s := tm.session()
 	p, j, b := ready(t, s, plan.Rebase, settle.Theirs)
 	before := tm.mine.Git("rev-parse", "main")
-	_, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+	_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 	var published *plan.PublishedError
 	require.ErrorAs(t, err, &published)
 	assert.Len(t, published.Commits, 1)
 	assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
-	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{RewritePublished: true})
+	_, err = s.Accept(t.Context(), p, j, b, change.Consent{RewritePublished: true})
 	require.NoError(t, err)
 }
 

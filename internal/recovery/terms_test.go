@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
@@ -54,7 +54,7 @@ func TestConsentIsAboutWhatRuns(t *testing.T) {
 	first := look(s)
 	assert.False(t, first.Agreed(), "nobody was asked")
 	assert.Empty(t, first.Asks)
-	require.NoError(t, s.Applier.Prover.Asker.AgreeTo(first))
+	require.NoError(t, s.Prover.Asker.AgreeTo(first))
 	assert.True(t, look(s).Agreed())
 
 	tm.other.Commit("another rule", "rules.mk", "x = 2\n")
@@ -71,7 +71,7 @@ func TestConsentIsAboutWhatRuns(t *testing.T) {
 	assert.False(t, filtered.Agreed())
 	assert.Equal(t, []string{"loud: touch ran; cat"}, filtered.Filters)
 	tm.mine.Git("config", "--unset", "filter.loud.smudge")
-	require.NoError(t, s.Applier.Prover.Asker.AgreeTo(changed))
+	require.NoError(t, s.Prover.Asker.AgreeTo(changed))
 
 	// What is in the repository names a check, and agrees to none.
 	tm.mine.Git("config", "dorvik.check", "touch ran")
@@ -103,7 +103,7 @@ func TestConsentIsAboutWhatRuns(t *testing.T) {
 	tm.other.Git("push", "-q")
 	terms := look(s)
 	assert.True(t, terms.Agreed())
-	require.NoError(t, s.Applier.Prover.Asker.AgreeTo(terms))
+	require.NoError(t, s.Prover.Asker.AgreeTo(terms))
 	gittest.At(t, copied).Commit("again", "Makefile", makefile+"\techo\n")
 	assert.True(t, look(s).Agreed(), "it is your own edit")
 	tm.other.Commit("again, too", "Makefile", "# by theirs\n"+makefile)
@@ -144,7 +144,7 @@ func TestWhatOthersChangedIsAsked(t *testing.T) {
 			s := tm.session()
 			terms := look(s)
 			assert.True(t, terms.Agreed())
-			require.NoError(t, s.Applier.Prover.Asker.AgreeTo(terms))
+			require.NoError(t, s.Prover.Asker.AgreeTo(terms))
 			tm.other.Commit("new", c.theirs...)
 			tm.other.Git("push", "-q")
 			now := look(s)
@@ -186,7 +186,7 @@ func TestWhatWasTakenBackIsAskedToo(t *testing.T) {
 	require.ErrorAs(t, err, &asks)
 	assert.Equal(t, []string{"Makefile by Ada Sund"}, asksOf(asks.Terms))
 	assert.NoFileExists(t, ran)
-	require.NoError(t, s.Applier.Prover.Asker.AgreeTo(asks.Terms))
+	require.NoError(t, s.Prover.Asker.AgreeTo(asks.Terms))
 	_, err = s.Prover.FindPair(t.Context(), p, terms, func(int, int) {})
 	require.NoError(t, err)
 	assert.FileExists(t, ran)
@@ -216,17 +216,17 @@ func TestFiltersAndDriversOfTheTree(t *testing.T) {
 	var asks *prove.UnagreedError
 	_, err = s.Prover.LayOut(t.Context(), p, b.Tip)
 	require.ErrorAs(t, err, &asks)
-	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
+	_, err = s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.ErrorAs(t, err, &asks)
 	assert.ErrorContains(t, err, "others changed what that runs: tools/up.sh by Ada Sund")
 	assert.NoFileExists(t, ran)
-	require.NoError(t, s.Applier.Prover.Asker.AgreeTo(asks.Terms))
+	require.NoError(t, s.Prover.Asker.AgreeTo(asks.Terms))
 	require.NoError(t, s.Ledger.Agree(drivers[0].String()))
 	p, j, b = ready(t, s, plan.Merge, settle.Yours)
 	text, _, err := s.Planner.TextAt(j.Tree, "n")
 	require.NoError(t, err)
 	assert.Equal(t, "driven\n", text)
-	_, err = s.Accept(t.Context(), p, j, b, apply.Consent{})
+	_, err = s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.NoError(t, err)
 	assert.Contains(t, tm.mine.Read("tools/up.sh"), "touch", "it is there, and may run")
 }

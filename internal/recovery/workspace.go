@@ -7,15 +7,13 @@ package recovery
 import (
 	"context"
 	"errors"
-	"os"
-	"path/filepath"
 	"time"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/git"
+	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/lookback"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/prove"
@@ -25,53 +23,42 @@ import (
 // Workspace is a repository with the engine over it. It can be had by several at once: nothing it
 // computes is written.
 type Workspace struct {
-	Repo     *git.Repo
+	Repo     vcs.System
 	Planner  *plan.Planner
 	Drivers  *prove.Drivers
-	WorkTree *apply.WorkTree
+	WorkTree change.WorkTree
 	History  *lookback.History
 
+	mover  func(l *ledger.Ledger, p *prove.Prover) change.Mover
 	shared *[]object.ID // trees of decisions of colleagues; nil where they were not looked up
 }
 
-// OpenWorkspace opens the repository that holds a folder.
-func OpenWorkspace(ctx context.Context, dir string) (*Workspace, error) {
-	repo, err := git.Open(ctx, dir)
-	if err != nil {
-		return nil, err
-	}
-	return newWorkspace(repo, object.NewOverlay(repo.Format, repo)), nil
+// Adapter is what a version-control system gives for one of its repositories.
+type Adapter struct {
+	Repo  vcs.System
+	Store *object.Overlay // over its objects
+
+	WorkTree func(p *plan.Planner) change.WorkTree
+	Mover    func(p *plan.Planner, l *ledger.Ledger, prover *prove.Prover, tree change.WorkTree) change.Mover
+	// Contains reports whether a repository within this one has a commit in the history of another.
+	Contains func(ctx context.Context, path string, older, newer object.ID) bool
 }
 
-// newWorkspace is the engine over a repository.
-func newWorkspace(repo *git.Repo, store *object.Overlay) *Workspace {
-	planner := plan.New(store, repo)
-	w := &Workspace{Repo: repo, Planner: planner, WorkTree: &apply.WorkTree{Repo: repo, Planner: planner},
-		Drivers: &prove.Drivers{Repo: repo, Planner: planner, Limit: check.DriverLimit},
-		History: &lookback.History{Repo: repo, Planner: planner}}
+// NewWorkspace is the engine over a repository of any system.
+func NewWorkspace(a Adapter) *Workspace {
+	planner := plan.New(a.Store, a.Repo)
+	w := &Workspace{Repo: a.Repo, Planner: planner, WorkTree: a.WorkTree(planner),
+		Drivers: &prove.Drivers{Repo: a.Repo, Planner: planner, Limit: check.DriverLimit},
+		History: &lookback.History{Repo: a.Repo, Planner: planner}}
+	w.mover = func(l *ledger.Ledger, p *prove.Prover) change.Mover { return a.Mover(planner, l, p, w.WorkTree) }
 	w.History.Locate = func(ctx context.Context, b vcs.Branch) (*plan.Position, error) {
 		return w.locateBranch(ctx, b, nil, false)
 	}
-	planner.Engine.Contains = w.submoduleContains
+	planner.Engine.Contains = a.Contains
 	planner.Engine.Outside = w.Drivers.Attributes
 	planner.Engine.Drive = w.Drivers.Drive
 	planner.Files.Maker = w.maker
 	return w
-}
-
-// submoduleContains asks the submodule itself, where it is present.
-func (w *Workspace) submoduleContains(ctx context.Context, path string, older, newer object.ID) bool {
-	dir := filepath.Join(w.Repo.Dir, filepath.FromSlash(path))
-	if _, err := os.Lstat(filepath.Join(dir, ".git")); err != nil {
-		return false // not present: git would answer for the repository around it
-	}
-	sub, err := git.Open(ctx, dir)
-	if err != nil {
-		return false
-	}
-	defer sub.Close()
-	held, err := history.IsAncestor(ctx, object.NewOverlay(sub.Format, sub), older, newer)
-	return err == nil && held
 }
 
 // Close lets the repository go.
@@ -155,7 +142,7 @@ func (w *Workspace) ask(ctx context.Context, p *plan.Position) error {
 			continue
 		}
 		if err := w.Repo.Fetch(ctx, remote); err != nil {
-			if locked := (*git.LockedError)(nil); ctx.Err() != nil || errors.As(err, &locked) { // it did answer
+			if locked := (*vcs.LockedError)(nil); ctx.Err() != nil || errors.As(err, &locked) { // it did answer
 				return err
 			}
 			p.Unanswered = err

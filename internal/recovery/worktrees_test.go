@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/ledger"
@@ -42,7 +42,7 @@ func TestTwoWorkingTreesTakeNamesOfOneRow(t *testing.T) {
 		for i, s := range sessions {
 			join := func() {
 				p, j, b := ready(t, s, plan.Merge, settle.Yours)
-				wp, err := s.Accept(t.Context(), p, j, b, apply.Consent{})
+				wp, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 				if assert.NoError(t, err) {
 					names[i] = wp.Name
 				}

@@ -78,12 +78,12 @@ func (s *settleScreen) giveOn(text, who string, which []int) tea.Cmd {
 		if err != nil {
 			return nil, err
 		}
-		file := filepath.Join(s.s.Repo.GitDir, "dorvik", "note.md")
+		file := filepath.Join(s.s.Repo.Where().Own, "dorvik", "note.md")
 		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
 			return nil, fmt.Errorf("keeping the note: %w", err)
 		}
 		if line != "" {
-			if err := check.Give(ctx, s.s.Repo.Dir, line, text); err != nil {
+			if err := check.Give(ctx, s.s.Repo.Where().Dir, line, text); err != nil {
 				return nil, fmt.Errorf("giving the note on (dorvik.note): %w; it is kept in %s", err, file)
 			}
 		}

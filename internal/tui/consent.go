@@ -45,7 +45,7 @@ func (s *consentScreen) actions() []action {
 // agree records that the commands may run on their trees, and goes on.
 func (s *consentScreen) agree() tea.Cmd {
 	for _, t := range s.terms {
-		if err := s.s.Applier.Prover.Asker.AgreeTo(t); err != nil {
+		if err := s.s.Prover.Asker.AgreeTo(t); err != nil {
 			return s.failed(err)
 		}
 	}

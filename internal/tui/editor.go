@@ -24,7 +24,7 @@ type editor struct {
 	row, col int  // col in bytes
 	first    int  // number of the first line
 	scroll   scroll
-	changes  []change // those after at were undone
+	changes  []typed // those after at were undone
 	at       int
 
 	anchor *[2]int // the other end of what is selected; nil for nothing
@@ -32,8 +32,8 @@ type editor struct {
 	sought string  // what was looked for last
 }
 
-// change is lines of the text that became others, and where the cursor was before and after.
-type change struct {
+// typed is lines of the text that became others, and where the cursor was before and after.
+type typed struct {
 	row           int
 	from, to      []string
 	before, after [2]int
@@ -255,7 +255,7 @@ func (e *editor) become(text string) {
 
 // replace makes n lines from a row on others, and puts the cursor.
 func (e *editor) replace(row, n int, to []string, cursorRow, cursorCol int) {
-	c := change{row: row, from: slices.Clone(e.lines[row : row+n]), to: to,
+	c := typed{row: row, from: slices.Clone(e.lines[row : row+n]), to: to,
 		before: [2]int{e.row, e.col}, after: [2]int{cursorRow, cursorCol}}
 	e.changes = append(e.changes[:e.at:e.at], c)
 	e.at++

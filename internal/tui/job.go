@@ -11,7 +11,7 @@ import (
 
 	"charm.land/bubbletea/v2"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
@@ -48,7 +48,7 @@ type job struct {
 	each       eachCommit          // how new commits stand to the check
 	below      []history.Node      // the common ancestor, and the one before it
 	drivers    []prove.MergeDriver // that would run if they were agreed to
-	inWay      *apply.OverwriteError
+	inWay      *change.OverwriteError
 	marks      []plan.MarkerFile
 	stash      *recovery.LeftAside
 	ahead      *plan.Carried // what would become of the work that is in the way
@@ -77,7 +77,7 @@ type job struct {
 
 // newJob makes the screens. A new stage is a line here and a file.
 func newJob(ctx context.Context, s *recovery.Session, themeName string) *job {
-	j := &job{frame: newFrame(ctx, themeOf(themeName)), s: s, repo: filepath.Base(s.Repo.Dir),
+	j := &job{frame: newFrame(ctx, themeOf(themeName)), s: s, repo: filepath.Base(s.Repo.Where().Dir),
 		notice: s.TakeNotice(), coder: newCoder(), awaitSettings: s.Repo.AwaitSettings}
 	j.look = &lookScreen{job: j}
 	j.choose = &chooseScreen{job: j}
@@ -360,7 +360,7 @@ func (j *job) joined() tea.Cmd {
 func (j *job) failure(err error) tea.Cmd {
 	var blocked *plan.Blocked
 	var published *plan.PublishedError
-	var over *apply.OverwriteError
+	var over *change.OverwriteError
 	j.check.stopped()
 	switch {
 	case errors.Is(err, context.Canceled) && j.pos != nil:
@@ -439,7 +439,7 @@ func (j *job) undoJoin() tea.Cmd {
 	name := j.st.Accepted.Name
 	return j.startVital("going back", func(ctx context.Context, _ func(int, int)) (then, error) {
 		_, err := j.s.Applier.GoBack(ctx, name)
-		var asks *apply.AsksError
+		var asks *change.AsksError
 		if errors.As(err, &asks) {
 			return func() tea.Cmd { return j.returning(asks) }, nil
 		}
@@ -454,7 +454,7 @@ func (j *job) undoJoin() tea.Cmd {
 }
 
 // returning asks how uncommitted work is to be brought along by going back, and then goes back.
-func (j *job) returning(asks *apply.AsksError) tea.Cmd {
+func (j *job) returning(asks *change.AsksError) tea.Cmd {
 	j.pos, j.aside = asks.Position, true
 	return j.rejoin(nil, func() tea.Cmd {
 		cmd := j.joined()

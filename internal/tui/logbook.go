@@ -10,7 +10,7 @@ import (
 
 	"charm.land/bubbletea/v2"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/draw"
@@ -114,12 +114,12 @@ func (s *logbookScreen) goBack(name string) tea.Cmd {
 
 // refused says why something cannot be done; the list stays.
 func (s *logbookScreen) refused(err error) (then, error) {
-	var asks *apply.AsksError
+	var asks *change.AsksError
 	if errors.As(err, &asks) {
 		return func() tea.Cmd { return s.returning(asks) }, nil
 	}
 	var blocked *plan.Blocked
-	var moved *apply.MovedError
+	var moved *change.MovedError
 	if errors.As(err, &blocked) || errors.As(err, &moved) {
 		return func() tea.Cmd {
 			s.flash = warning(words.Sentence(err.Error()))

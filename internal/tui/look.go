@@ -7,7 +7,7 @@ import (
 
 	"charm.land/bubbletea/v2"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/draw"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
@@ -257,7 +257,7 @@ func (s *lookScreen) bringBack() tea.Cmd {
 	l := s.stash
 	return s.startVital("bringing back what git put aside", func(ctx context.Context, _ func(int, int)) (then, error) {
 		_, err := s.s.BringBack(ctx, l)
-		var asks *apply.AsksError
+		var asks *change.AsksError
 		if errors.As(err, &asks) {
 			return func() tea.Cmd { return s.returning(asks) }, nil
 		}

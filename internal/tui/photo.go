@@ -151,7 +151,7 @@ func (s *settleScreen) viewOutside() tea.Cmd {
 // openFiles writes the versions to files under the git directory, and has each opened.
 func (s *settleScreen) openFiles(viewer string, q *plan.Attributed, v *merge.Versions) (opened []string,
 	err error) {
-	dir := filepath.Join(s.s.Repo.GitDir, "dorvik", "view")
+	dir := filepath.Join(s.s.Repo.Where().Own, "dorvik", "view")
 	if err := errors.Join(os.RemoveAll(dir), os.MkdirAll(dir, 0o755)); err != nil {
 		return nil, fmt.Errorf("making files to be viewed: %w", err)
 	}

@@ -57,7 +57,7 @@ func (s *pictureScreen) formats() []string {
 func (s *pictureScreen) file() string {
 	forms := s.formats()
 	name := fmt.Sprintf("%s-%s", s.repo, drawings[s.row].kind)
-	dir := filepath.Dir(s.s.Repo.Dir)
+	dir := filepath.Dir(s.s.Repo.Where().Dir)
 	for n := 1; ; n++ {
 		tail := ""
 		if n > 1 {

@@ -8,7 +8,7 @@ import (
 
 	"charm.land/bubbletea/v2"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/draw"
 	"dorvik.dev/dorvik/internal/ledger"
@@ -212,7 +212,7 @@ func (s *pushScreen) accept(push bool) tea.Cmd {
 	if join != nil && join.Carried != nil && pos.Stuck == nil {
 		carried = join.Carried.Sentence()
 	}
-	consent := apply.Consent{RewritePublished: s.rewrite, MoveAside: s.aside, WithoutHooks: s.without}
+	consent := change.Consent{RewritePublished: s.rewrite, MoveAside: s.aside, WithoutHooks: s.without}
 	s.stopped = nil
 	return s.startVital("changing your branch and files", func(ctx context.Context, _ func(int, int)) (then, error) {
 		var wp *ledger.Waypoint
@@ -222,7 +222,7 @@ func (s *pushScreen) accept(push bool) tea.Cmd {
 		} else {
 			wp, err = s.s.Accept(ctx, pos, join, built, consent)
 		}
-		var asks *apply.HooksError
+		var asks *change.HooksError
 		if errors.As(err, &asks) {
 			return func() tea.Cmd { return s.askHooks(asks, func() tea.Cmd { return s.accept(push) }) }, nil
 		}
@@ -245,7 +245,7 @@ func (s *pushScreen) accept(push bool) tea.Cmd {
 }
 
 // askHooks asks about hooks that a commit can change, and goes on either way.
-func (s *pushScreen) askHooks(asks *apply.HooksError, onward func() tea.Cmd) tea.Cmd {
+func (s *pushScreen) askHooks(asks *change.HooksError, onward func() tea.Cmd) tea.Cmd {
 	s.ask(warning(fmt.Sprintf("The repository brings hooks in %s: %s. They run with your rights, for as long as they "+
 		"stay as they are now. Esc goes on without them. Let them run?", asks.Dir(), words.List(asks.Names()))),
 		"let them run", func() tea.Cmd {
@@ -308,11 +308,11 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 }
 
 func (s *pushScreen) pushNow() tea.Cmd {
-	pos, consent := s.pos, apply.Consent{WithoutHooks: s.without, MakeAnew: s.remake}
+	pos, consent := s.pos, change.Consent{WithoutHooks: s.without, MakeAnew: s.remake}
 	s.refused = nil
 	return s.start("pushing to "+pos.Branch.Upstream, func(ctx context.Context, _ func(int, int)) (then, error) {
 		done, err := s.s.PushTip(ctx, pos, consent)
-		var asks *apply.HooksError
+		var asks *change.HooksError
 		if errors.As(err, &asks) {
 			return func() tea.Cmd { return s.askHooks(asks, s.pushNow) }, nil
 		}

@@ -6,7 +6,7 @@ import (
 
 	"charm.land/bubbletea/v2"
 
-	"dorvik.dev/dorvik/internal/apply"
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/demo"
@@ -150,7 +150,7 @@ func pullIn(ctx context.Context, dir string) (*pulled, error) {
 		out.said = v.Position.Standing(false).String()
 		return out, nil
 	}
-	if _, err := mate.FastForward(ctx, v.Position, apply.Consent{}); err != nil {
+	if _, err := mate.FastForward(ctx, v.Position, change.Consent{}); err != nil {
 		return nil, err
 	}
 	out.commits = len(v.Position.Divergence.Theirs)

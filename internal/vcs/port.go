@@ -2,7 +2,6 @@ package vcs
 
 import (
 	"context"
-	"io"
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/object"
@@ -66,8 +65,8 @@ type Signatures interface {
 
 // Keeper puts commits in the repository, and names on them.
 type Keeper interface {
-	// AddPack hands over objects as a pack, as write writes it; write gives their number, 0 for no pack at all.
-	AddPack(ctx context.Context, write func(w io.Writer) (int, error)) error
+	// Keep hands commits or trees that were made in memory over to the repository, with all that they need.
+	Keep(ctx context.Context, made *object.Overlay, tips ...object.ID) error
 	// UpdateRefs moves refs all together or not at all, each only if it is still at its old value.
 	UpdateRefs(ctx context.Context, message string, updates ...RefUpdate) error
 }
@@ -86,4 +85,69 @@ type Checkouts interface {
 	// BuildEnvironment is the caller's environment without what would point the system elsewhere from there, and what
 	// has to be set there.
 	BuildEnvironment() (given, set []string)
+}
+
+// Wire talks to remotes, and tells what is known of them.
+type Wire interface {
+	Remotes(ctx context.Context) ([]Remote, error)
+	// Fetch brings the local copy of a remote's branches up to date; what failed at the remote comes as *Refusal.
+	Fetch(ctx context.Context, remote Remote) error
+	// FetchRef brings a single ref of a remote's, and Deepen the rest of a history that was cut short.
+	FetchRef(ctx context.Context, remote Remote, refspec string) error
+	Deepen(ctx context.Context, remote Remote) error
+	// RemoteTip asks the remote itself where a branch is; the zero id where it has none of that name.
+	RemoteTip(ctx context.Context, remote Remote, ref string) (object.ID, error)
+	// Push offers a commit to a branch, never forcing, and gives what was said; not accepted, it is a *Refusal.
+	Push(ctx context.Context, remote Remote, ref string, tip object.ID) (said []string, err error)
+	// Fetched are the tips that a local copy of a remote's branch has had, and FetchedAt when it was last asked for.
+	Fetched(ctx context.Context, tracking string) []object.ID
+	FetchedAt(ctx context.Context, remote Remote, tracking string) time.Time
+	// Follow has a branch follow one of a remote.
+	Follow(ctx context.Context, branch string, remote Remote, ref string) error
+}
+
+// Work is what is done in the working tree: what is not committed, and what the system left half done.
+type Work interface {
+	Status(ctx context.Context) (Branch, []Dirty, error)
+	// Busy names what was left half done; empty where nothing was. Unfinished reads it.
+	Busy() Operation
+	Unfinished(ctx context.Context) (*Unfinished, error)
+	// Uncommented is a prepared message without its comments.
+	Uncommented(ctx context.Context, text string) (string, error)
+	// SetHead goes to a branch, or off any, where the files need not change.
+	SetHead(ctx context.Context, branch string, to object.ID, message string) error
+}
+
+// Objects are what is stored, by their ids.
+type Objects interface {
+	object.Reader
+	// Alone reports whether no two objects share the first digits of one of some ids; Abbrev is how many digits the
+	// system itself shows.
+	Alone(ctx context.Context, ids []object.ID, digits int) (bool, error)
+	Abbrev(ctx context.Context) int
+	// Loose gives those of some commits that nothing leads to.
+	Loose(ctx context.Context, ids []object.ID) ([]object.ID, error)
+	Close()
+}
+
+// System is a repository of a version-control system.
+type System interface {
+	Settings
+	Setter
+	Lines
+	Signatures
+	Keeper
+	Checkouts
+	Wire
+	Work
+	Objects
+	Where() Where
+	// Inside is the path of a file that the system keeps under a name.
+	Inside(ctx context.Context, name string) (string, error)
+	// Editor is the command of the person's editor, and AwaitSettings returns when settings were changed.
+	Editor(ctx context.Context) (string, error)
+	AwaitSettings(ctx context.Context) error
+	// Named is a branch by its name, whether one is on it or not, and Commits the commits that a revision means.
+	Named(ctx context.Context, name string) (Branch, error)
+	Commits(ctx context.Context, rev string) ([]object.ID, error)
 }

@@ -88,3 +88,16 @@ func (e *HookError) Error() string {
 	}
 	return fmt.Sprintf("the hook %s ended with %d%s", e.Name, e.Code, said)
 }
+
+// LockedError says that another git has the index, or a ref, or died while it had.
+type LockedError struct {
+	Path string
+	Err  error
+}
+
+func (e *LockedError) Error() string {
+	return fmt.Sprintf("another git is at work in this repository, or died at it: %s is there. Wait until it has "+
+		"ended; if none runs, remove that file and try again. Nothing was changed", e.Path)
+}
+
+func (e *LockedError) Unwrap() error { return e.Err }

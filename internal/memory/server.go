@@ -1,0 +1,105 @@
+// Package memory is a version-control system that lives in memory: a server, and clones with a branch and files. It has
+// no index, no hooks and no history of its own shape. It shows that what the rooms ask of a system suffices, and tests
+// that are not about git run on it.
+package memory
+
+import (
+	"context"
+	"maps"
+	"sync"
+	"time"
+
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/vcs"
+)
+
+// Server holds one repository that clones share. Its objects are those of all clones.
+type Server struct {
+	mu      sync.Mutex
+	objects map[object.ID]stored
+	heads   map[string]object.ID // by full names
+	// Refuses has a push be refused, with what it says; empty for none.
+	Refuses string
+}
+
+type stored struct {
+	kind object.Kind
+	data []byte
+}
+
+// NewServer is an empty server.
+func NewServer() *Server {
+	return &Server{objects: map[object.ID]stored{}, heads: map[string]object.ID{}}
+}
+
+// Read gives an object.
+func (s *Server) Read(id object.ID) (object.Kind, []byte, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if o, ok := s.objects[id]; ok {
+		return o.kind, o.data, nil
+	}
+	return 0, nil, object.ErrMissing
+}
+
+// keep stores what was made in memory, and what it needs.
+func (s *Server) keep(made *object.Overlay, tips []object.ID) error {
+	ids, err := made.Reachable(tips...)
+	if err != nil {
+		return err
+	}
+	for _, id := range ids {
+		kind, data, err := made.Read(id)
+		if err != nil {
+			return err
+		}
+		s.mu.Lock()
+		s.objects[id] = stored{kind, data}
+		s.mu.Unlock()
+	}
+	return nil
+}
+
+// push moves a branch forward, if it holds what is there.
+func (s *Server) push(ctx context.Context, ref string, tip object.ID) error {
+	s.mu.Lock()
+	at, refuses := s.heads[ref], s.Refuses
+	s.mu.Unlock()
+	if refuses != "" {
+		return &vcs.Refusal{Kind: vcs.ServerRule, Words: []string{refuses}}
+	}
+	if !at.IsZero() {
+		held, err := history.IsAncestor(ctx, object.NewOverlay(object.SHA1, s), at, tip)
+		if err != nil {
+			return err
+		}
+		if !held {
+			return &vcs.Refusal{Kind: vcs.Behind, Short: "fetch first"}
+		}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.heads[ref] = tip
+	return nil
+}
+
+// Clone makes a clone for a person, with a folder for what Dorvik keeps and builds.
+func (s *Server) Clone(name, email, folder string) *Clone {
+	c := &Clone{server: s, who: object.Signature{Name: name, Email: email, When: 1767261600, Zone: "+0000"},
+		own: folder, branch: "main", refs: map[string]object.ID{}, person: &person{map[string]string{}},
+		moves: map[string][]vcs.RefMove{}}
+	s.mu.Lock()
+	for ref, at := range s.heads {
+		c.refs["refs/remotes/origin/"+ref[len("refs/heads/"):]] = at
+	}
+	maps.Copy(c.refs, s.heads)
+	s.mu.Unlock()
+	c.fetched = time.Unix(c.who.When, 0)
+	if tip := c.refs["refs/heads/main"]; !tip.IsZero() {
+		if commit, err := object.NewOverlay(object.SHA1, s).Commit(tip); err == nil {
+			c.files = commit.Tree
+		}
+	}
+	return c
+}

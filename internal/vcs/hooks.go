@@ -1,0 +1,8 @@
+package vcs
+
+// Hook is a program of the repository's that git runs at a step.
+type Hook struct {
+	Name   string
+	Path   string
+	InTree bool // it is among the files of the working tree, where a commit can change it
+}
