@@ -315,6 +315,16 @@ func (r *Refs) UpdateRefs(ctx context.Context, message string, updates ...vcs.Re
 	return lockedBy(err, err.Error())
 }
 
+// HoldAt has a name of Dorvik's own, refs/dorvik/NAME, be at a commit: git does not throw that away then.
+func (r *Refs) HoldAt(ctx context.Context, name string, at object.ID) error {
+	full := "refs/dorvik/" + name
+	old, err := r.Ref(ctx, full)
+	if err != nil {
+		return err
+	}
+	return r.UpdateRefs(ctx, "dorvik: "+name, vcs.RefUpdate{Name: full, New: at, Old: old})
+}
+
 // OnRemote gives a remote branch whose local copy holds a commit, such as "origin/main", or a tag,
 // such as "tag v1"; empty where none does. A tag may have been pushed, and nothing here says that
 // it was not.

@@ -183,6 +183,12 @@ func (c *Clone) Keep(_ context.Context, made *object.Overlay, tips ...object.ID)
 	return c.server.keep(made, tips)
 }
 
+// HoldAt has a name of Dorvik's own be at a commit.
+func (c *Clone) HoldAt(_ context.Context, name string, at object.ID) error {
+	c.refs["refs/dorvik/"+name] = at
+	return nil
+}
+
 // UpdateRefs moves refs, each only if it is still at its old value.
 func (c *Clone) UpdateRefs(_ context.Context, message string, updates ...vcs.RefUpdate) error {
 	for _, u := range updates {

@@ -121,12 +121,7 @@ func (pr *Prover) checkout(ctx context.Context, name string, tip object.ID, emit
 	if err := pr.Repo.Keep(ctx, pr.Planner.Store, tip); err != nil {
 		return nil, err
 	}
-	keep := "refs/dorvik/" + name
-	old, err := pr.Repo.Ref(ctx, keep)
-	if err != nil {
-		return nil, err
-	}
-	if err := pr.Repo.UpdateRefs(ctx, "dorvik: check", vcs.RefUpdate{Name: keep, New: tip, Old: old}); err != nil {
+	if err := pr.Repo.HoldAt(ctx, name, tip); err != nil {
 		return nil, err
 	}
 	co, err := pr.Repo.OpenCheckout(ctx, filepath.Join(pr.Repo.Where().Own, "dorvik", name), tip)

@@ -63,10 +63,16 @@ type Signatures interface {
 	Signature(ctx context.Context, id object.ID) (Signed, error)
 }
 
-// Keeper puts commits in the repository, and names on them.
+// Keeper puts commits in the repository. It moves no branch.
 type Keeper interface {
 	// Keep hands commits or trees that were made in memory over to the repository, with all that they need.
 	Keep(ctx context.Context, made *object.Overlay, tips ...object.ID) error
+	// HoldAt has a name of Dorvik's own be at a commit, so that the system does not throw that away.
+	HoldAt(ctx context.Context, name string, at object.ID) error
+}
+
+// Pointer moves branches and other names.
+type Pointer interface {
 	// UpdateRefs moves refs all together or not at all, each only if it is still at its old value.
 	UpdateRefs(ctx context.Context, message string, updates ...RefUpdate) error
 }
@@ -137,6 +143,7 @@ type System interface {
 	Lines
 	Signatures
 	Keeper
+	Pointer
 	Checkouts
 	Wire
 	Work
