@@ -186,7 +186,7 @@ func (ca *carrier) returning(ctx context.Context, w *ledger.Waypoint) (*plan.Pos
 	if err != nil {
 		return nil, err
 	}
-	p := &plan.Position{Branch: b, Yours: b.Tip, Theirs: w.Before, Dirty: dirty, Return: w.Name,
+	p := &plan.Position{Branch: b, Yours: b.Tip, Theirs: w.Before, Dirty: dirty, Kind: plan.Returning{Waypoint: w.Name},
 		Divergence: &history.Divergence{}}
 	p.Carried, err = ca.work.Uncommitted(ctx, b.Tip, dirty)
 	return p, err

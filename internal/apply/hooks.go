@@ -121,15 +121,15 @@ func hooksFor(p *plan.Position, j *plan.Join) (before, after []string) {
 	switch {
 	case p.SettlesOnly(): // nothing is committed
 	case j.Route == plan.Merge && p.Trivial() == plan.NotTrivial:
-		if len(j.Stops) == 0 && p.Resume == nil {
+		if len(j.Stops) == 0 && p.Resumes() == nil {
 			return append([]string{"pre-merge-commit"}, messages...), []string{"post-merge"}
 		}
 		return append([]string{"pre-commit"}, messages...), nil // then git commit makes it
-	case p.Return != "": // as git does where a branch is set back
+	case p.MovesBack(): // as git does where a branch is set back
 	case j.Route == plan.Merge || p.Trivial() == plan.FastForward:
 		return nil, []string{"post-merge"}
 	case j.Route == plan.Rebase:
-		if p.Resume == nil {
+		if p.Resumes() == nil {
 			before = []string{"pre-rebase"}
 		}
 		if len(j.Reworded()) > 0 {
@@ -347,7 +347,7 @@ func (r *hookRun) rewritten(p *plan.Position, j *plan.Join, b plan.Built) string
 			fmt.Fprintf(&out, "%s %s\n", was, is)
 		}
 	}
-	if p.Resume != nil {
+	if p.Resumes() != nil {
 		for _, c := range p.Stuck.Left.Done {
 			add(c.Commit, p.Stuck.Left.Remade[c.Commit])
 		}

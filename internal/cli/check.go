@@ -355,7 +355,7 @@ func (v *prover) joined(ctx context.Context, p *plan.Position, j *plan.Join, t *
 	if err := v.places(j, proof.Places); err != nil {
 		return false, err
 	}
-	if p.Trivial() != plan.NotTrivial || p.Picking || !proof.Blames() {
+	if p.Trivial() != plan.NotTrivial || p.IsPick() || !proof.Blames() {
 		return false, nil
 	}
 	builds, err := v.s.Prover.WhoBuilds(ctx, p, t, func(prove.Builds) {})

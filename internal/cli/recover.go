@@ -194,7 +194,7 @@ func (r *recoverer) all(ctx context.Context,
 	if err != nil {
 		return err
 	}
-	if p.Resume != nil {
+	if p.Resumes() != nil {
 		r.out.Notes = p.Stuck.Notes
 		for _, n := range p.Stuck.Notes {
 			r.say("▲ %s", n)
@@ -249,7 +249,7 @@ func (r *recoverer) note() {
 // run does the job, from where one stands to the push.
 func (r *recoverer) run(ctx context.Context, p *plan.Position) error {
 	r.note()
-	if p.Unanswered != nil && (!p.Picking || r.flags.push) {
+	if p.Unanswered != nil && (!p.IsPick() || r.flags.push) {
 		return p.Unanswered
 	}
 	err := r.s.Ledger.Sync(p)
@@ -277,7 +277,7 @@ func (r *recoverer) run(ctx context.Context, p *plan.Position) error {
 	for _, n := range j.Remarks() {
 		r.say("▲ %s", words.Remark(n))
 	}
-	if p.Picking && p.Resume == nil && j.Kept() == 0 {
+	if p.IsPick() && p.Resumes() == nil && j.Kept() == 0 {
 		r.out.Result = "nothing-to-do"
 		r.say("There is nothing left to pick: what those commits change is in your line. Nothing was changed.")
 		return r.s.Ledger.DropPick()
@@ -407,7 +407,7 @@ func (r *recoverer) accept(ctx context.Context, p *plan.Position, j *plan.Join, 
 		r.say("%s ended: nothing of it was left to commit, and %s stays at %s. “dorvik undo” brings back what was "+
 			"half done.", words.Upper(p.Stuck.What()), branch, wp.After)
 	default:
-		did := words.If(p.Picking, words.If(p.Counter == "", "Picked", "Taken back by a new commit"), "Joined")
+		did := words.If(p.IsPick(), words.If(p.Counter() == "", "Picked", "Taken back by a new commit"), "Joined")
 		undo := words.If(r.flags.push, "", " “dorvik undo” takes it back.") // not after the push
 		r.say("%s: %s is now at %s.%s", did, branch, wp.After, undo)
 	}
@@ -608,7 +608,7 @@ func (r *recoverer) push(ctx context.Context, p *plan.Position) error {
 		case ref.Kind == vcs.Behind && done.WentBack:
 			r.out.Tip = p.Yours
 			r.say("Your branch is back where it was, and your decisions are kept: recover again.")
-		case ref.Kind == vcs.Behind && p.Picking:
+		case ref.Kind == vcs.Behind && p.IsPick():
 			r.say("What you picked is on your branch. Join it with what is new there: recover.")
 		case r.out.Waypoint != "":
 			r.say("The result is on your branch. “dorvik undo” takes it back.")

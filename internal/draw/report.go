@@ -106,7 +106,7 @@ func tellJoin(t *Told, to Listener) {
 
 // title is the report's.
 func (t *Told) title() string {
-	if t.Story.Position.Picking {
+	if t.Story.Position.IsPick() {
 		return "Commits picked onto " + t.branch()
 	}
 	return "Joining " + t.branch() + " and " + t.upstream()
@@ -117,7 +117,7 @@ func summary(t *Told) (out []string) {
 	d := t.Story.Position.Divergence
 	first := fmt.Sprintf("%s by %s (yours) and %s by %s (theirs)", plural(len(d.Yours), "commit"),
 		words.List(plan.Authors(d.Yours)), plural(len(d.Theirs), "commit"), t.theirNames())
-	if t.Story.Position.Picking {
+	if t.Story.Position.IsPick() {
 		first = fmt.Sprintf("%s by %s", plural(len(d.Theirs), "commit"), t.theirNames())
 	}
 	switch {
@@ -131,11 +131,11 @@ func summary(t *Told) (out []string) {
 			t.Story.Join.Route)))
 	default:
 		done := "joined by " + string(t.Story.Waypoint.Route)
-		if t.Story.Position.Picking {
+		if t.Story.Position.IsPick() {
 			done = "picked"
 		}
 		were := "were"
-		if t.Story.Position.Picking {
+		if t.Story.Position.IsPick() {
 			were = words.Is(len(d.Theirs), "was", "were")
 		}
 		out = append(out, words.Sentence(fmt.Sprintf("%s %s %s on %s", first, were, done,
@@ -452,7 +452,7 @@ func (m *marked) Title(title string, summary []string) {
 		m.print("%s\n", plainText(l))
 	}
 	theirs := "on " + m.t.upstream()
-	if m.t.Story.Position.Picking {
+	if m.t.Story.Position.IsPick() {
 		theirs = "picked"
 	}
 	m.print("\n◐ yours: what %s had. ◑ theirs: what was %s.\n", plainText(m.t.person()), plainText(theirs))

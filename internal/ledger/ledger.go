@@ -98,14 +98,14 @@ func (l *Ledger) Sync(p *plan.Position) error {
 		}
 		*st = kept
 	}
-	if p.Picking != (st.Route == plan.Pick) && p.Resume == nil {
+	if p.IsPick() != (st.Route == plan.Pick) && p.Resumes() == nil {
 		st.Route, st.Stage = "", Look
 	}
 	if st.Theirs != p.Theirs && st.Stage > Choose {
 		st.Stage = Look // their side moved: look again
 	}
 	switch {
-	case st.Accepted != nil && !p.Picking && len(p.Divergence.Theirs) == 0:
+	case st.Accepted != nil && !p.IsPick() && len(p.Divergence.Theirs) == 0:
 		st.Stage = Push
 	case p.Trivial() != plan.NotTrivial:
 		st.Stage = Look
@@ -354,8 +354,8 @@ func (st *State) forgetWishes(p *plan.Position) {
 	for _, n := range p.Divergence.Yours {
 		keep(n.ID)
 	}
-	if p.Resume != nil {
-		for _, t := range p.Resume.Todo {
+	if p.Resumes() != nil {
+		for _, t := range p.Resumes().Todo {
 			keep(t.Commit.ID)
 		}
 	}
@@ -409,12 +409,18 @@ func (l *Ledger) NewWaypoint(p *plan.Position, j *plan.Join, tip, tree object.ID
 	st := l.State()
 	wp := &Waypoint{Branch: p.Branch.Name, Before: p.Tip(), After: tip, Theirs: p.Theirs, Route: j.Route,
 		Time: time.Now(), Decisions: plan.DecidedIn(j, &st.Decisions), Mends: j.Mended,
-		Made: plan.WithoutTexts(st.Made), Wishes: p.Wishes, Checked: l.CheckOf(tree), Return: p.Return}
+		Made: plan.WithoutTexts(st.Made), Wishes: p.Wishes, Checked: l.CheckOf(tree)}
+	switch k := p.Kind.(type) {
+	case plan.Returning:
+		wp.Return = k.Waypoint
+	case plan.BringingBack:
+		wp.Return = OfTheStash
+	}
 	if p.SettlesOnly() {
 		wp.Route = "" // nothing is joined
 	}
-	if p.Picking && p.Resume == nil {
-		wp.Picks, wp.Parent, wp.Counter = st.Picks, st.PickParent, p.Counter
+	if p.IsPick() && p.Resumes() == nil {
+		wp.Picks, wp.Parent, wp.Counter = st.Picks, st.PickParent, p.Counter()
 	}
 	return wp
 }

@@ -104,7 +104,9 @@ func (h *History) retell(ctx context.Context, s *Story, tracking string) error {
 		if err != nil {
 			return err
 		}
-		s.Position.Home = s.Position
+		if k, ok := s.Position.Kind.(*plan.Picking); ok {
+			k.Home = s.Position
+		}
 	} else {
 		s.Position = &plan.Position{Branch: b, Yours: p.Before, Theirs: p.Theirs}
 		if err := h.Planner.Part(ctx, s.Position); err != nil {
@@ -177,7 +179,7 @@ func (h *History) tell(ctx context.Context, s *Story, route plan.Route, decision
 	if checked != nil && checked.Tree == s.Join.Tree {
 		s.Checked = checked
 	}
-	if !p.Picking {
+	if !p.IsPick() {
 		s.Others, err = h.Others(ctx, p.Divergence.Theirs, p.Theirs, s.Join.Tree)
 	}
 	return err

@@ -227,7 +227,8 @@ func (m *mover) Returning(ctx context.Context, wp *ledger.Waypoint) (*plan.Posit
 	if err != nil {
 		return nil, err
 	}
-	p := &plan.Position{Branch: b, Yours: wp.After, Theirs: wp.Before, Return: wp.Name, Dirty: dirty}
+	p := &plan.Position{Branch: b, Yours: wp.After, Theirs: wp.Before, Kind: plan.Returning{Waypoint: wp.Name},
+		Dirty: dirty}
 	p.Carried, err = m.tree.Uncommitted(ctx, wp.After, dirty)
 	if err == nil {
 		err = m.planner.Part(ctx, p)

@@ -134,7 +134,7 @@ func (a *Accounts) comparisons(ctx context.Context, p *Position, j *Join) (out [
 		out = []compared{{side: merge.Yours, base: t.Base, tip: t.Yours, other: t.Theirs, result: j.Carried.Staged},
 			{side: merge.Theirs, base: t.Base, tip: t.Theirs, other: t.Yours, result: j.Carried.Staged}}
 	case p.Trivial() != NotTrivial:
-	case p.Picking:
+	case p.IsPick():
 		out, err = a.pickComparisons(ctx, j)
 	default:
 		out, err = a.lineComparisons(ctx, p, j)
@@ -157,8 +157,8 @@ func (a *Accounts) lineComparisons(ctx context.Context, p *Position, j *Join) ([
 	}
 	out := []compared{yours}
 	others := []object.ID{p.Theirs}
-	if p.Resume != nil && len(p.Resume.Merged) > 1 {
-		others = p.Resume.Merged
+	if p.Resumes() != nil && len(p.Resumes().Merged) > 1 {
+		others = p.Resumes().Merged
 	}
 	for _, id := range others {
 		theirs := compared{side: merge.Theirs, base: base, result: j.Tree, commits: p.Divergence.Theirs}

@@ -36,7 +36,7 @@ func (pn *Planner) Plan(ctx context.Context, p *Position, decisions *settle.Deci
 	of int)) (*Plan, error) {
 	pl := &Plan{}
 	var err error
-	if p.Resume != nil {
+	if p.Resumes() != nil {
 		pl.Why = "it is gone on with as it was begun."
 		if pl.Pick, err = pn.Join(ctx, p, "", decisions, Amends{}, progress); err == nil {
 			pl.Suggested = pl.Pick.Route
@@ -44,7 +44,7 @@ func (pn *Planner) Plan(ctx context.Context, p *Position, decisions *settle.Deci
 		}
 		return pl, err
 	}
-	if p.Picking {
+	if p.IsPick() {
 		pl.Suggested, pl.Why = Pick, "a picked commit is made again on your line, with its author and message."
 		pl.Pick, err = pn.Join(ctx, p, Pick, decisions, Amends{}, progress)
 		return pl, err

@@ -94,10 +94,11 @@ func (f *Foresight) sidesOf(ctx context.Context, t misfit.Trees) (sides *misfit.
 
 // misfitTrees are the trees that are looked into; ok is false where nothing is joined.
 func (f *Foresight) misfitTrees(p *Position, j *Join) (t misfit.Trees, ok bool, err error) {
-	if j == nil || j.Refused != nil || p.Trivial() != NotTrivial || p.Picking || j.Tree.IsZero() {
+	if j == nil || j.Refused != nil || p.Trivial() != NotTrivial || p.IsPick() || j.Tree.IsZero() {
 		return t, false, nil
 	}
-	if p.Resume != nil && (len(p.Resume.Merged) != 1 || p.SettlesOnly()) && p.Stuck.Left.Operation != vcs.Rebasing {
+	if p.Resumes() != nil && (len(p.Resumes().Merged) != 1 || p.SettlesOnly()) &&
+		p.Stuck.Left.Operation != vcs.Rebasing {
 		return t, false, nil // other commits than the two lines' are in it
 	}
 	for _, one := range []struct {

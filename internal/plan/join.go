@@ -33,13 +33,14 @@ func (pn *Planner) Join(ctx context.Context, p *Position, route Route, decisions
 	case p.Trivial() == UpToDate:
 		j.Tree, err = pn.Tree(p.Yours)
 		return j, err
-	case p.Resume != nil:
+	case p.Resumes() != nil:
 		err = pn.goOnward(ctx, j, p, resolve, progress)
-	case p.Picking:
+	case p.IsPick():
 		j.Route, j.onto = Pick, p.Yours
 		picks := slices.Clone(p.Divergence.Theirs)
 		slices.Reverse(picks)
-		err = j.take(replay.Pick(ctx, pn.Engine, pn.Changes, picks, p.Own, p.PickParent, p.Yours, resolve, progress))
+		err = j.take(replay.Pick(ctx, pn.Engine, pn.Changes, picks, p.Own(), p.PickParent(), p.Yours, resolve,
+			progress))
 	case route == Merge:
 		if err = pn.joinMerge(ctx, j, p, resolve); err == nil {
 			j.besides, err = pn.takenBack(ctx, p, j)
@@ -90,15 +91,15 @@ func (pn *Planner) open(j *Join, decisions *settle.Decisions) {
 func (pn *Planner) joinMerge(ctx context.Context, j *Join, p *Position, resolve replay.Resolver) error {
 	var r *merge.Result
 	var err error
-	if p.Resume != nil && p.Resume.From != p.Yours {
-		r, err = pn.Joined(ctx, p.Resume.From, p.Theirs)
+	if p.Resumes() != nil && p.Resumes().From != p.Yours {
+		r, err = pn.Joined(ctx, p.Resumes().From, p.Theirs)
 	} else {
 		r, err = pn.over(ctx, p.Divergence.Bases, p.Yours, p.Theirs)
 	}
 	if err != nil {
 		return err
 	}
-	j.Tree, err = j.mergeOf(r, p.Resume, resolve)
+	j.Tree, err = j.mergeOf(r, p.Resumes(), resolve)
 	return err
 }
 
@@ -110,7 +111,7 @@ func (pn *Planner) settleOnly(ctx context.Context, j *Join, p *Position, resolve
 	if err != nil {
 		return err
 	}
-	settled, err := j.mergeOf(r, p.Resume, resolve)
+	settled, err := j.mergeOf(r, p.Resumes(), resolve)
 	if err == nil {
 		j.Tree, err = pn.Tree(st.Left.Head)
 	}
@@ -130,7 +131,7 @@ func (pn *Planner) settleOnly(ctx context.Context, j *Join, p *Position, resolve
 // goOnward goes on with what git left half done.
 func (pn *Planner) goOnward(ctx context.Context, j *Join, p *Position, resolve replay.Resolver,
 	progress func(done, of int)) error {
-	r := p.Resume
+	r := p.Resumes()
 	switch j.Route = r.Route(p); {
 	case p.SettlesOnly():
 		return pn.settleOnly(ctx, j, p, resolve)
@@ -211,7 +212,7 @@ func (pn *Planner) Build(ctx context.Context, p *Position, j *Join) (Built, erro
 		c := &object.Commit{Tree: j.Tree, Parents: []object.ID{p.Yours, p.Theirs}, AuthorLine: who.String(),
 			Committer: who,
 			Message:   MergeMessage(p)}
-		if r := p.Resume; r != nil {
+		if r := p.Resumes(); r != nil {
 			c.Message = cmp.Or(r.Message, c.Message)
 			c.Parents = append(c.Parents[:1], r.Merged...)
 		}
@@ -222,16 +223,16 @@ func (pn *Planner) Build(ctx context.Context, p *Position, j *Join) (Built, erro
 		last = j.Tree
 	}
 	onto := p.Theirs
-	if p.Picking {
+	if p.IsPick() {
 		onto = p.Yours
 	}
-	if p.Resume != nil {
-		onto = p.Resume.Onto
+	if p.Resumes() != nil {
+		onto = p.Resumes().Onto
 	}
 	b := Built{}
 	b.IDs, b.Tip, err = replay.Commits(pn.Store, j.Steps, onto, who, last)
-	if p.Resume != nil {
-		for _, m := range p.Resume.moves {
+	if p.Resumes() != nil {
+		for _, m := range p.Resumes().moves {
 			at := replay.Kept(j.Steps, m.at)
 			if at.Step >= 0 {
 				id, err := replay.Upto(pn.Store, j.Steps, b.IDs, at.Step, who)

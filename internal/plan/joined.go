@@ -354,8 +354,8 @@ func (j *Join) Reworded() (out []int) {
 // Goes counts the commits that a push adds to the remote.
 func (p *Position) Goes(j *Join) int {
 	switch {
-	case p.Picking:
-		return len(p.Home.Divergence.Yours) + j.Kept()
+	case p.IsPick():
+		return len(p.Upstream().Divergence.Yours) + j.Kept()
 	case p.Trivial() == UpToDate || j == nil:
 		return len(p.Divergence.Yours)
 	case j.Route == Rebase:
@@ -369,7 +369,7 @@ func (r *Resume) Route(p *Position) Route {
 	switch {
 	case len(r.Merged) > 0, p.SettlesOnly():
 		return Merge
-	case p.Picking:
+	case p.IsPick():
 		return Pick
 	}
 	return Rebase

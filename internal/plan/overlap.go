@@ -49,7 +49,7 @@ type Overlap struct {
 func (pn *Planner) Overlaps(ctx context.Context, p *Position, j *Join) ([]Overlap, error) {
 	var out []Overlap
 	merged := j.Merge
-	if p.Resume != nil && p.Stuck.Left.Operation == vcs.Rebasing { // of its steps some are done already
+	if p.Resumes() != nil && p.Stuck.Left.Operation == vcs.Rebasing { // of its steps some are done already
 		var err error
 		if merged, err = pn.over(ctx, p.Divergence.Bases, p.Yours, p.Theirs); err != nil {
 			return nil, err

@@ -103,8 +103,8 @@ var ErrCut = errors.New("this clone is shallow, and the point where the two line
 // change is taken against.
 func (pn *Planner) Picking(ctx context.Context, home *Position, picks []object.ID, parent int) (*Position, error) {
 	yours := home.Yours
-	p := &Position{Branch: home.Branch, Yours: yours, Theirs: picks[len(picks)-1], Picking: true, PickParent: parent,
-		Home: home}
+	k := &Picking{Home: home, Parent: parent}
+	p := &Position{Branch: home.Branch, Yours: yours, Theirs: picks[len(picks)-1], Kind: k}
 	var err error
 	if p.Divergence, err = history.Diverge(ctx, pn.Store, p.Yours, p.Theirs); err != nil {
 		return nil, err
@@ -114,7 +114,7 @@ func (pn *Planner) Picking(ctx context.Context, home *Position, picks []object.I
 		apart[n.ID] = true
 	}
 	p.Divergence.Theirs = nil
-	p.Own = p.Divergence.Yours
+	k.Own = p.Divergence.Yours
 	for _, id := range slices.Backward(picks) {
 		c, err := pn.Store.Commit(id)
 		if err != nil {
@@ -133,8 +133,8 @@ func (pn *Planner) Picking(ctx context.Context, home *Position, picks []object.I
 		if err != nil {
 			return nil, err
 		}
-		if len(since.Theirs) == 0 && len(since.Yours) >= len(p.Own) {
-			p.Own = append(slices.Clip(since.Yours), n)
+		if len(since.Theirs) == 0 && len(since.Yours) >= len(k.Own) {
+			k.Own = append(slices.Clip(since.Yours), n)
 		}
 	}
 	return p, nil

@@ -37,20 +37,105 @@ type Position struct {
 
 	Hidden func() (map[string]bool, error) // waits for what git was told not to look at; nil where it was not asked
 
-	Stuck  *Stuck  // what git left half done, and is taken over
-	Resume *Resume // how it is gone on with; nil where it is joined anew
-
-	Return  string        // the waypoint that is gone back to
-	Stash   object.ID     // what is brought back from the stash instead
+	Kind Kind // what it is a position of; nil stands for Following
+	// what git left half done, and is taken over: gone on with or, where it is Following, joined anew
+	Stuck   *Stuck
 	Wishes  replay.Wishes // what is to become of single commits of yours
 	Carried *Uncommitted  // what is to be brought along; nil where it stays as it is
+	Past    bool          // it is told afterwards: what is on a remote now need not have been there then
+}
 
-	Past       bool           // it is told afterwards: what is on a remote now need not have been there then
-	Picking    bool           // theirs is single commits that are brought onto yours, newest first
-	Home       *Position      // then: where the branch stands to its upstream,
-	Own        []history.Node // the commits of your line that may have made their changes before,
-	Counter    string         // the waypoint of a join that this takes back; empty for a pick of somebody's commits
-	PickParent int            // and against which parent a picked merge is meant, from 1
+// Kind is what a position is a position of.
+type Kind interface{ kind() }
+
+// Following is a branch and what it follows: what there is, unless something else was asked for.
+type Following struct{}
+
+// Picking brings single commits onto your line: theirs are those, the newest first.
+type Picking struct {
+	Home    *Position      // where the branch stands to its upstream
+	Own     []history.Node // the commits of your line that may have made their changes before
+	Counter string         // the waypoint of a join that this takes back; empty for a pick of somebody's commits
+	Parent  int            // against which parent a picked merge is meant, from 1
+}
+
+// Resuming goes on with what was left half done.
+type Resuming struct {
+	Resume *Resume
+	Picks  *Picking // nil where it is a merge or a rebase
+}
+
+// Returning goes back to before a waypoint.
+type Returning struct{ Waypoint string }
+
+// BringingBack brings back what a pull left in the stash.
+type BringingBack struct{ Stash object.ID }
+
+func (Following) kind()    {}
+func (*Picking) kind()     {}
+func (*Resuming) kind()    {}
+func (Returning) kind()    {}
+func (BringingBack) kind() {}
+
+// picks is the picking of single commits; nil where none are.
+func (p *Position) picks() *Picking {
+	switch k := p.Kind.(type) {
+	case *Picking:
+		return k
+	case *Resuming:
+		return k.Picks
+	}
+	return nil
+}
+
+// IsPick reports whether theirs is single commits that are brought onto your line.
+func (p *Position) IsPick() bool { return p.picks() != nil }
+
+// Own lists the commits of your line that may have made the changes of picked ones before.
+func (p *Position) Own() []history.Node {
+	if k := p.picks(); k != nil {
+		return k.Own
+	}
+	return nil
+}
+
+// Counter is the waypoint of a join that is taken back by picking its opposite; empty where none is.
+func (p *Position) Counter() string {
+	if k := p.picks(); k != nil {
+		return k.Counter
+	}
+	return ""
+}
+
+// PickParent is the parent against which a picked merge is meant, from 1; 0 for none.
+func (p *Position) PickParent() int {
+	if k := p.picks(); k != nil {
+		return k.Parent
+	}
+	return 0
+}
+
+// Resumes is how what was left half done is gone on with; nil where nothing is.
+func (p *Position) Resumes() *Resume {
+	if k, ok := p.Kind.(*Resuming); ok {
+		return k.Resume
+	}
+	return nil
+}
+
+// MovesBack reports whether the branch goes back to where it was before, or stays where it is and only files come back.
+func (p *Position) MovesBack() bool {
+	switch p.Kind.(type) {
+	case Returning, BringingBack:
+		return true
+	}
+	return false
+}
+
+// Stash is what is brought back from the stash; the zero id where nothing is.
+func (p *Position) Stash() object.ID {
+	k, _ := p.Kind.(BringingBack)
+	return k.Stash
 }
 
 // Head is the commit that index and files are based on. Where git left a rebase half done it is not the branch's tip.
@@ -82,9 +167,9 @@ func (p *Position) Base() object.ID {
 // nothing new, UpToDate where theirs has nothing new, else NotTrivial.
 func (p *Position) Trivial() Trivial {
 	switch {
-	case p.Picking, p.Resume != nil:
+	case p.IsPick(), p.Resumes() != nil:
 		return NotTrivial
-	case p.Return != "":
+	case p.MovesBack():
 		return FastForward // to what was before
 	case len(p.Divergence.Theirs) == 0:
 		return UpToDate
@@ -96,7 +181,7 @@ func (p *Position) Trivial() Trivial {
 
 // NothingToDo reports whether both sides hold the same commits.
 func (p *Position) NothingToDo() bool {
-	return len(p.Divergence.Theirs) == 0 && len(p.Divergence.Yours) == 0 && !p.Picking && p.Resume == nil
+	return len(p.Divergence.Theirs) == 0 && len(p.Divergence.Yours) == 0 && !p.IsPick() && p.Resumes() == nil
 }
 
 // Trivial names a join without work, as `plan --json` does.

@@ -24,7 +24,7 @@ func (pn *Planner) Attribute(p *Position, j *Join, decisions *settle.Decisions) 
 		for _, f := range stop.Files {
 			for _, c := range f.Questions {
 				q := Attributed{Stop: i, File: f, Conflict: c}
-				if p.Picking && !stop.Uncommitted {
+				if p.IsPick() && !stop.Uncommitted {
 					q.Theirs = stop.Commit
 				} else {
 					q.Yours = stop.Commit

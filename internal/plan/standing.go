@@ -28,7 +28,7 @@ func (p *Position) Standing(accepted bool) Standing {
 	they, up := someAuthors(p.Divergence.Theirs), p.Branch.Upstream
 	commits := words.Count(theirs, "commit", "commits")
 	s := Standing{Well: true}
-	if p.Resume != nil || p.Counter != "" || p.Picking {
+	if p.Resumes() != nil || p.Counter() != "" || p.IsPick() {
 		return p.underway(they, commits)
 	}
 	switch {
@@ -83,7 +83,7 @@ func (p *Position) Standing(accepted bool) Standing {
 func (p *Position) underway(they, commits string) Standing {
 	s := Standing{Well: true}
 	switch {
-	case p.Resume != nil:
+	case p.Resumes() != nil:
 		s.Well = false
 		s.Head = fmt.Sprintf("Going on with %s that git left half done.", p.Stuck.What())
 		if p.SettlesOnly() {
@@ -92,8 +92,8 @@ func (p *Position) underway(they, commits string) Standing {
 		s.Text = p.Stuck.standing()
 		s.Next = "Branch, index and files are as git left them until you accept the result; undo brings them back " +
 			"like that."
-	case p.Counter != "":
-		s.Head = "Taking back what waypoint " + p.Counter + " brought."
+	case p.Counter() != "":
+		s.Head = "Taking back what waypoint " + p.Counter() + " brought."
 		s.Text = "A new commit undoes it, on top of all that came since. Neither that nor anything on the remote is " +
 			"rewritten."
 		s.Next = "Your branch is as it was until you accept the result."
@@ -101,7 +101,7 @@ func (p *Position) underway(they, commits string) Standing {
 		s.Head = commits + " to pick."
 		s.Text = fmt.Sprintf("What %s changed there is brought onto %s, commit by commit.", they, p.Branch.Name)
 		s.Next = "Your branch is as it was until you accept the result. The commits stay where they are, too."
-		if n := len(p.Home.Divergence.Theirs); n > 0 {
+		if n := len(p.Upstream().Divergence.Theirs); n > 0 {
 			s.Next += fmt.Sprintf(" %s has %s that you do not have: a push will want %s joined.",
 				p.Branch.Upstream, words.Count(n, "commit", "commits"), words.Is(n, "it", "them"))
 		}
@@ -186,8 +186,8 @@ func (p *Position) TheirNames() string { return someAuthors(p.Divergence.Theirs)
 
 // Upstream is where the branch stands to its upstream, also where commits are picked.
 func (p *Position) Upstream() *Position {
-	if p.Home != nil {
-		return p.Home
+	if k := p.picks(); k != nil && k.Home != nil {
+		return k.Home
 	}
 	return p
 }

@@ -610,7 +610,8 @@ func (re *Resumer) Finishing(ctx context.Context, s *Stuck) (*Position, error) {
 		return nil, &Blocked{"This cannot be gone on with: " + s.Why + ".",
 			"It can be joined anew, or taken back. Nothing was changed."}
 	}
-	p := &Position{Branch: s.On, Yours: s.Left.Before, Stuck: s, Resume: s.Resume, Dirty: s.Dirty}
+	k := &Resuming{Resume: s.Resume}
+	p := &Position{Branch: s.On, Yours: s.Left.Before, Stuck: s, Kind: k, Dirty: s.Dirty}
 	var err error
 	if p.Carried, err = re.Edits(s, s.beside); err != nil {
 		return nil, err
@@ -625,10 +626,10 @@ func (re *Resumer) Finishing(ctx context.Context, s *Stuck) (*Position, error) {
 			p.Theirs = s.Left.Head
 		}
 	default:
-		p.Yours, p.Theirs, p.Picking, p.PickParent = s.Left.Head, s.Left.Stopped, true, s.Left.Parent
-		p.Home = Alone(s.On, s.Left.Head)
+		p.Yours, p.Theirs = s.Left.Head, s.Left.Stopped
+		k.Picks = &Picking{Home: Alone(s.On, s.Left.Head), Parent: s.Left.Parent}
 	}
-	if p.Picking {
+	if p.IsPick() {
 		p.Divergence = &history.Divergence{}
 	} else if p.Divergence, err = history.Diverge(ctx, re.p.Store, p.Yours, p.Theirs); err != nil {
 		return nil, err
@@ -640,7 +641,7 @@ func (re *Resumer) Finishing(ctx context.Context, s *Stuck) (*Position, error) {
 		for _, t := range slices.Backward(s.Resume.Todo) {
 			list = append(list, t.Commit)
 		}
-		if p.Picking {
+		if p.IsPick() {
 			p.Divergence.Theirs = list
 		} else {
 			p.Divergence.Yours = list

@@ -164,8 +164,9 @@ const fewPackages = 4
 // whereMeet narrows Go's tests to the packages in which both sides' changes meet; empty where a step is no such thing,
 // or where they are more than half of all.
 func (pr *Prover) whereMeet(ctx context.Context, p *plan.Position, dir, step string, tree object.ID) (string, error) {
-	if _, ok := check.OfPackages(step, []string{"."}); !ok || p == nil || p.Trivial() != plan.NotTrivial || p.Picking ||
-		p.Resume != nil {
+	if _, ok := check.OfPackages(step, []string{"."}); !ok || p == nil || p.Trivial() != plan.NotTrivial ||
+		p.IsPick() ||
+		p.Resumes() != nil {
 		return "", nil
 	}
 	all, err := pr.Planner.Store.Changes(object.ID{}, tree)

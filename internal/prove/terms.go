@@ -118,14 +118,14 @@ func joinedOn(p *plan.Position, tree object.ID) on {
 		return on{tree: tree}
 	}
 	o := on{tree: tree, yours: p.Yours, others: []object.ID{p.Theirs}}
-	if p.Picking {
+	if p.IsPick() {
 		for _, n := range p.Divergence.Theirs {
 			o.others = append(o.others, n.ID)
 		}
 	}
-	if p.Resume != nil {
-		o.others = append(o.others, p.Resume.Merged...)
-		for _, t := range p.Resume.Todo {
+	if p.Resumes() != nil {
+		o.others = append(o.others, p.Resumes().Merged...)
+		for _, t := range p.Resumes().Todo {
 			o.others = append(o.others, t.Commit.ID)
 		}
 	}

@@ -59,7 +59,7 @@ func (s *Session) BringBack(ctx context.Context, l *LeftAside) (*ledger.Waypoint
 	if err != nil {
 		return nil, err
 	}
-	p := &plan.Position{Branch: b, Yours: b.Tip, Theirs: b.Tip, Dirty: dirty, Return: ledger.OfTheStash, Stash: l.ID,
+	p := &plan.Position{Branch: b, Yours: b.Tip, Theirs: b.Tip, Dirty: dirty, Kind: plan.BringingBack{Stash: l.ID},
 		Divergence: &history.Divergence{}}
 	if p.Carried, err = s.WorkTree.Uncommitted(ctx, b.Tip, dirty); err != nil {
 		return nil, err

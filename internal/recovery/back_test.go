@@ -117,7 +117,7 @@ func TestTakenBackByACommit(t *testing.T) {
 			require.NoError(t, s.Counter(t.Context(), wp.Name))
 			require.NoError(t, s.Counter(t.Context(), wp.Name), "once more is no matter")
 			p, j, b = ready(t, s, plan.Pick, settle.Theirs)
-			assert.True(t, p.Picking)
+			assert.True(t, p.IsPick())
 			_, err = s.Accept(t.Context(), p, j, b, change.Consent{})
 			require.NoError(t, err)
 			assert.Equal(t, tip, tm.mine.Git("rev-parse", "main~1"), "on top of all")

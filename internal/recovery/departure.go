@@ -52,7 +52,7 @@ func (s *Session) Departure(ctx context.Context, p *plan.Position, j *plan.Join,
 			return nil, err
 		}
 	}
-	if p.Resume != nil { // it goes onto the branch; whether it can be pushed is another question
+	if p.Resumes() != nil { // it goes onto the branch; whether it can be pushed is another question
 		since := p.Yours
 		if j.Route == plan.Rebase {
 			since = p.Theirs
@@ -102,7 +102,7 @@ func (s *Session) departureForOthers(ctx context.Context, p *plan.Position, j *p
 	}
 	d.Pull = lookback.NextPull(p, d.Commits, false, rewritten)
 	up := p.Upstream()
-	if len(up.Divergence.Theirs) == 0 || p.Picking {
+	if len(up.Divergence.Theirs) == 0 || p.IsPick() {
 		return nil
 	}
 	c, err := s.Planner.Store.Commit(tip)

@@ -89,13 +89,17 @@ func (s *Session) Locate(ctx context.Context, fetch bool) (*plan.Position, error
 	if err != nil || home.Stuck != nil || len(st.Picks) == 0 || st.Branch != home.Branch.Name {
 		return home, err
 	}
-	p, err := s.Planner.Picking(ctx, home, s.Ledger.State().Picks, s.Ledger.State().PickParent)
+	p, err := s.Planner.Picking(ctx, home, st.Picks, st.PickParent)
 	if err != nil {
 		return nil, err
 	}
 	p.Carried = home.Carried
-	if p.Counter, err = s.counterOf(ctx, s.Ledger.State().Picks); err != nil {
+	counter, err := s.counterOf(ctx, st.Picks)
+	if err != nil {
 		return nil, err
+	}
+	if k, ok := p.Kind.(*plan.Picking); ok {
+		k.Counter = counter
 	}
 	p.Dirty, p.Asked, p.Unanswered = home.Dirty, home.Asked, home.Unanswered
 	return p, nil

@@ -110,7 +110,7 @@ func (s *Session) FastForward(ctx context.Context, p *plan.Position, consent cha
 	if err != nil {
 		return nil, err
 	}
-	if j.Route = plan.Route(plan.FastForward); p.Return != "" {
+	if j.Route = plan.Route(plan.FastForward); p.MovesBack() {
 		j.Route = ""
 	}
 	b, err := s.Planner.Build(ctx, p, j)
@@ -118,8 +118,8 @@ func (s *Session) FastForward(ctx context.Context, p *plan.Position, consent cha
 		return nil, err
 	}
 	wp, err := s.Accept(ctx, p, j, b, consent)
-	if err == nil && !p.Stash.IsZero() {
-		s.Ledger.Noted(s.Ledger.Agree(ledger.BroughtBack(p.Stash)))
+	if err == nil && !p.Stash().IsZero() {
+		s.Ledger.Noted(s.Ledger.Agree(ledger.BroughtBack(p.Stash())))
 	}
 	return wp, err
 }
@@ -140,21 +140,21 @@ func (s *Session) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 // reflog is what the reflogs say of a join whose tip has a subject, in the words that git has for it.
 func reflog(p *plan.Position, j *plan.Join, subject string) string {
 	switch {
-	case p.Return != "":
+	case p.MovesBack():
 		return "reset: moving to " + p.Theirs.String()
 	case p.Trivial() == plan.FastForward:
 		return "merge " + p.Branch.Upstream + ": Fast-forward"
 	case j.Route == plan.Rebase:
 		onto := p.Theirs
-		if p.Resume != nil {
+		if p.Resumes() != nil {
 			onto = p.Stuck.Left.Onto
 		}
 		return "rebase (finish): refs/heads/" + p.Branch.Name + " onto " + onto.String()
-	case j.Route == plan.Pick && p.Resume != nil && p.Stuck.Left.Operation == vcs.Reverting:
+	case j.Route == plan.Pick && p.Resumes() != nil && p.Stuck.Left.Operation == vcs.Reverting:
 		return "revert: " + subject
 	case j.Route == plan.Pick:
 		return "cherry-pick: " + subject
-	case len(j.Stops) > 0 || p.Resume != nil:
+	case len(j.Stops) > 0 || p.Resumes() != nil:
 		return "commit (merge): " + subject
 	}
 	return "merge " + p.Branch.Upstream + ": Merge made by dorvik."
@@ -264,9 +264,9 @@ func (s *Session) SettleBy(ctx context.Context, p *plan.Position, route plan.Rou
 	error) {
 	st := s.Ledger.State()
 	switch {
-	case p.Resume != nil:
-		route = p.Resume.Route(p)
-	case p.Picking:
+	case p.Resumes() != nil:
+		route = p.Resumes().Route(p)
+	case p.IsPick():
 		route = plan.Pick
 	case route == "" && st.Route != "":
 		route = st.Route

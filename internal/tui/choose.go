@@ -40,7 +40,7 @@ func (s *chooseScreen) state() (string, passed) {
 
 // fit has the marked route be one that there is.
 func (s *chooseScreen) fit() {
-	if s.route == "" || s.pos.Picking != (s.route == plan.Pick) || s.st.Route == "" {
+	if s.route == "" || s.pos.IsPick() != (s.route == plan.Pick) || s.st.Route == "" {
 		s.route = s.plan.Suggested
 	}
 }
@@ -67,7 +67,7 @@ func (s *chooseScreen) enter() tea.Cmd {
 func (s *chooseScreen) status() line { return s.asked() }
 
 func (s *chooseScreen) remark() line {
-	if s.pos.Picking {
+	if s.pos.IsPick() {
 		return txt(dim, "This was worked out without touching your branch, index or files.")
 	}
 	return txt(dim, "Both ways were worked out without touching your branch, index or files.")
@@ -75,7 +75,7 @@ func (s *chooseScreen) remark() line {
 
 func (s *chooseScreen) actions() []action {
 	out := []action{acts(keys.next, "take this way", s.take)}
-	if s.pos.Picking {
+	if s.pos.IsPick() {
 		out[0] = acts(keys.next, "go on", s.take)
 	} else {
 		out = append(out, act(keys.left, "the other way", quietly(s.turn)), also(keys.right, quietly(s.turn)))
@@ -135,7 +135,7 @@ func (s *chooseScreen) view(w, h int) page {
 	p := page{nil}
 	routes := []plan.Route{plan.Rebase, plan.Merge}
 	switch {
-	case s.pos.Picking:
+	case s.pos.IsPick():
 		p.rows(indent(s.routePage(plan.Pick, min(w-4, wide)), 2))
 	case w >= wide:
 		s.sideBySide(&p, routes, w)
@@ -239,10 +239,10 @@ func (s *chooseScreen) routePage(r plan.Route, w int) page {
 	f := facts{w: w}
 	j := s.plan.Of(r)
 	is, head := about[r], line{}.bold(bright, title(r))
-	if s.pos.Counter != "" {
+	if s.pos.Counter() != "" {
 		is, head = aboutCounter, line{}.bold(bright, "Take back by a commit")
 	}
-	if r == s.plan.Suggested && !s.pos.Picking {
+	if r == s.plan.Suggested && !s.pos.IsPick() {
 		head = head.add(joined, "   suggested")
 	}
 	f.row(head)

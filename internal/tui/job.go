@@ -185,7 +185,7 @@ func (j *job) loaded(v *recovery.Survey, asked bool) tea.Cmd {
 	j.choose.fit()
 	j.check.taken = nil
 	j.join, j.questions, j.rewrite = nil, nil, false // what was agreed to was about what stood there then
-	if j.pos.Resume != nil {                         // there is nothing to be chosen
+	if j.pos.Resumes() != nil {                      // there is nothing to be chosen
 		j.choose.route = j.plan.Suggested
 		return j.rejoin(func(to *recovery.Session) error { return to.Ledger.TakeRoute(j.plan.Suggested) }, j.joined)
 	}
@@ -340,7 +340,7 @@ func (j *job) joined() tea.Cmd {
 	switch {
 	case j.file != nil && j.join.Open == 0:
 		return j.saveFile()
-	case j.pos.Picking && j.pos.Resume == nil && j.join.Open == 0 && j.join.Kept() == 0:
+	case j.pos.IsPick() && j.pos.Resumes() == nil && j.join.Open == 0 && j.join.Kept() == 0:
 		cmd := j.look.dropPick()
 		j.flash = txt(plain, "There is nothing left to pick: what those commits change is in your line. Your branch "+
 			"is as it was.")
@@ -459,7 +459,7 @@ func (j *job) returning(asks *change.AsksError) tea.Cmd {
 	return j.rejoin(nil, func() tea.Cmd {
 		cmd := j.joined()
 		where := "where the branch goes back to"
-		if !j.pos.Stash.IsZero() {
+		if !j.pos.Stash().IsZero() {
 			where = "what the files hold now"
 		}
 		j.flash = txt(plain, "What you have not committed in "+words.List(words.Some(asks.Paths, 3))+" does not "+
@@ -521,7 +521,7 @@ func (o *opening) early(w, h int) page {
 	p := page{nil}
 	st := o.pos.Standing(false)
 	p.say(w, line{}.bold(trouble, st.Head+" ").add(plain, st.Text))
-	if o.pos.Resume == nil {
+	if o.pos.Resumes() == nil {
 		p.say(w, txt(dim, "Both ways to join are being worked out."))
 	} else {
 		p.say(w, txt(dim, st.Next))
@@ -564,7 +564,7 @@ func (o *opening) view(w, h int) page {
 	p := page{nil}
 	var b *plan.Blocked
 	switch {
-	case o.why == nil && o.parts != nil && o.parts.Trivial() == plan.NotTrivial && !o.parts.Picking:
+	case o.why == nil && o.parts != nil && o.parts.Trivial() == plan.NotTrivial && !o.parts.IsPick():
 		return o.early(w, h)
 	case o.why == nil:
 		return p

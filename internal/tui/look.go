@@ -27,9 +27,9 @@ func (s *lookScreen) state() (string, passed) {
 		return "", well
 	}
 	switch {
-	case s.pos.Counter != "":
+	case s.pos.Counter() != "":
 		return "taking back", well
-	case s.pos.Picking:
+	case s.pos.IsPick():
 		return fmt.Sprintf("%d to pick", len(s.pos.Divergence.Theirs)), well
 	}
 	return fmt.Sprintf("%d theirs · %d yours", len(s.pos.Divergence.Theirs), len(s.pos.Divergence.Yours)), well
@@ -53,7 +53,7 @@ func (s *lookScreen) actions() []action {
 	var out []action
 	switch {
 	case s.pos.NothingToDo():
-	case s.pos.Picking:
+	case s.pos.IsPick():
 		out = append(out, acts(keys.next, "see what they would make", s.toChoose), acts(keys.drop, "", s.dropPick))
 	case s.pos.Trivial() == plan.FastForward:
 		out = append(out, acts(keys.next, "move forward", s.forward))
@@ -168,7 +168,7 @@ func (s *lookScreen) headline(p *page, w int) {
 	}
 	h := trouble
 	switch {
-	case s.pos.Picking:
+	case s.pos.IsPick():
 		h = bright
 	case st.Well:
 		h = joined

@@ -48,14 +48,14 @@ func (s *lookScreen) lanes(w, h int) page {
 	colA := s.lane(column{a, markYours, merge.Yours, same, each, most})
 	colB := s.lane(column{b, markTheirs, merge.Theirs, same, each, most})
 	mine, others := ", not on "+s.pos.Branch.Upstream, ", not here yet"
-	if s.pos.Picking {
+	if s.pos.IsPick() {
 		mine, others = ", since the lines parted", ", picked"
 		if oldest := b[len(b)-1]; len(oldest.Parents) > 0 && oldest.Parents[0] != s.pos.Base() {
 			colB.row(txt(theirs, "┊ ").add(dim, "older ones are not picked"))
 		}
 	}
 	switch {
-	case len(a) == 0 && s.pos.Counter != "":
+	case len(a) == 0 && s.pos.Counter() != "":
 		return append(p, s.oneLane(colB, yours, "yours", ", to be made")...)
 	case len(a) == 0:
 		return append(p, s.oneLane(colB, theirs, "theirs", others)...)

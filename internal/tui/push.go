@@ -36,7 +36,7 @@ func (s *pushScreen) state() (string, passed) { return "", well }
 
 func (s *pushScreen) status() line {
 	switch {
-	case s.pos.Resume != nil:
+	case s.pos.Resumes() != nil:
 		return txt(dim, "begun by git")
 	case s.ready == nil:
 		return s.asked()
@@ -72,7 +72,7 @@ func (s *pushScreen) enter() tea.Cmd {
 
 // behind reports whether a push of what was picked would be refused, as the upstream
 // has commits of its own.
-func (s *pushScreen) behind() bool { return s.pos.Picking && len(s.pos.Home.Divergence.Theirs) > 0 }
+func (s *pushScreen) behind() bool { return s.pos.IsPick() && len(s.pos.Upstream().Divergence.Theirs) > 0 }
 
 // blocked reports whether work that is not committed stands where the result must be written,
 // with nothing agreed about it.
@@ -107,7 +107,7 @@ func (s *pushScreen) next() (out []action) {
 		out = append(out, acts(keys.next, words.If(s.joins(), "join here, and make it there anew", "make it there "+
 			"anew"),
 			s.makeAnew))
-	case s.pos.Resume != nil && s.joins():
+	case s.pos.Resumes() != nil && s.joins():
 		goes("put it on "+s.pos.Branch.Name, false)
 	case s.behind() && s.accepted():
 		out = append(out, acts(keys.next, "look at both lines", s.lookAgain))
@@ -154,7 +154,7 @@ func (s *pushScreen) actions() []action {
 			s.carryWork))
 	}
 	if s.canUndo() {
-		out = append(out, acts(keys.undo, words.If(s.pos.Picking, "undo the pick", "undo the join"), s.undoJoin))
+		out = append(out, acts(keys.undo, words.If(s.pos.IsPick(), "undo the pick", "undo the join"), s.undoJoin))
 	}
 	if s.ready != nil && len(s.ready.Others) > 0 {
 		out = append(out, act(keys.others, "what others get", func() tea.Cmd {
@@ -268,17 +268,17 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 		case s.pos.SettlesOnly():
 			what = "What was in conflict is settled and staged. Nothing is committed; l, then u brings it back as it " +
 				"was."
-		case s.pos.Resume == nil:
+		case s.pos.Resumes() == nil:
 			what = "Joined anew: your branch and files are at the result."
 		}
 		s.goTo(&opening{job: s.job})
-		s.resumed = s.pos.Resume == nil && push
+		s.resumed = s.pos.Resumes() == nil && push
 		cmd = s.load(true)
 		s.flash = done(what)
-	case s.pos.Return != "":
+	case s.pos.MovesBack():
 		what := fmt.Sprintf("%s is back at %s, with index and files.", s.pos.Branch.Name,
 			s.s.Planner.Short(s.pos.Theirs))
-		if !s.pos.Stash.IsZero() {
+		if !s.pos.Stash().IsZero() {
 			what = "What git had put aside is back among your files, not committed. The stash keeps it, too."
 		}
 		s.holds, s.rewrite, s.resumed = "", false, true
@@ -291,7 +291,7 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 		s.flash = done(s.pos.Branch.Name + " moved forward to theirs. “dorvik undo” takes it back.")
 	case push:
 		cmd = s.pushNow()
-	case s.pos.Picking:
+	case s.pos.IsPick():
 		s.flash = done("Picked: your branch and files are at the result. Nothing is pushed yet.")
 	default:
 		s.flash = done("Joined: your branch and files are at the result. Nothing is pushed yet.")
@@ -343,7 +343,7 @@ func (s *pushScreen) isPushed(d *recovery.Pushed) tea.Cmd {
 		s.flash = warning("Somebody pushed first, so the push was refused. ")
 		if d.WentBack {
 			s.flash = s.flash.add(plain, "Your branch is back where it was; your decisions are kept.")
-		} else if s.pos.Picking {
+		} else if s.pos.IsPick() {
 			s.flash = s.flash.add(plain, "What you picked is on your branch, to be joined with what is new.")
 		}
 		return cmd
@@ -357,7 +357,7 @@ func (s *pushScreen) remark() line {
 	switch {
 	case s.holds != "":
 		return txt(dim, "The remote was asked again after the push.")
-	case s.pos.Resume != nil:
+	case s.pos.Resumes() != nil:
 		return txt(dim, "Nothing has been changed yet. When it is on your branch, undo brings back what git left "+
 			"half done.")
 	case s.ready != nil && s.ready.Moved:
@@ -369,7 +369,7 @@ func (s *pushScreen) remark() line {
 		return txt(dim, "The joined result is on your branch. It can be undone until it is pushed.")
 	case !s.joins():
 		return txt(dim, "Nothing was joined. If somebody pushes first, the push is refused, and nothing is lost.")
-	case s.pos.Picking:
+	case s.pos.IsPick():
 		return txt(dim, "If somebody pushes first, what you picked stays on your branch, and you join the two lines.")
 	}
 	return txt(dim, "If somebody pushes first, Dorvik joins again and asks only what is new.")

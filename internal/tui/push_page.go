@@ -58,7 +58,7 @@ func (s *pushScreen) headline(p *page, w int) bool {
 	case d.Gone:
 		p.say(w, line{}.bold(trouble, "▲ "+up+" is gone at the remote. ").add(plain, "Somebody deleted it there, or "+
 			"gave it another name. Ask before you make it anew; esc goes back, and nothing is changed."))
-	case s.pos.Resume != nil && s.joins():
+	case s.pos.Resumes() != nil && s.joins():
 		p.say(w, line{}.bold(joined, "Ready to finish. ").add(plain, fmt.Sprintf("%s goes to the result, and nothing "+
 			"of %s that git left half done is left over. A push comes after.", s.branchName(), s.pos.Stuck.What())))
 	case d.Moved:
@@ -70,7 +70,7 @@ func (s *pushScreen) headline(p *page, w int) bool {
 		p.say(w, line{}.bold(trouble, "▲ "+remote+" did not answer. ").
 			add(plain, words.Sentence(d.Silent.Error())+" Whether a push gets through shows when it is tried."))
 	case s.behind():
-		n := words.Count(len(s.pos.Home.Divergence.Theirs), "commit", "commits")
+		n := words.Count(len(s.pos.Upstream().Divergence.Theirs), "commit", "commits")
 		if s.accepted() {
 			p.say(w, line{}.bold(joined, "✓ Picked. ").add(plain,
 				fmt.Sprintf("%s on your branch. %s has %s that you do not have: join the two lines before you push.",
@@ -244,14 +244,14 @@ func (s *pushScreen) branch() (rows []branchRow) {
 	as := ""
 	switch {
 	case s.pos.Trivial() == plan.UpToDate || s.join == nil:
-	case s.pos.Picking:
+	case s.pos.IsPick():
 		again(markTheirs, merge.Theirs)
 		as = "as it is"
 	case s.join.Route == plan.Rebase:
 		again(markYours, merge.Yours)
 	default:
 		message := plan.MergeMessage(s.pos)
-		if r := s.pos.Resume; r != nil && r.Message != "" {
+		if r := s.pos.Resumes(); r != nil && r.Message != "" {
 			message = r.Message
 		}
 		subject, _, _ := strings.Cut(message, "\n")
@@ -268,7 +268,7 @@ func (s *pushScreen) branch() (rows []branchRow) {
 			mine(n, as)
 		}
 	}
-	if !s.pos.Picking { // else they stay where they are
+	if !s.pos.IsPick() { // else they stay where they are
 		for _, n := range s.pos.Divergence.Theirs {
 			rows = append(rows, branchRow{markTheirs, false, s.s.Planner.Short(n.ID), n.Subject(), "on the remote",
 				s.first(n, merge.Theirs)})
@@ -403,7 +403,7 @@ func (s *pushScreen) madeSure(p *page) {
 		row(false, words.Is(len(t.Fresh), "a file was written just now", "files were written just now"),
 			words.List(words.Some(t.Fresh, 3))+"; close "+words.Is(len(t.Fresh), "it", "them")+" in your editor first")
 	}
-	if s.pos.Resume != nil {
+	if s.pos.Resumes() != nil {
 		return
 	}
 	if d.Silent == nil {

@@ -71,7 +71,7 @@ func (s *roadScreen) step() *replay.Step { return &s.join.Steps[s.row] }
 
 // fixed reports whether nothing else can become of a step: git made it before it stopped.
 func (s *roadScreen) fixed(i int) bool {
-	r := s.pos.Resume
+	r := s.pos.Resumes()
 	return r != nil && i < len(r.Todo) && r.Todo[i].Stands
 }
 

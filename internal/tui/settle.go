@@ -189,7 +189,8 @@ func (s *settleScreen) onward() string {
 		return "put it into your files"
 	}
 	if s.pos.Trivial() == plan.FastForward {
-		return words.If(!s.pos.Stash.IsZero(), "bring it back", words.If(s.pos.Return != "", "go back", "move forward"))
+		return words.If(!s.pos.Stash().IsZero(), "bring it back",
+			words.If(s.pos.MovesBack(), "go back", "move forward"))
 	}
 	return "go on to Check"
 }
@@ -216,9 +217,9 @@ func (s *settleScreen) leave() tea.Cmd {
 		return nil
 	case s.file != nil:
 		return s.leaveFile()
-	case s.pos.Resume != nil:
+	case s.pos.Resumes() != nil:
 		return s.leaveStuck()
-	case s.pos.Return != "": // it is not gone back
+	case s.pos.MovesBack(): // it is not gone back
 		s.goTo(&opening{job: s.job})
 		return s.load(false)
 	case s.pos.Trivial() == plan.FastForward:
