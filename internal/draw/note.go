@@ -26,7 +26,7 @@ func Note(p *plan.Position, list []Matter) string {
 		code(p.Branch.Name),
 		code(p.Branch.Upstream), words.Count(len(list), "place", "places"))
 	for _, a := range list {
-		c := a.About.Conflict
+		c := a.About.Question
 		m.print("## %s\n\n", plainText(c.Path+words.If(a.Place == "", "", ", "+a.Place)))
 		m.who("◐ I", a.About.Yours)
 		m.who("◑ "+nameOf(a.About.Theirs), a.About.Theirs)

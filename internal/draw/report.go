@@ -176,9 +176,9 @@ func signOfSide(s merge.Side) SignKind {
 // conflictHead says where a conflict is, and whose edits meet there.
 func conflictHead(t *Told, i int) string {
 	q := &t.Story.Questions[i]
-	where := q.Conflict.Path
-	if !q.Conflict.Whole() {
-		place := q.Conflict.Place.Yours
+	where := q.Question.Path
+	if !q.Question.Whole() {
+		place := q.Question.Place.Yours
 		where += fmt.Sprintf(":%d", place.Lo+1)
 	}
 	return fmt.Sprintf("%d of %d   %s", i+1, len(t.Story.Questions), where)
@@ -195,13 +195,13 @@ func decisionOf(t *Told, q *plan.Attributed) string {
 		return who + " settled it by writing the place."
 	}
 	said := who + " settled it by: " + d.Way.Label() + "."
-	if o, ok := q.Conflict.Option(d.Way); ok && o.Reason != "" {
+	if o, ok := q.Question.Option(d.Way); ok && o.Reason != "" {
 		said += " " + words.Sentence(o.Reason)
 	}
-	if d.Way == q.Conflict.Suggested {
+	if d.Way == q.Question.Suggested {
 		said += " It was suggested."
-	} else if q.Conflict.Suggested != "" {
-		said += " Suggested was: " + q.Conflict.Suggested.Label() + "."
+	} else if q.Question.Suggested != "" {
+		said += " Suggested was: " + q.Question.Suggested.Label() + "."
 	}
 	return said
 }
@@ -321,7 +321,7 @@ func (p *printed) Conflict(q *plan.Attributed, head, decision string) {
 	p.room(110)
 	p.y += 4
 	p.sheet.say(0, bold, 9.5, Ink, head)
-	if hint := words.Hint(q.Conflict); hint != "" {
+	if hint := words.Hint(q.Question); hint != "" {
 		p.sheet.say(0, sans, 8.5, Dim, words.Sentence(hint))
 	}
 	for _, e := range edits(p.t, q) {
@@ -348,7 +348,7 @@ func edits(t *Told, q *plan.Attributed) []editOf {
 		}
 		return fmt.Sprintf("%s, %s: %s (%s)", t.name(n), date(n.Author().Time()), n.Subject(), t.Short(n.ID))
 	}
-	c := q.Conflict
+	c := q.Question
 	out := []editOf{{SignYours, who(q.Yours), c.Base, c.Yours, c.Whole()}, {SignTheirs, who(q.Theirs), c.Base,
 		c.Theirs, c.Whole()}}
 	if text, ok := settledText(q); ok {
@@ -361,12 +361,12 @@ func edits(t *Told, q *plan.Attributed) []editOf {
 func settledText(q *plan.Attributed) (text string, ok bool) {
 	d := q.Decision
 	switch {
-	case d == nil || q.Conflict.Whole():
+	case d == nil || q.Question.Whole():
 		return "", false
 	case d.Way == settle.Written:
 		return d.Text, true
 	}
-	o, ok := q.Conflict.Option(d.Way)
+	o, ok := q.Question.Option(d.Way)
 	return o.Text, ok
 }
 
@@ -490,10 +490,10 @@ func (m *marked) Overlap(list []plan.Overlap) {
 
 func (m *marked) Conflict(q *plan.Attributed, head, decision string) {
 	m.print("### %s\n\n", plainText(head))
-	if hint := words.Hint(q.Conflict); hint != "" {
+	if hint := words.Hint(q.Question); hint != "" {
 		m.print("%s\n\n", words.Sentence(hint))
 	}
-	c := q.Conflict
+	c := q.Question
 	if !c.Whole() {
 		for _, e := range []struct{ name, text string }{
 			{"○ base", c.Base}, {"◐ yours", c.Yours}, {"◑ theirs", c.Theirs},

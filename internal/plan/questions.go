@@ -9,7 +9,7 @@ import (
 type Attributed struct {
 	Stop     int // among the stops of the join
 	File     *settle.File
-	Conflict *settle.Question
+	Question *settle.Question
 	Yours    history.Node // zero where no commit is known
 	Theirs   history.Node
 	More     [2]int           // further commits that made the edits of yours, and of theirs
@@ -23,7 +23,7 @@ func (pn *Planner) Attribute(p *Position, j *Join, decisions *settle.Decisions) 
 	for i, stop := range j.Stops {
 		for _, f := range stop.Files {
 			for _, c := range f.Questions {
-				q := Attributed{Stop: i, File: f, Conflict: c}
+				q := Attributed{Stop: i, File: f, Question: c}
 				if p.IsPick() && !stop.Uncommitted {
 					q.Theirs = stop.Commit
 				} else {
@@ -45,7 +45,7 @@ func (pn *Planner) Attribute(p *Position, j *Join, decisions *settle.Decisions) 
 // attributeOne finds the commits behind the two edits that are not known from the stop.
 func (pn *Planner) attributeOne(p *Position, q *Attributed) (err error) {
 	var yours, theirs []string // the lines each edit made
-	if c := q.Conflict; !c.Whole() {
+	if c := q.Question; !c.Whole() {
 		yours = q.File.Text.Yours[c.Place.Yours.Lo:c.Place.Yours.Hi]
 		theirs = q.File.Text.Theirs[c.Place.Theirs.Lo:c.Place.Theirs.Hi]
 	}

@@ -60,11 +60,11 @@ func (a *alikeScreen) findGroups(q *plan.Attributed) {
 		return q.Theirs.Commit != nil && other.Theirs.Commit != nil &&
 			other.Theirs.Author().Email == q.Theirs.Author().Email
 	}}
-	kind := group{"where " + words.Hint(q.Conflict), func(other *plan.Attributed) bool {
-		return q.Conflict.Whole() && other.Conflict.Kind == q.Conflict.Kind
+	kind := group{"where " + words.Hint(q.Question), func(other *plan.Attributed) bool {
+		return q.Question.Whole() && other.Question.Kind == q.Question.Kind
 	}}
 	blanks := group{"where only blanks differ", func(other *plan.Attributed) bool {
-		c := other.Conflict
+		c := other.Question
 		squeeze := func(s string) string { return strings.Join(strings.Fields(s), "") }
 		return !c.Whole() && squeeze(c.Yours) == squeeze(c.Theirs)
 	}}
@@ -91,13 +91,13 @@ func (a *alikeScreen) add(name string, in func(*plan.Attributed) bool, way func(
 		if q.Decision != nil || !in(q) {
 			continue
 		}
-		o, ok := q.Conflict.Option(way(q.Conflict))
+		o, ok := q.Question.Option(way(q.Question))
 		if !ok {
 			continue
 		}
 		g.picks = append(g.picks, pickedWay{q, o})
-		if !q.Conflict.Whole() {
-			out, _ := q.File.LeftOut(q.Conflict, o)
+		if !q.Question.Whole() {
+			out, _ := q.File.LeftOut(q.Question, o)
 			g.out = append(g.out, out...)
 		}
 	}
@@ -148,7 +148,7 @@ func (a *alikeScreen) take() tea.Cmd {
 	return a.rejoin(func(to *recovery.Session) error {
 		var all []settle.Decision
 		for _, p := range g.picks {
-			all = append(all, settle.Decision{Key: p.q.Conflict.Key, Way: p.o.Way})
+			all = append(all, settle.Decision{Key: p.q.Question.Key, Way: p.o.Way})
 		}
 		return to.Decide(all...)
 	}, func() tea.Cmd {
@@ -198,7 +198,7 @@ func (a *alikeScreen) view(w, h int) page {
 	p.blank()
 	var rows page
 	for _, pick := range a.groups[a.marked].picks {
-		c := pick.q.Conflict
+		c := pick.q.Question
 		where := lineWords(c.Place.Yours)
 		if c.Whole() {
 			where = words.Hint(c)

@@ -44,11 +44,11 @@ func (s *settleScreen) noteAbout(which []int) tea.Cmd {
 		q := &s.questions[i]
 		m := draw.Matter{About: q, Place: strings.TrimSpace(strings.ReplaceAll(place(q), "  ", " "))}
 		switch {
-		case i == s.at && s.way >= 0 && s.way < len(q.Conflict.Ways):
-			m.Mean = &q.Conflict.Ways[s.way]
+		case i == s.at && s.way >= 0 && s.way < len(q.Question.Ways):
+			m.Mean = &q.Question.Ways[s.way]
 		case i == s.at:
 		default:
-			if o, ok := q.Conflict.Option(q.Conflict.Suggested); ok {
+			if o, ok := q.Question.Option(q.Question.Suggested); ok {
 				m.Mean = &o
 			}
 		}
@@ -112,7 +112,7 @@ func (s *settleScreen) giveOn(text, who string, which []int) tea.Cmd {
 func (s *settleScreen) putAside(which []int, why string) tea.Cmd {
 	var keys []settle.Key
 	for _, i := range which {
-		keys = append(keys, s.questions[i].Conflict.Key)
+		keys = append(keys, s.questions[i].Question.Key)
 	}
 	return s.start("putting it aside", func(context.Context, func(int, int)) (then, error) {
 		for _, k := range keys {
@@ -137,7 +137,7 @@ func (s *settleScreen) aside(q *plan.Attributed) string {
 	if q.Decision != nil {
 		return ""
 	}
-	return s.st.PutAside[q.Conflict.Key]
+	return s.st.PutAside[q.Question.Key]
 }
 
 // asideAction is the key that puts the conflict aside, or takes it up again.

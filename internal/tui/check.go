@@ -367,7 +367,7 @@ func (s *checkScreen) cause() *plan.Cause {
 // backTo goes back to the conflict that was settled so.
 func (s *checkScreen) backTo(c *plan.Cause) tea.Cmd {
 	i := slices.IndexFunc(s.questions, func(q plan.Attributed) bool {
-		return q.Stop == c.Stop && q.Conflict.Key == c.Key
+		return q.Stop == c.Stop && q.Question.Key == c.Key
 	})
 	if i < 0 {
 		return nil

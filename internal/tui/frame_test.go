@@ -89,7 +89,7 @@ func TestClicks(t *testing.T) {
 	assert.Equal(t, plan.Merge, b.m.choose.route)
 	b.press("enter")
 	b.click("  theirs  ")
-	assert.Equal(t, settle.Theirs, b.m.settle.question().Conflict.Ways[b.m.settle.way].Way)
+	assert.Equal(t, settle.Theirs, b.m.settle.question().Question.Ways[b.m.settle.way].Way)
 	first := b.m.settle.at
 	b.click("2 ≠")
 	assert.NotEqual(t, first, b.m.settle.at, "the other conflict")

@@ -115,8 +115,8 @@ func TestShapesReadAsTheyDid(t *testing.T) {
 		"assets/badge.png", badge(32, 32, color.RGBA{30, 90, 160, 255}), "timetable", "mine\n", "hours.txt", "from 7 to 18\n")
 	b := newBench(t, mine.Dir)
 	b.press("enter", "enter")
-	for seen := map[string]bool{}; !seen[b.m.settle.question().Conflict.Path]; b.press("tab") {
-		q := b.m.settle.question().Conflict
+	for seen := map[string]bool{}; !seen[b.m.settle.question().Question.Path]; b.press("tab") {
+		q := b.m.settle.question().Question
 		seen[q.Path] = true
 		b.golden("shape-" + strings.ReplaceAll(strings.ReplaceAll(string(q.Kind), "/", "-"), " ", "-"))
 		b.fits(q.Path)

@@ -12,11 +12,11 @@ import (
 // leavesPage draws, way by way, the little tree that it leaves.
 func (s *settleScreen) leavesPage(q *plan.Attributed, w int) page {
 	p := page{txt(plain, " ").then(heading("WHAT EACH LEAVES"))}
-	each := (w - 1) / max(1, len(q.Conflict.Ways))
+	each := (w - 1) / max(1, len(q.Question.Ways))
 	rows := page{}
-	for i, o := range q.Conflict.Ways {
+	for i, o := range q.Question.Ways {
 		col := page{s.wayName(q, i, o)}
-		col.rows(leafRows(q.Conflict.Leaves(o), each-7))
+		col.rows(leafRows(q.Question.Leaves(o), each-7))
 		for k, l := range col {
 			if k == len(rows) {
 				rows.row(line{})

@@ -395,7 +395,7 @@ func (p *toldPage) Overlap(list []plan.Overlap) {
 // Conflict is a conflict with both edits and what was decided.
 func (p *toldPage) Conflict(q *plan.Attributed, head, decision string) {
 	p.add(line{}.bold(plain, head))
-	if c := q.Conflict; !c.Whole() {
+	if c := q.Question; !c.Whole() {
 		for _, side := range []struct {
 			mark
 			text string

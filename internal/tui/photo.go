@@ -125,7 +125,7 @@ func brightness(c color.RGBA) int { return int(color.GrayModel.Convert(c).(color
 // viewOutside opens what both sides have in the program that the system has for it.
 func (s *settleScreen) viewOutside() tea.Cmd {
 	q := s.question()
-	v, ok := q.Conflict.Subject.(*merge.Versions)
+	v, ok := q.Question.Subject.(*merge.Versions)
 	if !ok {
 		return nil
 	}
@@ -166,7 +166,7 @@ func (s *settleScreen) openFiles(viewer string, q *plan.Attributed, v *merge.Ver
 		if err != nil {
 			return nil, err
 		}
-		file := filepath.Join(dir, one.name+"-"+filepath.Base(q.Conflict.Path))
+		file := filepath.Join(dir, one.name+"-"+filepath.Base(q.Question.Path))
 		if err := os.WriteFile(file, data, 0o644); err != nil {
 			return nil, fmt.Errorf("making files to be viewed: %w", err)
 		}

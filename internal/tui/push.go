@@ -72,7 +72,9 @@ func (s *pushScreen) enter() tea.Cmd {
 
 // behind reports whether a push of what was picked would be refused, as the upstream
 // has commits of its own.
-func (s *pushScreen) behind() bool { return s.pos.IsPick() && len(s.pos.Upstream().Divergence.Theirs) > 0 }
+func (s *pushScreen) behind() bool {
+	return s.pos.IsPick() && len(s.pos.Upstream().Divergence.Theirs) > 0
+}
 
 // blocked reports whether work that is not committed stands where the result must be written,
 // with nothing agreed about it.

@@ -103,7 +103,7 @@ func (s *settleScreen) actions() []action {
 		return []action{acts(keys.next, s.onward(), s.joined), act(keys.back, "", s.leave)}
 	}
 	out := s.wayActions(q)
-	if !q.Conflict.Whole() {
+	if !q.Question.Whole() {
 		out = append(out, acts(keys.write, "write it", s.write), acts(keys.take, "edit by edit", s.takeEdits))
 	}
 	if len(s.questions) > 1 {
@@ -111,14 +111,14 @@ func (s *settleScreen) actions() []action {
 			func() tea.Cmd { return s.turnTo((s.at + 1) % len(s.questions)) }),
 			also(keys.previous, func() tea.Cmd { return s.turnTo((s.at + len(s.questions) - 1) % len(s.questions)) }))
 	}
-	if !q.Conflict.Whole() {
+	if !q.Question.Whole() {
 		out = append(out, act(keys.views, s.views.next(), quietly(func() {
 			s.views = (s.views + 1) % viewCount
 			s.edits.to(0)
 		})))
 	}
-	if !q.Conflict.Whole() {
-		out = append(out, also(keys.annotate, func() tea.Cmd { return s.openJoinedLines(q.Conflict.Path) }))
+	if !q.Question.Whole() {
+		out = append(out, also(keys.annotate, func() tea.Cmd { return s.openJoinedLines(q.Question.Path) }))
 	}
 	if s.join.Settled > 0 {
 		out = append(out, acts(keys.undo, "", s.undoDecision))
@@ -144,15 +144,15 @@ func (s *settleScreen) wayActions(q *plan.Attributed) (out []action) {
 		out = append(out, acts(keys.next, "the next open one", s.decide))
 	case s.way == unmarked:
 		out = append(out, also(keys.next, s.decide))
-	case s.way == len(q.Conflict.Ways):
+	case s.way == len(q.Question.Ways):
 		out = append(out, acts(keys.next, "write it", s.write))
 	default:
 		out = append(out, acts(keys.next, "settle it", s.decide))
 	}
 	mark := func(by int) func() tea.Cmd { return quietly(func() { s.mark(s.way + by) }) }
-	up := written(keys.up, fmt.Sprintf("1–%d", len(q.Conflict.Ways)), "mark a way")
+	up := written(keys.up, fmt.Sprintf("1–%d", len(q.Question.Ways)), "mark a way")
 	out = append(out, action{up, mark(-1), false}, also(keys.down, mark(1)))
-	for i := range min(9, len(q.Conflict.Ways)) {
+	for i := range min(9, len(q.Question.Ways)) {
 		out = append(out, also(keys.digits[i+1], quietly(func() { s.mark(i) })))
 	}
 	return out
@@ -168,10 +168,10 @@ func (s *settleScreen) besideActions(q *plan.Attributed) (out []action) {
 			out = append(out, also(side.key, func() tea.Cmd { return s.showCommit(side.node, nil) }))
 		}
 	}
-	if s.seen[q.Conflict.Key] != nil {
+	if s.seen[q.Question.Key] != nil {
 		out = append(out, acts(keys.output, "open both in a viewer", s.viewOutside))
 	}
-	if s.way >= 0 && s.way < len(q.Conflict.Ways) && q.Conflict.Ways[s.way].Way == settle.AsBefore {
+	if s.way >= 0 && s.way < len(q.Question.Ways) && q.Question.Ways[s.way].Way == settle.AsBefore {
 		out = append(out, acts(keys.drop, "forget that", s.forget))
 	}
 	if q.Decision == nil && s.file == nil {
@@ -272,8 +272,8 @@ func (s *settleScreen) update(msg tea.Msg) tea.Cmd {
 // remark says what the marked way comes to, or what is to be done, and what was not read of the file.
 func (s *settleScreen) remark() line {
 	l := s.remarkOf()
-	if q := s.question(); q != nil && q.Conflict.Plain && s.join.Open > 0 {
-		l = l.add(dim, " "+q.Conflict.Path+" nests too deep, or is too large, to be read by its format: it is settled "+
+	if q := s.question(); q != nil && q.Question.Plain && s.join.Open > 0 {
+		l = l.add(dim, " "+q.Question.Path+" nests too deep, or is too large, to be read by its format: it is settled "+
 			"as plain text.")
 	}
 	return l
@@ -290,23 +290,23 @@ func (s *settleScreen) remarkOf() line {
 		return txt(dim, "All settled. Enter goes on to the check; nothing has been changed yet.")
 	case s.aside(q) != "":
 		return txt(dim, "Put aside: "+s.aside(q)+". It can be settled all the same; m takes it up again.")
-	case s.way == unmarked && q.Conflict.Doubt != "":
-		return txt(dim, "Nothing is suggested, as "+q.Conflict.Doubt+": say which, by number or with ↑↓.")
+	case s.way == unmarked && q.Question.Doubt != "":
+		return txt(dim, "Nothing is suggested, as "+q.Question.Doubt+": say which, by number or with ↑↓.")
 	case s.way == unmarked:
 		return txt(dim, "Nothing is suggested, so nothing is marked: say which, by number or with ↑↓.")
-	case s.way >= len(q.Conflict.Ways):
+	case s.way >= len(q.Question.Ways):
 		return txt(dim, "Write the place yourself, starting from what it holds now.")
 	}
-	o := q.Conflict.Ways[s.way]
-	if o.Way == q.Conflict.Suggested && (s.w < wide || q.Conflict.Whole()) {
+	o := q.Question.Ways[s.way]
+	if o.Way == q.Question.Suggested && (s.w < wide || q.Question.Whole()) {
 		// There is no room for it beside the way.
-		why := "Suggested: " + words.Why(q.Conflict) + "."
+		why := "Suggested: " + words.Why(q.Question) + "."
 		if s.h >= 24 {
-			why += " " + words.Taking(q.Conflict, o)
+			why += " " + words.Taking(q.Question, o)
 		}
 		return txt(dim, why)
 	}
-	return txt(dim, words.Taking(q.Conflict, o))
+	return txt(dim, words.Taking(q.Question, o))
 }
 
 // nextOpen finds the next conflict without a decision after one, going round.
@@ -324,8 +324,8 @@ func (s *settleScreen) nextOpen(after int) int {
 
 // mark marks a way, or writing it oneself after the last.
 func (s *settleScreen) mark(way int) {
-	most := len(s.question().Conflict.Ways)
-	if s.question().Conflict.Whole() {
+	most := len(s.question().Question.Ways)
+	if s.question().Question.Whole() {
 		most--
 	}
 	s.way, s.placed = max(0, min(way, most)), false
@@ -352,22 +352,22 @@ func (s *settleScreen) turnTo(at int) tea.Cmd {
 	if q == nil {
 		return nil
 	}
-	want := q.Conflict.Suggested
+	want := q.Question.Suggested
 	if q.Decision != nil {
 		want = q.Decision.Way
 	}
-	for i, o := range q.Conflict.Ways {
+	for i, o := range q.Question.Ways {
 		if o.Way == want {
 			s.way = i
 		}
 	}
 	if want == settle.Written {
-		s.way = len(q.Conflict.Ways)
+		s.way = len(q.Question.Ways)
 	}
-	if s.verdicts[q.Conflict.Key] != nil {
+	if s.verdicts[q.Question.Key] != nil {
 		return nil
 	}
-	f, c, decisions, joined := q.File, q.Conflict, s.st.Decisions, s.join.Stops[q.Stop].Result
+	f, c, decisions, joined := q.File, q.Question, s.st.Decisions, s.join.Stops[q.Stop].Result
 	return func() tea.Msg {
 		out := judged{key: c.Key, change: s.changeOf(c), seen: s.exhibitsOf(c), went: s.whereabouts(c, joined)}
 		for _, o := range c.Ways {
@@ -429,8 +429,8 @@ func (s *settleScreen) marksDecision() bool {
 	if q == nil || q.Decision == nil || s.way == unmarked {
 		return false
 	}
-	if s.way < len(q.Conflict.Ways) {
-		return q.Conflict.Ways[s.way].Way == q.Decision.Way
+	if s.way < len(q.Question.Ways) {
+		return q.Question.Ways[s.way].Way == q.Decision.Way
 	}
 	return q.Decision.Way == settle.Written
 }
@@ -438,7 +438,7 @@ func (s *settleScreen) marksDecision() bool {
 // decide settles the conflict by the marked way and goes to the next; where
 // that is settled already it goes on.
 func (s *settleScreen) decide() tea.Cmd {
-	c := s.question().Conflict
+	c := s.question().Question
 	switch {
 	case s.marksDecision() && s.join.Open == 0:
 		return s.joined()
@@ -468,7 +468,7 @@ func (s *settleScreen) decideFile(way settle.Way) tea.Cmd {
 	var all []settle.Decision
 	for i := range s.questions {
 		if o := &s.questions[i]; o.File == q.File && (o.Decision == nil || o == q) {
-			all = append(all, settle.Decision{Key: o.Conflict.Key, Way: way})
+			all = append(all, settle.Decision{Key: o.Question.Key, Way: way})
 		}
 	}
 	at := s.at
@@ -514,7 +514,7 @@ func (s *settleScreen) stepDecision(step func(to *ledger.Ledger) (settle.Decisio
 		}
 		at := max(0, min(s.at, len(s.questions)-1))
 		for i := range s.questions {
-			if s.questions[i].Conflict.Key == undone.Key {
+			if s.questions[i].Question.Key == undone.Key {
 				at = i
 			}
 		}
@@ -525,7 +525,7 @@ func (s *settleScreen) stepDecision(step func(to *ledger.Ledger) (settle.Decisio
 
 // forget takes what is remembered of the conflict out.
 func (s *settleScreen) forget() tea.Cmd {
-	key, at, n := s.question().Conflict.Key, s.at, 0
+	key, at, n := s.question().Question.Key, s.at, 0
 	return s.rejoin(func(to *recovery.Session) (err error) {
 		n, err = to.ForgetDecisions(key)
 		return err
@@ -541,12 +541,12 @@ func (s *settleScreen) forget() tea.Cmd {
 // before both edits.
 func (s *settleScreen) chosen(q *plan.Attributed) settle.Option {
 	if s.way == unmarked {
-		return settle.Option{Text: q.Conflict.Base}
+		return settle.Option{Text: q.Question.Base}
 	}
-	if s.way < len(q.Conflict.Ways) {
-		return q.Conflict.Ways[s.way]
+	if s.way < len(q.Question.Ways) {
+		return q.Question.Ways[s.way]
 	}
-	o, _ := q.File.Chosen(q.Conflict, &s.st.Decisions)
+	o, _ := q.File.Chosen(q.Question, &s.st.Decisions)
 	return o
 }
 
@@ -554,20 +554,20 @@ func (s *settleScreen) chosen(q *plan.Attributed) settle.Option {
 func (s *settleScreen) takeEdits() tea.Cmd {
 	q := s.question()
 	o := s.chosen(q)
-	mine, other, result := q.File.Sides(q.Conflict, o)
+	mine, other, result := q.File.Sides(q.Question, o)
 	moved := o.Moved != nil
 	if moved {
 		result = o.Moved.Text
 	}
-	board := settle.NewBoard(q.Conflict.Base, mine, other)
+	board := settle.NewBoard(q.Question.Base, mine, other)
 	board.Start(result)
 	parts, at := s.parts(q)
 	before, after := linesAround(parts, at, s.h)
-	t := &taking{above: before, below: after, from: q.Conflict.Place.Base.Lo + 1,
+	t := &taking{above: before, below: after, from: q.Question.Place.Base.Lo + 1,
 		frame: s.frame, board: board, right: s.status(), start: board.Text(), keeps: "settle it so",
-		title: txt(plain, " ").bold(bright, q.Conflict.Path).add(dim, place(q)), first: 1 + linesBefore(parts, at)}
+		title: txt(plain, " ").bold(bright, q.Question.Path).add(dim, place(q)), first: 1 + linesBefore(parts, at)}
 	t.keep = func(text string) tea.Cmd {
-		return s.record(settle.Decision{Key: q.Conflict.Key, Way: settle.Written, Text: text, Moved: moved})
+		return s.record(settle.Decision{Key: q.Question.Key, Way: settle.Written, Text: text, Moved: moved})
 	}
 	t.write = func(text string) tea.Cmd { return s.writeFrom(text, moved) }
 	t.show()
@@ -578,7 +578,7 @@ func (s *settleScreen) takeEdits() tea.Cmd {
 func (s *settleScreen) write() tea.Cmd {
 	q := s.question()
 	o := s.chosen(q)
-	if both, ok := q.Conflict.Option(settle.YoursTheirs); ok && s.way == unmarked {
+	if both, ok := q.Question.Option(settle.YoursTheirs); ok && s.way == unmarked {
 		o = both // to be cut down to what is meant
 	}
 	if o.Moved != nil {
@@ -590,16 +590,16 @@ func (s *settleScreen) write() tea.Cmd {
 // writeFrom opens the editor on a text for the place, or for where its lines were moved to.
 func (s *settleScreen) writeFrom(text string, moved bool) tea.Cmd {
 	q := s.question()
-	d := settle.Decision{Key: q.Conflict.Key, Way: settle.Written, Moved: moved}
+	d := settle.Decision{Key: q.Question.Key, Way: settle.Written, Moved: moved}
 	closed := text == "" || strings.HasSuffix(text, "\n")
 	parts, at := s.parts(q)
 	ed := newEditor(strings.TrimSuffix(text, "\n"), 1+linesBefore(parts, at))
 	var board *settle.Board
 	if !moved { // else it is another place
-		board = settle.NewBoard(q.Conflict.Base, q.Conflict.Yours, q.Conflict.Theirs)
+		board = settle.NewBoard(q.Question.Base, q.Question.Yours, q.Question.Theirs)
 	}
-	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), name: q.Conflict.Path, own: s.s.Repo.Editor,
-		board: board, from: q.Conflict.Place.Base.Lo + 1, closed: closed,
+	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), name: q.Question.Path, own: s.s.Repo.Editor,
+		board: board, from: q.Question.Place.Base.Lo + 1, closed: closed,
 		around: func(w, h int) page { return s.writingPage(q, ed, w, h) },
 		save: func(text string) tea.Cmd {
 			if closed && text != "" {

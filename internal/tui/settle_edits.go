@@ -19,7 +19,7 @@ func (s *settleScreen) editsPage(q *plan.Attributed, w, rows int) page {
 	if s.w < wide { // one row says who and what
 		you, they = page{s.credit(q, merge.Yours)}, page{s.credit(q, merge.Theirs)}
 	}
-	c := q.Conflict
+	c := q.Question
 	mine := edit{base: c.Base, place: c.Yours, text: c.Yours, note: "removed", from: c.Place.Base.Lo + 1, hue: yours,
 		ground: onYours}
 	other := edit{base: c.Base, place: c.Theirs, text: c.Theirs, note: "removed", from: mine.from, hue: theirs,
@@ -71,7 +71,7 @@ func folded(p page, w int) (out page) {
 // textsPage is the three texts of the place, whole: beside each other, the base in the middle, or where there is no
 // room for that under each other.
 func (s *settleScreen) textsPage(q *plan.Attributed, w int) page {
-	c := q.Conflict
+	c := q.Question
 	type side struct {
 		mark
 		name, text string
@@ -117,7 +117,7 @@ func (s *settleScreen) textsPage(q *plan.Attributed, w int) page {
 
 // againstPage is what theirs has that yours has not, and the other way round: the base left aside.
 func (s *settleScreen) againstPage(q *plan.Attributed, w int) page {
-	c := q.Conflict
+	c := q.Question
 	e := edit{base: c.Yours, text: c.Theirs, place: c.Theirs, note: "removed", from: c.Place.Yours.Lo + 1, hue: theirs,
 		ground: onTheirs}
 	if s.theme.colour {

@@ -101,7 +101,7 @@ func (s *settleScreen) shows(text string, row int) bool {
 	var has string
 	if row < len(s.questions) {
 		q := &s.questions[row]
-		has = q.Conflict.Path + " " + words.Hint(q.Conflict) + " " + s.theirName(q) + " " +
+		has = q.Question.Path + " " + words.Hint(q.Question) + " " + s.theirName(q) + " " +
 			words.If(q.Decision != nil, "settled", words.If(s.aside(q) != "", "put aside "+s.aside(q), "open"))
 	} else {
 		o := s.joinedAlone[row-len(s.questions)]
@@ -223,14 +223,14 @@ func (r *listRows) conflicts() {
 			continue
 		}
 		stop := before < 0 || q.Stop != r.questions[before].Stop
-		if stop || q.Conflict.Path != r.questions[before].Conflict.Path {
+		if stop || q.Question.Path != r.questions[before].Question.Path {
 			if before >= 0 {
 				r.add(nil)
 			}
 			if at := r.join.Stops[q.Stop]; at.Uncommitted && stop {
 				r.add(txt(plain, "  ").mark(markYours).add(yours, at.Commit.Subject()))
 			}
-			r.add(txt(plain, "  ").bold(plain, cutPath(q.Conflict.Path, r.w-3)))
+			r.add(txt(plain, "  ").bold(plain, cutPath(q.Question.Path, r.w-3)))
 		}
 		before = i
 		r.entry(i)
@@ -286,12 +286,12 @@ func (s *settleScreen) conflictRow(q *plan.Attributed) line {
 	if why := s.aside(q); why != "" {
 		return line{}.mark(markBehind).add(dim, "later: "+why)
 	}
-	where := lineWords(q.Conflict.Place.Yours)
-	if q.Conflict.Place.Yours.Empty() {
-		where = afterLine(q.Conflict.Place.Yours.Lo)
+	where := lineWords(q.Question.Place.Yours)
+	if q.Question.Place.Yours.Empty() {
+		where = afterLine(q.Question.Place.Yours.Lo)
 	}
-	if q.Conflict.Whole() {
-		where = words.Hint(q.Conflict)
+	if q.Question.Whole() {
+		where = words.Hint(q.Question)
 	}
 	if q.Decision != nil {
 		return line{}.mark(markSettled).add(dim, q.Decision.Way.Label()+"  "+where)

@@ -28,7 +28,7 @@ func (s *settleScreen) view(w, h int) page {
 
 // conflictPage is one conflict: where and who, the two edits, the ways, the result.
 func (s *settleScreen) conflictPage(q *plan.Attributed, w, h int) page {
-	if q.Conflict.Whole() {
+	if q.Question.Whole() {
 		return s.shapePage(q, w, h)
 	}
 	if s.w < wide && s.views == allViews {
@@ -67,19 +67,19 @@ func (s *settleScreen) shapePage(q *plan.Attributed, w, h int) page {
 	p.rows(about[:min(len(about), max(3, h-len(p)-len(ways)-2))])
 	p.row(rule(w))
 	p.rows(ways)
-	if q.Conflict.Kind != merge.ModeBits {
+	if q.Question.Kind != merge.ModeBits {
 		if left := s.leavesPage(q, w); h-len(p) > len(left) {
 			p.row(rule(w))
 			p.rows(left)
 		}
 	}
-	if x := s.seen[q.Conflict.Key]; x != nil && h-len(p) >= 6 {
+	if x := s.seen[q.Question.Key]; x != nil && h-len(p) >= 6 {
 		if drawn := s.photos(x, w, min(h-len(p)-1, 24)); drawn != nil {
 			p.row(rule(w))
 			p.rows(drawn)
 		}
 	}
-	if change := s.changes[q.Conflict.Key]; change != nil && h-len(p) >= 5 {
+	if change := s.changes[q.Question.Key]; change != nil && h-len(p) >= 5 {
 		p.row(rule(w))
 		who := words.If(change.hue == yours, "you", s.theirName(q))
 		p.row(txt(plain, " ").bold(change.hue, "what "+who+" changed in it").add(dim, "  lost if it is deleted"))
@@ -96,7 +96,7 @@ func (s *settleScreen) tightPage(q *plan.Attributed, w, h int) page {
 	ways := s.waysPage(q, w)
 	if room := h - len(p) - 8; len(ways) > max(3, room) { // the marked one, and those beside it
 		n := max(3, room)
-		from := max(0, min(s.way+len(ways)-len(q.Conflict.Ways)-1-n/2, len(ways)-n))
+		from := max(0, min(s.way+len(ways)-len(q.Question.Ways)-1-n/2, len(ways)-n))
 		ways = ways[from : from+n]
 	}
 	left := h - len(p) - len(ways) - 2
@@ -120,7 +120,7 @@ func (s *settleScreen) conflictHead(q *plan.Attributed, w, h int) page {
 	if h > 24 && s.w >= wide {
 		p.blank()
 	}
-	title := txt(plain, " ").bold(bright, q.Conflict.Path).add(dim, place(q))
+	title := txt(plain, " ").bold(bright, q.Question.Path).add(dim, place(q))
 	if len(s.questions) > 1 {
 		title = title.flush(txt(dim, fmt.Sprintf("conflict %d of %d ", s.at+1, len(s.questions))), w)
 	}
@@ -142,7 +142,7 @@ func (s *settleScreen) conflictHead(q *plan.Attributed, w, h int) page {
 
 // place says where in its file a conflict is.
 func place(q *plan.Attributed) string {
-	c := q.Conflict
+	c := q.Question
 	if c.Whole() {
 		return ""
 	}
@@ -187,16 +187,16 @@ var goFunc = rx.New(`^func (?:\([^)]*\) )?(\w+)`)
 // around names the function a place stands in, where the file's language lets
 // one see that without reading it.
 func around(q *plan.Attributed) string {
-	if q.Conflict.Whole() {
+	if q.Question.Whole() {
 		return ""
 	}
-	lines, at := q.File.Text.Base, q.Conflict.Place.Base.Lo
-	if !strings.HasSuffix(q.Conflict.Path, ".go") {
+	lines, at := q.File.Text.Base, q.Question.Place.Base.Lo
+	if !strings.HasSuffix(q.Question.Path, ".go") {
 		const most = 36
-		if q.Conflict.Place.Base.Empty() {
+		if q.Question.Place.Base.Empty() {
 			at-- // what it is added after
 		}
-		name := []rune(settle.Around(q.Conflict.Path, lines, at))
+		name := []rune(settle.Around(q.Question.Path, lines, at))
 		if len(name) > most {
 			name = append(name[:most-1], '…')
 		}
@@ -231,7 +231,7 @@ func (s *settleScreen) costs(q *plan.Attributed, v settle.Verdict) string {
 // waysPage lists the ways, the marked one on a row of its own colour.
 func (s *settleScreen) waysPage(q *plan.Attributed, w int) page {
 	var p page
-	c := q.Conflict
+	c := q.Question
 	if head := txt(plain, " ").then(heading("WAYS TO SETTLE IT")); c.Suggested == "" && (s.h >= 30 ||
 		s.w >= wide) { // else the row above the keys says so
 		p.row(head.add(dim, "  No way is clearly right. Choose one."))
@@ -342,11 +342,11 @@ func (s *settleScreen) kindPage(q *plan.Attributed, w int) page {
 			}
 		}
 	}
-	if change := s.changes[q.Conflict.Key]; change != nil {
+	if change := s.changes[q.Question.Key]; change != nil {
 		d.Lines = change.lines()
 	}
-	p.rows(indent(wrap(txt(plain, words.About(q.Conflict, d)), w-4), 1))
-	if at := s.went[q.Conflict.Key]; at != nil {
+	p.rows(indent(wrap(txt(plain, words.About(q.Question, d)), w-4), 1))
+	if at := s.went[q.Question.Key]; at != nil {
 		many := fmt.Sprintf("%d of its %d lines %s in ", at.Lines, at.Of, words.Is(at.Lines, "is", "are"))
 		if at.Lines == at.Of {
 			many = words.If(at.Of == 1, "Its line is in ", fmt.Sprintf("All %d of its lines are in ", at.Of))
@@ -355,8 +355,8 @@ func (s *settleScreen) kindPage(q *plan.Attributed, w int) page {
 			"there."), w-4), 1))
 	}
 	p.blank()
-	b, y, t := words.Has(q.Conflict)
-	if x := s.seen[q.Conflict.Key]; x != nil {
+	b, y, t := words.Has(q.Question)
+	if x := s.seen[q.Question.Key]; x != nil {
 		b += describe(x.photos.Base, x.kinds.Base)
 		y += describe(x.photos.Yours, x.kinds.Yours)
 		t += describe(x.photos.Theirs, x.kinds.Theirs)

@@ -17,7 +17,7 @@ import (
 func (s *settleScreen) parts(q *plan.Attributed) (parts []settle.Part, at int) {
 	o := s.chosen(q)
 	parts = q.File.Parts(func(c *settle.Question) settle.Option {
-		if c == q.Conflict {
+		if c == q.Question {
 			return o
 		}
 		o, _ := q.File.Chosen(c, &s.st.Decisions)
@@ -27,7 +27,7 @@ func (s *settleScreen) parts(q *plan.Attributed) (parts []settle.Part, at int) {
 		return parts, o.Moved.Hunk
 	}
 	return parts, slices.IndexFunc(parts, func(p settle.Part) bool {
-		return p.Of == q.Conflict &&
+		return p.Of == q.Question &&
 			p.Origin == merge.Contested
 	})
 }
@@ -44,7 +44,7 @@ func linesBefore(parts []settle.Part, at int) (n int) {
 // each line.
 func (s *settleScreen) resultPage(q *plan.Attributed, w, h int, whole bool) page {
 	parts, at := s.parts(q)
-	yours, theirs, _ := q.File.Sides(q.Conflict, s.chosen(q))
+	yours, theirs, _ := q.File.Sides(q.Question, s.chosen(q))
 	before := linesBefore(parts, at)
 	own := len(parts[at].Lines)
 	rows := linesBefore(parts, len(parts))
@@ -74,7 +74,7 @@ func (s *settleScreen) resultPage(q *plan.Attributed, w, h int, whole bool) page
 			seen[i] = seen[i].fit(w).on(onJoined)
 		}
 	}
-	path := q.Conflict.Path
+	path := q.Question.Path
 	head := txt(plain, " ").bold(joined, "RESULT")
 	if s.way == unmarked {
 		head = head.add(dim, fmt.Sprintf("  not said yet; %s around the place, which is as it was before both edits",
@@ -165,7 +165,7 @@ func (s *settleScreen) tinted(q *plan.Attributed, parts []settle.Part, start, en
 		}
 		n += len(part.Lines)
 	}
-	return s.coder.window(q.Conflict.Path, lines, start-from)
+	return s.coder.window(q.Question.Path, lines, start-from)
 }
 
 // paint colours the words of a result by the side that brought them; the others as the code they are.

@@ -389,7 +389,7 @@ func TestConflictsOfWholePaths(t *testing.T) {
 	}
 	require.Len(t, b.m.questions, len(says)+1)
 	for range b.m.questions {
-		path := b.m.settle.question().Conflict.Path
+		path := b.m.settle.question().Question.Path
 		if words, ok := says[path]; ok {
 			b.see(words, "yours", "theirs")
 		} else {
@@ -401,7 +401,7 @@ func TestConflictsOfWholePaths(t *testing.T) {
 			b.see("suggested: keeps the file", "what Ilka changed in it", "lost if it is deleted",
 				"WHAT EACH LEAVES", "is deleted")
 		}
-		if !b.m.settle.question().Conflict.Whole() {
+		if !b.m.settle.question().Question.Whole() {
 			way = "1"
 		} else {
 			before := b.text()
@@ -713,7 +713,7 @@ func BenchmarkKey(b *testing.B) {
 	}
 	b.Run("joining again after a decision", func(b *testing.B) {
 		for n := 0; b.Loop(); n++ {
-			decisions := settle.Decisions{List: []settle.Decision{{Key: d.m.questions[n%400].Conflict.Key,
+			decisions := settle.Decisions{List: []settle.Decision{{Key: d.m.questions[n%400].Question.Key,
 				Way: settle.Theirs}}}
 			j, err := s.Planner.Join(b.Context(), d.m.pos, plan.Rebase, &decisions, plan.Amends{}, nil)
 			if err != nil || j.Settled != 1 {

@@ -11,10 +11,10 @@ import (
 
 // better lists the ways that know more than words, the best first. Each applies
 // both edits, and says why it is offered.
-func (c *Question) better(at place) (out []Option) {
+func (q *Question) better(at place) (out []Option) {
 	for _, try := range []func(c *Question, at place) (Option, bool){reindented, renamed, raised, lineSet, inOrder,
 		byKey, afterLast, inLists} {
-		if o, ok := try(c, at); ok {
+		if o, ok := try(q, at); ok {
 			out = append(out, o)
 		}
 	}

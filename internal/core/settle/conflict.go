@@ -44,14 +44,14 @@ type Question struct {
 }
 
 // Whole reports whether the conflict is no place in a text.
-func (c *Question) Whole() bool {
-	_, lines := c.Subject.(*merge.Lines)
+func (q *Question) Whole() bool {
+	_, lines := q.Subject.(*merge.Lines)
 	return !lines
 }
 
 // Option gives the offered option of a way.
-func (c *Question) Option(w Way) (Option, bool) {
-	for _, o := range c.Ways {
+func (q *Question) Option(w Way) (Option, bool) {
+	for _, o := range q.Ways {
 		if o.Way == w {
 			return o, true
 		}

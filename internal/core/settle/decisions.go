@@ -82,19 +82,19 @@ func (b *Decisions) For(c *Question) (d Decision, o Option, ok bool) {
 }
 
 // of gives what a decision chooses.
-func (c *Question) of(d Decision) (Option, bool) {
-	if d.Way == Written && !c.Whole() {
-		return c.written(d)
+func (q *Question) of(d Decision) (Option, bool) {
+	if d.Way == Written && !q.Whole() {
+		return q.written(d)
 	}
-	return c.Option(d.Way)
+	return q.Option(d.Way)
 }
 
 // written is the option of a text by hand.
-func (c *Question) written(d Decision) (Option, bool) {
+func (q *Question) written(d Decision) (Option, bool) {
 	if !d.Moved {
 		return Option{Way: Written, Text: d.Text}, true
 	}
-	for _, o := range c.Ways {
+	for _, o := range q.Ways {
 		if o.Moved != nil {
 			m := *o.Moved
 			m.Text = d.Text

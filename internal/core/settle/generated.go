@@ -53,11 +53,11 @@ func madeBy(at place) (command string, ok bool) {
 }
 
 // unsuggestMade has nothing be suggested in a file that a program makes.
-func (c *Question) unsuggestMade(command string) {
-	c.Suggested, c.Why = "", ""
-	c.Doubt = "a program makes this file: take either side, and have it made anew when all is settled"
+func (q *Question) unsuggestMade(command string) {
+	q.Suggested, q.Why = "", ""
+	q.Doubt = "a program makes this file: take either side, and have it made anew when all is settled"
 	if command != "" {
-		c.Doubt += " (“" + command + "”)"
+		q.Doubt += " (“" + command + "”)"
 	}
 }
 

@@ -21,15 +21,15 @@ type Leaf struct {
 
 // Leaves lists what an option leaves of the paths that a conflict that is no place in a text is about, by path.
 // What is gone stands there only if nothing is left.
-func (c *Question) Leaves(o Option) (out []Leaf) {
-	switch s := c.Subject.(type) {
+func (q *Question) Leaves(o Option) (out []Leaf) {
+	switch s := q.Subject.(type) {
 	case *merge.Naming:
 		out = underNames(s, o)
 	case *merge.Versions:
 		out = entries(o, s.Yours, s.Theirs)
 	case *merge.Lines:
-		if out = []Leaf{{Path: c.Path}}; o.Way == Both {
-			out = []Leaf{{Path: c.Path, Side: merge.Theirs}, {Path: s.Beside, Side: merge.Yours}}
+		if out = []Leaf{{Path: q.Path}}; o.Way == Both {
+			out = []Leaf{{Path: q.Path, Side: merge.Theirs}, {Path: s.Beside, Side: merge.Yours}}
 		}
 	case *merge.Clash:
 		out = entries(o, s.Yours, s.Theirs)

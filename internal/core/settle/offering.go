@@ -9,103 +9,103 @@ import (
 )
 
 // offer lists the ways of a region and marks the one to suggest.
-func (c *Question) offer(at place, moves *mover) {
+func (q *Question) offer(at place, moves *mover) {
 	// Where the common ancestors disagree themselves, there is no one base to weave
 	// into or to go back to.
-	oneBase := !strings.Contains(c.Base, merge.OneAncestor)
-	if len(c.Base)+len(c.Yours)+len(c.Theirs) > largePlace {
-		c.Doubt = "it is too large to be compared word by word"
-		c.offerPlain(at, oneBase)
+	oneBase := !strings.Contains(q.Base, merge.OneAncestor)
+	if len(q.Base)+len(q.Yours)+len(q.Theirs) > largePlace {
+		q.Doubt = "it is too large to be compared word by word"
+		q.offerPlain(at, oneBase)
 		return
 	}
 	var whole *Option // one side's text, for a reason
 	if oneBase {
-		if o, ok := moves.follow(c); ok {
-			c.offerNew(o)
+		if o, ok := moves.follow(q); ok {
+			q.offerNew(o)
 		}
-		for _, o := range c.better(at) {
-			if c.offerNew(o); whole == nil && (o.Way == Yours || o.Way == Theirs) {
+		for _, o := range q.better(at) {
+			if q.offerNew(o); whole == nil && (o.Way == Yours || o.Way == Theirs) {
 				whole = &o
 			}
 		}
 	}
-	better := len(c.Ways) > 0
-	if woven, ok := WeaveText(c.Base, c.Yours, c.Theirs); ok && oneBase && woven != c.Base {
-		c.offerNew(Option{Way: Weave, Text: woven, Reason: "the edits touch other words"})
+	better := len(q.Ways) > 0
+	if woven, ok := WeaveText(q.Base, q.Yours, q.Theirs); ok && oneBase && woven != q.Base {
+		q.offerNew(Option{Way: Weave, Text: woven, Reason: "the edits touch other words"})
 	}
-	c.offerPlain(at, oneBase)
+	q.offerPlain(at, oneBase)
 	switch {
 	case whole != nil:
-		c.Suggested, c.Why = whole.Way, whole.Reason
+		q.Suggested, q.Why = whole.Way, whole.Reason
 	case better:
-		c.Suggested, c.Why = c.Ways[0].Way, c.Ways[0].Reason
+		q.Suggested, q.Why = q.Ways[0].Way, q.Ways[0].Reason
 	default:
-		c.suggestPlain(at)
+		q.suggestPlain(at)
 	}
 }
 
 // offerNew offers a way that says more than one side's text does.
-func (c *Question) offerNew(o Option) {
-	if _, ok := c.Option(o.Way); !ok && (o.Text != c.Yours && o.Text != c.Theirs || o.Moved != nil) {
-		c.Ways = append(c.Ways, o)
+func (q *Question) offerNew(o Option) {
+	if _, ok := q.Option(o.Way); !ok && (o.Text != q.Yours && o.Text != q.Theirs || o.Moved != nil) {
+		q.Ways = append(q.Ways, o)
 	}
 }
 
 // offerPlain offers the ways that there always are.
-func (c *Question) offerPlain(at place, oneBase bool) {
-	add := func(w Way, text, reason string) { c.Ways = append(c.Ways, Option{Way: w, Text: text, Reason: reason}) }
+func (q *Question) offerPlain(at place, oneBase bool) {
+	add := func(w Way, text, reason string) { q.Ways = append(q.Ways, Option{Way: w, Text: text, Reason: reason}) }
 	var twice [2]string
-	if len(c.Ways) > 0 && c.Ways[0].Moved != nil {
-		if c.Ways[0].Moved.Side == merge.Yours {
+	if len(q.Ways) > 0 && q.Ways[0].Moved != nil {
+		if q.Ways[0].Moved.Side == merge.Yours {
 			twice[1] = "the lines you moved are there twice"
 		} else {
 			twice[0] = "the lines they moved are there twice"
 		}
 	}
-	add(Yours, c.Yours, twice[0])
-	add(Theirs, c.Theirs, twice[1])
-	if c.Yours != "" && c.Theirs != "" {
+	add(Yours, q.Yours, twice[0])
+	add(Theirs, q.Theirs, twice[1])
+	if q.Yours != "" && q.Theirs != "" {
 		after := func(first, second string) string {
-			if c.Base == "" {
+			if q.Base == "" {
 				second = apart(diff.Lines(first), diff.Lines(second), at) + second
 			}
 			return concat(first, second)
 		}
-		add(YoursTheirs, after(c.Yours, c.Theirs), "")
-		add(TheirsYours, after(c.Theirs, c.Yours), "")
+		add(YoursTheirs, after(q.Yours, q.Theirs), "")
+		add(TheirsYours, after(q.Theirs, q.Yours), "")
 	}
 	if oneBase {
-		add(Base, c.Base, "")
+		add(Base, q.Base, "")
 	}
 }
 
 // suggestPlain marks one of the ways that there always are, or a weave, where that is likely meant.
-func (c *Question) suggestPlain(at place) {
+func (q *Question) suggestPlain(at place) {
 	holds := func(result string, other merge.Side) bool {
-		has := c.Yours
+		has := q.Yours
 		if other == merge.Theirs {
-			has = c.Theirs
+			has = q.Theirs
 		}
-		if lacks(c.Base, has, result) {
+		if lacks(q.Base, has, result) {
 			return false
 		}
-		out, kept := LeftOut(c.Base, c.Yours, c.Theirs, result)
+		out, kept := LeftOut(q.Base, q.Yours, q.Theirs, result)
 		return CountWords(out, other) == 0 && CountWords(kept, other) == 0
 	}
-	switch _, weave := c.Option(Weave); {
-	case weave && c.oneSchedule():
-		c.Doubt = "both changed one schedule"
-	case weave && keepsHalf(c.Base, c.Yours) && keepsHalf(c.Base, c.Theirs) && !c.mixes():
-		c.Suggested, c.Why = Weave, "the edits touch other words"
-	case c.Base != "" && (c.Yours == "" && !holds("", merge.Theirs) || c.Theirs == "" && !holds("", merge.Yours)):
-		c.Doubt = "one side took out what the other changed"
-	case holds(c.Yours, merge.Theirs) && (c.Base == "" || c.Theirs != "") && !at.standsElsewhere(c, merge.Theirs):
-		c.Suggested, c.Why = Yours, "yours already holds all that they changed here"
-	case holds(c.Theirs, merge.Yours) && (c.Base == "" || c.Yours != "") && !at.standsElsewhere(c, merge.Yours):
-		c.Suggested, c.Why = Theirs, "theirs already holds all that you changed here"
-	case c.Base == "" && c.Yours != "" && c.Theirs != "" && !at.cut:
-		if c.Doubt = clashes(at, diff.Lines(c.Yours), diff.Lines(c.Theirs)); c.Doubt == "" {
-			c.Suggested, c.Why = TheirsYours, "both added lines here; theirs came first"
+	switch _, weave := q.Option(Weave); {
+	case weave && q.oneSchedule():
+		q.Doubt = "both changed one schedule"
+	case weave && keepsHalf(q.Base, q.Yours) && keepsHalf(q.Base, q.Theirs) && !q.mixes():
+		q.Suggested, q.Why = Weave, "the edits touch other words"
+	case q.Base != "" && (q.Yours == "" && !holds("", merge.Theirs) || q.Theirs == "" && !holds("", merge.Yours)):
+		q.Doubt = "one side took out what the other changed"
+	case holds(q.Yours, merge.Theirs) && (q.Base == "" || q.Theirs != "") && !at.standsElsewhere(q, merge.Theirs):
+		q.Suggested, q.Why = Yours, "yours already holds all that they changed here"
+	case holds(q.Theirs, merge.Yours) && (q.Base == "" || q.Yours != "") && !at.standsElsewhere(q, merge.Yours):
+		q.Suggested, q.Why = Theirs, "theirs already holds all that you changed here"
+	case q.Base == "" && q.Yours != "" && q.Theirs != "" && !at.cut:
+		if q.Doubt = clashes(at, diff.Lines(q.Yours), diff.Lines(q.Theirs)); q.Doubt == "" {
+			q.Suggested, q.Why = TheirsYours, "both added lines here; theirs came first"
 		}
 	}
 }
@@ -154,18 +154,18 @@ func (at place) standsElsewhere(c *Question, side merge.Side) bool {
 var schedule = rx.New(`(?:[\d*][\d*,/-]*[ \t]+){4}[\dA-Za-z*][\w*,/-]*`)
 
 // oneSchedule reports whether both changed one schedule: its fields mean something together.
-func (c *Question) oneSchedule() bool {
-	b, y, t := schedule.FindString(c.Base), schedule.FindString(c.Yours), schedule.FindString(c.Theirs)
+func (q *Question) oneSchedule() bool {
+	b, y, t := schedule.FindString(q.Base), schedule.FindString(q.Yours), schedule.FindString(q.Theirs)
 	return b != "" && y != "" && t != "" && b != y && b != t && y != t
 }
 
 // mixes reports whether the weave has both of two signs that bind differently, where neither side has
 // both: then it says what nobody meant.
-func (c *Question) mixes() bool {
-	woven, _ := c.Option(Weave)
+func (q *Question) mixes() bool {
+	woven, _ := q.Option(Weave)
 	for _, signs := range [][2]string{{"&&", "||"}, {" and ", " or "}} {
 		both := func(text string) bool { return strings.Contains(text, signs[0]) && strings.Contains(text, signs[1]) }
-		if both(woven.Text) && !both(c.Yours) && !both(c.Theirs) {
+		if both(woven.Text) && !both(q.Yours) && !both(q.Theirs) {
 			return true
 		}
 	}

@@ -14,26 +14,26 @@ var prose = map[string]bool{".md": true, ".txt": true, ".rst": true, ".adoc": tr
 // twice says what an option that keeps both leaves there twice, so that the later silently wins, or so that what
 // comes after is never reached; empty where it sees nothing of the kind. It goes by how lines begin, in any
 // language.
-func (c *Question) twice(o Option) string {
-	if o.Moved != nil || o.Text == c.Yours || o.Text == c.Theirs || o.Text == c.Base {
+func (q *Question) twice(o Option) string {
+	if o.Moved != nil || o.Text == q.Yours || o.Text == q.Theirs || o.Text == q.Base {
 		return ""
 	}
-	file := path.Base(c.Path)
+	file := path.Base(q.Path)
 	now := timesNamed(file, o.Text)
 	for _, l := range diff.Lines(o.Text) { // in the order they stand
 		name := nameOf(file, strings.TrimSpace(l))
 		if now[name] < 2 {
 			continue
 		}
-		if timesNamed(file, c.Base)[name] < 2 && timesNamed(file, c.Yours)[name] < 2 && timesNamed(file,
-			c.Theirs)[name] < 2 {
+		if timesNamed(file, q.Base)[name] < 2 && timesNamed(file, q.Yours)[name] < 2 && timesNamed(file,
+			q.Theirs)[name] < 2 {
 			return name + " is there twice"
 		}
 	}
-	if prose[path.Ext(file)] || c.Yours == "" || c.Theirs == "" {
+	if prose[path.Ext(file)] || q.Yours == "" || q.Theirs == "" {
 		return ""
 	}
-	if o.Way == YoursTheirs && ends(diff.Lines(c.Yours)) || o.Way == TheirsYours && ends(diff.Lines(c.Theirs)) {
+	if o.Way == YoursTheirs && ends(diff.Lines(q.Yours)) || o.Way == TheirsYours && ends(diff.Lines(q.Theirs)) {
 		return "the first ends before the second"
 	}
 	return ""
