@@ -15,9 +15,9 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// guard tells whether a join could be accepted now: the branch is where it was, and so is the
-// uncommitted work that is carried, and none is in the way. It gives how that is laid out; nil
-// where none is moved, and what is in the way and holds just what is put there.
+// guard checks whether the join can be accepted now: branch and uncommitted work are as they were when the join was
+// computed, and nothing is in the way. It returns the layout of carried work, nil if no file of it moves, and
+// untracked files whose content the join writes anyway.
 func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tree object.ID) (l *plan.Laid,
 	same []string,
 	err error) {
@@ -71,8 +71,8 @@ func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tre
 	return l, same, err
 }
 
-// guardAside is guard, which gives what is to be moved aside: with consent, all that git does not
-// know; without, what it does not know and is no matter, as just that is put in its place.
+// guardAside is guard that also returns what must be moved aside. With consent these are all untracked obstacles.
+// Without it, only those whose content the join writes anyway.
 func (a *Applier) guardAside(ctx context.Context, p *plan.Position, j *plan.Join, tree object.ID,
 	consent change.Consent) (l *plan.Laid, aside []string, err error) {
 	l, aside, err = a.guard(ctx, p, j, tree)
@@ -83,7 +83,7 @@ func (a *Applier) guardAside(ctx context.Context, p *plan.Position, j *plan.Join
 	return l, aside, err
 }
 
-// Accept makes a join as Session.Accept does; what is what the reflogs say of it.
+// Accept applies a join. what is the reflog message.
 func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built, consent change.Consent,
 	what string) (*ledger.Waypoint, error) {
 	tree, err := a.Planner.Tree(b.Tip)
@@ -144,7 +144,7 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 	return wp, nil
 }
 
-// unmade notes that a join was not made, unless the next start has to end it, one way or the other.
+// unmade marks the waypoint of a failed join as undone, unless the next start still has to finish the change.
 func (a *Applier) unmade(wp *ledger.Waypoint, err error) error {
 	if cut := (*CutError)(nil); errors.As(err, &cut) {
 		return err
@@ -153,7 +153,7 @@ func (a *Applier) unmade(wp *ledger.Waypoint, err error) error {
 	return errors.Join(err, a.Ledger.Store.PutWaypoint(wp))
 }
 
-// newWaypoint is the waypoint of a join that is accepted now, under a name of its own.
+// newWaypoint returns a named waypoint for the join.
 func (a *Applier) newWaypoint(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built, tree object.ID,
 	aside []string,
 	consent change.Consent) (*ledger.Waypoint, error) {
@@ -165,8 +165,7 @@ func (a *Applier) newWaypoint(ctx context.Context, p *plan.Position, j *plan.Joi
 	return wp, a.nameWaypoint(ctx, wp)
 }
 
-// tellSubmodules says which submodules the change moved, and that they themselves stand where they were: as
-// git does, it leaves them to the person, unless submodule.recurse is set.
+// tellSubmodules lists submodules that are at another commit after the join. Like git, Dorvik does not update them.
 func (a *Applier) tellSubmodules(ctx context.Context, from, to object.ID) {
 	changes, err := a.Planner.Store.Changes(from, to)
 	if err != nil {
@@ -184,7 +183,7 @@ func (a *Applier) tellSubmodules(ctx context.Context, from, to object.ID) {
 	}
 }
 
-// guardPublished refuses to rewrite what is on a remote, unless that was agreed to.
+// guardPublished returns a *plan.PublishedError if the join rewrites published commits without consent.
 func (a *Applier) guardPublished(ctx context.Context, j *plan.Join, consent change.Consent) error {
 	if consent.RewritePublished {
 		return nil
@@ -196,9 +195,8 @@ func (a *Applier) guardPublished(ctx context.Context, j *plan.Join, consent chan
 	return err
 }
 
-// nameWaypoint gives a new waypoint the next name whose ref is free. Making the ref takes
-// the name: other working trees of the repository, and a logbook that was lost, have names
-// of the same row. Another ref holds the new commits until the branch does.
+// nameWaypoint gives a waypoint the next free name and creates its ref. Creating the ref reserves the name, because
+// other working trees use the same names. A second ref protects the new commits from git gc until the branch has them.
 func (a *Applier) nameWaypoint(ctx context.Context, wp *ledger.Waypoint) error {
 	for {
 		name, err := a.Ledger.Store.NextName()
@@ -218,10 +216,9 @@ func (a *Applier) nameWaypoint(ctx context.Context, wp *ledger.Waypoint) error {
 	}
 }
 
-// GoBack takes branch, index and working tree back to a waypoint; an empty
-// name is the last join. Uncommitted work is brought along: where it is as the join left it,
-// it is as it was before the join; else it is joined. It refuses if the branch moved on since,
-// or if that work cannot be joined without a decision.
+// GoBack undoes a join; an empty name selects the last one. Uncommitted work returns to its state before the join, or
+// is merged if it was edited since. The error is a *change.MovedError if the branch has moved, and a *change.AsksError
+// if merging the work needs a decision.
 func (a *Applier) GoBack(ctx context.Context, name string) (*ledger.Waypoint, error) {
 	wp, err := a.Ledger.Store.Waypoint(name)
 	switch {
@@ -248,8 +245,7 @@ func (a *Applier) GoBack(ctx context.Context, name string) (*ledger.Waypoint, er
 	return &tr.Waypoint, nil
 }
 
-// canGoBack refuses where the branch has moved on from a waypoint, or its result was pushed,
-// and else gives what is not committed.
+// canGoBack returns the uncommitted paths, or an error if the branch moved or the join was pushed.
 func (a *Applier) canGoBack(ctx context.Context, wp *ledger.Waypoint) ([]vcs.Dirty, error) {
 	if err := a.locks.refresh(ctx); err != nil {
 		return nil, err
@@ -274,7 +270,7 @@ func (a *Applier) canGoBack(ctx context.Context, wp *ledger.Waypoint) ([]vcs.Dir
 	return dirty, err
 }
 
-// stuckStill holds that what git left half done is as it was read.
+// stuckStill checks that the half-done operation is the one that was read.
 func (a *Applier) stuckStill(b vcs.Branch, st *plan.Stuck) error {
 	if busy := a.Repo.Busy(); busy != st.Left.Operation && (busy != "" || st.Left.Operation != vcs.Unmerged) ||
 		b.Tip != st.Left.Head || (b.Name == "") != st.Left.Detached {

@@ -1,6 +1,5 @@
-// Package apply is the one room that changes branch, index and files: to a joined state, or back
-// from one, whole or not at all. A change is written down first, and goes straight: what is in the
-// way is moved aside, files are written, then the index, then the refs.
+// Package apply is the only package that changes branch, index and files. Each change is complete or undone. It writes
+// a journal first; then it moves obstacles aside, writes the files, the index and last the refs.
 package apply
 
 import (
@@ -18,7 +17,7 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Applier makes joins, and takes them back.
+// Applier applies joins to the repository and undoes them. It implements change.Mover.
 type Applier struct {
 	Repo     *git.Repo
 	Planner  *plan.Planner
@@ -35,7 +34,7 @@ type Applier struct {
 	hooks   *hooks
 }
 
-// New is an applier for a repository that this process holds alone.
+// New returns an applier. Call Begin before anything else.
 func New(repo *git.Repo, planner *plan.Planner, l *ledger.Ledger, prover *prove.Prover, tree *WorkTree) *Applier {
 	a := &Applier{Repo: repo, Planner: planner, Ledger: l, Prover: prover, WorkTree: tree}
 	a.locks = &locks{Repo: repo}
@@ -46,11 +45,11 @@ func New(repo *git.Repo, planner *plan.Planner, l *ledger.Ledger, prover *prove.
 	return a
 }
 
-// TookBack reports whether Begin took back what an earlier run was cut off in.
+// TookBack reports whether Begin undid a change of an earlier process.
 func (a *Applier) TookBack() bool { return a.tookBackAtStart }
 
-// Begin takes the repository for this process, ends what an earlier run was cut off in, one way or the other, and
-// removes what it left.
+// Begin locks the repository. It completes or undoes a change that an earlier process did not finish, and removes its
+// leftovers.
 func (a *Applier) Begin(ctx context.Context) error {
 	if err := a.hold(); err != nil {
 		return err
@@ -73,7 +72,7 @@ func (a *Applier) Begin(ctx context.Context) error {
 	return nil
 }
 
-// End lets others have the repository.
+// End unlocks the repository.
 func (a *Applier) End() {
 	if a.Repo.Hold != nil {
 		a.Repo.LetPacksGo(context.Background())
@@ -81,17 +80,18 @@ func (a *Applier) End() {
 	}
 }
 
-// Forget removes what is kept under a waypoint.
+// Forget removes the files kept for a waypoint.
 func (a *Applier) Forget(wp *ledger.Waypoint) error {
 	return errors.Join(os.RemoveAll(a.AsideAt(wp)), os.RemoveAll(keptDir(a.Repo.GitDir, wp.Name)))
 }
 
-// AgreeToHooks has hooks be run in this repository, for as long as they are as they are now.
+// AgreeToHooks permits hooks to run as long as their content stays the same.
 func (a *Applier) AgreeToHooks(ctx context.Context, list []*vcs.Hook) error {
 	return a.hooks.agreeTo(ctx, list)
 }
 
-// AskToPush asks about the hooks that git runs for a push, and says which are left out.
+// AskToPush returns a *change.HooksError if a push would run hooks that were not agreed to. With consent it skips them
+// and says so.
 func (a *Applier) AskToPush(ctx context.Context, consent change.Consent) error {
 	run := &hookRun{s: a, without: consent.WithoutHooks}
 	err := run.ask(ctx, "pre-push", "reference-transaction")
@@ -99,15 +99,15 @@ func (a *Applier) AskToPush(ctx context.Context, consent change.Consent) error {
 	return err
 }
 
-// Returning is the position of going back before a waypoint.
+// Returning returns the position of going back before a waypoint.
 func (a *Applier) Returning(ctx context.Context, wp *ledger.Waypoint) (*plan.Position, error) {
 	return a.carrier.returning(ctx, wp)
 }
 
-// Signatures gives, by commits that were made, those that were made of them with a signature.
+// Signatures maps commits to their signed versions.
 func (a *Applier) Signatures() map[object.ID]object.ID { return a.signer.signatures() }
 
-// AsideAt is where what a join found in its way is kept.
+// AsideAt returns the folder for files that a join moved out of its way.
 func (a *Applier) AsideAt(wp *ledger.Waypoint) string { return a.files.asideAt(wp) }
 
 var (

@@ -20,8 +20,7 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// keepUnder has a transition move uncommitted work as it is laid out, and keep it under a
-// waypoint as it was.
+// keepUnder makes a transition carry uncommitted work, and keeps the original under the waypoint.
 func (ca *carrier) keepUnder(ctx context.Context, wp *ledger.Waypoint, tr *Transition, l *plan.Laid,
 	st *plan.Stuck) error {
 	k := &ledger.Kept{Paths: l.Paths, Was: plan.Held{Staged: l.Of.Staged, Files: l.Of.Files}, Is: l.Is}
@@ -46,7 +45,7 @@ func (ca *carrier) keepUnder(ctx context.Context, wp *ledger.Waypoint, tr *Trans
 	return nil
 }
 
-// hand hands what a layout needs over to the repository.
+// hand stores the objects of a layout in the repository.
 func (ca *carrier) hand(ctx context.Context, kept object.ID, l *plan.Laid) error {
 	roots := []object.ID{l.Start, l.Staged, l.Files, l.Is.Staged, l.Is.Files}
 	if !kept.IsZero() {
@@ -55,7 +54,7 @@ func (ca *carrier) hand(ctx context.Context, kept object.ID, l *plan.Laid) error
 	return ca.Repo.Keep(ctx, ca.planner.Store, roots...)
 }
 
-// layBack has a transition that undoes a join bring uncommitted work along.
+// layBack makes an undo carry uncommitted work.
 func (ca *carrier) layBack(ctx context.Context, wp *ledger.Waypoint, tr *Transition, dirty []vcs.Dirty) error {
 	from, err := ca.planner.Tree(wp.After)
 	if err != nil {
@@ -117,8 +116,7 @@ func (ca *carrier) layBack(ctx context.Context, wp *ledger.Waypoint, tr *Transit
 	return nil
 }
 
-// withLoose adds to what is not committed the files that a join laid out and that git does not
-// know since: an edit of a file that is there no more is one.
+// withLoose adds files that the join created and git no longer tracks; the person edited them.
 func (ca *carrier) withLoose(wp *ledger.Waypoint, dirty []vcs.Dirty) ([]vcs.Dirty, error) {
 	if wp.Kept == nil {
 		return dirty, nil
@@ -142,7 +140,7 @@ func (ca *carrier) withLoose(wp *ledger.Waypoint, dirty []vcs.Dirty) ([]vcs.Dirt
 	return dirty, nil
 }
 
-// joinBack joins uncommitted work onto what a join is taken back to.
+// joinBack merges uncommitted work onto the tree before the join.
 func (ca *carrier) joinBack(ctx context.Context, wp *ledger.Waypoint, u *plan.Uncommitted, to object.ID) (*plan.Laid,
 	error) {
 	j := &plan.Join{Tree: to}
@@ -167,7 +165,7 @@ func (ca *carrier) joinBack(ctx context.Context, wp *ledger.Waypoint, u *plan.Un
 	return ca.planner.LayOut(u, to, plan.Held{Staged: j.Carried.Staged, Files: j.Carried.Files})
 }
 
-// notInTheWayBack refuses where going back would change what is not committed.
+// notInTheWayBack returns a *plan.Blocked if the undo would change uncommitted work.
 func (ca *carrier) notInTheWayBack(from, to object.ID, dirty []vcs.Dirty, away ...string) error {
 	_, err := ca.work.between(from, to, dirty, away...)
 	var over *change.OverwriteError
@@ -179,8 +177,7 @@ func (ca *carrier) notInTheWayBack(from, to object.ID, dirty []vcs.Dirty, away .
 	return err
 }
 
-// returning is the position of going back to before a waypoint: a move to what was there, with the
-// uncommitted work of now brought along.
+// returning returns the position of an undo that carries uncommitted work.
 func (ca *carrier) returning(ctx context.Context, w *ledger.Waypoint) (*plan.Position, error) {
 	b, dirty, err := ca.Repo.Status(ctx)
 	if err != nil {
@@ -192,7 +189,7 @@ func (ca *carrier) returning(ctx context.Context, w *ledger.Waypoint) (*plan.Pos
 	return p, err
 }
 
-// keepStuck has a transition put away what git left half done.
+// keepStuck makes a transition store git's files of a half-done operation.
 func (ca *carrier) keepStuck(k *ledger.Kept, tr *Transition, st *plan.Stuck) {
 	k.Operation, k.State = string(st.Left.Operation), st.Left.Files
 	if st.Left.Detached && st.Left.Branch != "" { // else HEAD moves in the place of a branch
@@ -202,7 +199,7 @@ func (ca *carrier) keepStuck(k *ledger.Kept, tr *Transition, st *plan.Stuck) {
 	_ = os.MkdirAll(filepath.Join(ca.files.keep(tr), "state"), 0o755)
 }
 
-// carrier lays out uncommitted work for a change, or for its way back.
+// carrier computes where uncommitted work goes in a change or an undo.
 type carrier struct {
 	Repo    *git.Repo
 	planner *plan.Planner
@@ -211,8 +208,8 @@ type carrier struct {
 	locks   *locks
 }
 
-// trySwitch asks git whether the working tree could be switched, and names the
-// files if not.
+// trySwitch asks git whether it could switch the working tree. The error is a *change.OverwriteError with the files in
+// the way.
 func (ca *carrier) trySwitch(ctx context.Context, from, to object.ID) error {
 	err := ca.locks.locking(func() error { return ca.Repo.SwitchTree(ctx, from, to, true) })
 	if paths := refusedPaths(err); len(paths) > 0 {
@@ -224,13 +221,12 @@ func (ca *carrier) trySwitch(ctx context.Context, from, to object.ID) error {
 	return nil
 }
 
-// addTip writes built commits, and what of them the repository has not, to the repository.
+// addTip stores commits and the objects they need.
 func (ca *carrier) addTip(ctx context.Context, tips ...object.ID) error {
 	return ca.Repo.Keep(ctx, ca.planner.Store, tips...)
 }
 
-// keepCommit makes the commit that keeps what was not committed: trees of what index and files
-// held before the change, and of what they hold after it.
+// keepCommit makes the commit that keeps uncommitted work: the trees of index and files, before and after.
 func (ca *carrier) keepCommit(ctx context.Context, k *ledger.Kept, parents []object.ID) (object.ID, error) {
 	who, err := ca.Repo.Committer(ctx)
 	if err != nil {

@@ -11,13 +11,12 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 )
 
-// besideOpen are the names of files that editors keep beside one that is open in them, or being
-// saved: swap files, locks, and what is kept in case of a crash.
+// besideOpen lists patterns of files that editors keep next to an open file: swap files, locks and backups.
 var besideOpen = []string{".%.swp", ".%.swo", ".%.swn", ".%.swx", ".#%", "#%#", ".%.kate-swp", ".~lock.%#", "~$%",
 	".%.lck"}
 
-// Touched tells which files a join changes on disk, and which of them are, or may be, open in an editor: what is not
-// saved there would overwrite the result when it is.
+// Touched lists the files that a join changes, and which of them seem to be open in an editor. Saving there would
+// overwrite the result.
 func (w *WorkTree) Touched(p *plan.Position, tree object.ID) (*change.Touched, error) {
 	from, err := w.Planner.Tree(p.Head())
 	if err != nil {
@@ -47,8 +46,8 @@ func (w *WorkTree) Touched(p *plan.Position, tree object.ID) (*change.Touched, e
 	return out, nil
 }
 
-// ownWork are the paths with uncommitted work of the person. Where git left something half done, what git itself wrote
-// is none.
+// ownWork returns the paths with uncommitted work of the person, without those that a half-done operation of git
+// wrote.
 func (w *WorkTree) ownWork(p *plan.Position) (map[string]bool, error) {
 	own := map[string]bool{}
 	if p.Stuck == nil {
@@ -74,7 +73,7 @@ func (w *WorkTree) isJustWritten(path string) bool {
 	return err == nil && time.Since(info.ModTime()) < change.JustWritten
 }
 
-// seemsOpen looks for what editors keep beside an open file.
+// seemsOpen looks for files of an editor next to a path.
 func (w *WorkTree) seemsOpen(path string) bool {
 	dir, name := filepath.Split(filepath.Join(w.Repo.Dir, filepath.FromSlash(path)))
 	for _, pattern := range besideOpen {

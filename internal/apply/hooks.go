@@ -20,7 +20,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// agreeTo has hooks be run in this repository, for as long as they are as they are now.
+// agreeTo permits hooks as long as their content stays the same.
 func (hk *hooks) agreeTo(ctx context.Context, hooks []*vcs.Hook) error {
 	for _, h := range hooks {
 		line, _, err := hk.hookLine(ctx, h)
@@ -34,8 +34,8 @@ func (hk *hooks) agreeTo(ctx context.Context, hooks []*vcs.Hook) error {
 	return hk.letHooks(ctx)
 }
 
-// hookLine is how a hook is agreed to: by its place and content, and by the files of the repository that it names, and
-// that these name. It gives what all of them hold, too, by their paths.
+// hookLine returns the text by which a hook is agreed to: its path, its content, and the files of the repository that
+// it names, directly or through others. holds maps these paths to their content.
 func (hk *hooks) hookLine(ctx context.Context, h *vcs.Hook) (line string, holds map[string]string, err error) {
 	text, err := os.ReadFile(h.Path)
 	if err != nil {
@@ -52,7 +52,7 @@ func (hk *hooks) hookLine(ctx context.Context, h *vcs.Hook) (line string, holds 
 	return line, holds, nil
 }
 
-// letHooks has git itself run the hooks among the files that were agreed to, and no others of those.
+// letHooks lets git run the hooks from the working tree that were agreed to, and no others.
 func (hk *hooks) letHooks(ctx context.Context) error {
 	if !hk.Repo.HooksInTree(ctx) {
 		return nil
@@ -75,7 +75,7 @@ func (hk *hooks) letHooks(ctx context.Context) error {
 	return hk.Repo.LetHooksRun(agreed, now)
 }
 
-// hookRun is the hooks of one change, as far as they may run.
+// hookRun runs the hooks of one change.
 type hookRun struct {
 	s *Applier
 
@@ -83,7 +83,7 @@ type hookRun struct {
 	skipped []string
 }
 
-// may gives a hook that is there and may run; nil where none is.
+// may returns a hook that exists and may run, or nil.
 func (r *hookRun) may(ctx context.Context, name string) (*vcs.Hook, error) {
 	h := r.s.Repo.Hook(r.s.Repo.HooksDir(ctx), name)
 	if h == nil || !h.InTree {
@@ -103,7 +103,7 @@ func (r *hookRun) may(ctx context.Context, name string) (*vcs.Hook, error) {
 	return nil, nil
 }
 
-// hook runs a hook, if there is one.
+// hook runs a hook if it exists.
 func (r *hookRun) hook(ctx context.Context, name, dir, stdin string, args ...string) error {
 	h, err := r.may(ctx, name)
 	if err == nil && h != nil {
@@ -112,10 +112,10 @@ func (r *hookRun) hook(ctx context.Context, name, dir, stdin string, args ...str
 	return err
 }
 
-// byGit are the hooks that git runs by itself as Dorvik has it move refs and write files; pre-push as it pushes.
+// byGit lists the hooks that git runs itself when it moves refs or writes files.
 var byGit = []string{"reference-transaction", "post-index-change"}
 
-// hooksFor names the hooks that Dorvik runs for a join as git would, in order, before and after the change.
+// hooksFor lists the hooks that git would run for this join, before and after the change.
 func hooksFor(p *plan.Position, j *plan.Join) (before, after []string) {
 	messages := []string{"prepare-commit-msg", "commit-msg"}
 	switch {
@@ -140,13 +140,13 @@ func hooksFor(p *plan.Position, j *plan.Join) (before, after []string) {
 	return nil, nil
 }
 
-// askHooks finds all hooks of a join that were not agreed to, so that they are asked about at once.
+// askHooks returns one *change.HooksError for all hooks of the join that need agreement.
 func (r *hookRun) askHooks(ctx context.Context, p *plan.Position, j *plan.Join) error {
 	before, after := hooksFor(p, j)
 	return r.ask(ctx, slices.Concat(before, after, byGit)...)
 }
 
-// ask finds those of some hooks that were not agreed to.
+// ask returns a *change.HooksError for those of the hooks that need agreement.
 func (r *hookRun) ask(ctx context.Context, names ...string) error {
 	var ask []*vcs.Hook
 	for _, name := range names {
@@ -164,8 +164,8 @@ func (r *hookRun) ask(ctx context.Context, names ...string) error {
 	return r.s.hooks.letHooks(ctx)
 }
 
-// before runs the hooks that can refuse a join, or write its messages, and gives the commits with
-// those. They are in the repository, as those given have to be.
+// before runs the hooks that can refuse the join or edit its messages, and returns the commits with these messages.
+// The commits must be in the repository.
 func (r *hookRun) before(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built) (plan.Built, error) {
 	if err := r.askHooks(ctx, p, j); err != nil {
 		return b, err
@@ -201,8 +201,7 @@ func (r *hookRun) before(ctx context.Context, p *plan.Position, j *plan.Join, b 
 	return out, err
 }
 
-// onMerge runs a hook in a checkout that is as a working tree is when a merge is about to be
-// committed; the commits are in the repository by then.
+// onMerge runs a hook in a checkout that looks like a working tree before a merge is committed.
 func (r *hookRun) onMerge(ctx context.Context, name string, p *plan.Position, b plan.Built) error {
 	if h, err := r.may(ctx, name); err != nil || h == nil {
 		return err
@@ -224,7 +223,7 @@ func (r *hookRun) onMerge(ctx context.Context, name string, p *plan.Position, b 
 	return r.hook(ctx, name, co.Dir, "")
 }
 
-// message has the hooks of messages read and write that of a new commit.
+// message runs the message hooks for a new commit.
 func (r *hookRun) message(ctx context.Context, id object.ID, into map[object.ID]string, source string) error {
 	one, err := r.may(ctx, "prepare-commit-msg")
 	other, err2 := r.may(ctx, "commit-msg")
@@ -260,7 +259,7 @@ func (r *hookRun) message(ctx context.Context, id object.ID, into map[object.ID]
 	return nil
 }
 
-// reworded makes commits again with other messages, and what stands on them.
+// reworded makes commits again with other messages, and the commits on top of them.
 func (hk *hooks) reworded(b plan.Built, messages map[object.ID]string) (plan.Built, error) {
 	if len(messages) == 0 {
 		return b, nil
@@ -305,8 +304,7 @@ func (hk *hooks) reworded(b plan.Built, messages map[object.ID]string) (plan.Bui
 	return out, err
 }
 
-// after runs the hooks that are told of a join. What they answer changes nothing any more; a
-// failure is said.
+// after runs the hooks that git runs after a join. Failures are only reported.
 func (r *hookRun) after(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built, wp *ledger.Waypoint) {
 	r.without = true // the join is made: one that came with it is not asked about now
 	_, names := hooksFor(p, j)
@@ -329,7 +327,7 @@ func (r *hookRun) after(ctx context.Context, p *plan.Position, j *plan.Join, b p
 	r.tellSkipped()
 }
 
-// tellSkipped says which hooks were not run.
+// tellSkipped reports the hooks that did not run.
 func (r *hookRun) tellSkipped() {
 	if n := len(r.skipped); n > 0 {
 		r.s.Ledger.Tell("The %s %s not run: the repository brought %s, and you did not agree.",
@@ -338,8 +336,8 @@ func (r *hookRun) tellSkipped() {
 	}
 }
 
-// rewritten lists the commits that were made again, each old id with its new one: of a rebase that
-// is finished, first those that git had made before it stopped.
+// rewritten lists old and new ids of rewritten commits, for post-rewrite. It starts with those that git rewrote before
+// it stopped.
 func (r *hookRun) rewritten(p *plan.Position, j *plan.Join, b plan.Built) string {
 	var out strings.Builder
 	add := func(was, is object.ID) {
@@ -360,7 +358,7 @@ func (r *hookRun) rewritten(p *plan.Position, j *plan.Join, b plan.Built) string
 	return out.String()
 }
 
-// hooks are agreed to by what they hold.
+// hooks manages agreements to run hooks.
 type hooks struct {
 	Repo    *git.Repo
 	planner *plan.Planner

@@ -15,15 +15,14 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// InTheWay names, as an *OverwriteError, the uncommitted work that taking the
-// branch to a tree would have to change; nil where there is none.
+// InTheWay returns a *change.OverwriteError with the uncommitted work that a switch to the tree would change.
 func (w *WorkTree) InTheWay(ctx context.Context, p *plan.Position, tree object.ID) error {
 	_, err := w.inTheWayOf(ctx, p, tree)
 	return err
 }
 
-// inTheWayOf is InTheWay where some paths are moved away before. It also gives what is in the
-// way and holds just what is put there.
+// inTheWayOf is InTheWay for a change that moves some paths away first. It also returns untracked files that already
+// have the new content.
 func (w *WorkTree) inTheWayOf(ctx context.Context, p *plan.Position, tree object.ID, away ...string) (same []string,
 	err error) {
 	if tree.IsZero() {
@@ -47,15 +46,16 @@ func (w *WorkTree) inTheWayOf(ctx context.Context, p *plan.Position, tree object
 	return same, w.hiddenInTheWay(hidden, from, tree)
 }
 
-// AskHidden begins to read what git was told not to look at, beside what else is read, and gives what waits for it.
+// AskHidden starts to read the paths marked skip-worktree or assume-unchanged. The returned function waits for the
+// result.
 func (w *WorkTree) AskHidden(ctx context.Context) func() (map[string]bool, error) {
 	wait := sync.OnceValues(func() (map[string]bool, error) { return w.Repo.Hidden(ctx) })
 	go func() { _, _ = wait() }()
 	return wait
 }
 
-// hiddenInTheWay names, as an *OverwriteError, files that differ between two trees, that git was told not to look at,
-// and that are not as the first tree has them.
+// hiddenInTheWay returns a *change.OverwriteError for modified files that git was told to ignore and the change would
+// write.
 func (w *WorkTree) hiddenInTheWay(ask func() (map[string]bool, error), from, to object.ID) error {
 	hidden, err := ask()
 	if err != nil || len(hidden) == 0 {
@@ -76,15 +76,13 @@ func (w *WorkTree) hiddenInTheWay(ask func() (map[string]bool, error), from, to 
 	return &change.OverwriteError{Paths: paths, Hidden: true}
 }
 
-// unknownTo gives what git does not know.
+// unknownTo returns the untracked paths.
 func unknownTo(dirty []vcs.Dirty) []vcs.Dirty {
 	return slices.DeleteFunc(slices.Clone(dirty), func(d vcs.Dirty) bool { return !d.Untracked })
 }
 
-// between lists, as an *OverwriteError, uncommitted work on paths that differ
-// between two trees, and what git does not know, ignored things and empty folders too, where
-// the new tree puts something else; nil where there is none. What is moved away before is in
-// nobody's way. Files git does not know that hold just what is put there are given beside.
+// between returns a *change.OverwriteError for uncommitted, untracked or ignored paths that a switch between two trees
+// would overwrite. It skips paths in away. same lists untracked files that already have the new content.
 func (w *WorkTree) between(from, to object.ID, dirty []vcs.Dirty, away ...string) (same []string, err error) {
 	o := obstacles{w: w, away: away, goes: map[string]bool{}}
 	if o.changes, err = w.Planner.Store.Changes(from, to); err != nil {
@@ -117,7 +115,7 @@ func (w *WorkTree) between(from, to object.ID, dirty []vcs.Dirty, away ...string
 	return o.same, err
 }
 
-// obstacles is what is in the way of going to a tree, as it is found.
+// obstacles collects what is in the way of a switch.
 type obstacles struct {
 	w       *WorkTree
 	changes []object.Change
@@ -135,7 +133,7 @@ func (o *obstacles) going(path string) {
 	}
 }
 
-// status looks at a path with uncommitted work.
+// status examines a path with uncommitted work.
 func (o *obstacles) status(d vcs.Dirty) {
 	if d.Untracked && slices.Contains(o.away, d.Path) {
 		return // taken out of the index, and there all the same
@@ -151,7 +149,7 @@ func (o *obstacles) status(d vcs.Dirty) {
 	}
 }
 
-// on gives what stands where a change puts something.
+// on returns what exists where a change writes.
 func (o *obstacles) on(c object.Change) (tops []string) {
 	switch {
 	case c.New.Absent():
@@ -167,7 +165,7 @@ func (o *obstacles) on(c object.Change) (tops []string) {
 	return slices.DeleteFunc(tops, func(top string) bool { return slices.Contains(o.away, top) && !o.w.isFolder(top) })
 }
 
-// add notes what git does not know and where a change puts something, once.
+// add records an untracked obstacle once.
 func (o *obstacles) add(top string, c object.Change) {
 	if slices.Contains(o.paths, top) || slices.Contains(o.same, top) ||
 		slices.ContainsFunc(o.unknown, func(u string) bool {
@@ -182,7 +180,7 @@ func (o *obstacles) add(top string, c object.Change) {
 	o.unknown = append(o.unknown, top)
 }
 
-// holdsJust reports whether a file is, byte for byte, what an entry puts in its place.
+// holdsJust reports whether a file has exactly the content of an entry.
 func (w *WorkTree) holdsJust(path string, e object.Entry) bool {
 	full := filepath.Join(w.Repo.Dir, filepath.FromSlash(path))
 	info, err := os.Lstat(full)
@@ -209,7 +207,7 @@ func (w *WorkTree) isFolder(path string) bool {
 	return err == nil && info.IsDir()
 }
 
-// fileAbove gives what is no folder and is where a folder of a path is to be.
+// fileAbove returns a file that stands where the path needs a folder.
 func (w *WorkTree) fileAbove(path string) string {
 	for i, r := range path {
 		if r != '/' {
@@ -222,9 +220,8 @@ func (w *WorkTree) fileAbove(path string) string {
 	return ""
 }
 
-// standsAt lists what is in the working tree where a path is to be written and is not
-// among what goes: the thing itself, one where a folder of the path is to be, or what is
-// in a folder of that name beside what goes.
+// standsAt lists what stands where a path is written: the file, a file where a folder is needed, or the other content
+// of a folder with that name.
 func (w *WorkTree) standsAt(path string, goes map[string]bool) (found []string) {
 	for i, r := range path {
 		if r != '/' {
@@ -258,9 +255,8 @@ func (w *WorkTree) standsAt(path string, goes map[string]bool) (found []string) 
 	return found
 }
 
-// overlaps reports whether writing the path touched can hurt the dirty one. An
-// untracked folder is given as a whole; that a file is written beside those
-// in it does no harm, and git itself refuses if it is one of them.
+// overlaps reports whether writing touched can damage dirty. Writing next to the files of an untracked folder does no
+// harm; git itself refuses to overwrite one of them.
 func overlaps(touched, dirty string, untracked bool) bool {
 	return touched == dirty || strings.HasPrefix(dirty, touched+"/") || !untracked && strings.HasPrefix(touched,
 		dirty+"/")

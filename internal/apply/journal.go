@@ -33,7 +33,7 @@ func (tr *Transition) journal(gitDir string) string {
 	return filepath.Join(gitDir, "dorvik", name)
 }
 
-// JournalError says that the journal of a transition cannot be read.
+// JournalError reports a journal that cannot be read.
 type JournalError struct{ Path string }
 
 func (e *JournalError) Error() string {
@@ -41,8 +41,8 @@ func (e *JournalError) Error() string {
 		"with “git status” whether branch and files are as you want them. The next start sets the account aside"
 }
 
-// readJournal reads the journal, if there is one. An error is a *JournalError
-// where it is damaged, or of another version.
+// readJournal reads the journal. It returns nil if there is none, and a *JournalError if it is damaged or of another
+// version.
 func readJournal(gitDir string) (*Transition, error) {
 	for _, turned := range []bool{true, false} {
 		path := (&Transition{Turned: turned}).journal(gitDir)
@@ -64,7 +64,7 @@ func readJournal(gitDir string) (*Transition, error) {
 	return nil, nil
 }
 
-// write puts the journal in its place, whole and synced.
+// write replaces the journal and syncs it to disk.
 func (tr *Transition) write(gitDir string) error {
 	body, err := json.Marshal(tr)
 	if err == nil {
@@ -89,8 +89,7 @@ func (tr *Transition) write(gitDir string) error {
 	return nil
 }
 
-// turn notes that the transition is taken back from here on, whatever happens
-// to the run that does it.
+// turn records that the transition is being undone. An interrupted undo continues as an undo.
 func (tr *Transition) turn(gitDir string) error {
 	if tr.Turned {
 		return nil
@@ -104,7 +103,7 @@ func (tr *Transition) turn(gitDir string) error {
 	return nil
 }
 
-// erase ends the journal: all is whole.
+// erase removes the journal.
 func (tr *Transition) erase(gitDir string) error {
 	if err := os.Remove(tr.journal(gitDir)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("noting that the change is done: %w", err)
@@ -114,8 +113,7 @@ func (tr *Transition) erase(gitDir string) error {
 
 func holdPath(gitDir string) string { return filepath.Join(gitDir, "dorvik", "busy") }
 
-// HalfDone gives the transition that a run was cut off in, or nil; alive tells that one is
-// being made right now. Nothing is changed.
+// HalfDone returns the interrupted change, or nil. alive is true if a process is still working on it.
 func (w *WorkTree) HalfDone() (half *change.HalfDone, alive bool, err error) {
 	tr, err := readJournal(w.Repo.GitDir)
 	if tr == nil {
@@ -131,8 +129,8 @@ func (w *WorkTree) HalfDone() (half *change.HalfDone, alive bool, err error) {
 	return half, alive, nil
 }
 
-// hold keeps others from changing things while this session lives, and what it starts: a git
-// that outlives a killed Dorvik still has the lock.
+// hold locks the repository for this process and the gits it starts. A git that outlives a killed Dorvik keeps the
+// lock.
 func (a *Applier) hold() error {
 	f, err := os.OpenFile(holdPath(a.Repo.GitDir), os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {

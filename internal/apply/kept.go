@@ -19,13 +19,13 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 )
 
-// keptDir is the folder in the git directory in which a change keeps what it moves away, by a name.
+// keptDir returns the folder, in the git directory, for files that a change moved away.
 func keptDir(gitDir, name string) string { return filepath.Join(gitDir, "dorvik", "kept", name) }
 
-// keep is the folder in which a transition keeps what it moves away.
+// keep returns the folder of a transition.
 func (f *files) keep(tr *Transition) string { return keptDir(f.Repo.GitDir, tr.Lay.Keep) }
 
-// freeKeep is a name under which nothing is kept yet.
+// freeKeep returns an unused name for such a folder.
 func (f *files) freeKeep(name string) string {
 	for n := 1; ; n++ {
 		free := name
@@ -38,11 +38,10 @@ func (f *files) freeKeep(name string) string {
 	}
 }
 
-// side is the index that is made beside the repository's while a transition is made.
+// side returns the index that is built next to the repository's.
 func (f *files) side() *git.Index { return f.Repo.SideIndex("next") }
 
-// prepare takes the index's lock, and copies the index: to be changed on the side, and to be
-// kept.
+// prepare locks the index and makes two copies: one to change, one to keep.
 func (f *files) prepare(ctx context.Context, tr *Transition) (err error) {
 	if f.release, err = f.Repo.LockIndex(ctx); err != nil {
 		return err
@@ -54,8 +53,7 @@ func (f *files) prepare(ctx context.Context, tr *Transition) (err error) {
 	return err
 }
 
-// look notes the files without uncommitted work that a change is to write or to remove, and holds that they are as the
-// index has them.
+// look records the unmodified files that the change will write or remove, and checks that they match the index.
 func (f *files) look(ctx context.Context, tr *Transition) error {
 	changes, err := f.planner.Store.Changes(tr.Lay.Start, tr.Lay.Files)
 	if err != nil {
@@ -94,8 +92,7 @@ func (f *files) look(ctx context.Context, tr *Transition) error {
 	return nil
 }
 
-// moveAway moves the files that the change is to write or to remove away, as they are. What is
-// written to them from here on goes with them, or is in the way and found.
+// moveAway moves the files out of the working tree. If an editor saves such a file from now on, the change finds it.
 func (f *files) moveAway(tr *Transition) error {
 	for _, to := range f.away(tr) {
 		for _, p := range to.paths {
@@ -114,29 +111,29 @@ func (f *files) moveAway(tr *Transition) error {
 	return nil
 }
 
-// away is a folder to which files are moved, and those files.
+// away is a folder and the paths to move there.
 type away struct {
 	in    beneath.Folder
 	paths []string
 }
 
-// away gives the folders to which a transition moves files.
+// away lists the folders of a transition with their paths.
 func (f *files) away(tr *Transition) []away {
 	return []away{{f.keptFiles(tr.Lay.Keep), tr.Lay.Paths}, {f.clean(tr), tr.Lay.Clean}}
 }
 
-// clean is the folder for files without uncommitted work, while they are replaced.
+// clean returns the folder for unmodified files.
 func (f *files) clean(tr *Transition) beneath.Folder {
 	return beneath.Folder(filepath.Join(f.keep(tr), "clean"))
 }
 
-// fresh is the folder in which files are written before they are put in their places.
+// fresh returns the folder in which new files are written first.
 func (f *files) fresh(tr *Transition) beneath.Folder {
 	return beneath.Folder(filepath.Join(f.keep(tr), "fresh"))
 }
 
-// doneWith lets go of the files that were replaced: all is made. They are removed once that is written down. One that
-// somebody who had it open wrote to since is kept, and told.
+// doneWith releases the replaced files. If a program that still had one open wrote to it, the file is kept and
+// reported.
 func (f *files) doneWith(tr *Transition) {
 	kept := beneath.Folder(filepath.Join(f.keep(tr), "written"))
 	for _, p := range tr.Lay.Clean {
@@ -155,12 +152,12 @@ func (f *files) doneWith(tr *Transition) {
 	_ = os.Rename(string(f.clean(tr)), filepath.Join(f.keep(tr), "old")) // there may be none
 }
 
-// unwritten reports whether nobody wrote to a file between two looks, as far as its time and size tell.
+// unwritten compares time and size of two file infos to tell whether the file was written in between.
 func unwritten(was, is fs.FileInfo) bool {
 	return was.ModTime().Equal(is.ModTime()) && was.Size() == is.Size()
 }
 
-// letGo removes what a transition needed only while it was made. What could not go back to its place stays.
+// letGo removes the temporary files of a transition. Files that could not return to their place stay.
 func (f *files) letGo(tr *Transition) {
 	keep := f.keep(tr)
 	os.RemoveAll(filepath.Join(keep, "old"))
@@ -172,7 +169,7 @@ func (f *files) letGo(tr *Transition) {
 	}
 }
 
-// sweepKept removes what a run that was ended right after a change had not come to.
+// sweepKept removes temporary files of processes that ended right after a change.
 func (f *files) sweepKept() {
 	for _, name := range []string{"old", "fresh"} {
 		left, _ := filepath.Glob(keptDir(f.Repo.GitDir, "*/"+name)) // none, as a rule
@@ -182,8 +179,7 @@ func (f *files) sweepKept() {
 	}
 }
 
-// unchanged holds that the files which were moved away are still what the change was worked out
-// with: somebody may have saved one in the meantime.
+// unchanged returns a *change.MovedError if a moved file was saved since the change was computed.
 func (f *files) unchanged(tr *Transition) error {
 	for _, to := range f.away(tr) {
 		if err := f.unchangedIn(tr, to); err != nil {
@@ -210,7 +206,7 @@ func (f *files) unchangedIn(tr *Transition, to away) error {
 	return nil
 }
 
-// switchLaid takes index and files to the layout. The index goes last, and at once.
+// switchLaid brings files and index to their target. The index is replaced last, by one rename.
 func (f *files) switchLaid(ctx context.Context, tr *Transition) error {
 	x, l := f.side(), tr.Lay
 	start := map[string]object.Entry{}
@@ -264,7 +260,7 @@ func (f *files) switchLaid(ctx context.Context, tr *Transition) error {
 	return err
 }
 
-// switchFiles takes the files to the layout, and the index on the side with them.
+// switchFiles writes the files and updates the index on the side.
 func (f *files) switchFiles(ctx context.Context, x *git.Index, tr *Transition) error {
 	changed, byGit, err := f.writing(ctx, tr.Lay)
 	if err != nil {
@@ -286,7 +282,7 @@ func (f *files) switchFiles(ctx context.Context, x *git.Index, tr *Transition) e
 	return x.Refresh(ctx) // that it need not read them again
 }
 
-// tidy removes the folders that files were moved away from and that are empty now, as git does.
+// tidy removes folders that the change emptied, like git does.
 func (f *files) tidy(l *Lay) {
 	for _, p := range slices.Concat(l.Paths, l.Clean) {
 		for dir := plan.Folder(p); dir != "" && f.work.removeFolder(dir); dir = plan.Folder(dir) {
@@ -294,8 +290,8 @@ func (f *files) tidy(l *Lay) {
 	}
 }
 
-// writeFiles writes the files that the change brings, each whole beside the working tree, and then puts them in their
-// places, which are free: what stood there is moved away. What stands there all the same was saved meanwhile.
+// writeFiles writes each file completely outside the working tree and then moves it into its free place. If the place
+// is taken, somebody saved the file meanwhile; the error is a *change.MovedError.
 func (f *files) writeFiles(ctx context.Context, x *git.Index, tr *Transition, changed []object.Change) error {
 	paths, err := f.toWrite(tr.Lay, changed)
 	if err != nil {
@@ -318,8 +314,7 @@ func (f *files) writeFiles(ctx context.Context, x *git.Index, tr *Transition, ch
 	return nil
 }
 
-// writing lists what differs between the trees of a layout, and reports whether git itself is to write those files: it
-// alone knows which belong into a sparse working tree, and how submodules move.
+// writing lists the changed files. byGit is true if git must write them: in sparse working trees and for submodules.
 func (f *files) writing(ctx context.Context, l *Lay) (changed []object.Change, byGit bool, err error) {
 	if changed, err = f.planner.Store.Changes(l.Start, l.Files); err != nil {
 		return nil, false, err
@@ -330,8 +325,7 @@ func (f *files) writing(ctx context.Context, l *Lay) (changed []object.Change, b
 	}), err
 }
 
-// toWrite lists the files that are to be written, and were not: what is new or other, and what was moved away and stays
-// as it is.
+// toWrite lists the files to write: changed ones, and those that were moved away but keep their content.
 func (f *files) toWrite(l *Lay, changed []object.Change) (paths []string, err error) {
 	listed := map[string]bool{}
 	for _, c := range changed {
@@ -354,8 +348,7 @@ func (f *files) toWrite(l *Lay, changed []object.Change) (paths []string, err er
 	return paths, nil
 }
 
-// bringBackAsWas has the index be the one that a waypoint kept, and files be byte for byte what
-// they were where writing them anew does not make them so.
+// bringBackAsWas restores the index and the files that a waypoint kept, byte for byte.
 func (f *files) bringBackAsWas(ctx context.Context, x *git.Index, tr *Transition) error {
 	from := keptDir(f.Repo.GitDir, tr.Lay.Back)
 	for _, p := range tr.Waypoint.Kept.Paths {
@@ -369,9 +362,8 @@ func (f *files) bringBackAsWas(ctx context.Context, x *git.Index, tr *Transition
 	return x.Refresh(ctx)
 }
 
-// bringBackFile has a file be byte for byte what the waypoint kept. What this change wrote
-// there is moved away and looked at before: if somebody saved the file meanwhile it is put
-// back, and that is told.
+// bringBackFile restores a file byte for byte. If somebody saved the file meanwhile, it puts that version back and
+// reports where the other one is.
 func (f *files) bringBackFile(ctx context.Context, tr *Transition, p string) error {
 	was := f.keptFiles(tr.Lay.Back)
 	info, err := was.Lstat(p)
@@ -418,7 +410,7 @@ func (f *files) bringBackFile(ctx context.Context, tr *Transition, p string) err
 	return nil
 }
 
-// wrote reports whether a file that was moved away holds what this change wrote to its path.
+// wrote reports whether a moved file has the content that this change wrote.
 func (f *files) wrote(ctx context.Context, tr *Transition, over beneath.Folder, p string) (bool, error) {
 	is, err := over.ReadFile(p)
 	if isGone(err) {
@@ -432,20 +424,20 @@ func (f *files) wrote(ctx context.Context, tr *Transition, over beneath.Folder, 
 	return err == nil && bytes.Equal(is, want), err
 }
 
-// over is the folder to which files are moved away to be looked at.
+// over returns the folder for files that are moved away to be compared.
 func (f *files) over(tr *Transition) beneath.Folder {
 	return beneath.Folder(filepath.Join(f.keep(tr), "over"))
 }
 
-// keptFiles is the folder of the files that a change kept under a name.
+// keptFiles returns the folder of the files kept under a name.
 func (f *files) keptFiles(name string) beneath.Folder {
 	return beneath.Folder(filepath.Join(keptDir(f.Repo.GitDir, name), "files"))
 }
 
-// isGone reports whether an error says that there is nothing at a path, or no folder for it.
+// isGone reports whether an error means that there is no such file or folder.
 func isGone(err error) bool { return errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) }
 
-// unlock lets go of the index's lock, if this session has it.
+// unlock releases the index lock if this process has it.
 func (f *files) unlock() {
 	if f.release != nil {
 		if err := f.release(); err != nil {
@@ -455,7 +447,7 @@ func (f *files) unlock() {
 	}
 }
 
-// restoreLaid takes back what a transition did to index and files.
+// restoreLaid undoes the changes to index and files.
 func (f *files) restoreLaid(ctx context.Context, tr *Transition, changes []object.Change) error {
 	is, err := f.indexIs(ctx, tr)
 	if err != nil {
@@ -500,7 +492,7 @@ func (f *files) restoreLaid(ctx context.Context, tr *Transition, changes []objec
 	return nil
 }
 
-// putAway removes what a transition wrote in the place of a file that it had moved away.
+// putAway removes what the transition wrote in place of a moved file.
 func (f *files) putAway(ctx context.Context, tr *Transition, p string) error {
 	info, err := f.work.tree().Lstat(p)
 	if err != nil || info.IsDir() {
@@ -529,7 +521,7 @@ func (f *files) putAway(ctx context.Context, tr *Transition, p string) error {
 	return f.work.tree().Remove(p)
 }
 
-// indexState is what the repository's index is to a transition.
+// indexState tells which version the repository's index is.
 type indexState int
 
 const (
@@ -538,7 +530,7 @@ const (
 	indexAfter                    // as the transition made it
 )
 
-// indexIs compares the index with what the account says of it, and with the copy that was kept.
+// indexIs compares the index with the journal and with the kept copy.
 func (f *files) indexIs(ctx context.Context, tr *Transition) (indexState, error) {
 	listing, err := f.Repo.Listing(ctx)
 	if err != nil {
@@ -554,7 +546,7 @@ func (f *files) indexIs(ctx context.Context, tr *Transition) (indexState, error)
 	return indexOther, err
 }
 
-// restoreIndex has the repository's index be what it was.
+// restoreIndex puts the earlier index back.
 func (f *files) restoreIndex(ctx context.Context, tr *Transition) (err error) {
 	if f.release, err = f.Repo.LockIndex(ctx); err != nil {
 		return err
@@ -576,7 +568,7 @@ type files struct {
 	release func() error // lets go of the index's lock; nil where it is not taken
 }
 
-// moveAside moves what is in the way to where it is kept.
+// moveAside moves obstacles to the aside folder.
 func (f *files) moveAside(tr *Transition) error {
 	if tr.Kind != change.Accepting {
 		return nil
@@ -589,8 +581,7 @@ func (f *files) moveAside(tr *Transition) error {
 	return nil
 }
 
-// bringBack brings back what was moved aside, where its place is free. What cannot
-// go back stays where it is kept, and that is told.
+// bringBack returns obstacles to their places. If a place is taken, the file stays aside and is reported.
 func (f *files) bringBack(wp *ledger.Waypoint) {
 	for _, p := range wp.Aside {
 		f.returnTo(p, f.asideFolder(wp), p)
@@ -599,8 +590,8 @@ func (f *files) bringBack(wp *ledger.Waypoint) {
 
 func (f *files) asideFolder(wp *ledger.Waypoint) beneath.Folder { return beneath.Folder(f.asideAt(wp)) }
 
-// returnTo moves a file from where it was kept back to its place in the working tree, if it
-// is kept. Where the place is taken, or the move fails, it stays, and that is told.
+// returnTo moves a kept file back to its place. If the place is taken or the move fails, the file stays and is
+// reported.
 func (f *files) returnTo(p string, kept beneath.Folder, as string) {
 	if !kept.Has(as) {
 		return
@@ -615,7 +606,7 @@ func (f *files) returnTo(p string, kept beneath.Folder, as string) {
 	}
 }
 
-// missingFolders lists the folders that writing the changes will make, the upper ones first.
+// missingFolders lists the folders that the change will create, parents first.
 func (f *files) missingFolders(changes []object.Change) (out []string) {
 	seen := map[string]bool{}
 	for _, c := range changes {
@@ -633,12 +624,12 @@ func (f *files) missingFolders(changes []object.Change) (out []string) {
 	return out
 }
 
-// asideAt is where what a join found in its way is kept.
+// asideAt returns the folder for files that a join moved out of its way.
 func (f *files) asideAt(wp *ledger.Waypoint) string {
 	return filepath.Join(f.Repo.GitDir, "dorvik", "aside", wp.Name)
 }
 
-// removeNew removes the files that a change brought where there were none, as far as it got.
+// removeNew removes new files that an interrupted change wrote.
 func (f *files) removeNew(ctx context.Context, changes []object.Change) error {
 	index, _, err := f.indexAndDirty(ctx)
 	if err != nil {
@@ -659,7 +650,7 @@ func (f *files) removeNew(ctx context.Context, changes []object.Change) error {
 	return nil
 }
 
-// putBack puts back the files of a change that got as far as some of them.
+// putBack restores files that an interrupted change replaced.
 func (f *files) putBack(ctx context.Context, changes []object.Change) error {
 	index, changed, err := f.indexAndDirty(ctx)
 	if err != nil {
@@ -682,7 +673,7 @@ func (f *files) putBack(ctx context.Context, changes []object.Change) error {
 	return f.Repo.Restore(ctx, again)
 }
 
-// indexAndDirty reads the index, and which files are not as it has them.
+// indexAndDirty reads the index and the paths that differ from it.
 func (f *files) indexAndDirty(ctx context.Context) (index map[string]object.Entry, dirty map[string]bool, err error) {
 	if err := f.Repo.Refresh(ctx); err != nil {
 		return nil, nil, err
@@ -699,14 +690,13 @@ func (f *files) indexAndDirty(ctx context.Context) (index map[string]object.Entr
 	return index, dirty, err
 }
 
-// still reports whether the index has a path as it was before a change.
+// still reports whether the index still has the old entry of a path.
 func still(index map[string]object.Entry, c object.Change) bool {
 	return c.Old.Mode != object.ModeSubmodule && c.New.Mode != object.ModeSubmodule && index[c.Path].Same(c.Old)
 }
 
-// settleGit does what comes after the refs: HEAD goes to the branch, or back to where it was,
-// and git's own account of what it left half done is put away, or brought back. What is done
-// already is not done again.
+// settleGit runs after the refs have moved. It attaches HEAD to the branch, and stores or restores git's files of a
+// half-done operation. It skips steps that are done already.
 func (f *files) settleGit(ctx context.Context, tr *Transition) error {
 	l := tr.Lay
 	if l == nil {

@@ -12,24 +12,23 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// locks removes locks that were left by a git that died, and no others.
+// locks removes lock files that a dead git left, and no others.
 type locks struct{ Repo *git.Repo }
 
-// lockPatience is how long a lock must be there unchanged to count as left by the dead.
+// lockPatience is the time a lock must stay unchanged to count as abandoned.
 const lockPatience = 300 * time.Millisecond
 
-// tick is how much earlier than it is the time of a file can be.
+// tick is the largest error of a file time.
 const tick = 20 * time.Millisecond
 
 func lockingPath(gitDir string) string { return filepath.Join(gitDir, "dorvik", "locking") }
 
-// refresh has the index look again at files that were only touched.
+// refresh updates the file times in the index.
 func (l *locks) refresh(ctx context.Context) error {
 	return l.locking(func() error { return l.Repo.Refresh(ctx) })
 }
 
-// locking runs something that locks the index and changes nothing. It is noted meanwhile, so
-// that a lock which a git that dies at it leaves is known.
+// locking runs a command that locks the index and changes nothing. A note on disk identifies its lock if git dies.
 func (l *locks) locking(do func() error) error {
 	note := lockingPath(l.Repo.GitDir)
 	if err := os.WriteFile(note, nil, 0o600); err != nil {
@@ -47,7 +46,7 @@ func (l *locks) locking(do func() error) error {
 	return err
 }
 
-// clearNoted removes the index's lock if what is noted was cut off and left it.
+// clearNoted removes the index lock of an interrupted command that left its note.
 func (l *locks) clearNoted() {
 	note := lockingPath(l.Repo.GitDir)
 	info, err := os.Stat(note)
@@ -59,8 +58,8 @@ func (l *locks) clearNoted() {
 	os.Remove(note)
 }
 
-// clearLocks removes locks that the transition's own git left when it died. That it is dead
-// is known: this session has the lock which it would still hold.
+// clearLocks removes the locks that the transition's git left. That git is dead, because it would hold the lock that
+// this process has.
 func (l *locks) clearLocks(tr *Transition) {
 	from, to := tr.Begun.Add(-2*time.Second), time.Now().Add(time.Hour)
 	l.clearLock("index.lock", from, to)
@@ -68,7 +67,7 @@ func (l *locks) clearLocks(tr *Transition) {
 	l.clearOwnLocks()
 }
 
-// clearLocksOf removes locks on HEAD and refs that were made within a time and are not in use.
+// clearLocksOf removes unused locks on HEAD and refs from a period of time.
 func (l *locks) clearLocksOf(refs []vcs.RefUpdate, from, to time.Time) {
 	l.clearLock("HEAD.lock", from, to)
 	for _, r := range refs {
@@ -76,8 +75,7 @@ func (l *locks) clearLocksOf(refs []vcs.RefUpdate, from, to time.Time) {
 	}
 }
 
-// clearOwnLocks removes what a git that died left of locks on refs of Dorvik's own. Nobody
-// else makes those, and one that is in use is gone soon.
+// clearOwnLocks removes abandoned locks on refs of Dorvik. Nobody else creates them.
 func (l *locks) clearOwnLocks() {
 	at := filepath.Join(l.Repo.Common, "refs", "dorvik")
 	_ = filepath.WalkDir(at, func(path string, _ fs.DirEntry, err error) error { // mostly it finds nothing
@@ -88,7 +86,7 @@ func (l *locks) clearOwnLocks() {
 	})
 }
 
-// clearLock removes a lock that was made within a time and is not in use.
+// clearLock removes an unused lock from a period of time.
 func (l *locks) clearLock(name string, from, to time.Time) {
 	path, err := l.Repo.Inside(context.Background(), name)
 	if err != nil {

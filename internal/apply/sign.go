@@ -12,7 +12,7 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 )
 
-// signer signs the commits of a join, where the person wants that.
+// signer signs the commits of a join if the person wants that.
 type signer struct {
 	Repo    *git.Repo
 	planner *plan.Planner
@@ -20,8 +20,7 @@ type signer struct {
 	signed  map[object.ID]object.ID // by the commit without its signature
 }
 
-// sign makes the commits of a join again with signatures, where the person wants
-// commits signed, and gives the new tip. Commits that were there before stay.
+// sign makes signed versions of the new commits and returns the new tip.
 func (s *signer) sign(ctx context.Context, b plan.Built) (object.ID, error) {
 	wanted, err := s.Repo.SignsCommits(ctx)
 	if err != nil || !wanted {
@@ -56,7 +55,7 @@ func (s *signer) sign(ctx context.Context, b plan.Built) (object.ID, error) {
 	return s.signedAs(b.Tip), nil
 }
 
-// signedAs gives the commit that was made of one with a signature, or itself.
+// signedAs returns the signed version of a commit, or the commit itself.
 func (s *signer) signedAs(id object.ID) object.ID {
 	if to, ok := s.signed[id]; ok {
 		return to
@@ -64,11 +63,10 @@ func (s *signer) signedAs(id object.ID) object.ID {
 	return id
 }
 
-// signatures gives, by commits that were made, those that were made of them with a
-// signature.
+// signatures maps commits to their signed versions.
 func (s *signer) signatures() map[object.ID]object.ID { return maps.Clone(s.signed) }
 
-// sealed signs the commits where that is wanted, and gives the tip.
+// sealed signs the commits if wanted and returns the tip.
 func (s *signer) sealed(ctx context.Context, b plan.Built) (object.ID, error) {
 	tip, err := s.sign(ctx, b)
 	if err == nil {
@@ -77,7 +75,7 @@ func (s *signer) sealed(ctx context.Context, b plan.Built) (object.ID, error) {
 	return tip, err
 }
 
-// movesOf are the moves of other branches, to the commits as they were signed.
+// movesOf lists the moves of other branches, to signed commits.
 func (s *signer) movesOf(b plan.Built) (out []ledger.Move) {
 	for _, m := range b.Moves {
 		if m.Step >= 0 {

@@ -19,16 +19,13 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// Transition is a change of branch, index and working tree from one state to another. It is
-// the only thing that changes them, whichever way it goes. It is written down before
-// anything changes, so that one which was cut off or failed is finished, or taken back,
-// from the same account.
+// Transition changes branch, index and working tree from one state to another. Nothing else changes them. A journal
+// records the transition before it starts, so that the next start can complete or undo an interrupted one.
 //
-// The order is: what is in the way is moved aside; index and files go to the new tree, the
-// index last and at once; then the refs, at once. So the index tells how far it came.
-// Before it, all files can be put back, from objects the repository has; after it only
-// the refs are left to be moved. The branch never is ahead of the files: a commit
-// made on a half-done change could otherwise take back what others did.
+// The steps are: move obstacles aside, write the files, replace the index, update the refs. The index and the refs
+// change in one step each, so the index shows how far an interrupted transition got. Until it is replaced, all files
+// can be restored from objects of the repository. The branch moves last. If it moved first, a commit made on the
+// half-written files would revert other people's changes.
 type Transition struct {
 	Kind     change.Kind     `json:"kind"`
 	Waypoint ledger.Waypoint `json:"waypoint"` // the join that is made, or undone
@@ -45,7 +42,7 @@ type Transition struct {
 	seen map[string]os.FileInfo // the files that are moved away, when they were read
 }
 
-// trees gives the trees that the files go from and to.
+// trees returns the trees before and after, and the changed files.
 func (a *Applier) trees(tr *Transition) (from, to object.ID, changes []object.Change, err error) {
 	on := tr.From
 	if tr.Lay != nil && !tr.Lay.Head.IsZero() {
@@ -62,8 +59,7 @@ func (a *Applier) trees(tr *Transition) (from, to object.ID, changes []object.Ch
 	return from, to, changes, err
 }
 
-// refs are the moves of refs that a transition makes: of the branch, and of the ref that
-// keeps what was before.
+// refs lists the ref updates: the branch, branches that move with it, and the ref that keeps the earlier state.
 func (tr *Transition) refs() []vcs.RefUpdate {
 	out := []vcs.RefUpdate{{Name: tr.ref(), New: tr.To, Old: tr.From}}
 	for _, m := range tr.Waypoint.Moves {
@@ -80,8 +76,8 @@ func (tr *Transition) refs() []vcs.RefUpdate {
 	return out
 }
 
-// make makes the change. Where it fails everything is as it was before, or the error is a
-// *CutError and the account stays, to be gone on with at the next start.
+// make carries out a transition. If it fails, it restores the earlier state; if that fails too, it returns a *CutError
+// and the journal stays for the next start.
 func (a *Applier) make(ctx context.Context, tr *Transition) error {
 	from, to, changes, err := a.trees(tr)
 	if err != nil {
@@ -136,10 +132,10 @@ func (a *Applier) make(ctx context.Context, tr *Transition) error {
 	return nil
 }
 
-// errLater is why a change is not taken back once the branch has moved.
+// errLater explains why a change is not undone after the branch has moved.
 var errLater = errors.New("the branch is at its new commit already")
 
-// writeDown takes the lock of the index, copies the index, and writes the transition down.
+// writeDown locks the index, copies it, and writes the journal.
 func (a *Applier) writeDown(ctx context.Context, tr *Transition) error {
 	note := lockingPath(a.Repo.GitDir)
 	if err := os.WriteFile(note, nil, 0o600); err != nil {
@@ -160,7 +156,7 @@ func (a *Applier) writeDown(ctx context.Context, tr *Transition) error {
 	return err
 }
 
-// moveRefs moves the refs, and asks what is so where git says that it failed.
+// moveRefs updates the refs. If git reports a failure, it reads the branch to see whether it moved.
 func (a *Applier) moveRefs(ctx context.Context, tr *Transition) error {
 	if b, err := a.Repo.Current(ctx); err != nil {
 		return err
@@ -184,8 +180,8 @@ func (a *Applier) moveRefs(ctx context.Context, tr *Transition) error {
 	return nil
 }
 
-// otherRefs moves the refs of a transition that a git which died had not come to, once the
-// branch is moved. What somebody else has moved since stays, and that is told.
+// otherRefs updates the remaining refs after git died in the middle. It leaves refs that somebody else moved, and
+// reports them.
 func (a *Applier) otherRefs(ctx context.Context, tr *Transition) {
 	for _, u := range tr.refs()[1:] {
 		at, err := a.Repo.Ref(ctx, u.Name)
@@ -198,7 +194,7 @@ func (a *Applier) otherRefs(ctx context.Context, tr *Transition) {
 	}
 }
 
-// ref is what the transition moves: a branch or, where HEAD is on none, HEAD itself.
+// ref returns the branch's full name, or HEAD if HEAD is detached.
 func (tr *Transition) ref() string {
 	if tr.Branch == "" {
 		return "HEAD"
@@ -206,7 +202,7 @@ func (tr *Transition) ref() string {
 	return "refs/heads/" + tr.Branch
 }
 
-// refAt is where that is.
+// refAt returns the current value of that ref.
 func (a *Applier) refAt(ctx context.Context, tr *Transition) (object.ID, error) {
 	if tr.Branch == "" {
 		b, err := a.Repo.Current(ctx)
@@ -215,8 +211,8 @@ func (a *Applier) refAt(ctx context.Context, tr *Transition) (object.ID, error) 
 	return a.Repo.Ref(ctx, tr.ref())
 }
 
-// whole notes that the change is made, in the state and the logbook, and ends the journal. If
-// that fails it is told. The change is made all the same, and the next start notes it.
+// whole records the finished change and removes the journal. A failure is only reported: the next start records it
+// again.
 func (a *Applier) whole(tr *Transition) {
 	if tr.Kind == change.Undoing {
 		a.files.bringBack(&tr.Waypoint)
@@ -232,7 +228,7 @@ func (a *Applier) whole(tr *Transition) {
 	}
 }
 
-// record notes in the state and in the logbook what a transition did. Doing so twice notes it once.
+// record writes the change to state and logbook. Calling it twice logs it once.
 func (a *Applier) record(tr *Transition) error {
 	if tr.Kind == change.Undoing {
 		return a.Ledger.Undone(&tr.Waypoint)
@@ -240,7 +236,7 @@ func (a *Applier) record(tr *Transition) error {
 	return a.Ledger.Joined(&tr.Waypoint)
 }
 
-// here reports whether HEAD is where the transition begins.
+// here reports whether HEAD is where the transition starts.
 func (tr *Transition) here(b vcs.Branch) bool {
 	if !tr.Lay.Head.IsZero() {
 		return b.Name == "" && b.Tip == tr.Lay.Head
@@ -248,7 +244,7 @@ func (tr *Transition) here(b vcs.Branch) bool {
 	return b.Name == tr.Branch
 }
 
-// switched reports whether the index is at the new tree, which it is when all files are.
+// switched reports whether the index has the new tree. It is replaced after all files, so the files are complete then.
 func (a *Applier) switched(ctx context.Context, tr *Transition) (bool, error) {
 	if tr.Turned {
 		return false, nil
@@ -257,8 +253,7 @@ func (a *Applier) switched(ctx context.Context, tr *Transition) (bool, error) {
 	return is == indexAfter || is == indexOther && !a.files.side().There(), err
 }
 
-// takeBack puts everything back where it was before a transition that failed, and gives the
-// error to be told.
+// takeBack restores the earlier state after a failure and returns the error to report.
 func (a *Applier) takeBack(ctx context.Context, tr *Transition, cause error) error {
 	if git.Died(cause) {
 		a.locks.clearLocks(tr)
@@ -277,12 +272,9 @@ func (a *Applier) takeBack(ctx context.Context, tr *Transition, cause error) err
 	return fmt.Errorf("%w. Everything is as it was before", cause)
 }
 
-// restore brings index and files back to what the branch one is on has, wherever the
-// transition changed them. What is neither as it was nor as it was to be is somebody's
-// later work, and stays.
-//
-// That it is taken back is written down first. A run that ends in the middle of it is not
-// gone on with forward.
+// restore returns index and files to the tree of the current branch. Files that match neither the old nor the new
+// content were edited later; they stay. The journal records the direction first, so an interrupted restore continues
+// as a restore.
 func (a *Applier) restore(ctx context.Context, tr *Transition) error {
 	_, _, changes, err := a.trees(tr)
 	if err != nil {
@@ -303,7 +295,7 @@ func (a *Applier) restore(ctx context.Context, tr *Transition) error {
 	return a.Repo.Refresh(ctx)
 }
 
-// goOn ends what an earlier run was cut off in.
+// goOn completes or undoes the change of an interrupted process.
 func (a *Applier) goOn(ctx context.Context) error {
 	tr, err := readJournal(a.Repo.GitDir)
 	if damaged := (*JournalError)(nil); errors.As(err, &damaged) {
@@ -344,7 +336,7 @@ func (a *Applier) goOn(ctx context.Context) error {
 	return a.goBackAfterCut(ctx, tr)
 }
 
-// builtOn reports whether the branch is beyond where a transition takes it: then that was made, and somebody went on.
+// builtOn reports whether the branch already has commits on top of the change.
 func (a *Applier) builtOn(ctx context.Context, tr *Transition, at object.ID) bool {
 	if at == tr.From || at == tr.To {
 		return false
@@ -357,8 +349,8 @@ func (a *Applier) builtOn(ctx context.Context, tr *Transition, at object.ID) boo
 	return err == nil && on
 }
 
-// overtaken ends a change that was cut off, and after which somebody moved the branch on: what
-// the branch does not hold of it is taken back, and what was moved aside brought back.
+// overtaken cleans up after an interrupted change when somebody moved the branch since. It restores the files that the
+// branch does not contain.
 func (a *Applier) overtaken(ctx context.Context, tr *Transition) error {
 	a.Ledger.Tell("An earlier run was cut off while it changed %s, and the branch was moved since, by you or another "+
 		"program: look at its last commit, which may hold some of that change. The branch was at %s before, and the "+
@@ -370,7 +362,7 @@ func (a *Applier) overtaken(ctx context.Context, tr *Transition) error {
 	return a.erase(tr)
 }
 
-// finished notes that a change which was cut off is whole.
+// finished records an interrupted change that turned out to be complete.
 func (a *Applier) finished(ctx context.Context, tr *Transition) error {
 	wp := &tr.Waypoint
 	a.files.tidy(tr.Lay)
@@ -393,7 +385,7 @@ func (a *Applier) finished(ctx context.Context, tr *Transition) error {
 	return a.erase(tr)
 }
 
-// erase ends the account of a transition, and lets go of what it needed.
+// erase removes the journal and temporary files.
 func (a *Applier) erase(tr *Transition) error {
 	err := tr.erase(a.Repo.GitDir)
 	if err == nil {
@@ -402,7 +394,7 @@ func (a *Applier) erase(tr *Transition) error {
 	return err
 }
 
-// goBackAfterCut takes back a change that was cut off before all files were in place.
+// goBackAfterCut undoes an interrupted change whose files are incomplete.
 func (a *Applier) goBackAfterCut(ctx context.Context, tr *Transition) error {
 	told := a.Ledger.Told()
 	if err := a.restore(ctx, tr); err != nil {
@@ -422,7 +414,7 @@ func (a *Applier) goBackAfterCut(ctx context.Context, tr *Transition) error {
 	return a.erase(tr)
 }
 
-// tellTakenBack tells that a change was taken back, before what taking it back had to tell.
+// tellTakenBack reports that a change was undone, followed by what could not be restored.
 func (a *Applier) tellTakenBack(told int) {
 	but := a.Ledger.TakeNotices(told)
 	a.Ledger.Tell("An earlier run was cut off while it changed your files. %s", words.If(len(but) > 0,
@@ -432,7 +424,7 @@ func (a *Applier) tellTakenBack(told int) {
 	}
 }
 
-// Lay is what a transition makes index and files hold, and which files it moves away for that.
+// Lay is the target of a transition: the content of index and files, and the files to move away for it.
 type Lay struct {
 	Head, HeadTo object.ID // where HEAD is before and after, where that is on no branch
 	Start        object.ID // trees that the index is made to hold first,

@@ -15,13 +15,13 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// WorkTree is the working tree: what is not committed in it, and what is in the way of a change.
+// WorkTree reads the working tree. It implements change.WorkTree.
 type WorkTree struct {
 	Repo    *git.Repo
 	Planner *plan.Planner
 }
 
-// tree is the working tree. What the transition itself does in it goes through no link.
+// tree returns the working tree as a folder that never follows links.
 func (w *WorkTree) tree() beneath.Folder { return beneath.Folder(w.Repo.Dir) }
 
 func (w *WorkTree) exists(path string) bool { return w.tree().Has(path) }
@@ -32,7 +32,7 @@ func (w *WorkTree) removeFolder(path string) bool {
 	return err == nil && info.IsDir() && w.tree().Remove(path) == nil
 }
 
-// came reports whether what is at a path is what a change put there, or the beginning of it.
+// came reports whether a path holds what a change wrote there, or the beginning of it.
 func (w *WorkTree) came(ctx context.Context, c object.Change) (bool, error) {
 	info, err := w.tree().Lstat(c.Path)
 	if err != nil || info.IsDir() {
@@ -50,8 +50,7 @@ func (w *WorkTree) came(ctx context.Context, c object.Change) (bool, error) {
 	return w.begins(ctx, info, c.Path, c.Old)
 }
 
-// begins reports whether a file holds the beginning, or all, of what git would write for an
-// entry.
+// begins reports whether a file holds all or the beginning of what git would write for an entry.
 func (w *WorkTree) begins(ctx context.Context, info fs.FileInfo, path string, e object.Entry) (bool, error) {
 	if e.Mode == object.ModeLink {
 		if info.Mode()&fs.ModeSymlink == 0 {
@@ -78,17 +77,16 @@ func (w *WorkTree) begins(ctx context.Context, info fs.FileInfo, path string, e 
 	return bytes.HasPrefix(want, is), nil
 }
 
-// treeName tells the working trees of a repository apart in the names of refs, which
-// they share.
+// treeName returns a name for this working tree in refs, which all working trees share.
 func (w *WorkTree) treeName() string { return ledger.HashOf(w.Repo.GitDir)[:12] }
 
-// holdWork holds the trees of uncommitted work, in place of those held before.
+// holdWork protects the trees of uncommitted work from git gc. It replaces the ones protected before.
 func (w *WorkTree) holdWork(ctx context.Context, staged, files object.ID) error {
 	at := "refs/dorvik/uncommitted/" + w.treeName()
 	return w.setRefs(ctx, "uncommitted work", map[string]object.ID{at + "/staged": staged, at + "/files": files})
 }
 
-// setRefs has refs of Dorvik's own be at ids, wherever they are.
+// setRefs sets refs of Dorvik, whatever their old values.
 func (w *WorkTree) setRefs(ctx context.Context, message string, to map[string]object.ID) error {
 	var updates []vcs.RefUpdate
 	for name, id := range to {
@@ -106,7 +104,7 @@ func (w *WorkTree) setRefs(ctx context.Context, message string, to map[string]ob
 	return w.Repo.UpdateRefs(ctx, message, updates...)
 }
 
-// Uncommitted reads the work that is not committed; nil where there is none that git knows.
+// Uncommitted reads the uncommitted work. It returns nil if there is none.
 func (w *WorkTree) Uncommitted(ctx context.Context, on object.ID, dirty []vcs.Dirty) (*plan.Uncommitted, error) {
 	u := &plan.Uncommitted{On: on, Seen: map[string]os.FileInfo{}}
 	for _, d := range dirty {
@@ -148,13 +146,13 @@ func (w *WorkTree) Uncommitted(ctx context.Context, on object.ID, dirty []vcs.Di
 	return u, nil
 }
 
-// asIndexed reports whether a file that git calls changed holds, byte for byte, what the index has. git calls a text so
-// whose line ends were never made to follow its attributes: storing it again would change them.
+// asIndexed reports whether a file that git calls modified has exactly the content of the index. git reports such
+// files if their line ends do not follow the attributes; storing them again would change them.
 func (w *WorkTree) asIndexed(d vcs.Dirty) bool {
 	return d.Unstaged && !d.Untracked && !d.Conflict && w.holdsJust(d.Path, d.Index)
 }
 
-// NothingOwn reports whether all that git calls changed is as the index has it, and nothing is staged.
+// NothingOwn reports whether nothing is staged and all modified files match the index.
 func (w *WorkTree) NothingOwn(dirty []vcs.Dirty) bool {
 	any := false
 	for _, d := range dirty {

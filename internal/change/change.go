@@ -1,5 +1,5 @@
-// Package change is what a change of branch and files is to those who ask for one: what they consent
-// to, why it is refused, and who makes it. How it is made is the business of a system's adapter.
+// Package change defines the interface between the job and the code that changes branch and files: what the person
+// consents to, why a change is refused, and the operations. Each version-control system implements it.
 package change
 
 import (
@@ -12,51 +12,52 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Mover changes branch, index and files, whole or not at all.
+// Mover changes branch, index and files. Each change is complete or undone.
 type Mover interface {
-	// Begin takes the repository for this process, and ends what an earlier run was cut off in; End lets it go.
+	// Begin locks the repository and completes or undoes an interrupted change. End unlocks it.
 	Begin(ctx context.Context) error
 	End()
-	// TookBack reports whether Begin took back what an earlier run was cut off in.
+	// TookBack reports whether Begin undid a change.
 	TookBack() bool
 
-	// Accept goes to a join that was built; what is how the system is to remember it. It refuses, changing nothing,
-	// where the branch or files in the way changed meanwhile.
+	// Accept applies a join. what describes it in the system's own log. If branch or files changed since the join
+	// was computed, Accept changes nothing and returns an error.
 	Accept(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built, consent Consent,
 		what string) (*ledger.Waypoint, error)
-	// GoBack goes back to before a waypoint; an empty name is the last join.
+	// GoBack undoes a join. An empty name selects the last one.
 	GoBack(ctx context.Context, name string) (*ledger.Waypoint, error)
-	// Returning is the position of going back to before a waypoint, where that asks something.
+	// Returning returns the position of an undo that needs decisions.
 	Returning(ctx context.Context, wp *ledger.Waypoint) (*plan.Position, error)
-	// AsideAt is where what a join found in its way is kept. Forget removes that, and all else that is kept under a
+	// AsideAt returns the folder for files that a join moved out of its way. Forget removes all files kept for a
 	// waypoint.
 	AsideAt(wp *ledger.Waypoint) string
 	Forget(wp *ledger.Waypoint) error
 
-	// Signatures gives, by commits that were made, those that were made of them with a signature.
+	// Signatures maps commits to their signed versions.
 	Signatures() map[object.ID]object.ID
-	// AgreeToHooks has hooks be run, for as long as they are as they are now. AskToPush asks about those of a push.
+	// AgreeToHooks permits hooks as long as their content stays the same. AskToPush returns a *HooksError if a push
+	// would run other ones.
 	AgreeToHooks(ctx context.Context, hooks []*vcs.Hook) error
 	AskToPush(ctx context.Context, consent Consent) error
 }
 
-// WorkTree tells of the working tree; it changes nothing.
+// WorkTree describes the working tree. It changes nothing.
 type WorkTree interface {
-	// Uncommitted reads the work that is not committed, made on a commit; nil where there is none.
+	// Uncommitted reads the uncommitted work on top of a commit. It returns nil if there is none.
 	Uncommitted(ctx context.Context, on object.ID, dirty []vcs.Dirty) (*plan.Uncommitted, error)
-	// NothingOwn reports whether all that the system calls changed is as it was, and nothing is staged.
+	// NothingOwn reports whether nothing is staged and all modified files have their old content.
 	NothingOwn(dirty []vcs.Dirty) bool
-	// InTheWay is an *OverwriteError where going to a tree would change what is not committed.
+	// InTheWay returns an *OverwriteError if switching to a tree would change uncommitted work.
 	InTheWay(ctx context.Context, p *plan.Position, tree object.ID) error
-	// AskHidden begins to read what the system was told not to look at, and gives what waits for it.
+	// AskHidden starts to read the paths that the system ignores on request. The result waits for them.
 	AskHidden(ctx context.Context) func() (map[string]bool, error)
-	// Touched tells which files a join changes on disk, and which of them may be open in an editor.
+	// Touched lists the files that a join changes, and those that may be open in an editor.
 	Touched(p *plan.Position, tree object.ID) (*Touched, error)
-	// HalfDone gives the change that a run was cut off in, or nil; alive tells that one is being made right now.
+	// HalfDone returns an interrupted change, or nil. alive is true if a process is still working on it.
 	HalfDone() (half *HalfDone, alive bool, err error)
 }
 
-// Consent is what the person has agreed to beyond the join itself.
+// Consent lists what the person agreed to, besides the join.
 type Consent struct {
 	MoveAside        bool // what git does not know and is in the way, brought back by undo
 	RewritePublished bool // commits that are on a remote
@@ -65,7 +66,7 @@ type Consent struct {
 	WithoutHooks     bool // those that a commit can change and that were not agreed to are left out
 }
 
-// Kind is what a change does for the person.
+// Kind is the purpose of a change.
 type Kind string
 
 // The kinds.
@@ -74,14 +75,14 @@ const (
 	Undoing   Kind = "undo"
 )
 
-// HalfDone is a change that is being made, or that was cut off.
+// HalfDone is a change that is in progress or was interrupted.
 type HalfDone struct {
 	Kind     Kind
 	Branch   string
 	From, To object.ID // the tip before, and after
 }
 
-// Sentence says what is being made, or was cut off.
+// Sentence describes the change to the person.
 func (h *HalfDone) Sentence(underWay bool) string {
 	if underWay {
 		doing, after := "changing", ""
@@ -99,10 +100,10 @@ func (h *HalfDone) Sentence(underWay bool) string {
 		"change, or takes it back, and says which. Commit nothing before."
 }
 
-// JustWritten is how long ago a file with uncommitted work was written, at most, that somebody may still be at.
+// JustWritten is the age below which a file with uncommitted work counts as being edited.
 const JustWritten = 10 * time.Second
 
-// Touched is what a change does to the files on disk.
+// Touched lists the files that a change writes or removes.
 type Touched struct {
 	Paths []string // that are written or removed
 	Open  []string // of those, the ones beside which an editor keeps a file

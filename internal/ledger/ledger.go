@@ -1,6 +1,5 @@
-// Package ledger keeps what a recovery is: its state and decisions, what was decided before, the
-// waypoints and the logbook of what was done, and what was agreed to run. All of it is saved as it
-// happens.
+// Package ledger stores one recovery in the git directory: its state, the decisions, the waypoints, the logbook, and
+// the commands that the person agreed to run. Every change is written at once.
 package ledger
 
 import (
@@ -18,7 +17,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// Ledger is what is kept of the recovery of a repository.
+// Ledger is the stored recovery of one repository. It is not safe for use by several goroutines.
 type Ledger struct {
 	Store      *Store
 	Agreements *Agreements
@@ -27,8 +26,8 @@ type Ledger struct {
 	notices []string // sentences: what opening found and did, or a change could not do besides, if anything
 }
 
-// Open opens what is kept in a git directory. Only one process can have it open: the error is ErrInUse for
-// the others. What cannot be read is set aside, as far as it must be, and damage says so in sentences.
+// Open opens the ledger in a git directory. Only one process can have it open; the others get ErrInUse. If the file is
+// damaged, Open moves it aside, copies what it can read into a new one, and describes that in damage.
 func Open(gitDir string) (l *Ledger, damage string, err error) {
 	l = &Ledger{}
 	if l.Agreements, err = openAgreements(gitDir); err != nil {
@@ -44,11 +43,10 @@ func Open(gitDir string) (l *Ledger, damage string, err error) {
 	return l, damage, nil
 }
 
-// Close lets others open it.
+// Close releases the ledger for other processes.
 func (l *Ledger) Close() { l.Store.close() }
 
-// State gives the recovery as it is now. What it holds is not changed by anything that
-// happens later.
+// State returns a copy of the current state. Later changes do not affect it.
 func (l *Ledger) State() State {
 	st := l.state
 	if st.Accepted != nil {
@@ -62,8 +60,7 @@ func (l *Ledger) State() State {
 	return st
 }
 
-// TakeRoute has the recovery go by a route, and on to Settle. A check of another route's result
-// counts no more.
+// TakeRoute selects the route and moves to Settle. It discards the check result of any other route.
 func (l *Ledger) TakeRoute(r plan.Route) error {
 	if l.state.Route != r {
 		l.state.Checked = nil
@@ -72,18 +69,17 @@ func (l *Ledger) TakeRoute(r plan.Route) error {
 	return l.Save()
 }
 
-// Reach has the recovery be at a stage.
+// Reach sets the stage.
 func (l *Ledger) Reach(stage Stage) error {
 	l.state.Stage = stage
 	return l.Save()
 }
 
-// Save keeps the state.
+// Save writes the state.
 func (l *Ledger) Save() error { return l.Store.save(&l.state) }
 
-// Sync fits the kept recovery to where things stand now. Decisions are kept
-// by what they are about, so they stay; the rest of a recovery of another
-// branch or of other commits of yours is dropped.
+// Sync adapts the stored recovery to the position. Decisions stay, because they are stored by what they are about. The
+// rest is dropped if the branch or your commits are other ones.
 func (l *Ledger) Sync(p *plan.Position) error {
 	st := &l.state
 	if a := st.Accepted; a != nil && (a.Branch != p.Branch.Name || a.After != p.Yours || p.NothingToDo()) {
@@ -115,7 +111,7 @@ func (l *Ledger) Sync(p *plan.Position) error {
 	return l.Save()
 }
 
-// UndoDecision takes the last decision back; ok is false where there is none.
+// UndoDecision removes the last decision. ok is false if there is none.
 func (l *Ledger) UndoDecision() (d settle.Decision, ok bool, err error) {
 	if d, ok = l.state.Decisions.Undo(); ok {
 		err = l.Save()
@@ -123,7 +119,7 @@ func (l *Ledger) UndoDecision() (d settle.Decision, ok bool, err error) {
 	return d, ok, err
 }
 
-// RedoDecision makes the decision again that was taken back last; ok is false where there is none.
+// RedoDecision restores the decision that was removed last. ok is false if there is none.
 func (l *Ledger) RedoDecision() (d settle.Decision, ok bool, err error) {
 	if d, ok = l.state.Decisions.Redo(); ok {
 		err = l.Save()
@@ -131,7 +127,7 @@ func (l *Ledger) RedoDecision() (d settle.Decision, ok bool, err error) {
 	return d, ok, err
 }
 
-// MarkRead notes that the content of a file that joined by itself was read.
+// MarkRead records that the person read this content of a file that joined without a conflict.
 func (l *Ledger) MarkRead(path string, content object.ID) error {
 	if l.state.Read[path] == content {
 		return nil
@@ -145,7 +141,7 @@ func (l *Ledger) MarkRead(path string, content object.ID) error {
 	return l.Save()
 }
 
-// PutAside has a conflict wait for later, with the reason why; with none it waits no more.
+// PutAside defers a conflict and stores the reason. An empty reason ends that.
 func (l *Ledger) PutAside(key settle.Key, why string) error {
 	aside := maps.Clone(l.state.PutAside)
 	if aside == nil {
@@ -158,13 +154,13 @@ func (l *Ledger) PutAside(key settle.Key, why string) error {
 	return l.Save()
 }
 
-// AddMend records a mend, made on top of those there are.
+// AddMend appends a mend to those there are.
 func (l *Ledger) AddMend(m plan.Mend) error {
 	l.state.Mends = append(slices.Clip(l.state.Mends), m)
 	return l.Save()
 }
 
-// UndoMend takes the last mend back; ok is false where there is none.
+// UndoMend removes the last mend. ok is false if there is none.
 func (l *Ledger) UndoMend() (m plan.Mend, ok bool, err error) {
 	n := len(l.state.Mends)
 	if n == 0 {
@@ -174,7 +170,7 @@ func (l *Ledger) UndoMend() (m plan.Mend, ok bool, err error) {
 	return m, true, l.Save()
 }
 
-// LetGo forgets a mend, wherever it belongs, that does not fit any more.
+// LetGo removes a mend that no longer applies, from the list or from the commit that holds it.
 func (l *Ledger) LetGo(m plan.Mend) error {
 	l.state.Mends = slices.DeleteFunc(slices.Clone(l.state.Mends), func(one plan.Mend) bool { return one == m })
 	for id, w := range l.state.Wishes {
@@ -198,14 +194,14 @@ func (l *Ledger) LetGo(m plan.Mend) error {
 	return l.Save()
 }
 
-// Noted has what could not be kept after a change be said; the change is made all the same.
+// Noted tells the person that something could not be stored after a change. The change itself is complete.
 func (l *Ledger) Noted(err error) {
 	if err != nil {
 		l.Tell("%s The change itself is made.", words.Sentence(err.Error()))
 	}
 }
 
-// accepted notes that the branch is at a waypoint's other end.
+// accepted moves the state to Push, or to Look if nothing was joined.
 func (l *Ledger) accepted(wp *Waypoint) {
 	if wp.TakenOver() {
 		l.ForgetStuck()
@@ -220,7 +216,7 @@ func (l *Ledger) accepted(wp *Waypoint) {
 	}
 }
 
-// Undone notes that a join was gone back from.
+// Undone records in state and logbook that a join was undone. Calling it twice logs it once.
 func (l *Ledger) Undone(wp *Waypoint) error {
 	wp.GoneBack = true
 	l.state.Accepted, l.state.Yours, l.state.Stage = nil, wp.Before, Settle
@@ -232,7 +228,7 @@ func (l *Ledger) Undone(wp *Waypoint) error {
 	return errors.Join(l.Store.PutWaypoint(wp), l.Save(), l.Store.LogOnce(wp.Entry(Undone)))
 }
 
-// CheckOf gives the recorded outcome of a check of a tree, or nil.
+// CheckOf returns the result of the check of a tree, or nil.
 func (l *Ledger) CheckOf(tree object.ID) *Checked {
 	if c := l.state.Checked; c != nil && c.Tree == tree {
 		return c
@@ -240,13 +236,13 @@ func (l *Ledger) CheckOf(tree object.ID) *Checked {
 	return nil
 }
 
-// Decide records decisions, all or none.
+// Decide records all decisions or none.
 func (l *Ledger) Decide(decided ...settle.Decision) error {
 	l.state.Decisions.Decide(decided...)
 	return l.Save()
 }
 
-// Pick has single commits be brought onto a branch from here on. Decisions made before are kept.
+// Pick selects commits to be picked onto a branch. Earlier decisions stay.
 func (l *Ledger) Pick(branch string, picks []object.ID, parent int) error {
 	st := &l.state
 	if !slices.Equal(st.Picks, picks) || st.PickParent != parent {
@@ -256,7 +252,8 @@ func (l *Ledger) Pick(branch string, picks []object.ID, parent int) error {
 	return l.Save()
 }
 
-// TakeUp has what was left half done be taken over, with what was decided in it and what its list has run on the way.
+// TakeUp takes over a half-done operation. found are the decisions that were made in it, runs the commands of its
+// list.
 func (l *Ledger) TakeUp(how TakeOver, found []settle.Decision, runs []string) error {
 	st := &l.state
 	for _, d := range found {
@@ -269,20 +266,21 @@ func (l *Ledger) TakeUp(how TakeOver, found []settle.Decision, runs []string) er
 	return l.Save()
 }
 
-// Pushed notes that the branch is at the remote: nothing is under way any more.
+// Pushed ends the recovery, after the remote has the branch.
 func (l *Ledger) Pushed(branch string) error {
 	l.state = State{Branch: branch, LastCheck: l.state.LastCheck, Carry: l.state.Carry}
 	return l.Save()
 }
 
-// KeepMade keeps what a command made of a file, in the place of what it made of that before.
+// KeepMade stores what a command generated for a file. It replaces what was generated before.
 func (l *Ledger) KeepMade(m plan.Made) error {
 	made := slices.DeleteFunc(slices.Clone(l.state.Made), func(o plan.Made) bool { return o.Path == m.Path })
 	l.state.Made = append(made, m)
 	return l.Save()
 }
 
-// KeepCheck keeps the outcome of a check; whole tells that all of it ran, so that it tells how long that takes.
+// KeepCheck stores the result of a check. If whole is true, all steps ran, and the duration serves as an estimate for
+// the next check.
 func (l *Ledger) KeepCheck(c Checked, whole bool) error {
 	if l.state.Checked = &c; whole {
 		l.state.LastCheck = c.Took
@@ -290,10 +288,10 @@ func (l *Ledger) KeepCheck(c Checked, whole bool) error {
 	return l.Save()
 }
 
-// CounterRef is the ref that keeps the commit by which an entry is taken back.
+// CounterRef is the ref that keeps the commit which takes a join back.
 func (w *Waypoint) CounterRef() string { return "refs/dorvik/counter/" + w.Name }
 
-// Waypoints gives what is kept, by name.
+// Waypoints returns all waypoints by name.
 func (l *Ledger) Waypoints() (map[string]*Waypoint, error) {
 	list, err := l.Store.Waypoints()
 	out := map[string]*Waypoint{}
@@ -303,27 +301,27 @@ func (l *Ledger) Waypoints() (map[string]*Waypoint, error) {
 	return out, err
 }
 
-// Carry has uncommitted work be brought along by joins from here on, or stay where it is.
+// Carry selects whether joins bring uncommitted work along.
 func (l *Ledger) Carry(on bool) error {
 	l.state.Carry = on
 	return l.Save()
 }
 
-// GiveBackMends takes back what TakeMends did.
+// GiveBackMends restores the mends and wishes that were there before.
 func (l *Ledger) GiveBackMends(before *plan.TakenMends) error {
 	l.state.Mends, l.state.Wishes, l.state.Checked = before.Mends, before.Wishes, nil
 	return l.Save()
 }
 
-// DropPick goes back to joining the branch with its upstream.
+// DropPick returns from picking to joining the branch with its upstream.
 func (l *Ledger) DropPick() error {
 	l.state.Picks, l.state.PickParent, l.state.Route, l.state.Stage = nil, 0, "", Look
 	l.state.Mends, l.state.Made = nil, nil
 	return l.Save()
 }
 
-// Wish says what is to become of one commit of yours, beyond its being replayed; the zero wish is
-// none. A position that is to show it is located anew, or has its Wishes replaced by the state's.
+// Wish records what should happen to one of your commits when it is replayed. The zero wish removes an earlier one.
+// Positions that were located before do not see it.
 func (l *Ledger) Wish(commit object.ID, wish replay.Wish) error {
 	wishes := maps.Clone(l.state.Wishes)
 	if wishes == nil {
@@ -340,7 +338,7 @@ func (l *Ledger) Wish(commit object.ID, wish replay.Wish) error {
 	return l.Save()
 }
 
-// forgetWishes drops those about commits that are no longer yours to be replayed.
+// forgetWishes removes wishes about commits that are no longer to be replayed.
 func (st *State) forgetWishes(p *plan.Position) {
 	if st.Accepted != nil || len(st.Wishes) == 0 {
 		return
@@ -362,8 +360,7 @@ func (st *State) forgetWishes(p *plan.Position) {
 	st.Wishes = kept
 }
 
-// TakeOver is what becomes of what git left half done. The names are those of
-// `recover --take-over`.
+// TakeOver is the way to take over an operation that git left half done. The names are those of `recover --take-over`.
 type TakeOver string
 
 // What can become of it.
@@ -373,38 +370,38 @@ const (
 	Back   TakeOver = "back"   // taken back to where the branch was
 )
 
-// LeaveStuck drops the taking over; decisions are kept.
+// LeaveStuck stops taking over. Decisions stay.
 func (l *Ledger) LeaveStuck() error {
 	l.state.TakeOver, l.state.Stage, l.state.Route, l.state.Runs = "", Look, "", nil
 	return l.Save()
 }
 
-// ForgetStuck notes that what git left half done is there no more.
+// ForgetStuck records that the half-done operation no longer exists.
 func (l *Ledger) ForgetStuck() {
 	l.state.TakeOver, l.state.Runs = "", nil
 }
 
-// Underway reports whether a route was taken and the recovery is beyond the choice.
+// Underway reports whether a route was selected and Settle reached.
 func (st *State) Underway() bool { return st.Stage > Choose && st.Route != "" }
 
-// Tell adds a sentence, or several, to what the person has to be told.
+// Tell queues sentences for the person.
 func (l *Ledger) Tell(format string, args ...any) {
 	if text := fmt.Sprintf(format, args...); text != "" {
 		l.notices = append(l.notices, text)
 	}
 }
 
-// Told is how many sentences wait to be told.
+// Told returns the number of queued sentences.
 func (l *Ledger) Told() int { return len(l.notices) }
 
-// TakeNotices takes the sentences that wait to be told, but for the first so many.
+// TakeNotices removes and returns the queued sentences, except for the first but.
 func (l *Ledger) TakeNotices(but int) []string {
 	out := l.notices[but:]
 	l.notices = l.notices[:but:but]
 	return out
 }
 
-// NewWaypoint is the waypoint of a join that takes the branch to a tip.
+// NewWaypoint returns the waypoint of a join, without a name. It records how the join was decided.
 func (l *Ledger) NewWaypoint(p *plan.Position, j *plan.Join, tip, tree object.ID) *Waypoint {
 	st := l.State()
 	wp := &Waypoint{Branch: p.Branch.Name, Before: p.Tip(), After: tip, Theirs: p.Theirs, Route: j.Route,
@@ -425,7 +422,7 @@ func (l *Ledger) NewWaypoint(p *plan.Position, j *plan.Join, tip, tree object.ID
 	return wp
 }
 
-// Joined notes in the state and in the logbook that a join was accepted. Doing so twice notes it once.
+// Joined records in state and logbook that a join was accepted. Calling it twice logs it once.
 func (l *Ledger) Joined(wp *Waypoint) error {
 	l.accepted(wp)
 	return errors.Join(l.Store.PutWaypoint(wp), l.Save(), l.Store.LogOnce(wp.Entry(Joined)),

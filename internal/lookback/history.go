@@ -1,5 +1,5 @@
-// Package lookback tells what was: the history with what joins made of it, commits in detail, where
-// lines come from, how a join was decided, and what the others get from it. It reads only.
+// Package lookback explains the past: the history and the joins in it, commits, authors of lines, decisions in merges,
+// and what a push means for others. It only reads.
 package lookback
 
 import (
@@ -12,7 +12,7 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Repository is what looking back needs of the version-control system. It only reads.
+// Repository is the part of a version-control system that lookback reads.
 type Repository interface {
 	vcs.Settings
 	vcs.Lines
@@ -20,7 +20,7 @@ type Repository interface {
 	Where() vcs.Where
 }
 
-// History looks back in a repository.
+// History answers questions about the past of a repository.
 type History struct {
 	Repo    Repository
 	Planner *plan.Planner
@@ -32,7 +32,7 @@ type History struct {
 	graph     *history.Graph
 }
 
-// waypoints lists the joins that were made here, the oldest first.
+// waypoints lists the joins made here, oldest first.
 func (h *History) waypoints() ([]*ledger.Waypoint, error) {
 	if h.Ledger != nil {
 		return h.Ledger.Store.Waypoints()
@@ -40,7 +40,7 @@ func (h *History) waypoints() ([]*ledger.Waypoint, error) {
 	return ledger.ReadWaypoints(h.Repo.Where().Own)
 }
 
-// state is the recovery under way; an empty one where none is.
+// state returns the stored recovery, or an empty one.
 func (h *History) state() (*ledger.State, error) {
 	if h.Ledger != nil {
 		st := h.Ledger.State()
@@ -53,7 +53,8 @@ func (h *History) state() (*ledger.State, error) {
 	return st, err
 }
 
-// Logbook lists what was done here, the newest first. The error is ledger.ErrInUse where a session is open elsewhere.
+// Logbook lists what Dorvik did here, newest first. The error is ledger.ErrInUse if another process has the ledger
+// open.
 func (h *History) Logbook() ([]ledger.LogEntry, error) {
 	if h.Ledger != nil {
 		return h.Ledger.Logbook()

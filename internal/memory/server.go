@@ -1,6 +1,5 @@
-// Package memory is a version-control system that lives in memory: a server, and clones with a branch and files. It has
-// no index, no hooks and no history of its own shape. It shows that what the rooms ask of a system suffices, and tests
-// that are not about git run on it.
+// Package memory is a version-control system in memory: a server, and clones with one branch and files. It has no
+// index and no hooks. It shows that the interfaces in vcs and change suffice, and lets tests run without git.
 package memory
 
 import (
@@ -14,7 +13,7 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Server holds one repository that clones share. Its objects are those of all clones.
+// Server is a repository that several clones share. It is safe for use by several goroutines.
 type Server struct {
 	mu      sync.Mutex
 	objects map[object.ID]stored
@@ -28,12 +27,12 @@ type stored struct {
 	data []byte
 }
 
-// NewServer is an empty server.
+// NewServer returns an empty server.
 func NewServer() *Server {
 	return &Server{objects: map[object.ID]stored{}, heads: map[string]object.ID{}}
 }
 
-// Read gives an object.
+// Read returns an object, or object.ErrMissing.
 func (s *Server) Read(id object.ID) (object.Kind, []byte, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -43,7 +42,7 @@ func (s *Server) Read(id object.ID) (object.Kind, []byte, error) {
 	return 0, nil, object.ErrMissing
 }
 
-// keep stores what was made in memory, and what it needs.
+// keep stores the objects of an overlay that are reachable from the tips.
 func (s *Server) keep(made *object.Overlay, tips []object.ID) error {
 	ids, err := made.Reachable(tips...)
 	if err != nil {
@@ -61,7 +60,7 @@ func (s *Server) keep(made *object.Overlay, tips []object.ID) error {
 	return nil
 }
 
-// push moves a branch forward, if it holds what is there.
+// push moves a branch forward. It returns a *vcs.Refusal if the branch has other commits.
 func (s *Server) push(ctx context.Context, ref string, tip object.ID) error {
 	s.mu.Lock()
 	at, refuses := s.heads[ref], s.Refuses
@@ -84,7 +83,7 @@ func (s *Server) push(ctx context.Context, ref string, tip object.ID) error {
 	return nil
 }
 
-// Clone makes a clone for a person, with a folder for what Dorvik keeps and builds.
+// Clone returns a clone for a person. Dorvik keeps its files in the folder.
 func (s *Server) Clone(name, email, folder string) *Clone {
 	c := &Clone{server: s, who: object.Signature{Name: name, Email: email, When: 1767261600, Zone: "+0000"},
 		own: folder, branch: "main", refs: map[string]object.ID{}, person: &person{map[string]string{}},

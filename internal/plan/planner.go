@@ -1,6 +1,6 @@
-// Package plan works out what a join would be: both routes, what each asks and leaves out, what
-// will not fit together, and how what was left half done is gone on with. Everything it makes
-// lives in memory; it has no way to write a file, a ref or an index.
+// Package plan computes what a join would do: the result of both routes, the questions each asks, what each leaves
+// out, what will break, and how to continue a half-done operation. All objects it makes stay in memory. It cannot
+// write files, refs or the index.
 package plan
 
 import (
@@ -18,7 +18,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/settle"
 )
 
-// Planner joins two lines by either route.
+// Planner computes joins. It is safe for use by several goroutines.
 type Planner struct {
 	*Reader
 	Engine    *merge.Engine
@@ -36,7 +36,7 @@ type Planner struct {
 	typed     map[settle.Key]string // between conflict marks that git left, which still stand
 }
 
-// New is a planner over the objects of a repository.
+// New returns a planner over the objects of a repository. source may be nil in tests.
 func New(store *object.Overlay, source Source) *Planner {
 	p := &Planner{
 		Reader:  &Reader{Store: store, Source: source, annotators: map[[2]object.ID]*history.Annotator{}},
@@ -52,13 +52,13 @@ func New(store *object.Overlay, source Source) *Planner {
 	return p
 }
 
-// Accounts tells what a result leaves out of either side.
+// Accounts lists what a result leaves out of each side.
 type Accounts struct{ p *Planner }
 
-// Resumer works out how what was left half done is gone on with.
+// Resumer computes how to continue a half-done operation.
 type Resumer struct{ p *Planner }
 
-// Foresight finds edits that join and will not work together, and what to do about each.
+// Foresight finds edits that merge as text but break together, and mends for them.
 type Foresight struct {
 	p *Planner
 
@@ -71,10 +71,10 @@ type Foresight struct {
 	searching chan struct{} // holds one while misfits are searched
 }
 
-// AllowUnrelated has lines without a common ancestor be joined, too.
+// AllowUnrelated permits joining lines without a common ancestor.
 func (pn *Planner) AllowUnrelated() { pn.unrelated = true }
 
-// Part finds where the two lines of a position part.
+// Part computes where the two lines of a position diverge. The error is ErrCut in a shallow clone that is too short.
 func (pn *Planner) Part(ctx context.Context, p *Position) (err error) {
 	if p.Divergence = pn.Scout.PartOf(p.Yours, p.Theirs); p.Divergence == nil {
 		p.Divergence, err = history.Diverge(ctx, pn.Store, p.Yours, p.Theirs)
@@ -98,9 +98,8 @@ func (pn *Planner) Part(ctx context.Context, p *Position) (err error) {
 var ErrCut = errors.New("this clone is shallow, and the point where the two lines part lies before its first commit; " +
 	"get the rest of the history with “git fetch --unshallow”")
 
-// Picking returns the position of single commits that are brought onto home.Yours: they are theirs, the last one given
-// first. The error is a *replay.PickedMergeError if one of them joins lines and parent does not say which parent its
-// change is taken against.
+// Picking returns the position of picking commits onto home.Yours. The error is a *replay.PickedMergeError for a merge
+// if parent does not select one of its parents.
 func (pn *Planner) Picking(ctx context.Context, home *Position, picks []object.ID, parent int) (*Position, error) {
 	yours := home.Yours
 	k := &Picking{Home: home, Parent: parent}
@@ -140,7 +139,7 @@ func (pn *Planner) Picking(ctx context.Context, home *Position, picks []object.I
 	return p, nil
 }
 
-// Joined joins two commits.
+// Joined merges two commits.
 func (pn *Planner) Joined(ctx context.Context, a, b object.ID) (*merge.Result, error) {
 	parted, err := history.Diverge(ctx, pn.Store, a, b)
 	if err != nil {
@@ -149,7 +148,7 @@ func (pn *Planner) Joined(ctx context.Context, a, b object.ID) (*merge.Result, e
 	return pn.over(ctx, parted.Bases, a, b)
 }
 
-// over joins two commits over their common ancestors.
+// over merges two commits over the given ancestors.
 func (pn *Planner) over(ctx context.Context, bases []object.ID, a, b object.ID) (*merge.Result, error) {
 	yours, err := pn.Tree(a)
 	if err != nil {
@@ -162,8 +161,8 @@ func (pn *Planner) over(ctx context.Context, bases []object.ID, a, b object.ID) 
 	return pn.Engine.TreesOver(ctx, bases, yours, theirs)
 }
 
-// all joins a commit with others, one after the other as git does, to one in memory. It is zero where they
-// do not join by themselves.
+// all merges a commit with others, one after the other as git does, into one commit in memory. It returns the zero id
+// if one of these merges has a conflict.
 func (pn *Planner) all(ctx context.Context, at object.ID, others []object.ID) (object.ID, error) {
 	for _, id := range others {
 		r, err := pn.Joined(ctx, at, id)
@@ -179,7 +178,7 @@ func (pn *Planner) all(ctx context.Context, at object.ID, others []object.ID) (o
 	return at, nil
 }
 
-// keepTyped keeps what a person typed between conflict marks that still stand, so that it is offered as a way.
+// keepTyped stores text that the person typed between conflict markers, to offer it as a way.
 func (pn *Planner) keepTyped(k settle.Key, text string) {
 	pn.mu.Lock()
 	known := pn.typed[k] == text
@@ -193,7 +192,7 @@ func (pn *Planner) keepTyped(k settle.Key, text string) {
 	}
 }
 
-// TypedIn gives what was typed between the marks of a conflict; ok is false where nothing was.
+// TypedIn returns the text typed between the markers of a conflict. ok is false if there is none.
 func (pn *Planner) TypedIn(k settle.Key) (string, bool) {
 	pn.mu.Lock()
 	defer pn.mu.Unlock()
@@ -201,8 +200,8 @@ func (pn *Planner) TypedIn(k settle.Key) (string, bool) {
 	return text, ok
 }
 
-// Misfit is two edits that join as text and will not work together, with the commits that made them. A commit is zero
-// where it is not known.
+// Misfit is a pair of edits that merge as text but break together, with the commits that made them. A commit is zero
+// if it is not known.
 type Misfit struct {
 	misfit.Misfit
 	ChangedIn, UsedIn history.Node

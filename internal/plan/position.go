@@ -12,12 +12,12 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// Blocked says that the job cannot be done here as things are, and what to do.
+// Blocked is the error for a situation in which the job cannot start. What describes it, Next is the next step.
 type Blocked struct{ What, Next string }
 
 func (b *Blocked) Error() string { return b.What + " " + b.Next }
 
-// Position is where yours and theirs stand to each other.
+// Position describes how your line and their line relate. It is the input of every plan.
 type Position struct {
 	Branch        vcs.Branch
 	Yours, Theirs object.ID
@@ -45,13 +45,13 @@ type Position struct {
 	Past    bool          // it is told afterwards: what is on a remote now need not have been there then
 }
 
-// Kind is what a position is a position of.
+// Kind tells what a position is for. It is one of Following, *Picking, *Resuming, Returning and BringingBack.
 type Kind interface{ kind() }
 
-// Following is a branch and what it follows: what there is, unless something else was asked for.
+// Following joins a branch with its upstream. It is the default.
 type Following struct{}
 
-// Picking brings single commits onto your line: theirs are those, the newest first.
+// Picking copies single commits onto your line. Position.Divergence.Theirs lists them, newest first.
 type Picking struct {
 	Home    *Position      // where the branch stands to its upstream
 	Own     []history.Node // the commits of your line that may have made their changes before
@@ -59,16 +59,16 @@ type Picking struct {
 	Parent  int            // against which parent a picked merge is meant, from 1
 }
 
-// Resuming goes on with what was left half done.
+// Resuming continues an operation that was left half done.
 type Resuming struct {
 	Resume *Resume
 	Picks  *Picking // nil where it is a merge or a rebase
 }
 
-// Returning goes back to before a waypoint.
+// Returning moves the branch back to where it was before a waypoint.
 type Returning struct{ Waypoint string }
 
-// BringingBack brings back what a pull left in the stash.
+// BringingBack restores work that a pull left in the stash.
 type BringingBack struct{ Stash object.ID }
 
 func (Following) kind()    {}
@@ -77,7 +77,7 @@ func (*Resuming) kind()    {}
 func (Returning) kind()    {}
 func (BringingBack) kind() {}
 
-// picks is the picking of single commits; nil where none are.
+// picks returns the picking of commits, or nil.
 func (p *Position) picks() *Picking {
 	switch k := p.Kind.(type) {
 	case *Picking:
@@ -88,10 +88,10 @@ func (p *Position) picks() *Picking {
 	return nil
 }
 
-// IsPick reports whether theirs is single commits that are brought onto your line.
+// IsPick reports whether single commits are copied onto your line.
 func (p *Position) IsPick() bool { return p.picks() != nil }
 
-// Own lists the commits of your line that may have made the changes of picked ones before.
+// Own lists those of your commits that may contain the changes of the picked ones already.
 func (p *Position) Own() []history.Node {
 	if k := p.picks(); k != nil {
 		return k.Own
@@ -99,7 +99,7 @@ func (p *Position) Own() []history.Node {
 	return nil
 }
 
-// Counter is the waypoint of a join that is taken back by picking its opposite; empty where none is.
+// Counter returns the waypoint of the join that the pick reverts, or an empty string.
 func (p *Position) Counter() string {
 	if k := p.picks(); k != nil {
 		return k.Counter
@@ -107,7 +107,7 @@ func (p *Position) Counter() string {
 	return ""
 }
 
-// PickParent is the parent against which a picked merge is meant, from 1; 0 for none.
+// PickParent returns the parent, from 1, that a picked merge is compared with; 0 for none.
 func (p *Position) PickParent() int {
 	if k := p.picks(); k != nil {
 		return k.Parent
@@ -115,7 +115,7 @@ func (p *Position) PickParent() int {
 	return 0
 }
 
-// Resumes is how what was left half done is gone on with; nil where nothing is.
+// Resumes returns how to continue the half-done operation, or nil.
 func (p *Position) Resumes() *Resume {
 	if k, ok := p.Kind.(*Resuming); ok {
 		return k.Resume
@@ -123,7 +123,7 @@ func (p *Position) Resumes() *Resume {
 	return nil
 }
 
-// MovesBack reports whether the branch goes back to where it was before, or stays where it is and only files come back.
+// MovesBack reports whether the branch or the files return to an earlier state, so that nothing is joined.
 func (p *Position) MovesBack() bool {
 	switch p.Kind.(type) {
 	case Returning, BringingBack:
@@ -132,13 +132,13 @@ func (p *Position) MovesBack() bool {
 	return false
 }
 
-// Stash is what is brought back from the stash; the zero id where nothing is.
+// Stash returns the stash commit to restore, or the zero id.
 func (p *Position) Stash() object.ID {
 	k, _ := p.Kind.(BringingBack)
 	return k.Stash
 }
 
-// Head is the commit that index and files are based on. Where git left a rebase half done it is not the branch's tip.
+// Head returns the commit that index and files are based on. In a half-done rebase it differs from the branch's tip.
 func (p *Position) Head() object.ID {
 	if p.Stuck != nil {
 		return p.Stuck.Left.Head
@@ -146,8 +146,7 @@ func (p *Position) Head() object.ID {
 	return p.Yours
 }
 
-// Tip is the commit that the branch is at. Where git left picks half done it is beyond Yours, which is where they
-// began.
+// Tip returns the commit the branch is at. In half-done picks it is newer than Yours, where they started.
 func (p *Position) Tip() object.ID {
 	if p.Stuck != nil {
 		return p.Stuck.Tip()
@@ -155,7 +154,7 @@ func (p *Position) Tip() object.ID {
 	return p.Yours
 }
 
-// Base is the common ancestor, or the zero id.
+// Base returns the first common ancestor, or the zero id.
 func (p *Position) Base() object.ID {
 	if len(p.Divergence.Bases) == 0 {
 		return object.ID{}
@@ -163,8 +162,7 @@ func (p *Position) Base() object.ID {
 	return p.Divergence.Bases[0]
 }
 
-// Trivial is how the two lines join without work: FastForward where yours has
-// nothing new, UpToDate where theirs has nothing new, else NotTrivial.
+// Trivial returns FastForward if you have no new commits, UpToDate if they have none, and NotTrivial otherwise.
 func (p *Position) Trivial() Trivial {
 	switch {
 	case p.IsPick(), p.Resumes() != nil:
@@ -184,7 +182,7 @@ func (p *Position) NothingToDo() bool {
 	return len(p.Divergence.Theirs) == 0 && len(p.Divergence.Yours) == 0 && !p.IsPick() && p.Resumes() == nil
 }
 
-// Trivial names a join without work, as `plan --json` does.
+// Trivial names a join that needs no work, as `plan --json` writes it.
 type Trivial string
 
 // The joins without work.
@@ -194,7 +192,7 @@ const (
 	UpToDate    Trivial = "up-to-date"
 )
 
-// Triangle says where the branch is pushed, where that is not what it follows; empty where it is.
+// Triangle describes where the branch is pushed if it follows another one. Otherwise it is empty.
 func (p *Position) Triangle() string {
 	b := p.Branch
 	switch {
@@ -213,8 +211,7 @@ func (p *Position) Triangle() string {
 	return ""
 }
 
-// Rewritten says in a sentence that the remote's branch was rewritten, and what
-// that means; empty where it was not.
+// Rewritten explains that the remote branch was rewritten. It is empty if it was not.
 func (p *Position) Rewritten() string {
 	n := len(p.TakenOut)
 	switch {
@@ -238,12 +235,12 @@ func (p *Position) Rewritten() string {
 		words.Count(len(p.Divergence.Theirs), "commit", "commits"), words.List(words.Some(made, 3)))
 }
 
-// Alone returns the position of a commit that nothing is to be joined with.
+// Alone returns the position of a commit with nothing to join.
 func Alone(b vcs.Branch, at object.ID) *Position {
 	return &Position{Branch: b, Yours: at, Theirs: at, Divergence: &history.Divergence{}}
 }
 
-// SettlesOnly reports whether conflicts are settled that belong to no operation: nothing is committed then.
+// SettlesOnly reports whether the conflicts belong to no merge or rebase. Settling them makes no commit.
 func (p *Position) SettlesOnly() bool {
 	return p.Stuck != nil && p.Stuck.Left.Operation == vcs.Unmerged
 }

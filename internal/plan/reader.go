@@ -10,7 +10,7 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Source is what planning asks of the version-control system, beyond the objects. It only reads.
+// Source is the part of a version-control system that planning reads, besides the objects.
 type Source interface {
 	vcs.Settings
 	vcs.Lines
@@ -20,7 +20,7 @@ type Source interface {
 	Alone(ctx context.Context, ids []object.ID, digits int) (bool, error)
 }
 
-// Reader reads texts, lines and histories.
+// Reader reads trees, texts and histories. It is safe for use by several goroutines.
 type Reader struct {
 	Store  *object.Overlay
 	Source Source
@@ -30,7 +30,7 @@ type Reader struct {
 	annotators map[[2]object.ID]*history.Annotator // by the newest and the oldest commit
 }
 
-// Tree gives the tree of a commit.
+// Tree returns the tree of a commit.
 func (rd *Reader) Tree(commit object.ID) (object.ID, error) {
 	c, err := rd.Store.Commit(commit)
 	if err != nil {
@@ -39,8 +39,7 @@ func (rd *Reader) Tree(commit object.ID) (object.ID, error) {
 	return c.Tree, nil
 }
 
-// Annotator tells which commits of a side touch a path. What it found out is
-// remembered for the next call.
+// Annotator returns an annotator for the commits of one side. The reader caches it.
 func (rd *Reader) Annotator(side []history.Node) *history.Annotator {
 	if len(side) == 0 {
 		return history.NewAnnotator(rd.Store, nil)
@@ -54,7 +53,7 @@ func (rd *Reader) Annotator(side []history.Node) *history.Annotator {
 	return rd.annotators[key]
 }
 
-// Below lists a commit and those before it along their first parents, at most n.
+// Below lists a commit and its first-parent ancestors, at most n.
 func (rd *Reader) Below(id object.ID, n int) (out []history.Node) {
 	for !id.IsZero() && len(out) < n {
 		c, err := rd.Store.Commit(id)
@@ -70,7 +69,7 @@ func (rd *Reader) Below(id object.ID, n int) (out []history.Node) {
 	return out
 }
 
-// NamesIn lists what is in a folder of a tree, line by line.
+// NamesIn lists the names in a directory of a tree, one per line.
 func (rd *Reader) NamesIn(tree object.ID, dir string) (names string, ok bool) {
 	if dir != "." {
 		e, err := rd.Store.Find(tree, dir)
@@ -86,7 +85,7 @@ func (rd *Reader) NamesIn(tree object.ID, dir string) (names string, ok bool) {
 	return names, err == nil
 }
 
-// TextOf is the text of a file in a commit.
+// TextOf returns the text of a file in a commit. ok is false if there is no such text.
 func (rd *Reader) TextOf(commit object.ID, path string) (text string, ok bool, err error) {
 	tree, err := rd.Tree(commit)
 	if err != nil {
@@ -95,8 +94,8 @@ func (rd *Reader) TextOf(commit object.ID, path string) (text string, ok bool, e
 	return rd.TextAt(tree, path)
 }
 
-// Short is an id as people are shown it: so many digits that none of the ids shown stands for
-// another object of the repository, and no fewer than core.abbrev says, or 7.
+// Short abbreviates an id to the number of digits in use: at least 7 or core.abbrev, and more if ids would be
+// ambiguous.
 func (rd *Reader) Short(id object.ID) string {
 	if id.IsZero() {
 		return ""
@@ -104,17 +103,17 @@ func (rd *Reader) Short(id object.ID) string {
 	return id.Prefix(int(rd.digits.Load()))
 }
 
-// leastDigits is how many digits an id is shown with where nothing asks for more.
+// leastDigits is the smallest number of digits of an abbreviated id.
 const leastDigits = 7
 
-// ShowDigits has ids be shown with so many digits, if that is more than they are shown with at least.
+// ShowDigits raises the number of digits of abbreviated ids to n.
 func (rd *Reader) ShowDigits(n int) {
 	if n > leastDigits {
 		rd.digits.Store(int32(n))
 	}
 }
 
-// TellApart has ids be shown with so many digits that each stands for one object alone.
+// TellApart raises the number of digits until each of the ids is unambiguous in the repository.
 func (rd *Reader) TellApart(ctx context.Context, ids []object.ID) error {
 	if len(ids) == 0 {
 		return nil
@@ -131,7 +130,7 @@ func (rd *Reader) TellApart(ctx context.Context, ids []object.ID) error {
 	return nil
 }
 
-// IdsOf gives the ids of commits.
+// IdsOf returns the ids of commits.
 func IdsOf(nodes []history.Node) (ids []object.ID) {
 	for _, n := range nodes {
 		ids = append(ids, n.ID)

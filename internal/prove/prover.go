@@ -1,6 +1,5 @@
-// Package prove has the joined code be built and tested in a checkout of its own: what may run and
-// who agreed to it, what is run, what failed and since which commit. Nothing of the person's own
-// files is touched.
+// Package prove builds and tests the joined code in its own checkout. It finds the commands, asks before it runs them,
+// and finds the commit that broke the build. It does not touch the person's files.
 package prove
 
 import (
@@ -15,8 +14,8 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Repository is what the check needs of the version-control system: what is set, where the lines are, and working trees
-// of its own. It cannot change the person's branch, index or files.
+// Repository is the part of a version-control system that checks use. It cannot move branches or change the person's
+// index and files.
 type Repository interface {
 	vcs.Settings
 	vcs.Setter
@@ -28,7 +27,7 @@ type Repository interface {
 	Inside(ctx context.Context, name string) (string, error)
 }
 
-// Prover runs the check of the project on joined commits.
+// Prover runs the project's check on joined commits.
 type Prover struct {
 	Repo    Repository
 	Planner *plan.Planner
@@ -39,13 +38,13 @@ type Prover struct {
 	last lastRun // of the check on what is joined
 }
 
-// New is a prover for a repository.
+// New returns a prover.
 func New(repo Repository, planner *plan.Planner, drivers *Drivers, l *ledger.Ledger) *Prover {
 	return &Prover{Repo: repo, Planner: planner, Ledger: l, Drivers: drivers,
 		Asker: &Asker{Repo: repo, Planner: planner, Ledger: l, Drivers: drivers}}
 }
 
-// Asker finds what has to be agreed to before something runs.
+// Asker determines what the person must agree to before a command runs.
 type Asker struct {
 	Repo    Repository
 	Planner *plan.Planner
@@ -53,7 +52,7 @@ type Asker struct {
 	Drivers *Drivers
 }
 
-// Drivers are the merge drivers and attributes of the person's configuration, which no tree holds.
+// Drivers runs merge drivers and reads the gitattributes that are in no tree.
 type Drivers struct {
 	Repo    Repository
 	Planner *plan.Planner

@@ -19,8 +19,7 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Session is a workspace with the recovery kept in the git directory. Only one
-// can be open in a repository at a time.
+// Session is a workspace with its ledger, opened for changes. Only one can be open per repository.
 type Session struct {
 	Repo      vcs.System
 	Workspace *Workspace
@@ -37,9 +36,8 @@ type Session struct {
 	toldNotLooked int // how many of those not looked at were told
 }
 
-// OpenSession opens the repository that holds a folder and the recovery kept
-// there. If an earlier run was ended while it changed branch and files, it is
-// finished, or found not to have begun.
+// OpenSession opens the repository that contains a folder. It completes or undoes a change that an earlier process did
+// not finish.
 func OpenSession(ctx context.Context, dir string) (*Session, error) {
 	w, err := OpenWorkspace(ctx, dir)
 	if err != nil {
@@ -48,7 +46,7 @@ func OpenSession(ctx context.Context, dir string) (*Session, error) {
 	return Begin(ctx, w)
 }
 
-// Begin is OpenSession for a workspace, which is closed where that fails.
+// Begin opens a session over a workspace. It closes the workspace on error.
 func Begin(ctx context.Context, w *Workspace) (*Session, error) {
 	l, damage, err := ledger.Open(w.Repo.Where().Own)
 	if err != nil {
@@ -64,7 +62,7 @@ func Begin(ctx context.Context, w *Workspace) (*Session, error) {
 	return s, nil
 }
 
-// newSession puts what a workspace and a ledger need together.
+// newSession connects the rooms.
 func newSession(w *Workspace, l *ledger.Ledger) *Session {
 	s := &Session{Repo: w.Repo, Workspace: w, Planner: w.Planner, Ledger: l, WorkTree: w.WorkTree,
 		Prover:  prove.New(w.Repo, w.Planner, w.Drivers, l),
@@ -76,14 +74,14 @@ func newSession(w *Workspace, l *ledger.Ledger) *Session {
 	return s
 }
 
-// Close saves nothing: all is saved as it happens.
+// Close releases the repository. Everything is stored already.
 func (s *Session) Close() {
 	s.Applier.End()
 	s.Ledger.Close()
 	s.Workspace.Close()
 }
 
-// Decide records decisions, all or none.
+// Decide records all decisions or none. It resolves settle.AsBefore to the remembered decision.
 func (s *Session) Decide(decided ...settle.Decision) error {
 	for i, d := range decided {
 		if d.Way != settle.AsBefore {
@@ -98,12 +96,12 @@ func (s *Session) Decide(decided ...settle.Decision) error {
 	return s.Ledger.Decide(decided...)
 }
 
-// ForgetDecisions forgets how conflicts were settled in earlier recoveries, of some or of all, and counts them.
+// ForgetDecisions forgets remembered decisions, all of them or those with the keys, and returns their number.
 func (s *Session) ForgetDecisions(keys ...settle.Key) (int, error) {
 	return s.sharing.forgetDecisions(keys...)
 }
 
-// FastForward moves the branch forward to theirs, where nothing of yours is in the way.
+// FastForward moves the branch forward to theirs.
 func (s *Session) FastForward(ctx context.Context, p *plan.Position, consent change.Consent) (*ledger.Waypoint, error) {
 	st := s.Ledger.State()
 	j, err := s.Planner.Join(ctx, p, "", &st.Decisions, plan.Amends{}, nil)
@@ -124,10 +122,8 @@ func (s *Session) FastForward(ctx context.Context, p *plan.Position, consent cha
 	return wp, err
 }
 
-// Accept is the one moment at which things change: the commits go to the
-// repository, and branch, index and working tree go to the joined state
-// together. It refuses, changing nothing, if the branch or files in the way
-// changed meanwhile.
+// Accept stores the commits and moves branch, index and files to the joined state, all or nothing. It fails if branch
+// or files changed since the join was computed.
 func (s *Session) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built,
 	consent change.Consent) (*ledger.Waypoint, error) {
 	tip, err := s.Planner.Store.Commit(b.Tip)
@@ -137,7 +133,7 @@ func (s *Session) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 	return s.Applier.Accept(ctx, p, j, b, consent, reflog(p, j, tip.Subject()))
 }
 
-// reflog is what the reflogs say of a join whose tip has a subject, in the words that git has for it.
+// reflog returns git's usual reflog message for a join.
 func reflog(p *plan.Position, j *plan.Join, subject string) string {
 	switch {
 	case p.MovesBack():
@@ -160,7 +156,7 @@ func reflog(p *plan.Position, j *plan.Join, subject string) string {
 	return "merge " + p.Branch.Upstream + ": Merge made by dorvik."
 }
 
-// Pushed is how a push went.
+// Pushed is the outcome of a push.
 type Pushed struct {
 	Tip      object.ID
 	Holds    object.ID    // what the remote said it holds afterwards
@@ -170,10 +166,8 @@ type Pushed struct {
 	WentBack bool         // the join was undone, to be made again on what is new
 }
 
-// PushTip pushes the branch's tip, never forcing, and asks the remote again
-// what it holds. If somebody pushed first, the join is undone and the remote
-// fetched, so that it can be made again with the decisions kept. What was picked
-// stays: it is to be joined with what is new like any other commit of yours.
+// PushTip pushes without force and then asks the remote what it holds. If somebody pushed first, it undoes the join so
+// that it can be made again; decisions stay. Picked commits stay on the branch.
 func (s *Session) PushTip(ctx context.Context, p *plan.Position, consent change.Consent) (*Pushed, error) {
 	if err := s.Applier.AskToPush(ctx, consent); err != nil {
 		return nil, err
@@ -229,7 +223,7 @@ func (s *Session) PushTip(ctx context.Context, p *plan.Position, consent change.
 	return out, s.Ledger.Pushed(b.Name)
 }
 
-// confirm asks the remote what it holds after a refusal: what was said is one thing, what is so another.
+// confirm asks the remote what it holds after a refusal, because the message alone can be wrong.
 func (s *Session) confirm(ctx context.Context, p *plan.Position, to vcs.Dest, out *Pushed) {
 	at, err := s.Repo.RemoteTip(ctx, to.Remote, to.Ref)
 	out.Unsure = err != nil
@@ -242,8 +236,7 @@ func (s *Session) confirm(ctx context.Context, p *plan.Position, to vcs.Dest, ou
 	}
 }
 
-// gone reports whether a branch of the remote that there was is there no more: a push would make it
-// anew, and whoever deleted it would not be asked.
+// gone reports whether a branch was deleted at the remote. Pushing would create it again.
 func (s *Session) gone(ctx context.Context, to vcs.Dest) (bool, error) {
 	known, err := s.Repo.Ref(ctx, to.Tracking)
 	if err != nil || known.IsZero() {
@@ -257,9 +250,8 @@ func (s *Session) gone(ctx context.Context, to vcs.Dest) (bool, error) {
 	return err == nil && at.IsZero(), err
 }
 
-// SettleBy takes a route, empty for the one kept or else the suggested one, and settles each
-// open conflict by the first of the ways that it offers. Settling one stop of a rebase can
-// change the next, so it joins again, stop by stop, until nothing more can be settled.
+// SettleBy selects a route and settles conflicts by the first preferred way that each offers. An empty route selects
+// the stored or the suggested one. It joins again after each stop, because a decision can change later stops.
 func (s *Session) SettleBy(ctx context.Context, p *plan.Position, route plan.Route, prefer []settle.Way) (*plan.Join,
 	error) {
 	st := s.Ledger.State()
@@ -299,7 +291,7 @@ func (s *Session) SettleBy(ctx context.Context, p *plan.Position, route plan.Rou
 	}
 }
 
-// Price works out what it would cost to have a commit be as wished. Nothing is written.
+// Price computes the cost of a wish about one commit.
 func (w *Workspace) Price(ctx context.Context, p *plan.Position, st *ledger.State, now *plan.Join, commit object.ID,
 	wish replay.Wish) (*plan.Price, error) {
 	then := *p

@@ -1,7 +1,5 @@
-// Package recovery is the job itself as a state machine: where one stands, the
-// routes, the decisions, the check, the one moment at which things change, the
-// push, and the way back. It holds every rule of the job; the screens and the
-// commands only ask it.
+// Package recovery runs the job: it locates the branch, joins the lines, settles conflicts, checks, accepts, pushes
+// and undoes. It contains the rules of the job. Screens and commands only call it.
 package recovery
 
 import (
@@ -20,8 +18,7 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Workspace is a repository with the engine over it. It can be had by several at once: nothing it
-// computes is written.
+// Workspace is a repository opened for reading. Several can be open at once.
 type Workspace struct {
 	Repo     vcs.System
 	Planner  *plan.Planner
@@ -33,7 +30,7 @@ type Workspace struct {
 	shared *[]object.ID // trees of decisions of colleagues; nil where they were not looked up
 }
 
-// Adapter is what a version-control system gives for one of its repositories.
+// Adapter connects a repository of some version-control system with a Workspace.
 type Adapter struct {
 	Repo  vcs.System
 	Store *object.Overlay // over its objects
@@ -44,7 +41,7 @@ type Adapter struct {
 	Contains func(ctx context.Context, path string, older, newer object.ID) bool
 }
 
-// NewWorkspace is the engine over a repository of any system.
+// NewWorkspace opens a workspace over any version-control system.
 func NewWorkspace(a Adapter) *Workspace {
 	planner := plan.New(a.Store, a.Repo)
 	w := &Workspace{Repo: a.Repo, Planner: planner, WorkTree: a.WorkTree(planner),
@@ -61,7 +58,7 @@ func NewWorkspace(a Adapter) *Workspace {
 	return w
 }
 
-// Close lets the repository go.
+// Close releases the repository.
 func (w *Workspace) Close() {
 	if w.Planner.Scout != nil {
 		w.Planner.Scout.Stop()
@@ -69,9 +66,8 @@ func (w *Workspace) Close() {
 	w.Repo.Close()
 }
 
-// Locate reads where the branch and its upstream stand. With fetch the remote is
-// asked first; if it does not answer, the local copy is used and the position
-// says so. Reasons why nothing can be done come as *Blocked.
+// Locate determines how the branch and its upstream relate. With fetch it asks the remote first. If that fails it uses
+// the local copy and sets Position.Unanswered. If the job cannot start, the error is a *plan.Blocked.
 func (w *Workspace) Locate(ctx context.Context, fetch bool) (*plan.Position, error) {
 	b, dirty, err := w.Repo.Status(ctx)
 	if err != nil {
@@ -94,7 +90,7 @@ func (w *Workspace) locateBranch(ctx context.Context, b vcs.Branch, dirty []vcs.
 	return w.stand(ctx, b, dirty, fetch)
 }
 
-// stand is locate for a branch, whatever is half done.
+// stand is Locate for a given branch. It ignores half-done operations.
 func (w *Workspace) stand(ctx context.Context, b vcs.Branch, dirty []vcs.Dirty, fetch bool) (*plan.Position, error) {
 	w.Planner.Extras.Begin()
 	var err error
@@ -131,7 +127,7 @@ func (w *Workspace) stand(ctx context.Context, b vcs.Branch, dirty []vcs.Dirty, 
 	return p, nil
 }
 
-// ask fetches from the remotes of what the branch follows and of where it is pushed.
+// ask fetches from the upstream's remote and from the remote that the branch is pushed to.
 func (w *Workspace) ask(ctx context.Context, p *plan.Position) error {
 	remotes := []vcs.Remote{p.Branch.Remote, p.Branch.Dest.Remote}
 	if remotes[0] == remotes[1] {
@@ -156,9 +152,8 @@ func (w *Workspace) ask(ctx context.Context, p *plan.Position) error {
 	return nil
 }
 
-// destination finds where git would push the branch. Where that is another branch than the one it
-// follows and exists, the two lines that are joined are yours and that one: the push is accepted only
-// if it is contained.
+// destination determines where git would push the branch. If that is another existing branch than the upstream, the
+// join is with that one, because the push must contain it.
 func (w *Workspace) destination(ctx context.Context, p *plan.Position) error {
 	b := &p.Branch
 	if b.Dest.Remote == "" || b.Dest.Remote == b.Remote && b.Dest.Ref == b.Ref {
@@ -179,9 +174,8 @@ func (w *Workspace) destination(ctx context.Context, p *plan.Position) error {
 	return nil
 }
 
-// takenOut tells the commits of your line that came from the remote's branch and
-// are in it no more: it was rewritten. They are not yours to replay. Where theirs
-// has nothing new they stay among yours, as a push would bring them back.
+// takenOut finds your commits that were once in the remote branch and were removed by a rewrite. They are not
+// replayed. If the remote has nothing new they still count as yours, because a push would bring them back.
 func (w *Workspace) takenOut(ctx context.Context, p *plan.Position) {
 	mine := map[object.ID]history.Node{}
 	for _, n := range p.Divergence.Yours {
@@ -216,8 +210,7 @@ func (w *Workspace) takenOut(ctx context.Context, p *plan.Position) {
 	}
 }
 
-// Compare is Locate for any two revisions; empty ones stand for the branch and
-// its upstream, of which the remote is asked first with fetch. It does not look for uncommitted work.
+// Compare is Locate for two revisions. Empty ones select the branch and its upstream. It ignores uncommitted work.
 func (w *Workspace) Compare(ctx context.Context, yours, theirs string, fetch bool) (*plan.Position, error) {
 	b, err := w.Repo.Current(ctx)
 	if err != nil {
@@ -251,7 +244,7 @@ func (w *Workspace) Compare(ctx context.Context, yours, theirs string, fetch boo
 	return p, w.part(ctx, p)
 }
 
-// part is Part, which offers to get more of the history where a shallow clone ends too early.
+// part is Planner.Part with an offer to fetch more history for a shallow clone.
 func (w *Workspace) part(ctx context.Context, p *plan.Position) error {
 	err := w.Planner.Part(ctx, p)
 	if errors.Is(err, plan.ErrCut) {
@@ -260,8 +253,7 @@ func (w *Workspace) part(ctx context.Context, p *plan.Position) error {
 	return err
 }
 
-// maker is settle.Files.Maker: the command that is known by the kind of the file or else the one that
-// dorvik.generate names.
+// maker returns the command that generates a file: the known one, or dorvik.generate.
 func (w *Workspace) maker(_, known string) string {
 	if known == "" {
 		known, _ = w.Repo.Config(context.Background(), "dorvik.generate")

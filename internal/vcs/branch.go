@@ -1,6 +1,5 @@
-// Package vcs is what a version-control system tells of a repository, in the terms of
-// core: branches, remotes, what is not committed, what was left half done, why a push
-// was refused. It holds no system: git is one, and fills these in.
+// Package vcs defines what Dorvik needs from a version-control system, in the terms of core: branches, remotes,
+// uncommitted work, half-done operations, refusals, and the operations. Package git implements it.
 package vcs
 
 import (
