@@ -9,9 +9,8 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// Uncommitted is work that is not committed, to be brought along by a join: it is replayed onto
-// the result like two commits more, which are never made. The first is what was staged, the
-// second what the files have beyond that.
+// Uncommitted is uncommitted work that a join carries along. It is replayed like two commits that are never made: the
+// staged changes, and the other changes of files.
 type Uncommitted struct {
 	On     object.ID // the commit it was made on
 	Staged object.ID // a tree: all that the index holds
@@ -29,13 +28,13 @@ const (
 	CarriedConflict = "conflict" // and a person decided how
 )
 
-// CarriedPath is a path with uncommitted work, and what becomes of it.
+// CarriedPath is the outcome for one path with uncommitted work.
 type CarriedPath struct {
 	Path  string `json:"path"`
 	State string `json:"state"`
 }
 
-// Carried is uncommitted work joined onto a result.
+// Carried is uncommitted work merged onto a result.
 type Carried struct {
 	Of     *Uncommitted
 	Staged object.ID // trees: what the index is to hold,
@@ -44,14 +43,14 @@ type Carried struct {
 	Asked  int // decisions
 }
 
-// Add adds a part, if it holds anything.
+// Add adds a part unless it is empty.
 func (u *Uncommitted) Add(p Part) {
 	if p.Base != p.Tree {
 		u.Parts = append(u.Parts, p)
 	}
 }
 
-// Same reports whether two accounts of uncommitted work hold the same.
+// Same reports whether both have the same content.
 func (u *Uncommitted) Same(v *Uncommitted) bool {
 	if u == nil || v == nil {
 		return u == v
@@ -59,7 +58,7 @@ func (u *Uncommitted) Same(v *Uncommitted) bool {
 	return u.Staged == v.Staged && u.Files == v.Files && slices.Equal(u.Paths, v.Paths)
 }
 
-// Holds is what index and files hold; of nothing uncommitted, what is committed.
+// Holds returns the trees of index and files. u may be nil if nothing is uncommitted.
 func (u *Uncommitted) Holds(committed object.ID) Held {
 	if u == nil {
 		return Held{committed, committed}
@@ -67,14 +66,14 @@ func (u *Uncommitted) Holds(committed object.ID) Held {
 	return Held{u.Staged, u.Files}
 }
 
-// Part is uncommitted work of one kind: what leads from one tree to another.
+// Part is one kind of uncommitted work: the difference between two trees.
 type Part struct {
 	Base, Tree object.ID
 	Subject    string
 	Staged     bool // it is to be staged again
 }
 
-// Names are the paths that are carried.
+// Names returns the carried paths.
 func (c *Carried) Names() (out []string) {
 	for _, p := range c.Paths {
 		out = append(out, p.Path)
@@ -82,7 +81,7 @@ func (c *Carried) Names() (out []string) {
 	return out
 }
 
-// Sentence says in a line what was carried; empty where nothing was.
+// Sentence describes what was carried, or is empty.
 func (c *Carried) Sentence() string {
 	if c == nil || len(c.Paths) == 0 {
 		return ""
@@ -104,7 +103,7 @@ func (c *Carried) Sentence() string {
 	return "Your uncommitted work was carried along: " + strings.Join(out, "; ") + "."
 }
 
-// Asking are the paths that a person would have to decide about.
+// Asking returns the paths that need a decision.
 func (c *Carried) Asking() (out []string) {
 	for _, p := range c.Paths {
 		if p.State == CarriedConflict {
@@ -114,29 +113,28 @@ func (c *Carried) Asking() (out []string) {
 	return out
 }
 
-// Held is what index and files hold, as trees.
+// Held is the content of index and files, as trees.
 type Held struct {
 	Staged object.ID `json:"staged"`
 	Files  object.ID `json:"files"`
 }
 
-// Layout is where index and files go with uncommitted work brought along. What the change does
-// not touch is not in it: that stays where it is, as it is.
+// Layout is the target of index and files in a change that carries uncommitted work. It leaves out paths that the
+// change does not touch.
 type Layout struct {
 	Staged, Files object.ID // trees
 	Start         object.ID // the tree that the change starts from, without what goes and is not left alone
 	Paths         []string  // with uncommitted work that is not left alone, sorted
 }
 
-// Laid is how a change lays out uncommitted work.
+// Laid is a layout with the work that it carries.
 type Laid struct {
 	*Layout
 	Of *Uncommitted
 	Is Held // all that index and files hold afterwards
 }
 
-// beside reports whether a path cannot be left alone: it is a folder, or in the place of one, of
-// what is not.
+// beside reports whether a path must move because it contains, or is inside, a path that moves.
 func (u *Uncommitted) beside(p string, alone, moves map[string]bool) bool {
 	for dir := Folder(p); dir != ""; dir = Folder(dir) {
 		if is, known := alone[dir]; known && (!is || moves[dir]) {
@@ -146,5 +144,5 @@ func (u *Uncommitted) beside(p string, alone, moves map[string]bool) bool {
 	return slices.ContainsFunc(u.Paths, func(q string) bool { return strings.HasPrefix(q, p+"/") }) && moves[p]
 }
 
-// Folder is the folder that a path is in; empty at the top.
+// Folder returns the parent folder of a path, or an empty string.
 func Folder(p string) string { return p[:max(0, strings.LastIndexByte(p, '/'))] }

@@ -12,7 +12,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/replay"
 )
 
-// node is the commit that would be made of a part.
+// node returns a commit, in memory only, that stands for a part.
 func (pn *Planner) node(ctx context.Context, u *Uncommitted, part Part) history.Node {
 	who, err := pn.Source.Committer(ctx)
 	if err != nil {
@@ -26,7 +26,7 @@ func (pn *Planner) node(ctx context.Context, u *Uncommitted, part Part) history.
 	return history.Node{ID: pn.Store.PutCommit(&c), Commit: &c}
 }
 
-// Carry joins uncommitted work onto the result of a join. What it asks is asked at the last stops.
+// Carry merges uncommitted work onto the result of a join. Its conflicts become the last stops.
 func (pn *Planner) Carry(ctx context.Context, j *Join, u *Uncommitted, resolve replay.Resolver) error {
 	if u == nil || j.Refused != nil {
 		return nil
@@ -55,7 +55,7 @@ func (pn *Planner) Carry(ctx context.Context, j *Join, u *Uncommitted, resolve r
 	return pn.carriedPaths(c, base, j.Tree, asked)
 }
 
-// carryPart joins a part of uncommitted work onto a tree.
+// carryPart merges one part onto a tree.
 func (pn *Planner) carryPart(ctx context.Context, j *Join, u *Uncommitted, part Part, onto object.ID,
 	asked map[string]bool, resolve replay.Resolver) (object.ID, error) {
 	r, err := pn.Engine.Trees(ctx, part.Base, part.Tree, onto)
@@ -78,7 +78,7 @@ func (pn *Planner) carryPart(ctx context.Context, j *Join, u *Uncommitted, part 
 	return r.Tree(decided)
 }
 
-// carriedPaths says what becomes of each path.
+// carriedPaths computes the outcome for each path.
 func (pn *Planner) carriedPaths(c *Carried, base, result object.ID, asked map[string]bool) error {
 	l, err := pn.lay(base, c.Of, result, c.Staged, c.Files)
 	if err != nil {
@@ -108,8 +108,7 @@ func (pn *Planner) carriedPaths(c *Carried, base, result object.ID, asked map[st
 	return nil
 }
 
-// lay works out the layout of a change from one tree, on which there is uncommitted work, to
-// another, with which index and files are to hold staged and files.
+// lay computes the layout of a change from one tree with uncommitted work to another.
 func (pn *Planner) lay(from object.ID, u *Uncommitted, to, staged, files object.ID) (l *Layout, err error) {
 	l = &Layout{}
 	alone := map[string]bool{}
@@ -149,7 +148,7 @@ func (pn *Planner) lay(from object.ID, u *Uncommitted, to, staged, files object.
 	return l, err
 }
 
-// filesAt gives what trees hold at a path; a folder is nothing.
+// filesAt returns the entries at a path in several trees. Folders count as absent.
 func (pn *Planner) filesAt(path string, trees ...object.ID) (out []object.Entry, err error) {
 	for _, t := range trees {
 		e, err := pn.Store.Find(t, path)
@@ -164,7 +163,7 @@ func (pn *Planner) filesAt(path string, trees ...object.ID) (out []object.Entry,
 	return out, nil
 }
 
-// towards takes a tree to another, but for the paths that are left alone.
+// towards changes a tree into another one, except for the paths in alone.
 func (pn *Planner) towards(tree, to object.ID, alone map[string]bool) (object.ID, error) {
 	changes, err := pn.Store.Changes(tree, to)
 	if err != nil {
@@ -189,8 +188,7 @@ func (pn *Planner) towards(tree, to object.ID, alone map[string]bool) (object.ID
 	return tree, err
 }
 
-// without is a tree without the paths of a layout that are not to be there: what goes need not be
-// there now, and something else can be where it was.
+// without removes paths from a tree that the change deletes, because they may be deleted or replaced already.
 func (pn *Planner) without(from object.ID, l *Layout) (object.ID, error) {
 	gone := map[string]object.Entry{}
 	for _, p := range l.Paths {
@@ -213,8 +211,8 @@ func (pn *Planner) without(from object.ID, l *Layout) (object.ID, error) {
 	return tree, err
 }
 
-// submodules lists paths of the layout at which there is a submodule in one tree and something else in another: its
-// folder would have to be moved, and holds a repository. Where only the commit differs, the index alone is changed.
+// submodules returns paths that are a submodule in one tree and something else in another. Dorvik cannot move these
+// folders, because they contain repositories.
 func (pn *Planner) submodules(l *Layout, trees ...object.ID) (out []string, err error) {
 	for _, p := range l.Paths {
 		sub, other := false, false
@@ -233,8 +231,7 @@ func (pn *Planner) submodules(l *Layout, trees ...object.ID) (out []string, err 
 	return out, nil
 }
 
-// LayOut works out how uncommitted work is laid out by a change to a tree, with which index and
-// files are to hold what they are to. It is nil where all of it is left alone.
+// LayOut computes how a change carries uncommitted work. It returns nil if the change touches none of it.
 func (pn *Planner) LayOut(u *Uncommitted, to object.ID, is Held) (*Laid, error) {
 	from, err := pn.Tree(u.On)
 	if err != nil {

@@ -9,7 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// Plan is both routes worked out.
+// Plan is the result of both routes, with a suggestion.
 type Plan struct {
 	Rebase, Merge *Join
 	Pick          *Join // alone, where commits are picked, or what git left half done is gone on with
@@ -19,10 +19,10 @@ type Plan struct {
 	Published     []Published // commits of yours that are on a remote: rewriting them disturbs others
 }
 
-// Pushed reports whether a rebase would rewrite what others may have.
+// Pushed reports whether a rebase would rewrite published commits.
 func (pl *Plan) Pushed() bool { return len(pl.Published) > 0 }
 
-// Wanted is the route that a person or a team set, and by which setting; empty where none is.
+// Wanted is the route that the configuration selects, and the setting that does so.
 type Wanted struct {
 	Route   Route
 	Setting string // such as "pull.rebase is true"
@@ -30,8 +30,7 @@ type Wanted struct {
 	OnlyForward bool // pull.ff is only: git pull would refuse where there is anything to join
 }
 
-// Plan works both routes out and suggests one; where commits are picked there is but
-// one. Nothing is written.
+// Plan computes both routes and suggests one. A pick has only one route. Plan writes nothing.
 func (pn *Planner) Plan(ctx context.Context, p *Position, decisions *settle.Decisions, progress func(done,
 	of int)) (*Plan, error) {
 	pl := &Plan{}
@@ -68,7 +67,7 @@ func (pn *Planner) Plan(ctx context.Context, p *Position, decisions *settle.Deci
 	return pl, nil
 }
 
-// wanted reads which route is set for a branch: dorvik.route, or else what git pull goes by.
+// wanted reads the configured route of a branch from dorvik.route or the settings of git pull.
 func (pn *Planner) wanted(ctx context.Context, branch string) (Wanted, error) {
 	if pn.Source == nil {
 		return Wanted{}, nil
@@ -98,8 +97,7 @@ func (pn *Planner) wanted(ctx context.Context, branch string) (Wanted, error) {
 	return Wanted{OnlyForward: only}, nil
 }
 
-// honour has the route be suggested that is set, unless it cannot be taken or does harm; then that
-// is said.
+// honour suggests the configured route unless it is impossible or harmful, and explains that.
 func (pl *Plan) honour(p *Position) {
 	if pl.Wanted.OnlyForward {
 		defer func() { pl.Why += " As pull.ff is only, git pull itself would refuse here." }()
@@ -145,7 +143,7 @@ func (pl *Plan) suggest(p *Position) {
 	}
 }
 
-// Of gives one of the routes.
+// Of returns the join of a route.
 func (pl *Plan) Of(r Route) *Join {
 	if pl.Pick != nil {
 		return pl.Pick
@@ -157,7 +155,7 @@ func (pl *Plan) Of(r Route) *Join {
 	return pl.Rebase
 }
 
-// Asking is the join by which the two sides are compared: the merge, or the pick.
+// Asking returns the join that compares both sides: the merge or the pick.
 func (pl *Plan) Asking() *Join {
 	if pl.Pick != nil {
 		return pl.Pick

@@ -10,21 +10,21 @@ import (
 	"dorvik.dev/dorvik/internal/core/caught"
 )
 
-// extraLimit is how long foresight and diagnosis may take altogether, for one position.
+// extraLimit is the total time for foresight and diagnosis of one position.
 const extraLimit = 20 * time.Second
 
-// NotLookedAt is foresight or diagnosis that failed. The job goes on without it.
+// NotLookedAt is a foresight or diagnosis that failed. The job continues without it.
 type NotLookedAt struct {
 	What string // such as "what will not work together"
 	Why  string
 }
 
-// Sentence says it to a person.
+// Sentence describes the failure to the person.
 func (n NotLookedAt) Sentence() string { return "Not looked at: " + n.What + " (" + n.Why + ")." }
 
-// Extra runs foresight or diagnosis, which the job can do without. Where it fails, panics or takes longer than what is
-// left of extraLimit, that is noted for NotLookedAt, and ok is false. The error is the context's alone. do must write
-// its findings only to what it returns: after the time limit it may still be running.
+// Extra runs optional work. If do fails, panics or exceeds the time limit, Extra records that and ok is false. err is
+// only set if ctx is cancelled. do must not write to anything but its results, because it may still run after the time
+// limit.
 func Extra[T any](ctx context.Context, x *Extras, what string, do func(context.Context) (T, error)) (found T,
 	ok bool,
 	err error) {
@@ -71,7 +71,7 @@ func Extra[T any](ctx context.Context, x *Extras, what string, do func(context.C
 	return found, false, nil
 }
 
-// Skip notes an extra that failed, once.
+// Skip records failed work once.
 func (x *Extras) Skip(n NotLookedAt) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
@@ -80,21 +80,21 @@ func (x *Extras) Skip(n NotLookedAt) {
 	}
 }
 
-// Begin has the time be counted anew, for another position.
+// Begin restarts the time limit for a new position.
 func (x *Extras) Begin() {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	x.took = 0
 }
 
-// NotLookedAt lists the foresight and diagnosis that failed since the workspace was opened, each once.
+// NotLookedAt returns the failures since the workspace was opened.
 func (x *Extras) NotLookedAt() []NotLookedAt {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	return slices.Clone(x.failed)
 }
 
-// Extras runs what the job can do without, and keeps what of it failed.
+// Extras runs optional work and records what failed.
 type Extras struct {
 	Limit time.Duration // for all of them together
 

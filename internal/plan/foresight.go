@@ -15,8 +15,8 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// Misfits finds what of a join will not work together. There are none where nothing is joined. Where the search fails
-// it finds none, and NotLookedAt tells that.
+// Misfits returns the edits of a join that will break together. If the search fails it returns none and records that
+// in Extras.
 func (f *Foresight) Misfits(ctx context.Context, p *Position, j *Join) ([]Misfit, error) {
 	t, ok, err := f.misfitTrees(p, j)
 	if err != nil || !ok {
@@ -72,7 +72,7 @@ func (f *Foresight) Misfits(ctx context.Context, p *Position, j *Join) ([]Misfit
 	return out, nil
 }
 
-// sidesOf reads what both sides changed, as far as it could misfit, unless it was read before.
+// sidesOf returns the relevant changes of both sides. It caches the last result.
 func (f *Foresight) sidesOf(ctx context.Context, t misfit.Trees) (sides *misfit.Sides, err error) {
 	t.Joined = object.ID{}
 	f.mu.Lock()
@@ -92,7 +92,7 @@ func (f *Foresight) sidesOf(ctx context.Context, t misfit.Trees) (sides *misfit.
 	return sides, nil
 }
 
-// misfitTrees are the trees that are looked into; ok is false where nothing is joined.
+// misfitTrees returns the trees to search. ok is false if nothing is joined.
 func (f *Foresight) misfitTrees(p *Position, j *Join) (t misfit.Trees, ok bool, err error) {
 	if j == nil || j.Refused != nil || p.Trivial() != NotTrivial || p.IsPick() || j.Tree.IsZero() {
 		return t, false, nil
@@ -116,7 +116,7 @@ func (f *Foresight) misfitTrees(p *Position, j *Join) (t misfit.Trees, ok bool, 
 	return t, true, nil
 }
 
-// MisfitsOf finds those of the routes of a plan.
+// MisfitsOf returns the misfits of each route of a plan.
 func (f *Foresight) MisfitsOf(ctx context.Context, p *Position, pl *Plan) (map[Route][]Misfit, error) {
 	out := map[Route][]Misfit{}
 	for _, j := range []*Join{pl.Merge, pl.Rebase, pl.Pick} {
@@ -132,7 +132,7 @@ func (f *Foresight) MisfitsOf(ctx context.Context, p *Position, pl *Plan) (map[R
 	return out, nil
 }
 
-// madeBy finds the commit that wrote a line of a side, or that took it out.
+// madeBy returns the commit that added or removed a line.
 func (f *Foresight) madeBy(p *Position, at misfit.Place) (history.Node, error) {
 	side := p.Divergence.Yours
 	if at.Side == merge.Theirs {
@@ -145,10 +145,10 @@ func (f *Foresight) madeBy(p *Position, at misfit.Place) (history.Node, error) {
 	return n, err
 }
 
-// mostLookedInto is how many commits of a side are looked into for the one that took a line out.
+// mostLookedInto limits the number of commits searched for the removal of a line.
 const mostLookedInto = 500
 
-// takenOutBy finds the first commit of a side, the newest first, whose file has not got a line, or is not there.
+// takenOutBy returns the commit of a side that removed a line.
 func (f *Foresight) takenOutBy(side []history.Node, at misfit.Place) (out history.Node, err error) {
 	for _, n := range side[:min(len(side), mostLookedInto)] {
 		e, err := f.p.Store.Find(n.Commit.Tree, at.Path)
@@ -171,7 +171,7 @@ func (f *Foresight) takenOutBy(side []history.Node, at misfit.Place) (out histor
 	return out, nil
 }
 
-// MendsOf derives the mends of what will not fit, where it is certain what they are, for a joined tree.
+// MendsOf returns the mends for misfits whose solution is certain.
 func (f *Foresight) MendsOf(ctx context.Context, p *Position, j *Join, list []Misfit) ([]misfit.Mend, error) {
 	if len(list) == 0 {
 		return nil, nil
@@ -191,15 +191,14 @@ func (f *Foresight) MendsOf(ctx context.Context, p *Position, j *Join, list []Mi
 	return out, err
 }
 
-// Holding is a mend with what it becomes part of: one of your commits that are made again, so that it builds by
-// itself, or what mends go into at all.
+// Holding is a mend and the commit it becomes part of.
 type Holding struct {
 	misfit.Mend
 	In int // the step of the join; -1 for the one that holds all mends
 }
 
-// Holdings tells which commit each mend belongs into: in a rebase the one of yours that brings the line in, or that
-// takes away what a line of theirs uses, as long as that commit has the line; else the last, or the merge commit.
+// Holdings assigns each mend to a commit: the one of yours that adds the line or removes what their line uses, so that
+// this commit builds by itself. Other mends go into the last commit or the merge commit.
 func (f *Foresight) Holdings(j *Join, mends []misfit.Mend, unfit []Misfit) (out []Holding, err error) {
 	for _, m := range mends {
 		h := Holding{m, -1}
@@ -226,8 +225,7 @@ func (f *Foresight) Holdings(j *Join, mends []misfit.Mend, unfit []Misfit) (out 
 	return out, nil
 }
 
-// MayHold lists the steps of a rebase of which each could hold all of some mends: it has the lines that they change,
-// and is none before those that need them.
+// MayHold returns the steps that could contain all of the mends.
 func (f *Foresight) MayHold(j *Join, held []Holding) (steps []int, err error) {
 	for i := range j.Steps {
 		can := !j.Steps[i].Left() && len(held) > 0
@@ -249,7 +247,7 @@ func (f *Foresight) MayHold(j *Join, held []Holding) (steps []int, err error) {
 	return steps, nil
 }
 
-// TakenMends is what there was before mends were taken.
+// TakenMends is the state before mends were taken.
 type TakenMends struct {
 	Mends  []Mend
 	Wishes replay.Wishes

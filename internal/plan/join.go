@@ -16,7 +16,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// Join works a route out. Nothing is written. progress may be nil.
+// Join computes a route. It writes nothing. progress may be nil.
 func (pn *Planner) Join(ctx context.Context, p *Position, route Route, decisions *settle.Decisions, by Amends,
 	progress func(done, of int)) (*Join, error) {
 	j := &Join{Route: route}
@@ -70,7 +70,7 @@ func (pn *Planner) Join(ctx context.Context, p *Position, route Route, decisions
 	return j, err
 }
 
-// open makes the questions of the stops.
+// open creates the questions of all stops.
 func (pn *Planner) open(j *Join, decisions *settle.Decisions) {
 	for i := range j.Stops {
 		s := &j.Stops[i]
@@ -103,8 +103,8 @@ func (pn *Planner) joinMerge(ctx context.Context, j *Join, p *Position, resolve 
 	return err
 }
 
-// settleOnly settles what is in conflict without an operation. Nothing is committed: all of the outcome is carried as
-// uncommitted work, what was in conflict as staged.
+// settleOnly resolves conflicts that belong to no merge or rebase. The result is uncommitted work, staged where there
+// were conflicts.
 func (pn *Planner) settleOnly(ctx context.Context, j *Join, p *Position, resolve replay.Resolver) error {
 	st := p.Stuck
 	r, err := pn.Engine.Trees(ctx, st.trees.Base, st.trees.Yours, st.trees.Theirs)
@@ -128,7 +128,7 @@ func (pn *Planner) settleOnly(ctx context.Context, j *Join, p *Position, resolve
 	return nil
 }
 
-// goOnward goes on with what git left half done.
+// goOnward continues a half-done operation.
 func (pn *Planner) goOnward(ctx context.Context, j *Join, p *Position, resolve replay.Resolver,
 	progress func(done, of int)) error {
 	r := p.Resumes()
@@ -147,8 +147,8 @@ func (pn *Planner) goOnward(ctx context.Context, j *Join, p *Position, resolve r
 	return j.take(replay.Onwards(ctx, pn.Engine, r.Todo, r.Onto, p.Wishes, resolve, progress))
 }
 
-// mend applies the mends to the joined tree. One made on a text that has since
-// changed is merged in; where that conflicts, it is lost and said to be.
+// mend applies the mends to the joined tree. If the text has changed since, it merges them; a mend that conflicts is
+// dropped and listed in Join.Lost.
 func (pn *Planner) mend(j *Join, mends []Mend) error {
 	for _, m := range mends {
 		e, err := pn.Store.Find(j.Tree, m.Path)
@@ -186,8 +186,7 @@ func (pn *Planner) mend(j *Join, mends []Mend) error {
 	return nil
 }
 
-// Build makes the commits of a join that has no open conflict. They exist in
-// memory only.
+// Build creates the commits of a join without open conflicts, in memory.
 func (pn *Planner) Build(ctx context.Context, p *Position, j *Join) (Built, error) {
 	if j.Refused != nil {
 		return Built{}, j.Refused
@@ -249,8 +248,7 @@ func (pn *Planner) Build(ctx context.Context, p *Position, j *Join) (Built, erro
 	return b, err
 }
 
-// Clashes joins two parted lines in memory and gives the paths that would ask, and how many
-// decisions.
+// Clashes merges two lines in memory. It returns the paths with conflicts and the number of decisions.
 func (pn *Planner) Clashes(ctx context.Context, parted *history.Divergence, yours, theirs object.ID) (paths []string,
 	asks int, err error) {
 	if len(parted.Yours) == 0 || len(parted.Theirs) == 0 || len(parted.Bases) == 0 {

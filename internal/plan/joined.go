@@ -14,7 +14,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// Route is one way of joining.
+// Route is a way of joining two lines.
 type Route string
 
 // The routes.
@@ -24,8 +24,7 @@ const (
 	Pick   Route = "pick" // single commits of another line, brought onto yours
 )
 
-// Stop is a place on a route at which conflicts want decisions: the merge as a
-// whole, or one replayed commit.
+// Stop is a point of a route with conflicts: the whole merge, or one replayed commit.
 type Stop struct {
 	Commit history.Node // zero for a merge
 	Files  []*settle.File
@@ -40,13 +39,13 @@ type Mend struct {
 	Before, After string
 }
 
-// Amends is what is changed in a joined tree beyond the decisions.
+// Amends lists the changes to a joined tree besides the decisions.
 type Amends struct {
 	Mends []Mend
 	Made  []Made
 }
 
-// Join is a route worked out under the decisions made so far.
+// Join is the result of a route with the decisions made so far.
 type Join struct {
 	Route   Route
 	Refused error         // why the route cannot be taken; the rest is then empty
@@ -68,10 +67,10 @@ type Join struct {
 	besides []merge.Remark // what is to be said that no file's merge says
 }
 
-// Clean reports whether the route asks nothing.
+// Clean reports whether the route has no conflicts.
 func (j *Join) Clean() bool { return j.Refused == nil && len(j.Stops) == 0 }
 
-// Remarks lists what should be known of the join though it asks nothing, each once.
+// Remarks lists what the person should know although it is no conflict. Each remark appears once.
 func (j *Join) Remarks() []merge.Remark {
 	out := slices.Clone(j.besides)
 	add := func(r *merge.Result) {
@@ -93,7 +92,7 @@ func (j *Join) Remarks() []merge.Remark {
 	return out
 }
 
-// Conflicts counts the decisions asked.
+// Conflicts returns the number of decisions that the route needs.
 func (j *Join) Conflicts() (n int) {
 	for _, s := range j.Stops {
 		for _, f := range s.Files {
@@ -103,7 +102,7 @@ func (j *Join) Conflicts() (n int) {
 	return n
 }
 
-// take has the join be made of replayed steps.
+// take stores the replayed steps and their conflicts in the join.
 func (j *Join) take(steps []replay.Step, err error) error {
 	if err != nil {
 		return err
@@ -125,7 +124,7 @@ func (j *Join) take(steps []replay.Step, err error) error {
 	return nil
 }
 
-// questions goes through what the stops ask, with the files that it is about.
+// questions iterates over the questions of all stops, with their files.
 func (j *Join) questions() iter.Seq2[*settle.File, *settle.Question] {
 	return func(yield func(*settle.File, *settle.Question) bool) {
 		for _, stop := range j.Stops {
@@ -140,7 +139,7 @@ func (j *Join) questions() iter.Seq2[*settle.File, *settle.Question] {
 	}
 }
 
-// mergeOf settles a merge, which may have been begun elsewhere, makes it the join's own, and gives its tree.
+// mergeOf resolves a merge with the decisions and returns its tree. resume may hold a merge that git began.
 func (j *Join) mergeOf(r *merge.Result, resume *Resume, resolve replay.Resolver) (tree object.ID, err error) {
 	var begun *merge.Begun
 	if resume != nil && resume.Begun != nil {
@@ -161,10 +160,10 @@ func (j *Join) mergeOf(r *merge.Result, resume *Resume, resolve replay.Resolver)
 	return tree, err
 }
 
-// Kept counts the commits that a replay makes, or leaves as they are.
+// Kept returns the number of commits in the replayed line.
 func (j *Join) Kept() int { return len(replay.Groups(j.Steps)) }
 
-// MendHolder names the commit that mends become part of.
+// MendHolder returns the commit that mends go into. ok is false if there is none.
 func (j *Join) MendHolder() (name string, ok bool) {
 	if j.Route == Merge {
 		return "the merge commit", true
@@ -184,7 +183,7 @@ type Built struct {
 	Moves []builtMove // of other branches, made together with that of the branch
 }
 
-// builtMove is the move of another branch: to the commit of a step or, where that is negative, to a commit.
+// builtMove moves another branch to the commit of a step or, if step is negative, to the commit to.
 type builtMove struct {
 	Name string
 	From object.ID
@@ -192,7 +191,7 @@ type builtMove struct {
 	To   object.ID
 }
 
-// Tips are the commits that lead to all that was built.
+// Tips returns the commits from which all new ones are reachable.
 func (b Built) Tips() []object.ID {
 	out := []object.ID{b.Tip}
 	for _, m := range b.Moves {
@@ -203,7 +202,7 @@ func (b Built) Tips() []object.ID {
 	return out
 }
 
-// Made are the new commits, the oldest first.
+// Made returns the new commits, oldest first.
 func (b Built) Made() (ids []object.ID) {
 	for _, id := range b.IDs {
 		if !id.IsZero() {
@@ -213,8 +212,7 @@ func (b Built) Made() (ids []object.ID) {
 	return ids
 }
 
-// MergeMessage is the message of the merge commit: what was joined to what,
-// whose work it was, and their subjects.
+// MergeMessage returns the message of the merge commit. It names both branches, the authors, and the joined commits.
 func MergeMessage(p *Position) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "Join %s (%s) with %s\n", p.Branch.Upstream, strings.Join(Authors(p.Divergence.Theirs), ", "),
@@ -232,8 +230,7 @@ func MergeMessage(p *Position) string {
 	return b.String()
 }
 
-// Authors lists the names of the authors of commits, each once, the one of the
-// newest commit first.
+// Authors returns the distinct author names of commits, starting with the author of the newest.
 func Authors(commits []history.Node) []string {
 	var out []string
 	for _, n := range commits {
@@ -244,19 +241,19 @@ func Authors(commits []history.Node) []string {
 	return out
 }
 
-// Published is a commit of yours that is on a remote, and on which branch there.
+// Published is one of your commits that a remote already has.
 type Published struct {
 	history.Node
 	On  string
 	Who []string // others who have commits there, and so may have this one
 }
 
-// String names the commit and where it is.
+// String returns the id, the subject and the remote branch.
 func (p Published) String() string {
 	return fmt.Sprintf("%s “%s” (on %s)", p.ID.Prefix(12), p.Subject(), p.On)
 }
 
-// PublishedError says that a rebase would rewrite commits that others may have.
+// PublishedError reports that a rebase would rewrite published commits.
 type PublishedError struct{ Commits []Published }
 
 func (e *PublishedError) Error() string {
@@ -269,7 +266,7 @@ func (e *PublishedError) Error() string {
 		"them twice: " + strings.Join(names, ", ") + ". Nothing was changed"
 }
 
-// DecidedIn are the decisions that a join asked for, and none that are kept of others.
+// DecidedIn returns the decisions that belong to the conflicts of a join.
 func DecidedIn(j *Join, all *settle.Decisions) (out []settle.Decision) {
 	asked := map[settle.Key]bool{}
 	for _, q := range j.questions() {
@@ -283,7 +280,7 @@ func DecidedIn(j *Join, all *settle.Decisions) (out []settle.Decision) {
 	return out
 }
 
-// Making is a file that a program makes, and that was decided to be made anew once all is settled.
+// Making is a generated file that its command must generate again.
 type Making struct {
 	Path    string
 	Command string // run in the file's folder
@@ -291,7 +288,7 @@ type Making struct {
 	Same    bool   // the command left it as it was
 }
 
-// Made is what a command made of a file, in a tree.
+// Made is the output of such a command for one joined tree.
 type Made struct {
 	Path    string    `json:"path"`
 	Command string    `json:"command"`
@@ -299,12 +296,12 @@ type Made struct {
 	Text    string    `json:"text"`
 }
 
-// Unmade are the files that are still to be made anew.
+// Unmade returns the files that are not generated yet.
 func (j *Join) Unmade() (out []Making) {
 	return slices.DeleteFunc(slices.Clone(j.Makings), func(m Making) bool { return m.Made })
 }
 
-// Sentence tells of a making, for where the result is told of.
+// Sentence describes what happened to the file.
 func (m Making) Sentence() string {
 	switch {
 	case !m.Made:
@@ -316,12 +313,12 @@ func (m Making) Sentence() string {
 	return m.Path + " was made anew by “" + m.Command + "”."
 }
 
-// amended reports whether the joined tree is not the one that the joins alone come to.
+// amended reports whether mends or generated files changed the joined tree.
 func (j *Join) amended() bool {
 	return len(j.Mended) > 0 || slices.ContainsFunc(j.Makings, func(m Making) bool { return m.Made && !m.Same })
 }
 
-// WithoutTexts is what commands made, without the texts: those are in the joined tree.
+// WithoutTexts removes the texts. The joined tree has them.
 func WithoutTexts(made []Made) []Made {
 	out := slices.Clone(made)
 	for i := range out {
@@ -330,7 +327,7 @@ func WithoutTexts(made []Made) []Made {
 	return out
 }
 
-// Replayed gives the commit that a new one was made of; zero where it is none of those.
+// Replayed returns the original of a new commit, or the zero node.
 func (j *Join) Replayed(b Built, id object.ID) (of history.Node) {
 	if i := slices.Index(b.IDs, id); i >= 0 && i < len(j.Steps) && !id.IsZero() {
 		of = j.Steps[i].Commit
@@ -338,7 +335,7 @@ func (j *Join) Replayed(b Built, id object.ID) (of history.Node) {
 	return of
 }
 
-// Reworded are the steps that have another message by wish.
+// Reworded returns the steps with a new message.
 func (j *Join) Reworded() (out []int) {
 	for _, group := range replay.Groups(j.Steps) {
 		if slices.ContainsFunc(group, func(k int) bool {
@@ -351,7 +348,7 @@ func (j *Join) Reworded() (out []int) {
 	return out
 }
 
-// Goes counts the commits that a push adds to the remote.
+// Goes returns the number of commits that a push adds to the remote.
 func (p *Position) Goes(j *Join) int {
 	switch {
 	case p.IsPick():
@@ -364,7 +361,7 @@ func (p *Position) Goes(j *Join) int {
 	return len(p.Divergence.Yours) + 1
 }
 
-// Route is the one by which it was begun.
+// Route returns the route of the half-done operation.
 func (r *Resume) Route(p *Position) Route {
 	switch {
 	case len(r.Merged) > 0, p.SettlesOnly():

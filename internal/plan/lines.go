@@ -9,7 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/replay"
 )
 
-// LineOrigin says which side a line of a joined file comes from.
+// LineOrigin is the side that a line of a joined file comes from.
 type LineOrigin uint8
 
 const (
@@ -25,8 +25,7 @@ type Line struct {
 	Text   string // without its line end
 }
 
-// Lines gives a file of a tree line by line, each with its origin. ok is false
-// where there is no text at the path.
+// Lines returns the lines of a file with their origins. ok is false if the path is no text.
 func (rd *Reader) Lines(p *Position, tree object.ID, path string) (lines []Line, ok bool, err error) {
 	joinedText, ok, err := rd.TextAt(tree, path)
 	if err != nil || !ok {
@@ -48,8 +47,7 @@ func (rd *Reader) Lines(p *Position, tree object.ID, path string) (lines []Line,
 	return lines, true, nil
 }
 
-// SidesOf gives a file as base, yours and theirs have it, empty where it is not there; ok is false where one of
-// them is no text.
+// SidesOf returns a file in base, yours and theirs. Missing files are empty. ok is false if a version is no text.
 func (rd *Reader) SidesOf(p *Position, path string) (out merge.Three[string], ok bool, err error) {
 	ok = true
 	out, err = merge.MapThree(merge.Three[object.ID]{Base: p.Base(), Yours: p.Yours, Theirs: p.Theirs},
@@ -72,7 +70,7 @@ func (rd *Reader) SidesOf(p *Position, path string) (out merge.Three[string], ok
 	return out, ok, err
 }
 
-// hasLines tells which lines of a result a commit's file has.
+// hasLines reports for each line whether the commit's file contains it.
 func (rd *Reader) hasLines(commit object.ID, path string, result []string) ([]bool, error) {
 	has := make([]bool, len(result))
 	if commit.IsZero() {
@@ -109,8 +107,7 @@ func origin(inBase, inYours, inTheirs bool) LineOrigin {
 	return LineJoined
 }
 
-// TextAt gives the text of a file of a tree; ok is false where the path holds
-// no text.
+// TextAt returns the text of a file. ok is false if the path is no text.
 func (rd *Reader) TextAt(tree object.ID, path string) (text string, ok bool, err error) {
 	e, err := rd.Store.Find(tree, path)
 	if err != nil || !e.Mode.IsRegular() {
@@ -123,7 +120,7 @@ func (rd *Reader) TextAt(tree object.ID, path string) (text string, ok bool, err
 	return string(data), true, nil
 }
 
-// TextAfter is TextAt for the tree after a step of a replay.
+// TextAfter is TextAt for the tree after a replayed step.
 func (rd *Reader) TextAfter(st *replay.Step, path string) (text string, ok bool, err error) {
 	tree, err := st.Tree()
 	if err != nil {

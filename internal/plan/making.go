@@ -7,8 +7,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/settle"
 )
 
-// makings are the files of a join that were decided to be made anew. What is uncommitted is not among them: that
-// goes nowhere.
+// makings returns the files that are to be generated again. It skips uncommitted work.
 func (pn *Planner) makings(j *Join, decisions *settle.Decisions) (out []Making) {
 	decisions = decisions.Indexed()
 	for _, stop := range j.Stops {
@@ -30,8 +29,7 @@ func (pn *Planner) makings(j *Join, decisions *settle.Decisions) (out []Making) 
 	return out
 }
 
-// makeAnew puts what commands made of this very tree in the place of the files they made. A file that was mended by
-// hand stays as it is.
+// makeAnew replaces files by what their commands generated for this tree. It skips files that were mended by hand.
 func (pn *Planner) makeAnew(j *Join, decisions *settle.Decisions, made []Made) error {
 	from, edits := j.Tree, map[string]object.Entry{}
 	for _, m := range pn.makings(j, decisions) {

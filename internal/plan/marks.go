@@ -11,7 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// MarkerFile is a file that holds conflict marks in a commit that is to be pushed.
+// MarkerFile is a file with conflict markers in a commit that will be pushed.
 type MarkerFile struct {
 	Commit  object.ID `json:"commit"`
 	Subject string    `json:"subject"`
@@ -22,9 +22,8 @@ func (m MarkerFile) String() string {
 	return fmt.Sprintf("%s in %s “%s”", m.Path, m.Commit.Prefix(12), m.Subject)
 }
 
-// ConflictMarkers looks for conflict marks, lines of seven <, = and > in the usual order, in every file
-// that a commit which goes brings: all commits that the tip has and the remote's branch
-// has not. read is the number of files read.
+// ConflictMarkers searches the files of all commits that a push adds for conflict markers. read is the number of files
+// searched.
 func (rd *Reader) ConflictMarkers(ctx context.Context, remote, tip object.ID) (found []MarkerFile, read int,
 	err error) {
 	parted, err := history.Diverge(ctx, rd.Store, tip, remote)
@@ -73,8 +72,7 @@ func (rd *Reader) ConflictMarkers(ctx context.Context, remote, tip object.ID) (f
 	return found, read, nil
 }
 
-// othersHave reports whether another parent of a merge has a file just so: then it is not the
-// merge that brings it.
+// othersHave reports whether another parent of a merge has the same file, so that the merge does not introduce it.
 func (rd *Reader) othersHave(n history.Node, c object.Change) (bool, error) {
 	for _, p := range slices.Clone(n.Parents)[min(1, len(n.Parents)):] {
 		tree, err := rd.Tree(p)

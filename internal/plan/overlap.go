@@ -14,7 +14,7 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// OverlapKind is how near both sides came to each other in a file.
+// OverlapKind tells how close the edits of both sides are in a file.
 type OverlapKind string
 
 // The kinds, the nearest first.
@@ -27,7 +27,7 @@ const (
 	OnlyTheirs OverlapKind = "only theirs"
 )
 
-// Overlap is one file that a side or both changed.
+// Overlap is a file that one side or both changed.
 type Overlap struct {
 	Path     string
 	Kind     OverlapKind
@@ -44,8 +44,7 @@ type Overlap struct {
 	changes       []merge.Three[object.Entry] // that the lines are counted of
 }
 
-// Overlaps compares what each side changed since the common ancestor, file by
-// file, the closest meetings first. Their lines are not counted yet: for that they have to be read.
+// Overlaps compares the changed files of both sides, closest edits first. Line counts are missing; see CountLines.
 func (pn *Planner) Overlaps(ctx context.Context, p *Position, j *Join) ([]Overlap, error) {
 	var out []Overlap
 	merged := j.Merge
@@ -103,10 +102,10 @@ func (pn *Planner) Overlaps(ctx context.Context, p *Position, j *Join) ([]Overla
 
 var nearness = map[OverlapKind]int{SameLines: 0, SamePlace: 1, SameFile: 2, SameChange: 3, OnlyYours: 4, OnlyTheirs: 5}
 
-// readAhead is of how many files the versions are asked for at once.
+// readAhead is the number of files whose versions are read at once.
 const readAhead = 64
 
-// CountLines counts the lines of those of a list that are not counted yet, on all processors.
+// CountLines fills in the missing line counts, on all processors.
 func (rd *Reader) CountLines(ctx context.Context, list []Overlap) error {
 	var all errgroup.Group
 	all.SetLimit(runtime.GOMAXPROCS(0))
@@ -137,7 +136,7 @@ func (rd *Reader) CountLines(ctx context.Context, list []Overlap) error {
 	return all.Wait()
 }
 
-// countIn is CountLines of one.
+// countIn counts the lines of one file.
 func (rd *Reader) countIn(o *Overlap) error {
 	if o.Counted {
 		return nil
@@ -158,7 +157,7 @@ func (rd *Reader) countIn(o *Overlap) error {
 	return nil
 }
 
-// overlapsOf lists the files of one join of trees.
+// overlapsOf returns the overlaps of one merge.
 func (rd *Reader) overlapsOf(p *Position, j *Join, r *merge.Result) ([]Overlap, error) {
 	var out []Overlap
 	for i := range r.Conflicts {
@@ -195,7 +194,7 @@ func (rd *Reader) overlapsOf(p *Position, j *Join, r *merge.Result) ([]Overlap, 
 	return out, nil
 }
 
-// kindOf is how near both sides came in a conflict.
+// kindOf returns how close the edits of a conflict are.
 func kindOf(c *merge.Conflict) OverlapKind {
 	switch s := c.Subject.(type) {
 	case *merge.Lines:
@@ -213,7 +212,7 @@ func kindOf(c *merge.Conflict) OverlapKind {
 	return SameLines
 }
 
-// overlapOf tells of a file that joined by itself what each side did to it.
+// overlapOf returns the overlap of a file without conflict.
 func (rd *Reader) overlapOf(p *Position, f merge.Joined, named bool) (Overlap, error) {
 	o := Overlap{Path: f.Path, changes: []merge.Three[object.Entry]{{Base: f.Base, Yours: f.Yours, Theirs: f.Theirs}}}
 	var err error
@@ -246,7 +245,7 @@ func (rd *Reader) overlapOf(p *Position, f merge.Joined, named bool) (Overlap, e
 	return o, err
 }
 
-// renamed gives the earlier name of a file that the side of a tip renamed; empty where it did not.
+// renamed returns the old name of a file that a side renamed, or an empty string.
 func (rd *Reader) renamed(tip object.ID, f merge.Joined) (string, error) {
 	if f.From == "" {
 		return "", nil
@@ -261,8 +260,8 @@ func (rd *Reader) renamed(tip object.ID, f merge.Joined) (string, error) {
 	return f.From, nil
 }
 
-// changedLines counts the lines that differ between two entries: the larger of
-// those added and removed. whole is true where they differ and are not text.
+// changedLines returns the number of added or removed lines, whichever is larger. whole is true for files that are no
+// text.
 func (rd *Reader) changedLines(old, new object.Entry) (n int, whole bool, err error) {
 	if old.Same(new) {
 		return 0, false, nil

@@ -9,7 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Published lists the commits that a rebase would give new ids and that are on a remote.
+// Published returns the published commits that a rebase would rewrite.
 func (pn *Planner) Published(ctx context.Context, j *Join) (out []Published, err error) {
 	if j.Route != Rebase {
 		return nil, nil
@@ -53,7 +53,7 @@ func (pn *Planner) Published(ctx context.Context, j *Join) (out []Published, err
 	return out, pn.mayHave(ctx, out)
 }
 
-// mayHave adds who else has commits where published ones are, by the newest of them.
+// mayHave adds the authors of other commits on the same remote branches.
 func (pn *Planner) mayHave(ctx context.Context, list []Published) error {
 	const newest = 50
 	me := ""

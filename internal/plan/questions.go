@@ -5,7 +5,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/settle"
 )
 
-// Attributed is one conflict of a join, with the commits behind its two edits.
+// Attributed is a conflict with the commits that made its two edits.
 type Attributed struct {
 	Stop     int // among the stops of the join
 	File     *settle.File
@@ -16,7 +16,7 @@ type Attributed struct {
 	Decision *settle.Decision // nil while it is open
 }
 
-// Attribute lists the conflicts of a join in the order they are asked.
+// Attribute returns the conflicts of a join in the order in which they are asked.
 func (pn *Planner) Attribute(p *Position, j *Join, decisions *settle.Decisions) ([]Attributed, error) {
 	var out []Attributed
 	decisions = decisions.Indexed()
@@ -42,7 +42,7 @@ func (pn *Planner) Attribute(p *Position, j *Join, decisions *settle.Decisions) 
 	return out, nil
 }
 
-// attributeOne finds the commits behind the two edits that are not known from the stop.
+// attributeOne finds the commits of the two edits.
 func (pn *Planner) attributeOne(p *Position, q *Attributed) (err error) {
 	var yours, theirs []string // the lines each edit made
 	if c := q.Question; !c.Whole() {
@@ -60,8 +60,8 @@ func (pn *Planner) attributeOne(p *Position, q *Attributed) (err error) {
 	return err
 }
 
-// editor finds the commit that made an edit last, under the file's other names too, and how many more made a part
-// of it.
+// editor returns the last commit that made an edit, and the number of other commits that made parts of it. It follows
+// renames.
 func editor(t *history.Annotator, f *settle.File, lines []string) (n history.Node, more int, err error) {
 	for _, path := range f.Names() {
 		if path == "" {
@@ -77,7 +77,7 @@ func editor(t *history.Annotator, f *settle.File, lines []string) (n history.Nod
 	return n, 0, nil
 }
 
-// Preferred settles what a preference does of the first stop that has anything open which it settles.
+// Preferred returns decisions for the first stop with open conflicts that the preferred ways settle.
 func (j *Join) Preferred(decisions *settle.Decisions, prefer []settle.Way) (out []settle.Decision) {
 	decisions = decisions.Indexed()
 	seen := map[settle.Key]bool{}

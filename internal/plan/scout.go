@@ -9,8 +9,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Scout reads ahead what a plan will need: from before git has said what the repository is, and while the routes are
-// worked out. What it finds is used where it looked at what is asked for, and dropped elsewhere.
+// Scout reads objects in advance, while git is still starting. Its results are used only if they match what is asked
+// later.
 type Scout struct {
 	Store *object.Overlay
 	Done  <-chan struct{} // closed when all is known
@@ -23,8 +23,8 @@ type Scout struct {
 	sides         *misfit.Sides // what of them could misfit; nil where it was not read
 }
 
-// SendOut has a scout begin, for what two revisions would be joined to; an empty one stands for HEAD, and for what that
-// follows. resolve gives the zero id for what it does not know.
+// SendOut starts a scout for two revisions. Empty ones mean HEAD and its upstream. resolve returns the zero id for
+// revisions it does not know.
 func SendOut(ctx context.Context, store *object.Overlay, resolve func(rev string) object.ID, yours,
 	theirs string) *Scout {
 	done := make(chan struct{})
@@ -45,7 +45,7 @@ func SendOut(ctx context.Context, store *object.Overlay, resolve func(rev string
 	return s
 }
 
-// part finds where the two lines part. It gives their base where there is something to join.
+// part computes where the lines diverge. It returns their base if there is something to join.
 func (s *Scout) part(ctx context.Context, yours, theirs object.ID) (base object.ID) {
 	defer close(s.parted)
 	s.yours, s.theirs = yours, theirs
@@ -63,7 +63,7 @@ func (s *Scout) part(ctx context.Context, yours, theirs object.ID) (base object.
 	return base
 }
 
-// look reads what both sides changed.
+// look reads the changes of both sides.
 func (s *Scout) look(ctx context.Context, base object.ID) {
 	t := misfit.Trees{}
 	for _, one := range []struct {
@@ -81,7 +81,7 @@ func (s *Scout) look(ctx context.Context, base object.ID) {
 	}
 }
 
-// PartOf gives where two lines part, if that was found out.
+// PartOf returns where two lines diverge, or nil if the scout looked elsewhere.
 func (s *Scout) PartOf(yours, theirs object.ID) *history.Divergence {
 	if s == nil {
 		return nil
@@ -94,7 +94,7 @@ func (s *Scout) PartOf(yours, theirs object.ID) *history.Divergence {
 	return s.divergence
 }
 
-// sidesOf gives what could misfit of trees, if that was read.
+// sidesOf returns the changes of both sides, or nil if the scout did not read them.
 func (s *Scout) sidesOf(ctx context.Context, t misfit.Trees) *misfit.Sides {
 	if s == nil {
 		return nil

@@ -9,10 +9,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// takenBack returns a remark for each commit of yours that makes a change again
-// which theirs made, too, and then took back. Nothing conflicts there, so the
-// join would bring the change back unnoticed. Commits that the join leaves out
-// have no remark.
+// takenBack returns a remark for each of your commits whose change they made too and then reverted. Such commits do
+// not conflict, so the join would restore the change silently.
 func (pn *Planner) takenBack(ctx context.Context, p *Position, j *Join) (out []merge.Remark, err error) {
 	back, err := pn.Changes.TakenBack(ctx, pn.Engine, p.Divergence.Yours, p.Divergence.Theirs)
 	if err != nil || len(back) == 0 {
