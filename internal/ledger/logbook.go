@@ -16,7 +16,7 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Deed is what kind of thing was done. The names are those of `logbook --json`.
+// Deed is a kind of log entry. The names are those of `logbook --json`.
 type Deed string
 
 // The deeds.
@@ -27,7 +27,7 @@ const (
 	Taken  Deed = "take-over" // what git left half done was finished, joined anew, or taken back
 )
 
-// LogEntry is one thing that was done here.
+// LogEntry is an entry of the logbook.
 type LogEntry struct {
 	Waypoint string     `json:"waypoint"` // that belongs to it; empty where there is none
 	What     Deed       `json:"what"`
@@ -40,7 +40,7 @@ type LogEntry struct {
 	Of       Doing      `json:"of,omitempty"`     // what kind of change it is, or undoes, where the route does not tell
 }
 
-// Doing is a kind of change that is no join by a route.
+// Doing is a kind of change that is no join.
 type Doing string
 
 // The kinds.
@@ -52,7 +52,7 @@ const (
 	CounteredBy Doing = "counter"   // what a join brought was taken back by a new commit
 )
 
-// doing is the kind of change that a waypoint is of; empty for a join.
+// doing returns the kind of change, or an empty string for a join.
 func (w *Waypoint) doing() Doing {
 	switch {
 	case w.Return == OfTheStash:
@@ -71,7 +71,7 @@ func (w *Waypoint) doing() Doing {
 
 var bucketLogbook = []byte("logbook") // by their numbers
 
-// Log writes down what was done.
+// Log appends an entry.
 func (s *Store) Log(e LogEntry) error {
 	err := s.update(func(tx *bbolt.Tx) error {
 		b := tx.Bucket(bucketLogbook)
@@ -91,7 +91,7 @@ func (s *Store) Log(e LogEntry) error {
 	return nil
 }
 
-// LogOnce logs a deed of a waypoint that can be done once.
+// LogOnce appends an entry unless the waypoint has one of this kind.
 func (s *Store) LogOnce(e LogEntry) error {
 	all, err := s.logged()
 	if err != nil {
@@ -103,7 +103,7 @@ func (s *Store) LogOnce(e LogEntry) error {
 	return s.Log(e)
 }
 
-// logged lists what was logged, the oldest first.
+// logged returns the stored entries, oldest first.
 func (s *Store) logged() (all []LogEntry, err error) {
 	err = safely(func() error {
 		return s.db.View(func(tx *bbolt.Tx) error { return getList(tx.Bucket(bucketLogbook), &all) })
@@ -114,8 +114,8 @@ func (s *Store) logged() (all []LogEntry, err error) {
 	return all, nil
 }
 
-// logbook lists what was done, the newest first. Joins made before there was a logbook are in it
-// by their waypoints.
+// logbook returns all entries, newest first. It adds entries for joins that are older than the logbook, from their
+// waypoints.
 func (s *Store) logbook() ([]LogEntry, error) {
 	all, err := s.logged()
 	if err != nil {
@@ -139,7 +139,7 @@ func (s *Store) logbook() ([]LogEntry, error) {
 	return all, nil
 }
 
-// Entry is what is written down of a join, or of its undoing.
+// Entry returns the log entry for a join or its undo.
 func (w *Waypoint) Entry(what Deed) LogEntry {
 	e := LogEntry{Waypoint: w.Name, What: what, When: w.Time, Branch: w.Branch, From: w.Before, To: w.After,
 		Route: w.Route, Of: w.doing()}
@@ -158,10 +158,10 @@ func (w *Waypoint) Entry(what Deed) LogEntry {
 	return e
 }
 
-// Logbook lists what was done here, the newest first.
+// Logbook returns all entries, newest first.
 func (l *Ledger) Logbook() ([]LogEntry, error) { return l.Store.logbook() }
 
-// ReadLogbook reads the logbook that is kept in a git directory, without taking it; nothing where none is.
+// ReadLogbook reads the logbook in a git directory without locking it.
 func ReadLogbook(gitDir string) ([]LogEntry, error) {
 	path := StatePath(gitDir)
 	if info, err := os.Stat(path); errors.Is(err, os.ErrNotExist) || err == nil && info.Size() == 0 {
@@ -176,7 +176,7 @@ func ReadLogbook(gitDir string) ([]LogEntry, error) {
 	return s.logbook()
 }
 
-// Name is what an entry is called in a list: its waypoint.
+// Name returns the waypoint as it is shown in lists.
 func (e *LogEntry) Name() string {
 	if e.Waypoint == "" {
 		return ""
@@ -184,7 +184,7 @@ func (e *LogEntry) Name() string {
 	return "waypoint " + e.Waypoint
 }
 
-// Sentence says what was done. to is the commit that the branch was at afterwards, as it is written.
+// Sentence describes the entry. to is the abbreviated commit that the branch had afterwards.
 func (e *LogEntry) Sentence(to string) string {
 	switch {
 	case e.What == Sent:
@@ -223,8 +223,8 @@ func (e *LogEntry) Sentence(to string) string {
 	return fmt.Sprintf("%s was joined by %s, and went to %s.", e.Branch, e.Route, to)
 }
 
-// OfTheStash is what a waypoint says it went back to where such work was brought back.
+// OfTheStash marks a waypoint that restored work from the stash.
 const OfTheStash = "stash"
 
-// BroughtBack is how it is noted that such work was brought back.
+// BroughtBack returns the note that work from the stash was restored.
 func BroughtBack(id object.ID) string { return "brought back " + id.String() }

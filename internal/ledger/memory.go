@@ -12,16 +12,16 @@ import (
 	"dorvik.dev/dorvik/internal/core/settle"
 )
 
-// remembered is a decision of a recovery that was accepted.
+// remembered is a decision of an accepted join.
 type remembered struct {
 	settle.Decision
 	When time.Time `json:"when"`
 }
 
-// mostRemembered is how many decisions are kept; the oldest are forgotten first.
+// mostRemembered limits the number of remembered decisions. The oldest are removed first.
 const mostRemembered = 5000
 
-// Remember keeps the decisions of a join that was accepted.
+// Remember stores the decisions of an accepted join.
 func (s *Store) Remember(list []settle.Decision, when time.Time) error {
 	if len(list) == 0 {
 		return nil
@@ -54,8 +54,8 @@ func (s *Store) Remember(list []settle.Decision, when time.Time) error {
 	return nil
 }
 
-// keepNewest takes all but the newest out of a bucket; when tells when an entry was made, and what cannot be read is
-// the oldest. Time O(n log n).
+// keepNewest removes all but the newest entries of a bucket. when returns the time of an entry; unreadable entries
+// count as oldest. Time O(n log n).
 func keepNewest(b *bbolt.Bucket, most int, when func(data []byte) time.Time) error {
 	type entry struct {
 		key []byte
@@ -77,7 +77,7 @@ func keepNewest(b *bbolt.Bucket, most int, when func(data []byte) time.Time) err
 	return nil
 }
 
-// Recalled gives what is remembered of a conflict.
+// Recalled returns the remembered decision of a conflict.
 func (s *Store) Recalled(k settle.Key) (r remembered, ok bool) {
 	_ = safely(func() error {
 		return s.db.View(func(tx *bbolt.Tx) error {
@@ -92,8 +92,7 @@ func (s *Store) Recalled(k settle.Key) (r remembered, ok bool) {
 	return r, ok
 }
 
-// Forget takes what is remembered of conflicts out, all of it where none is named, and gives how many there
-// were.
+// Forget removes remembered decisions, all of them or those with the keys, and returns their number.
 func (s *Store) Forget(keys []settle.Key) (n int, err error) {
 	err = s.update(func(tx *bbolt.Tx) error {
 		b := tx.Bucket(bucketMemory)

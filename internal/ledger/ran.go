@@ -15,7 +15,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Ran is a check of a tree that came to its end.
+// Ran is the result of a completed check.
 type Ran struct {
 	Passed bool          `json:"passed"`
 	Took   time.Duration `json:"took"`
@@ -24,10 +24,10 @@ type Ran struct {
 
 var bucketChecks = []byte("checks") // by tree, command and environment
 
-// mostChecks is how many checks are kept; the oldest are forgotten first.
+// mostChecks limits the number of stored results. The oldest are removed first.
 const mostChecks = 1000
 
-// KeyOfCheck is by what a check is kept: the tree, the command, and the environment but for the terminal.
+// KeyOfCheck returns the key of a result: tree, command, and environment without TERM variables.
 func KeyOfCheck(tree object.ID, line string, env []string) []byte {
 	kept := slices.DeleteFunc(slices.Clone(env), func(kv string) bool { return strings.HasPrefix(kv, "TERM=") })
 	slices.Sort(kept)
@@ -36,7 +36,7 @@ func KeyOfCheck(tree object.ID, line string, env []string) []byte {
 	return []byte(hex.EncodeToString(h.Sum(nil)))
 }
 
-// PutRan keeps how a check of a tree ended.
+// PutRan stores the result of a check.
 func (s *Store) PutRan(key []byte, r Ran) error {
 	err := s.update(func(tx *bbolt.Tx) error {
 		b, err := tx.CreateBucketIfNotExists(bucketChecks)
@@ -64,7 +64,7 @@ func (s *Store) PutRan(key []byte, r Ran) error {
 	return nil
 }
 
-// RanBefore gives how the very same check ended.
+// RanBefore returns the stored result of the same check.
 func (s *Store) RanBefore(key []byte) (r Ran, ok bool) {
 	_ = safely(func() error {
 		return s.db.View(func(tx *bbolt.Tx) error {

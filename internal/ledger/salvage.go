@@ -11,8 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// keptKinds lists what a file of recoveries holds beside the unfinished recovery. An entry of a damaged file that still
-// reads as what parse makes is brought into the new file.
+// keptKinds lists the buckets besides the current recovery. salvage copies each entry that parse accepts.
 var keptKinds = []struct {
 	bucket    []byte
 	one, many string
@@ -26,14 +25,14 @@ var keptKinds = []struct {
 
 func parsesAs[T any](data []byte) error { return json.Unmarshal(data, new(T)) }
 
-// salvaged is what could be read of one kind.
+// salvaged holds the readable entries of one bucket.
 type salvaged struct {
 	keys, values [][]byte
 	sequence     uint64
 	lost         bool // there was more
 }
 
-// salvage reads what it can of a bucket.
+// salvage reads the entries of a bucket as far as possible.
 func (s *Store) salvage(bucket []byte, parse func(data []byte) error) (out salvaged) {
 	err := safely(func() error {
 		return s.db.View(func(tx *bbolt.Tx) error {
@@ -56,7 +55,7 @@ func (s *Store) salvage(bucket []byte, parse func(data []byte) error) (out salva
 	return out
 }
 
-// bringIn writes what was salvaged of a kind.
+// bringIn writes salvaged entries.
 func (s *Store) bringIn(bucket []byte, of salvaged) error {
 	return s.update(func(tx *bbolt.Tx) error {
 		b, err := tx.CreateBucketIfNotExists(bucket)
@@ -72,7 +71,7 @@ func (s *Store) bringIn(bucket []byte, of salvaged) error {
 	})
 }
 
-// anew sets a damaged file aside and begins a new one with what can be read of it; notice says what that is.
+// anew moves a damaged file aside and creates a new one from its readable entries. notice describes them.
 func (s *Store) anew(path string, bad *damaged) (fresh *Store, notice string, err error) {
 	st, stateErr := State{}, error(bad)
 	found := make([]salvaged, len(keptKinds))

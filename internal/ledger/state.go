@@ -12,7 +12,7 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 )
 
-// Stage is one of the five steps.
+// Stage is a step of the job.
 type Stage int
 
 // The stages, in the order of the job.
@@ -28,7 +28,7 @@ func (s Stage) String() string {
 	return [...]string{"Look", "Choose", "Settle", "Check", "Push"}[s]
 }
 
-// State is what is kept of a recovery between runs.
+// State is the stored recovery.
 type State struct {
 	Branch        string           `json:"branch,omitempty"`
 	Yours, Theirs object.ID        // the tips it was last worked out for
@@ -53,7 +53,7 @@ type State struct {
 	LastCheck time.Duration `json:"last_check,omitempty"`
 }
 
-// Waypoint is a state of the branch to go back to.
+// Waypoint is an earlier state of the branch, with the join that changed it.
 type Waypoint struct {
 	Name     string      `json:"name"` // its ref is refs/dorvik/waypoint/NAME
 	Branch   string      `json:"branch"`
@@ -81,17 +81,17 @@ type Waypoint struct {
 	Checked   *Checked          `json:"checked,omitempty"`
 }
 
-// Move is the move of another branch, which goes back with undo.
+// Move is the move of another branch. Undo reverts it too.
 type Move struct {
 	Branch string    `json:"branch"` // a full ref name
 	From   object.ID `json:"from"`
 	To     object.ID `json:"to"`
 }
 
-// Ref is the ref that keeps the commits of before the join.
+// Ref returns the ref that protects the commits from before the join.
 func (w *Waypoint) Ref() string { return "refs/dorvik/waypoint/" + w.Name }
 
-// Checked is the outcome of a check of a tree.
+// Checked is the result of the check of a tree.
 type Checked struct {
 	Tree    object.ID     `json:"tree"`
 	Command string        `json:"command"`
@@ -100,15 +100,14 @@ type Checked struct {
 	Took    time.Duration `json:"took"`
 }
 
-// Amends is what is changed in the joined tree beyond the decisions.
+// Amends returns the changes to the joined tree besides the decisions.
 func (st *State) Amends() plan.Amends { return plan.Amends{Mends: st.Mends, Made: st.Made} }
 
-// ErrInUse says that another Dorvik works in the same repository.
+// ErrInUse reports that another Dorvik has the repository open.
 var ErrInUse = errors.New("another Dorvik is open in this repository; finish there, or close it")
 
-// Kept is what a change found that was not committed, as it is kept under the waypoint: the
-// files byte for byte, the index as it was, what git had left half done, and the same as trees,
-// which a ref keeps.
+// Kept describes uncommitted work that a change found. The waypoint keeps the files and the index byte for byte, git's
+// files of a half-done operation, and trees of both.
 type Kept struct {
 	Head      object.ID `json:"head"`                // where HEAD was, where it was on no branch
 	Paths     []string  `json:"paths"`               // with uncommitted work that the change moved
@@ -119,11 +118,11 @@ type Kept struct {
 	Commit    object.ID `json:"commit"`              // that keeps both
 }
 
-// KeptRef is the ref that keeps what was not committed.
+// KeptRef returns the ref that protects the uncommitted work.
 func (w *Waypoint) KeptRef() string { return "refs/dorvik/kept/" + w.Name }
 
-// HashOf is the SHA-256 of a text, in hex.
+// HashOf returns the SHA-256 of a text in hex.
 func HashOf(s string) string { return fmt.Sprintf("%x", sha256.Sum256([]byte(s))) }
 
-// TakenOver reports whether what git left half done was taken over.
+// TakenOver reports whether the change took over a half-done operation.
 func (w *Waypoint) TakenOver() bool { return w.Kept != nil && w.Kept.Operation != "" }

@@ -16,19 +16,19 @@ import (
 	bolterrors "go.etcd.io/bbolt/errors"
 )
 
-// Store is the one file in which recoveries are kept: a bucket for each kind of thing.
+// Store is the database file of the ledger. It has one bucket per kind of entry.
 type Store struct {
 	db   *bbolt.DB
 	kept snapshot // what the file holds
 }
 
-// snapshot is a state as it was written: what is not as it was is written again.
+// snapshot is the state as it was written. save writes only what differs from it.
 type snapshot struct {
 	fields map[string]string // as JSON
 	lists  State
 }
 
-// schema is the version of what the buckets hold.
+// schema is the version of the file format.
 const schema = 2
 
 // The buckets.
@@ -44,10 +44,10 @@ var (
 	keySchema = []byte("schema")
 )
 
-// StatePath is the file in a git directory that holds the ledger.
+// StatePath returns the database file in a git directory.
 func StatePath(gitDir string) string { return filepath.Join(gitDir, "dorvik", "recovery.db") }
 
-// NewerError says that what is kept was written by a later version of the program.
+// NewerError reports a file written by a later version of Dorvik.
 type NewerError struct{ Schema int }
 
 func (e *NewerError) Error() string {
@@ -56,7 +56,7 @@ func (e *NewerError) Error() string {
 		e.Schema, schema)
 }
 
-// begin makes what the file is to hold, and reads all there is: so damage shows here.
+// begin creates missing buckets and reads everything once, to detect damage.
 func (s *Store) begin() error {
 	err := safely(func() error {
 		return s.db.Update(func(tx *bbolt.Tx) error {
@@ -91,7 +91,7 @@ func (s *Store) begin() error {
 	return nil
 }
 
-// schemaOf is the version of what a file holds; 0 where it holds nothing.
+// schemaOf returns the version of a file, or 0 for an empty one.
 func schemaOf(tx *bbolt.Tx) (int, error) {
 	if meta := tx.Bucket(bucketMeta); meta != nil {
 		if v := meta.Get(keySchema); v != nil {
@@ -105,7 +105,7 @@ func schemaOf(tx *bbolt.Tx) (int, error) {
 	return 0, nil
 }
 
-// field is a field of the state that is kept by its name.
+// field is a named field of the state.
 type field struct {
 	name string
 	of   func(st *State) any // a pointer to it
@@ -128,7 +128,7 @@ var fields = []field{
 	{"last_check", func(st *State) any { return &st.LastCheck }},
 }
 
-// keptOf is a state as it is written.
+// keptOf encodes a state.
 func keptOf(st *State) (snapshot, error) {
 	k := snapshot{map[string]string{}, State{Decisions: st.Decisions, Mends: st.Mends}}
 	for _, f := range fields {
@@ -141,7 +141,7 @@ func keptOf(st *State) (snapshot, error) {
 	return k, nil
 }
 
-// put writes what of a state is not as it was.
+// put writes the fields that changed.
 func put(tx *bbolt.Tx, was, is snapshot) error {
 	for name, data := range is.fields {
 		if old, ok := was.fields[name]; ok && old == data {
@@ -160,7 +160,7 @@ func put(tx *bbolt.Tx, was, is snapshot) error {
 	return nil
 }
 
-// putList writes what of a list is not as it was: mostly its end.
+// putList writes the entries of a list that changed, usually its end.
 func putList[T comparable](b *bbolt.Bucket, was, is []T) error {
 	same := 0
 	for same < min(len(was), len(is)) && was[same] == is[same] {
@@ -183,10 +183,10 @@ func putList[T comparable](b *bbolt.Bucket, was, is []T) error {
 	return nil
 }
 
-// number is the key of the i-th of a list: keys are in the order of their bytes.
+// number returns the key of the i-th entry. Keys sort by their bytes.
 func number(i int) []byte { return binary.BigEndian.AppendUint64(nil, uint64(i)) }
 
-// load reads the state from the file.
+// load reads the state.
 func (s *Store) load() (st State, err error) {
 	err = safely(func() error {
 		return s.db.View(func(tx *bbolt.Tx) error {
@@ -206,7 +206,7 @@ func (s *Store) load() (st State, err error) {
 	return st, err
 }
 
-// get reads a state from the buckets. Those that are not there were never written to.
+// get decodes a state. Missing buckets are empty.
 func get(tx *bbolt.Tx, st *State) error {
 	if b := tx.Bucket(bucketRecovery); b != nil {
 		for _, f := range fields {
@@ -238,7 +238,7 @@ func getList[T any](b *bbolt.Bucket, list *[]T) error {
 	})
 }
 
-// save writes the state, all of it or nothing.
+// save writes the state in one transaction.
 func (s *Store) save(st *State) error {
 	is, err := keptOf(st)
 	if err == nil {
@@ -257,16 +257,15 @@ func (s *Store) save(st *State) error {
 	return nil
 }
 
-// damaged is a file of recoveries that cannot be read.
+// damaged reports a file that cannot be read.
 type damaged struct{ err error }
 
 func (e *damaged) Error() string { return e.err.Error() }
 
 func (e *damaged) Unwrap() error { return e.err }
 
-// safely runs something that reads the file. It is mapped into memory: where it is shorter
-// than it says, reading it is a fault, and where it holds anything else the library
-// panics. Both become an error.
+// safely runs code that reads the memory-mapped file. A truncated file causes a fault, and a damaged one a panic of
+// the library. Both become errors.
 func safely(read func() error) (err error) {
 	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
 	defer func() {
@@ -294,8 +293,8 @@ func openDB(path string, readOnly bool) (db *bbolt.DB, err error) {
 	return db, err
 }
 
-// openStore opens the file of recoveries. One that is damaged is set aside, and a new one
-// begun with what can be read of it; notice then says so.
+// openStore opens the file. It moves a damaged one aside, creates a new one from its readable entries, and describes
+// that in notice.
 func openStore(gitDir string) (s *Store, notice string, err error) {
 	path := StatePath(gitDir)
 	err = os.MkdirAll(filepath.Dir(path), 0o700)
@@ -323,7 +322,7 @@ func openStore(gitDir string) (s *Store, notice string, err error) {
 	return s, notice, nil
 }
 
-// SetAside renames a damaged file, and gives its new name.
+// SetAside renames a damaged file and returns its new name.
 func SetAside(path string) (string, error) {
 	for n := 1; ; n++ {
 		aside := fmt.Sprintf("%s.damaged-%d", path, n)
@@ -333,7 +332,7 @@ func SetAside(path string) (string, error) {
 	}
 }
 
-// close lets the file go. A library that panicked over it may never do so.
+// close closes the file. It does not wait for a library that panicked.
 func (s *Store) close() {
 	if s == nil || s.db == nil {
 		return
@@ -349,8 +348,7 @@ func (s *Store) close() {
 	}
 }
 
-// Peek gives the recovery kept in a repository, nil where none is unfinished or the file
-// cannot be read, without changing anything.
+// Peek reads the recovery in a git directory without locking or changing it. It returns nil if there is none.
 func Peek(gitDir string) (*State, error) {
 	path := StatePath(gitDir)
 	if info, err := os.Stat(path); err != nil || info.Size() == 0 {
@@ -376,12 +374,12 @@ func Peek(gitDir string) (*State, error) {
 	return &st, nil
 }
 
-// update is a write to the file.
+// update runs a write transaction.
 func (s *Store) update(write func(tx *bbolt.Tx) error) error {
 	return safely(func() error { return s.db.Update(write) })
 }
 
-// NextName gives the next name for a waypoint, and no name twice.
+// NextName returns a new waypoint name. It never returns the same one twice.
 func (s *Store) NextName() (name string, err error) {
 	err = s.update(func(tx *bbolt.Tx) error {
 		n, err := tx.Bucket(bucketWaypoints).NextSequence()
@@ -394,7 +392,7 @@ func (s *Store) NextName() (name string, err error) {
 	return name, nil
 }
 
-// PutWaypoint writes a waypoint under its name.
+// PutWaypoint stores a waypoint by its name.
 func (s *Store) PutWaypoint(w *Waypoint) error {
 	if err := Step("put waypoint"); err != nil {
 		return fmt.Errorf("keeping the waypoint: %w", err)
@@ -421,8 +419,8 @@ func waypointKey(name string) []byte {
 	return binary.BigEndian.AppendUint64(nil, n)
 }
 
-// Waypoint gives a waypoint by name, or with an empty name the last one that
-// was not gone back to.
+// Waypoint returns a waypoint by name. An empty name selects the last one that was not undone. It returns nil if there
+// is none.
 func (s *Store) Waypoint(name string) (*Waypoint, error) {
 	var found *Waypoint
 	err := safely(func() error {
@@ -454,12 +452,12 @@ func (s *Store) Waypoint(name string) (*Waypoint, error) {
 	return found, nil
 }
 
-// DropWaypoint forgets a waypoint; the logbook goes on telling what was done.
+// DropWaypoint removes a waypoint. Its log entries stay.
 func (s *Store) DropWaypoint(name string) error {
 	return s.update(func(tx *bbolt.Tx) error { return tx.Bucket(bucketWaypoints).Delete(waypointKey(name)) })
 }
 
-// Waypoints lists all waypoints, the oldest first.
+// Waypoints returns all waypoints, oldest first.
 func (s *Store) Waypoints() (all []*Waypoint, err error) {
 	err = safely(func() error {
 		return s.db.View(func(tx *bbolt.Tx) error { return getList(tx.Bucket(bucketWaypoints), &all) })
@@ -470,7 +468,7 @@ func (s *Store) Waypoints() (all []*Waypoint, err error) {
 	return all, err
 }
 
-// ReadWaypoints reads those kept in the repository, without opening a session.
+// ReadWaypoints reads the waypoints in a git directory without locking it.
 func ReadWaypoints(gitDir string) ([]*Waypoint, error) {
 	path := StatePath(gitDir)
 	if info, err := os.Stat(path); err != nil || info.Size() == 0 {
@@ -485,6 +483,5 @@ func ReadWaypoints(gitDir string) ([]*Waypoint, error) {
 	return s.Waypoints()
 }
 
-// Step is called at each step of a change and before and after each write of what is kept.
-// Tests end a run there, or have the step fail.
+// Step is called at each step of a change, and before and after each write. Tests replace it to stop or fail there.
 var Step = func(name string) error { return nil }

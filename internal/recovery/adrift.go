@@ -13,15 +13,14 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// Adrift is commits that were made here and that nothing points to any more: left by a branch that
-// was set back, or an attempt that failed.
+// Adrift is a line of commits that were made here and that no ref reaches: left by a reset or a failed attempt.
 type Adrift struct {
 	Tip     object.ID
 	Commits []history.Node // newest first
 	Since   time.Time      // when the newest was made
 }
 
-// Sentence says what is adrift.
+// Sentence describes the commits.
 func (a *Adrift) Sentence() string {
 	var names []string
 	for _, n := range a.Commits {
@@ -37,8 +36,7 @@ const (
 	adriftLine    = 1000
 )
 
-// Adrift looks for commits, among those made last, that nothing points to and that were not made again,
-// the newest line of them; nil where there is none.
+// Adrift returns the newest unreachable commits that were made here and not rewritten, or nil.
 func (w *Workspace) Adrift(ctx context.Context) (*Adrift, error) {
 	b, err := w.Repo.Current(ctx)
 	if err != nil || b.Tip.IsZero() {
@@ -74,8 +72,7 @@ func (w *Workspace) Adrift(ctx context.Context) (*Adrift, error) {
 	return nil, nil
 }
 
-// madeHere lists the commits that HEAD was moved to by making them, as its reflog tells, the newest
-// first.
+// madeHere returns the commits in HEAD's reflog that were made by hand, newest first.
 func (w *Workspace) madeHere(ctx context.Context) (ids []object.ID) {
 	moves := w.Repo.Reflog(ctx, "HEAD")
 	for _, m := range slices.Backward(moves[max(0, len(moves)-adriftEntries):]) {
@@ -86,12 +83,12 @@ func (w *Workspace) madeHere(ctx context.Context) (ids []object.ID) {
 	return ids
 }
 
-// KeepAdrift gives such commits a branch of their own, and its name.
+// KeepAdrift creates a branch for the commits and returns its name.
 func (w *Workspace) KeepAdrift(ctx context.Context, a *Adrift) (string, error) {
 	return w.keptBranch(ctx, a.Tip)
 }
 
-// keptBranch makes a branch at a commit under the next free name.
+// keptBranch creates a branch with an unused name.
 func (w *Workspace) keptBranch(ctx context.Context, tip object.ID) (string, error) {
 	for i := 1; ; i++ {
 		name := fmt.Sprintf("kept-%d", i)

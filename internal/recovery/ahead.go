@@ -17,7 +17,7 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Brief is where one stands, in so few words that a shell prompt can hold it.
+// Brief summarises the repository for a shell prompt.
 type Brief struct {
 	Branch   string // empty on none
 	Upstream string
@@ -28,8 +28,7 @@ type Brief struct {
 	Known    time.Time // when the remote was last fetched from; zero where that is not known
 }
 
-// Brief reads where one stands from what is here. The remote is not asked, the working tree not
-// looked at, and nothing written.
+// Brief reads local data only. It does not contact the remote or examine files.
 func (w *Workspace) Brief(ctx context.Context) (*Brief, error) {
 	b, err := w.Repo.Current(ctx)
 	if err != nil {
@@ -58,9 +57,8 @@ func (w *Workspace) Brief(ctx context.Context) (*Brief, error) {
 	return out, nil
 }
 
-// Collisions are the branches of remotes, but for what your branch follows, that would ask
-// something if they were joined with yours: those that ask most come first. more tells how many
-// older branches were not looked at.
+// Collisions returns remote branches that would conflict with yours, most conflicts first. more is the number of older
+// branches that were not examined.
 func (w *Workspace) Collisions(ctx context.Context) (out []lookback.Branching, more int, err error) {
 	b, err := w.Repo.Current(ctx)
 	if err != nil {
@@ -77,8 +75,7 @@ func (w *Workspace) Collisions(ctx context.Context) (out []lookback.Branching, m
 	return out, more, err
 }
 
-// Ahead works out what would become of uncommitted work if it were committed now and joined with
-// a result: nil where there is none. It is what carrying would do, and nothing is moved.
+// Ahead computes the result of carrying uncommitted work into a join. It returns nil if there is none.
 func (s *Session) Ahead(ctx context.Context, p *plan.Position, tree object.ID,
 	decisions *settle.Decisions) (*plan.Carried,
 	error) {
@@ -94,15 +91,15 @@ func (s *Session) Ahead(ctx context.Context, p *plan.Position, tree object.ID,
 	return j.Carried, err
 }
 
-// News is what a remote has that it had not when it was last asked.
+// News describes new commits on a remote.
 type News struct {
 	Commits int
 	By      []string
 	Went    bool // what was there before is there no more
 }
 
-// AskQuietly fetches, and tells what is new on what a branch follows; nil where nothing is, or where
-// the remote does not answer. Nothing but the copies of the remote's branches is moved.
+// AskQuietly fetches and returns what is new on the upstream. It returns nil if nothing is new or the remote does not
+// answer.
 func (w *Workspace) AskQuietly(ctx context.Context, b vcs.Branch) (*News, error) {
 	before, err := w.Repo.Ref(ctx, b.Tracking)
 	if err != nil {
@@ -122,8 +119,7 @@ func (w *Workspace) AskQuietly(ctx context.Context, b vcs.Branch) (*News, error)
 	return &News{len(d.Theirs), plan.Authors(d.Theirs), len(d.Yours) > 0}, nil
 }
 
-// FetchEvery is how often the remote is asked while the screen is open, as dorvik.fetchEvery says: a
-// number of minutes, or a time such as 90s; 0 for never.
+// FetchEvery returns the interval for fetching in the background, from dorvik.fetchEvery. Zero means never.
 func (w *Workspace) FetchEvery(ctx context.Context) (time.Duration, error) {
 	return w.Repo.Duration(ctx, "dorvik.fetchEvery")
 }

@@ -15,16 +15,14 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// LeftAside is uncommitted work that git put aside before a pull and could not bring back, as it did
-// not fit: it is in the stash since.
+// LeftAside is a stash entry that git made before a pull and could not apply afterwards.
 type LeftAside struct {
 	ID    object.ID
 	When  time.Time
 	Paths []string // that it changes
 }
 
-// LeftAside finds the newest of such work that was not brought back by Dorvik; nil where there is
-// none.
+// LeftAside returns the newest such entry that was not restored, or nil.
 func (s *Session) LeftAside(ctx context.Context) (*LeftAside, error) {
 	for _, m := range slices.Backward(s.Repo.Reflog(ctx, "refs/stash")) {
 		if m.Why != "autostash" || s.Ledger.AgreedTo(ledger.BroughtBack(m.To)) {
@@ -51,9 +49,8 @@ func (s *Session) LeftAside(ctx context.Context) (*LeftAside, error) {
 	return nil, nil
 }
 
-// BringBack joins work that git put aside onto the files as they are, staged what was staged; the
-// branch stays where it is. Where a person has to decide, nothing is changed and the error is an
-// *AsksError. The stash keeps it, too.
+// BringBack merges the entry into the current files and stages what was staged. If that needs a decision, the error is
+// a *change.AsksError and nothing changes. The stash keeps the entry.
 func (s *Session) BringBack(ctx context.Context, l *LeftAside) (*ledger.Waypoint, error) {
 	b, dirty, err := s.Repo.Status(ctx)
 	if err != nil {
@@ -85,7 +82,7 @@ func (s *Session) BringBack(ctx context.Context, l *LeftAside) (*ledger.Waypoint
 	return s.FastForward(ctx, p, change.Consent{})
 }
 
-// Sentence says what was left aside.
+// Sentence describes the entry.
 func (l *LeftAside) Sentence() string {
 	return fmt.Sprintf("git put uncommitted work aside before a pull on %s, could not bring it back, and left it in "+
 		"the stash: %s. Press k to have it joined with your files as they are.", l.When.Format("2 Jan 2006"),

@@ -17,17 +17,17 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// WayBack is how the branch can go back to where it was before an entry of the logbook.
+// WayBack describes how to undo an entry of the logbook.
 type WayBack struct {
 	Waypoint *ledger.Waypoint
 	Since    []history.Node // on the branch now, and made after it: they are left behind, under a waypoint of their own
 	Pushed   string         // the remote's branch that keeps what was made
 }
 
-// Direct reports whether it is simply undone: nothing came after, and it was not pushed.
+// Direct reports whether a plain undo is possible: nothing came after it and it was not pushed.
 func (b *WayBack) Direct() bool { return len(b.Since) == 0 && b.Pushed == "" }
 
-// Sentence says what going back comes to.
+// Sentence describes the consequences.
 func (b *WayBack) Sentence() string {
 	w := b.Waypoint
 	out := fmt.Sprintf("%s goes back to where it was before waypoint %s, with index and files.", w.Branch, w.Name)
@@ -49,7 +49,7 @@ func (b *WayBack) Sentence() string {
 	return out
 }
 
-// WayBack looks how the branch can go back before an entry. Nothing is changed.
+// WayBack computes how to undo an entry. It changes nothing.
 func (s *Session) WayBack(ctx context.Context, name string) (*WayBack, error) {
 	w, err := s.Ledger.Store.Waypoint(name)
 	if err != nil {
@@ -167,7 +167,7 @@ func (s *Session) Counter(ctx context.Context, name string) error {
 	return s.Pick(ctx, []string{id.String()}, 0)
 }
 
-// Since lists the files that differ between the branch as it was before an entry and as it is now.
+// Since returns the files that differ between the branch before an entry and now.
 func (s *Session) Since(ctx context.Context, name string) (*ledger.Waypoint, []lookback.ChangedFile, error) {
 	w, err := s.Ledger.Store.Waypoint(name)
 	if err != nil || w == nil {
@@ -189,9 +189,8 @@ func (s *Session) Since(ctx context.Context, name string) (*ledger.Waypoint, []l
 	return w, files, err
 }
 
-// Clean forgets what waypoints keep that are older than an age, and gives how many: their commits are
-// then kept by nothing but what else leads to them. The one that can still be undone before a push
-// stays.
+// Clean removes waypoints older than an age and returns their number. Their commits lose their protection. A join that
+// is not pushed yet keeps its waypoint.
 func (s *Session) Clean(ctx context.Context, age time.Duration) (n int, err error) {
 	points, err := s.Ledger.Store.Waypoints()
 	if err != nil {
@@ -222,7 +221,7 @@ func (s *Session) Clean(ctx context.Context, age time.Duration) (n int, err erro
 	return n, nil
 }
 
-// KeepFor is how long waypoints are kept, as dorvik.keepWaypoints says, in days; 0 for always.
+// KeepFor returns how long waypoints are kept, from dorvik.keepWaypoints in days. Zero means forever.
 func (w *Workspace) KeepFor(ctx context.Context) (time.Duration, error) {
 	said, err := w.Repo.Config(ctx, "dorvik.keepWaypoints")
 	if err != nil || said == "" {
@@ -235,7 +234,7 @@ func (w *Workspace) KeepFor(ctx context.Context) (time.Duration, error) {
 	return age, nil
 }
 
-// Days reads a number of days.
+// Days parses a number of days.
 func Days(said string) (time.Duration, error) {
 	var n int
 	if _, err := fmt.Sscanf(strings.TrimSuffix(said, "d")+" ", "%d ", &n); err != nil || n < 1 {

@@ -11,7 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 )
 
-// Departure is what is known before a push.
+// Departure lists what is known before a push.
 type Departure struct {
 	Commits int               // that the push adds to the remote
 	Left    []plan.LeftOut    // what the joined result does not hold
@@ -28,7 +28,7 @@ type Departure struct {
 	Pull   []string         // what the next pull of others does for them, in sentences
 }
 
-// Mended counts what mends changed among what is left out.
+// Mended returns how many of the left-out lines a mend changed.
 func (d *Departure) Mended() (n int) {
 	for _, l := range d.Left {
 		if l.Mend {
@@ -38,8 +38,7 @@ func (d *Departure) Mended() (n int) {
 	return n
 }
 
-// Departure makes sure, before a push of a tip, of what can be made sure of. j is nil where
-// nothing was joined.
+// Departure checks what can be checked before a push. j is nil if nothing was joined.
 func (s *Session) Departure(ctx context.Context, p *plan.Position, j *plan.Join, tip object.ID) (*Departure, error) {
 	d := &Departure{Commits: p.Goes(j)}
 	var err error
@@ -90,7 +89,7 @@ func (s *Session) Departure(ctx context.Context, p *plan.Position, j *plan.Join,
 	return d, nil
 }
 
-// departureForOthers tells what the push means for others.
+// departureForOthers adds what the push means for others.
 func (s *Session) departureForOthers(ctx context.Context, p *plan.Position, j *plan.Join, tip object.ID,
 	d *Departure) error {
 	var rewritten []plan.Published

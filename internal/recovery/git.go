@@ -18,7 +18,7 @@ import (
 
 // This file alone knows that repositories are git's. Another system is another Adapter, and another question here.
 
-// OpenWorkspace opens the repository that holds a folder.
+// OpenWorkspace opens the repository that contains a folder.
 func OpenWorkspace(ctx context.Context, dir string) (*Workspace, error) {
 	repo, err := git.Open(ctx, dir)
 	if err != nil {
@@ -27,8 +27,7 @@ func OpenWorkspace(ctx context.Context, dir string) (*Workspace, error) {
 	return overGit(repo, object.NewOverlay(repo.Format, repo)), nil
 }
 
-// OpenToPlan is OpenWorkspace for what two revisions would be joined to; empty ones stand for the branch and what it
-// follows.
+// OpenToPlan is OpenWorkspace that reads ahead for joining two revisions. Empty ones mean the branch and its upstream.
 func OpenToPlan(ctx context.Context, dir, yours, theirs string) (*Workspace, error) {
 	var s *plan.Scout
 	var early *git.Early
@@ -51,7 +50,7 @@ func OpenToPlan(ctx context.Context, dir, yours, theirs string) (*Workspace, err
 	return w, nil
 }
 
-// overGit is the engine over a repository of git.
+// overGit opens a workspace over a git repository.
 func overGit(repo *git.Repo, store *object.Overlay) *Workspace {
 	tree := &apply.WorkTree{Repo: repo}
 	return NewWorkspace(Adapter{
@@ -70,7 +69,8 @@ func overGit(repo *git.Repo, store *object.Overlay) *Workspace {
 	})
 }
 
-// submoduleContains asks the submodule in a folder itself, where it is present.
+// submoduleContains asks the submodule in a folder whether newer contains older. It returns false if the submodule is
+// not checked out.
 func submoduleContains(ctx context.Context, dir string, older, newer object.ID) bool {
 	if _, err := os.Lstat(filepath.Join(dir, ".git")); err != nil {
 		return false // not present: git would answer for the repository around it
@@ -84,7 +84,7 @@ func submoduleContains(ctx context.Context, dir string, older, newer object.ID) 
 	return err == nil && held
 }
 
-// layOutTwo makes a repository in a folder, with the branch at one commit and what it follows at another.
+// layOutTwo creates a repository whose branch and upstream are at the given commits.
 func layOutTwo(ctx context.Context, dir string, who object.Signature, store *object.Overlay, yours,
 	theirs object.ID) error {
 	if err := git.InitClone(dir, ".", "main", who.Name, who.Email); err != nil {

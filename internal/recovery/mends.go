@@ -10,14 +10,13 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 )
 
-// Mends records mends of a joined tree, in the commits that they belong to.
+// Mends stores mends in the commits they belong to.
 type Mends struct {
 	planner *plan.Planner
 	ledger  *ledger.Ledger
 }
 
-// Take records mends that were offered for a join, each in the commit that it is to be held by. What that changed
-// can be put back by Ledger.GiveBackMends.
+// Take stores offered mends. before restores the earlier state with Ledger.GiveBackMends.
 func (m *Mends) Take(j *plan.Join, held []plan.Holding) (before *plan.TakenMends, err error) {
 	before = &plan.TakenMends{Mends: m.ledger.State().Mends, Wishes: m.ledger.State().Wishes}
 	type place struct {
@@ -71,8 +70,8 @@ func (m *Mends) Take(j *plan.Join, held []plan.Holding) (before *plan.TakenMends
 	return before, nil
 }
 
-// ByHand records an edit to a file of the joined tree where it belongs: in a rebase the commit that the lines are
-// of which it changes, as far as it fits there, else as a mend of the whole. in names what holds it.
+// ByHand stores an edit of a joined file: in the rebased commit that wrote the changed lines if it applies there, else
+// as a mend of the whole. in names the commit.
 func (m *Mends) ByHand(p *plan.Position, j *plan.Join, mend plan.Mend) (before *plan.TakenMends, in string,
 	err error) {
 	before = &plan.TakenMends{Mends: m.ledger.State().Mends, Wishes: m.ledger.State().Wishes}
@@ -90,8 +89,7 @@ func (m *Mends) ByHand(p *plan.Position, j *plan.Join, mend plan.Mend) (before *
 	return before, "“" + c.Subject() + "”", m.ledger.Wish(c.ID, wish)
 }
 
-// stepOf finds the step whose commit wrote the lines that a mend changes, or that it stands beside, and whose file it
-// fits; -1 for none.
+// stepOf returns the step that wrote the changed lines, or -1.
 func (m *Mends) stepOf(p *plan.Position, j *plan.Join, mend plan.Mend) (int, error) {
 	if j.Route != plan.Rebase {
 		return -1, nil

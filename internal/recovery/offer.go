@@ -15,13 +15,13 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// Offer is what can be done about something that is in the way, once a person agrees.
+// Offer is an action that solves a problem, once the person agrees.
 type Offer struct {
 	Does string // as an action: "follow origin/main"
 	do   func(ctx context.Context, s *Session) error
 }
 
-// Offered is a Blocked with which Dorvik can help.
+// Offered is a plan.Blocked with an offer.
 type Offered struct {
 	Blocked *plan.Blocked
 	Offer   *Offer
@@ -29,10 +29,10 @@ type Offered struct {
 
 func (o *Offered) Error() string { return o.Blocked.Error() }
 
-// Unwrap gives what is in the way.
+// Unwrap returns the plan.Blocked.
 func (o *Offered) Unwrap() error { return o.Blocked }
 
-// blockedBy is a Blocked, with an offer where there is one.
+// blockedBy returns a plan.Blocked, with the offer if there is one.
 func blockedBy(what, next string, o *Offer) error {
 	b := &plan.Blocked{What: what, Next: next}
 	if o == nil {
@@ -41,10 +41,10 @@ func blockedBy(what, next string, o *Offer) error {
 	return &Offered{b, o}
 }
 
-// TakeUp does what was offered.
+// TakeUp carries out an offer.
 func (s *Session) TakeUp(ctx context.Context, o *Offer) error { return o.do(ctx, s) }
 
-// withoutUpstream says that a branch follows nothing, and offers what it likely is to follow.
+// withoutUpstream reports a branch without upstream and offers a likely one.
 func (w *Workspace) withoutUpstream(ctx context.Context, b vcs.Branch) error {
 	what := "The branch " + b.Name + " follows no branch of a remote."
 	remotes, err := w.Repo.Remotes(ctx)
@@ -66,14 +66,14 @@ func (w *Workspace) withoutUpstream(ctx context.Context, b vcs.Branch) error {
 		b.Name, true))
 }
 
-// following offers that a branch follows one of a remote.
+// following offers to set the upstream.
 func following(b vcs.Branch, remote vcs.Remote, name string) *Offer {
 	return &Offer{"follow " + remote.String() + "/" + name, func(ctx context.Context, s *Session) error {
 		return s.Repo.Follow(ctx, b.Name, remote, "refs/heads/"+name)
 	}}
 }
 
-// pushAnew offers to push a branch to where there is none of its name.
+// pushAnew offers to push a branch to a new remote branch.
 func pushAnew(b vcs.Branch, remote vcs.Remote, name string, follow bool) *Offer {
 	return &Offer{"push it to " + remote.String() + " as a new branch", func(ctx context.Context, s *Session) error {
 		at, err := s.Repo.RemoteTip(ctx, remote, "refs/heads/"+name)
@@ -98,8 +98,7 @@ func pushAnew(b vcs.Branch, remote vcs.Remote, name string, follow bool) *Offer 
 	}}
 }
 
-// notThere says that what a branch follows is not known here, and when the remote was asked, not
-// there either.
+// notThere reports an upstream that does not exist.
 func (w *Workspace) notThere(b vcs.Branch, asked bool) error {
 	if !asked {
 		what := fmt.Sprintf("There is no copy of %s here, and perhaps no such branch on %s.", b.Upstream, b.Remote)
@@ -112,8 +111,7 @@ func (w *Workspace) notThere(b vcs.Branch, asked bool) error {
 		pushAnew(b, b.Remote, strings.TrimPrefix(b.Ref, "refs/heads/"), false))
 }
 
-// cutOff says that a shallow clone ends before the two lines part, and offers to get more of the
-// history.
+// cutOff reports a shallow clone that is too short, and offers to fetch the rest.
 func (w *Workspace) cutOff(b vcs.Branch) error {
 	var o *Offer
 	if b.Remote != "" {
@@ -125,8 +123,7 @@ func (w *Workspace) cutOff(b vcs.Branch) error {
 		"Get the rest of the history with “git fetch --unshallow”.", o)
 }
 
-// offBranch says that one is on no branch. Where one was on a branch before, it tells how that
-// stands to where one is: a rebase that was left leaves people there.
+// offBranch reports a detached HEAD. If HEAD was on a branch before, it explains how they relate.
 func (w *Workspace) offBranch(ctx context.Context, tip object.ID) error {
 	var o *Offer
 	out := &plan.Blocked{What: "You are on no branch (a detached HEAD at " + tip.Prefix(12) + ").",
@@ -169,7 +166,7 @@ func (w *Workspace) offBranch(ctx context.Context, tip object.ID) error {
 	return blockedBy(out.What, out.Next, o)
 }
 
-// lastBranch is the branch that HEAD was on last, as its reflog tells; empty where it does not.
+// lastBranch returns the last branch in HEAD's reflog, or an empty string.
 func (w *Workspace) lastBranch(ctx context.Context) (on string) {
 	for _, m := range w.Repo.Reflog(ctx, "HEAD") {
 		if move, ok := strings.CutPrefix(m.Why, "checkout: moving from "); ok {
@@ -207,7 +204,7 @@ func (w *Workspace) isBranch(ctx context.Context, name string) bool {
 	return err == nil && !at.IsZero()
 }
 
-// backOn has HEAD be on a branch again that is at, or behind, where HEAD is. No file changes.
+// backOn attaches HEAD to a branch that is an ancestor. No file changes.
 func (s *Session) backOn(ctx context.Context, name string, at, tip object.ID) error {
 	b, err := s.Repo.Current(ctx)
 	if err != nil {
@@ -225,7 +222,7 @@ func (s *Session) backOn(ctx context.Context, name string, at, tip object.ID) er
 	return s.Repo.SetHead(ctx, name, object.ID{}, "checkout: moving from "+tip.String()+" to "+name)
 }
 
-// keepHere makes a branch of commits that are on none.
+// keepHere creates a branch for commits on a detached HEAD.
 func (s *Session) keepHere(ctx context.Context, tip object.ID) error {
 	name, err := s.Workspace.keptBranch(ctx, tip)
 	if err == nil {

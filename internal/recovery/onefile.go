@@ -18,24 +18,24 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// OneFile is three versions of one file, to be settled without the repository they come from.
+// OneFile is three versions of one file to settle, without their repository.
 type OneFile struct {
 	Name    string                // in the project: its ending tells the language
 	Content merge.Three[[]byte]   // nil where there is none
 	Who     merge.Three[LastEdit] // of yours and theirs, as far as it is known
 }
 
-// LastEdit is who made a version, and why.
+// LastEdit is the author and the reason of a version.
 type LastEdit struct {
 	By      object.Signature
 	Message string
 }
 
-// unsettledFor is how long what was settled of a file is kept for going on.
+// unsettledFor is how long unfinished files are kept.
 const unsettledFor = 14 * 24 * time.Hour
 
-// OpenOneFile opens the settling of one file, a recovery in a repository of its own. It is under a folder, by
-// what the file's versions are: who was interrupted goes on with the decisions made. Old ones are cleared.
+// OpenOneFile opens a session for one file, in its own repository. The repository is named by the versions, so an
+// interrupted session continues.
 func OpenOneFile(ctx context.Context, under string, f OneFile) (*Session, error) {
 	clearOld(under)
 	h := sha256.New()
@@ -56,7 +56,7 @@ func OpenOneFile(ctx context.Context, under string, f OneFile) (*Session, error)
 	return s, err
 }
 
-// clearOld removes what was left unsettled for long.
+// clearOld removes old unfinished files.
 func clearOld(under string) {
 	entries, _ := os.ReadDir(under) // there may be none
 	for _, e := range entries {
@@ -66,7 +66,7 @@ func clearOld(under string) {
 	}
 }
 
-// inProject is a name as a path that lies in the project.
+// inProject returns a name as a path in the project.
 func inProject(name string) string {
 	if name = filepath.ToSlash(filepath.Clean(name)); filepath.IsLocal(filepath.FromSlash(name)) {
 		return name
@@ -74,7 +74,7 @@ func inProject(name string) string {
 	return path.Base(name)
 }
 
-// makeOneFile lays the repository out: the base, and the two sides.
+// makeOneFile creates the repository.
 func makeOneFile(ctx context.Context, dir string, f OneFile) error {
 	store := object.NewOverlay(object.SHA1, nil)
 	commit := func(content []byte, who LastEdit, parents ...object.ID) (object.ID, error) {
@@ -105,7 +105,7 @@ func makeOneFile(ctx context.Context, dir string, f OneFile) error {
 	return layOutTwo(ctx, dir, f.Who.Yours.By, store, yours, theirs)
 }
 
-// Settled is the file as a join has it; there is false where it is to be deleted.
+// Settled returns the settled file. there is false if the file was deleted.
 func Settled(s *Session, j *plan.Join, name string) (content []byte, there bool, err error) {
 	e, err := s.Planner.Store.Find(j.Tree, inProject(name))
 	if err != nil || e.Absent() {
@@ -115,7 +115,7 @@ func Settled(s *Session, j *plan.Join, name string) (content []byte, there bool,
 	return content, true, err
 }
 
-// Forget removes the settling of a file, when it is done.
+// Forget removes the repository of a settled file.
 func (s *Session) Forget() error { return os.RemoveAll(s.Repo.Where().Dir) }
 
 // LastEdits tells who changed a file last on each side of what git has half done here, and whether the files
@@ -146,7 +146,7 @@ func (w *Workspace) LastEdits(ctx context.Context, name string) (who merge.Three
 	return who, swapped, err
 }
 
-// lastEdit finds the newest of commits that changed a file.
+// lastEdit returns the newest of the commits that changed a file.
 func (w *Workspace) lastEdit(list []history.Node, name string) (LastEdit, error) {
 	for _, n := range list {
 		before, err := history.FirstParentTree(w.Planner.Store, n.Commit)

@@ -11,8 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 )
 
-// commits looks up what each of revs names: a commit, or those of a range such as
-// A..B. They come in the order given, of a range the oldest first.
+// commits resolves revisions and ranges such as A..B. Commits of a range come oldest first.
 func (w *Workspace) commits(ctx context.Context, revs []string) ([]object.ID, error) {
 	var out []object.ID
 	for _, rev := range revs {
@@ -32,8 +31,7 @@ func (w *Workspace) commits(ctx context.Context, revs []string) ([]object.ID, er
 	return out, nil
 }
 
-// PlanPick works out what bringing single commits onto a revision, or onto the
-// branch if that is empty, makes and asks. Nothing is written.
+// PlanPick computes a pick onto a revision, or onto the branch if it is empty. It writes nothing.
 func (w *Workspace) PlanPick(ctx context.Context, yours string, revs []string, parent int) (*plan.Position,
 	*plan.Join, error) {
 	b, err := w.Repo.Current(ctx)
@@ -59,9 +57,8 @@ func (w *Workspace) PlanPick(ctx context.Context, yours string, revs []string, p
 	return p, j, err
 }
 
-// Pick has the session bring single commits onto the branch from here on, until
-// that is accepted, or dropped. Decisions made before are kept. Of a commit that joins lines,
-// what it changed against a parent, from 1, is meant.
+// Pick selects commits to be picked onto the branch. Earlier decisions stay. parent, from 1, selects the change of a
+// merge.
 func (s *Session) Pick(ctx context.Context, revs []string, parent int) error {
 	picks, err := s.Workspace.commits(ctx, revs)
 	if err != nil {
@@ -81,8 +78,7 @@ func (s *Session) Pick(ctx context.Context, revs []string, parent int) error {
 	return s.Ledger.Pick(b.Name, picks, parent)
 }
 
-// Locate is Workspace.Locate, or while commits are picked where they stand to the
-// branch.
+// Locate is Workspace.Locate that includes picks and half-done operations.
 func (s *Session) Locate(ctx context.Context, fetch bool) (*plan.Position, error) {
 	home, err := s.Home(ctx, fetch)
 	st := s.Ledger.State()
@@ -105,7 +101,7 @@ func (s *Session) Locate(ctx context.Context, fetch bool) (*plan.Position, error
 	return p, nil
 }
 
-// counterOf names the waypoint whose join a pick takes back; empty where it is no such pick.
+// counterOf returns the waypoint whose join the pick reverts, or an empty string.
 func (s *Session) counterOf(ctx context.Context, picks []object.ID) (string, error) {
 	if len(picks) != 1 {
 		return "", nil

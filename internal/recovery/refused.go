@@ -5,8 +5,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// Refused says in sentences what became of a push that did not go through, and what to do.
-// joined is true where what was to be pushed is a joined result that can be undone.
+// Refused describes a failed push and the next step. joined is true if a join can be undone.
 func (d *Pushed) Refused(joined bool) (head, text, next string) {
 	ref := d.Refusal
 	head, text = "The push was refused.", words.Sentence(ref.Error())

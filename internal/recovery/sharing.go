@@ -22,10 +22,10 @@ import (
 // a tree with a file for each conflict, named by its key, that holds how it was settled, when and by whom. They
 // are fetched with the branch and pushed with it, never forced. What comes so is offered and never suggested.
 
-// sharedRef is where the remote has them.
+// sharedRef is the ref of shared decisions at the remote.
 const sharedRef = "refs/dorvik/decisions"
 
-// sharedHere is the local copy of a remote's.
+// sharedHere is its local copy.
 func sharedHere(remote vcs.Remote) string { return "refs/dorvik/shared/" + remote.Key() }
 
 // mostShared is how many decisions a remote keeps; the oldest go first. largestShared is how long one may be.
@@ -34,7 +34,7 @@ const (
 	largestShared = 1 << 20
 )
 
-// sharedDecision is one as it is written.
+// sharedDecision is a decision as it is stored.
 type sharedDecision struct {
 	Way   settle.Way `json:"way"`
 	Text  string     `json:"text,omitempty"`
@@ -45,16 +45,16 @@ type sharedDecision struct {
 
 var keyForm = rx.New(`^[0-9a-f]{32}(-[0-9]+)?$`)
 
-// sharedPath is where in the tree a conflict's decision is.
+// sharedPath returns the path of a decision in the tree.
 func sharedPath(k settle.Key) string { return path.Join(string(k[:2]), string(k[2:])) }
 
-// shares reports whether decisions are shared; they are not where the setting is neither true nor false.
+// shares reports whether sharing is switched on.
 func (w *Workspace) shares(ctx context.Context) bool {
 	on, err := w.Repo.Flag(ctx, "dorvik.shareDecisions")
 	return err == nil && on
 }
 
-// fetchShared brings the copy of a remote's decisions up to date. A remote may have none.
+// fetchShared fetches the shared decisions. A remote may have none.
 func (w *Workspace) fetchShared(ctx context.Context, remote vcs.Remote) error {
 	tip, err := w.Repo.RemoteTip(ctx, remote, sharedRef)
 	if err != nil || tip.IsZero() {
@@ -67,14 +67,13 @@ func (w *Workspace) fetchShared(ctx context.Context, remote vcs.Remote) error {
 	return w.Repo.FetchRef(ctx, remote, "+"+sharedRef+":"+sharedHere(remote))
 }
 
-// forgetShared has what colleagues decided be looked for anew.
+// forgetShared clears the cache of shared decisions.
 func (w *Workspace) forgetShared() {
 	w.shared = nil
 	w.Planner.Files.Forget()
 }
 
-// sharedTrees are the trees of what the remotes' people decided, looked up once: a recovery can ask hundreds of
-// questions. There are none where nothing is shared.
+// sharedTrees returns the trees of shared decisions. They are cached, because a recovery asks for hundreds.
 func (w *Workspace) sharedTrees(ctx context.Context) []object.ID {
 	if w.shared != nil {
 		return *w.shared
@@ -100,13 +99,13 @@ func (w *Workspace) sharedTrees(ctx context.Context) []object.ID {
 	return out
 }
 
-// sharing is what is decided in common with others.
+// sharing exchanges decisions with colleagues.
 type sharing struct {
 	workspace *Workspace
 	ledger    *ledger.Ledger
 }
 
-// colleagues finds how a colleague settled a conflict.
+// colleagues returns how a colleague settled a conflict.
 func (sh *sharing) colleagues(ctx context.Context, k settle.Key) (d sharedDecision, ok bool) {
 	if !keyForm.MatchString(string(k)) {
 		return d, false
@@ -127,7 +126,7 @@ func (sh *sharing) colleagues(ctx context.Context, k settle.Key) (d sharedDecisi
 	return d, false
 }
 
-// readShared reads a decision that came from elsewhere; ok is false for anything that is none.
+// readShared reads a shared decision. ok is false if it is not valid.
 func (sh *sharing) readShared(id object.ID) (d sharedDecision, ok bool) {
 	data, err := sh.workspace.Planner.Store.Blob(id)
 	if err != nil || len(data) > largestShared || json.Unmarshal(data, &d) != nil || d.By == "" {
@@ -139,7 +138,7 @@ func (sh *sharing) readShared(id object.ID) (d sharedDecision, ok bool) {
 	return d, d.Way != settle.AsBefore && d.Way != settle.Suggested
 }
 
-// share adds decisions to those that a remote has. Whoever is first there is joined with, not overwritten.
+// share adds decisions to those at the remote. It merges with decisions pushed meanwhile.
 func (sh *sharing) share(ctx context.Context, remote vcs.Remote, list []settle.Decision) error {
 	if len(list) == 0 || !sh.workspace.shares(ctx) {
 		return nil
@@ -179,14 +178,14 @@ func (sh *sharing) share(ctx context.Context, remote vcs.Remote, list []settle.D
 	return errors.New("others shared decisions again and again meanwhile; they go with the next push")
 }
 
-// tellShared has it be said where decisions were not shared; the push is made all the same.
+// tellShared reports that sharing failed. The push itself succeeded.
 func (sh *sharing) tellShared(err error) {
 	if err != nil {
 		sh.ledger.Tell("The push is made; your decisions were not shared: %s", words.Sentence(err.Error()))
 	}
 }
 
-// withShared is the commit that adds decisions to those of another, which may be none.
+// withShared returns a commit that adds decisions to an earlier one.
 func (sh *sharing) withShared(old object.ID, list []settle.Decision, who object.Signature) (object.ID, error) {
 	tree := sh.workspace.Planner.Store.EmptyTree()
 	var parents []object.ID
@@ -224,7 +223,7 @@ func (sh *sharing) withShared(old object.ID, list []settle.Decision, who object.
 		Committer: who, Message: fmt.Sprintf("%d decisions\n", len(entries))}), nil
 }
 
-// prune takes the oldest decisions out of a tree that holds too many.
+// prune removes the oldest decisions of a tree that is too large.
 func (sh *sharing) prune(tree object.ID) (object.ID, error) {
 	all, err := sh.workspace.Planner.Store.Changes(sh.workspace.Planner.Store.EmptyTree(), tree)
 	if err != nil || len(all) <= mostShared {
@@ -243,16 +242,14 @@ func (sh *sharing) prune(tree object.ID) (object.ID, error) {
 	return sh.workspace.Planner.Store.Edit(tree, gone)
 }
 
-// forgetDecisions takes what is remembered of conflicts out, here and not at the remote; without a key, all of
-// it. It gives how many there were.
+// forgetDecisions removes remembered decisions here, all of them or those with the keys, and returns their number.
 func (sh *sharing) forgetDecisions(keys ...settle.Key) (int, error) {
 	n, err := sh.ledger.Store.Forget(keys)
 	sh.workspace.Planner.Files.Forget()
 	return n, err
 }
 
-// recall is settle.Files.Recall of a session: what was decided here before or else, where decisions are shared,
-// by a colleague.
+// recall implements settle.Files.Recall: it returns your earlier decision or a colleague's.
 func (sh *sharing) recall(k settle.Key) (r settle.Recollection, ok bool) {
 	for _, d := range sh.ledger.State().Decisions.List { // it is decided in this one
 		if d.Key == k {

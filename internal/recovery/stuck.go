@@ -16,7 +16,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// Stuck reads what git left half done; nil where nothing is.
+// Stuck reads the half-done operation. It returns nil if there is none.
 func (w *Workspace) Stuck(ctx context.Context) (*plan.Stuck, error) {
 	u, err := w.Repo.Unfinished(ctx)
 	if err != nil {
@@ -63,7 +63,7 @@ func (w *Workspace) Stuck(ctx context.Context) (*plan.Stuck, error) {
 	return s, w.Planner.Resumer.Resume(ctx, s)
 }
 
-// stillThere drops the moves of branches that somebody moved since the rebase began, and says so.
+// stillThere drops branch moves of a rebase if the branch moved since, and adds a note.
 func (w *Workspace) stillThere(ctx context.Context, s *plan.Stuck) error {
 	var left []vcs.BranchMove
 	for _, m := range s.Left.Moves {
@@ -82,7 +82,7 @@ func (w *Workspace) stillThere(ctx context.Context, s *plan.Stuck) error {
 	return nil
 }
 
-// anew is the position of joining anew, as if git had not begun.
+// anew returns the position of joining again, as if git had not started.
 func (s *Session) anew(ctx context.Context, st *plan.Stuck, fetch bool) (*plan.Position, error) {
 	if why := st.NotAnew(); why != "" {
 		return nil, &plan.Blocked{What: words.Sentence(why), Next: words.If(st.NotBack() == "", "It can be taken back.",
@@ -105,8 +105,7 @@ func (s *Session) anew(ctx context.Context, st *plan.Stuck, fetch bool) (*plan.P
 	return p, err
 }
 
-// TakeOver has what git left half done be gone on with, or joined anew, from here on. What was
-// decided in it is kept.
+// TakeOver selects how to take over the half-done operation. It keeps the decisions made in it.
 func (s *Session) TakeOver(ctx context.Context, how ledger.TakeOver) error {
 	st, err := s.Workspace.Stuck(ctx)
 	if err != nil {
@@ -126,7 +125,7 @@ func (s *Session) TakeOver(ctx context.Context, how ledger.TakeOver) error {
 	return s.Ledger.TakeUp(how, found, st.Runs)
 }
 
-// locateStuck is Locate where git left something half done.
+// locateStuck is Locate for a half-done operation.
 func (s *Session) locateStuck(ctx context.Context, fetch bool) (*plan.Position, error) {
 	st, err := s.Workspace.Stuck(ctx)
 	if err != nil {
@@ -144,9 +143,8 @@ func (s *Session) locateStuck(ctx context.Context, fetch bool) (*plan.Position, 
 	return nil, &plan.StuckError{Stuck: st}
 }
 
-// GiveBack takes what git left half done back to where the branch was before it. Work that was
-// there before is brought along; what was done in it is kept under a waypoint, and undo brings
-// all of it back.
+// GiveBack returns the branch to where it was before the half-done operation. It carries earlier work along and keeps
+// the rest under a waypoint.
 func (s *Session) GiveBack(ctx context.Context) (*ledger.Waypoint, error) {
 	st, err := s.Workspace.Stuck(ctx)
 	if err != nil {
@@ -184,7 +182,7 @@ func (s *Session) GiveBack(ctx context.Context) (*ledger.Waypoint, error) {
 		plan.GitName(st.Left.Operation)+" (abort): returning to "+where)
 }
 
-// Prospect works out what each way of taking over comes to. Nothing is changed.
+// Prospect computes the outcome of each way to take over. It changes nothing.
 func (s *Session) Prospect(ctx context.Context, st *plan.Stuck) (*plan.Prospect, error) {
 	pr := &plan.Prospect{}
 	list := func(commands []vcs.Command, state string) error {

@@ -14,7 +14,7 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Survey is where things stand, with both routes worked out: all that is said before a choice.
+// Survey is everything Look shows: the position, both routes, and the overlap.
 type Survey struct {
 	Position *plan.Position
 	Plan     *plan.Plan
@@ -28,14 +28,13 @@ type Survey struct {
 	Below    []history.Node         // the common ancestor, and the one before it
 }
 
-// Survey looks where things stand, asking the remote first if told to.
+// Survey examines the repository. With fetch it asks the remote first.
 func (s *Session) Survey(ctx context.Context, fetch bool, progress func(done, of int)) (*Survey, error) {
 	return s.SurveyFrom(ctx, fetch, progress, nil)
 }
 
-// SurveyFrom is Survey that hands over where the two lines part, with what is below that, as soon as it is known: the
-// routes take longer. Of the files that both or one changed, the lines of the first are counted; CountLines does the
-// rest.
+// SurveyFrom is Survey that calls part as soon as the two lines are known, before the routes. It counts the lines of
+// the first files only; Planner.CountLines counts the rest.
 func (s *Session) SurveyFrom(ctx context.Context, fetch bool, progress func(done, of int), part func(p *plan.Position,
 	below []history.Node)) (*Survey, error) {
 	if !fetch {
@@ -53,8 +52,8 @@ func (s *Session) SurveyFrom(ctx context.Context, fetch bool, progress func(done
 	return s.surveyOf(ctx, p, func() error { return nil }, progress, part)
 }
 
-// standing is Locate without uncommitted work, which in a large working tree takes longer to find than the two lines;
-// nil where that changes where one stands, or where that cannot be known: Locate says why.
+// standing is Locate without uncommitted work, which is slower to read in large working trees. It returns nil if a
+// full Locate is needed.
 func (s *Session) standing(ctx context.Context) *plan.Position {
 	if s.Repo.Busy() != "" || s.Ledger.State().Carry || len(s.Ledger.State().Picks) > 0 {
 		return nil
@@ -72,10 +71,10 @@ func (s *Session) standing(ctx context.Context) *plan.Position {
 	return p
 }
 
-// errMoved says that the branch is not where it was a moment ago.
+// errMoved reports that the branch moved during the survey.
 var errMoved = errors.New("the branch was moved")
 
-// dirtyOf begins to look for uncommitted work, and gives what waits for it and adds it to the position.
+// dirtyOf starts to read uncommitted work. wait adds it to the position.
 func (s *Session) dirtyOf(ctx context.Context, p *plan.Position) (wait func() error) {
 	type status struct {
 		branch vcs.Branch
@@ -98,10 +97,10 @@ func (s *Session) dirtyOf(ctx context.Context, p *plan.Position) (wait func() er
 	}
 }
 
-// firstCounted is of how many files lines are counted at once: more than a screen shows of them.
+// firstCounted is the number of files whose lines are counted at once, more than a screen shows.
 const firstCounted = 100
 
-// surveyOf is Survey of a position. dirty waits until the uncommitted work is known.
+// surveyOf is Survey for a position. dirty waits for the uncommitted work.
 func (s *Session) surveyOf(ctx context.Context, p *plan.Position, dirty func() error, progress func(done, of int),
 	part func(p *plan.Position, below []history.Node)) (*Survey, error) {
 	v := &Survey{Position: p}
@@ -158,14 +157,14 @@ func (s *Session) surveyOf(ctx context.Context, p *plan.Position, dirty func() e
 	return v, nil
 }
 
-// shown has the ids that are shown of a position be told apart.
+// shown makes the abbreviated ids of a position unambiguous.
 func (s *Session) shown(ctx context.Context, p *plan.Position, below []history.Node) error {
 	s.Planner.ShowDigits(s.Repo.Abbrev(ctx))
 	ids := append(plan.IdsOf(p.Divergence.Yours), plan.IdsOf(p.Divergence.Theirs)...)
 	return s.Planner.TellApart(ctx, append(append(ids, plan.IdsOf(below)...), plan.IdsOf(p.TakenOut)...))
 }
 
-// TakeNotice gives what the person has to be told, each thing once.
+// TakeNotice removes and returns the queued sentences.
 func (s *Session) TakeNotice() string {
 	out := s.Ledger.TakeNotices(0)
 	list := s.Planner.Extras.NotLookedAt()
@@ -176,7 +175,7 @@ func (s *Session) TakeNotice() string {
 	return strings.Join(out, " ")
 }
 
-// Glance is where things stand as it can be seen without opening the recovery kept here.
+// Glance is what can be seen without locking the ledger.
 type Glance struct {
 	Position *plan.Position
 	Overlap  []plan.Overlap
@@ -186,7 +185,7 @@ type Glance struct {
 	InUse    bool                   // a session is open here, and what is kept is not known
 }
 
-// Glance looks where things stand, asking the remote first if told to. Nothing else is written.
+// Glance examines the repository. With fetch it asks the remote first. It writes nothing else.
 func (w *Workspace) Glance(ctx context.Context, fetch bool) (*Glance, error) {
 	v := &Glance{}
 	var err error
