@@ -17,7 +17,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// LeftOut is something a side made that the joined result does not hold.
+// LeftOut is a change of one side that the result does not contain.
 type LeftOut struct {
 	Side   merge.Side   `json:"side"`
 	Author string       `json:"author"`
@@ -29,7 +29,7 @@ type LeftOut struct {
 	Mend   bool         `json:"mend,omitempty"` // a mend took it away
 }
 
-// Where names the file, and the line where there is one.
+// Where returns the file and, if there is one, the line.
 func (l LeftOut) Where() string {
 	if l.Line > 0 {
 		return fmt.Sprintf("%s:%d", l.Path, l.Line)
@@ -50,7 +50,7 @@ func (l LeftOut) Says(all []LeftOut) string {
 	return "this name; kept under another"
 }
 
-// compared is one comparison that the account of a join is made of: what a side changed since base, against a result.
+// compared is one comparison of a side's changes with the result.
 type compared struct {
 	side                     merge.Side
 	base, tip, other, result object.ID // trees
@@ -90,7 +90,7 @@ func (a *Accounts) LeftOut(ctx context.Context, p *Position, j *Join, decisions 
 	return out, nil
 }
 
-// leftOut is an entry of the account in words.
+// leftOut converts an entry of the comparison.
 func (c *compared) leftOut(e account.Entry) LeftOut {
 	l := LeftOut{Side: c.side, Path: e.Path, Line: e.Line, Text: e.Text, What: e.Kind, Kept: e.Kept}
 	switch e.Kind {
@@ -106,7 +106,7 @@ func (c *compared) leftOut(e account.Entry) LeftOut {
 	return l
 }
 
-// authorOf finds who of a side did what is left out; empty where that is not known.
+// authorOf returns the author of the left-out change, or an empty string.
 func authorOf(who *history.Annotator, commits []history.Node, e account.Entry) (string, error) {
 	if of := Authors(commits); len(of) < 2 {
 		return strings.Join(of, ""), nil
@@ -122,7 +122,7 @@ func authorOf(who *history.Annotator, commits []history.Node, e account.Entry) (
 	return n.Author().Name, nil
 }
 
-// comparisons are those that the account of a join is made of.
+// comparisons returns the comparisons for a join.
 func (a *Accounts) comparisons(ctx context.Context, p *Position, j *Join) (out []compared, err error) {
 	carried, err := a.carriedComparisons(ctx, p, j)
 	if err != nil {
@@ -142,7 +142,7 @@ func (a *Accounts) comparisons(ctx context.Context, p *Position, j *Join) (out [
 	return append(out, carried...), err
 }
 
-// lineComparisons compare both lines with what they were joined to.
+// lineComparisons compares both lines with the result.
 func (a *Accounts) lineComparisons(ctx context.Context, p *Position, j *Join) ([]compared, error) {
 	base, err := a.p.Engine.BaseTree(ctx, p.Divergence.Bases)
 	if err != nil {
@@ -180,8 +180,7 @@ func (a *Accounts) lineComparisons(ctx context.Context, p *Position, j *Join) ([
 	return out, nil
 }
 
-// renamedSince adds, to files of a tree that have no counterpart in an earlier one, what the earlier one has of them
-// under the names they had there.
+// renamedSince maps renamed files of a tree to their earlier content.
 func (a *Accounts) renamedSince(ctx context.Context, before, onto object.ID, files map[string]object.Entry) error {
 	for path, e := range maps.Clone(files) {
 		if !e.Absent() {
@@ -201,8 +200,8 @@ func (a *Accounts) renamedSince(ctx context.Context, before, onto object.ID, fil
 	return nil
 }
 
-// pickComparisons compare what was picked, and what stood where it came, with what it came to. Commits that stand on
-// each other are compared as one change: a later one can take away what came by an earlier.
+// pickComparisons compares picked commits with the result. A run of commits is compared as one change, because a later
+// one can remove what an earlier one added.
 func (a *Accounts) pickComparisons(ctx context.Context, j *Join) (out []compared, err error) {
 	for first := 0; first < len(j.Steps); {
 		end := first + 1
@@ -223,16 +222,16 @@ func (a *Accounts) pickComparisons(ctx context.Context, j *Join) (out []compared
 	return out, nil
 }
 
-// passedOver reports whether a step brings nothing: it is there already, or was made before.
+// passedOver reports whether a step adds nothing.
 func passedOver(st *replay.Step) bool { return st.Outcome == replay.AlreadyThere || st.Stands() }
 
-// follows reports whether a step replays what stands on the commit of another, and both bring something.
+// follows reports whether a step continues the run of another.
 func follows(st, before *replay.Step) bool {
 	parents := st.Commit.Parents
 	return !passedOver(st) && !passedOver(before) && len(parents) == 1 && parents[0] == before.Commit.ID
 }
 
-// pickComparison compares a run of steps, as one change, with what it came to.
+// pickComparison compares a run of steps with the result.
 func (a *Accounts) pickComparison(ctx context.Context, j *Join, first, end int) ([]compared, error) {
 	before, err := history.FirstParentTree(a.p.Store, j.Steps[first].Commit.Commit)
 	if err != nil {
@@ -282,8 +281,7 @@ func (a *Accounts) pickComparison(ctx context.Context, j *Join, first, end int) 
 		{side: merge.Yours, base: base, tip: onto, other: tip, result: after}}, nil
 }
 
-// carriedComparisons compare uncommitted work with what was carried of it. Theirs is in the commits, whatever the files
-// do.
+// carriedComparisons compares uncommitted work with its carried version.
 func (a *Accounts) carriedComparisons(ctx context.Context, p *Position, j *Join) (out []compared, err error) {
 	if j.Carried == nil || p.Carried == nil {
 		return nil, nil
@@ -298,7 +296,7 @@ func (a *Accounts) carriedComparisons(ctx context.Context, p *Position, j *Join)
 	return out, nil
 }
 
-// undecided are the paths that the account passes over: those of open conflicts, and files that are made anew.
+// undecided returns the paths that the account skips: open conflicts and generated files.
 func (a *Accounts) undecided(j *Join, decisions *settle.Decisions) map[string]bool {
 	out := map[string]bool{}
 	for f, q := range j.questions() {
@@ -317,7 +315,7 @@ func (a *Accounts) undecided(j *Join, decisions *settle.Decisions) map[string]bo
 	return out
 }
 
-// mended reports whether a line was taken away by a mend, or by an edit that was made to a single commit.
+// mended reports whether a mend or a commit edit removed the line.
 func mended(p *Position, j *Join, line string) bool {
 	count := func(text string) (n int) {
 		for _, l := range diff.Lines(text) {
@@ -332,7 +330,7 @@ func mended(p *Position, j *Join, line string) bool {
 	})
 }
 
-// editedIn are the edits that were made to single commits, as far as they fit.
+// editedIn returns the edits of single commits that applied.
 func editedIn(p *Position, j *Join) (out []Mend) {
 	for i := range j.Steps {
 		st := &j.Steps[i]
@@ -349,7 +347,7 @@ func editedIn(p *Position, j *Join) (out []Mend) {
 	return out
 }
 
-// FilesOf lists the files that a replayed commit changes and that are text after it.
+// FilesOf returns the text files that a replayed commit changes.
 func (rd *Reader) FilesOf(st *replay.Step) (out []string, err error) {
 	before, err := history.FirstParentTree(rd.Store, st.Commit.Commit)
 	if err != nil {
@@ -369,14 +367,14 @@ func (rd *Reader) FilesOf(st *replay.Step) (out []string, err error) {
 	return out, nil
 }
 
-// Price is what a wish costs.
+// Price is the cost of a wish.
 type Price struct {
 	Left []LeftOut // that the result would not hold, beyond what it leaves out now
 	Asks int       // decisions that would be open
 	Lost error     // why the route could not be taken then
 }
 
-// Same reports whether two entries of an account are about the same thing.
+// Same reports whether two entries describe the same change.
 func (l LeftOut) Same(m LeftOut) bool {
 	return l.Side == m.Side && l.Path == m.Path && l.Line == m.Line && l.Text == m.Text && l.What == m.What
 }

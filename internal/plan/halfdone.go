@@ -14,14 +14,14 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// StuckError says that git left something half done here, which can be taken over.
+// StuckError reports a half-done operation that can be taken over.
 type StuckError struct{ *Stuck }
 
 func (e *StuckError) Error() string {
 	return e.Sentence() + " Open dorvik to take it over, or say --take-over finish, anew or back"
 }
 
-// Stuck is what git left half done, with what stands of it: read, nothing is changed.
+// Stuck describes a half-done operation of git: its state and what is settled already.
 type Stuck struct {
 	Left    *vcs.Unfinished
 	On      vcs.Branch // the branch that it is done to
@@ -45,7 +45,7 @@ type Stuck struct {
 	beside  object.ID              // a tree: beyond it what is staged is no part of any commit; zero where all of it is
 }
 
-// Resume is how what git left half done is gone on with.
+// Resume describes how to continue a half-done operation.
 type Resume struct {
 	Merged  []object.ID   // a merge of the branch with these; else
 	From    object.ID     // of a merge of several: the branch with all of them but the last, in memory
@@ -57,17 +57,17 @@ type Resume struct {
 	moves []branchMove // of other branches, once all is made
 }
 
-// HasConflicts reports whether the index holds paths that are not merged.
+// HasConflicts reports whether the index has unmerged paths.
 func HasConflicts(dirty []vcs.Dirty) bool {
 	return slices.ContainsFunc(dirty, func(d vcs.Dirty) bool { return d.Conflict })
 }
 
-// begin keeps what stands of the join.
+// begin stores the current state of the merge.
 func (s *Stuck) begin(edits []merge.TextEdit) {
 	s.Resume = &Resume{Begun: &merge.Begun{Tree: s.Stand, Open: s.Open, Edits: edits}}
 }
 
-// openOf is the path under which git has a conflict open.
+// openOf returns the path that git uses for a conflict. ok is false if it is settled.
 func (s *Stuck) openOf(c *merge.Conflict) (string, bool) {
 	for _, p := range c.Paths() {
 		for _, o := range s.Open {
@@ -79,8 +79,7 @@ func (s *Stuck) openOf(c *merge.Conflict) (string, bool) {
 	return "", false
 }
 
-// pending reports whether the commit that git stopped at is still to be made. At an edit it is made, and waits to be
-// amended.
+// pending reports whether the commit at which git stopped is not made yet.
 func (s *Stuck) pending() bool {
 	if s.Left.Operation != vcs.Rebasing || s.Left.Remade == nil ||
 		len(s.Left.Done) == 0 { // by patches, only git's index tells
@@ -93,8 +92,7 @@ func (s *Stuck) pending() bool {
 	return s.Left.Picking || len(s.Left.Merged) > 0
 }
 
-// typedBetween is what a person typed between the marks of a conflict, which hold first and second now: the half that
-// is not as git wrote it, or both. It is empty where git wrote them so.
+// typedBetween returns text that the person typed between conflict markers, or an empty string.
 func (s *Stuck) typedBetween(q *settle.Question, first, second string) string {
 	headIs, otherIs := q.Yours, q.Theirs
 	// HEAD's half, which is first, is theirs
@@ -112,14 +110,14 @@ func (s *Stuck) typedBetween(q *settle.Question, first, second string) string {
 	return ""
 }
 
-// What names what is half done, as “the rebase”.
+// What returns the operation with its article, such as “the rebase”.
 func (s *Stuck) What() string {
 	return map[vcs.Operation]string{vcs.Merging: "the merge", vcs.Rebasing: "the rebase", vcs.Picking: "the pick",
 		vcs.Reverting: "the revert", vcs.Applying: "the series of patches",
 		vcs.Unmerged: "the conflicts"}[s.Left.Operation]
 }
 
-// Sentence says in a sentence where git stopped.
+// Sentence describes where git stopped.
 func (s *Stuck) Sentence() string {
 	if s.Left.Operation == vcs.Unmerged {
 		return words.If(s.stashed, "what was stashed was brought back, and does not fit what is here.",
@@ -139,7 +137,7 @@ func (s *Stuck) Sentence() string {
 	return out + ". " + s.standing()
 }
 
-// CommitsOf counts the lines of a list that make a commit.
+// CommitsOf returns the number of commands that make a commit.
 func CommitsOf(list []vcs.Command) (n int) {
 	for _, c := range list {
 		if !c.Commit.IsZero() && c.Verb != "drop" {
@@ -149,7 +147,7 @@ func CommitsOf(list []vcs.Command) (n int) {
 	return n
 }
 
-// standing says how the files stand.
+// standing describes the state of the files.
 func (s *Stuck) standing() string {
 	var out []string
 	if n := len(s.Open); n > 0 {
@@ -169,7 +167,7 @@ func (s *Stuck) standing() string {
 	return strings.Join(out, ", ") + "."
 }
 
-// NotAnew says why what is half done cannot be joined anew; empty where it can.
+// NotAnew returns why the operation cannot be joined again, or an empty string.
 func (s *Stuck) NotAnew() string {
 	switch {
 	case s.Left.Operation == vcs.Unmerged:
@@ -184,7 +182,7 @@ func (s *Stuck) NotAnew() string {
 	return ""
 }
 
-// NotBack says why what is half done cannot be taken back; empty where it can.
+// NotBack returns why the operation cannot be undone, or an empty string.
 func (s *Stuck) NotBack() string {
 	if s.Left.Operation == vcs.Unmerged {
 		return "git did not note how the files were before these conflicts"
@@ -192,7 +190,7 @@ func (s *Stuck) NotBack() string {
 	return ""
 }
 
-// Tip is where the branch is or, where it is done on none, HEAD.
+// Tip returns the tip of the branch, or HEAD if it is detached.
 func (s *Stuck) Tip() object.ID {
 	if s.Left.Branch == "" {
 		return s.Left.Head
@@ -200,7 +198,7 @@ func (s *Stuck) Tip() object.ID {
 	return s.On.Tip
 }
 
-// GitName is the name of git's own command for an operation.
+// GitName returns git's command for an operation.
 func GitName(o vcs.Operation) string {
 	if o == vcs.Picking {
 		return "cherry-pick"
@@ -208,7 +206,7 @@ func GitName(o vcs.Operation) string {
 	return string(o)
 }
 
-// Note keeps what going on leaves out that the list asks for, once.
+// Note adds a note once.
 func (s *Stuck) Note(format string, args ...any) {
 	if n := fmt.Sprintf(format, args...); !slices.Contains(s.Notes, n) {
 		s.Notes = append(s.Notes, n)
@@ -220,7 +218,7 @@ func (s *Stuck) reworded(n *object.Commit) {
 	s.Note("Its list rewords “%s”: on the road (n), w writes its message; else that stays.", n.Subject())
 }
 
-// withoutFollowing notes the options of what git left half done that Dorvik does otherwise.
+// withoutFollowing adds notes for options of the operation that Dorvik treats differently.
 func (s *Stuck) withoutFollowing() {
 	for _, o := range s.Left.Options {
 		switch o.Name {
@@ -241,13 +239,13 @@ func (s *Stuck) withoutFollowing() {
 	}
 }
 
-// branchMove is the move of a branch that the list asks for.
+// branchMove is the move of another branch in a rebase list.
 type branchMove struct {
 	move vcs.BranchMove
 	at   replay.Parent // where it goes
 }
 
-// Prospect is what each way of taking over comes to.
+// Prospect compares the ways to take over a half-done operation.
 type Prospect struct {
 	Asks    int // decisions that going on asks
 	More    int // commits that it replays after the one it stopped at
@@ -256,7 +254,7 @@ type Prospect struct {
 	Dirty   int // files with edits beside it, which stay as they are
 }
 
-// StuckCommit is a commit of what git left half done, and how far that came with it.
+// StuckCommit is a commit of the operation with its progress.
 type StuckCommit struct {
 	history.Node
 	State string    // done, stopped, to come

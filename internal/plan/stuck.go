@@ -17,7 +17,7 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Stopped works out the join at which git stopped, and what of it is settled.
+// Stopped computes the merge at which git stopped, and what of it is settled.
 func (re *Resumer) Stopped(ctx context.Context, s *Stuck) error {
 	var err error
 	if len(s.Left.Merged) > 0 {
@@ -66,8 +66,7 @@ func (re *Resumer) Stopped(ctx context.Context, s *Stuck) error {
 	return nil
 }
 
-// stopTrees are the trees of the join at which git stopped, yours and theirs as they are
-// everywhere; ok is false where it stopped at none.
+// stopTrees returns the three trees of that merge. ok is false if git stopped between two commits.
 func (re *Resumer) stopTrees(s *Stuck) (base, yours, theirs object.ID, ok bool, err error) {
 	if s.Left.Operation == vcs.Unmerged {
 		return re.unmergedTrees(s)
@@ -99,8 +98,8 @@ func (re *Resumer) stopTrees(s *Stuck) (base, yours, theirs object.ID, ok bool, 
 	return before, c.Tree, head, true, nil
 }
 
-// unmergedTrees are the trees of what is in conflict without an operation: each is what the index holds merged, with
-// its own stage of the rest. Where a stash was brought back, yours is what was stashed.
+// unmergedTrees returns the trees of conflicts without an operation, from the stages in the index. For a stash, yours
+// is the stash.
 func (re *Resumer) unmergedTrees(s *Stuck) (base, yours, theirs object.ID, ok bool, err error) {
 	var trees [3]object.ID
 	for i := range trees {
@@ -130,7 +129,7 @@ func (re *Resumer) unmergedTrees(s *Stuck) (base, yours, theirs object.ID, ok bo
 	return trees[0], trees[1], trees[2], true, err
 }
 
-// bringsStashBack reports whether conflicts come from a stash: git names it in the marks.
+// bringsStashBack reports whether the conflict markers come from a stash.
 func (re *Resumer) bringsStashBack(s *Stuck) (bool, error) {
 	for _, p := range s.Open {
 		e, err := re.p.Store.Find(s.Held.Files, p)
@@ -151,8 +150,8 @@ func (re *Resumer) bringsStashBack(s *Stuck) (bool, error) {
 	return false, nil
 }
 
-// readMarked reads a file that git left in conflict: what is settled between the marks becomes
-// decisions, and what was edited beside them edits. One without marks is settled as it is.
+// readMarked reads a file with conflict markers. Settled conflicts become decisions, other changes become edits. A
+// file without markers is settled.
 func (re *Resumer) readMarked(s *Stuck, f *settle.File, path string) ([]merge.TextEdit, error) {
 	e, err := re.p.Store.Find(s.Held.Files, path)
 	if err != nil || !e.Mode.IsRegular() {
@@ -211,8 +210,8 @@ func (re *Resumer) readMarked(s *Stuck, f *settle.File, path string) ([]merge.Te
 	return []merge.TextEdit{{Path: f.Path, Before: before, After: one}}, nil
 }
 
-// markedSides gives a text with the first side in the place of each conflict that git marked in
-// it, and with the second; whole is false where marks are left that are no such conflict.
+// markedSides returns the text with the first side of each marked conflict, and with the second. whole is false if the
+// markers are incomplete.
 func markedSides(text string) (first, second string, blocks int, whole bool) {
 	var one, other strings.Builder
 	const (
@@ -247,7 +246,7 @@ func markedSides(text string) (first, second string, blocks int, whole bool) {
 	return one.String(), other.String(), blocks, at == outside
 }
 
-// mark is the sign of a line that git marks a conflict with; 0 for any other.
+// mark returns the character of a conflict marker line, or 0.
 func mark(line string) byte {
 	line = strings.TrimRight(line, "\r\n")
 	if len(line) < 7 {
@@ -263,7 +262,7 @@ func mark(line string) byte {
 	return 0
 }
 
-// Resume works out how what git left half done is gone on with.
+// Resume computes how to continue the operation.
 func (re *Resumer) Resume(ctx context.Context, s *Stuck) error {
 	if s.Resume == nil {
 		s.Resume = &Resume{}
@@ -298,8 +297,7 @@ func (re *Resumer) Resume(ctx context.Context, s *Stuck) error {
 	return nil
 }
 
-// resumeRebase lists what a rebase has still to do: the commit it stopped at, and the rest of its
-// list.
+// resumeRebase lists the remaining commits of a rebase.
 func (re *Resumer) resumeRebase(ctx context.Context, s *Stuck, r *Resume) error {
 	begun := r.Begun
 	r.Begun = nil
@@ -344,7 +342,7 @@ func (re *Resumer) resumeRebase(ctx context.Context, s *Stuck, r *Resume) error 
 	return nil
 }
 
-// stopped puts the commit on the list at which the rebase stopped, with what stands of its join.
+// stopped adds the commit at which the rebase stopped.
 func (f *follower) stopped(begun *merge.Begun) error {
 	s := f.s
 	n, err := f.w.Store.Commit(s.Left.Stopped)
@@ -371,13 +369,13 @@ func (f *follower) stopped(begun *merge.Begun) error {
 	return nil
 }
 
-// signOff is the line by which the person at the keyboard signs off a commit.
+// signOff returns the Signed-off-by line.
 func (re *Resumer) signOff(ctx context.Context) (string, error) {
 	who, err := re.p.Source.Committer(ctx)
 	return fmt.Sprintf("Signed-off-by: %s <%s>", who.Name, who.Email), err
 }
 
-// made lists the commits that a rebase has made already, on what they stand.
+// made lists the commits that the rebase has made already.
 func (re *Resumer) made(s *Stuck, r *Resume) error {
 	var list []replay.Todo
 	at := s.Left.Head
@@ -397,7 +395,7 @@ func (re *Resumer) made(s *Stuck, r *Resume) error {
 	return nil
 }
 
-// resumePicks lists the commits that are still to be picked, or taken back.
+// resumePicks lists the commits still to be picked or reverted.
 func (re *Resumer) resumePicks(ctx context.Context, s *Stuck, r *Resume) (err error) {
 	begun := r.Begun
 	r.Onto, r.Begun = s.Left.Head, nil
@@ -457,8 +455,7 @@ func (re *Resumer) resumePicks(ctx context.Context, s *Stuck, r *Resume) (err er
 	return nil
 }
 
-// reverse is the commit that takes another back, or what that changed against one of its parents. It is by the person
-// at the keyboard.
+// reverse returns a commit that reverts another one, or its change against one parent.
 func (re *Resumer) reverse(ctx context.Context, n history.Node, of, against object.ID) (history.Node, error) {
 	before, err := history.FirstParentTree(re.p.Store, n.Commit)
 	if err != nil {
@@ -478,8 +475,7 @@ func (re *Resumer) reverse(ctx context.Context, n history.Node, of, against obje
 	return history.Node{ID: re.p.Store.PutCommit(c), Commit: c}, nil
 }
 
-// Edits is the uncommitted work that is no part of what git left half done: what the files have
-// beyond what stands, and what git put aside before it began.
+// Edits returns the uncommitted work that does not belong to the operation, including what git stashed before.
 func (re *Resumer) Edits(s *Stuck, beyond object.ID) (*Uncommitted, error) {
 	u := *s.Held
 	u.Parts = nil
@@ -503,7 +499,7 @@ func (re *Resumer) Edits(s *Stuck, beyond object.ID) (*Uncommitted, error) {
 	return &u, re.PutAside(s.Left.Stash, &u)
 }
 
-// PutAside adds the work that git put aside before it began.
+// PutAside adds the work that git stashed before the operation.
 func (re *Resumer) PutAside(stash object.ID, u *Uncommitted) error {
 	if stash.IsZero() {
 		return nil
@@ -528,8 +524,8 @@ func (re *Resumer) PutAside(stash object.ID, u *Uncommitted) error {
 	return nil
 }
 
-// Decided lists the decisions that stand in what git left half done: those between marks and,
-// for a join anew, those of whole files and of commits that are replayed already.
+// DecidedIn returns the decisions made in the operation. For joining again it includes those of files and commits that
+// are complete.
 func (re *Resumer) DecidedIn(ctx context.Context, s *Stuck, anew bool) ([]settle.Decision, error) {
 	out := slices.Clone(s.Found)
 	if !anew {
@@ -582,7 +578,7 @@ func (re *Resumer) DecidedIn(ctx context.Context, s *Stuck, anew bool) ([]settle
 	return out, nil
 }
 
-// decisionsOf are the answers to the questions of a join that a tree holds.
+// decisionsOf returns the decisions of a merge that a tree contains.
 func (re *Resumer) decisionsOf(r *merge.Result, tree object.ID) (out []decided.Decision, err error) {
 	a, err := decided.Compare(re.p.Store, re.p.Files, r, tree)
 	if err != nil {
@@ -604,7 +600,7 @@ func decisionOf(d decided.Decision) settle.Decision {
 	return out
 }
 
-// Finishing is the position of going on with what git left half done.
+// Finishing returns the position of continuing the operation.
 func (re *Resumer) Finishing(ctx context.Context, s *Stuck) (*Position, error) {
 	if s.Resume == nil {
 		return nil, &Blocked{"This cannot be gone on with: " + s.Why + ".",
@@ -650,7 +646,7 @@ func (re *Resumer) Finishing(ctx context.Context, s *Stuck) (*Position, error) {
 	return p, nil
 }
 
-// addOthers has a merge of several lines count what all of them bring.
+// addOthers adds the commits of all heads of an octopus merge.
 func (re *Resumer) addOthers(ctx context.Context, s *Stuck, p *Position) error {
 	if s.Left.Operation != vcs.Merging {
 		return nil
@@ -669,8 +665,7 @@ func (re *Resumer) addOthers(ctx context.Context, s *Stuck, p *Position) error {
 	return nil
 }
 
-// JoinedAs is the tree of the join at which git stopped, with all that was in conflict as it
-// stands.
+// JoinedAs returns the tree of the merge at which git stopped, with conflicts as they are settled now.
 func (re *Resumer) JoinedAs(s *Stuck) (object.ID, error) {
 	tree, err := s.Join.Tree(merge.Decided{})
 	if err != nil {
@@ -697,8 +692,7 @@ func (re *Resumer) JoinedAs(s *Stuck) (object.ID, error) {
 	return tree, err
 }
 
-// EditsOf is the uncommitted work that was there before git began: edits of files that what git
-// left half done does not touch, and what git put aside.
+// EditsOf returns the uncommitted work from before the operation.
 func (re *Resumer) EditsOf(s *Stuck, before object.ID) (*Uncommitted, error) {
 	u := *s.Held
 	u.Parts = nil

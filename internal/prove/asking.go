@@ -13,8 +13,8 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 )
 
-// asking finds what has to be asked about before something runs on a tree: files that can be run or read as recipes,
-// that are as in none of the trees that were agreed to, and that others had a hand in since.
+// asking finds the files that the person must look at before a command runs: executable or read as recipes, not in a
+// tree that was agreed to, and changed by others since.
 type asking struct {
 	s *Asker
 
@@ -25,10 +25,10 @@ type asking struct {
 	went    int                       // commits that were looked at
 }
 
-// mostLooked is how many commits are looked at for who changed what; what is further back is taken for others' work.
+// mostLooked limits the number of commits searched. Older changes count as those of others.
 const mostLooked = 20_000
 
-// about lists what is to be asked about for a command.
+// about returns the files to ask about for a command.
 func (a *asking) about(ctx context.Context, t *Terms) (out []Unagreed, err error) {
 	changes, err := a.s.Planner.Store.Changes(a.known[0], a.on.tree)
 	if err != nil { // the tree that was agreed to is gone: all is new
@@ -77,7 +77,7 @@ func (a *asking) about(ctx context.Context, t *Terms) (out []Unagreed, err error
 	return out, nil
 }
 
-// fileKind is what an entry of a tree is to a build. Where a link points, and what a submodule holds, is not seen here.
+// fileKind returns how a build uses a file. It does not follow links and submodules.
 func fileKind(e object.Entry, name string) check.Kind {
 	if !e.Mode.IsRegular() {
 		return check.Recipe
@@ -85,8 +85,8 @@ func fileKind(e object.Entry, name string) check.Kind {
 	return check.KindOf(name, e.Mode == object.ModeExec)
 }
 
-// unagreed tells who of others changed a file since it was agreed to; nil where nobody did, or only whom the person
-// trusts.
+// unagreed returns the change that others made to a file since the last agreement, or nil. It skips people whom the
+// person trusts.
 func (a *asking) unagreed(ctx context.Context, c object.Change) (*Unagreed, error) {
 	known := make([]object.Entry, 0, len(a.known))
 	for _, tree := range a.known {
@@ -131,10 +131,10 @@ func (a *asking) unagreed(ctx context.Context, c object.Change) (*Unagreed, erro
 	return u, nil
 }
 
-// mostRead is of how many files both texts are read, to be shown.
+// mostRead limits the number of files whose texts are read.
 const mostRead = 50
 
-// read reads both texts of a file, if they can be.
+// read reads both texts of a file.
 func (a *asking) read(u *Unagreed) {
 	was, err := a.text(u.Was)
 	is, ierr := a.text(u.ID)
@@ -143,8 +143,8 @@ func (a *asking) read(u *Unagreed) {
 	}
 }
 
-// shown lists the trees of others that whoever reads what is asked about has seen: each line that they added, in files
-// that can be run or compiled, stands in the joined tree, too. So a part of the join asks nothing again.
+// shown returns the trees of others whose added lines all appear in the joined tree. Agreeing to the joined tree
+// covers them.
 func (a *asking) shown() (trees []object.ID, err error) {
 	for _, commit := range a.on.others {
 		if commit.IsZero() {
@@ -165,7 +165,7 @@ func (a *asking) shown() (trees []object.ID, err error) {
 	return trees, nil
 }
 
-// seen reports whether every line of a tree that is in none of the known ones stands in the joined tree.
+// seen reports whether each new line of a tree appears in the joined tree.
 func (a *asking) seen(tree object.ID) (bool, error) {
 	changes, err := a.s.Planner.Store.Changes(a.on.tree, tree)
 	if err != nil {
@@ -200,7 +200,7 @@ func (a *asking) seen(tree object.ID) (bool, error) {
 	return true, nil
 }
 
-// lines are those of a file, with its mode as the first; what is no file has its id for a line.
+// lines returns the mode and the lines of a file, or its id if it is none.
 func (a *asking) lines(e object.Entry) []string {
 	text, err := a.text(e.ID)
 	if !e.Mode.IsRegular() || err != nil {
@@ -209,7 +209,7 @@ func (a *asking) lines(e object.Entry) []string {
 	return append([]string{e.Mode.Describe()}, diff.Lines(text)...)
 }
 
-// text is the content of a file; empty where there is none.
+// text returns the content of a file, or an empty string.
 func (a *asking) text(id object.ID) (string, error) {
 	if id.IsZero() {
 		return "", nil
@@ -218,7 +218,7 @@ func (a *asking) text(id object.ID) (string, error) {
 	return string(data), err
 }
 
-// entry is a file in a commit; absent where there is no commit.
+// entry returns a file in a commit.
 func (a *asking) entry(commit object.ID, path string) (e object.Entry, err error) {
 	if commit.IsZero() {
 		return e, nil
@@ -230,8 +230,8 @@ func (a *asking) entry(commit object.ID, path string) (e object.Entry, err error
 	return a.s.Planner.Store.Find(tree, path)
 }
 
-// hands lists the commits that changed a file, from one back to where it is as it was agreed to: the history of a path
-// as git-log simplifies it. all is false where that does not come to an end.
+// hands returns the commits that changed a file since it was agreed to, with git log's history simplification. all is
+// false if the search was incomplete.
 func (a *asking) hands(ctx context.Context, path string, from object.ID,
 	known func(object.Entry) bool) (by []history.Node, all bool,
 	err error) {
@@ -273,7 +273,7 @@ func (a *asking) hands(ctx context.Context, path string, from object.ID,
 	return by, all, nil
 }
 
-// parentWith gives the first parent that has a file as it is in the commit, or else all of them.
+// parentWith returns the first parent with the same file, or else all parents.
 func (a *asking) parentWith(c *object.Commit, path string, e object.Entry) (same object.ID, all []object.ID,
 	err error) {
 	for _, p := range c.Parents {
@@ -295,8 +295,7 @@ const (
 	mostOfRecipes = 64 << 20 // of all: past that every source counts as named
 )
 
-// named lists those of changed files to be asked about that the lines of commands name or, unless only they count, a
-// recipe: such as scripts that a makefile starts, and those that these start.
+// named returns the changed files that the commands mention, directly or through recipes and scripts.
 func (a *asking) named(ctx context.Context, lines string, only bool, files []object.Change) (out []Unagreed,
 	err error) {
 	asked := map[string]*Unagreed{}
@@ -354,8 +353,8 @@ func (a *asking) named(ctx context.Context, lines string, only bool, files []obj
 	return out, nil
 }
 
-// byHand lists commits that the person made in this clone: those of their own line that say so, and those that the
-// reflog tells of. Whoever pushes can write any name into a commit, but not into this clone's reflog.
+// byHand returns the commits that the person made in this clone, according to the reflog. Names in commits prove
+// nothing, because whoever pushes can choose them.
 func (ak *Asker) byHand(ctx context.Context, p *plan.Position) map[object.ID]bool {
 	mine := map[object.ID]bool{}
 	for _, m := range ak.Repo.Reflog(ctx, "HEAD") {
@@ -374,7 +373,7 @@ func (ak *Asker) byHand(ctx context.Context, p *plan.Position) map[object.ID]boo
 	return mine
 }
 
-// MadeByHand reports whether a reflog's words are about making a commit.
+// MadeByHand reports whether a reflog message is about making a commit.
 func MadeByHand(why string) bool {
 	for _, verb := range []string{"commit", "rebase (continue)", "rebase (pick)", "cherry-pick", "revert"} {
 		if strings.HasPrefix(why, verb) {

@@ -15,14 +15,14 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// Builds is which of the four trees of a join pass their check; nil where that is not known.
+// Builds tells which of base, yours, theirs and the result pass the check. nil means not known.
 type Builds struct {
 	merge.Three[*bool]
 	Joined *bool
 	Unrun  []string // sentences: why one of them was not run
 }
 
-// Verdict says in a sentence what that comes to; empty where too little is known, or where the joined tree passes.
+// Verdict explains whose change breaks the build. It is empty if that is not known or the result passes.
 func (b *Builds) Verdict() string {
 	is := func(p *bool, want bool) bool { return p != nil && *p == want }
 	switch {
@@ -42,8 +42,7 @@ func (b *Builds) Verdict() string {
 	return ""
 }
 
-// RanBefore gives how the check of a tree ended, nil if it was not run before with this command in this environment.
-// The error is that of reading the settings.
+// RanBefore returns the stored result of a check, or nil.
 func (pr *Prover) RanBefore(ctx context.Context, c check.Command, tree object.ID) (*check.Report, error) {
 	env, err := pr.environment(ctx)
 	if err != nil {
@@ -52,7 +51,7 @@ func (pr *Prover) RanBefore(ctx context.Context, c check.Command, tree object.ID
 	return pr.ranIn(env, c, tree), nil
 }
 
-// ranIn is RanBefore in an environment that is known.
+// ranIn is RanBefore for a known environment.
 func (pr *Prover) ranIn(env []string, c check.Command, tree object.ID) *check.Report {
 	r, ok := pr.Ledger.Store.RanBefore(ledger.KeyOfCheck(tree, c.Line(), env))
 	if !ok {
@@ -120,8 +119,7 @@ func (pr *Prover) WhoBuilds(ctx context.Context, p *plan.Position, terms *Terms,
 	return out, nil
 }
 
-// builds checks a commit of one side, or the base. Where others changed what the command can run there, and that was
-// not agreed to, that is an *UnagreedError.
+// builds checks one commit. The error is an *UnagreedError if the command would run unseen changes of others.
 func (pr *Prover) builds(ctx context.Context, p *plan.Position, terms *Terms, name string, commit object.ID) (*bool,
 	error) {
 	tree, err := pr.Planner.Tree(commit)

@@ -20,9 +20,8 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// CheckCommand gives the check of the joined tree: the one set with
-// `git config dorvik.check`, or one found from the project's files. ok is false
-// where there is none.
+// CheckCommand returns the check of a tree: dorvik.check, or one derived from the project's files. ok is false if
+// there is none.
 func (pr *Prover) CheckCommand(ctx context.Context, tree object.ID) (c check.Command, ok bool, err error) {
 	set, err := pr.Repo.Values(ctx, "dorvik.check", false)
 	if err != nil {
@@ -52,8 +51,8 @@ func (pr *Prover) CheckCommand(ctx context.Context, tree object.ID) (c check.Com
 	return c, ok, nil
 }
 
-// RunCheck runs a command on the joined commit in a checkout of its own and
-// records the outcome for its tree. at is where it ran. With a position, what is likeliest to fail of it is run first.
+// RunCheck runs a command on a commit in its own checkout and stores the result. If p is given, it first runs the
+// tests that are most likely to fail.
 func (pr *Prover) RunCheck(ctx context.Context, p *plan.Position, c check.Command, tip object.ID,
 	emit func(line string),
 	told begun) (r check.Report, at *LaidOut, err error) {
@@ -91,13 +90,13 @@ func (pr *Prover) RunCheck(ctx context.Context, p *plan.Position, c check.Comman
 		r.Passed || !part)
 }
 
-// environment is what checks run in: what builds need, and what dorvik.checkEnv names.
+// environment returns the environment of checks: what builds need, and the variables in dorvik.checkEnv.
 func (pr *Prover) environment(ctx context.Context) ([]string, error) {
 	env, _, err := pr.environments(ctx)
 	return env, err
 }
 
-// environments is environment with the names of variables that are set and not handed on.
+// environments also returns the names of variables that it removed.
 func (pr *Prover) environments(ctx context.Context) (env, left []string, err error) {
 	keep, err := pr.Repo.Values(ctx, "dorvik.checkEnv", false)
 	var names []string
@@ -111,8 +110,7 @@ func (pr *Prover) environments(ctx context.Context) (env, left []string, err err
 	return append(env, set...), left, err
 }
 
-// checkout brings a checkout, by its name, to a joined commit, and says to emit in what it is not as the working
-// tree is.
+// checkout prepares a checkout of a commit. It reports what differs from a normal working tree.
 func (pr *Prover) checkout(ctx context.Context, name string, tip object.ID, emit func(string)) (*LaidOut, error) {
 	tree, err := pr.Planner.Tree(tip)
 	if err != nil {
@@ -131,14 +129,14 @@ func (pr *Prover) checkout(ctx context.Context, name string, tip object.ID, emit
 	return pr.furnish(ctx, co, tree, emit)
 }
 
-// LaidOut is a checkout of the check's with what it lacks, as sentences: a check that fails may fail for that.
+// LaidOut is a checkout with a list of what it lacks. A check can fail because of that.
 type LaidOut struct {
 	In      *vcs.Checkout
 	Lacks   []string
 	install string // the command that installs what the project depends on, where that is not there; or empty
 }
 
-// furnish brings submodules into the checkout of a check, and says in what it is not as a working tree should be.
+// furnish checks out submodules and lists what is missing.
 func (pr *Prover) furnish(ctx context.Context, co *vcs.Checkout, tree object.ID, emit func(line string)) (*LaidOut,
 	error) {
 	out := &LaidOut{In: co}
@@ -172,14 +170,13 @@ func (pr *Prover) furnish(ctx context.Context, co *vcs.Checkout, tree object.ID,
 	return out, err
 }
 
-// pointer is how the text begins that stands for a large file which is kept elsewhere.
+// pointer is the beginning of a text that stands for a large file stored elsewhere.
 var pointer = []byte("version https://")
 
-// mostPointer is how long such a text can be, in bytes.
+// mostPointer is the largest size of such a text, in bytes.
 const mostPointer = 1024
 
-// unfiltered tells of files that a filter is to make of what is stored, and which are in a checkout as they are stored:
-// the filter is not set up, or was told to leave them, or what they stand for could not be had.
+// unfiltered lists files whose filter did not run, so that the checkout has them as they are stored.
 func (pr *Prover) unfiltered(ctx context.Context, co *vcs.Checkout, tree object.ID) (out []string, err error) {
 	rules, files := map[string]*attr.Rules{}, []string(nil)
 	filters := false
@@ -241,7 +238,7 @@ func (pr *Prover) unfiltered(ctx context.Context, co *vcs.Checkout, tree object.
 	return out, nil
 }
 
-// scopes are the rules that hold for a file, the weakest first.
+// scopes returns the attribute rules of a file, weakest first.
 func scopes(rules map[string]*attr.Rules, file string, below, above *attr.Rules) (out []attr.Scope) {
 	add := func(dir string, r *attr.Rules) {
 		if r != nil {
@@ -258,7 +255,7 @@ func scopes(rules map[string]*attr.Rules, file string, below, above *attr.Rules)
 	return out
 }
 
-// isPointer reports whether a file is the text that stands for a large one.
+// isPointer reports whether a file is a pointer to a large one.
 func isPointer(file string) bool {
 	info, err := os.Lstat(file)
 	if err != nil || !info.Mode().IsRegular() || info.Size() > mostPointer {

@@ -15,8 +15,8 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 )
 
-// Attributes reads the gitattributes files that are in no tree: the user's, which
-// count least, and the repository's own, which count most.
+// Attributes returns the gitattributes rules outside of trees: the user's, which are weakest, and the repository's,
+// which are strongest.
 func (dr *Drivers) Attributes(ctx context.Context) (below, above *attr.Rules) {
 	dr.mu.Lock()
 	defer dr.mu.Unlock()
@@ -30,7 +30,7 @@ func (dr *Drivers) Attributes(ctx context.Context) (below, above *attr.Rules) {
 	return dr.outside.below, dr.outside.above
 }
 
-// outsideAttributes are the gitattributes files that are in no tree.
+// outsideAttributes caches these rules.
 type outsideAttributes struct {
 	known        bool
 	below, above *attr.Rules
@@ -59,8 +59,7 @@ func (dr *Drivers) readAttributes(ctx context.Context) (below, above *attr.Rules
 	return read(users), read(own)
 }
 
-// Drive runs a merge driver that the user's configuration defines and the user has
-// agreed to.
+// Drive runs a merge driver from the configuration, if the person agreed to it.
 func (dr *Drivers) Drive(ctx context.Context, name, path string, base, yours, theirs []byte,
 	markerSize int) ([]byte, merge.DriverOutcome, error) {
 	command, err := dr.Repo.Config(ctx, "merge."+name+".driver")
@@ -82,18 +81,18 @@ func (dr *Drivers) Drive(ctx context.Context, name, path string, base, yours, th
 	return joined, merge.Driven, nil
 }
 
-// MergeDriver is a merge driver of the user's configuration.
+// MergeDriver is a merge driver from the configuration.
 type MergeDriver struct {
 	Name, Command string
 	With          []string // files of the repository that it names, and that these name: "<id> <path>"
 }
 
-// String is by which a driver is agreed to: with another command, or other files, it is another.
+// String returns the text by which the driver is agreed to: its command and the files it mentions.
 func (d MergeDriver) String() string {
 	return strings.Join(append([]string{"merge driver " + d.Name + ": " + d.Command}, d.With...), "\nwith ")
 }
 
-// Files are the paths of those that it names.
+// Files returns the paths of the files that the driver mentions.
 func (d MergeDriver) Files() (paths []string) {
 	for _, with := range d.With {
 		_, path, _ := strings.Cut(with, " ")
@@ -102,7 +101,7 @@ func (d MergeDriver) Files() (paths []string) {
 	return paths
 }
 
-// driver is a merge driver with the files that it names, as they are in the working tree.
+// driver returns a merge driver with the files it mentions.
 func (dr *Drivers) driver(ctx context.Context, name, command string) (d MergeDriver, err error) {
 	d = MergeDriver{Name: name, Command: command}
 	holds, err := dr.NamedBy(ctx, command)
@@ -112,7 +111,7 @@ func (dr *Drivers) driver(ctx context.Context, name, command string) (d MergeDri
 	return d, err
 }
 
-// Unagreed lists the merge drivers that a join would have run, had they been agreed to.
+// Unagreed returns the merge drivers that a join would run if the person agreed.
 func (dr *Drivers) Unagreed(ctx context.Context, j *plan.Join) ([]MergeDriver, error) {
 	var out []MergeDriver
 	for _, r := range j.Remarks() {
@@ -132,13 +131,12 @@ func (dr *Drivers) Unagreed(ctx context.Context, j *plan.Join) ([]MergeDriver, e
 	return out, nil
 }
 
-// IdOf is the id that a file of a text would have.
+// IdOf returns the blob id of a text.
 func (dr *Drivers) IdOf(text string) object.ID {
 	return dr.Planner.Store.Format().Sum(object.KindBlob, []byte(text))
 }
 
-// NamedBy gives the files of the working tree that a text names, and that these name, with what they hold. Those that
-// are no files there are left out.
+// NamedBy returns the working tree files that a text mentions, directly or through others, with their content.
 func (dr *Drivers) NamedBy(ctx context.Context, text string) (holds map[string]string, err error) {
 	holds = map[string]string{}
 	b, err := dr.Repo.Current(ctx)
@@ -170,7 +168,7 @@ func (dr *Drivers) NamedBy(ctx context.Context, text string) (holds map[string]s
 	return holds, nil
 }
 
-// within is a path below the working tree, from there.
+// within returns a path relative to the working tree.
 func (dr *Drivers) within(path string) string {
 	rel, err := filepath.Rel(dr.Repo.Where().Dir, path)
 	if err != nil {
@@ -179,7 +177,7 @@ func (dr *Drivers) within(path string) string {
 	return filepath.ToSlash(rel)
 }
 
-// naming is for the files of a tree that are no documents.
+// naming returns a matcher for the file names of a tree. It is cached.
 func (dr *Drivers) naming(tree object.ID) (*check.Naming, error) {
 	dr.mu.Lock()
 	defer dr.mu.Unlock()

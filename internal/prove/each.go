@@ -8,13 +8,13 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 )
 
-// Each is how one of the commits that are made again stands to the check; Passed is nil where that is not known.
+// Each is the check result of a rewritten commit. Passed is nil if it was not checked.
 type Each struct {
 	ID     object.ID
 	Passed *bool
 }
 
-// EachKnown gives how the new commits stand, as far as they were checked before, the oldest first.
+// EachKnown returns the stored results of the new commits, oldest first.
 func (pr *Prover) EachKnown(ctx context.Context, terms *Terms, b plan.Built) (out []Each, err error) {
 	env, err := pr.environment(ctx)
 	if err != nil {
@@ -36,8 +36,7 @@ func (pr *Prover) EachKnown(ctx context.Context, terms *Terms, b plan.Built) (ou
 	return out, nil
 }
 
-// CheckEach checks the new commits in order, up to the first that does not pass. What was checked before is not
-// checked again. told is given how they stand after each.
+// CheckEach checks the new commits in order until one fails. It reuses stored results and calls told after each.
 func (pr *Prover) CheckEach(ctx context.Context, p *plan.Position, terms *Terms, b plan.Built, emit func(string),
 	told func([]Each)) ([]Each, error) {
 	all, err := pr.EachKnown(ctx, terms, b)
@@ -56,9 +55,8 @@ func (pr *Prover) CheckEach(ctx context.Context, p *plan.Position, terms *Terms,
 	return all, nil
 }
 
-// FindFailing finds a commit that does not pass though the one before it does, where the last of them does not, by
-// halving: for n commits that takes at most ⌈log₂ n⌉ checks. Where it fails on and off, it is one of those that begin
-// to.
+// FindFailing searches by bisection for a commit that fails while its parent passes. It needs at most ⌈log₂ n⌉ checks
+// for n commits.
 func (pr *Prover) FindFailing(ctx context.Context, p *plan.Position, terms *Terms, b plan.Built, emit func(string),
 	told func([]Each)) ([]Each, error) {
 	all, err := pr.EachKnown(ctx, terms, b)
@@ -95,8 +93,7 @@ func (pr *Prover) FindFailing(ctx context.Context, p *plan.Position, terms *Term
 	return all, nil
 }
 
-// checkOne checks a commit by itself, if that is not known. What others changed that the command can run there, and
-// that was not agreed to, is an *UnagreedError.
+// checkOne checks one commit unless its result is stored.
 func (pr *Prover) checkOne(ctx context.Context, p *plan.Position, terms *Terms, one *Each,
 	emit func(string)) (passed bool,
 	err error) {
@@ -122,7 +119,7 @@ func (pr *Prover) checkOne(ctx context.Context, p *plan.Position, terms *Terms, 
 	return r.Passed, err
 }
 
-// FirstFailing gives the first that does not pass; zero where none is known not to.
+// FirstFailing returns the first failing commit, or the zero value.
 func FirstFailing(all []Each) object.ID {
 	for _, e := range all {
 		if e.Passed != nil && !*e.Passed {
@@ -132,7 +129,7 @@ func FirstFailing(all []Each) object.ID {
 	return object.ID{}
 }
 
-// WantsEach reports whether every commit is to be checked: dorvik.checkEach.
+// WantsEach reports whether dorvik.checkEach is set.
 func (pr *Prover) WantsEach(ctx context.Context) (bool, error) {
 	return pr.Repo.Flag(ctx, "dorvik.checkEach")
 }

@@ -11,7 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// installs are how projects have what they depend on installed in a folder of their own, which is in no commit.
+// installs lists how projects install their dependencies into a folder that is not committed.
 var installs = []struct {
 	manifest, folder string
 	needs            func(manifest string) bool // nil where the manifest alone says so
@@ -27,10 +27,10 @@ var installs = []struct {
 		"python3 -m venv .venv && .venv/bin/pip install -r requirements.txt"}}},
 }
 
-// lockedBy is the command that installs where a file is there.
+// lockedBy is an install command and the file that selects it.
 type lockedBy struct{ file, command string }
 
-// needsNode reports whether a package.json names anything to be installed.
+// needsNode reports whether a package.json has dependencies.
 func needsNode(text string) bool {
 	var p struct {
 		Dependencies    map[string]any `json:"dependencies"`
@@ -39,8 +39,8 @@ func needsNode(text string) bool {
 	return json.Unmarshal([]byte(text), &p) == nil && len(p.Dependencies)+len(p.DevDependencies) > 0
 }
 
-// notInstalled tells what a checkout of a tree lacks that is to be installed there, and the project's own command for
-// it; both are empty where it lacks none.
+// notInstalled returns a sentence about missing dependencies and the command that installs them. Both are empty if
+// nothing is missing.
 func (pr *Prover) notInstalled(dir string, tree object.ID) (lack, command string, err error) {
 	there := func(root, name string) bool {
 		_, err := os.Stat(filepath.Join(root, filepath.FromSlash(name)))

@@ -17,8 +17,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// ToMake gives what the commands are that are still to make files, with what they go by, and whether they may be run:
-// each was agreed to before as it reads now. With a position it also says who of the other side changed what.
+// ToMake returns the terms of the commands that still must generate files. agreed is true if all of them may run.
 func (pr *Prover) ToMake(ctx context.Context, p *plan.Position, j *plan.Join) (all []*Terms, agreed bool, err error) {
 	agreed = true
 	for _, m := range j.Unmade() {
@@ -85,7 +84,7 @@ func (pr *Prover) Make(ctx context.Context, j *plan.Join, terms []*Terms, tip ob
 	return nil, err
 }
 
-// readMade reads a file that a command made, with the line ends that git would keep.
+// readMade reads a generated file and normalises its line ends.
 func readMade(dir, name string) (string, error) {
 	file := filepath.Join(dir, filepath.FromSlash(name))
 	info, err := os.Lstat(file)

@@ -12,16 +12,16 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 )
 
-// Pair is a commit of yours and one of theirs that cannot stand together. A commit is zero where none was found.
+// Pair is a commit of yours and one of theirs that break together. A commit is zero if it was not found.
 type Pair struct {
 	Yours, Theirs history.Node
 	Runs          int // checks that it took to find them
 }
 
-// Found reports whether both are known.
+// Found reports whether both commits are known.
 func (p *Pair) Found() bool { return p.Yours.Commit != nil && p.Theirs.Commit != nil }
 
-// PairOf gives the pair that misfits tell of: the one that all certain ones are about. That takes no run.
+// PairOf returns the pair that all certain misfits agree on, without running anything.
 func PairOf(list []plan.Misfit) (out Pair) {
 	for i := range list {
 		m := &list[i]
@@ -90,7 +90,7 @@ func (pr *Prover) FindPair(ctx context.Context, p *plan.Position, terms *Terms, 
 	return out, nil
 }
 
-// straight reports whether commits, the oldest first, stand one on the other.
+// straight reports whether each commit is the parent of the next.
 func straight(list []history.Node) bool {
 	for i := 1; i < len(list); i++ {
 		if c := list[i].Commit; len(c.Parents) != 1 || c.Parents[0] != list[i-1].ID {
@@ -107,8 +107,7 @@ func halvings(n int) (d int) {
 	return d
 }
 
-// asMended makes what was mended, in commits or in the whole, in a tree too, wherever it fits: what is mended already
-// is not what is looked for.
+// asMended applies known mends to a tree, so that the search finds something new.
 func (pr *Prover) asMended(tree object.ID) (object.ID, error) {
 	var edits []merge.TextEdit
 	for _, w := range pr.Ledger.State().Wishes {
@@ -140,7 +139,7 @@ func (pr *Prover) asMended(tree object.ID) (object.ID, error) {
 	return tree, nil
 }
 
-// together checks two commits joined.
+// together merges two commits and checks the result.
 func (pr *Prover) together(ctx context.Context, p *plan.Position, terms *Terms, mine, other history.Node) (bool,
 	error) {
 	base, err := pr.Planner.Tree(p.Base())

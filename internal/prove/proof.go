@@ -14,7 +14,7 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 )
 
-// Unchecked is a joined result made into commits, and how it can be checked.
+// Unchecked is a joined result with the way to check it.
 type Unchecked struct {
 	Built   plan.Built
 	Terms   *Terms // what it is checked by, and what that goes by; nil where no check was found
@@ -33,7 +33,7 @@ type Unchecked struct {
 	State     ledger.State
 }
 
-// ToCheck makes the joined commits, in memory, and looks how they can be checked.
+// ToCheck builds the joined commits in memory and determines how to check them.
 func (pr *Prover) ToCheck(ctx context.Context, p *plan.Position, j *plan.Join) (*Unchecked, error) {
 	u := &Unchecked{}
 	var err error
@@ -85,12 +85,12 @@ func (pr *Prover) ToCheck(ctx context.Context, p *plan.Position, j *plan.Join) (
 	return u, err
 }
 
-// passedBefore notes that a tree passed, in an earlier run.
+// passedBefore records a stored success.
 func (pr *Prover) passedBefore(tree object.ID, c check.Command, r *check.Report) error {
 	return pr.Ledger.KeepCheck(ledger.Checked{Tree: tree, Command: c.Line(), Passed: true, Took: r.Took}, false)
 }
 
-// Proof is a check that was run, and where it failed.
+// Proof is the result of a check with the places that failed.
 type Proof struct {
 	Result check.Report
 	Places []diagnose.Place
@@ -104,12 +104,11 @@ type Proof struct {
 	WantsEach bool
 }
 
-// Blames reports whether the failure tells something of the code, so that it can be asked who builds: not where the
-// command is not known, or where the checkout lacks something.
+// Blames reports whether the failure is about the code. It is not if the command is missing or the checkout is
+// incomplete.
 func (p *Proof) Blames() bool { return p.Unchecked == "" && len(p.Lacks) == 0 }
 
-// Prove runs a check on a commit of the joined tree, which is agreed to by that as it was shown; each gets every line
-// it prints, and told each step that begins.
+// Prove runs a check. Calling it records the agreement to its terms. each receives the output, told the steps.
 func (pr *Prover) Prove(ctx context.Context, p *plan.Position, terms *Terms, tip object.ID, each func(string),
 	told begun) (*Proof, error) {
 	tree, err := pr.Planner.Tree(tip)
@@ -160,7 +159,7 @@ func (pr *Prover) Prove(ctx context.Context, p *plan.Position, terms *Terms, tip
 	return out, nil
 }
 
-// tellLeft says which variables that a failing check speaks of are set and were not handed on to it.
+// tellLeft reports variables that the output mentions and that were removed from the environment.
 func (pr *Prover) tellLeft(ctx context.Context, output []string, each func(string)) error {
 	_, left, err := pr.environments(ctx)
 	if err != nil {

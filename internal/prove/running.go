@@ -15,7 +15,7 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 )
 
-// limits are what a check may take; zero for no limit.
+// limits restricts a check. Zero means no limit.
 type limits struct {
 	time   time.Duration // dorvik.checkTime: minutes, or with a unit
 	memory int           // dorvik.checkMemory, in MB of address space for each process
@@ -35,11 +35,10 @@ func (pr *Prover) limits(ctx context.Context) (l limits, err error) {
 	return l, nil
 }
 
-// begun is told which of the steps of a check begins.
+// begun is called when a step starts.
 type begun = func(steps []check.Step, at int)
 
-// runSteps runs the steps of a check in a folder, within its limits, and keeps how it ended for the tree that is there.
-// What took too long did not pass, and is said to.
+// runSteps runs the steps of a check and stores the result. A step that exceeds the time limit fails.
 func (pr *Prover) runSteps(ctx context.Context, dir string, c check.Command, steps []check.Step, tree object.ID,
 	emit func(string), told begun) (r check.Report, err error) {
 	env, err := pr.environment(ctx)
@@ -72,7 +71,7 @@ func (pr *Prover) runSteps(ctx context.Context, dir string, c check.Command, ste
 		ledger.Ran{Passed: r.Passed, Took: r.Took, When: time.Now()})
 }
 
-// limited is RunSteps with a limit for the address space of each process, in MB.
+// limited returns check.RunSteps with a limit of the address space of each process, in MB.
 func limited(memory int) func(ctx context.Context, dir string, steps []check.Step, env []string, emit func(string),
 	told begun) (check.Report, error) {
 	return func(ctx context.Context, dir string, steps []check.Step, env []string, emit func(string), told begun) (
@@ -99,17 +98,17 @@ func limited(memory int) func(ctx context.Context, dir string, steps []check.Ste
 	}
 }
 
-// mostOutput is how many lines of what a check prints are read afterwards.
+// mostOutput limits the number of output lines that are examined.
 const mostOutput = 100_000
 
-// lastRun is how the last run of a check left its checkout.
+// lastRun is the last check that used a checkout.
 type lastRun struct {
 	tree   object.ID
 	steps  []check.Step
 	output []string // of the step that failed, if one did
 }
 
-// failed reports whether it ended at a step of the check, or at a part of it that was run first.
+// failed reports whether the check failed in a step.
 func (l *lastRun) failed(line string) bool {
 	for i, one := range l.steps {
 		if one.Ran && !one.Passed { // a part of the step after it, or a step
@@ -122,15 +121,15 @@ func (l *lastRun) failed(line string) bool {
 	return false
 }
 
-// passed reports whether a step passed on the very tree that is to be checked.
+// passed reports whether a step passed on the same tree.
 func (l *lastRun) passed(line string, tree object.ID) bool {
 	return l.tree == tree && slices.ContainsFunc(l.steps, func(one check.Step) bool {
 		return one.Line == line && one.Passed && one.First == ""
 	})
 }
 
-// stepsFor are the steps of a check in its checkout. Where the last run there failed, what passed on the same tree is
-// not run again, and of what failed only that is run first; of Go's tests, those where both sides' changes meet are.
+// stepsFor returns the steps to run. It skips steps that passed on this tree, and runs tests first that failed before
+// or where both sides' changes meet.
 func (pr *Prover) stepsFor(ctx context.Context, p *plan.Position, dir string, c check.Command, tree object.ID) (
 	out []check.Step, err error) {
 	for _, one := range c.StepsOf() {
@@ -158,11 +157,11 @@ func (pr *Prover) stepsFor(ctx context.Context, p *plan.Position, dir string, c 
 	return out, nil
 }
 
-// fewPackages is up to how many folders of Go finding out what to run first takes longer than running all.
+// fewPackages is the number of packages below which all tests run at once.
 const fewPackages = 4
 
-// whereMeet narrows Go's tests to the packages in which both sides' changes meet; empty where a step is no such thing,
-// or where they are more than half of all.
+// whereMeet restricts go test to packages with changes of both sides. It returns an empty string if that is not
+// possible or saves little.
 func (pr *Prover) whereMeet(ctx context.Context, p *plan.Position, dir, step string, tree object.ID) (string, error) {
 	if _, ok := check.OfPackages(step, []string{"."}); !ok || p == nil || p.Trivial() != plan.NotTrivial ||
 		p.IsPick() ||

@@ -19,8 +19,8 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// Terms are what is agreed to where a command may run on a tree: the command, the filters of the repository's own
-// configuration that run when its checkout is made, and what of the tree others changed that the command can run.
+// Terms describes what the person agrees to: a command on a tree, the filters that run, and the files changed by
+// others.
 type Terms struct {
 	Command check.Command
 	Makes   string      // a file that it makes anew, in the folder of which it runs; empty for a check
@@ -33,8 +33,7 @@ type Terms struct {
 	shown   []object.ID // trees of theirs of which all that could be run is in what is asked about
 }
 
-// Unagreed is a file that others changed since it was agreed to last that a command may run, and that can be run or
-// read as a recipe.
+// Unagreed is a file that others changed since the last agreement and the command may run.
 type Unagreed struct {
 	Path    string
 	Was, ID object.ID      // zero where it was not there, and where it is there no more
@@ -43,7 +42,7 @@ type Unagreed struct {
 	Change struct{ From, To string } // the texts, where both can be read
 }
 
-// Lines gives the lines that were taken out and, where they stood, those that were added, without their ends.
+// Lines calls each for the removed and added lines, without line ends.
 func (f *Unagreed) Lines(each func(line string, added bool)) {
 	from, to := diff.Lines(f.Change.From), diff.Lines(f.Change.To)
 	for _, e := range diff.Histogram(from, to) {
@@ -56,7 +55,7 @@ func (f *Unagreed) Lines(each func(line string, added bool)) {
 	}
 }
 
-// line is what is recorded: the command, and the filters.
+// line returns the recorded text: the command and the filters.
 func (t *Terms) line() string {
 	var b strings.Builder
 	switch {
@@ -73,8 +72,7 @@ func (t *Terms) line() string {
 	return b.String()
 }
 
-// Hash names the terms for a script that agrees to them: the first half of the SHA-256, in hex, of what is recorded
-// and of what others changed.
+// Hash identifies the terms in scripts: half of the SHA-256 of the recorded text and the changes, in hex.
 func (t *Terms) Hash() string {
 	sum := sha256.New()
 	fmt.Fprintln(sum, t.line())
@@ -84,11 +82,10 @@ func (t *Terms) Hash() string {
 	return hex.EncodeToString(sum.Sum(nil)[:16])
 }
 
-// Agreed reports whether the command may run: it was agreed to, or the person's own configuration names it, and there
-// is nothing to ask about.
+// Agreed reports whether the command may run without asking.
 func (t *Terms) Agreed() bool { return (t.Before || t.Command.Own) && len(t.Asks) == 0 }
 
-// AgreeTo records that a command may run, on its tree as it is.
+// AgreeTo records the agreement to terms.
 func (ak *Asker) AgreeTo(t *Terms) error {
 	return ak.Ledger.Agreements.Add(t.line(), time.Now(), slices.Concat(t.stood, t.shown, []object.ID{t.Tree})...)
 }
@@ -105,14 +102,14 @@ func (dr *Drivers) ownYes(ctx context.Context, key string) bool {
 	return err == nil && yes
 }
 
-// on is a tree that something is to run on, and whose work it holds.
+// on is a tree with the commits it was made from.
 type on struct {
 	tree   object.ID
 	yours  object.ID   // the commit that is the person's own line
 	others []object.ID // commits of others that it holds, too
 }
 
-// joinedOn is the tree of a join, or of one of the commits that it makes.
+// joinedOn returns the tree of a join or of one of its commits.
 func joinedOn(p *plan.Position, tree object.ID) on {
 	if p == nil {
 		return on{tree: tree}
@@ -132,13 +129,12 @@ func joinedOn(p *plan.Position, tree object.ID) on {
 	return o
 }
 
-// TermsOf finds what running a command on a joined tree is agreed to by. The error is that of reading the settings or
-// the history.
+// TermsOf returns the terms for running a command on a joined tree.
 func (ak *Asker) TermsOf(ctx context.Context, c check.Command, tree object.ID, p *plan.Position) (*Terms, error) {
 	return ak.termsFor(ctx, &Terms{Command: c}, p, joinedOn(p, tree))
 }
 
-// termsFor completes terms of which the command is known.
+// termsFor completes terms with a known command.
 func (ak *Asker) termsFor(ctx context.Context, t *Terms, p *plan.Position, o on) (*Terms, error) {
 	t.Tree = o.tree
 	var lines []string // of the filters that run, too, as the checkout is made
@@ -181,18 +177,17 @@ func (ak *Asker) termsFor(ctx context.Context, t *Terms, p *plan.Position, o on)
 	return t, err
 }
 
-// again gives the terms of the same command on another tree.
+// again returns the terms of the same command for another tree.
 func (ak *Asker) again(ctx context.Context, t *Terms, p *plan.Position, o on) (*Terms, error) {
 	return ak.termsFor(ctx, &Terms{Command: t.Command, Makes: t.Makes}, p, o)
 }
 
-// filterName is that of a filter, by the name of its setting.
+// filterName returns the name of a filter from its key.
 func filterName(setting string) string {
 	return strings.TrimSuffix(strings.TrimPrefix(setting, "filter."), path.Ext(setting))
 }
 
-// MayFilter is nil where git may write the files of a joined tree: no filter that it runs then names a file that others
-// changed, or that was agreed to. Else it is an *UnagreedError.
+// MayFilter returns an *UnagreedError if git would run a filter that mentions files changed by others.
 func (ak *Asker) MayFilter(ctx context.Context, p *plan.Position, tree object.ID) error {
 	filters, err := ak.Repo.Values(ctx, `^filter\..*\.(clean|smudge|process)$`, true)
 	if err != nil {
@@ -211,7 +206,7 @@ func (ak *Asker) MayFilter(ctx context.Context, p *plan.Position, tree object.ID
 	return nil
 }
 
-// mayRun is nil where a command that was agreed to may run on another tree, too, and else an *UnagreedError.
+// mayRun returns an *UnagreedError if a command may not run on another tree.
 func (ak *Asker) mayRun(ctx context.Context, t *Terms, p *plan.Position, o on) error {
 	if o.tree == t.Tree {
 		return nil // it is what was shown
@@ -243,7 +238,7 @@ func (pr *Prover) SetCheck(ctx context.Context, line string, p *plan.Position, t
 	return pr.Ledger.Agreements.Add(t.line(), time.Now(), t.stood...)
 }
 
-// UnagreedError says that a check was found and may not be run, as nobody agreed to it as it reads now.
+// UnagreedError reports a check that the person did not agree to.
 type UnagreedError struct{ Terms *Terms }
 
 func (e *UnagreedError) Error() string {
@@ -261,7 +256,7 @@ func (e *UnagreedError) Error() string {
 		t.Command.Line(), words.If(t.Before, "was agreed to in this repository", "is your own"), t.changed(), again)
 }
 
-// changed names what others changed, with who did.
+// changed lists the changed files and their authors.
 func (t *Terms) changed() string {
 	var out []string
 	for _, f := range t.Asks {
@@ -270,7 +265,7 @@ func (t *Terms) changed() string {
 	return words.List(words.Some(out, 4))
 }
 
-// Whose names who changed a file, with a leading “by”; empty where nobody knows.
+// Whose returns “by” and the authors, or an empty string.
 func (f *Unagreed) Whose() string {
 	var who []string
 	for _, n := range f.By {
@@ -284,7 +279,7 @@ func (f *Unagreed) Whose() string {
 	return " by " + words.List(words.Some(who, 3))
 }
 
-// UnmadeError says that files are to be made anew by commands that nobody agreed to as they read now.
+// UnmadeError reports files whose generating command the person did not agree to.
 type UnmadeError struct{ Terms []*Terms }
 
 func (e *UnmadeError) Error() string {
@@ -299,8 +294,7 @@ func (e *UnmadeError) Error() string {
 		"agree to it, or to take a side", e.Terms[0].Makes, e.Terms[0].Command.Line())
 }
 
-// CheckBy gives what a tree is checked by; found is false where there is nothing. What the list of a rebase has run on
-// the way goes before what is found in the project.
+// CheckBy returns the check of a tree. The exec lines of a rebase list take precedence over a derived check.
 func (pr *Prover) CheckBy(ctx context.Context, tree object.ID) (c check.Command, found bool, err error) {
 	c, found, err = pr.CheckCommand(ctx, tree)
 	if runs := pr.Ledger.State().Runs; err == nil && len(runs) > 0 && !c.Configured {
@@ -309,8 +303,7 @@ func (pr *Prover) CheckBy(ctx context.Context, tree object.ID) (c check.Command,
 	return c, found, err
 }
 
-// MayCheck gives what a tree is checked by, nil where there is nothing, and whether that may be run: it was agreed to,
-// or the person's own configuration names it, and others changed nothing since that it can run.
+// MayCheck returns the terms of the check, or nil if there is none. agreed is true if it may run.
 func (pr *Prover) MayCheck(ctx context.Context, p *plan.Position, tree object.ID) (t *Terms, agreed bool, err error) {
 	c, found, err := pr.CheckBy(ctx, tree)
 	if err != nil || !found {

@@ -13,7 +13,7 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// LayOut brings the check's checkout to a joined commit, to be tried by hand, and gives its folder.
+// LayOut prepares a checkout of a commit for manual use and returns its folder.
 func (pr *Prover) LayOut(ctx context.Context, p *plan.Position, tip object.ID) (dir string, err error) {
 	tree, err := pr.Planner.Tree(tip)
 	if err == nil {
@@ -30,13 +30,13 @@ func (pr *Prover) LayOut(ctx context.Context, p *plan.Position, tip object.ID) (
 	return co.In.Dir, nil
 }
 
-// Tried is what somebody changed in the check's checkout.
+// Tried lists what the person changed in that checkout.
 type Tried struct {
 	Mends []plan.Mend // of texts that are in the joined tree
 	Other []string    // what else is not as it was: new files, binaries, what is gone
 }
 
-// TriedIn finds what was changed in the checkout of a joined tree.
+// TriedIn finds these changes.
 func (pr *Prover) TriedIn(ctx context.Context, dir string, tree object.ID) (out Tried, err error) {
 	changed, err := pr.Repo.ChangedIn(ctx, &vcs.Checkout{Dir: dir})
 	if err != nil {
@@ -61,8 +61,8 @@ func (pr *Prover) TriedIn(ctx context.Context, dir string, tree object.ID) (out 
 	return out, nil
 }
 
-// OwnProgram is a command of the person's own configuration, such as dorvik.run; empty where it is not set. That of a
-// repository does not count: where that is set alone, the error says so.
+// OwnProgram returns a command from the person's own configuration, such as dorvik.run. A value from the repository is
+// an error.
 func (pr *Prover) OwnProgram(ctx context.Context, key string) (line string, err error) {
 	all, err := pr.Repo.Values(ctx, key, false)
 	if err != nil {
