@@ -65,10 +65,12 @@ var arrows = map[string]string{
 	"memory": "core/history core/merge core/object core/settle change ledger plan prove recovery vcs",
 	"draw": "core/diff core/history core/merge core/object core/replay core/settle ledger lookback plan prove visible words " +
 		"+codeberg.org/go-pdf/fpdf +golang.org/x/image +golang.org/x/text",
-	"demo": "core/object vcs git +golang.org/x/tools/txtar",
+	"demo":     "core/object vcs git +golang.org/x/tools/txtar",
+	"tui/keys": "+charm.land",
+	"tui/term": "core/lexing tui/keys visible +charm.land +github.com/charmbracelet +github.com/alecthomas/chroma",
 	"tui": "core/annotate core/caught core/decided core/diagnose core/diff core/history core/lexing core/merge " +
 		"core/misfit core/object core/replay core/rx core/settle change check demo draw ledger lookback plan prove " +
-		"recovery vcs visible words +charm.land +github.com/charmbracelet +github.com/alecthomas/chroma",
+		"recovery tui/keys tui/term vcs visible words +charm.land +github.com/charmbracelet",
 	"cli": "core/annotate core/caught core/decided core/diagnose core/history core/merge core/misfit core/object " +
 		"core/replay core/settle change check demo draw ledger lookback plan prove recovery vcs visible words " +
 		"+github.com/spf13/cobra",

@@ -5,6 +5,8 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -16,8 +18,8 @@ type adopting struct {
 
 // adopt lays the edits over the editor.
 func (e *writing) adopt() {
-	a := &adopting{&taking{frame: e.frame, board: e.board, right: e.right, from: e.from, title: txt(plain, " ").
-		bold(joined, "TAKE AN EDIT OVER").add(dim, "  into what you write")}, e}
+	a := &adopting{&taking{frame: e.frame, board: e.board, right: e.right, from: e.from, title: term.Text(term.Plain, " ").
+		Bold(term.Joined, "TAKE AN EDIT OVER").Add(term.Dim, "  into what you write")}, e}
 	a.look()
 	if len(a.board.Switches) > 0 && a.board.Switches[0].Minor {
 		a.move(1)
@@ -26,7 +28,7 @@ func (e *writing) adopt() {
 }
 
 // written is what is written, as the place will hold it.
-func (e *writing) written() string { return e.ed.text() + words.If(e.closed, "\n", "") }
+func (e *writing) written() string { return e.ed.Text() + words.If(e.closed, "\n", "") }
 
 // look finds which of the edits the text holds already.
 func (a *adopting) look() {
@@ -44,12 +46,12 @@ func (a *adopting) look() {
 func (a *adopting) actions() []action {
 	var out []action
 	if len(a.board.Switches) > 0 {
-		out = append(out, acts(keys.next, "take it over", func() tea.Cmd { a.take(); return nil }),
-			also(keys.take, quietly(a.take)))
+		out = append(out, acts(keys.Next, "take it over", func() tea.Cmd { a.take(); return nil }),
+			also(keys.Take, quietly(a.take)))
 	}
-	out = append(out, rowKeys("edit", len(a.board.Switches), a.list.room(),
+	out = append(out, rowKeys("edit", len(a.board.Switches), a.list.Room(),
 		func(by int) tea.Cmd { a.move(by); return nil })...)
-	return append(out, act(keys.back, "write on", quietly(a.close)))
+	return append(out, act(keys.Back, "write on", quietly(a.close)))
 }
 
 // take makes the marked edit in the text, as one change or, where the text has something else there, puts it in at
@@ -60,38 +62,38 @@ func (a *adopting) take() {
 	with, ok := a.board.Adopt(a.at, text)
 	switch {
 	case ok && with == text:
-		a.flash = txt(plain, "That edit is in what you write already.")
+		a.flash = term.Text(term.Plain, "That edit is in what you write already.")
 		return
 	case ok:
-		ed.become(strings.TrimSuffix(with, words.If(a.writing.closed, "\n", "")))
-		a.flash = line{}.mark(markJoined).add(plain, "Taken over. ctrl+z, while writing, takes it out again.")
+		ed.Become(strings.TrimSuffix(with, words.If(a.writing.closed, "\n", "")))
+		a.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain, "Taken over. ctrl+z, while writing, takes it out again.")
 	case s.New == "":
-		a.flash = warning("What that edit takes out is not there as it was: take it out by hand.")
+		a.flash = term.Warning("What that edit takes out is not there as it was: take it out by hand.")
 		return
 	default:
-		ed.insert(s.New)
-		a.flash = warning("What you write is not as it was there, so it was put in at the cursor.")
+		ed.Insert(s.New)
+		a.flash = term.Warning("What you write is not as it was there, so it was put in at the cursor.")
 	}
 	a.look()
 }
 
-func (a *adopting) status() line { return a.writing.status() }
+func (a *adopting) status() term.Line { return a.writing.status() }
 
-func (a *adopting) remark() line {
-	return txt(dim, "Enter makes the marked edit in what you write; esc goes back to writing. Nothing on disk "+
+func (a *adopting) remark() term.Line {
+	return term.Text(term.Dim, "Enter makes the marked edit in what you write; esc goes back to writing. Nothing on disk "+
 		"changes yet.")
 }
 
-func (a *adopting) view(w, h int) page {
-	p := page{a.title.cut(w)}
-	text := func(w, h int) page {
-		return append(page{txt(plain, " ").bold(joined, "WHAT YOU WRITE")}, a.writing.ed.view(w, h-1)...)
+func (a *adopting) view(w, h int) term.Page {
+	p := term.Page{a.title.Cut(w)}
+	text := func(w, h int) term.Page {
+		return append(term.Page{term.Text(term.Plain, " ").Bold(term.Joined, "WHAT YOU WRITE")}, a.writing.ed.View(w, h-1)...)
 	}
 	if w >= wide {
 		half, room := (w-3)/2, h-len(p)
-		return append(p, beside(a.edits(half, room), text(w-half-3, room), half, w, room)...)
+		return append(p, term.Beside(a.edits(half, room), text(w-half-3, room), half, w, room)...)
 	}
-	p.rows(a.edits(w, (h-len(p)-1)/2))
-	p.row(rule(w))
+	p.Rows(a.edits(w, (h-len(p)-1)/2))
+	p.Row(term.Rule(w))
 	return append(p, text(w, h-len(p))...)
 }

@@ -6,11 +6,13 @@ import (
 	"path"
 	"strings"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -19,7 +21,7 @@ type alikeScreen struct {
 	*settleScreen
 	groups []alike
 	marked int
-	rows   scroll
+	rows   term.Scroll
 }
 
 // alike is conflicts that are open, and one way for all of them.
@@ -125,20 +127,20 @@ func (a *alikeScreen) actions() []action {
 	n := len(a.groups)
 	if n > 0 {
 		g := a.groups[a.marked]
-		out = append(out, acts(keys.next, "settle "+words.Count(len(g.picks), "conflict", "conflicts")+" so", a.take))
+		out = append(out, acts(keys.Next, "settle "+words.Count(len(g.picks), "conflict", "conflicts")+" so", a.take))
 	}
 	mark := func(to int) func() tea.Cmd {
-		return quietly(func() { a.marked = max(0, min(to, n-1)); a.rows.to(0) })
+		return quietly(func() { a.marked = max(0, min(to, n-1)); a.rows.To(0) })
 	}
 	if n > 1 {
-		out = append(out, action{written(keys.up, fmt.Sprintf("1–%d", n), "mark what"), mark(a.marked - 1), false},
-			also(keys.down, mark(a.marked+1)))
+		out = append(out, action{keys.Written(keys.Up, fmt.Sprintf("1–%d", n), "mark what"), mark(a.marked - 1), false},
+			also(keys.Down, mark(a.marked+1)))
 		for i := range n {
-			out = append(out, also(keys.digits[i+1], mark(i)))
+			out = append(out, also(keys.Digits[i+1], mark(i)))
 		}
 	}
-	out = append(out, act(keys.back, "", quietly(a.close)))
-	return append(out, a.rows.actions()[2:]...) // pages
+	out = append(out, act(keys.Back, "", quietly(a.close)))
+	return append(out, scrollKeys(&a.rows)[2:]...) // pages
 }
 
 // take settles the marked group.
@@ -152,7 +154,7 @@ func (a *alikeScreen) take() tea.Cmd {
 		}
 		return to.Decide(all...)
 	}, func() tea.Cmd {
-		a.flash = txt(plain, words.Count(len(g.picks), "conflict is", "conflicts are")+" settled so; each press of u "+
+		a.flash = term.Text(term.Plain, words.Count(len(g.picks), "conflict is", "conflicts are")+" settled so; each press of u "+
 			"takes one back.")
 		return a.turnTo(a.nextOpen(-1))
 	})
@@ -163,40 +165,40 @@ func (a *alikeScreen) update(msg tea.Msg) tea.Cmd {
 	case clickedWay:
 		a.marked = max(0, min(int(msg), len(a.groups)-1))
 	case tea.MouseWheelMsg:
-		a.rows.update(msg)
+		a.rows.Update(msg)
 	case judged:
 		return a.settleScreen.update(msg)
 	}
 	return nil
 }
 
-func (a *alikeScreen) view(w, h int) page {
-	p := page{nil}
-	p.head("MANY AT ONCE", "  what is open, settled alike; what is settled already stays")
-	p.blank()
+func (a *alikeScreen) view(w, h int) term.Page {
+	p := term.Page{nil}
+	p.Head("MANY AT ONCE", "  what is open, settled alike; what is settled already stays")
+	p.Blank()
 	if len(a.groups) == 0 {
-		p.say(w, txt(plain, "Nothing is open."))
+		p.Say(w, term.Text(term.Plain, "Nothing is open."))
 		return p
 	}
 	for i, g := range a.groups {
-		l := txt(bright, words.If(i == a.marked, "  ▶ ", "    ")).bold(bright, fmt.Sprint(i+1)).add(plain, "  "+g.name).
-			fit(max(40, w/2)).add(plain, words.Count(len(g.picks), "conflict", "conflicts"))
-		rows := []line{l.then(leavesOut(g.out, ", "))}
-		if rows[0].width() > w { // what is lost is never what is cut
-			rows = []line{l, line{}.fit(max(40, w/2)).then(leavesOut(g.out, ""))}
+		l := term.Text(term.Bright, words.If(i == a.marked, "  ▶ ", "    ")).Bold(term.Bright, fmt.Sprint(i+1)).Add(term.Plain, "  "+g.name).
+			Fit(max(40, w/2)).Add(term.Plain, words.Count(len(g.picks), "conflict", "conflicts"))
+		rows := []term.Line{l.Then(leavesOut(g.out, ", "))}
+		if rows[0].Width() > w { // what is lost is never what is cut
+			rows = []term.Line{l, term.Line{}.Fit(max(40, w/2)).Then(leavesOut(g.out, ""))}
 		}
 		for _, l := range rows {
 			if i == a.marked {
-				l = l.fit(w).on(onRow)
+				l = l.Fit(w).On(term.OnRow)
 			}
-			p.row(l.cut(w).clicks(clickedWay(i)))
+			p.Row(l.Cut(w).Clicks(clickedWay(i)))
 		}
 	}
-	p.blank()
-	p.row(txt(plain, "  ").then(rule(w - 4)))
-	p.head("WHAT THAT DOES", "")
-	p.blank()
-	var rows page
+	p.Blank()
+	p.Row(term.Text(term.Plain, "  ").Then(term.Rule(w - 4)))
+	p.Head("WHAT THAT DOES", "")
+	p.Blank()
+	var rows term.Page
 	for _, pick := range a.groups[a.marked].picks {
 		c := pick.q.Question
 		where := lineWords(c.Place.Yours)
@@ -205,21 +207,21 @@ func (a *alikeScreen) view(w, h int) page {
 		} else if c.Place.Yours.Empty() {
 			where = afterLine(c.Place.Yours.Lo)
 		}
-		rows.row(txt(plain, "    ").then(txt(plain, cutPath(c.Path, w/3)).fit(w/3)).add(dim, "  "+where).fit(max(w/2,
+		rows.Row(term.Text(term.Plain, "    ").Then(term.Text(term.Plain, term.CutPath(c.Path, w/3)).Fit(w/3)).Add(term.Dim, "  "+where).Fit(max(w/2,
 			w/3+20)).
-			add(joined, "  "+pick.o.Way.Label()).add(dim, "  "+pick.o.Reason).cut(w))
+			Add(term.Joined, "  "+pick.o.Way.Label()).Add(term.Dim, "  "+pick.o.Reason).Cut(w))
 	}
-	return append(p, a.rows.window(rows, max(1, h-len(p)))...)
+	return append(p, a.rows.Window(rows, max(1, h-len(p)))...)
 }
 
 // leavesOut tells what is left out, after what stands before it.
-func leavesOut(out []settle.Piece, before string) line {
+func leavesOut(out []settle.Piece, before string) term.Line {
 	if says := words.Costs(settle.Verdict{LeavesOut: out}, ""); says != "" {
-		return txt(trouble, before+says)
+		return term.Text(term.Trouble, before+says)
 	}
-	return txt(dim, before+"nothing is left out")
+	return term.Text(term.Dim, before+"nothing is left out")
 }
 
-func (a *alikeScreen) remark() line {
-	return txt(dim, "Nothing is settled before enter. Decisions can be changed one by one afterwards.")
+func (a *alikeScreen) remark() term.Line {
+	return term.Text(term.Dim, "Nothing is settled before enter. Decisions can be changed one by one afterwards.")
 }

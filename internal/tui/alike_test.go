@@ -3,9 +3,9 @@ package tui
 import (
 	"testing"
 
-	"dorvik.dev/dorvik/internal/gittest"
-
 	"github.com/stretchr/testify/assert"
+
+	"dorvik.dev/dorvik/internal/gittest"
 )
 
 // TestManyAtOnce settles conflicts alike, after what that does was seen, and takes them back.

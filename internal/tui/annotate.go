@@ -14,6 +14,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/annotate"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -28,15 +30,15 @@ type annotateScreen struct {
 	from   *annotateScreen // what one came from by going back in time
 
 	text   []string
-	words  [][]tinted
+	words  [][]term.Tinted
 	lines  []origin // of the text; without a commit until it is found
 	nodes  map[object.ID]history.Node
-	mine   map[object.ID]mark // commits of the recovery at hand
+	mine   map[object.ID]term.Mark // commits of the recovery at hand
 	found  *findings
 	done   bool
 	row    int
 	shares bool // the list of authors is shown where there is no room for both
-	scroll scroll
+	scroll term.Scroll
 }
 
 // origin is where a line comes from.
@@ -77,7 +79,7 @@ func (j *job) openJoinedLines(path string) tea.Cmd {
 // annotateFrom fills in a screen that says which lines are meant, and opens it.
 func (j *job) annotateFrom(s *annotateScreen) tea.Cmd {
 	s.reads = j.newBeside()
-	s.nodes, s.mine = map[object.ID]history.Node{}, map[object.ID]mark{}
+	s.nodes, s.mine = map[object.ID]history.Node{}, map[object.ID]term.Mark{}
 	s.found = &findings{fresh: make(chan struct{}, 1), over: make(chan struct{})}
 	pos, commit, path := j.pos, s.commit, s.path
 	return s.reads.start(func(ctx context.Context) (then, error) {
@@ -91,13 +93,13 @@ func (j *job) annotateFrom(s *annotateScreen) tea.Cmd {
 				return nil, err
 			}
 			for _, n := range yours {
-				s.mine[n.ID] = markYours
+				s.mine[n.ID] = term.MarkYours
 			}
 			for _, n := range theirs {
-				s.mine[n.ID] = markTheirs
+				s.mine[n.ID] = term.MarkTheirs
 			}
 		}
-		tints := j.coder.lines(path, strings.Join(a.Text, ""))
+		tints := j.coder.Lines(path, strings.Join(a.Text, ""))
 		return func() tea.Cmd {
 			s.text, s.words, s.lines = a.Text, tints, make([]origin, len(a.Text))
 			j.open(s)
@@ -176,25 +178,25 @@ func (s *annotateScreen) here() (o origin, n history.Node, ok bool) {
 func (s *annotateScreen) actions() []action {
 	var out []action
 	if o, n, ok := s.here(); ok {
-		out = append(out, act(keys.next, "look at its commit", func() tea.Cmd { return s.showCommit(n, nil) }))
+		out = append(out, act(keys.Next, "look at its commit", func() tea.Cmd { return s.showCommit(n, nil) }))
 		if len(n.Parents) > 0 {
-			out = append(out, act(keys.left, "the file before that", func() tea.Cmd { return s.before(o, n) }))
+			out = append(out, act(keys.Left, "the file before that", func() tea.Cmd { return s.before(o, n) }))
 		}
 	}
 	if s.from != nil {
-		out = append(out, also(keys.right, quietly(s.leave)))
+		out = append(out, also(keys.Right, quietly(s.leave)))
 	}
-	out = append(out, rowKeys("line", len(s.lines), s.scroll.room(), func(by int) tea.Cmd {
+	out = append(out, rowKeys("line", len(s.lines), s.scroll.Room(), func(by int) tea.Cmd {
 		s.moveTo(s.row + by)
 		return nil
 	})...)
-	out = append(out, act(keys.following, "next commit", quietly(func() { s.turn(1) })),
-		also(keys.previous, quietly(func() { s.turn(-1) })))
+	out = append(out, act(keys.Following, "next commit", quietly(func() { s.turn(1) })),
+		also(keys.Previous, quietly(func() { s.turn(-1) })))
 	if s.w < wide {
-		out = append(out, act(keys.views, words.If(s.shares, "the lines", "the authors"),
+		out = append(out, act(keys.Views, words.If(s.shares, "the lines", "the authors"),
 			quietly(func() { s.shares = !s.shares })))
 	}
-	return append(out, act(keys.back, "", quietly(s.leave)))
+	return append(out, act(keys.Back, "", quietly(s.leave)))
 }
 
 func (s *annotateScreen) leave() {
@@ -211,7 +213,7 @@ func (s *annotateScreen) before(o origin, n history.Node) tea.Cmd {
 		}
 		if path == "" {
 			return func() tea.Cmd {
-				s.flash = txt(plain, "The file was new in that commit: there is nothing before it.")
+				s.flash = term.Text(term.Plain, "The file was new in that commit: there is nothing before it.")
 				return nil
 			}, nil
 		}
@@ -254,21 +256,21 @@ func (s *annotateScreen) update(msg tea.Msg) tea.Cmd {
 
 const sharesWidth = 34
 
-func (s *annotateScreen) view(w, h int) page {
+func (s *annotateScreen) view(w, h int) term.Page {
 	as := "   as of " + s.s.Planner.Short(s.commit)
 	if s.joined {
 		as = "   as it is joined now"
 	}
-	p := page{txt(plain, " ").bold(bright, s.path).add(dim, as).cut(w), nil}
+	p := term.Page{term.Text(term.Plain, " ").Bold(term.Bright, s.path).Add(term.Dim, as).Cut(w), nil}
 	if len(s.lines) == 0 {
-		p.say(w, txt(plain, "The file is empty."))
+		p.Say(w, term.Text(term.Plain, "The file is empty."))
 		return p
 	}
 	room := h - len(p)
 	switch {
 	case w >= wide:
 		left := s.linesPage(w-sharesWidth-3, room)
-		return append(p, beside(left, s.sharesPage(sharesWidth), w-sharesWidth-3, w, room)...)
+		return append(p, term.Beside(left, s.sharesPage(sharesWidth), w-sharesWidth-3, w, room)...)
 	case s.shares:
 		return append(p, s.sharesPage(w)...)
 	}
@@ -276,10 +278,10 @@ func (s *annotateScreen) view(w, h int) page {
 }
 
 // linesPage draws the lines that are seen.
-func (s *annotateScreen) linesPage(w, room int) (p page) {
-	s.scroll.size(len(s.lines), room)
-	s.scroll.show(s.row)
-	from := s.scroll.at()
+func (s *annotateScreen) linesPage(w, room int) (p term.Page) {
+	s.scroll.Size(len(s.lines), room)
+	s.scroll.Show(s.row)
+	from := s.scroll.At()
 	digits := len(itoa(len(s.lines)))
 	who, name := 30, s.nameOf
 	if w < 90 {
@@ -288,30 +290,30 @@ func (s *annotateScreen) linesPage(w, room int) (p page) {
 	for i := from; i < min(len(s.lines), from+room); i++ {
 		o := s.lines[i]
 		n, known := s.nodes[o.commit]
-		l := txt(bright, words.If(i == s.row, "▶", " "))
+		l := term.Text(term.Bright, words.If(i == s.row, "▶", " "))
 		first := i == from || s.lines[i-1].commit != o.commit
 		m, mine := s.mine[o.commit]
 		if !mine {
-			m = mark{" ", faint}
+			m = term.Mark{Sign: " ", Hue: term.Faint}
 		}
 		switch {
 		case !known:
-			l = l.add(faint, "  …").fit(who)
+			l = l.Add(term.Faint, "  …").Fit(who)
 		case first:
-			l = l.mark(m).then(txt(plain, name(n)).fit(who-14)).add(dim, " "+s.age(n)).fit(who)
+			l = l.Mark(m).Then(term.Text(term.Plain, name(n)).Fit(who-14)).Add(term.Dim, " "+s.age(n)).Fit(who)
 		default:
-			l = l.mark(mark{words.If(mine, m.sign, "┊"), m.hue}).fit(who)
+			l = l.Mark(term.Mark{Sign: words.If(mine, m.Sign, "┊"), Hue: m.Hue}).Fit(who)
 		}
-		l = l.add(faint, fmt.Sprintf(" %*d ", digits, i+1))
-		var tint []tinted
+		l = l.Add(term.Faint, fmt.Sprintf(" %*d ", digits, i+1))
+		var tint []term.Tinted
 		if i < len(s.words) {
 			tint = s.words[i]
 		}
-		l = code(l, s.text[i], tint, nil, ink{}).cut(w)
+		l = term.Code(l, s.text[i], tint, nil, term.Ink{}).Cut(w)
 		if i == s.row {
-			l = l.fit(w).on(onRow)
+			l = l.Fit(w).On(term.OnRow)
 		}
-		p.row(l.clicks(clickedCommit(i)))
+		p.Row(l.Clicks(clickedCommit(i)))
 	}
 	return p
 }
@@ -330,7 +332,7 @@ type share struct {
 }
 
 // sharesPage lists the authors with their shares, and of the recovery at hand whose lines are here.
-func (s *annotateScreen) sharesPage(w int) page {
+func (s *annotateScreen) sharesPage(w int) term.Page {
 	var list []share
 	at := map[string]int{}
 	side := map[string]int{}
@@ -346,33 +348,33 @@ func (s *annotateScreen) sharesPage(w int) page {
 			at[key], list = i, append(list, share{name: s.nameOf(n)})
 		}
 		list[i].lines++
-		side[s.mine[o.commit].sign]++
+		side[s.mine[o.commit].Sign]++
 	}
 	slices.SortStableFunc(list, func(a, b share) int { return cmp.Compare(b.lines, a.lines) })
-	p := page{txt(plain, " ").then(heading("WHO WROTE IT")), nil}
+	p := term.Page{term.Text(term.Plain, " ").Then(term.Heading("WHO WROTE IT")), nil}
 	for i, a := range list {
 		if i == 12 {
-			p.row(txt(dim, fmt.Sprintf("  and %d more", len(list)-i)))
+			p.Row(term.Text(term.Dim, fmt.Sprintf("  and %d more", len(list)-i)))
 			break
 		}
 		part := float64(a.lines) / float64(len(s.lines))
-		p.row(txt(plain, " ").then(txt(plain, a.name).fit(w-18)).add(dim, fmt.Sprintf("%5d  %3.0f %%", a.lines,
+		p.Row(term.Text(term.Plain, " ").Then(term.Text(term.Plain, a.name).Fit(w-18)).Add(term.Dim, fmt.Sprintf("%5d  %3.0f %%", a.lines,
 			100*part)))
-		p.row(txt(base, " "+strings.Repeat("━", max(1, int(part*float64(w-4))))))
+		p.Row(term.Text(term.Base, " "+strings.Repeat("━", max(1, int(part*float64(w-4))))))
 	}
-	if y, t := side[markYours.sign], side[markTheirs.sign]; y+t > 0 {
-		p.blank()
-		p.row(txt(plain, " ").then(heading("SINCE THE LINES PARTED")))
-		p.blank()
-		p.row(txt(plain, " ").mark(markYours).add(plain, words.Count(y, "line", "lines")+" of yours"))
-		p.row(txt(plain, " ").mark(markTheirs).add(plain, words.Count(t, "line", "lines")+" of theirs"))
+	if y, t := side[term.MarkYours.Sign], side[term.MarkTheirs.Sign]; y+t > 0 {
+		p.Blank()
+		p.Row(term.Text(term.Plain, " ").Then(term.Heading("SINCE THE LINES PARTED")))
+		p.Blank()
+		p.Row(term.Text(term.Plain, " ").Mark(term.MarkYours).Add(term.Plain, words.Count(y, "line", "lines")+" of yours"))
+		p.Row(term.Text(term.Plain, " ").Mark(term.MarkTheirs).Add(term.Plain, words.Count(t, "line", "lines")+" of theirs"))
 	}
 	return p
 }
 
-func (s *annotateScreen) status() line {
+func (s *annotateScreen) status() term.Line {
 	if s.done {
-		return txt(dim, words.Count(len(s.lines), "line", "lines"))
+		return term.Text(term.Dim, words.Count(len(s.lines), "line", "lines"))
 	}
 	n := 0
 	for _, o := range s.lines {
@@ -380,17 +382,17 @@ func (s *annotateScreen) status() line {
 			n++
 		}
 	}
-	return txt(dim, fmt.Sprintf("%d of %s found", n, words.Count(len(s.lines), "line", "lines")))
+	return term.Text(term.Dim, fmt.Sprintf("%d of %s found", n, words.Count(len(s.lines), "line", "lines")))
 }
 
-func (s *annotateScreen) remark() line {
+func (s *annotateScreen) remark() term.Line {
 	o, n, ok := s.here()
 	if !ok {
-		return txt(dim, "Looking back through the history…")
+		return term.Text(term.Dim, "Looking back through the history…")
 	}
-	l := txt(plain, s.s.Planner.Short(n.ID)+"  ").bold(plain, n.Subject())
+	l := term.Text(term.Plain, s.s.Planner.Short(n.ID)+"  ").Bold(term.Plain, n.Subject())
 	if o.path != s.path || o.line != s.row+1 {
-		l = l.add(dim, fmt.Sprintf("   there %s:%d", o.path, o.line))
+		l = l.Add(term.Dim, fmt.Sprintf("   there %s:%d", o.path, o.line))
 	}
 	return l
 }

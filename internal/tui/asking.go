@@ -7,12 +7,14 @@ import (
 	"path/filepath"
 	"strings"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/draw"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -31,7 +33,7 @@ func (s *settleScreen) askColleague() tea.Cmd {
 	if len(all) == 1 {
 		return s.noteAbout(all)
 	}
-	s.ask(txt(plain, fmt.Sprintf("%s of %s are open. Ask about all of them in one note?",
+	s.ask(term.Text(term.Plain, fmt.Sprintf("%s of %s are open. Ask about all of them in one note?",
 		words.Count(len(all), "conflict", "conflicts"), s.theirName(q)+"'s")), "about all",
 		func() tea.Cmd { return s.noteAbout(all) }, func() { s.noteAbout(all[:1]) })
 	return nil
@@ -59,13 +61,13 @@ func (s *settleScreen) noteAbout(which []int) tea.Cmd {
 
 // noteTo opens a note to somebody, about some of the conflicts or none.
 func (s *settleScreen) noteTo(who, text string, which []int) tea.Cmd {
-	ed := newEditor(text, 1)
-	title := txt(plain, " ").bold(bright, "A NOTE TO "+strings.ToUpper(who)).add(dim,
+	ed := term.NewEditor(text, 1)
+	title := term.Text(term.Plain, " ").Bold(term.Bright, "A NOTE TO "+strings.ToUpper(who)).Add(term.Dim,
 		"  change it as you like; ctrl+s gives it on")
 	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), name: "note.md", keeps: "give it on",
 		own:    s.s.Repo.Editor,
 		says:   "Nothing of it has gone anywhere yet.",
-		around: func(w, h int) page { return append(page{title.cut(w), nil}, ed.view(w, h-2)...) },
+		around: func(w, h int) term.Page { return append(term.Page{title.Cut(w), nil}, ed.View(w, h-2)...) },
 		save:   func(text string) tea.Cmd { return s.giveOn(text, who, which) }})
 	return nil
 }
@@ -96,13 +98,13 @@ func (s *settleScreen) giveOn(text, who string, which []int) tea.Cmd {
 				cmd = tea.SetClipboard(text)
 			}
 			if len(which) == 0 {
-				s.flash = txt(plain, how)
+				s.flash = term.Text(term.Plain, how)
 				return cmd
 			}
-			s.ask(txt(plain, how+" Put "+words.If(len(which) == 1, "this conflict",
+			s.ask(term.Text(term.Plain, how+" Put "+words.If(len(which) == 1, "this conflict",
 				"these conflicts")+" aside until "+who+
 				" answers?"), "put aside", func() tea.Cmd { return s.putAside(which, who+" was asked") },
-				func() { s.flash = txt(plain, how) })
+				func() { s.flash = term.Text(term.Plain, how) })
 			return cmd
 		}, nil
 	})
@@ -123,10 +125,10 @@ func (s *settleScreen) putAside(which []int, why string) tea.Cmd {
 		return func() tea.Cmd {
 			s.st = s.s.Ledger.State()
 			if why == "" {
-				s.flash = txt(plain, "It is taken up again.")
+				s.flash = term.Text(term.Plain, "It is taken up again.")
 				return nil
 			}
-			s.flash = txt(plain, "Put aside: "+why+". It comes back when the others are settled.")
+			s.flash = term.Text(term.Plain, "Put aside: "+why+". It comes back when the others are settled.")
 			return s.turnTo(s.nextOpen(s.at))
 		}, nil
 	})
@@ -144,12 +146,12 @@ func (s *settleScreen) aside(q *plan.Attributed) string {
 func (s *settleScreen) asideAction() action {
 	q := s.question()
 	if s.aside(q) != "" {
-		return acts(keys.aside, "take it up again", func() tea.Cmd { return s.putAside([]int{s.at}, "") })
+		return acts(keys.Aside, "take it up again", func() tea.Cmd { return s.putAside([]int{s.at}, "") })
 	}
-	return also(keys.aside, func() tea.Cmd {
-		f := &finding{screen: s, f: s.frame, label: "why", empty: txt(dim, "such as: to be asked on Monday"),
+	return also(keys.Aside, func() tea.Cmd {
+		f := &finding{screen: s, f: s.frame, label: "why", empty: term.Text(term.Dim, "such as: to be asked on Monday"),
 			says: "A conflict that is put aside comes back when the others are settled."}
-		f.open("", act(keys.next, "put it aside", f.typed(func(why string) tea.Cmd {
+		f.open("", act(keys.Next, "put it aside", f.typed(func(why string) tea.Cmd {
 			if why = words.OneLine(why); why == "" {
 				why = "for later"
 			}

@@ -5,9 +5,11 @@ import (
 	"fmt"
 	"sync"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/lookback"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -23,7 +25,7 @@ type branchesScreen struct {
 	more   int
 	done   bool
 	row    int
-	scroll scroll
+	scroll term.Scroll
 }
 
 // compared says that more branches were compared.
@@ -70,11 +72,11 @@ func (s *branchesScreen) branches() []lookback.Branching {
 func (s *branchesScreen) actions() []action {
 	var out []action
 	if list := s.branches(); s.row < len(list) {
-		out = append(out, act(keys.next, "its commits beside yours",
+		out = append(out, act(keys.Next, "its commits beside yours",
 			func() tea.Cmd { return s.openHistory(list[s.row].Name) }))
 	}
-	out = append(out, rowKeys("branch", len(s.branches()), s.scroll.room(), s.move)...)
-	return append(out, act(keys.back, "", quietly(func() { s.reads.stop(); s.close() })))
+	out = append(out, rowKeys("branch", len(s.branches()), s.scroll.Room(), s.move)...)
+	return append(out, act(keys.Back, "", quietly(func() { s.reads.stop(); s.close() })))
 }
 
 func (s *branchesScreen) move(by int) tea.Cmd {
@@ -96,66 +98,66 @@ func (s *branchesScreen) update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-func (s *branchesScreen) view(w, h int) page {
-	p := page{nil, txt(plain, " ").then(heading("BRANCHES")).add(dim, "   beside the one you are on"), nil}
+func (s *branchesScreen) view(w, h int) term.Page {
+	p := term.Page{nil, term.Text(term.Plain, " ").Then(term.Heading("BRANCHES")).Add(term.Dim, "   beside the one you are on"), nil}
 	list := s.branches()
 	if len(list) == 0 {
-		p.say(w, txt(plain, words.If(s.done, "There is no other branch here.", "Comparing…")))
+		p.Say(w, term.Text(term.Plain, words.If(s.done, "There is no other branch here.", "Comparing…")))
 		return p
 	}
-	var rows page
+	var rows term.Page
 	for i, b := range list {
-		rows.row(s.branchRow(i, b, w))
+		rows.Row(s.branchRow(i, b, w))
 	}
 	if s.more > 0 {
 		older := words.Count(s.more, "older branch, not compared", "older branches, not compared")
-		rows.row(txt(dim, "    and "+older))
+		rows.Row(term.Text(term.Dim, "    and "+older))
 	}
-	s.scroll.size(len(rows), h-len(p))
-	s.scroll.show(s.row)
-	return append(p, s.scroll.window(rows, h-len(p))...)
+	s.scroll.Size(len(rows), h-len(p))
+	s.scroll.Show(s.row)
+	return append(p, s.scroll.Window(rows, h-len(p))...)
 }
 
 // counted is a number of commits that one line has and the other has not.
-func counted(m mark, n int, what string) line {
-	h := plain
+func counted(m term.Mark, n int, what string) term.Line {
+	h := term.Plain
 	if n == 0 {
-		m.hue, h = faint, faint
+		m.Hue, h = term.Faint, term.Faint
 	}
-	return line{}.mark(m).add(h, fmt.Sprintf("%d %s", n, what)).fit(25)
+	return term.Line{}.Mark(m).Add(h, fmt.Sprintf("%d %s", n, what)).Fit(25)
 }
 
 // branchRow is a branch with what is there and not here, both ways.
-func (s *branchesScreen) branchRow(i int, b lookback.Branching, w int) line {
-	l := txt(bright, words.If(i == s.row, " ▶ ", "   ")).then(txt(plain, b.Name).fit(max(20, w/4))).add(plain, "  ")
+func (s *branchesScreen) branchRow(i int, b lookback.Branching, w int) term.Line {
+	l := term.Text(term.Bright, words.If(i == s.row, " ▶ ", "   ")).Then(term.Text(term.Plain, b.Name).Fit(max(20, w/4))).Add(term.Plain, "  ")
 	switch {
 	case b.Err != nil:
-		l = l.mark(markWarning).add(dim, b.Err.Error())
+		l = l.Mark(term.MarkWarning).Add(term.Dim, b.Err.Error())
 	case b.There == 0 && b.Here == 0:
-		l = l.add(dim, "the same commits")
+		l = l.Add(term.Dim, "the same commits")
 	default:
-		l = l.then(counted(markTheirs, b.There, "there, not here")).then(counted(markYours, b.Here, "here, not there"))
+		l = l.Then(counted(term.MarkTheirs, b.There, "there, not here")).Then(counted(term.MarkYours, b.Here, "here, not there"))
 		if b.Same > 0 {
-			l = l.add(joined, words.Count(b.Same, "same change", "same changes")+"   ")
+			l = l.Add(term.Joined, words.Count(b.Same, "same change", "same changes")+"   ")
 		}
 		if b.Asks > 0 {
-			l = l.add(trouble, words.Count(len(b.Clashes), "file collides", "files collide")+"   ")
+			l = l.Add(term.Trouble, words.Count(len(b.Clashes), "file collides", "files collide")+"   ")
 		}
 		if b.There > 0 {
-			l = l.add(dim, "by "+words.List(words.Some(b.By, 3)))
+			l = l.Add(term.Dim, "by "+words.List(words.Some(b.By, 3)))
 		}
 	}
-	l = l.cut(w)
+	l = l.Cut(w)
 	if i == s.row {
-		l = l.fit(w).on(onRow)
+		l = l.Fit(w).On(term.OnRow)
 	}
-	return l.clicks(clickedCommit(i))
+	return l.Clicks(clickedCommit(i))
 }
 
-func (s *branchesScreen) status() line {
-	return txt(dim, words.Count(len(s.branches()), "branch", "branches"))
+func (s *branchesScreen) status() term.Line {
+	return term.Text(term.Dim, words.Count(len(s.branches()), "branch", "branches"))
 }
 
-func (s *branchesScreen) remark() line {
-	return txt(dim, "Enter lists a branch's commits; those that are not here by their change can be marked and picked.")
+func (s *branchesScreen) remark() term.Line {
+	return term.Text(term.Dim, "Enter lists a branch's commits; those that are not here by their change can be marked and picked.")
 }

@@ -6,9 +6,11 @@ import (
 	"strconv"
 	"strings"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/lookback"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -18,9 +20,9 @@ type changeScreen struct {
 	file     lookback.ChangedFile
 	what     string // whose change it is
 	lines    []lookback.ChangeLine
-	old, new [][]tinted
+	old, new [][]term.Tinted
 	text     bool
-	scroll   scroll
+	scroll   term.Scroll
 	authors  func() tea.Cmd // of its lines, as they are after it
 }
 
@@ -38,10 +40,10 @@ func (j *job) openChange(f lookback.ChangedFile, what string, authors func() tea
 			if err != nil {
 				return nil, err
 			}
-			s.old, s.new = j.coder.lines(f.Path, old), j.coder.lines(f.Path, new)
+			s.old, s.new = j.coder.Lines(f.Path, old), j.coder.Lines(f.Path, new)
 		}
 		return func() tea.Cmd {
-			s.scroll.size(len(lines), j.h-9)
+			s.scroll.Size(len(lines), j.h-9)
 			j.open(s)
 			return nil
 		}, nil
@@ -49,15 +51,15 @@ func (j *job) openChange(f lookback.ChangedFile, what string, authors func() tea
 }
 
 func (s *changeScreen) actions() []action {
-	out := []action{act(keys.back, "", quietly(s.f.close))}
-	if s.scroll.moves() {
-		out = append(out, act(keys.following, "next change", quietly(func() { s.seek(1) })),
-			act(keys.previous, "the one before", quietly(func() { s.seek(-1) })))
+	out := []action{act(keys.Back, "", quietly(s.f.close))}
+	if s.scroll.Moves() {
+		out = append(out, act(keys.Following, "next change", quietly(func() { s.seek(1) })),
+			act(keys.Previous, "the one before", quietly(func() { s.seek(-1) })))
 	}
 	if s.text && !s.file.New.Absent() {
-		out = append(out, act(keys.annotate, "who wrote its lines", s.authors))
+		out = append(out, act(keys.Annotate, "who wrote its lines", s.authors))
 	}
-	return append(out, s.scroll.actions()...)
+	return append(out, scrollKeys(&s.scroll)...)
 }
 
 // seek goes to the next run of changed lines, or the one before.
@@ -66,43 +68,43 @@ func (s *changeScreen) seek(step int) {
 		k := s.lines[i].Kind
 		return k == lookback.LineGone || k == lookback.LineNew
 	}
-	at := s.scroll.at()
+	at := s.scroll.At()
 	if at > 0 {
 		at += lead
 	}
 	for i := at + step; i >= 0 && i < len(s.lines); i += step {
 		if changed(i) && (i == 0 || !changed(i-1)) {
-			s.scroll.to(i - lead)
+			s.scroll.To(i - lead)
 			return
 		}
 	}
 }
 
 func (s *changeScreen) update(msg tea.Msg) tea.Cmd {
-	s.scroll.update(msg)
+	s.scroll.Update(msg)
 	return nil
 }
 
-func (s *changeScreen) view(w, h int) page {
-	p := page{txt(plain, " ").bold(bright, s.file.Path).add(dim, "   "+s.what).cut(w), nil}
+func (s *changeScreen) view(w, h int) term.Page {
+	p := term.Page{term.Text(term.Plain, " ").Bold(term.Bright, s.file.Path).Add(term.Dim, "   "+s.what).Cut(w), nil}
 	if !s.text {
-		p.say(w, txt(plain, "This is no text: "+words.If(s.file.New.Absent(), "it was deleted.",
+		p.Say(w, term.Text(term.Plain, "This is no text: "+words.If(s.file.New.Absent(), "it was deleted.",
 			words.If(s.file.Old.Absent(), "it is new.", "it was replaced by another version."))))
 		return p
 	}
 	if len(s.lines) == 0 {
-		p.say(w, txt(plain, "Its lines are the same; its name or its mode changed."))
+		p.Say(w, term.Text(term.Plain, "Its lines are the same; its name or its mode changed."))
 		return p
 	}
 	room := h - len(p)
-	s.scroll.size(len(s.lines), room)
-	from := s.scroll.at()
+	s.scroll.Size(len(s.lines), room)
+	from := s.scroll.At()
 	digits := len(strconv.Itoa(max(s.last())))
-	var seen page
+	var seen term.Page
 	for _, l := range s.lines[from:min(len(s.lines), from+room)] {
-		seen.row(s.changeLine(l, digits).cut(w))
+		seen.Row(s.changeLine(l, digits).Cut(w))
 	}
-	return append(p, s.scroll.edges(seen, len(s.lines))...)
+	return append(p, s.scroll.Edges(seen, len(s.lines))...)
 }
 
 // last is the largest line number there is.
@@ -115,14 +117,14 @@ func (s *changeScreen) last() int {
 }
 
 // changeLine draws a line with its numbers before and after.
-func (s *changeScreen) changeLine(l lookback.ChangeLine, digits int) line {
+func (s *changeScreen) changeLine(l lookback.ChangeLine, digits int) term.Line {
 	number := func(n int) string {
 		if n == 0 {
 			return strings.Repeat(" ", digits)
 		}
 		return fmt.Sprintf("%*d", digits, n)
 	}
-	tint := func(of [][]tinted, n int) []tinted {
+	tint := func(of [][]term.Tinted, n int) []term.Tinted {
 		if n > 0 && n <= len(of) {
 			return of[n-1]
 		}
@@ -130,27 +132,27 @@ func (s *changeScreen) changeLine(l lookback.ChangeLine, digits int) line {
 	}
 	switch l.Kind {
 	case lookback.LinesFolded:
-		return txt(faint, " "+strings.Repeat(" ", 2*digits+1)+"  ┊ "+words.Count(l.Count, "line as it was",
+		return term.Text(term.Faint, " "+strings.Repeat(" ", 2*digits+1)+"  ┊ "+words.Count(l.Count, "line as it was",
 			"lines as they were"))
 	case lookback.LineGone:
-		out := txt(faint, " "+number(l.Old)+" "+number(0)).bold(trouble, " − ")
-		return code(out, l.Text, tint(s.old, l.Old), l.Marks, ink{ground: onTrouble})
+		out := term.Text(term.Faint, " "+number(l.Old)+" "+number(0)).Bold(term.Trouble, " − ")
+		return term.Code(out, l.Text, tint(s.old, l.Old), l.Marks, term.Ink{Ground: term.OnTrouble})
 	case lookback.LineNew:
-		out := txt(faint, " "+number(0)+" "+number(l.New)).bold(joined, " + ")
-		return code(out, l.Text, tint(s.new, l.New), l.Marks, ink{ground: onJoined})
+		out := term.Text(term.Faint, " "+number(0)+" "+number(l.New)).Bold(term.Joined, " + ")
+		return term.Code(out, l.Text, tint(s.new, l.New), l.Marks, term.Ink{Ground: term.OnJoined})
 	}
-	return code(txt(faint, " "+number(l.Old)+" "+number(l.New)+"   "), l.Text, tint(s.new, l.New), nil, ink{})
+	return term.Code(term.Text(term.Faint, " "+number(l.Old)+" "+number(l.New)+"   "), l.Text, tint(s.new, l.New), nil, term.Ink{})
 }
 
-func (s *changeScreen) status() line {
+func (s *changeScreen) status() term.Line {
 	if s.text {
-		return txt(joined, fmt.Sprintf("+%d", s.file.Added)).add(trouble, fmt.Sprintf(" −%d", s.file.Removed))
+		return term.Text(term.Joined, fmt.Sprintf("+%d", s.file.Added)).Add(term.Trouble, fmt.Sprintf(" −%d", s.file.Removed))
 	}
 	return nil
 }
 
-func (s *changeScreen) remark() line {
-	return txt(dim, "− before, + after; words that changed are underlined. You are only reading.")
+func (s *changeScreen) remark() term.Line {
+	return term.Text(term.Dim, "− before, + after; words that changed are underlined. You are only reading.")
 }
 
 // splitLines is a text's lines without their ends.

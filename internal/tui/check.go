@@ -17,6 +17,8 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -52,8 +54,8 @@ type checkState struct {
 	lacks     []string               // what it was run without
 	causes    []*plan.Cause          // what was settled that each place comes from, or nil
 	at        int
-	errors    scroll
-	place     scroll
+	errors    term.Scroll
+	place     term.Scroll
 	unfit     []plan.Misfit // found before anything was built
 	offered   []misfit.Mend // of those
 	held      []plan.Holding
@@ -64,8 +66,10 @@ type checkState struct {
 }
 
 func (c *checkState) running() bool { return !c.started.IsZero() }
-func (c *checkState) passed() bool  { return c.result != nil && c.result.Passed }
-func (c *checkState) failed() bool  { return c.result != nil && !c.result.Passed }
+
+func (c *checkState) passed() bool { return c.result != nil && c.result.Passed }
+
+func (c *checkState) failed() bool { return c.result != nil && !c.result.Passed }
 
 func (s *checkScreen) label() string { return ledger.Check.String() }
 
@@ -90,7 +94,7 @@ func (s *checkScreen) state() (string, passed) {
 	return "not run", unwell
 }
 
-func (s *checkScreen) status() line { return txt(dim, s.line()) }
+func (s *checkScreen) status() term.Line { return term.Text(term.Dim, s.line()) }
 
 // line is the command that is run.
 func (c *checkState) line() string {
@@ -100,11 +104,11 @@ func (c *checkState) line() string {
 	return c.terms.Command.Line()
 }
 
-func (s *checkScreen) remark() line {
+func (s *checkScreen) remark() term.Line {
 	if s.ready && s.terms == nil {
-		return txt(dim, "Without a check nothing proves that the joined code works.")
+		return term.Text(term.Dim, "Without a check nothing proves that the joined code works.")
 	}
-	return txt(dim, "Checked in a checkout of its own; your working tree is not used.")
+	return term.Text(term.Dim, "Checked in a checkout of its own; your working tree is not used.")
 }
 
 // enter goes to Check with the joined commits made in memory.
@@ -116,9 +120,9 @@ func (s *checkScreen) enter() tea.Cmd {
 	pos, join, watch := s.pos, s.join, s.watchSettings()
 	s.holder, _ = join.MendHolder()
 	if len(join.Lost) > 0 && s.flash == nil {
-		s.flash = warning(fmt.Sprintf("A mend of %s does not fit the new result and was not applied; %s shows both "+
+		s.flash = term.Warning(fmt.Sprintf("A mend of %s does not fit the new result and was not applied; %s shows both "+
 			"texts.",
-			join.Lost[0].Path, keys.views.Help().Key))
+			join.Lost[0].Path, keys.Views.Help().Key))
 	}
 	return tea.Batch(watch, s.start("making the joined commits", func(ctx context.Context, _ func(int, int)) (then,
 		error) {
@@ -179,7 +183,7 @@ func (s *checkScreen) seeSettings() tea.Cmd {
 			if s.under != screen(s) || s.task != nil || s.line() != was {
 				return nil
 			}
-			s.flash = txt(plain, "The settings were changed: the check is another one now.")
+			s.flash = term.Text(term.Plain, "The settings were changed: the check is another one now.")
 			return s.enter()
 		}, nil
 	})
@@ -279,51 +283,51 @@ func (s *checkScreen) update(msg tea.Msg) tea.Cmd {
 
 func (s *checkScreen) actions() []action {
 	var out []action
-	onward := acts(keys.next, "go on to Push", s.push.enter)
-	again := acts(keys.again, "", s.run)
+	onward := acts(keys.Next, "go on to Push", s.push.enter)
+	again := acts(keys.Again, "", s.run)
 	switch {
 	case !s.ready && s.task == nil: // it could not be begun
-		out = append(out, acts(keys.again, "try again", s.enter))
+		out = append(out, acts(keys.Again, "try again", s.enter))
 	case !s.ready:
 	case s.running():
-		out = append(out, act(keys.stop, words.If(s.making, "stop it", "stop the check"), s.stop))
+		out = append(out, act(keys.Stop, words.If(s.making, "stop it", "stop the check"), s.stop))
 	case s.making:
 		agreed := s.unmade || s.mayMake
-		out = append(out, acts(keys.next, words.If(agreed, "make it anew", "agree and make it anew"), s.makeAnew),
-			act(keys.skip, "", s.withoutMaking))
+		out = append(out, acts(keys.Next, words.If(agreed, "make it anew", "agree and make it anew"), s.makeAnew),
+			act(keys.Skip, "", s.withoutMaking))
 		out = append(out, s.asksAction(s.makeAnew)...)
 	case s.passed():
-		out = append(append(out, onward, again, also(keys.write, s.typeCheck)), s.eachAction()...)
+		out = append(append(out, onward, again, also(keys.Write, s.typeCheck)), s.eachAction()...)
 	case s.failed():
 		if len(s.places) > 0 && s.holder != "" {
-			out = append(out, acts(keys.next, "mend it here", s.mend))
+			out = append(out, acts(keys.Next, "mend it here", s.mend))
 		}
 		if len(s.places) > 1 {
-			out = append(out, act(keys.up, "error", quietly(func() { s.at = max(0, s.at-1) })),
-				also(keys.down, quietly(func() { s.at = min(len(s.places)-1, s.at+1) })))
+			out = append(out, act(keys.Up, "error", quietly(func() { s.at = max(0, s.at-1) })),
+				also(keys.Down, quietly(func() { s.at = min(len(s.places)-1, s.at+1) })))
 		}
 		out = append(append(append(out, s.installAction()...), s.mendAction()...), again,
-			act(keys.skip, "", s.without),
-			acts(keys.write, "another command", s.typeCheck))
+			act(keys.Skip, "", s.without),
+			acts(keys.Write, "another command", s.typeCheck))
 	case s.terms == nil:
-		out = append(out, acts(keys.next, "go on without", s.push.enter), acts(keys.write, "type a command",
+		out = append(out, acts(keys.Next, "go on without", s.push.enter), acts(keys.Write, "type a command",
 			s.typeCheck))
 		out = append(out, s.mendAction()...)
 	default:
-		out = append(out, acts(keys.next, words.If(s.agreed, "run it", "agree and run it"), s.run))
+		out = append(out, acts(keys.Next, words.If(s.agreed, "run it", "agree and run it"), s.run))
 		out = append(append(append(out, s.asksAction(s.run)...), s.mendAction()...),
-			act(keys.skip, "", s.without), acts(keys.write, "another command", s.typeCheck))
+			act(keys.Skip, "", s.without), acts(keys.Write, "another command", s.typeCheck))
 	}
-	return append(append(out, s.lookingActions()...), acts(keys.back, "", s.leave), s.drawAction(draw.KindReport))
+	return append(append(out, s.lookingActions()...), acts(keys.Back, "", s.leave), s.drawAction(draw.KindReport))
 }
 
 // lookingActions are those that look at what came of it, and take a mend back.
 func (s *checkScreen) lookingActions() (out []action) {
 	if c := s.cause(); c != nil && !s.running() {
-		out = append(out, acts(keys.origin, "", func() tea.Cmd { return s.backTo(c) }))
+		out = append(out, acts(keys.Origin, "", func() tea.Cmd { return s.backTo(c) }))
 	}
 	if s.at < len(s.places) && s.failed() {
-		out = append(out, also(keys.annotate, func() tea.Cmd { return s.openJoinedLines(s.places[s.at].Path) }))
+		out = append(out, also(keys.Annotate, func() tea.Cmd { return s.openJoinedLines(s.places[s.at].Path) }))
 	}
 	if s.failed() {
 		out = append(out, s.eachAction()...)
@@ -333,13 +337,13 @@ func (s *checkScreen) lookingActions() (out []action) {
 	}
 	out = append(out, s.pairActions()...)
 	if s.output != nil {
-		out = append(out, act(keys.output, "", s.wholeOutput))
+		out = append(out, act(keys.Output, "", s.wholeOutput))
 	}
 	if s.ready && !s.running() && !s.making && s.holder != "" {
-		out = append(out, acts(keys.try, "", s.tryIt))
+		out = append(out, acts(keys.Try, "", s.tryIt))
 	}
 	if s.ready && !s.running() && (len(s.st.Mends) > 0 || s.taken != nil) {
-		out = append(out, acts(keys.undo, "undo the mend", s.undoMend))
+		out = append(out, acts(keys.Undo, "undo the mend", s.undoMend))
 	}
 	if s.ready && !s.running() {
 		out = append(out, s.roadAction()...)
@@ -378,16 +382,16 @@ func (s *checkScreen) backTo(c *plan.Cause) tea.Cmd {
 
 // without asks whether to go on though nothing proves that the code works.
 func (s *checkScreen) without() tea.Cmd {
-	s.ask(warning("Nothing then proves that the joined code works. Go on without?"), "go on without", s.push.enter, nil)
+	s.ask(term.Warning("Nothing then proves that the joined code works. Go on without?"), "go on without", s.push.enter, nil)
 	return nil
 }
 
 // typeCheck asks for a command to check by, keeps it for this repository, and runs it.
 func (s *checkScreen) typeCheck() tea.Cmd {
-	f := &finding{screen: s, f: s.frame, label: "check by", empty: txt(dim, "a command, such as make test"),
+	f := &finding{screen: s, f: s.frame, label: "check by", empty: term.Text(term.Dim, "a command, such as make test"),
 		says: "It is kept for this repository, as dorvik.check, and runs at once in a checkout of its own. Nothing " +
 			"typed clears it: then the check is found from the project's files again."}
-	f.open(s.line(), act(keys.next, "keep it and run it", f.typed(func(line string) tea.Cmd {
+	f.open(s.line(), act(keys.Next, "keep it and run it", f.typed(func(line string) tea.Cmd {
 		return s.keepCheck(strings.TrimSpace(line))
 	})))
 	return nil
@@ -406,9 +410,9 @@ func (s *checkScreen) installAction() []action {
 	if s.install == "" || strings.HasPrefix(s.line(), s.install) {
 		return nil
 	}
-	return []action{acts(keys.install, "", func() tea.Cmd {
+	return []action{acts(keys.Install, "", func() tea.Cmd {
 		line := s.install + " && " + s.line()
-		s.ask(warning("“"+s.install+"” runs in the check's checkout, before “"+s.line()+"”; both are kept as the "+
+		s.ask(term.Warning("“"+s.install+"” runs in the check's checkout, before “"+s.line()+"”; both are kept as the "+
 			"check of this repository. Run them?"), "install, then check", func() tea.Cmd {
 			return s.keepCheck(line)
 		}, nil)
@@ -421,10 +425,10 @@ func (s *checkScreen) mendAction() []action {
 	if !s.canTake() {
 		return nil
 	}
-	out := []action{acts(keys.take, "take "+words.Is(len(s.offered), "the mend", "the mends"), s.takeMends)}
+	out := []action{acts(keys.Take, "take "+words.Is(len(s.offered), "the mend", "the mends"), s.takeMends)}
 	if len(s.mayHold) > 1 {
-		out = append(out, act(keys.following, "into another commit", quietly(func() { s.holdIn(1) })),
-			also(keys.previous, quietly(func() { s.holdIn(-1) })))
+		out = append(out, act(keys.Following, "into another commit", quietly(func() { s.holdIn(1) })),
+			also(keys.Previous, quietly(func() { s.holdIn(-1) })))
 	}
 	return out
 }
@@ -456,7 +460,7 @@ func (s *checkScreen) takeMends() tea.Cmd {
 		s.taken, err = to.Mends.Take(join, held)
 		return err
 	}, func() tea.Cmd {
-		s.flash = line{}.mark(markJoined).add(plain, words.Count(len(mends), "place", "places")+" mended. "+
+		s.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain, words.Count(len(mends), "place", "places")+" mended. "+
 			words.Is(len(mends), "The edit becomes", "The edits become")+" part of "+into+"; u takes it back.")
 		return s.enter()
 	})
@@ -484,7 +488,7 @@ func (s *checkScreen) undoMend() tea.Cmd {
 	if before := s.taken; before != nil {
 		return s.rejoin(func(to *recovery.Session) error { return to.Ledger.GiveBackMends(before) }, func() tea.Cmd {
 			s.taken = nil
-			s.flash = txt(plain, "What was mended at last is taken back.")
+			s.flash = term.Text(term.Plain, "What was mended at last is taken back.")
 			return s.enter()
 		})
 	}
@@ -493,7 +497,7 @@ func (s *checkScreen) undoMend() tea.Cmd {
 		undone, _, err = to.Ledger.UndoMend()
 		return err
 	}, func() tea.Cmd {
-		s.flash = txt(plain, "The mend of "+undone.Path+" is taken back.")
+		s.flash = term.Text(term.Plain, "The mend of "+undone.Path+" is taken back.")
 		return s.enter()
 	})
 }
@@ -503,8 +507,8 @@ func (s *checkScreen) wholeOutput() tea.Cmd {
 	for _, l := range s.output.last(maxOutput) {
 		lines = append(lines, plan.Line{Text: l})
 	}
-	r := newReader(s.frame, line{}.add(plain, " ").bold(bright, "OUTPUT").add(dim, "  "+s.line()), lines, false)
-	r.scroll.to(len(lines))
+	r := newReader(s.frame, term.Line{}.Add(term.Plain, " ").Bold(term.Bright, "OUTPUT").Add(term.Dim, "  "+s.line()), lines, false)
+	r.scroll.To(len(lines))
 	s.open(r)
 	return nil
 }
@@ -514,17 +518,17 @@ func (s *checkScreen) mend() tea.Cmd {
 	p := s.places[s.at]
 	text, ok, err := s.s.Planner.TextAt(s.join.Tree, p.Path)
 	if err != nil || !ok {
-		s.flash = warning(p.Path + " holds no text that could be edited.")
+		s.flash = term.Warning(p.Path + " holds no text that could be edited.")
 		return nil
 	}
-	ed := newEditor(text, 1)
-	ed.goTo(p.Line, p.Col)
-	title := txt(plain, " ").bold(bright, p.Path).add(trouble, fmt.Sprintf("  ✗ %d: ", p.Line)).add(plain, p.Text)
+	ed := term.NewEditor(text, 1)
+	ed.GoTo(p.Line, p.Col)
+	title := term.Text(term.Plain, " ").Bold(term.Bright, p.Path).Add(term.Trouble, fmt.Sprintf("  ✗ %d: ", p.Line)).Add(term.Plain, p.Text)
 	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), name: p.Path, own: s.s.Repo.Editor,
-		around: func(w, h int) page { return append(page{title, nil}, ed.view(w, h-2)...) },
+		around: func(w, h int) term.Page { return append(term.Page{title, nil}, ed.View(w, h-2)...) },
 		save: func(after string) tea.Cmd {
 			if after == text {
-				s.flash = txt(plain, "Nothing was changed.")
+				s.flash = term.Text(term.Plain, "Nothing was changed.")
 				return nil
 			}
 			pos, join, in := s.pos, s.join, ""
@@ -532,7 +536,7 @@ func (s *checkScreen) mend() tea.Cmd {
 				s.taken, in, err = to.Mends.ByHand(pos, join, plan.Mend{Path: p.Path, Before: text, After: after})
 				return err
 			}, func() tea.Cmd {
-				s.flash = line{}.mark(markJoined).add(plain, "Mended. The edit becomes part of "+in+"; u takes it "+
+				s.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain, "Mended. The edit becomes part of "+in+"; u takes it "+
 					"back.")
 				return s.enter()
 			})

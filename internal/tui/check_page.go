@@ -7,23 +7,25 @@ import (
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/prove"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
-func (s *checkScreen) view(w, h int) page {
-	p := page{nil}
+func (s *checkScreen) view(w, h int) term.Page {
+	p := term.Page{nil}
 	switch {
 	case !s.ready:
 		return p
 	case s.making:
 		return s.makingPage(p, w, h)
 	case s.terms == nil:
-		p.say(w, line{}.bold(bright, "No check was found. ").
-			add(plain, "Nothing in this project tells how it is built or tested."))
-		p.say(w, line{}.add(dim, "Press ").bold(bright, keys.write.Help().Key).add(dim,
+		p.Say(w, term.Line{}.Bold(term.Bright, "No check was found. ").
+			Add(term.Plain, "Nothing in this project tells how it is built or tested."))
+		p.Say(w, term.Line{}.Add(term.Dim, "Press ").Bold(term.Bright, keys.Write.Help().Key).Add(term.Dim,
 			" to type one, such as make test. Or go on without; then nothing proves that the joined code works."))
-		p.blank()
-		p.say(w, txt(dim, "Looked for: "+check.LookedFor+"."))
+		p.Blank()
+		p.Say(w, term.Text(term.Dim, "Looked for: "+check.LookedFor+"."))
 		s.misfitNote(&p, w, 4)
 		return p
 	case s.failed():
@@ -33,24 +35,24 @@ func (s *checkScreen) view(w, h int) page {
 		if d := s.st.LastCheck; d > 0 {
 			last = " of about " + words.Seconds(d) + ", as the last run"
 		}
-		p.say(w, line{}.bold(bright, "Checking the joined code. ").add(dim, words.Seconds(s.now().Sub(s.started))+last))
+		p.Say(w, term.Line{}.Bold(term.Bright, "Checking the joined code. ").Add(term.Dim, words.Seconds(s.now().Sub(s.started))+last))
 		if s.eaching {
-			p.rows(s.eachRows(w))
+			p.Rows(s.eachRows(w))
 		} else if steps, _ := s.output.begun(); max(len(steps), len(s.terms.Command.Steps)) > 1 {
-			p.rows(s.stepRows(w))
+			p.Rows(s.stepRows(w))
 		}
 	case s.passed():
-		p.say(w, line{}.bold(joined, "✓ The joined code passes. ").
-			add(plain, s.line()+" ended well after "+words.Seconds(s.result.Took)+"."))
-		p.say(w, txt(dim, "That is the very tree that will be pushed."))
-		p.rows(s.eachRows(w))
+		p.Say(w, term.Line{}.Bold(term.Joined, "✓ The joined code passes. ").
+			Add(term.Plain, s.line()+" ended well after "+words.Seconds(s.result.Took)+"."))
+		p.Say(w, term.Text(term.Dim, "That is the very tree that will be pushed."))
+		p.Rows(s.eachRows(w))
 	default:
-		p.say(w, line{}.bold(bright, "Does the joined code build? ").
-			add(plain, "The texts join; that does not prove that they work together. This project is checked by:"))
-		p.blank()
-		p.rows(s.stepRows(w))
-		p.row(txt(dim, "      "+words.If(s.terms.Command.Configured, "set by ", "found from ")+s.terms.Command.Source))
-		p.blank()
+		p.Say(w, term.Line{}.Bold(term.Bright, "Does the joined code build? ").
+			Add(term.Plain, "The texts join; that does not prove that they work together. This project is checked by:"))
+		p.Blank()
+		p.Rows(s.stepRows(w))
+		p.Row(term.Text(term.Dim, "      "+words.If(s.terms.Command.Configured, "set by ", "found from ")+s.terms.Command.Source))
+		p.Blank()
 		s.consentNote(&p, w, h)
 		s.mendedNote(&p, w)
 		if h-len(p) > 3 || len(s.terms.Asks) == 0 { // else its heading would stand alone
@@ -60,63 +62,63 @@ func (s *checkScreen) view(w, h int) page {
 	}
 	s.mendedNote(&p, w)
 	if s.output != nil {
-		p.blank()
-		p.rows(s.outputPage(w-2, h-len(p)))
+		p.Blank()
+		p.Rows(s.outputPage(w-2, h-len(p)))
 	}
 	return p
 }
 
 // makingPage tells of files that are to be made anew before the check.
-func (s *checkScreen) makingPage(p page, w, h int) page {
+func (s *checkScreen) makingPage(p term.Page, w, h int) term.Page {
 	todo := s.join.Unmade()
 	if len(todo) == 0 {
 		return p
 	}
 	switch one := todo[0]; {
 	case s.running():
-		p.say(w, line{}.bold(bright, "Making "+one.Path+" anew. ").add(dim, words.Seconds(s.now().Sub(s.started))))
+		p.Say(w, term.Line{}.Bold(term.Bright, "Making "+one.Path+" anew. ").Add(term.Dim, words.Seconds(s.now().Sub(s.started))))
 	case s.unmade:
-		p.say(w, line{}.bold(trouble, "✗ "+one.Path+" could not be made anew. ").add(plain,
+		p.Say(w, term.Line{}.Bold(term.Trouble, "✗ "+one.Path+" could not be made anew. ").Add(term.Plain,
 			"Nothing has been changed or pushed. Try again, or go back and take a side. Going on without leaves "+
 				"yours in it where both changed it."))
 	default:
-		p.say(w, line{}.bold(bright, "A program makes "+one.Path+". ").add(plain,
+		p.Say(w, term.Line{}.Bold(term.Bright, "A program makes "+one.Path+". ").Add(term.Plain,
 			"All else is settled, so it can be made anew from the joined files:"))
-		p.blank()
+		p.Blank()
 		for _, m := range todo {
-			p.row(txt(plain, "    ").bold(bright, "$ "+m.Command))
-			p.row(txt(dim, "      makes "+m.Path))
+			p.Row(term.Text(term.Plain, "    ").Bold(term.Bright, "$ "+m.Command))
+			p.Row(term.Text(term.Dim, "      makes "+m.Path))
 		}
-		p.blank()
-		p.say(w, txt(plain, "It runs with your rights in a checkout of its own inside the git directory, and may use "+
+		p.Blank()
+		p.Say(w, term.Text(term.Plain, "It runs with your rights in a checkout of its own inside the git directory, and may use "+
 			"the network. Your working tree is not used, and nothing else that it changes is taken. Dorvik asks this "+
 			"once in a repository, and again when others change what it can run."))
 		s.asksNote(&p, s.makes, w, h)
 	}
 	if s.output != nil {
-		p.blank()
-		p.rows(s.outputPage(w-2, h-len(p)))
+		p.Blank()
+		p.Rows(s.outputPage(w-2, h-len(p)))
 	}
 	return p
 }
 
 // misfitNote tells what was found not to fit before anything was built.
-func (s *checkScreen) misfitNote(p *page, w, most int) {
+func (s *checkScreen) misfitNote(p *term.Page, w, most int) {
 	if len(s.unfit) > 0 {
-		p.blank()
-		p.head("MAY NOT WORK TOGETHER", "  found in both sides’ edits, before anything is built")
-		p.rows(indent(s.misfitRows(s.unfit, s.offered, w-4, most), 2))
+		p.Blank()
+		p.Head("MAY NOT WORK TOGETHER", "  found in both sides’ edits, before anything is built")
+		p.Rows(term.Indent(s.misfitRows(s.unfit, s.offered, w-4, most), 2))
 		if s.canTake() {
-			p.row(line{}.add(plain, "  ").bold(bright, keys.take.Help().Key).add(plain, "  "+words.Is(len(s.offered),
-				"takes this mend", "takes these mends")).add(dim, "; "+words.Is(len(s.offered), "it becomes",
+			p.Row(term.Line{}.Add(term.Plain, "  ").Bold(term.Bright, keys.Take.Help().Key).Add(term.Plain, "  "+words.Is(len(s.offered),
+				"takes this mend", "takes these mends")).Add(term.Dim, "; "+words.Is(len(s.offered), "it becomes",
 				"they become")+" part of "+s.holderNames()+words.If(len(s.mayHold) > 1, "; tab: of another commit",
-				"")).cut(w))
+				"")).Cut(w))
 		}
 	}
 }
 
 // stepRows lists the steps of the check, each with how it stands.
-func (s *checkScreen) stepRows(w int) (p page) {
+func (s *checkScreen) stepRows(w int) (p term.Page) {
 	steps, at := s.terms.Command.StepsOf(), -1
 	switch begun, which := s.output.begun(); {
 	case s.result != nil && len(s.result.Steps) > 0:
@@ -125,29 +127,29 @@ func (s *checkScreen) stepRows(w int) (p page) {
 		steps, at = begun, which
 	}
 	for i, step := range steps {
-		l, line := txt(plain, "    "), firstWords(step.Line, w-30)
+		l, line := term.Text(term.Plain, "    "), firstWords(step.Line, w-30)
 		switch {
 		case i == at:
-			l = l.add(bright, "▶ ").bold(bright, line)
+			l = l.Add(term.Bright, "▶ ").Bold(term.Bright, line)
 		case step.Passed:
-			l = l.add(joined, "✓ ").add(plain, line)
+			l = l.Add(term.Joined, "✓ ").Add(term.Plain, line)
 		case step.Ran:
-			l = l.add(trouble, "✗ ").bold(bright, line)
+			l = l.Add(term.Trouble, "✗ ").Bold(term.Bright, line)
 		case s.result != nil:
-			l = l.add(dim, "· "+line+"  not run")
+			l = l.Add(term.Dim, "· "+line+"  not run")
 		default:
-			l = l.bold(bright, "$ "+line)
+			l = l.Bold(term.Bright, "$ "+line)
 		}
 		if step.Ran && len(steps) > 1 {
-			l = l.add(dim, "   "+words.Seconds(step.Took))
+			l = l.Add(term.Dim, "   "+words.Seconds(step.Took))
 		}
 		switch {
 		case step.Known:
-			l = l.add(dim, "   passed before, on this very tree")
+			l = l.Add(term.Dim, "   passed before, on this very tree")
 		case step.First != "":
-			l = l.add(dim, "   first: "+step.First+"; all of it follows")
+			l = l.Add(term.Dim, "   first: "+step.First+"; all of it follows")
 		}
-		p.row(l.cut(w))
+		p.Row(l.Cut(w))
 	}
 	return p
 }
@@ -167,23 +169,23 @@ func firstWords(l string, w int) string {
 }
 
 // consentNote says what is agreed to, and what others changed of it.
-func (s *checkScreen) consentNote(p *page, w, h int) {
+func (s *checkScreen) consentNote(p *term.Page, w, h int) {
 	for _, f := range s.terms.Filters {
-		p.say(w, line{}.mark(markWarning).add(plain, "The repository’s own configuration runs a filter as files are "+
+		p.Say(w, term.Line{}.Mark(term.MarkWarning).Add(term.Plain, "The repository’s own configuration runs a filter as files are "+
 			"laid out: "+f))
 	}
 	if !s.terms.Before || len(s.terms.Asks) == 0 {
-		p.say(w, txt(plain, "It runs the joined code with your rights, in a checkout of its own inside the git "+
+		p.Say(w, term.Text(term.Plain, "It runs the joined code with your rights, in a checkout of its own inside the git "+
 			"directory. Your working tree is not used. Dorvik asks this once, and again when others change what it "+
 			"can run."))
 	}
 	s.asksNote(p, []*prove.Terms{s.terms}, w, h)
 }
 
-func (s *checkScreen) mendedNote(p *page, w int) {
+func (s *checkScreen) mendedNote(p *term.Page, w int) {
 	if s.join != nil {
 		for _, m := range s.join.Makings {
-			p.say(w, txt(plain, m.Sentence()))
+			p.Say(w, term.Text(term.Plain, m.Sentence()))
 		}
 	}
 	if s.join == nil {
@@ -191,8 +193,8 @@ func (s *checkScreen) mendedNote(p *page, w int) {
 	}
 	for i := range s.join.Steps {
 		if st := &s.join.Steps[i]; len(st.Edited) > 0 {
-			p.say(w, line{}.mark(markJoined).add(plain, "Mended: "+words.List(st.Edited)+". ").
-				add(dim, "The edit is part of “"+st.Commit.Subject()+"”."))
+			p.Say(w, term.Line{}.Mark(term.MarkJoined).Add(term.Plain, "Mended: "+words.List(st.Edited)+". ").
+				Add(term.Dim, "The edit is part of “"+st.Commit.Subject()+"”."))
 		}
 	}
 	if len(s.join.Mended) == 0 {
@@ -206,15 +208,15 @@ func (s *checkScreen) mendedNote(p *page, w int) {
 			names = append(names, mend.Path)
 		}
 	}
-	p.say(w, line{}.mark(markJoined).add(plain, "Mended: "+words.List(names)+". ").
-		add(dim, "The edit becomes part of "+s.holder+"."))
+	p.Say(w, term.Line{}.Mark(term.MarkJoined).Add(term.Plain, "Mended: "+words.List(names)+". ").
+		Add(term.Dim, "The edit becomes part of "+s.holder+"."))
 }
 
 // small is the height in rows below which a page says less.
 const small = 24
 
 // failedPage lists the errors, the place of the marked one, and the output.
-func (s *checkScreen) failedPage(p page, w, h int) page {
+func (s *checkScreen) failedPage(p term.Page, w, h int) term.Page {
 	next := "Nothing has been changed or pushed."
 	switch {
 	case s.holder == "":
@@ -225,60 +227,60 @@ func (s *checkScreen) failedPage(p page, w, h int) page {
 		next += " Mend it here and check again: the edit becomes part of " + s.mendedInto() + "."
 	}
 	if s.unchecked != "" {
-		p.say(w, line{}.bold(trouble, "▲ "+s.unchecked+" ").add(plain, "Press w to type another command, or to clear "+
+		p.Say(w, term.Line{}.Bold(term.Trouble, "▲ "+s.unchecked+" ").Add(term.Plain, "Press w to type another command, or to clear "+
 			"it."))
-		p.blank()
+		p.Blank()
 		return append(p, s.outputPage(w-2, h-len(p))...)
 	}
-	p.say(w, line{}.bold(trouble, "✗ The joined code does not pass. ").add(plain, next))
+	p.Say(w, term.Line{}.Bold(term.Trouble, "✗ The joined code does not pass. ").Add(term.Plain, next))
 	for _, l := range s.lacks {
-		p.say(w, line{}.mark(markWarning).add(plain, "It may fail for what the checkout lacks: "+l+"."))
+		p.Say(w, term.Line{}.Mark(term.MarkWarning).Add(term.Plain, "It may fail for what the checkout lacks: "+l+"."))
 	}
 	if len(s.lacks) > 0 {
-		p.say(w, txt(dim, "So it was not asked who builds: that would blame somebody on a guess."))
+		p.Say(w, term.Text(term.Dim, "So it was not asked who builds: that would blame somebody on a guess."))
 	}
-	p.rows(s.whoRow(w))
-	p.rows(s.eachRows(w))
-	p.rows(s.pairRows(w, h))
+	p.Rows(s.whoRow(w))
+	p.Rows(s.eachRows(w))
+	p.Rows(s.pairRows(w, h))
 	s.mendedNote(&p, w)
 	if h >= small {
 		s.misfitNote(&p, w, 2)
 	} else if s.canTake() {
-		p.rows(s.offeredRows(w))
+		p.Rows(s.offeredRows(w))
 	}
 	if len(s.result.Steps) > 1 && h >= 20 {
-		p.blank()
-		p.rows(s.stepRows(w))
+		p.Blank()
+		p.Rows(s.stepRows(w))
 	}
 	if len(s.places) == 0 {
-		p.row(txt(dim, "  The output names no place in a file of this project."))
-		p.blank()
+		p.Row(term.Text(term.Dim, "  The output names no place in a file of this project."))
+		p.Blank()
 		return append(p, s.outputPage(w-2, h-len(p))...)
 	}
-	p.blank()
+	p.Blank()
 	most := max(1, h/4)
 	if h < small {
 		most = 2
 	}
-	p.rows(s.errorRows(w, most))
+	p.Rows(s.errorRows(w, most))
 	if c := s.cause(); c != nil {
-		p.row(txt(plain, "     "+c.Sentence()+" ").bold(bright, keys.origin.Help().Key).add(plain,
-			" goes back to that conflict.").cut(w))
+		p.Row(term.Text(term.Plain, "     "+c.Sentence()+" ").Bold(term.Bright, keys.Origin.Help().Key).Add(term.Plain,
+			" goes back to that conflict.").Cut(w))
 	}
-	p.row(txt(plain, " ").then(rule(w - 2)))
+	p.Row(term.Text(term.Plain, " ").Then(term.Rule(w - 2)))
 	rest := h - len(p)
 	if w < wide {
 		return append(p, s.placePage(w, rest)...)
 	}
 	left := w / 2
-	return append(p, beside(s.placePage(left-1, rest), s.outputPage(w-left-4, rest), left, w, rest)...)
+	return append(p, term.Beside(s.placePage(left-1, rest), s.outputPage(w-left-4, rest), left, w, rest)...)
 }
 
 // offeredRows shows the first mends that can be taken, a row each.
-func (s *checkScreen) offeredRows(w int) (rows page) {
+func (s *checkScreen) offeredRows(w int) (rows term.Page) {
 	for _, m := range s.offered[:min(2, len(s.offered))] {
-		rows.row(txt(plain, "  ").bold(bright, keys.take.Help().Key).add(plain, fmt.Sprintf("  mends %s:%d ", m.Path,
-			m.Line)).add(joined, strings.TrimSpace(strings.Join(m.After, ""))).cut(w))
+		rows.Row(term.Text(term.Plain, "  ").Bold(term.Bright, keys.Take.Help().Key).Add(term.Plain, fmt.Sprintf("  mends %s:%d ", m.Path,
+			m.Line)).Add(term.Joined, strings.TrimSpace(strings.Join(m.After, ""))).Cut(w))
 	}
 	return rows
 }
@@ -295,12 +297,12 @@ func (s *checkScreen) mendedInto() string {
 type clickedError int
 
 // errorRows lists the errors around the marked one.
-func (s *checkScreen) errorRows(w, most int) page {
-	p := page{txt(plain, "  ").then(heading("ERRORS")).add(dim, fmt.Sprintf("  %d of %d", s.at+1, len(s.places)))}
+func (s *checkScreen) errorRows(w, most int) term.Page {
+	p := term.Page{term.Text(term.Plain, "  ").Then(term.Heading("ERRORS")).Add(term.Dim, fmt.Sprintf("  %d of %d", s.at+1, len(s.places)))}
 	shown := min(len(s.places), most)
-	s.errors.size(len(s.places), shown)
-	s.errors.show(s.at)
-	from := s.errors.at()
+	s.errors.Size(len(s.places), shown)
+	s.errors.Show(s.at)
+	from := s.errors.At()
 	for i := from; i < from+shown; i++ {
 		e := s.places[i]
 		mark := "   ✗ "
@@ -311,47 +313,47 @@ func (s *checkScreen) errorRows(w, most int) page {
 		if e.Col > 0 {
 			where += fmt.Sprintf(":%d", e.Col)
 		}
-		l := txt(trouble, mark).bold(bright, where).add(plain, "   "+e.Text)
+		l := term.Text(term.Trouble, mark).Bold(term.Bright, where).Add(term.Plain, "   "+e.Text)
 		if i == s.at {
-			l = l.fit(w).on(onRow)
+			l = l.Fit(w).On(term.OnRow)
 		}
-		p.row(l.clicks(clickedError(i)))
+		p.Row(l.Clicks(clickedError(i)))
 	}
 	return p
 }
 
-func (s *checkScreen) placePage(w, h int) page {
+func (s *checkScreen) placePage(w, h int) term.Page {
 	e := s.places[s.at]
-	p := page{txt(plain, "  ").then(heading("THE PLACE")).add(dim, "  "+e.Path), nil}
+	p := term.Page{term.Text(term.Plain, "  ").Then(term.Heading("THE PLACE")).Add(term.Dim, "  "+e.Path), nil}
 	lines := s.texts[e.Path]
-	s.place.size(len(lines), h-len(p))
-	s.place.around(e.Line - 1)
-	for i := s.place.at(); i < len(lines) && len(p) < h; i++ {
-		l := txt(faint, fmt.Sprintf("%6d ", i+1)).mark(gutter(lines[i].Origin)).add(plain, lines[i].Text)
+	s.place.Size(len(lines), h-len(p))
+	s.place.Around(e.Line - 1)
+	for i := s.place.At(); i < len(lines) && len(p) < h; i++ {
+		l := term.Text(term.Faint, fmt.Sprintf("%6d ", i+1)).Mark(gutter(lines[i].Origin)).Add(term.Plain, lines[i].Text)
 		if i == e.Line-1 {
-			l = l.fit(w).on(onTrouble)
+			l = l.Fit(w).On(term.OnTrouble)
 		}
-		p.row(l.cut(w))
+		p.Row(l.Cut(w))
 	}
 	return p
 }
 
 // outputPage is the end of the check's output.
-func (s *checkScreen) outputPage(w, h int) page {
-	p := page{txt(plain, "  ").then(heading("OUTPUT")), nil}
+func (s *checkScreen) outputPage(w, h int) term.Page {
+	p := term.Page{term.Text(term.Plain, "  ").Then(term.Heading("OUTPUT")), nil}
 	if !s.making {
-		p.row(txt(dim, "  $ "+s.line()))
+		p.Row(term.Text(term.Dim, "  $ "+s.line()))
 	}
 	last := 2
 	if s.running() {
 		last = 0
 	}
 	for _, l := range s.output.last(max(0, h-len(p)-last)) {
-		p.row(txt(dim, "  "+strings.TrimRight(l, " ")).cut(w))
+		p.Row(term.Text(term.Dim, "  "+strings.TrimRight(l, " ")).Cut(w))
 	}
 	if s.failed() {
-		p.blank()
-		p.row(txt(trouble, fmt.Sprintf("  stopped after %s, exit %d", words.Seconds(s.result.Took), s.result.Exit)))
+		p.Blank()
+		p.Row(term.Text(term.Trouble, fmt.Sprintf("  stopped after %s, exit %d", words.Seconds(s.result.Took), s.result.Exit)))
 	}
 	return p
 }

@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"strings"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/replay"
@@ -14,13 +14,15 @@ import (
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
 // chooseScreen is Choose: both routes worked out, side by side.
 type chooseScreen struct {
 	*job
-	scroll scroll
+	scroll term.Scroll
 	route  plan.Route
 }
 
@@ -64,24 +66,24 @@ func (s *chooseScreen) enter() tea.Cmd {
 	})
 }
 
-func (s *chooseScreen) status() line { return s.asked() }
+func (s *chooseScreen) status() term.Line { return s.asked() }
 
-func (s *chooseScreen) remark() line {
+func (s *chooseScreen) remark() term.Line {
 	if s.pos.IsPick() {
-		return txt(dim, "This was worked out without touching your branch, index or files.")
+		return term.Text(term.Dim, "This was worked out without touching your branch, index or files.")
 	}
-	return txt(dim, "Both ways were worked out without touching your branch, index or files.")
+	return term.Text(term.Dim, "Both ways were worked out without touching your branch, index or files.")
 }
 
 func (s *chooseScreen) actions() []action {
-	out := []action{acts(keys.next, "take this way", s.take)}
+	out := []action{acts(keys.Next, "take this way", s.take)}
 	if s.pos.IsPick() {
-		out[0] = acts(keys.next, "go on", s.take)
+		out[0] = acts(keys.Next, "go on", s.take)
 	} else {
-		out = append(out, act(keys.left, "the other way", quietly(s.turn)), also(keys.right, quietly(s.turn)))
+		out = append(out, act(keys.Left, "the other way", quietly(s.turn)), also(keys.Right, quietly(s.turn)))
 	}
-	out = append(out, act(keys.back, "", quietly(func() { s.goTo(s.look) })), s.drawAction(draw.KindRoutes))
-	return append(out, s.scroll.actions()...)
+	out = append(out, act(keys.Back, "", quietly(func() { s.goTo(s.look) })), s.drawAction(draw.KindRoutes))
+	return append(out, scrollKeys(&s.scroll)...)
 }
 
 // turn marks the other route.
@@ -98,14 +100,14 @@ func (s *chooseScreen) update(msg tea.Msg) tea.Cmd {
 		s.route = click.route
 		return nil
 	}
-	s.scroll.update(msg)
+	s.scroll.Update(msg)
 	return nil
 }
 
 // take takes the marked route, or says why it cannot be taken.
 func (s *chooseScreen) take() tea.Cmd {
 	if j := s.plan.Of(s.route); j.Refused != nil {
-		s.flash = warning(words.Sentence(j.Refused.Error()))
+		s.flash = term.Warning(words.Sentence(j.Refused.Error()))
 		return nil
 	}
 	if s.route == plan.Rebase && s.plan.Pushed() && !s.rewrite {
@@ -126,95 +128,95 @@ func (s *chooseScreen) confirm(published []plan.Published) {
 	if who := published[0].Who; len(who) > 0 {
 		whoever += ", such as " + words.List(words.Some(who, 3)) + " who committed there,"
 	}
-	s.ask(warning(words.List(words.Some(s.namesOf(published), 2))+": "+whoever+" have the same change twice. Rebase "+
+	s.ask(term.Warning(words.List(words.Some(s.namesOf(published), 2))+": "+whoever+" have the same change twice. Rebase "+
 		"all the same?"),
 		"rebase all the same", func() tea.Cmd { s.rewrite = true; return s.taken() }, nil)
 }
 
-func (s *chooseScreen) view(w, h int) page {
-	p := page{nil}
+func (s *chooseScreen) view(w, h int) term.Page {
+	p := term.Page{nil}
 	routes := []plan.Route{plan.Rebase, plan.Merge}
 	switch {
 	case s.pos.IsPick():
-		p.rows(indent(s.routePage(plan.Pick, min(w-4, wide)), 2))
+		p.Rows(term.Indent(s.routePage(plan.Pick, min(w-4, wide)), 2))
 	case w >= wide:
 		s.sideBySide(&p, routes, w)
-		p.blank()
+		p.Blank()
 		s.why(&p, w)
 	default:
-		tabs := txt(plain, "  ")
+		tabs := term.Text(term.Plain, "  ")
 		for i, r := range routes {
 			if i > 0 {
-				tabs = tabs.add(dim, "   ")
+				tabs = tabs.Add(term.Dim, "   ")
 			}
-			name := txt(dim, "  "+title(r))
+			name := term.Text(term.Dim, "  "+title(r))
 			if r == s.route {
-				name = line{}.bold(bright, "▶ "+title(r))
+				name = term.Line{}.Bold(term.Bright, "▶ "+title(r))
 			}
-			tabs = tabs.then(name.clicks(picked{r}))
+			tabs = tabs.Then(name.Clicks(picked{r}))
 		}
-		p.row(tabs.add(dim, "     ←→ shows the other"))
-		p.blank()
+		p.Row(tabs.Add(term.Dim, "     ←→ shows the other"))
+		p.Blank()
 		s.why(&p, w)
-		p.blank()
-		p.rows(indent(s.routePage(s.route, w-4), 2))
+		p.Blank()
+		p.Rows(term.Indent(s.routePage(s.route, w-4), 2))
 	}
-	return s.scroll.window(p, h)
+	return s.scroll.Window(p, h)
 }
 
-func (s *chooseScreen) sideBySide(p *page, routes []plan.Route, w int) {
+func (s *chooseScreen) sideBySide(p *term.Page, routes []plan.Route, w int) {
 	width, rows := (w-7)/2, 0
-	var pages [2]page
+	var pages [2]term.Page
 	for i, r := range routes {
 		pages[i] = s.routePage(r, width-6)
 		rows = max(rows, len(pages[i]))
 	}
 	left, right := s.box(pages[0], routes[0], width, rows), s.box(pages[1], routes[1], width, rows)
 	for i := range left {
-		p.row(txt(plain, "  ").then(left[i]).add(plain, "   ").then(right[i]))
+		p.Row(term.Text(term.Plain, "  ").Then(left[i]).Add(term.Plain, "   ").Then(right[i]))
 	}
 }
 
 // why gives the reason for the suggested route.
-func (s *chooseScreen) why(p *page, w int) {
-	p.say(w, line{}.bold(bright, "Why "+string(s.plan.Suggested)+": ").add(dim, s.plan.Why))
+func (s *chooseScreen) why(p *term.Page, w int) {
+	p.Say(w, term.Line{}.Bold(term.Bright, "Why "+string(s.plan.Suggested)+": ").Add(term.Dim, s.plan.Why))
 	if s.plan.Rebase.Refused == nil && s.plan.Merge.Refused == nil && s.plan.Merge.Conflicts() > 0 {
-		p.say(w, txt(dim, "What you decide on one way is kept where the same conflict comes up on the other."))
+		p.Say(w, term.Text(term.Dim, "What you decide on one way is kept where the same conflict comes up on the other."))
 	}
 }
 
 func title(r plan.Route) string { return words.Upper(string(r)) }
 
 // box draws a frame of the given size around a page: heavy around the chosen route.
-func (s *chooseScreen) box(p page, r plan.Route, w, rows int) page {
-	g, h := []string{"┌", "─", "┐", "│", "└", "┘"}, faint
+func (s *chooseScreen) box(p term.Page, r plan.Route, w, rows int) term.Page {
+	g, h := []string{"┌", "─", "┐", "│", "└", "┘"}, term.Faint
 	if r == s.route {
-		g, h = []string{"┏", "━", "┓", "┃", "┗", "┛"}, bright
+		g, h = []string{"┏", "━", "┓", "┃", "┗", "┛"}, term.Bright
 	}
-	out := page{txt(h, g[0]+strings.Repeat(g[1], w-2)+g[2])}
+	out := term.Page{term.Text(h, g[0]+strings.Repeat(g[1], w-2)+g[2])}
 	for i := range rows {
-		var l line
+		var l term.Line
 		if i < len(p) {
 			l = p[i]
 		}
-		out.row(txt(h, g[3]).add(plain, "  ").then(l).fit(w-1).add(h, g[3]).clicks(picked{r}))
+		out.Row(term.Text(h, g[3]).Add(term.Plain, "  ").Then(l).Fit(w-1).Add(h, g[3]).Clicks(picked{r}))
 	}
-	out.row(txt(h, g[4]+strings.Repeat(g[1], w-2)+g[5]))
+	out.Row(term.Text(h, g[4]+strings.Repeat(g[1], w-2)+g[5]))
 	return out
 }
 
 // facts is a page of names and what they are, one under the other.
 type facts struct {
-	page
+	term.Page
 	w int
 }
 
-func (f *facts) fact(what string, l line) {
-	for i, row := range wrap(l, f.w-14) {
+func (f *facts) fact(what string, l term.Line) {
+	for i, row := range term.Wrap(l, f.w-14) {
 		if i > 0 {
 			what = ""
 		}
-		f.row(txt(dim, " "+what).fit(14).then(row))
+		f.Row(term.Text(term.Dim, " "+what).Fit(14).Then(row))
 	}
 }
 
@@ -235,62 +237,62 @@ var aboutCounter = [2]string{"one commit that takes back what was brought, after
 	"Suits you when what is taken back is on the remote: no commit there is rewritten."}
 
 // routePage tells what a route makes and asks.
-func (s *chooseScreen) routePage(r plan.Route, w int) page {
+func (s *chooseScreen) routePage(r plan.Route, w int) term.Page {
 	f := facts{w: w}
 	j := s.plan.Of(r)
-	is, head := about[r], line{}.bold(bright, title(r))
+	is, head := about[r], term.Line{}.Bold(term.Bright, title(r))
 	if s.pos.Counter() != "" {
-		is, head = aboutCounter, line{}.bold(bright, "Take back by a commit")
+		is, head = aboutCounter, term.Line{}.Bold(term.Bright, "Take back by a commit")
 	}
 	if r == s.plan.Suggested && !s.pos.IsPick() {
-		head = head.add(joined, "   suggested")
+		head = head.Add(term.Joined, "   suggested")
 	}
-	f.row(head)
-	f.rows(wrap(txt(dim, is[0]), w))
-	f.blank()
+	f.Row(head)
+	f.Rows(term.Wrap(term.Text(term.Dim, is[0]), w))
+	f.Blank()
 	if j.Refused != nil {
-		f.rows(wrap(warning(words.Sentence(j.Refused.Error())), w))
-		return f.page
+		f.Rows(term.Wrap(term.Warning(words.Sentence(j.Refused.Error())), w))
+		return f.Page
 	}
-	f.rows(s.drawing(j, w))
-	f.blank()
+	f.Rows(s.drawing(j, w))
+	f.Blank()
 	s.makes(&f, j)
-	f.blank()
+	f.Blank()
 	s.asks(&f, j)
-	f.blank()
+	f.Blank()
 	if d := s.st.LastCheck; d > 0 {
-		f.fact("check", txt(plain, "once, about "+words.Seconds(d)).add(dim, "  (as the last run)"))
+		f.fact("check", term.Text(term.Plain, "once, about "+words.Seconds(d)).Add(term.Dim, "  (as the last run)"))
 	} else {
-		f.fact("check", txt(plain, "once, on the joined result"))
+		f.fact("check", term.Text(term.Plain, "once, on the joined result"))
 	}
-	f.blank()
-	f.rows(wrap(txt(dim, is[1]), w))
-	return f.page
+	f.Blank()
+	f.Rows(term.Wrap(term.Text(term.Dim, is[1]), w))
+	return f.Page
 }
 
 // makes tells what becomes of the history.
 func (s *chooseScreen) makes(f *facts, j *plan.Join) {
 	switch j.Route {
 	case plan.Pick:
-		f.fact("history", txt(plain, "your line, and "+words.Count(j.Kept(), "new commit", "new commits")+" after it"))
-		f.fact("rewrites", txt(plain, "nothing"))
-		f.fact("keeps", txt(plain, "author, date and message of each"))
+		f.fact("history", term.Text(term.Plain, "your line, and "+words.Count(j.Kept(), "new commit", "new commits")+" after it"))
+		f.fact("rewrites", term.Text(term.Plain, "nothing"))
+		f.fact("keeps", term.Text(term.Plain, "author, date and message of each"))
 		s.leavesOut(f, j)
 	case plan.Rebase:
-		f.fact("history", txt(plain, "one straight line, no extra commit"))
-		l := txt(plain, words.Count(j.Kept(), "of your commits, ", "of your commits, "))
+		f.fact("history", term.Text(term.Plain, "one straight line, no extra commit"))
+		l := term.Text(term.Plain, words.Count(j.Kept(), "of your commits, ", "of your commits, "))
 		if n := len(s.plan.Published); n > 0 {
-			f.fact("rewrites", l.add(trouble, "▲ "+words.Count(n, "is", "are")+" on a remote: ").
-				add(plain, words.List(words.Some(s.namesOf(s.plan.Published), 2))))
+			f.fact("rewrites", l.Add(term.Trouble, "▲ "+words.Count(n, "is", "are")+" on a remote: ").
+				Add(term.Plain, words.List(words.Some(s.namesOf(s.plan.Published), 2))))
 		} else {
-			f.fact("rewrites", l.add(joined, "none was ever pushed").add(plain, ": safe"))
+			f.fact("rewrites", l.Add(term.Joined, "none was ever pushed").Add(term.Plain, ": safe"))
 		}
 		s.leavesOut(f, j)
 	default:
-		f.fact("history", txt(plain, "two lines, and a commit that joins them"))
-		f.fact("rewrites", txt(plain, "nothing"))
+		f.fact("history", term.Text(term.Plain, "two lines, and a commit that joins them"))
+		f.fact("rewrites", term.Text(term.Plain, "nothing"))
 		subject, _, _ := strings.Cut(plan.MergeMessage(s.pos), "\n")
-		f.fact("adds", txt(plain, "1 merge commit, ").add(dim, "“"+subject+"”"))
+		f.fact("adds", term.Text(term.Plain, "1 merge commit, ").Add(term.Dim, "“"+subject+"”"))
 	}
 }
 
@@ -313,11 +315,11 @@ func (s *chooseScreen) leavesOut(f *facts, j *plan.Join) {
 		id := s.s.Planner.Short(st.Commit.ID)
 		switch st.Outcome {
 		case replay.AlreadyThere:
-			f.fact("leaves out", txt(plain, id).add(dim, " is there already: "+s.first(st.Same, other)+" did the same"))
+			f.fact("leaves out", term.Text(term.Plain, id).Add(term.Dim, " is there already: "+s.first(st.Same, other)+" did the same"))
 		case replay.Emptied:
-			f.fact("leaves out", txt(plain, id).add(dim, " has nothing left to add"))
+			f.fact("leaves out", term.Text(term.Plain, id).Add(term.Dim, " has nothing left to add"))
 		case replay.Dropped:
-			f.fact("leaves out", txt(plain, id).add(dim, " as you wished; n on Settle takes it back in"))
+			f.fact("leaves out", term.Text(term.Plain, id).Add(term.Dim, " as you wished; n on Settle takes it back in"))
 		}
 	}
 }
@@ -327,46 +329,46 @@ func (s *chooseScreen) asks(f *facts, j *plan.Join) {
 	defer func() {
 		n := len(s.misfits[j.Route])
 		if n == 0 && s.foreseeing != nil {
-			f.fact("may break", txt(dim, stillLooking))
+			f.fact("may break", term.Text(term.Dim, stillLooking))
 		}
 		if n > 0 {
-			f.fact("may break", txt(trouble, words.Count(n, "pair of edits", "pairs of edits")).add(plain,
+			f.fact("may break", term.Text(term.Trouble, words.Count(n, "pair of edits", "pairs of edits")).Add(term.Plain,
 				words.Is(n, " that does not fit", " that do not fit")+", though the texts join"))
 		}
 	}()
 	n, made := j.Conflicts(), j.Settled
 	if n == 0 {
-		f.fact("asks you", txt(joined, "nothing: it joins by itself"))
+		f.fact("asks you", term.Text(term.Joined, "nothing: it joins by itself"))
 		return
 	}
-	l := line{}.bold(trouble, fmt.Sprint(j.Open)).add(plain, words.Is(j.Open, " decision", " decisions"))
+	l := term.Line{}.Bold(term.Trouble, fmt.Sprint(j.Open)).Add(term.Plain, words.Is(j.Open, " decision", " decisions"))
 	if j.Open == 0 {
-		l = txt(joined, "nothing more")
+		l = term.Text(term.Joined, "nothing more")
 	}
 	if made > 0 {
-		l = l.add(plain, "; ").add(joined, fmt.Sprintf("%d made already", made))
+		l = l.Add(term.Plain, "; ").Add(term.Joined, fmt.Sprintf("%d made already", made))
 	}
 	if j.Route == plan.Merge {
-		l = l.add(plain, ", once")
+		l = l.Add(term.Plain, ", once")
 	} else {
-		l = l.add(plain, ", at "+words.Count(len(j.Stops), "commit", "commits"))
+		l = l.Add(term.Plain, ", at "+words.Count(len(j.Stops), "commit", "commits"))
 	}
 	f.fact("asks you", l)
-	m := markYours
+	m := term.MarkYours
 	if j.Route == plan.Pick {
-		m = markTheirs
+		m = term.MarkTheirs
 	}
 	rows := 0
 	for _, stop := range j.Stops {
 		if rows > 8 {
-			f.row(txt(dim, "   and more"))
+			f.Row(term.Text(term.Dim, "   and more"))
 			return
 		}
 		if stop.Uncommitted {
-			f.row(txt(plain, "   ").mark(markYours).add(plain, stop.Commit.Subject()).cut(f.w))
+			f.Row(term.Text(term.Plain, "   ").Mark(term.MarkYours).Add(term.Plain, stop.Commit.Subject()).Cut(f.w))
 		} else if stop.Commit.Commit != nil {
-			f.row(txt(plain, "   ").mark(m).add(plain, s.s.Planner.Short(stop.Commit.ID)+" ").add(dim,
-				stop.Commit.Subject()).cut(f.w))
+			f.Row(term.Text(term.Plain, "   ").Mark(m).Add(term.Plain, s.s.Planner.Short(stop.Commit.ID)+" ").Add(term.Dim,
+				stop.Commit.Subject()).Cut(f.w))
 		}
 		rows += stopFiles(f, stop)
 	}
@@ -377,75 +379,75 @@ func stopFiles(f *facts, stop plan.Stop) int {
 	const most = 5
 	for i, file := range stop.Files {
 		if i == most {
-			f.row(txt(dim, "     and "+words.Count(len(stop.Files)-i, "more file", "more files")))
+			f.Row(term.Text(term.Dim, "     and "+words.Count(len(stop.Files)-i, "more file", "more files")))
 			return i
 		}
 		how, h := hint(file)
-		f.row(txt(plain, "     "+file.Path).add(dim, "   "+words.Count(len(file.Questions), "conflict",
+		f.Row(term.Text(term.Plain, "     "+file.Path).Add(term.Dim, "   "+words.Count(len(file.Questions), "conflict",
 			"conflicts")+" · ").
-			add(h, how).cut(f.w))
+			Add(h, how).Cut(f.w))
 	}
 	return len(stop.Files)
 }
 
 // hint says in a few words how a file's conflicts can be settled.
-func hint(f *settle.File) (string, hue) {
+func hint(f *settle.File) (string, term.Hue) {
 	switch c := f.Questions[0]; {
 	case c.Suggested == settle.Weave:
-		return "fits word by word", joined
+		return "fits word by word", term.Joined
 	case c.Suggested == settle.TheirsYours:
-		return "both added lines here", joined
+		return "both added lines here", term.Joined
 	case c.Whole():
-		return words.Hint(c), plain
+		return words.Hint(c), term.Plain
 	case c.Suggested != "":
-		return "one side holds both edits", joined
+		return "one side holds both edits", term.Joined
 	}
-	return "needs your eye", plain
+	return "needs your eye", term.Plain
 }
 
 // drawing shows the history a route would make.
-func (s *chooseScreen) drawing(j *plan.Join, w int) page {
+func (s *chooseScreen) drawing(j *plan.Join, w int) term.Page {
 	switch j.Route {
 	case plan.Pick:
 		return s.drawPick(j, w)
 	case plan.Rebase:
 		return s.drawRebase(j, w)
 	}
-	top, bottom := row(markYours, "", len(s.pos.Divergence.Yours), 8), row(markTheirs, "",
+	top, bottom := row(term.MarkYours, "", len(s.pos.Divergence.Yours), 8), row(term.MarkTheirs, "",
 		len(s.pos.Divergence.Theirs), 8)
-	n := max(top.width(), bottom.width())
-	pad := func(l line, h hue, end string) line {
-		return l.add(h, strings.Repeat("─", n-l.width()+3)+end)
+	n := max(top.Width(), bottom.Width())
+	pad := func(l term.Line, h term.Hue, end string) term.Line {
+		return l.Add(h, strings.Repeat("─", n-l.Width()+3)+end)
 	}
-	return page{
-		txt(base, " "+markBase.sign).then(pad(top, yours, "╮")),
-		txt(theirs, " │").add(plain, strings.Repeat(" ", n+3)).bold(joined, markJoined.sign).add(joined, "  joined"),
-		txt(theirs, " ╰").then(pad(bottom, theirs, "╯")),
+	return term.Page{
+		term.Text(term.Base, " "+term.MarkBase.Sign).Then(pad(top, term.Yours, "╮")),
+		term.Text(term.Theirs, " │").Add(term.Plain, strings.Repeat(" ", n+3)).Bold(term.Joined, term.MarkJoined.Sign).Add(term.Joined, "  joined"),
+		term.Text(term.Theirs, " ╰").Then(pad(bottom, term.Theirs, "╯")),
 	}
 }
 
 // row draws n commits in a row, or where they are more than most their number.
-func row(m mark, prime string, n, most int) line {
+func row(m term.Mark, prime string, n, most int) term.Line {
 	if n > most {
-		return txt(m.hue, fmt.Sprintf("───%d × %s", n, m.sign+prime))
+		return term.Text(m.Hue, fmt.Sprintf("───%d × %s", n, m.Sign+prime))
 	}
-	return txt(m.hue, strings.Repeat("───"+m.sign+prime, n))
+	return term.Text(m.Hue, strings.Repeat("───"+m.Sign+prime, n))
 }
 
 // drawPick draws picked commits after yours.
-func (s *chooseScreen) drawPick(j *plan.Join, w int) page {
+func (s *chooseScreen) drawPick(j *plan.Join, w int) term.Page {
 	most := w/4 - 2
-	return s.straight(row(markYours, "", len(s.pos.Divergence.Yours), most/2), row(markTheirs, "′", j.Kept(), most/2))
+	return s.straight(row(term.MarkYours, "", len(s.pos.Divergence.Yours), most/2), row(term.MarkTheirs, "′", j.Kept(), most/2))
 }
 
 // drawRebase draws your commits after theirs.
-func (s *chooseScreen) drawRebase(j *plan.Join, w int) page {
+func (s *chooseScreen) drawRebase(j *plan.Join, w int) term.Page {
 	most := w/4 - 2
-	return s.straight(row(markTheirs, "", len(s.pos.Divergence.Theirs), most/2), row(markYours, "′", j.Kept(), most/2))
+	return s.straight(row(term.MarkTheirs, "", len(s.pos.Divergence.Theirs), most/2), row(term.MarkYours, "′", j.Kept(), most/2))
 }
 
 // straight draws one line of commits after the common ancestor.
-func (s *chooseScreen) straight(first, then line) page {
-	return page{txt(base, " "+markBase.sign).then(first).then(then),
-		txt(dim, " "+s.s.Planner.Short(s.pos.Base())).add(dim, "   ′ made again, with a new id")}
+func (s *chooseScreen) straight(first, then term.Line) term.Page {
+	return term.Page{term.Text(term.Base, " "+term.MarkBase.Sign).Then(first).Then(then),
+		term.Text(term.Dim, " "+s.s.Planner.Short(s.pos.Base())).Add(term.Dim, "   ′ made again, with a new id")}
 }

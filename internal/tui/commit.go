@@ -4,12 +4,14 @@ import (
 	"context"
 	"fmt"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/decided"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/lookback"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -23,7 +25,7 @@ type commitScreen struct {
 	d      *lookback.Details
 	side   int // the parent it is held against
 	row    int // decisions first, then files
-	scroll scroll
+	scroll term.Scroll
 	at     []int // the rows of the page that rows are on
 }
 
@@ -84,15 +86,15 @@ func (s *commitScreen) actions() []action {
 		if s.file() == nil {
 			what = "read the decision"
 		}
-		out = append(out, act(keys.next, what, s.enterRow))
+		out = append(out, act(keys.Next, what, s.enterRow))
 	}
-	out = append(out, rowKeys("file", s.count(), s.scroll.room(), func(by int) tea.Cmd {
+	out = append(out, rowKeys("file", s.count(), s.scroll.Room(), func(by int) tea.Cmd {
 		s.moveTo(s.row + by)
 		return nil
 	})...)
 	if f := s.file(); f != nil && f.Text && !f.New.Absent() {
 		path := f.Path
-		out = append(out, act(keys.annotate, "who wrote its lines", func() tea.Cmd {
+		out = append(out, act(keys.Annotate, "who wrote its lines", func() tea.Cmd {
 			return s.openAnnotate(s.node.ID, path)
 		}))
 	}
@@ -103,18 +105,18 @@ func (s *commitScreen) actions() []action {
 				s.moveTo(min(s.row, s.count()-1))
 			})
 		}
-		out = append(out, act(keys.left, "against the other side", turn(-1)), also(keys.right, turn(1)))
+		out = append(out, act(keys.Left, "against the other side", turn(-1)), also(keys.Right, turn(1)))
 	}
-	return append(out, act(keys.back, "", quietly(func() { s.reads.stop(); s.close() })))
+	return append(out, act(keys.Back, "", quietly(func() { s.reads.stop(); s.close() })))
 }
 
 func (s *commitScreen) moveTo(row int) {
 	s.row = max(0, min(row, s.count()-1))
 	if s.row < len(s.at) {
 		if s.row == 0 {
-			s.scroll.to(0)
+			s.scroll.To(0)
 		}
-		s.scroll.show(s.at[s.row])
+		s.scroll.Show(s.at[s.row])
 	}
 }
 
@@ -133,52 +135,52 @@ func (s *commitScreen) update(msg tea.Msg) tea.Cmd {
 		s.moveTo(int(msg))
 		return s.enterRow()
 	case tea.MouseWheelMsg:
-		s.scroll.update(msg)
+		s.scroll.Update(msg)
 	}
 	return nil
 }
 
-func (s *commitScreen) view(w, h int) page {
-	p := page{nil}
-	sign := markBase
+func (s *commitScreen) view(w, h int) term.Page {
+	p := term.Page{nil}
+	sign := term.MarkBase
 	if s.entry != nil {
 		sign = signOf(s.entry)
 	}
-	p.row(txt(plain, " ").mark(sign).add(sign.hue, s.s.Planner.Short(s.node.ID)+"  ").bold(bright, s.node.Subject()))
+	p.Row(term.Text(term.Plain, " ").Mark(sign).Add(sign.Hue, s.s.Planner.Short(s.node.ID)+"  ").Bold(term.Bright, s.node.Subject()))
 	s.people(&p)
 	if s.entry != nil {
 		for _, said := range s.entry.Said(s.s.Planner.Short) {
-			p.row(txt(sign.hue, "   "+said))
+			p.Row(term.Text(sign.Hue, "   "+said))
 		}
 	}
 	s.message(&p, w)
 	if s.d == nil {
-		p.blank()
-		p.row(txt(dim, "   Reading what it changed…"))
-		return s.scroll.window(p, h)
+		p.Blank()
+		p.Row(term.Text(term.Dim, "   Reading what it changed…"))
+		return s.scroll.Window(p, h)
 	}
 	s.at = s.at[:0]
 	s.decidedRows(&p, w)
 	s.fileRows(&p, w)
-	return s.scroll.window(p, h)
+	return s.scroll.Window(p, h)
 }
 
 // people says who made it and when, author and committer where they differ.
-func (s *commitScreen) people(p *page) {
+func (s *commitScreen) people(p *term.Page) {
 	const form = "2 Jan 2006 15:04 -0700"
 	a, c := s.node.Author(), s.node.Committer
-	p.row(txt(plain, "   ").add(plain, a.Name).add(dim, " <"+a.Email+">   "+a.Time().Format(form)))
+	p.Row(term.Text(term.Plain, "   ").Add(term.Plain, a.Name).Add(term.Dim, " <"+a.Email+">   "+a.Time().Format(form)))
 	if c.Name != a.Name || c.Email != a.Email || c.When != a.When {
-		p.row(txt(dim, "   committed by ").add(plain, c.Name).add(dim, "   "+c.Time().Format(form)))
+		p.Row(term.Text(term.Dim, "   committed by ").Add(term.Plain, c.Name).Add(term.Dim, "   "+c.Time().Format(form)))
 	}
 	if s.d != nil && s.d.Signature != "" {
-		p.row(txt(dim, "   "+s.d.Signature))
+		p.Row(term.Text(term.Dim, "   "+s.d.Signature))
 	}
-	p.row(txt(faint, "   "+s.node.ID.String()))
+	p.Row(term.Text(term.Faint, "   "+s.node.ID.String()))
 }
 
 // message is what it says below its first line, with references made out.
-func (s *commitScreen) message(p *page, w int) {
+func (s *commitScreen) message(p *term.Page, w int) {
 	text := s.node.Text()
 	var refs [][2]int
 	var names []string
@@ -192,7 +194,7 @@ func (s *commitScreen) message(p *page, w int) {
 	for i, row := range splitLines(text) {
 		if i > 0 {
 			if i == 1 && row != "" {
-				p.blank()
+				p.Blank()
 			}
 			var here [][2]int
 			for _, r := range refs {
@@ -200,48 +202,48 @@ func (s *commitScreen) message(p *page, w int) {
 					here = append(here, [2]int{r[0] - at, r[1] - at})
 				}
 			}
-			p.rows(indent(wrap(marked(nil, row, 0, here, ink{}), w-4), 3))
+			p.Rows(term.Indent(term.Wrap(term.Marked(nil, row, 0, here, term.Ink{}), w-4), 3))
 		}
 		at += len(row) + 1
 	}
 	if len(names) > 0 {
-		p.row(txt(dim, "   speaks of ").bold(bright, words.List(names)))
+		p.Row(term.Text(term.Dim, "   speaks of ").Bold(term.Bright, words.List(names)))
 	}
 }
 
 // decidedRows tells what a person decided in a merge commit.
-func (s *commitScreen) decidedRows(p *page, w int) {
+func (s *commitScreen) decidedRows(p *term.Page, w int) {
 	a := s.d.Decided
 	if a == nil {
 		return
 	}
-	p.blank()
-	p.head("WHAT A PERSON DECIDED IN IT", "")
-	p.blank()
+	p.Blank()
+	p.Head("WHAT A PERSON DECIDED IN IT", "")
+	p.Blank()
 	if len(a.Decisions) == 0 {
-		p.row(txt(plain, "    ").then(done("nothing")).add(dim, "   it is what joining its two sides makes by itself"))
+		p.Row(term.Text(term.Plain, "    ").Then(term.Done("nothing")).Add(term.Dim, "   it is what joining its two sides makes by itself"))
 	}
 	for i, d := range a.Decisions {
 		s.at = append(s.at, len(*p))
-		p.row(s.pointed(i, decisionLine(d)).cut(w).clicks(clickedCommit(i)))
+		p.Row(s.pointed(i, decisionLine(d)).Cut(w).Clicks(clickedCommit(i)))
 	}
 	if a.Joined > 0 {
-		p.row(txt(dim, fmt.Sprintf("      %s that both sides changed joined by %s",
+		p.Row(term.Text(term.Dim, fmt.Sprintf("      %s that both sides changed joined by %s",
 			words.Count(a.Joined, "file", "files"), words.Is(a.Joined, "itself", "themselves"))))
 	}
 }
 
 // pointed is a row that can be gone to.
-func (s *commitScreen) pointed(i int, l line) line {
-	l = txt(bright, words.If(i == s.row, "  ▶ ", "    ")).then(l)
+func (s *commitScreen) pointed(i int, l term.Line) term.Line {
+	l = term.Text(term.Bright, words.If(i == s.row, "  ▶ ", "    ")).Then(l)
 	if i == s.row {
-		return l.fit(s.w).on(onRow)
+		return l.Fit(s.w).On(term.OnRow)
 	}
 	return l
 }
 
 // fileRows lists the files that changed.
-func (s *commitScreen) fileRows(p *page, w int) {
+func (s *commitScreen) fileRows(p *term.Page, w int) {
 	a := s.d.Sides[s.side]
 	added, removed := 0, 0
 	for _, f := range a.Files {
@@ -254,17 +256,17 @@ func (s *commitScreen) fileRows(p *page, w int) {
 			s.s.Planner.Short(a.Parent.ID),
 			a.Parent.Subject())
 	}
-	p.blank()
-	p.row(txt(plain, "  ").then(heading("WHAT IT CHANGED")).add(dim, what).cut(w))
-	p.blank()
+	p.Blank()
+	p.Row(term.Text(term.Plain, "  ").Then(term.Heading("WHAT IT CHANGED")).Add(term.Dim, what).Cut(w))
+	p.Blank()
 	column := fileColumn(a.Files, w)
 	for i, f := range a.Files {
 		s.at = append(s.at, len(*p))
 		at := len(s.decisions()) + i
-		p.row(s.pointed(at, fileLine(f, column)).clicks(clickedCommit(at)))
+		p.Row(s.pointed(at, fileLine(f, column)).Clicks(clickedCommit(at)))
 	}
 	if len(a.Files) == 0 {
-		p.row(txt(dim, "    nothing: its files are "+words.If(a.Parent.Commit == nil, "none",
+		p.Row(term.Text(term.Dim, "    nothing: its files are "+words.If(a.Parent.Commit == nil, "none",
 			"those of the commit before it")))
 	}
 }
@@ -273,34 +275,36 @@ func (s *commitScreen) fileRows(p *page, w int) {
 func fileColumn(files []lookback.ChangedFile, w int) int {
 	n := 20
 	for _, f := range files {
-		n = max(n, cells(f.Path)+2)
+		n = max(n, term.Cells(f.Path)+2)
 	}
 	return min(n, w/2)
 }
 
 // fileLine is a changed file with its counts, its name in a column so wide.
-func fileLine(f lookback.ChangedFile, column int) line {
-	l := txt(plain, cutPath(f.Path, column-1)).fit(column)
+func fileLine(f lookback.ChangedFile, column int) term.Line {
+	l := term.Text(term.Plain, term.CutPath(f.Path, column-1)).Fit(column)
 	switch {
 	case f.Text:
-		l = l.add(joined, fmt.Sprintf("%6s", "+"+fmt.Sprint(f.Added))).add(trouble, fmt.Sprintf("%7s",
+		l = l.Add(term.Joined, fmt.Sprintf("%6s", "+"+fmt.Sprint(f.Added))).Add(term.Trouble, fmt.Sprintf("%7s",
 			"−"+fmt.Sprint(f.Removed)))
 	default:
-		l = l.add(dim, "   no text")
+		l = l.Add(term.Dim, "   no text")
 	}
 	switch {
 	case f.From != "":
-		l = l.add(dim, "   was "+cutPath(f.From, max(16, column)))
+		l = l.Add(term.Dim, "   was "+term.CutPath(f.From, max(16, column)))
 	case f.Old.Absent():
-		l = l.add(dim, "   new")
+		l = l.Add(term.Dim, "   new")
 	case f.New.Absent():
-		l = l.add(dim, "   deleted")
+		l = l.Add(term.Dim, "   deleted")
 	case f.Old.Mode != f.New.Mode:
-		l = l.add(dim, "   "+f.Old.Mode.Describe()+" → "+f.New.Mode.Describe())
+		l = l.Add(term.Dim, "   "+f.Old.Mode.Describe()+" → "+f.New.Mode.Describe())
 	}
 	return l
 }
 
-func (s *commitScreen) status() line { return txt(dim, "a commit") }
+func (s *commitScreen) status() term.Line { return term.Text(term.Dim, "a commit") }
 
-func (s *commitScreen) remark() line { return txt(dim, "You are only looking. Nothing changes here.") }
+func (s *commitScreen) remark() term.Line {
+	return term.Text(term.Dim, "You are only looking. Nothing changes here.")
+}

@@ -4,10 +4,12 @@ import (
 	"errors"
 	"slices"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/prove"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -16,7 +18,7 @@ type consentScreen struct {
 	*job
 	terms  []*prove.Terms
 	onward func() tea.Cmd // once that is agreed to
-	scroll scroll
+	scroll term.Scroll
 }
 
 // openConsent asks about commands, and goes on once they are agreed to.
@@ -35,11 +37,11 @@ func agreeing(err error) (terms []*prove.Terms) {
 }
 
 func (s *consentScreen) actions() []action {
-	out := []action{acts(keys.next, "agree, and go on", s.agree)}
+	out := []action{acts(keys.Next, "agree, and go on", s.agree)}
 	if who := s.people(); len(who) > 0 {
-		out = append(out, acts(keys.always, "", s.always))
+		out = append(out, acts(keys.Always, "", s.always))
 	}
-	return append(append(out, act(keys.back, "", quietly(s.close))), s.scroll.actions()...)
+	return append(append(out, act(keys.Back, "", quietly(s.close))), scrollKeys(&s.scroll)...)
 }
 
 // agree records that the commands may run on their trees, and goes on.
@@ -74,7 +76,7 @@ func (s *consentScreen) always() tea.Cmd {
 		names = append(names, name+" <"+email+">")
 	}
 	slices.Sort(names)
-	s.ask(warning("What "+words.List(words.Some(names, 3))+" "+words.Is(len(names), "changes", "change")+" then runs "+
+	s.ask(term.Warning("What "+words.List(words.Some(names, 3))+" "+words.Is(len(names), "changes", "change")+" then runs "+
 		"here without being asked about, in this repository. That goes by the e-mail in commits, which whoever may "+
 		"push can write. Always?"), "always run it", func() tea.Cmd {
 		for email := range people {
@@ -88,91 +90,91 @@ func (s *consentScreen) always() tea.Cmd {
 }
 
 func (s *consentScreen) update(msg tea.Msg) tea.Cmd {
-	s.scroll.update(msg)
+	s.scroll.Update(msg)
 	return nil
 }
 
-func (s *consentScreen) view(w, h int) page {
-	var all page
+func (s *consentScreen) view(w, h int) term.Page {
+	var all term.Page
 	for i, t := range s.terms {
 		if i > 0 {
-			all.blank()
+			all.Blank()
 		}
-		all.rows(s.asksRows(t, w-2))
+		all.Rows(s.asksRows(t, w-2))
 	}
-	p := page{line{}.add(plain, " ").bold(bright, "WHAT OTHERS CHANGED").add(dim, "  and this can run: ").
-		add(plain, s.terms[0].Command.Line()).cut(w), nil}
-	s.scroll.size(len(all), h-len(p))
-	from := s.scroll.at()
-	return append(p, s.scroll.edges(indent(all[from:min(len(all), from+h-len(p))], 1), len(all))...)
+	p := term.Page{term.Line{}.Add(term.Plain, " ").Bold(term.Bright, "WHAT OTHERS CHANGED").Add(term.Dim, "  and this can run: ").
+		Add(term.Plain, s.terms[0].Command.Line()).Cut(w), nil}
+	s.scroll.Size(len(all), h-len(p))
+	from := s.scroll.At()
+	return append(p, s.scroll.Edges(term.Indent(all[from:min(len(all), from+h-len(p))], 1), len(all))...)
 }
 
-func (s *consentScreen) status() line { return nil }
+func (s *consentScreen) status() term.Line { return nil }
 
-func (s *consentScreen) remark() line {
-	return txt(dim, "It runs with your rights, in a checkout of its own. Nothing has been run of this.")
+func (s *consentScreen) remark() term.Line {
+	return term.Text(term.Dim, "It runs with your rights, in a checkout of its own. Nothing has been run of this.")
 }
 
 // asksRows shows what others changed that a command can run, file by file, with who did.
-func (j *job) asksRows(t *prove.Terms, w int) (p page) {
+func (j *job) asksRows(t *prove.Terms, w int) (p term.Page) {
 	for i, f := range t.Asks {
 		if i > 0 {
-			p.blank()
+			p.Blank()
 		}
-		p.rows(wrap(j.askedOf(&f), w))
-		p.rows(indent(changedRows(&f, w-2), 2))
+		p.Rows(term.Wrap(j.askedOf(&f), w))
+		p.Rows(term.Indent(changedRows(&f, w-2), 2))
 	}
 	return p
 }
 
 // askedOf names a file that others changed, and who did.
-func (j *job) askedOf(f *prove.Unagreed) line {
-	l := line{}.mark(markWarning).bold(bright, f.Path)
+func (j *job) askedOf(f *prove.Unagreed) term.Line {
+	l := term.Line{}.Mark(term.MarkWarning).Bold(term.Bright, f.Path)
 	if len(f.By) == 0 {
-		return l.add(plain, "  changed since you agreed, and it cannot be told by whom")
+		return l.Add(term.Plain, "  changed since you agreed, and it cannot be told by whom")
 	}
 	n := f.By[0]
 	did := words.If(f.Was.IsZero(), "added", words.If(f.ID.IsZero(), "taken away", "changed"))
-	l = l.add(plain, "  "+did+" by ").
-		add(theirs, j.first(n, merge.Theirs)).add(plain, " in ").add(theirs, j.s.Planner.Short(n.ID)).
-		add(plain, " “"+n.Subject()+"”")
+	l = l.Add(term.Plain, "  "+did+" by ").
+		Add(term.Theirs, j.first(n, merge.Theirs)).Add(term.Plain, " in ").Add(term.Theirs, j.s.Planner.Short(n.ID)).
+		Add(term.Plain, " “"+n.Subject()+"”")
 	if more := len(f.By) - 1; more > 0 {
-		l = l.add(plain, " and "+words.Count(more, "commit", "commits")+" before it")
+		l = l.Add(term.Plain, " and "+words.Count(more, "commit", "commits")+" before it")
 	}
 	return l
 }
 
 // changedRows are the lines of a file that are not as they were when it was agreed to.
-func changedRows(f *prove.Unagreed, w int) (p page) {
+func changedRows(f *prove.Unagreed, w int) (p term.Page) {
 	if f.Change.From == f.Change.To {
-		return page{txt(dim, "It is no text, or is not here to be shown.")}
+		return term.Page{term.Text(term.Dim, "It is no text, or is not here to be shown.")}
 	}
 	f.Lines(func(l string, added bool) {
 		if added {
-			p.row(txt(bright, "+ "+l).cut(w))
+			p.Row(term.Text(term.Bright, "+ "+l).Cut(w))
 		} else {
-			p.row(txt(dim, "− "+l).cut(w))
+			p.Row(term.Text(term.Dim, "− "+l).Cut(w))
 		}
 	})
 	return p
 }
 
 // asksNote shows as much of what others changed as there is room for, and how all of it is read.
-func (s *checkScreen) asksNote(p *page, all []*prove.Terms, w, h int) {
+func (s *checkScreen) asksNote(p *term.Page, all []*prove.Terms, w, h int) {
 	for _, t := range all {
 		if len(t.Asks) == 0 {
 			continue
 		}
-		p.blank()
-		p.say(w, line{}.bold(bright, words.If(t.Before, "You agreed to it before. Since then others changed what it "+
+		p.Blank()
+		p.Say(w, term.Line{}.Bold(term.Bright, words.If(t.Before, "You agreed to it before. Since then others changed what it "+
 			"can run:", "Others changed what it can run:")))
 		rows, room := s.asksRows(t, w-4), max(4, h-len(*p)-2)
 		if len(rows) <= room {
-			p.rows(indent(rows, 2))
+			p.Rows(term.Indent(rows, 2))
 			continue
 		}
-		p.rows(indent(rows[:room-1], 2))
-		p.row(line{}.add(plain, "  ").bold(bright, keys.views.Help().Key).add(plain, " shows all of it: ").add(dim,
+		p.Rows(term.Indent(rows[:room-1], 2))
+		p.Row(term.Line{}.Add(term.Plain, "  ").Bold(term.Bright, keys.Views.Help().Key).Add(term.Plain, " shows all of it: ").Add(term.Dim,
 			words.Count(len(t.Asks), "file", "files")+", "+words.Count(len(rows)-room+1, "line", "lines")+" more"))
 	}
 }
@@ -197,5 +199,5 @@ func (s *checkScreen) asksAction(onward func() tea.Cmd) []action {
 	if len(all) == 0 {
 		return nil
 	}
-	return []action{acts(keys.views, "what others changed", func() tea.Cmd { return s.openConsent(all, onward) })}
+	return []action{acts(keys.Views, "what others changed", func() tea.Cmd { return s.openConsent(all, onward) })}
 }

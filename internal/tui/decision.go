@@ -7,20 +7,22 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/decided"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
 // decisionLine tells a decision in a row.
-func decisionLine(d decided.Decision) line {
-	where := cutPath(d.Path, 48)
+func decisionLine(d decided.Decision) term.Line {
+	where := term.CutPath(d.Path, 48)
 	if d.Line > 0 {
 		where += ":" + itoa(d.Line)
 	}
-	l := txt(plain, where).fit(40).add(plain, "  ")
+	l := term.Text(term.Plain, where).Fit(40).Add(term.Plain, "  ")
 	if d.Question == nil {
-		return l.mark(markWarning).add(plain, "changed by hand, though nothing was in conflict there")
+		return l.Mark(term.MarkWarning).Add(term.Plain, "changed by hand, though nothing was in conflict there")
 	}
-	return l.mark(markSettled).bold(bright, words.Decided(d.Way)).add(dim,
+	return l.Mark(term.MarkSettled).Bold(term.Bright, words.Decided(d.Way)).Add(term.Dim,
 		words.If(d.Whole, "   the path as a whole", ""))
 }
 
@@ -28,53 +30,53 @@ func decisionLine(d decided.Decision) line {
 type decisionScreen struct {
 	f      *frame
 	d      decided.Decision
-	scroll scroll
+	scroll term.Scroll
 }
 
 func newDecision(f *frame, d decided.Decision) *decisionScreen { return &decisionScreen{f: f, d: d} }
 
 func (s *decisionScreen) actions() []action {
-	return append([]action{act(keys.back, "", quietly(s.f.close))}, s.scroll.actions()...)
+	return append([]action{act(keys.Back, "", quietly(s.f.close))}, scrollKeys(&s.scroll)...)
 }
 
 func (s *decisionScreen) update(msg tea.Msg) tea.Cmd {
-	s.scroll.update(msg)
+	s.scroll.Update(msg)
 	return nil
 }
 
-func (s *decisionScreen) view(w, h int) page {
-	p := page{nil, txt(plain, " ").then(decisionLine(s.d)), nil}
-	part := func(m mark, name, text string, g ground) {
-		p.row(txt(plain, "  ").mark(m).bold(m.hue, name))
+func (s *decisionScreen) view(w, h int) term.Page {
+	p := term.Page{nil, term.Text(term.Plain, " ").Then(decisionLine(s.d)), nil}
+	part := func(m term.Mark, name, text string, g term.Ground) {
+		p.Row(term.Text(term.Plain, "  ").Mark(m).Bold(m.Hue, name))
 		if text == "" {
-			p.row(txt(dim, "      nothing"))
+			p.Row(term.Text(term.Dim, "      nothing"))
 		}
 		for _, row := range splitLines(strings.TrimSuffix(text, "\n")) {
 			if text != "" {
-				p.row(txt(m.hue, "    ▏ ").put(ink{ground: g}, row).cut(w))
+				p.Row(term.Text(m.Hue, "    ▏ ").Put(term.Ink{Ground: g}, row).Cut(w))
 			}
 		}
-		p.blank()
+		p.Blank()
 	}
 	if s.d.Question == nil {
-		part(markBase, "what joins by itself", s.d.Base, noGround)
-		part(markJoined, "what stands there", s.d.Result, onJoined)
-		return s.scroll.window(p, h)
+		part(term.MarkBase, "what joins by itself", s.d.Base, term.NoGround)
+		part(term.MarkJoined, "what stands there", s.d.Result, term.OnJoined)
+		return s.scroll.Window(p, h)
 	}
-	part(markBase, "base, what both started from", s.d.Base, noGround)
-	part(markYours, "the first side: the branch it was made on", s.d.Yours, onYours)
-	part(markTheirs, "the other side: what was merged", s.d.Theirs, onTheirs)
+	part(term.MarkBase, "base, what both started from", s.d.Base, term.NoGround)
+	part(term.MarkYours, "the first side: the branch it was made on", s.d.Yours, term.OnYours)
+	part(term.MarkTheirs, "the other side: what was merged", s.d.Theirs, term.OnTheirs)
 	name := "what was taken: " + words.Decided(s.d.Way)
 	if s.d.Way == settle.Written {
 		name = "what was written"
 	}
-	part(markJoined, name, s.d.Result, onJoined)
-	return s.scroll.window(p, h)
+	part(term.MarkJoined, name, s.d.Result, term.OnJoined)
+	return s.scroll.Window(p, h)
 }
 
-func (s *decisionScreen) status() line { return txt(dim, "a decision") }
+func (s *decisionScreen) status() term.Line { return term.Text(term.Dim, "a decision") }
 
-func (s *decisionScreen) remark() line {
-	return txt(dim, "Found by joining the two sides anew and comparing: it holds whoever made the merge, and with "+
+func (s *decisionScreen) remark() term.Line {
+	return term.Text(term.Dim, "Found by joining the two sides anew and comparing: it holds whoever made the merge, and with "+
 		"what.")
 }

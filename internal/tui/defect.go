@@ -1,11 +1,12 @@
 package tui
 
 import (
+	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
-	"charm.land/bubbles/v2/key"
-
 	"dorvik.dev/dorvik/internal/core/caught"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -27,7 +28,7 @@ func (f *frame) take(msg tea.Msg) (cmd tea.Cmd) {
 }
 
 // picture calls draw. If draw panics, picture returns the page of the defect.
-func (f *frame) picture() (p page) {
+func (f *frame) picture() (p term.Page) {
 	if f.defect == nil {
 		f.guard(func() { p = f.draw() })
 	}
@@ -50,9 +51,9 @@ func (f *frame) keyAfterDefect(k tea.KeyPressMsg) tea.Cmd {
 	switch {
 	case busy:
 		return nil
-	case key.Matches(k, keys.quit), key.Matches(k, keys.stop):
+	case key.Matches(k, keys.Quit), key.Matches(k, keys.Stop):
 		return tea.Quit
-	case key.Matches(k, keys.back) && f.anew != nil:
+	case key.Matches(k, keys.Back) && f.anew != nil:
 		f.defect = nil
 		return f.anew()
 	}
@@ -60,31 +61,31 @@ func (f *frame) keyAfterDefect(k tea.KeyPressMsg) tea.Cmd {
 }
 
 // defectPage draws the defect without calling any screen.
-func (f *frame) defectPage() (p page) {
-	say := func(rows ...line) {
+func (f *frame) defectPage() (p term.Page) {
+	say := func(rows ...term.Line) {
 		for _, l := range rows {
-			p.rows(indent(wrap(l, f.w-4), 2))
+			p.Rows(term.Indent(term.Wrap(l, f.w-4), 2))
 		}
-		p.blank()
+		p.Blank()
 	}
-	p.blank()
-	say(line{}.bold(trouble, "✗ This view failed"))
-	say(txt(plain, words.Sentence(f.defect.Error())))
+	p.Blank()
+	say(term.Line{}.Bold(term.Trouble, "✗ This view failed"))
+	say(term.Text(term.Plain, words.Sentence(f.defect.Error())))
 	if f.task != nil && f.task.vital {
-		say(txt(plain, "Your branch is being changed just now, which goes on to its end. One moment, please."))
+		say(term.Text(term.Plain, "Your branch is being changed just now, which goes on to its end. One moment, please."))
 	} else {
-		say(txt(plain, "The failure changed neither branch nor files, and what you decided is kept."))
+		say(term.Text(term.Plain, "The failure changed neither branch nor files, and what you decided is kept."))
 		if f.anew != nil {
-			say(txt(plain, "").bold(bright, keys.back.Help().Key).add(plain, "  begin anew at Look"))
+			say(term.Text(term.Plain, "").Bold(term.Bright, keys.Back.Help().Key).Add(term.Plain, "  begin anew at Look"))
 		}
-		say(txt(plain, "").bold(bright, keys.quit.Help().Key).add(plain,
+		say(term.Text(term.Plain, "").Bold(term.Bright, keys.Quit.Help().Key).Add(term.Plain,
 			"    leave; “dorvik” goes on where you left"))
 	}
 	for len(p) < f.h {
-		p.blank()
+		p.Blank()
 	}
 	for i := range p {
-		p[i] = p[i].fit(f.w)
+		p[i] = p[i].Fit(f.w)
 	}
 	return p[:min(len(p), max(f.h, 1))]
 }

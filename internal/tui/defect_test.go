@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -15,19 +16,23 @@ import (
 type fragile struct{ drawing, taking bool }
 
 func (s *fragile) actions() []action { return nil }
-func (s *fragile) status() line      { return nil }
-func (s *fragile) remark() line      { return nil }
+
+func (s *fragile) status() term.Line { return nil }
+
+func (s *fragile) remark() term.Line { return nil }
+
 func (s *fragile) update(tea.Msg) tea.Cmd {
 	if s.taking {
 		panic("taking")
 	}
 	return nil
 }
-func (s *fragile) view(int, int) page {
+
+func (s *fragile) view(int, int) term.Page {
 	if s.drawing {
 		panic("drawing")
 	}
-	return page{txt(plain, "whole").fit(12)}
+	return term.Page{term.Text(term.Plain, "whole").Fit(12)}
 }
 
 // TestAPanicOfAScreenIsToldInItsPlace checks that the program survives the panic, that esc begins anew, and that the
@@ -40,7 +45,7 @@ func TestAPanicOfAScreenIsToldInItsPlace(t *testing.T) {
 		return tea.KeyPressMsg{Code: rune(s[0]), Text: s}
 	}
 	for name, s := range map[string]*fragile{"drawing": {drawing: true}, "taking": {taking: true}} {
-		f := newFrame(t.Context(), themeOf("dark"))
+		f := newFrame(t.Context(), term.ThemeOf("dark"))
 		f.under = s
 		m := &program{frame: f}
 		begun := 0
@@ -66,7 +71,7 @@ func TestAPanicOfAScreenIsToldInItsPlace(t *testing.T) {
 		assert.Equal(t, 1, begun)
 		assert.Contains(t, sees(), "whole")
 	}
-	f := newFrame(t.Context(), themeOf("dark"))
+	f := newFrame(t.Context(), term.ThemeOf("dark"))
 	f.under, f.defect = &fragile{}, assert.AnError
 	m := &program{frame: f}
 	_, cmd := m.Update(press("q"))

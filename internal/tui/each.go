@@ -6,11 +6,13 @@ import (
 	"slices"
 	"sync"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/prove"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -52,9 +54,9 @@ func (s *checkScreen) eachAction() []action {
 		if !s.onTheirs() {
 			return nil // what they stand on fails as well: all do
 		}
-		return []action{acts(keys.each, "the first commit that fails", s.findFailing)}
+		return []action{acts(keys.Each, "the first commit that fails", s.findFailing)}
 	}
-	return []action{acts(keys.each, "", s.checkEach)}
+	return []action{acts(keys.Each, "", s.checkEach)}
 }
 
 // checkEach checks every commit that is made again, up to the first that does not pass.
@@ -81,7 +83,7 @@ func (s *checkScreen) oneByOne(check func(context.Context, *plan.Position, *prov
 			s.stopped()
 			s.each.set(all)
 			if prove.FirstFailing(all).IsZero() {
-				s.flash = done("Every commit passes by itself.")
+				s.flash = term.Done("Every commit passes by itself.")
 			}
 			return nil
 		}, err
@@ -90,25 +92,25 @@ func (s *checkScreen) oneByOne(check func(context.Context, *plan.Position, *prov
 }
 
 // eachRows draws the commits in a row, each with how it stands, and says which is the first that does not pass.
-func (s *checkScreen) eachRows(w int) page {
+func (s *checkScreen) eachRows(w int) term.Page {
 	all := s.each.known()
 	if len(all) < 2 || !s.eaching && !slices.ContainsFunc(all[:len(all)-1], func(e prove.Each) bool {
 		return e.Passed != nil // the last is the joined code itself
 	}) {
 		return nil
 	}
-	l := txt(plain, "  ").add(dim, "commit by commit  ")
+	l := term.Text(term.Plain, "  ").Add(term.Dim, "commit by commit  ")
 	checked := 0
 	for _, one := range all {
-		l = l.add(yours, "◐′")
+		l = l.Add(term.Yours, "◐′")
 		switch {
 		case one.Passed == nil:
-			l = l.add(dim, "· ")
+			l = l.Add(term.Dim, "· ")
 		case *one.Passed:
-			l = l.add(joined, "✓ ")
+			l = l.Add(term.Joined, "✓ ")
 			checked++
 		default:
-			l = l.add(trouble, "✗ ")
+			l = l.Add(term.Trouble, "✗ ")
 			checked++
 		}
 	}
@@ -120,5 +122,5 @@ func (s *checkScreen) eachRows(w int) page {
 		}
 		says = " " + s.s.Planner.Short(id) + says
 	}
-	return page{l.add(plain, says).cut(w)}
+	return term.Page{l.Add(term.Plain, says).Cut(w)}
 }

@@ -11,6 +11,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -23,7 +24,7 @@ type elsewhere struct {
 
 // inOwnEditor opens the text in the editor that git would open, and takes it back when that ends.
 func (e *writing) inOwnEditor() tea.Cmd {
-	text := e.ed.text()
+	text := e.ed.Text()
 	return e.start("opening your editor", func(ctx context.Context, _ func(int, int)) (then, error) {
 		editor, err := e.own(ctx)
 		if err != nil {
@@ -71,11 +72,11 @@ func (e *writing) takeBack(from elsewhere) {
 	switch {
 	case from.of != e:
 	case from.err != nil:
-		e.flash = warning(words.Sentence(from.err.Error()))
-	case from.text == e.ed.text():
-		e.flash = txt(plain, "Your editor left the text as it was.")
+		e.flash = term.Warning(words.Sentence(from.err.Error()))
+	case from.text == e.ed.Text():
+		e.flash = term.Text(term.Plain, "Your editor left the text as it was.")
 	default:
-		e.ed.become(from.text)
-		e.flash = txt(plain, "This is what your editor left. ctrl+s keeps it.")
+		e.ed.Become(from.text)
+		e.flash = term.Text(term.Plain, "This is what your editor left. ctrl+s keeps it.")
 	}
 }

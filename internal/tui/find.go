@@ -5,6 +5,8 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -12,10 +14,10 @@ import (
 type finding struct {
 	screen
 	f     *frame
-	ed    *editor
+	ed    *term.Editor
 	label string
-	empty line   // what can be typed
-	says  string // the remark
+	empty term.Line // what can be typed
+	says  string    // the remark
 	done  []action
 }
 
@@ -23,13 +25,13 @@ type finding struct {
 func (s *historyScreen) ask(typed string) tea.Cmd {
 	f := &finding{screen: s, f: s.frame, label: "find", says: "All of what you type has to be true of a commit. " +
 		"Large and small letters count alike.",
-		empty: txt(dim, "words, ").bold(plain, "by:").add(dim, "ilka, ").bold(plain, "in:").add(dim, "fares/, ").
-			bold(plain, "since:").add(dim, "2026-03, ").bold(plain, "until:").add(dim, "2026-03-04")}
-	f.open(typed, act(keys.next, "show only these", f.typed(func(typed string) tea.Cmd {
+		empty: term.Text(term.Dim, "words, ").Bold(term.Plain, "by:").Add(term.Dim, "ilka, ").Bold(term.Plain, "in:").Add(term.Dim, "fares/, ").
+			Bold(term.Plain, "since:").Add(term.Dim, "2026-03, ").Bold(term.Plain, "until:").Add(term.Dim, "2026-03-04")}
+	f.open(typed, act(keys.Next, "show only these", f.typed(func(typed string) tea.Cmd {
 		return s.looked(typed,
 			true)
 	})),
-		act(keys.following, "go from one to the next", f.typed(func(typed string) tea.Cmd {
+		act(keys.Following, "go from one to the next", f.typed(func(typed string) tea.Cmd {
 			return s.looked(typed,
 				false)
 		})))
@@ -38,8 +40,8 @@ func (s *historyScreen) ask(typed string) tea.Cmd {
 
 // open lays the line over its screen, with what stands in it and what can be done with it.
 func (s *finding) open(typed string, done ...action) {
-	s.ed, s.done = newEditor(typed, 1), done
-	s.ed.col = len(typed)
+	s.ed, s.done = term.NewEditor(typed, 1), done
+	s.ed.Col = len(typed)
 	s.f.open(s)
 }
 
@@ -47,47 +49,47 @@ func (s *finding) open(typed string, done ...action) {
 func (s *finding) typed(do func(typed string) tea.Cmd) func() tea.Cmd {
 	return func() tea.Cmd {
 		s.f.close()
-		return do(s.ed.text())
+		return do(s.ed.Text())
 	}
 }
 
 func (s *finding) actions() []action {
-	return append(slices.Clip(s.done), act(keys.back, "leave it", quietly(s.f.close)))
+	return append(slices.Clip(s.done), act(keys.Back, "leave it", quietly(s.f.close)))
 }
 
-func (s *finding) unsaved() line { return nil }
+func (s *finding) unsaved() term.Line { return nil }
 
 func (s *finding) update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case tea.KeyPressMsg:
-		s.ed.key(msg)
+		s.ed.Key(msg)
 	case tea.PasteMsg:
-		s.ed.paste(words.OneLine(msg.Content))
+		s.ed.Paste(words.OneLine(msg.Content))
 	}
 	return nil
 }
 
-func (s *finding) view(w, h int) page {
+func (s *finding) view(w, h int) term.Page {
 	p := s.screen.view(w, h-2)
 	for len(p) < h-2 {
-		p.blank()
+		p.Blank()
 	}
-	p = append(p[:h-2], rule(w))
-	l := txt(plain, " ").bold(bright, s.label+"  ")
-	before, after := s.ed.lines[0][:s.ed.col], s.ed.lines[0][s.ed.col:]
-	under := grapheme(after)
+	p = append(p[:h-2], term.Rule(w))
+	l := term.Text(term.Plain, " ").Bold(term.Bright, s.label+"  ")
+	before, after := s.ed.Lines[0][:s.ed.Col], s.ed.Lines[0][s.ed.Col:]
+	under := term.Grapheme(after)
 	rest := after[len(under):]
 	if under == "" {
 		under = " "
 	}
-	l = l.add(plain, before).put(ink{hue: plain, invert: true}, under).add(plain, rest)
+	l = l.Add(term.Plain, before).Put(term.Ink{Hue: term.Plain, Invert: true}, under).Add(term.Plain, rest)
 	if before == "" && after == "" {
-		l = l.add(plain, " ").then(s.empty)
+		l = l.Add(term.Plain, " ").Then(s.empty)
 	}
-	p.row(l)
+	p.Row(l)
 	return p
 }
 
-func (s *finding) status() line { return s.screen.status() }
+func (s *finding) status() term.Line { return s.screen.status() }
 
-func (s *finding) remark() line { return txt(dim, s.says) }
+func (s *finding) remark() term.Line { return term.Text(term.Dim, s.says) }

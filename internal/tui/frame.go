@@ -6,13 +6,15 @@ import (
 	"slices"
 	"time"
 
-	tea "charm.land/bubbletea/v2"
-
 	"charm.land/bubbles/v2/help"
 	"charm.land/bubbles/v2/key"
 	"charm.land/bubbles/v2/progress"
 	"charm.land/bubbles/v2/spinner"
+	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
+
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 )
 
 // The smallest screen that everything fits on, in cells.
@@ -28,12 +30,12 @@ const (
 type frame struct {
 	// begins work that ends with the program, or before
 	begin func() (context.Context, context.CancelFunc)
-	theme *theme
+	theme *term.Theme
 	w, h  int
 
 	now func() time.Time
 
-	title  func() line // the left end of the first row
+	title  func() term.Line // the left end of the first row
 	failed func(error) tea.Cmd
 	anew   func() tea.Cmd  // begins again after a defect; nil where one can only leave
 	more   func() []action // what can be done on every screen, beyond the frame's own
@@ -43,35 +45,35 @@ type frame struct {
 	over   []screen // what is laid over it
 
 	task   *task
-	waited *task // a key came too early for this one, and the flash says so
-	defect error // a panic of a screen, shown in its place; nil for none
-	flash  line  // one sentence above the keys, until the next key
+	waited *task     // a key came too early for this one, and the flash says so
+	defect error     // a panic of a screen, shown in its place; nil for none
+	flash  term.Line // one sentence above the keys, until the next key
 	keys   help.Model
 	spin   spinner.Model
 	bar    progress.Model
 }
 
-func newFrame(ctx context.Context, th *theme) *frame {
+func newFrame(ctx context.Context, th *term.Theme) *frame {
 	f := &frame{begin: func() (context.Context, context.CancelFunc) { return context.WithCancel(ctx) }, now: time.Now,
-		w: 80, h: 24, title: func() line { return nil }}
+		w: 80, h: 24, title: func() term.Line { return nil }}
 	f.dress(th)
 	return f
 }
 
 // dress has the frame and its components drawn in the colours of a theme.
-func (f *frame) dress(th *theme) {
+func (f *frame) dress(th *term.Theme) {
 	f.theme = th
-	bright, plain, dim := th.style(ink{hue: bright, bold: true}), th.style(ink{}), th.style(ink{hue: dim})
+	bright, plain, dim := th.Style(term.Ink{Hue: term.Bright, Bold: true}), th.Style(term.Ink{}), th.Style(term.Ink{Hue: term.Dim})
 	f.keys = help.New()
 	f.keys.ShortSeparator = "   "
 	f.keys.Styles = help.Styles{Ellipsis: dim, ShortKey: bright, ShortDesc: plain, ShortSeparator: plain,
 		FullKey: bright, FullDesc: plain, FullSeparator: plain}
 	f.spin = spinner.New(spinner.WithSpinner(spinner.Spinner{Frames: []string{"◜", "◝", "◞", "◟"}, FPS: slow}),
-		spinner.WithStyle(th.style(ink{hue: joined})))
+		spinner.WithStyle(th.Style(term.Ink{Hue: term.Joined})))
 	bar := []progress.Option{progress.WithWidth(20), progress.WithoutPercentage(), progress.WithFillCharacters('━',
 		'─')}
-	if th.colour {
-		bar = append(bar, progress.WithColors(lipgloss.Color(th.fg[joined])))
+	if th.Colour {
+		bar = append(bar, progress.WithColors(lipgloss.Color(th.Fg[term.Joined])))
 	}
 	f.bar = progress.New(bar...)
 }
@@ -117,7 +119,7 @@ func (f *frame) receive(msg tea.Msg) tea.Cmd {
 		if msg.Y < 0 || msg.Y >= len(rows) {
 			return nil
 		}
-		if hit := rows[msg.Y].clicked(msg.X); hit != nil {
+		if hit := rows[msg.Y].Clicked(msg.X); hit != nil {
 			return f.screen().update(hit)
 		}
 	case tea.KeyPressMsg:
@@ -137,46 +139,46 @@ func (f *frame) receive(msg tea.Msg) tea.Cmd {
 }
 
 // draw gives the rows of the screen, each as wide as it.
-func (f *frame) draw() (p page) {
+func (f *frame) draw() (p term.Page) {
 	if f.w < minWidth || f.h < minHeight {
-		return page{txt(plain, fmt.Sprintf("Too small: dorvik needs %d×%d.", minWidth, minHeight)).fit(f.w)}
+		return term.Page{term.Text(term.Plain, fmt.Sprintf("Too small: dorvik needs %d×%d.", minWidth, minHeight)).Fit(f.w)}
 	}
-	p.row(f.title().flush(f.screen().status().cut(max(f.w/2, f.w-f.title().width()-2)).add(plain, " "), f.w))
+	p.Row(f.title().Flush(f.screen().status().Cut(max(f.w/2, f.w-f.title().Width()-2)).Add(term.Plain, " "), f.w))
 	if f.h >= 30 {
-		p.blank()
+		p.Blank()
 	}
-	p.row(f.steps())
-	p.row(rule(f.w))
+	p.Row(f.steps())
+	p.Row(term.Rule(f.w))
 	said := f.said()
 	room := f.h - len(p) - 2 - len(said)
 	body := f.screen().view(f.w, room)
 	for i := range room {
 		if i < len(body) {
-			p.row(body[i])
+			p.Row(body[i])
 		} else {
-			p.blank()
+			p.Blank()
 		}
 	}
-	p.row(rule(f.w))
-	p.rows(said)
-	p.row(f.foot())
+	p.Row(term.Rule(f.w))
+	p.Rows(said)
+	p.Row(f.foot())
 	for i := range p {
-		p[i] = p[i].fit(f.w)
+		p[i] = p[i].Fit(f.w)
 	}
 	return p
 }
 
 // steps is the row of the stages, each with its state.
-func (f *frame) steps() line {
-	gap := line{}.add(faint, "  ─────  ")
+func (f *frame) steps() term.Line {
+	gap := term.Line{}.Add(term.Faint, "  ─────  ")
 	if f.w < wide {
-		gap = line{}.add(faint, " ── ")
+		gap = term.Line{}.Add(term.Faint, " ── ")
 	}
-	l := line{}.add(plain, " ")
+	l := term.Line{}.Add(term.Plain, " ")
 	here := slices.IndexFunc(f.stages, func(s stage) bool { return screen(s) == f.under })
 	for i, s := range f.stages {
 		if i > 0 {
-			l = l.then(gap)
+			l = l.Then(gap)
 		}
 		words, as := s.state()
 		if words = " " + words; words == " " || f.w < wide && i != here {
@@ -184,13 +186,13 @@ func (f *frame) steps() line {
 		}
 		switch {
 		case i == here:
-			l = l.bold(bright, "▶ "+s.label()).add(plain, words)
+			l = l.Bold(term.Bright, "▶ "+s.label()).Add(term.Plain, words)
 		case i > here || as == unused:
-			l = l.add(dim, "· "+s.label())
+			l = l.Add(term.Dim, "· "+s.label())
 		case as == well:
-			l = l.add(joined, "✓ "+s.label()).add(dim, words)
+			l = l.Add(term.Joined, "✓ "+s.label()).Add(term.Dim, words)
 		default:
-			l = l.add(trouble, "▲ "+s.label()).add(dim, words)
+			l = l.Add(term.Trouble, "▲ "+s.label()).Add(term.Dim, words)
 		}
 	}
 	return l
@@ -198,34 +200,34 @@ func (f *frame) steps() line {
 
 // said is above the keys: what runs, what just happened, or what is true here. It takes as
 // many rows as it needs, up to a few.
-func (f *frame) said() page {
+func (f *frame) said() term.Page {
 	const most = 4
 	l := f.running()
 	if l != nil {
-		return page{txt(plain, " ").then(l)}
+		return term.Page{term.Text(term.Plain, " ").Then(l)}
 	}
 	if l = f.flash; l == nil {
 		l = f.screen().remark()
 	}
-	rows := indent(wrap(l, f.w-2), 1)
+	rows := term.Indent(term.Wrap(l, f.w-2), 1)
 	return rows[:min(most, len(rows))]
 }
 
 // foot names the keys that matter here, as many as fit, and always the last, ?.
-func (f *frame) foot() line {
+func (f *frame) foot() term.Line {
 	var shown []key.Binding
 	for _, a := range f.actions() {
 		if a.Help().Desc != "" {
 			shown = append(shown, a.Binding)
 		}
 	}
-	width := func(b key.Binding) int { return cells(f.keys.ShortSeparator + b.Help().Key + " " + b.Help().Desc) }
+	width := func(b key.Binding) int { return term.Cells(f.keys.ShortSeparator + b.Help().Key + " " + b.Help().Desc) }
 	last := len(shown) - 1
-	fit, room := 0, f.w-1-width(shown[last])+cells(f.keys.ShortSeparator)
+	fit, room := 0, f.w-1-width(shown[last])+term.Cells(f.keys.ShortSeparator)
 	for ; fit < last && width(shown[fit]) <= room; fit++ {
 		room -= width(shown[fit])
 	}
-	return txt(plain, " ").then(drawn(f.keys.ShortHelpView(append(shown[:fit:fit], shown[last]))))
+	return term.Text(term.Plain, " ").Then(term.Drawn(f.keys.ShortHelpView(append(shown[:fit:fit], shown[last]))))
 }
 
 // actions are what the screen can do now, and after it what can be done everywhere.
@@ -239,17 +241,17 @@ func (f *frame) actions() []action {
 		if f.more != nil {
 			all = append(all, f.more()...)
 		}
-		all = append(all, act(keys.quit, "", f.quit))
+		all = append(all, act(keys.Quit, "", f.quit))
 	}
-	return append(all, act(keys.help, "", func() tea.Cmd { f.open(newHelp(f)); return nil }))
+	return append(all, act(keys.Help, "", func() tea.Cmd { f.open(newHelp(f)); return nil }))
 }
 
 // key does what a key means here.
 func (f *frame) key(k tea.KeyPressMsg) tea.Cmd {
-	if key.Matches(k, keys.stop) {
+	if key.Matches(k, keys.Stop) {
 		return f.stop()
 	}
-	if _, types := f.screen().(typist); !types && key.Matches(k, keys.suspend) {
+	if _, types := f.screen().(typist); !types && key.Matches(k, keys.Suspend) {
 		return tea.Suspend
 	}
 	for _, a := range f.actions() {
@@ -266,8 +268,8 @@ func (f *frame) key(k tea.KeyPressMsg) tea.Cmd {
 	if t, ok := f.screen().(typist); ok {
 		return t.update(k)
 	}
-	if key.Matches(k, keys.undo) {
-		f.flash = txt(plain, "There is nothing to undo here just now; l lists what was done in this repository.")
+	if key.Matches(k, keys.Undo) {
+		f.flash = term.Text(term.Plain, "There is nothing to undo here just now; l lists what was done in this repository.")
 	}
 	return nil
 }
@@ -275,7 +277,7 @@ func (f *frame) key(k tea.KeyPressMsg) tea.Cmd {
 // quit leaves, unless the branch is being changed.
 func (f *frame) quit() tea.Cmd {
 	if f.task != nil && f.task.vital {
-		f.flash = txt(plain, "One moment: your branch is being changed. Press q again when it is done.")
+		f.flash = term.Text(term.Plain, "One moment: your branch is being changed. Press q again when it is done.")
 		return nil
 	}
 	if f.task != nil {

@@ -2,13 +2,12 @@ package tui
 
 import (
 	"context"
-	"reflect"
 	"slices"
 	"strings"
 	"testing"
 
 	"charm.land/bubbles/v2/key"
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -18,45 +17,8 @@ import (
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/tui/term"
 )
-
-// TestNoKeyMeansTwoThings: outside writing, a key belongs to one binding alone.
-func TestNoKeyMeansTwoThings(t *testing.T) {
-	typing := []string{"cursorLeft", "cursorRight", "pageDownOnly", "save", "undoTyping", "redoTyping", "deleteLine",
-		"newline",
-		"backspace", "deleteRight", "lineStart", "lineEnd", "wordLeft", "wordRight", "textStart", "textEnd", "indent",
-		"unindent", "selectLeft", "selectRight", "selectUp", "selectDown", "selectWordLeft", "selectWordRight",
-		"cutOut", "copyOut",
-		"putIn", "bracket", "seek", "exchange", "adopt", "ownEditor"}
-	of := map[string]string{}
-	check := func(field string, binding reflect.Value) {
-		names := binding.FieldByName("keys")
-		assert.NotZero(t, names.Len(), field)
-		for i := range names.Len() {
-			name := names.Index(i).String()
-			assert.Empty(t, of[name], "%s is %s and %s", name, of[name], field)
-			of[name] = field
-		}
-	}
-	for i, all := 0, reflect.ValueOf(keys); i < all.NumField(); i++ {
-		switch field, v := all.Type().Field(i).Name, all.Field(i); {
-		case slices.Contains(typing, field):
-		case v.Kind() == reflect.Array:
-			for k := range v.Len() {
-				check(field, v.Index(k))
-			}
-		default:
-			check(field, v)
-		}
-	}
-	assert.Equal(t, "quit", of["q"])
-	for _, s := range KeySections() {
-		for _, b := range s.Keys {
-			assert.NotEmpty(t, b.Help().Key, s.Name)
-			assert.NotEmpty(t, b.Help().Desc, "%s: %s", s.Name, b.Help().Key)
-		}
-	}
-}
 
 // at gives where a text stands on the screen.
 func (b *bench) at(text string) (x, y int) {
@@ -213,7 +175,7 @@ func TestEveryOfferedKeyDoesSomething(t *testing.T) {
 // TestLeavingWaitsForNobodyWhoPrints: what a check prints is kept whether or not the screen
 // looks, so that its end never waits for the screen.
 func TestLeavingWaitsForNobodyWhoPrints(t *testing.T) {
-	f := newFrame(t.Context(), themeOf("dark"))
+	f := newFrame(t.Context(), term.ThemeOf("dark"))
 	out, began := newOutput(), make(chan struct{})
 	cmd := f.start("printing", func(ctx context.Context, _ func(int, int)) (then, error) {
 		for n := 0; ctx.Err() == nil; n++ {
@@ -240,7 +202,7 @@ func TestLeavingWaitsForNobodyWhoPrints(t *testing.T) {
 
 // TestOutputOfAnotherRunIsPassedOver: a line that comes late is not drawn as the new run's.
 func TestOutputOfAnotherRunIsPassedOver(t *testing.T) {
-	f := newFrame(t.Context(), themeOf("dark"))
+	f := newFrame(t.Context(), term.ThemeOf("dark"))
 	s := &checkScreen{job: &job{frame: f}}
 	f.task = &task{over: make(chan struct{})}
 	s.output = newOutput()
@@ -250,10 +212,10 @@ func TestOutputOfAnotherRunIsPassedOver(t *testing.T) {
 
 // TestAQuestionIsAnsweredByYAlone.
 func TestAQuestionIsAnsweredByYAlone(t *testing.T) {
-	f := newFrame(t.Context(), themeOf("light"))
+	f := newFrame(t.Context(), term.ThemeOf("light"))
 	f.under = newHelp(f)
 	yes, no := 0, 0
-	ask := func() { f.ask(txt(plain, "Shall it?"), "do it", quietly(func() { yes++ }), func() { no++ }) }
+	ask := func() { f.ask(term.Text(term.Plain, "Shall it?"), "do it", quietly(func() { yes++ }), func() { no++ }) }
 	ask()
 	for _, k := range []string{"enter", "x", "q", "n"} {
 		assert.Nil(t, f.key(tea.KeyPressMsg(keyOf(k))), k)
@@ -264,24 +226,6 @@ func TestAQuestionIsAnsweredByYAlone(t *testing.T) {
 	f.key(tea.KeyPressMsg(keyOf("y")))
 	assert.Equal(t, []int{1, 1}, []int{yes, no})
 	assert.Empty(t, f.over)
-}
-
-// TestTextIsDrawnAsItIs whatever its ink, and only with the codes of that.
-func TestTextIsDrawnAsItIs(t *testing.T) {
-	for _, name := range []string{"dark", "light"} {
-		th := themeOf(name)
-		for n := range 16 {
-			for _, h := range []hue{plain, yours, trouble} {
-				for _, g := range []ground{noGround, onYours} {
-					k := ink{hue: h, ground: g, bold: n&1 > 0, strike: n&2 > 0, under: n&4 > 0, invert: n&8 > 0}
-					drawn := th.render(line{}.put(k, "text _ of a row"))
-					assert.Equal(t, "text _ of a row", ansi.Strip(drawn), "%+v", k)
-					k.strike = !k.strike
-					assert.NotEqual(t, drawn, th.render(line{}.put(k, "text _ of a row")), "%+v", k)
-				}
-			}
-		}
-	}
 }
 
 // TestTheLinesAreShownFirst: where they part, before the ways to join are worked out.

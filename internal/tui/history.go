@@ -6,12 +6,14 @@ import (
 	"slices"
 	"strings"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/draw"
 	"dorvik.dev/dorvik/internal/lookback"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -23,13 +25,13 @@ type historyScreen struct {
 
 	c       *lookback.Chronicle
 	entries []lookback.Entry
-	hues    map[int]hue // of the drawn lines, by the last commit that was read on each
-	strokes [][]hue     // of the cells of each entry's row
+	hues    map[int]term.Hue // of the drawn lines, by the last commit that was read on each
+	strokes [][]term.Hue     // of the cells of each entry's row
 	reading bool
 	done    bool // all were read
 
 	row    int
-	scroll scroll
+	scroll term.Scroll
 
 	find  lookback.Find
 	typed string // as it was typed
@@ -48,7 +50,7 @@ const (
 
 // openHistory lays the history over the screen there is.
 func (j *job) openHistory(rev string) tea.Cmd {
-	s := &historyScreen{job: j, reads: j.newBeside(), rev: rev, hues: map[int]hue{}}
+	s := &historyScreen{job: j, reads: j.newBeside(), rev: rev, hues: map[int]term.Hue{}}
 	j.open(s)
 	return s.begin(object.ID{})
 }
@@ -80,7 +82,7 @@ func (s *historyScreen) readMore(ctx context.Context, c *lookback.Chronicle, n i
 	}
 	return func() tea.Cmd {
 		if s.c == nil && c.Untold != nil {
-			s.flash = warning(words.Sentence("what Dorvik did here is not told: " + c.Untold.Error()))
+			s.flash = term.Warning(words.Sentence("what Dorvik did here is not told: " + c.Untold.Error()))
 		}
 		s.c, s.reading, s.done = c, false, len(more) == 0
 		s.add(more)
@@ -106,17 +108,17 @@ func (s *historyScreen) add(more []lookback.Entry) {
 
 // strokesOf is the hues of a row's cells: those of its commit's line, above that of the commit
 // before, and those of the others as they are.
-func (s *historyScreen) strokesOf(e *lookback.Entry) []hue {
-	own := signOf(e).hue
-	if own == joined {
-		own = faint
+func (s *historyScreen) strokesOf(e *lookback.Entry) []term.Hue {
+	own := signOf(e).Hue
+	if own == term.Joined {
+		own = term.Faint
 	}
 	s.hues[e.Own] = own
 	for _, l := range e.Begins {
 		s.hues[l.Line] = own
 	}
 	cells := e.Cells()
-	out := make([]hue, len(cells))
+	out := make([]term.Hue, len(cells))
 	for i, c := range cells {
 		out[i] = s.hues[c.Line]
 	}
@@ -130,7 +132,7 @@ func (s *historyScreen) seek(from int) {
 	}
 	hit, err := s.s.History.Found(s.find, s.entries[from:])
 	if err != nil {
-		s.flash = warning(words.Sentence(err.Error()))
+		s.flash = term.Warning(words.Sentence(err.Error()))
 		return
 	}
 	k := 0
@@ -216,28 +218,28 @@ func (s *historyScreen) move(by int) tea.Cmd {
 func (s *historyScreen) actions() []action {
 	var out []action
 	if s.here() != nil {
-		out = append(out, act(keys.next, "look at it", func() tea.Cmd { return s.openCommit(s.here()) }))
+		out = append(out, act(keys.Next, "look at it", func() tea.Cmd { return s.openCommit(s.here()) }))
 	}
-	out = append(out, rowKeys("commit", s.rows(), s.scroll.room(), s.move)...)
+	out = append(out, rowKeys("commit", s.rows(), s.scroll.Room(), s.move)...)
 	if s.canPick() {
-		out = append(out, act(keys.take, words.If(s.isMarked(), "unmark it", "mark it"), s.mark))
+		out = append(out, act(keys.Take, words.If(s.isMarked(), "unmark it", "mark it"), s.mark))
 	}
 	if len(s.marked) > 0 {
-		out = append(out, acts(keys.pick, fmt.Sprintf("pick %d", len(s.marked)), s.pickMarked))
+		out = append(out, acts(keys.Pick, fmt.Sprintf("pick %d", len(s.marked)), s.pickMarked))
 	}
-	out = append(out, act(keys.find, "find", func() tea.Cmd { return s.ask(s.typed) }))
+	out = append(out, act(keys.Find, "find", func() tea.Cmd { return s.ask(s.typed) }))
 	if !s.find.Empty() && !s.only {
-		out = append(out, act(keys.following, "next found", func() tea.Cmd { return s.next(1) }),
-			act(keys.previous, "", func() tea.Cmd { return s.next(-1) }))
+		out = append(out, act(keys.Following, "next found", func() tea.Cmd { return s.next(1) }),
+			act(keys.Previous, "", func() tea.Cmd { return s.next(-1) }))
 	}
 	if s.c != nil && len(s.c.Landmarks) > 0 && !s.only {
-		out = append(out, act(keys.left, "landmarks", func() tea.Cmd { return s.landmark(-1) }),
-			also(keys.right, func() tea.Cmd { return s.landmark(1) }))
+		out = append(out, act(keys.Left, "landmarks", func() tea.Cmd { return s.landmark(-1) }),
+			also(keys.Right, func() tea.Cmd { return s.landmark(1) }))
 	}
 	if s.rev == "" {
-		out = append(out, act(keys.compare, "", s.openBranches))
+		out = append(out, act(keys.Compare, "", s.openBranches))
 	}
-	out = append(out, act(keys.back, words.If(s.only, "all commits", "back"), s.leave),
+	out = append(out, act(keys.Back, words.If(s.only, "all commits", "back"), s.leave),
 		s.drawAction(draw.KindHistory))
 	return out
 }
@@ -262,18 +264,18 @@ func (s *historyScreen) landmark(by int) tea.Cmd {
 	n := len(s.c.Landmarks) + 1
 	s.place = ((s.place+by)%n + n) % n
 	if s.place == 0 {
-		s.flash = txt(plain, "The newest commit.")
+		s.flash = term.Text(term.Plain, "The newest commit.")
 		return s.moveTo(0)
 	}
 	at := s.c.Landmarks[s.place-1]
-	s.flash = txt(plain, words.Sentence(at.Words))
+	s.flash = term.Text(term.Plain, words.Sentence(at.Words))
 	return s.goToCommit(at.Commit)
 }
 
 // goToCommit goes to a commit, reading on until it comes.
 func (s *historyScreen) goToCommit(id object.ID) tea.Cmd {
 	if i := slices.IndexFunc(s.entries, func(e lookback.Entry) bool { return e.ID == id }); i >= 0 {
-		s.scroll.around(i)
+		s.scroll.Around(i)
 		return s.moveTo(i)
 	}
 	if s.done || s.reading {
@@ -311,7 +313,7 @@ func (s *historyScreen) readUntil(doing string, there func([]lookback.Entry) boo
 				s.reading, s.done = false, ended
 				s.add(all)
 				if cancelled {
-					s.flash = txt(plain, "Cancelled.")
+					s.flash = term.Text(term.Plain, "Cancelled.")
 					return nil
 				}
 				return next()
@@ -328,7 +330,7 @@ func (s *historyScreen) next(by int) tea.Cmd {
 				return s.moveTo(i)
 			}
 		}
-		s.flash = txt(plain, "There is none above.")
+		s.flash = term.Text(term.Plain, "There is none above.")
 		return nil
 	}
 	for _, i := range s.found {
@@ -337,7 +339,7 @@ func (s *historyScreen) next(by int) tea.Cmd {
 		}
 	}
 	if s.done {
-		s.flash = txt(plain, "There is none below.")
+		s.flash = term.Text(term.Plain, "There is none below.")
 		return nil
 	}
 	find := s.find
@@ -348,7 +350,7 @@ func (s *historyScreen) next(by int) tea.Cmd {
 		if len(s.found) > 0 && s.found[len(s.found)-1] > s.row {
 			return s.next(1)
 		}
-		s.flash = txt(plain, "There is none below.")
+		s.flash = term.Text(term.Plain, "There is none below.")
 		return nil
 	})
 }
@@ -357,7 +359,7 @@ func (s *historyScreen) next(by int) tea.Cmd {
 func (s *historyScreen) looked(typed string, only bool) tea.Cmd {
 	f, err := lookback.ParseFind(typed)
 	if err != nil {
-		s.flash = warning(words.Sentence(err.Error()))
+		s.flash = term.Warning(words.Sentence(err.Error()))
 		return nil
 	}
 	s.find, s.typed, s.found = f, typed, nil
@@ -373,10 +375,10 @@ func (s *historyScreen) looked(typed string, only bool) tea.Cmd {
 		return cmd
 	}
 	s.row = 0
-	if len(s.found) > s.scroll.room() || s.done {
+	if len(s.found) > s.scroll.Room() || s.done {
 		return nil
 	}
-	want := s.scroll.room()
+	want := s.scroll.Room()
 	seen := 0
 	return s.readUntil("looking further back", func(some []lookback.Entry) bool {
 		hit, err := s.s.History.Found(f, some)
@@ -399,7 +401,7 @@ func (s *historyScreen) isMarked() bool { return slices.Contains(s.marked, s.her
 func (s *historyScreen) mark() tea.Cmd {
 	e := s.here()
 	if len(e.Commit.Parents) > 1 {
-		s.flash = warning("This commit joins lines: pick the commits it joined, or use “dorvik pick --parent N”.")
+		s.flash = term.Warning("This commit joins lines: pick the commits it joined, or use “dorvik pick --parent N”.")
 		return nil
 	}
 	if i := slices.Index(s.marked, e.ID); i >= 0 {
@@ -424,7 +426,7 @@ func (s *historyScreen) pickMarked() tea.Cmd {
 		}
 	}
 	if s.st.Underway() || s.st.Accepted != nil {
-		s.flash = warning("A recovery is under way here: finish or undo it before you pick.")
+		s.flash = term.Warning("A recovery is under way here: finish or undo it before you pick.")
 		return nil
 	}
 	return s.job.start("looking at what is picked", func(ctx context.Context, _ func(int, int)) (then, error) {
@@ -453,28 +455,28 @@ func (s *historyScreen) update(msg tea.Msg) tea.Cmd {
 type clickedCommit int
 
 // signOf is the sign of a commit.
-func signOf(e *lookback.Entry) mark {
-	return [...]mark{lookback.SideBase: markBase, lookback.SideYours: markYours, lookback.SideTheirs: markTheirs,
-		lookback.SideJoined: markJoined, lookback.SideBehind: markBehind}[e.Side()]
+func signOf(e *lookback.Entry) term.Mark {
+	return [...]term.Mark{lookback.SideBase: term.MarkBase, lookback.SideYours: term.MarkYours, lookback.SideTheirs: term.MarkTheirs,
+		lookback.SideJoined: term.MarkJoined, lookback.SideBehind: term.MarkBehind}[e.Side()]
 }
 
 // drawLines draws the lines of a row in at most some columns.
-func (s *historyScreen) drawLines(e *lookback.Entry, hues []hue, most int) line {
-	var l line
+func (s *historyScreen) drawLines(e *lookback.Entry, hues []term.Hue, most int) term.Line {
+	var l term.Line
 	sign := signOf(e)
 	cells := e.Cells()
 	for i, c := range cells {
 		if i >= 2*most-1 {
 			if 2*e.Column >= i {
-				return l.add(faint, "…").add(sign.hue, sign.sign)
+				return l.Add(term.Faint, "…").Add(sign.Hue, sign.Sign)
 			}
-			return l.add(faint, "…")
+			return l.Add(term.Faint, "…")
 		}
 		if c.Commit {
-			l = l.add(sign.hue, sign.sign)
+			l = l.Add(sign.Hue, sign.Sign)
 			continue
 		}
-		l = l.add(hues[i], string(c.Rune()))
+		l = l.Add(hues[i], string(c.Rune()))
 	}
 	return l
 }
@@ -491,35 +493,35 @@ func (s *historyScreen) columns(w, from, to int) int {
 	return min(n, max(3, w/10))
 }
 
-func (s *historyScreen) view(w, h int) page {
-	p := page{nil}
-	p.row(s.top(w))
-	p.blank()
+func (s *historyScreen) view(w, h int) term.Page {
+	p := term.Page{nil}
+	p.Row(s.top(w))
+	p.Blank()
 	if s.c == nil {
-		p.say(w, txt(dim, "Reading the history…"))
+		p.Say(w, term.Text(term.Dim, "Reading the history…"))
 		return p
 	}
 	if s.rows() == 0 {
-		p.say(w, txt(plain, words.If(s.reading, "Looking…", "Nothing was found.")))
+		p.Say(w, term.Text(term.Plain, words.If(s.reading, "Looking…", "Nothing was found.")))
 		return p
 	}
 	room := h - len(p)
-	s.scroll.size(s.rows(), room)
-	s.scroll.show(s.row)
-	from := s.scroll.at()
+	s.scroll.Size(s.rows(), room)
+	s.scroll.Show(s.row)
+	from := s.scroll.At()
 	to := min(s.rows(), from+room)
 	most, said := s.columns(w, from, to), 0
 	for i := from; i < to; i++ {
-		said = max(said, cells(s.said(s.shown(i))))
+		said = max(said, term.Cells(s.said(s.shown(i))))
 	}
 	for i := from; i < to; i++ {
-		p.row(s.commitRow(i, w, most, min(said, w*2/5)))
+		p.Row(s.commitRow(i, w, most, min(said, w*2/5)))
 	}
 	return p
 }
 
 // top says what is listed.
-func (s *historyScreen) top(w int) line {
+func (s *historyScreen) top(w int) term.Line {
 	name := s.rev
 	if name == "" {
 		name = "this branch"
@@ -527,15 +529,15 @@ func (s *historyScreen) top(w int) line {
 			name = s.pos.Branch.Name
 		}
 	}
-	l := txt(plain, " ").then(heading("HISTORY")).bold(bright, "  "+name)
+	l := term.Text(term.Plain, " ").Then(term.Heading("HISTORY")).Bold(term.Bright, "  "+name)
 	switch {
 	case s.only:
-		l = l.add(dim, "   only ").add(plain, s.typed)
+		l = l.Add(term.Dim, "   only ").Add(term.Plain, s.typed)
 	case s.rev != "":
-		l = l.add(dim, "   beside your branch: ").mark(markTheirs).add(dim, "there, not here  ").mark(markYours).
-			add(dim, "here, not there  ").mark(markBase).add(dim, "in both")
+		l = l.Add(term.Dim, "   beside your branch: ").Mark(term.MarkTheirs).Add(term.Dim, "there, not here  ").Mark(term.MarkYours).
+			Add(term.Dim, "here, not there  ").Mark(term.MarkBase).Add(term.Dim, "in both")
 	}
-	return l.cut(w)
+	return l.Cut(w)
 }
 
 // said is what there is to say of a commit, in its row.
@@ -544,44 +546,44 @@ func (s *historyScreen) said(e *lookback.Entry) string {
 }
 
 // commitRow draws a commit, its lines in at most some columns, and what is said of it in some cells.
-func (s *historyScreen) commitRow(i, w, most, said int) line {
+func (s *historyScreen) commitRow(i, w, most, said int) term.Line {
 	e := s.shown(i)
 	sign := signOf(e)
-	l := txt(bright, words.If(i == s.row, "▶", " "))
-	l = l.add(plain, words.If(slices.Contains(s.marked, e.ID), "✓", " "))
+	l := term.Text(term.Bright, words.If(i == s.row, "▶", " "))
+	l = l.Add(term.Plain, words.If(slices.Contains(s.marked, e.ID), "✓", " "))
 	if s.only {
-		l = l.add(sign.hue, sign.sign)
+		l = l.Add(sign.Hue, sign.Sign)
 	} else {
-		l = l.then(s.drawLines(e, s.strokes[i], most)).fit(2 + 2*most - 1)
+		l = l.Then(s.drawLines(e, s.strokes[i], most)).Fit(2 + 2*most - 1)
 	}
-	l = l.add(sign.hue, "  "+s.s.Planner.Short(e.ID)+"  ")
+	l = l.Add(sign.Hue, "  "+s.s.Planner.Short(e.ID)+"  ")
 	who := s.who(e)
 	age := s.age(history.Node{ID: e.ID, Commit: e.Commit})
-	var right line
+	var right term.Line
 	var subjectRoom int
 	if w >= wide {
-		right = txt(dim, "  ").then(txt(dim, who).fit(16)).then(txt(dim, age).fit(13))
-		right = right.then(txt(sign.hue, s.said(e)).fit(said + 1))
-		subjectRoom = w - l.width() - right.width()
+		right = term.Text(term.Dim, "  ").Then(term.Text(term.Dim, who).Fit(16)).Then(term.Text(term.Dim, age).Fit(13))
+		right = right.Then(term.Text(sign.Hue, s.said(e)).Fit(said + 1))
+		subjectRoom = w - l.Width() - right.Width()
 	} else {
-		right = txt(dim, " ").then(txt(dim, words.First(who)).fit(8)).then(txt(dim, age).fit(11))
-		subjectRoom = w - l.width() - right.width()
+		right = term.Text(term.Dim, " ").Then(term.Text(term.Dim, words.First(who)).Fit(8)).Then(term.Text(term.Dim, age).Fit(11))
+		subjectRoom = w - l.Width() - right.Width()
 	}
-	subject := line{}
+	subject := term.Line{}
 	for _, n := range e.Names {
-		subject = subject.put(ink{hue: bright, ground: onRow}, "‹"+n.Name+"›").add(plain, " ")
+		subject = subject.Put(term.Ink{Hue: term.Bright, Ground: term.OnRow}, "‹"+n.Name+"›").Add(term.Plain, " ")
 	}
-	h := plain
+	h := term.Plain
 	if e.Side() == lookback.SideBehind {
-		h = dim
+		h = term.Dim
 	}
 	found := !s.only && slices.Contains(s.found, i)
-	subject = subject.put(ink{hue: h, under: found}, e.Subject())
-	l = l.then(subject.cut(subjectRoom).fit(subjectRoom)).then(right)
+	subject = subject.Put(term.Ink{Hue: h, Under: found}, e.Subject())
+	l = l.Then(subject.Cut(subjectRoom).Fit(subjectRoom)).Then(right)
 	if i == s.row {
-		l = l.fit(w).on(onRow)
+		l = l.Fit(w).On(term.OnRow)
 	}
-	return l.clicks(clickedCommit(i))
+	return l.Clicks(clickedCommit(i))
 }
 
 // who is the author, as one speaks of them.
@@ -593,7 +595,7 @@ func (s *historyScreen) who(e *lookback.Entry) string {
 	return who.Name
 }
 
-func (s *historyScreen) status() line {
+func (s *historyScreen) status() term.Line {
 	n := fmt.Sprintf("%d read", len(s.entries))
 	switch {
 	case s.only:
@@ -606,16 +608,16 @@ func (s *historyScreen) status() line {
 			n += ", and more that this shallow clone does not have"
 		}
 	}
-	return txt(dim, n)
+	return term.Text(term.Dim, n)
 }
 
-func (s *historyScreen) remark() line {
+func (s *historyScreen) remark() term.Line {
 	e := s.here()
 	if e == nil {
-		return txt(dim, "You are only looking. Nothing changes here.")
+		return term.Text(term.Dim, "You are only looking. Nothing changes here.")
 	}
 	if len(s.marked) > 0 {
-		return txt(plain, words.Count(len(s.marked), "commit is", "commits are")+
+		return term.Text(term.Plain, words.Count(len(s.marked), "commit is", "commits are")+
 			" marked. g brings "+words.Is(len(s.marked), "it",
 			"them")+" onto your branch, through the same stages as any join.")
 	}
@@ -624,7 +626,7 @@ func (s *historyScreen) remark() line {
 		said = append(said, "its clock was wrong: a line to it is not drawn")
 	}
 	if len(said) == 0 {
-		return txt(dim, "You are only looking. Nothing changes here.")
+		return term.Text(term.Dim, "You are only looking. Nothing changes here.")
 	}
-	return txt(dim, words.Sentence(strings.Join(said, "; ")))
+	return term.Text(term.Dim, words.Sentence(strings.Join(said, "; ")))
 }

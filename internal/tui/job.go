@@ -9,7 +9,7 @@ import (
 	"strings"
 	"time"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/history"
@@ -20,6 +20,8 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -31,7 +33,7 @@ type job struct {
 	repo string
 	me   string // e-mail of the person at the keyboard
 
-	coder  *coder
+	coder  *term.Coder
 	played *demo.Rehearsal // the demo, where it is one
 
 	file    *oneFile      // nothing but one file is settled; nil for a recovery
@@ -77,8 +79,8 @@ type job struct {
 
 // newJob makes the screens. A new stage is a line here and a file.
 func newJob(ctx context.Context, s *recovery.Session, themeName string) *job {
-	j := &job{frame: newFrame(ctx, themeOf(themeName)), s: s, repo: filepath.Base(s.Repo.Where().Dir),
-		notice: s.TakeNotice(), coder: newCoder(), awaitSettings: s.Repo.AwaitSettings}
+	j := &job{frame: newFrame(ctx, term.ThemeOf(themeName)), s: s, repo: filepath.Base(s.Repo.Where().Dir),
+		notice: s.TakeNotice(), coder: term.NewCoder(), awaitSettings: s.Repo.AwaitSettings}
 	j.look = &lookScreen{job: j}
 	j.choose = &chooseScreen{job: j}
 	j.settle = &settleScreen{job: j}
@@ -96,7 +98,7 @@ func newJob(ctx context.Context, s *recovery.Session, themeName string) *job {
 
 // historyAction is the key that opens the history, for screens that name it.
 func (j *job) historyAction() action {
-	return act(keys.history, "", func() tea.Cmd { return j.openHistory("") })
+	return act(keys.History, "", func() tea.Cmd { return j.openHistory("") })
 }
 
 // anywhere is what can be done on every screen: look at the history.
@@ -105,29 +107,29 @@ func (j *job) anywhere() []action {
 	case *historyScreen, *helpScreen:
 		return nil
 	}
-	all := []action{also(keys.history, j.historyAction().do)}
+	all := []action{also(keys.History, j.historyAction().do)}
 	switch j.screen().(type) {
 	case *logbookScreen, *toldScreen:
 	default:
-		all = append(all, also(keys.logbook, j.openLogbook))
+		all = append(all, also(keys.Logbook, j.openLogbook))
 	}
 	if j.played != nil {
-		again := also(keys.anew, func() tea.Cmd { return j.playAgain(j.played.Part) })
+		again := also(keys.Anew, func() tea.Cmd { return j.playAgain(j.played.Part) })
 		again.waits = true
 		all = append(all, again)
 		if _, open := j.screen().(*teammatesScreen); !open {
-			all = append(all, also(keys.teammates, j.openTeammates))
+			all = append(all, also(keys.Teammates, j.openTeammates))
 		}
 	}
 	return all
 }
 
-func (j *job) heading() line {
-	l := line{}.add(plain, " ").bold(bright, "dorvik").add(dim, "  "+j.repo)
+func (j *job) heading() term.Line {
+	l := term.Line{}.Add(term.Plain, " ").Bold(term.Bright, "dorvik").Add(term.Dim, "  "+j.repo)
 	if j.pos != nil {
-		l = l.add(plain, "   "+j.branchName())
+		l = l.Add(term.Plain, "   "+j.branchName())
 		if up := j.pos.Branch.Upstream; up != "" {
-			l = l.add(dim, " → ").add(plain, up)
+			l = l.Add(term.Dim, " → ").Add(term.Plain, up)
 		}
 	}
 	return l
@@ -139,16 +141,16 @@ func (j *job) branchName() string {
 }
 
 // asked is the usual right end of the first row: how old what is known of the remote is.
-func (j *job) asked() line {
+func (j *job) asked() term.Line {
 	switch remote := j.pos.Branch.Remote.String(); {
 	case j.pos.Unanswered != nil:
-		return line{}.mark(markWarning).add(trouble, remote+" did not answer")
+		return term.Line{}.Mark(term.MarkWarning).Add(term.Trouble, remote+" did not answer")
 	case j.pos.Asked.IsZero() && j.task != nil:
-		return txt(dim, "asking "+remote+"…")
+		return term.Text(term.Dim, "asking "+remote+"…")
 	case j.pos.Asked.IsZero():
-		return line{}.mark(markWarning).add(trouble, "not asked").add(dim, "  f fetches")
+		return term.Line{}.Mark(term.MarkWarning).Add(term.Trouble, "not asked").Add(term.Dim, "  f fetches")
 	}
-	return txt(dim, j.pos.Branch.Remote.String()+" was asked "+words.Ago(j.now(), j.pos.Asked))
+	return term.Text(term.Dim, j.pos.Branch.Remote.String()+" was asked "+words.Ago(j.now(), j.pos.Asked))
 }
 
 // load looks where things stand, asking the remote first if told to.
@@ -269,7 +271,7 @@ func (j *job) watch() tea.Cmd {
 		news, err := j.s.Workspace.AskQuietly(ctx, of)
 		return func() tea.Cmd {
 			if news != nil {
-				j.flash = warning(of.Upstream + words.If(news.Went, " was rewritten", " moved") + ": " +
+				j.flash = term.Warning(of.Upstream + words.If(news.Went, " was rewritten", " moved") + ": " +
 					words.Count(news.Commits, "new commit", "new commits") + " by " + words.List(words.Some(news.By,
 					3)) +
 					". Nothing here was moved; f on Look looks at it.")
@@ -283,10 +285,10 @@ func (j *job) watch() tea.Cmd {
 func (j *job) resume() tea.Cmd {
 	if j.pos.Trivial() == plan.UpToDate && j.st.Accepted != nil {
 		if j.notice != "" { // it stands on Look, which is passed by
-			j.flash = warning(j.notice)
+			j.flash = term.Warning(j.notice)
 		}
 		if j.flash == nil {
-			j.flash = txt(plain, "You joined here before and have not pushed yet.")
+			j.flash = term.Text(term.Plain, "You joined here before and have not pushed yet.")
 		}
 		return j.push.enter()
 	}
@@ -296,9 +298,9 @@ func (j *job) resume() tea.Cmd {
 	j.choose.route = j.st.Route
 	return j.rejoin(nil, func() tea.Cmd {
 		if n := j.join.Settled; j.notice != "" {
-			j.flash = warning(j.notice)
+			j.flash = term.Warning(j.notice)
 		} else if n > 0 {
-			j.flash = txt(plain, fmt.Sprintf("Going on where you left: %s kept.",
+			j.flash = term.Text(term.Plain, fmt.Sprintf("Going on where you left: %s kept.",
 				words.Count(n, "decision was", "decisions were")))
 		}
 		return j.joined()
@@ -342,7 +344,7 @@ func (j *job) joined() tea.Cmd {
 		return j.saveFile()
 	case j.pos.IsPick() && j.pos.Resumes() == nil && j.join.Open == 0 && j.join.Kept() == 0:
 		cmd := j.look.dropPick()
-		j.flash = txt(plain, "There is nothing left to pick: what those commits change is in your line. Your branch "+
+		j.flash = term.Text(term.Plain, "There is nothing left to pick: what those commits change is in your line. Your branch "+
 			"is as it was.")
 		return cmd
 	case j.join.Open > 0:
@@ -364,7 +366,7 @@ func (j *job) failure(err error) tea.Cmd {
 	j.check.stopped()
 	switch {
 	case errors.Is(err, context.Canceled) && j.pos != nil:
-		j.flash = txt(plain, "Cancelled. Nothing was changed.")
+		j.flash = term.Text(term.Plain, "Cancelled. Nothing was changed.")
 	case errors.As(err, &blocked) && j.under == screen(j.look), j.pos == nil:
 		j.goTo(&opening{job: j, why: err})
 	case errors.As(err, &published): // it came here without having been confirmed
@@ -373,18 +375,18 @@ func (j *job) failure(err error) tea.Cmd {
 		j.choose.confirm(published.Commits)
 	case errors.As(err, &over) && over.Unknown:
 		j.inWay = over
-		j.flash = warning(words.List(words.Some(over.Paths, 2)) +
+		j.flash = term.Warning(words.List(words.Some(over.Paths, 2)) +
 			" is in the way, and git does not know it. Press m to have it moved aside. Nothing was changed.")
 	case over != nil && over.Hidden:
 		j.inWay = over
-		j.flash = warning(words.Sentence(over.Error()))
+		j.flash = term.Warning(words.Sentence(over.Error()))
 	case over != nil:
 		j.inWay = over
-		j.flash = warning(words.List(words.Some(over.Paths, 2)) +
+		j.flash = term.Warning(words.List(words.Some(over.Paths, 2)) +
 			" has work that is not committed, and the result must change it. Press k to have it carried along. " +
 			"Nothing was changed.")
 	default:
-		j.flash = warning(words.Sentence(err.Error()))
+		j.flash = term.Warning(words.Sentence(err.Error()))
 	}
 	return nil
 }
@@ -415,7 +417,7 @@ func (j *job) movable() bool { return j.inWay != nil && j.inWay.Unknown && !j.as
 // moveAside has what is in the way moved aside when the result is accepted.
 func (j *job) moveAside() {
 	j.aside = true
-	j.flash = txt(plain, words.List(words.Some(j.inWay.Paths, 3))+
+	j.flash = term.Text(term.Plain, words.List(words.Some(j.inWay.Paths, 3))+
 		" will be moved aside when you accept the result. Undo brings it back.")
 }
 
@@ -445,7 +447,7 @@ func (j *job) undoJoin() tea.Cmd {
 		}
 		return func() tea.Cmd {
 			j.notice = j.s.TakeNotice()
-			j.flash = done("The join is undone: branch, index and files are as they were. Your decisions are kept.")
+			j.flash = term.Done("The join is undone: branch, index and files are as they were. Your decisions are kept.")
 			j.holds, j.rewrite = "", false
 			j.goTo(j.look)
 			return j.load(true)
@@ -462,7 +464,7 @@ func (j *job) returning(asks *change.AsksError) tea.Cmd {
 		if !j.pos.Stash().IsZero() {
 			where = "what the files hold now"
 		}
-		j.flash = txt(plain, "What you have not committed in "+words.List(words.Some(asks.Paths, 3))+" does not "+
+		j.flash = term.Text(term.Plain, "What you have not committed in "+words.List(words.Some(asks.Paths, 3))+" does not "+
 			"fit "+where+
 			". Say how it is to be; until then nothing is changed.")
 		return cmd
@@ -514,24 +516,24 @@ func (o *opening) parting(over <-chan struct{}) (part func(*plan.Position, []his
 }
 
 // early is Look as far as it is known: the two lines.
-func (o *opening) early(w, h int) page {
+func (o *opening) early(w, h int) term.Page {
 	pos, below := o.pos, o.below
 	o.pos, o.below = o.parts, o.stem // what draws the lines looks there
 	defer func() { o.pos, o.below = pos, below }()
-	p := page{nil}
+	p := term.Page{nil}
 	st := o.pos.Standing(false)
-	p.say(w, line{}.bold(trouble, st.Head+" ").add(plain, st.Text))
+	p.Say(w, term.Line{}.Bold(term.Trouble, st.Head+" ").Add(term.Plain, st.Text))
 	if o.pos.Resumes() == nil {
-		p.say(w, txt(dim, "Both ways to join are being worked out."))
+		p.Say(w, term.Text(term.Dim, "Both ways to join are being worked out."))
 	} else {
-		p.say(w, txt(dim, st.Next))
+		p.Say(w, term.Text(term.Dim, st.Next))
 	}
-	p.blank()
+	p.Blank()
 	lanes := w - 3
 	if w >= wide {
 		lanes = max(w/2+2, min(o.look.lanesNeed()+6, w*60/100)) - 3
 	}
-	return append(p, indent(o.look.lanes(lanes, h-len(p)-4), 2)...)
+	return append(p, term.Indent(o.look.lanes(lanes, h-len(p)-4), 2)...)
 }
 
 func (o *opening) actions() []action {
@@ -541,7 +543,7 @@ func (o *opening) actions() []action {
 	var out []action
 	var help *recovery.Offered
 	if errors.As(o.why, &help) {
-		out = append(out, acts(keys.next, help.Offer.Does, func() tea.Cmd {
+		out = append(out, acts(keys.Next, help.Offer.Does, func() tea.Cmd {
 			return o.start(help.Offer.Does, func(ctx context.Context, _ func(int, int)) (then, error) {
 				err := o.s.TakeUp(ctx, help.Offer)
 				return func() tea.Cmd {
@@ -552,7 +554,7 @@ func (o *opening) actions() []action {
 			})
 		}))
 	}
-	return append(out, acts(keys.fetch, "look again", func() tea.Cmd {
+	return append(out, acts(keys.Fetch, "look again", func() tea.Cmd {
 		o.goTo(&opening{job: o.job})
 		return o.load(o.pos != nil)
 	}))
@@ -560,8 +562,8 @@ func (o *opening) actions() []action {
 
 func (o *opening) update(tea.Msg) tea.Cmd { return nil }
 
-func (o *opening) view(w, h int) page {
-	p := page{nil}
+func (o *opening) view(w, h int) term.Page {
+	p := term.Page{nil}
 	var b *plan.Blocked
 	switch {
 	case o.why == nil && o.parts != nil && o.parts.Trivial() == plan.NotTrivial && !o.parts.IsPick():
@@ -569,28 +571,28 @@ func (o *opening) view(w, h int) page {
 	case o.why == nil:
 		return p
 	case errors.As(o.why, &b):
-		p.say(w, line{}.bold(trouble, b.What+" ").add(plain, b.Next))
+		p.Say(w, term.Line{}.Bold(term.Trouble, b.What+" ").Add(term.Plain, b.Next))
 	case errors.Is(o.why, context.Canceled):
-		p.say(w, line{}.bold(bright, "Cancelled. ").add(plain, "Where you stand was not looked at to the end."))
+		p.Say(w, term.Line{}.Bold(term.Bright, "Cancelled. ").Add(term.Plain, "Where you stand was not looked at to the end."))
 	default:
-		p.say(w, line{}.bold(trouble, "This did not work. ").add(plain, words.Sentence(o.why.Error())))
+		p.Say(w, term.Line{}.Bold(term.Trouble, "This did not work. ").Add(term.Plain, words.Sentence(o.why.Error())))
 	}
 	var help *recovery.Offered
 	if errors.As(o.why, &help) {
-		p.blank()
-		p.say(w, txt(plain, "Press ").bold(bright, keys.next.Help().Key).add(plain, " to "+help.Offer.Does+"."))
+		p.Blank()
+		p.Say(w, term.Text(term.Plain, "Press ").Bold(term.Bright, keys.Next.Help().Key).Add(term.Plain, " to "+help.Offer.Does+"."))
 	}
 	if o.notice != "" {
-		p.blank()
-		p.warn(w, o.notice)
+		p.Blank()
+		p.Warn(w, o.notice)
 	}
-	p.blank()
-	p.say(w, txt(dim, "Nothing has been changed. Press f to look again, q to leave."))
+	p.Blank()
+	p.Say(w, term.Text(term.Dim, "Nothing has been changed. Press f to look again, q to leave."))
 	return p
 }
 
-func (o *opening) status() line { return nil }
+func (o *opening) status() term.Line { return nil }
 
-func (o *opening) remark() line {
-	return txt(dim, "Nothing has been changed: your branch and working tree are as you left them.")
+func (o *opening) remark() term.Line {
+	return term.Text(term.Dim, "Nothing has been changed: your branch and working tree are as you left them.")
 }

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/history"
@@ -17,6 +17,8 @@ import (
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -27,7 +29,7 @@ type logbookScreen struct {
 	points  map[string]*ledger.Waypoint
 	adrift  *recovery.Adrift
 	row     int
-	scroll  scroll
+	scroll  term.Scroll
 }
 
 // openLogbook lays the logbook over the screen there is.
@@ -69,24 +71,24 @@ func (s *logbookScreen) here() *ledger.LogEntry {
 func (s *logbookScreen) actions() []action {
 	var out []action
 	if e := s.here(); e != nil && e.Waypoint != "" {
-		out = append(out, act(keys.next, "what was decided", s.enterRow))
+		out = append(out, act(keys.Next, "what was decided", s.enterRow))
 		if e.What != ledger.Sent && (e.What != ledger.Undone || e.Return != "") {
-			out = append(out, acts(keys.undo, "go back before it", func() tea.Cmd { return s.goBack(e.Waypoint) }))
+			out = append(out, acts(keys.Undo, "go back before it", func() tea.Cmd { return s.goBack(e.Waypoint) }))
 		}
 		if e.What == ledger.Joined {
-			out = append(out, acts(keys.pick, "take only this back, by a new commit",
+			out = append(out, acts(keys.Pick, "take only this back, by a new commit",
 				func() tea.Cmd { return s.counter(e.Waypoint) }))
 		}
-		out = append(out, act(keys.views, "what differs from now", func() tea.Cmd { return s.openSince(e.Waypoint) }))
+		out = append(out, act(keys.Views, "what differs from now", func() tea.Cmd { return s.openSince(e.Waypoint) }))
 	}
 	if s.adrift != nil {
-		out = append(out, acts(keys.branch, "keep what is on no branch", s.keepAdrift))
+		out = append(out, acts(keys.Branch, "keep what is on no branch", s.keepAdrift))
 	}
 	if len(s.entries) > 0 {
-		out = append(out, acts(keys.drop, "clean old waypoints", s.clean))
+		out = append(out, acts(keys.Drop, "clean old waypoints", s.clean))
 	}
-	out = append(out, rowKeys("entry", len(s.entries), s.scroll.room(), s.move)...)
-	return append(out, act(keys.back, "", quietly(s.close)))
+	out = append(out, rowKeys("entry", len(s.entries), s.scroll.Room(), s.move)...)
+	return append(out, act(keys.Back, "", quietly(s.close)))
 }
 
 func (s *logbookScreen) move(by int) tea.Cmd {
@@ -106,7 +108,7 @@ func (s *logbookScreen) goBack(name string) tea.Cmd {
 			if way.Direct() {
 				return s.goingBack(name)
 			}
-			s.ask(warning(way.Sentence()+" Go back?"), "go back", func() tea.Cmd { return s.goingBack(name) }, nil)
+			s.ask(term.Warning(way.Sentence()+" Go back?"), "go back", func() tea.Cmd { return s.goingBack(name) }, nil)
 			return nil
 		}, nil
 	})
@@ -122,7 +124,7 @@ func (s *logbookScreen) refused(err error) (then, error) {
 	var moved *change.MovedError
 	if errors.As(err, &blocked) || errors.As(err, &moved) {
 		return func() tea.Cmd {
-			s.flash = warning(words.Sentence(err.Error()))
+			s.flash = term.Warning(words.Sentence(err.Error()))
 			return nil
 		}, nil
 	}
@@ -150,7 +152,7 @@ func (s *logbookScreen) keepAdrift() tea.Cmd {
 		name, err := s.s.Workspace.KeepAdrift(ctx, a)
 		return func() tea.Cmd {
 			s.adrift = nil
-			s.flash = done("Kept on the branch " + name + ". c in the history compares it with yours, and picks from " +
+			s.flash = term.Done("Kept on the branch " + name + ". c in the history compares it with yours, and picks from " +
 				"it.")
 			return nil
 		}, err
@@ -162,12 +164,12 @@ const cleanAge = 30 * 24 * time.Hour
 
 // clean forgets what old waypoints keep, if that is agreed to.
 func (s *logbookScreen) clean() tea.Cmd {
-	s.ask(warning("What waypoints keep that are older than 30 days is forgotten: it cannot be gone back to then, and "+
+	s.ask(term.Warning("What waypoints keep that are older than 30 days is forgotten: it cannot be gone back to then, and "+
 		"the logbook goes on telling what was done. Clean them?"), "clean them", func() tea.Cmd {
 		return s.start("cleaning", func(ctx context.Context, _ func(int, int)) (then, error) {
 			n, err := s.s.Clean(ctx, cleanAge)
 			return func() tea.Cmd {
-				s.flash = txt(plain, words.Count(n, "waypoint was", "waypoints were")+" cleaned.")
+				s.flash = term.Text(term.Plain, words.Count(n, "waypoint was", "waypoints were")+" cleaned.")
 				return nil
 			}, err
 		})
@@ -189,7 +191,7 @@ func (s *logbookScreen) goingBack(name string) tea.Cmd {
 			s.notice, s.holds, s.rewrite = s.s.TakeNotice(), "", false
 			s.goTo(s.look)
 			cmd := s.load(true)
-			s.flash = done(fmt.Sprintf("%s is back at %s, with index and files. Your decisions are kept.", w.Branch,
+			s.flash = term.Done(fmt.Sprintf("%s is back at %s, with index and files. Your decisions are kept.", w.Branch,
 				s.s.Planner.Short(at)))
 			return cmd
 		}, nil
@@ -223,50 +225,50 @@ func (s *logbookScreen) update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-func (s *logbookScreen) view(w, h int) page {
-	p := page{nil}
-	p.head("LOGBOOK", "  what Dorvik did here, the newest first")
-	p.blank()
+func (s *logbookScreen) view(w, h int) term.Page {
+	p := term.Page{nil}
+	p.Head("LOGBOOK", "  what Dorvik did here, the newest first")
+	p.Blank()
 	if s.adrift != nil {
-		p.warn(w, s.adrift.Sentence()+" Press b to keep "+words.Is(len(s.adrift.Commits), "it", "them")+" on one.")
-		p.blank()
+		p.Warn(w, s.adrift.Sentence()+" Press b to keep "+words.Is(len(s.adrift.Commits), "it", "them")+" on one.")
+		p.Blank()
 	}
 	if len(s.entries) == 0 {
-		p.say(w, txt(plain, "Dorvik has changed nothing here yet."))
+		p.Say(w, term.Text(term.Plain, "Dorvik has changed nothing here yet."))
 		return p
 	}
-	var rows page
+	var rows term.Page
 	for i := range s.entries {
 		e := &s.entries[i]
-		l := txt(bright, words.If(i == s.row, "  ▶ ", "    ")).then(txt(dim, words.Ago(s.now(), e.When)).fit(14)).
-			mark(markOfDeed(e.What)).add(plain, e.Sentence(s.s.Planner.Short(e.To))).add(dim, "   "+e.Name()).cut(w)
+		l := term.Text(term.Bright, words.If(i == s.row, "  ▶ ", "    ")).Then(term.Text(term.Dim, words.Ago(s.now(), e.When)).Fit(14)).
+			Mark(markOfDeed(e.What)).Add(term.Plain, e.Sentence(s.s.Planner.Short(e.To))).Add(term.Dim, "   "+e.Name()).Cut(w)
 		if i == s.row {
-			l = l.fit(w).on(onRow)
+			l = l.Fit(w).On(term.OnRow)
 		}
-		rows.row(l.clicks(clickedCommit(i)))
+		rows.Row(l.Clicks(clickedCommit(i)))
 	}
 	foot := s.kept(w)
 	room := max(3, h-len(p)-len(foot))
-	s.scroll.size(len(rows), room)
-	s.scroll.show(s.row)
-	p = append(p, s.scroll.window(rows, room)...)
+	s.scroll.Size(len(rows), room)
+	s.scroll.Show(s.row)
+	p = append(p, s.scroll.Window(rows, room)...)
 	if h < 16 {
 		return p
 	}
 	for len(p) < h-len(foot) {
-		p.blank()
+		p.Blank()
 	}
 	return append(p, foot...)
 }
 
 // kept tells of the marked entry what its waypoint keeps.
-func (s *logbookScreen) kept(w int) (p page) {
+func (s *logbookScreen) kept(w int) (p term.Page) {
 	e := s.here()
-	p.row(txt(plain, "  ").then(rule(w - 4)))
-	p.head("WHAT IT KEEPS", "  "+e.Name())
-	p.blank()
+	p.Row(term.Text(term.Plain, "  ").Then(term.Rule(w - 4)))
+	p.Head("WHAT IT KEEPS", "  "+e.Name())
+	p.Blank()
 	fact := func(name, text string) {
-		p.row(txt(plain, "    ").then(txt(dim, name).fit(18)).add(plain, text).cut(w))
+		p.Row(term.Text(term.Plain, "    ").Then(term.Text(term.Dim, name).Fit(18)).Add(term.Plain, text).Cut(w))
 	}
 	fact("branch", fmt.Sprintf("%s, from %s to %s", e.Branch, s.s.Planner.Short(e.From), s.s.Planner.Short(e.To)))
 	point := s.points[e.Waypoint]
@@ -293,22 +295,22 @@ func (s *logbookScreen) kept(w int) (p page) {
 }
 
 // markOfDeed is the mark of what was done.
-func markOfDeed(d ledger.Deed) mark {
+func markOfDeed(d ledger.Deed) term.Mark {
 	switch d {
 	case ledger.Undone:
-		return markBehind
+		return term.MarkBehind
 	case ledger.Sent:
-		return markSettled
+		return term.MarkSettled
 	}
-	return markJoined
+	return term.MarkJoined
 }
 
-func (s *logbookScreen) status() line {
-	return txt(dim, words.Count(len(s.entries), "entry", "entries"))
+func (s *logbookScreen) status() term.Line {
+	return term.Text(term.Dim, words.Count(len(s.entries), "entry", "entries"))
 }
 
-func (s *logbookScreen) remark() line {
-	return txt(dim, "A waypoint keeps the branch as it was. Going back keeps what came since under a waypoint, too, "+
+func (s *logbookScreen) remark() term.Line {
+	return term.Text(term.Dim, "A waypoint keeps the branch as it was. Going back keeps what came since under a waypoint, too, "+
 		"and says so first.")
 }
 
@@ -316,102 +318,104 @@ func (s *logbookScreen) remark() line {
 type toldScreen struct {
 	*job
 	waypoint string
-	rows     []line
-	scroll   scroll
+	rows     []term.Line
+	scroll   term.Scroll
 }
 
 func (s *toldScreen) actions() []action {
-	out := append([]action{act(keys.back, "", quietly(s.close))}, s.scroll.actions()...)
-	return append(out, act(keys.picture, "", func() tea.Cmd {
+	out := append([]action{act(keys.Back, "", quietly(s.close))}, scrollKeys(&s.scroll)...)
+	return append(out, act(keys.Picture, "", func() tea.Cmd {
 		s.open(&pictureScreen{job: s.job, row: len(drawings) - 1, waypoint: s.waypoint})
 		return nil
 	}))
 }
 
 func (s *toldScreen) update(msg tea.Msg) tea.Cmd {
-	s.scroll.update(msg)
+	s.scroll.Update(msg)
 	return nil
 }
 
-func (s *toldScreen) view(w, h int) page {
-	p := page{nil}
+func (s *toldScreen) view(w, h int) term.Page {
+	p := term.Page{nil}
 	for _, l := range s.rows {
-		p.rows(indent(wrap(l, w-4), 2))
+		p.Rows(term.Indent(term.Wrap(l, w-4), 2))
 	}
-	return s.scroll.window(p, h)
+	return s.scroll.Window(p, h)
 }
 
-func (s *toldScreen) status() line { return txt(dim, "waypoint "+s.waypoint) }
+func (s *toldScreen) status() term.Line { return term.Text(term.Dim, "waypoint "+s.waypoint) }
 
-func (s *toldScreen) remark() line { return txt(dim, "p writes it as a report. You are only reading.") }
+func (s *toldScreen) remark() term.Line {
+	return term.Text(term.Dim, "p writes it as a report. You are only reading.")
+}
 
 // toldPage takes down what is told, as rows.
-type toldPage struct{ rows []line }
+type toldPage struct{ rows []term.Line }
 
-func (p *toldPage) add(l line) { p.rows = append(p.rows, l) }
+func (p *toldPage) add(l term.Line) { p.rows = append(p.rows, l) }
 
 // markOfSign is the mark of a sign that is drawn.
-func markOfSign(k draw.SignKind) mark {
-	return [...]mark{draw.SignBase: markBase, draw.SignYours: markYours, draw.SignTheirs: markTheirs,
-		draw.SignJoined: markJoined, draw.SignBehind: markBehind}[k]
+func markOfSign(k draw.SignKind) term.Mark {
+	return [...]term.Mark{draw.SignBase: term.MarkBase, draw.SignYours: term.MarkYours, draw.SignTheirs: term.MarkTheirs,
+		draw.SignJoined: term.MarkJoined, draw.SignBehind: term.MarkBehind}[k]
 }
 
 // Title implements draw.Listener, and so do the others.
 func (p *toldPage) Title(title string, summary []string) {
-	p.add(line{}.bold(bright, title))
+	p.add(term.Line{}.Bold(term.Bright, title))
 	p.add(nil)
 	for _, l := range summary {
-		p.add(txt(plain, l))
+		p.add(term.Text(term.Plain, l))
 	}
 }
 
 // Part begins a part.
 func (p *toldPage) Part(h string, _ float64) {
 	p.add(nil)
-	p.add(heading(strings.ToUpper(h)))
+	p.add(term.Heading(strings.ToUpper(h)))
 	p.add(nil)
 }
 
 // Say is a sentence.
-func (p *toldPage) Say(text string) { p.add(txt(plain, text)) }
+func (p *toldPage) Say(text string) { p.add(term.Text(term.Plain, text)) }
 
 // Side is one side's commits.
 func (p *toldPage) Side(name string, k draw.SignKind, nodes []history.Node) {
 	for _, n := range nodes {
 		m := markOfSign(k)
-		p.add(line{}.mark(m).add(m.hue, n.ID.Prefix(12)+"  ").add(plain, n.Subject()).
-			add(dim, "   "+n.Author().Name+", "+n.Author().Time().Format("2 Jan 2006")))
+		p.add(term.Line{}.Mark(m).Add(m.Hue, n.ID.Prefix(12)+"  ").Add(term.Plain, n.Subject()).
+			Add(term.Dim, "   "+n.Author().Name+", "+n.Author().Time().Format("2 Jan 2006")))
 	}
 }
 
 // Overlap is the files that both sides changed.
 func (p *toldPage) Overlap(list []plan.Overlap) {
 	for _, o := range list {
-		p.add(txt(plain, o.Path+"   ").mark(markYours).add(dim, fmt.Sprintf("%d  ", o.Yours)).mark(markTheirs).
-			add(dim, fmt.Sprintf("%d  ", o.Theirs)).add(dim, string(o.Kind)))
+		p.add(term.Text(term.Plain, o.Path+"   ").Mark(term.MarkYours).Add(term.Dim, fmt.Sprintf("%d  ", o.Yours)).Mark(term.MarkTheirs).
+			Add(term.Dim, fmt.Sprintf("%d  ", o.Theirs)).Add(term.Dim, string(o.Kind)))
 	}
 }
 
 // Conflict is a conflict with both edits and what was decided.
 func (p *toldPage) Conflict(q *plan.Attributed, head, decision string) {
-	p.add(line{}.bold(plain, head))
+	p.add(term.Line{}.Bold(term.Plain, head))
 	if c := q.Question; !c.Whole() {
 		for _, side := range []struct {
-			mark
+			term.Mark
 			text string
-		}{{markBase, c.Base}, {markYours, c.Yours}, {markTheirs, c.Theirs}} {
+		}{{term.MarkBase, c.Base}, {term.MarkYours, c.Yours}, {term.MarkTheirs, c.Theirs}} {
 			for _, row := range splitLines(strings.TrimSuffix(side.text, "\n")) {
 				if side.text != "" {
-					p.add(line{}.mark(side.mark).add(plain, row))
+					p.add(term.Line{}.Mark(side.Mark).Add(term.Plain, row))
 				}
 			}
 		}
 	}
-	p.add(line{}.mark(markSettled).add(joined, decision))
+	p.add(term.Line{}.Mark(term.MarkSettled).Add(term.Joined, decision))
 	p.add(nil)
 }
 
 // Item is one of a list.
 func (p *toldPage) Item(k draw.SignKind, text string) {
-	p.add(line{}.mark(markOfSign(k)).add(plain, text))
+	p.add(term.Line{}.Mark(markOfSign(k)).Add(term.Plain, text))
 }

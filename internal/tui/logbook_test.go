@@ -4,10 +4,10 @@ import (
 	"strings"
 	"testing"
 
-	"dorvik.dev/dorvik/internal/gittest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/gittest"
 )
 
 // TestLogbook goes back before a join that was pushed and built upon, compares, and takes it back by

@@ -5,19 +5,21 @@ import (
 	"errors"
 	"fmt"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/draw"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
 // lookScreen is Look: where one stands, the two lines, and where both touch the same files.
 type lookScreen struct {
 	*job
-	scroll scroll
+	scroll term.Scroll
 }
 
 func (s *lookScreen) label() string { return ledger.Look.String() }
@@ -35,18 +37,18 @@ func (s *lookScreen) state() (string, passed) {
 	return fmt.Sprintf("%d theirs · %d yours", len(s.pos.Divergence.Theirs), len(s.pos.Divergence.Yours)), well
 }
 
-func (s *lookScreen) status() line { return s.asked() }
+func (s *lookScreen) status() term.Line { return s.asked() }
 
-func (s *lookScreen) remark() line {
+func (s *lookScreen) remark() term.Line {
 	switch {
 	case s.holds != "":
-		return txt(dim, "Pushed. Nothing has been changed since.")
+		return term.Text(term.Dim, "Pushed. Nothing has been changed since.")
 	case s.st.Accepted != nil:
-		return txt(dim, "Your branch and files are at the joined result, and nothing of it is pushed.")
+		return term.Text(term.Dim, "Your branch and files are at the joined result, and nothing of it is pushed.")
 	case s.changed:
-		return txt(dim, "Nothing else has been changed.")
+		return term.Text(term.Dim, "Nothing else has been changed.")
 	}
-	return txt(dim, "Nothing has been changed: your branch and working tree are as you left them.")
+	return term.Text(term.Dim, "Nothing has been changed: your branch and working tree are as you left them.")
 }
 
 func (s *lookScreen) actions() []action {
@@ -54,43 +56,43 @@ func (s *lookScreen) actions() []action {
 	switch {
 	case s.pos.NothingToDo():
 	case s.pos.IsPick():
-		out = append(out, acts(keys.next, "see what they would make", s.toChoose), acts(keys.drop, "", s.dropPick))
+		out = append(out, acts(keys.Next, "see what they would make", s.toChoose), acts(keys.Drop, "", s.dropPick))
 	case s.pos.Trivial() == plan.FastForward:
-		out = append(out, acts(keys.next, "move forward", s.forward))
+		out = append(out, acts(keys.Next, "move forward", s.forward))
 	case s.pos.Trivial() == plan.UpToDate:
-		out = append(out, acts(keys.next, "go on to Push", s.push.enter))
+		out = append(out, acts(keys.Next, "go on to Push", s.push.enter))
 	default:
-		out = append(out, acts(keys.next, "choose a way to join", s.toChoose))
+		out = append(out, acts(keys.Next, "choose a way to join", s.toChoose))
 	}
-	out = append(out, acts(keys.fetch, "", func() tea.Cmd { return s.load(true) }), s.historyAction())
+	out = append(out, acts(keys.Fetch, "", func() tea.Cmd { return s.load(true) }), s.historyAction())
 	if len(s.drivers) > 0 {
-		out = append(out, acts(keys.driver, "", s.askDriver))
+		out = append(out, acts(keys.Driver, "", s.askDriver))
 	}
 	if s.movable() {
-		out = append(out, act(keys.aside, "", quietly(s.moveAside)))
+		out = append(out, act(keys.Aside, "", quietly(s.moveAside)))
 	}
 	if s.carriable() {
-		out = append(out, acts(keys.carry, words.If(s.st.Carry, "leave your work where it is",
+		out = append(out, acts(keys.Carry, words.If(s.st.Carry, "leave your work where it is",
 			"carry your work along"),
 			s.carryWork))
 	} else if s.stash != nil {
-		out = append(out, acts(keys.carry, "bring back what git put aside", s.bringBack))
+		out = append(out, acts(keys.Carry, "bring back what git put aside", s.bringBack))
 	}
 	if s.pos.Stuck != nil {
-		out = append(out, acts(keys.back, "as git left it", s.leaveStuck))
+		out = append(out, acts(keys.Back, "as git left it", s.leaveStuck))
 	}
 	if s.canUndo() {
-		out = append(out, acts(keys.undo, "undo the join", s.undoJoin))
+		out = append(out, acts(keys.Undo, "undo the join", s.undoJoin))
 	}
 	if s.pos.Trivial() == plan.NotTrivial {
 		out = append(out, s.drawAction(draw.KindOverlap))
 	} else {
-		out = append(out, act(keys.others, "", s.openLastOthers), s.drawAction(draw.KindReport))
+		out = append(out, act(keys.Others, "", s.openLastOthers), s.drawAction(draw.KindReport))
 	}
 	if s.played != nil {
-		out = append(out, act(keys.teammates, "the teammates", s.openTeammates))
+		out = append(out, act(keys.Teammates, "the teammates", s.openTeammates))
 	}
-	return append(out, s.scroll.actions()...)
+	return append(out, scrollKeys(&s.scroll)...)
 }
 
 // forward moves the branch forward; uncommitted work that is carried can ask something first.
@@ -107,7 +109,7 @@ func (s *lookScreen) toChoose() tea.Cmd {
 }
 
 func (s *lookScreen) update(msg tea.Msg) tea.Cmd {
-	s.scroll.update(msg)
+	s.scroll.Update(msg)
 	return nil
 }
 
@@ -118,12 +120,12 @@ func (s *lookScreen) askDriver() tea.Cmd {
 		"the repository names for it. %sLet it run?", d.Command, d.Name, words.If(len(d.With) == 0, "",
 		fmt.Sprintf("It runs %s of the repository; when others change what is in there you are asked again. ",
 			words.List(words.Some(d.Files(), 3)))))
-	s.ask(warning(says), "let it run", func() tea.Cmd {
+	s.ask(term.Warning(says), "let it run", func() tea.Cmd {
 		if err := s.s.Ledger.Agree(d.String()); err != nil {
 			return s.failure(err)
 		}
 		return s.load(false)
-	}, func() { s.flash = txt(plain, "The merge driver is not run; its files are joined as text.") })
+	}, func() { s.flash = term.Text(term.Plain, "The merge driver is not run; its files are joined as text.") })
 	return nil
 }
 
@@ -134,52 +136,52 @@ func (s *lookScreen) dropPick() tea.Cmd {
 		return func() tea.Cmd {
 			s.goTo(s.look)
 			if s.flash == nil {
-				s.flash = txt(plain, "The pick is dropped; your branch is as it was.")
+				s.flash = term.Text(term.Plain, "The pick is dropped; your branch is as it was.")
 			}
 			return s.load(false)
 		}, err
 	})
 }
 
-func (s *lookScreen) view(w, h int) page {
-	p := page{nil}
+func (s *lookScreen) view(w, h int) term.Page {
+	p := term.Page{nil}
 	s.headline(&p, w)
-	p.blank()
+	p.Blank()
 	switch left := max(w/2+2, min(s.lanesNeed()+6, w*60/100)); {
 	case s.pos.NothingToDo():
 		s.uncommitted(&p, w-2, 2)
 	case w < wide:
-		p.rows(indent(s.lanes(w-3, 26), 2))
-		p.blank()
-		p.rows(indent(s.overlapPage(w-3), 2))
+		p.Rows(term.Indent(s.lanes(w-3, 26), 2))
+		p.Blank()
+		p.Rows(term.Indent(s.overlapPage(w-3), 2))
 	default:
 		lanes := s.lanes(left-3, h-len(p)-4)
-		p.rows(beside(indent(lanes, 2), s.overlapPage(w-left-4), left, w, h-len(p)-1))
+		p.Rows(term.Beside(term.Indent(lanes, 2), s.overlapPage(w-left-4), left, w, h-len(p)-1))
 	}
-	return s.scroll.window(p, h)
+	return s.scroll.Window(p, h)
 }
 
 // headline says in one plain sentence what happened, and what to do.
-func (s *lookScreen) headline(p *page, w int) {
+func (s *lookScreen) headline(p *term.Page, w int) {
 	st := s.pos.Standing(s.st.Accepted != nil)
 	if s.holds != "" && s.pos.NothingToDo() {
 		st.Head, st.Text = "Pushed.", s.holds
 		st.Next = "Yours and theirs are one line now. There is nothing left to do."
 	}
-	h := trouble
+	h := term.Trouble
 	switch {
 	case s.pos.IsPick():
-		h = bright
+		h = term.Bright
 	case st.Well:
-		h = joined
+		h = term.Joined
 	}
-	p.say(w, line{}.bold(h, st.Head+" ").add(plain, st.Text))
-	p.say(w, txt(dim, st.Next))
+	p.Say(w, term.Line{}.Bold(h, st.Head+" ").Add(term.Plain, st.Text))
+	p.Say(w, term.Text(term.Dim, st.Next))
 	for _, more := range []string{s.silence(), s.notice, s.half(), s.pos.Rewritten(), s.pos.Triangle(), s.marked(),
 		s.putAside(), s.obstacle(), s.unfit()} {
 		if more != "" {
-			p.blank()
-			p.warn(w, more)
+			p.Blank()
+			p.Warn(w, more)
 		}
 	}
 }
@@ -263,7 +265,7 @@ func (s *lookScreen) bringBack() tea.Cmd {
 		}
 		return func() tea.Cmd {
 			cmd := s.load(true)
-			s.flash = done("What git had put aside is back among your files, not committed. The stash keeps it, too.")
+			s.flash = term.Done("What git had put aside is back among your files, not committed. The stash keeps it, too.")
 			return cmd
 		}, err
 	})

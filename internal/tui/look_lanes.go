@@ -9,6 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -27,7 +28,7 @@ func (s *lookScreen) lanesNeed() (n int) {
 // column is one side's commits as they are drawn.
 type column struct {
 	nodes []history.Node
-	mark  mark
+	mark  term.Mark
 	side  merge.Side
 	same  map[object.ID]history.Node // of theirs that hold the same change
 	each  int                        // rows a commit
@@ -35,8 +36,8 @@ type column struct {
 }
 
 // lanes draws the two lines since the common ancestor.
-func (s *lookScreen) lanes(w, h int) page {
-	p := page{heading(map[plan.Trivial]string{plan.NotTrivial: "WHERE THE LINES PART",
+func (s *lookScreen) lanes(w, h int) term.Page {
+	p := term.Page{term.Heading(map[plan.Trivial]string{plan.NotTrivial: "WHERE THE LINES PART",
 		plan.UpToDate: "WHAT A PUSH WOULD SEND", plan.FastForward: "WHAT IS NEW THERE"}[s.pos.Trivial()]), nil}
 	a, b := s.pos.Divergence.Yours, s.pos.Divergence.Theirs
 	room, each := h-9, 3
@@ -45,76 +46,76 @@ func (s *lookScreen) lanes(w, h int) page {
 	}
 	most := max(2, room/each)
 	same := s.alreadyThere()
-	colA := s.lane(column{a, markYours, merge.Yours, same, each, most})
-	colB := s.lane(column{b, markTheirs, merge.Theirs, same, each, most})
+	colA := s.lane(column{a, term.MarkYours, merge.Yours, same, each, most})
+	colB := s.lane(column{b, term.MarkTheirs, merge.Theirs, same, each, most})
 	mine, others := ", not on "+s.pos.Branch.Upstream, ", not here yet"
 	if s.pos.IsPick() {
 		mine, others = ", since the lines parted", ", picked"
 		if oldest := b[len(b)-1]; len(oldest.Parents) > 0 && oldest.Parents[0] != s.pos.Base() {
-			colB.row(txt(theirs, "┊ ").add(dim, "older ones are not picked"))
+			colB.Row(term.Text(term.Theirs, "┊ ").Add(term.Dim, "older ones are not picked"))
 		}
 	}
 	switch {
 	case len(a) == 0 && s.pos.Counter() != "":
-		return append(p, s.oneLane(colB, yours, "yours", ", to be made")...)
+		return append(p, s.oneLane(colB, term.Yours, "yours", ", to be made")...)
 	case len(a) == 0:
-		return append(p, s.oneLane(colB, theirs, "theirs", others)...)
+		return append(p, s.oneLane(colB, term.Theirs, "theirs", others)...)
 	case len(b) == 0:
-		return append(p, s.oneLane(colA, yours, "yours", mine)...)
+		return append(p, s.oneLane(colA, term.Yours, "yours", mine)...)
 	}
 	lane := (w - 3) / 2
 	// What their lane does not need, yours may have.
-	lane = max(lane, min(colA.width()+2, w-2-colB.width()))
-	p.row(txt(plain, "   ").bold(yours, "yours").add(dim, mine).fit(lane+4).bold(theirs, "theirs").add(dim, others))
-	p.blank()
-	p.rows(together(colA, colB, lane, w))
+	lane = max(lane, min(colA.Width()+2, w-2-colB.Width()))
+	p.Row(term.Text(term.Plain, "   ").Bold(term.Yours, "yours").Add(term.Dim, mine).Fit(lane+4).Bold(term.Theirs, "theirs").Add(term.Dim, others))
+	p.Blank()
+	p.Rows(together(colA, colB, lane, w))
 	half := lane / 2
-	p.row(txt(yours, " ╰"+strings.Repeat("─", half-1)).add(plain, "┬").
-		add(theirs, strings.Repeat("─", lane-half-1)+"╯"))
-	p.rows(s.stem(half + 1))
-	p.blank()
-	p.rows(wrap(s.sum(), w-1))
+	p.Row(term.Text(term.Yours, " ╰"+strings.Repeat("─", half-1)).Add(term.Plain, "┬").
+		Add(term.Theirs, strings.Repeat("─", lane-half-1)+"╯"))
+	p.Rows(s.stem(half + 1))
+	p.Blank()
+	p.Rows(term.Wrap(s.sum(), w-1))
 	return p
 }
 
 // oneLane draws the line that alone has commits.
-func (s *lookScreen) oneLane(commits page, h hue, name, what string) page {
-	p := page{txt(plain, "   ").bold(h, name).add(dim, what), nil}
-	p.rows(indent(commits, 1))
+func (s *lookScreen) oneLane(commits term.Page, h term.Hue, name, what string) term.Page {
+	p := term.Page{term.Text(term.Plain, "   ").Bold(h, name).Add(term.Dim, what), nil}
+	p.Rows(term.Indent(commits, 1))
 	return append(p, s.stem(1)...)
 }
 
 // together puts two lanes side by side, so that they end on the same row.
-func together(a, b page, lane, w int) (p page) {
+func together(a, b term.Page, lane, w int) (p term.Page) {
 	n := max(len(a), len(b))
 	for i := range n {
-		var x, y line
+		var x, y term.Line
 		if k := i - (n - len(a)); k >= 0 {
 			x = a[k]
 		}
 		if k := i - (n - len(b)); k >= 0 {
 			y = b[k]
 		}
-		p.row(txt(plain, " ").then(x.cut(lane - 1)).fit(lane + 1).then(y.cut(w - lane - 1)))
+		p.Row(term.Text(term.Plain, " ").Then(x.Cut(lane - 1)).Fit(lane + 1).Then(y.Cut(w - lane - 1)))
 	}
 	return p
 }
 
 // sum says how many commits there will be.
-func (s *lookScreen) sum() line {
+func (s *lookScreen) sum() term.Line {
 	a, b := len(s.pos.Divergence.Yours), len(s.pos.Divergence.Theirs)
 	switch {
 	case s.plan == nil:
 		return nil
 	case s.plan.Pick != nil:
-		return txt(plain, fmt.Sprintf("%s will hold %s more.", s.pos.Branch.Name,
+		return term.Text(term.Plain, fmt.Sprintf("%s will hold %s more.", s.pos.Branch.Name,
 			words.Count(s.plan.Pick.Kept(), "commit", "commits")))
 	}
-	l := txt(plain, fmt.Sprintf("After %s %s will hold ", s.s.Planner.Short(s.pos.Base()), s.pos.Branch.Name))
+	l := term.Text(term.Plain, fmt.Sprintf("After %s %s will hold ", s.s.Planner.Short(s.pos.Base()), s.pos.Branch.Name))
 	if s.plan.Rebase.Refused == nil {
-		l = l.add(plain, words.Count(b+s.plan.Rebase.Kept(), "commit", "commits")+" by rebase, ")
+		l = l.Add(term.Plain, words.Count(b+s.plan.Rebase.Kept(), "commit", "commits")+" by rebase, ")
 	}
-	return l.add(plain, words.Count(a+b+1, "commit", "commits")+" by merge.")
+	return l.Add(term.Plain, words.Count(a+b+1, "commit", "commits")+" by merge.")
 }
 
 // alreadyThere gives, for commits that hold a change the other side has too, that side's commit.
@@ -136,11 +137,11 @@ func (s *lookScreen) alreadyThere() map[object.ID]history.Node {
 }
 
 // stem draws the common ancestor and the one before it.
-func (s *lookScreen) stem(at int) page {
-	var p page
+func (s *lookScreen) stem(at int) term.Page {
+	var p term.Page
 	pad := strings.Repeat(" ", at)
 	for i, n := range s.below {
-		l := txt(plain, pad).mark(markBase)
+		l := term.Text(term.Plain, pad).Mark(term.MarkBase)
 		if i == 0 {
 			what := "where the lines part"
 			switch s.pos.Trivial() {
@@ -149,41 +150,41 @@ func (s *lookScreen) stem(at int) page {
 			case plan.FastForward:
 				what = s.pos.Branch.Name + " is here"
 			}
-			p.row(l.add(base, s.s.Planner.Short(n.ID)+" ").add(plain, n.Subject()).add(dim, "  "+what))
+			p.Row(l.Add(term.Base, s.s.Planner.Short(n.ID)+" ").Add(term.Plain, n.Subject()).Add(term.Dim, "  "+what))
 			if more := len(s.pos.Divergence.Bases) - 1; more > 0 {
-				p.row(txt(faint, pad+"│ ").add(dim, fmt.Sprintf("and %d more: the lines were merged across each "+
+				p.Row(term.Text(term.Faint, pad+"│ ").Add(term.Dim, fmt.Sprintf("and %d more: the lines were merged across each "+
 					"other", more)))
 			}
 			continue
 		}
-		p.row(txt(faint, pad+"│"))
-		p.row(l.add(base, s.s.Planner.Short(n.ID)+" ").add(dim, n.Subject()))
+		p.Row(term.Text(term.Faint, pad+"│"))
+		p.Row(l.Add(term.Base, s.s.Planner.Short(n.ID)+" ").Add(term.Dim, n.Subject()))
 		if len(n.Parents) > 0 {
-			p.row(txt(faint, pad+"┊"))
+			p.Row(term.Text(term.Faint, pad+"┊"))
 		}
 	}
 	return p
 }
 
 // lane draws one side's commits, newest first.
-func (s *lookScreen) lane(a column) page {
-	var p page
-	h := a.mark.hue
+func (s *lookScreen) lane(a column) term.Page {
+	var p term.Page
+	h := a.mark.Hue
 	for i, n := range a.nodes {
 		if i == a.most-1 && len(a.nodes) > a.most {
-			p.row(txt(h, "┊ ").add(dim, fmt.Sprintf("%d more, older", len(a.nodes)-i)))
+			p.Row(term.Text(h, "┊ ").Add(term.Dim, fmt.Sprintf("%d more, older", len(a.nodes)-i)))
 			break
 		}
-		p.row(line{}.mark(a.mark).add(h, s.s.Planner.Short(n.ID)+" ").add(plain, n.Subject()))
+		p.Row(term.Line{}.Mark(a.mark).Add(h, s.s.Planner.Short(n.ID)+" ").Add(term.Plain, n.Subject()))
 		if a.each > 1 {
-			l := txt(h, "│ ").add(dim, s.first(n, a.side)+", "+s.age(n))
+			l := term.Text(h, "│ ").Add(term.Dim, s.first(n, a.side)+", "+s.age(n))
 			if t, ok := a.same[n.ID]; ok {
-				l = l.add(joined, ", in "+s.s.Planner.Short(t.ID)+" too")
+				l = l.Add(term.Joined, ", in "+s.s.Planner.Short(t.ID)+" too")
 			}
-			p.row(l)
+			p.Row(l)
 		}
 		if a.each > 2 {
-			p.row(txt(h, "│"))
+			p.Row(term.Text(h, "│"))
 		}
 	}
 	return p

@@ -5,11 +5,13 @@ import (
 	"slices"
 	"strings"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -18,7 +20,7 @@ type lostScreen struct {
 	*checkScreen
 	at     int
 	now    []string // the texts as they are joined now; empty where there is no such text
-	scroll scroll
+	scroll term.Scroll
 }
 
 // lostAction looks at what does not fit any more.
@@ -26,7 +28,7 @@ func (s *checkScreen) lostAction() []action {
 	if s.join == nil || len(s.join.Lost) == 0 {
 		return nil
 	}
-	return []action{acts(keys.views, "the "+words.Is(len(s.join.Lost), "mend", "mends")+" that "+
+	return []action{acts(keys.Views, "the "+words.Is(len(s.join.Lost), "mend", "mends")+" that "+
 		""+words.Is(len(s.join.Lost),
 		"does", "do")+" not fit", s.openLost)}
 }
@@ -49,16 +51,16 @@ func (o *lostScreen) mend() plan.Mend { return o.join.Lost[o.at] }
 func (o *lostScreen) actions() []action {
 	var out []action
 	if o.now[o.at] != "" {
-		out = append(out, acts(keys.next, "write it into what is there now", o.again))
+		out = append(out, acts(keys.Next, "write it into what is there now", o.again))
 	}
-	out = append(out, act(keys.drop, "let it go", o.letGo))
+	out = append(out, act(keys.Drop, "let it go", o.letGo))
 	if len(o.now) > 1 {
 		turn := func(by int) func() tea.Cmd {
-			return quietly(func() { o.at = (o.at + by + len(o.now)) % len(o.now); o.scroll.to(0) })
+			return quietly(func() { o.at = (o.at + by + len(o.now)) % len(o.now); o.scroll.To(0) })
 		}
-		out = append(out, act(keys.following, "the next", turn(1)), also(keys.previous, turn(-1)))
+		out = append(out, act(keys.Following, "the next", turn(1)), also(keys.Previous, turn(-1)))
 	}
-	return append(append(out, act(keys.back, "", quietly(o.close))), o.scroll.actions()...)
+	return append(append(out, act(keys.Back, "", quietly(o.close))), scrollKeys(&o.scroll)...)
 }
 
 // letGo forgets it.
@@ -66,7 +68,7 @@ func (o *lostScreen) letGo() tea.Cmd {
 	m, s := o.mend(), o.checkScreen
 	o.close()
 	return s.rejoin(func(to *recovery.Session) error { return to.Ledger.LetGo(m) }, func() tea.Cmd {
-		s.flash = txt(plain, "The mend of "+m.Path+" is let go.")
+		s.flash = term.Text(term.Plain, "The mend of "+m.Path+" is let go.")
 		return s.enter()
 	})
 }
@@ -74,19 +76,19 @@ func (o *lostScreen) letGo() tea.Cmd {
 // again opens the text as it is now, for the mend to be made once more.
 func (o *lostScreen) again() tea.Cmd {
 	m, s, now := o.mend(), o.checkScreen, o.now[o.at]
-	ed := newEditor(now, 1)
+	ed := term.NewEditor(now, 1)
 	if edits := diff.Histogram(diff.Lines(m.Before), diff.Lines(m.After)); len(edits) > 0 {
-		ed.goTo(min(edits[0].A0+1, strings.Count(now, "\n")+1), 1)
+		ed.GoTo(min(edits[0].A0+1, strings.Count(now, "\n")+1), 1)
 	}
 	was := editRows(m.Before, m.After)
 	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), name: m.Path, own: s.s.Repo.Editor,
-		around: func(w, h int) page {
-			p := page{txt(plain, " ").bold(bright, m.Path).add(dim, "   as it is now; your mend was").cut(w)}
+		around: func(w, h int) term.Page {
+			p := term.Page{term.Text(term.Plain, " ").Bold(term.Bright, m.Path).Add(term.Dim, "   as it is now; your mend was").Cut(w)}
 			for _, l := range was[:min(len(was), h/3)] {
-				p.row(l.cut(w))
+				p.Row(l.Cut(w))
 			}
-			p.row(rule(w))
-			return append(p, ed.view(w, h-len(p))...)
+			p.Row(term.Rule(w))
+			return append(p, ed.View(w, h-len(p))...)
 		},
 		save: func(after string) tea.Cmd {
 			return s.rejoin(func(to *recovery.Session) error {
@@ -100,25 +102,25 @@ func (o *lostScreen) again() tea.Cmd {
 }
 
 func (o *lostScreen) update(msg tea.Msg) tea.Cmd {
-	o.scroll.update(msg)
+	o.scroll.Update(msg)
 	return nil
 }
 
-func (o *lostScreen) status() line {
-	return txt(dim, fmt.Sprintf("mend %d of %d that does not fit", o.at+1, len(o.now)))
+func (o *lostScreen) status() term.Line {
+	return term.Text(term.Dim, fmt.Sprintf("mend %d of %d that does not fit", o.at+1, len(o.now)))
 }
 
-func (o *lostScreen) remark() line {
-	return txt(dim, "It is not part of the result, and is kept until you write it anew or let it go.")
+func (o *lostScreen) remark() term.Line {
+	return term.Text(term.Dim, "It is not part of the result, and is kept until you write it anew or let it go.")
 }
 
-func (o *lostScreen) view(w, h int) page {
+func (o *lostScreen) view(w, h int) term.Page {
 	m := o.mend()
-	p := page{txt(plain, " ").bold(bright, m.Path).add(dim, "   this mend was made to another text"), nil}
-	mine := append(page{heading("YOUR MEND"), nil}, editRows(m.Before, m.After)...)
-	is := page{heading("THE TEXT NOW"), nil}
+	p := term.Page{term.Text(term.Plain, " ").Bold(term.Bright, m.Path).Add(term.Dim, "   this mend was made to another text"), nil}
+	mine := append(term.Page{term.Heading("YOUR MEND"), nil}, editRows(m.Before, m.After)...)
+	is := term.Page{term.Heading("THE TEXT NOW"), nil}
 	if o.now[o.at] == "" {
-		is.row(txt(dim, "there is no such text in the result"))
+		is.Row(term.Text(term.Dim, "there is no such text in the result"))
 	}
 	touched := map[int]bool{} // lines that are not as the mend found them
 	now := diff.Lines(o.now[o.at])
@@ -128,35 +130,35 @@ func (o *lostScreen) view(w, h int) page {
 		}
 	}
 	for i, l := range now {
-		as := dim
+		as := term.Dim
 		if touched[i] {
-			as = bright
+			as = term.Bright
 		}
-		is.row(txt(faint, fmt.Sprintf("%6d ", i+1)).add(as, strings.TrimRight(l, "\r\n")))
+		is.Row(term.Text(term.Faint, fmt.Sprintf("%6d ", i+1)).Add(as, strings.TrimRight(l, "\r\n")))
 	}
 	if w < wide {
-		return append(p, o.scroll.window(indent(slices.Concat(mine, page{nil}, is), 1), h-len(p))...)
+		return append(p, o.scroll.Window(term.Indent(slices.Concat(mine, term.Page{nil}, is), 1), h-len(p))...)
 	}
 	left := w / 2
 	for i := range mine {
-		mine[i] = mine[i].cut(left - 2)
+		mine[i] = mine[i].Cut(left - 2)
 	}
-	return append(p, o.scroll.window(beside(indent(mine, 1), is, left-1, w, h-len(p)), h-len(p))...)
+	return append(p, o.scroll.Window(term.Beside(term.Indent(mine, 1), is, left-1, w, h-len(p)), h-len(p))...)
 }
 
 // editRows shows an edit of a text: the lines that go and that come, each edit by itself.
-func editRows(before, after string) (p page) {
+func editRows(before, after string) (p term.Page) {
 	from, to := diff.Lines(before), diff.Lines(after)
 	for i, e := range diff.Histogram(from, to) {
 		if i > 0 {
-			p.row(txt(faint, "       ┊"))
+			p.Row(term.Text(term.Faint, "       ┊"))
 		}
 		for k, l := range from[e.A0:e.A1] {
-			p.row(txt(faint, fmt.Sprintf("%6d ", e.A0+k+1)).bold(trouble, "− ").add(plain, strings.TrimRight(l,
+			p.Row(term.Text(term.Faint, fmt.Sprintf("%6d ", e.A0+k+1)).Bold(term.Trouble, "− ").Add(term.Plain, strings.TrimRight(l,
 				"\r\n")))
 		}
 		for k, l := range to[e.B0:e.B1] {
-			p.row(txt(faint, fmt.Sprintf("%6d ", e.B0+k+1)).bold(joined, "+ ").add(bright, strings.TrimRight(l,
+			p.Row(term.Text(term.Faint, fmt.Sprintf("%6d ", e.B0+k+1)).Bold(term.Joined, "+ ").Add(term.Bright, strings.TrimRight(l,
 				"\r\n")))
 		}
 	}

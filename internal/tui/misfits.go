@@ -7,30 +7,31 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/misfit"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
 // misfitRows tells of edits that will not work together: what happened, and the line that it breaks.
-func (j *job) misfitRows(all []plan.Misfit, mends []misfit.Mend, w, most int) (p page) {
+func (j *job) misfitRows(all []plan.Misfit, mends []misfit.Mend, w, most int) (p term.Page) {
 	for i := range all {
 		if i == most {
-			p.row(txt(dim, "  and "+words.Count(len(all)-most, "pair", "pairs")+" more; dorvik plan lists them"))
+			p.Row(term.Text(term.Dim, "  and "+words.Count(len(all)-most, "pair", "pairs")+" more; dorvik plan lists them"))
 			return p
 		}
 		m := &all[i]
-		p.rows(wrap(line{}.mark(markWarning).add(plain, j.misfitWords(m)+"."), w))
-		mark := markYours
+		p.Rows(term.Wrap(term.Line{}.Mark(term.MarkWarning).Add(term.Plain, j.misfitWords(m)+"."), w))
+		mark := term.MarkYours
 		if m.Used.Side == merge.Theirs {
-			mark = markTheirs
+			mark = term.MarkTheirs
 		}
-		at := txt(plain, "  ").mark(mark).add(bright, fmt.Sprintf("%s:%d", m.Used.Path, m.Used.Line))
+		at := term.Text(term.Plain, "  ").Mark(mark).Add(term.Bright, fmt.Sprintf("%s:%d", m.Used.Path, m.Used.Line))
 		if code := strings.TrimSpace(m.Used.Text); code != "" {
-			at = at.add(dim, "  "+code)
+			at = at.Add(term.Dim, "  "+code)
 		}
-		p.row(at.cut(w))
+		p.Row(at.Cut(w))
 		for _, mend := range mends {
 			if mend.Of == i {
-				p.rows(mendRows(mend, m.Used.Text, w))
+				p.Rows(mendRows(mend, m.Used.Text, w))
 			}
 		}
 	}
@@ -38,15 +39,15 @@ func (j *job) misfitRows(all []plan.Misfit, mends []misfit.Mend, w, most int) (p
 }
 
 // mendRows shows the edit that a mend is: what goes, unless it was shown, and what comes.
-func mendRows(m misfit.Mend, shown string, w int) (p page) {
+func mendRows(m misfit.Mend, shown string, w int) (p term.Page) {
 	for _, l := range m.Before {
 		if l == shown && len(m.After) > 0 {
 			continue
 		}
-		p.row(txt(dim, fmt.Sprintf("    %4d ", m.Line)).add(dim, "− "+strings.TrimSpace(l)).cut(w))
+		p.Row(term.Text(term.Dim, fmt.Sprintf("    %4d ", m.Line)).Add(term.Dim, "− "+strings.TrimSpace(l)).Cut(w))
 	}
 	for _, l := range m.After {
-		p.row(txt(dim, "         ").add(joined, "+ "+strings.TrimSpace(l)).cut(w))
+		p.Row(term.Text(term.Dim, "         ").Add(term.Joined, "+ "+strings.TrimSpace(l)).Cut(w))
 	}
 	return p
 }

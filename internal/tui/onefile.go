@@ -6,10 +6,11 @@ import (
 	"os"
 	"path/filepath"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/tui/term"
 )
 
 // oneFile is the settling of a single file: there is Settle alone, and what it ends with is a file.
@@ -27,8 +28,8 @@ func RunFile(ctx context.Context, s *recovery.Session, themeName, name string,
 	j.file = &oneFile{name: name, save: save}
 	j.stages = []stage{j.settle}
 	j.more = nil
-	j.title = func() line {
-		return line{}.add(plain, " ").bold(bright, "dorvik").add(dim, "  "+filepath.Base(name))
+	j.title = func() term.Line {
+		return term.Line{}.Add(term.Plain, " ").Bold(term.Bright, "dorvik").Add(term.Dim, "  "+filepath.Base(name))
 	}
 	if err := j.show(ctx, j.loadFile()); err != nil {
 		return false, err
@@ -75,7 +76,7 @@ func (j *job) saveFile() tea.Cmd {
 
 // leaveFile leaves without a result, when that was asked for.
 func (j *job) leaveFile() tea.Cmd {
-	j.ask(warning(j.file.name+" stays as it is; what you settled is kept for when you open it again. Leave?"), "leave",
-		func() tea.Cmd { return tea.Quit }, func() { j.flash = txt(plain, "Nothing was changed.") })
+	j.ask(term.Warning(j.file.name+" stays as it is; what you settled is kept for when you open it again. Leave?"), "leave",
+		func() tea.Cmd { return tea.Quit }, func() { j.flash = term.Text(term.Plain, "Nothing was changed.") })
 	return nil
 }

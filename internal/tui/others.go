@@ -4,10 +4,12 @@ import (
 	"context"
 	"fmt"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/lookback"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -18,7 +20,7 @@ type othersScreen struct {
 	others []lookback.Other
 	pull   []string
 	row    int // of all their files
-	scroll scroll
+	scroll term.Scroll
 	at     []int
 }
 
@@ -34,7 +36,7 @@ func (j *job) openLastOthers() tea.Cmd {
 		r, err := j.s.History.LastReceived(ctx, pos)
 		return func() tea.Cmd {
 			if r == nil || len(r.Others) == 0 {
-				j.flash = txt(plain, "Nothing was joined here yet: there is nobody for whom it changed anything.")
+				j.flash = term.Text(term.Plain, "Nothing was joined here yet: there is nobody for whom it changed anything.")
 				return nil
 			}
 			return j.openOthers(r.Tip, r.Others, r.Pull)
@@ -53,18 +55,18 @@ func (s *othersScreen) files() (out []lookback.ChangedFile) {
 func (s *othersScreen) actions() []action {
 	var out []action
 	if files := s.files(); len(files) > 0 {
-		out = append(out, act(keys.next, "line by line", func() tea.Cmd {
+		out = append(out, act(keys.Next, "line by line", func() tea.Cmd {
 			return s.openChange(files[s.row], "as they left it, and as it is in the result", s.authors)
 		}))
 		if !files[s.row].New.Absent() {
-			out = append(out, act(keys.annotate, "who wrote its lines", s.authors))
+			out = append(out, act(keys.Annotate, "who wrote its lines", s.authors))
 		}
 	}
-	out = append(out, rowKeys("file", len(s.files()), s.scroll.room(), func(by int) tea.Cmd {
+	out = append(out, rowKeys("file", len(s.files()), s.scroll.Room(), func(by int) tea.Cmd {
 		s.moveTo(s.row + by)
 		return nil
 	})...)
-	return append(out, act(keys.back, "", quietly(s.close)))
+	return append(out, act(keys.Back, "", quietly(s.close)))
 }
 
 // authors opens the lines of the file one is on, as they are in the result.
@@ -73,7 +75,7 @@ func (s *othersScreen) authors() tea.Cmd { return s.openAnnotate(s.result, s.fil
 func (s *othersScreen) moveTo(row int) {
 	s.row = max(0, min(row, len(s.files())-1))
 	if s.row < len(s.at) {
-		s.scroll.show(s.at[s.row])
+		s.scroll.Show(s.at[s.row])
 	}
 }
 
@@ -82,34 +84,34 @@ func (s *othersScreen) update(msg tea.Msg) tea.Cmd {
 	case clickedCommit:
 		s.moveTo(int(msg))
 	case tea.MouseWheelMsg:
-		s.scroll.update(msg)
+		s.scroll.Update(msg)
 	}
 	return nil
 }
 
-func (s *othersScreen) view(w, h int) page {
-	p := page{nil}
-	p.head("WHAT THE OTHERS GET", "")
-	p.blank()
+func (s *othersScreen) view(w, h int) term.Page {
+	p := term.Page{nil}
+	p.Head("WHAT THE OTHERS GET", "")
+	p.Blank()
 	for _, l := range s.pull {
-		p.say(w, txt(plain, l))
+		p.Say(w, term.Text(term.Plain, l))
 	}
 	s.at = s.at[:0]
 	column := fileColumn(s.files(), w)
 	for _, o := range s.others {
-		p.blank()
-		p.row(txt(plain, "  ").mark(markTheirs).bold(theirs, o.Name).add(dim, "   "+keptWords(o)))
+		p.Blank()
+		p.Row(term.Text(term.Plain, "  ").Mark(term.MarkTheirs).Bold(term.Theirs, o.Name).Add(term.Dim, "   "+keptWords(o)))
 		for _, f := range o.Files {
 			i := len(s.at)
 			s.at = append(s.at, len(p))
-			l := txt(bright, words.If(i == s.row, "  ▶ ", "    ")).then(fileLine(f, column)).cut(w)
+			l := term.Text(term.Bright, words.If(i == s.row, "  ▶ ", "    ")).Then(fileLine(f, column)).Cut(w)
 			if i == s.row {
-				l = l.fit(w).on(onRow)
+				l = l.Fit(w).On(term.OnRow)
 			}
-			p.row(l.clicks(clickedCommit(i)))
+			p.Row(l.Clicks(clickedCommit(i)))
 		}
 	}
-	return s.scroll.window(p, h)
+	return s.scroll.Window(p, h)
 }
 
 // keptWords says how many files of somebody are as they left them.
@@ -126,41 +128,43 @@ func keptWords(o lookback.Other) string {
 	return fmt.Sprintf("%d of %d files as they left them; otherwise in the result:", o.Kept, n)
 }
 
-func (s *othersScreen) status() line { return txt(dim, words.Count(len(s.others), "person", "people")) }
+func (s *othersScreen) status() term.Line {
+	return term.Text(term.Dim, words.Count(len(s.others), "person", "people"))
+}
 
-func (s *othersScreen) remark() line {
-	return txt(dim, "Left column of numbers: their line, as they left it. Right: the line in the result.")
+func (s *othersScreen) remark() term.Line {
+	return term.Text(term.Dim, "Left column of numbers: their line, as they left it. Right: the line in the result.")
 }
 
 // othersRows tells on Push in a few rows what the result means for others.
-func (s *pushScreen) othersRows(p *page, w int) {
+func (s *pushScreen) othersRows(p *term.Page, w int) {
 	if s.ready == nil || len(s.ready.Others) == 0 {
 		return
 	}
 	const most = 4
-	p.blank()
-	p.row(txt(plain, "  ").then(rule(w - 4)))
-	p.head("WHAT THE OTHERS GET", "  with their next pull; e shows it line by line")
-	p.blank()
+	p.Blank()
+	p.Row(term.Text(term.Plain, "  ").Then(term.Rule(w - 4)))
+	p.Head("WHAT THE OTHERS GET", "  with their next pull; e shows it line by line")
+	p.Blank()
 	for i, o := range s.ready.Others {
 		if i == most {
-			p.row(txt(dim, "    and "+words.Count(len(s.ready.Others)-i, "person", "people")+" more"))
+			p.Row(term.Text(term.Dim, "    and "+words.Count(len(s.ready.Others)-i, "person", "people")+" more"))
 			break
 		}
-		l := txt(plain, "    ").mark(markTheirs).then(txt(theirs, o.Name).fit(20))
+		l := term.Text(term.Plain, "    ").Mark(term.MarkTheirs).Then(term.Text(term.Theirs, o.Name).Fit(20))
 		n := o.Kept + len(o.Files)
 		if len(o.Files) == 0 {
-			l = l.add(plain, fmt.Sprintf("%s of theirs, as they left %s", words.Count(n, "file", "files"),
+			l = l.Add(term.Plain, fmt.Sprintf("%s of theirs, as they left %s", words.Count(n, "file", "files"),
 				words.Is(n, "it", "them")))
 		} else {
 			var names []string
 			for _, f := range o.Files {
 				names = append(names, f.Path)
 			}
-			l = l.add(plain, fmt.Sprintf("%d of %s of theirs with your changes in: ", len(o.Files),
+			l = l.Add(term.Plain, fmt.Sprintf("%d of %s of theirs with your changes in: ", len(o.Files),
 				words.Count(n, "file", "files"))).
-				add(dim, words.List(words.Some(names, 3)))
+				Add(term.Dim, words.List(words.Some(names, 3)))
 		}
-		p.row(l.cut(w))
+		p.Row(l.Cut(w))
 	}
 }

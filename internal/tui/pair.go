@@ -7,6 +7,8 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/draw"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 )
 
 // pairActions are the keys for the two commits that cannot stand together: to find them, to look at them, and to
@@ -18,11 +20,11 @@ func (s *checkScreen) pairActions() (out []action) {
 	b, _ := s.who.known()
 	switch {
 	case s.pair.Found() && s.onlyTogether():
-		out = append(out, also(keys.yourCommit, func() tea.Cmd { return s.showCommit(s.pair.Yours, nil) }),
-			also(keys.theirCommit, func() tea.Cmd { return s.showCommit(s.pair.Theirs, nil) }),
-			acts(keys.pair, "the two that collide", s.openPair), acts(keys.colleague, "", s.tellColleague))
+		out = append(out, also(keys.YourCommit, func() tea.Cmd { return s.showCommit(s.pair.Yours, nil) }),
+			also(keys.TheirCommit, func() tea.Cmd { return s.showCommit(s.pair.Theirs, nil) }),
+			acts(keys.Pair, "the two that collide", s.openPair), acts(keys.Colleague, "", s.tellColleague))
 	case b.Yours != nil && *b.Yours && b.Theirs != nil && *b.Theirs:
-		out = append(out, acts(keys.pair, "", s.findPair))
+		out = append(out, acts(keys.Pair, "", s.findPair))
 	}
 	return out
 }
@@ -56,7 +58,7 @@ func (s *checkScreen) findPair() tea.Cmd {
 		}
 		return func() tea.Cmd {
 			if s.pair = pair; !pair.Found() {
-				s.flash = warning("They cannot be found by halving: one of the lines has merges in it.")
+				s.flash = term.Warning("They cannot be found by halving: one of the lines has merges in it.")
 				return nil
 			}
 			return s.openPair()
@@ -70,29 +72,29 @@ func (s *checkScreen) tellColleague() tea.Cmd {
 }
 
 // pairRows shows the two commits, one beside the other where there is room.
-func (s *checkScreen) pairRows(w, h int) page {
+func (s *checkScreen) pairRows(w, h int) term.Page {
 	if !s.pair.Found() || !s.onlyTogether() {
 		return nil
 	}
-	row := func(m mark, side merge.Side) line {
+	row := func(m term.Mark, side merge.Side) term.Line {
 		n := s.pair.Yours
 		if side == merge.Theirs {
 			n = s.pair.Theirs
 		}
-		return line{}.mark(m).add(m.hue, s.s.Planner.Short(n.ID)+" ").add(plain, n.Subject()).add(dim,
+		return term.Line{}.Mark(m).Add(m.Hue, s.s.Planner.Short(n.ID)+" ").Add(term.Plain, n.Subject()).Add(term.Dim,
 			"  "+s.first(n, side))
 	}
-	head := txt(plain, "  ").then(heading("THE TWO THAT COLLIDE")).add(dim, "  "+keys.pair.Help().Key+" shows both "+
+	head := term.Text(term.Plain, "  ").Then(term.Heading("THE TWO THAT COLLIDE")).Add(term.Dim, "  "+keys.Pair.Help().Key+" shows both "+
 		"side by side")
 	if h < small {
-		return page{line{}.add(plain, "  ").mark(markYours).add(yours,
-			s.s.Planner.Short(s.pair.Yours.ID)).add(trouble, " ✗ ").
-			mark(markTheirs).add(theirs, s.s.Planner.Short(s.pair.Theirs.ID)).add(plain, " collide; ").bold(bright,
-			keys.pair.Help().Key).add(plain, " shows both")}
+		return term.Page{term.Line{}.Add(term.Plain, "  ").Mark(term.MarkYours).Add(term.Yours,
+			s.s.Planner.Short(s.pair.Yours.ID)).Add(term.Trouble, " ✗ ").
+			Mark(term.MarkTheirs).Add(term.Theirs, s.s.Planner.Short(s.pair.Theirs.ID)).Add(term.Plain, " collide; ").Bold(term.Bright,
+			keys.Pair.Help().Key).Add(term.Plain, " shows both")}
 	}
-	y, t := row(markYours, merge.Yours), row(markTheirs, merge.Theirs)
-	if y.width()+t.width()+9 <= w {
-		return page{nil, head, txt(plain, "  ").then(y).add(trouble, "  ✗  ").then(t)}
+	y, t := row(term.MarkYours, merge.Yours), row(term.MarkTheirs, merge.Theirs)
+	if y.Width()+t.Width()+9 <= w {
+		return term.Page{nil, head, term.Text(term.Plain, "  ").Then(y).Add(term.Trouble, "  ✗  ").Then(t)}
 	}
-	return page{nil, head, txt(plain, "  ").then(y).cut(w), txt(plain, "  ").then(t).cut(w)}
+	return term.Page{nil, head, term.Text(term.Plain, "  ").Then(y).Cut(w), term.Text(term.Plain, "  ").Then(t).Cut(w)}
 }

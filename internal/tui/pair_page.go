@@ -5,11 +5,13 @@ import (
 	"fmt"
 	"strings"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/lookback"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -20,13 +22,13 @@ type pairScreen struct {
 	reads  besides
 	sides  [2]pairSide
 	read   bool
-	scroll scroll
+	scroll term.Scroll
 }
 
 // pairSide is one of the two.
 type pairSide struct {
 	side  merge.Side
-	mark  mark
+	mark  term.Mark
 	node  history.Node
 	edits lookback.Edited
 }
@@ -34,7 +36,7 @@ type pairSide struct {
 // openPair looks at the two that collide.
 func (s *checkScreen) openPair() tea.Cmd {
 	o := &pairScreen{checkScreen: s, reads: s.newBeside(), sides: [2]pairSide{
-		{side: merge.Yours, mark: markYours, node: s.pair.Yours}, {side: merge.Theirs, mark: markTheirs,
+		{side: merge.Yours, mark: term.MarkYours, node: s.pair.Yours}, {side: merge.Theirs, mark: term.MarkTheirs,
 			node: s.pair.Theirs}}}
 	var about []string
 	for i := range s.unfit {
@@ -58,88 +60,90 @@ func (s *checkScreen) openPair() tea.Cmd {
 
 func (o *pairScreen) actions() []action {
 	look := func(n history.Node) func() tea.Cmd { return func() tea.Cmd { return o.showCommit(n, nil) } }
-	out := []action{act(keys.yourCommit, "", look(o.pair.Yours)), also(keys.theirCommit, look(o.pair.Theirs)),
-		act(keys.colleague, "write to whose the other is", o.tellColleague),
-		act(keys.back, "", quietly(func() { o.reads.stop(); o.close() }))}
-	return append(out, o.scroll.actions()...)
+	out := []action{act(keys.YourCommit, "", look(o.pair.Yours)), also(keys.TheirCommit, look(o.pair.Theirs)),
+		act(keys.Colleague, "write to whose the other is", o.tellColleague),
+		act(keys.Back, "", quietly(func() { o.reads.stop(); o.close() }))}
+	return append(out, scrollKeys(&o.scroll)...)
 }
 
 func (o *pairScreen) update(msg tea.Msg) tea.Cmd {
-	o.scroll.update(msg)
+	o.scroll.Update(msg)
 	return o.checkScreen.update(msg)
 }
 
-func (o *pairScreen) status() line { return txt(dim, "the two that collide") }
+func (o *pairScreen) status() term.Line { return term.Text(term.Dim, "the two that collide") }
 
-func (o *pairScreen) remark() line { return txt(dim, "You are only looking. Nothing changes here.") }
+func (o *pairScreen) remark() term.Line {
+	return term.Text(term.Dim, "You are only looking. Nothing changes here.")
+}
 
-func (o *pairScreen) view(w, h int) page {
-	p := page{txt(plain, "  ").then(heading("THE TWO THAT COLLIDE")).add(dim,
-		"   each works without the other; together they do not").cut(w), nil}
+func (o *pairScreen) view(w, h int) term.Page {
+	p := term.Page{term.Text(term.Plain, "  ").Then(term.Heading("THE TWO THAT COLLIDE")).Add(term.Dim,
+		"   each works without the other; together they do not").Cut(w), nil}
 	if w < wide {
 		all := append(append(o.sideRows(0, w-2), nil), o.sideRows(1, w-2)...)
-		return append(p, o.scroll.window(indent(all, 1), h-len(p))...)
+		return append(p, o.scroll.Window(term.Indent(all, 1), h-len(p))...)
 	}
 	left := w / 2
-	yours, theirs := indent(o.sideRows(0, left-3), 1), o.sideRows(1, w-left-4)
-	return append(p, o.scroll.window(beside(yours, theirs, left-1, w, h-len(p)), h-len(p))...)
+	yours, theirs := term.Indent(o.sideRows(0, left-3), 1), o.sideRows(1, w-left-4)
+	return append(p, o.scroll.Window(term.Beside(yours, theirs, left-1, w, h-len(p)), h-len(p))...)
 }
 
 // sideRows is one of the two, from its commit down to its edits.
-func (o *pairScreen) sideRows(i, w int) (p page) {
+func (o *pairScreen) sideRows(i, w int) (p term.Page) {
 	s := &o.sides[i]
-	p.row(line{}.mark(s.mark).add(s.mark.hue, o.s.Planner.Short(s.node.ID)+"  ").bold(bright, s.node.Subject()).cut(w))
-	p.row(txt(plain, "  "+o.first(s.node, s.side)).add(dim, "   "+s.node.Author().Time().Format("2 Jan 2006 "+
-		"15:04")).cut(w))
+	p.Row(term.Line{}.Mark(s.mark).Add(s.mark.Hue, o.s.Planner.Short(s.node.ID)+"  ").Bold(term.Bright, s.node.Subject()).Cut(w))
+	p.Row(term.Text(term.Plain, "  "+o.first(s.node, s.side)).Add(term.Dim, "   "+s.node.Author().Time().Format("2 Jan 2006 "+
+		"15:04")).Cut(w))
 	_, body, _ := strings.Cut(s.node.Text(), "\n")
 	for row := range strings.Lines(strings.TrimSpace(body)) {
-		p.rows(indent(wrap(txt(dim, strings.TrimSpace(row)), w-2), 2))
+		p.Rows(term.Indent(term.Wrap(term.Text(term.Dim, strings.TrimSpace(row)), w-2), 2))
 	}
 	if !o.read {
-		p.row(txt(dim, "  Reading what it changed…"))
+		p.Row(term.Text(term.Dim, "  Reading what it changed…"))
 		return p
 	}
 	for k, f := range s.edits.Files {
-		p.blank()
-		p.row(txt(plain, "  ").bold(bright, cutPath(f.Path, w-30)).add(dim, words.If(f.From == "", "",
-			"   was "+f.From)).cut(w))
+		p.Blank()
+		p.Row(term.Text(term.Plain, "  ").Bold(term.Bright, term.CutPath(f.Path, w-30)).Add(term.Dim, words.If(f.From == "", "",
+			"   was "+f.From)).Cut(w))
 		lines := s.edits.Lines[k]
 		if len(lines) == 0 {
-			p.row(txt(dim, "  "+words.If(f.New.Absent(), "deleted", "no line of it is another")))
+			p.Row(term.Text(term.Dim, "  "+words.If(f.New.Absent(), "deleted", "no line of it is another")))
 		}
 		for _, l := range lines {
-			p.rows(briefLine(l, w))
+			p.Rows(briefLine(l, w))
 		}
 	}
 	if n := s.edits.More; n > 0 {
-		p.blank()
-		p.row(txt(dim, "  and "+words.Count(n, "file", "files")+" that this is not about").cut(w))
+		p.Blank()
+		p.Row(term.Text(term.Dim, "  and "+words.Count(n, "file", "files")+" that this is not about").Cut(w))
 	}
 	return p
 }
 
 // briefLine is a line of a change where there is little room: with one number. What changed is shown to its end.
-func briefLine(l lookback.ChangeLine, w int) page {
+func briefLine(l lookback.ChangeLine, w int) term.Page {
 	const margin = 9
 	text := strings.TrimRight(l.Text, "\r\n")
-	var head line
-	as := bright
+	var head term.Line
+	as := term.Bright
 	switch l.Kind {
 	case lookback.LinesFolded:
-		return page{txt(faint, "       ┊ "+words.Count(l.Count, "line", "lines"))}
+		return term.Page{term.Text(term.Faint, "       ┊ "+words.Count(l.Count, "line", "lines"))}
 	case lookback.LineGone:
-		head, as = txt(faint, fmt.Sprintf("%6d ", l.Old)).bold(trouble, "− "), plain
+		head, as = term.Text(term.Faint, fmt.Sprintf("%6d ", l.Old)).Bold(term.Trouble, "− "), term.Plain
 	case lookback.LineNew:
-		head = txt(faint, fmt.Sprintf("%6d ", l.New)).bold(joined, "+ ")
+		head = term.Text(term.Faint, fmt.Sprintf("%6d ", l.New)).Bold(term.Joined, "+ ")
 	default:
-		return page{txt(faint, fmt.Sprintf("%6d   ", l.New)).add(dim, text).cut(w)}
+		return term.Page{term.Text(term.Faint, fmt.Sprintf("%6d   ", l.New)).Add(term.Dim, text).Cut(w)}
 	}
-	rows := wrap(txt(as, text), max(20, w-margin))
+	rows := term.Wrap(term.Text(as, text), max(20, w-margin))
 	for i := range rows {
 		if i > 0 {
-			head = txt(plain, strings.Repeat(" ", margin+2))
+			head = term.Text(term.Plain, strings.Repeat(" ", margin+2))
 		}
-		rows[i] = head.then(rows[i])
+		rows[i] = head.Then(rows[i])
 	}
 	return rows
 }

@@ -10,7 +10,7 @@ import (
 	"runtime"
 	"strings"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
 
 	"dorvik.dev/dorvik/internal/check"
@@ -19,6 +19,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/draw"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -66,15 +67,15 @@ func describe(p *draw.Photo, kind string) string {
 }
 
 // photos draws the pictures beside each other, each under its sign.
-func (s *settleScreen) photos(x *exhibits, w, h int) page {
+func (s *settleScreen) photos(x *exhibits, w, h int) term.Page {
 	type one struct {
-		mark
+		term.Mark
 		name string
 		of   *draw.Photo
 	}
 	var all []one
-	for _, o := range []one{{markBase, "before", x.photos.Base}, {markYours, "yours", x.photos.Yours},
-		{markTheirs, "theirs", x.photos.Theirs}} {
+	for _, o := range []one{{term.MarkBase, "before", x.photos.Base}, {term.MarkYours, "yours", x.photos.Yours},
+		{term.MarkTheirs, "theirs", x.photos.Theirs}} {
 		if o.of != nil {
 			all = append(all, o)
 		}
@@ -83,40 +84,20 @@ func (s *settleScreen) photos(x *exhibits, w, h int) page {
 		return nil
 	}
 	each := (w - 2) / len(all)
-	out := make(page, h)
+	out := make(term.Page, h)
 	for i, o := range all {
-		col := page{line{}.mark(o.mark).add(o.hue, o.name)}
-		for _, row := range o.of.Cells(each-2, h-1, s.theme.ground()) {
-			col.row(s.theme.cells(row))
+		col := term.Page{term.Line{}.Mark(o.Mark).Add(o.Hue, o.name)}
+		for _, row := range o.of.Cells(each-2, h-1, lipgloss.Color(s.theme.Paper)) {
+			col.Row(pictureRow(s.theme, row))
 		}
 		for k := range out {
 			if k < len(col) {
-				out[k] = out[k].then(col[k])
+				out[k] = out[k].Then(col[k])
 			}
-			out[k] = out[k].fit(2 + (i+1)*each - 2)
+			out[k] = out[k].Fit(2 + (i+1)*each - 2)
 		}
 	}
-	return indent(out, 1)
-}
-
-// ground is the colour that a picture lies on.
-func (t *theme) ground() color.Color { return lipgloss.Color(t.paper) }
-
-// cells draws a row of a picture in half blocks or, without colour, in four shades.
-func (t *theme) cells(row []draw.Cell) line {
-	var b strings.Builder
-	for _, c := range row {
-		if !t.colour {
-			b.WriteString([]string{" ", "░", "▒", "▓", "█"}[(brightness(c.Upper)+brightness(c.Lower))*5/512])
-			continue
-		}
-		fmt.Fprintf(&b, "\x1b[38;2;%d;%d;%d;48;2;%d;%d;%dm▀", c.Upper.R, c.Upper.G, c.Upper.B, c.Lower.R, c.Lower.G,
-			c.Lower.B)
-	}
-	if t.colour {
-		b.WriteString("\x1b[0m")
-	}
-	return drawn(b.String())
+	return term.Indent(out, 1)
 }
 
 // brightness is that of a colour, up to 255.
@@ -142,7 +123,7 @@ func (s *settleScreen) viewOutside() tea.Cmd {
 		}
 		opened, err := s.openFiles(viewer, q, v)
 		return func() tea.Cmd {
-			s.flash = txt(plain, words.List(opened)+" "+words.Is(len(opened), "is", "are")+" opened by “"+viewer+"”.")
+			s.flash = term.Text(term.Plain, words.List(opened)+" "+words.Is(len(opened), "is", "are")+" opened by “"+viewer+"”.")
 			return nil
 		}, err
 	})
@@ -178,4 +159,21 @@ func (s *settleScreen) openFiles(viewer string, q *plan.Attributed, v *merge.Ver
 		opened = append(opened, one.name)
 	}
 	return opened, nil
+}
+
+// pictureRow draws a row of a picture in half blocks or, without colour, in five shades.
+func pictureRow(t *term.Theme, row []draw.Cell) term.Line {
+	var b strings.Builder
+	for _, c := range row {
+		if !t.Colour {
+			b.WriteString([]string{" ", "░", "▒", "▓", "█"}[(brightness(c.Upper)+brightness(c.Lower))*5/512])
+			continue
+		}
+		fmt.Fprintf(&b, "\x1b[38;2;%d;%d;%d;48;2;%d;%d;%dm▀", c.Upper.R, c.Upper.G, c.Upper.B, c.Lower.R, c.Lower.G,
+			c.Lower.B)
+	}
+	if t.Colour {
+		b.WriteString("\x1b[0m")
+	}
+	return term.Drawn(b.String())
 }

@@ -11,6 +11,8 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/draw"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -38,7 +40,7 @@ var drawings = []struct {
 
 // drawAction is the key that draws, where a drawing of what the screen shows exists.
 func (j *job) drawAction(kind draw.Kind) action {
-	return act(keys.picture, "", func() tea.Cmd {
+	return act(keys.Picture, "", func() tea.Cmd {
 		row := slices.Index(draw.Kinds, kind)
 		j.open(&pictureScreen{job: j, row: row})
 		return nil
@@ -74,11 +76,11 @@ func (s *pictureScreen) actions() []action {
 	turn := func(by int) func() tea.Cmd {
 		return quietly(func() { n := len(s.formats()); s.form = (s.form + by + n) % n })
 	}
-	out := append([]action{acts(keys.next, "write it", s.write)}, rowKeys("drawing", len(drawings), len(drawings),
+	out := append([]action{acts(keys.Next, "write it", s.write)}, rowKeys("drawing", len(drawings), len(drawings),
 		s.move)...)
-	return append(out, act(keys.left, "format", turn(-1)), also(keys.right, turn(1)),
-		act(keys.views, words.If(s.dark, "on light ground", "on dark ground"), quietly(func() { s.dark = !s.dark })),
-		act(keys.back, "", quietly(s.close)))
+	return append(out, act(keys.Left, "format", turn(-1)), also(keys.Right, turn(1)),
+		act(keys.Views, words.If(s.dark, "on light ground", "on dark ground"), quietly(func() { s.dark = !s.dark })),
+		act(keys.Back, "", quietly(s.close)))
 }
 
 func (s *pictureScreen) move(by int) tea.Cmd {
@@ -96,7 +98,7 @@ func (s *pictureScreen) write() tea.Cmd {
 		}
 		return func() tea.Cmd {
 			s.close()
-			s.flash = done(a.File + " is written.")
+			s.flash = term.Done(a.File + " is written.")
 			return nil
 		}, err
 	})
@@ -109,40 +111,40 @@ func (s *pictureScreen) update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-func (s *pictureScreen) view(w, h int) page {
-	p := page{nil}
-	p.head("A PICTURE", "  of the recovery under way, or of the last one made here")
-	p.blank()
+func (s *pictureScreen) view(w, h int) term.Page {
+	p := term.Page{nil}
+	p.Head("A PICTURE", "  of the recovery under way, or of the last one made here")
+	p.Blank()
 	for i, d := range drawings {
-		l := txt(bright, words.If(i == s.row, "  ▶ ", "    ")).then(txt(plain, string(d.kind)).fit(12)).add(dim,
-			d.what).cut(w)
+		l := term.Text(term.Bright, words.If(i == s.row, "  ▶ ", "    ")).Then(term.Text(term.Plain, string(d.kind)).Fit(12)).Add(term.Dim,
+			d.what).Cut(w)
 		if i == s.row {
-			l = l.fit(w).on(onRow)
+			l = l.Fit(w).On(term.OnRow)
 		}
-		p.row(l.clicks(clickedCommit(i)))
+		p.Row(l.Clicks(clickedCommit(i)))
 	}
-	p.blank()
-	l := txt(plain, "    as ")
+	p.Blank()
+	l := term.Text(term.Plain, "    as ")
 	forms := s.formats()
 	for i, f := range forms {
 		name := map[string]string{"svg": "SVG", "pdf": "PDF", "md": "Markdown"}[f]
 		if i == s.form%len(forms) {
-			l = l.bold(bright, "▸"+name+"   ")
+			l = l.Bold(term.Bright, "▸"+name+"   ")
 		} else {
-			l = l.add(dim, " "+name+"   ")
+			l = l.Add(term.Dim, " "+name+"   ")
 		}
 	}
-	p.row(l.add(dim, words.If(s.dark, "on dark ground", "on light ground, as paper is")))
+	p.Row(l.Add(term.Dim, words.If(s.dark, "on dark ground", "on light ground, as paper is")))
 	if h > 12 {
-		p.blank()
+		p.Blank()
 	}
-	p.row(txt(dim, "    goes to ").add(plain, cutPath(s.file(), max(20, w-14))))
+	p.Row(term.Text(term.Dim, "    goes to ").Add(term.Plain, term.CutPath(s.file(), max(20, w-14))))
 	return p
 }
 
-func (s *pictureScreen) status() line { return nil }
+func (s *pictureScreen) status() term.Line { return nil }
 
-func (s *pictureScreen) remark() line {
-	return txt(dim, "It is written beside your working tree, where git does not see it. “dorvik draw” writes it "+
+func (s *pictureScreen) remark() term.Line {
+	return term.Text(term.Dim, "It is written beside your working tree, where git does not see it. “dorvik draw” writes it "+
 		"anywhere.")
 }

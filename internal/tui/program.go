@@ -80,7 +80,7 @@ func (p *program) render() {
 		if i > 0 {
 			b.WriteByte('\n')
 		}
-		b.WriteString(p.theme.render(row))
+		b.WriteString(p.theme.Render(row))
 	}
 	p.seen, p.rendered = b.String(), time.Now()
 }
@@ -89,8 +89,8 @@ func (p *program) render() {
 func (p *program) View() tea.View {
 	v := tea.NewView(p.seen)
 	v.AltScreen, v.MouseMode, v.WindowTitle = true, tea.MouseModeCellMotion, "dorvik"
-	if p.theme.colour && p.profile > colorprofile.ASCII { // else the background stays the terminal's own
-		v.BackgroundColor = lipgloss.Color(p.theme.paper)
+	if p.theme.Colour && p.profile > colorprofile.ASCII { // else the background stays the terminal's own
+		v.BackgroundColor = lipgloss.Color(p.theme.Paper)
 	}
 	return v
 }
@@ -100,7 +100,7 @@ func (p *program) View() tea.View {
 func (f *frame) onTerminal(ctx context.Context, first tea.Cmd) error {
 	// The renderer moves the cursor at least.
 	profile := max(colorprofile.Detect(os.Stdout, os.Environ()), colorprofile.ASCII)
-	if c := os.Getenv("COLORTERM"); f.theme.colour && (c == "truecolor" || c == "24bit") {
+	if c := os.Getenv("COLORTERM"); f.theme.Colour && (c == "truecolor" || c == "24bit") {
 		profile = colorprofile.TrueColor // the terminal says so itself
 	}
 	if w, h, err := term.GetSize(os.Stdout.Fd()); err == nil && w > 0 && h > 0 {

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/tui/term"
 )
 
 // still is a screen that shows a text.
@@ -21,16 +22,20 @@ type still struct {
 	text string
 }
 
-func (s *still) view(int, int) page         { return page{txt(plain, s.text)} }
-func (s *still) status() line               { return nil }
-func (s *still) remark() line               { return nil }
-func (s *still) actions() []action          { return nil }
+func (s *still) view(int, int) term.Page { return term.Page{term.Text(term.Plain, s.text)} }
+
+func (s *still) status() term.Line { return nil }
+
+func (s *still) remark() term.Line { return nil }
+
+func (s *still) actions() []action { return nil }
+
 func (s *still) update(msg tea.Msg) tea.Cmd { return nil }
 
 // TestFramesAreRenderedAtMostSoOften: a key is rendered at once; other messages share a frame for a while.
 func TestFramesAreRenderedAtMostSoOften(t *testing.T) {
 	s := &still{text: "first"}
-	p := &program{frame: newFrame(t.Context(), themeOf("dark"))}
+	p := &program{frame: newFrame(t.Context(), term.ThemeOf("dark"))}
 	p.goTo(s)
 	type other struct{}
 	_, cmd := p.Update(other{})
@@ -53,7 +58,7 @@ func TestFramesAreRenderedAtMostSoOften(t *testing.T) {
 // TestTheViewAsksForTheTerminalItNeeds: all rows of the screen, the mouse, and a background where there are colours.
 func TestTheViewAsksForTheTerminalItNeeds(t *testing.T) {
 	for _, profile := range []colorprofile.Profile{colorprofile.ASCII, colorprofile.ANSI, colorprofile.TrueColor} {
-		p := &program{frame: newFrame(t.Context(), themeOf("dark"))}
+		p := &program{frame: newFrame(t.Context(), term.ThemeOf("dark"))}
 		p.profile = profile
 		p.goTo(&still{text: "here"})
 		p.Update(tea.WindowSizeMsg{Width: 80, Height: 24})
@@ -71,7 +76,7 @@ func TestTheViewAsksForTheTerminalItNeeds(t *testing.T) {
 
 // TestWorkThatPanicsIsTold on the screen, which stays.
 func TestWorkThatPanicsIsTold(t *testing.T) {
-	f := newFrame(t.Context(), themeOf("dark"))
+	f := newFrame(t.Context(), term.ThemeOf("dark"))
 	broken := func(context.Context) (then, error) { panic("broken") }
 	beside := f.newBeside().start(broken)().(besideEnded)
 	assert.ErrorContains(t, beside.err, "a defect in Dorvik, not in your repository (broken, at tui/program_test.go:")

@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"strings"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
@@ -14,6 +14,8 @@ import (
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -21,7 +23,7 @@ import (
 // pushScreen is Push: what the branch becomes, what was made sure of, and the push itself.
 type pushScreen struct {
 	*job
-	scroll  scroll
+	scroll  term.Scroll
 	ready   *recovery.Departure
 	refused *recovery.Pushed
 	stopped *vcs.HookError // a hook refused the change
@@ -34,17 +36,17 @@ func (s *pushScreen) label() string { return ledger.Push.String() }
 
 func (s *pushScreen) state() (string, passed) { return "", well }
 
-func (s *pushScreen) status() line {
+func (s *pushScreen) status() term.Line {
 	switch {
 	case s.pos.Resumes() != nil:
-		return txt(dim, "begun by git")
+		return term.Text(term.Dim, "begun by git")
 	case s.ready == nil:
 		return s.asked()
 	}
 	if s.ready.Silent != nil {
-		return line{}.mark(markWarning).add(trouble, s.pos.Branch.Remote.String()+" did not answer")
+		return term.Line{}.Mark(term.MarkWarning).Add(term.Trouble, s.pos.Branch.Remote.String()+" did not answer")
 	}
-	return txt(dim, s.pos.Branch.Remote.String()+" was asked "+words.Ago(s.now(), s.ready.Asked))
+	return term.Text(term.Dim, s.pos.Branch.Remote.String()+" was asked "+words.Ago(s.now(), s.ready.Asked))
 }
 
 // tip is the commit that is to be pushed.
@@ -59,7 +61,7 @@ func (s *pushScreen) tip() object.ID {
 func (s *pushScreen) enter() tea.Cmd {
 	s.goTo(s)
 	s.ready, s.refused, s.stopped, s.said, s.without, s.remake = nil, nil, nil, nil, false, false
-	s.scroll.to(0)
+	s.scroll.To(0)
 	pos, join, tip := s.pos, s.join, s.tip()
 	return s.start("asking "+pos.Branch.Remote.String(), func(ctx context.Context, _ func(int, int)) (then, error) {
 		d, err := s.s.Departure(ctx, pos, join, tip)
@@ -89,37 +91,37 @@ func (s *pushScreen) joins() bool { return !s.accepted() && s.pos.Trivial() == p
 func (s *pushScreen) next() (out []action) {
 	up := s.pos.Branch.Upstream
 	goes := func(does string, push bool) {
-		out = append(out, acts(keys.next, does, func() tea.Cmd {
+		out = append(out, acts(keys.Next, does, func() tea.Cmd {
 			return s.sure(push, func() tea.Cmd { return s.accept(push) })
 		}))
 	}
 	switch {
 	case s.holds != "":
-		out = append(out, acts(keys.next, "look at the branch", s.lookAgain))
+		out = append(out, acts(keys.Next, "look at the branch", s.lookAgain))
 	case s.ready == nil:
 	case s.ready.Moved:
-		out = append(out, acts(keys.next, "look at what is new", s.lookAgain))
+		out = append(out, acts(keys.Next, "look at what is new", s.lookAgain))
 	case s.blocked() && s.inWay.Unknown:
-		out = append(out, act(keys.next, "have it moved aside", quietly(s.moveAside)))
+		out = append(out, act(keys.Next, "have it moved aside", quietly(s.moveAside)))
 	case s.blocked() && s.inWay.Hidden:
-		out = append(out, acts(keys.next, "look again", s.lookAgain))
+		out = append(out, acts(keys.Next, "look again", s.lookAgain))
 	case s.blocked():
-		out = append(out, acts(keys.next, "carry your work along", s.carryWork))
+		out = append(out, acts(keys.Next, "carry your work along", s.carryWork))
 	case s.ready.Gone || s.refused != nil && s.refused.Refusal.Kind == vcs.Gone:
-		out = append(out, acts(keys.next, words.If(s.joins(), "join here, and make it there anew", "make it there "+
+		out = append(out, acts(keys.Next, words.If(s.joins(), "join here, and make it there anew", "make it there "+
 			"anew"),
 			s.makeAnew))
 	case s.pos.Resumes() != nil && s.joins():
 		goes("put it on "+s.pos.Branch.Name, false)
 	case s.behind() && s.accepted():
-		out = append(out, acts(keys.next, "look at both lines", s.lookAgain))
+		out = append(out, acts(keys.Next, "look at both lines", s.lookAgain))
 	case s.behind():
 		goes("put them on your branch", false)
 	case s.joins(): // nothing is in the way
 		goes("join here and push to "+up, true)
-		out = append(out, acts(keys.branch, "", func() tea.Cmd { return s.accept(false) }))
+		out = append(out, acts(keys.Branch, "", func() tea.Cmd { return s.accept(false) }))
 	default:
-		out = append(out, acts(keys.next, "push to "+up, func() tea.Cmd { return s.sure(true, s.pushNow) }))
+		out = append(out, acts(keys.Next, "push to "+up, func() tea.Cmd { return s.sure(true, s.pushNow) }))
 	}
 	return out
 }
@@ -129,7 +131,7 @@ func (s *pushScreen) sure(push bool, do func() tea.Cmd) tea.Cmd {
 	if push && s.join != nil {
 		for _, n := range s.join.Remarks() {
 			if n.Asks {
-				s.ask(warning(words.Remark(n)+" Push it all the same?"), "push it", do, nil)
+				s.ask(term.Warning(words.Remark(n)+" Push it all the same?"), "push it", do, nil)
 				return nil
 			}
 		}
@@ -148,18 +150,18 @@ func (s *pushScreen) makeAnew() tea.Cmd {
 func (s *pushScreen) actions() []action {
 	out := s.next()
 	if s.blocked() && s.inWay.Unknown {
-		out = append(out, also(keys.aside, quietly(s.moveAside)))
+		out = append(out, also(keys.Aside, quietly(s.moveAside)))
 	}
 	if s.joins() && s.carriable() && s.pos.Stuck == nil {
-		out = append(out, acts(keys.carry, words.If(s.st.Carry, "leave your work where it is",
+		out = append(out, acts(keys.Carry, words.If(s.st.Carry, "leave your work where it is",
 			"carry your work along"),
 			s.carryWork))
 	}
 	if s.canUndo() {
-		out = append(out, acts(keys.undo, words.If(s.pos.IsPick(), "undo the pick", "undo the join"), s.undoJoin))
+		out = append(out, acts(keys.Undo, words.If(s.pos.IsPick(), "undo the pick", "undo the join"), s.undoJoin))
 	}
 	if s.ready != nil && len(s.ready.Others) > 0 {
-		out = append(out, act(keys.others, "what others get", func() tea.Cmd {
+		out = append(out, act(keys.Others, "what others get", func() tea.Cmd {
 			if s.holds != "" {
 				return s.openLastOthers()
 			}
@@ -170,13 +172,13 @@ func (s *pushScreen) actions() []action {
 		out = append(out, s.roadAction()...)
 	}
 	if s.holds == "" {
-		out = append(out, acts(keys.back, "", s.back))
+		out = append(out, acts(keys.Back, "", s.back))
 	}
 	if s.holds != "" {
 		out = append(out, s.historyAction())
 	}
 	out = append(out, s.drawAction(draw.KindReport))
-	return append(out, s.scroll.actions()...)
+	return append(out, scrollKeys(&s.scroll)...)
 }
 
 // lookAgain goes to Look and asks the remote.
@@ -199,7 +201,7 @@ func (s *pushScreen) back() tea.Cmd {
 }
 
 func (s *pushScreen) update(msg tea.Msg) tea.Cmd {
-	s.scroll.update(msg)
+	s.scroll.Update(msg)
 	return nil
 }
 
@@ -248,14 +250,14 @@ func (s *pushScreen) accept(push bool) tea.Cmd {
 
 // askHooks asks about hooks that a commit can change, and goes on either way.
 func (s *pushScreen) askHooks(asks *change.HooksError, onward func() tea.Cmd) tea.Cmd {
-	s.ask(warning(fmt.Sprintf("The repository brings hooks in %s: %s. They run with your rights, for as long as they "+
+	s.ask(term.Warning(fmt.Sprintf("The repository brings hooks in %s: %s. They run with your rights, for as long as they "+
 		"stay as they are now. Esc goes on without them. Let them run?", asks.Dir(), words.List(asks.Names()))),
 		"let them run", func() tea.Cmd {
 			if err := s.s.Applier.AgreeToHooks(context.Background(), asks.Hooks); err != nil {
 				return s.failure(err)
 			}
 			return onward()
-		}, func() { s.without = true; s.flash = txt(plain, "They are not run. Press enter to go on.") })
+		}, func() { s.without = true; s.flash = term.Text(term.Plain, "They are not run. Press enter to go on.") })
 	return nil
 }
 
@@ -276,7 +278,7 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 		s.goTo(&opening{job: s.job})
 		s.resumed = s.pos.Resumes() == nil && push
 		cmd = s.load(true)
-		s.flash = done(what)
+		s.flash = term.Done(what)
 	case s.pos.MovesBack():
 		what := fmt.Sprintf("%s is back at %s, with index and files.", s.pos.Branch.Name,
 			s.s.Planner.Short(s.pos.Theirs))
@@ -286,25 +288,25 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 		s.holds, s.rewrite, s.resumed = "", false, true
 		s.goTo(&opening{job: s.job})
 		cmd = s.load(true)
-		s.flash = done(what)
+		s.flash = term.Done(what)
 	case s.pos.Trivial() == plan.FastForward:
 		s.goTo(s.look)
 		cmd = s.load(true)
-		s.flash = done(s.pos.Branch.Name + " moved forward to theirs. “dorvik undo” takes it back.")
+		s.flash = term.Done(s.pos.Branch.Name + " moved forward to theirs. “dorvik undo” takes it back.")
 	case push:
 		cmd = s.pushNow()
 	case s.pos.IsPick():
-		s.flash = done("Picked: your branch and files are at the result. Nothing is pushed yet.")
+		s.flash = term.Done("Picked: your branch and files are at the result. Nothing is pushed yet.")
 	default:
-		s.flash = done("Joined: your branch and files are at the result. Nothing is pushed yet.")
+		s.flash = term.Done("Joined: your branch and files are at the result. Nothing is pushed yet.")
 	}
 	if len(aside) > 0 {
-		s.flash = s.flash.add(plain, " "+words.List(words.Some(aside, 3))+" "+words.Is(len(aside), "was", "were")+
+		s.flash = s.flash.Add(term.Plain, " "+words.List(words.Some(aside, 3))+" "+words.Is(len(aside), "was", "were")+
 			" moved aside; until this is pushed undo brings "+words.Is(len(aside), "it", "them")+" back, and l tells "+
 			words.Is(len(aside), "where it is", "where they are")+" kept.")
 	}
 	if notice != "" {
-		s.flash = s.flash.add(plain, " "+notice)
+		s.flash = s.flash.Add(term.Plain, " "+notice)
 	}
 	return cmd
 }
@@ -335,18 +337,18 @@ func (s *pushScreen) isPushed(d *recovery.Pushed) tea.Cmd {
 		s.changed = true
 		s.holds = fmt.Sprintf("%s now holds %s.", s.pos.Branch.Upstream, s.s.Planner.Short(d.Holds))
 		s.said = d.Said
-		s.scroll.to(0)
+		s.scroll.To(0)
 		if notice := s.s.TakeNotice(); notice != "" {
-			s.flash = warning(notice)
+			s.flash = term.Warning(notice)
 		}
 	case d.Refusal.Kind == vcs.Behind:
 		s.goTo(s.look)
 		cmd := s.load(true)
-		s.flash = warning("Somebody pushed first, so the push was refused. ")
+		s.flash = term.Warning("Somebody pushed first, so the push was refused. ")
 		if d.WentBack {
-			s.flash = s.flash.add(plain, "Your branch is back where it was; your decisions are kept.")
+			s.flash = s.flash.Add(term.Plain, "Your branch is back where it was; your decisions are kept.")
 		} else if s.pos.IsPick() {
-			s.flash = s.flash.add(plain, "What you picked is on your branch, to be joined with what is new.")
+			s.flash = s.flash.Add(term.Plain, "What you picked is on your branch, to be joined with what is new.")
 		}
 		return cmd
 	default:
@@ -355,24 +357,24 @@ func (s *pushScreen) isPushed(d *recovery.Pushed) tea.Cmd {
 	return nil
 }
 
-func (s *pushScreen) remark() line {
+func (s *pushScreen) remark() term.Line {
 	switch {
 	case s.holds != "":
-		return txt(dim, "The remote was asked again after the push.")
+		return term.Text(term.Dim, "The remote was asked again after the push.")
 	case s.pos.Resumes() != nil:
-		return txt(dim, "Nothing has been changed yet. When it is on your branch, undo brings back what git left "+
+		return term.Text(term.Dim, "Nothing has been changed yet. When it is on your branch, undo brings back what git left "+
 			"half done.")
 	case s.ready != nil && s.ready.Moved:
-		return txt(dim, "Your decisions are kept; only what is new is asked.")
+		return term.Text(term.Dim, "Your decisions are kept; only what is new is asked.")
 	case s.behind():
-		return txt(dim, "Nothing is pushed now. What you picked joins what is new there like any other commit of "+
+		return term.Text(term.Dim, "Nothing is pushed now. What you picked joins what is new there like any other commit of "+
 			"yours.")
 	case s.accepted():
-		return txt(dim, "The joined result is on your branch. It can be undone until it is pushed.")
+		return term.Text(term.Dim, "The joined result is on your branch. It can be undone until it is pushed.")
 	case !s.joins():
-		return txt(dim, "Nothing was joined. If somebody pushes first, the push is refused, and nothing is lost.")
+		return term.Text(term.Dim, "Nothing was joined. If somebody pushes first, the push is refused, and nothing is lost.")
 	case s.pos.IsPick():
-		return txt(dim, "If somebody pushes first, what you picked stays on your branch, and you join the two lines.")
+		return term.Text(term.Dim, "If somebody pushes first, what you picked stays on your branch, and you join the two lines.")
 	}
-	return txt(dim, "If somebody pushes first, Dorvik joins again and asks only what is new.")
+	return term.Text(term.Dim, "If somebody pushes first, Dorvik joins again and asks only what is new.")
 }

@@ -9,74 +9,75 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
-func (s *pushScreen) view(w, h int) page {
-	p := page{nil}
+func (s *pushScreen) view(w, h int) term.Page {
+	p := term.Page{nil}
 	if !s.headline(&p, w) {
-		return s.scroll.window(p, h)
+		return s.scroll.Window(p, h)
 	}
 	s.leftNote(&p, w)
-	p.blank()
-	p.head("WHAT "+strings.ToUpper(s.pos.Branch.Name)+" BECOMES", "")
-	p.blank()
+	p.Blank()
+	p.Head("WHAT "+strings.ToUpper(s.pos.Branch.Name)+" BECOMES", "")
+	p.Blank()
 	s.becomes(&p, w)
 	if s.pos.Trivial() == plan.NotTrivial && s.join != nil {
 		s.touchedRows(&p, w)
-		p.blank()
-		p.row(txt(plain, "  ").then(rule(w - 4)))
+		p.Blank()
+		p.Row(term.Text(term.Plain, "  ").Then(term.Rule(w - 4)))
 		s.leftOutRows(&p, w)
 		if s.holds == "" {
-			p.blank()
-			p.row(txt(plain, "  ").then(rule(w - 4)))
+			p.Blank()
+			p.Row(term.Text(term.Plain, "  ").Then(term.Rule(w - 4)))
 			s.madeSure(&p)
 		}
 		s.othersRows(&p, w)
 	}
-	return s.scroll.window(p, h)
+	return s.scroll.Window(p, h)
 }
 
 // headline says how the push stands; it reports false where there is nothing below it.
-func (s *pushScreen) headline(p *page, w int) bool {
+func (s *pushScreen) headline(p *term.Page, w int) bool {
 	d, up, remote := s.ready, s.pos.Branch.Upstream, s.pos.Branch.Remote.String()
 	switch {
 	case s.holds != "":
-		p.say(w, line{}.bold(joined, "✓ Pushed. ").add(plain, s.holds+" "+s.inIt()))
+		p.Say(w, term.Line{}.Bold(term.Joined, "✓ Pushed. ").Add(term.Plain, s.holds+" "+s.inIt()))
 		saidRows(p, s.said)
 	case d == nil:
-		p.say(w, txt(dim, "Asking "+remote+" where it is…"))
+		p.Say(w, term.Text(term.Dim, "Asking "+remote+" where it is…"))
 		return false
 	case s.refused != nil:
 		s.refusal(p, w)
 	case s.stopped != nil:
-		p.say(w, line{}.bold(trouble, "✗ The hook "+s.stopped.Name+" stopped it. ").add(plain, fmt.Sprintf("It ended "+
+		p.Say(w, term.Line{}.Bold(term.Trouble, "✗ The hook "+s.stopped.Name+" stopped it. ").Add(term.Plain, fmt.Sprintf("It ended "+
 			"with %d, and nothing was changed. Mend what it found, then press enter again.", s.stopped.Code)))
 		saidRows(p, s.stopped.Said)
 	case s.blocked():
 		s.inTheWay(p, w)
 	case d.Gone:
-		p.say(w, line{}.bold(trouble, "▲ "+up+" is gone at the remote. ").add(plain, "Somebody deleted it there, or "+
+		p.Say(w, term.Line{}.Bold(term.Trouble, "▲ "+up+" is gone at the remote. ").Add(term.Plain, "Somebody deleted it there, or "+
 			"gave it another name. Ask before you make it anew; esc goes back, and nothing is changed."))
 	case s.pos.Resumes() != nil && s.joins():
-		p.say(w, line{}.bold(joined, "Ready to finish. ").add(plain, fmt.Sprintf("%s goes to the result, and nothing "+
+		p.Say(w, term.Line{}.Bold(term.Joined, "Ready to finish. ").Add(term.Plain, fmt.Sprintf("%s goes to the result, and nothing "+
 			"of %s that git left half done is left over. A push comes after.", s.branchName(), s.pos.Stuck.What())))
 	case d.Moved:
-		p.say(w, line{}.bold(trouble, "▲ Somebody pushed meanwhile. ").
-			add(plain, up+" is no longer where it was when this was joined. Look at what is new; your decisions are "+
+		p.Say(w, term.Line{}.Bold(term.Trouble, "▲ Somebody pushed meanwhile. ").
+			Add(term.Plain, up+" is no longer where it was when this was joined. Look at what is new; your decisions are "+
 				"kept."))
 		return false
 	case d.Silent != nil:
-		p.say(w, line{}.bold(trouble, "▲ "+remote+" did not answer. ").
-			add(plain, words.Sentence(d.Silent.Error())+" Whether a push gets through shows when it is tried."))
+		p.Say(w, term.Line{}.Bold(term.Trouble, "▲ "+remote+" did not answer. ").
+			Add(term.Plain, words.Sentence(d.Silent.Error())+" Whether a push gets through shows when it is tried."))
 	case s.behind():
 		n := words.Count(len(s.pos.Upstream().Divergence.Theirs), "commit", "commits")
 		if s.accepted() {
-			p.say(w, line{}.bold(joined, "✓ Picked. ").add(plain,
+			p.Say(w, term.Line{}.Bold(term.Joined, "✓ Picked. ").Add(term.Plain,
 				fmt.Sprintf("%s on your branch. %s has %s that you do not have: join the two lines before you push.",
 					words.Count(s.join.Kept(), "commit is", "commits are"), up, n)))
 		} else {
-			p.say(w, line{}.bold(joined, "Ready. ").add(plain,
+			p.Say(w, term.Line{}.Bold(term.Joined, "Ready. ").Add(term.Plain,
 				fmt.Sprintf("%s on your branch. %s has %s that you do not have, so a push comes after joining those.",
 					words.Count(s.join.Kept(), "commit goes", "commits go"), up, n)))
 		}
@@ -87,14 +88,14 @@ func (s *pushScreen) headline(p *page, w int) bool {
 		} else if !s.joins() {
 			head = "Ready to push."
 		}
-		p.say(w, line{}.bold(joined, head+" ").add(plain, fmt.Sprintf("%s to %s, which has not moved.",
+		p.Say(w, term.Line{}.Bold(term.Joined, head+" ").Add(term.Plain, fmt.Sprintf("%s to %s, which has not moved.",
 			words.Count(d.Commits, "commit goes", "commits go"), up)))
 	}
 	return true
 }
 
 // inTheWay says what stands where the result must be written, and how it is got over.
-func (s *pushScreen) inTheWay(p *page, w int) {
+func (s *pushScreen) inTheWay(p *term.Page, w int) {
 	names := words.List(words.Some(s.inWay.Paths, 3))
 	text := "The result must change it. Press enter to have your work carried along: it is joined onto the result, " +
 		"what does not fit is asked, and nothing of it is committed. Or commit it first."
@@ -106,22 +107,22 @@ func (s *pushScreen) inTheWay(p *page, w int) {
 		text = "git does not know it, and the result must write there. Press enter to have it moved aside; undo " +
 			"brings it back. Or move it yourself."
 	}
-	p.say(w, line{}.bold(trouble, "▲ Not yet: "+names+" is in the way. ").add(plain, text))
+	p.Say(w, term.Line{}.Bold(term.Trouble, "▲ Not yet: "+names+" is in the way. ").Add(term.Plain, text))
 }
 
 // leftNote counts what is left out, which the list below tells, and says what else to know.
-func (s *pushScreen) leftNote(p *page, w int) {
+func (s *pushScreen) leftNote(p *term.Page, w int) {
 	if s.join != nil {
 		for _, m := range s.join.Makings {
 			if m.Made {
-				p.say(w, line{}.mark(markJoined).add(plain, m.Sentence()))
+				p.Say(w, term.Line{}.Mark(term.MarkJoined).Add(term.Plain, m.Sentence()))
 			} else {
-				p.warn(w, m.Sentence())
+				p.Warn(w, m.Sentence())
 			}
 		}
 		for _, n := range s.join.Remarks() {
 			if n.Asks {
-				p.warn(w, words.Remark(n))
+				p.Warn(w, words.Remark(n))
 			}
 		}
 	}
@@ -136,7 +137,7 @@ func (s *pushScreen) leftNote(p *page, w int) {
 	if mended > 0 {
 		parts = append(parts, "your mend changed "+words.Count(mended, "line", "lines")+" somebody wrote")
 	}
-	p.warn(w, words.Sentence(strings.Join(parts, ", and ")+"; see the list below"))
+	p.Warn(w, words.Sentence(strings.Join(parts, ", and ")+"; see the list below"))
 }
 
 // inIt says what of both sides is in what was pushed.
@@ -154,40 +155,40 @@ func (s *pushScreen) inIt() string {
 }
 
 // refusal says why the push did not go through, and what to do.
-func (s *pushScreen) refusal(p *page, w int) {
+func (s *pushScreen) refusal(p *term.Page, w int) {
 	head, text, next := s.refused.Refused(s.canUndo())
-	p.say(w, line{}.bold(trouble, "✗ "+head+" ").add(plain, text))
-	p.say(w, txt(dim, next))
+	p.Say(w, term.Line{}.Bold(term.Trouble, "✗ "+head+" ").Add(term.Plain, text))
+	p.Say(w, term.Text(term.Dim, next))
 	saidRows(p, s.refused.Refusal.Words)
 }
 
 // touchedRows lists, once the result is on the branch, the files that changed on disk.
-func (s *pushScreen) touchedRows(p *page, w int) {
+func (s *pushScreen) touchedRows(p *term.Page, w int) {
 	if !s.accepted() || s.ready == nil || s.ready.Touched == nil || len(s.ready.Touched.Paths) == 0 {
 		return
 	}
 	paths := s.ready.Touched.Paths
-	p.blank()
-	p.row(txt(plain, "  ").then(rule(w - 4)))
-	p.head("CHANGED ON DISK", "  load "+words.Is(len(paths), "it", "them")+" again where "+words.Is(len(paths), "it is",
+	p.Blank()
+	p.Row(term.Text(term.Plain, "  ").Then(term.Rule(w - 4)))
+	p.Head("CHANGED ON DISK", "  load "+words.Is(len(paths), "it", "them")+" again where "+words.Is(len(paths), "it is",
 		"they are")+" open")
-	p.blank()
-	p.rows(indent(wrap(txt(plain, words.List(words.Some(paths, 12))), w-8), 4))
+	p.Blank()
+	p.Rows(term.Indent(term.Wrap(term.Text(term.Plain, words.List(words.Some(paths, 12))), w-8), 4))
 }
 
 // saidRows are the words of a hook or a server.
-func saidRows(p *page, said []string) {
+func saidRows(p *term.Page, said []string) {
 	if len(said) == 0 {
 		return
 	}
-	p.blank()
-	p.head("WHAT WAS SAID", "")
+	p.Blank()
+	p.Head("WHAT WAS SAID", "")
 	for i, l := range said {
 		if i == 12 {
-			p.row(txt(dim, "    …"))
+			p.Row(term.Text(term.Dim, "    …"))
 			break
 		}
-		p.row(txt(plain, "    "+l))
+		p.Row(term.Text(term.Plain, "    "+l))
 	}
 }
 
@@ -207,7 +208,7 @@ func (s *pushScreen) idNow(i int) (id string, same bool) {
 
 // branchRow is a commit of the branch as it will be.
 type branchRow struct {
-	mark
+	term.Mark
 	prime             bool // it was made again
 	id, subject, note string
 	who               string
@@ -218,9 +219,9 @@ func (s *pushScreen) short(n history.Node) string { return s.s.Planner.Short(n.I
 // branch lists the commits of the branch as it will be, newest first, down to the common ancestor.
 func (s *pushScreen) branch() (rows []branchRow) {
 	mine := func(n history.Node, note string) {
-		rows = append(rows, branchRow{markYours, false, s.short(n), n.Subject(), note, s.name(n, merge.Yours)})
+		rows = append(rows, branchRow{term.MarkYours, false, s.short(n), n.Subject(), note, s.name(n, merge.Yours)})
 	}
-	again := func(m mark, side merge.Side) {
+	again := func(m term.Mark, side merge.Side) {
 		for _, group := range slices.Backward(replay.Groups(s.join.Steps)) {
 			st := &s.join.Steps[group[0]]
 			var was []string
@@ -245,10 +246,10 @@ func (s *pushScreen) branch() (rows []branchRow) {
 	switch {
 	case s.pos.Trivial() == plan.UpToDate || s.join == nil:
 	case s.pos.IsPick():
-		again(markTheirs, merge.Theirs)
+		again(term.MarkTheirs, merge.Theirs)
 		as = "as it is"
 	case s.join.Route == plan.Rebase:
-		again(markYours, merge.Yours)
+		again(term.MarkYours, merge.Yours)
 	default:
 		message := plan.MergeMessage(s.pos)
 		if r := s.pos.Resumes(); r != nil && r.Message != "" {
@@ -260,7 +261,7 @@ func (s *pushScreen) branch() (rows []branchRow) {
 			id = to
 		}
 		note := "joins both lines" + s.withMend()
-		rows = append(rows, branchRow{markJoined, false, s.s.Planner.Short(id), subject, note, "you"})
+		rows = append(rows, branchRow{term.MarkJoined, false, s.s.Planner.Short(id), subject, note, "you"})
 		as = "as it is"
 	}
 	if s.join == nil || s.join.Route != plan.Rebase {
@@ -270,7 +271,7 @@ func (s *pushScreen) branch() (rows []branchRow) {
 	}
 	if !s.pos.IsPick() { // else they stay where they are
 		for _, n := range s.pos.Divergence.Theirs {
-			rows = append(rows, branchRow{markTheirs, false, s.s.Planner.Short(n.ID), n.Subject(), "on the remote",
+			rows = append(rows, branchRow{term.MarkTheirs, false, s.s.Planner.Short(n.ID), n.Subject(), "on the remote",
 				s.first(n, merge.Theirs)})
 		}
 	}
@@ -290,7 +291,7 @@ func (s *pushScreen) withMend() string {
 }
 
 // becomes draws the branch as it will be.
-func (s *pushScreen) becomes(p *page, w int) {
+func (s *pushScreen) becomes(p *term.Page, w int) {
 	const most = 10
 	rows, room, who := s.branch(), 24, 12
 	for _, r := range rows {
@@ -301,19 +302,19 @@ func (s *pushScreen) becomes(p *page, w int) {
 	}
 	room = min(room, max(20, w-44-who))
 	for _, r := range rows[:min(most, len(rows))] {
-		sign := r.sign
+		sign := r.Sign
 		if r.prime {
 			sign += "′"
 		}
-		p.row(txt(r.hue, "    "+sign).fit(8).add(r.hue, r.id+"  ").then(txt(plain, r.subject).fit(room)).
-			add(dim, "  "+r.who).fit(room+19+who).add(dim, "  "+r.note))
+		p.Row(term.Text(r.Hue, "    "+sign).Fit(8).Add(r.Hue, r.id+"  ").Then(term.Text(term.Plain, r.subject).Fit(room)).
+			Add(term.Dim, "  "+r.who).Fit(room+19+who).Add(term.Dim, "  "+r.note))
 	}
 	if len(rows) > most {
-		p.row(txt(dim, fmt.Sprintf("    and %s", words.Count(len(rows)-most, "older commit", "older commits"))))
+		p.Row(term.Text(term.Dim, fmt.Sprintf("    and %s", words.Count(len(rows)-most, "older commit", "older commits"))))
 	}
 	if len(s.below) > 0 && s.pos.Trivial() == plan.NotTrivial {
-		p.row(txt(base, "    "+markBase.sign).fit(8).add(base, s.s.Planner.Short(s.below[0].ID)+"  ").
-			add(dim, s.below[0].Subject()+"   where the lines part"))
+		p.Row(term.Text(term.Base, "    "+term.MarkBase.Sign).Fit(8).Add(term.Base, s.s.Planner.Short(s.below[0].ID)+"  ").
+			Add(term.Dim, s.below[0].Subject()+"   where the lines part"))
 	}
 	if s.join == nil {
 		return
@@ -321,18 +322,18 @@ func (s *pushScreen) becomes(p *page, w int) {
 	for i := range s.join.Steps {
 		st := &s.join.Steps[i]
 		if why := s.whyLeft(st); why != "" {
-			p.row(txt(dim, "    ◌").fit(8).add(dim, s.s.Planner.Short(st.Commit.ID)+"  "+st.Commit.Subject()+"   "+why))
+			p.Row(term.Text(term.Dim, "    ◌").Fit(8).Add(term.Dim, s.s.Planner.Short(st.Commit.ID)+"  "+st.Commit.Subject()+"   "+why))
 		}
 	}
 }
 
-func (s *pushScreen) leftOutRows(p *page, w int) {
+func (s *pushScreen) leftOutRows(p *term.Page, w int) {
 	const most = 8
 	left := s.ready.Left
-	p.head("LEFT OUT", "  what somebody did and the result does not hold")
-	p.blank()
+	p.Head("LEFT OUT", "  what somebody did and the result does not hold")
+	p.Blank()
 	if len(left) == 0 {
-		p.row(txt(plain, "    ").then(done("nothing")).add(dim,
+		p.Row(term.Text(term.Plain, "    ").Then(term.Done("nothing")).Add(term.Dim,
 			"   every line, name and deletion of either side is in the result"))
 		return
 	}
@@ -343,29 +344,29 @@ func (s *pushScreen) leftOutRows(p *page, w int) {
 	column = min(column, w/3)
 	for i, l := range left {
 		if i == most {
-			p.row(txt(dim, fmt.Sprintf("    and %d more", len(left)-i)))
+			p.Row(term.Text(term.Dim, fmt.Sprintf("    and %d more", len(left)-i)))
 			break
 		}
-		m, who := markYours, "you"
+		m, who := term.MarkYours, "you"
 		if l.Side == merge.Theirs {
-			m, who = markTheirs, l.Author
+			m, who = term.MarkTheirs, l.Author
 		}
-		p.row(txt(plain, "    ").mark(m).add(m.hue, who).fit(20).add(dim, "  ").
-			then(txt(dim, cutPath(l.Where(), column)).fit(column+3)).add(m.hue, l.Says(left)).cut(w))
+		p.Row(term.Text(term.Plain, "    ").Mark(m).Add(m.Hue, who).Fit(20).Add(term.Dim, "  ").
+			Then(term.Text(term.Dim, term.CutPath(l.Where(), column)).Fit(column+3)).Add(m.Hue, l.Says(left)).Cut(w))
 	}
 }
 
 // madeSure lists what was made sure of, and what was not.
-func (s *pushScreen) madeSure(p *page) {
+func (s *pushScreen) madeSure(p *term.Page) {
 	d := s.ready
-	p.head("BEFORE IT GOES", "")
-	p.blank()
+	p.Head("BEFORE IT GOES", "")
+	p.Blank()
 	row := func(well bool, what, detail string) {
-		m := markSettled
+		m := term.MarkSettled
 		if !well {
-			m = markWarning
+			m = term.MarkWarning
 		}
-		p.row(txt(plain, "    ").mark(m).add(plain, " "+what).fit(46).add(dim, "  "+detail))
+		p.Row(term.Text(term.Plain, "    ").Mark(m).Add(term.Plain, " "+what).Fit(46).Add(term.Dim, "  "+detail))
 	}
 	row(true, "every conflict is settled", s.waysTaken())
 	if len(d.Marks) == 0 {

@@ -4,25 +4,27 @@ import (
 	"fmt"
 	"slices"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 )
 
 // reader shows a text to be read, with the origin of each line.
 type reader struct {
 	f       *frame
-	title   line
+	title   term.Line
 	numbers bool // the lines are numbered, and their origins are known
 	lines   []plan.Line
-	scroll  scroll
+	scroll  term.Scroll
 	authors func() tea.Cmd // of its lines; nil where they cannot be found
 	more    []action       // what can be done with it besides
 }
 
-func newReader(f *frame, title line, lines []plan.Line, numbers bool) *reader {
+func newReader(f *frame, title term.Line, lines []plan.Line, numbers bool) *reader {
 	r := &reader{f: f, title: title, numbers: numbers, lines: lines}
-	r.scroll.size(len(lines), f.h-9)
+	r.scroll.Size(len(lines), f.h-9)
 	if numbers {
 		r.seek(0, 1)
 	}
@@ -30,65 +32,65 @@ func newReader(f *frame, title line, lines []plan.Line, numbers bool) *reader {
 }
 
 // gutter is the sign of a line's origin.
-func gutter(o plan.LineOrigin) mark {
+func gutter(o plan.LineOrigin) term.Mark {
 	switch o {
 	case plan.LineYours:
-		return markYours
+		return term.MarkYours
 	case plan.LineTheirs:
-		return markTheirs
+		return term.MarkTheirs
 	case plan.LineJoined:
-		return markJoined
+		return term.MarkJoined
 	}
-	return markNone
+	return term.MarkNone
 }
 
 func (r *reader) actions() []action {
-	out := append(slices.Clip(r.more), act(keys.back, "", quietly(r.f.close)))
-	if r.numbers && r.scroll.moves() {
-		out = append(out, act(keys.following, "next change", quietly(func() { r.seek(r.here()+1, 1) })),
-			act(keys.previous, "the one before", quietly(func() { r.seek(r.here()-1, -1) })))
+	out := append(slices.Clip(r.more), act(keys.Back, "", quietly(r.f.close)))
+	if r.numbers && r.scroll.Moves() {
+		out = append(out, act(keys.Following, "next change", quietly(func() { r.seek(r.here()+1, 1) })),
+			act(keys.Previous, "the one before", quietly(func() { r.seek(r.here()-1, -1) })))
 	}
 	if r.authors != nil {
-		out = append(out, act(keys.annotate, "who wrote its lines", r.authors))
+		out = append(out, act(keys.Annotate, "who wrote its lines", r.authors))
 	}
-	return append(out, r.scroll.actions()...)
+	return append(out, scrollKeys(&r.scroll)...)
 }
 
 func (r *reader) update(msg tea.Msg) tea.Cmd {
-	r.scroll.update(msg)
+	r.scroll.Update(msg)
 	return nil
 }
 
-func (r *reader) view(w, h int) page {
-	p := page{r.title.cut(w), nil}
+func (r *reader) view(w, h int) term.Page {
+	p := term.Page{r.title.Cut(w), nil}
 	room := h - len(p)
-	r.scroll.size(len(r.lines), room)
+	r.scroll.Size(len(r.lines), room)
 	digits := len(fmt.Sprint(len(r.lines)))
-	from := r.scroll.at()
-	var seen page
+	from := r.scroll.At()
+	var seen term.Page
 	for i, l := range r.lines[from:min(len(r.lines), from+room)] {
-		row := line{}.add(plain, " ")
+		row := term.Line{}.Add(term.Plain, " ")
 		if r.numbers {
-			row = row.add(faint, fmt.Sprintf("%*d ", digits, from+i+1)).mark(gutter(l.Origin))
+			row = row.Add(term.Faint, fmt.Sprintf("%*d ", digits, from+i+1)).Mark(gutter(l.Origin))
 		}
-		seen.row(row.add(plain, l.Text).cut(w))
+		seen.Row(row.Add(term.Plain, l.Text).Cut(w))
 	}
-	return append(p, r.scroll.edges(seen, len(r.lines))...)
+	return append(p, r.scroll.Edges(seen, len(r.lines))...)
 }
 
-func (r *reader) status() line { return nil }
+func (r *reader) status() term.Line { return nil }
 
-func (r *reader) remark() line { return txt(dim, "You are only reading.") }
+func (r *reader) remark() term.Line { return term.Text(term.Dim, "You are only reading.") }
 
 // lead is how many lines of the surroundings stand above a change gone to.
 const lead = 3
 
 // here is the line that one is at: the change gone to, or the first line seen.
 func (r *reader) here() int {
-	if at := r.scroll.at(); at > 0 {
+	if at := r.scroll.At(); at > 0 {
 		return at + lead
 	}
-	return r.scroll.at()
+	return r.scroll.At()
 }
 
 func (r *reader) changeStarts(i int) bool {
@@ -100,7 +102,7 @@ func (r *reader) changeStarts(i int) bool {
 func (r *reader) seek(from, step int) {
 	for i := min(from, len(r.lines)); i < len(r.lines) && i >= 0; i += step {
 		if r.changeStarts(i) {
-			r.scroll.to(i - lead)
+			r.scroll.To(i - lead)
 			return
 		}
 	}

@@ -4,13 +4,15 @@ import (
 	"context"
 	"fmt"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -49,10 +51,10 @@ func (s *settleScreen) read(path string) tea.Cmd {
 }
 
 func (f *joinedFile) open(ok bool) {
-	title := txt(plain, " ").bold(bright, f.path).add(dim, "   ").mark(markYours).add(dim, "yours  ").
-		mark(markTheirs).add(dim, "theirs  ").mark(markJoined).add(dim, "made in joining")
+	title := term.Text(term.Plain, " ").Bold(term.Bright, f.path).Add(term.Dim, "   ").Mark(term.MarkYours).Add(term.Dim, "yours  ").
+		Mark(term.MarkTheirs).Add(term.Dim, "theirs  ").Mark(term.MarkJoined).Add(term.Dim, "made in joining")
 	if !ok {
-		title = txt(plain, " ").bold(bright, f.path)
+		title = term.Text(term.Plain, " ").Bold(term.Bright, f.path)
 		f.lines = []plan.Line{{Text: "This path holds no text in the joined result: it is binary, a link, or " +
 			"deleted."}}
 	}
@@ -70,15 +72,15 @@ func (f *joinedFile) more(r *reader, ok bool) []action {
 	if f.nextUnread() != "" {
 		does = "it is read; the next"
 	}
-	out := []action{acts(keys.next, does, f.markRead)}
+	out := []action{acts(keys.Next, does, f.markRead)}
 	holder, holds := f.join.MendHolder()
 	if !ok || !holds || f.pos.Trivial() != plan.NotTrivial {
 		return out
 	}
 	if f.known && f.sides.Yours != f.sides.Theirs {
-		out = append(out, acts(keys.take, "reopen it, edit by edit", func() tea.Cmd { return f.reopen(holder) }))
+		out = append(out, acts(keys.Take, "reopen it, edit by edit", func() tea.Cmd { return f.reopen(holder) }))
 	}
-	return append(out, acts(keys.write, "write in it", func() tea.Cmd { return f.write(r, holder) }))
+	return append(out, acts(keys.Write, "write in it", func() tea.Cmd { return f.write(r, holder) }))
 }
 
 // isRead reports whether the file was read as it is.
@@ -112,7 +114,7 @@ func (f *joinedFile) nextUnread() string {
 func (f *joinedFile) markRead() tea.Cmd {
 	next := f.nextUnread()
 	if err := f.s.Ledger.MarkRead(f.path, f.id); err != nil {
-		f.flash = warning(words.Sentence(err.Error()))
+		f.flash = term.Warning(words.Sentence(err.Error()))
 		return nil
 	}
 	f.st = f.s.Ledger.State()
@@ -125,7 +127,7 @@ func (f *joinedFile) markRead() tea.Cmd {
 		}
 	}
 	if next == "" {
-		f.flash = done("All that joined by itself was read.")
+		f.flash = term.Done("All that joined by itself was read.")
 		return nil
 	}
 	return f.read(next)
@@ -135,12 +137,12 @@ func (f *joinedFile) markRead() tea.Cmd {
 func (f *joinedFile) reopen(holder string) tea.Cmd {
 	board := settle.NewBoard(f.sides.Base, f.sides.Yours, f.sides.Theirs)
 	if !board.Start(f.text) {
-		f.flash = warning("This file holds more than the edits of both sides: something was mended, written or moved " +
+		f.flash = term.Warning("This file holds more than the edits of both sides: something was mended, written or moved " +
 			"in it. w writes in it.")
 		return nil
 	}
 	t := &taking{frame: f.frame, board: board, start: f.text, keeps: "apply", first: 1, from: 1,
-		title: txt(plain, " ").bold(bright, f.path).add(dim, "  joined by itself; what you change becomes part of "+
+		title: term.Text(term.Plain, " ").Bold(term.Bright, f.path).Add(term.Dim, "  joined by itself; what you change becomes part of "+
 			""+holder),
 		keep: func(text string) tea.Cmd { return f.mend(text, holder) }}
 	t.show()
@@ -149,12 +151,12 @@ func (f *joinedFile) reopen(holder string) tea.Cmd {
 
 // write opens the editor on the whole file, at the line one reads.
 func (f *joinedFile) write(r *reader, holder string) tea.Cmd {
-	ed := newEditor(f.text, 1)
-	ed.goTo(r.here()+1, 1)
-	title := txt(plain, " ").bold(bright, f.path).add(dim, "  what you write becomes part of "+holder)
+	ed := term.NewEditor(f.text, 1)
+	ed.GoTo(r.here()+1, 1)
+	title := term.Text(term.Plain, " ").Bold(term.Bright, f.path).Add(term.Dim, "  what you write becomes part of "+holder)
 	f.frame.open(&writing{frame: f.frame, ed: ed, name: f.path, own: f.s.Repo.Editor, from: 1,
 		board:  settle.NewBoard(f.sides.Base, f.sides.Yours, f.sides.Theirs),
-		around: func(w, h int) page { return append(page{title.cut(w), nil}, ed.view(w, h-2)...) },
+		around: func(w, h int) term.Page { return append(term.Page{title.Cut(w), nil}, ed.View(w, h-2)...) },
 		save:   func(text string) tea.Cmd { return f.mend(text, holder) }})
 	return nil
 }
@@ -162,7 +164,7 @@ func (f *joinedFile) write(r *reader, holder string) tea.Cmd {
 // mend has the file hold another text than it was joined to.
 func (f *joinedFile) mend(text, holder string) tea.Cmd {
 	if text == f.text {
-		f.flash = txt(plain, "Nothing was changed.")
+		f.flash = term.Text(term.Plain, "Nothing was changed.")
 		return nil
 	}
 	path, before, at := f.path, f.text, f.at
@@ -171,7 +173,7 @@ func (f *joinedFile) mend(text, holder string) tea.Cmd {
 	}, func() tea.Cmd {
 		f.goTo(f.settleScreen)
 		cmd := f.turnTo(max(0, min(at, len(f.questions)-1)))
-		f.flash = line{}.mark(markJoined).add(plain, fmt.Sprintf("%s is as you want it, by an edit that becomes part "+
+		f.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain, fmt.Sprintf("%s is as you want it, by an edit that becomes part "+
 			"of %s. u on Check takes it back.", path, holder))
 		return cmd
 	})

@@ -5,13 +5,15 @@ import (
 	"fmt"
 	"strings"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -24,7 +26,7 @@ type roadScreen struct {
 	way     int // the marked way of it
 	prices  map[wished]*plan.Price
 	changed bool
-	scroll  scroll
+	scroll  term.Scroll
 }
 
 // wished is a commit and what could become of it.
@@ -49,7 +51,7 @@ func (j *job) roadAction() []action {
 	if !j.hasRoad() {
 		return nil
 	}
-	return []action{acts(keys.road, "", j.openRoad)}
+	return []action{acts(keys.Road, "", j.openRoad)}
 }
 
 // openRoad lays the road over the screen, at the commit that one is at.
@@ -140,26 +142,26 @@ func (s *roadScreen) actions() []action {
 	var out []action
 	switch fates := s.fates(s.row); {
 	case s.way != s.is(s.row):
-		out = append(out, acts(keys.next, "apply", func() tea.Cmd { return s.take(fates[s.way].wish) }))
+		out = append(out, acts(keys.Next, "apply", func() tea.Cmd { return s.take(fates[s.way].wish) }))
 	case s.asked(s.row) >= 0:
-		out = append(out, acts(keys.next, "go to its conflict", s.goToConflict))
+		out = append(out, acts(keys.Next, "go to its conflict", s.goToConflict))
 	}
 	n := len(s.fates(s.row))
 	if n > 1 {
-		out = append(out, act(written(keys.digits[1], fmt.Sprintf("1–%d", n), ""), "mark what becomes of it",
+		out = append(out, act(keys.Written(keys.Digits[1], fmt.Sprintf("1–%d", n), ""), "mark what becomes of it",
 			s.mark(0)))
 	}
 	for i := 1; i < n; i++ {
-		out = append(out, also(keys.digits[i+1], s.mark(i)))
+		out = append(out, also(keys.Digits[i+1], s.mark(i)))
 	}
 	if !s.step().Left() && !s.fixed(s.row) {
-		out = append(out, acts(keys.write, "write its message", s.reword), acts(keys.list, "edit its files",
+		out = append(out, acts(keys.Write, "write its message", s.reword), acts(keys.List, "edit its files",
 			s.editFiles))
 	}
-	out = append(out, rowKeys("commit", len(s.join.Steps), s.scroll.room(), func(by int) tea.Cmd {
+	out = append(out, rowKeys("commit", len(s.join.Steps), s.scroll.Room(), func(by int) tea.Cmd {
 		return s.turnTo(s.row + by)
 	})...)
-	return append(out, acts(keys.back, "", s.leave), also(keys.road, s.leave))
+	return append(out, acts(keys.Back, "", s.leave), also(keys.Road, s.leave))
 }
 
 func (s *roadScreen) mark(way int) func() tea.Cmd { return quietly(func() { s.way = way }) }
@@ -195,7 +197,7 @@ func (s *roadScreen) take(wish replay.Wish) tea.Cmd {
 			what = "Replayed anew from there: " + words.Count(more, "decision more is", "decisions more are") + " " +
 				"asked."
 		}
-		s.flash = txt(plain, what)
+		s.flash = term.Text(term.Plain, what)
 		return s.turnTo(row)
 	})
 }
@@ -208,10 +210,10 @@ func (s *roadScreen) reword() tea.Cmd {
 	if text == "" {
 		text = st.Commit.Text()
 	}
-	ed := newEditor(strings.TrimRight(text, "\n"), 1)
-	title := txt(plain, " ").bold(bright, "ITS MESSAGE").add(dim, "  of the new commit; the first line is its subject")
+	ed := term.NewEditor(strings.TrimRight(text, "\n"), 1)
+	title := term.Text(term.Plain, " ").Bold(term.Bright, "ITS MESSAGE").Add(term.Dim, "  of the new commit; the first line is its subject")
 	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), name: "COMMIT_EDITMSG", own: s.s.Repo.Editor,
-		around: func(w, h int) page { return append(page{title, nil}, ed.view(w, h-2)...) },
+		around: func(w, h int) term.Page { return append(term.Page{title, nil}, ed.View(w, h-2)...) },
 		save: func(to string) tea.Cmd {
 			wish.Message = strings.TrimSpace(to)
 			if wish.Message == st.Commit.Text() {
@@ -232,7 +234,7 @@ func (s *roadScreen) editFiles() tea.Cmd {
 		files, err := s.s.Planner.FilesOf(&st)
 		return func() tea.Cmd {
 			if len(files) == 0 {
-				s.flash = txt(plain, "It changes no file that is text after it.")
+				s.flash = term.Text(term.Plain, "It changes no file that is text after it.")
 				return nil
 			}
 			if s.row = row; len(files) == 1 {
@@ -250,17 +252,17 @@ func (s *roadScreen) editFile(path string) tea.Cmd {
 	wish := s.pos.Wishes[st.Commit.ID]
 	text, ok, err := s.s.Planner.TextAfter(st, path)
 	if err != nil || !ok {
-		s.flash = warning(path + " holds no text that could be edited.")
+		s.flash = term.Warning(path + " holds no text that could be edited.")
 		return nil
 	}
-	ed := newEditor(text, 1)
-	title := txt(plain, " ").bold(bright, path).add(dim, "  in “"+st.Commit.Subject()+"”; what stands on it is "+
+	ed := term.NewEditor(text, 1)
+	title := term.Text(term.Plain, " ").Bold(term.Bright, path).Add(term.Dim, "  in “"+st.Commit.Subject()+"”; what stands on it is "+
 		"replayed with what you write")
 	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), name: path, own: s.s.Repo.Editor,
-		around: func(w, h int) page { return append(page{title.cut(w), nil}, ed.view(w, h-2)...) },
+		around: func(w, h int) term.Page { return append(term.Page{title.Cut(w), nil}, ed.View(w, h-2)...) },
 		save: func(to string) tea.Cmd {
 			if to == text {
-				s.flash = txt(plain, "Nothing was changed.")
+				s.flash = term.Text(term.Plain, "Nothing was changed.")
 				return nil
 			}
 			wish.Edits = wish.Edits.With(merge.TextEdit{Path: path, Before: text, After: to})
@@ -274,21 +276,21 @@ type fileChoice struct {
 	*frame
 	files  []string
 	row    int
-	right  line
-	scroll scroll
+	right  term.Line
+	scroll term.Scroll
 	chosen func(path string) tea.Cmd
 }
 
 func (c *fileChoice) actions() []action {
-	out := []action{acts(keys.next, "edit it", func() tea.Cmd {
+	out := []action{acts(keys.Next, "edit it", func() tea.Cmd {
 		c.close()
 		return c.chosen(c.files[c.row])
 	})}
-	out = append(out, rowKeys("file", len(c.files), c.scroll.room(), func(by int) tea.Cmd {
+	out = append(out, rowKeys("file", len(c.files), c.scroll.Room(), func(by int) tea.Cmd {
 		c.row = max(0, min(c.row+by, len(c.files)-1))
 		return nil
 	})...)
-	return append(out, act(keys.back, "", quietly(c.close)))
+	return append(out, act(keys.Back, "", quietly(c.close)))
 }
 
 func (c *fileChoice) update(msg tea.Msg) tea.Cmd {
@@ -298,25 +300,25 @@ func (c *fileChoice) update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-func (c *fileChoice) view(w, h int) page {
-	p := page{nil}
-	p.head("ITS FILES", "  which is to be edited in this commit?")
-	p.blank()
-	c.scroll.size(len(c.files), h-len(p))
-	c.scroll.show(c.row)
-	for i := c.scroll.at(); i < min(len(c.files), c.scroll.at()+h-3); i++ {
-		row := txt(bright, words.If(i == c.row, "  ▶ ", "    ")).add(plain, cutPath(c.files[i], w-6))
+func (c *fileChoice) view(w, h int) term.Page {
+	p := term.Page{nil}
+	p.Head("ITS FILES", "  which is to be edited in this commit?")
+	p.Blank()
+	c.scroll.Size(len(c.files), h-len(p))
+	c.scroll.Show(c.row)
+	for i := c.scroll.At(); i < min(len(c.files), c.scroll.At()+h-3); i++ {
+		row := term.Text(term.Bright, words.If(i == c.row, "  ▶ ", "    ")).Add(term.Plain, term.CutPath(c.files[i], w-6))
 		if i == c.row {
-			row = row.fit(w).on(onRow)
+			row = row.Fit(w).On(term.OnRow)
 		}
-		p.row(row)
+		p.Row(row)
 	}
 	return p
 }
 
-func (c *fileChoice) status() line { return c.right }
+func (c *fileChoice) status() term.Line { return c.right }
 
-func (c *fileChoice) remark() line { return txt(dim, "Nothing on disk changes yet.") }
+func (c *fileChoice) remark() term.Line { return term.Text(term.Dim, "Nothing on disk changes yet.") }
 
 // leave goes back; where something was changed, to what that asks.
 func (s *roadScreen) leave() tea.Cmd {
@@ -343,10 +345,10 @@ func (s *roadScreen) update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-func (s *roadScreen) status() line {
-	return txt(dim, fmt.Sprintf("%s of yours", words.Count(len(s.join.Steps), "commit", "commits")))
+func (s *roadScreen) status() term.Line {
+	return term.Text(term.Dim, fmt.Sprintf("%s of yours", words.Count(len(s.join.Steps), "commit", "commits")))
 }
 
-func (s *roadScreen) remark() line {
-	return txt(dim, "Nothing has been changed: your commits are as they are until you accept the result.")
+func (s *roadScreen) remark() term.Line {
+	return term.Text(term.Dim, "Nothing has been changed: your commits are as they are until you accept the result.")
 }

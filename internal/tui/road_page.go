@@ -8,30 +8,31 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
-func (s *roadScreen) view(w, h int) page {
-	var p page
+func (s *roadScreen) view(w, h int) term.Page {
+	var p term.Page
 	tight := h < 24
 	foot := s.becomes(w, tight)
 	if !tight {
-		p.blank()
+		p.Blank()
 	}
-	p.head("THE ROAD", "  your commits, one after the other, on top of "+s.pos.Branch.Upstream)
+	p.Head("THE ROAD", "  your commits, one after the other, on top of "+s.pos.Branch.Upstream)
 	if !tight {
-		p.blank()
+		p.Blank()
 	}
 	room := max(4, h-len(p)-len(foot))
 	rows := s.rows(w)
-	s.scroll.size(len(rows), room)
-	s.scroll.show(s.row)
-	p.rows(s.scroll.edges(rows[s.scroll.at():min(len(rows), s.scroll.at()+room)], len(rows)))
+	s.scroll.Size(len(rows), room)
+	s.scroll.Show(s.row)
+	p.Rows(s.scroll.Edges(rows[s.scroll.At():min(len(rows), s.scroll.At()+room)], len(rows)))
 	return append(p, foot...)
 }
 
 // rows are the commits, in the order in which they are replayed.
-func (s *roadScreen) rows(w int) (p page) {
+func (s *roadScreen) rows(w int) (p term.Page) {
 	digits := len(fmt.Sprint(len(s.join.Steps)))
 	subjects := map[int]string{}
 	for _, group := range replay.Groups(s.join.Steps) {
@@ -41,30 +42,30 @@ func (s *roadScreen) rows(w int) (p page) {
 		st := &s.join.Steps[i]
 		m, h, says := s.state(i)
 		id := h
-		if id == plain {
-			id = yours
+		if id == term.Plain {
+			id = term.Yours
 		}
-		l := txt(bright, words.If(i == s.row, " ▶ ", "   ")).add(faint, fmt.Sprintf("%*d ", digits, i+1)).mark(m).
-			add(id, s.s.Planner.Short(st.Commit.ID)+"  ").add(fades(h == dim), cmp.Or(subjects[i], st.Commit.Subject()))
-		l = l.fit(max(w/2, w-58)).add(fades(h == dim), "  "+says)
+		l := term.Text(term.Bright, words.If(i == s.row, " ▶ ", "   ")).Add(term.Faint, fmt.Sprintf("%*d ", digits, i+1)).Mark(m).
+			Add(id, s.s.Planner.Short(st.Commit.ID)+"  ").Add(fades(h == term.Dim), cmp.Or(subjects[i], st.Commit.Subject()))
+		l = l.Fit(max(w/2, w-58)).Add(fades(h == term.Dim), "  "+says)
 		if i == s.row {
-			l = l.fit(w).on(onRow)
+			l = l.Fit(w).On(term.OnRow)
 		}
-		p.row(l.cut(w).clicks(clickedCommit(i)))
+		p.Row(l.Cut(w).Clicks(clickedCommit(i)))
 	}
 	if c := s.join.Carried; c != nil && len(c.Paths) > 0 {
-		l := txt(plain, strings.Repeat(" ", digits+4)).mark(markYours).add(plain, "your uncommitted work")
-		p.row(l.fit(max(w/2, w-58)).add(dim, "  the last stop; it is not committed").cut(w))
+		l := term.Text(term.Plain, strings.Repeat(" ", digits+4)).Mark(term.MarkYours).Add(term.Plain, "your uncommitted work")
+		p.Row(l.Fit(max(w/2, w-58)).Add(term.Dim, "  the last stop; it is not committed").Cut(w))
 	}
 	return p
 }
 
 // fades is the hue of words that may matter no more.
-func fades(dimmed bool) hue {
+func fades(dimmed bool) term.Hue {
 	if dimmed {
-		return dim
+		return term.Dim
 	}
-	return plain
+	return term.Plain
 }
 
 // subject is that of the commit which is made of a group of steps.
@@ -79,14 +80,14 @@ func (j *job) subject(group []int) string {
 }
 
 // state says how a commit stands.
-func (s *roadScreen) state(i int) (m mark, h hue, says string) {
+func (s *roadScreen) state(i int) (m term.Mark, h term.Hue, says string) {
 	st := &s.join.Steps[i]
 	wish := s.pos.Wishes[st.Commit.ID]
 	if s.fixed(i) {
-		return markSettled, plain, "made before git stopped"
+		return term.MarkSettled, term.Plain, "made before git stopped"
 	}
 	if why := s.whyLeft(st); why != "" {
-		return markBehind, dim, why
+		return term.MarkBehind, term.Dim, why
 	}
 	open, settled := 0, 0
 	for k := range s.questions {
@@ -103,11 +104,11 @@ func (s *roadScreen) state(i int) (m mark, h hue, says string) {
 	var more []string
 	switch {
 	case open > 0:
-		m, says = markOpen, "asks "+words.Count(open, "decision", "decisions")
+		m, says = term.MarkOpen, "asks "+words.Count(open, "decision", "decisions")
 	case settled > 0:
-		m, says = markSettled, words.Count(settled, "decision", "decisions")+" made"
+		m, says = term.MarkSettled, words.Count(settled, "decision", "decisions")+" made"
 	default:
-		m, says = markJoined, "joins by itself"
+		m, says = term.MarkJoined, "joins by itself"
 	}
 	if st.Into {
 		more = append(more, "part of the one before")
@@ -120,7 +121,7 @@ func (s *roadScreen) state(i int) (m mark, h hue, says string) {
 	}
 	if len(st.Unfit) > 0 {
 		unfit := pathsOf(st.Unfit)
-		m = markWarning
+		m = term.MarkWarning
 		more = append(more, "your edit of "+words.List(words.Some(unfit, 2))+" fits no longer")
 	}
 	if wish.Keep {
@@ -130,14 +131,14 @@ func (s *roadScreen) state(i int) (m mark, h hue, says string) {
 		if passed, ok := s.each.passes(s.built.IDs[i]); ok {
 			more = append(more, words.If(passed, "passes its check", "does not pass its check"))
 			if !passed {
-				m = markWarning
+				m = term.MarkWarning
 			}
 		}
 	}
 	if last, ok := replay.Last(s.join.Steps); ok && last == i && len(s.join.Mended) > 0 {
 		more = append(more, "holds your mend")
 	}
-	return m, plain, strings.Join(append([]string{says}, more...), ", ")
+	return m, term.Plain, strings.Join(append([]string{says}, more...), ", ")
 }
 
 // whyLeft says why a commit is not made again; empty for one that is.
@@ -159,40 +160,40 @@ func (j *job) whyLeft(st *replay.Step) string {
 }
 
 // becomes are the fates of the marked commit, each with what it comes to.
-func (s *roadScreen) becomes(w int, tight bool) (p page) {
+func (s *roadScreen) becomes(w int, tight bool) (p term.Page) {
 	st := s.step()
 	if !tight {
-		p.blank()
+		p.Blank()
 	}
-	p.row(txt(plain, "  ").then(rule(w - 4)))
-	p.head("WHAT BECOMES OF IT", "  "+s.s.Planner.Short(st.Commit.ID)+" “"+st.Commit.Subject()+"”")
+	p.Row(term.Text(term.Plain, "  ").Then(term.Rule(w - 4)))
+	p.Head("WHAT BECOMES OF IT", "  "+s.s.Planner.Short(st.Commit.ID)+" “"+st.Commit.Subject()+"”")
 	if !tight {
-		p.blank()
+		p.Blank()
 	}
 	fates := s.fates(s.row)
 	if len(fates) == 0 {
-		p.say(w, txt(plain, "git made it before it stopped, and it stays."))
+		p.Say(w, term.Text(term.Plain, "git made it before it stopped, and it stays."))
 	}
 	for i, f := range fates {
-		l := txt(bright, words.If(i == s.way, "  ▶ ", "    ")).add(dim, fmt.Sprint(i+1)+"  ").bold(plain, f.name)
-		rows := wrap(s.outcome(i, f), w-roadNames-2)
+		l := term.Text(term.Bright, words.If(i == s.way, "  ▶ ", "    ")).Add(term.Dim, fmt.Sprint(i+1)+"  ").Bold(term.Plain, f.name)
+		rows := term.Wrap(s.outcome(i, f), w-roadNames-2)
 		if tight { // the rest is said when it is so
 			rows = rows[:min(len(rows), 2)]
 		}
 		for _, row := range rows {
-			row = l.fit(roadNames).then(row)
+			row = l.Fit(roadNames).Then(row)
 			if i == s.way {
-				row = row.fit(w).on(onRow)
+				row = row.Fit(w).On(term.OnRow)
 			}
-			p.row(row.clicks(clickedWay(i)))
+			p.Row(row.Clicks(clickedWay(i)))
 			l = nil
 		}
 	}
 	if tight {
 		return p
 	}
-	p.blank()
-	p.say(w, txt(dim, "If you know git’s words: to continue is to settle what asks; to skip is 2, left out; to abort "+
+	p.Blank()
+	p.Say(w, term.Text(term.Dim, "If you know git’s words: to continue is to settle what asks; to skip is 2, left out; to abort "+
 		"is q, as nothing was changed."))
 	return p
 }
@@ -201,41 +202,41 @@ func (s *roadScreen) becomes(w int, tight bool) (p page) {
 const roadNames = 34
 
 // outcome says what a fate comes to.
-func (s *roadScreen) outcome(i int, f fate) line {
+func (s *roadScreen) outcome(i int, f fate) term.Line {
 	if i == s.is(s.row) {
 		_, _, says := s.state(s.row)
-		return txt(joined, "as it is now").add(plain, ": "+says)
+		return term.Text(term.Joined, "as it is now").Add(term.Plain, ": "+says)
 	}
 	price := s.prices[wished{s.step().Commit.ID, f.wish}]
 	if price == nil {
-		return txt(dim, "working it out…")
+		return term.Text(term.Dim, "working it out…")
 	}
 	l := s.loses(price)
 	switch more := price.Asks - s.join.Open; {
 	case more > 0:
-		l = l.add(plain, "; ").add(trouble, "asks "+words.Count(more, "decision", "decisions")+" more")
+		l = l.Add(term.Plain, "; ").Add(term.Trouble, "asks "+words.Count(more, "decision", "decisions")+" more")
 	case more < 0:
-		l = l.add(plain, "; asks "+words.Count(-more, "decision", "decisions")+" less")
+		l = l.Add(term.Plain, "; asks "+words.Count(-more, "decision", "decisions")+" less")
 	}
 	if f.wish.Into {
-		l = l.add(dim, "; one commit with both messages, w writes another")
+		l = l.Add(term.Dim, "; one commit with both messages, w writes another")
 	}
 	return l
 }
 
 // loses says what the result would not hold.
-func (s *roadScreen) loses(price *plan.Price) line {
+func (s *roadScreen) loses(price *plan.Price) term.Line {
 	if len(price.Left) == 0 {
-		return txt(plain, "nothing is lost")
+		return term.Text(term.Plain, "nothing is lost")
 	}
 	files := map[string]bool{}
 	for _, l := range price.Left {
 		files[l.Path] = true
 	}
 	first := price.Left[0]
-	l := txt(trouble, "loses "+words.Count(len(price.Left), "thing", "things")+" of yours").
-		add(plain, " in "+words.Count(len(files), "file", "files"))
-	return l.add(dim, ": "+first.Path+", “"+words.OneLine(first.Text)+"”"+words.If(len(price.Left) > 1, " …", ""))
+	l := term.Text(term.Trouble, "loses "+words.Count(len(price.Left), "thing", "things")+" of yours").
+		Add(term.Plain, " in "+words.Count(len(files), "file", "files"))
+	return l.Add(term.Dim, ": "+first.Path+", “"+words.OneLine(first.Text)+"”"+words.If(len(price.Left) > 1, " …", ""))
 }
 
 // pathsOf are the files of edits.

@@ -6,11 +6,10 @@ import (
 	"testing"
 
 	tea "charm.land/bubbletea/v2"
-
-	"dorvik.dev/dorvik/internal/gittest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/gittest"
 )
 
 // TestRoad goes along the road of a rebase: what a commit's fates cost, one left out, one joined

@@ -9,7 +9,7 @@ import (
 	"os"
 	"strings"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/demo"
 	"dorvik.dev/dorvik/internal/recovery"

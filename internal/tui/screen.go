@@ -1,9 +1,11 @@
 package tui
 
 import (
+	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
-	"charm.land/bubbles/v2/key"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 )
 
 // screen is one view. The frame draws it between its own first and last rows, and hands it
@@ -15,11 +17,11 @@ type screen interface {
 	// update takes what is no action: a click on what was drawn, the wheel, what was typed.
 	update(msg tea.Msg) tea.Cmd
 	// view draws it into w × h cells.
-	view(w, h int) page
+	view(w, h int) term.Page
 	// status is the right end of the first row.
-	status() line
+	status() term.Line
 	// remark is what is true here, above the keys when nothing else is to be said.
-	remark() line
+	remark() term.Line
 }
 
 // stage is a screen that is a step of the job, in the row of steps.
@@ -43,7 +45,7 @@ const (
 type typist interface {
 	screen
 	// unsaved says what would be lost by leaving; nil where nothing would.
-	unsaved() line
+	unsaved() term.Line
 }
 
 // action is a key and what it does now.
@@ -54,10 +56,14 @@ type action struct {
 }
 
 // act is an action that can be done at any time.
-func act(b key.Binding, does string, do func() tea.Cmd) action { return action{as(b, does), do, false} }
+func act(b key.Binding, does string, do func() tea.Cmd) action {
+	return action{keys.As(b, does), do, false}
+}
 
 // acts is an action that waits for the end of what runs, as it changes what that works on.
-func acts(b key.Binding, does string, do func() tea.Cmd) action { return action{as(b, does), do, true} }
+func acts(b key.Binding, does string, do func() tea.Cmd) action {
+	return action{keys.As(b, does), do, true}
+}
 
 // also is an action that goes with another and is not written on its own.
 func also(b key.Binding, do func() tea.Cmd) action {
@@ -74,21 +80,21 @@ func quietly(do func()) func() tea.Cmd {
 type question struct {
 	screen
 	f     *frame
-	words line
+	words term.Line
 	yes   string
 	do    func() tea.Cmd
 	no    func()
 }
 
 // ask lays a question over the screen. Only y agrees; esc does not.
-func (f *frame) ask(words line, yes string, do func() tea.Cmd, no func()) {
+func (f *frame) ask(words term.Line, yes string, do func() tea.Cmd, no func()) {
 	f.open(&question{f.screen(), f, words, yes, do, no})
 }
 
 func (q *question) actions() []action {
 	return []action{
-		acts(keys.yes, q.yes, func() tea.Cmd { q.f.close(); return q.do() }),
-		act(keys.back, "no", quietly(func() {
+		acts(keys.Yes, q.yes, func() tea.Cmd { q.f.close(); return q.do() }),
+		act(keys.Back, "no", quietly(func() {
 			if q.f.close(); q.no != nil {
 				q.no()
 			}
@@ -97,14 +103,16 @@ func (q *question) actions() []action {
 }
 
 // view has the question stand below what it is about.
-func (q *question) view(w, h int) page {
-	asked := page{rule(w)}
-	asked.say(w, q.words)
+func (q *question) view(w, h int) term.Page {
+	asked := term.Page{term.Rule(w)}
+	asked.Say(w, q.words)
 	p := q.screen.view(w, h-len(asked))
 	for len(p) < h-len(asked) {
-		p.blank()
+		p.Blank()
 	}
 	return append(p[:h-len(asked)], asked...)
 }
 
-func (q *question) remark() line { return txt(dim, "Only y agrees; esc leaves things as they are.") }
+func (q *question) remark() term.Line {
+	return term.Text(term.Dim, "Only y agrees; esc leaves things as they are.")
+}

@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"charm.land/bubbles/v2/key"
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
@@ -14,6 +14,8 @@ import (
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -30,10 +32,10 @@ type settleScreen struct {
 
 	joinedAlone []plan.Overlap // files that ask nothing, in this join
 
-	edits  scroll // of the two edits, where they have the page
-	result scroll
+	edits  term.Scroll // of the two edits, where they have the page
+	result term.Scroll
 	placed bool // the result was brought to the place once, and is where it was scrolled to
-	list   scroll
+	list   term.Scroll
 }
 
 // unmarked is settleScreen.way where no way is better than asking: then enter takes nothing.
@@ -67,21 +69,21 @@ func (s *settleScreen) state() (string, passed) {
 	}
 }
 
-func (s *settleScreen) status() line {
+func (s *settleScreen) status() term.Line {
 	q := s.question()
 	switch {
 	case s.file != nil:
 		return nil
 	case q == nil || s.join.Stops[q.Stop].Commit.Commit == nil:
-		return txt(dim, string(s.st.Route))
+		return term.Text(term.Dim, string(s.st.Route))
 	case s.join.Stops[q.Stop].Uncommitted:
-		return txt(dim, s.join.Stops[q.Stop].Commit.Subject()+"  ·  the last stop")
+		return term.Text(term.Dim, s.join.Stops[q.Stop].Commit.Subject()+"  ·  the last stop")
 	}
 	stop := s.join.Stops[q.Stop].Commit
 	if n := len(s.join.Stops); n > 1 {
-		return txt(dim, fmt.Sprintf("%s  ·  %d of %d commits that ask", s.s.Planner.Short(stop.ID), q.Stop+1, n))
+		return term.Text(term.Dim, fmt.Sprintf("%s  ·  %d of %d commits that ask", s.s.Planner.Short(stop.ID), q.Stop+1, n))
 	}
-	return txt(dim, s.s.Planner.Short(stop.ID)+"  ·  the one commit that asks")
+	return term.Text(term.Dim, s.s.Planner.Short(stop.ID)+"  ·  the one commit that asks")
 }
 
 func (s *settleScreen) question() *plan.Attributed {
@@ -100,60 +102,60 @@ func (s *settleScreen) enter(at int) tea.Cmd {
 func (s *settleScreen) actions() []action {
 	q := s.question()
 	if q == nil {
-		return []action{acts(keys.next, s.onward(), s.joined), act(keys.back, "", s.leave)}
+		return []action{acts(keys.Next, s.onward(), s.joined), act(keys.Back, "", s.leave)}
 	}
 	out := s.wayActions(q)
 	if !q.Question.Whole() {
-		out = append(out, acts(keys.write, "write it", s.write), acts(keys.take, "edit by edit", s.takeEdits))
+		out = append(out, acts(keys.Write, "write it", s.write), acts(keys.Take, "edit by edit", s.takeEdits))
 	}
 	if len(s.questions) > 1 {
-		out = append(out, act(keys.following, "conflict",
+		out = append(out, act(keys.Following, "conflict",
 			func() tea.Cmd { return s.turnTo((s.at + 1) % len(s.questions)) }),
-			also(keys.previous, func() tea.Cmd { return s.turnTo((s.at + len(s.questions) - 1) % len(s.questions)) }))
+			also(keys.Previous, func() tea.Cmd { return s.turnTo((s.at + len(s.questions) - 1) % len(s.questions)) }))
 	}
 	if !q.Question.Whole() {
-		out = append(out, act(keys.views, s.views.next(), quietly(func() {
+		out = append(out, act(keys.Views, s.views.next(), quietly(func() {
 			s.views = (s.views + 1) % viewCount
-			s.edits.to(0)
+			s.edits.To(0)
 		})))
 	}
 	if !q.Question.Whole() {
-		out = append(out, also(keys.annotate, func() tea.Cmd { return s.openJoinedLines(q.Question.Path) }))
+		out = append(out, also(keys.Annotate, func() tea.Cmd { return s.openJoinedLines(q.Question.Path) }))
 	}
 	if s.join.Settled > 0 {
-		out = append(out, acts(keys.undo, "", s.undoDecision))
+		out = append(out, acts(keys.Undo, "", s.undoDecision))
 	}
 	if len(s.st.Decisions.Undone) > 0 {
-		out = append(out, acts(keys.redoTyping, "redo", s.redoDecision))
+		out = append(out, acts(keys.RedoTyping, "redo", s.redoDecision))
 	}
-	out = append(out, act(keys.list, "the list", quietly(s.toList)))
+	out = append(out, act(keys.List, "the list", quietly(s.toList)))
 	out = append(out, s.besideActions(q)...)
 	if s.join.Open > 1 {
-		out = append(out, acts(keys.alike, "", s.openAlike))
+		out = append(out, acts(keys.Alike, "", s.openAlike))
 	}
-	out = append(append(out, s.roadAction()...), acts(keys.back, "", s.leave))
-	return append(out, s.scrolled().actions()[2:]...) // pages; up and down mark ways
+	out = append(append(out, s.roadAction()...), acts(keys.Back, "", s.leave))
+	return append(out, scrollKeys(s.scrolled())[2:]...) // pages; up and down mark ways
 }
 
 // wayActions are the keys that mark a way, and take it.
 func (s *settleScreen) wayActions(q *plan.Attributed) (out []action) {
 	switch {
 	case s.join.Open == 0 && s.marksDecision():
-		out = append(out, acts(keys.next, s.onward(), s.decide))
+		out = append(out, acts(keys.Next, s.onward(), s.decide))
 	case s.marksDecision():
-		out = append(out, acts(keys.next, "the next open one", s.decide))
+		out = append(out, acts(keys.Next, "the next open one", s.decide))
 	case s.way == unmarked:
-		out = append(out, also(keys.next, s.decide))
+		out = append(out, also(keys.Next, s.decide))
 	case s.way == len(q.Question.Ways):
-		out = append(out, acts(keys.next, "write it", s.write))
+		out = append(out, acts(keys.Next, "write it", s.write))
 	default:
-		out = append(out, acts(keys.next, "settle it", s.decide))
+		out = append(out, acts(keys.Next, "settle it", s.decide))
 	}
 	mark := func(by int) func() tea.Cmd { return quietly(func() { s.mark(s.way + by) }) }
-	up := written(keys.up, fmt.Sprintf("1–%d", len(q.Question.Ways)), "mark a way")
-	out = append(out, action{up, mark(-1), false}, also(keys.down, mark(1)))
+	up := keys.Written(keys.Up, fmt.Sprintf("1–%d", len(q.Question.Ways)), "mark a way")
+	out = append(out, action{up, mark(-1), false}, also(keys.Down, mark(1)))
 	for i := range min(9, len(q.Question.Ways)) {
-		out = append(out, also(keys.digits[i+1], quietly(func() { s.mark(i) })))
+		out = append(out, also(keys.Digits[i+1], quietly(func() { s.mark(i) })))
 	}
 	return out
 }
@@ -163,19 +165,19 @@ func (s *settleScreen) besideActions(q *plan.Attributed) (out []action) {
 	for _, side := range []struct {
 		key  key.Binding
 		node history.Node
-	}{{keys.yourCommit, q.Yours}, {keys.theirCommit, q.Theirs}} {
+	}{{keys.YourCommit, q.Yours}, {keys.TheirCommit, q.Theirs}} {
 		if side.node.Commit != nil && s.file == nil && !s.join.Stops[q.Stop].Uncommitted {
 			out = append(out, also(side.key, func() tea.Cmd { return s.showCommit(side.node, nil) }))
 		}
 	}
 	if s.seen[q.Question.Key] != nil {
-		out = append(out, acts(keys.output, "open both in a viewer", s.viewOutside))
+		out = append(out, acts(keys.Output, "open both in a viewer", s.viewOutside))
 	}
 	if s.way >= 0 && s.way < len(q.Question.Ways) && q.Question.Ways[s.way].Way == settle.AsBefore {
-		out = append(out, acts(keys.drop, "forget that", s.forget))
+		out = append(out, acts(keys.Drop, "forget that", s.forget))
 	}
 	if q.Decision == nil && s.file == nil {
-		out = append(out, s.asideAction(), also(keys.colleague, s.askColleague))
+		out = append(out, s.asideAction(), also(keys.Colleague, s.askColleague))
 	}
 	return out
 }
@@ -202,7 +204,7 @@ func (v views) next() string {
 }
 
 // scrolled is what the keys that scroll scroll.
-func (s *settleScreen) scrolled() *scroll {
+func (s *settleScreen) scrolled() *term.Scroll {
 	if s.views == allViews || s.views == fileView {
 		return &s.result
 	}
@@ -264,38 +266,38 @@ func (s *settleScreen) update(msg tea.Msg) tea.Cmd {
 		}
 		s.went[msg.key] = msg.went
 	default:
-		s.scrolled().update(msg)
+		s.scrolled().Update(msg)
 	}
 	return nil
 }
 
 // remark says what the marked way comes to, or what is to be done, and what was not read of the file.
-func (s *settleScreen) remark() line {
+func (s *settleScreen) remark() term.Line {
 	l := s.remarkOf()
 	if q := s.question(); q != nil && q.Question.Plain && s.join.Open > 0 {
-		l = l.add(dim, " "+q.Question.Path+" nests too deep, or is too large, to be read by its format: it is settled "+
+		l = l.Add(term.Dim, " "+q.Question.Path+" nests too deep, or is too large, to be read by its format: it is settled "+
 			"as plain text.")
 	}
 	return l
 }
 
-func (s *settleScreen) remarkOf() line {
+func (s *settleScreen) remarkOf() term.Line {
 	q := s.question()
 	switch {
 	case q == nil:
-		return txt(dim, "Nothing asks for a decision.")
+		return term.Text(term.Dim, "Nothing asks for a decision.")
 	case s.join.Open == 0 && s.marksDecision() && s.file != nil:
-		return txt(dim, "All settled. Enter writes "+s.file.name+"; nothing has been written yet.")
+		return term.Text(term.Dim, "All settled. Enter writes "+s.file.name+"; nothing has been written yet.")
 	case s.join.Open == 0 && s.marksDecision():
-		return txt(dim, "All settled. Enter goes on to the check; nothing has been changed yet.")
+		return term.Text(term.Dim, "All settled. Enter goes on to the check; nothing has been changed yet.")
 	case s.aside(q) != "":
-		return txt(dim, "Put aside: "+s.aside(q)+". It can be settled all the same; m takes it up again.")
+		return term.Text(term.Dim, "Put aside: "+s.aside(q)+". It can be settled all the same; m takes it up again.")
 	case s.way == unmarked && q.Question.Doubt != "":
-		return txt(dim, "Nothing is suggested, as "+q.Question.Doubt+": say which, by number or with ↑↓.")
+		return term.Text(term.Dim, "Nothing is suggested, as "+q.Question.Doubt+": say which, by number or with ↑↓.")
 	case s.way == unmarked:
-		return txt(dim, "Nothing is suggested, so nothing is marked: say which, by number or with ↑↓.")
+		return term.Text(term.Dim, "Nothing is suggested, so nothing is marked: say which, by number or with ↑↓.")
 	case s.way >= len(q.Question.Ways):
-		return txt(dim, "Write the place yourself, starting from what it holds now.")
+		return term.Text(term.Dim, "Write the place yourself, starting from what it holds now.")
 	}
 	o := q.Question.Ways[s.way]
 	if o.Way == q.Question.Suggested && (s.w < wide || q.Question.Whole()) {
@@ -304,9 +306,9 @@ func (s *settleScreen) remarkOf() line {
 		if s.h >= 24 {
 			why += " " + words.Taking(q.Question, o)
 		}
-		return txt(dim, why)
+		return term.Text(term.Dim, why)
 	}
-	return txt(dim, words.Taking(q.Question, o))
+	return term.Text(term.Dim, words.Taking(q.Question, o))
 }
 
 // nextOpen finds the next conflict without a decision after one, going round.
@@ -347,7 +349,7 @@ type judged struct {
 // ways judged.
 func (s *settleScreen) turnTo(at int) tea.Cmd {
 	s.at, s.placed, s.way = at, false, unmarked
-	s.edits.to(0)
+	s.edits.To(0)
 	q := s.question()
 	if q == nil {
 		return nil
@@ -386,9 +388,9 @@ func (s *settleScreen) changeOf(c *settle.Question) *edit {
 	if !ok || v.Yours.Absent() == v.Theirs.Absent() || !v.Base.Mode.IsRegular() {
 		return nil
 	}
-	out, has := &edit{hue: yours, ground: onYours, from: 1, note: "emptied"}, v.Yours
+	out, has := &edit{hue: term.Yours, ground: term.OnYours, from: 1, note: "emptied"}, v.Yours
 	if v.Yours.Absent() {
-		out.hue, out.ground, has = theirs, onTheirs, v.Theirs
+		out.hue, out.ground, has = term.Theirs, term.OnTheirs, v.Theirs
 	}
 	was, err := s.s.Planner.Store.Blob(v.Base.ID)
 	if err != nil || !has.Mode.IsRegular() || !merge.IsText(was) {
@@ -449,7 +451,7 @@ func (s *settleScreen) decide() tea.Cmd {
 		if !c.Whole() {
 			how += ", w writes"
 		}
-		s.flash = warning(how + ".")
+		s.flash = term.Warning(how + ".")
 		return nil
 	}
 	if w := c.Ways[s.way].Way; w == settle.Anew || w == settle.Both && !c.Whole() {
@@ -462,7 +464,7 @@ func (s *settleScreen) decide() tea.Cmd {
 func (s *settleScreen) decideFile(way settle.Way) tea.Cmd {
 	q := s.question()
 	if way == settle.Anew && s.join.Stops[q.Stop].Uncommitted {
-		s.flash = warning("That is not committed, so it is not made anew here: take a side, and make it anew yourself.")
+		s.flash = term.Warning("That is not committed, so it is not made anew here: take a side, and make it anew yourself.")
 		return nil
 	}
 	var all []settle.Decision
@@ -509,7 +511,7 @@ func (s *settleScreen) stepDecision(step func(to *ledger.Ledger) (settle.Decisio
 		return err
 	}, func() tea.Cmd {
 		if !any {
-			s.flash = txt(plain, "There is no decision to undo, or to make again.")
+			s.flash = term.Text(term.Plain, "There is no decision to undo, or to make again.")
 			return nil
 		}
 		at := max(0, min(s.at, len(s.questions)-1))
@@ -518,7 +520,7 @@ func (s *settleScreen) stepDecision(step func(to *ledger.Ledger) (settle.Decisio
 				at = i
 			}
 		}
-		s.flash = txt(plain, "The last decision ("+undone.Way.Label()+") "+what+".")
+		s.flash = term.Text(term.Plain, "The last decision ("+undone.Way.Label()+") "+what+".")
 		return s.turnTo(at)
 	})
 }
@@ -531,7 +533,7 @@ func (s *settleScreen) forget() tea.Cmd {
 		return err
 	}, func() tea.Cmd {
 		cmd := s.turnTo(min(at, len(s.questions)-1))
-		s.flash = txt(plain, words.If(n > 0, "It is forgotten how this was settled before.",
+		s.flash = term.Text(term.Plain, words.If(n > 0, "It is forgotten how this was settled before.",
 			"This is remembered by a colleague; it can be forgotten where it was decided."))
 		return cmd
 	})
@@ -565,7 +567,7 @@ func (s *settleScreen) takeEdits() tea.Cmd {
 	before, after := linesAround(parts, at, s.h)
 	t := &taking{above: before, below: after, from: q.Question.Place.Base.Lo + 1,
 		frame: s.frame, board: board, right: s.status(), start: board.Text(), keeps: "settle it so",
-		title: txt(plain, " ").bold(bright, q.Question.Path).add(dim, place(q)), first: 1 + linesBefore(parts, at)}
+		title: term.Text(term.Plain, " ").Bold(term.Bright, q.Question.Path).Add(term.Dim, place(q)), first: 1 + linesBefore(parts, at)}
 	t.keep = func(text string) tea.Cmd {
 		return s.record(settle.Decision{Key: q.Question.Key, Way: settle.Written, Text: text, Moved: moved})
 	}
@@ -593,14 +595,14 @@ func (s *settleScreen) writeFrom(text string, moved bool) tea.Cmd {
 	d := settle.Decision{Key: q.Question.Key, Way: settle.Written, Moved: moved}
 	closed := text == "" || strings.HasSuffix(text, "\n")
 	parts, at := s.parts(q)
-	ed := newEditor(strings.TrimSuffix(text, "\n"), 1+linesBefore(parts, at))
+	ed := term.NewEditor(strings.TrimSuffix(text, "\n"), 1+linesBefore(parts, at))
 	var board *settle.Board
 	if !moved { // else it is another place
 		board = settle.NewBoard(q.Question.Base, q.Question.Yours, q.Question.Theirs)
 	}
 	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), name: q.Question.Path, own: s.s.Repo.Editor,
 		board: board, from: q.Question.Place.Base.Lo + 1, closed: closed,
-		around: func(w, h int) page { return s.writingPage(q, ed, w, h) },
+		around: func(w, h int) term.Page { return s.writingPage(q, ed, w, h) },
 		save: func(text string) tea.Cmd {
 			if closed && text != "" {
 				text += "\n"
@@ -612,40 +614,42 @@ func (s *settleScreen) writeFrom(text string, moved bool) tea.Cmd {
 }
 
 // writingPage is the conflict's page with the editor in it.
-func (s *settleScreen) writingPage(q *plan.Attributed, ed *editor, w, h int) page {
-	edit := func(w int) page {
+func (s *settleScreen) writingPage(q *plan.Attributed, ed *term.Editor, w, h int) term.Page {
+	edit := func(w int) term.Page {
 		p := s.conflictHead(q, w, h)
-		head := txt(plain, " ").bold(joined, "WRITE IT YOURSELF").add(dim, "  what the place will hold")
+		head := term.Text(term.Plain, " ").Bold(term.Joined, "WRITE IT YOURSELF").Add(term.Dim, "  what the place will hold")
 		if h < 11 { // there is no room for more
-			p.row(head)
-			return append(p, ed.view(w, h-len(p))...)
+			p.Row(head)
+			return append(p, ed.View(w, h-len(p))...)
 		}
 		share := max(4, h/3)
 		edits := s.editsPage(q, w, share)
-		p.rows(edits[:min(len(edits), share)])
-		p.row(rule(w))
-		p.row(head)
-		before, after := s.besidePlace(q, max(2, (h-len(p)-len(ed.lines)-1)/2))
-		p.rows(before)
-		p.rows(ed.view(w, h-len(p)-len(after)))
+		p.Rows(edits[:min(len(edits), share)])
+		p.Row(term.Rule(w))
+		p.Row(head)
+		before, after := s.besidePlace(q, max(2, (h-len(p)-len(ed.Lines)-1)/2))
+		p.Rows(before)
+		p.Rows(ed.View(w, h-len(p)-len(after)))
 		return append(p, after...)
 	}
 	if w < wide {
 		return edit(w)
 	}
-	return beside(s.listPage(listWidth, h), edit(w-listWidth-3), listWidth, w, h)
+	return term.Beside(s.listPage(listWidth, h), edit(w-listWidth-3), listWidth, w, h)
 }
 
 // besidePlace is some lines of the file before and after the place, as it is joined now.
-func (s *settleScreen) besidePlace(q *plan.Attributed, most int) (before, after page) {
+func (s *settleScreen) besidePlace(q *plan.Attributed, most int) (before, after term.Page) {
 	parts, at := s.parts(q)
 	above, below := linesAround(parts, at, most)
-	row := func(l string) line { return txt(dim, "      ").add(dim, strings.TrimRight(l, "\r\n")) }
+	row := func(l string) term.Line {
+		return term.Text(term.Dim, "      ").Add(term.Dim, strings.TrimRight(l, "\r\n"))
+	}
 	for _, l := range above {
-		before.row(row(l))
+		before.Row(row(l))
 	}
 	for _, l := range below {
-		after.row(row(l))
+		after.Row(row(l))
 	}
 	return before, after
 }

@@ -9,23 +9,24 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
 // editsPage shows what each side did to the text both started from.
-func (s *settleScreen) editsPage(q *plan.Attributed, w, rows int) page {
-	you := page{txt(plain, " ").bold(yours, "what you did").add(dim, " to the text both started from")}
-	they := page{txt(plain, " ").bold(theirs, "what "+s.theirName(q)+" did").add(dim, " to it")}
+func (s *settleScreen) editsPage(q *plan.Attributed, w, rows int) term.Page {
+	you := term.Page{term.Text(term.Plain, " ").Bold(term.Yours, "what you did").Add(term.Dim, " to the text both started from")}
+	they := term.Page{term.Text(term.Plain, " ").Bold(term.Theirs, "what "+s.theirName(q)+" did").Add(term.Dim, " to it")}
 	if s.w < wide { // one row says who and what
-		you, they = page{s.credit(q, merge.Yours)}, page{s.credit(q, merge.Theirs)}
+		you, they = term.Page{s.credit(q, merge.Yours)}, term.Page{s.credit(q, merge.Theirs)}
 	}
 	c := q.Question
-	mine := edit{base: c.Base, place: c.Yours, text: c.Yours, note: "removed", from: c.Place.Base.Lo + 1, hue: yours,
-		ground: onYours}
-	other := edit{base: c.Base, place: c.Theirs, text: c.Theirs, note: "removed", from: mine.from, hue: theirs,
-		ground: onTheirs}
-	if s.theme.colour {
-		mine.code = s.coder.lines(c.Path, c.Base)
+	mine := edit{base: c.Base, place: c.Yours, text: c.Yours, note: "removed", from: c.Place.Base.Lo + 1, hue: term.Yours,
+		ground: term.OnYours}
+	other := edit{base: c.Base, place: c.Theirs, text: c.Theirs, note: "removed", from: mine.from, hue: term.Theirs,
+		ground: term.OnTheirs}
+	if s.theme.Colour {
+		mine.code = s.coder.Lines(c.Path, c.Base)
 		other.code = mine.code
 	}
 	if o := c.Ways[0]; o.Moved != nil { // each edit is shown on the lines, wherever they went
@@ -37,13 +38,13 @@ func (s *settleScreen) editsPage(q *plan.Attributed, w, rows int) page {
 			other.note = "moved to " + lineWords(region.Theirs)
 		}
 	}
-	a, b := mine.rows(s.theme.colour), other.rows(s.theme.colour)
+	a, b := mine.rows(s.theme.Colour), other.rows(s.theme.Colour)
 	if s.w >= wide {
 		half := (w - 3) / 2
 		if s.views == editView {
 			a, b = folded(a, half), folded(b, half)
 		}
-		return beside(append(you, atMost(a, rows-1)...), append(they, atMost(b, rows-1)...), half, w, 0)
+		return term.Beside(append(you, atMost(a, rows-1)...), append(they, atMost(b, rows-1)...), half, w, 0)
 	}
 	if s.views == editView {
 		a, b = folded(a, w), folded(b, w)
@@ -53,16 +54,16 @@ func (s *settleScreen) editsPage(q *plan.Attributed, w, rows int) page {
 }
 
 // folded has lines that are too long go on in the next rows, beside their numbers.
-func folded(p page, w int) (out page) {
+func folded(p term.Page, w int) (out term.Page) {
 	for _, row := range p {
-		if row.width() <= w || len(row) < 2 {
-			out.row(row)
+		if row.Width() <= w || len(row) < 2 {
+			out.Row(row)
 			continue
 		}
 		label := row[:1]
-		for _, part := range fold(row[1:], w-label.width()) {
-			out.row(label.then(part))
-			label = txt(faint, strings.Repeat(" ", label.width()))
+		for _, part := range term.Fold(row[1:], w-label.Width()) {
+			out.Row(label.Then(part))
+			label = term.Text(term.Faint, strings.Repeat(" ", label.Width()))
 		}
 	}
 	return out
@@ -70,87 +71,87 @@ func folded(p page, w int) (out page) {
 
 // textsPage is the three texts of the place, whole: beside each other, the base in the middle, or where there is no
 // room for that under each other.
-func (s *settleScreen) textsPage(q *plan.Attributed, w int) page {
+func (s *settleScreen) textsPage(q *plan.Attributed, w int) term.Page {
 	c := q.Question
 	type side struct {
-		mark
+		term.Mark
 		name, text string
 		from       int
 	}
-	all := []side{{markYours, "yours", c.Yours, c.Place.Yours.Lo}, {markBase, "what both started from", c.Base,
-		c.Place.Base.Lo}, {markTheirs, "theirs", c.Theirs, c.Place.Theirs.Lo}}
-	draw := func(x side, w int) (p page) {
-		p.row(txt(plain, " ").mark(x.mark).bold(x.hue, x.name))
-		var tints [][]tinted
-		if s.theme.colour {
-			tints = s.coder.lines(c.Path, x.text)
+	all := []side{{term.MarkYours, "yours", c.Yours, c.Place.Yours.Lo}, {term.MarkBase, "what both started from", c.Base,
+		c.Place.Base.Lo}, {term.MarkTheirs, "theirs", c.Theirs, c.Place.Theirs.Lo}}
+	draw := func(x side, w int) (p term.Page) {
+		p.Row(term.Text(term.Plain, " ").Mark(x.Mark).Bold(x.Hue, x.name))
+		var tints [][]term.Tinted
+		if s.theme.Colour {
+			tints = s.coder.Lines(c.Path, x.text)
 		}
 		for i, l := range diff.Lines(x.text) {
-			row := txt(faint, fmt.Sprintf("%5d ", x.from+i+1))
-			var words []tinted
+			row := term.Text(term.Faint, fmt.Sprintf("%5d ", x.from+i+1))
+			var words []term.Tinted
 			if i < len(tints) {
 				words = tints[i]
 			}
-			for k, part := range fold(code(nil, l, words, nil, ink{}), max(10, w-7)) { // whole, however long
+			for k, part := range term.Fold(term.Code(nil, l, words, nil, term.Ink{}), max(10, w-7)) { // whole, however long
 				if k > 0 {
-					row = txt(faint, "      ")
+					row = term.Text(term.Faint, "      ")
 				}
-				p.row(row.then(part))
+				p.Row(row.Then(part))
 			}
 		}
 		if x.text == "" {
-			p.row(txt(dim, "      nothing"))
+			p.Row(term.Text(term.Dim, "      nothing"))
 		}
 		return p
 	}
 	if s.w < wide {
-		var p page
+		var p term.Page
 		for _, x := range all {
-			p.rows(draw(x, w))
+			p.Rows(draw(x, w))
 		}
 		return p
 	}
 	third := (w - 6) / 3
-	two := beside(draw(all[1], third), draw(all[2], third), third, 2*third+3, 0)
-	return beside(draw(all[0], third), two, third, w, 0)
+	two := term.Beside(draw(all[1], third), draw(all[2], third), third, 2*third+3, 0)
+	return term.Beside(draw(all[0], third), two, third, w, 0)
 }
 
 // againstPage is what theirs has that yours has not, and the other way round: the base left aside.
-func (s *settleScreen) againstPage(q *plan.Attributed, w int) page {
+func (s *settleScreen) againstPage(q *plan.Attributed, w int) term.Page {
 	c := q.Question
-	e := edit{base: c.Yours, text: c.Theirs, place: c.Theirs, note: "removed", from: c.Place.Yours.Lo + 1, hue: theirs,
-		ground: onTheirs}
-	if s.theme.colour {
-		e.code = s.coder.lines(c.Path, c.Yours)
+	e := edit{base: c.Yours, text: c.Theirs, place: c.Theirs, note: "removed", from: c.Place.Yours.Lo + 1, hue: term.Theirs,
+		ground: term.OnTheirs}
+	if s.theme.Colour {
+		e.code = s.coder.Lines(c.Path, c.Yours)
 	}
-	p := page{txt(plain, " ").bold(yours, "your text").add(dim, ", and ").bold(theirs, "what "+s.theirName(q)+" has").
-		add(dim, " in the place of what is struck out")}
-	return append(p, e.rows(s.theme.colour)...)
+	p := term.Page{term.Text(term.Plain, " ").Bold(term.Yours, "your text").Add(term.Dim, ", and ").Bold(term.Theirs, "what "+s.theirName(q)+" has").
+		Add(term.Dim, " in the place of what is struck out")}
+	return append(p, e.rows(s.theme.Colour)...)
 }
 
 // fromEdit is so many rows of an edit, from the first that it changes, and how many more there are.
-func fromEdit(p page, n, w int) page {
+func fromEdit(p term.Page, n, w int) term.Page {
 	if len(p) <= n {
 		return p
 	}
-	first := slices.IndexFunc(p, func(l line) bool {
-		return slices.ContainsFunc(l, func(s span) bool {
-			return s.ink.strike || s.ink.ground != noGround || strings.HasPrefix(s.text, "⟨")
+	first := slices.IndexFunc(p, func(l term.Line) bool {
+		return slices.ContainsFunc(l, func(s term.Span) bool {
+			return s.Ink.Strike || s.Ink.Ground != term.NoGround || strings.HasPrefix(s.Text, "⟨")
 		})
 	})
 	first = max(0, min(first, len(p)-n))
-	out := append(page(nil), p[first:first+n]...)
-	more := txt(dim, fmt.Sprintf(" … %d more, v shows", len(p)-n))
-	out[n-1] = out[n-1].cut(w - more.width() - 1).fit(w - more.width()).then(more)
+	out := append(term.Page(nil), p[first:first+n]...)
+	more := term.Text(term.Dim, fmt.Sprintf(" … %d more, v shows", len(p)-n))
+	out[n-1] = out[n-1].Cut(w - more.Width() - 1).Fit(w - more.Width()).Then(more)
 	return out
 }
 
 // atMost is the first rows of a page, and how many more there are.
-func atMost(p page, n int) page {
+func atMost(p term.Page, n int) term.Page {
 	if len(p) <= n {
 		return p
 	}
-	return append(p[:n-1:n-1], txt(dim, fmt.Sprintf("      … %s; v shows all", words.Count(len(p)-n+1, "more line",
+	return append(p[:n-1:n-1], term.Text(term.Dim, fmt.Sprintf("      … %s; v shows all", words.Count(len(p)-n+1, "more line",
 		"more lines"))))
 }
 
@@ -160,9 +161,9 @@ type edit struct {
 	place      string // what the side has there; its lines may be elsewhere
 	note       string // what became of them where that is nothing
 	from       int    // number of the first line of base
-	hue        hue
-	ground     ground
-	code       [][]tinted // the base, line by line
+	hue        term.Hue
+	ground     term.Ground
+	code       [][]term.Tinted // the base, line by line
 }
 
 // lines counts the lines that changed.
@@ -177,8 +178,8 @@ func (e *edit) lines() (n int) {
 type drawnEdit struct {
 	edit
 	colour bool
-	out    page
-	row    line
+	out    term.Page
+	row    term.Line
 	line   int // of the base, from 0, and
 	col    int // the byte of it that comes next
 	number int
@@ -187,35 +188,35 @@ type drawnEdit struct {
 
 // rows draws an edit on the base: what went struck through, what came on the side's ground.
 // Without colour, signs tell them apart.
-func (e edit) rows(colour bool) page {
+func (e edit) rows(colour bool) term.Page {
 	d := &drawnEdit{edit: e, colour: colour, number: e.from}
 	if e.place == "" && e.base != "" {
-		d.out.row(txt(dim, "      ("+e.note+":)"))
+		d.out.Row(term.Text(term.Dim, "      ("+e.note+":)"))
 	}
 	a, b := settle.Atoms(e.base), settle.Atoms(e.text)
 	at := 0
 	for _, c := range diff.WordEdits(a, b) {
-		d.words(a[at:c.A0], ink{hue: plain}, true)
-		d.words(a[c.A0:c.A1], ink{hue: dim, strike: true}, true)
+		d.words(a[at:c.A0], term.Ink{Hue: term.Plain}, true)
+		d.words(a[c.A0:c.A1], term.Ink{Hue: term.Dim, Strike: true}, true)
 		if came := strings.Join(b[c.B0:c.B1], ""); colour && len(d.row) > 0 && c.A1 > c.A0 &&
 			strings.TrimSpace(came) != "" {
-			d.row = d.row.add(dim, "›") // else the two texts run together
+			d.row = d.row.Add(term.Dim, "›") // else the two texts run together
 		}
-		d.words(b[c.B0:c.B1], ink{hue: e.hue, ground: e.ground, bold: true}, false)
+		d.words(b[c.B0:c.B1], term.Ink{Hue: e.hue, Ground: e.ground, Bold: true}, false)
 		at = c.A1
 	}
-	d.words(a[at:], ink{hue: plain}, true)
+	d.words(a[at:], term.Ink{Hue: term.Plain}, true)
 	if len(d.row) > 0 {
 		d.flush()
 	}
 	if len(d.out) == 0 {
-		d.out.row(txt(dim, "      nothing"))
+		d.out.Row(term.Text(term.Dim, "      nothing"))
 	}
 	return d.out
 }
 
 // words adds words of one ink; those of one line go together, so that a mark spans them.
-func (d *drawnEdit) words(words []string, k ink, inBase bool) {
+func (d *drawnEdit) words(words []string, k term.Ink, inBase bool) {
 	for len(words) > 0 {
 		n := 1
 		for n < len(words) && !strings.HasSuffix(words[n-1], "\n") {
@@ -227,26 +228,26 @@ func (d *drawnEdit) words(words []string, k ink, inBase bool) {
 }
 
 // put adds a piece of a line, and ends the row where it ends the line.
-func (d *drawnEdit) put(piece string, k ink, inBase bool) {
+func (d *drawnEdit) put(piece string, k term.Ink, inBase bool) {
 	text := strings.TrimSuffix(piece, "\n")
 	blank := strings.TrimSpace(text) == ""
 	switch {
-	case blank && k.strike:
+	case blank && k.Strike:
 		text = "" // a struck-out blank reads as a dash
 	case blank || d.colour:
-	case k.strike:
-		text, k.strike = "⟨−"+text+"⟩", false // a stroke would hide the sign
-	case k.ground != noGround:
+	case k.Strike:
+		text, k.Strike = "⟨−"+text+"⟩", false // a stroke would hide the sign
+	case k.Ground != term.NoGround:
 		text = "⟨+" + text + "⟩"
 	}
 	if len(d.row) == 0 {
 		d.fresh = !inBase
 	}
-	var kinds []tinted
-	if inBase && k.hue == plain && d.line < len(d.code) && d.colour {
+	var kinds []term.Tinted
+	if inBase && k.Hue == term.Plain && d.line < len(d.code) && d.colour {
 		kinds = d.code[d.line]
 	}
-	d.row = tint(d.row, text, d.col, kinds, k)
+	d.row = term.Tint(d.row, text, d.col, kinds, k)
 	if inBase {
 		if d.col += len(piece); strings.HasSuffix(piece, "\n") {
 			d.line, d.col = d.line+1, 0
@@ -265,10 +266,10 @@ func (d *drawnEdit) put(piece string, k ink, inBase bool) {
 }
 
 func (d *drawnEdit) flush() {
-	label := txt(faint, fmt.Sprintf("%5d ", d.number))
+	label := term.Text(term.Faint, fmt.Sprintf("%5d ", d.number))
 	if d.fresh {
-		label = txt(d.hue, "    + ")
+		label = term.Text(d.hue, "    + ")
 	}
-	d.out.row(label.then(d.row))
+	d.out.Row(label.Then(d.row))
 	d.row = nil
 }

@@ -5,10 +5,12 @@ import (
 	"strconv"
 	"strings"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -38,25 +40,25 @@ func (s *settleScreen) listed() *listing {
 }
 
 func (l *listing) actions() []action {
-	enter := acts(keys.next, "go to it", l.enterRow)
+	enter := acts(keys.Next, "go to it", l.enterRow)
 	if l.row >= len(l.questions) {
-		enter = acts(keys.next, "read it", l.enterRow)
+		enter = acts(keys.Next, "read it", l.enterRow)
 	}
 	move := func(by int) func() tea.Cmd {
 		return quietly(func() { l.moveTo(l.row + by) })
 	}
-	up := written(keys.up, fmt.Sprintf("↑↓ 1–%d", len(l.questions)), "conflict, file")
-	out := []action{enter, {up, move(-1), false}, also(keys.down, move(1)), also(keys.pageUp, move(-10)),
-		also(keys.pageDown, move(10)),
-		also(keys.top, move(-1<<20)), also(keys.bottom, move(1<<20))}
-	for d := range keys.digits {
-		out = append(out, also(keys.digits[d], quietly(func() { l.digit(d) })))
+	up := keys.Written(keys.Up, fmt.Sprintf("↑↓ 1–%d", len(l.questions)), "conflict, file")
+	out := []action{enter, {up, move(-1), false}, also(keys.Down, move(1)), also(keys.PageUp, move(-10)),
+		also(keys.PageDown, move(10)),
+		also(keys.Top, move(-1<<20)), also(keys.Bottom, move(1<<20))}
+	for d := range keys.Digits {
+		out = append(out, also(keys.Digits[d], quietly(func() { l.digit(d) })))
 	}
-	out = append(out, act(keys.find, "show only…", l.filter))
+	out = append(out, act(keys.Find, "show only…", l.filter))
 	if l.only != "" {
-		return append(out, act(keys.back, "show all", quietly(func() { l.only = "" })))
+		return append(out, act(keys.Back, "show all", quietly(func() { l.only = "" })))
 	}
-	return append(out, act(keys.back, "back to the conflict", quietly(l.close)), also(keys.list, quietly(l.close)))
+	return append(out, act(keys.Back, "back to the conflict", quietly(l.close)), also(keys.List, quietly(l.close)))
 }
 
 // moveTo goes to a row or, where that is not shown, to the next one beyond that is.
@@ -79,15 +81,15 @@ func (l *listing) moveTo(row int) {
 func (l *listing) filter() tea.Cmd {
 	f := &finding{screen: l, f: l.frame, label: "show only", says: "What has this in its path, its kind or its " +
 		"author's name, and what is open, settled, put aside or " +
-		"read.", empty: txt(dim, "such as fares/, ilka, deleted, open")}
-	f.open(l.only, act(keys.next, "show these", f.typed(func(text string) tea.Cmd {
+		"read.", empty: term.Text(term.Dim, "such as fares/, ilka, deleted, open")}
+	f.open(l.only, act(keys.Next, "show these", f.typed(func(text string) tea.Cmd {
 		for row := range len(l.questions) + len(l.joinedAlone) {
 			if l.shows(text, row) {
 				l.only, l.row = text, row
 				return nil
 			}
 		}
-		l.flash = txt(plain, "Nothing here has “"+text+"”.")
+		l.flash = term.Text(term.Plain, "Nothing here has “"+text+"”.")
 		return nil
 	})))
 	return nil
@@ -141,40 +143,40 @@ func (l *listing) update(msg tea.Msg) tea.Cmd {
 	return l.settleScreen.update(msg)
 }
 
-func (l *listing) view(w, h int) page {
+func (l *listing) view(w, h int) term.Page {
 	if w < wide {
 		return l.listPage(w, h)
 	}
 	return l.settleScreen.view(w, h)
 }
 
-func (l *listing) remark() line {
+func (l *listing) remark() term.Line {
 	if l.only != "" {
-		return txt(dim, "Only what has “"+l.only+"” is shown; esc shows all.")
+		return term.Text(term.Dim, "Only what has “"+l.only+"” is shown; esc shows all.")
 	}
 	if l.row < len(l.questions) {
-		return txt(dim, "Enter goes to this conflict; a number goes to the conflict of that number.")
+		return term.Text(term.Dim, "Enter goes to this conflict; a number goes to the conflict of that number.")
 	}
-	return txt(dim, "This file joined by itself. Read it if you like.")
+	return term.Text(term.Dim, "This file joined by itself. Read it if you like.")
 }
 
 // listRow is a row of the list: a line as it is, or one that is drawn when it is seen, of a conflict or, counted on,
 // of a file that joined by itself.
 type listRow struct {
-	line line
+	line term.Line
 	of   int // -1 for a line
 }
 
 // listPage is the conflicts, and below them what joined by itself.
-func (s *settleScreen) listPage(w, h int) page {
+func (s *settleScreen) listPage(w, h int) term.Page {
 	r := s.listRows(w, h)
-	s.list.size(len(r.rows), h)
-	s.list.show(r.cursor)
-	var seen page
-	for _, row := range r.rows[s.list.at():min(len(r.rows), s.list.at()+h)] {
-		seen.row(r.draw(row))
+	s.list.Size(len(r.rows), h)
+	s.list.Show(r.cursor)
+	var seen term.Page
+	for _, row := range r.rows[s.list.At():min(len(r.rows), s.list.At()+h)] {
+		seen.Row(r.draw(row))
 	}
-	return s.list.edges(seen, len(r.rows))
+	return s.list.Edges(seen, len(r.rows))
 }
 
 // listed rows come to be one by one; cursor is the row that one is on.
@@ -197,19 +199,19 @@ func (s *settleScreen) listRows(w, h int) *listRows {
 	if h > 24 {
 		r.add(nil)
 	}
-	r.add(txt(plain, " ").then(heading("CONFLICTS")).
-		add(plain, fmt.Sprintf("  %d", s.join.Settled)).add(dim, fmt.Sprintf(" of %d settled", len(s.questions))))
+	r.add(term.Text(term.Plain, " ").Then(term.Heading("CONFLICTS")).
+		Add(term.Plain, fmt.Sprintf("  %d", s.join.Settled)).Add(term.Dim, fmt.Sprintf(" of %d settled", len(s.questions))))
 	r.add(nil)
 	r.conflicts()
 	r.add(nil)
-	r.add(txt(plain, " ").then(rule(w - 2)))
-	r.add(txt(plain, " ").then(heading("JOINED BY THEMSELVES")).add(plain, fmt.Sprintf("  %d", len(s.joinedAlone))))
+	r.add(term.Text(term.Plain, " ").Then(term.Rule(w - 2)))
+	r.add(term.Text(term.Plain, " ").Then(term.Heading("JOINED BY THEMSELVES")).Add(term.Plain, fmt.Sprintf("  %d", len(s.joinedAlone))))
 	for i := range s.joinedAlone {
 		r.entry(len(s.questions) + i)
 	}
 	if s.screen() == screen(s) && len(s.joinedAlone) > 0 {
 		r.add(nil)
-		r.add(txt(dim, "  ").bold(bright, keys.list.Help().Key).add(dim, " goes into this list"))
+		r.add(term.Text(term.Dim, "  ").Bold(term.Bright, keys.List.Help().Key).Add(term.Dim, " goes into this list"))
 	}
 	return r
 }
@@ -228,9 +230,9 @@ func (r *listRows) conflicts() {
 				r.add(nil)
 			}
 			if at := r.join.Stops[q.Stop]; at.Uncommitted && stop {
-				r.add(txt(plain, "  ").mark(markYours).add(yours, at.Commit.Subject()))
+				r.add(term.Text(term.Plain, "  ").Mark(term.MarkYours).Add(term.Yours, at.Commit.Subject()))
 			}
-			r.add(txt(plain, "  ").bold(plain, cutPath(q.Question.Path, r.w-3)))
+			r.add(term.Text(term.Plain, "  ").Bold(term.Plain, term.CutPath(q.Question.Path, r.w-3)))
 		}
 		before = i
 		r.entry(i)
@@ -240,7 +242,7 @@ func (r *listRows) conflicts() {
 // hidden reports whether the list shows only others.
 func (r *listRows) hidden(row int) bool { return r.open != nil && !r.shows(r.open.only, row) }
 
-func (r *listRows) add(l line) { r.rows = append(r.rows, listRow{l, -1}) }
+func (r *listRows) add(l term.Line) { r.rows = append(r.rows, listRow{l, -1}) }
 
 // entry adds a row that one can be on.
 func (r *listRows) entry(i int) {
@@ -254,37 +256,37 @@ func (r *listRows) entry(i int) {
 }
 
 // draw draws a row.
-func (r *listRows) draw(row listRow) line {
+func (r *listRows) draw(row listRow) term.Line {
 	if row.of < 0 {
 		return row.line
 	}
 	l, click := r.entryLine(row.of)
 	if row.of != r.here {
-		return txt(plain, "  ").then(l).fit(r.w).clicks(click)
+		return term.Text(term.Plain, "  ").Then(l).Fit(r.w).Clicks(click)
 	}
-	return txt(bright, words.If(r.open != nil, "▶ ", "▷ ")).then(l).fit(r.w).on(onRow).clicks(click)
+	return term.Text(term.Bright, words.If(r.open != nil, "▶ ", "▷ ")).Then(l).Fit(r.w).On(term.OnRow).Clicks(click)
 }
 
 // entryLine is what stands in the row of a conflict or file, and what a click on it means.
-func (r *listRows) entryLine(i int) (line, tea.Msg) {
+func (r *listRows) entryLine(i int) (term.Line, tea.Msg) {
 	if i < len(r.questions) {
 		digits := len(fmt.Sprint(len(r.questions)))
-		return txt(faint, fmt.Sprintf("%*d ", digits, i+1)).then(r.conflictRow(&r.questions[i])), clickedConflict(i)
+		return term.Text(term.Faint, fmt.Sprintf("%*d ", digits, i+1)).Then(r.conflictRow(&r.questions[i])), clickedConflict(i)
 	}
 	i -= len(r.questions)
 	o := r.joinedAlone[i]
 	m, count := joinedSign(o)
-	k := plain
+	k := term.Plain
 	if r.isRead(o.Path) {
-		m, k = markSettled, dim
+		m, k = term.MarkSettled, term.Dim
 	}
-	return line{}.mark(m).add(k, cutPath(o.Path, r.w-12)).fit(r.w-8).add(dim, count), clickedFile(i)
+	return term.Line{}.Mark(m).Add(k, term.CutPath(o.Path, r.w-12)).Fit(r.w-8).Add(term.Dim, count), clickedFile(i)
 }
 
 // conflictRow is a conflict in the list.
-func (s *settleScreen) conflictRow(q *plan.Attributed) line {
+func (s *settleScreen) conflictRow(q *plan.Attributed) term.Line {
 	if why := s.aside(q); why != "" {
-		return line{}.mark(markBehind).add(dim, "later: "+why)
+		return term.Line{}.Mark(term.MarkBehind).Add(term.Dim, "later: "+why)
 	}
 	where := lineWords(q.Question.Place.Yours)
 	if q.Question.Place.Yours.Empty() {
@@ -294,19 +296,19 @@ func (s *settleScreen) conflictRow(q *plan.Attributed) line {
 		where = words.Hint(q.Question)
 	}
 	if q.Decision != nil {
-		return line{}.mark(markSettled).add(dim, q.Decision.Way.Label()+"  "+where)
+		return term.Line{}.Mark(term.MarkSettled).Add(term.Dim, q.Decision.Way.Label()+"  "+where)
 	}
-	return line{}.mark(markOpen).add(dim, where)
+	return term.Line{}.Mark(term.MarkOpen).Add(term.Dim, where)
 }
 
 // joinedSign tells of a file that joined by itself whose change it has, and how many lines changed.
-func joinedSign(o plan.Overlap) (mark, string) {
-	m, count := markJoined, fmt.Sprintf("~%d", max(o.Yours, o.Theirs))
+func joinedSign(o plan.Overlap) (term.Mark, string) {
+	m, count := term.MarkJoined, fmt.Sprintf("~%d", max(o.Yours, o.Theirs))
 	switch o.Kind {
 	case plan.OnlyYours:
-		m = markYours
+		m = term.MarkYours
 	case plan.OnlyTheirs:
-		m = markTheirs
+		m = term.MarkTheirs
 	case plan.SameChange:
 		count = "="
 	}

@@ -10,24 +10,26 @@ import (
 	"dorvik.dev/dorvik/internal/core/rx"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
-func (s *settleScreen) view(w, h int) page {
+func (s *settleScreen) view(w, h int) term.Page {
 	q := s.question()
 	switch {
 	case q == nil:
-		p := page{nil, txt(plain, "  ").then(done("Nothing asks for a decision: all joined by itself."))}
-		return append(p, nil, txt(dim, "  Enter goes on to the check."))
+		p := term.Page{nil, term.Text(term.Plain, "  ").Then(term.Done("Nothing asks for a decision: all joined by itself."))}
+		return append(p, nil, term.Text(term.Dim, "  Enter goes on to the check."))
 	case w < wide:
 		return s.conflictPage(q, w, h)
 	}
 	right := s.conflictPage(q, w-listWidth-3, h)
-	return beside(s.listPage(listWidth, h), right, listWidth, w, h)
+	return term.Beside(s.listPage(listWidth, h), right, listWidth, w, h)
 }
 
 // conflictPage is one conflict: where and who, the two edits, the ways, the result.
-func (s *settleScreen) conflictPage(q *plan.Attributed, w, h int) page {
+func (s *settleScreen) conflictPage(q *plan.Attributed, w, h int) term.Page {
 	if q.Question.Whole() {
 		return s.shapePage(q, w, h)
 	}
@@ -39,59 +41,59 @@ func (s *settleScreen) conflictPage(q *plan.Attributed, w, h int) page {
 	case fileView:
 		return append(p, s.resultPage(q, w, h-len(p), true)...)
 	case editView:
-		return append(p, s.edits.window(s.editsPage(q, w, 1<<20), h-len(p))...)
+		return append(p, s.edits.Window(s.editsPage(q, w, 1<<20), h-len(p))...)
 	case textsView:
-		return append(p, s.edits.window(s.textsPage(q, w), h-len(p))...)
+		return append(p, s.edits.Window(s.textsPage(q, w), h-len(p))...)
 	case againstView:
-		return append(p, s.edits.window(s.againstPage(q, w), h-len(p))...)
+		return append(p, s.edits.Window(s.againstPage(q, w), h-len(p))...)
 	}
 	ways := s.waysPage(q, w)
 	// The ways always show; the edits get what the result can spare.
 	room := max(3, h-len(p)-len(ways)-2)
 	edits := s.editsPage(q, w, max(3, room*2/5))
-	p.rows(edits[:min(len(edits), room)])
-	p.row(rule(w))
-	p.rows(ways)
+	p.Rows(edits[:min(len(edits), room)])
+	p.Row(term.Rule(w))
+	p.Rows(ways)
 	if left := h - len(p) - 1; left >= 3 {
-		p.row(rule(w))
-		p.rows(s.resultPage(q, w, left, false))
+		p.Row(term.Rule(w))
+		p.Rows(s.resultPage(q, w, left, false))
 	}
 	return p
 }
 
 // shapePage is a conflict that is no place in a text: what it is about, the ways and what each leaves and, where
 // there is room, what the sides have.
-func (s *settleScreen) shapePage(q *plan.Attributed, w, h int) page {
+func (s *settleScreen) shapePage(q *plan.Attributed, w, h int) term.Page {
 	p, ways := s.conflictHead(q, w, h), s.waysPage(q, w)
 	about := s.kindPage(q, w)
-	p.rows(about[:min(len(about), max(3, h-len(p)-len(ways)-2))])
-	p.row(rule(w))
-	p.rows(ways)
+	p.Rows(about[:min(len(about), max(3, h-len(p)-len(ways)-2))])
+	p.Row(term.Rule(w))
+	p.Rows(ways)
 	if q.Question.Kind != merge.ModeBits {
 		if left := s.leavesPage(q, w); h-len(p) > len(left) {
-			p.row(rule(w))
-			p.rows(left)
+			p.Row(term.Rule(w))
+			p.Rows(left)
 		}
 	}
 	if x := s.seen[q.Question.Key]; x != nil && h-len(p) >= 6 {
 		if drawn := s.photos(x, w, min(h-len(p)-1, 24)); drawn != nil {
-			p.row(rule(w))
-			p.rows(drawn)
+			p.Row(term.Rule(w))
+			p.Rows(drawn)
 		}
 	}
 	if change := s.changes[q.Question.Key]; change != nil && h-len(p) >= 5 {
-		p.row(rule(w))
-		who := words.If(change.hue == yours, "you", s.theirName(q))
-		p.row(txt(plain, " ").bold(change.hue, "what "+who+" changed in it").add(dim, "  lost if it is deleted"))
-		for _, row := range fromEdit(change.rows(s.theme.colour), h-len(p), w) {
-			p.row(row.cut(w))
+		p.Row(term.Rule(w))
+		who := words.If(change.hue == term.Yours, "you", s.theirName(q))
+		p.Row(term.Text(term.Plain, " ").Bold(change.hue, "what "+who+" changed in it").Add(term.Dim, "  lost if it is deleted"))
+		for _, row := range fromEdit(change.rows(s.theme.Colour), h-len(p), w) {
+			p.Row(row.Cut(w))
 		}
 	}
 	return p
 }
 
 // tightPage is a conflict where there is little room: of all of it some is in view, the result always.
-func (s *settleScreen) tightPage(q *plan.Attributed, w, h int) page {
+func (s *settleScreen) tightPage(q *plan.Attributed, w, h int) term.Page {
 	p := s.conflictHead(q, w, min(h, 13))
 	ways := s.waysPage(q, w)
 	if room := h - len(p) - 8; len(ways) > max(3, room) { // the marked one, and those beside it
@@ -106,36 +108,36 @@ func (s *settleScreen) tightPage(q *plan.Attributed, w, h int) page {
 		edits = edits[:max(0, len(edits)-(3-result))] // v shows them
 		result = 3
 	}
-	p.rows(edits)
-	p.row(rule(w))
-	p.rows(ways)
-	p.row(rule(w))
-	p.rows(s.resultPage(q, w, result, false))
+	p.Rows(edits)
+	p.Row(term.Rule(w))
+	p.Rows(ways)
+	p.Row(term.Rule(w))
+	p.Rows(s.resultPage(q, w, result, false))
 	return p[:min(len(p), h)]
 }
 
 // conflictHead is where a conflict is, and whose edits meet there.
-func (s *settleScreen) conflictHead(q *plan.Attributed, w, h int) page {
-	var p page
+func (s *settleScreen) conflictHead(q *plan.Attributed, w, h int) term.Page {
+	var p term.Page
 	if h > 24 && s.w >= wide {
-		p.blank()
+		p.Blank()
 	}
-	title := txt(plain, " ").bold(bright, q.Question.Path).add(dim, place(q))
+	title := term.Text(term.Plain, " ").Bold(term.Bright, q.Question.Path).Add(term.Dim, place(q))
 	if len(s.questions) > 1 {
-		title = title.flush(txt(dim, fmt.Sprintf("conflict %d of %d ", s.at+1, len(s.questions))), w)
+		title = title.Flush(term.Text(term.Dim, fmt.Sprintf("conflict %d of %d ", s.at+1, len(s.questions))), w)
 	}
-	p.row(title)
+	p.Row(title)
 	if s.w >= wide {
 		y, t := s.credit(q, merge.Yours), s.credit(q, merge.Theirs)
-		if y.width()+t.width()+3 <= w {
-			p.row(y.flush(t.add(plain, " "), w))
+		if y.Width()+t.Width()+3 <= w {
+			p.Row(y.Flush(t.Add(term.Plain, " "), w))
 		} else {
-			p.row(y.cut(w))
-			p.row(t.cut(w))
+			p.Row(y.Cut(w))
+			p.Row(t.Cut(w))
 		}
 	}
 	if h >= 14 {
-		p.row(rule(w))
+		p.Row(term.Rule(w))
 	}
 	return p
 }
@@ -160,25 +162,25 @@ func place(q *plan.Attributed) string {
 }
 
 // credit is who made an edit, when, and with which words.
-func (s *settleScreen) credit(q *plan.Attributed, side merge.Side) line {
-	n, m, more := q.Yours, markYours, q.More[0]
+func (s *settleScreen) credit(q *plan.Attributed, side merge.Side) term.Line {
+	n, m, more := q.Yours, term.MarkYours, q.More[0]
 	if side == merge.Theirs {
-		n, m, more = q.Theirs, markTheirs, q.More[1]
+		n, m, more = q.Theirs, term.MarkTheirs, q.More[1]
 	}
-	l := txt(plain, " ").mark(m)
+	l := term.Text(term.Plain, " ").Mark(m)
 	if n.Commit == nil {
-		return l.add(m.hue, string(side))
+		return l.Add(m.Hue, string(side))
 	}
 	if side == merge.Yours && s.join.Stops[q.Stop].Uncommitted {
-		return l.add(m.hue, "you").add(dim, "  not committed  ").add(plain, n.Subject())
+		return l.Add(m.Hue, "you").Add(term.Dim, "  not committed  ").Add(term.Plain, n.Subject())
 	}
 	if s.file != nil { // the commits are made for it
 		if n.Author().When == 0 {
-			return l.add(m.hue, n.Subject())
+			return l.Add(m.Hue, n.Subject())
 		}
-		return l.add(m.hue, s.name(n, side)).add(dim, "  "+s.age(n)+"  ").add(plain, n.Subject())
+		return l.Add(m.Hue, s.name(n, side)).Add(term.Dim, "  "+s.age(n)+"  ").Add(term.Plain, n.Subject())
 	}
-	return l.add(m.hue, s.name(n, side)).add(dim, "  "+s.age(n)+"  ").add(plain, n.Subject()+" ").add(dim,
+	return l.Add(m.Hue, s.name(n, side)).Add(term.Dim, "  "+s.age(n)+"  ").Add(term.Plain, n.Subject()+" ").Add(term.Dim,
 		s.s.Planner.Short(n.ID)+words.If(more > 0, fmt.Sprintf(", and %d more", more), ""))
 }
 
@@ -229,18 +231,18 @@ func (s *settleScreen) costs(q *plan.Attributed, v settle.Verdict) string {
 }
 
 // waysPage lists the ways, the marked one on a row of its own colour.
-func (s *settleScreen) waysPage(q *plan.Attributed, w int) page {
-	var p page
+func (s *settleScreen) waysPage(q *plan.Attributed, w int) term.Page {
+	var p term.Page
 	c := q.Question
-	if head := txt(plain, " ").then(heading("WAYS TO SETTLE IT")); c.Suggested == "" && (s.h >= 30 ||
+	if head := term.Text(term.Plain, " ").Then(term.Heading("WAYS TO SETTLE IT")); c.Suggested == "" && (s.h >= 30 ||
 		s.w >= wide) { // else the row above the keys says so
-		p.row(head.add(dim, "  No way is clearly right. Choose one."))
+		p.Row(head.Add(term.Dim, "  No way is clearly right. Choose one."))
 	} else if s.h >= 24 && s.w >= wide {
-		p.row(head)
+		p.Row(head)
 	}
 	vs := s.verdicts[c.Key]
 	for i, o := range c.Ways {
-		l := s.wayName(q, i, o).fit(wayColumn)
+		l := s.wayName(q, i, o).Fit(wayColumn)
 		var v settle.Verdict
 		if i < len(vs) {
 			v = vs[i]
@@ -248,92 +250,92 @@ func (s *settleScreen) waysPage(q *plan.Attributed, w int) page {
 		column := verdictColumn
 		switch {
 		case c.Whole():
-			l = l.add(dim, words.Outcome(c, o.Way))
-			column = max(column, l.width()-wayColumn+2)
+			l = l.Add(term.Dim, words.Outcome(c, o.Way))
+			column = max(column, l.Width()-wayColumn+2)
 		case vs == nil:
-			l = l.add(dim, "…")
+			l = l.Add(term.Dim, "…")
 		default:
-			l = l.then(parses(v))
+			l = l.Then(parses(v))
 			if w < 100 && v.Twice == "" && (v.Parses == nil || *v.Parses) {
 				column = 11
 			}
-			column = max(column, l.width()-wayColumn+2) // what is wrong is said in full
+			column = max(column, l.Width()-wayColumn+2) // what is wrong is said in full
 		}
-		l = l.fit(wayColumn+column).add(plain, " ")
+		l = l.Fit(wayColumn+column).Add(term.Plain, " ")
 		if o.Way != c.Suggested {
-			p.row(s.wayRow(l.add(dim, cmp.Or(o.Reason, s.costs(q, v))), i, w))
+			p.Row(s.wayRow(l.Add(term.Dim, cmp.Or(o.Reason, s.costs(q, v))), i, w))
 			continue
 		}
-		why := txt(joined, "suggested: "+words.Why(c))
+		why := term.Text(term.Joined, "suggested: "+words.Why(c))
 		const least = 24 // columns in which a reason can be read
-		if l.width()+why.width() > w && (s.h < 30 || w-l.width() < least) {
-			why = txt(joined, "suggested") // the row above the keys tells why
+		if l.Width()+why.Width() > w && (s.h < 30 || w-l.Width() < least) {
+			why = term.Text(term.Joined, "suggested") // the row above the keys tells why
 		}
-		for k, part := range wrap(why, max(least, w-l.width())) {
+		for k, part := range term.Wrap(why, max(least, w-l.Width())) {
 			if k == 0 {
-				p.row(s.wayRow(l.then(part), i, w))
+				p.Row(s.wayRow(l.Then(part), i, w))
 			} else {
-				p.row(txt(plain, "").fit(wayColumn+column).add(plain, "   ").then(part).clicks(clickedWay(i)))
+				p.Row(term.Text(term.Plain, "").Fit(wayColumn+column).Add(term.Plain, "   ").Then(part).Clicks(clickedWay(i)))
 			}
 		}
 	}
 	if !c.Whole() {
-		l := txt(bright, "   ").bold(bright, keys.write.Help().Key).add(plain, "  write it yourself")
+		l := term.Text(term.Bright, "   ").Bold(term.Bright, keys.Write.Help().Key).Add(term.Plain, "  write it yourself")
 		if q.Decision != nil && q.Decision.Way == settle.Written {
-			l = l.add(joined, " ✓").add(dim, "   as you wrote it")
+			l = l.Add(term.Joined, " ✓").Add(term.Dim, "   as you wrote it")
 		}
-		p.row(s.wayRow(l, len(c.Ways), w))
+		p.Row(s.wayRow(l, len(c.Ways), w))
 	}
 	return p
 }
 
 // wayRow is the row of a way, marked if it is the marked one.
-func (s *settleScreen) wayRow(l line, i, w int) line {
+func (s *settleScreen) wayRow(l term.Line, i, w int) term.Line {
 	if i == s.way {
-		l = txt(bright, " ▶ ").then(l[1:]).fit(w).on(onRow)
+		l = term.Text(term.Bright, " ▶ ").Then(l[1:]).Fit(w).On(term.OnRow)
 	}
-	return l.cut(w).clicks(clickedWay(i))
+	return l.Cut(w).Clicks(clickedWay(i))
 }
 
 // wayName is a way's number and name.
-func (s *settleScreen) wayName(q *plan.Attributed, i int, o settle.Option) line {
-	h := plain
+func (s *settleScreen) wayName(q *plan.Attributed, i int, o settle.Option) term.Line {
+	h := term.Plain
 	switch o.Way {
 	case settle.Weave:
-		h = joined
+		h = term.Joined
 	case settle.Yours:
-		h = yours
+		h = term.Yours
 	case settle.Theirs:
-		h = theirs
+		h = term.Theirs
 	}
-	l := txt(bright, "   ").bold(bright, fmt.Sprint(i+1)).add(plain, "  ")
-	l = l.put(ink{hue: h, bold: o.Way == settle.Weave}, o.Way.Label())
+	l := term.Text(term.Bright, "   ").Bold(term.Bright, fmt.Sprint(i+1)).Add(term.Plain, "  ")
+	l = l.Put(term.Ink{Hue: h, Bold: o.Way == settle.Weave}, o.Way.Label())
 	if q.Decision != nil && q.Decision.Way == o.Way {
-		l = l.add(joined, " ✓")
+		l = l.Add(term.Joined, " ✓")
 	}
 	return l
 }
 
 // parses says whether the file parses with a way.
-func parses(v settle.Verdict) line {
+func parses(v settle.Verdict) term.Line {
 	switch {
 	case v.Twice != "":
-		return line{}.mark(markWarning).add(trouble, v.Twice)
+		return term.Line{}.Mark(term.MarkWarning).Add(term.Trouble, v.Twice)
 	case v.Parses == nil:
 		return nil
 	case *v.Parses:
-		return txt(joined, "parses ✓")
+		return term.Text(term.Joined, "parses ✓")
 	}
 	problem := v.Problem // without its line, which is that of a file that does not exist yet
 	if _, words, ok := strings.Cut(problem, ": "); ok && strings.HasPrefix(problem, "line ") {
 		problem = words
 	}
-	return txt(trouble, "✗ "+problem)
+	return term.Text(term.Trouble, "✗ "+problem)
 }
 
 // kindPage says what a conflict that is no place in a text is about.
-func (s *settleScreen) kindPage(q *plan.Attributed, w int) page {
-	var p page
+func (s *settleScreen) kindPage(q *plan.Attributed, w int) term.Page {
+	var p term.Page
 	d := words.Deeds{Who: s.theirName(q)}
 	if s.file == nil && !s.join.Stops[q.Stop].Uncommitted {
 		for n, to := range map[*history.Node]*string{&q.Yours: &d.Yours, &q.Theirs: &d.Theirs} {
@@ -345,16 +347,16 @@ func (s *settleScreen) kindPage(q *plan.Attributed, w int) page {
 	if change := s.changes[q.Question.Key]; change != nil {
 		d.Lines = change.lines()
 	}
-	p.rows(indent(wrap(txt(plain, words.About(q.Question, d)), w-4), 1))
+	p.Rows(term.Indent(term.Wrap(term.Text(term.Plain, words.About(q.Question, d)), w-4), 1))
 	if at := s.went[q.Question.Key]; at != nil {
 		many := fmt.Sprintf("%d of its %d lines %s in ", at.Lines, at.Of, words.Is(at.Lines, "is", "are"))
 		if at.Lines == at.Of {
 			many = words.If(at.Of == 1, "Its line is in ", fmt.Sprintf("All %d of its lines are in ", at.Of))
 		}
-		p.rows(indent(wrap(txt(plain, many).add(bright, at.Path).add(plain, " now: a change to them can be made "+
+		p.Rows(term.Indent(term.Wrap(term.Text(term.Plain, many).Add(term.Bright, at.Path).Add(term.Plain, " now: a change to them can be made "+
 			"there."), w-4), 1))
 	}
-	p.blank()
+	p.Blank()
 	b, y, t := words.Has(q.Question)
 	if x := s.seen[q.Question.Key]; x != nil {
 		b += describe(x.photos.Base, x.kinds.Base)
@@ -362,10 +364,10 @@ func (s *settleScreen) kindPage(q *plan.Attributed, w int) page {
 		t += describe(x.photos.Theirs, x.kinds.Theirs)
 	}
 	for _, has := range []struct {
-		mark
+		term.Mark
 		name, what string
-	}{{markBase, "before", b}, {markYours, "yours", y}, {markTheirs, "theirs", t}} {
-		p.row(txt(has.hue, " "+has.sign+" "+has.name).fit(12).add(dim, has.what))
+	}{{term.MarkBase, "before", b}, {term.MarkYours, "yours", y}, {term.MarkTheirs, "theirs", t}} {
+		p.Row(term.Text(has.Hue, " "+has.Sign+" "+has.name).Fit(12).Add(term.Dim, has.what))
 	}
 	return p
 }

@@ -9,6 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -42,26 +43,26 @@ func linesBefore(parts []settle.Part, at int) (n int) {
 
 // resultPage is what the file will hold, around the place, with the origin of
 // each line.
-func (s *settleScreen) resultPage(q *plan.Attributed, w, h int, whole bool) page {
+func (s *settleScreen) resultPage(q *plan.Attributed, w, h int, whole bool) term.Page {
 	parts, at := s.parts(q)
 	yours, theirs, _ := q.File.Sides(q.Question, s.chosen(q))
 	before := linesBefore(parts, at)
 	own := len(parts[at].Lines)
 	rows := linesBefore(parts, len(parts))
-	s.result.size(rows, h-1)
+	s.result.Size(rows, h-1)
 	if !s.placed {
 		lead := max(0, (h-1-own)/2)
 		if whole {
 			lead = max(1, (h-1)/3)
 		}
-		s.result.to(before - lead)
+		s.result.To(before - lead)
 		s.placed = true
 	}
-	start, end := s.result.at(), s.result.at()+h-1
-	var mine []line
+	start, end := s.result.At(), s.result.At()+h-1
+	var mine []term.Line
 	tints := s.tinted(q, parts, start, end)
 	if before < end && start < before+own {
-		var kinds [][]tinted
+		var kinds [][]term.Tinted
 		if before >= start && before-start < len(tints) {
 			kinds = tints[before-start:]
 		}
@@ -69,21 +70,21 @@ func (s *settleScreen) resultPage(q *plan.Attributed, w, h int, whole bool) page
 	}
 	seen := s.resultRows(q, parts, at, mine, tints, start, end)
 	for i := range seen {
-		seen[i] = seen[i].cut(w)
-		if len(seen[i]) > 0 && seen[i][0].ink.ground == onJoined {
-			seen[i] = seen[i].fit(w).on(onJoined)
+		seen[i] = seen[i].Cut(w)
+		if len(seen[i]) > 0 && seen[i][0].Ink.Ground == term.OnJoined {
+			seen[i] = seen[i].Fit(w).On(term.OnJoined)
 		}
 	}
 	path := q.Question.Path
-	head := txt(plain, " ").bold(joined, "RESULT")
+	head := term.Text(term.Plain, " ").Bold(term.Joined, "RESULT")
 	if s.way == unmarked {
-		head = head.add(dim, fmt.Sprintf("  not said yet; %s around the place, which is as it was before both edits",
+		head = head.Add(term.Dim, fmt.Sprintf("  not said yet; %s around the place, which is as it was before both edits",
 			path))
 	} else {
-		head = head.add(dim, fmt.Sprintf("  lines %d–%d of the %d that %s will hold%s", s.result.at()+1,
-			s.result.at()+len(seen), rows, path, s.until(q)))
+		head = head.Add(term.Dim, fmt.Sprintf("  lines %d–%d of the %d that %s will hold%s", s.result.At()+1,
+			s.result.At()+len(seen), rows, path, s.until(q)))
 	}
-	return append(page{head.cut(w)}, seen...)
+	return append(term.Page{head.Cut(w)}, seen...)
 }
 
 // until says how long the result is as it is shown, where that is not to the end.
@@ -92,10 +93,10 @@ func (s *settleScreen) until(q *plan.Attributed) string {
 }
 
 // resultRows draws lines [start, end) of the result, the part at as mine.
-func (s *settleScreen) resultRows(q *plan.Attributed, parts []settle.Part, at int, mine []line, tints [][]tinted,
+func (s *settleScreen) resultRows(q *plan.Attributed, parts []settle.Part, at int, mine []term.Line, tints [][]term.Tinted,
 	start,
-	end int) page {
-	var p page
+	end int) term.Page {
+	var p term.Page
 	n := 0
 	for i, part := range parts {
 		if n >= end {
@@ -108,19 +109,19 @@ func (s *settleScreen) resultRows(q *plan.Attributed, parts []settle.Part, at in
 		m := s.origin(q, part, i == at)
 		for k, l := range part.Lines {
 			if n >= start && n < end {
-				row := txt(faint, fmt.Sprintf("%5d ", n+1)).mark(m)
+				row := term.Text(term.Faint, fmt.Sprintf("%5d ", n+1)).Mark(m)
 				switch {
 				case i == at:
-					row = row.then(mine[k])
+					row = row.Then(mine[k])
 				case n-start < len(tints):
-					row = code(row, l, tints[n-start], nil, ink{})
+					row = term.Code(row, l, tints[n-start], nil, term.Ink{})
 				default:
-					row = row.add(plain, l)
+					row = row.Add(term.Plain, l)
 				}
 				if i == at {
-					row = row.on(onJoined)
+					row = row.On(term.OnJoined)
 				}
-				p.row(row)
+				p.Row(row)
 			}
 			n++
 		}
@@ -129,27 +130,27 @@ func (s *settleScreen) resultRows(q *plan.Attributed, parts []settle.Part, at in
 }
 
 // origin is the sign of where a part of the result comes from.
-func (s *settleScreen) origin(q *plan.Attributed, part settle.Part, here bool) mark {
+func (s *settleScreen) origin(q *plan.Attributed, part settle.Part, here bool) term.Mark {
 	if part.Of != nil {
 		if _, settled := q.File.Chosen(part.Of, &s.st.Decisions); settled || here && s.way != unmarked {
-			return markJoined
+			return term.MarkJoined
 		}
-		return markOpen
+		return term.MarkOpen
 	}
 	switch part.Origin {
 	case merge.FromYours:
-		return markYours
+		return term.MarkYours
 	case merge.FromTheirs:
-		return markTheirs
+		return term.MarkTheirs
 	case merge.FromBoth:
-		return markJoined
+		return term.MarkJoined
 	}
-	return markNone
+	return term.MarkNone
 }
 
 // tinted is lines [start, end) of the result, coloured as code; nil where its language is not known.
-func (s *settleScreen) tinted(q *plan.Attributed, parts []settle.Part, start, end int) [][]tinted {
-	if !s.theme.colour {
+func (s *settleScreen) tinted(q *plan.Attributed, parts []settle.Part, start, end int) [][]term.Tinted {
+	if !s.theme.Colour {
 		return nil
 	}
 	const above = 60
@@ -165,11 +166,11 @@ func (s *settleScreen) tinted(q *plan.Attributed, parts []settle.Part, start, en
 		}
 		n += len(part.Lines)
 	}
-	return s.coder.window(q.Question.Path, lines, start-from)
+	return s.coder.Window(q.Question.Path, lines, start-from)
 }
 
 // paint colours the words of a result by the side that brought them; the others as the code they are.
-func paint(yourText, theirText, text string, tints [][]tinted) []line {
+func paint(yourText, theirText, text string, tints [][]term.Tinted) []term.Line {
 	words := diff.Words(text)
 	notIn := func(side string) []bool {
 		set := make([]bool, len(words))
@@ -181,26 +182,26 @@ func paint(yourText, theirText, text string, tints [][]tinted) []line {
 		return set
 	}
 	fromYours, fromTheirs := notIn(theirText), notIn(yourText)
-	var out []line
-	row, col := line{}, 0
+	var out []term.Line
+	row, col := term.Line{}, 0
 	for i, t := range words {
-		k := ink{hue: plain}
+		k := term.Ink{Hue: term.Plain}
 		switch {
 		case fromYours[i] && fromTheirs[i]:
-			k = ink{hue: joined, bold: true}
+			k = term.Ink{Hue: term.Joined, Bold: true}
 		case fromYours[i]:
-			k = ink{hue: yours, bold: true}
+			k = term.Ink{Hue: term.Yours, Bold: true}
 		case fromTheirs[i]:
-			k = ink{hue: theirs, bold: true}
+			k = term.Ink{Hue: term.Theirs, Bold: true}
 		}
-		var kinds []tinted
+		var kinds []term.Tinted
 		if len(out) < len(tints) {
 			kinds = tints[len(out)]
 		}
-		row = tint(row, strings.TrimSuffix(t, "\n"), col, kinds, k)
+		row = term.Tint(row, strings.TrimSuffix(t, "\n"), col, kinds, k)
 		if col += len(t); strings.HasSuffix(t, "\n") {
 			out = append(out, row)
-			row, col = line{}, 0
+			row, col = term.Line{}, 0
 		}
 	}
 	if len(row) > 0 {

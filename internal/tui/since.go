@@ -3,10 +3,12 @@ package tui
 import (
 	"context"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/lookback"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -16,7 +18,7 @@ type sinceScreen struct {
 	point  *ledger.Waypoint
 	files  []lookback.ChangedFile
 	row    int
-	scroll scroll
+	scroll term.Scroll
 }
 
 // openSince compares a waypoint with now.
@@ -28,7 +30,7 @@ func (j *job) openSince(name string) tea.Cmd {
 		}
 		return func() tea.Cmd {
 			if point == nil {
-				j.flash = warning("The waypoint was cleaned: nothing is kept of it.")
+				j.flash = term.Warning("The waypoint was cleaned: nothing is kept of it.")
 				return nil
 			}
 			j.open(&sinceScreen{job: j, point: point, files: files})
@@ -41,7 +43,7 @@ func (s *sinceScreen) actions() []action {
 	var out []action
 	if s.row < len(s.files) {
 		f := s.files[s.row]
-		out = append(out, act(keys.next, "look at the change", func() tea.Cmd {
+		out = append(out, act(keys.Next, "look at the change", func() tea.Cmd {
 			return s.openChange(f, "from waypoint "+s.point.Name+" to now", func() tea.Cmd {
 				if s.pos == nil {
 					return nil
@@ -50,8 +52,8 @@ func (s *sinceScreen) actions() []action {
 			})
 		}))
 	}
-	out = append(out, rowKeys("file", len(s.files), s.scroll.room(), s.move)...)
-	return append(out, act(keys.back, "", quietly(s.close)))
+	out = append(out, rowKeys("file", len(s.files), s.scroll.Room(), s.move)...)
+	return append(out, act(keys.Back, "", quietly(s.close)))
 }
 
 func (s *sinceScreen) move(by int) tea.Cmd {
@@ -69,30 +71,34 @@ func (s *sinceScreen) update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-func (s *sinceScreen) view(w, h int) page {
-	p := page{nil}
-	p.head("FROM WAYPOINT "+s.point.Name+" TO NOW",
+func (s *sinceScreen) view(w, h int) term.Page {
+	p := term.Page{nil}
+	p.Head("FROM WAYPOINT "+s.point.Name+" TO NOW",
 		"  "+s.point.Branch+" as it was at "+s.s.Planner.Short(s.point.Before)+
 			", and as it is")
-	p.blank()
+	p.Blank()
 	if len(s.files) == 0 {
-		p.say(w, txt(plain, "Nothing differs: the branch holds what it held then."))
+		p.Say(w, term.Text(term.Plain, "Nothing differs: the branch holds what it held then."))
 		return p
 	}
-	var rows page
+	var rows term.Page
 	column := fileColumn(s.files, w)
 	for i, f := range s.files {
-		l := txt(bright, words.If(i == s.row, "  ▶ ", "    ")).then(fileLine(f, column)).cut(w)
+		l := term.Text(term.Bright, words.If(i == s.row, "  ▶ ", "    ")).Then(fileLine(f, column)).Cut(w)
 		if i == s.row {
-			l = l.fit(w).on(onRow)
+			l = l.Fit(w).On(term.OnRow)
 		}
-		rows.row(l.clicks(clickedCommit(i)))
+		rows.Row(l.Clicks(clickedCommit(i)))
 	}
-	s.scroll.size(len(rows), h-len(p))
-	s.scroll.show(s.row)
-	return append(p, s.scroll.window(rows, h-len(p))...)
+	s.scroll.Size(len(rows), h-len(p))
+	s.scroll.Show(s.row)
+	return append(p, s.scroll.Window(rows, h-len(p))...)
 }
 
-func (s *sinceScreen) status() line { return txt(dim, words.Count(len(s.files), "file", "files")) }
+func (s *sinceScreen) status() term.Line {
+	return term.Text(term.Dim, words.Count(len(s.files), "file", "files"))
+}
 
-func (s *sinceScreen) remark() line { return txt(dim, "You are only reading; nothing is changed.") }
+func (s *sinceScreen) remark() term.Line {
+	return term.Text(term.Dim, "You are only reading; nothing is changed.")
+}

@@ -6,10 +6,12 @@ import (
 	"fmt"
 	"strings"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -20,7 +22,7 @@ type stuckScreen struct {
 	stuck  *plan.Stuck
 	comes  *plan.Prospect
 	row    int // the marked way
-	scroll scroll
+	scroll term.Scroll
 }
 
 // stuckWays are the ways, in the order they are offered.
@@ -46,15 +48,15 @@ func (s *stuckScreen) can(how ledger.TakeOver) bool {
 }
 
 func (s *stuckScreen) actions() []action {
-	out := []action{acts(keys.next, "take the marked way", s.take)}
+	out := []action{acts(keys.Next, "take the marked way", s.take)}
 	mark := func(by int) func() tea.Cmd { return quietly(func() { s.mark(s.row + by) }) }
-	out = append(out, action{written(keys.up, fmt.Sprintf("1–%d", len(stuckWays)), "mark a way"), mark(-1), false},
-		also(keys.down, mark(1)))
+	out = append(out, action{keys.Written(keys.Up, fmt.Sprintf("1–%d", len(stuckWays)), "mark a way"), mark(-1), false},
+		also(keys.Down, mark(1)))
 	for i := range stuckWays {
-		out = append(out, also(keys.digits[i+1], quietly(func() { s.mark(i) })))
+		out = append(out, also(keys.Digits[i+1], quietly(func() { s.mark(i) })))
 	}
-	out = append(out, acts(keys.fetch, "look again", func() tea.Cmd { return s.load(false) }))
-	return append(out, s.scroll.actions()[2:]...)
+	out = append(out, acts(keys.Fetch, "look again", func() tea.Cmd { return s.load(false) }))
+	return append(out, scrollKeys(&s.scroll)[2:]...)
 }
 
 func (s *stuckScreen) mark(row int) {
@@ -65,7 +67,7 @@ func (s *stuckScreen) mark(row int) {
 func (s *stuckScreen) take() tea.Cmd {
 	how := stuckWays[s.row]
 	if !s.can(how) {
-		s.flash = warning(words.Sentence(s.cannot(how)))
+		s.flash = term.Warning(words.Sentence(s.cannot(how)))
 		return nil
 	}
 	if how != ledger.Back {
@@ -74,9 +76,9 @@ func (s *stuckScreen) take() tea.Cmd {
 			return func() tea.Cmd { return s.load(false) }, err
 		})
 	}
-	s.ask(warning(fmt.Sprintf("%s goes back to %s, with index and files, as before git began. What was edited since "+
+	s.ask(term.Warning(fmt.Sprintf("%s goes back to %s, with index and files, as before git began. What was edited since "+
 		"is kept, and undo brings all of it back. Go back?", s.onBranch(), s.s.Planner.Short(s.stuck.Left.Before))),
-		"go back", s.back, func() { s.flash = txt(plain, "Nothing was changed.") })
+		"go back", s.back, func() { s.flash = term.Text(term.Plain, "Nothing was changed.") })
 	return nil
 }
 
@@ -90,7 +92,7 @@ func (s *stuckScreen) back() tea.Cmd {
 			s.notice, s.changed, s.st = s.s.TakeNotice(), true, s.s.Ledger.State()
 			s.goTo(&opening{job: s.job})
 			cmd := s.load(true)
-			s.flash = done(fmt.Sprintf("%s is at %s as before git began. l, then u brings back what was half done.",
+			s.flash = term.Done(fmt.Sprintf("%s is at %s as before git began. l, then u brings back what was half done.",
 				cmp.Or(wp.Branch, "HEAD"), s.s.Planner.Short(wp.After)))
 			return cmd
 		}, nil
@@ -118,37 +120,37 @@ func (s *stuckScreen) update(msg tea.Msg) tea.Cmd {
 		s.mark(int(click))
 		return nil
 	}
-	s.scroll.update(msg)
+	s.scroll.Update(msg)
 	return nil
 }
 
-func (s *stuckScreen) view(w, h int) page {
-	p := page{nil}
+func (s *stuckScreen) view(w, h int) term.Page {
+	p := term.Page{nil}
 	head, rest, _ := strings.Cut(s.stuck.Sentence(), ". ")
-	p.say(w, line{}.bold(trouble, words.Sentence(head)+" ").add(plain, rest))
-	p.say(w, txt(dim, "Nothing of it is lost: "+words.If(s.comes.Dirty > 0, words.Count(s.comes.Dirty, "file", "files")+
+	p.Say(w, term.Line{}.Bold(term.Trouble, words.Sentence(head)+" ").Add(term.Plain, rest))
+	p.Say(w, term.Text(term.Dim, "Nothing of it is lost: "+words.If(s.comes.Dirty > 0, words.Count(s.comes.Dirty, "file", "files")+
 		" with edits beside it "+words.Is(s.comes.Dirty, "stays as it is, and ", "stay as they are, and "), "")+
 		"whatever you take can be undone."))
 	if s.notice != "" {
-		p.blank()
-		p.warn(w, s.notice)
+		p.Blank()
+		p.Warn(w, s.notice)
 	}
-	p.blank()
-	p.head("WHAT CAN BECOME OF IT", "")
-	p.blank()
+	p.Blank()
+	p.Head("WHAT CAN BECOME OF IT", "")
+	p.Blank()
 	for i, how := range stuckWays {
 		s.way(&p, w, i, how)
 	}
 	if !s.stuck.Left.Stash.IsZero() {
-		p.blank()
-		p.say(w, txt(dim, "git put your uncommitted work aside before it began. Each of the three brings it back, "+
+		p.Blank()
+		p.Say(w, term.Text(term.Dim, "git put your uncommitted work aside before it began. Each of the three brings it back, "+
 			"joined where it must be."))
 	}
 	for _, n := range s.stuck.Notes {
-		p.blank()
-		p.warn(w, n)
+		p.Blank()
+		p.Warn(w, n)
 	}
-	p.blank()
+	p.Blank()
 	switch s.stuck.Left.Operation {
 	case vcs.Merging:
 		s.lines(&p)
@@ -157,14 +159,14 @@ func (s *stuckScreen) view(w, h int) page {
 		s.commits(&p, w)
 	}
 	s.files(&p, w)
-	return s.scroll.window(p, h)
+	return s.scroll.Window(p, h)
 }
 
 // lines are the two commits that a merge joins.
-func (s *stuckScreen) lines(p *page) {
-	p.head("WHAT IT JOINS", "")
-	p.blank()
-	p.row(txt(plain, "    ").mark(markYours).add(yours, s.s.Planner.Short(s.stuck.Left.Head)+"  ").add(plain,
+func (s *stuckScreen) lines(p *term.Page) {
+	p.Head("WHAT IT JOINS", "")
+	p.Blank()
+	p.Row(term.Text(term.Plain, "    ").Mark(term.MarkYours).Add(term.Yours, s.s.Planner.Short(s.stuck.Left.Head)+"  ").Add(term.Plain,
 		s.stuck.Left.Branch+
 			", as it is"))
 	for _, id := range s.stuck.Left.Merged {
@@ -172,15 +174,15 @@ func (s *stuckScreen) lines(p *page) {
 		if c, err := s.s.Planner.Store.Commit(id); err == nil {
 			subject = c.Subject()
 		}
-		p.row(txt(plain, "    ").mark(markTheirs).add(theirs, s.s.Planner.Short(id)+"  ").add(plain, subject))
+		p.Row(term.Text(term.Plain, "    ").Mark(term.MarkTheirs).Add(term.Theirs, s.s.Planner.Short(id)+"  ").Add(term.Plain, subject))
 	}
 }
 
 // commits are those that git replays, and how far it came.
-func (s *stuckScreen) commits(p *page, w int) {
+func (s *stuckScreen) commits(p *term.Page, w int) {
 	const most = 9
-	p.head("ITS COMMITS", "")
-	p.blank()
+	p.Head("ITS COMMITS", "")
+	p.Blank()
 	all := s.comes.Commits
 	from := 0
 	for i, c := range all {
@@ -189,46 +191,46 @@ func (s *stuckScreen) commits(p *page, w int) {
 		}
 	}
 	if from > 0 {
-		p.row(txt(dim, fmt.Sprintf("    %s before, done", words.Count(from, "commit", "commits"))))
+		p.Row(term.Text(term.Dim, fmt.Sprintf("    %s before, done", words.Count(from, "commit", "commits"))))
 	}
 	for i, c := range all[from:] {
 		if i == most {
-			p.row(txt(dim, fmt.Sprintf("    and %s more to come", words.Count(len(all)-from-i, "commit", "commits"))))
+			p.Row(term.Text(term.Dim, fmt.Sprintf("    and %s more to come", words.Count(len(all)-from-i, "commit", "commits"))))
 			break
 		}
-		m, label, note := markYours, c.State, ""
+		m, label, note := term.MarkYours, c.State, ""
 		if s.stuck.Left.Operation != vcs.Rebasing {
-			m = markTheirs
+			m = term.MarkTheirs
 		}
-		l := txt(plain, "    ")
+		l := term.Text(term.Plain, "    ")
 		switch c.State {
 		case "stopped":
-			l, label = txt(trouble, "  ▶ "), "stopped at"
+			l, label = term.Text(term.Trouble, "  ▶ "), "stopped at"
 		case "done":
 			if !c.Now.IsZero() {
 				note = "replayed as " + s.s.Planner.Short(c.Now)
 			}
 		}
-		l = l.add(dim, label).fit(18).mark(m).add(m.hue, s.s.Planner.Short(c.ID)+"  ").add(plain, c.Subject())
+		l = l.Add(term.Dim, label).Fit(18).Mark(m).Add(m.Hue, s.s.Planner.Short(c.ID)+"  ").Add(term.Plain, c.Subject())
 		if note != "" {
-			l = l.fit(min(74, w-24)).add(dim, "  "+note)
+			l = l.Fit(min(74, w-24)).Add(term.Dim, "  "+note)
 		}
-		p.row(l.cut(w))
+		p.Row(l.Cut(w))
 	}
 }
 
 // files are those in conflict, settled or not.
-func (s *stuckScreen) files(p *page, w int) {
+func (s *stuckScreen) files(p *term.Page, w int) {
 	if len(s.stuck.Open)+len(s.stuck.Settled) == 0 {
 		return
 	}
 	const most = 6
-	p.blank()
-	p.head("ITS FILES", "")
-	p.blank()
+	p.Blank()
+	p.Head("ITS FILES", "")
+	p.Blank()
 	for i, f := range s.stuck.Open {
 		if i == most {
-			p.row(txt(dim, fmt.Sprintf("    and %d more", len(s.stuck.Open)-i)))
+			p.Row(term.Text(term.Dim, fmt.Sprintf("    and %d more", len(s.stuck.Open)-i)))
 			break
 		}
 		note := "open"
@@ -237,35 +239,35 @@ func (s *stuckScreen) files(p *page, w int) {
 				note = "settled in part by you, which is kept"
 			}
 		}
-		p.row(txt(plain, "    ").mark(markOpen).add(plain, cutPath(f, w/2)).fit(40).add(dim, "  "+note))
+		p.Row(term.Text(term.Plain, "    ").Mark(term.MarkOpen).Add(term.Plain, term.CutPath(f, w/2)).Fit(40).Add(term.Dim, "  "+note))
 	}
 	for i, f := range s.stuck.Settled {
 		if i == most {
-			p.row(txt(dim, fmt.Sprintf("    and %d more", len(s.stuck.Settled)-i)))
+			p.Row(term.Text(term.Dim, fmt.Sprintf("    and %d more", len(s.stuck.Settled)-i)))
 			break
 		}
-		p.row(txt(plain, "    ").mark(markSettled).add(plain, cutPath(f, w/2)).fit(40).add(dim, "  settled by you, "+
+		p.Row(term.Text(term.Plain, "    ").Mark(term.MarkSettled).Add(term.Plain, term.CutPath(f, w/2)).Fit(40).Add(term.Dim, "  settled by you, "+
 			"kept"))
 	}
 }
 
 // way is one of the ways, with what it comes to.
-func (s *stuckScreen) way(p *page, w, i int, how ledger.TakeOver) {
+func (s *stuckScreen) way(p *term.Page, w, i int, how ledger.TakeOver) {
 	name := map[ledger.TakeOver]string{ledger.Finish: "go on from here", ledger.Anew: "join anew",
 		ledger.Back: "go back"}[how]
-	l := txt(bright, words.If(i == s.row, "  ▶ ", "    ")).add(dim, fmt.Sprint(i+1)+"  ")
-	text := txt(dim, "not here: "+s.cannot(how))
+	l := term.Text(term.Bright, words.If(i == s.row, "  ▶ ", "    ")).Add(term.Dim, fmt.Sprint(i+1)+"  ")
+	text := term.Text(term.Dim, "not here: "+s.cannot(how))
 	if s.can(how) {
-		l, text = l.bold(plain, name), txt(plain, s.outcome(how))
+		l, text = l.Bold(term.Plain, name), term.Text(term.Plain, s.outcome(how))
 	} else {
-		l = l.add(dim, name)
+		l = l.Add(term.Dim, name)
 	}
-	for _, row := range wrap(text, w-wayNames-2) {
-		row = l.fit(wayNames).then(row)
+	for _, row := range term.Wrap(text, w-wayNames-2) {
+		row = l.Fit(wayNames).Then(row)
 		if i == s.row {
-			row = row.fit(w).on(onRow)
+			row = row.Fit(w).On(term.OnRow)
 		}
-		p.row(row.clicks(clickedWay(i)))
+		p.Row(row.Clicks(clickedWay(i)))
 		l = nil
 	}
 }
@@ -306,10 +308,10 @@ func (s *stuckScreen) outcome(how ledger.TakeOver) string {
 		s.s.Planner.Short(s.stuck.Left.Before))
 }
 
-func (s *stuckScreen) status() line { return txt(dim, "half done by git") }
+func (s *stuckScreen) status() term.Line { return term.Text(term.Dim, "half done by git") }
 
-func (s *stuckScreen) remark() line {
-	return txt(dim, "Nothing has been changed: branch, index and files are as git left them.")
+func (s *stuckScreen) remark() term.Line {
+	return term.Text(term.Dim, "Nothing has been changed: branch, index and files are as git left them.")
 }
 
 // leaveStuck goes back to what git left half done.
@@ -330,7 +332,7 @@ func (j *job) carryWork() tea.Cmd {
 				j.onward = j.push.enter
 			}
 			cmd := j.load(true)
-			j.flash = txt(plain, words.If(on, "Your uncommitted work is brought along: joined onto the result when "+
+			j.flash = term.Text(term.Plain, words.If(on, "Your uncommitted work is brought along: joined onto the result when "+
 				"you accept it. Until then nothing is touched.", "Your uncommitted work stays where it is."))
 			return cmd
 		}, err

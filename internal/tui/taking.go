@@ -8,6 +8,8 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -15,8 +17,8 @@ import (
 type taking struct {
 	*frame
 	board        *settle.Board
-	title        line // where it is
-	right        line // the right end of the first row
+	title        term.Line // where it is
+	right        term.Line // the right end of the first row
 	keep         func(text string) tea.Cmd
 	write        func(text string) tea.Cmd // goes on by writing; nil where that cannot be
 	keeps        string                    // what keeping it does, in the last row
@@ -27,36 +29,36 @@ type taking struct {
 	at      int // the switch
 	start   string
 	drawn   *drawnResult // nil where an edit was taken or left since
-	list    scroll
-	result  scroll
+	list    term.Scroll
+	result  term.Scroll
 	leaving bool
 }
 
 func (t *taking) actions() []action {
 	move := func(by int) tea.Cmd { t.move(by); return nil }
-	out := []action{acts(keys.next, t.keeps, t.keepIt)}
+	out := []action{acts(keys.Next, t.keeps, t.keepIt)}
 	if len(t.board.Switches) > 0 {
-		out = append(out, act(keys.take, words.If(t.board.Switches[t.at].On, "leave this edit", "take this edit"),
+		out = append(out, act(keys.Take, words.If(t.board.Switches[t.at].On, "leave this edit", "take this edit"),
 			quietly(t.toggle)))
 	}
-	out = append(out, rowKeys("edit", len(t.board.Switches), t.list.room(), move)...)
+	out = append(out, rowKeys("edit", len(t.board.Switches), t.list.Room(), move)...)
 	if t.board.CanMove(t.at, -1) || t.board.CanMove(t.at, 1) {
-		out = append(out, act(written(keys.left, "←→", "earlier, later"), "earlier, later",
+		out = append(out, act(keys.Written(keys.Left, "←→", "earlier, later"), "earlier, later",
 			quietly(func() { t.shift(-1) })),
-			also(keys.right, quietly(func() { t.shift(1) })))
+			also(keys.Right, quietly(func() { t.shift(1) })))
 	}
-	all := written(keys.digits[1], "1–4", "all of yours, of theirs, both, none")
+	all := keys.Written(keys.Digits[1], "1–4", "all of yours, of theirs, both, none")
 	out = append(out, action{all, quietly(func() { t.all(true, false) }), false},
-		also(keys.digits[2], quietly(func() { t.all(false, true) })),
-		also(keys.digits[3], quietly(func() { t.all(true, true) })),
-		also(keys.digits[4], quietly(func() { t.all(false, false) })))
+		also(keys.Digits[2], quietly(func() { t.all(false, true) })),
+		also(keys.Digits[3], quietly(func() { t.all(true, true) })),
+		also(keys.Digits[4], quietly(func() { t.all(false, false) })))
 	if t.write != nil {
-		out = append(out, acts(keys.write, "write on", func() tea.Cmd {
+		out = append(out, acts(keys.Write, "write on", func() tea.Cmd {
 			t.close()
 			return t.write(t.board.Text())
 		}))
 	}
-	return append(out, act(keys.back, "", t.leaveIt))
+	return append(out, act(keys.Back, "", t.leaveIt))
 }
 
 // show lays it over the screen, at the first edit that stands for itself.
@@ -102,7 +104,7 @@ func (t *taking) keepIt() tea.Cmd {
 func (t *taking) leaveIt() tea.Cmd {
 	if t.board.Text() != t.start && !t.leaving {
 		t.leaving = true
-		t.flash = txt(plain, "Press esc again to leave it as it was, or enter to keep what you took.")
+		t.flash = term.Text(term.Plain, "Press esc again to leave it as it was, or enter to keep what you took.")
 		return nil
 	}
 	t.close()
@@ -125,9 +127,9 @@ func (t *taking) update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-func (t *taking) status() line { return t.right }
+func (t *taking) status() term.Line { return t.right }
 
-func (t *taking) remark() line {
+func (t *taking) remark() term.Line {
 	on := 0
 	of := 0
 	for _, s := range t.board.Switches {
@@ -138,29 +140,29 @@ func (t *taking) remark() line {
 			of++
 		}
 	}
-	return txt(dim, fmt.Sprintf("%d of %s taken: t takes or leaves the marked one. Nothing on disk changes yet.", on,
+	return term.Text(term.Dim, fmt.Sprintf("%d of %s taken: t takes or leaves the marked one. Nothing on disk changes yet.", on,
 		words.Count(of, "edit", "edits")))
 }
 
-func (t *taking) view(w, h int) page {
-	p := page{t.title.cut(w)}
+func (t *taking) view(w, h int) term.Page {
+	p := term.Page{t.title.Cut(w)}
 	if w >= wide {
 		half := (w - 3) / 2
 		room := h - len(p)
 		left := t.edits(half, room)
-		return append(p, beside(left, t.outcome(w-half-3, room), half, w, room)...)
+		return append(p, term.Beside(left, t.outcome(w-half-3, room), half, w, room)...)
 	}
 	room := h - len(p) - 1
 	list := t.edits(w, room*3/5)
-	p.rows(list)
-	p.row(rule(w))
+	p.Rows(list)
+	p.Row(term.Rule(w))
 	return append(p, t.outcome(w, h-len(p))...)
 }
 
 // edits lists the edits under the lines they are to. Lines that are far from any are folded.
-func (t *taking) edits(w, h int) page {
+func (t *taking) edits(w, h int) term.Page {
 	const around = 1
-	head := txt(plain, " ").then(heading("SINGLE EDITS")).add(dim, "  "+joinedSigns)
+	head := term.Text(term.Plain, " ").Then(term.Heading("SINGLE EDITS")).Add(term.Dim, "  "+joinedSigns)
 	b := t.board
 	near := make([]bool, len(b.Base))
 	for _, s := range b.Switches {
@@ -168,14 +170,14 @@ func (t *taking) edits(w, h int) page {
 			near[i] = true
 		}
 	}
-	var rows page
+	var rows term.Page
 	cursor, k := 0, 0
 	put := func() {
 		if k == t.at {
 			cursor = len(rows)
 		}
 		if !b.Switches[k].Minor {
-			rows.row(t.editRow(k, w))
+			rows.Row(t.editRow(k, w))
 		}
 		k++
 	}
@@ -191,68 +193,68 @@ func (t *taking) edits(w, h int) page {
 			i++
 		}
 		if i > from {
-			rows.row(txt(faint, fmt.Sprintf("        … %s as before", words.Count(i-from, "line", "lines"))))
+			rows.Row(term.Text(term.Faint, fmt.Sprintf("        … %s as before", words.Count(i-from, "line", "lines"))))
 			i--
 			continue
 		}
 		goes := k < len(b.Switches) && b.Switches[k].Line == i && b.Switches[k].New == "" && !b.Switches[k].Within
 		if !goes {
-			rows.row(txt(faint, fmt.Sprintf("%6d  ", i+t.from)).add(dim, strings.TrimRight(b.Base[i], "\r\n")).cut(w))
+			rows.Row(term.Text(term.Faint, fmt.Sprintf("%6d  ", i+t.from)).Add(term.Dim, strings.TrimRight(b.Base[i], "\r\n")).Cut(w))
 		}
 		for k < len(b.Switches) && b.Switches[k].Line == i {
 			put()
 		}
 	}
 	if len(b.Switches) == 0 {
-		rows.row(txt(dim, "      Neither side changed anything here."))
+		rows.Row(term.Text(term.Dim, "      Neither side changed anything here."))
 	}
-	t.list.size(len(rows), h-1)
-	t.list.show(cursor)
-	seen := append(page(nil), rows[t.list.at():min(len(rows), t.list.at()+h-1)]...)
-	return append(page{head.cut(w)}, t.list.edges(seen, len(rows))...)
+	t.list.Size(len(rows), h-1)
+	t.list.Show(cursor)
+	seen := append(term.Page(nil), rows[t.list.At():min(len(rows), t.list.At()+h-1)]...)
+	return append(term.Page{head.Cut(w)}, t.list.Edges(seen, len(rows))...)
 }
 
 // joinedSigns says how it is told what is in the result.
 const joinedSigns = "● is in the result"
 
 // editRow is one edit.
-func (t *taking) editRow(k, w int) line {
+func (t *taking) editRow(k, w int) term.Line {
 	s := t.board.Switches[k]
-	m := map[merge.Origin]mark{merge.FromYours: markYours, merge.FromTheirs: markTheirs,
-		merge.FromBoth: markJoined}[s.Side]
-	l := txt(bright, words.If(k == t.at, " ▶ ", "   "))
+	m := map[merge.Origin]term.Mark{merge.FromYours: term.MarkYours, merge.FromTheirs: term.MarkTheirs,
+		merge.FromBoth: term.MarkJoined}[s.Side]
+	l := term.Text(term.Bright, words.If(k == t.at, " ▶ ", "   "))
 	if s.On {
-		l = l.mark(markJoined)
+		l = l.Mark(term.MarkJoined)
 	} else {
-		l = l.add(dim, "· ")
+		l = l.Add(term.Dim, "· ")
 	}
-	l = l.add(m.hue, m.sign+" ")
+	l = l.Add(m.Hue, m.Sign+" ")
 	trim := func(s string) string { return strings.TrimRight(s, "\r\n") }
-	text := ink{hue: m.hue, bold: s.On}
+	text := term.Ink{Hue: m.Hue, Bold: s.On}
 	switch {
 	case s.Within && s.New == "":
-		l = l.add(m.hue, "  − ").put(text, trim(s.Old))
+		l = l.Add(m.Hue, "  − ").Put(text, trim(s.Old))
 	case s.Within && s.Old == "":
-		l = l.add(m.hue, "  + ").put(text, trim(s.New))
+		l = l.Add(m.Hue, "  + ").Put(text, trim(s.New))
 	case s.Within:
-		l = l.add(plain, "    ").put(ink{hue: dim, strike: t.theme.colour}, trim(s.Old)).add(dim, " › ").
-			put(text, trim(s.New))
+		l = l.Add(term.Plain, "    ").Put(term.Ink{Hue: term.Dim, Strike: t.theme.Colour}, trim(s.Old)).Add(term.Dim, " › ").
+			Put(text, trim(s.New))
 	case s.New != "":
-		l = l.add(m.hue, "+ ").put(text, trim(s.New))
+		l = l.Add(m.Hue, "+ ").Put(text, trim(s.New))
 	default:
-		l = l.add(m.hue, "− ").put(text, trim(s.Old))
+		l = l.Add(m.Hue, "− ").Put(text, trim(s.Old))
 	}
 	if k == t.at {
-		l = l.fit(w).on(onRow)
+		l = l.Fit(w).On(term.OnRow)
 	}
-	return l.cut(w).clicks(clickedSwitch(k))
+	return l.Cut(w).Clicks(clickedSwitch(k))
 }
 
 // drawnResult is the result as lines, until an edit is taken or left.
 type drawnResult struct {
 	text  string
-	rows  page        // without their numbers
-	marks []mark      // whose edits are in each
+	rows  term.Page   // without their numbers
+	marks []term.Mark // whose edits are in each
 	at    map[int]int // the row of a switch, and
 	base  map[int]int // of a line of the base
 }
@@ -261,34 +263,34 @@ type drawnResult struct {
 func (t *taking) drawResult() *drawnResult {
 	d := &drawnResult{at: map[int]int{}, base: map[int]int{}}
 	var text strings.Builder
-	row, by := line{}, map[merge.Origin]bool{}
+	row, by := term.Line{}, map[merge.Origin]bool{}
 	flush := func() {
-		m := markNone
+		m := term.MarkNone
 		switch y, o := by[merge.FromYours], by[merge.FromTheirs]; {
 		case by[merge.FromBoth], y && o:
-			m = markJoined
+			m = term.MarkJoined
 		case y:
-			m = markYours
+			m = term.MarkYours
 		case o:
-			m = markTheirs
+			m = term.MarkTheirs
 		}
 		d.rows, d.marks = append(d.rows, row), append(d.marks, m)
-		row = line{}
+		row = term.Line{}
 		clear(by)
 	}
-	hues := map[merge.Origin]hue{merge.FromYours: yours, merge.FromTheirs: theirs, merge.FromBoth: joined}
+	hues := map[merge.Origin]term.Hue{merge.FromYours: term.Yours, merge.FromTheirs: term.Theirs, merge.FromBoth: term.Joined}
 	for _, f := range t.board.Fragments() {
 		text.WriteString(f.Text)
-		k := ink{hue: plain}
+		k := term.Ink{Hue: term.Plain}
 		if f.Origin == merge.FromBase {
 			d.base[f.Of] = len(d.rows)
 		} else {
-			k = ink{hue: hues[f.Origin], bold: true}
+			k = term.Ink{Hue: hues[f.Origin], Bold: true}
 			d.at[f.Of] = len(d.rows)
 		}
 		for part := range strings.Lines(f.Text) {
 			by[f.Origin] = true
-			if row = row.put(k, strings.TrimRight(part, "\r\n")); strings.HasSuffix(part, "\n") {
+			if row = row.Put(k, strings.TrimRight(part, "\r\n")); strings.HasSuffix(part, "\n") {
 				flush()
 			}
 		}
@@ -317,29 +319,29 @@ func (t *taking) focus(d *drawnResult) int {
 }
 
 // outcome is the result, with whose edit each piece came by.
-func (t *taking) outcome(w, h int) page {
+func (t *taking) outcome(w, h int) term.Page {
 	if t.drawn == nil {
 		t.drawn = t.drawResult()
 	}
 	d := t.drawn
 	n := len(d.rows)
-	head := txt(plain, " ").bold(joined, "RESULT").add(dim, "  "+words.If(n == 0, "no line is left here",
+	head := term.Text(term.Plain, " ").Bold(term.Joined, "RESULT").Add(term.Dim, "  "+words.If(n == 0, "no line is left here",
 		words.Count(n, "line", "lines")))
 	all := len(t.above) + n + len(t.below)
-	t.result.size(all, h-1)
-	t.result.around(len(t.above) + t.focus(d))
-	var seen page
-	for i := t.result.at(); i < min(all, t.result.at()+h-1); i++ {
-		l := txt(faint, fmt.Sprintf("%6d ", t.first-len(t.above)+i))
+	t.result.Size(all, h-1)
+	t.result.Around(len(t.above) + t.focus(d))
+	var seen term.Page
+	for i := t.result.At(); i < min(all, t.result.At()+h-1); i++ {
+		l := term.Text(term.Faint, fmt.Sprintf("%6d ", t.first-len(t.above)+i))
 		switch k := i - len(t.above); {
 		case k < 0:
-			l = l.mark(markNone).add(dim, strings.TrimRight(t.above[i], "\r\n"))
+			l = l.Mark(term.MarkNone).Add(term.Dim, strings.TrimRight(t.above[i], "\r\n"))
 		case k < n:
-			l = l.mark(d.marks[k]).then(d.rows[k])
+			l = l.Mark(d.marks[k]).Then(d.rows[k])
 		default:
-			l = l.mark(markNone).add(dim, strings.TrimRight(t.below[k-n], "\r\n"))
+			l = l.Mark(term.MarkNone).Add(term.Dim, strings.TrimRight(t.below[k-n], "\r\n"))
 		}
-		seen.row(l.cut(w))
+		seen.Row(l.Cut(w))
 	}
-	return append(page{head.cut(w)}, t.result.edges(seen, all)...)
+	return append(term.Page{head.Cut(w)}, t.result.Edges(seen, all)...)
 }

@@ -8,13 +8,14 @@ import (
 	"strings"
 	"testing"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/tui/term"
 )
 
 // TestEditByEdit settles a conflict by single edits of both sides.
@@ -138,10 +139,8 @@ func TestPicturesBesideEachOther(t *testing.T) {
 	x.press("enter", "enter", "tab", "tab")
 	x.see("◐ yours", "a picture: PNG, 30×20 pixels", "◑ theirs", "▀", "No way is clearly right")
 	x.fits("pictures")
-	plain := *x.m.theme
-	plain.colour, plain.codes = false, map[ink][2]string{}
 	theme := x.m.theme
-	x.m.dress(&plain)
+	x.m.dress(theme.WithoutColour())
 	assert.NotContains(t, x.m.text(), "▀")
 	x.m.dress(theme)
 	x.press("o")
@@ -197,18 +196,18 @@ func TestEditorSelects(t *testing.T) {
 		{"replace", "a-a\na", "ctrl+r a enter b enter", "b-b\nb"},
 		{"take out", "a-a", "ctrl+r a enter enter", "-"},
 	} {
-		e := newEditor(c.text, 1)
-		f := newFrame(t.Context(), themeOf("dark"))
-		f.open(&writing{frame: f, ed: e, around: func(w, h int) page { return e.view(w, h) }})
+		e := term.NewEditor(c.text, 1)
+		f := newFrame(t.Context(), term.ThemeOf("dark"))
+		f.open(&writing{frame: f, ed: e, around: func(w, h int) term.Page { return e.View(w, h) }})
 		for _, k := range strings.Fields(c.keys) {
 			f.key(tea.KeyPressMsg(keyOf(k)))
 			assert.NotEmpty(t, f.draw(), c.name)
 		}
-		assert.Equal(t, c.want, e.text(), c.name)
-		for e.at > 0 {
-			e.undo()
+		assert.Equal(t, c.want, e.Text(), c.name)
+		for e.At > 0 {
+			e.Undo()
 		}
-		assert.Equal(t, c.text, e.text(), "%s: all undone", c.name)
+		assert.Equal(t, c.text, e.Text(), "%s: all undone", c.name)
 	}
 }
 
@@ -254,7 +253,7 @@ func TestAnEditIsTakenOverWhileWriting(t *testing.T) {
 	b.press("enter", "enter", "3", "w", "#", "ctrl+t")
 	b.see("TAKE AN EDIT OVER", "WHAT YOU WRITE", "PerMetre › PerHalfMetre")
 	w := b.m.screen().(*adopting).writing
-	before := w.ed.text()
+	before := w.ed.Text()
 	require.Contains(t, before, "#")
 	require.NotContains(t, before, "PerHalfMetre")
 	for !strings.Contains(w.board.Switches[b.m.screen().(*adopting).at].New, "PerHalfMetre") {
@@ -262,13 +261,13 @@ func TestAnEditIsTakenOverWhileWriting(t *testing.T) {
 	}
 	b.press("enter")
 	b.see("Taken over", "● ◑")
-	assert.Equal(t, strings.Replace(before, "PerMetre", "PerHalfMetre", 1), w.ed.text())
+	assert.Equal(t, strings.Replace(before, "PerMetre", "PerHalfMetre", 1), w.ed.Text())
 	b.press("enter")
 	b.see("That edit is in what you write already")
 	b.press("esc", "ctrl+z")
-	assert.Equal(t, before, w.ed.text(), "one change")
+	assert.Equal(t, before, w.ed.Text(), "one change")
 	b.press("ctrl+home")
-	for range len(w.ed.lines) {
+	for range len(w.ed.Lines) {
 		b.press("ctrl+k")
 	}
 	b.press("x", "ctrl+t", "enter")

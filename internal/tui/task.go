@@ -12,6 +12,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/caught"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -98,24 +99,24 @@ func (f *frame) finished(e ended) tea.Cmd {
 }
 
 // running says what runs, once it is slow.
-func (f *frame) running() line {
+func (f *frame) running() term.Line {
 	t := f.task
 	if t == nil || time.Since(t.started) < slow {
 		return nil
 	}
-	l := drawn(f.spin.View()).add(plain, " "+t.doing)
+	l := term.Drawn(f.spin.View()).Add(term.Plain, " "+t.doing)
 	if of := t.of.Load(); of > 0 {
 		done := t.done.Load()
-		l = l.add(plain, "  ").then(drawn(f.bar.ViewAs(float64(done)/float64(of)))).
-			add(dim, fmt.Sprintf("  %d of %d", done, of))
+		l = l.Add(term.Plain, "  ").Then(term.Drawn(f.bar.ViewAs(float64(done)/float64(of)))).
+			Add(term.Dim, fmt.Sprintf("  %d of %d", done, of))
 	}
 	if done := t.done.Load(); done > 0 && t.of.Load() == 0 {
-		l = l.add(dim, fmt.Sprintf("  %d so far", done))
+		l = l.Add(term.Dim, fmt.Sprintf("  %d so far", done))
 	}
 	if d := time.Since(t.started); d > 2*time.Second {
-		l = l.add(dim, "  "+words.Seconds(d))
+		l = l.Add(term.Dim, "  "+words.Seconds(d))
 	}
-	return l.add(dim, "   ctrl+c cancels")
+	return l.Add(term.Dim, "   ctrl+c cancels")
 }
 
 // busy says so and reports true while a task runs that a key must wait for.
@@ -123,7 +124,7 @@ func (f *frame) busy() bool {
 	if f.task == nil {
 		return false
 	}
-	f.flash, f.waited = txt(plain, "One moment: "+f.task.doing+". ctrl+c cancels."), f.task
+	f.flash, f.waited = term.Text(term.Plain, "One moment: "+f.task.doing+". ctrl+c cancels."), f.task
 	return true
 }
 

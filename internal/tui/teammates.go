@@ -4,7 +4,7 @@ import (
 	"context"
 	"fmt"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/history"
@@ -12,6 +12,8 @@ import (
 	"dorvik.dev/dorvik/internal/demo"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -21,7 +23,7 @@ type teammatesScreen struct {
 	*job
 	row    int
 	pulled map[string]*pulled // by the clone's folder
-	scroll scroll
+	scroll term.Scroll
 }
 
 // pulled is what a pull did to a teammate's clone.
@@ -80,8 +82,8 @@ func (s *teammatesScreen) actions() []action {
 	case at.mate >= 0:
 		what = "have " + words.First(s.mates()[at.mate].Name) + " pull"
 	}
-	out := append([]action{acts(keys.next, what, s.enterRow)}, rowKeys("", len(s.rows()), s.scroll.room(), s.move)...)
-	return append(out, act(keys.back, "", quietly(s.close)))
+	out := append([]action{acts(keys.Next, what, s.enterRow)}, rowKeys("", len(s.rows()), s.scroll.Room(), s.move)...)
+	return append(out, act(keys.Back, "", quietly(s.close)))
 }
 
 func (s *teammatesScreen) move(by int) tea.Cmd {
@@ -95,8 +97,8 @@ func (s *teammatesScreen) enterRow() tea.Cmd {
 	case at.mate < 0:
 		return s.playAgain(s.played.Part.Other())
 	case at.file != nil:
-		title := txt(plain, " ").bold(bright, at.file.path).add(dim, "   in "+words.First(s.mates()[at.mate].Name)+
-			"'s clone   ").mark(markYours).add(dim, "what you had  ").mark(markTheirs).add(dim, "what they had")
+		title := term.Text(term.Plain, " ").Bold(term.Bright, at.file.path).Add(term.Dim, "   in "+words.First(s.mates()[at.mate].Name)+
+			"'s clone   ").Mark(term.MarkYours).Add(term.Dim, "what you had  ").Mark(term.MarkTheirs).Add(term.Dim, "what they had")
 		s.open(newReader(s.frame, title, at.file.lines, true))
 		return nil
 	}
@@ -195,53 +197,53 @@ func (s *teammatesScreen) update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-func (s *teammatesScreen) view(w, h int) page {
-	p := page{nil}
-	p.head("THE TEAMMATES", "  their clones are real, in folders beside yours")
+func (s *teammatesScreen) view(w, h int) term.Page {
+	p := term.Page{nil}
+	p.Head("THE TEAMMATES", "  their clones are real, in folders beside yours")
 	at, cursor := 0, 0
-	row := func(l line) {
-		l = txt(bright, words.If(at == s.row, "  ▶ ", "    ")).then(l).cut(w)
+	row := func(l term.Line) {
+		l = term.Text(term.Bright, words.If(at == s.row, "  ▶ ", "    ")).Then(l).Cut(w)
 		if at == s.row {
 			cursor = len(p)
-			l = l.fit(w).on(onRow)
+			l = l.Fit(w).On(term.OnRow)
 		}
-		p.row(l.clicks(clickedCommit(at)))
+		p.Row(l.Clicks(clickedCommit(at)))
 		at++
 	}
 	for _, m := range s.mates() {
-		p.blank()
-		row(line{}.mark(markTheirs).bold(theirs, m.Name).add(dim, "   "+m.Clone))
+		p.Blank()
+		row(term.Line{}.Mark(term.MarkTheirs).Bold(term.Theirs, m.Name).Add(term.Dim, "   "+m.Clone))
 		d := s.pulled[m.Clone]
 		if d == nil {
-			p.row(txt(dim, "      has not pulled yet"))
+			p.Row(term.Text(term.Dim, "      has not pulled yet"))
 			continue
 		}
 		if d.said != "" {
-			p.rows(indent(wrap(txt(plain, d.said), w-8), 6))
+			p.Rows(term.Indent(term.Wrap(term.Text(term.Plain, d.said), w-8), 6))
 			continue
 		}
-		p.row(txt(dim, "      before  ").add(base, s.s.Planner.Short(d.before.ID)+"  ").add(plain, d.before.Subject()))
-		p.row(txt(dim, "      after   ").add(joined, s.s.Planner.Short(d.after.ID)+"  ").add(plain, d.after.Subject()).
-			add(dim, "   moved forward by "+words.Count(d.commits, "commit", "commits")+", nothing to join"))
+		p.Row(term.Text(term.Dim, "      before  ").Add(term.Base, s.s.Planner.Short(d.before.ID)+"  ").Add(term.Plain, d.before.Subject()))
+		p.Row(term.Text(term.Dim, "      after   ").Add(term.Joined, s.s.Planner.Short(d.after.ID)+"  ").Add(term.Plain, d.after.Subject()).
+			Add(term.Dim, "   moved forward by "+words.Count(d.commits, "commit", "commits")+", nothing to join"))
 		for _, f := range d.files {
-			l := txt(plain, "  "+f.path).fit(34).mark(markYours).add(plain, fmt.Sprintf("%3d of your lines   ",
+			l := term.Text(term.Plain, "  "+f.path).Fit(34).Mark(term.MarkYours).Add(term.Plain, fmt.Sprintf("%3d of your lines   ",
 				f.mine)).
-				mark(markTheirs).add(plain, fmt.Sprintf("%3d of theirs", f.theirs))
+				Mark(term.MarkTheirs).Add(term.Plain, fmt.Sprintf("%3d of theirs", f.theirs))
 			row(l)
 		}
 	}
-	p.blank()
-	p.head("THE OTHER SIDE", "")
-	p.blank()
-	row(txt(plain, words.If(s.played.Part == demo.AsRuna, "play it as Ilka, whose push is refused as Runa was faster",
+	p.Blank()
+	p.Head("THE OTHER SIDE", "")
+	p.Blank()
+	row(term.Text(term.Plain, words.If(s.played.Part == demo.AsRuna, "play it as Ilka, whose push is refused as Runa was faster",
 		"play it as Runa again")))
-	s.scroll.size(len(p), h)
-	s.scroll.show(cursor)
-	return s.scroll.window(p, h)
+	s.scroll.Size(len(p), h)
+	s.scroll.Show(cursor)
+	return s.scroll.Window(p, h)
 }
 
-func (s *teammatesScreen) status() line { return txt(dim, "the demo") }
+func (s *teammatesScreen) status() term.Line { return term.Text(term.Dim, "the demo") }
 
-func (s *teammatesScreen) remark() line {
-	return txt(dim, "A pull here fetches from the demo's remote and moves the branch forward, in their clone.")
+func (s *teammatesScreen) remark() term.Line {
+	return term.Text(term.Dim, "A pull here fetches from the demo's remote and moves the branch forward, in their clone.")
 }

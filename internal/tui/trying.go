@@ -4,11 +4,13 @@ import (
 	"context"
 	"fmt"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -46,7 +48,7 @@ func (s *checkScreen) tried(msg triedByHand) tea.Cmd {
 		found, err := s.s.Prover.TriedIn(ctx, msg.dir, tree)
 		return func() tea.Cmd {
 			if len(found.Mends) == 0 {
-				s.flash = txt(plain, "No text of the joined code was changed there."+untaken(found.Other))
+				s.flash = term.Text(term.Plain, "No text of the joined code was changed there."+untaken(found.Other))
 				return nil
 			}
 			s.open(&triedScreen{checkScreen: s, found: found, rows: triedRows(found)})
@@ -67,13 +69,13 @@ func untaken(other []string) string {
 type triedScreen struct {
 	*checkScreen
 	found  prove.Tried
-	rows   page // what was changed, as wide as it is
-	scroll scroll
+	rows   term.Page // what was changed, as wide as it is
+	scroll term.Scroll
 }
 
 func (t *triedScreen) actions() []action {
-	out := []action{acts(keys.next, "take it as a mend", t.take), act(keys.back, "leave it", quietly(t.close))}
-	return append(out, t.scroll.actions()...)
+	out := []action{acts(keys.Next, "take it as a mend", t.take), act(keys.Back, "leave it", quietly(t.close))}
+	return append(out, scrollKeys(&t.scroll)...)
 }
 
 func (t *triedScreen) take() tea.Cmd {
@@ -88,36 +90,36 @@ func (t *triedScreen) take() tea.Cmd {
 		}
 		return nil
 	}, func() tea.Cmd {
-		s.flash = line{}.mark(markJoined).add(plain, fmt.Sprintf("What you changed in %s becomes part of %s.",
+		s.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain, fmt.Sprintf("What you changed in %s becomes part of %s.",
 			words.Count(len(mends), "file", "files"), s.holder))
 		return s.enter()
 	})
 }
 
 func (t *triedScreen) update(msg tea.Msg) tea.Cmd {
-	t.scroll.update(msg)
+	t.scroll.Update(msg)
 	return nil
 }
 
-func (t *triedScreen) remark() line {
-	return txt(dim, "Nothing of it is taken before enter."+untaken(t.found.Other))
+func (t *triedScreen) remark() term.Line {
+	return term.Text(term.Dim, "Nothing of it is taken before enter."+untaken(t.found.Other))
 }
 
-func (t *triedScreen) view(w, h int) page {
-	p := page{txt(plain, " ").bold(bright, "WHAT YOU CHANGED THERE").add(dim, "  it would become part of "+t.holder),
+func (t *triedScreen) view(w, h int) term.Page {
+	p := term.Page{term.Text(term.Plain, " ").Bold(term.Bright, "WHAT YOU CHANGED THERE").Add(term.Dim, "  it would become part of "+t.holder),
 		nil}
-	for _, l := range t.scroll.window(t.rows, h-len(p)) {
-		p.row(l.cut(w))
+	for _, l := range t.scroll.Window(t.rows, h-len(p)) {
+		p.Row(l.Cut(w))
 	}
 	return p
 }
 
 // triedRows lists what was changed, file by file.
-func triedRows(found prove.Tried) (rows page) {
+func triedRows(found prove.Tried) (rows term.Page) {
 	for _, m := range found.Mends {
-		rows.row(txt(plain, " ").bold(bright, m.Path))
-		rows.rows(editRows(m.Before, m.After))
-		rows.blank()
+		rows.Row(term.Text(term.Plain, " ").Bold(term.Bright, m.Path))
+		rows.Rows(editRows(m.Before, m.After))
+		rows.Blank()
 	}
 	return rows
 }

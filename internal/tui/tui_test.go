@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"charm.land/bubbles/v2/spinner"
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -22,6 +22,7 @@ import (
 	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -131,7 +132,7 @@ func (f *frame) text() string {
 	rows := f.draw()
 	text := make([]string, len(rows))
 	for i, r := range rows {
-		text[i] = f.theme.render(r)
+		text[i] = f.theme.Render(r)
 	}
 	return strings.Join(text, "\n")
 }
@@ -160,21 +161,19 @@ func (b *bench) fits(where string) {
 			assert.Len(b.t, rows, size[1], "%s at %v", where, size)
 		}
 		for i, r := range rows {
-			assert.Equal(b.t, size[0], ansi.StringWidth(theme.render(r)), "%s at %v, row %d, as it is drawn", where,
+			assert.Equal(b.t, size[0], ansi.StringWidth(theme.Render(r)), "%s at %v, row %d, as it is drawn", where,
 				size, i)
-			assert.Equal(b.t, size[0], r.width(), "%s at %v, row %d: %q", where, size, i, ansi.Strip(theme.render(r)))
+			assert.Equal(b.t, size[0], r.Width(), "%s at %v, row %d: %q", where, size, i, ansi.Strip(theme.Render(r)))
 			for _, s := range r {
-				assert.False(b.t, !s.drawn && strings.ContainsFunc(s.text, func(r rune) bool {
+				assert.False(b.t, !s.Drawn && strings.ContainsFunc(s.Text, func(r rune) bool {
 					return r < ' ' ||
 						r == 0x7f
-				}), "%s: %q", where, s.text)
+				}), "%s: %q", where, s.Text)
 			}
 		}
 	}
-	plain := *theme
-	plain.colour, plain.codes = false, map[ink][2]string{}
 	b.m.w, b.m.h = w, h
-	b.m.dress(&plain)
+	b.m.dress(theme.WithoutColour())
 	assert.NotContains(b.t, b.m.text(), "\x1b[38", where)
 	b.m.dress(theme)
 }
@@ -584,65 +583,7 @@ func TestUncommittedWorkInTheWay(t *testing.T) {
 	assert.Equal(t, "edited\n", gittest.At(t, s.Clone).Read("timetable/tide.go"))
 }
 
-func TestEditor(t *testing.T) {
-	for _, c := range []struct{ name, text, keys, want string }{
-		{"typing", "ab", "right x", "axb"},
-		{"tabs stay", "\ta\n\tb", "down end !", "\ta\n\tb!"},
-		{"a new line keeps the indent", "\ta", "end enter b", "\ta\n\tb"},
-		{"carriage returns stay", "a\r\nb\r\n", "end x enter y", "ax\r\ny\r\nb\r\n"},
-		{"backspace joins lines", "a\nb", "down backspace", "ab"},
-		{"delete joins lines", "a\nb", "end delete", "ab"},
-		{"word by word", "one two", "ctrl+right X ctrl+left Y", "YoneX two"},
-		{"delete a line", "a\nb\nc", "down ctrl+k", "a\nc"},
-		{"undo", "a", "x enter ctrl+z ctrl+z", "a"},
-		{"what is typed in a row is undone together", "", "a b c ctrl+z", ""},
-		{"redo", "a", "x enter y ctrl+z ctrl+z ctrl+y", "x\na"},
-		{"after a new edit there is nothing to redo", "a", "x ctrl+z y ctrl+y", "ya"},
-		{"wide letters", "日本", "right 語", "日語本"},
-		{"a letter of several runes is one", "e\u0301x", "right backspace", "x"},
-		{"so is a sign of several", "👩‍🚀!", "delete", "!"},
-		{"up and down stay at the column seen", "日本\nabcd", "end down X", "日本\nabcdX"},
-		{"at the edges nothing happens", "", "left up backspace delete down right ctrl+left", ""},
-	} {
-		e := newEditor(c.text, 1)
-		w := &writing{frame: newFrame(t.Context(), themeOf("dark")), ed: e}
-		for _, k := range strings.Fields(c.keys) {
-			w.open(w)
-			w.frame.key(tea.KeyPressMsg(keyOf(k)))
-			assert.NotEmpty(t, e.view(40, 10), c.name)
-		}
-		assert.Equal(t, c.want, e.text(), c.name)
-		for e.at > 0 {
-			e.undo()
-		}
-		assert.Equal(t, c.text, e.text(), "%s: all undone", c.name)
-	}
-	e := newEditor("ab\ncd", 1)
-	e.goTo(2, 2)
-	e.paste("1\r\n2")
-	assert.Equal(t, "ab\nc1\n2d", e.text())
-	e.undo()
-	assert.Equal(t, "ab\ncd", e.text(), "a paste is undone as one")
-	assert.False(t, e.dirty())
-	assert.True(t, newEditor("a\xff", 1).invalid)
-}
-
-func TestWrapAndAges(t *testing.T) {
-	for _, c := range []struct {
-		text  string
-		width int
-		want  []string
-	}{
-		{"one two three", 8, []string{"one two ", "three"}}, {"abcdefgh", 3, []string{"abc", "def", "gh"}},
-		{"", 5, []string{""}}, {"日本語 x", 4, []string{"日本", "語 x"}},
-	} {
-		var got []string
-		for _, l := range wrap(txt(plain, c.text), c.width) {
-			assert.LessOrEqual(t, l.width(), c.width+1)
-			got = append(got, ansi.Strip(themeOf("dark").render(l)))
-		}
-		assert.Equal(t, c.want, got)
-	}
+func TestAges(t *testing.T) {
 	now := time.Date(2026, 3, 5, 12, 0, 0, 0, time.UTC)
 	for d, want := range map[time.Duration]string{12 * time.Second: "12 s ago", 5 * time.Minute: "5 min ago",
 		30 * time.Hour: "30 h ago",
@@ -651,7 +592,7 @@ func TestWrapAndAges(t *testing.T) {
 		assert.Equal(t, want, words.Ago(now, now.Add(-d)))
 	}
 	assert.Equal(t, "a, b and c", words.List([]string{"a", "b", "c"}))
-	assert.Equal(t, "…long/path.go", cutPath("a/very/long/path.go", 13))
+	assert.Equal(t, "…long/path.go", term.CutPath("a/very/long/path.go", 13))
 	assert.Equal(t, settle.Weave.Label(), "weave")
 }
 
@@ -729,8 +670,8 @@ func TestWhatIsTypedIsNotLost(t *testing.T) {
 	b := newBench(t, s.Clone)
 	b.press("enter", "enter", "1", "w")
 	b.m.receive(tea.PasteMsg{Content: "one\rtwo\r\nthree\n"})
-	assert.Contains(t, b.m.screen().(*writing).ed.text(), "one\ntwo\nthree\n")
-	assert.NotContains(t, b.m.screen().(*writing).ed.text(), "\r")
+	assert.Contains(t, b.m.screen().(*writing).ed.Text(), "one\ntwo\nthree\n")
+	assert.NotContains(t, b.m.screen().(*writing).ed.Text(), "\r")
 	cmd := b.m.receive(tea.KeyPressMsg(codes["ctrl+c"]))
 	assert.Nil(t, cmd)
 	b.see("is not kept yet", "one")

@@ -4,9 +4,10 @@ import (
 	"context"
 	"sync"
 
-	"charm.land/bubbletea/v2"
+	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/prove"
+	"dorvik.dev/dorvik/internal/tui/term"
 )
 
 // whoBuilds is which of base, yours, theirs and joined pass the check, as it comes to be known beside the screen.
@@ -60,38 +61,38 @@ func (s *checkScreen) stopAsking() {
 }
 
 // whoRow is the four, each with how it stands, and what that comes to.
-func (s *checkScreen) whoRow(w int) page {
+func (s *checkScreen) whoRow(w int) term.Page {
 	if s.who == nil {
 		return nil
 	}
 	b, more := s.who.known()
-	l := txt(plain, "  ")
+	l := term.Text(term.Plain, "  ")
 	for _, one := range []struct {
-		mark
+		term.Mark
 		name   string
 		passes *bool
-	}{{markBase, "base", b.Base}, {markYours, "yours", b.Yours}, {markTheirs, "theirs", b.Theirs},
-		{markJoined, "joined", b.Joined}} {
-		l = l.add(one.hue, one.sign+" "+one.name+" ")
+	}{{term.MarkBase, "base", b.Base}, {term.MarkYours, "yours", b.Yours}, {term.MarkTheirs, "theirs", b.Theirs},
+		{term.MarkJoined, "joined", b.Joined}} {
+		l = l.Add(one.Hue, one.Sign+" "+one.name+" ")
 		switch {
 		case one.passes != nil && *one.passes:
-			l = l.add(joined, "✓   ")
+			l = l.Add(term.Joined, "✓   ")
 		case one.passes != nil:
-			l = l.add(trouble, "✗   ")
+			l = l.Add(term.Trouble, "✗   ")
 		case more:
-			l = l.add(dim, "…   ")
+			l = l.Add(term.Dim, "…   ")
 		default:
-			l = l.add(dim, "not run   ")
+			l = l.Add(term.Dim, "not run   ")
 		}
 	}
-	var out page
-	if verdict := b.Verdict(); verdict == "" || l.width()+len(verdict) <= w-2 {
-		out = page{l.add(bright, verdict).cut(w)}
+	var out term.Page
+	if verdict := b.Verdict(); verdict == "" || l.Width()+len(verdict) <= w-2 {
+		out = term.Page{l.Add(term.Bright, verdict).Cut(w)}
 	} else {
-		out = append(page{l.cut(w)}, indent(wrap(txt(bright, verdict), w-4), 2)...)
+		out = append(term.Page{l.Cut(w)}, term.Indent(term.Wrap(term.Text(term.Bright, verdict), w-4), 2)...)
 	}
 	for _, why := range b.Unrun {
-		out.rows(indent(wrap(txt(dim, why), w-4), 2))
+		out.Rows(term.Indent(term.Wrap(term.Text(term.Dim, why), w-4), 2))
 	}
 	return out
 }

@@ -12,7 +12,7 @@ import (
 	"github.com/spf13/cobra/doc"
 
 	"dorvik.dev/dorvik/internal/cli"
-	"dorvik.dev/dorvik/internal/tui"
+	"dorvik.dev/dorvik/internal/tui/keys"
 )
 
 // The table stands between these in the README.
@@ -56,7 +56,7 @@ func withKeys(text string) (string, error) {
 	}
 	var b strings.Builder
 	b.WriteString("| where | key | what it does |\n| --- | --- | --- |\n")
-	for _, s := range tui.KeySections() {
+	for _, s := range keys.Sections() {
 		for i, k := range s.Keys {
 			where := ""
 			if i == 0 {
@@ -94,7 +94,7 @@ func manual() ([]byte, error) {
 		}
 	}
 	out.WriteString("\n.SH KEYS OF THE FULL SCREEN\n")
-	for _, s := range tui.KeySections() {
+	for _, s := range keys.Sections() {
 		fmt.Fprintf(&out, ".SS %s\n", roff(s.Title()))
 		for _, k := range s.Keys {
 			fmt.Fprintf(&out, ".TP\n\\fB%s\\fP\n%s\n", roff(k.Help().Key), roff(k.Help().Desc))
