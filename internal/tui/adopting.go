@@ -24,7 +24,7 @@ func (e *writing) adopt() {
 	if len(a.board.Switches) > 0 && a.board.Switches[0].Minor {
 		a.move(1)
 	}
-	e.open(a)
+	e.frame.open(a)
 }
 
 // written is what is written, as the place will hold it.
@@ -51,7 +51,7 @@ func (a *adopting) actions() []action {
 	}
 	out = append(out, rowKeys("edit", len(a.board.Switches), a.list.Room(),
 		func(by int) tea.Cmd { a.move(by); return nil })...)
-	return append(out, act(keys.Back, "write on", quietly(a.close)))
+	return append(out, act(keys.Back, "write on", quietly(a.frame.close)))
 }
 
 // take makes the marked edit in the text, as one change or, where the text has something else there, puts it in at
@@ -62,17 +62,17 @@ func (a *adopting) take() {
 	with, ok := a.board.Adopt(a.at, text)
 	switch {
 	case ok && with == text:
-		a.flash = term.Text(term.Plain, "That edit is in what you write already.")
+		a.frame.flash = term.Text(term.Plain, "That edit is in what you write already.")
 		return
 	case ok:
 		ed.Become(strings.TrimSuffix(with, words.If(a.writing.closed, "\n", "")))
-		a.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain, "Taken over. ctrl+z, while writing, takes it out again.")
+		a.frame.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain, "Taken over. ctrl+z, while writing, takes it out again.")
 	case s.New == "":
-		a.flash = term.Warning("What that edit takes out is not there as it was: take it out by hand.")
+		a.frame.flash = term.Warning("What that edit takes out is not there as it was: take it out by hand.")
 		return
 	default:
 		ed.Insert(s.New)
-		a.flash = term.Warning("What you write is not as it was there, so it was put in at the cursor.")
+		a.frame.flash = term.Warning("What you write is not as it was there, so it was put in at the cursor.")
 	}
 	a.look()
 }

@@ -40,9 +40,9 @@ type pickedWay struct {
 // openAlike lays it over the screen, when it is worked out what each group comes to.
 func (s *settleScreen) openAlike() tea.Cmd {
 	a := &alikeScreen{settleScreen: s}
-	return s.start("working out what that does", func(context.Context, func(int, int)) (then, error) {
+	return s.job.start("working out what that does", func(context.Context, func(int, int)) (then, error) {
 		a.findGroups(s.question())
-		return func() tea.Cmd { s.open(a); return nil }, nil
+		return func() tea.Cmd { s.job.open(a); return nil }, nil
 	})
 }
 
@@ -88,8 +88,8 @@ func (a *alikeScreen) findGroups(q *plan.Attributed) {
 // add adds a group, if there is anything in it that another has not.
 func (a *alikeScreen) add(name string, in func(*plan.Attributed) bool, way func(*settle.Question) settle.Way) {
 	g := alike{name: name}
-	for i := range a.questions {
-		q := &a.questions[i]
+	for i := range a.job.questions {
+		q := &a.job.questions[i]
 		if q.Decision != nil || !in(q) {
 			continue
 		}
@@ -139,22 +139,22 @@ func (a *alikeScreen) actions() []action {
 			out = append(out, also(keys.Digits[i+1], mark(i)))
 		}
 	}
-	out = append(out, act(keys.Back, "", quietly(a.close)))
+	out = append(out, act(keys.Back, "", quietly(a.job.close)))
 	return append(out, scrollKeys(&a.rows)[2:]...) // pages
 }
 
 // take settles the marked group.
 func (a *alikeScreen) take() tea.Cmd {
 	g := a.groups[a.marked]
-	a.close()
-	return a.rejoin(func(to *recovery.Session) error {
+	a.job.close()
+	return a.job.rejoin(func(to *recovery.Session) error {
 		var all []settle.Decision
 		for _, p := range g.picks {
 			all = append(all, settle.Decision{Key: p.q.Question.Key, Way: p.o.Way})
 		}
 		return to.Decide(all...)
 	}, func() tea.Cmd {
-		a.flash = term.Text(term.Plain, words.Count(len(g.picks), "conflict is", "conflicts are")+" settled so; each press of u "+
+		a.job.flash = term.Text(term.Plain, words.Count(len(g.picks), "conflict is", "conflicts are")+" settled so; each press of u "+
 			"takes one back.")
 		return a.turnTo(a.nextOpen(-1))
 	})

@@ -22,7 +22,7 @@ import (
 // annotateScreen is the lines of a file, each with who brought it, when, and why. They come in
 // as they are found.
 type annotateScreen struct {
-	*job
+	job *job
 	reads  besides
 	commit object.ID
 	path   string
@@ -115,7 +115,7 @@ func (s *annotateScreen) search(a *annotate.Annotation) tea.Cmd {
 		defer close(f.over)
 		var failed error
 		err := a.Run(ctx, func(some []annotate.Found) {
-			c, err := s.s.Planner.Store.Commit(some[0].Commit)
+			c, err := s.job.s.Planner.Store.Commit(some[0].Commit)
 			if err != nil {
 				failed = cmp.Or(failed, err)
 				return
@@ -178,7 +178,7 @@ func (s *annotateScreen) here() (o origin, n history.Node, ok bool) {
 func (s *annotateScreen) actions() []action {
 	var out []action
 	if o, n, ok := s.here(); ok {
-		out = append(out, act(keys.Next, "look at its commit", func() tea.Cmd { return s.showCommit(n, nil) }))
+		out = append(out, act(keys.Next, "look at its commit", func() tea.Cmd { return s.job.showCommit(n, nil) }))
 		if len(n.Parents) > 0 {
 			out = append(out, act(keys.Left, "the file before that", func() tea.Cmd { return s.before(o, n) }))
 		}
@@ -192,7 +192,7 @@ func (s *annotateScreen) actions() []action {
 	})...)
 	out = append(out, act(keys.Following, "next commit", quietly(func() { s.turn(1) })),
 		also(keys.Previous, quietly(func() { s.turn(-1) })))
-	if s.w < wide {
+	if s.job.w < wide {
 		out = append(out, act(keys.Views, words.If(s.shares, "the lines", "the authors"),
 			quietly(func() { s.shares = !s.shares })))
 	}
@@ -201,24 +201,24 @@ func (s *annotateScreen) actions() []action {
 
 func (s *annotateScreen) leave() {
 	s.reads.stop()
-	s.close()
+	s.job.close()
 }
 
 // before opens the file as it was before the commit that brought the line, at its place there.
 func (s *annotateScreen) before(o origin, n history.Node) tea.Cmd {
 	return s.reads.start(func(ctx context.Context) (then, error) {
-		commit, path, err := s.s.History.FileBefore(ctx, n, o.path)
+		commit, path, err := s.job.s.History.FileBefore(ctx, n, o.path)
 		if err != nil {
 			return nil, err
 		}
 		if path == "" {
 			return func() tea.Cmd {
-				s.flash = term.Text(term.Plain, "The file was new in that commit: there is nothing before it.")
+				s.job.flash = term.Text(term.Plain, "The file was new in that commit: there is nothing before it.")
 				return nil
 			}, nil
 		}
 		return func() tea.Cmd {
-			return s.annotateFrom(&annotateScreen{job: s.job, commit: commit, path: path, from: s})
+			return s.job.annotateFrom(&annotateScreen{job: s.job, commit: commit, path: path, from: s})
 		}, nil
 	})
 }
@@ -257,7 +257,7 @@ func (s *annotateScreen) update(msg tea.Msg) tea.Cmd {
 const sharesWidth = 34
 
 func (s *annotateScreen) view(w, h int) term.Page {
-	as := "   as of " + s.s.Planner.Short(s.commit)
+	as := "   as of " + s.job.s.Planner.Short(s.commit)
 	if s.joined {
 		as = "   as it is joined now"
 	}
@@ -300,7 +300,7 @@ func (s *annotateScreen) linesPage(w, room int) (p term.Page) {
 		case !known:
 			l = l.Add(term.Faint, "  …").Fit(who)
 		case first:
-			l = l.Mark(m).Then(term.Text(term.Plain, name(n)).Fit(who-14)).Add(term.Dim, " "+s.age(n)).Fit(who)
+			l = l.Mark(m).Then(term.Text(term.Plain, name(n)).Fit(who-14)).Add(term.Dim, " "+s.job.age(n)).Fit(who)
 		default:
 			l = l.Mark(term.Mark{Sign: words.If(mine, m.Sign, "┊"), Hue: m.Hue}).Fit(who)
 		}
@@ -319,7 +319,7 @@ func (s *annotateScreen) linesPage(w, room int) (p term.Page) {
 }
 
 func (s *annotateScreen) nameOf(n history.Node) string {
-	if s.me != "" && n.Author().Email == s.me {
+	if s.job.me != "" && n.Author().Email == s.job.me {
 		return "you"
 	}
 	return n.Author().Name
@@ -390,7 +390,7 @@ func (s *annotateScreen) remark() term.Line {
 	if !ok {
 		return term.Text(term.Dim, "Looking back through the history…")
 	}
-	l := term.Text(term.Plain, s.s.Planner.Short(n.ID)+"  ").Bold(term.Plain, n.Subject())
+	l := term.Text(term.Plain, s.job.s.Planner.Short(n.ID)+"  ").Bold(term.Plain, n.Subject())
 	if o.path != s.path || o.line != s.row+1 {
 		l = l.Add(term.Dim, fmt.Sprintf("   there %s:%d", o.path, o.line))
 	}

@@ -23,8 +23,8 @@ import (
 func (s *settleScreen) askColleague() tea.Cmd {
 	q := s.question()
 	all := []int{s.at}
-	for i := range s.questions {
-		o := &s.questions[i]
+	for i := range s.job.questions {
+		o := &s.job.questions[i]
 		if i != s.at && o.Decision == nil && o.Theirs.Commit != nil && q.Theirs.Commit != nil &&
 			o.Theirs.Author().Email == q.Theirs.Author().Email {
 			all = append(all, i)
@@ -33,7 +33,7 @@ func (s *settleScreen) askColleague() tea.Cmd {
 	if len(all) == 1 {
 		return s.noteAbout(all)
 	}
-	s.ask(term.Text(term.Plain, fmt.Sprintf("%s of %s are open. Ask about all of them in one note?",
+	s.job.ask(term.Text(term.Plain, fmt.Sprintf("%s of %s are open. Ask about all of them in one note?",
 		words.Count(len(all), "conflict", "conflicts"), s.theirName(q)+"'s")), "about all",
 		func() tea.Cmd { return s.noteAbout(all) }, func() { s.noteAbout(all[:1]) })
 	return nil
@@ -43,7 +43,7 @@ func (s *settleScreen) askColleague() tea.Cmd {
 func (s *settleScreen) noteAbout(which []int) tea.Cmd {
 	var list []draw.Matter
 	for _, i := range which {
-		q := &s.questions[i]
+		q := &s.job.questions[i]
 		m := draw.Matter{About: q, Place: strings.TrimSpace(strings.ReplaceAll(place(q), "  ", " "))}
 		switch {
 		case i == s.at && s.way >= 0 && s.way < len(q.Question.Ways):
@@ -56,7 +56,7 @@ func (s *settleScreen) noteAbout(which []int) tea.Cmd {
 		}
 		list = append(list, m)
 	}
-	return s.noteTo(s.theirName(s.question()), draw.Note(s.pos, list), which)
+	return s.noteTo(s.theirName(s.question()), draw.Note(s.job.pos, list), which)
 }
 
 // noteTo opens a note to somebody, about some of the conflicts or none.
@@ -64,8 +64,8 @@ func (s *settleScreen) noteTo(who, text string, which []int) tea.Cmd {
 	ed := term.NewEditor(text, 1)
 	title := term.Text(term.Plain, " ").Bold(term.Bright, "A NOTE TO "+strings.ToUpper(who)).Add(term.Dim,
 		"  change it as you like; ctrl+s gives it on")
-	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), name: "note.md", keeps: "give it on",
-		own:    s.s.Repo.Editor,
+	s.job.open(&writing{frame: s.job.frame, ed: ed, right: s.status(), name: "note.md", keeps: "give it on",
+		own:    s.job.s.Repo.Editor,
 		says:   "Nothing of it has gone anywhere yet.",
 		around: func(w, h int) term.Page { return append(term.Page{title.Cut(w), nil}, ed.View(w, h-2)...) },
 		save:   func(text string) tea.Cmd { return s.giveOn(text, who, which) }})
@@ -75,17 +75,17 @@ func (s *settleScreen) noteTo(who, text string, which []int) tea.Cmd {
 // giveOn hands a note to the command that the person set, or to the clipboard. A copy stays in the git
 // directory.
 func (s *settleScreen) giveOn(text, who string, which []int) tea.Cmd {
-	return s.start("giving the note on", func(ctx context.Context, _ func(int, int)) (then, error) {
-		line, err := s.s.Prover.OwnProgram(ctx, "dorvik.note")
+	return s.job.start("giving the note on", func(ctx context.Context, _ func(int, int)) (then, error) {
+		line, err := s.job.s.Prover.OwnProgram(ctx, "dorvik.note")
 		if err != nil {
 			return nil, err
 		}
-		file := filepath.Join(s.s.Repo.Where().Own, "dorvik", "note.md")
+		file := filepath.Join(s.job.s.Repo.Where().Own, "dorvik", "note.md")
 		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
 			return nil, fmt.Errorf("keeping the note: %w", err)
 		}
 		if line != "" {
-			if err := check.Give(ctx, s.s.Repo.Where().Dir, line, text); err != nil {
+			if err := check.Give(ctx, s.job.s.Repo.Where().Dir, line, text); err != nil {
 				return nil, fmt.Errorf("giving the note on (dorvik.note): %w; it is kept in %s", err, file)
 			}
 		}
@@ -98,13 +98,13 @@ func (s *settleScreen) giveOn(text, who string, which []int) tea.Cmd {
 				cmd = tea.SetClipboard(text)
 			}
 			if len(which) == 0 {
-				s.flash = term.Text(term.Plain, how)
+				s.job.flash = term.Text(term.Plain, how)
 				return cmd
 			}
-			s.ask(term.Text(term.Plain, how+" Put "+words.If(len(which) == 1, "this conflict",
+			s.job.ask(term.Text(term.Plain, how+" Put "+words.If(len(which) == 1, "this conflict",
 				"these conflicts")+" aside until "+who+
 				" answers?"), "put aside", func() tea.Cmd { return s.putAside(which, who+" was asked") },
-				func() { s.flash = term.Text(term.Plain, how) })
+				func() { s.job.flash = term.Text(term.Plain, how) })
 			return cmd
 		}, nil
 	})
@@ -114,21 +114,21 @@ func (s *settleScreen) giveOn(text, who string, which []int) tea.Cmd {
 func (s *settleScreen) putAside(which []int, why string) tea.Cmd {
 	var keys []settle.Key
 	for _, i := range which {
-		keys = append(keys, s.questions[i].Question.Key)
+		keys = append(keys, s.job.questions[i].Question.Key)
 	}
-	return s.start("putting it aside", func(context.Context, func(int, int)) (then, error) {
+	return s.job.start("putting it aside", func(context.Context, func(int, int)) (then, error) {
 		for _, k := range keys {
-			if err := s.s.Ledger.PutAside(k, why); err != nil {
+			if err := s.job.s.Ledger.PutAside(k, why); err != nil {
 				return nil, err
 			}
 		}
 		return func() tea.Cmd {
-			s.st = s.s.Ledger.State()
+			s.job.st = s.job.s.Ledger.State()
 			if why == "" {
-				s.flash = term.Text(term.Plain, "It is taken up again.")
+				s.job.flash = term.Text(term.Plain, "It is taken up again.")
 				return nil
 			}
-			s.flash = term.Text(term.Plain, "Put aside: "+why+". It comes back when the others are settled.")
+			s.job.flash = term.Text(term.Plain, "Put aside: "+why+". It comes back when the others are settled.")
 			return s.turnTo(s.nextOpen(s.at))
 		}, nil
 	})
@@ -139,7 +139,7 @@ func (s *settleScreen) aside(q *plan.Attributed) string {
 	if q.Decision != nil {
 		return ""
 	}
-	return s.st.PutAside[q.Question.Key]
+	return s.job.st.PutAside[q.Question.Key]
 }
 
 // asideAction is the key that puts the conflict aside, or takes it up again.
@@ -149,7 +149,7 @@ func (s *settleScreen) asideAction() action {
 		return acts(keys.Aside, "take it up again", func() tea.Cmd { return s.putAside([]int{s.at}, "") })
 	}
 	return also(keys.Aside, func() tea.Cmd {
-		f := &finding{screen: s, f: s.frame, label: "why", empty: term.Text(term.Dim, "such as: to be asked on Monday"),
+		f := &finding{screen: s, f: s.job.frame, label: "why", empty: term.Text(term.Dim, "such as: to be asked on Monday"),
 			says: "A conflict that is put aside comes back when the others are settled."}
 		f.open("", act(keys.Next, "put it aside", f.typed(func(why string) tea.Cmd {
 			if why = words.OneLine(why); why == "" {

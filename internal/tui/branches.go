@@ -16,7 +16,7 @@ import (
 // branchesScreen is all branches beside the one you are on: what each has and yours has not, and
 // the other way round.
 type branchesScreen struct {
-	*job
+	job *job
 	reads  besides
 	mu     sync.Mutex
 	fresh  chan struct{}
@@ -37,7 +37,7 @@ func (j *job) openBranches() tea.Cmd {
 	j.open(s)
 	return tea.Batch(s.reads.start(func(ctx context.Context) (then, error) {
 		defer close(s.ended)
-		more, err := s.s.History.Branchings(ctx, func(b lookback.Branching) {
+		more, err := s.job.s.History.Branchings(ctx, func(b lookback.Branching) {
 			s.mu.Lock()
 			s.list = append(s.list, b)
 			s.mu.Unlock()
@@ -73,10 +73,10 @@ func (s *branchesScreen) actions() []action {
 	var out []action
 	if list := s.branches(); s.row < len(list) {
 		out = append(out, act(keys.Next, "its commits beside yours",
-			func() tea.Cmd { return s.openHistory(list[s.row].Name) }))
+			func() tea.Cmd { return s.job.openHistory(list[s.row].Name) }))
 	}
 	out = append(out, rowKeys("branch", len(s.branches()), s.scroll.Room(), s.move)...)
-	return append(out, act(keys.Back, "", quietly(func() { s.reads.stop(); s.close() })))
+	return append(out, act(keys.Back, "", quietly(func() { s.reads.stop(); s.job.close() })))
 }
 
 func (s *branchesScreen) move(by int) tea.Cmd {

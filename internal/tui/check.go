@@ -24,7 +24,7 @@ import (
 
 // checkScreen is Check: the joined code built and tested, and mended where it fails.
 type checkScreen struct {
-	*job
+	job *job
 	checkState
 	who  *whoBuilds // nil before the joined code failed
 	pair prove.Pair
@@ -88,7 +88,7 @@ func (s *checkScreen) state() (string, passed) {
 	case s.ready && s.terms == nil:
 		return "none found", unwell
 	}
-	if s.joinless() {
+	if s.job.joinless() {
 		return "", unused
 	}
 	return "not run", unwell
@@ -113,25 +113,25 @@ func (s *checkScreen) remark() term.Line {
 
 // enter goes to Check with the joined commits made in memory.
 func (s *checkScreen) enter() tea.Cmd {
-	s.goTo(s)
+	s.job.goTo(s)
 	s.stopAsking()
 	s.pair = prove.Pair{}
 	s.checkState = checkState{}
-	pos, join, watch := s.pos, s.join, s.watchSettings()
+	pos, join, watch := s.job.pos, s.job.join, s.watchSettings()
 	s.holder, _ = join.MendHolder()
-	if len(join.Lost) > 0 && s.flash == nil {
-		s.flash = term.Warning(fmt.Sprintf("A mend of %s does not fit the new result and was not applied; %s shows both "+
+	if len(join.Lost) > 0 && s.job.flash == nil {
+		s.job.flash = term.Warning(fmt.Sprintf("A mend of %s does not fit the new result and was not applied; %s shows both "+
 			"texts.",
 			join.Lost[0].Path, keys.Views.Help().Key))
 	}
-	return tea.Batch(watch, s.start("making the joined commits", func(ctx context.Context, _ func(int, int)) (then,
+	return tea.Batch(watch, s.job.start("making the joined commits", func(ctx context.Context, _ func(int, int)) (then,
 		error) {
-		v, err := s.s.Prover.ToCheck(ctx, pos, join)
+		v, err := s.job.s.Prover.ToCheck(ctx, pos, join)
 		return func() tea.Cmd {
 			s.terms, s.agreed, s.ready = v.Terms, v.Agreed, true
-			s.built, s.st, s.unfit = v.Built, v.State, v.Misfits
+			s.job.built, s.job.st, s.unfit = v.Built, v.State, v.Misfits
 			s.offered, s.held, s.needed, s.mayHold = v.Mends, v.Holds, v.Holds, v.MayHold
-			s.each.set(v.Each)
+			s.job.each.set(v.Each)
 			switch {
 			case v.Making:
 				if s.making, s.makes, s.mayMake = true, v.ToMake, v.MayMake; v.MayMake {
@@ -156,8 +156,8 @@ func (s *checkScreen) watchSettings() tea.Cmd {
 		return nil
 	}
 	s.watching = true
-	wait := s.awaitSettings
-	return s.newBeside().start(func(ctx context.Context) (then, error) {
+	wait := s.job.awaitSettings
+	return s.job.newBeside().start(func(ctx context.Context) (then, error) {
 		if wait(ctx) != nil {
 			return nil, nil // then a new setting is seen on coming here again
 		}
@@ -170,20 +170,20 @@ func (s *checkScreen) watchSettings() tea.Cmd {
 
 // seeSettings looks whether the check is another one by the settings as they are now.
 func (s *checkScreen) seeSettings() tea.Cmd {
-	if s.under != screen(s) || !s.ready || s.task != nil {
+	if s.job.under != screen(s) || !s.ready || s.job.task != nil {
 		return nil
 	}
-	tree, was := s.join.Tree, s.line()
-	return s.newBeside().start(func(ctx context.Context) (then, error) {
-		c, _, err := s.s.Prover.CheckBy(ctx, tree)
+	tree, was := s.job.join.Tree, s.line()
+	return s.job.newBeside().start(func(ctx context.Context) (then, error) {
+		c, _, err := s.job.s.Prover.CheckBy(ctx, tree)
 		if err != nil || c.Line() == was {
 			return nil, err
 		}
 		return func() tea.Cmd {
-			if s.under != screen(s) || s.task != nil || s.line() != was {
+			if s.job.under != screen(s) || s.job.task != nil || s.line() != was {
 				return nil
 			}
-			s.flash = term.Text(term.Plain, "The settings were changed: the check is another one now.")
+			s.job.flash = term.Text(term.Plain, "The settings were changed: the check is another one now.")
 			return s.enter()
 		}, nil
 	})
@@ -191,21 +191,21 @@ func (s *checkScreen) seeSettings() tea.Cmd {
 
 // makeAnew runs the commands that make files anew, which are agreed to by that, and comes back with what they made.
 func (s *checkScreen) makeAnew() tea.Cmd {
-	s.unmade, s.started = false, s.now()
+	s.unmade, s.started = false, s.job.now()
 	out := newOutput()
 	s.output = out
-	tip, join, terms := s.built.Tip, s.join, s.makes
-	cmd := s.start("making files anew", func(ctx context.Context, _ func(int, int)) (then, error) {
-		failed, err := s.s.Prover.Make(ctx, join, terms, tip, out.add)
+	tip, join, terms := s.job.built.Tip, s.job.join, s.makes
+	cmd := s.job.start("making files anew", func(ctx context.Context, _ func(int, int)) (then, error) {
+		failed, err := s.job.s.Prover.Make(ctx, join, terms, tip, out.add)
 		return func() tea.Cmd {
 			if s.started = (time.Time{}); failed != nil {
-				s.unmade, s.st = true, s.s.Ledger.State()
+				s.unmade, s.job.st = true, s.job.s.Ledger.State()
 				return nil
 			}
-			return s.rejoin(nil, s.enter)
+			return s.job.rejoin(nil, s.enter)
 		}, err
 	})
-	over := s.task.over
+	over := s.job.task.over
 	return tea.Batch(cmd, out.more(over))
 }
 
@@ -220,20 +220,20 @@ func (s *checkScreen) withoutMaking() tea.Cmd {
 // run runs the check, which is agreed to by that.
 func (s *checkScreen) run() tea.Cmd {
 	s.stopAsking()
-	s.result, s.places, s.at, s.started = nil, nil, 0, s.now()
+	s.result, s.places, s.at, s.started = nil, nil, 0, s.job.now()
 	out := newOutput()
 	s.output = out
-	terms, tip, join, pos := s.terms, s.built.Tip, s.join, s.pos
-	cmd := s.start("checking", func(ctx context.Context, _ func(int, int)) (then, error) {
-		v, err := s.s.Prover.Prove(ctx, pos, terms, tip, out.add, out.begin)
+	terms, tip, join, pos := s.terms, s.job.built.Tip, s.job.join, s.job.pos
+	cmd := s.job.start("checking", func(ctx context.Context, _ func(int, int)) (then, error) {
+		v, err := s.job.s.Prover.Prove(ctx, pos, terms, tip, out.add, out.begin)
 		if err != nil {
 			return nil, err
 		}
-		decided := s.s.Ledger.State().Decisions
-		causes, err := s.s.Planner.CausesOf(join, &decided, v.Places)
+		decided := s.job.s.Ledger.State().Decisions
+		causes, err := s.job.s.Planner.CausesOf(join, &decided, v.Places)
 		return func() tea.Cmd {
 			s.started, s.agreed, s.causes, s.lacks = time.Time{}, true, causes, v.Lacks
-			s.result, s.places, s.texts, s.st = &v.Result, v.Places, v.Texts, v.State
+			s.result, s.places, s.texts, s.job.st = &v.Result, v.Places, v.Texts, v.State
 			s.install, s.unchecked = v.Install, v.Unchecked
 			if s.passed() {
 				return s.afterPass(v.WantsEach)
@@ -241,20 +241,20 @@ func (s *checkScreen) run() tea.Cmd {
 			if !v.Blames() {
 				return nil
 			}
-			if s.pos.Trivial() == plan.NotTrivial {
+			if s.job.pos.Trivial() == plan.NotTrivial {
 				s.pair = prove.PairOf(s.unfit)
 				return s.askWhoBuilds()
 			}
 			return nil
 		}, err
 	})
-	over := s.task.over
+	over := s.job.task.over
 	return tea.Batch(cmd, out.more(over))
 }
 
 // afterPass goes on with the single commits, where every one is to pass and it is not known that it does.
 func (s *checkScreen) afterPass(each bool) tea.Cmd {
-	all := s.each.known()
+	all := s.job.each.known()
 	if each && len(s.eachAction()) > 0 && prove.FirstFailing(all).IsZero() && all[len(all)-1].Passed == nil {
 		return s.checkEach()
 	}
@@ -267,8 +267,8 @@ func (c *checkState) stopped() { c.started, c.eaching = time.Time{}, false }
 func (s *checkScreen) update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case printed:
-		if msg.out == s.output && s.task != nil {
-			return msg.out.more(s.task.over)
+		if msg.out == s.output && s.job.task != nil {
+			return msg.out.more(s.job.task.over)
 		}
 		if s.who != nil && msg.out == s.who.out {
 			return msg.out.more(s.who.over)
@@ -283,14 +283,14 @@ func (s *checkScreen) update(msg tea.Msg) tea.Cmd {
 
 func (s *checkScreen) actions() []action {
 	var out []action
-	onward := acts(keys.Next, "go on to Push", s.push.enter)
+	onward := acts(keys.Next, "go on to Push", s.job.push.enter)
 	again := acts(keys.Again, "", s.run)
 	switch {
-	case !s.ready && s.task == nil: // it could not be begun
+	case !s.ready && s.job.task == nil: // it could not be begun
 		out = append(out, acts(keys.Again, "try again", s.enter))
 	case !s.ready:
 	case s.running():
-		out = append(out, act(keys.Stop, words.If(s.making, "stop it", "stop the check"), s.stop))
+		out = append(out, act(keys.Stop, words.If(s.making, "stop it", "stop the check"), s.job.stop))
 	case s.making:
 		agreed := s.unmade || s.mayMake
 		out = append(out, acts(keys.Next, words.If(agreed, "make it anew", "agree and make it anew"), s.makeAnew),
@@ -310,7 +310,7 @@ func (s *checkScreen) actions() []action {
 			act(keys.Skip, "", s.without),
 			acts(keys.Write, "another command", s.typeCheck))
 	case s.terms == nil:
-		out = append(out, acts(keys.Next, "go on without", s.push.enter), acts(keys.Write, "type a command",
+		out = append(out, acts(keys.Next, "go on without", s.job.push.enter), acts(keys.Write, "type a command",
 			s.typeCheck))
 		out = append(out, s.mendAction()...)
 	default:
@@ -318,7 +318,7 @@ func (s *checkScreen) actions() []action {
 		out = append(append(append(out, s.asksAction(s.run)...), s.mendAction()...),
 			act(keys.Skip, "", s.without), acts(keys.Write, "another command", s.typeCheck))
 	}
-	return append(append(out, s.lookingActions()...), acts(keys.Back, "", s.leave), s.drawAction(draw.KindReport))
+	return append(append(out, s.lookingActions()...), acts(keys.Back, "", s.leave), s.job.drawAction(draw.KindReport))
 }
 
 // lookingActions are those that look at what came of it, and take a mend back.
@@ -327,7 +327,7 @@ func (s *checkScreen) lookingActions() (out []action) {
 		out = append(out, acts(keys.Origin, "", func() tea.Cmd { return s.backTo(c) }))
 	}
 	if s.at < len(s.places) && s.failed() {
-		out = append(out, also(keys.Annotate, func() tea.Cmd { return s.openJoinedLines(s.places[s.at].Path) }))
+		out = append(out, also(keys.Annotate, func() tea.Cmd { return s.job.openJoinedLines(s.places[s.at].Path) }))
 	}
 	if s.failed() {
 		out = append(out, s.eachAction()...)
@@ -342,11 +342,11 @@ func (s *checkScreen) lookingActions() (out []action) {
 	if s.ready && !s.running() && !s.making && s.holder != "" {
 		out = append(out, acts(keys.Try, "", s.tryIt))
 	}
-	if s.ready && !s.running() && (len(s.st.Mends) > 0 || s.taken != nil) {
+	if s.ready && !s.running() && (len(s.job.st.Mends) > 0 || s.taken != nil) {
 		out = append(out, acts(keys.Undo, "undo the mend", s.undoMend))
 	}
 	if s.ready && !s.running() {
-		out = append(out, s.roadAction()...)
+		out = append(out, s.job.roadAction()...)
 	}
 	return out
 }
@@ -354,10 +354,10 @@ func (s *checkScreen) lookingActions() (out []action) {
 // leave goes back to the conflicts, or to the choice where there are none.
 func (s *checkScreen) leave() tea.Cmd {
 	s.stopAsking()
-	if len(s.questions) > 0 {
-		return s.settle.enter(max(0, min(s.settle.at, len(s.questions)-1)))
+	if len(s.job.questions) > 0 {
+		return s.job.settle.enter(max(0, min(s.job.settle.at, len(s.job.questions)-1)))
 	}
-	return s.choose.enter()
+	return s.job.choose.enter()
 }
 
 // cause is the decision that the marked error comes from; nil where it comes from none.
@@ -370,25 +370,25 @@ func (s *checkScreen) cause() *plan.Cause {
 
 // backTo goes back to the conflict that was settled so.
 func (s *checkScreen) backTo(c *plan.Cause) tea.Cmd {
-	i := slices.IndexFunc(s.questions, func(q plan.Attributed) bool {
+	i := slices.IndexFunc(s.job.questions, func(q plan.Attributed) bool {
 		return q.Stop == c.Stop && q.Question.Key == c.Key
 	})
 	if i < 0 {
 		return nil
 	}
 	s.stopAsking()
-	return s.settle.enter(i)
+	return s.job.settle.enter(i)
 }
 
 // without asks whether to go on though nothing proves that the code works.
 func (s *checkScreen) without() tea.Cmd {
-	s.ask(term.Warning("Nothing then proves that the joined code works. Go on without?"), "go on without", s.push.enter, nil)
+	s.job.ask(term.Warning("Nothing then proves that the joined code works. Go on without?"), "go on without", s.job.push.enter, nil)
 	return nil
 }
 
 // typeCheck asks for a command to check by, keeps it for this repository, and runs it.
 func (s *checkScreen) typeCheck() tea.Cmd {
-	f := &finding{screen: s, f: s.frame, label: "check by", empty: term.Text(term.Dim, "a command, such as make test"),
+	f := &finding{screen: s, f: s.job.frame, label: "check by", empty: term.Text(term.Dim, "a command, such as make test"),
 		says: "It is kept for this repository, as dorvik.check, and runs at once in a checkout of its own. Nothing " +
 			"typed clears it: then the check is found from the project's files again."}
 	f.open(s.line(), act(keys.Next, "keep it and run it", f.typed(func(line string) tea.Cmd {
@@ -399,9 +399,9 @@ func (s *checkScreen) typeCheck() tea.Cmd {
 
 // keepCheck has a command be the check of this repository, and begins anew with it.
 func (s *checkScreen) keepCheck(line string) tea.Cmd {
-	pos, tree := s.pos, s.join.Tree
-	return s.start("keeping it", func(ctx context.Context, _ func(int, int)) (then, error) {
-		return s.enter, s.s.Prover.SetCheck(ctx, line, pos, tree)
+	pos, tree := s.job.pos, s.job.join.Tree
+	return s.job.start("keeping it", func(ctx context.Context, _ func(int, int)) (then, error) {
+		return s.enter, s.job.s.Prover.SetCheck(ctx, line, pos, tree)
 	})
 }
 
@@ -412,7 +412,7 @@ func (s *checkScreen) installAction() []action {
 	}
 	return []action{acts(keys.Install, "", func() tea.Cmd {
 		line := s.install + " && " + s.line()
-		s.ask(term.Warning("“"+s.install+"” runs in the check's checkout, before “"+s.line()+"”; both are kept as the "+
+		s.job.ask(term.Warning("“"+s.install+"” runs in the check's checkout, before “"+s.line()+"”; both are kept as the "+
 			"check of this repository. Run them?"), "install, then check", func() tea.Cmd {
 			return s.keepCheck(line)
 		}, nil)
@@ -455,12 +455,12 @@ func (s *checkScreen) canTake() bool {
 
 // takeMends makes the edits of which it is certain that they are what is missing.
 func (s *checkScreen) takeMends() tea.Cmd {
-	join, mends, held, into := s.join, s.offered, s.held, s.holderNames()
-	return s.rejoin(func(to *recovery.Session) (err error) {
+	join, mends, held, into := s.job.join, s.offered, s.held, s.holderNames()
+	return s.job.rejoin(func(to *recovery.Session) (err error) {
 		s.taken, err = to.Mends.Take(join, held)
 		return err
 	}, func() tea.Cmd {
-		s.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain, words.Count(len(mends), "place", "places")+" mended. "+
+		s.job.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain, words.Count(len(mends), "place", "places")+" mended. "+
 			words.Is(len(mends), "The edit becomes", "The edits become")+" part of "+into+"; u takes it back.")
 		return s.enter()
 	})
@@ -472,7 +472,7 @@ func (s *checkScreen) holderNames() string {
 	for _, h := range s.held {
 		name := s.holder
 		if h.In >= 0 {
-			name = fmt.Sprintf("“%s”", s.join.Steps[h.In].Commit.Subject())
+			name = fmt.Sprintf("“%s”", s.job.join.Steps[h.In].Commit.Subject())
 			if s.chosen == 0 {
 				name += ", which brings it in"
 			}
@@ -486,18 +486,18 @@ func (s *checkScreen) holderNames() string {
 
 func (s *checkScreen) undoMend() tea.Cmd {
 	if before := s.taken; before != nil {
-		return s.rejoin(func(to *recovery.Session) error { return to.Ledger.GiveBackMends(before) }, func() tea.Cmd {
+		return s.job.rejoin(func(to *recovery.Session) error { return to.Ledger.GiveBackMends(before) }, func() tea.Cmd {
 			s.taken = nil
-			s.flash = term.Text(term.Plain, "What was mended at last is taken back.")
+			s.job.flash = term.Text(term.Plain, "What was mended at last is taken back.")
 			return s.enter()
 		})
 	}
 	var undone plan.Mend
-	return s.rejoin(func(to *recovery.Session) (err error) {
+	return s.job.rejoin(func(to *recovery.Session) (err error) {
 		undone, _, err = to.Ledger.UndoMend()
 		return err
 	}, func() tea.Cmd {
-		s.flash = term.Text(term.Plain, "The mend of "+undone.Path+" is taken back.")
+		s.job.flash = term.Text(term.Plain, "The mend of "+undone.Path+" is taken back.")
 		return s.enter()
 	})
 }
@@ -507,36 +507,36 @@ func (s *checkScreen) wholeOutput() tea.Cmd {
 	for _, l := range s.output.last(maxOutput) {
 		lines = append(lines, plan.Line{Text: l})
 	}
-	r := newReader(s.frame, term.Line{}.Add(term.Plain, " ").Bold(term.Bright, "OUTPUT").Add(term.Dim, "  "+s.line()), lines, false)
+	r := newReader(s.job.frame, term.Line{}.Add(term.Plain, " ").Bold(term.Bright, "OUTPUT").Add(term.Dim, "  "+s.line()), lines, false)
 	r.scroll.To(len(lines))
-	s.open(r)
+	s.job.open(r)
 	return nil
 }
 
 // mend opens the place of the error to be edited.
 func (s *checkScreen) mend() tea.Cmd {
 	p := s.places[s.at]
-	text, ok, err := s.s.Planner.TextAt(s.join.Tree, p.Path)
+	text, ok, err := s.job.s.Planner.TextAt(s.job.join.Tree, p.Path)
 	if err != nil || !ok {
-		s.flash = term.Warning(p.Path + " holds no text that could be edited.")
+		s.job.flash = term.Warning(p.Path + " holds no text that could be edited.")
 		return nil
 	}
 	ed := term.NewEditor(text, 1)
 	ed.GoTo(p.Line, p.Col)
 	title := term.Text(term.Plain, " ").Bold(term.Bright, p.Path).Add(term.Trouble, fmt.Sprintf("  ✗ %d: ", p.Line)).Add(term.Plain, p.Text)
-	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), name: p.Path, own: s.s.Repo.Editor,
+	s.job.open(&writing{frame: s.job.frame, ed: ed, right: s.status(), name: p.Path, own: s.job.s.Repo.Editor,
 		around: func(w, h int) term.Page { return append(term.Page{title, nil}, ed.View(w, h-2)...) },
 		save: func(after string) tea.Cmd {
 			if after == text {
-				s.flash = term.Text(term.Plain, "Nothing was changed.")
+				s.job.flash = term.Text(term.Plain, "Nothing was changed.")
 				return nil
 			}
-			pos, join, in := s.pos, s.join, ""
-			return s.rejoin(func(to *recovery.Session) (err error) {
+			pos, join, in := s.job.pos, s.job.join, ""
+			return s.job.rejoin(func(to *recovery.Session) (err error) {
 				s.taken, in, err = to.Mends.ByHand(pos, join, plan.Mend{Path: p.Path, Before: text, After: after})
 				return err
 			}, func() tea.Cmd {
-				s.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain, "Mended. The edit becomes part of "+in+"; u takes it "+
+				s.job.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain, "Mended. The edit becomes part of "+in+"; u takes it "+
 					"back.")
 				return s.enter()
 			})

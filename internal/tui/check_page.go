@@ -32,10 +32,10 @@ func (s *checkScreen) view(w, h int) term.Page {
 		return s.failedPage(p, w, h)
 	case s.running():
 		last := ""
-		if d := s.st.LastCheck; d > 0 {
+		if d := s.job.st.LastCheck; d > 0 {
 			last = " of about " + words.Seconds(d) + ", as the last run"
 		}
-		p.Say(w, term.Line{}.Bold(term.Bright, "Checking the joined code. ").Add(term.Dim, words.Seconds(s.now().Sub(s.started))+last))
+		p.Say(w, term.Line{}.Bold(term.Bright, "Checking the joined code. ").Add(term.Dim, words.Seconds(s.job.now().Sub(s.started))+last))
 		if s.eaching {
 			p.Rows(s.eachRows(w))
 		} else if steps, _ := s.output.begun(); max(len(steps), len(s.terms.Command.Steps)) > 1 {
@@ -70,13 +70,13 @@ func (s *checkScreen) view(w, h int) term.Page {
 
 // makingPage tells of files that are to be made anew before the check.
 func (s *checkScreen) makingPage(p term.Page, w, h int) term.Page {
-	todo := s.join.Unmade()
+	todo := s.job.join.Unmade()
 	if len(todo) == 0 {
 		return p
 	}
 	switch one := todo[0]; {
 	case s.running():
-		p.Say(w, term.Line{}.Bold(term.Bright, "Making "+one.Path+" anew. ").Add(term.Dim, words.Seconds(s.now().Sub(s.started))))
+		p.Say(w, term.Line{}.Bold(term.Bright, "Making "+one.Path+" anew. ").Add(term.Dim, words.Seconds(s.job.now().Sub(s.started))))
 	case s.unmade:
 		p.Say(w, term.Line{}.Bold(term.Trouble, "✗ "+one.Path+" could not be made anew. ").Add(term.Plain,
 			"Nothing has been changed or pushed. Try again, or go back and take a side. Going on without leaves "+
@@ -107,7 +107,7 @@ func (s *checkScreen) misfitNote(p *term.Page, w, most int) {
 	if len(s.unfit) > 0 {
 		p.Blank()
 		p.Head("MAY NOT WORK TOGETHER", "  found in both sides’ edits, before anything is built")
-		p.Rows(term.Indent(s.misfitRows(s.unfit, s.offered, w-4, most), 2))
+		p.Rows(term.Indent(s.job.misfitRows(s.unfit, s.offered, w-4, most), 2))
 		if s.canTake() {
 			p.Row(term.Line{}.Add(term.Plain, "  ").Bold(term.Bright, keys.Take.Help().Key).Add(term.Plain, "  "+words.Is(len(s.offered),
 				"takes this mend", "takes these mends")).Add(term.Dim, "; "+words.Is(len(s.offered), "it becomes",
@@ -183,26 +183,26 @@ func (s *checkScreen) consentNote(p *term.Page, w, h int) {
 }
 
 func (s *checkScreen) mendedNote(p *term.Page, w int) {
-	if s.join != nil {
-		for _, m := range s.join.Makings {
+	if s.job.join != nil {
+		for _, m := range s.job.join.Makings {
 			p.Say(w, term.Text(term.Plain, m.Sentence()))
 		}
 	}
-	if s.join == nil {
+	if s.job.join == nil {
 		return
 	}
-	for i := range s.join.Steps {
-		if st := &s.join.Steps[i]; len(st.Edited) > 0 {
+	for i := range s.job.join.Steps {
+		if st := &s.job.join.Steps[i]; len(st.Edited) > 0 {
 			p.Say(w, term.Line{}.Mark(term.MarkJoined).Add(term.Plain, "Mended: "+words.List(st.Edited)+". ").
 				Add(term.Dim, "The edit is part of “"+st.Commit.Subject()+"”."))
 		}
 	}
-	if len(s.join.Mended) == 0 {
+	if len(s.job.join.Mended) == 0 {
 		return
 	}
 	paths := map[string]bool{}
 	var names []string
-	for _, mend := range s.join.Mended {
+	for _, mend := range s.job.join.Mended {
 		if !paths[mend.Path] {
 			paths[mend.Path] = true
 			names = append(names, mend.Path)
@@ -287,7 +287,7 @@ func (s *checkScreen) offeredRows(w int) (rows term.Page) {
 
 // mendedInto says what an edit by hand becomes part of.
 func (s *checkScreen) mendedInto() string {
-	if s.join.Route == plan.Rebase {
+	if s.job.join.Route == plan.Rebase {
 		return "the commit of yours that it mends, or else of " + s.holder
 	}
 	return s.holder

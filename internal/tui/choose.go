@@ -21,7 +21,7 @@ import (
 
 // chooseScreen is Choose: both routes worked out, side by side.
 type chooseScreen struct {
-	*job
+	job *job
 	scroll term.Scroll
 	route  plan.Route
 }
@@ -30,46 +30,46 @@ func (s *chooseScreen) label() string { return ledger.Choose.String() }
 
 func (s *chooseScreen) state() (string, passed) {
 	switch {
-	case s.pos == nil || s.joinless():
+	case s.job.pos == nil || s.job.joinless():
 		return "", unused
-	case s.under == screen(s):
+	case s.job.under == screen(s):
 		return string(s.route), well
-	case s.join != nil:
-		return string(s.join.Route), well
+	case s.job.join != nil:
+		return string(s.job.join.Route), well
 	}
-	return string(s.st.Route), well
+	return string(s.job.st.Route), well
 }
 
 // fit has the marked route be one that there is.
 func (s *chooseScreen) fit() {
-	if s.route == "" || s.pos.IsPick() != (s.route == plan.Pick) || s.st.Route == "" {
-		s.route = s.plan.Suggested
+	if s.route == "" || s.job.pos.IsPick() != (s.route == plan.Pick) || s.job.st.Route == "" {
+		s.route = s.job.plan.Suggested
 	}
 }
 
 // enter goes to Choose, with what was decided meanwhile worked into both ways.
 func (s *chooseScreen) enter() tea.Cmd {
-	s.goTo(s)
-	pos, st := s.pos, s.st
-	return s.start("working both ways out", func(ctx context.Context, progress func(int, int)) (then, error) {
-		plan, err := s.s.Planner.Plan(ctx, pos, &st.Decisions, progress)
+	s.job.goTo(s)
+	pos, st := s.job.pos, s.job.st
+	return s.job.start("working both ways out", func(ctx context.Context, progress func(int, int)) (then, error) {
+		plan, err := s.job.s.Planner.Plan(ctx, pos, &st.Decisions, progress)
 		if err != nil {
 			return nil, err
 		}
 		return func() tea.Cmd {
-			if s.pos != pos {
+			if s.job.pos != pos {
 				return nil
 			}
-			s.plan = plan
-			return s.foresee()
+			s.job.plan = plan
+			return s.job.foresee()
 		}, nil
 	})
 }
 
-func (s *chooseScreen) status() term.Line { return s.asked() }
+func (s *chooseScreen) status() term.Line { return s.job.asked() }
 
 func (s *chooseScreen) remark() term.Line {
-	if s.pos.IsPick() {
+	if s.job.pos.IsPick() {
 		return term.Text(term.Dim, "This was worked out without touching your branch, index or files.")
 	}
 	return term.Text(term.Dim, "Both ways were worked out without touching your branch, index or files.")
@@ -77,12 +77,12 @@ func (s *chooseScreen) remark() term.Line {
 
 func (s *chooseScreen) actions() []action {
 	out := []action{acts(keys.Next, "take this way", s.take)}
-	if s.pos.IsPick() {
+	if s.job.pos.IsPick() {
 		out[0] = acts(keys.Next, "go on", s.take)
 	} else {
 		out = append(out, act(keys.Left, "the other way", quietly(s.turn)), also(keys.Right, quietly(s.turn)))
 	}
-	out = append(out, act(keys.Back, "", quietly(func() { s.goTo(s.look) })), s.drawAction(draw.KindRoutes))
+	out = append(out, act(keys.Back, "", quietly(func() { s.job.goTo(s.job.look) })), s.job.drawAction(draw.KindRoutes))
 	return append(out, scrollKeys(&s.scroll)...)
 }
 
@@ -106,12 +106,12 @@ func (s *chooseScreen) update(msg tea.Msg) tea.Cmd {
 
 // take takes the marked route, or says why it cannot be taken.
 func (s *chooseScreen) take() tea.Cmd {
-	if j := s.plan.Of(s.route); j.Refused != nil {
-		s.flash = term.Warning(words.Sentence(j.Refused.Error()))
+	if j := s.job.plan.Of(s.route); j.Refused != nil {
+		s.job.flash = term.Warning(words.Sentence(j.Refused.Error()))
 		return nil
 	}
-	if s.route == plan.Rebase && s.plan.Pushed() && !s.rewrite {
-		s.confirm(s.plan.Published)
+	if s.route == plan.Rebase && s.job.plan.Pushed() && !s.job.rewrite {
+		s.confirm(s.job.plan.Published)
 		return nil
 	}
 	return s.taken()
@@ -119,7 +119,7 @@ func (s *chooseScreen) take() tea.Cmd {
 
 func (s *chooseScreen) taken() tea.Cmd {
 	route := s.route
-	return s.rejoin(func(to *recovery.Session) error { return to.Ledger.TakeRoute(route) }, s.joined)
+	return s.job.rejoin(func(to *recovery.Session) error { return to.Ledger.TakeRoute(route) }, s.job.joined)
 }
 
 // confirm asks whether commits that are on a remote may be given new ids.
@@ -128,16 +128,16 @@ func (s *chooseScreen) confirm(published []plan.Published) {
 	if who := published[0].Who; len(who) > 0 {
 		whoever += ", such as " + words.List(words.Some(who, 3)) + " who committed there,"
 	}
-	s.ask(term.Warning(words.List(words.Some(s.namesOf(published), 2))+": "+whoever+" have the same change twice. Rebase "+
+	s.job.ask(term.Warning(words.List(words.Some(s.namesOf(published), 2))+": "+whoever+" have the same change twice. Rebase "+
 		"all the same?"),
-		"rebase all the same", func() tea.Cmd { s.rewrite = true; return s.taken() }, nil)
+		"rebase all the same", func() tea.Cmd { s.job.rewrite = true; return s.taken() }, nil)
 }
 
 func (s *chooseScreen) view(w, h int) term.Page {
 	p := term.Page{nil}
 	routes := []plan.Route{plan.Rebase, plan.Merge}
 	switch {
-	case s.pos.IsPick():
+	case s.job.pos.IsPick():
 		p.Rows(term.Indent(s.routePage(plan.Pick, min(w-4, wide)), 2))
 	case w >= wide:
 		s.sideBySide(&p, routes, w)
@@ -179,8 +179,8 @@ func (s *chooseScreen) sideBySide(p *term.Page, routes []plan.Route, w int) {
 
 // why gives the reason for the suggested route.
 func (s *chooseScreen) why(p *term.Page, w int) {
-	p.Say(w, term.Line{}.Bold(term.Bright, "Why "+string(s.plan.Suggested)+": ").Add(term.Dim, s.plan.Why))
-	if s.plan.Rebase.Refused == nil && s.plan.Merge.Refused == nil && s.plan.Merge.Conflicts() > 0 {
+	p.Say(w, term.Line{}.Bold(term.Bright, "Why "+string(s.job.plan.Suggested)+": ").Add(term.Dim, s.job.plan.Why))
+	if s.job.plan.Rebase.Refused == nil && s.job.plan.Merge.Refused == nil && s.job.plan.Merge.Conflicts() > 0 {
 		p.Say(w, term.Text(term.Dim, "What you decide on one way is kept where the same conflict comes up on the other."))
 	}
 }
@@ -239,12 +239,12 @@ var aboutCounter = [2]string{"one commit that takes back what was brought, after
 // routePage tells what a route makes and asks.
 func (s *chooseScreen) routePage(r plan.Route, w int) term.Page {
 	f := facts{w: w}
-	j := s.plan.Of(r)
+	j := s.job.plan.Of(r)
 	is, head := about[r], term.Line{}.Bold(term.Bright, title(r))
-	if s.pos.Counter() != "" {
+	if s.job.pos.Counter() != "" {
 		is, head = aboutCounter, term.Line{}.Bold(term.Bright, "Take back by a commit")
 	}
-	if r == s.plan.Suggested && !s.pos.IsPick() {
+	if r == s.job.plan.Suggested && !s.job.pos.IsPick() {
 		head = head.Add(term.Joined, "   suggested")
 	}
 	f.Row(head)
@@ -260,7 +260,7 @@ func (s *chooseScreen) routePage(r plan.Route, w int) term.Page {
 	f.Blank()
 	s.asks(&f, j)
 	f.Blank()
-	if d := s.st.LastCheck; d > 0 {
+	if d := s.job.st.LastCheck; d > 0 {
 		f.fact("check", term.Text(term.Plain, "once, about "+words.Seconds(d)).Add(term.Dim, "  (as the last run)"))
 	} else {
 		f.fact("check", term.Text(term.Plain, "once, on the joined result"))
@@ -281,9 +281,9 @@ func (s *chooseScreen) makes(f *facts, j *plan.Join) {
 	case plan.Rebase:
 		f.fact("history", term.Text(term.Plain, "one straight line, no extra commit"))
 		l := term.Text(term.Plain, words.Count(j.Kept(), "of your commits, ", "of your commits, "))
-		if n := len(s.plan.Published); n > 0 {
+		if n := len(s.job.plan.Published); n > 0 {
 			f.fact("rewrites", l.Add(term.Trouble, "▲ "+words.Count(n, "is", "are")+" on a remote: ").
-				Add(term.Plain, words.List(words.Some(s.namesOf(s.plan.Published), 2))))
+				Add(term.Plain, words.List(words.Some(s.namesOf(s.job.plan.Published), 2))))
 		} else {
 			f.fact("rewrites", l.Add(term.Joined, "none was ever pushed").Add(term.Plain, ": safe"))
 		}
@@ -291,7 +291,7 @@ func (s *chooseScreen) makes(f *facts, j *plan.Join) {
 	default:
 		f.fact("history", term.Text(term.Plain, "two lines, and a commit that joins them"))
 		f.fact("rewrites", term.Text(term.Plain, "nothing"))
-		subject, _, _ := strings.Cut(plan.MergeMessage(s.pos), "\n")
+		subject, _, _ := strings.Cut(plan.MergeMessage(s.job.pos), "\n")
 		f.fact("adds", term.Text(term.Plain, "1 merge commit, ").Add(term.Dim, "“"+subject+"”"))
 	}
 }
@@ -299,7 +299,7 @@ func (s *chooseScreen) makes(f *facts, j *plan.Join) {
 // namesOf is the ids and subjects of commits.
 func (s *chooseScreen) namesOf(nodes []plan.Published) (names []string) {
 	for _, n := range nodes {
-		names = append(names, s.s.Planner.Short(n.ID)+" “"+n.Subject()+"” on "+n.On)
+		names = append(names, s.job.s.Planner.Short(n.ID)+" “"+n.Subject()+"” on "+n.On)
 	}
 	return names
 }
@@ -312,10 +312,10 @@ func (s *chooseScreen) leavesOut(f *facts, j *plan.Join) {
 	}
 	for i := range j.Steps {
 		st := &j.Steps[i]
-		id := s.s.Planner.Short(st.Commit.ID)
+		id := s.job.s.Planner.Short(st.Commit.ID)
 		switch st.Outcome {
 		case replay.AlreadyThere:
-			f.fact("leaves out", term.Text(term.Plain, id).Add(term.Dim, " is there already: "+s.first(st.Same, other)+" did the same"))
+			f.fact("leaves out", term.Text(term.Plain, id).Add(term.Dim, " is there already: "+s.job.first(st.Same, other)+" did the same"))
 		case replay.Emptied:
 			f.fact("leaves out", term.Text(term.Plain, id).Add(term.Dim, " has nothing left to add"))
 		case replay.Dropped:
@@ -327,8 +327,8 @@ func (s *chooseScreen) leavesOut(f *facts, j *plan.Join) {
 // asks lists the decisions that a route wants, less those that are made.
 func (s *chooseScreen) asks(f *facts, j *plan.Join) {
 	defer func() {
-		n := len(s.misfits[j.Route])
-		if n == 0 && s.foreseeing != nil {
+		n := len(s.job.misfits[j.Route])
+		if n == 0 && s.job.foreseeing != nil {
 			f.fact("may break", term.Text(term.Dim, stillLooking))
 		}
 		if n > 0 {
@@ -367,7 +367,7 @@ func (s *chooseScreen) asks(f *facts, j *plan.Join) {
 		if stop.Uncommitted {
 			f.Row(term.Text(term.Plain, "   ").Mark(term.MarkYours).Add(term.Plain, stop.Commit.Subject()).Cut(f.w))
 		} else if stop.Commit.Commit != nil {
-			f.Row(term.Text(term.Plain, "   ").Mark(m).Add(term.Plain, s.s.Planner.Short(stop.Commit.ID)+" ").Add(term.Dim,
+			f.Row(term.Text(term.Plain, "   ").Mark(m).Add(term.Plain, s.job.s.Planner.Short(stop.Commit.ID)+" ").Add(term.Dim,
 				stop.Commit.Subject()).Cut(f.w))
 		}
 		rows += stopFiles(f, stop)
@@ -413,8 +413,8 @@ func (s *chooseScreen) drawing(j *plan.Join, w int) term.Page {
 	case plan.Rebase:
 		return s.drawRebase(j, w)
 	}
-	top, bottom := row(term.MarkYours, "", len(s.pos.Divergence.Yours), 8), row(term.MarkTheirs, "",
-		len(s.pos.Divergence.Theirs), 8)
+	top, bottom := row(term.MarkYours, "", len(s.job.pos.Divergence.Yours), 8), row(term.MarkTheirs, "",
+		len(s.job.pos.Divergence.Theirs), 8)
 	n := max(top.Width(), bottom.Width())
 	pad := func(l term.Line, h term.Hue, end string) term.Line {
 		return l.Add(h, strings.Repeat("─", n-l.Width()+3)+end)
@@ -437,17 +437,17 @@ func row(m term.Mark, prime string, n, most int) term.Line {
 // drawPick draws picked commits after yours.
 func (s *chooseScreen) drawPick(j *plan.Join, w int) term.Page {
 	most := w/4 - 2
-	return s.straight(row(term.MarkYours, "", len(s.pos.Divergence.Yours), most/2), row(term.MarkTheirs, "′", j.Kept(), most/2))
+	return s.straight(row(term.MarkYours, "", len(s.job.pos.Divergence.Yours), most/2), row(term.MarkTheirs, "′", j.Kept(), most/2))
 }
 
 // drawRebase draws your commits after theirs.
 func (s *chooseScreen) drawRebase(j *plan.Join, w int) term.Page {
 	most := w/4 - 2
-	return s.straight(row(term.MarkTheirs, "", len(s.pos.Divergence.Theirs), most/2), row(term.MarkYours, "′", j.Kept(), most/2))
+	return s.straight(row(term.MarkTheirs, "", len(s.job.pos.Divergence.Theirs), most/2), row(term.MarkYours, "′", j.Kept(), most/2))
 }
 
 // straight draws one line of commits after the common ancestor.
 func (s *chooseScreen) straight(first, then term.Line) term.Page {
 	return term.Page{term.Text(term.Base, " "+term.MarkBase.Sign).Then(first).Then(then),
-		term.Text(term.Dim, " "+s.s.Planner.Short(s.pos.Base())).Add(term.Dim, "   ′ made again, with a new id")}
+		term.Text(term.Dim, " "+s.job.s.Planner.Short(s.job.pos.Base())).Add(term.Dim, "   ′ made again, with a new id")}
 }

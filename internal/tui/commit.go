@@ -18,7 +18,7 @@ import (
 // commitScreen is a commit: what it says, and what it changed; of a merge commit against each
 // side, and what a person decided in it.
 type commitScreen struct {
-	*job
+	job *job
 	reads  besides
 	node   history.Node
 	entry  *lookback.Entry // nil where it is not known what it is to the person
@@ -38,9 +38,9 @@ func (j *job) showCommit(n history.Node, e *lookback.Entry) tea.Cmd {
 	s := &commitScreen{job: j, reads: j.newBeside(), node: n, entry: e}
 	j.open(s)
 	return s.reads.start(func(ctx context.Context) (then, error) {
-		d, err := s.s.History.Details(ctx, n.ID, nil)
+		d, err := s.job.s.History.Details(ctx, n.ID, nil)
 		if err != nil {
-			return func() tea.Cmd { s.close(); return s.failed(err) }, nil
+			return func() tea.Cmd { s.job.close(); return s.job.failed(err) }, nil
 		}
 		ids := []object.ID{n.ID}
 		for _, a := range d.Sides {
@@ -48,7 +48,7 @@ func (j *job) showCommit(n history.Node, e *lookback.Entry) tea.Cmd {
 				ids = append(ids, a.Parent.ID)
 			}
 		}
-		if err := s.s.Planner.TellApart(ctx, ids); err != nil {
+		if err := s.job.s.Planner.TellApart(ctx, ids); err != nil {
 			return nil, err
 		}
 		return func() tea.Cmd { s.d = d; return nil }, nil
@@ -95,7 +95,7 @@ func (s *commitScreen) actions() []action {
 	if f := s.file(); f != nil && f.Text && !f.New.Absent() {
 		path := f.Path
 		out = append(out, act(keys.Annotate, "who wrote its lines", func() tea.Cmd {
-			return s.openAnnotate(s.node.ID, path)
+			return s.job.openAnnotate(s.node.ID, path)
 		}))
 	}
 	if s.d != nil && len(s.d.Sides) > 1 {
@@ -107,7 +107,7 @@ func (s *commitScreen) actions() []action {
 		}
 		out = append(out, act(keys.Left, "against the other side", turn(-1)), also(keys.Right, turn(1)))
 	}
-	return append(out, act(keys.Back, "", quietly(func() { s.reads.stop(); s.close() })))
+	return append(out, act(keys.Back, "", quietly(func() { s.reads.stop(); s.job.close() })))
 }
 
 func (s *commitScreen) moveTo(row int) {
@@ -123,9 +123,9 @@ func (s *commitScreen) moveTo(row int) {
 func (s *commitScreen) enterRow() tea.Cmd {
 	if f := s.file(); f != nil {
 		path := f.Path
-		return s.openChange(*f, s.node.Subject(), func() tea.Cmd { return s.openAnnotate(s.node.ID, path) })
+		return s.job.openChange(*f, s.node.Subject(), func() tea.Cmd { return s.job.openAnnotate(s.node.ID, path) })
 	}
-	s.open(newDecision(s.frame, s.decisions()[s.row]))
+	s.job.open(newDecision(s.job.frame, s.decisions()[s.row]))
 	return nil
 }
 
@@ -146,10 +146,10 @@ func (s *commitScreen) view(w, h int) term.Page {
 	if s.entry != nil {
 		sign = signOf(s.entry)
 	}
-	p.Row(term.Text(term.Plain, " ").Mark(sign).Add(sign.Hue, s.s.Planner.Short(s.node.ID)+"  ").Bold(term.Bright, s.node.Subject()))
+	p.Row(term.Text(term.Plain, " ").Mark(sign).Add(sign.Hue, s.job.s.Planner.Short(s.node.ID)+"  ").Bold(term.Bright, s.node.Subject()))
 	s.people(&p)
 	if s.entry != nil {
-		for _, said := range s.entry.Said(s.s.Planner.Short) {
+		for _, said := range s.entry.Said(s.job.s.Planner.Short) {
 			p.Row(term.Text(sign.Hue, "   "+said))
 		}
 	}
@@ -237,7 +237,7 @@ func (s *commitScreen) decidedRows(p *term.Page, w int) {
 func (s *commitScreen) pointed(i int, l term.Line) term.Line {
 	l = term.Text(term.Bright, words.If(i == s.row, "  ▶ ", "    ")).Then(l)
 	if i == s.row {
-		return l.Fit(s.w).On(term.OnRow)
+		return l.Fit(s.job.w).On(term.OnRow)
 	}
 	return l
 }
@@ -253,7 +253,7 @@ func (s *commitScreen) fileRows(p *term.Page, w int) {
 		words.Count(added, "line", "lines"), words.Count(removed, "line", "lines"))
 	if len(s.d.Sides) > 1 {
 		what += fmt.Sprintf(", against its side %d of %d: %s %s", s.side+1, len(s.d.Sides),
-			s.s.Planner.Short(a.Parent.ID),
+			s.job.s.Planner.Short(a.Parent.ID),
 			a.Parent.Subject())
 	}
 	p.Blank()

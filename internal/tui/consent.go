@@ -15,7 +15,7 @@ import (
 
 // consentScreen shows whole what others changed that a command can run, before it runs.
 type consentScreen struct {
-	*job
+	job *job
 	terms  []*prove.Terms
 	onward func() tea.Cmd // once that is agreed to
 	scroll term.Scroll
@@ -41,17 +41,17 @@ func (s *consentScreen) actions() []action {
 	if who := s.people(); len(who) > 0 {
 		out = append(out, acts(keys.Always, "", s.always))
 	}
-	return append(append(out, act(keys.Back, "", quietly(s.close))), scrollKeys(&s.scroll)...)
+	return append(append(out, act(keys.Back, "", quietly(s.job.close))), scrollKeys(&s.scroll)...)
 }
 
 // agree records that the commands may run on their trees, and goes on.
 func (s *consentScreen) agree() tea.Cmd {
 	for _, t := range s.terms {
-		if err := s.s.Prover.Asker.AgreeTo(t); err != nil {
-			return s.failed(err)
+		if err := s.job.s.Prover.Asker.AgreeTo(t); err != nil {
+			return s.job.failed(err)
 		}
 	}
-	s.close()
+	s.job.close()
 	return s.onward()
 }
 
@@ -76,12 +76,12 @@ func (s *consentScreen) always() tea.Cmd {
 		names = append(names, name+" <"+email+">")
 	}
 	slices.Sort(names)
-	s.ask(term.Warning("What "+words.List(words.Some(names, 3))+" "+words.Is(len(names), "changes", "change")+" then runs "+
+	s.job.ask(term.Warning("What "+words.List(words.Some(names, 3))+" "+words.Is(len(names), "changes", "change")+" then runs "+
 		"here without being asked about, in this repository. That goes by the e-mail in commits, which whoever may "+
 		"push can write. Always?"), "always run it", func() tea.Cmd {
 		for email := range people {
-			if err := s.s.Ledger.Trust(email); err != nil {
-				return s.failed(err)
+			if err := s.job.s.Ledger.Trust(email); err != nil {
+				return s.job.failed(err)
 			}
 		}
 		return s.agree()
@@ -100,7 +100,7 @@ func (s *consentScreen) view(w, h int) term.Page {
 		if i > 0 {
 			all.Blank()
 		}
-		all.Rows(s.asksRows(t, w-2))
+		all.Rows(s.job.asksRows(t, w-2))
 	}
 	p := term.Page{term.Line{}.Add(term.Plain, " ").Bold(term.Bright, "WHAT OTHERS CHANGED").Add(term.Dim, "  and this can run: ").
 		Add(term.Plain, s.terms[0].Command.Line()).Cut(w), nil}
@@ -168,7 +168,7 @@ func (s *checkScreen) asksNote(p *term.Page, all []*prove.Terms, w, h int) {
 		p.Blank()
 		p.Say(w, term.Line{}.Bold(term.Bright, words.If(t.Before, "You agreed to it before. Since then others changed what it "+
 			"can run:", "Others changed what it can run:")))
-		rows, room := s.asksRows(t, w-4), max(4, h-len(*p)-2)
+		rows, room := s.job.asksRows(t, w-4), max(4, h-len(*p)-2)
 		if len(rows) <= room {
 			p.Rows(term.Indent(rows, 2))
 			continue
@@ -199,5 +199,5 @@ func (s *checkScreen) asksAction(onward func() tea.Cmd) []action {
 	if len(all) == 0 {
 		return nil
 	}
-	return []action{acts(keys.Views, "what others changed", func() tea.Cmd { return s.openConsent(all, onward) })}
+	return []action{acts(keys.Views, "what others changed", func() tea.Cmd { return s.job.openConsent(all, onward) })}
 }

@@ -46,8 +46,8 @@ func (e *eachCommit) passes(id object.ID) (passed, ok bool) {
 
 // eachAction checks every commit; there is none to be checked by itself where but one is made.
 func (s *checkScreen) eachAction() []action {
-	if s.terms == nil || !s.agreed || s.running() || s.making || s.join.Route == plan.Merge ||
-		len(s.each.known()) < 2 {
+	if s.terms == nil || !s.agreed || s.running() || s.making || s.job.join.Route == plan.Merge ||
+		len(s.job.each.known()) < 2 {
 		return nil
 	}
 	if s.failed() {
@@ -60,40 +60,40 @@ func (s *checkScreen) eachAction() []action {
 }
 
 // checkEach checks every commit that is made again, up to the first that does not pass.
-func (s *checkScreen) checkEach() tea.Cmd { return s.oneByOne(s.s.Prover.CheckEach) }
+func (s *checkScreen) checkEach() tea.Cmd { return s.oneByOne(s.job.s.Prover.CheckEach) }
 
 // findFailing finds the first that does not pass, where all together do not, by halving.
-func (s *checkScreen) findFailing() tea.Cmd { return s.oneByOne(s.s.Prover.FindFailing) }
+func (s *checkScreen) findFailing() tea.Cmd { return s.oneByOne(s.job.s.Prover.FindFailing) }
 
 func (s *checkScreen) oneByOne(check func(context.Context, *plan.Position, *prove.Terms, plan.Built,
 	func(string), func([]prove.Each)) ([]prove.Each, error)) tea.Cmd {
-	s.eaching, s.started = true, s.now()
+	s.eaching, s.started = true, s.job.now()
 	out := newOutput()
 	s.output = out
-	terms, built, pos := s.terms, s.built, s.pos
-	cmd := s.start("checking commit by commit", func(ctx context.Context, _ func(int, int)) (then, error) {
-		all, err := check(ctx, pos, terms, built, out.add, s.each.set)
+	terms, built, pos := s.terms, s.job.built, s.job.pos
+	cmd := s.job.start("checking commit by commit", func(ctx context.Context, _ func(int, int)) (then, error) {
+		all, err := check(ctx, pos, terms, built, out.add, s.job.each.set)
 		if ask := agreeing(err); ask != nil {
 			return func() tea.Cmd {
 				s.stopped()
-				return s.openConsent(ask, func() tea.Cmd { return s.oneByOne(check) })
+				return s.job.openConsent(ask, func() tea.Cmd { return s.oneByOne(check) })
 			}, nil
 		}
 		return func() tea.Cmd {
 			s.stopped()
-			s.each.set(all)
+			s.job.each.set(all)
 			if prove.FirstFailing(all).IsZero() {
-				s.flash = term.Done("Every commit passes by itself.")
+				s.job.flash = term.Done("Every commit passes by itself.")
 			}
 			return nil
 		}, err
 	})
-	return tea.Batch(cmd, out.more(s.task.over))
+	return tea.Batch(cmd, out.more(s.job.task.over))
 }
 
 // eachRows draws the commits in a row, each with how it stands, and says which is the first that does not pass.
 func (s *checkScreen) eachRows(w int) term.Page {
-	all := s.each.known()
+	all := s.job.each.known()
 	if len(all) < 2 || !s.eaching && !slices.ContainsFunc(all[:len(all)-1], func(e prove.Each) bool {
 		return e.Passed != nil // the last is the joined code itself
 	}) {
@@ -117,10 +117,10 @@ func (s *checkScreen) eachRows(w int) term.Page {
 	says := fmt.Sprintf(" %d of %s checked", checked, words.Count(len(all), "commit", "commits"))
 	if id := prove.FirstFailing(all); !id.IsZero() {
 		says = " does not pass by itself"
-		if of := s.join.Replayed(s.built, id); of.Commit != nil {
+		if of := s.job.join.Replayed(s.job.built, id); of.Commit != nil {
 			says = " “" + of.Subject() + "”" + says
 		}
-		says = " " + s.s.Planner.Short(id) + says
+		says = " " + s.job.s.Planner.Short(id) + says
 	}
 	return term.Page{l.Add(term.Plain, says).Cut(w)}
 }

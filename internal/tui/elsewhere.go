@@ -25,7 +25,7 @@ type elsewhere struct {
 // inOwnEditor opens the text in the editor that git would open, and takes it back when that ends.
 func (e *writing) inOwnEditor() tea.Cmd {
 	text := e.ed.Text()
-	return e.start("opening your editor", func(ctx context.Context, _ func(int, int)) (then, error) {
+	return e.frame.start("opening your editor", func(ctx context.Context, _ func(int, int)) (then, error) {
 		editor, err := e.own(ctx)
 		if err != nil {
 			return nil, err
@@ -72,11 +72,11 @@ func (e *writing) takeBack(from elsewhere) {
 	switch {
 	case from.of != e:
 	case from.err != nil:
-		e.flash = term.Warning(words.Sentence(from.err.Error()))
+		e.frame.flash = term.Warning(words.Sentence(from.err.Error()))
 	case from.text == e.ed.Text():
-		e.flash = term.Text(term.Plain, "Your editor left the text as it was.")
+		e.frame.flash = term.Text(term.Plain, "Your editor left the text as it was.")
 	default:
 		e.ed.Become(from.text)
-		e.flash = term.Text(term.Plain, "This is what your editor left. ctrl+s keeps it.")
+		e.frame.flash = term.Text(term.Plain, "This is what your editor left. ctrl+s keeps it.")
 	}
 }

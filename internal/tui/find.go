@@ -23,7 +23,7 @@ type finding struct {
 
 // ask opens it with what was typed last.
 func (s *historyScreen) ask(typed string) tea.Cmd {
-	f := &finding{screen: s, f: s.frame, label: "find", says: "All of what you type has to be true of a commit. " +
+	f := &finding{screen: s, f: s.job.frame, label: "find", says: "All of what you type has to be true of a commit. " +
 		"Large and small letters count alike.",
 		empty: term.Text(term.Dim, "words, ").Bold(term.Plain, "by:").Add(term.Dim, "ilka, ").Bold(term.Plain, "in:").Add(term.Dim, "fares/, ").
 			Bold(term.Plain, "since:").Add(term.Dim, "2026-03, ").Bold(term.Plain, "until:").Add(term.Dim, "2026-03-04")}

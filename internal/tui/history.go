@@ -19,7 +19,7 @@ import (
 
 // historyScreen is the commits of the branch, or of another line compared with it, newest first.
 type historyScreen struct {
-	*job
+	job *job
 	reads besides
 	rev   string // what is shown; empty for the branch
 
@@ -63,9 +63,9 @@ func (s *historyScreen) begin(to object.ID) tea.Cmd {
 		revs = append(revs, s.rev, "HEAD") // both ways
 	}
 	return s.reads.start(func(ctx context.Context) (then, error) {
-		c, err := s.s.History.Chronicle(ctx, revs...)
+		c, err := s.job.s.History.Chronicle(ctx, revs...)
 		if err != nil {
-			return func() tea.Cmd { s.close(); return s.failed(err) }, nil
+			return func() tea.Cmd { s.job.close(); return s.job.failed(err) }, nil
 		}
 		return s.readMore(ctx, c, firstRead)
 	})
@@ -77,12 +77,12 @@ func (s *historyScreen) readMore(ctx context.Context, c *lookback.Chronicle, n i
 	if err != nil {
 		return nil, err
 	}
-	if err := s.s.Planner.TellApart(ctx, idsOf(more)); err != nil {
+	if err := s.job.s.Planner.TellApart(ctx, idsOf(more)); err != nil {
 		return nil, err
 	}
 	return func() tea.Cmd {
 		if s.c == nil && c.Untold != nil {
-			s.flash = term.Warning(words.Sentence("what Dorvik did here is not told: " + c.Untold.Error()))
+			s.job.flash = term.Warning(words.Sentence("what Dorvik did here is not told: " + c.Untold.Error()))
 		}
 		s.c, s.reading, s.done = c, false, len(more) == 0
 		s.add(more)
@@ -130,9 +130,9 @@ func (s *historyScreen) seek(from int) {
 	if s.find.Empty() {
 		return
 	}
-	hit, err := s.s.History.Found(s.find, s.entries[from:])
+	hit, err := s.job.s.History.Found(s.find, s.entries[from:])
 	if err != nil {
-		s.flash = term.Warning(words.Sentence(err.Error()))
+		s.job.flash = term.Warning(words.Sentence(err.Error()))
 		return
 	}
 	k := 0
@@ -190,7 +190,7 @@ func (s *historyScreen) compareLines(c *lookback.Chronicle) tea.Cmd {
 		err := c.Same(ctx)
 		return func() tea.Cmd {
 			if s.reading = false; err != nil {
-				return s.failed(err)
+				return s.job.failed(err)
 			}
 			c.Refresh(s.entries)
 			return s.wants()
@@ -218,7 +218,7 @@ func (s *historyScreen) move(by int) tea.Cmd {
 func (s *historyScreen) actions() []action {
 	var out []action
 	if s.here() != nil {
-		out = append(out, act(keys.Next, "look at it", func() tea.Cmd { return s.openCommit(s.here()) }))
+		out = append(out, act(keys.Next, "look at it", func() tea.Cmd { return s.job.openCommit(s.here()) }))
 	}
 	out = append(out, rowKeys("commit", s.rows(), s.scroll.Room(), s.move)...)
 	if s.canPick() {
@@ -237,10 +237,10 @@ func (s *historyScreen) actions() []action {
 			also(keys.Right, func() tea.Cmd { return s.landmark(1) }))
 	}
 	if s.rev == "" {
-		out = append(out, act(keys.Compare, "", s.openBranches))
+		out = append(out, act(keys.Compare, "", s.job.openBranches))
 	}
 	out = append(out, act(keys.Back, words.If(s.only, "all commits", "back"), s.leave),
-		s.drawAction(draw.KindHistory))
+		s.job.drawAction(draw.KindHistory))
 	return out
 }
 
@@ -255,7 +255,7 @@ func (s *historyScreen) leave() tea.Cmd {
 		return nil
 	}
 	s.reads.stop()
-	s.close()
+	s.job.close()
 	return nil
 }
 
@@ -264,11 +264,11 @@ func (s *historyScreen) landmark(by int) tea.Cmd {
 	n := len(s.c.Landmarks) + 1
 	s.place = ((s.place+by)%n + n) % n
 	if s.place == 0 {
-		s.flash = term.Text(term.Plain, "The newest commit.")
+		s.job.flash = term.Text(term.Plain, "The newest commit.")
 		return s.moveTo(0)
 	}
 	at := s.c.Landmarks[s.place-1]
-	s.flash = term.Text(term.Plain, words.Sentence(at.Words))
+	s.job.flash = term.Text(term.Plain, words.Sentence(at.Words))
 	return s.goToCommit(at.Commit)
 }
 
@@ -304,7 +304,7 @@ func (s *historyScreen) readUntil(doing string, there func([]lookback.Entry) boo
 			}
 			ended, cancelled := err == nil && len(more) == 0, ctx.Err() != nil
 			if err == nil {
-				err = s.s.Planner.TellApart(ctx, idsOf(all))
+				err = s.job.s.Planner.TellApart(ctx, idsOf(all))
 			}
 			if cancelled {
 				err = nil // what was read is kept
@@ -313,7 +313,7 @@ func (s *historyScreen) readUntil(doing string, there func([]lookback.Entry) boo
 				s.reading, s.done = false, ended
 				s.add(all)
 				if cancelled {
-					s.flash = term.Text(term.Plain, "Cancelled.")
+					s.job.flash = term.Text(term.Plain, "Cancelled.")
 					return nil
 				}
 				return next()
@@ -330,7 +330,7 @@ func (s *historyScreen) next(by int) tea.Cmd {
 				return s.moveTo(i)
 			}
 		}
-		s.flash = term.Text(term.Plain, "There is none above.")
+		s.job.flash = term.Text(term.Plain, "There is none above.")
 		return nil
 	}
 	for _, i := range s.found {
@@ -339,18 +339,18 @@ func (s *historyScreen) next(by int) tea.Cmd {
 		}
 	}
 	if s.done {
-		s.flash = term.Text(term.Plain, "There is none below.")
+		s.job.flash = term.Text(term.Plain, "There is none below.")
 		return nil
 	}
 	find := s.find
 	return s.readUntil("looking further back", func(some []lookback.Entry) bool {
-		hit, err := s.s.History.Found(find, some)
+		hit, err := s.job.s.History.Found(find, some)
 		return err != nil || len(hit) > 0
 	}, func() tea.Cmd {
 		if len(s.found) > 0 && s.found[len(s.found)-1] > s.row {
 			return s.next(1)
 		}
-		s.flash = term.Text(term.Plain, "There is none below.")
+		s.job.flash = term.Text(term.Plain, "There is none below.")
 		return nil
 	})
 }
@@ -359,7 +359,7 @@ func (s *historyScreen) next(by int) tea.Cmd {
 func (s *historyScreen) looked(typed string, only bool) tea.Cmd {
 	f, err := lookback.ParseFind(typed)
 	if err != nil {
-		s.flash = term.Warning(words.Sentence(err.Error()))
+		s.job.flash = term.Warning(words.Sentence(err.Error()))
 		return nil
 	}
 	s.find, s.typed, s.found = f, typed, nil
@@ -381,7 +381,7 @@ func (s *historyScreen) looked(typed string, only bool) tea.Cmd {
 	want := s.scroll.Room()
 	seen := 0
 	return s.readUntil("looking further back", func(some []lookback.Entry) bool {
-		hit, err := s.s.History.Found(f, some)
+		hit, err := s.job.s.History.Found(f, some)
 		seen += len(hit)
 		return err != nil || seen > want
 	}, func() tea.Cmd { return nil })
@@ -401,7 +401,7 @@ func (s *historyScreen) isMarked() bool { return slices.Contains(s.marked, s.her
 func (s *historyScreen) mark() tea.Cmd {
 	e := s.here()
 	if len(e.Commit.Parents) > 1 {
-		s.flash = term.Warning("This commit joins lines: pick the commits it joined, or use “dorvik pick --parent N”.")
+		s.job.flash = term.Warning("This commit joins lines: pick the commits it joined, or use “dorvik pick --parent N”.")
 		return nil
 	}
 	if i := slices.Index(s.marked, e.ID); i >= 0 {
@@ -425,18 +425,18 @@ func (s *historyScreen) pickMarked() tea.Cmd {
 			revs = append(revs, e.ID.String())
 		}
 	}
-	if s.st.Underway() || s.st.Accepted != nil {
-		s.flash = term.Warning("A recovery is under way here: finish or undo it before you pick.")
+	if s.job.st.Underway() || s.job.st.Accepted != nil {
+		s.job.flash = term.Warning("A recovery is under way here: finish or undo it before you pick.")
 		return nil
 	}
 	return s.job.start("looking at what is picked", func(ctx context.Context, _ func(int, int)) (then, error) {
-		if err := s.s.Pick(ctx, revs, 0); err != nil {
+		if err := s.job.s.Pick(ctx, revs, 0); err != nil {
 			return nil, err
 		}
 		return func() tea.Cmd {
 			s.reads.stop()
-			s.goTo(s.look)
-			return s.load(false)
+			s.job.goTo(s.job.look)
+			return s.job.load(false)
 		}, nil
 	})
 }
@@ -525,8 +525,8 @@ func (s *historyScreen) top(w int) term.Line {
 	name := s.rev
 	if name == "" {
 		name = "this branch"
-		if s.pos != nil {
-			name = s.pos.Branch.Name
+		if s.job.pos != nil {
+			name = s.job.pos.Branch.Name
 		}
 	}
 	l := term.Text(term.Plain, " ").Then(term.Heading("HISTORY")).Bold(term.Bright, "  "+name)
@@ -542,7 +542,7 @@ func (s *historyScreen) top(w int) term.Line {
 
 // said is what there is to say of a commit, in its row.
 func (s *historyScreen) said(e *lookback.Entry) string {
-	return strings.Join(e.Said(s.s.Planner.Short), "; ")
+	return strings.Join(e.Said(s.job.s.Planner.Short), "; ")
 }
 
 // commitRow draws a commit, its lines in at most some columns, and what is said of it in some cells.
@@ -556,9 +556,9 @@ func (s *historyScreen) commitRow(i, w, most, said int) term.Line {
 	} else {
 		l = l.Then(s.drawLines(e, s.strokes[i], most)).Fit(2 + 2*most - 1)
 	}
-	l = l.Add(sign.Hue, "  "+s.s.Planner.Short(e.ID)+"  ")
+	l = l.Add(sign.Hue, "  "+s.job.s.Planner.Short(e.ID)+"  ")
 	who := s.who(e)
-	age := s.age(history.Node{ID: e.ID, Commit: e.Commit})
+	age := s.job.age(history.Node{ID: e.ID, Commit: e.Commit})
 	var right term.Line
 	var subjectRoom int
 	if w >= wide {
@@ -589,7 +589,7 @@ func (s *historyScreen) commitRow(i, w, most, said int) term.Line {
 // who is the author, as one speaks of them.
 func (s *historyScreen) who(e *lookback.Entry) string {
 	who := e.Author()
-	if s.me != "" && who.Email == s.me {
+	if s.job.me != "" && who.Email == s.job.me {
 		return "you"
 	}
 	return who.Name
@@ -621,7 +621,7 @@ func (s *historyScreen) remark() term.Line {
 			" marked. g brings "+words.Is(len(s.marked), "it",
 			"them")+" onto your branch, through the same stages as any join.")
 	}
-	said := e.Said(s.s.Planner.Short)
+	said := e.Said(s.job.s.Planner.Short)
 	if e.Later {
 		said = append(said, "its clock was wrong: a line to it is not drawn")
 	}

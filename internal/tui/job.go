@@ -493,7 +493,7 @@ func (j *job) farewell() string {
 
 // opening is what there is before one knows where one stands, or where that cannot be known.
 type opening struct {
-	*job
+	job *job
 	why error // nothing can be done
 
 	parts *plan.Position // where the lines part, which is known before the routes are
@@ -505,7 +505,7 @@ func (o *opening) parting(over <-chan struct{}) (part func(*plan.Position, []his
 	known := make(chan func(), 1)
 	return func(p *plan.Position, below []history.Node) {
 			known <- func() { o.parts, o.stem = p, below }
-		}, o.newBeside().start(func(context.Context) (then, error) {
+		}, o.job.newBeside().start(func(context.Context) (then, error) {
 			select {
 			case show := <-known:
 				return func() tea.Cmd { show(); return nil }, nil
@@ -517,13 +517,13 @@ func (o *opening) parting(over <-chan struct{}) (part func(*plan.Position, []his
 
 // early is Look as far as it is known: the two lines.
 func (o *opening) early(w, h int) term.Page {
-	pos, below := o.pos, o.below
-	o.pos, o.below = o.parts, o.stem // what draws the lines looks there
-	defer func() { o.pos, o.below = pos, below }()
+	pos, below := o.job.pos, o.job.below
+	o.job.pos, o.job.below = o.parts, o.stem // what draws the lines looks there
+	defer func() { o.job.pos, o.job.below = pos, below }()
 	p := term.Page{nil}
-	st := o.pos.Standing(false)
+	st := o.job.pos.Standing(false)
 	p.Say(w, term.Line{}.Bold(term.Trouble, st.Head+" ").Add(term.Plain, st.Text))
-	if o.pos.Resumes() == nil {
+	if o.job.pos.Resumes() == nil {
 		p.Say(w, term.Text(term.Dim, "Both ways to join are being worked out."))
 	} else {
 		p.Say(w, term.Text(term.Dim, st.Next))
@@ -531,9 +531,9 @@ func (o *opening) early(w, h int) term.Page {
 	p.Blank()
 	lanes := w - 3
 	if w >= wide {
-		lanes = max(w/2+2, min(o.look.lanesNeed()+6, w*60/100)) - 3
+		lanes = max(w/2+2, min(o.job.look.lanesNeed()+6, w*60/100)) - 3
 	}
-	return append(p, term.Indent(o.look.lanes(lanes, h-len(p)-4), 2)...)
+	return append(p, term.Indent(o.job.look.lanes(lanes, h-len(p)-4), 2)...)
 }
 
 func (o *opening) actions() []action {
@@ -544,19 +544,19 @@ func (o *opening) actions() []action {
 	var help *recovery.Offered
 	if errors.As(o.why, &help) {
 		out = append(out, acts(keys.Next, help.Offer.Does, func() tea.Cmd {
-			return o.start(help.Offer.Does, func(ctx context.Context, _ func(int, int)) (then, error) {
-				err := o.s.TakeUp(ctx, help.Offer)
+			return o.job.start(help.Offer.Does, func(ctx context.Context, _ func(int, int)) (then, error) {
+				err := o.job.s.TakeUp(ctx, help.Offer)
 				return func() tea.Cmd {
-					o.notice = o.s.TakeNotice()
-					o.goTo(&opening{job: o.job})
-					return o.load(true)
+					o.job.notice = o.job.s.TakeNotice()
+					o.job.goTo(&opening{job: o.job})
+					return o.job.load(true)
 				}, err
 			})
 		}))
 	}
 	return append(out, acts(keys.Fetch, "look again", func() tea.Cmd {
-		o.goTo(&opening{job: o.job})
-		return o.load(o.pos != nil)
+		o.job.goTo(&opening{job: o.job})
+		return o.job.load(o.job.pos != nil)
 	}))
 }
 
@@ -582,9 +582,9 @@ func (o *opening) view(w, h int) term.Page {
 		p.Blank()
 		p.Say(w, term.Text(term.Plain, "Press ").Bold(term.Bright, keys.Next.Help().Key).Add(term.Plain, " to "+help.Offer.Does+"."))
 	}
-	if o.notice != "" {
+	if o.job.notice != "" {
 		p.Blank()
-		p.Warn(w, o.notice)
+		p.Warn(w, o.job.notice)
 	}
 	p.Blank()
 	p.Say(w, term.Text(term.Dim, "Nothing has been changed. Press f to look again, q to leave."))

@@ -24,7 +24,7 @@ import (
 
 // logbookScreen is what was done here, the newest first.
 type logbookScreen struct {
-	*job
+	job *job
 	entries []ledger.LogEntry
 	points  map[string]*ledger.Waypoint
 	adrift  *recovery.Adrift
@@ -79,7 +79,7 @@ func (s *logbookScreen) actions() []action {
 			out = append(out, acts(keys.Pick, "take only this back, by a new commit",
 				func() tea.Cmd { return s.counter(e.Waypoint) }))
 		}
-		out = append(out, act(keys.Views, "what differs from now", func() tea.Cmd { return s.openSince(e.Waypoint) }))
+		out = append(out, act(keys.Views, "what differs from now", func() tea.Cmd { return s.job.openSince(e.Waypoint) }))
 	}
 	if s.adrift != nil {
 		out = append(out, acts(keys.Branch, "keep what is on no branch", s.keepAdrift))
@@ -88,7 +88,7 @@ func (s *logbookScreen) actions() []action {
 		out = append(out, acts(keys.Drop, "clean old waypoints", s.clean))
 	}
 	out = append(out, rowKeys("entry", len(s.entries), s.scroll.Room(), s.move)...)
-	return append(out, act(keys.Back, "", quietly(s.close)))
+	return append(out, act(keys.Back, "", quietly(s.job.close)))
 }
 
 func (s *logbookScreen) move(by int) tea.Cmd {
@@ -99,8 +99,8 @@ func (s *logbookScreen) move(by int) tea.Cmd {
 // goBack takes branch, index and files back to before an entry, or says why not. Where something was
 // done since, or it was pushed, it asks first.
 func (s *logbookScreen) goBack(name string) tea.Cmd {
-	return s.start("looking how to go back", func(ctx context.Context, _ func(int, int)) (then, error) {
-		way, err := s.s.WayBack(ctx, name)
+	return s.job.start("looking how to go back", func(ctx context.Context, _ func(int, int)) (then, error) {
+		way, err := s.job.s.WayBack(ctx, name)
 		if err != nil {
 			return s.refused(err)
 		}
@@ -108,7 +108,7 @@ func (s *logbookScreen) goBack(name string) tea.Cmd {
 			if way.Direct() {
 				return s.goingBack(name)
 			}
-			s.ask(term.Warning(way.Sentence()+" Go back?"), "go back", func() tea.Cmd { return s.goingBack(name) }, nil)
+			s.job.ask(term.Warning(way.Sentence()+" Go back?"), "go back", func() tea.Cmd { return s.goingBack(name) }, nil)
 			return nil
 		}, nil
 	})
@@ -118,13 +118,13 @@ func (s *logbookScreen) goBack(name string) tea.Cmd {
 func (s *logbookScreen) refused(err error) (then, error) {
 	var asks *change.AsksError
 	if errors.As(err, &asks) {
-		return func() tea.Cmd { return s.returning(asks) }, nil
+		return func() tea.Cmd { return s.job.returning(asks) }, nil
 	}
 	var blocked *plan.Blocked
 	var moved *change.MovedError
 	if errors.As(err, &blocked) || errors.As(err, &moved) {
 		return func() tea.Cmd {
-			s.flash = term.Warning(words.Sentence(err.Error()))
+			s.job.flash = term.Warning(words.Sentence(err.Error()))
 			return nil
 		}, nil
 	}
@@ -133,14 +133,14 @@ func (s *logbookScreen) refused(err error) (then, error) {
 
 // counter prepares taking back what an entry brought by a new commit, which goes through the stages.
 func (s *logbookScreen) counter(name string) tea.Cmd {
-	return s.start("making the opposite", func(ctx context.Context, _ func(int, int)) (then, error) {
-		if err := s.s.Counter(ctx, name); err != nil {
+	return s.job.start("making the opposite", func(ctx context.Context, _ func(int, int)) (then, error) {
+		if err := s.job.s.Counter(ctx, name); err != nil {
 			return s.refused(err)
 		}
 		return func() tea.Cmd {
-			s.holds = ""
-			s.goTo(s.look)
-			return s.load(false)
+			s.job.holds = ""
+			s.job.goTo(s.job.look)
+			return s.job.load(false)
 		}, nil
 	})
 }
@@ -148,11 +148,11 @@ func (s *logbookScreen) counter(name string) tea.Cmd {
 // keepAdrift gives commits that are on no branch one.
 func (s *logbookScreen) keepAdrift() tea.Cmd {
 	a := s.adrift
-	return s.start("making a branch", func(ctx context.Context, _ func(int, int)) (then, error) {
-		name, err := s.s.Workspace.KeepAdrift(ctx, a)
+	return s.job.start("making a branch", func(ctx context.Context, _ func(int, int)) (then, error) {
+		name, err := s.job.s.Workspace.KeepAdrift(ctx, a)
 		return func() tea.Cmd {
 			s.adrift = nil
-			s.flash = term.Done("Kept on the branch " + name + ". c in the history compares it with yours, and picks from " +
+			s.job.flash = term.Done("Kept on the branch " + name + ". c in the history compares it with yours, and picks from " +
 				"it.")
 			return nil
 		}, err
@@ -164,12 +164,12 @@ const cleanAge = 30 * 24 * time.Hour
 
 // clean forgets what old waypoints keep, if that is agreed to.
 func (s *logbookScreen) clean() tea.Cmd {
-	s.ask(term.Warning("What waypoints keep that are older than 30 days is forgotten: it cannot be gone back to then, and "+
+	s.job.ask(term.Warning("What waypoints keep that are older than 30 days is forgotten: it cannot be gone back to then, and "+
 		"the logbook goes on telling what was done. Clean them?"), "clean them", func() tea.Cmd {
-		return s.start("cleaning", func(ctx context.Context, _ func(int, int)) (then, error) {
-			n, err := s.s.Clean(ctx, cleanAge)
+		return s.job.start("cleaning", func(ctx context.Context, _ func(int, int)) (then, error) {
+			n, err := s.job.s.Clean(ctx, cleanAge)
 			return func() tea.Cmd {
-				s.flash = term.Text(term.Plain, words.Count(n, "waypoint was", "waypoints were")+" cleaned.")
+				s.job.flash = term.Text(term.Plain, words.Count(n, "waypoint was", "waypoints were")+" cleaned.")
 				return nil
 			}, err
 		})
@@ -178,8 +178,8 @@ func (s *logbookScreen) clean() tea.Cmd {
 }
 
 func (s *logbookScreen) goingBack(name string) tea.Cmd {
-	return s.startVital("going back", func(ctx context.Context, _ func(int, int)) (then, error) {
-		w, err := s.s.Return(ctx, name)
+	return s.job.startVital("going back", func(ctx context.Context, _ func(int, int)) (then, error) {
+		w, err := s.job.s.Return(ctx, name)
 		if err != nil {
 			return s.refused(err)
 		}
@@ -188,11 +188,11 @@ func (s *logbookScreen) goingBack(name string) tea.Cmd {
 			at = w.After // it has a waypoint of its own
 		}
 		return func() tea.Cmd {
-			s.notice, s.holds, s.rewrite = s.s.TakeNotice(), "", false
-			s.goTo(s.look)
-			cmd := s.load(true)
-			s.flash = term.Done(fmt.Sprintf("%s is back at %s, with index and files. Your decisions are kept.", w.Branch,
-				s.s.Planner.Short(at)))
+			s.job.notice, s.job.holds, s.job.rewrite = s.job.s.TakeNotice(), "", false
+			s.job.goTo(s.job.look)
+			cmd := s.job.load(true)
+			s.job.flash = term.Done(fmt.Sprintf("%s is back at %s, with index and files. Your decisions are kept.", w.Branch,
+				s.job.s.Planner.Short(at)))
 			return cmd
 		}, nil
 	})
@@ -201,15 +201,15 @@ func (s *logbookScreen) goingBack(name string) tea.Cmd {
 // enterRow tells an entry in full.
 func (s *logbookScreen) enterRow() tea.Cmd {
 	e := *s.here()
-	return s.start("reading what was decided", func(ctx context.Context, _ func(int, int)) (then, error) {
-		told, err := draw.Of(ctx, s.s.History, e.Waypoint)
+	return s.job.start("reading what was decided", func(ctx context.Context, _ func(int, int)) (then, error) {
+		told, err := draw.Of(ctx, s.job.s.History, e.Waypoint)
 		if err != nil {
 			return nil, err
 		}
 		p := &toldPage{}
 		told.Tell(p)
 		return func() tea.Cmd {
-			s.open(&toldScreen{job: s.job, waypoint: e.Waypoint, rows: p.rows})
+			s.job.open(&toldScreen{job: s.job, waypoint: e.Waypoint, rows: p.rows})
 			return nil
 		}, nil
 	})
@@ -240,8 +240,8 @@ func (s *logbookScreen) view(w, h int) term.Page {
 	var rows term.Page
 	for i := range s.entries {
 		e := &s.entries[i]
-		l := term.Text(term.Bright, words.If(i == s.row, "  ▶ ", "    ")).Then(term.Text(term.Dim, words.Ago(s.now(), e.When)).Fit(14)).
-			Mark(markOfDeed(e.What)).Add(term.Plain, e.Sentence(s.s.Planner.Short(e.To))).Add(term.Dim, "   "+e.Name()).Cut(w)
+		l := term.Text(term.Bright, words.If(i == s.row, "  ▶ ", "    ")).Then(term.Text(term.Dim, words.Ago(s.job.now(), e.When)).Fit(14)).
+			Mark(markOfDeed(e.What)).Add(term.Plain, e.Sentence(s.job.s.Planner.Short(e.To))).Add(term.Dim, "   "+e.Name()).Cut(w)
 		if i == s.row {
 			l = l.Fit(w).On(term.OnRow)
 		}
@@ -270,7 +270,7 @@ func (s *logbookScreen) kept(w int) (p term.Page) {
 	fact := func(name, text string) {
 		p.Row(term.Text(term.Plain, "    ").Then(term.Text(term.Dim, name).Fit(18)).Add(term.Plain, text).Cut(w))
 	}
-	fact("branch", fmt.Sprintf("%s, from %s to %s", e.Branch, s.s.Planner.Short(e.From), s.s.Planner.Short(e.To)))
+	fact("branch", fmt.Sprintf("%s, from %s to %s", e.Branch, s.job.s.Planner.Short(e.From), s.job.s.Planner.Short(e.To)))
 	point := s.points[e.Waypoint]
 	switch {
 	case e.Waypoint == "":
@@ -285,7 +285,7 @@ func (s *logbookScreen) kept(w int) (p term.Page) {
 		}
 		if len(point.Aside) > 0 {
 			fact("moved aside", words.List(words.Some(point.Aside, 4)))
-			fact("", "kept in "+s.s.Applier.AsideAt(point))
+			fact("", "kept in "+s.job.s.Applier.AsideAt(point))
 		}
 		if c := point.Checked; c != nil && !c.Skipped {
 			fact("check", c.Command+words.If(c.Passed, ", which passed", ", which failed"))
@@ -316,16 +316,16 @@ func (s *logbookScreen) remark() term.Line {
 
 // toldScreen is a recovery in sentences, as the report has them.
 type toldScreen struct {
-	*job
+	job *job
 	waypoint string
 	rows     []term.Line
 	scroll   term.Scroll
 }
 
 func (s *toldScreen) actions() []action {
-	out := append([]action{act(keys.Back, "", quietly(s.close))}, scrollKeys(&s.scroll)...)
+	out := append([]action{act(keys.Back, "", quietly(s.job.close))}, scrollKeys(&s.scroll)...)
 	return append(out, act(keys.Picture, "", func() tea.Cmd {
-		s.open(&pictureScreen{job: s.job, row: len(drawings) - 1, waypoint: s.waypoint})
+		s.job.open(&pictureScreen{job: s.job, row: len(drawings) - 1, waypoint: s.waypoint})
 		return nil
 	}))
 }

@@ -18,34 +18,34 @@ import (
 
 // lookScreen is Look: where one stands, the two lines, and where both touch the same files.
 type lookScreen struct {
-	*job
+	job *job
 	scroll term.Scroll
 }
 
 func (s *lookScreen) label() string { return ledger.Look.String() }
 
 func (s *lookScreen) state() (string, passed) {
-	if s.pos == nil {
+	if s.job.pos == nil {
 		return "", well
 	}
 	switch {
-	case s.pos.Counter() != "":
+	case s.job.pos.Counter() != "":
 		return "taking back", well
-	case s.pos.IsPick():
-		return fmt.Sprintf("%d to pick", len(s.pos.Divergence.Theirs)), well
+	case s.job.pos.IsPick():
+		return fmt.Sprintf("%d to pick", len(s.job.pos.Divergence.Theirs)), well
 	}
-	return fmt.Sprintf("%d theirs · %d yours", len(s.pos.Divergence.Theirs), len(s.pos.Divergence.Yours)), well
+	return fmt.Sprintf("%d theirs · %d yours", len(s.job.pos.Divergence.Theirs), len(s.job.pos.Divergence.Yours)), well
 }
 
-func (s *lookScreen) status() term.Line { return s.asked() }
+func (s *lookScreen) status() term.Line { return s.job.asked() }
 
 func (s *lookScreen) remark() term.Line {
 	switch {
-	case s.holds != "":
+	case s.job.holds != "":
 		return term.Text(term.Dim, "Pushed. Nothing has been changed since.")
-	case s.st.Accepted != nil:
+	case s.job.st.Accepted != nil:
 		return term.Text(term.Dim, "Your branch and files are at the joined result, and nothing of it is pushed.")
-	case s.changed:
+	case s.job.changed:
 		return term.Text(term.Dim, "Nothing else has been changed.")
 	}
 	return term.Text(term.Dim, "Nothing has been changed: your branch and working tree are as you left them.")
@@ -54,57 +54,57 @@ func (s *lookScreen) remark() term.Line {
 func (s *lookScreen) actions() []action {
 	var out []action
 	switch {
-	case s.pos.NothingToDo():
-	case s.pos.IsPick():
+	case s.job.pos.NothingToDo():
+	case s.job.pos.IsPick():
 		out = append(out, acts(keys.Next, "see what they would make", s.toChoose), acts(keys.Drop, "", s.dropPick))
-	case s.pos.Trivial() == plan.FastForward:
+	case s.job.pos.Trivial() == plan.FastForward:
 		out = append(out, acts(keys.Next, "move forward", s.forward))
-	case s.pos.Trivial() == plan.UpToDate:
-		out = append(out, acts(keys.Next, "go on to Push", s.push.enter))
+	case s.job.pos.Trivial() == plan.UpToDate:
+		out = append(out, acts(keys.Next, "go on to Push", s.job.push.enter))
 	default:
 		out = append(out, acts(keys.Next, "choose a way to join", s.toChoose))
 	}
-	out = append(out, acts(keys.Fetch, "", func() tea.Cmd { return s.load(true) }), s.historyAction())
-	if len(s.drivers) > 0 {
+	out = append(out, acts(keys.Fetch, "", func() tea.Cmd { return s.job.load(true) }), s.job.historyAction())
+	if len(s.job.drivers) > 0 {
 		out = append(out, acts(keys.Driver, "", s.askDriver))
 	}
-	if s.movable() {
-		out = append(out, act(keys.Aside, "", quietly(s.moveAside)))
+	if s.job.movable() {
+		out = append(out, act(keys.Aside, "", quietly(s.job.moveAside)))
 	}
-	if s.carriable() {
-		out = append(out, acts(keys.Carry, words.If(s.st.Carry, "leave your work where it is",
+	if s.job.carriable() {
+		out = append(out, acts(keys.Carry, words.If(s.job.st.Carry, "leave your work where it is",
 			"carry your work along"),
-			s.carryWork))
-	} else if s.stash != nil {
+			s.job.carryWork))
+	} else if s.job.stash != nil {
 		out = append(out, acts(keys.Carry, "bring back what git put aside", s.bringBack))
 	}
-	if s.pos.Stuck != nil {
-		out = append(out, acts(keys.Back, "as git left it", s.leaveStuck))
+	if s.job.pos.Stuck != nil {
+		out = append(out, acts(keys.Back, "as git left it", s.job.leaveStuck))
 	}
-	if s.canUndo() {
-		out = append(out, acts(keys.Undo, "undo the join", s.undoJoin))
+	if s.job.canUndo() {
+		out = append(out, acts(keys.Undo, "undo the join", s.job.undoJoin))
 	}
-	if s.pos.Trivial() == plan.NotTrivial {
-		out = append(out, s.drawAction(draw.KindOverlap))
+	if s.job.pos.Trivial() == plan.NotTrivial {
+		out = append(out, s.job.drawAction(draw.KindOverlap))
 	} else {
-		out = append(out, act(keys.Others, "", s.openLastOthers), s.drawAction(draw.KindReport))
+		out = append(out, act(keys.Others, "", s.job.openLastOthers), s.job.drawAction(draw.KindReport))
 	}
-	if s.played != nil {
-		out = append(out, act(keys.Teammates, "the teammates", s.openTeammates))
+	if s.job.played != nil {
+		out = append(out, act(keys.Teammates, "the teammates", s.job.openTeammates))
 	}
 	return append(out, scrollKeys(&s.scroll)...)
 }
 
 // forward moves the branch forward; uncommitted work that is carried can ask something first.
 func (s *lookScreen) forward() tea.Cmd {
-	if s.pos.Carried == nil {
-		return s.push.accept(false)
+	if s.job.pos.Carried == nil {
+		return s.job.push.accept(false)
 	}
-	return s.rejoin(nil, s.joined)
+	return s.job.rejoin(nil, s.job.joined)
 }
 
 func (s *lookScreen) toChoose() tea.Cmd {
-	s.goTo(s.choose)
+	s.job.goTo(s.job.choose)
 	return nil
 }
 
@@ -115,30 +115,30 @@ func (s *lookScreen) update(msg tea.Msg) tea.Cmd {
 
 // askDriver asks whether the first merge driver that was not agreed to may run.
 func (s *lookScreen) askDriver() tea.Cmd {
-	d := s.drivers[0]
+	d := s.job.drivers[0]
 	says := fmt.Sprintf("“%s” is the merge driver “%s” of your configuration, a program that joins the files which "+
 		"the repository names for it. %sLet it run?", d.Command, d.Name, words.If(len(d.With) == 0, "",
 		fmt.Sprintf("It runs %s of the repository; when others change what is in there you are asked again. ",
 			words.List(words.Some(d.Files(), 3)))))
-	s.ask(term.Warning(says), "let it run", func() tea.Cmd {
-		if err := s.s.Ledger.Agree(d.String()); err != nil {
-			return s.failure(err)
+	s.job.ask(term.Warning(says), "let it run", func() tea.Cmd {
+		if err := s.job.s.Ledger.Agree(d.String()); err != nil {
+			return s.job.failure(err)
 		}
-		return s.load(false)
-	}, func() { s.flash = term.Text(term.Plain, "The merge driver is not run; its files are joined as text.") })
+		return s.job.load(false)
+	}, func() { s.job.flash = term.Text(term.Plain, "The merge driver is not run; its files are joined as text.") })
 	return nil
 }
 
 // dropPick goes back to where the branch stands to its upstream.
 func (s *lookScreen) dropPick() tea.Cmd {
-	return s.start("dropping the pick", func(ctx context.Context, _ func(int, int)) (then, error) {
-		err := s.s.Ledger.DropPick()
+	return s.job.start("dropping the pick", func(ctx context.Context, _ func(int, int)) (then, error) {
+		err := s.job.s.Ledger.DropPick()
 		return func() tea.Cmd {
-			s.goTo(s.look)
-			if s.flash == nil {
-				s.flash = term.Text(term.Plain, "The pick is dropped; your branch is as it was.")
+			s.job.goTo(s.job.look)
+			if s.job.flash == nil {
+				s.job.flash = term.Text(term.Plain, "The pick is dropped; your branch is as it was.")
 			}
-			return s.load(false)
+			return s.job.load(false)
 		}, err
 	})
 }
@@ -148,7 +148,7 @@ func (s *lookScreen) view(w, h int) term.Page {
 	s.headline(&p, w)
 	p.Blank()
 	switch left := max(w/2+2, min(s.lanesNeed()+6, w*60/100)); {
-	case s.pos.NothingToDo():
+	case s.job.pos.NothingToDo():
 		s.uncommitted(&p, w-2, 2)
 	case w < wide:
 		p.Rows(term.Indent(s.lanes(w-3, 26), 2))
@@ -163,21 +163,21 @@ func (s *lookScreen) view(w, h int) term.Page {
 
 // headline says in one plain sentence what happened, and what to do.
 func (s *lookScreen) headline(p *term.Page, w int) {
-	st := s.pos.Standing(s.st.Accepted != nil)
-	if s.holds != "" && s.pos.NothingToDo() {
-		st.Head, st.Text = "Pushed.", s.holds
+	st := s.job.pos.Standing(s.job.st.Accepted != nil)
+	if s.job.holds != "" && s.job.pos.NothingToDo() {
+		st.Head, st.Text = "Pushed.", s.job.holds
 		st.Next = "Yours and theirs are one line now. There is nothing left to do."
 	}
 	h := term.Trouble
 	switch {
-	case s.pos.IsPick():
+	case s.job.pos.IsPick():
 		h = term.Bright
 	case st.Well:
 		h = term.Joined
 	}
 	p.Say(w, term.Line{}.Bold(h, st.Head+" ").Add(term.Plain, st.Text))
 	p.Say(w, term.Text(term.Dim, st.Next))
-	for _, more := range []string{s.silence(), s.notice, s.half(), s.pos.Rewritten(), s.pos.Triangle(), s.marked(),
+	for _, more := range []string{s.silence(), s.job.notice, s.half(), s.job.pos.Rewritten(), s.job.pos.Triangle(), s.marked(),
 		s.putAside(), s.obstacle(), s.unfit()} {
 		if more != "" {
 			p.Blank()
@@ -188,10 +188,10 @@ func (s *lookScreen) headline(p *term.Page, w int) {
 
 // unfit says that edits will not work together, where the list of them is further down than one sees.
 func (s *lookScreen) unfit() string {
-	if s.w >= wide || s.plan == nil || s.pos.Trivial() != plan.NotTrivial {
+	if s.job.w >= wide || s.job.plan == nil || s.job.pos.Trivial() != plan.NotTrivial {
 		return ""
 	}
-	all := s.misfits[s.plan.Asking().Route]
+	all := s.job.misfits[s.job.plan.Asking().Route]
 	if len(all) == 0 {
 		return ""
 	}
@@ -199,73 +199,73 @@ func (s *lookScreen) unfit() string {
 	if len(all) > 1 {
 		more = fmt.Sprintf(" There are %d more below.", len(all)-1)
 	}
-	return "May not work together, though the texts join: " + s.misfitWords(&all[0]) + "." + more
+	return "May not work together, though the texts join: " + s.job.misfitWords(&all[0]) + "." + more
 }
 
 // silence is why the remote did not answer.
 func (s *lookScreen) silence() string {
-	if s.pos.Unanswered == nil {
+	if s.job.pos.Unanswered == nil {
 		return ""
 	}
-	return words.Sentence(s.pos.Unanswered.Error())
+	return words.Sentence(s.job.pos.Unanswered.Error())
 }
 
 // half says that what git left half done is joined anew here.
 func (s *lookScreen) half() string {
-	if s.pos.Stuck == nil {
+	if s.job.pos.Stuck == nil {
 		return ""
 	}
 	return fmt.Sprintf("You join anew: %s that git left half done is put away when you accept the result, and undo "+
-		"brings it back. Esc goes back to it.", s.pos.Stuck.What())
+		"brings it back. Esc goes back to it.", s.job.pos.Stuck.What())
 }
 
 // obstacle says what is in the way of the join.
 func (s *lookScreen) obstacle() string {
-	if s.pos.Trivial() == plan.UpToDate || s.pos.NothingToDo() {
+	if s.job.pos.Trivial() == plan.UpToDate || s.job.pos.NothingToDo() {
 		return "" // nothing is joined
 	}
-	if c := s.pos.Carried; c != nil && len(c.Parts) > 0 && s.pos.Stuck == nil && s.inWay == nil {
+	if c := s.job.pos.Carried; c != nil && len(c.Parts) > 0 && s.job.pos.Stuck == nil && s.job.inWay == nil {
 		return fmt.Sprintf("Your uncommitted work in %s is carried along: joined onto the result when you accept it, "+
 			"staged what is staged. Press k to leave it where it is.", words.List(words.Some(c.Paths, 4)))
 	}
-	if s.inWay == nil {
+	if s.job.inWay == nil {
 		return ""
 	}
 	say := "The join must change %s, where you have work that is not committed. Press k to have it carried along, or " +
 		"commit it before you accept the result; until then nothing is touched."
 	switch {
-	case s.aside:
+	case s.job.aside:
 		say = "The join must write where you have %s, which git does not know. It is moved aside when you accept the " +
 			"result, and undo brings it back."
-	case s.inWay.Hidden:
-		return words.Sentence(s.inWay.Error())
-	case s.inWay.Unknown:
+	case s.job.inWay.Hidden:
+		return words.Sentence(s.job.inWay.Error())
+	case s.job.inWay.Unknown:
 		say = "The join must write where you have %s, which git does not know. Press m to have it moved aside when " +
 			"you accept the result; until then nothing is touched."
 	}
-	return fmt.Sprintf(say, words.List(words.Some(s.inWay.Paths, 4))) + s.foreseen()
+	return fmt.Sprintf(say, words.List(words.Some(s.job.inWay.Paths, 4))) + s.foreseen()
 }
 
 // putAside says what a pull left in the stash.
 func (s *lookScreen) putAside() string {
-	if s.stash == nil || s.carriable() {
+	if s.job.stash == nil || s.job.carriable() {
 		return ""
 	}
-	return s.stash.Sentence()
+	return s.job.stash.Sentence()
 }
 
 // bringBack joins what a pull left in the stash with the files.
 func (s *lookScreen) bringBack() tea.Cmd {
-	l := s.stash
-	return s.startVital("bringing back what git put aside", func(ctx context.Context, _ func(int, int)) (then, error) {
-		_, err := s.s.BringBack(ctx, l)
+	l := s.job.stash
+	return s.job.startVital("bringing back what git put aside", func(ctx context.Context, _ func(int, int)) (then, error) {
+		_, err := s.job.s.BringBack(ctx, l)
 		var asks *change.AsksError
 		if errors.As(err, &asks) {
-			return func() tea.Cmd { return s.returning(asks) }, nil
+			return func() tea.Cmd { return s.job.returning(asks) }, nil
 		}
 		return func() tea.Cmd {
-			cmd := s.load(true)
-			s.flash = term.Done("What git had put aside is back among your files, not committed. The stash keeps it, too.")
+			cmd := s.job.load(true)
+			s.job.flash = term.Done("What git had put aside is back among your files, not committed. The stash keeps it, too.")
 			return cmd
 		}, err
 	})
@@ -274,7 +274,7 @@ func (s *lookScreen) bringBack() tea.Cmd {
 // marked says that conflict marks were committed.
 func (s *lookScreen) marked() string {
 	var where []string
-	for _, m := range s.marks {
+	for _, m := range s.job.marks {
 		where = append(where, m.String())
 	}
 	if len(where) == 0 {
@@ -286,11 +286,11 @@ func (s *lookScreen) marked() string {
 
 // foreseen says what would become of the work that is in the way, were it joined now.
 func (s *lookScreen) foreseen() string {
-	if s.ahead == nil || s.inWay.Unknown || s.inWay.Hidden {
+	if s.job.ahead == nil || s.job.inWay.Unknown || s.job.inWay.Hidden {
 		return ""
 	}
 	var asks []string
-	for _, p := range s.ahead.Paths {
+	for _, p := range s.job.ahead.Paths {
 		if p.State == plan.CarriedConflict {
 			asks = append(asks, p.Path)
 		}
@@ -298,6 +298,6 @@ func (s *lookScreen) foreseen() string {
 	if len(asks) == 0 {
 		return " Joined with theirs as it is now, it fits and asks nothing."
 	}
-	return fmt.Sprintf(" Joined with theirs as it is now, it asks %s, in %s.", words.Count(s.ahead.Asked, "decision",
+	return fmt.Sprintf(" Joined with theirs as it is now, it asks %s, in %s.", words.Count(s.job.ahead.Asked, "decision",
 		"decisions"), words.List(words.Some(asks, 3)))
 }

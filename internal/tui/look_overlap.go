@@ -16,7 +16,7 @@ import (
 // who to ask.
 func (s *lookScreen) overlapPage(w int) term.Page {
 	var p term.Page
-	switch s.pos.Trivial() {
+	switch s.job.pos.Trivial() {
 	case plan.NotTrivial:
 		s.overlaps(&p, w)
 	case plan.FastForward:
@@ -37,22 +37,22 @@ func (s *lookScreen) overlaps(p *term.Page, w int) {
 	p.Blank()
 	s.overlapRows(p, w)
 	decide := 0
-	for _, o := range s.overlap {
+	for _, o := range s.job.overlap {
 		if o.Decide {
 			decide++
 		}
 	}
 	p.Blank()
-	alone := words.Count(len(s.overlap)-decide, "joins by itself", "join by themselves")
+	alone := words.Count(len(s.job.overlap)-decide, "joins by itself", "join by themselves")
 	if decide == 0 {
 		p.Rows(term.Wrap(term.Text(term.Joined, fmt.Sprintf("No file needs a decision; %s.", alone)), w))
 	} else {
 		p.Rows(term.Wrap(term.Line{}.Bold(term.Trouble, words.Count(decide, "file", "files")).
 			Add(term.Plain, " will need a decision; ").Add(term.Joined, alone+"."), w))
 	}
-	s.remarks(p, s.plan.Asking(), w)
-	unfit := s.misfits[s.plan.Asking().Route]
-	if len(unfit) == 0 && s.foreseeing != nil {
+	s.remarks(p, s.job.plan.Asking(), w)
+	unfit := s.job.misfits[s.job.plan.Asking().Route]
+	if len(unfit) == 0 && s.job.foreseeing != nil {
 		p.Blank()
 		p.Row(term.Text(term.Dim, stillLooking))
 	}
@@ -60,7 +60,7 @@ func (s *lookScreen) overlaps(p *term.Page, w int) {
 		p.Blank()
 		p.Row(term.Heading("MAY NOT WORK TOGETHER").Add(term.Dim, "  though the texts join"))
 		p.Blank()
-		p.Rows(s.misfitRows(unfit, nil, w, 3))
+		p.Rows(s.job.misfitRows(unfit, nil, w, 3))
 	}
 }
 
@@ -87,7 +87,7 @@ func (s *lookScreen) remarks(p *term.Page, j *plan.Join, w int) {
 
 func (s *lookScreen) overlapRows(p *term.Page, w int) {
 	const most = 14
-	shown := s.overlap
+	shown := s.job.overlap
 	if len(shown) > most+1 {
 		shown = shown[:most]
 	}
@@ -113,7 +113,7 @@ func (s *lookScreen) overlapRows(p *term.Page, w int) {
 			Add(term.Theirs, strings.Repeat("█", t)).Add(term.Plain, strings.Repeat(" ", bar-t+2))
 		p.Row(l.Then(s.kind(o)))
 	}
-	if more := len(s.overlap) - len(shown); more > 0 {
+	if more := len(s.job.overlap) - len(shown); more > 0 {
 		p.Row(term.Text(term.Dim, words.Count(more, "more file", "more files")))
 	}
 }
@@ -153,11 +153,11 @@ func length(n int, whole bool, top, most int) int {
 }
 
 func (s *lookScreen) uncommitted(p *term.Page, w, in int) {
-	if len(s.pos.Dirty) == 0 {
+	if len(s.job.pos.Dirty) == 0 {
 		return
 	}
 	var paths []string
-	for _, d := range s.pos.Dirty {
+	for _, d := range s.job.pos.Dirty {
 		paths = append(paths, d.Path)
 	}
 	if len(*p) > 0 {
@@ -165,7 +165,7 @@ func (s *lookScreen) uncommitted(p *term.Page, w, in int) {
 	}
 	q := term.Page{term.Heading("NOT COMMITTED YET")}
 	l := term.Text(term.Plain, words.List(words.Some(paths, 3))+". ")
-	if s.inWay == nil && !s.pos.NothingToDo() && s.pos.Trivial() != plan.UpToDate {
+	if s.job.inWay == nil && !s.job.pos.NothingToDo() && s.job.pos.Trivial() != plan.UpToDate {
 		l = l.Add(term.Dim, "This stays exactly as it is: the join does not touch "+words.Is(len(paths), "that file",
 			"those files")+".")
 	}
@@ -174,21 +174,21 @@ func (s *lookScreen) uncommitted(p *term.Page, w, in int) {
 }
 
 func (s *lookScreen) whoToAsk(p *term.Page) {
-	if len(s.pos.Divergence.Theirs) == 0 {
+	if len(s.job.pos.Divergence.Theirs) == 0 {
 		return
 	}
 	p.Blank()
 	p.Row(term.Heading("WHO TO ASK"))
-	names := plan.Authors(s.pos.Divergence.Theirs)
+	names := plan.Authors(s.job.pos.Divergence.Theirs)
 	for i, name := range names {
 		if i == 5 {
 			p.Row(term.Text(term.Dim, "  and "+words.Count(len(names)-i, "other", "others")))
 			break
 		}
-		mine := slices.DeleteFunc(slices.Clone(s.pos.Divergence.Theirs),
+		mine := slices.DeleteFunc(slices.Clone(s.job.pos.Divergence.Theirs),
 			func(n history.Node) bool { return n.Author().Name != name })
-		p.Row(term.Line{}.Mark(term.MarkTheirs).Add(term.Plain, s.name(mine[0], merge.Theirs)+" ").
+		p.Row(term.Line{}.Mark(term.MarkTheirs).Add(term.Plain, s.job.name(mine[0], merge.Theirs)+" ").
 			Add(term.Dim, fmt.Sprintf("%s, %s, last %s", mine[0].Author().Email, words.Count(len(mine), "commit",
-				"commits"), s.age(mine[0]))))
+				"commits"), s.job.age(mine[0]))))
 	}
 }

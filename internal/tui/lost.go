@@ -25,28 +25,28 @@ type lostScreen struct {
 
 // lostAction looks at what does not fit any more.
 func (s *checkScreen) lostAction() []action {
-	if s.join == nil || len(s.join.Lost) == 0 {
+	if s.job.join == nil || len(s.job.join.Lost) == 0 {
 		return nil
 	}
-	return []action{acts(keys.Views, "the "+words.Is(len(s.join.Lost), "mend", "mends")+" that "+
-		""+words.Is(len(s.join.Lost),
+	return []action{acts(keys.Views, "the "+words.Is(len(s.job.join.Lost), "mend", "mends")+" that "+
+		""+words.Is(len(s.job.join.Lost),
 		"does", "do")+" not fit", s.openLost)}
 }
 
 func (s *checkScreen) openLost() tea.Cmd {
 	o := &lostScreen{checkScreen: s}
-	for _, m := range s.join.Lost {
-		text, _, err := s.s.Planner.TextAt(s.join.Tree, m.Path)
+	for _, m := range s.job.join.Lost {
+		text, _, err := s.job.s.Planner.TextAt(s.job.join.Tree, m.Path)
 		if err != nil {
-			return s.frame.failed(err)
+			return s.job.frame.failed(err)
 		}
 		o.now = append(o.now, text)
 	}
-	s.open(o)
+	s.job.open(o)
 	return nil
 }
 
-func (o *lostScreen) mend() plan.Mend { return o.join.Lost[o.at] }
+func (o *lostScreen) mend() plan.Mend { return o.job.join.Lost[o.at] }
 
 func (o *lostScreen) actions() []action {
 	var out []action
@@ -60,15 +60,15 @@ func (o *lostScreen) actions() []action {
 		}
 		out = append(out, act(keys.Following, "the next", turn(1)), also(keys.Previous, turn(-1)))
 	}
-	return append(append(out, act(keys.Back, "", quietly(o.close))), scrollKeys(&o.scroll)...)
+	return append(append(out, act(keys.Back, "", quietly(o.job.close))), scrollKeys(&o.scroll)...)
 }
 
 // letGo forgets it.
 func (o *lostScreen) letGo() tea.Cmd {
 	m, s := o.mend(), o.checkScreen
-	o.close()
-	return s.rejoin(func(to *recovery.Session) error { return to.Ledger.LetGo(m) }, func() tea.Cmd {
-		s.flash = term.Text(term.Plain, "The mend of "+m.Path+" is let go.")
+	o.job.close()
+	return s.job.rejoin(func(to *recovery.Session) error { return to.Ledger.LetGo(m) }, func() tea.Cmd {
+		s.job.flash = term.Text(term.Plain, "The mend of "+m.Path+" is let go.")
 		return s.enter()
 	})
 }
@@ -81,7 +81,7 @@ func (o *lostScreen) again() tea.Cmd {
 		ed.GoTo(min(edits[0].A0+1, strings.Count(now, "\n")+1), 1)
 	}
 	was := editRows(m.Before, m.After)
-	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), name: m.Path, own: s.s.Repo.Editor,
+	s.job.open(&writing{frame: s.job.frame, ed: ed, right: s.status(), name: m.Path, own: s.job.s.Repo.Editor,
 		around: func(w, h int) term.Page {
 			p := term.Page{term.Text(term.Plain, " ").Bold(term.Bright, m.Path).Add(term.Dim, "   as it is now; your mend was").Cut(w)}
 			for _, l := range was[:min(len(was), h/3)] {
@@ -91,7 +91,7 @@ func (o *lostScreen) again() tea.Cmd {
 			return append(p, ed.View(w, h-len(p))...)
 		},
 		save: func(after string) tea.Cmd {
-			return s.rejoin(func(to *recovery.Session) error {
+			return s.job.rejoin(func(to *recovery.Session) error {
 				if err := to.Ledger.LetGo(m); err != nil || after == now {
 					return err
 				}

@@ -15,7 +15,7 @@ import (
 
 // othersScreen is what a result means for each of those who have commits on their side.
 type othersScreen struct {
-	*job
+	job *job
 	result object.ID // the commit they get
 	others []lookback.Other
 	pull   []string
@@ -56,7 +56,7 @@ func (s *othersScreen) actions() []action {
 	var out []action
 	if files := s.files(); len(files) > 0 {
 		out = append(out, act(keys.Next, "line by line", func() tea.Cmd {
-			return s.openChange(files[s.row], "as they left it, and as it is in the result", s.authors)
+			return s.job.openChange(files[s.row], "as they left it, and as it is in the result", s.authors)
 		}))
 		if !files[s.row].New.Absent() {
 			out = append(out, act(keys.Annotate, "who wrote its lines", s.authors))
@@ -66,11 +66,11 @@ func (s *othersScreen) actions() []action {
 		s.moveTo(s.row + by)
 		return nil
 	})...)
-	return append(out, act(keys.Back, "", quietly(s.close)))
+	return append(out, act(keys.Back, "", quietly(s.job.close)))
 }
 
 // authors opens the lines of the file one is on, as they are in the result.
-func (s *othersScreen) authors() tea.Cmd { return s.openAnnotate(s.result, s.files()[s.row].Path) }
+func (s *othersScreen) authors() tea.Cmd { return s.job.openAnnotate(s.result, s.files()[s.row].Path) }
 
 func (s *othersScreen) moveTo(row int) {
 	s.row = max(0, min(row, len(s.files())-1))

@@ -20,8 +20,8 @@ func (s *checkScreen) pairActions() (out []action) {
 	b, _ := s.who.known()
 	switch {
 	case s.pair.Found() && s.onlyTogether():
-		out = append(out, also(keys.YourCommit, func() tea.Cmd { return s.showCommit(s.pair.Yours, nil) }),
-			also(keys.TheirCommit, func() tea.Cmd { return s.showCommit(s.pair.Theirs, nil) }),
+		out = append(out, also(keys.YourCommit, func() tea.Cmd { return s.job.showCommit(s.pair.Yours, nil) }),
+			also(keys.TheirCommit, func() tea.Cmd { return s.job.showCommit(s.pair.Theirs, nil) }),
 			acts(keys.Pair, "the two that collide", s.openPair), acts(keys.Colleague, "", s.tellColleague))
 	case b.Yours != nil && *b.Yours && b.Theirs != nil && *b.Theirs:
 		out = append(out, acts(keys.Pair, "", s.findPair))
@@ -49,16 +49,16 @@ func (s *checkScreen) onTheirs() bool {
 
 // findPair finds them by halving.
 func (s *checkScreen) findPair() tea.Cmd {
-	pos, terms := s.pos, s.terms
-	return s.start("finding the two commits that collide", func(ctx context.Context, progress func(int, int)) (then,
+	pos, terms := s.job.pos, s.terms
+	return s.job.start("finding the two commits that collide", func(ctx context.Context, progress func(int, int)) (then,
 		error) {
-		pair, err := s.s.Prover.FindPair(ctx, pos, terms, progress)
+		pair, err := s.job.s.Prover.FindPair(ctx, pos, terms, progress)
 		if ask := agreeing(err); ask != nil {
-			return func() tea.Cmd { return s.openConsent(ask, s.findPair) }, nil
+			return func() tea.Cmd { return s.job.openConsent(ask, s.findPair) }, nil
 		}
 		return func() tea.Cmd {
 			if s.pair = pair; !pair.Found() {
-				s.flash = term.Warning("They cannot be found by halving: one of the lines has merges in it.")
+				s.job.flash = term.Warning("They cannot be found by halving: one of the lines has merges in it.")
 				return nil
 			}
 			return s.openPair()
@@ -68,7 +68,7 @@ func (s *checkScreen) findPair() tea.Cmd {
 
 // tellColleague opens a note to whoever made the other commit.
 func (s *checkScreen) tellColleague() tea.Cmd {
-	return s.settle.noteTo(s.first(s.pair.Theirs, merge.Theirs), draw.PairNote(s.pos, s.pair, s.unfit, s.line()), nil)
+	return s.job.settle.noteTo(s.job.first(s.pair.Theirs, merge.Theirs), draw.PairNote(s.job.pos, s.pair, s.unfit, s.line()), nil)
 }
 
 // pairRows shows the two commits, one beside the other where there is room.
@@ -81,15 +81,15 @@ func (s *checkScreen) pairRows(w, h int) term.Page {
 		if side == merge.Theirs {
 			n = s.pair.Theirs
 		}
-		return term.Line{}.Mark(m).Add(m.Hue, s.s.Planner.Short(n.ID)+" ").Add(term.Plain, n.Subject()).Add(term.Dim,
-			"  "+s.first(n, side))
+		return term.Line{}.Mark(m).Add(m.Hue, s.job.s.Planner.Short(n.ID)+" ").Add(term.Plain, n.Subject()).Add(term.Dim,
+			"  "+s.job.first(n, side))
 	}
 	head := term.Text(term.Plain, "  ").Then(term.Heading("THE TWO THAT COLLIDE")).Add(term.Dim, "  "+keys.Pair.Help().Key+" shows both "+
 		"side by side")
 	if h < small {
 		return term.Page{term.Line{}.Add(term.Plain, "  ").Mark(term.MarkYours).Add(term.Yours,
-			s.s.Planner.Short(s.pair.Yours.ID)).Add(term.Trouble, " ✗ ").
-			Mark(term.MarkTheirs).Add(term.Theirs, s.s.Planner.Short(s.pair.Theirs.ID)).Add(term.Plain, " collide; ").Bold(term.Bright,
+			s.job.s.Planner.Short(s.pair.Yours.ID)).Add(term.Trouble, " ✗ ").
+			Mark(term.MarkTheirs).Add(term.Theirs, s.job.s.Planner.Short(s.pair.Theirs.ID)).Add(term.Plain, " collide; ").Bold(term.Bright,
 			keys.Pair.Help().Key).Add(term.Plain, " shows both")}
 	}
 	y, t := row(term.MarkYours, merge.Yours), row(term.MarkTheirs, merge.Theirs)

@@ -35,7 +35,7 @@ type pairSide struct {
 
 // openPair looks at the two that collide.
 func (s *checkScreen) openPair() tea.Cmd {
-	o := &pairScreen{checkScreen: s, reads: s.newBeside(), sides: [2]pairSide{
+	o := &pairScreen{checkScreen: s, reads: s.job.newBeside(), sides: [2]pairSide{
 		{side: merge.Yours, mark: term.MarkYours, node: s.pair.Yours}, {side: merge.Theirs, mark: term.MarkTheirs,
 			node: s.pair.Theirs}}}
 	var about []string
@@ -45,12 +45,12 @@ func (s *checkScreen) openPair() tea.Cmd {
 	for _, at := range s.places {
 		about = append(about, at.Path)
 	}
-	s.open(o)
+	s.job.open(o)
 	sides := o.sides
 	return o.reads.start(func(ctx context.Context) (then, error) {
 		for i := range sides {
 			var err error
-			if sides[i].edits, err = s.s.History.EditedBy(ctx, sides[i].node, about); err != nil {
+			if sides[i].edits, err = s.job.s.History.EditedBy(ctx, sides[i].node, about); err != nil {
 				return nil, err
 			}
 		}
@@ -59,10 +59,10 @@ func (s *checkScreen) openPair() tea.Cmd {
 }
 
 func (o *pairScreen) actions() []action {
-	look := func(n history.Node) func() tea.Cmd { return func() tea.Cmd { return o.showCommit(n, nil) } }
+	look := func(n history.Node) func() tea.Cmd { return func() tea.Cmd { return o.job.showCommit(n, nil) } }
 	out := []action{act(keys.YourCommit, "", look(o.pair.Yours)), also(keys.TheirCommit, look(o.pair.Theirs)),
 		act(keys.Colleague, "write to whose the other is", o.tellColleague),
-		act(keys.Back, "", quietly(func() { o.reads.stop(); o.close() }))}
+		act(keys.Back, "", quietly(func() { o.reads.stop(); o.job.close() }))}
 	return append(out, scrollKeys(&o.scroll)...)
 }
 
@@ -92,8 +92,8 @@ func (o *pairScreen) view(w, h int) term.Page {
 // sideRows is one of the two, from its commit down to its edits.
 func (o *pairScreen) sideRows(i, w int) (p term.Page) {
 	s := &o.sides[i]
-	p.Row(term.Line{}.Mark(s.mark).Add(s.mark.Hue, o.s.Planner.Short(s.node.ID)+"  ").Bold(term.Bright, s.node.Subject()).Cut(w))
-	p.Row(term.Text(term.Plain, "  "+o.first(s.node, s.side)).Add(term.Dim, "   "+s.node.Author().Time().Format("2 Jan 2006 "+
+	p.Row(term.Line{}.Mark(s.mark).Add(s.mark.Hue, o.job.s.Planner.Short(s.node.ID)+"  ").Bold(term.Bright, s.node.Subject()).Cut(w))
+	p.Row(term.Text(term.Plain, "  "+o.job.first(s.node, s.side)).Add(term.Dim, "   "+s.node.Author().Time().Format("2 Jan 2006 "+
 		"15:04")).Cut(w))
 	_, body, _ := strings.Cut(s.node.Text(), "\n")
 	for row := range strings.Lines(strings.TrimSpace(body)) {

@@ -40,7 +40,7 @@ func (s *settleScreen) exhibitsOf(c *settle.Question) *exhibits {
 		if !e.Mode.IsRegular() {
 			return
 		}
-		data, err := s.s.Planner.Store.Blob(e.ID)
+		data, err := s.job.s.Planner.Store.Blob(e.ID)
 		if err != nil || merge.IsText(data) {
 			return
 		}
@@ -87,8 +87,8 @@ func (s *settleScreen) photos(x *exhibits, w, h int) term.Page {
 	out := make(term.Page, h)
 	for i, o := range all {
 		col := term.Page{term.Line{}.Mark(o.Mark).Add(o.Hue, o.name)}
-		for _, row := range o.of.Cells(each-2, h-1, lipgloss.Color(s.theme.Paper)) {
-			col.Row(pictureRow(s.theme, row))
+		for _, row := range o.of.Cells(each-2, h-1, lipgloss.Color(s.job.theme.Paper)) {
+			col.Row(pictureRow(s.job.theme, row))
 		}
 		for k := range out {
 			if k < len(col) {
@@ -110,8 +110,8 @@ func (s *settleScreen) viewOutside() tea.Cmd {
 	if !ok {
 		return nil
 	}
-	return s.start("opening both", func(ctx context.Context, _ func(int, int)) (then, error) {
-		viewer, err := s.s.Prover.OwnProgram(ctx, "dorvik.viewer")
+	return s.job.start("opening both", func(ctx context.Context, _ func(int, int)) (then, error) {
+		viewer, err := s.job.s.Prover.OwnProgram(ctx, "dorvik.viewer")
 		if err != nil {
 			return nil, err
 		}
@@ -123,7 +123,7 @@ func (s *settleScreen) viewOutside() tea.Cmd {
 		}
 		opened, err := s.openFiles(viewer, q, v)
 		return func() tea.Cmd {
-			s.flash = term.Text(term.Plain, words.List(opened)+" "+words.Is(len(opened), "is", "are")+" opened by “"+viewer+"”.")
+			s.job.flash = term.Text(term.Plain, words.List(opened)+" "+words.Is(len(opened), "is", "are")+" opened by “"+viewer+"”.")
 			return nil
 		}, err
 	})
@@ -132,7 +132,7 @@ func (s *settleScreen) viewOutside() tea.Cmd {
 // openFiles writes the versions to files under the git directory, and has each opened.
 func (s *settleScreen) openFiles(viewer string, q *plan.Attributed, v *merge.Versions) (opened []string,
 	err error) {
-	dir := filepath.Join(s.s.Repo.Where().Own, "dorvik", "view")
+	dir := filepath.Join(s.job.s.Repo.Where().Own, "dorvik", "view")
 	if err := errors.Join(os.RemoveAll(dir), os.MkdirAll(dir, 0o755)); err != nil {
 		return nil, fmt.Errorf("making files to be viewed: %w", err)
 	}
@@ -143,7 +143,7 @@ func (s *settleScreen) openFiles(viewer string, q *plan.Attributed, v *merge.Ver
 		if !one.is.Mode.IsRegular() {
 			continue
 		}
-		data, err := s.s.Planner.Store.Blob(one.is.ID)
+		data, err := s.job.s.Planner.Store.Blob(one.is.ID)
 		if err != nil {
 			return nil, err
 		}
@@ -151,7 +151,7 @@ func (s *settleScreen) openFiles(viewer string, q *plan.Attributed, v *merge.Ver
 		if err := os.WriteFile(file, data, 0o644); err != nil {
 			return nil, fmt.Errorf("making files to be viewed: %w", err)
 		}
-		ctx, stop := s.begin()
+		ctx, stop := s.job.begin()
 		defer stop()
 		if err := check.Show(ctx, viewer, file, 2*slow); err != nil {
 			return nil, fmt.Errorf("%w; git config dorvik.viewer names another; the file is %s", err, file)

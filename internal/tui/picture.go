@@ -18,7 +18,7 @@ import (
 
 // pictureScreen chooses what is drawn, and how, and writes it beside the working tree.
 type pictureScreen struct {
-	*job
+	job *job
 	row  int
 	form int // of the formats that the drawing comes in
 	dark bool
@@ -58,8 +58,8 @@ func (s *pictureScreen) formats() []string {
 // and under a name that is free.
 func (s *pictureScreen) file() string {
 	forms := s.formats()
-	name := fmt.Sprintf("%s-%s", s.repo, drawings[s.row].kind)
-	dir := filepath.Dir(s.s.Repo.Where().Dir)
+	name := fmt.Sprintf("%s-%s", s.job.repo, drawings[s.row].kind)
+	dir := filepath.Dir(s.job.s.Repo.Where().Dir)
 	for n := 1; ; n++ {
 		tail := ""
 		if n > 1 {
@@ -80,7 +80,7 @@ func (s *pictureScreen) actions() []action {
 		s.move)...)
 	return append(out, act(keys.Left, "format", turn(-1)), also(keys.Right, turn(1)),
 		act(keys.Views, words.If(s.dark, "on light ground", "on dark ground"), quietly(func() { s.dark = !s.dark })),
-		act(keys.Back, "", quietly(s.close)))
+		act(keys.Back, "", quietly(s.job.close)))
 }
 
 func (s *pictureScreen) move(by int) tea.Cmd {
@@ -91,14 +91,14 @@ func (s *pictureScreen) move(by int) tea.Cmd {
 // write makes the drawing and writes it.
 func (s *pictureScreen) write() tea.Cmd {
 	a := draw.Asked{Kind: drawings[s.row].kind, File: s.file(), Dark: s.dark, Waypoint: s.waypoint}
-	return s.start("drawing", func(ctx context.Context, _ func(int, int)) (then, error) {
-		data, err := draw.Make(ctx, s.s.History, a)
+	return s.job.start("drawing", func(ctx context.Context, _ func(int, int)) (then, error) {
+		data, err := draw.Make(ctx, s.job.s.History, a)
 		if err == nil {
 			err = draw.Write(a.File, data)
 		}
 		return func() tea.Cmd {
-			s.close()
-			s.flash = term.Done(a.File + " is written.")
+			s.job.close()
+			s.job.flash = term.Done(a.File + " is written.")
 			return nil
 		}, err
 	})

@@ -22,7 +22,7 @@ import (
 
 // pushScreen is Push: what the branch becomes, what was made sure of, and the push itself.
 type pushScreen struct {
-	*job
+	job *job
 	scroll  term.Scroll
 	ready   *recovery.Departure
 	refused *recovery.Pushed
@@ -38,35 +38,35 @@ func (s *pushScreen) state() (string, passed) { return "", well }
 
 func (s *pushScreen) status() term.Line {
 	switch {
-	case s.pos.Resumes() != nil:
+	case s.job.pos.Resumes() != nil:
 		return term.Text(term.Dim, "begun by git")
 	case s.ready == nil:
-		return s.asked()
+		return s.job.asked()
 	}
 	if s.ready.Silent != nil {
-		return term.Line{}.Mark(term.MarkWarning).Add(term.Trouble, s.pos.Branch.Remote.String()+" did not answer")
+		return term.Line{}.Mark(term.MarkWarning).Add(term.Trouble, s.job.pos.Branch.Remote.String()+" did not answer")
 	}
-	return term.Text(term.Dim, s.pos.Branch.Remote.String()+" was asked "+words.Ago(s.now(), s.ready.Asked))
+	return term.Text(term.Dim, s.job.pos.Branch.Remote.String()+" was asked "+words.Ago(s.job.now(), s.ready.Asked))
 }
 
 // tip is the commit that is to be pushed.
 func (s *pushScreen) tip() object.ID {
-	if s.join == nil || s.pos.Trivial() == plan.UpToDate || s.built.Tip.IsZero() {
-		return s.pos.Yours
+	if s.job.join == nil || s.job.pos.Trivial() == plan.UpToDate || s.job.built.Tip.IsZero() {
+		return s.job.pos.Yours
 	}
-	return s.built.Tip
+	return s.job.built.Tip
 }
 
 // enter goes to Push and makes sure of what can be made sure of.
 func (s *pushScreen) enter() tea.Cmd {
-	s.goTo(s)
+	s.job.goTo(s)
 	s.ready, s.refused, s.stopped, s.said, s.without, s.remake = nil, nil, nil, nil, false, false
 	s.scroll.To(0)
-	pos, join, tip := s.pos, s.join, s.tip()
-	return s.start("asking "+pos.Branch.Remote.String(), func(ctx context.Context, _ func(int, int)) (then, error) {
-		d, err := s.s.Departure(ctx, pos, join, tip)
+	pos, join, tip := s.job.pos, s.job.join, s.tip()
+	return s.job.start("asking "+pos.Branch.Remote.String(), func(ctx context.Context, _ func(int, int)) (then, error) {
+		d, err := s.job.s.Departure(ctx, pos, join, tip)
 		return func() tea.Cmd {
-			s.ready, s.st = d, s.s.Ledger.State()
+			s.ready, s.job.st = d, s.job.s.Ledger.State()
 			return nil
 		}, err
 	})
@@ -75,45 +75,45 @@ func (s *pushScreen) enter() tea.Cmd {
 // behind reports whether a push of what was picked would be refused, as the upstream
 // has commits of its own.
 func (s *pushScreen) behind() bool {
-	return s.pos.IsPick() && len(s.pos.Upstream().Divergence.Theirs) > 0
+	return s.job.pos.IsPick() && len(s.job.pos.Upstream().Divergence.Theirs) > 0
 }
 
 // blocked reports whether work that is not committed stands where the result must be written,
 // with nothing agreed about it.
 func (s *pushScreen) blocked() bool {
-	return s.joins() && s.inWay != nil && (!s.inWay.Unknown || !s.aside)
+	return s.joins() && s.job.inWay != nil && (!s.job.inWay.Unknown || !s.job.aside)
 }
 
 // joins reports whether the result shown is still to be put on the branch.
-func (s *pushScreen) joins() bool { return !s.accepted() && s.pos.Trivial() == plan.NotTrivial }
+func (s *pushScreen) joins() bool { return !s.job.accepted() && s.job.pos.Trivial() == plan.NotTrivial }
 
 // next is what enter does, and what goes with it: what stands in the way comes first.
 func (s *pushScreen) next() (out []action) {
-	up := s.pos.Branch.Upstream
+	up := s.job.pos.Branch.Upstream
 	goes := func(does string, push bool) {
 		out = append(out, acts(keys.Next, does, func() tea.Cmd {
 			return s.sure(push, func() tea.Cmd { return s.accept(push) })
 		}))
 	}
 	switch {
-	case s.holds != "":
+	case s.job.holds != "":
 		out = append(out, acts(keys.Next, "look at the branch", s.lookAgain))
 	case s.ready == nil:
 	case s.ready.Moved:
 		out = append(out, acts(keys.Next, "look at what is new", s.lookAgain))
-	case s.blocked() && s.inWay.Unknown:
-		out = append(out, act(keys.Next, "have it moved aside", quietly(s.moveAside)))
-	case s.blocked() && s.inWay.Hidden:
+	case s.blocked() && s.job.inWay.Unknown:
+		out = append(out, act(keys.Next, "have it moved aside", quietly(s.job.moveAside)))
+	case s.blocked() && s.job.inWay.Hidden:
 		out = append(out, acts(keys.Next, "look again", s.lookAgain))
 	case s.blocked():
-		out = append(out, acts(keys.Next, "carry your work along", s.carryWork))
+		out = append(out, acts(keys.Next, "carry your work along", s.job.carryWork))
 	case s.ready.Gone || s.refused != nil && s.refused.Refusal.Kind == vcs.Gone:
 		out = append(out, acts(keys.Next, words.If(s.joins(), "join here, and make it there anew", "make it there "+
 			"anew"),
 			s.makeAnew))
-	case s.pos.Resumes() != nil && s.joins():
-		goes("put it on "+s.pos.Branch.Name, false)
-	case s.behind() && s.accepted():
+	case s.job.pos.Resumes() != nil && s.joins():
+		goes("put it on "+s.job.pos.Branch.Name, false)
+	case s.behind() && s.job.accepted():
 		out = append(out, acts(keys.Next, "look at both lines", s.lookAgain))
 	case s.behind():
 		goes("put them on your branch", false)
@@ -128,10 +128,10 @@ func (s *pushScreen) next() (out []action) {
 
 // sure goes on after it was asked, where something is to be pushed that is asked about.
 func (s *pushScreen) sure(push bool, do func() tea.Cmd) tea.Cmd {
-	if push && s.join != nil {
-		for _, n := range s.join.Remarks() {
+	if push && s.job.join != nil {
+		for _, n := range s.job.join.Remarks() {
 			if n.Asks {
-				s.ask(term.Warning(words.Remark(n)+" Push it all the same?"), "push it", do, nil)
+				s.job.ask(term.Warning(words.Remark(n)+" Push it all the same?"), "push it", do, nil)
 				return nil
 			}
 		}
@@ -149,54 +149,54 @@ func (s *pushScreen) makeAnew() tea.Cmd {
 
 func (s *pushScreen) actions() []action {
 	out := s.next()
-	if s.blocked() && s.inWay.Unknown {
-		out = append(out, also(keys.Aside, quietly(s.moveAside)))
+	if s.blocked() && s.job.inWay.Unknown {
+		out = append(out, also(keys.Aside, quietly(s.job.moveAside)))
 	}
-	if s.joins() && s.carriable() && s.pos.Stuck == nil {
-		out = append(out, acts(keys.Carry, words.If(s.st.Carry, "leave your work where it is",
+	if s.joins() && s.job.carriable() && s.job.pos.Stuck == nil {
+		out = append(out, acts(keys.Carry, words.If(s.job.st.Carry, "leave your work where it is",
 			"carry your work along"),
-			s.carryWork))
+			s.job.carryWork))
 	}
-	if s.canUndo() {
-		out = append(out, acts(keys.Undo, words.If(s.pos.IsPick(), "undo the pick", "undo the join"), s.undoJoin))
+	if s.job.canUndo() {
+		out = append(out, acts(keys.Undo, words.If(s.job.pos.IsPick(), "undo the pick", "undo the join"), s.job.undoJoin))
 	}
 	if s.ready != nil && len(s.ready.Others) > 0 {
 		out = append(out, act(keys.Others, "what others get", func() tea.Cmd {
-			if s.holds != "" {
-				return s.openLastOthers()
+			if s.job.holds != "" {
+				return s.job.openLastOthers()
 			}
-			return s.openOthers(s.tip(), s.ready.Others, s.ready.Pull)
+			return s.job.openOthers(s.tip(), s.ready.Others, s.ready.Pull)
 		}))
 	}
 	if s.joins() && s.ready != nil {
-		out = append(out, s.roadAction()...)
+		out = append(out, s.job.roadAction()...)
 	}
-	if s.holds == "" {
+	if s.job.holds == "" {
 		out = append(out, acts(keys.Back, "", s.back))
 	}
-	if s.holds != "" {
-		out = append(out, s.historyAction())
+	if s.job.holds != "" {
+		out = append(out, s.job.historyAction())
 	}
-	out = append(out, s.drawAction(draw.KindReport))
+	out = append(out, s.job.drawAction(draw.KindReport))
 	return append(out, scrollKeys(&s.scroll)...)
 }
 
 // lookAgain goes to Look and asks the remote.
 func (s *pushScreen) lookAgain() tea.Cmd {
-	s.goTo(s.look)
-	return s.load(true)
+	s.job.goTo(s.job.look)
+	return s.job.load(true)
 }
 
 // back goes to Check, or where nothing was joined here, or all of it is done, to Look.
 func (s *pushScreen) back() tea.Cmd {
 	switch {
-	case s.accepted(): // the branch is not where it was looked at
+	case s.job.accepted(): // the branch is not where it was looked at
 		return s.lookAgain()
 	case !s.joins():
-		s.goTo(s.look)
+		s.job.goTo(s.job.look)
 		return nil
 	}
-	s.goTo(s.check)
+	s.job.goTo(s.job.check)
 	return nil
 }
 
@@ -208,7 +208,7 @@ func (s *pushScreen) update(msg tea.Msg) tea.Cmd {
 // accept brings branch, index and working tree to the joined state, and goes on
 // to the push if asked.
 func (s *pushScreen) accept(push bool) tea.Cmd {
-	pos, join, built := s.pos, s.join, s.built
+	pos, join, built := s.job.pos, s.job.join, s.job.built
 	if pos.SettlesOnly() {
 		built = plan.Built{Tip: pos.Yours}
 	}
@@ -216,22 +216,22 @@ func (s *pushScreen) accept(push bool) tea.Cmd {
 	if join != nil && join.Carried != nil && pos.Stuck == nil {
 		carried = join.Carried.Sentence()
 	}
-	consent := change.Consent{RewritePublished: s.rewrite, MoveAside: s.aside, WithoutHooks: s.without}
+	consent := change.Consent{RewritePublished: s.job.rewrite, MoveAside: s.job.aside, WithoutHooks: s.without}
 	s.stopped = nil
-	return s.startVital("changing your branch and files", func(ctx context.Context, _ func(int, int)) (then, error) {
+	return s.job.startVital("changing your branch and files", func(ctx context.Context, _ func(int, int)) (then, error) {
 		var wp *ledger.Waypoint
 		var err error
 		if pos.Trivial() == plan.FastForward {
-			wp, err = s.s.FastForward(ctx, pos, consent)
+			wp, err = s.job.s.FastForward(ctx, pos, consent)
 		} else {
-			wp, err = s.s.Accept(ctx, pos, join, built, consent)
+			wp, err = s.job.s.Accept(ctx, pos, join, built, consent)
 		}
 		var asks *change.HooksError
 		if errors.As(err, &asks) {
 			return func() tea.Cmd { return s.askHooks(asks, func() tea.Cmd { return s.accept(push) }) }, nil
 		}
 		if ask := agreeing(err); ask != nil {
-			return func() tea.Cmd { return s.openConsent(ask, func() tea.Cmd { return s.accept(push) }) }, nil
+			return func() tea.Cmd { return s.job.openConsent(ask, func() tea.Cmd { return s.accept(push) }) }, nil
 		}
 		var stopped *vcs.HookError
 		if errors.As(err, &stopped) {
@@ -240,24 +240,24 @@ func (s *pushScreen) accept(push bool) tea.Cmd {
 		if err != nil {
 			return nil, err
 		}
-		st, signed := s.s.Ledger.State(), s.s.Applier.Signatures()
+		st, signed := s.job.s.Ledger.State(), s.job.s.Applier.Signatures()
 		return func() tea.Cmd {
-			s.st, s.changed, s.signed, s.aside, s.notice = st, true, signed, false, ""
-			return s.isAccepted(push, wp.Aside, strings.TrimSpace(carried+" "+s.s.TakeNotice()))
+			s.job.st, s.job.changed, s.job.signed, s.job.aside, s.job.notice = st, true, signed, false, ""
+			return s.isAccepted(push, wp.Aside, strings.TrimSpace(carried+" "+s.job.s.TakeNotice()))
 		}, nil
 	})
 }
 
 // askHooks asks about hooks that a commit can change, and goes on either way.
 func (s *pushScreen) askHooks(asks *change.HooksError, onward func() tea.Cmd) tea.Cmd {
-	s.ask(term.Warning(fmt.Sprintf("The repository brings hooks in %s: %s. They run with your rights, for as long as they "+
+	s.job.ask(term.Warning(fmt.Sprintf("The repository brings hooks in %s: %s. They run with your rights, for as long as they "+
 		"stay as they are now. Esc goes on without them. Let them run?", asks.Dir(), words.List(asks.Names()))),
 		"let them run", func() tea.Cmd {
-			if err := s.s.Applier.AgreeToHooks(context.Background(), asks.Hooks); err != nil {
-				return s.failure(err)
+			if err := s.job.s.Applier.AgreeToHooks(context.Background(), asks.Hooks); err != nil {
+				return s.job.failure(err)
 			}
 			return onward()
-		}, func() { s.without = true; s.flash = term.Text(term.Plain, "They are not run. Press enter to go on.") })
+		}, func() { s.without = true; s.job.flash = term.Text(term.Plain, "They are not run. Press enter to go on.") })
 	return nil
 }
 
@@ -265,57 +265,57 @@ func (s *pushScreen) askHooks(asks *change.HooksError, onward func() tea.Cmd) te
 func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cmd {
 	var cmd tea.Cmd
 	switch {
-	case s.pos.Stuck != nil:
-		what := words.Upper(s.pos.Stuck.What()) + " that git left half done is finished, and nothing of it is left " +
+	case s.job.pos.Stuck != nil:
+		what := words.Upper(s.job.pos.Stuck.What()) + " that git left half done is finished, and nothing of it is left " +
 			"over."
 		switch {
-		case s.pos.SettlesOnly():
+		case s.job.pos.SettlesOnly():
 			what = "What was in conflict is settled and staged. Nothing is committed; l, then u brings it back as it " +
 				"was."
-		case s.pos.Resumes() == nil:
+		case s.job.pos.Resumes() == nil:
 			what = "Joined anew: your branch and files are at the result."
 		}
-		s.goTo(&opening{job: s.job})
-		s.resumed = s.pos.Resumes() == nil && push
-		cmd = s.load(true)
-		s.flash = term.Done(what)
-	case s.pos.MovesBack():
-		what := fmt.Sprintf("%s is back at %s, with index and files.", s.pos.Branch.Name,
-			s.s.Planner.Short(s.pos.Theirs))
-		if !s.pos.Stash().IsZero() {
+		s.job.goTo(&opening{job: s.job})
+		s.job.resumed = s.job.pos.Resumes() == nil && push
+		cmd = s.job.load(true)
+		s.job.flash = term.Done(what)
+	case s.job.pos.MovesBack():
+		what := fmt.Sprintf("%s is back at %s, with index and files.", s.job.pos.Branch.Name,
+			s.job.s.Planner.Short(s.job.pos.Theirs))
+		if !s.job.pos.Stash().IsZero() {
 			what = "What git had put aside is back among your files, not committed. The stash keeps it, too."
 		}
-		s.holds, s.rewrite, s.resumed = "", false, true
-		s.goTo(&opening{job: s.job})
-		cmd = s.load(true)
-		s.flash = term.Done(what)
-	case s.pos.Trivial() == plan.FastForward:
-		s.goTo(s.look)
-		cmd = s.load(true)
-		s.flash = term.Done(s.pos.Branch.Name + " moved forward to theirs. “dorvik undo” takes it back.")
+		s.job.holds, s.job.rewrite, s.job.resumed = "", false, true
+		s.job.goTo(&opening{job: s.job})
+		cmd = s.job.load(true)
+		s.job.flash = term.Done(what)
+	case s.job.pos.Trivial() == plan.FastForward:
+		s.job.goTo(s.job.look)
+		cmd = s.job.load(true)
+		s.job.flash = term.Done(s.job.pos.Branch.Name + " moved forward to theirs. “dorvik undo” takes it back.")
 	case push:
 		cmd = s.pushNow()
-	case s.pos.IsPick():
-		s.flash = term.Done("Picked: your branch and files are at the result. Nothing is pushed yet.")
+	case s.job.pos.IsPick():
+		s.job.flash = term.Done("Picked: your branch and files are at the result. Nothing is pushed yet.")
 	default:
-		s.flash = term.Done("Joined: your branch and files are at the result. Nothing is pushed yet.")
+		s.job.flash = term.Done("Joined: your branch and files are at the result. Nothing is pushed yet.")
 	}
 	if len(aside) > 0 {
-		s.flash = s.flash.Add(term.Plain, " "+words.List(words.Some(aside, 3))+" "+words.Is(len(aside), "was", "were")+
+		s.job.flash = s.job.flash.Add(term.Plain, " "+words.List(words.Some(aside, 3))+" "+words.Is(len(aside), "was", "were")+
 			" moved aside; until this is pushed undo brings "+words.Is(len(aside), "it", "them")+" back, and l tells "+
 			words.Is(len(aside), "where it is", "where they are")+" kept.")
 	}
 	if notice != "" {
-		s.flash = s.flash.Add(term.Plain, " "+notice)
+		s.job.flash = s.job.flash.Add(term.Plain, " "+notice)
 	}
 	return cmd
 }
 
 func (s *pushScreen) pushNow() tea.Cmd {
-	pos, consent := s.pos, change.Consent{WithoutHooks: s.without, MakeAnew: s.remake}
+	pos, consent := s.job.pos, change.Consent{WithoutHooks: s.without, MakeAnew: s.remake}
 	s.refused = nil
-	return s.start("pushing to "+pos.Branch.Upstream, func(ctx context.Context, _ func(int, int)) (then, error) {
-		done, err := s.s.PushTip(ctx, pos, consent)
+	return s.job.start("pushing to "+pos.Branch.Upstream, func(ctx context.Context, _ func(int, int)) (then, error) {
+		done, err := s.job.s.PushTip(ctx, pos, consent)
 		var asks *change.HooksError
 		if errors.As(err, &asks) {
 			return func() tea.Cmd { return s.askHooks(asks, s.pushNow) }, nil
@@ -323,9 +323,9 @@ func (s *pushScreen) pushNow() tea.Cmd {
 		if err != nil {
 			return nil, err
 		}
-		st := s.s.Ledger.State()
+		st := s.job.s.Ledger.State()
 		return func() tea.Cmd {
-			s.st = st
+			s.job.st = st
 			return s.isPushed(done)
 		}, nil
 	})
@@ -334,21 +334,21 @@ func (s *pushScreen) pushNow() tea.Cmd {
 func (s *pushScreen) isPushed(d *recovery.Pushed) tea.Cmd {
 	switch {
 	case d.Refusal == nil:
-		s.changed = true
-		s.holds = fmt.Sprintf("%s now holds %s.", s.pos.Branch.Upstream, s.s.Planner.Short(d.Holds))
+		s.job.changed = true
+		s.job.holds = fmt.Sprintf("%s now holds %s.", s.job.pos.Branch.Upstream, s.job.s.Planner.Short(d.Holds))
 		s.said = d.Said
 		s.scroll.To(0)
-		if notice := s.s.TakeNotice(); notice != "" {
-			s.flash = term.Warning(notice)
+		if notice := s.job.s.TakeNotice(); notice != "" {
+			s.job.flash = term.Warning(notice)
 		}
 	case d.Refusal.Kind == vcs.Behind:
-		s.goTo(s.look)
-		cmd := s.load(true)
-		s.flash = term.Warning("Somebody pushed first, so the push was refused. ")
+		s.job.goTo(s.job.look)
+		cmd := s.job.load(true)
+		s.job.flash = term.Warning("Somebody pushed first, so the push was refused. ")
 		if d.WentBack {
-			s.flash = s.flash.Add(term.Plain, "Your branch is back where it was; your decisions are kept.")
-		} else if s.pos.IsPick() {
-			s.flash = s.flash.Add(term.Plain, "What you picked is on your branch, to be joined with what is new.")
+			s.job.flash = s.job.flash.Add(term.Plain, "Your branch is back where it was; your decisions are kept.")
+		} else if s.job.pos.IsPick() {
+			s.job.flash = s.job.flash.Add(term.Plain, "What you picked is on your branch, to be joined with what is new.")
 		}
 		return cmd
 	default:
@@ -359,9 +359,9 @@ func (s *pushScreen) isPushed(d *recovery.Pushed) tea.Cmd {
 
 func (s *pushScreen) remark() term.Line {
 	switch {
-	case s.holds != "":
+	case s.job.holds != "":
 		return term.Text(term.Dim, "The remote was asked again after the push.")
-	case s.pos.Resumes() != nil:
+	case s.job.pos.Resumes() != nil:
 		return term.Text(term.Dim, "Nothing has been changed yet. When it is on your branch, undo brings back what git left "+
 			"half done.")
 	case s.ready != nil && s.ready.Moved:
@@ -369,11 +369,11 @@ func (s *pushScreen) remark() term.Line {
 	case s.behind():
 		return term.Text(term.Dim, "Nothing is pushed now. What you picked joins what is new there like any other commit of "+
 			"yours.")
-	case s.accepted():
+	case s.job.accepted():
 		return term.Text(term.Dim, "The joined result is on your branch. It can be undone until it is pushed.")
 	case !s.joins():
 		return term.Text(term.Dim, "Nothing was joined. If somebody pushes first, the push is refused, and nothing is lost.")
-	case s.pos.IsPick():
+	case s.job.pos.IsPick():
 		return term.Text(term.Dim, "If somebody pushes first, what you picked stays on your branch, and you join the two lines.")
 	}
 	return term.Text(term.Dim, "If somebody pushes first, Dorvik joins again and asks only what is new.")

@@ -20,15 +20,15 @@ func (s *pushScreen) view(w, h int) term.Page {
 	}
 	s.leftNote(&p, w)
 	p.Blank()
-	p.Head("WHAT "+strings.ToUpper(s.pos.Branch.Name)+" BECOMES", "")
+	p.Head("WHAT "+strings.ToUpper(s.job.pos.Branch.Name)+" BECOMES", "")
 	p.Blank()
 	s.becomes(&p, w)
-	if s.pos.Trivial() == plan.NotTrivial && s.join != nil {
+	if s.job.pos.Trivial() == plan.NotTrivial && s.job.join != nil {
 		s.touchedRows(&p, w)
 		p.Blank()
 		p.Row(term.Text(term.Plain, "  ").Then(term.Rule(w - 4)))
 		s.leftOutRows(&p, w)
-		if s.holds == "" {
+		if s.job.holds == "" {
 			p.Blank()
 			p.Row(term.Text(term.Plain, "  ").Then(term.Rule(w - 4)))
 			s.madeSure(&p)
@@ -40,10 +40,10 @@ func (s *pushScreen) view(w, h int) term.Page {
 
 // headline says how the push stands; it reports false where there is nothing below it.
 func (s *pushScreen) headline(p *term.Page, w int) bool {
-	d, up, remote := s.ready, s.pos.Branch.Upstream, s.pos.Branch.Remote.String()
+	d, up, remote := s.ready, s.job.pos.Branch.Upstream, s.job.pos.Branch.Remote.String()
 	switch {
-	case s.holds != "":
-		p.Say(w, term.Line{}.Bold(term.Joined, "✓ Pushed. ").Add(term.Plain, s.holds+" "+s.inIt()))
+	case s.job.holds != "":
+		p.Say(w, term.Line{}.Bold(term.Joined, "✓ Pushed. ").Add(term.Plain, s.job.holds+" "+s.inIt()))
 		saidRows(p, s.said)
 	case d == nil:
 		p.Say(w, term.Text(term.Dim, "Asking "+remote+" where it is…"))
@@ -59,9 +59,9 @@ func (s *pushScreen) headline(p *term.Page, w int) bool {
 	case d.Gone:
 		p.Say(w, term.Line{}.Bold(term.Trouble, "▲ "+up+" is gone at the remote. ").Add(term.Plain, "Somebody deleted it there, or "+
 			"gave it another name. Ask before you make it anew; esc goes back, and nothing is changed."))
-	case s.pos.Resumes() != nil && s.joins():
+	case s.job.pos.Resumes() != nil && s.joins():
 		p.Say(w, term.Line{}.Bold(term.Joined, "Ready to finish. ").Add(term.Plain, fmt.Sprintf("%s goes to the result, and nothing "+
-			"of %s that git left half done is left over. A push comes after.", s.branchName(), s.pos.Stuck.What())))
+			"of %s that git left half done is left over. A push comes after.", s.job.branchName(), s.job.pos.Stuck.What())))
 	case d.Moved:
 		p.Say(w, term.Line{}.Bold(term.Trouble, "▲ Somebody pushed meanwhile. ").
 			Add(term.Plain, up+" is no longer where it was when this was joined. Look at what is new; your decisions are "+
@@ -71,19 +71,19 @@ func (s *pushScreen) headline(p *term.Page, w int) bool {
 		p.Say(w, term.Line{}.Bold(term.Trouble, "▲ "+remote+" did not answer. ").
 			Add(term.Plain, words.Sentence(d.Silent.Error())+" Whether a push gets through shows when it is tried."))
 	case s.behind():
-		n := words.Count(len(s.pos.Upstream().Divergence.Theirs), "commit", "commits")
-		if s.accepted() {
+		n := words.Count(len(s.job.pos.Upstream().Divergence.Theirs), "commit", "commits")
+		if s.job.accepted() {
 			p.Say(w, term.Line{}.Bold(term.Joined, "✓ Picked. ").Add(term.Plain,
 				fmt.Sprintf("%s on your branch. %s has %s that you do not have: join the two lines before you push.",
-					words.Count(s.join.Kept(), "commit is", "commits are"), up, n)))
+					words.Count(s.job.join.Kept(), "commit is", "commits are"), up, n)))
 		} else {
 			p.Say(w, term.Line{}.Bold(term.Joined, "Ready. ").Add(term.Plain,
 				fmt.Sprintf("%s on your branch. %s has %s that you do not have, so a push comes after joining those.",
-					words.Count(s.join.Kept(), "commit goes", "commits go"), up, n)))
+					words.Count(s.job.join.Kept(), "commit goes", "commits go"), up, n)))
 		}
 	default:
 		head := "Ready to join and push."
-		if s.accepted() {
+		if s.job.accepted() {
 			head = "Joined here, not pushed yet."
 		} else if !s.joins() {
 			head = "Ready to push."
@@ -96,14 +96,14 @@ func (s *pushScreen) headline(p *term.Page, w int) bool {
 
 // inTheWay says what stands where the result must be written, and how it is got over.
 func (s *pushScreen) inTheWay(p *term.Page, w int) {
-	names := words.List(words.Some(s.inWay.Paths, 3))
+	names := words.List(words.Some(s.job.inWay.Paths, 3))
 	text := "The result must change it. Press enter to have your work carried along: it is joined onto the result, " +
 		"what does not fit is asked, and nothing of it is committed. Or commit it first."
-	if s.inWay.Hidden {
+	if s.job.inWay.Hidden {
 		text = "git was told to take it for unchanged, and it is not. Have git look again with “git update-index " +
 			"--no-skip-worktree --no-assume-unchanged”, then look again with f on Look."
 	}
-	if s.inWay.Unknown {
+	if s.job.inWay.Unknown {
 		text = "git does not know it, and the result must write there. Press enter to have it moved aside; undo " +
 			"brings it back. Or move it yourself."
 	}
@@ -112,21 +112,21 @@ func (s *pushScreen) inTheWay(p *term.Page, w int) {
 
 // leftNote counts what is left out, which the list below tells, and says what else to know.
 func (s *pushScreen) leftNote(p *term.Page, w int) {
-	if s.join != nil {
-		for _, m := range s.join.Makings {
+	if s.job.join != nil {
+		for _, m := range s.job.join.Makings {
 			if m.Made {
 				p.Say(w, term.Line{}.Mark(term.MarkJoined).Add(term.Plain, m.Sentence()))
 			} else {
 				p.Warn(w, m.Sentence())
 			}
 		}
-		for _, n := range s.join.Remarks() {
+		for _, n := range s.job.join.Remarks() {
 			if n.Asks {
 				p.Warn(w, words.Remark(n))
 			}
 		}
 	}
-	if s.ready == nil || len(s.ready.Left) == 0 || s.holds != "" {
+	if s.ready == nil || len(s.ready.Left) == 0 || s.job.holds != "" {
 		return
 	}
 	n, mended := len(s.ready.Left), s.ready.Mended()
@@ -143,7 +143,7 @@ func (s *pushScreen) leftNote(p *term.Page, w int) {
 // inIt says what of both sides is in what was pushed.
 func (s *pushScreen) inIt() string {
 	switch d := s.ready; {
-	case s.join == nil || d == nil:
+	case s.job.join == nil || d == nil:
 		return "Your work is in it."
 	case len(d.Left) > d.Mended():
 		return "Both sides' work is in it, but for " + words.Count(len(d.Left), "thing", "things") +
@@ -156,7 +156,7 @@ func (s *pushScreen) inIt() string {
 
 // refusal says why the push did not go through, and what to do.
 func (s *pushScreen) refusal(p *term.Page, w int) {
-	head, text, next := s.refused.Refused(s.canUndo())
+	head, text, next := s.refused.Refused(s.job.canUndo())
 	p.Say(w, term.Line{}.Bold(term.Trouble, "✗ "+head+" ").Add(term.Plain, text))
 	p.Say(w, term.Text(term.Dim, next))
 	saidRows(p, s.refused.Refusal.Words)
@@ -164,7 +164,7 @@ func (s *pushScreen) refusal(p *term.Page, w int) {
 
 // touchedRows lists, once the result is on the branch, the files that changed on disk.
 func (s *pushScreen) touchedRows(p *term.Page, w int) {
-	if !s.accepted() || s.ready == nil || s.ready.Touched == nil || len(s.ready.Touched.Paths) == 0 {
+	if !s.job.accepted() || s.ready == nil || s.ready.Touched == nil || len(s.ready.Touched.Paths) == 0 {
 		return
 	}
 	paths := s.ready.Touched.Paths
@@ -195,15 +195,15 @@ func saidRows(p *term.Page, said []string) {
 // idNow is the id that the i-th commit has now, made again and signed as it was; same is true
 // where it was not made again.
 func (s *pushScreen) idNow(i int) (id string, same bool) {
-	now := s.join.Steps[i].Commit.ID
-	if i < len(s.built.IDs) && !s.built.IDs[i].IsZero() {
-		now = s.built.IDs[i]
+	now := s.job.join.Steps[i].Commit.ID
+	if i < len(s.job.built.IDs) && !s.job.built.IDs[i].IsZero() {
+		now = s.job.built.IDs[i]
 	}
-	same = now == s.join.Steps[i].Commit.ID
-	if to, ok := s.signed[now]; ok {
+	same = now == s.job.join.Steps[i].Commit.ID
+	if to, ok := s.job.signed[now]; ok {
 		now = to
 	}
-	return s.s.Planner.Short(now), same
+	return s.job.s.Planner.Short(now), same
 }
 
 // branchRow is a commit of the branch as it will be.
@@ -214,19 +214,19 @@ type branchRow struct {
 	who               string
 }
 
-func (s *pushScreen) short(n history.Node) string { return s.s.Planner.Short(n.ID) }
+func (s *pushScreen) short(n history.Node) string { return s.job.s.Planner.Short(n.ID) }
 
 // branch lists the commits of the branch as it will be, newest first, down to the common ancestor.
 func (s *pushScreen) branch() (rows []branchRow) {
 	mine := func(n history.Node, note string) {
-		rows = append(rows, branchRow{term.MarkYours, false, s.short(n), n.Subject(), note, s.name(n, merge.Yours)})
+		rows = append(rows, branchRow{term.MarkYours, false, s.short(n), n.Subject(), note, s.job.name(n, merge.Yours)})
 	}
 	again := func(m term.Mark, side merge.Side) {
-		for _, group := range slices.Backward(replay.Groups(s.join.Steps)) {
-			st := &s.join.Steps[group[0]]
+		for _, group := range slices.Backward(replay.Groups(s.job.join.Steps)) {
+			st := &s.job.join.Steps[group[0]]
 			var was []string
 			for _, k := range group {
-				was = append(was, s.s.Planner.Short(s.join.Steps[k].Commit.ID))
+				was = append(was, s.job.s.Planner.Short(s.job.join.Steps[k].Commit.ID))
 			}
 			id, same := s.idNow(group[0])
 			note := "unchanged"
@@ -239,40 +239,40 @@ func (s *pushScreen) branch() (rows []branchRow) {
 			case len(st.Edited) > 0:
 				note += ", with your edit"
 			}
-			rows = append(rows, branchRow{m, true, id, s.subject(group), note, s.name(st.Commit, side)})
+			rows = append(rows, branchRow{m, true, id, s.job.subject(group), note, s.job.name(st.Commit, side)})
 		}
 	}
 	as := ""
 	switch {
-	case s.pos.Trivial() == plan.UpToDate || s.join == nil:
-	case s.pos.IsPick():
+	case s.job.pos.Trivial() == plan.UpToDate || s.job.join == nil:
+	case s.job.pos.IsPick():
 		again(term.MarkTheirs, merge.Theirs)
 		as = "as it is"
-	case s.join.Route == plan.Rebase:
+	case s.job.join.Route == plan.Rebase:
 		again(term.MarkYours, merge.Yours)
 	default:
-		message := plan.MergeMessage(s.pos)
-		if r := s.pos.Resumes(); r != nil && r.Message != "" {
+		message := plan.MergeMessage(s.job.pos)
+		if r := s.job.pos.Resumes(); r != nil && r.Message != "" {
 			message = r.Message
 		}
 		subject, _, _ := strings.Cut(message, "\n")
-		id := s.built.Tip
-		if to, ok := s.signed[id]; ok {
+		id := s.job.built.Tip
+		if to, ok := s.job.signed[id]; ok {
 			id = to
 		}
 		note := "joins both lines" + s.withMend()
-		rows = append(rows, branchRow{term.MarkJoined, false, s.s.Planner.Short(id), subject, note, "you"})
+		rows = append(rows, branchRow{term.MarkJoined, false, s.job.s.Planner.Short(id), subject, note, "you"})
 		as = "as it is"
 	}
-	if s.join == nil || s.join.Route != plan.Rebase {
-		for _, n := range s.pos.Divergence.Yours {
+	if s.job.join == nil || s.job.join.Route != plan.Rebase {
+		for _, n := range s.job.pos.Divergence.Yours {
 			mine(n, as)
 		}
 	}
-	if !s.pos.IsPick() { // else they stay where they are
-		for _, n := range s.pos.Divergence.Theirs {
-			rows = append(rows, branchRow{term.MarkTheirs, false, s.s.Planner.Short(n.ID), n.Subject(), "on the remote",
-				s.first(n, merge.Theirs)})
+	if !s.job.pos.IsPick() { // else they stay where they are
+		for _, n := range s.job.pos.Divergence.Theirs {
+			rows = append(rows, branchRow{term.MarkTheirs, false, s.job.s.Planner.Short(n.ID), n.Subject(), "on the remote",
+				s.job.first(n, merge.Theirs)})
 		}
 	}
 	return rows
@@ -280,9 +280,9 @@ func (s *pushScreen) branch() (rows []branchRow) {
 
 // withMend says what is in the commit that holds what was changed beyond the decisions.
 func (s *pushScreen) withMend() string {
-	made := slices.ContainsFunc(s.join.Makings, func(m plan.Making) bool { return m.Made && !m.Same })
+	made := slices.ContainsFunc(s.job.join.Makings, func(m plan.Making) bool { return m.Made && !m.Same })
 	switch {
-	case len(s.join.Mended) > 0:
+	case len(s.job.join.Mended) > 0:
 		return ", with the mend"
 	case made:
 		return ", with what was made anew"
@@ -312,17 +312,17 @@ func (s *pushScreen) becomes(p *term.Page, w int) {
 	if len(rows) > most {
 		p.Row(term.Text(term.Dim, fmt.Sprintf("    and %s", words.Count(len(rows)-most, "older commit", "older commits"))))
 	}
-	if len(s.below) > 0 && s.pos.Trivial() == plan.NotTrivial {
-		p.Row(term.Text(term.Base, "    "+term.MarkBase.Sign).Fit(8).Add(term.Base, s.s.Planner.Short(s.below[0].ID)+"  ").
-			Add(term.Dim, s.below[0].Subject()+"   where the lines part"))
+	if len(s.job.below) > 0 && s.job.pos.Trivial() == plan.NotTrivial {
+		p.Row(term.Text(term.Base, "    "+term.MarkBase.Sign).Fit(8).Add(term.Base, s.job.s.Planner.Short(s.job.below[0].ID)+"  ").
+			Add(term.Dim, s.job.below[0].Subject()+"   where the lines part"))
 	}
-	if s.join == nil {
+	if s.job.join == nil {
 		return
 	}
-	for i := range s.join.Steps {
-		st := &s.join.Steps[i]
-		if why := s.whyLeft(st); why != "" {
-			p.Row(term.Text(term.Dim, "    ◌").Fit(8).Add(term.Dim, s.s.Planner.Short(st.Commit.ID)+"  "+st.Commit.Subject()+"   "+why))
+	for i := range s.job.join.Steps {
+		st := &s.job.join.Steps[i]
+		if why := s.job.whyLeft(st); why != "" {
+			p.Row(term.Text(term.Dim, "    ◌").Fit(8).Add(term.Dim, s.job.s.Planner.Short(st.Commit.ID)+"  "+st.Commit.Subject()+"   "+why))
 		}
 	}
 }
@@ -378,7 +378,7 @@ func (s *pushScreen) madeSure(p *term.Page) {
 		}
 		row(false, "conflict marks stand in a file", words.List(words.Some(where, 2)))
 	}
-	switch c := s.check; {
+	switch c := s.job.check; {
 	case c.passed():
 		row(true, "the joined code passes its check", c.line()+"   "+words.Seconds(c.result.Took))
 	case c.failed():
@@ -388,27 +388,27 @@ func (s *pushScreen) madeSure(p *term.Page) {
 	default:
 		row(false, "the joined code was not checked", "you chose to go on")
 	}
-	if n := s.join.Kept(); s.join.Route == plan.Rebase && !s.plan.Pushed() {
+	if n := s.job.join.Kept(); s.job.join.Route == plan.Rebase && !s.job.plan.Pushed() {
 		row(true, "nothing already pushed is rewritten", words.Count(n, "commit that was never pushed gets a new id",
 			"commits that were never pushed get new ids"))
-	} else if s.join.Route == plan.Rebase {
+	} else if s.job.join.Route == plan.Rebase {
 		row(false, "commits that are on a remote get new ids",
-			words.List(words.Some(s.choose.namesOf(s.plan.Published), 2)))
+			words.List(words.Some(s.job.choose.namesOf(s.job.plan.Published), 2)))
 	}
 	s.madeSureOfFiles(row)
-	if t := d.Touched; t != nil && len(t.Open) > 0 && !s.accepted() {
+	if t := d.Touched; t != nil && len(t.Open) > 0 && !s.job.accepted() {
 		row(false, words.Is(len(t.Open), "a file is open in an editor", "files are open in an editor"),
 			words.List(words.Some(t.Open, 3))+"; save or close "+words.Is(len(t.Open), "it", "them")+" first")
 	}
-	if t := d.Touched; t != nil && len(t.Fresh) > 0 && !s.accepted() {
+	if t := d.Touched; t != nil && len(t.Fresh) > 0 && !s.job.accepted() {
 		row(false, words.Is(len(t.Fresh), "a file was written just now", "files were written just now"),
 			words.List(words.Some(t.Fresh, 3))+"; close "+words.Is(len(t.Fresh), "it", "them")+" in your editor first")
 	}
-	if s.pos.Resumes() != nil {
+	if s.job.pos.Resumes() != nil {
 		return
 	}
 	if d.Silent == nil {
-		row(true, "the remote is where it was", s.s.Planner.Short(s.pos.Upstream().Theirs)+", asked "+words.Ago(s.now(),
+		row(true, "the remote is where it was", s.job.s.Planner.Short(s.job.pos.Upstream().Theirs)+", asked "+words.Ago(s.job.now(),
 			d.Asked))
 	} else {
 		row(false, "the remote did not answer", "")
@@ -418,18 +418,18 @@ func (s *pushScreen) madeSure(p *term.Page) {
 // madeSureOfFiles tells what becomes of work that is not committed.
 func (s *pushScreen) madeSureOfFiles(row func(well bool, what, detail string)) {
 	var paths []string
-	for _, d := range s.pos.Dirty {
+	for _, d := range s.job.pos.Dirty {
 		paths = append(paths, d.Path)
 	}
 	switch {
-	case s.accepted():
-	case s.join.Carried != nil && len(s.join.Carried.Paths) > 0:
-		row(true, "uncommitted work is carried along", words.List(words.Some(s.join.Carried.Names(), 3)))
-	case s.inWay != nil && s.aside:
-		row(true, "what is in the way is moved aside", words.List(words.Some(s.inWay.Paths, 3)))
-	case s.inWay != nil:
-		row(false, "uncommitted work is in the way", words.List(words.Some(s.inWay.Paths, 3)))
-	case s.pos.Stuck != nil: // what git wrote itself becomes part of the result
+	case s.job.accepted():
+	case s.job.join.Carried != nil && len(s.job.join.Carried.Paths) > 0:
+		row(true, "uncommitted work is carried along", words.List(words.Some(s.job.join.Carried.Names(), 3)))
+	case s.job.inWay != nil && s.job.aside:
+		row(true, "what is in the way is moved aside", words.List(words.Some(s.job.inWay.Paths, 3)))
+	case s.job.inWay != nil:
+		row(false, "uncommitted work is in the way", words.List(words.Some(s.job.inWay.Paths, 3)))
+	case s.job.pos.Stuck != nil: // what git wrote itself becomes part of the result
 	case len(paths) > 0:
 		row(true, "uncommitted work stays as it is", words.List(words.Some(paths, 3)))
 	}
@@ -439,7 +439,7 @@ func (s *pushScreen) madeSureOfFiles(row func(well bool, what, detail string)) {
 func (s *pushScreen) waysTaken() string {
 	count := map[string]int{}
 	var order []string
-	for _, q := range s.questions {
+	for _, q := range s.job.questions {
 		if q.Decision == nil {
 			continue
 		}

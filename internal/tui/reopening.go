@@ -29,21 +29,21 @@ type joinedFile struct {
 
 // read opens a file of the joined tree to be read.
 func (s *settleScreen) read(path string) tea.Cmd {
-	pos, tree := s.pos, s.join.Tree
-	return s.start("reading "+path, func(context.Context, func(int, int)) (then, error) {
+	pos, tree := s.job.pos, s.job.join.Tree
+	return s.job.start("reading "+path, func(context.Context, func(int, int)) (then, error) {
 		f := &joinedFile{settleScreen: s, path: path}
-		lines, ok, err := s.s.Planner.Lines(pos, tree, path)
+		lines, ok, err := s.job.s.Planner.Lines(pos, tree, path)
 		if err != nil {
 			return nil, err
 		}
-		e, err := s.s.Planner.Store.Find(tree, path)
+		e, err := s.job.s.Planner.Store.Find(tree, path)
 		if err != nil {
 			return nil, err
 		}
 		if f.id = e.ID; ok {
 			f.lines = lines
-			if f.text, _, err = s.s.Planner.TextAt(tree, path); err == nil {
-				f.sides, f.known, err = s.s.Planner.SidesOf(pos, path)
+			if f.text, _, err = s.job.s.Planner.TextAt(tree, path); err == nil {
+				f.sides, f.known, err = s.job.s.Planner.SidesOf(pos, path)
 			}
 		}
 		return func() tea.Cmd { f.open(ok); return nil }, err
@@ -58,12 +58,12 @@ func (f *joinedFile) open(ok bool) {
 		f.lines = []plan.Line{{Text: "This path holds no text in the joined result: it is binary, a link, or " +
 			"deleted."}}
 	}
-	r := newReader(f.frame, title, f.lines, ok)
+	r := newReader(f.job.frame, title, f.lines, ok)
 	r.more = f.more(r, ok)
 	if ok {
-		r.authors = func() tea.Cmd { return f.openJoinedLines(f.path) }
+		r.authors = func() tea.Cmd { return f.job.openJoinedLines(f.path) }
 	}
-	f.settleScreen.frame.open(r)
+	f.settleScreen.job.frame.open(r)
 }
 
 // more is what can be done with the file.
@@ -73,8 +73,8 @@ func (f *joinedFile) more(r *reader, ok bool) []action {
 		does = "it is read; the next"
 	}
 	out := []action{acts(keys.Next, does, f.markRead)}
-	holder, holds := f.join.MendHolder()
-	if !ok || !holds || f.pos.Trivial() != plan.NotTrivial {
+	holder, holds := f.job.join.MendHolder()
+	if !ok || !holds || f.job.pos.Trivial() != plan.NotTrivial {
 		return out
 	}
 	if f.known && f.sides.Yours != f.sides.Theirs {
@@ -85,11 +85,11 @@ func (f *joinedFile) more(r *reader, ok bool) []action {
 
 // isRead reports whether the file was read as it is.
 func (s *settleScreen) isRead(path string) bool {
-	was, ok := s.st.Read[path]
+	was, ok := s.job.st.Read[path]
 	if !ok {
 		return false
 	}
-	e, err := s.s.Planner.Store.Find(s.join.Tree, path)
+	e, err := s.job.s.Planner.Store.Find(s.job.join.Tree, path)
 	return err == nil && e.ID == was
 }
 
@@ -113,21 +113,21 @@ func (f *joinedFile) nextUnread() string {
 // markRead notes that the file was read, and goes on to the next that was not.
 func (f *joinedFile) markRead() tea.Cmd {
 	next := f.nextUnread()
-	if err := f.s.Ledger.MarkRead(f.path, f.id); err != nil {
-		f.flash = term.Warning(words.Sentence(err.Error()))
+	if err := f.job.s.Ledger.MarkRead(f.path, f.id); err != nil {
+		f.job.flash = term.Warning(words.Sentence(err.Error()))
 		return nil
 	}
-	f.st = f.s.Ledger.State()
-	f.close()
+	f.job.st = f.job.s.Ledger.State()
+	f.job.close()
 	if l := f.listed(); l != nil {
 		for i, o := range f.joinedAlone {
 			if o.Path == next {
-				l.moveTo(len(f.questions) + i)
+				l.moveTo(len(f.job.questions) + i)
 			}
 		}
 	}
 	if next == "" {
-		f.flash = term.Done("All that joined by itself was read.")
+		f.job.flash = term.Done("All that joined by itself was read.")
 		return nil
 	}
 	return f.read(next)
@@ -137,11 +137,11 @@ func (f *joinedFile) markRead() tea.Cmd {
 func (f *joinedFile) reopen(holder string) tea.Cmd {
 	board := settle.NewBoard(f.sides.Base, f.sides.Yours, f.sides.Theirs)
 	if !board.Start(f.text) {
-		f.flash = term.Warning("This file holds more than the edits of both sides: something was mended, written or moved " +
+		f.job.flash = term.Warning("This file holds more than the edits of both sides: something was mended, written or moved " +
 			"in it. w writes in it.")
 		return nil
 	}
-	t := &taking{frame: f.frame, board: board, start: f.text, keeps: "apply", first: 1, from: 1,
+	t := &taking{frame: f.job.frame, board: board, start: f.text, keeps: "apply", first: 1, from: 1,
 		title: term.Text(term.Plain, " ").Bold(term.Bright, f.path).Add(term.Dim, "  joined by itself; what you change becomes part of "+
 			""+holder),
 		keep: func(text string) tea.Cmd { return f.mend(text, holder) }}
@@ -154,7 +154,7 @@ func (f *joinedFile) write(r *reader, holder string) tea.Cmd {
 	ed := term.NewEditor(f.text, 1)
 	ed.GoTo(r.here()+1, 1)
 	title := term.Text(term.Plain, " ").Bold(term.Bright, f.path).Add(term.Dim, "  what you write becomes part of "+holder)
-	f.frame.open(&writing{frame: f.frame, ed: ed, name: f.path, own: f.s.Repo.Editor, from: 1,
+	f.job.frame.open(&writing{frame: f.job.frame, ed: ed, name: f.path, own: f.job.s.Repo.Editor, from: 1,
 		board:  settle.NewBoard(f.sides.Base, f.sides.Yours, f.sides.Theirs),
 		around: func(w, h int) term.Page { return append(term.Page{title.Cut(w), nil}, ed.View(w, h-2)...) },
 		save:   func(text string) tea.Cmd { return f.mend(text, holder) }})
@@ -164,16 +164,16 @@ func (f *joinedFile) write(r *reader, holder string) tea.Cmd {
 // mend has the file hold another text than it was joined to.
 func (f *joinedFile) mend(text, holder string) tea.Cmd {
 	if text == f.text {
-		f.flash = term.Text(term.Plain, "Nothing was changed.")
+		f.job.flash = term.Text(term.Plain, "Nothing was changed.")
 		return nil
 	}
 	path, before, at := f.path, f.text, f.at
-	return f.rejoin(func(to *recovery.Session) error {
+	return f.job.rejoin(func(to *recovery.Session) error {
 		return to.Ledger.AddMend(plan.Mend{Path: path, Before: before, After: text})
 	}, func() tea.Cmd {
-		f.goTo(f.settleScreen)
-		cmd := f.turnTo(max(0, min(at, len(f.questions)-1)))
-		f.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain, fmt.Sprintf("%s is as you want it, by an edit that becomes part "+
+		f.job.goTo(f.settleScreen)
+		cmd := f.turnTo(max(0, min(at, len(f.job.questions)-1)))
+		f.job.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain, fmt.Sprintf("%s is as you want it, by an edit that becomes part "+
 			"of %s. u on Check takes it back.", path, holder))
 		return cmd
 	})

@@ -20,7 +20,7 @@ import (
 // roadScreen is the road of a rebase: every commit of yours in order, how it stands, and what can
 // become of it.
 type roadScreen struct {
-	*job
+	job *job
 	besides
 	row     int // the commit
 	way     int // the marked way of it
@@ -69,11 +69,11 @@ func (j *job) openRoad() tea.Cmd {
 }
 
 // step is the commit that is marked.
-func (s *roadScreen) step() *replay.Step { return &s.join.Steps[s.row] }
+func (s *roadScreen) step() *replay.Step { return &s.job.join.Steps[s.row] }
 
 // fixed reports whether nothing else can become of a step: git made it before it stopped.
 func (s *roadScreen) fixed(i int) bool {
-	r := s.pos.Resumes()
+	r := s.job.pos.Resumes()
 	return r != nil && i < len(r.Todo) && r.Todo[i].Stands
 }
 
@@ -82,8 +82,8 @@ func (s *roadScreen) fates(i int) (out []fate) {
 	if s.fixed(i) {
 		return nil
 	}
-	st := &s.join.Steps[i]
-	wish := s.pos.Wishes[st.Commit.ID]
+	st := &s.job.join.Steps[i]
+	wish := s.job.pos.Wishes[st.Commit.ID]
 	add := func(name string, w replay.Wish) {
 		w.Message, w.Edits = wish.Message, wish.Edits
 		out = append(out, fate{name, w})
@@ -97,7 +97,7 @@ func (s *roadScreen) fates(i int) (out []fate) {
 	if st.CanLeave() {
 		add("left out", replay.Wish{Leave: true})
 	}
-	if wish.Into || replay.CanGoInto(s.join.Steps, i) {
+	if wish.Into || replay.CanGoInto(s.job.join.Steps, i) {
 		add("part of the one before", replay.Wish{Into: true})
 	}
 	return out
@@ -105,7 +105,7 @@ func (s *roadScreen) fates(i int) (out []fate) {
 
 // is is the fate that a commit has now.
 func (s *roadScreen) is(i int) int {
-	wish := s.pos.Wishes[s.join.Steps[i].Commit.ID]
+	wish := s.job.pos.Wishes[s.job.join.Steps[i].Commit.ID]
 	for k, f := range s.fates(i) {
 		if f.wish == wish {
 			return k
@@ -116,7 +116,7 @@ func (s *roadScreen) is(i int) int {
 
 // turnTo marks a commit, and works out beside the screen what its other fates would cost.
 func (s *roadScreen) turnTo(row int) tea.Cmd {
-	s.row = max(0, min(row, len(s.join.Steps)-1))
+	s.row = max(0, min(row, len(s.job.join.Steps)-1))
 	s.way = s.is(s.row)
 	var cmds []tea.Cmd
 	for k, f := range s.fates(s.row) {
@@ -124,11 +124,11 @@ func (s *roadScreen) turnTo(row int) tea.Cmd {
 		if k == s.way || s.prices[key] != nil {
 			continue
 		}
-		pos, st, join := s.pos, s.st, s.join
+		pos, st, join := s.job.pos, s.job.st, s.job.join
 		cmds = append(cmds, s.besides.start(func(ctx context.Context) (then, error) {
-			price, err := s.s.Workspace.Price(ctx, pos, &st, join, key.commit, key.wish)
+			price, err := s.job.s.Workspace.Price(ctx, pos, &st, join, key.commit, key.wish)
 			return func() tea.Cmd {
-				if s.join == join {
+				if s.job.join == join {
 					s.prices[key] = price
 				}
 				return nil
@@ -158,7 +158,7 @@ func (s *roadScreen) actions() []action {
 		out = append(out, acts(keys.Write, "write its message", s.reword), acts(keys.List, "edit its files",
 			s.editFiles))
 	}
-	out = append(out, rowKeys("commit", len(s.join.Steps), s.scroll.Room(), func(by int) tea.Cmd {
+	out = append(out, rowKeys("commit", len(s.job.join.Steps), s.scroll.Room(), func(by int) tea.Cmd {
 		return s.turnTo(s.row + by)
 	})...)
 	return append(out, acts(keys.Back, "", s.leave), also(keys.Road, s.leave))
@@ -169,13 +169,13 @@ func (s *roadScreen) mark(way int) func() tea.Cmd { return quietly(func() { s.wa
 // asked is the first conflict of a commit, settled or not; negative where it has none.
 func (s *roadScreen) asked(row int) int {
 	first := -1
-	for i := range s.questions {
-		q := &s.questions[i]
-		stop := s.join.Stops[q.Stop]
-		if stop.Uncommitted || stop.Commit.ID != s.join.Steps[row].Commit.ID {
+	for i := range s.job.questions {
+		q := &s.job.questions[i]
+		stop := s.job.join.Stops[q.Stop]
+		if stop.Uncommitted || stop.Commit.ID != s.job.join.Steps[row].Commit.ID {
 			continue
 		}
-		if first < 0 || q.Decision == nil && s.questions[first].Decision != nil {
+		if first < 0 || q.Decision == nil && s.job.questions[first].Decision != nil {
 			first = i
 		}
 	}
@@ -184,20 +184,20 @@ func (s *roadScreen) asked(row int) int {
 
 func (s *roadScreen) goToConflict() tea.Cmd {
 	s.besides.stop()
-	return s.settle.enter(s.asked(s.row))
+	return s.job.settle.enter(s.asked(s.row))
 }
 
 // take has the marked commit be as wished, and replays what follows.
 func (s *roadScreen) take(wish replay.Wish) tea.Cmd {
-	id, row, was := s.step().Commit.ID, s.row, s.join.Open
-	return s.rejoin(func(to *recovery.Session) error { return to.Ledger.Wish(id, wish) }, func() tea.Cmd {
+	id, row, was := s.step().Commit.ID, s.row, s.job.join.Open
+	return s.job.rejoin(func(to *recovery.Session) error { return to.Ledger.Wish(id, wish) }, func() tea.Cmd {
 		s.changed, s.prices = true, map[wished]*plan.Price{}
 		what := "Replayed anew from there: nothing more is asked."
-		if more := s.join.Open - was; more > 0 {
+		if more := s.job.join.Open - was; more > 0 {
 			what = "Replayed anew from there: " + words.Count(more, "decision more is", "decisions more are") + " " +
 				"asked."
 		}
-		s.flash = term.Text(term.Plain, what)
+		s.job.flash = term.Text(term.Plain, what)
 		return s.turnTo(row)
 	})
 }
@@ -205,14 +205,14 @@ func (s *roadScreen) take(wish replay.Wish) tea.Cmd {
 // reword opens the editor on the message of the marked commit's new one.
 func (s *roadScreen) reword() tea.Cmd {
 	st := s.step()
-	wish := s.pos.Wishes[st.Commit.ID]
+	wish := s.job.pos.Wishes[st.Commit.ID]
 	text := st.Message
 	if text == "" {
 		text = st.Commit.Text()
 	}
 	ed := term.NewEditor(strings.TrimRight(text, "\n"), 1)
 	title := term.Text(term.Plain, " ").Bold(term.Bright, "ITS MESSAGE").Add(term.Dim, "  of the new commit; the first line is its subject")
-	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), name: "COMMIT_EDITMSG", own: s.s.Repo.Editor,
+	s.job.open(&writing{frame: s.job.frame, ed: ed, right: s.status(), name: "COMMIT_EDITMSG", own: s.job.s.Repo.Editor,
 		around: func(w, h int) term.Page { return append(term.Page{title, nil}, ed.View(w, h-2)...) },
 		save: func(to string) tea.Cmd {
 			wish.Message = strings.TrimSpace(to)
@@ -230,17 +230,17 @@ func (s *roadScreen) reword() tea.Cmd {
 // editFiles opens the files that the marked commit changes, to be edited in it.
 func (s *roadScreen) editFiles() tea.Cmd {
 	st, row := *s.step(), s.row
-	return s.frame.start("reading its files", func(context.Context, func(int, int)) (then, error) {
-		files, err := s.s.Planner.FilesOf(&st)
+	return s.job.frame.start("reading its files", func(context.Context, func(int, int)) (then, error) {
+		files, err := s.job.s.Planner.FilesOf(&st)
 		return func() tea.Cmd {
 			if len(files) == 0 {
-				s.flash = term.Text(term.Plain, "It changes no file that is text after it.")
+				s.job.flash = term.Text(term.Plain, "It changes no file that is text after it.")
 				return nil
 			}
 			if s.row = row; len(files) == 1 {
 				return s.editFile(files[0])
 			}
-			s.open(&fileChoice{frame: s.frame, files: files, right: s.status(), chosen: s.editFile})
+			s.job.open(&fileChoice{frame: s.job.frame, files: files, right: s.status(), chosen: s.editFile})
 			return nil
 		}, err
 	})
@@ -249,20 +249,20 @@ func (s *roadScreen) editFiles() tea.Cmd {
 // editFile opens the editor on a file as the marked commit leaves it.
 func (s *roadScreen) editFile(path string) tea.Cmd {
 	st := s.step()
-	wish := s.pos.Wishes[st.Commit.ID]
-	text, ok, err := s.s.Planner.TextAfter(st, path)
+	wish := s.job.pos.Wishes[st.Commit.ID]
+	text, ok, err := s.job.s.Planner.TextAfter(st, path)
 	if err != nil || !ok {
-		s.flash = term.Warning(path + " holds no text that could be edited.")
+		s.job.flash = term.Warning(path + " holds no text that could be edited.")
 		return nil
 	}
 	ed := term.NewEditor(text, 1)
 	title := term.Text(term.Plain, " ").Bold(term.Bright, path).Add(term.Dim, "  in “"+st.Commit.Subject()+"”; what stands on it is "+
 		"replayed with what you write")
-	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), name: path, own: s.s.Repo.Editor,
+	s.job.open(&writing{frame: s.job.frame, ed: ed, right: s.status(), name: path, own: s.job.s.Repo.Editor,
 		around: func(w, h int) term.Page { return append(term.Page{title.Cut(w), nil}, ed.View(w, h-2)...) },
 		save: func(to string) tea.Cmd {
 			if to == text {
-				s.flash = term.Text(term.Plain, "Nothing was changed.")
+				s.job.flash = term.Text(term.Plain, "Nothing was changed.")
 				return nil
 			}
 			wish.Edits = wish.Edits.With(merge.TextEdit{Path: path, Before: text, After: to})
@@ -273,7 +273,7 @@ func (s *roadScreen) editFile(path string) tea.Cmd {
 
 // fileChoice has one of several files be chosen.
 type fileChoice struct {
-	*frame
+	frame *frame
 	files  []string
 	row    int
 	right  term.Line
@@ -283,14 +283,14 @@ type fileChoice struct {
 
 func (c *fileChoice) actions() []action {
 	out := []action{acts(keys.Next, "edit it", func() tea.Cmd {
-		c.close()
+		c.frame.close()
 		return c.chosen(c.files[c.row])
 	})}
 	out = append(out, rowKeys("file", len(c.files), c.scroll.Room(), func(by int) tea.Cmd {
 		c.row = max(0, min(c.row+by, len(c.files)-1))
 		return nil
 	})...)
-	return append(out, act(keys.Back, "", quietly(c.close)))
+	return append(out, act(keys.Back, "", quietly(c.frame.close)))
 }
 
 func (c *fileChoice) update(msg tea.Msg) tea.Cmd {
@@ -323,14 +323,14 @@ func (c *fileChoice) remark() term.Line { return term.Text(term.Dim, "Nothing on
 // leave goes back; where something was changed, to what that asks.
 func (s *roadScreen) leave() tea.Cmd {
 	s.besides.stop()
-	s.close()
+	s.job.close()
 	switch {
 	case !s.changed:
 		return nil
-	case s.join.Open > 0 || s.under == screen(s.settle) && len(s.questions) > 0:
-		return s.settle.enter(s.settle.nextOpen(-1))
+	case s.job.join.Open > 0 || s.job.under == screen(s.job.settle) && len(s.job.questions) > 0:
+		return s.job.settle.enter(s.job.settle.nextOpen(-1))
 	}
-	return s.joined()
+	return s.job.joined()
 }
 
 func (s *roadScreen) update(msg tea.Msg) tea.Cmd {
@@ -346,7 +346,7 @@ func (s *roadScreen) update(msg tea.Msg) tea.Cmd {
 }
 
 func (s *roadScreen) status() term.Line {
-	return term.Text(term.Dim, fmt.Sprintf("%s of yours", words.Count(len(s.join.Steps), "commit", "commits")))
+	return term.Text(term.Dim, fmt.Sprintf("%s of yours", words.Count(len(s.job.join.Steps), "commit", "commits")))
 }
 
 func (s *roadScreen) remark() term.Line {

@@ -19,7 +19,7 @@ func (s *roadScreen) view(w, h int) term.Page {
 	if !tight {
 		p.Blank()
 	}
-	p.Head("THE ROAD", "  your commits, one after the other, on top of "+s.pos.Branch.Upstream)
+	p.Head("THE ROAD", "  your commits, one after the other, on top of "+s.job.pos.Branch.Upstream)
 	if !tight {
 		p.Blank()
 	}
@@ -33,27 +33,27 @@ func (s *roadScreen) view(w, h int) term.Page {
 
 // rows are the commits, in the order in which they are replayed.
 func (s *roadScreen) rows(w int) (p term.Page) {
-	digits := len(fmt.Sprint(len(s.join.Steps)))
+	digits := len(fmt.Sprint(len(s.job.join.Steps)))
 	subjects := map[int]string{}
-	for _, group := range replay.Groups(s.join.Steps) {
-		subjects[group[0]] = s.subject(group)
+	for _, group := range replay.Groups(s.job.join.Steps) {
+		subjects[group[0]] = s.job.subject(group)
 	}
-	for i := range s.join.Steps {
-		st := &s.join.Steps[i]
+	for i := range s.job.join.Steps {
+		st := &s.job.join.Steps[i]
 		m, h, says := s.state(i)
 		id := h
 		if id == term.Plain {
 			id = term.Yours
 		}
 		l := term.Text(term.Bright, words.If(i == s.row, " ▶ ", "   ")).Add(term.Faint, fmt.Sprintf("%*d ", digits, i+1)).Mark(m).
-			Add(id, s.s.Planner.Short(st.Commit.ID)+"  ").Add(fades(h == term.Dim), cmp.Or(subjects[i], st.Commit.Subject()))
+			Add(id, s.job.s.Planner.Short(st.Commit.ID)+"  ").Add(fades(h == term.Dim), cmp.Or(subjects[i], st.Commit.Subject()))
 		l = l.Fit(max(w/2, w-58)).Add(fades(h == term.Dim), "  "+says)
 		if i == s.row {
 			l = l.Fit(w).On(term.OnRow)
 		}
 		p.Row(l.Cut(w).Clicks(clickedCommit(i)))
 	}
-	if c := s.join.Carried; c != nil && len(c.Paths) > 0 {
+	if c := s.job.join.Carried; c != nil && len(c.Paths) > 0 {
 		l := term.Text(term.Plain, strings.Repeat(" ", digits+4)).Mark(term.MarkYours).Add(term.Plain, "your uncommitted work")
 		p.Row(l.Fit(max(w/2, w-58)).Add(term.Dim, "  the last stop; it is not committed").Cut(w))
 	}
@@ -81,18 +81,18 @@ func (j *job) subject(group []int) string {
 
 // state says how a commit stands.
 func (s *roadScreen) state(i int) (m term.Mark, h term.Hue, says string) {
-	st := &s.join.Steps[i]
-	wish := s.pos.Wishes[st.Commit.ID]
+	st := &s.job.join.Steps[i]
+	wish := s.job.pos.Wishes[st.Commit.ID]
 	if s.fixed(i) {
 		return term.MarkSettled, term.Plain, "made before git stopped"
 	}
-	if why := s.whyLeft(st); why != "" {
+	if why := s.job.whyLeft(st); why != "" {
 		return term.MarkBehind, term.Dim, why
 	}
 	open, settled := 0, 0
-	for k := range s.questions {
-		q := &s.questions[k]
-		if stop := s.join.Stops[q.Stop]; stop.Uncommitted || stop.Commit.ID != st.Commit.ID {
+	for k := range s.job.questions {
+		q := &s.job.questions[k]
+		if stop := s.job.join.Stops[q.Stop]; stop.Uncommitted || stop.Commit.ID != st.Commit.ID {
 			continue
 		}
 		if q.Decision == nil {
@@ -127,15 +127,15 @@ func (s *roadScreen) state(i int) (m term.Mark, h term.Hue, says string) {
 	if wish.Keep {
 		more = append(more, "kept, empty")
 	}
-	if i < len(s.built.IDs) {
-		if passed, ok := s.each.passes(s.built.IDs[i]); ok {
+	if i < len(s.job.built.IDs) {
+		if passed, ok := s.job.each.passes(s.job.built.IDs[i]); ok {
 			more = append(more, words.If(passed, "passes its check", "does not pass its check"))
 			if !passed {
 				m = term.MarkWarning
 			}
 		}
 	}
-	if last, ok := replay.Last(s.join.Steps); ok && last == i && len(s.join.Mended) > 0 {
+	if last, ok := replay.Last(s.job.join.Steps); ok && last == i && len(s.job.join.Mended) > 0 {
 		more = append(more, "holds your mend")
 	}
 	return m, term.Plain, strings.Join(append([]string{says}, more...), ", ")
@@ -166,7 +166,7 @@ func (s *roadScreen) becomes(w int, tight bool) (p term.Page) {
 		p.Blank()
 	}
 	p.Row(term.Text(term.Plain, "  ").Then(term.Rule(w - 4)))
-	p.Head("WHAT BECOMES OF IT", "  "+s.s.Planner.Short(st.Commit.ID)+" “"+st.Commit.Subject()+"”")
+	p.Head("WHAT BECOMES OF IT", "  "+s.job.s.Planner.Short(st.Commit.ID)+" “"+st.Commit.Subject()+"”")
 	if !tight {
 		p.Blank()
 	}
@@ -212,7 +212,7 @@ func (s *roadScreen) outcome(i int, f fate) term.Line {
 		return term.Text(term.Dim, "working it out…")
 	}
 	l := s.loses(price)
-	switch more := price.Asks - s.join.Open; {
+	switch more := price.Asks - s.job.join.Open; {
 	case more > 0:
 		l = l.Add(term.Plain, "; ").Add(term.Trouble, "asks "+words.Count(more, "decision", "decisions")+" more")
 	case more < 0:

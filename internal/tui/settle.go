@@ -21,7 +21,7 @@ import (
 
 // settleScreen is Settle: conflict by conflict the two edits, the ways, and the result.
 type settleScreen struct {
-	*job
+	job *job
 	at       int // the conflict
 	way      int // the marked way; one past the last is writing it oneself, unmarked none
 	views    views
@@ -56,62 +56,62 @@ const (
 func (s *settleScreen) label() string { return ledger.Settle.String() }
 
 func (s *settleScreen) state() (string, passed) {
-	if s.join == nil {
+	if s.job.join == nil {
 		return "", unused
 	}
-	switch n := s.join.Settled + s.join.Open; {
+	switch n := s.job.join.Settled + s.job.join.Open; {
 	case n == 0:
 		return "nothing to settle", well
-	case s.under == screen(s):
-		return fmt.Sprintf("%d of %d", s.join.Settled, n), well
+	case s.job.under == screen(s):
+		return fmt.Sprintf("%d of %d", s.job.join.Settled, n), well
 	default:
-		return fmt.Sprintf("%d settled", s.join.Settled), well
+		return fmt.Sprintf("%d settled", s.job.join.Settled), well
 	}
 }
 
 func (s *settleScreen) status() term.Line {
 	q := s.question()
 	switch {
-	case s.file != nil:
+	case s.job.file != nil:
 		return nil
-	case q == nil || s.join.Stops[q.Stop].Commit.Commit == nil:
-		return term.Text(term.Dim, string(s.st.Route))
-	case s.join.Stops[q.Stop].Uncommitted:
-		return term.Text(term.Dim, s.join.Stops[q.Stop].Commit.Subject()+"  ·  the last stop")
+	case q == nil || s.job.join.Stops[q.Stop].Commit.Commit == nil:
+		return term.Text(term.Dim, string(s.job.st.Route))
+	case s.job.join.Stops[q.Stop].Uncommitted:
+		return term.Text(term.Dim, s.job.join.Stops[q.Stop].Commit.Subject()+"  ·  the last stop")
 	}
-	stop := s.join.Stops[q.Stop].Commit
-	if n := len(s.join.Stops); n > 1 {
-		return term.Text(term.Dim, fmt.Sprintf("%s  ·  %d of %d commits that ask", s.s.Planner.Short(stop.ID), q.Stop+1, n))
+	stop := s.job.join.Stops[q.Stop].Commit
+	if n := len(s.job.join.Stops); n > 1 {
+		return term.Text(term.Dim, fmt.Sprintf("%s  ·  %d of %d commits that ask", s.job.s.Planner.Short(stop.ID), q.Stop+1, n))
 	}
-	return term.Text(term.Dim, s.s.Planner.Short(stop.ID)+"  ·  the one commit that asks")
+	return term.Text(term.Dim, s.job.s.Planner.Short(stop.ID)+"  ·  the one commit that asks")
 }
 
 func (s *settleScreen) question() *plan.Attributed {
-	if s.at < 0 || s.at >= len(s.questions) {
+	if s.at < 0 || s.at >= len(s.job.questions) {
 		return nil
 	}
-	return &s.questions[s.at]
+	return &s.job.questions[s.at]
 }
 
 // enter goes to Settle, to a conflict.
 func (s *settleScreen) enter(at int) tea.Cmd {
-	s.goTo(s)
+	s.job.goTo(s)
 	return s.turnTo(at)
 }
 
 func (s *settleScreen) actions() []action {
 	q := s.question()
 	if q == nil {
-		return []action{acts(keys.Next, s.onward(), s.joined), act(keys.Back, "", s.leave)}
+		return []action{acts(keys.Next, s.onward(), s.job.joined), act(keys.Back, "", s.leave)}
 	}
 	out := s.wayActions(q)
 	if !q.Question.Whole() {
 		out = append(out, acts(keys.Write, "write it", s.write), acts(keys.Take, "edit by edit", s.takeEdits))
 	}
-	if len(s.questions) > 1 {
+	if len(s.job.questions) > 1 {
 		out = append(out, act(keys.Following, "conflict",
-			func() tea.Cmd { return s.turnTo((s.at + 1) % len(s.questions)) }),
-			also(keys.Previous, func() tea.Cmd { return s.turnTo((s.at + len(s.questions) - 1) % len(s.questions)) }))
+			func() tea.Cmd { return s.turnTo((s.at + 1) % len(s.job.questions)) }),
+			also(keys.Previous, func() tea.Cmd { return s.turnTo((s.at + len(s.job.questions) - 1) % len(s.job.questions)) }))
 	}
 	if !q.Question.Whole() {
 		out = append(out, act(keys.Views, s.views.next(), quietly(func() {
@@ -120,27 +120,27 @@ func (s *settleScreen) actions() []action {
 		})))
 	}
 	if !q.Question.Whole() {
-		out = append(out, also(keys.Annotate, func() tea.Cmd { return s.openJoinedLines(q.Question.Path) }))
+		out = append(out, also(keys.Annotate, func() tea.Cmd { return s.job.openJoinedLines(q.Question.Path) }))
 	}
-	if s.join.Settled > 0 {
+	if s.job.join.Settled > 0 {
 		out = append(out, acts(keys.Undo, "", s.undoDecision))
 	}
-	if len(s.st.Decisions.Undone) > 0 {
+	if len(s.job.st.Decisions.Undone) > 0 {
 		out = append(out, acts(keys.RedoTyping, "redo", s.redoDecision))
 	}
 	out = append(out, act(keys.List, "the list", quietly(s.toList)))
 	out = append(out, s.besideActions(q)...)
-	if s.join.Open > 1 {
+	if s.job.join.Open > 1 {
 		out = append(out, acts(keys.Alike, "", s.openAlike))
 	}
-	out = append(append(out, s.roadAction()...), acts(keys.Back, "", s.leave))
+	out = append(append(out, s.job.roadAction()...), acts(keys.Back, "", s.leave))
 	return append(out, scrollKeys(s.scrolled())[2:]...) // pages; up and down mark ways
 }
 
 // wayActions are the keys that mark a way, and take it.
 func (s *settleScreen) wayActions(q *plan.Attributed) (out []action) {
 	switch {
-	case s.join.Open == 0 && s.marksDecision():
+	case s.job.join.Open == 0 && s.marksDecision():
 		out = append(out, acts(keys.Next, s.onward(), s.decide))
 	case s.marksDecision():
 		out = append(out, acts(keys.Next, "the next open one", s.decide))
@@ -166,8 +166,8 @@ func (s *settleScreen) besideActions(q *plan.Attributed) (out []action) {
 		key  key.Binding
 		node history.Node
 	}{{keys.YourCommit, q.Yours}, {keys.TheirCommit, q.Theirs}} {
-		if side.node.Commit != nil && s.file == nil && !s.join.Stops[q.Stop].Uncommitted {
-			out = append(out, also(side.key, func() tea.Cmd { return s.showCommit(side.node, nil) }))
+		if side.node.Commit != nil && s.job.file == nil && !s.job.join.Stops[q.Stop].Uncommitted {
+			out = append(out, also(side.key, func() tea.Cmd { return s.job.showCommit(side.node, nil) }))
 		}
 	}
 	if s.seen[q.Question.Key] != nil {
@@ -176,7 +176,7 @@ func (s *settleScreen) besideActions(q *plan.Attributed) (out []action) {
 	if s.way >= 0 && s.way < len(q.Question.Ways) && q.Question.Ways[s.way].Way == settle.AsBefore {
 		out = append(out, acts(keys.Drop, "forget that", s.forget))
 	}
-	if q.Decision == nil && s.file == nil {
+	if q.Decision == nil && s.job.file == nil {
 		out = append(out, s.asideAction(), also(keys.Colleague, s.askColleague))
 	}
 	return out
@@ -184,15 +184,15 @@ func (s *settleScreen) besideActions(q *plan.Attributed) (out []action) {
 
 // onward says what comes once all is settled.
 func (s *settleScreen) onward() string {
-	if s.file != nil {
-		return "write " + filepath.Base(s.file.name)
+	if s.job.file != nil {
+		return "write " + filepath.Base(s.job.file.name)
 	}
-	if s.pos.SettlesOnly() {
+	if s.job.pos.SettlesOnly() {
 		return "put it into your files"
 	}
-	if s.pos.Trivial() == plan.FastForward {
-		return words.If(!s.pos.Stash().IsZero(), "bring it back",
-			words.If(s.pos.MovesBack(), "go back", "move forward"))
+	if s.job.pos.Trivial() == plan.FastForward {
+		return words.If(!s.job.pos.Stash().IsZero(), "bring it back",
+			words.If(s.job.pos.MovesBack(), "go back", "move forward"))
 	}
 	return "go on to Check"
 }
@@ -217,18 +217,18 @@ func (s *settleScreen) leave() tea.Cmd {
 	case s.views != allViews:
 		s.views = allViews
 		return nil
-	case s.file != nil:
-		return s.leaveFile()
-	case s.pos.Resumes() != nil:
-		return s.leaveStuck()
-	case s.pos.MovesBack(): // it is not gone back
-		s.goTo(&opening{job: s.job})
-		return s.load(false)
-	case s.pos.Trivial() == plan.FastForward:
-		s.goTo(s.look)
+	case s.job.file != nil:
+		return s.job.leaveFile()
+	case s.job.pos.Resumes() != nil:
+		return s.job.leaveStuck()
+	case s.job.pos.MovesBack(): // it is not gone back
+		s.job.goTo(&opening{job: s.job})
+		return s.job.load(false)
+	case s.job.pos.Trivial() == plan.FastForward:
+		s.job.goTo(s.job.look)
 		return nil
 	}
-	return s.choose.enter()
+	return s.job.choose.enter()
 }
 
 // Clicks: on a way, on a conflict in the list, on a file in the list.
@@ -245,7 +245,7 @@ func (s *settleScreen) update(msg tea.Msg) tea.Cmd {
 	case clickedConflict:
 		return s.turnTo(int(msg))
 	case clickedFile:
-		if !s.busy() {
+		if !s.job.busy() {
 			return s.read(s.joinedAlone[msg].Path)
 		}
 	case judged:
@@ -274,7 +274,7 @@ func (s *settleScreen) update(msg tea.Msg) tea.Cmd {
 // remark says what the marked way comes to, or what is to be done, and what was not read of the file.
 func (s *settleScreen) remark() term.Line {
 	l := s.remarkOf()
-	if q := s.question(); q != nil && q.Question.Plain && s.join.Open > 0 {
+	if q := s.question(); q != nil && q.Question.Plain && s.job.join.Open > 0 {
 		l = l.Add(term.Dim, " "+q.Question.Path+" nests too deep, or is too large, to be read by its format: it is settled "+
 			"as plain text.")
 	}
@@ -286,9 +286,9 @@ func (s *settleScreen) remarkOf() term.Line {
 	switch {
 	case q == nil:
 		return term.Text(term.Dim, "Nothing asks for a decision.")
-	case s.join.Open == 0 && s.marksDecision() && s.file != nil:
-		return term.Text(term.Dim, "All settled. Enter writes "+s.file.name+"; nothing has been written yet.")
-	case s.join.Open == 0 && s.marksDecision():
+	case s.job.join.Open == 0 && s.marksDecision() && s.job.file != nil:
+		return term.Text(term.Dim, "All settled. Enter writes "+s.job.file.name+"; nothing has been written yet.")
+	case s.job.join.Open == 0 && s.marksDecision():
 		return term.Text(term.Dim, "All settled. Enter goes on to the check; nothing has been changed yet.")
 	case s.aside(q) != "":
 		return term.Text(term.Dim, "Put aside: "+s.aside(q)+". It can be settled all the same; m takes it up again.")
@@ -300,10 +300,10 @@ func (s *settleScreen) remarkOf() term.Line {
 		return term.Text(term.Dim, "Write the place yourself, starting from what it holds now.")
 	}
 	o := q.Question.Ways[s.way]
-	if o.Way == q.Question.Suggested && (s.w < wide || q.Question.Whole()) {
+	if o.Way == q.Question.Suggested && (s.job.w < wide || q.Question.Whole()) {
 		// There is no room for it beside the way.
 		why := "Suggested: " + words.Why(q.Question) + "."
-		if s.h >= 24 {
+		if s.job.h >= 24 {
 			why += " " + words.Taking(q.Question, o)
 		}
 		return term.Text(term.Dim, why)
@@ -313,10 +313,10 @@ func (s *settleScreen) remarkOf() term.Line {
 
 // nextOpen finds the next conflict without a decision after one, going round.
 func (s *settleScreen) nextOpen(after int) int {
-	n := len(s.questions)
+	n := len(s.job.questions)
 	for _, waiting := range []bool{false, true} { // those that are put aside come last
 		for i := 1; i <= n; i++ {
-			if k := (after + i + n) % n; s.questions[k].Decision == nil && (s.aside(&s.questions[k]) != "") == waiting {
+			if k := (after + i + n) % n; s.job.questions[k].Decision == nil && (s.aside(&s.job.questions[k]) != "") == waiting {
 				return k
 			}
 		}
@@ -369,7 +369,7 @@ func (s *settleScreen) turnTo(at int) tea.Cmd {
 	if s.verdicts[q.Question.Key] != nil {
 		return nil
 	}
-	f, c, decisions, joined := q.File, q.Question, s.st.Decisions, s.join.Stops[q.Stop].Result
+	f, c, decisions, joined := q.File, q.Question, s.job.st.Decisions, s.job.join.Stops[q.Stop].Result
 	return func() tea.Msg {
 		out := judged{key: c.Key, change: s.changeOf(c), seen: s.exhibitsOf(c), went: s.whereabouts(c, joined)}
 		for _, o := range c.Ways {
@@ -392,11 +392,11 @@ func (s *settleScreen) changeOf(c *settle.Question) *edit {
 	if v.Yours.Absent() {
 		out.hue, out.ground, has = term.Theirs, term.OnTheirs, v.Theirs
 	}
-	was, err := s.s.Planner.Store.Blob(v.Base.ID)
+	was, err := s.job.s.Planner.Store.Blob(v.Base.ID)
 	if err != nil || !has.Mode.IsRegular() || !merge.IsText(was) {
 		return nil
 	}
-	is, err := s.s.Planner.Store.Blob(has.ID)
+	is, err := s.job.s.Planner.Store.Blob(has.ID)
 	if err != nil || !merge.IsText(is) {
 		return nil
 	}
@@ -414,11 +414,11 @@ func (s *settleScreen) whereabouts(c *settle.Question, joined *merge.Result) *se
 	if v.Yours.Absent() {
 		side = joined.Given.Yours
 	}
-	was, err := s.s.Planner.Store.Blob(v.Base.ID)
+	was, err := s.job.s.Planner.Store.Blob(v.Base.ID)
 	if err != nil || !merge.IsText(was) {
 		return nil
 	}
-	at, ok, err := settle.FindLines(s.s.Planner.Store, joined.Given.Base, side, string(was))
+	at, ok, err := settle.FindLines(s.job.s.Planner.Store, joined.Given.Base, side, string(was))
 	if err != nil || !ok {
 		return nil
 	}
@@ -442,8 +442,8 @@ func (s *settleScreen) marksDecision() bool {
 func (s *settleScreen) decide() tea.Cmd {
 	c := s.question().Question
 	switch {
-	case s.marksDecision() && s.join.Open == 0:
-		return s.joined()
+	case s.marksDecision() && s.job.join.Open == 0:
+		return s.job.joined()
 	case s.marksDecision():
 		return s.turnTo(s.nextOpen(s.at))
 	case s.way == unmarked:
@@ -451,7 +451,7 @@ func (s *settleScreen) decide() tea.Cmd {
 		if !c.Whole() {
 			how += ", w writes"
 		}
-		s.flash = term.Warning(how + ".")
+		s.job.flash = term.Warning(how + ".")
 		return nil
 	}
 	if w := c.Ways[s.way].Way; w == settle.Anew || w == settle.Both && !c.Whole() {
@@ -463,19 +463,19 @@ func (s *settleScreen) decide() tea.Cmd {
 // decideFile settles all that is open in the file by a way that is about all of it: making it anew, keeping both.
 func (s *settleScreen) decideFile(way settle.Way) tea.Cmd {
 	q := s.question()
-	if way == settle.Anew && s.join.Stops[q.Stop].Uncommitted {
-		s.flash = term.Warning("That is not committed, so it is not made anew here: take a side, and make it anew yourself.")
+	if way == settle.Anew && s.job.join.Stops[q.Stop].Uncommitted {
+		s.job.flash = term.Warning("That is not committed, so it is not made anew here: take a side, and make it anew yourself.")
 		return nil
 	}
 	var all []settle.Decision
-	for i := range s.questions {
-		if o := &s.questions[i]; o.File == q.File && (o.Decision == nil || o == q) {
+	for i := range s.job.questions {
+		if o := &s.job.questions[i]; o.File == q.File && (o.Decision == nil || o == q) {
 			all = append(all, settle.Decision{Key: o.Question.Key, Way: way})
 		}
 	}
 	at := s.at
-	return s.rejoin(func(to *recovery.Session) error { return to.Decide(all...) }, func() tea.Cmd {
-		if at = min(at, len(s.questions)-1); s.join.Open > 0 {
+	return s.job.rejoin(func(to *recovery.Session) error { return to.Decide(all...) }, func() tea.Cmd {
+		if at = min(at, len(s.job.questions)-1); s.job.join.Open > 0 {
 			at = s.nextOpen(at)
 		}
 		return s.turnTo(at)
@@ -484,9 +484,9 @@ func (s *settleScreen) decideFile(way settle.Way) tea.Cmd {
 
 func (s *settleScreen) record(d settle.Decision) tea.Cmd {
 	at := s.at
-	return s.rejoin(func(to *recovery.Session) error { return to.Decide(d) }, func() tea.Cmd {
-		at = min(at, len(s.questions)-1)
-		if s.join.Open > 0 {
+	return s.job.rejoin(func(to *recovery.Session) error { return to.Decide(d) }, func() tea.Cmd {
+		at = min(at, len(s.job.questions)-1)
+		if s.job.join.Open > 0 {
 			at = s.nextOpen(at)
 		}
 		return s.turnTo(at)
@@ -506,21 +506,21 @@ func (s *settleScreen) stepDecision(step func(to *ledger.Ledger) (settle.Decisio
 	what string) tea.Cmd {
 	var undone settle.Decision
 	var any bool
-	return s.rejoin(func(to *recovery.Session) (err error) {
+	return s.job.rejoin(func(to *recovery.Session) (err error) {
 		undone, any, err = step(to.Ledger)
 		return err
 	}, func() tea.Cmd {
 		if !any {
-			s.flash = term.Text(term.Plain, "There is no decision to undo, or to make again.")
+			s.job.flash = term.Text(term.Plain, "There is no decision to undo, or to make again.")
 			return nil
 		}
-		at := max(0, min(s.at, len(s.questions)-1))
-		for i := range s.questions {
-			if s.questions[i].Question.Key == undone.Key {
+		at := max(0, min(s.at, len(s.job.questions)-1))
+		for i := range s.job.questions {
+			if s.job.questions[i].Question.Key == undone.Key {
 				at = i
 			}
 		}
-		s.flash = term.Text(term.Plain, "The last decision ("+undone.Way.Label()+") "+what+".")
+		s.job.flash = term.Text(term.Plain, "The last decision ("+undone.Way.Label()+") "+what+".")
 		return s.turnTo(at)
 	})
 }
@@ -528,12 +528,12 @@ func (s *settleScreen) stepDecision(step func(to *ledger.Ledger) (settle.Decisio
 // forget takes what is remembered of the conflict out.
 func (s *settleScreen) forget() tea.Cmd {
 	key, at, n := s.question().Question.Key, s.at, 0
-	return s.rejoin(func(to *recovery.Session) (err error) {
+	return s.job.rejoin(func(to *recovery.Session) (err error) {
 		n, err = to.ForgetDecisions(key)
 		return err
 	}, func() tea.Cmd {
-		cmd := s.turnTo(min(at, len(s.questions)-1))
-		s.flash = term.Text(term.Plain, words.If(n > 0, "It is forgotten how this was settled before.",
+		cmd := s.turnTo(min(at, len(s.job.questions)-1))
+		s.job.flash = term.Text(term.Plain, words.If(n > 0, "It is forgotten how this was settled before.",
 			"This is remembered by a colleague; it can be forgotten where it was decided."))
 		return cmd
 	})
@@ -548,7 +548,7 @@ func (s *settleScreen) chosen(q *plan.Attributed) settle.Option {
 	if s.way < len(q.Question.Ways) {
 		return q.Question.Ways[s.way]
 	}
-	o, _ := q.File.Chosen(q.Question, &s.st.Decisions)
+	o, _ := q.File.Chosen(q.Question, &s.job.st.Decisions)
 	return o
 }
 
@@ -564,9 +564,9 @@ func (s *settleScreen) takeEdits() tea.Cmd {
 	board := settle.NewBoard(q.Question.Base, mine, other)
 	board.Start(result)
 	parts, at := s.parts(q)
-	before, after := linesAround(parts, at, s.h)
+	before, after := linesAround(parts, at, s.job.h)
 	t := &taking{above: before, below: after, from: q.Question.Place.Base.Lo + 1,
-		frame: s.frame, board: board, right: s.status(), start: board.Text(), keeps: "settle it so",
+		frame: s.job.frame, board: board, right: s.status(), start: board.Text(), keeps: "settle it so",
 		title: term.Text(term.Plain, " ").Bold(term.Bright, q.Question.Path).Add(term.Dim, place(q)), first: 1 + linesBefore(parts, at)}
 	t.keep = func(text string) tea.Cmd {
 		return s.record(settle.Decision{Key: q.Question.Key, Way: settle.Written, Text: text, Moved: moved})
@@ -600,7 +600,7 @@ func (s *settleScreen) writeFrom(text string, moved bool) tea.Cmd {
 	if !moved { // else it is another place
 		board = settle.NewBoard(q.Question.Base, q.Question.Yours, q.Question.Theirs)
 	}
-	s.open(&writing{frame: s.frame, ed: ed, right: s.status(), name: q.Question.Path, own: s.s.Repo.Editor,
+	s.job.open(&writing{frame: s.job.frame, ed: ed, right: s.status(), name: q.Question.Path, own: s.job.s.Repo.Editor,
 		board: board, from: q.Question.Place.Base.Lo + 1, closed: closed,
 		around: func(w, h int) term.Page { return s.writingPage(q, ed, w, h) },
 		save: func(text string) tea.Cmd {
@@ -669,5 +669,5 @@ func linesAround(parts []settle.Part, at, most int) (above, below []string) {
 
 // theirName is whom the edit of the other side is of.
 func (s *settleScreen) theirName(q *plan.Attributed) string {
-	return s.first(q.Theirs, merge.Theirs)
+	return s.job.first(q.Theirs, merge.Theirs)
 }

@@ -17,7 +17,7 @@ import (
 func (s *settleScreen) editsPage(q *plan.Attributed, w, rows int) term.Page {
 	you := term.Page{term.Text(term.Plain, " ").Bold(term.Yours, "what you did").Add(term.Dim, " to the text both started from")}
 	they := term.Page{term.Text(term.Plain, " ").Bold(term.Theirs, "what "+s.theirName(q)+" did").Add(term.Dim, " to it")}
-	if s.w < wide { // one row says who and what
+	if s.job.w < wide { // one row says who and what
 		you, they = term.Page{s.credit(q, merge.Yours)}, term.Page{s.credit(q, merge.Theirs)}
 	}
 	c := q.Question
@@ -25,8 +25,8 @@ func (s *settleScreen) editsPage(q *plan.Attributed, w, rows int) term.Page {
 		ground: term.OnYours}
 	other := edit{base: c.Base, place: c.Theirs, text: c.Theirs, note: "removed", from: mine.from, hue: term.Theirs,
 		ground: term.OnTheirs}
-	if s.theme.Colour {
-		mine.code = s.coder.Lines(c.Path, c.Base)
+	if s.job.theme.Colour {
+		mine.code = s.job.coder.Lines(c.Path, c.Base)
 		other.code = mine.code
 	}
 	if o := c.Ways[0]; o.Moved != nil { // each edit is shown on the lines, wherever they went
@@ -38,8 +38,8 @@ func (s *settleScreen) editsPage(q *plan.Attributed, w, rows int) term.Page {
 			other.note = "moved to " + lineWords(region.Theirs)
 		}
 	}
-	a, b := mine.rows(s.theme.Colour), other.rows(s.theme.Colour)
-	if s.w >= wide {
+	a, b := mine.rows(s.job.theme.Colour), other.rows(s.job.theme.Colour)
+	if s.job.w >= wide {
 		half := (w - 3) / 2
 		if s.views == editView {
 			a, b = folded(a, half), folded(b, half)
@@ -83,8 +83,8 @@ func (s *settleScreen) textsPage(q *plan.Attributed, w int) term.Page {
 	draw := func(x side, w int) (p term.Page) {
 		p.Row(term.Text(term.Plain, " ").Mark(x.Mark).Bold(x.Hue, x.name))
 		var tints [][]term.Tinted
-		if s.theme.Colour {
-			tints = s.coder.Lines(c.Path, x.text)
+		if s.job.theme.Colour {
+			tints = s.job.coder.Lines(c.Path, x.text)
 		}
 		for i, l := range diff.Lines(x.text) {
 			row := term.Text(term.Faint, fmt.Sprintf("%5d ", x.from+i+1))
@@ -104,7 +104,7 @@ func (s *settleScreen) textsPage(q *plan.Attributed, w int) term.Page {
 		}
 		return p
 	}
-	if s.w < wide {
+	if s.job.w < wide {
 		var p term.Page
 		for _, x := range all {
 			p.Rows(draw(x, w))
@@ -121,12 +121,12 @@ func (s *settleScreen) againstPage(q *plan.Attributed, w int) term.Page {
 	c := q.Question
 	e := edit{base: c.Yours, text: c.Theirs, place: c.Theirs, note: "removed", from: c.Place.Yours.Lo + 1, hue: term.Theirs,
 		ground: term.OnTheirs}
-	if s.theme.Colour {
-		e.code = s.coder.Lines(c.Path, c.Yours)
+	if s.job.theme.Colour {
+		e.code = s.job.coder.Lines(c.Path, c.Yours)
 	}
 	p := term.Page{term.Text(term.Plain, " ").Bold(term.Yours, "your text").Add(term.Dim, ", and ").Bold(term.Theirs, "what "+s.theirName(q)+" has").
 		Add(term.Dim, " in the place of what is struck out")}
-	return append(p, e.rows(s.theme.Colour)...)
+	return append(p, e.rows(s.job.theme.Colour)...)
 }
 
 // fromEdit is so many rows of an edit, from the first that it changes, and how many more there are.

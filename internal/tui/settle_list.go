@@ -26,12 +26,12 @@ type listing struct {
 
 // toList gives the list the keys.
 func (s *settleScreen) toList() {
-	s.open(&listing{settleScreen: s, row: s.at})
+	s.job.open(&listing{settleScreen: s, row: s.at})
 }
 
 // listed is the list while it has the keys, or a file of it is read.
 func (s *settleScreen) listed() *listing {
-	for _, over := range s.over {
+	for _, over := range s.job.over {
 		if l, ok := over.(*listing); ok {
 			return l
 		}
@@ -41,13 +41,13 @@ func (s *settleScreen) listed() *listing {
 
 func (l *listing) actions() []action {
 	enter := acts(keys.Next, "go to it", l.enterRow)
-	if l.row >= len(l.questions) {
+	if l.row >= len(l.job.questions) {
 		enter = acts(keys.Next, "read it", l.enterRow)
 	}
 	move := func(by int) func() tea.Cmd {
 		return quietly(func() { l.moveTo(l.row + by) })
 	}
-	up := keys.Written(keys.Up, fmt.Sprintf("↑↓ 1–%d", len(l.questions)), "conflict, file")
+	up := keys.Written(keys.Up, fmt.Sprintf("↑↓ 1–%d", len(l.job.questions)), "conflict, file")
 	out := []action{enter, {up, move(-1), false}, also(keys.Down, move(1)), also(keys.PageUp, move(-10)),
 		also(keys.PageDown, move(10)),
 		also(keys.Top, move(-1<<20)), also(keys.Bottom, move(1<<20))}
@@ -58,12 +58,12 @@ func (l *listing) actions() []action {
 	if l.only != "" {
 		return append(out, act(keys.Back, "show all", quietly(func() { l.only = "" })))
 	}
-	return append(out, act(keys.Back, "back to the conflict", quietly(l.close)), also(keys.List, quietly(l.close)))
+	return append(out, act(keys.Back, "back to the conflict", quietly(l.job.close)), also(keys.List, quietly(l.job.close)))
 }
 
 // moveTo goes to a row or, where that is not shown, to the next one beyond that is.
 func (l *listing) moveTo(row int) {
-	last := len(l.questions) + len(l.joinedAlone) - 1
+	last := len(l.job.questions) + len(l.joinedAlone) - 1
 	step := 1
 	if row < l.row {
 		step = -1
@@ -79,17 +79,17 @@ func (l *listing) moveTo(row int) {
 
 // filter asks what the rows are to have, and shows those alone.
 func (l *listing) filter() tea.Cmd {
-	f := &finding{screen: l, f: l.frame, label: "show only", says: "What has this in its path, its kind or its " +
+	f := &finding{screen: l, f: l.job.frame, label: "show only", says: "What has this in its path, its kind or its " +
 		"author's name, and what is open, settled, put aside or " +
 		"read.", empty: term.Text(term.Dim, "such as fares/, ilka, deleted, open")}
 	f.open(l.only, act(keys.Next, "show these", f.typed(func(text string) tea.Cmd {
-		for row := range len(l.questions) + len(l.joinedAlone) {
+		for row := range len(l.job.questions) + len(l.joinedAlone) {
 			if l.shows(text, row) {
 				l.only, l.row = text, row
 				return nil
 			}
 		}
-		l.flash = term.Text(term.Plain, "Nothing here has “"+text+"”.")
+		l.job.flash = term.Text(term.Plain, "Nothing here has “"+text+"”.")
 		return nil
 	})))
 	return nil
@@ -101,12 +101,12 @@ func (s *settleScreen) shows(text string, row int) bool {
 		return true
 	}
 	var has string
-	if row < len(s.questions) {
-		q := &s.questions[row]
+	if row < len(s.job.questions) {
+		q := &s.job.questions[row]
 		has = q.Question.Path + " " + words.Hint(q.Question) + " " + s.theirName(q) + " " +
 			words.If(q.Decision != nil, "settled", words.If(s.aside(q) != "", "put aside "+s.aside(q), "open"))
 	} else {
-		o := s.joinedAlone[row-len(s.questions)]
+		o := s.joinedAlone[row-len(s.job.questions)]
 		has = o.Path + " joined " + words.If(s.isRead(o.Path), "read", "unread")
 	}
 	return strings.Contains(strings.ToLower(has), strings.ToLower(text))
@@ -115,7 +115,7 @@ func (s *settleScreen) shows(text string, row int) bool {
 // digit goes to the conflict of a number that is typed digit by digit.
 func (l *listing) digit(d int) {
 	for _, typed := range []string{l.typed + strconv.Itoa(d), strconv.Itoa(d)} {
-		if n, err := strconv.Atoi(typed); err == nil && n >= 1 && n <= len(l.questions) {
+		if n, err := strconv.Atoi(typed); err == nil && n >= 1 && n <= len(l.job.questions) {
 			l.row, l.typed = n-1, typed
 			return
 		}
@@ -124,11 +124,11 @@ func (l *listing) digit(d int) {
 
 // enterRow goes to the conflict of the row, or reads its file.
 func (l *listing) enterRow() tea.Cmd {
-	if l.row < len(l.questions) {
-		l.close()
+	if l.row < len(l.job.questions) {
+		l.job.close()
 		return l.turnTo(l.row)
 	}
-	return l.read(l.joinedAlone[l.row-len(l.questions)].Path)
+	return l.read(l.joinedAlone[l.row-len(l.job.questions)].Path)
 }
 
 func (l *listing) update(msg tea.Msg) tea.Cmd {
@@ -154,7 +154,7 @@ func (l *listing) remark() term.Line {
 	if l.only != "" {
 		return term.Text(term.Dim, "Only what has “"+l.only+"” is shown; esc shows all.")
 	}
-	if l.row < len(l.questions) {
+	if l.row < len(l.job.questions) {
 		return term.Text(term.Dim, "Enter goes to this conflict; a number goes to the conflict of that number.")
 	}
 	return term.Text(term.Dim, "This file joined by itself. Read it if you like.")
@@ -192,7 +192,7 @@ type listRows struct {
 // listRows are the rows of the list, and which of them one is on.
 func (s *settleScreen) listRows(w, h int) *listRows {
 	r := &listRows{settleScreen: s, here: s.at, open: s.listed(), w: w,
-		rows: make([]listRow, 0, len(s.questions)+len(s.joinedAlone)+16)}
+		rows: make([]listRow, 0, len(s.job.questions)+len(s.joinedAlone)+16)}
 	if r.open != nil {
 		r.here = r.open.row
 	}
@@ -200,16 +200,16 @@ func (s *settleScreen) listRows(w, h int) *listRows {
 		r.add(nil)
 	}
 	r.add(term.Text(term.Plain, " ").Then(term.Heading("CONFLICTS")).
-		Add(term.Plain, fmt.Sprintf("  %d", s.join.Settled)).Add(term.Dim, fmt.Sprintf(" of %d settled", len(s.questions))))
+		Add(term.Plain, fmt.Sprintf("  %d", s.job.join.Settled)).Add(term.Dim, fmt.Sprintf(" of %d settled", len(s.job.questions))))
 	r.add(nil)
 	r.conflicts()
 	r.add(nil)
 	r.add(term.Text(term.Plain, " ").Then(term.Rule(w - 2)))
 	r.add(term.Text(term.Plain, " ").Then(term.Heading("JOINED BY THEMSELVES")).Add(term.Plain, fmt.Sprintf("  %d", len(s.joinedAlone))))
 	for i := range s.joinedAlone {
-		r.entry(len(s.questions) + i)
+		r.entry(len(s.job.questions) + i)
 	}
-	if s.screen() == screen(s) && len(s.joinedAlone) > 0 {
+	if s.job.screen() == screen(s) && len(s.joinedAlone) > 0 {
 		r.add(nil)
 		r.add(term.Text(term.Dim, "  ").Bold(term.Bright, keys.List.Help().Key).Add(term.Dim, " goes into this list"))
 	}
@@ -219,17 +219,17 @@ func (s *settleScreen) listRows(w, h int) *listRows {
 // conflicts are the rows of the conflicts, file by file.
 func (r *listRows) conflicts() {
 	before := -1 // the one shown before
-	for i := range r.questions {
-		q := &r.questions[i]
+	for i := range r.job.questions {
+		q := &r.job.questions[i]
 		if r.hidden(i) {
 			continue
 		}
-		stop := before < 0 || q.Stop != r.questions[before].Stop
-		if stop || q.Question.Path != r.questions[before].Question.Path {
+		stop := before < 0 || q.Stop != r.job.questions[before].Stop
+		if stop || q.Question.Path != r.job.questions[before].Question.Path {
 			if before >= 0 {
 				r.add(nil)
 			}
-			if at := r.join.Stops[q.Stop]; at.Uncommitted && stop {
+			if at := r.job.join.Stops[q.Stop]; at.Uncommitted && stop {
 				r.add(term.Text(term.Plain, "  ").Mark(term.MarkYours).Add(term.Yours, at.Commit.Subject()))
 			}
 			r.add(term.Text(term.Plain, "  ").Bold(term.Plain, term.CutPath(q.Question.Path, r.w-3)))
@@ -269,11 +269,11 @@ func (r *listRows) draw(row listRow) term.Line {
 
 // entryLine is what stands in the row of a conflict or file, and what a click on it means.
 func (r *listRows) entryLine(i int) (term.Line, tea.Msg) {
-	if i < len(r.questions) {
-		digits := len(fmt.Sprint(len(r.questions)))
-		return term.Text(term.Faint, fmt.Sprintf("%*d ", digits, i+1)).Then(r.conflictRow(&r.questions[i])), clickedConflict(i)
+	if i < len(r.job.questions) {
+		digits := len(fmt.Sprint(len(r.job.questions)))
+		return term.Text(term.Faint, fmt.Sprintf("%*d ", digits, i+1)).Then(r.conflictRow(&r.job.questions[i])), clickedConflict(i)
 	}
-	i -= len(r.questions)
+	i -= len(r.job.questions)
 	o := r.joinedAlone[i]
 	m, count := joinedSign(o)
 	k := term.Plain

@@ -33,7 +33,7 @@ func (s *settleScreen) conflictPage(q *plan.Attributed, w, h int) term.Page {
 	if q.Question.Whole() {
 		return s.shapePage(q, w, h)
 	}
-	if s.w < wide && s.views == allViews {
+	if s.job.w < wide && s.views == allViews {
 		return s.tightPage(q, w, h)
 	}
 	p := s.conflictHead(q, w, h)
@@ -85,7 +85,7 @@ func (s *settleScreen) shapePage(q *plan.Attributed, w, h int) term.Page {
 		p.Row(term.Rule(w))
 		who := words.If(change.hue == term.Yours, "you", s.theirName(q))
 		p.Row(term.Text(term.Plain, " ").Bold(change.hue, "what "+who+" changed in it").Add(term.Dim, "  lost if it is deleted"))
-		for _, row := range fromEdit(change.rows(s.theme.Colour), h-len(p), w) {
+		for _, row := range fromEdit(change.rows(s.job.theme.Colour), h-len(p), w) {
 			p.Row(row.Cut(w))
 		}
 	}
@@ -119,15 +119,15 @@ func (s *settleScreen) tightPage(q *plan.Attributed, w, h int) term.Page {
 // conflictHead is where a conflict is, and whose edits meet there.
 func (s *settleScreen) conflictHead(q *plan.Attributed, w, h int) term.Page {
 	var p term.Page
-	if h > 24 && s.w >= wide {
+	if h > 24 && s.job.w >= wide {
 		p.Blank()
 	}
 	title := term.Text(term.Plain, " ").Bold(term.Bright, q.Question.Path).Add(term.Dim, place(q))
-	if len(s.questions) > 1 {
-		title = title.Flush(term.Text(term.Dim, fmt.Sprintf("conflict %d of %d ", s.at+1, len(s.questions))), w)
+	if len(s.job.questions) > 1 {
+		title = title.Flush(term.Text(term.Dim, fmt.Sprintf("conflict %d of %d ", s.at+1, len(s.job.questions))), w)
 	}
 	p.Row(title)
-	if s.w >= wide {
+	if s.job.w >= wide {
 		y, t := s.credit(q, merge.Yours), s.credit(q, merge.Theirs)
 		if y.Width()+t.Width()+3 <= w {
 			p.Row(y.Flush(t.Add(term.Plain, " "), w))
@@ -171,17 +171,17 @@ func (s *settleScreen) credit(q *plan.Attributed, side merge.Side) term.Line {
 	if n.Commit == nil {
 		return l.Add(m.Hue, string(side))
 	}
-	if side == merge.Yours && s.join.Stops[q.Stop].Uncommitted {
+	if side == merge.Yours && s.job.join.Stops[q.Stop].Uncommitted {
 		return l.Add(m.Hue, "you").Add(term.Dim, "  not committed  ").Add(term.Plain, n.Subject())
 	}
-	if s.file != nil { // the commits are made for it
+	if s.job.file != nil { // the commits are made for it
 		if n.Author().When == 0 {
 			return l.Add(m.Hue, n.Subject())
 		}
-		return l.Add(m.Hue, s.name(n, side)).Add(term.Dim, "  "+s.age(n)+"  ").Add(term.Plain, n.Subject())
+		return l.Add(m.Hue, s.job.name(n, side)).Add(term.Dim, "  "+s.job.age(n)+"  ").Add(term.Plain, n.Subject())
 	}
-	return l.Add(m.Hue, s.name(n, side)).Add(term.Dim, "  "+s.age(n)+"  ").Add(term.Plain, n.Subject()+" ").Add(term.Dim,
-		s.s.Planner.Short(n.ID)+words.If(more > 0, fmt.Sprintf(", and %d more", more), ""))
+	return l.Add(m.Hue, s.job.name(n, side)).Add(term.Dim, "  "+s.job.age(n)+"  ").Add(term.Plain, n.Subject()+" ").Add(term.Dim,
+		s.job.s.Planner.Short(n.ID)+words.If(more > 0, fmt.Sprintf(", and %d more", more), ""))
 }
 
 var goFunc = rx.New(`^func (?:\([^)]*\) )?(\w+)`)
@@ -234,10 +234,10 @@ func (s *settleScreen) costs(q *plan.Attributed, v settle.Verdict) string {
 func (s *settleScreen) waysPage(q *plan.Attributed, w int) term.Page {
 	var p term.Page
 	c := q.Question
-	if head := term.Text(term.Plain, " ").Then(term.Heading("WAYS TO SETTLE IT")); c.Suggested == "" && (s.h >= 30 ||
-		s.w >= wide) { // else the row above the keys says so
+	if head := term.Text(term.Plain, " ").Then(term.Heading("WAYS TO SETTLE IT")); c.Suggested == "" && (s.job.h >= 30 ||
+		s.job.w >= wide) { // else the row above the keys says so
 		p.Row(head.Add(term.Dim, "  No way is clearly right. Choose one."))
-	} else if s.h >= 24 && s.w >= wide {
+	} else if s.job.h >= 24 && s.job.w >= wide {
 		p.Row(head)
 	}
 	vs := s.verdicts[c.Key]
@@ -268,7 +268,7 @@ func (s *settleScreen) waysPage(q *plan.Attributed, w int) term.Page {
 		}
 		why := term.Text(term.Joined, "suggested: "+words.Why(c))
 		const least = 24 // columns in which a reason can be read
-		if l.Width()+why.Width() > w && (s.h < 30 || w-l.Width() < least) {
+		if l.Width()+why.Width() > w && (s.job.h < 30 || w-l.Width() < least) {
 			why = term.Text(term.Joined, "suggested") // the row above the keys tells why
 		}
 		for k, part := range term.Wrap(why, max(least, w-l.Width())) {
@@ -337,10 +337,10 @@ func parses(v settle.Verdict) term.Line {
 func (s *settleScreen) kindPage(q *plan.Attributed, w int) term.Page {
 	var p term.Page
 	d := words.Deeds{Who: s.theirName(q)}
-	if s.file == nil && !s.join.Stops[q.Stop].Uncommitted {
+	if s.job.file == nil && !s.job.join.Stops[q.Stop].Uncommitted {
 		for n, to := range map[*history.Node]*string{&q.Yours: &d.Yours, &q.Theirs: &d.Theirs} {
 			if n.Commit != nil {
-				*to = s.s.Planner.Short(n.ID)
+				*to = s.job.s.Planner.Short(n.ID)
 			}
 		}
 	}

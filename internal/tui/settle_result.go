@@ -21,7 +21,7 @@ func (s *settleScreen) parts(q *plan.Attributed) (parts []settle.Part, at int) {
 		if c == q.Question {
 			return o
 		}
-		o, _ := q.File.Chosen(c, &s.st.Decisions)
+		o, _ := q.File.Chosen(c, &s.job.st.Decisions)
 		return o
 	})
 	if o.Moved != nil {
@@ -132,7 +132,7 @@ func (s *settleScreen) resultRows(q *plan.Attributed, parts []settle.Part, at in
 // origin is the sign of where a part of the result comes from.
 func (s *settleScreen) origin(q *plan.Attributed, part settle.Part, here bool) term.Mark {
 	if part.Of != nil {
-		if _, settled := q.File.Chosen(part.Of, &s.st.Decisions); settled || here && s.way != unmarked {
+		if _, settled := q.File.Chosen(part.Of, &s.job.st.Decisions); settled || here && s.way != unmarked {
 			return term.MarkJoined
 		}
 		return term.MarkOpen
@@ -150,7 +150,7 @@ func (s *settleScreen) origin(q *plan.Attributed, part settle.Part, here bool) t
 
 // tinted is lines [start, end) of the result, coloured as code; nil where its language is not known.
 func (s *settleScreen) tinted(q *plan.Attributed, parts []settle.Part, start, end int) [][]term.Tinted {
-	if !s.theme.Colour {
+	if !s.job.theme.Colour {
 		return nil
 	}
 	const above = 60
@@ -166,7 +166,7 @@ func (s *settleScreen) tinted(q *plan.Attributed, parts []settle.Part, start, en
 		}
 		n += len(part.Lines)
 	}
-	return s.coder.Window(q.Question.Path, lines, start-from)
+	return s.job.coder.Window(q.Question.Path, lines, start-from)
 }
 
 // paint colours the words of a result by the side that brought them; the others as the code they are.

@@ -14,7 +14,7 @@ import (
 
 // sinceScreen is what differs between the branch as a waypoint keeps it and as it is now.
 type sinceScreen struct {
-	*job
+	job *job
 	point  *ledger.Waypoint
 	files  []lookback.ChangedFile
 	row    int
@@ -44,16 +44,16 @@ func (s *sinceScreen) actions() []action {
 	if s.row < len(s.files) {
 		f := s.files[s.row]
 		out = append(out, act(keys.Next, "look at the change", func() tea.Cmd {
-			return s.openChange(f, "from waypoint "+s.point.Name+" to now", func() tea.Cmd {
-				if s.pos == nil {
+			return s.job.openChange(f, "from waypoint "+s.point.Name+" to now", func() tea.Cmd {
+				if s.job.pos == nil {
 					return nil
 				}
-				return s.openAnnotate(s.pos.Yours, f.Path)
+				return s.job.openAnnotate(s.job.pos.Yours, f.Path)
 			})
 		}))
 	}
 	out = append(out, rowKeys("file", len(s.files), s.scroll.Room(), s.move)...)
-	return append(out, act(keys.Back, "", quietly(s.close)))
+	return append(out, act(keys.Back, "", quietly(s.job.close)))
 }
 
 func (s *sinceScreen) move(by int) tea.Cmd {
@@ -74,7 +74,7 @@ func (s *sinceScreen) update(msg tea.Msg) tea.Cmd {
 func (s *sinceScreen) view(w, h int) term.Page {
 	p := term.Page{nil}
 	p.Head("FROM WAYPOINT "+s.point.Name+" TO NOW",
-		"  "+s.point.Branch+" as it was at "+s.s.Planner.Short(s.point.Before)+
+		"  "+s.point.Branch+" as it was at "+s.job.s.Planner.Short(s.point.Before)+
 			", and as it is")
 	p.Blank()
 	if len(s.files) == 0 {

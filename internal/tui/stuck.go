@@ -18,7 +18,7 @@ import (
 
 // stuckScreen is what git left half done, and what can become of it.
 type stuckScreen struct {
-	*job
+	job *job
 	stuck  *plan.Stuck
 	comes  *plan.Prospect
 	row    int // the marked way
@@ -55,7 +55,7 @@ func (s *stuckScreen) actions() []action {
 	for i := range stuckWays {
 		out = append(out, also(keys.Digits[i+1], quietly(func() { s.mark(i) })))
 	}
-	out = append(out, acts(keys.Fetch, "look again", func() tea.Cmd { return s.load(false) }))
+	out = append(out, acts(keys.Fetch, "look again", func() tea.Cmd { return s.job.load(false) }))
 	return append(out, scrollKeys(&s.scroll)[2:]...)
 }
 
@@ -67,33 +67,33 @@ func (s *stuckScreen) mark(row int) {
 func (s *stuckScreen) take() tea.Cmd {
 	how := stuckWays[s.row]
 	if !s.can(how) {
-		s.flash = term.Warning(words.Sentence(s.cannot(how)))
+		s.job.flash = term.Warning(words.Sentence(s.cannot(how)))
 		return nil
 	}
 	if how != ledger.Back {
-		return s.start("reading what is settled", func(ctx context.Context, _ func(int, int)) (then, error) {
-			err := s.s.TakeOver(ctx, how)
-			return func() tea.Cmd { return s.load(false) }, err
+		return s.job.start("reading what is settled", func(ctx context.Context, _ func(int, int)) (then, error) {
+			err := s.job.s.TakeOver(ctx, how)
+			return func() tea.Cmd { return s.job.load(false) }, err
 		})
 	}
-	s.ask(term.Warning(fmt.Sprintf("%s goes back to %s, with index and files, as before git began. What was edited since "+
-		"is kept, and undo brings all of it back. Go back?", s.onBranch(), s.s.Planner.Short(s.stuck.Left.Before))),
-		"go back", s.back, func() { s.flash = term.Text(term.Plain, "Nothing was changed.") })
+	s.job.ask(term.Warning(fmt.Sprintf("%s goes back to %s, with index and files, as before git began. What was edited since "+
+		"is kept, and undo brings all of it back. Go back?", s.onBranch(), s.job.s.Planner.Short(s.stuck.Left.Before))),
+		"go back", s.back, func() { s.job.flash = term.Text(term.Plain, "Nothing was changed.") })
 	return nil
 }
 
 func (s *stuckScreen) back() tea.Cmd {
-	return s.startVital("going back", func(ctx context.Context, _ func(int, int)) (then, error) {
-		wp, err := s.s.GiveBack(ctx)
+	return s.job.startVital("going back", func(ctx context.Context, _ func(int, int)) (then, error) {
+		wp, err := s.job.s.GiveBack(ctx)
 		if err != nil {
 			return nil, err
 		}
 		return func() tea.Cmd {
-			s.notice, s.changed, s.st = s.s.TakeNotice(), true, s.s.Ledger.State()
-			s.goTo(&opening{job: s.job})
-			cmd := s.load(true)
-			s.flash = term.Done(fmt.Sprintf("%s is at %s as before git began. l, then u brings back what was half done.",
-				cmp.Or(wp.Branch, "HEAD"), s.s.Planner.Short(wp.After)))
+			s.job.notice, s.job.changed, s.job.st = s.job.s.TakeNotice(), true, s.job.s.Ledger.State()
+			s.job.goTo(&opening{job: s.job})
+			cmd := s.job.load(true)
+			s.job.flash = term.Done(fmt.Sprintf("%s is at %s as before git began. l, then u brings back what was half done.",
+				cmp.Or(wp.Branch, "HEAD"), s.job.s.Planner.Short(wp.After)))
 			return cmd
 		}, nil
 	})
@@ -131,9 +131,9 @@ func (s *stuckScreen) view(w, h int) term.Page {
 	p.Say(w, term.Text(term.Dim, "Nothing of it is lost: "+words.If(s.comes.Dirty > 0, words.Count(s.comes.Dirty, "file", "files")+
 		" with edits beside it "+words.Is(s.comes.Dirty, "stays as it is, and ", "stay as they are, and "), "")+
 		"whatever you take can be undone."))
-	if s.notice != "" {
+	if s.job.notice != "" {
 		p.Blank()
-		p.Warn(w, s.notice)
+		p.Warn(w, s.job.notice)
 	}
 	p.Blank()
 	p.Head("WHAT CAN BECOME OF IT", "")
@@ -166,15 +166,15 @@ func (s *stuckScreen) view(w, h int) term.Page {
 func (s *stuckScreen) lines(p *term.Page) {
 	p.Head("WHAT IT JOINS", "")
 	p.Blank()
-	p.Row(term.Text(term.Plain, "    ").Mark(term.MarkYours).Add(term.Yours, s.s.Planner.Short(s.stuck.Left.Head)+"  ").Add(term.Plain,
+	p.Row(term.Text(term.Plain, "    ").Mark(term.MarkYours).Add(term.Yours, s.job.s.Planner.Short(s.stuck.Left.Head)+"  ").Add(term.Plain,
 		s.stuck.Left.Branch+
 			", as it is"))
 	for _, id := range s.stuck.Left.Merged {
 		subject := ""
-		if c, err := s.s.Planner.Store.Commit(id); err == nil {
+		if c, err := s.job.s.Planner.Store.Commit(id); err == nil {
 			subject = c.Subject()
 		}
-		p.Row(term.Text(term.Plain, "    ").Mark(term.MarkTheirs).Add(term.Theirs, s.s.Planner.Short(id)+"  ").Add(term.Plain, subject))
+		p.Row(term.Text(term.Plain, "    ").Mark(term.MarkTheirs).Add(term.Theirs, s.job.s.Planner.Short(id)+"  ").Add(term.Plain, subject))
 	}
 }
 
@@ -208,10 +208,10 @@ func (s *stuckScreen) commits(p *term.Page, w int) {
 			l, label = term.Text(term.Trouble, "  ▶ "), "stopped at"
 		case "done":
 			if !c.Now.IsZero() {
-				note = "replayed as " + s.s.Planner.Short(c.Now)
+				note = "replayed as " + s.job.s.Planner.Short(c.Now)
 			}
 		}
-		l = l.Add(term.Dim, label).Fit(18).Mark(m).Add(m.Hue, s.s.Planner.Short(c.ID)+"  ").Add(term.Plain, c.Subject())
+		l = l.Add(term.Dim, label).Fit(18).Mark(m).Add(m.Hue, s.job.s.Planner.Short(c.ID)+"  ").Add(term.Plain, c.Subject())
 		if note != "" {
 			l = l.Fit(min(74, w-24)).Add(term.Dim, "  "+note)
 		}
@@ -305,7 +305,7 @@ func (s *stuckScreen) outcome(how ledger.TakeOver) string {
 		return out + ". Nothing changes until you accept the result."
 	}
 	return fmt.Sprintf("%s at %s as before, now. What you edited since is kept under a waypoint.", s.onBranch(),
-		s.s.Planner.Short(s.stuck.Left.Before))
+		s.job.s.Planner.Short(s.stuck.Left.Before))
 }
 
 func (s *stuckScreen) status() term.Line { return term.Text(term.Dim, "half done by git") }

@@ -15,7 +15,7 @@ import (
 
 // taking is the single edits of both sides, each of which is taken or left, with the result beside them.
 type taking struct {
-	*frame
+	frame *frame
 	board        *settle.Board
 	title        term.Line // where it is
 	right        term.Line // the right end of the first row
@@ -54,7 +54,7 @@ func (t *taking) actions() []action {
 		also(keys.Digits[4], quietly(func() { t.all(false, false) })))
 	if t.write != nil {
 		out = append(out, acts(keys.Write, "write on", func() tea.Cmd {
-			t.close()
+			t.frame.close()
 			return t.write(t.board.Text())
 		}))
 	}
@@ -66,7 +66,7 @@ func (t *taking) show() {
 	if len(t.board.Switches) > 0 && t.board.Switches[0].Minor {
 		t.move(1)
 	}
-	t.open(t)
+	t.frame.open(t)
 }
 
 // move goes some edits down, or up, past those that go with others.
@@ -97,17 +97,17 @@ func (t *taking) all(yours, theirs bool) {
 }
 
 func (t *taking) keepIt() tea.Cmd {
-	t.close()
+	t.frame.close()
 	return t.keep(t.board.Text())
 }
 
 func (t *taking) leaveIt() tea.Cmd {
 	if t.board.Text() != t.start && !t.leaving {
 		t.leaving = true
-		t.flash = term.Text(term.Plain, "Press esc again to leave it as it was, or enter to keep what you took.")
+		t.frame.flash = term.Text(term.Plain, "Press esc again to leave it as it was, or enter to keep what you took.")
 		return nil
 	}
-	t.close()
+	t.frame.close()
 	return nil
 }
 
@@ -237,7 +237,7 @@ func (t *taking) editRow(k, w int) term.Line {
 	case s.Within && s.Old == "":
 		l = l.Add(m.Hue, "  + ").Put(text, trim(s.New))
 	case s.Within:
-		l = l.Add(term.Plain, "    ").Put(term.Ink{Hue: term.Dim, Strike: t.theme.Colour}, trim(s.Old)).Add(term.Dim, " › ").
+		l = l.Add(term.Plain, "    ").Put(term.Ink{Hue: term.Dim, Strike: t.frame.theme.Colour}, trim(s.Old)).Add(term.Dim, " › ").
 			Put(text, trim(s.New))
 	case s.New != "":
 		l = l.Add(m.Hue, "+ ").Put(text, trim(s.New))

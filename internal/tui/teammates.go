@@ -20,7 +20,7 @@ import (
 // teammatesScreen is the clones of the demo's teammates: each can pull, and the demo can be
 // played from the other side.
 type teammatesScreen struct {
-	*job
+	job *job
 	row    int
 	pulled map[string]*pulled // by the clone's folder
 	scroll term.Scroll
@@ -53,7 +53,7 @@ func (j *job) playAgain(as demo.Part) tea.Cmd {
 	return j.quit()
 }
 
-func (s *teammatesScreen) mates() []demo.Clone { return s.played.Scene.Teammates }
+func (s *teammatesScreen) mates() []demo.Clone { return s.job.played.Scene.Teammates }
 
 // rows are a row for each teammate, each file of those who pulled, and the other side.
 type mateRow struct {
@@ -83,7 +83,7 @@ func (s *teammatesScreen) actions() []action {
 		what = "have " + words.First(s.mates()[at.mate].Name) + " pull"
 	}
 	out := append([]action{acts(keys.Next, what, s.enterRow)}, rowKeys("", len(s.rows()), s.scroll.Room(), s.move)...)
-	return append(out, act(keys.Back, "", quietly(s.close)))
+	return append(out, act(keys.Back, "", quietly(s.job.close)))
 }
 
 func (s *teammatesScreen) move(by int) tea.Cmd {
@@ -95,11 +95,11 @@ func (s *teammatesScreen) enterRow() tea.Cmd {
 	at := s.rows()[s.row]
 	switch {
 	case at.mate < 0:
-		return s.playAgain(s.played.Part.Other())
+		return s.job.playAgain(s.job.played.Part.Other())
 	case at.file != nil:
 		title := term.Text(term.Plain, " ").Bold(term.Bright, at.file.path).Add(term.Dim, "   in "+words.First(s.mates()[at.mate].Name)+
 			"'s clone   ").Mark(term.MarkYours).Add(term.Dim, "what you had  ").Mark(term.MarkTheirs).Add(term.Dim, "what they had")
-		s.open(newReader(s.frame, title, at.file.lines, true))
+		s.job.open(newReader(s.job.frame, title, at.file.lines, true))
 		return nil
 	}
 	return s.pull(s.mates()[at.mate])
@@ -107,8 +107,8 @@ func (s *teammatesScreen) enterRow() tea.Cmd {
 
 // pull has a teammate pull: their clone is brought up to date by what Dorvik itself does there.
 func (s *teammatesScreen) pull(m demo.Clone) tea.Cmd {
-	pos := s.pos
-	return s.startVital("pulling in "+m.Clone, func(ctx context.Context, _ func(int, int)) (then, error) {
+	pos := s.job.pos
+	return s.job.startVital("pulling in "+m.Clone, func(ctx context.Context, _ func(int, int)) (then, error) {
 		p, err := pullIn(ctx, m.Clone)
 		if err != nil {
 			return nil, err
@@ -120,9 +120,9 @@ func (s *teammatesScreen) pull(m demo.Clone) tea.Cmd {
 		if pos == nil || p.said != "" {
 			return show, nil
 		}
-		was, _, err := s.s.History.LastJoin(ctx, pos)
+		was, _, err := s.job.s.History.LastJoin(ctx, pos)
 		if err == nil && was != nil {
-			err = p.read(s.s, was)
+			err = p.read(s.job.s, was)
 		}
 		return show, err
 	})
@@ -222,8 +222,8 @@ func (s *teammatesScreen) view(w, h int) term.Page {
 			p.Rows(term.Indent(term.Wrap(term.Text(term.Plain, d.said), w-8), 6))
 			continue
 		}
-		p.Row(term.Text(term.Dim, "      before  ").Add(term.Base, s.s.Planner.Short(d.before.ID)+"  ").Add(term.Plain, d.before.Subject()))
-		p.Row(term.Text(term.Dim, "      after   ").Add(term.Joined, s.s.Planner.Short(d.after.ID)+"  ").Add(term.Plain, d.after.Subject()).
+		p.Row(term.Text(term.Dim, "      before  ").Add(term.Base, s.job.s.Planner.Short(d.before.ID)+"  ").Add(term.Plain, d.before.Subject()))
+		p.Row(term.Text(term.Dim, "      after   ").Add(term.Joined, s.job.s.Planner.Short(d.after.ID)+"  ").Add(term.Plain, d.after.Subject()).
 			Add(term.Dim, "   moved forward by "+words.Count(d.commits, "commit", "commits")+", nothing to join"))
 		for _, f := range d.files {
 			l := term.Text(term.Plain, "  "+f.path).Fit(34).Mark(term.MarkYours).Add(term.Plain, fmt.Sprintf("%3d of your lines   ",
@@ -235,7 +235,7 @@ func (s *teammatesScreen) view(w, h int) term.Page {
 	p.Blank()
 	p.Head("THE OTHER SIDE", "")
 	p.Blank()
-	row(term.Text(term.Plain, words.If(s.played.Part == demo.AsRuna, "play it as Ilka, whose push is refused as Runa was faster",
+	row(term.Text(term.Plain, words.If(s.job.played.Part == demo.AsRuna, "play it as Ilka, whose push is refused as Runa was faster",
 		"play it as Runa again")))
 	s.scroll.Size(len(p), h)
 	s.scroll.Show(cursor)

@@ -22,16 +22,16 @@ type triedByHand struct {
 
 // tryIt opens a shell, or what dorvik.run of the person's own configuration says, in the joined code.
 func (s *checkScreen) tryIt() tea.Cmd {
-	tip, pos := s.built.Tip, s.pos
-	return s.start("laying the joined code out", func(ctx context.Context, _ func(int, int)) (then, error) {
-		dir, err := s.s.Prover.LayOut(ctx, pos, tip)
+	tip, pos := s.job.built.Tip, s.job.pos
+	return s.job.start("laying the joined code out", func(ctx context.Context, _ func(int, int)) (then, error) {
+		dir, err := s.job.s.Prover.LayOut(ctx, pos, tip)
 		if ask := agreeing(err); ask != nil {
-			return func() tea.Cmd { return s.openConsent(ask, s.tryIt) }, nil
+			return func() tea.Cmd { return s.job.openConsent(ask, s.tryIt) }, nil
 		}
 		if err != nil {
 			return nil, err
 		}
-		line, err := s.s.Prover.OwnProgram(ctx, "dorvik.run")
+		line, err := s.job.s.Prover.OwnProgram(ctx, "dorvik.run")
 		if err != nil {
 			return nil, err
 		}
@@ -43,15 +43,15 @@ func (s *checkScreen) tryIt() tea.Cmd {
 
 // tried looks at what was changed there, and shows it.
 func (s *checkScreen) tried(msg triedByHand) tea.Cmd {
-	tree := s.join.Tree
-	return s.start("looking at what you changed", func(ctx context.Context, _ func(int, int)) (then, error) {
-		found, err := s.s.Prover.TriedIn(ctx, msg.dir, tree)
+	tree := s.job.join.Tree
+	return s.job.start("looking at what you changed", func(ctx context.Context, _ func(int, int)) (then, error) {
+		found, err := s.job.s.Prover.TriedIn(ctx, msg.dir, tree)
 		return func() tea.Cmd {
 			if len(found.Mends) == 0 {
-				s.flash = term.Text(term.Plain, "No text of the joined code was changed there."+untaken(found.Other))
+				s.job.flash = term.Text(term.Plain, "No text of the joined code was changed there."+untaken(found.Other))
 				return nil
 			}
-			s.open(&triedScreen{checkScreen: s, found: found, rows: triedRows(found)})
+			s.job.open(&triedScreen{checkScreen: s, found: found, rows: triedRows(found)})
 			return nil
 		}, err
 	})
@@ -74,14 +74,14 @@ type triedScreen struct {
 }
 
 func (t *triedScreen) actions() []action {
-	out := []action{acts(keys.Next, "take it as a mend", t.take), act(keys.Back, "leave it", quietly(t.close))}
+	out := []action{acts(keys.Next, "take it as a mend", t.take), act(keys.Back, "leave it", quietly(t.job.close))}
 	return append(out, scrollKeys(&t.scroll)...)
 }
 
 func (t *triedScreen) take() tea.Cmd {
 	mends, s := t.found.Mends, t.checkScreen
-	t.close()
-	return s.rejoin(func(to *recovery.Session) error {
+	t.job.close()
+	return s.job.rejoin(func(to *recovery.Session) error {
 		s.taken = nil
 		for _, m := range mends {
 			if err := to.Ledger.AddMend(m); err != nil {
@@ -90,7 +90,7 @@ func (t *triedScreen) take() tea.Cmd {
 		}
 		return nil
 	}, func() tea.Cmd {
-		s.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain, fmt.Sprintf("What you changed in %s becomes part of %s.",
+		s.job.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain, fmt.Sprintf("What you changed in %s becomes part of %s.",
 			words.Count(len(mends), "file", "files"), s.holder))
 		return s.enter()
 	})

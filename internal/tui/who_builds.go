@@ -42,12 +42,12 @@ func (w *whoBuilds) known() (b prove.Builds, more bool) {
 // askWhoBuilds finds out whose fault it is that the joined code does not pass.
 func (s *checkScreen) askWhoBuilds() tea.Cmd {
 	s.stopAsking()
-	w := &whoBuilds{besides: s.newBeside(), out: newOutput(), over: make(chan struct{})}
+	w := &whoBuilds{besides: s.job.newBeside(), out: newOutput(), over: make(chan struct{})}
 	s.who = w
-	terms, pos := s.terms, s.pos
+	terms, pos := s.terms, s.job.pos
 	return tea.Batch(w.start(func(ctx context.Context) (then, error) {
 		defer close(w.over)
-		_, err := s.s.Prover.WhoBuilds(ctx, pos, terms, w.set)
+		_, err := s.job.s.Prover.WhoBuilds(ctx, pos, terms, w.set)
 		return func() tea.Cmd { return nil }, err
 	}), w.out.more(w.over))
 }

@@ -13,7 +13,7 @@ import (
 
 // writing is an editor that is open, and what is done with its text.
 type writing struct {
-	*frame
+	frame *frame
 	ed     *term.Editor
 	right  term.Line                // the right end of the first row
 	says   string                   // the remark; empty for the usual one
@@ -54,7 +54,7 @@ func (e *writing) find() tea.Cmd {
 		says: "Small letters stand for both. ctrl+f, then enter, goes to the next place."}
 	f.open(e.ed.Sought, act(keys.Next, "go there", f.typed(func(text string) tea.Cmd {
 		if text != "" && !e.ed.Seek(text) {
-			e.flash = term.Text(term.Plain, "“"+text+"” is nowhere here.")
+			e.frame.flash = term.Text(term.Plain, "“"+text+"” is nowhere here.")
 		}
 		return nil
 	})))
@@ -73,7 +73,7 @@ func (e *writing) exchange() tea.Cmd {
 		by := &finding{screen: e, f: e.frame, label: "replace “" + old + "” by", says: f.says,
 			empty: term.Text(term.Dim, "nothing: it is taken out")}
 		by.open("", act(keys.Next, "replace all", by.typed(func(text string) tea.Cmd {
-			e.flash = term.Text(term.Plain, words.Count(e.ed.ReplaceAll(old, text), "place", "places")+" replaced.")
+			e.frame.flash = term.Text(term.Plain, words.Count(e.ed.ReplaceAll(old, text), "place", "places")+" replaced.")
 			return nil
 		})))
 		return nil
@@ -83,21 +83,21 @@ func (e *writing) exchange() tea.Cmd {
 
 func (e *writing) keep() tea.Cmd {
 	if e.ed.Invalid {
-		e.flash = term.Warning("This text is not UTF-8, and writing it back would change more than you did. Choose one of " +
+		e.frame.flash = term.Warning("This text is not UTF-8, and writing it back would change more than you did. Choose one of " +
 			"the ways instead.")
 		return nil
 	}
-	e.close()
+	e.frame.close()
 	return e.save(e.ed.Text())
 }
 
 func (e *writing) leaveIt() tea.Cmd {
 	if e.ed.Dirty() && !e.leaving {
 		e.leaving = true
-		e.flash = term.Text(term.Plain, "Press esc again to leave without keeping what you wrote, or ctrl+s to keep it.")
+		e.frame.flash = term.Text(term.Plain, "Press esc again to leave without keeping what you wrote, or ctrl+s to keep it.")
 		return nil
 	}
-	e.close()
+	e.frame.close()
 	return nil
 }
 
