@@ -22,7 +22,7 @@ import (
 // annotateScreen is the lines of a file, each with who brought it, when, and why. They come in
 // as they are found.
 type annotateScreen struct {
-	job *job
+	job    *job
 	reads  besides
 	commit object.ID
 	path   string

@@ -3,13 +3,10 @@ package tui
 import (
 	"context"
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
-	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/draw"
 	"dorvik.dev/dorvik/internal/plan"
@@ -56,57 +53,12 @@ func (s *settleScreen) noteAbout(which []int) tea.Cmd {
 		}
 		list = append(list, m)
 	}
-	return s.noteTo(s.theirName(s.question()), draw.Note(s.job.pos, list), which)
-}
-
-// noteTo opens a note to somebody, about some of the conflicts or none.
-func (s *settleScreen) noteTo(who, text string, which []int) tea.Cmd {
-	ed := term.NewEditor(text, 1)
-	title := term.Text(term.Plain, " ").Bold(term.Bright, "A NOTE TO "+strings.ToUpper(who)).Add(term.Dim,
-		"  change it as you like; ctrl+s gives it on")
-	s.job.open(&writing{frame: s.job.frame, ed: ed, right: s.status(), name: "note.md", keeps: "give it on",
-		own:    s.job.s.Repo.Editor,
-		says:   "Nothing of it has gone anywhere yet.",
-		around: func(w, h int) term.Page { return append(term.Page{title.Cut(w), nil}, ed.View(w, h-2)...) },
-		save:   func(text string) tea.Cmd { return s.giveOn(text, who, which) }})
-	return nil
-}
-
-// giveOn hands a note to the command that the person set, or to the clipboard. A copy stays in the git
-// directory.
-func (s *settleScreen) giveOn(text, who string, which []int) tea.Cmd {
-	return s.job.start("giving the note on", func(ctx context.Context, _ func(int, int)) (then, error) {
-		line, err := s.job.s.Prover.OwnProgram(ctx, "dorvik.note")
-		if err != nil {
-			return nil, err
-		}
-		file := filepath.Join(s.job.s.Repo.Where().Own, "dorvik", "note.md")
-		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
-			return nil, fmt.Errorf("keeping the note: %w", err)
-		}
-		if line != "" {
-			if err := check.Give(ctx, s.job.s.Repo.Where().Dir, line, text); err != nil {
-				return nil, fmt.Errorf("giving the note on (dorvik.note): %w; it is kept in %s", err, file)
-			}
-		}
-		return func() tea.Cmd {
-			how := "The note is on the clipboard, if your terminal lets programs write there, and in " + file + "."
-			var cmd tea.Cmd
-			if line != "" {
-				how = fmt.Sprintf("The note was given to “%s”.", line)
-			} else {
-				cmd = tea.SetClipboard(text)
-			}
-			if len(which) == 0 {
-				s.job.flash = term.Text(term.Plain, how)
-				return cmd
-			}
-			s.job.ask(term.Text(term.Plain, how+" Put "+words.If(len(which) == 1, "this conflict",
-				"these conflicts")+" aside until "+who+
-				" answers?"), "put aside", func() tea.Cmd { return s.putAside(which, who+" was asked") },
-				func() { s.job.flash = term.Text(term.Plain, how) })
-			return cmd
-		}, nil
+	who := s.theirName(s.question())
+	return s.job.noteTo(who, draw.Note(s.job.pos, list), s.status(), func(how string) {
+		s.job.ask(term.Text(term.Plain, how+" Put "+words.If(len(which) == 1, "this conflict",
+			"these conflicts")+" aside until "+who+" answers?"), "put aside",
+			func() tea.Cmd { return s.putAside(which, who+" was asked") },
+			func() { s.job.flash = term.Text(term.Plain, how) })
 	})
 }
 

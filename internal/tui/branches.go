@@ -16,7 +16,7 @@ import (
 // branchesScreen is all branches beside the one you are on: what each has and yours has not, and
 // the other way round.
 type branchesScreen struct {
-	job *job
+	job    *job
 	reads  besides
 	mu     sync.Mutex
 	fresh  chan struct{}

@@ -283,7 +283,7 @@ func (s *checkScreen) update(msg tea.Msg) tea.Cmd {
 
 func (s *checkScreen) actions() []action {
 	var out []action
-	onward := acts(keys.Next, "go on to Push", s.job.push.enter)
+	onward := acts(keys.Next, "go on to Push", s.job.nav.toPush)
 	again := acts(keys.Again, "", s.run)
 	switch {
 	case !s.ready && s.job.task == nil: // it could not be begun
@@ -310,7 +310,7 @@ func (s *checkScreen) actions() []action {
 			act(keys.Skip, "", s.without),
 			acts(keys.Write, "another command", s.typeCheck))
 	case s.terms == nil:
-		out = append(out, acts(keys.Next, "go on without", s.job.push.enter), acts(keys.Write, "type a command",
+		out = append(out, acts(keys.Next, "go on without", s.job.nav.toPush), acts(keys.Write, "type a command",
 			s.typeCheck))
 		out = append(out, s.mendAction()...)
 	default:
@@ -346,7 +346,7 @@ func (s *checkScreen) lookingActions() (out []action) {
 		out = append(out, acts(keys.Undo, "undo the mend", s.undoMend))
 	}
 	if s.ready && !s.running() {
-		out = append(out, s.job.roadAction()...)
+		out = append(out, s.job.roadAction(nil)...)
 	}
 	return out
 }
@@ -355,9 +355,9 @@ func (s *checkScreen) lookingActions() (out []action) {
 func (s *checkScreen) leave() tea.Cmd {
 	s.stopAsking()
 	if len(s.job.questions) > 0 {
-		return s.job.settle.enter(max(0, min(s.job.settle.at, len(s.job.questions)-1)))
+		return s.job.nav.backToSettle()
 	}
-	return s.job.choose.enter()
+	return s.job.nav.chooseAgain()
 }
 
 // cause is the decision that the marked error comes from; nil where it comes from none.
@@ -377,12 +377,12 @@ func (s *checkScreen) backTo(c *plan.Cause) tea.Cmd {
 		return nil
 	}
 	s.stopAsking()
-	return s.job.settle.enter(i)
+	return s.job.nav.toSettle(i)
 }
 
 // without asks whether to go on though nothing proves that the code works.
 func (s *checkScreen) without() tea.Cmd {
-	s.job.ask(term.Warning("Nothing then proves that the joined code works. Go on without?"), "go on without", s.job.push.enter, nil)
+	s.job.ask(term.Warning("Nothing then proves that the joined code works. Go on without?"), "go on without", s.job.nav.toPush, nil)
 	return nil
 }
 

@@ -21,9 +21,8 @@ import (
 
 // chooseScreen is Choose: both routes worked out, side by side.
 type chooseScreen struct {
-	job *job
+	job    *job
 	scroll term.Scroll
-	route  plan.Route
 }
 
 func (s *chooseScreen) label() string { return ledger.Choose.String() }
@@ -33,7 +32,7 @@ func (s *chooseScreen) state() (string, passed) {
 	case s.job.pos == nil || s.job.joinless():
 		return "", unused
 	case s.job.under == screen(s):
-		return string(s.route), well
+		return string(s.job.route), well
 	case s.job.join != nil:
 		return string(s.job.join.Route), well
 	}
@@ -42,8 +41,8 @@ func (s *chooseScreen) state() (string, passed) {
 
 // fit has the marked route be one that there is.
 func (s *chooseScreen) fit() {
-	if s.route == "" || s.job.pos.IsPick() != (s.route == plan.Pick) || s.job.st.Route == "" {
-		s.route = s.job.plan.Suggested
+	if s.job.route == "" || s.job.pos.IsPick() != (s.job.route == plan.Pick) || s.job.st.Route == "" {
+		s.job.route = s.job.plan.Suggested
 	}
 }
 
@@ -82,14 +81,14 @@ func (s *chooseScreen) actions() []action {
 	} else {
 		out = append(out, act(keys.Left, "the other way", quietly(s.turn)), also(keys.Right, quietly(s.turn)))
 	}
-	out = append(out, act(keys.Back, "", quietly(func() { s.job.goTo(s.job.look) })), s.job.drawAction(draw.KindRoutes))
+	out = append(out, act(keys.Back, "", quietly(s.job.nav.toLook)), s.job.drawAction(draw.KindRoutes))
 	return append(out, scrollKeys(&s.scroll)...)
 }
 
 // turn marks the other route.
 func (s *chooseScreen) turn() {
-	s.route = map[plan.Route]plan.Route{plan.Rebase: plan.Merge,
-		plan.Merge: plan.Rebase}[s.route]
+	s.job.route = map[plan.Route]plan.Route{plan.Rebase: plan.Merge,
+		plan.Merge: plan.Rebase}[s.job.route]
 }
 
 // picked is a click on a route.
@@ -97,7 +96,7 @@ type picked struct{ route plan.Route }
 
 func (s *chooseScreen) update(msg tea.Msg) tea.Cmd {
 	if click, ok := msg.(picked); ok {
-		s.route = click.route
+		s.job.route = click.route
 		return nil
 	}
 	s.scroll.Update(msg)
@@ -106,11 +105,11 @@ func (s *chooseScreen) update(msg tea.Msg) tea.Cmd {
 
 // take takes the marked route, or says why it cannot be taken.
 func (s *chooseScreen) take() tea.Cmd {
-	if j := s.job.plan.Of(s.route); j.Refused != nil {
+	if j := s.job.plan.Of(s.job.route); j.Refused != nil {
 		s.job.flash = term.Warning(words.Sentence(j.Refused.Error()))
 		return nil
 	}
-	if s.route == plan.Rebase && s.job.plan.Pushed() && !s.job.rewrite {
+	if s.job.route == plan.Rebase && s.job.plan.Pushed() && !s.job.rewrite {
 		s.confirm(s.job.plan.Published)
 		return nil
 	}
@@ -118,8 +117,8 @@ func (s *chooseScreen) take() tea.Cmd {
 }
 
 func (s *chooseScreen) taken() tea.Cmd {
-	route := s.route
-	return s.job.rejoin(func(to *recovery.Session) error { return to.Ledger.TakeRoute(route) }, s.job.joined)
+	route := s.job.route
+	return s.job.rejoin(func(to *recovery.Session) error { return to.Ledger.TakeRoute(route) }, s.job.nav.joined)
 }
 
 // confirm asks whether commits that are on a remote may be given new ids.
@@ -128,7 +127,7 @@ func (s *chooseScreen) confirm(published []plan.Published) {
 	if who := published[0].Who; len(who) > 0 {
 		whoever += ", such as " + words.List(words.Some(who, 3)) + " who committed there,"
 	}
-	s.job.ask(term.Warning(words.List(words.Some(s.namesOf(published), 2))+": "+whoever+" have the same change twice. Rebase "+
+	s.job.ask(term.Warning(words.List(words.Some(s.job.namesOf(published), 2))+": "+whoever+" have the same change twice. Rebase "+
 		"all the same?"),
 		"rebase all the same", func() tea.Cmd { s.job.rewrite = true; return s.taken() }, nil)
 }
@@ -150,7 +149,7 @@ func (s *chooseScreen) view(w, h int) term.Page {
 				tabs = tabs.Add(term.Dim, "   ")
 			}
 			name := term.Text(term.Dim, "  "+title(r))
-			if r == s.route {
+			if r == s.job.route {
 				name = term.Line{}.Bold(term.Bright, "▶ "+title(r))
 			}
 			tabs = tabs.Then(name.Clicks(picked{r}))
@@ -159,7 +158,7 @@ func (s *chooseScreen) view(w, h int) term.Page {
 		p.Blank()
 		s.why(&p, w)
 		p.Blank()
-		p.Rows(term.Indent(s.routePage(s.route, w-4), 2))
+		p.Rows(term.Indent(s.routePage(s.job.route, w-4), 2))
 	}
 	return s.scroll.Window(p, h)
 }
@@ -190,7 +189,7 @@ func title(r plan.Route) string { return words.Upper(string(r)) }
 // box draws a frame of the given size around a page: heavy around the chosen route.
 func (s *chooseScreen) box(p term.Page, r plan.Route, w, rows int) term.Page {
 	g, h := []string{"┌", "─", "┐", "│", "└", "┘"}, term.Faint
-	if r == s.route {
+	if r == s.job.route {
 		g, h = []string{"┏", "━", "┓", "┃", "┗", "┛"}, term.Bright
 	}
 	out := term.Page{term.Text(h, g[0]+strings.Repeat(g[1], w-2)+g[2])}
@@ -283,7 +282,7 @@ func (s *chooseScreen) makes(f *facts, j *plan.Join) {
 		l := term.Text(term.Plain, words.Count(j.Kept(), "of your commits, ", "of your commits, "))
 		if n := len(s.job.plan.Published); n > 0 {
 			f.fact("rewrites", l.Add(term.Trouble, "▲ "+words.Count(n, "is", "are")+" on a remote: ").
-				Add(term.Plain, words.List(words.Some(s.namesOf(s.job.plan.Published), 2))))
+				Add(term.Plain, words.List(words.Some(s.job.namesOf(s.job.plan.Published), 2))))
 		} else {
 			f.fact("rewrites", l.Add(term.Joined, "none was ever pushed").Add(term.Plain, ": safe"))
 		}
@@ -296,10 +295,10 @@ func (s *chooseScreen) makes(f *facts, j *plan.Join) {
 	}
 }
 
-// namesOf is the ids and subjects of commits.
-func (s *chooseScreen) namesOf(nodes []plan.Published) (names []string) {
+// namesOf returns the ids and subjects of commits.
+func (j *job) namesOf(nodes []plan.Published) (names []string) {
 	for _, n := range nodes {
-		names = append(names, s.job.s.Planner.Short(n.ID)+" “"+n.Subject()+"” on "+n.On)
+		names = append(names, j.s.Planner.Short(n.ID)+" “"+n.Subject()+"” on "+n.On)
 	}
 	return names
 }

@@ -18,7 +18,7 @@ import (
 // commitScreen is a commit: what it says, and what it changed; of a merge commit against each
 // side, and what a person decided in it.
 type commitScreen struct {
-	job *job
+	job    *job
 	reads  besides
 	node   history.Node
 	entry  *lookback.Entry // nil where it is not known what it is to the person

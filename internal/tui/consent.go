@@ -15,7 +15,7 @@ import (
 
 // consentScreen shows whole what others changed that a command can run, before it runs.
 type consentScreen struct {
-	job *job
+	job    *job
 	terms  []*prove.Terms
 	onward func() tea.Cmd // once that is agreed to
 	scroll term.Scroll

@@ -48,7 +48,7 @@ func TestClicks(t *testing.T) {
 	b.click("WHERE THE LINES PART") // nothing
 	b.press("enter")
 	b.click("one new commit joins")
-	assert.Equal(t, plan.Merge, b.m.choose.route)
+	assert.Equal(t, plan.Merge, b.m.route)
 	b.press("enter")
 	b.click("  theirs  ")
 	assert.Equal(t, settle.Theirs, b.m.settle.question().Question.Ways[b.m.settle.way].Way)
@@ -69,7 +69,7 @@ func TestClicks(t *testing.T) {
 	b.m.w, b.m.h = 80, 24
 	b.m.goTo(b.m.choose)
 	b.click("  Rebase")
-	assert.Equal(t, plan.Rebase, b.m.choose.route, "the tabs, too")
+	assert.Equal(t, plan.Rebase, b.m.route, "the tabs, too")
 }
 
 // TestTheListByNumber: digits go to a conflict, one after the other.

@@ -19,7 +19,7 @@ import (
 
 // historyScreen is the commits of the branch, or of another line compared with it, newest first.
 type historyScreen struct {
-	job *job
+	job   *job
 	reads besides
 	rev   string // what is shown; empty for the branch
 
@@ -435,8 +435,7 @@ func (s *historyScreen) pickMarked() tea.Cmd {
 		}
 		return func() tea.Cmd {
 			s.reads.stop()
-			s.job.goTo(s.job.look)
-			return s.job.load(false)
+			return s.job.nav.lookAgain(false)
 		}, nil
 	})
 }

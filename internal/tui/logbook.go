@@ -24,7 +24,7 @@ import (
 
 // logbookScreen is what was done here, the newest first.
 type logbookScreen struct {
-	job *job
+	job     *job
 	entries []ledger.LogEntry
 	points  map[string]*ledger.Waypoint
 	adrift  *recovery.Adrift
@@ -139,8 +139,7 @@ func (s *logbookScreen) counter(name string) tea.Cmd {
 		}
 		return func() tea.Cmd {
 			s.job.holds = ""
-			s.job.goTo(s.job.look)
-			return s.job.load(false)
+			return s.job.nav.lookAgain(false)
 		}, nil
 	})
 }
@@ -189,8 +188,7 @@ func (s *logbookScreen) goingBack(name string) tea.Cmd {
 		}
 		return func() tea.Cmd {
 			s.job.notice, s.job.holds, s.job.rewrite = s.job.s.TakeNotice(), "", false
-			s.job.goTo(s.job.look)
-			cmd := s.job.load(true)
+			cmd := s.job.nav.lookAgain(true)
 			s.job.flash = term.Done(fmt.Sprintf("%s is back at %s, with index and files. Your decisions are kept.", w.Branch,
 				s.job.s.Planner.Short(at)))
 			return cmd
@@ -316,7 +314,7 @@ func (s *logbookScreen) remark() term.Line {
 
 // toldScreen is a recovery in sentences, as the report has them.
 type toldScreen struct {
-	job *job
+	job      *job
 	waypoint string
 	rows     []term.Line
 	scroll   term.Scroll

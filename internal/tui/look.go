@@ -18,7 +18,7 @@ import (
 
 // lookScreen is Look: where one stands, the two lines, and where both touch the same files.
 type lookScreen struct {
-	job *job
+	job    *job
 	scroll term.Scroll
 }
 
@@ -56,15 +56,15 @@ func (s *lookScreen) actions() []action {
 	switch {
 	case s.job.pos.NothingToDo():
 	case s.job.pos.IsPick():
-		out = append(out, acts(keys.Next, "see what they would make", s.toChoose), acts(keys.Drop, "", s.dropPick))
+		out = append(out, acts(keys.Next, "see what they would make", quietly(s.job.nav.toChoose)), acts(keys.Drop, "", s.dropPick))
 	case s.job.pos.Trivial() == plan.FastForward:
 		out = append(out, acts(keys.Next, "move forward", s.forward))
 	case s.job.pos.Trivial() == plan.UpToDate:
-		out = append(out, acts(keys.Next, "go on to Push", s.job.push.enter))
+		out = append(out, acts(keys.Next, "go on to Push", s.job.nav.toPush))
 	default:
-		out = append(out, acts(keys.Next, "choose a way to join", s.toChoose))
+		out = append(out, acts(keys.Next, "choose a way to join", quietly(s.job.nav.toChoose)))
 	}
-	out = append(out, acts(keys.Fetch, "", func() tea.Cmd { return s.job.load(true) }), s.job.historyAction())
+	out = append(out, acts(keys.Fetch, "", func() tea.Cmd { return s.job.nav.load(true) }), s.job.historyAction())
 	if len(s.job.drivers) > 0 {
 		out = append(out, acts(keys.Driver, "", s.askDriver))
 	}
@@ -74,7 +74,7 @@ func (s *lookScreen) actions() []action {
 	if s.job.carriable() {
 		out = append(out, acts(keys.Carry, words.If(s.job.st.Carry, "leave your work where it is",
 			"carry your work along"),
-			s.job.carryWork))
+			func() tea.Cmd { return s.job.carryWork(nil) }))
 	} else if s.job.stash != nil {
 		out = append(out, acts(keys.Carry, "bring back what git put aside", s.bringBack))
 	}
@@ -98,14 +98,14 @@ func (s *lookScreen) actions() []action {
 // forward moves the branch forward; uncommitted work that is carried can ask something first.
 func (s *lookScreen) forward() tea.Cmd {
 	if s.job.pos.Carried == nil {
-		return s.job.push.accept(false)
+		return s.job.nav.accept(false)
 	}
-	return s.job.rejoin(nil, s.job.joined)
+	return s.job.rejoin(nil, s.job.nav.joined)
 }
 
-func (s *lookScreen) toChoose() tea.Cmd {
-	s.job.goTo(s.job.choose)
-	return nil
+// lanes returns the drawing of the two lines.
+func (s *lookScreen) lanes() *lanes {
+	return &lanes{job: s.job, pos: s.job.pos, plan: s.job.plan, below: s.job.below}
 }
 
 func (s *lookScreen) update(msg tea.Msg) tea.Cmd {
@@ -122,10 +122,12 @@ func (s *lookScreen) askDriver() tea.Cmd {
 			words.List(words.Some(d.Files(), 3)))))
 	s.job.ask(term.Warning(says), "let it run", func() tea.Cmd {
 		if err := s.job.s.Ledger.Agree(d.String()); err != nil {
-			return s.job.failure(err)
+			return s.job.failed(err)
 		}
-		return s.job.load(false)
-	}, func() { s.job.flash = term.Text(term.Plain, "The merge driver is not run; its files are joined as text.") })
+		return s.job.nav.load(false)
+	}, func() {
+		s.job.flash = term.Text(term.Plain, "The merge driver is not run; its files are joined as text.")
+	})
 	return nil
 }
 
@@ -134,11 +136,10 @@ func (s *lookScreen) dropPick() tea.Cmd {
 	return s.job.start("dropping the pick", func(ctx context.Context, _ func(int, int)) (then, error) {
 		err := s.job.s.Ledger.DropPick()
 		return func() tea.Cmd {
-			s.job.goTo(s.job.look)
 			if s.job.flash == nil {
 				s.job.flash = term.Text(term.Plain, "The pick is dropped; your branch is as it was.")
 			}
-			return s.job.load(false)
+			return s.job.nav.lookAgain(false)
 		}, err
 	})
 }
@@ -147,15 +148,15 @@ func (s *lookScreen) view(w, h int) term.Page {
 	p := term.Page{nil}
 	s.headline(&p, w)
 	p.Blank()
-	switch left := max(w/2+2, min(s.lanesNeed()+6, w*60/100)); {
+	switch left := max(w/2+2, min(s.lanes().need()+6, w*60/100)); {
 	case s.job.pos.NothingToDo():
 		s.uncommitted(&p, w-2, 2)
 	case w < wide:
-		p.Rows(term.Indent(s.lanes(w-3, 26), 2))
+		p.Rows(term.Indent(s.lanes().view(w-3, 26), 2))
 		p.Blank()
 		p.Rows(term.Indent(s.overlapPage(w-3), 2))
 	default:
-		lanes := s.lanes(left-3, h-len(p)-4)
+		lanes := s.lanes().view(left-3, h-len(p)-4)
 		p.Rows(term.Beside(term.Indent(lanes, 2), s.overlapPage(w-left-4), left, w, h-len(p)-1))
 	}
 	return s.scroll.Window(p, h)
@@ -264,7 +265,7 @@ func (s *lookScreen) bringBack() tea.Cmd {
 			return func() tea.Cmd { return s.job.returning(asks) }, nil
 		}
 		return func() tea.Cmd {
-			cmd := s.job.load(true)
+			cmd := s.job.nav.load(true)
 			s.job.flash = term.Done("What git had put aside is back among your files, not committed. The stash keeps it, too.")
 			return cmd
 		}, err

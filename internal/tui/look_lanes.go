@@ -13,9 +13,17 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// lanesNeed is the width at which no subject of the two lanes is cut.
-func (s *lookScreen) lanesNeed() (n int) {
-	for _, side := range [][]history.Node{s.job.pos.Divergence.Yours, s.job.pos.Divergence.Theirs} {
+// lanes draws the commits of both sides since the common ancestor.
+type lanes struct {
+	job   *job
+	pos   *plan.Position
+	plan  *plan.Plan     // nil where it is not known yet
+	below []history.Node // the common ancestor, and the one before it
+}
+
+// need returns the width at which no subject is cut, in cells.
+func (s *lanes) need() (n int) {
+	for _, side := range [][]history.Node{s.pos.Divergence.Yours, s.pos.Divergence.Theirs} {
 		longest := 0
 		for _, c := range side {
 			longest = max(longest, len([]rune(c.Subject())))
@@ -35,11 +43,11 @@ type column struct {
 	most  int                        // commits
 }
 
-// lanes draws the two lines since the common ancestor.
-func (s *lookScreen) lanes(w, h int) term.Page {
+// view draws the two lines.
+func (s *lanes) view(w, h int) term.Page {
 	p := term.Page{term.Heading(map[plan.Trivial]string{plan.NotTrivial: "WHERE THE LINES PART",
-		plan.UpToDate: "WHAT A PUSH WOULD SEND", plan.FastForward: "WHAT IS NEW THERE"}[s.job.pos.Trivial()]), nil}
-	a, b := s.job.pos.Divergence.Yours, s.job.pos.Divergence.Theirs
+		plan.UpToDate: "WHAT A PUSH WOULD SEND", plan.FastForward: "WHAT IS NEW THERE"}[s.pos.Trivial()]), nil}
+	a, b := s.pos.Divergence.Yours, s.pos.Divergence.Theirs
 	room, each := h-9, 3
 	for each > 1 && max(len(a), len(b))*each > room {
 		each--
@@ -48,15 +56,15 @@ func (s *lookScreen) lanes(w, h int) term.Page {
 	same := s.alreadyThere()
 	colA := s.lane(column{a, term.MarkYours, merge.Yours, same, each, most})
 	colB := s.lane(column{b, term.MarkTheirs, merge.Theirs, same, each, most})
-	mine, others := ", not on "+s.job.pos.Branch.Upstream, ", not here yet"
-	if s.job.pos.IsPick() {
+	mine, others := ", not on "+s.pos.Branch.Upstream, ", not here yet"
+	if s.pos.IsPick() {
 		mine, others = ", since the lines parted", ", picked"
-		if oldest := b[len(b)-1]; len(oldest.Parents) > 0 && oldest.Parents[0] != s.job.pos.Base() {
+		if oldest := b[len(b)-1]; len(oldest.Parents) > 0 && oldest.Parents[0] != s.pos.Base() {
 			colB.Row(term.Text(term.Theirs, "┊ ").Add(term.Dim, "older ones are not picked"))
 		}
 	}
 	switch {
-	case len(a) == 0 && s.job.pos.Counter() != "":
+	case len(a) == 0 && s.pos.Counter() != "":
 		return append(p, s.oneLane(colB, term.Yours, "yours", ", to be made")...)
 	case len(a) == 0:
 		return append(p, s.oneLane(colB, term.Theirs, "theirs", others)...)
@@ -79,7 +87,7 @@ func (s *lookScreen) lanes(w, h int) term.Page {
 }
 
 // oneLane draws the line that alone has commits.
-func (s *lookScreen) oneLane(commits term.Page, h term.Hue, name, what string) term.Page {
+func (s *lanes) oneLane(commits term.Page, h term.Hue, name, what string) term.Page {
 	p := term.Page{term.Text(term.Plain, "   ").Bold(h, name).Add(term.Dim, what), nil}
 	p.Rows(term.Indent(commits, 1))
 	return append(p, s.stem(1)...)
@@ -102,31 +110,31 @@ func together(a, b term.Page, lane, w int) (p term.Page) {
 }
 
 // sum says how many commits there will be.
-func (s *lookScreen) sum() term.Line {
-	a, b := len(s.job.pos.Divergence.Yours), len(s.job.pos.Divergence.Theirs)
+func (s *lanes) sum() term.Line {
+	a, b := len(s.pos.Divergence.Yours), len(s.pos.Divergence.Theirs)
 	switch {
-	case s.job.plan == nil:
+	case s.plan == nil:
 		return nil
-	case s.job.plan.Pick != nil:
-		return term.Text(term.Plain, fmt.Sprintf("%s will hold %s more.", s.job.pos.Branch.Name,
-			words.Count(s.job.plan.Pick.Kept(), "commit", "commits")))
+	case s.plan.Pick != nil:
+		return term.Text(term.Plain, fmt.Sprintf("%s will hold %s more.", s.pos.Branch.Name,
+			words.Count(s.plan.Pick.Kept(), "commit", "commits")))
 	}
-	l := term.Text(term.Plain, fmt.Sprintf("After %s %s will hold ", s.job.s.Planner.Short(s.job.pos.Base()), s.job.pos.Branch.Name))
-	if s.job.plan.Rebase.Refused == nil {
-		l = l.Add(term.Plain, words.Count(b+s.job.plan.Rebase.Kept(), "commit", "commits")+" by rebase, ")
+	l := term.Text(term.Plain, fmt.Sprintf("After %s %s will hold ", s.job.s.Planner.Short(s.pos.Base()), s.pos.Branch.Name))
+	if s.plan.Rebase.Refused == nil {
+		l = l.Add(term.Plain, words.Count(b+s.plan.Rebase.Kept(), "commit", "commits")+" by rebase, ")
 	}
 	return l.Add(term.Plain, words.Count(a+b+1, "commit", "commits")+" by merge.")
 }
 
 // alreadyThere gives, for commits that hold a change the other side has too, that side's commit.
-func (s *lookScreen) alreadyThere() map[object.ID]history.Node {
+func (s *lanes) alreadyThere() map[object.ID]history.Node {
 	same := map[object.ID]history.Node{}
-	if s.job.plan == nil {
+	if s.plan == nil {
 		return same
 	}
-	steps := s.job.plan.Asking().Steps
-	if s.job.plan.Rebase != nil {
-		steps = s.job.plan.Rebase.Steps
+	steps := s.plan.Asking().Steps
+	if s.plan.Rebase != nil {
+		steps = s.plan.Rebase.Steps
 	}
 	for _, st := range steps {
 		if st.Outcome == replay.AlreadyThere {
@@ -137,21 +145,21 @@ func (s *lookScreen) alreadyThere() map[object.ID]history.Node {
 }
 
 // stem draws the common ancestor and the one before it.
-func (s *lookScreen) stem(at int) term.Page {
+func (s *lanes) stem(at int) term.Page {
 	var p term.Page
 	pad := strings.Repeat(" ", at)
-	for i, n := range s.job.below {
+	for i, n := range s.below {
 		l := term.Text(term.Plain, pad).Mark(term.MarkBase)
 		if i == 0 {
 			what := "where the lines part"
-			switch s.job.pos.Trivial() {
+			switch s.pos.Trivial() {
 			case plan.UpToDate:
-				what = s.job.pos.Branch.Upstream + " is here"
+				what = s.pos.Branch.Upstream + " is here"
 			case plan.FastForward:
-				what = s.job.pos.Branch.Name + " is here"
+				what = s.pos.Branch.Name + " is here"
 			}
 			p.Row(l.Add(term.Base, s.job.s.Planner.Short(n.ID)+" ").Add(term.Plain, n.Subject()).Add(term.Dim, "  "+what))
-			if more := len(s.job.pos.Divergence.Bases) - 1; more > 0 {
+			if more := len(s.pos.Divergence.Bases) - 1; more > 0 {
 				p.Row(term.Text(term.Faint, pad+"│ ").Add(term.Dim, fmt.Sprintf("and %d more: the lines were merged across each "+
 					"other", more)))
 			}
@@ -167,7 +175,7 @@ func (s *lookScreen) stem(at int) term.Page {
 }
 
 // lane draws one side's commits, newest first.
-func (s *lookScreen) lane(a column) term.Page {
+func (s *lanes) lane(a column) term.Page {
 	var p term.Page
 	h := a.mark.Hue
 	for i, n := range a.nodes {

@@ -15,7 +15,7 @@ import (
 
 // othersScreen is what a result means for each of those who have commits on their side.
 type othersScreen struct {
-	job *job
+	job    *job
 	result object.ID // the commit they get
 	others []lookback.Other
 	pull   []string

@@ -68,7 +68,8 @@ func (s *checkScreen) findPair() tea.Cmd {
 
 // tellColleague opens a note to whoever made the other commit.
 func (s *checkScreen) tellColleague() tea.Cmd {
-	return s.job.settle.noteTo(s.job.first(s.pair.Theirs, merge.Theirs), draw.PairNote(s.job.pos, s.pair, s.unfit, s.line()), nil)
+	return s.job.noteTo(s.job.first(s.pair.Theirs, merge.Theirs),
+		draw.PairNote(s.job.pos, s.pair, s.unfit, s.line()), s.status(), nil)
 }
 
 // pairRows shows the two commits, one beside the other where there is room.

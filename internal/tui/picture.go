@@ -18,7 +18,7 @@ import (
 
 // pictureScreen chooses what is drawn, and how, and writes it beside the working tree.
 type pictureScreen struct {
-	job *job
+	job  *job
 	row  int
 	form int // of the formats that the drawing comes in
 	dark bool

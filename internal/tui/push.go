@@ -22,7 +22,8 @@ import (
 
 // pushScreen is Push: what the branch becomes, what was made sure of, and the push itself.
 type pushScreen struct {
-	job *job
+	checked *checkState // what Check knows of the joined result
+	job     *job
 	scroll  term.Scroll
 	ready   *recovery.Departure
 	refused *recovery.Pushed
@@ -106,7 +107,7 @@ func (s *pushScreen) next() (out []action) {
 	case s.blocked() && s.job.inWay.Hidden:
 		out = append(out, acts(keys.Next, "look again", s.lookAgain))
 	case s.blocked():
-		out = append(out, acts(keys.Next, "carry your work along", s.job.carryWork))
+		out = append(out, acts(keys.Next, "carry your work along", func() tea.Cmd { return s.job.carryWork(s.enter) }))
 	case s.ready.Gone || s.refused != nil && s.refused.Refusal.Kind == vcs.Gone:
 		out = append(out, acts(keys.Next, words.If(s.joins(), "join here, and make it there anew", "make it there "+
 			"anew"),
@@ -155,7 +156,7 @@ func (s *pushScreen) actions() []action {
 	if s.joins() && s.job.carriable() && s.job.pos.Stuck == nil {
 		out = append(out, acts(keys.Carry, words.If(s.job.st.Carry, "leave your work where it is",
 			"carry your work along"),
-			s.job.carryWork))
+			func() tea.Cmd { return s.job.carryWork(s.enter) }))
 	}
 	if s.job.canUndo() {
 		out = append(out, acts(keys.Undo, words.If(s.job.pos.IsPick(), "undo the pick", "undo the join"), s.job.undoJoin))
@@ -169,7 +170,7 @@ func (s *pushScreen) actions() []action {
 		}))
 	}
 	if s.joins() && s.ready != nil {
-		out = append(out, s.job.roadAction()...)
+		out = append(out, s.job.roadAction(nil)...)
 	}
 	if s.job.holds == "" {
 		out = append(out, acts(keys.Back, "", s.back))
@@ -183,8 +184,7 @@ func (s *pushScreen) actions() []action {
 
 // lookAgain goes to Look and asks the remote.
 func (s *pushScreen) lookAgain() tea.Cmd {
-	s.job.goTo(s.job.look)
-	return s.job.load(true)
+	return s.job.nav.lookAgain(true)
 }
 
 // back goes to Check, or where nothing was joined here, or all of it is done, to Look.
@@ -193,10 +193,10 @@ func (s *pushScreen) back() tea.Cmd {
 	case s.job.accepted(): // the branch is not where it was looked at
 		return s.lookAgain()
 	case !s.joins():
-		s.job.goTo(s.job.look)
+		s.job.nav.toLook()
 		return nil
 	}
-	s.job.goTo(s.job.check)
+	s.job.nav.backToCheck()
 	return nil
 }
 
@@ -254,10 +254,13 @@ func (s *pushScreen) askHooks(asks *change.HooksError, onward func() tea.Cmd) te
 		"stay as they are now. Esc goes on without them. Let them run?", asks.Dir(), words.List(asks.Names()))),
 		"let them run", func() tea.Cmd {
 			if err := s.job.s.Applier.AgreeToHooks(context.Background(), asks.Hooks); err != nil {
-				return s.job.failure(err)
+				return s.job.failed(err)
 			}
 			return onward()
-		}, func() { s.without = true; s.job.flash = term.Text(term.Plain, "They are not run. Press enter to go on.") })
+		}, func() {
+			s.without = true
+			s.job.flash = term.Text(term.Plain, "They are not run. Press enter to go on.")
+		})
 	return nil
 }
 
@@ -275,9 +278,8 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 		case s.job.pos.Resumes() == nil:
 			what = "Joined anew: your branch and files are at the result."
 		}
-		s.job.goTo(&opening{job: s.job})
 		s.job.resumed = s.job.pos.Resumes() == nil && push
-		cmd = s.job.load(true)
+		cmd = s.job.nav.startOver(true)
 		s.job.flash = term.Done(what)
 	case s.job.pos.MovesBack():
 		what := fmt.Sprintf("%s is back at %s, with index and files.", s.job.pos.Branch.Name,
@@ -286,12 +288,10 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 			what = "What git had put aside is back among your files, not committed. The stash keeps it, too."
 		}
 		s.job.holds, s.job.rewrite, s.job.resumed = "", false, true
-		s.job.goTo(&opening{job: s.job})
-		cmd = s.job.load(true)
+		cmd = s.job.nav.startOver(true)
 		s.job.flash = term.Done(what)
 	case s.job.pos.Trivial() == plan.FastForward:
-		s.job.goTo(s.job.look)
-		cmd = s.job.load(true)
+		cmd = s.job.nav.lookAgain(true)
 		s.job.flash = term.Done(s.job.pos.Branch.Name + " moved forward to theirs. “dorvik undo” takes it back.")
 	case push:
 		cmd = s.pushNow()
@@ -342,8 +342,7 @@ func (s *pushScreen) isPushed(d *recovery.Pushed) tea.Cmd {
 			s.job.flash = term.Warning(notice)
 		}
 	case d.Refusal.Kind == vcs.Behind:
-		s.job.goTo(s.job.look)
-		cmd := s.job.load(true)
+		cmd := s.job.nav.lookAgain(true)
 		s.job.flash = term.Warning("Somebody pushed first, so the push was refused. ")
 		if d.WentBack {
 			s.job.flash = s.job.flash.Add(term.Plain, "Your branch is back where it was; your decisions are kept.")

@@ -378,7 +378,7 @@ func (s *pushScreen) madeSure(p *term.Page) {
 		}
 		row(false, "conflict marks stand in a file", words.List(words.Some(where, 2)))
 	}
-	switch c := s.job.check; {
+	switch c := s.checked; {
 	case c.passed():
 		row(true, "the joined code passes its check", c.line()+"   "+words.Seconds(c.result.Took))
 	case c.failed():
@@ -393,7 +393,7 @@ func (s *pushScreen) madeSure(p *term.Page) {
 			"commits that were never pushed get new ids"))
 	} else if s.job.join.Route == plan.Rebase {
 		row(false, "commits that are on a remote get new ids",
-			words.List(words.Some(s.job.choose.namesOf(s.job.plan.Published), 2)))
+			words.List(words.Some(s.job.namesOf(s.job.plan.Published), 2)))
 	}
 	s.madeSureOfFiles(row)
 	if t := d.Touched; t != nil && len(t.Open) > 0 && !s.job.accepted() {

@@ -96,14 +96,14 @@ func (s *settleScreen) isRead(path string) bool {
 // nextUnread is the next of the files that joined by themselves that was not read; empty where there is none.
 func (f *joinedFile) nextUnread() string {
 	at := 0
-	for i, o := range f.joinedAlone {
+	for i, o := range f.job.joinedAlone {
 		if o.Path == f.path {
 			at = i
 		}
 	}
-	n := len(f.joinedAlone)
+	n := len(f.job.joinedAlone)
 	for i := 1; i < n; i++ {
-		if o := f.joinedAlone[(at+i)%n]; !f.isRead(o.Path) {
+		if o := f.job.joinedAlone[(at+i)%n]; !f.isRead(o.Path) {
 			return o.Path
 		}
 	}
@@ -120,7 +120,7 @@ func (f *joinedFile) markRead() tea.Cmd {
 	f.job.st = f.job.s.Ledger.State()
 	f.job.close()
 	if l := f.listed(); l != nil {
-		for i, o := range f.joinedAlone {
+		for i, o := range f.job.joinedAlone {
 			if o.Path == next {
 				l.moveTo(len(f.job.questions) + i)
 			}

@@ -20,7 +20,8 @@ import (
 // roadScreen is the road of a rebase: every commit of yours in order, how it stands, and what can
 // become of it.
 type roadScreen struct {
-	job *job
+	fromSettle bool // it lies over Settle
+	job        *job
 	besides
 	row     int // the commit
 	way     int // the marked way of it
@@ -46,20 +47,20 @@ func (j *job) hasRoad() bool {
 	return j.join != nil && j.join.Route == plan.Rebase && len(j.join.Steps) > 0 && !j.accepted()
 }
 
-// roadAction is the key that opens the road, for screens that have one.
-func (j *job) roadAction() []action {
+// roadAction returns the key that opens the road, at the commit of a conflict if at is not nil.
+func (j *job) roadAction(at *plan.Attributed) []action {
 	if !j.hasRoad() {
 		return nil
 	}
-	return []action{acts(keys.Road, "", j.openRoad)}
+	return []action{acts(keys.Road, "", func() tea.Cmd { return j.openRoad(at) })}
 }
 
-// openRoad lays the road over the screen, at the commit that one is at.
-func (j *job) openRoad() tea.Cmd {
+// openRoad lays the road over the screen, at the commit of a conflict if at is not nil.
+func (j *job) openRoad(at *plan.Attributed) tea.Cmd {
 	s := &roadScreen{job: j, besides: j.newBeside(), prices: map[wished]*plan.Price{}}
-	if q := j.settle.question(); q != nil && j.under == screen(j.settle) {
+	if s.fromSettle = at != nil; at != nil {
 		for i := range j.join.Steps {
-			if j.join.Steps[i].Commit.ID == j.join.Stops[q.Stop].Commit.ID {
+			if j.join.Steps[i].Commit.ID == j.join.Stops[at.Stop].Commit.ID {
 				s.row = i
 			}
 		}
@@ -184,7 +185,7 @@ func (s *roadScreen) asked(row int) int {
 
 func (s *roadScreen) goToConflict() tea.Cmd {
 	s.besides.stop()
-	return s.job.settle.enter(s.asked(s.row))
+	return s.job.nav.toSettle(s.asked(s.row))
 }
 
 // take has the marked commit be as wished, and replays what follows.
@@ -273,7 +274,7 @@ func (s *roadScreen) editFile(path string) tea.Cmd {
 
 // fileChoice has one of several files be chosen.
 type fileChoice struct {
-	frame *frame
+	frame  *frame
 	files  []string
 	row    int
 	right  term.Line
@@ -327,10 +328,10 @@ func (s *roadScreen) leave() tea.Cmd {
 	switch {
 	case !s.changed:
 		return nil
-	case s.job.join.Open > 0 || s.job.under == screen(s.job.settle) && len(s.job.questions) > 0:
-		return s.job.settle.enter(s.job.settle.nextOpen(-1))
+	case s.job.join.Open > 0 || s.fromSettle && len(s.job.questions) > 0:
+		return s.job.nav.toNextOpen()
 	}
-	return s.job.joined()
+	return s.job.nav.joined()
 }
 
 func (s *roadScreen) update(msg tea.Msg) tea.Cmd {

@@ -19,30 +19,30 @@ import (
 // Run opens the full screen in a session, and says on the terminal afterwards how things were
 // left. played is the demo, where it is one.
 func Run(ctx context.Context, s *recovery.Session, themeName string, played *demo.Rehearsal) error {
-	j := newJob(ctx, s, themeName)
-	j.played = played
+	a := newApp(ctx, s, themeName)
+	a.played = played
 	every, err := s.Workspace.FetchEvery(ctx)
-	if j.every = every; err != nil {
-		j.notice = strings.TrimSpace(j.notice + " " + words.Sentence(err.Error()))
+	if a.every = every; err != nil {
+		a.notice = strings.TrimSpace(a.notice + " " + words.Sentence(err.Error()))
 	}
 	if age, err := s.Workspace.KeepFor(ctx); err != nil {
-		j.notice = strings.TrimSpace(j.notice + " " + words.Sentence(err.Error()))
+		a.notice = strings.TrimSpace(a.notice + " " + words.Sentence(err.Error()))
 	} else if age > 0 {
 		if _, err := s.Clean(ctx, age); err != nil {
-			j.notice = strings.TrimSpace(j.notice + " " + words.Sentence(err.Error()))
+			a.notice = strings.TrimSpace(a.notice + " " + words.Sentence(err.Error()))
 		}
 	}
-	if err := j.show(ctx, j.load(false)); err != nil {
+	if err := a.show(ctx, a.load(false)); err != nil {
 		return err
 	}
-	fmt.Fprintln(os.Stderr, j.farewell())
+	fmt.Fprintln(os.Stderr, a.farewell())
 	return nil
 }
 
 // show shows the screen until it is left.
-func (j *job) show(ctx context.Context, first tea.Cmd) error {
-	err := j.onTerminal(ctx, first)
-	j.leave()
+func (a *app) show(ctx context.Context, first tea.Cmd) error {
+	err := a.onTerminal(ctx, first)
+	a.leave()
 	if err != nil && !errors.Is(err, tea.ErrInterrupted) && ctx.Err() == nil { // else it was asked to end
 		return fmt.Errorf("the full screen ended: %w; your branch and files are safe, and decisions are kept", err)
 	}

@@ -21,16 +21,13 @@ import (
 
 // settleScreen is Settle: conflict by conflict the two edits, the ways, and the result.
 type settleScreen struct {
-	job *job
-	at       int // the conflict
-	way      int // the marked way; one past the last is writing it oneself, unmarked none
-	views    views
-	verdicts map[settle.Key][]settle.Verdict
-	changes  map[settle.Key]*edit // what a side changed in a file that the other deleted
-	seen     map[settle.Key]*exhibits
-	went     map[settle.Key]*settle.Whereabouts // where the lines of a deleted file are now
-
-	joinedAlone []plan.Overlap // files that ask nothing, in this join
+	job     *job
+	at      int // the conflict
+	way     int // the marked way; one past the last is writing it oneself, unmarked none
+	views   views
+	changes map[settle.Key]*edit // what a side changed in a file that the other deleted
+	seen    map[settle.Key]*exhibits
+	went    map[settle.Key]*settle.Whereabouts // where the lines of a deleted file are now
 
 	edits  term.Scroll // of the two edits, where they have the page
 	result term.Scroll
@@ -102,7 +99,7 @@ func (s *settleScreen) enter(at int) tea.Cmd {
 func (s *settleScreen) actions() []action {
 	q := s.question()
 	if q == nil {
-		return []action{acts(keys.Next, s.onward(), s.job.joined), act(keys.Back, "", s.leave)}
+		return []action{acts(keys.Next, s.onward(), s.job.nav.joined), act(keys.Back, "", s.leave)}
 	}
 	out := s.wayActions(q)
 	if !q.Question.Whole() {
@@ -133,7 +130,7 @@ func (s *settleScreen) actions() []action {
 	if s.job.join.Open > 1 {
 		out = append(out, acts(keys.Alike, "", s.openAlike))
 	}
-	out = append(append(out, s.job.roadAction()...), acts(keys.Back, "", s.leave))
+	out = append(append(out, s.job.roadAction(s.question())...), acts(keys.Back, "", s.leave))
 	return append(out, scrollKeys(s.scrolled())[2:]...) // pages; up and down mark ways
 }
 
@@ -218,17 +215,16 @@ func (s *settleScreen) leave() tea.Cmd {
 		s.views = allViews
 		return nil
 	case s.job.file != nil:
-		return s.job.leaveFile()
+		return s.job.nav.leaveFile()
 	case s.job.pos.Resumes() != nil:
 		return s.job.leaveStuck()
 	case s.job.pos.MovesBack(): // it is not gone back
-		s.job.goTo(&opening{job: s.job})
-		return s.job.load(false)
+		return s.job.nav.startOver(false)
 	case s.job.pos.Trivial() == plan.FastForward:
-		s.job.goTo(s.job.look)
+		s.job.nav.toLook()
 		return nil
 	}
-	return s.job.choose.enter()
+	return s.job.nav.chooseAgain()
 }
 
 // Clicks: on a way, on a conflict in the list, on a file in the list.
@@ -246,13 +242,13 @@ func (s *settleScreen) update(msg tea.Msg) tea.Cmd {
 		return s.turnTo(int(msg))
 	case clickedFile:
 		if !s.job.busy() {
-			return s.read(s.joinedAlone[msg].Path)
+			return s.read(s.job.joinedAlone[msg].Path)
 		}
 	case judged:
-		if s.verdicts == nil {
-			s.verdicts = map[settle.Key][]settle.Verdict{}
+		if s.job.verdicts == nil {
+			s.job.verdicts = map[settle.Key][]settle.Verdict{}
 		}
-		s.verdicts[msg.key] = msg.of
+		s.job.verdicts[msg.key] = msg.of
 		if s.changes == nil {
 			s.changes = map[settle.Key]*edit{}
 		}
@@ -366,7 +362,7 @@ func (s *settleScreen) turnTo(at int) tea.Cmd {
 	if want == settle.Written {
 		s.way = len(q.Question.Ways)
 	}
-	if s.verdicts[q.Question.Key] != nil {
+	if s.job.verdicts[q.Question.Key] != nil {
 		return nil
 	}
 	f, c, decisions, joined := q.File, q.Question, s.job.st.Decisions, s.job.join.Stops[q.Stop].Result
@@ -443,7 +439,7 @@ func (s *settleScreen) decide() tea.Cmd {
 	c := s.question().Question
 	switch {
 	case s.marksDecision() && s.job.join.Open == 0:
-		return s.job.joined()
+		return s.job.nav.joined()
 	case s.marksDecision():
 		return s.turnTo(s.nextOpen(s.at))
 	case s.way == unmarked:

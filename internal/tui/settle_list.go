@@ -63,7 +63,7 @@ func (l *listing) actions() []action {
 
 // moveTo goes to a row or, where that is not shown, to the next one beyond that is.
 func (l *listing) moveTo(row int) {
-	last := len(l.job.questions) + len(l.joinedAlone) - 1
+	last := len(l.job.questions) + len(l.job.joinedAlone) - 1
 	step := 1
 	if row < l.row {
 		step = -1
@@ -83,7 +83,7 @@ func (l *listing) filter() tea.Cmd {
 		"author's name, and what is open, settled, put aside or " +
 		"read.", empty: term.Text(term.Dim, "such as fares/, ilka, deleted, open")}
 	f.open(l.only, act(keys.Next, "show these", f.typed(func(text string) tea.Cmd {
-		for row := range len(l.job.questions) + len(l.joinedAlone) {
+		for row := range len(l.job.questions) + len(l.job.joinedAlone) {
 			if l.shows(text, row) {
 				l.only, l.row = text, row
 				return nil
@@ -106,7 +106,7 @@ func (s *settleScreen) shows(text string, row int) bool {
 		has = q.Question.Path + " " + words.Hint(q.Question) + " " + s.theirName(q) + " " +
 			words.If(q.Decision != nil, "settled", words.If(s.aside(q) != "", "put aside "+s.aside(q), "open"))
 	} else {
-		o := s.joinedAlone[row-len(s.job.questions)]
+		o := s.job.joinedAlone[row-len(s.job.questions)]
 		has = o.Path + " joined " + words.If(s.isRead(o.Path), "read", "unread")
 	}
 	return strings.Contains(strings.ToLower(has), strings.ToLower(text))
@@ -128,7 +128,7 @@ func (l *listing) enterRow() tea.Cmd {
 		l.job.close()
 		return l.turnTo(l.row)
 	}
-	return l.read(l.joinedAlone[l.row-len(l.job.questions)].Path)
+	return l.read(l.job.joinedAlone[l.row-len(l.job.questions)].Path)
 }
 
 func (l *listing) update(msg tea.Msg) tea.Cmd {
@@ -192,7 +192,7 @@ type listRows struct {
 // listRows are the rows of the list, and which of them one is on.
 func (s *settleScreen) listRows(w, h int) *listRows {
 	r := &listRows{settleScreen: s, here: s.at, open: s.listed(), w: w,
-		rows: make([]listRow, 0, len(s.job.questions)+len(s.joinedAlone)+16)}
+		rows: make([]listRow, 0, len(s.job.questions)+len(s.job.joinedAlone)+16)}
 	if r.open != nil {
 		r.here = r.open.row
 	}
@@ -205,11 +205,11 @@ func (s *settleScreen) listRows(w, h int) *listRows {
 	r.conflicts()
 	r.add(nil)
 	r.add(term.Text(term.Plain, " ").Then(term.Rule(w - 2)))
-	r.add(term.Text(term.Plain, " ").Then(term.Heading("JOINED BY THEMSELVES")).Add(term.Plain, fmt.Sprintf("  %d", len(s.joinedAlone))))
-	for i := range s.joinedAlone {
+	r.add(term.Text(term.Plain, " ").Then(term.Heading("JOINED BY THEMSELVES")).Add(term.Plain, fmt.Sprintf("  %d", len(s.job.joinedAlone))))
+	for i := range s.job.joinedAlone {
 		r.entry(len(s.job.questions) + i)
 	}
-	if s.job.screen() == screen(s) && len(s.joinedAlone) > 0 {
+	if s.job.screen() == screen(s) && len(s.job.joinedAlone) > 0 {
 		r.add(nil)
 		r.add(term.Text(term.Dim, "  ").Bold(term.Bright, keys.List.Help().Key).Add(term.Dim, " goes into this list"))
 	}
@@ -274,7 +274,7 @@ func (r *listRows) entryLine(i int) (term.Line, tea.Msg) {
 		return term.Text(term.Faint, fmt.Sprintf("%*d ", digits, i+1)).Then(r.conflictRow(&r.job.questions[i])), clickedConflict(i)
 	}
 	i -= len(r.job.questions)
-	o := r.joinedAlone[i]
+	o := r.job.joinedAlone[i]
 	m, count := joinedSign(o)
 	k := term.Plain
 	if r.isRead(o.Path) {

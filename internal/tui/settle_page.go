@@ -240,7 +240,7 @@ func (s *settleScreen) waysPage(q *plan.Attributed, w int) term.Page {
 	} else if s.job.h >= 24 && s.job.w >= wide {
 		p.Row(head)
 	}
-	vs := s.verdicts[c.Key]
+	vs := s.job.verdicts[c.Key]
 	for i, o := range c.Ways {
 		l := s.wayName(q, i, o).Fit(wayColumn)
 		var v settle.Verdict

@@ -14,7 +14,7 @@ import (
 
 // sinceScreen is what differs between the branch as a waypoint keeps it and as it is now.
 type sinceScreen struct {
-	job *job
+	job    *job
 	point  *ledger.Waypoint
 	files  []lookback.ChangedFile
 	row    int

@@ -18,7 +18,7 @@ import (
 
 // stuckScreen is what git left half done, and what can become of it.
 type stuckScreen struct {
-	job *job
+	job    *job
 	stuck  *plan.Stuck
 	comes  *plan.Prospect
 	row    int // the marked way
@@ -55,7 +55,7 @@ func (s *stuckScreen) actions() []action {
 	for i := range stuckWays {
 		out = append(out, also(keys.Digits[i+1], quietly(func() { s.mark(i) })))
 	}
-	out = append(out, acts(keys.Fetch, "look again", func() tea.Cmd { return s.job.load(false) }))
+	out = append(out, acts(keys.Fetch, "look again", func() tea.Cmd { return s.job.nav.load(false) }))
 	return append(out, scrollKeys(&s.scroll)[2:]...)
 }
 
@@ -73,7 +73,7 @@ func (s *stuckScreen) take() tea.Cmd {
 	if how != ledger.Back {
 		return s.job.start("reading what is settled", func(ctx context.Context, _ func(int, int)) (then, error) {
 			err := s.job.s.TakeOver(ctx, how)
-			return func() tea.Cmd { return s.job.load(false) }, err
+			return func() tea.Cmd { return s.job.nav.load(false) }, err
 		})
 	}
 	s.job.ask(term.Warning(fmt.Sprintf("%s goes back to %s, with index and files, as before git began. What was edited since "+
@@ -90,8 +90,7 @@ func (s *stuckScreen) back() tea.Cmd {
 		}
 		return func() tea.Cmd {
 			s.job.notice, s.job.changed, s.job.st = s.job.s.TakeNotice(), true, s.job.s.Ledger.State()
-			s.job.goTo(&opening{job: s.job})
-			cmd := s.job.load(true)
+			cmd := s.job.nav.startOver(true)
 			s.job.flash = term.Done(fmt.Sprintf("%s is at %s as before git began. l, then u brings back what was half done.",
 				cmp.Or(wp.Branch, "HEAD"), s.job.s.Planner.Short(wp.After)))
 			return cmd
@@ -312,34 +311,4 @@ func (s *stuckScreen) status() term.Line { return term.Text(term.Dim, "half done
 
 func (s *stuckScreen) remark() term.Line {
 	return term.Text(term.Dim, "Nothing has been changed: branch, index and files are as git left them.")
-}
-
-// leaveStuck goes back to what git left half done.
-func (j *job) leaveStuck() tea.Cmd {
-	return j.start("going back to what git left", func(context.Context, func(int, int)) (then, error) {
-		err := j.s.Ledger.LeaveStuck()
-		return func() tea.Cmd { return j.load(false) }, err
-	})
-}
-
-// carryWork has uncommitted work be brought along, or stay where it is.
-func (j *job) carryWork() tea.Cmd {
-	on, here := !j.st.Carry, j.under
-	return j.start("reading your uncommitted work", func(context.Context, func(int, int)) (then, error) {
-		err := j.s.Ledger.Carry(on)
-		return func() tea.Cmd {
-			if j.resumed = false; here == screen(j.push) {
-				j.onward = j.push.enter
-			}
-			cmd := j.load(true)
-			j.flash = term.Text(term.Plain, words.If(on, "Your uncommitted work is brought along: joined onto the result when "+
-				"you accept it. Until then nothing is touched.", "Your uncommitted work stays where it is."))
-			return cmd
-		}, err
-	})
-}
-
-// carriable reports whether uncommitted work is in the way, or is carried.
-func (j *job) carriable() bool {
-	return j.st.Carry || j.inWay != nil && !j.inWay.Unknown && !j.inWay.Hidden
 }

@@ -15,7 +15,7 @@ import (
 
 // taking is the single edits of both sides, each of which is taken or left, with the result beside them.
 type taking struct {
-	frame *frame
+	frame        *frame
 	board        *settle.Board
 	title        term.Line // where it is
 	right        term.Line // the right end of the first row

@@ -83,7 +83,7 @@ func TestWhatJoinedByItselfIsReopened(t *testing.T) {
 	b.see("holds more than the edits of both sides")
 	b.press("enter")
 	b.see("notices/pier.txt", "it is read; the next")
-	for range len(b.m.settle.joinedAlone) - 1 {
+	for range len(b.m.joinedAlone) - 1 {
 		b.press("enter")
 	}
 	b.see("All that joined by itself was read.", "✓ routes.json", "✓ notices/pier.txt")

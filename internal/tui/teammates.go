@@ -20,7 +20,7 @@ import (
 // teammatesScreen is the clones of the demo's teammates: each can pull, and the demo can be
 // played from the other side.
 type teammatesScreen struct {
-	job *job
+	job    *job
 	row    int
 	pulled map[string]*pulled // by the clone's folder
 	scroll term.Scroll

@@ -30,7 +30,7 @@ import (
 // give back until none is left.
 type bench struct {
 	t       testing.TB
-	m       *job
+	m       *app
 	drawing bool // all the time while something runs
 }
 
@@ -47,7 +47,7 @@ func newBench(t *testing.T, dir string) *bench {
 
 // benchOf is a bench of a session, on which nothing is awaited.
 func benchOf(t testing.TB, s *recovery.Session) *bench {
-	b := &bench{t: t, m: newJob(t.Context(), s, "dark")}
+	b := &bench{t: t, m: newApp(t.Context(), s, "dark")}
 	b.m.awaitSettings = func(context.Context) error { return errors.New("nothing is awaited") }
 	return b
 }

@@ -13,7 +13,7 @@ import (
 
 // writing is an editor that is open, and what is done with its text.
 type writing struct {
-	frame *frame
+	frame  *frame
 	ed     *term.Editor
 	right  term.Line                // the right end of the first row
 	says   string                   // the remark; empty for the usual one

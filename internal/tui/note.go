@@ -1,0 +1,62 @@
+package tui
+
+import (
+	tea "charm.land/bubbletea/v2"
+
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/tui/term"
+)
+
+// noteTo opens a note to somebody, to be read and changed before it goes anywhere. right is the right end of the first
+// row. given, if not nil, is called with a sentence that says where the note went.
+func (j *job) noteTo(who, text string, right term.Line, given func(how string)) tea.Cmd {
+	ed := term.NewEditor(text, 1)
+	title := term.Text(term.Plain, " ").Bold(term.Bright, "A NOTE TO "+strings.ToUpper(who)).Add(term.Dim,
+		"  change it as you like; ctrl+s gives it on")
+	j.open(&writing{frame: j.frame, ed: ed, right: right, name: "note.md", keeps: "give it on",
+		own:    j.s.Repo.Editor,
+		says:   "Nothing of it has gone anywhere yet.",
+		around: func(w, h int) term.Page { return append(term.Page{title.Cut(w), nil}, ed.View(w, h-2)...) },
+		save:   func(text string) tea.Cmd { return j.giveNote(text, given) }})
+	return nil
+}
+
+// giveNote hands a note to the command of dorvik.note, or to the clipboard. It keeps a copy in the git directory.
+func (j *job) giveNote(text string, given func(how string)) tea.Cmd {
+	return j.start("giving the note on", func(ctx context.Context, _ func(int, int)) (then, error) {
+		line, err := j.s.Prover.OwnProgram(ctx, "dorvik.note")
+		if err != nil {
+			return nil, err
+		}
+		file := filepath.Join(j.s.Repo.Where().Own, "dorvik", "note.md")
+		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
+			return nil, fmt.Errorf("keeping the note: %w", err)
+		}
+		if line != "" {
+			if err := check.Give(ctx, j.s.Repo.Where().Dir, line, text); err != nil {
+				return nil, fmt.Errorf("giving the note on (dorvik.note): %w; it is kept in %s", err, file)
+			}
+		}
+		return func() tea.Cmd {
+			how := "The note is on the clipboard, if your terminal lets programs write there, and in " + file + "."
+			var cmd tea.Cmd
+			if line != "" {
+				how = fmt.Sprintf("The note was given to “%s”.", line)
+			} else {
+				cmd = tea.SetClipboard(text)
+			}
+			if given == nil {
+				j.flash = term.Text(term.Plain, how)
+			} else {
+				given(how)
+			}
+			return cmd
+		}, nil
+	})
+}
