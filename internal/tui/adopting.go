@@ -18,8 +18,9 @@ type adopting struct {
 
 // adopt lays the edits over the editor.
 func (e *writing) adopt() {
-	a := &adopting{&taking{frame: e.frame, board: e.board, right: e.right, from: e.from, title: term.Text(term.Plain, " ").
-		Bold(term.Joined, "TAKE AN EDIT OVER").Add(term.Dim, "  into what you write")}, e}
+	a := &adopting{&taking{frame: e.frame, board: e.board, right: e.right, from: e.from,
+		title: term.Text(term.Plain, " ").
+			Bold(term.Joined, "TAKE AN EDIT OVER").Add(term.Dim, "  into what you write")}, e}
 	a.look()
 	if len(a.board.Switches) > 0 && a.board.Switches[0].Minor {
 		a.move(1)
@@ -66,7 +67,8 @@ func (a *adopting) take() {
 		return
 	case ok:
 		ed.Become(strings.TrimSuffix(with, words.If(a.writing.closed, "\n", "")))
-		a.frame.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain, "Taken over. ctrl+z, while writing, takes it out again.")
+		a.frame.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain,
+			"Taken over. ctrl+z, while writing, takes it out again.")
 	case s.New == "":
 		a.frame.flash = term.Warning("What that edit takes out is not there as it was: take it out by hand.")
 		return
@@ -80,14 +82,16 @@ func (a *adopting) take() {
 func (a *adopting) status() term.Line { return a.writing.status() }
 
 func (a *adopting) remark() term.Line {
-	return term.Text(term.Dim, "Enter makes the marked edit in what you write; esc goes back to writing. Nothing on disk "+
-		"changes yet.")
+	return term.Text(term.Dim,
+		"Enter makes the marked edit in what you write; esc goes back to writing. Nothing on disk "+
+			"changes yet.")
 }
 
 func (a *adopting) view(w, h int) term.Page {
 	p := term.Page{a.title.Cut(w)}
 	text := func(w, h int) term.Page {
-		return append(term.Page{term.Text(term.Plain, " ").Bold(term.Joined, "WHAT YOU WRITE")}, a.writing.ed.View(w, h-1)...)
+		return append(term.Page{term.Text(term.Plain, " ").Bold(term.Joined, "WHAT YOU WRITE")},
+			a.writing.ed.View(w, h-1)...)
 	}
 	if w >= wide {
 		half, room := (w-3)/2, h-len(p)

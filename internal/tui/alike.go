@@ -154,7 +154,8 @@ func (a *alikeScreen) take() tea.Cmd {
 		}
 		return to.Decide(all...)
 	}, func() tea.Cmd {
-		a.job.flash = term.Text(term.Plain, words.Count(len(g.picks), "conflict is", "conflicts are")+" settled so; each press of u "+
+		a.job.flash = term.Text(term.Plain, words.Count(len(g.picks), "conflict is",
+			"conflicts are")+" settled so; each press of u "+
 			"takes one back.")
 		return a.turnTo(a.nextOpen(-1))
 	})
@@ -181,7 +182,8 @@ func (a *alikeScreen) view(w, h int) term.Page {
 		return p
 	}
 	for i, g := range a.groups {
-		l := term.Text(term.Bright, words.If(i == a.marked, "  ▶ ", "    ")).Bold(term.Bright, fmt.Sprint(i+1)).Add(term.Plain, "  "+g.name).
+		l := term.Text(term.Bright, words.If(i == a.marked, "  ▶ ", "    ")).Bold(term.Bright,
+			fmt.Sprint(i+1)).Add(term.Plain, "  "+g.name).
 			Fit(max(40, w/2)).Add(term.Plain, words.Count(len(g.picks), "conflict", "conflicts"))
 		rows := []term.Line{l.Then(leavesOut(g.out, ", "))}
 		if rows[0].Width() > w { // what is lost is never what is cut
@@ -207,7 +209,8 @@ func (a *alikeScreen) view(w, h int) term.Page {
 		} else if c.Place.Yours.Empty() {
 			where = afterLine(c.Place.Yours.Lo)
 		}
-		rows.Row(term.Text(term.Plain, "    ").Then(term.Text(term.Plain, term.CutPath(c.Path, w/3)).Fit(w/3)).Add(term.Dim, "  "+where).Fit(max(w/2,
+		rows.Row(term.Text(term.Plain, "    ").Then(term.Text(term.Plain,
+			term.CutPath(c.Path, w/3)).Fit(w/3)).Add(term.Dim, "  "+where).Fit(max(w/2,
 			w/3+20)).
 			Add(term.Joined, "  "+pick.o.Way.Label()).Add(term.Dim, "  "+pick.o.Reason).Cut(w))
 	}

@@ -61,12 +61,12 @@ type findings struct {
 type annotated struct{ of *findings }
 
 // openAnnotate opens the lines of a file as a commit has it.
-func (j *job) openAnnotate(commit object.ID, path string) tea.Cmd {
+func openAnnotate(j *job, commit object.ID, path string) tea.Cmd {
 	return j.annotateFrom(&annotateScreen{job: j, commit: commit, path: path})
 }
 
 // openJoinedLines opens the lines of a file of the joined result.
-func (j *job) openJoinedLines(path string) tea.Cmd {
+func openJoinedLines(j *job, path string) tea.Cmd {
 	b, pos, tree := j.newBeside(), j.pos, j.join.Tree
 	return b.start(func(ctx context.Context) (then, error) {
 		id, err := j.s.History.Preview(ctx, pos, tree)
@@ -178,7 +178,7 @@ func (s *annotateScreen) here() (o origin, n history.Node, ok bool) {
 func (s *annotateScreen) actions() []action {
 	var out []action
 	if o, n, ok := s.here(); ok {
-		out = append(out, act(keys.Next, "look at its commit", func() tea.Cmd { return s.job.showCommit(n, nil) }))
+		out = append(out, act(keys.Next, "look at its commit", func() tea.Cmd { return showCommit(s.job, n, nil) }))
 		if len(n.Parents) > 0 {
 			out = append(out, act(keys.Left, "the file before that", func() tea.Cmd { return s.before(o, n) }))
 		}
@@ -358,16 +358,19 @@ func (s *annotateScreen) sharesPage(w int) term.Page {
 			break
 		}
 		part := float64(a.lines) / float64(len(s.lines))
-		p.Row(term.Text(term.Plain, " ").Then(term.Text(term.Plain, a.name).Fit(w-18)).Add(term.Dim, fmt.Sprintf("%5d  %3.0f %%", a.lines,
-			100*part)))
+		p.Row(term.Text(term.Plain, " ").Then(term.Text(term.Plain, a.name).Fit(w-18)).Add(term.Dim,
+			fmt.Sprintf("%5d  %3.0f %%", a.lines,
+				100*part)))
 		p.Row(term.Text(term.Base, " "+strings.Repeat("━", max(1, int(part*float64(w-4))))))
 	}
 	if y, t := side[term.MarkYours.Sign], side[term.MarkTheirs.Sign]; y+t > 0 {
 		p.Blank()
 		p.Row(term.Text(term.Plain, " ").Then(term.Heading("SINCE THE LINES PARTED")))
 		p.Blank()
-		p.Row(term.Text(term.Plain, " ").Mark(term.MarkYours).Add(term.Plain, words.Count(y, "line", "lines")+" of yours"))
-		p.Row(term.Text(term.Plain, " ").Mark(term.MarkTheirs).Add(term.Plain, words.Count(t, "line", "lines")+" of theirs"))
+		p.Row(term.Text(term.Plain, " ").Mark(term.MarkYours).Add(term.Plain,
+			words.Count(y, "line", "lines")+" of yours"))
+		p.Row(term.Text(term.Plain, " ").Mark(term.MarkTheirs).Add(term.Plain,
+			words.Count(t, "line", "lines")+" of theirs"))
 	}
 	return p
 }

@@ -55,14 +55,14 @@ func (a *app) anywhere() []action {
 	switch a.screen().(type) {
 	case *logbookScreen, *toldScreen:
 	default:
-		all = append(all, also(keys.Logbook, a.openLogbook))
+		all = append(all, also(keys.Logbook, func() tea.Cmd { return openLogbook(a.job) }))
 	}
 	if a.played != nil {
 		again := also(keys.Anew, func() tea.Cmd { return a.playAgain(a.played.Part) })
 		again.waits = true
 		all = append(all, again)
 		if _, open := a.screen().(*teammatesScreen); !open {
-			all = append(all, also(keys.Teammates, a.openTeammates))
+			all = append(all, also(keys.Teammates, func() tea.Cmd { return openTeammates(a.job) }))
 		}
 	}
 	return all
@@ -218,8 +218,9 @@ func (a *app) joined() tea.Cmd {
 		return a.saveFile()
 	case a.pos.IsPick() && a.pos.Resumes() == nil && a.join.Open == 0 && a.join.Kept() == 0:
 		cmd := a.look.dropPick()
-		a.flash = term.Text(term.Plain, "There is nothing left to pick: what those commits change is in your line. Your branch "+
-			"is as it was.")
+		a.flash = term.Text(term.Plain,
+			"There is nothing left to pick: what those commits change is in your line. Your branch "+
+				"is as it was.")
 		return cmd
 	case a.join.Open > 0:
 		return a.toNextOpen()

@@ -9,7 +9,6 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/draw"
-	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/tui/keys"
 	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
@@ -86,14 +85,6 @@ func (s *settleScreen) putAside(which []int, why string) tea.Cmd {
 	})
 }
 
-// aside is why a conflict waits; empty where it does not.
-func (s *settleScreen) aside(q *plan.Attributed) string {
-	if q.Decision != nil {
-		return ""
-	}
-	return s.job.st.PutAside[q.Question.Key]
-}
-
 // asideAction is the key that puts the conflict aside, or takes it up again.
 func (s *settleScreen) asideAction() action {
 	q := s.question()
@@ -101,8 +92,9 @@ func (s *settleScreen) asideAction() action {
 		return acts(keys.Aside, "take it up again", func() tea.Cmd { return s.putAside([]int{s.at}, "") })
 	}
 	return also(keys.Aside, func() tea.Cmd {
-		f := &finding{screen: s, f: s.job.frame, label: "why", empty: term.Text(term.Dim, "such as: to be asked on Monday"),
-			says: "A conflict that is put aside comes back when the others are settled."}
+		f := &finding{screen: s, f: s.job.frame, label: "why",
+			empty: term.Text(term.Dim, "such as: to be asked on Monday"),
+			says:  "A conflict that is put aside comes back when the others are settled."}
 		f.open("", act(keys.Next, "put it aside", f.typed(func(why string) tea.Cmd {
 			if why = words.OneLine(why); why == "" {
 				why = "for later"

@@ -32,7 +32,7 @@ type branchesScreen struct {
 type compared struct{ of *branchesScreen }
 
 // openBranches compares the branches.
-func (j *job) openBranches() tea.Cmd {
+func openBranches(j *job) tea.Cmd {
 	s := &branchesScreen{job: j, reads: j.newBeside(), fresh: make(chan struct{}, 1), ended: make(chan struct{})}
 	j.open(s)
 	return tea.Batch(s.reads.start(func(ctx context.Context) (then, error) {
@@ -73,7 +73,7 @@ func (s *branchesScreen) actions() []action {
 	var out []action
 	if list := s.branches(); s.row < len(list) {
 		out = append(out, act(keys.Next, "its commits beside yours",
-			func() tea.Cmd { return s.job.openHistory(list[s.row].Name) }))
+			func() tea.Cmd { return openHistory(s.job, list[s.row].Name) }))
 	}
 	out = append(out, rowKeys("branch", len(s.branches()), s.scroll.Room(), s.move)...)
 	return append(out, act(keys.Back, "", quietly(func() { s.reads.stop(); s.job.close() })))
@@ -99,7 +99,8 @@ func (s *branchesScreen) update(msg tea.Msg) tea.Cmd {
 }
 
 func (s *branchesScreen) view(w, h int) term.Page {
-	p := term.Page{nil, term.Text(term.Plain, " ").Then(term.Heading("BRANCHES")).Add(term.Dim, "   beside the one you are on"), nil}
+	p := term.Page{nil, term.Text(term.Plain, " ").Then(term.Heading("BRANCHES")).Add(term.Dim,
+		"   beside the one you are on"), nil}
 	list := s.branches()
 	if len(list) == 0 {
 		p.Say(w, term.Text(term.Plain, words.If(s.done, "There is no other branch here.", "Comparing…")))
@@ -129,14 +130,16 @@ func counted(m term.Mark, n int, what string) term.Line {
 
 // branchRow is a branch with what is there and not here, both ways.
 func (s *branchesScreen) branchRow(i int, b lookback.Branching, w int) term.Line {
-	l := term.Text(term.Bright, words.If(i == s.row, " ▶ ", "   ")).Then(term.Text(term.Plain, b.Name).Fit(max(20, w/4))).Add(term.Plain, "  ")
+	l := term.Text(term.Bright, words.If(i == s.row, " ▶ ", "   ")).Then(term.Text(term.Plain,
+		b.Name).Fit(max(20, w/4))).Add(term.Plain, "  ")
 	switch {
 	case b.Err != nil:
 		l = l.Mark(term.MarkWarning).Add(term.Dim, b.Err.Error())
 	case b.There == 0 && b.Here == 0:
 		l = l.Add(term.Dim, "the same commits")
 	default:
-		l = l.Then(counted(term.MarkTheirs, b.There, "there, not here")).Then(counted(term.MarkYours, b.Here, "here, not there"))
+		l = l.Then(counted(term.MarkTheirs, b.There, "there, not here")).Then(counted(term.MarkYours, b.Here,
+			"here, not there"))
 		if b.Same > 0 {
 			l = l.Add(term.Joined, words.Count(b.Same, "same change", "same changes")+"   ")
 		}
@@ -159,5 +162,6 @@ func (s *branchesScreen) status() term.Line {
 }
 
 func (s *branchesScreen) remark() term.Line {
-	return term.Text(term.Dim, "Enter lists a branch's commits; those that are not here by their change can be marked and picked.")
+	return term.Text(term.Dim,
+		"Enter lists a branch's commits; those that are not here by their change can be marked and picked.")
 }

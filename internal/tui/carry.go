@@ -28,8 +28,9 @@ func (j *job) carryWork(onward then) tea.Cmd {
 				j.onward = onward
 			}
 			cmd := j.nav.load(true)
-			j.flash = term.Text(term.Plain, words.If(on, "Your uncommitted work is brought along: joined onto the result when "+
-				"you accept it. Until then nothing is touched.", "Your uncommitted work stays where it is."))
+			j.flash = term.Text(term.Plain, words.If(on,
+				"Your uncommitted work is brought along: joined onto the result when "+
+					"you accept it. Until then nothing is touched.", "Your uncommitted work stays where it is."))
 			return cmd
 		}, err
 	})

@@ -8,6 +8,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/lookback"
 	"dorvik.dev/dorvik/internal/tui/keys"
 	"dorvik.dev/dorvik/internal/tui/term"
@@ -27,7 +28,7 @@ type changeScreen struct {
 }
 
 // openChange reads a file's change. authors opens those of its lines.
-func (j *job) openChange(f lookback.ChangedFile, what string, authors func() tea.Cmd) tea.Cmd {
+func openChange(j *job, f lookback.ChangedFile, what string, authors func() tea.Cmd) tea.Cmd {
 	b := j.newBeside()
 	return b.start(func(context.Context) (then, error) {
 		lines, ok, err := j.s.History.Change(f)
@@ -141,12 +142,14 @@ func (s *changeScreen) changeLine(l lookback.ChangeLine, digits int) term.Line {
 		out := term.Text(term.Faint, " "+number(0)+" "+number(l.New)).Bold(term.Joined, " + ")
 		return term.Code(out, l.Text, tint(s.new, l.New), l.Marks, term.Ink{Ground: term.OnJoined})
 	}
-	return term.Code(term.Text(term.Faint, " "+number(l.Old)+" "+number(l.New)+"   "), l.Text, tint(s.new, l.New), nil, term.Ink{})
+	return term.Code(term.Text(term.Faint, " "+number(l.Old)+" "+number(l.New)+"   "), l.Text, tint(s.new, l.New),
+		nil, term.Ink{})
 }
 
 func (s *changeScreen) status() term.Line {
 	if s.text {
-		return term.Text(term.Joined, fmt.Sprintf("+%d", s.file.Added)).Add(term.Trouble, fmt.Sprintf(" −%d", s.file.Removed))
+		return term.Text(term.Joined, fmt.Sprintf("+%d", s.file.Added)).Add(term.Trouble,
+			fmt.Sprintf(" −%d", s.file.Removed))
 	}
 	return nil
 }
@@ -165,3 +168,24 @@ func splitLines(s string) []string {
 }
 
 func itoa(n int) string { return strconv.Itoa(n) }
+
+// editRows shows an edit of a text: the lines that go and that come, each edit by itself.
+func editRows(before, after string) (p term.Page) {
+	from, to := diff.Lines(before), diff.Lines(after)
+	for i, e := range diff.Histogram(from, to) {
+		if i > 0 {
+			p.Row(term.Text(term.Faint, "       ┊"))
+		}
+		for k, l := range from[e.A0:e.A1] {
+			p.Row(term.Text(term.Faint, fmt.Sprintf("%6d ", e.A0+k+1)).Bold(term.Trouble, "− ").Add(term.Plain,
+				strings.TrimRight(l,
+					"\r\n")))
+		}
+		for k, l := range to[e.B0:e.B1] {
+			p.Row(term.Text(term.Faint, fmt.Sprintf("%6d ", e.B0+k+1)).Bold(term.Joined, "+ ").Add(term.Bright,
+				strings.TrimRight(l,
+					"\r\n")))
+		}
+	}
+	return p
+}

@@ -12,11 +12,9 @@ import (
 	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/diagnose"
 	"dorvik.dev/dorvik/internal/core/misfit"
-	"dorvik.dev/dorvik/internal/draw"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/prove"
-	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/tui/keys"
 	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
@@ -120,7 +118,8 @@ func (s *checkScreen) enter() tea.Cmd {
 	pos, join, watch := s.job.pos, s.job.join, s.watchSettings()
 	s.holder, _ = join.MendHolder()
 	if len(join.Lost) > 0 && s.job.flash == nil {
-		s.job.flash = term.Warning(fmt.Sprintf("A mend of %s does not fit the new result and was not applied; %s shows both "+
+		s.job.flash = term.Warning(fmt.Sprintf("A mend of %s does not fit the new result and was not applied; %s "+
+			"shows both "+
 			"texts.",
 			join.Lost[0].Path, keys.Views.Help().Key))
 	}
@@ -281,76 +280,6 @@ func (s *checkScreen) update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-func (s *checkScreen) actions() []action {
-	var out []action
-	onward := acts(keys.Next, "go on to Push", s.job.nav.toPush)
-	again := acts(keys.Again, "", s.run)
-	switch {
-	case !s.ready && s.job.task == nil: // it could not be begun
-		out = append(out, acts(keys.Again, "try again", s.enter))
-	case !s.ready:
-	case s.running():
-		out = append(out, act(keys.Stop, words.If(s.making, "stop it", "stop the check"), s.job.stop))
-	case s.making:
-		agreed := s.unmade || s.mayMake
-		out = append(out, acts(keys.Next, words.If(agreed, "make it anew", "agree and make it anew"), s.makeAnew),
-			act(keys.Skip, "", s.withoutMaking))
-		out = append(out, s.asksAction(s.makeAnew)...)
-	case s.passed():
-		out = append(append(out, onward, again, also(keys.Write, s.typeCheck)), s.eachAction()...)
-	case s.failed():
-		if len(s.places) > 0 && s.holder != "" {
-			out = append(out, acts(keys.Next, "mend it here", s.mend))
-		}
-		if len(s.places) > 1 {
-			out = append(out, act(keys.Up, "error", quietly(func() { s.at = max(0, s.at-1) })),
-				also(keys.Down, quietly(func() { s.at = min(len(s.places)-1, s.at+1) })))
-		}
-		out = append(append(append(out, s.installAction()...), s.mendAction()...), again,
-			act(keys.Skip, "", s.without),
-			acts(keys.Write, "another command", s.typeCheck))
-	case s.terms == nil:
-		out = append(out, acts(keys.Next, "go on without", s.job.nav.toPush), acts(keys.Write, "type a command",
-			s.typeCheck))
-		out = append(out, s.mendAction()...)
-	default:
-		out = append(out, acts(keys.Next, words.If(s.agreed, "run it", "agree and run it"), s.run))
-		out = append(append(append(out, s.asksAction(s.run)...), s.mendAction()...),
-			act(keys.Skip, "", s.without), acts(keys.Write, "another command", s.typeCheck))
-	}
-	return append(append(out, s.lookingActions()...), acts(keys.Back, "", s.leave), s.job.drawAction(draw.KindReport))
-}
-
-// lookingActions are those that look at what came of it, and take a mend back.
-func (s *checkScreen) lookingActions() (out []action) {
-	if c := s.cause(); c != nil && !s.running() {
-		out = append(out, acts(keys.Origin, "", func() tea.Cmd { return s.backTo(c) }))
-	}
-	if s.at < len(s.places) && s.failed() {
-		out = append(out, also(keys.Annotate, func() tea.Cmd { return s.job.openJoinedLines(s.places[s.at].Path) }))
-	}
-	if s.failed() {
-		out = append(out, s.eachAction()...)
-	}
-	if !s.running() {
-		out = append(out, s.lostAction()...)
-	}
-	out = append(out, s.pairActions()...)
-	if s.output != nil {
-		out = append(out, act(keys.Output, "", s.wholeOutput))
-	}
-	if s.ready && !s.running() && !s.making && s.holder != "" {
-		out = append(out, acts(keys.Try, "", s.tryIt))
-	}
-	if s.ready && !s.running() && (len(s.job.st.Mends) > 0 || s.taken != nil) {
-		out = append(out, acts(keys.Undo, "undo the mend", s.undoMend))
-	}
-	if s.ready && !s.running() {
-		out = append(out, s.job.roadAction(nil)...)
-	}
-	return out
-}
-
 // leave goes back to the conflicts, or to the choice where there are none.
 func (s *checkScreen) leave() tea.Cmd {
 	s.stopAsking()
@@ -382,13 +311,15 @@ func (s *checkScreen) backTo(c *plan.Cause) tea.Cmd {
 
 // without asks whether to go on though nothing proves that the code works.
 func (s *checkScreen) without() tea.Cmd {
-	s.job.ask(term.Warning("Nothing then proves that the joined code works. Go on without?"), "go on without", s.job.nav.toPush, nil)
+	s.job.ask(term.Warning("Nothing then proves that the joined code works. Go on without?"), "go on without",
+		s.job.nav.toPush, nil)
 	return nil
 }
 
 // typeCheck asks for a command to check by, keeps it for this repository, and runs it.
 func (s *checkScreen) typeCheck() tea.Cmd {
-	f := &finding{screen: s, f: s.job.frame, label: "check by", empty: term.Text(term.Dim, "a command, such as make test"),
+	f := &finding{screen: s, f: s.job.frame, label: "check by",
+		empty: term.Text(term.Dim, "a command, such as make test"),
 		says: "It is kept for this repository, as dorvik.check, and runs at once in a checkout of its own. Nothing " +
 			"typed clears it: then the check is found from the project's files again."}
 	f.open(s.line(), act(keys.Next, "keep it and run it", f.typed(func(line string) tea.Cmd {
@@ -412,7 +343,8 @@ func (s *checkScreen) installAction() []action {
 	}
 	return []action{acts(keys.Install, "", func() tea.Cmd {
 		line := s.install + " && " + s.line()
-		s.job.ask(term.Warning("“"+s.install+"” runs in the check's checkout, before “"+s.line()+"”; both are kept as the "+
+		s.job.ask(term.Warning("“"+s.install+"” runs in the check's checkout, before “"+s.line()+"”; both are kept "+
+			"as the "+
 			"check of this repository. Run them?"), "install, then check", func() tea.Cmd {
 			return s.keepCheck(line)
 		}, nil)
@@ -420,126 +352,14 @@ func (s *checkScreen) installAction() []action {
 	})}
 }
 
-// mendAction takes what is offered.
-func (s *checkScreen) mendAction() []action {
-	if !s.canTake() {
-		return nil
-	}
-	out := []action{acts(keys.Take, "take "+words.Is(len(s.offered), "the mend", "the mends"), s.takeMends)}
-	if len(s.mayHold) > 1 {
-		out = append(out, act(keys.Following, "into another commit", quietly(func() { s.holdIn(1) })),
-			also(keys.Previous, quietly(func() { s.holdIn(-1) })))
-	}
-	return out
-}
-
-// holdIn has the offered mends become part of the next commit that could hold them or, past the last, of those that
-// need them, as they were offered.
-func (s *checkScreen) holdIn(by int) {
-	n := len(s.mayHold) + 1
-	s.chosen = (s.chosen + by + n) % n
-	if s.chosen == 0 {
-		s.held = s.needed
-		return
-	}
-	s.held = slices.Clone(s.needed)
-	for i := range s.held {
-		s.held[i].In = s.mayHold[s.chosen-1]
-	}
-}
-
-// canTake reports whether there are mends that can be taken by a key.
-func (s *checkScreen) canTake() bool {
-	return s.ready && !s.running() && !s.making && !s.passed() && len(s.offered) > 0 && s.holder != ""
-}
-
-// takeMends makes the edits of which it is certain that they are what is missing.
-func (s *checkScreen) takeMends() tea.Cmd {
-	join, mends, held, into := s.job.join, s.offered, s.held, s.holderNames()
-	return s.job.rejoin(func(to *recovery.Session) (err error) {
-		s.taken, err = to.Mends.Take(join, held)
-		return err
-	}, func() tea.Cmd {
-		s.job.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain, words.Count(len(mends), "place", "places")+" mended. "+
-			words.Is(len(mends), "The edit becomes", "The edits become")+" part of "+into+"; u takes it back.")
-		return s.enter()
-	})
-}
-
-// holderNames names the commits that the offered mends become part of.
-func (s *checkScreen) holderNames() string {
-	var names []string
-	for _, h := range s.held {
-		name := s.holder
-		if h.In >= 0 {
-			name = fmt.Sprintf("“%s”", s.job.join.Steps[h.In].Commit.Subject())
-			if s.chosen == 0 {
-				name += ", which brings it in"
-			}
-		}
-		if !slices.Contains(names, name) {
-			names = append(names, name)
-		}
-	}
-	return words.List(names)
-}
-
-func (s *checkScreen) undoMend() tea.Cmd {
-	if before := s.taken; before != nil {
-		return s.job.rejoin(func(to *recovery.Session) error { return to.Ledger.GiveBackMends(before) }, func() tea.Cmd {
-			s.taken = nil
-			s.job.flash = term.Text(term.Plain, "What was mended at last is taken back.")
-			return s.enter()
-		})
-	}
-	var undone plan.Mend
-	return s.job.rejoin(func(to *recovery.Session) (err error) {
-		undone, _, err = to.Ledger.UndoMend()
-		return err
-	}, func() tea.Cmd {
-		s.job.flash = term.Text(term.Plain, "The mend of "+undone.Path+" is taken back.")
-		return s.enter()
-	})
-}
-
 func (s *checkScreen) wholeOutput() tea.Cmd {
 	var lines []plan.Line
 	for _, l := range s.output.last(maxOutput) {
 		lines = append(lines, plan.Line{Text: l})
 	}
-	r := newReader(s.job.frame, term.Line{}.Add(term.Plain, " ").Bold(term.Bright, "OUTPUT").Add(term.Dim, "  "+s.line()), lines, false)
+	r := newReader(s.job.frame, term.Line{}.Add(term.Plain, " ").Bold(term.Bright, "OUTPUT").Add(term.Dim,
+		"  "+s.line()), lines, false)
 	r.scroll.To(len(lines))
 	s.job.open(r)
-	return nil
-}
-
-// mend opens the place of the error to be edited.
-func (s *checkScreen) mend() tea.Cmd {
-	p := s.places[s.at]
-	text, ok, err := s.job.s.Planner.TextAt(s.job.join.Tree, p.Path)
-	if err != nil || !ok {
-		s.job.flash = term.Warning(p.Path + " holds no text that could be edited.")
-		return nil
-	}
-	ed := term.NewEditor(text, 1)
-	ed.GoTo(p.Line, p.Col)
-	title := term.Text(term.Plain, " ").Bold(term.Bright, p.Path).Add(term.Trouble, fmt.Sprintf("  ✗ %d: ", p.Line)).Add(term.Plain, p.Text)
-	s.job.open(&writing{frame: s.job.frame, ed: ed, right: s.status(), name: p.Path, own: s.job.s.Repo.Editor,
-		around: func(w, h int) term.Page { return append(term.Page{title, nil}, ed.View(w, h-2)...) },
-		save: func(after string) tea.Cmd {
-			if after == text {
-				s.job.flash = term.Text(term.Plain, "Nothing was changed.")
-				return nil
-			}
-			pos, join, in := s.job.pos, s.job.join, ""
-			return s.job.rejoin(func(to *recovery.Session) (err error) {
-				s.taken, in, err = to.Mends.ByHand(pos, join, plan.Mend{Path: p.Path, Before: text, After: after})
-				return err
-			}, func() tea.Cmd {
-				s.job.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain, "Mended. The edit becomes part of "+in+"; u takes it "+
-					"back.")
-				return s.enter()
-			})
-		}})
 	return nil
 }

@@ -18,7 +18,7 @@ func (s *checkScreen) view(w, h int) term.Page {
 	case !s.ready:
 		return p
 	case s.making:
-		return s.makingPage(p, w, h)
+		return s.page().makingPage(p, w, h)
 	case s.terms == nil:
 		p.Say(w, term.Line{}.Bold(term.Bright, "No check was found. ").
 			Add(term.Plain, "Nothing in this project tells how it is built or tested."))
@@ -26,57 +26,60 @@ func (s *checkScreen) view(w, h int) term.Page {
 			" to type one, such as make test. Or go on without; then nothing proves that the joined code works."))
 		p.Blank()
 		p.Say(w, term.Text(term.Dim, "Looked for: "+check.LookedFor+"."))
-		s.misfitNote(&p, w, 4)
+		s.page().misfitNote(&p, w, 4)
 		return p
 	case s.failed():
-		return s.failedPage(p, w, h)
+		return s.page().failedPage(p, w, h)
 	case s.running():
 		last := ""
 		if d := s.job.st.LastCheck; d > 0 {
 			last = " of about " + words.Seconds(d) + ", as the last run"
 		}
-		p.Say(w, term.Line{}.Bold(term.Bright, "Checking the joined code. ").Add(term.Dim, words.Seconds(s.job.now().Sub(s.started))+last))
+		p.Say(w, term.Line{}.Bold(term.Bright, "Checking the joined code. ").Add(term.Dim,
+			words.Seconds(s.job.now().Sub(s.started))+last))
 		if s.eaching {
-			p.Rows(s.eachRows(w))
+			p.Rows(s.page().eachRows(w))
 		} else if steps, _ := s.output.begun(); max(len(steps), len(s.terms.Command.Steps)) > 1 {
-			p.Rows(s.stepRows(w))
+			p.Rows(s.page().stepRows(w))
 		}
 	case s.passed():
 		p.Say(w, term.Line{}.Bold(term.Joined, "✓ The joined code passes. ").
 			Add(term.Plain, s.line()+" ended well after "+words.Seconds(s.result.Took)+"."))
 		p.Say(w, term.Text(term.Dim, "That is the very tree that will be pushed."))
-		p.Rows(s.eachRows(w))
+		p.Rows(s.page().eachRows(w))
 	default:
 		p.Say(w, term.Line{}.Bold(term.Bright, "Does the joined code build? ").
 			Add(term.Plain, "The texts join; that does not prove that they work together. This project is checked by:"))
 		p.Blank()
-		p.Rows(s.stepRows(w))
-		p.Row(term.Text(term.Dim, "      "+words.If(s.terms.Command.Configured, "set by ", "found from ")+s.terms.Command.Source))
+		p.Rows(s.page().stepRows(w))
+		p.Row(term.Text(term.Dim, "      "+words.If(s.terms.Command.Configured, "set by ",
+			"found from ")+s.terms.Command.Source))
 		p.Blank()
-		s.consentNote(&p, w, h)
-		s.mendedNote(&p, w)
+		s.page().consentNote(&p, w, h)
+		s.page().mendedNote(&p, w)
 		if h-len(p) > 3 || len(s.terms.Asks) == 0 { // else its heading would stand alone
-			s.misfitNote(&p, w, 4)
+			s.page().misfitNote(&p, w, 4)
 		}
 		return p
 	}
-	s.mendedNote(&p, w)
+	s.page().mendedNote(&p, w)
 	if s.output != nil {
 		p.Blank()
-		p.Rows(s.outputPage(w-2, h-len(p)))
+		p.Rows(s.page().outputPage(w-2, h-len(p)))
 	}
 	return p
 }
 
 // makingPage tells of files that are to be made anew before the check.
-func (s *checkScreen) makingPage(p term.Page, w, h int) term.Page {
+func (s checkPage) makingPage(p term.Page, w, h int) term.Page {
 	todo := s.job.join.Unmade()
 	if len(todo) == 0 {
 		return p
 	}
 	switch one := todo[0]; {
 	case s.running():
-		p.Say(w, term.Line{}.Bold(term.Bright, "Making "+one.Path+" anew. ").Add(term.Dim, words.Seconds(s.job.now().Sub(s.started))))
+		p.Say(w, term.Line{}.Bold(term.Bright, "Making "+one.Path+" anew. ").Add(term.Dim,
+			words.Seconds(s.job.now().Sub(s.started))))
 	case s.unmade:
 		p.Say(w, term.Line{}.Bold(term.Trouble, "✗ "+one.Path+" could not be made anew. ").Add(term.Plain,
 			"Nothing has been changed or pushed. Try again, or go back and take a side. Going on without leaves "+
@@ -90,9 +93,11 @@ func (s *checkScreen) makingPage(p term.Page, w, h int) term.Page {
 			p.Row(term.Text(term.Dim, "      makes "+m.Path))
 		}
 		p.Blank()
-		p.Say(w, term.Text(term.Plain, "It runs with your rights in a checkout of its own inside the git directory, and may use "+
-			"the network. Your working tree is not used, and nothing else that it changes is taken. Dorvik asks this "+
-			"once in a repository, and again when others change what it can run."))
+		p.Say(w, term.Text(term.Plain,
+			"It runs with your rights in a checkout of its own inside the git directory, and may use "+
+				"the network. Your working tree is not used, and nothing else that it changes is taken. Dorvik "+
+				"asks this "+
+				"once in a repository, and again when others change what it can run."))
 		s.asksNote(&p, s.makes, w, h)
 	}
 	if s.output != nil {
@@ -103,22 +108,24 @@ func (s *checkScreen) makingPage(p term.Page, w, h int) term.Page {
 }
 
 // misfitNote tells what was found not to fit before anything was built.
-func (s *checkScreen) misfitNote(p *term.Page, w, most int) {
+func (s checkPage) misfitNote(p *term.Page, w, most int) {
 	if len(s.unfit) > 0 {
 		p.Blank()
 		p.Head("MAY NOT WORK TOGETHER", "  found in both sides’ edits, before anything is built")
-		p.Rows(term.Indent(s.job.misfitRows(s.unfit, s.offered, w-4, most), 2))
-		if s.canTake() {
-			p.Row(term.Line{}.Add(term.Plain, "  ").Bold(term.Bright, keys.Take.Help().Key).Add(term.Plain, "  "+words.Is(len(s.offered),
-				"takes this mend", "takes these mends")).Add(term.Dim, "; "+words.Is(len(s.offered), "it becomes",
-				"they become")+" part of "+s.holderNames()+words.If(len(s.mayHold) > 1, "; tab: of another commit",
+		p.Rows(term.Indent(misfitRows(s.job, s.unfit, s.offered, w-4, most), 2))
+		if s.mending().canTake() {
+			p.Row(term.Line{}.Add(term.Plain, "  ").Bold(term.Bright, keys.Take.Help().Key).Add(term.Plain,
+				"  "+words.Is(len(s.offered),
+					"takes this mend", "takes these mends")).Add(term.Dim, "; "+words.Is(len(s.offered), "it becomes",
+				"they become")+" part of "+s.mending().holderNames()+words.If(len(s.mayHold) > 1, "; tab: of "+
+				"another commit",
 				"")).Cut(w))
 		}
 	}
 }
 
 // stepRows lists the steps of the check, each with how it stands.
-func (s *checkScreen) stepRows(w int) (p term.Page) {
+func (s checkPage) stepRows(w int) (p term.Page) {
 	steps, at := s.terms.Command.StepsOf(), -1
 	switch begun, which := s.output.begun(); {
 	case s.result != nil && len(s.result.Steps) > 0:
@@ -169,20 +176,23 @@ func firstWords(l string, w int) string {
 }
 
 // consentNote says what is agreed to, and what others changed of it.
-func (s *checkScreen) consentNote(p *term.Page, w, h int) {
+func (s checkPage) consentNote(p *term.Page, w, h int) {
 	for _, f := range s.terms.Filters {
-		p.Say(w, term.Line{}.Mark(term.MarkWarning).Add(term.Plain, "The repository’s own configuration runs a filter as files are "+
-			"laid out: "+f))
+		p.Say(w, term.Line{}.Mark(term.MarkWarning).Add(term.Plain,
+			"The repository’s own configuration runs a filter as files are "+
+				"laid out: "+f))
 	}
 	if !s.terms.Before || len(s.terms.Asks) == 0 {
-		p.Say(w, term.Text(term.Plain, "It runs the joined code with your rights, in a checkout of its own inside the git "+
-			"directory. Your working tree is not used. Dorvik asks this once, and again when others change what it "+
-			"can run."))
+		p.Say(w, term.Text(term.Plain,
+			"It runs the joined code with your rights, in a checkout of its own inside the git "+
+				"directory. Your working tree is not used. Dorvik asks this once, and again when others change "+
+				"what it "+
+				"can run."))
 	}
 	s.asksNote(p, []*prove.Terms{s.terms}, w, h)
 }
 
-func (s *checkScreen) mendedNote(p *term.Page, w int) {
+func (s checkPage) mendedNote(p *term.Page, w int) {
 	if s.job.join != nil {
 		for _, m := range s.job.join.Makings {
 			p.Say(w, term.Text(term.Plain, m.Sentence()))
@@ -216,7 +226,7 @@ func (s *checkScreen) mendedNote(p *term.Page, w int) {
 const small = 24
 
 // failedPage lists the errors, the place of the marked one, and the output.
-func (s *checkScreen) failedPage(p term.Page, w, h int) term.Page {
+func (s checkPage) failedPage(p term.Page, w, h int) term.Page {
 	next := "Nothing has been changed or pushed."
 	switch {
 	case s.holder == "":
@@ -227,8 +237,9 @@ func (s *checkScreen) failedPage(p term.Page, w, h int) term.Page {
 		next += " Mend it here and check again: the edit becomes part of " + s.mendedInto() + "."
 	}
 	if s.unchecked != "" {
-		p.Say(w, term.Line{}.Bold(term.Trouble, "▲ "+s.unchecked+" ").Add(term.Plain, "Press w to type another command, or to clear "+
-			"it."))
+		p.Say(w, term.Line{}.Bold(term.Trouble, "▲ "+s.unchecked+" ").Add(term.Plain,
+			"Press w to type another command, or to clear "+
+				"it."))
 		p.Blank()
 		return append(p, s.outputPage(w-2, h-len(p))...)
 	}
@@ -245,7 +256,7 @@ func (s *checkScreen) failedPage(p term.Page, w, h int) term.Page {
 	s.mendedNote(&p, w)
 	if h >= small {
 		s.misfitNote(&p, w, 2)
-	} else if s.canTake() {
+	} else if s.mending().canTake() {
 		p.Rows(s.offeredRows(w))
 	}
 	if len(s.result.Steps) > 1 && h >= 20 {
@@ -277,16 +288,17 @@ func (s *checkScreen) failedPage(p term.Page, w, h int) term.Page {
 }
 
 // offeredRows shows the first mends that can be taken, a row each.
-func (s *checkScreen) offeredRows(w int) (rows term.Page) {
+func (s checkPage) offeredRows(w int) (rows term.Page) {
 	for _, m := range s.offered[:min(2, len(s.offered))] {
-		rows.Row(term.Text(term.Plain, "  ").Bold(term.Bright, keys.Take.Help().Key).Add(term.Plain, fmt.Sprintf("  mends %s:%d ", m.Path,
-			m.Line)).Add(term.Joined, strings.TrimSpace(strings.Join(m.After, ""))).Cut(w))
+		rows.Row(term.Text(term.Plain, "  ").Bold(term.Bright, keys.Take.Help().Key).Add(term.Plain,
+			fmt.Sprintf("  mends %s:%d ", m.Path,
+				m.Line)).Add(term.Joined, strings.TrimSpace(strings.Join(m.After, ""))).Cut(w))
 	}
 	return rows
 }
 
 // mendedInto says what an edit by hand becomes part of.
-func (s *checkScreen) mendedInto() string {
+func (s checkPage) mendedInto() string {
 	if s.job.join.Route == plan.Rebase {
 		return "the commit of yours that it mends, or else of " + s.holder
 	}
@@ -297,8 +309,9 @@ func (s *checkScreen) mendedInto() string {
 type clickedError int
 
 // errorRows lists the errors around the marked one.
-func (s *checkScreen) errorRows(w, most int) term.Page {
-	p := term.Page{term.Text(term.Plain, "  ").Then(term.Heading("ERRORS")).Add(term.Dim, fmt.Sprintf("  %d of %d", s.at+1, len(s.places)))}
+func (s checkPage) errorRows(w, most int) term.Page {
+	p := term.Page{term.Text(term.Plain, "  ").Then(term.Heading("ERRORS")).Add(term.Dim,
+		fmt.Sprintf("  %d of %d", s.at+1, len(s.places)))}
 	shown := min(len(s.places), most)
 	s.errors.Size(len(s.places), shown)
 	s.errors.Show(s.at)
@@ -322,14 +335,15 @@ func (s *checkScreen) errorRows(w, most int) term.Page {
 	return p
 }
 
-func (s *checkScreen) placePage(w, h int) term.Page {
+func (s checkPage) placePage(w, h int) term.Page {
 	e := s.places[s.at]
 	p := term.Page{term.Text(term.Plain, "  ").Then(term.Heading("THE PLACE")).Add(term.Dim, "  "+e.Path), nil}
 	lines := s.texts[e.Path]
 	s.place.Size(len(lines), h-len(p))
 	s.place.Around(e.Line - 1)
 	for i := s.place.At(); i < len(lines) && len(p) < h; i++ {
-		l := term.Text(term.Faint, fmt.Sprintf("%6d ", i+1)).Mark(gutter(lines[i].Origin)).Add(term.Plain, lines[i].Text)
+		l := term.Text(term.Faint, fmt.Sprintf("%6d ", i+1)).Mark(gutter(lines[i].Origin)).Add(term.Plain,
+			lines[i].Text)
 		if i == e.Line-1 {
 			l = l.Fit(w).On(term.OnTrouble)
 		}
@@ -339,7 +353,7 @@ func (s *checkScreen) placePage(w, h int) term.Page {
 }
 
 // outputPage is the end of the check's output.
-func (s *checkScreen) outputPage(w, h int) term.Page {
+func (s checkPage) outputPage(w, h int) term.Page {
 	p := term.Page{term.Text(term.Plain, "  ").Then(term.Heading("OUTPUT")), nil}
 	if !s.making {
 		p.Row(term.Text(term.Dim, "  $ "+s.line()))
@@ -353,7 +367,36 @@ func (s *checkScreen) outputPage(w, h int) term.Page {
 	}
 	if s.failed() {
 		p.Blank()
-		p.Row(term.Text(term.Trouble, fmt.Sprintf("  stopped after %s, exit %d", words.Seconds(s.result.Took), s.result.Exit)))
+		p.Row(term.Text(term.Trouble, fmt.Sprintf("  stopped after %s, exit %d", words.Seconds(s.result.Took),
+			s.result.Exit)))
 	}
 	return p
 }
+
+// asksNote shows as much of what others changed as there is room for, and how all of it is read.
+func (s checkPage) asksNote(p *term.Page, all []*prove.Terms, w, h int) {
+	for _, t := range all {
+		if len(t.Asks) == 0 {
+			continue
+		}
+		p.Blank()
+		p.Say(w, term.Line{}.Bold(term.Bright, words.If(t.Before,
+			"You agreed to it before. Since then others changed what it "+
+				"can run:", "Others changed what it can run:")))
+		rows, room := asksRows(s.job, t, w-4), max(4, h-len(*p)-2)
+		if len(rows) <= room {
+			p.Rows(term.Indent(rows, 2))
+			continue
+		}
+		p.Rows(term.Indent(rows[:room-1], 2))
+		p.Row(term.Line{}.Add(term.Plain, "  ").Bold(term.Bright, keys.Views.Help().Key).Add(term.Plain,
+			" shows all of it: ").Add(term.Dim,
+			words.Count(len(t.Asks), "file", "files")+", "+words.Count(len(rows)-room+1, "line", "lines")+" more"))
+	}
+}
+
+// checkPage draws Check. It changes nothing but what is scrolled.
+type checkPage struct{ *checkScreen }
+
+// page returns what draws the screen.
+func (s *checkScreen) page() checkPage { return checkPage{s} }

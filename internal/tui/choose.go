@@ -81,7 +81,7 @@ func (s *chooseScreen) actions() []action {
 	} else {
 		out = append(out, act(keys.Left, "the other way", quietly(s.turn)), also(keys.Right, quietly(s.turn)))
 	}
-	out = append(out, act(keys.Back, "", quietly(s.job.nav.toLook)), s.job.drawAction(draw.KindRoutes))
+	out = append(out, act(keys.Back, "", quietly(s.job.nav.toLook)), drawAction(s.job, draw.KindRoutes))
 	return append(out, scrollKeys(&s.scroll)...)
 }
 
@@ -127,7 +127,8 @@ func (s *chooseScreen) confirm(published []plan.Published) {
 	if who := published[0].Who; len(who) > 0 {
 		whoever += ", such as " + words.List(words.Some(who, 3)) + " who committed there,"
 	}
-	s.job.ask(term.Warning(words.List(words.Some(s.job.namesOf(published), 2))+": "+whoever+" have the same change twice. Rebase "+
+	s.job.ask(term.Warning(words.List(words.Some(s.job.namesOf(published),
+		2))+": "+whoever+" have the same change twice. Rebase "+
 		"all the same?"),
 		"rebase all the same", func() tea.Cmd { s.job.rewrite = true; return s.taken() }, nil)
 }
@@ -180,7 +181,8 @@ func (s *chooseScreen) sideBySide(p *term.Page, routes []plan.Route, w int) {
 func (s *chooseScreen) why(p *term.Page, w int) {
 	p.Say(w, term.Line{}.Bold(term.Bright, "Why "+string(s.job.plan.Suggested)+": ").Add(term.Dim, s.job.plan.Why))
 	if s.job.plan.Rebase.Refused == nil && s.job.plan.Merge.Refused == nil && s.job.plan.Merge.Conflicts() > 0 {
-		p.Say(w, term.Text(term.Dim, "What you decide on one way is kept where the same conflict comes up on the other."))
+		p.Say(w, term.Text(term.Dim,
+			"What you decide on one way is kept where the same conflict comes up on the other."))
 	}
 }
 
@@ -206,8 +208,8 @@ func (s *chooseScreen) box(p term.Page, r plan.Route, w, rows int) term.Page {
 
 // facts is a page of names and what they are, one under the other.
 type facts struct {
-	term.Page
-	w int
+	page term.Page
+	w    int
 }
 
 func (f *facts) fact(what string, l term.Line) {
@@ -215,7 +217,7 @@ func (f *facts) fact(what string, l term.Line) {
 		if i > 0 {
 			what = ""
 		}
-		f.Row(term.Text(term.Dim, " "+what).Fit(14).Then(row))
+		f.page.Row(term.Text(term.Dim, " "+what).Fit(14).Then(row))
 	}
 }
 
@@ -246,34 +248,35 @@ func (s *chooseScreen) routePage(r plan.Route, w int) term.Page {
 	if r == s.job.plan.Suggested && !s.job.pos.IsPick() {
 		head = head.Add(term.Joined, "   suggested")
 	}
-	f.Row(head)
-	f.Rows(term.Wrap(term.Text(term.Dim, is[0]), w))
-	f.Blank()
+	f.page.Row(head)
+	f.page.Rows(term.Wrap(term.Text(term.Dim, is[0]), w))
+	f.page.Blank()
 	if j.Refused != nil {
-		f.Rows(term.Wrap(term.Warning(words.Sentence(j.Refused.Error())), w))
-		return f.Page
+		f.page.Rows(term.Wrap(term.Warning(words.Sentence(j.Refused.Error())), w))
+		return f.page
 	}
-	f.Rows(s.drawing(j, w))
-	f.Blank()
+	f.page.Rows(s.drawing(j, w))
+	f.page.Blank()
 	s.makes(&f, j)
-	f.Blank()
+	f.page.Blank()
 	s.asks(&f, j)
-	f.Blank()
+	f.page.Blank()
 	if d := s.job.st.LastCheck; d > 0 {
 		f.fact("check", term.Text(term.Plain, "once, about "+words.Seconds(d)).Add(term.Dim, "  (as the last run)"))
 	} else {
 		f.fact("check", term.Text(term.Plain, "once, on the joined result"))
 	}
-	f.Blank()
-	f.Rows(term.Wrap(term.Text(term.Dim, is[1]), w))
-	return f.Page
+	f.page.Blank()
+	f.page.Rows(term.Wrap(term.Text(term.Dim, is[1]), w))
+	return f.page
 }
 
 // makes tells what becomes of the history.
 func (s *chooseScreen) makes(f *facts, j *plan.Join) {
 	switch j.Route {
 	case plan.Pick:
-		f.fact("history", term.Text(term.Plain, "your line, and "+words.Count(j.Kept(), "new commit", "new commits")+" after it"))
+		f.fact("history", term.Text(term.Plain, "your line, and "+words.Count(j.Kept(), "new commit",
+			"new commits")+" after it"))
 		f.fact("rewrites", term.Text(term.Plain, "nothing"))
 		f.fact("keeps", term.Text(term.Plain, "author, date and message of each"))
 		s.leavesOut(f, j)
@@ -314,11 +317,13 @@ func (s *chooseScreen) leavesOut(f *facts, j *plan.Join) {
 		id := s.job.s.Planner.Short(st.Commit.ID)
 		switch st.Outcome {
 		case replay.AlreadyThere:
-			f.fact("leaves out", term.Text(term.Plain, id).Add(term.Dim, " is there already: "+s.job.first(st.Same, other)+" did the same"))
+			f.fact("leaves out", term.Text(term.Plain, id).Add(term.Dim,
+				" is there already: "+s.job.first(st.Same, other)+" did the same"))
 		case replay.Emptied:
 			f.fact("leaves out", term.Text(term.Plain, id).Add(term.Dim, " has nothing left to add"))
 		case replay.Dropped:
-			f.fact("leaves out", term.Text(term.Plain, id).Add(term.Dim, " as you wished; n on Settle takes it back in"))
+			f.fact("leaves out", term.Text(term.Plain, id).Add(term.Dim,
+				" as you wished; n on Settle takes it back in"))
 		}
 	}
 }
@@ -331,7 +336,8 @@ func (s *chooseScreen) asks(f *facts, j *plan.Join) {
 			f.fact("may break", term.Text(term.Dim, stillLooking))
 		}
 		if n > 0 {
-			f.fact("may break", term.Text(term.Trouble, words.Count(n, "pair of edits", "pairs of edits")).Add(term.Plain,
+			f.fact("may break", term.Text(term.Trouble, words.Count(n, "pair of edits",
+				"pairs of edits")).Add(term.Plain,
 				words.Is(n, " that does not fit", " that do not fit")+", though the texts join"))
 		}
 	}()
@@ -360,13 +366,15 @@ func (s *chooseScreen) asks(f *facts, j *plan.Join) {
 	rows := 0
 	for _, stop := range j.Stops {
 		if rows > 8 {
-			f.Row(term.Text(term.Dim, "   and more"))
+			f.page.Row(term.Text(term.Dim, "   and more"))
 			return
 		}
 		if stop.Uncommitted {
-			f.Row(term.Text(term.Plain, "   ").Mark(term.MarkYours).Add(term.Plain, stop.Commit.Subject()).Cut(f.w))
+			f.page.Row(term.Text(term.Plain, "   ").Mark(term.MarkYours).Add(term.Plain,
+				stop.Commit.Subject()).Cut(f.w))
 		} else if stop.Commit.Commit != nil {
-			f.Row(term.Text(term.Plain, "   ").Mark(m).Add(term.Plain, s.job.s.Planner.Short(stop.Commit.ID)+" ").Add(term.Dim,
+			f.page.Row(term.Text(term.Plain, "   ").Mark(m).Add(term.Plain,
+				s.job.s.Planner.Short(stop.Commit.ID)+" ").Add(term.Dim,
 				stop.Commit.Subject()).Cut(f.w))
 		}
 		rows += stopFiles(f, stop)
@@ -378,12 +386,13 @@ func stopFiles(f *facts, stop plan.Stop) int {
 	const most = 5
 	for i, file := range stop.Files {
 		if i == most {
-			f.Row(term.Text(term.Dim, "     and "+words.Count(len(stop.Files)-i, "more file", "more files")))
+			f.page.Row(term.Text(term.Dim, "     and "+words.Count(len(stop.Files)-i, "more file", "more files")))
 			return i
 		}
 		how, h := hint(file)
-		f.Row(term.Text(term.Plain, "     "+file.Path).Add(term.Dim, "   "+words.Count(len(file.Questions), "conflict",
-			"conflicts")+" · ").
+		f.page.Row(term.Text(term.Plain, "     "+file.Path).Add(term.Dim,
+			"   "+words.Count(len(file.Questions), "conflict",
+				"conflicts")+" · ").
 			Add(h, how).Cut(f.w))
 	}
 	return len(stop.Files)
@@ -420,7 +429,8 @@ func (s *chooseScreen) drawing(j *plan.Join, w int) term.Page {
 	}
 	return term.Page{
 		term.Text(term.Base, " "+term.MarkBase.Sign).Then(pad(top, term.Yours, "╮")),
-		term.Text(term.Theirs, " │").Add(term.Plain, strings.Repeat(" ", n+3)).Bold(term.Joined, term.MarkJoined.Sign).Add(term.Joined, "  joined"),
+		term.Text(term.Theirs, " │").Add(term.Plain, strings.Repeat(" ", n+3)).Bold(term.Joined,
+			term.MarkJoined.Sign).Add(term.Joined, "  joined"),
 		term.Text(term.Theirs, " ╰").Then(pad(bottom, term.Theirs, "╯")),
 	}
 }
@@ -436,17 +446,20 @@ func row(m term.Mark, prime string, n, most int) term.Line {
 // drawPick draws picked commits after yours.
 func (s *chooseScreen) drawPick(j *plan.Join, w int) term.Page {
 	most := w/4 - 2
-	return s.straight(row(term.MarkYours, "", len(s.job.pos.Divergence.Yours), most/2), row(term.MarkTheirs, "′", j.Kept(), most/2))
+	return s.straight(row(term.MarkYours, "", len(s.job.pos.Divergence.Yours), most/2),
+		row(term.MarkTheirs, "′", j.Kept(), most/2))
 }
 
 // drawRebase draws your commits after theirs.
 func (s *chooseScreen) drawRebase(j *plan.Join, w int) term.Page {
 	most := w/4 - 2
-	return s.straight(row(term.MarkTheirs, "", len(s.job.pos.Divergence.Theirs), most/2), row(term.MarkYours, "′", j.Kept(), most/2))
+	return s.straight(row(term.MarkTheirs, "", len(s.job.pos.Divergence.Theirs), most/2),
+		row(term.MarkYours, "′", j.Kept(), most/2))
 }
 
 // straight draws one line of commits after the common ancestor.
 func (s *chooseScreen) straight(first, then term.Line) term.Page {
 	return term.Page{term.Text(term.Base, " "+term.MarkBase.Sign).Then(first).Then(then),
-		term.Text(term.Dim, " "+s.job.s.Planner.Short(s.job.pos.Base())).Add(term.Dim, "   ′ made again, with a new id")}
+		term.Text(term.Dim, " "+s.job.s.Planner.Short(s.job.pos.Base())).Add(term.Dim,
+			"   ′ made again, with a new id")}
 }

@@ -30,11 +30,11 @@ type commitScreen struct {
 }
 
 // openCommit looks at a commit of a history.
-func (j *job) openCommit(e *lookback.Entry) tea.Cmd {
-	return j.showCommit(history.Node{ID: e.ID, Commit: e.Commit}, e)
+func openCommit(j *job, e *lookback.Entry) tea.Cmd {
+	return showCommit(j, history.Node{ID: e.ID, Commit: e.Commit}, e)
 }
 
-func (j *job) showCommit(n history.Node, e *lookback.Entry) tea.Cmd {
+func showCommit(j *job, n history.Node, e *lookback.Entry) tea.Cmd {
 	s := &commitScreen{job: j, reads: j.newBeside(), node: n, entry: e}
 	j.open(s)
 	return s.reads.start(func(ctx context.Context) (then, error) {
@@ -95,7 +95,7 @@ func (s *commitScreen) actions() []action {
 	if f := s.file(); f != nil && f.Text && !f.New.Absent() {
 		path := f.Path
 		out = append(out, act(keys.Annotate, "who wrote its lines", func() tea.Cmd {
-			return s.job.openAnnotate(s.node.ID, path)
+			return openAnnotate(s.job, s.node.ID, path)
 		}))
 	}
 	if s.d != nil && len(s.d.Sides) > 1 {
@@ -123,7 +123,7 @@ func (s *commitScreen) moveTo(row int) {
 func (s *commitScreen) enterRow() tea.Cmd {
 	if f := s.file(); f != nil {
 		path := f.Path
-		return s.job.openChange(*f, s.node.Subject(), func() tea.Cmd { return s.job.openAnnotate(s.node.ID, path) })
+		return openChange(s.job, *f, s.node.Subject(), func() tea.Cmd { return openAnnotate(s.job, s.node.ID, path) })
 	}
 	s.job.open(newDecision(s.job.frame, s.decisions()[s.row]))
 	return nil
@@ -146,7 +146,8 @@ func (s *commitScreen) view(w, h int) term.Page {
 	if s.entry != nil {
 		sign = signOf(s.entry)
 	}
-	p.Row(term.Text(term.Plain, " ").Mark(sign).Add(sign.Hue, s.job.s.Planner.Short(s.node.ID)+"  ").Bold(term.Bright, s.node.Subject()))
+	p.Row(term.Text(term.Plain, " ").Mark(sign).Add(sign.Hue, s.job.s.Planner.Short(s.node.ID)+"  ").Bold(term.Bright,
+		s.node.Subject()))
 	s.people(&p)
 	if s.entry != nil {
 		for _, said := range s.entry.Said(s.job.s.Planner.Short) {
@@ -171,7 +172,8 @@ func (s *commitScreen) people(p *term.Page) {
 	a, c := s.node.Author(), s.node.Committer
 	p.Row(term.Text(term.Plain, "   ").Add(term.Plain, a.Name).Add(term.Dim, " <"+a.Email+">   "+a.Time().Format(form)))
 	if c.Name != a.Name || c.Email != a.Email || c.When != a.When {
-		p.Row(term.Text(term.Dim, "   committed by ").Add(term.Plain, c.Name).Add(term.Dim, "   "+c.Time().Format(form)))
+		p.Row(term.Text(term.Dim, "   committed by ").Add(term.Plain, c.Name).Add(term.Dim,
+			"   "+c.Time().Format(form)))
 	}
 	if s.d != nil && s.d.Signature != "" {
 		p.Row(term.Text(term.Dim, "   "+s.d.Signature))
@@ -221,7 +223,8 @@ func (s *commitScreen) decidedRows(p *term.Page, w int) {
 	p.Head("WHAT A PERSON DECIDED IN IT", "")
 	p.Blank()
 	if len(a.Decisions) == 0 {
-		p.Row(term.Text(term.Plain, "    ").Then(term.Done("nothing")).Add(term.Dim, "   it is what joining its two sides makes by itself"))
+		p.Row(term.Text(term.Plain, "    ").Then(term.Done("nothing")).Add(term.Dim,
+			"   it is what joining its two sides makes by itself"))
 	}
 	for i, d := range a.Decisions {
 		s.at = append(s.at, len(*p))

@@ -22,7 +22,7 @@ type consentScreen struct {
 }
 
 // openConsent asks about commands, and goes on once they are agreed to.
-func (j *job) openConsent(terms []*prove.Terms, onward func() tea.Cmd) tea.Cmd {
+func openConsent(j *job, terms []*prove.Terms, onward func() tea.Cmd) tea.Cmd {
 	j.open(&consentScreen{job: j, terms: terms, onward: onward})
 	return nil
 }
@@ -76,7 +76,8 @@ func (s *consentScreen) always() tea.Cmd {
 		names = append(names, name+" <"+email+">")
 	}
 	slices.Sort(names)
-	s.job.ask(term.Warning("What "+words.List(words.Some(names, 3))+" "+words.Is(len(names), "changes", "change")+" then runs "+
+	s.job.ask(term.Warning("What "+words.List(words.Some(names, 3))+" "+words.Is(len(names), "changes",
+		"change")+" then runs "+
 		"here without being asked about, in this repository. That goes by the e-mail in commits, which whoever may "+
 		"push can write. Always?"), "always run it", func() tea.Cmd {
 		for email := range people {
@@ -100,9 +101,10 @@ func (s *consentScreen) view(w, h int) term.Page {
 		if i > 0 {
 			all.Blank()
 		}
-		all.Rows(s.job.asksRows(t, w-2))
+		all.Rows(asksRows(s.job, t, w-2))
 	}
-	p := term.Page{term.Line{}.Add(term.Plain, " ").Bold(term.Bright, "WHAT OTHERS CHANGED").Add(term.Dim, "  and this can run: ").
+	p := term.Page{term.Line{}.Add(term.Plain, " ").Bold(term.Bright, "WHAT OTHERS CHANGED").Add(term.Dim,
+		"  and this can run: ").
 		Add(term.Plain, s.terms[0].Command.Line()).Cut(w), nil}
 	s.scroll.Size(len(all), h-len(p))
 	from := s.scroll.At()
@@ -116,19 +118,19 @@ func (s *consentScreen) remark() term.Line {
 }
 
 // asksRows shows what others changed that a command can run, file by file, with who did.
-func (j *job) asksRows(t *prove.Terms, w int) (p term.Page) {
+func asksRows(j *job, t *prove.Terms, w int) (p term.Page) {
 	for i, f := range t.Asks {
 		if i > 0 {
 			p.Blank()
 		}
-		p.Rows(term.Wrap(j.askedOf(&f), w))
+		p.Rows(term.Wrap(askedOf(j, &f), w))
 		p.Rows(term.Indent(changedRows(&f, w-2), 2))
 	}
 	return p
 }
 
 // askedOf names a file that others changed, and who did.
-func (j *job) askedOf(f *prove.Unagreed) term.Line {
+func askedOf(j *job, f *prove.Unagreed) term.Line {
 	l := term.Line{}.Mark(term.MarkWarning).Bold(term.Bright, f.Path)
 	if len(f.By) == 0 {
 		return l.Add(term.Plain, "  changed since you agreed, and it cannot be told by whom")
@@ -157,47 +159,4 @@ func changedRows(f *prove.Unagreed, w int) (p term.Page) {
 		}
 	})
 	return p
-}
-
-// asksNote shows as much of what others changed as there is room for, and how all of it is read.
-func (s *checkScreen) asksNote(p *term.Page, all []*prove.Terms, w, h int) {
-	for _, t := range all {
-		if len(t.Asks) == 0 {
-			continue
-		}
-		p.Blank()
-		p.Say(w, term.Line{}.Bold(term.Bright, words.If(t.Before, "You agreed to it before. Since then others changed what it "+
-			"can run:", "Others changed what it can run:")))
-		rows, room := s.job.asksRows(t, w-4), max(4, h-len(*p)-2)
-		if len(rows) <= room {
-			p.Rows(term.Indent(rows, 2))
-			continue
-		}
-		p.Rows(term.Indent(rows[:room-1], 2))
-		p.Row(term.Line{}.Add(term.Plain, "  ").Bold(term.Bright, keys.Views.Help().Key).Add(term.Plain, " shows all of it: ").Add(term.Dim,
-			words.Count(len(t.Asks), "file", "files")+", "+words.Count(len(rows)-room+1, "line", "lines")+" more"))
-	}
-}
-
-// toAgree are the commands that what others changed is asked about, on the way to what comes next.
-func (s *checkScreen) toAgree() (out []*prove.Terms) {
-	all := s.makes
-	if !s.making && s.terms != nil {
-		all = []*prove.Terms{s.terms}
-	}
-	for _, t := range all {
-		if len(t.Asks) > 0 {
-			out = append(out, t)
-		}
-	}
-	return out
-}
-
-// asksAction shows all that others changed, with the choice to trust them.
-func (s *checkScreen) asksAction(onward func() tea.Cmd) []action {
-	all := s.toAgree()
-	if len(all) == 0 {
-		return nil
-	}
-	return []action{acts(keys.Views, "what others changed", func() tea.Cmd { return s.job.openConsent(all, onward) })}
 }

@@ -77,6 +77,7 @@ func (s *decisionScreen) view(w, h int) term.Page {
 func (s *decisionScreen) status() term.Line { return term.Text(term.Dim, "a decision") }
 
 func (s *decisionScreen) remark() term.Line {
-	return term.Text(term.Dim, "Found by joining the two sides anew and comparing: it holds whoever made the merge, and with "+
-		"what.")
+	return term.Text(term.Dim,
+		"Found by joining the two sides anew and comparing: it holds whoever made the merge, and with "+
+			"what.")
 }

@@ -72,11 +72,13 @@ func (f *frame) defectPage() (p term.Page) {
 	say(term.Line{}.Bold(term.Trouble, "✗ This view failed"))
 	say(term.Text(term.Plain, words.Sentence(f.defect.Error())))
 	if f.task != nil && f.task.vital {
-		say(term.Text(term.Plain, "Your branch is being changed just now, which goes on to its end. One moment, please."))
+		say(term.Text(term.Plain,
+			"Your branch is being changed just now, which goes on to its end. One moment, please."))
 	} else {
 		say(term.Text(term.Plain, "The failure changed neither branch nor files, and what you decided is kept."))
 		if f.anew != nil {
-			say(term.Text(term.Plain, "").Bold(term.Bright, keys.Back.Help().Key).Add(term.Plain, "  begin anew at Look"))
+			say(term.Text(term.Plain, "").Bold(term.Bright, keys.Back.Help().Key).Add(term.Plain,
+				"  begin anew at Look"))
 		}
 		say(term.Text(term.Plain, "").Bold(term.Bright, keys.Quit.Help().Key).Add(term.Plain,
 			"    leave; “dorvik” goes on where you left"))

@@ -4,45 +4,15 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"sync"
 
 	tea "charm.land/bubbletea/v2"
 
-	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/tui/keys"
 	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
-
-// eachCommit is how the commits that are made again stand to the check, one by one.
-type eachCommit struct {
-	mu  sync.Mutex
-	now []prove.Each
-}
-
-func (e *eachCommit) set(now []prove.Each) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	e.now = now
-}
-
-func (e *eachCommit) known() []prove.Each {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.now
-}
-
-// passes tells how a commit stands; ok is false where that is not known.
-func (e *eachCommit) passes(id object.ID) (passed, ok bool) {
-	for _, one := range e.known() {
-		if one.ID == id && one.Passed != nil {
-			return *one.Passed, true
-		}
-	}
-	return false, false
-}
 
 // eachAction checks every commit; there is none to be checked by itself where but one is made.
 func (s *checkScreen) eachAction() []action {
@@ -51,7 +21,7 @@ func (s *checkScreen) eachAction() []action {
 		return nil
 	}
 	if s.failed() {
-		if !s.onTheirs() {
+		if !s.pairing().onTheirs() {
 			return nil // what they stand on fails as well: all do
 		}
 		return []action{acts(keys.Each, "the first commit that fails", s.findFailing)}
@@ -76,7 +46,7 @@ func (s *checkScreen) oneByOne(check func(context.Context, *plan.Position, *prov
 		if ask := agreeing(err); ask != nil {
 			return func() tea.Cmd {
 				s.stopped()
-				return s.job.openConsent(ask, func() tea.Cmd { return s.oneByOne(check) })
+				return openConsent(s.job, ask, func() tea.Cmd { return s.oneByOne(check) })
 			}, nil
 		}
 		return func() tea.Cmd {
@@ -92,7 +62,7 @@ func (s *checkScreen) oneByOne(check func(context.Context, *plan.Position, *prov
 }
 
 // eachRows draws the commits in a row, each with how it stands, and says which is the first that does not pass.
-func (s *checkScreen) eachRows(w int) term.Page {
+func (s checkPage) eachRows(w int) term.Page {
 	all := s.job.each.known()
 	if len(all) < 2 || !s.eaching && !slices.ContainsFunc(all[:len(all)-1], func(e prove.Each) bool {
 		return e.Passed != nil // the last is the joined code itself

@@ -21,23 +21,6 @@ type finding struct {
 	done  []action
 }
 
-// ask opens it with what was typed last.
-func (s *historyScreen) ask(typed string) tea.Cmd {
-	f := &finding{screen: s, f: s.job.frame, label: "find", says: "All of what you type has to be true of a commit. " +
-		"Large and small letters count alike.",
-		empty: term.Text(term.Dim, "words, ").Bold(term.Plain, "by:").Add(term.Dim, "ilka, ").Bold(term.Plain, "in:").Add(term.Dim, "fares/, ").
-			Bold(term.Plain, "since:").Add(term.Dim, "2026-03, ").Bold(term.Plain, "until:").Add(term.Dim, "2026-03-04")}
-	f.open(typed, act(keys.Next, "show only these", f.typed(func(typed string) tea.Cmd {
-		return s.looked(typed,
-			true)
-	})),
-		act(keys.Following, "go from one to the next", f.typed(func(typed string) tea.Cmd {
-			return s.looked(typed,
-				false)
-		})))
-	return nil
-}
-
 // open lays the line over its screen, with what stands in it and what can be done with it.
 func (s *finding) open(typed string, done ...action) {
 	s.ed, s.done = term.NewEditor(typed, 1), done

@@ -63,7 +63,8 @@ func newFrame(ctx context.Context, th *term.Theme) *frame {
 // dress has the frame and its components drawn in the colours of a theme.
 func (f *frame) dress(th *term.Theme) {
 	f.theme = th
-	bright, plain, dim := th.Style(term.Ink{Hue: term.Bright, Bold: true}), th.Style(term.Ink{}), th.Style(term.Ink{Hue: term.Dim})
+	bright, plain, dim := th.Style(term.Ink{Hue: term.Bright,
+		Bold: true}), th.Style(term.Ink{}), th.Style(term.Ink{Hue: term.Dim})
 	f.keys = help.New()
 	f.keys.ShortSeparator = "   "
 	f.keys.Styles = help.Styles{Ellipsis: dim, ShortKey: bright, ShortDesc: plain, ShortSeparator: plain,
@@ -141,7 +142,8 @@ func (f *frame) receive(msg tea.Msg) tea.Cmd {
 // draw gives the rows of the screen, each as wide as it.
 func (f *frame) draw() (p term.Page) {
 	if f.w < minWidth || f.h < minHeight {
-		return term.Page{term.Text(term.Plain, fmt.Sprintf("Too small: dorvik needs %d×%d.", minWidth, minHeight)).Fit(f.w)}
+		return term.Page{term.Text(term.Plain, fmt.Sprintf("Too small: dorvik needs %d×%d.", minWidth,
+			minHeight)).Fit(f.w)}
 	}
 	p.Row(f.title().Flush(f.screen().status().Cut(max(f.w/2, f.w-f.title().Width()-2)).Add(term.Plain, " "), f.w))
 	if f.h >= 30 {
@@ -269,7 +271,8 @@ func (f *frame) key(k tea.KeyPressMsg) tea.Cmd {
 		return t.update(k)
 	}
 	if key.Matches(k, keys.Undo) {
-		f.flash = term.Text(term.Plain, "There is nothing to undo here just now; l lists what was done in this repository.")
+		f.flash = term.Text(term.Plain,
+			"There is nothing to undo here just now; l lists what was done in this repository.")
 	}
 	return nil
 }

@@ -49,7 +49,7 @@ const (
 )
 
 // openHistory lays the history over the screen there is.
-func (j *job) openHistory(rev string) tea.Cmd {
+func openHistory(j *job, rev string) tea.Cmd {
 	s := &historyScreen{job: j, reads: j.newBeside(), rev: rev, hues: map[int]term.Hue{}}
 	j.open(s)
 	return s.begin(object.ID{})
@@ -218,7 +218,7 @@ func (s *historyScreen) move(by int) tea.Cmd {
 func (s *historyScreen) actions() []action {
 	var out []action
 	if s.here() != nil {
-		out = append(out, act(keys.Next, "look at it", func() tea.Cmd { return s.job.openCommit(s.here()) }))
+		out = append(out, act(keys.Next, "look at it", func() tea.Cmd { return openCommit(s.job, s.here()) }))
 	}
 	out = append(out, rowKeys("commit", s.rows(), s.scroll.Room(), s.move)...)
 	if s.canPick() {
@@ -237,10 +237,10 @@ func (s *historyScreen) actions() []action {
 			also(keys.Right, func() tea.Cmd { return s.landmark(1) }))
 	}
 	if s.rev == "" {
-		out = append(out, act(keys.Compare, "", s.job.openBranches))
+		out = append(out, act(keys.Compare, "", func() tea.Cmd { return openBranches(s.job) }))
 	}
 	out = append(out, act(keys.Back, words.If(s.only, "all commits", "back"), s.leave),
-		s.job.drawAction(draw.KindHistory))
+		drawAction(s.job, draw.KindHistory))
 	return out
 }
 
@@ -401,7 +401,8 @@ func (s *historyScreen) isMarked() bool { return slices.Contains(s.marked, s.her
 func (s *historyScreen) mark() tea.Cmd {
 	e := s.here()
 	if len(e.Commit.Parents) > 1 {
-		s.job.flash = term.Warning("This commit joins lines: pick the commits it joined, or use “dorvik pick --parent N”.")
+		s.job.flash = term.Warning("This commit joins lines: pick the commits it joined, or use “dorvik pick " +
+			"--parent N”.")
 		return nil
 	}
 	if i := slices.Index(s.marked, e.ID); i >= 0 {
@@ -455,7 +456,8 @@ type clickedCommit int
 
 // signOf is the sign of a commit.
 func signOf(e *lookback.Entry) term.Mark {
-	return [...]term.Mark{lookback.SideBase: term.MarkBase, lookback.SideYours: term.MarkYours, lookback.SideTheirs: term.MarkTheirs,
+	return [...]term.Mark{lookback.SideBase: term.MarkBase, lookback.SideYours: term.MarkYours,
+		lookback.SideTheirs: term.MarkTheirs,
 		lookback.SideJoined: term.MarkJoined, lookback.SideBehind: term.MarkBehind}[e.Side()]
 }
 
@@ -533,7 +535,8 @@ func (s *historyScreen) top(w int) term.Line {
 	case s.only:
 		l = l.Add(term.Dim, "   only ").Add(term.Plain, s.typed)
 	case s.rev != "":
-		l = l.Add(term.Dim, "   beside your branch: ").Mark(term.MarkTheirs).Add(term.Dim, "there, not here  ").Mark(term.MarkYours).
+		l = l.Add(term.Dim, "   beside your branch: ").Mark(term.MarkTheirs).Add(term.Dim,
+			"there, not here  ").Mark(term.MarkYours).
 			Add(term.Dim, "here, not there  ").Mark(term.MarkBase).Add(term.Dim, "in both")
 	}
 	return l.Cut(w)
@@ -565,7 +568,8 @@ func (s *historyScreen) commitRow(i, w, most, said int) term.Line {
 		right = right.Then(term.Text(sign.Hue, s.said(e)).Fit(said + 1))
 		subjectRoom = w - l.Width() - right.Width()
 	} else {
-		right = term.Text(term.Dim, " ").Then(term.Text(term.Dim, words.First(who)).Fit(8)).Then(term.Text(term.Dim, age).Fit(11))
+		right = term.Text(term.Dim, " ").Then(term.Text(term.Dim, words.First(who)).Fit(8)).Then(term.Text(term.Dim,
+			age).Fit(11))
 		subjectRoom = w - l.Width() - right.Width()
 	}
 	subject := term.Line{}
@@ -628,4 +632,25 @@ func (s *historyScreen) remark() term.Line {
 		return term.Text(term.Dim, "You are only looking. Nothing changes here.")
 	}
 	return term.Text(term.Dim, words.Sentence(strings.Join(said, "; ")))
+}
+
+// ask opens it with what was typed last.
+func (s *historyScreen) ask(typed string) tea.Cmd {
+	f := &finding{screen: s, f: s.job.frame, label: "find", says: "All of what you type has to be true of a commit. " +
+		"Large and small letters count alike.",
+		empty: term.Text(term.Dim, "words, ").Bold(term.Plain, "by:").Add(term.Dim, "ilka, ").Bold(term.Plain,
+			"in:").Add(term.Dim, "fares/, ").
+			Bold(term.Plain, "since:").Add(term.Dim, "2026-03, ").Bold(term.Plain, "until:").Add(term.Dim,
+			"2026-03-04")}
+	f.open(typed, act(keys.Next, "show only these", f.typed(func(typed string) tea.Cmd {
+		return s.looked(typed, true)
+	})), act(keys.Following, "go from one to the next", f.typed(func(typed string) tea.Cmd {
+		return s.looked(typed, false)
+	})))
+	return nil
+}
+
+// historyAction is the key that opens the history, for screens that name it.
+func (j *job) historyAction() action {
+	return act(keys.History, "", func() tea.Cmd { return openHistory(j, "") })
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"strings"
+	"sync"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -18,7 +19,6 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/recovery"
-	"dorvik.dev/dorvik/internal/tui/keys"
 	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -107,11 +107,6 @@ type navigator interface {
 	accept(push bool) tea.Cmd
 	// leaveFile asks whether to leave without writing the one file that is settled.
 	leaveFile() tea.Cmd
-}
-
-// historyAction is the key that opens the history, for screens that name it.
-func (j *job) historyAction() action {
-	return act(keys.History, "", func() tea.Cmd { return j.openHistory("") })
 }
 
 // branchName names the branch one is on.
@@ -240,7 +235,8 @@ func (j *job) undoJoin() tea.Cmd {
 		}
 		return func() tea.Cmd {
 			j.notice = j.s.TakeNotice()
-			j.flash = term.Done("The join is undone: branch, index and files are as they were. Your decisions are kept.")
+			j.flash = term.Done("The join is undone: branch, index and files are as they were. Your decisions are " +
+				"kept.")
 			j.holds, j.rewrite = "", false
 			return j.nav.lookAgain(true)
 		}, err
@@ -256,9 +252,54 @@ func (j *job) returning(asks *change.AsksError) tea.Cmd {
 		if !j.pos.Stash().IsZero() {
 			where = "what the files hold now"
 		}
-		j.flash = term.Text(term.Plain, "What you have not committed in "+words.List(words.Some(asks.Paths, 3))+" does not "+
+		j.flash = term.Text(term.Plain, "What you have not committed in "+words.List(words.Some(asks.Paths,
+			3))+" does not "+
 			"fit "+where+
 			". Say how it is to be; until then nothing is changed.")
 		return cmd
 	})
+}
+
+// joinedAlone are the files that ask nothing.
+func joinedAlone(overlap []plan.Overlap, questions []plan.Attributed) (out []plan.Overlap) {
+	asked := map[string]bool{}
+	for _, q := range questions {
+		for _, p := range q.File.Names() {
+			asked[p] = true
+		}
+	}
+	for _, o := range overlap {
+		if !o.Decide && !asked[o.Path] {
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
+// eachCommit is how the commits that are made again stand to the check, one by one.
+type eachCommit struct {
+	mu  sync.Mutex
+	now []prove.Each
+}
+
+func (e *eachCommit) set(now []prove.Each) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.now = now
+}
+
+func (e *eachCommit) known() []prove.Each {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.now
+}
+
+// passes tells how a commit stands; ok is false where that is not known.
+func (e *eachCommit) passes(id object.ID) (passed, ok bool) {
+	for _, one := range e.known() {
+		if one.ID == id && one.Passed != nil {
+			return *one.Passed, true
+		}
+	}
+	return false, false
 }

@@ -11,7 +11,7 @@ import (
 )
 
 // leavesPage draws, way by way, the little tree that it leaves.
-func (s *settleScreen) leavesPage(q *plan.Attributed, w int) term.Page {
+func (s settlePage) leavesPage(q *plan.Attributed, w int) term.Page {
 	p := term.Page{term.Text(term.Plain, " ").Then(term.Heading("WHAT EACH LEAVES"))}
 	each := (w - 1) / max(1, len(q.Question.Ways))
 	rows := term.Page{}
@@ -51,7 +51,8 @@ func leafRows(leaves []settle.Leaf, w int) (p term.Page) {
 		}
 		name := term.CutPath(path.Base(l.Path), w-4) + words.If(l.Tree, "/", "")
 		if l.Gone {
-			p.Row(term.Text(term.Dim, in).Put(term.Ink{Hue: term.Dim, Strike: true}, name).Add(term.Dim, "  is deleted"))
+			p.Row(term.Text(term.Dim, in).Put(term.Ink{Hue: term.Dim, Strike: true}, name).Add(term.Dim,
+				"  is deleted"))
 			continue
 		}
 		p.Row(term.Text(term.Plain, in).Add(m.Hue, name).Add(m.Hue, " "+m.Sign))

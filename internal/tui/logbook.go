@@ -33,7 +33,7 @@ type logbookScreen struct {
 }
 
 // openLogbook lays the logbook over the screen there is.
-func (j *job) openLogbook() tea.Cmd {
+func openLogbook(j *job) tea.Cmd {
 	return j.newBeside().start(func(ctx context.Context) (then, error) {
 		all, err := j.s.Ledger.Logbook()
 		if err != nil {
@@ -79,7 +79,8 @@ func (s *logbookScreen) actions() []action {
 			out = append(out, acts(keys.Pick, "take only this back, by a new commit",
 				func() tea.Cmd { return s.counter(e.Waypoint) }))
 		}
-		out = append(out, act(keys.Views, "what differs from now", func() tea.Cmd { return s.job.openSince(e.Waypoint) }))
+		out = append(out, act(keys.Views, "what differs from now",
+			func() tea.Cmd { return openSince(s.job, e.Waypoint) }))
 	}
 	if s.adrift != nil {
 		out = append(out, acts(keys.Branch, "keep what is on no branch", s.keepAdrift))
@@ -108,7 +109,8 @@ func (s *logbookScreen) goBack(name string) tea.Cmd {
 			if way.Direct() {
 				return s.goingBack(name)
 			}
-			s.job.ask(term.Warning(way.Sentence()+" Go back?"), "go back", func() tea.Cmd { return s.goingBack(name) }, nil)
+			s.job.ask(term.Warning(way.Sentence()+" Go back?"), "go back",
+				func() tea.Cmd { return s.goingBack(name) }, nil)
 			return nil
 		}, nil
 	})
@@ -151,7 +153,8 @@ func (s *logbookScreen) keepAdrift() tea.Cmd {
 		name, err := s.job.s.Workspace.KeepAdrift(ctx, a)
 		return func() tea.Cmd {
 			s.adrift = nil
-			s.job.flash = term.Done("Kept on the branch " + name + ". c in the history compares it with yours, and picks from " +
+			s.job.flash = term.Done("Kept on the branch " + name + ". c in the history compares it with yours, and " +
+				"picks from " +
 				"it.")
 			return nil
 		}, err
@@ -163,7 +166,8 @@ const cleanAge = 30 * 24 * time.Hour
 
 // clean forgets what old waypoints keep, if that is agreed to.
 func (s *logbookScreen) clean() tea.Cmd {
-	s.job.ask(term.Warning("What waypoints keep that are older than 30 days is forgotten: it cannot be gone back to then, and "+
+	s.job.ask(term.Warning("What waypoints keep that are older than 30 days is forgotten: it cannot be gone back "+
+		"to then, and "+
 		"the logbook goes on telling what was done. Clean them?"), "clean them", func() tea.Cmd {
 		return s.job.start("cleaning", func(ctx context.Context, _ func(int, int)) (then, error) {
 			n, err := s.job.s.Clean(ctx, cleanAge)
@@ -189,7 +193,8 @@ func (s *logbookScreen) goingBack(name string) tea.Cmd {
 		return func() tea.Cmd {
 			s.job.notice, s.job.holds, s.job.rewrite = s.job.s.TakeNotice(), "", false
 			cmd := s.job.nav.lookAgain(true)
-			s.job.flash = term.Done(fmt.Sprintf("%s is back at %s, with index and files. Your decisions are kept.", w.Branch,
+			s.job.flash = term.Done(fmt.Sprintf("%s is back at %s, with index and files. Your decisions are kept.",
+				w.Branch,
 				s.job.s.Planner.Short(at)))
 			return cmd
 		}, nil
@@ -238,8 +243,10 @@ func (s *logbookScreen) view(w, h int) term.Page {
 	var rows term.Page
 	for i := range s.entries {
 		e := &s.entries[i]
-		l := term.Text(term.Bright, words.If(i == s.row, "  ▶ ", "    ")).Then(term.Text(term.Dim, words.Ago(s.job.now(), e.When)).Fit(14)).
-			Mark(markOfDeed(e.What)).Add(term.Plain, e.Sentence(s.job.s.Planner.Short(e.To))).Add(term.Dim, "   "+e.Name()).Cut(w)
+		l := term.Text(term.Bright, words.If(i == s.row, "  ▶ ", "    ")).Then(term.Text(term.Dim,
+			words.Ago(s.job.now(), e.When)).Fit(14)).
+			Mark(markOfDeed(e.What)).Add(term.Plain, e.Sentence(s.job.s.Planner.Short(e.To))).Add(term.Dim,
+			"   "+e.Name()).Cut(w)
 		if i == s.row {
 			l = l.Fit(w).On(term.OnRow)
 		}
@@ -268,7 +275,8 @@ func (s *logbookScreen) kept(w int) (p term.Page) {
 	fact := func(name, text string) {
 		p.Row(term.Text(term.Plain, "    ").Then(term.Text(term.Dim, name).Fit(18)).Add(term.Plain, text).Cut(w))
 	}
-	fact("branch", fmt.Sprintf("%s, from %s to %s", e.Branch, s.job.s.Planner.Short(e.From), s.job.s.Planner.Short(e.To)))
+	fact("branch", fmt.Sprintf("%s, from %s to %s", e.Branch, s.job.s.Planner.Short(e.From),
+		s.job.s.Planner.Short(e.To)))
 	point := s.points[e.Waypoint]
 	switch {
 	case e.Waypoint == "":
@@ -308,8 +316,9 @@ func (s *logbookScreen) status() term.Line {
 }
 
 func (s *logbookScreen) remark() term.Line {
-	return term.Text(term.Dim, "A waypoint keeps the branch as it was. Going back keeps what came since under a waypoint, too, "+
-		"and says so first.")
+	return term.Text(term.Dim,
+		"A waypoint keeps the branch as it was. Going back keeps what came since under a waypoint, too, "+
+			"and says so first.")
 }
 
 // toldScreen is a recovery in sentences, as the report has them.
@@ -354,7 +363,8 @@ func (p *toldPage) add(l term.Line) { p.rows = append(p.rows, l) }
 
 // markOfSign is the mark of a sign that is drawn.
 func markOfSign(k draw.SignKind) term.Mark {
-	return [...]term.Mark{draw.SignBase: term.MarkBase, draw.SignYours: term.MarkYours, draw.SignTheirs: term.MarkTheirs,
+	return [...]term.Mark{draw.SignBase: term.MarkBase, draw.SignYours: term.MarkYours,
+		draw.SignTheirs: term.MarkTheirs,
 		draw.SignJoined: term.MarkJoined, draw.SignBehind: term.MarkBehind}[k]
 }
 
@@ -389,7 +399,8 @@ func (p *toldPage) Side(name string, k draw.SignKind, nodes []history.Node) {
 // Overlap is the files that both sides changed.
 func (p *toldPage) Overlap(list []plan.Overlap) {
 	for _, o := range list {
-		p.add(term.Text(term.Plain, o.Path+"   ").Mark(term.MarkYours).Add(term.Dim, fmt.Sprintf("%d  ", o.Yours)).Mark(term.MarkTheirs).
+		p.add(term.Text(term.Plain, o.Path+"   ").Mark(term.MarkYours).Add(term.Dim,
+			fmt.Sprintf("%d  ", o.Yours)).Mark(term.MarkTheirs).
 			Add(term.Dim, fmt.Sprintf("%d  ", o.Theirs)).Add(term.Dim, string(o.Kind)))
 	}
 }

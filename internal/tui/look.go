@@ -56,7 +56,8 @@ func (s *lookScreen) actions() []action {
 	switch {
 	case s.job.pos.NothingToDo():
 	case s.job.pos.IsPick():
-		out = append(out, acts(keys.Next, "see what they would make", quietly(s.job.nav.toChoose)), acts(keys.Drop, "", s.dropPick))
+		out = append(out, acts(keys.Next, "see what they would make", quietly(s.job.nav.toChoose)),
+			acts(keys.Drop, "", s.dropPick))
 	case s.job.pos.Trivial() == plan.FastForward:
 		out = append(out, acts(keys.Next, "move forward", s.forward))
 	case s.job.pos.Trivial() == plan.UpToDate:
@@ -85,12 +86,13 @@ func (s *lookScreen) actions() []action {
 		out = append(out, acts(keys.Undo, "undo the join", s.job.undoJoin))
 	}
 	if s.job.pos.Trivial() == plan.NotTrivial {
-		out = append(out, s.job.drawAction(draw.KindOverlap))
+		out = append(out, drawAction(s.job, draw.KindOverlap))
 	} else {
-		out = append(out, act(keys.Others, "", s.job.openLastOthers), s.job.drawAction(draw.KindReport))
+		out = append(out, act(keys.Others, "", func() tea.Cmd { return openLastOthers(s.job) }),
+			drawAction(s.job, draw.KindReport))
 	}
 	if s.job.played != nil {
-		out = append(out, act(keys.Teammates, "the teammates", s.job.openTeammates))
+		out = append(out, act(keys.Teammates, "the teammates", func() tea.Cmd { return openTeammates(s.job) }))
 	}
 	return append(out, scrollKeys(&s.scroll)...)
 }
@@ -178,7 +180,8 @@ func (s *lookScreen) headline(p *term.Page, w int) {
 	}
 	p.Say(w, term.Line{}.Bold(h, st.Head+" ").Add(term.Plain, st.Text))
 	p.Say(w, term.Text(term.Dim, st.Next))
-	for _, more := range []string{s.silence(), s.job.notice, s.half(), s.job.pos.Rewritten(), s.job.pos.Triangle(), s.marked(),
+	for _, more := range []string{s.silence(), s.job.notice, s.half(), s.job.pos.Rewritten(), s.job.pos.Triangle(),
+		s.marked(),
 		s.putAside(), s.obstacle(), s.unfit()} {
 		if more != "" {
 			p.Blank()
@@ -200,7 +203,7 @@ func (s *lookScreen) unfit() string {
 	if len(all) > 1 {
 		more = fmt.Sprintf(" There are %d more below.", len(all)-1)
 	}
-	return "May not work together, though the texts join: " + s.job.misfitWords(&all[0]) + "." + more
+	return "May not work together, though the texts join: " + misfitWords(s.job, &all[0]) + "." + more
 }
 
 // silence is why the remote did not answer.
@@ -258,18 +261,20 @@ func (s *lookScreen) putAside() string {
 // bringBack joins what a pull left in the stash with the files.
 func (s *lookScreen) bringBack() tea.Cmd {
 	l := s.job.stash
-	return s.job.startVital("bringing back what git put aside", func(ctx context.Context, _ func(int, int)) (then, error) {
-		_, err := s.job.s.BringBack(ctx, l)
-		var asks *change.AsksError
-		if errors.As(err, &asks) {
-			return func() tea.Cmd { return s.job.returning(asks) }, nil
-		}
-		return func() tea.Cmd {
-			cmd := s.job.nav.load(true)
-			s.job.flash = term.Done("What git had put aside is back among your files, not committed. The stash keeps it, too.")
-			return cmd
-		}, err
-	})
+	return s.job.startVital("bringing back what git put aside",
+		func(ctx context.Context, _ func(int, int)) (then, error) {
+			_, err := s.job.s.BringBack(ctx, l)
+			var asks *change.AsksError
+			if errors.As(err, &asks) {
+				return func() tea.Cmd { return s.job.returning(asks) }, nil
+			}
+			return func() tea.Cmd {
+				cmd := s.job.nav.load(true)
+				s.job.flash = term.Done("What git had put aside is back among your files, not committed. The stash " +
+					"keeps it, too.")
+				return cmd
+			}, err
+		})
 }
 
 // marked says that conflict marks were committed.
@@ -299,6 +304,7 @@ func (s *lookScreen) foreseen() string {
 	if len(asks) == 0 {
 		return " Joined with theirs as it is now, it fits and asks nothing."
 	}
-	return fmt.Sprintf(" Joined with theirs as it is now, it asks %s, in %s.", words.Count(s.job.ahead.Asked, "decision",
-		"decisions"), words.List(words.Some(asks, 3)))
+	return fmt.Sprintf(" Joined with theirs as it is now, it asks %s, in %s.",
+		words.Count(s.job.ahead.Asked, "decision",
+			"decisions"), words.List(words.Some(asks, 3)))
 }

@@ -74,7 +74,8 @@ func (s *lanes) view(w, h int) term.Page {
 	lane := (w - 3) / 2
 	// What their lane does not need, yours may have.
 	lane = max(lane, min(colA.Width()+2, w-2-colB.Width()))
-	p.Row(term.Text(term.Plain, "   ").Bold(term.Yours, "yours").Add(term.Dim, mine).Fit(lane+4).Bold(term.Theirs, "theirs").Add(term.Dim, others))
+	p.Row(term.Text(term.Plain, "   ").Bold(term.Yours, "yours").Add(term.Dim, mine).Fit(lane+4).Bold(term.Theirs,
+		"theirs").Add(term.Dim, others))
 	p.Blank()
 	p.Rows(together(colA, colB, lane, w))
 	half := lane / 2
@@ -119,7 +120,8 @@ func (s *lanes) sum() term.Line {
 		return term.Text(term.Plain, fmt.Sprintf("%s will hold %s more.", s.pos.Branch.Name,
 			words.Count(s.plan.Pick.Kept(), "commit", "commits")))
 	}
-	l := term.Text(term.Plain, fmt.Sprintf("After %s %s will hold ", s.job.s.Planner.Short(s.pos.Base()), s.pos.Branch.Name))
+	l := term.Text(term.Plain, fmt.Sprintf("After %s %s will hold ", s.job.s.Planner.Short(s.pos.Base()),
+		s.pos.Branch.Name))
 	if s.plan.Rebase.Refused == nil {
 		l = l.Add(term.Plain, words.Count(b+s.plan.Rebase.Kept(), "commit", "commits")+" by rebase, ")
 	}
@@ -158,10 +160,12 @@ func (s *lanes) stem(at int) term.Page {
 			case plan.FastForward:
 				what = s.pos.Branch.Name + " is here"
 			}
-			p.Row(l.Add(term.Base, s.job.s.Planner.Short(n.ID)+" ").Add(term.Plain, n.Subject()).Add(term.Dim, "  "+what))
+			p.Row(l.Add(term.Base, s.job.s.Planner.Short(n.ID)+" ").Add(term.Plain, n.Subject()).Add(term.Dim,
+				"  "+what))
 			if more := len(s.pos.Divergence.Bases) - 1; more > 0 {
-				p.Row(term.Text(term.Faint, pad+"│ ").Add(term.Dim, fmt.Sprintf("and %d more: the lines were merged across each "+
-					"other", more)))
+				p.Row(term.Text(term.Faint, pad+"│ ").Add(term.Dim,
+					fmt.Sprintf("and %d more: the lines were merged across each "+
+						"other", more)))
 			}
 			continue
 		}

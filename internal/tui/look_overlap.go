@@ -60,7 +60,7 @@ func (s *lookScreen) overlaps(p *term.Page, w int) {
 		p.Blank()
 		p.Row(term.Heading("MAY NOT WORK TOGETHER").Add(term.Dim, "  though the texts join"))
 		p.Blank()
-		p.Rows(s.job.misfitRows(unfit, nil, w, 3))
+		p.Rows(misfitRows(s.job, unfit, nil, w, 3))
 	}
 }
 
@@ -73,7 +73,8 @@ func (s *lookScreen) remarks(p *term.Page, j *plan.Join, w int) {
 	all := j.Remarks()
 	for i, n := range all {
 		if i == most {
-			p.Row(term.Text(term.Dim, "▲ and "+words.Count(len(all)-most, "remark", "remarks")+" more; dorvik plan lists them."))
+			p.Row(term.Text(term.Dim, "▲ and "+words.Count(len(all)-most, "remark",
+				"remarks")+" more; dorvik plan lists them."))
 			return
 		}
 		l := term.Line{}.Mark(term.MarkWarning)
@@ -99,7 +100,8 @@ func (s *lookScreen) overlapRows(p *term.Page, w int) {
 	}
 	bar := max(4, min(20, (w-name-kind-6)/2)) // of each side, in cells
 	name = min(name, w-2*bar-kind-6)
-	p.Row(term.Text(term.Plain, strings.Repeat(" ", name+2+bar-7)).Add(term.Yours, "yours "+term.MarkYours.Sign).Add(term.Faint, "│").
+	p.Row(term.Text(term.Plain, strings.Repeat(" ", name+2+bar-7)).Add(term.Yours,
+		"yours "+term.MarkYours.Sign).Add(term.Faint, "│").
 		Add(term.Theirs, term.MarkTheirs.Sign+" theirs"))
 	p.Blank()
 	for _, o := range shown {

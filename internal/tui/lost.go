@@ -83,7 +83,8 @@ func (o *lostScreen) again() tea.Cmd {
 	was := editRows(m.Before, m.After)
 	s.job.open(&writing{frame: s.job.frame, ed: ed, right: s.status(), name: m.Path, own: s.job.s.Repo.Editor,
 		around: func(w, h int) term.Page {
-			p := term.Page{term.Text(term.Plain, " ").Bold(term.Bright, m.Path).Add(term.Dim, "   as it is now; your mend was").Cut(w)}
+			p := term.Page{term.Text(term.Plain, " ").Bold(term.Bright, m.Path).Add(term.Dim,
+				"   as it is now; your mend was").Cut(w)}
 			for _, l := range was[:min(len(was), h/3)] {
 				p.Row(l.Cut(w))
 			}
@@ -116,7 +117,8 @@ func (o *lostScreen) remark() term.Line {
 
 func (o *lostScreen) view(w, h int) term.Page {
 	m := o.mend()
-	p := term.Page{term.Text(term.Plain, " ").Bold(term.Bright, m.Path).Add(term.Dim, "   this mend was made to another text"), nil}
+	p := term.Page{term.Text(term.Plain, " ").Bold(term.Bright, m.Path).Add(term.Dim,
+		"   this mend was made to another text"), nil}
 	mine := append(term.Page{term.Heading("YOUR MEND"), nil}, editRows(m.Before, m.After)...)
 	is := term.Page{term.Heading("THE TEXT NOW"), nil}
 	if o.now[o.at] == "" {
@@ -144,23 +146,4 @@ func (o *lostScreen) view(w, h int) term.Page {
 		mine[i] = mine[i].Cut(left - 2)
 	}
 	return append(p, o.scroll.Window(term.Beside(term.Indent(mine, 1), is, left-1, w, h-len(p)), h-len(p))...)
-}
-
-// editRows shows an edit of a text: the lines that go and that come, each edit by itself.
-func editRows(before, after string) (p term.Page) {
-	from, to := diff.Lines(before), diff.Lines(after)
-	for i, e := range diff.Histogram(from, to) {
-		if i > 0 {
-			p.Row(term.Text(term.Faint, "       ┊"))
-		}
-		for k, l := range from[e.A0:e.A1] {
-			p.Row(term.Text(term.Faint, fmt.Sprintf("%6d ", e.A0+k+1)).Bold(term.Trouble, "− ").Add(term.Plain, strings.TrimRight(l,
-				"\r\n")))
-		}
-		for k, l := range to[e.B0:e.B1] {
-			p.Row(term.Text(term.Faint, fmt.Sprintf("%6d ", e.B0+k+1)).Bold(term.Joined, "+ ").Add(term.Bright, strings.TrimRight(l,
-				"\r\n")))
-		}
-	}
-	return p
 }

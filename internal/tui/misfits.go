@@ -12,14 +12,15 @@ import (
 )
 
 // misfitRows tells of edits that will not work together: what happened, and the line that it breaks.
-func (j *job) misfitRows(all []plan.Misfit, mends []misfit.Mend, w, most int) (p term.Page) {
+func misfitRows(j *job, all []plan.Misfit, mends []misfit.Mend, w, most int) (p term.Page) {
 	for i := range all {
 		if i == most {
-			p.Row(term.Text(term.Dim, "  and "+words.Count(len(all)-most, "pair", "pairs")+" more; dorvik plan lists them"))
+			p.Row(term.Text(term.Dim, "  and "+words.Count(len(all)-most, "pair",
+				"pairs")+" more; dorvik plan lists them"))
 			return p
 		}
 		m := &all[i]
-		p.Rows(term.Wrap(term.Line{}.Mark(term.MarkWarning).Add(term.Plain, j.misfitWords(m)+"."), w))
+		p.Rows(term.Wrap(term.Line{}.Mark(term.MarkWarning).Add(term.Plain, misfitWords(j, m)+"."), w))
 		mark := term.MarkYours
 		if m.Used.Side == merge.Theirs {
 			mark = term.MarkTheirs
@@ -53,6 +54,6 @@ func mendRows(m misfit.Mend, shown string, w int) (p term.Page) {
 }
 
 // misfitWords says why two edits do not fit.
-func (j *job) misfitWords(m *plan.Misfit) string {
+func misfitWords(j *job, m *plan.Misfit) string {
 	return words.Misfit(m.Misfit, j.first(m.ChangedIn, m.Changed.Side), j.first(m.UsedIn, m.Used.Side))
 }

@@ -69,7 +69,8 @@ func (a *app) saveFile() tea.Cmd {
 
 // leaveFile leaves without a result, when that was asked for.
 func (a *app) leaveFile() tea.Cmd {
-	a.ask(term.Warning(a.file.name+" stays as it is; what you settled is kept for when you open it again. Leave?"), "leave",
+	a.ask(term.Warning(a.file.name+" stays as it is; what you settled is kept for when you open it again. Leave?"),
+		"leave",
 		func() tea.Cmd { return tea.Quit }, func() { a.flash = term.Text(term.Plain, "Nothing was changed.") })
 	return nil
 }

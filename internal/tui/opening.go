@@ -91,14 +91,16 @@ func (o *opening) view(w, h int) term.Page {
 	case errors.As(o.why, &b):
 		p.Say(w, term.Line{}.Bold(term.Trouble, b.What+" ").Add(term.Plain, b.Next))
 	case errors.Is(o.why, context.Canceled):
-		p.Say(w, term.Line{}.Bold(term.Bright, "Cancelled. ").Add(term.Plain, "Where you stand was not looked at to the end."))
+		p.Say(w, term.Line{}.Bold(term.Bright, "Cancelled. ").Add(term.Plain,
+			"Where you stand was not looked at to the end."))
 	default:
 		p.Say(w, term.Line{}.Bold(term.Trouble, "This did not work. ").Add(term.Plain, words.Sentence(o.why.Error())))
 	}
 	var help *recovery.Offered
 	if errors.As(o.why, &help) {
 		p.Blank()
-		p.Say(w, term.Text(term.Plain, "Press ").Bold(term.Bright, keys.Next.Help().Key).Add(term.Plain, " to "+help.Offer.Does+"."))
+		p.Say(w, term.Text(term.Plain, "Press ").Bold(term.Bright, keys.Next.Help().Key).Add(term.Plain,
+			" to "+help.Offer.Does+"."))
 	}
 	if o.job.notice != "" {
 		p.Blank()

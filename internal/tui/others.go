@@ -24,22 +24,23 @@ type othersScreen struct {
 	at     []int
 }
 
-func (j *job) openOthers(result object.ID, others []lookback.Other, pull []string) tea.Cmd {
+func openOthers(j *job, result object.ID, others []lookback.Other, pull []string) tea.Cmd {
 	j.open(&othersScreen{job: j, result: result, others: others, pull: pull})
 	return nil
 }
 
 // openLastOthers opens it for the last join made here.
-func (j *job) openLastOthers() tea.Cmd {
+func openLastOthers(j *job) tea.Cmd {
 	pos := j.pos
 	return j.newBeside().start(func(ctx context.Context) (then, error) {
 		r, err := j.s.History.LastReceived(ctx, pos)
 		return func() tea.Cmd {
 			if r == nil || len(r.Others) == 0 {
-				j.flash = term.Text(term.Plain, "Nothing was joined here yet: there is nobody for whom it changed anything.")
+				j.flash = term.Text(term.Plain,
+					"Nothing was joined here yet: there is nobody for whom it changed anything.")
 				return nil
 			}
-			return j.openOthers(r.Tip, r.Others, r.Pull)
+			return openOthers(j, r.Tip, r.Others, r.Pull)
 		}, err
 	})
 }
@@ -56,7 +57,7 @@ func (s *othersScreen) actions() []action {
 	var out []action
 	if files := s.files(); len(files) > 0 {
 		out = append(out, act(keys.Next, "line by line", func() tea.Cmd {
-			return s.job.openChange(files[s.row], "as they left it, and as it is in the result", s.authors)
+			return openChange(s.job, files[s.row], "as they left it, and as it is in the result", s.authors)
 		}))
 		if !files[s.row].New.Absent() {
 			out = append(out, act(keys.Annotate, "who wrote its lines", s.authors))
@@ -70,7 +71,7 @@ func (s *othersScreen) actions() []action {
 }
 
 // authors opens the lines of the file one is on, as they are in the result.
-func (s *othersScreen) authors() tea.Cmd { return s.job.openAnnotate(s.result, s.files()[s.row].Path) }
+func (s *othersScreen) authors() tea.Cmd { return openAnnotate(s.job, s.result, s.files()[s.row].Path) }
 
 func (s *othersScreen) moveTo(row int) {
 	s.row = max(0, min(row, len(s.files())-1))
@@ -100,7 +101,8 @@ func (s *othersScreen) view(w, h int) term.Page {
 	column := fileColumn(s.files(), w)
 	for _, o := range s.others {
 		p.Blank()
-		p.Row(term.Text(term.Plain, "  ").Mark(term.MarkTheirs).Bold(term.Theirs, o.Name).Add(term.Dim, "   "+keptWords(o)))
+		p.Row(term.Text(term.Plain, "  ").Mark(term.MarkTheirs).Bold(term.Theirs, o.Name).Add(term.Dim,
+			"   "+keptWords(o)))
 		for _, f := range o.Files {
 			i := len(s.at)
 			s.at = append(s.at, len(p))
@@ -134,37 +136,4 @@ func (s *othersScreen) status() term.Line {
 
 func (s *othersScreen) remark() term.Line {
 	return term.Text(term.Dim, "Left column of numbers: their line, as they left it. Right: the line in the result.")
-}
-
-// othersRows tells on Push in a few rows what the result means for others.
-func (s *pushScreen) othersRows(p *term.Page, w int) {
-	if s.ready == nil || len(s.ready.Others) == 0 {
-		return
-	}
-	const most = 4
-	p.Blank()
-	p.Row(term.Text(term.Plain, "  ").Then(term.Rule(w - 4)))
-	p.Head("WHAT THE OTHERS GET", "  with their next pull; e shows it line by line")
-	p.Blank()
-	for i, o := range s.ready.Others {
-		if i == most {
-			p.Row(term.Text(term.Dim, "    and "+words.Count(len(s.ready.Others)-i, "person", "people")+" more"))
-			break
-		}
-		l := term.Text(term.Plain, "    ").Mark(term.MarkTheirs).Then(term.Text(term.Theirs, o.Name).Fit(20))
-		n := o.Kept + len(o.Files)
-		if len(o.Files) == 0 {
-			l = l.Add(term.Plain, fmt.Sprintf("%s of theirs, as they left %s", words.Count(n, "file", "files"),
-				words.Is(n, "it", "them")))
-		} else {
-			var names []string
-			for _, f := range o.Files {
-				names = append(names, f.Path)
-			}
-			l = l.Add(term.Plain, fmt.Sprintf("%d of %s of theirs with your changes in: ", len(o.Files),
-				words.Count(n, "file", "files"))).
-				Add(term.Dim, words.List(words.Some(names, 3)))
-		}
-		p.Row(l.Cut(w))
-	}
 }

@@ -13,15 +13,15 @@ import (
 
 // pairActions are the keys for the two commits that cannot stand together: to find them, to look at them, and to
 // write to whose the other is.
-func (s *checkScreen) pairActions() (out []action) {
+func (s pairing) pairActions() (out []action) {
 	if !s.failed() || s.running() || s.who == nil {
 		return nil
 	}
 	b, _ := s.who.known()
 	switch {
 	case s.pair.Found() && s.onlyTogether():
-		out = append(out, also(keys.YourCommit, func() tea.Cmd { return s.job.showCommit(s.pair.Yours, nil) }),
-			also(keys.TheirCommit, func() tea.Cmd { return s.job.showCommit(s.pair.Theirs, nil) }),
+		out = append(out, also(keys.YourCommit, func() tea.Cmd { return showCommit(s.job, s.pair.Yours, nil) }),
+			also(keys.TheirCommit, func() tea.Cmd { return showCommit(s.job, s.pair.Theirs, nil) }),
 			acts(keys.Pair, "the two that collide", s.openPair), acts(keys.Colleague, "", s.tellColleague))
 	case b.Yours != nil && *b.Yours && b.Theirs != nil && *b.Theirs:
 		out = append(out, acts(keys.Pair, "", s.findPair))
@@ -30,7 +30,7 @@ func (s *checkScreen) pairActions() (out []action) {
 }
 
 // onlyTogether reports whether nothing is known against it that each side passes by itself.
-func (s *checkScreen) onlyTogether() bool {
+func (s pairing) onlyTogether() bool {
 	if s.who == nil {
 		return true
 	}
@@ -39,7 +39,7 @@ func (s *checkScreen) onlyTogether() bool {
 }
 
 // onTheirs reports whether nothing is known against it that theirs, which yours are put on, passes.
-func (s *checkScreen) onTheirs() bool {
+func (s pairing) onTheirs() bool {
 	if s.who == nil {
 		return true
 	}
@@ -48,13 +48,13 @@ func (s *checkScreen) onTheirs() bool {
 }
 
 // findPair finds them by halving.
-func (s *checkScreen) findPair() tea.Cmd {
+func (s pairing) findPair() tea.Cmd {
 	pos, terms := s.job.pos, s.terms
 	return s.job.start("finding the two commits that collide", func(ctx context.Context, progress func(int, int)) (then,
 		error) {
 		pair, err := s.job.s.Prover.FindPair(ctx, pos, terms, progress)
 		if ask := agreeing(err); ask != nil {
-			return func() tea.Cmd { return s.job.openConsent(ask, s.findPair) }, nil
+			return func() tea.Cmd { return openConsent(s.job, ask, s.findPair) }, nil
 		}
 		return func() tea.Cmd {
 			if s.pair = pair; !pair.Found() {
@@ -67,14 +67,14 @@ func (s *checkScreen) findPair() tea.Cmd {
 }
 
 // tellColleague opens a note to whoever made the other commit.
-func (s *checkScreen) tellColleague() tea.Cmd {
+func (s pairing) tellColleague() tea.Cmd {
 	return s.job.noteTo(s.job.first(s.pair.Theirs, merge.Theirs),
 		draw.PairNote(s.job.pos, s.pair, s.unfit, s.line()), s.status(), nil)
 }
 
 // pairRows shows the two commits, one beside the other where there is room.
-func (s *checkScreen) pairRows(w, h int) term.Page {
-	if !s.pair.Found() || !s.onlyTogether() {
+func (s checkPage) pairRows(w, h int) term.Page {
+	if !s.pair.Found() || !s.pairing().onlyTogether() {
 		return nil
 	}
 	row := func(m term.Mark, side merge.Side) term.Line {
@@ -82,15 +82,18 @@ func (s *checkScreen) pairRows(w, h int) term.Page {
 		if side == merge.Theirs {
 			n = s.pair.Theirs
 		}
-		return term.Line{}.Mark(m).Add(m.Hue, s.job.s.Planner.Short(n.ID)+" ").Add(term.Plain, n.Subject()).Add(term.Dim,
+		return term.Line{}.Mark(m).Add(m.Hue, s.job.s.Planner.Short(n.ID)+" ").Add(term.Plain,
+			n.Subject()).Add(term.Dim,
 			"  "+s.job.first(n, side))
 	}
-	head := term.Text(term.Plain, "  ").Then(term.Heading("THE TWO THAT COLLIDE")).Add(term.Dim, "  "+keys.Pair.Help().Key+" shows both "+
-		"side by side")
+	head := term.Text(term.Plain, "  ").Then(term.Heading("THE TWO THAT COLLIDE")).Add(term.Dim,
+		"  "+keys.Pair.Help().Key+" shows both "+
+			"side by side")
 	if h < small {
 		return term.Page{term.Line{}.Add(term.Plain, "  ").Mark(term.MarkYours).Add(term.Yours,
 			s.job.s.Planner.Short(s.pair.Yours.ID)).Add(term.Trouble, " ✗ ").
-			Mark(term.MarkTheirs).Add(term.Theirs, s.job.s.Planner.Short(s.pair.Theirs.ID)).Add(term.Plain, " collide; ").Bold(term.Bright,
+			Mark(term.MarkTheirs).Add(term.Theirs, s.job.s.Planner.Short(s.pair.Theirs.ID)).Add(term.Plain,
+			" collide; ").Bold(term.Bright,
 			keys.Pair.Help().Key).Add(term.Plain, " shows both")}
 	}
 	y, t := row(term.MarkYours, merge.Yours), row(term.MarkTheirs, merge.Theirs)
@@ -99,3 +102,9 @@ func (s *checkScreen) pairRows(w, h int) term.Page {
 	}
 	return term.Page{nil, head, term.Text(term.Plain, "  ").Then(y).Cut(w), term.Text(term.Plain, "  ").Then(t).Cut(w)}
 }
+
+// pairing finds the two commits that do not pass the check together.
+type pairing struct{ *checkScreen }
+
+// pairing returns what finds the pair for the screen.
+func (s *checkScreen) pairing() pairing { return pairing{s} }

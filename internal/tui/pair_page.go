@@ -34,8 +34,8 @@ type pairSide struct {
 }
 
 // openPair looks at the two that collide.
-func (s *checkScreen) openPair() tea.Cmd {
-	o := &pairScreen{checkScreen: s, reads: s.job.newBeside(), sides: [2]pairSide{
+func (s pairing) openPair() tea.Cmd {
+	o := &pairScreen{checkScreen: s.checkScreen, reads: s.job.newBeside(), sides: [2]pairSide{
 		{side: merge.Yours, mark: term.MarkYours, node: s.pair.Yours}, {side: merge.Theirs, mark: term.MarkTheirs,
 			node: s.pair.Theirs}}}
 	var about []string
@@ -59,9 +59,9 @@ func (s *checkScreen) openPair() tea.Cmd {
 }
 
 func (o *pairScreen) actions() []action {
-	look := func(n history.Node) func() tea.Cmd { return func() tea.Cmd { return o.job.showCommit(n, nil) } }
+	look := func(n history.Node) func() tea.Cmd { return func() tea.Cmd { return showCommit(o.job, n, nil) } }
 	out := []action{act(keys.YourCommit, "", look(o.pair.Yours)), also(keys.TheirCommit, look(o.pair.Theirs)),
-		act(keys.Colleague, "write to whose the other is", o.tellColleague),
+		act(keys.Colleague, "write to whose the other is", o.pairing().tellColleague),
 		act(keys.Back, "", quietly(func() { o.reads.stop(); o.job.close() }))}
 	return append(out, scrollKeys(&o.scroll)...)
 }
@@ -92,9 +92,11 @@ func (o *pairScreen) view(w, h int) term.Page {
 // sideRows is one of the two, from its commit down to its edits.
 func (o *pairScreen) sideRows(i, w int) (p term.Page) {
 	s := &o.sides[i]
-	p.Row(term.Line{}.Mark(s.mark).Add(s.mark.Hue, o.job.s.Planner.Short(s.node.ID)+"  ").Bold(term.Bright, s.node.Subject()).Cut(w))
-	p.Row(term.Text(term.Plain, "  "+o.job.first(s.node, s.side)).Add(term.Dim, "   "+s.node.Author().Time().Format("2 Jan 2006 "+
-		"15:04")).Cut(w))
+	p.Row(term.Line{}.Mark(s.mark).Add(s.mark.Hue, o.job.s.Planner.Short(s.node.ID)+"  ").Bold(term.Bright,
+		s.node.Subject()).Cut(w))
+	p.Row(term.Text(term.Plain, "  "+o.job.first(s.node, s.side)).Add(term.Dim,
+		"   "+s.node.Author().Time().Format("2 Jan 2006 "+
+			"15:04")).Cut(w))
 	_, body, _ := strings.Cut(s.node.Text(), "\n")
 	for row := range strings.Lines(strings.TrimSpace(body)) {
 		p.Rows(term.Indent(term.Wrap(term.Text(term.Dim, strings.TrimSpace(row)), w-2), 2))
@@ -105,8 +107,9 @@ func (o *pairScreen) sideRows(i, w int) (p term.Page) {
 	}
 	for k, f := range s.edits.Files {
 		p.Blank()
-		p.Row(term.Text(term.Plain, "  ").Bold(term.Bright, term.CutPath(f.Path, w-30)).Add(term.Dim, words.If(f.From == "", "",
-			"   was "+f.From)).Cut(w))
+		p.Row(term.Text(term.Plain, "  ").Bold(term.Bright, term.CutPath(f.Path, w-30)).Add(term.Dim,
+			words.If(f.From == "", "",
+				"   was "+f.From)).Cut(w))
 		lines := s.edits.Lines[k]
 		if len(lines) == 0 {
 			p.Row(term.Text(term.Dim, "  "+words.If(f.New.Absent(), "deleted", "no line of it is another")))

@@ -67,7 +67,7 @@ func describe(p *draw.Photo, kind string) string {
 }
 
 // photos draws the pictures beside each other, each under its sign.
-func (s *settleScreen) photos(x *exhibits, w, h int) term.Page {
+func (s settlePage) photos(x *exhibits, w, h int) term.Page {
 	type one struct {
 		term.Mark
 		name string
@@ -123,7 +123,8 @@ func (s *settleScreen) viewOutside() tea.Cmd {
 		}
 		opened, err := s.openFiles(viewer, q, v)
 		return func() tea.Cmd {
-			s.job.flash = term.Text(term.Plain, words.List(opened)+" "+words.Is(len(opened), "is", "are")+" opened by “"+viewer+"”.")
+			s.job.flash = term.Text(term.Plain, words.List(opened)+" "+words.Is(len(opened), "is",
+				"are")+" opened by “"+viewer+"”.")
 			return nil
 		}, err
 	})

@@ -39,7 +39,7 @@ var drawings = []struct {
 }
 
 // drawAction is the key that draws, where a drawing of what the screen shows exists.
-func (j *job) drawAction(kind draw.Kind) action {
+func drawAction(j *job, kind draw.Kind) action {
 	return act(keys.Picture, "", func() tea.Cmd {
 		row := slices.Index(draw.Kinds, kind)
 		j.open(&pictureScreen{job: j, row: row})
@@ -116,7 +116,8 @@ func (s *pictureScreen) view(w, h int) term.Page {
 	p.Head("A PICTURE", "  of the recovery under way, or of the last one made here")
 	p.Blank()
 	for i, d := range drawings {
-		l := term.Text(term.Bright, words.If(i == s.row, "  ▶ ", "    ")).Then(term.Text(term.Plain, string(d.kind)).Fit(12)).Add(term.Dim,
+		l := term.Text(term.Bright, words.If(i == s.row, "  ▶ ", "    ")).Then(term.Text(term.Plain,
+			string(d.kind)).Fit(12)).Add(term.Dim,
 			d.what).Cut(w)
 		if i == s.row {
 			l = l.Fit(w).On(term.OnRow)
@@ -145,6 +146,7 @@ func (s *pictureScreen) view(w, h int) term.Page {
 func (s *pictureScreen) status() term.Line { return nil }
 
 func (s *pictureScreen) remark() term.Line {
-	return term.Text(term.Dim, "It is written beside your working tree, where git does not see it. “dorvik draw” writes it "+
-		"anywhere.")
+	return term.Text(term.Dim,
+		"It is written beside your working tree, where git does not see it. “dorvik draw” writes it "+
+			"anywhere.")
 }

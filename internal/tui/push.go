@@ -159,18 +159,19 @@ func (s *pushScreen) actions() []action {
 			func() tea.Cmd { return s.job.carryWork(s.enter) }))
 	}
 	if s.job.canUndo() {
-		out = append(out, acts(keys.Undo, words.If(s.job.pos.IsPick(), "undo the pick", "undo the join"), s.job.undoJoin))
+		out = append(out, acts(keys.Undo, words.If(s.job.pos.IsPick(), "undo the pick", "undo the join"),
+			s.job.undoJoin))
 	}
 	if s.ready != nil && len(s.ready.Others) > 0 {
 		out = append(out, act(keys.Others, "what others get", func() tea.Cmd {
 			if s.job.holds != "" {
-				return s.job.openLastOthers()
+				return openLastOthers(s.job)
 			}
-			return s.job.openOthers(s.tip(), s.ready.Others, s.ready.Pull)
+			return openOthers(s.job, s.tip(), s.ready.Others, s.ready.Pull)
 		}))
 	}
 	if s.joins() && s.ready != nil {
-		out = append(out, s.job.roadAction(nil)...)
+		out = append(out, roadAction(s.job, nil)...)
 	}
 	if s.job.holds == "" {
 		out = append(out, acts(keys.Back, "", s.back))
@@ -178,7 +179,7 @@ func (s *pushScreen) actions() []action {
 	if s.job.holds != "" {
 		out = append(out, s.job.historyAction())
 	}
-	out = append(out, s.job.drawAction(draw.KindReport))
+	out = append(out, drawAction(s.job, draw.KindReport))
 	return append(out, scrollKeys(&s.scroll)...)
 }
 
@@ -218,39 +219,41 @@ func (s *pushScreen) accept(push bool) tea.Cmd {
 	}
 	consent := change.Consent{RewritePublished: s.job.rewrite, MoveAside: s.job.aside, WithoutHooks: s.without}
 	s.stopped = nil
-	return s.job.startVital("changing your branch and files", func(ctx context.Context, _ func(int, int)) (then, error) {
-		var wp *ledger.Waypoint
-		var err error
-		if pos.Trivial() == plan.FastForward {
-			wp, err = s.job.s.FastForward(ctx, pos, consent)
-		} else {
-			wp, err = s.job.s.Accept(ctx, pos, join, built, consent)
-		}
-		var asks *change.HooksError
-		if errors.As(err, &asks) {
-			return func() tea.Cmd { return s.askHooks(asks, func() tea.Cmd { return s.accept(push) }) }, nil
-		}
-		if ask := agreeing(err); ask != nil {
-			return func() tea.Cmd { return s.job.openConsent(ask, func() tea.Cmd { return s.accept(push) }) }, nil
-		}
-		var stopped *vcs.HookError
-		if errors.As(err, &stopped) {
-			return func() tea.Cmd { s.stopped = stopped; return nil }, nil
-		}
-		if err != nil {
-			return nil, err
-		}
-		st, signed := s.job.s.Ledger.State(), s.job.s.Applier.Signatures()
-		return func() tea.Cmd {
-			s.job.st, s.job.changed, s.job.signed, s.job.aside, s.job.notice = st, true, signed, false, ""
-			return s.isAccepted(push, wp.Aside, strings.TrimSpace(carried+" "+s.job.s.TakeNotice()))
-		}, nil
-	})
+	return s.job.startVital("changing your branch and files",
+		func(ctx context.Context, _ func(int, int)) (then, error) {
+			var wp *ledger.Waypoint
+			var err error
+			if pos.Trivial() == plan.FastForward {
+				wp, err = s.job.s.FastForward(ctx, pos, consent)
+			} else {
+				wp, err = s.job.s.Accept(ctx, pos, join, built, consent)
+			}
+			var asks *change.HooksError
+			if errors.As(err, &asks) {
+				return func() tea.Cmd { return s.askHooks(asks, func() tea.Cmd { return s.accept(push) }) }, nil
+			}
+			if ask := agreeing(err); ask != nil {
+				return func() tea.Cmd { return openConsent(s.job, ask, func() tea.Cmd { return s.accept(push) }) }, nil
+			}
+			var stopped *vcs.HookError
+			if errors.As(err, &stopped) {
+				return func() tea.Cmd { s.stopped = stopped; return nil }, nil
+			}
+			if err != nil {
+				return nil, err
+			}
+			st, signed := s.job.s.Ledger.State(), s.job.s.Applier.Signatures()
+			return func() tea.Cmd {
+				s.job.st, s.job.changed, s.job.signed, s.job.aside, s.job.notice = st, true, signed, false, ""
+				return s.isAccepted(push, wp.Aside, strings.TrimSpace(carried+" "+s.job.s.TakeNotice()))
+			}, nil
+		})
 }
 
 // askHooks asks about hooks that a commit can change, and goes on either way.
 func (s *pushScreen) askHooks(asks *change.HooksError, onward func() tea.Cmd) tea.Cmd {
-	s.job.ask(term.Warning(fmt.Sprintf("The repository brings hooks in %s: %s. They run with your rights, for as long as they "+
+	s.job.ask(term.Warning(fmt.Sprintf("The repository brings hooks in %s: %s. They run with your rights, for as "+
+		"long as they "+
 		"stay as they are now. Esc goes on without them. Let them run?", asks.Dir(), words.List(asks.Names()))),
 		"let them run", func() tea.Cmd {
 			if err := s.job.s.Applier.AgreeToHooks(context.Background(), asks.Hooks); err != nil {
@@ -269,7 +272,8 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 	var cmd tea.Cmd
 	switch {
 	case s.job.pos.Stuck != nil:
-		what := words.Upper(s.job.pos.Stuck.What()) + " that git left half done is finished, and nothing of it is left " +
+		what := words.Upper(s.job.pos.Stuck.What()) + " that git left half done is finished, and nothing of it is " +
+			"left " +
 			"over."
 		switch {
 		case s.job.pos.SettlesOnly():
@@ -301,7 +305,8 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 		s.job.flash = term.Done("Joined: your branch and files are at the result. Nothing is pushed yet.")
 	}
 	if len(aside) > 0 {
-		s.job.flash = s.job.flash.Add(term.Plain, " "+words.List(words.Some(aside, 3))+" "+words.Is(len(aside), "was", "were")+
+		s.job.flash = s.job.flash.Add(term.Plain, " "+words.List(words.Some(aside, 3))+" "+words.Is(len(aside), "was",
+			"were")+
 			" moved aside; until this is pushed undo brings "+words.Is(len(aside), "it", "them")+" back, and l tells "+
 			words.Is(len(aside), "where it is", "where they are")+" kept.")
 	}
@@ -347,7 +352,8 @@ func (s *pushScreen) isPushed(d *recovery.Pushed) tea.Cmd {
 		if d.WentBack {
 			s.job.flash = s.job.flash.Add(term.Plain, "Your branch is back where it was; your decisions are kept.")
 		} else if s.job.pos.IsPick() {
-			s.job.flash = s.job.flash.Add(term.Plain, "What you picked is on your branch, to be joined with what is new.")
+			s.job.flash = s.job.flash.Add(term.Plain,
+				"What you picked is on your branch, to be joined with what is new.")
 		}
 		return cmd
 	default:
@@ -361,19 +367,24 @@ func (s *pushScreen) remark() term.Line {
 	case s.job.holds != "":
 		return term.Text(term.Dim, "The remote was asked again after the push.")
 	case s.job.pos.Resumes() != nil:
-		return term.Text(term.Dim, "Nothing has been changed yet. When it is on your branch, undo brings back what git left "+
-			"half done.")
-	case s.ready != nil && s.ready.Moved:
+		return term.Text(term.Dim,
+			"Nothing has been changed yet. When it is on your branch, undo brings back what git left "+
+				"half done.")
+	case s.ready != nil &&
+		s.ready.Moved:
 		return term.Text(term.Dim, "Your decisions are kept; only what is new is asked.")
 	case s.behind():
-		return term.Text(term.Dim, "Nothing is pushed now. What you picked joins what is new there like any other commit of "+
-			"yours.")
+		return term.Text(term.Dim,
+			"Nothing is pushed now. What you picked joins what is new there like any other commit of "+
+				"yours.")
 	case s.job.accepted():
 		return term.Text(term.Dim, "The joined result is on your branch. It can be undone until it is pushed.")
 	case !s.joins():
-		return term.Text(term.Dim, "Nothing was joined. If somebody pushes first, the push is refused, and nothing is lost.")
+		return term.Text(term.Dim,
+			"Nothing was joined. If somebody pushes first, the push is refused, and nothing is lost.")
 	case s.job.pos.IsPick():
-		return term.Text(term.Dim, "If somebody pushes first, what you picked stays on your branch, and you join the two lines.")
+		return term.Text(term.Dim,
+			"If somebody pushes first, what you picked stays on your branch, and you join the two lines.")
 	}
 	return term.Text(term.Dim, "If somebody pushes first, Dorvik joins again and asks only what is new.")
 }

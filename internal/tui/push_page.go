@@ -51,21 +51,27 @@ func (s *pushScreen) headline(p *term.Page, w int) bool {
 	case s.refused != nil:
 		s.refusal(p, w)
 	case s.stopped != nil:
-		p.Say(w, term.Line{}.Bold(term.Trouble, "✗ The hook "+s.stopped.Name+" stopped it. ").Add(term.Plain, fmt.Sprintf("It ended "+
-			"with %d, and nothing was changed. Mend what it found, then press enter again.", s.stopped.Code)))
+		p.Say(w, term.Line{}.Bold(term.Trouble, "✗ The hook "+s.stopped.Name+" stopped it. ").Add(term.Plain,
+			fmt.Sprintf("It ended "+
+				"with %d, and nothing was changed. Mend what it found, then press enter again.", s.stopped.Code)))
 		saidRows(p, s.stopped.Said)
 	case s.blocked():
 		s.inTheWay(p, w)
 	case d.Gone:
-		p.Say(w, term.Line{}.Bold(term.Trouble, "▲ "+up+" is gone at the remote. ").Add(term.Plain, "Somebody deleted it there, or "+
-			"gave it another name. Ask before you make it anew; esc goes back, and nothing is changed."))
-	case s.job.pos.Resumes() != nil && s.joins():
-		p.Say(w, term.Line{}.Bold(term.Joined, "Ready to finish. ").Add(term.Plain, fmt.Sprintf("%s goes to the result, and nothing "+
-			"of %s that git left half done is left over. A push comes after.", s.job.branchName(), s.job.pos.Stuck.What())))
+		p.Say(w, term.Line{}.Bold(term.Trouble, "▲ "+up+" is gone at the remote. ").Add(term.Plain,
+			"Somebody deleted it there, or "+
+				"gave it another name. Ask before you make it anew; esc goes back, and nothing is changed."))
+	case s.job.pos.Resumes() != nil &&
+		s.joins():
+		p.Say(w, term.Line{}.Bold(term.Joined, "Ready to finish. ").Add(term.Plain,
+			fmt.Sprintf("%s goes to the result, and nothing "+
+				"of %s that git left half done is left over. A push comes "+
+				"after.", s.job.branchName(), s.job.pos.Stuck.What())))
 	case d.Moved:
 		p.Say(w, term.Line{}.Bold(term.Trouble, "▲ Somebody pushed meanwhile. ").
-			Add(term.Plain, up+" is no longer where it was when this was joined. Look at what is new; your decisions are "+
-				"kept."))
+			Add(term.Plain,
+				up+" is no longer where it was when this was joined. Look at what is new; your decisions are "+
+					"kept."))
 		return false
 	case d.Silent != nil:
 		p.Say(w, term.Line{}.Bold(term.Trouble, "▲ "+remote+" did not answer. ").
@@ -208,7 +214,7 @@ func (s *pushScreen) idNow(i int) (id string, same bool) {
 
 // branchRow is a commit of the branch as it will be.
 type branchRow struct {
-	term.Mark
+	mark              term.Mark
 	prime             bool // it was made again
 	id, subject, note string
 	who               string
@@ -271,7 +277,7 @@ func (s *pushScreen) branch() (rows []branchRow) {
 	}
 	if !s.job.pos.IsPick() { // else they stay where they are
 		for _, n := range s.job.pos.Divergence.Theirs {
-			rows = append(rows, branchRow{term.MarkTheirs, false, s.job.s.Planner.Short(n.ID), n.Subject(), "on the remote",
+			rows = append(rows, branchRow{term.MarkTheirs, false, s.short(n), n.Subject(), "on the remote",
 				s.job.first(n, merge.Theirs)})
 		}
 	}
@@ -302,18 +308,21 @@ func (s *pushScreen) becomes(p *term.Page, w int) {
 	}
 	room = min(room, max(20, w-44-who))
 	for _, r := range rows[:min(most, len(rows))] {
-		sign := r.Sign
+		sign := r.mark.Sign
 		if r.prime {
 			sign += "′"
 		}
-		p.Row(term.Text(r.Hue, "    "+sign).Fit(8).Add(r.Hue, r.id+"  ").Then(term.Text(term.Plain, r.subject).Fit(room)).
+		p.Row(term.Text(r.mark.Hue, "    "+sign).Fit(8).Add(r.mark.Hue,
+			r.id+"  ").Then(term.Text(term.Plain, r.subject).Fit(room)).
 			Add(term.Dim, "  "+r.who).Fit(room+19+who).Add(term.Dim, "  "+r.note))
 	}
 	if len(rows) > most {
-		p.Row(term.Text(term.Dim, fmt.Sprintf("    and %s", words.Count(len(rows)-most, "older commit", "older commits"))))
+		p.Row(term.Text(term.Dim, fmt.Sprintf("    and %s", words.Count(len(rows)-most, "older commit",
+			"older commits"))))
 	}
 	if len(s.job.below) > 0 && s.job.pos.Trivial() == plan.NotTrivial {
-		p.Row(term.Text(term.Base, "    "+term.MarkBase.Sign).Fit(8).Add(term.Base, s.job.s.Planner.Short(s.job.below[0].ID)+"  ").
+		p.Row(term.Text(term.Base, "    "+term.MarkBase.Sign).Fit(8).Add(term.Base,
+			s.job.s.Planner.Short(s.job.below[0].ID)+"  ").
 			Add(term.Dim, s.job.below[0].Subject()+"   where the lines part"))
 	}
 	if s.job.join == nil {
@@ -322,7 +331,8 @@ func (s *pushScreen) becomes(p *term.Page, w int) {
 	for i := range s.job.join.Steps {
 		st := &s.job.join.Steps[i]
 		if why := s.job.whyLeft(st); why != "" {
-			p.Row(term.Text(term.Dim, "    ◌").Fit(8).Add(term.Dim, s.job.s.Planner.Short(st.Commit.ID)+"  "+st.Commit.Subject()+"   "+why))
+			p.Row(term.Text(term.Dim, "    ◌").Fit(8).Add(term.Dim,
+				s.job.s.Planner.Short(st.Commit.ID)+"  "+st.Commit.Subject()+"   "+why))
 		}
 	}
 }
@@ -408,8 +418,9 @@ func (s *pushScreen) madeSure(p *term.Page) {
 		return
 	}
 	if d.Silent == nil {
-		row(true, "the remote is where it was", s.job.s.Planner.Short(s.job.pos.Upstream().Theirs)+", asked "+words.Ago(s.job.now(),
-			d.Asked))
+		row(true, "the remote is where it was",
+			s.job.s.Planner.Short(s.job.pos.Upstream().Theirs)+", asked "+words.Ago(s.job.now(),
+				d.Asked))
 	} else {
 		row(false, "the remote did not answer", "")
 	}
@@ -454,4 +465,37 @@ func (s *pushScreen) waysTaken() string {
 		order[i] = fmt.Sprintf("%d × %s", count[name], name)
 	}
 	return strings.Join(order, ";  ")
+}
+
+// othersRows tells on Push in a few rows what the result means for others.
+func (s *pushScreen) othersRows(p *term.Page, w int) {
+	if s.ready == nil || len(s.ready.Others) == 0 {
+		return
+	}
+	const most = 4
+	p.Blank()
+	p.Row(term.Text(term.Plain, "  ").Then(term.Rule(w - 4)))
+	p.Head("WHAT THE OTHERS GET", "  with their next pull; e shows it line by line")
+	p.Blank()
+	for i, o := range s.ready.Others {
+		if i == most {
+			p.Row(term.Text(term.Dim, "    and "+words.Count(len(s.ready.Others)-i, "person", "people")+" more"))
+			break
+		}
+		l := term.Text(term.Plain, "    ").Mark(term.MarkTheirs).Then(term.Text(term.Theirs, o.Name).Fit(20))
+		n := o.Kept + len(o.Files)
+		if len(o.Files) == 0 {
+			l = l.Add(term.Plain, fmt.Sprintf("%s of theirs, as they left %s", words.Count(n, "file", "files"),
+				words.Is(n, "it", "them")))
+		} else {
+			var names []string
+			for _, f := range o.Files {
+				names = append(names, f.Path)
+			}
+			l = l.Add(term.Plain, fmt.Sprintf("%d of %s of theirs with your changes in: ", len(o.Files),
+				words.Count(n, "file", "files"))).
+				Add(term.Dim, words.List(words.Some(names, 3)))
+		}
+		p.Row(l.Cut(w))
+	}
 }

@@ -51,7 +51,8 @@ func (s *settleScreen) read(path string) tea.Cmd {
 }
 
 func (f *joinedFile) open(ok bool) {
-	title := term.Text(term.Plain, " ").Bold(term.Bright, f.path).Add(term.Dim, "   ").Mark(term.MarkYours).Add(term.Dim, "yours  ").
+	title := term.Text(term.Plain, " ").Bold(term.Bright, f.path).Add(term.Dim,
+		"   ").Mark(term.MarkYours).Add(term.Dim, "yours  ").
 		Mark(term.MarkTheirs).Add(term.Dim, "theirs  ").Mark(term.MarkJoined).Add(term.Dim, "made in joining")
 	if !ok {
 		title = term.Text(term.Plain, " ").Bold(term.Bright, f.path)
@@ -61,7 +62,7 @@ func (f *joinedFile) open(ok bool) {
 	r := newReader(f.job.frame, title, f.lines, ok)
 	r.more = f.more(r, ok)
 	if ok {
-		r.authors = func() tea.Cmd { return f.job.openJoinedLines(f.path) }
+		r.authors = func() tea.Cmd { return openJoinedLines(f.job, f.path) }
 	}
 	f.settleScreen.job.frame.open(r)
 }
@@ -137,13 +138,15 @@ func (f *joinedFile) markRead() tea.Cmd {
 func (f *joinedFile) reopen(holder string) tea.Cmd {
 	board := settle.NewBoard(f.sides.Base, f.sides.Yours, f.sides.Theirs)
 	if !board.Start(f.text) {
-		f.job.flash = term.Warning("This file holds more than the edits of both sides: something was mended, written or moved " +
+		f.job.flash = term.Warning("This file holds more than the edits of both sides: something was mended, " +
+			"written or moved " +
 			"in it. w writes in it.")
 		return nil
 	}
 	t := &taking{frame: f.job.frame, board: board, start: f.text, keeps: "apply", first: 1, from: 1,
-		title: term.Text(term.Plain, " ").Bold(term.Bright, f.path).Add(term.Dim, "  joined by itself; what you change becomes part of "+
-			""+holder),
+		title: term.Text(term.Plain, " ").Bold(term.Bright, f.path).Add(term.Dim,
+			"  joined by itself; what you change becomes part of "+
+				""+holder),
 		keep: func(text string) tea.Cmd { return f.mend(text, holder) }}
 	t.show()
 	return nil
@@ -153,7 +156,8 @@ func (f *joinedFile) reopen(holder string) tea.Cmd {
 func (f *joinedFile) write(r *reader, holder string) tea.Cmd {
 	ed := term.NewEditor(f.text, 1)
 	ed.GoTo(r.here()+1, 1)
-	title := term.Text(term.Plain, " ").Bold(term.Bright, f.path).Add(term.Dim, "  what you write becomes part of "+holder)
+	title := term.Text(term.Plain, " ").Bold(term.Bright, f.path).Add(term.Dim,
+		"  what you write becomes part of "+holder)
 	f.job.frame.open(&writing{frame: f.job.frame, ed: ed, name: f.path, own: f.job.s.Repo.Editor, from: 1,
 		board:  settle.NewBoard(f.sides.Base, f.sides.Yours, f.sides.Theirs),
 		around: func(w, h int) term.Page { return append(term.Page{title.Cut(w), nil}, ed.View(w, h-2)...) },
@@ -173,8 +177,9 @@ func (f *joinedFile) mend(text, holder string) tea.Cmd {
 	}, func() tea.Cmd {
 		f.job.goTo(f.settleScreen)
 		cmd := f.turnTo(max(0, min(at, len(f.job.questions)-1)))
-		f.job.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain, fmt.Sprintf("%s is as you want it, by an edit that becomes part "+
-			"of %s. u on Check takes it back.", path, holder))
+		f.job.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain,
+			fmt.Sprintf("%s is as you want it, by an edit that becomes part "+
+				"of %s. u on Check takes it back.", path, holder))
 		return cmd
 	})
 }

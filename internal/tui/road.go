@@ -48,15 +48,15 @@ func (j *job) hasRoad() bool {
 }
 
 // roadAction returns the key that opens the road, at the commit of a conflict if at is not nil.
-func (j *job) roadAction(at *plan.Attributed) []action {
+func roadAction(j *job, at *plan.Attributed) []action {
 	if !j.hasRoad() {
 		return nil
 	}
-	return []action{acts(keys.Road, "", func() tea.Cmd { return j.openRoad(at) })}
+	return []action{acts(keys.Road, "", func() tea.Cmd { return openRoad(j, at) })}
 }
 
 // openRoad lays the road over the screen, at the commit of a conflict if at is not nil.
-func (j *job) openRoad(at *plan.Attributed) tea.Cmd {
+func openRoad(j *job, at *plan.Attributed) tea.Cmd {
 	s := &roadScreen{job: j, besides: j.newBeside(), prices: map[wished]*plan.Price{}}
 	if s.fromSettle = at != nil; at != nil {
 		for i := range j.join.Steps {
@@ -212,7 +212,8 @@ func (s *roadScreen) reword() tea.Cmd {
 		text = st.Commit.Text()
 	}
 	ed := term.NewEditor(strings.TrimRight(text, "\n"), 1)
-	title := term.Text(term.Plain, " ").Bold(term.Bright, "ITS MESSAGE").Add(term.Dim, "  of the new commit; the first line is its subject")
+	title := term.Text(term.Plain, " ").Bold(term.Bright, "ITS MESSAGE").Add(term.Dim,
+		"  of the new commit; the first line is its subject")
 	s.job.open(&writing{frame: s.job.frame, ed: ed, right: s.status(), name: "COMMIT_EDITMSG", own: s.job.s.Repo.Editor,
 		around: func(w, h int) term.Page { return append(term.Page{title, nil}, ed.View(w, h-2)...) },
 		save: func(to string) tea.Cmd {
@@ -257,8 +258,9 @@ func (s *roadScreen) editFile(path string) tea.Cmd {
 		return nil
 	}
 	ed := term.NewEditor(text, 1)
-	title := term.Text(term.Plain, " ").Bold(term.Bright, path).Add(term.Dim, "  in “"+st.Commit.Subject()+"”; what stands on it is "+
-		"replayed with what you write")
+	title := term.Text(term.Plain, " ").Bold(term.Bright, path).Add(term.Dim,
+		"  in “"+st.Commit.Subject()+"”; what stands on it is "+
+			"replayed with what you write")
 	s.job.open(&writing{frame: s.job.frame, ed: ed, right: s.status(), name: path, own: s.job.s.Repo.Editor,
 		around: func(w, h int) term.Page { return append(term.Page{title.Cut(w), nil}, ed.View(w, h-2)...) },
 		save: func(to string) tea.Cmd {
@@ -308,7 +310,8 @@ func (c *fileChoice) view(w, h int) term.Page {
 	c.scroll.Size(len(c.files), h-len(p))
 	c.scroll.Show(c.row)
 	for i := c.scroll.At(); i < min(len(c.files), c.scroll.At()+h-3); i++ {
-		row := term.Text(term.Bright, words.If(i == c.row, "  ▶ ", "    ")).Add(term.Plain, term.CutPath(c.files[i], w-6))
+		row := term.Text(term.Bright, words.If(i == c.row, "  ▶ ", "    ")).Add(term.Plain,
+			term.CutPath(c.files[i], w-6))
 		if i == c.row {
 			row = row.Fit(w).On(term.OnRow)
 		}

@@ -45,8 +45,10 @@ func (s *roadScreen) rows(w int) (p term.Page) {
 		if id == term.Plain {
 			id = term.Yours
 		}
-		l := term.Text(term.Bright, words.If(i == s.row, " ▶ ", "   ")).Add(term.Faint, fmt.Sprintf("%*d ", digits, i+1)).Mark(m).
-			Add(id, s.job.s.Planner.Short(st.Commit.ID)+"  ").Add(fades(h == term.Dim), cmp.Or(subjects[i], st.Commit.Subject()))
+		l := term.Text(term.Bright, words.If(i == s.row, " ▶ ", "   ")).Add(term.Faint, fmt.Sprintf("%*d ", digits,
+			i+1)).Mark(m).
+			Add(id, s.job.s.Planner.Short(st.Commit.ID)+"  ").Add(fades(h == term.Dim),
+			cmp.Or(subjects[i], st.Commit.Subject()))
 		l = l.Fit(max(w/2, w-58)).Add(fades(h == term.Dim), "  "+says)
 		if i == s.row {
 			l = l.Fit(w).On(term.OnRow)
@@ -54,7 +56,8 @@ func (s *roadScreen) rows(w int) (p term.Page) {
 		p.Row(l.Cut(w).Clicks(clickedCommit(i)))
 	}
 	if c := s.job.join.Carried; c != nil && len(c.Paths) > 0 {
-		l := term.Text(term.Plain, strings.Repeat(" ", digits+4)).Mark(term.MarkYours).Add(term.Plain, "your uncommitted work")
+		l := term.Text(term.Plain, strings.Repeat(" ", digits+4)).Mark(term.MarkYours).Add(term.Plain,
+			"your uncommitted work")
 		p.Row(l.Fit(max(w/2, w-58)).Add(term.Dim, "  the last stop; it is not committed").Cut(w))
 	}
 	return p
@@ -175,7 +178,8 @@ func (s *roadScreen) becomes(w int, tight bool) (p term.Page) {
 		p.Say(w, term.Text(term.Plain, "git made it before it stopped, and it stays."))
 	}
 	for i, f := range fates {
-		l := term.Text(term.Bright, words.If(i == s.way, "  ▶ ", "    ")).Add(term.Dim, fmt.Sprint(i+1)+"  ").Bold(term.Plain, f.name)
+		l := term.Text(term.Bright, words.If(i == s.way, "  ▶ ", "    ")).Add(term.Dim,
+			fmt.Sprint(i+1)+"  ").Bold(term.Plain, f.name)
 		rows := term.Wrap(s.outcome(i, f), w-roadNames-2)
 		if tight { // the rest is said when it is so
 			rows = rows[:min(len(rows), 2)]
@@ -193,8 +197,9 @@ func (s *roadScreen) becomes(w int, tight bool) (p term.Page) {
 		return p
 	}
 	p.Blank()
-	p.Say(w, term.Text(term.Dim, "If you know git’s words: to continue is to settle what asks; to skip is 2, left out; to abort "+
-		"is q, as nothing was changed."))
+	p.Say(w, term.Text(term.Dim,
+		"If you know git’s words: to continue is to settle what asks; to skip is 2, left out; to abort "+
+			"is q, as nothing was changed."))
 	return p
 }
 

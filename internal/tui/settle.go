@@ -5,16 +5,13 @@ import (
 	"path/filepath"
 	"strings"
 
-	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
-	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
-	"dorvik.dev/dorvik/internal/recovery"
-	"dorvik.dev/dorvik/internal/tui/keys"
 	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -78,7 +75,8 @@ func (s *settleScreen) status() term.Line {
 	}
 	stop := s.job.join.Stops[q.Stop].Commit
 	if n := len(s.job.join.Stops); n > 1 {
-		return term.Text(term.Dim, fmt.Sprintf("%s  ·  %d of %d commits that ask", s.job.s.Planner.Short(stop.ID), q.Stop+1, n))
+		return term.Text(term.Dim, fmt.Sprintf("%s  ·  %d of %d commits that ask", s.job.s.Planner.Short(stop.ID),
+			q.Stop+1, n))
 	}
 	return term.Text(term.Dim, s.job.s.Planner.Short(stop.ID)+"  ·  the one commit that asks")
 }
@@ -94,89 +92,6 @@ func (s *settleScreen) question() *plan.Attributed {
 func (s *settleScreen) enter(at int) tea.Cmd {
 	s.job.goTo(s)
 	return s.turnTo(at)
-}
-
-func (s *settleScreen) actions() []action {
-	q := s.question()
-	if q == nil {
-		return []action{acts(keys.Next, s.onward(), s.job.nav.joined), act(keys.Back, "", s.leave)}
-	}
-	out := s.wayActions(q)
-	if !q.Question.Whole() {
-		out = append(out, acts(keys.Write, "write it", s.write), acts(keys.Take, "edit by edit", s.takeEdits))
-	}
-	if len(s.job.questions) > 1 {
-		out = append(out, act(keys.Following, "conflict",
-			func() tea.Cmd { return s.turnTo((s.at + 1) % len(s.job.questions)) }),
-			also(keys.Previous, func() tea.Cmd { return s.turnTo((s.at + len(s.job.questions) - 1) % len(s.job.questions)) }))
-	}
-	if !q.Question.Whole() {
-		out = append(out, act(keys.Views, s.views.next(), quietly(func() {
-			s.views = (s.views + 1) % viewCount
-			s.edits.To(0)
-		})))
-	}
-	if !q.Question.Whole() {
-		out = append(out, also(keys.Annotate, func() tea.Cmd { return s.job.openJoinedLines(q.Question.Path) }))
-	}
-	if s.job.join.Settled > 0 {
-		out = append(out, acts(keys.Undo, "", s.undoDecision))
-	}
-	if len(s.job.st.Decisions.Undone) > 0 {
-		out = append(out, acts(keys.RedoTyping, "redo", s.redoDecision))
-	}
-	out = append(out, act(keys.List, "the list", quietly(s.toList)))
-	out = append(out, s.besideActions(q)...)
-	if s.job.join.Open > 1 {
-		out = append(out, acts(keys.Alike, "", s.openAlike))
-	}
-	out = append(append(out, s.job.roadAction(s.question())...), acts(keys.Back, "", s.leave))
-	return append(out, scrollKeys(s.scrolled())[2:]...) // pages; up and down mark ways
-}
-
-// wayActions are the keys that mark a way, and take it.
-func (s *settleScreen) wayActions(q *plan.Attributed) (out []action) {
-	switch {
-	case s.job.join.Open == 0 && s.marksDecision():
-		out = append(out, acts(keys.Next, s.onward(), s.decide))
-	case s.marksDecision():
-		out = append(out, acts(keys.Next, "the next open one", s.decide))
-	case s.way == unmarked:
-		out = append(out, also(keys.Next, s.decide))
-	case s.way == len(q.Question.Ways):
-		out = append(out, acts(keys.Next, "write it", s.write))
-	default:
-		out = append(out, acts(keys.Next, "settle it", s.decide))
-	}
-	mark := func(by int) func() tea.Cmd { return quietly(func() { s.mark(s.way + by) }) }
-	up := keys.Written(keys.Up, fmt.Sprintf("1–%d", len(q.Question.Ways)), "mark a way")
-	out = append(out, action{up, mark(-1), false}, also(keys.Down, mark(1)))
-	for i := range min(9, len(q.Question.Ways)) {
-		out = append(out, also(keys.Digits[i+1], quietly(func() { s.mark(i) })))
-	}
-	return out
-}
-
-// besideActions are the keys for what is beside deciding: the commits behind the edits, who made them, a viewer.
-func (s *settleScreen) besideActions(q *plan.Attributed) (out []action) {
-	for _, side := range []struct {
-		key  key.Binding
-		node history.Node
-	}{{keys.YourCommit, q.Yours}, {keys.TheirCommit, q.Theirs}} {
-		if side.node.Commit != nil && s.job.file == nil && !s.job.join.Stops[q.Stop].Uncommitted {
-			out = append(out, also(side.key, func() tea.Cmd { return s.job.showCommit(side.node, nil) }))
-		}
-	}
-	if s.seen[q.Question.Key] != nil {
-		out = append(out, acts(keys.Output, "open both in a viewer", s.viewOutside))
-	}
-	if s.way >= 0 && s.way < len(q.Question.Ways) && q.Question.Ways[s.way].Way == settle.AsBefore {
-		out = append(out, acts(keys.Drop, "forget that", s.forget))
-	}
-	if q.Decision == nil && s.job.file == nil {
-		out = append(out, s.asideAction(), also(keys.Colleague, s.askColleague))
-	}
-	return out
 }
 
 // onward says what comes once all is settled.
@@ -271,8 +186,9 @@ func (s *settleScreen) update(msg tea.Msg) tea.Cmd {
 func (s *settleScreen) remark() term.Line {
 	l := s.remarkOf()
 	if q := s.question(); q != nil && q.Question.Plain && s.job.join.Open > 0 {
-		l = l.Add(term.Dim, " "+q.Question.Path+" nests too deep, or is too large, to be read by its format: it is settled "+
-			"as plain text.")
+		l = l.Add(term.Dim,
+			" "+q.Question.Path+" nests too deep, or is too large, to be read by its format: it is settled "+
+				"as plain text.")
 	}
 	return l
 }
@@ -312,7 +228,8 @@ func (s *settleScreen) nextOpen(after int) int {
 	n := len(s.job.questions)
 	for _, waiting := range []bool{false, true} { // those that are put aside come last
 		for i := 1; i <= n; i++ {
-			if k := (after + i + n) % n; s.job.questions[k].Decision == nil && (s.aside(&s.job.questions[k]) != "") == waiting {
+			if k := (after + i + n) % n; s.job.questions[k].Decision == nil &&
+				(s.aside(&s.job.questions[k]) != "") == waiting {
 				return k
 			}
 		}
@@ -365,9 +282,11 @@ func (s *settleScreen) turnTo(at int) tea.Cmd {
 	if s.job.verdicts[q.Question.Key] != nil {
 		return nil
 	}
+	store := s.job.s.Planner.Store
 	f, c, decisions, joined := q.File, q.Question, s.job.st.Decisions, s.job.join.Stops[q.Stop].Result
 	return func() tea.Msg {
-		out := judged{key: c.Key, change: s.changeOf(c), seen: s.exhibitsOf(c), went: s.whereabouts(c, joined)}
+		out := judged{key: c.Key, change: changeOf(store, c), seen: s.exhibitsOf(c),
+			went: whereabouts(store, c, joined)}
 		for _, o := range c.Ways {
 			out.of = append(out.of, f.Judge(c, o, func(other *settle.Question) settle.Option {
 				o, _ := f.Chosen(other, &decisions)
@@ -379,7 +298,7 @@ func (s *settleScreen) turnTo(at int) tea.Cmd {
 }
 
 // changeOf is what one side changed in a file that the other deleted, where that is text; nil elsewhere.
-func (s *settleScreen) changeOf(c *settle.Question) *edit {
+func changeOf(store *object.Overlay, c *settle.Question) *edit {
 	v, ok := c.Subject.(*merge.Versions)
 	if !ok || v.Yours.Absent() == v.Theirs.Absent() || !v.Base.Mode.IsRegular() {
 		return nil
@@ -388,11 +307,11 @@ func (s *settleScreen) changeOf(c *settle.Question) *edit {
 	if v.Yours.Absent() {
 		out.hue, out.ground, has = term.Theirs, term.OnTheirs, v.Theirs
 	}
-	was, err := s.job.s.Planner.Store.Blob(v.Base.ID)
+	was, err := store.Blob(v.Base.ID)
 	if err != nil || !has.Mode.IsRegular() || !merge.IsText(was) {
 		return nil
 	}
-	is, err := s.job.s.Planner.Store.Blob(has.ID)
+	is, err := store.Blob(has.ID)
 	if err != nil || !merge.IsText(is) {
 		return nil
 	}
@@ -401,7 +320,7 @@ func (s *settleScreen) changeOf(c *settle.Question) *edit {
 }
 
 // whereabouts finds where the lines of a file are that one side deleted; nil where that is not to be found.
-func (s *settleScreen) whereabouts(c *settle.Question, joined *merge.Result) *settle.Whereabouts {
+func whereabouts(store *object.Overlay, c *settle.Question, joined *merge.Result) *settle.Whereabouts {
 	v, ok := c.Subject.(*merge.Versions)
 	if !ok || v.Yours.Absent() == v.Theirs.Absent() || !v.Base.Mode.IsRegular() {
 		return nil
@@ -410,11 +329,11 @@ func (s *settleScreen) whereabouts(c *settle.Question, joined *merge.Result) *se
 	if v.Yours.Absent() {
 		side = joined.Given.Yours
 	}
-	was, err := s.job.s.Planner.Store.Blob(v.Base.ID)
+	was, err := store.Blob(v.Base.ID)
 	if err != nil || !merge.IsText(was) {
 		return nil
 	}
-	at, ok, err := settle.FindLines(s.job.s.Planner.Store, joined.Given.Base, side, string(was))
+	at, ok, err := settle.FindLines(store, joined.Given.Base, side, string(was))
 	if err != nil || !ok {
 		return nil
 	}
@@ -433,108 +352,6 @@ func (s *settleScreen) marksDecision() bool {
 	return q.Decision.Way == settle.Written
 }
 
-// decide settles the conflict by the marked way and goes to the next; where
-// that is settled already it goes on.
-func (s *settleScreen) decide() tea.Cmd {
-	c := s.question().Question
-	switch {
-	case s.marksDecision() && s.job.join.Open == 0:
-		return s.job.nav.joined()
-	case s.marksDecision():
-		return s.turnTo(s.nextOpen(s.at))
-	case s.way == unmarked:
-		how := fmt.Sprintf("Nothing is marked, so nothing was taken: 1–%d or ↑↓ marks a way", len(c.Ways))
-		if !c.Whole() {
-			how += ", w writes"
-		}
-		s.job.flash = term.Warning(how + ".")
-		return nil
-	}
-	if w := c.Ways[s.way].Way; w == settle.Anew || w == settle.Both && !c.Whole() {
-		return s.decideFile(w)
-	}
-	return s.record(settle.Decision{Key: c.Key, Way: c.Ways[s.way].Way})
-}
-
-// decideFile settles all that is open in the file by a way that is about all of it: making it anew, keeping both.
-func (s *settleScreen) decideFile(way settle.Way) tea.Cmd {
-	q := s.question()
-	if way == settle.Anew && s.job.join.Stops[q.Stop].Uncommitted {
-		s.job.flash = term.Warning("That is not committed, so it is not made anew here: take a side, and make it anew yourself.")
-		return nil
-	}
-	var all []settle.Decision
-	for i := range s.job.questions {
-		if o := &s.job.questions[i]; o.File == q.File && (o.Decision == nil || o == q) {
-			all = append(all, settle.Decision{Key: o.Question.Key, Way: way})
-		}
-	}
-	at := s.at
-	return s.job.rejoin(func(to *recovery.Session) error { return to.Decide(all...) }, func() tea.Cmd {
-		if at = min(at, len(s.job.questions)-1); s.job.join.Open > 0 {
-			at = s.nextOpen(at)
-		}
-		return s.turnTo(at)
-	})
-}
-
-func (s *settleScreen) record(d settle.Decision) tea.Cmd {
-	at := s.at
-	return s.job.rejoin(func(to *recovery.Session) error { return to.Decide(d) }, func() tea.Cmd {
-		at = min(at, len(s.job.questions)-1)
-		if s.job.join.Open > 0 {
-			at = s.nextOpen(at)
-		}
-		return s.turnTo(at)
-	})
-}
-
-func (s *settleScreen) undoDecision() tea.Cmd {
-	return s.stepDecision((*ledger.Ledger).UndoDecision, "is taken back")
-}
-
-func (s *settleScreen) redoDecision() tea.Cmd {
-	return s.stepDecision((*ledger.Ledger).RedoDecision, "is made again")
-}
-
-// stepDecision takes a decision back, or makes it again, and goes to it.
-func (s *settleScreen) stepDecision(step func(to *ledger.Ledger) (settle.Decision, bool, error),
-	what string) tea.Cmd {
-	var undone settle.Decision
-	var any bool
-	return s.job.rejoin(func(to *recovery.Session) (err error) {
-		undone, any, err = step(to.Ledger)
-		return err
-	}, func() tea.Cmd {
-		if !any {
-			s.job.flash = term.Text(term.Plain, "There is no decision to undo, or to make again.")
-			return nil
-		}
-		at := max(0, min(s.at, len(s.job.questions)-1))
-		for i := range s.job.questions {
-			if s.job.questions[i].Question.Key == undone.Key {
-				at = i
-			}
-		}
-		s.job.flash = term.Text(term.Plain, "The last decision ("+undone.Way.Label()+") "+what+".")
-		return s.turnTo(at)
-	})
-}
-
-// forget takes what is remembered of the conflict out.
-func (s *settleScreen) forget() tea.Cmd {
-	key, at, n := s.question().Question.Key, s.at, 0
-	return s.job.rejoin(func(to *recovery.Session) (err error) {
-		n, err = to.ForgetDecisions(key)
-		return err
-	}, func() tea.Cmd {
-		cmd := s.turnTo(min(at, len(s.job.questions)-1))
-		s.job.flash = term.Text(term.Plain, words.If(n > 0, "It is forgotten how this was settled before.",
-			"This is remembered by a colleague; it can be forgotten where it was decided."))
-		return cmd
-	})
-}
-
 // chosen is the marked way, or the decision; where nothing is marked, what was there
 // before both edits.
 func (s *settleScreen) chosen(q *plan.Attributed) settle.Option {
@@ -548,72 +365,12 @@ func (s *settleScreen) chosen(q *plan.Attributed) settle.Option {
 	return o
 }
 
-// takeEdits opens the single edits of the place, beginning with those that the marked way takes.
-func (s *settleScreen) takeEdits() tea.Cmd {
-	q := s.question()
-	o := s.chosen(q)
-	mine, other, result := q.File.Sides(q.Question, o)
-	moved := o.Moved != nil
-	if moved {
-		result = o.Moved.Text
-	}
-	board := settle.NewBoard(q.Question.Base, mine, other)
-	board.Start(result)
-	parts, at := s.parts(q)
-	before, after := linesAround(parts, at, s.job.h)
-	t := &taking{above: before, below: after, from: q.Question.Place.Base.Lo + 1,
-		frame: s.job.frame, board: board, right: s.status(), start: board.Text(), keeps: "settle it so",
-		title: term.Text(term.Plain, " ").Bold(term.Bright, q.Question.Path).Add(term.Dim, place(q)), first: 1 + linesBefore(parts, at)}
-	t.keep = func(text string) tea.Cmd {
-		return s.record(settle.Decision{Key: q.Question.Key, Way: settle.Written, Text: text, Moved: moved})
-	}
-	t.write = func(text string) tea.Cmd { return s.writeFrom(text, moved) }
-	t.show()
-	return nil
-}
-
-// write opens the editor on the place, or on where its lines were moved to.
-func (s *settleScreen) write() tea.Cmd {
-	q := s.question()
-	o := s.chosen(q)
-	if both, ok := q.Question.Option(settle.YoursTheirs); ok && s.way == unmarked {
-		o = both // to be cut down to what is meant
-	}
-	if o.Moved != nil {
-		return s.writeFrom(o.Moved.Text, true)
-	}
-	return s.writeFrom(o.Text, false)
-}
-
-// writeFrom opens the editor on a text for the place, or for where its lines were moved to.
-func (s *settleScreen) writeFrom(text string, moved bool) tea.Cmd {
-	q := s.question()
-	d := settle.Decision{Key: q.Question.Key, Way: settle.Written, Moved: moved}
-	closed := text == "" || strings.HasSuffix(text, "\n")
-	parts, at := s.parts(q)
-	ed := term.NewEditor(strings.TrimSuffix(text, "\n"), 1+linesBefore(parts, at))
-	var board *settle.Board
-	if !moved { // else it is another place
-		board = settle.NewBoard(q.Question.Base, q.Question.Yours, q.Question.Theirs)
-	}
-	s.job.open(&writing{frame: s.job.frame, ed: ed, right: s.status(), name: q.Question.Path, own: s.job.s.Repo.Editor,
-		board: board, from: q.Question.Place.Base.Lo + 1, closed: closed,
-		around: func(w, h int) term.Page { return s.writingPage(q, ed, w, h) },
-		save: func(text string) tea.Cmd {
-			if closed && text != "" {
-				text += "\n"
-			}
-			d.Text = text
-			return s.record(d)
-		}})
-	return nil
-}
-
 // writingPage is the conflict's page with the editor in it.
-func (s *settleScreen) writingPage(q *plan.Attributed, ed *term.Editor, w, h int) term.Page {
+func (s settlePage) writingPage(q *plan.Attributed, ed *term.Editor, w, h int) term.Page {
 	edit := func(w int) term.Page {
 		p := s.conflictHead(q, w, h)
-		head := term.Text(term.Plain, " ").Bold(term.Joined, "WRITE IT YOURSELF").Add(term.Dim, "  what the place will hold")
+		head := term.Text(term.Plain, " ").Bold(term.Joined, "WRITE IT YOURSELF").Add(term.Dim,
+			"  what the place will hold")
 		if h < 11 { // there is no room for more
 			p.Row(head)
 			return append(p, ed.View(w, h-len(p))...)
@@ -635,7 +392,7 @@ func (s *settleScreen) writingPage(q *plan.Attributed, ed *term.Editor, w, h int
 }
 
 // besidePlace is some lines of the file before and after the place, as it is joined now.
-func (s *settleScreen) besidePlace(q *plan.Attributed, most int) (before, after term.Page) {
+func (s settlePage) besidePlace(q *plan.Attributed, most int) (before, after term.Page) {
 	parts, at := s.parts(q)
 	above, below := linesAround(parts, at, most)
 	row := func(l string) term.Line {
@@ -666,4 +423,12 @@ func linesAround(parts []settle.Part, at, most int) (above, below []string) {
 // theirName is whom the edit of the other side is of.
 func (s *settleScreen) theirName(q *plan.Attributed) string {
 	return s.job.first(q.Theirs, merge.Theirs)
+}
+
+// aside is why a conflict waits; empty where it does not.
+func (s *settleScreen) aside(q *plan.Attributed) string {
+	if q.Decision != nil {
+		return ""
+	}
+	return s.job.st.PutAside[q.Question.Key]
 }

@@ -14,14 +14,17 @@ import (
 )
 
 // editsPage shows what each side did to the text both started from.
-func (s *settleScreen) editsPage(q *plan.Attributed, w, rows int) term.Page {
-	you := term.Page{term.Text(term.Plain, " ").Bold(term.Yours, "what you did").Add(term.Dim, " to the text both started from")}
-	they := term.Page{term.Text(term.Plain, " ").Bold(term.Theirs, "what "+s.theirName(q)+" did").Add(term.Dim, " to it")}
+func (s settlePage) editsPage(q *plan.Attributed, w, rows int) term.Page {
+	you := term.Page{term.Text(term.Plain, " ").Bold(term.Yours, "what you did").Add(term.Dim,
+		" to the text both started from")}
+	they := term.Page{term.Text(term.Plain, " ").Bold(term.Theirs, "what "+s.theirName(q)+" did").Add(term.Dim,
+		" to it")}
 	if s.job.w < wide { // one row says who and what
 		you, they = term.Page{s.credit(q, merge.Yours)}, term.Page{s.credit(q, merge.Theirs)}
 	}
 	c := q.Question
-	mine := edit{base: c.Base, place: c.Yours, text: c.Yours, note: "removed", from: c.Place.Base.Lo + 1, hue: term.Yours,
+	mine := edit{base: c.Base, place: c.Yours, text: c.Yours, note: "removed", from: c.Place.Base.Lo + 1,
+		hue:    term.Yours,
 		ground: term.OnYours}
 	other := edit{base: c.Base, place: c.Theirs, text: c.Theirs, note: "removed", from: mine.from, hue: term.Theirs,
 		ground: term.OnTheirs}
@@ -71,15 +74,16 @@ func folded(p term.Page, w int) (out term.Page) {
 
 // textsPage is the three texts of the place, whole: beside each other, the base in the middle, or where there is no
 // room for that under each other.
-func (s *settleScreen) textsPage(q *plan.Attributed, w int) term.Page {
+func (s settlePage) textsPage(q *plan.Attributed, w int) term.Page {
 	c := q.Question
 	type side struct {
 		term.Mark
 		name, text string
 		from       int
 	}
-	all := []side{{term.MarkYours, "yours", c.Yours, c.Place.Yours.Lo}, {term.MarkBase, "what both started from", c.Base,
-		c.Place.Base.Lo}, {term.MarkTheirs, "theirs", c.Theirs, c.Place.Theirs.Lo}}
+	all := []side{{term.MarkYours, "yours", c.Yours, c.Place.Yours.Lo},
+		{term.MarkBase, "what both started from", c.Base,
+			c.Place.Base.Lo}, {term.MarkTheirs, "theirs", c.Theirs, c.Place.Theirs.Lo}}
 	draw := func(x side, w int) (p term.Page) {
 		p.Row(term.Text(term.Plain, " ").Mark(x.Mark).Bold(x.Hue, x.name))
 		var tints [][]term.Tinted
@@ -92,7 +96,8 @@ func (s *settleScreen) textsPage(q *plan.Attributed, w int) term.Page {
 			if i < len(tints) {
 				words = tints[i]
 			}
-			for k, part := range term.Fold(term.Code(nil, l, words, nil, term.Ink{}), max(10, w-7)) { // whole, however long
+			for k, part := range term.Fold(term.Code(nil, l, words, nil, term.Ink{}),
+				max(10, w-7)) { // whole, however long
 				if k > 0 {
 					row = term.Text(term.Faint, "      ")
 				}
@@ -117,14 +122,16 @@ func (s *settleScreen) textsPage(q *plan.Attributed, w int) term.Page {
 }
 
 // againstPage is what theirs has that yours has not, and the other way round: the base left aside.
-func (s *settleScreen) againstPage(q *plan.Attributed, w int) term.Page {
+func (s settlePage) againstPage(q *plan.Attributed, w int) term.Page {
 	c := q.Question
-	e := edit{base: c.Yours, text: c.Theirs, place: c.Theirs, note: "removed", from: c.Place.Yours.Lo + 1, hue: term.Theirs,
+	e := edit{base: c.Yours, text: c.Theirs, place: c.Theirs, note: "removed", from: c.Place.Yours.Lo + 1,
+		hue:    term.Theirs,
 		ground: term.OnTheirs}
 	if s.job.theme.Colour {
 		e.code = s.job.coder.Lines(c.Path, c.Yours)
 	}
-	p := term.Page{term.Text(term.Plain, " ").Bold(term.Yours, "your text").Add(term.Dim, ", and ").Bold(term.Theirs, "what "+s.theirName(q)+" has").
+	p := term.Page{term.Text(term.Plain, " ").Bold(term.Yours, "your text").Add(term.Dim, ", and ").Bold(term.Theirs,
+		"what "+s.theirName(q)+" has").
 		Add(term.Dim, " in the place of what is struck out")}
 	return append(p, e.rows(s.job.theme.Colour)...)
 }
@@ -151,8 +158,9 @@ func atMost(p term.Page, n int) term.Page {
 	if len(p) <= n {
 		return p
 	}
-	return append(p[:n-1:n-1], term.Text(term.Dim, fmt.Sprintf("      … %s; v shows all", words.Count(len(p)-n+1, "more line",
-		"more lines"))))
+	return append(p[:n-1:n-1], term.Text(term.Dim, fmt.Sprintf("      … %s; v shows all",
+		words.Count(len(p)-n+1, "more line",
+			"more lines"))))
 }
 
 // edit is what a side did to a text, to be drawn word by word.

@@ -58,7 +58,8 @@ func (l *listing) actions() []action {
 	if l.only != "" {
 		return append(out, act(keys.Back, "show all", quietly(func() { l.only = "" })))
 	}
-	return append(out, act(keys.Back, "back to the conflict", quietly(l.job.close)), also(keys.List, quietly(l.job.close)))
+	return append(out, act(keys.Back, "back to the conflict", quietly(l.job.close)),
+		also(keys.List, quietly(l.job.close)))
 }
 
 // moveTo goes to a row or, where that is not shown, to the next one beyond that is.
@@ -145,7 +146,7 @@ func (l *listing) update(msg tea.Msg) tea.Cmd {
 
 func (l *listing) view(w, h int) term.Page {
 	if w < wide {
-		return l.listPage(w, h)
+		return l.page().listPage(w, h)
 	}
 	return l.settleScreen.view(w, h)
 }
@@ -168,7 +169,7 @@ type listRow struct {
 }
 
 // listPage is the conflicts, and below them what joined by itself.
-func (s *settleScreen) listPage(w, h int) term.Page {
+func (s settlePage) listPage(w, h int) term.Page {
 	r := s.listRows(w, h)
 	s.list.Size(len(r.rows), h)
 	s.list.Show(r.cursor)
@@ -190,8 +191,8 @@ type listRows struct {
 }
 
 // listRows are the rows of the list, and which of them one is on.
-func (s *settleScreen) listRows(w, h int) *listRows {
-	r := &listRows{settleScreen: s, here: s.at, open: s.listed(), w: w,
+func (s settlePage) listRows(w, h int) *listRows {
+	r := &listRows{settleScreen: s.settleScreen, here: s.at, open: s.listed(), w: w,
 		rows: make([]listRow, 0, len(s.job.questions)+len(s.job.joinedAlone)+16)}
 	if r.open != nil {
 		r.here = r.open.row
@@ -200,16 +201,18 @@ func (s *settleScreen) listRows(w, h int) *listRows {
 		r.add(nil)
 	}
 	r.add(term.Text(term.Plain, " ").Then(term.Heading("CONFLICTS")).
-		Add(term.Plain, fmt.Sprintf("  %d", s.job.join.Settled)).Add(term.Dim, fmt.Sprintf(" of %d settled", len(s.job.questions))))
+		Add(term.Plain, fmt.Sprintf("  %d", s.job.join.Settled)).Add(term.Dim,
+		fmt.Sprintf(" of %d settled", len(s.job.questions))))
 	r.add(nil)
 	r.conflicts()
 	r.add(nil)
 	r.add(term.Text(term.Plain, " ").Then(term.Rule(w - 2)))
-	r.add(term.Text(term.Plain, " ").Then(term.Heading("JOINED BY THEMSELVES")).Add(term.Plain, fmt.Sprintf("  %d", len(s.job.joinedAlone))))
+	r.add(term.Text(term.Plain, " ").Then(term.Heading("JOINED BY THEMSELVES")).Add(term.Plain,
+		fmt.Sprintf("  %d", len(s.job.joinedAlone))))
 	for i := range s.job.joinedAlone {
 		r.entry(len(s.job.questions) + i)
 	}
-	if s.job.screen() == screen(s) && len(s.job.joinedAlone) > 0 {
+	if s.job.screen() == screen(s.settleScreen) && len(s.job.joinedAlone) > 0 {
 		r.add(nil)
 		r.add(term.Text(term.Dim, "  ").Bold(term.Bright, keys.List.Help().Key).Add(term.Dim, " goes into this list"))
 	}
@@ -271,7 +274,8 @@ func (r *listRows) draw(row listRow) term.Line {
 func (r *listRows) entryLine(i int) (term.Line, tea.Msg) {
 	if i < len(r.job.questions) {
 		digits := len(fmt.Sprint(len(r.job.questions)))
-		return term.Text(term.Faint, fmt.Sprintf("%*d ", digits, i+1)).Then(r.conflictRow(&r.job.questions[i])), clickedConflict(i)
+		return term.Text(term.Faint, fmt.Sprintf("%*d ", digits,
+			i+1)).Then(r.page().conflictRow(&r.job.questions[i])), clickedConflict(i)
 	}
 	i -= len(r.job.questions)
 	o := r.job.joinedAlone[i]
@@ -284,7 +288,7 @@ func (r *listRows) entryLine(i int) (term.Line, tea.Msg) {
 }
 
 // conflictRow is a conflict in the list.
-func (s *settleScreen) conflictRow(q *plan.Attributed) term.Line {
+func (s settlePage) conflictRow(q *plan.Attributed) term.Line {
 	if why := s.aside(q); why != "" {
 		return term.Line{}.Mark(term.MarkBehind).Add(term.Dim, "later: "+why)
 	}
@@ -334,20 +338,4 @@ func afterLine(n int) string {
 		return "at the start"
 	}
 	return fmt.Sprintf("after line %d", n)
-}
-
-// joinedAlone are the files that ask nothing.
-func joinedAlone(overlap []plan.Overlap, questions []plan.Attributed) (out []plan.Overlap) {
-	asked := map[string]bool{}
-	for _, q := range questions {
-		for _, p := range q.File.Names() {
-			asked[p] = true
-		}
-	}
-	for _, o := range overlap {
-		if !o.Decide && !asked[o.Path] {
-			out = append(out, o)
-		}
-	}
-	return out
 }

@@ -19,17 +19,18 @@ func (s *settleScreen) view(w, h int) term.Page {
 	q := s.question()
 	switch {
 	case q == nil:
-		p := term.Page{nil, term.Text(term.Plain, "  ").Then(term.Done("Nothing asks for a decision: all joined by itself."))}
+		p := term.Page{nil, term.Text(term.Plain,
+			"  ").Then(term.Done("Nothing asks for a decision: all joined by itself."))}
 		return append(p, nil, term.Text(term.Dim, "  Enter goes on to the check."))
 	case w < wide:
-		return s.conflictPage(q, w, h)
+		return s.page().conflictPage(q, w, h)
 	}
-	right := s.conflictPage(q, w-listWidth-3, h)
-	return term.Beside(s.listPage(listWidth, h), right, listWidth, w, h)
+	right := s.page().conflictPage(q, w-listWidth-3, h)
+	return term.Beside(s.page().listPage(listWidth, h), right, listWidth, w, h)
 }
 
 // conflictPage is one conflict: where and who, the two edits, the ways, the result.
-func (s *settleScreen) conflictPage(q *plan.Attributed, w, h int) term.Page {
+func (s settlePage) conflictPage(q *plan.Attributed, w, h int) term.Page {
 	if q.Question.Whole() {
 		return s.shapePage(q, w, h)
 	}
@@ -63,7 +64,7 @@ func (s *settleScreen) conflictPage(q *plan.Attributed, w, h int) term.Page {
 
 // shapePage is a conflict that is no place in a text: what it is about, the ways and what each leaves and, where
 // there is room, what the sides have.
-func (s *settleScreen) shapePage(q *plan.Attributed, w, h int) term.Page {
+func (s settlePage) shapePage(q *plan.Attributed, w, h int) term.Page {
 	p, ways := s.conflictHead(q, w, h), s.waysPage(q, w)
 	about := s.kindPage(q, w)
 	p.Rows(about[:min(len(about), max(3, h-len(p)-len(ways)-2))])
@@ -84,7 +85,8 @@ func (s *settleScreen) shapePage(q *plan.Attributed, w, h int) term.Page {
 	if change := s.changes[q.Question.Key]; change != nil && h-len(p) >= 5 {
 		p.Row(term.Rule(w))
 		who := words.If(change.hue == term.Yours, "you", s.theirName(q))
-		p.Row(term.Text(term.Plain, " ").Bold(change.hue, "what "+who+" changed in it").Add(term.Dim, "  lost if it is deleted"))
+		p.Row(term.Text(term.Plain, " ").Bold(change.hue, "what "+who+" changed in it").Add(term.Dim,
+			"  lost if it is deleted"))
 		for _, row := range fromEdit(change.rows(s.job.theme.Colour), h-len(p), w) {
 			p.Row(row.Cut(w))
 		}
@@ -93,7 +95,7 @@ func (s *settleScreen) shapePage(q *plan.Attributed, w, h int) term.Page {
 }
 
 // tightPage is a conflict where there is little room: of all of it some is in view, the result always.
-func (s *settleScreen) tightPage(q *plan.Attributed, w, h int) term.Page {
+func (s settlePage) tightPage(q *plan.Attributed, w, h int) term.Page {
 	p := s.conflictHead(q, w, min(h, 13))
 	ways := s.waysPage(q, w)
 	if room := h - len(p) - 8; len(ways) > max(3, room) { // the marked one, and those beside it
@@ -117,7 +119,7 @@ func (s *settleScreen) tightPage(q *plan.Attributed, w, h int) term.Page {
 }
 
 // conflictHead is where a conflict is, and whose edits meet there.
-func (s *settleScreen) conflictHead(q *plan.Attributed, w, h int) term.Page {
+func (s settlePage) conflictHead(q *plan.Attributed, w, h int) term.Page {
 	var p term.Page
 	if h > 24 && s.job.w >= wide {
 		p.Blank()
@@ -162,7 +164,7 @@ func place(q *plan.Attributed) string {
 }
 
 // credit is who made an edit, when, and with which words.
-func (s *settleScreen) credit(q *plan.Attributed, side merge.Side) term.Line {
+func (s settlePage) credit(q *plan.Attributed, side merge.Side) term.Line {
 	n, m, more := q.Yours, term.MarkYours, q.More[0]
 	if side == merge.Theirs {
 		n, m, more = q.Theirs, term.MarkTheirs, q.More[1]
@@ -180,7 +182,8 @@ func (s *settleScreen) credit(q *plan.Attributed, side merge.Side) term.Line {
 		}
 		return l.Add(m.Hue, s.job.name(n, side)).Add(term.Dim, "  "+s.job.age(n)+"  ").Add(term.Plain, n.Subject())
 	}
-	return l.Add(m.Hue, s.job.name(n, side)).Add(term.Dim, "  "+s.job.age(n)+"  ").Add(term.Plain, n.Subject()+" ").Add(term.Dim,
+	return l.Add(m.Hue, s.job.name(n, side)).Add(term.Dim, "  "+s.job.age(n)+"  ").Add(term.Plain,
+		n.Subject()+" ").Add(term.Dim,
 		s.job.s.Planner.Short(n.ID)+words.If(more > 0, fmt.Sprintf(", and %d more", more), ""))
 }
 
@@ -222,7 +225,7 @@ const (
 )
 
 // costs tells what a way costs, naming the other side.
-func (s *settleScreen) costs(q *plan.Attributed, v settle.Verdict) string {
+func (s settlePage) costs(q *plan.Attributed, v settle.Verdict) string {
 	who := s.theirName(q)
 	if strings.HasPrefix(who, "you") { // the person's own commits, from another clone
 		who = ""
@@ -231,11 +234,12 @@ func (s *settleScreen) costs(q *plan.Attributed, v settle.Verdict) string {
 }
 
 // waysPage lists the ways, the marked one on a row of its own colour.
-func (s *settleScreen) waysPage(q *plan.Attributed, w int) term.Page {
+func (s settlePage) waysPage(q *plan.Attributed, w int) term.Page {
 	var p term.Page
 	c := q.Question
-	if head := term.Text(term.Plain, " ").Then(term.Heading("WAYS TO SETTLE IT")); c.Suggested == "" && (s.job.h >= 30 ||
-		s.job.w >= wide) { // else the row above the keys says so
+	if head := term.Text(term.Plain, " ").Then(term.Heading("WAYS TO SETTLE IT")); c.Suggested == "" &&
+		(s.job.h >= 30 ||
+			s.job.w >= wide) { // else the row above the keys says so
 		p.Row(head.Add(term.Dim, "  No way is clearly right. Choose one."))
 	} else if s.job.h >= 24 && s.job.w >= wide {
 		p.Row(head)
@@ -275,12 +279,14 @@ func (s *settleScreen) waysPage(q *plan.Attributed, w int) term.Page {
 			if k == 0 {
 				p.Row(s.wayRow(l.Then(part), i, w))
 			} else {
-				p.Row(term.Text(term.Plain, "").Fit(wayColumn+column).Add(term.Plain, "   ").Then(part).Clicks(clickedWay(i)))
+				p.Row(term.Text(term.Plain, "").Fit(wayColumn+column).Add(term.Plain,
+					"   ").Then(part).Clicks(clickedWay(i)))
 			}
 		}
 	}
 	if !c.Whole() {
-		l := term.Text(term.Bright, "   ").Bold(term.Bright, keys.Write.Help().Key).Add(term.Plain, "  write it yourself")
+		l := term.Text(term.Bright, "   ").Bold(term.Bright, keys.Write.Help().Key).Add(term.Plain,
+			"  write it yourself")
 		if q.Decision != nil && q.Decision.Way == settle.Written {
 			l = l.Add(term.Joined, " ✓").Add(term.Dim, "   as you wrote it")
 		}
@@ -290,7 +296,7 @@ func (s *settleScreen) waysPage(q *plan.Attributed, w int) term.Page {
 }
 
 // wayRow is the row of a way, marked if it is the marked one.
-func (s *settleScreen) wayRow(l term.Line, i, w int) term.Line {
+func (s settlePage) wayRow(l term.Line, i, w int) term.Line {
 	if i == s.way {
 		l = term.Text(term.Bright, " ▶ ").Then(l[1:]).Fit(w).On(term.OnRow)
 	}
@@ -298,7 +304,7 @@ func (s *settleScreen) wayRow(l term.Line, i, w int) term.Line {
 }
 
 // wayName is a way's number and name.
-func (s *settleScreen) wayName(q *plan.Attributed, i int, o settle.Option) term.Line {
+func (s settlePage) wayName(q *plan.Attributed, i int, o settle.Option) term.Line {
 	h := term.Plain
 	switch o.Way {
 	case settle.Weave:
@@ -334,7 +340,7 @@ func parses(v settle.Verdict) term.Line {
 }
 
 // kindPage says what a conflict that is no place in a text is about.
-func (s *settleScreen) kindPage(q *plan.Attributed, w int) term.Page {
+func (s settlePage) kindPage(q *plan.Attributed, w int) term.Page {
 	var p term.Page
 	d := words.Deeds{Who: s.theirName(q)}
 	if s.job.file == nil && !s.job.join.Stops[q.Stop].Uncommitted {
@@ -353,8 +359,9 @@ func (s *settleScreen) kindPage(q *plan.Attributed, w int) term.Page {
 		if at.Lines == at.Of {
 			many = words.If(at.Of == 1, "Its line is in ", fmt.Sprintf("All %d of its lines are in ", at.Of))
 		}
-		p.Rows(term.Indent(term.Wrap(term.Text(term.Plain, many).Add(term.Bright, at.Path).Add(term.Plain, " now: a change to them can be made "+
-			"there."), w-4), 1))
+		p.Rows(term.Indent(term.Wrap(term.Text(term.Plain, many).Add(term.Bright, at.Path).Add(term.Plain,
+			" now: a change to them can be made "+
+				"there."), w-4), 1))
 	}
 	p.Blank()
 	b, y, t := words.Has(q.Question)
@@ -371,3 +378,9 @@ func (s *settleScreen) kindPage(q *plan.Attributed, w int) term.Page {
 	}
 	return p
 }
+
+// settlePage draws Settle. It changes nothing but what is scrolled.
+type settlePage struct{ *settleScreen }
+
+// page returns what draws the screen.
+func (s *settleScreen) page() settlePage { return settlePage{s} }

@@ -43,7 +43,7 @@ func linesBefore(parts []settle.Part, at int) (n int) {
 
 // resultPage is what the file will hold, around the place, with the origin of
 // each line.
-func (s *settleScreen) resultPage(q *plan.Attributed, w, h int, whole bool) term.Page {
+func (s settlePage) resultPage(q *plan.Attributed, w, h int, whole bool) term.Page {
 	parts, at := s.parts(q)
 	yours, theirs, _ := q.File.Sides(q.Question, s.chosen(q))
 	before := linesBefore(parts, at)
@@ -78,8 +78,9 @@ func (s *settleScreen) resultPage(q *plan.Attributed, w, h int, whole bool) term
 	path := q.Question.Path
 	head := term.Text(term.Plain, " ").Bold(term.Joined, "RESULT")
 	if s.way == unmarked {
-		head = head.Add(term.Dim, fmt.Sprintf("  not said yet; %s around the place, which is as it was before both edits",
-			path))
+		head = head.Add(term.Dim,
+			fmt.Sprintf("  not said yet; %s around the place, which is as it was before both edits",
+				path))
 	} else {
 		head = head.Add(term.Dim, fmt.Sprintf("  lines %d–%d of the %d that %s will hold%s", s.result.At()+1,
 			s.result.At()+len(seen), rows, path, s.until(q)))
@@ -88,12 +89,12 @@ func (s *settleScreen) resultPage(q *plan.Attributed, w, h int, whole bool) term
 }
 
 // until says how long the result is as it is shown, where that is not to the end.
-func (s *settleScreen) until(q *plan.Attributed) string {
+func (s settlePage) until(q *plan.Attributed) string {
 	return words.If(s.chosen(q).Way == settle.Anew, ", till it is made anew", "")
 }
 
 // resultRows draws lines [start, end) of the result, the part at as mine.
-func (s *settleScreen) resultRows(q *plan.Attributed, parts []settle.Part, at int, mine []term.Line, tints [][]term.Tinted,
+func (s settlePage) resultRows(q *plan.Attributed, parts []settle.Part, at int, mine []term.Line, tints [][]term.Tinted,
 	start,
 	end int) term.Page {
 	var p term.Page
@@ -130,7 +131,7 @@ func (s *settleScreen) resultRows(q *plan.Attributed, parts []settle.Part, at in
 }
 
 // origin is the sign of where a part of the result comes from.
-func (s *settleScreen) origin(q *plan.Attributed, part settle.Part, here bool) term.Mark {
+func (s settlePage) origin(q *plan.Attributed, part settle.Part, here bool) term.Mark {
 	if part.Of != nil {
 		if _, settled := q.File.Chosen(part.Of, &s.job.st.Decisions); settled || here && s.way != unmarked {
 			return term.MarkJoined
@@ -149,7 +150,7 @@ func (s *settleScreen) origin(q *plan.Attributed, part settle.Part, here bool) t
 }
 
 // tinted is lines [start, end) of the result, coloured as code; nil where its language is not known.
-func (s *settleScreen) tinted(q *plan.Attributed, parts []settle.Part, start, end int) [][]term.Tinted {
+func (s settlePage) tinted(q *plan.Attributed, parts []settle.Part, start, end int) [][]term.Tinted {
 	if !s.job.theme.Colour {
 		return nil
 	}

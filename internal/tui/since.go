@@ -22,7 +22,7 @@ type sinceScreen struct {
 }
 
 // openSince compares a waypoint with now.
-func (j *job) openSince(name string) tea.Cmd {
+func openSince(j *job, name string) tea.Cmd {
 	return j.start("comparing", func(ctx context.Context, _ func(int, int)) (then, error) {
 		point, files, err := j.s.Since(ctx, name)
 		if err != nil {
@@ -44,11 +44,11 @@ func (s *sinceScreen) actions() []action {
 	if s.row < len(s.files) {
 		f := s.files[s.row]
 		out = append(out, act(keys.Next, "look at the change", func() tea.Cmd {
-			return s.job.openChange(f, "from waypoint "+s.point.Name+" to now", func() tea.Cmd {
+			return openChange(s.job, f, "from waypoint "+s.point.Name+" to now", func() tea.Cmd {
 				if s.job.pos == nil {
 					return nil
 				}
-				return s.job.openAnnotate(s.job.pos.Yours, f.Path)
+				return openAnnotate(s.job, s.job.pos.Yours, f.Path)
 			})
 		}))
 	}

@@ -76,7 +76,8 @@ func (s *stuckScreen) take() tea.Cmd {
 			return func() tea.Cmd { return s.job.nav.load(false) }, err
 		})
 	}
-	s.job.ask(term.Warning(fmt.Sprintf("%s goes back to %s, with index and files, as before git began. What was edited since "+
+	s.job.ask(term.Warning(fmt.Sprintf("%s goes back to %s, with index and files, as before git began. What was "+
+		"edited since "+
 		"is kept, and undo brings all of it back. Go back?", s.onBranch(), s.job.s.Planner.Short(s.stuck.Left.Before))),
 		"go back", s.back, func() { s.job.flash = term.Text(term.Plain, "Nothing was changed.") })
 	return nil
@@ -91,7 +92,8 @@ func (s *stuckScreen) back() tea.Cmd {
 		return func() tea.Cmd {
 			s.job.notice, s.job.changed, s.job.st = s.job.s.TakeNotice(), true, s.job.s.Ledger.State()
 			cmd := s.job.nav.startOver(true)
-			s.job.flash = term.Done(fmt.Sprintf("%s is at %s as before git began. l, then u brings back what was half done.",
+			s.job.flash = term.Done(fmt.Sprintf("%s is at %s as before git began. l, then u brings back what was "+
+				"half done.",
 				cmp.Or(wp.Branch, "HEAD"), s.job.s.Planner.Short(wp.After)))
 			return cmd
 		}, nil
@@ -127,8 +129,9 @@ func (s *stuckScreen) view(w, h int) term.Page {
 	p := term.Page{nil}
 	head, rest, _ := strings.Cut(s.stuck.Sentence(), ". ")
 	p.Say(w, term.Line{}.Bold(term.Trouble, words.Sentence(head)+" ").Add(term.Plain, rest))
-	p.Say(w, term.Text(term.Dim, "Nothing of it is lost: "+words.If(s.comes.Dirty > 0, words.Count(s.comes.Dirty, "file", "files")+
-		" with edits beside it "+words.Is(s.comes.Dirty, "stays as it is, and ", "stay as they are, and "), "")+
+	p.Say(w, term.Text(term.Dim, "Nothing of it is lost: "+words.If(s.comes.Dirty > 0,
+		words.Count(s.comes.Dirty, "file", "files")+
+			" with edits beside it "+words.Is(s.comes.Dirty, "stays as it is, and ", "stay as they are, and "), "")+
 		"whatever you take can be undone."))
 	if s.job.notice != "" {
 		p.Blank()
@@ -142,8 +145,9 @@ func (s *stuckScreen) view(w, h int) term.Page {
 	}
 	if !s.stuck.Left.Stash.IsZero() {
 		p.Blank()
-		p.Say(w, term.Text(term.Dim, "git put your uncommitted work aside before it began. Each of the three brings it back, "+
-			"joined where it must be."))
+		p.Say(w, term.Text(term.Dim,
+			"git put your uncommitted work aside before it began. Each of the three brings it back, "+
+				"joined where it must be."))
 	}
 	for _, n := range s.stuck.Notes {
 		p.Blank()
@@ -165,7 +169,8 @@ func (s *stuckScreen) view(w, h int) term.Page {
 func (s *stuckScreen) lines(p *term.Page) {
 	p.Head("WHAT IT JOINS", "")
 	p.Blank()
-	p.Row(term.Text(term.Plain, "    ").Mark(term.MarkYours).Add(term.Yours, s.job.s.Planner.Short(s.stuck.Left.Head)+"  ").Add(term.Plain,
+	p.Row(term.Text(term.Plain, "    ").Mark(term.MarkYours).Add(term.Yours,
+		s.job.s.Planner.Short(s.stuck.Left.Head)+"  ").Add(term.Plain,
 		s.stuck.Left.Branch+
 			", as it is"))
 	for _, id := range s.stuck.Left.Merged {
@@ -173,7 +178,8 @@ func (s *stuckScreen) lines(p *term.Page) {
 		if c, err := s.job.s.Planner.Store.Commit(id); err == nil {
 			subject = c.Subject()
 		}
-		p.Row(term.Text(term.Plain, "    ").Mark(term.MarkTheirs).Add(term.Theirs, s.job.s.Planner.Short(id)+"  ").Add(term.Plain, subject))
+		p.Row(term.Text(term.Plain, "    ").Mark(term.MarkTheirs).Add(term.Theirs,
+			s.job.s.Planner.Short(id)+"  ").Add(term.Plain, subject))
 	}
 }
 
@@ -194,7 +200,8 @@ func (s *stuckScreen) commits(p *term.Page, w int) {
 	}
 	for i, c := range all[from:] {
 		if i == most {
-			p.Row(term.Text(term.Dim, fmt.Sprintf("    and %s more to come", words.Count(len(all)-from-i, "commit", "commits"))))
+			p.Row(term.Text(term.Dim, fmt.Sprintf("    and %s more to come",
+				words.Count(len(all)-from-i, "commit", "commits"))))
 			break
 		}
 		m, label, note := term.MarkYours, c.State, ""
@@ -210,7 +217,8 @@ func (s *stuckScreen) commits(p *term.Page, w int) {
 				note = "replayed as " + s.job.s.Planner.Short(c.Now)
 			}
 		}
-		l = l.Add(term.Dim, label).Fit(18).Mark(m).Add(m.Hue, s.job.s.Planner.Short(c.ID)+"  ").Add(term.Plain, c.Subject())
+		l = l.Add(term.Dim, label).Fit(18).Mark(m).Add(m.Hue, s.job.s.Planner.Short(c.ID)+"  ").Add(term.Plain,
+			c.Subject())
 		if note != "" {
 			l = l.Fit(min(74, w-24)).Add(term.Dim, "  "+note)
 		}
@@ -238,14 +246,16 @@ func (s *stuckScreen) files(p *term.Page, w int) {
 				note = "settled in part by you, which is kept"
 			}
 		}
-		p.Row(term.Text(term.Plain, "    ").Mark(term.MarkOpen).Add(term.Plain, term.CutPath(f, w/2)).Fit(40).Add(term.Dim, "  "+note))
+		p.Row(term.Text(term.Plain, "    ").Mark(term.MarkOpen).Add(term.Plain,
+			term.CutPath(f, w/2)).Fit(40).Add(term.Dim, "  "+note))
 	}
 	for i, f := range s.stuck.Settled {
 		if i == most {
 			p.Row(term.Text(term.Dim, fmt.Sprintf("    and %d more", len(s.stuck.Settled)-i)))
 			break
 		}
-		p.Row(term.Text(term.Plain, "    ").Mark(term.MarkSettled).Add(term.Plain, term.CutPath(f, w/2)).Fit(40).Add(term.Dim, "  settled by you, "+
+		p.Row(term.Text(term.Plain, "    ").Mark(term.MarkSettled).Add(term.Plain,
+			term.CutPath(f, w/2)).Fit(40).Add(term.Dim, "  settled by you, "+
 			"kept"))
 	}
 }

@@ -140,8 +140,9 @@ func (t *taking) remark() term.Line {
 			of++
 		}
 	}
-	return term.Text(term.Dim, fmt.Sprintf("%d of %s taken: t takes or leaves the marked one. Nothing on disk changes yet.", on,
-		words.Count(of, "edit", "edits")))
+	return term.Text(term.Dim,
+		fmt.Sprintf("%d of %s taken: t takes or leaves the marked one. Nothing on disk changes yet.", on,
+			words.Count(of, "edit", "edits")))
 }
 
 func (t *taking) view(w, h int) term.Page {
@@ -199,7 +200,8 @@ func (t *taking) edits(w, h int) term.Page {
 		}
 		goes := k < len(b.Switches) && b.Switches[k].Line == i && b.Switches[k].New == "" && !b.Switches[k].Within
 		if !goes {
-			rows.Row(term.Text(term.Faint, fmt.Sprintf("%6d  ", i+t.from)).Add(term.Dim, strings.TrimRight(b.Base[i], "\r\n")).Cut(w))
+			rows.Row(term.Text(term.Faint, fmt.Sprintf("%6d  ", i+t.from)).Add(term.Dim,
+				strings.TrimRight(b.Base[i], "\r\n")).Cut(w))
 		}
 		for k < len(b.Switches) && b.Switches[k].Line == i {
 			put()
@@ -237,7 +239,8 @@ func (t *taking) editRow(k, w int) term.Line {
 	case s.Within && s.Old == "":
 		l = l.Add(m.Hue, "  + ").Put(text, trim(s.New))
 	case s.Within:
-		l = l.Add(term.Plain, "    ").Put(term.Ink{Hue: term.Dim, Strike: t.frame.theme.Colour}, trim(s.Old)).Add(term.Dim, " › ").
+		l = l.Add(term.Plain, "    ").Put(term.Ink{Hue: term.Dim, Strike: t.frame.theme.Colour},
+			trim(s.Old)).Add(term.Dim, " › ").
 			Put(text, trim(s.New))
 	case s.New != "":
 		l = l.Add(m.Hue, "+ ").Put(text, trim(s.New))
@@ -278,7 +281,8 @@ func (t *taking) drawResult() *drawnResult {
 		row = term.Line{}
 		clear(by)
 	}
-	hues := map[merge.Origin]term.Hue{merge.FromYours: term.Yours, merge.FromTheirs: term.Theirs, merge.FromBoth: term.Joined}
+	hues := map[merge.Origin]term.Hue{merge.FromYours: term.Yours, merge.FromTheirs: term.Theirs,
+		merge.FromBoth: term.Joined}
 	for _, f := range t.board.Fragments() {
 		text.WriteString(f.Text)
 		k := term.Ink{Hue: term.Plain}
@@ -325,8 +329,9 @@ func (t *taking) outcome(w, h int) term.Page {
 	}
 	d := t.drawn
 	n := len(d.rows)
-	head := term.Text(term.Plain, " ").Bold(term.Joined, "RESULT").Add(term.Dim, "  "+words.If(n == 0, "no line is left here",
-		words.Count(n, "line", "lines")))
+	head := term.Text(term.Plain, " ").Bold(term.Joined, "RESULT").Add(term.Dim,
+		"  "+words.If(n == 0, "no line is left here",
+			words.Count(n, "line", "lines")))
 	all := len(t.above) + n + len(t.below)
 	t.result.Size(all, h-1)
 	t.result.Around(len(t.above) + t.focus(d))

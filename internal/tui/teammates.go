@@ -42,7 +42,7 @@ type pulledFile struct {
 }
 
 // openTeammates opens the teammates' clones.
-func (j *job) openTeammates() tea.Cmd {
+func openTeammates(j *job) tea.Cmd {
 	j.open(&teammatesScreen{job: j, pulled: map[string]*pulled{}})
 	return nil
 }
@@ -97,8 +97,10 @@ func (s *teammatesScreen) enterRow() tea.Cmd {
 	case at.mate < 0:
 		return s.job.playAgain(s.job.played.Part.Other())
 	case at.file != nil:
-		title := term.Text(term.Plain, " ").Bold(term.Bright, at.file.path).Add(term.Dim, "   in "+words.First(s.mates()[at.mate].Name)+
-			"'s clone   ").Mark(term.MarkYours).Add(term.Dim, "what you had  ").Mark(term.MarkTheirs).Add(term.Dim, "what they had")
+		title := term.Text(term.Plain, " ").Bold(term.Bright, at.file.path).Add(term.Dim,
+			"   in "+words.First(s.mates()[at.mate].Name)+
+				"'s clone   ").Mark(term.MarkYours).Add(term.Dim, "what you had "+
+			" ").Mark(term.MarkTheirs).Add(term.Dim, "what they had")
 		s.job.open(newReader(s.job.frame, title, at.file.lines, true))
 		return nil
 	}
@@ -222,12 +224,15 @@ func (s *teammatesScreen) view(w, h int) term.Page {
 			p.Rows(term.Indent(term.Wrap(term.Text(term.Plain, d.said), w-8), 6))
 			continue
 		}
-		p.Row(term.Text(term.Dim, "      before  ").Add(term.Base, s.job.s.Planner.Short(d.before.ID)+"  ").Add(term.Plain, d.before.Subject()))
-		p.Row(term.Text(term.Dim, "      after   ").Add(term.Joined, s.job.s.Planner.Short(d.after.ID)+"  ").Add(term.Plain, d.after.Subject()).
+		p.Row(term.Text(term.Dim, "      before  ").Add(term.Base,
+			s.job.s.Planner.Short(d.before.ID)+"  ").Add(term.Plain, d.before.Subject()))
+		p.Row(term.Text(term.Dim, "      after   ").Add(term.Joined,
+			s.job.s.Planner.Short(d.after.ID)+"  ").Add(term.Plain, d.after.Subject()).
 			Add(term.Dim, "   moved forward by "+words.Count(d.commits, "commit", "commits")+", nothing to join"))
 		for _, f := range d.files {
-			l := term.Text(term.Plain, "  "+f.path).Fit(34).Mark(term.MarkYours).Add(term.Plain, fmt.Sprintf("%3d of your lines   ",
-				f.mine)).
+			l := term.Text(term.Plain, "  "+f.path).Fit(34).Mark(term.MarkYours).Add(term.Plain,
+				fmt.Sprintf("%3d of your lines   ",
+					f.mine)).
 				Mark(term.MarkTheirs).Add(term.Plain, fmt.Sprintf("%3d of theirs", f.theirs))
 			row(l)
 		}
@@ -235,7 +240,8 @@ func (s *teammatesScreen) view(w, h int) term.Page {
 	p.Blank()
 	p.Head("THE OTHER SIDE", "")
 	p.Blank()
-	row(term.Text(term.Plain, words.If(s.job.played.Part == demo.AsRuna, "play it as Ilka, whose push is refused as Runa was faster",
+	row(term.Text(term.Plain, words.If(s.job.played.Part == demo.AsRuna,
+		"play it as Ilka, whose push is refused as Runa was faster",
 		"play it as Runa again")))
 	s.scroll.Size(len(p), h)
 	s.scroll.Show(cursor)
@@ -245,5 +251,6 @@ func (s *teammatesScreen) view(w, h int) term.Page {
 func (s *teammatesScreen) status() term.Line { return term.Text(term.Dim, "the demo") }
 
 func (s *teammatesScreen) remark() term.Line {
-	return term.Text(term.Dim, "A pull here fetches from the demo's remote and moves the branch forward, in their clone.")
+	return term.Text(term.Dim,
+		"A pull here fetches from the demo's remote and moves the branch forward, in their clone.")
 }

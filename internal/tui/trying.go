@@ -26,7 +26,7 @@ func (s *checkScreen) tryIt() tea.Cmd {
 	return s.job.start("laying the joined code out", func(ctx context.Context, _ func(int, int)) (then, error) {
 		dir, err := s.job.s.Prover.LayOut(ctx, pos, tip)
 		if ask := agreeing(err); ask != nil {
-			return func() tea.Cmd { return s.job.openConsent(ask, s.tryIt) }, nil
+			return func() tea.Cmd { return openConsent(s.job, ask, s.tryIt) }, nil
 		}
 		if err != nil {
 			return nil, err
@@ -48,7 +48,8 @@ func (s *checkScreen) tried(msg triedByHand) tea.Cmd {
 		found, err := s.job.s.Prover.TriedIn(ctx, msg.dir, tree)
 		return func() tea.Cmd {
 			if len(found.Mends) == 0 {
-				s.job.flash = term.Text(term.Plain, "No text of the joined code was changed there."+untaken(found.Other))
+				s.job.flash = term.Text(term.Plain,
+					"No text of the joined code was changed there."+untaken(found.Other))
 				return nil
 			}
 			s.job.open(&triedScreen{checkScreen: s, found: found, rows: triedRows(found)})
@@ -90,8 +91,9 @@ func (t *triedScreen) take() tea.Cmd {
 		}
 		return nil
 	}, func() tea.Cmd {
-		s.job.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain, fmt.Sprintf("What you changed in %s becomes part of %s.",
-			words.Count(len(mends), "file", "files"), s.holder))
+		s.job.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain,
+			fmt.Sprintf("What you changed in %s becomes part of %s.",
+				words.Count(len(mends), "file", "files"), s.holder))
 		return s.enter()
 	})
 }
@@ -106,7 +108,8 @@ func (t *triedScreen) remark() term.Line {
 }
 
 func (t *triedScreen) view(w, h int) term.Page {
-	p := term.Page{term.Text(term.Plain, " ").Bold(term.Bright, "WHAT YOU CHANGED THERE").Add(term.Dim, "  it would become part of "+t.holder),
+	p := term.Page{term.Text(term.Plain, " ").Bold(term.Bright, "WHAT YOU CHANGED THERE").Add(term.Dim,
+		"  it would become part of "+t.holder),
 		nil}
 	for _, l := range t.scroll.Window(t.rows, h-len(p)) {
 		p.Row(l.Cut(w))

@@ -61,7 +61,7 @@ func (s *checkScreen) stopAsking() {
 }
 
 // whoRow is the four, each with how it stands, and what that comes to.
-func (s *checkScreen) whoRow(w int) term.Page {
+func (s checkPage) whoRow(w int) term.Page {
 	if s.who == nil {
 		return nil
 	}

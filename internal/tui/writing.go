@@ -73,7 +73,8 @@ func (e *writing) exchange() tea.Cmd {
 		by := &finding{screen: e, f: e.frame, label: "replace “" + old + "” by", says: f.says,
 			empty: term.Text(term.Dim, "nothing: it is taken out")}
 		by.open("", act(keys.Next, "replace all", by.typed(func(text string) tea.Cmd {
-			e.frame.flash = term.Text(term.Plain, words.Count(e.ed.ReplaceAll(old, text), "place", "places")+" replaced.")
+			e.frame.flash = term.Text(term.Plain, words.Count(e.ed.ReplaceAll(old, text), "place",
+				"places")+" replaced.")
 			return nil
 		})))
 		return nil
@@ -83,7 +84,8 @@ func (e *writing) exchange() tea.Cmd {
 
 func (e *writing) keep() tea.Cmd {
 	if e.ed.Invalid {
-		e.frame.flash = term.Warning("This text is not UTF-8, and writing it back would change more than you did. Choose one of " +
+		e.frame.flash = term.Warning("This text is not UTF-8, and writing it back would change more than you did. " +
+			"Choose one of " +
 			"the ways instead.")
 		return nil
 	}
@@ -94,7 +96,8 @@ func (e *writing) keep() tea.Cmd {
 func (e *writing) leaveIt() tea.Cmd {
 	if e.ed.Dirty() && !e.leaving {
 		e.leaving = true
-		e.frame.flash = term.Text(term.Plain, "Press esc again to leave without keeping what you wrote, or ctrl+s to keep it.")
+		e.frame.flash = term.Text(term.Plain,
+			"Press esc again to leave without keeping what you wrote, or ctrl+s to keep it.")
 		return nil
 	}
 	e.frame.close()
@@ -106,7 +109,8 @@ func (e *writing) unsaved() term.Line {
 		return nil
 	}
 	e.leaving = true
-	return term.Text(term.Plain, "What you wrote is not kept yet. Press ctrl+c again to quit without it, or ctrl+s to keep it.")
+	return term.Text(term.Plain,
+		"What you wrote is not kept yet. Press ctrl+c again to quit without it, or ctrl+s to keep it.")
 }
 
 func (e *writing) update(msg tea.Msg) tea.Cmd {

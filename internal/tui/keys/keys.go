@@ -1,5 +1,5 @@
-// Package keys is the table of all keys: how each is written on the screen, what it does, and its names in the terminal.
-// What a key does on one screen is said by that screen's action.
+// Package keys is the table of all keys: how each is written on the screen, what it does, and its names in the
+// terminal. An action of a screen says what its key does there.
 package keys
 
 import (
@@ -79,7 +79,7 @@ var (
 	Teammates = bind("i", "the teammates' clones", "i")
 	Anew      = bind("z", "begin the demo again", "z")
 
-	Digits = digits()
+	Digits = tenDigits()
 )
 
 // The keys of the editor, where letters are typed.
@@ -148,7 +148,8 @@ func Free() (free []string) {
 	return free
 }
 
-func digits() (d [10]key.Binding) {
+// tenDigits declares the digits, which go with other keys.
+func tenDigits() (d [10]key.Binding) {
 	for i := range d {
 		d[i] = bind("", "", fmt.Sprint(i))
 	}

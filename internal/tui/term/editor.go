@@ -353,6 +353,7 @@ func (e *Editor) deleteRight() {
 	}
 }
 
+// DeleteLine deletes the cursor's line as one edit.
 func (e *Editor) DeleteLine() {
 	e.anchor = nil
 	if len(e.Lines) == 1 {

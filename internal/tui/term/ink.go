@@ -14,6 +14,7 @@ import (
 // Hue is a foreground colour, named by its meaning.
 type Hue uint8
 
+// The colours of text. Those of the sides are used for nothing else.
 const (
 	Plain  Hue = iota
 	Dim        // what may be passed over
@@ -55,6 +56,7 @@ var (
 // Ground is a background colour, named by its meaning.
 type Ground uint8
 
+// The backgrounds: none, the row the person is on, and one for each kind of changed text.
 const (
 	NoGround Ground = iota
 	OnRow           // the row the person is on

@@ -1,5 +1,5 @@
-// Package term holds what screens are drawn from: inks, lines, pages, scrolling, coloured code and the editor. Values are
-// turned into escape codes in one place, Theme.Render.
+// Package term holds what screens are drawn from: inks, lines, pages, scrolling, coloured code and the editor. A value
+// becomes escape codes in one place, Theme.Render.
 package term
 
 import (

@@ -1,0 +1,184 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/tui/term"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// deciding settles the conflicts of Settle: by a way, edit by edit, or by what the person writes.
+type deciding struct{ *settleScreen }
+
+// deciding returns what settles the conflicts of the screen.
+func (s *settleScreen) deciding() deciding { return deciding{s} }
+
+// decide settles the conflict by the marked way and goes to the next; where
+// that is settled already it goes on.
+func (s deciding) decide() tea.Cmd {
+	c := s.question().Question
+	switch {
+	case s.marksDecision() && s.job.join.Open == 0:
+		return s.job.nav.joined()
+	case s.marksDecision():
+		return s.turnTo(s.nextOpen(s.at))
+	case s.way == unmarked:
+		how := fmt.Sprintf("Nothing is marked, so nothing was taken: 1–%d or ↑↓ marks a way", len(c.Ways))
+		if !c.Whole() {
+			how += ", w writes"
+		}
+		s.job.flash = term.Warning(how + ".")
+		return nil
+	}
+	if w := c.Ways[s.way].Way; w == settle.Anew || w == settle.Both && !c.Whole() {
+		return s.decideFile(w)
+	}
+	return s.record(settle.Decision{Key: c.Key, Way: c.Ways[s.way].Way})
+}
+
+// decideFile settles all that is open in the file by a way that is about all of it: making it anew, keeping both.
+func (s deciding) decideFile(way settle.Way) tea.Cmd {
+	q := s.question()
+	if way == settle.Anew && s.job.join.Stops[q.Stop].Uncommitted {
+		s.job.flash = term.Warning("That is not committed, so it is not made anew here: take a side, and make it " +
+			"anew yourself.")
+		return nil
+	}
+	var all []settle.Decision
+	for i := range s.job.questions {
+		if o := &s.job.questions[i]; o.File == q.File && (o.Decision == nil || o == q) {
+			all = append(all, settle.Decision{Key: o.Question.Key, Way: way})
+		}
+	}
+	at := s.at
+	return s.job.rejoin(func(to *recovery.Session) error { return to.Decide(all...) }, func() tea.Cmd {
+		if at = min(at, len(s.job.questions)-1); s.job.join.Open > 0 {
+			at = s.nextOpen(at)
+		}
+		return s.turnTo(at)
+	})
+}
+
+func (s deciding) record(d settle.Decision) tea.Cmd {
+	at := s.at
+	return s.job.rejoin(func(to *recovery.Session) error { return to.Decide(d) }, func() tea.Cmd {
+		at = min(at, len(s.job.questions)-1)
+		if s.job.join.Open > 0 {
+			at = s.nextOpen(at)
+		}
+		return s.turnTo(at)
+	})
+}
+
+func (s deciding) undoDecision() tea.Cmd {
+	return s.stepDecision((*ledger.Ledger).UndoDecision, "is taken back")
+}
+
+func (s deciding) redoDecision() tea.Cmd {
+	return s.stepDecision((*ledger.Ledger).RedoDecision, "is made again")
+}
+
+// stepDecision takes a decision back, or makes it again, and goes to it.
+func (s deciding) stepDecision(step func(to *ledger.Ledger) (settle.Decision, bool, error), what string) tea.Cmd {
+	var undone settle.Decision
+	var any bool
+	return s.job.rejoin(func(to *recovery.Session) (err error) {
+		undone, any, err = step(to.Ledger)
+		return err
+	}, func() tea.Cmd {
+		if !any {
+			s.job.flash = term.Text(term.Plain, "There is no decision to undo, or to make again.")
+			return nil
+		}
+		at := max(0, min(s.at, len(s.job.questions)-1))
+		for i := range s.job.questions {
+			if s.job.questions[i].Question.Key == undone.Key {
+				at = i
+			}
+		}
+		s.job.flash = term.Text(term.Plain, "The last decision ("+undone.Way.Label()+") "+what+".")
+		return s.turnTo(at)
+	})
+}
+
+// forget takes what is remembered of the conflict out.
+func (s deciding) forget() tea.Cmd {
+	key, at, n := s.question().Question.Key, s.at, 0
+	return s.job.rejoin(func(to *recovery.Session) (err error) {
+		n, err = to.ForgetDecisions(key)
+		return err
+	}, func() tea.Cmd {
+		cmd := s.turnTo(min(at, len(s.job.questions)-1))
+		s.job.flash = term.Text(term.Plain, words.If(n > 0, "It is forgotten how this was settled before.",
+			"This is remembered by a colleague; it can be forgotten where it was decided."))
+		return cmd
+	})
+}
+
+// takeEdits opens the single edits of the place, beginning with those that the marked way takes.
+func (s deciding) takeEdits() tea.Cmd {
+	q := s.question()
+	o := s.chosen(q)
+	mine, other, result := q.File.Sides(q.Question, o)
+	moved := o.Moved != nil
+	if moved {
+		result = o.Moved.Text
+	}
+	board := settle.NewBoard(q.Question.Base, mine, other)
+	board.Start(result)
+	parts, at := s.parts(q)
+	before, after := linesAround(parts, at, s.job.h)
+	t := &taking{above: before, below: after, from: q.Question.Place.Base.Lo + 1,
+		frame: s.job.frame, board: board, right: s.status(), start: board.Text(), keeps: "settle it so",
+		title: term.Text(term.Plain, " ").Bold(term.Bright, q.Question.Path).Add(term.Dim,
+			place(q)), first: 1 + linesBefore(parts, at)}
+	t.keep = func(text string) tea.Cmd {
+		return s.record(settle.Decision{Key: q.Question.Key, Way: settle.Written, Text: text, Moved: moved})
+	}
+	t.write = func(text string) tea.Cmd { return s.writeFrom(text, moved) }
+	t.show()
+	return nil
+}
+
+// write opens the editor on the place, or on where its lines were moved to.
+func (s deciding) write() tea.Cmd {
+	q := s.question()
+	o := s.chosen(q)
+	if both, ok := q.Question.Option(settle.YoursTheirs); ok && s.way == unmarked {
+		o = both // to be cut down to what is meant
+	}
+	if o.Moved != nil {
+		return s.writeFrom(o.Moved.Text, true)
+	}
+	return s.writeFrom(o.Text, false)
+}
+
+// writeFrom opens the editor on a text for the place, or for where its lines were moved to.
+func (s deciding) writeFrom(text string, moved bool) tea.Cmd {
+	q := s.question()
+	d := settle.Decision{Key: q.Question.Key, Way: settle.Written, Moved: moved}
+	closed := text == "" || strings.HasSuffix(text, "\n")
+	parts, at := s.parts(q)
+	ed := term.NewEditor(strings.TrimSuffix(text, "\n"), 1+linesBefore(parts, at))
+	var board *settle.Board
+	if !moved { // else it is another place
+		board = settle.NewBoard(q.Question.Base, q.Question.Yours, q.Question.Theirs)
+	}
+	s.job.open(&writing{frame: s.job.frame, ed: ed, right: s.status(), name: q.Question.Path, own: s.job.s.Repo.Editor,
+		board: board, from: q.Question.Place.Base.Lo + 1, closed: closed,
+		around: func(w, h int) term.Page { return s.page().writingPage(q, ed, w, h) },
+		save: func(text string) tea.Cmd {
+			if closed && text != "" {
+				text += "\n"
+			}
+			d.Text = text
+			return s.record(d)
+		}})
+	return nil
+}
