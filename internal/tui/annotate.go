@@ -36,9 +36,8 @@ type annotateScreen struct {
 	mine   map[object.ID]term.Mark // commits of the recovery at hand
 	found  *findings
 	done   bool
-	row    int
+	list   list
 	shares bool // the list of authors is shown where there is no room for both
-	scroll term.Scroll
 }
 
 // origin is where a line comes from.
@@ -79,6 +78,7 @@ func openJoinedLines(j *job, path string) tea.Cmd {
 // annotateFrom fills in a screen that says which lines are meant, and opens it.
 func (j *job) annotateFrom(s *annotateScreen) tea.Cmd {
 	s.reads = j.newBeside()
+	s.list.rows = func() int { return len(s.lines) }
 	s.nodes, s.mine = map[object.ID]history.Node{}, map[object.ID]term.Mark{}
 	s.found = &findings{fresh: make(chan struct{}, 1), over: make(chan struct{})}
 	pos, commit, path := j.pos, s.commit, s.path
@@ -167,10 +167,10 @@ func (s *annotateScreen) take() {
 
 // here is where the line one is on comes from; ok is false while that is not known.
 func (s *annotateScreen) here() (o origin, n history.Node, ok bool) {
-	if s.row >= len(s.lines) {
+	if s.list.row >= len(s.lines) {
 		return o, n, false
 	}
-	o = s.lines[s.row]
+	o = s.lines[s.list.row]
 	n, ok = s.nodes[o.commit]
 	return o, n, ok
 }
@@ -186,10 +186,7 @@ func (s *annotateScreen) actions() []action {
 	if s.from != nil {
 		out = append(out, also(keys.Right, quietly(s.leave)))
 	}
-	out = append(out, rowKeys("line", len(s.lines), s.scroll.Room(), func(by int) tea.Cmd {
-		s.moveTo(s.row + by)
-		return nil
-	})...)
+	out = append(out, s.list.keys("line")...)
 	out = append(out, act(keys.Following, "next commit", quietly(func() { s.turn(1) })),
 		also(keys.Previous, quietly(func() { s.turn(-1) })))
 	if s.job.w < wide {
@@ -223,18 +220,16 @@ func (s *annotateScreen) before(o origin, n history.Node) tea.Cmd {
 	})
 }
 
-func (s *annotateScreen) moveTo(row int) { s.row = max(0, min(row, len(s.lines)-1)) }
-
 // turn goes to the first line of the next run of one commit, or of the one before.
 func (s *annotateScreen) turn(step int) {
-	for i := s.row + step; i > 0 && i < len(s.lines); i += step {
+	for i := s.list.row + step; i > 0 && i < len(s.lines); i += step {
 		if s.lines[i].commit != s.lines[i-1].commit {
-			s.moveTo(i)
+			s.list.to(i)
 			return
 		}
 	}
 	if step < 0 {
-		s.moveTo(0)
+		s.list.to(0)
 	}
 }
 
@@ -246,12 +241,8 @@ func (s *annotateScreen) update(msg tea.Msg) tea.Cmd {
 		}
 		s.take()
 		return s.found.more()
-	case clickedCommit:
-		s.moveTo(int(msg))
-	case tea.MouseWheelMsg:
-		s.moveTo(s.row + wheeled(msg))
 	}
-	return nil
+	return s.list.update(msg)
 }
 
 const sharesWidth = 34
@@ -279,9 +270,9 @@ func (s *annotateScreen) view(w, h int) term.Page {
 
 // linesPage draws the lines that are seen.
 func (s *annotateScreen) linesPage(w, room int) (p term.Page) {
-	s.scroll.Size(len(s.lines), room)
-	s.scroll.Show(s.row)
-	from := s.scroll.At()
+	s.list.scroll.Size(len(s.lines), room)
+	s.list.scroll.Show(s.list.row)
+	from := s.list.scroll.At()
 	digits := len(itoa(len(s.lines)))
 	who, name := 30, s.nameOf
 	if w < 90 {
@@ -290,7 +281,7 @@ func (s *annotateScreen) linesPage(w, room int) (p term.Page) {
 	for i := from; i < min(len(s.lines), from+room); i++ {
 		o := s.lines[i]
 		n, known := s.nodes[o.commit]
-		l := term.Text(term.Bright, words.If(i == s.row, "▶", " "))
+		l := term.Text(term.Bright, words.If(i == s.list.row, "▶", " "))
 		first := i == from || s.lines[i-1].commit != o.commit
 		m, mine := s.mine[o.commit]
 		if !mine {
@@ -310,10 +301,10 @@ func (s *annotateScreen) linesPage(w, room int) (p term.Page) {
 			tint = s.words[i]
 		}
 		l = term.Code(l, s.text[i], tint, nil, term.Ink{}).Cut(w)
-		if i == s.row {
+		if i == s.list.row {
 			l = l.Fit(w).On(term.OnRow)
 		}
-		p.Row(l.Clicks(clickedCommit(i)))
+		p.Row(l.Clicks(clickedRow(i)))
 	}
 	return p
 }
@@ -394,7 +385,7 @@ func (s *annotateScreen) remark() term.Line {
 		return term.Text(term.Dim, "Looking back through the history…")
 	}
 	l := term.Text(term.Plain, s.job.s.Planner.Short(n.ID)+"  ").Bold(term.Plain, n.Subject())
-	if o.path != s.path || o.line != s.row+1 {
+	if o.path != s.path || o.line != s.list.row+1 {
 		l = l.Add(term.Dim, fmt.Sprintf("   there %s:%d", o.path, o.line))
 	}
 	return l

@@ -16,16 +16,15 @@ import (
 // branchesScreen is all branches beside the one you are on: what each has and yours has not, and
 // the other way round.
 type branchesScreen struct {
-	job    *job
-	reads  besides
-	mu     sync.Mutex
-	fresh  chan struct{}
-	ended  chan struct{} // closed when all were compared
-	list   []lookback.Branching
-	more   int
-	done   bool
-	row    int
-	scroll term.Scroll
+	job   *job
+	reads besides
+	mu    sync.Mutex
+	fresh chan struct{}
+	ended chan struct{} // closed when all were compared
+	list  []lookback.Branching
+	more  int
+	done  bool
+	rows  list
 }
 
 // compared says that more branches were compared.
@@ -34,6 +33,7 @@ type compared struct{ of *branchesScreen }
 // openBranches compares the branches.
 func openBranches(j *job) tea.Cmd {
 	s := &branchesScreen{job: j, reads: j.newBeside(), fresh: make(chan struct{}, 1), ended: make(chan struct{})}
+	s.rows.rows = func() int { return len(s.branches()) }
 	j.open(s)
 	return tea.Batch(s.reads.start(func(ctx context.Context) (then, error) {
 		defer close(s.ended)
@@ -71,31 +71,22 @@ func (s *branchesScreen) branches() []lookback.Branching {
 
 func (s *branchesScreen) actions() []action {
 	var out []action
-	if list := s.branches(); s.row < len(list) {
+	if list := s.branches(); s.rows.row < len(list) {
 		out = append(out, act(keys.Next, "its commits beside yours",
-			func() tea.Cmd { return openHistory(s.job, list[s.row].Name) }))
+			func() tea.Cmd { return openHistory(s.job, list[s.rows.row].Name) }))
 	}
-	out = append(out, rowKeys("branch", len(s.branches()), s.scroll.Room(), s.move)...)
+	out = append(out, s.rows.keys("branch")...)
 	return append(out, act(keys.Back, "", quietly(func() { s.reads.stop(); s.job.close() })))
 }
 
-func (s *branchesScreen) move(by int) tea.Cmd {
-	s.row = max(0, min(s.row+by, len(s.branches())-1))
-	return nil
-}
-
 func (s *branchesScreen) update(msg tea.Msg) tea.Cmd {
-	switch msg := msg.(type) {
-	case compared:
+	if msg, ok := msg.(compared); ok {
 		if msg.of == s && !s.done {
 			return s.next()
 		}
-	case clickedCommit:
-		s.row = int(msg)
-	case tea.MouseWheelMsg:
-		return s.move(wheeled(msg))
+		return nil
 	}
-	return nil
+	return s.rows.update(msg)
 }
 
 func (s *branchesScreen) view(w, h int) term.Page {
@@ -106,17 +97,15 @@ func (s *branchesScreen) view(w, h int) term.Page {
 		p.Say(w, term.Text(term.Plain, words.If(s.done, "There is no other branch here.", "Comparing…")))
 		return p
 	}
-	var rows term.Page
-	for i, b := range list {
-		rows.Row(s.branchRow(i, b, w))
+	rows := s.rows.on(nil, w)
+	for _, b := range list {
+		rows.item(branchLine(b, w))
 	}
 	if s.more > 0 {
 		older := words.Count(s.more, "older branch, not compared", "older branches, not compared")
-		rows.Row(term.Text(term.Dim, "    and "+older))
+		rows.page.Row(term.Text(term.Dim, "    and "+older))
 	}
-	s.scroll.Size(len(rows), h-len(p))
-	s.scroll.Show(s.row)
-	return append(p, s.scroll.Window(rows, h-len(p))...)
+	return append(p, rows.window(h-len(p))...)
 }
 
 // counted is a number of commits that one line has and the other has not.
@@ -128,10 +117,9 @@ func counted(m term.Mark, n int, what string) term.Line {
 	return term.Line{}.Mark(m).Add(h, fmt.Sprintf("%d %s", n, what)).Fit(25)
 }
 
-// branchRow is a branch with what is there and not here, both ways.
-func (s *branchesScreen) branchRow(i int, b lookback.Branching, w int) term.Line {
-	l := term.Text(term.Bright, words.If(i == s.row, " ▶ ", "   ")).Then(term.Text(term.Plain,
-		b.Name).Fit(max(20, w/4))).Add(term.Plain, "  ")
+// branchLine tells of a branch what is there and not here, and the other way round.
+func branchLine(b lookback.Branching, w int) term.Line {
+	l := term.Text(term.Plain, b.Name).Fit(max(20, w/4)).Add(term.Plain, "  ")
 	switch {
 	case b.Err != nil:
 		l = l.Mark(term.MarkWarning).Add(term.Dim, b.Err.Error())
@@ -150,11 +138,7 @@ func (s *branchesScreen) branchRow(i int, b lookback.Branching, w int) term.Line
 			l = l.Add(term.Dim, "by "+words.List(words.Some(b.By, 3)))
 		}
 	}
-	l = l.Cut(w)
-	if i == s.row {
-		l = l.Fit(w).On(term.OnRow)
-	}
-	return l.Clicks(clickedCommit(i))
+	return l
 }
 
 func (s *branchesScreen) status() term.Line {

@@ -18,15 +18,13 @@ import (
 // commitScreen is a commit: what it says, and what it changed; of a merge commit against each
 // side, and what a person decided in it.
 type commitScreen struct {
-	job    *job
-	reads  besides
-	node   history.Node
-	entry  *lookback.Entry // nil where it is not known what it is to the person
-	d      *lookback.Details
-	side   int // the parent it is held against
-	row    int // decisions first, then files
-	scroll term.Scroll
-	at     []int // the rows of the page that rows are on
+	job   *job
+	reads besides
+	node  history.Node
+	entry *lookback.Entry // nil where it is not known what it is to the person
+	d     *lookback.Details
+	side  int  // the parent it is held against
+	rows  list // decisions first, then files
 }
 
 // openCommit looks at a commit of a history.
@@ -36,6 +34,7 @@ func openCommit(j *job, e *lookback.Entry) tea.Cmd {
 
 func showCommit(j *job, n history.Node, e *lookback.Entry) tea.Cmd {
 	s := &commitScreen{job: j, reads: j.newBeside(), node: n, entry: e}
+	s.rows.rows = s.count
 	j.open(s)
 	return s.reads.start(func(ctx context.Context) (then, error) {
 		d, err := s.job.s.History.Details(ctx, n.ID, nil)
@@ -73,7 +72,7 @@ func (s *commitScreen) count() int { return len(s.decisions()) + len(s.files()) 
 
 // file is the file one is on, nil on a decision.
 func (s *commitScreen) file() *lookback.ChangedFile {
-	if i := s.row - len(s.decisions()); i >= 0 && i < len(s.files()) {
+	if i := s.rows.row - len(s.decisions()); i >= 0 && i < len(s.files()) {
 		return &s.files()[i]
 	}
 	return nil
@@ -88,10 +87,7 @@ func (s *commitScreen) actions() []action {
 		}
 		out = append(out, act(keys.Next, what, s.enterRow))
 	}
-	out = append(out, rowKeys("file", s.count(), s.scroll.Room(), func(by int) tea.Cmd {
-		s.moveTo(s.row + by)
-		return nil
-	})...)
+	out = append(out, s.rows.keys("file")...)
 	if f := s.file(); f != nil && f.Text && !f.New.Absent() {
 		path := f.Path
 		out = append(out, act(keys.Annotate, "who wrote its lines", func() tea.Cmd {
@@ -102,7 +98,7 @@ func (s *commitScreen) actions() []action {
 		turn := func(by int) func() tea.Cmd {
 			return quietly(func() {
 				s.side = (s.side + by + len(s.d.Sides)) % len(s.d.Sides)
-				s.moveTo(min(s.row, s.count()-1))
+				s.rows.to(s.rows.row)
 			})
 		}
 		out = append(out, act(keys.Left, "against the other side", turn(-1)), also(keys.Right, turn(1)))
@@ -110,32 +106,19 @@ func (s *commitScreen) actions() []action {
 	return append(out, act(keys.Back, "", quietly(func() { s.reads.stop(); s.job.close() })))
 }
 
-func (s *commitScreen) moveTo(row int) {
-	s.row = max(0, min(row, s.count()-1))
-	if s.row < len(s.at) {
-		if s.row == 0 {
-			s.scroll.To(0)
-		}
-		s.scroll.Show(s.at[s.row])
-	}
-}
-
 func (s *commitScreen) enterRow() tea.Cmd {
 	if f := s.file(); f != nil {
 		path := f.Path
 		return openChange(s.job, *f, s.node.Subject(), func() tea.Cmd { return openAnnotate(s.job, s.node.ID, path) })
 	}
-	s.job.open(newDecision(s.job.frame, s.decisions()[s.row]))
+	s.job.open(newDecision(s.job.frame, s.decisions()[s.rows.row]))
 	return nil
 }
 
 func (s *commitScreen) update(msg tea.Msg) tea.Cmd {
-	switch msg := msg.(type) {
-	case clickedCommit:
-		s.moveTo(int(msg))
+	s.rows.update(msg)
+	if _, ok := msg.(clickedRow); ok {
 		return s.enterRow()
-	case tea.MouseWheelMsg:
-		s.scroll.Update(msg)
 	}
 	return nil
 }
@@ -158,12 +141,12 @@ func (s *commitScreen) view(w, h int) term.Page {
 	if s.d == nil {
 		p.Blank()
 		p.Row(term.Text(term.Dim, "   Reading what it changed…"))
-		return s.scroll.Window(p, h)
+		return s.rows.scroll.Window(p, h)
 	}
-	s.at = s.at[:0]
-	s.decidedRows(&p, w)
-	s.fileRows(&p, w)
-	return s.scroll.Window(p, h)
+	rows := s.rows.on(p, w)
+	s.decidedRows(rows)
+	s.fileRows(rows)
+	return rows.window(h)
 }
 
 // people says who made it and when, author and committer where they differ.
@@ -214,39 +197,29 @@ func (s *commitScreen) message(p *term.Page, w int) {
 }
 
 // decidedRows tells what a person decided in a merge commit.
-func (s *commitScreen) decidedRows(p *term.Page, w int) {
+func (s *commitScreen) decidedRows(p *listed) {
 	a := s.d.Decided
 	if a == nil {
 		return
 	}
-	p.Blank()
-	p.Head("WHAT A PERSON DECIDED IN IT", "")
-	p.Blank()
+	p.page.Blank()
+	p.page.Head("WHAT A PERSON DECIDED IN IT", "")
+	p.page.Blank()
 	if len(a.Decisions) == 0 {
-		p.Row(term.Text(term.Plain, "    ").Then(term.Done("nothing")).Add(term.Dim,
+		p.page.Row(term.Text(term.Plain, "    ").Then(term.Done("nothing")).Add(term.Dim,
 			"   it is what joining its two sides makes by itself"))
 	}
-	for i, d := range a.Decisions {
-		s.at = append(s.at, len(*p))
-		p.Row(s.pointed(i, decisionLine(d)).Cut(w).Clicks(clickedCommit(i)))
+	for _, d := range a.Decisions {
+		p.item(decisionLine(d))
 	}
 	if a.Joined > 0 {
-		p.Row(term.Text(term.Dim, fmt.Sprintf("      %s that both sides changed joined by %s",
+		p.page.Row(term.Text(term.Dim, fmt.Sprintf("      %s that both sides changed joined by %s",
 			words.Count(a.Joined, "file", "files"), words.Is(a.Joined, "itself", "themselves"))))
 	}
 }
 
-// pointed is a row that can be gone to.
-func (s *commitScreen) pointed(i int, l term.Line) term.Line {
-	l = term.Text(term.Bright, words.If(i == s.row, "  ▶ ", "    ")).Then(l)
-	if i == s.row {
-		return l.Fit(s.job.w).On(term.OnRow)
-	}
-	return l
-}
-
 // fileRows lists the files that changed.
-func (s *commitScreen) fileRows(p *term.Page, w int) {
+func (s *commitScreen) fileRows(p *listed) {
 	a := s.d.Sides[s.side]
 	added, removed := 0, 0
 	for _, f := range a.Files {
@@ -259,17 +232,15 @@ func (s *commitScreen) fileRows(p *term.Page, w int) {
 			s.job.s.Planner.Short(a.Parent.ID),
 			a.Parent.Subject())
 	}
-	p.Blank()
-	p.Row(term.Text(term.Plain, "  ").Then(term.Heading("WHAT IT CHANGED")).Add(term.Dim, what).Cut(w))
-	p.Blank()
-	column := fileColumn(a.Files, w)
-	for i, f := range a.Files {
-		s.at = append(s.at, len(*p))
-		at := len(s.decisions()) + i
-		p.Row(s.pointed(at, fileLine(f, column)).Clicks(clickedCommit(at)))
+	p.page.Blank()
+	p.page.Row(term.Text(term.Plain, "  ").Then(term.Heading("WHAT IT CHANGED")).Add(term.Dim, what).Cut(p.w))
+	p.page.Blank()
+	column := fileColumn(a.Files, p.w)
+	for _, f := range a.Files {
+		p.item(fileLine(f, column))
 	}
 	if len(a.Files) == 0 {
-		p.Row(term.Text(term.Dim, "    nothing: its files are "+words.If(a.Parent.Commit == nil, "none",
+		p.page.Row(term.Text(term.Dim, "    nothing: its files are "+words.If(a.Parent.Commit == nil, "none",
 			"those of the commit before it")))
 	}
 }

@@ -30,8 +30,7 @@ type historyScreen struct {
 	reading bool
 	done    bool // all were read
 
-	row    int
-	scroll term.Scroll
+	list list
 
 	find  lookback.Find
 	typed string // as it was typed
@@ -51,6 +50,7 @@ const (
 // openHistory lays the history over the screen there is.
 func openHistory(j *job, rev string) tea.Cmd {
 	s := &historyScreen{job: j, reads: j.newBeside(), rev: rev, hues: map[int]term.Hue{}}
+	s.list = list{rows: s.rows, turned: s.turned, end: s.toEnd}
 	j.open(s)
 	return s.begin(object.ID{})
 }
@@ -161,10 +161,10 @@ func (s *historyScreen) shown(row int) *lookback.Entry {
 
 // here is the commit one is on, nil where there is none.
 func (s *historyScreen) here() *lookback.Entry {
-	if s.row >= s.rows() {
+	if s.list.row >= s.rows() {
 		return nil
 	}
-	return s.shown(s.row)
+	return s.shown(s.list.row)
 }
 
 // wants reads on where the rows seen come near the end of those read.
@@ -176,7 +176,7 @@ func (s *historyScreen) wants() tea.Cmd {
 	if !c.Compared() {
 		return s.compareLines(c)
 	}
-	if s.done || s.row+readAhead/2 < s.rows() {
+	if s.done || s.list.row+readAhead/2 < s.rows() {
 		return nil
 	}
 	s.reading = true
@@ -198,20 +198,20 @@ func (s *historyScreen) compareLines(c *lookback.Chronicle) tea.Cmd {
 	})
 }
 
-func (s *historyScreen) moveTo(row int) tea.Cmd {
-	if s.row = max(0, min(row, s.rows()-1)); s.row == 0 {
+func (s *historyScreen) turned() tea.Cmd {
+	if s.list.row == 0 {
 		s.place = 0
 	}
 	return s.wants()
 }
 
-// move goes some rows down, or up; to the very end it reads all there is.
-func (s *historyScreen) move(by int) tea.Cmd {
-	if by < toTheEnd || s.done || s.only {
-		return s.moveTo(s.row + by)
+// toEnd marks the last row, after reading all there is.
+func (s *historyScreen) toEnd() tea.Cmd {
+	if s.done || s.only {
+		return s.list.to(toTheEnd)
 	}
 	return s.readUntil("reading the whole history", func([]lookback.Entry) bool { return false }, func() tea.Cmd {
-		return s.moveTo(s.rows() - 1)
+		return s.list.to(s.rows() - 1)
 	})
 }
 
@@ -220,7 +220,7 @@ func (s *historyScreen) actions() []action {
 	if s.here() != nil {
 		out = append(out, act(keys.Next, "look at it", func() tea.Cmd { return openCommit(s.job, s.here()) }))
 	}
-	out = append(out, rowKeys("commit", s.rows(), s.scroll.Room(), s.move)...)
+	out = append(out, s.list.keys("commit")...)
 	if s.canPick() {
 		out = append(out, act(keys.Take, words.If(s.isMarked(), "unmark it", "mark it"), s.mark))
 	}
@@ -250,7 +250,7 @@ func (s *historyScreen) leave() tea.Cmd {
 		at := s.here()
 		s.only, s.find, s.found, s.typed = false, lookback.Find{}, nil, ""
 		if at != nil {
-			s.row = slices.IndexFunc(s.entries, func(e lookback.Entry) bool { return e.ID == at.ID })
+			s.list.row = slices.IndexFunc(s.entries, func(e lookback.Entry) bool { return e.ID == at.ID })
 		}
 		return nil
 	}
@@ -265,7 +265,7 @@ func (s *historyScreen) landmark(by int) tea.Cmd {
 	s.place = ((s.place+by)%n + n) % n
 	if s.place == 0 {
 		s.job.flash = term.Text(term.Plain, "The newest commit.")
-		return s.moveTo(0)
+		return s.list.to(0)
 	}
 	at := s.c.Landmarks[s.place-1]
 	s.job.flash = term.Text(term.Plain, words.Sentence(at.Words))
@@ -275,8 +275,8 @@ func (s *historyScreen) landmark(by int) tea.Cmd {
 // goToCommit goes to a commit, reading on until it comes.
 func (s *historyScreen) goToCommit(id object.ID) tea.Cmd {
 	if i := slices.IndexFunc(s.entries, func(e lookback.Entry) bool { return e.ID == id }); i >= 0 {
-		s.scroll.Around(i)
-		return s.moveTo(i)
+		s.list.scroll.Around(i)
+		return s.list.to(i)
 	}
 	if s.done || s.reading {
 		return nil
@@ -326,16 +326,16 @@ func (s *historyScreen) readUntil(doing string, there func([]lookback.Entry) boo
 func (s *historyScreen) next(by int) tea.Cmd {
 	if by < 0 {
 		for _, i := range slices.Backward(s.found) {
-			if i < s.row {
-				return s.moveTo(i)
+			if i < s.list.row {
+				return s.list.to(i)
 			}
 		}
 		s.job.flash = term.Text(term.Plain, "There is none above.")
 		return nil
 	}
 	for _, i := range s.found {
-		if i > s.row {
-			return s.moveTo(i)
+		if i > s.list.row {
+			return s.list.to(i)
 		}
 	}
 	if s.done {
@@ -347,7 +347,7 @@ func (s *historyScreen) next(by int) tea.Cmd {
 		hit, err := s.job.s.History.Found(find, some)
 		return err != nil || len(hit) > 0
 	}, func() tea.Cmd {
-		if len(s.found) > 0 && s.found[len(s.found)-1] > s.row {
+		if len(s.found) > 0 && s.found[len(s.found)-1] > s.list.row {
 			return s.next(1)
 		}
 		s.job.flash = term.Text(term.Plain, "There is none below.")
@@ -369,16 +369,16 @@ func (s *historyScreen) looked(typed string, only bool) tea.Cmd {
 		return nil
 	}
 	if !s.only {
-		s.row--
+		s.list.row--
 		cmd := s.next(1)
-		s.row = max(0, s.row)
+		s.list.row = max(0, s.list.row)
 		return cmd
 	}
-	s.row = 0
-	if len(s.found) > s.scroll.Room() || s.done {
+	s.list.row = 0
+	if len(s.found) > s.list.scroll.Room() || s.done {
 		return nil
 	}
-	want := s.scroll.Room()
+	want := s.list.scroll.Room()
 	seen := 0
 	return s.readUntil("looking further back", func(some []lookback.Entry) bool {
 		hit, err := s.job.s.History.Found(f, some)
@@ -410,9 +410,9 @@ func (s *historyScreen) mark() tea.Cmd {
 		return nil
 	}
 	s.marked = append(s.marked, e.ID)
-	for row := s.row + 1; row < s.rows(); row++ { // on to the next that could be
+	for row := s.list.row + 1; row < s.rows(); row++ { // on to the next that could be
 		if s.pickable(s.shown(row)) {
-			return s.moveTo(row)
+			return s.list.to(row)
 		}
 	}
 	return nil
@@ -442,17 +442,8 @@ func (s *historyScreen) pickMarked() tea.Cmd {
 }
 
 func (s *historyScreen) update(msg tea.Msg) tea.Cmd {
-	switch msg := msg.(type) {
-	case clickedCommit:
-		return s.moveTo(int(msg))
-	case tea.MouseWheelMsg:
-		return s.moveTo(s.row + wheeled(msg))
-	}
-	return nil
+	return s.list.update(msg)
 }
-
-// clickedCommit is a click on a row.
-type clickedCommit int
 
 // signOf is the sign of a commit.
 func signOf(e *lookback.Entry) term.Mark {
@@ -507,9 +498,9 @@ func (s *historyScreen) view(w, h int) term.Page {
 		return p
 	}
 	room := h - len(p)
-	s.scroll.Size(s.rows(), room)
-	s.scroll.Show(s.row)
-	from := s.scroll.At()
+	s.list.scroll.Size(s.rows(), room)
+	s.list.scroll.Show(s.list.row)
+	from := s.list.scroll.At()
 	to := min(s.rows(), from+room)
 	most, said := s.columns(w, from, to), 0
 	for i := from; i < to; i++ {
@@ -551,7 +542,7 @@ func (s *historyScreen) said(e *lookback.Entry) string {
 func (s *historyScreen) commitRow(i, w, most, said int) term.Line {
 	e := s.shown(i)
 	sign := signOf(e)
-	l := term.Text(term.Bright, words.If(i == s.row, "▶", " "))
+	l := term.Text(term.Bright, words.If(i == s.list.row, "▶", " "))
 	l = l.Add(term.Plain, words.If(slices.Contains(s.marked, e.ID), "✓", " "))
 	if s.only {
 		l = l.Add(sign.Hue, sign.Sign)
@@ -583,10 +574,10 @@ func (s *historyScreen) commitRow(i, w, most, said int) term.Line {
 	found := !s.only && slices.Contains(s.found, i)
 	subject = subject.Put(term.Ink{Hue: h, Under: found}, e.Subject())
 	l = l.Then(subject.Cut(subjectRoom).Fit(subjectRoom)).Then(right)
-	if i == s.row {
+	if i == s.list.row {
 		l = l.Fit(w).On(term.OnRow)
 	}
-	return l.Clicks(clickedCommit(i))
+	return l.Clicks(clickedRow(i))
 }
 
 // who is the author, as one speaks of them.

@@ -21,8 +21,7 @@ func scrollKeys(s *term.Scroll) []action {
 		also(keys.Top, by(-toTheEnd)), also(keys.Bottom, by(toTheEnd))}
 }
 
-// rowKeys are the keys that go from row to row of a list; move goes some rows down, or up. what
-// is what a row is, in the last row of the screen.
+// rowKeys returns the keys that go from row to row, by move. The last of them goes to the end.
 func rowKeys(what string, rows, page int, move func(by int) tea.Cmd) []action {
 	by := func(n int) func() tea.Cmd { return func() tea.Cmd { return move(n) } }
 	up := act(keys.Written(keys.Up, "↑↓", what), what, by(-1))
@@ -34,7 +33,94 @@ func rowKeys(what string, rows, page int, move func(by int) tea.Cmd) []action {
 		also(keys.Top, by(-toTheEnd)), also(keys.Bottom, by(toTheEnd))}
 }
 
-// wheeled is how many rows the wheel turned.
+// wheeled returns how many rows the wheel turned.
 func wheeled(msg tea.MouseWheelMsg) int {
 	return map[tea.MouseButton]int{tea.MouseWheelUp: -3, tea.MouseWheelDown: 3}[msg.Button]
+}
+
+// list is the rows of a screen, one of which is marked. It knows the keys, clicks and the wheel; its screen says what
+// stands in a row.
+type list struct {
+	row    int            // the marked one, from 0
+	rows   func() int     // how many there are
+	turned func() tea.Cmd // called when a row was marked; nil for nothing
+	end    func() tea.Cmd // called by the key for the end, where that takes more than marking the last row
+	scroll term.Scroll
+}
+
+// clickedRow is a click on a row of a list.
+type clickedRow int
+
+// keys returns the keys that go from row to row. what is the name of a row, for the last row of the screen.
+func (l *list) keys(what string) []action {
+	out := rowKeys(what, l.rows(), l.scroll.Room(), func(by int) tea.Cmd { return l.to(l.row + by) })
+	if l.end != nil {
+		out[len(out)-1].do = l.end
+	}
+	return out
+}
+
+// to marks a row or, beyond the first and the last, that one.
+func (l *list) to(row int) tea.Cmd {
+	l.row = max(0, min(row, l.rows()-1))
+	if l.turned == nil {
+		return nil
+	}
+	return l.turned()
+}
+
+// update marks a row by a click or the wheel.
+func (l *list) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case clickedRow:
+		return l.to(int(msg))
+	case tea.MouseWheelMsg:
+		return l.to(l.row + wheeled(msg))
+	}
+	return nil
+}
+
+// rowLine returns row i as it is drawn: with the sign and ground of the marked one, and a click that marks it.
+func (l *list) rowLine(i, w int, text term.Line) term.Line {
+	sign := "    "
+	if i == l.row {
+		sign = "  ▶ "
+	}
+	row := term.Text(term.Bright, sign).Then(text).Cut(w)
+	if i == l.row {
+		row = row.Fit(w).On(term.OnRow)
+	}
+	return row.Clicks(clickedRow(i))
+}
+
+// listed is a page that the rows of a list are drawn on, in order, with others between them.
+type listed struct {
+	page   term.Page
+	list   *list
+	w      int // cells
+	next   int // the row that is drawn next
+	marked int // where the marked row stands on the page
+}
+
+// on returns what draws the rows below those that are on a page already.
+func (l *list) on(p term.Page, w int) *listed { return &listed{page: p, list: l, w: w} }
+
+// item draws the next row of the list.
+func (d *listed) item(text term.Line) {
+	if d.next == d.list.row {
+		d.marked = len(d.page)
+	}
+	d.page.Row(d.list.rowLine(d.next, d.w, text))
+	d.next++
+}
+
+// window returns what is seen of the page in a room, with the marked row in sight; for the first row, all above it.
+func (d *listed) window(room int) term.Page {
+	s := &d.list.scroll
+	s.Size(len(d.page), room)
+	if d.list.row == 0 {
+		s.To(0)
+	}
+	s.Show(d.marked)
+	return s.Window(d.page, room)
 }

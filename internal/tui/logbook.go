@@ -28,8 +28,7 @@ type logbookScreen struct {
 	entries []ledger.LogEntry
 	points  map[string]*ledger.Waypoint
 	adrift  *recovery.Adrift
-	row     int
-	scroll  term.Scroll
+	rows    list
 }
 
 // openLogbook lays the logbook over the screen there is.
@@ -55,17 +54,19 @@ func openLogbook(j *job) tea.Cmd {
 			return nil, err
 		}
 		return func() tea.Cmd {
-			j.open(&logbookScreen{job: j, entries: all, points: points, adrift: adrift})
+			s := &logbookScreen{job: j, entries: all, points: points, adrift: adrift}
+			s.rows.rows = func() int { return len(s.entries) }
+			j.open(s)
 			return nil
 		}, nil
 	})
 }
 
 func (s *logbookScreen) here() *ledger.LogEntry {
-	if s.row >= len(s.entries) {
+	if s.rows.row >= len(s.entries) {
 		return nil
 	}
-	return &s.entries[s.row]
+	return &s.entries[s.rows.row]
 }
 
 func (s *logbookScreen) actions() []action {
@@ -88,13 +89,8 @@ func (s *logbookScreen) actions() []action {
 	if len(s.entries) > 0 {
 		out = append(out, acts(keys.Drop, "clean old waypoints", s.clean))
 	}
-	out = append(out, rowKeys("entry", len(s.entries), s.scroll.Room(), s.move)...)
+	out = append(out, s.rows.keys("entry")...)
 	return append(out, act(keys.Back, "", quietly(s.job.close)))
-}
-
-func (s *logbookScreen) move(by int) tea.Cmd {
-	s.row = max(0, min(s.row+by, len(s.entries)-1))
-	return nil
 }
 
 // goBack takes branch, index and files back to before an entry, or says why not. Where something was
@@ -219,13 +215,7 @@ func (s *logbookScreen) enterRow() tea.Cmd {
 }
 
 func (s *logbookScreen) update(msg tea.Msg) tea.Cmd {
-	switch msg := msg.(type) {
-	case clickedCommit:
-		s.row = int(msg)
-	case tea.MouseWheelMsg:
-		return s.move(wheeled(msg))
-	}
-	return nil
+	return s.rows.update(msg)
 }
 
 func (s *logbookScreen) view(w, h int) term.Page {
@@ -240,23 +230,14 @@ func (s *logbookScreen) view(w, h int) term.Page {
 		p.Say(w, term.Text(term.Plain, "Dorvik has changed nothing here yet."))
 		return p
 	}
-	var rows term.Page
+	rows := s.rows.on(nil, w)
 	for i := range s.entries {
 		e := &s.entries[i]
-		l := term.Text(term.Bright, words.If(i == s.row, "  ▶ ", "    ")).Then(term.Text(term.Dim,
-			words.Ago(s.job.now(), e.When)).Fit(14)).
-			Mark(markOfDeed(e.What)).Add(term.Plain, e.Sentence(s.job.s.Planner.Short(e.To))).Add(term.Dim,
-			"   "+e.Name()).Cut(w)
-		if i == s.row {
-			l = l.Fit(w).On(term.OnRow)
-		}
-		rows.Row(l.Clicks(clickedCommit(i)))
+		rows.item(term.Text(term.Dim, words.Ago(s.job.now(), e.When)).Fit(14).Mark(markOfDeed(e.What)).
+			Add(term.Plain, e.Sentence(s.job.s.Planner.Short(e.To))).Add(term.Dim, "   "+e.Name()))
 	}
 	foot := s.kept(w)
-	room := max(3, h-len(p)-len(foot))
-	s.scroll.Size(len(rows), room)
-	s.scroll.Show(s.row)
-	p = append(p, s.scroll.Window(rows, room)...)
+	p = append(p, rows.window(max(3, h-len(p)-len(foot)))...)
 	if h < 16 {
 		return p
 	}
@@ -332,7 +313,9 @@ type toldScreen struct {
 func (s *toldScreen) actions() []action {
 	out := append([]action{act(keys.Back, "", quietly(s.job.close))}, scrollKeys(&s.scroll)...)
 	return append(out, act(keys.Picture, "", func() tea.Cmd {
-		s.job.open(&pictureScreen{job: s.job, row: len(drawings) - 1, waypoint: s.waypoint})
+		of := newPicture(s.job, draw.KindReport)
+		of.waypoint = s.waypoint
+		s.job.open(of)
 		return nil
 	}))
 }

@@ -19,13 +19,13 @@ type othersScreen struct {
 	result object.ID // the commit they get
 	others []lookback.Other
 	pull   []string
-	row    int // of all their files
-	scroll term.Scroll
-	at     []int
+	rows   list // of all their files
 }
 
 func openOthers(j *job, result object.ID, others []lookback.Other, pull []string) tea.Cmd {
-	j.open(&othersScreen{job: j, result: result, others: others, pull: pull})
+	s := &othersScreen{job: j, result: result, others: others, pull: pull}
+	s.rows.rows = func() int { return len(s.files()) }
+	j.open(s)
 	return nil
 }
 
@@ -57,38 +57,22 @@ func (s *othersScreen) actions() []action {
 	var out []action
 	if files := s.files(); len(files) > 0 {
 		out = append(out, act(keys.Next, "line by line", func() tea.Cmd {
-			return openChange(s.job, files[s.row], "as they left it, and as it is in the result", s.authors)
+			return openChange(s.job, files[s.rows.row], "as they left it, and as it is in the result", s.authors)
 		}))
-		if !files[s.row].New.Absent() {
+		if !files[s.rows.row].New.Absent() {
 			out = append(out, act(keys.Annotate, "who wrote its lines", s.authors))
 		}
 	}
-	out = append(out, rowKeys("file", len(s.files()), s.scroll.Room(), func(by int) tea.Cmd {
-		s.moveTo(s.row + by)
-		return nil
-	})...)
+	out = append(out, s.rows.keys("file")...)
 	return append(out, act(keys.Back, "", quietly(s.job.close)))
 }
 
 // authors opens the lines of the file one is on, as they are in the result.
-func (s *othersScreen) authors() tea.Cmd { return openAnnotate(s.job, s.result, s.files()[s.row].Path) }
-
-func (s *othersScreen) moveTo(row int) {
-	s.row = max(0, min(row, len(s.files())-1))
-	if s.row < len(s.at) {
-		s.scroll.Show(s.at[s.row])
-	}
+func (s *othersScreen) authors() tea.Cmd {
+	return openAnnotate(s.job, s.result, s.files()[s.rows.row].Path)
 }
 
-func (s *othersScreen) update(msg tea.Msg) tea.Cmd {
-	switch msg := msg.(type) {
-	case clickedCommit:
-		s.moveTo(int(msg))
-	case tea.MouseWheelMsg:
-		s.scroll.Update(msg)
-	}
-	return nil
-}
+func (s *othersScreen) update(msg tea.Msg) tea.Cmd { return s.rows.update(msg) }
 
 func (s *othersScreen) view(w, h int) term.Page {
 	p := term.Page{nil}
@@ -97,23 +81,16 @@ func (s *othersScreen) view(w, h int) term.Page {
 	for _, l := range s.pull {
 		p.Say(w, term.Text(term.Plain, l))
 	}
-	s.at = s.at[:0]
-	column := fileColumn(s.files(), w)
+	rows, column := s.rows.on(p, w), fileColumn(s.files(), w)
 	for _, o := range s.others {
-		p.Blank()
-		p.Row(term.Text(term.Plain, "  ").Mark(term.MarkTheirs).Bold(term.Theirs, o.Name).Add(term.Dim,
+		rows.page.Blank()
+		rows.page.Row(term.Text(term.Plain, "  ").Mark(term.MarkTheirs).Bold(term.Theirs, o.Name).Add(term.Dim,
 			"   "+keptWords(o)))
 		for _, f := range o.Files {
-			i := len(s.at)
-			s.at = append(s.at, len(p))
-			l := term.Text(term.Bright, words.If(i == s.row, "  ▶ ", "    ")).Then(fileLine(f, column)).Cut(w)
-			if i == s.row {
-				l = l.Fit(w).On(term.OnRow)
-			}
-			p.Row(l.Clicks(clickedCommit(i)))
+			rows.item(fileLine(f, column))
 		}
 	}
-	return s.scroll.Window(p, h)
+	return rows.window(h)
 }
 
 // keptWords says how many files of somebody are as they left them.

@@ -19,7 +19,7 @@ import (
 // pictureScreen chooses what is drawn, and how, and writes it beside the working tree.
 type pictureScreen struct {
 	job  *job
-	row  int
+	rows list
 	form int // of the formats that the drawing comes in
 	dark bool
 
@@ -41,14 +41,21 @@ var drawings = []struct {
 // drawAction is the key that draws, where a drawing of what the screen shows exists.
 func drawAction(j *job, kind draw.Kind) action {
 	return act(keys.Picture, "", func() tea.Cmd {
-		row := slices.Index(draw.Kinds, kind)
-		j.open(&pictureScreen{job: j, row: row})
+		j.open(newPicture(j, kind))
 		return nil
 	})
 }
 
+// newPicture returns the screen with a drawing marked.
+func newPicture(j *job, kind draw.Kind) *pictureScreen {
+	s := &pictureScreen{job: j}
+	s.rows = list{row: slices.Index(draw.Kinds, kind), rows: func() int { return len(drawings) },
+		turned: func() tea.Cmd { s.form = 0; return nil }}
+	return s
+}
+
 func (s *pictureScreen) formats() []string {
-	if drawings[s.row].kind == draw.KindReport {
+	if drawings[s.rows.row].kind == draw.KindReport {
 		return []string{"pdf", "svg", "md"}
 	}
 	return []string{"svg", "pdf"}
@@ -58,7 +65,7 @@ func (s *pictureScreen) formats() []string {
 // and under a name that is free.
 func (s *pictureScreen) file() string {
 	forms := s.formats()
-	name := fmt.Sprintf("%s-%s", s.job.repo, drawings[s.row].kind)
+	name := fmt.Sprintf("%s-%s", s.job.repo, drawings[s.rows.row].kind)
 	dir := filepath.Dir(s.job.s.Repo.Where().Dir)
 	for n := 1; ; n++ {
 		tail := ""
@@ -76,21 +83,15 @@ func (s *pictureScreen) actions() []action {
 	turn := func(by int) func() tea.Cmd {
 		return quietly(func() { n := len(s.formats()); s.form = (s.form + by + n) % n })
 	}
-	out := append([]action{acts(keys.Next, "write it", s.write)}, rowKeys("drawing", len(drawings), len(drawings),
-		s.move)...)
+	out := append([]action{acts(keys.Next, "write it", s.write)}, s.rows.keys("drawing")...)
 	return append(out, act(keys.Left, "format", turn(-1)), also(keys.Right, turn(1)),
 		act(keys.Views, words.If(s.dark, "on light ground", "on dark ground"), quietly(func() { s.dark = !s.dark })),
 		act(keys.Back, "", quietly(s.job.close)))
 }
 
-func (s *pictureScreen) move(by int) tea.Cmd {
-	s.row, s.form = max(0, min(s.row+by, len(drawings)-1)), 0
-	return nil
-}
-
 // write makes the drawing and writes it.
 func (s *pictureScreen) write() tea.Cmd {
-	a := draw.Asked{Kind: drawings[s.row].kind, File: s.file(), Dark: s.dark, Waypoint: s.waypoint}
+	a := draw.Asked{Kind: drawings[s.rows.row].kind, File: s.file(), Dark: s.dark, Waypoint: s.waypoint}
 	return s.job.start("drawing", func(ctx context.Context, _ func(int, int)) (then, error) {
 		data, err := draw.Make(ctx, s.job.s.History, a)
 		if err == nil {
@@ -105,25 +106,18 @@ func (s *pictureScreen) write() tea.Cmd {
 }
 
 func (s *pictureScreen) update(msg tea.Msg) tea.Cmd {
-	if at, ok := msg.(clickedCommit); ok {
-		s.row, s.form = int(at), 0
-	}
-	return nil
+	return s.rows.update(msg)
 }
 
 func (s *pictureScreen) view(w, h int) term.Page {
 	p := term.Page{nil}
 	p.Head("A PICTURE", "  of the recovery under way, or of the last one made here")
 	p.Blank()
-	for i, d := range drawings {
-		l := term.Text(term.Bright, words.If(i == s.row, "  ▶ ", "    ")).Then(term.Text(term.Plain,
-			string(d.kind)).Fit(12)).Add(term.Dim,
-			d.what).Cut(w)
-		if i == s.row {
-			l = l.Fit(w).On(term.OnRow)
-		}
-		p.Row(l.Clicks(clickedCommit(i)))
+	rows := s.rows.on(p, w)
+	for _, d := range drawings {
+		rows.item(term.Text(term.Plain, string(d.kind)).Fit(12).Add(term.Dim, d.what))
 	}
+	p = rows.page
 	p.Blank()
 	l := term.Text(term.Plain, "    as ")
 	forms := s.formats()

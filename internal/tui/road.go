@@ -23,11 +23,10 @@ type roadScreen struct {
 	fromSettle bool // it lies over Settle
 	job        *job
 	besides
-	row     int // the commit
-	way     int // the marked way of it
+	list    list // of the commits
+	way     int  // the marked way of it
 	prices  map[wished]*plan.Price
 	changed bool
-	scroll  term.Scroll
 }
 
 // wished is a commit and what could become of it.
@@ -58,19 +57,20 @@ func roadAction(j *job, at *plan.Attributed) []action {
 // openRoad lays the road over the screen, at the commit of a conflict if at is not nil.
 func openRoad(j *job, at *plan.Attributed) tea.Cmd {
 	s := &roadScreen{job: j, besides: j.newBeside(), prices: map[wished]*plan.Price{}}
+	s.list = list{rows: func() int { return len(j.join.Steps) }, turned: s.turned}
 	if s.fromSettle = at != nil; at != nil {
 		for i := range j.join.Steps {
 			if j.join.Steps[i].Commit.ID == j.join.Stops[at.Stop].Commit.ID {
-				s.row = i
+				s.list.row = i
 			}
 		}
 	}
 	j.open(s)
-	return s.turnTo(s.row)
+	return s.list.to(s.list.row)
 }
 
 // step is the commit that is marked.
-func (s *roadScreen) step() *replay.Step { return &s.job.join.Steps[s.row] }
+func (s *roadScreen) step() *replay.Step { return &s.job.join.Steps[s.list.row] }
 
 // fixed reports whether nothing else can become of a step: git made it before it stopped.
 func (s *roadScreen) fixed(i int) bool {
@@ -116,11 +116,10 @@ func (s *roadScreen) is(i int) int {
 }
 
 // turnTo marks a commit, and works out beside the screen what its other fates would cost.
-func (s *roadScreen) turnTo(row int) tea.Cmd {
-	s.row = max(0, min(row, len(s.job.join.Steps)-1))
-	s.way = s.is(s.row)
+func (s *roadScreen) turned() tea.Cmd {
+	s.way = s.is(s.list.row)
 	var cmds []tea.Cmd
-	for k, f := range s.fates(s.row) {
+	for k, f := range s.fates(s.list.row) {
 		key := wished{s.step().Commit.ID, f.wish}
 		if k == s.way || s.prices[key] != nil {
 			continue
@@ -141,13 +140,13 @@ func (s *roadScreen) turnTo(row int) tea.Cmd {
 
 func (s *roadScreen) actions() []action {
 	var out []action
-	switch fates := s.fates(s.row); {
-	case s.way != s.is(s.row):
+	switch fates := s.fates(s.list.row); {
+	case s.way != s.is(s.list.row):
 		out = append(out, acts(keys.Next, "apply", func() tea.Cmd { return s.take(fates[s.way].wish) }))
-	case s.asked(s.row) >= 0:
+	case s.asked(s.list.row) >= 0:
 		out = append(out, acts(keys.Next, "go to its conflict", s.goToConflict))
 	}
-	n := len(s.fates(s.row))
+	n := len(s.fates(s.list.row))
 	if n > 1 {
 		out = append(out, act(keys.Written(keys.Digits[1], fmt.Sprintf("1–%d", n), ""), "mark what becomes of it",
 			s.mark(0)))
@@ -155,13 +154,11 @@ func (s *roadScreen) actions() []action {
 	for i := 1; i < n; i++ {
 		out = append(out, also(keys.Digits[i+1], s.mark(i)))
 	}
-	if !s.step().Left() && !s.fixed(s.row) {
+	if !s.step().Left() && !s.fixed(s.list.row) {
 		out = append(out, acts(keys.Write, "write its message", s.reword), acts(keys.List, "edit its files",
 			s.editFiles))
 	}
-	out = append(out, rowKeys("commit", len(s.job.join.Steps), s.scroll.Room(), func(by int) tea.Cmd {
-		return s.turnTo(s.row + by)
-	})...)
+	out = append(out, s.list.keys("commit")...)
 	return append(out, acts(keys.Back, "", s.leave), also(keys.Road, s.leave))
 }
 
@@ -185,12 +182,12 @@ func (s *roadScreen) asked(row int) int {
 
 func (s *roadScreen) goToConflict() tea.Cmd {
 	s.besides.stop()
-	return s.job.nav.toSettle(s.asked(s.row))
+	return s.job.nav.toSettle(s.asked(s.list.row))
 }
 
 // take has the marked commit be as wished, and replays what follows.
 func (s *roadScreen) take(wish replay.Wish) tea.Cmd {
-	id, row, was := s.step().Commit.ID, s.row, s.job.join.Open
+	id, row, was := s.step().Commit.ID, s.list.row, s.job.join.Open
 	return s.job.rejoin(func(to *recovery.Session) error { return to.Ledger.Wish(id, wish) }, func() tea.Cmd {
 		s.changed, s.prices = true, map[wished]*plan.Price{}
 		what := "Replayed anew from there: nothing more is asked."
@@ -199,7 +196,7 @@ func (s *roadScreen) take(wish replay.Wish) tea.Cmd {
 				"asked."
 		}
 		s.job.flash = term.Text(term.Plain, what)
-		return s.turnTo(row)
+		return s.list.to(row)
 	})
 }
 
@@ -231,7 +228,7 @@ func (s *roadScreen) reword() tea.Cmd {
 
 // editFiles opens the files that the marked commit changes, to be edited in it.
 func (s *roadScreen) editFiles() tea.Cmd {
-	st, row := *s.step(), s.row
+	st, row := *s.step(), s.list.row
 	return s.job.frame.start("reading its files", func(context.Context, func(int, int)) (then, error) {
 		files, err := s.job.s.Planner.FilesOf(&st)
 		return func() tea.Cmd {
@@ -239,10 +236,11 @@ func (s *roadScreen) editFiles() tea.Cmd {
 				s.job.flash = term.Text(term.Plain, "It changes no file that is text after it.")
 				return nil
 			}
-			if s.row = row; len(files) == 1 {
+			if s.list.row = row; len(files) == 1 {
 				return s.editFile(files[0])
 			}
-			s.job.open(&fileChoice{frame: s.job.frame, files: files, right: s.status(), chosen: s.editFile})
+			s.job.open(&fileChoice{frame: s.job.frame, files: files, right: s.status(), chosen: s.editFile,
+				rows: list{rows: func() int { return len(files) }}})
 			return nil
 		}, err
 	})
@@ -278,46 +276,31 @@ func (s *roadScreen) editFile(path string) tea.Cmd {
 type fileChoice struct {
 	frame  *frame
 	files  []string
-	row    int
+	rows   list
 	right  term.Line
-	scroll term.Scroll
 	chosen func(path string) tea.Cmd
 }
 
 func (c *fileChoice) actions() []action {
 	out := []action{acts(keys.Next, "edit it", func() tea.Cmd {
 		c.frame.close()
-		return c.chosen(c.files[c.row])
+		return c.chosen(c.files[c.rows.row])
 	})}
-	out = append(out, rowKeys("file", len(c.files), c.scroll.Room(), func(by int) tea.Cmd {
-		c.row = max(0, min(c.row+by, len(c.files)-1))
-		return nil
-	})...)
+	out = append(out, c.rows.keys("file")...)
 	return append(out, act(keys.Back, "", quietly(c.frame.close)))
 }
 
-func (c *fileChoice) update(msg tea.Msg) tea.Cmd {
-	if wheel, ok := msg.(tea.MouseWheelMsg); ok {
-		c.row = max(0, min(c.row+wheeled(wheel), len(c.files)-1))
-	}
-	return nil
-}
+func (c *fileChoice) update(msg tea.Msg) tea.Cmd { return c.rows.update(msg) }
 
 func (c *fileChoice) view(w, h int) term.Page {
 	p := term.Page{nil}
 	p.Head("ITS FILES", "  which is to be edited in this commit?")
 	p.Blank()
-	c.scroll.Size(len(c.files), h-len(p))
-	c.scroll.Show(c.row)
-	for i := c.scroll.At(); i < min(len(c.files), c.scroll.At()+h-3); i++ {
-		row := term.Text(term.Bright, words.If(i == c.row, "  ▶ ", "    ")).Add(term.Plain,
-			term.CutPath(c.files[i], w-6))
-		if i == c.row {
-			row = row.Fit(w).On(term.OnRow)
-		}
-		p.Row(row)
+	rows := c.rows.on(nil, w)
+	for _, name := range c.files {
+		rows.item(term.Text(term.Plain, term.CutPath(name, w-6)))
 	}
-	return p
+	return append(p, rows.window(h-len(p))...)
 }
 
 func (c *fileChoice) status() term.Line { return c.right }
@@ -338,15 +321,11 @@ func (s *roadScreen) leave() tea.Cmd {
 }
 
 func (s *roadScreen) update(msg tea.Msg) tea.Cmd {
-	switch msg := msg.(type) {
-	case clickedCommit:
-		return s.turnTo(int(msg))
-	case clickedWay:
-		s.way = int(msg)
-	case tea.MouseWheelMsg:
-		return s.turnTo(s.row + wheeled(msg))
+	if way, ok := msg.(clickedWay); ok {
+		s.way = int(way)
+		return nil
 	}
-	return nil
+	return s.list.update(msg)
 }
 
 func (s *roadScreen) status() term.Line {

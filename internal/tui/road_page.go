@@ -25,9 +25,9 @@ func (s *roadScreen) view(w, h int) term.Page {
 	}
 	room := max(4, h-len(p)-len(foot))
 	rows := s.rows(w)
-	s.scroll.Size(len(rows), room)
-	s.scroll.Show(s.row)
-	p.Rows(s.scroll.Edges(rows[s.scroll.At():min(len(rows), s.scroll.At()+room)], len(rows)))
+	s.list.scroll.Size(len(rows), room)
+	s.list.scroll.Show(s.list.row)
+	p.Rows(s.list.scroll.Edges(rows[s.list.scroll.At():min(len(rows), s.list.scroll.At()+room)], len(rows)))
 	return append(p, foot...)
 }
 
@@ -45,15 +45,15 @@ func (s *roadScreen) rows(w int) (p term.Page) {
 		if id == term.Plain {
 			id = term.Yours
 		}
-		l := term.Text(term.Bright, words.If(i == s.row, " ▶ ", "   ")).Add(term.Faint, fmt.Sprintf("%*d ", digits,
+		l := term.Text(term.Bright, words.If(i == s.list.row, " ▶ ", "   ")).Add(term.Faint, fmt.Sprintf("%*d ", digits,
 			i+1)).Mark(m).
 			Add(id, s.job.s.Planner.Short(st.Commit.ID)+"  ").Add(fades(h == term.Dim),
 			cmp.Or(subjects[i], st.Commit.Subject()))
 		l = l.Fit(max(w/2, w-58)).Add(fades(h == term.Dim), "  "+says)
-		if i == s.row {
+		if i == s.list.row {
 			l = l.Fit(w).On(term.OnRow)
 		}
-		p.Row(l.Cut(w).Clicks(clickedCommit(i)))
+		p.Row(l.Cut(w).Clicks(clickedRow(i)))
 	}
 	if c := s.job.join.Carried; c != nil && len(c.Paths) > 0 {
 		l := term.Text(term.Plain, strings.Repeat(" ", digits+4)).Mark(term.MarkYours).Add(term.Plain,
@@ -173,7 +173,7 @@ func (s *roadScreen) becomes(w int, tight bool) (p term.Page) {
 	if !tight {
 		p.Blank()
 	}
-	fates := s.fates(s.row)
+	fates := s.fates(s.list.row)
 	if len(fates) == 0 {
 		p.Say(w, term.Text(term.Plain, "git made it before it stopped, and it stays."))
 	}
@@ -208,8 +208,8 @@ const roadNames = 34
 
 // outcome says what a fate comes to.
 func (s *roadScreen) outcome(i int, f fate) term.Line {
-	if i == s.is(s.row) {
-		_, _, says := s.state(s.row)
+	if i == s.is(s.list.row) {
+		_, _, says := s.state(s.list.row)
 		return term.Text(term.Joined, "as it is now").Add(term.Plain, ": "+says)
 	}
 	price := s.prices[wished{s.step().Commit.ID, f.wish}]

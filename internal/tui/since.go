@@ -14,11 +14,10 @@ import (
 
 // sinceScreen is what differs between the branch as a waypoint keeps it and as it is now.
 type sinceScreen struct {
-	job    *job
-	point  *ledger.Waypoint
-	files  []lookback.ChangedFile
-	row    int
-	scroll term.Scroll
+	job   *job
+	point *ledger.Waypoint
+	files []lookback.ChangedFile
+	rows  list
 }
 
 // openSince compares a waypoint with now.
@@ -33,7 +32,7 @@ func openSince(j *job, name string) tea.Cmd {
 				j.flash = term.Warning("The waypoint was cleaned: nothing is kept of it.")
 				return nil
 			}
-			j.open(&sinceScreen{job: j, point: point, files: files})
+			j.open(&sinceScreen{job: j, point: point, files: files, rows: list{rows: func() int { return len(files) }}})
 			return nil
 		}, nil
 	})
@@ -41,8 +40,8 @@ func openSince(j *job, name string) tea.Cmd {
 
 func (s *sinceScreen) actions() []action {
 	var out []action
-	if s.row < len(s.files) {
-		f := s.files[s.row]
+	if s.rows.row < len(s.files) {
+		f := s.files[s.rows.row]
 		out = append(out, act(keys.Next, "look at the change", func() tea.Cmd {
 			return openChange(s.job, f, "from waypoint "+s.point.Name+" to now", func() tea.Cmd {
 				if s.job.pos == nil {
@@ -52,24 +51,11 @@ func (s *sinceScreen) actions() []action {
 			})
 		}))
 	}
-	out = append(out, rowKeys("file", len(s.files), s.scroll.Room(), s.move)...)
+	out = append(out, s.rows.keys("file")...)
 	return append(out, act(keys.Back, "", quietly(s.job.close)))
 }
 
-func (s *sinceScreen) move(by int) tea.Cmd {
-	s.row = max(0, min(s.row+by, len(s.files)-1))
-	return nil
-}
-
-func (s *sinceScreen) update(msg tea.Msg) tea.Cmd {
-	switch msg := msg.(type) {
-	case clickedCommit:
-		s.row = int(msg)
-	case tea.MouseWheelMsg:
-		return s.move(wheeled(msg))
-	}
-	return nil
-}
+func (s *sinceScreen) update(msg tea.Msg) tea.Cmd { return s.rows.update(msg) }
 
 func (s *sinceScreen) view(w, h int) term.Page {
 	p := term.Page{nil}
@@ -81,18 +67,11 @@ func (s *sinceScreen) view(w, h int) term.Page {
 		p.Say(w, term.Text(term.Plain, "Nothing differs: the branch holds what it held then."))
 		return p
 	}
-	var rows term.Page
-	column := fileColumn(s.files, w)
-	for i, f := range s.files {
-		l := term.Text(term.Bright, words.If(i == s.row, "  ▶ ", "    ")).Then(fileLine(f, column)).Cut(w)
-		if i == s.row {
-			l = l.Fit(w).On(term.OnRow)
-		}
-		rows.Row(l.Clicks(clickedCommit(i)))
+	rows, column := s.rows.on(nil, w), fileColumn(s.files, w)
+	for _, f := range s.files {
+		rows.item(fileLine(f, column))
 	}
-	s.scroll.Size(len(rows), h-len(p))
-	s.scroll.Show(s.row)
-	return append(p, s.scroll.Window(rows, h-len(p))...)
+	return append(p, rows.window(h-len(p))...)
 }
 
 func (s *sinceScreen) status() term.Line {

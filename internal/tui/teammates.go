@@ -21,9 +21,8 @@ import (
 // played from the other side.
 type teammatesScreen struct {
 	job    *job
-	row    int
+	list   list
 	pulled map[string]*pulled // by the clone's folder
-	scroll term.Scroll
 }
 
 // pulled is what a pull did to a teammate's clone.
@@ -43,7 +42,9 @@ type pulledFile struct {
 
 // openTeammates opens the teammates' clones.
 func openTeammates(j *job) tea.Cmd {
-	j.open(&teammatesScreen{job: j, pulled: map[string]*pulled{}})
+	s := &teammatesScreen{job: j, pulled: map[string]*pulled{}}
+	s.list.rows = func() int { return len(s.rows()) }
+	j.open(s)
 	return nil
 }
 
@@ -74,7 +75,7 @@ func (s *teammatesScreen) rows() (out []mateRow) {
 }
 
 func (s *teammatesScreen) actions() []action {
-	at := s.rows()[s.row]
+	at := s.rows()[s.list.row]
 	what := "play it"
 	switch {
 	case at.file != nil:
@@ -82,17 +83,12 @@ func (s *teammatesScreen) actions() []action {
 	case at.mate >= 0:
 		what = "have " + words.First(s.mates()[at.mate].Name) + " pull"
 	}
-	out := append([]action{acts(keys.Next, what, s.enterRow)}, rowKeys("", len(s.rows()), s.scroll.Room(), s.move)...)
+	out := append([]action{acts(keys.Next, what, s.enterRow)}, s.list.keys("")...)
 	return append(out, act(keys.Back, "", quietly(s.job.close)))
 }
 
-func (s *teammatesScreen) move(by int) tea.Cmd {
-	s.row = max(0, min(s.row+by, len(s.rows())-1))
-	return nil
-}
-
 func (s *teammatesScreen) enterRow() tea.Cmd {
-	at := s.rows()[s.row]
+	at := s.rows()[s.list.row]
 	switch {
 	case at.mate < 0:
 		return s.job.playAgain(s.job.played.Part.Other())
@@ -193,40 +189,28 @@ func (p *pulled) read(s *recovery.Session, was *plan.Position) error {
 }
 
 func (s *teammatesScreen) update(msg tea.Msg) tea.Cmd {
-	if at, ok := msg.(clickedCommit); ok {
-		s.row = int(at)
-	}
-	return nil
+	return s.list.update(msg)
 }
 
 func (s *teammatesScreen) view(w, h int) term.Page {
 	p := term.Page{nil}
 	p.Head("THE TEAMMATES", "  their clones are real, in folders beside yours")
-	at, cursor := 0, 0
-	row := func(l term.Line) {
-		l = term.Text(term.Bright, words.If(at == s.row, "  ▶ ", "    ")).Then(l).Cut(w)
-		if at == s.row {
-			cursor = len(p)
-			l = l.Fit(w).On(term.OnRow)
-		}
-		p.Row(l.Clicks(clickedCommit(at)))
-		at++
-	}
+	rows := s.list.on(p, w)
 	for _, m := range s.mates() {
-		p.Blank()
-		row(term.Line{}.Mark(term.MarkTheirs).Bold(term.Theirs, m.Name).Add(term.Dim, "   "+m.Clone))
+		rows.page.Blank()
+		rows.item(term.Line{}.Mark(term.MarkTheirs).Bold(term.Theirs, m.Name).Add(term.Dim, "   "+m.Clone))
 		d := s.pulled[m.Clone]
 		if d == nil {
-			p.Row(term.Text(term.Dim, "      has not pulled yet"))
+			rows.page.Row(term.Text(term.Dim, "      has not pulled yet"))
 			continue
 		}
 		if d.said != "" {
-			p.Rows(term.Indent(term.Wrap(term.Text(term.Plain, d.said), w-8), 6))
+			rows.page.Rows(term.Indent(term.Wrap(term.Text(term.Plain, d.said), w-8), 6))
 			continue
 		}
-		p.Row(term.Text(term.Dim, "      before  ").Add(term.Base,
+		rows.page.Row(term.Text(term.Dim, "      before  ").Add(term.Base,
 			s.job.s.Planner.Short(d.before.ID)+"  ").Add(term.Plain, d.before.Subject()))
-		p.Row(term.Text(term.Dim, "      after   ").Add(term.Joined,
+		rows.page.Row(term.Text(term.Dim, "      after   ").Add(term.Joined,
 			s.job.s.Planner.Short(d.after.ID)+"  ").Add(term.Plain, d.after.Subject()).
 			Add(term.Dim, "   moved forward by "+words.Count(d.commits, "commit", "commits")+", nothing to join"))
 		for _, f := range d.files {
@@ -234,18 +218,16 @@ func (s *teammatesScreen) view(w, h int) term.Page {
 				fmt.Sprintf("%3d of your lines   ",
 					f.mine)).
 				Mark(term.MarkTheirs).Add(term.Plain, fmt.Sprintf("%3d of theirs", f.theirs))
-			row(l)
+			rows.item(l)
 		}
 	}
-	p.Blank()
-	p.Head("THE OTHER SIDE", "")
-	p.Blank()
-	row(term.Text(term.Plain, words.If(s.job.played.Part == demo.AsRuna,
+	rows.page.Blank()
+	rows.page.Head("THE OTHER SIDE", "")
+	rows.page.Blank()
+	rows.item(term.Text(term.Plain, words.If(s.job.played.Part == demo.AsRuna,
 		"play it as Ilka, whose push is refused as Runa was faster",
 		"play it as Runa again")))
-	s.scroll.Size(len(p), h)
-	s.scroll.Show(cursor)
-	return s.scroll.Window(p, h)
+	return rows.window(h)
 }
 
 func (s *teammatesScreen) status() term.Line { return term.Text(term.Dim, "the demo") }
