@@ -43,20 +43,22 @@ func Extra[T any](ctx context.Context, x *Extras, what string, do func(context.C
 		defer x.mu.Unlock()
 		x.took += time.Since(begun)
 	}()
-	ended := make(chan outcome, 1)
-	go func() {
-		var o outcome
-		o.err = caught.Do(func() (err error) {
-			o.found, err = do(limited)
-			return err
-		})
-		ended <- o
-	}()
-	var o outcome
-	select {
-	case o = <-ended:
-	case <-limited.Done():
-		o.err = limited.Err()
+	o := outcome{err: limited.Err()} // no time was left: it does not begin
+	if o.err == nil {
+		ended := make(chan outcome, 1)
+		go func() {
+			var o outcome
+			o.err = caught.Do(func() (err error) {
+				o.found, err = do(limited)
+				return err
+			})
+			ended <- o
+		}()
+		select {
+		case o = <-ended:
+		case <-limited.Done():
+			o.err = limited.Err()
+		}
 	}
 	switch {
 	case ctx.Err() != nil:
