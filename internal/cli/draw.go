@@ -4,7 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -14,27 +14,30 @@ import (
 func drawCommand(e *env) *cobra.Command {
 	var a draw.Asked
 	var paper, theme string
+	var names []string
+	var rows strings.Builder
+	for _, k := range draw.Kinds() {
+		names = append(names, string(k))
+		fmt.Fprintf(&rows, "  %-9s %s\n", k, k.Shows())
+	}
 	cmd := &cobra.Command{
-		Use:   "draw history|overlap|routes|activity|report -o FILE",
+		Use:   "draw " + strings.Join(names, "|") + " -o FILE",
 		Short: "Draw a recovery or the history, as SVG or PDF",
 		Long: `Draws the recovery that is under way here, or the last one that was made:
 
-  history   the commits with their lines: what was joined to what, and what was replayed
-  overlap   file by file, both sides' changed lines, and how near they came
-  routes    both ways to join, side by side
-  activity  who committed when since the lines parted, and how much
-  report    all of it in sentences: conflicts, decisions, what was left out, the check,
-            the result, and how to go back
-
+` + rows.String() + `
 FILE's ending tells the format: .svg or .pdf, and .md for the report. The file must not
 exist yet. history takes revisions, too: dorvik draw history main topic -o lines.svg`,
 		Example: `  dorvik draw report -o joined.pdf
   dorvik draw history -o history.svg --theme dark`,
 		Args: func(_ *cobra.Command, args []string) error {
-			switch {
-			case len(args) == 0 || !slices.Contains(draw.Kinds, draw.Kind(args[0])):
-				return usage{fmt.Errorf("say what to draw: history, overlap, routes, activity or report")}
-			case len(args) > 1 && draw.Kind(args[0]) != draw.KindHistory:
+			if len(args) == 0 {
+				return usage{fmt.Errorf("say what to draw: %s", strings.Join(names, ", "))}
+			}
+			switch kind, err := draw.ParseKind(args[0]); {
+			case err != nil:
+				return usage{err}
+			case len(args) > 1 && kind != draw.KindHistory:
 				return usage{fmt.Errorf("only a history takes revisions, and there is %q", args[1])}
 			}
 			return nil

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -12,8 +13,7 @@ import (
 // add defines the flags of a job done without a screen.
 func (f *recoverFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.prefer, "prefer", "",
-		"`WAYS` to settle conflicts by, in order: weave, yours, theirs, yours-theirs, "+
-			"theirs-yours, base, both, sorted, as-before, anew, suggested")
+		"`WAYS` to settle conflicts by, in order: "+strings.Join(settle.Preferences(), ", "))
 	cmd.Flags().StringVar(&f.check, "check", "", "check with `CMD`")
 	cmd.Flags().BoolVar(&f.noCheck, "no-check", false, "go on without a check")
 	cmd.Flags().BoolVar(&f.each, "each", false, "check every replayed commit by itself, too")
@@ -28,10 +28,8 @@ func (f *recoverFlags) add(cmd *cobra.Command) {
 // ways reads the preference and finds what cannot be meant.
 func (f *recoverFlags) ways() (prefer []settle.Way, err error) {
 	if f.prefer != "" {
-		var ok bool
-		if prefer, ok = settle.ParsePreference(f.prefer); !ok {
-			return nil, usage{fmt.Errorf("--prefer has a way that is not known: %q; see dorvik recover --help",
-				f.prefer)}
+		if prefer, err = settle.ParsePreference(f.prefer); err != nil {
+			return nil, usage{fmt.Errorf("--prefer: %w", err)}
 		}
 	}
 	if f.check != "" && f.noCheck {

@@ -65,12 +65,12 @@ func (t *Told) parted() string {
 }
 
 // Overlap draws file by file what both sides changed, and how near they came to each other.
-func Overlap(t *Told, opt Options) *Drawing {
+func Overlap(t *Told, opt Options) (*Drawing, error) {
 	s := t.sheet("Overlap of "+t.branch()+" and "+t.upstream(), opt)
 	if len(t.Story.Overlap) == 0 {
 		s.title(s.d.Title, t.parted())
 		s.say(0, sans, 9, Ink, "Nothing overlaps: only one side has changed anything since.")
-		return s.finish()
+		return s.finish(), nil
 	}
 	decide := 0
 	for _, o := range t.Story.Overlap {
@@ -83,7 +83,7 @@ func Overlap(t *Told, opt Options) *Drawing {
 		plural(decide, "file")))
 	s.legend(SignYours, SignTheirs)
 	overlapRows(s, t)
-	return s.finish()
+	return s.finish(), nil
 }
 
 // overlapRows draws a row for each file: changed lines of yours to the left, of theirs to the right.
@@ -138,7 +138,7 @@ func overlapRows(s *sheet, t *Told) {
 }
 
 // Routes draws both routes side by side: the history each makes, and what it asks.
-func Routes(t *Told, opt Options) *Drawing {
+func Routes(t *Told, opt Options) (*Drawing, error) {
 	s := t.sheet("Ways to join "+t.branch()+" and "+t.upstream(), opt)
 	text := t.parted()
 	if t.Story.Plan.Why != "" {
@@ -147,11 +147,11 @@ func Routes(t *Told, opt Options) *Drawing {
 	s.title(s.d.Title, text)
 	if t.Story.Join == nil {
 		s.say(0, sans, 9, Ink, "Nothing was to be joined: the branch moved forward to theirs.")
-		return s.finish()
+		return s.finish(), nil
 	}
 	s.legend(SignYours, SignTheirs, SignJoined, SignBase, SignBehind)
 	routeColumns(s, t)
-	return s.finish()
+	return s.finish(), nil
 }
 
 // authors names who last changed a file, of each side.

@@ -125,11 +125,9 @@ func TestDrawingsHoldTheirTexts(t *testing.T) {
 	}
 	for _, route := range []plan.Route{"", plan.Rebase, plan.Merge} {
 		w := scene(t, route)
-		for _, kind := range Kinds {
-			for _, ending := range []string{".pdf", ".svg", ".md"} {
-				if ending == ".md" && kind != KindReport {
-					continue
-				}
+		for _, kind := range Kinds() {
+			for _, format := range kind.Formats() {
+				ending := "." + format
 				t.Run(string(route)+string(kind)+ending, func(t *testing.T) {
 					a := Asked{Kind: kind, File: "x" + ending, Letter: route == "", Dark: route == plan.Merge}
 					data, err := Make(t.Context(), w.History, a)
@@ -194,7 +192,7 @@ func TestAMoveForwardIsToldAsOne(t *testing.T) {
 
 // laidOut gives the model of a drawing.
 func laidOut(t *testing.T, src *lookback.History, kind Kind, opt Options) *Drawing {
-	d, err := drawn(t.Context(), src, Asked{Kind: kind}, opt, false, nil)
+	d, err := kind.row().drawn(t.Context(), src, Asked{Kind: kind}, opt)
 	require.NoError(t, err)
 	return d
 }
@@ -203,7 +201,7 @@ func laidOut(t *testing.T, src *lookback.History, kind Kind, opt Options) *Drawi
 // subjects: every shape is on its page, and no text is over another.
 func TestNothingIsCutOrOverlaps(t *testing.T) {
 	w := hardScene(t)
-	for _, kind := range Kinds {
+	for _, kind := range Kinds() {
 		for _, opt := range []Options{{}, {Paged: true}, {Paged: true, Letter: true}} {
 			d := laidOut(t, w.History, kind, opt)
 			for i, p := range d.Pages {

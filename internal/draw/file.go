@@ -15,12 +15,13 @@ import (
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/lookback"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/words"
 )
 
-// Kind is which drawing.
+// Kind is which drawing. Its text is its name in `dorvik draw`.
 type Kind string
 
-// The kinds.
+// The kinds. Each has a row in the table below.
 const (
 	KindHistory  Kind = "history"
 	KindOverlap  Kind = "overlap"
@@ -29,8 +30,61 @@ const (
 	KindReport   Kind = "report"
 )
 
-// Kinds lists them.
-var Kinds = []Kind{KindHistory, KindOverlap, KindRoutes, KindActivity, KindReport}
+// drawingRow is everything that the program says about a kind of drawing, and what makes it. Rows are written without
+// field names, so a row that lacks a field does not compile.
+type drawingRow struct {
+	kind    Kind
+	shows   string   // in a few words
+	formats []string // endings of its files without the dot, the usual one first
+	drawn   func(context.Context, *lookback.History, Asked, Options) (*Drawing, error)
+}
+
+func drawings() []drawingRow {
+	pictures, pages := []string{"svg", "pdf"}, []string{"pdf", "svg", "md"}
+	return []drawingRow{
+		{KindHistory, "the commits with their lines: what was joined to what", pictures, lineHistory},
+		{KindOverlap, "file by file, both sides' changed lines", pictures, ofTold(Overlap)},
+		{KindRoutes, "both ways to join, side by side", pictures, ofTold(Routes)},
+		{KindActivity, "who committed when, and how much", pictures, ofTold(Activity)},
+		{KindReport, "all of it in sentences, for a reviewer or the archive", pages, ofTold(Report)},
+	}
+}
+
+// Kinds lists the kinds in the order of the help.
+func Kinds() (out []Kind) {
+	for _, d := range drawings() {
+		out = append(out, d.kind)
+	}
+	return out
+}
+
+// ParseKind returns the kind of a name, and an error for a name that no drawing has.
+func ParseKind(name string) (Kind, error) {
+	var names []string
+	for _, k := range Kinds() {
+		if string(k) == name {
+			return k, nil
+		}
+		names = append(names, string(k))
+	}
+	return "", fmt.Errorf("there is no drawing %q: there are %s", name, strings.Join(names, ", "))
+}
+
+// row returns the row of a kind. It panics for a kind that has none: names from outside are read by ParseKind.
+func (k Kind) row() drawingRow {
+	for _, d := range drawings() {
+		if d.kind == k {
+			return d
+		}
+	}
+	panic(fmt.Sprintf("no drawing %q", string(k)))
+}
+
+// Shows returns what the drawing shows, in a few words.
+func (k Kind) Shows() string { return k.row().shows }
+
+// Formats returns the endings of the files that the drawing can be written to, without the dot, the usual one first.
+func (k Kind) Formats() []string { return k.row().formats }
 
 // Asked is which drawing is made, and how.
 type Asked struct {
@@ -38,7 +92,7 @@ type Asked struct {
 	Revs     []string // of a history
 	Waypoint string   // of a recovery that was made; empty for the last, or the one under way
 	Most     int      // commits of a history; 0 for as many as tell the last join
-	File     string   // its ending tells the format: .svg, .pdf and, of a report, .md
+	File     string   // its ending is one of the kind's formats
 	Letter   bool
 	Dark     bool
 }
@@ -50,74 +104,54 @@ type FormatError struct {
 }
 
 func (e *FormatError) Error() string {
-	formats := ".svg or .pdf"
-	if e.Kind == KindReport {
-		formats = ".pdf, .svg or .md"
+	var endings []string
+	for _, f := range e.Kind.Formats() {
+		endings = append(endings, "."+f)
 	}
-	return fmt.Sprintf("%s: a drawing of the kind %s is written to a file that ends in %s", e.File, e.Kind, formats)
+	return fmt.Sprintf("%s: a drawing of the kind %s is written to a file that ends in %s", e.File, e.Kind,
+		strings.Replace(words.List(endings), " and ", " or ", 1))
 }
 
-// Make makes a drawing, and gives the bytes of its file.
+// Make makes a drawing and returns the bytes of its file. The error is a *FormatError if the file's ending is none of
+// the drawing's formats.
 func Make(ctx context.Context, src *lookback.History, a Asked) ([]byte, error) {
-	ending := strings.ToLower(filepath.Ext(a.File))
-	if ending != ".svg" && ending != ".pdf" && (ending != ".md" || a.Kind != KindReport) {
+	if _, err := ParseKind(string(a.Kind)); err != nil {
+		return nil, err
+	}
+	ending := strings.TrimPrefix(strings.ToLower(filepath.Ext(a.File)), ".")
+	if !slices.Contains(a.Kind.Formats(), ending) {
 		return nil, &FormatError{a.Kind, a.File}
 	}
-	if !slices.Contains(Kinds, a.Kind) {
-		return nil, fmt.Errorf("there is no drawing %q: there are %s", a.Kind, kindNames())
-	}
-	opt := Options{Letter: a.Letter, Dark: a.Dark, Paged: ending == ".pdf"}
 	var b bytes.Buffer
-	d, err := drawn(ctx, src, a, opt, ending == ".md", &b)
+	if ending == "md" {
+		told, err := Of(ctx, src, a.Waypoint)
+		if err == nil {
+			err = Markdown(&b, told)
+		}
+		return b.Bytes(), err
+	}
+	d, err := a.Kind.row().drawn(ctx, src, a, Options{Letter: a.Letter, Dark: a.Dark, Paged: ending == "pdf"})
 	switch {
 	case err != nil:
 		return nil, err
-	case ending == ".pdf":
+	case ending == "pdf":
 		err = d.PDF(&b)
-	case ending == ".svg":
+	default:
 		err = d.SVG(&b)
 	}
 	return b.Bytes(), err
 }
 
-func kindNames() string {
-	var out []string
-	for _, k := range Kinds {
-		out = append(out, string(k))
+// ofTold returns what draws a recovery by draw.
+func ofTold(draw func(*Told, Options) (*Drawing, error)) func(context.Context, *lookback.History, Asked, Options) (
+	*Drawing, error) {
+	return func(ctx context.Context, src *lookback.History, a Asked, opt Options) (*Drawing, error) {
+		told, err := Of(ctx, src, a.Waypoint)
+		if err != nil {
+			return nil, err
+		}
+		return draw(told, opt)
 	}
-	return strings.Join(out, ", ")
-}
-
-// drawn lays out what is asked for, or with text writes it down.
-func drawn(ctx context.Context, src *lookback.History, a Asked, opt Options, text bool, b *bytes.Buffer) (*Drawing,
-	error) {
-	story, err := src.Story(ctx, a.Waypoint)
-	var blocked *plan.Blocked
-	if a.Kind == KindHistory && (errors.As(err, &blocked) || errors.Is(err, ledger.ErrInUse)) {
-		story, err = nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	if a.Kind == KindHistory {
-		return lineHistory(ctx, src, a, story, opt)
-	}
-	told, err := tellable(ctx, src, story)
-	if err != nil {
-		return nil, err
-	}
-	switch a.Kind {
-	case KindOverlap:
-		return Overlap(told, opt), nil
-	case KindRoutes:
-		return Routes(told, opt), nil
-	case KindActivity:
-		return Activity(told, opt)
-	}
-	if text {
-		return nil, Markdown(b, told)
-	}
-	return Report(told, opt), nil
 }
 
 // Of is what there is to tell of the recovery that a waypoint goes back before or, without one, of
@@ -127,10 +161,6 @@ func Of(ctx context.Context, src *lookback.History, waypoint string) (*Told, err
 	if err != nil {
 		return nil, err
 	}
-	return tellable(ctx, src, story)
-}
-
-func tellable(ctx context.Context, src *lookback.History, story *lookback.Story) (*Told, error) {
 	told := &Told{Story: story, Short: src.Planner.Short,
 		Size: func(n history.Node) (int, error) { return src.LinesChanged(ctx, n) },
 		Editor: func(side []history.Node, path string) (history.Node, bool) {
@@ -151,9 +181,22 @@ const (
 	below       = 3 // where lines part, so that it is seen where they come from
 )
 
+// storyIfAny returns the story of a recovery, or nil where none can be told: a history needs none.
+func storyIfAny(ctx context.Context, src *lookback.History, waypoint string) (*lookback.Story, error) {
+	story, err := src.Story(ctx, waypoint)
+	var blocked *plan.Blocked
+	if errors.As(err, &blocked) || errors.Is(err, ledger.ErrInUse) {
+		return nil, nil
+	}
+	return story, err
+}
+
 // lineHistory draws the branch: as far back as the last join goes, or as is asked for.
-func lineHistory(ctx context.Context, src *lookback.History, a Asked, story *lookback.Story, opt Options) (*Drawing,
-	error) {
+func lineHistory(ctx context.Context, src *lookback.History, a Asked, opt Options) (*Drawing, error) {
+	story, err := storyIfAny(ctx, src, a.Waypoint)
+	if err != nil {
+		return nil, err
+	}
 	asked := len(a.Revs) > 0
 	if !asked && a.Waypoint != "" && story != nil && story.Waypoint != nil {
 		a.Revs = []string{story.Waypoint.After.String()} // as it was then
@@ -201,15 +244,21 @@ func lineHistory(ctx context.Context, src *lookback.History, a Asked, story *loo
 	if err := src.Planner.TellApart(ctx, ids); err != nil {
 		return nil, err
 	}
-	of.Text = "Newest first, the lines of children to their parents."
-	if n := len(of.Entries); n > 0 {
-		of.Text = fmt.Sprintf("%s, from %s to %s, newest first.", plural(n, "commit"),
-			date(of.Entries[n-1].Author().Time()), date(of.Entries[0].Author().Time()))
-	}
+	of.Text = spanned(of.Entries)
 	if c.Untold != nil {
 		of.Text += " What Dorvik did here is not told, as it could not be read."
 	}
 	return History(of, opt), nil
+}
+
+// spanned says how many commits are drawn, and from when to when.
+func spanned(list []lookback.Entry) string {
+	n := len(list)
+	if n == 0 {
+		return "Newest first, the lines of children to their parents."
+	}
+	return fmt.Sprintf("%s, from %s to %s, newest first.", plural(n, "commit"), date(list[n-1].Author().Time()),
+		date(list[0].Author().Time()))
 }
 
 // Write writes a file that is not there yet: all of it, or none.

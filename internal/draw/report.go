@@ -17,12 +17,12 @@ import (
 
 // Report writes a recovery down for a reviewer or for the archive: what was joined, what was
 // decided, by whom and why, what was left out, whether it builds, and how to go back.
-func Report(t *Told, opt Options) *Drawing {
+func Report(t *Told, opt Options) (*Drawing, error) {
 	opt.Paged = true
 	s := t.sheet(t.title(), opt)
 	p := &printed{s, t}
 	t.Tell(p)
-	return s.finish()
+	return s.finish(), nil
 }
 
 // Markdown writes the report as text that can be pasted where the team talks.

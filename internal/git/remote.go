@@ -12,11 +12,14 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// saidBy tells the kind of a refusal by a hook or a rule from the words in it; they are those that servers use.
-var saidBy = []struct {
+// telling are the words that tell a kind of refusal, in small letters; … stands for anything between two parts.
+type telling []struct {
 	kind  vcs.RefusalKind
 	words []string
-}{
+}
+
+// byServer are the words of hooks and rules on servers.
+var byServer = telling{
 	{vcs.Busy, []string{".lock': file exists", "another git process seems to be running"}},
 	{vcs.Protected, []string{"protected branch", "branch is protected"}},
 	{vcs.Size, []string{"file size limit", "exceeds the maximum", "exceeds maximum", "larger than the maximum",
@@ -24,12 +27,29 @@ var saidBy = []struct {
 	{vcs.NoAccess, []string{"permission", "denied to"}},
 }
 
-// kindSaid gives the kind that words tell of; otherwise where they tell of none.
-func kindSaid(said string, otherwise vcs.RefusalKind) vcs.RefusalKind {
+// onTheWire are the words of git about a remote that it does not reach.
+var onTheWire = telling{
+	{vcs.HostKey, []string{"host key verification failed", "remote host identification has changed"}},
+	{vcs.NoLogin, []string{"authentication failed", "could not read username", "could not read password",
+		"returned error: 401", "terminal prompts disabled", "(publickey"}},
+	{vcs.NoAccess, []string{"permission denied", "access denied", "returned error: 403", "service not enabled"}},
+	{vcs.Missing, []string{"does not appear to be a git repository", "repository not found", "not found: did you run",
+		"repository '…' not found", "repository '…does not exist"}},
+	{vcs.Unreachable, []string{"could not resolve", "connection refused", "connection timed out",
+		"network is unreachable", "no route to host", "unable to connect", "failed to connect", "could not connect",
+		"unable to access", "connection reset", "hung up unexpectedly"}},
+}
+
+// kind returns the first kind that said tells of, or otherwise.
+func (t telling) kind(said string, otherwise vcs.RefusalKind) vcs.RefusalKind {
 	said = strings.ToLower(said)
-	for _, s := range saidBy {
-		if slices.ContainsFunc(s.words, func(w string) bool { return strings.Contains(said, w) }) {
-			return s.kind
+	for _, row := range t {
+		if slices.ContainsFunc(row.words, func(w string) bool {
+			begin, end, _ := strings.Cut(w, "…")
+			_, after, found := strings.Cut(said, begin)
+			return found && strings.Contains(after, end)
+		}) {
+			return row.kind
 		}
 	}
 	return otherwise
@@ -57,7 +77,7 @@ func ParsePush(stdout, stderr string, exit int) *vcs.Refusal {
 			if r.Raced() {
 				kind = vcs.Behind
 			}
-			r.Kind = kindSaid(reason+"\n"+stderr, kind)
+			r.Kind = byServer.kind(reason+"\n"+stderr, kind)
 			return r
 		case strings.Contains(summary, "rejected"):
 			switch reason {
@@ -79,39 +99,17 @@ func hookWords(stdout string) []string {
 	return slices.DeleteFunc(lines(before), func(l string) bool { return strings.HasPrefix(l, "!") })
 }
 
-// wireRefusal tells from what git said why a remote did not serve it.
+// wireRefusal reads what git printed about a remote that did not serve it.
 func wireRefusal(stderr string, push bool) *vcs.Refusal {
-	low := strings.ToLower(stderr)
-	has := func(any ...string) bool {
-		for _, s := range any {
-			if strings.Contains(low, s) {
-				return true
-			}
-		}
-		return false
-	}
-	r := &vcs.Refusal{Kind: vcs.Other, Short: firstFatal(stderr), Words: remoteWords(stderr)}
+	r := &vcs.Refusal{Short: firstFatal(stderr), Words: remoteWords(stderr)}
 	if len(r.Words) == 0 {
 		r.Words = lines(stderr)
 	}
-	switch {
-	case has("host key verification failed", "remote host identification has changed"):
-		r.Kind = vcs.HostKey
-	case has("authentication failed", "could not read username", "could not read password", "returned error: 401",
-		"terminal prompts disabled", "(publickey"):
-		r.Kind = vcs.NoLogin
-	case has("permission denied", "access denied", "returned error: 403", "service not enabled"):
-		r.Kind = vcs.NoAccess
-	case has("does not appear to be a git repository", "repository not found", "not found: did you run"),
-		has("repository '") && has("' not found", "does not exist"):
-		r.Kind = vcs.Missing
-	case has("could not resolve", "connection refused", "connection timed out", "network is unreachable",
-		"no route to host", "unable to connect", "failed to connect", "could not connect", "unable to access",
-		"connection reset", "hung up unexpectedly"):
-		r.Kind = vcs.Unreachable
-	case push && r.Short == "" && has("failed to push some refs"):
-		r.Kind = vcs.LocalHook
+	otherwise := vcs.Other
+	if push && r.Short == "" && strings.Contains(stderr, "failed to push some refs") {
+		otherwise = vcs.LocalHook
 	}
+	r.Kind = onTheWire.kind(stderr, otherwise)
 	return r
 }
 

@@ -254,7 +254,7 @@ func (f gitFiles) rebaseByPatches(ctx context.Context, u *vcs.Unfinished) error 
 				return err
 			}
 		}
-		c := vcs.Command{Verb: "pick", Commit: id}
+		c := vcs.Command{Verb: vcs.Pick, Commit: id}
 		switch {
 		case i <= u.At && id.IsZero(): // git takes those away that are done
 		case i < u.At:
@@ -284,9 +284,9 @@ func (f gitFiles) began(ctx context.Context, u *vcs.Unfinished, name string) err
 }
 
 func (f gitFiles) picks(ctx context.Context, u *vcs.Unfinished) error {
-	head, verb := "CHERRY_PICK_HEAD", "pick"
+	head, verb := "CHERRY_PICK_HEAD", vcs.Pick
 	if u.Operation == vcs.Reverting {
-		head, verb = "REVERT_HEAD", "revert"
+		head, verb = "REVERT_HEAD", vcs.Revert
 	}
 	var err error
 	if u.Stopped, err = f.commit(ctx, head); err != nil {
@@ -336,10 +336,6 @@ func moves(text string) (out []vcs.BranchMove, err error) {
 	return out, nil
 }
 
-// verbs are the short names of the verbs of a list.
-var verbs = map[string]string{"p": "pick", "r": "reword", "e": "edit", "s": "squash", "f": "fixup", "x": "exec",
-	"b": "break", "d": "drop", "l": "label", "t": "reset", "m": "merge", "u": "update-ref"}
-
 // commands reads a list.
 func (r *Tree) commands(ctx context.Context, text string) (out []vcs.Command, err error) {
 	for line := range strings.SplitSeq(text, "\n") {
@@ -347,11 +343,8 @@ func (r *Tree) commands(ctx context.Context, text string) (out []vcs.Command, er
 		if line == "" || strings.HasPrefix(line, "#") || line == "noop" {
 			continue
 		}
-		c := vcs.Command{}
-		c.Verb, c.Rest, _ = strings.Cut(line, " ")
-		if long, ok := verbs[c.Verb]; ok {
-			c.Verb = long
-		}
+		verb, rest, _ := strings.Cut(line, " ")
+		c := vcs.Command{Verb: vcs.ParseVerb(verb), Rest: rest}
 		args, _, _ := strings.Cut(c.Rest, " # ")
 		words := strings.Fields(args)
 		isFlag := func(w string) bool { return w == "-C" || w == "-c" }
@@ -360,10 +353,10 @@ func (r *Tree) commands(ctx context.Context, text string) (out []vcs.Command, er
 			named, c.Flag = true, words[i]
 		}
 		words = slices.DeleteFunc(words, isFlag)
-		switch c.Verb {
-		case "pick", "reword", "edit", "squash", "fixup", "drop", "revert":
+		switch c.Verb.Takes() {
+		case vcs.Commit:
 			named = true
-		case "label", "reset", "merge":
+		case vcs.Names:
 			c.Names = words
 		default:
 			named = false

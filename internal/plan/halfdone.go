@@ -85,8 +85,7 @@ func (s *Stuck) pending() bool {
 		len(s.Left.Done) == 0 { // by patches, only git's index tells
 		return true
 	}
-	switch s.Left.Done[len(s.Left.Done)-1].Verb {
-	case "squash", "fixup":
+	if s.Left.Done[len(s.Left.Done)-1].Verb.Joins() {
 		return s.Left.Amend == s.Left.Head
 	}
 	return s.Left.Picking || len(s.Left.Merged) > 0
@@ -140,7 +139,7 @@ func (s *Stuck) Sentence() string {
 // CommitsOf returns the number of commands that make a commit.
 func CommitsOf(list []vcs.Command) (n int) {
 	for _, c := range list {
-		if !c.Commit.IsZero() && c.Verb != "drop" {
+		if !c.Commit.IsZero() && c.Verb != vcs.Drop {
 			n++
 		}
 	}

@@ -41,44 +41,61 @@ func (f *follower) follow(ctx context.Context, list []vcs.Command) error {
 	return nil
 }
 
-// line is one line of the list.
+// lines has what the list does at each verb. A revert is not among them: git refuses it in a rebase's list.
+var lines = map[vcs.Verb]func(*follower, context.Context, vcs.Command) error{
+	vcs.Pick: (*follower).commit, vcs.Reword: (*follower).commit, vcs.Edit: (*follower).commit,
+	vcs.Squash: (*follower).commit, vcs.Fixup: (*follower).commit, vcs.Merge: (*follower).merge,
+	vcs.Exec: (*follower).exec, vcs.Break: (*follower).stop, vcs.Label: (*follower).label, vcs.Reset: (*follower).reset,
+	vcs.UpdateRef: (*follower).move,
+	vcs.Drop:      func(*follower, context.Context, vcs.Command) error { return nil },
+}
+
+// line follows one line of the list.
 func (f *follower) line(ctx context.Context, c vcs.Command) error {
-	switch c.Verb {
-	case "drop", "squash", "fixup":
-	default:
-		f.squashed = false // what comes after begins anew
+	if !c.Verb.Joins() && c.Verb != vcs.Drop { // the next chain begins
+		f.squashed = false
 		f.chain++
 	}
-	switch c.Verb {
-	case "drop":
-	case "exec":
-		f.s.Runs = append(f.s.Runs, c.Rest)
-		f.s.Note("Its list runs “%s” on the way: Dorvik runs nothing there; Check offers it for the result.", c.Rest)
-	case "break":
-		f.s.Note("Its list stops once more to let you look: Dorvik shows the result instead.")
-	case "update-ref":
-		f.move(c)
-	case "label":
-		f.labels[c.Rest] = f.at
-	case "reset":
-		at, err := f.named(ctx, c.Names)
-		if err != nil || len(c.Names) != 1 {
-			f.s.Why = "its list goes on from “" + c.Rest + "”, which is not known here"
-			return nil
-		}
-		f.at = at
-	case "merge":
-		return f.merge(ctx, c)
-	case "pick", "reword", "edit", "squash", "fixup":
-		return f.commit(c)
-	default:
-		f.s.Why = "its list has “" + c.Verb + "”, which Dorvik does not know"
+	do, ok := lines[c.Verb]
+	if !ok {
+		f.s.Why = "its list has “" + string(c.Verb) + "”, which Dorvik does not know"
+		return nil
 	}
+	return do(f, ctx, c)
+}
+
+// exec notes the command that a line runs.
+func (f *follower) exec(_ context.Context, c vcs.Command) error {
+	f.s.Runs = append(f.s.Runs, c.Rest)
+	f.s.Note("Its list runs “%s” on the way: Dorvik runs nothing there; Check offers it for the result.", c.Rest)
 	return nil
 }
 
-// move is a line that moves another branch to where the list stands.
-func (f *follower) move(c vcs.Command) {
+// stop notes that the list stops.
+func (f *follower) stop(context.Context, vcs.Command) error {
+	f.s.Note("Its list stops once more to let you look: Dorvik shows the result instead.")
+	return nil
+}
+
+// label gives a name to where the list stands.
+func (f *follower) label(_ context.Context, c vcs.Command) error {
+	f.labels[c.Rest] = f.at
+	return nil
+}
+
+// reset continues from a label or a commit.
+func (f *follower) reset(ctx context.Context, c vcs.Command) error {
+	at, err := f.named(ctx, c.Names)
+	if err != nil || len(c.Names) != 1 {
+		f.s.Why = "its list goes on from “" + c.Rest + "”, which is not known here"
+		return nil
+	}
+	f.at = at
+	return nil
+}
+
+// move notes that another branch moves to where the list stands.
+func (f *follower) move(_ context.Context, c vcs.Command) error {
 	for _, m := range f.s.Left.Moves {
 		if m.Name == c.Rest && m.To.IsZero() {
 			f.moves = append(f.moves, branchMove{m, f.at})
@@ -86,6 +103,7 @@ func (f *follower) move(c vcs.Command) {
 				strings.TrimPrefix(m.Name, "refs/heads/"))
 		}
 	}
+	return nil
 }
 
 // moved are the moves that lines of the list have asked for before git stopped. git makes them at its end.
@@ -131,8 +149,8 @@ func (f *follower) place(id object.ID) replay.Parent {
 	return replay.Parent{Step: -1, ID: id}
 }
 
-// commit is a line that replays a commit.
-func (f *follower) commit(c vcs.Command) error {
+// commit replays a commit.
+func (f *follower) commit(_ context.Context, c vcs.Command) error {
 	n, err := f.w.Store.Commit(c.Commit)
 	if err != nil {
 		return err
@@ -143,13 +161,13 @@ func (f *follower) commit(c vcs.Command) error {
 	}
 	t := replay.Todo{Commit: history.Node{ID: c.Commit, Commit: n}}
 	switch c.Verb {
-	case "reword":
+	case vcs.Reword:
 		f.s.reworded(n)
-	case "edit":
+	case vcs.Edit:
 		f.s.Note("Its list stops at “%s” to have it edited: on the road (n), j edits its files before the next is "+
 			"replayed.",
 			n.Subject())
-	case "squash", "fixup":
+	case vcs.Squash, vcs.Fixup:
 		f.into(&t, c)
 	}
 	if t.Into && f.at.Step < 0 {
@@ -168,7 +186,7 @@ func (f *follower) into(t *replay.Todo, c vcs.Command) {
 	t.Into, t.Says.Chain = true, f.chain
 	all := withoutMark(t.Commit.Message, "amend!", "squash!", "fixup!")
 	switch {
-	case c.Verb == "squash":
+	case c.Verb == vcs.Squash:
 		t.Says.Does, t.Says.Text, f.squashed = replay.Adds, all, true
 	case c.Flag == "": // the message of the one before stays
 	case f.squashed: // in a chain with a squash it is put below, too

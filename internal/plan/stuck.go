@@ -351,8 +351,8 @@ func (f *follower) stopped(begun *merge.Begun) error {
 	}
 	last := s.Left.Done[len(s.Left.Done)-1].Verb
 	t := replay.Todo{Commit: history.Node{ID: s.Left.Stopped, Commit: n}, Begun: begun, Message: s.Left.Message,
-		Into: last == "squash" || last == "fixup"}
-	if last == "reword" {
+		Into: last.Joins()}
+	if last == vcs.Reword {
 		s.reworded(n)
 	}
 	if f.signOff != "" && !t.Into {
@@ -414,8 +414,8 @@ func (re *Resumer) resumePicks(ctx context.Context, s *Stuck, r *Resume) (err er
 		}
 	}
 	for i, c := range list {
-		if c.Verb != "pick" && c.Verb != "revert" {
-			s.Why = "its list has “" + c.Verb + "”, which Dorvik does not follow"
+		if c.Verb != vcs.Pick && c.Verb != vcs.Revert {
+			s.Why = "its list has “" + string(c.Verb) + "”, which Dorvik does not follow"
 			return nil
 		}
 		n, err := re.p.Store.Commit(c.Commit)
@@ -436,7 +436,7 @@ func (re *Resumer) resumePicks(ctx context.Context, s *Stuck, r *Resume) (err er
 		}
 		t := replay.Todo{Commit: node, Theirs: true, Keep: s.Left.Has("empty=keep")}
 		switch {
-		case c.Verb == "revert":
+		case c.Verb == vcs.Revert:
 			if t.Commit, err = re.reverse(ctx, node, c.Commit, against); err != nil {
 				return err
 			}

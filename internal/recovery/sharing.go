@@ -132,10 +132,7 @@ func (sh *sharing) readShared(id object.ID) (d sharedDecision, ok bool) {
 	if err != nil || len(data) > largestShared || json.Unmarshal(data, &d) != nil || d.By == "" {
 		return d, false
 	}
-	if _, ok := settle.ParsePreference(string(d.Way)); !ok && d.Way != settle.Written {
-		return d, false
-	}
-	return d, d.Way != settle.AsBefore && d.Way != settle.Suggested
+	return d, d.Way != "" && d.Way != settle.AsBefore && d.Way != settle.Suggested
 }
 
 // share adds decisions to those at the remote. It merges with decisions pushed meanwhile.

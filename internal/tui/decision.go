@@ -22,7 +22,7 @@ func decisionLine(d decided.Decision) term.Line {
 	if d.Question == nil {
 		return l.Mark(term.MarkWarning).Add(term.Plain, "changed by hand, though nothing was in conflict there")
 	}
-	return l.Mark(term.MarkSettled).Bold(term.Bright, words.Decided(d.Way)).Add(term.Dim,
+	return l.Mark(term.MarkSettled).Bold(term.Bright, d.Way.Made()).Add(term.Dim,
 		words.If(d.Whole, "   the path as a whole", ""))
 }
 
@@ -66,7 +66,7 @@ func (s *decisionScreen) view(w, h int) term.Page {
 	part(term.MarkBase, "base, what both started from", s.d.Base, term.NoGround)
 	part(term.MarkYours, "the first side: the branch it was made on", s.d.Yours, term.OnYours)
 	part(term.MarkTheirs, "the other side: what was merged", s.d.Theirs, term.OnTheirs)
-	name := "what was taken: " + words.Decided(s.d.Way)
+	name := "what was taken: " + s.d.Way.Made()
 	if s.d.Way == settle.Written {
 		name = "what was written"
 	}

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -137,8 +138,8 @@ func (s *lookScreen) kind(o plan.Overlap) term.Line {
 	if o.From != "" {
 		word = "changed and renamed"
 	}
-	if what := words.HintOf(o.Conflict, false); what != "" {
-		word = what
+	if o.Conflict != "" {
+		word = cmp.Or(words.HintOf(o.Conflict, false), word)
 	}
 	if o.Decide {
 		h = term.Trouble

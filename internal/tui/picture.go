@@ -26,18 +26,6 @@ type pictureScreen struct {
 	waypoint string // of the recovery that is drawn; empty for that under way, or the last
 }
 
-// drawings says what each drawing shows.
-var drawings = []struct {
-	kind draw.Kind
-	what string
-}{
-	{draw.KindHistory, "the commits with their lines: what was joined to what"},
-	{draw.KindOverlap, "file by file, both sides' changed lines"},
-	{draw.KindRoutes, "both ways to join, side by side"},
-	{draw.KindActivity, "who committed when, and how much"},
-	{draw.KindReport, "all of it in sentences, for a reviewer or the archive"},
-}
-
 // drawAction is the key that draws, where a drawing of what the screen shows exists.
 func drawAction(j *job, kind draw.Kind) action {
 	return act(keys.Picture, "", func() tea.Cmd {
@@ -49,23 +37,19 @@ func drawAction(j *job, kind draw.Kind) action {
 // newPicture returns the screen with a drawing marked.
 func newPicture(j *job, kind draw.Kind) *pictureScreen {
 	s := &pictureScreen{job: j}
-	s.rows = list{row: slices.Index(draw.Kinds, kind), rows: func() int { return len(drawings) },
+	s.rows = list{row: slices.Index(draw.Kinds(), kind), rows: func() int { return len(draw.Kinds()) },
 		turned: func() tea.Cmd { s.form = 0; return nil }}
 	return s
 }
 
-func (s *pictureScreen) formats() []string {
-	if drawings[s.rows.row].kind == draw.KindReport {
-		return []string{"pdf", "svg", "md"}
-	}
-	return []string{"svg", "pdf"}
-}
+// kind returns the marked drawing.
+func (s *pictureScreen) kind() draw.Kind { return draw.Kinds()[s.rows.row] }
 
 // file is where it is written: beside the working tree, so that this is not in the way of git,
 // and under a name that is free.
 func (s *pictureScreen) file() string {
-	forms := s.formats()
-	name := fmt.Sprintf("%s-%s", s.job.repo, drawings[s.rows.row].kind)
+	forms := s.kind().Formats()
+	name := fmt.Sprintf("%s-%s", s.job.repo, s.kind())
 	dir := filepath.Dir(s.job.s.Repo.Where().Dir)
 	for n := 1; ; n++ {
 		tail := ""
@@ -81,7 +65,7 @@ func (s *pictureScreen) file() string {
 
 func (s *pictureScreen) actions() []action {
 	turn := func(by int) func() tea.Cmd {
-		return quietly(func() { n := len(s.formats()); s.form = (s.form + by + n) % n })
+		return quietly(func() { n := len(s.kind().Formats()); s.form = (s.form + by + n) % n })
 	}
 	out := append([]action{acts(keys.Next, "write it", s.write)}, s.rows.keys("drawing")...)
 	return append(out, act(keys.Left, "format", turn(-1)), also(keys.Right, turn(1)),
@@ -91,7 +75,7 @@ func (s *pictureScreen) actions() []action {
 
 // write makes the drawing and writes it.
 func (s *pictureScreen) write() tea.Cmd {
-	a := draw.Asked{Kind: drawings[s.rows.row].kind, File: s.file(), Dark: s.dark, Waypoint: s.waypoint}
+	a := draw.Asked{Kind: s.kind(), File: s.file(), Dark: s.dark, Waypoint: s.waypoint}
 	return s.job.start("drawing", func(ctx context.Context, _ func(int, int)) (then, error) {
 		data, err := draw.Make(ctx, s.job.s.History, a)
 		if err == nil {
@@ -114,13 +98,13 @@ func (s *pictureScreen) view(w, h int) term.Page {
 	p.Head("A PICTURE", "  of the recovery under way, or of the last one made here")
 	p.Blank()
 	rows := s.rows.on(p, w)
-	for _, d := range drawings {
-		rows.item(term.Text(term.Plain, string(d.kind)).Fit(12).Add(term.Dim, d.what))
+	for _, d := range draw.Kinds() {
+		rows.item(term.Text(term.Plain, string(d)).Fit(12).Add(term.Dim, d.Shows()))
 	}
 	p = rows.page
 	p.Blank()
 	l := term.Text(term.Plain, "    as ")
-	forms := s.formats()
+	forms := s.kind().Formats()
 	for i, f := range forms {
 		name := map[string]string{"svg": "SVG", "pdf": "PDF", "md": "Markdown"}[f]
 		if i == s.form%len(forms) {

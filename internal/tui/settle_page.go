@@ -306,13 +306,8 @@ func (s settlePage) wayRow(l term.Line, i, w int) term.Line {
 // wayName is a way's number and name.
 func (s settlePage) wayName(q *plan.Attributed, i int, o settle.Option) term.Line {
 	h := term.Plain
-	switch o.Way {
-	case settle.Weave:
-		h = term.Joined
-	case settle.Yours:
-		h = term.Yours
-	case settle.Theirs:
-		h = term.Theirs
+	if m := markOf(o.Way.Whose()); m != term.MarkNone {
+		h = m.Hue
 	}
 	l := term.Text(term.Bright, "   ").Bold(term.Bright, fmt.Sprint(i+1)).Add(term.Plain, "  ")
 	l = l.Put(term.Ink{Hue: h, Bold: o.Way == settle.Weave}, o.Way.Label())

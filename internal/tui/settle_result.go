@@ -138,7 +138,12 @@ func (s settlePage) origin(q *plan.Attributed, part settle.Part, here bool) term
 		}
 		return term.MarkOpen
 	}
-	switch part.Origin {
+	return markOf(part.Origin)
+}
+
+// markOf returns the mark of a text of an origin.
+func markOf(o merge.Origin) term.Mark {
+	switch o {
 	case merge.FromYours:
 		return term.MarkYours
 	case merge.FromTheirs:

@@ -6,10 +6,10 @@ import (
 	"strings"
 )
 
-// RefusalKind is why a push was not accepted, or a remote not reached.
+// RefusalKind is why a push was not accepted or a remote not reached. Its text is its name in `recover --json`.
 type RefusalKind string
 
-// The reasons. The names are those of `recover --json`.
+// The reasons. Each has a row in the table below.
 const (
 	Behind      RefusalKind = "behind"    // the remote has commits that yours do not build on
 	Busy        RefusalKind = "busy"      // the server's copy of the branch is locked
@@ -22,29 +22,58 @@ const (
 	HostKey     RefusalKind = "host-key" // it is not known whether the server is the right one
 	Unreachable RefusalKind = "unreachable"
 	Missing     RefusalKind = "missing" // there is no repository at the remote's address
-	Gone        RefusalKind = "gone"    // the remote's branch is there no more
+	Gone        RefusalKind = "gone"    // the remote no longer has the branch
 	Other       RefusalKind = "unknown"
 )
 
-// refusals say each kind in a sentence, and what a person can do about it.
-var refusals = map[RefusalKind]struct{ text, next string }{
-	Behind: {"somebody pushed first: the remote has commits that yours do not build on", "Look at what is new"},
-	Busy: {"the server's copy of the branch is locked: another push is under way there, or one that broke off left " +
-		"its lock", "Wait a moment"},
-	Protected: {"the branch is protected: the server takes no push to it from you",
-		"Push to a branch of its own, and have that joined there"},
-	Size:       {"something in these commits is larger than the server takes", "Take it out of the commits"},
-	ServerRule: {"the server refused the push by a hook or a rule of its own", "Do what the server asks for"},
-	LocalHook:  {"your own pre-push hook stopped the push", "Mend what the hook found"},
-	NoAccess:   {"the server knows you, and does not let you in", "Ask for the right to push"},
-	NoLogin:    {"the server does not know who you are", "Check your key, or name and password"},
-	HostKey: {"the server's key is not the one that is known, or none is known: it may not be the server you mean",
-		"Connect to it once with ssh, and look at its key"},
-	Unreachable: {"the remote cannot be reached", "Check the network and the remote's address"},
-	Missing: {"there is no repository at the remote's address, or it is not shown to you",
-		"Check the address with “git remote -v”"},
-	Gone:  {"the branch is gone at the remote: somebody deleted it, or gave it another name", "Ask who deleted it"},
-	Other: {"the remote did not accept this", "Read what it said"},
+// refusalRow is everything that the program says about a kind of refusal. Rows are written without field names, so a
+// row that lacks a field does not compile.
+type refusalRow struct {
+	head  string // the first sentence
+	why   string // without a full stop
+	next  string // what a person can do, without a full stop
+	again string // what follows "then"
+}
+
+const (
+	refused    = "The push was refused."
+	notThrough = "The push did not get through."
+	pushAgain  = "push again with enter"
+)
+
+var refusals = map[RefusalKind]refusalRow{
+	Behind: {refused, "somebody pushed first: the remote has commits that yours do not build on",
+		"Look at what is new", pushAgain},
+	Busy: {refused, "the server's copy of the branch is locked: another push is under way there, or one that broke " +
+		"off left its lock", "Wait a moment", pushAgain},
+	Protected: {refused, "the branch is protected: the server takes no push to it from you",
+		"Push to a branch of its own, and have that joined there", pushAgain},
+	Size: {refused, "something in these commits is larger than the server takes", "Take it out of the commits",
+		pushAgain},
+	ServerRule: {refused, "the server refused the push by a hook or a rule of its own", "Do what the server asks for",
+		pushAgain},
+	LocalHook: {"The push was stopped here.", "your own pre-push hook stopped the push", "Mend what the hook found",
+		pushAgain},
+	NoAccess: {refused, "the server knows you, and does not let you in", "Ask for the right to push", pushAgain},
+	NoLogin: {refused, "the server does not know who you are", "Check your key, or name and password",
+		pushAgain},
+	HostKey: {notThrough, "the server's key is not the one that is known, or none is known: it may not be the server " +
+		"you mean", "Connect to it once with ssh, and look at its key", pushAgain},
+	Unreachable: {notThrough, "the remote cannot be reached", "Check the network and the remote's address", pushAgain},
+	Missing: {notThrough, "there is no repository at the remote's address, or it is not shown to you",
+		"Check the address with “git remote -v”", pushAgain},
+	Gone: {"Nothing was pushed.", "the branch is gone at the remote: somebody deleted it, or gave it another name",
+		"Ask who deleted it", "press enter again to make it there anew"},
+	Other: {refused, "the remote did not accept this", "Read what it said", pushAgain},
+}
+
+// row returns the row of a kind. It panics for a kind that has none.
+func (k RefusalKind) row() refusalRow {
+	r, ok := refusals[k]
+	if !ok {
+		panic(fmt.Sprintf("no kind of refusal %q", string(k)))
+	}
+	return r
 }
 
 // Refusal is a push that was not accepted, or a remote that did not answer.
@@ -55,7 +84,7 @@ type Refusal struct {
 }
 
 func (r *Refusal) Error() string {
-	text := refusals[r.Kind].text
+	text := r.Kind.row().why
 	if r.Short != "" {
 		text += " (" + r.Short + ")"
 	}
@@ -71,8 +100,14 @@ func (r *Refusal) Raced() bool {
 // raced are the words by which a server says that it could not write its ref.
 var raced = []string{"cannot lock ref", "failed to update ref", "incorrect old value"}
 
-// Next is what a person can do before pushing again, without a full stop.
-func (r *Refusal) Next() string { return refusals[r.Kind].next }
+// Head returns the first sentence about the refusal.
+func (r *Refusal) Head() string { return r.Kind.row().head }
+
+// Next returns what a person can do before pushing again, without a full stop.
+func (r *Refusal) Next() string { return r.Kind.row().next }
+
+// Again returns how to push after that, without a full stop.
+func (r *Refusal) Again() string { return r.Kind.row().again }
 
 // HookError says that a hook refused what was to be done.
 type HookError struct {

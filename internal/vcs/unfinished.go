@@ -21,9 +21,94 @@ const (
 	Unmerged Operation = "unmerged"
 )
 
+// Verb is what a line of a rebase's list does. A verb without a row in the table below is one that Dorvik does not
+// know.
+type Verb string
+
+// The verbs.
+const (
+	Pick      Verb = "pick"
+	Reword    Verb = "reword"
+	Edit      Verb = "edit"
+	Squash    Verb = "squash"
+	Fixup     Verb = "fixup"
+	Drop      Verb = "drop"
+	Revert    Verb = "revert"
+	Exec      Verb = "exec"
+	Break     Verb = "break"
+	Label     Verb = "label"
+	Reset     Verb = "reset"
+	Merge     Verb = "merge"
+	UpdateRef Verb = "update-ref"
+)
+
+// Takes is what follows a verb.
+type Takes int
+
+// What can follow a verb.
+const (
+	Text   Takes = iota // anything, or nothing
+	Commit              // one commit
+	Names               // labels; a merge can name a commit after -C or -c
+)
+
+// verbRow is what the program knows about a verb. Rows are written without field names, so a row that lacks a field
+// does not compile.
+type verbRow struct {
+	verb  Verb
+	short string // its abbreviation; empty for none
+	takes Takes
+	joins bool // the commit becomes part of the one before it
+}
+
+var verbs = []verbRow{
+	{Pick, "p", Commit, false},
+	{Reword, "r", Commit, false},
+	{Edit, "e", Commit, false},
+	{Squash, "s", Commit, true},
+	{Fixup, "f", Commit, true},
+	{Drop, "d", Commit, false},
+	{Revert, "", Commit, false},
+	{Exec, "x", Text, false},
+	{Break, "b", Text, false},
+	{Label, "l", Names, false},
+	{Reset, "t", Names, false},
+	{Merge, "m", Names, false},
+	{UpdateRef, "u", Text, false},
+}
+
+// ParseVerb returns the verb of a word or of its abbreviation. A word that is no verb is returned as it is.
+func ParseVerb(word string) Verb {
+	for _, r := range verbs {
+		if word == string(r.verb) || word == r.short {
+			return r.verb
+		}
+	}
+	return Verb(word)
+}
+
+// row returns the row of a verb, or an empty one for a verb that is not known.
+func (v Verb) row() verbRow {
+	for _, r := range verbs {
+		if r.verb == v {
+			return r
+		}
+	}
+	return verbRow{}
+}
+
+// Known reports whether the verb is one of the table.
+func (v Verb) Known() bool { return v.row().verb != "" }
+
+// Takes returns what follows the verb.
+func (v Verb) Takes() Takes { return v.row().takes }
+
+// Joins reports whether the commit of the line becomes part of the one before it.
+func (v Verb) Joins() bool { return v.row().joins }
+
 // Command is a line of a list that git works through.
 type Command struct {
-	Verb   string // such as pick, squash, exec
+	Verb   Verb
 	Commit object.ID
 	Flag   string   // -C or -c, of a fixup or a merge; empty for none
 	Rest   string   // what follows the verb

@@ -5,7 +5,6 @@ package words
 
 import (
 	"fmt"
-	"strings"
 
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
@@ -136,90 +135,129 @@ type Deeds struct {
 // in tells of a commit, as the end of a sentence.
 func in(commit string) string { return If(commit == "", "", " in "+commit) }
 
-// About says in a sentence or two what a conflict that is no place in a text is about.
+// About describes in one or two sentences a conflict that is no place in a text. It is empty for a place in a text.
 func About(c *settle.Question, d Deeds) string {
-	who := d.Who
-	switch s := c.Subject.(type) {
-	case *merge.Versions:
-		return versions(c, s, d)
-	case *merge.Naming:
-		return naming(c, s, who)
-	case *merge.Clash:
-		file, directory := "You have", who+" has"
-		if s.File() == merge.Theirs {
-			file, directory = who+" has", "you have"
-		}
-		return fmt.Sprintf("%s a file of this name, and %s a directory. One of them can have the name.", file,
-			directory)
+	if !c.Whole() {
+		return ""
 	}
-	return ""
+	return rowOf(c.Kind).about(c, d)
 }
 
-func versions(c *settle.Question, v *merge.Versions, d Deeds) string {
-	who := d.Who
-	changed := " changed it" + in(If(v.Yours.Absent(), d.Theirs, d.Yours)) + "."
+// kindRow is everything that the program says about a kind of conflict, where that is no place in a text. Rows are
+// written without field names, so a row that lacks a field does not compile.
+type kindRow struct {
+	hint  string // a few words; of a place in a text, empty
+	about func(*settle.Question, Deeds) string
+}
+
+// kinds returns the table of the kinds of conflict.
+func kinds() map[merge.ConflictKind]kindRow {
+	return map[merge.ConflictKind]kindRow{
+		merge.Content:         {"", bothChanged},
+		merge.AddAdd:          {"both added it", bothChanged},
+		merge.Binary:          {"both changed it", bothChanged},
+		merge.ModifyDelete:    {"changed and deleted", deleted},
+		merge.RenameDelete:    {"renamed and deleted", renamedDeleted},
+		merge.ModeBits:        {"to be run or not", both("disagree on whether this file is a program that can be run")},
+		merge.Type:            {"different things", both("have different kinds of thing here")},
+		merge.Symlink:         {"where it points", both("both pointed this link elsewhere")},
+		merge.Submodule:       {"which commit", both("both moved this submodule to another commit")},
+		merge.FileDirectory:   {"a file, a directory", fileDirectory},
+		merge.RenameRename:    {"two names", renamed},
+		merge.RenameAdd:       {"two files, one name", renamed},
+		merge.DirectoryRename: {"its directory moved", directoryMoved},
+	}
+}
+
+// rowOf returns the row of a kind. It panics for a kind that has none.
+func rowOf(k merge.ConflictKind) kindRow {
+	r, ok := kinds()[k]
+	if !ok {
+		panic(fmt.Sprintf("no kind of conflict %q", string(k)))
+	}
+	return r
+}
+
+// both returns a sentence about you and the other person.
+func both(did string) func(*settle.Question, Deeds) string {
+	return func(_ *settle.Question, d Deeds) string { return "You and " + d.Who + " " + did + "." }
+}
+
+// deleted is about a file that one side deleted and the other changed.
+func deleted(c *settle.Question, d Deeds) string {
+	_, yours, _ := c.Subject.Sides()
+	changed := " changed it" + in(If(yours.Absent(), d.Theirs, d.Yours)) + "."
 	if d.Lines > 0 {
 		changed = " changed " + Count(d.Lines, "line", "lines") + " of it" + changed[len(" changed it"):]
 	}
-	switch c.Kind {
-	case merge.ModifyDelete:
-		return If(v.Yours.Absent(), "You deleted this file"+in(d.Yours)+", and "+who+changed,
-			Sentence(who+" deleted this file"+in(d.Theirs)+", and you"+changed))
-	case merge.RenameDelete:
-		return If(v.Yours.Absent(), who+" renamed "+v.From+" to this, and you deleted it.",
-			"You renamed "+v.From+" to this, and "+who+" deleted it.")
-	case merge.ModeBits:
-		return "You and " + who + " disagree on whether this file is a program that can be run."
-	case merge.Type:
-		return "You and " + who + " have different kinds of thing here."
-	case merge.Symlink:
-		return "You and " + who + " both pointed this link elsewhere."
-	case merge.Submodule:
-		return "You and " + who + " both moved this submodule to another commit."
-	}
+	return If(yours.Absent(), "You deleted this file"+in(d.Yours)+", and "+d.Who+changed,
+		Sentence(d.Who+" deleted this file"+in(d.Theirs)+", and you"+changed))
+}
+
+// renamedDeleted is about a file that one side renamed and the other deleted.
+func renamedDeleted(c *settle.Question, d Deeds) string {
+	v := c.Subject.(*merge.Versions)
+	return If(v.Yours.Absent(), d.Who+" renamed "+v.From+" to this, and you deleted it.",
+		"You renamed "+v.From+" to this, and "+d.Who+" deleted it.")
+}
+
+// bothChanged is about a file of which each side has a version, and that is not joined line by line.
+func bothChanged(c *settle.Question, d Deeds) string {
+	v := c.Subject.(*merge.Versions)
 	did := "both changed this file."
 	if c.Kind == merge.AddAdd {
-		did = "both added a file of this name."
-		if !v.Base.Absent() {
-			did = "have this file differently."
-		}
+		did = If(v.Base.Absent(), "both added a file of this name.", "have this file differently.")
 	}
 	why := "It is not text, so one version has to be taken whole, or both kept."
 	if v.Why != "" {
 		why = "It is not joined line by line: " + v.Why + ". One version has to be taken whole, or both kept."
 	}
-	return "You and " + who + " " + did + " " + why
+	return "You and " + d.Who + " " + did + " " + why
 }
 
-func naming(c *settle.Question, n *merge.Naming, who string) string {
-	if c.Kind == merge.DirectoryRename {
-		put, moved := "You put this file at "+n.At, who+" moved that directory"
-		if n.Placer == merge.Theirs {
-			put, moved = who+" put this file at "+n.At, "you moved that directory"
-		}
-		if n.Also == "" {
-			return put + ", and " + moved + ". It cannot follow: the new place is taken, or there is more than one."
-		}
-		return put + ", and " + moved + ". Neither could know of the other. What is in the file is joined wherever " +
-			"it goes."
+// fileDirectory is about a file and a directory of one name.
+func fileDirectory(c *settle.Question, d Deeds) string {
+	s, ok := c.Subject.(*merge.Clash)
+	if !ok {
+		return renamed(c, d)
 	}
+	file, directory := "You have", d.Who+" has"
+	if s.File() == merge.Theirs {
+		file, directory = d.Who+" has", "you have"
+	}
+	return fmt.Sprintf("%s a file of this name, and %s a directory. One of them can have the name.", file, directory)
+}
+
+// directoryMoved is about a file that one side put into a directory that the other moved.
+func directoryMoved(c *settle.Question, d Deeds) string {
+	n := c.Subject.(*merge.Naming)
+	put, moved := "You put this file at "+n.At, d.Who+" moved that directory"
+	if n.Placer == merge.Theirs {
+		put, moved = d.Who+" put this file at "+n.At, "you moved that directory"
+	}
+	if n.Also == "" {
+		return put + ", and " + moved + ". It cannot follow: the new place is taken, or there is more than one."
+	}
+	return put + ", and " + moved + ". Neither could know of the other. What is in the file is joined wherever " +
+		"it goes."
+}
+
+// renamed is about a file with two new names, or a new name that something else has.
+func renamed(c *settle.Question, d Deeds) string {
+	n := c.Subject.(*merge.Naming)
 	if n.Also != "" {
-		return "You and " + who + " both renamed " + n.From +
+		return "You and " + d.Who + " both renamed " + n.From +
 			", to different names. What is in it is joined under the name you take."
 	}
-	renamer, other := "You", who
-	if len(n.Yours.Moves) == 0 {
-		renamer, other = who, "you"
-	}
-	thing := "has another file of this name."
+	thing := "another file of this name."
 	if c.Kind == merge.FileDirectory {
-		thing = "has a directory of this name, or a file where its directory would be."
+		thing = "a directory of this name, or a file where its directory would be."
 	}
-	if other == "you" {
-		thing = strings.Replace(thing, "has ", "have ", 1)
+	const kept = " Both are kept, under two names; say which has this one."
+	if len(n.Yours.Moves) == 0 {
+		return d.Who + " renamed " + n.From + " to this, and you have " + thing + kept
 	}
-	return renamer + " renamed " + n.From + " to this, and " + other + " " + thing +
-		" Both are kept, under two names; say which has this one."
+	return "You renamed " + n.From + " to this, and " + d.Who + " has " + thing + kept
 }
 
 // LeftOut says what an entry of the account of what is left out is about.
@@ -255,13 +293,7 @@ func HintOf(k merge.ConflictKind, clash bool) string {
 	if clash && k == merge.RenameRename {
 		return "two files, one name"
 	}
-	return map[merge.ConflictKind]string{
-		merge.AddAdd: "both added it", merge.Binary: "both changed it", merge.ModifyDelete: "changed and deleted",
-		merge.FileDirectory: "a file, a directory", merge.ModeBits: "to be run or not", merge.Type: "different things",
-		merge.Symlink: "where it points", merge.Submodule: "which commit", merge.RenameDelete: "renamed and deleted",
-		merge.RenameRename: "two names", merge.RenameAdd: "two files, one name",
-		merge.DirectoryRename: "its directory moved",
-	}[k]
+	return rowOf(k).hint
 }
 
 // Given says what of a side's a decision gives up, in the account of what is left out.

@@ -13,31 +13,12 @@ func Taking(c *settle.Question, o settle.Option) string {
 	switch {
 	case naming && n.Yours.Name != "" && n.Theirs.Name != "":
 		return "What is in the file is kept whatever you take. Only the name is decided."
-	case o.Way == settle.Both:
-		return "Both are kept, one of them under another name."
-	case c.Whole():
+	case c.Whole() && o.Way != settle.Both:
 		return "One side of this is kept as it is. What the other did is listed before the push."
 	case o.Moved != nil:
 		return "The lines are where they were moved to, with the edit of the other side made there."
 	}
-	switch o.Way {
-	case settle.AsBefore:
-		return "Settles it as the very same conflict was settled before."
-	case settle.Anew:
-		return "The program that makes this file makes it again from the joined files, before the check. You are " +
-			"asked first."
-	case settle.Sorted:
-		return "Puts what both added in the order of the lines around."
-	case settle.Weave:
-		return "Weave keeps every word either side added and drops every word either removed."
-	case settle.Yours:
-		return "Takes your text. What they changed here is left out, and listed before the push."
-	case settle.Theirs:
-		return "Takes their text. What you changed here is left out, and listed before the push."
-	case settle.Base:
-		return "Takes the text both of you started from; neither edit is kept."
-	}
-	return "Keeps both texts whole, one after the other. Read how they follow each other first."
+	return o.Way.Taking()
 }
 
 // Costs tells what a way leaves out or, where that is nothing, what it keeps
@@ -95,26 +76,4 @@ func Amount(lines, words int) string {
 		out = append(out, Count(words, "word", "words"))
 	}
 	return strings.Join(out, " and ")
-}
-
-// Decided names what was taken in a merge that was made already, whoever made it: its sides are
-// the branch it was made on, the first, and what was merged, the other.
-func Decided(way settle.Way) string {
-	switch way {
-	case settle.Yours:
-		return "the first side's"
-	case settle.Theirs:
-		return "the other side's"
-	case settle.YoursTheirs:
-		return "the first side's, then the other's"
-	case settle.TheirsYours:
-		return "the other side's, then the first's"
-	case settle.Base:
-		return "as it was before either"
-	case settle.Both:
-		return "both, under two names"
-	case settle.Written:
-		return "written by hand"
-	}
-	return way.Label()
 }

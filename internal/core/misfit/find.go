@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/lang"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 )
@@ -85,7 +86,7 @@ func (s *Sides) Skipped() []string {
 }
 
 // isKnown reports whether a file is read.
-func isKnown(p string) bool { return languageOf(p) != nil || isSettings(p) || mentionsPaths(p) }
+func isKnown(p string) bool { return languageOf(p) != nil || lang.Of(p).Is(lang.Settings|lang.Paths) }
 
 // read reads what a side changed.
 func (f *finder) read(ctx context.Context, side merge.Side) error {

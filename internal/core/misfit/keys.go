@@ -8,19 +8,14 @@ import (
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/lang"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // isSettings reports whether a file is one of settings: keys and what they are set to.
-func isSettings(p string) bool {
-	switch strings.ToLower(path.Ext(p)) {
-	case ".json", ".yaml", ".yml", ".toml", ".ini", ".cfg", ".properties", ".env":
-		return true
-	}
-	return path.Base(p) == ".env" || strings.HasPrefix(path.Base(p), ".env.")
-}
+func isSettings(p string) bool { return lang.Of(p).Is(lang.Settings) }
 
 // keyLine is a line that sets a key: the key, and what it is set to.
 var keyLine = rx.New(`^\s*(?:-\s+)?"?([A-Za-z_][\w-]*)"?\s*[:=]\s*(.*?),?\s*$`)

@@ -3,13 +3,13 @@ package misfit
 import (
 	"errors"
 	"iter"
-	"path"
 	"strings"
 	"time"
 
 	"github.com/alecthomas/chroma/v2"
 
 	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/lang"
 	"dorvik.dev/dorvik/internal/core/lexing"
 	"dorvik.dev/dorvik/internal/core/rx"
 )
@@ -94,24 +94,15 @@ var (
 		`add_custom_target)\s*\(\s*(\w+)`)}
 )
 
-var languages = map[string]*language{
-	".py": python, ".pyi": python, ".js": script, ".jsx": script, ".mjs": script, ".cjs": script, ".ts": typed,
-	".tsx": typed, ".java": java, ".kt": java, ".kts": java, ".cs": java, ".scala": java, ".groovy": java, ".c": c,
-	".h":  c,
-	".cc": c, ".cpp": c, ".cxx": c, ".hpp": c, ".hh": c, ".m": c, ".rs": rust, ".rb": ruby, ".php": php, ".sh": shell,
-	".bash": shell, ".mk": makefile, ".swift": swift, ".proto": proto, ".sql": sql, ".lua": lua, ".cmake": cmake,
+var languages = map[*lang.Language]*language{
+	lang.Python: python, lang.JavaScript: script, lang.TypeScript: typed, lang.TSX: typed, lang.Java: java,
+	lang.Kotlin: java, lang.CSharp: java, lang.Scala: java, lang.Groovy: java, lang.C: c, lang.CPlusPlus: c,
+	lang.ObjectiveC: c, lang.Rust: rust, lang.Ruby: ruby, lang.PHP: php, lang.Shell: shell, lang.Make: makefile,
+	lang.Swift: swift, lang.Proto: proto, lang.SQL: sql, lang.Lua: lua, lang.CMake: cmake,
 }
 
-// languageOf tells a file's language by its name; nil where there is none that is known here.
-func languageOf(p string) *language {
-	switch base := path.Base(p); {
-	case base == "Makefile" || base == "makefile" || base == "GNUmakefile":
-		return makefile
-	case base == "CMakeLists.txt":
-		return cmake
-	}
-	return languages[strings.ToLower(path.Ext(p))]
-}
+// languageOf returns how a file's definitions are found, or nil where they are not.
+func languageOf(p string) *language { return languages[lang.Of(p)] }
 
 // def is something that a file defines.
 type def struct {

@@ -6,21 +6,10 @@ import (
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/lang"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/rx"
 )
-
-// builds are files, beside those of the known languages, in which a path that is named has to be there.
-var builds = map[string]bool{".json": true, ".yaml": true, ".yml": true, ".toml": true, ".xml": true, ".gradle": true,
-	".html": true, ".css": true, ".scss": true, ".bazel": true, ".bzl": true, ".ini": true, ".cfg": true,
-	".properties": true,
-	".csproj":     true, ".in": true, ".go": true}
-
-// mentionsPaths reports whether a path that such a file names has to be there.
-func mentionsPaths(p string) bool {
-	base := path.Base(p)
-	return languageOf(p) != nil || builds[strings.ToLower(path.Ext(p))] || base == "Dockerfile" || base == "BUILD"
-}
 
 // pathToken is a word of a line that may name a file.
 var pathToken = rx.New(`[\w@~.-]+(?:/[\w@.-]+)*`)
@@ -83,7 +72,7 @@ func (f *finder) wentTo(side merge.Side, gone *file) (string, error) {
 func (f *finder) namedBy(side merge.Side, gone *file) (out []Misfit, err error) {
 	stem := strings.TrimSuffix(path.Base(gone.path), path.Ext(gone.path))
 	for _, one := range f.using(side, stem) {
-		if !mentionsPaths(one.path) || path.Ext(one.path) == ".go" { // the type checker sees what Go imports
+		if !lang.Of(one.path).Is(lang.Paths) || path.Ext(one.path) == ".go" { // the type checker sees what Go imports
 			continue
 		}
 		for _, i := range one.added() {

@@ -1,11 +1,11 @@
 package settle
 
 import (
-	"path"
 	"slices"
 	"strconv"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/core/lang"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/rx"
 )
@@ -208,37 +208,39 @@ func namesOf(file string, lines []string) map[string]string {
 	return names
 }
 
-// named are lines whose name stands elsewhere than before a sign, by the endings of their files.
+// named are lines whose name stands elsewhere than before a sign, in some languages or, without any, in all.
 var named = []struct {
-	in string
+	in []*lang.Language
 	*rx.Expr
 }{
-	{"", rx.New(`^#\s*define\s+(\w+)`)},
-	{".rb", rx.New(`^def\s+((?:self\.)?[\w?!]+)`)},
-	{"", rx.New(`^(<[\w:.-]+\s[^>]*?\b(?:id|key|name|Include)=["'][^"']*["'])`)},
+	{nil, rx.New(`^#\s*define\s+(\w+)`)},
+	{[]*lang.Language{lang.Ruby}, rx.New(`^def\s+((?:self\.)?[\w?!]+)`)},
+	{nil, rx.New(`^(<[\w:.-]+\s[^>]*?\b(?:id|key|name|Include)=["'][^"']*["'])`)},
 	// a call is known by what it is first told: a route, a test's title, a key
-	{"", rx.New("^([\\w.$]+\\(\\s*(?:\"[^\"]*\"|'[^']*'|`[^`]*`))")},
-	{".go", rx.New(`^(\w+)\s+[*\[\]\w.]+(?:\s+` + "`[^`]*`" + `)?$`)}, // a field
-	{".java.cs.c.cc.cpp.h.hpp.ts.dart", rx.New(`^(?:[\w<>\[\], ]+\s)(\w+);$`)},
+	{nil, rx.New("^([\\w.$]+\\(\\s*(?:\"[^\"]*\"|'[^']*'|`[^`]*`))")},
+	{[]*lang.Language{lang.Go}, rx.New(`^(\w+)\s+[*\[\]\w.]+(?:\s+` + "`[^`]*`" + `)?$`)}, // a field
+	{[]*lang.Language{lang.Java, lang.CSharp, lang.C, lang.CPlusPlus, lang.TypeScript, lang.Dart},
+		rx.New(`^(?:[\w<>\[\], ]+\s)(\w+);$`)},
 }
 
 func nameOf(file, text string) string {
 	if m := receiver.FindStringSubmatch(text); m != nil {
 		return m[1] + "." + m[2]
 	}
-	switch path.Ext(file) {
-	case ".md", ".rst", ".txt", ".adoc":
+	language := lang.Of(file)
+	switch {
+	case language == lang.HTML: // has elements, which are named below
+	case language.Is(lang.Prose) && language.IsKnown():
 		if strings.HasPrefix(text, "#") {
 			return text
 		}
 		return ""
-	case ".csv", ".tsv":
+	case language == lang.CSV:
 		name, _, _ := strings.Cut(strings.ReplaceAll(text, "\t", ","), ",")
 		return name
 	}
 	for _, one := range named {
-		ext := path.Ext(file)
-		if one.in != "" && (ext == "" || !strings.Contains(one.in+".", ext+".")) {
+		if one.in != nil && !slices.Contains(one.in, language) {
 			continue
 		}
 		if m := one.FindStringSubmatch(text); m != nil {

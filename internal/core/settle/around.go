@@ -1,9 +1,9 @@
 package settle
 
 import (
-	"path"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/core/lang"
 	"dorvik.dev/dorvik/internal/core/rx"
 )
 
@@ -23,19 +23,19 @@ func Around(file string, lines []string, at int) string {
 	if at < 0 {
 		return ""
 	}
-	switch path.Ext(file) {
-	case ".md", ".markdown", ".rst":
+	switch lang.Of(file).Outline {
+	case lang.Headings:
 		name := above(lines, at+1, func(l string, _ int) bool { return heading.MatchString(l) })
 		return strings.TrimLeft(name, "# ")
-	case ".ini", ".toml", ".cfg", ".conf", ".properties":
+	case lang.Sections:
 		return above(lines, at+1, func(l string, _ int) bool { return section.MatchString(l) })
-	case ".yaml", ".yml", ".json":
+	case lang.Keys:
 		return above(lines, at, less(lines, at, keyLine.MatchString))
-	case ".css", ".scss", ".less", ".tf", ".hcl":
+	case lang.Blocks:
 		return above(lines, at, less(lines, at, func(l string) bool {
 			return strings.HasSuffix(strings.TrimSpace(l), "{")
 		}))
-	case ".txt", ".csv", "":
+	case lang.None:
 		return ""
 	}
 	return above(lines, at, less(lines, at, func(l string) bool {

@@ -1,11 +1,11 @@
 package settle
 
 import (
-	"path"
 	"slices"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/lang"
 	"dorvik.dev/dorvik/internal/core/rx"
 )
 
@@ -50,37 +50,27 @@ func inOrder(c *Question, at place) (Option, bool) {
 	return Option{}, false
 }
 
-// sets tells by a file's ending, or its name, which of its lines are members of a
-// set: their order means nothing.
-var sets = map[string]*rx.Expr{
-	".go":           rx.New(`^\s*(import\s+)?([\w.]+\s+)?"[^"]+"\s*(//.*)?$`),
-	".py":           rx.New(`^\s*(import\s+[\w., ]+|from\s+[\w.]+\s+import\s+[\w., *]+)\s*(#.*)?$`),
-	".java":         rx.New(`^import\s+[\w.* ]+;\s*$`),
-	".kt":           rx.New(`^import\s+[\w.* ]+$`),
-	".rs":           rx.New(`^\s*(pub\s+)?use\s+[^;]+;\s*$`),
-	".js":           rx.New(`^import\s.*['"]\s*;?\s*$`),
-	".cs":           rx.New(`^\s*using\s+[\w.= ]+;\s*$`),
-	".gitignore":    rx.New(`^[^!#\s]`), // one that takes back (!) depends on what stands before it
-	".dockerignore": rx.New(`^[^!#\s]`),
-	"go.sum":        rx.New(`^\S+ v\S+ h1:\S+$`),
+// sets are the lines of a language that are members of a set: their order means nothing.
+var sets = map[*lang.Language]*rx.Expr{
+	lang.Go:         rx.New(`^\s*(import\s+)?([\w.]+\s+)?"[^"]+"\s*(//.*)?$`),
+	lang.Python:     rx.New(`^\s*(import\s+[\w., ]+|from\s+[\w.]+\s+import\s+[\w., *]+)\s*(#.*)?$`),
+	lang.Java:       rx.New(`^import\s+[\w.* ]+;\s*$`),
+	lang.Kotlin:     rx.New(`^import\s+[\w.* ]+$`),
+	lang.Rust:       rx.New(`^\s*(pub\s+)?use\s+[^;]+;\s*$`),
+	lang.JavaScript: imports,
+	lang.TypeScript: imports,
+	lang.TSX:        imports,
+	lang.CSharp:     rx.New(`^\s*using\s+[\w.= ]+;\s*$`),
+	lang.Ignore:     rx.New(`^[^!#\s]`), // a line that takes back (!) depends on the lines before it
+	lang.GoSum:      rx.New(`^\S+ v\S+ h1:\S+$`),
 }
 
-func setOf(p string) *rx.Expr {
-	if re := sets[path.Base(p)]; re != nil {
-		return re
-	}
-	switch ext := path.Ext(p); ext {
-	case ".mjs", ".ts", ".tsx", ".jsx":
-		return sets[".js"]
-	default:
-		return sets[ext]
-	}
-}
+var imports = rx.New(`^import\s.*['"]\s*;?\s*$`)
 
 // lineSet joins lines of which order means nothing, such as imports: each that a
 // side added is there, and none that a side removed.
 func lineSet(c *Question, at place) (Option, bool) {
-	re := setOf(at.path)
+	re := sets[lang.Of(at.path)]
 	base, yours, theirs := diff.Lines(c.Base), diff.Lines(c.Yours), diff.Lines(c.Theirs)
 	all := slices.Concat(base, yours, theirs)
 	if re == nil || len(all) == 0 || slices.ContainsFunc(all, func(l string) bool {

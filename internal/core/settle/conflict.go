@@ -99,22 +99,3 @@ func keyOf(c *Question, seen map[Key]int) Key {
 	}
 	return k
 }
-
-// Way is one kind of decision. The names are those of `--prefer` and the JSON.
-type Way string
-
-// The ways.
-const (
-	Weave       Way = "weave"
-	Yours       Way = "yours"
-	Theirs      Way = "theirs"
-	YoursTheirs Way = "yours-theirs"
-	TheirsYours Way = "theirs-yours"
-	Base        Way = "base"
-	Both        Way = "both" // of two things at one path; one gets another name
-	Sorted      Way = "sorted"
-	AsBefore    Way = "as-before"
-	Anew        Way = "anew" // of a file that a program makes
-	Written     Way = "written"
-	Suggested   Way = "suggested" // in a preference only: whichever is marked so
-)

@@ -1,42 +1,30 @@
 package settle
 
 import (
-	"cmp"
-	"path"
-	"strings"
+	"dorvik.dev/dorvik/internal/core/lang"
 )
 
-// language is what is known of the files of one language.
-type language struct {
-	problem func(text string) string // the first that a text has, or empty
+// grammar is how the texts of a language are read.
+type grammar struct {
+	problem func(text string) string // returns the first problem of a text, or nothing
 	entries reader                   // nil where texts have no entries with keys
 }
 
-var languages = map[string]language{
-	".go":   {goProblem, nil},
-	".json": {jsonProblem, jsonEntries},
-	".yaml": {yamlProblem, lineEntries(yamlMarks)},
-	".toml": {tomlProblem, lineEntries(tomlMarks)},
-	".xml":  {xmlProblem, xmlEntries},
-	".csv":  {csvProblem, lineEntries(csvMarks)},
+var grammars = map[*lang.Language]grammar{
+	lang.Go:      {goProblem, nil},
+	lang.JSON:    {jsonProblem, jsonEntries},
+	lang.YAML:    {yamlProblem, lineEntries(yamlMarks)},
+	lang.TOML:    {tomlProblem, lineEntries(tomlMarks)},
+	lang.XML:     {xmlProblem, xmlEntries},
+	lang.XMLData: {xmlProblem, xmlEntries},
+	lang.CSV:     {csvProblem, lineEntries(csvMarks)},
 }
 
-// sameLanguage tells endings of files that are of another's language.
-var sameLanguage = map[string]string{
-	".yml": ".yaml", ".tsv": ".csv",
-	".csproj": ".xml", ".fsproj": ".xml", ".props": ".xml", ".targets": ".xml", ".svg": ".xml", ".resx": ".xml",
-	".plist": ".xml", ".xaml": ".xml",
-}
-
-// languageOf tells a file's language by its name. What is not known has neither
-// problems nor entries.
-func languageOf(name string) language {
-	ext := strings.ToLower(path.Ext(name))
-	return languages[cmp.Or(sameLanguage[ext], ext)]
-}
+// grammarOf returns the grammar of a file by its name. A language that is not read has an empty one.
+func grammarOf(name string) grammar { return grammars[lang.Of(name)] }
 
 // HasReader reports whether Problem can read files of this name's language.
-func HasReader(name string) bool { return languageOf(name).problem != nil }
+func HasReader(name string) bool { return grammarOf(name).problem != nil }
 
 // Problem says what is wrong with a file's text, in a few words with the line;
 // empty where nothing is, or where nothing here reads the language. That is the
@@ -44,7 +32,7 @@ func HasReader(name string) bool { return languageOf(name).problem != nil }
 // scope, and keys that are there twice. Texts that are too large or nest too deep (see
 // tame.go) are not read.
 func Problem(name, text string) string {
-	if read := languageOf(name).problem; read != nil && tame(text) {
+	if read := grammarOf(name).problem; read != nil && tame(text) {
 		return read(text)
 	}
 	return ""

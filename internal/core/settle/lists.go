@@ -1,11 +1,11 @@
 package settle
 
 import (
-	"path"
 	"slices"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/lang"
 	"dorvik.dev/dorvik/internal/core/rx"
 )
 
@@ -73,10 +73,6 @@ var (
 	settings = rx.New(`^(\s*[\w.-]+\s*[:+?]?=[^"'(]*|[\w./%$() -]+:[^=]*)$`)
 )
 
-// marked are the kinds of file that hold tags.
-var marked = map[string]bool{".html": true, ".xml": true, ".jsx": true, ".tsx": true, ".js": true, ".vue": true,
-	".svelte": true, ".svg": true}
-
 // between tells what stands between two additions to a list, which it finds to be one by how they
 // begin or end.
 func between(file, before, mine, other, after string) (string, bool) {
@@ -99,9 +95,9 @@ func between(file, before, mine, other, after string) (string, bool) {
 	spaced := func(s string) bool {
 		return (strings.HasPrefix(s, " ") || strings.HasSuffix(s, " ")) && len(strings.Fields(s)) > 0
 	}
-	inMakefile := strings.EqualFold(path.Base(file), "makefile") || path.Ext(file) == ".mk"
+	inMakefile := lang.Of(file) == lang.Make
 	if spaced(mine) && spaced(other) && strings.HasPrefix(mine, " ") == strings.HasPrefix(other, " ") &&
-		(blankLists.MatchString(before) || marked[path.Ext(file)] && insideTag.MatchString(before) ||
+		(blankLists.MatchString(before) || lang.Of(file).Is(lang.Tags) && insideTag.MatchString(before) ||
 			installs.MatchString(before) || inMakefile && settings.MatchString(before)) {
 		return "", true
 	}

@@ -108,7 +108,7 @@ func (f *File) openText(s *merge.Lines) {
 	all.Yours = &source{lines: f.Text.Yours, all: all}
 	all.Theirs = &source{lines: f.Text.Theirs, all: all}
 	at := place{path: f.Path, sources: all, text: f.Text}
-	at.entries = languageOf(f.Path).entries
+	at.entries = grammarOf(f.Path).entries
 	if at.entries != nil || HasReader(f.Path) {
 		for _, lines := range [][]string{f.Text.Base, f.Text.Yours, f.Text.Theirs} {
 			f.wild = f.wild || !tame(strings.Join(lines, ""))

@@ -263,8 +263,8 @@ func TestModeBesideText(t *testing.T) {
 }
 
 func TestPreference(t *testing.T) {
-	ways, ok := ParsePreference("weave, theirs-yours,suggested")
-	assert.True(t, ok)
+	ways, err := ParsePreference("weave, theirs-yours,suggested")
+	require.NoError(t, err)
 	f := conflictOf(t, "a.txt", "", "mine\n", "yours\n")
 	w, ok := Prefer(f.Questions[0], ways)
 	assert.True(t, ok)
@@ -272,8 +272,8 @@ func TestPreference(t *testing.T) {
 	_, ok = Prefer(f.Questions[0], []Way{Weave, Sorted, AsBefore})
 	assert.False(t, ok, "ways that are not offered settle nothing")
 	for _, bad := range []string{"", "ours", "weave,,", "written"} {
-		_, ok := ParsePreference(bad)
-		assert.False(t, ok, bad)
+		_, err := ParsePreference(bad)
+		assert.Error(t, err, bad)
 	}
 }
 

@@ -5,11 +5,8 @@ import (
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/lang"
 )
-
-// prose are the files in which a line that begins like a statement is none.
-var prose = map[string]bool{".md": true, ".txt": true, ".rst": true, ".adoc": true, ".tex": true, ".html": true,
-	"": true}
 
 // twice says what an option that keeps both leaves there twice, so that the later silently wins, or so that what
 // comes after is never reached; empty where it sees nothing of the kind. It goes by how lines begin, in any
@@ -30,7 +27,7 @@ func (q *Question) twice(o Option) string {
 			return name + " is there twice"
 		}
 	}
-	if prose[path.Ext(file)] || q.Yours == "" || q.Theirs == "" {
+	if lang.Of(file).Is(lang.Prose) || q.Yours == "" || q.Theirs == "" {
 		return ""
 	}
 	if o.Way == YoursTheirs && ends(diff.Lines(q.Yours)) || o.Way == TheirsYours && ends(diff.Lines(q.Theirs)) {

@@ -13,38 +13,6 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 )
 
-// Label is the way in the words of the screens.
-func (w Way) Label() string {
-	switch w {
-	case YoursTheirs:
-		return "yours, then theirs"
-	case TheirsYours:
-		return "theirs, then yours"
-	case AsBefore:
-		return "as before"
-	case Both:
-		return "keep both"
-	case Anew:
-		return "make it anew"
-	}
-	return string(w)
-}
-
-// ParsePreference reads a list of ways as --prefer takes it.
-func ParsePreference(s string) ([]Way, bool) {
-	var out []Way
-	for name := range strings.SplitSeq(s, ",") {
-		w := Way(strings.TrimSpace(name))
-		switch w {
-		case Weave, Yours, Theirs, YoursTheirs, TheirsYours, Base, Both, Sorted, AsBefore, Anew, Suggested:
-			out = append(out, w)
-		default:
-			return nil, false
-		}
-	}
-	return out, true
-}
-
 // Piece is a run of words that a side wrote or removed.
 type Piece struct {
 	Side merge.Side `json:"side"`
