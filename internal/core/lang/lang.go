@@ -102,10 +102,12 @@ var (
 )
 
 // All lists the languages.
-var All = []*Language{Go, GoSum, Python, JavaScript, TypeScript, TSX, Java, Kotlin, CSharp, Scala, Groovy, Gradle, C,
-	CPlusPlus, ObjectiveC, Rust, Ruby, PHP, Swift, Dart, Lua, Shell, SQL, Proto, Vue, HTML, Make, CMake,
-	Starlark, Dockerfile, Template, JSON, YAML, TOML, INI, Properties, Conf, Env, XML, XMLData, HCL, CSS, Less, Ignore, CSV, Markdown, RST,
-	AsciiDoc, TeX, Text}
+var All = []*Language{
+	Go, GoSum, Python, JavaScript, TypeScript, TSX, Java, Kotlin, CSharp, Scala, Groovy, Gradle, C, CPlusPlus,
+	ObjectiveC, Rust, Ruby, PHP, Swift, Dart, Lua, Shell, SQL, Proto, Vue, HTML, Make, CMake, Starlark, Dockerfile,
+	Template, JSON, YAML, TOML, INI, Properties, Conf, Env, XML, XMLData, HCL, CSS, Less, Ignore, CSV, Markdown,
+	RST, AsciiDoc, TeX, Text,
+}
 
 var byEnding, byName = index()
 
