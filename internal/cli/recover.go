@@ -302,7 +302,7 @@ func (r *recoverer) asItIs(ctx context.Context, p *plan.Position) error {
 		return nil
 	}
 	if a := r.s.Ledger.State().Accepted; a != nil {
-		r.out.Route, r.out.Waypoint = string(a.Route), a.Name
+		r.out.Route, r.out.Waypoint = string(a.By), a.Name
 	}
 	if !r.flags.push {
 		return nil

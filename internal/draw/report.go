@@ -130,7 +130,7 @@ func summary(t *Told) (out []string) {
 			first,
 			t.Story.Join.Route)))
 	default:
-		done := "joined by " + string(t.Story.Waypoint.Route)
+		done := "joined by " + string(t.Story.Waypoint.By)
 		if t.Story.Position.IsPick() {
 			done = "picked"
 		}

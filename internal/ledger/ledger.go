@@ -206,12 +206,12 @@ func (l *Ledger) accepted(wp *Waypoint) {
 	if wp.TakenOver() {
 		l.ForgetStuck()
 	}
-	if wp.Route == "" { // taken back: nothing is joined
+	if wp.By == Nothing { // taken back: nothing is joined
 		l.state.Accepted, l.state.Stage, l.state.Yours = nil, Look, wp.After
 		return
 	}
 	l.state.Accepted, l.state.Stage, l.state.Yours = wp, Push, wp.After
-	if wp.Route == plan.Pick {
+	if wp.By.Is(plan.Pick) {
 		l.state.Picks, l.state.PickParent, l.state.Route = nil, 0, ""
 	}
 }
@@ -222,7 +222,7 @@ func (l *Ledger) Undone(wp *Waypoint) error {
 	l.state.Accepted, l.state.Yours, l.state.Stage = nil, wp.Before, Settle
 	if wp.TakenOver() {
 		l.state.Stage, l.state.Route = Look, ""
-	} else if wp.Route == plan.Pick {
+	} else if wp.By.Is(plan.Pick) {
 		l.state.Branch, l.state.Picks, l.state.PickParent, l.state.Route = wp.Branch, wp.Picks, wp.Parent, plan.Pick
 	}
 	return errors.Join(l.Store.PutWaypoint(wp), l.Save(), l.Store.LogOnce(wp.Entry(Undone)))
@@ -404,7 +404,7 @@ func (l *Ledger) TakeNotices(but int) []string {
 // NewWaypoint returns the waypoint of a join, without a name. It records how the join was decided.
 func (l *Ledger) NewWaypoint(p *plan.Position, j *plan.Join, tip, tree object.ID) *Waypoint {
 	st := l.State()
-	wp := &Waypoint{Branch: p.Branch.Name, Before: p.Tip(), After: tip, Theirs: p.Theirs, Route: j.Route,
+	wp := &Waypoint{Branch: p.Branch.Name, Before: p.Tip(), After: tip, Theirs: p.Theirs, By: byOf(p, j),
 		Time: time.Now(), Decisions: plan.DecidedIn(j, &st.Decisions), Mends: j.Mended,
 		Made: plan.WithoutTexts(st.Made), Wishes: p.Wishes, Checked: l.CheckOf(tree)}
 	switch k := p.Kind.(type) {
@@ -412,9 +412,6 @@ func (l *Ledger) NewWaypoint(p *plan.Position, j *plan.Join, tip, tree object.ID
 		wp.Return = k.Waypoint
 	case plan.BringingBack:
 		wp.Return = OfTheStash
-	}
-	if p.SettlesOnly() {
-		wp.Route = "" // nothing is joined
 	}
 	if p.IsPick() && p.Resumes() == nil {
 		wp.Picks, wp.Parent, wp.Counter = st.Picks, st.PickParent, p.Counter()

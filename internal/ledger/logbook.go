@@ -29,15 +29,15 @@ const (
 
 // LogEntry is an entry of the logbook.
 type LogEntry struct {
-	Waypoint string     `json:"waypoint"` // that belongs to it; empty where there is none
-	What     Deed       `json:"what"`
-	When     time.Time  `json:"when"`
-	Branch   string     `json:"branch"`
-	From     object.ID  `json:"from"` // the tip before; of a push, what the remote had, if that is known
-	To       object.ID  `json:"to"`
-	Route    plan.Route `json:"route"`
-	Return   string     `json:"return,omitempty"` // the waypoint that was gone back to
-	Of       Doing      `json:"of,omitempty"`     // what kind of change it is, or undoes, where the route does not tell
+	Waypoint string    `json:"waypoint"` // that belongs to it; empty where there is none
+	What     Deed      `json:"what"`
+	When     time.Time `json:"when"`
+	Branch   string    `json:"branch"`
+	From     object.ID `json:"from"` // the tip before; of a push, what the remote had, if that is known
+	To       object.ID `json:"to"`
+	By       By        `json:"route"`
+	Return   string    `json:"return,omitempty"` // the waypoint that was gone back to
+	Of       Doing     `json:"of,omitempty"`     // what kind of change it is, or undoes, where the route does not tell
 }
 
 // Doing is a kind of change that is no join.
@@ -61,7 +61,7 @@ func (w *Waypoint) doing() Doing {
 		return WentBack
 	case w.TakenOver() && w.Kept.Operation == string(vcs.Unmerged):
 		return SettledOnly
-	case w.TakenOver() && w.Route == "":
+	case w.TakenOver() && w.By == Nothing:
 		return GaveBack
 	case w.Counter != "":
 		return CounteredBy
@@ -142,9 +142,9 @@ func (s *Store) logbook() ([]LogEntry, error) {
 // Entry returns the log entry for a join or its undo.
 func (w *Waypoint) Entry(what Deed) LogEntry {
 	e := LogEntry{Waypoint: w.Name, What: what, When: w.Time, Branch: w.Branch, From: w.Before, To: w.After,
-		Route: w.Route, Of: w.doing()}
-	if w.After == w.Theirs && w.Route != "" {
-		e.Route = plan.Route(plan.FastForward)
+		By: w.By, Of: w.doing()}
+	if w.After == w.Theirs && w.By != Nothing { // nothing of yours was left to replay
+		e.By = Forward
 	}
 	if w.TakenOver() && what == Joined {
 		e.What = Taken
@@ -201,26 +201,26 @@ func (e *LogEntry) Sentence(to string) string {
 		return fmt.Sprintf("Taking a join back by a new commit was undone: %s went back to %s.", e.Branch, to)
 	case e.Of == CounteredBy:
 		return fmt.Sprintf("What a join had brought to %s was taken back by a new commit: it is at %s.", e.Branch, to)
-	case e.What == Taken && e.Route == "":
+	case e.What == Taken && e.By == Nothing:
 		return fmt.Sprintf("What git had left half done was taken back: %s is at %s as before.", e.Branch, to)
 	case e.What == Taken:
-		return fmt.Sprintf("What git had left half done was finished by %s: %s went to %s.", e.Route, e.Branch, to)
+		return fmt.Sprintf("What git had left half done was finished by %s: %s went to %s.", e.By, e.Branch, to)
 	case e.Return == OfTheStash:
 		return fmt.Sprintf("Work that git had put aside was brought back: %s stays at %s.", e.Branch, to)
 	case e.Return != "":
 		return fmt.Sprintf("%s went back to where it was before waypoint %s: it is at %s.", e.Branch, e.Return, to)
-	case e.What == Undone && e.Route == "":
+	case e.What == Undone && e.By == Nothing:
 		return fmt.Sprintf("Taking back what git had left half done was undone: %s is at %s.", e.Branch, to)
-	case e.What == Undone && e.Route == plan.Pick:
+	case e.What == Undone && e.By.Is(plan.Pick):
 		return fmt.Sprintf("A pick onto %s was undone: it went back to %s.", e.Branch, to)
 	case e.What == Undone:
 		return fmt.Sprintf("A join of %s was undone: it went back to %s.", e.Branch, to)
-	case e.Route == plan.Pick:
+	case e.By.Is(plan.Pick):
 		return fmt.Sprintf("Commits were picked onto %s, which went to %s.", e.Branch, to)
-	case e.Route == plan.Route(plan.FastForward):
+	case e.By == Forward:
 		return fmt.Sprintf("%s moved forward, to %s.", e.Branch, to)
 	}
-	return fmt.Sprintf("%s was joined by %s, and went to %s.", e.Branch, e.Route, to)
+	return fmt.Sprintf("%s was joined by %s, and went to %s.", e.Branch, e.By, to)
 }
 
 // OfTheStash marks a waypoint that restored work from the stash.

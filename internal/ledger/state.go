@@ -30,19 +30,20 @@ func (s Stage) String() string {
 
 // State is the stored recovery.
 type State struct {
-	Branch        string           `json:"branch,omitempty"`
-	Yours, Theirs object.ID        // the tips it was last worked out for
-	Route         plan.Route       `json:"route,omitempty"`
-	Stage         Stage            `json:"stage"`
-	Picks         []object.ID      `json:"picks,omitempty"`       // commits that are brought onto the branch, in order
-	PickParent    int              `json:"pick_parent,omitempty"` // of those that join lines, what this parent has not
-	Decisions     settle.Decisions `json:"decisions"`
-	Mends         []plan.Mend      `json:"mends,omitempty"`
-	Made          []plan.Made      `json:"made,omitempty"`      // files that commands made anew
-	Wishes        replay.Wishes    `json:"wishes,omitempty"`    // what is to become of single commits
-	TakeOver      TakeOver         `json:"take_over,omitempty"` // what git left half done
-	Runs          []string         `json:"runs,omitempty"`      // what its list has run on the way
-	Carry         bool             `json:"carry,omitempty"`     // uncommitted work is brought along
+	Branch     string           `json:"branch,omitempty"`
+	Yours      object.ID        `json:"yours"` // the tips it was last worked out for
+	Theirs     object.ID        `json:"theirs"`
+	Route      plan.Route       `json:"route,omitempty"`
+	Stage      Stage            `json:"stage"`
+	Picks      []object.ID      `json:"picks,omitempty"`       // commits that are brought onto the branch, in order
+	PickParent int              `json:"pick_parent,omitempty"` // of those that join lines, what this parent has not
+	Decisions  settle.Decisions `json:"decisions"`
+	Mends      []plan.Mend      `json:"mends,omitempty"`
+	Made       []plan.Made      `json:"made,omitempty"`      // files that commands made anew
+	Wishes     replay.Wishes    `json:"wishes,omitempty"`    // what is to become of single commits
+	TakeOver   TakeOver         `json:"take_over,omitempty"` // what git left half done
+	Runs       []string         `json:"runs,omitempty"`      // what its list has run on the way
+	Carry      bool             `json:"carry,omitempty"`     // uncommitted work is brought along
 	// what was read of what joined by itself: the content that a path had
 	Read map[string]object.ID `json:"read,omitempty"`
 	// conflicts that are put aside for now, and why
@@ -53,6 +54,38 @@ type State struct {
 	LastCheck time.Duration `json:"last_check,omitempty"`
 }
 
+// By is what brought a branch to where it is: one of the routes, Forward or Nothing. Its text is the "route" of
+// `logbook --json`.
+type By string
+
+// What is no route.
+const (
+	Forward By = By(plan.FastForward)
+	Nothing By = "" // nothing was joined: the branch went back, or what was half done was taken back
+)
+
+// Is reports whether it is a route.
+func (b By) Is(r plan.Route) bool { return b == By(r) }
+
+// Route returns the route; it is empty for Forward and Nothing.
+func (b By) Route() plan.Route {
+	if b == Forward {
+		return ""
+	}
+	return plan.Route(b)
+}
+
+// byOf returns what brings a branch to a join's result.
+func byOf(p *plan.Position, j *plan.Join) By {
+	switch {
+	case p.MovesBack(), p.SettlesOnly():
+		return Nothing
+	case p.Trivial() == plan.FastForward:
+		return Forward
+	}
+	return By(j.Route)
+}
+
 // Waypoint is an earlier state of the branch, with the join that changed it.
 type Waypoint struct {
 	Name     string      `json:"name"` // its ref is refs/dorvik/waypoint/NAME
@@ -60,7 +93,7 @@ type Waypoint struct {
 	Before   object.ID   `json:"before"` // the branch's tip before the join
 	After    object.ID   `json:"after"`
 	Theirs   object.ID   `json:"theirs"`
-	Route    plan.Route  `json:"route"`
+	By       By          `json:"route"`
 	Time     time.Time   `json:"time"`
 	GoneBack bool        `json:"gone_back,omitempty"`
 	Return   string      `json:"return,omitempty"`  // the waypoint that the branch went back to by this

@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"bytes"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
@@ -24,7 +25,7 @@ type Store struct {
 
 // snapshot is the state as it was written. save writes only what differs from it.
 type snapshot struct {
-	fields map[string]string // as JSON
+	fields map[string]json.RawMessage
 	lists  State
 }
 
@@ -105,59 +106,40 @@ func schemaOf(tx *bbolt.Tx) (int, error) {
 	return 0, nil
 }
 
-// field is a named field of the state.
-type field struct {
-	name string
-	of   func(st *State) any // a pointer to it
-}
-
-var fields = []field{
-	{"branch", func(st *State) any { return &st.Branch }}, {"yours", func(st *State) any { return &st.Yours }},
-	{"theirs", func(st *State) any { return &st.Theirs }}, {"route", func(st *State) any { return &st.Route }},
-	{"stage", func(st *State) any { return &st.Stage }}, {"picks", func(st *State) any { return &st.Picks }},
-	{"pick_parent", func(st *State) any { return &st.PickParent }},
-	{"take_over", func(st *State) any { return &st.TakeOver }},
-	{"undone", func(st *State) any { return &st.Decisions.Undone }},
-	{"wishes", func(st *State) any { return &st.Wishes }},
-	{"runs", func(st *State) any { return &st.Runs }}, {"read", func(st *State) any { return &st.Read }},
-	{"made", func(st *State) any { return &st.Made }},
-	{"put_aside", func(st *State) any { return &st.PutAside }},
-	{"carry", func(st *State) any { return &st.Carry }},
-	{"accepted", func(st *State) any { return &st.Accepted }},
-	{"checked", func(st *State) any { return &st.Checked }},
-	{"last_check", func(st *State) any { return &st.LastCheck }},
-}
-
-// keptOf encodes a state.
+// keptOf encodes a state: by its JSON tags, but for the lists.
 func keptOf(st *State) (snapshot, error) {
-	k := snapshot{map[string]string{}, State{Decisions: st.Decisions, Mends: st.Mends}}
-	for _, f := range fields {
-		data, err := json.Marshal(f.of(st))
-		if err != nil {
-			return k, err
-		}
-		k.fields[f.name] = string(data)
+	k := snapshot{lists: State{Decisions: st.Decisions, Mends: st.Mends}}
+	rest := *st
+	rest.Decisions.List, rest.Mends = nil, nil
+	data, err := json.Marshal(rest)
+	if err == nil {
+		err = json.Unmarshal(data, &k.fields)
 	}
-	return k, nil
+	return k, err
 }
 
 // put writes the fields that changed.
 func put(tx *bbolt.Tx, was, is snapshot) error {
+	b := tx.Bucket(bucketRecovery)
+	for name := range was.fields {
+		if _, ok := is.fields[name]; !ok {
+			if err := b.Delete([]byte(name)); err != nil {
+				return err
+			}
+		}
+	}
 	for name, data := range is.fields {
-		if old, ok := was.fields[name]; ok && old == data {
+		if bytes.Equal(was.fields[name], data) {
 			continue
 		}
-		if err := tx.Bucket(bucketRecovery).Put([]byte(name), []byte(data)); err != nil {
+		if err := b.Put([]byte(name), data); err != nil {
 			return err
 		}
 	}
 	if err := putList(tx.Bucket(bucketDecisions), was.lists.Decisions.List, is.lists.Decisions.List); err != nil {
 		return err
 	}
-	if err := putList(tx.Bucket(bucketMends), was.lists.Mends, is.lists.Mends); err != nil {
-		return err
-	}
-	return nil
+	return putList(tx.Bucket(bucketMends), was.lists.Mends, is.lists.Mends)
 }
 
 // putList writes the entries of a list that changed, usually its end.
@@ -209,21 +191,21 @@ func (s *Store) load() (st State, err error) {
 // get decodes a state. Missing buckets are empty.
 func get(tx *bbolt.Tx, st *State) error {
 	if b := tx.Bucket(bucketRecovery); b != nil {
-		for _, f := range fields {
-			if data := b.Get([]byte(f.name)); data != nil {
-				if err := json.Unmarshal(data, f.of(st)); err != nil {
-					return fmt.Errorf("%s: %w", f.name, err)
-				}
+		err := b.ForEach(func(name, data []byte) error {
+			one := fmt.Appendf(nil, "{%q:%s}", name, data)
+			if err := json.Unmarshal(one, st); err != nil {
+				return fmt.Errorf("%s: %w", name, err)
 			}
+			return nil
+		})
+		if err != nil {
+			return err
 		}
 	}
 	if err := getList(tx.Bucket(bucketDecisions), &st.Decisions.List); err != nil {
 		return err
 	}
-	if err := getList(tx.Bucket(bucketMends), &st.Mends); err != nil {
-		return err
-	}
-	return nil
+	return getList(tx.Bucket(bucketMends), &st.Mends)
 }
 
 func getList[T any](b *bbolt.Bucket, list *[]T) error {

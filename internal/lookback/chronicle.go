@@ -307,7 +307,7 @@ func (c *Chronicle) joins(ctx context.Context, b vcs.Branch, points []*ledger.Wa
 		}
 		how := Replayed
 		olds := parted.Theirs
-		if p.Route == plan.Pick {
+		if p.By.Is(plan.Pick) {
 			how = PickedFrom
 			for _, id := range p.Picks {
 				if commit, err := c.w.Planner.Store.Commit(id); err == nil {
@@ -325,7 +325,7 @@ func (c *Chronicle) joins(ctx context.Context, b vcs.Branch, points []*ledger.Wa
 
 // sides takes down which commits were on which side in a join.
 func (c *Chronicle) sides(ctx context.Context, p *ledger.Waypoint) error {
-	if p.Route == plan.Pick {
+	if p.By.Is(plan.Pick) {
 		return nil
 	}
 	yours, err := history.Only(ctx, c.w.Planner.Store, p.After, p.Theirs)
@@ -468,7 +468,7 @@ func (e *Entry) Said(short func(object.ID) string) (out []string) {
 		out = append(out, "yours, not pushed; picked from "+short(e.Was))
 	case LeftBehind:
 		said := "left behind by a rebase; waypoint " + e.Keeper.Name + " keeps it"
-		if e.Keeper.Route == plan.Pick {
+		if e.Keeper.By.Is(plan.Pick) {
 			said = "left behind; waypoint " + e.Keeper.Name + " keeps it"
 		}
 		out = append(out, said)

@@ -133,7 +133,7 @@ type Received struct {
 // nil where there is none on the branch, or it was gone back from.
 func (h *History) LastReceived(ctx context.Context, p *plan.Position) (*Received, error) {
 	was, w, err := h.LastJoin(ctx, p)
-	if err != nil || w == nil || w.Route == plan.Pick {
+	if err != nil || w == nil || w.By.Is(plan.Pick) {
 		return nil, err
 	}
 	tree, err := h.Planner.Tree(w.After)
@@ -146,7 +146,7 @@ func (h *History) LastReceived(ctx context.Context, p *plan.Position) (*Received
 	}
 	r := &Received{Tip: w.After}
 	var rewritten []plan.Published
-	if w.Route == plan.Rebase {
+	if w.By.Is(plan.Rebase) {
 		if rewritten, err = h.stillOn(ctx, w); err != nil {
 			return nil, err
 		}

@@ -99,7 +99,7 @@ func (h *History) retell(ctx context.Context, s *Story, tracking string) error {
 	if err != nil {
 		return err
 	}
-	if p.Route == plan.Pick {
+	if p.By.Is(plan.Pick) {
 		s.Position, err = h.Planner.Picking(ctx, plan.Alone(b, p.Before), p.Picks, p.Parent)
 		if err != nil {
 			return err
@@ -126,16 +126,16 @@ func (h *History) retell(ctx context.Context, s *Story, tracking string) error {
 			}
 		}
 	}
-	if p.Route != plan.Merge {
+	if !p.By.Is(plan.Merge) {
 		onto := p.Theirs
-		if p.Route == plan.Pick {
+		if p.By.Is(plan.Pick) {
 			onto = p.Before
 		}
 		if s.Made, err = history.Only(ctx, h.Planner.Store, p.After, onto); err != nil {
 			return err
 		}
 	}
-	return h.tell(ctx, s, p.Route, &settle.Decisions{List: p.Decisions},
+	return h.tell(ctx, s, p.By.Route(), &settle.Decisions{List: p.Decisions},
 		plan.Amends{Mends: p.Mends, Made: h.MadeAt(p)}, p.Checked)
 }
 

@@ -121,12 +121,12 @@ func (s *Session) Counter(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	if w == nil || w.Route == "" {
+	if w == nil || w.By == ledger.Nothing {
 		return &plan.Blocked{What: "There is no join under the waypoint " + name + " here.",
 			Next: "Nothing was changed."}
 	}
 	without := w.Theirs
-	if w.Route == plan.Pick || w.After == w.Theirs {
+	if w.By.Is(plan.Pick) || w.After == w.Theirs {
 		without = w.Before
 	}
 	tree, err := s.Planner.Tree(without)

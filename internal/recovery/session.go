@@ -108,9 +108,6 @@ func (s *Session) FastForward(ctx context.Context, p *plan.Position, consent cha
 	if err != nil {
 		return nil, err
 	}
-	if j.Route = plan.Route(plan.FastForward); p.MovesBack() {
-		j.Route = ""
-	}
 	b, err := s.Planner.Build(ctx, p, j)
 	if err != nil {
 		return nil, err
@@ -199,7 +196,7 @@ func (s *Session) PushTip(ctx context.Context, p *plan.Position, consent change.
 		err = nil
 	}
 	if out.Refusal != nil {
-		if a := s.Ledger.State().Accepted; out.Refusal.Kind == vcs.Behind && a != nil && a.Route != plan.Pick &&
+		if a := s.Ledger.State().Accepted; out.Refusal.Kind == vcs.Behind && a != nil && !a.By.Is(plan.Pick) &&
 			!a.TakenOver() {
 			if _, err := s.Applier.GoBack(ctx, a.Name); err == nil {
 				out.WentBack = true
@@ -216,7 +213,7 @@ func (s *Session) PushTip(ctx context.Context, p *plan.Position, consent change.
 	}
 	e := ledger.LogEntry{What: ledger.Sent, When: time.Now(), Branch: b.Name, From: p.Upstream().Theirs, To: b.Tip}
 	if a := s.Ledger.State().Accepted; a != nil {
-		e.Waypoint, e.Route = a.Name, a.Route
+		e.Waypoint, e.By = a.Name, a.By
 		s.sharing.tellShared(s.sharing.share(ctx, to.Remote, a.Decisions))
 	}
 	s.Ledger.Noted(s.Ledger.Store.Log(e))
