@@ -11,11 +11,12 @@ import (
 
 // Option is one way to settle a conflict, as offered.
 type Option struct {
-	Way    Way
-	Reason string        // why it is offered or suggested, if that needs saying
-	Text   string        // what the place would hold; empty unless the conflict is a place in a text
-	Moved  *Relocation   // what another place would hold too, or nil
-	Effect merge.Decided // what it does, where the conflict is no place in a text
+	Way     Way
+	Reason  string        // why it is offered, if that needs saying
+	Because string        // why it may be suggested; empty if it may not
+	Text    string        // what the place would hold; empty unless the conflict is a place in a text
+	Moved   *Relocation   // what another place would hold too, or nil
+	Effect  merge.Decided // what it does, where the conflict is no place in a text
 }
 
 // Key names a conflict by what is in it: path, kind and the three texts. The

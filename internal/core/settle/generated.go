@@ -34,13 +34,13 @@ func madeBy(at place) (command string, ok bool) {
 	if command, ok = locks[path.Base(at.path)]; ok {
 		return command, true
 	}
-	if at.sources == nil {
+	if at.text == nil {
 		return "", false
 	}
 	if strings.HasSuffix(at.path, ".go") {
 		command = "go generate"
 	}
-	for _, lines := range [][]string{at.sources.Base.lines, at.sources.Yours.lines} {
+	for _, lines := range [][]string{at.text.Base, at.text.Yours} {
 		for _, l := range lines[:min(len(lines), 15)] {
 			l = l[:min(len(l), longestMark)]
 			if generatedMark.MatchString(l) && besideHead.MatchString(strings.TrimSpace(l)+" ") ||

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/core/format"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/outline"
 )
@@ -33,11 +34,11 @@ func (f *File) problemOf(text string, changed []merge.Span) string {
 		thin := outline.Thin(text, func(lo, hi int) bool {
 			return slices.ContainsFunc(changed, func(s merge.Span) bool { return s.Lo < hi && s.Hi >= lo })
 		})
-		if Problem(f.Path, thin) == "" {
+		if format.Problem(f.Path, thin) == "" {
 			return ""
 		}
 	}
-	return Problem(f.Path, text)
+	return format.Problem(f.Path, text)
 }
 
 // Readable reports whether a verdict can be given: there is a reader for the
@@ -45,7 +46,7 @@ func (f *File) problemOf(text string, changed []merge.Span) string {
 func (f *File) Readable() bool { return f.readable() }
 
 func (f *File) findReadable() bool {
-	if f.Text == nil || !HasReader(f.Path) || f.wild {
+	if f.Text == nil || !format.HasReader(f.Path) || f.wild {
 		return false
 	}
 	var changed [2][]merge.Span

@@ -1,6 +1,8 @@
 package settle
 
 import (
+	"cmp"
+	"slices"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/diff"
@@ -21,27 +23,55 @@ func (q *Question) offer(at place, moves *mover) {
 	var whole *Option // one side's text, for a reason
 	if oneBase {
 		if o, ok := moves.follow(q); ok {
+			o.Because = o.Reason
 			q.offerNew(o)
 		}
 		for _, o := range q.better(at) {
+			o.Because = o.Reason
 			if q.offerNew(o); whole == nil && (o.Way == Yours || o.Way == Theirs) {
 				whole = &o
 			}
 		}
 	}
-	better := len(q.Ways) > 0
 	if woven, ok := WeaveText(q.Base, q.Yours, q.Theirs); ok && oneBase && woven != q.Base {
 		q.offerNew(Option{Way: Weave, Text: woven, Reason: "the edits touch other words"})
 	}
 	q.offerPlain(at, oneBase)
-	switch {
-	case whole != nil:
-		q.Suggested, q.Why = whole.Way, whole.Reason
-	case better:
-		q.Suggested, q.Why = q.Ways[0].Way, q.Ways[0].Reason
-	default:
-		q.suggestPlain(at)
+	if whole != nil {
+		q.because(whole.Way, whole.Because)
+	} else if !slices.ContainsFunc(q.Ways, suggestible) {
+		q.weighPlain(at)
 	}
+	q.suggest()
+}
+
+// because says why an offered way may be suggested.
+func (q *Question) because(w Way, why string) {
+	for i := range q.Ways {
+		if q.Ways[i].Way == w {
+			q.Ways[i].Because = why
+		}
+	}
+}
+
+// suggestible reports whether an option may be suggested.
+func suggestible(o Option) bool { return o.Because != "" }
+
+// suggest suggests one of the options that may be: a side's whole text before what is joined, else the first.
+func (q *Question) suggest() {
+	may := slices.DeleteFunc(slices.Clone(q.Ways), func(o Option) bool { return !suggestible(o) })
+	slices.SortStableFunc(may, func(a, b Option) int { return cmp.Compare(rank(a), rank(b)) })
+	if len(may) > 0 {
+		q.Suggested, q.Why = may[0].Way, may[0].Because
+	}
+}
+
+// rank orders options: those that take a side's whole text are first.
+func rank(o Option) int {
+	if w := o.Way.Whose(); w == merge.FromYours || w == merge.FromTheirs {
+		return 0
+	}
+	return 1
 }
 
 // offerNew offers a way that says more than one side's text does.
@@ -79,8 +109,8 @@ func (q *Question) offerPlain(at place, oneBase bool) {
 	}
 }
 
-// suggestPlain marks one of the ways that there always are, or a weave, where that is likely meant.
-func (q *Question) suggestPlain(at place) {
+// weighPlain says of one of the ways that there always are, or of a weave, that it may be suggested, or why none may.
+func (q *Question) weighPlain(at place) {
 	holds := func(result string, other merge.Side) bool {
 		has := q.Yours
 		if other == merge.Theirs {
@@ -96,16 +126,16 @@ func (q *Question) suggestPlain(at place) {
 	case weave && q.oneSchedule():
 		q.Doubt = "both changed one schedule"
 	case weave && keepsHalf(q.Base, q.Yours) && keepsHalf(q.Base, q.Theirs) && !q.mixes():
-		q.Suggested, q.Why = Weave, "the edits touch other words"
+		q.because(Weave, "the edits touch other words")
 	case q.Base != "" && (q.Yours == "" && !holds("", merge.Theirs) || q.Theirs == "" && !holds("", merge.Yours)):
 		q.Doubt = "one side took out what the other changed"
 	case holds(q.Yours, merge.Theirs) && (q.Base == "" || q.Theirs != "") && !at.standsElsewhere(q, merge.Theirs):
-		q.Suggested, q.Why = Yours, "yours already holds all that they changed here"
+		q.because(Yours, "yours already holds all that they changed here")
 	case holds(q.Theirs, merge.Yours) && (q.Base == "" || q.Yours != "") && !at.standsElsewhere(q, merge.Yours):
-		q.Suggested, q.Why = Theirs, "theirs already holds all that you changed here"
+		q.because(Theirs, "theirs already holds all that you changed here")
 	case q.Base == "" && q.Yours != "" && q.Theirs != "" && !at.cut:
 		if q.Doubt = clashes(at, diff.Lines(q.Yours), diff.Lines(q.Theirs)); q.Doubt == "" {
-			q.Suggested, q.Why = TheirsYours, "both added lines here; theirs came first"
+			q.because(TheirsYours, "both added lines here; theirs came first")
 		}
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"sync"
 
 	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/format"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 )
@@ -103,15 +104,10 @@ func naming(c *merge.Conflict, n *merge.Naming) *Question {
 }
 
 func (f *File) openText(s *merge.Lines) {
-	all := &merge.Three[*source]{}
-	all.Base = &source{lines: f.Text.Base, all: all}
-	all.Yours = &source{lines: f.Text.Yours, all: all}
-	all.Theirs = &source{lines: f.Text.Theirs, all: all}
-	at := place{path: f.Path, sources: all, text: f.Text}
-	at.entries = grammarOf(f.Path).entries
-	if at.entries != nil || HasReader(f.Path) {
+	at := place{path: f.Path, text: f.Text, entries: format.EntriesOf(f.Path, f.Text)}
+	if format.HasReader(f.Path) {
 		for _, lines := range [][]string{f.Text.Base, f.Text.Yours, f.Text.Theirs} {
-			f.wild = f.wild || !tame(strings.Join(lines, ""))
+			f.wild = f.wild || !format.Tame(strings.Join(lines, ""))
 		}
 	}
 	if f.wild {

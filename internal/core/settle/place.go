@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/format"
 	"dorvik.dev/dorvik/internal/core/merge"
 )
 
@@ -12,10 +13,9 @@ import (
 // empty where there is none, and the whole texts.
 type place struct {
 	path, before, after string
-	cut                 bool // it is a part of what both added: they share lines around it
-	sources             *merge.Three[*source]
-	entries             reader      // nil where texts have none, or are not read
-	text                *merge.Text // of the whole file; nil where there is none
+	cut                 bool            // it is a part of what both added: they share lines around it
+	entries             *format.Entries // nil where texts have none, or are not read
+	text                *merge.Text     // of the whole file; nil where there is none
 }
 
 func indentOf(line string) string { return line[:len(line)-len(strings.TrimLeft(line, " \t"))] }

@@ -1,4 +1,7 @@
-package settle
+// Package format reads the texts of formats with a grammar: it finds the first problem of a text, as a text that two
+// people's edits were joined into often has one, and joins texts entry by entry. Which format a file has is told by its
+// name (package lang). It knows nothing of conflicts.
+package format
 
 import (
 	"dorvik.dev/dorvik/internal/core/lang"
@@ -32,7 +35,7 @@ func HasReader(name string) bool { return grammarOf(name).problem != nil }
 // scope, and keys that are there twice. Texts that are too large or nest too deep (see
 // tame.go) are not read.
 func Problem(name, text string) string {
-	if read := grammarOf(name).problem; read != nil && tame(text) {
+	if read := grammarOf(name).problem; read != nil && Tame(text) {
 		return read(text)
 	}
 	return ""

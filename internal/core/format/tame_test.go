@@ -1,4 +1,4 @@
-package settle
+package format
 
 import (
 	"runtime"
@@ -9,7 +9,7 @@ import (
 )
 
 // TestHostileTextsAreNotRead gives each reader texts of 20 kB that nest as deep as that allows. None is read, so no
-// memory to speak of is used, and no way claims that the result parses.
+// memory to speak of is used.
 func TestHostileTextsAreNotRead(t *testing.T) {
 	deep := func(open, inner, end string) string {
 		n := 20_000 / (len(open) + len(end))
@@ -30,7 +30,7 @@ func TestHostileTextsAreNotRead(t *testing.T) {
 			var before, after runtime.MemStats
 			runtime.ReadMemStats(&before)
 			assert.Empty(t, Problem("x"+ending, text))
-			assert.False(t, tame(text), "%s %.20q", ending, text)
+			assert.False(t, Tame(text), "%s %.20q", ending, text)
 			runtime.ReadMemStats(&after)
 			assert.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(1<<20))
 		}
@@ -38,18 +38,7 @@ func TestHostileTextsAreNotRead(t *testing.T) {
 	for _, text := range []string{"", strings.Repeat("[]", 20_000), strings.Repeat("- x\n", 20_000), strings.Repeat("<a/>", 9_000),
 		strings.Repeat("<a></a>\n", 9_000), strings.Repeat("a:\n  b:\n    - c\n", 5_000), strings.Repeat("<br>\n", 150),
 		"[" + strings.Repeat("1.5,", 9_000) + "1.5]", strings.Repeat("a.b.c = 1\n", 9_000)} {
-		assert.True(t, tame(text), "%.20q", text)
+		assert.True(t, Tame(text), "%.20q", text)
 	}
-	assert.False(t, tame(strings.Repeat("x", mostText+1)))
-}
-
-// TestAFileThatIsNotReadSaysSo: its conflicts can be settled as those of any text.
-func TestAFileThatIsNotReadSaysSo(t *testing.T) {
-	deep := strings.Repeat("[", 5000) + "\n"
-	for path, plain := range map[string]bool{"a.json": true, "a.yaml": true, "a.none": false} {
-		q := conflictOf(t, path, "one\n"+deep, "mine\n"+deep, "theirs\n"+deep).Questions[0]
-		assert.Equal(t, plain, q.Plain, path)
-		assert.NotEmpty(t, q.Ways)
-	}
-	assert.False(t, conflictOf(t, "a.json", "{\"a\": 1}\n", "{\"a\": 2}\n", "{\"a\": 3}\n").Questions[0].Plain)
+	assert.False(t, Tame(strings.Repeat("x", mostText+1)))
 }

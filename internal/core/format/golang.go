@@ -1,4 +1,4 @@
-package settle
+package format
 
 import (
 	"errors"

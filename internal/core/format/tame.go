@@ -1,4 +1,4 @@
-package settle
+package format
 
 import "strings"
 
@@ -10,8 +10,8 @@ const (
 	mostText  = 4 << 20 // bytes
 )
 
-// tame reports whether a text is within the limits. It reads the text once.
-func tame(text string) bool { return len(text) <= mostText && !deeper(text, mostDepth) }
+// Tame reports whether a text is small and flat enough to be read. It takes time in proportion to the text.
+func Tame(text string) bool { return len(text) <= mostText && !deeper(text, mostDepth) }
 
 // deeper reports whether a text nests deeper than a limit by any of the ways that
 // formats have: brackets, tags, indents with list dashes, and keys of several parts. It

@@ -1,4 +1,4 @@
-package settle
+package format
 
 import (
 	"strings"
@@ -155,3 +155,5 @@ func (s *source) entries(lo, hi int) (levels []*group, ok bool) {
 	}
 	return levels, start >= 0 || lo == hi // comments alone are of no group
 }
+
+func indentOf(line string) string { return line[:len(line)-len(strings.TrimLeft(line, " \t"))] }
