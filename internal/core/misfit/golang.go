@@ -105,40 +105,8 @@ func (b *blame) check(ctx context.Context, g *gosource, dirs []string, wanted wa
 // isOld reports whether an error is about a name that neither side took away: it is there without their changes, or is
 // none, as with what comes from outside this tree.
 func (b *blame) isOld(e goError) bool {
-	kind, name := said(e.msg)
-	return kind == Removed && !strings.HasPrefix(e.msg, notUsed) && !b.changes[0].other.has(name) &&
-		!b.changes[1].other.has(name)
-}
-
-const notUsed = "declared and not used"
-
-// goSaid are the errors of the type checker that two edits can bring about, and where in them the name is.
-var goSaid = []struct {
-	kind Kind
-	*rx.Expr
-}{
-	{Implements, rx.New(`does not implement \S+ \((?:missing method|wrong type for method) (\w+)\)`)},
-	{Duplicate, rx.New(`^(\w+) redeclared in this block`)},
-	{Duplicate, rx.New(`^(?:method|field and method with the same name) (?:\w+\.)?(\w+)`)},
-	{Duplicate, rx.New(`^duplicate (?:case|key) "?([^"\s]+)"?`)},
-	{Import, rx.New(`^"([^"]+)" imported (?:as \S+ )?and not used`)},
-	{Removed, rx.New(`^undefined: (?:\w+\.)?(\w+)$`)},
-	{Removed, rx.New(`has no field or method (\w+)`)},
-	{Removed, rx.New(`^unknown field (\w+) in struct literal`)},
-	{Removed, rx.New(`^declared and not used: (\w+)`)},
-	{Signature, rx.New(`^(?:too many|not enough) arguments in call to (?:\S+\.)?(\w+)`)},
-	{Signature, rx.New(`^assignment mismatch: .* but (?:\S+\.)?(\w+)(?:\(.*\))? returns`)},
-	{Signature, rx.New(`^cannot use .* value in argument to (?:\S+\.)?(\w+)`)},
-}
-
-// said tells what an error of the type checker is about; the kind is empty where that is not known.
-func said(msg string) (kind Kind, name string) {
-	for _, one := range goSaid {
-		if g := one.FindStringSubmatch(msg); g != nil {
-			return one.kind, g[1]
-		}
-	}
-	return "", ""
+	kind, name := e.about()
+	return kind == Removed && e.code != unusedVar && !b.changes[0].other.has(name) && !b.changes[1].other.has(name)
 }
 
 var goName = rx.New(`[A-Za-z_]\w*`)
@@ -153,13 +121,13 @@ type blame struct {
 
 // behind tells the misfit that an error is; ok is false where it cannot be told whose edits meet.
 func (b *blame) behind(e goError, lines []string) (m Misfit, ok bool) {
-	kind, name := said(e.msg)
+	kind, name := e.about()
 	used, ok := b.writer(e.path, strings.TrimSuffix(lines[e.line-1], "\r"))
-	if kind == Import || strings.HasPrefix(e.msg, notUsed) {
+	switch {
+	case e.code == unusedImport || e.code == unusedVar:
 		return b.unused(e, name)
-	}
-	if g := noPackage.FindStringSubmatch(e.msg); ok && g != nil {
-		return b.packageGone(e, g[1], used)
+	case e.code == brokenImport && ok:
+		return b.packageGone(e, name, used)
 	}
 	if kind == Duplicate && !ok {
 		return b.twice(e, name, lines)
@@ -168,7 +136,7 @@ func (b *blame) behind(e goError, lines []string) (m Misfit, ok bool) {
 		return m, false
 	}
 	names := []string{name}
-	if kind == "" { // something on the line is not what it was
+	if name == "" { // something on the line is not what it was
 		kind, names = Signature, goName.FindAllString(used.Text, -1)
 	}
 	for _, name := range names {
@@ -187,8 +155,6 @@ func (b *blame) behind(e goError, lines []string) (m Misfit, ok bool) {
 	}
 	return m, false
 }
-
-var noPackage = rx.New(`^could not import (\S+) \(`)
 
 // packageGone tells of an import of a package whose folder the other side moved or took out.
 func (b *blame) packageGone(e goError, imported string, used Place) (m Misfit, ok bool) {
@@ -412,10 +378,7 @@ func (b *blame) unused(e goError, name string) (m Misfit, ok bool) {
 	if !oky || !okt {
 		return m, false
 	}
-	kind := Import
-	if !strings.Contains(e.msg, "imported") {
-		kind = Removed
-	}
+	kind, _ := e.about()
 	return Misfit{Kind: kind, Name: name, Changed: t, Used: y, Certain: true}, true
 }
 

@@ -25,6 +25,7 @@ type goError struct {
 	path string
 	line int    // from 1
 	text string // of the line, without blanks around
+	code goCode
 	msg  string
 }
 
@@ -217,15 +218,16 @@ func (c *checked) say(e types.Error) {
 		return
 	}
 	lines := of.lines()
-	if at.Line < 1 || at.Line > len(lines) || strings.HasPrefix(e.Msg, "\t") ||
-		strings.HasPrefix(e.Msg, "could not import") && !strings.Contains(e.Msg, errNoPackage.Error()) ||
-		strings.Contains(e.Msg, "imported") && strings.HasSuffix(e.Msg, "and not used") { // what is left out may use it
+	code := codeOf(e)
+	if at.Line < 1 || at.Line > len(lines) || strings.HasPrefix(e.Msg, "\t") || // the second line of another error
+		code == brokenImport && !strings.Contains(e.Msg, errNoPackage.Error()) ||
+		code == unusedImport { // what is left out may use it
 		return
 	}
 	if !goName.MatchString(lines[at.Line-1]) {
 		at.Line = c.beginsAt(e.Pos)
 	}
-	c.errs = append(c.errs, goError{of.path, at.Line, strings.TrimSpace(lines[at.Line-1]), e.Msg})
+	c.errs = append(c.errs, goError{of.path, at.Line, strings.TrimSpace(lines[at.Line-1]), code, e.Msg})
 }
 
 // beginsAt returns the line, from 1, on which the expression or statement begins that ends at pos. An error about a
@@ -274,7 +276,7 @@ func (c *checked) unusedImports() {
 			}
 			if used.of[name] == nil {
 				c.errs = append(c.errs, goError{f.path, i.line, strings.TrimSpace(f.lines()[i.line-1]),
-					`"` + i.path + `" imported and not used`})
+					unusedImport, `"` + i.path + `" imported and not used`})
 			}
 		}
 	}
