@@ -12,9 +12,9 @@ help:
 ## build: bin/dorvik, which needs no library of the system: it starts sooner, too
 build: bin/dorvik
 
-bin/dorvik: $(shell find cmd internal -path '*/testdata' -prune -o \( -name '*.go' -not -name '*_test.go' -o -name '*.txtar' -o -name '*.ttf.gz' \) -print) go.mod go.sum
+bin/dorvik: $(shell find cmd internal -path '*/testdata' -prune -o \( -name '*.go' -not -name '*_test.go' -o -name '*.txtar' -o -name '*.zst' -o -name '*.zip' \) -print) go.mod go.sum
 	@scripts/need --look go git
-	CGO_ENABLED=0 $(GO) build -o $@ ./cmd/dorvik
+	CGO_ENABLED=0 $(GO) build -trimpath -ldflags="-s -w" -o $@ ./cmd/dorvik
 
 ## demo: made-up repositories in which a push is refused, in the full screen
 demo:

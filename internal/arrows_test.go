@@ -66,7 +66,7 @@ var arrows = map[string]string{
 		"git ledger lookback plan prove vcs words",
 	"memory": "core/history core/merge core/object core/settle change ledger plan prove recovery vcs",
 	"draw": "core/diff core/history core/merge core/object core/replay core/settle ledger lookback plan prove visible words " +
-		"+codeberg.org/go-pdf/fpdf +golang.org/x/image +golang.org/x/text",
+		"+codeberg.org/go-pdf/fpdf +github.com/klauspost/compress +golang.org/x/image +golang.org/x/text",
 	"demo":     "core/object vcs git +golang.org/x/tools/txtar",
 	"tui/keys": "+charm.land",
 	"tui/term": "core/lexing tui/keys visible +charm.land +github.com/charmbracelet +github.com/alecthomas/chroma",

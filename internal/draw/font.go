@@ -2,19 +2,18 @@ package draw
 
 import (
 	"bytes"
-	"compress/gzip"
 	"embed"
 	"fmt"
-	"io"
 	"strings"
 	"sync"
 
 	"codeberg.org/go-pdf/fpdf"
+	"github.com/klauspost/compress/zstd"
 	"golang.org/x/image/font/opentype"
 	"golang.org/x/image/font/sfnt"
 )
 
-//go:embed fonts/*.gz
+//go:embed fonts/*.zst
 var fontFiles embed.FS
 
 // face is one of the faces that text is drawn in.
@@ -52,15 +51,16 @@ var fontOf = [faces]func() loaded{load(sans), load(bold), load(mono), load(wide)
 // that cannot be read is a fault in it.
 func load(f face) func() loaded {
 	return sync.OnceValue(func() loaded {
-		file, err := fontFiles.Open("fonts/" + names[f].file + ".ttf.gz")
+		packed, err := fontFiles.ReadFile("fonts/" + names[f].file + ".ttf.zst")
 		if err != nil {
 			panic(err)
 		}
-		z, err := gzip.NewReader(file)
+		z, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1))
 		if err != nil {
 			panic(err)
 		}
-		data, err := io.ReadAll(z)
+		defer z.Close()
+		data, err := z.DecodeAll(packed, nil)
 		if err != nil {
 			panic(err)
 		}
