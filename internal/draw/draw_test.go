@@ -4,12 +4,10 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"math"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
-	"slices"
 	"strings"
 	"testing"
 
@@ -310,31 +308,4 @@ func TestMarkdownMeansOnlyItself(t *testing.T) {
 	m := &marked{w: &b}
 	m.fenced("a\n```\nb")
 	assert.Equal(t, "````\na\n```\nb\n````\n\n", b.String())
-}
-
-// TestGrowth: each size and each time is there, and none on another.
-func TestGrowth(t *testing.T) {
-	curve := func(name string, seconds ...float64) Curve {
-		c := Curve{Name: name}
-		for i, s := range seconds {
-			c.Points = append(c.Points, Point{int(1000 * math.Pow10(i)), s})
-		}
-		return c
-	}
-	d := Growth("How cost grows", "By size.", []Curve{curve("flat", 0.01, 0.01, 0.01), curve("steep", 0.0012, 0.25, 90),
-		curve("one", 2)}, Options{})
-	var texts []Text
-	for _, s := range d.Pages[0].Shapes {
-		if one, ok := s.(Text); ok {
-			for _, other := range texts {
-				a, b := one.box(), other.box()
-				apart := a.X1 <= b.X0 || b.X1 <= a.X0 || a.Y1 <= b.Y0 || b.Y1 <= a.Y0
-				assert.True(t, apart, "%s lies on %s", one.String, other.String)
-			}
-			texts = append(texts, one)
-		}
-	}
-	for _, want := range []string{"1,000", "100,000", "10 ms", "1.2 ms", "250 ms", "90 s", "2 s", "steep"} {
-		assert.True(t, slices.ContainsFunc(texts, func(x Text) bool { return x.String == want }), want)
-	}
 }

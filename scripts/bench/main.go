@@ -20,8 +20,6 @@ import (
 	"strconv"
 	"strings"
 	"text/tabwriter"
-
-	"dorvik.dev/dorvik/internal/draw"
 )
 
 // row is one thing that was asked.
@@ -175,7 +173,7 @@ func table(out io.Writer, of results) error {
 
 // drawGrowth draws how cost follows the size of what there is to do.
 func drawGrowth(file string, of results) error {
-	var curves []draw.Curve
+	var curves []curve
 	for _, c := range []struct {
 		name, what string
 		sizes      []int
@@ -185,21 +183,16 @@ func drawGrowth(file string, of results) error {
 		{"lines", "planning a merge of one text, by its lines", []int{10_000, 100_000, 1_000_000}},
 		{"conflicts", "planning a merge, by the files in conflict", []int{50, 500, 5000}},
 	} {
-		curve := draw.Curve{Name: c.what}
+		one := curve{name: c.what}
 		for _, n := range c.sizes {
 			took, ok := of[fmt.Sprintf("Growth/%s/%d", c.name, n)]["s-dorvik"]
 			if !ok {
 				return fmt.Errorf("how cost grows with %s was not measured", c.name)
 			}
-			curve.Points = append(curve.Points, draw.Point{Size: n, Seconds: took})
+			one.points = append(one.points, point{n, took})
 		}
-		curves = append(curves, curve)
+		curves = append(curves, one)
 	}
-	d := draw.Growth("How cost grows", "Each step is ten times more. Dashed: what would be in proportion.", curves,
-		draw.Options{})
-	var b bytes.Buffer
-	if err := d.SVG(&b); err != nil {
-		return err
-	}
-	return os.WriteFile(file, b.Bytes(), 0o644)
+	return os.WriteFile(file, growth("How cost grows", "Each step is ten times more. Dashed: what would be in proportion.",
+		curves), 0o644)
 }

@@ -2,7 +2,9 @@ package main
 
 import (
 	"bytes"
+	"encoding/xml"
 	"fmt"
+	"math"
 	"os"
 	"path/filepath"
 	"strings"
@@ -53,4 +55,23 @@ func TestTheDrawing(t *testing.T) {
 	for _, s := range []string{"How cost grows", "1,000,000", "250 ms", "2.5 s", "5,000"} {
 		assert.True(t, strings.Contains(string(svg), s), s)
 	}
+}
+
+// TestGrowth: each size and each time is written.
+func TestGrowth(t *testing.T) {
+	one := func(name string, seconds ...float64) curve {
+		c := curve{name: name}
+		for i, s := range seconds {
+			c.points = append(c.points, point{int(1000 * math.Pow10(i)), s})
+		}
+		return c
+	}
+	svg := growth("How cost grows", "By size.", []curve{one("flat", 0.01, 0.01, 0.01),
+		one("steep, <more>", 0.0012, 0.25, 90), one("one", 2)})
+	for _, want := range []string{"1,000", "100,000", "10 ms", "1.2 ms", "250 ms", "90 s", "2 s", "steep",
+		"&lt;more&gt;"} {
+		assert.Contains(t, string(svg), ">"+want+"<")
+	}
+	require.NoError(t, xml.Unmarshal(svg, new(struct{})))
+	assert.NotContains(t, string(svg), "NaN")
 }
