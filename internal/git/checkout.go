@@ -203,6 +203,6 @@ type Checkouts struct {
 // about the folder it is in, which is inside the git directory: were it to find the person's working tree from there,
 // it would lock its index, and leave the lock behind where it is ended.
 func (r *Checkouts) BuildEnvironment() (given, set []string) {
-	return CleanEnvironment(), []string{"GIT_OPTIONAL_LOCKS=0",
+	return cleanEnvironment(), []string{"GIT_OPTIONAL_LOCKS=0",
 		"GIT_CEILING_DIRECTORIES=" + filepath.Join(r.GitDir, "dorvik")}
 }

@@ -64,7 +64,7 @@ func TestParsePush(t *testing.T) {
 		{"something else", "", "fatal: the sky fell\n", 128, vcs.Other, "fatal: the sky fell"},
 		{"rubbish", "!\n!\t\n\t\t\n", "", 1, vcs.Other, ""},
 	} {
-		got := ParsePush(c.stdout, c.stderr, c.exit)
+		got := parsePush(c.stdout, c.stderr, c.exit)
 		if c.kind == "" {
 			assert.Nil(t, got, c.name)
 			continue
@@ -104,7 +104,7 @@ func TestALockOfADeadGitIsNamed(t *testing.T) {
 func FuzzParsePush(f *testing.F) {
 	f.Add("!\ta:b\t[rejected] (fetch first)\n", "remote: no\n", 1)
 	f.Fuzz(func(t *testing.T, out, errs string, exit int) {
-		r := ParsePush(out, errs, exit)
+		r := parsePush(out, errs, exit)
 		assert.Equal(t, exit == 0, r == nil)
 		if r != nil {
 			assert.NotEmpty(t, r.Error())

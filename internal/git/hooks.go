@@ -143,7 +143,7 @@ func (r *HookRunner) RunHook(ctx context.Context, h *vcs.Hook, dir, stdin string
 	// As git does, a shell runs what is no program and names none.
 	cmd := exec.CommandContext(ctx, "sh", append([]string{"-c", `exec "$0" "$@"`, h.Path}, args...)...)
 	cmd.Dir, cmd.Stdin = dir, strings.NewReader(stdin)
-	cmd.Env = append(CleanEnvironment(), "GIT_EDITOR=:", "GIT_PREFIX=")
+	cmd.Env = append(cleanEnvironment(), "GIT_EDITOR=:", "GIT_PREFIX=")
 	apart(cmd)
 	out, err := cmd.CombinedOutput()
 	if err == nil {

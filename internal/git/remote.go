@@ -57,7 +57,7 @@ func (t telling) kind(said string, otherwise vcs.RefusalKind) vcs.RefusalKind {
 
 // ParsePush reads the output of `git push --porcelain`. It gives nil for a push
 // that was accepted, as its exit code says.
-func ParsePush(stdout, stderr string, exit int) *vcs.Refusal {
+func parsePush(stdout, stderr string, exit int) *vcs.Refusal {
 	if exit == 0 {
 		return nil
 	}
@@ -209,7 +209,7 @@ func (r *Wire) Push(ctx context.Context, remote vcs.Remote, ref string, tip obje
 		args: []string{"push", "--porcelain", "--", string(remote), tip.String() + ":" + ref}})
 	var e *Error
 	if errors.As(err, &e) && e.Code > 0 {
-		refusal := ParsePush(vcs.WithoutSecrets(string(out)), vcs.WithoutSecrets(string(stderr)), e.Code)
+		refusal := parsePush(vcs.WithoutSecrets(string(out)), vcs.WithoutSecrets(string(stderr)), e.Code)
 		if refusal != nil {
 			return refusal.Words, refusal
 		}

@@ -178,7 +178,7 @@ func TestSettings(t *testing.T) {
 	who, err := r.Committer(ctx)
 	require.NoError(t, err)
 	assert.NotEmpty(t, who.Name)
-	for _, kv := range CleanEnvironment() {
+	for _, kv := range cleanEnvironment() {
 		assert.False(t, strings.HasPrefix(kv, "GIT_"), kv)
 	}
 	_, err = r.run(ctx, "failing", "config", "--file", filepath.Join(t.TempDir(), "none"), "--get", "x")

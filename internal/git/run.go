@@ -57,7 +57,7 @@ func environment() []string {
 
 // CleanEnvironment is the caller's environment without the variables by which
 // git hooks point their children at a repository.
-func CleanEnvironment() []string {
+func cleanEnvironment() []string {
 	var env []string
 	for _, kv := range os.Environ() {
 		if !strings.HasPrefix(kv, "GIT_") {

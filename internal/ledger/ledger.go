@@ -66,17 +66,17 @@ func (l *Ledger) TakeRoute(r plan.Route) error {
 		l.state.Checked = nil
 	}
 	l.state.Route, l.state.Stage = r, Settle
-	return l.Save()
+	return l.save()
 }
 
 // Reach sets the stage.
 func (l *Ledger) Reach(stage Stage) error {
 	l.state.Stage = stage
-	return l.Save()
+	return l.save()
 }
 
 // Save writes the state.
-func (l *Ledger) Save() error { return l.Store.save(&l.state) }
+func (l *Ledger) save() error { return l.Store.save(&l.state) }
 
 // Sync adapts the stored recovery to the position. Decisions stay, because they are stored by what they are about. The
 // rest is dropped if the branch or your commits are other ones.
@@ -108,13 +108,13 @@ func (l *Ledger) Sync(p *plan.Position) error {
 	}
 	st.Yours, st.Theirs = p.Yours, p.Theirs
 	st.forgetWishes(p)
-	return l.Save()
+	return l.save()
 }
 
 // UndoDecision removes the last decision. ok is false if there is none.
 func (l *Ledger) UndoDecision() (d settle.Decision, ok bool, err error) {
 	if d, ok = l.state.Decisions.Undo(); ok {
-		err = l.Save()
+		err = l.save()
 	}
 	return d, ok, err
 }
@@ -122,7 +122,7 @@ func (l *Ledger) UndoDecision() (d settle.Decision, ok bool, err error) {
 // RedoDecision restores the decision that was removed last. ok is false if there is none.
 func (l *Ledger) RedoDecision() (d settle.Decision, ok bool, err error) {
 	if d, ok = l.state.Decisions.Redo(); ok {
-		err = l.Save()
+		err = l.save()
 	}
 	return d, ok, err
 }
@@ -138,7 +138,7 @@ func (l *Ledger) MarkRead(path string, content object.ID) error {
 	}
 	read[path] = content
 	l.state.Read = read
-	return l.Save()
+	return l.save()
 }
 
 // PutAside defers a conflict and stores the reason. An empty reason ends that.
@@ -151,13 +151,13 @@ func (l *Ledger) PutAside(key settle.Key, why string) error {
 		delete(aside, key)
 	}
 	l.state.PutAside = aside
-	return l.Save()
+	return l.save()
 }
 
 // AddMend appends a mend to those there are.
 func (l *Ledger) AddMend(m plan.Mend) error {
 	l.state.Mends = append(slices.Clip(l.state.Mends), m)
-	return l.Save()
+	return l.save()
 }
 
 // UndoMend removes the last mend. ok is false if there is none.
@@ -167,7 +167,7 @@ func (l *Ledger) UndoMend() (m plan.Mend, ok bool, err error) {
 		return m, false, nil
 	}
 	m, l.state.Mends = l.state.Mends[n-1], l.state.Mends[:n-1:n-1]
-	return m, true, l.Save()
+	return m, true, l.save()
 }
 
 // LetGo removes a mend that no longer applies, from the list or from the commit that holds it.
@@ -191,7 +191,7 @@ func (l *Ledger) LetGo(m plan.Mend) error {
 			return err
 		}
 	}
-	return l.Save()
+	return l.save()
 }
 
 // Noted tells the person that something could not be stored after a change. The change itself is complete.
@@ -225,7 +225,7 @@ func (l *Ledger) Undone(wp *Waypoint) error {
 	} else if wp.By.Is(plan.Pick) {
 		l.state.Branch, l.state.Picks, l.state.PickParent, l.state.Route = wp.Branch, wp.Picks, wp.Parent, plan.Pick
 	}
-	return errors.Join(l.Store.PutWaypoint(wp), l.Save(), l.Store.LogOnce(wp.Entry(Undone)))
+	return errors.Join(l.Store.PutWaypoint(wp), l.save(), l.Store.logOnce(wp.entry(Undone)))
 }
 
 // CheckOf returns the result of the check of a tree, or nil.
@@ -239,7 +239,7 @@ func (l *Ledger) CheckOf(tree object.ID) *Checked {
 // Decide records all decisions or none.
 func (l *Ledger) Decide(decided ...settle.Decision) error {
 	l.state.Decisions.Decide(decided...)
-	return l.Save()
+	return l.save()
 }
 
 // Pick selects commits to be picked onto a branch. Earlier decisions stay.
@@ -249,7 +249,7 @@ func (l *Ledger) Pick(branch string, picks []object.ID, parent int) error {
 		st.Stage, st.Mends, st.Made = Look, nil, nil
 	}
 	st.Branch, st.Picks, st.PickParent, st.Route = branch, picks, parent, plan.Pick
-	return l.Save()
+	return l.save()
 }
 
 // TakeUp takes over a half-done operation. found are the decisions that were made in it, runs the commands of its
@@ -263,20 +263,20 @@ func (l *Ledger) TakeUp(how TakeOver, found []settle.Decision, runs []string) er
 	if how == Finish {
 		st.Runs = runs
 	}
-	return l.Save()
+	return l.save()
 }
 
 // Pushed ends the recovery, after the remote has the branch.
 func (l *Ledger) Pushed(branch string) error {
 	l.state = State{Branch: branch, LastCheck: l.state.LastCheck, Carry: l.state.Carry}
-	return l.Save()
+	return l.save()
 }
 
 // KeepMade stores what a command generated for a file. It replaces what was generated before.
 func (l *Ledger) KeepMade(m plan.Made) error {
 	made := slices.DeleteFunc(slices.Clone(l.state.Made), func(o plan.Made) bool { return o.Path == m.Path })
 	l.state.Made = append(made, m)
-	return l.Save()
+	return l.save()
 }
 
 // KeepCheck stores the result of a check. If whole is true, all steps ran, and the duration serves as an estimate for
@@ -285,7 +285,7 @@ func (l *Ledger) KeepCheck(c Checked, whole bool) error {
 	if l.state.Checked = &c; whole {
 		l.state.LastCheck = c.Took
 	}
-	return l.Save()
+	return l.save()
 }
 
 // CounterRef is the ref that keeps the commit which takes a join back.
@@ -304,20 +304,20 @@ func (l *Ledger) Waypoints() (map[string]*Waypoint, error) {
 // Carry selects whether joins bring uncommitted work along.
 func (l *Ledger) Carry(on bool) error {
 	l.state.Carry = on
-	return l.Save()
+	return l.save()
 }
 
 // GiveBackMends restores the mends and wishes that were there before.
 func (l *Ledger) GiveBackMends(before *plan.TakenMends) error {
 	l.state.Mends, l.state.Wishes, l.state.Checked = before.Mends, before.Wishes, nil
-	return l.Save()
+	return l.save()
 }
 
 // DropPick returns from picking to joining the branch with its upstream.
 func (l *Ledger) DropPick() error {
 	l.state.Picks, l.state.PickParent, l.state.Route, l.state.Stage = nil, 0, "", Look
 	l.state.Mends, l.state.Made = nil, nil
-	return l.Save()
+	return l.save()
 }
 
 // Wish records what should happen to one of your commits when it is replayed. The zero wish removes an earlier one.
@@ -335,7 +335,7 @@ func (l *Ledger) Wish(commit object.ID, wish replay.Wish) error {
 		l.state.Checked = nil // it may be another tree
 	}
 	l.state.Wishes = wishes
-	return l.Save()
+	return l.save()
 }
 
 // forgetWishes removes wishes about commits that are no longer to be replayed.
@@ -373,7 +373,7 @@ const (
 // LeaveStuck stops taking over. Decisions stay.
 func (l *Ledger) LeaveStuck() error {
 	l.state.TakeOver, l.state.Stage, l.state.Route, l.state.Runs = "", Look, "", nil
-	return l.Save()
+	return l.save()
 }
 
 // ForgetStuck records that the half-done operation no longer exists.
@@ -422,6 +422,6 @@ func (l *Ledger) NewWaypoint(p *plan.Position, j *plan.Join, tip, tree object.ID
 // Joined records in state and logbook that a join was accepted. Calling it twice logs it once.
 func (l *Ledger) Joined(wp *Waypoint) error {
 	l.accepted(wp)
-	return errors.Join(l.Store.PutWaypoint(wp), l.Save(), l.Store.LogOnce(wp.Entry(Joined)),
+	return errors.Join(l.Store.PutWaypoint(wp), l.save(), l.Store.logOnce(wp.entry(Joined)),
 		l.Store.Remember(wp.Decisions, wp.Time))
 }

@@ -92,7 +92,7 @@ func (s *Store) Log(e LogEntry) error {
 }
 
 // LogOnce appends an entry unless the waypoint has one of this kind.
-func (s *Store) LogOnce(e LogEntry) error {
+func (s *Store) logOnce(e LogEntry) error {
 	all, err := s.logged()
 	if err != nil {
 		return err
@@ -131,7 +131,7 @@ func (s *Store) logbook() ([]LogEntry, error) {
 	}
 	for _, w := range points {
 		if !known[w.Name] && !w.GoneBack {
-			all = append(all, w.Entry(Joined))
+			all = append(all, w.entry(Joined))
 		}
 	}
 	slices.Reverse(all)
@@ -140,7 +140,7 @@ func (s *Store) logbook() ([]LogEntry, error) {
 }
 
 // Entry returns the log entry for a join or its undo.
-func (w *Waypoint) Entry(what Deed) LogEntry {
+func (w *Waypoint) entry(what Deed) LogEntry {
 	e := LogEntry{Waypoint: w.Name, What: what, When: w.Time, Branch: w.Branch, From: w.Before, To: w.After,
 		By: w.By, Of: w.doing()}
 	if w.After == w.Theirs && w.By != Nothing { // nothing of yours was left to replay

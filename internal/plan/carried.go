@@ -23,8 +23,8 @@ type Uncommitted struct {
 
 // What becomes of a path that is carried. The names are those of `recover --json`.
 const (
-	CarriedSame     = "same"     // the join does not touch it
-	CarriedJoined   = "joined"   // it is joined with the result
+	carriedSame     = "same"     // the join does not touch it
+	carriedJoined   = "joined"   // it is joined with the result
 	CarriedConflict = "conflict" // and a person decided how
 )
 
@@ -91,13 +91,13 @@ func (c *Carried) Sentence() string {
 		is[p.State] = append(is[p.State], p.Path)
 	}
 	var out []string
-	if p := is[CarriedJoined]; len(p) > 0 {
+	if p := is[carriedJoined]; len(p) > 0 {
 		out = append(out, "joined with the result in "+strings.Join(p, ", "))
 	}
 	if p := is[CarriedConflict]; len(p) > 0 {
 		out = append(out, "as you decided in "+strings.Join(p, ", "))
 	}
-	if p := is[CarriedSame]; len(p) > 0 {
+	if p := is[carriedSame]; len(p) > 0 {
 		out = append(out, "untouched in "+words.List(words.Some(p, 3)))
 	}
 	return "Your uncommitted work was carried along: " + strings.Join(out, "; ") + "."

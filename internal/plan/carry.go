@@ -92,7 +92,7 @@ func (pn *Planner) carriedPaths(c *Carried, base, result object.ID, asked map[st
 		}
 	}
 	for _, p := range slices.Sorted(maps.Keys(work)) {
-		one := CarriedPath{p, CarriedSame}
+		one := CarriedPath{p, carriedSame}
 		is, err := pn.Store.Find(c.Files, p)
 		if err != nil {
 			return err
@@ -101,7 +101,7 @@ func (pn *Planner) carriedPaths(c *Carried, base, result object.ID, asked map[st
 		case asked[p]:
 			one.State = CarriedConflict
 		case known && slices.Contains(l.Paths, p), !known && !is.Same(work[p]):
-			one.State = CarriedJoined
+			one.State = carriedJoined
 		}
 		c.Paths = append(c.Paths, one)
 	}

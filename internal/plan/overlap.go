@@ -20,7 +20,7 @@ type OverlapKind string
 // The kinds, the nearest first.
 const (
 	SameLines  OverlapKind = "same lines"
-	SamePlace  OverlapKind = "same place"
+	samePlace  OverlapKind = "same place"
 	SameFile   OverlapKind = "same file"
 	SameChange OverlapKind = "same change"
 	OnlyYours  OverlapKind = "only yours"
@@ -100,7 +100,7 @@ func (pn *Planner) Overlaps(ctx context.Context, p *Position, j *Join) ([]Overla
 	return out, nil
 }
 
-var nearness = map[OverlapKind]int{SameLines: 0, SamePlace: 1, SameFile: 2, SameChange: 3, OnlyYours: 4, OnlyTheirs: 5}
+var nearness = map[OverlapKind]int{SameLines: 0, samePlace: 1, SameFile: 2, SameChange: 3, OnlyYours: 4, OnlyTheirs: 5}
 
 // readAhead is the number of files whose versions are read at once.
 const readAhead = 64
@@ -203,7 +203,7 @@ func kindOf(c *merge.Conflict) OverlapKind {
 				return SameLines
 			}
 		}
-		return SamePlace
+		return samePlace
 	case *merge.Versions:
 		if c.Kind == merge.Binary || c.Kind == merge.ModifyDelete || c.Kind == merge.AddAdd {
 			return SameFile

@@ -13,7 +13,7 @@ import (
 
 // Thing is what an entry is, in plain words, with its size in bytes; below 0 is not known. target is where it points,
 // if it is a symbolic link.
-func Thing(e object.Entry, size int, target string) string {
+func thing(e object.Entry, size int, target string) string {
 	switch {
 	case e.Absent():
 		return "nothing"
@@ -26,11 +26,11 @@ func Thing(e object.Entry, size int, target string) string {
 	case size < 0:
 		return e.Mode.Describe() + " (" + e.ID.Prefix(12) + ")"
 	}
-	return e.Mode.Describe() + " of " + Size(size)
+	return e.Mode.Describe() + " of " + bytesOf(size)
 }
 
 // Size tells a number of bytes.
-func Size(n int) string {
+func bytesOf(n int) string {
 	switch {
 	case n == 1:
 		return "1 byte"
@@ -68,8 +68,8 @@ func Has(c *settle.Question) (base, yours, theirs string) {
 	if c.Kind == merge.ModeBits {
 		return b.Mode.Describe(), y.Mode.Describe(), t.Mode.Describe()
 	}
-	return Thing(b, c.Sizes.Base, c.Targets.Base), Thing(y, c.Sizes.Yours, c.Targets.Yours),
-		Thing(t, c.Sizes.Theirs, c.Targets.Theirs)
+	return thing(b, c.Sizes.Base, c.Targets.Base), thing(y, c.Sizes.Yours, c.Targets.Yours),
+		thing(t, c.Sizes.Theirs, c.Targets.Theirs)
 }
 
 func placed(p merge.Placing) string {
@@ -120,7 +120,7 @@ func Outcome(c *settle.Question, w settle.Way) string {
 		case is.Absent():
 			return "the file is deleted"
 		}
-		return "it is " + Thing(is, size, target)
+		return "it is " + thing(is, size, target)
 	}
 	return ""
 }

@@ -88,7 +88,7 @@ func TestEveryShapeHasWords(t *testing.T) {
 func TestSizes(t *testing.T) {
 	for n, want := range map[int]string{0: "0 bytes", 1: "1 byte", 999: "999 bytes", 4100: "4.1 kB",
 		5300000: "5.3 MB"} {
-		assert.Equal(t, want, Size(n))
+		assert.Equal(t, want, bytesOf(n))
 	}
 }
 

@@ -52,7 +52,7 @@ func Costs(v settle.Verdict, who string) string {
 
 // amountOf tells how much of a side some pieces are; empty for nothing.
 func amountOf(pieces []settle.Piece, side merge.Side) string {
-	return Amount(settle.Count(pieces, side))
+	return amount(settle.Count(pieces, side))
 }
 
 // shortened is an amount without its unit where the next has the same: "your 2
@@ -67,7 +67,7 @@ func shortened(amount, next string) string {
 }
 
 // Amount tells whole lines, and words of others, as a person counts them; empty for none.
-func Amount(lines, words int) string {
+func amount(lines, words int) string {
 	var out []string
 	if lines > 0 {
 		out = append(out, Count(lines, "line", "lines"))

@@ -85,7 +85,8 @@ type Entries struct {
 	sources merge.Three[*source]
 }
 
-// EntriesOf returns what joins the versions of a file, or nil if its format, told by its name, has no entries with keys.
+// EntriesOf returns what joins the versions of a file, or nil if its format has no entries with keys. The file's name
+// tells the format.
 func EntriesOf(name string, t *merge.Text) *Entries {
 	read := grammarOf(name).entries
 	if read == nil {

@@ -62,14 +62,14 @@ func codeOf(e types.Error) goCode {
 	return 0
 }
 
-// about returns the kind of misfit that the error would be and the name it is about. Each is empty where it is not
-// known.
-func (e goError) about() (kind Kind, name string) {
-	row, ok := goKinds[e.code]
+// about returns the kind of misfit that an error with a message would be, and the name it is about. Each is empty where
+// it is not known.
+func (c goCode) about(msg string) (kind Kind, name string) {
+	row, ok := goKinds[c]
 	if !ok {
 		return "", ""
 	}
-	if g := row.name.FindStringSubmatch(e.msg); g != nil {
+	if g := row.name.FindStringSubmatch(msg); g != nil {
 		name = g[1]
 	}
 	return row.kind, name

@@ -53,9 +53,9 @@ func TestGoCodes(t *testing.T) {
 		}}
 		conf.Check("a", fset, []*ast.File{f}, nil) //nolint:errcheck // the errors are what is looked at
 		require.NotNil(t, first, src)
-		e := goError{code: codeOf(*first), msg: first.Msg}
-		_, name := e.about()
-		assert.Equal(t, want.code, e.code, "%s: %s", src, first.Msg)
+		code := codeOf(*first)
+		_, name := code.about(first.Msg)
+		assert.Equal(t, want.code, code, "%s: %s", src, first.Msg)
 		assert.Equal(t, want.name, name, "%s: %s", src, first.Msg)
 		tried[want.code] = true
 	}

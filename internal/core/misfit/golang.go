@@ -105,7 +105,7 @@ func (b *blame) check(ctx context.Context, g *gosource, dirs []string, wanted wa
 // isOld reports whether an error is about a name that neither side took away: it is there without their changes, or is
 // none, as with what comes from outside this tree.
 func (b *blame) isOld(e goError) bool {
-	kind, name := e.about()
+	kind, name := e.code.about(e.msg)
 	return kind == Removed && e.code != unusedVar && !b.changes[0].other.has(name) && !b.changes[1].other.has(name)
 }
 
@@ -121,7 +121,7 @@ type blame struct {
 
 // behind tells the misfit that an error is; ok is false where it cannot be told whose edits meet.
 func (b *blame) behind(e goError, lines []string) (m Misfit, ok bool) {
-	kind, name := e.about()
+	kind, name := e.code.about(e.msg)
 	used, ok := b.writer(e.path, strings.TrimSuffix(lines[e.line-1], "\r"))
 	switch {
 	case e.code == unusedImport || e.code == unusedVar:
@@ -378,7 +378,7 @@ func (b *blame) unused(e goError, name string) (m Misfit, ok bool) {
 	if !oky || !okt {
 		return m, false
 	}
-	kind, _ := e.about()
+	kind, _ := e.code.about(e.msg)
 	return Misfit{Kind: kind, Name: name, Changed: t, Used: y, Certain: true}, true
 }
 

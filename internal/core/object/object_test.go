@@ -93,7 +93,7 @@ func TestBrokenObjects(t *testing.T) {
 	for _, bad := range []string{"100644", "100644 a", "100644 a\x00short", "9 a\x00" + strings.Repeat("i", 20),
 		"0 a\x00" + strings.Repeat("i", 20),
 		"100644 \x00" + strings.Repeat("i", 20), "100644 a/b\x00" + strings.Repeat("i", 20)} {
-		_, err := ParseTree(SHA1, []byte(bad))
+		_, err := parseTree(SHA1, []byte(bad))
 		assert.Error(t, err, "%q", bad)
 	}
 	for _, bad := range []string{"", "tree x\n\n", "author A\n\nx", "tree " + strings.Repeat("a", 40) +
@@ -180,9 +180,9 @@ func TestEdit(t *testing.T) {
 func FuzzParseTree(f *testing.F) {
 	f.Add([]byte("100644 a\x0012345678901234567890"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		entries, err := ParseTree(SHA1, data)
+		entries, err := parseTree(SHA1, data)
 		if err == nil {
-			again, err := ParseTree(SHA1, EncodeTree(entries))
+			again, err := parseTree(SHA1, encodeTree(entries))
 			require.NoError(t, err)
 			assert.Len(t, again, len(entries))
 		}

@@ -76,7 +76,7 @@ func (o *Overlay) Put(kind Kind, data []byte) ID {
 }
 
 // PutTree makes a tree of the entries, which need not be sorted.
-func (o *Overlay) PutTree(entries []Entry) ID { return o.Put(KindTree, EncodeTree(entries)) }
+func (o *Overlay) PutTree(entries []Entry) ID { return o.Put(KindTree, encodeTree(entries)) }
 
 // PutCommit makes a commit.
 func (o *Overlay) PutCommit(c *Commit) ID { return o.Put(KindCommit, c.Encode()) }
@@ -235,7 +235,7 @@ func (o *Overlay) Tree(id ID) ([]Entry, error) {
 	if err != nil {
 		return nil, err
 	}
-	entries, err := ParseTree(o.format, data)
+	entries, err := parseTree(o.format, data)
 	if err != nil {
 		return nil, fmt.Errorf("tree %s: %w", id, err)
 	}

@@ -88,7 +88,7 @@ func (e Entry) Detached() Entry {
 func (e Entry) Same(o Entry) bool { return e.Mode == o.Mode && e.ID == o.ID }
 
 // ParseTree reads a tree's content. Names and ids share the memory of data.
-func ParseTree(f Format, data []byte) ([]Entry, error) {
+func parseTree(f Format, data []byte) ([]Entry, error) {
 	c := newCursor(f, data)
 	entries := make([]Entry, 0, len(data)/(f.Size()+16))
 	for c.next() {
@@ -173,7 +173,7 @@ func modeOf(entry string) (m Mode, n int) {
 
 // EncodeTree writes a tree's content; it sorts the entries as trees are
 // sorted, directories as though their names ended in a slash.
-func EncodeTree(entries []Entry) []byte {
+func encodeTree(entries []Entry) []byte {
 	if !slices.IsSortedFunc(entries, inTreeOrder) {
 		entries = slices.SortedFunc(slices.Values(entries), inTreeOrder)
 	}

@@ -136,7 +136,7 @@ func (f *File) Sides(c *Question, o Option) (yours, theirs, result string) {
 // does for texts.
 func (f *File) LeftOut(c *Question, o Option) (out, kept []Piece) {
 	yours, theirs, result := f.Sides(c, o)
-	return LeftOut(c.Base, yours, theirs, result)
+	return leftOut(c.Base, yours, theirs, result)
 }
 
 // Where gives the line, from 1, that a piece of LeftOut begins in, and that line's

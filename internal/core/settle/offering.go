@@ -119,8 +119,8 @@ func (q *Question) weighPlain(at place) {
 		if lacks(q.Base, has, result) {
 			return false
 		}
-		out, kept := LeftOut(q.Base, q.Yours, q.Theirs, result)
-		return CountWords(out, other) == 0 && CountWords(kept, other) == 0
+		out, kept := leftOut(q.Base, q.Yours, q.Theirs, result)
+		return countWords(out, other) == 0 && countWords(kept, other) == 0
 	}
 	switch _, weave := q.Option(Weave); {
 	case weave && q.oneSchedule():

@@ -107,18 +107,18 @@ func TestLeftOut(t *testing.T) {
 		{"both", yours + theirs, 0, 0, 1, 0},
 		{"nothing", "", 1, 2, 0, 0},
 	} {
-		out, kept := LeftOut(base, yours, theirs, c.result)
-		assert.Equal(t, c.lostYours, CountWords(out, merge.Yours), c.name)
-		assert.Equal(t, c.lostTheirs, CountWords(out, merge.Theirs), c.name)
-		assert.Equal(t, c.keptYours, CountWords(kept, merge.Yours), c.name)
-		assert.Equal(t, c.keptTheirs, CountWords(kept, merge.Theirs), c.name)
+		out, kept := leftOut(base, yours, theirs, c.result)
+		assert.Equal(t, c.lostYours, countWords(out, merge.Yours), c.name)
+		assert.Equal(t, c.lostTheirs, countWords(out, merge.Theirs), c.name)
+		assert.Equal(t, c.keptYours, countWords(kept, merge.Yours), c.name)
+		assert.Equal(t, c.keptTheirs, countWords(kept, merge.Theirs), c.name)
 	}
-	out, _ := LeftOut("", "one\ntwo\nthree\n", "", "one\n")
+	out, _ := leftOut("", "one\ntwo\nthree\n", "", "one\n")
 	require.Len(t, out, 2)
 	assert.Equal(t, Piece{merge.Yours, "two", 1, true}, out[0])
 	assert.Equal(t, Piece{merge.Yours, "three", 2, true}, out[1])
 	// Signs that another line has, too, do not make it less of a line.
-	out, _ = LeftOut("", "- Ness, slip only\n", "- Holm, pier, all cars\n", "- Ness, slip only\n")
+	out, _ = leftOut("", "- Ness, slip only\n", "- Holm, pier, all cars\n", "- Ness, slip only\n")
 	assert.Equal(t, []Piece{{merge.Theirs, "- Holm, pier, all cars", 0, true}}, out)
 }
 

@@ -92,7 +92,7 @@ const largePlace = 512 << 10
 // LeftOut lists what a result of a region does without: out, the words a side
 // added that it does not hold, and kept, the words a side removed that it still
 // holds; of a large one whole lines.
-func LeftOut(base, yours, theirs, result string) (out, kept []Piece) {
+func leftOut(base, yours, theirs, result string) (out, kept []Piece) {
 	split := diff.Words
 	if len(base)+len(yours)+len(theirs) > largePlace {
 		split = diff.Lines
@@ -233,12 +233,12 @@ func Count(pieces []Piece, side merge.Side) (lines, words int) {
 			parts = append(parts, p)
 		}
 	}
-	return lines, CountWords(parts, side)
+	return lines, countWords(parts, side)
 }
 
 // CountWords counts the words in pieces of one side; a piece of signs alone
 // counts as one.
-func CountWords(pieces []Piece, side merge.Side) (n int) {
+func countWords(pieces []Piece, side merge.Side) (n int) {
 	for _, p := range pieces {
 		if p.Side != side {
 			continue
