@@ -22,8 +22,8 @@ type Folder string
 // ErrTaken is returned by Move if there is something at the new path.
 var ErrTaken = fs.ErrExist
 
-// parent opens the folder that holds a path, and gives the last part of it. With make it
-// makes folders that are missing, f too. Close the root afterwards.
+// parent opens the folder that holds a path, and returns the last part of it. With make it makes folders that are
+// missing, f too. Close the root afterwards.
 func (f Folder) parent(op, name string, make bool) (dir *os.Root, last string, err error) {
 	if !fs.ValidPath(name) || name == "." {
 		return nil, "", &fs.PathError{Op: op, Path: name, Err: fs.ErrInvalid}
@@ -75,7 +75,7 @@ func enter(dir *os.Root, name string, make bool) (*os.Root, error) {
 	return below, nil
 }
 
-// reason is an error without its path.
+// reason returns an error without its path.
 func reason(err error) error {
 	var at *fs.PathError
 	if errors.As(err, &at) {

@@ -26,7 +26,7 @@ type Command struct {
 	Own        bool     // in the person's own configuration, not in the repository's
 }
 
-// Line is all steps as one line for the shell.
+// Line returns all steps as one line for the shell.
 func (c Command) Line() string { return strings.Join(c.Steps, " && ") }
 
 // ProjectFiles gives a file at the top of the project; ok is false where there is none.
@@ -34,8 +34,8 @@ type ProjectFiles func(name string) (text string, ok bool)
 
 var makeTarget = rx.New(`(?m)^(check|test|build)\s*:([^=]|$)`)
 
-// Find tells how a project is checked from the files at its top; ok is false
-// where nothing tells. The first that fits is taken, in the order of find.
+// Find tells how a project is checked from the files at its top. ok is false if nothing tells. The first that fits is
+// taken, in the order of find.
 func Find(files ProjectFiles) (c Command, ok bool) {
 	has := func(name string) bool { _, ok := files(name); return ok }
 	if has("go.mod") {
@@ -82,7 +82,7 @@ func Find(files ProjectFiles) (c Command, ok bool) {
 	return plainTests(files)
 }
 
-// found is a command of which every part is a step.
+// found returns a command of which every part is a step.
 func found(line, source string) Command {
 	return Command{Steps: strings.Split(line, " && "), Source: source}
 }
@@ -165,7 +165,7 @@ type Step struct {
 	Took   time.Duration
 }
 
-// StepsOf are the steps of a command, none of them run.
+// StepsOf returns the steps of a command, none of them run.
 func (c Command) StepsOf() (out []Step) {
 	for _, l := range c.Steps {
 		out = append(out, Step{Line: l})
@@ -196,9 +196,8 @@ func RunSteps(ctx context.Context, dir string, steps []Step, env []string, emit 
 	return all, nil
 }
 
-// Run runs a command line by the shell in a folder and gives each line of its
-// output, of both streams, to emit as it comes, one call at a time. Cancelling
-// ends the command with all it started, and gives the context's error.
+// Run runs a command line by the shell in a folder and returns each line of its output, of both streams, to emit as it
+// comes, one call at a time. Cancelling ends the command with all it started, and returns the context's error.
 func Run(ctx context.Context, dir, line string, env []string, emit func(line string)) (Report, error) {
 	cmd := exec.CommandContext(ctx, "sh", "-c", line)
 	cmd.Dir, cmd.Env = dir, env

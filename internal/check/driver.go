@@ -17,10 +17,9 @@ import (
 // DriverLimit is how long a merge driver may take, unless told otherwise.
 const DriverLimit = 30 * time.Second
 
-// Drive runs a merge driver of the user's configuration, as gitattributes(5)
-// tells: %O, %A and %B are files with base, yours and theirs, %L is the size of
-// conflict markers, %P the path. What it leaves in %A is the result; ok is false
-// where it says that a conflict is left. One that takes longer than limit is ended.
+// Drive runs a merge driver of the user's configuration, as gitattributes(5) tells: %O, %A and %B are files with base,
+// yours and theirs, %L is the size of conflict markers, %P the path. What it leaves in %A is the result. ok is false
+// if it says that a conflict is left. One that takes longer than limit is ended.
 func Drive(ctx context.Context, limit time.Duration, dir, command, path string, markerSize int, base, yours,
 	theirs []byte) (result []byte, ok bool, err error) {
 	tmp, err := os.MkdirTemp("", "dorvik-driver-")

@@ -29,8 +29,8 @@ var handedOn = strings.Fields(`PATH HOME USER LOGNAME SHELL TMPDIR TMP TEMP TERM
 // withPassword is a URL that holds a password or a token.
 var withPassword = rx.New(`://[^/\s@]*:?[^/\s@]*@`)
 
-// Environment is what a check runs in, built up from what builds need (handedOn) and the names that keep adds, out of
-// what was given, and marked as nobody's terminal. left are the names of the others that are set.
+// Environment returns what a check runs in, built up from what builds need (handedOn) and the names that keep adds,
+// out of what was given, and marked as nobody's terminal. left are the names of the others that are set.
 func Environment(given []string, keep []string) (out, left []string) {
 	out = []string{"CI=true"}
 	for _, kv := range given {

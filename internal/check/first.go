@@ -26,7 +26,7 @@ func plainWords(step string) (words []string, ok bool) {
 	return strings.Fields(step), true
 }
 
-// OfPackages narrows a go test of all packages to some of them; ok is false where a step is no such thing.
+// OfPackages narrows a go test of all packages to some of them. ok is false if a step is no such thing.
 func OfPackages(step string, packages []string) (narrow string, ok bool) {
 	words, ok := plainWords(step)
 	at := slices.Index(words, "./...")
@@ -39,7 +39,7 @@ func OfPackages(step string, packages []string) (narrow string, ok bool) {
 var goFailed = rx.New(`^FAIL\t([\w./~-]+)`)
 
 // OnlyFailed narrows a step to what failed of it, going by what it printed or, of tools that note that themselves, by
-// how they are told to go by it; ok is false where that is not known.
+// how they are told to go by it. ok is false if that is not known.
 func OnlyFailed(step string, output []string) (narrow string, ok bool) {
 	words, ok := plainWords(step)
 	if !ok {
@@ -64,10 +64,10 @@ func OnlyFailed(step string, output []string) (narrow string, ok bool) {
 // for Meeting.
 const ListPackages = `go list -e -test -f '{{.ImportPath}}|{{.ForTest}}|{{.Dir}}|{{join .Deps " "}}' ./...`
 
-// Meeting gives the packages with tests that hold, or depend on, what one side changed and on what the other side
+// Meeting returns the packages with tests that hold, or depend on, what one side changed and on what the other side
 // changed, in the order of the list, and how many packages have tests. All others are as one side had them, with all
-// that they depend on. list is what ListPackages printed in a folder; yours and theirs are changed files, from
-// that folder. What belongs to no package may matter to any: then all meet.
+// that they depend on. list is what ListPackages printed in a folder; yours and theirs are changed files, from that
+// folder. What belongs to no package may matter to any: then all meet.
 func Meeting(list []string, dir string, yours, theirs []string) (packages []string, of int) {
 	byFolder := map[string]string{} // packages by folder
 	tests := map[string][]string{}  // what each test depends on

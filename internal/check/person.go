@@ -11,10 +11,10 @@ import (
 
 // Programs of the person's own are lines for the shell, as git has them: what they work on is added at the end.
 
-// Editor is the command that opens a file in an editor, on the terminal.
+// Editor returns the command that opens a file in an editor, on the terminal.
 func Editor(line, file string) *exec.Cmd { return onTerminal(line+` "$@"`, line, file) }
 
-// onTerminal is a command line that has the terminal.
+// onTerminal returns a command line that has the terminal.
 func onTerminal(line string, args ...string) *exec.Cmd {
 	cmd := exec.Command("sh", append([]string{"-c", line}, args...)...)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stdout, os.Stderr
@@ -74,7 +74,8 @@ func (w *firstWords) String() string {
 	return ""
 }
 
-// Shell is a command line of the person's own, or their shell where it is empty, to be run in a folder on the terminal.
+// Shell returns a command line of the person's own, or their shell where it is empty, to be run in a folder on the
+// terminal.
 func Shell(line, dir string) *exec.Cmd {
 	if line == "" {
 		line = `exec "${SHELL:-sh}"`

@@ -151,8 +151,8 @@ func NewNaming(paths []string) *Naming {
 	return n
 }
 
-// In gives the files that a text names: by the last part of their path or, with a folder before it or an interpreter,
-// without the end of the name too.
+// In returns the files that a text names: by the last part of their path or, with a folder before it or an
+// interpreter, without the end of the name too.
 func (n *Naming) In(text string, each func(name string)) {
 	before := ""
 	for word := range strings.FieldsFuncSeq(text, func(r rune) bool { return !isNameRune(r) && r != '/' }) {

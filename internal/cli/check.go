@@ -141,7 +141,7 @@ agreement is missing.`,
 	return e.jsonFlag(cmd)
 }
 
-// shellLine is a command line for the shell: one word is a line already, several are what a shell made of one.
+// shellLine returns a command line for the shell: one word is a line already, several are what a shell made of one.
 func shellLine(args []string) string {
 	if len(args) == 1 {
 		return args[0]

@@ -22,7 +22,7 @@ import (
 	"dorvik.dev/dorvik/internal/visible"
 )
 
-// Main runs the command line and gives the exit code.
+// Main runs the command line and returns the exit code.
 func Main(args []string, out, errs io.Writer, screens Screens) int {
 	boundHeap()
 	collectLate(0)
@@ -57,7 +57,7 @@ func run(ctx context.Context, args []string, out, errs io.Writer, screens Screen
 	}
 }
 
-// Root gives the commands, for what is written about them.
+// Root returns the commands, for what is written about them.
 func Root() *cobra.Command { return (&env{out: io.Discard, err: io.Discard}).root() }
 
 func (e *env) code(err error) int {

@@ -53,14 +53,14 @@ func collectLate(runs uint64) {
 	}()
 }
 
-// collected is how often the collector has run.
+// collected returns how often the collector has run.
 func collected() uint64 {
 	s := []metrics.Sample{{Name: "/gc/cycles/total:gc-cycles"}}
 	metrics.Read(s)
 	return s[0].Value.Uint64()
 }
 
-// alive is how many bytes the collector found in use when it ran last.
+// alive returns how many bytes the collector found in use when it ran last.
 func alive() int {
 	s := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
 	metrics.Read(s)

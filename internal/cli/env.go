@@ -48,7 +48,7 @@ func (e *env) sayNotLookedAt() {
 	}
 }
 
-// notLookedAt is which foresight failed, as sentences.
+// notLookedAt returns which foresight failed, as sentences.
 func (e *env) notLookedAt() (out []string) {
 	if e.opened != nil {
 		for _, n := range e.opened.Planner.Extras.NotLookedAt() {

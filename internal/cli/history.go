@@ -130,7 +130,7 @@ func found(ctx context.Context, w *recovery.Workspace, c *lookback.Chronicle, f 
 	return nil
 }
 
-// entry is a commit as JSON.
+// entry returns a commit as JSON.
 func (e *env) entry(ctx context.Context, w *recovery.Workspace, c *lookback.Entry, decide bool) (entryJSON, error) {
 	who := c.Author()
 	j := entryJSON{ID: c.ID, Parents: c.Commit.Parents, Subject: c.Subject(), Author: who.Name, Email: who.Email,

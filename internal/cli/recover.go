@@ -155,7 +155,7 @@ func (e *env) job(ctx context.Context, s *recovery.Session, f recoverFlags, pref
 	return err
 }
 
-// pushCommand is the last stage alone: what is on the branch is pushed, if nothing is to be joined first.
+// pushCommand returns the last stage alone: what is on the branch is pushed, if nothing is to be joined first.
 func pushCommand(e *env) *cobra.Command {
 	cmd := &cobra.Command{Use: "push", Short: "Push what is on your branch, never forcing; nothing is joined",
 		Args: noArgs}
@@ -295,7 +295,7 @@ func (r *recoverer) run(ctx context.Context, p *plan.Position) error {
 	return r.push(ctx, p)
 }
 
-// asItIs is the end where nothing is to be joined: what is yours is pushed, if that was asked.
+// asItIs returns the end where nothing is to be joined: what is yours is pushed, if that was asked.
 func (r *recoverer) asItIs(ctx context.Context, p *plan.Position) error {
 	r.out.Result = "nothing-to-do"
 	if p.NothingToDo() {
@@ -370,7 +370,7 @@ func (r *recoverer) prove(ctx context.Context, p *plan.Position, j *plan.Join) (
 	return j, b, nil
 }
 
-// accept is the moment at which things change.
+// accept returns the moment at which things change.
 func (r *recoverer) accept(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built) error {
 	consent := change.Consent{MoveAside: r.flags.moveAside, RewritePublished: r.flags.rewritePublished,
 		WithoutHooks: true, LeaveBranches: r.flags.leaveBranches}
@@ -531,8 +531,8 @@ func (r *recoverer) makeAnew(ctx context.Context, p *plan.Position, j *plan.Join
 	return j, b, nil
 }
 
-// terms are those of the check that was named, which is agreed to by that, or else of the one that is found and was
-// agreed to; nil where there is none.
+// terms returns those of the check that was named, which is agreed to by that, or else of the one that is found and
+// was agreed to; it is nil if there is none.
 func (r *recoverer) terms(ctx context.Context, p *plan.Position, j *plan.Join) (*prove.Terms, error) {
 	if line := r.flags.check; line != "" {
 		return r.s.Prover.Asker.TermsOf(ctx, check.Command{Steps: []string{line}, Source: "--check"}, j.Tree, p)
@@ -578,7 +578,7 @@ func (r *recoverer) check(ctx context.Context, p *plan.Position, j *plan.Join, b
 	return nil
 }
 
-// seconds is how long the steps took.
+// seconds returns how long the steps took.
 func (p *provedJSON) seconds() (all float64) {
 	for _, s := range p.Steps {
 		all += s.Seconds

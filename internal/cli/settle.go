@@ -81,7 +81,7 @@ merge driver.`,
 	return cmd
 }
 
-// versionIn is the content of a file, nil where there is none.
+// versionIn returns the content of a file, nil where there is none.
 func versionIn(file string) ([]byte, error) {
 	data, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {

@@ -27,7 +27,7 @@ func versionCommand(e *env) *cobra.Command {
 	return e.jsonFlag(cmd)
 }
 
-// built is what the program knows of how it was built.
+// built returns what the program knows of how it was built.
 func built() versionJSON {
 	v := versionJSON{Version: 1, Dorvik: "(unknown)"}
 	info, ok := debug.ReadBuildInfo()

@@ -167,5 +167,5 @@ func some(p []settle.Piece) []settle.Piece {
 	return p
 }
 
-// lineRange is the first and last line, from 1; an empty one has last = first-1.
+// lineRange returns the first and last line, from 1; an empty one has last = first-1.
 func lineRange(s merge.Span) [2]int { return [2]int{s.Lo + 1, s.Hi} }

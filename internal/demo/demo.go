@@ -119,8 +119,7 @@ func cast(as Part, dir, yours string, part object.ID, mine, other []object.ID) (
 	return last(other), clones
 }
 
-// fill gives a repository the objects its refs lead to, the refs, and, unless
-// it is bare, the files of the first.
+// fill returns a repository the objects its refs lead to, the refs, and, unless it is bare, the files of the first.
 func fill(ctx context.Context, o *object.Overlay, dir string, refs ...vcs.RefUpdate) error {
 	repo := git.At(dir)
 	var roots []object.ID

@@ -83,7 +83,7 @@ func (s Sailing) CanBerth() bool {
 	return DepthAt(s.From, s.Departs) >= need
 }
 
-// Berth is what the ticket says of the pier.
+// Berth returns what the ticket says of the pier.
 func (s Sailing) Berth() string {
 	if s.CanBerth() {
 		return s.From + ", at the pier"
@@ -138,7 +138,7 @@ func roundUp(c, step Cents) Cents {
 // start is when the story begins: 2 March 2026, 08:00 UTC.
 const start = 1772438400
 
-// line makes commits on top of a parent and gives their ids.
+// line makes commits on top of a parent and returns their ids.
 func line(o *object.Overlay, parent object.ID, steps []step) ([]object.ID, error) {
 	var tree object.ID
 	if !parent.IsZero() {

@@ -26,7 +26,7 @@ type Told struct {
 	Editor func(side []history.Node, path string) (history.Node, bool)
 }
 
-// name is a commit's author.
+// name returns a commit's author.
 func (t *Told) name(n history.Node) string {
 	if n.Commit == nil {
 		return "somebody"
@@ -251,7 +251,7 @@ func (s *sheet) route(t *Told, j *plan.Join, x, w float64) {
 // lane is how far apart the two lines of a merge are drawn.
 const lane = 14.0
 
-// routeLanes gives the line that each row stands on: of a merge, theirs is a line of its own.
+// routeLanes returns the line that each row stands on: of a merge, theirs is a line of its own.
 func routeLanes(route plan.Route, rows []routeRow) []int {
 	out := make([]int, len(rows))
 	for i, r := range rows {
@@ -307,7 +307,7 @@ func routeFacts(t *Told, j *plan.Join) (out []string) {
 	return append(out, fmt.Sprintf("It asks %s, at %s.", plural(asks, "decision"), plural(len(j.Stops), "stop")))
 }
 
-// routeRows are the commits of the history that a route makes, newest first.
+// routeRows returns the commits of the history that a route makes, newest first.
 func routeRows(t *Told, j *plan.Join) (rows []routeRow) {
 	d := t.Story.Position.Divergence
 	of := func(kind SignKind, nodes []history.Node) {
@@ -368,7 +368,7 @@ type moment struct {
 	size int
 }
 
-// moments are the commits of both sides, the oldest first.
+// moments returns the commits of both sides, the oldest first.
 func (t *Told) moments() (all []moment, err error) {
 	for _, side := range []struct {
 		sign  SignKind
@@ -462,7 +462,7 @@ func (s *sheet) ticks(first, last time.Time, left float64, x func(time.Time) flo
 	s.y += 18
 }
 
-// commitRow is a commit in a list: its sign, its subject, and who and when.
+// commitRow returns a commit in a list: its sign, its subject, and who and when.
 func (s *sheet) commitRow(t *Told, m moment) {
 	facts := fmt.Sprintf("%s · %s · %s · %s", t.Short(m.ID), t.name(m.Node),
 		m.Author().Time().Format("2 Jan 2006 15:04"),

@@ -97,7 +97,7 @@ type Asked struct {
 	Dark     bool
 }
 
-// FormatError says that a file's ending names no format that the drawing comes in.
+// FormatError reports that a file's ending names no format that the drawing comes in.
 type FormatError struct {
 	Kind Kind
 	File string
@@ -154,8 +154,8 @@ func ofTold(draw func(*Told, Options) (*Drawing, error)) func(context.Context, *
 	}
 }
 
-// Of is what there is to tell of the recovery that a waypoint goes back before or, without one, of
-// that under way or the last.
+// Of returns what there is to tell of the recovery that a waypoint goes back before or, without one, of that under way
+// or the last.
 func Of(ctx context.Context, src *lookback.History, waypoint string) (*Told, error) {
 	story, err := src.Story(ctx, waypoint)
 	if err != nil {

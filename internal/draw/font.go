@@ -72,7 +72,7 @@ func load(f face) func() loaded {
 	})
 }
 
-// copy is the face's file. Cutting writes into what it cuts.
+// copy returns the face's file. Cutting writes into what it cuts.
 func (f face) copy() []byte { return bytes.Clone(fontOf[f]().data) }
 
 // has reports whether a face has a shape for a character.
@@ -123,7 +123,7 @@ var advances struct {
 	of [faces]map[rune]float64
 }
 
-// advance is how wide a character is, as a part of the size.
+// advance returns how wide a character is, as a part of the size.
 func (f face) advance(r rune) float64 {
 	advances.Lock()
 	defer advances.Unlock()
@@ -149,7 +149,7 @@ func (f face) advance(r rune) float64 {
 	return a
 }
 
-// width is how wide a text is, in points.
+// width returns how wide a text is, in points.
 func width(f face, size float64, text string) (w float64) {
 	for _, r := range runs(f, text) {
 		for _, c := range r.text {

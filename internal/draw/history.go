@@ -68,7 +68,7 @@ func History(of HistoryOf, opt Options) *Drawing {
 	return h.finish()
 }
 
-// x is the middle of a column.
+// x returns the middle of a column.
 func (h *historyDrawing) x(column int) float64 {
 	return margin + 6 + float64(min(column, mostWide-1))*columnWide
 }
@@ -105,7 +105,7 @@ func (h *historyDrawing) row(e *lookback.Entry, last bool) {
 	h.y = bottom
 }
 
-// facts is a commit's id, author and date.
+// facts returns a commit's id, author and date.
 func (h *historyDrawing) facts(e *lookback.Entry) string {
 	who := e.Author()
 	return fmt.Sprintf("%s · %s · %s", h.of.Short(e.ID), who.Name, who.Time().Format("2 Jan 2006 15:04"))
@@ -142,7 +142,7 @@ func (h *historyDrawing) lines(e *lookback.Entry, top, at, bottom float64, last 
 	}
 }
 
-// date is a day as people write it.
+// date returns a day as people write it.
 func date(t time.Time) string { return t.Format("2 Jan 2006") }
 
 // plural counts.

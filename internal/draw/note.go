@@ -17,7 +17,7 @@ type Matter struct {
 	Mean  *settle.Option // nil where one does not know
 }
 
-// Note is what a colleague is asked, in Markdown: who changed what, where, and what one means to do. p is where
+// Note returns what a colleague is asked, in Markdown: who changed what, where, and what one means to do. p is where
 // things stand.
 func Note(p *plan.Position, list []Matter) string {
 	var b strings.Builder
@@ -62,7 +62,7 @@ func nameOf(n history.Node) string {
 	return n.Author().Name
 }
 
-// code is a name between marks of code.
+// code returns a name between marks of code.
 func code(s string) string { return "`" + strings.ReplaceAll(words.OneLine(s), "`", "'") + "`" }
 
 func (m *marked) who(who string, n history.Node) {
@@ -73,7 +73,7 @@ func (m *marked) who(who string, n history.Node) {
 		date(n.Author().Time()))
 }
 
-// text is a text of a place, under what it is.
+// text returns a text of a place, under what it is.
 func (m *marked) text(what, text string) {
 	if text == "" {
 		m.print("%s: nothing.\n\n", plainText(what))
@@ -83,7 +83,7 @@ func (m *marked) text(what, text string) {
 	m.fenced(text)
 }
 
-// PairNote is what a colleague is told of two commits that cannot stand together, in Markdown. p is where things
+// PairNote returns what a colleague is told of two commits that cannot stand together, in Markdown. p is where things
 // stand; failed is by what that shows.
 func PairNote(p *plan.Position, pair prove.Pair, unfit []plan.Misfit, failed string) string {
 	var b strings.Builder

@@ -44,8 +44,8 @@ type painter struct {
 	reader bool
 }
 
-// visual is a text in the order in which it is seen from the left, by the Unicode bidirectional
-// algorithm (UAX #9).
+// visual returns a text in the order in which it is seen from the left, by the Unicode bidirectional algorithm (UAX
+// #9).
 func visual(s string) string {
 	if !strings.ContainsFunc(s, func(r rune) bool { return r >= 0x590 }) {
 		return s
@@ -115,7 +115,7 @@ func (p *painter) block(b Block) {
 	p.fill(p.edge(b), p.hue(b.Hue))
 }
 
-// edge is the way around a block.
+// edge returns the way around a block.
 func (p *painter) edge(b Block) (way path) {
 	way.move(b.X0, p.down+b.Y0)
 	way.line(b.X1, p.down+b.Y0)
@@ -181,7 +181,7 @@ func (p *painter) sign(s Sign) {
 	p.stroke(whole, hue, s.R*0.32, dash...)
 }
 
-// arc is a part of a circle, closed by its chord. Angles are in radians, from the right and against the clock.
+// arc returns a part of a circle, closed by its chord. Angles are in radians, from the right and against the clock.
 func arc(c xy, r, start, angle float64) (way path) {
 	place := func(x, y float64) xy { return xy{c.x + x, c.y - y} }
 	first := place(r*math.Cos(start), r*math.Sin(start))
@@ -198,7 +198,7 @@ func arc(c xy, r, start, angle float64) (way path) {
 	return way
 }
 
-// used is which characters of which faces a drawing needs.
+// used returns which characters of which faces a drawing needs.
 func (d *Drawing) used() (out [faces]map[rune]bool) {
 	for _, pg := range d.Pages {
 		for _, s := range pg.Shapes {

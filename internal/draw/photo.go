@@ -24,8 +24,8 @@ type Photo struct {
 // mostPixels is how large a picture is drawn at most: a small file can claim to be a very large one.
 const mostPixels = 16 << 20
 
-// OpenPhoto reads a picture; ok is false where the data is none that is known. One that is too large, or broken
-// after its head, has its size and is not drawn.
+// OpenPhoto reads a picture. ok is false if the data is none that is known. One that is too large, or broken after its
+// head, has its size and is not drawn.
 func OpenPhoto(data []byte) (p *Photo, ok bool) {
 	head, format, err := image.DecodeConfig(bytes.NewReader(data))
 	if err != nil || head.Width <= 0 || head.Height <= 0 {

@@ -104,7 +104,7 @@ func tellJoin(t *Told, to Listener) {
 	to.Say(checkWords(t))
 }
 
-// title is the report's.
+// title returns the report's.
 func (t *Told) title() string {
 	if t.Story.Position.IsPick() {
 		return "Commits picked onto " + t.branch()
@@ -112,7 +112,7 @@ func (t *Told) title() string {
 	return "Joining " + t.branch() + " and " + t.upstream()
 }
 
-// summary is the report in a few sentences.
+// summary returns the report in a few sentences.
 func summary(t *Told) (out []string) {
 	d := t.Story.Position.Divergence
 	first := fmt.Sprintf("%s by %s (yours) and %s by %s (theirs)", plural(len(d.Yours), "commit"),
@@ -357,7 +357,7 @@ func edits(t *Told, q *plan.Attributed) []editOf {
 	return out
 }
 
-// settledText is the text that a decision put into its place; ok is false where it is open, or about a whole file.
+// settledText returns the text that a decision put into its place. ok is false if it is open, or about a whole file.
 func settledText(q *plan.Attributed) (text string, ok bool) {
 	d := q.Decision
 	switch {
@@ -376,7 +376,7 @@ type editRow struct {
 	on         Hue
 }
 
-// rows are the lines of an edit, in their order; on is the ground of those that it put there.
+// rows returns the lines of an edit, in their order; on is the ground of those that it put there.
 func (e editOf) rows(on Hue) (out []editRow) {
 	base, side := diff.Lines(e.base), diff.Lines(e.side)
 	add := func(sign string, lines []string, on Hue) {
@@ -474,7 +474,7 @@ func (m *marked) Side(name string, kind SignKind, nodes []history.Node) {
 	}
 }
 
-// signText is a sign as a character.
+// signText returns a sign as a character.
 func signText(k SignKind) string { return [...]string{"○", "◐", "◑", "●", "◌"}[k] }
 
 func (m *marked) Overlap(list []plan.Overlap) {

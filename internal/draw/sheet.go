@@ -51,7 +51,7 @@ func (s *sheet) put(shapes ...Shape) {
 	last.Shapes = append(last.Shapes, shapes...)
 }
 
-// inner is how wide what is drawn is.
+// inner returns how wide what is drawn is.
 func (s *sheet) inner() float64 { return s.d.W - 2*margin }
 
 // room begins a new page where less than a height is left.
@@ -65,7 +65,7 @@ func (s *sheet) room(h float64) {
 	}
 }
 
-// finish gives the drawing: as long as it needs to be, or with its pages numbered.
+// finish returns the drawing: as long as it needs to be, or with its pages numbered.
 func (s *sheet) finish() *Drawing {
 	if !s.opt.Paged {
 		s.d.H = s.y + margin
@@ -80,7 +80,7 @@ func (s *sheet) finish() *Drawing {
 	return s.d
 }
 
-// fitted is a text, cut with … where it is too wide.
+// fitted returns a text, cut with … where it is too wide.
 func fitted(f face, size float64, text string, w float64) string {
 	text = visible.Line(text)
 	if width(f, size, text) <= w {
@@ -119,7 +119,7 @@ func wrapped(f face, size float64, text string, w float64) (out []string) {
 	return append(out, strings.TrimRight(row, " "))
 }
 
-// write puts lines of text below each other and gives the row below them; it stays on the page.
+// write puts lines of text below each other and returns the row below them; it stays on the page.
 func (s *sheet) write(x, y float64, f face, size float64, hue Hue, lines []string) float64 {
 	for _, l := range lines {
 		y += size * lineHigh

@@ -16,7 +16,7 @@ type svgCanvas struct{ bytes.Buffer }
 // number writes a length with the digits that can be seen.
 func number(v float64) string { return strconv.FormatFloat(v, 'f', -1, 32) }
 
-// places is a path as its attribute d has it.
+// places returns a path as its attribute d has it.
 func (p path) places() string {
 	var b bytes.Buffer
 	for _, s := range p {

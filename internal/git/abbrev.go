@@ -39,7 +39,7 @@ func (r *Objects) Alone(ctx context.Context, ids []object.ID, n int) (bool, erro
 	return true, nil
 }
 
-// Abbrev is how many digits of an id core.abbrev asks for; 0 where that is left to git.
+// Abbrev returns how many digits of an id core.abbrev asks for; 0 where that is left to git.
 func (r *Configuration) Abbrev(ctx context.Context) int {
 	switch v, _ := r.Config(ctx, "core.abbrev"); v {
 	case "", "auto":

@@ -25,8 +25,8 @@ type batch struct {
 	stop func()
 }
 
-// PartialError says that a content is not here, in a clone that fetches such when they are needed, and
-// that it could not be fetched.
+// PartialError reports that a content is not here, in a clone that fetches such when they are needed, and that it
+// could not be fetched.
 type PartialError struct {
 	ID    object.ID
 	Words string // of git
@@ -80,7 +80,7 @@ func (p *pool) close() {
 	}
 }
 
-// read gives an object. A process that ended is started once more.
+// read returns an object. A process that ended is started once more.
 func (b *batch) read(id object.ID) (object.Kind, []byte, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()

@@ -98,7 +98,7 @@ func (r *Checkouts) makeCheckout(ctx context.Context, dir string, commit object.
 	return err
 }
 
-// SubmoduleAt is the commit at which a submodule stands in the working tree; zero where it is not there.
+// SubmoduleAt returns the commit at which a submodule stands in the working tree; zero where it is not there.
 func (r *Checkouts) SubmoduleAt(ctx context.Context, path string) object.ID {
 	dir := filepath.Join(r.Dir, filepath.FromSlash(path))
 	if _, err := os.Lstat(filepath.Join(dir, ".git")); err != nil {
@@ -112,9 +112,9 @@ func (r *Checkouts) SubmoduleAt(ctx context.Context, path string) object.ID {
 	return id
 }
 
-// FillSubmodules brings submodules into a checkout of this repository, and those in them, each from the one
-// that is in the person's working tree, as a checkout of its own. It gives the paths of those that are not there,
-// or lack the commit: their folders stay empty.
+// FillSubmodules brings submodules into a checkout of this repository, and those in them, each from the one that is in
+// the person's working tree, as a checkout of its own. It returns the paths of those that are not there, or lack the
+// commit: their folders stay empty.
 func (r *Checkouts) FillSubmodules(ctx context.Context, c *vcs.Checkout) (empty []string, err error) {
 	if _, err := os.Stat(filepath.Join(c.Dir, ".gitmodules")); err != nil {
 		return nil, nil

@@ -32,7 +32,7 @@ func (e *Early) Resolve(rev string) object.ID {
 	return id
 }
 
-// Objects is what is read, without git as long as it has not said what the repository is.
+// Objects returns what is read, without git as long as it has not said what the repository is.
 func (e *Early) Objects() *Repo { return e.repo }
 
 // discover finds a repository as it most often is: a folder with a .git folder in it, of which git says what its

@@ -42,9 +42,9 @@ func (r *Refs) Names(ctx context.Context) ([]vcs.Named, error) {
 	return all, nil
 }
 
-// GraphFiles gives the contents of the repository's commit-graph, the oldest part first; none
-// where there is none, or where it does not count: in a shallow clone, with replaced commits,
-// or by core.commitGraph. Where they lie is documented in gitformat-commit-graph.
+// GraphFiles returns the contents of the repository's commit-graph, the oldest part first; none where there is none,
+// or where it does not count: in a shallow clone, with replaced commits, or by core.commitGraph. Where they lie is
+// documented in gitformat-commit-graph.
 func (r *Refs) GraphFiles(ctx context.Context) [][]byte {
 	if r.Shallow {
 		return nil

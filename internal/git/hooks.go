@@ -17,7 +17,7 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Hook looks for a hook in the folder of hooks; nil where there is none that can be run.
+// Hook looks for a hook in the folder of hooks; it is nil if there is none that can be run.
 func (r *HookRunner) Hook(dir, name string) *vcs.Hook {
 	path := filepath.Join(dir, name)
 	info, err := os.Stat(path)
@@ -41,7 +41,7 @@ func (r *HookRunner) inTree(real string) bool {
 	return inside(r.Dir) && !inside(filepath.Join(r.Dir, ".git")) && !inside(r.GitDir) && !inside(r.Common)
 }
 
-// HooksDir is the folder of hooks, from the settings; a relative one is below the working tree.
+// HooksDir returns the folder of hooks, from the settings; a relative one is below the working tree.
 func (r *HookRunner) HooksDir(ctx context.Context) string {
 	dir, err := r.config.ConfigPath(ctx, "core.hooksPath")
 	if err != nil || dir == "" {
@@ -71,7 +71,7 @@ func (r *HookRunner) HooksInTree(ctx context.Context) bool {
 	})
 }
 
-// agreedHooks is the folder that git is given for hooks in place of one among the files of the working tree: none
+// agreedHooks returns the folder that git is given for hooks in place of one among the files of the working tree: none
 // before LetHooksRun was called, whatever an earlier run, or somebody else, has left there.
 func (r *HookRunner) agreedHooks() string {
 	if dir := r.agreed.Load(); dir != nil {
@@ -80,7 +80,7 @@ func (r *HookRunner) agreedHooks() string {
 	return os.DevNull
 }
 
-// guard is what keeps git from running hooks that a commit can change, but those that were agreed to.
+// guard returns what keeps git from running hooks that a commit can change, but those that were agreed to.
 func (r *HookRunner) guard(ctx context.Context) []string {
 	if !r.HooksInTree(ctx) {
 		return nil
@@ -114,7 +114,7 @@ func (r *HookRunner) LetHooksRun(hooks []*vcs.Hook, now map[string]map[string]st
 	return nil
 }
 
-// quoted is a word for the shell.
+// quoted returns a word for the shell.
 func quoted(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
 // Hooks lists the hooks there are that can be run.
@@ -132,9 +132,9 @@ func (r *HookRunner) Hooks(ctx context.Context) (out []*vcs.Hook, err error) {
 	return out, err
 }
 
-// RunHook runs a hook as git does, in the working tree or in a checkout, and gives what it said. A
-// hook that ends with anything but 0 is a *HookError. It is started here and not by “git hook
-// run”, which old versions do not have and which hands on no standard input in others.
+// RunHook runs a hook as git does, in the working tree or in a checkout, and returns what it said. A hook that ends
+// with anything but 0 is a *HookError. It is started here and not by “git hook run”, which old versions do not have
+// and which hands on no standard input in others.
 func (r *HookRunner) RunHook(ctx context.Context, h *vcs.Hook, dir, stdin string, args ...string) (said []string,
 	err error) {
 	if dir == "" {
@@ -162,9 +162,9 @@ func (r *HookRunner) RunHook(ctx context.Context, h *vcs.Hook, dir, stdin string
 	return refused.Said, refused
 }
 
-// ToMerge brings the checkout to where a merge is about to be committed: its HEAD at yours, index
-// and files joined, and theirs, unless zero, noted as what is being merged, as it is where a person
-// commits the merge. The function it gives takes that back.
+// ToMerge brings the checkout to where a merge is about to be committed: its HEAD at yours, index and files joined,
+// and theirs, unless zero, noted as what is being merged, as it is where a person commits the merge. The function it
+// returns takes that back.
 func (r *HookRunner) ToMerge(ctx context.Context, c *vcs.Checkout, yours, theirs object.ID) (done func(), err error) {
 	const doing = "preparing the checkout for the hook"
 	if _, err := runOut(ctx, c.Dir, doing, "update-ref", "--no-deref", "HEAD", yours.String()); err != nil {

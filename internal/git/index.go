@@ -36,12 +36,12 @@ func (r *Tree) CopyIndex(ctx context.Context, name string) (*Index, error) {
 	return x, copyFile(from, x.path)
 }
 
-// SideIndex is the index of a name, which may not be there.
+// SideIndex returns the index of a name, which may not be there.
 func (r *Tree) SideIndex(name string) *Index {
 	return &Index{r, filepath.Join(r.GitDir, filepath.FromSlash(IndexFolder), name)}
 }
 
-// IndexFile is an index that was kept in a file.
+// IndexFile returns an index that was kept in a file.
 func (r *Tree) IndexFile(path string) *Index { return &Index{r, path} }
 
 // Keep copies the index to a file.
@@ -176,12 +176,12 @@ func (x *Index) Refresh(ctx context.Context) error {
 	return err
 }
 
-// Listing is all that the index holds, stages too, as text to be compared.
+// Listing returns all that the index holds, stages too, as text to be compared.
 func (x *Index) Listing(ctx context.Context) (string, error) {
 	return x.run(ctx, "reading the index", "", "ls-files", "--stage", "-z")
 }
 
-// Listing is all that the repository's index holds, stages too, as text to be compared.
+// Listing returns all that the repository's index holds, stages too, as text to be compared.
 func (r *Tree) Listing(ctx context.Context) (string, error) {
 	return r.run(ctx, "reading the index", "ls-files", "--stage", "-z")
 }
@@ -226,9 +226,8 @@ func (x *Index) Install(ctx context.Context) error {
 	return syncDir(filepath.Dir(to))
 }
 
-// Uncommitted gives what is not committed as two trees: all that the index holds, but what is
-// not merged, and all that the files hold. Paths that git does not know are not in them. Only
-// objects are written, that nothing refers to.
+// Uncommitted returns what is not committed as two trees: all that the index holds, but what is not merged, and all
+// that the files hold. Paths that git does not know are not in them. Only objects are written, that nothing refers to.
 func (r *Tree) Uncommitted(ctx context.Context, dirty []vcs.Dirty) (staged, files object.ID, err error) {
 	x, err := r.CopyIndex(ctx, "look")
 	if err != nil {

@@ -51,7 +51,7 @@ func (r *Objects) openStore() *odb.Store {
 // Close ends the processes that read objects.
 func (r *Objects) Close() { r.pool.close() }
 
-// Read gives an object; it makes Repo an object.Reader. What is not found here git is asked for: it may have to be
+// Read returns an object; it makes Repo an object.Reader. What is not found here git is asked for: it may have to be
 // fetched, in a clone that is partial.
 func (r *Objects) Read(id object.ID) (kind object.Kind, data []byte, err error) {
 	if r.store != nil {
@@ -164,7 +164,7 @@ func (r *Objects) keepPack(file string) error {
 	return err
 }
 
-// keepMark is the text of a .keep file made for this working tree.
+// keepMark returns the text of a .keep file made for this working tree.
 func (r *Objects) keepMark() string { return "dorvik " + r.GitDir + "\n" }
 
 // LetPacksGo removes the .keep files that AddPack made for this working tree. Call it
@@ -182,8 +182,8 @@ func (r *Objects) LetPacksGo(ctx context.Context) {
 	}
 }
 
-// Loose gives those of some commits that no ref leads to, in their order, with what they stand on and
-// no ref leads to either.
+// Loose returns those of some commits that no ref leads to, in their order, with what they stand on and no ref leads
+// to either.
 func (r *Objects) Loose(ctx context.Context, ids []object.ID) (loose []object.ID, err error) {
 	if len(ids) == 0 {
 		return nil, nil

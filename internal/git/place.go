@@ -27,7 +27,7 @@ type Place struct {
 	guard func(ctx context.Context) []string // arguments that keep git from running hooks that were not agreed to
 }
 
-// run runs git in the repository and gives its output.
+// run runs git in the repository and returns its output.
 func (r *Place) run(ctx context.Context, doing string, args ...string) (string, error) {
 	out, _, err := r.runIn(ctx, call{doing: doing, args: args})
 	return string(out), err
@@ -39,7 +39,7 @@ func (r *Place) runIn(ctx context.Context, c call) (stdout, stderr []byte, err e
 	return runIn(ctx, r.Dir, c)
 }
 
-// Inside gives the place of a file of the repository's own directory.
+// Inside returns the place of a file of the repository's own directory.
 func (r *Place) Inside(ctx context.Context, name string) (string, error) {
 	if r.Common == r.GitDir && name != "hooks" { // which may be set to be elsewhere
 		return filepath.Join(r.GitDir, filepath.FromSlash(name)), nil
@@ -100,13 +100,13 @@ func (r *Place) places(ctx context.Context) error {
 	return nil
 }
 
-// ErrNotRepo says that a folder is in no repository.
+// ErrNotRepo reports that a folder is in no repository.
 var ErrNotRepo = errors.New("this folder is not in a git repository; go to your clone, or give it with -C")
 
-// ErrBare says that a repository has no working tree.
+// ErrBare reports that a repository has no working tree.
 var ErrBare = errors.New("this is a bare repository: it has no branch to work on; go to a clone of it")
 
-// InsideError says that a folder is inside the git directory of a repository.
+// InsideError reports that a folder is inside the git directory of a repository.
 type InsideError struct{ Dir string }
 
 func (e *InsideError) Error() string {
@@ -121,5 +121,5 @@ func lockedBy(err error, said string) error {
 	return err
 }
 
-// Where is where the repository is.
+// Where returns where the repository is.
 func (r *Place) Where() vcs.Where { return vcs.Where{Dir: r.Dir, Own: r.GitDir} }

@@ -28,14 +28,14 @@ func (r *Refs) filesKeepRefs() bool {
 	return os.IsNotExist(err)
 }
 
-// head gives the branch that HEAD names; ok is false where it names none, or git has to be asked.
+// head returns the branch that HEAD names. ok is false if it names none, or git has to be asked.
 func (r *Refs) head() (branch string, ok bool) {
 	data, err := os.ReadFile(filepath.Join(r.GitDir, "HEAD"))
 	name, on := strings.CutPrefix(strings.TrimSuffix(string(data), "\n"), "ref: refs/heads/")
 	return name, err == nil && on && r.filesKeepRefs() && plainName.MatchString(name)
 }
 
-// readRef gives what a full name points at; the zero id where it is not there.
+// readRef returns what a full name points at; the zero id where it is not there.
 func (r *Refs) readRef(name string) (object.ID, error) {
 	if !r.filesKeepRefs() {
 		return object.ID{}, errUnplain
@@ -89,7 +89,7 @@ func (r *Refs) packedRef(name string) (object.ID, error) {
 	}
 }
 
-// resolvePlain gives the commit that a plain name means, in the order in which git looks (gitrevisions).
+// resolvePlain returns the commit that a plain name means, in the order in which git looks (gitrevisions).
 func (r *Refs) resolvePlain(rev string) (object.ID, error) {
 	if !plainName.MatchString(rev) || strings.Contains(rev, "..") {
 		return object.ID{}, errUnplain
@@ -135,7 +135,7 @@ func (r *Refs) resolvePlain(rev string) (object.ID, error) {
 	return r.peel(found)
 }
 
-// peel gives the commit that an object is, or that a tag is of.
+// peel returns the commit that an object is, or that a tag is of.
 func (r *Refs) peel(id object.ID) (object.ID, error) {
 	for range 10 {
 		if r.objects.store == nil {
@@ -197,7 +197,7 @@ func (r *Refs) followPlain(list []setting, b *vcs.Branch) bool {
 	return true
 }
 
-// trackingOf gives the local copy of a remote's branch, as what is fetched is mapped; ok is false where that is said in
+// trackingOf returns the local copy of a remote's branch, as what is fetched is mapped. ok is false if that is said in
 // ways that are not followed here.
 func trackingOf(list []setting, remote, ref string) (tracking string, ok bool) {
 	for _, s := range list {
@@ -233,7 +233,7 @@ type Refs struct {
 	objects *Objects
 }
 
-// Ref gives what a full ref name points at; the zero id where it does not exist.
+// Ref returns what a full ref name points at; the zero id where it does not exist.
 func (r *Refs) Ref(ctx context.Context, name string) (object.ID, error) {
 	if id, err := r.readRef(name); err == nil {
 		return id, nil
@@ -250,7 +250,7 @@ func (r *Refs) Ref(ctx context.Context, name string) (object.ID, error) {
 	return object.ID{}, nil
 }
 
-// Resolve gives the commit a revision names.
+// Resolve returns the commit a revision names.
 func (r *Refs) Resolve(ctx context.Context, rev string) (object.ID, error) {
 	if id, err := r.resolvePlain(rev); err == nil {
 		return id, nil
@@ -262,8 +262,7 @@ func (r *Refs) Resolve(ctx context.Context, rev string) (object.ID, error) {
 	return object.ParseID(strings.TrimSpace(out))
 }
 
-// Commits gives the commit a revision names, or those of a range such as A..B,
-// the oldest first.
+// Commits returns the commit a revision names, or those of a range such as A..B, the oldest first.
 func (r *Refs) Commits(ctx context.Context, rev string) ([]object.ID, error) {
 	if !strings.Contains(rev, "..") {
 		id, err := r.Resolve(ctx, rev)
@@ -325,9 +324,8 @@ func (r *Refs) HoldAt(ctx context.Context, name string, at object.ID) error {
 	return r.UpdateRefs(ctx, "dorvik: "+name, vcs.RefUpdate{Name: full, New: at, Old: old})
 }
 
-// OnRemote gives a remote branch whose local copy holds a commit, such as "origin/main", or a tag,
-// such as "tag v1"; empty where none does. A tag may have been pushed, and nothing here says that
-// it was not.
+// OnRemote returns a remote branch whose local copy holds a commit, such as "origin/main", or a tag, such as "tag v1";
+// it is empty if there is none does. A tag may have been pushed, and nothing here says that it was not.
 func (r *Refs) OnRemote(ctx context.Context, id object.ID) (string, error) {
 	out, err := r.run(ctx, "looking whether "+id.String()+" was pushed",
 		"for-each-ref", "--count=20", "--format=%(if)%(symref)%(then)%(else)%(refname)%(end)",
@@ -401,8 +399,8 @@ func (r *Refs) Remotes(ctx context.Context) ([]vcs.Remote, error) {
 	return all, nil
 }
 
-// FetchedAt gives when the local copy of a remote's branch was last brought up to date, by git or by
-// Dorvik; the zero time where nothing tells.
+// FetchedAt returns when the local copy of a remote's branch was last brought up to date, by git or by Dorvik; the
+// zero time where nothing tells.
 func (r *Refs) FetchedAt(ctx context.Context, remote vcs.Remote, tracking string) (at time.Time) {
 	for _, name := range []string{"FETCH_HEAD", "logs/" + tracking, askedName(remote)} {
 		file, err := r.Inside(ctx, name)
@@ -416,5 +414,5 @@ func (r *Refs) FetchedAt(ctx context.Context, remote vcs.Remote, tracking string
 	return at
 }
 
-// askedName is the file whose age tells when a remote was last asked.
+// askedName returns the file whose age tells when a remote was last asked.
 func askedName(remote vcs.Remote) string { return "dorvik/asked-" + remote.Key() }

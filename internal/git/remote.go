@@ -55,8 +55,8 @@ func (t telling) kind(said string, otherwise vcs.RefusalKind) vcs.RefusalKind {
 	return otherwise
 }
 
-// ParsePush reads the output of `git push --porcelain`. It gives nil for a push
-// that was accepted, as its exit code says.
+// parsePush reads the output of `git push --porcelain`. It returns nil for a push that was accepted, as its exit code
+// says.
 func parsePush(stdout, stderr string, exit int) *vcs.Refusal {
 	if exit == 0 {
 		return nil
@@ -93,7 +93,7 @@ func parsePush(stdout, stderr string, exit int) *vcs.Refusal {
 	return r
 }
 
-// hookWords is what the pre-push hook wrote to its standard output, which comes before git's own.
+// hookWords returns what the pre-push hook wrote to its standard output, which comes before git's own.
 func hookWords(stdout string) []string {
 	before, _, _ := strings.Cut("\n"+stdout, "\nTo ")
 	return slices.DeleteFunc(lines(before), func(l string) bool { return strings.HasPrefix(l, "!") })
@@ -202,8 +202,8 @@ func (r *Wire) RemoteTip(ctx context.Context, remote vcs.Remote, ref string) (ob
 	return object.ID{}, nil
 }
 
-// Push offers a commit to a branch of the remote, never forcing, and gives what hooks here and the
-// server said. A push that was not accepted comes back as *Refusal.
+// Push offers a commit to a branch of the remote, never forcing, and returns what hooks here and the server said. A
+// push that was not accepted comes back as *Refusal.
 func (r *Wire) Push(ctx context.Context, remote vcs.Remote, ref string, tip object.ID) (said []string, err error) {
 	out, stderr, err := r.runIn(ctx, call{doing: "pushing to " + remote.String(),
 		args: []string{"push", "--porcelain", "--", string(remote), tip.String() + ":" + ref}})

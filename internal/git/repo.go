@@ -49,7 +49,7 @@ type Repo struct {
 // Repo is one of the systems that the rooms know.
 var _ vcs.System = (*Repo)(nil)
 
-// newRepo is a repository at a place, which need not be known as a whole yet.
+// newRepo returns a repository at a place, which need not be known as a whole yet.
 func newRepo(at *Place) *Repo {
 	c := &Configuration{Place: at}
 	o := &Objects{Place: at}

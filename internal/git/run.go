@@ -37,11 +37,11 @@ func (e *Error) Error() string {
 
 func (e *Error) Unwrap() error { return e.Reason }
 
-// ErrNoGit says that git is not installed.
+// ErrNoGit reports that git is not installed.
 var ErrNoGit = errors.New("git was not found; install git and see that it is on your PATH")
 
-// environment is the caller's, less what would point git elsewhere, in a fixed
-// language, never asking on the terminal.
+// environment returns the caller's, less what would point git elsewhere, in a fixed language, never asking on the
+// terminal.
 func environment() []string {
 	env := make([]string, 0, 48)
 	for _, kv := range os.Environ() {
@@ -55,7 +55,7 @@ func environment() []string {
 	return append(env, "LC_ALL=C", "GIT_TERMINAL_PROMPT=0", "GIT_OPTIONAL_LOCKS=0")
 }
 
-// CleanEnvironment is the caller's environment without the variables by which
+// cleanEnvironment is the caller's environment without the variables by which
 // git hooks point their children at a repository.
 func cleanEnvironment() []string {
 	var env []string
@@ -91,7 +91,7 @@ func (e notAllowed) Error() string {
 	return fmt.Sprintf("“git %s” is not a command that Dorvik runs", strings.Join(e.args, " "))
 }
 
-// subcommand is the git command among arguments, after settings given by -c.
+// subcommand returns the git command among arguments, after settings given by -c.
 func subcommand(args []string) string {
 	for len(args) > 2 && args[0] == "-c" {
 		args = args[2:]
@@ -161,7 +161,7 @@ func Died(err error) bool {
 	return errors.As(err, &exit) && !exit.Exited()
 }
 
-// code gives the exit code of a failed call, 0 for none.
+// code returns the exit code of a failed call, 0 for none.
 func code(err error) int {
 	var e *Error
 	if errors.As(err, &e) {

@@ -49,7 +49,7 @@ func stampOf(file string) (s stamp) {
 	return s
 }
 
-// allSettings gives the settings as they are now.
+// allSettings returns the settings as they are now.
 func (r *Configuration) allSettings(ctx context.Context) ([]setting, error) {
 	s := &r.settings
 	s.mu.Lock()
@@ -72,7 +72,7 @@ func (r *Configuration) allSettings(ctx context.Context) ([]setting, error) {
 	return s.list, nil
 }
 
-// stamps are those of the files that settings may come from.
+// stamps returns those of the files that settings may come from.
 func (r *Configuration) stamps() map[string]stamp {
 	out := map[string]stamp{}
 	for _, file := range r.settingsPlaces() {
@@ -123,7 +123,7 @@ func (s *settings) take(r *Configuration, dir, text string, stamps map[string]st
 	}
 }
 
-// files are those that the settings come from, or could come from.
+// files returns those that the settings come from, or could come from.
 func (s *settings) files() map[string]bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -134,7 +134,7 @@ func (s *settings) files() map[string]bool {
 	return out
 }
 
-// settingsPlaces are the files that git looks into, whether they are there or not, as far as they are known.
+// settingsPlaces returns the files that git looks into, whether they are there or not, as far as they are known.
 func (r *Configuration) settingsPlaces() []string {
 	out := []string{filepath.Join(r.Common, "config"), filepath.Join(r.GitDir, "config.worktree")}
 	if global, ok := os.LookupEnv("GIT_CONFIG_GLOBAL"); ok {
@@ -151,7 +151,7 @@ func (r *Configuration) settingsPlaces() []string {
 	return append(out, filepath.Join(home, ".gitconfig"), filepath.Join(dir, "git", "config"))
 }
 
-// keyOf is a key as git lists it: its first part and its last are the same in small letters.
+// keyOf returns a key as git lists it: its first part and its last are the same in small letters.
 func keyOf(key string) string {
 	first, last := strings.IndexByte(key, '.'), strings.LastIndexByte(key, '.')
 	if first < 0 {
@@ -160,7 +160,7 @@ func keyOf(key string) string {
 	return strings.ToLower(key[:first]) + key[first:last] + strings.ToLower(key[last:])
 }
 
-// setting gives the last value of a key, which stands; nil where it is not set.
+// setting returns the last value of a key, which stands; nil where it is not set.
 func (r *Configuration) setting(ctx context.Context, key string) (*setting, error) {
 	all, err := r.allSettings(ctx)
 	if err != nil {
@@ -175,8 +175,8 @@ func (r *Configuration) setting(ctx context.Context, key string) (*setting, erro
 	return nil, nil
 }
 
-// Flag gives a setting that is true or false, in any of the words that git has for these; false where it is not
-// set. The error says what else it is.
+// Flag returns a setting that is true or false, in any of the words that git has for these. It returns false if it is
+// not set. The error says what else it is.
 func (r *Configuration) Flag(ctx context.Context, key string) (bool, error) {
 	s, err := r.setting(ctx, key)
 	if err != nil || s == nil {
@@ -199,7 +199,7 @@ func (r *Configuration) Flag(ctx context.Context, key string) (bool, error) {
 	return strings.TrimSpace(out) == "true", err
 }
 
-// Config gives a setting; empty where it is not set.
+// Config returns a setting; empty where it is not set.
 func (r *Configuration) Config(ctx context.Context, key string) (string, error) {
 	s, err := r.setting(ctx, key)
 	if err != nil || s == nil {
@@ -208,8 +208,7 @@ func (r *Configuration) Config(ctx context.Context, key string) (string, error) 
 	return s.value, nil
 }
 
-// ConfigPath gives a setting that is a path, with ~ and the like worked out; empty
-// where it is not set.
+// ConfigPath returns a setting that is a path, with ~ and the like worked out; empty where it is not set.
 func (r *Configuration) ConfigPath(ctx context.Context, key string) (string, error) {
 	s, err := r.setting(ctx, key)
 	if err != nil || s == nil {
@@ -242,7 +241,7 @@ func (r *Configuration) Duration(ctx context.Context, key string) (time.Duration
 	return every, nil
 }
 
-// Values gives every value of a key, in order, and whether each is the person's own: not of the repository. With
+// Values returns every value of a key, in order, and whether each is the person's own: not of the repository. With
 // pattern, of all keys that an expression matches.
 func (r *Configuration) Values(ctx context.Context, key string, pattern bool) (out []vcs.Setting, err error) {
 	all, err := r.allSettings(ctx)
@@ -275,7 +274,7 @@ type Configuration struct {
 	settings settings
 }
 
-// Committer is the person git would record as committer now.
+// Committer returns the person git would record as committer now.
 func (r *Configuration) Committer(ctx context.Context) (object.Signature, error) {
 	out, err := r.run(ctx, "asking who you are", "var", "GIT_COMMITTER_IDENT")
 	if err != nil {
@@ -288,14 +287,14 @@ func (r *Configuration) Committer(ctx context.Context) (object.Signature, error)
 	return object.ParseSignature(strings.TrimSpace(out)), nil
 }
 
-// Editor is the line for the shell by which git would open an editor: GIT_EDITOR, core.editor, VISUAL, EDITOR.
+// Editor returns the line for the shell by which git would open an editor: GIT_EDITOR, core.editor, VISUAL, EDITOR.
 func (r *Configuration) Editor(ctx context.Context) (string, error) {
 	out, err := r.run(ctx, "asking which editor is yours", "var", "GIT_EDITOR")
 	return strings.TrimSpace(out), err
 }
 
-// Settings gives all settings whose keys match an expression, by their keys: as
-// git prints them, with the first and the last part in small letters and what is between as written.
+// Settings returns all settings whose keys match an expression, by their keys: as git prints them, with the first and
+// the last part in small letters and what is between as written.
 func (r *Configuration) Settings(ctx context.Context, pattern string) (map[string]string, error) {
 	re, err := regexp.Compile(pattern)
 	if err != nil {

@@ -14,9 +14,8 @@ func (r *Configuration) SignsCommits(ctx context.Context) (bool, error) {
 	return r.Flag(ctx, "commit.gpgSign")
 }
 
-// SignCommit makes a commit again with a signature, by the person's settings
-// (user.signingKey, gpg.format and the like), and gives its id. Tree and parents
-// must be in the repository.
+// SignCommit makes a commit again with a signature, by the person's settings (user.signingKey, gpg.format and the
+// like), and returns its id. Tree and parents must be in the repository.
 func (r *Objects) SignCommit(ctx context.Context, c *object.Commit) (object.ID, error) {
 	for _, h := range c.Extra {
 		if h.Key != "encoding" {

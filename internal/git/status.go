@@ -52,7 +52,7 @@ func (r *Refs) Current(ctx context.Context) (vcs.Branch, error) {
 	return b, r.readUpstream(ctx, &b)
 }
 
-// Named is a branch by its name, whether one is on it or not.
+// Named returns a branch by its name, whether one is on it or not.
 func (r *Refs) Named(ctx context.Context, name string) (vcs.Branch, error) {
 	b := vcs.Branch{Name: name}
 	var err error

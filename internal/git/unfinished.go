@@ -48,7 +48,7 @@ func (f gitFiles) has(name string) bool {
 	return err == nil
 }
 
-// raw is the content of a file; empty where it is not there.
+// raw returns the content of a file; empty where it is not there.
 func (f gitFiles) raw(name string) string {
 	data, err := os.ReadFile(filepath.Join(f.r.GitDir, filepath.FromSlash(name)))
 	if err != nil {
@@ -57,7 +57,7 @@ func (f gitFiles) raw(name string) string {
 	return string(data)
 }
 
-// text is the content of a file, without the ends of its last line; empty where it is not there.
+// text returns the content of a file, without the ends of its last line; empty where it is not there.
 func (f gitFiles) text(name string) string { return strings.TrimRight(f.raw(name), "\r\n") }
 
 func (f gitFiles) number(name string) int {
@@ -125,7 +125,7 @@ func (r *Tree) Unfinished(ctx context.Context) (*vcs.Unfinished, error) {
 	return u, nil
 }
 
-// operation tells by git's files which operation was left half done; empty where none was.
+// operation tells by git's files which operation was left half done; it is empty if there is none was.
 func (f gitFiles) operation() vcs.Operation {
 	switch {
 	case f.has(rebaseMerge):
@@ -375,7 +375,7 @@ func (r *Tree) commands(ctx context.Context, text string) (out []vcs.Command, er
 	return out, nil
 }
 
-// Uncommented is a prepared message without its comments.
+// Uncommented returns a prepared message without its comments.
 func (r *Tree) Uncommented(ctx context.Context, text string) (string, error) {
 	mark, err := r.config.Config(ctx, "core.commentChar")
 	if err != nil {
@@ -401,7 +401,7 @@ func (r *Tree) Uncommented(ctx context.Context, text string) (string, error) {
 	return text, nil
 }
 
-// lastAction is what the reflog of HEAD says was done last.
+// lastAction returns what the reflog of HEAD says was done last.
 func (r *Tree) lastAction() string {
 	data, err := os.ReadFile(filepath.Join(r.GitDir, "logs", "HEAD"))
 	if err != nil {

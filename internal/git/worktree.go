@@ -73,8 +73,7 @@ func (r *Tree) Restore(ctx context.Context, paths []string) error {
 	return r.change(ctx, "putting files back", paths, "checkout-index", "--force", "--quiet", "-z", "--stdin")
 }
 
-// Indexed gives all that the index has, by path; what is not merged has no mode. Cost follows
-// the size of the index.
+// Indexed returns all that the index has, by path; what is not merged has no mode. Cost follows the size of the index.
 func (r *Tree) Indexed(ctx context.Context) (map[string]object.Entry, error) {
 	out, err := r.run(ctx, "reading the index", "ls-files", "--stage", "-z")
 	if err != nil {
@@ -121,8 +120,7 @@ func (r *Tree) Hidden(ctx context.Context) (map[string]bool, error) {
 	return hidden, nil
 }
 
-// AsWritten gives the bytes that git writes to a file for a blob, attributes and settings
-// considered.
+// AsWritten returns the bytes that git writes to a file for a blob, attributes and settings considered.
 func (r *Tree) AsWritten(ctx context.Context, path string, blob object.ID) ([]byte, error) {
 	if strings.Contains(path, "\n") {
 		_, data, err := r.objects.Read(blob) // there is no way to name such a path

@@ -15,8 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Env is an environment in which git knows nothing of the user: no config, no
-// credentials, fixed identity, fixed dates, English messages.
+// Env returns an environment in which git knows nothing of the user: no config, no credentials, fixed identity, fixed
+// dates, English messages.
 func Env(home string) []string {
 	env := []string{
 		"HOME=" + home, "XDG_CONFIG_HOME=" + home, "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=" + filepath.Join(home,
@@ -47,8 +47,8 @@ var goCaches = sync.OnceValue(func() map[string]string {
 // isolated is true where the process has such an environment for all its tests.
 var isolated bool
 
-// IsolateAll is Isolate for all tests of a package, which may then run beside each other. It is
-// called before they run, and gives what is to be done after them.
+// IsolateAll is Isolate for all tests of a package, which may then run beside each other. It is called before they
+// run, and returns what is to be done after them.
 func IsolateAll() (after func(), err error) {
 	home, err := os.MkdirTemp("", "dorvik-test-home-")
 	if err != nil {
@@ -73,8 +73,7 @@ func IsolateAll() (after func(), err error) {
 	return func() { os.RemoveAll(home) }, nil
 }
 
-// Isolate gives the test process itself such an environment, so that what the
-// product starts has it too.
+// Isolate returns the test process itself such an environment, so that what the product starts has it too.
 func Isolate(t testing.TB) {
 	if isolated {
 		return
@@ -157,8 +156,7 @@ func (r *Repo) command(stdin []byte, args ...string) *exec.Cmd {
 	return cmd
 }
 
-// Git runs git and gives its output without the last line end; failing fails
-// the test.
+// Git runs git and returns its output without the last line end; failing fails the test.
 func (r *Repo) Git(args ...string) string {
 	r.t.Helper()
 	out, err := r.Try(args...)
@@ -166,7 +164,7 @@ func (r *Repo) Git(args ...string) string {
 	return out
 }
 
-// Try runs git and gives its whole output and its error.
+// Try runs git and returns its whole output and its error.
 func (r *Repo) Try(args ...string) (string, error) { return r.TryInput(nil, args...) }
 
 // TryInput is Try with standard input.
@@ -197,7 +195,7 @@ func (r *Repo) Write(path, text string) {
 	require.NoError(r.t, os.WriteFile(full, []byte(text), 0o644))
 }
 
-// Read gives a file's text.
+// Read returns a file's text.
 func (r *Repo) Read(path string) string {
 	r.t.Helper()
 	b, err := os.ReadFile(filepath.Join(r.Dir, path))
@@ -205,8 +203,7 @@ func (r *Repo) Read(path string) string {
 	return string(b)
 }
 
-// Commit stages everything, commits it and gives the commit's id. Pairs of
-// path and text are written first.
+// Commit stages everything, commits it and returns the commit's id. Pairs of path and text are written first.
 func (r *Repo) Commit(message string, files ...string) string {
 	r.t.Helper()
 	for i := 0; i+1 < len(files); i += 2 {

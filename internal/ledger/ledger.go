@@ -75,7 +75,7 @@ func (l *Ledger) Reach(stage Stage) error {
 	return l.save()
 }
 
-// Save writes the state.
+// save writes the state.
 func (l *Ledger) save() error { return l.Store.save(&l.state) }
 
 // Sync adapts the stored recovery to the position. Decisions stay, because they are stored by what they are about. The

@@ -91,7 +91,7 @@ func (s *Store) Log(e LogEntry) error {
 	return nil
 }
 
-// LogOnce appends an entry unless the waypoint has one of this kind.
+// logOnce appends an entry unless the waypoint has one of this kind.
 func (s *Store) logOnce(e LogEntry) error {
 	all, err := s.logged()
 	if err != nil {
@@ -139,7 +139,7 @@ func (s *Store) logbook() ([]LogEntry, error) {
 	return all, nil
 }
 
-// Entry returns the log entry for a join or its undo.
+// entry returns the log entry for a join or its undo.
 func (w *Waypoint) entry(what Deed) LogEntry {
 	e := LogEntry{Waypoint: w.Name, What: what, When: w.Time, Branch: w.Branch, From: w.Before, To: w.After,
 		By: w.By, Of: w.doing()}

@@ -80,7 +80,7 @@ type made struct {
 	how Where
 }
 
-// Graph is the repository's commit-graph, nil where there is none. It is read once.
+// Graph returns the repository's commit-graph, nil where there is none. It is read once.
 func (h *History) Graph(ctx context.Context) *history.Graph {
 	h.graphOnce.Do(func() {
 		files := h.Repo.GraphFiles(ctx)
@@ -449,7 +449,7 @@ func (e *Entry) Side() Side {
 	return e.Of
 }
 
-// Sign is the sign of the side.
+// Sign returns the sign of the side.
 func (e *Entry) Sign() string { return [...]string{"○", "◐", "◑", "●", "◌"}[e.Side()] }
 
 // Said tells in a few words each what there is to say of a commit. short writes an id.

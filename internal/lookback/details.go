@@ -121,7 +121,7 @@ func (h *History) signature(ctx context.Context, kind string, id object.ID) stri
 // usualReferences matches signs such as #12 and ABC-12.
 const usualReferences = `#[0-9]+\b|\b[A-Z][A-Z0-9]+-[0-9]+\b`
 
-// referencePattern is how references look: dorvik.reference, or the usual ways.
+// referencePattern returns how references look: dorvik.reference, or the usual ways.
 func (h *History) referencePattern(ctx context.Context) (*regexp.Regexp, error) {
 	own, err := h.Repo.Config(ctx, "dorvik.reference")
 	if err != nil {
@@ -219,7 +219,7 @@ func (h *History) count(f *ChangedFile) error {
 	return nil
 }
 
-// texts gives a file before and after; ok is false where one of them is no text.
+// texts gives a file before and after. ok is false if one of them is no text.
 func (h *History) bothTexts(f *ChangedFile) (old, new string, ok bool, err error) {
 	for _, side := range []struct {
 		e  object.Entry
@@ -263,7 +263,7 @@ type ChangeLine struct {
 // around is how many lines are shown around a change.
 const around = 3
 
-// Change gives the lines of a file's change with a few around each. ok is false where it has none.
+// Change returns the lines of a file's change with a few around each. ok is false where it has none.
 func (h *History) Change(f ChangedFile) (lines []ChangeLine, ok bool, err error) {
 	old, new, ok, err := h.bothTexts(&f)
 	if err != nil || !ok {
@@ -302,8 +302,7 @@ func (h *History) Change(f ChangedFile) (lines []ChangeLine, ok bool, err error)
 	return lines, true, nil
 }
 
-// changeLines gives the lines of one edit. Where as many lines stand for as many, their words
-// are compared.
+// changeLines returns the lines of one edit. Where as many lines stand for as many, their words are compared.
 func changeLines(a, b []string, e diff.Edit) (lines []ChangeLine) {
 	gone, added := make([]ChangeLine, 0, e.A1-e.A0), make([]ChangeLine, 0, e.B1-e.B0)
 	for i := e.A0; i < e.A1; i++ {
@@ -320,7 +319,7 @@ func changeLines(a, b []string, e diff.Edit) (lines []ChangeLine) {
 	return append(gone, added...)
 }
 
-// markWords gives the bytes in which two lines differ, word by word; none where most of them do.
+// markWords returns the bytes in which two lines differ, word by word; none where most of them do.
 func markWords(old, new string) (gone, added [][2]int) {
 	a, b := diff.Words(old), diff.Words(new)
 	length := func(words []string) int { return len(strings.Join(words, "")) }
@@ -364,8 +363,8 @@ func (h *History) AnnotateCommit(ctx context.Context, id object.ID, path string)
 	return a, err
 }
 
-// Preview is a commit in memory that stands for a joined tree before it is made, so that its
-// lines can be looked at like those of any other.
+// Preview returns a commit in memory that stands for a joined tree before it is made, so that its lines can be looked
+// at like those of any other.
 func (h *History) Preview(ctx context.Context, p *plan.Position, tree object.ID) (object.ID, error) {
 	who, err := h.Repo.Committer(ctx)
 	if err != nil {
@@ -376,14 +375,14 @@ func (h *History) Preview(ctx context.Context, p *plan.Position, tree object.ID)
 		Committer:  who, Message: "The joined result, as it is now and not made yet\n"}), nil
 }
 
-// Texts gives a file before and after; empty ones where it has no text.
+// Texts returns a file before and after; empty ones where it has no text.
 func (h *History) Texts(f ChangedFile) (old, new string, err error) {
 	old, new, _, err = h.bothTexts(&f)
 	return old, new, err
 }
 
-// FileBefore gives the file that a commit's file was before it, in the first parent that had
-// it; an empty path where the commit brought it.
+// FileBefore returns the file that a commit's file was before it, in the first parent that had it; an empty path where
+// the commit brought it.
 func (h *History) FileBefore(ctx context.Context, n history.Node, path string) (commit object.ID, was string,
 	err error) {
 	for _, p := range n.Parents {
@@ -409,7 +408,7 @@ func (h *History) FileBefore(ctx context.Context, n history.Node, path string) (
 	return commit, "", nil
 }
 
-// LinesChanged is how many lines a commit added and removed, against its first parent.
+// LinesChanged returns how many lines a commit added and removed, against its first parent.
 func (h *History) LinesChanged(ctx context.Context, n history.Node) (lines int, err error) {
 	before, err := history.FirstParentTree(h.Planner.Store, n.Commit)
 	if err != nil {
@@ -429,7 +428,7 @@ type Edited struct {
 	More  int            // files that it changed besides
 }
 
-// EditedBy gives what a commit changed against its first parent: of the files that something is about or, where it
+// EditedBy returns what a commit changed against its first parent: of the files that something is about or, where it
 // changed none of those, of all.
 func (h *History) EditedBy(ctx context.Context, n history.Node, about []string) (out Edited, err error) {
 	before, err := history.FirstParentTree(h.Planner.Store, n.Commit)

@@ -64,7 +64,7 @@ func quotedFields(s string) (out []string) {
 	return out
 }
 
-// day gives the beginning and the end of a day, a month or a year.
+// day returns the beginning and the end of a day, a month or a year.
 func day(s string) (from, to time.Time, err error) {
 	for _, form := range []struct {
 		layout              string
@@ -82,7 +82,7 @@ func (f Find) Empty() bool {
 	return f.By == "" && f.In == "" && len(f.Words) == 0 && f.Since.IsZero() && f.Until.IsZero()
 }
 
-// Found gives those of some commits that are looked for.
+// Found returns those of some commits that are looked for.
 func (h *History) Found(f Find, entries []Entry) (out []Entry, err error) {
 	var trees []object.ID
 	for _, e := range entries {

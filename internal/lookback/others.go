@@ -91,8 +91,8 @@ func (h *History) touched(commits []history.Node) (out []Other, files map[string
 	return out, files, nil
 }
 
-// LastJoin is the last join made on the branch that it still holds, and where the two lines stood
-// before; nil where there is none.
+// LastJoin returns the last join made on the branch that it still holds, and where the two lines stood before; it is
+// nil if there is none.
 func (h *History) LastJoin(ctx context.Context, p *plan.Position) (*plan.Position, *ledger.Waypoint, error) {
 	w, err := h.Ledger.Store.Waypoint("")
 	if err != nil || w == nil || w.Branch != p.Branch.Name {
@@ -110,8 +110,8 @@ func (h *History) LastJoin(ctx context.Context, p *plan.Position) (*plan.Positio
 	return was, w, h.Planner.Part(ctx, was)
 }
 
-// Sides gives the commits of the two lines of the recovery under way or, where nothing is, of the
-// last join, as they are now: yours with the commits that it made.
+// Sides returns the commits of the two lines of the recovery under way or, where nothing is, of the last join, as they
+// are now: yours with the commits that it made.
 func (h *History) Sides(ctx context.Context, p *plan.Position) (yours, theirs []history.Node, err error) {
 	d := p.Divergence
 	was, w, err := h.LastJoin(ctx, p)
@@ -129,8 +129,8 @@ type Received struct {
 	Pull   []string // what the next pull does for them, in sentences
 }
 
-// LastReceived tells what the last join that was made here means for others, once it is pushed;
-// nil where there is none on the branch, or it was gone back from.
+// LastReceived tells what the last join that was made here means for others, once it is pushed; it is nil if there is
+// none on the branch, or it was gone back from.
 func (h *History) LastReceived(ctx context.Context, p *plan.Position) (*Received, error) {
 	was, w, err := h.LastJoin(ctx, p)
 	if err != nil || w == nil || w.By.Is(plan.Pick) {

@@ -192,7 +192,7 @@ func (s *Story) Commits() []history.Node {
 	return all
 }
 
-// MadeAt is what commands had made at a waypoint. What cannot be read any more is not among it.
+// MadeAt returns what commands had made at a waypoint. What cannot be read any more is not among it.
 func (h *History) MadeAt(p *ledger.Waypoint) (out []plan.Made) {
 	for _, m := range p.Made {
 		text, ok, err := h.Planner.TextOf(p.After, m.Path)

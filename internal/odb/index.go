@@ -49,7 +49,7 @@ func newTable(fanout, ids []byte, size int) (t table, n int, err error) {
 	return table{fanout, ids[:int(last)*size], size}, int(last), nil
 }
 
-// find gives the place of an id among the others.
+// find returns the place of an id among the others.
 func (t *table) find(id object.ID) (int, bool) {
 	raw := id.Raw()
 	if len(raw) != t.size {
@@ -84,7 +84,7 @@ func parseIndex(data []byte, format object.Format) (*index, error) {
 	return x, nil
 }
 
-// find gives the offset of an object in the pack.
+// find returns the offset of an object in the pack.
 func (x *index) find(id object.ID) (int64, bool) {
 	at, ok := x.table.find(id)
 	if !ok {
@@ -93,7 +93,7 @@ func (x *index) find(id object.ID) (int64, bool) {
 	return largeOffset(binary.BigEndian.Uint32(x.offsets[4*at:]), x.large)
 }
 
-// largeOffset is an offset, or what stands in the table of those that are too large for four bytes.
+// largeOffset returns an offset, or what stands in the table of those that are too large for four bytes.
 func largeOffset(v uint32, large []byte) (int64, bool) {
 	if v>>31 == 0 {
 		return int64(v), true
@@ -128,7 +128,7 @@ type multi struct {
 	held   *mapped
 }
 
-// parseMulti reads a multi-pack index and gives the names of its packs.
+// parseMulti reads a multi-pack index and returns the names of its packs.
 func parseMulti(data []byte, format object.Format) (m *multi, names []string, err error) {
 	const head = 12
 	if len(data) < head || string(data[:5]) != "MIDX\x01" || data[7] != 0 ||
@@ -191,7 +191,7 @@ func openMulti(dir string, format object.Format) (*multi, error) {
 	return m, nil
 }
 
-// find gives the pack that holds an object, and where.
+// find returns the pack that holds an object, and where.
 func (m *multi) find(id object.ID) (*pack, int64, bool) {
 	at, ok := m.table.find(id)
 	if !ok {

@@ -37,7 +37,7 @@ func (z *inflating) done() {
 	inflaters.Put(z)
 }
 
-// mostInflated is how many bytes so many can become: deflate cannot do better than 1032 to 1.
+// mostInflated returns how many bytes so many can become: deflate cannot do better than 1032 to 1.
 func mostInflated(n int) int { return 1032*n + 64 }
 
 // firstPiece is how much of something large is read before room is made for all of it, in bytes.
@@ -45,7 +45,7 @@ const firstPiece = 64 << 10
 
 var errNotThatLong = errors.New("its content is not as long as it says")
 
-// inflate gives the content of so many bytes that is deflated at the beginning of a text.
+// inflate returns the content of so many bytes that is deflated at the beginning of a text.
 func inflate(from []byte, size int) ([]byte, error) { return inflateInto(nil, from, size) }
 
 // inflateInto is inflate into the memory of a text that is not needed any more, where it is large enough.

@@ -25,8 +25,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/parallel"
 )
 
-// Store is the objects of a repository. It is safe for use by several goroutines, and while git adds objects to the
-// repository, or packs them anew: a pack that is gone is read on as long as somebody reads it.
+// Store is the objects of a repository. It is safe for concurrent use, and while git adds objects to the repository,
+// or packs them anew: a pack that is gone is read on as long as somebody reads it.
 type Store struct {
 	format object.Format
 	dirs   []string // of objects: the repository's own, and its alternates
@@ -90,11 +90,11 @@ func (s *Store) add(dir string, deep int) error {
 	return nil
 }
 
-// Reads is how many objects were read.
+// Reads returns how many objects were read.
 func (s *Store) Reads() int64 { return s.reads.Load() }
 
-// Read gives an object; it makes Store an object.Reader. An error that is object.ErrMissing says that it is not here,
-// any other that it cannot be read: git may know more.
+// Read returns an object; it makes Store an object.Reader. An error that is object.ErrMissing says that it is not
+// here, any other that it cannot be read: git may know more.
 func (s *Store) Read(id object.ID) (kind object.Kind, data []byte, err error) {
 	s.reads.Add(1)
 	p := s.packs.Load()
@@ -121,7 +121,7 @@ func (s *Store) Read(id object.ID) (kind object.Kind, data []byte, err error) {
 // together, and stands on the same deltas.
 const fewTogether = 12
 
-// ReadMany reads many, on all processors, and gives those that it could not read. each may be called by several
+// ReadMany reads many, on all processors, and returns those that it could not read. each may be called by several
 // goroutines at a time.
 func (s *Store) ReadMany(ids []object.ID, each func(id object.ID, kind object.Kind, data []byte)) (left []object.ID) {
 	var mu sync.Mutex
@@ -182,7 +182,7 @@ func faults(err *error) func() {
 	}
 }
 
-// find gives the pack that holds an object, and where. The one that was found in last is asked first.
+// find returns the pack that holds an object, and where. The one that was found in last is asked first.
 func (p *packs) find(id object.ID) (*pack, int64, bool) {
 	last := p.last.Load()
 	if last != nil && last.index != nil {

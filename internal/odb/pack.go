@@ -29,7 +29,7 @@ const (
 	idDelta     = 7 // of an object of that id
 )
 
-// content is the bytes of the pack, which are mapped when they are first needed.
+// content returns the bytes of the pack, which are mapped when they are first needed.
 func (p *pack) content() ([]byte, error) {
 	p.open.Do(func() {
 		if p.held != nil {
@@ -151,7 +151,8 @@ func (s *Store) packed(in *packs, p *pack, offset int64, deep int) (kind object.
 	return kind, data, nil
 }
 
-// bottom gives what the object at an offset stands on, with nothing between but the deltas that it puts into the chain.
+// bottom returns what the object at an offset stands on, with nothing between but the deltas that it puts into the
+// chain.
 func (s *Store) bottom(in *packs, p *pack, content []byte, offset int64, deep int, room *room) (kind object.Kind,
 	data []byte, err error) {
 	room.chain = room.chain[:0]

@@ -28,7 +28,7 @@ func (e *writing) adopt() {
 	e.frame.open(a)
 }
 
-// written is what is written, as the place will hold it.
+// written returns what is written, as the place will hold it.
 func (e *writing) written() string { return e.ed.Text() + words.If(e.closed, "\n", "") }
 
 // look finds which of the edits the text holds already.

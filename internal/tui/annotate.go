@@ -165,7 +165,7 @@ func (s *annotateScreen) take() {
 	s.found.list, s.found.nodes = nil, nil
 }
 
-// here is where the line one is on comes from; ok is false while that is not known.
+// here returns where the line one is on comes from; ok is false while that is not known.
 func (s *annotateScreen) here() (o origin, n history.Node, ok bool) {
 	if s.list.row >= len(s.lines) {
 		return o, n, false

@@ -45,7 +45,7 @@ func newApp(ctx context.Context, s *recovery.Session, themeName string) *app {
 	return a
 }
 
-// anywhere is what can be done on every screen: look at the history.
+// anywhere returns what can be done on every screen: look at the history.
 func (a *app) anywhere() []action {
 	switch a.screen().(type) {
 	case *historyScreen, *helpScreen:

@@ -85,7 +85,7 @@ func (s *settleScreen) putAside(which []int, why string) tea.Cmd {
 	})
 }
 
-// asideAction is the key that puts the conflict aside, or takes it up again.
+// asideAction returns the key that puts the conflict aside, or takes it up again.
 func (s *settleScreen) asideAction() action {
 	q := s.question()
 	if s.aside(q) != "" {

@@ -62,7 +62,7 @@ func (s *branchesScreen) next() tea.Cmd {
 	}
 }
 
-// branches is what was compared so far.
+// branches returns what was compared so far.
 func (s *branchesScreen) branches() []lookback.Branching {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -108,7 +108,7 @@ func (s *branchesScreen) view(w, h int) term.Page {
 	return append(p, rows.window(h-len(p))...)
 }
 
-// counted is a number of commits that one line has and the other has not.
+// counted returns a number of commits that one line has and the other has not.
 func counted(m term.Mark, n int, what string) term.Line {
 	h := term.Plain
 	if n == 0 {

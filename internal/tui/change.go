@@ -108,7 +108,7 @@ func (s *changeScreen) view(w, h int) term.Page {
 	return append(p, s.scroll.Edges(seen, len(s.lines))...)
 }
 
-// last is the largest line number there is.
+// last returns the largest line number there is.
 func (s *changeScreen) last() int {
 	n := 0
 	for _, l := range s.lines {
@@ -158,7 +158,7 @@ func (s *changeScreen) remark() term.Line {
 	return term.Text(term.Dim, "− before, + after; words that changed are underlined. You are only reading.")
 }
 
-// splitLines is a text's lines without their ends.
+// splitLines returns a text's lines without their ends.
 func splitLines(s string) []string {
 	out := strings.Split(s, "\n")
 	for i := range out {

@@ -94,7 +94,7 @@ func (s *checkScreen) state() (string, passed) {
 
 func (s *checkScreen) status() term.Line { return term.Text(term.Dim, s.line()) }
 
-// line is the command that is run.
+// line returns the command that is run.
 func (c *checkState) line() string {
 	if c.terms == nil {
 		return ""
@@ -289,7 +289,7 @@ func (s *checkScreen) leave() tea.Cmd {
 	return s.job.nav.chooseAgain()
 }
 
-// cause is the decision that the marked error comes from; nil where it comes from none.
+// cause returns the decision that the marked error comes from; nil where it comes from none.
 func (s *checkScreen) cause() *plan.Cause {
 	if !s.failed() || s.at >= len(s.causes) {
 		return nil

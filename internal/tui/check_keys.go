@@ -49,7 +49,7 @@ func (s *checkScreen) actions() []action {
 	return append(append(out, s.lookingActions()...), acts(keys.Back, "", s.leave), drawAction(s.job, draw.KindReport))
 }
 
-// lookingActions are those that look at what came of it, and take a mend back.
+// lookingActions returns those that look at what came of it, and take a mend back.
 func (s *checkScreen) lookingActions() (out []action) {
 	if c := s.cause(); c != nil && !s.running() {
 		out = append(out, acts(keys.Origin, "", func() tea.Cmd { return s.backTo(c) }))
@@ -79,7 +79,7 @@ func (s *checkScreen) lookingActions() (out []action) {
 	return out
 }
 
-// toAgree are the commands that what others changed is asked about, on the way to what comes next.
+// toAgree returns the commands that what others changed is asked about, on the way to what comes next.
 func (s *checkScreen) toAgree() (out []*prove.Terms) {
 	all := s.makes
 	if !s.making && s.terms != nil {

@@ -161,7 +161,7 @@ func (s checkPage) stepRows(w int) (p term.Page) {
 	return p
 }
 
-// firstWords are those of a line that fit in a width, and how many more there are.
+// firstWords returns those of a line that fit in a width, and how many more there are.
 func firstWords(l string, w int) string {
 	words := strings.Fields(l)
 	if len(l) <= w || len(words) < 2 {
@@ -352,7 +352,7 @@ func (s checkPage) placePage(w, h int) term.Page {
 	return p
 }
 
-// outputPage is the end of the check's output.
+// outputPage returns the end of the check's output.
 func (s checkPage) outputPage(w, h int) term.Page {
 	p := term.Page{term.Text(term.Plain, "  ").Then(term.Heading("OUTPUT")), nil}
 	if !s.making {

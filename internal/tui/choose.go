@@ -177,7 +177,7 @@ func (s *chooseScreen) sideBySide(p *term.Page, routes []plan.Route, w int) {
 	}
 }
 
-// why gives the reason for the suggested route.
+// why returns the reason for the suggested route.
 func (s *chooseScreen) why(p *term.Page, w int) {
 	p.Say(w, term.Line{}.Bold(term.Bright, "Why "+string(s.job.plan.Suggested)+": ").Add(term.Dim, s.job.plan.Why))
 	if s.job.plan.Rebase.Refused == nil && s.job.plan.Merge.Refused == nil && s.job.plan.Merge.Conflicts() > 0 {

@@ -70,7 +70,7 @@ func (s *commitScreen) files() []lookback.ChangedFile {
 
 func (s *commitScreen) count() int { return len(s.decisions()) + len(s.files()) }
 
-// file is the file one is on, nil on a decision.
+// file returns the file one is on, nil on a decision.
 func (s *commitScreen) file() *lookback.ChangedFile {
 	if i := s.rows.row - len(s.decisions()); i >= 0 && i < len(s.files()) {
 		return &s.files()[i]
@@ -164,7 +164,7 @@ func (s *commitScreen) people(p *term.Page) {
 	p.Row(term.Text(term.Faint, "   "+s.node.ID.String()))
 }
 
-// message is what it says below its first line, with references made out.
+// message returns what it says below its first line, with references made out.
 func (s *commitScreen) message(p *term.Page, w int) {
 	text := s.node.Text()
 	var refs [][2]int
@@ -245,7 +245,7 @@ func (s *commitScreen) fileRows(p *listed) {
 	}
 }
 
-// fileColumn is how wide the names of files are, up to half of the room.
+// fileColumn returns how wide the names of files are, up to half of the room.
 func fileColumn(files []lookback.ChangedFile, w int) int {
 	n := 20
 	for _, f := range files {
@@ -254,7 +254,7 @@ func fileColumn(files []lookback.ChangedFile, w int) int {
 	return min(n, w/2)
 }
 
-// fileLine is a changed file with its counts, its name in a column so wide.
+// fileLine returns a changed file with its counts, its name in a column so wide.
 func fileLine(f lookback.ChangedFile, column int) term.Line {
 	l := term.Text(term.Plain, term.CutPath(f.Path, column-1)).Fit(column)
 	switch {

@@ -27,7 +27,7 @@ func openConsent(j *job, terms []*prove.Terms, onward func() tea.Cmd) tea.Cmd {
 	return nil
 }
 
-// agreeing gives what has to be agreed to before work can go on, if that is why it failed.
+// agreeing returns what has to be agreed to before work can go on, if that is why it failed.
 func agreeing(err error) (terms []*prove.Terms) {
 	var is *prove.UnagreedError
 	if errors.As(err, &is) {
@@ -55,7 +55,7 @@ func (s *consentScreen) agree() tea.Cmd {
 	return s.onward()
 }
 
-// people are those whose changes are asked about, by their names and e-mails, each once.
+// people returns those whose changes are asked about, by their names and e-mails, each once.
 func (s *consentScreen) people() map[string]string {
 	out := map[string]string{}
 	for _, t := range s.terms {
@@ -146,7 +146,7 @@ func askedOf(j *job, f *prove.Unagreed) term.Line {
 	return l
 }
 
-// changedRows are the lines of a file that are not as they were when it was agreed to.
+// changedRows returns the lines of a file that are not as they were when it was agreed to.
 func changedRows(f *prove.Unagreed, w int) (p term.Page) {
 	if f.Change.From == f.Change.To {
 		return term.Page{term.Text(term.Dim, "It is no text, or is not here to be shown.")}

@@ -79,7 +79,7 @@ func (f *frame) dress(th *term.Theme) {
 	f.bar = progress.New(bar...)
 }
 
-// screen is the one that has the keys.
+// screen returns the one that has the keys.
 func (f *frame) screen() screen {
 	if n := len(f.over); n > 0 {
 		return f.over[n-1]
@@ -139,7 +139,7 @@ func (f *frame) receive(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-// draw gives the rows of the screen, each as wide as it.
+// draw returns the rows of the screen, each as wide as it.
 func (f *frame) draw() (p term.Page) {
 	if f.w < minWidth || f.h < minHeight {
 		return term.Page{term.Text(term.Plain, fmt.Sprintf("Too small: dorvik needs %d×%d.", minWidth,
@@ -170,7 +170,7 @@ func (f *frame) draw() (p term.Page) {
 	return p
 }
 
-// steps is the row of the stages, each with its state.
+// steps returns the row of the stages, each with its state.
 func (f *frame) steps() term.Line {
 	gap := term.Line{}.Add(term.Faint, "  ─────  ")
 	if f.w < wide {
@@ -232,7 +232,7 @@ func (f *frame) foot() term.Line {
 	return term.Text(term.Plain, " ").Then(term.Drawn(f.keys.ShortHelpView(append(shown[:fit:fit], shown[last]))))
 }
 
-// actions are what the screen can do now, and after it what can be done everywhere.
+// actions returns what the screen can do now, and after it what can be done everywhere.
 func (f *frame) actions() []action {
 	s := f.screen()
 	all := s.actions()

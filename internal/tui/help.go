@@ -34,7 +34,7 @@ func (s *helpScreen) remark() term.Line {
 	return term.Text(term.Dim, "Quitting is safe: decisions are kept, and nothing changes until you accept.")
 }
 
-// legend is what the signs mean.
+// legend returns what the signs mean.
 func legend() term.Page {
 	say := func(m term.Mark, name, what string) term.Line {
 		return term.Text(term.Plain, "  ").Mark(m).Bold(m.Hue, name).Add(term.Plain, what)

@@ -106,8 +106,8 @@ func (s *historyScreen) add(more []lookback.Entry) {
 	s.seek(len(s.entries) - len(more))
 }
 
-// strokesOf is the hues of a row's cells: those of its commit's line, above that of the commit
-// before, and those of the others as they are.
+// strokesOf returns the hues of a row's cells: those of its commit's line, above that of the commit before, and those
+// of the others as they are.
 func (s *historyScreen) strokesOf(e *lookback.Entry) []term.Hue {
 	own := signOf(e).Hue
 	if own == term.Joined {
@@ -144,7 +144,7 @@ func (s *historyScreen) seek(from int) {
 	}
 }
 
-// rows is how many rows there are, and shown the entry of one.
+// rows returns how many rows there are, and shown the entry of one.
 func (s *historyScreen) rows() int {
 	if s.only {
 		return len(s.found)
@@ -159,7 +159,7 @@ func (s *historyScreen) shown(row int) *lookback.Entry {
 	return &s.entries[row]
 }
 
-// here is the commit one is on, nil where there is none.
+// here returns the commit one is on, nil where there is none.
 func (s *historyScreen) here() *lookback.Entry {
 	if s.list.row >= s.rows() {
 		return nil
@@ -445,7 +445,7 @@ func (s *historyScreen) update(msg tea.Msg) tea.Cmd {
 	return s.list.update(msg)
 }
 
-// signOf is the sign of a commit.
+// signOf returns the sign of a commit.
 func signOf(e *lookback.Entry) term.Mark {
 	return [...]term.Mark{lookback.SideBase: term.MarkBase, lookback.SideYours: term.MarkYours,
 		lookback.SideTheirs: term.MarkTheirs,
@@ -473,7 +473,7 @@ func (s *historyScreen) drawLines(e *lookback.Entry, hues []term.Hue, most int) 
 	return l
 }
 
-// columns is how many columns of lines the rows seen take, up to what there is room for.
+// columns returns how many columns of lines the rows seen take, up to what there is room for.
 func (s *historyScreen) columns(w, from, to int) int {
 	n := 1
 	if s.only {
@@ -533,7 +533,7 @@ func (s *historyScreen) top(w int) term.Line {
 	return l.Cut(w)
 }
 
-// said is what there is to say of a commit, in its row.
+// said returns what there is to say of a commit, in its row.
 func (s *historyScreen) said(e *lookback.Entry) string {
 	return strings.Join(e.Said(s.job.s.Planner.Short), "; ")
 }
@@ -580,7 +580,7 @@ func (s *historyScreen) commitRow(i, w, most, said int) term.Line {
 	return l.Clicks(clickedRow(i))
 }
 
-// who is the author, as one speaks of them.
+// who returns the author, as one speaks of them.
 func (s *historyScreen) who(e *lookback.Entry) string {
 	who := e.Author()
 	if s.job.me != "" && who.Email == s.job.me {
@@ -641,7 +641,7 @@ func (s *historyScreen) ask(typed string) tea.Cmd {
 	return nil
 }
 
-// historyAction is the key that opens the history, for screens that name it.
+// historyAction returns the key that opens the history, for screens that name it.
 func (j *job) historyAction() action {
 	return act(keys.History, "", func() tea.Cmd { return openHistory(j, "") })
 }

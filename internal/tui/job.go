@@ -114,7 +114,7 @@ func (j *job) branchName() string {
 	return words.If(j.pos.Branch.Name == "", "no branch", j.pos.Branch.Name)
 }
 
-// asked is the usual right end of the first row: how old what is known of the remote is.
+// asked returns the usual right end of the first row: how old what is known of the remote is.
 func (j *job) asked() term.Line {
 	switch remote := j.pos.Branch.Remote.String(); {
 	case j.pos.Unanswered != nil:
@@ -194,7 +194,7 @@ func (j *job) name(n history.Node, side merge.Side) string {
 	return a.Name
 }
 
-// first is the name of an author as one speaks of them.
+// first returns the name of an author as one speaks of them.
 func (j *job) first(n history.Node, side merge.Side) string { return words.First(j.name(n, side)) }
 
 func (j *job) age(n history.Node) string { return words.Ago(j.now(), n.Author().Time()) }
@@ -260,7 +260,7 @@ func (j *job) returning(asks *change.AsksError) tea.Cmd {
 	})
 }
 
-// joinedAlone are the files that ask nothing.
+// joinedAlone returns the files that ask nothing.
 func joinedAlone(overlap []plan.Overlap, questions []plan.Attributed) (out []plan.Overlap) {
 	asked := map[string]bool{}
 	for _, q := range questions {
@@ -294,7 +294,7 @@ func (e *eachCommit) known() []prove.Each {
 	return e.now
 }
 
-// passes tells how a commit stands; ok is false where that is not known.
+// passes tells how a commit stands. ok is false if that is not known.
 func (e *eachCommit) passes(id object.ID) (passed, ok bool) {
 	for _, one := range e.known() {
 		if one.ID == id && one.Passed != nil {

@@ -77,7 +77,7 @@ func (k *keyboard) follow(came []byte) {
 	k.tail = append(k.tail[:0:0], beginning(text)...)
 }
 
-// beginning is the end of a text that can be the beginning of a mark; both marks begin alike.
+// beginning returns the end of a text that can be the beginning of a mark; both marks begin alike.
 func beginning(text []byte) []byte {
 	from := text[max(0, len(text)-len(pasteEnds)+1):]
 	for i := range from {

@@ -142,7 +142,7 @@ func (s *logbookScreen) counter(name string) tea.Cmd {
 	})
 }
 
-// keepAdrift gives commits that are on no branch one.
+// keepAdrift returns commits that are on no branch one.
 func (s *logbookScreen) keepAdrift() tea.Cmd {
 	a := s.adrift
 	return s.job.start("making a branch", func(ctx context.Context, _ func(int, int)) (then, error) {
@@ -281,7 +281,7 @@ func (s *logbookScreen) kept(w int) (p term.Page) {
 	return p
 }
 
-// markOfDeed is the mark of what was done.
+// markOfDeed returns the mark of what was done.
 func markOfDeed(d ledger.Deed) term.Mark {
 	switch d {
 	case ledger.Undone:
@@ -344,7 +344,7 @@ type toldPage struct{ rows []term.Line }
 
 func (p *toldPage) add(l term.Line) { p.rows = append(p.rows, l) }
 
-// markOfSign is the mark of a sign that is drawn.
+// markOfSign returns the mark of a sign that is drawn.
 func markOfSign(k draw.SignKind) term.Mark {
 	return [...]term.Mark{draw.SignBase: term.MarkBase, draw.SignYours: term.MarkYours,
 		draw.SignTheirs: term.MarkTheirs,
@@ -367,7 +367,7 @@ func (p *toldPage) Part(h string, _ float64) {
 	p.add(nil)
 }
 
-// Say is a sentence.
+// Say returns a sentence.
 func (p *toldPage) Say(text string) { p.add(term.Text(term.Plain, text)) }
 
 // Side is one side's commits.
@@ -379,7 +379,7 @@ func (p *toldPage) Side(name string, k draw.SignKind, nodes []history.Node) {
 	}
 }
 
-// Overlap is the files that both sides changed.
+// Overlap returns the files that both sides changed.
 func (p *toldPage) Overlap(list []plan.Overlap) {
 	for _, o := range list {
 		p.add(term.Text(term.Plain, o.Path+"   ").Mark(term.MarkYours).Add(term.Dim,
@@ -388,7 +388,7 @@ func (p *toldPage) Overlap(list []plan.Overlap) {
 	}
 }
 
-// Conflict is a conflict with both edits and what was decided.
+// Conflict returns a conflict with both edits and what was decided.
 func (p *toldPage) Conflict(q *plan.Attributed, head, decision string) {
 	p.add(term.Line{}.Bold(term.Plain, head))
 	if c := q.Question; !c.Whole() {

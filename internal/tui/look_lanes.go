@@ -128,7 +128,7 @@ func (s *lanes) sum() term.Line {
 	return l.Add(term.Plain, words.Count(a+b+1, "commit", "commits")+" by merge.")
 }
 
-// alreadyThere gives, for commits that hold a change the other side has too, that side's commit.
+// alreadyThere returns, for commits that hold a change the other side has too, that side's commit.
 func (s *lanes) alreadyThere() map[object.ID]history.Node {
 	same := map[object.ID]history.Node{}
 	if s.plan == nil {

@@ -147,7 +147,7 @@ func (s *lookScreen) kind(o plan.Overlap) term.Line {
 	return term.Text(h, word)
 }
 
-// length is the length of a bar: at least one cell for any change.
+// length returns the length of a bar: at least one cell for any change.
 func length(n int, whole bool, top, most int) int {
 	if n == 0 && !whole {
 		return 0

@@ -23,7 +23,7 @@ type lostScreen struct {
 	scroll term.Scroll
 }
 
-// lostAction looks at what does not fit any more.
+// lostAction looks at what does not fit any longer.
 func (s *checkScreen) lostAction() []action {
 	if s.job.join == nil || len(s.job.join.Lost) == 0 {
 		return nil

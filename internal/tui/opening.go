@@ -23,7 +23,7 @@ type opening struct {
 	stem  []history.Node // below that
 }
 
-// parting gives what takes where the lines part, and what waits for that, until it is over, and shows it.
+// parting returns what takes where the lines part, and what waits for that, until it is over, and shows it.
 func (o *opening) parting(over <-chan struct{}) (part func(*plan.Position, []history.Node), wait tea.Cmd) {
 	known := make(chan func(), 1)
 	return func(p *plan.Position, below []history.Node) {

@@ -11,7 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/tui/term"
 )
 
-// pairActions are the keys for the two commits that cannot stand together: to find them, to look at them, and to
+// pairActions returns the keys for the two commits that cannot stand together: to find them, to look at them, and to
 // write to whose the other is.
 func (s pairing) pairActions() (out []action) {
 	if !s.failed() || s.running() || s.who == nil {

@@ -125,7 +125,7 @@ func (o *pairScreen) sideRows(i, w int) (p term.Page) {
 	return p
 }
 
-// briefLine is a line of a change where there is little room: with one number. What changed is shown to its end.
+// briefLine returns a line of a change where there is little room: with one number. What changed is shown to its end.
 func briefLine(l lookback.ChangeLine, w int) term.Page {
 	const margin = 9
 	text := strings.TrimRight(l.Text, "\r\n")

@@ -50,7 +50,7 @@ func (s *pushScreen) status() term.Line {
 	return term.Text(term.Dim, s.job.pos.Branch.Remote.String()+" was asked "+words.Ago(s.job.now(), s.ready.Asked))
 }
 
-// tip is the commit that is to be pushed.
+// tip returns the commit that is to be pushed.
 func (s *pushScreen) tip() object.ID {
 	if s.job.join == nil || s.job.pos.Trivial() == plan.UpToDate || s.job.built.Tip.IsZero() {
 		return s.job.pos.Yours
@@ -88,7 +88,7 @@ func (s *pushScreen) blocked() bool {
 // joins reports whether the result shown is still to be put on the branch.
 func (s *pushScreen) joins() bool { return !s.job.accepted() && s.job.pos.Trivial() == plan.NotTrivial }
 
-// next is what enter does, and what goes with it: what stands in the way comes first.
+// next returns what enter does, and what goes with it: what stands in the way comes first.
 func (s *pushScreen) next() (out []action) {
 	up := s.job.pos.Branch.Upstream
 	goes := func(does string, push bool) {

@@ -182,7 +182,7 @@ func (s *pushScreen) touchedRows(p *term.Page, w int) {
 	p.Rows(term.Indent(term.Wrap(term.Text(term.Plain, words.List(words.Some(paths, 12))), w-8), 4))
 }
 
-// saidRows are the words of a hook or a server.
+// saidRows returns the words of a hook or a server.
 func saidRows(p *term.Page, said []string) {
 	if len(said) == 0 {
 		return
@@ -198,8 +198,8 @@ func saidRows(p *term.Page, said []string) {
 	}
 }
 
-// idNow is the id that the i-th commit has now, made again and signed as it was; same is true
-// where it was not made again.
+// idNow returns the id that the i-th commit has now, made again and signed as it was; same is true where it was not
+// made again.
 func (s *pushScreen) idNow(i int) (id string, same bool) {
 	now := s.job.join.Steps[i].Commit.ID
 	if i < len(s.job.built.IDs) && !s.job.built.IDs[i].IsZero() {

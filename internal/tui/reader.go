@@ -31,7 +31,7 @@ func newReader(f *frame, title term.Line, lines []plan.Line, numbers bool) *read
 	return r
 }
 
-// gutter is the sign of a line's origin.
+// gutter returns the sign of a line's origin.
 func gutter(o plan.LineOrigin) term.Mark {
 	switch o {
 	case plan.LineYours:
@@ -85,7 +85,7 @@ func (r *reader) remark() term.Line { return term.Text(term.Dim, "You are only r
 // lead is how many lines of the surroundings stand above a change gone to.
 const lead = 3
 
-// here is the line that one is at: the change gone to, or the first line seen.
+// here returns the line that one is at: the change gone to, or the first line seen.
 func (r *reader) here() int {
 	if at := r.scroll.At(); at > 0 {
 		return at + lead

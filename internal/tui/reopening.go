@@ -67,7 +67,7 @@ func (f *joinedFile) open(ok bool) {
 	f.settleScreen.job.frame.open(r)
 }
 
-// more is what can be done with the file.
+// more returns what can be done with the file.
 func (f *joinedFile) more(r *reader, ok bool) []action {
 	does := "it is read"
 	if f.nextUnread() != "" {
@@ -94,7 +94,7 @@ func (s *settleScreen) isRead(path string) bool {
 	return err == nil && e.ID == was
 }
 
-// nextUnread is the next of the files that joined by themselves that was not read; empty where there is none.
+// nextUnread returns the next of the files that joined by themselves that was not read; it is empty if there is none.
 func (f *joinedFile) nextUnread() string {
 	at := 0
 	for i, o := range f.job.joinedAlone {

@@ -69,7 +69,7 @@ func openRoad(j *job, at *plan.Attributed) tea.Cmd {
 	return s.list.to(s.list.row)
 }
 
-// step is the commit that is marked.
+// step returns the commit that is marked.
 func (s *roadScreen) step() *replay.Step { return &s.job.join.Steps[s.list.row] }
 
 // fixed reports whether nothing else can become of a step: git made it before it stopped.
@@ -78,7 +78,7 @@ func (s *roadScreen) fixed(i int) bool {
 	return r != nil && i < len(r.Todo) && r.Todo[i].Stands
 }
 
-// fates are what can become of a commit, as it is wished now among them.
+// fates returns what can become of a commit, as it is wished now among them.
 func (s *roadScreen) fates(i int) (out []fate) {
 	if s.fixed(i) {
 		return nil
@@ -104,7 +104,7 @@ func (s *roadScreen) fates(i int) (out []fate) {
 	return out
 }
 
-// is is the fate that a commit has now.
+// is returns the fate that a commit has now.
 func (s *roadScreen) is(i int) int {
 	wish := s.job.pos.Wishes[s.job.join.Steps[i].Commit.ID]
 	for k, f := range s.fates(i) {
@@ -164,7 +164,7 @@ func (s *roadScreen) actions() []action {
 
 func (s *roadScreen) mark(way int) func() tea.Cmd { return quietly(func() { s.way = way }) }
 
-// asked is the first conflict of a commit, settled or not; negative where it has none.
+// asked returns the first conflict of a commit, settled or not; negative where it has none.
 func (s *roadScreen) asked(row int) int {
 	first := -1
 	for i := range s.job.questions {

@@ -31,7 +31,7 @@ func (s *roadScreen) view(w, h int) term.Page {
 	return append(p, foot...)
 }
 
-// rows are the commits, in the order in which they are replayed.
+// rows returns the commits, in the order in which they are replayed.
 func (s *roadScreen) rows(w int) (p term.Page) {
 	digits := len(fmt.Sprint(len(s.job.join.Steps)))
 	subjects := map[int]string{}
@@ -63,7 +63,7 @@ func (s *roadScreen) rows(w int) (p term.Page) {
 	return p
 }
 
-// fades is the hue of words that may matter no more.
+// fades returns the hue of words that may matter no more.
 func fades(dimmed bool) term.Hue {
 	if dimmed {
 		return term.Dim
@@ -162,7 +162,7 @@ func (j *job) whyLeft(st *replay.Step) string {
 	return ""
 }
 
-// becomes are the fates of the marked commit, each with what it comes to.
+// becomes returns the fates of the marked commit, each with what it comes to.
 func (s *roadScreen) becomes(w int, tight bool) (p term.Page) {
 	st := s.step()
 	if !tight {
@@ -244,7 +244,7 @@ func (s *roadScreen) loses(price *plan.Price) term.Line {
 	return l.Add(term.Dim, ": "+first.Path+", “"+words.OneLine(first.Text)+"”"+words.If(len(price.Left) > 1, " …", ""))
 }
 
-// pathsOf are the files of edits.
+// pathsOf returns the files of edits.
 func pathsOf(edits []merge.TextEdit) (out []string) {
 	for _, one := range edits {
 		out = append(out, one.Path)

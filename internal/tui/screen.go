@@ -55,17 +55,17 @@ type action struct {
 	waits bool // for the end of what runs
 }
 
-// act is an action that can be done at any time.
+// act returns an action that can be done at any time.
 func act(b key.Binding, does string, do func() tea.Cmd) action {
 	return action{keys.As(b, does), do, false}
 }
 
-// acts is an action that waits for the end of what runs, as it changes what that works on.
+// acts returns an action that waits for the end of what runs, as it changes what that works on.
 func acts(b key.Binding, does string, do func() tea.Cmd) action {
 	return action{keys.As(b, does), do, true}
 }
 
-// also is an action that goes with another and is not written on its own.
+// also returns an action that goes with another and is not written on its own.
 func also(b key.Binding, do func() tea.Cmd) action {
 	b.SetHelp("", "")
 	return action{b, do, false}

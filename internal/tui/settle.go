@@ -115,7 +115,7 @@ func (v views) next() string {
 		"all together"}[v]
 }
 
-// scrolled is what the keys that scroll scroll.
+// scrolled returns what the keys that scroll scroll.
 func (s *settleScreen) scrolled() *term.Scroll {
 	if s.views == allViews || s.views == fileView {
 		return &s.result
@@ -297,7 +297,7 @@ func (s *settleScreen) turnTo(at int) tea.Cmd {
 	}
 }
 
-// changeOf is what one side changed in a file that the other deleted, where that is text; nil elsewhere.
+// changeOf returns what one side changed in a file that the other deleted, where that is text; nil elsewhere.
 func changeOf(store *object.Overlay, c *settle.Question) *edit {
 	v, ok := c.Subject.(*merge.Versions)
 	if !ok || v.Yours.Absent() == v.Theirs.Absent() || !v.Base.Mode.IsRegular() {
@@ -352,8 +352,7 @@ func (s *settleScreen) marksDecision() bool {
 	return q.Decision.Way == settle.Written
 }
 
-// chosen is the marked way, or the decision; where nothing is marked, what was there
-// before both edits.
+// chosen returns the marked way, or the decision; where nothing is marked, what was there before both edits.
 func (s *settleScreen) chosen(q *plan.Attributed) settle.Option {
 	if s.way == unmarked {
 		return settle.Option{Text: q.Question.Base}
@@ -365,7 +364,7 @@ func (s *settleScreen) chosen(q *plan.Attributed) settle.Option {
 	return o
 }
 
-// writingPage is the conflict's page with the editor in it.
+// writingPage returns the conflict's page with the editor in it.
 func (s settlePage) writingPage(q *plan.Attributed, ed *term.Editor, w, h int) term.Page {
 	edit := func(w int) term.Page {
 		p := s.conflictHead(q, w, h)

@@ -72,8 +72,8 @@ func folded(p term.Page, w int) (out term.Page) {
 	return out
 }
 
-// textsPage is the three texts of the place, whole: beside each other, the base in the middle, or where there is no
-// room for that under each other.
+// textsPage returns the three texts of the place, whole: beside each other, the base in the middle, or where there is
+// no room for that under each other.
 func (s settlePage) textsPage(q *plan.Attributed, w int) term.Page {
 	c := q.Question
 	type side struct {
@@ -121,7 +121,7 @@ func (s settlePage) textsPage(q *plan.Attributed, w int) term.Page {
 	return term.Beside(draw(all[0], third), two, third, w, 0)
 }
 
-// againstPage is what theirs has that yours has not, and the other way round: the base left aside.
+// againstPage returns what theirs has that yours has not, and the other way round: the base left aside.
 func (s settlePage) againstPage(q *plan.Attributed, w int) term.Page {
 	c := q.Question
 	e := edit{base: c.Yours, text: c.Theirs, place: c.Theirs, note: "removed", from: c.Place.Yours.Lo + 1,
@@ -153,7 +153,7 @@ func fromEdit(p term.Page, n, w int) term.Page {
 	return out
 }
 
-// atMost is the first rows of a page, and how many more there are.
+// atMost returns the first rows of a page, and how many more there are.
 func atMost(p term.Page, n int) term.Page {
 	if len(p) <= n {
 		return p

@@ -24,12 +24,12 @@ type listing struct {
 	only  string // what the rows that are shown have in their path, kind or author; empty for all
 }
 
-// toList gives the list the keys.
+// toList returns the list the keys.
 func (s *settleScreen) toList() {
 	s.job.open(&listing{settleScreen: s, row: s.at})
 }
 
-// listed is the list while it has the keys, or a file of it is read.
+// listed returns the list while it has the keys, or a file of it is read.
 func (s *settleScreen) listed() *listing {
 	for _, over := range s.job.over {
 		if l, ok := over.(*listing); ok {
@@ -168,7 +168,7 @@ type listRow struct {
 	of   int // -1 for a line
 }
 
-// listPage is the conflicts, and below them what joined by itself.
+// listPage returns the conflicts, and below them what joined by itself.
 func (s settlePage) listPage(w, h int) term.Page {
 	r := s.listRows(w, h)
 	s.list.Size(len(r.rows), h)
@@ -190,7 +190,7 @@ type listRows struct {
 	cursor int
 }
 
-// listRows are the rows of the list, and which of them one is on.
+// listRows returns the rows of the list, and which of them one is on.
 func (s settlePage) listRows(w, h int) *listRows {
 	r := &listRows{settleScreen: s.settleScreen, here: s.at, open: s.listed(), w: w,
 		rows: make([]listRow, 0, len(s.job.questions)+len(s.job.joinedAlone)+16)}
@@ -219,7 +219,7 @@ func (s settlePage) listRows(w, h int) *listRows {
 	return r
 }
 
-// conflicts are the rows of the conflicts, file by file.
+// conflicts returns the rows of the conflicts, file by file.
 func (r *listRows) conflicts() {
 	before := -1 // the one shown before
 	for i := range r.job.questions {
@@ -270,7 +270,7 @@ func (r *listRows) draw(row listRow) term.Line {
 	return term.Text(term.Bright, words.If(r.open != nil, "▶ ", "▷ ")).Then(l).Fit(r.w).On(term.OnRow).Clicks(click)
 }
 
-// entryLine is what stands in the row of a conflict or file, and what a click on it means.
+// entryLine returns what stands in the row of a conflict or file, and what a click on it means.
 func (r *listRows) entryLine(i int) (term.Line, tea.Msg) {
 	if i < len(r.job.questions) {
 		digits := len(fmt.Sprint(len(r.job.questions)))
@@ -287,7 +287,7 @@ func (r *listRows) entryLine(i int) (term.Line, tea.Msg) {
 	return term.Line{}.Mark(m).Add(k, term.CutPath(o.Path, r.w-12)).Fit(r.w-8).Add(term.Dim, count), clickedFile(i)
 }
 
-// conflictRow is a conflict in the list.
+// conflictRow returns a conflict in the list.
 func (s settlePage) conflictRow(q *plan.Attributed) term.Line {
 	if why := s.aside(q); why != "" {
 		return term.Line{}.Mark(term.MarkBehind).Add(term.Dim, "later: "+why)

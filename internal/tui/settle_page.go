@@ -62,7 +62,7 @@ func (s settlePage) conflictPage(q *plan.Attributed, w, h int) term.Page {
 	return p
 }
 
-// shapePage is a conflict that is no place in a text: what it is about, the ways and what each leaves and, where
+// shapePage returns a conflict that is no place in a text: what it is about, the ways and what each leaves and, where
 // there is room, what the sides have.
 func (s settlePage) shapePage(q *plan.Attributed, w, h int) term.Page {
 	p, ways := s.conflictHead(q, w, h), s.waysPage(q, w)
@@ -94,7 +94,7 @@ func (s settlePage) shapePage(q *plan.Attributed, w, h int) term.Page {
 	return p
 }
 
-// tightPage is a conflict where there is little room: of all of it some is in view, the result always.
+// tightPage returns a conflict where there is little room: of all of it some is in view, the result always.
 func (s settlePage) tightPage(q *plan.Attributed, w, h int) term.Page {
 	p := s.conflictHead(q, w, min(h, 13))
 	ways := s.waysPage(q, w)
@@ -118,7 +118,7 @@ func (s settlePage) tightPage(q *plan.Attributed, w, h int) term.Page {
 	return p[:min(len(p), h)]
 }
 
-// conflictHead is where a conflict is, and whose edits meet there.
+// conflictHead returns where a conflict is, and whose edits meet there.
 func (s settlePage) conflictHead(q *plan.Attributed, w, h int) term.Page {
 	var p term.Page
 	if h > 24 && s.job.w >= wide {
@@ -295,7 +295,7 @@ func (s settlePage) waysPage(q *plan.Attributed, w int) term.Page {
 	return p
 }
 
-// wayRow is the row of a way, marked if it is the marked one.
+// wayRow returns the row of a way, marked if it is the marked one.
 func (s settlePage) wayRow(l term.Line, i, w int) term.Line {
 	if i == s.way {
 		l = term.Text(term.Bright, " ▶ ").Then(l[1:]).Fit(w).On(term.OnRow)
@@ -303,7 +303,7 @@ func (s settlePage) wayRow(l term.Line, i, w int) term.Line {
 	return l.Cut(w).Clicks(clickedWay(i))
 }
 
-// wayName is a way's number and name.
+// wayName returns a way's number and name.
 func (s settlePage) wayName(q *plan.Attributed, i int, o settle.Option) term.Line {
 	h := term.Plain
 	if m := markOf(o.Way.Whose()); m != term.MarkNone {

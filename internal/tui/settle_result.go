@@ -13,8 +13,8 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// parts is the joined text with the marked way in the conflict's place, and which of
-// them the way is about: the place, or where its lines were moved to.
+// parts returns the joined text with the marked way in the conflict's place, and which of them the way is about: the
+// place, or where its lines were moved to.
 func (s *settleScreen) parts(q *plan.Attributed) (parts []settle.Part, at int) {
 	o := s.chosen(q)
 	parts = q.File.Parts(func(c *settle.Question) settle.Option {
@@ -41,8 +41,7 @@ func linesBefore(parts []settle.Part, at int) (n int) {
 	return n
 }
 
-// resultPage is what the file will hold, around the place, with the origin of
-// each line.
+// resultPage returns what the file will hold, around the place, with the origin of each line.
 func (s settlePage) resultPage(q *plan.Attributed, w, h int, whole bool) term.Page {
 	parts, at := s.parts(q)
 	yours, theirs, _ := q.File.Sides(q.Question, s.chosen(q))
@@ -130,7 +129,7 @@ func (s settlePage) resultRows(q *plan.Attributed, parts []settle.Part, at int, 
 	return p
 }
 
-// origin is the sign of where a part of the result comes from.
+// origin returns the sign of where a part of the result comes from.
 func (s settlePage) origin(q *plan.Attributed, part settle.Part, here bool) term.Mark {
 	if part.Of != nil {
 		if _, settled := q.File.Chosen(part.Of, &s.job.st.Decisions); settled || here && s.way != unmarked {

@@ -165,7 +165,7 @@ func (s *stuckScreen) view(w, h int) term.Page {
 	return s.scroll.Window(p, h)
 }
 
-// lines are the two commits that a merge joins.
+// lines returns the two commits that a merge joins.
 func (s *stuckScreen) lines(p *term.Page) {
 	p.Head("WHAT IT JOINS", "")
 	p.Blank()
@@ -183,7 +183,7 @@ func (s *stuckScreen) lines(p *term.Page) {
 	}
 }
 
-// commits are those that git replays, and how far it came.
+// commits returns those that git replays, and how far it came.
 func (s *stuckScreen) commits(p *term.Page, w int) {
 	const most = 9
 	p.Head("ITS COMMITS", "")
@@ -226,7 +226,7 @@ func (s *stuckScreen) commits(p *term.Page, w int) {
 	}
 }
 
-// files are those in conflict, settled or not.
+// files returns those in conflict, settled or not.
 func (s *stuckScreen) files(p *term.Page, w int) {
 	if len(s.stuck.Open)+len(s.stuck.Settled) == 0 {
 		return

@@ -306,7 +306,7 @@ func (t *taking) drawResult() *drawnResult {
 	return d
 }
 
-// focus is the row of the result that the marked edit is about.
+// focus returns the row of the result that the marked edit is about.
 func (t *taking) focus(d *drawnResult) int {
 	if len(t.board.Switches) == 0 {
 		return 0
@@ -322,7 +322,7 @@ func (t *taking) focus(d *drawnResult) int {
 	return 0
 }
 
-// outcome is the result, with whose edit each piece came by.
+// outcome returns the result, with whose edit each piece came by.
 func (t *taking) outcome(w, h int) term.Page {
 	if t.drawn == nil {
 		t.drawn = t.drawResult()

@@ -155,7 +155,7 @@ type output struct {
 	fresh chan struct{} // holds one while there is something that was not drawn
 }
 
-// printed says that an output has more. A screen passes over one that is not its own any more.
+// printed says that an output has more. A screen passes over one that is not its own any longer.
 type printed struct{ out *output }
 
 const (
@@ -184,7 +184,7 @@ func (o *output) begin(steps []check.Step, at int) {
 	o.steps, o.step = steps, at
 }
 
-// begun gives the steps of the check that runs, and which of them does; none before the first.
+// begun returns the steps of the check that runs, and which of them does; none before the first.
 func (o *output) begun() (steps []check.Step, at int) {
 	if o == nil {
 		return nil, 0
@@ -194,7 +194,7 @@ func (o *output) begun() (steps []check.Step, at int) {
 	return o.steps, o.step
 }
 
-// last gives at most the last n lines.
+// last returns at most the last n lines.
 func (o *output) last(n int) []string {
 	if o == nil {
 		return nil

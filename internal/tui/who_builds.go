@@ -27,7 +27,7 @@ func (w *whoBuilds) set(b prove.Builds) {
 	w.out.add("")
 }
 
-// known gives what is known, and whether more is to come.
+// known returns what is known, and whether more is to come.
 func (w *whoBuilds) known() (b prove.Builds, more bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -60,7 +60,7 @@ func (s *checkScreen) stopAsking() {
 	}
 }
 
-// whoRow is the four, each with how it stands, and what that comes to.
+// whoRow returns the four, each with how it stands, and what that comes to.
 func (s checkPage) whoRow(w int) term.Page {
 	if s.who == nil {
 		return nil

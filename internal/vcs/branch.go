@@ -27,7 +27,7 @@ type Dest struct {
 	Ref            string
 }
 
-// To is where the branch is pushed.
+// To returns where the branch is pushed.
 func (b Branch) To() Dest {
 	if b.Dest.Remote != "" {
 		return b.Dest
@@ -35,7 +35,7 @@ func (b Branch) To() Dest {
 	return Dest{b.Upstream, b.Tracking, b.Remote, b.Ref}
 }
 
-// Full is the branch's full name.
+// Full returns the branch's full name.
 func (b Branch) Full() string { return "refs/heads/" + b.Name }
 
 // Dirty is a path with work that is not committed.
@@ -56,7 +56,7 @@ type RefUpdate struct {
 	New, Old object.ID
 }
 
-// RefMovedError says that a ref was not where it was expected to be.
+// RefMovedError reports that a ref was not where it was expected to be.
 type RefMovedError struct {
 	Name string
 	Err  error

@@ -109,7 +109,7 @@ func (r *Refusal) Next() string { return r.Kind.row().next }
 // Again returns how to push after that, without a full stop.
 func (r *Refusal) Again() string { return r.Kind.row().again }
 
-// HookError says that a hook refused what was to be done.
+// HookError reports that a hook refused what was to be done.
 type HookError struct {
 	Name string
 	Said []string // on both its outputs
@@ -124,7 +124,7 @@ func (e *HookError) Error() string {
 	return fmt.Sprintf("the hook %s ended with %d%s", e.Name, e.Code, said)
 }
 
-// LockedError says that another git has the index, or a ref, or died while it had.
+// LockedError reports that another git has the index, or a ref, or died while it had.
 type LockedError struct {
 	Path string
 	Err  error

@@ -13,14 +13,13 @@ import (
 // r.Key().
 type Remote string
 
-// String is the name as people may see it.
+// String returns the name as people may see it.
 func (r Remote) String() string { return WithoutSecrets(string(r)) }
 
-// MarshalText gives JSON what people may see, too.
+// MarshalText returns JSON what people may see, too.
 func (r Remote) MarshalText() ([]byte, error) { return []byte(r.String()), nil }
 
-// Key is the name as part of the name of a file or a ref: the name itself where that is plain,
-// else a hash of it.
+// Key returns the name as part of the name of a file or a ref: the name itself where that is plain, else a hash of it.
 func (r Remote) Key() string {
 	if plainRemote.MatchString(string(r)) && !strings.HasSuffix(string(r), ".lock") {
 		return string(r)

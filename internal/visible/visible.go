@@ -15,8 +15,8 @@ import (
 // tabWidth is the number of columns between tab stops.
 const tabWidth = 4
 
-// Line gives one line of text as it can be shown. Tabs become blanks up to the
-// next stop; a line feed at the end goes, others become marks.
+// Line returns one line of text as it can be shown. Tabs become blanks up to the next stop; a line feed at the end
+// goes, others become marks.
 func Line(s string) string {
 	s = strings.TrimSuffix(s, "\n")
 	if plain(s) {

@@ -11,7 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/settle"
 )
 
-// Thing is what an entry is, in plain words, with its size in bytes; below 0 is not known. target is where it points,
+// thing is what an entry is, in plain words, with its size in bytes; below 0 is not known. target is where it points,
 // if it is a symbolic link.
 func thing(e object.Entry, size int, target string) string {
 	switch {
@@ -55,7 +55,7 @@ func Why(c *settle.Question) string {
 	return "keeps the file; it can be deleted later"
 }
 
-// Has is what the base and each side have where a conflict is.
+// Has returns what the base and each side have where a conflict is.
 func Has(c *settle.Question) (base, yours, theirs string) {
 	if n, ok := c.Subject.(*merge.Naming); ok {
 		base = "nothing"
@@ -79,7 +79,7 @@ func placed(p merge.Placing) string {
 	return "the name " + p.Name
 }
 
-// Outcome is what taking a way does, where the conflict is no place in a text.
+// Outcome returns what taking a way does, where the conflict is no place in a text.
 func Outcome(c *settle.Question, w settle.Way) string {
 	side := merge.Yours
 	if w == settle.Theirs {

@@ -15,7 +15,7 @@ func Count(n int, one, many string) string {
 	return fmt.Sprintf("%d %s", n, many)
 }
 
-// Is gives the one word or the other as a count asks.
+// Is returns the one word or the other as a count asks.
 func Is(n int, one, many string) string {
 	if n == 1 {
 		return one
@@ -35,7 +35,7 @@ func List(names []string) string {
 	}
 }
 
-// Some is the first n names of a list, and how many more there are.
+// Some returns the first n names of a list, and how many more there are.
 func Some(names []string, n int) []string {
 	if len(names) <= n {
 		return names
@@ -51,7 +51,7 @@ func Sentence(s string) string {
 	return Upper(s)
 }
 
-// Upper gives a text with a capital letter first.
+// Upper returns a text with a capital letter first.
 func Upper(s string) string {
 	r := []rune(s)
 	if len(r) > 0 {
@@ -90,7 +90,7 @@ func Seconds(d time.Duration) string {
 	return fmt.Sprintf("%d s", int(d.Seconds()))
 }
 
-// First is the first word of a name; "you, on another machine" stays whole.
+// First returns the first word of a name; "you, on another machine" stays whole.
 func First(name string) string {
 	if strings.HasPrefix(name, "you") {
 		return name
@@ -99,7 +99,7 @@ func First(name string) string {
 	return f
 }
 
-// If gives the one or the other.
+// If returns the one or the other.
 func If(is bool, yes, no string) string {
 	if is {
 		return yes

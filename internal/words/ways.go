@@ -55,8 +55,7 @@ func amountOf(pieces []settle.Piece, side merge.Side) string {
 	return amount(settle.Count(pieces, side))
 }
 
-// shortened is an amount without its unit where the next has the same: "your 2
-// and Ilka's 3 words".
+// shortened returns an amount without its unit where the next has the same: "your 2 and Ilka's 3 words".
 func shortened(amount, next string) string {
 	n, unit, _ := strings.Cut(amount, " ")
 	_, other, _ := strings.Cut(next, " ")
@@ -66,7 +65,7 @@ func shortened(amount, next string) string {
 	return amount
 }
 
-// Amount tells whole lines, and words of others, as a person counts them; empty for none.
+// amount tells whole lines, and words of others, as a person counts them; it is empty if there is none.
 func amount(lines, words int) string {
 	var out []string
 	if lines > 0 {

@@ -155,7 +155,7 @@ func (a *comparison) renamed(ctx context.Context, to object.ID, gone map[string]
 	return out, err
 }
 
-// find is what the result has at a path; a folder is nothing.
+// find returns what the result has at a path; a folder is nothing.
 func (a *comparison) find(path string) (object.Entry, error) {
 	e, err := a.store.Find(a.result, path)
 	if e.IsTree() {
@@ -357,7 +357,7 @@ func (a *comparison) alike(x, y object.Entry) (bool, error) {
 	return 2*shared >= max(len(b), len(r)) && shared > 0, nil
 }
 
-// othersText is what the other side has of a file, under either of its names.
+// othersText returns what the other side has of a file, under either of its names.
 func (a *comparison) othersText(path, from string) (text string, err error) {
 	seen := []string{""}
 	add := func(tree object.ID, at string) error {

@@ -69,7 +69,7 @@ type sides struct {
 	more               map[string]int // how many it has beyond all of the side's
 }
 
-// bare gives lines without their ends.
+// bare returns lines without their ends.
 func bare(lines []string) []string {
 	out := make([]string, len(lines))
 	for i, l := range lines {
@@ -78,7 +78,7 @@ func bare(lines []string) []string {
 	return out
 }
 
-// lost gives the lines of an edit of the side that the result does not hold, neither as they are nor woven.
+// lost returns the lines of an edit of the side that the result does not hold, neither as they are nor woven.
 func (t *sides) lost(e diff.Edit, b, s, r []string) (out []int) {
 	var missing []int
 	for i := e.B0; i < e.B1; i++ {
@@ -114,7 +114,7 @@ func (t *sides) lost(e diff.Edit, b, s, r []string) (out []int) {
 	return out
 }
 
-// changed gives the words that an edit put into each of its lines, and those it took out of all of them.
+// changed returns the words that an edit put into each of its lines, and those it took out of all of them.
 func changed(before, after []string) (added [][]string, taken map[string]int) {
 	var was, is []string
 	var line []int
@@ -183,7 +183,7 @@ func inOrder(line, words []string) int {
 	return diff.Common(len(words), diff.Myers(words, line))
 }
 
-// place gives the lines of the result that stand where lines of the side stood.
+// place returns the lines of the result that stand where lines of the side stood.
 func (t *sides) place(from, to int) (lo, hi int) {
 	lo, hi = from, to
 	for _, e := range t.toResult {
@@ -198,7 +198,7 @@ func (t *sides) place(from, to int) (lo, hi int) {
 	return max(0, lo), min(hi, len(t.result))
 }
 
-// again gives the lines of base that an edit of the side took out and that stand in the result again.
+// again returns the lines of base that an edit of the side took out and that stand in the result again.
 func (t *sides) again(e diff.Edit, b, r []string) (out []int) {
 	for i := e.A0; i < e.A1; i++ {
 		l := b[i]
@@ -243,7 +243,7 @@ func (t *sides) asChanged(e diff.Edit, i int, b, r []string) bool {
 	return false
 }
 
-// wordsOf gives the words and signs of a line, without blanks.
+// wordsOf returns the words and signs of a line, without blanks.
 func wordsOf(line string) []string {
 	return slices.DeleteFunc(diff.Words(line), func(w string) bool { return strings.TrimSpace(w) == "" })
 }

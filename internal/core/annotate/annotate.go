@@ -48,7 +48,7 @@ type Annotation struct {
 	at      map[place]*suspect
 }
 
-// NoTextError says that there is nothing at a path that has lines.
+// NoTextError reports that there is nothing at a path that has lines.
 type NoTextError struct {
 	Path string
 	What string // what is there, empty for nothing
@@ -235,8 +235,8 @@ type version struct {
 	text string
 }
 
-// text gives a version; the last ones are remembered, as a commit's text is compared with its
-// parent's, and that with the next. One that is no text has no lines in common with others.
+// text returns a version; the last ones are remembered, as a commit's text is compared with its parent's, and that
+// with the next. One that is no text has no lines in common with others.
 func (a *Annotation) text(id object.ID) (string, error) {
 	for _, v := range a.last {
 		if v.blob == id {
@@ -303,7 +303,7 @@ func (a *Annotation) parents(ctx context.Context, s *suspect) (out []parent, cut
 	return out, cut, nil
 }
 
-// hand gives a parent the lines that its text has in common with the suspect's.
+// hand returns a parent the lines that its text has in common with the suspect's.
 func (a *Annotation) hand(s *suspect, p parent, old, new string) {
 	between := diff.Between(old, new)
 	edits := between.Edits

@@ -72,7 +72,7 @@ func followMoved(m diff.Middle, lines []run) (moved, left []run) {
 	return moved, left
 }
 
-// weight is the number of letters and digits.
+// weight returns the number of letters and digits.
 func weight(line string) (n int) {
 	for _, r := range line {
 		if unicode.IsLetter(r) || unicode.IsDigit(r) {

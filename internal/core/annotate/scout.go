@@ -33,7 +33,7 @@ func newScout(a *Annotation, from object.ID, path string) *scout {
 		ends: map[object.ID]bool{}, reads: map[object.ID]chan struct{}{}}
 }
 
-// start has it go ahead until the context ends; what it gives waits for that.
+// start has it go ahead until the context ends; what it returns waits for that.
 func (s *scout) start(ctx context.Context, cancel func()) (wait func()) {
 	for range before {
 		s.turns <- struct{}{}
@@ -94,8 +94,7 @@ func (s *scout) run(ctx context.Context) {
 	}
 }
 
-// read reads the file in some trees, but for the last version that was read, and gives the one
-// that is the last now.
+// read reads the file in some trees, but for the last version that was read, and returns the one that is the last now.
 func (s *scout) read(at []object.ID, known object.ID) object.ID {
 	names := strings.Split(s.path, "/")
 	for i, name := range names {

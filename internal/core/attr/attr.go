@@ -220,8 +220,8 @@ type Scope struct {
 var builtin = map[string][]assignment{"binary": {{"diff", Value{State: Unset}}, {"merge", Value{State: Unset}},
 	{"text", Value{State: Unset}}}}
 
-// Of gives the attributes of a path under files in order of precedence, the lowest
-// first. Macros may be defined in files of the top only.
+// Of returns the attributes of a path under files in order of precedence, the lowest first. Macros may be defined in
+// files of the top only.
 func Of(files []Scope, p string) Attributes {
 	macros := func(name string) []assignment {
 		for i := len(files) - 1; i >= 0; i-- {

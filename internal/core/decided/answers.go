@@ -130,7 +130,7 @@ type place struct {
 
 func (p place) touches(e diff.Edit) bool { return e.A0 <= p.hi && e.A1 >= p.lo }
 
-// within gives what has come of the place, with the edits that touch it.
+// within returns what has come of the place, with the edits that touch it.
 func (p place) within(edits []diff.Edit) (from, to int) {
 	from, to = p.lo, p.hi
 	for _, e := range edits {
@@ -146,7 +146,7 @@ func (p place) within(edits []diff.Edit) (from, to int) {
 	return from, max(from, to)
 }
 
-// wayOf is the way that gives a text, if one does.
+// wayOf returns the way that gives a text, if one does.
 func wayOf(q *settle.Question, text string) settle.Way {
 	for _, o := range q.Ways {
 		if o.Text == text && o.Moved == nil && o.Way != settle.AsBefore {

@@ -100,7 +100,7 @@ type comparison struct {
 	out     *Account
 }
 
-// conflicts finds the answer to each conflict, and gives the joined tree with all of them.
+// conflicts finds the answer to each conflict, and returns the joined tree with all of them.
 func (x *comparison) conflicts(files *settle.Files) (object.ID, error) {
 	x.asked = map[string]bool{}
 	for i := range x.r.Conflicts {
@@ -125,7 +125,7 @@ func (x *comparison) conflicts(files *settle.Files) (object.ID, error) {
 	return x.r.Tree(x.settled)
 }
 
-// content gives what is at an entry: its text, or the id of what has none.
+// content returns what is at an entry: its text, or the id of what has none.
 func (x *comparison) content(e object.Entry) (string, error) {
 	switch {
 	case e.Absent():
@@ -182,9 +182,8 @@ func (x *comparison) whole(q *settle.Question, c *merge.Conflict) error {
 	return nil
 }
 
-// option is the option under which the tree would have what it has, at the paths of a
-// conflict: the very same or else, as contents can be conflicts of their own, things of the
-// same kind.
+// option returns the option under which the tree would have what it has, at the paths of a conflict: the very same or
+// else, as contents can be conflicts of their own, things of the same kind.
 func (x *comparison) option(q *settle.Question, c *merge.Conflict) (settle.Option, bool, error) {
 	if q.Kind == merge.ModeBits {
 		return x.mode(q)
@@ -268,8 +267,8 @@ func (x *comparison) text(f *settle.File, c *merge.Conflict) error {
 	return nil
 }
 
-// where is the place of a contested file in the tree: under its name or, as names can be in
-// question, another that it had.
+// where returns the place of a contested file in the tree: under its name or, as names can be in question, another
+// that it had.
 func (x *comparison) where(f *settle.File) (string, object.Entry, error) {
 	for _, p := range f.Names() {
 		e, err := x.store.Find(x.actual, p)

@@ -49,7 +49,7 @@ type finder struct {
 	why      string // what pytest says before the place
 }
 
-// read reads what begins at a line, and gives how many lines that was.
+// read reads what begins at a line, and returns how many lines that was.
 func (f *finder) read(lines []string, at int) int {
 	l := lines[at]
 	if m := goTested.FindStringSubmatch(l); m != nil {
@@ -96,7 +96,7 @@ func (f *finder) read(lines []string, at int) int {
 	return 1
 }
 
-// add adds a place, if it is of a file of the project, and new; ok is false where it is of no such file.
+// add adds a place, if it is of a file of the project, and new. ok is false if it is of no such file.
 func (f *finder) add(p Place) (ok bool) {
 	p.Path = clean(p.Path, f.root)
 	known := f.find(path.Base(p.Path))

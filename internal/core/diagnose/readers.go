@@ -18,7 +18,7 @@ var readers = []reader{python, pytestFrames, asserted, rustc, cmake, maven, kotl
 // escapes are the sequences by which terminals are told of colours and the like (ECMA-48).
 var escapes = rx.New(`\x1b\[[0-9;:?]*[ -/]*[@-~]|\x1b\][^\x07\x1b]*(?:\x07|\x1b\\)`)
 
-// plain is a line without what is for terminals alone.
+// plain returns a line without what is for terminals alone.
 func plain(l string) string {
 	if strings.Contains(l, "\x1b") {
 		l = escapes.ReplaceAllString(l, "")
@@ -103,7 +103,8 @@ func asserted(lines []string, at int) (Place, int, bool) {
 	return Place{m[1], number(m[2]), 0, m[3]}, 1, true
 }
 
-// frames are all places of a traceback, the innermost first: where that is not of the project, the next one may be.
+// frames returns all places of a traceback, the innermost first: where that is not of the project, the next one may
+// be.
 func frames(lines []string, at, n int) (out [][2]string) {
 	for _, l := range lines[at : at+n] {
 		m := pyFrame.FindStringSubmatch(l)

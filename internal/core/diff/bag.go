@@ -48,8 +48,8 @@ func NewBag(seed maphash.Seed, data []byte, size int) *Bag {
 	return b
 }
 
-// Similarity is the share of the larger of two contents that both have, 0 to 1. Where their
-// sizes alone keep it below least, it is 0 without a comparison.
+// Similarity returns the share of the larger of two contents that both have, 0 to 1. Where their sizes alone keep it
+// below least, it is 0 without a comparison.
 func (b *Bag) Similarity(other *Bag, least float64) float64 {
 	small, large := min(b.size, other.size), max(b.size, other.size)
 	if large == 0 || float64(small) < least*float64(large) {

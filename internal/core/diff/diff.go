@@ -40,7 +40,7 @@ func More(first, second []string) map[string]int {
 	return more
 }
 
-// Common is how many of n elements edits leave as they are.
+// Common returns how many of n elements edits leave as they are.
 func Common(n int, edits []Edit) int {
 	for _, e := range edits {
 		n -= e.A1 - e.A0
@@ -124,8 +124,8 @@ func newAlphabet(lines []string) *alphabet {
 	return l
 }
 
-// symbols gives those of another text, and how many there are in both. Most lines of it follow on one another as they
-// do in the first text, so each is compared with the one that is expected before it is looked up.
+// symbols returns those of another text, and how many there are in both. Most lines of it follow on one another as
+// they do in the first text, so each is compared with the one that is expected before it is looked up.
 func (l *alphabet) symbols(lines []string) (sym []int32, n int) {
 	sym, n = make([]int32, len(lines)), len(l.only)
 	var others map[string]int32 // that the first text does not have

@@ -32,9 +32,8 @@ func (d *differ) myers(a0, a1, b0, b1 int) {
 	}
 }
 
-// middle gives a point that an optimal path from (a0,b0) to (a1,b1) passes
-// through, by searching from both ends until the searches meet. Neither end
-// of the region is ever given.
+// middle returns a point that an optimal path from (a0,b0) to (a1,b1) passes through, by searching from both ends
+// until the searches meet. Neither end of the region is ever given.
 func (d *differ) middle(a0, a1, b0, b1 int) (x, y int) {
 	as, bs := d.a.sym, d.b.sym
 	origin := len(bs) + 1 // of the diagonals in the arrays
@@ -100,8 +99,7 @@ func (f *frontier) widen(lowest, highest int) {
 	}
 }
 
-// furthest gives the furthest point of whichever search came further: the ends are too far
-// apart for the best one.
+// furthest returns the furthest point of whichever search came further: the ends are too far apart for the best one.
 func furthest(f, b frontier, a0, a1, b0, b1 int) (x, y int) {
 	fBest, fx, fy := -1, 0, 0
 	for k := f.hi; k >= f.lo; k -= 2 {

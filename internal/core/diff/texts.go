@@ -34,7 +34,7 @@ func Between(a, b string) Middle {
 	return m
 }
 
-// lineStart gives the start of the line some lines above a byte.
+// lineStart returns the start of the line some lines above a byte.
 func lineStart(s string, at, lines int) int {
 	at = strings.LastIndexByte(s[:at], '\n') + 1
 	for ; lines > 0 && at > 0; lines-- {
@@ -43,8 +43,8 @@ func lineStart(s string, at, lines int) int {
 	return at
 }
 
-// lineEnd gives the end of the line some lines below a byte, after its line feed. The line the
-// byte is in counts as one.
+// lineEnd returns the end of the line some lines below a byte, after its line feed. The line the byte is in counts as
+// one.
 func lineEnd(s string, at, lines int) int {
 	for lines++; lines > 0; lines-- {
 		n := strings.IndexByte(s[at:], '\n')
@@ -59,7 +59,7 @@ func lineEnd(s string, at, lines int) int {
 // block is how many bytes are compared at a time, where texts are the same for long.
 const block = 256
 
-// commonStart is the number of bytes that two texts have in common at their starts.
+// commonStart returns the number of bytes that two texts have in common at their starts.
 func commonStart(a, b string) (n int) {
 	least := min(len(a), len(b))
 	for n+block <= least && a[n:n+block] == b[n:n+block] {
@@ -71,7 +71,7 @@ func commonStart(a, b string) (n int) {
 	return n
 }
 
-// commonEnd is the number of bytes that two texts have in common at their ends.
+// commonEnd returns the number of bytes that two texts have in common at their ends.
 func commonEnd(a, b string) (n int) {
 	least := min(len(a), len(b))
 	for n+block <= least && a[len(a)-n-block:len(a)-n] == b[len(b)-n-block:len(b)-n] {

@@ -16,7 +16,7 @@ type row struct {
 	at        []int // the cells' offsets
 }
 
-// csvRows reads the records; ok is false where the text is not in order.
+// csvRows reads the records. ok is false if the text is not in order.
 func csvRows(lines []string, text string) (rows []row, ok bool) {
 	r := csv.NewReader(strings.NewReader(text))
 	r.Comma = csvComma(text)
@@ -109,8 +109,7 @@ func csvProblem(text string) string {
 	}
 }
 
-// csvComma is what separates cells: of tabs, semicolons and commas the one that the
-// first line has most of.
+// csvComma returns what separates cells: of tabs, semicolons and commas the one that the first line has most of.
 func csvComma(text string) rune {
 	head, _, _ := strings.Cut(text, "\n")
 	most := ','

@@ -52,7 +52,7 @@ func (s *source) shifted(lo, hi int, read func(text string) (*group, bool)) (exc
 	return excerpt{levels: []*group{g}, shifted: true}, ok
 }
 
-// next is the first line from a place on that is not blank, or empty.
+// next returns the first line from a place on that is not blank, or empty.
 func (s *source) next(at int) string {
 	for _, l := range s.lines[at:] {
 		if l = strings.TrimSpace(l); l != "" {

@@ -39,7 +39,7 @@ func goProblem(text string) string {
 	return problem
 }
 
-// assigned gives the names on the left of the assignment at a position.
+// assigned returns the names on the left of the assignment at a position.
 func assigned(file *ast.File, pos token.Pos) string {
 	names := ""
 	ast.Inspect(file, func(n ast.Node) bool {

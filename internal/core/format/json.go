@@ -29,7 +29,7 @@ func jsonEntries(s *source, lo, hi int) (excerpt, bool) {
 // what both sides changed is mostly some members of an object, without its braces.
 type jsonScanner struct{ text string }
 
-// take gives the next n bytes, and moves behind them.
+// take returns the next n bytes, and moves behind them.
 func (s *jsonScanner) take(n int) string {
 	out := s.text[:n]
 	s.text = s.text[n:]

@@ -45,7 +45,7 @@ func (g *group) String() string {
 	return b.String()
 }
 
-// find gives the entry of a key, or nil.
+// find returns the entry of a key, or nil.
 func (g *group) find(key string) *entry {
 	for i := range g.entries {
 		if g.entries[i].key == key {
@@ -124,8 +124,8 @@ func (e *Entries) Join(place merge.Hunk) (text string, ok bool) {
 	return joinExcerpts(base, yours, theirs)
 }
 
-// joinExcerpts joins level by level, the innermost first, and gives the text. ok is
-// false where the versions stand in different places, or a level cannot be joined.
+// joinExcerpts joins level by level, the innermost first, and returns the text. ok is false where the versions stand
+// in different places, or a level cannot be joined.
 func joinExcerpts(base, yours, theirs excerpt) (joined string, ok bool) {
 	var of []string
 	for _, x := range []excerpt{base, yours, theirs} {
@@ -163,8 +163,7 @@ func joinExcerpts(base, yours, theirs excerpt) (joined string, ok bool) {
 	return text + tail, ok
 }
 
-// joinGroups brings two changed versions of a group together; ok is false where
-// they changed one thing differently.
+// joinGroups brings two changed versions of a group together. ok is false if they changed one thing differently.
 func joinGroups(base, yours, theirs *group) (*group, bool) {
 	base, yours, theirs = base.clone(), yours.clone(), theirs.clone()
 	nameAlone(base, yours, theirs)
@@ -249,9 +248,8 @@ func joinEntry(base, yours, theirs *entry) (*entry, bool) {
 	return &entry{key: yours.key, text: in.String()}, true
 }
 
-// joinKeys gives the keys of both sides in the order of the one that changed it, what
-// the other added behind what it follows there. Where both sides keep their keys
-// sorted, so is the whole.
+// joinKeys returns the keys of both sides in the order of the one that changed it, what the other added behind what it
+// follows there. Where both sides keep their keys sorted, so is the whole.
 func joinKeys(base, yours, theirs *group) ([]string, bool) {
 	if !base.sound() || !yours.sound() || !theirs.sound() || exchanged(base, yours) || exchanged(base, theirs) {
 		return nil, false
@@ -285,7 +283,7 @@ func joinKeys(base, yours, theirs *group) ([]string, bool) {
 	return out, true
 }
 
-// keysIn gives a group's keys that another has too, in order.
+// keysIn returns a group's keys that another has too, in order.
 func (g *group) keysIn(other *group) (out []string) {
 	for _, e := range g.entries {
 		if other.find(e.key) != nil {

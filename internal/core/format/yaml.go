@@ -67,7 +67,7 @@ func yamlMarks(s *source) map[int]mark {
 	return marks
 }
 
-// yamlItem is the mark of an item of a sequence: known by a key of its own, if it has one.
+// yamlItem returns the mark of an item of a sequence: known by a key of its own, if it has one.
 func yamlItem(c *yaml.Node, of string) mark {
 	m := mark{parent: of, key: yamlText(c), bare: true}
 	for i := 0; c.Kind == yaml.MappingNode && i+1 < len(c.Content); i += 2 {
@@ -78,7 +78,7 @@ func yamlItem(c *yaml.Node, of string) mark {
 	return m
 }
 
-// yamlText is the values of a node, in order.
+// yamlText returns the values of a node, in order.
 func yamlText(n *yaml.Node) string {
 	text := n.Value
 	for _, c := range n.Content {

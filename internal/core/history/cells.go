@@ -11,7 +11,7 @@ type Cell struct {
 // strokes is the box-drawing character for each set of directions: up, down, left, right as bits.
 var strokes = [16]rune{' ', '╵', '╷', '│', '╴', '╯', '╮', '┤', '╶', '╰', '╭', '├', '─', '┴', '┬', '┼'}
 
-// Rune is the character that draws the cell, a blank for a commit.
+// Rune returns the character that draws the cell, a blank for a commit.
 func (c Cell) Rune() rune {
 	if c.Commit {
 		return ' '

@@ -109,7 +109,7 @@ func apart(a, b *line) bool {
 	return below(a, b) || below(b, a)
 }
 
-// adds is what a line costs with those that have columns already.
+// adds returns what a line costs with those that have columns already.
 func (s *search) adds(l *line) (cost int) {
 	cost = l.column
 	for _, b := range s.bends {

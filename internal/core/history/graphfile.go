@@ -111,7 +111,7 @@ func parseLayer(format object.Format, data []byte) (*layer, error) {
 	return l, nil
 }
 
-// find gives the place of an id in the layer.
+// find returns the place of an id in the layer.
 func (l *layer) find(raw []byte) (uint32, bool) {
 	size := l.format.Size()
 	lo, hi := uint32(0), binary.BigEndian.Uint32(l.fanout[4*int(raw[0]):])
@@ -147,8 +147,8 @@ func (g *Graph) id(n uint32) (object.ID, bool) {
 	return object.RawID(l.ids[int(i)*size : int(i+1)*size]), true
 }
 
-// Shape gives the shape of a commit; ok is false where the graph does not have it, or is
-// damaged there. A nil graph has none. Time is logarithmic in the number of commits.
+// Shape returns the shape of a commit. ok is false if the graph does not have it, or is damaged there. A nil graph has
+// none. Time is logarithmic in the number of commits.
 func (g *Graph) Shape(id object.ID) (s Shape, ok bool) {
 	if g == nil {
 		return s, false

@@ -119,7 +119,7 @@ func Diverge(ctx context.Context, store *object.Overlay, yours, theirs object.ID
 	return d, nil
 }
 
-// run walks until only common commits are left, and gives where the sides met.
+// run walks until only common commits are left, and returns where the sides met.
 func (w *walk) run(ctx context.Context) (met []*mark, err error) {
 	for live := true; live; live = w.live() {
 		if err := ctx.Err(); err != nil {
@@ -259,8 +259,7 @@ func IsAncestor(ctx context.Context, store *object.Overlay, old, new object.ID) 
 	return false, nil
 }
 
-// FirstParentTree gives the tree a commit started from: that of its first
-// parent, or the empty one.
+// FirstParentTree returns the tree a commit started from: that of its first parent, or the empty one.
 func FirstParentTree(store *object.Overlay, c *object.Commit) (object.ID, error) {
 	if len(c.Parents) == 0 {
 		return object.ID{}, nil

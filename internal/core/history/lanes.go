@@ -165,7 +165,7 @@ func (p *piece) row(at int, c Listed, k links) Row {
 	return r
 }
 
-// Width is how many columns the row takes.
+// Width returns how many columns the row takes.
 func (r *Row) Width() int {
 	w := r.Column + 1
 	for _, of := range [][]Lane{r.Past, r.Ends, r.Begins, r.Joins} {

@@ -9,9 +9,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Annotator finds which of a side's commits changed a path, and which of them
-// brought a given text. It remembers what it read, and is safe for use by
-// several goroutines.
+// Annotator finds which of a side's commits changed a path, and which of them brought a given text. It remembers what
+// it read, and is safe for concurrent use.
 type Annotator struct {
 	store   *object.Overlay
 	commits []Node // newest first
@@ -79,7 +78,7 @@ func (t *Annotator) at(path string) ([]touch, error) {
 	return out, nil
 }
 
-// lines gives the lines of a regular file, and none of anything else.
+// lines returns the lines of a regular file, and none of anything else.
 func (t *Annotator) lines(e object.Entry) ([]string, error) {
 	if !e.Mode.IsRegular() {
 		return nil, nil
@@ -89,7 +88,7 @@ func (t *Annotator) lines(e object.Entry) ([]string, error) {
 }
 
 // before finds what a commit added at a path in the tree before it: of the files that the commit took away, the one
-// that shares the most lines with it, at least half of the longer one's. Where there is none it gives the path back,
+// that shares the most lines with it, at least half of the longer one's. Where there is none it returns the path back,
 // and no lines.
 func (t *Annotator) before(before, after object.ID, path string, now []string) (name string, was []string, err error) {
 	name = path
@@ -114,8 +113,8 @@ func (t *Annotator) before(before, after object.ID, path string, now []string) (
 	return name, was, nil
 }
 
-// Editors gives the commits that added one of the lines at the path, the newest first; where
-// none did, the newest that touched the path; none where none did that.
+// Editors returns the commits that added one of the lines at the path, the newest first; where none did, the newest
+// that touched the path; none where none did that.
 func (t *Annotator) Editors(path string, lines []string) (out []Node, err error) {
 	touches, err := t.at(path)
 	if err != nil || len(touches) == 0 {
@@ -135,7 +134,7 @@ func (t *Annotator) Editors(path string, lines []string) (out []Node, err error)
 	return out, nil
 }
 
-// Editor gives the first of Editors; ok is false where there is none.
+// Editor returns the first of Editors. ok is false if there is none.
 func (t *Annotator) Editor(path string, lines []string) (n Node, ok bool, err error) {
 	all, err := t.Editors(path, lines)
 	if err != nil || len(all) == 0 {

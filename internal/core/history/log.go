@@ -178,7 +178,7 @@ type Listed struct {
 	Shape
 }
 
-// Next gives the next commits, at most n; none when all were listed.
+// Next returns the next commits, at most n; none when all were listed.
 func (l *Log) Next(ctx context.Context, n int) ([]Listed, error) {
 	var out []Listed
 	for len(out) < n && len(l.ready.places) > 0 {

@@ -87,7 +87,7 @@ func (lib *library) add(pattern string, language int) {
 	}
 }
 
-// of gives the language of a file's name, the one of the highest priority; nil where there is none.
+// of returns the language of a file's name, the one of the highest priority; it is nil if there is none.
 func (lib *library) of(base string) (best *language) {
 	consider := func(list []int) {
 		for _, i := range list {
@@ -127,7 +127,7 @@ var (
 	loaded = map[string]chroma.Lexer{} // by file; nil for one that cannot be used
 )
 
-// lexerOf gives the lexer for a file's name; nil where none is known.
+// lexerOf returns the lexer for a file's name; nil where none is known.
 func lexerOf(name string) chroma.Lexer {
 	lib, err := archive()
 	if err != nil {
@@ -179,7 +179,7 @@ const (
 	longest = 250 * time.Millisecond // for all of it
 )
 
-// Tokens cuts a text into tokens, which together are the text; ok is false where the language is not known, or the text
+// Tokens cuts a text into tokens, which together are the text. ok is false if the language is not known, or the text
 // is not of it, or is too much for its definition.
 func Tokens(name, text string) (out []chroma.Token, ok bool) {
 	out, err := Cut(name, text)
@@ -264,5 +264,5 @@ func cutWithin(l chroma.Lexer, text string, end time.Time) (out []chroma.Token, 
 	}
 }
 
-// longestToken is the length in bytes past which tokens are not put together any more.
+// longestToken is the length in bytes past which tokens are not put together any longer.
 const longestToken = 8 << 10

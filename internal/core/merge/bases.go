@@ -8,7 +8,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// BaseTree gives the tree that TreesOver joins over: that of the only common ancestor, or several joined in memory.
+// BaseTree returns the tree that TreesOver joins over: that of the only common ancestor, or several joined in memory.
 func (e *Engine) BaseTree(ctx context.Context, bases []object.ID) (object.ID, error) {
 	base, err := e.base(ctx, bases)
 	return base.tree, err
@@ -172,8 +172,8 @@ func (e *Engine) undecidedName(tree object.ID, name string, kind ConflictKind, n
 	return e.Store.Edit(tree, set)
 }
 
-// directoryFirst gives the directory of a clash, joined with what the other side
-// left of it, or the file where nothing is left.
+// directoryFirst returns the directory of a clash, joined with what the other side left of it, or the file where
+// nothing is left.
 func (e *Engine) directoryFirst(ctx context.Context, c *Clash) (object.Entry, error) {
 	r, err := e.join(ctx, ancestor{tree: c.Base.Subtree()}, c.Yours.Subtree(), c.Theirs.Subtree(), false)
 	if err != nil {

@@ -32,7 +32,7 @@ func (b *Begun) Narrow(r *Result) {
 	})
 }
 
-// Over gives what stands with the open paths as they are in the joined tree of a result.
+// Over returns what stands with the open paths as they are in the joined tree of a result.
 func (b *Begun) Over(r *Result, joined object.ID) (object.ID, error) {
 	paths := slices.Clone(b.Open)
 	for i := range r.Conflicts {
@@ -63,8 +63,7 @@ func (b *Begun) Over(r *Result, joined object.ID) (object.ID, error) {
 	return tree, err
 }
 
-// edited is a file with the edits that were made to it. One that does not fit is left out, and
-// that is remarked.
+// edited returns a file with the edits that were made to it. One that does not fit is left out, and that is remarked.
 func (b *Begun) edited(r *Result, path string, e object.Entry) (object.Entry, error) {
 	for _, edit := range b.Edits {
 		if edit.Path != path || !e.Mode.IsRegular() {

@@ -2,8 +2,7 @@ package merge
 
 import "sync"
 
-// cache remembers what was worked out once. It is safe for use by several goroutines; two
-// may work the same out at the same time.
+// cache remembers what was worked out once. It is safe for concurrent use; two may work the same out at the same time.
 type cache[K comparable, V any] struct {
 	mu sync.Mutex
 	of map[K]V

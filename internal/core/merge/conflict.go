@@ -133,7 +133,7 @@ func (n *Naming) Facts() string {
 	return fmt.Sprintf("%q %q %+v %+v", n.At, n.From, n.Yours.Moves, n.Theirs.Moves)
 }
 
-// Of gives what a side does.
+// Of returns what a side does.
 func (n *Naming) Of(s Side) Placing {
 	if s == Theirs {
 		return n.Theirs
@@ -141,7 +141,7 @@ func (n *Naming) Of(s Side) Placing {
 	return n.Yours
 }
 
-// File is the side of a clash that has the file.
+// File returns the side of a clash that has the file.
 func (c *Clash) File() Side {
 	if c.Yours.IsTree() {
 		return Theirs
@@ -149,7 +149,7 @@ func (c *Clash) File() Side {
 	return Yours
 }
 
-// From is the path a conflict's file had before it was renamed, or empty.
+// From returns the path a conflict's file had before it was renamed, or empty.
 func (c *Conflict) From() string {
 	switch s := c.Subject.(type) {
 	case *Lines:
@@ -162,7 +162,7 @@ func (c *Conflict) From() string {
 	return ""
 }
 
-// Also is the other place that a question of names is about, or empty.
+// Also returns the other place that a question of names is about, or empty.
 func (c *Conflict) Also() string {
 	if n, ok := c.Subject.(*Naming); ok {
 		return n.Also

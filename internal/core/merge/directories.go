@@ -96,8 +96,7 @@ func (m *movedDirs) count(renames []Rename) {
 	}
 }
 
-// follow gives the place a file of a moved directory would have if it went
-// along, and the directory that was moved.
+// follow returns the place a file of a moved directory would have if it went along, and the directory that was moved.
 func (m *movedDirs) follow(p string) (place, dir string, ok bool) {
 	for dir = parent(p); dir != ""; dir = parent(dir) {
 		if to, ok := m.to[dir]; ok {

@@ -18,9 +18,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Engine joins trees over one store. It remembers how texts joined, so that joining
-// again after a decision costs only what the decision changes. It is safe for
-// use by several goroutines.
+// Engine joins trees over one store. It remembers how texts joined, so that joining again after a decision costs only
+// what the decision changes. It is safe for concurrent use.
 type Engine struct {
 	Store *object.Overlay
 

@@ -54,8 +54,7 @@ func (m *merger) disputed(ctx context.Context, path string, b, y, t object.Entry
 	return nil
 }
 
-// newer gives the one of two moves of a submodule that holds the other, where both
-// went forward.
+// newer returns the one of two moves of a submodule that holds the other, where both went forward.
 func (m *merger) newer(ctx context.Context, path string, b, y, t object.Entry) (object.Entry, bool) {
 	holds := m.engine.Contains
 	switch {
@@ -106,8 +105,7 @@ func (m *merger) regular(ctx context.Context, path string, b, y, t object.Entry)
 	return nil
 }
 
-// content joins the contents of two regular files: to the blob of an id, or it gives what the
-// conflict is about.
+// content joins the contents of two regular files: to the blob of an id, or it returns what the conflict is about.
 func (m *merger) content(ctx context.Context, path string, b, y, t object.Entry) (object.ID, Subject, error) {
 	switch {
 	case y.ID == t.ID, t.ID == b.ID:
@@ -187,8 +185,7 @@ func (m *merger) tooLarge(entries ...object.Entry) (string, error) {
 	return "", nil
 }
 
-// Text joins three blobs as texts; the zero id is an empty one. It gives nil
-// where one of them is not text.
+// Text joins three blobs as texts; the zero id is an empty one. It returns nil where one of them is not text.
 func (e *Engine) Text(base, yours, theirs object.ID) (*Text, error) {
 	key := Three[object.ID]{base, yours, theirs}
 	var lines Three[[]string]

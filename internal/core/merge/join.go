@@ -35,7 +35,7 @@ func (e *Engine) join(ctx context.Context, base ancestor, yours, theirs object.I
 	return r, err
 }
 
-// begin is a result with nothing in it yet.
+// begin returns a result with nothing in it yet.
 func (e *Engine) begin(base, yours, theirs object.ID) *Result {
 	return &Result{Given: Three[object.ID]{base, yours, theirs}, Base: base, Yours: yours, Theirs: theirs,
 		store: e.Store}

@@ -27,7 +27,7 @@ func endsOf(lines []string) (e ends) {
 	return e
 }
 
-// withEnds gives lines of the one pure kind the other's ends.
+// withEnds returns lines of the one pure kind the other's ends.
 func withEnds(lines []string, e ends) []string {
 	out := make([]string, len(lines))
 	for i, l := range lines {

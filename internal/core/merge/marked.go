@@ -11,8 +11,8 @@ type Marks struct {
 	Base   bool          // what both started from is written, too
 }
 
-// Marked gives the joined text with both sides of each contested region between marks, as git and diff3 write
-// them. Each mark stands on a line of its own, with the ends that the lines have.
+// Marked returns the joined text with both sides of each contested region between marks, as git and diff3 write them.
+// Each mark stands on a line of its own, with the ends that the lines have.
 func (t Text) Marked(m Marks) string {
 	end := "\n"
 	if len(t.Yours) > 0 && strings.HasSuffix(t.Yours[0], "\r\n") {

@@ -56,8 +56,8 @@ func takeUp(store *object.Overlay, tree object.ID, moves []Move, trees bool, tak
 	return store.Edit(tree, gone)
 }
 
-// placeFor gives the path that what was moved goes to: where it is meant to go, where it came
-// from, or one beside that, the first that is free.
+// placeFor returns the path that what was moved goes to: where it is meant to go, where it came from, or one beside
+// that, the first that is free.
 func placeFor(store *object.Overlay, tree object.ID, m Move) (string, error) {
 	free := func(p string) (bool, error) {
 		at, err := store.Find(tree, p)
@@ -77,8 +77,8 @@ func placeFor(store *object.Overlay, tree object.ID, m Move) (string, error) {
 	return beside(m.From, "moved", free)
 }
 
-// beside gives a name for a second thing at a path, made of the side it is of, that
-// is free: pier.png gives pier-yours.png.
+// beside returns a name for a second thing at a path, made of the side it is of, that is free: pier.png gives
+// pier-yours.png.
 func beside(p string, side Side, free func(p string) (bool, error)) (string, error) {
 	ext := path.Ext(p)
 	if ext == path.Base(p) {
@@ -96,5 +96,5 @@ func beside(p string, side Side, free func(p string) (bool, error)) (string, err
 	}
 }
 
-// parent is the directory of a path, empty for the top.
+// parent returns the directory of a path, empty for the top.
 func parent(p string) string { return p[:max(0, strings.LastIndexByte(p, '/'))] }

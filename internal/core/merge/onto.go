@@ -38,7 +38,7 @@ func (e *Engine) Onto(ctx context.Context, base, changed, onto object.ID) (*Resu
 // Attributes are those of a tree's files.
 type Attributes struct{ rules *rules }
 
-// Attributes gives those of a tree, which are read when they are needed.
+// Attributes returns those of a tree, which are read when they are needed.
 func (e *Engine) Attributes(ctx context.Context, tree object.ID) *Attributes {
 	return &Attributes{newRules(e, Three[object.ID]{tree, tree, tree})}
 }
@@ -50,8 +50,8 @@ type Place struct {
 }
 
 // Edits is Onto for a change that edits files and does nothing else, where all of them are in the tree that it is
-// brought onto: no directory is read, and the tree is not made. It gives the edits that make it, none where nothing of
-// the change is left, and what should be known of them. attributes are of that tree, or of one whose files of
+// brought onto: no directory is read, and the tree is not made. It returns the edits that make it, none where nothing
+// of the change is left, and what should be known of them. attributes are of that tree, or of one whose files of
 // attributes are the same. ok is false where it takes more to tell, or where something is asked. The error is that of
 // reading an object.
 func (e *Engine) Edits(ctx context.Context, attributes *Attributes, places []Place) (made []Edit, remarks []Remark,

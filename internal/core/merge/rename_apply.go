@@ -198,7 +198,7 @@ type renamesMade struct {
 	from    map[string]string // old names by new ones
 }
 
-// set gives the edits of a tree.
+// set returns the edits of a tree.
 func (m *renamesMade) set(tree Side) map[string]object.Entry { return *m.edits.Of(tree) }
 
 // oneSided is a rename that only one side made. met is the old name of a file that the

@@ -28,8 +28,8 @@ func (e *Engine) Renames(ctx context.Context, from, to object.ID, gone map[strin
 	return list, err
 }
 
-// CameFrom finds which file of a tree, gone from another, stands at a path there now; empty
-// where none does. Other files that are new there do not compete for it.
+// CameFrom finds which file of a tree, gone from another, stands at a path there now; it is empty if there is none
+// does. Other files that are new there do not compete for it.
 func (e *Engine) CameFrom(ctx context.Context, from, to object.ID, at string) (string, error) {
 	f := finder{engine: e, relevant: map[string]bool{}, contents: map[object.ID]*diff.Bag{},
 		seed: maphash.MakeSeed()}
@@ -303,7 +303,7 @@ func (a candidate) compare(b candidate) int {
 	return 1
 }
 
-// candidates gives the few best sources of a target: more would hardly ever be needed.
+// candidates returns the few best sources of a target: more would hardly ever be needed.
 func (f *finder) candidates(sources []*source, t *target) ([]candidate, error) {
 	const few = 4
 	var of []candidate
@@ -320,7 +320,7 @@ func (f *finder) candidates(sources []*source, t *target) ([]candidate, error) {
 	return of[:min(len(of), few)], nil
 }
 
-// content is a file's content as a bag of its lines.
+// content returns a file's content as a bag of its lines.
 func (f *finder) content(id object.ID) (*diff.Bag, error) {
 	if b := f.contents[id]; b != nil {
 		return b, nil
@@ -338,8 +338,8 @@ func (f *finder) content(id object.ID) (*diff.Bag, error) {
 	return b, nil
 }
 
-// similarity is the share of the larger of two files that both have, 0 to 1.
-// Only files are compared; links and submodules are renamed exactly or not.
+// similarity returns the share of the larger of two files that both have, 0 to 1. Only files are compared; links and
+// submodules are renamed exactly or not.
 func (f *finder) similarity(a, b object.Entry) (float64, error) {
 	if !a.Mode.IsRegular() || !b.Mode.IsRegular() {
 		return 0, nil

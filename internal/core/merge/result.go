@@ -99,8 +99,7 @@ func (r *Result) Tree(settled Decided) (object.ID, error) {
 	return id, err
 }
 
-// Brief gives a clean result without its account of what joined: all that is left
-// to say once the tree is made.
+// Brief returns a clean result without its account of what joined: all that is left to say once the tree is made.
 func (r *Result) Brief() *Result {
 	return &Result{Given: r.Given, Base: r.Base, Yours: r.Yours, Theirs: r.Theirs, Remarks: r.Remarks, store: r.store}
 }
@@ -206,7 +205,7 @@ func (r *Result) nameBeside() error {
 // are. A number without leading zeros has to be of two digits at least: what is counted by 1, 2, 3 is often two lists.
 var numbered = rx.New(`^([A-Za-z]{0,4}?)(0\d+|[1-9]\d{1,7})([_-]+)[^/]*(\.\w+)?$`)
 
-// numberOf gives the folder and number that a path has in such an order; ok is false where it has none.
+// numberOf returns the folder and number that a path has in such an order. ok is false if it has none.
 func numberOf(p string) (place, number string, ok bool) {
 	m := numbered.FindStringSubmatch(path.Base(p))
 	if m == nil {

@@ -9,7 +9,7 @@ const (
 	Theirs Side = "theirs"
 )
 
-// Other is the other side.
+// Other returns the other side.
 func (s Side) Other() Side {
 	if s == Yours {
 		return Theirs
@@ -23,7 +23,7 @@ const ofBase Side = "base"
 // Three is one thing of the base and of each side.
 type Three[T any] struct{ Base, Yours, Theirs T }
 
-// Of gives what a side has, or for any other name the base.
+// Of returns what a side has, or for any other name the base.
 func (t *Three[T]) Of(s Side) *T {
 	switch s {
 	case Yours:

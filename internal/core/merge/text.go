@@ -114,7 +114,7 @@ func growth(edits []diff.Edit) (n int) {
 	return n
 }
 
-// Conflicts is the number of contested regions.
+// Conflicts returns the number of contested regions.
 func (t Text) Conflicts() (n int) {
 	for _, r := range t.Hunks {
 		if r.Origin == Contested {
@@ -124,7 +124,7 @@ func (t Text) Conflicts() (n int) {
 	return n
 }
 
-// Lines gives the joined lines of an uncontested region.
+// Lines returns the joined lines of an uncontested region.
 func (t Text) Lines(r Hunk) []string {
 	if r.Origin == FromTheirs {
 		return t.Theirs[r.Theirs.Lo:r.Theirs.Hi]
@@ -132,7 +132,7 @@ func (t Text) Lines(r Hunk) []string {
 	return t.Yours[r.Yours.Lo:r.Yours.Hi]
 }
 
-// size is how many bytes the uncontested regions have.
+// size returns how many bytes the uncontested regions have.
 func (t Text) size() (n int) {
 	for _, r := range t.Hunks {
 		if r.Origin == Contested {
@@ -145,8 +145,7 @@ func (t Text) size() (n int) {
 	return n
 }
 
-// Join gives the joined text, asking settle for the text of each contested
-// region (with its number, from 0).
+// Join returns the joined text, asking settle for the text of each contested region (with its number, from 0).
 func (t Text) Join(settle func(conflict int, r Hunk) string) string {
 	var b strings.Builder
 	b.Grow(t.size())

@@ -7,8 +7,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/diff"
 )
 
-// Union is the joined text with both sides' lines at contested places, yours
-// first.
+// Union returns the joined text with both sides' lines at contested places, yours first.
 func (t Text) Union() string {
 	return t.parts(func(out *[]string, yours, theirs []string) {
 		*out = append(append(*out, yours...), theirs...)
@@ -24,9 +23,8 @@ const (
 	AncestorsEnd  = "┄┄ end.\n"
 )
 
-// Undecided is the joined text with both versions of each contested region.
-// What both have in common is left out of that, unless it is three lines or less
-// between two such places.
+// Undecided returns the joined text with both versions of each contested region. What both have in common is left out
+// of that, unless it is three lines or less between two such places.
 func (t Text) Undecided() string {
 	whole := func(out *[]string, lines []string) {
 		*out = append(*out, lines...)
@@ -43,9 +41,8 @@ func (t Text) Undecided() string {
 	})
 }
 
-// parts gives the joined text with what both writes for each contested part: of a
-// contested region what the sides do not have in common, parts with up to three
-// lines between them taken as one.
+// parts returns the joined text with what both writes for each contested part: of a contested region what the sides do
+// not have in common, parts with up to three lines between them taken as one.
 func (t Text) parts(both func(out *[]string, yours, theirs []string)) string {
 	const near = 3
 	type part struct {

@@ -57,7 +57,7 @@ func bracketed(lines []string, line, col int) (parts []string, ok bool) {
 	return nil, false
 }
 
-// params is what stands between the brackets after a definition's name.
+// params returns what stands between the brackets after a definition's name.
 func params(lines []string, d def) string {
 	parts, _ := paramsOf(lines, d)
 	return strings.Join(parts, ", ")
@@ -76,7 +76,7 @@ func paramsOf(lines []string, d def) (parts []string, ok bool) {
 	return bracketed(lines, d.line, at+len(d.name)+open)
 }
 
-// arityOf is how many arguments a definition takes; ok is false where it takes none, being something else.
+// arityOf returns how many arguments a definition takes. ok is false if it takes none, being something else.
 func arityOf(l *language, lines []string, d def) (a arity, ok bool) {
 	list, ok := paramsOf(lines, d)
 	if !ok {

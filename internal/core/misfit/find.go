@@ -24,7 +24,7 @@ func Find(ctx context.Context, store *object.Overlay, t Trees) ([]Misfit, error)
 }
 
 // Sides is what both sides changed, as far as it is looked into. It can be read before they are joined. It is not safe
-// for use by several goroutines.
+// for concurrent use.
 type Sides struct{ read *finder } // nil where a side has nothing that could misfit
 
 // Read reads both sides for Find.
@@ -46,7 +46,7 @@ func Read(ctx context.Context, store *object.Overlay, base, yours, theirs object
 	return &Sides{f}, nil
 }
 
-// Find is the function Find, for a tree that the sides were joined to.
+// Find returns the function Find, for a tree that the sides were joined to.
 func (s *Sides) Find(ctx context.Context, joined object.ID) ([]Misfit, error) {
 	if s.read == nil {
 		return nil, nil

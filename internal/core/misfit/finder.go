@@ -22,7 +22,7 @@ type finder struct {
 	reads  *reading  // what was cut into tokens of other languages
 }
 
-// of gives the file of a path that a side changed, or nil.
+// of returns the file of a path that a side changed, or nil.
 func (f *finder) of(side merge.Side, p string) *file {
 	files := f.sides[index(side)]
 	i, ok := slices.BinarySearchFunc(files, p, func(one *file, p string) int { return cmp.Compare(one.path, p) })
@@ -39,7 +39,7 @@ func (f *finder) tree(s merge.Side) object.ID {
 	return f.trees.Yours
 }
 
-// at is the joined entry of a path.
+// at returns the joined entry of a path.
 func (f *finder) at(p string) (object.Entry, error) {
 	if f.joined == nil {
 		f.joined = object.NewFinder(f.store)
@@ -57,7 +57,7 @@ func (f *finder) stands(p, line string) (bool, error) {
 	return err == nil && slices.Contains(diff.Lines(text), line), err
 }
 
-// text is a file's; empty where it is none, or too large.
+// text returns a file's; empty where it is none, or too large.
 func (f *finder) text(e object.Entry) (string, error) {
 	if !e.Mode.IsRegular() {
 		return "", nil

@@ -39,7 +39,7 @@ func newDeclared(list []goDecl) declared {
 	return out
 }
 
-// find gives the declaration of a key.
+// find returns the declaration of a key.
 func (d *declared) find(key string) (goDecl, bool) {
 	i, ok := d.byKey[key]
 	if !ok {

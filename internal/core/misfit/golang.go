@@ -75,8 +75,9 @@ func (f *finder) golang(ctx context.Context) (out []Misfit, err error) {
 	return out, nil
 }
 
-// check checks the declarations that are wanted of some folders in a tree, and gives the packages with errors. changed
-// holds the folders that each side changed: a package that does not reach both is passed over. If it is nil, none is.
+// check checks the declarations that are wanted of some folders in a tree, and returns the packages with errors.
+// changed holds the folders that each side changed: a package that does not reach both is passed over. If it is nil,
+// none is.
 func (b *blame) check(ctx context.Context, g *gosource, dirs []string, wanted wanted, changed *[2]map[string]bool) (
 	wrong []*checked, err error) {
 	var list []*checked
@@ -119,7 +120,7 @@ type blame struct {
 	joined  *gosource
 }
 
-// behind tells the misfit that an error is; ok is false where it cannot be told whose edits meet.
+// behind tells the misfit that an error is. ok is false if it cannot be told whose edits meet.
 func (b *blame) behind(e goError, lines []string) (m Misfit, ok bool) {
 	kind, name := e.code.about(e.msg)
 	used, ok := b.writer(e.path, strings.TrimSuffix(lines[e.line-1], "\r"))
@@ -218,7 +219,7 @@ func (b *blame) writer(p, line string) (at Place, ok bool) {
 	return at, ok
 }
 
-// declared gives what each Go file that a side changed declared before, and declares after, but for what is in both.
+// declared returns what each Go file that a side changed declared before, and declares after, but for what is in both.
 func (b *blame) declared(side merge.Side) map[string][2]declared {
 	i := index(side)
 	if b.decls[i] == nil {

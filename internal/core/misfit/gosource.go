@@ -105,7 +105,7 @@ func (f *finder) gosource(tree object.ID) *gosource {
 
 var moduleLine = rx.New(`(?m)^module\s+"?([^\s"]+)`)
 
-// module gives the module that a folder is in, and the folder it begins in.
+// module returns the module that a folder is in, and the folder it begins in.
 func (g *gosource) module(dir string) (name, root string) {
 	for root = dir; ; root = path.Dir(root) {
 		name, known := g.modules[root]
@@ -125,7 +125,7 @@ func (g *gosource) module(dir string) (name, root string) {
 	}
 }
 
-// folder gives the folder of an imported package, where it is in this tree.
+// folder returns the folder of an imported package, where it is in this tree.
 func (g *gosource) folder(imported, from string) (dir string, ok bool) {
 	name, root := g.module(from)
 	if rest, in := strings.CutPrefix(imported, name); name != "" && in && (rest == "" || rest[0] == '/') {
@@ -134,7 +134,7 @@ func (g *gosource) folder(imported, from string) (dir string, ok bool) {
 	return "", false
 }
 
-// called gives the name that a package is imported by from a folder: its own where it is in this tree, else the last
+// called returns the name that a package is imported by from a folder: its own where it is in this tree, else the last
 // part of its path.
 func (g *gosource) called(imported, from string) string {
 	if dir, ok := g.folder(imported, from); ok {
@@ -172,7 +172,7 @@ func isBuilt(name, text string) bool {
 
 const all = math.MaxInt
 
-// importable gives the package of a folder as others import it. It has no files where there is none.
+// importable returns the package of a folder as others import it. It has no files where there is none.
 func (g *gosource) importable(dir string) (*gopackage, error) {
 	if p := g.pkgs[dir]; p != nil {
 		return p, nil
@@ -203,7 +203,7 @@ func newPackage(dir string, bodies bool, files []*gofile) *gopackage {
 	return p
 }
 
-// name is the package's; empty where it has no files.
+// name returns the package's; empty where it has no files.
 func (p *gopackage) name() string {
 	if len(p.files) == 0 {
 		return ""
@@ -243,7 +243,7 @@ func (g *gosource) read(dir string, tests bool, most int) (out []*gofile, err er
 	return out, nil
 }
 
-// file gives a file of the tree; nil where it is not built, or its imports do not parse.
+// file returns a file of the tree; nil where it is not built, or its imports do not parse.
 func (g *gosource) file(p string, e object.Entry) (*gofile, error) {
 	name := goVersion{p, e.ID}
 	f, known := g.f.goes.files[name]
@@ -341,7 +341,7 @@ func (f *sliced) isKept() bool {
 	return slices.ContainsFunc(f.kept, func(much kept) bool { return much > nothing })
 }
 
-// outline is the file with what is kept of it, and its imports.
+// outline returns the file with what is kept of it, and its imports.
 func (f *sliced) outline() string {
 	return f.only(func(i int) kept {
 		if f.decls[i].Token == "import" {
@@ -457,7 +457,7 @@ func (g *gosource) spread(p *gopackage, file int, u *uses) error {
 	return nil
 }
 
-// importedBy gives the package of a folder, and notes who imports it.
+// importedBy returns the package of a folder, and notes who imports it.
 func (g *gosource) importedBy(p *gopackage, dir string) (*gopackage, error) {
 	if p.inside != nil && dir == p.dir {
 		return p.inside, nil
@@ -469,7 +469,7 @@ func (g *gosource) importedBy(p *gopackage, dir string) (*gopackage, error) {
 	return q, err
 }
 
-// importsOf gives the folders in this tree that a file imports, by the names that it has for them.
+// importsOf returns the folders in this tree that a file imports, by the names that it has for them.
 func (g *gosource) importsOf(p *gopackage, file int) (map[string]string, error) {
 	if known := p.byName[file]; known != nil {
 		return known, nil
@@ -568,7 +568,7 @@ func (c *checked) wrongIn(texts map[string]bool) {
 	}
 }
 
-// lines are those of a file of the package.
+// lines returns those of a file of the package.
 func (c *checked) lines(p string) []string {
 	for _, f := range slices.Concat(c.inside.files, c.beside.files) {
 		if f.path == p {

@@ -56,7 +56,7 @@ func (g *goshared) cut(id object.ID, text string) *cut {
 	return c
 }
 
-// only is the text with so much of each declaration as keep says. What is kept stands on its lines.
+// only returns the text with so much of each declaration as keep says. What is kept stands on its lines.
 func (c *cut) only(keep func(i int) kept) string {
 	var out strings.Builder
 	out.WriteString(c.head)

@@ -155,8 +155,8 @@ func newReading() *reading {
 // lexingTime is how long cutting files into tokens may take for one look.
 const lexingTime = 3 * time.Second
 
-// code gives the lines of a file, as it is now, without its comments, and with texts without what strings say. It has
-// none of a file that is too much to be read as code.
+// code returns the lines of a file, as it is now, without its comments, and with texts without what strings say. It
+// has none of a file that is too much to be read as code.
 func (r *reading) code(one *file, strs bool) []string {
 	which := 0
 	if strs {
@@ -172,7 +172,7 @@ func (r *reading) code(one *file, strs bool) []string {
 	return known[which]
 }
 
-// read is code, both ways; ok is false where there is no time for it.
+// read is code, both ways. ok is false if there is no time for it.
 func (r *reading) read(one *file) (lines [2][]string, ok bool) {
 	if r.left <= 0 {
 		return lines, false
@@ -203,7 +203,7 @@ func (r *reading) read(one *file) (lines [2][]string, ok bool) {
 	return lines, true
 }
 
-// uses lists the lines, from 0, that have a name outside comments and strings, and gives all without those.
+// uses lists the lines, from 0, that have a name outside comments and strings, and returns all without those.
 func (r *reading) uses(one *file, name string) (at []int, lines []string) {
 	if !strings.Contains(one.is, name) {
 		return nil, one.to
@@ -217,7 +217,7 @@ func (r *reading) uses(one *file, name string) (at []int, lines []string) {
 	return at, lines
 }
 
-// occurrences gives where a line has a name as a word of its own.
+// occurrences returns where a line has a name as a word of its own.
 func occurrences(l, name string) iter.Seq[int] {
 	return func(yield func(int) bool) {
 		for at := 0; name != ""; {
@@ -247,7 +247,7 @@ func importing(l string) bool {
 	return strings.Contains(l, "import") || strings.Contains(l, "require") || strings.Contains(l, "use ")
 }
 
-// words gives the words of a line that can be, or be part of, a name.
+// words returns the words of a line that can be, or be part of, a name.
 func words(l string) iter.Seq[string] {
 	return strings.FieldsFuncSeq(l, func(r rune) bool { return r < 0x80 && !wordly(byte(r)) })
 }

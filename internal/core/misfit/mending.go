@@ -70,7 +70,7 @@ func Mends(store *object.Overlay, t Trees, list []Misfit) (out []Mend, err error
 	return out, nil
 }
 
-// Apply gives a text with the mends of its file.
+// Apply returns a text with the mends of its file.
 func Apply(text string, mends []Mend) string {
 	lines := diff.Lines(text)
 	sorted := slices.Clone(mends)
@@ -210,7 +210,7 @@ func wasDefinedAt(one *file, line int, name string) bool {
 	return definedAt(&before, line, name)
 }
 
-// mendCall gives a call the argument that whoever changed the signature passed in every other call: the one that
+// mendCall returns a call the argument that whoever changed the signature passed in every other call: the one that
 // stands at its end, and is alike everywhere.
 func (f *finder) mendCall(m *Misfit, l string) (to string, ok bool, err error) {
 	if f.sides[index(m.Changed.Side)] == nil {
@@ -245,8 +245,8 @@ func (f *finder) mendCall(m *Misfit, l string) (to string, ok bool, err error) {
 	return l[:mine[3]] + added + l[mine[3]:], true, nil
 }
 
-// mendUse gives a use of something that is of another type now what whoever changed it put around every other use, such
-// as a conversion; what that is must be alike everywhere.
+// mendUse returns a use of something that is of another type now what whoever changed it put around every other use,
+// such as a conversion; what that is must be alike everywhere.
 func (f *finder) mendUse(m *Misfit, l string) (to string, ok bool, err error) {
 	if f.sides[index(m.Changed.Side)] == nil {
 		if err := f.read(context.Background(), m.Changed.Side); err != nil {

@@ -77,7 +77,7 @@ type file struct {
 	}
 }
 
-// defs is what the file defined, and defines; nothing where its language is not read so.
+// defs returns what the file defined, and defines; nothing where its language is not read so.
 func (f *file) defs() (had, has []def) {
 	if d := &f.defines; !d.known && f.lang != nil && len(f.edits) > 0 {
 		d.known, d.had, d.has = true, f.lang.definitions(f.from), f.lang.definitions(f.to)
@@ -118,7 +118,7 @@ func (f *file) added() (out []int) {
 	return out
 }
 
-// place is a line of the file, from 0, of the base if it is gone.
+// place returns a line of the file, from 0, of the base if it is gone.
 func (f *file) place(side merge.Side, line int, gone bool) Place {
 	lines := f.to
 	if gone {
@@ -127,7 +127,7 @@ func (f *file) place(side merge.Side, line int, gone bool) Place {
 	return Place{side, f.path, line + 1, gone, lines[line]}
 }
 
-// editAt gives the edit that made a line of the new text, from 0.
+// editAt returns the edit that made a line of the new text, from 0.
 func (f *file) editAt(line int) (e diff.Edit, ok bool) {
 	for _, e := range f.edits {
 		if line >= e.B0 && line < max(e.B1, e.B0+1) {

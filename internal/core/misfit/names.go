@@ -54,7 +54,8 @@ type homed struct {
 	def def
 }
 
-// homes are the definitions of a side's changed files, before and after, by the family of the language and the name.
+// homes returns the definitions of a side's changed files, before and after, by the family of the language and the
+// name.
 func (f *finder) homes(side merge.Side) (before, now map[string][]homed) {
 	now, before = map[string][]homed{}, map[string][]homed{}
 	put := func(in map[string][]homed, one *file, list []def) {
@@ -70,7 +71,7 @@ func (f *finder) homes(side merge.Side) (before, now map[string][]homed) {
 	return before, now
 }
 
-// losses are the names that a side took away, or gave another shape, and that are in new lines of the other.
+// losses returns the names that a side took away, or gave another shape, and that are in new lines of the other.
 func (f *finder) losses(side merge.Side) (out []loss) {
 	suspect := map[*file][]string{}
 	for _, one := range f.sides[index(side)] {
@@ -99,7 +100,7 @@ func (f *finder) losses(side merge.Side) (out []loss) {
 	return out
 }
 
-// lossOf tells what became of a definition; ok is false where it is as it was, or cannot be told.
+// lossOf tells what became of a definition. ok is false if it is as it was, or cannot be told.
 func (f *finder) lossOf(side merge.Side, one *file, d def, before, now []homed) (at loss, ok bool) {
 	l := one.lang
 	at = loss{lang: l, def: d, path: one.path}
@@ -129,7 +130,7 @@ func (f *finder) lossOf(side merge.Side, one *file, d def, before, now []homed) 
 	return at, true
 }
 
-// sole is what all definitions of a name take; ok is false where they differ.
+// sole returns what all definitions of a name take. ok is false if they differ.
 func sole(l *language, list []homed, lines func(one *file) []string) (a arity, ok bool) {
 	for i, h := range list {
 		b, is := arityOf(l, lines(h.in), h.def)

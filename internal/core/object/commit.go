@@ -41,7 +41,7 @@ func (s Signature) String() string {
 	return fmt.Sprintf("%s <%s> %d %s", s.Name, s.Email, s.When, s.Zone)
 }
 
-// Time is the moment in the author's own zone; an unreadable zone counts as UTC.
+// Time returns the moment in the author's own zone; an unreadable zone counts as UTC.
 func (s Signature) Time() time.Time {
 	t := time.Unix(s.When, 0).UTC()
 	if z, err := time.Parse("-0700", s.Zone); err == nil {
@@ -65,17 +65,16 @@ type Commit struct {
 	Message    string
 }
 
-// Author is the author line, read.
+// Author returns the author line, read.
 func (c *Commit) Author() Signature { return ParseSignature(c.AuthorLine) }
 
-// Subject is the first line of the message, in UTF-8. A message in an encoding
-// that is not known stays as it is.
+// Subject returns the first line of the message, in UTF-8. A message in an encoding that is not known stays as it is.
 func (c *Commit) Subject() string {
 	s, _, _ := strings.Cut(strings.TrimLeft(c.Message, "\n"), "\n")
 	return strings.TrimRight(c.decoded(s), "\r ")
 }
 
-// Text is the whole message, in UTF-8 like Subject, without blank lines at its ends.
+// Text returns the whole message, in UTF-8 like Subject, without blank lines at its ends.
 func (c *Commit) Text() string { return strings.Trim(c.decoded(c.Message), "\r\n ") }
 
 func (c *Commit) decoded(s string) string {
@@ -106,7 +105,7 @@ func (c *Commit) Signed() (kind string, ok bool) {
 	return "", false
 }
 
-// Encoding is the encoding of the message, empty for UTF-8.
+// Encoding returns the encoding of the message, empty for UTF-8.
 func (c *Commit) Encoding() string {
 	for _, h := range c.Extra {
 		if h.Key == "encoding" {

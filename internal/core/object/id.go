@@ -33,7 +33,7 @@ func ParseFormat(s string) (Format, error) {
 	return 0, fmt.Errorf("unknown object format %q", s)
 }
 
-// Size is the length of an id in bytes.
+// Size returns the length of an id in bytes.
 func (f Format) Size() int {
 	if f == SHA256 {
 		return sha256.Size
@@ -48,7 +48,7 @@ func (f Format) new() hash.Hash {
 	return sha1.New()
 }
 
-// Sum is the id of an object of the given kind and content.
+// Sum returns the id of an object of the given kind and content.
 func (f Format) Sum(kind Kind, data []byte) ID {
 	h := f.new()
 	h.Write([]byte(kind.String() + " " + strconv.Itoa(len(data)) + "\x00"))
@@ -68,10 +68,10 @@ func ParseID(s string) (ID, error) {
 	return ID{string(raw)}, nil
 }
 
-// RawID is the id of these bytes, 20 or 32 as formats that hold ids have them.
+// RawID returns the id of these bytes, 20 or 32 as formats that hold ids have them.
 func RawID(raw []byte) ID { return ID{string(raw)} }
 
-// Raw is the id's bytes.
+// Raw returns the id's bytes.
 func (id ID) Raw() []byte { return []byte(id.raw) }
 
 // IsZero reports whether the id names no object.
@@ -79,8 +79,8 @@ func (id ID) IsZero() bool { return id.raw == "" }
 
 func (id ID) String() string { return hex.EncodeToString([]byte(id.raw)) }
 
-// Prefix is the first n hexadecimal digits, empty for the zero id. Whether they stand for this
-// object alone only a repository can say.
+// Prefix returns the first n hexadecimal digits, empty for the zero id. Whether they stand for this object alone only
+// a repository can say.
 func (id ID) Prefix(n int) string {
 	all := id.String()
 	return all[:min(n, len(all))]

@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// NameError says that a tree holds a name that is never to be written to disk.
+// NameError reports that a tree holds a name that is never to be written to disk.
 type NameError struct{ Path string }
 
 func (e *NameError) Error() string {

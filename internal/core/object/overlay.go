@@ -21,8 +21,8 @@ type ManyReader interface {
 	ReadMany(ids []ID, each func(id ID, kind Kind, data []byte))
 }
 
-// ErrMissing says that an object is not in the repository: it is damaged, or
-// a shallow or partial clone that does not hold it.
+// ErrMissing reports that an object is not in the repository: it is damaged, or a shallow or partial clone that does
+// not hold it.
 var ErrMissing = errors.New("not in this repository")
 
 type stored struct {
@@ -30,8 +30,8 @@ type stored struct {
 	data []byte
 }
 
-// Overlay is a store of objects made in memory, over a reader of those that
-// are there already. It is safe for use by several goroutines.
+// Overlay is a store of objects made in memory, over a reader of those that are there already. It is safe for
+// concurrent use.
 type Overlay struct {
 	format Format
 	under  Reader
@@ -63,10 +63,10 @@ func NewOverlay(f Format, under Reader) *Overlay {
 		ahead: map[ID]stored{}}
 }
 
-// Format is the hash function of the ids made here.
+// Format returns the hash function of the ids made here.
 func (o *Overlay) Format() Format { return o.format }
 
-// Put makes an object and gives its id.
+// Put makes an object and returns its id.
 func (o *Overlay) Put(kind Kind, data []byte) ID {
 	id := o.format.Sum(kind, data)
 	o.mu.Lock()
@@ -81,7 +81,7 @@ func (o *Overlay) PutTree(entries []Entry) ID { return o.Put(KindTree, encodeTre
 // PutCommit makes a commit.
 func (o *Overlay) PutCommit(c *Commit) ID { return o.Put(KindCommit, c.Encode()) }
 
-// Read gives an object from memory, or else from the reader below.
+// Read returns an object from memory, or else from the reader below.
 func (o *Overlay) Read(id ID) (Kind, []byte, error) {
 	o.mu.Lock()
 	s, ok := o.made[id]
@@ -123,7 +123,7 @@ func (o *Overlay) keep(id ID, kind Kind, data []byte) {
 	o.hold(id, stored{kind, data})
 }
 
-// hold keeps an object in memory for a while. It is called with the lock.
+// hold keeps an object in memory for a while. The caller holds the lock.
 func (o *Overlay) hold(id ID, s stored) {
 	if o.bytes += len(s.data); o.bytes > cacheMost || o.bytes > cacheHalf && len(o.cache) > cacheFew {
 		o.older, o.cache = o.cache, make(map[ID]stored, len(o.cache))
@@ -132,7 +132,7 @@ func (o *Overlay) hold(id ID, s stored) {
 	o.cache[id] = s
 }
 
-// held reports whether an object that was read is in memory. It is called with the lock.
+// held reports whether an object that was read is in memory. The caller holds the lock.
 func (o *Overlay) held(id ID) bool {
 	_, is := o.cache[id]
 	_, was := o.older[id]
@@ -181,7 +181,7 @@ func (o *Overlay) Prefetch(ids ...ID) {
 // readAtOnce is how many objects the reader below is asked for at once.
 const readAtOnce = 96
 
-// Release lets go of what was read ahead and not asked for: it is not needed any more.
+// Release lets go of what was read ahead and not asked for: it is not needed any longer.
 func (o *Overlay) Release() {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -214,19 +214,19 @@ func (o *Overlay) content(id ID, want Kind) ([]byte, error) {
 	return data, nil
 }
 
-// Blob gives a blob's content.
+// Blob returns a blob's content.
 func (o *Overlay) Blob(id ID) ([]byte, error) { return o.content(id, KindBlob) }
 
-// Text gives a blob's content as a string, which shares its memory: content never changes.
+// Text returns a blob's content as a string, which shares its memory: content never changes.
 func (o *Overlay) Text(id ID) (string, error) {
 	data, err := o.content(id, KindBlob)
 	return Shared(data), err
 }
 
-// Shared is the content of an object as a string, which shares its memory.
+// Shared returns the content of an object as a string, which shares its memory.
 func Shared(data []byte) string { return unsafe.String(unsafe.SliceData(data), len(data)) }
 
-// Tree gives a tree's entries; the zero id gives none.
+// Tree returns a tree's entries; the zero id gives none.
 func (o *Overlay) Tree(id ID) ([]Entry, error) {
 	if id.IsZero() {
 		return nil, nil
@@ -242,7 +242,7 @@ func (o *Overlay) Tree(id ID) ([]Entry, error) {
 	return entries, nil
 }
 
-// Commit gives a commit.
+// Commit returns a commit.
 func (o *Overlay) Commit(id ID) (*Commit, error) {
 	data, err := o.content(id, KindCommit)
 	if err != nil {

@@ -44,9 +44,8 @@ func (o *Overlay) Reachable(roots ...ID) ([]ID, error) {
 	return out, nil
 }
 
-// WritePack writes the objects made here that the roots lead to as a version 2
-// pack, each whole and deflated (no deltas), and gives their number. Without
-// any it writes nothing.
+// WritePack writes the objects made here that the roots lead to as a version 2 pack, each whole and deflated (no
+// deltas), and returns their number. Without any it writes nothing.
 func (o *Overlay) WritePack(w io.Writer, roots ...ID) (int, error) {
 	ids, err := o.Reachable(roots...)
 	if err != nil || len(ids) == 0 {

@@ -22,8 +22,8 @@ const (
 // IsRegular reports whether the entry is a file with text or bytes in it.
 func (m Mode) IsRegular() bool { return m&0o170000 == 0o100000 }
 
-// today is the mode that git gives an entry now: of a file, only whether its owner may run it counts. Old trees hold
-// others, such as 100664.
+// today returns the mode that git gives an entry now: of a file, only whether its owner may run it counts. Old trees
+// hold others, such as 100664.
 func (m Mode) today() Mode {
 	switch {
 	case !m.IsRegular():
@@ -71,7 +71,7 @@ func (e Entry) IsTree() bool { return e.Mode == ModeTree }
 // IsFile reports whether the entry is there and no directory: a file, a link, or a submodule.
 func (e Entry) IsFile() bool { return !e.Absent() && !e.IsTree() }
 
-// Subtree is the id of a directory, and the zero id, an empty tree, for all else.
+// Subtree returns the id of a directory, and the zero id, an empty tree, for all else.
 func (e Entry) Subtree() ID {
 	if e.IsTree() {
 		return e.ID
@@ -79,7 +79,7 @@ func (e Entry) Subtree() ID {
 	return ID{}
 }
 
-// Detached is the entry in memory of its own. One that is read from a tree holds on to all of the tree.
+// Detached returns the entry in memory of its own. One that is read from a tree holds on to all of the tree.
 func (e Entry) Detached() Entry {
 	return Entry{strings.Clone(e.Name), e.Mode, ID{strings.Clone(e.ID.raw)}}
 }
@@ -87,7 +87,7 @@ func (e Entry) Detached() Entry {
 // Same reports whether two entries hold the same thing, whatever their names.
 func (e Entry) Same(o Entry) bool { return e.Mode == o.Mode && e.ID == o.ID }
 
-// ParseTree reads a tree's content. Names and ids share the memory of data.
+// parseTree reads a tree's content. Names and ids share the memory of data.
 func parseTree(f Format, data []byte) ([]Entry, error) {
 	c := newCursor(f, data)
 	entries := make([]Entry, 0, len(data)/(f.Size()+16))
@@ -171,7 +171,7 @@ func modeOf(entry string) (m Mode, n int) {
 	return m, n
 }
 
-// EncodeTree writes a tree's content; it sorts the entries as trees are
+// encodeTree writes a tree's content; it sorts the entries as trees are
 // sorted, directories as though their names ended in a slash.
 func encodeTree(entries []Entry) []byte {
 	if !slices.IsSortedFunc(entries, inTreeOrder) {
@@ -206,7 +206,7 @@ func inTreeOrder(a, b Entry) int {
 	return int(a.charAt(n)) - int(b.charAt(n))
 }
 
-// charAt is a byte of the name an entry sorts by, 0 after its end.
+// charAt returns a byte of the name an entry sorts by, 0 after its end.
 func (e Entry) charAt(i int) byte {
 	switch {
 	case i < len(e.Name):

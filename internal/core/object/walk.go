@@ -9,8 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/parallel"
 )
 
-// Find gives the entry at a slash-separated path below a tree; the zero Entry
-// where there is none.
+// Find returns the entry at a slash-separated path below a tree; the zero Entry where there is none.
 func (o *Overlay) Find(tree ID, path string) (Entry, error) {
 	name, rest, deeper := strings.Cut(path, "/")
 	c, err := o.cursor(tree)
@@ -117,7 +116,7 @@ func newNames(list []string) names {
 	return n
 }
 
-// index is the place of a name in the list, or -1.
+// index returns the place of a name in the list, or -1.
 func (n *names) index(name string) int {
 	if n.at == nil {
 		return slices.Index(n.list, name)
@@ -128,8 +127,8 @@ func (n *names) index(name string) int {
 	return -1
 }
 
-// Finder finds many paths in the same few trees. It remembers the directories it
-// has read. It is not safe for use by several goroutines.
+// Finder finds many paths in the same few trees. It remembers the directories it has read. It is not safe for
+// concurrent use.
 type Finder struct {
 	store *Overlay
 	dirs  map[ID]map[string]Entry
@@ -297,7 +296,7 @@ type walker struct {
 	ahead   []Entry // directories visited ahead of their place
 }
 
-// first is the first entry of any tree that was not visited.
+// first returns the first entry of any tree that was not visited.
 func (w *walker) first() (first Entry) {
 	for i := range w.cursors {
 		c := &w.cursors[i]
@@ -360,8 +359,8 @@ func passEqual(cursors []cursor) {
 	}
 }
 
-// common is the length in bytes of what all cursors have alike from where they are. They are compared together: two may
-// be alike to their ends where the third is not for one entry.
+// common returns the length in bytes of what all cursors have alike from where they are. They are compared together:
+// two may be alike to their ends where the third is not for one entry.
 func common(cursors []cursor) (n int) {
 	first := cursors[0].raw[cursors[0].from:]
 	end := len(first)
@@ -386,9 +385,8 @@ func hasName(entries []Entry, name string) bool {
 	return slices.ContainsFunc(entries, func(e Entry) bool { return e.Name == name })
 }
 
-// Edit gives the id of the tree that results from setting paths in a tree; an
-// absent entry removes its path. Directories left empty go too. It reads and
-// makes only the directories of the paths.
+// Edit returns the id of the tree that results from setting paths in a tree; an absent entry removes its path.
+// Directories left empty go too. It reads and makes only the directories of the paths.
 func (o *Overlay) Edit(tree ID, set map[string]Entry) (ID, error) {
 	if len(set) == 0 {
 		return tree, nil

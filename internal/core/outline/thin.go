@@ -57,7 +57,7 @@ func body(lines []string, at int) (head, end int) {
 	return 0, -1
 }
 
-// opening is a line without its end, and without a comment after a brace at its end.
+// opening returns a line without its end, and without a comment after a brace at its end.
 func opening(l string) string {
 	l = strings.TrimRight(l, "\r\n")
 	if i := strings.LastIndex(l, "{ // "); i >= 0 {

@@ -97,7 +97,7 @@ func (a *ahead) run() {
 	}
 }
 
-// told says up to which commit all is read, and waits until more is to be; false where it is to end.
+// told says up to which commit all is read, and waits until more is to be. It returns false if it is to end.
 func (a *ahead) told(read int) bool {
 	a.mu.Lock()
 	defer a.mu.Unlock()

@@ -44,7 +44,7 @@ func newAlike(store *object.Overlay, commits []pathsID) *alike {
 
 func (a *alike) name(path string) names { return names(maphash.String(a.seed, path)) }
 
-// cut is the names that changes, in order of their paths, have down to a depth.
+// cut returns the names that changes, in order of their paths, have down to a depth.
 func (a *alike) cut(changes []object.Change, depth int) (sum names) {
 	last := ""
 	for _, c := range changes {

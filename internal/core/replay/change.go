@@ -31,8 +31,7 @@ type ChangeID [sha256.Size]byte
 // the change, so that "add a brace" in one place is not the same in another.
 const nearby = 3
 
-// Changes computes and remembers what commits change. It is safe for use by
-// several goroutines.
+// Changes computes and remembers what commits change. It is safe for concurrent use.
 type Changes struct {
 	store *object.Overlay
 	mu    sync.Mutex
@@ -83,7 +82,7 @@ func (c *Changes) summed(p pathsID) func() (ChangeID, error) {
 	return sync.OnceValues(func() (ChangeID, error) { return c.sum(p) })
 }
 
-// sum is the ChangeID of changes.
+// sum returns the ChangeID of changes.
 func (c *Changes) sum(p pathsID) (id ChangeID, err error) {
 	h := sha256.New()
 	h.Write(p.id[:])
@@ -96,7 +95,7 @@ func (c *Changes) sum(p pathsID) (id ChangeID, err error) {
 	return id, nil
 }
 
-// pathsOf gives what a commit changes.
+// pathsOf returns what a commit changes.
 func (c *Changes) pathsOf(n history.Node) (pathsID, error) { return c.pathsAmong(nil, n) }
 
 // pathsAmong is pathsOf for a commit whose parent is most likely among some.
@@ -141,7 +140,7 @@ func treesOf(lines ...[]history.Node) trees {
 	return t
 }
 
-// before is the tree of a commit's first parent.
+// before returns the tree of a commit's first parent.
 func (t trees) before(store *object.Overlay, n history.Node) (object.ID, error) {
 	if len(n.Parents) > 0 {
 		if tree, ok := t[n.Parents[0]]; ok {
@@ -189,7 +188,7 @@ func (c *Changes) read(ctx context.Context, t trees, commits []history.Node) err
 	})
 }
 
-// standing gives what stands in a tree at the paths that commits change. What was found last is remembered.
+// standing returns what stands in a tree at the paths that commits change. What was found last is remembered.
 func (c *Changes) standing(tree object.ID, commits []history.Node) (map[string]object.Entry, error) {
 	c.mu.Lock()
 	last := c.last
@@ -332,8 +331,8 @@ func (c *Changes) compare(ctx context.Context, engine *merge.Engine, yours, thei
 	return found, nil
 }
 
-// madeIn gives the newest commit of a line that makes the same change as a commit, and the newest that takes it back.
-// Either is nil where there is none.
+// madeIn returns the newest commit of a line that makes the same change as a commit, and the newest that takes it
+// back. Either is nil where there is none.
 func (c *Changes) madeIn(byPaths map[ChangeID][]variant, variants []variant) (made, undone *variant, err error) {
 	for _, v := range variants {
 		if made, err = newest(made, v, byPaths); err != nil {
@@ -350,7 +349,7 @@ func (c *Changes) madeIn(byPaths map[ChangeID][]variant, variants []variant) (ma
 	return made, undone, nil
 }
 
-// byPaths gives variants of those of a line that are of interest, the newest first, by their paths.
+// byPaths returns variants of those of a line that are of interest, the newest first, by their paths.
 func (c *Changes) byPaths(line []history.Node, back map[string]string, of func(at int) bool) (
 	map[ChangeID][]variant, error) {
 	out := map[ChangeID][]variant{}
@@ -428,8 +427,8 @@ func (c *Changes) renames(ctx context.Context, engine *merge.Engine, t trees, yo
 	return byYou, byThem, err
 }
 
-// newest gives the newer of a variant and the newest among others that makes the same
-// change as v; either may be nil.
+// newest returns the newer of a variant and the newest among others that makes the same change as v; either may be
+// nil.
 func newest(known *variant, v variant, others map[ChangeID][]variant) (*variant, error) {
 	for _, other := range others[v.paths] {
 		if known != nil && known.at <= other.at {
@@ -450,7 +449,7 @@ func newest(known *variant, v variant, others map[ChangeID][]variant) (*variant,
 	return known, nil
 }
 
-// inverse is the changes that take these back.
+// inverse returns the changes that take these back.
 func (p *pathsID) inverse() pathsID {
 	out := pathsID{changes: slices.Clone(p.changes)}
 	for i, ch := range out.changes {
@@ -460,8 +459,8 @@ func (p *pathsID) inverse() pathsID {
 	return out
 }
 
-// renamed gives, by their names at the end of a line, the names at its start of files
-// that the line has renamed and the other line edits.
+// renamed returns, by their names at the end of a line, the names at its start of files that the line has renamed and
+// the other line edits.
 func (c *Changes) renamed(ctx context.Context, engine *merge.Engine, line, other []history.Node) (map[string]string,
 	error) {
 	if len(line) == 0 {
@@ -518,8 +517,8 @@ type variant struct {
 	id      func() (ChangeID, error) // of all; worked out when it is first asked for
 }
 
-// variants are a commit's changes as they are and, where it edits renamed files, under
-// their old names. There are none for merges and empty commits.
+// variants returns a commit's changes as they are and, where it edits renamed files, under their old names. There are
+// none for merges and empty commits.
 func (c *Changes) variants(n history.Node, back map[string]string) ([]variant, error) {
 	p, err := c.pathsOf(n)
 	if err != nil || len(p.changes) == 0 {

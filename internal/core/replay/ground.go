@@ -24,7 +24,7 @@ func (s snapshot) tree() (object.ID, error) {
 	return s.log.tree(s.n)
 }
 
-// with is the tree with more edits made to it.
+// with returns the tree with more edits made to it.
 func (s snapshot) with(store *object.Overlay, list []merge.Edit) (snapshot, error) {
 	if s.log == nil || s.n < len(s.log.list) {
 		tree, err := s.tree()
@@ -81,7 +81,7 @@ type ground struct {
 	silent  *merge.Result           // of which there is nothing to say
 }
 
-// newGround is a tree that commits of a line without merges are brought onto.
+// newGround returns a tree that commits of a line without merges are brought onto.
 func newGround(ctx context.Context, engine *merge.Engine, changes *Changes, commits []history.Node, onto object.ID) (
 	*ground, error) {
 	now, err := changes.standing(onto, commits)

@@ -88,7 +88,7 @@ func (r *replayer) joinAnew(ctx context.Context, s *Step, before *merge.Result, 
 	return r.settle(s, s.Merge)
 }
 
-// contested gives what was contested in a joint as the merge has it; where the merge's line is in the other by now,
+// contested returns what was contested in a joint as the merge has it; where the merge's line is in the other by now,
 // with the decisions in a text as they stand in what is first there.
 func (r *replayer) contested(before *merge.Result, has, first object.ID, caughtUp bool) (map[string]object.Entry,
 	error) {

@@ -44,7 +44,7 @@ const (
 	Replaces
 )
 
-// to gives the message that comes of one; added is the chain in which a message was added last, or -1.
+// to returns the message that comes of one; added is the chain in which a message was added last, or -1.
 func (s Says) to(message string, added *int) string {
 	switch {
 	case s.Does == Nothing:

@@ -10,8 +10,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// PickedMergeError says that a commit cannot be picked as it joins lines: it is
-// not one change, unless it is said against which parent.
+// PickedMergeError reports that a commit cannot be picked as it joins lines: it is not one change, unless it is said
+// against which parent.
 type PickedMergeError struct {
 	Commit history.Node
 	Parent int // that was asked for, and which it has not; 0 for none

@@ -41,7 +41,7 @@ type Step struct {
 	after   snapshot
 }
 
-// Tree is the tree after the step. It may be made only now, and the error is that of reading what it takes.
+// Tree returns the tree after the step. It may be made only now, and the error is that of reading what it takes.
 func (s *Step) Tree() (object.ID, error) { return s.after.tree() }
 
 // Parent is what a new commit stands on: an earlier step or, where Step is
@@ -70,8 +70,7 @@ func (s *Step) Joins() (out []*merge.Result) {
 // them, and whether all of them are settled; the others then have stand-ins.
 type Resolver func(r *merge.Result) (d merge.Decided, all bool, err error)
 
-// MergeCommitError says that a line cannot be replayed as it holds a commit that
-// joins more than two lines.
+// MergeCommitError reports that a line cannot be replayed as it holds a commit that joins more than two lines.
 type MergeCommitError struct{ Commit history.Node }
 
 func (e *MergeCommitError) Error() string {
@@ -191,7 +190,7 @@ func (r *replayer) replayed(parents []object.ID) bool {
 	return slices.ContainsFunc(parents, func(p object.ID) bool { _, ok := r.at[p]; return ok })
 }
 
-// parents gives what the first parents of a commit have become, at most n of them.
+// parents returns what the first parents of a commit have become, at most n of them.
 func (r *replayer) parents(c history.Node, n int) (out []Parent) {
 	for i, p := range c.Parents {
 		if i == n {
@@ -257,7 +256,7 @@ func (r *replayer) add(s Step) {
 	}
 }
 
-// settle resolves a join and gives its tree.
+// settle resolves a join and returns its tree.
 func (r *replayer) settle(s *Step, joined *merge.Result) (object.ID, error) {
 	var settled merge.Decided
 	if !joined.Clean() {
@@ -331,12 +330,11 @@ func (r *replayer) plain(ctx context.Context, s *Step) error {
 	return nil
 }
 
-// Commits makes the new commits of a replayed line on top of onto and gives
-// their ids beside the steps (zero for those left out), and the new tip. The
-// author, message, encoding and other headers of each are kept; signatures are
-// not, as they vouch for the old content. A commit that already stands on its
-// new parents unchanged keeps its id. Steps that go into the one before are one commit with
-// it. last, unless zero, replaces the tree of the commit that Last gives.
+// Commits makes the new commits of a replayed line on top of onto and returns their ids beside the steps (zero for
+// those left out), and the new tip. The author, message, encoding and other headers of each are kept; signatures are
+// not, as they vouch for the old content. A commit that already stands on its new parents unchanged keeps its id.
+// Steps that go into the one before are one commit with it. last, unless zero, replaces the tree of the commit that
+// Last gives.
 func Commits(store *object.Overlay, steps []Step, onto object.ID, committer object.Signature,
 	last object.ID) (ids []object.ID, tip object.ID, err error) {
 	ids = make([]object.ID, len(steps))
@@ -475,7 +473,7 @@ func together(steps []Step, i int) []int {
 	return group
 }
 
-// Last gives the step that becomes the new tip; ok is false where none is kept.
+// Last returns the step that becomes the new tip. ok is false if none is kept.
 func Last(steps []Step) (i int, ok bool) {
 	for i = len(steps) - 1; i >= 0 && steps[i].Left(); {
 		i = steps[i].onto[0].Step

@@ -23,7 +23,7 @@ type Edits struct {
 	List []merge.TextEdit `json:"list"`
 }
 
-// With is the edits with one more; there may be none before.
+// With returns the edits with one more; there may be none before.
 func (e *Edits) With(one merge.TextEdit) *Edits {
 	out := &Edits{}
 	if e != nil {
@@ -121,7 +121,7 @@ func (r *replayer) leave(s *Step) (err error) {
 	return err
 }
 
-// before is the last step that is kept, or nil.
+// before returns the last step that is kept, or nil.
 func (r *replayer) before() *Step {
 	for i := len(r.steps) - 1; i >= 0; i-- {
 		if s := &r.steps[i]; !s.Left() {
@@ -131,7 +131,7 @@ func (r *replayer) before() *Step {
 	return nil
 }
 
-// text is the message of a step's new commit, in UTF-8.
+// text returns the message of a step's new commit, in UTF-8.
 func (s *Step) text() string {
 	if s.Message != "" {
 		return strings.TrimRight(s.Message, "\n")

@@ -7,8 +7,8 @@ import (
 	"sync"
 )
 
-// Expr is an expression of package regexp, whose methods it has as far as they are used. It is safe for use by several
-// goroutines.
+// Expr is an expression of package regexp, whose methods it has as far as they are used. It is safe for concurrent
+// use.
 type Expr struct{ compiled func() *regexp.Regexp }
 
 // New takes an expression, which has to be a valid one: the first use of another panics. A test compiles all there are.

@@ -44,7 +44,7 @@ func wholeAdditions(t *merge.Text) *merge.Text {
 // besideHead is a line that can stand before what a block is about: an annotation, a comment's begin.
 var besideHead = rx.New(`^\s*(@|#\[|/\*\*?\s*$|\*|//|--|""")`)
 
-// heads is the first line that says what a block is about.
+// heads returns the first line that says what a block is about.
 func heads(lines []string) string {
 	for _, l := range lines {
 		if strings.TrimSpace(l) != "" && !besideHead.MatchString(l) {
@@ -54,8 +54,8 @@ func heads(lines []string) string {
 	return ""
 }
 
-// apart is what stands between two blocks that are put one after the other: blank lines, as many as
-// stand before them, unless one of them brings its own.
+// apart returns what stands between two blocks that are put one after the other: blank lines, as many as stand before
+// them, unless one of them brings its own.
 func apart(first, second []string, at place) string {
 	blank := func(l string) bool { return strings.TrimSpace(l) == "" }
 	if len(first) < 2 || len(second) < 2 || blank(first[len(first)-1]) || blank(second[0]) || !blank(at.before) ||
@@ -143,7 +143,7 @@ func numberIn(line string) numbered {
 	return numbered{anyWord.ReplaceAllString(m[1], "w"), m[2], m[3]}
 }
 
-// nextNumber is a line such as another with the number that comes after that.
+// nextNumber returns a line such as another with the number that comes after that.
 func nextNumber(line string) numbered {
 	n := numberIn(line)
 	if i, err := strconv.Atoi(n.number); err == nil {
@@ -183,7 +183,7 @@ var declares = rx.New(`^(export|default|public|private|protected|internal|static
 // receiver is that of a Go method, which is part of its name.
 var receiver = rx.New(`^func\s*\(\s*\w*\s*\*?(\w+)[^)]*\)\s*(\w+)`)
 
-// namesOf gives what the outermost lines of a block name: what they declare, set, or are the entry of.
+// namesOf returns what the outermost lines of a block name: what they declare, set, or are the entry of.
 func namesOf(file string, lines []string) map[string]string {
 	names := map[string]string{}
 	least := -1
@@ -278,7 +278,7 @@ var (
 	leadNumber  = rx.New(`^\s*(\d+)(?:[.)]\s|_|:)`)
 )
 
-// numbersOf are the numbers that lines give to what they name, or are in order by.
+// numbersOf returns the numbers that lines give to what they name, or are in order by.
 func numbersOf(lines []string) (out []string) {
 	for _, l := range lines {
 		l = strings.TrimRight(l, "\r\n")

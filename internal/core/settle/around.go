@@ -57,7 +57,7 @@ func less(lines []string, at int, is func(l string) bool) func(l string, in int)
 	}
 }
 
-// above is the last line before one for which is holds, as a name.
+// above returns the last line before one for which is holds, as a name.
 func above(lines []string, at int, is func(l string, in int) bool) string {
 	for i := at - 1; i >= 0; i-- {
 		if l := strings.TrimRight(lines[i], "\r\n"); is(l, len(indentOf(l))) {

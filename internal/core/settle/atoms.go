@@ -52,8 +52,8 @@ var pinned = map[string]bool{"go.mod": true, "requirements.txt": true, "Gemfile"
 	"package.json": true, "pom.xml": true, "Dockerfile": true, "pubspec.yaml": true, "composer.json": true,
 	"build.gradle": true, "mix.exs": true, ".tool-versions": true, "environment.yml": true}
 
-// higher gives the higher of two versions, each of which is higher than the base's; ok is false where
-// they are no versions, or one goes back. around is the lines that they stand in.
+// higher returns the higher of two versions, each of which is higher than the base's. ok is false if they are no
+// versions, or one goes back. around is the lines that they stand in.
 func higher(file, around, base, yours, theirs string) (string, bool) {
 	name := func(s string) (string, string) { // golang:1.21
 		i := strings.LastIndexAny(s, ":@")

@@ -50,7 +50,7 @@ func (q *Question) Whole() bool {
 	return !lines
 }
 
-// Option gives the offered option of a way.
+// Option returns the offered option of a way.
 func (q *Question) Option(w Way) (Option, bool) {
 	for _, o := range q.Ways {
 		if o.Way == w {

@@ -22,7 +22,7 @@ type Decisions struct {
 // fewDecisions is up to how many are looked through one by one.
 const fewDecisions = 32
 
-// Indexed is a copy in which For takes the same time however many decisions there are. It is to be read only.
+// Indexed returns a copy in which For takes the same time however many decisions there are. It is to be read only.
 func (b *Decisions) Indexed() *Decisions {
 	if b.last != nil || len(b.List) <= fewDecisions {
 		return b
@@ -39,7 +39,7 @@ func (b *Decisions) Decide(d ...Decision) {
 	b.List, b.Undone, b.last = append(slices.Clip(b.List), d...), nil, nil
 }
 
-// Undo takes the last decision back and gives it; ok is false if there is none.
+// Undo takes the last decision back and returns it; ok is false if there is none.
 func (b *Decisions) Undo() (d Decision, ok bool) {
 	if len(b.List) == 0 {
 		return d, false
@@ -50,8 +50,7 @@ func (b *Decisions) Undo() (d Decision, ok bool) {
 	return d, true
 }
 
-// Redo makes the decision again that was taken back last, and gives it; ok is false if there is
-// none.
+// Redo makes the decision again that was taken back last, and returns it; ok is false if there is none.
 func (b *Decisions) Redo() (d Decision, ok bool) {
 	if len(b.Undone) == 0 {
 		return d, false
@@ -62,7 +61,7 @@ func (b *Decisions) Redo() (d Decision, ok bool) {
 	return d, true
 }
 
-// For gives the decision on a conflict, and what it chooses.
+// For returns the decision on a conflict, and what it chooses.
 func (b *Decisions) For(c *Question) (d Decision, o Option, ok bool) {
 	if b.last != nil {
 		i, known := b.last[c.Key]
@@ -81,7 +80,7 @@ func (b *Decisions) For(c *Question) (d Decision, o Option, ok bool) {
 	return Decision{}, Option{}, false
 }
 
-// of gives what a decision chooses.
+// of returns what a decision chooses.
 func (q *Question) of(d Decision) (Option, bool) {
 	if d.Way == Written && !q.Whole() {
 		return q.written(d)
@@ -89,7 +88,7 @@ func (q *Question) of(d Decision) (Option, bool) {
 	return q.Option(d.Way)
 }
 
-// written is the option of a text by hand.
+// written returns the option of a text by hand.
 func (q *Question) written(d Decision) (Option, bool) {
 	if !d.Moved {
 		return Option{Way: Written, Text: d.Text}, true
@@ -104,7 +103,7 @@ func (q *Question) written(d Decision) (Option, bool) {
 	return Option{}, false
 }
 
-// Prefer gives the first of the preferred ways that a conflict offers.
+// Prefer returns the first of the preferred ways that a conflict offers.
 func Prefer(c *Question, ways []Way) (Way, bool) {
 	for _, w := range ways {
 		if w == Suggested {

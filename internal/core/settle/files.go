@@ -11,8 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/parallel"
 )
 
-// Chosen gives what the decisions choose for a conflict or, with settled false, what
-// stands in for it.
+// Chosen returns what the decisions choose for a conflict or, with settled false, what stands in for it.
 func (f *File) Chosen(c *Question, b *Decisions) (o Option, settled bool) {
 	if _, o, ok := b.For(c); ok {
 		return o, true
@@ -20,8 +19,8 @@ func (f *File) Chosen(c *Question, b *Decisions) (o Option, settled bool) {
 	return f.standIn(c), false
 }
 
-// Decided is what the path, and any other that its conflicts decide, holds under the
-// decisions, and whether all its conflicts are settled; those that are not have stand-ins.
+// Decided returns what the path, and any other that its conflicts decide, holds under the decisions, and whether all
+// its conflicts are settled; those that are not have stand-ins.
 func (f *File) Decided(store *object.Overlay, b *Decisions) (d merge.Decided, all bool) {
 	all = true
 	effect := func(c *Question) merge.Decided {
@@ -91,7 +90,7 @@ type fileKey struct {
 // NewFiles makes an empty set over a store.
 func NewFiles(store *object.Overlay) *Files { return &Files{store: store, open: map[fileKey]*File{}} }
 
-// Open is the remembered Open.
+// Open returns the remembered Open.
 func (fs *Files) Open(c *merge.Conflict) *File {
 	fs.mu.Lock()
 	defer fs.mu.Unlock()

@@ -61,7 +61,7 @@ func (q *Question) unsuggestMade(command string) {
 	}
 }
 
-// Command is what makes the file anew, where a program makes it and that is known; else it is empty.
+// Command returns what makes the file anew, where a program makes it and that is known; else it is empty.
 func (f *File) Command() string { return f.command }
 
 // offerAnew offers to have a file that a program makes be made by it, once all is settled.

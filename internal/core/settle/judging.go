@@ -106,7 +106,7 @@ func (f *File) Judge(c *Question, o Option, choose func(c *Question) Option) Ver
 // JudgeSuggested is Judge with the suggested ways in the other places.
 func (f *File) JudgeSuggested(c *Question, o Option) Verdict { return f.Judge(c, o, f.standIn) }
 
-// WithSuggested is the whole joined file with an option in one place, and the suggested ways in the others.
+// WithSuggested returns the whole joined file with an option in one place, and the suggested ways in the others.
 func (f *File) WithSuggested(c *Question, o Option) string {
 	return f.Join(func(other *Question) Option {
 		if other == c {
@@ -116,8 +116,8 @@ func (f *File) WithSuggested(c *Question, o Option) string {
 	})
 }
 
-// Sides gives the texts that an option of a conflict brings together: those of the
-// place, and where it follows moved lines those of where they went, too.
+// Sides returns the texts that an option of a conflict brings together: those of the place, and where it follows moved
+// lines those of where they went, too.
 func (f *File) Sides(c *Question, o Option) (yours, theirs, result string) {
 	yours, theirs, result = c.Yours, c.Theirs, o.Text
 	if m := o.Moved; m != nil {
@@ -139,8 +139,7 @@ func (f *File) LeftOut(c *Question, o Option) (out, kept []Piece) {
 	return leftOut(c.Base, yours, theirs, result)
 }
 
-// Where gives the line, from 1, that a piece of LeftOut begins in, and that line's
-// text.
+// Where returns the line, from 1, that a piece of LeftOut begins in, and that line's text.
 func (f *File) Where(c *Question, o Option, p Piece) (line int, text string) {
 	lines, span := f.Text.Yours, func(r merge.Hunk) merge.Span { return r.Yours }
 	if p.Side == merge.Theirs {

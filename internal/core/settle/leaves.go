@@ -46,7 +46,7 @@ func (q *Question) Leaves(o Option) (out []Leaf) {
 	return out
 }
 
-// entries are what an option puts at paths, each with the side that it is of.
+// entries returns what an option puts at paths, each with the side that it is of.
 func entries(o Option, yours, theirs object.Entry) (out []Leaf) {
 	for _, p := range slices.Sorted(maps.Keys(o.Effect.Entries)) {
 		e := o.Effect.Entries[p]

@@ -104,7 +104,7 @@ func between(file, before, mine, other, after string) (string, bool) {
 	return "", false
 }
 
-// firstWord is what an addition to a list is about.
+// firstWord returns what an addition to a list is about.
 func firstWord(s string) string {
 	for _, w := range diff.Words(s) {
 		if diff.IsWord(w) {

@@ -34,8 +34,7 @@ func newMover(f *File) *mover {
 	}), map[int]bool{}}
 }
 
-// single gives the places of those lines that a text has but once, blanks at the
-// ends aside.
+// single returns the places of those lines that a text has but once, blanks at the ends aside.
 func single(lines []string) map[string]int {
 	at := map[string]int{}
 	for i, l := range lines {
@@ -49,8 +48,7 @@ func single(lines []string) map[string]int {
 	return at
 }
 
-// follow gives the way that applies one side's edit where the other side moved the
-// edited lines to.
+// follow returns the way that applies one side's edit where the other side moved the edited lines to.
 func (m *mover) follow(c *Question) (Option, bool) {
 	base, t := diff.Lines(c.Base), m.f.Text
 	for _, s := range []struct {
@@ -144,8 +142,8 @@ func (m *mover) went(block []string, origin merge.Origin, side merge.Side,
 	return region, 2*same >= full
 }
 
-// removedRun gives the lines of the base that a side took out in one piece, with or
-// without others in their place; ok is false where it did anything else.
+// removedRun returns the lines of the base that a side took out in one piece, with or without others in their place.
+// ok is false if it did anything else.
 func removedRun(base, side []string) (run merge.Span, ok bool) {
 	edits := diff.Histogram(base, side)
 	if len(edits) != 1 || edits[0].A0 == edits[0].A1 {

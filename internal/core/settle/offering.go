@@ -236,7 +236,7 @@ func (f *File) veto() {
 	}
 }
 
-// standIn is what a place holds as long as it is not settled.
+// standIn returns what a place holds as long as it is not settled.
 func (f *File) standIn(c *Question) Option {
 	if o, ok := c.Option(c.Suggested); ok {
 		return o

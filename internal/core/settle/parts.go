@@ -12,8 +12,7 @@ type Part struct {
 	Of    *Question // by whose way it holds them; nil where nothing was asked
 }
 
-// Parts gives the joined text region by region, with the way that choose gives for
-// each conflict.
+// Parts returns the joined text region by region, with the way that choose gives for each conflict.
 func (f *File) Parts(choose func(c *Question) Option) []Part {
 	parts := make([]Part, len(f.Text.Hunks))
 	n := 0
@@ -36,7 +35,7 @@ func (f *File) Parts(choose func(c *Question) Option) []Part {
 	return parts
 }
 
-// Join gives the file's text with the way that choose gives for each conflict.
+// Join returns the file's text with the way that choose gives for each conflict.
 func (f *File) Join(choose func(c *Question) Option) string { return string(f.joinBytes(choose)) }
 
 // joinBytes is Join as it is stored.

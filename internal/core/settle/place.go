@@ -20,9 +20,8 @@ type place struct {
 
 func indentOf(line string) string { return line[:len(line)-len(strings.TrimLeft(line, " \t"))] }
 
-// indentLike gives edited with the white space that spaced has where base had
-// other: lines that are as in the base are spaced's, and new ones are indented as
-// the nearest of those.
+// indentLike returns edited with the white space that spaced has where base had other: lines that are as in the base
+// are spaced's, and new ones are indented as the nearest of those.
 func indentLike(base, spaced, edited []string) (string, bool) {
 	var out strings.Builder
 	at := 0
@@ -43,9 +42,8 @@ func indentLike(base, spaced, edited []string) (string, bool) {
 	return out.String(), true
 }
 
-// newIndent gives what an indent next to an edit of the base has become: as with
-// the nearest line of the base of the same indent, or else the nearest of less,
-// and the rest as it was.
+// newIndent returns what an indent next to an edit of the base has become: as with the nearest line of the base of the
+// same indent, or else the nearest of less, and the rest as it was.
 func newIndent(base, spaced []string, e diff.Edit, indent string) (string, bool) {
 	var near []int // lines of the base, the nearest first
 	for k := e.A0; k < e.A1; k++ {
@@ -74,8 +72,7 @@ func onlyBlanks(base, side []string) bool {
 	return len(base) > 0 && slices.EqualFunc(base, side, func(a, b string) bool { return words(a) == words(b) })
 }
 
-// plain gives lines without what white space they have at the ends and more than
-// one blank of between words.
+// plain returns lines without what white space they have at the ends and more than one blank of between words.
 func plain(lines []string) []string {
 	out := make([]string, len(lines))
 	for i, l := range lines {

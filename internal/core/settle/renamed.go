@@ -8,7 +8,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/diff"
 )
 
-// renames are the names that one side gave another name wherever the base has them in this place.
+// renames returns the names that one side gave another name wherever the base has them in this place.
 func renames(base, side string) map[string]string {
 	b, s := Atoms(base), Atoms(side)
 	count := func(words []string, w string) (n int) {

@@ -77,7 +77,7 @@ func NewBoard(base, yours, theirs string) *Board {
 	return b
 }
 
-// edit is what is done, whoever does it.
+// edit returns what is done, whoever does it.
 func (s Switch) edit() Switch {
 	s.Side = merge.FromBase
 	return s
@@ -94,7 +94,7 @@ func (s *Switch) rank() int {
 // comes reports whether it is a line that comes.
 func (s *Switch) comes() bool { return !s.Within && s.New != "" }
 
-// coming are the lines that come at each place.
+// coming returns the lines that come at each place.
 func coming(list []Switch) map[int][]string {
 	out := map[int][]string{}
 	for _, s := range list {
@@ -105,7 +105,7 @@ func coming(list []Switch) map[int][]string {
 	return out
 }
 
-// edits are those of one side.
+// edits returns those of one side.
 func (b *Board) edits(side merge.Origin, lines []string) (out []Switch) {
 	for _, e := range diff.Histogram(b.Base, lines) {
 		for e.A0 < e.A1 && e.B0 < e.B1 && b.alike(e.A0, lines[e.B0]) {
@@ -142,7 +142,7 @@ func (b *Board) alike(line int, to string) bool {
 	return all > 0 && 2*stay >= all && strings.HasSuffix(b.Base[line], "\n") == strings.HasSuffix(to, "\n")
 }
 
-// within are the edits within a line.
+// within returns the edits within a line.
 func (b *Board) within(side merge.Origin, line int, to string) (out []Switch) {
 	was, is := b.atoms[b.start[line]:b.start[line+1]], Atoms(to)
 	for _, e := range diff.WordEdits(slices.Clone(was), is) {
@@ -197,7 +197,7 @@ func (b *Board) set(i int, on bool) {
 	}
 }
 
-// clashing are the edits that are on and clash with one.
+// clashing returns the edits that are on and clash with one.
 func (b *Board) clashing(i int) (out []int) {
 	s := &b.Switches[i]
 	if s.comes() {
@@ -227,8 +227,8 @@ func (b *Board) Take(yours, theirs bool) {
 	}
 }
 
-// Start has the board hold a text, where single edits come to it; ok is false where none of the usual ways to take
-// them does, and then what was on stays.
+// Start has the board hold a text, where single edits come to it. ok is false if none of the usual ways to take them
+// does, and then what was on stays.
 func (b *Board) Start(text string) (ok bool) {
 	was := slices.Clone(b.Switches)
 	for _, theirsFirst := range []bool{false, true} {
@@ -255,8 +255,8 @@ func (b *Board) theirsFirst() {
 	})
 }
 
-// Move has a line that comes stand before, or after, its neighbour that comes in the same place, and gives where
-// it is among the switches then.
+// Move has a line that comes stand before, or after, its neighbour that comes in the same place, and returns where it
+// is among the switches then.
 func (b *Board) Move(i, by int) int {
 	if !b.CanMove(i, by) {
 		return i
@@ -282,7 +282,7 @@ type Fragment struct {
 	Of     int // the switch, or the line of the base where Origin is FromBase
 }
 
-// Fragments is the result, piece by piece.
+// Fragments returns the result, piece by piece.
 func (b *Board) Fragments() (out []Fragment) {
 	var text strings.Builder // of the fragment that is being made
 	flush := func() {
@@ -334,7 +334,7 @@ func (b *Board) Fragments() (out []Fragment) {
 	return out
 }
 
-// Text is the result.
+// Text returns the result.
 func (b *Board) Text() string {
 	var text strings.Builder
 	for _, f := range b.Fragments() {

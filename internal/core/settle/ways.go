@@ -89,7 +89,7 @@ func woven(b, y, t []string, settle func(base, yours, theirs []string) (string, 
 // takes time by the square of the words that differ. Larger ones are compared line by line.
 const largePlace = 512 << 10
 
-// LeftOut lists what a result of a region does without: out, the words a side
+// leftOut lists what a result of a region does without: out, the words a side
 // added that it does not hold, and kept, the words a side removed that it still
 // holds; of a large one whole lines.
 func leftOut(base, yours, theirs, result string) (out, kept []Piece) {
@@ -150,7 +150,7 @@ func moved(base, side, result string) (elsewhere map[int]bool, again map[int]str
 	return elsewhere, again
 }
 
-// trimmed gives lines without the blanks around them.
+// trimmed returns lines without the blanks around them.
 func trimmed(lines []string) []string {
 	out := make([]string, len(lines))
 	for i, l := range lines {
@@ -236,7 +236,7 @@ func Count(pieces []Piece, side merge.Side) (lines, words int) {
 	return lines, countWords(parts, side)
 }
 
-// CountWords counts the words in pieces of one side; a piece of signs alone
+// countWords counts the words in pieces of one side; a piece of signs alone
 // counts as one.
 func countWords(pieces []Piece, side merge.Side) (n int) {
 	for _, p := range pieces {
