@@ -7,8 +7,8 @@ import (
 	"slices"
 )
 
-// Bag is a content as a bag of spans: its lines, cut at 64 bytes, each with the bytes it
-// stands for. Two bags tell how much of two contents is the same, wherever it stands.
+// Bag holds the lines of a content, cut at 64 bytes, each with its number of bytes. Two bags tell how much of two
+// contents is equal, in any order.
 type Bag struct {
 	size  int
 	spans []span // by hash
@@ -22,9 +22,8 @@ type span struct {
 // longestSpan is the number of bytes at which a line is cut.
 const longestSpan = 64
 
-// NewBag makes the bag of a content. Bags that are compared have one seed. size is the size
-// in bytes that counts, which may be another where the content was made alike in line ends.
-// Time is n log n in the number of lines.
+// NewBag returns the bag of a content. Bags that are compared need one seed. size is the content's size in bytes; it
+// may differ from len if line ends were converted. It takes O(n log n) time for n lines.
 func NewBag(seed maphash.Seed, data []byte, size int) *Bag {
 	b := &Bag{size: size}
 	for len(data) > 0 {
@@ -48,8 +47,8 @@ func NewBag(seed maphash.Seed, data []byte, size int) *Bag {
 	return b
 }
 
-// Similarity returns the share of the larger of two contents that both have, 0 to 1. Where their sizes alone keep it
-// below least, it is 0 without a comparison.
+// Similarity returns the part of the larger content that both share, from 0 to 1. It returns 0 without a comparison if
+// the sizes alone keep it below least.
 func (b *Bag) Similarity(other *Bag, least float64) float64 {
 	small, large := min(b.size, other.size), max(b.size, other.size)
 	if large == 0 || float64(small) < least*float64(large) {

@@ -10,11 +10,10 @@ package diff
 
 import "sync"
 
-// Edit says that a[A0:A1] was replaced by b[B0:B1]. Either may be empty, not both.
+// Edit replaces a[A0:A1] by b[B0:B1]. One of them may be empty.
 type Edit struct{ A0, A1, B0, B1 int }
 
-// Standing marks the elements that edits leave as they are, of a text of na elements and of the one of nb elements that
-// the edits make of it.
+// Standing marks the elements that edits leave unchanged: of the old text of na elements and of the new one of nb.
 func Standing(na, nb int, edits []Edit) (a, b []bool) {
 	a, b = make([]bool, na), make([]bool, nb)
 	i, j := 0, 0
@@ -27,8 +26,8 @@ func Standing(na, nb int, edits []Edit) (a, b []bool) {
 	return a, b
 }
 
-// More counts of each element how many copies the first text has beyond those of the second, which is below zero where
-// it has fewer.
+// More counts how many more copies of each element the first text has than the second. The count is negative if it has
+// fewer.
 func More(first, second []string) map[string]int {
 	more := make(map[string]int, len(first))
 	for _, x := range first {
@@ -40,7 +39,7 @@ func More(first, second []string) map[string]int {
 	return more
 }
 
-// Common returns how many of n elements edits leave as they are.
+// Common returns how many of n elements edits leave unchanged.
 func Common(n int, edits []Edit) int {
 	for _, e := range edits {
 		n -= e.A1 - e.A0
@@ -48,14 +47,14 @@ func Common(n int, edits []Edit) int {
 	return n
 }
 
-// Histogram lists the edits that turn a into b, in order, no two of them
-// touching. Expected time O(n + m) on ordinary texts, at worst O(64·n·m).
+// Histogram lists the edits that turn a into b, in order. No two of them touch. It takes O(n + m) time for ordinary
+// texts and O(64·n·m) at worst.
 func Histogram(a, b []string) []Edit { return newAlphabet(a).to(b, byRareLines) }
 
-// manyLines is from how many on two comparisons are made beside each other.
+// manyLines is the number of lines from which on two comparisons run in parallel.
 const manyLines = 1 << 14
 
-// Histograms is Histogram from one text to two others. The lines of the one are told apart only once.
+// Histograms is Histogram from one text to two others. It numbers the lines of the first text once.
 func Histograms(from, a, b []string) (toA, toB []Edit) {
 	letters := newAlphabet(from)
 	var beside sync.WaitGroup
@@ -75,12 +74,12 @@ func byRareLines(d *differ, a0, a1, b0, b1 int) {
 	d.histogram(a0, a1, b0, b1)
 }
 
-// Myers lists the edits that turn a into b. Time O((n+m)·d) for d differences,
-// with a bound on d past which the script may be longer than the shortest.
+// Myers lists the edits that turn a into b. It takes O((n+m)·d) time for d differences. Beyond a bound on d the result
+// may be longer than the shortest.
 func Myers(a, b []string) []Edit { return newAlphabet(a).to(b, (*differ).myers) }
 
-// side is one text of a comparison: its lines as symbols (equal lines have
-// equal symbols) and which of them the other text lacks.
+// side is one text of a comparison: its lines as symbols (equal lines have equal symbols), and the lines that the
+// other text lacks.
 type side struct {
 	sym     []int32
 	changed []bool
@@ -100,7 +99,7 @@ type differ struct {
 	back    []int
 }
 
-// alphabet numbers the lines of a text, the same number for equal lines: its symbols.
+// alphabet numbers the lines of a text; equal lines have equal numbers, called symbols.
 type alphabet struct {
 	lines []string
 	sym   []int32
@@ -124,8 +123,8 @@ func newAlphabet(lines []string) *alphabet {
 	return l
 }
 
-// symbols returns those of another text, and how many there are in both. Most lines of it follow on one another as
-// they do in the first text, so each is compared with the one that is expected before it is looked up.
+// symbols returns the symbols of another text and the number of them in both. Most of its lines follow one another as
+// in the first text, so it compares each with the expected next line before looking it up.
 func (l *alphabet) symbols(lines []string) (sym []int32, n int) {
 	sym, n = make([]int32, len(lines)), len(l.only)
 	var others map[string]int32 // that the first text does not have

@@ -1,10 +1,10 @@
 package diff
 
-// A line that stands more often than maxChain times in a is no anchor.
+// maxChain is the number of occurrences in a beyond which a line is no anchor.
 const maxChain = 64
 
-// index holds, for one region of a, where each symbol stands: first[sym] is its
-// first position plus one, next[pos] the one after, count[sym] how many.
+// index records where each symbol stands in a region of a: first[sym] is its first position plus one, next[pos] the
+// following one, count[sym] their number.
 type index struct {
 	first, count, next []int32
 }
@@ -30,10 +30,10 @@ func (x *index) clear(sym []int32, lo, hi int) {
 	}
 }
 
-// anchor is a run of lines common to both texts, found around a rare one.
+// anchor is a run of lines that both texts have, around a rare one.
 type anchor struct{ a0, a1, b0, b1 int }
 
-// histogram splits the region at its best anchor and goes on with both parts.
+// histogram splits the region at its best anchor and continues with both parts.
 func (d *differ) histogram(a0, a1, b0, b1 int) {
 	for a0 < a1 && b0 < b1 {
 		at, rarity, common := d.anchor(a0, a1, b0, b1)
@@ -51,9 +51,8 @@ func (d *differ) histogram(a0, a1, b0, b1 int) {
 	d.b.mark(b0, b1)
 }
 
-// anchor finds the common run with the rarest line, the longest among equals.
-// rarity is how often that line stands in a's region; common says whether
-// anything is common at all, anchor or not.
+// anchor finds the common run with the rarest line, or the longest of several. rarity is the number of that line's
+// occurrences in a's region. common reports whether the texts share any line.
 func (d *differ) anchor(a0, a1, b0, b1 int) (best anchor, rarity int32, common bool) {
 	as, bs, x := d.a.sym, d.b.sym, &d.index
 	x.build(as, a0, a1)

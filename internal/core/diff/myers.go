@@ -2,12 +2,11 @@ package diff
 
 import "math"
 
-// Past this many differences the search takes the furthest point it reached
-// rather than the best one. The root keeps the cost near O(n^1.5).
+// costBound is the number of differences beyond which the search accepts the furthest point it has reached. The square
+// root keeps the cost near O(n^1.5).
 func costBound(n int) int { return max(256, int(math.Sqrt(float64(n)))) }
 
-// myers marks a shortest edit script of the region, halving it at the middle
-// of an optimal path.
+// myers marks a shortest edit script of the region. It halves the region at the middle of an optimal path.
 func (d *differ) myers(a0, a1, b0, b1 int) {
 	as, bs := d.a.sym, d.b.sym
 	if d.forward == nil {
@@ -32,8 +31,8 @@ func (d *differ) myers(a0, a1, b0, b1 int) {
 	}
 }
 
-// middle returns a point that an optimal path from (a0,b0) to (a1,b1) passes through, by searching from both ends
-// until the searches meet. Neither end of the region is ever given.
+// middle returns a point on an optimal path from (a0,b0) to (a1,b1). It searches from both ends until the searches
+// meet. It never returns an end of the region.
 func (d *differ) middle(a0, a1, b0, b1 int) (x, y int) {
 	as, bs := d.a.sym, d.b.sym
 	origin := len(bs) + 1 // of the diagonals in the arrays
@@ -74,8 +73,8 @@ func (d *differ) middle(a0, a1, b0, b1 int) (x, y int) {
 	}
 }
 
-// frontier is how far a search has come: on diagonal k, which is x-y, to the x that x holds at
-// k+origin, for every other k from lo to hi.
+// frontier is the progress of a search: on diagonal k = x-y it has reached x = at[k+origin], for every other k from lo
+// to hi.
 type frontier struct {
 	x       []int
 	origin  int
@@ -83,7 +82,7 @@ type frontier struct {
 	outside int // an x that no search reaches from
 }
 
-// widen takes in a diagonal on each side, or leaves one out where the region ends.
+// widen adds a diagonal on each side, or drops one where the region ends.
 func (f *frontier) widen(lowest, highest int) {
 	if f.lo > lowest {
 		f.lo--
@@ -99,7 +98,7 @@ func (f *frontier) widen(lowest, highest int) {
 	}
 }
 
-// furthest returns the furthest point of whichever search came further: the ends are too far apart for the best one.
+// furthest returns the furthest point of the search that came further.
 func furthest(f, b frontier, a0, a1, b0, b1 int) (x, y int) {
 	fBest, fx, fy := -1, 0, 0
 	for k := f.hi; k >= f.lo; k -= 2 {

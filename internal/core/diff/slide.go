@@ -1,8 +1,7 @@
 package diff
 
-// group is a maximal run of changed lines of one side; empty where two
-// unchanged lines stand together. The n-th group of one side always stands
-// opposite the n-th of the other.
+// group is a maximal run of changed lines of one side. It is empty between two unchanged lines. The n-th group of one
+// side always stands opposite the n-th of the other.
 type group struct{ start, end int }
 
 func (s *side) firstGroup() group {
@@ -41,8 +40,8 @@ func (s *side) prevGroup(g *group) bool {
 	return true
 }
 
-// slideUp moves a group one line up where the line above equals its last line,
-// and joins it with a group it then meets.
+// slideUp moves a group one line up if the line above equals its last line, and joins it with a group that it then
+// meets.
 func (s *side) slideUp(g *group) bool {
 	if g.start == 0 || s.sym[g.start-1] != s.sym[g.end-1] {
 		return false
@@ -65,10 +64,9 @@ func (s *side) slideDown(g *group) bool {
 	return true
 }
 
-// compact moves every group of s as far down as it goes, unless somewhere on
-// its way it can stand opposite a group of the other side: then there. Groups
-// that meet become one. A block of lines that was added after an equal block
-// is thus shown where people see it, and one edit is one hunk.
+// compact moves every group of s down as far as possible, or to where it stands opposite a group of the other side.
+// Groups that meet become one. So a block that was added after an equal block appears where people expect it, and one
+// edit is one hunk.
 func compact(s, other *side) {
 	g, o := s.firstGroup(), other.firstGroup()
 	for {

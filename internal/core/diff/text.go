@@ -7,8 +7,7 @@ import (
 	"unicode/utf8"
 )
 
-// Lines splits a text into its lines, each with its line feed; only the last
-// may lack one. Joined they are the text again.
+// Lines splits a text into lines, each with its line feed; the last may lack one. Joined they are the text.
 func Lines(s string) []string {
 	if s == "" {
 		return nil
@@ -25,9 +24,8 @@ func Lines(s string) []string {
 	return lines
 }
 
-// Words splits a text into words: runs of letters, digits and underscores, runs
-// of blanks, single line ends, and every other character by itself. Joined they
-// are the text again, whatever its encoding.
+// Words splits a text into runs of letters, digits and underscores, runs of blanks, line ends, and single other
+// characters. Joined they are the text, in any encoding.
 func Words(s string) []string {
 	var words []string
 	for s != "" {
@@ -64,19 +62,18 @@ func classify(s string) (class, size int) {
 	return single, n
 }
 
-// IsWord reports whether a token of Words has letters or digits in it.
+// IsWord reports whether a token of Words contains letters or digits.
 func IsWord(token string) bool {
 	class, _ := classify(token)
 	return class == letters
 }
 
-// HasWord reports whether a text has a word in it, so that another of the same
-// text is likely the same. The cost is that of Words.
+// HasWord reports whether a text contains a word. Then an equal text elsewhere is probably the same. It costs as much
+// as Words.
 func HasWord(text string) bool { return slices.ContainsFunc(Words(text), IsWord) }
 
-// WordEdits compares two token lists from Words. Edits with nothing but a few
-// blanks or signs between them are read as one edit: alignments on those say
-// nothing about what somebody meant.
+// WordEdits compares two token lists of Words. It merges edits that only a few blanks or signs separate, because such
+// alignments are accidental.
 func WordEdits(a, b []string) []Edit {
 	edits := Myers(a, b)
 	out := edits[:0]
@@ -102,7 +99,7 @@ func weak(between []string) bool {
 	return true
 }
 
-// heavy reports whether an edit replaces words, not only adds or removes.
+// heavy reports whether an edit replaces words instead of only adding or removing them.
 func heavy(e Edit, a, b []string) bool {
 	return anyWord(a[e.A0:e.A1]) && anyWord(b[e.B0:e.B1])
 }

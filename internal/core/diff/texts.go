@@ -2,22 +2,20 @@ package diff
 
 import "strings"
 
-// context is how many equal lines are left at each end of the middle: a hunk can be slid
-// along them.
+// context is the number of equal lines kept at each end of the middle, so that hunks can slide along them.
 const context = 32
 
-// Middle is where two texts differ, between what they have in common at their ends.
+// Middle is the part in which two texts differ, between their common ends.
 type Middle struct {
 	Above int      // lines above it, which both have
 	A, B  []string // its lines
 	Edits []Edit   // in lines of the texts
 }
 
-// TextEdits is Myers of the lines of two texts, at the cost of the middle in which they
-// differ.
+// TextEdits is Myers for the lines of two texts. It costs only as much as the middle in which they differ.
 func TextEdits(a, b string) []Edit { return Between(a, b).Edits }
 
-// Between finds where two texts differ.
+// Between returns the part in which two texts differ.
 func Between(a, b string) Middle {
 	first := lineStart(a, commonStart(a, b), context)
 	last := commonEnd(a[first:], b[first:])
@@ -43,8 +41,7 @@ func lineStart(s string, at, lines int) int {
 	return at
 }
 
-// lineEnd returns the end of the line some lines below a byte, after its line feed. The line the byte is in counts as
-// one.
+// lineEnd returns the end of the line some lines below a byte, after its line feed. The byte's line counts as one.
 func lineEnd(s string, at, lines int) int {
 	for lines++; lines > 0; lines-- {
 		n := strings.IndexByte(s[at:], '\n')
@@ -56,10 +53,10 @@ func lineEnd(s string, at, lines int) int {
 	return at
 }
 
-// block is how many bytes are compared at a time, where texts are the same for long.
+// block is the number of bytes compared at a time in long equal parts.
 const block = 256
 
-// commonStart returns the number of bytes that two texts have in common at their starts.
+// commonStart returns the number of bytes that two texts share at their starts.
 func commonStart(a, b string) (n int) {
 	least := min(len(a), len(b))
 	for n+block <= least && a[n:n+block] == b[n:n+block] {
@@ -71,7 +68,7 @@ func commonStart(a, b string) (n int) {
 	return n
 }
 
-// commonEnd returns the number of bytes that two texts have in common at their ends.
+// commonEnd returns the number of bytes that two texts share at their ends.
 func commonEnd(a, b string) (n int) {
 	least := min(len(a), len(b))
 	for n+block <= least && a[len(a)-n-block:len(a)-n] == b[len(b)-n-block:len(b)-n] {

@@ -1,17 +1,16 @@
 package history
 
-// Cell is one of the places a row's drawing is made of: one for each column, and one between
-// each two.
+// Cell is one place of a drawn row. A row has one cell per column and one between each two.
 type Cell struct {
 	Up, Down, Left, Right bool
 	Commit                bool
 	Line                  int // whose stroke it is; the commit's own along the row
 }
 
-// strokes is the box-drawing character for each set of directions: up, down, left, right as bits.
+// strokes maps directions (up, down, left and right as bits) to box-drawing characters.
 var strokes = [16]rune{' ', '╵', '╷', '│', '╴', '╯', '╮', '┤', '╶', '╰', '╭', '├', '─', '┴', '┬', '┼'}
 
-// Rune returns the character that draws the cell, a blank for a commit.
+// Rune returns the character that draws the cell, or a blank for a commit.
 func (c Cell) Rune() rune {
 	if c.Commit {
 		return ' '
@@ -25,8 +24,8 @@ func (c Cell) Rune() rune {
 	return strokes[n]
 }
 
-// Cells draws the row in characters: column n is cell 2n. Where the row's stroke meets a line
-// that only passes, that line is seen and the stroke goes on behind it.
+// Cells returns the row as characters; column n is cell 2n. A line that only passes is drawn in front of the row's
+// stroke.
 func (r *Row) Cells() []Cell {
 	cells := make([]Cell, 2*r.Width()-1)
 	for i := range cells {

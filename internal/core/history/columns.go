@@ -5,10 +5,10 @@ import (
 	"slices"
 )
 
-// search finds columns for the lines that begin in a piece: depth first, the cheapest column
-// of each line first, so that what is found first is what a greedy choice gives, and cut where
-// no crossing is saved over the best that is known (A. H. Land, A. G. Doig, "An Automatic Method of
-// Solving Discrete Programming Problems", Econometrica 28, 1960).
+// search finds columns for the lines that begin in a piece. It goes depth first and tries the cheapest column of each
+// line first, so the first result is the greedy one. It abandons branches that save no crossing over the best known
+// result (A. H. Land, A. G. Doig, "An Automatic Method of Solving Discrete Programming Problems", Econometrica 28,
+// 1960).
 type search struct {
 	*piece
 	best   []int
@@ -33,7 +33,7 @@ func (s *search) run() {
 	}
 }
 
-// choice is a column for a line, with what it adds to the cost.
+// choice is a column for a line and its cost.
 type choice struct{ column, cost int }
 
 func (s *search) place(i, spent int) {
@@ -59,9 +59,8 @@ func (s *search) place(i, spent int) {
 	l.column = -1
 }
 
-// choices lists the columns that are free for a line as long as it lasts, the cheapest first. A
-// few are left empty for lines that come, where there are few. The first line of all is the
-// leftmost.
+// choices lists the columns that stay free for a line, the cheapest first. If there are few columns it leaves some
+// empty for later lines. The first line of all is the leftmost.
 func (s *search) choices(l *line, i int) []choice {
 	taken := map[int]bool{}
 	last := -1
@@ -96,8 +95,7 @@ func (s *search) choices(l *line, i int) []choice {
 	return out
 }
 
-// apart reports whether two lines do not meet with the first one above the other, or the
-// other way round.
+// apart reports whether one of two lines ends before the other begins.
 func apart(a, b *line) bool {
 	below := func(a, b *line) bool { // b begins well below a's end
 		end := a.ends
@@ -109,7 +107,7 @@ func apart(a, b *line) bool {
 	return below(a, b) || below(b, a)
 }
 
-// adds returns what a line costs with those that have columns already.
+// adds returns the cost of a line among those that have columns already.
 func (s *search) adds(l *line) (cost int) {
 	cost = l.column
 	for _, b := range s.bends {

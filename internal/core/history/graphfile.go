@@ -9,7 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Shape is what is known of a commit's place in the graph.
+// Shape is a commit's place in the graph.
 type Shape struct {
 	Tree    object.ID
 	Parents []object.ID
@@ -17,9 +17,8 @@ type Shape struct {
 	Level   uint64 // above that of each parent; 0 where it is not known
 }
 
-// Graph is what git's commit-graph files tell: the shape of commits without reading them. It
-// is closed: with a commit it has all its ancestors. The format is that of git's own
-// documentation (gitformat-commit-graph).
+// Graph holds git's commit-graph files: the shape of commits without reading the commits. It is closed: it contains
+// all ancestors of each commit. The format is that of git's documentation (gitformat-commit-graph).
 type Graph struct {
 	layers []*layer // the oldest first, as a chain lists them
 	dates  bool     // levels are corrected commit dates, not generation numbers
@@ -45,7 +44,7 @@ const (
 	lateOffset = 0x80000000
 )
 
-// ParseGraph reads a commit-graph, given as the contents of its files, the oldest first.
+// ParseGraph parses a commit-graph from the contents of its files, the oldest first.
 func ParseGraph(format object.Format, files ...[]byte) (*Graph, error) {
 	g := &Graph{dates: true}
 	for _, data := range files {
@@ -111,7 +110,7 @@ func parseLayer(format object.Format, data []byte) (*layer, error) {
 	return l, nil
 }
 
-// find returns the place of an id in the layer.
+// find returns the index of an id in the layer.
 func (l *layer) find(raw []byte) (uint32, bool) {
 	size := l.format.Size()
 	lo, hi := uint32(0), binary.BigEndian.Uint32(l.fanout[4*int(raw[0]):])
@@ -128,7 +127,7 @@ func (l *layer) find(raw []byte) (uint32, bool) {
 	return uint32(i), i < int(hi) && bytes.Equal(l.ids[i*size:(i+1)*size], raw)
 }
 
-// at finds the layer of a commit by its number over all layers.
+// at returns the layer of a commit by its number over all layers.
 func (g *Graph) at(n uint32) (*layer, uint32, bool) {
 	for i := len(g.layers) - 1; i >= 0; i-- {
 		if l := g.layers[i]; n >= l.below {
@@ -147,8 +146,8 @@ func (g *Graph) id(n uint32) (object.ID, bool) {
 	return object.RawID(l.ids[int(i)*size : int(i+1)*size]), true
 }
 
-// Shape returns the shape of a commit. ok is false if the graph does not have it, or is damaged there. A nil graph has
-// none. Time is logarithmic in the number of commits.
+// Shape returns the shape of a commit. ok is false if the graph lacks it or is damaged there. A nil graph is empty. It
+// takes time logarithmic in the number of commits.
 func (g *Graph) Shape(id object.ID) (s Shape, ok bool) {
 	if g == nil {
 		return s, false

@@ -1,5 +1,5 @@
-// Package history reads the commit graph: where two lines part, what each
-// holds that the other has not, and which commit brought a line of text.
+// Package history reads the commit graph: where two lines of commits part, which commits only one of them has, and
+// which commit added a line of text.
 package history
 
 import (
@@ -18,7 +18,7 @@ type Node struct {
 	*object.Commit
 }
 
-// Divergence is where two lines of history stand to each other.
+// Divergence describes how two lines of commits differ.
 type Divergence struct {
 	Bases  []object.ID // the best common ancestors, newest first
 	Yours  []Node      // reachable from yours alone, newest first, children before parents
@@ -40,7 +40,7 @@ type mark struct {
 	seq   int // order of discovery, to break ties
 }
 
-// queue holds marks newest first.
+// queue is a priority queue of marks, newest first.
 type queue []*mark
 
 func (q queue) Len() int { return len(q) }
@@ -65,8 +65,8 @@ type walk struct {
 	cut   bool
 }
 
-// reach adds flags to a commit and queues it if they are news. A parent that is
-// not here is where a shallow clone ends.
+// reach adds flags to a commit and queues it if the flags are new. A parent that is missing is the boundary of a
+// shallow clone.
 func (w *walk) reach(id object.ID, flags int, parent bool) error {
 	m := w.seen[id]
 	if m == nil {
@@ -92,9 +92,8 @@ func (w *walk) live() bool {
 	return slices.ContainsFunc(w.queue, func(m *mark) bool { return m.flags&isStale == 0 })
 }
 
-// Diverge finds the best common ancestors of two commits and what each has
-// that the other has not. It reads the commits down to the common ancestors,
-// and as many more as wrong clocks make it.
+// Diverge finds the best common ancestors of two commits and the commits of each that the other lacks. It reads the
+// commits down to the common ancestors, and more if clocks were wrong.
 func Diverge(ctx context.Context, store *object.Overlay, yours, theirs object.ID) (*Divergence, error) {
 	w := &walk{store: store, seen: map[object.ID]*mark{}}
 	if err := w.reach(yours, ofYours, false); err != nil {
@@ -119,7 +118,7 @@ func Diverge(ctx context.Context, store *object.Overlay, yours, theirs object.ID
 	return d, nil
 }
 
-// run walks until only common commits are left, and returns where the sides met.
+// run walks until only common commits are left and returns where the sides met.
 func (w *walk) run(ctx context.Context) (met []*mark, err error) {
 	for live := true; live; live = w.live() {
 		if err := ctx.Err(); err != nil {
@@ -154,7 +153,7 @@ func (w *walk) run(ctx context.Context) (met []*mark, err error) {
 	return met, nil
 }
 
-// Only lists what a commit leads to and some others do not, newest first.
+// Only lists the ancestors of a commit that are no ancestors of others, newest first.
 func Only(ctx context.Context, store *object.Overlay, of object.ID, not ...object.ID) ([]Node, error) {
 	w := &walk{store: store, seen: map[object.ID]*mark{}}
 	if err := w.reach(of, ofYours, false); err != nil {
@@ -171,8 +170,7 @@ func Only(ctx context.Context, store *object.Overlay, of object.ID, not ...objec
 	return w.only(of, ofYours), nil
 }
 
-// only lists the commits of one side alone, children before parents, newest
-// first among those that may come next.
+// only lists the commits of one side, children before parents, newest first where the order is free.
 func (w *walk) only(tip object.ID, side int) []Node {
 	children := map[object.ID]int{}
 	mine := func(id object.ID) *mark {
@@ -207,7 +205,7 @@ func (w *walk) only(tip object.ID, side int) []Node {
 	return out
 }
 
-// independent drops the candidates that are ancestors of others.
+// independent drops candidates that are ancestors of others.
 func independent(ctx context.Context, store *object.Overlay, candidates []*mark) ([]object.ID, error) {
 	slices.SortStableFunc(candidates, func(a, b *mark) int { return cmp.Compare(b.Committer.When, a.Committer.When) })
 	var out []object.ID
@@ -259,7 +257,7 @@ func IsAncestor(ctx context.Context, store *object.Overlay, old, new object.ID) 
 	return false, nil
 }
 
-// FirstParentTree returns the tree a commit started from: that of its first parent, or the empty one.
+// FirstParentTree returns the tree of a commit's first parent, or the empty tree.
 func FirstParentTree(store *object.Overlay, c *object.Commit) (object.ID, error) {
 	if len(c.Parents) == 0 {
 		return object.ID{}, nil

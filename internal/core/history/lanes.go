@@ -7,9 +7,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Row is a commit's row in the drawing of a history: its column, and the lines that are seen
-// there. Column 0 is the leftmost. Between two rows a line keeps its column; it changes it
-// along the row of a commit, and only there.
+// Row is a commit's row in a drawn history: its column and the lines that pass there. Column 0 is the leftmost. A line
+// changes its column only along the row of a commit.
 type Row struct {
 	Listed
 	Column int
@@ -29,7 +28,7 @@ type Lane struct {
 	Line   int // the number of the line, from 0 in order of beginning
 }
 
-// line is a run of commits, each the next one's child, that is drawn in one column.
+// line is a run of commits, each the child of the next, that is drawn in one column.
 type line struct {
 	number int
 	column int
@@ -41,10 +40,9 @@ type line struct {
 
 const far = int(^uint(0) >> 1)
 
-// Lanes lays out a history as its commits come. It is laid out in pieces: within a piece
-// columns are chosen so that lines cross as little as can be, with those of the pieces before
-// as they are. In small pieces that is the least there is; in large ones a bound on the trials
-// leaves it at a good one.
+// Lanes lays out a history while its commits arrive, in pieces. Within a piece it chooses columns so that few lines
+// cross, without moving earlier pieces. Small pieces get the minimum; in large ones a bound on the search stops at a
+// good result.
 type Lanes struct {
 	rows   int
 	lines  int
@@ -53,16 +51,16 @@ type Lanes struct {
 	placed map[object.ID]bool
 }
 
-// NewLanes begins a drawing.
+// NewLanes returns an empty drawing.
 func NewLanes() *Lanes { return &Lanes{placed: map[object.ID]bool{}} }
 
-// bend is where a commit's row is crossed from line to line.
+// bend is a stretch of a commit's row that leads from line to line.
 type bend struct {
 	row      int
 	from, to *line
 }
 
-// piece is the rows that are laid out at once.
+// piece is the rows that are laid out together.
 type piece struct {
 	rows  []Row
 	bends []bend
@@ -91,14 +89,14 @@ func (ls *Lanes) Add(commits []Listed) []Row {
 	return p.rows
 }
 
-// links is what a commit's row has to show.
+// links is what a commit's row shows.
 type links struct {
 	own                 *line
 	above, below, later bool
 	ends, begins, joins []*line
 }
 
-// follow takes the lines over a commit: which lead to it, and where they go on.
+// follow moves the lines past a commit: it returns those that lead to it and where they continue.
 func (ls *Lanes) follow(p *piece, row int, c Listed) links {
 	var k links
 	begin := func(target object.ID) *line {
@@ -165,7 +163,7 @@ func (p *piece) row(at int, c Listed, k links) Row {
 	return r
 }
 
-// Width returns how many columns the row takes.
+// Width returns the number of columns of the row.
 func (r *Row) Width() int {
 	w := r.Column + 1
 	for _, of := range [][]Lane{r.Past, r.Ends, r.Begins, r.Joins} {

@@ -9,8 +9,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Annotator finds which of a side's commits changed a path, and which of them brought a given text. It remembers what
-// it read, and is safe for concurrent use.
+// Annotator finds the commits of a side that changed a path or added a text. It caches what it reads and is safe for
+// concurrent use.
 type Annotator struct {
 	store   *object.Overlay
 	commits []Node // newest first
@@ -24,7 +24,7 @@ type touch struct {
 	added map[string]bool // lines the commit added at the path
 }
 
-// NewAnnotator makes an annotator over a side's commits, newest first.
+// NewAnnotator returns an annotator for a side's commits, newest first.
 func NewAnnotator(store *object.Overlay, commits []Node) *Annotator {
 	return &Annotator{store: store, commits: commits, paths: map[string][]touch{}}
 }
@@ -78,7 +78,7 @@ func (t *Annotator) at(path string) ([]touch, error) {
 	return out, nil
 }
 
-// lines returns the lines of a regular file, and none of anything else.
+// lines returns the lines of a regular file, or nil for anything else.
 func (t *Annotator) lines(e object.Entry) ([]string, error) {
 	if !e.Mode.IsRegular() {
 		return nil, nil
@@ -87,9 +87,9 @@ func (t *Annotator) lines(e object.Entry) ([]string, error) {
 	return diff.Lines(string(data)), err
 }
 
-// before finds what a commit added at a path in the tree before it: of the files that the commit took away, the one
-// that shares the most lines with it, at least half of the longer one's. Where there is none it returns the path back,
-// and no lines.
+// before finds where a file that a commit added came from: among the files that the commit deleted, the one that
+// shares the most lines with it, at least half of the longer one's. If there is none it returns the path without
+// lines.
 func (t *Annotator) before(before, after object.ID, path string, now []string) (name string, was []string, err error) {
 	name = path
 	changes, err := t.store.Changes(before, after)
@@ -113,8 +113,8 @@ func (t *Annotator) before(before, after object.ID, path string, now []string) (
 	return name, was, nil
 }
 
-// Editors returns the commits that added one of the lines at the path, the newest first; where none did, the newest
-// that touched the path; none where none did that.
+// Editors returns the commits that added one of the lines at the path, newest first. If none did, it returns the
+// newest commit that changed the path, or none.
 func (t *Annotator) Editors(path string, lines []string) (out []Node, err error) {
 	touches, err := t.at(path)
 	if err != nil || len(touches) == 0 {

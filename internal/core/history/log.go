@@ -8,13 +8,11 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Log lists the commits that some tips lead to, newest first, children before their parents,
-// reading no more than what is asked for needs. Where a Graph knows the commits that order is
-// exact; where none does, it is for clocks that are at most a day wrong, and a commit made on
-// a clock that is further off may come after its parent. The way is that of A. B. Kahn
-// ("Topological sorting of large networks", Communications of the ACM 5, 1962), with the
-// commits that may still turn out to be children looked at ahead, as git's own documentation
-// describes it for generation numbers.
+// Log lists the ancestors of some tips, newest first, children before their parents, and reads only the commits that
+// this needs. With a Graph the order is exact. Without one it assumes that clocks are at most a day wrong; otherwise a
+// commit may follow its parent. The algorithm is that of A. B. Kahn ("Topological sorting of large networks",
+// Communications of the ACM 5, 1962); commits that may still prove to be children are read ahead, as git's
+// documentation describes for generation numbers.
 type Log struct {
 	store *object.Overlay
 	graph *Graph
@@ -39,7 +37,7 @@ const (
 	lookAhead = 512          // commits read beyond a commit to find its children, where there is no graph
 )
 
-// waiting is commits, those that are listed first on top.
+// waiting is a heap of commits; those that are listed first are on top.
 type waiting struct {
 	places []*place
 	before func(a, b *place) bool
@@ -62,7 +60,7 @@ func newer(a, b *place) bool {
 	return a.seq < b.seq
 }
 
-// higher has what no graph knows first: it is newer than all that one knows.
+// higher puts commits that the graph lacks first, because they are newer than those that it has.
 func higher(a, b *place) bool {
 	if a.Level != b.Level {
 		return b.Level != 0 && (a.Level == 0 || a.Level > b.Level)
@@ -70,7 +68,7 @@ func higher(a, b *place) bool {
 	return newer(a, b)
 }
 
-// NewLog makes a log of some tips. graph may be nil. Tips that are the same count once.
+// NewLog returns a log of some tips. graph may be nil. Equal tips count once.
 func NewLog(store *object.Overlay, graph *Graph, tips ...object.ID) (*Log, error) {
 	l := &Log{store: store, graph: graph, seen: map[object.ID]*place{}, ahead: waiting{before: higher},
 		ready: waiting{before: newer}}
@@ -98,7 +96,7 @@ func NewLog(store *object.Overlay, graph *Graph, tips ...object.ID) (*Log, error
 	return l, nil
 }
 
-// Cut reports whether the history that was listed ends in a shallow clone's boundary.
+// Cut reports whether the listed history ends at the boundary of a shallow clone.
 func (l *Log) Cut() bool { return l.cut }
 
 func (l *Log) find(id object.ID) (*place, error) {
@@ -119,7 +117,7 @@ func (l *Log) find(id object.ID) (*place, error) {
 	return p, nil
 }
 
-// mayDescend reports whether a commit that was found could have another as an ancestor.
+// mayDescend reports whether another commit could be an ancestor of a commit.
 func mayDescend(a, of *place) bool {
 	switch {
 	case a.Level != 0 && of.Level != 0:
@@ -132,7 +130,7 @@ func mayDescend(a, of *place) bool {
 	return a.When+skew >= of.When
 }
 
-// expandFor finds the parents of all commits that may be children of one.
+// expandFor reads the parents of all commits that may be children of a commit.
 func (l *Log) expandFor(ctx context.Context, of *place) error {
 	for n := 0; len(l.ahead.places) > 0; n++ {
 		top := l.ahead.places[0]
@@ -172,13 +170,13 @@ func (l *Log) expand(p *place) error {
 	return nil
 }
 
-// Listed is a commit as a Log gives it. Its parents are those that are here.
+// Listed is a commit of a Log. Parents has only those that exist here.
 type Listed struct {
 	ID object.ID
 	Shape
 }
 
-// Next returns the next commits, at most n; none when all were listed.
+// Next returns the next commits, at most n, or none at the end.
 func (l *Log) Next(ctx context.Context, n int) ([]Listed, error) {
 	var out []Listed
 	for len(out) < n && len(l.ready.places) > 0 {
@@ -202,7 +200,7 @@ func (l *Log) Next(ctx context.Context, n int) ([]Listed, error) {
 	return out, nil
 }
 
-// settle finds the parents of a commit, and all their children.
+// settle finds the parents of a commit and all its children.
 func (l *Log) settle(ctx context.Context, p *place) error {
 	if err := l.expand(p); err != nil {
 		return err

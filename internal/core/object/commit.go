@@ -10,15 +10,14 @@ import (
 	"golang.org/x/text/encoding/ianaindex"
 )
 
-// Signature is a person and a moment, as an author or committer line holds it.
+// Signature is a person and a time, as an author or committer line holds them.
 type Signature struct {
 	Name, Email string
 	When        int64  // seconds since the epoch
 	Zone        string // as written, such as +0100
 }
 
-// ParseSignature reads "Name <email> seconds zone". Lines in the wild miss
-// parts; what is missing stays empty or zero.
+// ParseSignature reads "Name <email> seconds zone". Real lines lack parts; a missing part is empty or zero.
 func ParseSignature(s string) Signature {
 	var sig Signature
 	open, end := strings.IndexByte(s, '<'), strings.LastIndexByte(s, '>')
@@ -41,7 +40,7 @@ func (s Signature) String() string {
 	return fmt.Sprintf("%s <%s> %d %s", s.Name, s.Email, s.When, s.Zone)
 }
 
-// Time returns the moment in the author's own zone; an unreadable zone counts as UTC.
+// Time returns the time in the author's zone. An unreadable zone counts as UTC.
 func (s Signature) Time() time.Time {
 	t := time.Unix(s.When, 0).UTC()
 	if z, err := time.Parse("-0700", s.Zone); err == nil {
@@ -50,12 +49,10 @@ func (s Signature) Time() time.Time {
 	return t
 }
 
-// Header is a line of a commit beyond the usual ones, such as an encoding or a
-// signature. Value may span lines.
+// Header is a line of a commit besides the usual ones, such as an encoding or a signature. Value may span lines.
 type Header struct{ Key, Value string }
 
-// Commit is a commit. AuthorLine is kept as written, so that a replayed commit
-// has its author byte for byte.
+// Commit is a commit. AuthorLine is kept as written, so a replayed commit has the same author byte for byte.
 type Commit struct {
 	Tree       ID
 	Parents    []ID
@@ -65,16 +62,16 @@ type Commit struct {
 	Message    string
 }
 
-// Author returns the author line, read.
+// Author parses the author line.
 func (c *Commit) Author() Signature { return ParseSignature(c.AuthorLine) }
 
-// Subject returns the first line of the message, in UTF-8. A message in an encoding that is not known stays as it is.
+// Subject returns the first line of the message in UTF-8. A message in an unknown encoding stays as it is.
 func (c *Commit) Subject() string {
 	s, _, _ := strings.Cut(strings.TrimLeft(c.Message, "\n"), "\n")
 	return strings.TrimRight(c.decoded(s), "\r ")
 }
 
-// Text returns the whole message, in UTF-8 like Subject, without blank lines at its ends.
+// Text returns the whole message in UTF-8, as Subject does, without blank lines at its ends.
 func (c *Commit) Text() string { return strings.Trim(c.decoded(c.Message), "\r\n ") }
 
 func (c *Commit) decoded(s string) string {
@@ -88,7 +85,7 @@ func (c *Commit) decoded(s string) string {
 	return s
 }
 
-// Signed reports whether the commit has a signature, and of which kind: OpenPGP, SSH or X.509.
+// Signed reports whether the commit has a signature, and its kind: OpenPGP, SSH or X.509.
 func (c *Commit) Signed() (kind string, ok bool) {
 	for _, h := range c.Extra {
 		if h.Key != "gpgsig" && h.Key != "gpgsig-sha256" {
@@ -105,7 +102,7 @@ func (c *Commit) Signed() (kind string, ok bool) {
 	return "", false
 }
 
-// Encoding returns the encoding of the message, empty for UTF-8.
+// Encoding returns the encoding of the message, or nothing for UTF-8.
 func (c *Commit) Encoding() string {
 	for _, h := range c.Extra {
 		if h.Key == "encoding" {
@@ -115,7 +112,7 @@ func (c *Commit) Encoding() string {
 	return ""
 }
 
-// ParseCommit reads a commit's content.
+// ParseCommit parses the content of a commit.
 func ParseCommit(data []byte) (*Commit, error) {
 	head, message, _ := strings.Cut(string(data), "\n\n")
 	c := &Commit{Message: message}
@@ -150,7 +147,7 @@ func ParseCommit(data []byte) (*Commit, error) {
 	return c, nil
 }
 
-// Encode writes the commit's content.
+// Encode returns the content of the commit.
 func (c *Commit) Encode() []byte {
 	var b bytes.Buffer
 	fmt.Fprintf(&b, "tree %s\n", c.Tree)

@@ -1,6 +1,5 @@
-// Package object holds git's object model as values: ids, blobs, trees and
-// commits, an in-memory overlay in which new ones are made, and the pack that
-// hands them over. The formats are those of git's own documentation
+// Package object holds git's object model as values: ids, blobs, trees and commits. New objects are made in an
+// in-memory overlay, and a pack hands them to a repository. The formats are those of git's documentation
 // (gitformat-pack, hash-function-transition).
 package object
 
@@ -13,7 +12,7 @@ import (
 	"strconv"
 )
 
-// Format is the hash function a repository names its objects by.
+// Format is the hash function of a repository's object ids.
 type Format uint8
 
 // The formats.
@@ -68,10 +67,10 @@ func ParseID(s string) (ID, error) {
 	return ID{string(raw)}, nil
 }
 
-// RawID returns the id of these bytes, 20 or 32 as formats that hold ids have them.
+// RawID returns the id with these 20 or 32 bytes.
 func RawID(raw []byte) ID { return ID{string(raw)} }
 
-// Raw returns the id's bytes.
+// Raw returns the bytes of the id.
 func (id ID) Raw() []byte { return []byte(id.raw) }
 
 // IsZero reports whether the id names no object.
@@ -79,8 +78,8 @@ func (id ID) IsZero() bool { return id.raw == "" }
 
 func (id ID) String() string { return hex.EncodeToString([]byte(id.raw)) }
 
-// Prefix returns the first n hexadecimal digits, empty for the zero id. Whether they stand for this object alone only
-// a repository can say.
+// Prefix returns the first n hexadecimal digits, or nothing for the zero id. Other objects of the repository may share
+// them.
 func (id ID) Prefix(n int) string {
 	all := id.String()
 	return all[:min(n, len(all))]
@@ -89,11 +88,10 @@ func (id ID) Prefix(n int) string {
 // Less orders ids by their bytes.
 func (id ID) Less(other ID) bool { return id.raw < other.raw }
 
-// MarshalText writes the hexadecimal form, so that
-// ids can stand in JSON, as values and as map keys.
+// MarshalText returns the hexadecimal form, so ids can be JSON values and map keys.
 func (id ID) MarshalText() ([]byte, error) { return []byte(id.String()), nil }
 
-// UnmarshalText reads the hexadecimal form; an empty text is the zero ID.
+// UnmarshalText parses the hexadecimal form. An empty text is the zero ID.
 func (id *ID) UnmarshalText(text []byte) error {
 	if len(text) == 0 {
 		*id = ID{}
@@ -104,7 +102,7 @@ func (id *ID) UnmarshalText(text []byte) error {
 	return err
 }
 
-// Kind is what an object is.
+// Kind is the kind of an object.
 type Kind uint8
 
 // The kinds.
@@ -124,7 +122,7 @@ func (k Kind) String() string {
 	return "unknown"
 }
 
-// ParseKind reads a kind from its name in an object header.
+// ParseKind parses the name of a kind, as in an object header.
 func ParseKind(s string) (Kind, error) {
 	for k, name := range kindNames {
 		if name == s && k > 0 {

@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// NameError reports that a tree holds a name that is never to be written to disk.
+// NameError reports a name in a tree that must never be written to disk.
 type NameError struct{ Path string }
 
 func (e *NameError) Error() string {
@@ -13,9 +13,8 @@ func (e *NameError) Error() string {
 		"it out, and neither does Dorvik", e.Path)
 }
 
-// CheckName reports a name of a tree that some file system takes for the current
-// or the parent directory or for a repository's own: case, marks that HFS+ leaves
-// out, and endings and short forms of NTFS do not count.
+// CheckName returns an error for a name that some file system takes for the current or parent directory or for a
+// repository's own. It ignores case, the characters that HFS+ ignores, and the endings and short forms of NTFS.
 func CheckName(name string) error {
 	plain := strings.Map(func(r rune) rune {
 		switch {
@@ -34,7 +33,7 @@ func CheckName(name string) error {
 	return nil
 }
 
-// CheckPath is CheckName for each name of a path.
+// CheckPath applies CheckName to each name of a path.
 func CheckPath(path string) error {
 	for name := range strings.SplitSeq(path, "/") {
 		if CheckName(name) != nil {

@@ -8,21 +8,18 @@ import (
 	"unsafe"
 )
 
-// Reader gives an object's kind and content. The content is shared: callers
-// must not change it.
+// Reader reads objects. Callers must not change the content, because it is shared.
 type Reader interface {
 	Read(id ID) (Kind, []byte, error)
 }
 
-// ManyReader is a Reader that can be asked for several objects at once, which
-// saves the time between question and answer. Those that cannot be read are left
-// out. each may be called by several goroutines at a time.
+// ManyReader reads several objects at once, which saves one round trip per object. It skips those that it cannot read.
+// Several goroutines may call each at the same time.
 type ManyReader interface {
 	ReadMany(ids []ID, each func(id ID, kind Kind, data []byte))
 }
 
-// ErrMissing reports that an object is not in the repository: it is damaged, or a shallow or partial clone that does
-// not hold it.
+// ErrMissing reports that the repository lacks an object: it is damaged, or a shallow or partial clone.
 var ErrMissing = errors.New("not in this repository")
 
 type stored struct {
@@ -30,8 +27,7 @@ type stored struct {
 	data []byte
 }
 
-// Overlay is a store of objects made in memory, over a reader of those that are there already. It is safe for
-// concurrent use.
+// Overlay stores new objects in memory, over a reader of existing ones. It is safe for concurrent use.
 type Overlay struct {
 	format Format
 	under  Reader
@@ -57,16 +53,16 @@ const (
 	aheadAll  = 320 << 20
 )
 
-// NewOverlay makes an empty overlay. A nil reader stands for an empty repository.
+// NewOverlay returns an empty overlay. A nil reader stands for an empty repository.
 func NewOverlay(f Format, under Reader) *Overlay {
 	return &Overlay{format: f, under: under, made: map[ID]stored{}, cache: map[ID]stored{},
 		ahead: map[ID]stored{}}
 }
 
-// Format returns the hash function of the ids made here.
+// Format returns the hash function of the overlay's ids.
 func (o *Overlay) Format() Format { return o.format }
 
-// Put makes an object and returns its id.
+// Put adds an object and returns its id.
 func (o *Overlay) Put(kind Kind, data []byte) ID {
 	id := o.format.Sum(kind, data)
 	o.mu.Lock()
@@ -75,13 +71,13 @@ func (o *Overlay) Put(kind Kind, data []byte) ID {
 	return id
 }
 
-// PutTree makes a tree of the entries, which need not be sorted.
+// PutTree adds a tree. The entries need not be sorted.
 func (o *Overlay) PutTree(entries []Entry) ID { return o.Put(KindTree, encodeTree(entries)) }
 
-// PutCommit makes a commit.
+// PutCommit adds a commit.
 func (o *Overlay) PutCommit(c *Commit) ID { return o.Put(KindCommit, c.Encode()) }
 
-// Read returns an object from memory, or else from the reader below.
+// Read returns an object from memory or from the underlying reader.
 func (o *Overlay) Read(id ID) (Kind, []byte, error) {
 	o.mu.Lock()
 	s, ok := o.made[id]
@@ -123,7 +119,7 @@ func (o *Overlay) keep(id ID, kind Kind, data []byte) {
 	o.hold(id, stored{kind, data})
 }
 
-// hold keeps an object in memory for a while. The caller holds the lock.
+// hold caches an object. The caller holds the lock.
 func (o *Overlay) hold(id ID, s stored) {
 	if o.bytes += len(s.data); o.bytes > cacheMost || o.bytes > cacheHalf && len(o.cache) > cacheFew {
 		o.older, o.cache = o.cache, make(map[ID]stored, len(o.cache))
@@ -132,15 +128,14 @@ func (o *Overlay) hold(id ID, s stored) {
 	o.cache[id] = s
 }
 
-// held reports whether an object that was read is in memory. The caller holds the lock.
+// held reports whether an object is cached. The caller holds the lock.
 func (o *Overlay) held(id ID) bool {
 	_, is := o.cache[id]
 	_, was := o.older[id]
 	return is || was
 }
 
-// Forget drops objects of the reader below from memory: they are not going to be asked for
-// soon.
+// Forget drops objects of the underlying reader from the cache. Call it for objects that will not be read soon.
 func (o *Overlay) Forget(ids ...ID) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -151,9 +146,8 @@ func (o *Overlay) Forget(ids ...ID) {
 	}
 }
 
-// Prefetch reads objects that are going to be asked for, all at once where the
-// reader below can. What cannot be read is told when it is asked for. It may change
-// the slice it is handed.
+// Prefetch reads objects that will be needed, at once if the underlying reader can. Errors appear when an object is
+// read. Prefetch may change the slice.
 func (o *Overlay) Prefetch(ids ...ID) {
 	many, ok := o.under.(ManyReader)
 	if !ok || len(ids) < 2 {
@@ -178,10 +172,10 @@ func (o *Overlay) Prefetch(ids ...ID) {
 	}
 }
 
-// readAtOnce is how many objects the reader below is asked for at once.
+// readAtOnce is the number of objects per call of the underlying ManyReader.
 const readAtOnce = 96
 
-// Release lets go of what was read ahead and not asked for: it is not needed any longer.
+// Release drops prefetched objects that were not read.
 func (o *Overlay) Release() {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -189,7 +183,7 @@ func (o *Overlay) Release() {
 	o.large = 0
 }
 
-// keepAhead keeps an object that is going to be asked for.
+// keepAhead keeps a prefetched object.
 func (o *Overlay) keepAhead(id ID, kind Kind, data []byte) {
 	if len(data) <= cacheOne {
 		o.keep(id, kind, data)
@@ -214,19 +208,20 @@ func (o *Overlay) content(id ID, want Kind) ([]byte, error) {
 	return data, nil
 }
 
-// Blob returns a blob's content.
+// Blob returns the content of a blob.
 func (o *Overlay) Blob(id ID) ([]byte, error) { return o.content(id, KindBlob) }
 
-// Text returns a blob's content as a string, which shares its memory: content never changes.
+// Text returns the content of a blob as a string that shares its memory.
 func (o *Overlay) Text(id ID) (string, error) {
 	data, err := o.content(id, KindBlob)
 	return Shared(data), err
 }
 
-// Shared returns the content of an object as a string, which shares its memory.
+// Shared returns the content of an object as a string that shares its memory. This is safe because content never
+// changes.
 func Shared(data []byte) string { return unsafe.String(unsafe.SliceData(data), len(data)) }
 
-// Tree returns a tree's entries; the zero id gives none.
+// Tree returns the entries of a tree. The zero id has none.
 func (o *Overlay) Tree(id ID) ([]Entry, error) {
 	if id.IsZero() {
 		return nil, nil
@@ -255,7 +250,7 @@ func (o *Overlay) Commit(id ID) (*Commit, error) {
 	return c, nil
 }
 
-// Made reports whether the object was made here.
+// Made reports whether the object was added to this overlay.
 func (o *Overlay) Made(id ID) bool {
 	o.mu.Lock()
 	defer o.mu.Unlock()

@@ -8,8 +8,8 @@ import (
 	"sort"
 )
 
-// Reachable lists the objects made here that the roots lead to. It stops at
-// objects of the reader below: those are in the repository with all they need.
+// Reachable lists the objects of this overlay that the roots lead to. It stops at objects of the underlying reader,
+// because the repository has those with everything they need.
 func (o *Overlay) Reachable(roots ...ID) ([]ID, error) {
 	seen := map[ID]bool{}
 	var out []ID
@@ -44,8 +44,8 @@ func (o *Overlay) Reachable(roots ...ID) ([]ID, error) {
 	return out, nil
 }
 
-// WritePack writes the objects made here that the roots lead to as a version 2 pack, each whole and deflated (no
-// deltas), and returns their number. Without any it writes nothing.
+// WritePack writes the objects of this overlay that the roots lead to as a version 2 pack of deflated objects without
+// deltas. It returns their number. It writes nothing if there are none.
 func (o *Overlay) WritePack(w io.Writer, roots ...ID) (int, error) {
 	ids, err := o.Reachable(roots...)
 	if err != nil || len(ids) == 0 {
@@ -81,8 +81,8 @@ func (o *Overlay) WritePack(w io.Writer, roots ...ID) (int, error) {
 	return len(ids), err
 }
 
-// writeEntryHeader writes kind and size: 4 bits of size in the first byte, then
-// 7 a byte, low bits first, the top bit saying that more follow.
+// writeEntryHeader writes kind and size: 4 bits of the size in the first byte, then 7 per byte, low bits first. The
+// top bit says that another byte follows.
 func writeEntryHeader(b *bytes.Buffer, kind Kind, size int) {
 	c := byte(kind)<<4 | byte(size&0x0f)
 	for size >>= 4; size > 0; size >>= 7 {

@@ -5,12 +5,12 @@ import (
 	"strings"
 )
 
-// written are the beginnings of trailers that git itself writes.
+// written lists the beginnings of the trailers that git writes.
 var written = []string{"Signed-off-by: ", "(cherry picked from commit "}
 
-// WithTrailer adds a trailer, such as a sign-off, to a message: below the trailers it has, else as a paragraph of its
-// own. A message whose last line is that trailer stays as it is. The last paragraph counts as trailers by the rule of
-// git-interpret-trailers: all of its lines are, or a quarter of them with one that git writes.
+// WithTrailer adds a trailer, such as a sign-off, to a message: below its trailers, or as a new paragraph. A message
+// that ends with that trailer stays as it is. As in git-interpret-trailers, the last paragraph counts as trailers if
+// all of its lines are trailers, or a quarter of them with one that git writes.
 func WithTrailer(message, line string) string {
 	message = strings.TrimRight(message, "\n")
 	paragraphs := strings.Split(message, "\n\n")
@@ -37,7 +37,7 @@ func WithTrailer(message, line string) string {
 	return message + "\n" + line + "\n"
 }
 
-// isTrailer reports whether a line is a token, a colon, a space and something.
+// isTrailer reports whether a line is a token, a colon, a space and a value.
 func isTrailer(l string) bool {
 	token, value, ok := strings.Cut(l, ": ")
 	letter := func(r rune) bool { return r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z' }

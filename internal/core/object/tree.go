@@ -19,11 +19,11 @@ const (
 	ModeSubmodule Mode = 0o160000
 )
 
-// IsRegular reports whether the entry is a file with text or bytes in it.
+// IsRegular reports whether the entry is a file with text or bytes.
 func (m Mode) IsRegular() bool { return m&0o170000 == 0o100000 }
 
-// today returns the mode that git gives an entry now: of a file, only whether its owner may run it counts. Old trees
-// hold others, such as 100664.
+// today returns the mode that current versions of git use: of a file's mode only the owner's executable bit counts.
+// Old trees contain others, such as 100664.
 func (m Mode) today() Mode {
 	switch {
 	case !m.IsRegular():
@@ -34,11 +34,10 @@ func (m Mode) today() Mode {
 	return ModeFile
 }
 
-// SameType reports whether two modes are of the same kind of thing: both files,
-// executable or not, both links, and so on.
+// SameType reports whether two modes are of one type: both files, executable or not, both links, and so on.
 func (m Mode) SameType(o Mode) bool { return m == o || m.IsRegular() && o.IsRegular() }
 
-// Describe says in plain words what an entry of this mode is.
+// Describe names the type of an entry in plain words.
 func (m Mode) Describe() string {
 	switch {
 	case m == 0:
@@ -62,16 +61,16 @@ type Entry struct {
 	ID   ID
 }
 
-// Absent reports whether there is nothing here.
+// Absent reports whether the entry is the zero Entry.
 func (e Entry) Absent() bool { return e.Mode == 0 }
 
 // IsTree reports whether the entry is a directory.
 func (e Entry) IsTree() bool { return e.Mode == ModeTree }
 
-// IsFile reports whether the entry is there and no directory: a file, a link, or a submodule.
+// IsFile reports whether the entry exists and is no directory: a file, a link or a submodule.
 func (e Entry) IsFile() bool { return !e.Absent() && !e.IsTree() }
 
-// Subtree returns the id of a directory, and the zero id, an empty tree, for all else.
+// Subtree returns the id of a directory, and for anything else the zero id, which is an empty tree.
 func (e Entry) Subtree() ID {
 	if e.IsTree() {
 		return e.ID
@@ -79,15 +78,15 @@ func (e Entry) Subtree() ID {
 	return ID{}
 }
 
-// Detached returns the entry in memory of its own. One that is read from a tree holds on to all of the tree.
+// Detached returns a copy with its own memory. An entry that was read from a tree keeps the whole tree in memory.
 func (e Entry) Detached() Entry {
 	return Entry{strings.Clone(e.Name), e.Mode, ID{strings.Clone(e.ID.raw)}}
 }
 
-// Same reports whether two entries hold the same thing, whatever their names.
+// Same reports whether two entries hold the same thing. Names do not count.
 func (e Entry) Same(o Entry) bool { return e.Mode == o.Mode && e.ID == o.ID }
 
-// parseTree reads a tree's content. Names and ids share the memory of data.
+// parseTree parses the content of a tree. Names and ids share the memory of data.
 func parseTree(f Format, data []byte) ([]Entry, error) {
 	c := newCursor(f, data)
 	entries := make([]Entry, 0, len(data)/(f.Size()+16))
@@ -97,7 +96,7 @@ func parseTree(f Format, data []byte) ([]Entry, error) {
 	return entries, c.err
 }
 
-// cursor reads a tree's content entry by entry, without making anything.
+// cursor reads the content of a tree entry by entry without allocating.
 type cursor struct {
 	Entry
 	raw      string
@@ -107,14 +106,13 @@ type cursor struct {
 	err      error
 }
 
-// newCursor stands before the first entry. The content of objects never
-// changes, so names and ids may share its memory.
+// newCursor returns a cursor before the first entry. Names and ids may share the memory of the content, which never
+// changes.
 func newCursor(f Format, data []byte) cursor {
 	return cursor{raw: Shared(data), size: f.Size()}
 }
 
-// next goes to the next entry; false at the end, and where the tree is broken,
-// which err then says. The Entry is the zero one then.
+// next goes to the next entry. It returns false at the end, and sets err if the tree is broken. Entry is then zero.
 func (c *cursor) next() bool {
 	c.from = c.to
 	rest := c.raw[c.from:]
@@ -138,7 +136,7 @@ func (c *cursor) next() bool {
 	return true
 }
 
-// ends is next where there is no entry that can be read.
+// ends is next if no entry can be read.
 func (c *cursor) ends(rest string) bool {
 	c.Entry = Entry{}
 	if rest == "" || c.err != nil {
@@ -157,7 +155,7 @@ func (c *cursor) ends(rest string) bool {
 	return false
 }
 
-// modeOf reads the mode that an entry begins with, and how long it is.
+// modeOf parses the mode at the beginning of an entry and returns its length in bytes.
 func modeOf(entry string) (m Mode, n int) {
 	switch { // nearly all are of these two
 	case strings.HasPrefix(entry, "100644 "):
@@ -171,8 +169,7 @@ func modeOf(entry string) (m Mode, n int) {
 	return m, n
 }
 
-// encodeTree writes a tree's content; it sorts the entries as trees are
-// sorted, directories as though their names ended in a slash.
+// encodeTree returns the content of a tree. It sorts the entries; directories sort as if their names ended in a slash.
 func encodeTree(entries []Entry) []byte {
 	if !slices.IsSortedFunc(entries, inTreeOrder) {
 		entries = slices.SortedFunc(slices.Values(entries), inTreeOrder)
@@ -196,8 +193,7 @@ func (e Entry) appendTo(b []byte) []byte {
 	return append(b, e.ID.raw...)
 }
 
-// inTreeOrder compares entries as trees sort them: a directory as though its
-// name ended in a slash.
+// inTreeOrder compares entries in the order of trees: directories sort as if their names ended in a slash.
 func inTreeOrder(a, b Entry) int {
 	n := min(len(a.Name), len(b.Name))
 	if c := strings.Compare(a.Name[:n], b.Name[:n]); c != 0 {
@@ -206,7 +202,7 @@ func inTreeOrder(a, b Entry) int {
 	return int(a.charAt(n)) - int(b.charAt(n))
 }
 
-// charAt returns a byte of the name an entry sorts by, 0 after its end.
+// charAt returns a byte of the name that an entry sorts by, or 0 beyond its end.
 func (e Entry) charAt(i int) byte {
 	switch {
 	case i < len(e.Name):

@@ -9,7 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/parallel"
 )
 
-// Find returns the entry at a slash-separated path below a tree; the zero Entry where there is none.
+// Find returns the entry at a slash-separated path below a tree, or the zero Entry.
 func (o *Overlay) Find(tree ID, path string) (Entry, error) {
 	name, rest, deeper := strings.Cut(path, "/")
 	c, err := o.cursor(tree)
@@ -30,13 +30,13 @@ func (o *Overlay) Find(tree ID, path string) (Entry, error) {
 	return Entry{}, c.fail(tree)
 }
 
-// FindAll finds many paths, which are in order, and reads each directory once. Those that are not there are left out.
+// FindAll finds several sorted paths and reads each directory once. It omits paths that do not exist.
 func (o *Overlay) FindAll(tree ID, paths []string) (map[string]Entry, error) {
 	found := make(map[string]Entry, len(paths))
 	return found, o.findBelow(tree, paths, 0, found)
 }
 
-// findBelow is FindAll for paths that all begin with the same directories, which take up cut bytes.
+// findBelow is FindAll for paths that begin with the same directories, whose names take up cut bytes.
 func (o *Overlay) findBelow(tree ID, paths []string, cut int, found map[string]Entry) error {
 	var names []string
 	var exact []string   // the path that ends with each; empty where none does
@@ -84,7 +84,7 @@ func (o *Overlay) findBelow(tree ID, paths []string, cut int, found map[string]E
 	return nil
 }
 
-// Pick looks names up in a directory, and calls found with the place of each that is there in the list.
+// Pick looks up names in a directory. It calls found with the index of each name that exists.
 func (o *Overlay) Pick(tree ID, names []string, found func(i int, e Entry)) error {
 	c, err := o.cursor(tree)
 	if err != nil {
@@ -99,7 +99,7 @@ func (o *Overlay) Pick(tree ID, names []string, found func(i int, e Entry)) erro
 	return c.fail(tree)
 }
 
-// names finds names in a list. Of a few it is quicker to look at each than to hash.
+// names finds names in a list. For a few names a scan is faster than a hash.
 type names struct {
 	list []string
 	at   map[string]int // nil for a few
@@ -116,7 +116,7 @@ func newNames(list []string) names {
 	return n
 }
 
-// index returns the place of a name in the list, or -1.
+// index returns the index of a name, or -1.
 func (n *names) index(name string) int {
 	if n.at == nil {
 		return slices.Index(n.list, name)
@@ -127,14 +127,13 @@ func (n *names) index(name string) int {
 	return -1
 }
 
-// Finder finds many paths in the same few trees. It remembers the directories it has read. It is not safe for
-// concurrent use.
+// Finder finds many paths in a few trees and caches the directories. It is not safe for concurrent use.
 type Finder struct {
 	store *Overlay
 	dirs  map[ID]map[string]Entry
 }
 
-// NewFinder makes a finder over a store.
+// NewFinder returns a Finder over a store.
 func NewFinder(store *Overlay) *Finder { return &Finder{store, map[ID]map[string]Entry{}} }
 
 // Find is Overlay.Find.
@@ -162,7 +161,7 @@ func (f *Finder) Find(tree ID, path string) (Entry, error) {
 	return Entry{}, nil
 }
 
-// cursor stands before the first entry of a tree; the zero id is an empty one.
+// cursor returns a cursor before the first entry of a tree. The zero id is an empty tree.
 func (o *Overlay) cursor(tree ID) (cursor, error) {
 	if tree.IsZero() {
 		return cursor{}, nil
@@ -184,15 +183,15 @@ type Change struct {
 	Old, New Entry // absent where the path was added or removed
 }
 
-// Changes lists what differs between two trees, file by file, in path order of
-// the walk. It descends only into subtrees that differ.
+// Changes lists the files that differ between two trees, in the path order of Walk. It reads only subtrees that
+// differ.
 func (o *Overlay) Changes(old, new ID) ([]Change, error) {
 	var out []Change
 	err := o.EachChange(old, new, func(c Change) { out = append(out, c) })
 	return out, err
 }
 
-// EachChange is Changes one by one.
+// EachChange calls visit for each change that Changes would list.
 func (o *Overlay) EachChange(old, new ID, visit func(c Change)) error {
 	return o.changesBelow("", old, new, visit)
 }
@@ -238,16 +237,14 @@ func (o *Overlay) changesBelow(prefix string, old, new ID, emit func(Change)) er
 	return nil
 }
 
-// Walk walks several trees together and calls visit once for each name, with that
-// name's entry in each tree (absent where it has none; the zero id is an empty
-// tree). The slice handed to visit is reused. Trees have a directory "a" after a
-// file "a.b"; a name present as file in one and directory in another still gets
-// one call.
+// Walk walks several trees together and calls visit once per name with the entry of each tree. The entry is absent if
+// a tree lacks the name; the zero id is an empty tree. Walk reuses the slice. Trees sort a directory "a" after a file
+// "a.b"; a name that is a file in one tree and a directory in another still gets one call.
 func (o *Overlay) Walk(visit func(name string, at []Entry) error, trees ...ID) error {
 	return o.walkBelow(visit, false, trees)
 }
 
-// WalkDifferences is Walk for the names whose entries are not the same in all trees.
+// WalkDifferences is Walk without the names whose entries are equal in all trees.
 func (o *Overlay) WalkDifferences(visit func(name string, at []Entry) error, trees ...ID) error {
 	return o.walkBelow(func(name string, at []Entry) error {
 		for _, e := range at[1:] {
@@ -310,7 +307,7 @@ func (w *walker) first() (first Entry) {
 	return first
 }
 
-// take gathers what each tree has under the name of an entry.
+// take collects the entry of each tree with the name of an entry.
 func (w *walker) take(first Entry) {
 	ahead := false
 	for i := range w.cursors {
@@ -337,7 +334,7 @@ func (w *walker) take(first Entry) {
 	}
 }
 
-// passEqual moves all cursors over the entries in which they agree from here on.
+// passEqual moves all cursors over the entries in which they agree.
 func passEqual(cursors []cursor) {
 	c := &cursors[0]
 	start, same := c.from, common(cursors)
@@ -359,8 +356,8 @@ func passEqual(cursors []cursor) {
 	}
 }
 
-// common returns the length in bytes of what all cursors have alike from where they are. They are compared together:
-// two may be alike to their ends where the third is not for one entry.
+// common returns the length in bytes of the content that all cursors share from their positions. It compares all at
+// once, because two of them may agree to the end while a third differs in one entry.
 func common(cursors []cursor) (n int) {
 	first := cursors[0].raw[cursors[0].from:]
 	end := len(first)
@@ -385,8 +382,8 @@ func hasName(entries []Entry, name string) bool {
 	return slices.ContainsFunc(entries, func(e Entry) bool { return e.Name == name })
 }
 
-// Edit returns the id of the tree that results from setting paths in a tree; an absent entry removes its path.
-// Directories left empty go too. It reads and makes only the directories of the paths.
+// Edit returns the tree that results from setting paths in a tree. An absent entry removes its path. Directories that
+// become empty go too. It reads and creates only the directories of the paths.
 func (o *Overlay) Edit(tree ID, set map[string]Entry) (ID, error) {
 	if len(set) == 0 {
 		return tree, nil
@@ -394,8 +391,7 @@ func (o *Overlay) Edit(tree ID, set map[string]Entry) (ID, error) {
 	return o.editBelow(tree, slices.Sorted(maps.Keys(set)), 0, set)
 }
 
-// editBelow is Edit for sorted paths that all begin with the same directories, which
-// take up cut bytes.
+// editBelow is Edit for sorted paths that begin with the same directories, whose names take up cut bytes.
 func (o *Overlay) editBelow(tree ID, paths []string, cut int, set map[string]Entry) (ID, error) {
 	here, below := byName(paths, cut, set)
 	old, err := o.cursor(tree)
@@ -425,11 +421,10 @@ func (o *Overlay) editBelow(tree ID, paths []string, cut int, set map[string]Ent
 	return o.replace(old, tree, here)
 }
 
-// fewTogether is how many directories are made by one processor before it goes on to others.
+// fewTogether is the number of directories that one processor makes before others join.
 const fewTogether = 8
 
-// byName sorts paths by their names in one directory: what is set there, and the paths of
-// the directories in it.
+// byName groups paths by their names in one directory: entries that are set there, and paths in each subdirectory.
 func byName(paths []string, cut int, set map[string]Entry) (here map[string]Entry, below map[string][]string) {
 	here, below = map[string]Entry{}, map[string][]string{}
 	for from := 0; from < len(paths); {
@@ -451,8 +446,8 @@ func byName(paths []string, cut int, set map[string]Entry) (here map[string]Entr
 	return here, below
 }
 
-// replace makes the tree that a cursor is at the start of with some names as given. What
-// stays is copied as it is.
+// replace returns a copy of a tree with some names set. The cursor stands at its start. It copies the rest byte for
+// byte.
 func (o *Overlay) replace(old cursor, tree ID, here map[string]Entry) (ID, error) {
 	var put []Entry
 	for _, e := range here {
@@ -490,5 +485,5 @@ func (o *Overlay) replace(old cursor, tree ID, here map[string]Entry) (ID, error
 	return o.Put(KindTree, out), nil
 }
 
-// EmptyTree makes the tree without entries.
+// EmptyTree adds the tree without entries and returns its id.
 func (o *Overlay) EmptyTree() ID { return o.PutTree(nil) }
