@@ -1,5 +1,5 @@
-// Package account tells what a join leaves out. It compares trees: what a side changed since a base, and whether the
-// result holds it. How the result came about, by whose decision or by which route, plays no part.
+// Package account computes what a join leaves out. It compares trees: what a side changed since a base, and whether
+// the result contains it. How the result was made, by which decisions or route, does not matter.
 package account
 
 import (
@@ -12,7 +12,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Kind is the kind of thing that is left out. The names are those of `recover --json`.
+// Kind is the kind of thing that is left out. Its text is its name in `recover --json`.
 type Kind string
 
 // The kinds.
@@ -24,7 +24,7 @@ const (
 	Mode     Kind = "mode"
 )
 
-// Entry is one thing that a side did and the result does not hold.
+// Entry is one change of a side that the result lacks.
 type Entry struct {
 	Kind Kind
 	Path string      // in the side's tree; of a deletion, in the result's
@@ -35,11 +35,11 @@ type Entry struct {
 	Full string      // the line with its blanks and end, by which its author is found
 }
 
-// Of lists what a side changed since base and result does not hold, by path and line; other is the other side. A line
-// that was moved counts as held wherever in its file it stands. A line also counts as held where a line of the result
-// has what the side did to it; see freshLine.holds. A renamed file is followed in the side and in the result. Only
-// files that the side changed, and that the result does not have just so, are read: cost grows with their size. The
-// error is that of reading an object, or the context's.
+// Of lists what a side changed since base and the result lacks, by path and line; other is the other side. A line
+// counts as kept anywhere in its file, and where a line of the result contains what the side did to it (see
+// freshLine.holds). Of follows renamed files in the side and in the result. It reads only files that the side changed
+// and that differ in the result; its cost grows with their size. The error is that of reading an object, or the
+// context's.
 func Of(ctx context.Context, engine *merge.Engine, base, side, other, result object.ID) ([]Entry, error) {
 	a := &comparison{engine: engine, store: engine.Store, base: base, side: side, other: other,
 		result: result}
@@ -78,7 +78,7 @@ type comparison struct {
 	out                       []Entry
 }
 
-// renames finds where files that are gone from their place went, in the side and in the result.
+// renames finds the new places of files in the side and in the result.
 func (a *comparison) renames(ctx context.Context, changes []object.Change) (err error) {
 	gone, missing := map[string]bool{}, map[string]bool{}
 	for _, c := range changes {
@@ -107,8 +107,8 @@ func (a *comparison) renames(ctx context.Context, changes []object.Change) (err 
 	return a.renamedOver(ctx, changes)
 }
 
-// renamedOver finds files that the side put in the place of others, and that the result has otherwise: what stands at a
-// path is more like a file that is gone than like what was there.
+// renamedOver finds files that the side moved to the place of others and that differ in the result: the file at such a
+// path resembles a deleted file more than the one it replaced.
 func (a *comparison) renamedOver(ctx context.Context, changes []object.Change) error {
 	for _, c := range changes {
 		if !c.Old.Mode.IsRegular() || !c.New.Mode.IsRegular() || c.Old.ID == c.New.ID {
@@ -143,7 +143,7 @@ func (a *comparison) renamedOver(ctx context.Context, changes []object.Change) e
 	return nil
 }
 
-// renamed finds where files of base that are gone from their place are in a tree.
+// renamed finds files of base that a tree has at other places.
 func (a *comparison) renamed(ctx context.Context, to object.ID, gone map[string]bool) (map[string]string, error) {
 	out := map[string]string{}
 	list, err := a.engine.Renames(ctx, a.base, to, gone)
@@ -155,7 +155,7 @@ func (a *comparison) renamed(ctx context.Context, to object.ID, gone map[string]
 	return out, err
 }
 
-// find returns what the result has at a path; a folder is nothing.
+// find returns the file of the result at a path. A directory counts as no file.
 func (a *comparison) find(path string) (object.Entry, error) {
 	e, err := a.store.Find(a.result, path)
 	if e.IsTree() {
@@ -212,8 +212,8 @@ func (a *comparison) change(c object.Change) error {
 	return a.content(c.Path, from, old, c.New, is)
 }
 
-// oldPlace accounts for the old place of a file that the side renamed: if that still stands there, the side's taking it
-// away was overruled. Something else that was put there since is another file.
+// oldPlace accounts for the old place of a file that the side renamed. If that file is still there, its removal was
+// overruled. A different file there is a new one.
 func (a *comparison) oldPlace(path string, old object.Entry) error {
 	is, err := a.find(path)
 	if err != nil || is.Absent() || is.Mode.IsRegular() != old.Mode.IsRegular() {
@@ -230,7 +230,7 @@ func (a *comparison) oldPlace(path string, old object.Entry) error {
 	return err
 }
 
-// stands finds what the result made of a file: under its new name, or its old one, or where the result has it now.
+// stands finds a file in the result: under its new name, its old one, or the name that the result gave it.
 func (a *comparison) stands(from, to string) (is object.Entry, at string, err error) {
 	for _, at := range []string{to, from, a.now[from]} {
 		if at == "" {
@@ -243,7 +243,7 @@ func (a *comparison) stands(from, to string) (is object.Entry, at string, err er
 	return object.Entry{}, "", nil
 }
 
-// isAdded reports whether a content stands at a path of the result at which base has nothing.
+// isAdded reports whether the result has a content at a path that base lacks.
 func (a *comparison) isAdded(id object.ID) (bool, error) {
 	if a.added == nil {
 		a.added = map[object.ID]bool{}
@@ -267,7 +267,7 @@ func (a *comparison) deletion(c object.Change) error {
 	return err
 }
 
-// content accounts for a file that the side has and the result has otherwise.
+// content accounts for a file of the side that differs in the result.
 func (a *comparison) content(path, from string, old, has, is object.Entry) error {
 	set := executable(old) != executable(has)
 	if !old.Mode.IsRegular() {
@@ -319,8 +319,8 @@ func (a *comparison) content(path, from string, old, has, is object.Entry) error
 	return nil
 }
 
-// onlyMoved accounts for a file that the side renamed and changed nothing in. Where the other side left it as it was,
-// what stands at its new name must be made of it.
+// onlyMoved accounts for a file that the side renamed without changing it. If the other side left it unchanged too,
+// the file at the new name must be made of it.
 func (a *comparison) onlyMoved(path, from string, has, is object.Entry) error {
 	if path == from {
 		return nil
@@ -339,7 +339,7 @@ func (a *comparison) onlyMoved(path, from string, has, is object.Entry) error {
 	return err
 }
 
-// alike reports whether two files are the same, or texts that share half of their lines.
+// alike reports whether two files are equal, or texts that share half of their lines.
 func (a *comparison) alike(x, y object.Entry) (bool, error) {
 	if x.ID == y.ID || !x.Mode.IsRegular() || !y.Mode.IsRegular() {
 		return x.ID == y.ID, nil
@@ -357,7 +357,7 @@ func (a *comparison) alike(x, y object.Entry) (bool, error) {
 	return 2*shared >= max(len(b), len(r)) && shared > 0, nil
 }
 
-// othersText returns what the other side has of a file, under either of its names.
+// othersText returns the other side's version of a file, under either of its names.
 func (a *comparison) othersText(path, from string) (text string, err error) {
 	seen := []string{""}
 	add := func(tree object.ID, at string) error {
@@ -381,11 +381,11 @@ func (a *comparison) othersText(path, from string) (text string, err error) {
 	return text, nil
 }
 
-// mostGone is how many bytes of files are read that the result has not where base or the other side has them.
+// mostGone is the limit in bytes for reading files that base or the other side has and the result lacks.
 const mostGone = 1 << 20
 
-// findGone collects the lines of files of base and of the other side that the result has not at their paths: what it
-// has elsewhere may be made of them.
+// findGone collects the lines of files that base and the other side have and the result lacks, because the result may
+// have moved them to other files.
 func (a *comparison) findGone() error {
 	a.gone = map[string]bool{}
 	size := 0

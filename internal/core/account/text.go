@@ -7,16 +7,15 @@ import (
 	"dorvik.dev/dorvik/internal/core/diff"
 )
 
-// largeEdit is how large an edit may be, in bytes with what stands in its place, to be compared word by word, which
-// takes time by the square of the words that differ. Of a larger one each line counts as a whole.
+// largeEdit is the size in bytes, with its replacement, above which an edit is compared line by line. Comparing words
+// takes time quadratic in the words that differ.
 const largeEdit = 256 << 10
 
-// Texts lists the lines that a side put into a text and result does not hold, and those that it took out and that stand
-// in result again; other is the other side's text. Line ends do not count, nor do lines of blanks. Paths are left
-// empty.
+// Texts lists the lines that a side added to a text and the result lacks, and those that it removed and the result
+// contains again; other is the other side's text. Line ends and blank lines do not count. Paths are empty.
 func Texts(base, side, other, result string) []Entry { return leftOut(base, side, other, result, nil) }
 
-// leftOut is Texts where some lines are known to be no weaving: they stand in other files of the two sides.
+// leftOut is Texts where some lines are known to come from other files of the two sides.
 func leftOut(base, side, other, result string, known map[string]bool) []Entry {
 	t := &sides{base: diff.Lines(base), side: diff.Lines(side), result: diff.Lines(result)}
 	b, s, r := bare(t.base), bare(t.side), bare(t.result)
@@ -54,7 +53,7 @@ func leftOut(base, side, other, result string, known map[string]bool) []Entry {
 	return out
 }
 
-// sides is three texts as lines, and how they differ.
+// sides is three texts as lines and their differences.
 type sides struct {
 	base, side, result []string
 	edits, toResult    []diff.Edit
@@ -69,7 +68,7 @@ type sides struct {
 	more               map[string]int // how many it has beyond all of the side's
 }
 
-// bare returns lines without their ends.
+// bare returns lines without their line ends.
 func bare(lines []string) []string {
 	out := make([]string, len(lines))
 	for i, l := range lines {
@@ -78,7 +77,7 @@ func bare(lines []string) []string {
 	return out
 }
 
-// lost returns the lines of an edit of the side that the result does not hold, neither as they are nor woven.
+// lost returns the lines of the side's edit that the result contains neither unchanged nor woven.
 func (t *sides) lost(e diff.Edit, b, s, r []string) (out []int) {
 	var missing []int
 	for i := e.B0; i < e.B1; i++ {
@@ -114,7 +113,7 @@ func (t *sides) lost(e diff.Edit, b, s, r []string) (out []int) {
 	return out
 }
 
-// changed returns the words that an edit put into each of its lines, and those it took out of all of them.
+// changed returns the words that an edit added to each of its lines, and the words it removed from all of them.
 func changed(before, after []string) (added [][]string, taken map[string]int) {
 	var was, is []string
 	var line []int
@@ -138,17 +137,16 @@ func changed(before, after []string) (added [][]string, taken map[string]int) {
 	return added, taken
 }
 
-// freshLine is a line of the result that is neither the side's nor base's.
+// freshLine is a line of the result that neither the side nor base has.
 type freshLine struct {
 	line  string
 	words []string
 	woven bool // it is not the other side's either
 }
 
-// holds reports whether the line holds what a side did to a line. The other side's own
-// line does if it has all that stands between its blanks. A woven line also does if it is
-// mostly made of its words, or if it has most of them and the few that the side put there.
-// Neither has more of the words that the side took out than its own line has.
+// holds reports whether the line contains what a side did to a line. For a line of the other side that means
+// everything between its blanks. A woven line may also consist mostly of the side's words, or contain most of them and
+// the few that the side added. In no case may it have more of the removed words than the side's line.
 func (f freshLine) holds(line string, words, added []string, taken map[string]int) bool {
 	parts := strings.Fields(line)
 	if whole := inOrder(strings.Fields(f.line), parts) == len(parts); !whole {
@@ -171,19 +169,19 @@ func (f freshLine) holds(line string, words, added []string, taken map[string]in
 	return true
 }
 
-// hasAll reports whether a line has of each of some words as many copies as all its words have: one that was added
-// beside another of its kind is not held by that other.
+// hasAll reports whether a line contains as many copies of each word as all of its words together; a word added beside
+// an equal one needs a copy of its own.
 func hasAll(line, words, some []string) bool {
 	more := diff.More(words, line)
 	return !slices.ContainsFunc(some, func(w string) bool { return more[w] > 0 })
 }
 
-// inOrder counts how many of some words stand in a line, in their order.
+// inOrder counts the words that stand in a line in their order.
 func inOrder(line, words []string) int {
 	return diff.Common(len(words), diff.Myers(words, line))
 }
 
-// place returns the lines of the result that stand where lines of the side stood.
+// place returns the lines of the result at the place of some lines of the side.
 func (t *sides) place(from, to int) (lo, hi int) {
 	lo, hi = from, to
 	for _, e := range t.toResult {
@@ -198,7 +196,7 @@ func (t *sides) place(from, to int) (lo, hi int) {
 	return max(0, lo), min(hi, len(t.result))
 }
 
-// again returns the lines of base that an edit of the side took out and that stand in the result again.
+// again returns the lines of base that the side's edit removed and that the result contains again.
 func (t *sides) again(e diff.Edit, b, r []string) (out []int) {
 	for i := e.A0; i < e.A1; i++ {
 		l := b[i]
@@ -216,8 +214,8 @@ func (t *sides) again(e diff.Edit, b, r []string) (out []int) {
 	return out
 }
 
-// asChanged reports whether a line that the side only took out is there as the other side changed it: what that put in
-// its place stands there, or a new line of the result that has at least half of its words.
+// asChanged reports whether a line that the side only removed remains in the form that the other side gave it: that
+// side's replacement, or a new line of the result with at least half of its words.
 func (t *sides) asChanged(e diff.Edit, i int, b, r []string) bool {
 	instead := map[string]bool{}
 	for _, o := range t.byOther {
@@ -243,7 +241,7 @@ func (t *sides) asChanged(e diff.Edit, i int, b, r []string) bool {
 	return false
 }
 
-// wordsOf returns the words and signs of a line, without blanks.
+// wordsOf returns the words and signs of a line without blanks.
 func wordsOf(line string) []string {
 	return slices.DeleteFunc(diff.Words(line), func(w string) bool { return strings.TrimSpace(w) == "" })
 }

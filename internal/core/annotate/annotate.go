@@ -1,12 +1,9 @@
-// Package annotate finds for each line of a file the commit that brought it: back through the
-// history, through renames, merges and, if asked for, moved lines.
-//
-// It begins with all lines at the commit that is asked about. What a commit's text has in
-// common with that of a parent is handed on to that parent; what is left when all parents had
-// their turn is the commit's own. Commits are taken newest first, so that what comes to one
-// along several lines is looked at once. Texts are compared by Myers' algorithm (package
-// diff), in the middle that is left of them when common ends are taken off. Time is that of one
-// comparison for each commit and parent that differ in the file, and memory that of one text.
+// Package annotate finds the commit that added each line of a file: back through the history, through renames, merges
+// and, if requested, moved lines. It starts with all lines at the given commit. Lines that a commit's text shares with
+// that of a parent are passed to that parent; the rest is the commit's own. Commits are visited newest first, so lines
+// that reach a commit along several paths are compared once. Texts are compared by Myers' algorithm (package diff)
+// between their common ends. It takes one comparison for each commit and parent that differ in the file, and memory
+// for one text.
 package annotate
 
 import (
@@ -22,7 +19,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Found says of some lines of the file, one after the other, where they come from.
+// Found describes where consecutive lines of the file come from.
 type Found struct {
 	Line   int // the first one, from 1
 	Count  int
@@ -32,8 +29,8 @@ type Found struct {
 	Cut    bool   // history ends there in a shallow clone's boundary: they may be older
 }
 
-// Annotation is the lines of a file of a commit, and the search for where they come from. It
-// is made by New and used by one goroutine.
+// Annotation holds the lines of a file and the search for their origins. Create it with New. It is not safe for
+// concurrent use.
 type Annotation struct {
 	Text  []string
 	Moved bool // lines that stood elsewhere in the file before are followed, too
@@ -48,7 +45,7 @@ type Annotation struct {
 	at      map[place]*suspect
 }
 
-// NoTextError reports that there is nothing at a path that has lines.
+// NoTextError reports that a path has no lines in a commit.
 type NoTextError struct {
 	Path string
 	What string // what is there, empty for nothing
@@ -67,7 +64,7 @@ type place struct {
 	path   string
 }
 
-// run is lines that are the same in the file asked about and in a suspect's, from 0.
+// run is lines, numbered from 0, that the annotated file and a suspect's file share.
 type run struct{ final, at, n int }
 
 // suspect is a file in a commit that lines may come from.
@@ -79,7 +76,7 @@ type suspect struct {
 	seq  int
 }
 
-// queue has the newest commit on top.
+// queue is a heap with the newest commit on top.
 type queue []*suspect
 
 func (q queue) Len() int { return len(q) }
@@ -101,8 +98,7 @@ func (q *queue) Pop() any {
 	return last
 }
 
-// New reads the file. graph may be nil. The error is a *NoTextError where there is none with
-// lines.
+// New reads the file. graph may be nil. The error is a *NoTextError if the path has no lines.
 func New(engine *merge.Engine, graph *history.Graph, commit object.ID, path string) (*Annotation, error) {
 	a := &Annotation{engine: engine, store: engine.Store, graph: graph,
 		at: map[place]*suspect{}}
@@ -147,7 +143,7 @@ func (a *Annotation) shape(id object.ID) (history.Shape, error) {
 	return history.Shape{Tree: c.Tree, Parents: c.Parents, When: c.Committer.When}, nil
 }
 
-// suspect hands lines to a file in a commit.
+// suspect assigns lines to a file in a commit.
 func (a *Annotation) suspect(p place, s history.Shape, blob object.ID, runs []run) {
 	known := a.at[p]
 	if known == nil {
@@ -158,8 +154,7 @@ func (a *Annotation) suspect(p place, s history.Shape, blob object.ID, runs []ru
 	known.runs = append(known.runs, runs...)
 }
 
-// Run searches, and hands on what it finds as it finds it, each line once. It stops with the
-// context's error.
+// Run searches and reports each line once, as soon as it is found. It stops with the context's error.
 func (a *Annotation) Run(ctx context.Context, found func([]Found)) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -189,14 +184,14 @@ func (a *Annotation) Run(ctx context.Context, found func([]Found)) error {
 	return nil
 }
 
-// parent is a suspect's parent that had the file.
+// parent is a suspect's parent that contains the file.
 type parent struct {
 	place
 	history.Shape
 	entry object.Entry
 }
 
-// ask has the parents take what is theirs, and leaves the suspect the rest.
+// ask passes to the parents the lines that they contain, and leaves the rest with the suspect.
 func (a *Annotation) ask(ctx context.Context, s *suspect) (cut bool, err error) {
 	parents, cut, err := a.parents(ctx, s)
 	if err != nil {
@@ -235,8 +230,8 @@ type version struct {
 	text string
 }
 
-// text returns a version; the last ones are remembered, as a commit's text is compared with its parent's, and that
-// with the next. One that is no text has no lines in common with others.
+// text returns a version of the file. It caches the latest ones, because each text is compared with that of its parent
+// and of its child. Binary content has no lines in common with anything.
 func (a *Annotation) text(id object.ID) (string, error) {
 	for _, v := range a.last {
 		if v.blob == id {
@@ -257,8 +252,8 @@ func (a *Annotation) text(id object.ID) (string, error) {
 	return v.text, nil
 }
 
-// parents finds the file in the parents: under its name, or where a parent has none of it,
-// under the one it was renamed from.
+// parents finds the file in the parents, under its name or, in a parent without it, under the name it was renamed
+// from.
 func (a *Annotation) parents(ctx context.Context, s *suspect) (out []parent, cut bool, err error) {
 	var renamed []history.Shape
 	var ids []object.ID
@@ -303,7 +298,7 @@ func (a *Annotation) parents(ctx context.Context, s *suspect) (out []parent, cut
 	return out, cut, nil
 }
 
-// hand returns a parent the lines that its text has in common with the suspect's.
+// hand assigns to a parent the lines that its text shares with the suspect's.
 func (a *Annotation) hand(s *suspect, p parent, old, new string) {
 	between := diff.Between(old, new)
 	edits := between.Edits

@@ -13,7 +13,7 @@ const (
 	mostPlaces = 16 // of a line that a search begins at: one that stands everywhere tells nothing
 )
 
-// block is a run of lines that a new text has and an old one had elsewhere.
+// block is a run of lines of the new text that the old one has elsewhere.
 type block struct {
 	run    int // among those that are looked for
 	off    int // in the run
@@ -21,9 +21,8 @@ type block struct {
 	weight int // letters and digits
 }
 
-// followMoved finds lines that a text has more than another among those that the other has
-// more: they were moved. The heaviest block comes first, and a line of the old text is taken
-// once. moved has places in the old text, and left is the rest.
+// followMoved finds moved lines: lines of which each text has more copies than the other. The heaviest block comes
+// first, and each line of the old text is used once. moved has positions in the old text; left is the rest.
 func followMoved(m diff.Middle, lines []run) (moved, left []run) {
 	was, is, above := m.A, m.B, m.Above
 	free := make([]bool, len(was)) // gone from there, and not taken

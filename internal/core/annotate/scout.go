@@ -9,9 +9,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// scout goes down the line of first parents ahead of the search and has what it will need
-// read in batches: one question for many objects, while the last ones are compared. What it
-// finds is only in the store's memory; whatever it does not read is read when it is asked for.
+// scout runs ahead along the first parents and prefetches in batches what the search will need. It only fills the
+// store's cache; anything that it misses is read on demand.
 type scout struct {
 	a     *Annotation
 	from  object.ID
@@ -33,7 +32,7 @@ func newScout(a *Annotation, from object.ID, path string) *scout {
 		ends: map[object.ID]bool{}, reads: map[object.ID]chan struct{}{}}
 }
 
-// start has it go ahead until the context ends; what it returns waits for that.
+// start runs the scout until the context ends. The returned function waits for it.
 func (s *scout) start(ctx context.Context, cancel func()) (wait func()) {
 	for range before {
 		s.turns <- struct{}{}
@@ -43,7 +42,7 @@ func (s *scout) start(ctx context.Context, cancel func()) (wait func()) {
 	return func() { cancel(); gone.Wait() }
 }
 
-// reached tells it how far the search has come, and waits for what is being read.
+// reached tells the scout how far the search is, and waits for pending reads.
 func (s *scout) reached(commit object.ID) {
 	s.mu.Lock()
 	if s.ends[commit] {
@@ -94,7 +93,7 @@ func (s *scout) run(ctx context.Context) {
 	}
 }
 
-// read reads the file in some trees, but for the last version that was read, and returns the one that is the last now.
+// read reads the file in some trees, except for the version that was read last, and returns the latest version.
 func (s *scout) read(at []object.ID, known object.ID) object.ID {
 	names := strings.Split(s.path, "/")
 	for i, name := range names {

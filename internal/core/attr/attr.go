@@ -1,5 +1,4 @@
-// Package attr reads gitattributes files, as gitattributes(5) documents them, and
-// tells which attributes a path has.
+// Package attr parses gitattributes files as gitattributes(5) documents them, and returns the attributes of a path.
 package attr
 
 import (
@@ -11,8 +10,7 @@ import (
 	"strings"
 )
 
-// Value is what a path has for an attribute. The zero Value stands for one that is
-// not specified.
+// Value is the value of an attribute. The zero Value means unspecified.
 type Value struct {
 	State Setting
 	Text  string // of a Valued attribute
@@ -29,7 +27,7 @@ const (
 	Valued
 )
 
-// Attributes is what a path has, by name; what is not in it is not specified.
+// Attributes maps names to values. Attributes that are missing are unspecified.
 type Attributes map[string]Value
 
 type assignment struct {
@@ -42,14 +40,13 @@ type rule struct {
 	set   []assignment
 }
 
-// Rules is the rules of one gitattributes file, in its order.
+// Rules holds the rules of one gitattributes file in order.
 type Rules struct {
 	rules  []rule
 	macros map[string][]assignment
 }
 
-// Parse reads a gitattributes file. Lines that make no sense are passed over, as
-// git does. Time O(n).
+// Parse parses a gitattributes file. Like git it skips lines that make no sense. It takes O(n) time.
 func Parse(text string) *Rules {
 	f := &Rules{macros: map[string][]assignment{}}
 	for line := range strings.SplitSeq(text, "\n") {
@@ -116,7 +113,7 @@ func assignments(words []string) (out []assignment) {
 	return out
 }
 
-// matcher compiles a pattern; nil for one that cannot be.
+// matcher compiles a pattern. It returns nil for an invalid one.
 func matcher(pattern string) func(string) bool {
 	anchored := strings.Contains(pattern, "/")
 	re, err := regexp.Compile(expression(strings.TrimPrefix(pattern, "/")))
@@ -129,8 +126,7 @@ func matcher(pattern string) func(string) bool {
 	return re.MatchString
 }
 
-// expression writes a wildcard pattern as a regular expression: * and ? stop at
-// slashes, ** does not.
+// expression converts a wildcard pattern to a regular expression: * and ? stop at slashes, ** does not.
 func expression(p string) string {
 	var b strings.Builder
 	b.WriteString(`(?s)\A`)
@@ -169,8 +165,7 @@ func expression(p string) string {
 	return b.String()
 }
 
-// bracket writes a class such as [a-z] or [!abc]. One that is not closed matches
-// nothing, as in git.
+// bracket converts a class such as [a-z] or [!abc]. As in git, an unclosed one matches nothing.
 func bracket(s string) (class string, n int) {
 	var b strings.Builder
 	b.WriteString("[")
@@ -209,8 +204,7 @@ func bracket(s string) (class string, n int) {
 	return `[^\x00-\x{10FFFF}]`, len(s)
 }
 
-// Scope is a File and the directory it stands in, empty for the top. A path that
-// is not below it has nothing from it.
+// Scope is a File and its directory; the top is empty. It applies only to paths below the directory.
 type Scope struct {
 	Dir  string
 	File *Rules
@@ -220,8 +214,8 @@ type Scope struct {
 var builtin = map[string][]assignment{"binary": {{"diff", Value{State: Unset}}, {"merge", Value{State: Unset}},
 	{"text", Value{State: Unset}}}}
 
-// Of returns the attributes of a path under files in order of precedence, the lowest first. Macros may be defined in
-// files of the top only.
+// Of returns the attributes of a path under files in order of precedence, the lowest first. Only files of the top may
+// define macros.
 func Of(files []Scope, p string) Attributes {
 	macros := func(name string) []assignment {
 		for i := len(files) - 1; i >= 0; i-- {

@@ -8,7 +8,7 @@ import (
 	"strings"
 )
 
-// Error is a panic that was caught. Its text names the defect in one line.
+// Error is a caught panic. Its text describes the defect in one line.
 type Error struct {
 	Value any    // what panic was called with
 	At    string // file and line of the code that panicked, such as misfit/golang.go:144; empty if unknown
@@ -33,8 +33,8 @@ func Do(do func() error) (err error) {
 	return do()
 }
 
-// From makes an *Error of a recovered value. Call it from the deferred function that recovered. A value that
-// is an *Error already keeps its place.
+// From makes an *Error of a recovered value. Call it from the deferred function that recovered. An *Error is returned
+// unchanged.
 func From(value any) *Error {
 	if e, ok := value.(*Error); ok {
 		return e
@@ -42,7 +42,7 @@ func From(value any) *Error {
 	return &Error{value, place()}
 }
 
-// place finds the function that panicked: the first frame below the runtime's own.
+// place finds the function that panicked: the first frame that does not belong to the runtime.
 func place() string {
 	pcs := make([]uintptr, 64)
 	frames := runtime.CallersFrames(pcs[:runtime.Callers(1, pcs)])

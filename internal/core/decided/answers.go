@@ -8,7 +8,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/settle"
 )
 
-// Answer is what stands in one place of a Text: of a question, or of nothing but somebody's wish.
+// Answer is what stands in one place of a Text. Its question is nil if nothing was asked there.
 type Answer struct {
 	Of   *settle.Question
 	Way  settle.Way
@@ -17,10 +17,10 @@ type Answer struct {
 	Was  string // where nothing was asked: what joined by itself
 }
 
-// Answers finds what a text has in the contested places of a file. Where all else is as it
-// joined by itself, that is exact: the text is read part by part, and in each place one of the
-// ways is tried before anything is said to be written. Where it is not, the places are found
-// by comparing the text with both sides' lines in them, and what else differs is told.
+// Answers finds the contents of the contested places of a text. If everything else is as it joins by itself, that is
+// exact: the text is read part by part, and each place is matched against the offered ways before it counts as
+// written. Otherwise the places are found by comparing the text with both sides' lines in them, and other differences
+// are reported too.
 func Answers(f *settle.File, text []string) []Answer {
 	parts := f.Parts(func(q *settle.Question) settle.Option {
 		o, _ := q.Option(settle.Yours)
@@ -34,7 +34,7 @@ func Answers(f *settle.File, text []string) []Answer {
 	return compared(parts, text)
 }
 
-// matcher reads a text part by part, and goes back where a part does not follow.
+// matcher reads a text part by part and backtracks if a part does not match.
 type matcher struct {
 	parts  []settle.Part
 	text   []string
@@ -92,7 +92,7 @@ func (m *matcher) stands(lines []string, at int) bool {
 	return at+len(lines) <= len(m.text) && slices.Equal(m.text[at:at+len(lines)], lines)
 }
 
-// compared finds the places of a text in which more was changed than was asked.
+// compared finds the places of a text with more changes than the questions asked for.
 func compared(parts []settle.Part, text []string) (out []Answer) {
 	var joined []string
 	var places []place
@@ -122,7 +122,7 @@ func compared(parts []settle.Part, text []string) (out []Answer) {
 	return out
 }
 
-// place is where a question's texts stand, one after the other, in a text that has all of them.
+// place is the position of a question's texts in a text that contains all of them one after the other.
 type place struct {
 	of     *settle.Question
 	lo, hi int
@@ -130,7 +130,7 @@ type place struct {
 
 func (p place) touches(e diff.Edit) bool { return e.A0 <= p.hi && e.A1 >= p.lo }
 
-// within returns what has come of the place, with the edits that touch it.
+// within returns the present content of the place and the edits that touch it.
 func (p place) within(edits []diff.Edit) (from, to int) {
 	from, to = p.lo, p.hi
 	for _, e := range edits {
@@ -146,7 +146,7 @@ func (p place) within(edits []diff.Edit) (from, to int) {
 	return from, max(from, to)
 }
 
-// wayOf returns the way that gives a text, if one does.
+// wayOf returns the way that results in a text, or Written.
 func wayOf(q *settle.Question, text string) settle.Way {
 	for _, o := range q.Ways {
 		if o.Text == text && o.Moved == nil && o.Way != settle.AsBefore {

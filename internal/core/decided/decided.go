@@ -1,7 +1,6 @@
-// Package decided tells what a person decided in a merge commit, whoever made it and with
-// whatever: it joins the commit's parents anew and compares the commit's tree with that. What
-// was a conflict has an answer there, which is one of the ways Dorvik offers or was written;
-// and what differs though it would have joined by itself was done by hand, too.
+// Package decided finds what a person decided in a merge commit, whoever made it and with any tool. It joins the
+// commit's parents again and compares the commit's tree with the result. Each conflict has an answer there: one of the
+// ways that Dorvik offers, or written text. Differences that would have joined by themselves were made by hand too.
 package decided
 
 import (
@@ -16,7 +15,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/settle"
 )
 
-// Decision is one thing that a merge commit holds by somebody's decision.
+// Decision is one part of a merge commit that somebody decided.
 type Decision struct {
 	Path string
 	Kind merge.ConflictKind // empty where nothing was in conflict
@@ -35,9 +34,8 @@ type Account struct {
 	Joined    int // files that both sides changed and that joined by themselves, as they do here
 }
 
-// Of works out what was decided in a merge commit. Yours is its first parent, theirs what it
-// merged; of several, each is joined to the joint of those before it. A commit with one parent
-// has nothing to tell.
+// Of finds what was decided in a merge commit. Yours is its first parent and theirs is what it merged; in an octopus
+// merge each parent is joined to the result of those before. It returns nothing for a commit with one parent.
 func Of(ctx context.Context, engine *merge.Engine, files *settle.Files, c *object.Commit) (*Account, error) {
 	out := &Account{}
 	if len(c.Parents) < 2 {
@@ -79,7 +77,7 @@ func Of(ctx context.Context, engine *merge.Engine, files *settle.Files, c *objec
 	return out, nil
 }
 
-// Compare works out what was decided in a tree that was made of a join, whatever it belongs to.
+// Compare finds what was decided in a tree that was made of a join.
 func Compare(store *object.Overlay, files *settle.Files, r *merge.Result, tree object.ID) (*Account, error) {
 	x := &comparison{store: store, r: r, actual: tree, out: &Account{},
 		settled: merge.Decided{Entries: map[string]object.Entry{}}}
@@ -90,7 +88,7 @@ func Compare(store *object.Overlay, files *settle.Files, r *merge.Result, tree o
 	return x.out, x.beyond(joined)
 }
 
-// comparison is a join of two lines beside the tree that was made of them.
+// comparison is a join and the tree that was made of it.
 type comparison struct {
 	store   *object.Overlay
 	r       *merge.Result
@@ -100,7 +98,7 @@ type comparison struct {
 	out     *Account
 }
 
-// conflicts finds the answer to each conflict, and returns the joined tree with all of them.
+// conflicts finds the answer to each conflict and returns the joined tree with all of them.
 func (x *comparison) conflicts(files *settle.Files) (object.ID, error) {
 	x.asked = map[string]bool{}
 	for i := range x.r.Conflicts {
@@ -125,7 +123,7 @@ func (x *comparison) conflicts(files *settle.Files) (object.ID, error) {
 	return x.r.Tree(x.settled)
 }
 
-// content returns what is at an entry: its text, or the id of what has none.
+// content returns the text of an entry, or its id if it has none.
 func (x *comparison) content(e object.Entry) (string, error) {
 	switch {
 	case e.Absent():
@@ -143,7 +141,7 @@ func (x *comparison) content(e object.Entry) (string, error) {
 	return string(data), nil
 }
 
-// whole finds which option of a question about a path stands in the tree.
+// whole finds the option of a question about a path that the tree took.
 func (x *comparison) whole(q *settle.Question, c *merge.Conflict) error {
 	d := Decision{Path: q.Path, Kind: q.Kind, Way: settle.Written, Whole: true, Question: q}
 	if o, ok, err := x.option(q, c); err != nil {
@@ -182,8 +180,8 @@ func (x *comparison) whole(q *settle.Question, c *merge.Conflict) error {
 	return nil
 }
 
-// option returns the option under which the tree would have what it has, at the paths of a conflict: the very same or
-// else, as contents can be conflicts of their own, things of the same kind.
+// option returns the option that results in the tree's entries at the paths of a conflict. If no option results in
+// equal entries it accepts entries of the same type, because contents can be conflicts of their own.
 func (x *comparison) option(q *settle.Question, c *merge.Conflict) (settle.Option, bool, error) {
 	if q.Kind == merge.ModeBits {
 		return x.mode(q)
@@ -236,7 +234,7 @@ func (x *comparison) mode(q *settle.Question) (settle.Option, bool, error) {
 	return settle.Option{}, false, nil
 }
 
-// text finds what stands in the places of a text that both sides changed.
+// text finds the contents of the contested places of a text.
 func (x *comparison) text(f *settle.File, c *merge.Conflict) error {
 	path, at, err := x.where(f)
 	if err != nil {
@@ -267,7 +265,7 @@ func (x *comparison) text(f *settle.File, c *merge.Conflict) error {
 	return nil
 }
 
-// where returns the place of a contested file in the tree: under its name or, as names can be in question, another
+// where returns the path of a contested file in the tree: its name or, because names can be contested too, another one
 // that it had.
 func (x *comparison) where(f *settle.File) (string, object.Entry, error) {
 	for _, p := range f.Names() {
@@ -279,7 +277,7 @@ func (x *comparison) where(f *settle.File) (string, object.Entry, error) {
 	return f.Path, object.Entry{}, nil
 }
 
-// beyond tells what differs from the joined tree though nothing was in conflict there.
+// beyond finds differences from the joined tree where nothing was in conflict.
 func (x *comparison) beyond(joined object.ID) error {
 	changes, err := x.store.Changes(joined, x.actual)
 	if err != nil {
@@ -313,7 +311,7 @@ func (x *comparison) beyond(joined object.ID) error {
 	return nil
 }
 
-// count counts the files that both changed and that are as they join by themselves.
+// count counts the files that both sides changed and that are as they join by themselves.
 func (x *comparison) count(joined object.ID) error {
 	files, err := x.r.Files()
 	if err != nil {
@@ -334,12 +332,12 @@ func (x *comparison) count(joined object.ID) error {
 	return nil
 }
 
-// String is for whoever prints a decision while looking for something.
+// String formats a decision for debugging.
 func (d Decision) String() string {
 	return fmt.Sprintf("%s:%d %s %s %q", d.Path, d.Line, d.Kind, d.Way, d.Result)
 }
 
-// Conflicts counts the decisions that were asked for.
+// Conflicts counts the decisions about conflicts.
 func (a *Account) Conflicts() (n int) {
 	for _, d := range a.Decisions {
 		if d.Question != nil {
@@ -349,5 +347,5 @@ func (a *Account) Conflicts() (n int) {
 	return n
 }
 
-// Beyond counts those that nothing asked for.
+// Beyond counts the decisions where nothing was in conflict.
 func (a *Account) Beyond() int { return len(a.Decisions) - a.Conflicts() }

@@ -1,5 +1,4 @@
-// Package diagnose reads the output of builds and tests and finds the places
-// it speaks of.
+// Package diagnose parses the output of builds and tests and finds the places that it mentions.
 package diagnose
 
 import (
@@ -9,7 +8,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/rx"
 )
 
-// Place is a place in a file that a build complains about.
+// Place is a place in a file that a build reports.
 type Place struct {
 	Path string // slash-separated, from the top of the project
 	Line int    // from 1
@@ -17,13 +16,12 @@ type Place struct {
 	Text string
 }
 
-// goTested is the line by which go test says which package the lines before it
-// were about; those give base names only.
+// goTested is the line by which go test names the package of the lines before it, which contain base names only.
 var goTested = rx.New(`^(?:FAIL|ok  )\t(\S+)`)
 
-// Places lists the places an output speaks of, each once, in order: the first cause is the first. root is
-// the folder the build ran in; find lists the project's files of a base name,
-// for output that gives no folder. Warnings and notes of compilers are left out, and what is not of the project.
+// Places lists the places in an output once each, in order; the first cause comes first. root is the directory of the
+// build. find lists the project's files of a base name, for output without directories. Places omits warnings and
+// notes of compilers, and files outside the project.
 func Places(output []string, root string, find func(base string) []string) []Place {
 	lines := make([]string, len(output))
 	for i, l := range output {
@@ -49,7 +47,7 @@ type finder struct {
 	why      string // what pytest says before the place
 }
 
-// read reads what begins at a line, and returns how many lines that was.
+// read parses what begins at a line and returns the number of its lines.
 func (f *finder) read(lines []string, at int) int {
 	l := lines[at]
 	if m := goTested.FindStringSubmatch(l); m != nil {
@@ -96,7 +94,7 @@ func (f *finder) read(lines []string, at int) int {
 	return 1
 }
 
-// add adds a place, if it is of a file of the project, and new. ok is false if it is of no such file.
+// add adds a place unless it is known. ok is false if the project has no such file.
 func (f *finder) add(p Place) (ok bool) {
 	p.Path = clean(p.Path, f.root)
 	known := f.find(path.Base(p.Path))
@@ -122,7 +120,7 @@ func (f *finder) add(p Place) (ok bool) {
 	return true
 }
 
-// resolve places what is known by base name alone in the folder of a package, as far as that tells.
+// resolve finds the files that were given by base name alone in the directory of a package.
 func (f *finder) resolve(pkg string) {
 	for _, i := range f.unplaced {
 		f.out[i].Path = closest(f.find(path.Base(f.out[i].Path)), pkg)
@@ -147,7 +145,7 @@ func contains(list []string, s string) bool {
 	return false
 }
 
-// closest picks the file whose folder is the longest ending of a package path.
+// closest returns the file whose directory is the longest suffix of a package path.
 func closest(files []string, pkg string) string {
 	best := files[0]
 	length := -1

@@ -7,18 +7,18 @@ import (
 	"dorvik.dev/dorvik/internal/core/rx"
 )
 
-// reader reads what a tool says of one place, beginning at a line; ok is false where it is no such tool's. n is how
-// many lines it took.
+// reader parses one tool's message that begins at a line; n is its number of lines. ok is false if it is no message of
+// that tool.
 type reader func(lines []string, at int) (p Place, n int, ok bool)
 
-// readers are asked in this order. The general form is the last.
+// readers are tried in this order. The general form is last.
 var readers = []reader{python, pytestFrames, asserted, rustc, cmake, maven, kotlin, typescript, makefile, nodeError,
 	nodeThrow, junit, general}
 
-// escapes are the sequences by which terminals are told of colours and the like (ECMA-48).
+// escapes matches the control sequences of terminals (ECMA-48).
 var escapes = rx.New(`\x1b\[[0-9;:?]*[ -/]*[@-~]|\x1b\][^\x07\x1b]*(?:\x07|\x1b\\)`)
 
-// plain returns a line without what is for terminals alone.
+// plain returns a line without control sequences.
 func plain(l string) string {
 	if strings.Contains(l, "\x1b") {
 		l = escapes.ReplaceAllString(l, "")
@@ -29,7 +29,7 @@ func plain(l string) string {
 	return strings.TrimRight(task.ReplaceAllString(l, "/"), "\r")
 }
 
-// task is what an older Gradle writes before the first line that a compiler prints, without a break.
+// task matches what an older Gradle writes in front of the first line of a compiler.
 var task = rx.New(`^(?::\w+)+/`)
 
 func number(s string) int {
@@ -37,11 +37,11 @@ func number(s string) int {
 	return n
 }
 
-// placeLine is `file:line:col: text` or `file:line: text`, as Go, gcc and clang, javac, ruby, php and many others
-// write it. go vet puts "vet: " before it, go test indents.
+// placeLine is `file:line:col: text` or `file:line: text`, as Go, gcc, clang, javac, ruby, php and many others write
+// it. go vet puts "vet: " before it; go test indents it.
 var placeLine = rx.New(`^\s*(?:vet: )?((?:[A-Za-z]:[\\/])?[^\s:][^:]*):(\d+)(?::(\d+))?:\s+(.*\S)`)
 
-// general reads that. Warnings and notes of compilers are no errors.
+// general parses placeLine. It skips warnings and notes of compilers.
 func general(lines []string, at int) (Place, int, bool) {
 	m := placeLine.FindStringSubmatch(lines[at])
 	if m == nil || strings.HasPrefix(m[4], "warning:") || strings.HasPrefix(m[4], "note:") {

@@ -15,8 +15,8 @@ const (
 	readAtOnce = 64
 )
 
-// ahead reads the texts of what both sides changed, while the commits before are replayed. What it cannot read is told
-// when it is needed.
+// ahead prefetches texts that both sides changed while earlier commits are replayed. Read errors appear when a text is
+// needed.
 type ahead struct {
 	store   *object.Overlay
 	changes *Changes
@@ -30,7 +30,7 @@ type ahead struct {
 	stop, over bool // it is to end; it has
 }
 
-// readAhead begins to read for commits (newest first) that are brought onto a tree.
+// readAhead starts prefetching for commits (newest first) that are replayed onto a tree.
 func readAhead(store *object.Overlay, changes *Changes, commits []history.Node, onto object.ID) *ahead {
 	a := &ahead{store: store, changes: changes, commits: commits, onto: onto}
 	a.news = sync.NewCond(&a.mu)
@@ -38,7 +38,7 @@ func readAhead(store *object.Overlay, changes *Changes, commits []history.Node, 
 	return a
 }
 
-// to says which commit is replayed now, and waits until what it needs is read.
+// to announces the commit that is replayed now and waits until its texts are read.
 func (a *ahead) to(i int) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -49,7 +49,7 @@ func (a *ahead) to(i int) {
 	}
 }
 
-// end has it end, and waits until it has.
+// end stops prefetching and waits until it has ended.
 func (a *ahead) end() {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -97,7 +97,7 @@ func (a *ahead) run() {
 	}
 }
 
-// told says up to which commit all is read, and waits until more is to be. It returns false if it is to end.
+// told announces the commit up to which everything is read, and waits until more is needed. It returns false to stop.
 func (a *ahead) told(read int) bool {
 	a.mu.Lock()
 	defer a.mu.Unlock()

@@ -7,19 +7,18 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// mostLevels is down to how many directories commits are told apart by the names that change.
+// mostLevels is the number of directory levels at which commits are compared by the names they change.
 const mostLevels = 16
 
-// alike tells which other commits may change the same paths as one of some commits. They are compared from the top
-// down, and a directory is read only where all above it agree: of most commits that is the top alone.
+// alike finds the commits that may change the same paths as one of a set. It compares names from the top down and
+// reads a directory only if all above it agree; for most commits that is the top alone.
 type alike struct {
 	store  *object.Overlay
 	seed   maphash.Seed
 	levels []map[names]bool // for each depth, the names down to it that each of the commits changes
 }
 
-// names stands for a set of paths cut off at some depth, where they go on with a slash at their ends: the sum of their
-// hashes, as they come in no order.
+// names identifies a set of paths, cut at some depth with a slash where they continue, by the sum of their hashes.
 type names uint64
 
 func newAlike(store *object.Overlay, commits []pathsID) *alike {
@@ -71,7 +70,7 @@ type differing struct {
 	old, new object.ID
 }
 
-// mayBe reports whether from a tree to the next may change just what one of the commits changes.
+// mayBe reports whether the difference of two trees may be the change of one of the commits.
 func (a *alike) mayBe(before, after object.ID) (bool, error) {
 	if before == after {
 		return false, nil

@@ -1,5 +1,5 @@
-// Package replay brings commits one by one onto another tip, as pure
-// computation: what a rebase makes, without a working tree.
+// Package replay applies commits one by one to another tip as pure computation: what a rebase makes, without a working
+// tree.
 package replay
 
 import (
@@ -23,15 +23,15 @@ import (
 	"dorvik.dev/dorvik/internal/core/parallel"
 )
 
-// ChangeID names what a commit changes, wherever its lines stand: two commits
-// with equal ChangeIDs make the same change.
+// ChangeID identifies what a commit changes, wherever its lines stand. Commits with equal ChangeIDs make the same
+// change.
 type ChangeID [sha256.Size]byte
 
-// nearby is the number of unchanged lines around a hunk that count as part of
-// the change, so that "add a brace" in one place is not the same in another.
+// nearby is the number of unchanged lines around a hunk that count as part of the change, so that "add a brace"
+// differs from place to place.
 const nearby = 3
 
-// Changes computes and remembers what commits change. It is safe for concurrent use.
+// Changes computes and caches what commits change. It is safe for concurrent use.
 type Changes struct {
 	store *object.Overlay
 	mu    sync.Mutex
@@ -43,20 +43,20 @@ type Changes struct {
 	known     sameFound
 }
 
-// pathsID is the paths and modes a commit changes, which is cheap to know. Only
-// commits that agree in it can make the same change.
+// pathsID is the paths and modes that a commit changes, which is cheap to compute. Commits with different ones make
+// different changes.
 type pathsID struct {
 	id      ChangeID
 	changes []object.Change // in path order; none for merges and empty commits
 }
 
-// NewChanges makes an empty memory over a store.
+// NewChanges returns an empty cache over a store.
 func NewChanges(store *object.Overlay) *Changes {
 	return &Changes{store: store, paths: map[object.ID]pathsID{}, full: map[object.ID]ChangeID{}}
 }
 
-// Of computes the ChangeID of a commit against its first parent. ok is false
-// for merges and for commits that change nothing: they have none.
+// Of returns the ChangeID of a commit against its first parent. ok is false for merges and for commits that change
+// nothing.
 func (c *Changes) Of(n history.Node) (id ChangeID, ok bool, err error) {
 	p, err := c.pathsOf(n)
 	if err != nil || len(p.changes) == 0 {
@@ -77,7 +77,7 @@ func (c *Changes) Of(n history.Node) (id ChangeID, ok bool, err error) {
 	return id, true, nil
 }
 
-// summed is sum, worked out when it is first asked for.
+// summed is sum with a cache.
 func (c *Changes) summed(p pathsID) func() (ChangeID, error) {
 	return sync.OnceValues(func() (ChangeID, error) { return c.sum(p) })
 }
@@ -95,10 +95,10 @@ func (c *Changes) sum(p pathsID) (id ChangeID, err error) {
 	return id, nil
 }
 
-// pathsOf returns what a commit changes.
+// pathsOf returns the paths that a commit changes.
 func (c *Changes) pathsOf(n history.Node) (pathsID, error) { return c.pathsAmong(nil, n) }
 
-// pathsAmong is pathsOf for a commit whose parent is most likely among some.
+// pathsAmong is pathsOf for a commit whose parent is probably one of some commits.
 func (c *Changes) pathsAmong(t trees, n history.Node) (pathsID, error) {
 	c.mu.Lock()
 	p, ok := c.paths[n.ID]
@@ -123,7 +123,7 @@ func (c *Changes) pathsAmong(t trees, n history.Node) (pathsID, error) {
 	return p, nil
 }
 
-// trees are those of commits, so that none is read again to know what the next one changed.
+// trees caches the trees of commits, because the next commit needs them again.
 type trees map[object.ID]object.ID
 
 func treesOf(lines ...[]history.Node) trees {
@@ -150,7 +150,7 @@ func (t trees) before(store *object.Overlay, n history.Node) (object.ID, error) 
 	return history.FirstParentTree(store, n.Commit)
 }
 
-// sort puts the changes in order, and makes the id of them.
+// sort sorts the changes and computes their id.
 func (p *pathsID) sort() {
 	slices.SortFunc(p.changes, func(a, b object.Change) int { return strings.Compare(a.Path, b.Path) })
 	var list []byte
@@ -167,10 +167,10 @@ func (p *pathsID) sort() {
 	p.id = sha256.Sum256(list)
 }
 
-// readTogether is how many commits one processor reads before it goes on to others: their trees stand on each other.
+// readTogether is the number of consecutive commits that one processor reads, because their trees build on each other.
 const readTogether = 6
 
-// each looks at commits, on all processors.
+// each calls a function for each commit, on all processors.
 func each(ctx context.Context, commits []history.Node, look func(i int) error) error {
 	return parallel.Do(len(commits), readTogether, func(i int) error {
 		if err := ctx.Err(); err != nil {
@@ -180,7 +180,7 @@ func each(ctx context.Context, commits []history.Node, look func(i int) error) e
 	})
 }
 
-// read works out pathsOf for commits.
+// read computes pathsOf for commits.
 func (c *Changes) read(ctx context.Context, t trees, commits []history.Node) error {
 	return each(ctx, commits, func(i int) error {
 		_, err := c.pathsAmong(t, commits[i])
@@ -188,7 +188,7 @@ func (c *Changes) read(ctx context.Context, t trees, commits []history.Node) err
 	})
 }
 
-// standing returns what stands in a tree at the paths that commits change. What was found last is remembered.
+// standing returns the entries of a tree at the paths that commits change. It caches the last result.
 func (c *Changes) standing(tree object.ID, commits []history.Node) (map[string]object.Entry, error) {
 	c.mu.Lock()
 	last := c.last
@@ -216,42 +216,38 @@ func (c *Changes) standing(tree object.ID, commits []history.Node) (map[string]o
 	return found, nil
 }
 
-// standing is what stands in a tree at the paths that commits change.
+// standing is the entries of a tree at the paths that commits change.
 type standing struct {
 	tree    object.ID
 	commits []history.Node
 	found   map[string]object.Entry
 }
 
-// Same finds for commits of yours those of theirs that make the same change, also to
-// files that one of the two lines (each newest first) has renamed. One that a later commit
-// of theirs takes back exactly is none, unless yours takes it back as well. Contents are
-// read only where paths and modes agree, and directories of theirs, unless a rename may
-// matter, only where those above do.
-//
-// What was found last is remembered, as a line is replayed again after each decision.
+// Same maps commits of yours to those of theirs that make the same change, also in files that one of the two lines
+// (each newest first) renamed. It skips changes that a later commit of theirs reverts exactly, unless yours reverts
+// them too. It reads contents only if paths and modes agree, and directories of theirs only if those above agree or a
+// rename may matter. It caches the last result, because a line is replayed after each decision.
 func (c *Changes) Same(ctx context.Context, engine *merge.Engine, yours,
 	theirs []history.Node) (map[object.ID]history.Node, error) {
 	found, err := c.findSame(ctx, engine, yours, theirs)
 	return found.same, err
 }
 
-// TakenBack finds the commits of yours whose change theirs made, too, and then took
-// back exactly. It returns the commit of theirs that took each back. A change that
-// yours took back as well is not in it. Cost and memory are those of Same.
+// TakenBack maps commits of yours to the commits of theirs that reverted the same change exactly, where theirs had
+// made it too. It skips changes that yours reverted as well. Cost and memory are those of Same.
 func (c *Changes) TakenBack(ctx context.Context, engine *merge.Engine, yours,
 	theirs []history.Node) (map[object.ID]history.Node, error) {
 	found, err := c.findSame(ctx, engine, yours, theirs)
 	return found.back, err
 }
 
-// sameFound is what was found of two lines.
+// sameFound is the result for two lines.
 type sameFound struct {
 	yours, theirs []history.Node
 	same, back    map[object.ID]history.Node
 }
 
-// findSame compares two lines, unless they were compared last. Only one call compares at a time.
+// findSame compares two lines unless they were compared last. One call compares at a time.
 func (c *Changes) findSame(ctx context.Context, engine *merge.Engine, yours, theirs []history.Node) (sameFound,
 	error) {
 	c.comparing.Lock()
@@ -331,8 +327,8 @@ func (c *Changes) compare(ctx context.Context, engine *merge.Engine, yours, thei
 	return found, nil
 }
 
-// madeIn returns the newest commit of a line that makes the same change as a commit, and the newest that takes it
-// back. Either is nil where there is none.
+// madeIn returns the newest commit of a line that makes the same change as a commit, and the newest that reverts it.
+// Either may be nil.
 func (c *Changes) madeIn(byPaths map[ChangeID][]variant, variants []variant) (made, undone *variant, err error) {
 	for _, v := range variants {
 		if made, err = newest(made, v, byPaths); err != nil {
@@ -349,7 +345,7 @@ func (c *Changes) madeIn(byPaths map[ChangeID][]variant, variants []variant) (ma
 	return made, undone, nil
 }
 
-// byPaths returns variants of those of a line that are of interest, the newest first, by their paths.
+// byPaths groups the variants of a line's relevant commits by their paths, newest first.
 func (c *Changes) byPaths(line []history.Node, back map[string]string, of func(at int) bool) (
 	map[ChangeID][]variant, error) {
 	out := map[ChangeID][]variant{}
@@ -369,7 +365,7 @@ func (c *Changes) byPaths(line []history.Node, back map[string]string, of func(a
 	return out, nil
 }
 
-// alike marks which of theirs may change the same paths as one of yours.
+// alike marks the commits of theirs that may change the same paths as one of yours.
 func (c *Changes) alike(ctx context.Context, t trees, yours, theirs []history.Node, candidates []bool) error {
 	var mine []pathsID
 	for _, n := range yours {
@@ -389,8 +385,7 @@ func (c *Changes) alike(ctx context.Context, t trees, yours, theirs []history.No
 	})
 }
 
-// mayRename reports whether one of two lines may have renamed a file that the other edits: yours takes one away, or one
-// that yours edits is gone from theirs.
+// mayRename reports whether one of two lines may have renamed a file that the other edits.
 func (c *Changes) mayRename(yours, theirs []history.Node) (bool, error) {
 	if len(yours) == 0 || len(theirs) == 0 {
 		return false, nil
@@ -427,8 +422,7 @@ func (c *Changes) renames(ctx context.Context, engine *merge.Engine, t trees, yo
 	return byYou, byThem, err
 }
 
-// newest returns the newer of a variant and the newest among others that makes the same change as v; either may be
-// nil.
+// newest returns the newer of a variant and the newest of others with the same change as v. Either may be nil.
 func newest(known *variant, v variant, others map[ChangeID][]variant) (*variant, error) {
 	for _, other := range others[v.paths] {
 		if known != nil && known.at <= other.at {
@@ -449,7 +443,7 @@ func newest(known *variant, v variant, others map[ChangeID][]variant) (*variant,
 	return known, nil
 }
 
-// inverse returns the changes that take these back.
+// inverse returns the changes that revert these.
 func (p *pathsID) inverse() pathsID {
 	out := pathsID{changes: slices.Clone(p.changes)}
 	for i, ch := range out.changes {
@@ -459,8 +453,7 @@ func (p *pathsID) inverse() pathsID {
 	return out
 }
 
-// renamed returns, by their names at the end of a line, the names at its start of files that the line has renamed and
-// the other line edits.
+// renamed maps the new names of files that a line renamed and the other line edits to their old names.
 func (c *Changes) renamed(ctx context.Context, engine *merge.Engine, line, other []history.Node) (map[string]string,
 	error) {
 	if len(line) == 0 {
@@ -508,7 +501,7 @@ func (c *Changes) renamed(ctx context.Context, engine *merge.Engine, line, other
 	return back, nil
 }
 
-// variant is the changes of a commit, under the names that files have or had.
+// variant is the changes of a commit under the present or former names of files.
 type variant struct {
 	of      history.Node
 	at      int // the place of the commit in its line, the newest being 0
@@ -517,8 +510,8 @@ type variant struct {
 	id      func() (ChangeID, error) // of all; worked out when it is first asked for
 }
 
-// variants returns a commit's changes as they are and, where it edits renamed files, under their old names. There are
-// none for merges and empty commits.
+// variants returns a commit's changes as they are and, if it edits renamed files, under their old names. Merges and
+// empty commits have none.
 func (c *Changes) variants(n history.Node, back map[string]string) ([]variant, error) {
 	p, err := c.pathsOf(n)
 	if err != nil || len(p.changes) == 0 {

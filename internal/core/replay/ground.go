@@ -10,7 +10,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// snapshot is a tree: one that there is, or one that is made when it is first asked for.
+// snapshot is a tree that is created at its first use.
 type snapshot struct {
 	id  object.ID
 	log *treeEdits // not nil: the tree is what the first n of these make
@@ -24,7 +24,7 @@ func (s snapshot) tree() (object.ID, error) {
 	return s.log.tree(s.n)
 }
 
-// with returns the tree with more edits made to it.
+// with returns the tree with more edits.
 func (s snapshot) with(store *object.Overlay, list []merge.Edit) (snapshot, error) {
 	if s.log == nil || s.n < len(s.log.list) {
 		tree, err := s.tree()
@@ -39,8 +39,8 @@ func (s snapshot) with(store *object.Overlay, list []merge.Edit) (snapshot, erro
 	return snapshot{log: s.log, n: len(s.log.list)}, nil
 }
 
-// treeEdits are made to a tree one after the other, by one goroutine. Of the trees between them only those are made
-// that are asked for, by any.
+// treeEdits applies edits to a tree one after the other, from one goroutine. Any goroutine may ask for a tree in
+// between; only those are created.
 type treeEdits struct {
 	store *object.Overlay
 	mu    sync.Mutex
@@ -48,7 +48,7 @@ type treeEdits struct {
 	made  map[int]object.ID // trees, by how many of the edits are in them
 }
 
-// tree makes the tree with the first n edits in it, from the nearest before it that is made.
+// tree returns the tree after n edits, starting from the nearest earlier one that exists.
 func (e *treeEdits) tree(n int) (object.ID, error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -70,8 +70,8 @@ func (e *treeEdits) tree(n int) (object.ID, error) {
 	return tree, nil
 }
 
-// ground is what commits are brought onto one after the other, as far as they touch it. Most commits edit files that
-// are there, and nothing else: for those no tree is read or made.
+// ground is the tree that commits are replayed onto, as far as they touch it. Most commits only edit existing files,
+// and for those no tree is read or created.
 type ground struct {
 	engine  *merge.Engine
 	changes *Changes
@@ -81,7 +81,7 @@ type ground struct {
 	silent  *merge.Result           // of which there is nothing to say
 }
 
-// newGround returns a tree that commits of a line without merges are brought onto.
+// newGround returns the ground for the commits of a line without merges.
 func newGround(ctx context.Context, engine *merge.Engine, changes *Changes, commits []history.Node, onto object.ID) (
 	*ground, error) {
 	now, err := changes.standing(onto, commits)
@@ -92,7 +92,7 @@ func newGround(ctx context.Context, engine *merge.Engine, changes *Changes, comm
 		at: snapshot{id: onto}, silent: &merge.Result{}}, nil
 }
 
-// stand has the ground be of another tree, if it is.
+// stand switches the ground to another tree.
 func (g *ground) stand(ctx context.Context, on snapshot) error {
 	if g.at == on {
 		return nil
@@ -116,8 +116,8 @@ func (g *ground) stand(ctx context.Context, on snapshot) error {
 	return nil
 }
 
-// bring joins what a commit changes with a tree. The result is nil where more than its files has to be looked at; else
-// at is the joined tree: on itself where nothing of the change is left.
+// bring joins what a commit changes with a tree. The result is nil if more than the commit's files matters. Otherwise
+// at is the joined tree; it is the same tree if nothing of the change is left.
 func (g *ground) bring(ctx context.Context, n history.Node, on snapshot) (r *merge.Result, at snapshot, err error) {
 	p, err := g.changes.pathsOf(n)
 	if err != nil {

@@ -11,12 +11,10 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// merge replays a merge commit onto what it stands on. Its two lines, as they are now, are joined anew. Where only the
-// first of them holds theirs, that is theirs in this join, too, and the side line is yours: sides never swap.
-// What was decided in it holds again where the same is contested now, and what it
-// changed beyond joining, found by joining the old lines once more, is brought
-// along. A merge that only caught up with theirs is nothing any more, unless it
-// changed something of its own.
+// merge replays a merge commit: it joins the present versions of its two lines again. If only the first line contains
+// theirs, it is theirs in this join and the side line is yours, so sides never swap. Decisions of the merge apply
+// again where the same is contested. What the merge changed beyond joining, found by joining the old lines once more,
+// is applied too. A merge that only caught up with theirs is dropped unless it changed something itself.
 func (r *replayer) merge(ctx context.Context, s *Step) error {
 	n := s.Commit
 	if len(n.Parents) > 2 {
@@ -76,7 +74,7 @@ func (r *replayer) merge(ctx context.Context, s *Step) error {
 	return nil
 }
 
-// joinAnew joins the two lines as they are now, yours first, decided as the merge decided it.
+// joinAnew joins the present versions of the two lines, yours first, with the merge's decisions.
 func (r *replayer) joinAnew(ctx context.Context, s *Step, before *merge.Result, now [2]object.ID) (tree object.ID,
 	err error) {
 	if s.Merge, err = r.joinCommits(ctx, now[0], now[1]); err != nil {
@@ -88,8 +86,8 @@ func (r *replayer) joinAnew(ctx context.Context, s *Step, before *merge.Result, 
 	return r.settle(s, s.Merge)
 }
 
-// contested returns what was contested in a joint as the merge has it; where the merge's line is in the other by now,
-// with the decisions in a text as they stand in what is first there.
+// contested returns the contested part of a join as the merge has it. If the merge's line is part of the other by now,
+// decisions in a text are replaced by what the first line has there.
 func (r *replayer) contested(before *merge.Result, has, first object.ID, caughtUp bool) (map[string]object.Entry,
 	error) {
 	settled := map[string]object.Entry{}
@@ -110,8 +108,8 @@ func (r *replayer) contested(before *merge.Result, has, first object.ID, caughtU
 	return settled, nil
 }
 
-// FirstHoldsTheirs reports whether the first of two lines holds theirs and the second does not, so that the second is
-// yours. The error is that of reading a commit.
+// FirstHoldsTheirs reports whether the first of two lines contains theirs and the second does not, so that the second
+// is yours. The error is that of reading a commit.
 func FirstHoldsTheirs(ctx context.Context, store *object.Overlay, theirs, first, second object.ID) (bool, error) {
 	one, err := history.IsAncestor(ctx, store, theirs, first)
 	if err != nil || !one {
@@ -121,8 +119,8 @@ func FirstHoldsTheirs(ctx context.Context, store *object.Overlay, theirs, first,
 	return !other, err
 }
 
-// asItStands settles a text that a merge decided by what a tree has in the places that were in conflict there: yours or
-// theirs, whichever stands there now. What the merge decided is then a change to that, to be brought along.
+// asItStands settles a text that a merge decided with the present content of the contested places, yours or theirs.
+// The merge's decision is then a change to that, which is applied afterwards.
 func (r *replayer) asItStands(settled map[string]object.Entry, path string, t *merge.Text, tree object.ID) error {
 	e := settled[path]
 	is, err := r.engine.Store.Find(tree, path)
@@ -164,9 +162,8 @@ func (r *replayer) joinCommits(ctx context.Context, a, b object.ID) (*merge.Resu
 	return r.engine.TreesOver(ctx, parted.Bases, trees[0], trees[1])
 }
 
-// decideAsBefore settles the conflicts of a new joint that the old merge settled:
-// those about the same entries as the merge has them, and in texts those places
-// where the same was contested.
+// decideAsBefore settles those conflicts of a new join that the old merge settled: conflicts about the same entries,
+// and places in texts with the same contested lines.
 func (r *replayer) decideAsBefore(before *merge.Result, decided object.ID, now *merge.Result) error {
 	old := map[string]merge.Subject{}
 	names := map[string]bool{} // paths that a question of names is about: nothing tells what was decided there

@@ -26,14 +26,14 @@ type Todo struct {
 	Onto    []Parent     // what it goes onto, two of a merge; none for the one before it on the list
 }
 
-// Says is what becomes of a commit's message where another commit becomes part of it.
+// Says is what happens to a commit's message when another commit becomes part of it.
 type Says struct {
 	Does  Saying
 	Text  string
 	Chain int // of commits that become part of one without anything between them on the list
 }
 
-// Saying is what a commit does to the message of the one that it becomes part of.
+// Saying is what a commit does to the message of the commit that it becomes part of.
 type Saying int
 
 // Nothing keeps that message, Adds puts another below it, and Replaces puts another in its place; but where one was
@@ -44,7 +44,7 @@ const (
 	Replaces
 )
 
-// to returns the message that comes of one; added is the chain in which a message was added last, or -1.
+// to returns the message that results from one; added is the chain in which a message was added last, or -1.
 func (s Says) to(message string, added *int) string {
 	switch {
 	case s.Does == Nothing:
@@ -62,9 +62,9 @@ func (s Says) to(message string, added *int) string {
 // joins reports whether it joins two lines of the list.
 func (t *Todo) joins() bool { return len(t.Onto) > 1 }
 
-// Onwards goes on with a replay that was begun elsewhere: the commits, in their order, onto a
-// commit, unless they say onto what; the last is the tip. Nothing is left out as already there, since
-// whoever began has looked at that; one of which nothing is left is. Nothing is written.
+// Onwards continues a replay that was begun elsewhere: the commits in order, each onto the one before unless it says
+// otherwise. The last one is the tip. It drops commits of which nothing is left, but does not look for changes that
+// are there already, because whoever began did. It writes nothing.
 func Onwards(ctx context.Context, engine *merge.Engine, todo []Todo, onto object.ID, wishes Wishes,
 	resolve Resolver, progress func(done, of int)) ([]Step, error) {
 	r := &replayer{engine: engine, onto: onto, resolve: resolve, mine: map[object.ID]history.Node{},
@@ -148,7 +148,7 @@ func (r *replayer) begun(ctx context.Context, s *Step, b *merge.Begun) error {
 	return nil
 }
 
-// change joins what a commit changes with what it is replayed onto.
+// change applies what a commit changes to its new parent.
 func (r *replayer) change(ctx context.Context, n history.Node, onto object.ID) (*merge.Result, error) {
 	before, err := history.FirstParentTree(r.engine.Store, n.Commit)
 	if err != nil {

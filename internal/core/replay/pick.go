@@ -10,8 +10,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// PickedMergeError reports that a commit cannot be picked as it joins lines: it is not one change, unless it is said
-// against which parent.
+// PickedMergeError reports that a merge commit cannot be picked without the number of a parent.
 type PickedMergeError struct {
 	Commit history.Node
 	Parent int // that was asked for, and which it has not; 0 for none
@@ -27,10 +26,9 @@ func (e *PickedMergeError) Error() string {
 		e.Commit.ID.Prefix(12), e.Commit.Subject())
 }
 
-// Pick brings commits (in order) onto a tip. own are the commits of that tip which
-// may have made the same changes before. What stands on the tip is yours, and what
-// the commits change is theirs. A commit that joins lines is taken for what it changed
-// against one of its parents, from 1; 0 refuses such. Nothing is written.
+// Pick applies commits, in order, to a tip. own are commits of that tip that may have made the same changes before.
+// The tip is yours, and what the commits change is theirs. A merge commit is taken as its changes against the given
+// parent, counted from 1; 0 refuses merge commits. Pick writes nothing.
 func Pick(ctx context.Context, engine *merge.Engine, changes *Changes, commits, own []history.Node, parentOf int,
 	onto object.ID, resolve Resolver, progress func(done, of int)) ([]Step, error) {
 	newest := slices.Clone(commits)

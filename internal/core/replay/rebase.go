@@ -10,7 +10,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Outcome is what became of a commit. The names are those of `plan --json`.
+// Outcome is what happened to a commit. Its text is its name in `plan --json`.
 type Outcome string
 
 // The outcomes.
@@ -22,7 +22,7 @@ const (
 	Dropped      Outcome = "left-out"      // by wish
 )
 
-// Step is one commit of yours, replayed.
+// Step is one replayed commit of yours.
 type Step struct {
 	Commit  history.Node
 	Outcome Outcome
@@ -41,11 +41,10 @@ type Step struct {
 	after   snapshot
 }
 
-// Tree returns the tree after the step. It may be made only now, and the error is that of reading what it takes.
+// Tree returns the tree after the step. It may have to create it; the error is that of reading what this needs.
 func (s *Step) Tree() (object.ID, error) { return s.after.tree() }
 
-// Parent is what a new commit stands on: an earlier step or, where Step is
-// negative, a commit that stays as it is.
+// Parent is the parent of a new commit: an earlier step or, if Step is negative, a commit that stays as it is.
 type Parent struct {
 	Step int
 	ID   object.ID
@@ -56,7 +55,7 @@ func (s *Step) Left() bool {
 	return s.Outcome == AlreadyThere || s.Outcome == Emptied || s.Outcome == Dropped
 }
 
-// Joins lists the joins of trees that the step consists of, in order.
+// Joins lists the tree joins of the step in order.
 func (s *Step) Joins() (out []*merge.Result) {
 	for _, r := range []*merge.Result{s.Merge, s.Own} {
 		if r != nil {
@@ -66,11 +65,11 @@ func (s *Step) Joins() (out []*merge.Result) {
 	return out
 }
 
-// Resolver decides the conflicts of one join. It gives what settles
-// them, and whether all of them are settled; the others then have stand-ins.
+// Resolver decides the conflicts of one join. It returns their solutions and whether all of them are settled.
+// Unsettled ones have stand-ins.
 type Resolver func(r *merge.Result) (d merge.Decided, all bool, err error)
 
-// MergeCommitError reports that a line cannot be replayed as it holds a commit that joins more than two lines.
+// MergeCommitError reports that a line cannot be replayed because it contains a commit that joins more than two lines.
 type MergeCommitError struct{ Commit history.Node }
 
 func (e *MergeCommitError) Error() string {
@@ -79,14 +78,12 @@ func (e *MergeCommitError) Error() string {
 		e.Commit.ID.Prefix(12), e.Commit.Subject(), len(e.Commit.Parents))
 }
 
-// Rebase replays commits (newest first, as history.Diverge gives them) onto the
-// tip of theirs: the line of first parents, and of what was merged into it all
-// that stands on a replayed commit. Other side lines stay as they are. A merge is
-// made anew from its two lines as they are now; of one that joins more the error is
-// a *MergeCommitError. What is wished of a commit is done where it can be: one that joins lines is
-// not left out, and none goes into the one before where there are such. Nothing is written; Commits makes the
-// new commits of
-// the outcome. Cost follows what the commits change.
+// Rebase replays commits (newest first, as history.Diverge returns them) onto the tip of theirs: the line of first
+// parents and, of merged lines, everything on top of a replayed commit. Other side lines stay as they are. A merge is
+// made again from the present versions of its two lines; one of more lines results in a *MergeCommitError. Wishes
+// about commits are followed where possible: merge commits are not left out, and in a line with merges no commit
+// becomes part of another. Rebase writes nothing; Commits makes the new commits. Its cost depends on what the commits
+// change.
 func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, theirs []history.Node,
 	onto object.ID, wishes Wishes, resolve Resolver, progress func(done, of int)) ([]Step, error) {
 	same, err := changes.Same(ctx, engine, yours, theirs)
@@ -145,7 +142,7 @@ func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, 
 	return r.steps, nil
 }
 
-// replayer is a line being replayed.
+// replayer replays a line.
 type replayer struct {
 	engine   *merge.Engine
 	onto     object.ID
@@ -160,7 +157,7 @@ type replayer struct {
 	ground   *ground     // of a line of commits that edit files; nil where trees are joined
 }
 
-// newReplayer begins to replay commits of yours.
+// newReplayer prepares to replay commits of yours.
 func newReplayer(ctx context.Context, engine *merge.Engine, yours []history.Node, onto object.ID,
 	resolve Resolver) *replayer {
 	r := &replayer{engine: engine, onto: onto, resolve: resolve, mine: map[object.ID]history.Node{},
@@ -172,7 +169,7 @@ func newReplayer(ctx context.Context, engine *merge.Engine, yours []history.Node
 	return r
 }
 
-// prepare begins to read what commits need.
+// prepare starts reading what commits need.
 func (r *replayer) prepare(ctx context.Context, changes *Changes, commits []history.Node) (*ahead, error) {
 	tip, err := r.engine.Store.Commit(r.onto)
 	if err != nil {
@@ -190,7 +187,7 @@ func (r *replayer) replayed(parents []object.ID) bool {
 	return slices.ContainsFunc(parents, func(p object.ID) bool { _, ok := r.at[p]; return ok })
 }
 
-// parents returns what the first parents of a commit have become, at most n of them.
+// parents returns what the first n parents of a commit have become.
 func (r *replayer) parents(c history.Node, n int) (out []Parent) {
 	for i, p := range c.Parents {
 		if i == n {
@@ -330,11 +327,10 @@ func (r *replayer) plain(ctx context.Context, s *Step) error {
 	return nil
 }
 
-// Commits makes the new commits of a replayed line on top of onto and returns their ids beside the steps (zero for
-// those left out), and the new tip. The author, message, encoding and other headers of each are kept; signatures are
-// not, as they vouch for the old content. A commit that already stands on its new parents unchanged keeps its id.
-// Steps that go into the one before are one commit with it. last, unless zero, replaces the tree of the commit that
-// Last gives.
+// Commits makes the new commits of a replayed line on top of onto. It returns their ids, parallel to the steps (zero
+// for those left out), and the new tip. Author, message, encoding and other headers are kept; signatures are not,
+// because they sign the old content. A commit that already has its new parents unchanged keeps its id. Steps that
+// become part of the one before share its commit. last, unless zero, replaces the tree of the commit of Last.
 func Commits(store *object.Overlay, steps []Step, onto object.ID, committer object.Signature,
 	last object.ID) (ids []object.ID, tip object.ID, err error) {
 	ids = make([]object.ID, len(steps))
@@ -367,7 +363,7 @@ func Commits(store *object.Overlay, steps []Step, onto object.ID, committer obje
 	return ids, resolve(Parent{Step: len(steps) - 1}), nil
 }
 
-// commitOf makes the commit of a group of steps, or gives the one that it would be made again of unchanged.
+// commitOf makes the commit of a group of steps, or returns the existing one if nothing changed.
 func commitOf(store *object.Overlay, steps []Step, group []int, tree object.ID, committer object.Signature,
 	resolve func(Parent) object.ID) object.ID {
 	s := &steps[group[0]]
@@ -407,8 +403,8 @@ func commitOf(store *object.Overlay, steps []Step, group []int, tree object.ID, 
 	return store.PutCommit(&c)
 }
 
-// Upto makes the commit that stood after a step, before those after it became part of the same one. ids are those that
-// Commits gave; where nothing followed it is the step's own.
+// Upto makes the commit of a step without the later steps that became part of it. ids are those of Commits. If no step
+// followed it returns the step's own id.
 func Upto(store *object.Overlay, steps []Step, ids []object.ID, i int, committer object.Signature) (object.ID, error) {
 	for _, group := range Groups(steps) {
 		n := slices.Index(group, i)
@@ -429,7 +425,7 @@ func Upto(store *object.Overlay, steps []Step, ids []object.ID, i int, committer
 	return ids[i], nil
 }
 
-// Kept follows a place down past the steps that are left out: to a step that is kept, or a commit that stays.
+// Kept follows a parent past steps that are left out, to a kept step or a commit that stays.
 func Kept(steps []Step, p Parent) Parent {
 	for p.Step >= 0 && steps[p.Step].Left() {
 		p = steps[p.Step].onto[0]
@@ -437,11 +433,10 @@ func Kept(steps []Step, p Parent) Parent {
 	return p
 }
 
-// Stands reports whether the step's commit was made before, and stays as it is.
+// Stands reports whether the step's commit existed before and stays as it is.
 func (s *Step) Stands() bool { return s.stands }
 
-// Groups lists the steps that are kept, by the commits that are made of them: those of a group
-// become one.
+// Groups lists the kept steps, grouped by the commit that they become.
 func Groups(steps []Step) (out [][]int) {
 	within := map[int]bool{}
 	for i := range steps {
@@ -457,8 +452,7 @@ func Groups(steps []Step) (out [][]int) {
 	return out
 }
 
-// together lists the steps that become one commit with a step: those after it that go into the
-// one before.
+// together lists the steps that become one commit with a step: it and those after it that become part of it.
 func together(steps []Step, i int) []int {
 	group := []int{i}
 	for k := i + 1; k < len(steps); k++ {

@@ -9,7 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Wish is what somebody wants to become of one commit, beyond its being replayed.
+// Wish is what a person wants to happen to one commit besides replaying it.
 type Wish struct {
 	Leave   bool   `json:"leave,omitempty"`   // it is left out, and what stands on it is replayed without it
 	Keep    bool   `json:"keep,omitempty"`    // it is kept though nothing of it is left
@@ -18,12 +18,13 @@ type Wish struct {
 	Edits   *Edits `json:"edits,omitempty"`   // to its files; nil for none
 }
 
-// Edits are made to a commit's files when it is replayed, in order. What stands on it is replayed with them.
+// Edits are edits to a commit's files, in order, that are made when it is replayed. Later commits are replayed on top
+// of them.
 type Edits struct {
 	List []merge.TextEdit `json:"list"`
 }
 
-// With returns the edits with one more; there may be none before.
+// With returns the edits with one more.
 func (e *Edits) With(one merge.TextEdit) *Edits {
 	out := &Edits{}
 	if e != nil {
@@ -33,14 +34,14 @@ func (e *Edits) With(one merge.TextEdit) *Edits {
 	return out
 }
 
-// Wishes are those of a line, by commit.
+// Wishes maps commits to wishes.
 type Wishes map[object.ID]Wish
 
-// CanLeave reports whether the commit of a step can be left out: one that joins lines holds others.
+// CanLeave reports whether the commit of a step can be left out. A merge commit cannot, because it holds others.
 func (s *Step) CanLeave() bool { return len(s.Commit.Parents) < 2 && s.Outcome != AlreadyThere }
 
-// CanGoInto reports whether the i-th step can become part of the one before it: it stands on
-// that, and nothing else does.
+// CanGoInto reports whether the i-th step can become part of the one before it. That must be its parent, and have no
+// other child.
 func CanGoInto(steps []Step, i int) bool {
 	if i == 0 || steps[i].Left() && steps[i].Outcome != Emptied {
 		return false
@@ -53,7 +54,7 @@ func CanGoInto(steps []Step, i int) bool {
 	return slices.ContainsFunc(steps[:i], func(s Step) bool { return !s.Left() })
 }
 
-// hold has a step be as it is wished, once it is replayed onto what it stands on.
+// hold applies a wish to a step after it was replayed.
 func (r *replayer) hold(s *Step, wish Wish) {
 	if s.Outcome == Emptied && wish.Keep {
 		s.Outcome = Clean
@@ -73,8 +74,8 @@ func (r *replayer) hold(s *Step, wish Wish) {
 	}
 }
 
-// edit makes the edits that are wished to a step's files. One whose text has become another since is joined with
-// it; one that does not fit, or whose file is no text any more, is not made, and noted.
+// edit makes the wished edits to a step's files. If a file has changed since, the edit is joined with it. An edit that
+// does not fit, or whose file is no text any longer, is skipped and noted.
 func (r *replayer) edit(s *Step, edits *Edits) error {
 	if edits == nil {
 		return nil
@@ -121,7 +122,7 @@ func (r *replayer) leave(s *Step) (err error) {
 	return err
 }
 
-// before returns the last step that is kept, or nil.
+// before returns the last kept step, or nil.
 func (r *replayer) before() *Step {
 	for i := len(r.steps) - 1; i >= 0; i-- {
 		if s := &r.steps[i]; !s.Left() {
@@ -131,7 +132,7 @@ func (r *replayer) before() *Step {
 	return nil
 }
 
-// text returns the message of a step's new commit, in UTF-8.
+// text returns the message of a step's new commit in UTF-8.
 func (s *Step) text() string {
 	if s.Message != "" {
 		return strings.TrimRight(s.Message, "\n")
