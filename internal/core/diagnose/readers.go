@@ -56,8 +56,8 @@ var (
 	pyError = rx.New(`^(?:E\s+)?((?:\w+\.)*\w*(?:Error|Exception|Warning|Exit|Interrupt|Failure)\b.*)`)
 )
 
-// python reads a traceback: the place is the innermost, which stands last, and the text is what ends it. Syntax errors
-// have but one.
+// python parses a traceback. The place is the innermost, which stands last; the text is the final line. A syntax error
+// has one place.
 func python(lines []string, at int) (p Place, n int, ok bool) {
 	m := pyFrame.FindStringSubmatch(lines[at])
 	if m == nil {
@@ -78,7 +78,7 @@ var (
 	assertion   = rx.New(`^\S+: ([^\s:]+):(\d+): (?:.+: )?(Assertion .+ failed\.)$`)
 )
 
-// pytestFrames reads what pytest says of tests that it could not load: frames, the innermost last, and what ended them.
+// pytestFrames parses pytest's report of tests that it could not load: frames, the innermost last, and the error.
 func pytestFrames(lines []string, at int) (p Place, n int, ok bool) {
 	m := pytestFrame.FindStringSubmatch(lines[at])
 	if m == nil {
@@ -94,7 +94,7 @@ func pytestFrames(lines []string, at int) (p Place, n int, ok bool) {
 	return p, 0, false
 }
 
-// asserted reads what the C library says where an assertion fails.
+// asserted parses the C library's message about a failed assertion.
 func asserted(lines []string, at int) (Place, int, bool) {
 	m := assertion.FindStringSubmatch(lines[at])
 	if m == nil {
@@ -103,7 +103,7 @@ func asserted(lines []string, at int) (Place, int, bool) {
 	return Place{m[1], number(m[2]), 0, m[3]}, 1, true
 }
 
-// frames returns all places of a traceback, the innermost first: where that is not of the project, the next one may
+// frames returns all places of a traceback, the innermost first. If that is outside the project the next one may not
 // be.
 func frames(lines []string, at, n int) (out [][2]string) {
 	for _, l := range lines[at : at+n] {
@@ -128,7 +128,7 @@ var (
 	rustPanic = rx.New(`^thread '.*' (?:\(\d+\) )?panicked at (?:'.*', )?([^:']+):(\d+):(\d+):?$`)
 )
 
-// rustc reads an error of the compiler, whose place comes on a line after it, and a test that panicked.
+// rustc parses an error of the compiler, whose place is on a later line, and a panic of a test.
 func rustc(lines []string, at int) (p Place, n int, ok bool) {
 	if m := rustPanic.FindStringSubmatch(lines[at]); m != nil {
 		p, n = Place{m[1], number(m[2]), number(m[3]), "panicked"}, 1
@@ -151,7 +151,7 @@ func rustc(lines []string, at int) (p Place, n int, ok bool) {
 
 var cmakeHead = rx.New(`^CMake Error at ([^:]+):(\d+)(?: \((.+)\))?:?$`)
 
-// cmake reads an error of CMake, whose words come indented after it.
+// cmake parses an error of CMake, whose message is indented below it.
 func cmake(lines []string, at int) (p Place, n int, ok bool) {
 	m := cmakeHead.FindStringSubmatch(lines[at])
 	if m == nil {
@@ -192,7 +192,7 @@ func kotlin(lines []string, at int) (Place, int, bool) {
 	return fields(kotlinLine.FindStringSubmatch(lines[at]))
 }
 
-// typescript reads tsc, as it writes to a file and as to a terminal.
+// typescript parses tsc's output to files and to terminals.
 func typescript(lines []string, at int) (Place, int, bool) {
 	if p, n, ok := fields(tsLine.FindStringSubmatch(lines[at])); ok {
 		return p, n, ok
@@ -213,7 +213,7 @@ var (
 	nodeThrown = rx.New(`^(\w*(?:Error|Exception)\b.*)`)
 )
 
-// nodeError reads what node says where a program ends by an error: the place, the line with a mark under it, and the
+// nodeError parses node's report of a program that an error ended: the place, the line with a mark below it, and the
 // error.
 func nodeError(lines []string, at int) (p Place, n int, ok bool) {
 	m := nodePlace.FindStringSubmatch(lines[at])
@@ -234,8 +234,7 @@ func nodeError(lines []string, at int) (p Place, n int, ok bool) {
 
 var nodeFrame = rx.New(`^\s+at (?:.* \()?(?:file://)?(/?[^()]+?):(\d+):(\d+)\)?(?: \{)?$`)
 
-// nodeThrow reads an error with the calls that led to it, without a place before them, as of a module that is not
-// there.
+// nodeThrow parses an error with its calls but without a place before them, as for a missing module.
 func nodeThrow(lines []string, at int) (p Place, n int, ok bool) {
 	m := nodeThrown.FindStringSubmatch(lines[at])
 	if m == nil {
@@ -255,7 +254,7 @@ func nodeThrow(lines []string, at int) (p Place, n int, ok bool) {
 	return p, n, p.Line > 0
 }
 
-// junit reads what a program for the Java machine threw: the place is the innermost of its own.
+// junit parses an exception of the Java machine. The place is the innermost of the project.
 func junit(lines []string, at int) (p Place, n int, ok bool) {
 	m := javaThrown.FindStringSubmatch(lines[at])
 	if m == nil {

@@ -16,7 +16,7 @@ type row struct {
 	at        []int // the cells' offsets
 }
 
-// csvRows reads the records. ok is false if the text is not in order.
+// csvRows parses the records. ok is false if the text is malformed.
 func csvRows(lines []string, text string) (rows []row, ok bool) {
 	r := csv.NewReader(strings.NewReader(text))
 	r.Comma = csvComma(text)
@@ -39,7 +39,7 @@ func csvRows(lines []string, text string) (rows []row, ok bool) {
 	}
 }
 
-// distinct reports whether rows have a value each in a column, and no two the same.
+// distinct reports whether each row has a different value in a column.
 func distinct(rows []row, column int) bool {
 	seen := map[string]bool{"": true}
 	for _, w := range rows {
@@ -51,8 +51,8 @@ func distinct(rows []row, column int) bool {
 	return true
 }
 
-// csvMarks finds the rows. They are known by the first column that tells them apart in
-// all three texts. The first row names the columns.
+// csvMarks finds the rows. Their key is the first column whose values differ in all three texts. The first row names
+// the columns.
 func csvMarks(s *source) map[int]mark {
 	text := s.text(0, len(s.lines))
 	rows, ok := csvRows(s.lines, text)
@@ -109,7 +109,7 @@ func csvProblem(text string) string {
 	}
 }
 
-// csvComma returns what separates cells: of tabs, semicolons and commas the one that the first line has most of.
+// csvComma returns the separator: the tab, semicolon or comma that is most frequent in the first line.
 func csvComma(text string) rune {
 	head, _, _ := strings.Cut(text, "\n")
 	most := ','

@@ -6,11 +6,10 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 )
 
-// knownBy are the members by which an object is known among others that have them.
+// knownBy lists the members that identify an object in a list.
 var knownBy = []string{"id", "@id", "key", "name", "path", "uses", "Include", "Update", "ref"}
 
-// source is one version of a text. What its lines are is found out when it is first
-// asked for.
+// source is one version of a text. Its marks are computed at their first use.
 type source struct {
 	lines    []string
 	all      *merge.Three[*source]
@@ -19,7 +18,7 @@ type source struct {
 	marks    map[int]mark // nil where the text is not in order
 }
 
-// mark is what begins at a line: an entry of the group that parent is the path of.
+// mark is the beginning of an entry at a line; parent is the path of its group.
 type mark struct {
 	parent, key string
 	bare        bool
@@ -28,17 +27,16 @@ type mark struct {
 
 func (m mark) path() string { return m.parent + step + m.key }
 
-// step is between the keys of a path. It is in no key that the formats allow.
+// step separates the keys of a path. No format allows it in a key.
 const step = "\x01"
 
-// within reports whether a path leads into another, or is it.
+// within reports whether a path leads into another one or equals it.
 func within(path, other string) bool { return strings.HasPrefix(path+step, other+step) }
 
 func (s *source) text(lo, hi int) string { return strings.Join(s.lines[lo:hi], "") }
 
-// shifted reads entries that do not end with their lines: it hands on the lines as
-// they stand behind the line before, with each line end before its line. ok is false
-// where the last line has no end.
+// shifted reads entries that do not end with their lines. It passes the lines with each line end moved to the front.
+// ok is false if the last line has no end.
 func (s *source) shifted(lo, hi int, read func(text string) (*group, bool)) (excerpt, bool) {
 	text := s.text(lo, hi)
 	if text != "" {
@@ -52,7 +50,7 @@ func (s *source) shifted(lo, hi int, read func(text string) (*group, bool)) (exc
 	return excerpt{levels: []*group{g}, shifted: true}, ok
 }
 
-// next returns the first line from a place on that is not blank, or empty.
+// next returns the first line at or after a position that is not blank, or "".
 func (s *source) next(at int) string {
 	for _, l := range s.lines[at:] {
 		if l = strings.TrimSpace(l); l != "" {
@@ -62,11 +60,11 @@ func (s *source) next(at int) string {
 	return ""
 }
 
-// nowhere is the parent of what can be no entry, such as the start of another document.
+// nowhere is the parent of lines that are no entries, such as the start of another document.
 const nowhere = "\x00"
 
-// lineEntries makes a reader of a function that finds the lines entries begin at.
-// Comments and blank lines before an entry belong to it.
+// lineEntries returns a reader from a function that finds the lines at which entries begin. Comments and blank lines
+// above an entry belong to it.
 func lineEntries(find func(s *source) map[int]mark) reader {
 	return func(s *source, lo, hi int) (excerpt, bool) {
 		if !s.known {

@@ -1,6 +1,6 @@
-// Package format reads the texts of formats with a grammar: it finds the first problem of a text, as a text that two
-// people's edits were joined into often has one, and joins texts entry by entry. Which format a file has is told by its
-// name (package lang). It knows nothing of conflicts.
+// Package format reads texts with a grammar. It finds the first problem of a text, such as joined edits often cause,
+// and joins texts entry by entry. A file's name tells its format (package lang). The package knows nothing about
+// conflicts.
 package format
 
 import (
@@ -23,17 +23,15 @@ var grammars = map[*lang.Language]grammar{
 	lang.CSV:     {csvProblem, lineEntries(csvMarks)},
 }
 
-// grammarOf returns the grammar of a file by its name. A language that is not read has an empty one.
+// grammarOf returns the grammar of a file by its name, or an empty one.
 func grammarOf(name string) grammar { return grammars[lang.Of(name)] }
 
 // HasReader reports whether Problem can read files of this name's language.
 func HasReader(name string) bool { return grammarOf(name).problem != nil }
 
-// Problem says what is wrong with a file's text, in a few words with the line;
-// empty where nothing is, or where nothing here reads the language. That is the
-// grammar, and what joined texts often bring about: names declared twice in one
-// scope, and keys that are there twice. Texts that are too large or nest too deep (see
-// tame.go) are not read.
+// Problem returns the first problem of a file's text, in a few words with the line, or "" if there is none or the
+// language is not read. It checks the grammar and what joined texts often have: names declared twice in one scope, and
+// duplicate keys. It skips texts that are too large or nest too deep (see tame.go).
 func Problem(name, text string) string {
 	if read := grammarOf(name).problem; read != nil && Tame(text) {
 		return read(text)

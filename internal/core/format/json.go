@@ -8,7 +8,7 @@ import (
 	"strings"
 )
 
-// jsonEntries reads members of an object, or elements of a list.
+// jsonEntries parses members of an object or elements of a list.
 func jsonEntries(s *source, lo, hi int) (excerpt, bool) {
 	return s.shifted(lo, hi, func(text string) (*group, bool) {
 		scan := &jsonScanner{text: text}
@@ -24,12 +24,11 @@ func jsonEntries(s *source, lo, hi int) (excerpt, bool) {
 	})
 }
 
-// jsonScanner cuts JSON text into entries. It leaves the grammar of what has no
-// entries to encoding/json, whose decoder tells its offset, but reads only whole values:
-// what both sides changed is mostly some members of an object, without its braces.
+// jsonScanner cuts JSON text into entries. encoding/json parses the values. The scanner is needed because both sides
+// usually change some members of an object, without its braces.
 type jsonScanner struct{ text string }
 
-// take returns the next n bytes, and moves behind them.
+// take returns the next n bytes and moves past them.
 func (s *jsonScanner) take(n int) string {
 	out := s.text[:n]
 	s.text = s.text[n:]
@@ -40,7 +39,7 @@ func (s *jsonScanner) blanks() string {
 	return s.take(len(s.text) - len(strings.TrimLeft(s.text, " \t\r\n")))
 }
 
-// group reads entries up to a closing sign, or to the end where that is empty.
+// group parses entries up to a closing sign or, if that is empty, to the end.
 func (s *jsonScanner) group(head, closing string) (*group, bool) {
 	g := &group{head: head, sep: ","}
 	for {
@@ -96,7 +95,7 @@ func (s *jsonScanner) entry(lead string) (entry, bool) {
 	return e, true
 }
 
-// value reads one value. inside is what it is made of, if it is made of something.
+// value parses one value. inside is its content if it is an object or a list.
 func (s *jsonScanner) value() (text string, inside *group, ok bool) {
 	all := s.text
 	for _, signs := range []string{"{}", "[]"} {

@@ -8,11 +8,10 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 )
 
-// group is a run of entries of a structured text, in the text's own spelling: an
-// object and its members, a table and its keys, an element and its children, a row
-// and its cells. Head, the entries with separators between them, and tail are its
-// text: of {"a": 1, "b": 2} the head is "{", the entries are "\"a\": 1" and " \"b\": 2", the
-// separator is "," and the tail is "}".
+// group is a run of entries of a structured text in its original spelling: an object and its members, a table and its
+// keys, an element and its children, a row and its cells. Its text is the head, the entries with separators between
+// them, and the tail. In {"a": 1, "b": 2} the head is "{", the entries are "\"a\": 1" and " \"b\": 2", the separator
+// is "," and the tail is "}".
 type group struct {
 	head, tail string
 	sep        string // between two entries
@@ -21,7 +20,7 @@ type group struct {
 	of         string // what it is the inside of, as far as that is known
 }
 
-// entry is one of a group's, with the white space and comments before it.
+// entry is one entry of a group with the white space and comments before it.
 type entry struct {
 	key    string // what it is known by in its group
 	text   string
@@ -55,7 +54,7 @@ func (g *group) find(key string) *entry {
 	return nil
 }
 
-// sound reports whether each key is there once.
+// sound reports whether no key occurs twice.
 func (g *group) sound() bool {
 	seen := map[string]bool{}
 	for _, e := range g.entries {
@@ -67,26 +66,25 @@ func (g *group) sound() bool {
 	return true
 }
 
-// excerpt is the entries that a run of lines is made of: those that end a group, those
-// that follow it in the one around it, and so on, and blank lines at the end.
+// excerpt is the entries of a run of lines: those that end a group, those that follow it in the enclosing group, and
+// so on, and final blank lines.
 type excerpt struct {
 	levels  []*group // the innermost first; each but the first holds the one before it
 	tail    string
 	shifted bool // line ends stand before their lines
 }
 
-// reader cuts a run of lines of a source into entries; ok is false where it cuts
-// through one, or holds something else.
+// reader cuts a run of lines of a source into entries. ok is false if it cuts through one or contains something else.
 type reader func(s *source, lo, hi int) (x excerpt, ok bool)
 
-// Entries joins the three versions of a structured text entry by entry. A nil one joins nothing.
+// Entries joins the three versions of a structured text entry by entry. A nil Entries joins nothing.
 type Entries struct {
 	read    reader
 	sources merge.Three[*source]
 }
 
-// EntriesOf returns what joins the versions of a file, or nil if its format has no entries with keys. The file's name
-// tells the format.
+// EntriesOf returns an Entries for a file, or nil if its format has no entries with keys. The file's name tells the
+// format.
 func EntriesOf(name string, t *merge.Text) *Entries {
 	read := grammarOf(name).entries
 	if read == nil {
@@ -102,9 +100,9 @@ func EntriesOf(name string, t *merge.Text) *Entries {
 	return e
 }
 
-// Join returns the text of a place in which both sides' edits to entries are made: what a side added, changed or
-// removed under a key is done, whatever stands next to it. ok is false where the place does not consist of whole
-// entries, or both sides changed one differently.
+// Join returns the text of a place with both sides' edits to entries: additions, changes and removals under a key are
+// applied whatever stands next to them. ok is false if the place does not consist of whole entries, or both sides
+// changed one differently.
 func (e *Entries) Join(place merge.Hunk) (text string, ok bool) {
 	if e == nil {
 		return "", false
@@ -124,8 +122,8 @@ func (e *Entries) Join(place merge.Hunk) (text string, ok bool) {
 	return joinExcerpts(base, yours, theirs)
 }
 
-// joinExcerpts joins level by level, the innermost first, and returns the text. ok is false where the versions stand
-// in different places, or a level cannot be joined.
+// joinExcerpts joins level by level, the innermost first. ok is false if the versions are in different groups or a
+// level cannot be joined.
 func joinExcerpts(base, yours, theirs excerpt) (joined string, ok bool) {
 	var of []string
 	for _, x := range []excerpt{base, yours, theirs} {
@@ -163,7 +161,7 @@ func joinExcerpts(base, yours, theirs excerpt) (joined string, ok bool) {
 	return text + tail, ok
 }
 
-// joinGroups brings two changed versions of a group together. ok is false if they changed one thing differently.
+// joinGroups joins two changed versions of a group. ok is false if they changed one entry differently.
 func joinGroups(base, yours, theirs *group) (*group, bool) {
 	base, yours, theirs = base.clone(), yours.clone(), theirs.clone()
 	nameAlone(base, yours, theirs)
@@ -192,7 +190,7 @@ func (g *group) clone() *group {
 	return &c
 }
 
-// nameAlone has entries known by their names, where no group has a name twice.
+// nameAlone identifies entries by their names if no group has a name twice.
 func nameAlone(groups ...*group) {
 	twice := map[string]bool{}
 	for _, g := range groups {
@@ -211,7 +209,7 @@ func nameAlone(groups ...*group) {
 	}
 }
 
-// pick3 joins what cannot be cut.
+// pick3 joins three values that cannot be divided.
 func pick3(base, yours, theirs string) (string, bool) {
 	if yours == base {
 		return theirs, true
@@ -248,8 +246,8 @@ func joinEntry(base, yours, theirs *entry) (*entry, bool) {
 	return &entry{key: yours.key, text: in.String()}, true
 }
 
-// joinKeys returns the keys of both sides in the order of the one that changed it, what the other added behind what it
-// follows there. Where both sides keep their keys sorted, so is the whole.
+// joinKeys returns the keys of both sides in the order of the side that changed it; the other side's new keys follow
+// their predecessors. If both sides keep their keys sorted, so is the result.
 func joinKeys(base, yours, theirs *group) ([]string, bool) {
 	if !base.sound() || !yours.sound() || !theirs.sound() || exchanged(base, yours) || exchanged(base, theirs) {
 		return nil, false
@@ -283,7 +281,7 @@ func joinKeys(base, yours, theirs *group) ([]string, bool) {
 	return out, true
 }
 
-// keysIn returns a group's keys that another has too, in order.
+// keysIn returns the keys that another group has too, in order.
 func (g *group) keysIn(other *group) (out []string) {
 	for _, e := range g.entries {
 		if other.find(e.key) != nil {
@@ -293,8 +291,8 @@ func (g *group) keysIn(other *group) (out []string) {
 	return out
 }
 
-// exchanged reports whether a side both added and removed entries that are known by
-// their text only: one of them may be another, changed.
+// exchanged reports whether a side both added and removed entries that only their text identifies. One of them may be
+// a changed version of another.
 func exchanged(base, side *group) bool {
 	came := func(g, before *group) bool {
 		return slices.ContainsFunc(g.entries, func(e entry) bool { return e.bare && before.find(e.key) == nil })

@@ -10,12 +10,11 @@ const (
 	mostText  = 4 << 20 // bytes
 )
 
-// Tame reports whether a text is small and flat enough to be read. It takes time in proportion to the text.
+// Tame reports whether a text is small and flat enough to be parsed. It takes linear time.
 func Tame(text string) bool { return len(text) <= mostText && !deeper(text, mostDepth) }
 
-// deeper reports whether a text nests deeper than a limit by any of the ways that
-// formats have: brackets, tags, indents with list dashes, and keys of several parts. It
-// knows no strings and comments, so it may count too much.
+// deeper reports whether a text nests deeper than a limit in brackets, tags, indents with list dashes, or keys of
+// several parts. It ignores strings and comments, so it may count too much.
 func deeper(text string, limit int) bool {
 	brackets, tags, dots := 0, 0, 0
 	var columns []int // of the indents that are open

@@ -45,7 +45,7 @@ func tomlMarks(s *source) map[int]mark {
 
 var tomlName = rx.New(`^\s*(id|key|name|path)\s*=\s*(.*?)\s*$`)
 
-// tomlItem has an item of a list of tables be known by its name, or else by its text.
+// tomlItem identifies an item of a list of tables by its name, or else by its text.
 func tomlItem(m mark, body []string) mark {
 	head := m.key
 	for _, l := range body {
@@ -61,8 +61,8 @@ func tomlItem(m mark, body []string) mark {
 	return m
 }
 
-// tomlScanner follows strings and lists over line ends. The library gives the keys in order and
-// where an error is, but not the lines of the keys.
+// tomlScanner follows strings and lists over line ends. The library returns the keys in order and the place of an
+// error, but not the lines of the keys.
 type tomlScanner struct {
 	quote string // the open one of several lines, or empty
 	depth int    // of lists

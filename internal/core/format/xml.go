@@ -9,7 +9,7 @@ import (
 	"strings"
 )
 
-// xmlEntries reads elements.
+// xmlEntries parses elements.
 func xmlEntries(s *source, lo, hi int) (excerpt, bool) {
 	return s.shifted(lo, hi, func(text string) (*group, bool) {
 		x := &xmlScanner{text, xml.NewDecoder(strings.NewReader(text))}
@@ -24,9 +24,8 @@ type xmlScanner struct {
 	dec  *xml.Decoder
 }
 
-// group reads elements up to the end of the one they stand in, or of the text where
-// that has no name. mixed says that there is text between them; known, which of
-// xmlNames there are, and what they hold.
+// group parses elements up to the end of the enclosing one or, if name is empty, of the text. mixed reports text
+// between them. known lists which of xmlNames exist and their contents.
 func (x *xmlScanner) group(name, head string) (g *group, mixed bool, known string, ok bool) {
 	g = &group{head: head}
 	from := int(x.dec.InputOffset()) // what is before the next element begins here
@@ -77,7 +76,7 @@ func (x *xmlScanner) group(name, head string) (g *group, mixed bool, known strin
 	}
 }
 
-// xmlNames are the children by which an element is known among others.
+// xmlNames lists the children that identify an element.
 var xmlNames = append([]string{"groupId", "artifactId", "classifier"}, knownBy...)
 
 func xmlProblem(text string) string {

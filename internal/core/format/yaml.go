@@ -67,7 +67,7 @@ func yamlMarks(s *source) map[int]mark {
 	return marks
 }
 
-// yamlItem returns the mark of an item of a sequence: known by a key of its own, if it has one.
+// yamlItem returns the mark of an item of a sequence. A key of its own identifies it, if it has one.
 func yamlItem(c *yaml.Node, of string) mark {
 	m := mark{parent: of, key: yamlText(c), bare: true}
 	for i := 0; c.Kind == yaml.MappingNode && i+1 < len(c.Content); i += 2 {

@@ -17,7 +17,7 @@ var (
 		"uint32": true, "uint64": true, "uintptr": true}
 )
 
-// goTokens cuts Go into tokens, also where it does not parse.
+// goTokens cuts Go source into tokens, even if it does not parse.
 func goTokens(text string) (out []chroma.Token) {
 	var s scanner.Scanner
 	src := []byte(text)

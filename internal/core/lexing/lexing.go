@@ -1,6 +1,6 @@
-// Package lexing cuts code into tokens by the language that a file's name tells. The languages are those that chroma
-// defines, read from lexers.zip when they are first needed, since reading all of them takes longer than all else that
-// happens at the start of the program; Go is read by the scanner of the standard library.
+// Package lexing cuts code into tokens by the language that a file's name implies. The languages are those of chroma;
+// their definitions are read from lexers.zip at their first use, because reading all takes longer than the rest of the
+// start. Go is read by the scanner of the standard library.
 package lexing
 
 //go:generate sh -c "cd ../../.. && go run ./scripts/lexers"
@@ -26,7 +26,7 @@ import (
 //go:embed lexers.zip
 var packed []byte
 
-// language is what the index says of one.
+// language is the entry of a language in the index.
 type language struct {
 	file     string
 	called   []string
@@ -34,7 +34,7 @@ type language struct {
 	priority float64
 }
 
-// library is what the archive holds.
+// library is the content of the archive.
 type library struct {
 	*zip.Reader
 	list     []language
@@ -43,7 +43,7 @@ type library struct {
 	other    []int            // those with patterns of other kinds
 }
 
-// archive is opened once.
+// archive opens the archive once.
 var archive = sync.OnceValues(func() (*library, error) {
 	z, err := zip.NewReader(bytes.NewReader(packed), int64(len(packed)))
 	if err != nil {
@@ -74,7 +74,7 @@ var archive = sync.OnceValues(func() (*library, error) {
 	return lib, nil
 })
 
-// add notes that a pattern is for a language.
+// add records that a pattern belongs to a language.
 func (lib *library) add(pattern string, language int) {
 	const wild = "*?[\\"
 	switch ending, star := strings.CutPrefix(pattern, "*"); {
@@ -87,7 +87,7 @@ func (lib *library) add(pattern string, language int) {
 	}
 }
 
-// of returns the language of a file's name, the one of the highest priority; it is nil if there is none.
+// of returns the language of a file's name with the highest priority, or nil.
 func (lib *library) of(base string) (best *language) {
 	consider := func(list []int) {
 		for _, i := range list {
@@ -127,7 +127,7 @@ var (
 	loaded = map[string]chroma.Lexer{} // by file; nil for one that cannot be used
 )
 
-// lexerOf returns the lexer for a file's name; nil where none is known.
+// lexerOf returns the lexer for a file's name, or nil.
 func lexerOf(name string) chroma.Lexer {
 	lib, err := archive()
 	if err != nil {
@@ -148,11 +148,11 @@ func lexerOf(name string) chroma.Lexer {
 	return lexer
 }
 
-// using are the other languages that a definition hands parts of a text to.
+// using matches the other languages that a definition uses for parts of a text.
 var using = rx.New(`<using lexer="([^"]+)"`)
 
-// load reads a definition, and those that it uses, into a registry; nil where one of them is not there. seen are the
-// files that were begun.
+// load reads a definition and those that it uses into a registry. It returns nil if one of them is missing. seen has
+// the files that are being read.
 func (lib *library) load(file string, into *chroma.LexerRegistry, seen map[string]bool) chroma.Lexer {
 	seen[file] = true
 	text, err := read(lib.Reader, file)
@@ -179,8 +179,8 @@ const (
 	longest = 250 * time.Millisecond // for all of it
 )
 
-// Tokens cuts a text into tokens, which together are the text. ok is false if the language is not known, or the text
-// is not of it, or is too much for its definition.
+// Tokens cuts a text into tokens that together are the text. ok is false if the language is unknown, the text is not
+// of it, or the text is too much for its definition.
 func Tokens(name, text string) (out []chroma.Token, ok bool) {
 	out, err := Cut(name, text)
 	return out, err == nil
@@ -192,8 +192,8 @@ var (
 	ErrSlow    = errors.New("it is more than can be read as code in a moment")
 )
 
-// Cut is Tokens that says why there are none. It takes a quarter of a second at most; what a definition still does then
-// ends by itself.
+// Cut is Tokens with an error. It takes at most a quarter of a second; the lexer may go on in the background until it
+// ends.
 func Cut(name, text string) (out []chroma.Token, err error) {
 	if path.Ext(name) == ".go" {
 		return goTokens(text), nil
@@ -225,7 +225,7 @@ func Cut(name, text string) (out []chroma.Token, err error) {
 	}
 }
 
-// cutWithin cuts a text by a lexer, up to a time. Tokens of one kind that follow each other are one.
+// cutWithin cuts a text by a lexer within a time limit. It merges consecutive tokens of one kind.
 func cutWithin(l chroma.Lexer, text string, end time.Time) (out []chroma.Token, err error) {
 	defer func() {
 		if recover() != nil { // a definition that does not go with a text
@@ -264,5 +264,5 @@ func cutWithin(l chroma.Lexer, text string, end time.Time) (out []chroma.Token, 
 	}
 }
 
-// longestToken is the length in bytes past which tokens are not put together any longer.
+// longestToken is the length in bytes above which tokens are not merged.
 const longestToken = 8 << 10

@@ -8,7 +8,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// attributesFile is the name of files of attributes.
+// attributesFile is the name of gitattributes files.
 const attributesFile = ".gitattributes"
 
 func newRules(e *Engine, given Three[object.ID]) *rules {
@@ -77,12 +77,11 @@ func (r *rules) file(ctx context.Context, dir string) (*attr.Rules, error) {
 	return f, nil
 }
 
-// leftToPerson is why a file is decided whole that its attributes keep from being joined.
+// leftToPerson is the reason for taking a file whole when its attributes forbid joining it.
 const leftToPerson = "its attributes leave it to a person"
 
-// byAttribute joins the content of a file as its attributes say. The id is zero where
-// it is not joined: then why says that it has to be decided whole, or is empty where
-// the attributes say nothing and it is joined as text.
+// byAttribute joins the content of a file as its attributes demand. A zero id means that it is not joined: why is the
+// reason for taking it whole, or empty if the attributes do not matter and the file is joined as text.
 func (m *merger) byAttribute(ctx context.Context, path string, b, y, t object.Entry) (id object.ID, why string,
 	err error) {
 	if m.rules == nil {

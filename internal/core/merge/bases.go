@@ -8,7 +8,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// BaseTree returns the tree that TreesOver joins over: that of the only common ancestor, or several joined in memory.
+// BaseTree returns the base tree of TreesOver: that of the only common ancestor, or several ancestors joined in
+// memory.
 func (e *Engine) BaseTree(ctx context.Context, bases []object.ID) (object.ID, error) {
 	base, err := e.base(ctx, bases)
 	return base.tree, err
@@ -61,7 +62,7 @@ func (e *Engine) base(ctx context.Context, bases []object.ID) (ancestor, error) 
 	return base, nil
 }
 
-// reopen notes the paths of conflicts that no text shows.
+// reopen records the paths of conflicts that no text shows.
 func (a *ancestor) reopen(conflicts []Conflict) {
 	mixed := map[string]bool{} // names that two files have, whose texts stand in one
 	for _, c := range conflicts {
@@ -87,7 +88,7 @@ func (a *ancestor) reopen(conflicts []Conflict) {
 	}
 }
 
-// undecided makes the joined tree with what is contested left undecided.
+// undecided returns the joined tree with conflicts left undecided.
 func (e *Engine) undecided(ctx context.Context, r *Result) (object.ID, error) {
 	entries := map[string]object.Entry{}
 	for _, c := range r.Conflicts {
@@ -132,8 +133,8 @@ func (e *Engine) undecided(ctx context.Context, r *Result) (object.ID, error) {
 	return tree, nil
 }
 
-// undecidedName leaves the name of a file of a joined tree undecided: under both names it
-// has what it holds, and two files of one name are both texts in one.
+// undecidedName leaves the name of a file of a joined tree undecided: the file stands under both names, and two files
+// of one name become one text with both.
 func (e *Engine) undecidedName(tree object.ID, name string, kind ConflictKind, n *Naming) (object.ID, error) {
 	at, err := e.Store.Find(tree, n.At)
 	if err != nil || at.Absent() {
@@ -172,8 +173,8 @@ func (e *Engine) undecidedName(tree object.ID, name string, kind ConflictKind, n
 	return e.Store.Edit(tree, set)
 }
 
-// directoryFirst returns the directory of a clash, joined with what the other side left of it, or the file where
-// nothing is left.
+// directoryFirst returns the directory of a clash, joined with what the other side left of it, or the file if nothing
+// is left.
 func (e *Engine) directoryFirst(ctx context.Context, c *Clash) (object.Entry, error) {
 	r, err := e.join(ctx, ancestor{tree: c.Base.Subtree()}, c.Yours.Subtree(), c.Theirs.Subtree(), false)
 	if err != nil {

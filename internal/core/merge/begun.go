@@ -8,31 +8,29 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Begun is a join of the same trees that was begun elsewhere, and what stands of it: all is
-// settled as Tree has it, but for the paths that are open.
+// Begun is a join of the same trees that was begun elsewhere. Everything is settled as in Tree except the open paths.
 type Begun struct {
 	Tree  object.ID
 	Open  []string
 	Edits []TextEdit // of open files, in places that are not in conflict
 }
 
-// TextEdit is an edit of a text, to be made on what the text has become.
+// TextEdit is an edit of a text that may have changed since.
 type TextEdit struct{ Path, Before, After string }
 
-// open reports whether a path is, or another name is that git gives to what cannot stand at the
-// path, such as path~HEAD.
+// open reports whether a path is open. It knows git's names for what cannot stand at a path, such as path~HEAD.
 func (b *Begun) open(path string) bool {
 	return slices.ContainsFunc(b.Open, func(o string) bool { return o == path || strings.HasPrefix(o, path+"~") })
 }
 
-// Narrow takes the conflicts out of a result that are settled.
+// Narrow removes settled conflicts from a result.
 func (b *Begun) Narrow(r *Result) {
 	r.Conflicts = slices.DeleteFunc(r.Conflicts, func(c Conflict) bool {
 		return !slices.ContainsFunc(c.Paths(), b.open)
 	})
 }
 
-// Over returns what stands with the open paths as they are in the joined tree of a result.
+// Over returns Tree with the open paths as in the joined tree of a result.
 func (b *Begun) Over(r *Result, joined object.ID) (object.ID, error) {
 	paths := slices.Clone(b.Open)
 	for i := range r.Conflicts {
@@ -63,7 +61,7 @@ func (b *Begun) Over(r *Result, joined object.ID) (object.ID, error) {
 	return tree, err
 }
 
-// edited returns a file with the edits that were made to it. One that does not fit is left out, and that is remarked.
+// edited returns a file with its edits. An edit that does not fit is skipped, with a remark.
 func (b *Begun) edited(r *Result, path string, e object.Entry) (object.Entry, error) {
 	for _, edit := range b.Edits {
 		if edit.Path != path || !e.Mode.IsRegular() {

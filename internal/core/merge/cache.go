@@ -2,7 +2,7 @@ package merge
 
 import "sync"
 
-// cache remembers what was worked out once. It is safe for concurrent use; two may work the same out at the same time.
+// cache caches computed values. It is safe for concurrent use; two goroutines may compute the same value.
 type cache[K comparable, V any] struct {
 	mu sync.Mutex
 	of map[K]V

@@ -7,7 +7,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// ConflictKind is what a conflict is about. The names are those of `plan --json`.
+// ConflictKind is the kind of a conflict. Its text is its name in `plan --json`.
 type ConflictKind string
 
 // The kinds, as they are written for programs.
@@ -28,17 +28,15 @@ const (
 	DirectoryRename ConflictKind = "directory-rename"
 )
 
-// Conflict is a question that joining two trees asks, at a path. A question about
-// a place or a name never decides about a content: contents are joined where the file
-// stands meanwhile, and are conflicts of their own there if they do not join.
+// Conflict is a question at a path that joining two trees raises. Questions about places and names never decide about
+// contents: those are joined where the file is for now, and are conflicts of their own.
 type Conflict struct {
 	Path    string
 	Kind    ConflictKind
 	Subject Subject
 }
 
-// Subject is what a conflict is about, one type for each shape: *Lines, *Versions,
-// *Clash or *Naming.
+// Subject is the subject of a conflict: *Lines, *Versions, *Clash or *Naming.
 type Subject interface {
 	// Sides is what base, yours and theirs have there; none for a question of names.
 	Sides() (base, yours, theirs object.Entry)
@@ -46,7 +44,7 @@ type Subject interface {
 	Facts() string
 }
 
-// Lines is a text that both sides changed, and in which they meet.
+// Lines is a text with places that both sides changed.
 type Lines struct {
 	Base, Yours, Theirs object.Entry
 	From                string // its path before a rename, if one is part of it
@@ -56,8 +54,8 @@ type Lines struct {
 	Beside              string      // a free path for yours, where they are two files and both can be kept; else empty
 }
 
-// Versions is a path at which each side has a version of its own, or none, and one of
-// them has to be taken whole. For ModeBits only the modes differ.
+// Versions is a path with two versions, one of which may be missing, of which one must be taken whole. For ModeBits
+// only the modes differ.
 type Versions struct {
 	Base, Yours, Theirs object.Entry
 	From                string
@@ -73,7 +71,7 @@ type Clash struct {
 	Beside string // a free path for the file, where both are to be kept
 }
 
-// Naming is a file (sometimes two) of which the sides want different places.
+// Naming is a file, or two, for which the sides want different paths.
 type Naming struct {
 	At     string // where it stands till that is decided
 	From   string // its path before either side renamed it, if one did
@@ -84,14 +82,13 @@ type Naming struct {
 	Yours, Theirs Placing
 }
 
-// Placing is what taking one side of a Naming does.
+// Placing is the effect of taking one side of a Naming.
 type Placing struct {
 	Name  string // where the file is then; empty where it is left out
 	Moves []Move // all made at once
 }
 
-// Move takes a file at a path elsewhere, or with Tree a directory; with an empty To, away.
-// Where no such thing stands nothing is moved.
+// Move moves a file or, with Tree, a directory. An empty To removes it. It does nothing if nothing stands at From.
 type Move struct {
 	From, To string
 	Tree     bool
@@ -133,7 +130,7 @@ func (n *Naming) Facts() string {
 	return fmt.Sprintf("%q %q %+v %+v", n.At, n.From, n.Yours.Moves, n.Theirs.Moves)
 }
 
-// Of returns what a side does.
+// Of returns the placing of a side.
 func (n *Naming) Of(s Side) Placing {
 	if s == Theirs {
 		return n.Theirs
@@ -141,7 +138,7 @@ func (n *Naming) Of(s Side) Placing {
 	return n.Yours
 }
 
-// File returns the side of a clash that has the file.
+// File returns the side that has the file.
 func (c *Clash) File() Side {
 	if c.Yours.IsTree() {
 		return Theirs
@@ -149,7 +146,7 @@ func (c *Clash) File() Side {
 	return Yours
 }
 
-// From returns the path a conflict's file had before it was renamed, or empty.
+// From returns the path of a conflict's file before it was renamed, or "".
 func (c *Conflict) From() string {
 	switch s := c.Subject.(type) {
 	case *Lines:
@@ -162,7 +159,7 @@ func (c *Conflict) From() string {
 	return ""
 }
 
-// Also returns the other place that a question of names is about, or empty.
+// Also returns the other path that a question of names is about, or "".
 func (c *Conflict) Also() string {
 	if n, ok := c.Subject.(*Naming); ok {
 		return n.Also
@@ -170,7 +167,7 @@ func (c *Conflict) Also() string {
 	return ""
 }
 
-// Paths lists every path that deciding a conflict can change.
+// Paths lists every path that deciding the conflict can change.
 func (c *Conflict) Paths() []string {
 	out := []string{c.Path}
 	add := func(moves []Move) {

@@ -9,9 +9,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// A directory is moved where its files went somewhere together. That matters
-// only for files that the other side added to it, so it is looked at only where
-// there are such files.
+// movedDirs finds moved directories: those whose files moved somewhere together. That matters only for files that the
+// other side added there, so other directories are not examined.
 type movedDirs struct {
 	added   map[string]object.Entry // by path: what the other side put into directories that are gone
 	sources map[string]bool         // files whose new places tell where the directories went
@@ -22,8 +21,7 @@ type movedDirs struct {
 	split   []string                // directories whose files went apart, no place having most
 }
 
-// scan reads a directory that the mover has no more. within says that files
-// were added to it or above it.
+// scan reads a directory that the mover deleted. within reports that files were added to it or above it.
 func (m *movedDirs) scan(store *object.Overlay, dir string, base, kept object.Entry, within bool) error {
 	if err := store.Walk(func(name string, at []object.Entry) error {
 		if at[1].IsFile() && !at[0].IsFile() {
@@ -49,9 +47,8 @@ func (m *movedDirs) scan(store *object.Overlay, dir string, base, kept object.En
 	}, base.Subtree(), kept.Subtree())
 }
 
-// count works out from a side's renames where its directories went: a directory
-// is where more of its files went to than anywhere else. A file that went from
-// a/b/x to c/b/x says that a/b is c/b now, and a is c.
+// count derives the new places of directories from a side's renames: where most of the files went. A file that moved
+// from a/b/x to c/b/x means that a/b is now c/b, and a is c.
 func (m *movedDirs) count(renames []Rename) {
 	votes := map[string]map[string]int{}
 	vote := func(from, to string) {
@@ -96,7 +93,7 @@ func (m *movedDirs) count(renames []Rename) {
 	}
 }
 
-// follow returns the place a file of a moved directory would have if it went along, and the directory that was moved.
+// follow returns the path of a file if it moved along with its directory, and that directory.
 func (m *movedDirs) follow(p string) (place, dir string, ok bool) {
 	for dir = parent(p); dir != ""; dir = parent(dir) {
 		if to, ok := m.to[dir]; ok {
@@ -106,8 +103,7 @@ func (m *movedDirs) follow(p string) (place, dir string, ok bool) {
 	return "", "", false
 }
 
-// directories finds, for each side as mover, the directories whose going
-// matters.
+// directories finds, for each side as mover, the deleted directories that matter.
 func (r *Result) directories() (out Three[*movedDirs], err error) {
 	last := Three[string]{Yours: "/", Theirs: "/"} // no path
 	for _, e := range r.emptied {
@@ -130,12 +126,9 @@ func (r *Result) directories() (out Three[*movedDirs], err error) {
 	return out, nil
 }
 
-// askFollowers asks about each file that one side put into a directory which the other
-// moved: stay where it was put, or follow the directory. The one who moved it could
-// not know of the file, nor the other of the move.
-//
-// Say theirs moves quay/ to pier/, and yours adds quay/new.txt: it stays at quay/new.txt till
-// it is said whether it goes to pier/new.txt.
+// askFollowers asks about each file that one side put into a directory that the other moved: should it stay or follow?
+// The mover did not know of the file, nor the other side of the move. If theirs moves quay/ to pier/ and yours adds
+// quay/new.txt, the file stays at quay/new.txt until somebody decides.
 func (m *renamesMade) askFollowers(dirs *Three[*movedDirs]) error {
 	named := map[string]bool{}
 	for _, c := range m.names {
@@ -169,7 +162,7 @@ type followers struct {
 	asked   map[string]bool
 }
 
-// findPlaces finds where the files would go. own are the directories that the adder moved.
+// findPlaces finds where the files would move. own are the directories that the adder moved.
 func (f *followers) findPlaces(own *movedDirs) {
 	for _, p := range slices.Sorted(maps.Keys(f.added)) {
 		place, dir, ok := f.follow(p)
@@ -181,7 +174,7 @@ func (f *followers) findPlaces(own *movedDirs) {
 	}
 }
 
-// ask asks about each file, those first whose directory went somewhere.
+// ask asks about each file, beginning with those whose directory moved to one place.
 func (f *followers) ask() error {
 	for _, place := range slices.Sorted(maps.Keys(f.places)) {
 		free, err := f.free(place)
@@ -212,7 +205,7 @@ func (f *followers) ask() error {
 	return nil
 }
 
-// askFile asks whether a file stays or goes to a place; empty where it cannot follow.
+// askFile asks whether a file stays or moves to a path. An empty path means that it cannot follow.
 func (f *followers) askFile(p, place string) error {
 	f.asked[p] = true
 	if f.named[p] {

@@ -14,7 +14,7 @@ const (
 	Undriven                        // the driver left it to a person
 )
 
-// drive has a merge driver join a file. done is false where none is run.
+// drive runs a merge driver for a file. done is false if there is none.
 func (m *merger) drive(ctx context.Context, path string, ids Three[object.ID], name, size string) (id object.ID,
 	done bool, err error) {
 	if m.engine.Drive == nil {

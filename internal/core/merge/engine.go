@@ -1,14 +1,10 @@
-// Package merge brings two changed versions of one base together: texts line
-// by line, in the manner of diff3 (S. Khanna, K. Kunal, B. C. Pierce, "A Formal
-// Investigation of Diff3", 2007), and trees path by path. What the two sides
-// changed differently in one place becomes a typed conflict; nothing is
-// dropped and nothing is decided here.
-//
-// The way of a join: [Engine.Trees] walks three trees at once (walk.go), joins each file
-// that both changed (file.go, text.go; attributes, drivers and line ends have their own
-// rooms), looks where renames matter (renames.go), and if they do makes each side's on the
-// others and walks again (rename_apply.go, directories.go). The [Result] holds what joined
-// and the conflicts; several common ancestors are joined first (bases.go).
+// Package merge joins two changed versions of one base: texts line by line, in the manner of diff3 (S. Khanna, K.
+// Kunal, B. C. Pierce, "A Formal Investigation of Diff3", 2007), and trees path by path. Different changes of one
+// place become a typed conflict; nothing is dropped and nothing is decided here. [Engine.Trees] walks three trees at
+// once (walk.go) and joins each file that both sides changed (file.go, text.go, and files for attributes, drivers and
+// line ends). It finds the renames that matter (renames.go), applies each side's to the others and walks again
+// (rename_apply.go, directories.go). The [Result] holds what joined and the conflicts. Several common ancestors are
+// joined first (bases.go).
 package merge
 
 import (
@@ -18,8 +14,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Engine joins trees over one store. It remembers how texts joined, so that joining again after a decision costs only
-// what the decision changes. It is safe for concurrent use.
+// Engine joins trees over one store. It caches joined texts, so joining again after a decision costs only what the
+// decision changes. It is safe for concurrent use.
 type Engine struct {
 	Store *object.Overlay
 
@@ -42,20 +38,20 @@ type Engine struct {
 	bases  cache[string, ancestor] // several common ancestors, by their ids, and the base they were joined to
 }
 
-// NewEngine makes an engine over a store.
+// NewEngine returns an engine over a store.
 func NewEngine(store *object.Overlay) *Engine {
 	return &Engine{Store: store, pairs: maxPairs, maxText: MaxText}
 }
 
-// ancestor is what two lines started from.
+// ancestor is the common start of two lines.
 type ancestor struct {
 	tree object.ID
 	of   []object.ID     // the trees of the common ancestors, where there are several
 	open map[string]bool // true for paths that the common ancestors disagree on as a whole, false for directories above
 }
 
-// Driver joins three contents as a merge driver of the user's configuration does.
-// markerSize is the length of a conflict marker, above 0.
+// Driver joins three contents as a user-configured merge driver does. markerSize is the length of a conflict marker,
+// above 0.
 type Driver func(ctx context.Context, name, path string, base, yours, theirs []byte, markerSize int) (joined []byte,
 	outcome DriverOutcome, err error)
 
@@ -65,25 +61,25 @@ type drivenTo struct {
 	failure string
 }
 
-// driverCall names a run of a driver; the same is not run twice.
+// driverCall identifies a run of a driver, so that it is not repeated.
 type driverCall struct {
 	name, path string
 	ids        Three[object.ID]
 }
 
-// joinedText is what three texts were joined to: a blob that was made, or where they conflict a text.
+// joinedText is the result of joining three texts: a new blob, or a text with conflicts.
 type joinedText struct {
 	text *Text
 	id   object.ID
 	ends Origin
 }
 
-// MaxText is the size in bytes above which a file is joined only as a whole.
+// MaxText is the size in bytes above which a file is only taken whole.
 const MaxText = 100 << 20
 
-// maxPairs bounds the comparisons of contents of one side of a merge; past it
-// only exact renames and equal base names are found, and Result.Remarks says so.
+// maxPairs limits the comparisons of contents per side of a merge. Beyond it only exact renames and equal base names
+// are found, and Result.Remarks mentions it.
 const maxPairs = 7000 * 7000
 
-// DriverOutcome is what a Driver did.
+// DriverOutcome is the result of a Driver.
 type DriverOutcome uint8

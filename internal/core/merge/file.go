@@ -9,7 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// file joins what no side holds as a directory, and both changed differently.
+// file joins a path that no side has as a directory and both changed differently.
 func (m *merger) file(ctx context.Context, path string, b, y, t object.Entry) error {
 	kind := Submodule
 	switch {
@@ -32,9 +32,8 @@ func (m *merger) file(ctx context.Context, path string, b, y, t object.Entry) er
 	return nil
 }
 
-// disputed joins two files of which nobody can say what they started from. Where
-// they would join, over what the base has or as two additions, they are a conflict all
-// the same: one may have removed what the other has.
+// disputed joins two files with unknown common ancestor. They are a conflict even if they would join, over the base or
+// as two additions, because one may have removed what the other has.
 func (m *merger) disputed(ctx context.Context, path string, b, y, t object.Entry) error {
 	was := *m.out
 	for _, from := range []object.Entry{b, {}} {
@@ -54,7 +53,7 @@ func (m *merger) disputed(ctx context.Context, path string, b, y, t object.Entry
 	return nil
 }
 
-// newer returns the one of two moves of a submodule that holds the other, where both went forward.
+// newer returns the submodule commit that contains the other one, if both sides moved forward.
 func (m *merger) newer(ctx context.Context, path string, b, y, t object.Entry) (object.Entry, bool) {
 	holds := m.engine.Contains
 	switch {
@@ -105,7 +104,7 @@ func (m *merger) regular(ctx context.Context, path string, b, y, t object.Entry)
 	return nil
 }
 
-// content joins the contents of two regular files: to the blob of an id, or it returns what the conflict is about.
+// content joins the contents of two regular files. It returns the id of a blob, or the subject of the conflict.
 func (m *merger) content(ctx context.Context, path string, b, y, t object.Entry) (object.ID, Subject, error) {
 	switch {
 	case y.ID == t.ID, t.ID == b.ID:
@@ -144,8 +143,8 @@ func (m *merger) content(ctx context.Context, path string, b, y, t object.Entry)
 	return joined.id, nil, nil
 }
 
-// join3 joins three blobs as texts, and remembers it; nil where one of them is not text. Of what joins cleanly, which
-// is most, no more is remembered than where it is.
+// join3 joins three blobs as texts, with a cache. It returns nil if one of them is not text. For clean joins, which
+// are most, it caches only the id.
 func (e *Engine) join3(base, yours, theirs object.ID) (*joinedText, error) {
 	key := Three[object.ID]{base, yours, theirs}
 	if j, ok := e.texts.get(key); ok {
@@ -165,7 +164,7 @@ func (e *Engine) join3(base, yours, theirs object.ID) (*joinedText, error) {
 	return j, nil
 }
 
-// tooLarge says it where a text is only too large to be joined by lines.
+// tooLarge remarks on a text that is too large to be joined by lines.
 func (m *merger) tooLarge(entries ...object.Entry) (string, error) {
 	for _, e := range entries {
 		if e.Absent() {
@@ -185,7 +184,7 @@ func (m *merger) tooLarge(entries ...object.Entry) (string, error) {
 	return "", nil
 }
 
-// Text joins three blobs as texts; the zero id is an empty one. It returns nil where one of them is not text.
+// Text joins three blobs as texts. The zero id is an empty text. It returns nil if one of them is not text.
 func (e *Engine) Text(base, yours, theirs object.ID) (*Text, error) {
 	key := Three[object.ID]{base, yours, theirs}
 	var lines Three[[]string]
@@ -209,13 +208,14 @@ func (e *Engine) Text(base, yours, theirs object.ID) (*Text, error) {
 	return &joined, nil
 }
 
-// MaxLines is the number of lines above which it is: each takes some fifty bytes beside its text.
+// MaxLines is the number of lines above which a file is only taken whole. Each line takes some fifty bytes besides its
+// text.
 const MaxLines = 2_000_000
 
 func longText(s string) bool { return len(s) > MaxLines && strings.Count(s, "\n") > MaxLines }
 
-// IsText reports whether content is joined line by line: it has no zero byte in its first 8000, and is not larger than
-// MaxText, nor longer than MaxLines.
+// IsText reports whether content can be joined line by line: it has no zero byte in its first 8000 bytes and exceeds
+// neither MaxText nor MaxLines.
 func IsText(data []byte) bool {
 	return isTextString(object.Shared(data))
 }

@@ -6,14 +6,13 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Trees joins two trees that came from one base. It reads only subtrees that
-// differ, and looks for renames only where they can matter. Cancelling ctx stops
-// it with the context's error.
+// Trees joins two trees that were made from one base. It reads only subtrees that differ, and looks for renames only
+// where they matter. It stops with the context's error.
 func (e *Engine) Trees(ctx context.Context, base, yours, theirs object.ID) (*Result, error) {
 	return e.join(ctx, ancestor{tree: base}, yours, theirs, true)
 }
 
-// join is Trees with or without asking about the files of moved directories.
+// join is Trees; it can skip the questions about files of moved directories.
 func (e *Engine) join(ctx context.Context, base ancestor, yours, theirs object.ID, directories bool) (*Result, error) {
 	defer e.Store.Release()
 	rules := newRules(e, Three[object.ID]{base.tree, yours, theirs})
@@ -35,7 +34,7 @@ func (e *Engine) join(ctx context.Context, base ancestor, yours, theirs object.I
 	return r, err
 }
 
-// begin returns a result with nothing in it yet.
+// begin returns an empty result.
 func (e *Engine) begin(base, yours, theirs object.ID) *Result {
 	return &Result{Given: Three[object.ID]{base, yours, theirs}, Base: base, Yours: yours, Theirs: theirs,
 		store: e.Store}
@@ -47,17 +46,12 @@ func (e *Engine) walk(ctx context.Context, rules *rules, open map[string]bool, r
 	return m.dir(ctx, "", tree(r.Base), tree(r.Yours), tree(r.Theirs))
 }
 
-// TreesOver joins two trees of lines that have these best common ancestors, newest
-// first as history.Diverge lists them. Several are joined in memory, the oldest
-// first, each joint over a base of its own found in the same way; without any the
-// base is the empty tree. What the ancestors disagree on is as their own base had it,
-// and in a text both versions stand, between lines that no side has: so a side's
-// change there always counts as one. Where they disagree on a path as a whole, the
-// sides are asked if they differ there, whatever the base has. What was joined once
-// is remembered.
-//
-// The way of merging ancestors recursively is that of F. Kuivinen's recursive
-// merge strategy of 2005.
+// TreesOver joins two trees whose lines have the given best common ancestors, newest first as history.Diverge lists
+// them. It joins several ancestors in memory, the oldest first, each join over a base found in the same way. Without
+// ancestors the base is the empty tree. Where the ancestors disagree the base has the version of their own base; in a
+// text it has both versions between lines that no side has, so a side's change there always counts. Where they
+// disagree on a whole path and the sides differ there, the sides are asked. Results are cached. Merging ancestors
+// recursively follows F. Kuivinen's recursive merge strategy of 2005.
 func (e *Engine) TreesOver(ctx context.Context, bases []object.ID, yours, theirs object.ID) (*Result, error) {
 	base, err := e.base(ctx, bases)
 	if err != nil {

@@ -1,6 +1,6 @@
 package merge
 
-// ends is how the lines of a text end.
+// ends is the kind of a text's line ends.
 type ends uint8
 
 const (
@@ -27,7 +27,7 @@ func endsOf(lines []string) (e ends) {
 	return e
 }
 
-// withEnds returns lines of the one pure kind the other's ends.
+// withEnds returns lines with line ends of the other kind.
 func withEnds(lines []string, e ends) []string {
 	out := make([]string, len(lines))
 	for i, l := range lines {
@@ -44,8 +44,8 @@ func withEnds(lines []string, e ends) []string {
 	return out
 }
 
-// sameEnds lets all three texts have the new line ends where one side changed them
-// all, or both did alike, and tells who did: else every line would be contested.
+// sameEnds gives all three texts the new line ends if one side changed them all, or both did alike, and returns who
+// did. Otherwise every line would be contested.
 func sameEnds(lines *Three[[]string]) Origin {
 	b, y, t := endsOf(lines.Base), endsOf(lines.Yours), endsOf(lines.Theirs)
 	pure := func(e ends) bool { return e == unixEnds || e == dosEnds }

@@ -4,15 +4,15 @@ import (
 	"strings"
 )
 
-// Marks is how conflicts are marked in a text.
+// Marks is the form of conflict markers in a text.
 type Marks struct {
 	Labels Three[string] // of base, yours and theirs
 	Size   int           // signs in a row; git's own is 7
 	Base   bool          // what both started from is written, too
 }
 
-// Marked returns the joined text with both sides of each contested region between marks, as git and diff3 write them.
-// Each mark stands on a line of its own, with the ends that the lines have.
+// Marked returns the joined text with both sides of each contested region between markers, as git and diff3 write
+// them. Each marker is a line with the line end of its text.
 func (t Text) Marked(m Marks) string {
 	end := "\n"
 	if len(t.Yours) > 0 && strings.HasSuffix(t.Yours[0], "\r\n") {

@@ -35,8 +35,7 @@ func (m *merger) remark(path, words string) {
 
 func (m *merger) conflict(c Conflict) { m.out.Conflicts = append(m.out.Conflicts, c) }
 
-// grow doubles a full list: of tens of thousands of large elements, append alone
-// copies each several times.
+// grow doubles the capacity of a full list. append alone copies large elements several times.
 func grow[T any](list []T) []T {
 	if len(list) == cap(list) {
 		return slices.Grow(list, max(16, len(list)))
@@ -44,8 +43,8 @@ func grow[T any](list []T) []T {
 	return list
 }
 
-// rules tells the attributes of paths of a join: those that gitattributes files
-// have in the joined tree. One that is contested itself counts as yours has it.
+// rules returns the attributes of paths: those of the gitattributes files of the joined tree. A contested file counts
+// as yours.
 type rules struct {
 	engine *Engine
 	given  Three[object.ID]
@@ -61,5 +60,5 @@ type spot struct {
 	b, y, t object.Entry
 }
 
-// errNotEnough says that what a change touched does not tell all about it.
+// errNotEnough reports that the paths of a change are not enough to join it.
 var errNotEnough = errors.New("more than what was changed has to be looked at")

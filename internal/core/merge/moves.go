@@ -8,9 +8,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// moveEntries makes moves in a tree, all at once: all is taken away before any of it is put
-// anywhere, files before the directories they are in. What finds its place taken by the
-// outcome of another question stays where it was, or goes beside.
+// moveEntries moves entries of a tree, all at once: everything is removed before anything is placed, and files before
+// their directories. If another question's outcome took a place, the entry stays where it was or goes beside it.
 func moveEntries(store *object.Overlay, tree object.ID, moves []Move) (object.ID, error) {
 	var taken []takenUp
 	for _, trees := range []bool{false, true} {
@@ -31,13 +30,13 @@ func moveEntries(store *object.Overlay, tree object.ID, moves []Move) (object.ID
 	return tree, nil
 }
 
-// takenUp is what was taken away, to be put elsewhere.
+// takenUp is a removed entry that will be placed elsewhere.
 type takenUp struct {
 	Move
 	entry object.Entry
 }
 
-// takeUp takes away what moves of files, or of directories, take elsewhere.
+// takeUp removes what moves of files, or of directories, place elsewhere.
 func takeUp(store *object.Overlay, tree object.ID, moves []Move, trees bool, taken *[]takenUp) (object.ID, error) {
 	gone := map[string]object.Entry{}
 	for _, m := range moves {
@@ -56,8 +55,8 @@ func takeUp(store *object.Overlay, tree object.ID, moves []Move, trees bool, tak
 	return store.Edit(tree, gone)
 }
 
-// placeFor returns the path that what was moved goes to: where it is meant to go, where it came from, or one beside
-// that, the first that is free.
+// placeFor returns the path for a moved entry: its target, its origin, or a name beside the target, whichever is free
+// first.
 func placeFor(store *object.Overlay, tree object.ID, m Move) (string, error) {
 	free := func(p string) (bool, error) {
 		at, err := store.Find(tree, p)
@@ -77,8 +76,7 @@ func placeFor(store *object.Overlay, tree object.ID, m Move) (string, error) {
 	return beside(m.From, "moved", free)
 }
 
-// beside returns a name for a second thing at a path, made of the side it is of, that is free: pier.png gives
-// pier-yours.png.
+// beside returns a free name for a second thing at a path, with its side in it: pier-yours.png for pier.png.
 func beside(p string, side Side, free func(p string) (bool, error)) (string, error) {
 	ext := path.Ext(p)
 	if ext == path.Base(p) {
@@ -96,5 +94,5 @@ func beside(p string, side Side, free func(p string) (bool, error)) (string, err
 	}
 }
 
-// parent returns the directory of a path, empty for the top.
+// parent returns the directory of a path; that of the top is "".
 func parent(p string) string { return p[:max(0, strings.LastIndexByte(p, '/'))] }

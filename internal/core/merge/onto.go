@@ -9,9 +9,9 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Onto is Trees for a change, from base to changed, that is brought onto a tree in which much else may differ: where it
-// joins without a question, only what it touched is looked at, and that alone is in the account of what joined. So its
-// cost does not follow what else differs.
+// Onto is Trees for a change, from base to changed, that is applied to a tree with many other differences. If it joins
+// without a question, Onto examines and reports only the paths of the change, so its cost does not depend on the other
+// differences.
 func (e *Engine) Onto(ctx context.Context, base, changed, onto object.ID) (*Result, error) {
 	m := &merger{engine: e, rules: newRules(e, Three[object.ID]{base, changed, onto}), touched: true,
 		out: e.begin(base, changed, onto)}
@@ -38,22 +38,21 @@ func (e *Engine) Onto(ctx context.Context, base, changed, onto object.ID) (*Resu
 // Attributes are those of a tree's files.
 type Attributes struct{ rules *rules }
 
-// Attributes returns those of a tree, which are read when they are needed.
+// Attributes returns the attributes of a tree's files. They are read when they are needed.
 func (e *Engine) Attributes(ctx context.Context, tree object.ID) *Attributes {
 	return &Attributes{newRules(e, Three[object.ID]{tree, tree, tree})}
 }
 
-// Place is a file that a change edits, and what stands in its place on the tree that it is brought onto.
+// Place is a file that a change edits, and the entry at its path in the tree that the change is applied to.
 type Place struct {
 	Path                string
 	Base, Changed, Onto object.Entry
 }
 
-// Edits is Onto for a change that edits files and does nothing else, where all of them are in the tree that it is
-// brought onto: no directory is read, and the tree is not made. It returns the edits that make it, none where nothing
-// of the change is left, and what should be known of them. attributes are of that tree, or of one whose files of
-// attributes are the same. ok is false where it takes more to tell, or where something is asked. The error is that of
-// reading an object.
+// Edits is Onto for a change that only edits files, all of which exist in the target tree. It reads no directory and
+// does not create the tree. It returns the edits that would create it, or none if nothing of the change is left, and
+// remarks. attributes are those of the target tree or of one with equal gitattributes files. ok is false if more is
+// needed, or if there is a question. The error is that of reading an object.
 func (e *Engine) Edits(ctx context.Context, attributes *Attributes, places []Place) (made []Edit, remarks []Remark,
 	ok bool, err error) {
 	for _, p := range places {

@@ -12,8 +12,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// relevant lists the paths whose renames could matter: files of the base that
-// one side no longer has and the other changed or no longer has either.
+// relevant lists the paths whose renames could matter: files of the base that one side deleted and the other changed
+// or deleted.
 func (r *Result) relevant() (gone map[string]bool, err error) {
 	gone = map[string]bool{}
 	for _, p := range r.gone {
@@ -48,12 +48,9 @@ func (r *Result) relevant() (gone map[string]bool, err error) {
 	return gone, nil
 }
 
-// withRenames joins again with the renames that matter, if there are any.
-//
-// Say yours edits quay.txt, and theirs renames it to pier.txt. The first walk finds it changed
-// on one side and deleted on the other, and pier.txt added. So the rename is looked for, and
-// made on base and yours, too: now quay.txt is nowhere, and all three have pier.txt, whose
-// texts join like any other's.
+// withRenames joins again with the renames that matter, if there are any. Suppose yours edits quay.txt and theirs
+// renames it to pier.txt. The first walk finds it changed on one side and deleted on the other, and a new pier.txt.
+// The rename is then applied to base and yours too: all three have pier.txt, and its texts join like any others.
 func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result, base ancestor) (*Result, error) {
 	relevant, err := plain.relevant()
 	if err != nil {
@@ -99,9 +96,8 @@ func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result, b
 	return r, nil
 }
 
-// renamesOf finds the renames of one side that matter: of files that the other changed or
-// deleted, of those that tell where a directory went, and of what was put into a directory that
-// the other moved, which may be a file this side had elsewhere.
+// renamesOf finds the renames of one side that matter: of files that the other side changed or deleted, of files that
+// show where a directory moved, and of files in a directory that the other side moved.
 func (e *Engine) renamesOf(ctx context.Context, side Side, plain *Result, finder *object.Finder,
 	relevant map[string]bool, dirs *Three[*movedDirs]) (list []Rename, uncompared int, err error) {
 	tree := plain.Yours
@@ -145,8 +141,8 @@ func (e *Engine) renamesOf(ctx context.Context, side Side, plain *Result, finder
 	return list, uncompared, nil
 }
 
-// walk joins the trees with the renames made, and adds the conflicts that the renames are. plain, the result without
-// them, is not used any more: its lists are.
+// walk joins the trees with the renames applied and adds the conflicts about the renames. It reuses the lists of
+// plain, the result without renames.
 func (m *renamesMade) walk(ctx context.Context, rules *rules, base ancestor, plain *Result) (*Result, error) {
 	var trees Three[object.ID]
 	for _, of := range []Side{ofBase, Yours, Theirs} {
@@ -180,9 +176,8 @@ func (m *renamesMade) walk(ctx context.Context, rules *rules, base ancestor, pla
 	return r, nil
 }
 
-// renamesMade is three trees with the renames of each side made on the others too,
-// as though they had been made before the lines parted, and the conflicts that
-// the renames themselves are.
+// renamesMade is three trees in which each side's renames were applied to the others too, as if made before the lines
+// parted, and the conflicts about the renames themselves.
 type renamesMade struct {
 	engine    *Engine
 	finder    *object.Finder
@@ -201,8 +196,8 @@ type renamesMade struct {
 // set returns the edits of a tree.
 func (m *renamesMade) set(tree Side) map[string]object.Entry { return *m.edits.Of(tree) }
 
-// oneSided is a rename that only one side made. met is the old name of a file that the
-// other renamed to the same name, or empty.
+// oneSided is a rename that only one side made. met is the old name of a file that the other side renamed to the same
+// name, or "".
 type oneSided struct {
 	Rename
 	side Side
@@ -226,9 +221,7 @@ func (m *renamesMade) ancestral(p string, e object.Entry) (bool, error) {
 	return false, nil
 }
 
-// blocked reports whether a file cannot be put at a path of a side as though it
-// had always been there: the side has something of its own where the path's
-// directories would be.
+// blocked reports whether a side has something of its own where the directories of a path would be.
 func (m *renamesMade) blocked(side Side, p string) (bool, error) {
 	for i, r := range p {
 		if r != '/' {
@@ -249,9 +242,8 @@ func (m *renamesMade) blocked(side Side, p string) (bool, error) {
 	return false, nil
 }
 
-// taken reports whether a side has something of its own at a path. A directory
-// is none if it is as the base had it but for files that the other side renamed: who
-// puts a file there took it away.
+// taken reports whether a side has something of its own at a path. A directory that is as in the base except for files
+// that the other side renamed does not count.
 func (m *renamesMade) taken(side Side, p string) (bool, error) {
 	at, err := m.entryAt(side, p)
 	if err != nil || !at.IsTree() {
@@ -279,8 +271,7 @@ func (m *renamesMade) taken(side Side, p string) (bool, error) {
 	return left[0] != left[1], nil
 }
 
-// changed is taken, but for a file as the base had it: the other side put the renamed
-// one over it.
+// changed is taken, but a file as in the base does not count: the other side put the renamed file over it.
 func (m *renamesMade) changed(side Side, p string) (bool, error) {
 	at, err := m.entryAt(side, p)
 	if err != nil {
@@ -292,7 +283,7 @@ func (m *renamesMade) changed(side Side, p string) (bool, error) {
 	return m.taken(side, p)
 }
 
-// occupied reports whether a side has something of its own at a path, or in its way.
+// occupied reports whether a side has something of its own at a path or in its way.
 func (m *renamesMade) occupied(side Side, p string) (bool, error) {
 	if changed, err := m.changed(side, p); changed || err != nil {
 		return changed, err
@@ -300,8 +291,8 @@ func (m *renamesMade) occupied(side Side, p string) (bool, error) {
 	return m.blocked(side, p)
 }
 
-// free reports whether a file could be put at a path: neither side has anything
-// there, nor a file where one of the path's directories would be.
+// free reports whether a file could be put at a path: neither side has anything there, nor a file in place of one of
+// its directories.
 func (m *renamesMade) free(p string) (bool, error) {
 	for _, tree := range []Side{Yours, Theirs} {
 		if at, err := m.entryAt(tree, p); err != nil || !at.Absent() {
@@ -316,8 +307,7 @@ func (m *renamesMade) free(p string) (bool, error) {
 	return true, nil
 }
 
-// arrange works out what the renames of both sides mean together. One whose way is
-// blocked waits for those that may clear it.
+// arrange combines the renames of both sides. A blocked rename waits for those that may clear its way.
 func (m *renamesMade) arrange(yours, theirs []Rename) error {
 	var to, from Three[map[string]string] // new names by old ones, old by new
 	for side, list := range map[Side][]Rename{Yours: yours, Theirs: theirs} {
@@ -371,8 +361,8 @@ func (m *renamesMade) arrange(yours, theirs []Rename) error {
 	return nil
 }
 
-// placeTwiceRenamed handles a file that placeTwiceRenamed sides renamed: its content is joined at one of the
-// names, and which name it has is asked if there are two.
+// placeTwiceRenamed handles a file that both sides renamed: its content is joined under one of the names; if there are
+// two, the name is a question.
 func (m *renamesMade) placeTwiceRenamed(from, yours, theirs string) error {
 	was, err := m.entryAt(ofBase, from)
 	if err != nil {
@@ -427,8 +417,8 @@ func (m *renamesMade) placeTwiceRenamed(from, yours, theirs string) error {
 	return nil
 }
 
-// place is taking a file from where it waits to a name. Where something of the other side
-// stands there, that makes room: it goes to its old name, or to one beside.
+// place returns the moves that bring a file from where it waits to a name. Something of the other side there makes
+// room: it goes to its old name, or to one beside.
 func (m *renamesMade) place(at, name string, taken bool, other Side, old string) (Placing, error) {
 	out := Placing{Name: name}
 	if at == name {
@@ -466,8 +456,7 @@ func (m *renamesMade) place(at, name string, taken bool, other Side, old string)
 	return out, err
 }
 
-// placeRenamed handles a file that only one side renamed; done is false where its way is
-// blocked.
+// placeRenamed handles a file that only one side renamed. done is false if its way is blocked.
 func (m *renamesMade) placeRenamed(r oneSided) (done bool, err error) {
 	other := r.side.Other()
 	f, err := m.renamedFile(r)
@@ -528,7 +517,7 @@ func (m *renamesMade) placeRenamed(r oneSided) (done bool, err error) {
 	return true, nil
 }
 
-// renamedFile is a file that one side renamed, as all have it.
+// renamedFile is the versions of a file that one side renamed.
 type renamedFile struct {
 	was   object.Entry // in the base
 	is    object.Entry // at its new name
@@ -536,8 +525,7 @@ type renamedFile struct {
 	there object.Entry // what the other side has of its own at the new one
 }
 
-// renamedFile reads what all have of a renamed file, but for what the other side has at its
-// new name.
+// renamedFile reads the versions of a renamed file, except for what the other side has at its new name.
 func (m *renamesMade) renamedFile(r oneSided) (f renamedFile, err error) {
 	if f.was, err = m.entryAt(ofBase, r.From); err != nil {
 		return f, err
@@ -549,8 +537,7 @@ func (m *renamesMade) renamedFile(r oneSided) (f renamedFile, err error) {
 	return f, err
 }
 
-// renamedAndGone handles a renamed file that the other side deleted, or made something else of,
-// which stays where it is.
+// renamedAndGone handles a renamed file that the other side deleted or replaced by another type. It stays where it is.
 func (m *renamesMade) renamedAndGone(r oneSided, f renamedFile) error {
 	if !f.left.Absent() {
 		delete(m.set(r.side.Other()), r.From)
@@ -577,8 +564,7 @@ func (m *renamesMade) renamedAndGone(r oneSided, f renamedFile) error {
 	return err
 }
 
-// askName asks whether a file that waits under its old name has its new one, where
-// the other side has something else.
+// askName asks whether a file that waits under its old name gets its new one, where the other side has something else.
 func (m *renamesMade) askName(r oneSided, kind ConflictKind) error {
 	stay := Placing{Name: r.From}
 	mine, err := m.place(r.From, r.To, true, r.side.Other(), r.met)
@@ -593,9 +579,8 @@ func (m *renamesMade) askName(r oneSided, kind ConflictKind) error {
 	return nil
 }
 
-// waitUnderOldName handles a rename whose new name the other side has a directory at, or a file
-// in the way of. The file waits under its old name; it is for the clash to say
-// where it goes, or where there is none in the end, for a question of names.
+// waitUnderOldName handles a rename whose new name the other side has a directory at, or a file in the way of. The
+// file waits under its old name; the clash decides where it goes or, if there is none in the end, a question of names.
 func (m *renamesMade) waitUnderOldName(r oneSided) error {
 	is, err := m.entryAt(r.side, r.To)
 	if err != nil {
@@ -613,8 +598,8 @@ func (m *renamesMade) waitUnderOldName(r oneSided) error {
 	return nil
 }
 
-// settleWaiting has each file that waits under its old name go along with the directory
-// of the clash that is in its way, or asks for its name where that is all there is.
+// settleWaiting moves each file that waits under its old name along with the directory of the clash in its way, or
+// asks for its name.
 func (m *renamesMade) settleWaiting(r *Result) error {
 	for _, w := range m.waiting {
 		var clash *Clash

@@ -17,19 +17,17 @@ import (
 // Rename is a path that one side moved.
 type Rename struct{ From, To string }
 
-// A file counts as renamed where at least half of the larger of the two is the
-// same, in bytes; files of one base name are compared first.
+// minSimilar is the part of the larger file, in bytes, that must be equal for a rename. Files of one base name are
+// compared first.
 const minSimilar = 0.5
 
-// Renames finds where files of a tree that another has no more have gone, of those that
-// are asked for.
+// Renames finds the new places of those files of a tree that another tree lacks, among the ones asked for.
 func (e *Engine) Renames(ctx context.Context, from, to object.ID, gone map[string]bool) ([]Rename, error) {
 	list, _, err := e.renamesBetween(ctx, from, to, gone)
 	return list, err
 }
 
-// CameFrom finds which file of a tree, gone from another, stands at a path there now; it is empty if there is none
-// does. Other files that are new there do not compete for it.
+// CameFrom finds the file of a tree that another tree has at a path now, or "". Other new files do not compete for it.
 func (e *Engine) CameFrom(ctx context.Context, from, to object.ID, at string) (string, error) {
 	f := finder{engine: e, relevant: map[string]bool{}, contents: map[object.ID]*diff.Bag{},
 		seed: maphash.MakeSeed()}
@@ -53,9 +51,8 @@ func (e *Engine) CameFrom(ctx context.Context, from, to object.ID, at string) (s
 	return f.found[0].From, nil
 }
 
-// renamesBetween finds the renames one side made that matter to a merge: those whose
-// source the other side changed or deleted, too (relevant). Exact ones come
-// first, then the only pairs of one base name, then the rest, best first.
+// renamesBetween finds the renames of one side that matter to a merge: those whose source the other side changed or
+// deleted too (relevant). Exact ones come first, then the only pairs of one base name, then the rest, best first.
 func (e *Engine) renamesBetween(ctx context.Context, base, side object.ID, relevant map[string]bool) (found []Rename,
 	uncompared int, err error) {
 	f := finder{engine: e, relevant: relevant, contents: map[object.ID]*diff.Bag{}, seed: maphash.MakeSeed()}
@@ -136,7 +133,7 @@ func (f *finder) pair(s *source, t *target) {
 	}
 }
 
-// exact pairs equal contents: those of one base name first.
+// exact pairs equal contents, first those of one base name.
 func (f *finder) exact() {
 	first := make(map[object.ID]int, len(f.sources)) // the first source of a content, from 1
 	next := make([]int, len(f.sources)+1)            // the next of the same, or 0
@@ -158,8 +155,8 @@ func (f *finder) exact() {
 	}
 }
 
-// sameNames pairs files of one base name that are three quarters the same: where only one source and one target have
-// that name, or else where the target is in the directory that most of the unchanged files beside the source went to.
+// sameNames pairs files of one base name that are three quarters equal: if only one source and one target have that
+// name, or if the target is in the directory to which most unchanged files beside the source moved.
 func (f *finder) sameNames() error {
 	sources, targets := map[string][]*source{}, map[string][]*target{}
 	for _, s := range f.sources {
@@ -213,8 +210,8 @@ func (f *finder) sameNames() error {
 	return nil
 }
 
-// whereDirectoriesWent tells of each directory with a source left which one most of its unchanged files went to. The
-// names of directories end in a slash.
+// whereDirectoriesWent maps each directory that contains a remaining source to the one to which most of its unchanged
+// files moved. Names of directories end in a slash.
 func (f *finder) whereDirectoriesWent() map[string]string {
 	counts := map[string]map[string]int{}
 	for _, s := range f.sources {
@@ -242,8 +239,7 @@ func (f *finder) whereDirectoriesWent() map[string]string {
 	return went
 }
 
-// similar pairs the rest by content, the most similar first; of equals, those
-// of the same base name.
+// similar pairs the rest by content, the most similar first, and among equals those of one base name.
 func (f *finder) similar(ctx context.Context) error {
 	sources := slices.DeleteFunc(slices.Clone(f.sources), func(s *source) bool { return s.used })
 	targets := slices.DeleteFunc(slices.Clone(f.targets), func(t *target) bool { return t.used })
@@ -284,7 +280,7 @@ func (f *finder) similar(ctx context.Context) error {
 	return nil
 }
 
-// candidate is a source that a target may have been.
+// candidate is a possible source of a target.
 type candidate struct {
 	s     *source
 	t     *target
@@ -292,7 +288,7 @@ type candidate struct {
 	named bool // both have one base name
 }
 
-// compare puts the better candidate first.
+// compare orders the better candidate first.
 func (a candidate) compare(b candidate) int {
 	if c := cmp.Compare(b.score, a.score); c != 0 || a.named == b.named {
 		return c
@@ -303,7 +299,7 @@ func (a candidate) compare(b candidate) int {
 	return 1
 }
 
-// candidates returns the few best sources of a target: more would hardly ever be needed.
+// candidates returns the best few sources of a target. More are hardly ever needed.
 func (f *finder) candidates(sources []*source, t *target) ([]candidate, error) {
 	const few = 4
 	var of []candidate
@@ -320,7 +316,7 @@ func (f *finder) candidates(sources []*source, t *target) ([]candidate, error) {
 	return of[:min(len(of), few)], nil
 }
 
-// content returns a file's content as a bag of its lines.
+// content returns a file's content as a bag of lines.
 func (f *finder) content(id object.ID) (*diff.Bag, error) {
 	if b := f.contents[id]; b != nil {
 		return b, nil
@@ -338,8 +334,8 @@ func (f *finder) content(id object.ID) (*diff.Bag, error) {
 	return b, nil
 }
 
-// similarity returns the share of the larger of two files that both have, 0 to 1. Only files are compared; links and
-// submodules are renamed exactly or not.
+// similarity returns the part of the larger of two files that both share, from 0 to 1. Only files are compared; links
+// and submodules must be equal.
 func (f *finder) similarity(a, b object.Entry) (float64, error) {
 	if !a.Mode.IsRegular() || !b.Mode.IsRegular() {
 		return 0, nil

@@ -9,8 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/rx"
 )
 
-// Joined is a path that needed no decision. A subtree that only one side
-// changed is one of these, with trees as its entries.
+// Joined is a path that needed no decision. For a subtree that only one side changed its entries are trees.
 type Joined struct {
 	Path                string
 	From                string // the path before a rename that mattered; Files fills it in
@@ -19,7 +18,7 @@ type Joined struct {
 	Result              object.Entry
 }
 
-// Result is two trees joined: what joined by itself, and the conflicts.
+// Result is the result of joining two trees: what joined by itself, and the conflicts.
 type Result struct {
 	Given               Three[object.ID] // the trees, yours and theirs as they were asked for
 	Base, Yours, Theirs object.ID        // with each side's renames made on the others, too
@@ -38,7 +37,7 @@ type Result struct {
 	from      map[string]string
 }
 
-// Remark is something about a join that asks nothing and should be known.
+// Remark is something about a join that needs no decision but should be known.
 type Remark struct {
 	Path  string // empty where it is about all of it
 	Words string // a sentence without its full stop
@@ -47,23 +46,23 @@ type Remark struct {
 	Driver string // the merge driver that was not run as nobody agreed to it, or empty
 }
 
-// Edit sets what stands at a path of a tree.
+// Edit sets the entry at a path of a tree.
 type Edit struct {
 	Path  string
 	Entry object.Entry
 }
 
-// Clean reports whether nothing is contested.
+// Clean reports whether there are no conflicts.
 func (r *Result) Clean() bool { return len(r.Conflicts) == 0 }
 
-// Decided is what stands in the place of conflicts: entries by path and, of questions
-// of names, the moves that are made once all contents stand.
+// Decided is the solution of conflicts: entries by path and, for questions of names, moves that are made after all
+// contents are in place.
 type Decided struct {
 	Entries map[string]object.Entry
 	Moves   []Move
 }
 
-// Tree makes the joined tree. A conflicting path without an entry has yours.
+// Tree makes the joined tree. A conflicting path without an entry keeps yours.
 func (r *Result) Tree(settled Decided) (object.ID, error) {
 	// From whichever side is nearer; at conflicting paths yours stays.
 	from, edits := r.Yours, r.ofYours
@@ -99,13 +98,12 @@ func (r *Result) Tree(settled Decided) (object.ID, error) {
 	return id, err
 }
 
-// Brief returns a clean result without its account of what joined: all that is left to say once the tree is made.
+// Brief returns a clean result without its list of joined paths.
 func (r *Result) Brief() *Result {
 	return &Result{Given: r.Given, Base: r.Base, Yours: r.Yours, Theirs: r.Theirs, Remarks: r.Remarks, store: r.store}
 }
 
-// Decide settles the conflict about what stands at a path: from here on it counts as
-// joined.
+// Decide settles the conflict at a path. The path counts as joined from then on.
 func (r *Result) Decide(path string, e object.Entry) {
 	for i, c := range r.Conflicts {
 		if _, ok := c.Subject.(*Naming); c.Path == path && !ok {
@@ -120,8 +118,7 @@ func (r *Result) Decide(path string, e object.Entry) {
 	}
 }
 
-// Files lists what joined by itself file by file: the subtrees in Joined are
-// opened.
+// Files lists what joined by itself file by file, opening the subtrees in Joined.
 func (r *Result) Files() ([]Joined, error) {
 	var out []Joined
 	for _, j := range r.Joined {
@@ -201,11 +198,11 @@ func (r *Result) nameBeside() error {
 	return nil
 }
 
-// numbered is a file that is in order by the number its name begins with, as migrations and decisions written down
-// are. A number without leading zeros has to be of two digits at least: what is counted by 1, 2, 3 is often two lists.
+// numbered is a file in a sequence, such as a migration or a decision record, with the number that its name begins
+// with. A number without leading zeros needs two digits, because 1, 2, 3 are often two lists.
 var numbered = rx.New(`^([A-Za-z]{0,4}?)(0\d+|[1-9]\d{1,7})([_-]+)[^/]*(\.\w+)?$`)
 
-// numberOf returns the folder and number that a path has in such an order. ok is false if it has none.
+// numberOf returns the directory and number of a path in a sequence. ok is false if it has none.
 func numberOf(p string) (place, number string, ok bool) {
 	m := numbered.FindStringSubmatch(path.Base(p))
 	if m == nil {
@@ -214,8 +211,8 @@ func numberOf(p string) (place, number string, ok bool) {
 	return path.Dir(p) + "/" + m[1] + m[2] + m[3] + path.Ext(p), m[2], true
 }
 
-// collisions remarks on paths that both sides added and that are the same where case
-// does not count, or take one number in an order.
+// collisions remarks on paths that both sides added and that differ in case only, or have the same number in a
+// sequence.
 func (r *Result) collisions() (remarks []Remark) {
 	adds := func(o Origin) bool {
 		return slices.ContainsFunc(r.Joined, func(j Joined) bool {
@@ -249,8 +246,7 @@ func (r *Result) collisions() (remarks []Remark) {
 	return remarks
 }
 
-// force puts conflicts about what stands at a path in the place of what joined by
-// itself there; where something is contested already, that is enough.
+// force replaces what joined by itself at a path by a conflict, unless something is contested there already.
 func (r *Result) force(list []Conflict) {
 	contested := map[string]bool{}
 	for _, c := range r.Conflicts {
@@ -278,11 +274,10 @@ func (r *Result) force(list []Conflict) {
 	r.contested = contested
 }
 
-// asideName ends the name that a base has for what cannot stand beside a directory.
+// asideName is the suffix of the base's name for what cannot stand beside a directory.
 const asideName = "~ancestor"
 
-// emptied is a directory of the base that one side (the mover) has no more, and
-// in which the other changed something.
+// emptied is a directory of the base that one side, the mover, deleted, and in which the other changed something.
 type emptied struct {
 	path       string
 	mover      Side

@@ -17,13 +17,13 @@ func (s Side) Other() Side {
 	return Yours
 }
 
-// ofBase is not a side: it names what both started from, among three.
+// ofBase is the base among three versions. It is no side.
 const ofBase Side = "base"
 
-// Three is one thing of the base and of each side.
+// Three holds one value for the base and for each side.
 type Three[T any] struct{ Base, Yours, Theirs T }
 
-// Of returns what a side has, or for any other name the base.
+// Of returns the value of a side, or of the base for any other name.
 func (t *Three[T]) Of(s Side) *T {
 	switch s {
 	case Yours:
@@ -34,7 +34,7 @@ func (t *Three[T]) Of(s Side) *T {
 	return &t.Base
 }
 
-// MapThree makes something of each of three.
+// MapThree applies a function to each of three values.
 func MapThree[A, B any](of Three[A], f func(A) (B, error)) (out Three[B], err error) {
 	if out.Base, err = f(of.Base); err != nil {
 		return out, err

@@ -7,7 +7,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/diff"
 )
 
-// Origin says where a region of a joined text, or a joined path, comes from.
+// Origin is where a region of a joined text, or a joined path, comes from.
 type Origin uint8
 
 const (
@@ -24,23 +24,21 @@ type Span struct{ Lo, Hi int }
 // Empty reports whether the span holds no line.
 func (s Span) Empty() bool { return s.Lo == s.Hi }
 
-// Hunk is a run of lines of one origin, with its place in all three texts.
+// Hunk is a run of lines of one origin and its place in all three texts.
 type Hunk struct {
 	Origin              Origin
 	Base, Yours, Theirs Span
 }
 
-// Text is three versions of a text and the regions they fall into, in order
-// and without gaps.
+// Text is three versions of a text, divided into regions in order and without gaps.
 type Text struct {
 	Base, Yours, Theirs []string
 	Hunks               []Hunk
 	NewEnds             Origin // who changed all line ends, if anybody did: all three texts are shown with the new ones
 }
 
-// Merge3 joins three texts, given as lines. Edits of the two sides that
-// overlap or touch contest their place, unless they are equal; where both
-// sides only added, their common lines are no conflict. Time is that of two
+// Merge3 joins three texts, given as lines. Edits of the two sides that overlap or touch contest their place unless
+// they are equal. Where both sides only added lines, their common lines are no conflict. It takes the time of two
 // histogram diffs.
 func Merge3(base, yours, theirs []string) Text {
 	t := Text{Base: base, Yours: yours, Theirs: theirs}
@@ -132,7 +130,7 @@ func (t Text) Lines(r Hunk) []string {
 	return t.Yours[r.Yours.Lo:r.Yours.Hi]
 }
 
-// size returns how many bytes the uncontested regions have.
+// size returns the number of bytes of the uncontested regions.
 func (t Text) size() (n int) {
 	for _, r := range t.Hunks {
 		if r.Origin == Contested {
@@ -145,7 +143,7 @@ func (t Text) size() (n int) {
 	return n
 }
 
-// Join returns the joined text, asking settle for the text of each contested region (with its number, from 0).
+// Join returns the joined text. It calls settle for the text of each contested region with its number, from 0.
 func (t Text) Join(settle func(conflict int, r Hunk) string) string {
 	var b strings.Builder
 	b.Grow(t.size())

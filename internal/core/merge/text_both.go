@@ -7,7 +7,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/diff"
 )
 
-// Union returns the joined text with both sides' lines at contested places, yours first.
+// Union returns the joined text with the lines of both sides in contested places, yours first.
 func (t Text) Union() string {
 	return t.parts(func(out *[]string, yours, theirs []string) {
 		*out = append(append(*out, yours...), theirs...)
@@ -23,8 +23,8 @@ const (
 	AncestorsEnd  = "┄┄ end.\n"
 )
 
-// Undecided returns the joined text with both versions of each contested region. What both have in common is left out
-// of that, unless it is three lines or less between two such places.
+// Undecided returns the joined text with both versions of each contested region. Common lines stand once, except for
+// up to three between two such places.
 func (t Text) Undecided() string {
 	whole := func(out *[]string, lines []string) {
 		*out = append(*out, lines...)
@@ -41,8 +41,8 @@ func (t Text) Undecided() string {
 	})
 }
 
-// parts returns the joined text with what both writes for each contested part: of a contested region what the sides do
-// not have in common, parts with up to three lines between them taken as one.
+// parts returns the joined text. Contested parts are written by both: what the sides do not share in a contested
+// region, with up to three lines in between.
 func (t Text) parts(both func(out *[]string, yours, theirs []string)) string {
 	const near = 3
 	type part struct {

@@ -10,7 +10,7 @@ import (
 
 func tree(id object.ID) object.Entry { return object.Entry{Mode: object.ModeTree, ID: id} }
 
-// name joins what stands at one path, of whatever kind it is on each side.
+// name joins the entries at one path, whatever their types.
 func (m *merger) name(ctx context.Context, path string, b, y, t object.Entry) error {
 	if b.Absent() && object.CheckName(path[strings.LastIndexByte(path, '/')+1:]) != nil {
 		return &object.NameError{Path: path}
@@ -105,7 +105,7 @@ func (m *merger) dir(ctx context.Context, path string, b, y, t object.Entry) err
 	return nil
 }
 
-// places adds the names at which three directories differ to a list.
+// places appends the names at which three directories differ.
 func (m *merger) places(list []spot, b, y, t object.ID) ([]spot, error) {
 	store := m.engine.Store
 	if !m.touched {
@@ -129,9 +129,8 @@ func (m *merger) places(list []spot, b, y, t object.ID) ([]spot, error) {
 // readAtOnce is the number of places whose objects are read together.
 const readAtOnce = 32
 
-// readAhead reads what joining the places will need, the next ones while the
-// last are being joined. It sends on read before each readAtOnce of them, until
-// stop is closed, and closes done when it has ended.
+// readAhead prefetches the objects of places while earlier ones are joined. It sends on read before each readAtOnce of
+// them until stop is closed, and closes done at the end.
 func (m *merger) readAhead(places []spot, stop <-chan struct{}) (read, done chan struct{}) {
 	read, done = make(chan struct{}), make(chan struct{})
 	next := func(places []spot) {
@@ -163,9 +162,8 @@ func (m *merger) readAhead(places []spot, stop <-chan struct{}) (read, done chan
 	return read, done
 }
 
-// treeAgainstFile joins a path that is a directory on one side only. The
-// directory is joined first, as though the other side had deleted it; if
-// anything of it is left and the other side has a file there, they clash.
+// treeAgainstFile joins a path that is a directory on one side only. It joins the directory as if the other side had
+// deleted it. If anything is left and the other side has a file there, they clash.
 func (m *merger) treeAgainstFile(ctx context.Context, path string, b, y, t object.Entry) error {
 	if m.touched {
 		return errNotEnough

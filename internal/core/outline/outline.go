@@ -1,14 +1,13 @@
-// Package outline reads Go source by its layout, without parsing it. It relies on what gofmt does: a top-level
-// declaration begins at the left margin, and nothing inside one does but its closing bracket. Source that is laid out
-// otherwise, or has such a line in a raw string, is cut in the wrong places; callers must be prepared for a cut that
-// does not parse.
+// Package outline reads Go source by its layout, without parsing it. It relies on gofmt: a top-level declaration
+// begins at the left margin, and inside it only the closing bracket does. Other source, or a raw string with such a
+// line, is cut in the wrong places, so callers must expect cuts that do not parse.
 package outline
 
 import (
 	"strings"
 )
 
-// Decl is a top-level declaration, or a group of them in parentheses.
+// Decl is a top-level declaration or a parenthesised group of them.
 type Decl struct {
 	Line   int      // the first, from 0
 	Lines  int      // how many there are
@@ -18,8 +17,8 @@ type Decl struct {
 	Method string   // the name of a method
 }
 
-// Cut lists the declarations of a text in their order, and returns the text before the first one: the package clause
-// with its comments. The time is linear in the size of the text.
+// Cut lists the declarations of a text in order and returns the text before the first one: the package clause with its
+// comments. It takes linear time.
 func Cut(text string) (head string, decls []Decl) {
 	open, from := -1, 0 // the declaration that is being read, and the offset at which it begins
 	end, lines := 0, 0  // the offset and the line after its last line that is neither blank nor a comment
@@ -54,7 +53,7 @@ func Cut(text string) (head string, decls []Decl) {
 	return head, decls
 }
 
-// keyword returns the keyword by which a line begins a declaration, or "".
+// keyword returns the keyword with which a line begins a declaration, or "".
 func keyword(line string) string {
 	word := ""
 	switch line[0] {
@@ -77,12 +76,12 @@ func keyword(line string) string {
 	return ""
 }
 
-// isCode reports whether a line has anything but blanks and, from the left margin on, a comment.
+// isCode reports whether a line contains more than blanks and a comment at the left margin.
 func isCode(line string) bool {
 	return line[0] > ' ' && line[0] != '/' || !strings.HasPrefix(line, "//") && strings.TrimSpace(line) != ""
 }
 
-// name finds what the declaration declares.
+// name finds the names that the declaration declares.
 func (d *Decl) name() {
 	rest := strings.TrimLeft(d.Text[len(d.Token):], " \t")
 	switch {
@@ -105,7 +104,7 @@ func (d *Decl) name() {
 	}
 }
 
-// names reads the list of identifiers at the beginning of a text.
+// names parses the list of identifiers at the beginning of a text.
 func names(text string) (out []string) {
 	for {
 		n := 0

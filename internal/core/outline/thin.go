@@ -2,10 +2,10 @@ package outline
 
 import "strings"
 
-// Thin leaves out of a text of Go what functions do, and what tables at its top hold, but where keep says otherwise of
-// what stands on the lines from lo up to hi, from 0. All else stays on its line. It goes by how gofmt lays a file out:
-// what is declared begins at the left margin, and a brace by itself there closes it. A text where such a brace is part
-// of a string no longer parses then.
+// Thin removes the bodies of functions and of top-level tables from Go source, except those for which keep returns
+// true; lo and hi are the lines of a body, from 0. Everything else stays on its line. It relies on gofmt: declarations
+// begin at the left margin, and a brace alone there closes them. A text with such a brace in a string no longer
+// parses.
 func Thin(text string, keep func(lo, hi int) bool) string {
 	lines := strings.SplitAfter(text, "\n")
 	var out strings.Builder
@@ -29,7 +29,7 @@ func Thin(text string, keep func(lo, hi int) bool) string {
 	return out.String()
 }
 
-// body finds the line that opens the body of what begins at a line, and the one that closes it; -1 where there is none.
+// body returns the line that opens the body of what begins at a line, and the one that closes it, or -1.
 func body(lines []string, at int) (head, end int) {
 	isFunc := strings.HasPrefix(lines[at], "func ")
 	if !isFunc && !strings.HasPrefix(lines[at], "var ") {
@@ -57,7 +57,7 @@ func body(lines []string, at int) (head, end int) {
 	return 0, -1
 }
 
-// opening returns a line without its end, and without a comment after a brace at its end.
+// opening returns a line without its end and without a comment after a final brace.
 func opening(l string) string {
 	l = strings.TrimRight(l, "\r\n")
 	if i := strings.LastIndex(l, "{ // "); i >= 0 {

@@ -1,4 +1,4 @@
-// Package parallel does many things of one kind on all processors.
+// Package parallel runs many calls of one kind on all processors.
 package parallel
 
 import (
@@ -10,9 +10,9 @@ import (
 	"dorvik.dev/dorvik/internal/core/caught"
 )
 
-// Do calls do for each i from 0 below n. Each processor takes so many that follow each other together, and comes back
-// for more; where that is all there is, none but the caller works. After an error nothing more is begun, and the first
-// is given. If do panics in another goroutine, Do panics in the caller's with a *caught.Error.
+// Do calls do for each i in [0, n). Each processor takes several consecutive ones at a time; if that is all of them
+// the caller does the work alone. After an error no more calls begin, and Do returns the first error. If do panics in
+// another goroutine, Do panics with a *caught.Error.
 func Do(n, together int, do func(i int) error) error {
 	var next atomic.Int64
 	var failed atomic.Pointer[error]

@@ -10,9 +10,9 @@ import (
 	"dorvik.dev/dorvik/internal/core/rx"
 )
 
-// wholeAdditions has what both added in one place be one region again where the two are different
-// things that share lines by chance, such as the ends of two functions: only whole can they stand side
-// by side. Where both begin alike they are one thing in two forms, and stay as they were cut.
+// wholeAdditions merges the regions of two additions at one place if they are different things that share lines by
+// chance, such as the ends of two functions. Only whole can they stand side by side. Additions that begin alike are
+// two forms of one thing and stay divided.
 func wholeAdditions(t *merge.Text) *merge.Text {
 	out := *t
 	out.Hunks = nil
@@ -41,10 +41,10 @@ func wholeAdditions(t *merge.Text) *merge.Text {
 	return &out
 }
 
-// besideHead is a line that can stand before what a block is about: an annotation, a comment's begin.
+// besideHead matches a line that can stand above the head of a block: an annotation, or the start of a comment.
 var besideHead = rx.New(`^\s*(@|#\[|/\*\*?\s*$|\*|//|--|""")`)
 
-// heads returns the first line that says what a block is about.
+// heads returns the line that names a block.
 func heads(lines []string) string {
 	for _, l := range lines {
 		if strings.TrimSpace(l) != "" && !besideHead.MatchString(l) {
@@ -54,8 +54,7 @@ func heads(lines []string) string {
 	return ""
 }
 
-// apart returns what stands between two blocks that are put one after the other: blank lines, as many as stand before
-// them, unless one of them brings its own.
+// apart returns what separates two blocks: as many blank lines as stand above them, unless one of them brings its own.
 func apart(first, second []string, at place) string {
 	blank := func(l string) bool { return strings.TrimSpace(l) == "" }
 	if len(first) < 2 || len(second) < 2 || blank(first[len(first)-1]) || blank(second[0]) || !blank(at.before) ||
@@ -65,8 +64,8 @@ func apart(first, second []string, at place) string {
 	return at.before
 }
 
-// clashes says why two additions cannot both stand as they are: they name, set or number the same
-// thing, or both end the function they are in.
+// clashes returns the reason why two additions cannot both stand: they name, set or number the same thing, or both end
+// the function that they are in.
 func clashes(at place, yours, theirs []string) string {
 	if ends(yours) && ends(theirs) {
 		return "both end it, in different ways"
@@ -98,8 +97,8 @@ func clashes(at place, yours, theirs []string) string {
 
 var anyNumber = rx.New(`\d+`)
 
-// sameLine reports whether both added a single line, and these say one thing with other numbers. Where lines beside
-// them say that, too, it is a list of such.
+// sameLine reports whether both sides added one line of the same form with different numbers. If lines beside them
+// have the same form, it is a list.
 func (at place) sameLine(yours, theirs []string) bool {
 	says := func(lines []string) (shape string) {
 		for _, l := range lines {
@@ -120,13 +119,13 @@ func (at place) sameLine(yours, theirs []string) bool {
 		shape != says([]string{at.after})
 }
 
-// chained is a link of a chain of calls.
+// chained matches a link of a chain of calls.
 var chained = rx.New(`^(\.\w+\(|\|>)`)
 
-// functions begins a function: what numbers it holds is its own.
+// functions matches the beginning of a function. Numbers inside belong to it.
 var functions = rx.New(`\b(def|func|fn|fun|function|sub|proc)\b|\)\s*\{`)
 
-// numbered is a line with a single number, and what it looks like around that.
+// numbered is a line with one number and the text around it.
 type numbered struct{ before, number, after string }
 
 var (
@@ -134,7 +133,7 @@ var (
 	anyWord   = rx.New(`\w+`)
 )
 
-// numberIn reads a line with a single number.
+// numberIn parses a line with one number.
 func numberIn(line string) numbered {
 	m := oneNumber.FindStringSubmatch(strings.TrimRight(line, "\r\n"))
 	if m == nil {
@@ -143,7 +142,7 @@ func numberIn(line string) numbered {
 	return numbered{anyWord.ReplaceAllString(m[1], "w"), m[2], m[3]}
 }
 
-// nextNumber returns a line such as another with the number that comes after that.
+// nextNumber returns a line with the next number.
 func nextNumber(line string) numbered {
 	n := numberIn(line)
 	if i, err := strconv.Atoi(n.number); err == nil {
@@ -152,14 +151,14 @@ func nextNumber(line string) numbered {
 	return n
 }
 
-// in reports whether one of the lines is such a one.
+// in reports whether one of the lines has the same form.
 func (n numbered) in(lines []string) bool {
 	return slices.ContainsFunc(lines, func(l string) bool { return numberIn(l) == n })
 }
 
 var ending = rx.New(`^\s*(return|raise|throw|break|continue|panic|exit)\b`)
 
-// ends reports whether the last line of statements leaves what it is in.
+// ends reports whether the last line of statements leaves the enclosing block.
 func ends(lines []string) bool {
 	least := -1
 	last := ""
@@ -174,16 +173,16 @@ func ends(lines []string) bool {
 	return ending.MatchString(last)
 }
 
-// declares takes the words away that come before a name where it is declared.
+// declares matches the words before a declared name.
 var declares = rx.New(`^(export|default|public|private|protected|internal|static|final|abstract|async|` +
 	`override|const|let|var|val|mut|pub(\([^)]*\))?|func|fn|fun|function|def|class|struct|enum|interface|trait|type|` +
 	`record|module|namespace|object|CREATE|TABLE|INDEX|VIEW|IF|NOT|EXISTS|OR|REPLACE|unsigned|int|void|string|String|` +
 	`boolean|bool|double|float|char|long|auto|local|readonly|declare)\s+`)
 
-// receiver is that of a Go method, which is part of its name.
+// receiver matches the receiver of a Go method, which is part of its name.
 var receiver = rx.New(`^func\s*\(\s*\w*\s*\*?(\w+)[^)]*\)\s*(\w+)`)
 
-// namesOf returns what the outermost lines of a block name: what they declare, set, or are the entry of.
+// namesOf returns what the outermost lines of a block declare, set, or are the entry of.
 func namesOf(file string, lines []string) map[string]string {
 	names := map[string]string{}
 	least := -1
@@ -208,7 +207,7 @@ func namesOf(file string, lines []string) map[string]string {
 	return names
 }
 
-// named are lines whose name stands elsewhere than before a sign, in some languages or, without any, in all.
+// named has the lines whose name does not stand before a sign, for some languages or, without any, for all.
 var named = []struct {
 	in []*lang.Language
 	*rx.Expr
@@ -278,7 +277,7 @@ var (
 	leadNumber  = rx.New(`^\s*(\d+)(?:[.)]\s|_|:)`)
 )
 
-// numbersOf returns the numbers that lines give to what they name, or are in order by.
+// numbersOf returns the numbers that lines assign to names or sort by.
 func numbersOf(lines []string) (out []string) {
 	for _, l := range lines {
 		l = strings.TrimRight(l, "\r\n")

@@ -16,8 +16,8 @@ var (
 	noDeclaration = rx.New(`^\s*(if|for|while|switch|else|elif|try|catch|with|return|case|do|\})\b?`)
 )
 
-// Around names what a line of a text stands in, as far as its lines tell: the heading of a text, the
-// section of a setting, the key of an entry, the function or class of code; empty where nothing does.
+// Around returns the context of a line as far as the lines show it: the heading, the section of settings, the key of
+// an entry, the function or class; or "".
 func Around(file string, lines []string, at int) string {
 	at = min(at, len(lines)-1)
 	if at < 0 {
@@ -43,7 +43,7 @@ func Around(file string, lines []string, at int) string {
 	}))
 }
 
-// less tells lines that are less indented than one, and are of a kind.
+// less returns a filter for lines that are less indented than one.
 func less(lines []string, at int, is func(l string) bool) func(l string, in int) bool {
 	for at > 0 && strings.TrimSpace(lines[at]) == "" {
 		at--
@@ -57,7 +57,7 @@ func less(lines []string, at int, is func(l string) bool) func(l string, in int)
 	}
 }
 
-// above returns the last line before one for which is holds, as a name.
+// above returns the last line before one for which is returns true, as a name.
 func above(lines []string, at int, is func(l string, in int) bool) string {
 	for i := at - 1; i >= 0; i-- {
 		if l := strings.TrimRight(lines[i], "\r\n"); is(l, len(indentOf(l))) {

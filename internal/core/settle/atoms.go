@@ -10,9 +10,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/rx"
 )
 
-// Atoms splits a text as diff.Words does, but keeps together what means something only as a whole:
-// numbers with their signs, versions, dates, times, addresses. Woven from both sides' digits such a
-// thing would be one that nobody wrote.
+// Atoms splits a text as diff.Words does, but keeps together what is meaningful only as a whole: signed numbers,
+// versions, dates, times, addresses. Weaving digits of both sides would make a value that nobody wrote.
 func Atoms(s string) []string {
 	words := diff.Words(s)
 	out := words[:0]
@@ -47,13 +46,13 @@ var (
 	noVersion   = rx.New(`^\d{4}-\d\d|^(\d{1,3}\.){3}\d{1,3}$`) // a date, an address
 )
 
-// pinned are the files whose numbers are the versions of what is used.
+// pinned lists the files in which numbers are versions of dependencies.
 var pinned = map[string]bool{"go.mod": true, "requirements.txt": true, "Gemfile": true, "Cargo.toml": true,
 	"package.json": true, "pom.xml": true, "Dockerfile": true, "pubspec.yaml": true, "composer.json": true,
 	"build.gradle": true, "mix.exs": true, ".tool-versions": true, "environment.yml": true}
 
-// higher returns the higher of two versions, each of which is higher than the base's. ok is false if they are no
-// versions, or one goes back. around is the lines that they stand in.
+// higher returns the higher of two versions that are both higher than the base's. ok is false if they are no versions
+// or one goes back. around is the surrounding lines.
 func higher(file, around, base, yours, theirs string) (string, bool) {
 	name := func(s string) (string, string) { // golang:1.21
 		i := strings.LastIndexAny(s, ":@")
@@ -79,7 +78,7 @@ func higher(file, around, base, yours, theirs string) (string, bool) {
 	return theirs, true
 }
 
-// compareVersions compares as Semantic Versioning 2.0.0 does (section 11), with any count of numbers.
+// compareVersions compares versions as Semantic Versioning 2.0.0 does (section 11), with any count of numbers.
 func compareVersions(a, b string) int {
 	a, b = strings.TrimPrefix(a, "v"), strings.TrimPrefix(b, "v")
 	a, _, _ = strings.Cut(a, "+")
@@ -119,7 +118,7 @@ func compareParts(a, b string) int {
 	return cmp.Compare(len(pa), len(pb))
 }
 
-// raised joins edits that meet only where both raised a version: the higher one stands.
+// raised joins edits that meet only where both sides raised a version. It takes the higher one.
 func raised(c *Question, at place) (Option, bool) {
 	b, y, t := Atoms(c.Base), Atoms(c.Yours), Atoms(c.Theirs)
 	if len(b) == 0 {

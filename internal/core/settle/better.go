@@ -9,8 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/rx"
 )
 
-// better lists the ways that know more than words, the best first. Each applies
-// both edits, and says why it is offered.
+// better returns the ways that use more than words, the best first. Each applies both edits and has a reason.
 func (q *Question) better(at place) (out []Option) {
 	for _, try := range []func(c *Question, at place) (Option, bool){reindented, renamed, raised, lineSet, inOrder,
 		byKey, afterLast, inLists} {
@@ -21,7 +20,7 @@ func (q *Question) better(at place) (out []Option) {
 	return out
 }
 
-// inOrder joins lines that both added between two that are in order with them.
+// inOrder joins lines that both sides added between two lines that are in order with them.
 func inOrder(c *Question, at place) (Option, bool) {
 	before, after := strings.TrimSpace(at.before), strings.TrimSpace(at.after)
 	if c.Base != "" || before == "" || after == "" || at.cut {
@@ -67,8 +66,8 @@ var sets = map[*lang.Language]*rx.Expr{
 
 var imports = rx.New(`^import\s.*['"]\s*;?\s*$`)
 
-// lineSet joins lines of which order means nothing, such as imports: each that a
-// side added is there, and none that a side removed.
+// lineSet joins lines whose order means nothing, such as imports: it keeps what either side added and drops what
+// either removed.
 func lineSet(c *Question, at place) (Option, bool) {
 	re := sets[lang.Of(at.path)]
 	base, yours, theirs := diff.Lines(c.Base), diff.Lines(c.Yours), diff.Lines(c.Theirs)
@@ -100,8 +99,8 @@ func lineSet(c *Question, at place) (Option, bool) {
 		true
 }
 
-// reindented joins an edit with a change of nothing but white space: the edit is
-// indented as the other side indents its surroundings.
+// reindented joins an edit with a change of white space only. It indents the edit as the other side indents its
+// surroundings.
 func reindented(c *Question, _ place) (Option, bool) {
 	base, yours, theirs := diff.Lines(c.Base), diff.Lines(c.Yours), diff.Lines(c.Theirs)
 	text, ok := "", false

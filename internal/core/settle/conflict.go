@@ -9,7 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 )
 
-// Option is one way to settle a conflict, as offered.
+// Option is one way to settle a conflict.
 type Option struct {
 	Way     Way
 	Reason  string        // why it is offered, if that needs saying
@@ -19,13 +19,12 @@ type Option struct {
 	Effect  merge.Decided // what it does, where the conflict is no place in a text
 }
 
-// Key names a conflict by what is in it: path, kind and the three texts. The
-// same conflict met again, on another route or after new commits of theirs,
-// has the same key.
+// Key identifies a conflict by its content: path, kind and the three texts. The same conflict on another route, or
+// after new commits of theirs, has the same key.
 type Key string
 
-// Question is one decision to make: a contested region of a text or, where Subject is
-// no *merge.Lines, a question about a path as a whole.
+// Question is one decision to make: a contested region of a text or, if Subject is no *merge.Lines, a question about a
+// whole path.
 type Question struct {
 	Path                string
 	Kind                merge.ConflictKind
@@ -44,13 +43,13 @@ type Question struct {
 	Plain     bool   // its file nests too deep, or is too large, to be read by its format: it is settled as plain text
 }
 
-// Whole reports whether the conflict is no place in a text.
+// Whole reports whether the question is about a whole path.
 func (q *Question) Whole() bool {
 	_, lines := q.Subject.(*merge.Lines)
 	return !lines
 }
 
-// Option returns the offered option of a way.
+// Option returns the option of a way.
 func (q *Question) Option(w Way) (Option, bool) {
 	for _, o := range q.Ways {
 		if o.Way == w {
@@ -60,7 +59,7 @@ func (q *Question) Option(w Way) (Option, bool) {
 	return Option{}, false
 }
 
-// File is a contested path with its conflicts. Text is nil unless they are in a text.
+// File is a contested path with its questions. Text is nil unless they are about places in a text.
 type File struct {
 	Path      string
 	From      string // its name before a rename that is part of the conflict
@@ -74,7 +73,7 @@ type File struct {
 	command   string // that makes it anew, where it is known
 }
 
-// Names lists the paths by which those who made its conflicts can be found.
+// Names lists the paths by which the authors of its conflicts can be found.
 func (f *File) Names() (out []string) {
 	out = []string{f.Path}
 	if n, ok := f.source.Subject.(*merge.Naming); ok {

@@ -10,8 +10,7 @@ type Decision struct {
 	Moved bool   `json:"moved,omitempty"` // Text is for the place the lines were moved to
 }
 
-// Decisions is the decisions made, in order. Later ones on the same conflict stand.
-// The zero Decisions is empty.
+// Decisions holds decisions in order. For one conflict the last one counts. The zero Decisions is empty.
 type Decisions struct {
 	List   []Decision `json:"Decisions"`
 	Undone []Decision `json:"undone,omitempty"` // the last taken back is the last
@@ -19,10 +18,10 @@ type Decisions struct {
 	last map[Key]int // where the one that stands is, of an Indexed copy
 }
 
-// fewDecisions is up to how many are looked through one by one.
+// fewDecisions is the number of decisions up to which a scan is used.
 const fewDecisions = 32
 
-// Indexed returns a copy in which For takes the same time however many decisions there are. It is to be read only.
+// Indexed returns a read-only copy in which For takes constant time.
 func (b *Decisions) Indexed() *Decisions {
 	if b.last != nil || len(b.List) <= fewDecisions {
 		return b
@@ -34,12 +33,12 @@ func (b *Decisions) Indexed() *Decisions {
 	return out
 }
 
-// Decide adds decisions. What was taken back before cannot be made again then.
+// Decide adds decisions. It forgets the undone ones.
 func (b *Decisions) Decide(d ...Decision) {
 	b.List, b.Undone, b.last = append(slices.Clip(b.List), d...), nil, nil
 }
 
-// Undo takes the last decision back and returns it; ok is false if there is none.
+// Undo removes the last decision and returns it. ok is false if there is none.
 func (b *Decisions) Undo() (d Decision, ok bool) {
 	if len(b.List) == 0 {
 		return d, false
@@ -50,7 +49,7 @@ func (b *Decisions) Undo() (d Decision, ok bool) {
 	return d, true
 }
 
-// Redo makes the decision again that was taken back last, and returns it; ok is false if there is none.
+// Redo restores the decision that was undone last and returns it. ok is false if there is none.
 func (b *Decisions) Redo() (d Decision, ok bool) {
 	if len(b.Undone) == 0 {
 		return d, false
@@ -61,7 +60,7 @@ func (b *Decisions) Redo() (d Decision, ok bool) {
 	return d, true
 }
 
-// For returns the decision on a conflict, and what it chooses.
+// For returns the decision about a question and the option that it chooses.
 func (b *Decisions) For(c *Question) (d Decision, o Option, ok bool) {
 	if b.last != nil {
 		i, known := b.last[c.Key]
@@ -80,7 +79,7 @@ func (b *Decisions) For(c *Question) (d Decision, o Option, ok bool) {
 	return Decision{}, Option{}, false
 }
 
-// of returns what a decision chooses.
+// of returns the option that a decision chooses.
 func (q *Question) of(d Decision) (Option, bool) {
 	if d.Way == Written && !q.Whole() {
 		return q.written(d)
@@ -88,7 +87,7 @@ func (q *Question) of(d Decision) (Option, bool) {
 	return q.Option(d.Way)
 }
 
-// written returns the option of a text by hand.
+// written returns the option of a text written by hand.
 func (q *Question) written(d Decision) (Option, bool) {
 	if !d.Moved {
 		return Option{Way: Written, Text: d.Text}, true
@@ -103,7 +102,7 @@ func (q *Question) written(d Decision) (Option, bool) {
 	return Option{}, false
 }
 
-// Prefer returns the first of the preferred ways that a conflict offers.
+// Prefer returns the first of the preferred ways that a question offers.
 func Prefer(c *Question, ways []Way) (Way, bool) {
 	for _, w := range ways {
 		if w == Suggested {

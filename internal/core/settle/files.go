@@ -11,7 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/parallel"
 )
 
-// Chosen returns what the decisions choose for a conflict or, with settled false, what stands in for it.
+// Chosen returns the option that the decisions choose for a question or, with settled false, the stand-in.
 func (f *File) Chosen(c *Question, b *Decisions) (o Option, settled bool) {
 	if _, o, ok := b.For(c); ok {
 		return o, true
@@ -19,8 +19,8 @@ func (f *File) Chosen(c *Question, b *Decisions) (o Option, settled bool) {
 	return f.standIn(c), false
 }
 
-// Decided returns what the path, and any other that its conflicts decide, holds under the decisions, and whether all
-// its conflicts are settled; those that are not have stand-ins.
+// Decided returns the entries of the path, and of any other path that its questions decide, and whether all of them
+// are settled. Open ones have stand-ins.
 func (f *File) Decided(store *object.Overlay, b *Decisions) (d merge.Decided, all bool) {
 	all = true
 	effect := func(c *Question) merge.Decided {
@@ -55,8 +55,8 @@ func (f *File) Decided(store *object.Overlay, b *Decisions) (d merge.Decided, al
 	return merge.Decided{Entries: map[string]object.Entry{f.Path: e}}, all
 }
 
-// Files opens contested paths and remembers them, so that joining again after a
-// decision does not work its ways out anew. It is safe for several goroutines.
+// Files opens contested paths and caches them, so joining again after a decision does not work out the ways again. It
+// is safe for concurrent use.
 type Files struct {
 	store *object.Overlay
 	mu    sync.Mutex
@@ -74,7 +74,7 @@ type Files struct {
 	Maker func(path, known string) string
 }
 
-// Recollection is how the very same conflict was settled at another time.
+// Recollection is an earlier decision about the same conflict.
 type Recollection struct {
 	Decision
 	When  string // a date
@@ -87,10 +87,10 @@ type fileKey struct {
 	kind        merge.ConflictKind
 }
 
-// NewFiles makes an empty set over a store.
+// NewFiles returns an empty cache over a store.
 func NewFiles(store *object.Overlay) *Files { return &Files{store: store, open: map[fileKey]*File{}} }
 
-// Open returns the remembered Open.
+// Open is the function Open with a cache.
 func (fs *Files) Open(c *merge.Conflict) *File {
 	fs.mu.Lock()
 	defer fs.mu.Unlock()
@@ -104,7 +104,7 @@ func (fs *Files) Open(c *merge.Conflict) *File {
 
 func keyOfFile(c *merge.Conflict) fileKey { return fileKey{c.Path, c.Subject.Facts(), c.Kind} }
 
-// complete offers what is not known by the conflict alone, and remembers the file. fs.mu is held.
+// complete adds the options that need more than the conflict, and caches the file. The caller holds fs.mu.
 func (fs *Files) complete(key fileKey, f *File) *File {
 	fs.measure(f)
 	fs.offerAnew(f)
@@ -114,8 +114,7 @@ func (fs *Files) complete(key fileKey, f *File) *File {
 	return f
 }
 
-// openAll is Open for several conflicts, which are opened on all processors. Nobody waits for that who opens another.
-// The error is the context's.
+// openAll opens several conflicts on all processors. It does not block Open. The error is the context's.
 func (fs *Files) openAll(ctx context.Context, list []merge.Conflict) ([]*File, error) {
 	keys, files := make([]fileKey, len(list)), make([]*File, len(list))
 	var missing []int
@@ -146,7 +145,7 @@ func (fs *Files) openAll(ctx context.Context, list []merge.Conflict) ([]*File, e
 	return files, nil
 }
 
-// offerBoth offers to keep both files that were added under one name, or came to have it, whole and under two names.
+// offerBoth adds the option to keep both files of one name, one under another name.
 func (fs *Files) offerBoth(f *File) {
 	lines, ok := f.source.Subject.(*merge.Lines)
 	if !ok || lines.Beside == "" || fs.Alone {
@@ -161,14 +160,14 @@ func (fs *Files) offerBoth(f *File) {
 	}
 }
 
-// Forget has all files be opened anew, with what is recalled then.
+// Forget empties the cache, so that decisions are recalled again.
 func (fs *Files) Forget() {
 	fs.mu.Lock()
 	defer fs.mu.Unlock()
 	clear(fs.open)
 }
 
-// recall offers what was decided before about the very same conflict; what one decided oneself is suggested.
+// recall adds the option of an earlier decision about the same conflict. The person's own is suggested.
 func (fs *Files) recall(f *File) {
 	if fs.Recall == nil {
 		return
@@ -200,7 +199,7 @@ func (fs *Files) recall(f *File) {
 	}
 }
 
-// measure finds the sizes of what the sides have, and where their links point. What cannot be read has none.
+// measure finds the sizes of the sides' entries and the targets of their links. What cannot be read has none.
 func (fs *Files) measure(f *File) {
 	for _, c := range f.Questions {
 		if !c.Whole() || c.Kind == merge.ModeBits {
@@ -228,8 +227,7 @@ func (fs *Files) measure(f *File) {
 	}
 }
 
-// Resolve settles what it can of a joined pair of trees under the decisions. It is
-// a replay.Resolver when b is bound.
+// Resolve settles what the decisions decide in a joined pair of trees. With b bound it is a replay.Resolver.
 func (fs *Files) Resolve(ctx context.Context, r *merge.Result, b *Decisions) (d merge.Decided, all bool, err error) {
 	d, all, b = merge.Decided{Entries: map[string]object.Entry{}}, true, b.Indexed()
 	files, err := fs.openAll(ctx, r.Conflicts)

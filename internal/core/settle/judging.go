@@ -9,8 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/outline"
 )
 
-// problem says why the joined file would not parse; empty where it does, or
-// where nothing here can read its language.
+// problem returns why the joined file would not parse, or "" if it does or cannot be read here.
 func (f *File) problem(choose func(c *Question) Option) string {
 	if !f.Readable() {
 		return ""
@@ -27,8 +26,8 @@ func (f *File) problem(choose func(c *Question) Option) string {
 	return f.problemOf(string(textOf(parts)), changed)
 }
 
-// problemOf is Problem for a version of the file's text, of which both sides have all but the changed lines alike. Of
-// Go it reads only the functions that these are in, unless it finds a problem.
+// problemOf is format.Problem for a version of the file's text that differs from both sides in the changed lines only.
+// In Go it first reads only the functions of these lines.
 func (f *File) problemOf(text string, changed []merge.Span) string {
 	if strings.HasSuffix(f.Path, ".go") {
 		thin := outline.Thin(text, func(lo, hi int) bool {
@@ -41,8 +40,7 @@ func (f *File) problemOf(text string, changed []merge.Span) string {
 	return format.Problem(f.Path, text)
 }
 
-// Readable reports whether a verdict can be given: there is a reader for the
-// file's language, and it finds both sides in order.
+// Readable reports whether a verdict is possible: there is a reader for the language, and both sides parse.
 func (f *File) Readable() bool { return f.readable() }
 
 func (f *File) findReadable() bool {
@@ -63,7 +61,7 @@ func (f *File) findReadable() bool {
 	return true
 }
 
-// Verdict is what a way would do.
+// Verdict describes the consequences of an option.
 type Verdict struct {
 	Parses    *bool  // nil where nothing here can read the file's language
 	Problem   string // why it does not parse
@@ -72,8 +70,7 @@ type Verdict struct {
 	Keeps     []Piece // what a side removed and the result still holds
 }
 
-// Judge tells what settling a conflict by an option would do, the other conflicts
-// of the file being as choose says.
+// Judge returns the consequences of settling a question by an option if choose settles the other questions.
 func (f *File) Judge(c *Question, o Option, choose func(c *Question) Option) Verdict {
 	var v Verdict
 	if c.Whole() {
@@ -106,7 +103,7 @@ func (f *File) Judge(c *Question, o Option, choose func(c *Question) Option) Ver
 // JudgeSuggested is Judge with the suggested ways in the other places.
 func (f *File) JudgeSuggested(c *Question, o Option) Verdict { return f.Judge(c, o, f.standIn) }
 
-// WithSuggested returns the whole joined file with an option in one place, and the suggested ways in the others.
+// WithSuggested returns the joined file with an option in one place and the suggested ways in the others.
 func (f *File) WithSuggested(c *Question, o Option) string {
 	return f.Join(func(other *Question) Option {
 		if other == c {
@@ -116,8 +113,8 @@ func (f *File) WithSuggested(c *Question, o Option) string {
 	})
 }
 
-// Sides returns the texts that an option of a conflict brings together: those of the place, and where it follows moved
-// lines those of where they went, too.
+// Sides returns the texts that an option brings together: those of the place and, if it follows moved lines, those of
+// their new place.
 func (f *File) Sides(c *Question, o Option) (yours, theirs, result string) {
 	yours, theirs, result = c.Yours, c.Theirs, o.Text
 	if m := o.Moved; m != nil {
@@ -132,14 +129,13 @@ func (f *File) Sides(c *Question, o Option) (yours, theirs, result string) {
 	return yours, theirs, result
 }
 
-// LeftOut lists what an option of a conflict does without, as the function LeftOut
-// does for texts.
+// LeftOut lists what an option leaves out and what it keeps against a side's removal.
 func (f *File) LeftOut(c *Question, o Option) (out, kept []Piece) {
 	yours, theirs, result := f.Sides(c, o)
 	return leftOut(c.Base, yours, theirs, result)
 }
 
-// Where returns the line, from 1, that a piece of LeftOut begins in, and that line's text.
+// Where returns the line, from 1, in which a piece of LeftOut begins, and its text.
 func (f *File) Where(c *Question, o Option, p Piece) (line int, text string) {
 	lines, span := f.Text.Yours, func(r merge.Hunk) merge.Span { return r.Yours }
 	if p.Side == merge.Theirs {

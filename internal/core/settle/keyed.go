@@ -12,9 +12,8 @@ func byKey(c *Question, at place) (Option, bool) {
 	return Option{Way: Weave, Text: text, Reason: "joined by key, what either did under each"}, ok
 }
 
-// wholeEntries makes one region of several at which both sides added lines, some of
-// them alike, where those are entries that can be joined by key: cut up by the lines
-// they share they are none.
+// wholeEntries merges consecutive additions of both sides into one region if they are entries that can be joined by
+// key. Divided at lines that they share they would be no entries.
 func wholeEntries(t *merge.Text, at place) *merge.Text {
 	if at.entries == nil {
 		return t

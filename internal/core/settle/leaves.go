@@ -11,7 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Leaf is a path that a conflict is about, as an option of it leaves it.
+// Leaf is the state in which an option leaves a path.
 type Leaf struct {
 	Path string
 	Side merge.Side // whose it is; empty where both sides are in it
@@ -19,8 +19,8 @@ type Leaf struct {
 	Gone bool       // nothing is there
 }
 
-// Leaves lists what an option leaves of the paths that a conflict that is no place in a text is about, by path.
-// What is gone stands there only if nothing is left.
+// Leaves lists the states in which an option leaves the paths of a question about whole paths, sorted by path. Removed
+// paths are listed only if nothing is left.
 func (q *Question) Leaves(o Option) (out []Leaf) {
 	switch s := q.Subject.(type) {
 	case *merge.Naming:
@@ -46,7 +46,7 @@ func (q *Question) Leaves(o Option) (out []Leaf) {
 	return out
 }
 
-// entries returns what an option puts at paths, each with the side that it is of.
+// entries returns the entries that an option sets, each with its side.
 func entries(o Option, yours, theirs object.Entry) (out []Leaf) {
 	for _, p := range slices.Sorted(maps.Keys(o.Effect.Entries)) {
 		e := o.Effect.Entries[p]
@@ -62,7 +62,7 @@ func entries(o Option, yours, theirs object.Entry) (out []Leaf) {
 	return out
 }
 
-// underNames follows the names of a question of names: what stands at each before, and the moves of an option.
+// underNames follows the moves of an option of a question of names.
 func underNames(n *merge.Naming, o Option) (out []Leaf) {
 	there := map[string]bool{n.At: true}
 	for _, m := range slices.Concat(n.Yours.Moves, n.Theirs.Moves) {
@@ -85,7 +85,7 @@ func underNames(n *merge.Naming, o Option) (out []Leaf) {
 	return out
 }
 
-// Whereabouts is where the lines of a deleted file are now.
+// Whereabouts is the present place of the lines of a deleted file.
 type Whereabouts struct {
 	Path      string
 	Lines, Of int // that many of the lines that say something are there, of so many
@@ -97,9 +97,8 @@ const (
 	largestThere = 1 << 20
 )
 
-// FindLines finds the file, among those that changed between two trees, that most lines of a text went to: at least
-// half of those that say something, that were not in it before. ok is false where there is none. Time is that of
-// reading what changed, up to a bound.
+// FindLines finds the file, among those that differ between two trees, that received most lines of a text: at least
+// half of the meaningful ones. ok is false if there is none. It takes the time of reading the changes, up to a bound.
 func FindLines(store *object.Overlay, from, to object.ID, text string) (w Whereabouts, ok bool, err error) {
 	sought := map[string]int{}
 	for _, l := range diff.Lines(text) {
@@ -133,7 +132,7 @@ func FindLines(store *object.Overlay, from, to object.ID, text string) (w Wherea
 	return w, 2*w.Lines >= w.Of, nil
 }
 
-// comeInto counts the sought lines that a change brought into a file.
+// comeInto counts the sought lines that a change added to a file.
 func comeInto(store *object.Overlay, c object.Change, sought map[string]int) (n int, err error) {
 	count := map[string]int{}
 	for _, e := range []object.Entry{c.New, c.Old} {
@@ -164,7 +163,7 @@ func comeInto(store *object.Overlay, c object.Change, sought map[string]int) (n 
 	return n, nil
 }
 
-// telling reports whether a line says something by itself: it has a word of a few letters.
+// telling reports whether a line is meaningful by itself: it has a word of a few letters.
 func telling(line string) bool {
 	return slices.ContainsFunc(diff.Words(line), func(w string) bool { return len(w) > 2 && diff.IsWord(w) })
 }

@@ -9,8 +9,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/rx"
 )
 
-// inLists joins what both put into a list at the same place of a line: names imported, parameters,
-// members, classes. Theirs, which was there first, comes first, unless the list is in order.
+// inLists joins what both sides added to a list at the same point of a line: imported names, parameters, members,
+// classes. Theirs comes first, because it was there first, unless the list is sorted.
 func inLists(c *Question, at place) (Option, bool) {
 	base, yours, theirs := diff.Lines(c.Base), diff.Lines(c.Yours), diff.Lines(c.Theirs)
 	if len(base) == 0 || len(base) != len(yours) || len(base) != len(theirs) {
@@ -36,7 +36,7 @@ func inLists(c *Question, at place) (Option, bool) {
 	return Option{Way: Weave, Text: out.String(), Reason: "both added to the list in this line"}, listed
 }
 
-// joinList joins a line into which both put something at one point, and from which neither took.
+// joinList joins a line to which both sides added something at one point and from which neither removed anything.
 func joinList(file, base, yours, theirs string) (string, bool) {
 	b, y, t := Atoms(base), Atoms(yours), Atoms(theirs)
 	lead := 0
@@ -73,8 +73,7 @@ var (
 	settings = rx.New(`^(\s*[\w.-]+\s*[:+?]?=[^"'(]*|[\w./%$() -]+:[^=]*)$`)
 )
 
-// between tells what stands between two additions to a list, which it finds to be one by how they
-// begin or end.
+// between returns what separates two additions to a list. How they begin or end shows that it is a list.
 func between(file, before, mine, other, after string) (string, bool) {
 	one, two := strings.TrimSpace(mine), strings.TrimSpace(other)
 	seps := separators
@@ -104,7 +103,7 @@ func between(file, before, mine, other, after string) (string, bool) {
 	return "", false
 }
 
-// firstWord returns what an addition to a list is about.
+// firstWord returns the word that an addition to a list is about.
 func firstWord(s string) string {
 	for _, w := range diff.Words(s) {
 		if diff.IsWord(w) {
@@ -114,7 +113,7 @@ func firstWord(s string) string {
 	return s
 }
 
-// afterLast joins what both put after the last item of a list, which had no comma after it.
+// afterLast joins what both sides added after the last item of a list, which had no comma.
 func afterLast(c *Question, at place) (Option, bool) {
 	base, yours, theirs := diff.Lines(c.Base), diff.Lines(c.Yours), diff.Lines(c.Theirs)
 	n := len(base)

@@ -11,16 +11,16 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 )
 
-// Relocation is the part of a way that reaches beyond the conflict's place: where
-// one side moved lines that the other edited, the region they went to holds Text.
+// Relocation is the part of an option outside the question's place: where one side moved lines that the other edited,
+// the region of the new place becomes Text.
 type Relocation struct {
 	Hunk int        // in File.Text.Regions; not contested
 	Side merge.Side // who moved the lines
 	Text string
 }
 
-// mover finds where lines went that one side moved. Asking it first takes time and
-// memory of the order of the texts; after that, of the lines asked for.
+// mover finds lines that one side moved. Its first use takes time and memory proportional to the texts; later uses to
+// the lines.
 type mover struct {
 	f     *File
 	once  func() merge.Three[map[string]int] // where lines stand that each has but once
@@ -34,7 +34,7 @@ func newMover(f *File) *mover {
 	}), map[int]bool{}}
 }
 
-// single returns the places of those lines that a text has but once, blanks at the ends aside.
+// single maps the lines that occur once, without blanks at their ends, to their positions.
 func single(lines []string) map[string]int {
 	at := map[string]int{}
 	for i, l := range lines {
@@ -48,7 +48,7 @@ func single(lines []string) map[string]int {
 	return at
 }
 
-// follow returns the way that applies one side's edit where the other side moved the edited lines to.
+// follow returns the option that applies one side's edit at the place to which the other side moved the lines.
 func (m *mover) follow(c *Question) (Option, bool) {
 	base, t := diff.Lines(c.Base), m.f.Text
 	for _, s := range []struct {
@@ -93,8 +93,7 @@ func (m *mover) follow(c *Question) (Option, bool) {
 	return Option{}, false
 }
 
-// went finds the region that holds at least half of a block's lines, and one of them
-// that nothing else in the base or in the side is equal to.
+// went finds the region that contains at least half of a block's lines, one of which is unique in base and side.
 func (m *mover) went(block []string, origin merge.Origin, side merge.Side,
 	span func(merge.Hunk) merge.Span) (region int, ok bool) {
 	regions := m.f.Text.Hunks
@@ -142,8 +141,8 @@ func (m *mover) went(block []string, origin merge.Origin, side merge.Side,
 	return region, 2*same >= full
 }
 
-// removedRun returns the lines of the base that a side took out in one piece, with or without others in their place.
-// ok is false if it did anything else.
+// removedRun returns the lines of the base that a side removed in one piece, possibly replaced by others. ok is false
+// if it did anything else.
 func removedRun(base, side []string) (run merge.Span, ok bool) {
 	edits := diff.Histogram(base, side)
 	if len(edits) != 1 || edits[0].A0 == edits[0].A1 {
@@ -152,8 +151,7 @@ func removedRun(base, side []string) (run merge.Span, ok bool) {
 	return merge.Span{Lo: edits[0].A0, Hi: edits[0].A1}, true
 }
 
-// split cuts a side at the ends of a run of the base: what it has for the run, and
-// for the rest. ok is false where an edit lies across an end.
+// split divides a side at the ends of a run of the base. ok is false if an edit crosses an end.
 func split(base, side []string, run merge.Span) (rest, inside []string, ok bool) {
 	lo, hi := run.Lo, run.Hi // as places in the side
 	for _, e := range diff.Histogram(base, side) {
@@ -171,7 +169,7 @@ func split(base, side []string, run merge.Span) (rest, inside []string, ok bool)
 	return slices.Concat(side[:lo], side[hi:]), side[lo:hi], true
 }
 
-// carry applies an edit of a block where the block was put, indented as it is there.
+// carry applies an edit of a block at its new place, with the indentation there.
 func carry(block, put, edited []string) (string, bool) {
 	before, inside, after := cutBlank(put)
 	if _, was, _ := cutBlank(block); onlyBlanks(was, inside) && !slices.Equal(was, inside) {
@@ -182,7 +180,7 @@ func carry(block, put, edited []string) (string, bool) {
 	return weaveLines(block, put, edited)
 }
 
-// cutBlank cuts off the blank lines at both ends.
+// cutBlank removes blank lines at both ends.
 func cutBlank(lines []string) (before string, inside []string, after string) {
 	lo, hi := 0, len(lines)
 	for lo < hi && words(lines[lo]) == "" {
@@ -194,8 +192,7 @@ func cutBlank(lines []string) (before string, inside []string, after string) {
 	return strings.Join(lines[:lo], ""), lines[lo:hi], strings.Join(lines[hi:], "")
 }
 
-// weaveLines joins three texts line by line, and word by word where that is not
-// enough.
+// weaveLines joins three texts by lines and, where that is not enough, by words.
 func weaveLines(base, yours, theirs []string) (string, bool) {
 	t, fits := merge.Merge3(base, yours, theirs), true
 	text := t.Join(func(_ int, r merge.Hunk) string {

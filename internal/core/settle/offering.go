@@ -10,7 +10,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/rx"
 )
 
-// offer lists the ways of a region and marks the one to suggest.
+// offer lists the options of a region and suggests one if any may be suggested.
 func (q *Question) offer(at place, moves *mover) {
 	// Where the common ancestors disagree themselves, there is no one base to weave
 	// into or to go back to.
@@ -45,7 +45,7 @@ func (q *Question) offer(at place, moves *mover) {
 	q.suggest()
 }
 
-// because says why an offered way may be suggested.
+// because records why an option may be suggested.
 func (q *Question) because(w Way, why string) {
 	for i := range q.Ways {
 		if q.Ways[i].Way == w {
@@ -57,7 +57,7 @@ func (q *Question) because(w Way, why string) {
 // suggestible reports whether an option may be suggested.
 func suggestible(o Option) bool { return o.Because != "" }
 
-// suggest suggests one of the options that may be: a side's whole text before what is joined, else the first.
+// suggest suggests one of the options that may be suggested: a side's whole text before others.
 func (q *Question) suggest() {
 	may := slices.DeleteFunc(slices.Clone(q.Ways), func(o Option) bool { return !suggestible(o) })
 	slices.SortStableFunc(may, func(a, b Option) int { return cmp.Compare(rank(a), rank(b)) })
@@ -66,7 +66,7 @@ func (q *Question) suggest() {
 	}
 }
 
-// rank orders options: those that take a side's whole text are first.
+// rank orders options: a side's whole text is first.
 func rank(o Option) int {
 	if w := o.Way.Whose(); w == merge.FromYours || w == merge.FromTheirs {
 		return 0
@@ -74,14 +74,14 @@ func rank(o Option) int {
 	return 1
 }
 
-// offerNew offers a way that says more than one side's text does.
+// offerNew adds an option unless its way is taken or it equals one side's text.
 func (q *Question) offerNew(o Option) {
 	if _, ok := q.Option(o.Way); !ok && (o.Text != q.Yours && o.Text != q.Theirs || o.Moved != nil) {
 		q.Ways = append(q.Ways, o)
 	}
 }
 
-// offerPlain offers the ways that there always are.
+// offerPlain adds the options that always exist.
 func (q *Question) offerPlain(at place, oneBase bool) {
 	add := func(w Way, text, reason string) { q.Ways = append(q.Ways, Option{Way: w, Text: text, Reason: reason}) }
 	var twice [2]string
@@ -109,7 +109,7 @@ func (q *Question) offerPlain(at place, oneBase bool) {
 	}
 }
 
-// weighPlain says of one of the ways that there always are, or of a weave, that it may be suggested, or why none may.
+// weighPlain records whether a weave, or one of the options that always exist, may be suggested, or why none may.
 func (q *Question) weighPlain(at place) {
 	holds := func(result string, other merge.Side) bool {
 		has := q.Yours
@@ -140,8 +140,8 @@ func (q *Question) weighPlain(at place) {
 	}
 }
 
-// lacks reports whether a result surely leaves a word out that a side added: the side has more of it than the base and
-// the result together. It saves LeftOut, which takes longer, where the answer is plain.
+// lacks reports whether a result surely leaves out a word that a side added, because the side has more copies than
+// base and result together. It is a fast check before LeftOut.
 func lacks(base, side, result string) bool {
 	if len(base)+len(side)+len(result) > largePlace {
 		return false
@@ -158,8 +158,7 @@ func lacks(base, side, result string) bool {
 	return false
 }
 
-// standsElsewhere reports whether lines that a side took out of the place stand in another of the other side's file,
-// which moved them.
+// standsElsewhere reports whether the other side moved lines that a side removed here to another place of the file.
 func (at place) standsElsewhere(c *Question, side merge.Side) bool {
 	if at.text == nil {
 		return false
@@ -180,17 +179,17 @@ func (at place) standsElsewhere(c *Question, side merge.Side) bool {
 	return false
 }
 
-// schedule is when something runs, in the five fields of POSIX's crontab.
+// schedule matches the five fields of POSIX's crontab.
 var schedule = rx.New(`(?:[\d*][\d*,/-]*[ \t]+){4}[\dA-Za-z*][\w*,/-]*`)
 
-// oneSchedule reports whether both changed one schedule: its fields mean something together.
+// oneSchedule reports whether both sides changed one schedule. Its fields have a meaning together.
 func (q *Question) oneSchedule() bool {
 	b, y, t := schedule.FindString(q.Base), schedule.FindString(q.Yours), schedule.FindString(q.Theirs)
 	return b != "" && y != "" && t != "" && b != y && b != t && y != t
 }
 
-// mixes reports whether the weave has both of two signs that bind differently, where neither side has
-// both: then it says what nobody meant.
+// mixes reports whether the weave has two operators of different precedence where each side has one. Nobody meant
+// that.
 func (q *Question) mixes() bool {
 	woven, _ := q.Option(Weave)
 	for _, signs := range [][2]string{{"&&", "||"}, {" and ", " or "}} {
@@ -202,9 +201,8 @@ func (q *Question) mixes() bool {
 	return false
 }
 
-// keepsHalf reports whether a side left at least half of the base's words
-// standing. Where it did not, weaving joins words that no longer belong
-// together.
+// keepsHalf reports whether a side kept at least half of the base's words. Otherwise weaving joins words that no
+// longer belong together.
 func keepsHalf(base, side string) bool {
 	words := diff.Words(base)
 	gone := removed(words, diff.Words(side))
@@ -220,7 +218,7 @@ func keepsHalf(base, side string) bool {
 	return 2*kept >= all
 }
 
-// veto takes suggestions back where the file would not parse with them.
+// veto removes suggestions with which the file would not parse.
 func (f *File) veto() {
 	var made []*Question
 	for _, c := range f.Questions {
@@ -236,7 +234,7 @@ func (f *File) veto() {
 	}
 }
 
-// standIn returns what a place holds as long as it is not settled.
+// standIn returns the option that stands in for an open question.
 func (f *File) standIn(c *Question) Option {
 	if o, ok := c.Option(c.Suggested); ok {
 		return o

@@ -11,7 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Open makes the questions of one contested path.
+// Open returns the questions of one contested path.
 func Open(c *merge.Conflict) *File {
 	f := &File{Path: c.Path, From: c.From(), Also: c.Also(), source: c}
 	f.readable = sync.OnceValue(f.findReadable)
@@ -38,8 +38,7 @@ func Open(c *merge.Conflict) *File {
 	return f
 }
 
-// versions offers the version of either side and, where there are two things that can
-// stand side by side, both.
+// versions offers the version of each side and, if both can be kept, both.
 func versions(path string, kind merge.ConflictKind, v *merge.Versions) *Question {
 	q := &Question{Path: path, Kind: kind, Subject: v}
 	take := func(w Way, entries map[string]object.Entry) {
@@ -86,7 +85,7 @@ func clash(c *merge.Conflict, s *merge.Clash) *Question {
 	return q
 }
 
-// naming offers the places that either side wants for a file.
+// naming offers the names that the sides want for a file.
 func naming(c *merge.Conflict, n *merge.Naming) *Question {
 	q := &Question{Path: c.Path, Kind: c.Kind, Subject: n, Ways: []Option{
 		{Way: Yours, Effect: merge.Decided{Moves: n.Yours.Moves}},
@@ -128,7 +127,7 @@ func (f *File) openText(s *merge.Lines) {
 	f.veto()
 }
 
-// ask makes the questions of the text's contested regions.
+// ask makes the questions of the contested regions.
 func (f *File) ask(s *merge.Lines, at place) {
 	f.Questions = nil
 	t, moves := f.Text, newMover(f)
@@ -159,8 +158,8 @@ func (f *File) ask(s *merge.Lines, at place) {
 	}
 }
 
-// oneThought has places be one that nothing but signs and blanks stands between, unless each of them
-// has its suggestion: what is decided in one is rarely meant without the other. nil where none are.
+// oneThought merges places that only signs and blanks separate, unless each has a suggestion, because such places are
+// rarely decided separately. It returns nil if there are none.
 func (f *File) oneThought() *merge.Text {
 	const most = 3 // lines between
 	t := f.Text
@@ -192,7 +191,7 @@ func (f *File) oneThought() *merge.Text {
 	return &out
 }
 
-// onlySigns reports whether a region has but a few lines, without a letter or a digit.
+// onlySigns reports whether a region has few lines and no letter or digit.
 func (f *File) onlySigns(r merge.Hunk, most int) bool {
 	lines := f.Text.Lines(r)
 	return len(lines) <= most && !slices.ContainsFunc(lines, func(l string) bool {

@@ -5,14 +5,14 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 )
 
-// Part is a region of the joined text, with its lines there.
+// Part is a region of the joined text with its lines.
 type Part struct {
 	merge.Hunk
 	Lines []string
 	Of    *Question // by whose way it holds them; nil where nothing was asked
 }
 
-// Parts returns the joined text region by region, with the way that choose gives for each conflict.
+// Parts returns the joined text region by region, with the option that choose returns for each question.
 func (f *File) Parts(choose func(c *Question) Option) []Part {
 	parts := make([]Part, len(f.Text.Hunks))
 	n := 0
@@ -35,10 +35,10 @@ func (f *File) Parts(choose func(c *Question) Option) []Part {
 	return parts
 }
 
-// Join returns the file's text with the way that choose gives for each conflict.
+// Join returns the text of the file, with the option that choose returns for each question.
 func (f *File) Join(choose func(c *Question) Option) string { return string(f.joinBytes(choose)) }
 
-// joinBytes is Join as it is stored.
+// joinBytes is Join in the encoding in which the file is stored.
 func (f *File) joinBytes(choose func(c *Question) Option) []byte {
 	return textOf(f.Parts(choose))
 }

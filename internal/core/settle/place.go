@@ -9,8 +9,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 )
 
-// place is where a contested region stands: its file, the joined lines next to it,
-// empty where there is none, and the whole texts.
+// place is the surroundings of a contested region: its file, the joined lines next to it (empty at an end) and the
+// whole texts.
 type place struct {
 	path, before, after string
 	cut                 bool            // it is a part of what both added: they share lines around it
@@ -20,8 +20,8 @@ type place struct {
 
 func indentOf(line string) string { return line[:len(line)-len(strings.TrimLeft(line, " \t"))] }
 
-// indentLike returns edited with the white space that spaced has where base had other: lines that are as in the base
-// are spaced's, and new ones are indented as the nearest of those.
+// indentLike returns edited with the indentation that spaced has where base had another. Unchanged lines are spaced's;
+// new ones are indented like the nearest of those.
 func indentLike(base, spaced, edited []string) (string, bool) {
 	var out strings.Builder
 	at := 0
@@ -42,8 +42,8 @@ func indentLike(base, spaced, edited []string) (string, bool) {
 	return out.String(), true
 }
 
-// newIndent returns what an indent next to an edit of the base has become: as with the nearest line of the base of the
-// same indent, or else the nearest of less, and the rest as it was.
+// newIndent returns the new form of an indentation next to an edit: that of the nearest line of the base with the same
+// indentation, or of the nearest with a shorter one plus the rest.
 func newIndent(base, spaced []string, e diff.Edit, indent string) (string, bool) {
 	var near []int // lines of the base, the nearest first
 	for k := e.A0; k < e.A1; k++ {
@@ -72,7 +72,7 @@ func onlyBlanks(base, side []string) bool {
 	return len(base) > 0 && slices.EqualFunc(base, side, func(a, b string) bool { return words(a) == words(b) })
 }
 
-// plain returns lines without what white space they have at the ends and more than one blank of between words.
+// plain returns lines without blanks at their ends and with single blanks between words.
 func plain(lines []string) []string {
 	out := make([]string, len(lines))
 	for i, l := range lines {

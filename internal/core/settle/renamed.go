@@ -8,7 +8,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/diff"
 )
 
-// renames returns the names that one side gave another name wherever the base has them in this place.
+// renames maps names to the new ones that a side gave them at every occurrence in the place.
 func renames(base, side string) map[string]string {
 	b, s := Atoms(base), Atoms(side)
 	count := func(words []string, w string) (n int) {
@@ -39,14 +39,13 @@ func renames(base, side string) map[string]string {
 	return out
 }
 
-// isName reports whether a word can be a name in a program.
+// isName reports whether a word can be an identifier.
 func isName(w string) bool {
 	r, _ := utf8.DecodeRuneInString(w)
 	return len(w) > 1 && (r == '_' || unicode.IsLetter(r)) && diff.IsWord(w) && !strings.ContainsAny(w, ".-:/+")
 }
 
-// following makes the other side's text one with new names; used is a name that it uses more often than the
-// base does, in what it put there.
+// following applies new names to the other side's text. used is an old name that the other side uses in what it added.
 func following(base, other string, names map[string]string) (text, used string) {
 	words := Atoms(other)
 	more := map[string]int{}
@@ -67,8 +66,7 @@ func following(base, other string, names map[string]string) (text, used string) 
 	return strings.Join(words, ""), used
 }
 
-// renamed joins what one side renamed with new text of the other that uses the old name: the new name is there,
-// too.
+// renamed joins a side's renaming with new text of the other that uses the old name.
 func renamed(c *Question, _ place) (Option, bool) {
 	mine, other := renames(c.Base, c.Yours), renames(c.Base, c.Theirs)
 	if len(mine)+len(other) == 0 {

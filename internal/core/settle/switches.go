@@ -9,8 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 )
 
-// Switch is one single edit to a text: a line that goes, a line that comes, or words within a line. On, it is
-// in the result.
+// Switch is one edit to a text: a removed line, an added line, or changed words. If it is on, the result contains it.
 type Switch struct {
 	Side     merge.Origin // whose it is: FromYours, FromTheirs, FromBoth
 	Line     int          // of the base, from 0: the one it is in, or before which its line comes
@@ -22,8 +21,8 @@ type Switch struct {
 	lo, hi int // the atoms of the base that go
 }
 
-// Board is the single edits of two sides to a text, each of which can be taken or left. With all of one side on,
-// and none of the other, the result is that side's text.
+// Board holds the single edits of two sides to a text, each of which can be on or off. With exactly one side's edits
+// on, the result is that side's text.
 type Board struct {
 	Switches []Switch // by where they are; those that put lines in one place, in their order there
 	Base     []string // its lines
@@ -33,8 +32,8 @@ type Board struct {
 	to    map[int][]int // the edits to what is in a line of the base
 }
 
-// NewBoard finds the single edits of both sides to a base. None is on. Time is that of two diffs by lines, and
-// of diffs by words of the lines that changed.
+// NewBoard finds the single edits of both sides. All are off. It takes the time of two line diffs and of word diffs of
+// the changed lines.
 func NewBoard(base, yours, theirs string) *Board {
 	b := &Board{Base: diff.Lines(base)}
 	for _, l := range b.Base {
@@ -77,13 +76,13 @@ func NewBoard(base, yours, theirs string) *Board {
 	return b
 }
 
-// edit returns what is done, whoever does it.
+// edit returns the edit without its side.
 func (s Switch) edit() Switch {
 	s.Side = merge.FromBase
 	return s
 }
 
-// rank orders edits at one place: lines that come stand before what is done to the line there.
+// rank orders edits at one place: added lines come before edits to the line there.
 func (s *Switch) rank() int {
 	if s.comes() {
 		return 0
@@ -91,10 +90,10 @@ func (s *Switch) rank() int {
 	return 1
 }
 
-// comes reports whether it is a line that comes.
+// comes reports whether it adds a line.
 func (s *Switch) comes() bool { return !s.Within && s.New != "" }
 
-// coming returns the lines that come at each place.
+// coming returns the lines that are added at each place.
 func coming(list []Switch) map[int][]string {
 	out := map[int][]string{}
 	for _, s := range list {
@@ -105,7 +104,7 @@ func coming(list []Switch) map[int][]string {
 	return out
 }
 
-// edits returns those of one side.
+// edits returns the edits of one side.
 func (b *Board) edits(side merge.Origin, lines []string) (out []Switch) {
 	for _, e := range diff.Histogram(b.Base, lines) {
 		for e.A0 < e.A1 && e.B0 < e.B1 && b.alike(e.A0, lines[e.B0]) {
@@ -122,7 +121,7 @@ func (b *Board) edits(side merge.Origin, lines []string) (out []Switch) {
 	return out
 }
 
-// alike reports whether a line of the base became this one: at least half of its words stayed.
+// alike reports whether one line became the other: at least half of its words are left.
 func (b *Board) alike(line int, to string) bool {
 	was := Atoms(b.Base[line])
 	stay, all, at := 0, 0, 0
@@ -159,8 +158,8 @@ func (b *Board) within(side merge.Origin, line int, to string) (out []Switch) {
 	return out
 }
 
-// clash reports whether two edits of different sides cannot both be made: they are to the same words, or one is
-// to words of a line that the other takes away.
+// clash reports whether two edits of different sides exclude each other: they change the same words, or one changes a
+// line that the other removes.
 func (s *Switch) clash(o *Switch) bool {
 	switch {
 	case s.Side == o.Side, s.comes(), o.comes(), s.New == "" && o.New == "":
@@ -175,8 +174,8 @@ func (s *Switch) clash(o *Switch) bool {
 	return s.lo < o.hi && o.lo < s.hi
 }
 
-// Toggle takes an edit or leaves it, with what goes with it. Edits of the other side that it cannot be together
-// with are left then.
+// Toggle turns an edit on or off, together with its companions. It turns off edits of the other side that clash with
+// it.
 func (b *Board) Toggle(i int) {
 	s := &b.Switches[i]
 	b.set(i, !s.On)
@@ -211,7 +210,7 @@ func (b *Board) clashing(i int) (out []int) {
 	return out
 }
 
-// Take has all edits of the sides be on or off; where two clash, yours is.
+// Take turns all edits of the sides on or off. Of two that clash yours is on.
 func (b *Board) Take(yours, theirs bool) {
 	for i := range b.Switches {
 		b.Switches[i].On = false
@@ -227,8 +226,7 @@ func (b *Board) Take(yours, theirs bool) {
 	}
 }
 
-// Start has the board hold a text, where single edits come to it. ok is false if none of the usual ways to take them
-// does, and then what was on stays.
+// Start turns on the edits that result in a text. If the usual combinations do not, ok is false and nothing changes.
 func (b *Board) Start(text string) (ok bool) {
 	was := slices.Clone(b.Switches)
 	for _, theirsFirst := range []bool{false, true} {
@@ -245,7 +243,7 @@ func (b *Board) Start(text string) (ok bool) {
 	return false
 }
 
-// theirsFirst has their lines stand before yours wherever both put some.
+// theirsFirst puts their added lines before yours.
 func (b *Board) theirsFirst() {
 	slices.SortStableFunc(b.Switches, func(x, y Switch) int {
 		if x.lo != y.lo || !x.comes() || !y.comes() {
@@ -255,8 +253,7 @@ func (b *Board) theirsFirst() {
 	})
 }
 
-// Move has a line that comes stand before, or after, its neighbour that comes in the same place, and returns where it
-// is among the switches then.
+// Move exchanges an added line with its neighbour at the same place and returns its new index.
 func (b *Board) Move(i, by int) int {
 	if !b.CanMove(i, by) {
 		return i
@@ -265,8 +262,7 @@ func (b *Board) Move(i, by int) int {
 	return i + by
 }
 
-// CanMove reports whether a switch and the one that many after it, or before it where by is below 0, are lines that
-// come in the same place.
+// CanMove reports whether the switch and the one by positions away add lines at the same place.
 func (b *Board) CanMove(i, by int) bool {
 	if i+by < 0 || i < 0 || max(i, i+by) >= len(b.Switches) {
 		return false
@@ -275,14 +271,14 @@ func (b *Board) CanMove(i, by int) bool {
 	return s.comes() && o.comes() && s.lo == o.lo
 }
 
-// Fragment is a piece of a result, and whose edit it came by: FromBase where by none.
+// Fragment is a piece of a result and the side whose edit added it, or FromBase.
 type Fragment struct {
 	Text   string
 	Origin merge.Origin
 	Of     int // the switch, or the line of the base where Origin is FromBase
 }
 
-// Fragments returns the result, piece by piece.
+// Fragments returns the result piece by piece.
 func (b *Board) Fragments() (out []Fragment) {
 	var text strings.Builder // of the fragment that is being made
 	flush := func() {
@@ -343,8 +339,8 @@ func (b *Board) Text() string {
 	return text.String()
 }
 
-// Adopt makes one of the edits in a text that was written out of the base: by lines and, where those meet, by words.
-// ok is false where the text has something else there. Time is that of two diffs.
+// Adopt makes one edit in a text that was written from the base: by lines or, where those meet, by words. ok is false
+// if the text has something else there. It takes the time of two diffs.
 func (b *Board) Adopt(i int, text string) (with string, ok bool) {
 	one := *b
 	one.Switches = slices.Clone(b.Switches)

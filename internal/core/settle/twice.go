@@ -8,9 +8,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/lang"
 )
 
-// twice says what an option that keeps both leaves there twice, so that the later silently wins, or so that what
-// comes after is never reached; empty where it sees nothing of the kind. It goes by how lines begin, in any
-// language.
+// twice describes what an option that keeps both would contain twice, so that the later silently wins, or what it
+// makes unreachable; or "". It judges by how lines begin, in any language.
 func (q *Question) twice(o Option) string {
 	if o.Moved != nil || o.Text == q.Yours || o.Text == q.Theirs || o.Text == q.Base {
 		return ""
@@ -36,7 +35,7 @@ func (q *Question) twice(o Option) string {
 	return ""
 }
 
-// timesNamed counts what the outermost lines of a text name. Calls are not counted: they may well be made twice.
+// timesNamed counts the names of a text's outermost lines. Calls do not count, because they may be repeated.
 func timesNamed(file, text string) map[string]int {
 	out := map[string]int{}
 	least := -1

@@ -1,8 +1,6 @@
-// Package settle turns what could not be joined into questions a person can
-// answer: for each conflict the ways to settle it, what each would leave out
-// and whether the file still parses, which one is suggested and why; and it
-// keeps the decisions and applies them again wherever the same conflict comes
-// back. It never decides by itself.
+// Package settle turns conflicts into questions a person can answer. For each it offers ways to settle it, with what
+// each leaves out and whether the file still parses, and suggests one if that is safe. It stores decisions and applies
+// them again where the same conflict recurs. It never decides by itself.
 package settle
 
 import (
@@ -13,7 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 )
 
-// Piece is a run of words that a side wrote or removed.
+// Piece is a run of words that a side added or removed.
 type Piece struct {
 	Side merge.Side `json:"side"`
 	Text string     `json:"text"`
@@ -22,15 +20,13 @@ type Piece struct {
 	Whole bool `json:"-"` // it is all that stands in its line
 }
 
-// WeaveText applies both sides' edits to the base word by word. ok is false
-// where they meet: where they change the same words differently, or both add
-// something at the same point. Equal edits are applied once.
+// WeaveText applies the edits of both sides to the base word by word. ok is false if they change the same words
+// differently, or both add something at the same point. Equal edits are applied once.
 func WeaveText(base, yours, theirs string) (text string, ok bool) {
 	return woven(Atoms(base), Atoms(yours), Atoms(theirs), nil)
 }
 
-// woven is WeaveText for texts in parts. settle, unless nil, says what stands where both sides put
-// something else in the place of the same parts.
+// woven is WeaveText for texts in parts. settle, unless nil, decides about parts that both sides replaced differently.
 func woven(b, y, t []string, settle func(base, yours, theirs []string) (string, bool)) (text string, ok bool) {
 	type patch struct {
 		from, to int
@@ -85,13 +81,12 @@ func woven(b, y, t []string, settle func(base, yours, theirs []string) (string, 
 	return out.String(), true
 }
 
-// largePlace is how large the three texts of a region may be together, in bytes, to be compared word by word: that
-// takes time by the square of the words that differ. Larger ones are compared line by line.
+// largePlace is the size in bytes of a region's three texts above which they are compared by lines. Comparing words
+// takes time quadratic in the words that differ.
 const largePlace = 512 << 10
 
-// leftOut lists what a result of a region does without: out, the words a side
-// added that it does not hold, and kept, the words a side removed that it still
-// holds; of a large one whole lines.
+// leftOut lists the words that a side added and the result lacks (out), and those that a side removed and the result
+// has (kept). For large regions it lists lines.
 func leftOut(base, yours, theirs, result string) (out, kept []Piece) {
 	split := diff.Words
 	if len(base)+len(yours)+len(theirs) > largePlace {
@@ -126,8 +121,8 @@ func leftOut(base, yours, theirs, result string) (out, kept []Piece) {
 	return out, kept
 }
 
-// moved finds whole lines in a result at another place than they are looked for: elsewhere are lines of the side, again
-// lines of base that the side took out, by their numbers from 0. Lines without a word are not told apart.
+// moved finds whole lines at other places of a result: elsewhere has lines of the side, again has lines of base that
+// the side removed, both by index from 0. Lines without a word are skipped.
 func moved(base, side, result string) (elsewhere map[int]bool, again map[int]string) {
 	b, s := diff.Lines(base), diff.Lines(side)
 	elsewhere, again = map[int]bool{}, map[int]string{}
@@ -159,7 +154,7 @@ func trimmed(lines []string) []string {
 	return out
 }
 
-// removed marks the words of a that b does not have in their place.
+// removed marks the words of a that b lacks.
 func removed(a, b []string) []bool {
 	set := make([]bool, len(a))
 	for _, e := range diff.Myers(a, b) {
@@ -168,8 +163,8 @@ func removed(a, b []string) []bool {
 	return set
 }
 
-// pieces collects runs of words for which in holds, over blanks between them
-// but not over line ends. Runs of nothing but blanks are no loss.
+// pieces collects runs of words for which in returns true. Runs continue over blanks but not over line ends. Runs of
+// blanks do not count.
 func pieces(side merge.Side, words []string, in func(i int) bool) []Piece {
 	var out []Piece
 	in = wholeLines(words, in)
@@ -202,8 +197,7 @@ func pieces(side merge.Side, words []string, in func(i int) bool) []Piece {
 	return out
 }
 
-// wholeLines extends in to the signs of each line of whose words all are in: that another line has the same signs does
-// not leave a part of this one standing.
+// wholeLines extends in to the signs of each line whose words are all in, even if another line has the same signs.
 func wholeLines(words []string, in func(i int) bool) func(i int) bool {
 	whole := make([]bool, len(words))
 	for from := 0; from < len(words); {
@@ -221,7 +215,7 @@ func wholeLines(words []string, in func(i int) bool) func(i int) bool {
 	return func(i int) bool { return whole[i] || in(i) }
 }
 
-// Count counts the pieces of one side: whole lines, and the words of the others.
+// Count counts the pieces of one side: whole lines, and the words of the rest.
 func Count(pieces []Piece, side merge.Side) (lines, words int) {
 	var parts []Piece
 	for _, p := range pieces {
@@ -236,8 +230,7 @@ func Count(pieces []Piece, side merge.Side) (lines, words int) {
 	return lines, countWords(parts, side)
 }
 
-// countWords counts the words in pieces of one side; a piece of signs alone
-// counts as one.
+// countWords counts the words in pieces of one side. A piece of signs alone counts as one.
 func countWords(pieces []Piece, side merge.Side) (n int) {
 	for _, p := range pieces {
 		if p.Side != side {
@@ -256,8 +249,7 @@ func countWords(pieces []Piece, side merge.Side) (n int) {
 	return n
 }
 
-// concat puts one text after another, with a line end between them where the
-// first lacks one and the second is not empty.
+// concat joins two texts, with a line end between them if the first lacks one and the second is not empty.
 func concat(first, second string) string {
 	if first != "" && second != "" && !strings.HasSuffix(first, "\n") {
 		end := "\n"
