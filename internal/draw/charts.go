@@ -17,7 +17,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// Told is what a recovery is drawn from.
+// Told is the content of a drawing: a recovery and how to describe it.
 type Told struct {
 	Story *lookback.Story
 	Short func(object.ID) string
@@ -26,7 +26,7 @@ type Told struct {
 	Editor func(side []history.Node, path string) (history.Node, bool)
 }
 
-// name returns a commit's author.
+// name returns the author of a commit.
 func (t *Told) name(n history.Node) string {
 	if n.Commit == nil {
 		return "somebody"
@@ -34,7 +34,7 @@ func (t *Told) name(n history.Node) string {
 	return n.Author().Name
 }
 
-// sheet begins a drawing of the recovery.
+// sheet returns an empty sheet for the recovery.
 func (t *Told) sheet(title string, opt Options) *sheet {
 	s := newSheet(title, opt)
 	if t.Story.Who != "" {
@@ -43,7 +43,7 @@ func (t *Told) sheet(title string, opt Options) *sheet {
 	return s
 }
 
-// theirNames names whose work theirs is.
+// theirNames names the authors of theirs.
 func (t *Told) theirNames() string { return t.Story.Position.TheirNames() }
 
 func (t *Told) branch() string { return t.Story.Position.Branch.Name }
@@ -55,7 +55,7 @@ func (t *Told) upstream() string {
 	return "the other line"
 }
 
-// parted says where the lines part.
+// parted returns a sentence about where the lines part.
 func (t *Told) parted() string {
 	if len(t.Story.Below) == 0 {
 		return "The two lines have no commit in common."
@@ -64,7 +64,7 @@ func (t *Told) parted() string {
 	return fmt.Sprintf("The lines part at %s, “%s”, of %s.", t.Short(n.ID), n.Subject(), date(n.Author().Time()))
 }
 
-// Overlap draws file by file what both sides changed, and how near they came to each other.
+// Overlap draws, file by file, what both sides changed and how close the changes are.
 func Overlap(t *Told, opt Options) (*Drawing, error) {
 	s := t.sheet("Overlap of "+t.branch()+" and "+t.upstream(), opt)
 	if len(t.Story.Overlap) == 0 {
@@ -86,7 +86,7 @@ func Overlap(t *Told, opt Options) (*Drawing, error) {
 	return s.finish(), nil
 }
 
-// overlapRows draws a row for each file: changed lines of yours to the left, of theirs to the right.
+// overlapRows draws one row per file: changed lines of yours to the left, of theirs to the right.
 func overlapRows(s *sheet, t *Told) {
 	top := 1
 	for _, o := range t.Story.Overlap {
@@ -137,7 +137,7 @@ func overlapRows(s *sheet, t *Told) {
 	}
 }
 
-// Routes draws both routes side by side: the history each makes, and what it asks.
+// Routes draws both routes side by side: the history that each makes, and its questions.
 func Routes(t *Told, opt Options) (*Drawing, error) {
 	s := t.sheet("Ways to join "+t.branch()+" and "+t.upstream(), opt)
 	text := t.parted()
@@ -154,7 +154,7 @@ func Routes(t *Told, opt Options) (*Drawing, error) {
 	return s.finish(), nil
 }
 
-// authors names who last changed a file, of each side.
+// authors names the last person of each side who changed one of the paths.
 func (t *Told) authors(paths ...string) string {
 	var names []string
 	for _, side := range [][]history.Node{t.Story.Position.Divergence.Yours, t.Story.Position.Divergence.Theirs} {
@@ -173,7 +173,7 @@ func (t *Told) authors(paths ...string) string {
 	return words.List(names)
 }
 
-// routeRow is a commit of a history that a route makes.
+// routeRow is a commit of the history that a route makes.
 type routeRow struct {
 	sign     SignKind
 	id, text string
@@ -199,7 +199,7 @@ func routeColumns(s *sheet, t *Told) {
 	s.y = low
 }
 
-// route draws one in a column.
+// route draws one route in a column.
 func (s *sheet) route(t *Told, j *plan.Join, x, w float64) {
 	name := words.Sentence(string(j.Route))
 	name = name[:len(name)-1]
@@ -248,10 +248,10 @@ func (s *sheet) route(t *Told, j *plan.Join, x, w float64) {
 	s.y = low
 }
 
-// lane is how far apart the two lines of a merge are drawn.
+// lane is the distance between the two lines of a merge.
 const lane = 14.0
 
-// routeLanes returns the line that each row stands on: of a merge, theirs is a line of its own.
+// routeLanes returns the line of each row; in a merge theirs has its own.
 func routeLanes(route plan.Route, rows []routeRow) []int {
 	out := make([]int, len(rows))
 	for i, r := range rows {
@@ -262,8 +262,8 @@ func routeLanes(route plan.Route, rows []routeRow) []int {
 	return out
 }
 
-// routeLines draws the lines between rows: from each to the next on its line, and of a second line from the first row
-// to the last.
+// routeLines draws the lines between rows: from each row to the next on its line, and for a second line from the first
+// row to the last.
 func (s *sheet) routeLines(x float64, rows []routeRow, lanes []int, at []float64) {
 	if len(at) == 0 {
 		return
@@ -289,7 +289,7 @@ func (s *sheet) routeLines(x float64, rows []routeRow, lanes []int, at []float64
 	}
 }
 
-// routeFacts says what a route makes and asks.
+// routeFacts lists what a route makes and asks.
 func routeFacts(t *Told, j *plan.Join) (out []string) {
 	switch j.Route {
 	case plan.Merge:
@@ -352,7 +352,7 @@ func routeRows(t *Told, j *plan.Join) (rows []routeRow) {
 	return rows
 }
 
-// Activity draws who committed when since the lines parted, and how much.
+// Activity draws who committed when and how much since the lines parted.
 func Activity(t *Told, opt Options) (*Drawing, error) {
 	s := t.sheet("Since "+t.branch()+" and "+t.upstream()+" parted", opt)
 	s.title(s.d.Title, t.parted()+" A sign stands for a commit; the larger it is, the more lines it changed.")
@@ -361,14 +361,14 @@ func Activity(t *Told, opt Options) (*Drawing, error) {
 	return s.finish(), err
 }
 
-// moment is a commit on the line of time.
+// moment is a commit on the time line.
 type moment struct {
 	history.Node
 	sign SignKind
 	size int
 }
 
-// moments returns the commits of both sides, the oldest first.
+// moments returns the commits of both sides, oldest first.
 func (t *Told) moments() (all []moment, err error) {
 	for _, side := range []struct {
 		sign  SignKind
@@ -386,7 +386,7 @@ func (t *Told) moments() (all []moment, err error) {
 	return all, nil
 }
 
-// activityRows draws a line of time for each author.
+// activityRows draws one time line per author.
 func activityRows(s *sheet, t *Told) error {
 	all, err := t.moments()
 	if err != nil {
@@ -440,8 +440,7 @@ func activityRows(s *sheet, t *Told) error {
 	return nil
 }
 
-// ticks writes the scale of time above the lines: the days, or the hours of a shorter time, as
-// far apart as their labels need.
+// ticks draws the time scale above the lines: days or, for a short time, hours, as far apart as their labels need.
 func (s *sheet) ticks(first, last time.Time, left float64, x func(time.Time) float64) {
 	form, step := "2 Jan", 24*time.Hour
 	at := time.Date(first.Year(), first.Month(), first.Day(), 0, 0, 0, 0, first.Location())
@@ -462,7 +461,7 @@ func (s *sheet) ticks(first, last time.Time, left float64, x func(time.Time) flo
 	s.y += 18
 }
 
-// commitRow returns a commit in a list: its sign, its subject, and who and when.
+// commitRow returns a row of a list of commits: sign, subject, author and date.
 func (s *sheet) commitRow(t *Told, m moment) {
 	facts := fmt.Sprintf("%s · %s · %s · %s", t.Short(m.ID), t.name(m.Node),
 		m.Author().Time().Format("2 Jan 2006 15:04"),

@@ -18,7 +18,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// Kind is which drawing. Its text is its name in `dorvik draw`.
+// Kind is the kind of a drawing. Its text is its name in `dorvik draw`.
 type Kind string
 
 // The kinds. Each has a row in the table below.
@@ -86,7 +86,7 @@ func (k Kind) Shows() string { return k.row().shows }
 // Formats returns the endings of the files that the drawing can be written to, without the dot, the usual one first.
 func (k Kind) Formats() []string { return k.row().formats }
 
-// Asked is which drawing is made, and how.
+// Asked selects a drawing and its form.
 type Asked struct {
 	Kind     Kind
 	Revs     []string // of a history
@@ -97,7 +97,7 @@ type Asked struct {
 	Dark     bool
 }
 
-// FormatError reports that a file's ending names no format that the drawing comes in.
+// FormatError reports that a file's ending is no format of the drawing.
 type FormatError struct {
 	Kind Kind
 	File string
@@ -154,8 +154,7 @@ func ofTold(draw func(*Told, Options) (*Drawing, error)) func(context.Context, *
 	}
 }
 
-// Of returns what there is to tell of the recovery that a waypoint goes back before or, without one, of that under way
-// or the last.
+// Of returns the recovery that a waypoint was made by or, without one, the recovery under way or the last one.
 func Of(ctx context.Context, src *lookback.History, waypoint string) (*Told, error) {
 	story, err := src.Story(ctx, waypoint)
 	if err != nil {
@@ -181,7 +180,7 @@ const (
 	below       = 3 // where lines part, so that it is seen where they come from
 )
 
-// storyIfAny returns the story of a recovery, or nil where none can be told: a history needs none.
+// storyIfAny returns the story of a recovery, or nil if there is none. A history can be drawn without.
 func storyIfAny(ctx context.Context, src *lookback.History, waypoint string) (*lookback.Story, error) {
 	story, err := src.Story(ctx, waypoint)
 	var blocked *plan.Blocked
@@ -191,7 +190,7 @@ func storyIfAny(ctx context.Context, src *lookback.History, waypoint string) (*l
 	return story, err
 }
 
-// lineHistory draws the branch: as far back as the last join goes, or as is asked for.
+// lineHistory draws the branch back to the start of the last join, or as far as requested.
 func lineHistory(ctx context.Context, src *lookback.History, a Asked, opt Options) (*Drawing, error) {
 	story, err := storyIfAny(ctx, src, a.Waypoint)
 	if err != nil {
@@ -251,7 +250,7 @@ func lineHistory(ctx context.Context, src *lookback.History, a Asked, opt Option
 	return History(of, opt), nil
 }
 
-// spanned says how many commits are drawn, and from when to when.
+// spanned describes the number and the dates of the drawn commits.
 func spanned(list []lookback.Entry) string {
 	n := len(list)
 	if n == 0 {
@@ -261,7 +260,7 @@ func spanned(list []lookback.Entry) string {
 		date(list[0].Author().Time()))
 }
 
-// Write writes a file that is not there yet: all of it, or none.
+// Write creates a file, completely or not at all. It fails if the file exists.
 func Write(name string, data []byte) error {
 	if _, err := os.Lstat(name); err == nil {
 		return fmt.Errorf("%s is there already; move it away, or give another name", name)

@@ -16,7 +16,7 @@ import (
 //go:embed fonts/*.zst
 var fontFiles embed.FS
 
-// face is one of the faces that text is drawn in.
+// face is a typeface.
 type face uint8
 
 const (
@@ -28,8 +28,7 @@ const (
 	faces
 )
 
-// names are those by which a drawing calls its faces, the files they come from, and what CSS has for readers that do
-// not use the faces in a picture.
+// names has the name of each face in drawings, its file, and a CSS fallback for viewers that ignore embedded fonts.
 var names = [faces]struct{ family, file, like string }{
 	sans: {"Dorvik Sans", "DejaVuSans", `"DejaVu Sans",sans-serif`},
 	bold: {"Dorvik Sans Bold", "DejaVuSans-Bold", `"DejaVu Sans",sans-serif;font-weight:bold`},
@@ -39,7 +38,7 @@ var names = [faces]struct{ family, file, like string }{
 	hangul: {"Dorvik Hangul", "NanumSquareR", "sans-serif"},
 }
 
-// loaded is a face that was read.
+// loaded is a parsed face.
 type loaded struct {
 	data []byte
 	font *opentype.Font
@@ -47,8 +46,8 @@ type loaded struct {
 
 var fontOf = [faces]func() loaded{load(sans), load(bold), load(mono), load(wide), load(hangul)}
 
-// load reads a face once, when it is first drawn with. The files are part of the program: one
-// that cannot be read is a fault in it.
+// load returns a function that parses a face at its first use. The files are part of the program, so an error is a
+// defect.
 func load(f face) func() loaded {
 	return sync.OnceValue(func() loaded {
 		packed, err := fontFiles.ReadFile("fonts/" + names[f].file + ".ttf.zst")
@@ -72,10 +71,10 @@ func load(f face) func() loaded {
 	})
 }
 
-// copy returns the face's file. Cutting writes into what it cuts.
+// copy returns a copy of the face's file, because cutting overwrites its input.
 func (f face) copy() []byte { return bytes.Clone(fontOf[f]().data) }
 
-// has reports whether a face has a shape for a character.
+// has reports whether a face has a glyph for a character.
 func (f face) has(r rune) bool {
 	if r > 0xffff {
 		return false // these cannot be written into a PDF
@@ -84,7 +83,7 @@ func (f face) has(r rune) bool {
 	return err == nil && i != 0
 }
 
-// missing stands for a character that no face has.
+// missing replaces characters that no face has.
 const missing = '□'
 
 // run is a piece of text in one face.
@@ -93,7 +92,7 @@ type run struct {
 	text string
 }
 
-// runs splits a text into pieces that one face has each.
+// runs splits a text into pieces of one face each.
 func runs(f face, text string) (out []run) {
 	for _, r := range text {
 		use := f
@@ -117,13 +116,13 @@ func runs(f face, text string) (out []run) {
 	return out
 }
 
-// advances remembers how wide characters are, in thousandths of the size.
+// advances caches the widths of characters as parts of the size.
 var advances struct {
 	sync.Mutex
 	of [faces]map[rune]float64
 }
 
-// advance returns how wide a character is, as a part of the size.
+// advance returns the width of a character as a part of the size.
 func (f face) advance(r rune) float64 {
 	advances.Lock()
 	defer advances.Unlock()
@@ -149,7 +148,7 @@ func (f face) advance(r rune) float64 {
 	return a
 }
 
-// width returns how wide a text is, in points.
+// width returns the width of a text in points.
 func width(f face, size float64, text string) (w float64) {
 	for _, r := range runs(f, text) {
 		for _, c := range r.text {
@@ -159,10 +158,10 @@ func width(f face, size float64, text string) (w float64) {
 	return w
 }
 
-// subsets are the files of faces with only the characters of a drawing; nil for a face that it does not use.
+// subsets has the files of faces reduced to the characters of a drawing; unused faces are nil.
 type subsets [faces][]byte
 
-// subset cuts the faces down to what is used of each.
+// subset reduces the faces to the used characters.
 func subset(used [faces]map[rune]bool) (out subsets, err error) {
 	for f, chars := range used {
 		if len(chars) == 0 {

@@ -16,7 +16,7 @@ const (
 	mostWide   = 14   // columns
 )
 
-// HistoryOf is what a history is drawn from.
+// HistoryOf is the content of a drawn history.
 type HistoryOf struct {
 	Title, Text string
 	Entries     []lookback.Entry
@@ -25,7 +25,7 @@ type HistoryOf struct {
 	Me          string // e-mail of the person at the keyboard
 }
 
-// signs of a commit's sides.
+// signs maps a commit's side to its sign.
 var signs = map[lookback.Side]SignKind{lookback.SideBase: SignBase, lookback.SideYours: SignYours,
 	lookback.SideTheirs: SignTheirs, lookback.SideJoined: SignJoined, lookback.SideBehind: SignBehind}
 
@@ -40,8 +40,7 @@ type historyDrawing struct {
 	kinds   map[int]SignKind // of the lines, by the last commit that was drawn on each
 }
 
-// History draws commits with the lines that join them: what was joined to what, and what was
-// replayed or picked of what.
+// History draws commits with their lines, and shows which were joined, replayed or picked.
 func History(of HistoryOf, opt Options) *Drawing {
 	h := &historyDrawing{sheet: newSheet(of.Title, opt), of: of, kinds: map[int]SignKind{}}
 	h.title(of.Title, of.Text)
@@ -73,7 +72,7 @@ func (h *historyDrawing) x(column int) float64 {
 	return margin + 6 + float64(min(column, mostWide-1))*columnWide
 }
 
-// row draws a commit: its text, and the lines along it.
+// row draws a commit: its text and the lines beside it.
 func (h *historyDrawing) row(e *lookback.Entry, last bool) {
 	left := margin + float64(h.columns)*columnWide + 8
 	w := h.d.W - margin - left
@@ -111,7 +110,7 @@ func (h *historyDrawing) facts(e *lookback.Entry) string {
 	return fmt.Sprintf("%s · %s · %s", h.of.Short(e.ID), who.Name, who.Time().Format("2 Jan 2006 15:04"))
 }
 
-// lines draws those that pass a row, and those that end and begin in its commit.
+// lines draws the lines that pass a row, and those that end and begin in its commit.
 func (h *historyDrawing) lines(e *lookback.Entry, top, at, bottom float64, last bool) {
 	line := func(number int, points ...[2]float64) {
 		kind := h.kinds[number]
@@ -142,8 +141,8 @@ func (h *historyDrawing) lines(e *lookback.Entry, top, at, bottom float64, last 
 	}
 }
 
-// date returns a day as people write it.
+// date formats a day.
 func date(t time.Time) string { return t.Format("2 Jan 2006") }
 
-// plural counts.
+// plural formats a number with its noun.
 func plural(n int, one string) string { return words.Count(n, one, one+"s") }

@@ -10,15 +10,15 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// Matter is a conflict that a colleague is asked about, and how one means to settle it.
+// Matter is a conflict that a colleague is asked about, and the intended solution.
 type Matter struct {
 	About *plan.Attributed
 	Place string         // where in its file it is; empty for the whole
 	Mean  *settle.Option // nil where one does not know
 }
 
-// Note returns what a colleague is asked, in Markdown: who changed what, where, and what one means to do. p is where
-// things stand.
+// Note returns a question to a colleague in Markdown: who changed what, where, and the intended solution. p is the
+// position.
 func Note(p *plan.Position, list []Matter) string {
 	var b strings.Builder
 	m := &marked{w: &b}
@@ -62,7 +62,7 @@ func nameOf(n history.Node) string {
 	return n.Author().Name
 }
 
-// code returns a name between marks of code.
+// code returns a name as Markdown code.
 func code(s string) string { return "`" + strings.ReplaceAll(words.OneLine(s), "`", "'") + "`" }
 
 func (m *marked) who(who string, n history.Node) {
@@ -73,7 +73,7 @@ func (m *marked) who(who string, n history.Node) {
 		date(n.Author().Time()))
 }
 
-// text returns a text of a place, under what it is.
+// text writes the text of a place under a heading.
 func (m *marked) text(what, text string) {
 	if text == "" {
 		m.print("%s: nothing.\n\n", plainText(what))
@@ -83,8 +83,8 @@ func (m *marked) text(what, text string) {
 	m.fenced(text)
 }
 
-// PairNote returns what a colleague is told of two commits that cannot stand together, in Markdown. p is where things
-// stand; failed is by what that shows.
+// PairNote returns a message to a colleague about two commits that do not work together, in Markdown. failed is the
+// evidence.
 func PairNote(p *plan.Position, pair prove.Pair, unfit []plan.Misfit, failed string) string {
 	var b strings.Builder
 	m := &marked{w: &b}

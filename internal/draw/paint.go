@@ -8,7 +8,7 @@ import (
 	"golang.org/x/text/unicode/bidi"
 )
 
-// canvas is a page of one format. Lengths and places are in points, from the top left corner.
+// canvas is a page of one format. Lengths and positions are in points from the top left corner.
 type canvas interface {
 	// stroke draws along a path, and fill what a path encloses.
 	stroke(p path, c color.RGBA, width float64, dash ...float64)
@@ -17,10 +17,10 @@ type canvas interface {
 	text(f face, size float64, x, y float64, c color.RGBA, s string)
 }
 
-// path is a way of straight lines and Bézier curves.
+// path is a sequence of straight lines and Bézier curves.
 type path []step
 
-// step is one part of a path: its end, with two control points of a curve; one without a kind goes back to the start.
+// step is one part of a path: its end, with two control points for a curve. Without a kind it returns to the start.
 type step struct {
 	kind byte // 'M' moves, 'L' draws a line, 'C' a curve, 'Z' closes the path
 	c    [2]xy
@@ -44,8 +44,7 @@ type painter struct {
 	reader bool
 }
 
-// visual returns a text in the order in which it is seen from the left, by the Unicode bidirectional algorithm (UAX
-// #9).
+// visual returns a text in visual order from the left, by the Unicode bidirectional algorithm (UAX #9).
 func visual(s string) string {
 	if !strings.ContainsFunc(s, func(r rune) bool { return r >= 0x590 }) {
 		return s
@@ -115,7 +114,7 @@ func (p *painter) block(b Block) {
 	p.fill(p.edge(b), p.hue(b.Hue))
 }
 
-// edge returns the way around a block.
+// edge returns the outline of a block.
 func (p *painter) edge(b Block) (way path) {
 	way.move(b.X0, p.down+b.Y0)
 	way.line(b.X1, p.down+b.Y0)
@@ -125,7 +124,7 @@ func (p *painter) edge(b Block) (way path) {
 	return way
 }
 
-// hatch fills a block with slanted lines, cut at its edges.
+// hatch fills a block with slanted lines.
 func (p *painter) hatch(b Block) {
 	const wide = 0.8
 	p.stroke(p.edge(b), p.hue(b.Hue), wide)
@@ -181,7 +180,7 @@ func (p *painter) sign(s Sign) {
 	p.stroke(whole, hue, s.R*0.32, dash...)
 }
 
-// arc returns a part of a circle, closed by its chord. Angles are in radians, from the right and against the clock.
+// arc returns a part of a circle closed by its chord. Angles are in radians, counterclockwise from the right.
 func arc(c xy, r, start, angle float64) (way path) {
 	place := func(x, y float64) xy { return xy{c.x + x, c.y - y} }
 	first := place(r*math.Cos(start), r*math.Sin(start))
@@ -198,7 +197,7 @@ func arc(c xy, r, start, angle float64) (way path) {
 	return way
 }
 
-// used returns which characters of which faces a drawing needs.
+// used returns the characters of each face that a drawing needs.
 func (d *Drawing) used() (out [faces]map[rune]bool) {
 	for _, pg := range d.Pages {
 		for _, s := range pg.Shapes {

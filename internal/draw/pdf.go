@@ -8,10 +8,10 @@ import (
 	"codeberg.org/go-pdf/fpdf"
 )
 
-// pdfCanvas writes PDF, with text in any script a face has.
+// pdfCanvas writes PDF, with text in any script that a face has.
 type pdfCanvas struct{ *fpdf.Fpdf }
 
-// newPDF begins a document. Its date is always the same, so that the same drawing is the same bytes.
+// newPDF begins a document. Its date is fixed, so equal drawings are equal bytes.
 func newPDF(title string, w, h float64, cut subsets) (pdfCanvas, error) {
 	doc := fpdf.NewCustom(&fpdf.InitType{UnitStr: "pt", Size: fpdf.SizeType{Wd: w, Ht: h}})
 	doc.SetCatalogSort(true)

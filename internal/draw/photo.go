@@ -14,18 +14,19 @@ import (
 	_ "golang.org/x/image/webp"
 )
 
-// Photo is a picture that a project holds, to be shown in the cells of a terminal.
+// Photo is an image of the project, shown in the cells of a terminal.
 type Photo struct {
 	Format        string // such as png
 	Width, Height int    // in pixels
 	img           image.Image
 }
 
-// mostPixels is how large a picture is drawn at most: a small file can claim to be a very large one.
+// mostPixels is the number of pixels above which an image is not drawn. A small file can claim to be a very large
+// image.
 const mostPixels = 16 << 20
 
-// OpenPhoto reads a picture. ok is false if the data is none that is known. One that is too large, or broken after its
-// head, has its size and is not drawn.
+// OpenPhoto reads an image. ok is false if the format is unknown. An image that is too large, or broken after its
+// header, has a size but is not drawn.
 func OpenPhoto(data []byte) (p *Photo, ok bool) {
 	head, format, err := image.DecodeConfig(bytes.NewReader(data))
 	if err != nil || head.Width <= 0 || head.Height <= 0 {
@@ -40,11 +41,11 @@ func OpenPhoto(data []byte) (p *Photo, ok bool) {
 	return p, true
 }
 
-// Cell is two pixels, one over the other: as large as a character, nearly.
+// Cell is two pixels, one above the other, in a character cell.
 type Cell struct{ Upper, Lower color.RGBA }
 
-// Cells scales the picture to so many cells at most, keeping its shape, over a ground. There are none where it
-// cannot be drawn.
+// Cells scales the image to at most width by height cells over a background, and keeps its shape. It returns nil if
+// the image cannot be drawn.
 func (p *Photo) Cells(width, height int, ground color.Color) [][]Cell {
 	if p.img == nil || width < 1 || height < 1 {
 		return nil
@@ -68,8 +69,8 @@ func (p *Photo) Cells(width, height int, ground color.Color) [][]Cell {
 	return out
 }
 
-// signatures are the bytes that files of a kind begin with, as the MIME Sniffing standard has them
-// (https://mimesniff.spec.whatwg.org). A '?' stands for any byte.
+// signatures lists the first bytes of file types as in the MIME Sniffing standard (https://mimesniff.spec.whatwg.org).
+// A '?' matches any byte.
 var signatures = []struct{ begins, kind string }{
 	{"GIF87a", "GIF image"}, {"GIF89a", "GIF image"}, {"\x89PNG\r\n\x1a\n", "PNG image"},
 	{"\xff\xd8\xff", "JPEG image"},
@@ -82,7 +83,7 @@ var signatures = []struct{ begins, kind string }{
 	{"\x00\x01\x00\x00", "TTF font"}, {"OTTO", "OTF font"}, {"wOFF", "WOFF font"}, {"wOF2", "WOFF2 font"},
 }
 
-// KindOf names the kind of a content that is not text, by the bytes that it begins with; "" if they tell nothing.
+// KindOf names the type of a binary content by its first bytes, or returns "".
 func KindOf(data []byte) string {
 	for _, s := range signatures {
 		if len(data) >= len(s.begins) && begins(data, s.begins) {

@@ -15,8 +15,8 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// Report writes a recovery down for a reviewer or for the archive: what was joined, what was
-// decided, by whom and why, what was left out, whether it builds, and how to go back.
+// Report draws a report for a reviewer or the archive: what was joined, what was decided, by whom and why, what was
+// left out, whether it builds, and how to go back.
 func Report(t *Told, opt Options) (*Drawing, error) {
 	opt.Paged = true
 	s := t.sheet(t.title(), opt)
@@ -25,14 +25,14 @@ func Report(t *Told, opt Options) (*Drawing, error) {
 	return s.finish(), nil
 }
 
-// Markdown writes the report as text that can be pasted where the team talks.
+// Markdown writes the report as CommonMark, to be pasted into a team's chat or tracker.
 func Markdown(w io.Writer, t *Told) error {
 	m := &marked{w: w, t: t}
 	t.Tell(m)
 	return m.err
 }
 
-// Listener is what a report is told to, from its beginning to its end.
+// Listener receives a report from beginning to end.
 type Listener interface {
 	Title(title string, summary []string)
 	Part(heading string, first float64) // in points: how high what comes first in it is, at least
@@ -43,7 +43,7 @@ type Listener interface {
 	Item(kind SignKind, text string)
 }
 
-// Tell tells a recovery, part by part.
+// Tell passes a recovery to a listener, part by part.
 func (t *Told) Tell(to Listener) {
 	to.Title(t.title(), summary(t))
 	to.Part("The two lines", 60)
@@ -71,7 +71,7 @@ func (t *Told) Tell(to Listener) {
 	to.Say(backWords(t))
 }
 
-// tellJoin tells what was decided, what was left out, and whether it builds.
+// tellJoin passes what was decided, what was left out, and whether it builds.
 func tellJoin(t *Told, to Listener) {
 	to.Part("Conflicts", 130)
 	if len(t.Story.Questions) == 0 {
@@ -104,7 +104,7 @@ func tellJoin(t *Told, to Listener) {
 	to.Say(checkWords(t))
 }
 
-// title returns the report's.
+// title returns the title of the report.
 func (t *Told) title() string {
 	if t.Story.Position.IsPick() {
 		return "Commits picked onto " + t.branch()
@@ -158,7 +158,7 @@ func summary(t *Told) (out []string) {
 	return append(out, checkWords(t))
 }
 
-// person is who decided.
+// person returns who decided.
 func (t *Told) person() string {
 	if t.Story.Who == "" {
 		return "a person"
@@ -173,7 +173,7 @@ func signOfSide(s merge.Side) SignKind {
 	return SignTheirs
 }
 
-// conflictHead says where a conflict is, and whose edits meet there.
+// conflictHead names the place of a conflict and whose edits meet there.
 func conflictHead(t *Told, i int) string {
 	q := &t.Story.Questions[i]
 	where := q.Question.Path
@@ -184,7 +184,7 @@ func conflictHead(t *Told, i int) string {
 	return fmt.Sprintf("%d of %d   %s", i+1, len(t.Story.Questions), where)
 }
 
-// decisionOf says how a conflict was settled, and why.
+// decisionOf describes how and why a conflict was settled.
 func decisionOf(t *Told, q *plan.Attributed) string {
 	d := q.Decision
 	if d == nil {
@@ -273,7 +273,7 @@ func backWords(t *Told) string {
 		"files back to it.", t.Story.Waypoint.Name, t.Story.Waypoint.Name)
 }
 
-// printed is a report on pages.
+// printed writes a report on pages.
 type printed struct {
 	*sheet
 	t *Told
@@ -332,7 +332,7 @@ func (p *printed) Conflict(q *plan.Attributed, head, decision string) {
 	p.y += 8
 }
 
-// editOf is what a side made of the base.
+// editOf is a side's edit of the base.
 type editOf struct {
 	kind       SignKind
 	who        string
@@ -340,7 +340,7 @@ type editOf struct {
 	whole      bool
 }
 
-// edits are both sides' edits of a conflict.
+// edits is both sides' edits of a conflict.
 func edits(t *Told, q *plan.Attributed) []editOf {
 	who := func(n history.Node) string {
 		if n.Commit == nil {
@@ -357,7 +357,7 @@ func edits(t *Told, q *plan.Attributed) []editOf {
 	return out
 }
 
-// settledText returns the text that a decision put into its place. ok is false if it is open, or about a whole file.
+// settledText returns the text of a decision. ok is false if the conflict is open or about a whole file.
 func settledText(q *plan.Attributed) (text string, ok bool) {
 	d := q.Decision
 	switch {
@@ -370,13 +370,13 @@ func settledText(q *plan.Attributed) (text string, ok bool) {
 	return o.Text, ok
 }
 
-// editRow is a line of an edit to the base: taken away, put there, or left.
+// editRow is a line of an edit: removed, added or unchanged.
 type editRow struct {
 	sign, text string
 	on         Hue
 }
 
-// rows returns the lines of an edit, in their order; on is the ground of those that it put there.
+// rows returns the lines of an edit in order; on is the background of added ones.
 func (e editOf) rows(on Hue) (out []editRow) {
 	base, side := diff.Lines(e.base), diff.Lines(e.side)
 	add := func(sign string, lines []string, on Hue) {
@@ -395,7 +395,7 @@ func (e editOf) rows(on Hue) (out []editRow) {
 	return out
 }
 
-// edit writes what a side made of the base: the lines it took away, and those it put there.
+// edit writes the removed and added lines of a side.
 func (p *printed) edit(e editOf) {
 	kind := map[SignKind]Hue{SignYours: OnYours, SignTheirs: OnTheirs, SignJoined: OnJoined}[e.kind]
 	p.room(30)
@@ -421,7 +421,7 @@ func (p *printed) edit(e editOf) {
 	}
 }
 
-// marked is a report in Markdown (CommonMark).
+// marked writes a report in Markdown (CommonMark).
 type marked struct {
 	w   io.Writer
 	t   *Told
@@ -434,7 +434,7 @@ func (m *marked) print(format string, args ...any) {
 	}
 }
 
-// plain has a text mean nothing but itself in Markdown.
+// plainText escapes a text for Markdown.
 func plainText(s string) string {
 	var b strings.Builder
 	for _, r := range s {
@@ -509,7 +509,7 @@ func (m *marked) Conflict(q *plan.Attributed, head, decision string) {
 	m.print("%s\n\n", plainText(decision))
 }
 
-// fenced writes code between fences longer than any in it.
+// fenced writes a code block whose fences are longer than any in it.
 func (m *marked) fenced(text string) {
 	fence := "```"
 	for strings.Contains(text, fence) {

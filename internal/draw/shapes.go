@@ -12,7 +12,7 @@ import (
 	"golang.org/x/image/math/fixed"
 )
 
-// Drawing is shapes on pages.
+// Drawing is a list of pages of shapes.
 type Drawing struct {
 	Title  string
 	W, H   float64 // of each page, in points of 1/72 inch
@@ -20,17 +20,16 @@ type Drawing struct {
 	colour palette
 }
 
-// Page is the shapes of a page, from the back to the front. The origin is the top left corner.
+// Page lists the shapes of a page from back to front. The origin is the top left corner.
 type Page struct{ Shapes []Shape }
 
-// Shape is a thing that is drawn.
+// Shape is something that is drawn.
 type Shape interface{ box() Box }
 
-// Box is the room that a shape takes, in points.
+// Box is the bounding box of a shape in points.
 type Box struct{ X0, Y0, X1, Y1 float64 }
 
-// Line is a line through points; where it is smooth, along curves that leave and enter each
-// point downward.
+// Line is a line through points. A smooth one enters and leaves each point vertically.
 type Line struct {
 	Points [][2]float64
 	Width  float64
@@ -39,7 +38,7 @@ type Line struct {
 	Hue    Hue
 }
 
-// Block is a filled rectangle, Hatched so that it is told from others without colour.
+// Block is a filled rectangle. Hatching distinguishes it without colour.
 type Block struct {
 	Box
 	Hue     Hue
@@ -54,13 +53,13 @@ type Text struct {
 	String     string
 }
 
-// Sign is one of Dorvik's signs, R its half width.
+// Sign is one of Dorvik's signs; R is half of its width.
 type Sign struct {
 	X, Y, R float64 // the middle
 	Kind    SignKind
 }
 
-// SignKind is which sign.
+// SignKind is the kind of a sign.
 type SignKind uint8
 
 // The signs: two halves make a whole.
@@ -88,7 +87,7 @@ func (t Text) box() Box {
 
 func (s Sign) box() Box { return Box{s.X - s.R, s.Y - s.R, s.X + s.R, s.Y + s.R} }
 
-// Hue is a colour by what it stands for.
+// Hue is a colour named by its meaning.
 type Hue uint8
 
 // The hues.

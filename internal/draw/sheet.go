@@ -7,7 +7,7 @@ import (
 	"dorvik.dev/dorvik/internal/visible"
 )
 
-// Options is how a drawing is made.
+// Options is the form of a drawing.
 type Options struct {
 	Letter bool // the paper is US letter, not A4
 	Dark   bool
@@ -19,7 +19,7 @@ const (
 	lineHigh = 1.35 // of text, in parts of its size
 )
 
-// sheet is what a drawing is laid out on: from the top down, page by page.
+// sheet lays out a drawing from the top down, page by page.
 type sheet struct {
 	d     *Drawing
 	opt   Options
@@ -51,10 +51,10 @@ func (s *sheet) put(shapes ...Shape) {
 	last.Shapes = append(last.Shapes, shapes...)
 }
 
-// inner returns how wide what is drawn is.
+// inner returns the width between the margins.
 func (s *sheet) inner() float64 { return s.d.W - 2*margin }
 
-// room begins a new page where less than a height is left.
+// room begins a new page if less than a height is left.
 func (s *sheet) room(h float64) {
 	if !s.opt.Paged || s.y+h <= s.d.H-margin-14 || s.y <= margin {
 		return
@@ -65,7 +65,7 @@ func (s *sheet) room(h float64) {
 	}
 }
 
-// finish returns the drawing: as long as it needs to be, or with its pages numbered.
+// finish returns the drawing: one page of the needed height, or numbered pages.
 func (s *sheet) finish() *Drawing {
 	if !s.opt.Paged {
 		s.d.H = s.y + margin
@@ -80,7 +80,7 @@ func (s *sheet) finish() *Drawing {
 	return s.d
 }
 
-// fitted returns a text, cut with … where it is too wide.
+// fitted returns a text, shortened with … if it is too wide.
 func fitted(f face, size float64, text string, w float64) string {
 	text = visible.Line(text)
 	if width(f, size, text) <= w {
@@ -93,8 +93,8 @@ func fitted(f face, size float64, text string, w float64) string {
 	return string(r) + "…"
 }
 
-// wrapped breaks a text into lines no wider than w: at blanks, and a word that is wider by itself
-// between characters. What begins a line with blanks keeps them.
+// wrapped breaks a text into lines no wider than w, at blanks or, in a wider word, between characters. Leading blanks
+// are kept.
 func wrapped(f face, size float64, text string, w float64) (out []string) {
 	text = visible.Line(text)
 	row, used := "", 0.0
@@ -119,7 +119,7 @@ func wrapped(f face, size float64, text string, w float64) (out []string) {
 	return append(out, strings.TrimRight(row, " "))
 }
 
-// write puts lines of text below each other and returns the row below them; it stays on the page.
+// write puts lines of text below each other on the page and returns the row below them.
 func (s *sheet) write(x, y float64, f face, size float64, hue Hue, lines []string) float64 {
 	for _, l := range lines {
 		y += size * lineHigh
@@ -130,7 +130,7 @@ func (s *sheet) write(x, y float64, f face, size float64, hue Hue, lines []strin
 	return y
 }
 
-// say writes a paragraph from the left edge, over pages if need be.
+// say writes a paragraph from the left edge, over several pages if needed.
 func (s *sheet) say(indent float64, f face, size float64, hue Hue, text string) {
 	for _, l := range wrapped(f, size, text, s.inner()-indent) {
 		s.room(size * lineHigh)
@@ -138,7 +138,7 @@ func (s *sheet) say(indent float64, f face, size float64, hue Hue, text string) 
 	}
 }
 
-// title begins the drawing with its title and a sentence.
+// title writes the title and a sentence.
 func (s *sheet) title(title, text string) {
 	s.say(0, bold, 16, Ink, title)
 	s.y += 3
@@ -148,7 +148,7 @@ func (s *sheet) title(title, text string) {
 	}
 }
 
-// heading begins a part, on a page with so much room for it.
+// heading begins a part, on a page with enough room for it.
 func (s *sheet) heading(text string, need float64) {
 	s.room(40 + need)
 	s.y += 14
@@ -157,7 +157,7 @@ func (s *sheet) heading(text string, need float64) {
 	s.y += 9
 }
 
-// legend says what the signs mean, those that are used.
+// legend explains the signs that are used.
 func (s *sheet) legend(kinds ...SignKind) {
 	said := map[SignKind]string{SignYours: s.yours, SignTheirs: "theirs", SignBase: "both had it", SignJoined: "joined",
 		SignBehind: "left behind, or not needed"}

@@ -13,10 +13,10 @@ import (
 // svgCanvas writes SVG 1.1 (https://www.w3.org/TR/SVG11/).
 type svgCanvas struct{ bytes.Buffer }
 
-// number writes a length with the digits that can be seen.
+// number formats a length with its visible digits.
 func number(v float64) string { return strconv.FormatFloat(v, 'f', -1, 32) }
 
-// places returns a path as its attribute d has it.
+// places returns a path as the value of attribute d.
 func (p path) places() string {
 	var b bytes.Buffer
 	for _, s := range p {
@@ -67,7 +67,7 @@ func (c *svgCanvas) text(f face, size, x, y float64, hue color.RGBA, s string) {
 	c.WriteString("</text>\n")
 }
 
-// SVG writes the drawing as one picture, its pages one below the other, with the faces of its texts in it.
+// SVG writes the drawing as one image with its pages below each other and its faces embedded.
 func (d *Drawing) SVG(w io.Writer) error {
 	cut, err := subset(d.used())
 	if err != nil {

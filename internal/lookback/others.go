@@ -15,7 +15,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// Other is somebody who has commits on their side, and what a result means for them.
+// Other is a person with commits on their side, and the consequences of a result for them.
 type Other struct {
 	Name, Email string
 	Commits     int
@@ -23,8 +23,7 @@ type Other struct {
 	Kept        int           // files that they changed and that are in the result as they left them
 }
 
-// Others tells for each author of some commits of theirs what a joined tree changes of what
-// they did. tip is theirs.
+// Others returns for each author of commits of theirs what a joined tree changes of their work. tip is theirs.
 func (h *History) Others(ctx context.Context, theirs []history.Node, tip, joined object.ID) ([]Other, error) {
 	if len(theirs) == 0 {
 		return nil, nil
@@ -64,7 +63,7 @@ func (h *History) Others(ctx context.Context, theirs []history.Node, tip, joined
 	return out, nil
 }
 
-// touched finds the authors of some commits, and the files that each changed, by their addresses.
+// touched finds the authors of some commits and the files that each changed, by e-mail address.
 func (h *History) touched(commits []history.Node) (out []Other, files map[string]map[string]bool, err error) {
 	files = map[string]map[string]bool{}
 	for _, n := range commits {
@@ -91,8 +90,8 @@ func (h *History) touched(commits []history.Node) (out []Other, files map[string
 	return out, files, nil
 }
 
-// LastJoin returns the last join made on the branch that it still holds, and where the two lines stood before; it is
-// nil if there is none.
+// LastJoin returns the last join made on the branch that the branch still contains, and the position before it, or
+// nil.
 func (h *History) LastJoin(ctx context.Context, p *plan.Position) (*plan.Position, *ledger.Waypoint, error) {
 	w, err := h.Ledger.Store.Waypoint("")
 	if err != nil || w == nil || w.Branch != p.Branch.Name {
@@ -110,8 +109,8 @@ func (h *History) LastJoin(ctx context.Context, p *plan.Position) (*plan.Positio
 	return was, w, h.Planner.Part(ctx, was)
 }
 
-// Sides returns the commits of the two lines of the recovery under way or, where nothing is, of the last join, as they
-// are now: yours with the commits that it made.
+// Sides returns the commits of the two lines of the recovery under way or, if there is none, of the last join. Yours
+// then includes the commits that the join made.
 func (h *History) Sides(ctx context.Context, p *plan.Position) (yours, theirs []history.Node, err error) {
 	d := p.Divergence
 	was, w, err := h.LastJoin(ctx, p)
@@ -122,15 +121,15 @@ func (h *History) Sides(ctx context.Context, p *plan.Position) (yours, theirs []
 	return yours, was.Divergence.Theirs, err
 }
 
-// Received is what a push meant for others: the commit they get, and what it is for each.
+// Received is what a push means for others: the commit they get, and the consequences for each.
 type Received struct {
 	Tip    object.ID
 	Others []Other
 	Pull   []string // what the next pull does for them, in sentences
 }
 
-// LastReceived tells what the last join that was made here means for others, once it is pushed; it is nil if there is
-// none on the branch, or it was gone back from.
+// LastReceived returns what the last join made here means for others after the push. It is nil if the branch has none
+// or went back before it.
 func (h *History) LastReceived(ctx context.Context, p *plan.Position) (*Received, error) {
 	was, w, err := h.LastJoin(ctx, p)
 	if err != nil || w == nil || w.By.Is(plan.Pick) {
@@ -156,7 +155,7 @@ func (h *History) LastReceived(ctx context.Context, p *plan.Position) (*Received
 	return r, err
 }
 
-// stillOn finds the commits that a rebase made anew and that are on a remote as they were.
+// stillOn finds the commits that a rebase replaced and that a remote still has.
 func (h *History) stillOn(ctx context.Context, w *ledger.Waypoint) (out []plan.Published, err error) {
 	olds, err := history.Only(ctx, h.Planner.Store, w.Before, w.After)
 	if err != nil {
@@ -174,9 +173,9 @@ func (h *History) stillOn(ctx context.Context, w *ledger.Waypoint) (out []plan.P
 	return out, nil
 }
 
-// NextPull says what the next pull of those who have the remote's branch does for them, and of
-// those who have commits that were rewritten how they get over it. commits are those that the
-// push adds, and rewritten those of them that were on a remote under other ids.
+// NextPull describes what the next pull does for people with the remote's branch and, for those with commits that were
+// rewritten, how they recover. commits are the number that the push adds; rewritten are those of them that a remote
+// had under other ids.
 func NextPull(p *plan.Position, commits int, pushed bool, rewritten []plan.Published) (sentences []string) {
 	up := p.Upstream().Branch
 	sentences = append(sentences, fmt.Sprintf("Whoever has %s as it %s moves forward by %s with their next pull: "+
@@ -201,7 +200,7 @@ func NextPull(p *plan.Position, commits int, pushed bool, rewritten []plan.Publi
 	return sentences
 }
 
-// Branching is how a branch or a copy of a remote's branch stands to the one you are on.
+// Branching is how a branch, or the local copy of a remote's branch, relates to the current one.
 type Branching struct {
 	Name   string
 	Commit object.ID
@@ -217,11 +216,11 @@ type Branching struct {
 	Asks    int      // decisions
 }
 
-// maxBranches bounds how many branches are compared; the newest come first.
+// maxBranches limits the number of compared branches; the newest come first.
 const maxBranches = 200
 
-// Branchings compares all branches with the one you are on, the newest first; each gets one as
-// it is known. more tells how many were left out.
+// Branchings compares all branches with the current one, newest first, and passes each to each. more is the number
+// that was left out.
 func (h *History) Branchings(ctx context.Context, each func(Branching)) (more int, err error) {
 	b, err := h.Repo.Current(ctx)
 	if err != nil || b.Tip.IsZero() {

@@ -12,8 +12,7 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 )
 
-// Story is a recovery as it is told to others: the one that is under way, or the last one that
-// was made here.
+// Story is a recovery as it is told to others: the one under way, or the last one made here.
 type Story struct {
 	Position  *plan.Position
 	Plan      *plan.Plan
@@ -34,8 +33,8 @@ type Story struct {
 	Made      []history.Node // of a rebase or a pick, once it is made: the commits as they are now, newest first
 }
 
-// Story tells the recovery that is under way or, where nothing is, the last one made here; with a
-// waypoint's name, that one.
+// Story returns the recovery under way or, if there is none, the last one made here. With a waypoint's name it returns
+// that one.
 func (h *History) Story(ctx context.Context, name string) (*Story, error) {
 	points, err := h.waypoints()
 	if err != nil {
@@ -92,7 +91,7 @@ func (h *History) storyOf(ctx context.Context, name string, st *ledger.State, po
 	return s, h.retell(ctx, s, b.Tracking)
 }
 
-// retell tells a join that was made.
+// retell fills in the story of a finished join.
 func (h *History) retell(ctx context.Context, s *Story, tracking string) error {
 	p := s.Waypoint
 	b, err := h.Repo.Current(ctx)
@@ -139,7 +138,7 @@ func (h *History) retell(ctx context.Context, s *Story, tracking string) error {
 		plan.Amends{Mends: p.Mends, Made: h.MadeAt(p)}, p.Checked)
 }
 
-// tell works out what there is to tell of a position.
+// tell fills in the story of a position.
 func (h *History) tell(ctx context.Context, s *Story, route plan.Route, decisions *settle.Decisions, by plan.Amends,
 	checked *ledger.Checked) error {
 	var err error
@@ -192,7 +191,7 @@ func (s *Story) Commits() []history.Node {
 	return all
 }
 
-// MadeAt returns what commands had made at a waypoint. What cannot be read any more is not among it.
+// MadeAt returns the files that commands made at a waypoint. It skips those that can no longer be read.
 func (h *History) MadeAt(p *ledger.Waypoint) (out []plan.Made) {
 	for _, m := range p.Made {
 		text, ok, err := h.Planner.TextOf(p.After, m.Path)

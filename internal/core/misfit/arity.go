@@ -2,16 +2,16 @@ package misfit
 
 import "strings"
 
-// arity is how many arguments something takes.
+// arity is the number of arguments that something takes.
 type arity struct{ least, most int }
 
-// noEnd is arity.most of what takes any number.
+// noEnd is the value of arity.most for any number.
 const noEnd = 1 << 20
 
 func (a arity) takes(n int) bool { return n >= a.least && n <= a.most }
 
-// bracketed cuts what stands between a bracket and the one that closes it, over lines, at its outermost commas. ok is
-// false where it does not close within some lines.
+// bracketed splits the text between a bracket and its closing one, possibly some lines further, at its outermost
+// commas. ok is false if it does not close in time.
 func bracketed(lines []string, line, col int) (parts []string, ok bool) {
 	depth, quote := 0, byte(0)
 	var part strings.Builder
@@ -57,7 +57,7 @@ func bracketed(lines []string, line, col int) (parts []string, ok bool) {
 	return nil, false
 }
 
-// params returns what stands between the brackets after a definition's name.
+// params returns the text between the brackets after a definition's name.
 func params(lines []string, d def) string {
 	parts, _ := paramsOf(lines, d)
 	return strings.Join(parts, ", ")
@@ -76,7 +76,7 @@ func paramsOf(lines []string, d def) (parts []string, ok bool) {
 	return bracketed(lines, d.line, at+len(d.name)+open)
 }
 
-// arityOf returns how many arguments a definition takes. ok is false if it takes none, being something else.
+// arityOf returns the number of arguments of a definition. ok is false if it takes none because it is something else.
 func arityOf(l *language, lines []string, d def) (a arity, ok bool) {
 	list, ok := paramsOf(lines, d)
 	if !ok {

@@ -4,12 +4,12 @@ import (
 	"path"
 )
 
-// goDefines are lines of Go that define a name, also where no whole file is at hand to be parsed.
+// goDefines matches lines of Go that define a name. It serves where no whole file can be parsed.
 var goDefines = &language{family: "go", defs: exprs(`^func\s+(?:\([^)]*\)\s*)?(\w+)`, `^(?:type|var|const)\s+(\w+)`,
 	`^\t(\w+)\s+(?:=\s|[\w*\[\]().]+(?:\s*=|\s*$|\s+["\x60/]))`, `^\t(\w+)\(.*\)[^{]*$`)}
 
-// Defines lists the names that lines of a file define, as far as that shows by how they begin; none where its language
-// is not known.
+// Defines lists the names that lines of a file define, as far as their beginnings show. Files of unknown languages
+// define none.
 func Defines(name string, lines []string) (out []string) {
 	l := languageOf(name)
 	if path.Ext(name) == ".go" {
@@ -24,5 +24,5 @@ func Defines(name string, lines []string) (out []string) {
 	return out
 }
 
-// HasName reports whether a text has a name as a word of its own.
+// HasName reports whether a text contains a name as a word.
 func HasName(text, name string) bool { return hasWord(text, name) }

@@ -12,9 +12,9 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Find finds the misfits of two sides, by where they are used. Time grows with the size of the files of known languages
-// that either side changed, and not with that of the tree, but for what a suspicion is looked up in. The error is that
-// of reading an object, or the context's.
+// Find returns the misfits of two sides, ordered by the place of use. Its time grows with the size of the changed
+// files of known languages, and with the files that a suspicion requires, but not with the tree. The error is that of
+// reading an object, or the context's.
 func Find(ctx context.Context, store *object.Overlay, t Trees) ([]Misfit, error) {
 	s, err := Read(ctx, store, t.Base, t.Yours, t.Theirs)
 	if err != nil {
@@ -23,11 +23,11 @@ func Find(ctx context.Context, store *object.Overlay, t Trees) ([]Misfit, error)
 	return s.Find(ctx, t.Joined)
 }
 
-// Sides is what both sides changed, as far as it is looked into. It can be read before they are joined. It is not safe
-// for concurrent use.
+// Sides holds the relevant changes of both sides. It can be read before they are joined. It is not safe for concurrent
+// use.
 type Sides struct{ read *finder } // nil where a side has nothing that could misfit
 
-// Read reads both sides for Find.
+// Read reads the changes of both sides for Find.
 func Read(ctx context.Context, store *object.Overlay, base, yours, theirs object.ID) (*Sides, error) {
 	f := &finder{store: store, trees: Trees{Base: base, Yours: yours, Theirs: theirs}, texts: map[object.ID]string{},
 		goes: newGoshared(), reads: newReading()}
@@ -46,7 +46,7 @@ func Read(ctx context.Context, store *object.Overlay, base, yours, theirs object
 	return &Sides{f}, nil
 }
 
-// Find returns the function Find, for a tree that the sides were joined to.
+// Find is the function Find for a tree that the sides were joined to.
 func (s *Sides) Find(ctx context.Context, joined object.ID) ([]Misfit, error) {
 	if s.read == nil {
 		return nil, nil
@@ -77,7 +77,7 @@ func (s *Sides) Find(ctx context.Context, joined object.ID) ([]Misfit, error) {
 	return out[:min(len(out), mostFound)], nil
 }
 
-// Skipped lists the files that were too much to be read as code: nothing is found in them.
+// Skipped lists the files that were too large or too slow to lex, in which nothing is found.
 func (s *Sides) Skipped() []string {
 	if s.read == nil {
 		return nil
@@ -85,10 +85,10 @@ func (s *Sides) Skipped() []string {
 	return s.read.reads.slow
 }
 
-// isKnown reports whether a file is read.
+// isKnown reports whether files of this name are read.
 func isKnown(p string) bool { return languageOf(p) != nil || lang.Of(p).Is(lang.Settings|lang.Paths) }
 
-// read reads what a side changed.
+// read reads the changes of a side.
 func (f *finder) read(ctx context.Context, side merge.Side) error {
 	changes, err := f.changes(side)
 	if err != nil {
@@ -97,7 +97,7 @@ func (f *finder) read(ctx context.Context, side merge.Side) error {
 	return f.take(ctx, side, changes)
 }
 
-// take is read for a side's changes.
+// take is read for given changes.
 func (f *finder) take(ctx context.Context, side merge.Side, changes []object.Change) (err error) {
 	var files []*file
 	news := map[string][]*file{}
@@ -141,7 +141,7 @@ func (f *finder) take(ctx context.Context, side merge.Side, changes []object.Cha
 	return ctx.Err()
 }
 
-// changes lists what a side changed, as far as it is looked into.
+// changes lists the relevant changes of a side.
 func (f *finder) changes(side merge.Side) ([]object.Change, error) {
 	list, err := f.store.Changes(f.trees.Base, f.tree(side))
 	list = slices.DeleteFunc(list, func(c object.Change) bool { return !isKnown(c.Path) && !c.New.Absent() })

@@ -10,7 +10,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// finder is what is read for one look.
+// finder holds what one search has read.
 type finder struct {
 	store  *object.Overlay
 	trees  Trees
@@ -22,7 +22,7 @@ type finder struct {
 	reads  *reading  // what was cut into tokens of other languages
 }
 
-// of returns the file of a path that a side changed, or nil.
+// of returns a file that a side changed, or nil.
 func (f *finder) of(side merge.Side, p string) *file {
 	files := f.sides[index(side)]
 	i, ok := slices.BinarySearchFunc(files, p, func(one *file, p string) int { return cmp.Compare(one.path, p) })
@@ -47,7 +47,7 @@ func (f *finder) at(p string) (object.Entry, error) {
 	return f.joined.Find(f.trees.Joined, p)
 }
 
-// stands reports whether the joined file still has a side's line: what was settled otherwise is no misfit.
+// stands reports whether the joined file still contains a side's line. A line that was decided otherwise is no misfit.
 func (f *finder) stands(p, line string) (bool, error) {
 	e, err := f.at(p)
 	if err != nil {
@@ -57,7 +57,7 @@ func (f *finder) stands(p, line string) (bool, error) {
 	return err == nil && slices.Contains(diff.Lines(text), line), err
 }
 
-// text returns a file's; empty where it is none, or too large.
+// text returns the text of a file, or "" if it is missing or too large.
 func (f *finder) text(e object.Entry) (string, error) {
 	if !e.Mode.IsRegular() {
 		return "", nil
@@ -77,7 +77,7 @@ func (f *finder) text(e object.Entry) (string, error) {
 	return s, nil
 }
 
-// using lists the files of a side whose new lines may have a name: they have its first word.
+// using lists the files of a side whose new lines contain the first word of a name.
 func (f *finder) using(side merge.Side, name string) []*file {
 	for w := range words(name) {
 		return f.news[index(side)][w]
@@ -85,7 +85,7 @@ func (f *finder) using(side merge.Side, name string) []*file {
 	return nil
 }
 
-// walk visits the files of a tree whose names are wanted, until visit says to stop.
+// walk visits the files of a tree with the wanted names until visit stops it.
 func (f *finder) walk(tree object.ID, dir string, want func(p string) bool, visit func(p string, e object.Entry) (
 	more bool, err error)) (bool, error) {
 	entries, err := f.store.Tree(tree)

@@ -14,7 +14,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/outline"
 )
 
-// goDecl is something a Go file declares: its name, with that of the type it is in, and how it is declared.
+// goDecl is a declaration in a Go file: its name, that of its type, and its form.
 type goDecl struct {
 	key  string // "Name", "Type.Method" or "Type.Field"
 	name string
@@ -23,7 +23,7 @@ type goDecl struct {
 	kind string // func, method, type, field, ask (of an interface), value
 }
 
-// declared is what a file declares.
+// declared is the declarations of a file.
 type declared struct {
 	list  []goDecl
 	byKey map[string]int // the first of a key
@@ -48,8 +48,8 @@ func (d *declared) find(key string) (goDecl, bool) {
 	return d.list[i], true
 }
 
-// alikeIn lists the texts of declarations that say the same in both versions of a file: the texts that both have, and
-// functions of which only what they do differs.
+// alikeIn lists the texts of declarations that mean the same in both versions of a file: equal ones, and functions
+// that differ in their bodies only.
 func alikeIn(was, is *cut) map[string]bool {
 	out := map[string]bool{}
 	heads := map[string][]string{} // texts of functions that one version has, by what they declare
@@ -75,7 +75,7 @@ func alikeIn(was, is *cut) map[string]bool {
 	return out
 }
 
-// goDecls lists what a file declares at its top, but for the declarations whose texts are alike in both versions.
+// goDecls lists the top-level declarations of a file, except those whose texts are alike in both versions.
 func goDecls(text string, c *cut, alike map[string]bool) (out []goDecl) {
 	if !slices.ContainsFunc(c.decls, func(d outline.Decl) bool { return d.Token != "import" && !alike[d.Text] }) {
 		return nil
@@ -124,7 +124,7 @@ func goDecls(text string, c *cut, alike map[string]bool) (out []goDecl) {
 	return out
 }
 
-// goMembers lists the fields of a type, or what an interface asks for.
+// goMembers lists the fields of a struct or the methods of an interface.
 func goMembers(s *ast.TypeSpec, put func(key, name string, at token.Pos, kind string, head ast.Node)) {
 	list, kind := &ast.FieldList{}, "field"
 	switch t := s.Type.(type) {
@@ -166,7 +166,7 @@ func receiverName(x ast.Expr) string {
 // matter to it: it has the name of something that is gone or declared otherwise, or a name that both brought in, or
 // something that it names is declared by a type that is not what it was; and where both sides changed it.
 
-// goChanges is what a side changed of what its Go files declare, by names.
+// goChanges is the changed declarations of a side's Go files, by name.
 type goChanges struct {
 	other names // what is gone, or declared otherwise
 	fresh names // what is new
@@ -220,7 +220,7 @@ func (b *blame) goChanges(side merge.Side) (*goChanges, error) {
 	return out, nil
 }
 
-// take notes a declaration that is not as it was; had says that there was one.
+// take records a changed declaration. had reports whether it existed before.
 func (c *goChanges) take(d goDecl, had bool) {
 	of, _, _ := strings.Cut(d.key, ".")
 	if had {
@@ -244,9 +244,9 @@ func (c *goChanges) take(d goDecl, had bool) {
 	}
 }
 
-// suspects lists the folders, sorted, whose packages are looked at: those with a file that both sides changed, and
-// those with a changed declaration that has to be checked. Where a type can do less, or an interface asks for more,
-// that can be in any of the changed folders. Only files that a side changed are read for it.
+// suspects lists, sorted, the directories whose packages are checked: those with a file that both sides changed, and
+// those with a changed declaration that needs a check. If a type can do less, or an interface requires more, that can
+// be any changed directory. It reads only changed files.
 func (b *blame) suspects() ([]string, error) {
 	dirs := map[string]bool{}
 	anywhere := false
@@ -274,7 +274,7 @@ func (b *blame) suspects() ([]string, error) {
 	return slices.Sorted(maps.Keys(dirs)), nil
 }
 
-// wantsIn reports whether a declaration of a changed file, as it is joined, has to be checked. No type is another.
+// wantsIn reports whether a declaration of a changed file must be checked in the joined version.
 func (b *blame) wantsIn(one *file) (bool, error) {
 	e, err := b.at(one.path)
 	if err != nil {
@@ -293,10 +293,10 @@ func (b *blame) wantsIn(one *file) (bool, error) {
 	return false, nil
 }
 
-// farthest is how many declarations may stand between a name and the type that it has something of.
+// farthest is the number of declarations that may lie between a name and the type that it has a part of.
 const farthest = 2
 
-// wants reports whether a declaration has to be checked for what the sides changed.
+// wants reports whether a declaration must be checked because of the changes.
 func (b *blame) wants(g *gosource, p *gopackage, r goref) (bool, error) {
 	f := p.files[r.file]
 	d := f.decls[r.decl]
@@ -332,8 +332,7 @@ func (b *blame) wants(g *gosource, p *gopackage, r goref) (bool, error) {
 	return false, nil
 }
 
-// near reports whether one of some types is named by what is used in a file, or by a declaration of that, up to so
-// many steps away.
+// near reports whether code in a file names one of some types, directly or through at most so many declarations.
 func (g *gosource) near(p *gopackage, file int, u *uses, types *names, steps int) (bool, error) {
 	if len(types.in) == 0 {
 		return false, nil

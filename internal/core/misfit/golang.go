@@ -13,7 +13,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/rx"
 )
 
-// golang finds what the joined Go packages do not compile for, while neither side's does.
+// golang finds errors of the joined Go packages that neither side has alone.
 func (f *finder) golang(ctx context.Context) (out []Misfit, err error) {
 	changed := &[2]map[string]bool{{}, {}}
 	for i, files := range f.sides {
@@ -75,9 +75,8 @@ func (f *finder) golang(ctx context.Context) (out []Misfit, err error) {
 	return out, nil
 }
 
-// check checks the declarations that are wanted of some folders in a tree, and returns the packages with errors.
-// changed holds the folders that each side changed: a package that does not reach both is passed over. If it is nil,
-// none is.
+// check checks the wanted declarations of some directories of a tree and returns the packages with errors. changed has
+// the directories that each side changed: packages that do not depend on both are skipped. If it is nil, none is.
 func (b *blame) check(ctx context.Context, g *gosource, dirs []string, wanted wanted, changed *[2]map[string]bool) (
 	wrong []*checked, err error) {
 	var list []*checked
@@ -103,8 +102,8 @@ func (b *blame) check(ctx context.Context, g *gosource, dirs []string, wanted wa
 	return wrong, nil
 }
 
-// isOld reports whether an error is about a name that neither side took away: it is there without their changes, or is
-// none, as with what comes from outside this tree.
+// isOld reports whether an error is about a name that neither side removed: it exists without their changes, or never
+// did, as names from outside this tree.
 func (b *blame) isOld(e goError) bool {
 	kind, name := e.code.about(e.msg)
 	return kind == Removed && e.code != unusedVar && !b.changes[0].other.has(name) && !b.changes[1].other.has(name)
@@ -120,7 +119,7 @@ type blame struct {
 	joined  *gosource
 }
 
-// behind tells the misfit that an error is. ok is false if it cannot be told whose edits meet.
+// behind returns the misfit behind an error. ok is false if it cannot be attributed to edits of both sides.
 func (b *blame) behind(e goError, lines []string) (m Misfit, ok bool) {
 	kind, name := e.code.about(e.msg)
 	used, ok := b.writer(e.path, strings.TrimSuffix(lines[e.line-1], "\r"))
@@ -157,7 +156,7 @@ func (b *blame) behind(e goError, lines []string) (m Misfit, ok bool) {
 	return m, false
 }
 
-// packageGone tells of an import of a package whose folder the other side moved or took out.
+// packageGone returns the misfit of importing a package whose directory the other side moved or deleted.
 func (b *blame) packageGone(e goError, imported string, used Place) (m Misfit, ok bool) {
 	side := used.Side.Other()
 	dir, ok := b.joined.folder(imported, path.Dir(e.path))
@@ -180,7 +179,7 @@ func (b *blame) packageGone(e goError, imported string, used Place) (m Misfit, o
 	return m, false
 }
 
-// twice tells of what both sides put in one place, in the very same words.
+// twice returns the misfit of equal lines that both sides added at one place.
 func (b *blame) twice(e goError, name string, lines []string) (m Misfit, ok bool) {
 	text := strings.TrimSuffix(lines[e.line-1], "\r")
 	var at [2]Place
@@ -199,7 +198,7 @@ func (b *blame) twice(e goError, name string, lines []string) (m Misfit, ok bool
 		at[1].Line > 0
 }
 
-// writer finds the side that wrote a line of a file anew.
+// writer finds the side that added a line of a file.
 func (b *blame) writer(p, line string) (at Place, ok bool) {
 	for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
 		f := b.of(side, p)
@@ -219,7 +218,8 @@ func (b *blame) writer(p, line string) (at Place, ok bool) {
 	return at, ok
 }
 
-// declared returns what each Go file that a side changed declared before, and declares after, but for what is in both.
+// declared returns the declarations of each changed Go file of a side before and after the change, without those in
+// both.
 func (b *blame) declared(side merge.Side) map[string][2]declared {
 	i := index(side)
 	if b.decls[i] == nil {
@@ -237,7 +237,7 @@ func (b *blame) declared(side merge.Side) map[string][2]declared {
 	return b.decls[i]
 }
 
-// change finds what a side did to something of a name: it is gone, another, or new.
+// change finds what a side did to a name: removed, changed or added it.
 func (b *blame) change(side merge.Side, near, name string, kind Kind) (now string, at Place, what Kind, ok bool) {
 	files := b.declared(side)
 	paths := slices.Sorted(maps.Keys(files))
@@ -287,8 +287,8 @@ func (b *blame) change(side merge.Side, near, name string, kind Kind) (now strin
 	return "", at, "", false
 }
 
-// renamed finds what a declaration is called now: a new one of its kind, in its type, that is declared alike, or in
-// its very place.
+// renamed finds the new name of a declaration: a new declaration of the same kind, in the same type, with an equal
+// form or at the same place.
 func (b *blame) renamed(side merge.Side, p string, d goDecl) (now string, line int, ok bool) {
 	pair := b.declared(side)[p]
 	f := b.of(side, p)
@@ -312,7 +312,7 @@ func (b *blame) renamed(side merge.Side, p string, d goDecl) (now string, line i
 	return alike[0].name, alike[0].line, true
 }
 
-// moved finds the file that a declaration went to.
+// moved finds the file that a declaration was moved to.
 func (b *blame) moved(side merge.Side, from string, d goDecl) (to string, line int, ok bool) {
 	for p, pair := range b.declared(side) {
 		if n, is := pair[1].find(d.key); is && p != from {
@@ -324,7 +324,7 @@ func (b *blame) moved(side merge.Side, from string, d goDecl) (to string, line i
 	return "", 0, false
 }
 
-// importGone finds the line by which a side took an import of a name out of a file.
+// importGone finds the line with which a side removed the import of a name from a file.
 func (b *blame) importGone(side merge.Side, p, name string) *Place {
 	f := b.of(side, p)
 	if f == nil {
@@ -354,7 +354,7 @@ func importLine(l string) (imported string, ok bool) {
 	return m[1], true
 }
 
-// unused tells of an import, or a variable, of which each side took a use away: together they took all.
+// unused returns the misfit of an import or a variable whose uses both sides removed, each a part of them.
 func (b *blame) unused(e goError, name string) (m Misfit, ok bool) {
 	use := path.Base(name)
 	took := func(side merge.Side) (Place, bool) {
@@ -383,7 +383,7 @@ func (b *blame) unused(e goError, name string) (m Misfit, ok bool) {
 	return Misfit{Kind: kind, Name: name, Changed: t, Used: y, Certain: true}, true
 }
 
-// mentions counts a name in lines.
+// mentions counts the occurrences of a name in lines.
 func mentions(lines []string, name string) (n int) {
 	for _, l := range lines {
 		for _, w := range diff.Words(l) {

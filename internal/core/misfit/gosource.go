@@ -20,7 +20,7 @@ import (
 // and of all others those that they can reach by name, without the bodies of functions. A name reaches whatever is
 // declared by it in its package, and with a type all its methods.
 
-// gosource is the Go packages of a tree, as far as they were asked for.
+// gosource holds the Go packages of a tree that were requested.
 type gosource struct {
 	f       *finder
 	tree    object.ID
@@ -31,13 +31,13 @@ type gosource struct {
 	looked  map[farRef]bool       // what near found
 }
 
-// goVersion is a file of Go in one of its versions.
+// goVersion identifies a version of a Go file.
 type goVersion struct {
 	path string
 	id   object.ID
 }
 
-// gofile is a file, cut into its declarations.
+// gofile is a file divided into its declarations.
 type gofile struct {
 	*cut
 	path    string // in the tree
@@ -50,7 +50,7 @@ type gofile struct {
 	split   []string   // the lines, once they were asked for
 }
 
-// touch is which sides changed a declaration.
+// touch is the sides that changed a declaration.
 type touch byte
 
 const (
@@ -65,7 +65,7 @@ type goimport struct {
 	line int // from 1
 }
 
-// kept is how much of a declaration is in a slice.
+// kept is how much of a declaration a slice contains.
 type kept byte
 
 const (
@@ -74,13 +74,13 @@ const (
 	whole
 )
 
-// sliced is a file with what is kept of it.
+// sliced is a file with its kept declarations.
 type sliced struct {
 	*gofile
 	kept []kept // by declaration
 }
 
-// gopackage is a package with what is reached of it.
+// gopackage is a package with its reachable declarations.
 type gopackage struct {
 	dir      string
 	files    []*sliced
@@ -105,7 +105,7 @@ func (f *finder) gosource(tree object.ID) *gosource {
 
 var moduleLine = rx.New(`(?m)^module\s+"?([^\s"]+)`)
 
-// module returns the module that a folder is in, and the folder it begins in.
+// module returns the module of a directory, and the directory in which it begins.
 func (g *gosource) module(dir string) (name, root string) {
 	for root = dir; ; root = path.Dir(root) {
 		name, known := g.modules[root]
@@ -125,7 +125,7 @@ func (g *gosource) module(dir string) (name, root string) {
 	}
 }
 
-// folder returns the folder of an imported package, where it is in this tree.
+// folder returns the directory of an imported package of this tree.
 func (g *gosource) folder(imported, from string) (dir string, ok bool) {
 	name, root := g.module(from)
 	if rest, in := strings.CutPrefix(imported, name); name != "" && in && (rest == "" || rest[0] == '/') {
@@ -134,8 +134,8 @@ func (g *gosource) folder(imported, from string) (dir string, ok bool) {
 	return "", false
 }
 
-// called returns the name that a package is imported by from a folder: its own where it is in this tree, else the last
-// part of its path.
+// called returns the name under which a directory's files use an imported package: its own or, outside this tree, the
+// last part of its path.
 func (g *gosource) called(imported, from string) string {
 	if dir, ok := g.folder(imported, from); ok {
 		if files, err := g.read(dir, false, 1); err == nil && len(files) > 0 {
@@ -172,7 +172,7 @@ func isBuilt(name, text string) bool {
 
 const all = math.MaxInt
 
-// importable returns the package of a folder as others import it. It has no files where there is none.
+// importable returns the package of a directory as others import it. It has no files if the directory does not exist.
 func (g *gosource) importable(dir string) (*gopackage, error) {
 	if p := g.pkgs[dir]; p != nil {
 		return p, nil
@@ -203,7 +203,7 @@ func newPackage(dir string, bodies bool, files []*gofile) *gopackage {
 	return p
 }
 
-// name returns the package's; empty where it has no files.
+// name returns the name of the package, or "" if it has no files.
 func (p *gopackage) name() string {
 	if len(p.files) == 0 {
 		return ""
@@ -211,7 +211,7 @@ func (p *gopackage) name() string {
 	return p.files[0].pkg
 }
 
-// read reads the Go files of a folder: those that are tests, or those that are none, up to most of them.
+// read reads the Go files of a directory, either the tests or the others, up to most of them.
 func (g *gosource) read(dir string, tests bool, most int) (out []*gofile, err error) {
 	tree := g.tree
 	if dir != "." {
@@ -243,7 +243,7 @@ func (g *gosource) read(dir string, tests bool, most int) (out []*gofile, err er
 	return out, nil
 }
 
-// file returns a file of the tree; nil where it is not built, or its imports do not parse.
+// file returns a file of the tree, or nil if it is not built or its imports do not parse.
 func (g *gosource) file(p string, e object.Entry) (*gofile, error) {
 	name := goVersion{p, e.ID}
 	f, known := g.f.goes.files[name]
@@ -260,7 +260,7 @@ func (g *gosource) file(p string, e object.Entry) (*gofile, error) {
 	return f, nil
 }
 
-// cut cuts a file into its declarations; nil where its imports do not parse.
+// cut divides a file into its declarations. It returns nil if its imports do not parse.
 func (g *gosource) cut(name goVersion, text string) *gofile {
 	f := &gofile{path: name.path, at: name.path + "@" + name.id.String(), text: text}
 	fset := token.NewFileSet()
@@ -283,7 +283,7 @@ func (g *gosource) cut(name goVersion, text string) *gofile {
 	return f
 }
 
-// touch tells who changed each declaration, by what the sides did to the file. Both did where it is as neither has it.
+// touch computes who changed each declaration. A declaration that neither side has counts as changed by both.
 func (f *gofile) touch(goes *goshared, y, t *file) {
 	f.touched = make([]touch, len(f.decls))
 	if y == nil && t == nil {
@@ -318,7 +318,7 @@ func (f *gofile) lines() []string {
 	return f.split
 }
 
-// usesOf lists the names in what is kept of a declaration.
+// usesOf lists the names in the kept part of a declaration.
 func (f *gofile) usesOf(decl int, much kept) *uses {
 	at := &f.uses[decl][0]
 	text := f.decls[decl].Text
@@ -333,15 +333,15 @@ func (f *gofile) usesOf(decl int, much kept) *uses {
 	return *at
 }
 
-// bare leaves out of a declaration what its function does, or what stands in its table.
+// bare removes the body of a function or of a table from a declaration.
 func bare(decl string) string { return outline.Thin(decl, func(int, int) bool { return false }) }
 
-// isKept reports whether anything of the file is.
+// isKept reports whether anything of the file is kept.
 func (f *sliced) isKept() bool {
 	return slices.ContainsFunc(f.kept, func(much kept) bool { return much > nothing })
 }
 
-// outline returns the file with what is kept of it, and its imports.
+// outline returns the kept text of the file with its imports.
 func (f *sliced) outline() string {
 	return f.only(func(i int) kept {
 		if f.decls[i].Token == "import" {
@@ -351,10 +351,10 @@ func (f *sliced) outline() string {
 	})
 }
 
-// wanted says which declarations of a package are to be checked.
+// wanted selects the declarations of a package that are checked.
 type wanted func(g *gosource, p *gopackage, r goref) (bool, error)
 
-// checked prepares the check of a folder's package: what is wanted of it is kept, with what that reaches.
+// checked prepares the check of a directory's package: it keeps the wanted declarations and everything they depend on.
 func (g *gosource) checked(dir string, wanted wanted) (*checked, error) {
 	files, err := g.read(dir, false, all)
 	if err != nil {
@@ -400,7 +400,7 @@ func (g *gosource) keep(p *gopackage, r goref, much kept) {
 	g.todo = append(g.todo, func() error { return g.spread(p, r.file, f.usesOf(r.decl, much)) })
 }
 
-// follow keeps all that is reached from what is kept.
+// follow keeps everything that the kept declarations depend on.
 func (g *gosource) follow() error {
 	for len(g.todo) > 0 {
 		last := len(g.todo) - 1
@@ -413,7 +413,7 @@ func (g *gosource) follow() error {
 	return nil
 }
 
-// reach keeps what a package declares by a name.
+// reach keeps the declarations of a name in a package.
 func (g *gosource) reach(p *gopackage, name string) {
 	if !p.reached[name] {
 		p.reached[name] = true
@@ -423,7 +423,7 @@ func (g *gosource) reach(p *gopackage, name string) {
 	}
 }
 
-// spread reaches what is used in a file of a package.
+// spread keeps what a file of a package uses.
 func (g *gosource) spread(p *gopackage, file int, u *uses) error {
 	imports, err := g.importsOf(p, file)
 	if err != nil {
@@ -457,7 +457,7 @@ func (g *gosource) spread(p *gopackage, file int, u *uses) error {
 	return nil
 }
 
-// importedBy returns the package of a folder, and notes who imports it.
+// importedBy returns the package of a directory and records the importer.
 func (g *gosource) importedBy(p *gopackage, dir string) (*gopackage, error) {
 	if p.inside != nil && dir == p.dir {
 		return p.inside, nil
@@ -469,7 +469,7 @@ func (g *gosource) importedBy(p *gopackage, dir string) (*gopackage, error) {
 	return q, err
 }
 
-// importsOf returns the folders in this tree that a file imports, by the names that it has for them.
+// importsOf maps the names under which a file imports packages of this tree to their directories.
 func (g *gosource) importsOf(p *gopackage, file int) (map[string]string, error) {
 	if known := p.byName[file]; known != nil {
 		return known, nil
@@ -498,9 +498,8 @@ type farRef struct {
 	steps int    // and how far
 }
 
-// refs lists the declarations that code in a file may use, as far as its names tell: those of the package, what is
-// selected of the packages of this tree that it imports, and methods of either; with everyImport methods of all that
-// the file imports.
+// refs lists the declarations that code in a file may use, judged by names: of its package, of imported packages of
+// this tree, and methods of both. With everyImport it includes methods of all imported packages.
 func (g *gosource) refs(p *gopackage, file int, u *uses, everyImport bool) (out []farRef, err error) {
 	take := func(of *gopackage, list []goref) {
 		for _, r := range list {
@@ -535,7 +534,7 @@ func (g *gosource) refs(p *gopackage, file int, u *uses, everyImport bool) (out 
 	return out, nil
 }
 
-// meets reports whether what is reached from a package is in folders of both kinds.
+// meets reports whether the package depends on directories of both sets.
 func (c *checked) meets(a, b map[string]bool) bool {
 	seen := map[*gopackage]bool{}
 	var metA, metB bool
@@ -568,7 +567,7 @@ func (c *checked) wrongIn(texts map[string]bool) {
 	}
 }
 
-// lines returns those of a file of the package.
+// lines returns the lines of a file of the package.
 func (c *checked) lines(p string) []string {
 	for _, f := range slices.Concat(c.inside.files, c.beside.files) {
 		if f.path == p {

@@ -20,7 +20,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/outline"
 )
 
-// goError is what the type checker says of a line.
+// goError is an error of the type checker at a line.
 type goError struct {
 	path string
 	line int    // from 1
@@ -34,14 +34,14 @@ func newGoshared() *goshared {
 		named: map[string]*gofile{}, pkgs: map[string]*types.Package{}}
 }
 
-// cut is a text that was cut into its declarations.
+// cut is a text divided into its declarations.
 type cut struct {
 	head  string
 	decls []outline.Decl
 	texts map[string]bool // of the declarations
 }
 
-// cut cuts the text of a blob, once.
+// cut divides the text of a blob, with a cache.
 func (g *goshared) cut(id object.ID, text string) *cut {
 	c := g.cuts[id]
 	if c == nil {
@@ -56,7 +56,7 @@ func (g *goshared) cut(id object.ID, text string) *cut {
 	return c
 }
 
-// only returns the text with so much of each declaration as keep says. What is kept stands on its lines.
+// only returns the text with the part of each declaration that keep selects. Kept text stays on its lines.
 func (c *cut) only(keep func(i int) kept) string {
 	var out strings.Builder
 	out.WriteString(c.head)
@@ -76,7 +76,7 @@ func (c *cut) only(keep func(i int) kept) string {
 	return out.String()
 }
 
-// checked is a package under a check, with what the type checker found.
+// checked is a package with the errors that the type checker found.
 type checked struct {
 	g      *gosource
 	inside *gopackage // with its tests
@@ -85,11 +85,11 @@ type checked struct {
 	errs   []goError
 }
 
-// errNoPackage says that a folder of this very module is imported that is not there.
+// errNoPackage reports that an imported directory of this module does not exist.
 var errNoPackage = errors.New("no such package in this tree")
 
-// importer imports for a package. What is not in the tree is an error to the type checker, which then says nothing of
-// what is used of it.
+// importer imports packages for another. A package outside the tree is an error to the type checker, which then
+// ignores its uses.
 type importer struct {
 	*gosource
 	of   *gopackage
@@ -129,7 +129,7 @@ func (i importer) Import(name string) (*types.Package, error) {
 	return typed, nil
 }
 
-// key tells what is looked at of a package, with all that this imports, from others: packages of one key are alike.
+// key identifies the kept part of a package and of everything it imports. Packages of one key are equal.
 func (g *gosource) key(p *gopackage) string {
 	if p.key == "" {
 		p.key = p.dir // one that imports itself has no other
@@ -147,8 +147,8 @@ func (g *gosource) key(p *gopackage) string {
 	return p.key
 }
 
-// emit parses what is kept of a package's files. Where that does not parse, the whole file is read; a file that does
-// not parse is left out.
+// emit parses the kept parts of a package's files. It parses the whole file if the part does not parse, and skips a
+// file that does not parse either.
 func (g *gosource) emit(p *gopackage) (out []*ast.File) {
 	for _, f := range p.files {
 		if !f.isKept() {
@@ -165,7 +165,7 @@ func (g *gosource) emit(p *gopackage) (out []*ast.File) {
 	return out
 }
 
-// typed checks the parsed files of a package.
+// typed type-checks the parsed files of a package.
 func (g *gosource) typed(name string, p *gopackage, files []*ast.File, self *types.Package, say func(types.Error)) (
 	out *types.Package) {
 	defer func() {
@@ -189,7 +189,7 @@ func (g *gosource) typed(name string, p *gopackage, files []*ast.File, self *typ
 	return out
 }
 
-// check has the type checker look at a package and its tests.
+// check type-checks a package and its tests.
 func (c *checked) check(ctx context.Context) {
 	g := c.g
 	dir := c.inside.dir
@@ -210,7 +210,7 @@ func (c *checked) check(ctx context.Context) {
 	}
 }
 
-// say takes an error of the type checker down.
+// say records an error of the type checker.
 func (c *checked) say(e types.Error) {
 	at := c.g.f.goes.fset.Position(e.Pos)
 	of := c.g.f.goes.named[at.Filename]
@@ -230,8 +230,8 @@ func (c *checked) say(e types.Error) {
 	c.errs = append(c.errs, goError{of.path, at.Line, strings.TrimSpace(lines[at.Line-1]), code, e.Msg})
 }
 
-// beginsAt returns the line, from 1, on which the expression or statement begins that ends at pos. An error about a
-// literal over several lines stands at its last bracket, and its first line is the one that names what it is of.
+// beginsAt returns the line, from 1, on which the expression or statement that ends at pos begins. An error about a
+// literal over several lines is reported at its last bracket, but its first line names what it is.
 func (c *checked) beginsAt(pos token.Pos) int {
 	fset := c.g.f.goes.fset
 	line := fset.Position(pos).Line
@@ -253,8 +253,8 @@ func (c *checked) beginsAt(pos token.Pos) int {
 	return line
 }
 
-// unusedImports finds the imports that nothing uses, in files in which both sides took a use away: in others, one side
-// has the same imports and uses. The name of a package from outside this tree is taken to be the last part of its path.
+// unusedImports finds unused imports in files in which both sides removed a use. In other files one side has the same
+// imports and uses. Outside this tree a package's name is assumed to be the last part of its path.
 func (c *checked) unusedImports() {
 	for _, f := range slices.Concat(c.inside.files, c.beside.files) {
 		y, t := c.g.f.of(merge.Yours, f.path), c.g.f.of(merge.Theirs, f.path)
@@ -282,7 +282,7 @@ func (c *checked) unusedImports() {
 	}
 }
 
-// tookOut reports whether a line that is gone has some text.
+// tookOut reports whether the side removed a line with a text.
 func (f *file) tookOut(text string) bool {
 	return slices.ContainsFunc(f.edits, func(e diff.Edit) bool {
 		return slices.ContainsFunc(f.from[e.A0:e.A1], func(l string) bool { return strings.Contains(l, text) })
@@ -296,12 +296,12 @@ type uses struct {
 	of       map[string][]string // what is selected of a name that stands by itself
 }
 
-// any reports whether a function holds for one of the names.
+// any reports whether holds returns true for one of the names.
 func (u *uses) any(holds func(name string) bool) bool {
 	return slices.ContainsFunc(u.names, holds) || slices.ContainsFunc(u.selected, holds)
 }
 
-// usesOf lists the names in code. It sees no difference between what is declared there and what is used.
+// usesOf lists the names in code, both declared and used ones.
 func usesOf(text string) *uses {
 	u := &uses{of: map[string][]string{}}
 	var s scanner.Scanner
@@ -337,8 +337,7 @@ func usesOf(text string) *uses {
 	}
 }
 
-// goshared is what the trees have in common: each file is cut once, and each package typed once as long as what is
-// looked at of it, and of all that it imports, is the same.
+// goshared is what the trees share: each file is divided once, and each package is checked once for each key.
 type goshared struct {
 	fset  *token.FileSet
 	files map[goVersion]*gofile

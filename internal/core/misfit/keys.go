@@ -14,13 +14,13 @@ import (
 	"dorvik.dev/dorvik/internal/core/rx"
 )
 
-// isSettings reports whether a file is one of settings: keys and what they are set to.
+// isSettings reports whether a file contains settings: keys with values.
 func isSettings(p string) bool { return lang.Of(p).Is(lang.Settings) }
 
-// keyLine is a line that sets a key: the key, and what it is set to.
+// keyLine matches a line that sets a key to a value.
 var keyLine = rx.New(`^\s*(?:-\s+)?"?([A-Za-z_][\w-]*)"?\s*[:=]\s*(.*?),?\s*$`)
 
-// setting is a key of a file of settings.
+// setting is a key of a settings file.
 type setting struct {
 	key, value string
 	line       int // from 0
@@ -35,7 +35,7 @@ func settings(lines []string) (out []setting) {
 	return out
 }
 
-// takenOut lists the keys on the lines that a side took out of a file.
+// takenOut lists the keys of the lines that a side removed from a file.
 func (f *file) takenOut() (out []setting) {
 	for _, e := range f.edits {
 		for _, s := range settings(f.from[e.A0:e.A1]) {
@@ -46,7 +46,7 @@ func (f *file) takenOut() (out []setting) {
 	return out
 }
 
-// sets reports whether lines set a key. Only those that have its name are read.
+// sets reports whether lines set a key. It parses only those that contain its name.
 func sets(lines []string, key string) bool {
 	return slices.ContainsFunc(lines, func(l string) bool {
 		return strings.Contains(l, key) && slices.ContainsFunc(settings([]string{l}), func(s setting) bool {
@@ -55,7 +55,7 @@ func sets(lines []string, key string) bool {
 	})
 }
 
-// keys finds keys of settings that one side renamed or took out and the other reads in new lines.
+// keys finds settings keys that one side renamed or removed and new lines of the other read.
 func (f *finder) keys(ctx context.Context) (out []Misfit, err error) {
 	for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
 		for _, one := range f.sides[index(side)] {
@@ -77,14 +77,14 @@ func (f *finder) keys(ctx context.Context) (out []Misfit, err error) {
 	return out, ctx.Err()
 }
 
-// stillSet reports whether any file of settings that a side changed sets a key.
+// stillSet reports whether a settings file that a side changed sets a key.
 func (f *finder) stillSet(side merge.Side, key string) bool {
 	return slices.ContainsFunc(f.sides[index(side)], func(one *file) bool {
 		return isSettings(one.path) && strings.Contains(one.is, key) && sets(one.to, key)
 	})
 }
 
-// readBy finds the new lines of a side that read a key which the other no longer sets.
+// readBy finds the new lines of a side that read a key that the other side no longer sets.
 func (f *finder) readBy(side merge.Side, from *file, s setting) (out []Misfit, err error) {
 	q := regexp.QuoteMeta(s.key)
 	reads := regexp.MustCompile(`["'\x60:]` + q + `["'\x60]|\$\{?` + q + `\b|\{\{\s*[\w.]*\b` + q +
@@ -128,7 +128,7 @@ func (f *finder) readBy(side merge.Side, from *file, s setting) (out []Misfit, e
 	return out, nil
 }
 
-// keyNow finds what a key is called now: one that is new in its place, or set to the same.
+// keyNow finds the new name of a key: a new key at its place or with its value.
 func (f *file) keyNow(s setting, at Place) (string, Place) {
 	had := map[string]bool{}
 	for _, o := range settings(f.from) {
@@ -151,7 +151,7 @@ func (f *file) keyNow(s setting, at Place) (string, Place) {
 	return same[0].key, f.place(at.Side, same[0].line, false)
 }
 
-// keyElsewhere reports whether another file of settings sets a key in the joined tree.
+// keyElsewhere reports whether another settings file of the joined tree sets a key.
 func (f *finder) keyElsewhere(key string) (yes bool, err error) {
 	read, files := 0, 0
 	_, err = f.walk(f.trees.Joined, "", isSettings, func(_ string, e object.Entry) (bool, error) {

@@ -14,7 +14,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/rx"
 )
 
-// language is how the definitions of a language begin. Go is not among them: it is type-checked.
+// language tells how the definitions of a language begin. Go is type-checked instead.
 type language struct {
 	family string // languages that use each other's names
 	// defs match a line that defines the name in their only group
@@ -32,12 +32,12 @@ func exprs(list ...string) (out []*rx.Expr) {
 	return out
 }
 
-// modifiers come before what is defined in the languages that write the type first.
+// modifiers matches the words before a definition in languages that write the type first.
 const modifiers = `(?:(?:public|private|protected|internal|static|final|abstract|override|virtual|async|sealed|` +
 	`readonly|synchronized|default|inline|extern|const|constexpr|unsigned|open|suspend|partial|native|volatile|` +
 	`transient)\s+)*`
 
-// notNames are words that stand where a name could, before an opening bracket.
+// notNames lists words that stand before an opening bracket without being names.
 var notNames = map[string]bool{"if": true, "for": true, "while": true, "switch": true, "catch": true, "return": true,
 	"function": true, "else": true, "do": true, "new": true, "throw": true, "sizeof": true, "super": true, "this": true,
 	"constructor": true, "assert": true, "await": true, "yield": true, "when": true, "match": true, "using": true,
@@ -101,10 +101,10 @@ var languages = map[*lang.Language]*language{
 	lang.Swift: swift, lang.Proto: proto, lang.SQL: sql, lang.Lua: lua, lang.CMake: cmake,
 }
 
-// languageOf returns how a file's definitions are found, or nil where they are not.
+// languageOf returns how definitions are found in a file, or nil if they are not.
 func languageOf(p string) *language { return languages[lang.Of(p)] }
 
-// def is something that a file defines.
+// def is a definition in a file.
 type def struct {
 	name string
 	line int    // from 0
@@ -113,7 +113,7 @@ type def struct {
 	head string // the line
 }
 
-// alike reports whether two definitions are written alike but for their names.
+// alike reports whether two definitions are equal except for their names.
 func (d def) alike(o def) bool {
 	return strings.ReplaceAll(d.head, d.name, "_") == strings.ReplaceAll(o.head, o.name, "_")
 }
@@ -141,7 +141,7 @@ func (l *language) definitions(lines []string) (out []def) {
 	return out
 }
 
-// reading is what was cut into tokens for one look, each file once, and within a time for all.
+// reading caches the tokens of files during one search and limits the time for lexing.
 type reading struct {
 	left  time.Duration
 	lines map[*file][2][]string // without comments; without texts, too, and with them
@@ -152,11 +152,11 @@ func newReading() *reading {
 	return &reading{left: lexingTime, lines: map[*file][2][]string{}}
 }
 
-// lexingTime is how long cutting files into tokens may take for one look.
+// lexingTime is the time limit for lexing during one search.
 const lexingTime = 3 * time.Second
 
-// code returns the lines of a file, as it is now, without its comments, and with texts without what strings say. It
-// has none of a file that is too much to be read as code.
+// code returns the lines of the file's present version without comments and, unless strs is set, without the contents
+// of strings. It returns nil for a file that is too much to lex.
 func (r *reading) code(one *file, strs bool) []string {
 	which := 0
 	if strs {
@@ -203,7 +203,8 @@ func (r *reading) read(one *file) (lines [2][]string, ok bool) {
 	return lines, true
 }
 
-// uses lists the lines, from 0, that have a name outside comments and strings, and returns all without those.
+// uses lists the indexes of lines that contain a name outside comments and strings, and returns all lines without
+// those.
 func (r *reading) uses(one *file, name string) (at []int, lines []string) {
 	if !strings.Contains(one.is, name) {
 		return nil, one.to
@@ -217,7 +218,7 @@ func (r *reading) uses(one *file, name string) (at []int, lines []string) {
 	return at, lines
 }
 
-// occurrences returns where a line has a name as a word of its own.
+// occurrences returns the byte offsets at which a line contains a name as a word.
 func occurrences(l, name string) iter.Seq[int] {
 	return func(yield func(int) bool) {
 		for at := 0; name != ""; {
@@ -234,7 +235,7 @@ func occurrences(l, name string) iter.Seq[int] {
 	}
 }
 
-// hasWord reports whether a line has a name as a word of its own.
+// hasWord reports whether a line contains a name as a word.
 func hasWord(l, name string) bool {
 	for range occurrences(l, name) {
 		return true
@@ -242,12 +243,12 @@ func hasWord(l, name string) bool {
 	return false
 }
 
-// importing reports whether a line may bring names of another file in.
+// importing reports whether a line may import names of another file.
 func importing(l string) bool {
 	return strings.Contains(l, "import") || strings.Contains(l, "require") || strings.Contains(l, "use ")
 }
 
-// words returns the words of a line that can be, or be part of, a name.
+// words returns the words of a line that can be a name or a part of one.
 func words(l string) iter.Seq[string] {
 	return strings.FieldsFuncSeq(l, func(r rune) bool { return r < 0x80 && !wordly(byte(r)) })
 }

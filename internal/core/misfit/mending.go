@@ -12,7 +12,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Mend is what makes a misfit fit: lines of a joined file, and what stands in their place.
+// Mend is an edit that resolves a misfit: lines of a joined file and their replacement.
 type Mend struct {
 	Path   string
 	Line   int      // of the first, from 1, in the joined file before any mend
@@ -21,9 +21,9 @@ type Mend struct {
 	Of     int // the misfit, among those that were given
 }
 
-// Mends derives, for each misfit of which it is certain what to do, the edits to the joined files: the new name where
-// the old one is used, the new place of what is named, an import that is no longer needed or is needed again, and the
-// argument that whoever changed a signature passed everywhere else.
+// Mends returns the edits to the joined files for those misfits whose solution is certain: the new name where the old
+// one is used, the new place of a file, an import that is unused or needed again, and the argument that the author of
+// a changed signature passed everywhere else.
 func Mends(store *object.Overlay, t Trees, list []Misfit) (out []Mend, err error) {
 	f := &finder{store: store, trees: t, texts: map[object.ID]string{}, goes: newGoshared(), reads: newReading()}
 	for i := range list {
@@ -92,13 +92,13 @@ func Apply(text string, mends []Mend) string {
 	return strings.Join(lines, "")
 }
 
-// weave makes the edit from base to other in a text that was made from base, too.
+// weave applies the edit from base to other to a text that was also made from base.
 func weave(base, text, other string) (string, bool) {
 	t := merge.Merge3(diff.Words(base), diff.Words(text), diff.Words(other))
 	return t.Join(nil), t.Conflicts() == 0
 }
 
-// replaceWord puts a name in the place of another, wherever that is a word of its own.
+// replaceWord replaces a name wherever it is a whole word.
 func replaceWord(l, name, now string) string {
 	var b strings.Builder
 	done := 0
@@ -109,7 +109,7 @@ func replaceWord(l, name, now string) string {
 	return b.String() + l[done:]
 }
 
-// mendPath names the new place of a file, or of a package, in the way the old one was named.
+// mendPath replaces the old place of a file or package by the new one, in the same form.
 func (m *Misfit) mendPath(l string) (string, bool) {
 	switch ext := path.Ext(m.Used.Path); {
 	case ext == ".go":
@@ -153,7 +153,7 @@ func (m *Misfit) mendPath(l string) (string, bool) {
 	return l, false
 }
 
-// relative names a path from a folder, beginning with a dot.
+// relative returns a path relative to a directory, beginning with a dot.
 func relative(from, to string) string {
 	up := "./"
 	for from != "." && !strings.HasPrefix(to, from+"/") {
@@ -166,7 +166,7 @@ func relative(from, to string) string {
 	return up + to
 }
 
-// mendImport takes an import out that nothing uses any more, or puts one back that is used again.
+// mendImport removes an unused import, or restores one that is used again.
 func (m *Misfit) mendImport(lines []string) (out Mend, ok bool) {
 	if m.Used.Gone {
 		for i, l := range lines {
