@@ -1,6 +1,5 @@
-// Package beneath works on files below a folder and never through a symbolic link: a
-// path whose folders are links has nothing there. Each call opens the folders on the way
-// one by one, so that none can be replaced by a link in between.
+// Package beneath works on files below a directory and never follows a symbolic link: nothing exists below a link.
+// Each call opens the directories of a path one by one, so none can be replaced by a link in between.
 package beneath
 
 import (
@@ -16,14 +15,14 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Folder is a folder below which files are named by slash-separated relative paths.
+// Folder is a directory. Files below it are named by slash-separated relative paths.
 type Folder string
 
 // ErrTaken is returned by Move if there is something at the new path.
 var ErrTaken = fs.ErrExist
 
-// parent opens the folder that holds a path, and returns the last part of it. With make it makes folders that are
-// missing, f too. Close the root afterwards.
+// parent opens the directory of a path and returns the path's last part. With make it creates missing directories, the
+// Folder too. Close the root afterwards.
 func (f Folder) parent(op, name string, make bool) (dir *os.Root, last string, err error) {
 	if !fs.ValidPath(name) || name == "." {
 		return nil, "", &fs.PathError{Op: op, Path: name, Err: fs.ErrInvalid}
@@ -49,7 +48,7 @@ func (f Folder) parent(op, name string, make bool) (dir *os.Root, last string, e
 	return dir, parts[len(parts)-1], nil
 }
 
-// enter opens a folder in another. A link has none.
+// enter opens a directory in another. Links cannot be entered.
 func enter(dir *os.Root, name string, make bool) (*os.Root, error) {
 	info, err := dir.Lstat(name)
 	if make && errors.Is(err, fs.ErrNotExist) {
@@ -84,7 +83,7 @@ func reason(err error) error {
 	return err
 }
 
-// in calls do with the folder that holds a path, and the last part of it.
+// in calls do with the directory of a path and the path's last part.
 func (f Folder) in(op, name string, make bool, do func(dir *os.Root, last string) error) error {
 	dir, last, err := f.parent(op, name, make)
 	if err != nil {
@@ -106,7 +105,7 @@ func (f Folder) Lstat(name string) (info fs.FileInfo, err error) {
 	return info, err
 }
 
-// Has reports whether there is anything at a path.
+// Has reports whether a path exists.
 func (f Folder) Has(name string) bool {
 	_, err := f.Lstat(name)
 	return err == nil
@@ -144,8 +143,7 @@ func (f Folder) Remove(name string) error {
 	})
 }
 
-// again does something a second time where it failed, unless that is due to what stands there or does not: a disk can
-// fail once.
+// again retries an operation once unless the failure is due to the path itself, because a disk can fail once.
 func again(do func() error) error {
 	err := do()
 	for _, plain := range []error{nil, fs.ErrExist, fs.ErrNotExist, fs.ErrInvalid, unix.ENOTEMPTY, unix.ENOTDIR} {
@@ -156,8 +154,7 @@ func again(do func() error) error {
 	return do()
 }
 
-// RemoveEmpty removes a folder in which there is nothing but folders, and nothing else. What
-// it cannot remove stays.
+// RemoveEmpty removes a directory that contains nothing but directories. It leaves what it cannot remove.
 func (f Folder) RemoveEmpty(name string) {
 	_ = f.in("remove", name, false, func(dir *os.Root, last string) error {
 		info, err := dir.Lstat(last)
@@ -182,8 +179,7 @@ func (f Folder) RemoveEmpty(name string) {
 	})
 }
 
-// Write makes a file with the given bytes and permissions, whole or not at all, and its
-// folders. The error is ErrTaken if there is something at the path.
+// Write creates a file with its directories, completely or not at all. The error is ErrTaken if the path exists.
 func (f Folder) Write(name string, data []byte, perm fs.FileMode) error {
 	return f.in("write", name, true, func(dir *os.Root, last string) error {
 		const beside = ".dorvik-new"
@@ -202,8 +198,8 @@ func (f Folder) Write(name string, data []byte, perm fs.FileMode) error {
 	})
 }
 
-// Move moves what is at a path to a path below another folder, which may be the same, and
-// makes folders there. The error is ErrTaken if there is something at the new path.
+// Move moves a path to one below another Folder, which may be the same, and creates directories there. The error is
+// ErrTaken if the new path exists.
 func (f Folder) Move(name string, to Folder, as string) error {
 	return again(func() error {
 		return f.in("move", name, false, func(from *os.Root, last string) error {
@@ -236,7 +232,7 @@ func move(from *os.Root, name string, into *os.Root, as string) error {
 	return err
 }
 
-// copyOver is move to another file system. What was written to while it was copied stays where it is.
+// copyOver moves a file to another file system. A file that is written to meanwhile stays where it is.
 func copyOver(from *os.Root, name string, into *os.Root, as string) (err error) {
 	info, err := from.Lstat(name)
 	if err != nil {

@@ -1,4 +1,4 @@
-// Package check finds the project's own build and test command and runs it.
+// Package check finds the project's build and test commands and runs them.
 package check
 
 import (
@@ -18,7 +18,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/rx"
 )
 
-// Command is a check: lines for the shell, and where they come from.
+// Command is a check: shell lines and where they come from.
 type Command struct {
 	Steps      []string // in order; one that fails is the last that is run
 	Source     string   // such as "go.mod"; ends the sentence "found from ..."
@@ -26,16 +26,16 @@ type Command struct {
 	Own        bool     // in the person's own configuration, not in the repository's
 }
 
-// Line returns all steps as one line for the shell.
+// Line returns all steps as one shell line.
 func (c Command) Line() string { return strings.Join(c.Steps, " && ") }
 
-// ProjectFiles gives a file at the top of the project; ok is false where there is none.
+// ProjectFiles returns the text of a file at the top of the project. ok is false if it does not exist.
 type ProjectFiles func(name string) (text string, ok bool)
 
 var makeTarget = rx.New(`(?m)^(check|test|build)\s*:([^=]|$)`)
 
-// Find tells how a project is checked from the files at its top. ok is false if nothing tells. The first that fits is
-// taken, in the order of find.
+// Find returns the check that the files at the project's top imply, the first that applies. ok is false if there is
+// none.
 func Find(files ProjectFiles) (c Command, ok bool) {
 	has := func(name string) bool { _, ok := files(name); return ok }
 	if has("go.mod") {
@@ -82,18 +82,17 @@ func Find(files ProjectFiles) (c Command, ok bool) {
 	return plainTests(files)
 }
 
-// found returns a command of which every part is a step.
+// found returns a command with one step per part.
 func found(line, source string) Command {
 	return Command{Steps: strings.Split(line, " && "), Source: source}
 }
 
-// LookedFor says what Find goes by.
+// LookedFor names what Find looks for.
 const LookedFor = "go.mod, a Makefile with check, test or build, package.json with build or test, Cargo.toml, " +
 	"pom.xml, Gradle, CMakeLists.txt, pyproject.toml and the like, and tests by their names (test_*.py, *_test.py, " +
 	"*.test.js, *_test.rb, *_test.sh) at the top, in test and in tests"
 
-// plainTests tells how tests are run of which nothing tells but their names. files gives, for the name of a folder
-// with a slash at its end, what is in it, line by line.
+// plainTests finds tests by their file names alone. files lists a directory, one name per line.
 func plainTests(files ProjectFiles) (c Command, ok bool) {
 	for _, dir := range []string{"./", "tests/", "test/"} {
 		list, _ := files(dir)
@@ -124,7 +123,7 @@ var (
 	scriptTest = rx.New(`[._]test\.[cm]?js$`)
 )
 
-// pattern is by which tests such as one are found.
+// pattern returns the pattern for test files like one.
 func pattern(name string) string {
 	if strings.HasPrefix(name, "test_") {
 		return "test_*.py"
@@ -147,7 +146,7 @@ func npm(text string) string {
 	return strings.Join(parts, " && ")
 }
 
-// Report is how a run ended.
+// Report is the result of a run.
 type Report struct {
 	Passed bool
 	Exit   int // -1 where a signal ended it
@@ -155,7 +154,7 @@ type Report struct {
 	Steps  []Step
 }
 
-// Step is one of the commands of a check. One that was not run took no time.
+// Step is one command of a check. A step that did not run took no time.
 type Step struct {
 	Line   string
 	First  string // why a part of a later step is run before all of it; empty for the steps of the check itself
@@ -165,7 +164,7 @@ type Step struct {
 	Took   time.Duration
 }
 
-// StepsOf returns the steps of a command, none of them run.
+// StepsOf returns the steps of a command before they run.
 func (c Command) StepsOf() (out []Step) {
 	for _, l := range c.Steps {
 		out = append(out, Step{Line: l})
@@ -173,7 +172,7 @@ func (c Command) StepsOf() (out []Step) {
 	return out
 }
 
-// RunSteps runs steps one after the other as Run does, until one fails. begun, if it is not nil, is told which begins.
+// RunSteps runs steps one after the other until one fails. It calls begun, unless nil, before each.
 func RunSteps(ctx context.Context, dir string, steps []Step, env []string, emit func(line string),
 	begun func(steps []Step, at int)) (all Report, err error) {
 	all.Passed, all.Steps = true, slices.Clone(steps)
@@ -196,8 +195,8 @@ func RunSteps(ctx context.Context, dir string, steps []Step, env []string, emit 
 	return all, nil
 }
 
-// Run runs a command line by the shell in a folder and returns each line of its output, of both streams, to emit as it
-// comes, one call at a time. Cancelling ends the command with all it started, and returns the context's error.
+// Run runs a shell line in a directory and passes each line of output, of both streams, to emit, one call at a time.
+// Cancelling ends the command with its children and returns the context's error.
 func Run(ctx context.Context, dir, line string, env []string, emit func(line string)) (Report, error) {
 	cmd := exec.CommandContext(ctx, "sh", "-c", line)
 	cmd.Dir, cmd.Env = dir, env
@@ -243,7 +242,7 @@ func Run(ctx context.Context, dir, line string, env []string, emit func(line str
 	return r, nil
 }
 
-// maxLine is the length in bytes past which a line of output is cut.
+// maxLine is the length in bytes at which a line of output is cut.
 const maxLine = 8 << 10
 
 func readLine(r *bufio.Reader) (string, error) {

@@ -14,12 +14,12 @@ import (
 	"time"
 )
 
-// DriverLimit is how long a merge driver may take, unless told otherwise.
+// DriverLimit is the default time limit for a merge driver.
 const DriverLimit = 30 * time.Second
 
-// Drive runs a merge driver of the user's configuration, as gitattributes(5) tells: %O, %A and %B are files with base,
-// yours and theirs, %L is the size of conflict markers, %P the path. What it leaves in %A is the result. ok is false
-// if it says that a conflict is left. One that takes longer than limit is ended.
+// Drive runs a configured merge driver as gitattributes(5) documents it: %O, %A and %B are files with base, yours and
+// theirs, %L is the marker size and %P the path. The result is the content of %A. ok is false if the driver reports a
+// conflict. It is ended after limit.
 func Drive(ctx context.Context, limit time.Duration, dir, command, path string, markerSize int, base, yours,
 	theirs []byte) (result []byte, ok bool, err error) {
 	tmp, err := os.MkdirTemp("", "dorvik-driver-")

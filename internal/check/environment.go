@@ -7,8 +7,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/rx"
 )
 
-// handedOn are the variables that builds need: where programs, libraries, caches and temporary files are, which
-// language and time zone it is, and how compilers are called. A name that ends with * stands for all that begin so.
+// handedOn lists the variables that builds need: paths of programs, libraries, caches and temporary files, language
+// and time zone, and compilers. A final * matches any suffix.
 var handedOn = strings.Fields(`PATH HOME USER LOGNAME SHELL TMPDIR TMP TEMP TERM LANG LANGUAGE LC_* TZ
 	XDG_CACHE_HOME XDG_CONFIG_HOME XDG_DATA_HOME XDG_STATE_HOME SOURCE_DATE_EPOCH SSL_CERT_FILE SSL_CERT_DIR
 	http_proxy https_proxy no_proxy HTTP_PROXY HTTPS_PROXY NO_PROXY all_proxy ALL_PROXY
@@ -26,11 +26,11 @@ var handedOn = strings.Fields(`PATH HOME USER LOGNAME SHELL TMPDIR TMP TEMP TERM
 	PHP_INI_SCAN_DIR COMPOSER_HOME DOTNET_ROOT DOTNET_CLI_HOME NUGET_PACKAGES NIX_PATH NIX_SSL_CERT_FILE NIX_STORE
 	NIX_PROFILES GUIX_PROFILE HOMEBREW_PREFIX OPAMROOT OPAM_SWITCH_PREFIX STACK_ROOT ERL_LIBS JULIA_DEPOT_PATH`)
 
-// withPassword is a URL that holds a password or a token.
+// withPassword matches a URL with a password or a token.
 var withPassword = rx.New(`://[^/\s@]*:?[^/\s@]*@`)
 
-// Environment returns what a check runs in, built up from what builds need (handedOn) and the names that keep adds,
-// out of what was given, and marked as nobody's terminal. left are the names of the others that are set.
+// Environment returns the environment of a check: from given it takes what builds need (handedOn) and the names in
+// keep, and it marks that there is no terminal. left has the names that it did not take.
 func Environment(given []string, keep []string) (out, left []string) {
 	out = []string{"CI=true"}
 	for _, kv := range given {

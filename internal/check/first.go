@@ -18,7 +18,7 @@ const (
 	WhereMeet    = "where both sides’ changes meet"
 )
 
-// plainWords cuts a step into words, if it is nothing but words; a shell reads anything else in its own way.
+// plainWords splits a step into words if it is nothing else. The shell interprets anything else.
 func plainWords(step string) (words []string, ok bool) {
 	if strings.ContainsAny(step, "\"'\\$`;&|<>(){}*?[]~#\n") {
 		return nil, false
@@ -26,7 +26,7 @@ func plainWords(step string) (words []string, ok bool) {
 	return strings.Fields(step), true
 }
 
-// OfPackages narrows a go test of all packages to some of them. ok is false if a step is no such thing.
+// OfPackages restricts a go test of all packages to some of them. ok is false for other steps.
 func OfPackages(step string, packages []string) (narrow string, ok bool) {
 	words, ok := plainWords(step)
 	at := slices.Index(words, "./...")
@@ -38,8 +38,8 @@ func OfPackages(step string, packages []string) (narrow string, ok bool) {
 
 var goFailed = rx.New(`^FAIL\t([\w./~-]+)`)
 
-// OnlyFailed narrows a step to what failed of it, going by what it printed or, of tools that note that themselves, by
-// how they are told to go by it. ok is false if that is not known.
+// OnlyFailed restricts a step to what failed, by its output or by the tool's own option. ok is false if that is
+// unknown.
 func OnlyFailed(step string, output []string) (narrow string, ok bool) {
 	words, ok := plainWords(step)
 	if !ok {
@@ -60,14 +60,13 @@ func OnlyFailed(step string, output []string) (narrow string, ok bool) {
 	return OfPackages(step, packages)
 }
 
-// ListPackages is a command for the shell that prints a line for each package of the folder and each of their tests,
-// for Meeting.
+// ListPackages is a shell command that prints a line for each package of the directory and its tests, for Meeting.
 const ListPackages = `go list -e -test -f '{{.ImportPath}}|{{.ForTest}}|{{.Dir}}|{{join .Deps " "}}' ./...`
 
-// Meeting returns the packages with tests that hold, or depend on, what one side changed and on what the other side
-// changed, in the order of the list, and how many packages have tests. All others are as one side had them, with all
-// that they depend on. list is what ListPackages printed in a folder; yours and theirs are changed files, from that
-// folder. What belongs to no package may matter to any: then all meet.
+// Meeting returns the packages with tests that depend on changed files of both sides, in the order of the list, and
+// the number of packages with tests. All other packages are, with their dependencies, as one side had them. list is
+// the output of ListPackages in a directory; yours and theirs are changed files relative to it. A file outside all
+// packages may matter to any, so all packages meet then.
 func Meeting(list []string, dir string, yours, theirs []string) (packages []string, of int) {
 	byFolder := map[string]string{} // packages by folder
 	tests := map[string][]string{}  // what each test depends on

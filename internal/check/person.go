@@ -11,17 +11,17 @@ import (
 
 // Programs of the person's own are lines for the shell, as git has them: what they work on is added at the end.
 
-// Editor returns the command that opens a file in an editor, on the terminal.
+// Editor returns the command that opens a file in an editor on the terminal.
 func Editor(line, file string) *exec.Cmd { return onTerminal(line+` "$@"`, line, file) }
 
-// onTerminal returns a command line that has the terminal.
+// onTerminal returns a command line that uses the terminal.
 func onTerminal(line string, args ...string) *exec.Cmd {
 	cmd := exec.Command("sh", append([]string{"-c", line}, args...)...)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stdout, os.Stderr
 	return cmd
 }
 
-// Give hands a text to a command on its standard input, in a folder. Where it fails, the error has what it said.
+// Give passes a text to the standard input of a command in a directory. The error has the command's output.
 func Give(ctx context.Context, dir, line, text string) error {
 	cmd := exec.CommandContext(ctx, "sh", "-c", line)
 	cmd.Dir, cmd.Stdin = dir, strings.NewReader(text)
@@ -33,8 +33,8 @@ func Give(ctx context.Context, dir, line, text string) error {
 	return nil
 }
 
-// Show has a viewer show a file, and leaves it open. It has no part of the terminal, which shows something else. One
-// that fails within a moment is an error, with what it said.
+// Show starts a viewer for a file and leaves it open. The viewer does not use the terminal. If it fails within a
+// moment, Show returns an error with its output.
 func Show(ctx context.Context, line, file string, moment time.Duration) error {
 	cmd := Editor(line, file)
 	said := &firstWords{}
@@ -58,7 +58,7 @@ func Show(ctx context.Context, line, file string, moment time.Duration) error {
 	return nil
 }
 
-// firstWords keeps the beginning of what a program says.
+// firstWords keeps the beginning of a program's output.
 type firstWords []byte
 
 func (w *firstWords) Write(b []byte) (int, error) {
@@ -74,8 +74,7 @@ func (w *firstWords) String() string {
 	return ""
 }
 
-// Shell returns a command line of the person's own, or their shell where it is empty, to be run in a folder on the
-// terminal.
+// Shell returns the person's command line, or their shell if it is empty, to be run in a directory on the terminal.
 func Shell(line, dir string) *exec.Cmd {
 	if line == "" {
 		line = `exec "${SHELL:-sh}"`

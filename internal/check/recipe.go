@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// Kind is what a file is to somebody who builds.
+// Kind is the role of a file in a build.
 type Kind int
 
 const (
@@ -18,7 +18,7 @@ const (
 	Inert
 )
 
-// kinds tells by the end of a name, without its dot, what a file is.
+// kinds maps file endings, without the dot, to kinds.
 var kinds = kindsOf(map[Kind]string{
 	Source: "go c h cc cpp cxx hh hpp hxx inc m mm rs java kt scala cs fs vb swift d zig hs lhs ml mli ex erl hrl " +
 		"clj cljs dart pas adb ads f f90 f95 s asm cu proto thrift graphql sql css scss sass less html htm vue " +
@@ -27,8 +27,7 @@ var kinds = kindsOf(map[Kind]string{
 		"woff woff2 ttf otf eot csv tsv po pot mo sum gitignore gitkeep keep mailmap editorconfig",
 })
 
-// byName are files that tools look for by name, though they end as sources, data or documents do; * stands for
-// anything.
+// byName lists files that tools find by name although they end like sources, data or documents; * matches anything.
 var byName = []string{"setup.py", "conftest.py", "noxfile.py", "tasks.py", "fabfile.py", "dodo.py", "manage.py",
 	"sitecustomize.py", "usercustomize.py", "__main__.py", "*.config.js", "*.config.mjs", "*.config.cjs",
 	"*.config.ts", "*.config.mts", "*.config.cts", ".*.js", ".*.cjs", ".*.mjs", "*rc.js", "*rc.cjs", "*.setup.js",
@@ -40,7 +39,7 @@ var byName = []string{"setup.py", "conftest.py", "noxfile.py", "tasks.py", "fabf
 	"*tasks*.json", "composer.json", "bower.json", "deno*.json", "nx.json", "turbo.json", "lerna.json", "rush.json",
 	"angular.json", "vcpkg.json", "global.json", "launch.json", "cypress.json", "biome.json"}
 
-// documents have no end to their name by which they could be told.
+// documents lists names of documents without an ending.
 var documents = map[string]bool{"LICENSE": true, "LICENCE": true, "COPYING": true, "NOTICE": true, "AUTHORS": true,
 	"CONTRIBUTORS": true, "CODEOWNERS": true, "README": true, "CHANGELOG": true, "CHANGES": true, "NEWS": true,
 	"MAINTAINERS": true, "TODO": true}
@@ -55,7 +54,7 @@ func kindsOf(by map[Kind]string) map[string]Kind {
 	return out
 }
 
-// KindOf tells what a file is by its path and whether it can be executed.
+// KindOf returns the kind of a file by its path and whether it is executable.
 func KindOf(name string, executable bool) Kind {
 	base := path.Base(name)
 	if dir := path.Dir(name); dir != "." && (dir[0] == '.' || strings.Contains(dir, "/.")) {
@@ -76,8 +75,8 @@ func KindOf(name string, executable bool) Kind {
 	return kind
 }
 
-// narrow are programs of which is known what they read as a recipe, beside what they are given: the names of those
-// files, and what may stand on their lines; * is anything.
+// narrow lists programs whose recipes are known: the names of the files that they read besides their arguments, and
+// the permitted arguments; * matches anything.
 var narrow = map[string]struct {
 	recipes []string
 	words   string // subcommands and options
@@ -89,11 +88,11 @@ var narrow = map[string]struct {
 	"grep": {nil, "*"}, "cat": {nil, "*"}, "cmp": {nil, "*"},
 }
 
-// between stands between two commands of a line.
+// between separates two commands of a line.
 var between = strings.NewReplacer("&&", "\x00", "||", "\x00", ";", "\x00")
 
-// Recipes tells what of a project the steps of a command read as a recipe, where that is known for all of them: only
-// files of the names that are given. ok is false where every recipe has to be taken for one of theirs.
+// Recipes returns which of the files the steps of a command read as recipes. ok is false if that is unknown for a
+// step, so that every recipe counts.
 func Recipes(steps []string) (names map[string]bool, ok bool) {
 	names = map[string]bool{}
 	for line := range strings.SplitSeq(between.Replace(strings.Join(steps, "&&")), "\x00") {
@@ -117,7 +116,7 @@ func Recipes(steps []string) (names map[string]bool, ok bool) {
 	return names, true
 }
 
-// isPackage reports whether a word names packages of Go by their folder, and can be nothing else to a shell.
+// isPackage reports whether a word can only be a Go package path to a shell.
 func isPackage(w string) bool {
 	return (w == "." || strings.HasPrefix(w, "./")) && !strings.ContainsFunc(w, func(r rune) bool {
 		return !isNameRune(r) && r != '/'
@@ -128,18 +127,18 @@ func isNameRune(r rune) bool {
 	return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("_.+-", r)
 }
 
-// interpreters run the file, or the module, that they are given, with or without the end of its name.
+// interpreters lists programs that run a file or module of their arguments, with or without its ending.
 var interpreters = map[string]bool{"node": true, "python": true, "python3": true, "ruby": true, "perl": true,
 	"php": true, "lua": true, "deno": true, "bun": true, "tsx": true, "ts-node": true, "-m": true, "-r": true,
 	"--require": true, "--import": true}
 
-// Naming finds which files a text can name, such as a recipe those that it runs.
+// Naming finds the files that a text names, such as a recipe that runs scripts.
 type Naming struct {
 	whole map[string][]string // paths, by their last part
 	stem  map[string][]string // without the end of the name
 }
 
-// NewNaming is for the files that are given.
+// NewNaming returns a Naming for the given files.
 func NewNaming(paths []string) *Naming {
 	n := &Naming{map[string][]string{}, map[string][]string{}}
 	for _, p := range paths {
@@ -151,8 +150,8 @@ func NewNaming(paths []string) *Naming {
 	return n
 }
 
-// In returns the files that a text names: by the last part of their path or, with a folder before it or an
-// interpreter, without the end of the name too.
+// In returns the files that a text names: by the last part of their path or, after a directory or an interpreter,
+// without the ending too.
 func (n *Naming) In(text string, each func(name string)) {
 	before := ""
 	for word := range strings.FieldsFuncSeq(text, func(r rune) bool { return !isNameRune(r) && r != '/' }) {

@@ -8,8 +8,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Alone reports whether the first n digits of each of some ids stand for no other object of
-// the repository, nor for another one of them. The objects themselves need not be there.
+// Alone reports whether the first n digits of each id identify no other object of the repository and no other of the
+// ids. The objects need not exist.
 func (r *Objects) Alone(ctx context.Context, ids []object.ID, n int) (bool, error) {
 	of := map[string]object.ID{}
 	var in strings.Builder
@@ -39,7 +39,7 @@ func (r *Objects) Alone(ctx context.Context, ids []object.ID, n int) (bool, erro
 	return true, nil
 }
 
-// Abbrev returns how many digits of an id core.abbrev asks for; 0 where that is left to git.
+// Abbrev returns the number of digits that core.abbrev asks for, or 0 if git decides.
 func (r *Configuration) Abbrev(ctx context.Context) int {
 	switch v, _ := r.Config(ctx, "core.abbrev"); v {
 	case "", "auto":

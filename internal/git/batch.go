@@ -14,7 +14,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// batch is one long-running `git cat-file --batch`.
+// batch is a long-running `git cat-file --batch`.
 type batch struct {
 	repo *Objects
 
@@ -25,8 +25,7 @@ type batch struct {
 	stop func()
 }
 
-// PartialError reports that a content is not here, in a clone that fetches such when they are needed, and that it
-// could not be fetched.
+// PartialError reports that a partial clone lacks a content and could not fetch it.
 type PartialError struct {
 	ID    object.ID
 	Words string // of git
@@ -37,8 +36,8 @@ func (e *PartialError) Error() string {
 		"be (%s). Nothing was changed. Connect to the remote, and try again", e.ID.Prefix(12), e.Words)
 }
 
-// pool is a few batches, so that objects can be read while others are. The one
-// used last is used next: it has started, and remembers what it read.
+// pool is a few batches, so that several reads can run at once. It reuses the latest one, which has started and has a
+// cache.
 type pool struct {
 	mu   sync.Mutex
 	free []*batch
@@ -46,7 +45,7 @@ type pool struct {
 	one  *sync.Cond
 }
 
-// readers is the number of processes that read objects at a time.
+// readers is the largest number of reading processes.
 const readers = 2
 
 func newPool(r *Objects) *pool {
@@ -80,7 +79,7 @@ func (p *pool) close() {
 	}
 }
 
-// read returns an object. A process that ended is started once more.
+// read returns an object. It restarts a process that ended.
 func (b *batch) read(id object.ID) (object.Kind, []byte, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -105,8 +104,8 @@ func (b *batch) ask(id object.ID) (object.Kind, []byte, error) {
 	return b.answer(id)
 }
 
-// readMany asks for objects without waiting for each answer. What is missing is
-// left out; if the process fails, so is the rest.
+// readMany requests objects without waiting for each answer. It skips missing objects, and all further ones if the
+// process fails.
 func (b *batch) readMany(ids []object.ID, each func(id object.ID, kind object.Kind, data []byte)) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -163,7 +162,7 @@ func (b *batch) answer(id object.ID) (object.Kind, []byte, error) {
 	return kind, data[:size:size], nil
 }
 
-// ended says why the process ended while an object was waited for.
+// ended returns why the process ended during a read.
 func (b *batch) ended(id object.ID, err error) error {
 	b.end() // all it said is there then
 	words := strings.Join(strings.FieldsFunc(b.said.String(), func(c rune) bool { return c == '\n' }), "; ")

@@ -12,8 +12,8 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// OpenCheckout makes the checkout at a folder, or takes the one that is there and is of this
-// very repository, and brings it to a commit. Files that builds left there stay.
+// OpenCheckout creates the checkout at a directory, or takes an existing one of this repository, and brings it to a
+// commit. It keeps files that builds left there.
 func (r *Checkouts) OpenCheckout(ctx context.Context, dir string, commit object.ID) (*vcs.Checkout, error) {
 	if err := r.haveCheckout(ctx, dir, commit); err != nil {
 		return nil, err
@@ -30,8 +30,8 @@ func (r *Checkouts) OpenCheckout(ctx context.Context, dir string, commit object.
 	return &vcs.Checkout{Dir: dir}, nil
 }
 
-// haveCheckout makes the checkout, if it is not there. One is made after the other: git looks at all there are as it
-// makes one, and fails over one that is half made.
+// haveCheckout creates the checkout if needed. Checkouts are created one after the other, because git examines all of
+// them and fails on an incomplete one.
 func (r *Checkouts) haveCheckout(ctx context.Context, dir string, commit object.ID) error {
 	r.making.Lock()
 	defer r.making.Unlock()
@@ -46,8 +46,8 @@ func (r *Checkouts) haveCheckout(ctx context.Context, dir string, commit object.
 	return nil
 }
 
-// holdsCheckout reports whether a checkout is at a folder, and is one of this repository: in a
-// copy of a clone the folder still leads to the one it was copied from.
+// holdsCheckout reports whether a directory is a checkout of this repository. In a copied clone it may belong to the
+// original.
 func (r *Checkouts) holdsCheckout(ctx context.Context, dir string) bool {
 	if _, err := os.Stat(filepath.Join(dir, ".git")); err != nil {
 		return false // git would find the repository around it
@@ -71,8 +71,8 @@ func (r *Checkouts) holdsCheckout(ctx context.Context, dir string) bool {
 	return err == nil
 }
 
-// makeCheckout makes the checkout anew. Of what the repository has on record of others nothing is
-// touched: a person's own may only be unplugged.
+// makeCheckout creates the checkout. It leaves the records of other checkouts alone, because they may be on a disk
+// that is not mounted.
 func (r *Checkouts) makeCheckout(ctx context.Context, dir string, commit object.ID) error {
 	const doing = "preparing the checkout for the check"
 	records, err := r.Inside(ctx, "worktrees")
@@ -98,7 +98,7 @@ func (r *Checkouts) makeCheckout(ctx context.Context, dir string, commit object.
 	return err
 }
 
-// SubmoduleAt returns the commit at which a submodule stands in the working tree; zero where it is not there.
+// SubmoduleAt returns the commit of a submodule in the working tree, or zero.
 func (r *Checkouts) SubmoduleAt(ctx context.Context, path string) object.ID {
 	dir := filepath.Join(r.Dir, filepath.FromSlash(path))
 	if _, err := os.Lstat(filepath.Join(dir, ".git")); err != nil {
@@ -112,9 +112,8 @@ func (r *Checkouts) SubmoduleAt(ctx context.Context, path string) object.ID {
 	return id
 }
 
-// FillSubmodules brings submodules into a checkout of this repository, and those in them, each from the one that is in
-// the person's working tree, as a checkout of its own. It returns the paths of those that are not there, or lack the
-// commit: their folders stay empty.
+// FillSubmodules checks out the submodules of a checkout, recursively, from those in the person's working tree. It
+// returns the paths of those that are missing or lack the commit; their directories stay empty.
 func (r *Checkouts) FillSubmodules(ctx context.Context, c *vcs.Checkout) (empty []string, err error) {
 	if _, err := os.Stat(filepath.Join(c.Dir, ".gitmodules")); err != nil {
 		return nil, nil
@@ -142,7 +141,7 @@ func (r *Checkouts) FillSubmodules(ctx context.Context, c *vcs.Checkout) (empty 
 	return empty, nil
 }
 
-// fill brings one submodule into a checkout.
+// fill checks out one submodule.
 func (r *Checkouts) fill(ctx context.Context, c *vcs.Checkout, path string, commit object.ID) (empty []string,
 	err error) {
 	own := filepath.Join(r.Dir, filepath.FromSlash(path))
@@ -168,14 +167,14 @@ func (r *Checkouts) fill(ctx context.Context, c *vcs.Checkout, path string, comm
 	return empty, err
 }
 
-// runOut runs git in a checkout, or in a submodule, and no hooks.
+// runOut runs git in a checkout or a submodule, without hooks.
 func runOut(ctx context.Context, dir, doing string, args ...string) (string, error) {
 	args = append([]string{"-c", "core.hooksPath=" + os.DevNull}, args...)
 	out, _, err := runIn(ctx, dir, call{doing: doing, args: args})
 	return string(out), err
 }
 
-// ChangedIn lists what is not in a checkout as it is in its commit, and what is there and not known.
+// ChangedIn lists the files of a checkout that differ from its commit or are untracked.
 func (r *Checkouts) ChangedIn(ctx context.Context, c *vcs.Checkout) (paths []string, err error) {
 	out, err := runOut(ctx, c.Dir, "looking at the checkout", "status", "--porcelain=v2", "-z",
 		"--untracked-files=normal", "--no-renames", "--ignore-submodules=all")
@@ -189,7 +188,7 @@ func (r *Checkouts) ChangedIn(ctx context.Context, c *vcs.Checkout) (paths []str
 	return paths, err
 }
 
-// Checkouts are working trees of Dorvik's own, in which the joined code is built.
+// Checkouts are Dorvik's own working trees, in which the joined code is built.
 type Checkouts struct {
 	*Place
 	config  *Configuration
@@ -199,9 +198,8 @@ type Checkouts struct {
 	making  sync.Mutex // one is made after the other
 }
 
-// BuildEnvironment is CleanEnvironment, and what has to be set for what is built in a checkout. A build may ask git
-// about the folder it is in, which is inside the git directory: were it to find the person's working tree from there,
-// it would lock its index, and leave the lock behind where it is ended.
+// BuildEnvironment is cleanEnvironment with the variables for builds in a checkout. A build that runs git must not
+// find the person's working tree, because it would lock its index and leave the lock behind when it is ended.
 func (r *Checkouts) BuildEnvironment() (given, set []string) {
 	return cleanEnvironment(), []string{"GIT_OPTIONAL_LOCKS=0",
 		"GIT_CEILING_DIRECTORIES=" + filepath.Join(r.GitDir, "dorvik")}

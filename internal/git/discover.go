@@ -12,14 +12,14 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Early is a repository of which git has not said yet that it is one, and what its settings are.
+// Early is a repository whose kind and settings git has not confirmed yet.
 type Early struct{ repo *Repo }
 
-// Is reports whether it is the one that was opened.
+// Is reports whether it is the repository that was opened.
 func (e *Early) Is(r *Repo) bool { return e.repo == r }
 
-// Resolve is Repo.Resolve for a plain name; the zero id where it is none. The empty name stands for what the branch
-// that HEAD is on most often follows.
+// Resolve is Repo.Resolve for a plain name. It returns the zero id for others. The empty name stands for the probable
+// upstream of HEAD.
 func (e *Early) Resolve(rev string) object.ID {
 	if rev == "" {
 		branch, _ := e.repo.head()
@@ -32,12 +32,11 @@ func (e *Early) Resolve(rev string) object.ID {
 	return id
 }
 
-// Objects returns what is read, without git as long as it has not said what the repository is.
+// Objects returns a reader that does not use git until git has confirmed the repository.
 func (e *Early) Objects() *Repo { return e.repo }
 
-// discover finds a repository as it most often is: a folder with a .git folder in it, of which git says what its
-// settings are. ok is false where there is anything else about it; then git has to say what it is. early is called
-// while git does.
+// discover finds a repository of the usual form: a directory with a .git directory. It asks git for the settings, and
+// calls early meanwhile. ok is false in all other cases; then git has to be asked what it is.
 func discover(ctx context.Context, dir string, early func(*Early)) (r *Repo, ok bool) {
 	for _, name := range []string{"GIT_CEILING_DIRECTORIES", "GIT_DISCOVERY_ACROSS_FILESYSTEM"} {
 		if os.Getenv(name) != "" {
@@ -89,7 +88,7 @@ func discover(ctx context.Context, dir string, early func(*Early)) (r *Repo, ok 
 	return r, true
 }
 
-// likelyFormat is that of the id that the branch stands at, or else what most have.
+// likelyFormat guesses the format from the branch's id, or returns the usual one.
 func (r *Refs) likelyFormat() object.Format {
 	if branch, ok := r.head(); ok {
 		if id, err := r.readRef("refs/heads/" + branch); err == nil && len(id.Raw()) == object.SHA256.Size() {
@@ -99,7 +98,7 @@ func (r *Refs) likelyFormat() object.Format {
 	return object.SHA1
 }
 
-// topOf goes up from a folder to the first that has a .git folder.
+// topOf returns the nearest directory upwards that has a .git directory.
 func topOf(dir string) (top string, ok bool) {
 	at, err := filepath.Abs(dir)
 	if err == nil {

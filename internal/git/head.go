@@ -14,8 +14,7 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// SetHead has HEAD be on a branch, or where to is not zero on that commit and no branch. What
-// becomes of it is written to its reflog.
+// SetHead points HEAD at a branch or, if to is not zero, at that commit. It writes its reflog.
 func (r *Tree) SetHead(ctx context.Context, branch string, to object.ID, message string) error {
 	const doing = "moving HEAD"
 	if !to.IsZero() {
@@ -67,7 +66,7 @@ func (r *Tree) refsElsewhere() bool {
 	return err != nil || strings.TrimSpace(string(data)) == "ref: refs/heads/.invalid"
 }
 
-// logHead adds a line to the reflog of HEAD, where there is one. That it cannot be is no failure.
+// logHead appends to the reflog of HEAD, if it exists. Failures are ignored.
 func (r *Tree) logHead(ctx context.Context, from, to object.ID, message string) {
 	who, err := r.config.Committer(ctx)
 	if err != nil {

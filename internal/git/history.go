@@ -10,8 +10,7 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Names lists branches, copies of remote branches and tags that name commits. What a remote
-// has as its HEAD is not among them.
+// Names lists branches, remote-tracking branches and tags that name commits, except the HEADs of remotes.
 func (r *Refs) Names(ctx context.Context) ([]vcs.Named, error) {
 	out, err := r.run(ctx, "reading the branches and tags", "for-each-ref",
 		"--format=%(refname)%00%(refname:lstrip=2)%00%(objecttype)%00%(objectname)%00"+
@@ -42,9 +41,9 @@ func (r *Refs) Names(ctx context.Context) ([]vcs.Named, error) {
 	return all, nil
 }
 
-// GraphFiles returns the contents of the repository's commit-graph, the oldest part first; none where there is none,
-// or where it does not count: in a shallow clone, with replaced commits, or by core.commitGraph. Where they lie is
-// documented in gitformat-commit-graph.
+// GraphFiles returns the contents of the repository's commit-graph, oldest part first. It returns none if git would
+// not use it: in a shallow clone, with replaced commits, or because of core.commitGraph. The paths are documented in
+// gitformat-commit-graph.
 func (r *Refs) GraphFiles(ctx context.Context) [][]byte {
 	if r.Shallow {
 		return nil

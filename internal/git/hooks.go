@@ -17,7 +17,7 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Hook looks for a hook in the folder of hooks; it is nil if there is none that can be run.
+// Hook returns an executable hook of the hooks directory, or nil.
 func (r *HookRunner) Hook(dir, name string) *vcs.Hook {
 	path := filepath.Join(dir, name)
 	info, err := os.Stat(path)
@@ -31,7 +31,7 @@ func (r *HookRunner) Hook(dir, name string) *vcs.Hook {
 	return &vcs.Hook{Name: name, Path: path, InTree: r.inTree(real)}
 }
 
-// inTree reports whether a place, without links on the way, is among the files of the working tree.
+// inTree reports whether a path, with links resolved, is in the working tree.
 func (r *HookRunner) inTree(real string) bool {
 	inside := func(dir string) bool {
 		dir, err := filepath.EvalSymlinks(dir)
@@ -41,7 +41,7 @@ func (r *HookRunner) inTree(real string) bool {
 	return inside(r.Dir) && !inside(filepath.Join(r.Dir, ".git")) && !inside(r.GitDir) && !inside(r.Common)
 }
 
-// HooksDir returns the folder of hooks, from the settings; a relative one is below the working tree.
+// HooksDir returns the hooks directory of the settings. A relative one is below the working tree.
 func (r *HookRunner) HooksDir(ctx context.Context) string {
 	dir, err := r.config.ConfigPath(ctx, "core.hooksPath")
 	if err != nil || dir == "" {
@@ -53,8 +53,8 @@ func (r *HookRunner) HooksDir(ctx context.Context) string {
 	return dir
 }
 
-// HooksInTree reports whether any hook that git would run is among the files of the working tree, where a commit can
-// change it, or would be if there were one.
+// HooksInTree reports whether the hooks that git would run are, or would be, in the working tree, where a commit can
+// change them.
 func (r *HookRunner) HooksInTree(ctx context.Context) bool {
 	dir := r.HooksDir(ctx)
 	real, err := filepath.EvalSymlinks(dir)
@@ -71,8 +71,8 @@ func (r *HookRunner) HooksInTree(ctx context.Context) bool {
 	})
 }
 
-// agreedHooks returns the folder that git is given for hooks in place of one among the files of the working tree: none
-// before LetHooksRun was called, whatever an earlier run, or somebody else, has left there.
+// agreedHooks returns the directory that git gets for hooks in place of one in the working tree. It is empty until
+// LetHooksRun is called, whatever an earlier run or others left there.
 func (r *HookRunner) agreedHooks() string {
 	if dir := r.agreed.Load(); dir != nil {
 		return *dir
@@ -80,7 +80,7 @@ func (r *HookRunner) agreedHooks() string {
 	return os.DevNull
 }
 
-// guard returns what keeps git from running hooks that a commit can change, but those that were agreed to.
+// guard returns the settings that keep git from running hooks of the working tree, except agreed ones.
 func (r *HookRunner) guard(ctx context.Context) []string {
 	if !r.HooksInTree(ctx) {
 		return nil
@@ -88,8 +88,8 @@ func (r *HookRunner) guard(ctx context.Context) []string {
 	return []string{"-c", "core.hooksPath=" + r.agreedHooks()}
 }
 
-// LetHooksRun has git run these hooks, and no others, in place of those that a commit can change. Each runs only as
-// long as it, and the files that go with it, hold what they hold in now, by its name and their paths.
+// LetHooksRun lets git run exactly these hooks in place of those in the working tree. Each runs only while it and its
+// files keep their present contents, checked by name and path.
 func (r *HookRunner) LetHooksRun(hooks []*vcs.Hook, now map[string]map[string]string) error {
 	dir := filepath.Join(r.GitDir, "dorvik", "hooks")
 	if err := os.RemoveAll(dir); err != nil {
@@ -114,10 +114,10 @@ func (r *HookRunner) LetHooksRun(hooks []*vcs.Hook, now map[string]map[string]st
 	return nil
 }
 
-// quoted returns a word for the shell.
+// quoted quotes a word for the shell.
 func quoted(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
-// Hooks lists the hooks there are that can be run.
+// Hooks lists the executable hooks.
 func (r *HookRunner) Hooks(ctx context.Context) (out []*vcs.Hook, err error) {
 	dir := r.HooksDir(ctx)
 	entries, err := os.ReadDir(dir)
@@ -132,9 +132,8 @@ func (r *HookRunner) Hooks(ctx context.Context) (out []*vcs.Hook, err error) {
 	return out, err
 }
 
-// RunHook runs a hook as git does, in the working tree or in a checkout, and returns what it said. A hook that ends
-// with anything but 0 is a *HookError. It is started here and not by “git hook run”, which old versions do not have
-// and which hands on no standard input in others.
+// RunHook runs a hook as git does, in the working tree or in a checkout, and returns its output. A nonzero exit is a
+// *HookError. It does not use “git hook run”, which old versions lack and which passes no standard input in others.
 func (r *HookRunner) RunHook(ctx context.Context, h *vcs.Hook, dir, stdin string, args ...string) (said []string,
 	err error) {
 	if dir == "" {
@@ -162,9 +161,8 @@ func (r *HookRunner) RunHook(ctx context.Context, h *vcs.Hook, dir, stdin string
 	return refused.Said, refused
 }
 
-// ToMerge brings the checkout to where a merge is about to be committed: its HEAD at yours, index and files joined,
-// and theirs, unless zero, noted as what is being merged, as it is where a person commits the merge. The function it
-// returns takes that back.
+// ToMerge brings the checkout to the state before a merge commit: HEAD at yours, index and files joined and, unless
+// zero, theirs in MERGE_HEAD. The returned function reverts that.
 func (r *HookRunner) ToMerge(ctx context.Context, c *vcs.Checkout, yours, theirs object.ID) (done func(), err error) {
 	const doing = "preparing the checkout for the hook"
 	if _, err := runOut(ctx, c.Dir, doing, "update-ref", "--no-deref", "HEAD", yours.String()); err != nil {
@@ -184,7 +182,7 @@ func (r *HookRunner) ToMerge(ctx context.Context, c *vcs.Checkout, yours, theirs
 	return func() { os.Remove(path) }, nil
 }
 
-// HookRunner runs the hooks: the programs of the repository that git runs at its steps.
+// HookRunner runs the repository's hooks.
 type HookRunner struct {
 	*Place
 	config *Configuration

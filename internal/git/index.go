@@ -15,18 +15,17 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Index is an index beside the repository's own: made as a copy of that, changed on the side,
-// and put in its place from one moment to the next.
+// Index is an index file besides the repository's own. It starts as a copy, is changed, and replaces the repository's
+// index atomically.
 type Index struct {
 	r    *Tree
 	path string
 }
 
-// IndexFolder is the folder in the git directory that holds such indexes. What is in it while no
-// session is open was left by a run that was cut off.
+// IndexFolder is the directory in the git directory for such files. Files in it without a session are leftovers.
 const IndexFolder = "dorvik/index"
 
-// CopyIndex copies the repository's index, which may not be there yet, under a name.
+// CopyIndex copies the repository's index, which may not exist, under a name.
 func (r *Tree) CopyIndex(ctx context.Context, name string) (*Index, error) {
 	from, err := r.Inside(ctx, "index")
 	if err != nil {
@@ -36,32 +35,31 @@ func (r *Tree) CopyIndex(ctx context.Context, name string) (*Index, error) {
 	return x, copyFile(from, x.path)
 }
 
-// SideIndex returns the index of a name, which may not be there.
+// SideIndex returns the index of a name, which may not exist.
 func (r *Tree) SideIndex(name string) *Index {
 	return &Index{r, filepath.Join(r.GitDir, filepath.FromSlash(IndexFolder), name)}
 }
 
-// IndexFile returns an index that was kept in a file.
+// IndexFile returns an index that was saved in a file.
 func (r *Tree) IndexFile(path string) *Index { return &Index{r, path} }
 
 // Keep copies the index to a file.
 func (x *Index) Keep(file string) error { return copyFile(x.path, file) }
 
-// Take has the index be what a file kept of one.
+// Take replaces the index by one from a file.
 func (x *Index) Take(file string) error { return copyFile(file, x.path) }
 
-// There reports whether the index is there, and was not put in the place of the repository's.
+// There reports whether the index exists and has not been installed.
 func (x *Index) There() bool {
 	_, err := os.Lstat(x.path)
 	return err == nil
 }
 
-// Drop removes it.
+// Drop removes the index.
 func (x *Index) Drop() { os.Remove(x.path) }
 
-// copyFile copies a file, whole or not at all, and when it was changed: to git, an entry of an index
-// that is not older than the index itself may be of a file changed since, however alike the two look.
-// One that is not there leaves none.
+// copyFile copies a file atomically with its modification time. git compares that time with the times of files to find
+// changed ones. A missing file results in none.
 func copyFile(from, to string) error {
 	in, err := os.Open(from)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -102,8 +100,7 @@ func (x *Index) run(ctx context.Context, doing, stdin string, args ...string) (s
 	return string(out), err
 }
 
-// Set has the index hold entries under paths, merged; absent ones are taken out. Files are not
-// touched.
+// Set sets entries under paths as merged; absent ones are removed. It changes no files.
 func (x *Index) Set(ctx context.Context, entries map[string]object.Entry) error {
 	if len(entries) == 0 {
 		return nil
@@ -120,8 +117,7 @@ func (x *Index) Set(ctx context.Context, entries map[string]object.Entry) error 
 	return err
 }
 
-// Add has the index hold files as they are in the working tree; those that are not there are
-// taken out.
+// Add sets entries from files of the working tree. Missing files are removed.
 func (x *Index) Add(ctx context.Context, paths []string) error {
 	if len(paths) == 0 {
 		return nil
@@ -131,7 +127,7 @@ func (x *Index) Add(ctx context.Context, paths []string) error {
 	return err
 }
 
-// Tree makes the tree of what the index holds. What is not merged must have been taken out.
+// Tree creates the tree of the index. Unmerged entries must have been removed.
 func (x *Index) Tree(ctx context.Context) (object.ID, error) {
 	out, err := x.run(ctx, "reading the index", "", "write-tree")
 	if err != nil {
@@ -140,8 +136,8 @@ func (x *Index) Tree(ctx context.Context) (object.ID, error) {
 	return object.ParseID(strings.TrimSpace(out))
 }
 
-// SwitchTree takes this index from one tree to another and, if they are to be, the files of the working tree. Files
-// that are not there are no hindrance; any other that changes and is not as the index has it is.
+// SwitchTree changes the index and, if requested, the files of the working tree from one tree to another. Missing
+// files are ignored; any other file that changes must be as in the index.
 func (x *Index) SwitchTree(ctx context.Context, from, to object.ID, files bool) error {
 	args := []string{"read-tree", "-m"}
 	if files {
@@ -151,13 +147,13 @@ func (x *Index) SwitchTree(ctx context.Context, from, to object.ID, files bool) 
 	return err
 }
 
-// Sparse reports whether the working tree holds a part of the files only.
+// Sparse reports whether the working tree is sparse.
 func (r *Tree) Sparse(ctx context.Context) (bool, error) {
 	return r.config.Flag(ctx, "core.sparseCheckout")
 }
 
-// CheckOut writes files as the index has them, as they would be in the working tree, below another folder. Those that
-// the index has outside of a sparse working tree are left out.
+// CheckOut writes files of the index below another directory, converted as in the working tree. It skips files outside
+// a sparse working tree.
 func (x *Index) CheckOut(ctx context.Context, folder string, paths []string) error {
 	if len(paths) == 0 {
 		return nil
@@ -167,7 +163,7 @@ func (x *Index) CheckOut(ctx context.Context, folder string, paths []string) err
 	return err
 }
 
-// Refresh has the index know files that are as it has them again.
+// Refresh updates the file times in the index.
 func (x *Index) Refresh(ctx context.Context) error {
 	_, err := x.run(ctx, "reading the working tree", "", "update-index", "-q", "--refresh", "--unmerged")
 	if code(err) == 1 {
@@ -176,19 +172,18 @@ func (x *Index) Refresh(ctx context.Context) error {
 	return err
 }
 
-// Listing returns all that the index holds, stages too, as text to be compared.
+// Listing returns the content of the index with its stages as text for comparison.
 func (x *Index) Listing(ctx context.Context) (string, error) {
 	return x.run(ctx, "reading the index", "", "ls-files", "--stage", "-z")
 }
 
-// Listing returns all that the repository's index holds, stages too, as text to be compared.
+// Listing returns the content of the repository's index with its stages as text for comparison.
 func (r *Tree) Listing(ctx context.Context) (string, error) {
 	return r.run(ctx, "reading the index", "ls-files", "--stage", "-z")
 }
 
-// LockIndex takes the lock of the repository's index, as git does: no other git changes it
-// meanwhile. Install lets go of it, and so does unlock. The error is a *LockedError where
-// another has it.
+// LockIndex takes git's lock of the repository's index. Install and unlock release it. The error is a *LockedError if
+// another process has it.
 func (r *Tree) LockIndex(ctx context.Context) (unlock func() error, err error) {
 	lock, err := r.Inside(ctx, "index.lock")
 	if err != nil {
@@ -214,7 +209,7 @@ func (r *Tree) LockIndex(ctx context.Context) (unlock func() error, err error) {
 	}, nil
 }
 
-// Install puts the index in the place of the repository's, whose lock must have been taken.
+// Install replaces the repository's index, which must be locked.
 func (x *Index) Install(ctx context.Context) error {
 	to, err := x.r.Inside(ctx, "index")
 	if err != nil {
@@ -226,8 +221,8 @@ func (x *Index) Install(ctx context.Context) error {
 	return syncDir(filepath.Dir(to))
 }
 
-// Uncommitted returns what is not committed as two trees: all that the index holds, but what is not merged, and all
-// that the files hold. Paths that git does not know are not in them. Only objects are written, that nothing refers to.
+// Uncommitted returns uncommitted work as two trees: the index without unmerged entries, and the files. They contain
+// no untracked paths. It writes only unreferenced objects.
 func (r *Tree) Uncommitted(ctx context.Context, dirty []vcs.Dirty) (staged, files object.ID, err error) {
 	x, err := r.CopyIndex(ctx, "look")
 	if err != nil {

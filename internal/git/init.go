@@ -9,18 +9,17 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// At takes a folder that is known to be a repository of SHA-1 ids, bare or not.
+// At returns the repository at a directory, which must use SHA-1 ids. It may be bare.
 func At(dir string) *Repo {
 	r := newRepo(&Place{Dir: dir, GitDir: dir})
 	r.pool = newPool(r.Objects)
 	return r
 }
 
-// InitBare lays out an empty bare repository, as gitrepository-layout tells.
+// InitBare creates an empty bare repository as gitrepository-layout documents it.
 func InitBare(dir string) error { return layOut(dir, "[core]\n\tbare = true\n") }
 
-// InitClone lays out a repository whose branch follows the same branch of a
-// remote, with no objects in it yet.
+// InitClone creates a repository without objects whose branch follows the branch of the same name of a remote.
 func InitClone(dir, remote, branch, name, email string) error {
 	return layOut(filepath.Join(dir, ".git"), fmt.Sprintf(`[core]
 	bare = false

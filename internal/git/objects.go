@@ -26,8 +26,8 @@ type Objects struct {
 	pool  *pool       // of processes of git, for what is not in the store
 }
 
-// openStore opens the objects to be read without git; nil where git alone can say what an object is: it may stand for
-// another (git-replace), or be kept in a way that is not known here.
+// openStore opens the objects for reading without git. It returns nil if only git can read them: with replaced objects
+// (git-replace) or an unknown storage.
 func (r *Objects) openStore() *odb.Store {
 	if os.Getenv("GIT_REPLACE_REF_BASE") != "" {
 		return nil
@@ -48,11 +48,11 @@ func (r *Objects) openStore() *odb.Store {
 	return s
 }
 
-// Close ends the processes that read objects.
+// Close ends the reading processes.
 func (r *Objects) Close() { r.pool.close() }
 
-// Read returns an object; it makes Repo an object.Reader. What is not found here git is asked for: it may have to be
-// fetched, in a clone that is partial.
+// Read implements object.Reader. It asks git for objects that it does not find, because a partial clone may have to
+// fetch them.
 func (r *Objects) Read(id object.ID) (kind object.Kind, data []byte, err error) {
 	if r.store != nil {
 		if kind, data, err = r.store.Read(id); err == nil {
@@ -66,7 +66,7 @@ func (r *Objects) Read(id object.ID) (kind object.Kind, data []byte, err error) 
 	return kind, data, err
 }
 
-// ReadMany makes Repo an object.ManyReader.
+// ReadMany implements object.ManyReader.
 func (r *Objects) ReadMany(ids []object.ID, each func(id object.ID, kind object.Kind, data []byte)) {
 	if r.store != nil {
 		if ids = r.store.ReadMany(ids, each); len(ids) == 0 {
@@ -79,21 +79,20 @@ func (r *Objects) ReadMany(ids []object.ID, each func(id object.ID, kind object.
 	r.pool.with(func(b *batch) { b.readMany(ids, each) })
 }
 
-// reading makes ready to read objects.
+// reading prepares to read objects.
 func (r *Objects) reading() {
 	r.pool = newPool(r)
 	r.store = r.openStore()
 }
 
-// Keep hands commits that were made in memory over to the repository, with all that they need.
+// Keep stores in-memory commits in the repository with all that they need.
 func (r *Objects) Keep(ctx context.Context, made *object.Overlay, tips ...object.ID) error {
 	return r.AddPack(ctx, func(w io.Writer) (int, error) { return made.WritePack(w, tips...) })
 }
 
-// AddPack hands over a pack, as write writes it. write gives the number of objects in it; 0
-// for no pack at all. The pack is made and indexed in a folder of Dorvik's own, and
-// is in the repository from one moment to the next, or not at all. A .keep file
-// holds git gc off objects that no ref leads to yet, until LetPacksGo.
+// AddPack stores a pack. write writes it and returns its number of objects, or 0 for no pack. The pack is written and
+// indexed in a directory of Dorvik's and then moved into the repository atomically. A .keep file protects its objects
+// from git gc until LetPacksGo.
 func (r *Objects) AddPack(ctx context.Context, write func(w io.Writer) (int, error)) (err error) {
 	const doing = "storing the joined commits"
 	defer func() {
@@ -151,7 +150,7 @@ func (r *Objects) AddPack(ctx context.Context, write func(w io.Writer) (int, err
 	return syncDir(into)
 }
 
-// keepPack makes a .keep file, unless somebody keeps that pack already.
+// keepPack creates a .keep file unless there is one.
 func (r *Objects) keepPack(file string) error {
 	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if errors.Is(err, fs.ErrExist) {
@@ -164,11 +163,10 @@ func (r *Objects) keepPack(file string) error {
 	return err
 }
 
-// keepMark returns the text of a .keep file made for this working tree.
+// keepMark returns the content of .keep files of this working tree.
 func (r *Objects) keepMark() string { return "dorvik " + r.GitDir + "\n" }
 
-// LetPacksGo removes the .keep files that AddPack made for this working tree. Call it
-// when refs lead to all that is to stay.
+// LetPacksGo removes the .keep files of this working tree. Call it when refs protect everything that must stay.
 func (r *Objects) LetPacksGo(ctx context.Context) {
 	in, err := r.Inside(ctx, "objects/pack")
 	if err != nil {
@@ -182,8 +180,7 @@ func (r *Objects) LetPacksGo(ctx context.Context) {
 	}
 }
 
-// Loose returns those of some commits that no ref leads to, in their order, with what they stand on and no ref leads
-// to either.
+// Loose returns the unreachable ones of some commits, in their order, with their unreachable ancestors.
 func (r *Objects) Loose(ctx context.Context, ids []object.ID) (loose []object.ID, err error) {
 	if len(ids) == 0 {
 		return nil, nil
@@ -206,8 +203,8 @@ func (r *Objects) Loose(ctx context.Context, ids []object.ID) (loose []object.ID
 	return loose, nil
 }
 
-// Signature has git check a commit's signature. rev-list, which does it, knows no settings: it runs
-// gpg or gpgsm as they are found, and of other signatures says N, too.
+// Signature lets git check a commit's signature. rev-list, which does it, ignores settings: it runs gpg or gpgsm, and
+// reports N for other signatures.
 func (r *Objects) Signature(ctx context.Context, id object.ID) (vcs.Signed, error) {
 	out, err := r.run(ctx, "checking a signature", "rev-list", "--no-walk", "--no-commit-header", "--format=%G?%x00%GS",
 		id.String())
@@ -215,11 +212,11 @@ func (r *Objects) Signature(ctx context.Context, id object.ID) (vcs.Signed, erro
 	return vcs.Signed{Grade: grade, By: by}, err
 }
 
-// PackFolder is the folder in the git directory in which packs are made. What is in it while
-// none is being made was left by a run that was cut off.
+// PackFolder is the directory in the git directory in which packs are made. Files in it without a session are
+// leftovers.
 const PackFolder = "dorvik/pack"
 
-// until writes to another writer until it is cancelled.
+// until returns a writer that fails when the context ends.
 func until(ctx context.Context, to io.Writer) io.Writer {
 	return writer(func(b []byte) (int, error) {
 		if err := ctx.Err(); err != nil {
@@ -234,5 +231,5 @@ type writer func(b []byte) (int, error)
 
 func (w writer) Write(b []byte) (int, error) { return w(b) }
 
-// errEarly says that git may know of an object, and cannot be asked yet.
+// errEarly reports that an object is not in the local files and git cannot be asked yet.
 var errEarly = errors.New("git has not said yet what the repository is")

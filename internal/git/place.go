@@ -12,7 +12,7 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Place is where a repository is, and has git run there.
+// Place is the location of a repository. It runs git there.
 type Place struct {
 	Dir     string // top of the working tree
 	GitDir  string // of this working tree
@@ -33,13 +33,13 @@ func (r *Place) run(ctx context.Context, doing string, args ...string) (string, 
 	return string(out), err
 }
 
-// runIn runs git in the repository. Hooks that a commit can change are not run by it, but those that were agreed to.
+// runIn runs git in the repository with input. It runs no hooks of the working tree except agreed ones.
 func (r *Place) runIn(ctx context.Context, c call) (stdout, stderr []byte, err error) {
 	c.args = append(r.guard(ctx), c.args...)
 	return runIn(ctx, r.Dir, c)
 }
 
-// Inside returns the place of a file of the repository's own directory.
+// Inside returns the path of a file of the git directory.
 func (r *Place) Inside(ctx context.Context, name string) (string, error) {
 	if r.Common == r.GitDir && name != "hooks" { // which may be set to be elsewhere
 		return filepath.Join(r.GitDir, filepath.FromSlash(name)), nil
@@ -48,7 +48,7 @@ func (r *Place) Inside(ctx context.Context, name string) (string, error) {
 	return strings.TrimSuffix(out, "\n"), err
 }
 
-// ask has git say what repository a folder is in.
+// ask asks git which repository a directory belongs to.
 func (r *Place) ask(ctx context.Context) error {
 	// One question. In a repository without a working tree the last part of it is an error, and the rest is answered.
 	out, err := r.run(ctx, "looking for the repository", "rev-parse", "--is-bare-repository", "--is-inside-work-tree",
@@ -86,7 +86,7 @@ func (r *Place) ask(ctx context.Context) error {
 	return nil
 }
 
-// places asks for each of the places by itself.
+// places asks git for each path separately.
 func (r *Place) places(ctx context.Context) error {
 	var at [3]string
 	for i, of := range []string{"--absolute-git-dir", "--git-common-dir", "--show-toplevel"} {
@@ -100,20 +100,20 @@ func (r *Place) places(ctx context.Context) error {
 	return nil
 }
 
-// ErrNotRepo reports that a folder is in no repository.
+// ErrNotRepo reports that a directory is in no repository.
 var ErrNotRepo = errors.New("this folder is not in a git repository; go to your clone, or give it with -C")
 
 // ErrBare reports that a repository has no working tree.
 var ErrBare = errors.New("this is a bare repository: it has no branch to work on; go to a clone of it")
 
-// InsideError reports that a folder is inside the git directory of a repository.
+// InsideError reports that a directory is inside the git directory of a repository.
 type InsideError struct{ Dir string }
 
 func (e *InsideError) Error() string {
 	return "this is inside the git directory " + e.Dir + ", where no file of yours is; go to the folder above it"
 }
 
-// lockedBy makes a *LockedError of the error of a command that met a lock; any other stays as it is.
+// lockedBy converts the error of a command that met a lock to a *LockedError. Other errors stay as they are.
 func lockedBy(err error, said string) error {
 	if m := inTheWay.FindStringSubmatch(said); err != nil && m != nil {
 		return &vcs.LockedError{Path: m[1], Err: err}

@@ -11,8 +11,8 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Reflog returns the moves of a ref ("HEAD", or a full name) that its reflog has, the oldest first; none where there
-// is no such file or it cannot be read. Lines of another form are passed over.
+// Reflog returns the entries of a ref's reflog ("HEAD" or a full name), oldest first, or none if it cannot be read. It
+// skips malformed lines.
 func (r *Refs) Reflog(ctx context.Context, ref string) (moves []vcs.RefMove) {
 	// No plumbing command prints a reflog's messages; the file is documented in
 	// gitrepository-layout.

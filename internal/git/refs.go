@@ -16,26 +16,26 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// errUnplain says that git has to be asked.
+// errUnplain reports that git has to be asked.
 var errUnplain = errors.New("git has to say that")
 
-// plainName is a name that means nothing but itself in a revision.
+// plainName matches a name that can only be a name in a revision.
 var plainName = rx.New(`^[A-Za-z0-9_][A-Za-z0-9_./-]*$`)
 
-// filesKeepRefs reports whether refs are kept in files.
+// filesKeepRefs reports whether refs are stored in files.
 func (r *Refs) filesKeepRefs() bool {
 	_, err := os.Stat(filepath.Join(r.Common, "reftable"))
 	return os.IsNotExist(err)
 }
 
-// head returns the branch that HEAD names. ok is false if it names none, or git has to be asked.
+// head returns the branch of HEAD. ok is false if HEAD is detached or git has to be asked.
 func (r *Refs) head() (branch string, ok bool) {
 	data, err := os.ReadFile(filepath.Join(r.GitDir, "HEAD"))
 	name, on := strings.CutPrefix(strings.TrimSuffix(string(data), "\n"), "ref: refs/heads/")
 	return name, err == nil && on && r.filesKeepRefs() && plainName.MatchString(name)
 }
 
-// readRef returns what a full name points at; the zero id where it is not there.
+// readRef returns the id of a full ref name, or zero.
 func (r *Refs) readRef(name string) (object.ID, error) {
 	if !r.filesKeepRefs() {
 		return object.ID{}, errUnplain
@@ -67,7 +67,7 @@ func (r *Refs) readRef(name string) (object.ID, error) {
 	return object.ID{}, errUnplain
 }
 
-// packedRef looks a name up among the packed refs.
+// packedRef looks up a name in packed-refs.
 func (r *Refs) packedRef(name string) (object.ID, error) {
 	data, err := os.ReadFile(filepath.Join(r.Common, "packed-refs"))
 	if os.IsNotExist(err) {
@@ -89,7 +89,7 @@ func (r *Refs) packedRef(name string) (object.ID, error) {
 	}
 }
 
-// resolvePlain returns the commit that a plain name means, in the order in which git looks (gitrevisions).
+// resolvePlain returns the commit of a plain name, in git's order of search (gitrevisions).
 func (r *Refs) resolvePlain(rev string) (object.ID, error) {
 	if !plainName.MatchString(rev) || strings.Contains(rev, "..") {
 		return object.ID{}, errUnplain
@@ -135,7 +135,7 @@ func (r *Refs) resolvePlain(rev string) (object.ID, error) {
 	return r.peel(found)
 }
 
-// peel returns the commit that an object is, or that a tag is of.
+// peel returns the commit that an object is or that a tag points at.
 func (r *Refs) peel(id object.ID) (object.ID, error) {
 	for range 10 {
 		if r.objects.store == nil {
@@ -156,8 +156,8 @@ func (r *Refs) peel(id object.ID) (object.ID, error) {
 	return object.ID{}, errUnplain
 }
 
-// followPlain finds what a branch follows from the settings, where all that is set is what git itself sets: one branch
-// of one remote, which is pushed to as well.
+// followPlain returns the upstream of a branch if its settings are those that git writes: one branch of one remote
+// that is also pushed to.
 func (r *Refs) followPlain(list []setting, b *vcs.Branch) bool {
 	var remote, ref string
 	branch := "branch." + b.Name + "."
@@ -197,8 +197,8 @@ func (r *Refs) followPlain(list []setting, b *vcs.Branch) bool {
 	return true
 }
 
-// trackingOf returns the local copy of a remote's branch, as what is fetched is mapped. ok is false if that is said in
-// ways that are not followed here.
+// trackingOf returns the remote-tracking branch of a remote's branch, as the fetch refspecs map it. ok is false for
+// refspecs that are not supported here.
 func trackingOf(list []setting, remote, ref string) (tracking string, ok bool) {
 	for _, s := range list {
 		switch s.key {
@@ -226,14 +226,14 @@ func trackingOf(list []setting, remote, ref string) (tracking string, ok bool) {
 	return tracking, true
 }
 
-// Refs are the branches, tags and other names, and where they stand to the remotes.
+// Refs reads and moves branches, tags and other refs.
 type Refs struct {
 	*Place
 	config  *Configuration
 	objects *Objects
 }
 
-// Ref returns what a full ref name points at; the zero id where it does not exist.
+// Ref returns the id of a full ref name, or zero.
 func (r *Refs) Ref(ctx context.Context, name string) (object.ID, error) {
 	if id, err := r.readRef(name); err == nil {
 		return id, nil
@@ -262,7 +262,7 @@ func (r *Refs) Resolve(ctx context.Context, rev string) (object.ID, error) {
 	return object.ParseID(strings.TrimSpace(out))
 }
 
-// Commits returns the commit a revision names, or those of a range such as A..B, the oldest first.
+// Commits returns the commit of a revision, or those of a range such as A..B, oldest first.
 func (r *Refs) Commits(ctx context.Context, rev string) ([]object.ID, error) {
 	if !strings.Contains(rev, "..") {
 		id, err := r.Resolve(ctx, rev)
@@ -283,8 +283,7 @@ func (r *Refs) Commits(ctx context.Context, rev string) ([]object.ID, error) {
 	return ids, nil
 }
 
-// UpdateRefs moves refs all together or not at all, each only if it is still at
-// its old value.
+// UpdateRefs moves refs, all or none. Each must still have its old value.
 func (r *Refs) UpdateRefs(ctx context.Context, message string, updates ...vcs.RefUpdate) error {
 	zero := strings.Repeat("0", 2*r.Format.Size())
 	hex := func(id object.ID) string {
@@ -314,7 +313,7 @@ func (r *Refs) UpdateRefs(ctx context.Context, message string, updates ...vcs.Re
 	return lockedBy(err, err.Error())
 }
 
-// HoldAt has a name of Dorvik's own, refs/dorvik/NAME, be at a commit: git does not throw that away then.
+// HoldAt sets refs/dorvik/NAME to a commit, which protects it from git gc.
 func (r *Refs) HoldAt(ctx context.Context, name string, at object.ID) error {
 	full := "refs/dorvik/" + name
 	old, err := r.Ref(ctx, full)
@@ -324,8 +323,8 @@ func (r *Refs) HoldAt(ctx context.Context, name string, at object.ID) error {
 	return r.UpdateRefs(ctx, "dorvik: "+name, vcs.RefUpdate{Name: full, New: at, Old: old})
 }
 
-// OnRemote returns a remote branch whose local copy holds a commit, such as "origin/main", or a tag, such as "tag v1";
-// it is empty if there is none does. A tag may have been pushed, and nothing here says that it was not.
+// OnRemote returns a remote-tracking branch that contains a commit, such as "origin/main", or a tag, such as "tag v1",
+// or "". A tag counts because it may have been pushed.
 func (r *Refs) OnRemote(ctx context.Context, id object.ID) (string, error) {
 	out, err := r.run(ctx, "looking whether "+id.String()+" was pushed",
 		"for-each-ref", "--count=20", "--format=%(if)%(symref)%(then)%(else)%(refname)%(end)",
@@ -337,8 +336,8 @@ func (r *Refs) OnRemote(ctx context.Context, id object.ID) (string, error) {
 	return strings.TrimPrefix(on, "refs/remotes/"), err
 }
 
-// Unpushed tells which of some commits no local copy of a remote's branch, and no tag, holds. They stand on others,
-// below which nothing is looked at.
+// Unpushed returns those of some commits that no remote-tracking branch and no tag contains. It does not look below
+// their parents.
 func (r *Refs) Unpushed(ctx context.Context, commits, below []object.ID) (map[object.ID]bool, error) {
 	var ask strings.Builder
 	for _, id := range commits {
@@ -364,9 +363,8 @@ func (r *Refs) Unpushed(ctx context.Context, commits, below []object.ID) (map[ob
 	return unpushed, nil
 }
 
-// Fetched lists the commits that the local copy of a remote branch was at, as its
-// reflog has them; those that a push from here put there are left out. Without a
-// reflog file there are none.
+// Fetched lists the commits that a remote-tracking branch was at, according to its reflog, without those that a push
+// from here set.
 func (r *Refs) Fetched(ctx context.Context, tracking string) (ids []object.ID) {
 	for _, m := range r.Reflog(ctx, tracking) {
 		if m.Why != "update by push" && !slices.Contains(ids, m.To) {
@@ -376,7 +374,7 @@ func (r *Refs) Fetched(ctx context.Context, tracking string) (ids []object.ID) {
 	return ids
 }
 
-// Remotes lists the remotes, the one that is pushed to by itself first.
+// Remotes lists the remotes, the default for pushes first.
 func (r *Refs) Remotes(ctx context.Context) ([]vcs.Remote, error) {
 	set, err := r.config.Settings(ctx, `^(remote\..*\.url|remote\.pushdefault)$`)
 	if err != nil {
@@ -399,8 +397,7 @@ func (r *Refs) Remotes(ctx context.Context) ([]vcs.Remote, error) {
 	return all, nil
 }
 
-// FetchedAt returns when the local copy of a remote's branch was last brought up to date, by git or by Dorvik; the
-// zero time where nothing tells.
+// FetchedAt returns when git or Dorvik last updated the remote-tracking branch, or the zero time.
 func (r *Refs) FetchedAt(ctx context.Context, remote vcs.Remote, tracking string) (at time.Time) {
 	for _, name := range []string{"FETCH_HEAD", "logs/" + tracking, askedName(remote)} {
 		file, err := r.Inside(ctx, name)
@@ -414,5 +411,5 @@ func (r *Refs) FetchedAt(ctx context.Context, remote vcs.Remote, tracking string
 	return at
 }
 
-// askedName returns the file whose age tells when a remote was last asked.
+// askedName is the file whose age tells when a remote was last asked.
 func askedName(remote vcs.Remote) string { return "dorvik/asked-" + remote.Key() }

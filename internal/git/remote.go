@@ -12,13 +12,13 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// telling are the words that tell a kind of refusal, in small letters; … stands for anything between two parts.
+// telling maps words of a message, in lower case, to a kind of refusal. An … matches anything between two parts.
 type telling []struct {
 	kind  vcs.RefusalKind
 	words []string
 }
 
-// byServer are the words of hooks and rules on servers.
+// byServer has the words of hooks and rules on servers.
 var byServer = telling{
 	{vcs.Busy, []string{".lock': file exists", "another git process seems to be running"}},
 	{vcs.Protected, []string{"protected branch", "branch is protected"}},
@@ -27,7 +27,7 @@ var byServer = telling{
 	{vcs.NoAccess, []string{"permission", "denied to"}},
 }
 
-// onTheWire are the words of git about a remote that it does not reach.
+// onTheWire has git's words about an unreachable remote.
 var onTheWire = telling{
 	{vcs.HostKey, []string{"host key verification failed", "remote host identification has changed"}},
 	{vcs.NoLogin, []string{"authentication failed", "could not read username", "could not read password",
@@ -40,7 +40,7 @@ var onTheWire = telling{
 		"unable to access", "connection reset", "hung up unexpectedly"}},
 }
 
-// kind returns the first kind that said tells of, or otherwise.
+// kind returns the first kind whose words said contains, or otherwise.
 func (t telling) kind(said string, otherwise vcs.RefusalKind) vcs.RefusalKind {
 	said = strings.ToLower(said)
 	for _, row := range t {
@@ -55,8 +55,7 @@ func (t telling) kind(said string, otherwise vcs.RefusalKind) vcs.RefusalKind {
 	return otherwise
 }
 
-// parsePush reads the output of `git push --porcelain`. It returns nil for a push that was accepted, as its exit code
-// says.
+// parsePush parses the output of `git push --porcelain`. It returns nil if the exit code is 0.
 func parsePush(stdout, stderr string, exit int) *vcs.Refusal {
 	if exit == 0 {
 		return nil
@@ -93,13 +92,13 @@ func parsePush(stdout, stderr string, exit int) *vcs.Refusal {
 	return r
 }
 
-// hookWords returns what the pre-push hook wrote to its standard output, which comes before git's own.
+// hookWords returns the output of the pre-push hook, which precedes git's.
 func hookWords(stdout string) []string {
 	before, _, _ := strings.Cut("\n"+stdout, "\nTo ")
 	return slices.DeleteFunc(lines(before), func(l string) bool { return strings.HasPrefix(l, "!") })
 }
 
-// wireRefusal reads what git printed about a remote that did not serve it.
+// wireRefusal parses git's output about a remote that did not answer or refused.
 func wireRefusal(stderr string, push bool) *vcs.Refusal {
 	r := &vcs.Refusal{Short: firstFatal(stderr), Words: remoteWords(stderr)}
 	if len(r.Words) == 0 {
@@ -144,8 +143,7 @@ func lines(s string) []string {
 	return out
 }
 
-// wire runs a command that talks to a remote; failures of the remote come as
-// *Refusal.
+// wire runs a command that talks to a remote. Failures of the remote are *Refusal errors.
 func (r *Wire) wire(ctx context.Context, doing string, args ...string) (string, error) {
 	out, stderr, err := r.runIn(ctx, call{doing: doing, args: args})
 	var e *Error
@@ -158,7 +156,7 @@ func (r *Wire) wire(ctx context.Context, doing string, args ...string) (string, 
 	return string(out), err
 }
 
-// Fetch brings the local copy of the remote's branches up to date.
+// Fetch updates the remote-tracking branches.
 func (r *Wire) Fetch(ctx context.Context, remote vcs.Remote) error {
 	_, err := r.wire(ctx, "fetching from "+remote.String(), "fetch", "--quiet", "--no-write-fetch-head",
 		"--no-auto-maintenance", "--", string(remote))
@@ -173,22 +171,21 @@ func (r *Wire) Fetch(ctx context.Context, remote vcs.Remote) error {
 	return nil
 }
 
-// FetchRef brings a single ref of the remote's, by a refspec.
+// FetchRef fetches one ref by a refspec.
 func (r *Wire) FetchRef(ctx context.Context, remote vcs.Remote, refspec string) error {
 	_, err := r.wire(ctx, "fetching from "+remote.String(), "fetch", "--quiet", "--no-write-fetch-head", "--no-tags",
 		"--no-auto-maintenance", "--", string(remote), refspec)
 	return err
 }
 
-// Deepen gets the rest of the history of a shallow clone.
+// Deepen fetches the missing history of a shallow clone.
 func (r *Wire) Deepen(ctx context.Context, remote vcs.Remote) error {
 	_, err := r.wire(ctx, "getting the history from "+remote.String(), "fetch", "--quiet", "--no-write-fetch-head",
 		"--no-auto-maintenance", "--unshallow", "--", string(remote))
 	return err
 }
 
-// RemoteTip asks the remote itself where a branch is; the zero id where it has
-// no such branch.
+// RemoteTip asks the remote for a branch. It returns zero if there is none.
 func (r *Wire) RemoteTip(ctx context.Context, remote vcs.Remote, ref string) (object.ID, error) {
 	out, err := r.wire(ctx, "asking "+remote.String(), "ls-remote", "--", string(remote), ref)
 	if err != nil {
@@ -202,8 +199,8 @@ func (r *Wire) RemoteTip(ctx context.Context, remote vcs.Remote, ref string) (ob
 	return object.ID{}, nil
 }
 
-// Push offers a commit to a branch of the remote, never forcing, and returns what hooks here and the server said. A
-// push that was not accepted comes back as *Refusal.
+// Push pushes a commit to a branch without force and returns the output of hooks and server. A rejected push is a
+// *Refusal.
 func (r *Wire) Push(ctx context.Context, remote vcs.Remote, ref string, tip object.ID) (said []string, err error) {
 	out, stderr, err := r.runIn(ctx, call{doing: "pushing to " + remote.String(),
 		args: []string{"push", "--porcelain", "--", string(remote), tip.String() + ":" + ref}})

@@ -8,13 +8,13 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Open finds the repository that holds a folder.
+// Open opens the repository that contains a directory.
 func Open(ctx context.Context, dir string) (*Repo, error) {
 	return OpenEarly(ctx, dir, func(*Early) {})
 }
 
-// OpenEarly is Open, and calls early before git is asked what the repository is, where that can be guessed: it may
-// begin to read what will be asked for. Where the repository that is opened is another, all of that is to be dropped.
+// OpenEarly is Open, but calls early with a guess of the repository before git has confirmed it, so that reading can
+// begin. If the guess was wrong the caller must drop what it read.
 func OpenEarly(ctx context.Context, dir string, early func(*Early)) (*Repo, error) {
 	if dir == "" {
 		dir = "."
@@ -34,7 +34,7 @@ func OpenEarly(ctx context.Context, dir string, early func(*Early)) (*Repo, erro
 	return r, nil
 }
 
-// Repo is a repository with a working tree: where it is, and what can be read and done there.
+// Repo is a git repository with a working tree.
 type Repo struct {
 	*Place
 	*Configuration
@@ -49,7 +49,7 @@ type Repo struct {
 // Repo is one of the systems that the rooms know.
 var _ vcs.System = (*Repo)(nil)
 
-// newRepo returns a repository at a place, which need not be known as a whole yet.
+// newRepo returns a repository at a place, which may not be confirmed yet.
 func newRepo(at *Place) *Repo {
 	c := &Configuration{Place: at}
 	o := &Objects{Place: at}

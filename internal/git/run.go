@@ -1,6 +1,5 @@
-// Package git is the one package that starts git. It uses git's plumbing and
-// its wire commands only, never the commands that merge, replay or compare,
-// and reads output separated by zero bytes where git offers that.
+// Package git is the only package that runs git. It uses plumbing and wire commands, never those that merge, replay or
+// compare, and output separated by zero bytes where git offers it.
 package git
 
 import (
@@ -18,7 +17,7 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Error is a git command that failed.
+// Error is a failed git command.
 type Error struct {
 	Doing  string // what was being done, such as "reading the branches"
 	Args   []string
@@ -40,8 +39,8 @@ func (e *Error) Unwrap() error { return e.Reason }
 // ErrNoGit reports that git is not installed.
 var ErrNoGit = errors.New("git was not found; install git and see that it is on your PATH")
 
-// environment returns the caller's, less what would point git elsewhere, in a fixed language, never asking on the
-// terminal.
+// environment returns the environment for git: the caller's without variables that select a repository, in a fixed
+// language, without prompts on the terminal.
 func environment() []string {
 	env := make([]string, 0, 48)
 	for _, kv := range os.Environ() {
@@ -55,8 +54,7 @@ func environment() []string {
 	return append(env, "LC_ALL=C", "GIT_TERMINAL_PROMPT=0", "GIT_OPTIONAL_LOCKS=0")
 }
 
-// cleanEnvironment is the caller's environment without the variables by which
-// git hooks point their children at a repository.
+// cleanEnvironment is the caller's environment without the variables with which git hooks select a repository.
 func cleanEnvironment() []string {
 	var env []string
 	for _, kv := range os.Environ() {
@@ -75,8 +73,8 @@ type call struct {
 	index string   // the file of the index that is meant; empty for the repository's own
 }
 
-// allowed are the git commands that Dorvik runs. Those that merge, replay,
-// compare or set work aside are not among them: that is Dorvik's own work.
+// allowed lists the git commands that Dorvik runs. Commands that merge, replay, compare or stash are Dorvik's own
+// work.
 var allowed = map[string]bool{
 	"cat-file": true, "checkout-index": true, "commit-tree": true, "config": true, "fetch": true,
 	"for-each-ref": true, "index-pack": true, "ls-files": true, "ls-remote": true, "push": true,
@@ -84,14 +82,14 @@ var allowed = map[string]bool{
 	"update-index": true, "update-ref": true, "var": true, "worktree": true, "write-tree": true,
 }
 
-// notAllowed is a git command that Dorvik does not run.
+// notAllowed reports a git command that Dorvik does not run.
 type notAllowed struct{ args []string }
 
 func (e notAllowed) Error() string {
 	return fmt.Sprintf("“git %s” is not a command that Dorvik runs", strings.Join(e.args, " "))
 }
 
-// subcommand returns the git command among arguments, after settings given by -c.
+// subcommand returns the git command among arguments, after settings of -c.
 func subcommand(args []string) string {
 	for len(args) > 2 && args[0] == "-c" {
 		args = args[2:]
@@ -102,9 +100,8 @@ func subcommand(args []string) string {
 	return args[0]
 }
 
-// command makes a git command in a session of its own: it has no terminal to
-// ask on, and cancelling kills its helpers too. One that is not allowed fails
-// when it is started.
+// command returns a git command in its own session: it has no terminal, and cancelling also kills its helpers. A
+// command that is not allowed fails at its start.
 func command(ctx context.Context, dir string, args []string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, "git", args...)
 	cmd.Dir, cmd.Env = dir, environment()
@@ -115,7 +112,7 @@ func command(ctx context.Context, dir string, args []string) *exec.Cmd {
 	return cmd
 }
 
-// apart has a command be in a session of its own, all of which cancelling ends.
+// apart starts a command in its own session, which cancelling ends as a whole.
 func apart(cmd *exec.Cmd) {
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM) }
@@ -155,13 +152,13 @@ func failure(ctx context.Context, c call, words string, err error) error {
 	return &Error{Doing: c.doing, Args: c.args, Words: words, Code: code, Reason: err}
 }
 
-// Died reports whether a command was ended by a signal: then it may have left locks.
+// Died reports whether a signal ended a command. It may have left locks.
 func Died(err error) bool {
 	var exit *exec.ExitError
 	return errors.As(err, &exit) && !exit.Exited()
 }
 
-// code returns the exit code of a failed call, 0 for none.
+// code returns the exit code of a failed call, or 0.
 func code(err error) int {
 	var e *Error
 	if errors.As(err, &e) {

@@ -17,8 +17,8 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// settings are all settings of a repository as git reads them, asked for once, and again when one of the files they
-// come from is another.
+// settings caches all settings of a repository as git prints them. It reads them again when one of their files
+// changes.
 type settings struct {
 	mu     sync.Mutex
 	list   []setting
@@ -26,14 +26,14 @@ type settings struct {
 	known  bool
 }
 
-// setting is one that git listed.
+// setting is one setting.
 type setting struct {
 	key, value string
 	bare       bool // it has no value, which for a flag is true
 	scope      string
 }
 
-// stamp tells one state of a file from another; the zero stamp is that of a file that is not there.
+// stamp identifies a state of a file. It is zero for a missing file.
 type stamp struct {
 	size, when int64
 	inode      uint64
@@ -49,7 +49,7 @@ func stampOf(file string) (s stamp) {
 	return s
 }
 
-// allSettings returns the settings as they are now.
+// allSettings returns the present settings.
 func (r *Configuration) allSettings(ctx context.Context) ([]setting, error) {
 	s := &r.settings
 	s.mu.Lock()
@@ -72,7 +72,7 @@ func (r *Configuration) allSettings(ctx context.Context) ([]setting, error) {
 	return s.list, nil
 }
 
-// stamps returns those of the files that settings may come from.
+// stamps returns the stamps of the files that can contain settings.
 func (r *Configuration) stamps() map[string]stamp {
 	out := map[string]stamp{}
 	for _, file := range r.settingsPlaces() {
@@ -81,7 +81,7 @@ func (r *Configuration) stamps() map[string]stamp {
 	return out
 }
 
-// listSettings asks for all settings that hold in a folder.
+// listSettings lists the settings that apply in a directory.
 func listSettings(ctx context.Context, dir string) (string, error) {
 	out, _, err := runIn(ctx, dir, call{doing: "reading the settings", args: []string{"config", "--list",
 		"--show-scope",
@@ -89,11 +89,11 @@ func listSettings(ctx context.Context, dir string) (string, error) {
 	return string(out), err
 }
 
-// tick is how far the time of a file may be behind that of the clock.
+// tick is the resolution of file times: how far they may be behind the clock.
 const tick = 20 * time.Millisecond
 
-// take reads what git listed, asked in a folder at some time. stamps are those of files that it may have looked at: if
-// one was written since, what was listed may be older, and it is not gone by another time.
+// take parses git's list, which was requested at a time. stamps are those of the files then. If one was written since,
+// the list may be outdated and is not reused.
 func (s *settings) take(r *Configuration, dir, text string, stamps map[string]stamp, begun time.Time) {
 	var list []setting
 	fields := strings.Split(strings.TrimSuffix(text, "\x00"), "\x00")
@@ -123,7 +123,7 @@ func (s *settings) take(r *Configuration, dir, text string, stamps map[string]st
 	}
 }
 
-// files returns those that the settings come from, or could come from.
+// files returns the files that the settings come from or could come from.
 func (s *settings) files() map[string]bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -134,7 +134,7 @@ func (s *settings) files() map[string]bool {
 	return out
 }
 
-// settingsPlaces returns the files that git looks into, whether they are there or not, as far as they are known.
+// settingsPlaces returns the files that git reads, existing or not, as far as they are known.
 func (r *Configuration) settingsPlaces() []string {
 	out := []string{filepath.Join(r.Common, "config"), filepath.Join(r.GitDir, "config.worktree")}
 	if global, ok := os.LookupEnv("GIT_CONFIG_GLOBAL"); ok {
@@ -151,7 +151,7 @@ func (r *Configuration) settingsPlaces() []string {
 	return append(out, filepath.Join(home, ".gitconfig"), filepath.Join(dir, "git", "config"))
 }
 
-// keyOf returns a key as git lists it: its first part and its last are the same in small letters.
+// keyOf returns a key as git prints it, with its first and last part in lower case.
 func keyOf(key string) string {
 	first, last := strings.IndexByte(key, '.'), strings.LastIndexByte(key, '.')
 	if first < 0 {
@@ -160,7 +160,7 @@ func keyOf(key string) string {
 	return strings.ToLower(key[:first]) + key[first:last] + strings.ToLower(key[last:])
 }
 
-// setting returns the last value of a key, which stands; nil where it is not set.
+// setting returns the last value of a key, which counts, or nil.
 func (r *Configuration) setting(ctx context.Context, key string) (*setting, error) {
 	all, err := r.allSettings(ctx)
 	if err != nil {
@@ -175,8 +175,7 @@ func (r *Configuration) setting(ctx context.Context, key string) (*setting, erro
 	return nil, nil
 }
 
-// Flag returns a setting that is true or false, in any of the words that git has for these. It returns false if it is
-// not set. The error says what else it is.
+// Flag returns a boolean setting in any of git's spellings, false if it is not set. The error names another value.
 func (r *Configuration) Flag(ctx context.Context, key string) (bool, error) {
 	s, err := r.setting(ctx, key)
 	if err != nil || s == nil {
@@ -199,7 +198,7 @@ func (r *Configuration) Flag(ctx context.Context, key string) (bool, error) {
 	return strings.TrimSpace(out) == "true", err
 }
 
-// Config returns a setting; empty where it is not set.
+// Config returns a setting, or "".
 func (r *Configuration) Config(ctx context.Context, key string) (string, error) {
 	s, err := r.setting(ctx, key)
 	if err != nil || s == nil {
@@ -208,7 +207,7 @@ func (r *Configuration) Config(ctx context.Context, key string) (string, error) 
 	return s.value, nil
 }
 
-// ConfigPath returns a setting that is a path, with ~ and the like worked out; empty where it is not set.
+// ConfigPath returns a path setting with ~ expanded, or "".
 func (r *Configuration) ConfigPath(ctx context.Context, key string) (string, error) {
 	s, err := r.setting(ctx, key)
 	if err != nil || s == nil {
@@ -225,7 +224,7 @@ func (r *Configuration) ConfigPath(ctx context.Context, key string) (string, err
 	return strings.TrimSuffix(string(out), "\x00"), err
 }
 
-// Duration reads a setting that is a time: minutes, or with a unit. Zero where it is not set.
+// Duration returns a time setting: minutes, or a number with a unit. It is zero if not set.
 func (r *Configuration) Duration(ctx context.Context, key string) (time.Duration, error) {
 	said, err := r.Config(ctx, key)
 	if err != nil || said == "" {
@@ -241,8 +240,8 @@ func (r *Configuration) Duration(ctx context.Context, key string) (time.Duration
 	return every, nil
 }
 
-// Values returns every value of a key, in order, and whether each is the person's own: not of the repository. With
-// pattern, of all keys that an expression matches.
+// Values returns all values of a key in order, and whether each is the person's own and not the repository's. With
+// pattern it returns those of all keys that match a regular expression.
 func (r *Configuration) Values(ctx context.Context, key string, pattern bool) (out []vcs.Setting, err error) {
 	all, err := r.allSettings(ctx)
 	if err != nil {
@@ -274,7 +273,7 @@ type Configuration struct {
 	settings settings
 }
 
-// Committer returns the person git would record as committer now.
+// Committer returns the committer that git would record.
 func (r *Configuration) Committer(ctx context.Context) (object.Signature, error) {
 	out, err := r.run(ctx, "asking who you are", "var", "GIT_COMMITTER_IDENT")
 	if err != nil {
@@ -287,14 +286,13 @@ func (r *Configuration) Committer(ctx context.Context) (object.Signature, error)
 	return object.ParseSignature(strings.TrimSpace(out)), nil
 }
 
-// Editor returns the line for the shell by which git would open an editor: GIT_EDITOR, core.editor, VISUAL, EDITOR.
+// Editor returns the shell command with which git would open an editor: GIT_EDITOR, core.editor, VISUAL or EDITOR.
 func (r *Configuration) Editor(ctx context.Context) (string, error) {
 	out, err := r.run(ctx, "asking which editor is yours", "var", "GIT_EDITOR")
 	return strings.TrimSpace(out), err
 }
 
-// Settings returns all settings whose keys match an expression, by their keys: as git prints them, with the first and
-// the last part in small letters and what is between as written.
+// Settings maps the keys that match a regular expression to their values. Keys are as git prints them.
 func (r *Configuration) Settings(ctx context.Context, pattern string) (map[string]string, error) {
 	re, err := regexp.Compile(pattern)
 	if err != nil {
@@ -316,7 +314,7 @@ func (r *Configuration) Settings(ctx context.Context, pattern string) (map[strin
 	return all, nil
 }
 
-// UnsetConfig takes a setting out of the repository's own configuration. One that is not there is no error.
+// UnsetConfig removes a setting from the repository's configuration. A missing one is no error.
 func (r *Configuration) UnsetConfig(ctx context.Context, key string) error {
 	_, err := r.run(ctx, "clearing "+key, "config", "--unset-all", key)
 	if code(err) == 5 { // by which git says that it was not set
@@ -325,7 +323,7 @@ func (r *Configuration) UnsetConfig(ctx context.Context, key string) error {
 	return err
 }
 
-// SetConfig sets something in the repository's own configuration, in place of all it was set to there.
+// SetConfig replaces all values of a setting in the repository's configuration.
 func (r *Configuration) SetConfig(ctx context.Context, key, value string) error {
 	_, err := r.run(ctx, "setting "+key, "config", "--replace-all", key, value)
 	return err

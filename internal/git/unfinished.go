@@ -14,14 +14,14 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// rebaseOptions are files of a rebase and the options they stand for. A file without content stands for a switch.
+// rebaseOptions maps files of a rebase to options. An empty file stands for a switch.
 var rebaseOptions = []struct{ file, name string }{
 	{"signoff", "signoff"}, {"strategy", "strategy"}, {"strategy_opts", "strategy-option"},
 	{"gpg_sign_opt", "gpg-sign"}, {"cdate_is_adate", "committer-date-is-author-date"},
 	{"ignore_date", "reset-author-date"}, {"keep_redundant_commits", "empty=keep"},
 }
 
-// sequencerOptions are settings of a sequence of picks or reverts, and the options they stand for.
+// sequencerOptions maps settings of the sequencer to options.
 var sequencerOptions = []struct{ key, name string }{
 	{"signoff", "signoff"}, {"record-origin", "x"}, {"no-commit", "no-commit"}, {"edit", "edit"},
 	{"keep-redundant-commits", "empty=keep"}, {"strategy", "strategy"}, {"strategy-option", "strategy-option"},
@@ -36,11 +36,11 @@ const (
 	rewritten   = "refs/rewritten" // the labels of a list
 )
 
-// mergeFiles are those that are there while one commit is being made.
+// mergeFiles lists the files that exist while one commit is made.
 var mergeFiles = []string{"MERGE_HEAD", "MERGE_MSG", "MERGE_MODE", "MERGE_RR", "MERGE_AUTOSTASH", "AUTO_MERGE",
 	"CHERRY_PICK_HEAD", "REVERT_HEAD", "REBASE_HEAD", "SQUASH_MSG", rebaseMerge, rebaseApply, sequencer, rewritten}
 
-// gitFiles reads files of the git directory of a working tree.
+// gitFiles reads files of a working tree's git directory.
 type gitFiles struct{ r *Tree }
 
 func (f gitFiles) has(name string) bool {
@@ -48,7 +48,7 @@ func (f gitFiles) has(name string) bool {
 	return err == nil
 }
 
-// raw returns the content of a file; empty where it is not there.
+// raw returns the content of a file, or "".
 func (f gitFiles) raw(name string) string {
 	data, err := os.ReadFile(filepath.Join(f.r.GitDir, filepath.FromSlash(name)))
 	if err != nil {
@@ -57,7 +57,7 @@ func (f gitFiles) raw(name string) string {
 	return string(data)
 }
 
-// text returns the content of a file, without the ends of its last line; empty where it is not there.
+// text returns the content of a file without final line ends, or "".
 func (f gitFiles) text(name string) string { return strings.TrimRight(f.raw(name), "\r\n") }
 
 func (f gitFiles) number(name string) int {
@@ -65,7 +65,7 @@ func (f gitFiles) number(name string) int {
 	return n
 }
 
-// commit looks up the commit that a file names; zero where there is no such file.
+// commit returns the commit that a file names, or zero if it does not exist.
 func (f gitFiles) commit(ctx context.Context, name string) (object.ID, error) {
 	text := f.text(name)
 	if text == "" {
@@ -78,7 +78,7 @@ func (f gitFiles) commit(ctx context.Context, name string) (object.ID, error) {
 	return id, err
 }
 
-// Unfinished reads what git left half done; nil where nothing is.
+// Unfinished returns the half-done operation, or nil.
 func (r *Tree) Unfinished(ctx context.Context) (*vcs.Unfinished, error) {
 	f := gitFiles{r}
 	u := &vcs.Unfinished{Operation: f.operation()}
@@ -125,7 +125,7 @@ func (r *Tree) Unfinished(ctx context.Context) (*vcs.Unfinished, error) {
 	return u, nil
 }
 
-// operation tells by git's files which operation was left half done; it is empty if there is none was.
+// operation returns the half-done operation by git's files, or "".
 func (f gitFiles) operation() vcs.Operation {
 	switch {
 	case f.has(rebaseMerge):
@@ -149,7 +149,7 @@ func (f gitFiles) operation() vcs.Operation {
 	return ""
 }
 
-// Busy names the git operation that was left half done here, if one was.
+// Busy names the half-done operation, if there is one.
 func (r *Tree) Busy() vcs.Operation {
 	f := gitFiles{r}
 	switch {
@@ -167,7 +167,7 @@ func (r *Tree) Busy() vcs.Operation {
 	return ""
 }
 
-// merge reads which lines are being joined.
+// merge reads the lines that are being merged.
 func (f gitFiles) merge(ctx context.Context, u *vcs.Unfinished) error {
 	for line := range strings.Lines(f.text("MERGE_HEAD")) {
 		id, err := f.r.refs.Resolve(ctx, strings.TrimSpace(line))
@@ -179,7 +179,7 @@ func (f gitFiles) merge(ctx context.Context, u *vcs.Unfinished) error {
 	return nil
 }
 
-// begun reads what both kinds of rebase keep.
+// begun reads the files of both kinds of rebase.
 func (f gitFiles) begun(ctx context.Context, u *vcs.Unfinished, dir string) error {
 	u.Branch, _ = strings.CutPrefix(f.text(dir+"/head-name"), "refs/heads/")
 	if !strings.HasPrefix(f.text(dir+"/head-name"), "refs/heads/") {
@@ -239,7 +239,7 @@ func (f gitFiles) rebase(ctx context.Context, u *vcs.Unfinished, dir string) err
 	return nil
 }
 
-// rebaseByPatches reads a rebase that goes by patches: each begins with the id of its commit.
+// rebaseByPatches reads a rebase by patches. Each patch begins with the id of its commit.
 func (f gitFiles) rebaseByPatches(ctx context.Context, u *vcs.Unfinished) error {
 	if err := f.begun(ctx, u, rebaseApply); err != nil {
 		return err
@@ -268,13 +268,13 @@ func (f gitFiles) rebaseByPatches(ctx context.Context, u *vcs.Unfinished) error 
 	return nil
 }
 
-// patches reads how far a series of patches from mails is; the mails are not read.
+// patches reads the progress of git am. It does not read the mails.
 func (f gitFiles) patches(ctx context.Context, u *vcs.Unfinished) error {
 	u.At, u.Patches = f.number(rebaseApply+"/next"), f.number(rebaseApply+"/last")
 	return f.began(ctx, u, "ORIG_HEAD")
 }
 
-// began takes where the branch was before from a file, if that is there.
+// began reads the branch's previous position from a file, if it exists.
 func (f gitFiles) began(ctx context.Context, u *vcs.Unfinished, name string) error {
 	id, err := f.commit(ctx, name)
 	if err == nil && !id.IsZero() {
@@ -320,7 +320,7 @@ func (f gitFiles) picks(ctx context.Context, u *vcs.Unfinished) error {
 
 var setOption = rx.New(`(?m)^\s*([a-z-]+)\s*=\s*(.*?)\s*$`)
 
-// moves reads which branches a rebase moves: of each its name, where it was, and where it goes, a line each.
+// moves parses update-refs: for each branch a line with its name, old position and new one.
 func moves(text string) (out []vcs.BranchMove, err error) {
 	lines := strings.Split(text, "\n")
 	for ; len(lines) >= 3; lines = lines[3:] {
@@ -336,7 +336,7 @@ func moves(text string) (out []vcs.BranchMove, err error) {
 	return out, nil
 }
 
-// commands reads a list.
+// commands parses a list.
 func (r *Tree) commands(ctx context.Context, text string) (out []vcs.Command, err error) {
 	for line := range strings.SplitSeq(text, "\n") {
 		line = strings.TrimSpace(line)
@@ -375,7 +375,7 @@ func (r *Tree) commands(ctx context.Context, text string) (out []vcs.Command, er
 	return out, nil
 }
 
-// Uncommented returns a prepared message without its comments.
+// Uncommented returns a prepared message without comments.
 func (r *Tree) Uncommented(ctx context.Context, text string) (string, error) {
 	mark, err := r.config.Config(ctx, "core.commentChar")
 	if err != nil {
@@ -401,7 +401,7 @@ func (r *Tree) Uncommented(ctx context.Context, text string) (string, error) {
 	return text, nil
 }
 
-// lastAction returns what the reflog of HEAD says was done last.
+// lastAction returns the last entry's text in the reflog of HEAD.
 func (r *Tree) lastAction() string {
 	data, err := os.ReadFile(filepath.Join(r.GitDir, "logs", "HEAD"))
 	if err != nil {

@@ -8,8 +8,8 @@ import (
 	"github.com/fsnotify/fsnotify"
 )
 
-// AwaitSettings returns when one of the files was written anew that git takes settings from, those included that may
-// come to be. It waits without looking: the system tells.
+// AwaitSettings blocks until one of the files of settings, existing or not, was written. The system notifies it; it
+// does not poll.
 func (r *Configuration) AwaitSettings(ctx context.Context) error {
 	const doing = "watching the settings"
 	if _, err := r.allSettings(ctx); err != nil {

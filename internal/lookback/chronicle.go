@@ -13,7 +13,7 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Where is what a commit is to the person. The names are those of `history --json`.
+// Where is where a commit stands from the person's view. Its text is its name in `history --json`.
 type Where string
 
 // What a commit can be.
@@ -42,14 +42,13 @@ type Entry struct {
 	Of     Side             // the side it was on in the last recovery here
 }
 
-// Landmark is a place of a history that is worth going to.
+// Landmark is a place of a history to jump to.
 type Landmark struct {
 	Commit object.ID
 	Words  string
 }
 
-// Chronicle is a history that is read as far as it is looked at. It is not safe for use by
-// several goroutines at a time.
+// Chronicle is a history that is read on demand. It is not safe for concurrent use.
 type Chronicle struct {
 	Landmarks []Landmark
 	Tips      []object.ID
@@ -80,7 +79,7 @@ type made struct {
 	how Where
 }
 
-// Graph returns the repository's commit-graph, nil where there is none. It is read once.
+// Graph returns the repository's commit-graph, or nil. It reads it once.
 func (h *History) Graph(ctx context.Context) *history.Graph {
 	h.graphOnce.Do(func() {
 		files := h.Repo.GraphFiles(ctx)
@@ -94,12 +93,12 @@ func (h *History) Graph(ctx context.Context) *history.Graph {
 	return h.graph
 }
 
-// lastWaypoints is how many of the last joins are told in a history.
+// lastWaypoints is the number of recent joins that a history shows.
 const lastWaypoints = 8
 
-// Chronicle begins a history of some revisions; without any, of the branch with what its
-// upstream has and, of what Dorvik did here, with what a rebase left behind. A revision that
-// is another line is compared with the branch: what it has and the branch has not is Apart.
+// Chronicle begins a history of some revisions. Without any it is that of the branch, with the commits of its upstream
+// and those that a rebase by Dorvik left behind. A revision on another line is compared with the branch: commits that
+// the branch lacks are Apart.
 func (h *History) Chronicle(ctx context.Context, revs ...string) (*Chronicle, error) {
 	c := &Chronicle{w: h, own: len(revs) == 0, lanes: history.NewLanes(), names: map[object.ID][]vcs.Named{},
 		unpushed: map[object.ID]bool{}, new: map[object.ID]bool{}, parted: map[object.ID]bool{},
@@ -137,7 +136,7 @@ func (h *History) Chronicle(ctx context.Context, revs ...string) (*Chronicle, er
 	return c, err
 }
 
-// begin finds the commits that the history begins with.
+// begin finds the commits that the history starts from.
 func (c *Chronicle) begin(ctx context.Context, b vcs.Branch, revs []string) error {
 	add := func(id object.ID) {
 		if !id.IsZero() && !slices.Contains(c.Tips, id) {
@@ -176,7 +175,7 @@ func (c *Chronicle) begin(ctx context.Context, b vcs.Branch, revs []string) erro
 	return nil
 }
 
-// remote finds which commits of the branch the remote does not have.
+// remote finds which commits of the branch the remote lacks.
 func (c *Chronicle) remote(ctx context.Context, b vcs.Branch, names []vcs.Named) error {
 	if b.Tip.IsZero() {
 		return nil
@@ -208,14 +207,14 @@ func (c *Chronicle) remote(ctx context.Context, b vcs.Branch, names []vcs.Named)
 	return nil
 }
 
-// pair has the changes of two lines be compared.
+// pair schedules the comparison of the changes of two lines.
 func (c *Chronicle) pair(d *history.Divergence) {
 	if len(d.Yours) > 0 && len(d.Theirs) > 0 {
 		c.pairs = append(c.pairs, [2][]history.Node{d.Yours, d.Theirs})
 	}
 }
 
-// partAt takes down where two lines part, if they do.
+// partAt records where two lines part.
 func (c *Chronicle) partAt(d *history.Divergence) {
 	if !c.own || len(d.Bases) == 0 || len(d.Yours) == 0 || len(d.Theirs) == 0 || c.parted[d.Bases[0]] {
 		return
@@ -224,15 +223,15 @@ func (c *Chronicle) partAt(d *history.Divergence) {
 	c.Landmarks = append(c.Landmarks, Landmark{d.Bases[0], "where the lines part"})
 }
 
-// pushed takes down all commits of the branch but some as being on the remote.
+// pushed records that the remote has all commits of the branch except some.
 func (c *Chronicle) pushed(but []history.Node) {
 	for _, n := range but {
 		c.unpushed[n.ID] = true
 	}
 }
 
-// Same finds the commits of the two lines that make the same change, as Entry.There has them
-// from then on. Long lines take their time: the rest does not wait for it.
+// Same finds the commits of the two lines that make the same change; Entry.There has them afterwards. It takes time
+// for long lines, so the rest does not wait for it.
 func (c *Chronicle) Same(ctx context.Context) error {
 	for len(c.pairs) > 0 {
 		yours, theirs := c.pairs[0][0], c.pairs[0][1]
@@ -252,18 +251,17 @@ func (c *Chronicle) Same(ctx context.Context) error {
 	return nil
 }
 
-// Compared reports whether the changes of the lines were compared: Same has nothing to do.
+// Compared reports whether Same has nothing left to do.
 func (c *Chronicle) Compared() bool { return len(c.pairs) == 0 }
 
-// Refresh brings what is told of some commits up to what Same has found.
+// Refresh updates entries with the findings of Same.
 func (c *Chronicle) Refresh(entries []Entry) {
 	for i := range entries {
 		entries[i].There = c.there[entries[i].ID]
 	}
 }
 
-// compare tells what another line has that the branch has not, and what of it the branch has
-// by its change.
+// compare finds the commits of another line that the branch lacks, and those whose change it has.
 func (c *Chronicle) compare(ctx context.Context, mine, other object.ID) error {
 	parted, err := history.Diverge(ctx, c.w.Planner.Store, mine, other)
 	if err != nil {
@@ -281,8 +279,7 @@ func (c *Chronicle) compare(ctx context.Context, mine, other object.ID) error {
 	return nil
 }
 
-// joins reads what Dorvik did on the branch: which commits were made of which, and what was
-// left behind.
+// joins reads Dorvik's joins of the branch: which commits were made of which, and which were left behind.
 func (c *Chronicle) joins(ctx context.Context, b vcs.Branch, points []*ledger.Waypoint) error {
 	told := 0
 	for _, p := range slices.Backward(points) {
@@ -323,7 +320,7 @@ func (c *Chronicle) joins(ctx context.Context, b vcs.Branch, points []*ledger.Wa
 	return nil
 }
 
-// sides takes down which commits were on which side in a join.
+// sides records the side of each commit in a join.
 func (c *Chronicle) sides(ctx context.Context, p *ledger.Waypoint) error {
 	if p.By.Is(plan.Pick) {
 		return nil
@@ -346,8 +343,7 @@ func (c *Chronicle) sides(ctx context.Context, p *ledger.Waypoint) error {
 	return nil
 }
 
-// paired finds which of some commits were made of which others: a replayed commit keeps
-// author, moment and message.
+// paired finds which commits were made of which others. A replayed commit keeps author, date and message.
 func (c *Chronicle) paired(olds, news []history.Node, how Where) {
 	key := func(n history.Node) string { return n.AuthorLine + "\x00" + strings.TrimSpace(n.Message) }
 	by := map[string]object.ID{}
@@ -363,7 +359,7 @@ func (c *Chronicle) paired(olds, news []history.Node, how Where) {
 	}
 }
 
-// left takes down what a join left behind that is in no line any more.
+// left records the commits that a join left behind and that no line contains any longer.
 func (c *Chronicle) left(ctx context.Context, b vcs.Branch, p *ledger.Waypoint, olds []history.Node) error {
 	if len(olds) == 0 {
 		return nil
@@ -383,7 +379,7 @@ func (c *Chronicle) left(ctx context.Context, b vcs.Branch, p *ledger.Waypoint, 
 	return nil
 }
 
-// More reads the next commits, at most n; none where the history is at its end.
+// More reads at most n more commits. It returns none at the end of the history.
 func (c *Chronicle) More(ctx context.Context, n int) ([]Entry, error) {
 	listed, err := c.log.Next(ctx, n)
 	if err != nil {
@@ -418,10 +414,10 @@ func (c *Chronicle) More(ctx context.Context, n int) ([]Entry, error) {
 	return entries, nil
 }
 
-// Cut reports whether the history ends in a shallow clone's boundary.
+// Cut reports whether the history ends at the boundary of a shallow clone.
 func (c *Chronicle) Cut() bool { return c.log.Cut() }
 
-// Side is whose commit it is to the person, as a sign tells it.
+// Side is whose commit it is from the person's view. It has a sign.
 type Side uint8
 
 // The sides a commit can be on.
@@ -433,8 +429,7 @@ const (
 	SideBehind // no line has it any more
 )
 
-// Side tells whose commit it is: yours where the remote does not have it, theirs where you do
-// not, and of both lines else.
+// Side returns yours if the remote lacks the commit, theirs if the branch lacks it, and otherwise both.
 func (e *Entry) Side() Side {
 	switch {
 	case e.Where == LeftBehind:
@@ -452,7 +447,7 @@ func (e *Entry) Side() Side {
 // Sign returns the sign of the side.
 func (e *Entry) Sign() string { return [...]string{"○", "◐", "◑", "●", "◌"}[e.Side()] }
 
-// Said tells in a few words each what there is to say of a commit. short writes an id.
+// Said returns remarks about a commit, a few words each. short formats an id.
 func (e *Entry) Said(short func(object.ID) string) (out []string) {
 	if e.Here {
 		out = append(out, "in your branch, not there")

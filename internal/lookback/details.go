@@ -17,7 +17,7 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 )
 
-// Details is a commit as it is looked at.
+// Details is everything that is shown of a commit.
 type Details struct {
 	history.Node
 	Signature  string // a few words; empty where it has none
@@ -26,13 +26,13 @@ type Details struct {
 	Decided    *decided.Account // of a merge commit
 }
 
-// Reference is a task's or issue's sign in a message: bytes [From, To) of Commit.Text.
+// Reference is the sign of a task or an issue in a message: bytes [From, To) of Commit.Text.
 type Reference struct {
 	From, To int
 	Text     string
 }
 
-// Against is what a commit changed of a parent.
+// Against is what a commit changed against one parent.
 type Against struct {
 	Parent history.Node // zero for a commit without one
 	Files  []ChangedFile
@@ -88,12 +88,12 @@ func (h *History) Details(ctx context.Context, id object.ID, progress func(done,
 	return d, nil
 }
 
-// Decided tells what a person decided in a merge commit.
+// Decided returns what a person decided in a merge commit.
 func (h *History) Decided(ctx context.Context, c *object.Commit) (*decided.Account, error) {
 	return decided.Of(ctx, h.Planner.Engine, h.Planner.Files, c)
 }
 
-// signature says how a signature stands.
+// signature describes the state of a signature.
 func (h *History) signature(ctx context.Context, kind string, id object.ID) string {
 	s, err := h.Repo.Signature(ctx, id)
 	by := ""
@@ -121,7 +121,7 @@ func (h *History) signature(ctx context.Context, kind string, id object.ID) stri
 // usualReferences matches signs such as #12 and ABC-12.
 const usualReferences = `#[0-9]+\b|\b[A-Z][A-Z0-9]+-[0-9]+\b`
 
-// referencePattern returns how references look: dorvik.reference, or the usual ways.
+// referencePattern returns the form of references: dorvik.reference, or the usual ones.
 func (h *History) referencePattern(ctx context.Context) (*regexp.Regexp, error) {
 	own, err := h.Repo.Config(ctx, "dorvik.reference")
 	if err != nil {
@@ -146,7 +146,7 @@ func references(pattern *regexp.Regexp, text string) (out []Reference) {
 	return out
 }
 
-// Changed lists the files that differ between two trees, with their counts.
+// Changed lists the files that differ between two trees with their counts.
 func (h *History) Changed(ctx context.Context, old, new object.ID, progress func(done, of int)) ([]ChangedFile,
 	error) {
 	changes, err := h.Planner.Store.Changes(old, new)
@@ -205,7 +205,7 @@ func (h *History) Changed(ctx context.Context, old, new object.ID, progress func
 	return out, nil
 }
 
-// count counts the lines that a file has more and less.
+// count counts the added and removed lines of a file.
 func (h *History) count(f *ChangedFile) error {
 	old, new, ok, err := h.bothTexts(f)
 	if err != nil || !ok {
@@ -219,7 +219,7 @@ func (h *History) count(f *ChangedFile) error {
 	return nil
 }
 
-// texts gives a file before and after. ok is false if one of them is no text.
+// bothTexts returns a file before and after. ok is false if one of them is no text.
 func (h *History) bothTexts(f *ChangedFile) (old, new string, ok bool, err error) {
 	for _, side := range []struct {
 		e  object.Entry
@@ -240,7 +240,7 @@ func (h *History) bothTexts(f *ChangedFile) (old, new string, ok bool, err error
 	return old, new, true, nil
 }
 
-// ChangeKind is what a line of a change is.
+// ChangeKind is the kind of a line of a change.
 type ChangeKind uint8
 
 // The kinds.
@@ -251,7 +251,7 @@ const (
 	LinesFolded // lines that are not shown, Count of them
 )
 
-// ChangeLine is a line of a change as it is read.
+// ChangeLine is a line of a displayed change.
 type ChangeLine struct {
 	Kind     ChangeKind
 	Old, New int // its numbers before and after, from 1; 0 where it is not there
@@ -260,10 +260,10 @@ type ChangeLine struct {
 	Count    int
 }
 
-// around is how many lines are shown around a change.
+// around is the number of lines shown around a change.
 const around = 3
 
-// Change returns the lines of a file's change with a few around each. ok is false where it has none.
+// Change returns the lines of a file's change with a few around each edit. ok is false if there is none.
 func (h *History) Change(f ChangedFile) (lines []ChangeLine, ok bool, err error) {
 	old, new, ok, err := h.bothTexts(&f)
 	if err != nil || !ok {
@@ -302,7 +302,7 @@ func (h *History) Change(f ChangedFile) (lines []ChangeLine, ok bool, err error)
 	return lines, true, nil
 }
 
-// changeLines returns the lines of one edit. Where as many lines stand for as many, their words are compared.
+// changeLines returns the lines of one edit. If it replaces lines by equally many, it compares their words.
 func changeLines(a, b []string, e diff.Edit) (lines []ChangeLine) {
 	gone, added := make([]ChangeLine, 0, e.A1-e.A0), make([]ChangeLine, 0, e.B1-e.B0)
 	for i := e.A0; i < e.A1; i++ {
@@ -319,7 +319,7 @@ func changeLines(a, b []string, e diff.Edit) (lines []ChangeLine) {
 	return append(gone, added...)
 }
 
-// markWords returns the bytes in which two lines differ, word by word; none where most of them do.
+// markWords returns the byte ranges in which two lines differ, word by word, or nil if most words differ.
 func markWords(old, new string) (gone, added [][2]int) {
 	a, b := diff.Words(old), diff.Words(new)
 	length := func(words []string) int { return len(strings.Join(words, "")) }
@@ -339,8 +339,7 @@ func markWords(old, new string) (gone, added [][2]int) {
 	return gone, added
 }
 
-// Annotate finds for each line of a file, as a revision has it, where it comes from. An empty
-// revision is HEAD.
+// Annotate finds the origin of each line of a file in a revision. An empty revision is HEAD.
 func (h *History) Annotate(ctx context.Context, rev, path string) (*annotate.Annotation, object.ID, error) {
 	if rev == "" {
 		rev = "HEAD"
@@ -354,7 +353,7 @@ func (h *History) Annotate(ctx context.Context, rev, path string) (*annotate.Ann
 	return a, id, err
 }
 
-// AnnotateCommit is Annotate for a commit, which may be one in memory.
+// AnnotateCommit is Annotate for a commit, which may be in memory.
 func (h *History) AnnotateCommit(ctx context.Context, id object.ID, path string) (*annotate.Annotation, error) {
 	a, err := annotate.New(h.Planner.Engine, h.Graph(ctx), id, path)
 	if err == nil {
@@ -363,8 +362,7 @@ func (h *History) AnnotateCommit(ctx context.Context, id object.ID, path string)
 	return a, err
 }
 
-// Preview returns a commit in memory that stands for a joined tree before it is made, so that its lines can be looked
-// at like those of any other.
+// Preview returns an in-memory commit for a joined tree that was not accepted yet, so its lines can be annotated.
 func (h *History) Preview(ctx context.Context, p *plan.Position, tree object.ID) (object.ID, error) {
 	who, err := h.Repo.Committer(ctx)
 	if err != nil {
@@ -375,14 +373,13 @@ func (h *History) Preview(ctx context.Context, p *plan.Position, tree object.ID)
 		Committer:  who, Message: "The joined result, as it is now and not made yet\n"}), nil
 }
 
-// Texts returns a file before and after; empty ones where it has no text.
+// Texts returns a file before and after a change. Binary and missing files are empty.
 func (h *History) Texts(f ChangedFile) (old, new string, err error) {
 	old, new, _, err = h.bothTexts(&f)
 	return old, new, err
 }
 
-// FileBefore returns the file that a commit's file was before it, in the first parent that had it; an empty path where
-// the commit brought it.
+// FileBefore returns the path of a commit's file in the first parent that has it, or "" if the commit added it.
 func (h *History) FileBefore(ctx context.Context, n history.Node, path string) (commit object.ID, was string,
 	err error) {
 	for _, p := range n.Parents {
@@ -408,7 +405,7 @@ func (h *History) FileBefore(ctx context.Context, n history.Node, path string) (
 	return commit, "", nil
 }
 
-// LinesChanged returns how many lines a commit added and removed, against its first parent.
+// LinesChanged returns the number of lines that a commit added and removed against its first parent.
 func (h *History) LinesChanged(ctx context.Context, n history.Node) (lines int, err error) {
 	before, err := history.FirstParentTree(h.Planner.Store, n.Commit)
 	if err != nil {
@@ -421,15 +418,15 @@ func (h *History) LinesChanged(ctx context.Context, n history.Node) (lines int, 
 	return lines, err
 }
 
-// Edited is what a commit changed of some files, line by line.
+// Edited is what a commit changed in some files, line by line.
 type Edited struct {
 	Files []ChangedFile
 	Lines [][]ChangeLine // of each; none of what is no text
 	More  int            // files that it changed besides
 }
 
-// EditedBy returns what a commit changed against its first parent: of the files that something is about or, where it
-// changed none of those, of all.
+// EditedBy returns what a commit changed against its first parent, in the given files or, if it changed none of them,
+// in all.
 func (h *History) EditedBy(ctx context.Context, n history.Node, about []string) (out Edited, err error) {
 	before, err := history.FirstParentTree(h.Planner.Store, n.Commit)
 	if err != nil {

@@ -8,7 +8,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Find is what commits are looked for by: all of it has to be so. The zero Find is every commit.
+// Find is a search for commits. All of its conditions must hold. The zero Find matches every commit.
 type Find struct {
 	By    string   // in the author's name or address
 	In    string   // a file or folder that the commit changed
@@ -17,9 +17,8 @@ type Find struct {
 	Until time.Time // the end of that day
 }
 
-// ParseFind reads what people type: words, and by:NAME, in:PATH, since:DATE and until:DATE. A
-// date is 2026-03-04, 2026-03 or 2026. Letters count alike, large and small; a value with
-// blanks in it stands between quotes.
+// ParseFind parses a search: words, by:NAME, in:PATH, since:DATE and until:DATE. A date is 2026-03-04, 2026-03 or
+// 2026. Case does not matter. Quotes enclose values with blanks.
 func ParseFind(s string) (Find, error) {
 	var f Find
 	for _, word := range quotedFields(s) {
@@ -48,7 +47,7 @@ func ParseFind(s string) (Find, error) {
 	return f, nil
 }
 
-// quotedFields splits at blanks that are not between quotes, and takes the quotes away.
+// quotedFields splits at blanks outside quotes and removes the quotes.
 func quotedFields(s string) (out []string) {
 	quoted := false
 	for _, word := range strings.FieldsFunc(s, func(r rune) bool {
@@ -77,12 +76,12 @@ func day(s string) (from, to time.Time, err error) {
 	return from, to, fmt.Errorf("%q is no date: write it as 2026-03-04, 2026-03 or 2026", s)
 }
 
-// Empty reports whether every commit is found.
+// Empty reports whether every commit matches.
 func (f Find) Empty() bool {
 	return f.By == "" && f.In == "" && len(f.Words) == 0 && f.Since.IsZero() && f.Until.IsZero()
 }
 
-// Found returns those of some commits that are looked for.
+// Found returns the matching ones of some commits.
 func (h *History) Found(f Find, entries []Entry) (out []Entry, err error) {
 	var trees []object.ID
 	for _, e := range entries {
@@ -108,7 +107,7 @@ func (h *History) Found(f Find, entries []Entry) (out []Entry, err error) {
 	return kept, nil
 }
 
-// says looks at all but the files.
+// says checks all conditions except those on files.
 func (f Find) says(c *object.Commit, id object.ID) bool {
 	who := c.Author()
 	if f.By != "" && !strings.Contains(strings.ToLower(who.Name+" <"+who.Email+">"), f.By) {
@@ -131,7 +130,7 @@ func (f Find) says(c *object.Commit, id object.ID) bool {
 	return true
 }
 
-// touches reports whether a commit changed a file or folder: against every parent.
+// touches reports whether a commit changed a file or directory against every parent.
 func (h *History) touches(e Entry, path string) (bool, error) {
 	now, err := h.Planner.Store.Find(e.Tree, path)
 	if err != nil {

@@ -9,7 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Branch is where the person stands, and what the branch follows.
+// Branch is the current branch and its upstream.
 type Branch struct {
 	Name     string    // such as main; empty when detached
 	Tip      object.ID // zero when unborn
@@ -20,14 +20,14 @@ type Branch struct {
 	Dest     Dest      // where git would push it, where that is set apart
 }
 
-// Dest is a branch of a remote that is pushed to.
+// Dest is a branch of a remote to push to.
 type Dest struct {
 	Name, Tracking string
 	Remote         Remote
 	Ref            string
 }
 
-// To returns where the branch is pushed.
+// To returns the destination of pushes.
 func (b Branch) To() Dest {
 	if b.Dest.Remote != "" {
 		return b.Dest
@@ -38,7 +38,7 @@ func (b Branch) To() Dest {
 // Full returns the branch's full name.
 func (b Branch) Full() string { return "refs/heads/" + b.Name }
 
-// Dirty is a path with work that is not committed.
+// Dirty is a path with uncommitted work.
 type Dirty struct {
 	Path      string
 	Staged    bool // the index differs from the commit
@@ -49,14 +49,13 @@ type Dirty struct {
 	Stages    [3]object.Entry // of a conflict: the index's entries of the base, of HEAD's side and of the other
 }
 
-// RefUpdate moves a ref from Old to New; a zero Old makes it, a zero New
-// removes it.
+// RefUpdate moves a ref from Old to New. A zero Old creates it and a zero New deletes it.
 type RefUpdate struct {
 	Name     string
 	New, Old object.ID
 }
 
-// RefMovedError reports that a ref was not where it was expected to be.
+// RefMovedError reports that a ref was not at its expected value.
 type RefMovedError struct {
 	Name string
 	Err  error
@@ -68,29 +67,29 @@ func (e *RefMovedError) Error() string {
 
 func (e *RefMovedError) Unwrap() error { return e.Err }
 
-// Setting is a value of the configuration, and whether it is the person's own: not of a file in the repository, which
-// can come with it.
+// Setting is a value of the configuration. Own reports that it is the person's and not from a file of the repository,
+// which can come with a clone.
 type Setting struct {
 	Name  string // as git writes it
 	Value string
 	Own   bool
 }
 
-// Named is a branch or a tag and the commit it names.
+// Named is a branch or a tag with its commit.
 type Named struct {
 	Name   string // such as main, origin/main, v1.2
 	Full   string // such as refs/remotes/origin/main
 	Commit object.ID
 }
 
-// Signed is what git finds about a commit's signature.
+// Signed is git's verdict about a commit's signature.
 type Signed struct {
 	// as git's pretty formats have it: G good, U good of unknown validity, B bad, E not to be checked, N none…
 	Grade string
 	By    string // the name it was made with, where that is known
 }
 
-// RefMove is one entry of a reflog: what a ref was moved to, when, and the words that went with it.
+// RefMove is an entry of a reflog: the new value, the time and the message.
 type RefMove struct {
 	To   object.ID
 	When time.Time // zero where the entry does not tell

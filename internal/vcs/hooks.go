@@ -1,6 +1,6 @@
 package vcs
 
-// Hook is a program of the repository's that git runs at a step.
+// Hook is a program of the repository that git runs at a step.
 type Hook struct {
 	Name   string
 	Path   string

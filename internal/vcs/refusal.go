@@ -76,7 +76,7 @@ func (k RefusalKind) row() refusalRow {
 	return r
 }
 
-// Refusal is a push that was not accepted, or a remote that did not answer.
+// Refusal is a rejected push, or a remote that did not answer.
 type Refusal struct {
 	Kind  RefusalKind
 	Short string   // git's own reason, such as "fetch first"
@@ -91,13 +91,13 @@ func (r *Refusal) Error() string {
 	return text
 }
 
-// Raced reports whether the server could not write its ref. Another push that is still under way and one that was first
-// read alike: where the ref is now tells which.
+// Raced reports whether the server could not write its ref. An unfinished push and a faster one look alike here; the
+// ref's present value tells which it was.
 func (r *Refusal) Raced() bool {
 	return slices.ContainsFunc(raced, func(w string) bool { return strings.Contains(r.Short, w) })
 }
 
-// raced are the words by which a server says that it could not write its ref.
+// raced lists a server's words for a ref that it could not write.
 var raced = []string{"cannot lock ref", "failed to update ref", "incorrect old value"}
 
 // Head returns the first sentence about the refusal.
@@ -109,7 +109,7 @@ func (r *Refusal) Next() string { return r.Kind.row().next }
 // Again returns how to push after that, without a full stop.
 func (r *Refusal) Again() string { return r.Kind.row().again }
 
-// HookError reports that a hook refused what was to be done.
+// HookError reports that a hook refused an operation.
 type HookError struct {
 	Name string
 	Said []string // on both its outputs
@@ -124,7 +124,7 @@ func (e *HookError) Error() string {
 	return fmt.Sprintf("the hook %s ended with %d%s", e.Name, e.Code, said)
 }
 
-// LockedError reports that another git has the index, or a ref, or died while it had.
+// LockedError reports a lock of another git on the index or a ref, or one that a killed git left.
 type LockedError struct {
 	Path string
 	Err  error

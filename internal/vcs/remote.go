@@ -8,18 +8,17 @@ import (
 	"dorvik.dev/dorvik/internal/core/rx"
 )
 
-// Remote names a remote: by its name in the configuration, or by a URL, which may hold a
-// password or a token. Give string(r) to git alone. Everything else takes r.String() or
-// r.Key().
+// Remote is the name of a remote or a URL, which may contain a password or a token. Pass string(r) to git alone. Use
+// r.String() or r.Key() everywhere else.
 type Remote string
 
-// String returns the name as people may see it.
+// String returns the name without secrets.
 func (r Remote) String() string { return WithoutSecrets(string(r)) }
 
-// MarshalText returns JSON what people may see, too.
+// MarshalText returns the name without secrets for JSON.
 func (r Remote) MarshalText() ([]byte, error) { return []byte(r.String()), nil }
 
-// Key returns the name as part of the name of a file or a ref: the name itself where that is plain, else a hash of it.
+// Key returns the name for use in file and ref names: the name itself if it is plain, otherwise a hash.
 func (r Remote) Key() string {
 	if plainRemote.MatchString(string(r)) && !strings.HasSuffix(string(r), ".lock") {
 		return string(r)
@@ -33,8 +32,8 @@ var (
 	urlQuery    = rx.New(`([A-Za-z][A-Za-z0-9+.-]*://[^\s?#'"<>]*)[?#][^\s'"<>]*`)
 )
 
-// WithoutSecrets takes user information, query and fragment out of every URL in a text: any
-// of them may be a password or a token.
+// WithoutSecrets removes user information, query and fragment from every URL in a text, because they may contain a
+// password or a token.
 func WithoutSecrets(text string) string {
 	return urlQuery.ReplaceAllString(userInfo.ReplaceAllString(text, "$1"), "$1")
 }

@@ -6,7 +6,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Operation is what git can leave half done. The names are those of `look --json`.
+// Operation is an operation that git can leave half done. Its text is its name in `look --json`.
 type Operation string
 
 // The operations.
@@ -21,8 +21,7 @@ const (
 	Unmerged Operation = "unmerged"
 )
 
-// Verb is what a line of a rebase's list does. A verb without a row in the table below is one that Dorvik does not
-// know.
+// Verb is the command of a line in a rebase's list. Verbs without a row in the table are unknown to Dorvik.
 type Verb string
 
 // The verbs.
@@ -77,7 +76,7 @@ var verbs = []verbRow{
 	{UpdateRef, "u", Text, false},
 }
 
-// ParseVerb returns the verb of a word or of its abbreviation. A word that is no verb is returned as it is.
+// ParseVerb returns the verb of a word or an abbreviation. An unknown word becomes a Verb as it is.
 func ParseVerb(word string) Verb {
 	for _, r := range verbs {
 		if word == string(r.verb) || word == r.short {
@@ -115,7 +114,7 @@ type Command struct {
 	Names  []string // that label, reset and merge go by
 }
 
-// Unfinished is what git left half done in a working tree, as its own files tell.
+// Unfinished is an operation that git left half done in a working tree.
 type Unfinished struct {
 	Operation Operation
 	Branch    string      // that it is done to; empty where HEAD was on none
@@ -144,14 +143,14 @@ type Unfinished struct {
 	Pulled  bool         // it was begun by a pull
 }
 
-// BranchMove is the move of a branch that stands on replayed commits, as update-ref in a rebase's list asks for it.
+// BranchMove is the move of another branch that update-ref in a rebase's list asks for.
 type BranchMove struct {
 	Name string
 	From object.ID // where it was when the rebase began
 	To   object.ID // where the list has moved it; zero while that line of the list is still to come
 }
 
-// Option is an option that an operation was begun with, under its name on git's command line.
+// Option is an option of an operation, under its name on git's command line.
 type Option struct{ Name, Value string }
 
 // Has reports whether the operation was begun with an option.

@@ -1,10 +1,8 @@
-// Package misfit finds edits that join as text and will not work together: one side took away, renamed or changed
-// something, and what the other side wrote at the same time uses it as it was. It reads both sides' edits and, where
-// those raise a suspicion, the joined files around them; nothing is built. It is quiet where it is not sure.
-//
-// Go is checked by its own type checker (go/types), against the sources that are in the joined tree: what the joined
-// package does not compile for, and neither side's does, is a misfit. Other languages are read by how their
-// definitions begin, and by lexers for what is a name and what a comment or a string.
+// Package misfit finds edits that join as text but will not work together: one side removed, renamed or changed
+// something that new code of the other side uses in its old form. It reads both sides' edits and, on suspicion, the
+// joined files around them; it builds nothing, and reports nothing where it is not sure. Go is type-checked (go/types)
+// against the sources in the joined tree: an error of the joined package that neither side has is a misfit. In other
+// languages definitions are found by how they begin, and lexers tell names from comments and strings.
 package misfit
 
 import (
@@ -15,7 +13,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Kind is what happened to the thing that does not fit. The names are those of the JSON.
+// Kind is what happened to the thing that no longer fits. Its text is its name in JSON.
 type Kind string
 
 // The kinds.
@@ -30,7 +28,7 @@ const (
 	Implements Kind = "implements" // an interface asks for more
 )
 
-// Place is a line, from 1, of a side's version of a file. For what is gone it is that of the base.
+// Place is a line, from 1, of a side's version of a file. A removed line is one of the base.
 type Place struct {
 	Side merge.Side
 	Path string
@@ -39,7 +37,7 @@ type Place struct {
 	Text string // of the line, with its end
 }
 
-// Misfit is a pair of edits that do not fit.
+// Misfit is a pair of edits that do not work together.
 type Misfit struct {
 	Kind    Kind
 	Name    string
@@ -49,7 +47,7 @@ type Misfit struct {
 	Certain bool   // a compiler would say so, too
 }
 
-// Trees are those of the three, and what they were joined to.
+// Trees are the three versions of a join and its result.
 type Trees struct{ Base, Yours, Theirs, Joined object.ID }
 
 // Bounds, so that a look at a large change takes no longer than a person waits.
@@ -60,7 +58,7 @@ const (
 	readAhead   = 200     // files whose texts are asked for at once
 )
 
-// file is one that a side changed.
+// file is a file that a side changed.
 type file struct {
 	path     string
 	old, new object.Entry
@@ -77,7 +75,7 @@ type file struct {
 	}
 }
 
-// defs returns what the file defined, and defines; nothing where its language is not read so.
+// defs returns the definitions of the file before and after the change, or nil for an unknown language.
 func (f *file) defs() (had, has []def) {
 	if d := &f.defines; !d.known && f.lang != nil && len(f.edits) > 0 {
 		d.known, d.had, d.has = true, f.lang.definitions(f.from), f.lang.definitions(f.to)
@@ -85,8 +83,8 @@ func (f *file) defs() (had, has []def) {
 	return f.defines.had, f.defines.has
 }
 
-// touched lists the names whose definitions the edits may have changed, each once: those defined in lines that are
-// gone, and the one before each edit, whose parameters may go on so far.
+// touched lists the names whose definitions the edits may have changed: those in removed lines, and the one before
+// each edit, whose parameters may extend that far.
 func (f *file) touched() (names []string) {
 	if f.lang == nil {
 		return nil
@@ -108,7 +106,7 @@ func (f *file) touched() (names []string) {
 	return names
 }
 
-// added lists the lines that are new, from 0.
+// added lists the indexes of the new lines.
 func (f *file) added() (out []int) {
 	for _, e := range f.edits {
 		for i := e.B0; i < e.B1; i++ {
@@ -118,7 +116,7 @@ func (f *file) added() (out []int) {
 	return out
 }
 
-// place returns a line of the file, from 0, of the base if it is gone.
+// place returns the Place of a line, given by index; of the base if it is gone.
 func (f *file) place(side merge.Side, line int, gone bool) Place {
 	lines := f.to
 	if gone {
@@ -127,7 +125,7 @@ func (f *file) place(side merge.Side, line int, gone bool) Place {
 	return Place{side, f.path, line + 1, gone, lines[line]}
 }
 
-// editAt returns the edit that made a line of the new text, from 0.
+// editAt returns the edit that added a line of the new text.
 func (f *file) editAt(line int) (e diff.Edit, ok bool) {
 	for _, e := range f.edits {
 		if line >= e.B0 && line < max(e.B1, e.B0+1) {
@@ -137,5 +135,5 @@ func (f *file) editAt(line int) (e diff.Edit, ok bool) {
 	return diff.Edit{}, false
 }
 
-// longestHead is over how many lines brackets are read.
+// longestHead is the number of lines over which brackets are followed.
 const longestHead = 40

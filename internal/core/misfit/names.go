@@ -18,7 +18,7 @@ const (
 	mostRead     = 16 << 20
 )
 
-// loss is a name that a side's files defined, and no longer do, or that takes something else.
+// loss is a name that a side's files no longer define, or define with other parameters.
 type loss struct {
 	lang    *language
 	def     def
@@ -29,8 +29,8 @@ type loss struct {
 	was, is arity
 }
 
-// names finds names that one side no longer defines and the other uses in new lines, what is called with other
-// arguments than it takes now, and what both define.
+// names finds removed names that new lines of the other side use, calls with a wrong number of arguments, and names
+// that both sides defined.
 func (f *finder) names(ctx context.Context) (out []Misfit, err error) {
 	for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
 		for _, l := range f.losses(side) {
@@ -48,14 +48,13 @@ func (f *finder) names(ctx context.Context) (out []Misfit, err error) {
 	return append(out, twice...), err
 }
 
-// homed is a definition, and the file it is in.
+// homed is a definition and its file.
 type homed struct {
 	in  *file
 	def def
 }
 
-// homes returns the definitions of a side's changed files, before and after, by the family of the language and the
-// name.
+// homes maps language family and name to the definitions of a side's changed files, before and after.
 func (f *finder) homes(side merge.Side) (before, now map[string][]homed) {
 	now, before = map[string][]homed{}, map[string][]homed{}
 	put := func(in map[string][]homed, one *file, list []def) {
@@ -71,7 +70,7 @@ func (f *finder) homes(side merge.Side) (before, now map[string][]homed) {
 	return before, now
 }
 
-// losses returns the names that a side took away, or gave another shape, and that are in new lines of the other.
+// losses returns the names that a side removed or changed and that new lines of the other side contain.
 func (f *finder) losses(side merge.Side) (out []loss) {
 	suspect := map[*file][]string{}
 	for _, one := range f.sides[index(side)] {
@@ -100,7 +99,7 @@ func (f *finder) losses(side merge.Side) (out []loss) {
 	return out
 }
 
-// lossOf tells what became of a definition. ok is false if it is as it was, or cannot be told.
+// lossOf returns what happened to a definition. ok is false if it is unchanged or that is unknown.
 func (f *finder) lossOf(side merge.Side, one *file, d def, before, now []homed) (at loss, ok bool) {
 	l := one.lang
 	at = loss{lang: l, def: d, path: one.path}
@@ -130,7 +129,7 @@ func (f *finder) lossOf(side merge.Side, one *file, d def, before, now []homed) 
 	return at, true
 }
 
-// sole returns what all definitions of a name take. ok is false if they differ.
+// sole returns the arity of all definitions of a name. ok is false if they differ.
 func sole(l *language, list []homed, lines func(one *file) []string) (a arity, ok bool) {
 	for i, h := range list {
 		b, is := arityOf(l, lines(h.in), h.def)
@@ -142,8 +141,7 @@ func sole(l *language, list []homed, lines func(one *file) []string) (a arity, o
 	return a, len(list) > 0
 }
 
-// renamedTo finds what a definition is called now: one that is new in the file, in the place of its line or declared
-// like it.
+// renamedTo finds the new name of a definition: a new one in the file, at its line or of equal form.
 func renamedTo(one *file, d def) (name string, line int) {
 	before, now := one.defs()
 	had := map[string]bool{}
@@ -170,8 +168,7 @@ func renamedTo(one *file, d def) (name string, line int) {
 	return "", 0
 }
 
-// renamedWith finds what the definition of a file that is gone is called in a new one: there is one that is declared
-// like it.
+// renamedWith finds the new name of a definition of a deleted file: an equal declaration in a new file.
 func (f *finder) renamedWith(side merge.Side, gone *file, d def) (name string, at Place, ok bool) {
 	if !gone.new.Absent() {
 		return "", at, false
@@ -192,7 +189,7 @@ func (f *finder) renamedWith(side merge.Side, gone *file, d def) (name string, a
 	return name, at, n == 1
 }
 
-// usedBy finds the new lines of a side that use a name that the other took away.
+// usedBy finds the new lines of a side that use a name that the other removed.
 func (f *finder) usedBy(side merge.Side, l loss) (out []Misfit, err error) {
 	var found []Misfit
 	for _, one := range f.using(side, l.def.name) {
@@ -237,7 +234,7 @@ func (f *finder) usedBy(side merge.Side, l loss) (out []Misfit, err error) {
 	return found, nil
 }
 
-// fits reports whether a new line that has the name goes with what it is now.
+// fits reports whether a new line with the name agrees with its present definition.
 func (l *loss) fits(one *file, line int) bool {
 	switch l.kind {
 	case Signature:
@@ -251,7 +248,7 @@ func (l *loss) fits(one *file, line int) bool {
 	return false
 }
 
-// definesIn reports whether a side's file defines a name anew, as a variable or a parameter, too.
+// definesIn reports whether a side's file defines a name itself, even as a variable or a parameter.
 func definesIn(one *file, name string) bool {
 	is := func(d def) bool { return d.name == name }
 	if had, has := one.defs(); slices.ContainsFunc(has, is) && !slices.ContainsFunc(had, is) {
@@ -270,8 +267,8 @@ func definesIn(one *file, name string) bool {
 	return false
 }
 
-// defined looks whether a name is defined elsewhere in the joined tree. What is too much to be looked through counts
-// as if it were.
+// defined reports whether a name is defined elsewhere in the joined tree. It returns true if there is too much to
+// search.
 func (f *finder) defined(l loss) (yes bool, err error) {
 	read, files := 0, 0
 	quick := regexp.MustCompile(`\b` + regexp.QuoteMeta(l.def.name) + `\b`)
@@ -301,7 +298,7 @@ func (f *finder) defined(l loss) (yes bool, err error) {
 	return yes, err
 }
 
-// duplicates finds what both sides defined in one file, in different places of it.
+// duplicates finds what both sides defined in one file at different places.
 func (f *finder) duplicates() (out []Misfit, err error) {
 	for _, y := range f.sides[0] {
 		t, l := f.of(merge.Theirs, y.path), y.lang

@@ -11,10 +11,10 @@ import (
 	"dorvik.dev/dorvik/internal/core/rx"
 )
 
-// pathToken is a word of a line that may name a file.
+// pathToken matches a word that may name a file.
 var pathToken = rx.New(`[\w@~.-]+(?:/[\w@.-]+)*`)
 
-// paths finds files that one side moved or deleted and the other names in new lines.
+// paths finds files that one side moved or deleted and that new lines of the other name.
 func (f *finder) paths(ctx context.Context) (out []Misfit, err error) {
 	for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
 		for _, gone := range f.sides[index(side)] {
@@ -34,7 +34,7 @@ func (f *finder) paths(ctx context.Context) (out []Misfit, err error) {
 	return out, nil
 }
 
-// wentTo finds the file that a side made of one that is gone: with the same content, or most of it.
+// wentTo finds the file that a side made of a deleted one: with the same content or most of it.
 func (f *finder) wentTo(side merge.Side, gone *file) (string, error) {
 	changes, err := f.store.Changes(f.trees.Base, f.tree(side))
 	if err != nil {
@@ -68,7 +68,7 @@ func (f *finder) wentTo(side merge.Side, gone *file) (string, error) {
 	return best, nil
 }
 
-// namedBy finds the new lines of a side that name a file that the other took away.
+// namedBy finds the new lines of a side that name a file that the other removed.
 func (f *finder) namedBy(side merge.Side, gone *file) (out []Misfit, err error) {
 	stem := strings.TrimSuffix(path.Base(gone.path), path.Ext(gone.path))
 	for _, one := range f.using(side, stem) {
@@ -107,8 +107,8 @@ func (f *finder) namedBy(side merge.Side, gone *file) (out []Misfit, err error) 
 	return out, err
 }
 
-// isThere reports whether a path is there all the same in the joined tree: as it is, or as a folder that is imported by
-// the name the file had.
+// isThere reports whether a path exists in the joined tree all the same: as it is, or as a directory that is imported
+// by the file's name.
 func (f *finder) isThere(p string) (yes bool, err error) {
 	ext := path.Ext(p)
 	for _, inner := range []string{"__init__" + ext, "index" + ext, "mod" + ext, ""} {

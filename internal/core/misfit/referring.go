@@ -8,7 +8,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/rx"
 )
 
-// common are names that so many things have that one on something unknown says nothing.
+// common lists names that so many types have that their use on an unknown value says nothing.
 var common = map[string]bool{"open": true, "close": true, "get": true, "set": true, "add": true, "run": true,
 	"start": true,
 	"stop":  true, "name": true, "read": true, "write": true, "update": true, "remove": true, "delete": true,
@@ -23,13 +23,13 @@ var common = map[string]bool{"open": true, "close": true, "get": true, "set": tr
 	"append": true, "extend": true, "contains": true, "equals": true, "toString": true, "copy": true, "render": true,
 	"show": true, "hide": true, "connect": true, "request": true, "response": true, "process": true, "handle": true}
 
-// byMember are the families in which a member of one's own type is named without saying of what.
+// byMember lists the language families in which a type's own members are used without a qualifier.
 var byMember = []string{"java", "c", "ruby", "swift"}
 
-// global are the families in which a name of another file is known without importing it.
+// global lists the language families in which names of other files need no import.
 var global = []string{"c", "make", "shell", "ruby", "sql", "java", "swift", "proto", "cmake", "lua", "php"}
 
-// refersTo reports whether a line, without comments and strings, that has the name of what is lost means just that.
+// refersTo reports whether a line, without comments and strings, that contains the lost name means that definition.
 func (l *loss) refersTo(one *file, line string) bool {
 	name, member := l.def.name, l.def.in != ""
 	for lo := range occurrences(line, name) {
@@ -49,7 +49,7 @@ func (l *loss) refersTo(one *file, line string) bool {
 
 var lastWord = rx.New(`(\w+)\W*$`)
 
-// isOf reports whether what stands before a sign is the file that a name was defined in.
+// isOf reports whether the qualifier before a name is the file that defined it.
 func (l *loss) isOf(one *file, before string) bool {
 	if slices.Contains([]string{"java", "c", "php", "swift"}, l.lang.family) {
 		return true
@@ -70,7 +70,7 @@ func (l *loss) isOf(one *file, before string) bool {
 	return false
 }
 
-// known reports whether a file knows a name of another without saying of what.
+// known reports whether a file can use a name of another file without a qualifier.
 func (l *loss) known(one *file) bool {
 	if one.path == l.path || slices.Contains(global, l.lang.family) {
 		return true
