@@ -20,7 +20,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// checkedJSON is what check has to say.
+// checkedJSON is the output of check.
 type checkedJSON struct {
 	Version int    `json:"version"`
 	Result  string `json:"result"` // passed, failed, not-agreed, conflicts or none
@@ -32,7 +32,7 @@ type checkedJSON struct {
 	Error       string       `json:"error,omitempty"`
 }
 
-// provedJSON is how a joined result came out of its check.
+// provedJSON is the result of the check of a join.
 type provedJSON struct {
 	Steps        []stepRan   `json:"steps"`
 	Builds       buildsJSON  `json:"builds"`
@@ -70,7 +70,7 @@ type placeJSON struct {
 	Missing string       `json:"missing,omitempty"` // a name that was left out by that
 }
 
-// pairJSON is two commits that cannot stand together.
+// pairJSON is two commits that do not work together.
 type pairJSON struct {
 	Yours  *object.ID `json:"yours"`
 	Theirs *object.ID `json:"theirs"`
@@ -83,14 +83,14 @@ type mendJSON struct {
 	Diff    string `json:"diff"` // the lines that go, after a minus, and those that come, after a plus
 }
 
-// checking is what check was asked for.
+// checking holds the flags of check.
 type checking struct {
 	each, mend bool
 	agree      string
 	line       string
 }
 
-// asShown is --agree without a hash.
+// asShown is the value of --agree without a hash.
 const asShown = "as shown"
 
 func checkCommand(e *env) *cobra.Command {
@@ -141,7 +141,7 @@ agreement is missing.`,
 	return e.jsonFlag(cmd)
 }
 
-// shellLine returns a command line for the shell: one word is a line already, several are what a shell made of one.
+// shellLine returns a shell line from arguments: one is a line already; several are words.
 func shellLine(args []string) string {
 	if len(args) == 1 {
 		return args[0]
@@ -158,7 +158,7 @@ func shellLine(args []string) string {
 	return strings.Join(quoted, " ")
 }
 
-// prover has a joined result checked, and tells how that comes out.
+// prover checks joined results and reports them.
 type prover struct {
 	*env
 	s       *recovery.Session
@@ -227,7 +227,7 @@ func (c *checker) all(ctx context.Context) error {
 	return err
 }
 
-// fit tells of what will not fit and, where that was asked, takes the certain mends of it.
+// fit reports misfits and, if requested, takes the certain mends.
 func (v *prover) fit(ctx context.Context, p *plan.Position, j *plan.Join) (*plan.Join, error) {
 	unfit, err := v.s.Planner.Foresight.Misfits(ctx, p, j)
 	if err != nil {
@@ -279,7 +279,7 @@ func mendsJSON(mends []misfit.Mend, unfit []plan.Misfit) []mendJSON {
 	return out
 }
 
-// terms finds what is run, and whether that may be; nil where there is nothing.
+// terms returns what will run and whether it may, or nil if there is nothing.
 func (c *checker) terms(ctx context.Context, p *plan.Position, j *plan.Join) (t *prove.Terms, err error) {
 	agreed := c.line != ""
 	if agreed {
@@ -327,7 +327,7 @@ func (c *checker) sayAsks(t *prove.Terms) {
 	}
 }
 
-// joined checks the joined tree and, where that fails, says who builds.
+// joined checks the joined tree and, if that fails, finds who builds.
 func (v *prover) joined(ctx context.Context, p *plan.Position, j *plan.Join, t *prove.Terms,
 	b plan.Built) (passed bool, err error) {
 	proof, err := v.s.Prover.Prove(ctx, p, t, b.Tip, v.emit, nil)
@@ -380,7 +380,7 @@ func (v *prover) joined(ctx context.Context, p *plan.Position, j *plan.Join, t *
 	return false, err
 }
 
-// places tells where it fails, and what was settled that this comes from.
+// places reports where the check failed, and the decisions that caused it.
 func (v *prover) places(j *plan.Join, places []diagnose.Place) error {
 	decided := v.s.Ledger.State().Decisions
 	causes, err := v.s.Planner.CausesOf(j, &decided, places)
@@ -401,10 +401,10 @@ func (v *prover) places(j *plan.Join, places []diagnose.Place) error {
 	return nil
 }
 
-// emit tells a line of what a check prints.
+// emit prints a line of the check's output.
 func (v *prover) emit(l string) { v.say("  %s", strings.TrimRight(l, " ")) }
 
-// pair finds the two commits that cannot stand together, where each side passes by itself.
+// pair finds the two commits that do not work together, if each side passes by itself.
 func (v *prover) pair(ctx context.Context, p *plan.Position, t *prove.Terms, b *prove.Builds) (err error) {
 	if b.Yours == nil || b.Theirs == nil || !*b.Yours || !*b.Theirs {
 		return nil
@@ -433,7 +433,7 @@ func (v *prover) steps(r check.Report) {
 	}
 }
 
-// eachOf checks every commit that is made, in order, and stops at the first that does not pass.
+// eachOf checks every new commit in order and stops at the first that fails.
 func (v *prover) eachOf(ctx context.Context, p *plan.Position, j *plan.Join, t *prove.Terms,
 	b plan.Built) (passed bool, err error) {
 	all, err := v.s.Prover.CheckEach(ctx, p, t, b, v.emit, func([]prove.Each) {})
@@ -448,7 +448,7 @@ func (v *prover) eachOf(ctx context.Context, p *plan.Position, j *plan.Join, t *
 	return !v.failing(j, b, all), nil
 }
 
-// failing tells of the first commit of yours that does not pass where it was made again, if one does not.
+// failing finds the first commit of yours that fails after it was replayed.
 func (v *prover) failing(j *plan.Join, b plan.Built, all []prove.Each) bool {
 	id := prove.FirstFailing(all)
 	if id.IsZero() {

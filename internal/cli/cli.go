@@ -1,5 +1,5 @@
-// Package cli is the commands and their JSON. It holds no rule of the job: it
-// asks recovery and writes down what it says.
+// Package cli has the commands and their JSON. It contains no rule of the job: it calls recovery and prints the
+// results.
 package cli
 
 import (
@@ -57,7 +57,7 @@ func run(ctx context.Context, args []string, out, errs io.Writer, screens Screen
 	}
 }
 
-// Root returns the commands, for what is written about them.
+// Root returns the commands, for generated documentation.
 func Root() *cobra.Command { return (&env{out: io.Discard, err: io.Discard}).root() }
 
 func (e *env) code(err error) int {

@@ -7,12 +7,11 @@ import (
 	"time"
 )
 
-// firstHeap is how much a command may allocate before the collector runs, in MB. Most commands end before they come to
-// that; from 4 MB on, as is usual, it takes them a twentieth of their time.
+// firstHeap is the allocation in MB at which the garbage collector first runs. Most commands end before that; the
+// default of 4 MB costs them a twentieth of their time.
 const firstHeap = 48
 
-// thenPercent is how much of what is alive may be allocated before it runs again. Usual is 100, which takes a tenth
-// more memory in large work, and no less time to speak of.
+// thenPercent is GOGC after that. The default of 100 needs a tenth more memory for large joins and saves little time.
 const thenPercent = 80
 
 // lateFor is how long a command may take without the collector: what goes on after that is large, or waits for a
@@ -22,19 +21,17 @@ const (
 	lookEvery = 20 * time.Millisecond
 )
 
-// mostHeap is up to what, in bytes, the collector lets garbage stay: a join of the largest texts is to need less than a
-// gigabyte.
+// mostHeap is the soft memory limit in bytes. A join of the largest texts must need less than a gigabyte.
 const mostHeap = 700 << 20
 
-// boundHeap has the collector keep below mostHeap as far as it can. Who set GOMEMLIMIT knows better.
+// boundHeap sets the soft memory limit unless GOMEMLIMIT is set.
 func boundHeap() {
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(mostHeap)
 	}
 }
 
-// collectLate has the collector begin late, and keep to less than is usual once it has run oftener than so many times.
-// Who set GOGC knows better.
+// collectLate delays the first collection and lowers GOGC after a number of them, unless GOGC is set.
 func collectLate(runs uint64) {
 	if os.Getenv("GOGC") != "" {
 		return
@@ -53,14 +50,14 @@ func collectLate(runs uint64) {
 	}()
 }
 
-// collected returns how often the collector has run.
+// collected returns the number of collections.
 func collected() uint64 {
 	s := []metrics.Sample{{Name: "/gc/cycles/total:gc-cycles"}}
 	metrics.Read(s)
 	return s[0].Value.Uint64()
 }
 
-// alive returns how many bytes the collector found in use when it ran last.
+// alive returns the live bytes after the last collection.
 func alive() int {
 	s := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
 	metrics.Read(s)

@@ -43,7 +43,7 @@ teammates' clones.`,
 	return cmd
 }
 
-// play makes the scene and opens it, and returns how it is to begin again, if it is.
+// play makes the scene and opens it. It returns the side for another round, if the person wants one.
 func (e *env) play(ctx context.Context, dir string, part demo.Part, noUI bool, theme string) (again demo.Part,
 	err error) {
 	if dir == "" {

@@ -17,7 +17,7 @@ import (
 	"dorvik.dev/dorvik/internal/visible"
 )
 
-// exit is an outcome that is no error but has a code of its own.
+// exit is an outcome with an exit code that is no error.
 type exit struct{ code int }
 
 func (e exit) Error() string { return fmt.Sprintf("exit code %d", e.code) }
@@ -25,7 +25,7 @@ func (e exit) Error() string { return fmt.Sprintf("exit code %d", e.code) }
 // usage is a wrong call.
 type usage struct{ error }
 
-// env is what a command works with.
+// env is the environment of a command.
 type env struct {
 	out, err io.Writer
 	dir      string
@@ -41,14 +41,14 @@ type env struct {
 	opened *recovery.Workspace // that the command works in; nil before
 }
 
-// sayNotLookedAt tells which foresight failed.
+// sayNotLookedAt reports failed foresight.
 func (e *env) sayNotLookedAt() {
 	for _, n := range e.notLookedAt() {
 		e.say("▲ %s", n)
 	}
 }
 
-// notLookedAt returns which foresight failed, as sentences.
+// notLookedAt returns the sentences about failed foresight.
 func (e *env) notLookedAt() (out []string) {
 	if e.opened != nil {
 		for _, n := range e.opened.Planner.Extras.NotLookedAt() {
@@ -58,13 +58,12 @@ func (e *env) notLookedAt() (out []string) {
 	return out
 }
 
-// say tells a person something, on standard error. Text from outside is made
-// fit to be shown.
+// say prints text for a person to standard error. It makes text from outside safe to show.
 func (e *env) say(format string, args ...any) {
 	fmt.Fprintln(e.err, visible.Lines(fmt.Sprintf(format, args...)))
 }
 
-// print writes the one value that there is.
+// print prints the command's one JSON value.
 func (e *env) print(v any) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -83,7 +82,7 @@ func (e *env) print(v any) error {
 	return err
 }
 
-// session opens the repository and the recovery kept in it.
+// session opens the repository and its stored recovery.
 func (e *env) session(ctx context.Context) (*recovery.Session, error) {
 	s, err := recovery.OpenSession(ctx, e.dir)
 	if err == nil {
@@ -92,12 +91,12 @@ func (e *env) session(ctx context.Context) (*recovery.Session, error) {
 	return s, err
 }
 
-// workspace opens the repository for looking only.
+// workspace opens the repository for reading.
 func (e *env) workspace(ctx context.Context) (*recovery.Workspace, error) {
 	return e.allowing(recovery.OpenWorkspace(ctx, e.dir))
 }
 
-// allowing remembers the workspace that was opened, and allows in it what the flags allow.
+// allowing records the opened workspace and applies the flags that allow something.
 func (e *env) allowing(w *recovery.Workspace, err error) (*recovery.Workspace, error) {
 	if e.opened = w; err == nil && e.unrelated {
 		w.Planner.AllowUnrelated()
@@ -138,21 +137,21 @@ const (
 	exitMoved     = 6
 )
 
-// Screens opens the full screen; main gives it, so that commands can be used without one.
+// Screens opens the full screen. main provides it, so commands work without one.
 type Screens struct {
 	Job  func(ctx context.Context, s *recovery.Session, theme string, played *demo.Rehearsal) error
 	File func(ctx context.Context, s *recovery.Session, theme, name string,
 		save func(j *plan.Join) error) (saved bool, err error)
 }
 
-// onlyReads marks a command so.
+// onlyReads marks commands that only read.
 func onlyReads(cmd *cobra.Command) *cobra.Command {
 	cmd.Annotations = map[string]string{reads: "yes"}
 	return cmd
 }
 
-// reads marks a command that only reads: it can be left at any time.
+// reads marks a command that only reads, so it can be ended at any time.
 const reads = "reads"
 
-// grace is how long such a command has to end by itself when it is told to.
+// grace is the time such a command has to end after a signal.
 const grace = 10 * time.Millisecond

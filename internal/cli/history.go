@@ -41,7 +41,7 @@ type decidedJSON struct {
 	Result string `json:"result"`
 }
 
-// page is how many commits are read at a time.
+// page is the number of commits that are read at a time.
 const page = 500
 
 func historyCommand(e *env) *cobra.Command {
@@ -105,7 +105,7 @@ for merge commits what a person decided in each.`,
 	return e.jsonFlag(cmd)
 }
 
-// found hands on the commits of a history that are looked for, at most so many; 0 for all.
+// found passes on at most so many matching commits of a history; 0 for all.
 func found(ctx context.Context, w *recovery.Workspace, c *lookback.Chronicle, f lookback.Find, most int,
 	each func(*lookback.Entry) error) error {
 	for n := 0; most == 0 || n < most; {
@@ -167,7 +167,7 @@ func decidedOf(d decided.Decision) decidedJSON {
 	return decidedJSON{d.Path, string(d.Kind), string(d.Way), d.Line, d.Base, d.Yours, d.Theirs, d.Result}
 }
 
-// sayEntry writes a commit for people: its lines, its id, whose it is, and what it is to them.
+// sayEntry prints a commit for people: its lines, id, owner and remarks.
 func (e *env) sayEntry(c *lookback.Entry, j entryJSON, lines bool) {
 	var drawn strings.Builder
 	if lines {

@@ -66,7 +66,7 @@ NAME -o FILE” tells one in full, and “dorvik undo NAME” goes back before i
 	return e.jsonFlag(cmd)
 }
 
-// clean forgets what old waypoints keep.
+// clean removes what old waypoints keep.
 func (e *env) clean(ctx context.Context, days string) error {
 	age, err := recovery.Days(days)
 	if err != nil {

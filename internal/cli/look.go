@@ -33,7 +33,7 @@ type commitJSON struct {
 	Subject string    `json:"subject"`
 }
 
-// knownJSON says how old what is known of the remote is.
+// knownJSON is the age of what is known of the remote.
 type knownJSON struct {
 	At    string `json:"at"`    // when it was last fetched from; empty where that is not known
 	Asked bool   `json:"asked"` // it was asked just now
@@ -73,7 +73,7 @@ type lookJSON struct {
 	Branches    *[]branchJSON `json:"branches,omitempty"`      // with --branches, those that ask most first
 }
 
-// branchJSON is a branch that would ask something if it were joined with yours.
+// branchJSON is a branch that would raise questions if it were joined with yours.
 type branchJSON struct {
 	Branch    string   `json:"branch"`
 	Author    string   `json:"author"`
@@ -81,7 +81,7 @@ type branchJSON struct {
 	Conflicts int      `json:"conflicts"`
 }
 
-// briefJSON is where one stands, as a shell prompt needs it.
+// briefJSON is the position as a shell prompt needs it.
 type briefJSON struct {
 	Version  int    `json:"version"`
 	Branch   string `json:"branch"`
@@ -172,8 +172,8 @@ func lookCommand(e *env) *cobra.Command {
 	return e.jsonFlag(cmd)
 }
 
-// brief is one line for a shell prompt: the branch, ◐ how many commits are yours alone, ◑ how many
-// theirs, and what is to be remembered.
+// brief prints one line for a shell prompt: the branch, ◐ the number of your commits, ◑ the number of theirs, and
+// reminders.
 func (e *env) brief(ctx context.Context, w *recovery.Workspace) error {
 	b, err := w.Brief(ctx)
 	if err != nil {
@@ -204,7 +204,7 @@ func (e *env) brief(ctx context.Context, w *recovery.Workspace) error {
 	return err
 }
 
-// sayBranches tells the branches that would collide.
+// sayBranches reports branches that would collide.
 func (e *env) sayBranches(collide []lookback.Branching, more int) {
 	if len(collide) == 0 {
 		e.say("No other pushed branch would collide with yours.")
@@ -218,7 +218,7 @@ func (e *env) sayBranches(collide []lookback.Branching, more int) {
 	}
 }
 
-// position says where one stands; with is whether to begin with the sentence itself.
+// position reports the position. with includes the sentence itself.
 func (e *env) position(p *plan.Position, with bool) {
 	if with {
 		e.say("%s", p.Standing(false))
@@ -230,7 +230,7 @@ func (e *env) position(p *plan.Position, with bool) {
 	}
 }
 
-// sayLook says where one stands, for people.
+// sayLook reports the position for people.
 func (e *env) sayLook(v *recovery.Glance) {
 	p := v.Position
 	e.position(p, true)
@@ -262,8 +262,7 @@ func (e *env) sayLook(v *recovery.Glance) {
 	}
 }
 
-// halfDone says that things are being changed, or that a run was cut off while it changed
-// them: nothing else can be said before that is whole.
+// halfDone reports that a change is running or was interrupted. Nothing else can be said until it is complete.
 func (e *env) halfDone(tr *change.HalfDone, underWay bool) error {
 	text := tr.Sentence(underWay)
 	e.say("%s", text)
@@ -274,7 +273,7 @@ func (e *env) halfDone(tr *change.HalfDone, underWay bool) error {
 	return nil
 }
 
-// stuck says that git left something half done.
+// stuck reports a half-done operation of git.
 func (e *env) stuck(s *plan.StuckError) error {
 	if e.json {
 		out := lookJSON{Version: 1, Branch: s.Left.Branch, Upstream: s.On.Upstream, HalfDone: string(s.Left.Operation),
@@ -290,7 +289,7 @@ func (e *env) stuck(s *plan.StuckError) error {
 	return nil
 }
 
-// sayStuck says what git left half done, what to know of its list, and what can become of it.
+// sayStuck describes a half-done operation, its list, and the possible next steps.
 func (e *env) sayStuck(s *plan.Stuck) {
 	e.say("%s", words.Sentence(s.Sentence()))
 	for _, n := range s.Notes {
@@ -312,7 +311,7 @@ func (e *env) sayStuck(s *plan.Stuck) {
 	e.say("Or open dorvik, and choose there. Nothing was changed.")
 }
 
-// asked says, where the remote was not asked or did not answer, how old what is known of it is.
+// asked reports the age of what is known if the remote was not asked or did not answer.
 func (e *env) asked(p *plan.Position) {
 	if p.Unanswered != nil {
 		e.say("%s", words.Sentence(p.Unanswered.Error()))
@@ -321,7 +320,7 @@ func (e *env) asked(p *plan.Position) {
 	}
 }
 
-// known says how old what is known of the remote is.
+// known describes the age of what is known of the remote.
 func known(p *plan.Position) string {
 	if p.Known.IsZero() {
 		return "The remote was not asked, and it is not known when it last was: this may be old."

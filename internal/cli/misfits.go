@@ -11,7 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// misfitJSON is two edits that join as text and will not work together.
+// misfitJSON is two edits that join as text but will not work together.
 type misfitJSON struct {
 	Kind    string   `json:"kind"`
 	Name    string   `json:"name"`
@@ -21,7 +21,7 @@ type misfitJSON struct {
 	Certain bool     `json:"certain"`
 }
 
-// madeJSON is a line that a side wrote or, with its number in the base, took out.
+// madeJSON is a line that a side added or, with its number in the base, removed.
 type madeJSON struct {
 	Side   string     `json:"side"`
 	Commit *object.ID `json:"commit"`
@@ -47,7 +47,7 @@ func misfitsJSON(list []plan.Misfit) []misfitJSON {
 	return out
 }
 
-// sayMisfits tells of them to a person.
+// sayMisfits describes misfits for people.
 func (e *env) sayMisfits(list []plan.Misfit) {
 	who := func(n history.Node, side merge.Side) string {
 		switch {

@@ -10,7 +10,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/settle"
 )
 
-// add defines the flags of a job done without a screen.
+// add defines the flags of a recovery without a screen.
 func (f *recoverFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.prefer, "prefer", "",
 		"`WAYS` to settle conflicts by, in order: "+strings.Join(settle.Preferences(), ", "))
@@ -25,7 +25,7 @@ func (f *recoverFlags) add(cmd *cobra.Command) {
 		"undo brings it back")
 }
 
-// ways reads the preference and finds what cannot be meant.
+// ways parses the preference and checks the flags.
 func (f *recoverFlags) ways() (prefer []settle.Way, err error) {
 	if f.prefer != "" {
 		if prefer, err = settle.ParsePreference(f.prefer); err != nil {
@@ -85,7 +85,7 @@ the pick saved, and dorvik goes on with it.`,
 	return e.jsonFlag(cmd)
 }
 
-// isTerminal reports whether what is written there is seen at once.
+// isTerminal reports whether a file is a terminal.
 func isTerminal(w any) bool {
 	f, ok := w.(*os.File)
 	if !ok {

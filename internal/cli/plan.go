@@ -68,7 +68,7 @@ type stepJSON struct {
 	Conflicts []conflictJSON `json:"conflicts"`
 }
 
-// planned is what plan was asked for.
+// planned holds the flags of plan.
 type planned struct {
 	route, yours, theirs, pick string
 	noFetch                    bool
@@ -93,7 +93,7 @@ func (f *planned) open(ctx context.Context, e *env) (*recovery.Workspace, error)
 	return e.allowing(recovery.OpenToPlan(ctx, e.dir, f.yours, f.theirs))
 }
 
-// work works the routes out that were asked for.
+// work computes the requested routes.
 func (f *planned) work(ctx context.Context, w *recovery.Workspace) (*plan.Position, []*plan.Join,
 	plan.Route, error) {
 	if f.pick != "" {
@@ -163,8 +163,7 @@ Exit code 0 says that the routes asked for are clean, 3 that one is not.`,
 	return e.jsonFlag(cmd)
 }
 
-// sayPlan writes down what the routes would make and ask. A person reads that before foresee has found what will not
-// work together.
+// sayPlan prints what the routes make and ask. People read it while foresee still searches for misfits.
 func (e *env) sayPlan(p *plan.Position, joins []*plan.Join, suggested plan.Route, f planned,
 	foresee func() ([]plan.Misfit, error)) error {
 	out := planJSON{Version: 1, Branch: p.Branch.Name, Upstream: p.Branch.Upstream,

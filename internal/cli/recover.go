@@ -136,7 +136,7 @@ A check is run only if it was agreed to before in this repository, as it reads n
 	return e.jsonFlag(cmd)
 }
 
-// job does it all without a screen, for the position that stand gives.
+// job does the whole recovery without a screen, from the position that stand returns.
 func (e *env) job(ctx context.Context, s *recovery.Session, f recoverFlags, prefer []settle.Way,
 	stand func(ctx context.Context, fetch bool) (*plan.Position, error)) error {
 	r := &recoverer{prover: newProver(e, s, f.mend), flags: f, prefer: prefer, out: recoverJSON{Version: 1,
@@ -155,7 +155,7 @@ func (e *env) job(ctx context.Context, s *recovery.Session, f recoverFlags, pref
 	return err
 }
 
-// pushCommand returns the last stage alone: what is on the branch is pushed, if nothing is to be joined first.
+// pushCommand is the last stage alone: it pushes the branch if nothing has to be joined first.
 func pushCommand(e *env) *cobra.Command {
 	cmd := &cobra.Command{Use: "push", Short: "Push what is on your branch, never forcing; nothing is joined",
 		Args: noArgs}
@@ -171,7 +171,7 @@ func pushCommand(e *env) *cobra.Command {
 	return e.jsonFlag(cmd)
 }
 
-// all does the job from the beginning: what git left half done is taken over first.
+// all does the recovery from the beginning, and takes over a half-done operation first.
 func (r *recoverer) all(ctx context.Context,
 	stand func(ctx context.Context, fetch bool) (*plan.Position, error)) error {
 	if err := r.s.Ledger.Carry(r.flags.carry); err != nil {
@@ -203,7 +203,7 @@ func (r *recoverer) all(ctx context.Context,
 	return r.run(ctx, p)
 }
 
-// giveBack takes what git left half done back.
+// giveBack takes back what git left half done.
 func (r *recoverer) giveBack(ctx context.Context) error {
 	r.note()
 	wp, err := r.s.GiveBack(ctx)
@@ -220,7 +220,7 @@ func (r *recoverer) giveBack(ctx context.Context) error {
 	return nil
 }
 
-// stuck ends the job where git left something half done and nothing is said of it.
+// stuck ends the command if git left something half done and no flag says what to do with it.
 func (r *recoverer) stuck(e *plan.StuckError) error {
 	r.out.Result, r.out.Error = "conflicts", visible.Lines(e.Error())
 	for _, p := range e.Open {
@@ -238,7 +238,7 @@ type recoverer struct {
 	out    recoverJSON
 }
 
-// note says what the session has to be told, once.
+// note prints the session's notices once.
 func (r *recoverer) note() {
 	if n := r.s.TakeNotice(); n != "" {
 		r.say("%s", n)
@@ -246,7 +246,7 @@ func (r *recoverer) note() {
 	}
 }
 
-// run does the job, from where one stands to the push.
+// run does the recovery from a position to the push.
 func (r *recoverer) run(ctx context.Context, p *plan.Position) error {
 	r.note()
 	if p.Unanswered != nil && (!p.IsPick() || r.flags.push) {
@@ -295,7 +295,7 @@ func (r *recoverer) run(ctx context.Context, p *plan.Position) error {
 	return r.push(ctx, p)
 }
 
-// asItIs returns the end where nothing is to be joined: what is yours is pushed, if that was asked.
+// asItIs ends a recovery with nothing to join: it pushes if requested.
 func (r *recoverer) asItIs(ctx context.Context, p *plan.Position) error {
 	r.out.Result = "nothing-to-do"
 	if p.NothingToDo() {
@@ -314,8 +314,8 @@ func (r *recoverer) asItIs(ctx context.Context, p *plan.Position) error {
 	return r.push(ctx, p)
 }
 
-// settle joins by the route and settles what the preferences settle; what is left open, or is
-// to be confirmed, ends the job.
+// settle joins by the route and settles what the preferences decide. It ends the command if something is left open or
+// needs a confirmation.
 func (r *recoverer) settle(ctx context.Context, p *plan.Position) (*plan.Join, error) {
 	route := plan.Route(r.flags.route)
 	if route == "auto" {
@@ -344,7 +344,7 @@ func (r *recoverer) settle(ctx context.Context, p *plan.Position) (*plan.Join, e
 	return j, nil
 }
 
-// prove makes the joined commits, and has them looked through and checked.
+// prove makes the joined commits, searches misfits and runs the check.
 func (r *recoverer) prove(ctx context.Context, p *plan.Position, j *plan.Join) (*plan.Join,
 	plan.Built, error) {
 	j, err := r.fit(ctx, p, j)
@@ -370,7 +370,7 @@ func (r *recoverer) prove(ctx context.Context, p *plan.Position, j *plan.Join) (
 	return j, b, nil
 }
 
-// accept returns the moment at which things change.
+// accept changes the branch and the files.
 func (r *recoverer) accept(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built) error {
 	consent := change.Consent{MoveAside: r.flags.moveAside, RewritePublished: r.flags.rewritePublished,
 		WithoutHooks: true, LeaveBranches: r.flags.leaveBranches}
@@ -417,8 +417,7 @@ func (r *recoverer) accept(ctx context.Context, p *plan.Position, j *plan.Join, 
 	return nil
 }
 
-// published stops a rebase that would rewrite what others may have, unless that was
-// agreed to.
+// published stops a rebase that would rewrite commits others may have, unless a flag agrees.
 func (r *recoverer) published(ctx context.Context, j *plan.Join) error {
 	if r.flags.rewritePublished {
 		return nil
@@ -437,7 +436,7 @@ func (r *recoverer) published(ctx context.Context, j *plan.Join) error {
 	return exit{exitConflicts}
 }
 
-// marks stops a push of conflict marks, unless they are meant.
+// marks stops a push of conflict markers, unless a flag agrees.
 func (r *recoverer) marks(ctx context.Context, p *plan.Position, tip object.ID) error {
 	found, _, err := r.s.Planner.ConflictMarkers(ctx, p.Upstream().Theirs, tip)
 	if err != nil || len(found) == 0 {
@@ -496,7 +495,7 @@ func (r *recoverer) report(ctx context.Context, p *plan.Position, j *plan.Join) 
 	return err
 }
 
-// makeAnew has files made anew that were decided to be, and works the join out with them.
+// makeAnew runs the commands for generated files and joins again with their results.
 func (r *recoverer) makeAnew(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built) (
 	*plan.Join, plan.Built, error) {
 	todo := j.Unmade()
@@ -531,8 +530,7 @@ func (r *recoverer) makeAnew(ctx context.Context, p *plan.Position, j *plan.Join
 	return j, b, nil
 }
 
-// terms returns those of the check that was named, which is agreed to by that, or else of the one that is found and
-// was agreed to; it is nil if there is none.
+// terms returns the check of the flag, which is an agreement, or the project's check if it was agreed to, or nil.
 func (r *recoverer) terms(ctx context.Context, p *plan.Position, j *plan.Join) (*prove.Terms, error) {
 	if line := r.flags.check; line != "" {
 		return r.s.Prover.Asker.TermsOf(ctx, check.Command{Steps: []string{line}, Source: "--check"}, j.Tree, p)
@@ -578,7 +576,7 @@ func (r *recoverer) check(ctx context.Context, p *plan.Position, j *plan.Join, b
 	return nil
 }
 
-// seconds returns how long the steps took.
+// seconds returns the duration of the steps.
 func (p *provedJSON) seconds() (all float64) {
 	for _, s := range p.Steps {
 		all += s.Seconds

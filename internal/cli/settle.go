@@ -81,7 +81,7 @@ merge driver.`,
 	return cmd
 }
 
-// versionIn returns the content of a file, nil where there is none.
+// versionIn returns the content of a file, or nil if it does not exist.
 func versionIn(file string) ([]byte, error) {
 	data, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -125,7 +125,7 @@ func (s *settler) joinCertain() error {
 	return nil
 }
 
-// onScreen opens the full screen, where there is something to decide.
+// onScreen opens the full screen if there is something to decide.
 func (s *settler) onScreen(ctx context.Context) error {
 	f := recovery.OneFile{Name: s.name, Content: s.content}
 	if err := s.who(ctx, &f); err != nil {
@@ -182,7 +182,7 @@ func (s *settler) decide(ctx context.Context, session *recovery.Session) (saved 
 	return s.screens.File(ctx, session, s.theme, s.result, save)
 }
 
-// who finds who made the versions, where the repository one is in tells, and has yours be yours.
+// who finds the authors of the versions in the surrounding repository, and which version is yours.
 func (s *settler) who(ctx context.Context, f *recovery.OneFile) error {
 	f.Who.Yours = recovery.LastEdit{By: object.Signature{Name: "you", Email: "you", Zone: "+0000"},
 		Message: "your side"}
@@ -215,7 +215,7 @@ func (s *settler) who(ctx context.Context, f *recovery.OneFile) error {
 	return nil
 }
 
-// write puts the result in its place, whole or not at all.
+// write writes the result to its file, completely or not at all.
 func (s *settler) write(content []byte) error {
 	mode := fs.FileMode(0o644)
 	target, err := filepath.EvalSymlinks(s.result)

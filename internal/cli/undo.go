@@ -80,7 +80,7 @@ leaves what is on the remote as it is.`,
 	return e.jsonFlag(cmd)
 }
 
-// goBackSince goes back before a waypoint, whatever came after.
+// goBackSince goes back before a waypoint, whatever came after it.
 func (e *env) goBackSince(ctx context.Context, s *recovery.Session, name string) error {
 	way, err := s.WayBack(ctx, name)
 	if err != nil {
@@ -98,7 +98,7 @@ func (e *env) goBackSince(ctx context.Context, s *recovery.Session, name string)
 	return e.wentBack(s, w, to)
 }
 
-// wentBack says where the branch is.
+// wentBack reports where the branch is.
 func (e *env) wentBack(s *recovery.Session, w *ledger.Waypoint, at object.ID) error {
 	notice := s.TakeNotice()
 	if notice != "" {

@@ -27,7 +27,7 @@ func versionCommand(e *env) *cobra.Command {
 	return e.jsonFlag(cmd)
 }
 
-// built returns what the program knows of how it was built.
+// built returns the build information of the program.
 func built() versionJSON {
 	v := versionJSON{Version: 1, Dorvik: "(unknown)"}
 	info, ok := debug.ReadBuildInfo()

@@ -40,7 +40,7 @@ type wayJSON struct {
 	File      *string        `json:"file,omitempty"` // the whole, with the suggested ways elsewhere
 }
 
-// movedJSON is what a way puts where one side moved the place's lines to.
+// movedJSON is what a way writes where one side moved the lines of the place to.
 type movedJSON struct {
 	Side  string `json:"side"`
 	Lines [2]int `json:"lines"` // in that side's text
@@ -167,5 +167,5 @@ func some(p []settle.Piece) []settle.Piece {
 	return p
 }
 
-// lineRange returns the first and last line, from 1; an empty one has last = first-1.
+// lineRange returns the first and last line, from 1. An empty range has last = first-1.
 func lineRange(s merge.Span) [2]int { return [2]int{s.Lo + 1, s.Hi} }

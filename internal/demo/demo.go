@@ -1,6 +1,5 @@
-// Package demo makes the sample scenario: a remote, your clone and two
-// teammates' clones of skerry, a small Go module for island-ferry timetables,
-// at the moment when your push is refused.
+// Package demo makes the sample scenario: a remote, your clone and two teammates' clones of skerry, a small Go module
+// for island-ferry timetables, at the moment when your push is rejected.
 package demo
 
 import (
@@ -22,21 +21,21 @@ type Clone struct {
 	Clone string `json:"clone"`
 }
 
-// Scene is where the repositories are.
+// Scene is the paths of the repositories.
 type Scene struct {
 	Clone     string  `json:"clone"` // yours
 	Remote    string  `json:"remote"`
 	Teammates []Clone `json:"teammates"`
 }
 
-// cloneOf is a clone, where its branch is, and what it has seen of the remote's.
+// cloneOf is a clone, the position of its branch, and what it knows of the remote's.
 type cloneOf struct {
 	who       Person
 	folder    string
 	tip, seen object.ID
 }
 
-// make lays the clone out.
+// make creates the clone.
 func (c cloneOf) make(ctx context.Context, o *object.Overlay, remote string) error {
 	if err := git.InitClone(c.folder, remote, "main", c.who.Name, c.who.Email); err != nil {
 		return err
@@ -45,8 +44,7 @@ func (c cloneOf) make(ctx context.Context, o *object.Overlay, remote string) err
 		vcs.RefUpdate{Name: "refs/remotes/origin/main", New: c.seen})
 }
 
-// Make makes the scene in a folder, which must be empty or not exist, to be played from a
-// side. The ids are the same on every run.
+// Make creates the scene for one side in a directory that must be empty or missing. The ids are the same on every run.
 func Make(ctx context.Context, dir string, as Part) (*Scene, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
@@ -98,7 +96,7 @@ func Make(ctx context.Context, dir string, as Part) (*Scene, error) {
 	return scene, os.WriteFile(file, []byte(strings.Replace(string(text), uncommitted.old, uncommitted.new, 1)), 0o644)
 }
 
-// cast says where the remote's branch is, and whose clones there are: yours is the first.
+// cast returns the position of the remote's branch and the owners of the clones, yours first.
 func cast(as Part, dir, yours string, part object.ID, mine, other []object.ID) (first object.ID, clones []cloneOf) {
 	last := func(ids []object.ID) object.ID { return ids[len(ids)-1] }
 	if as == AsIlka {
@@ -119,7 +117,7 @@ func cast(as Part, dir, yours string, part object.ID, mine, other []object.ID) (
 	return last(other), clones
 }
 
-// fill returns a repository the objects its refs lead to, the refs, and, unless it is bare, the files of the first.
+// fill adds to a repository the objects of its refs, the refs and, unless it is bare, the files of the first.
 func fill(ctx context.Context, o *object.Overlay, dir string, refs ...vcs.RefUpdate) error {
 	repo := git.At(dir)
 	var roots []object.ID

@@ -3,7 +3,7 @@ package demo
 // Vigdis joins the crew in the longer scene.
 var Vigdis = Person{"Vigdis Aune", "vigdis@skerry.example"}
 
-// yoursLonger comes after yours in the longer scene: the mend that the berth wants is in the middle of the road then.
+// yoursLonger follows yours in the longer scene, so that the mend for berths belongs into the middle of the road.
 var yoursLonger = []step{
 	{Runa, 60*48 + 200, "List the sailings of a harbour", []change{
 		{"timetable/board.go", "", `package timetable
@@ -40,7 +40,7 @@ func FootTicket(from string, band Band) string {
 	}},
 }
 
-// theirsLonger comes after theirs in the longer scene.
+// theirsLonger follows theirs in the longer scene.
 var theirsLonger = []step{
 	{Vigdis, 60*48 + 160, "Children travel for half", []change{
 		{"fares/fares.go", "// FootFare is what a passenger without a vehicle pays.\nfunc FootFare(band Band) " +

@@ -5,7 +5,7 @@ import (
 	"slices"
 )
 
-// Part is from whose side the demo is played.
+// Part is the side from which the demo is played.
 type Part string
 
 // The parts.
@@ -16,7 +16,7 @@ const (
 	AsLonger Part = "longer"
 )
 
-// Parts lists them.
+// Parts lists the parts.
 var Parts = []Part{AsRuna, AsIlka, AsLonger}
 
 // ParsePart reads the name of a part.
@@ -27,7 +27,7 @@ func ParsePart(name string) (Part, error) {
 	return "", fmt.Errorf("there is no scene %q: there are refused, teammate and longer", name)
 }
 
-// Rehearsal is a demo that is being played. Whoever plays it can have it begin again.
+// Rehearsal is a running demo. The player can start it again.
 type Rehearsal struct {
 	Scene *Scene
 	Part  Part

@@ -13,7 +13,7 @@ import (
 //go:embed skerry.txtar
 var skerry []byte
 
-// Person is one of the invented crew.
+// Person is a member of the invented crew.
 type Person struct{ Name, Email string }
 
 // The crew of skerry. You are Runa.
@@ -23,8 +23,7 @@ var (
 	Mato = Person{"Mato Veld", "mato@skerry.example"}
 )
 
-// change replaces one text in a file; an empty old makes the file, or adds to
-// its end.
+// change replaces a text in a file. An empty old creates the file or appends to it.
 type change struct{ path, old, new string }
 
 type step struct {
@@ -135,7 +134,7 @@ func roundUp(c, step Cents) Cents {
 	}},
 }
 
-// start is when the story begins: 2 March 2026, 08:00 UTC.
+// start is the beginning of the story: 2 March 2026, 08:00 UTC.
 const start = 1772438400
 
 // line makes commits on top of a parent and returns their ids.
@@ -197,7 +196,7 @@ func line(o *object.Overlay, parent object.ID, steps []step) ([]object.ID, error
 	return ids, nil
 }
 
-// uncommitted is what you were working on when the push was refused.
+// uncommitted is your work in progress when the push was rejected.
 var uncommitted = change{"cmd/skerry/main.go", "\t\tfmt.Println(s)\n",
 	"\t\t// The office wants the berth too.\n\t\t// Ask Ilka whether it fits on the\n\t\t// board at Eid.\n" +
 		"\t\tfmt.Println(s)\n"}

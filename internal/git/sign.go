@@ -9,13 +9,13 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// SignsCommits reports whether the person wants commits signed.
+// SignsCommits reports whether the person signs commits.
 func (r *Configuration) SignsCommits(ctx context.Context) (bool, error) {
 	return r.Flag(ctx, "commit.gpgSign")
 }
 
-// SignCommit makes a commit again with a signature, by the person's settings (user.signingKey, gpg.format and the
-// like), and returns its id. Tree and parents must be in the repository.
+// SignCommit makes a signed copy of a commit, by the person's settings (user.signingKey, gpg.format and so on), and
+// returns its id. The repository must contain its tree and parents.
 func (r *Objects) SignCommit(ctx context.Context, c *object.Commit) (object.ID, error) {
 	for _, h := range c.Extra {
 		if h.Key != "encoding" {

@@ -24,8 +24,7 @@ func (r *Refs) Status(ctx context.Context) (vcs.Branch, []vcs.Dirty, error) {
 	return b, dirty, r.readUpstream(ctx, &b)
 }
 
-// Current reads the branch without its uncommitted work, which in a large working
-// tree takes long to find.
+// Current reads the branch without uncommitted work, which takes long to find in a large working tree.
 func (r *Refs) Current(ctx context.Context) (vcs.Branch, error) {
 	var b vcs.Branch
 	if name, ok := r.head(); ok {
@@ -52,7 +51,7 @@ func (r *Refs) Current(ctx context.Context) (vcs.Branch, error) {
 	return b, r.readUpstream(ctx, &b)
 }
 
-// Named returns a branch by its name, whether one is on it or not.
+// Named returns a branch by its name, even if it is not checked out.
 func (r *Refs) Named(ctx context.Context, name string) (vcs.Branch, error) {
 	b := vcs.Branch{Name: name}
 	var err error
@@ -62,7 +61,7 @@ func (r *Refs) Named(ctx context.Context, name string) (vcs.Branch, error) {
 	return b, r.readUpstream(ctx, &b)
 }
 
-// readUpstream finds what a branch follows.
+// readUpstream returns the upstream of a branch.
 func (r *Refs) readUpstream(ctx context.Context, b *vcs.Branch) error {
 	if list, err := r.config.allSettings(ctx); err == nil && r.followPlain(list, b) {
 		return nil
@@ -70,7 +69,7 @@ func (r *Refs) readUpstream(ctx context.Context, b *vcs.Branch) error {
 	return r.followAsked(ctx, b)
 }
 
-// followAsked has git say what a branch follows.
+// followAsked asks git for the upstream of a branch.
 func (r *Refs) followAsked(ctx context.Context, b *vcs.Branch) error {
 	out, err := r.run(ctx, "reading what "+b.Name+" follows", "for-each-ref",
 		"--format=%(upstream:short)%00%(upstream)%00%(upstream:remotename)%00%(upstream:remoteref)%00"+
@@ -99,7 +98,7 @@ func (r *Refs) followAsked(ctx context.Context, b *vcs.Branch) error {
 	return nil
 }
 
-// Follow has a branch follow one of a remote.
+// Follow sets the upstream of a branch.
 func (r *Refs) Follow(ctx context.Context, branch string, remote vcs.Remote, ref string) error {
 	for _, kv := range [][2]string{{"remote", string(remote)}, {"merge", ref}} {
 		if _, err := r.run(ctx, "having "+branch+" follow "+remote.String(), "config", "branch."+branch+"."+kv[0],
@@ -159,7 +158,7 @@ func parseStatus(out string) (b vcs.Branch, dirty []vcs.Dirty, err error) {
 	return b, dirty, nil
 }
 
-// parseStages reads the entries of a conflict from their modes and ids. A stage that is not there has mode 0.
+// parseStages parses the modes and ids of a conflict. A missing stage has mode 0.
 func parseStages(modes, ids []string) (out [3]object.Entry, err error) {
 	for i := range modes {
 		mode, err := strconv.ParseUint(modes[i], 8, 32)

@@ -13,7 +13,7 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// change runs a command that changes index or files.
+// change runs a command that changes the index or files.
 func (r *Tree) change(ctx context.Context, doing string, paths []string, args ...string) error {
 	c := call{doing: doing, args: args, hold: r.Hold}
 	if paths != nil {
@@ -23,9 +23,8 @@ func (r *Tree) change(ctx context.Context, doing string, paths []string, args ..
 	return err
 }
 
-// SwitchTree takes index and working tree from one tree to another, keeping
-// uncommitted work on paths that do not differ between them. With try it only
-// tells whether that would succeed. It refuses rather than overwrites.
+// SwitchTree changes index and working tree from one tree to another. It keeps uncommitted work on paths that do not
+// differ between them, and fails rather than overwriting any. With try it only checks that.
 func (r *Tree) SwitchTree(ctx context.Context, from, to object.ID, try bool) error {
 	args := []string{"read-tree", "-m", "-u"}
 	if try {
@@ -38,7 +37,7 @@ func (r *Tree) SwitchTree(ctx context.Context, from, to object.ID, try bool) err
 	return err
 }
 
-// locked makes a *LockedError of an error that the index's lock was the reason of.
+// locked returns a *LockedError if the index's lock was the cause of an error.
 func (r *Tree) locked(ctx context.Context, err error) error {
 	lock, lerr := r.Inside(ctx, "index.lock")
 	if lerr != nil {
@@ -47,8 +46,7 @@ func (r *Tree) locked(ctx context.Context, err error) error {
 	return &vcs.LockedError{Path: lock, Err: err}
 }
 
-// Refresh has the index look again at files that were only touched, so that they do not
-// count as changed. Files that are changed stay so.
+// Refresh updates the file times in the index, so touched files do not count as changed.
 func (r *Tree) Refresh(ctx context.Context) error {
 	err := r.change(ctx, "reading the working tree", nil, "update-index", "-q", "--refresh")
 	if code(err) == 1 {
@@ -62,10 +60,10 @@ func (r *Tree) Refresh(ctx context.Context) error {
 	return err
 }
 
-// inTheWay is what git says of a lock that is there.
+// inTheWay matches git's message about an existing lock.
 var inTheWay = rx.New(`Unable to create '([^'\n]+\.lock)': File exists`)
 
-// Restore writes files as the index has them.
+// Restore writes files from the index.
 func (r *Tree) Restore(ctx context.Context, paths []string) error {
 	if len(paths) == 0 {
 		return nil
@@ -73,7 +71,7 @@ func (r *Tree) Restore(ctx context.Context, paths []string) error {
 	return r.change(ctx, "putting files back", paths, "checkout-index", "--force", "--quiet", "-z", "--stdin")
 }
 
-// Indexed returns all that the index has, by path; what is not merged has no mode. Cost follows the size of the index.
+// Indexed returns the entries of the index by path. Unmerged ones have no mode. Its cost grows with the index.
 func (r *Tree) Indexed(ctx context.Context) (map[string]object.Entry, error) {
 	out, err := r.run(ctx, "reading the index", "ls-files", "--stage", "-z")
 	if err != nil {
@@ -103,8 +101,7 @@ func (r *Tree) Indexed(ctx context.Context) (map[string]object.Entry, error) {
 	return all, nil
 }
 
-// Hidden lists the paths that git was told not to look at: marked skip-worktree or assume-unchanged. Cost follows the
-// size of the index.
+// Hidden lists the paths that are marked skip-worktree or assume-unchanged. Its cost grows with the index.
 func (r *Tree) Hidden(ctx context.Context) (map[string]bool, error) {
 	out, err := r.run(ctx, "reading the index", "ls-files", "-v", "-z")
 	if err != nil {
@@ -120,7 +117,7 @@ func (r *Tree) Hidden(ctx context.Context) (map[string]bool, error) {
 	return hidden, nil
 }
 
-// AsWritten returns the bytes that git writes to a file for a blob, attributes and settings considered.
+// AsWritten returns the bytes that git would write to a file for a blob, after filters.
 func (r *Tree) AsWritten(ctx context.Context, path string, blob object.ID) ([]byte, error) {
 	if strings.Contains(path, "\n") {
 		_, data, err := r.objects.Read(blob) // there is no way to name such a path
@@ -139,7 +136,7 @@ func (r *Tree) AsWritten(ctx context.Context, path string, blob object.ID) ([]by
 	return []byte(rest[:len(rest)-1]), nil
 }
 
-// syncDir has the system keep what was renamed into a folder.
+// syncDir makes renames into a directory durable.
 func syncDir(dir string) error {
 	d, err := os.Open(dir)
 	if err != nil {
@@ -152,7 +149,7 @@ func syncDir(dir string) error {
 	return nil
 }
 
-// Tree is the working tree with its index, and what git left half done in it.
+// Tree is the working tree with its index and half-done operations.
 type Tree struct {
 	*Place
 	config  *Configuration

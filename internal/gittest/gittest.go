@@ -1,5 +1,5 @@
-// Package gittest makes git repositories for tests, and runs git there as a
-// second opinion. Nothing in the product imports it.
+// Package gittest makes git repositories for tests and runs git there as a second opinion. The product does not import
+// it.
 package gittest
 
 import (
@@ -44,11 +44,11 @@ var goCaches = sync.OnceValue(func() map[string]string {
 	return out
 })
 
-// isolated is true where the process has such an environment for all its tests.
+// isolated reports that the process has such an environment for all its tests.
 var isolated bool
 
-// IsolateAll is Isolate for all tests of a package, which may then run beside each other. It is called before they
-// run, and returns what is to be done after them.
+// IsolateAll is Isolate for all tests of a package, which may then run in parallel. Call it before them, and the
+// returned function after them.
 func IsolateAll() (after func(), err error) {
 	home, err := os.MkdirTemp("", "dorvik-test-home-")
 	if err != nil {
@@ -73,7 +73,7 @@ func IsolateAll() (after func(), err error) {
 	return func() { os.RemoveAll(home) }, nil
 }
 
-// Isolate returns the test process itself such an environment, so that what the product starts has it too.
+// Isolate gives this environment to the test process, so that programs that the product starts inherit it.
 func Isolate(t testing.TB) {
 	if isolated {
 		return
@@ -94,15 +94,15 @@ func Isolate(t testing.TB) {
 	}
 }
 
-// Own sets something in the configuration of the person who runs the test's process, as long as the test runs.
+// Own sets a value in the test user's git configuration for the duration of a test.
 func Own(t testing.TB, key, value string) {
 	file := os.Getenv("GIT_CONFIG_GLOBAL")
 	require.NoError(t, exec.Command("git", "config", "--file", file, key, value).Run())
 	t.Cleanup(func() { _ = exec.Command("git", "config", "--file", file, "--unset-all", key).Run() })
 }
 
-// Program writes a program that is to be run. Another process writes it: while this one has it open for that, a process
-// that another test starts has it open, too, and for so long the system does not run it.
+// Program writes an executable file from another process. If this process had it open for writing, a parallel test
+// that forks would inherit that, and the system would refuse to run the file.
 func Program(t testing.TB, path, text string) {
 	t.Helper()
 	cmd := exec.Command("sh", "-c", `cat >"$1" && chmod 755 "$1"`, "sh", path)
@@ -111,14 +111,14 @@ func Program(t testing.TB, path, text string) {
 	require.NoError(t, err, "%s", out)
 }
 
-// Repo is a repository in a folder of the test's own.
+// Repo is a test's repository.
 type Repo struct {
 	Dir string
 	t   testing.TB
 	env []string
 }
 
-// New makes an empty repository with the branch main.
+// New creates an empty repository with the branch main.
 func New(t testing.TB, args ...string) *Repo {
 	dir := t.TempDir()
 	r := At(t, dir)
@@ -126,10 +126,10 @@ func New(t testing.TB, args ...string) *Repo {
 	return r
 }
 
-// At takes a folder as it is.
+// At returns the repository in a directory.
 func At(t testing.TB, dir string) *Repo { return &Repo{dir, t, Env(t.TempDir())} }
 
-// Clone clones the repository into another folder.
+// Clone clones the repository into another directory.
 func (r *Repo) Clone() *Repo {
 	c := At(r.t, filepath.Join(r.t.TempDir(), "clone"))
 	out, err := r.command(nil, "clone", "-q", r.Dir, c.Dir).CombinedOutput()
@@ -137,7 +137,7 @@ func (r *Repo) Clone() *Repo {
 	return c
 }
 
-// Team makes a bare repository with one commit, "start", that has some files, and two clones of it.
+// Team creates a bare repository with one commit, "start", with some files, and two clones of it.
 func Team(t testing.TB, files ...string) (remote, mine, other *Repo) {
 	remote = New(t, "--bare")
 	mine, other = remote.Clone(), remote.Clone()
@@ -156,7 +156,7 @@ func (r *Repo) command(stdin []byte, args ...string) *exec.Cmd {
 	return cmd
 }
 
-// Git runs git and returns its output without the last line end; failing fails the test.
+// Git runs git and returns its output without the last line end. A failure fails the test.
 func (r *Repo) Git(args ...string) string {
 	r.t.Helper()
 	out, err := r.Try(args...)
@@ -164,7 +164,7 @@ func (r *Repo) Git(args ...string) string {
 	return out
 }
 
-// Try runs git and returns its whole output and its error.
+// Try runs git and returns its output and error.
 func (r *Repo) Try(args ...string) (string, error) { return r.TryInput(nil, args...) }
 
 // TryInput is Try with standard input.
@@ -179,7 +179,7 @@ func (r *Repo) TryInput(stdin []byte, args ...string) (string, error) {
 	return strings.TrimSuffix(out.String(), "\n"), err
 }
 
-// Content is that of a file in a commit, as it is.
+// Content returns the content of a file in a commit.
 func (r *Repo) Content(rev, path string) string {
 	r.t.Helper()
 	out, err := r.command(nil, "cat-file", "blob", rev+":"+path).Output()
@@ -187,7 +187,7 @@ func (r *Repo) Content(rev, path string) string {
 	return string(out)
 }
 
-// Write writes a file, making its folders.
+// Write writes a file and creates its directories.
 func (r *Repo) Write(path, text string) {
 	r.t.Helper()
 	full := filepath.Join(r.Dir, path)
@@ -195,7 +195,7 @@ func (r *Repo) Write(path, text string) {
 	require.NoError(r.t, os.WriteFile(full, []byte(text), 0o644))
 }
 
-// Read returns a file's text.
+// Read returns the text of a file.
 func (r *Repo) Read(path string) string {
 	r.t.Helper()
 	b, err := os.ReadFile(filepath.Join(r.Dir, path))
@@ -203,7 +203,7 @@ func (r *Repo) Read(path string) string {
 	return string(b)
 }
 
-// Commit stages everything, commits it and returns the commit's id. Pairs of path and text are written first.
+// Commit commits everything and returns the commit's id. It first writes the given pairs of path and text.
 func (r *Repo) Commit(message string, files ...string) string {
 	r.t.Helper()
 	for i := 0; i+1 < len(files); i += 2 {

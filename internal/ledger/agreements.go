@@ -17,9 +17,9 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Agreements are what the person at the keyboard agreed to in a repository: commands that may run, and the trees as
-// which they were agreed to. They are kept where the person's own settings are, and never in the repository: what came
-// with a folder that was unpacked, or cloned, cannot agree on anybody's behalf.
+// Agreements is what a person agreed to in a repository: commands that may run, and the trees for which. They are
+// stored with the person's own settings and never in the repository, because an unpacked or cloned directory cannot
+// agree for anybody.
 type Agreements struct {
 	file string // empty where there is no such place: then they hold for this run
 	in   string // the repository's directory,
@@ -27,7 +27,7 @@ type Agreements struct {
 	list []agreement
 }
 
-// agreement is one, as a line of the file.
+// agreement is one line of the file.
 type agreement struct {
 	In   string    `json:"in"`
 	Mark string    `json:"mark"` // what the repository's own file said
@@ -44,7 +44,7 @@ const (
 	mostTrees        = 24      // of one command in one repository
 )
 
-// openAgreements reads those for a repository. A file that cannot be read is an error: nothing is taken as agreed.
+// openAgreements reads the agreements of a repository. An unreadable file is an error.
 func openAgreements(gitDir string) (*Agreements, error) {
 	a := &Agreements{in: gitDir, mark: filepath.Join(gitDir, "dorvik", "mark")}
 	dir, err := os.UserConfigDir()
@@ -68,7 +68,7 @@ func openAgreements(gitDir string) (*Agreements, error) {
 	return a, nil
 }
 
-// readAgreements reads all of a file. A line that is torn, or longer than any of Dorvik's, says nothing.
+// readAgreements parses a file. It skips torn lines and lines longer than any of Dorvik's.
 func readAgreements(file string) (all []agreement, err error) {
 	f, err := os.Open(file)
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) { // then it is asked again
@@ -97,7 +97,7 @@ func readAgreements(file string) (all []agreement, err error) {
 	}
 }
 
-// short is what is recorded of what is agreed to.
+// short returns the recorded form of what is agreed to.
 func short(to string) string {
 	if len(to) <= longestAgreement {
 		return to
@@ -105,13 +105,13 @@ func short(to string) string {
 	return "sha256 " + HashOf(to)
 }
 
-// Has reports whether something was agreed to, on whatever tree.
+// Has reports whether something was agreed to, for any tree.
 func (a *Agreements) Has(to string) bool {
 	to = short(to)
 	return slices.ContainsFunc(a.list, func(one agreement) bool { return one.To == to })
 }
 
-// On lists the trees as which something was agreed to, the latest first.
+// On lists the trees for which something was agreed to, latest first.
 func (a *Agreements) On(to string) (trees []object.ID) {
 	to = short(to)
 	for _, one := range slices.Backward(a.list) {
@@ -123,7 +123,7 @@ func (a *Agreements) On(to string) (trees []object.ID) {
 	return trees
 }
 
-// Add records an agreement, on trees or, with none, on whatever is there.
+// Add records an agreement for trees or, without any, in general.
 func (a *Agreements) Add(to string, when time.Time, trees ...object.ID) error {
 	to = short(to)
 	on := make([]string, max(1, len(trees)))
@@ -143,7 +143,7 @@ func (a *Agreements) Add(to string, when time.Time, trees ...object.ID) error {
 	return nil
 }
 
-// write adds a line at the end of the file, which is made shorter where it has grown too long.
+// write appends a line to the file, and shortens a file that is too long.
 func (a *Agreements) write(one *agreement) (err error) {
 	if a.file == "" {
 		return nil
@@ -191,7 +191,7 @@ func shorten(file string) error {
 	return os.Rename(file+".new", file)
 }
 
-// marked gives what tells the repository from another in its place, and makes it where it is not there.
+// marked returns the mark that identifies the repository at its path, and creates it if needed.
 func (a *Agreements) marked() (string, error) {
 	mark, err := os.ReadFile(a.mark)
 	if err == nil && len(mark) > 0 {
@@ -204,14 +204,14 @@ func (a *Agreements) marked() (string, error) {
 	return text, os.WriteFile(a.mark, []byte(text), 0o600)
 }
 
-// AgreedTo reports whether something may be run: it was agreed to in this repository, word by word.
+// AgreedTo reports whether the person agreed, word by word, to run something in this repository.
 func (l *Ledger) AgreedTo(what string) bool { return l.Agreements.Has(what) }
 
-// Agree records that something may be run in this repository.
+// Agree records that something may run in this repository.
 func (l *Ledger) Agree(what string) error { return l.Agreements.Add(what, time.Now()) }
 
-// Trusts reports whether what somebody changes may run here without being asked about.
+// Trusts reports whether the changes of a person may run here without a question.
 func (l *Ledger) Trusts(email string) bool { return l.AgreedTo("always from " + email) }
 
-// Trust records that what somebody changes may run here without being asked about, by the e-mail of their commits.
+// Trust records that the changes of a person, known by e-mail address, may run here without a question.
 func (l *Ledger) Trust(email string) error { return l.Agree("always from " + email) }

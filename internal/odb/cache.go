@@ -8,7 +8,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// cache keeps what deltas stand on, and what they made, those used last: the next delta of a chain often stands on it.
+// cache keeps recent bases and results of deltas, because the next delta often builds on one.
 type cache struct {
 	mu          sync.Mutex
 	last, older map[place]known // what was put, or asked for, last, and before that
@@ -16,7 +16,7 @@ type cache struct {
 	large       map[place]lent
 }
 
-// lent is a large one, which is there as long as somebody else has it.
+// lent is a large content, cached only while somebody else holds it.
 type lent struct {
 	kind  object.Kind
 	first weak.Pointer[byte]
@@ -74,7 +74,7 @@ func (c *cache) put(p *pack, offset int64, k known) {
 	}
 }
 
-// hold keeps one among the last.
+// hold adds a content to the cache.
 func (c *cache) hold(at place, k known) {
 	if c.bytes += len(k.data); c.bytes > cacheHalf {
 		c.older, c.last, c.bytes = c.last, make(map[place]known, len(c.last)), len(k.data)

@@ -13,7 +13,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// index tells where in a pack the objects are: version 2 of the format.
+// index maps the objects of a pack to offsets (version 2 of the format).
 type index struct {
 	table
 	offsets []byte // four bytes each; with the highest bit they are a place in large
@@ -21,7 +21,7 @@ type index struct {
 	held    *mapped
 }
 
-// table is ids in order, with how many begin by each byte or less.
+// table is sorted ids with a fan-out by their first bytes.
 type table struct {
 	fanout []byte
 	ids    []byte
@@ -30,7 +30,7 @@ type table struct {
 
 var errDamaged = errors.New("the index of the pack is damaged")
 
-// newTable checks that a fan-out and the ids belong together.
+// newTable checks that a fan-out and the ids agree.
 func newTable(fanout, ids []byte, size int) (t table, n int, err error) {
 	if len(fanout) != 1024 {
 		return t, 0, errDamaged
@@ -49,7 +49,7 @@ func newTable(fanout, ids []byte, size int) (t table, n int, err error) {
 	return table{fanout, ids[:int(last)*size], size}, int(last), nil
 }
 
-// find returns the place of an id among the others.
+// find returns the index of an id.
 func (t *table) find(id object.ID) (int, bool) {
 	raw := id.Raw()
 	if len(raw) != t.size {
@@ -66,7 +66,7 @@ func (t *table) find(id object.ID) (int, bool) {
 	return at, at < hi && bytes.Equal(t.ids[at*t.size:(at+1)*t.size], raw)
 }
 
-// parseIndex reads an index.
+// parseIndex parses a pack index.
 func parseIndex(data []byte, format object.Format) (*index, error) {
 	size := format.Size()
 	if len(data) < 8+1024+2*size || string(data[:8]) != "\xfftOc\x00\x00\x00\x02" {
@@ -93,7 +93,7 @@ func (x *index) find(id object.ID) (int64, bool) {
 	return largeOffset(binary.BigEndian.Uint32(x.offsets[4*at:]), x.large)
 }
 
-// largeOffset returns an offset, or what stands in the table of those that are too large for four bytes.
+// largeOffset returns an offset, from the table of large offsets if needed.
 func largeOffset(v uint32, large []byte) (int64, bool) {
 	if v>>31 == 0 {
 		return int64(v), true
@@ -119,7 +119,7 @@ func openIndex(file string, format object.Format) (*index, error) {
 	return x, nil
 }
 
-// multi is a multi-pack index: one for many packs.
+// multi is a multi-pack index.
 type multi struct {
 	table
 	places []byte // of each object: its pack and its offset, four bytes each
@@ -128,7 +128,7 @@ type multi struct {
 	held   *mapped
 }
 
-// parseMulti reads a multi-pack index and returns the names of its packs.
+// parseMulti parses a multi-pack index and returns the names of its packs.
 func parseMulti(data []byte, format object.Format) (m *multi, names []string, err error) {
 	const head = 12
 	if len(data) < head || string(data[:5]) != "MIDX\x01" || data[7] != 0 ||
@@ -191,7 +191,7 @@ func openMulti(dir string, format object.Format) (*multi, error) {
 	return m, nil
 }
 
-// find returns the pack that holds an object, and where.
+// find returns the pack that contains an object and the offset.
 func (m *multi) find(id object.ID) (*pack, int64, bool) {
 	at, ok := m.table.find(id)
 	if !ok {

@@ -10,7 +10,7 @@ import (
 	"github.com/klauspost/compress/zlib"
 )
 
-// inflating reads what is deflated. They are used again, since making one costs more than a small object does.
+// inflating is a reusable inflater. Creating one costs more than reading a small object.
 type inflating struct {
 	io.ReadCloser
 	from bytes.Reader
@@ -18,7 +18,7 @@ type inflating struct {
 
 var inflaters sync.Pool
 
-// inflater begins to inflate.
+// inflater returns an inflater for a deflated text.
 func inflater(from []byte) (*inflating, error) {
 	if z, ok := inflaters.Get().(*inflating); ok {
 		z.from.Reset(from)
@@ -31,24 +31,24 @@ func inflater(from []byte) (*inflating, error) {
 	return z, err
 }
 
-// done lets it be used again.
+// done returns the inflater to the pool.
 func (z *inflating) done() {
 	z.from.Reset(nil)
 	inflaters.Put(z)
 }
 
-// mostInflated returns how many bytes so many can become: deflate cannot do better than 1032 to 1.
+// mostInflated returns the largest size that deflated bytes can have; deflate cannot do better than 1032 to 1.
 func mostInflated(n int) int { return 1032*n + 64 }
 
-// firstPiece is how much of something large is read before room is made for all of it, in bytes.
+// firstPiece is the number of bytes that are read from a large object before memory for all of it is allocated.
 const firstPiece = 64 << 10
 
 var errNotThatLong = errors.New("its content is not as long as it says")
 
-// inflate returns the content of so many bytes that is deflated at the beginning of a text.
+// inflate returns the content, of known size, that is deflated at the beginning of a text.
 func inflate(from []byte, size int) ([]byte, error) { return inflateInto(nil, from, size) }
 
-// inflateInto is inflate into the memory of a text that is not needed any more, where it is large enough.
+// inflateInto is inflate into existing memory if that is large enough.
 func inflateInto(old, from []byte, size int) ([]byte, error) {
 	if size < 0 || size > mostInflated(len(from)) {
 		return nil, errNotThatLong

@@ -9,7 +9,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// mapped is a file in memory, as long as somebody holds it: also when it is removed meanwhile.
+// mapped is a memory-mapped file. It stays readable until it is released, even if it is removed.
 type mapped struct{ data []byte }
 
 func mapFile(name string) (*mapped, error) {

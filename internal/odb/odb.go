@@ -1,6 +1,6 @@
-// Package odb reads git's object database by itself: loose objects, packs with their indexes, the multi-pack index, and
-// alternates. The formats are those of git's own documentation (gitformat-pack, gitrepository-layout). It only reads;
-// what it does not find, or cannot read, is for git to find or to complain of.
+// Package odb reads git's object database: loose objects, packs with their indexes, the multi-pack index, and
+// alternates. The formats are those of git's documentation (gitformat-pack, gitrepository-layout). It only reads; the
+// caller asks git about objects that it does not find or cannot read.
 package odb
 
 import (
@@ -25,8 +25,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/parallel"
 )
 
-// Store is the objects of a repository. It is safe for concurrent use, and while git adds objects to the repository,
-// or packs them anew: a pack that is gone is read on as long as somebody reads it.
+// Store reads the objects of a repository. It is safe for concurrent use, and while git adds objects or repacks: a
+// removed pack is readable until its last reader is done.
 type Store struct {
 	format object.Format
 	dirs   []string // of objects: the repository's own, and its alternates
@@ -38,7 +38,7 @@ type Store struct {
 	reads atomic.Int64
 }
 
-// packs are those there were at a moment.
+// packs is the set of packs at one time.
 type packs struct {
 	multi []*multi
 	list  []*pack // that no multi-pack index lists
@@ -46,17 +46,17 @@ type packs struct {
 	seen  []time.Time // when the folder of each of the store's dirs was last changed
 }
 
-// mostAlternates is how many folders of objects there may be.
+// mostAlternates is the largest number of object directories.
 const mostAlternates = 64
 
-// Open opens a folder of objects with its alternates. Packs are looked for when the first object is asked for. The
-// error is that of a list of alternates that cannot be read.
+// Open opens an object directory with its alternates. It looks for packs at the first read. The error is that of an
+// unreadable list of alternates.
 func Open(dir string, format object.Format) (*Store, error) {
 	s := &Store{format: format, bases: newCache()}
 	return s, s.add(dir, 0)
 }
 
-// add adds a folder and those that it borrows from, each once.
+// add adds an object directory and its alternates, each once.
 func (s *Store) add(dir string, deep int) error {
 	dir = filepath.Clean(dir)
 	if slices.Contains(s.dirs, dir) {
@@ -90,11 +90,11 @@ func (s *Store) add(dir string, deep int) error {
 	return nil
 }
 
-// Reads returns how many objects were read.
+// Reads returns the number of objects that were read.
 func (s *Store) Reads() int64 { return s.reads.Load() }
 
-// Read returns an object; it makes Store an object.Reader. An error that is object.ErrMissing says that it is not
-// here, any other that it cannot be read: git may know more.
+// Read implements object.Reader. An object.ErrMissing means that the object is not here; after any other error git may
+// be able to read it.
 func (s *Store) Read(id object.ID) (kind object.Kind, data []byte, err error) {
 	s.reads.Add(1)
 	p := s.packs.Load()
@@ -117,12 +117,12 @@ func (s *Store) Read(id object.ID) (kind object.Kind, data []byte, err error) {
 	return 0, nil, err
 }
 
-// fewTogether is how many objects one processor reads before it goes on to others. What is asked for together lies
-// together, and stands on the same deltas.
+// fewTogether is the number of objects that one processor reads at a time. Objects that are requested together are
+// often neighbours with common bases.
 const fewTogether = 12
 
-// ReadMany reads many, on all processors, and returns those that it could not read. each may be called by several
-// goroutines at a time.
+// ReadMany reads objects on all processors and returns the ids of those that it could not read. Several goroutines may
+// call each at the same time.
 func (s *Store) ReadMany(ids []object.ID, each func(id object.ID, kind object.Kind, data []byte)) (left []object.ID) {
 	var mu sync.Mutex
 	_ = parallel.Do(len(ids), fewTogether, func(i int) error { // what cannot be read is left to others
@@ -138,7 +138,7 @@ func (s *Store) ReadMany(ids []object.ID, each func(id object.ID, kind object.Ki
 	return left
 }
 
-// in looks for an object in packs, and among what is loose.
+// in finds an object in packs and among loose objects.
 func (s *Store) in(p *packs, id object.ID) (kind object.Kind, data []byte, err error) {
 	defer runtime.KeepAlive(p) // and all that is mapped
 	defer faults(&err)()
@@ -167,7 +167,7 @@ func (s *Store) in(p *packs, id object.ID) (kind object.Kind, data []byte, err e
 	return 0, nil, fmt.Errorf("object %s: %w", id, object.ErrMissing)
 }
 
-// faults has a page that cannot be read be an error, where the disk fails or a file that is mapped is cut off.
+// faults turns a fault on a mapped page, from a failing disk or a truncated file, into an error.
 func faults(err *error) func() {
 	before := debug.SetPanicOnFault(true)
 	return func() {
@@ -182,7 +182,7 @@ func faults(err *error) func() {
 	}
 }
 
-// find returns the pack that holds an object, and where. The one that was found in last is asked first.
+// find returns the pack that contains an object and the offset. It tries the last pack first.
 func (p *packs) find(id object.ID) (*pack, int64, bool) {
 	last := p.last.Load()
 	if last != nil && last.index != nil {
@@ -207,7 +207,7 @@ func (p *packs) find(id object.ID) (*pack, int64, bool) {
 	return nil, 0, false
 }
 
-// look looks for packs, unless the folders are as they were at the last look.
+// look reads the list of packs again if the directories have changed.
 func (s *Store) look(before *packs) (*packs, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -243,7 +243,7 @@ func (s *Store) look(before *packs) (*packs, error) {
 	return now, nil
 }
 
-// scan adds the packs of a folder.
+// scan adds the packs of a directory.
 func (p *packs) scan(dir string, format object.Format, known map[string]*pack) error {
 	entries, err := os.ReadDir(dir)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -280,7 +280,7 @@ func (p *packs) scan(dir string, format object.Format, known map[string]*pack) e
 	return nil
 }
 
-// loose reads a loose object: its kind and its size, a zero byte, and its content, deflated.
+// loose parses a loose object: kind, size, a zero byte, and the content, deflated.
 func loose(file []byte) (object.Kind, []byte, error) {
 	z, err := inflater(file)
 	if err != nil {

@@ -12,7 +12,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// pack is a file of objects, each deflated by itself, or as what is to be made of another: its delta.
+// pack is a file of deflated objects and deltas.
 type pack struct {
 	name   string
 	format object.Format
@@ -29,7 +29,7 @@ const (
 	idDelta     = 7 // of an object of that id
 )
 
-// content returns the bytes of the pack, which are mapped when they are first needed.
+// content returns the bytes of the pack, which it maps at the first use.
 func (p *pack) content() ([]byte, error) {
 	p.open.Do(func() {
 		if p.held != nil {
@@ -53,7 +53,7 @@ func (p *pack) content() ([]byte, error) {
 	return p.held.data[:len(p.held.data)-p.format.Size()], nil
 }
 
-// entry is the head of an object in a pack.
+// entry is the header of an object in a pack.
 type entry struct {
 	kind byte
 	size int       // of the content, inflated
@@ -64,7 +64,7 @@ type entry struct {
 
 var errCutOff = errors.New("an entry is cut off")
 
-// parseEntry reads the head of an entry.
+// parseEntry parses the header of an entry.
 func parseEntry(data []byte, offset int64, idSize int) (e entry, err error) {
 	if offset < 12 || offset >= int64(len(data)) {
 		return e, errCutOff
@@ -126,8 +126,7 @@ const (
 	largest      = 1 << 31 // bytes of an object that is made of deltas
 )
 
-// packed reads the object at an offset of a pack: the deltas down to something that stands by itself, or that is known,
-// and then up again.
+// packed reads the object at an offset: down the chain of deltas to a base, and up again.
 func (s *Store) packed(in *packs, p *pack, offset int64, deep int) (kind object.Kind, data []byte, err error) {
 	defer runtime.KeepAlive(p)
 	content, err := p.content()
@@ -151,8 +150,7 @@ func (s *Store) packed(in *packs, p *pack, offset int64, deep int) (kind object.
 	return kind, data, nil
 }
 
-// bottom returns what the object at an offset stands on, with nothing between but the deltas that it puts into the
-// chain.
+// bottom returns the base of an object, and records the deltas above it in the chain.
 func (s *Store) bottom(in *packs, p *pack, content []byte, offset int64, deep int, room *room) (kind object.Kind,
 	data []byte, err error) {
 	room.chain = room.chain[:0]
@@ -198,23 +196,23 @@ func (s *Store) bottom(in *packs, p *pack, content []byte, offset int64, deep in
 
 var errEndless = errors.New("its deltas have no end")
 
-// keptBelow is how many of the contents that one stands on are kept, beside itself. Trees that stand on each other are
-// versions of one directory, and most are asked for; contents may be of files that are not.
+// keptBelow is the number of contents below an object that are cached besides it. Trees on top of each other are
+// versions of one directory, most of which are needed; file contents often are not.
 const keptBelow = 4
 
-// keep reports whether an object of about such a size is kept, on which one stands that is so many deltas away: a large
-// one takes long to make.
+// keep reports whether to cache an object of a size that is a number of deltas below the requested one. Large ones
+// take long to make.
 func keep(kind object.Kind, below, size int) bool {
 	return kind != object.KindBlob || below < keptBelow || size > firstPiece
 }
 
-// link is one of the deltas of an object.
+// link is one delta of a chain.
 type link struct {
 	offset int64
 	entry  entry
 }
 
-// room is memory for what is not kept, which is used again.
+// room is reusable memory for contents that are not cached.
 type room struct {
 	chain               []link
 	delta, made, before []byte
@@ -222,7 +220,7 @@ type room struct {
 
 var rooms = sync.Pool{New: func() any { return &room{} }}
 
-// done lets it be used again, but for what is so large that few need it.
+// done returns the memory to the pool, unless it is too large.
 func (r *room) done() {
 	for _, text := range []*[]byte{&r.delta, &r.made, &r.before} {
 		if cap(*text) > cacheOne {
@@ -232,7 +230,7 @@ func (r *room) done() {
 	rooms.Put(r)
 }
 
-// on makes the object of a delta of what it stands on. One that is not kept is good until the next but one is made.
+// on applies a delta to its base. The result is valid until the call after next.
 func (r *room) on(e *entry, base, content []byte, keep bool) (data []byte, err error) {
 	if r.delta, err = inflateInto(r.delta, content[e.at:], e.size); err != nil {
 		return nil, err
@@ -245,7 +243,7 @@ func (r *room) on(e *entry, base, content []byte, keep bool) (data []byte, err e
 	return r.made, err
 }
 
-// base reads an object that a delta of another pack stands on.
+// base reads an object of another pack that is the base of a delta.
 func (s *Store) base(in *packs, id object.ID, deep int) (object.Kind, []byte, error) {
 	if at, offset, ok := in.find(id); ok {
 		return s.packed(in, at, offset, deep)
@@ -255,8 +253,7 @@ func (s *Store) base(in *packs, id object.ID, deep int) (object.Kind, []byte, er
 
 var errDelta = errors.New("a delta does not fit what it stands on")
 
-// patch makes an object of another, as a delta says: pieces copied from it, and new ones. It is put into out, where
-// there is room.
+// patch applies a delta: it copies pieces of the base and adds new ones. It uses out if that is large enough.
 func patch(out, base, delta []byte) ([]byte, error) {
 	from, rest, ok := varint(delta)
 	if !ok || from != uint64(len(base)) {
@@ -301,8 +298,8 @@ func patch(out, base, delta []byte) ([]byte, error) {
 	return out, nil
 }
 
-// comesTo reports whether a delta's instructions are whole, and come to so many bytes. What it says of a large size is
-// believed only then.
+// comesTo reports whether a delta's instructions are complete and result in a size. A claimed large size is trusted
+// only then.
 func comesTo(rest []byte, size uint64) bool {
 	total := uint64(0)
 	for len(rest) > 0 && total <= size {
@@ -328,7 +325,7 @@ func comesTo(rest []byte, size uint64) bool {
 	return len(rest) == 0 && total == size
 }
 
-// piece reads an instruction to copy: where from, and how much.
+// piece parses a copy instruction: offset and length.
 func piece(op byte, rest []byte) (at, n uint64, after []byte) {
 	i := 0
 	if op&0x01 != 0 {
@@ -358,7 +355,7 @@ func piece(op byte, rest []byte) (at, n uint64, after []byte) {
 	return at, n, rest[i:]
 }
 
-// varint reads a size, seven bits to a byte, the lowest first.
+// varint parses a size with seven bits per byte, lowest first.
 func varint(b []byte) (v uint64, rest []byte, ok bool) {
 	for i, c := range b {
 		if i > 9 {

@@ -11,7 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// follower turns what is left of a rebase's list into commits to replay. docs/half-done.md lists every verb.
+// follower turns the rest of a rebase's list into commits to replay. docs/half-done.md lists every verb.
 type follower struct {
 	w *Planner
 
@@ -25,7 +25,7 @@ type follower struct {
 	signOff  string // the line that signs off new commits; empty for none
 }
 
-// follow goes through the lines that are still to be done. It stops at one that Dorvik cannot do, and sets Why.
+// follow follows the remaining lines. It stops at the first that Dorvik cannot follow, and sets Why.
 func (f *follower) follow(ctx context.Context, list []vcs.Command) error {
 	for _, c := range list {
 		if f.s.Why != "" {
@@ -94,7 +94,7 @@ func (f *follower) reset(ctx context.Context, c vcs.Command) error {
 	return nil
 }
 
-// move notes that another branch moves to where the list stands.
+// move records that another branch moves to the present position.
 func (f *follower) move(_ context.Context, c vcs.Command) error {
 	for _, m := range f.s.Left.Moves {
 		if m.Name == c.Rest && m.To.IsZero() {
@@ -106,7 +106,7 @@ func (f *follower) move(_ context.Context, c vcs.Command) error {
 	return nil
 }
 
-// moved are the moves that lines of the list have asked for before git stopped. git makes them at its end.
+// moved records the branch moves of lines that git has already done. git makes them at its end.
 func (f *follower) moved() {
 	for _, m := range f.s.Left.Moves {
 		if !m.To.IsZero() {
@@ -117,7 +117,7 @@ func (f *follower) moved() {
 	}
 }
 
-// add puts a commit on the list, onto where that stands.
+// add appends a commit at the present position.
 func (f *follower) add(t replay.Todo, onto ...replay.Parent) {
 	t.Onto = append([]replay.Parent{f.at}, onto...)
 	t.Keep = f.s.Left.Has("empty=keep")
@@ -125,7 +125,7 @@ func (f *follower) add(t replay.Todo, onto ...replay.Parent) {
 	f.at = replay.Parent{Step: len(f.todo) - 1}
 }
 
-// named is the place of a label, one that git gave before it stopped too, or of a commit.
+// named returns the position of a label, possibly one of git's, or of a commit.
 func (f *follower) named(ctx context.Context, names []string) (replay.Parent, error) {
 	name := ""
 	if len(names) > 0 {
@@ -141,7 +141,7 @@ func (f *follower) named(ctx context.Context, names []string) (replay.Parent, er
 	return f.place(id), err
 }
 
-// place is the step that made a commit, or the commit as it is.
+// place returns the step that made a commit, or the commit itself.
 func (f *follower) place(id object.ID) replay.Parent {
 	if i := slices.IndexFunc(f.todo, func(t replay.Todo) bool { return t.Stands && t.Commit.ID == id }); i >= 0 {
 		return replay.Parent{Step: i}
@@ -181,7 +181,7 @@ func (f *follower) commit(_ context.Context, c vcs.Command) error {
 	return nil
 }
 
-// into has a commit become part of the one before, and says what becomes of the message of that.
+// into makes a commit part of the one before, and combines their messages.
 func (f *follower) into(t *replay.Todo, c vcs.Command) {
 	t.Into, t.Says.Chain = true, f.chain
 	all := withoutMark(t.Commit.Message, "amend!", "squash!", "fixup!")
@@ -202,8 +202,7 @@ func (f *follower) into(t *replay.Todo, c vcs.Command) {
 	}
 }
 
-// withoutMark is a message without the first paragraph where that begins with a mark: by it a commit says what it is to
-// become part of, such as “fixup! Fix typo”.
+// withoutMark removes the first paragraph of a message if it begins with a mark such as “fixup! Fix typo”.
 func withoutMark(message string, marks ...string) string {
 	for _, mark := range marks {
 		if strings.HasPrefix(message, mark) {
@@ -214,7 +213,7 @@ func withoutMark(message string, marks ...string) string {
 	return strings.Trim(message, "\n")
 }
 
-// merge is a line that joins lines as a commit did.
+// merge repeats a merge of the list.
 func (f *follower) merge(ctx context.Context, c vcs.Command) error {
 	if c.Commit.IsZero() {
 		f.s.Why = "its list joins lines that no commit joined before"

@@ -11,18 +11,16 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// Standing is where yours and theirs stand to each other, said in sentences: what is so, what
-// that means, and what to do.
+// Standing describes how yours and theirs relate: what is so, what it means, and what to do.
 type Standing struct {
 	Well             bool // there is nothing to be mended
 	Head, Text, Next string
 }
 
-// String is all of it but the advice, for where there is one line.
+// String returns everything but the advice, for one line.
 func (s Standing) String() string { return s.Head + " " + s.Text }
 
-// Standing says where one stands. accepted is true where what is yours is a joined result
-// that was not pushed yet.
+// Standing describes the position. accepted reports that yours is a joined result that was not pushed.
 func (p *Position) Standing(accepted bool) Standing {
 	yours, theirs := len(p.Divergence.Yours), len(p.Divergence.Theirs)
 	they, up := someAuthors(p.Divergence.Theirs), p.Branch.Upstream
@@ -78,8 +76,7 @@ func (p *Position) Standing(accepted bool) Standing {
 	return s
 }
 
-// underway says where one stands with what was begun: what git left half done, a join that is taken back by a commit,
-// or commits to pick.
+// underway describes an operation that was begun: a half-done one of git, taking back a join, or a pick.
 func (p *Position) underway(they, commits string) Standing {
 	s := Standing{Well: true}
 	switch {
@@ -109,16 +106,15 @@ func (p *Position) underway(they, commits string) Standing {
 	return s
 }
 
-// allMine reports whether all of theirs is by the person at the keyboard.
+// allMine reports whether the person wrote all of theirs.
 func (p *Position) allMine() bool {
 	return p.Me != "" && !slices.ContainsFunc(p.Divergence.Theirs, func(n history.Node) bool {
 		return n.Author().Email != p.Me
 	})
 }
 
-// KnowMe finds who is at the keyboard, and which commits of theirs are that person's and were made elsewhere: they came
-// to the local copy of the remote's branch by a fetch, and not by a push from here. It looks at the newest commits and
-// moves only: of older ones that is not known.
+// KnowMe finds the person's identity, and which commits of theirs the person made elsewhere: those that arrived by a
+// fetch and not by a push from here. It examines only the newest commits and moves.
 func (pn *Planner) KnowMe(ctx context.Context, p *Position) {
 	who, err := pn.Source.Committer(ctx)
 	if err != nil {
@@ -145,7 +141,7 @@ func (pn *Planner) KnowMe(ctx context.Context, p *Position) {
 	}
 }
 
-// unanswered says what is known where the remote was asked and did not answer.
+// unanswered describes what is known if the remote did not answer.
 func (p *Position) unanswered(s *Standing, yours, theirs int, they, commits string) {
 	s.Well = false
 	s.Head = p.Branch.Remote.String() + " did not answer."
@@ -172,7 +168,7 @@ func (p *Position) unanswered(s *Standing, yours, theirs int, they, commits stri
 	}
 }
 
-// someAuthors names the authors of commits, of many only the first.
+// someAuthors names the authors of commits; of many only the first.
 func someAuthors(commits []history.Node) string {
 	names := Authors(commits)
 	if len(names) > 3 {
@@ -181,10 +177,10 @@ func someAuthors(commits []history.Node) string {
 	return words.List(names)
 }
 
-// TheirNames names whose work theirs is.
+// TheirNames names the authors of theirs.
 func (p *Position) TheirNames() string { return someAuthors(p.Divergence.Theirs) }
 
-// Upstream is where the branch stands to its upstream, also where commits are picked.
+// Upstream returns the position of the branch to its upstream, also during a pick.
 func (p *Position) Upstream() *Position {
 	if k := p.picks(); k != nil && k.Home != nil {
 		return k.Home

@@ -13,7 +13,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/settle"
 )
 
-// Cause is a decision that an error comes from.
+// Cause is a decision that caused an error.
 type Cause struct {
 	Stop   int // among those of the join
 	Key    settle.Key
@@ -24,9 +24,8 @@ type Cause struct {
 	Missing string // a name that the way leaves out; empty where the line itself is as it was settled
 }
 
-// CausesOf finds, for each place that a check complains about, the decision that it comes from; nil where it comes from
-// none. That is the one by whose way the line stands there or, where the complaint is of a name that is missing, the
-// one whose way left out what defined it.
+// CausesOf returns, for each reported place, the decision that caused the error, or nil. That is the decision that put
+// the line there or, if a name is missing, the one that left out its definition.
 func (rd *Reader) CausesOf(j *Join, decisions *settle.Decisions, places []diagnose.Place) ([]*Cause, error) {
 	out := make([]*Cause, len(places))
 	decisions = decisions.Indexed()
@@ -59,7 +58,7 @@ func (rd *Reader) CausesOf(j *Join, decisions *settle.Decisions, places []diagno
 	return out, nil
 }
 
-// traced is what the decisions of one file at a stop made of it.
+// traced is the effect of the decisions on one file at a stop.
 type traced struct {
 	path  string
 	lines map[int]*settle.Question    // of the joined text, from 1, by whose way they stand there
@@ -105,7 +104,7 @@ func (rd *Reader) tracedIn(j *Join, f *settle.File, decisions *settle.Decisions)
 	return t, rd.traceLines(t, j, f, decisions)
 }
 
-// traceLines finds which lines of the joined text stand there by whose way.
+// traceLines finds which decision put each line of the joined text there.
 func (rd *Reader) traceLines(t *traced, j *Join, f *settle.File, decisions *settle.Decisions) error {
 	joined, ok, err := rd.TextAt(j.Tree, f.Path)
 	if err != nil || !ok {
@@ -134,7 +133,7 @@ func (rd *Reader) traceLines(t *traced, j *Join, f *settle.File, decisions *sett
 	return nil
 }
 
-// linesOf are the lines of a file; none where there is no file.
+// linesOf returns the lines of a file, or nil.
 func (rd *Reader) linesOf(e object.Entry) ([]string, error) {
 	if !e.Mode.IsRegular() {
 		return nil, nil
@@ -143,7 +142,7 @@ func (rd *Reader) linesOf(e object.Entry) ([]string, error) {
 	return diff.Lines(string(text)), err
 }
 
-// line is the question by whose way a line stands there.
+// line returns the question whose decision put a line there.
 func (t *traced) line(at diagnose.Place) *settle.Question {
 	if at.Path != t.path {
 		return nil
@@ -151,8 +150,8 @@ func (t *traced) line(at diagnose.Place) *settle.Question {
 	return t.lines[at.Line]
 }
 
-// lacking is the question by whose way something that a complaint names is not defined, of the languages that the
-// file and the place have in common.
+// lacking returns the question whose decision left out the definition of a name in an error. File and place must be of
+// one language.
 func (t *traced) lacking(at diagnose.Place) (*settle.Question, string) {
 	if path.Ext(at.Path) != path.Ext(t.path) {
 		return nil, ""
@@ -166,7 +165,7 @@ func (t *traced) lacking(at diagnose.Place) (*settle.Question, string) {
 	return t.names[best], best
 }
 
-// Sentence says what an error has to do with what was settled.
+// Sentence describes how an error follows from a decision.
 func (c *Cause) Sentence() string {
 	if c.Missing != "" {
 		return "You settled " + c.Path + " by “" + c.Way.Label() + "”, which leaves " + c.Missing + " out."
@@ -174,8 +173,7 @@ func (c *Cause) Sentence() string {
 	return "You settled this line, by “" + c.Way.Label() + "”."
 }
 
-// Diagnose finds the places in the joined tree that the output of a check run
-// in a folder speaks of.
+// Diagnose finds the places of the joined tree that a check's output mentions. The check ran in the given directory.
 func (rd *Reader) Diagnose(tree object.ID, output []string, dir string) ([]diagnose.Place, error) {
 	files, err := rd.Store.Changes(object.ID{}, tree)
 	if err != nil {

@@ -1,6 +1,5 @@
-// Package visible makes text from outside fit to be shown: control characters,
-// characters that turn the direction of text, and broken encoding become
-// visible marks, so that nothing but text reaches the terminal.
+// Package visible makes text from outside safe to show: control characters, characters that change the direction of
+// text, and invalid encoding become visible marks.
 package visible
 
 import (
@@ -15,8 +14,8 @@ import (
 // tabWidth is the number of columns between tab stops.
 const tabWidth = 4
 
-// Line returns one line of text as it can be shown. Tabs become blanks up to the next stop; a line feed at the end
-// goes, others become marks.
+// Line returns a line of text in a form that is safe to show. Tabs become blanks up to the next stop. A final line
+// feed is removed; others become marks.
 func Line(s string) string {
 	s = strings.TrimSuffix(s, "\n")
 	if plain(s) {
@@ -57,8 +56,7 @@ func plain(s string) bool {
 	return true
 }
 
-// hidden reports whether a character has no shape of its own, or changes how
-// others are shown.
+// hidden reports whether a character is invisible or changes how others are shown.
 func hidden(r rune) bool {
 	switch {
 	case r == 0x200d: // joins emoji
@@ -69,8 +67,7 @@ func hidden(r rune) bool {
 	return unicode.In(r, unicode.Cf, unicode.Co, unicode.Cs)
 }
 
-// JSON escapes in encoded JSON the characters that Line makes marks of and that JSON
-// allows raw. The values stay the same.
+// JSON escapes, in encoded JSON, the characters that Line replaces and JSON allows. The values stay the same.
 func JSON(data []byte) []byte {
 	if !bytes.ContainsFunc(data, marked) {
 		return data
@@ -90,7 +87,7 @@ func JSON(data []byte) []byte {
 
 func marked(r rune) bool { return r == 0x7f || hidden(r) }
 
-// Lines is Line for each line of a text.
+// Lines applies Line to each line of a text.
 func Lines(s string) string {
 	parts := strings.Split(s, "\n")
 	for i, p := range parts {

@@ -1,6 +1,5 @@
-// Package words has the sentences about conflicts and what became of them, for the
-// screen, the commands and the account alike. Whoever asks gives the facts and, where a
-// person is named, the name.
+// Package words has the sentences about conflicts and their outcomes, for screens, commands and reports. Callers pass
+// the facts and the names of people.
 package words
 
 import (
@@ -11,8 +10,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/settle"
 )
 
-// thing is what an entry is, in plain words, with its size in bytes; below 0 is not known. target is where it points,
-// if it is a symbolic link.
+// thing describes an entry in plain words with its size in bytes; a negative size is unknown. target is the target of
+// a symbolic link.
 func thing(e object.Entry, size int, target string) string {
 	switch {
 	case e.Absent():
@@ -29,7 +28,7 @@ func thing(e object.Entry, size int, target string) string {
 	return e.Mode.Describe() + " of " + bytesOf(size)
 }
 
-// Size tells a number of bytes.
+// bytesOf formats a number of bytes.
 func bytesOf(n int) string {
 	switch {
 	case n == 1:
@@ -42,7 +41,7 @@ func bytesOf(n int) string {
 	return fmt.Sprintf("%.1f MB", float64(n)/1e6)
 }
 
-// Why is why the suggested way of a conflict is better than asking.
+// Why returns the reason for the suggested way of a conflict.
 func Why(c *settle.Question) string {
 	switch n, naming := c.Subject.(*merge.Naming); {
 	case !c.Whole() || c.Suggested == "":
@@ -55,7 +54,7 @@ func Why(c *settle.Question) string {
 	return "keeps the file; it can be deleted later"
 }
 
-// Has returns what the base and each side have where a conflict is.
+// Has describes what the base and each side have where a conflict is.
 func Has(c *settle.Question) (base, yours, theirs string) {
 	if n, ok := c.Subject.(*merge.Naming); ok {
 		base = "nothing"
@@ -79,7 +78,7 @@ func placed(p merge.Placing) string {
 	return "the name " + p.Name
 }
 
-// Outcome returns what taking a way does, where the conflict is no place in a text.
+// Outcome describes what taking a way does, where the conflict is no place in a text.
 func Outcome(c *settle.Question, w settle.Way) string {
 	side := merge.Yours
 	if w == settle.Theirs {
@@ -125,14 +124,14 @@ func Outcome(c *settle.Question, w settle.Way) string {
 	return ""
 }
 
-// Deeds is what is known of who did what in a conflict that is no place in a text.
+// Deeds is who did what in a conflict that is no place in a text.
 type Deeds struct {
 	Who           string // the person of the other side
 	Yours, Theirs string // the commits of both; empty where that is not known
 	Lines         int    // that one side changed of a file that the other deleted; 0 where that is not known
 }
 
-// in tells of a commit, as the end of a sentence.
+// in names a commit at the end of a sentence.
 func in(commit string) string { return If(commit == "", "", " in "+commit) }
 
 // About describes in one or two sentences a conflict that is no place in a text. It is empty for a place in a text.
@@ -183,7 +182,7 @@ func both(did string) func(*settle.Question, Deeds) string {
 	return func(_ *settle.Question, d Deeds) string { return "You and " + d.Who + " " + did + "." }
 }
 
-// deleted is about a file that one side deleted and the other changed.
+// deleted describes a file that one side deleted and the other changed.
 func deleted(c *settle.Question, d Deeds) string {
 	_, yours, _ := c.Subject.Sides()
 	changed := " changed it" + in(If(yours.Absent(), d.Theirs, d.Yours)) + "."
@@ -194,14 +193,14 @@ func deleted(c *settle.Question, d Deeds) string {
 		Sentence(d.Who+" deleted this file"+in(d.Theirs)+", and you"+changed))
 }
 
-// renamedDeleted is about a file that one side renamed and the other deleted.
+// renamedDeleted describes a file that one side renamed and the other deleted.
 func renamedDeleted(c *settle.Question, d Deeds) string {
 	v := c.Subject.(*merge.Versions)
 	return If(v.Yours.Absent(), d.Who+" renamed "+v.From+" to this, and you deleted it.",
 		"You renamed "+v.From+" to this, and "+d.Who+" deleted it.")
 }
 
-// bothChanged is about a file of which each side has a version, and that is not joined line by line.
+// bothChanged describes a file with a version of each side that is not joined line by line.
 func bothChanged(c *settle.Question, d Deeds) string {
 	v := c.Subject.(*merge.Versions)
 	did := "both changed this file."
@@ -215,7 +214,7 @@ func bothChanged(c *settle.Question, d Deeds) string {
 	return "You and " + d.Who + " " + did + " " + why
 }
 
-// fileDirectory is about a file and a directory of one name.
+// fileDirectory describes a file and a directory of one name.
 func fileDirectory(c *settle.Question, d Deeds) string {
 	s, ok := c.Subject.(*merge.Clash)
 	if !ok {
@@ -228,7 +227,7 @@ func fileDirectory(c *settle.Question, d Deeds) string {
 	return fmt.Sprintf("%s a file of this name, and %s a directory. One of them can have the name.", file, directory)
 }
 
-// directoryMoved is about a file that one side put into a directory that the other moved.
+// directoryMoved describes a file that one side put into a directory that the other moved.
 func directoryMoved(c *settle.Question, d Deeds) string {
 	n := c.Subject.(*merge.Naming)
 	put, moved := "You put this file at "+n.At, d.Who+" moved that directory"
@@ -242,7 +241,7 @@ func directoryMoved(c *settle.Question, d Deeds) string {
 		"it goes."
 }
 
-// renamed is about a file with two new names, or a new name that something else has.
+// renamed describes a file with two new names, or a new name that something else has.
 func renamed(c *settle.Question, d Deeds) string {
 	n := c.Subject.(*merge.Naming)
 	if n.Also != "" {
@@ -260,7 +259,7 @@ func renamed(c *settle.Question, d Deeds) string {
 	return "You renamed " + n.From + " to this, and " + d.Who + " has " + thing + kept
 }
 
-// LeftOut says what an entry of the account of what is left out is about.
+// LeftOut describes an entry of the account of what is left out.
 func LeftOut(text, kept string, mend bool) string {
 	if kept != "" {
 		text = "deleted, and stands: " + kept
@@ -281,14 +280,13 @@ func Remark(r merge.Remark) string {
 	return r.Path + ": " + r.Words + "."
 }
 
-// Hint says in a few words what a conflict that is no place in a text is about.
+// Hint returns a few words about a conflict that is no place in a text.
 func Hint(c *settle.Question) string {
 	n, ok := c.Subject.(*merge.Naming)
 	return HintOf(c.Kind, ok && n.Also == "")
 }
 
-// HintOf is Hint for a kind of conflict; clash is true where two files want one name. It is
-// empty for conflicts within a text.
+// HintOf is Hint for a kind of conflict. clash reports that two files want one name. It is empty for places in a text.
 func HintOf(k merge.ConflictKind, clash bool) string {
 	if clash && k == merge.RenameRename {
 		return "two files, one name"
@@ -296,7 +294,7 @@ func HintOf(k merge.ConflictKind, clash bool) string {
 	return rowOf(k).hint
 }
 
-// Given says what of a side's a decision gives up, in the account of what is left out.
+// Given describes what a decision gives up of a side's work.
 func Given(side merge.Side, what string) string {
 	if side == merge.Yours {
 		return "your " + what

@@ -7,13 +7,13 @@ import (
 	"dorvik.dev/dorvik/internal/core/misfit"
 )
 
-// Misfit says in a sentence, without its full stop, why two edits do not fit. changed is who made the first, used who
-// made the other: names, or "you".
+// Misfit returns a sentence, without its full stop, about why two edits do not work together. changed is who made the
+// first edit and used who made the other: names, or "you".
 func Misfit(m misfit.Misfit, changed, used string) string {
 	return strings.ToUpper(changed[:1]) + changed[1:] + " " + did(m) + "; " + uses(m, used)
 }
 
-// did says what became of the thing.
+// did describes what happened to the changed thing.
 func did(m misfit.Misfit) string {
 	gone := m.Changed.Gone && m.Used.Gone
 	switch m.Kind {
@@ -43,7 +43,7 @@ func did(m misfit.Misfit) string {
 	return "removed " + m.Name
 }
 
-// uses says what the other side does with it.
+// uses describes what the other side does with it.
 func uses(m misfit.Misfit, who string) string {
 	whose := If(who == "you", "your", who+"'s")
 	switch {

@@ -7,7 +7,7 @@ import (
 	"unicode"
 )
 
-// Count tells a number of things: "1 commit", "3 commits".
+// Count formats a number of things: "1 commit", "3 commits".
 func Count(n int, one, many string) string {
 	if n == 1 {
 		return "1 " + one
@@ -15,7 +15,7 @@ func Count(n int, one, many string) string {
 	return fmt.Sprintf("%d %s", n, many)
 }
 
-// Is returns the one word or the other as a count asks.
+// Is returns the singular or the plural for a count.
 func Is(n int, one, many string) string {
 	if n == 1 {
 		return one
@@ -23,7 +23,7 @@ func Is(n int, one, many string) string {
 	return many
 }
 
-// List joins names as prose does: "a, b and c"; without any it is nobody.
+// List joins names: "a, b and c". An empty list is "nobody".
 func List(names []string) string {
 	switch n := len(names); n {
 	case 0:
@@ -35,7 +35,7 @@ func List(names []string) string {
 	}
 }
 
-// Some returns the first n names of a list, and how many more there are.
+// Some returns the first n names and the number of the others.
 func Some(names []string, n int) []string {
 	if len(names) <= n {
 		return names
@@ -43,7 +43,7 @@ func Some(names []string, n int) []string {
 	return append(append([]string(nil), names[:n]...), fmt.Sprintf("%d more", len(names)-n))
 }
 
-// Sentence makes the text of an error, or a clause, a sentence.
+// Sentence makes an error's text or a clause a sentence.
 func Sentence(s string) string {
 	if s != "" && !strings.ContainsAny(s[len(s)-1:], ".?!") {
 		s += "."
@@ -51,7 +51,7 @@ func Sentence(s string) string {
 	return Upper(s)
 }
 
-// Upper returns a text with a capital letter first.
+// Upper capitalises the first letter.
 func Upper(s string) string {
 	r := []rune(s)
 	if len(r) > 0 {
@@ -60,7 +60,7 @@ func Upper(s string) string {
 	return string(r)
 }
 
-// Ago tells a moment as its distance from now.
+// Ago describes a time by its distance from now.
 func Ago(now, then time.Time) string {
 	d := now.Sub(then)
 	switch {
@@ -82,7 +82,7 @@ func Ago(now, then time.Time) string {
 	return then.Format("2 Jan 2006")
 }
 
-// Seconds tells how long something took.
+// Seconds formats a duration.
 func Seconds(d time.Duration) string {
 	if d < 10*time.Second {
 		return fmt.Sprintf("%.1f s", d.Seconds())
@@ -90,7 +90,7 @@ func Seconds(d time.Duration) string {
 	return fmt.Sprintf("%d s", int(d.Seconds()))
 }
 
-// First returns the first word of a name; "you, on another machine" stays whole.
+// First returns the first word of a name. "you, on another machine" stays whole.
 func First(name string) string {
 	if strings.HasPrefix(name, "you") {
 		return name
@@ -99,7 +99,7 @@ func First(name string) string {
 	return f
 }
 
-// If returns the one or the other.
+// If returns yes or no by a condition.
 func If(is bool, yes, no string) string {
 	if is {
 		return yes
@@ -107,10 +107,10 @@ func If(is bool, yes, no string) string {
 	return no
 }
 
-// OneLine has a text be on one line.
+// OneLine replaces line ends by blanks.
 func OneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
 
-// Nth writes a number as a place in a row: 1st, 2nd, 3rd, 4th, 11th, 21st.
+// Nth formats an ordinal: 1st, 2nd, 3rd, 4th, 11th, 21st.
 func Nth(n int) string {
 	end := "th"
 	if n%100 < 11 || n%100 > 13 {

@@ -7,7 +7,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/settle"
 )
 
-// Taking says what it means to take a way of a conflict.
+// Taking describes what taking a way does.
 func Taking(c *settle.Question, o settle.Option) string {
 	n, naming := c.Subject.(*merge.Naming)
 	switch {
@@ -21,8 +21,8 @@ func Taking(c *settle.Question, o settle.Option) string {
 	return o.Way.Taking()
 }
 
-// Costs tells what a way leaves out or, where that is nothing, what it keeps
-// against a side's will. who is the other side's name; empty for "they".
+// Costs describes what a way leaves out or, if nothing, what it keeps against a side's will. who is the other side's
+// name, or empty for "they".
 func Costs(v settle.Verdict, who string) string {
 	whose, of, they := who+"'s", who+"'s", who
 	if who == "" {
@@ -50,12 +50,12 @@ func Costs(v settle.Verdict, who string) string {
 	return "keeps " + List(kept)
 }
 
-// amountOf tells how much of a side some pieces are; empty for nothing.
+// amountOf describes how much of a side some pieces are, or returns "".
 func amountOf(pieces []settle.Piece, side merge.Side) string {
 	return amount(settle.Count(pieces, side))
 }
 
-// shortened returns an amount without its unit where the next has the same: "your 2 and Ilka's 3 words".
+// shortened drops the unit of an amount if the next has the same: "your 2 and Ilka's 3 words".
 func shortened(amount, next string) string {
 	n, unit, _ := strings.Cut(amount, " ")
 	_, other, _ := strings.Cut(next, " ")
@@ -65,7 +65,7 @@ func shortened(amount, next string) string {
 	return amount
 }
 
-// amount tells whole lines, and words of others, as a person counts them; it is empty if there is none.
+// amount describes whole lines and other words, or returns "".
 func amount(lines, words int) string {
 	var out []string
 	if lines > 0 {
