@@ -10,13 +10,13 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// adopting is the single edits of both sides beside what one writes, each of which can be taken over into it.
+// adopting shows the single edits of both sides beside the editor. Each can be inserted into the text.
 type adopting struct {
 	*taking
 	writing *writing
 }
 
-// adopt lays the edits over the editor.
+// adopt opens the edits over the editor.
 func (e *writing) adopt() {
 	a := &adopting{&taking{frame: e.frame, board: e.board, right: e.right, from: e.from,
 		title: term.Text(term.Plain, " ").
@@ -28,10 +28,10 @@ func (e *writing) adopt() {
 	e.frame.open(a)
 }
 
-// written returns what is written, as the place will hold it.
+// written returns the edited text in the form in which the place will hold it.
 func (e *writing) written() string { return e.ed.Text() + words.If(e.closed, "\n", "") }
 
-// look finds which of the edits the text holds already.
+// look finds which of the edits the text contains already.
 func (a *adopting) look() {
 	text := a.writing.written()
 	on := make([]bool, len(a.board.Switches))
@@ -55,8 +55,8 @@ func (a *adopting) actions() []action {
 	return append(out, act(keys.Back, "write on", quietly(a.frame.close)))
 }
 
-// take makes the marked edit in the text, as one change or, where the text has something else there, puts it in at
-// the cursor.
+// take makes the marked edit in the text as one change. If the text has something else there, it inserts it at the
+// cursor.
 func (a *adopting) take() {
 	ed, s := a.writing.ed, a.board.Switches[a.at]
 	text := a.writing.written()

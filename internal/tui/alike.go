@@ -16,7 +16,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// alikeScreen settles many conflicts alike, after it was seen what that does to each.
+// alikeScreen settles several conflicts in one way, after showing the effect on each.
 type alikeScreen struct {
 	*settleScreen
 	groups []alike
@@ -24,7 +24,7 @@ type alikeScreen struct {
 	rows   term.Scroll
 }
 
-// alike is conflicts that are open, and one way for all of them.
+// alike is a group of open conflicts and one way for all of them.
 type alike struct {
 	name  string
 	picks []pickedWay
@@ -37,7 +37,7 @@ type pickedWay struct {
 	o settle.Option
 }
 
-// openAlike lays it over the screen, when it is worked out what each group comes to.
+// openAlike computes the groups and opens the screen.
 func (s *settleScreen) openAlike() tea.Cmd {
 	a := &alikeScreen{settleScreen: s}
 	return s.job.start("working out what that does", func(context.Context, func(int, int)) (then, error) {
@@ -46,8 +46,8 @@ func (s *settleScreen) openAlike() tea.Cmd {
 	})
 }
 
-// findGroups finds what can be settled alike: as suggested, or by a side; wherever it is, in the file, the folder,
-// of the author or of the kind of a conflict, and where nothing but blanks differs.
+// findGroups finds the groups: as suggested or by a side; everywhere, in the file, in the directory, by the author, of
+// the kind of a conflict, and where only blanks differ.
 func (a *alikeScreen) findGroups(q *plan.Attributed) {
 	type group struct {
 		name string
@@ -85,7 +85,7 @@ func (a *alikeScreen) findGroups(q *plan.Attributed) {
 	}
 }
 
-// add adds a group, if there is anything in it that another has not.
+// add adds a group unless it is empty or equal to another.
 func (a *alikeScreen) add(name string, in func(*plan.Attributed) bool, way func(*settle.Question) settle.Way) {
 	g := alike{name: name}
 	for i := range a.job.questions {
@@ -217,7 +217,7 @@ func (a *alikeScreen) view(w, h int) term.Page {
 	return append(p, a.rows.Window(rows, max(1, h-len(p)))...)
 }
 
-// leavesOut tells what is left out, after what stands before it.
+// leavesOut describes what is left out, after a preceding text.
 func leavesOut(out []settle.Piece, before string) term.Line {
 	if says := words.Costs(settle.Verdict{LeavesOut: out}, ""); says != "" {
 		return term.Text(term.Trouble, before+says)

@@ -19,8 +19,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// annotateScreen is the lines of a file, each with who brought it, when, and why. They come in
-// as they are found.
+// annotateScreen shows the lines of a file, each with its author, date and commit. They arrive as they are found.
 type annotateScreen struct {
 	job    *job
 	reads  besides
@@ -40,14 +39,14 @@ type annotateScreen struct {
 	shares bool // the list of authors is shown where there is no room for both
 }
 
-// origin is where a line comes from.
+// origin is the origin of a line.
 type origin struct {
 	commit object.ID
 	path   string
 	line   int
 }
 
-// findings is what the search has found and the screen has not taken yet.
+// findings is what the search found since the screen last took it.
 type findings struct {
 	mu    sync.Mutex
 	list  []annotate.Found
@@ -56,15 +55,15 @@ type findings struct {
 	over  chan struct{}
 }
 
-// annotated says that there are new findings.
+// annotated is the message that there are new findings.
 type annotated struct{ of *findings }
 
-// openAnnotate opens the lines of a file as a commit has it.
+// openAnnotate annotates a file of a commit.
 func openAnnotate(j *job, commit object.ID, path string) tea.Cmd {
 	return j.annotateFrom(&annotateScreen{job: j, commit: commit, path: path})
 }
 
-// openJoinedLines opens the lines of a file of the joined result.
+// openJoinedLines annotates a file of the joined result.
 func openJoinedLines(j *job, path string) tea.Cmd {
 	b, pos, tree := j.newBeside(), j.pos, j.join.Tree
 	return b.start(func(ctx context.Context) (then, error) {
@@ -75,7 +74,7 @@ func openJoinedLines(j *job, path string) tea.Cmd {
 	})
 }
 
-// annotateFrom fills in a screen that says which lines are meant, and opens it.
+// annotateFrom fills in a screen that selects the lines, and opens it.
 func (j *job) annotateFrom(s *annotateScreen) tea.Cmd {
 	s.reads = j.newBeside()
 	s.list.rows = func() int { return len(s.lines) }
@@ -108,7 +107,7 @@ func (j *job) annotateFrom(s *annotateScreen) tea.Cmd {
 	})
 }
 
-// search finds where the lines come from, beside the screen.
+// search finds the origins in the background.
 func (s *annotateScreen) search(a *annotate.Annotation) tea.Cmd {
 	f := s.found
 	return s.reads.start(func(ctx context.Context) (then, error) {
@@ -137,7 +136,7 @@ func (s *annotateScreen) search(a *annotate.Annotation) tea.Cmd {
 	})
 }
 
-// more waits until more is found.
+// more waits for new findings.
 func (f *findings) more() tea.Cmd {
 	return func() tea.Msg {
 		select {
@@ -150,7 +149,7 @@ func (f *findings) more() tea.Cmd {
 	}
 }
 
-// take has the screen show what was found.
+// take shows the new findings.
 func (s *annotateScreen) take() {
 	s.found.mu.Lock()
 	defer s.found.mu.Unlock()
@@ -165,7 +164,7 @@ func (s *annotateScreen) take() {
 	s.found.list, s.found.nodes = nil, nil
 }
 
-// here returns where the line one is on comes from; ok is false while that is not known.
+// here returns the origin of the marked line. ok is false until it is known.
 func (s *annotateScreen) here() (o origin, n history.Node, ok bool) {
 	if s.list.row >= len(s.lines) {
 		return o, n, false
@@ -201,7 +200,7 @@ func (s *annotateScreen) leave() {
 	s.job.close()
 }
 
-// before opens the file as it was before the commit that brought the line, at its place there.
+// before annotates the file as it was before the commit that added the marked line, at the same place.
 func (s *annotateScreen) before(o origin, n history.Node) tea.Cmd {
 	return s.reads.start(func(ctx context.Context) (then, error) {
 		commit, path, err := s.job.s.History.FileBefore(ctx, n, o.path)
@@ -220,7 +219,7 @@ func (s *annotateScreen) before(o origin, n history.Node) tea.Cmd {
 	})
 }
 
-// turn goes to the first line of the next run of one commit, or of the one before.
+// turn goes to the first line of the next or previous run of one commit.
 func (s *annotateScreen) turn(step int) {
 	for i := s.list.row + step; i > 0 && i < len(s.lines); i += step {
 		if s.lines[i].commit != s.lines[i-1].commit {
@@ -268,7 +267,7 @@ func (s *annotateScreen) view(w, h int) term.Page {
 	return append(p, s.linesPage(w, room)...)
 }
 
-// linesPage draws the lines that are seen.
+// linesPage draws the visible lines.
 func (s *annotateScreen) linesPage(w, room int) (p term.Page) {
 	s.list.scroll.Size(len(s.lines), room)
 	s.list.scroll.Show(s.list.row)
@@ -322,7 +321,7 @@ type share struct {
 	lines int
 }
 
-// sharesPage lists the authors with their shares, and of the recovery at hand whose lines are here.
+// sharesPage lists the authors with their parts, and whose lines of the recovery are here.
 func (s *annotateScreen) sharesPage(w int) term.Page {
 	var list []share
 	at := map[string]int{}

@@ -20,7 +20,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// app is the whole application: the job and its five stages. It takes the person from stage to stage.
+// app is the application: the job and its five stages. It is the navigator between them.
 type app struct {
 	*job
 	look   *lookScreen
@@ -45,7 +45,7 @@ func newApp(ctx context.Context, s *recovery.Session, themeName string) *app {
 	return a
 }
 
-// anywhere returns what can be done on every screen: look at the history.
+// anywhere returns the actions of every screen, such as the history.
 func (a *app) anywhere() []action {
 	switch a.screen().(type) {
 	case *historyScreen, *helpScreen:
@@ -79,7 +79,7 @@ func (a *app) heading() term.Line {
 	return l
 }
 
-// load looks where things stand, asking the remote first if told to.
+// load reads the position, after asking the remote if requested.
 func (a *app) load(fetch bool) tea.Cmd {
 	doing := "reading the history"
 	if fetch && a.pos != nil {
@@ -105,7 +105,7 @@ func (a *app) load(fetch bool) tea.Cmd {
 	}))
 }
 
-// loaded shows where things stand.
+// loaded shows the position.
 func (a *app) loaded(v *recovery.Survey, asked bool) tea.Cmd {
 	a.pos, a.plan, a.overlap, a.st, a.inWay, a.me = v.Position, v.Plan, v.Overlap, v.State, v.InTheWay, v.Position.Me
 	a.below, a.drivers, a.ahead, a.marks, a.stash = v.Below, v.Drivers, v.Ahead, v.Marks, v.Aside
@@ -133,7 +133,7 @@ func (a *app) loaded(v *recovery.Survey, asked bool) tea.Cmd {
 	return tea.Batch(a.resume(), watch)
 }
 
-// countRest counts the lines of the files that were not counted before Look was shown.
+// countRest counts the changed lines of the files that were not counted before Look was shown.
 func (a *app) countRest() tea.Cmd {
 	list := a.overlap
 	if !slices.ContainsFunc(list, func(o plan.Overlap) bool { return !o.Counted }) {
@@ -154,8 +154,7 @@ func (a *app) countRest() tea.Cmd {
 	})
 }
 
-// watch asks the remote every so often while the screen is open, where that is wanted, and says
-// what is new there. Nothing is moved by that: to look at it is left to the person.
+// watch asks the remote at intervals while the screen is open, if configured, and announces news. It moves nothing.
 func (a *app) watch() tea.Cmd {
 	if a.watched != nil {
 		a.watched.stop()
@@ -185,7 +184,7 @@ func (a *app) watch() tea.Cmd {
 	})
 }
 
-// resume goes on where an earlier run was left.
+// resume continues where an earlier run ended.
 func (a *app) resume() tea.Cmd {
 	if a.pos.Trivial() == plan.UpToDate && a.st.Accepted != nil {
 		if a.notice != "" { // it stands on Look, which is passed by
@@ -211,7 +210,7 @@ func (a *app) resume() tea.Cmd {
 	})
 }
 
-// joined goes to the stage that a joined route asks for.
+// joined goes to the stage that a joined route requires.
 func (a *app) joined() tea.Cmd {
 	switch {
 	case a.file != nil && a.join.Open == 0:

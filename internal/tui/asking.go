@@ -14,8 +14,8 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// askColleague writes a note about the conflict to who made the other side of it, or about all open ones of
-// theirs.
+// askColleague writes a note about the conflict, or about all open ones of the same person, to the author of the other
+// side.
 func (s *settleScreen) askColleague() tea.Cmd {
 	q := s.question()
 	all := []int{s.at}
@@ -35,7 +35,7 @@ func (s *settleScreen) askColleague() tea.Cmd {
 	return nil
 }
 
-// noteAbout opens the note to be read, and changed, before it goes anywhere.
+// noteAbout opens the note for reading and editing before it is sent.
 func (s *settleScreen) noteAbout(which []int) tea.Cmd {
 	var list []draw.Matter
 	for _, i := range which {
@@ -61,7 +61,7 @@ func (s *settleScreen) noteAbout(which []int) tea.Cmd {
 	})
 }
 
-// putAside has conflicts wait, and goes to one that does not.
+// putAside defers conflicts and goes to one that is not deferred.
 func (s *settleScreen) putAside(which []int, why string) tea.Cmd {
 	var keys []settle.Key
 	for _, i := range which {
@@ -85,7 +85,7 @@ func (s *settleScreen) putAside(which []int, why string) tea.Cmd {
 	})
 }
 
-// asideAction returns the key that puts the conflict aside, or takes it up again.
+// asideAction returns the key that defers the conflict or takes it up again.
 func (s *settleScreen) asideAction() action {
 	q := s.question()
 	if s.aside(q) != "" {

@@ -9,21 +9,20 @@ import (
 	"dorvik.dev/dorvik/internal/core/caught"
 )
 
-// besides is work that runs while the screen and its task go on: it reads, and changes nothing.
-// Any number of it may run.
+// besides runs read-only work beside the screen and its task, any number at a time.
 type besides struct {
 	stop context.CancelFunc
 	// does work, caught, and tells whether the screen was left meanwhile
 	do func(work func(context.Context) error) (left bool, err error)
 }
 
-// besideEnded is the end of such work.
+// besideEnded is the message that such work ended.
 type besideEnded struct {
 	then then
 	err  error
 }
 
-// newBeside makes a place for the work of a screen, which ends with it.
+// newBeside returns a place for the background work of a screen. The work ends with the screen.
 func (f *frame) newBeside() besides {
 	ctx, stop := f.begin()
 	return besides{stop, func(work func(context.Context) error) (bool, error) {
@@ -32,7 +31,7 @@ func (f *frame) newBeside() besides {
 	}}
 }
 
-// start runs work. What it hands back is done on the screen, unless the screen was left.
+// start runs work. Its result is applied on the screen unless the screen was left.
 func (b besides) start(do func(ctx context.Context) (then, error)) tea.Cmd {
 	return func() tea.Msg {
 		var then then
@@ -47,7 +46,7 @@ func (b besides) start(do func(ctx context.Context) (then, error)) tea.Cmd {
 	}
 }
 
-// endedBeside takes the end of work beside.
+// endedBeside applies the result of background work.
 func (f *frame) endedBeside(e besideEnded) tea.Cmd {
 	if e.err != nil {
 		if !errors.Is(e.err, context.Canceled) {

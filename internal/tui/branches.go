@@ -13,8 +13,8 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// branchesScreen is all branches beside the one you are on: what each has and yours has not, and
-// the other way round.
+// branchesScreen lists all branches besides the current one, with what each has that the current one lacks, and the
+// reverse.
 type branchesScreen struct {
 	job   *job
 	reads besides
@@ -27,10 +27,10 @@ type branchesScreen struct {
 	rows  list
 }
 
-// compared says that more branches were compared.
+// compared is the message that more branches were compared.
 type compared struct{ of *branchesScreen }
 
-// openBranches compares the branches.
+// openBranches compares the branches and shows them.
 func openBranches(j *job) tea.Cmd {
 	s := &branchesScreen{job: j, reads: j.newBeside(), fresh: make(chan struct{}, 1), ended: make(chan struct{})}
 	s.rows.rows = func() int { return len(s.branches()) }
@@ -50,7 +50,7 @@ func openBranches(j *job) tea.Cmd {
 	}), s.next())
 }
 
-// next waits until more branches were compared.
+// next waits until more branches are compared.
 func (s *branchesScreen) next() tea.Cmd {
 	return func() tea.Msg {
 		select {
@@ -62,7 +62,7 @@ func (s *branchesScreen) next() tea.Cmd {
 	}
 }
 
-// branches returns what was compared so far.
+// branches returns the compared branches.
 func (s *branchesScreen) branches() []lookback.Branching {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -108,7 +108,7 @@ func (s *branchesScreen) view(w, h int) term.Page {
 	return append(p, rows.window(h-len(p))...)
 }
 
-// counted returns a number of commits that one line has and the other has not.
+// counted draws the number of commits that only one line has.
 func counted(m term.Mark, n int, what string) term.Line {
 	h := term.Plain
 	if n == 0 {
@@ -117,7 +117,7 @@ func counted(m term.Mark, n int, what string) term.Line {
 	return term.Line{}.Mark(m).Add(h, fmt.Sprintf("%d %s", n, what)).Fit(25)
 }
 
-// branchLine tells of a branch what is there and not here, and the other way round.
+// branchLine draws a branch with what only it has and what it lacks.
 func branchLine(b lookback.Branching, w int) term.Line {
 	l := term.Text(term.Plain, b.Name).Fit(max(20, w/4)).Add(term.Plain, "  ")
 	switch {

@@ -9,7 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// leaveStuck goes back to what git left half done.
+// leaveStuck returns to the half-done operation.
 func (j *job) leaveStuck() tea.Cmd {
 	return j.start("going back to what git left", func(context.Context, func(int, int)) (then, error) {
 		err := j.s.Ledger.LeaveStuck()
@@ -17,8 +17,7 @@ func (j *job) leaveStuck() tea.Cmd {
 	})
 }
 
-// carryWork brings uncommitted work along, or leaves it where it is. onward, if not nil, is where to go on when all is
-// joined.
+// carryWork turns carrying of uncommitted work on or off. onward, unless nil, continues after the join.
 func (j *job) carryWork(onward then) tea.Cmd {
 	on := !j.st.Carry
 	return j.start("reading your uncommitted work", func(context.Context, func(int, int)) (then, error) {
@@ -36,7 +35,7 @@ func (j *job) carryWork(onward then) tea.Cmd {
 	})
 }
 
-// carriable reports whether uncommitted work is in the way, or is carried.
+// carriable reports whether uncommitted work is in the way or carried.
 func (j *job) carriable() bool {
 	return j.st.Carry || j.inWay != nil && !j.inWay.Unknown && !j.inWay.Hidden
 }

@@ -15,7 +15,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// changeScreen is the change of one file, to be read.
+// changeScreen shows the change of one file.
 type changeScreen struct {
 	f        *frame
 	file     lookback.ChangedFile
@@ -27,7 +27,7 @@ type changeScreen struct {
 	authors  func() tea.Cmd // of its lines, as they are after it
 }
 
-// openChange reads a file's change. authors opens those of its lines.
+// openChange reads a file's change and shows it. authors annotates its lines.
 func openChange(j *job, f lookback.ChangedFile, what string, authors func() tea.Cmd) tea.Cmd {
 	b := j.newBeside()
 	return b.start(func(context.Context) (then, error) {
@@ -63,7 +63,7 @@ func (s *changeScreen) actions() []action {
 	return append(out, scrollKeys(&s.scroll)...)
 }
 
-// seek goes to the next run of changed lines, or the one before.
+// seek goes to the next or previous run of changed lines.
 func (s *changeScreen) seek(step int) {
 	changed := func(i int) bool {
 		k := s.lines[i].Kind
@@ -108,7 +108,7 @@ func (s *changeScreen) view(w, h int) term.Page {
 	return append(p, s.scroll.Edges(seen, len(s.lines))...)
 }
 
-// last returns the largest line number there is.
+// last returns the largest line number.
 func (s *changeScreen) last() int {
 	n := 0
 	for _, l := range s.lines {
@@ -158,7 +158,7 @@ func (s *changeScreen) remark() term.Line {
 	return term.Text(term.Dim, "− before, + after; words that changed are underlined. You are only reading.")
 }
 
-// splitLines returns a text's lines without their ends.
+// splitLines returns the lines of a text without their ends.
 func splitLines(s string) []string {
 	out := strings.Split(s, "\n")
 	for i := range out {
@@ -169,7 +169,7 @@ func splitLines(s string) []string {
 
 func itoa(n int) string { return strconv.Itoa(n) }
 
-// editRows shows an edit of a text: the lines that go and that come, each edit by itself.
+// editRows draws an edit of a text: removed and added lines, edit by edit.
 func editRows(before, after string) (p term.Page) {
 	from, to := diff.Lines(before), diff.Lines(after)
 	for i, e := range diff.Histogram(from, to) {

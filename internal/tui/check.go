@@ -20,7 +20,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// checkScreen is Check: the joined code built and tested, and mended where it fails.
+// checkScreen is Check: the joined code is built and tested, and mended if it fails.
 type checkScreen struct {
 	job *job
 	checkState
@@ -94,7 +94,7 @@ func (s *checkScreen) state() (string, passed) {
 
 func (s *checkScreen) status() term.Line { return term.Text(term.Dim, s.line()) }
 
-// line returns the command that is run.
+// line returns the command of the check.
 func (c *checkState) line() string {
 	if c.terms == nil {
 		return ""
@@ -109,7 +109,7 @@ func (s *checkScreen) remark() term.Line {
 	return term.Text(term.Dim, "Checked in a checkout of its own; your working tree is not used.")
 }
 
-// enter goes to Check with the joined commits made in memory.
+// enter goes to Check with the joined commits in memory.
 func (s *checkScreen) enter() tea.Cmd {
 	s.job.goTo(s)
 	s.stopAsking()
@@ -148,8 +148,7 @@ func (s *checkScreen) enter() tea.Cmd {
 	}))
 }
 
-// watchSettings has the check begin anew when what it runs is set to something else meanwhile, in another terminal. It
-// goes on once it was begun.
+// watchSettings restarts the check when its settings change in another terminal. A running check continues.
 func (s *checkScreen) watchSettings() tea.Cmd {
 	if s.watching {
 		return nil
@@ -167,7 +166,7 @@ func (s *checkScreen) watchSettings() tea.Cmd {
 	})
 }
 
-// seeSettings looks whether the check is another one by the settings as they are now.
+// seeSettings compares the check with the present settings.
 func (s *checkScreen) seeSettings() tea.Cmd {
 	if s.job.under != screen(s) || !s.ready || s.job.task != nil {
 		return nil
@@ -188,7 +187,8 @@ func (s *checkScreen) seeSettings() tea.Cmd {
 	})
 }
 
-// makeAnew runs the commands that make files anew, which are agreed to by that, and comes back with what they made.
+// makeAnew runs the commands for generated files, with the person's agreement by this key, and returns with their
+// results.
 func (s *checkScreen) makeAnew() tea.Cmd {
 	s.unmade, s.started = false, s.job.now()
 	out := newOutput()
@@ -208,7 +208,7 @@ func (s *checkScreen) makeAnew() tea.Cmd {
 	return tea.Batch(cmd, out.more(over))
 }
 
-// withoutMaking goes on though files are not made anew.
+// withoutMaking continues without making files again.
 func (s *checkScreen) withoutMaking() tea.Cmd {
 	if s.making, s.unmade, s.output = false, false, nil; s.terms != nil && s.agreed {
 		return s.run()
@@ -216,7 +216,7 @@ func (s *checkScreen) withoutMaking() tea.Cmd {
 	return nil
 }
 
-// run runs the check, which is agreed to by that.
+// run runs the check, with the person's agreement by this key.
 func (s *checkScreen) run() tea.Cmd {
 	s.stopAsking()
 	s.result, s.places, s.at, s.started = nil, nil, 0, s.job.now()
@@ -251,7 +251,7 @@ func (s *checkScreen) run() tea.Cmd {
 	return tea.Batch(cmd, out.more(over))
 }
 
-// afterPass goes on with the single commits, where every one is to pass and it is not known that it does.
+// afterPass continues with the single commits if every one must pass and that is not known.
 func (s *checkScreen) afterPass(each bool) tea.Cmd {
 	all := s.job.each.known()
 	if each && len(s.eachAction()) > 0 && prove.FirstFailing(all).IsZero() && all[len(all)-1].Passed == nil {
@@ -260,7 +260,7 @@ func (s *checkScreen) afterPass(each bool) tea.Cmd {
 	return nil
 }
 
-// stopped is told that the check did not come to its end.
+// stopped records that the check was interrupted.
 func (c *checkState) stopped() { c.started, c.eaching = time.Time{}, false }
 
 func (s *checkScreen) update(msg tea.Msg) tea.Cmd {
@@ -280,7 +280,7 @@ func (s *checkScreen) update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-// leave goes back to the conflicts, or to the choice where there are none.
+// leave returns to the conflicts or, without any, to the choice.
 func (s *checkScreen) leave() tea.Cmd {
 	s.stopAsking()
 	if len(s.job.questions) > 0 {
@@ -289,7 +289,7 @@ func (s *checkScreen) leave() tea.Cmd {
 	return s.job.nav.chooseAgain()
 }
 
-// cause returns the decision that the marked error comes from; nil where it comes from none.
+// cause returns the decision that caused the marked error, or nil.
 func (s *checkScreen) cause() *plan.Cause {
 	if !s.failed() || s.at >= len(s.causes) {
 		return nil
@@ -297,7 +297,7 @@ func (s *checkScreen) cause() *plan.Cause {
 	return s.causes[s.at]
 }
 
-// backTo goes back to the conflict that was settled so.
+// backTo returns to the conflict of a decision.
 func (s *checkScreen) backTo(c *plan.Cause) tea.Cmd {
 	i := slices.IndexFunc(s.job.questions, func(q plan.Attributed) bool {
 		return q.Stop == c.Stop && q.Question.Key == c.Key
@@ -309,14 +309,14 @@ func (s *checkScreen) backTo(c *plan.Cause) tea.Cmd {
 	return s.job.nav.toSettle(i)
 }
 
-// without asks whether to go on though nothing proves that the code works.
+// without asks whether to continue without a passed check.
 func (s *checkScreen) without() tea.Cmd {
 	s.job.ask(term.Warning("Nothing then proves that the joined code works. Go on without?"), "go on without",
 		s.job.nav.toPush, nil)
 	return nil
 }
 
-// typeCheck asks for a command to check by, keeps it for this repository, and runs it.
+// typeCheck asks for a check command, stores it for this repository, and runs it.
 func (s *checkScreen) typeCheck() tea.Cmd {
 	f := &finding{screen: s, f: s.job.frame, label: "check by",
 		empty: term.Text(term.Dim, "a command, such as make test"),
@@ -328,7 +328,7 @@ func (s *checkScreen) typeCheck() tea.Cmd {
 	return nil
 }
 
-// keepCheck has a command be the check of this repository, and begins anew with it.
+// keepCheck stores a command as the check of this repository and restarts with it.
 func (s *checkScreen) keepCheck(line string) tea.Cmd {
 	pos, tree := s.job.pos, s.job.join.Tree
 	return s.job.start("keeping it", func(ctx context.Context, _ func(int, int)) (then, error) {
@@ -336,7 +336,7 @@ func (s *checkScreen) keepCheck(line string) tea.Cmd {
 	})
 }
 
-// installAction has what the project depends on be installed before its check.
+// installAction installs the project's dependencies before the check.
 func (s *checkScreen) installAction() []action {
 	if s.install == "" || strings.HasPrefix(s.line(), s.install) {
 		return nil

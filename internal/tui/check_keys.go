@@ -49,7 +49,7 @@ func (s *checkScreen) actions() []action {
 	return append(append(out, s.lookingActions()...), acts(keys.Back, "", s.leave), drawAction(s.job, draw.KindReport))
 }
 
-// lookingActions returns those that look at what came of it, and take a mend back.
+// lookingActions returns the actions that look at the result and undo a mend.
 func (s *checkScreen) lookingActions() (out []action) {
 	if c := s.cause(); c != nil && !s.running() {
 		out = append(out, acts(keys.Origin, "", func() tea.Cmd { return s.backTo(c) }))
@@ -79,7 +79,7 @@ func (s *checkScreen) lookingActions() (out []action) {
 	return out
 }
 
-// toAgree returns the commands that what others changed is asked about, on the way to what comes next.
+// toAgree returns the commands that need an agreement before the next step, because others changed what they run.
 func (s *checkScreen) toAgree() (out []*prove.Terms) {
 	all := s.makes
 	if !s.making && s.terms != nil {
@@ -93,7 +93,7 @@ func (s *checkScreen) toAgree() (out []*prove.Terms) {
 	return out
 }
 
-// asksAction shows all that others changed, with the choice to trust them.
+// asksAction shows everything that others changed, with the choice to trust them.
 func (s *checkScreen) asksAction(onward func() tea.Cmd) []action {
 	all := s.toAgree()
 	if len(all) == 0 {

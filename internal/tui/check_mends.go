@@ -13,10 +13,10 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// mending edits the joined code on Check: by the mends that are offered, or by the person's own hand.
+// mending edits the joined code on Check, by offered mends or by hand.
 type mending struct{ *checkScreen }
 
-// mending returns what mends the joined code of the screen.
+// mending returns the mending of the screen.
 func (s *checkScreen) mending() mending { return mending{s} }
 
 // mendAction takes what is offered.
@@ -32,8 +32,7 @@ func (s mending) mendAction() []action {
 	return out
 }
 
-// holdIn has the offered mends become part of the next commit that could hold them or, past the last, of those that
-// need them, as they were offered.
+// holdIn moves the offered mends into the next commit that can hold them or, after the last, back to their own.
 func (s mending) holdIn(by int) {
 	n := len(s.mayHold) + 1
 	s.chosen = (s.chosen + by + n) % n
@@ -47,12 +46,12 @@ func (s mending) holdIn(by int) {
 	}
 }
 
-// canTake reports whether there are mends that can be taken by a key.
+// canTake reports whether mends are offered.
 func (s mending) canTake() bool {
 	return s.ready && !s.running() && !s.making && !s.passed() && len(s.offered) > 0 && s.holder != ""
 }
 
-// takeMends makes the edits of which it is certain that they are what is missing.
+// takeMends makes the edits that are certain.
 func (s mending) takeMends() tea.Cmd {
 	join, mends, held, into := s.job.join, s.offered, s.held, s.holderNames()
 	return s.job.rejoin(func(to *recovery.Session) (err error) {
@@ -103,7 +102,7 @@ func (s mending) undoMend() tea.Cmd {
 	})
 }
 
-// mend opens the place of the error to be edited.
+// mend opens the editor at the place of the error.
 func (s mending) mend() tea.Cmd {
 	p := s.places[s.at]
 	text, ok, err := s.job.s.Planner.TextAt(s.job.join.Tree, p.Path)

@@ -70,7 +70,7 @@ func (s *checkScreen) view(w, h int) term.Page {
 	return p
 }
 
-// makingPage tells of files that are to be made anew before the check.
+// makingPage lists the files that must be made again before the check.
 func (s checkPage) makingPage(p term.Page, w, h int) term.Page {
 	todo := s.job.join.Unmade()
 	if len(todo) == 0 {
@@ -107,7 +107,7 @@ func (s checkPage) makingPage(p term.Page, w, h int) term.Page {
 	return p
 }
 
-// misfitNote tells what was found not to fit before anything was built.
+// misfitNote describes the misfits that were found without a build.
 func (s checkPage) misfitNote(p *term.Page, w, most int) {
 	if len(s.unfit) > 0 {
 		p.Blank()
@@ -124,7 +124,7 @@ func (s checkPage) misfitNote(p *term.Page, w, most int) {
 	}
 }
 
-// stepRows lists the steps of the check, each with how it stands.
+// stepRows lists the steps of the check with their states.
 func (s checkPage) stepRows(w int) (p term.Page) {
 	steps, at := s.terms.Command.StepsOf(), -1
 	switch begun, which := s.output.begun(); {
@@ -161,7 +161,7 @@ func (s checkPage) stepRows(w int) (p term.Page) {
 	return p
 }
 
-// firstWords returns those of a line that fit in a width, and how many more there are.
+// firstWords returns the words of a line that fit in a width, and the number of the others.
 func firstWords(l string, w int) string {
 	words := strings.Fields(l)
 	if len(l) <= w || len(words) < 2 {
@@ -175,7 +175,7 @@ func firstWords(l string, w int) string {
 	return strings.Join(words[:max(1, n)], " ") + fmt.Sprintf(" +%d", len(words)-max(1, n))
 }
 
-// consentNote says what is agreed to, and what others changed of it.
+// consentNote describes what the person agrees to, and what others changed of it.
 func (s checkPage) consentNote(p *term.Page, w, h int) {
 	for _, f := range s.terms.Filters {
 		p.Say(w, term.Line{}.Mark(term.MarkWarning).Add(term.Plain,
@@ -222,7 +222,7 @@ func (s checkPage) mendedNote(p *term.Page, w int) {
 		Add(term.Dim, "The edit becomes part of "+s.holder+"."))
 }
 
-// small is the height in rows below which a page says less.
+// small is the height in rows below which a page shows less.
 const small = 24
 
 // failedPage lists the errors, the place of the marked one, and the output.
@@ -287,7 +287,7 @@ func (s checkPage) failedPage(p term.Page, w, h int) term.Page {
 	return append(p, term.Beside(s.placePage(left-1, rest), s.outputPage(w-left-4, rest), left, w, rest)...)
 }
 
-// offeredRows shows the first mends that can be taken, a row each.
+// offeredRows shows the first offered mends, one row each.
 func (s checkPage) offeredRows(w int) (rows term.Page) {
 	for _, m := range s.offered[:min(2, len(s.offered))] {
 		rows.Row(term.Text(term.Plain, "  ").Bold(term.Bright, keys.Take.Help().Key).Add(term.Plain,
@@ -297,7 +297,7 @@ func (s checkPage) offeredRows(w int) (rows term.Page) {
 	return rows
 }
 
-// mendedInto says what an edit by hand becomes part of.
+// mendedInto describes what an edit by hand becomes part of.
 func (s checkPage) mendedInto() string {
 	if s.job.join.Route == plan.Rebase {
 		return "the commit of yours that it mends, or else of " + s.holder
@@ -373,7 +373,7 @@ func (s checkPage) outputPage(w, h int) term.Page {
 	return p
 }
 
-// asksNote shows as much of what others changed as there is room for, and how all of it is read.
+// asksNote shows what fits of what others changed, and the key that shows the rest.
 func (s checkPage) asksNote(p *term.Page, all []*prove.Terms, w, h int) {
 	for _, t := range all {
 		if len(t.Asks) == 0 {
@@ -395,8 +395,8 @@ func (s checkPage) asksNote(p *term.Page, all []*prove.Terms, w, h int) {
 	}
 }
 
-// checkPage draws Check. It changes nothing but what is scrolled.
+// checkPage draws Check. It changes only the scroll position.
 type checkPage struct{ *checkScreen }
 
-// page returns what draws the screen.
+// page returns the drawing of the screen.
 func (s *checkScreen) page() checkPage { return checkPage{s} }

@@ -19,7 +19,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// chooseScreen is Choose: both routes worked out, side by side.
+// chooseScreen is Choose: both computed routes side by side.
 type chooseScreen struct {
 	job    *job
 	scroll term.Scroll
@@ -39,14 +39,14 @@ func (s *chooseScreen) state() (string, passed) {
 	return string(s.job.st.Route), well
 }
 
-// fit has the marked route be one that there is.
+// fit marks a route that exists.
 func (s *chooseScreen) fit() {
 	if s.job.route == "" || s.job.pos.IsPick() != (s.job.route == plan.Pick) || s.job.st.Route == "" {
 		s.job.route = s.job.plan.Suggested
 	}
 }
 
-// enter goes to Choose, with what was decided meanwhile worked into both ways.
+// enter goes to Choose and computes both routes with the present decisions.
 func (s *chooseScreen) enter() tea.Cmd {
 	s.job.goTo(s)
 	pos, st := s.job.pos, s.job.st
@@ -103,7 +103,7 @@ func (s *chooseScreen) update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-// take takes the marked route, or says why it cannot be taken.
+// take takes the marked route, or shows why it cannot.
 func (s *chooseScreen) take() tea.Cmd {
 	if j := s.job.plan.Of(s.job.route); j.Refused != nil {
 		s.job.flash = term.Warning(words.Sentence(j.Refused.Error()))
@@ -121,7 +121,7 @@ func (s *chooseScreen) taken() tea.Cmd {
 	return s.job.rejoin(func(to *recovery.Session) error { return to.Ledger.TakeRoute(route) }, s.job.nav.joined)
 }
 
-// confirm asks whether commits that are on a remote may be given new ids.
+// confirm asks whether commits on a remote may get new ids.
 func (s *chooseScreen) confirm(published []plan.Published) {
 	whoever := "whoever has " + words.Is(len(published), "that commit", "those commits") + " will"
 	if who := published[0].Who; len(who) > 0 {
@@ -188,7 +188,7 @@ func (s *chooseScreen) why(p *term.Page, w int) {
 
 func title(r plan.Route) string { return words.Upper(string(r)) }
 
-// box draws a frame of the given size around a page: heavy around the chosen route.
+// box draws a border around a page, a heavy one around the marked route.
 func (s *chooseScreen) box(p term.Page, r plan.Route, w, rows int) term.Page {
 	g, h := []string{"┌", "─", "┐", "│", "└", "┘"}, term.Faint
 	if r == s.job.route {
@@ -206,7 +206,7 @@ func (s *chooseScreen) box(p term.Page, r plan.Route, w, rows int) term.Page {
 	return out
 }
 
-// facts is a page of names and what they are, one under the other.
+// facts is a page of names and values.
 type facts struct {
 	page term.Page
 	w    int
@@ -221,7 +221,7 @@ func (f *facts) fact(what string, l term.Line) {
 	}
 }
 
-// about is what a route is, and whom it suits.
+// about describes each route and when it suits.
 var about = map[plan.Route][2]string{
 	plan.Rebase: {"your commits are made again, one by one, after theirs",
 		"Suits you when the commits are still only yours and the team likes a line that reads in order."},
@@ -233,11 +233,11 @@ var about = map[plan.Route][2]string{
 			"found to be there already."},
 }
 
-// aboutCounter is what taking back by a commit is.
+// aboutCounter describes taking a join back by a commit.
 var aboutCounter = [2]string{"one commit that takes back what was brought, after all that came since",
 	"Suits you when what is taken back is on the remote: no commit there is rewritten."}
 
-// routePage tells what a route makes and asks.
+// routePage shows what a route makes and asks.
 func (s *chooseScreen) routePage(r plan.Route, w int) term.Page {
 	f := facts{w: w}
 	j := s.job.plan.Of(r)
@@ -271,7 +271,7 @@ func (s *chooseScreen) routePage(r plan.Route, w int) term.Page {
 	return f.page
 }
 
-// makes tells what becomes of the history.
+// makes describes the new history.
 func (s *chooseScreen) makes(f *facts, j *plan.Join) {
 	switch j.Route {
 	case plan.Pick:
@@ -306,7 +306,7 @@ func (j *job) namesOf(nodes []plan.Published) (names []string) {
 	return names
 }
 
-// leavesOut lists the commits that are not made again.
+// leavesOut lists the commits that are not replayed.
 func (s *chooseScreen) leavesOut(f *facts, j *plan.Join) {
 	other := merge.Theirs
 	if j.Route == plan.Pick {
@@ -328,7 +328,7 @@ func (s *chooseScreen) leavesOut(f *facts, j *plan.Join) {
 	}
 }
 
-// asks lists the decisions that a route wants, less those that are made.
+// asks lists the open decisions of a route.
 func (s *chooseScreen) asks(f *facts, j *plan.Join) {
 	defer func() {
 		n := len(s.job.misfits[j.Route])
@@ -381,7 +381,7 @@ func (s *chooseScreen) asks(f *facts, j *plan.Join) {
 	}
 }
 
-// stopFiles lists the files of a stop that ask.
+// stopFiles lists the files of a stop with questions.
 func stopFiles(f *facts, stop plan.Stop) int {
 	const most = 5
 	for i, file := range stop.Files {
@@ -398,7 +398,7 @@ func stopFiles(f *facts, stop plan.Stop) int {
 	return len(stop.Files)
 }
 
-// hint says in a few words how a file's conflicts can be settled.
+// hint describes in a few words how a file's conflicts can be settled.
 func hint(f *settle.File) (string, term.Hue) {
 	switch c := f.Questions[0]; {
 	case c.Suggested == settle.Weave:
@@ -413,7 +413,7 @@ func hint(f *settle.File) (string, term.Hue) {
 	return "needs your eye", term.Plain
 }
 
-// drawing shows the history a route would make.
+// drawing shows the history that a route would make.
 func (s *chooseScreen) drawing(j *plan.Join, w int) term.Page {
 	switch j.Route {
 	case plan.Pick:
@@ -435,7 +435,7 @@ func (s *chooseScreen) drawing(j *plan.Join, w int) term.Page {
 	}
 }
 
-// row draws n commits in a row, or where they are more than most their number.
+// row draws n commits in a row or, above a limit, their number.
 func row(m term.Mark, prime string, n, most int) term.Line {
 	if n > most {
 		return term.Text(m.Hue, fmt.Sprintf("───%d × %s", n, m.Sign+prime))

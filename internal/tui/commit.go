@@ -15,8 +15,8 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// commitScreen is a commit: what it says, and what it changed; of a merge commit against each
-// side, and what a person decided in it.
+// commitScreen shows a commit: its message and changes and, for a merge commit, the changes against each side and what
+// a person decided.
 type commitScreen struct {
 	job   *job
 	reads besides
@@ -27,7 +27,7 @@ type commitScreen struct {
 	rows  list // decisions first, then files
 }
 
-// openCommit looks at a commit of a history.
+// openCommit shows a commit of a history.
 func openCommit(j *job, e *lookback.Entry) tea.Cmd {
 	return showCommit(j, history.Node{ID: e.ID, Commit: e.Commit}, e)
 }
@@ -70,7 +70,7 @@ func (s *commitScreen) files() []lookback.ChangedFile {
 
 func (s *commitScreen) count() int { return len(s.decisions()) + len(s.files()) }
 
-// file returns the file one is on, nil on a decision.
+// file returns the marked file, or nil on a decision.
 func (s *commitScreen) file() *lookback.ChangedFile {
 	if i := s.rows.row - len(s.decisions()); i >= 0 && i < len(s.files()) {
 		return &s.files()[i]
@@ -149,7 +149,7 @@ func (s *commitScreen) view(w, h int) term.Page {
 	return rows.window(h)
 }
 
-// people says who made it and when, author and committer where they differ.
+// people shows author and committer, where they differ, with dates.
 func (s *commitScreen) people(p *term.Page) {
 	const form = "2 Jan 2006 15:04 -0700"
 	a, c := s.node.Author(), s.node.Committer
@@ -164,7 +164,7 @@ func (s *commitScreen) people(p *term.Page) {
 	p.Row(term.Text(term.Faint, "   "+s.node.ID.String()))
 }
 
-// message returns what it says below its first line, with references made out.
+// message shows the body of the message with marked references.
 func (s *commitScreen) message(p *term.Page, w int) {
 	text := s.node.Text()
 	var refs [][2]int
@@ -196,7 +196,7 @@ func (s *commitScreen) message(p *term.Page, w int) {
 	}
 }
 
-// decidedRows tells what a person decided in a merge commit.
+// decidedRows lists what a person decided in a merge commit.
 func (s *commitScreen) decidedRows(p *listed) {
 	a := s.d.Decided
 	if a == nil {
@@ -218,7 +218,7 @@ func (s *commitScreen) decidedRows(p *listed) {
 	}
 }
 
-// fileRows lists the files that changed.
+// fileRows lists the changed files.
 func (s *commitScreen) fileRows(p *listed) {
 	a := s.d.Sides[s.side]
 	added, removed := 0, 0
@@ -245,7 +245,7 @@ func (s *commitScreen) fileRows(p *listed) {
 	}
 }
 
-// fileColumn returns how wide the names of files are, up to half of the room.
+// fileColumn returns the width for file names, up to half of the space.
 func fileColumn(files []lookback.ChangedFile, w int) int {
 	n := 20
 	for _, f := range files {
@@ -254,7 +254,7 @@ func fileColumn(files []lookback.ChangedFile, w int) int {
 	return min(n, w/2)
 }
 
-// fileLine returns a changed file with its counts, its name in a column so wide.
+// fileLine draws a changed file with its counts, its name in a column of the given width.
 func fileLine(f lookback.ChangedFile, column int) term.Line {
 	l := term.Text(term.Plain, term.CutPath(f.Path, column-1)).Fit(column)
 	switch {

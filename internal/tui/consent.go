@@ -13,7 +13,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// consentScreen shows whole what others changed that a command can run, before it runs.
+// consentScreen shows everything that others changed and that a command can run, before it runs.
 type consentScreen struct {
 	job    *job
 	terms  []*prove.Terms
@@ -21,13 +21,13 @@ type consentScreen struct {
 	scroll term.Scroll
 }
 
-// openConsent asks about commands, and goes on once they are agreed to.
+// openConsent asks about commands and continues after the agreement.
 func openConsent(j *job, terms []*prove.Terms, onward func() tea.Cmd) tea.Cmd {
 	j.open(&consentScreen{job: j, terms: terms, onward: onward})
 	return nil
 }
 
-// agreeing returns what has to be agreed to before work can go on, if that is why it failed.
+// agreeing returns what needs an agreement, if that is why work failed.
 func agreeing(err error) (terms []*prove.Terms) {
 	var is *prove.UnagreedError
 	if errors.As(err, &is) {
@@ -44,7 +44,7 @@ func (s *consentScreen) actions() []action {
 	return append(append(out, act(keys.Back, "", quietly(s.job.close))), scrollKeys(&s.scroll)...)
 }
 
-// agree records that the commands may run on their trees, and goes on.
+// agree records the agreement for the commands and their trees, and continues.
 func (s *consentScreen) agree() tea.Cmd {
 	for _, t := range s.terms {
 		if err := s.job.s.Prover.Asker.AgreeTo(t); err != nil {
@@ -55,7 +55,7 @@ func (s *consentScreen) agree() tea.Cmd {
 	return s.onward()
 }
 
-// people returns those whose changes are asked about, by their names and e-mails, each once.
+// people returns the authors of the changes by name and e-mail, each once.
 func (s *consentScreen) people() map[string]string {
 	out := map[string]string{}
 	for _, t := range s.terms {
@@ -68,7 +68,7 @@ func (s *consentScreen) people() map[string]string {
 	return out
 }
 
-// always asks whether what these people change may run without being asked about.
+// always asks whether changes of these people may run without a question.
 func (s *consentScreen) always() tea.Cmd {
 	var names []string
 	people := s.people()
@@ -117,7 +117,7 @@ func (s *consentScreen) remark() term.Line {
 	return term.Text(term.Dim, "It runs with your rights, in a checkout of its own. Nothing has been run of this.")
 }
 
-// asksRows shows what others changed that a command can run, file by file, with who did.
+// asksRows lists, file by file, what others changed that a command can run, with the authors.
 func asksRows(j *job, t *prove.Terms, w int) (p term.Page) {
 	for i, f := range t.Asks {
 		if i > 0 {
@@ -129,7 +129,7 @@ func asksRows(j *job, t *prove.Terms, w int) (p term.Page) {
 	return p
 }
 
-// askedOf names a file that others changed, and who did.
+// askedOf names a file that others changed, and the authors.
 func askedOf(j *job, f *prove.Unagreed) term.Line {
 	l := term.Line{}.Mark(term.MarkWarning).Bold(term.Bright, f.Path)
 	if len(f.By) == 0 {
@@ -146,7 +146,7 @@ func askedOf(j *job, f *prove.Unagreed) term.Line {
 	return l
 }
 
-// changedRows returns the lines of a file that are not as they were when it was agreed to.
+// changedRows returns the lines of a file that changed since the agreement.
 func changedRows(f *prove.Unagreed, w int) (p term.Page) {
 	if f.Change.From == f.Change.To {
 		return term.Page{term.Text(term.Dim, "It is no text, or is not here to be shown.")}

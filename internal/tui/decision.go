@@ -12,7 +12,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// decisionLine tells a decision in a row.
+// decisionLine draws a decision in a row.
 func decisionLine(d decided.Decision) term.Line {
 	where := term.CutPath(d.Path, 48)
 	if d.Line > 0 {
@@ -26,7 +26,7 @@ func decisionLine(d decided.Decision) term.Line {
 		words.If(d.Whole, "   the path as a whole", ""))
 }
 
-// decisionScreen is one decision of a merge commit: what each side had, and what was made of it.
+// decisionScreen shows one decision of a merge commit: the sides' versions and the result.
 type decisionScreen struct {
 	f      *frame
 	d      decided.Decision

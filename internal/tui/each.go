@@ -14,7 +14,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// eachAction checks every commit; there is none to be checked by itself where but one is made.
+// eachAction checks every new commit. It does not exist if there is only one.
 func (s *checkScreen) eachAction() []action {
 	if s.terms == nil || !s.agreed || s.running() || s.making || s.job.join.Route == plan.Merge ||
 		len(s.job.each.known()) < 2 {
@@ -29,10 +29,10 @@ func (s *checkScreen) eachAction() []action {
 	return []action{acts(keys.Each, "", s.checkEach)}
 }
 
-// checkEach checks every commit that is made again, up to the first that does not pass.
+// checkEach checks every replayed commit up to the first that fails.
 func (s *checkScreen) checkEach() tea.Cmd { return s.oneByOne(s.job.s.Prover.CheckEach) }
 
-// findFailing finds the first that does not pass, where all together do not, by halving.
+// findFailing finds the first failing commit by bisection, if all together fail.
 func (s *checkScreen) findFailing() tea.Cmd { return s.oneByOne(s.job.s.Prover.FindFailing) }
 
 func (s *checkScreen) oneByOne(check func(context.Context, *plan.Position, *prove.Terms, plan.Built,
@@ -61,7 +61,7 @@ func (s *checkScreen) oneByOne(check func(context.Context, *plan.Position, *prov
 	return tea.Batch(cmd, out.more(s.job.task.over))
 }
 
-// eachRows draws the commits in a row, each with how it stands, and says which is the first that does not pass.
+// eachRows draws the commits in a row with their states, and names the first that fails.
 func (s checkPage) eachRows(w int) term.Page {
 	all := s.job.each.known()
 	if len(all) < 2 || !s.eaching && !slices.ContainsFunc(all[:len(all)-1], func(e prove.Each) bool {

@@ -15,14 +15,14 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// elsewhere is a text back from the person's own editor.
+// elsewhere is the message that the person's editor returned a text.
 type elsewhere struct {
 	of   *writing
 	text string
 	err  error
 }
 
-// inOwnEditor opens the text in the editor that git would open, and takes it back when that ends.
+// inOwnEditor opens the text in the editor that git would open, and reads it afterwards.
 func (e *writing) inOwnEditor() tea.Cmd {
 	text := e.ed.Text()
 	return e.frame.start("opening your editor", func(ctx context.Context, _ func(int, int)) (then, error) {
@@ -50,7 +50,7 @@ func (e *writing) inOwnEditor() tea.Cmd {
 	})
 }
 
-// back reads what the editor left.
+// back reads what the editor saved.
 func (e *writing) back(dir, file string, closed bool, err error) elsewhere {
 	defer os.RemoveAll(dir)
 	if err != nil {
@@ -67,7 +67,7 @@ func (e *writing) back(dir, file string, closed bool, err error) elsewhere {
 	return elsewhere{e, text, nil}
 }
 
-// takeBack puts a text from the person's own editor in, as one change.
+// takeBack inserts a text from the person's editor as one change.
 func (e *writing) takeBack(from elsewhere) {
 	switch {
 	case from.of != e:

@@ -10,7 +10,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// finding is a line in which one types, laid over what it is about: what is looked for, or why.
+// finding is an input line over a screen, for a search or a reason.
 type finding struct {
 	screen
 	f     *frame
@@ -21,14 +21,14 @@ type finding struct {
 	done  []action
 }
 
-// open lays the line over its screen, with what stands in it and what can be done with it.
+// open shows the line over its screen with a text and its actions.
 func (s *finding) open(typed string, done ...action) {
 	s.ed, s.done = term.NewEditor(typed, 1), done
 	s.ed.Col = len(typed)
 	s.f.open(s)
 }
 
-// typed closes the line and does something with what is in it.
+// typed closes the line and passes its text on.
 func (s *finding) typed(do func(typed string) tea.Cmd) func() tea.Cmd {
 	return func() tea.Cmd {
 		s.f.close()

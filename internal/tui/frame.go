@@ -24,9 +24,8 @@ const (
 	wide      = 110 // from here on panels stand side by side
 )
 
-// frame is what is the same around every screen: the first rows and the last, the keys that
-// work everywhere, and the task that runs. Everything it draws is a value it holds: what
-// tasks find comes in by their ends, so drawing never waits.
+// frame is what surrounds every screen: the first and last rows, the keys that work everywhere, and the running task.
+// It draws only values that it holds, which ended tasks update, so drawing never waits.
 type frame struct {
 	// begins work that ends with the program, or before
 	begin func() (context.Context, context.CancelFunc)
@@ -60,7 +59,7 @@ func newFrame(ctx context.Context, th *term.Theme) *frame {
 	return f
 }
 
-// dress has the frame and its components drawn in the colours of a theme.
+// dress applies the colours of a theme to the frame and its components.
 func (f *frame) dress(th *term.Theme) {
 	f.theme = th
 	bright, plain, dim := th.Style(term.Ink{Hue: term.Bright,
@@ -79,7 +78,7 @@ func (f *frame) dress(th *term.Theme) {
 	f.bar = progress.New(bar...)
 }
 
-// screen returns the one that has the keys.
+// screen returns the top screen, which has the keys.
 func (f *frame) screen() screen {
 	if n := len(f.over); n > 0 {
 		return f.over[n-1]
@@ -87,16 +86,16 @@ func (f *frame) screen() screen {
 	return f.under
 }
 
-// open lays a screen over the one there is.
+// open puts a screen on top.
 func (f *frame) open(s screen) { f.over = append(f.over, s) }
 
-// close takes away what was laid over last.
+// close removes the top screen.
 func (f *frame) close() { f.over = f.over[:len(f.over)-1] }
 
-// goTo goes to a stage, away from all that lies over another.
+// goTo goes to a stage and removes the screens above it.
 func (f *frame) goTo(s screen) { f.under, f.over = s, nil }
 
-// receive takes a message for the frame, or hands it to the screen.
+// receive handles a message or passes it to the screen.
 func (f *frame) receive(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
@@ -139,7 +138,7 @@ func (f *frame) receive(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-// draw returns the rows of the screen, each as wide as it.
+// draw returns the rows of the terminal, each of its full width.
 func (f *frame) draw() (p term.Page) {
 	if f.w < minWidth || f.h < minHeight {
 		return term.Page{term.Text(term.Plain, fmt.Sprintf("Too small: dorvik needs %d×%d.", minWidth,
@@ -170,7 +169,7 @@ func (f *frame) draw() (p term.Page) {
 	return p
 }
 
-// steps returns the row of the stages, each with its state.
+// steps draws the row of stages with their states.
 func (f *frame) steps() term.Line {
 	gap := term.Line{}.Add(term.Faint, "  ─────  ")
 	if f.w < wide {
@@ -200,8 +199,7 @@ func (f *frame) steps() term.Line {
 	return l
 }
 
-// said is above the keys: what runs, what just happened, or what is true here. It takes as
-// many rows as it needs, up to a few.
+// said is the text above the keys: what runs, what just happened, or a remark. It takes a few rows at most.
 func (f *frame) said() term.Page {
 	const most = 4
 	l := f.running()
@@ -215,7 +213,7 @@ func (f *frame) said() term.Page {
 	return rows[:min(most, len(rows))]
 }
 
-// foot names the keys that matter here, as many as fit, and always the last, ?.
+// foot names the important keys, as many as fit, and always ? as the last.
 func (f *frame) foot() term.Line {
 	var shown []key.Binding
 	for _, a := range f.actions() {
@@ -232,7 +230,7 @@ func (f *frame) foot() term.Line {
 	return term.Text(term.Plain, " ").Then(term.Drawn(f.keys.ShortHelpView(append(shown[:fit:fit], shown[last]))))
 }
 
-// actions returns what the screen can do now, and after it what can be done everywhere.
+// actions returns the actions of the screen, followed by those of every screen.
 func (f *frame) actions() []action {
 	s := f.screen()
 	all := s.actions()
@@ -248,7 +246,7 @@ func (f *frame) actions() []action {
 	return append(all, act(keys.Help, "", func() tea.Cmd { f.open(newHelp(f)); return nil }))
 }
 
-// key does what a key means here.
+// key performs the action of a key.
 func (f *frame) key(k tea.KeyPressMsg) tea.Cmd {
 	if key.Matches(k, keys.Stop) {
 		return f.stop()
@@ -289,7 +287,7 @@ func (f *frame) quit() tea.Cmd {
 	return tea.Quit
 }
 
-// stop cancels what runs; where nothing does it leaves, but asks where that would lose something.
+// stop cancels the running task. Without one it leaves, after a question if something would be lost.
 func (f *frame) stop() tea.Cmd {
 	if f.task != nil {
 		f.task.cancel()

@@ -10,7 +10,7 @@ import (
 	"dorvik.dev/dorvik/internal/tui/term"
 )
 
-// helpScreen lists every key, and what the signs mean.
+// helpScreen lists every key and the meaning of the signs.
 type helpScreen struct {
 	f      *frame
 	scroll term.Scroll
@@ -34,7 +34,7 @@ func (s *helpScreen) remark() term.Line {
 	return term.Text(term.Dim, "Quitting is safe: decisions are kept, and nothing changes until you accept.")
 }
 
-// legend returns what the signs mean.
+// legend returns the meaning of the signs.
 func legend() term.Page {
 	say := func(m term.Mark, name, what string) term.Line {
 		return term.Text(term.Plain, "  ").Mark(m).Bold(m.Hue, name).Add(term.Plain, what)
@@ -77,7 +77,7 @@ func (s *helpScreen) view(w, h int) term.Page {
 	return s.scroll.Window(p, h)
 }
 
-// padded has the keys be as wide as each other, whatever the section.
+// padded makes the keys of all sections equally wide.
 func padded(list []key.Binding) []key.Binding {
 	const column = 19
 	out := make([]key.Binding, len(list))

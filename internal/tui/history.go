@@ -17,7 +17,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// historyScreen is the commits of the branch, or of another line compared with it, newest first.
+// historyScreen lists the commits of the branch, or of another line compared with it, newest first.
 type historyScreen struct {
 	job   *job
 	reads besides
@@ -47,7 +47,7 @@ const (
 	readAhead = 400
 )
 
-// openHistory lays the history over the screen there is.
+// openHistory shows the history.
 func openHistory(j *job, rev string) tea.Cmd {
 	s := &historyScreen{job: j, reads: j.newBeside(), rev: rev, hues: map[int]term.Hue{}}
 	s.list = list{rows: s.rows, turned: s.turned, end: s.toEnd}
@@ -55,7 +55,7 @@ func openHistory(j *job, rev string) tea.Cmd {
 	return s.begin(object.ID{})
 }
 
-// begin reads the first commits, and goes to one if that is asked for.
+// begin reads the first commits, and goes to one if requested.
 func (s *historyScreen) begin(to object.ID) tea.Cmd {
 	s.reading = true
 	revs := []string{}
@@ -71,7 +71,7 @@ func (s *historyScreen) begin(to object.ID) tea.Cmd {
 	})
 }
 
-// readMore reads commits, and hands back what shows them.
+// readMore reads more commits and returns what shows them.
 func (s *historyScreen) readMore(ctx context.Context, c *lookback.Chronicle, n int) (then, error) {
 	more, err := c.More(ctx, n)
 	if err != nil {
@@ -106,8 +106,8 @@ func (s *historyScreen) add(more []lookback.Entry) {
 	s.seek(len(s.entries) - len(more))
 }
 
-// strokesOf returns the hues of a row's cells: those of its commit's line, above that of the commit before, and those
-// of the others as they are.
+// strokesOf returns the colours of a row's cells: that of the commit's line, of the previous commit above it, and
+// those of the other lines.
 func (s *historyScreen) strokesOf(e *lookback.Entry) []term.Hue {
 	own := signOf(e).Hue
 	if own == term.Joined {
@@ -125,7 +125,7 @@ func (s *historyScreen) strokesOf(e *lookback.Entry) []term.Hue {
 	return out
 }
 
-// seek finds what is looked for among entries from one on.
+// seek finds the next match among entries from an index on.
 func (s *historyScreen) seek(from int) {
 	if s.find.Empty() {
 		return
@@ -144,7 +144,7 @@ func (s *historyScreen) seek(from int) {
 	}
 }
 
-// rows returns how many rows there are, and shown the entry of one.
+// rows returns the number of rows; shown returns the entry of one.
 func (s *historyScreen) rows() int {
 	if s.only {
 		return len(s.found)
@@ -159,7 +159,7 @@ func (s *historyScreen) shown(row int) *lookback.Entry {
 	return &s.entries[row]
 }
 
-// here returns the commit one is on, nil where there is none.
+// here returns the marked commit, or nil.
 func (s *historyScreen) here() *lookback.Entry {
 	if s.list.row >= s.rows() {
 		return nil
@@ -167,7 +167,7 @@ func (s *historyScreen) here() *lookback.Entry {
 	return s.shown(s.list.row)
 }
 
-// wants reads on where the rows seen come near the end of those read.
+// wants reads more when the visible rows approach the end.
 func (s *historyScreen) wants() tea.Cmd {
 	if s.reading || s.c == nil {
 		return nil
@@ -183,7 +183,7 @@ func (s *historyScreen) wants() tea.Cmd {
 	return s.reads.start(func(ctx context.Context) (then, error) { return s.readMore(ctx, c, readAhead) })
 }
 
-// compareLines finds which commits of both lines make the same change, once the first ones are seen.
+// compareLines finds commits of both lines with the same change, after the first ones are shown.
 func (s *historyScreen) compareLines(c *lookback.Chronicle) tea.Cmd {
 	s.reading = true
 	return s.reads.start(func(ctx context.Context) (then, error) {
@@ -205,7 +205,7 @@ func (s *historyScreen) turned() tea.Cmd {
 	return s.wants()
 }
 
-// toEnd marks the last row, after reading all there is.
+// toEnd reads everything and marks the last row.
 func (s *historyScreen) toEnd() tea.Cmd {
 	if s.done || s.only {
 		return s.list.to(toTheEnd)
@@ -244,7 +244,7 @@ func (s *historyScreen) actions() []action {
 	return out
 }
 
-// leave shows all commits again, or goes back.
+// leave shows all commits again, or closes the history.
 func (s *historyScreen) leave() tea.Cmd {
 	if s.only || !s.find.Empty() {
 		at := s.here()
@@ -259,7 +259,7 @@ func (s *historyScreen) leave() tea.Cmd {
 	return nil
 }
 
-// landmark goes to a place worth going to.
+// landmark goes to the next landmark.
 func (s *historyScreen) landmark(by int) tea.Cmd {
 	n := len(s.c.Landmarks) + 1
 	s.place = ((s.place+by)%n + n) % n
@@ -272,7 +272,7 @@ func (s *historyScreen) landmark(by int) tea.Cmd {
 	return s.goToCommit(at.Commit)
 }
 
-// goToCommit goes to a commit, reading on until it comes.
+// goToCommit goes to a commit and reads until it appears.
 func (s *historyScreen) goToCommit(id object.ID) tea.Cmd {
 	if i := slices.IndexFunc(s.entries, func(e lookback.Entry) bool { return e.ID == id }); i >= 0 {
 		s.list.scroll.Around(i)
@@ -286,7 +286,7 @@ func (s *historyScreen) goToCommit(id object.ID) tea.Cmd {
 	}, func() tea.Cmd { return s.goToCommit(id) })
 }
 
-// readUntil reads on until something comes, as a task that can be cancelled.
+// readUntil reads until a condition holds, as a task that can be cancelled.
 func (s *historyScreen) readUntil(doing string, there func([]lookback.Entry) bool, next then) tea.Cmd {
 	if s.reading || s.done {
 		return nil
@@ -322,7 +322,7 @@ func (s *historyScreen) readUntil(doing string, there func([]lookback.Entry) boo
 	})
 }
 
-// next goes to the next commit found, reading on where none is left.
+// next goes to the next match and reads more if needed.
 func (s *historyScreen) next(by int) tea.Cmd {
 	if by < 0 {
 		for _, i := range slices.Backward(s.found) {
@@ -355,7 +355,7 @@ func (s *historyScreen) next(by int) tea.Cmd {
 	})
 }
 
-// looked takes what was typed to be found: only that is shown, or one goes from one to the next.
+// looked applies a search: it shows only the matches, or goes from one to the next.
 func (s *historyScreen) looked(typed string, only bool) tea.Cmd {
 	f, err := lookback.ParseFind(typed)
 	if err != nil {
@@ -387,8 +387,7 @@ func (s *historyScreen) looked(typed string, only bool) tea.Cmd {
 	}, func() tea.Cmd { return nil })
 }
 
-// canPick reports whether the commit one is on could be picked: it is of another line and its
-// change is not here.
+// canPick reports whether the marked commit can be picked: it is on another line and its change is not here.
 func (s *historyScreen) canPick() bool {
 	e := s.here()
 	return e != nil && s.pickable(e)
@@ -418,7 +417,7 @@ func (s *historyScreen) mark() tea.Cmd {
 	return nil
 }
 
-// pickMarked brings the marked commits over, the oldest first.
+// pickMarked picks the marked commits, oldest first.
 func (s *historyScreen) pickMarked() tea.Cmd {
 	var revs []string
 	for _, e := range slices.Backward(s.entries) {
@@ -452,7 +451,7 @@ func signOf(e *lookback.Entry) term.Mark {
 		lookback.SideJoined: term.MarkJoined, lookback.SideBehind: term.MarkBehind}[e.Side()]
 }
 
-// drawLines draws the lines of a row in at most some columns.
+// drawLines draws the lines of a row in a limited number of columns.
 func (s *historyScreen) drawLines(e *lookback.Entry, hues []term.Hue, most int) term.Line {
 	var l term.Line
 	sign := signOf(e)
@@ -473,7 +472,7 @@ func (s *historyScreen) drawLines(e *lookback.Entry, hues []term.Hue, most int) 
 	return l
 }
 
-// columns returns how many columns of lines the rows seen take, up to what there is room for.
+// columns returns the number of columns for the lines of the visible rows, up to a limit.
 func (s *historyScreen) columns(w, from, to int) int {
 	n := 1
 	if s.only {
@@ -512,7 +511,7 @@ func (s *historyScreen) view(w, h int) term.Page {
 	return p
 }
 
-// top says what is listed.
+// top describes what is listed.
 func (s *historyScreen) top(w int) term.Line {
 	name := s.rev
 	if name == "" {
@@ -533,12 +532,12 @@ func (s *historyScreen) top(w int) term.Line {
 	return l.Cut(w)
 }
 
-// said returns what there is to say of a commit, in its row.
+// said returns the remarks about a commit.
 func (s *historyScreen) said(e *lookback.Entry) string {
 	return strings.Join(e.Said(s.job.s.Planner.Short), "; ")
 }
 
-// commitRow draws a commit, its lines in at most some columns, and what is said of it in some cells.
+// commitRow draws a commit with its lines and remarks in limited widths.
 func (s *historyScreen) commitRow(i, w, most, said int) term.Line {
 	e := s.shown(i)
 	sign := signOf(e)
@@ -580,7 +579,7 @@ func (s *historyScreen) commitRow(i, w, most, said int) term.Line {
 	return l.Clicks(clickedRow(i))
 }
 
-// who returns the author, as one speaks of them.
+// who returns the author's short name.
 func (s *historyScreen) who(e *lookback.Entry) string {
 	who := e.Author()
 	if s.job.me != "" && who.Email == s.job.me {
@@ -625,7 +624,7 @@ func (s *historyScreen) remark() term.Line {
 	return term.Text(term.Dim, words.Sentence(strings.Join(said, "; ")))
 }
 
-// ask opens it with what was typed last.
+// ask opens the search with its last text.
 func (s *historyScreen) ask(typed string) tea.Cmd {
 	f := &finding{screen: s, f: s.job.frame, label: "find", says: "All of what you type has to be true of a commit. " +
 		"Large and small letters count alike.",
@@ -641,7 +640,7 @@ func (s *historyScreen) ask(typed string) tea.Cmd {
 	return nil
 }
 
-// historyAction returns the key that opens the history, for screens that name it.
+// historyAction returns the key that opens the history.
 func (j *job) historyAction() action {
 	return act(keys.History, "", func() tea.Cmd { return openHistory(j, "") })
 }

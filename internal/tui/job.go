@@ -23,8 +23,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// job is the recovery as the screens show it: what all of them read. Each screen has it, and
-// the frame through it.
+// job is the recovery as all screens read it. Each screen holds it.
 type job struct {
 	*frame
 	s    *recovery.Session
@@ -74,14 +73,15 @@ type job struct {
 	awaitSettings func(ctx context.Context) error // returns when they were changed
 }
 
-// oneFile is the settling of a single file: there is Settle alone, and what it ends with is a file.
+// oneFile is the settling of a single file. It has only the stage Settle, and its result is a file.
 type oneFile struct {
 	name  string // that the result is written to
 	save  func(j *plan.Join) error
 	saved bool
 }
 
-// navigator takes the person from stage to stage. Screens go to others by it alone, so none needs another.
+// navigator takes the person from stage to stage. Screens reach others only through it, so no screen depends on
+// another.
 type navigator interface {
 	// load surveys the repository and shows where it stands; it asks the remote first if fetch is set.
 	load(fetch bool) tea.Cmd
@@ -109,12 +109,12 @@ type navigator interface {
 	leaveFile() tea.Cmd
 }
 
-// branchName names the branch one is on.
+// branchName returns the name of the current branch.
 func (j *job) branchName() string {
 	return words.If(j.pos.Branch.Name == "", "no branch", j.pos.Branch.Name)
 }
 
-// asked returns the usual right end of the first row: how old what is known of the remote is.
+// asked returns the usual right end of the first row: the age of what is known of the remote.
 func (j *job) asked() term.Line {
 	switch remote := j.pos.Branch.Remote.String(); {
 	case j.pos.Unanswered != nil:
@@ -127,8 +127,7 @@ func (j *job) asked() term.Line {
 	return term.Text(term.Dim, j.pos.Branch.Remote.String()+" was asked "+words.Ago(j.now(), j.pos.Asked))
 }
 
-// foresee looks, beside the screen, for edits of both sides that will not work together by the routes of the plan. What
-// was found before stays as long as it is of the same lines.
+// foresee searches the routes for misfits in the background. Earlier results stay while the lines are the same.
 func (j *job) foresee() tea.Cmd {
 	if j.foreseeing != nil {
 		j.foreseeing.stop()
@@ -149,8 +148,8 @@ func (j *job) foresee() tea.Cmd {
 	})
 }
 
-// rejoin works the chosen route out under the decisions; change, if not nil,
-// is made to the session first. next runs on the screen afterwards.
+// rejoin joins by the chosen route with the decisions. It first applies change, unless nil, to the session. next runs
+// on the screen afterwards.
 func (j *job) rejoin(change func(s *recovery.Session) error, next then) tea.Cmd {
 	pos := j.pos
 	return j.start("joining", func(ctx context.Context, progress func(int, int)) (then, error) {
@@ -179,7 +178,7 @@ func (j *job) rejoin(change func(s *recovery.Session) error, next then) tea.Cmd 
 	})
 }
 
-// name tells an author: "you" for the person at the keyboard.
+// name returns an author's name, "you" for the person.
 func (j *job) name(n history.Node, side merge.Side) string {
 	if n.Commit == nil {
 		return "somebody"
@@ -194,37 +193,37 @@ func (j *job) name(n history.Node, side merge.Side) string {
 	return a.Name
 }
 
-// first returns the name of an author as one speaks of them.
+// first returns an author's short name.
 func (j *job) first(n history.Node, side merge.Side) string { return words.First(j.name(n, side)) }
 
 func (j *job) age(n history.Node) string { return words.Ago(j.now(), n.Author().Time()) }
 
-// movable reports whether what is in the way can be moved aside, and was not agreed to be.
+// movable reports whether what is in the way can be moved aside and there is no agreement yet.
 func (j *job) movable() bool { return j.inWay != nil && j.inWay.Unknown && !j.aside }
 
-// moveAside has what is in the way moved aside when the result is accepted.
+// moveAside agrees to move what is in the way aside when the result is accepted.
 func (j *job) moveAside() {
 	j.aside = true
 	j.flash = term.Text(term.Plain, words.List(words.Some(j.inWay.Paths, 3))+
 		" will be moved aside when you accept the result. Undo brings it back.")
 }
 
-// accepted reports whether the result shown is on the branch already. An earlier one
-// that was not pushed may be there, too, and is then among yours.
+// accepted reports whether the branch already has the shown result. An earlier result that was not pushed is part of
+// yours.
 func (j *job) accepted() bool {
 	a := j.st.Accepted
 	return a != nil && (a.Before == j.pos.Yours || j.pos.Trivial() == plan.UpToDate)
 }
 
-// joinless reports whether nothing is, or was in this run, to be joined.
+// joinless reports whether there is and was nothing to join in this run.
 func (j *job) joinless() bool {
 	return j.pos != nil && j.pos.Trivial() != plan.NotTrivial && j.join == nil
 }
 
-// canUndo reports whether there is a join that can be taken back.
+// canUndo reports whether there is a join to undo.
 func (j *job) canUndo() bool { return j.st.Accepted != nil && j.holds == "" }
 
-// undoJoin takes the accepted join back.
+// undoJoin undoes the accepted join.
 func (j *job) undoJoin() tea.Cmd {
 	name := j.st.Accepted.Name
 	return j.startVital("going back", func(ctx context.Context, _ func(int, int)) (then, error) {
@@ -243,7 +242,7 @@ func (j *job) undoJoin() tea.Cmd {
 	})
 }
 
-// returning asks how uncommitted work is to be brought along by going back, and then goes back.
+// returning asks how to carry uncommitted work when going back, and then goes back.
 func (j *job) returning(asks *change.AsksError) tea.Cmd {
 	j.pos, j.aside = asks.Position, true
 	return j.rejoin(nil, func() tea.Cmd {
@@ -260,7 +259,7 @@ func (j *job) returning(asks *change.AsksError) tea.Cmd {
 	})
 }
 
-// joinedAlone returns the files that ask nothing.
+// joinedAlone returns the files without questions.
 func joinedAlone(overlap []plan.Overlap, questions []plan.Attributed) (out []plan.Overlap) {
 	asked := map[string]bool{}
 	for _, q := range questions {
@@ -276,7 +275,7 @@ func joinedAlone(overlap []plan.Overlap, questions []plan.Attributed) (out []pla
 	return out
 }
 
-// eachCommit is how the commits that are made again stand to the check, one by one.
+// eachCommit is the check results of the replayed commits.
 type eachCommit struct {
 	mu  sync.Mutex
 	now []prove.Each
@@ -294,7 +293,7 @@ func (e *eachCommit) known() []prove.Each {
 	return e.now
 }
 
-// passes tells how a commit stands. ok is false if that is not known.
+// passes returns the result of a commit. ok is false if it is unknown.
 func (e *eachCommit) passes(id object.ID) (passed, ok bool) {
 	for _, one := range e.known() {
 		if one.ID == id && one.Passed != nil {

@@ -8,8 +8,8 @@ import (
 	"github.com/charmbracelet/x/term"
 )
 
-// keyboard is the terminal as what is typed comes from it. It ends a paste that does not end by itself: to the reader
-// of keys all that follows would be text.
+// keyboard is the terminal's input. It ends a paste that does not end by itself, because everything after it would
+// count as text.
 type keyboard struct {
 	*os.File
 	now    func() time.Time
@@ -19,7 +19,8 @@ type keyboard struct {
 	tail   []byte    // the end of what came, which can be the beginning of a mark
 }
 
-// The marks around a paste, by XTerm Control Sequences, and how long one may pause, and be.
+// pasteBegins and the others are the marks around a paste (XTerm Control Sequences), and the longest pause and length
+// of one.
 var pasteBegins, pasteEnds = []byte("\x1b[200~"), []byte("\x1b[201~")
 
 const (
@@ -27,7 +28,7 @@ const (
 	longestPaste = 16 << 20 // bytes
 )
 
-// newKeyboard reads standard input; nil where that is no terminal.
+// newKeyboard reads standard input. It returns nil if that is no terminal.
 func newKeyboard() *keyboard {
 	if !term.IsTerminal(os.Stdin.Fd()) {
 		return nil
@@ -35,7 +36,7 @@ func newKeyboard() *keyboard {
 	return &keyboard{File: os.Stdin, now: time.Now}
 }
 
-// Read implements io.Reader. What comes after a pause within a paste is no part of it.
+// Read implements io.Reader. Input after a pause in a paste is not part of it.
 func (k *keyboard) Read(b []byte) (n int, err error) {
 	room := len(b) - len(pasteEnds)
 	if !k.paste || room <= 0 {
@@ -53,7 +54,7 @@ func (k *keyboard) Read(b []byte) (n int, err error) {
 	return n, err
 }
 
-// follow notes whether what came leaves one within a paste.
+// follow records whether the input so far ends in a paste.
 func (k *keyboard) follow(came []byte) {
 	if len(came) == 0 {
 		return
@@ -77,7 +78,7 @@ func (k *keyboard) follow(came []byte) {
 	k.tail = append(k.tail[:0:0], beginning(text)...)
 }
 
-// beginning returns the end of a text that can be the beginning of a mark; both marks begin alike.
+// beginning returns the suffix of a text that can be the beginning of a mark. Both marks begin alike.
 func beginning(text []byte) []byte {
 	from := text[max(0, len(text)-len(pasteEnds)+1):]
 	for i := range from {

@@ -10,7 +10,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// leavesPage draws, way by way, the little tree that it leaves.
+// leavesPage draws, way by way, the small tree that it results in.
 func (s settlePage) leavesPage(q *plan.Attributed, w int) term.Page {
 	p := term.Page{term.Text(term.Plain, " ").Then(term.Heading("WHAT EACH LEAVES"))}
 	each := (w - 1) / max(1, len(q.Question.Ways))

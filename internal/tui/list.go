@@ -7,10 +7,10 @@ import (
 	"dorvik.dev/dorvik/internal/tui/term"
 )
 
-// toTheEnd is more rows than there are.
+// toTheEnd is more rows than any list has.
 const toTheEnd = 1 << 30
 
-// scrollKeys returns the keys that scroll a page. The last row names them only where there is more than is seen.
+// scrollKeys returns the keys that scroll a page. The last row names them only if there is more than fits.
 func scrollKeys(s *term.Scroll) []action {
 	by := func(rows int) func() tea.Cmd { return quietly(func() { s.By(rows) }) }
 	up := act(keys.Up, "scroll", by(-1))
@@ -21,7 +21,7 @@ func scrollKeys(s *term.Scroll) []action {
 		also(keys.Top, by(-toTheEnd)), also(keys.Bottom, by(toTheEnd))}
 }
 
-// rowKeys returns the keys that go from row to row, by move. The last of them goes to the end.
+// rowKeys returns the keys that go from row to row by calling move. The last of them goes to the end.
 func rowKeys(what string, rows, page int, move func(by int) tea.Cmd) []action {
 	by := func(n int) func() tea.Cmd { return func() tea.Cmd { return move(n) } }
 	up := act(keys.Written(keys.Up, "↑↓", what), what, by(-1))
@@ -33,13 +33,13 @@ func rowKeys(what string, rows, page int, move func(by int) tea.Cmd) []action {
 		also(keys.Top, by(-toTheEnd)), also(keys.Bottom, by(toTheEnd))}
 }
 
-// wheeled returns how many rows the wheel turned.
+// wheeled returns the number of rows that the wheel turned.
 func wheeled(msg tea.MouseWheelMsg) int {
 	return map[tea.MouseButton]int{tea.MouseWheelUp: -3, tea.MouseWheelDown: 3}[msg.Button]
 }
 
-// list is the rows of a screen, one of which is marked. It knows the keys, clicks and the wheel; its screen says what
-// stands in a row.
+// list is the rows of a screen, one of which is marked. It handles keys, clicks and the wheel; its screen draws the
+// contents of rows.
 type list struct {
 	row    int            // the marked one, from 0
 	rows   func() int     // how many there are
@@ -51,7 +51,7 @@ type list struct {
 // clickedRow is a click on a row of a list.
 type clickedRow int
 
-// keys returns the keys that go from row to row. what is the name of a row, for the last row of the screen.
+// keys returns the keys that go from row to row. what names a row in the last row of the screen.
 func (l *list) keys(what string) []action {
 	out := rowKeys(what, l.rows(), l.scroll.Room(), func(by int) tea.Cmd { return l.to(l.row + by) })
 	if l.end != nil {
@@ -60,7 +60,7 @@ func (l *list) keys(what string) []action {
 	return out
 }
 
-// to marks a row or, beyond the first and the last, that one.
+// to marks a row, or the nearest one that exists.
 func (l *list) to(row int) tea.Cmd {
 	l.row = max(0, min(row, l.rows()-1))
 	if l.turned == nil {
@@ -69,7 +69,7 @@ func (l *list) to(row int) tea.Cmd {
 	return l.turned()
 }
 
-// update marks a row by a click or the wheel.
+// update handles a click or the wheel.
 func (l *list) update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case clickedRow:
@@ -80,7 +80,7 @@ func (l *list) update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-// rowLine returns row i as it is drawn: with the sign and ground of the marked one, and a click that marks it.
+// rowLine draws row i with the mark if it is the marked one, and a click that marks it.
 func (l *list) rowLine(i, w int, text term.Line) term.Line {
 	sign := "    "
 	if i == l.row {
@@ -93,7 +93,7 @@ func (l *list) rowLine(i, w int, text term.Line) term.Line {
 	return row.Clicks(clickedRow(i))
 }
 
-// listed is a page that the rows of a list are drawn on, in order, with others between them.
+// listed is a page with the rows of a list, in order, between other rows.
 type listed struct {
 	page   term.Page
 	list   *list
@@ -102,7 +102,7 @@ type listed struct {
 	marked int // where the marked row stands on the page
 }
 
-// on returns what draws the rows below those that are on a page already.
+// on returns a listed that continues a page.
 func (l *list) on(p term.Page, w int) *listed { return &listed{page: p, list: l, w: w} }
 
 // item draws the next row of the list.
@@ -114,7 +114,8 @@ func (d *listed) item(text term.Line) {
 	d.next++
 }
 
-// window returns what is seen of the page in a room, with the marked row in sight; for the first row, all above it.
+// window returns the visible part of the page with the marked row. With the first row marked it shows everything above
+// it too.
 func (d *listed) window(room int) term.Page {
 	s := &d.list.scroll
 	s.Size(len(d.page), room)

@@ -22,7 +22,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// logbookScreen is what was done here, the newest first.
+// logbookScreen lists what Dorvik did here, newest first.
 type logbookScreen struct {
 	job     *job
 	entries []ledger.LogEntry
@@ -31,7 +31,7 @@ type logbookScreen struct {
 	rows    list
 }
 
-// openLogbook lays the logbook over the screen there is.
+// openLogbook shows the logbook.
 func openLogbook(j *job) tea.Cmd {
 	return j.newBeside().start(func(ctx context.Context) (then, error) {
 		all, err := j.s.Ledger.Logbook()
@@ -93,8 +93,8 @@ func (s *logbookScreen) actions() []action {
 	return append(out, act(keys.Back, "", quietly(s.job.close)))
 }
 
-// goBack takes branch, index and files back to before an entry, or says why not. Where something was
-// done since, or it was pushed, it asks first.
+// goBack moves branch, index and files back to before an entry, or shows why it cannot. It asks first if something
+// came after it or was pushed.
 func (s *logbookScreen) goBack(name string) tea.Cmd {
 	return s.job.start("looking how to go back", func(ctx context.Context, _ func(int, int)) (then, error) {
 		way, err := s.job.s.WayBack(ctx, name)
@@ -112,7 +112,7 @@ func (s *logbookScreen) goBack(name string) tea.Cmd {
 	})
 }
 
-// refused says why something cannot be done; the list stays.
+// refused shows why something cannot be done. The list stays.
 func (s *logbookScreen) refused(err error) (then, error) {
 	var asks *change.AsksError
 	if errors.As(err, &asks) {
@@ -129,7 +129,7 @@ func (s *logbookScreen) refused(err error) (then, error) {
 	return nil, err
 }
 
-// counter prepares taking back what an entry brought by a new commit, which goes through the stages.
+// counter prepares a commit that takes back what an entry brought. It goes through all stages.
 func (s *logbookScreen) counter(name string) tea.Cmd {
 	return s.job.start("making the opposite", func(ctx context.Context, _ func(int, int)) (then, error) {
 		if err := s.job.s.Counter(ctx, name); err != nil {
@@ -142,7 +142,7 @@ func (s *logbookScreen) counter(name string) tea.Cmd {
 	})
 }
 
-// keepAdrift returns commits that are on no branch one.
+// keepAdrift makes a branch for commits that are on none.
 func (s *logbookScreen) keepAdrift() tea.Cmd {
 	a := s.adrift
 	return s.job.start("making a branch", func(ctx context.Context, _ func(int, int)) (then, error) {
@@ -157,10 +157,10 @@ func (s *logbookScreen) keepAdrift() tea.Cmd {
 	})
 }
 
-// cleanAge is how old waypoints are that are cleaned by a key.
+// cleanAge is the age of the waypoints that the key cleans.
 const cleanAge = 30 * 24 * time.Hour
 
-// clean forgets what old waypoints keep, if that is agreed to.
+// clean removes what old waypoints keep, after a question.
 func (s *logbookScreen) clean() tea.Cmd {
 	s.job.ask(term.Warning("What waypoints keep that are older than 30 days is forgotten: it cannot be gone back "+
 		"to then, and "+
@@ -197,7 +197,7 @@ func (s *logbookScreen) goingBack(name string) tea.Cmd {
 	})
 }
 
-// enterRow tells an entry in full.
+// enterRow shows an entry in full.
 func (s *logbookScreen) enterRow() tea.Cmd {
 	e := *s.here()
 	return s.job.start("reading what was decided", func(ctx context.Context, _ func(int, int)) (then, error) {
@@ -247,7 +247,7 @@ func (s *logbookScreen) view(w, h int) term.Page {
 	return append(p, foot...)
 }
 
-// kept tells of the marked entry what its waypoint keeps.
+// kept describes what the waypoint of the marked entry keeps.
 func (s *logbookScreen) kept(w int) (p term.Page) {
 	e := s.here()
 	p.Row(term.Text(term.Plain, "  ").Then(term.Rule(w - 4)))
@@ -281,7 +281,7 @@ func (s *logbookScreen) kept(w int) (p term.Page) {
 	return p
 }
 
-// markOfDeed returns the mark of what was done.
+// markOfDeed returns the mark of a deed.
 func markOfDeed(d ledger.Deed) term.Mark {
 	switch d {
 	case ledger.Undone:
@@ -302,7 +302,7 @@ func (s *logbookScreen) remark() term.Line {
 			"and says so first.")
 }
 
-// toldScreen is a recovery in sentences, as the report has them.
+// toldScreen shows a recovery in sentences, as the report does.
 type toldScreen struct {
 	job      *job
 	waypoint string
@@ -339,19 +339,19 @@ func (s *toldScreen) remark() term.Line {
 	return term.Text(term.Dim, "p writes it as a report. You are only reading.")
 }
 
-// toldPage takes down what is told, as rows.
+// toldPage collects a report as rows.
 type toldPage struct{ rows []term.Line }
 
 func (p *toldPage) add(l term.Line) { p.rows = append(p.rows, l) }
 
-// markOfSign returns the mark of a sign that is drawn.
+// markOfSign returns the mark of a drawn sign.
 func markOfSign(k draw.SignKind) term.Mark {
 	return [...]term.Mark{draw.SignBase: term.MarkBase, draw.SignYours: term.MarkYours,
 		draw.SignTheirs: term.MarkTheirs,
 		draw.SignJoined: term.MarkJoined, draw.SignBehind: term.MarkBehind}[k]
 }
 
-// Title implements draw.Listener, and so do the others.
+// Title implements draw.Listener.
 func (p *toldPage) Title(title string, summary []string) {
 	p.add(term.Line{}.Bold(term.Bright, title))
 	p.add(nil)
@@ -360,17 +360,17 @@ func (p *toldPage) Title(title string, summary []string) {
 	}
 }
 
-// Part begins a part.
+// Part implements draw.Listener.
 func (p *toldPage) Part(h string, _ float64) {
 	p.add(nil)
 	p.add(term.Heading(strings.ToUpper(h)))
 	p.add(nil)
 }
 
-// Say returns a sentence.
+// Say implements draw.Listener.
 func (p *toldPage) Say(text string) { p.add(term.Text(term.Plain, text)) }
 
-// Side is one side's commits.
+// Side implements draw.Listener.
 func (p *toldPage) Side(name string, k draw.SignKind, nodes []history.Node) {
 	for _, n := range nodes {
 		m := markOfSign(k)
@@ -379,7 +379,7 @@ func (p *toldPage) Side(name string, k draw.SignKind, nodes []history.Node) {
 	}
 }
 
-// Overlap returns the files that both sides changed.
+// Overlap implements draw.Listener.
 func (p *toldPage) Overlap(list []plan.Overlap) {
 	for _, o := range list {
 		p.add(term.Text(term.Plain, o.Path+"   ").Mark(term.MarkYours).Add(term.Dim,
@@ -388,7 +388,7 @@ func (p *toldPage) Overlap(list []plan.Overlap) {
 	}
 }
 
-// Conflict returns a conflict with both edits and what was decided.
+// Conflict implements draw.Listener.
 func (p *toldPage) Conflict(q *plan.Attributed, head, decision string) {
 	p.add(term.Line{}.Bold(term.Plain, head))
 	if c := q.Question; !c.Whole() {
@@ -407,7 +407,7 @@ func (p *toldPage) Conflict(q *plan.Attributed, head, decision string) {
 	p.add(nil)
 }
 
-// Item is one of a list.
+// Item implements draw.Listener.
 func (p *toldPage) Item(k draw.SignKind, text string) {
 	p.add(term.Line{}.Mark(markOfSign(k)).Add(term.Plain, text))
 }

@@ -16,7 +16,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// lookScreen is Look: where one stands, the two lines, and where both touch the same files.
+// lookScreen is Look: the position, the two lines, and the files that both touch.
 type lookScreen struct {
 	job    *job
 	scroll term.Scroll
@@ -97,7 +97,7 @@ func (s *lookScreen) actions() []action {
 	return append(out, scrollKeys(&s.scroll)...)
 }
 
-// forward moves the branch forward; uncommitted work that is carried can ask something first.
+// forward moves the branch forward. Carried uncommitted work may raise questions first.
 func (s *lookScreen) forward() tea.Cmd {
 	if s.job.pos.Carried == nil {
 		return s.job.nav.accept(false)
@@ -115,7 +115,7 @@ func (s *lookScreen) update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-// askDriver asks whether the first merge driver that was not agreed to may run.
+// askDriver asks whether the first merge driver without an agreement may run.
 func (s *lookScreen) askDriver() tea.Cmd {
 	d := s.job.drivers[0]
 	says := fmt.Sprintf("“%s” is the merge driver “%s” of your configuration, a program that joins the files which "+
@@ -133,7 +133,7 @@ func (s *lookScreen) askDriver() tea.Cmd {
 	return nil
 }
 
-// dropPick goes back to where the branch stands to its upstream.
+// dropPick returns from a pick to the position of the branch.
 func (s *lookScreen) dropPick() tea.Cmd {
 	return s.job.start("dropping the pick", func(ctx context.Context, _ func(int, int)) (then, error) {
 		err := s.job.s.Ledger.DropPick()
@@ -164,7 +164,7 @@ func (s *lookScreen) view(w, h int) term.Page {
 	return s.scroll.Window(p, h)
 }
 
-// headline says in one plain sentence what happened, and what to do.
+// headline describes in one plain sentence what happened and what to do.
 func (s *lookScreen) headline(p *term.Page, w int) {
 	st := s.job.pos.Standing(s.job.st.Accepted != nil)
 	if s.job.holds != "" && s.job.pos.NothingToDo() {
@@ -190,7 +190,7 @@ func (s *lookScreen) headline(p *term.Page, w int) {
 	}
 }
 
-// unfit says that edits will not work together, where the list of them is further down than one sees.
+// unfit announces misfits if their list is not visible.
 func (s *lookScreen) unfit() string {
 	if s.job.w >= wide || s.job.plan == nil || s.job.pos.Trivial() != plan.NotTrivial {
 		return ""
@@ -206,7 +206,7 @@ func (s *lookScreen) unfit() string {
 	return "May not work together, though the texts join: " + misfitWords(s.job, &all[0]) + "." + more
 }
 
-// silence is why the remote did not answer.
+// silence returns why the remote did not answer.
 func (s *lookScreen) silence() string {
 	if s.job.pos.Unanswered == nil {
 		return ""
@@ -214,7 +214,7 @@ func (s *lookScreen) silence() string {
 	return words.Sentence(s.job.pos.Unanswered.Error())
 }
 
-// half says that what git left half done is joined anew here.
+// half describes a half-done operation that is joined again here.
 func (s *lookScreen) half() string {
 	if s.job.pos.Stuck == nil {
 		return ""
@@ -223,7 +223,7 @@ func (s *lookScreen) half() string {
 		"brings it back. Esc goes back to it.", s.job.pos.Stuck.What())
 }
 
-// obstacle says what is in the way of the join.
+// obstacle describes what is in the way of the join.
 func (s *lookScreen) obstacle() string {
 	if s.job.pos.Trivial() == plan.UpToDate || s.job.pos.NothingToDo() {
 		return "" // nothing is joined
@@ -250,7 +250,7 @@ func (s *lookScreen) obstacle() string {
 	return fmt.Sprintf(say, words.List(words.Some(s.job.inWay.Paths, 4))) + s.foreseen()
 }
 
-// putAside says what a pull left in the stash.
+// putAside describes what a pull left in the stash.
 func (s *lookScreen) putAside() string {
 	if s.job.stash == nil || s.job.carriable() {
 		return ""
@@ -277,7 +277,7 @@ func (s *lookScreen) bringBack() tea.Cmd {
 		})
 }
 
-// marked says that conflict marks were committed.
+// marked reports committed conflict markers.
 func (s *lookScreen) marked() string {
 	var where []string
 	for _, m := range s.job.marks {
@@ -290,7 +290,7 @@ func (s *lookScreen) marked() string {
 		"before you push; a join leaves them as they are."
 }
 
-// foreseen says what would become of the work that is in the way, were it joined now.
+// foreseen describes what would happen to the work in the way if it were joined now.
 func (s *lookScreen) foreseen() string {
 	if s.job.ahead == nil || s.job.inWay.Unknown || s.job.inWay.Hidden {
 		return ""

@@ -21,7 +21,7 @@ type lanes struct {
 	below []history.Node // the common ancestor, and the one before it
 }
 
-// need returns the width at which no subject is cut, in cells.
+// need returns the width in cells at which no subject is cut.
 func (s *lanes) need() (n int) {
 	for _, side := range [][]history.Node{s.pos.Divergence.Yours, s.pos.Divergence.Theirs} {
 		longest := 0
@@ -33,7 +33,7 @@ func (s *lanes) need() (n int) {
 	return n
 }
 
-// column is one side's commits as they are drawn.
+// column is one side's drawn commits.
 type column struct {
 	nodes []history.Node
 	mark  term.Mark
@@ -87,14 +87,14 @@ func (s *lanes) view(w, h int) term.Page {
 	return p
 }
 
-// oneLane draws the line that alone has commits.
+// oneLane draws the only line with commits.
 func (s *lanes) oneLane(commits term.Page, h term.Hue, name, what string) term.Page {
 	p := term.Page{term.Text(term.Plain, "   ").Bold(h, name).Add(term.Dim, what), nil}
 	p.Rows(term.Indent(commits, 1))
 	return append(p, s.stem(1)...)
 }
 
-// together puts two lanes side by side, so that they end on the same row.
+// together puts two lanes side by side, ending on the same row.
 func together(a, b term.Page, lane, w int) (p term.Page) {
 	n := max(len(a), len(b))
 	for i := range n {
@@ -110,7 +110,7 @@ func together(a, b term.Page, lane, w int) (p term.Page) {
 	return p
 }
 
-// sum says how many commits there will be.
+// sum returns the number of commits after the join.
 func (s *lanes) sum() term.Line {
 	a, b := len(s.pos.Divergence.Yours), len(s.pos.Divergence.Theirs)
 	switch {
@@ -128,7 +128,7 @@ func (s *lanes) sum() term.Line {
 	return l.Add(term.Plain, words.Count(a+b+1, "commit", "commits")+" by merge.")
 }
 
-// alreadyThere returns, for commits that hold a change the other side has too, that side's commit.
+// alreadyThere maps commits to those of the other side with the same change.
 func (s *lanes) alreadyThere() map[object.ID]history.Node {
 	same := map[object.ID]history.Node{}
 	if s.plan == nil {
@@ -146,7 +146,7 @@ func (s *lanes) alreadyThere() map[object.ID]history.Node {
 	return same
 }
 
-// stem draws the common ancestor and the one before it.
+// stem draws the common ancestor and its parent.
 func (s *lanes) stem(at int) term.Page {
 	var p term.Page
 	pad := strings.Repeat(" ", at)

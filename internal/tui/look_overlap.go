@@ -13,8 +13,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// overlapPage shows file by file what both sides touched, uncommitted work, and
-// who to ask.
+// overlapPage lists the files that both sides touched, uncommitted work, and whom to ask.
 func (s *lookScreen) overlapPage(w int) term.Page {
 	var p term.Page
 	switch s.job.pos.Trivial() {
@@ -65,10 +64,10 @@ func (s *lookScreen) overlaps(p *term.Page, w int) {
 	}
 }
 
-// stillLooking stands where edits that will not work together would.
+// stillLooking stands in place of misfits while they are searched.
 const stillLooking = "Still looking for edits that will not work together…"
 
-// remarks tells what should be known of a join though it asks nothing.
+// remarks lists remarks about the join.
 func (s *lookScreen) remarks(p *term.Page, j *plan.Join, w int) {
 	const most = 4
 	all := j.Remarks()
@@ -121,7 +120,7 @@ func (s *lookScreen) overlapRows(p *term.Page, w int) {
 	}
 }
 
-// kind says how both sides met in a file.
+// kind describes how both sides met in a file.
 func (s *lookScreen) kind(o plan.Overlap) term.Line {
 	word, h := string(o.Kind), term.Plain
 	switch o.Kind {
@@ -147,7 +146,7 @@ func (s *lookScreen) kind(o plan.Overlap) term.Line {
 	return term.Text(h, word)
 }
 
-// length returns the length of a bar: at least one cell for any change.
+// length returns the length of a bar, at least one cell for any change.
 func length(n int, whole bool, top, most int) int {
 	if n == 0 && !whole {
 		return 0

@@ -15,7 +15,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// lostScreen shows mends that do not fit the new result: each as it was made, and the text as it is now.
+// lostScreen shows mends that do not fit the new result, with the present text.
 type lostScreen struct {
 	*checkScreen
 	at     int
@@ -23,7 +23,7 @@ type lostScreen struct {
 	scroll term.Scroll
 }
 
-// lostAction looks at what does not fit any longer.
+// lostAction shows the mends that do not fit.
 func (s *checkScreen) lostAction() []action {
 	if s.job.join == nil || len(s.job.join.Lost) == 0 {
 		return nil
@@ -63,7 +63,7 @@ func (o *lostScreen) actions() []action {
 	return append(append(out, act(keys.Back, "", quietly(o.job.close))), scrollKeys(&o.scroll)...)
 }
 
-// letGo forgets it.
+// letGo discards the marked one.
 func (o *lostScreen) letGo() tea.Cmd {
 	m, s := o.mend(), o.checkScreen
 	o.job.close()
@@ -73,7 +73,7 @@ func (o *lostScreen) letGo() tea.Cmd {
 	})
 }
 
-// again opens the text as it is now, for the mend to be made once more.
+// again opens the present text to make the mend again.
 func (o *lostScreen) again() tea.Cmd {
 	m, s, now := o.mend(), o.checkScreen, o.now[o.at]
 	ed := term.NewEditor(now, 1)

@@ -11,7 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// misfitRows tells of edits that will not work together: what happened, and the line that it breaks.
+// misfitRows describes misfits: what happened, and the line that breaks.
 func misfitRows(j *job, all []plan.Misfit, mends []misfit.Mend, w, most int) (p term.Page) {
 	for i := range all {
 		if i == most {
@@ -39,7 +39,7 @@ func misfitRows(j *job, all []plan.Misfit, mends []misfit.Mend, w, most int) (p 
 	return p
 }
 
-// mendRows shows the edit that a mend is: what goes, unless it was shown, and what comes.
+// mendRows shows the edit of a mend: removed lines, unless they were shown, and new ones.
 func mendRows(m misfit.Mend, shown string, w int) (p term.Page) {
 	for _, l := range m.Before {
 		if l == shown && len(m.After) > 0 {
@@ -53,7 +53,7 @@ func mendRows(m misfit.Mend, shown string, w int) (p term.Page) {
 	return p
 }
 
-// misfitWords says why two edits do not fit.
+// misfitWords describes why two edits do not work together.
 func misfitWords(j *job, m *plan.Misfit) string {
 	return words.Misfit(m.Misfit, j.first(m.ChangedIn, m.Changed.Side), j.first(m.UsedIn, m.Used.Side))
 }

@@ -13,8 +13,8 @@ import (
 	"dorvik.dev/dorvik/internal/tui/term"
 )
 
-// noteTo opens a note to somebody, to be read and changed before it goes anywhere. right is the right end of the first
-// row. given, if not nil, is called with a sentence that says where the note went.
+// noteTo opens a note to a person for reading and editing before it is sent. right is the right end of the first row.
+// given, unless nil, gets a sentence about where the note went.
 func (j *job) noteTo(who, text string, right term.Line, given func(how string)) tea.Cmd {
 	ed := term.NewEditor(text, 1)
 	title := term.Text(term.Plain, " ").Bold(term.Bright, "A NOTE TO "+strings.ToUpper(who)).Add(term.Dim,
@@ -27,7 +27,7 @@ func (j *job) noteTo(who, text string, right term.Line, given func(how string)) 
 	return nil
 }
 
-// giveNote hands a note to the command of dorvik.note, or to the clipboard. It keeps a copy in the git directory.
+// giveNote passes a note to the command of dorvik.note or to the clipboard, and keeps a copy in the git directory.
 func (j *job) giveNote(text string, given func(how string)) tea.Cmd {
 	return j.start("giving the note on", func(ctx context.Context, _ func(int, int)) (then, error) {
 		line, err := j.s.Prover.OwnProgram(ctx, "dorvik.note")

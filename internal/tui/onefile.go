@@ -13,8 +13,8 @@ import (
 	"dorvik.dev/dorvik/internal/tui/term"
 )
 
-// RunFile settles one file in the full screen. save writes the result, when all is settled and the person
-// says so; saved is false where that did not come to be.
+// RunFile settles one file in the full screen. save writes the result when everything is settled and the person
+// confirms. saved is false if that did not happen.
 func RunFile(ctx context.Context, s *recovery.Session, themeName, name string,
 	save func(j *plan.Join) error) (saved bool, err error) {
 	a := newApp(ctx, s, themeName)
@@ -38,7 +38,7 @@ func RunFile(ctx context.Context, s *recovery.Session, themeName, name string,
 	return a.file.saved, nil
 }
 
-// loadFile works the file's join out, and shows the first conflict that is open.
+// loadFile joins the file and shows the first open conflict.
 func (a *app) loadFile() tea.Cmd {
 	return a.start("joining", func(ctx context.Context, progress func(int, int)) (then, error) {
 		v, err := a.s.Survey(ctx, false, progress)
@@ -55,7 +55,7 @@ func (a *app) loadFile() tea.Cmd {
 	})
 }
 
-// saveFile writes the result, and leaves.
+// saveFile writes the result and leaves.
 func (a *app) saveFile() tea.Cmd {
 	join := a.join
 	return a.startVital("writing "+a.file.name, func(context.Context, func(int, int)) (then, error) {
@@ -67,7 +67,7 @@ func (a *app) saveFile() tea.Cmd {
 	})
 }
 
-// leaveFile leaves without a result, when that was asked for.
+// leaveFile leaves without a result, after a question.
 func (a *app) leaveFile() tea.Cmd {
 	a.ask(term.Warning(a.file.name+" stays as it is; what you settled is kept for when you open it again. Leave?"),
 		"leave",

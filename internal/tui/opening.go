@@ -14,7 +14,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// opening is what there is before one knows where one stands, or where that cannot be known.
+// opening is the screen before the position is known, or if it cannot be.
 type opening struct {
 	job *job
 	why error // nothing can be done
@@ -23,7 +23,7 @@ type opening struct {
 	stem  []history.Node // below that
 }
 
-// parting returns what takes where the lines part, and what waits for that, until it is over, and shows it.
+// parting returns a function that receives where the lines part and shows it, and one that waits for it.
 func (o *opening) parting(over <-chan struct{}) (part func(*plan.Position, []history.Node), wait tea.Cmd) {
 	known := make(chan func(), 1)
 	return func(p *plan.Position, below []history.Node) {
@@ -38,7 +38,7 @@ func (o *opening) parting(over <-chan struct{}) (part func(*plan.Position, []his
 		})
 }
 
-// early is Look as far as it is known: the two lines.
+// early shows the two lines before the rest of Look is known.
 func (o *opening) early(w, h int) term.Page {
 	p := term.Page{nil}
 	st := o.parts.Standing(false)

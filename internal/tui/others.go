@@ -13,7 +13,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// othersScreen is what a result means for each of those who have commits on their side.
+// othersScreen shows what a result means for each person with commits on their side.
 type othersScreen struct {
 	job    *job
 	result object.ID // the commit they get
@@ -29,7 +29,7 @@ func openOthers(j *job, result object.ID, others []lookback.Other, pull []string
 	return nil
 }
 
-// openLastOthers opens it for the last join made here.
+// openLastOthers shows it for the last join made here.
 func openLastOthers(j *job) tea.Cmd {
 	pos := j.pos
 	return j.newBeside().start(func(ctx context.Context) (then, error) {
@@ -45,7 +45,7 @@ func openLastOthers(j *job) tea.Cmd {
 	})
 }
 
-// files lists the files of all, in the order of the rows.
+// files lists the files of everybody in the order of the rows.
 func (s *othersScreen) files() (out []lookback.ChangedFile) {
 	for _, o := range s.others {
 		out = append(out, o.Files...)
@@ -67,7 +67,7 @@ func (s *othersScreen) actions() []action {
 	return append(out, act(keys.Back, "", quietly(s.job.close)))
 }
 
-// authors opens the lines of the file one is on, as they are in the result.
+// authors annotates the marked file of the result.
 func (s *othersScreen) authors() tea.Cmd {
 	return openAnnotate(s.job, s.result, s.files()[s.rows.row].Path)
 }
@@ -93,7 +93,7 @@ func (s *othersScreen) view(w, h int) term.Page {
 	return rows.window(h)
 }
 
-// keptWords says how many files of somebody are as they left them.
+// keptWords returns how many files of a person are unchanged.
 func keptWords(o lookback.Other) string {
 	n := o.Kept + len(o.Files)
 	switch {

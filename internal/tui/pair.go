@@ -11,8 +11,8 @@ import (
 	"dorvik.dev/dorvik/internal/tui/term"
 )
 
-// pairActions returns the keys for the two commits that cannot stand together: to find them, to look at them, and to
-// write to whose the other is.
+// pairActions returns the keys for the two commits that do not work together: find them, look at them, write to the
+// other author.
 func (s pairing) pairActions() (out []action) {
 	if !s.failed() || s.running() || s.who == nil {
 		return nil
@@ -29,7 +29,7 @@ func (s pairing) pairActions() (out []action) {
 	return out
 }
 
-// onlyTogether reports whether nothing is known against it that each side passes by itself.
+// onlyTogether reports whether each side may pass by itself.
 func (s pairing) onlyTogether() bool {
 	if s.who == nil {
 		return true
@@ -38,7 +38,7 @@ func (s pairing) onlyTogether() bool {
 	return (b.Yours == nil || *b.Yours) && s.onTheirs()
 }
 
-// onTheirs reports whether nothing is known against it that theirs, which yours are put on, passes.
+// onTheirs reports whether theirs, which yours are replayed onto, may pass.
 func (s pairing) onTheirs() bool {
 	if s.who == nil {
 		return true
@@ -47,7 +47,7 @@ func (s pairing) onTheirs() bool {
 	return b.Theirs == nil || *b.Theirs
 }
 
-// findPair finds them by halving.
+// findPair finds them by bisection.
 func (s pairing) findPair() tea.Cmd {
 	pos, terms := s.job.pos, s.terms
 	return s.job.start("finding the two commits that collide", func(ctx context.Context, progress func(int, int)) (then,
@@ -66,13 +66,13 @@ func (s pairing) findPair() tea.Cmd {
 	})
 }
 
-// tellColleague opens a note to whoever made the other commit.
+// tellColleague opens a note to the author of the other commit.
 func (s pairing) tellColleague() tea.Cmd {
 	return s.job.noteTo(s.job.first(s.pair.Theirs, merge.Theirs),
 		draw.PairNote(s.job.pos, s.pair, s.unfit, s.line()), s.status(), nil)
 }
 
-// pairRows shows the two commits, one beside the other where there is room.
+// pairRows shows the two commits, side by side if there is space.
 func (s checkPage) pairRows(w, h int) term.Page {
 	if !s.pair.Found() || !s.pairing().onlyTogether() {
 		return nil
@@ -103,8 +103,8 @@ func (s checkPage) pairRows(w, h int) term.Page {
 	return term.Page{nil, head, term.Text(term.Plain, "  ").Then(y).Cut(w), term.Text(term.Plain, "  ").Then(t).Cut(w)}
 }
 
-// pairing finds the two commits that do not pass the check together.
+// pairing finds the two commits that fail the check only together.
 type pairing struct{ *checkScreen }
 
-// pairing returns what finds the pair for the screen.
+// pairing returns the pairing of the screen.
 func (s *checkScreen) pairing() pairing { return pairing{s} }

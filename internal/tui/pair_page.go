@@ -15,8 +15,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// pairScreen shows the two commits that collide side by side: who made each, why, and what it changed of the files that
-// the collision is about.
+// pairScreen shows the two colliding commits side by side: authors, reasons, and their changes of the files concerned.
 type pairScreen struct {
 	*checkScreen
 	reads  besides
@@ -33,7 +32,7 @@ type pairSide struct {
 	edits lookback.Edited
 }
 
-// openPair looks at the two that collide.
+// openPair shows the two commits.
 func (s pairing) openPair() tea.Cmd {
 	o := &pairScreen{checkScreen: s.checkScreen, reads: s.job.newBeside(), sides: [2]pairSide{
 		{side: merge.Yours, mark: term.MarkYours, node: s.pair.Yours}, {side: merge.Theirs, mark: term.MarkTheirs,
@@ -89,7 +88,7 @@ func (o *pairScreen) view(w, h int) term.Page {
 	return append(p, o.scroll.Window(term.Beside(yours, theirs, left-1, w, h-len(p)), h-len(p))...)
 }
 
-// sideRows is one of the two, from its commit down to its edits.
+// sideRows draws one of the two, from its commit down to its edits.
 func (o *pairScreen) sideRows(i, w int) (p term.Page) {
 	s := &o.sides[i]
 	p.Row(term.Line{}.Mark(s.mark).Add(s.mark.Hue, o.job.s.Planner.Short(s.node.ID)+"  ").Bold(term.Bright,
@@ -125,7 +124,7 @@ func (o *pairScreen) sideRows(i, w int) (p term.Page) {
 	return p
 }
 
-// briefLine returns a line of a change where there is little room: with one number. What changed is shown to its end.
+// briefLine draws a line of a change in a narrow column, with one number and the changed part in view.
 func briefLine(l lookback.ChangeLine, w int) term.Page {
 	const margin = 9
 	text := strings.TrimRight(l.Text, "\r\n")

@@ -23,7 +23,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// exhibits are what base, yours and theirs have where that is no text; nil where there is nothing to be seen.
+// exhibits is the binary contents of base, yours and theirs, or nil if there is nothing to see.
 type exhibits struct {
 	photos merge.Three[*draw.Photo]
 	kinds  merge.Three[string]
@@ -58,7 +58,7 @@ func (s *settleScreen) exhibitsOf(c *settle.Question) *exhibits {
 	return out
 }
 
-// describe says what sort of thing it is.
+// describe names the type of a content.
 func describe(p *draw.Photo, kind string) string {
 	if p != nil {
 		return fmt.Sprintf(", a picture: %s, %d×%d pixels", strings.ToUpper(p.Format), p.Width, p.Height)
@@ -66,7 +66,7 @@ func describe(p *draw.Photo, kind string) string {
 	return words.If(kind == "", "", ", "+kind)
 }
 
-// photos draws the pictures beside each other, each under its sign.
+// photos draws the images side by side, each under its sign.
 func (s settlePage) photos(x *exhibits, w, h int) term.Page {
 	type one struct {
 		term.Mark
@@ -100,10 +100,10 @@ func (s settlePage) photos(x *exhibits, w, h int) term.Page {
 	return term.Indent(out, 1)
 }
 
-// brightness is that of a colour, up to 255.
+// brightness returns the brightness of a colour, up to 255.
 func brightness(c color.RGBA) int { return int(color.GrayModel.Convert(c).(color.Gray).Y) }
 
-// viewOutside opens what both sides have in the program that the system has for it.
+// viewOutside opens both versions in the system's viewer.
 func (s *settleScreen) viewOutside() tea.Cmd {
 	q := s.question()
 	v, ok := q.Question.Subject.(*merge.Versions)
@@ -130,7 +130,7 @@ func (s *settleScreen) viewOutside() tea.Cmd {
 	})
 }
 
-// openFiles writes the versions to files under the git directory, and has each opened.
+// openFiles writes the versions to files in the git directory and opens each.
 func (s *settleScreen) openFiles(viewer string, q *plan.Attributed, v *merge.Versions) (opened []string,
 	err error) {
 	dir := filepath.Join(s.job.s.Repo.Where().Own, "dorvik", "view")
@@ -162,7 +162,7 @@ func (s *settleScreen) openFiles(viewer string, q *plan.Attributed, v *merge.Ver
 	return opened, nil
 }
 
-// pictureRow draws a row of a picture in half blocks or, without colour, in five shades.
+// pictureRow draws a row of an image in half blocks or, without colour, in five shades.
 func pictureRow(t *term.Theme, row []draw.Cell) term.Line {
 	var b strings.Builder
 	for _, c := range row {

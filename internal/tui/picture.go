@@ -16,7 +16,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// pictureScreen chooses what is drawn, and how, and writes it beside the working tree.
+// pictureScreen selects a drawing and its form, and writes it beside the working tree.
 type pictureScreen struct {
 	job  *job
 	rows list
@@ -26,7 +26,7 @@ type pictureScreen struct {
 	waypoint string // of the recovery that is drawn; empty for that under way, or the last
 }
 
-// drawAction returns the key that draws, where a drawing of what the screen shows exists.
+// drawAction returns the key that draws what the screen shows.
 func drawAction(j *job, kind draw.Kind) action {
 	return act(keys.Picture, "", func() tea.Cmd {
 		j.open(newPicture(j, kind))
@@ -45,8 +45,7 @@ func newPicture(j *job, kind draw.Kind) *pictureScreen {
 // kind returns the marked drawing.
 func (s *pictureScreen) kind() draw.Kind { return draw.Kinds()[s.rows.row] }
 
-// file returns where it is written: beside the working tree, so that this is not in the way of git, and under a name
-// that is free.
+// file returns the path of the new file: beside the working tree, where git ignores it, under a free name.
 func (s *pictureScreen) file() string {
 	forms := s.kind().Formats()
 	name := fmt.Sprintf("%s-%s", s.job.repo, s.kind())

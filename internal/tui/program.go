@@ -14,10 +14,10 @@ import (
 	"dorvik.dev/dorvik/internal/core/caught"
 )
 
-// framesPerSecond is how often Bubble Tea's renderer looks for a new frame: it is the most that it can.
+// framesPerSecond is the frame rate of Bubble Tea's renderer, its maximum.
 const framesPerSecond = 120
 
-// program is the model that Bubble Tea runs: a frame, and what was last rendered of it.
+// program is the model that Bubble Tea runs: a frame, and its last rendering.
 type program struct {
 	*frame
 	first   tea.Cmd              // runs first
@@ -28,17 +28,17 @@ type program struct {
 	waiting  bool // a renderMsg comes
 }
 
-// gap is the shortest time between two frames that no key asked for: a check can print thousands of lines a second, and
-// a key waits for a frame that is being drawn.
+// gap is the shortest time between two frames without a key. A check can print thousands of lines per second, and a
+// key waits for the frame that is being drawn.
 const gap = 25 * time.Millisecond
 
-// renderMsg says that gap is over.
+// renderMsg is the message that gap is over.
 type renderMsg struct{}
 
 // Init returns the first command.
 func (p *program) Init() tea.Cmd { return p.first }
 
-// Update passes the message to the frame and renders. If that panics, the program ends with the defect.
+// Update passes the message to the frame and renders. A panic ends the program with the defect.
 func (p *program) Update(msg tea.Msg) (_ tea.Model, cmd tea.Cmd) {
 	defer func() {
 		if v := recover(); v != nil {
@@ -59,7 +59,7 @@ func (p *program) Update(msg tea.Msg) (_ tea.Model, cmd tea.Cmd) {
 	return p, tea.Batch(cmd, p.renderSoon())
 }
 
-// renderSoon renders now, or returns a command after which it is rendered.
+// renderSoon renders now, or returns a command that does so after gap.
 func (p *program) renderSoon() tea.Cmd {
 	wait := gap - time.Since(p.rendered)
 	switch {
@@ -73,7 +73,7 @@ func (p *program) renderSoon() tea.Cmd {
 	return tea.Tick(wait, func(time.Time) tea.Msg { return renderMsg{} })
 }
 
-// render renders the frame as it is.
+// render renders the frame.
 func (p *program) render() {
 	var b strings.Builder
 	for i, row := range p.picture() {
@@ -85,7 +85,7 @@ func (p *program) render() {
 	p.seen, p.rendered = b.String(), time.Now()
 }
 
-// View returns the last frame, and how the terminal is to be.
+// View returns the last rendering and the modes of the terminal.
 func (p *program) View() tea.View {
 	v := tea.NewView(p.seen)
 	v.AltScreen, v.MouseMode, v.WindowTitle = true, tea.MouseModeCellMotion, "dorvik"
@@ -95,8 +95,8 @@ func (p *program) View() tea.View {
 	return v
 }
 
-// onTerminal runs a frame on the terminal until the person leaves. It returns Bubble Tea's error, or the defect that
-// was on the screen then.
+// onTerminal runs a frame on the terminal until the person leaves. It returns Bubble Tea's error, or the defect on the
+// screen.
 func (f *frame) onTerminal(ctx context.Context, first tea.Cmd) error {
 	// The renderer moves the cursor at least.
 	profile := max(colorprofile.Detect(os.Stdout, os.Environ()), colorprofile.ASCII)

@@ -20,7 +20,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// pushScreen is Push: what the branch becomes, what was made sure of, and the push itself.
+// pushScreen is Push: the new branch, what was verified, and the push.
 type pushScreen struct {
 	checked *checkState // what Check knows of the joined result
 	job     *job
@@ -50,7 +50,7 @@ func (s *pushScreen) status() term.Line {
 	return term.Text(term.Dim, s.job.pos.Branch.Remote.String()+" was asked "+words.Ago(s.job.now(), s.ready.Asked))
 }
 
-// tip returns the commit that is to be pushed.
+// tip returns the commit that will be pushed.
 func (s *pushScreen) tip() object.ID {
 	if s.job.join == nil || s.job.pos.Trivial() == plan.UpToDate || s.job.built.Tip.IsZero() {
 		return s.job.pos.Yours
@@ -58,7 +58,7 @@ func (s *pushScreen) tip() object.ID {
 	return s.job.built.Tip
 }
 
-// enter goes to Push and makes sure of what can be made sure of.
+// enter goes to Push and verifies what can be verified.
 func (s *pushScreen) enter() tea.Cmd {
 	s.job.goTo(s)
 	s.ready, s.refused, s.stopped, s.said, s.without, s.remake = nil, nil, nil, nil, false, false
@@ -73,22 +73,20 @@ func (s *pushScreen) enter() tea.Cmd {
 	})
 }
 
-// behind reports whether a push of what was picked would be refused, as the upstream
-// has commits of its own.
+// behind reports whether the push of a pick would be rejected, because the upstream has new commits.
 func (s *pushScreen) behind() bool {
 	return s.job.pos.IsPick() && len(s.job.pos.Upstream().Divergence.Theirs) > 0
 }
 
-// blocked reports whether work that is not committed stands where the result must be written,
-// with nothing agreed about it.
+// blocked reports whether uncommitted work is in the way and nothing was agreed about it.
 func (s *pushScreen) blocked() bool {
 	return s.joins() && s.job.inWay != nil && (!s.job.inWay.Unknown || !s.job.aside)
 }
 
-// joins reports whether the result shown is still to be put on the branch.
+// joins reports whether the branch still lacks the shown result.
 func (s *pushScreen) joins() bool { return !s.job.accepted() && s.job.pos.Trivial() == plan.NotTrivial }
 
-// next returns what enter does, and what goes with it: what stands in the way comes first.
+// next returns the action of enter. What is in the way comes first.
 func (s *pushScreen) next() (out []action) {
 	up := s.job.pos.Branch.Upstream
 	goes := func(does string, push bool) {
@@ -127,7 +125,7 @@ func (s *pushScreen) next() (out []action) {
 	return out
 }
 
-// sure goes on after it was asked, where something is to be pushed that is asked about.
+// sure continues after a question, if what is pushed requires one.
 func (s *pushScreen) sure(push bool, do func() tea.Cmd) tea.Cmd {
 	if push && s.job.join != nil {
 		for _, n := range s.job.join.Remarks() {
@@ -140,7 +138,7 @@ func (s *pushScreen) sure(push bool, do func() tea.Cmd) tea.Cmd {
 	return do()
 }
 
-// makeAnew pushes though the remote's branch is gone.
+// makeAnew pushes although the remote's branch is gone.
 func (s *pushScreen) makeAnew() tea.Cmd {
 	if s.remake = true; s.joins() {
 		return s.accept(true)
@@ -188,7 +186,7 @@ func (s *pushScreen) lookAgain() tea.Cmd {
 	return s.job.nav.lookAgain(true)
 }
 
-// back goes to Check, or where nothing was joined here, or all of it is done, to Look.
+// back returns to Check or, if nothing was joined or everything is done, to Look.
 func (s *pushScreen) back() tea.Cmd {
 	switch {
 	case s.job.accepted(): // the branch is not where it was looked at
@@ -206,8 +204,7 @@ func (s *pushScreen) update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-// accept brings branch, index and working tree to the joined state, and goes on
-// to the push if asked.
+// accept moves branch, index and files to the result, and pushes afterwards if requested.
 func (s *pushScreen) accept(push bool) tea.Cmd {
 	pos, join, built := s.job.pos, s.job.join, s.job.built
 	if pos.SettlesOnly() {
@@ -250,7 +247,7 @@ func (s *pushScreen) accept(push bool) tea.Cmd {
 		})
 }
 
-// askHooks asks about hooks that a commit can change, and goes on either way.
+// askHooks asks about hooks that a commit can change, and continues either way.
 func (s *pushScreen) askHooks(asks *change.HooksError, onward func() tea.Cmd) tea.Cmd {
 	s.job.ask(term.Warning(fmt.Sprintf("The repository brings hooks in %s: %s. They run with your rights, for as "+
 		"long as they "+
@@ -267,7 +264,7 @@ func (s *pushScreen) askHooks(asks *change.HooksError, onward func() tea.Cmd) te
 	return nil
 }
 
-// isAccepted says that the result is on the branch, and goes on.
+// isAccepted records that the branch has the result, and continues.
 func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cmd {
 	var cmd tea.Cmd
 	switch {

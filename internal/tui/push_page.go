@@ -38,7 +38,7 @@ func (s *pushScreen) view(w, h int) term.Page {
 	return s.scroll.Window(p, h)
 }
 
-// headline says how the push stands; it reports false where there is nothing below it.
+// headline describes the state of the push. It returns false if nothing follows below.
 func (s *pushScreen) headline(p *term.Page, w int) bool {
 	d, up, remote := s.ready, s.job.pos.Branch.Upstream, s.job.pos.Branch.Remote.String()
 	switch {
@@ -100,7 +100,7 @@ func (s *pushScreen) headline(p *term.Page, w int) bool {
 	return true
 }
 
-// inTheWay says what stands where the result must be written, and how it is got over.
+// inTheWay describes what is in the way of the result, and the next step.
 func (s *pushScreen) inTheWay(p *term.Page, w int) {
 	names := words.List(words.Some(s.job.inWay.Paths, 3))
 	text := "The result must change it. Press enter to have your work carried along: it is joined onto the result, " +
@@ -116,7 +116,7 @@ func (s *pushScreen) inTheWay(p *term.Page, w int) {
 	p.Say(w, term.Line{}.Bold(term.Trouble, "▲ Not yet: "+names+" is in the way. ").Add(term.Plain, text))
 }
 
-// leftNote counts what is left out, which the list below tells, and says what else to know.
+// leftNote counts what is left out, as the list below shows, with other remarks.
 func (s *pushScreen) leftNote(p *term.Page, w int) {
 	if s.job.join != nil {
 		for _, m := range s.job.join.Makings {
@@ -146,7 +146,7 @@ func (s *pushScreen) leftNote(p *term.Page, w int) {
 	p.Warn(w, words.Sentence(strings.Join(parts, ", and ")+"; see the list below"))
 }
 
-// inIt says what of both sides is in what was pushed.
+// inIt describes what of both sides was pushed.
 func (s *pushScreen) inIt() string {
 	switch d := s.ready; {
 	case s.job.join == nil || d == nil:
@@ -160,7 +160,7 @@ func (s *pushScreen) inIt() string {
 	return "Both sides' work is in it."
 }
 
-// refusal says why the push did not go through, and what to do.
+// refusal describes why the push failed and what to do.
 func (s *pushScreen) refusal(p *term.Page, w int) {
 	head, text, next := s.refused.Refused(s.job.canUndo())
 	p.Say(w, term.Line{}.Bold(term.Trouble, "✗ "+head+" ").Add(term.Plain, text))
@@ -168,7 +168,7 @@ func (s *pushScreen) refusal(p *term.Page, w int) {
 	saidRows(p, s.refused.Refusal.Words)
 }
 
-// touchedRows lists, once the result is on the branch, the files that changed on disk.
+// touchedRows lists the files that changed on disk, after the branch has the result.
 func (s *pushScreen) touchedRows(p *term.Page, w int) {
 	if !s.job.accepted() || s.ready == nil || s.ready.Touched == nil || len(s.ready.Touched.Paths) == 0 {
 		return
@@ -182,7 +182,7 @@ func (s *pushScreen) touchedRows(p *term.Page, w int) {
 	p.Rows(term.Indent(term.Wrap(term.Text(term.Plain, words.List(words.Some(paths, 12))), w-8), 4))
 }
 
-// saidRows returns the words of a hook or a server.
+// saidRows draws the words of a hook or a server.
 func saidRows(p *term.Page, said []string) {
 	if len(said) == 0 {
 		return
@@ -198,8 +198,7 @@ func saidRows(p *term.Page, said []string) {
 	}
 }
 
-// idNow returns the id that the i-th commit has now, made again and signed as it was; same is true where it was not
-// made again.
+// idNow returns the present id of the i-th commit, replayed and signed. same reports that it was not replayed.
 func (s *pushScreen) idNow(i int) (id string, same bool) {
 	now := s.job.join.Steps[i].Commit.ID
 	if i < len(s.job.built.IDs) && !s.job.built.IDs[i].IsZero() {
@@ -212,7 +211,7 @@ func (s *pushScreen) idNow(i int) (id string, same bool) {
 	return s.job.s.Planner.Short(now), same
 }
 
-// branchRow is a commit of the branch as it will be.
+// branchRow is a commit of the new branch.
 type branchRow struct {
 	mark              term.Mark
 	prime             bool // it was made again
@@ -222,7 +221,7 @@ type branchRow struct {
 
 func (s *pushScreen) short(n history.Node) string { return s.job.s.Planner.Short(n.ID) }
 
-// branch lists the commits of the branch as it will be, newest first, down to the common ancestor.
+// branch lists the commits of the new branch, newest first, down to the common ancestor.
 func (s *pushScreen) branch() (rows []branchRow) {
 	mine := func(n history.Node, note string) {
 		rows = append(rows, branchRow{term.MarkYours, false, s.short(n), n.Subject(), note, s.job.name(n, merge.Yours)})
@@ -284,7 +283,7 @@ func (s *pushScreen) branch() (rows []branchRow) {
 	return rows
 }
 
-// withMend says what is in the commit that holds what was changed beyond the decisions.
+// withMend describes the commit that holds the mends.
 func (s *pushScreen) withMend() string {
 	made := slices.ContainsFunc(s.job.join.Makings, func(m plan.Making) bool { return m.Made && !m.Same })
 	switch {
@@ -296,7 +295,7 @@ func (s *pushScreen) withMend() string {
 	return ""
 }
 
-// becomes draws the branch as it will be.
+// becomes draws the new branch.
 func (s *pushScreen) becomes(p *term.Page, w int) {
 	const most = 10
 	rows, room, who := s.branch(), 24, 12
@@ -366,7 +365,7 @@ func (s *pushScreen) leftOutRows(p *term.Page, w int) {
 	}
 }
 
-// madeSure lists what was made sure of, and what was not.
+// madeSure lists what was verified and what was not.
 func (s *pushScreen) madeSure(p *term.Page) {
 	d := s.ready
 	p.Head("BEFORE IT GOES", "")
@@ -426,7 +425,7 @@ func (s *pushScreen) madeSure(p *term.Page) {
 	}
 }
 
-// madeSureOfFiles tells what becomes of work that is not committed.
+// madeSureOfFiles describes what happens to uncommitted work.
 func (s *pushScreen) madeSureOfFiles(row func(well bool, what, detail string)) {
 	var paths []string
 	for _, d := range s.job.pos.Dirty {
@@ -467,7 +466,7 @@ func (s *pushScreen) waysTaken() string {
 	return strings.Join(order, ";  ")
 }
 
-// othersRows tells on Push in a few rows what the result means for others.
+// othersRows describes in a few rows what the result means for others.
 func (s *pushScreen) othersRows(p *term.Page, w int) {
 	if s.ready == nil || len(s.ready.Others) == 0 {
 		return

@@ -11,7 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/tui/term"
 )
 
-// reader shows a text to be read, with the origin of each line.
+// reader shows a text with the origin of each line.
 type reader struct {
 	f       *frame
 	title   term.Line
@@ -82,10 +82,10 @@ func (r *reader) status() term.Line { return nil }
 
 func (r *reader) remark() term.Line { return term.Text(term.Dim, "You are only reading.") }
 
-// lead is how many lines of the surroundings stand above a change gone to.
+// lead is the number of lines shown above a change.
 const lead = 3
 
-// here returns the line that one is at: the change gone to, or the first line seen.
+// here returns the line of the present change, or the first visible line.
 func (r *reader) here() int {
 	if at := r.scroll.At(); at > 0 {
 		return at + lead

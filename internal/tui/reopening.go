@@ -16,7 +16,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// joinedFile is a file that joined by itself, while it is read.
+// joinedFile is a file that joined by itself and is being read.
 type joinedFile struct {
 	*settleScreen
 	path  string
@@ -27,7 +27,7 @@ type joinedFile struct {
 	lines []plan.Line
 }
 
-// read opens a file of the joined tree to be read.
+// read shows a file of the joined tree.
 func (s *settleScreen) read(path string) tea.Cmd {
 	pos, tree := s.job.pos, s.job.join.Tree
 	return s.job.start("reading "+path, func(context.Context, func(int, int)) (then, error) {
@@ -67,7 +67,7 @@ func (f *joinedFile) open(ok bool) {
 	f.settleScreen.job.frame.open(r)
 }
 
-// more returns what can be done with the file.
+// more returns the actions on the file.
 func (f *joinedFile) more(r *reader, ok bool) []action {
 	does := "it is read"
 	if f.nextUnread() != "" {
@@ -84,7 +84,7 @@ func (f *joinedFile) more(r *reader, ok bool) []action {
 	return append(out, acts(keys.Write, "write in it", func() tea.Cmd { return f.write(r, holder) }))
 }
 
-// isRead reports whether the file was read as it is.
+// isRead reports whether this content of the file was read.
 func (s *settleScreen) isRead(path string) bool {
 	was, ok := s.job.st.Read[path]
 	if !ok {
@@ -94,7 +94,7 @@ func (s *settleScreen) isRead(path string) bool {
 	return err == nil && e.ID == was
 }
 
-// nextUnread returns the next of the files that joined by themselves that was not read; it is empty if there is none.
+// nextUnread returns the next unread file that joined by itself, or "".
 func (f *joinedFile) nextUnread() string {
 	at := 0
 	for i, o := range f.job.joinedAlone {
@@ -111,7 +111,7 @@ func (f *joinedFile) nextUnread() string {
 	return ""
 }
 
-// markRead notes that the file was read, and goes on to the next that was not.
+// markRead records that the file was read, and goes to the next one.
 func (f *joinedFile) markRead() tea.Cmd {
 	next := f.nextUnread()
 	if err := f.job.s.Ledger.MarkRead(f.path, f.id); err != nil {
@@ -134,7 +134,7 @@ func (f *joinedFile) markRead() tea.Cmd {
 	return f.read(next)
 }
 
-// reopen opens the single edits of both sides to the file: each can be left, though it joined.
+// reopen shows the single edits of both sides. Each can be left out, although the file joined.
 func (f *joinedFile) reopen(holder string) tea.Cmd {
 	board := settle.NewBoard(f.sides.Base, f.sides.Yours, f.sides.Theirs)
 	if !board.Start(f.text) {
@@ -152,7 +152,7 @@ func (f *joinedFile) reopen(holder string) tea.Cmd {
 	return nil
 }
 
-// write opens the editor on the whole file, at the line one reads.
+// write opens the editor on the whole file at the present line.
 func (f *joinedFile) write(r *reader, holder string) tea.Cmd {
 	ed := term.NewEditor(f.text, 1)
 	ed.GoTo(r.here()+1, 1)
@@ -165,7 +165,7 @@ func (f *joinedFile) write(r *reader, holder string) tea.Cmd {
 	return nil
 }
 
-// mend has the file hold another text than it was joined to.
+// mend replaces the text of the file.
 func (f *joinedFile) mend(text, holder string) tea.Cmd {
 	if text == f.text {
 		f.job.flash = term.Text(term.Plain, "Nothing was changed.")

@@ -17,8 +17,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// roadScreen is the road of a rebase: every commit of yours in order, how it stands, and what can
-// become of it.
+// roadScreen is the road of a rebase: your commits in order, their states, and what can happen to each.
 type roadScreen struct {
 	fromSettle bool // it lies over Settle
 	job        *job
@@ -29,19 +28,19 @@ type roadScreen struct {
 	changed bool
 }
 
-// wished is a commit and what could become of it.
+// wished is a commit and a possible fate.
 type wished struct {
 	commit object.ID
 	wish   replay.Wish
 }
 
-// fate is one thing that can become of a commit.
+// fate is one thing that can happen to a commit.
 type fate struct {
 	name string
 	wish replay.Wish
 }
 
-// hasRoad reports whether commits of yours are made again one by one, and are not on the branch yet.
+// hasRoad reports whether commits of yours are being replayed and are not on the branch yet.
 func (j *job) hasRoad() bool {
 	return j.join != nil && j.join.Route == plan.Rebase && len(j.join.Steps) > 0 && !j.accepted()
 }
@@ -54,7 +53,7 @@ func roadAction(j *job, at *plan.Attributed) []action {
 	return []action{acts(keys.Road, "", func() tea.Cmd { return openRoad(j, at) })}
 }
 
-// openRoad lays the road over the screen, at the commit of a conflict if at is not nil.
+// openRoad shows the road, at the commit of a conflict if at is not nil.
 func openRoad(j *job, at *plan.Attributed) tea.Cmd {
 	s := &roadScreen{job: j, besides: j.newBeside(), prices: map[wished]*plan.Price{}}
 	s.list = list{rows: func() int { return len(j.join.Steps) }, turned: s.turned}
@@ -69,16 +68,16 @@ func openRoad(j *job, at *plan.Attributed) tea.Cmd {
 	return s.list.to(s.list.row)
 }
 
-// step returns the commit that is marked.
+// step returns the marked commit.
 func (s *roadScreen) step() *replay.Step { return &s.job.join.Steps[s.list.row] }
 
-// fixed reports whether nothing else can become of a step: git made it before it stopped.
+// fixed reports that git made the commit before it stopped, so that nothing else can happen to it.
 func (s *roadScreen) fixed(i int) bool {
 	r := s.job.pos.Resumes()
 	return r != nil && i < len(r.Todo) && r.Todo[i].Stands
 }
 
-// fates returns what can become of a commit, as it is wished now among them.
+// fates returns the possible fates of a commit, including its present one.
 func (s *roadScreen) fates(i int) (out []fate) {
 	if s.fixed(i) {
 		return nil
@@ -104,7 +103,7 @@ func (s *roadScreen) fates(i int) (out []fate) {
 	return out
 }
 
-// is returns the fate that a commit has now.
+// is returns the present fate of a commit.
 func (s *roadScreen) is(i int) int {
 	wish := s.job.pos.Wishes[s.job.join.Steps[i].Commit.ID]
 	for k, f := range s.fates(i) {
@@ -115,7 +114,7 @@ func (s *roadScreen) is(i int) int {
 	return 0
 }
 
-// turnTo marks a commit, and works out beside the screen what its other fates would cost.
+// turned computes the costs of the marked commit's other fates in the background.
 func (s *roadScreen) turned() tea.Cmd {
 	s.way = s.is(s.list.row)
 	var cmds []tea.Cmd
@@ -164,7 +163,7 @@ func (s *roadScreen) actions() []action {
 
 func (s *roadScreen) mark(way int) func() tea.Cmd { return quietly(func() { s.way = way }) }
 
-// asked returns the first conflict of a commit, settled or not; negative where it has none.
+// asked returns the first conflict of a commit, or a negative number.
 func (s *roadScreen) asked(row int) int {
 	first := -1
 	for i := range s.job.questions {
@@ -185,7 +184,7 @@ func (s *roadScreen) goToConflict() tea.Cmd {
 	return s.job.nav.toSettle(s.asked(s.list.row))
 }
 
-// take has the marked commit be as wished, and replays what follows.
+// take applies the marked fate and replays what follows.
 func (s *roadScreen) take(wish replay.Wish) tea.Cmd {
 	id, row, was := s.step().Commit.ID, s.list.row, s.job.join.Open
 	return s.job.rejoin(func(to *recovery.Session) error { return to.Ledger.Wish(id, wish) }, func() tea.Cmd {
@@ -200,7 +199,7 @@ func (s *roadScreen) take(wish replay.Wish) tea.Cmd {
 	})
 }
 
-// reword opens the editor on the message of the marked commit's new one.
+// reword opens the editor on the new message of the marked commit.
 func (s *roadScreen) reword() tea.Cmd {
 	st := s.step()
 	wish := s.job.pos.Wishes[st.Commit.ID]
@@ -226,7 +225,7 @@ func (s *roadScreen) reword() tea.Cmd {
 	return nil
 }
 
-// editFiles opens the files that the marked commit changes, to be edited in it.
+// editFiles lists the files that the marked commit changes, for editing in it.
 func (s *roadScreen) editFiles() tea.Cmd {
 	st, row := *s.step(), s.list.row
 	return s.job.frame.start("reading its files", func(context.Context, func(int, int)) (then, error) {
@@ -246,7 +245,7 @@ func (s *roadScreen) editFiles() tea.Cmd {
 	})
 }
 
-// editFile opens the editor on a file as the marked commit leaves it.
+// editFile opens the editor on a file in the state after the marked commit.
 func (s *roadScreen) editFile(path string) tea.Cmd {
 	st := s.step()
 	wish := s.job.pos.Wishes[st.Commit.ID]
@@ -272,7 +271,7 @@ func (s *roadScreen) editFile(path string) tea.Cmd {
 	return nil
 }
 
-// fileChoice has one of several files be chosen.
+// fileChoice selects one of several files.
 type fileChoice struct {
 	frame  *frame
 	files  []string
@@ -307,7 +306,7 @@ func (c *fileChoice) status() term.Line { return c.right }
 
 func (c *fileChoice) remark() term.Line { return term.Text(term.Dim, "Nothing on disk changes yet.") }
 
-// leave goes back; where something was changed, to what that asks.
+// leave goes back or, if something changed, to what the change asks.
 func (s *roadScreen) leave() tea.Cmd {
 	s.besides.stop()
 	s.job.close()

@@ -31,7 +31,7 @@ func (s *roadScreen) view(w, h int) term.Page {
 	return append(p, foot...)
 }
 
-// rows returns the commits, in the order in which they are replayed.
+// rows returns the commits in the order of the replay.
 func (s *roadScreen) rows(w int) (p term.Page) {
 	digits := len(fmt.Sprint(len(s.job.join.Steps)))
 	subjects := map[int]string{}
@@ -63,7 +63,7 @@ func (s *roadScreen) rows(w int) (p term.Page) {
 	return p
 }
 
-// fades returns the hue of words that may matter no more.
+// fades returns the colour of a text that may no longer matter.
 func fades(dimmed bool) term.Hue {
 	if dimmed {
 		return term.Dim
@@ -71,7 +71,7 @@ func fades(dimmed bool) term.Hue {
 	return term.Plain
 }
 
-// subject is that of the commit which is made of a group of steps.
+// subject returns the subject of the commit that a group of steps becomes.
 func (j *job) subject(group []int) string {
 	subject := j.join.Steps[group[0]].Commit.Subject()
 	for _, k := range group {
@@ -82,7 +82,7 @@ func (j *job) subject(group []int) string {
 	return subject
 }
 
-// state says how a commit stands.
+// state describes the state of a commit.
 func (s *roadScreen) state(i int) (m term.Mark, h term.Hue, says string) {
 	st := &s.job.join.Steps[i]
 	wish := s.job.pos.Wishes[st.Commit.ID]
@@ -144,7 +144,7 @@ func (s *roadScreen) state(i int) (m term.Mark, h term.Hue, says string) {
 	return m, term.Plain, strings.Join(append([]string{says}, more...), ", ")
 }
 
-// whyLeft says why a commit is not made again; empty for one that is.
+// whyLeft returns why a commit is not replayed, or "" for one that is.
 func (j *job) whyLeft(st *replay.Step) string {
 	switch st.Outcome {
 	case replay.AlreadyThere:
@@ -162,7 +162,7 @@ func (j *job) whyLeft(st *replay.Step) string {
 	return ""
 }
 
-// becomes returns the fates of the marked commit, each with what it comes to.
+// becomes lists the fates of the marked commit with their outcomes.
 func (s *roadScreen) becomes(w int, tight bool) (p term.Page) {
 	st := s.step()
 	if !tight {
@@ -203,10 +203,10 @@ func (s *roadScreen) becomes(w int, tight bool) (p term.Page) {
 	return p
 }
 
-// roadNames is the column of the names of fates.
+// roadNames is the width of the column of fates.
 const roadNames = 34
 
-// outcome says what a fate comes to.
+// outcome describes the outcome of a fate.
 func (s *roadScreen) outcome(i int, f fate) term.Line {
 	if i == s.is(s.list.row) {
 		_, _, says := s.state(s.list.row)
@@ -229,7 +229,7 @@ func (s *roadScreen) outcome(i int, f fate) term.Line {
 	return l
 }
 
-// loses says what the result would not hold.
+// loses describes what the result would lack.
 func (s *roadScreen) loses(price *plan.Price) term.Line {
 	if len(price.Left) == 0 {
 		return term.Text(term.Plain, "nothing is lost")

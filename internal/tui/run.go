@@ -1,5 +1,5 @@
-// Package tui is the full screen: the frame, and a file for each screen. It
-// holds no rule of the job; it shows what recovery says and asks it.
+// Package tui is the full screen: the frame, and a file per screen. It contains no rule of the job; it asks recovery
+// and shows the answers.
 package tui
 
 import (
@@ -16,8 +16,8 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// Run opens the full screen in a session, and says on the terminal afterwards how things were
-// left. played is the demo, where it is one.
+// Run opens the full screen in a session, and prints the final state on the terminal afterwards. played is the demo,
+// if it is one.
 func Run(ctx context.Context, s *recovery.Session, themeName string, played *demo.Rehearsal) error {
 	a := newApp(ctx, s, themeName)
 	a.played = played
@@ -39,7 +39,7 @@ func Run(ctx context.Context, s *recovery.Session, themeName string, played *dem
 	return nil
 }
 
-// show shows the screen until it is left.
+// show runs the screen until the person leaves.
 func (a *app) show(ctx context.Context, first tea.Cmd) error {
 	err := a.onTerminal(ctx, first)
 	a.leave()

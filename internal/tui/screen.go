@@ -8,8 +8,7 @@ import (
 	"dorvik.dev/dorvik/internal/tui/term"
 )
 
-// screen is one view. The frame draws it between its own first and last rows, and hands it
-// the keys it names; it knows no more of it.
+// screen is one view. The frame draws it between its first and last rows and passes it the keys that it names.
 type screen interface {
 	// actions are the keys that do something now, the likeliest first. The last row shows
 	// them, and no other key does anything.
@@ -32,7 +31,7 @@ type stage interface {
 	state() (words string, as passed)
 }
 
-// passed is how a step is behind one.
+// passed is the state of a step that lies behind.
 type passed uint8
 
 const (
@@ -41,42 +40,42 @@ const (
 	unused        // there was nothing to do
 )
 
-// typist is a screen that takes what is typed. No letter is a key there.
+// typist is a screen with text input, where letters are no keys.
 type typist interface {
 	screen
 	// unsaved says what would be lost by leaving; nil where nothing would.
 	unsaved() term.Line
 }
 
-// action is a key and what it does now.
+// action is a key and its present effect.
 type action struct {
 	key.Binding
 	do    func() tea.Cmd
 	waits bool // for the end of what runs
 }
 
-// act returns an action that can be done at any time.
+// act returns an action that is possible at any time.
 func act(b key.Binding, does string, do func() tea.Cmd) action {
 	return action{keys.As(b, does), do, false}
 }
 
-// acts returns an action that waits for the end of what runs, as it changes what that works on.
+// acts returns an action that waits for the running task, because it changes what the task works on.
 func acts(b key.Binding, does string, do func() tea.Cmd) action {
 	return action{keys.As(b, does), do, true}
 }
 
-// also returns an action that goes with another and is not written on its own.
+// also returns an action that belongs to another one and is not named separately.
 func also(b key.Binding, do func() tea.Cmd) action {
 	b.SetHelp("", "")
 	return action{b, do, false}
 }
 
-// quietly makes an action of what needs nothing done afterwards.
+// quietly makes an action of a function without a command.
 func quietly(do func()) func() tea.Cmd {
 	return func() tea.Cmd { do(); return nil }
 }
 
-// question is a yes or no, laid over the screen that asks it.
+// question is a yes-or-no question over a screen.
 type question struct {
 	screen
 	f     *frame
@@ -86,7 +85,7 @@ type question struct {
 	no    func()
 }
 
-// ask lays a question over the screen. Only y agrees; esc does not.
+// ask shows a question. Only y agrees.
 func (f *frame) ask(words term.Line, yes string, do func() tea.Cmd, no func()) {
 	f.open(&question{f.screen(), f, words, yes, do, no})
 }
@@ -102,7 +101,7 @@ func (q *question) actions() []action {
 	}
 }
 
-// view has the question stand below what it is about.
+// view draws the question below its screen.
 func (q *question) view(w, h int) term.Page {
 	asked := term.Page{term.Rule(w)}
 	asked.Say(w, q.words)

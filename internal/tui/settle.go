@@ -16,7 +16,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// settleScreen is Settle: conflict by conflict the two edits, the ways, and the result.
+// settleScreen is Settle: for each conflict the two edits, the ways, and the result.
 type settleScreen struct {
 	job     *job
 	at      int // the conflict
@@ -32,10 +32,10 @@ type settleScreen struct {
 	list   term.Scroll
 }
 
-// unmarked is settleScreen.way where no way is better than asking: then enter takes nothing.
+// unmarked is settleScreen.way if no way is marked because none is clearly right. Enter then takes nothing.
 const unmarked = -1
 
-// views is what the conflict's page shows.
+// views selects what the page of a conflict shows.
 type views int
 
 const (
@@ -94,7 +94,7 @@ func (s *settleScreen) enter(at int) tea.Cmd {
 	return s.turnTo(at)
 }
 
-// onward says what comes once all is settled.
+// onward describes what follows when everything is settled.
 func (s *settleScreen) onward() string {
 	if s.job.file != nil {
 		return "write " + filepath.Base(s.job.file.name)
@@ -109,13 +109,13 @@ func (s *settleScreen) onward() string {
 	return "go on to Check"
 }
 
-// next says what v shows next.
+// next names the next view.
 func (v views) next() string {
 	return [...]string{"the edits in full", "the result in full", "the three texts", "yours against theirs",
 		"all together"}[v]
 }
 
-// scrolled returns what the keys that scroll scroll.
+// scrolled returns what the scroll keys move.
 func (s *settleScreen) scrolled() *term.Scroll {
 	if s.views == allViews || s.views == fileView {
 		return &s.result
@@ -123,7 +123,7 @@ func (s *settleScreen) scrolled() *term.Scroll {
 	return &s.edits
 }
 
-// leave goes back, first to where all is shown together.
+// leave goes back, first to the usual view.
 func (s *settleScreen) leave() tea.Cmd {
 	switch {
 	case s.views != allViews:
@@ -182,7 +182,7 @@ func (s *settleScreen) update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-// remark says what the marked way comes to, or what is to be done, and what was not read of the file.
+// remark describes the outcome of the marked way, or the next step, and what was not read of the file.
 func (s *settleScreen) remark() term.Line {
 	l := s.remarkOf()
 	if q := s.question(); q != nil && q.Question.Plain && s.job.join.Open > 0 {
@@ -223,7 +223,7 @@ func (s *settleScreen) remarkOf() term.Line {
 	return term.Text(term.Dim, words.Taking(q.Question, o))
 }
 
-// nextOpen finds the next conflict without a decision after one, going round.
+// nextOpen returns the next open conflict after one, cyclically.
 func (s *settleScreen) nextOpen(after int) int {
 	n := len(s.job.questions)
 	for _, waiting := range []bool{false, true} { // those that are put aside come last
@@ -237,7 +237,7 @@ func (s *settleScreen) nextOpen(after int) int {
 	return max(0, min(after, n-1))
 }
 
-// mark marks a way, or writing it oneself after the last.
+// mark marks a way or, after the last, writing.
 func (s *settleScreen) mark(way int) {
 	most := len(s.question().Question.Ways)
 	if s.question().Question.Whole() {
@@ -246,10 +246,10 @@ func (s *settleScreen) mark(way int) {
 	s.way, s.placed = max(0, min(way, most)), false
 }
 
-// resized has the result be brought to the place again: it has another room.
+// resized scrolls the result to the place again.
 func (s *settleScreen) resized() { s.placed = false }
 
-// judged is what the ways of a conflict would do, worked out beside the screen.
+// judged is the consequences of a conflict's ways, computed in the background.
 type judged struct {
 	key    settle.Key
 	of     []settle.Verdict
@@ -258,8 +258,7 @@ type judged struct {
 	went   *settle.Whereabouts
 }
 
-// turnTo goes to a conflict, marks the way that is decided, or else suggested, and has the
-// ways judged.
+// turnTo goes to a conflict, marks its decided or suggested way, and judges its ways.
 func (s *settleScreen) turnTo(at int) tea.Cmd {
 	s.at, s.placed, s.way = at, false, unmarked
 	s.edits.To(0)
@@ -297,7 +296,7 @@ func (s *settleScreen) turnTo(at int) tea.Cmd {
 	}
 }
 
-// changeOf returns what one side changed in a file that the other deleted, where that is text; nil elsewhere.
+// changeOf returns one side's change of a text file that the other side deleted, or nil.
 func changeOf(store *object.Overlay, c *settle.Question) *edit {
 	v, ok := c.Subject.(*merge.Versions)
 	if !ok || v.Yours.Absent() == v.Theirs.Absent() || !v.Base.Mode.IsRegular() {
@@ -319,7 +318,7 @@ func changeOf(store *object.Overlay, c *settle.Question) *edit {
 	return out
 }
 
-// whereabouts finds where the lines of a file are that one side deleted; nil where that is not to be found.
+// whereabouts finds the new place of the lines of a file that one side deleted, or nil.
 func whereabouts(store *object.Overlay, c *settle.Question, joined *merge.Result) *settle.Whereabouts {
 	v, ok := c.Subject.(*merge.Versions)
 	if !ok || v.Yours.Absent() == v.Theirs.Absent() || !v.Base.Mode.IsRegular() {
@@ -340,7 +339,7 @@ func whereabouts(store *object.Overlay, c *settle.Question, joined *merge.Result
 	return &at
 }
 
-// marksDecision reports whether the marked way is what was decided.
+// marksDecision reports whether the marked way is the decided one.
 func (s *settleScreen) marksDecision() bool {
 	q := s.question()
 	if q == nil || q.Decision == nil || s.way == unmarked {
@@ -352,7 +351,7 @@ func (s *settleScreen) marksDecision() bool {
 	return q.Decision.Way == settle.Written
 }
 
-// chosen returns the marked way, or the decision; where nothing is marked, what was there before both edits.
+// chosen returns the marked way or the decision or, if nothing is marked, the base.
 func (s *settleScreen) chosen(q *plan.Attributed) settle.Option {
 	if s.way == unmarked {
 		return settle.Option{Text: q.Question.Base}
@@ -364,7 +363,7 @@ func (s *settleScreen) chosen(q *plan.Attributed) settle.Option {
 	return o
 }
 
-// writingPage returns the conflict's page with the editor in it.
+// writingPage draws the conflict's page with the editor in it.
 func (s settlePage) writingPage(q *plan.Attributed, ed *term.Editor, w, h int) term.Page {
 	edit := func(w int) term.Page {
 		p := s.conflictHead(q, w, h)
@@ -390,7 +389,7 @@ func (s settlePage) writingPage(q *plan.Attributed, ed *term.Editor, w, h int) t
 	return term.Beside(s.listPage(listWidth, h), edit(w-listWidth-3), listWidth, w, h)
 }
 
-// besidePlace is some lines of the file before and after the place, as it is joined now.
+// besidePlace returns some joined lines before and after the place.
 func (s settlePage) besidePlace(q *plan.Attributed, most int) (before, after term.Page) {
 	parts, at := s.parts(q)
 	above, below := linesAround(parts, at, most)
@@ -406,7 +405,7 @@ func (s settlePage) besidePlace(q *plan.Attributed, most int) (before, after ter
 	return before, after
 }
 
-// linesAround is some lines of the result before and after a part.
+// linesAround returns some lines of the result before and after a part.
 func linesAround(parts []settle.Part, at, most int) (above, below []string) {
 	for i, p := range parts {
 		switch {
@@ -419,12 +418,12 @@ func linesAround(parts []settle.Part, at, most int) (above, below []string) {
 	return above[max(0, len(above)-most):], below[:min(len(below), most)]
 }
 
-// theirName is whom the edit of the other side is of.
+// theirName returns the author of the other side's edit.
 func (s *settleScreen) theirName(q *plan.Attributed) string {
 	return s.job.first(q.Theirs, merge.Theirs)
 }
 
-// aside is why a conflict waits; empty where it does not.
+// aside returns why a conflict is deferred, or "".
 func (s *settleScreen) aside(q *plan.Attributed) string {
 	if q.Decision != nil {
 		return ""

@@ -13,14 +13,14 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// deciding settles the conflicts of Settle: by a way, edit by edit, or by what the person writes.
+// deciding settles conflicts: by a way, edit by edit, or by a written text.
 type deciding struct{ *settleScreen }
 
-// deciding returns what settles the conflicts of the screen.
+// deciding returns the deciding of the screen.
 func (s *settleScreen) deciding() deciding { return deciding{s} }
 
-// decide settles the conflict by the marked way and goes to the next; where
-// that is settled already it goes on.
+// decide settles the conflict by the marked way and goes to the next one. A conflict that is settled so already is
+// passed.
 func (s deciding) decide() tea.Cmd {
 	c := s.question().Question
 	switch {
@@ -42,7 +42,7 @@ func (s deciding) decide() tea.Cmd {
 	return s.record(settle.Decision{Key: c.Key, Way: c.Ways[s.way].Way})
 }
 
-// decideFile settles all that is open in the file by a way that is about all of it: making it anew, keeping both.
+// decideFile settles everything open in the file by a way for the whole file: making it again, or keeping both.
 func (s deciding) decideFile(way settle.Way) tea.Cmd {
 	q := s.question()
 	if way == settle.Anew && s.job.join.Stops[q.Stop].Uncommitted {
@@ -84,7 +84,7 @@ func (s deciding) redoDecision() tea.Cmd {
 	return s.stepDecision((*ledger.Ledger).RedoDecision, "is made again")
 }
 
-// stepDecision takes a decision back, or makes it again, and goes to it.
+// stepDecision undoes or redoes a decision and goes to its conflict.
 func (s deciding) stepDecision(step func(to *ledger.Ledger) (settle.Decision, bool, error), what string) tea.Cmd {
 	var undone settle.Decision
 	var any bool
@@ -107,7 +107,7 @@ func (s deciding) stepDecision(step func(to *ledger.Ledger) (settle.Decision, bo
 	})
 }
 
-// forget takes what is remembered of the conflict out.
+// forget removes the remembered decision of the conflict.
 func (s deciding) forget() tea.Cmd {
 	key, at, n := s.question().Question.Key, s.at, 0
 	return s.job.rejoin(func(to *recovery.Session) (err error) {
@@ -121,7 +121,7 @@ func (s deciding) forget() tea.Cmd {
 	})
 }
 
-// takeEdits opens the single edits of the place, beginning with those that the marked way takes.
+// takeEdits shows the single edits of the place, starting with those of the marked way.
 func (s deciding) takeEdits() tea.Cmd {
 	q := s.question()
 	o := s.chosen(q)
@@ -146,7 +146,7 @@ func (s deciding) takeEdits() tea.Cmd {
 	return nil
 }
 
-// write opens the editor on the place, or on where its lines were moved to.
+// write opens the editor on the place, or on the new place of its lines.
 func (s deciding) write() tea.Cmd {
 	q := s.question()
 	o := s.chosen(q)
@@ -159,7 +159,7 @@ func (s deciding) write() tea.Cmd {
 	return s.writeFrom(o.Text, false)
 }
 
-// writeFrom opens the editor on a text for the place, or for where its lines were moved to.
+// writeFrom opens the editor with a text for the place, or for the new place of its lines.
 func (s deciding) writeFrom(text string, moved bool) tea.Cmd {
 	q := s.question()
 	d := settle.Decision{Key: q.Question.Key, Way: settle.Written, Moved: moved}

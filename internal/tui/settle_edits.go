@@ -13,7 +13,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// editsPage shows what each side did to the text both started from.
+// editsPage shows what each side did to the base.
 func (s settlePage) editsPage(q *plan.Attributed, w, rows int) term.Page {
 	you := term.Page{term.Text(term.Plain, " ").Bold(term.Yours, "what you did").Add(term.Dim,
 		" to the text both started from")}
@@ -56,7 +56,7 @@ func (s settlePage) editsPage(q *plan.Attributed, w, rows int) term.Page {
 	return append(append(you, fromEdit(a, each, w)...), append(they, fromEdit(b, each, w)...)...)
 }
 
-// folded has lines that are too long go on in the next rows, beside their numbers.
+// folded wraps long lines beside their numbers.
 func folded(p term.Page, w int) (out term.Page) {
 	for _, row := range p {
 		if row.Width() <= w || len(row) < 2 {
@@ -72,8 +72,8 @@ func folded(p term.Page, w int) (out term.Page) {
 	return out
 }
 
-// textsPage returns the three texts of the place, whole: beside each other, the base in the middle, or where there is
-// no room for that under each other.
+// textsPage shows the three whole texts of the place: side by side with the base in the middle or, in a narrow
+// terminal, below each other.
 func (s settlePage) textsPage(q *plan.Attributed, w int) term.Page {
 	c := q.Question
 	type side struct {
@@ -121,7 +121,7 @@ func (s settlePage) textsPage(q *plan.Attributed, w int) term.Page {
 	return term.Beside(draw(all[0], third), two, third, w, 0)
 }
 
-// againstPage returns what theirs has that yours has not, and the other way round: the base left aside.
+// againstPage shows what each side has that the other lacks, without the base.
 func (s settlePage) againstPage(q *plan.Attributed, w int) term.Page {
 	c := q.Question
 	e := edit{base: c.Yours, text: c.Theirs, place: c.Theirs, note: "removed", from: c.Place.Yours.Lo + 1,
@@ -136,7 +136,7 @@ func (s settlePage) againstPage(q *plan.Attributed, w int) term.Page {
 	return append(p, e.rows(s.job.theme.Colour)...)
 }
 
-// fromEdit is so many rows of an edit, from the first that it changes, and how many more there are.
+// fromEdit returns rows of an edit from its first change on, and the number of the rest.
 func fromEdit(p term.Page, n, w int) term.Page {
 	if len(p) <= n {
 		return p
@@ -153,7 +153,7 @@ func fromEdit(p term.Page, n, w int) term.Page {
 	return out
 }
 
-// atMost returns the first rows of a page, and how many more there are.
+// atMost returns the first rows of a page and the number of the rest.
 func atMost(p term.Page, n int) term.Page {
 	if len(p) <= n {
 		return p
@@ -163,7 +163,7 @@ func atMost(p term.Page, n int) term.Page {
 			"more lines"))))
 }
 
-// edit is what a side did to a text, to be drawn word by word.
+// edit is a side's edit of a text, drawn word by word.
 type edit struct {
 	base, text string
 	place      string // what the side has there; its lines may be elsewhere
@@ -174,7 +174,7 @@ type edit struct {
 	code       [][]term.Tinted // the base, line by line
 }
 
-// lines counts the lines that changed.
+// lines counts the changed lines.
 func (e *edit) lines() (n int) {
 	for _, d := range diff.Histogram(diff.Lines(e.base), diff.Lines(e.text)) {
 		n += max(d.A1-d.A0, d.B1-d.B0)
@@ -182,7 +182,7 @@ func (e *edit) lines() (n int) {
 	return n
 }
 
-// drawnEdit is the rows of an edit as they come to be.
+// drawnEdit collects the rows of an edit.
 type drawnEdit struct {
 	edit
 	colour bool
@@ -194,8 +194,8 @@ type drawnEdit struct {
 	fresh  bool // the row began with a line that is not in the base
 }
 
-// rows draws an edit on the base: what went struck through, what came on the side's ground.
-// Without colour, signs tell them apart.
+// rows draws an edit of the base: removed words are struck through, added ones have the side's background. Without
+// colour there are signs.
 func (e edit) rows(colour bool) term.Page {
 	d := &drawnEdit{edit: e, colour: colour, number: e.from}
 	if e.place == "" && e.base != "" {
@@ -223,7 +223,7 @@ func (e edit) rows(colour bool) term.Page {
 	return d.out
 }
 
-// words adds words of one ink; those of one line go together, so that a mark spans them.
+// words adds words of one style. Those of one line go together, so a mark spans them.
 func (d *drawnEdit) words(words []string, k term.Ink, inBase bool) {
 	for len(words) > 0 {
 		n := 1
@@ -235,7 +235,7 @@ func (d *drawnEdit) words(words []string, k term.Ink, inBase bool) {
 	}
 }
 
-// put adds a piece of a line, and ends the row where it ends the line.
+// put adds a piece of a line, and ends the row at the line's end.
 func (d *drawnEdit) put(piece string, k term.Ink, inBase bool) {
 	text := strings.TrimSuffix(piece, "\n")
 	blank := strings.TrimSpace(text) == ""

@@ -52,7 +52,7 @@ func (s *settleScreen) actions() []action {
 	return append(out, scrollKeys(s.scrolled())[2:]...) // pages; up and down mark ways
 }
 
-// wayActions returns the keys that mark a way, and take it.
+// wayActions returns the keys that mark and take a way.
 func (s *settleScreen) wayActions(q *plan.Attributed) (out []action) {
 	switch {
 	case s.job.join.Open == 0 && s.marksDecision():
@@ -75,7 +75,7 @@ func (s *settleScreen) wayActions(q *plan.Attributed) (out []action) {
 	return out
 }
 
-// besideActions returns the keys for what is beside deciding: the commits behind the edits, who made them, a viewer.
+// besideActions returns the other keys: the commits behind the edits, their authors, a viewer.
 func (s *settleScreen) besideActions(q *plan.Attributed) (out []action) {
 	for _, side := range []struct {
 		key  key.Binding

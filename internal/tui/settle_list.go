@@ -16,7 +16,7 @@ import (
 
 const listWidth = 31
 
-// listing is the list of Settle with the keys: conflicts, and below them what joined by itself.
+// listing is the list of Settle when it has the keys: conflicts, and below them what joined by itself.
 type listing struct {
 	*settleScreen
 	row   int    // the conflicts first, then the files
@@ -24,12 +24,12 @@ type listing struct {
 	only  string // what the rows that are shown have in their path, kind or author; empty for all
 }
 
-// toList returns the list the keys.
+// toList gives the keys to the list.
 func (s *settleScreen) toList() {
 	s.job.open(&listing{settleScreen: s, row: s.at})
 }
 
-// listed returns the list while it has the keys, or a file of it is read.
+// listed returns the list while it has the keys or a file of it is shown.
 func (s *settleScreen) listed() *listing {
 	for _, over := range s.job.over {
 		if l, ok := over.(*listing); ok {
@@ -62,7 +62,7 @@ func (l *listing) actions() []action {
 		also(keys.List, quietly(l.job.close)))
 }
 
-// moveTo goes to a row or, where that is not shown, to the next one beyond that is.
+// moveTo goes to a row or, if it is hidden, to the next visible one.
 func (l *listing) moveTo(row int) {
 	last := len(l.job.questions) + len(l.job.joinedAlone) - 1
 	step := 1
@@ -78,7 +78,7 @@ func (l *listing) moveTo(row int) {
 	}
 }
 
-// filter asks what the rows are to have, and shows those alone.
+// filter asks for a text and shows only the rows that contain it.
 func (l *listing) filter() tea.Cmd {
 	f := &finding{screen: l, f: l.job.frame, label: "show only", says: "What has this in its path, its kind or its " +
 		"author's name, and what is open, settled, put aside or " +
@@ -96,7 +96,7 @@ func (l *listing) filter() tea.Cmd {
 	return nil
 }
 
-// shows reports whether a row of the list has a text.
+// shows reports whether a row of the list contains a text.
 func (s *settleScreen) shows(text string, row int) bool {
 	if text == "" {
 		return true
@@ -113,7 +113,7 @@ func (s *settleScreen) shows(text string, row int) bool {
 	return strings.Contains(strings.ToLower(has), strings.ToLower(text))
 }
 
-// digit goes to the conflict of a number that is typed digit by digit.
+// digit goes to the conflict whose number is typed.
 func (l *listing) digit(d int) {
 	for _, typed := range []string{l.typed + strconv.Itoa(d), strconv.Itoa(d)} {
 		if n, err := strconv.Atoi(typed); err == nil && n >= 1 && n <= len(l.job.questions) {
@@ -123,7 +123,7 @@ func (l *listing) digit(d int) {
 	}
 }
 
-// enterRow goes to the conflict of the row, or reads its file.
+// enterRow goes to the conflict of the row, or shows its file.
 func (l *listing) enterRow() tea.Cmd {
 	if l.row < len(l.job.questions) {
 		l.job.close()
@@ -161,14 +161,14 @@ func (l *listing) remark() term.Line {
 	return term.Text(term.Dim, "This file joined by itself. Read it if you like.")
 }
 
-// listRow is a row of the list: a line as it is, or one that is drawn when it is seen, of a conflict or, counted on,
-// of a file that joined by itself.
+// listRow is a row of the list: a fixed line, or one that is drawn when it is visible, of a conflict or, with higher
+// numbers, of a file that joined by itself.
 type listRow struct {
 	line term.Line
 	of   int // -1 for a line
 }
 
-// listPage returns the conflicts, and below them what joined by itself.
+// listPage draws the conflicts and what joined by itself.
 func (s settlePage) listPage(w, h int) term.Page {
 	r := s.listRows(w, h)
 	s.list.Size(len(r.rows), h)
@@ -180,7 +180,7 @@ func (s settlePage) listPage(w, h int) term.Page {
 	return s.list.Edges(seen, len(r.rows))
 }
 
-// listed rows come to be one by one; cursor is the row that one is on.
+// listRows collects the rows of the list; cursor is the marked one.
 type listRows struct {
 	*settleScreen
 	here   int // the conflict or file one is on
@@ -190,7 +190,7 @@ type listRows struct {
 	cursor int
 }
 
-// listRows returns the rows of the list, and which of them one is on.
+// listRows returns the rows of the list and the marked one.
 func (s settlePage) listRows(w, h int) *listRows {
 	r := &listRows{settleScreen: s.settleScreen, here: s.at, open: s.listed(), w: w,
 		rows: make([]listRow, 0, len(s.job.questions)+len(s.job.joinedAlone)+16)}
@@ -219,7 +219,7 @@ func (s settlePage) listRows(w, h int) *listRows {
 	return r
 }
 
-// conflicts returns the rows of the conflicts, file by file.
+// conflicts adds the rows of the conflicts, file by file.
 func (r *listRows) conflicts() {
 	before := -1 // the one shown before
 	for i := range r.job.questions {
@@ -242,12 +242,12 @@ func (r *listRows) conflicts() {
 	}
 }
 
-// hidden reports whether the list shows only others.
+// hidden reports whether a filter hides the row.
 func (r *listRows) hidden(row int) bool { return r.open != nil && !r.shows(r.open.only, row) }
 
 func (r *listRows) add(l term.Line) { r.rows = append(r.rows, listRow{l, -1}) }
 
-// entry adds a row that one can be on.
+// entry adds a row that can be marked.
 func (r *listRows) entry(i int) {
 	if r.hidden(i) {
 		return
@@ -270,7 +270,7 @@ func (r *listRows) draw(row listRow) term.Line {
 	return term.Text(term.Bright, words.If(r.open != nil, "▶ ", "▷ ")).Then(l).Fit(r.w).On(term.OnRow).Clicks(click)
 }
 
-// entryLine returns what stands in the row of a conflict or file, and what a click on it means.
+// entryLine returns the text of a conflict's or file's row and its click.
 func (r *listRows) entryLine(i int) (term.Line, tea.Msg) {
 	if i < len(r.job.questions) {
 		digits := len(fmt.Sprint(len(r.job.questions)))
@@ -287,7 +287,7 @@ func (r *listRows) entryLine(i int) (term.Line, tea.Msg) {
 	return term.Line{}.Mark(m).Add(k, term.CutPath(o.Path, r.w-12)).Fit(r.w-8).Add(term.Dim, count), clickedFile(i)
 }
 
-// conflictRow returns a conflict in the list.
+// conflictRow draws a conflict in the list.
 func (s settlePage) conflictRow(q *plan.Attributed) term.Line {
 	if why := s.aside(q); why != "" {
 		return term.Line{}.Mark(term.MarkBehind).Add(term.Dim, "later: "+why)
@@ -305,7 +305,7 @@ func (s settlePage) conflictRow(q *plan.Attributed) term.Line {
 	return term.Line{}.Mark(term.MarkOpen).Add(term.Dim, where)
 }
 
-// joinedSign tells of a file that joined by itself whose change it has, and how many lines changed.
+// joinedSign returns the sign of a file that joined by itself and its number of changed lines.
 func joinedSign(o plan.Overlap) (term.Mark, string) {
 	m, count := term.MarkJoined, fmt.Sprintf("~%d", max(o.Yours, o.Theirs))
 	switch o.Kind {
@@ -325,7 +325,7 @@ func joinedSign(o plan.Overlap) (term.Mark, string) {
 	return m, count
 }
 
-// lineWords tells a span as people count lines, from 1.
+// lineWords formats a span of lines, counted from 1.
 func lineWords(s merge.Span) string {
 	if s.Hi-s.Lo == 1 {
 		return fmt.Sprintf("line %d", s.Hi)

@@ -29,7 +29,7 @@ func (s *settleScreen) view(w, h int) term.Page {
 	return term.Beside(s.page().listPage(listWidth, h), right, listWidth, w, h)
 }
 
-// conflictPage is one conflict: where and who, the two edits, the ways, the result.
+// conflictPage draws one conflict: place and people, the two edits, the ways, the result.
 func (s settlePage) conflictPage(q *plan.Attributed, w, h int) term.Page {
 	if q.Question.Whole() {
 		return s.shapePage(q, w, h)
@@ -62,8 +62,8 @@ func (s settlePage) conflictPage(q *plan.Attributed, w, h int) term.Page {
 	return p
 }
 
-// shapePage returns a conflict that is no place in a text: what it is about, the ways and what each leaves and, where
-// there is room, what the sides have.
+// shapePage draws a conflict that is no place in a text: its subject, the ways with their outcomes and, if there is
+// space, the sides' versions.
 func (s settlePage) shapePage(q *plan.Attributed, w, h int) term.Page {
 	p, ways := s.conflictHead(q, w, h), s.waysPage(q, w)
 	about := s.kindPage(q, w)
@@ -94,7 +94,7 @@ func (s settlePage) shapePage(q *plan.Attributed, w, h int) term.Page {
 	return p
 }
 
-// tightPage returns a conflict where there is little room: of all of it some is in view, the result always.
+// tightPage draws a conflict in little space: parts of everything, and always the result.
 func (s settlePage) tightPage(q *plan.Attributed, w, h int) term.Page {
 	p := s.conflictHead(q, w, min(h, 13))
 	ways := s.waysPage(q, w)
@@ -118,7 +118,7 @@ func (s settlePage) tightPage(q *plan.Attributed, w, h int) term.Page {
 	return p[:min(len(p), h)]
 }
 
-// conflictHead returns where a conflict is, and whose edits meet there.
+// conflictHead draws the place of a conflict and the authors of its edits.
 func (s settlePage) conflictHead(q *plan.Attributed, w, h int) term.Page {
 	var p term.Page
 	if h > 24 && s.job.w >= wide {
@@ -144,7 +144,7 @@ func (s settlePage) conflictHead(q *plan.Attributed, w, h int) term.Page {
 	return p
 }
 
-// place says where in its file a conflict is.
+// place describes the place of a conflict in its file.
 func place(q *plan.Attributed) string {
 	c := q.Question
 	if c.Whole() {
@@ -163,7 +163,7 @@ func place(q *plan.Attributed) string {
 	return at
 }
 
-// credit is who made an edit, when, and with which words.
+// credit names the author, date and commit of an edit.
 func (s settlePage) credit(q *plan.Attributed, side merge.Side) term.Line {
 	n, m, more := q.Yours, term.MarkYours, q.More[0]
 	if side == merge.Theirs {
@@ -189,8 +189,7 @@ func (s settlePage) credit(q *plan.Attributed, side merge.Side) term.Line {
 
 var goFunc = rx.New(`^func (?:\([^)]*\) )?(\w+)`)
 
-// around names the function a place stands in, where the file's language lets
-// one see that without reading it.
+// around names the surrounding function, if the language shows it without parsing.
 func around(q *plan.Attributed) string {
 	if q.Question.Whole() {
 		return ""
@@ -224,7 +223,7 @@ const (
 	verdictColumn = 22
 )
 
-// costs tells what a way costs, naming the other side.
+// costs describes the costs of a way with the other side's name.
 func (s settlePage) costs(q *plan.Attributed, v settle.Verdict) string {
 	who := s.theirName(q)
 	if strings.HasPrefix(who, "you") { // the person's own commits, from another clone
@@ -233,7 +232,7 @@ func (s settlePage) costs(q *plan.Attributed, v settle.Verdict) string {
 	return words.Costs(v, who)
 }
 
-// waysPage lists the ways, the marked one on a row of its own colour.
+// waysPage lists the ways; the marked one has a background.
 func (s settlePage) waysPage(q *plan.Attributed, w int) term.Page {
 	var p term.Page
 	c := q.Question
@@ -295,7 +294,7 @@ func (s settlePage) waysPage(q *plan.Attributed, w int) term.Page {
 	return p
 }
 
-// wayRow returns the row of a way, marked if it is the marked one.
+// wayRow draws the row of a way.
 func (s settlePage) wayRow(l term.Line, i, w int) term.Line {
 	if i == s.way {
 		l = term.Text(term.Bright, " ▶ ").Then(l[1:]).Fit(w).On(term.OnRow)
@@ -303,7 +302,7 @@ func (s settlePage) wayRow(l term.Line, i, w int) term.Line {
 	return l.Cut(w).Clicks(clickedWay(i))
 }
 
-// wayName returns a way's number and name.
+// wayName draws the number and name of a way.
 func (s settlePage) wayName(q *plan.Attributed, i int, o settle.Option) term.Line {
 	h := term.Plain
 	if m := markOf(o.Way.Whose()); m != term.MarkNone {
@@ -317,7 +316,7 @@ func (s settlePage) wayName(q *plan.Attributed, i int, o settle.Option) term.Lin
 	return l
 }
 
-// parses says whether the file parses with a way.
+// parses tells whether the file parses with a way.
 func parses(v settle.Verdict) term.Line {
 	switch {
 	case v.Twice != "":
@@ -334,7 +333,7 @@ func parses(v settle.Verdict) term.Line {
 	return term.Text(term.Trouble, "✗ "+problem)
 }
 
-// kindPage says what a conflict that is no place in a text is about.
+// kindPage describes a conflict that is no place in a text.
 func (s settlePage) kindPage(q *plan.Attributed, w int) term.Page {
 	var p term.Page
 	d := words.Deeds{Who: s.theirName(q)}
@@ -374,8 +373,8 @@ func (s settlePage) kindPage(q *plan.Attributed, w int) term.Page {
 	return p
 }
 
-// settlePage draws Settle. It changes nothing but what is scrolled.
+// settlePage draws Settle. It changes only the scroll position.
 type settlePage struct{ *settleScreen }
 
-// page returns what draws the screen.
+// page returns the drawing of the screen.
 func (s *settleScreen) page() settlePage { return settlePage{s} }

@@ -13,8 +13,8 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// parts returns the joined text with the marked way in the conflict's place, and which of them the way is about: the
-// place, or where its lines were moved to.
+// parts returns the joined text with the marked way, and the index of the part that the way is about: the place, or
+// the new place of its lines.
 func (s *settleScreen) parts(q *plan.Attributed) (parts []settle.Part, at int) {
 	o := s.chosen(q)
 	parts = q.File.Parts(func(c *settle.Question) settle.Option {
@@ -33,7 +33,7 @@ func (s *settleScreen) parts(q *plan.Attributed) (parts []settle.Part, at int) {
 	})
 }
 
-// linesBefore counts the lines of the result above a part.
+// linesBefore counts the lines of the result before a part.
 func linesBefore(parts []settle.Part, at int) (n int) {
 	for _, p := range parts[:at] {
 		n += len(p.Lines)
@@ -41,7 +41,7 @@ func linesBefore(parts []settle.Part, at int) (n int) {
 	return n
 }
 
-// resultPage returns what the file will hold, around the place, with the origin of each line.
+// resultPage shows the file's future text around the place, with the origin of each line.
 func (s settlePage) resultPage(q *plan.Attributed, w, h int, whole bool) term.Page {
 	parts, at := s.parts(q)
 	yours, theirs, _ := q.File.Sides(q.Question, s.chosen(q))
@@ -87,12 +87,12 @@ func (s settlePage) resultPage(q *plan.Attributed, w, h int, whole bool) term.Pa
 	return append(term.Page{head.Cut(w)}, seen...)
 }
 
-// until says how long the result is as it is shown, where that is not to the end.
+// until describes until when the shown result holds, if not to the end.
 func (s settlePage) until(q *plan.Attributed) string {
 	return words.If(s.chosen(q).Way == settle.Anew, ", till it is made anew", "")
 }
 
-// resultRows draws lines [start, end) of the result, the part at as mine.
+// resultRows draws lines [start, end) of the result; the part at is marked.
 func (s settlePage) resultRows(q *plan.Attributed, parts []settle.Part, at int, mine []term.Line, tints [][]term.Tinted,
 	start,
 	end int) term.Page {
@@ -129,7 +129,7 @@ func (s settlePage) resultRows(q *plan.Attributed, parts []settle.Part, at int, 
 	return p
 }
 
-// origin returns the sign of where a part of the result comes from.
+// origin returns the sign of a part's origin.
 func (s settlePage) origin(q *plan.Attributed, part settle.Part, here bool) term.Mark {
 	if part.Of != nil {
 		if _, settled := q.File.Chosen(part.Of, &s.job.st.Decisions); settled || here && s.way != unmarked {
@@ -153,7 +153,7 @@ func markOf(o merge.Origin) term.Mark {
 	return term.MarkNone
 }
 
-// tinted is lines [start, end) of the result, coloured as code; nil where its language is not known.
+// tinted returns lines [start, end) of the result, coloured as code, or nil for an unknown language.
 func (s settlePage) tinted(q *plan.Attributed, parts []settle.Part, start, end int) [][]term.Tinted {
 	if !s.job.theme.Colour {
 		return nil
@@ -174,7 +174,7 @@ func (s settlePage) tinted(q *plan.Attributed, parts []settle.Part, start, end i
 	return s.job.coder.Window(q.Question.Path, lines, start-from)
 }
 
-// paint colours the words of a result by the side that brought them; the others as the code they are.
+// paint colours words by the side that added them, and the others as code.
 func paint(yourText, theirText, text string, tints [][]term.Tinted) []term.Line {
 	words := diff.Words(text)
 	notIn := func(side string) []bool {

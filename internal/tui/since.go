@@ -12,7 +12,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// sinceScreen is what differs between the branch as a waypoint keeps it and as it is now.
+// sinceScreen shows how the branch at a waypoint differs from the present one.
 type sinceScreen struct {
 	job   *job
 	point *ledger.Waypoint
@@ -20,7 +20,7 @@ type sinceScreen struct {
 	rows  list
 }
 
-// openSince compares a waypoint with now.
+// openSince compares a waypoint with the present branch.
 func openSince(j *job, name string) tea.Cmd {
 	return j.start("comparing", func(ctx context.Context, _ func(int, int)) (then, error) {
 		point, files, err := j.s.Since(ctx, name)

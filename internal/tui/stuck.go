@@ -16,7 +16,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// stuckScreen is what git left half done, and what can become of it.
+// stuckScreen shows what git left half done, and the ways on.
 type stuckScreen struct {
 	job    *job
 	stuck  *plan.Stuck
@@ -25,10 +25,10 @@ type stuckScreen struct {
 	scroll term.Scroll
 }
 
-// stuckWays are the ways, in the order they are offered.
+// stuckWays lists the ways in their order on the screen.
 var stuckWays = []ledger.TakeOver{ledger.Finish, ledger.Anew, ledger.Back}
 
-// isStuck shows what git left half done, with what each way comes to.
+// isStuck shows what git left half done, with the outcome of each way.
 func (j *job) isStuck(ctx context.Context, st *plan.Stuck) (then, error) {
 	comes, err := j.s.Prospect(ctx, st)
 	return func() tea.Cmd {
@@ -42,7 +42,7 @@ func (j *job) isStuck(ctx context.Context, st *plan.Stuck) (then, error) {
 	}, err
 }
 
-// can reports whether a way is open.
+// can reports whether a way is possible.
 func (s *stuckScreen) can(how ledger.TakeOver) bool {
 	return s.cannot(how) == ""
 }
@@ -63,7 +63,7 @@ func (s *stuckScreen) mark(row int) {
 	s.row = max(0, min(row, len(stuckWays)-1))
 }
 
-// take takes the marked way, or says why it cannot be taken.
+// take takes the marked way, or shows why it cannot.
 func (s *stuckScreen) take() tea.Cmd {
 	how := stuckWays[s.row]
 	if !s.can(how) {
@@ -100,12 +100,12 @@ func (s *stuckScreen) back() tea.Cmd {
 	})
 }
 
-// onBranch names what goes back: the branch or, where it is done on none, HEAD.
+// onBranch names what goes back: the branch or HEAD.
 func (s *stuckScreen) onBranch() string {
 	return cmp.Or(s.stuck.Left.Branch, "HEAD")
 }
 
-// cannot says why a way cannot be taken; empty where it can.
+// cannot returns why a way is not possible, or "".
 func (s *stuckScreen) cannot(how ledger.TakeOver) string {
 	switch how {
 	case ledger.Anew:
@@ -165,7 +165,7 @@ func (s *stuckScreen) view(w, h int) term.Page {
 	return s.scroll.Window(p, h)
 }
 
-// lines returns the two commits that a merge joins.
+// lines draws the two commits that a merge joins.
 func (s *stuckScreen) lines(p *term.Page) {
 	p.Head("WHAT IT JOINS", "")
 	p.Blank()
@@ -183,7 +183,7 @@ func (s *stuckScreen) lines(p *term.Page) {
 	}
 }
 
-// commits returns those that git replays, and how far it came.
+// commits draws the commits that git replays, and its progress.
 func (s *stuckScreen) commits(p *term.Page, w int) {
 	const most = 9
 	p.Head("ITS COMMITS", "")
@@ -226,7 +226,7 @@ func (s *stuckScreen) commits(p *term.Page, w int) {
 	}
 }
 
-// files returns those in conflict, settled or not.
+// files lists the files in conflict, settled or not.
 func (s *stuckScreen) files(p *term.Page, w int) {
 	if len(s.stuck.Open)+len(s.stuck.Settled) == 0 {
 		return
@@ -260,7 +260,7 @@ func (s *stuckScreen) files(p *term.Page, w int) {
 	}
 }
 
-// way is one of the ways, with what it comes to.
+// way draws one of the ways with its outcome.
 func (s *stuckScreen) way(p *term.Page, w, i int, how ledger.TakeOver) {
 	name := map[ledger.TakeOver]string{ledger.Finish: "go on from here", ledger.Anew: "join anew",
 		ledger.Back: "go back"}[how]
@@ -281,10 +281,10 @@ func (s *stuckScreen) way(p *term.Page, w, i int, how ledger.TakeOver) {
 	}
 }
 
-// wayNames is the column of the names of the ways.
+// wayNames is the width of the column of ways.
 const wayNames = 26
 
-// outcome says what a way comes to.
+// outcome describes the outcome of a way.
 func (s *stuckScreen) outcome(how ledger.TakeOver) string {
 	c := s.comes
 	kept := words.If(c.Kept > 0, words.Count(c.Kept, "decision", "decisions")+" of yours", "")

@@ -13,7 +13,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// taking is the single edits of both sides, each of which is taken or left, with the result beside them.
+// taking shows the single edits of both sides, each of which can be on or off, beside the result.
 type taking struct {
 	frame        *frame
 	board        *settle.Board
@@ -61,7 +61,7 @@ func (t *taking) actions() []action {
 	return append(out, act(keys.Back, "", t.leaveIt))
 }
 
-// show lays it over the screen, at the first edit that stands for itself.
+// show opens it at the first independent edit.
 func (t *taking) show() {
 	if len(t.board.Switches) > 0 && t.board.Switches[0].Minor {
 		t.move(1)
@@ -69,7 +69,7 @@ func (t *taking) show() {
 	t.frame.open(t)
 }
 
-// move goes some edits down, or up, past those that go with others.
+// move goes some edits down or up, past those that belong to others.
 func (t *taking) move(by int) {
 	t.leaving = false
 	step := 1
@@ -160,7 +160,7 @@ func (t *taking) view(w, h int) term.Page {
 	return append(p, t.outcome(w, h-len(p))...)
 }
 
-// edits lists the edits under the lines they are to. Lines that are far from any are folded.
+// edits lists the edits below the lines that they change. Lines far from any are folded.
 func (t *taking) edits(w, h int) term.Page {
 	const around = 1
 	head := term.Text(term.Plain, " ").Then(term.Heading("SINGLE EDITS")).Add(term.Dim, "  "+joinedSigns)
@@ -216,10 +216,10 @@ func (t *taking) edits(w, h int) term.Page {
 	return append(term.Page{head.Cut(w)}, t.list.Edges(seen, len(rows))...)
 }
 
-// joinedSigns says how it is told what is in the result.
+// joinedSigns explains how the result's lines are marked.
 const joinedSigns = "● is in the result"
 
-// editRow is one edit.
+// editRow draws one edit.
 func (t *taking) editRow(k, w int) term.Line {
 	s := t.board.Switches[k]
 	m := map[merge.Origin]term.Mark{merge.FromYours: term.MarkYours, merge.FromTheirs: term.MarkTheirs,
@@ -253,7 +253,7 @@ func (t *taking) editRow(k, w int) term.Line {
 	return l.Cut(w).Clicks(clickedSwitch(k))
 }
 
-// drawnResult is the result as lines, until an edit is taken or left.
+// drawnResult caches the drawn result until an edit is switched.
 type drawnResult struct {
 	text  string
 	rows  term.Page   // without their numbers
@@ -262,7 +262,7 @@ type drawnResult struct {
 	base  map[int]int // of a line of the base
 }
 
-// drawResult draws the result: once for each change.
+// drawResult draws the result, once per change.
 func (t *taking) drawResult() *drawnResult {
 	d := &drawnResult{at: map[int]int{}, base: map[int]int{}}
 	var text strings.Builder
@@ -306,7 +306,7 @@ func (t *taking) drawResult() *drawnResult {
 	return d
 }
 
-// focus returns the row of the result that the marked edit is about.
+// focus returns the row of the result that the marked edit changes.
 func (t *taking) focus(d *drawnResult) int {
 	if len(t.board.Switches) == 0 {
 		return 0
@@ -322,7 +322,7 @@ func (t *taking) focus(d *drawnResult) int {
 	return 0
 }
 
-// outcome returns the result, with whose edit each piece came by.
+// outcome draws the result with the origin of each piece.
 func (t *taking) outcome(w, h int) term.Page {
 	if t.drawn == nil {
 		t.drawn = t.drawResult()

@@ -16,8 +16,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// task is work that runs beside the screen. There is one at a time; keys that
-// change things wait for its end, all others work.
+// task is work beside the screen, one at a time. Keys that change things wait for its end; all others work.
 type task struct {
 	doing    string
 	started  time.Time
@@ -27,23 +26,23 @@ type task struct {
 	done, of atomic.Int64
 }
 
-// then is what a task has done on the screen with what it found.
+// then is applied on the screen when a task has ended.
 type then func() tea.Cmd
 
-// work is what a task does beside the screen. It touches nothing that the screen draws.
+// work is the background part of a task. It touches nothing that the screen draws.
 type work func(ctx context.Context, progress func(done, of int)) (then, error)
 
-// ended is the end of a task.
+// ended is the message that a task ended.
 type ended struct {
 	task *task
 	then then
 	err  error
 }
 
-// slow is how long work may take before the screen speaks of it.
+// slow is the time after which the screen mentions running work.
 const slow = 150 * time.Millisecond
 
-// start runs work, in place of what ran.
+// start runs work and cancels what ran before.
 func (f *frame) start(doing string, do work) tea.Cmd {
 	ctx, cancel := f.begin()
 	t := &task{doing: doing, started: time.Now(), cancel: cancel, over: make(chan struct{})}
@@ -61,7 +60,7 @@ func (f *frame) start(doing string, do work) tea.Cmd {
 	return tea.Batch(run, f.spin.Tick)
 }
 
-// defect adds to a defect of the program what the person can do.
+// defect adds advice to a defect of the program.
 func (t *task) defect(err error) error {
 	var is *caught.Error
 	switch {
@@ -73,14 +72,14 @@ func (t *task) defect(err error) error {
 	return fmt.Errorf("%s failed: %w. Your branch and files are as they were", t.doing, err)
 }
 
-// startVital runs work that must not be cut off.
+// startVital runs work that must not be cancelled.
 func (f *frame) startVital(doing string, do work) tea.Cmd {
 	cmd := f.start(doing, do)
 	f.task.vital = true
 	return cmd
 }
 
-// finished takes the end of a task, if it is the one that runs.
+// finished applies the result of the current task.
 func (f *frame) finished(e ended) tea.Cmd {
 	if e.task != f.task {
 		return nil // cancelled, and something else runs
@@ -98,7 +97,7 @@ func (f *frame) finished(e ended) tea.Cmd {
 	return e.then()
 }
 
-// running says what runs, once it is slow.
+// running describes the running work once it is slow.
 func (f *frame) running() term.Line {
 	t := f.task
 	if t == nil || time.Since(t.started) < slow {
@@ -119,7 +118,7 @@ func (f *frame) running() term.Line {
 	return l.Add(term.Dim, "   ctrl+c cancels")
 }
 
-// busy says so and reports true while a task runs that a key must wait for.
+// busy reports whether a task runs that a key must wait for, and says so on the screen.
 func (f *frame) busy() bool {
 	if f.task == nil {
 		return false
@@ -128,8 +127,7 @@ func (f *frame) busy() bool {
 	return true
 }
 
-// leave cancels what runs when the screen is left, and waits until it has ended
-// what it started; a task that changes the branch is let finish.
+// leave cancels the running task and waits for its end. A task that changes the branch is completed.
 func (f *frame) leave() {
 	if f.task == nil {
 		return
@@ -146,7 +144,7 @@ func (f *frame) leave() {
 	}
 }
 
-// output is the last lines of what a task prints. Whoever prints never waits for the screen.
+// output keeps the last lines that a task printed. Printing never waits for the screen.
 type output struct {
 	mu    sync.Mutex
 	lines []string
@@ -155,7 +153,7 @@ type output struct {
 	fresh chan struct{} // holds one while there is something that was not drawn
 }
 
-// printed says that an output has more. A screen passes over one that is not its own any longer.
+// printed is the message that an output has more. Screens ignore outputs of others.
 type printed struct{ out *output }
 
 const (
@@ -177,14 +175,14 @@ func (o *output) add(l string) {
 	}
 }
 
-// begin notes which step of what runs begins.
+// begin records the step that begins.
 func (o *output) begin(steps []check.Step, at int) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.steps, o.step = steps, at
 }
 
-// begun returns the steps of the check that runs, and which of them does; none before the first.
+// begun returns the steps of the running check and the current one, or none.
 func (o *output) begun() (steps []check.Step, at int) {
 	if o == nil {
 		return nil, 0
@@ -205,7 +203,7 @@ func (o *output) last(n int) []string {
 	return append([]string(nil), o.lines[from:]...)
 }
 
-// more waits until there is more to draw, or the task is over.
+// more waits until there is more to draw or the task has ended.
 func (o *output) more(over <-chan struct{}) tea.Cmd {
 	return func() tea.Msg {
 		select {

@@ -17,15 +17,15 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// teammatesScreen is the clones of the demo's teammates: each can pull, and the demo can be
-// played from the other side.
+// teammatesScreen shows the clones of the demo's teammates. Each can pull, and the demo can be played from the other
+// side.
 type teammatesScreen struct {
 	job    *job
 	list   list
 	pulled map[string]*pulled // by the clone's folder
 }
 
-// pulled is what a pull did to a teammate's clone.
+// pulled is the effect of a pull on a teammate's clone.
 type pulled struct {
 	before, after history.Node
 	commits       int
@@ -33,14 +33,14 @@ type pulled struct {
 	files         []pulledFile
 }
 
-// pulledFile is a file that a pull changed, with how many lines of it are whose.
+// pulledFile is a file that a pull changed, with the authors of its lines.
 type pulledFile struct {
 	path         string
 	mine, theirs int
 	lines        []plan.Line
 }
 
-// openTeammates opens the teammates' clones.
+// openTeammates shows the teammates' clones.
 func openTeammates(j *job) tea.Cmd {
 	s := &teammatesScreen{job: j, pulled: map[string]*pulled{}}
 	s.list.rows = func() int { return len(s.rows()) }
@@ -48,7 +48,7 @@ func openTeammates(j *job) tea.Cmd {
 	return nil
 }
 
-// playAgain leaves, for the demo to begin anew.
+// playAgain leaves and starts the demo again.
 func (j *job) playAgain(as demo.Part) tea.Cmd {
 	j.played.Again = as
 	return j.quit()
@@ -56,7 +56,7 @@ func (j *job) playAgain(as demo.Part) tea.Cmd {
 
 func (s *teammatesScreen) mates() []demo.Clone { return s.job.played.Scene.Teammates }
 
-// rows are a row for each teammate, each file of those who pulled, and the other side.
+// mateRow is a row of the list: a teammate, a file of one who pulled, or the other side.
 type mateRow struct {
 	mate int // -1 for the other side
 	file *pulledFile
@@ -103,7 +103,7 @@ func (s *teammatesScreen) enterRow() tea.Cmd {
 	return s.pull(s.mates()[at.mate])
 }
 
-// pull has a teammate pull: their clone is brought up to date by what Dorvik itself does there.
+// pull pulls in a teammate's clone by Dorvik's own means.
 func (s *teammatesScreen) pull(m demo.Clone) tea.Cmd {
 	pos := s.job.pos
 	return s.job.startVital("pulling in "+m.Clone, func(ctx context.Context, _ func(int, int)) (then, error) {
@@ -126,7 +126,7 @@ func (s *teammatesScreen) pull(m demo.Clone) tea.Cmd {
 	})
 }
 
-// pullIn fetches in a clone and moves its branch forward, and tells what that did.
+// pullIn fetches in a clone, moves its branch forward, and returns the effect.
 func pullIn(ctx context.Context, dir string) (*pulled, error) {
 	mate, err := recovery.OpenSession(ctx, dir)
 	if err != nil {
@@ -158,8 +158,8 @@ func pullIn(ctx context.Context, dir string) (*pulled, error) {
 	return out, err
 }
 
-// read finds the files that changed, and whose the lines in them are: was is where the two
-// lines stood before they were joined. It is read where both are, which is here.
+// read finds the changed files and the authors of their lines. was is the position before the join. It reads here,
+// where both lines are.
 func (p *pulled) read(s *recovery.Session, was *plan.Position) error {
 	changes, err := s.Planner.Store.Changes(p.before.Tree, p.after.Tree)
 	if err != nil {

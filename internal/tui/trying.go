@@ -14,13 +14,13 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// triedByHand says that the shell in the checkout of the joined code ended.
+// triedByHand is the message that the shell in the joined code ended.
 type triedByHand struct {
 	dir string
 	err error
 }
 
-// tryIt opens a shell, or what dorvik.run of the person's own configuration says, in the joined code.
+// tryIt opens a shell, or the command of dorvik.run, in the joined code.
 func (s *checkScreen) tryIt() tea.Cmd {
 	tip, pos := s.job.built.Tip, s.job.pos
 	return s.job.start("laying the joined code out", func(ctx context.Context, _ func(int, int)) (then, error) {
@@ -41,7 +41,7 @@ func (s *checkScreen) tryIt() tea.Cmd {
 	})
 }
 
-// tried looks at what was changed there, and shows it.
+// tried finds what was changed there and shows it.
 func (s *checkScreen) tried(msg triedByHand) tea.Cmd {
 	tree := s.job.join.Tree
 	return s.job.start("looking at what you changed", func(ctx context.Context, _ func(int, int)) (then, error) {
@@ -58,7 +58,7 @@ func (s *checkScreen) tried(msg triedByHand) tea.Cmd {
 	})
 }
 
-// untaken says what is not taken of what was changed by hand.
+// untaken describes which manual changes are not taken.
 func untaken(other []string) string {
 	if len(other) == 0 {
 		return ""
@@ -66,7 +66,7 @@ func untaken(other []string) string {
 	return " Not taken: " + words.List(words.Some(other, 3)) + ", new there, gone, or no text."
 }
 
-// triedScreen shows what was changed by hand in the joined code, before it is taken as a mend.
+// triedScreen shows manual changes of the joined code before they are taken as mends.
 type triedScreen struct {
 	*checkScreen
 	found  prove.Tried
@@ -117,7 +117,7 @@ func (t *triedScreen) view(w, h int) term.Page {
 	return p
 }
 
-// triedRows lists what was changed, file by file.
+// triedRows lists the changes file by file.
 func triedRows(found prove.Tried) (rows term.Page) {
 	for _, m := range found.Mends {
 		rows.Row(term.Text(term.Plain, " ").Bold(term.Bright, m.Path))

@@ -10,7 +10,7 @@ import (
 	"dorvik.dev/dorvik/internal/tui/term"
 )
 
-// whoBuilds is which of base, yours, theirs and joined pass the check, as it comes to be known beside the screen.
+// whoBuilds is which of base, yours, theirs and joined pass the check, as far as it is known.
 type whoBuilds struct {
 	besides
 	out  *output // told of each outcome
@@ -27,7 +27,7 @@ func (w *whoBuilds) set(b prove.Builds) {
 	w.out.add("")
 }
 
-// known returns what is known, and whether more is to come.
+// known returns what is known, and whether there will be more.
 func (w *whoBuilds) known() (b prove.Builds, more bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -39,7 +39,7 @@ func (w *whoBuilds) known() (b prove.Builds, more bool) {
 	return w.now, more
 }
 
-// askWhoBuilds finds out whose fault it is that the joined code does not pass.
+// askWhoBuilds checks base, yours and theirs, to find why the joined code fails.
 func (s *checkScreen) askWhoBuilds() tea.Cmd {
 	s.stopAsking()
 	w := &whoBuilds{besides: s.job.newBeside(), out: newOutput(), over: make(chan struct{})}
@@ -52,7 +52,7 @@ func (s *checkScreen) askWhoBuilds() tea.Cmd {
 	}), w.out.more(w.over))
 }
 
-// stopAsking ends that, if it runs.
+// stopAsking ends that.
 func (s *checkScreen) stopAsking() {
 	if s.who != nil {
 		s.who.stop()
@@ -60,7 +60,7 @@ func (s *checkScreen) stopAsking() {
 	}
 }
 
-// whoRow returns the four, each with how it stands, and what that comes to.
+// whoRow draws the four results and their meaning.
 func (s checkPage) whoRow(w int) term.Page {
 	if s.who == nil {
 		return nil

@@ -11,7 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// writing is an editor that is open, and what is done with its text.
+// writing is an open editor and the use of its text.
 type writing struct {
 	frame  *frame
 	ed     *term.Editor
@@ -48,7 +48,7 @@ func (e *writing) actions() []action {
 		also(keys.Exchange, e.exchange))
 }
 
-// find asks for a text, and goes to its next place; with the same text again, to the one after that.
+// find asks for a text and goes to its next occurrence. With the same text it goes to the one after.
 func (e *writing) find() tea.Cmd {
 	f := &finding{screen: e, f: e.frame, label: "find", empty: term.Text(term.Dim, "a text in what you write"),
 		says: "Small letters stand for both. ctrl+f, then enter, goes to the next place."}
@@ -61,7 +61,7 @@ func (e *writing) find() tea.Cmd {
 	return nil
 }
 
-// exchange asks for a text and another, and makes the one the other wherever it is.
+// exchange asks for a text and its replacement, and replaces every occurrence.
 func (e *writing) exchange() tea.Cmd {
 	f := &finding{screen: e, f: e.frame, label: "replace", empty: term.Text(term.Dim, "a text in what you write"),
 		says: "All places are replaced at once, and ctrl+z takes that back."}
