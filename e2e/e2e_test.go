@@ -257,7 +257,7 @@ func TestQuitInSettleAndGoOn(t *testing.T) {
 	assert.Equal(t, " M cmd/skerry/main.go", x.mine().Git("status", "--porcelain"))
 
 	x.open("80x24")
-	x.see("Settle 1 of 2", "Going on where you left: 1 decision was kept", "fares/fares.go")
+	x.see("Settle 1 of 2", "Continuing where you left off: 1 decision was kept", "fares/fares.go")
 	x.press("u")
 	x.see("Settle 0 of 2", "is taken back", "docs/harbours.md")
 	x.press("w")

@@ -160,7 +160,7 @@ func TestKilledAndTwoAtOnce(t *testing.T) {
 	x.see("ended with 137")
 
 	x.open("80x24")
-	x.see("Settle 1 of 2", "Going on where you left: 1 decision was kept")
+	x.see("Settle 1 of 2", "Continuing where you left off: 1 decision was kept")
 	x.press("Enter")
 	x.see("All settled")
 	x.press("q")
@@ -181,7 +181,7 @@ func TestKilledAndTwoAtOnce(t *testing.T) {
 	assert.Equal(t, before, mine.Git("rev-parse", "main"))
 
 	x.open("80x24")
-	x.see("An earlier run was cut off")
+	x.see("An earlier run was interrupted")
 	x.see("origin was asked")
 	assert.Equal(t, " M cmd/skerry/main.go", mine.Git("status", "--porcelain"))
 	x.press("q")

@@ -37,7 +37,7 @@ func (tr *Transition) journal(gitDir string) string {
 type JournalError struct{ Path string }
 
 func (e *JournalError) Error() string {
-	return "an earlier run was cut off while it changed the branch, and its account of that cannot be read: look " +
+	return "an earlier run was interrupted while it changed the branch, and its account of that cannot be read: look " +
 		"with “git status” whether branch and files are as you want them. The next start sets the account aside"
 }
 

@@ -35,8 +35,8 @@ type CutError struct {
 }
 
 func (e *CutError) Error() string {
-	return fmt.Sprintf("changing %s failed (%v), and so did taking it back (%v). Your commits are all there; mend the "+
-		"cause and start dorvik again: it will make branch and files whole",
+	return fmt.Sprintf("changing %s failed (%v), and so did taking it back (%v). Your commits are all there; fix "+
+		"the cause and start dorvik again: it will complete the change",
 		e.Branch, e.Doing, e.Back)
 }
 

@@ -266,7 +266,7 @@ func (a *Applier) takeBack(ctx context.Context, tr *Transition, cause error) err
 		return errors.Join(cause, err)
 	}
 	if but := a.Ledger.TakeNotices(told); len(but) > 0 {
-		return fmt.Errorf("%w. All is as it was before, but for this: %s", cause,
+		return fmt.Errorf("%w. Everything is as it was before, except: %s", cause,
 			strings.TrimSuffix(strings.Join(but, " "), "."))
 	}
 	return fmt.Errorf("%w. Everything is as it was before", cause)
@@ -300,7 +300,8 @@ func (a *Applier) goOn(ctx context.Context) error {
 	tr, err := readJournal(a.Repo.GitDir)
 	if damaged := (*JournalError)(nil); errors.As(err, &damaged) {
 		aside, err := ledger.SetAside(damaged.Path)
-		a.Ledger.Tell("An earlier run was cut off while it changed your branch, and its account of that was damaged. "+
+		a.Ledger.Tell("An earlier run was interrupted while it changed your branch, and its account of that was "+
+			"damaged. "+
 			"It is set aside as %s. Look with “git status” whether branch and files are as you want them; your "+
 			"commits are all there.", filepath.Base(aside))
 		return err
@@ -352,12 +353,14 @@ func (a *Applier) builtOn(ctx context.Context, tr *Transition, at object.ID) boo
 // overtaken cleans up after an interrupted change when somebody moved the branch since. It restores the files that the
 // branch does not contain.
 func (a *Applier) overtaken(ctx context.Context, tr *Transition) error {
-	a.Ledger.Tell("An earlier run was cut off while it changed %s, and the branch was moved since, by you or another "+
+	a.Ledger.Tell("An earlier run was interrupted while it changed %s, and the branch was moved since, by you or "+
+		"another "+
 		"program: look at its last commit, which may hold some of that change. The branch was at %s before, and the "+
 		"joined result is %s.", tr.Branch, tr.From, tr.To)
 	if err := a.restore(ctx, tr); err != nil {
-		return fmt.Errorf("an earlier run was cut off while it changed your files, the branch was moved since, and "+
-			"the files cannot be put back: %w. Mend the cause and start dorvik again", err)
+		return fmt.Errorf("an earlier run was interrupted while it changed your files, the branch was moved since, "+
+			"and "+
+			"the files cannot be put back: %w. Fix the cause and start dorvik again", err)
 	}
 	return a.erase(tr)
 }
@@ -368,14 +371,15 @@ func (a *Applier) finished(ctx context.Context, tr *Transition) error {
 	a.files.tidy(tr.Lay)
 	a.otherRefs(ctx, tr)
 	if err := a.files.settleGit(ctx, tr); err != nil {
-		return fmt.Errorf("an earlier run was cut off while it changed your branch, and completing that failed: %w. "+
-			"Your commits and files are all there; mend the cause and start dorvik again", err)
+		return fmt.Errorf("an earlier run was interrupted while it changed your branch, and completing that "+
+			"failed: %w. "+
+			"Your commits and files are all there; fix the cause and start dorvik again", err)
 	}
 	if tr.Kind == change.Undoing {
-		a.Ledger.Tell("An earlier run was cut off while it took your branch back. That was completed.")
+		a.Ledger.Tell("An earlier run was interrupted while it took your branch back. That was completed.")
 		a.files.bringBack(wp)
 	} else {
-		a.Ledger.Tell("An earlier run was cut off while it changed your branch. That was completed, and “dorvik " +
+		a.Ledger.Tell("An earlier run was interrupted while it changed your branch. That was completed, and “dorvik " +
 			"undo” takes it back.")
 	}
 	if err := a.record(tr); err != nil {
@@ -398,8 +402,9 @@ func (a *Applier) erase(tr *Transition) error {
 func (a *Applier) goBackAfterCut(ctx context.Context, tr *Transition) error {
 	told := a.Ledger.Told()
 	if err := a.restore(ctx, tr); err != nil {
-		return fmt.Errorf("an earlier run was cut off while it changed your files, and they cannot be put back: %w. "+
-			"Your commits are all there: before %s, joined %s. Mend the cause and start dorvik again", err, tr.From,
+		return fmt.Errorf("an earlier run was interrupted while it changed your files, and they cannot be put "+
+			"back: %w. "+
+			"Your commits are all there: before %s, joined %s. Fix the cause and start dorvik again", err, tr.From,
 			tr.To)
 	}
 	a.tellTakenBack(told)
@@ -417,8 +422,8 @@ func (a *Applier) goBackAfterCut(ctx context.Context, tr *Transition) error {
 // tellTakenBack reports that a change was undone, followed by what could not be restored.
 func (a *Applier) tellTakenBack(told int) {
 	but := a.Ledger.TakeNotices(told)
-	a.Ledger.Tell("An earlier run was cut off while it changed your files. %s", words.If(len(but) > 0,
-		"They are as they were before, but for this:", "They are as they were before; nothing is lost."))
+	a.Ledger.Tell("An earlier run was interrupted while it changed your files. %s", words.If(len(but) > 0,
+		"They are as they were before, except:", "They are as they were before; nothing is lost."))
 	for _, one := range but {
 		a.Ledger.Tell("%s", one)
 	}

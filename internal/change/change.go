@@ -96,7 +96,7 @@ func (h *HalfDone) Sentence(underWay bool) string {
 	if h.Kind == Undoing {
 		what = "while it took your branch " + h.Branch + " back"
 	}
-	return "Dorvik was cut off " + what + ": branch and files may not be whole. Start dorvik: it finishes the " +
+	return "Dorvik was interrupted " + what + ": branch and files may be incomplete. Start dorvik: it finishes the " +
 		"change, or takes it back, and says which. Commit nothing before."
 }
 

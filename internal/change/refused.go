@@ -19,15 +19,15 @@ type MovedError struct {
 
 func (e *MovedError) Error() string {
 	if e.Work {
-		return "a file that the change replaces was saved meanwhile; nothing was done. Look again and join anew"
+		return "a file that the change replaces was saved meanwhile; nothing was done. Look again and join again"
 	}
 	if e.Undo != "" {
 		return fmt.Sprintf("the branch %s is not where that join left it: something was done since. Nothing was "+
 			"changed. “dorvik undo %s --since” goes back all the same, and keeps what came since under a waypoint; "+
 			"“dorvik undo %[2]s --by-commit” takes back only what that join brought", e.Branch, e.Undo)
 	}
-	return fmt.Sprintf("the branch %s was changed meanwhile, by you or another program; nothing was done. Look again "+
-		"and join anew", e.Branch)
+	return fmt.Sprintf("the branch %s was changed meanwhile, by you or another program; nothing was done. Look "+
+		"again and join again", e.Branch)
 }
 
 // OverwriteError says that a join would change what is not committed.
@@ -39,17 +39,17 @@ type OverwriteError struct {
 
 func (e *OverwriteError) Error() string {
 	if e.Hidden {
-		return fmt.Sprintf("the join must change %s, which git was told to take for unchanged, and %s not. Have git "+
-			"look again with “git update-index --no-skip-worktree --no-assume-unchanged”, and it is carried or "+
+		return fmt.Sprintf("the join must change %s, which git was told to treat as unchanged, and %s not. Make "+
+			"git look again with “git update-index --no-skip-worktree --no-assume-unchanged”, and it is carried or "+
 			"committed like other work. Nothing was changed", strings.Join(e.Paths, ", "),
 			words.Is(len(e.Paths), "it is", "they are"))
 	}
 	if e.Unknown {
-		return fmt.Sprintf("the join must write where you have %s, which git does not know. Nothing was changed; have "+
-			"it moved aside (undo brings it back), or move it yourself", strings.Join(e.Paths, ", "))
+		return fmt.Sprintf("the join must write where you have %s, which git does not know. Nothing was changed; "+
+			"let Dorvik move it aside (undo brings it back), or move it yourself", strings.Join(e.Paths, ", "))
 	}
-	return fmt.Sprintf("the join must change %s, where you have work that is not committed; have it carried along, or "+
-		"commit it, and try again. Nothing was changed",
+	return fmt.Sprintf("the join must change %s, where you have work that is not committed; let Dorvik carry it "+
+		"along, or commit it, and try again. Nothing was changed",
 		strings.Join(e.Paths, ", "))
 }
 

@@ -117,7 +117,7 @@ agreement is missing.`,
 	cmd.Flags().Lookup("agree").NoOptDefVal = asShown
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		if dash := cmd.ArgsLenAtDash(); len(args) > 0 && dash != 0 {
-			return usage{fmt.Errorf("the command to check by comes after --, and there is %q", args[0])}
+			return usage{fmt.Errorf("the check command comes after --; unexpected argument %q", args[0])}
 		}
 		f.line = shellLine(args)
 		s, err := e.session(cmd.Context())
@@ -300,7 +300,7 @@ func (c *checker) terms(ctx context.Context, p *plan.Position, j *plan.Join) (t 
 	c.out.Command, c.out.Agree = t.Command.Line(), t.Hash()
 	if c.agree != "" && c.agree != asShown && c.agree != t.Hash() {
 		c.out.Result = "not-agreed"
-		c.say("What would run is not what was agreed to: it is %s now.", t.Hash())
+		c.say("What would run differs from what was agreed to: its hash is %s now.", t.Hash())
 		return nil, exit{exitConflicts}
 	}
 	if !agreed && c.agree == "" {
@@ -322,7 +322,7 @@ func (c *checker) sayAsks(t *prove.Terms) {
 			by = append(by, fmt.Sprintf("%s “%s” by %s", c.s.Planner.Short(n.ID), n.Subject(), n.Author().Name))
 		}
 		c.say("  %s: %s", f.Path, words.If(len(by) > 0, words.List(words.Some(by, 3)),
-			"changed since, and it cannot be told by whom"))
+			"changed since, by an unknown person"))
 		f.Lines(func(l string, added bool) { c.say("    %s %s", words.If(added, "+", "-"), l) })
 	}
 }
@@ -456,7 +456,7 @@ func (v *prover) failing(j *plan.Join, b plan.Built, all []prove.Each) bool {
 	}
 	if of := j.Replayed(b, id); of.Commit != nil {
 		v.proved.FirstFailing = &of.ID
-		v.say("The first of your commits that does not pass where it is made again is %s “%s”.", of.ID, of.Subject())
+		v.say("Your first replayed commit that does not pass is %s “%s”.", of.ID, of.Subject())
 	}
 	return true
 }

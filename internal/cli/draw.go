@@ -38,7 +38,7 @@ exist yet. history takes revisions, too: dorvik draw history main topic -o lines
 			case err != nil:
 				return usage{err}
 			case len(args) > 1 && kind != draw.KindHistory:
-				return usage{fmt.Errorf("only a history takes revisions, and there is %q", args[1])}
+				return usage{fmt.Errorf("only a history takes revisions; unexpected argument %q", args[1])}
 			}
 			return nil
 		},

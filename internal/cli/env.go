@@ -116,7 +116,7 @@ func (e *env) full(ctx context.Context, theme string) error {
 
 func noArgs(_ *cobra.Command, args []string) error {
 	if len(args) > 0 {
-		return usage{fmt.Errorf("no word is expected here, and there is %q; dorvik --help lists the commands", args[0])}
+		return usage{fmt.Errorf("unexpected argument %q; dorvik --help lists the commands", args[0])}
 	}
 	return nil
 }

@@ -298,8 +298,8 @@ func (e *env) sayStuck(s *plan.Stuck) {
 	for _, way := range []struct {
 		how, does, not string
 	}{
-		{"finish", "goes on from here", words.If(s.Resume == nil, cmp.Or(s.Why, "Dorvik cannot go on with it"), "")},
-		{"anew", "joins anew, on the side", s.NotAnew()},
+		{"finish", "goes on from here", words.If(s.Resume == nil, cmp.Or(s.Why, "Dorvik cannot continue it"), "")},
+		{"anew", "joins again, on the side", s.NotAnew()},
 		{"back", "takes it back to how it was before git began", s.NotBack()},
 	} {
 		if way.not == "" {

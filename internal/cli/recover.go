@@ -510,7 +510,8 @@ func (r *recoverer) makeAnew(ctx context.Context, p *plan.Position, j *plan.Join
 		failed, err := r.s.Prover.Make(ctx, j, terms, b.Tip,
 			func(l string) { r.say("  %s", strings.TrimRight(l, " ")) })
 		if err == nil && failed != nil {
-			err = fmt.Errorf("%s could not be made anew: “%s” ended with %d; open dorvik to take a side", todo[0].Path,
+			err = fmt.Errorf("%s could not be regenerated: “%s” ended with %d; open dorvik to take a "+
+				"side", todo[0].Path,
 				todo[0].Command, failed.Exit)
 		}
 		if err != nil {

@@ -8,7 +8,7 @@ var yoursLonger = []step{
 	{Runa, 60*48 + 200, "List the sailings of a harbour", []change{
 		{"timetable/board.go", "", `package timetable
 
-// Board returns the sailings from a harbour, in the order they leave.
+// Board is the sailings from a harbour, in the order they leave.
 func Board(from string, all []Sailing) (out []Sailing) {
 	for _, s := range all {
 		if s.From == from {
@@ -24,7 +24,7 @@ func Board(from string, all []Sailing) (out []Sailing) {
 
 import "fmt"
 
-// FootTicket returns what is printed for a passenger without a vehicle.
+// FootTicket is what is printed for a passenger without a vehicle.
 func FootTicket(from string, band Band) string {
 	return fmt.Sprintf("%s, on foot: %d cents", from, FootFare(band))
 }
@@ -50,7 +50,7 @@ var theirsLonger = []step{
 				"\tif child {\n\t\treturn band.Foot / 2\n\t}\n\treturn band.Foot\n}"},
 		{"fares/family.go", "", `package fares
 
-// FamilyFare returns what two grown-ups pay with so many children.
+// FamilyFare is what two grown-ups pay with so many children.
 func FamilyFare(band Band, children int) Cents {
 	return 2*FootFare(band, false) + Cents(children)*FootFare(band, true)
 }
@@ -62,7 +62,7 @@ func FamilyFare(band Band, children int) Cents {
 	{Ilka, 60*48 + 170, "Summer timetable", []change{
 		{"timetable/summer.go", "", `package timetable
 
-// Summer returns the timetable from April to September.
+// Summer is the timetable from April to September.
 func Summer() []Sailing {
 	tern := Ship{Name: "Tern", Draught: 1.6}
 	skua := Ship{Name: "Skua", Draught: 1.9}

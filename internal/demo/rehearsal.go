@@ -34,7 +34,7 @@ type Rehearsal struct {
 	Again Part // begin again when the screen is left, as this; empty to end
 }
 
-// Other returns the other side of a part.
+// Other is the other side of a part.
 func (p Part) Other() Part {
 	if p == AsIlka {
 		return AsRuna

@@ -82,7 +82,7 @@ func (s Sailing) CanBerth() bool {
 	return DepthAt(s.From, s.Departs) >= need
 }
 
-// Berth returns what the ticket says of the pier.
+// Berth is what the ticket says of the pier.
 func (s Sailing) Berth() string {
 	if s.CanBerth() {
 		return s.From + ", at the pier"

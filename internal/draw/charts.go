@@ -78,7 +78,7 @@ func Overlap(t *Told, opt Options) (*Drawing, error) {
 			decide++
 		}
 	}
-	s.title(s.d.Title, fmt.Sprintf("%s %s; %s wanted a decision.", t.parted(),
+	s.title(s.d.Title, fmt.Sprintf("%s %s; %s needed a decision.", t.parted(),
 		words.Count(len(t.Story.Overlap), "file was changed since", "files were changed since"),
 		plural(decide, "file")))
 	s.legend(SignYours, SignTheirs)
@@ -99,7 +99,7 @@ func overlapRows(s *sheet, t *Told) {
 		name := wrapped(mono, 8, o.Path, room)
 		kind := string(o.Kind)
 		if o.Decide {
-			kind += ", wants a decision"
+			kind += ", needs a decision"
 		}
 		if who := t.authors(o.Path, o.From); who != "" {
 			kind += "; " + who
@@ -393,7 +393,7 @@ func activityRows(s *sheet, t *Told) error {
 		return err
 	}
 	if len(all) == 0 {
-		s.say(0, sans, 9, Dim, "Nobody committed anything since.")
+		s.say(0, sans, 9, Dim, "Nobody has committed since.")
 		return nil
 	}
 	first, last := all[0].Author().Time(), all[len(all)-1].Author().Time()

@@ -104,7 +104,7 @@ func TestDrawingsHoldTheirTexts(t *testing.T) {
 	under := map[Kind][]string{
 		KindHistory: {"History of main", "Print the berth on the ticket", "7721813", "Runa Holt", "yours, not pushed",
 			"Round fares up to ten cents", "same change as", "Winter timetable", "where the lines part"},
-		KindOverlap: {"Overlap of main and origin/main", "fares/fares.go", "same lines, wants a decision",
+		KindOverlap: {"Overlap of main and origin/main", "fares/fares.go", "same lines, needs a decision",
 			"timetable/tide.go", "only theirs"},
 		KindRoutes:   {"Ways to join", "Rebase, suggested", "not needed: d34e868 holds the same change"},
 		KindActivity: {"parted", "4 Mar", "Runa Holt", "4 commits", "COMMITS", "Fix typo in pier notice"},

@@ -42,7 +42,7 @@ type drawingRow struct {
 func drawings() []drawingRow {
 	pictures, pages := []string{"svg", "pdf"}, []string{"pdf", "svg", "md"}
 	return []drawingRow{
-		{KindHistory, "the commits with their lines: what was joined to what", pictures, lineHistory},
+		{KindHistory, "the commits and their lines: what was joined to what", pictures, lineHistory},
 		{KindOverlap, "file by file, both sides' changed lines", pictures, ofTold(Overlap)},
 		{KindRoutes, "both ways to join, side by side", pictures, ofTold(Routes)},
 		{KindActivity, "who committed when, and how much", pictures, ofTold(Activity)},

@@ -45,7 +45,7 @@ func Note(p *plan.Position, list []Matter) string {
 		case a.Mean == nil:
 			m.print("I have not decided. What is right here?\n\n")
 		case c.Whole():
-			m.print("I mean to take *%s*: %s. Is that right?\n\n", plainText(a.Mean.Way.Label()),
+			m.print("I want to take *%s*: %s. Is that right?\n\n", plainText(a.Mean.Way.Label()),
 				plainText(words.Outcome(c, a.Mean.Way)))
 		default:
 			m.text("I want to settle it like this ("+a.Mean.Way.Label()+")", a.Mean.Text)
@@ -100,6 +100,6 @@ func PairNote(p *plan.Position, pair prove.Pair, unfit []plan.Misfit, failed str
 			code(u.Used.Path))
 		m.text("The line", u.Used.Text)
 	}
-	m.print("How do you want to have it?\n")
+	m.print("How do you want it?\n")
 	return b.String()
 }

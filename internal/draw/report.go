@@ -482,7 +482,7 @@ func (m *marked) Overlap(list []plan.Overlap) {
 	for _, o := range list {
 		said := string(o.Kind)
 		if o.Decide {
-			said += ", wants a decision"
+			said += ", needs a decision"
 		}
 		m.print("| %s | %d | %d | %s |\n", plainText(o.Path), o.Yours, o.Theirs, said)
 	}

@@ -53,7 +53,7 @@ type NewerError struct{ Schema int }
 
 func (e *NewerError) Error() string {
 	return fmt.Sprintf("it was written by a later version of Dorvik (its schema is %d, this one reads %d); use that "+
-		"version, or move the file away to begin anew",
+		"version, or move the file away to start again",
 		e.Schema, schema)
 }
 

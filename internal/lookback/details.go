@@ -132,7 +132,7 @@ func (h *History) referencePattern(ctx context.Context) (*regexp.Regexp, error) 
 	}
 	p, err := regexp.Compile(own)
 	if err != nil {
-		return nil, fmt.Errorf("the setting dorvik.reference is no regular expression: %w", err)
+		return nil, fmt.Errorf("the setting dorvik.reference is not a valid regular expression: %w", err)
 	}
 	return p, nil
 }

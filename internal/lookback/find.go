@@ -73,7 +73,7 @@ func day(s string) (from, to time.Time, err error) {
 			return t, t.AddDate(form.years, form.months, form.days), nil
 		}
 	}
-	return from, to, fmt.Errorf("%q is no date: write it as 2026-03-04, 2026-03 or 2026", s)
+	return from, to, fmt.Errorf("%q is not a date; write it as 2026-03-04, 2026-03 or 2026", s)
 }
 
 // Empty reports whether every commit matches.

@@ -178,8 +178,8 @@ func (h *History) stillOn(ctx context.Context, w *ledger.Waypoint) (out []plan.P
 // had under other ids.
 func NextPull(p *plan.Position, commits int, pushed bool, rewritten []plan.Published) (sentences []string) {
 	up := p.Upstream().Branch
-	sentences = append(sentences, fmt.Sprintf("Whoever has %s as it %s moves forward by %s with their next pull: "+
-		"nothing to join, nothing to decide. Who has committed meanwhile joins their own with it, as you did.",
+	sentences = append(sentences, fmt.Sprintf("Everyone who has %s as it %s moves forward by %s with their next pull: "+
+		"nothing to join, nothing to decide. Anyone who committed meanwhile joins their own work with it, as you did.",
 		up.Upstream, words.If(pushed, "was before the push", "is now"), words.Count(commits, "commit", "commits")))
 	on := map[string][]plan.Published{}
 	var branches []string

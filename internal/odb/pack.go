@@ -113,7 +113,7 @@ func parseEntry(data []byte, offset int64, idSize int) (e entry, err error) {
 		at += int64(idSize)
 	case byte(object.KindCommit), byte(object.KindTree), byte(object.KindBlob), byte(object.KindTag):
 	default:
-		return e, fmt.Errorf("an entry is of the kind %d, which there is not", e.kind)
+		return e, fmt.Errorf("an entry is of the kind %d, which does not exist", e.kind)
 	}
 	e.at = at
 	return e, nil

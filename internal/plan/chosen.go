@@ -36,7 +36,7 @@ func (pn *Planner) Plan(ctx context.Context, p *Position, decisions *settle.Deci
 	pl := &Plan{}
 	var err error
 	if p.Resumes() != nil {
-		pl.Why = "it is gone on with as it was begun."
+		pl.Why = "it continues as it was begun."
 		if pl.Pick, err = pn.Join(ctx, p, "", decisions, Amends{}, progress); err == nil {
 			pl.Suggested = pl.Pick.Route
 			pl.Published, err = pn.Published(ctx, pl.Pick)

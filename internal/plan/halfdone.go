@@ -120,7 +120,7 @@ func (s *Stuck) What() string {
 func (s *Stuck) Sentence() string {
 	if s.Left.Operation == vcs.Unmerged {
 		return words.If(s.stashed, "what was stashed was brought back, and does not fit what is here.",
-			"your files hold conflicts that no merge and no rebase goes on with.") + " " + s.standing()
+			"your files contain conflicts that belong to no merge or rebase.") + " " + s.standing()
 	}
 	what := map[vcs.Operation]string{vcs.Merging: "a merge", vcs.Rebasing: "a rebase", vcs.Picking: "a pick",
 		vcs.Reverting: "a revert", vcs.Applying: "applying patches"}[s.Left.Operation]
@@ -172,11 +172,11 @@ func (s *Stuck) NotAnew() string {
 	case s.Left.Operation == vcs.Unmerged:
 		return "nothing was being joined: there are only conflicts to settle"
 	case s.Left.Operation == vcs.Applying:
-		return "patches from mails are no commits that could be joined"
+		return "patches from mails are not commits, so they cannot be joined"
 	case s.Left.Branch == "":
-		return "it is done on no branch (a detached HEAD), which follows nothing that it could be joined with"
+		return "it runs on no branch (a detached HEAD), so there is no upstream to join with"
 	case s.On.Upstream == "":
-		return "the branch " + s.Left.Branch + " follows no branch of a remote that it could be joined with"
+		return "the branch " + s.Left.Branch + " has no upstream to join with"
 	}
 	return ""
 }
@@ -184,7 +184,7 @@ func (s *Stuck) NotAnew() string {
 // NotBack returns why the operation cannot be undone, or an empty string.
 func (s *Stuck) NotBack() string {
 	if s.Left.Operation == vcs.Unmerged {
-		return "git did not note how the files were before these conflicts"
+		return "git did not record how the files were before these conflicts"
 	}
 	return ""
 }
@@ -214,7 +214,7 @@ func (s *Stuck) Note(format string, args ...any) {
 
 // reworded notes that the list rewords a commit.
 func (s *Stuck) reworded(n *object.Commit) {
-	s.Note("Its list rewords “%s”: on the road (n), w writes its message; else that stays.", n.Subject())
+	s.Note("Its list rewords “%s”: on the road (n), w writes its message; otherwise it stays.", n.Subject())
 }
 
 // withoutFollowing adds notes for options of the operation that Dorvik treats differently.
@@ -225,7 +225,7 @@ func (s *Stuck) withoutFollowing() {
 			s.Note("It was begun with --strategy=%s: Dorvik joins in its own way, and asks where both sides meet.",
 				o.Value)
 		case "strategy-option":
-			s.Note("It was begun with -X %s: Dorvik asks where both sides meet, and prefers none of them.",
+			s.Note("It was begun with -X %s: Dorvik asks where both sides meet, and prefers neither.",
 				strings.TrimPrefix(strings.Trim(o.Value, "'"), "--"))
 		case "committer-date-is-author-date":
 			s.Note("It was to give each new commit its author's date as the committer's: Dorvik gives it the date of " +

@@ -36,7 +36,7 @@ func (f *follower) follow(ctx context.Context, list []vcs.Command) error {
 		}
 	}
 	if n := len(f.todo); f.s.Why == "" && f.at.Step != n-1 && (n > 0 || f.at.ID != f.s.Left.Head) {
-		f.s.Why = "its list ends on another line than the one it made last"
+		f.s.Why = "its list ends on another line of commits than the one it made last"
 	}
 	return nil
 }
@@ -164,14 +164,14 @@ func (f *follower) commit(_ context.Context, c vcs.Command) error {
 	case vcs.Reword:
 		f.s.reworded(n)
 	case vcs.Edit:
-		f.s.Note("Its list stops at “%s” to have it edited: on the road (n), j edits its files before the next is "+
+		f.s.Note("Its list stops at “%s” to edit it: on the road (n), j edits its files before the next is "+
 			"replayed.",
 			n.Subject())
 	case vcs.Squash, vcs.Fixup:
 		f.into(&t, c)
 	}
 	if t.Into && f.at.Step < 0 {
-		f.s.Why = "its list has a commit become part of one that is not on it"
+		f.s.Why = "in its list a commit becomes part of one that is not in the list"
 		return nil
 	}
 	if !t.Into && f.signOff != "" {

@@ -40,8 +40,9 @@ func (p *Position) Standing(accepted bool) Standing {
 		s.Next = "There is nothing to join and nothing to push."
 	case p.Trivial() == UpToDate && p.Asked.IsZero() && p.Unanswered == nil:
 		s.Head = "Nothing new on " + up + " as far as is known."
-		s.Text = "Whether your " + words.Count(yours, "commit", "commits") + " can be pushed as " +
-			words.Is(yours, "it is", "they are") + " only the remote can say."
+		s.Text = "Only the remote can say whether your " + words.Count(yours, "commit", "commits") + " can be " +
+			"pushed as " +
+			words.Is(yours, "it is.", "they are.")
 		s.Next = "Ask it before you push."
 	case p.Trivial() == UpToDate:
 		s.Head = "Nothing new on " + up + "."
@@ -99,7 +100,7 @@ func (p *Position) underway(they, commits string) Standing {
 		s.Text = fmt.Sprintf("What %s changed there is brought onto %s, commit by commit.", they, p.Branch.Name)
 		s.Next = "Your branch is as it was until you accept the result. The commits stay where they are, too."
 		if n := len(p.Upstream().Divergence.Theirs); n > 0 {
-			s.Next += fmt.Sprintf(" %s has %s that you do not have: a push will want %s joined.",
+			s.Next += fmt.Sprintf(" %s has %s that you do not have: join %s before you push.",
 				p.Branch.Upstream, words.Count(n, "commit", "commits"), words.Is(n, "it", "them"))
 		}
 	}

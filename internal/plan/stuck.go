@@ -337,7 +337,7 @@ func (re *Resumer) resumeRebase(ctx context.Context, s *Stuck, r *Resume) error 
 	}
 	r.moves = f.moves
 	if r.Todo = f.todo; len(r.Todo) > 0 && r.Todo[0].Into {
-		s.Why = "its list begins with a commit that becomes part of one that is not on it"
+		s.Why = "its list begins with a commit that becomes part of one that is not in the list"
 	}
 	return nil
 }

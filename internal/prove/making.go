@@ -96,7 +96,7 @@ func readMade(dir, name string) (string, error) {
 		return "", fmt.Errorf("reading what was made: %w", err)
 	}
 	if !utf8.Valid(data) {
-		return "", fmt.Errorf("what was made of %s is no text in UTF-8; take one side's instead", name)
+		return "", fmt.Errorf("what was made of %s is not UTF-8 text; take one side's instead", name)
 	}
 	return strings.ReplaceAll(string(data), "\r\n", "\n"), nil
 }

@@ -238,7 +238,7 @@ func (w *Workspace) KeepFor(ctx context.Context) (time.Duration, error) {
 func Days(said string) (time.Duration, error) {
 	var n int
 	if _, err := fmt.Sscanf(strings.TrimSuffix(said, "d")+" ", "%d ", &n); err != nil || n < 1 {
-		return 0, fmt.Errorf("%q is no number of days", said)
+		return 0, fmt.Errorf("%q is not a number of days", said)
 	}
 	return time.Duration(n) * 24 * time.Hour, nil
 }

@@ -229,7 +229,7 @@ func TestFind(t *testing.T) {
 		assert.Equal(t, want, strings.Join(got, ", "), typed)
 	}
 	_, err = lookback.ParseFind("since:tomorrow")
-	assert.EqualError(t, err, `"tomorrow" is no date: write it as 2026-03-04, 2026-03 or 2026`)
+	assert.EqualError(t, err, `"tomorrow" is not a date; write it as 2026-03-04, 2026-03 or 2026`)
 }
 
 // TestDetails: what is told of a commit, its files and their lines.

@@ -55,14 +55,14 @@ func (w *Workspace) withoutUpstream(ctx context.Context, b vcs.Branch) error {
 	for _, remote := range remotes { // the usual one first
 		at, err := w.Repo.Ref(ctx, "refs/remotes/"+string(remote)+"/"+b.Name)
 		if err == nil && !at.IsZero() {
-			return blockedBy(what, fmt.Sprintf("%s/%s has the same name, so it likely belongs to it: have it follow "+
-				"that, or say another with “git branch "+
+			return blockedBy(what, fmt.Sprintf("%s/%s has the same name, so it likely belongs to it: follow that, "+
+				"or choose another with “git branch "+
 				"--set-upstream-to”.", remote, b.Name), following(b, remote, b.Name))
 		}
 	}
 	remote := remotes[0]
-	return blockedBy(what, fmt.Sprintf("%s has no branch of that name: push it there for the first time, and have it "+
-		"follow that; or say another with “git branch --set-upstream-to=%s/…”.", remote, remote), pushAnew(b, remote,
+	return blockedBy(what, fmt.Sprintf("%s has no branch of that name: push it there for the first time and follow "+
+		"it, or choose another with “git branch --set-upstream-to=%s/…”.", remote, remote), pushAnew(b, remote,
 		b.Name, true))
 }
 
@@ -107,7 +107,7 @@ func (w *Workspace) notThere(b vcs.Branch, asked bool) error {
 				b.Name)}
 	}
 	return blockedBy(b.Upstream+" is not there: it was never pushed, or was deleted.",
-		"Push your branch there anew, or follow another with “git branch --set-upstream-to”.",
+		"Push your branch there again, or follow another with “git branch --set-upstream-to”.",
 		pushAnew(b, b.Remote, strings.TrimPrefix(b.Ref, "refs/heads/"), false))
 }
 
@@ -140,24 +140,23 @@ func (w *Workspace) offBranch(ctx context.Context, tip object.ID) error {
 	if err != nil {
 		return out
 	}
-	again := &Offer{"be on " + name + " again, here", func(ctx context.Context, s *Session) error {
+	again := &Offer{"check out " + name + " here", func(ctx context.Context, s *Session) error {
 		return s.backOn(ctx, name, at, tip)
 	}}
 	switch here, there := len(d.Yours), len(d.Theirs); {
 	case here == 0 && there == 0:
-		out.Next = fmt.Sprintf("It is where your branch %s is: be on that again.", name)
+		out.Next = fmt.Sprintf("Your branch %s is at the same commit: check it out again.", name)
 		o = again
 	case there == 0:
-		out.Next = fmt.Sprintf("You were on %s before, and %s here that it does not have. Be on it again with %s: it "+
-			"moves forward to here, and no file changes.", name, words.Count(here, "commit is", "commits are"),
-			words.Is(here, "it", "them"))
+		out.Next = fmt.Sprintf("You were on %s before. It lacks %s that %s here. Check it out here: it moves "+
+			"forward, and no file changes.", name, words.Count(here, "commit", "commits"), words.Is(here, "is", "are"))
 		o = again
 	case here == 0:
-		out.Next = fmt.Sprintf("You were on %s before, which is %s further, and nothing is here that it does not "+
-			"have. Go there with “git switch %s”.", name, words.Count(there, "commit", "commits"), name)
+		out.Next = fmt.Sprintf("You were on %s before. It is %s ahead and has everything that is here. Go there "+
+			"with “git switch %s”.", name, words.Count(there, "commit", "commits"), name)
 	default:
-		out.Next = fmt.Sprintf("You were on %s before. %s here that it does not have, the newest “%s”, and on no "+
-			"branch. Keep %s with “git branch kept” before you leave, then go to your branch with “git switch "+
+		out.Next = fmt.Sprintf("You were on %s before. %s here that no branch has, the newest “%s”. "+
+			"Keep %s with “git branch kept” before you leave, then go to your branch with “git switch "+
 			"%[1]s”.", name, words.Count(here, "commit is", "commits are"),
 			d.Yours[0].Subject(), words.Is(here, "it", "them"))
 		keep := "keep " + words.Is(here, "it", "them") + " under a name"

@@ -89,7 +89,7 @@ func (s *Session) Decide(decided ...settle.Decision) error {
 		}
 		r, ok := s.sharing.recall(d.Key)
 		if !ok {
-			return errors.New("what was decided before about this is not known any more; say another way")
+			return errors.New("the earlier decision about this is no longer known; choose another way")
 		}
 		decided[i] = r.Decision
 	}

@@ -86,7 +86,7 @@ func (w *Workspace) stillThere(ctx context.Context, s *plan.Stuck) error {
 func (s *Session) anew(ctx context.Context, st *plan.Stuck, fetch bool) (*plan.Position, error) {
 	if why := st.NotAnew(); why != "" {
 		return nil, &plan.Blocked{What: words.Sentence(why), Next: words.If(st.NotBack() == "", "It can be taken back.",
-			"It can be gone on with.") + " Nothing was changed."}
+			"It can be continued.") + " Nothing was changed."}
 	}
 	b := st.On
 	b.Tip = st.Left.Before
@@ -154,7 +154,7 @@ func (s *Session) GiveBack(ctx context.Context) (*ledger.Waypoint, error) {
 		return nil, &plan.Blocked{What: "git left nothing half done here.", Next: "There is nothing to take back."}
 	}
 	if why := st.NotBack(); why != "" {
-		return nil, &plan.Blocked{What: words.Sentence(why), Next: "It can be gone on with. Nothing was changed."}
+		return nil, &plan.Blocked{What: words.Sentence(why), Next: "It can be continued. Nothing was changed."}
 	}
 	to, err := s.Planner.Tree(st.Left.Before)
 	if err != nil {
@@ -173,7 +173,7 @@ func (s *Session) GiveBack(ctx context.Context) (*ledger.Waypoint, error) {
 	if j.Carried.Asked > 0 {
 		return nil, &plan.Blocked{What: "Work that git put aside before it began does not fit " +
 			st.Left.Before.Prefix(12) + ".",
-			Next: "Go on from here, or join anew: then it is asked how. Nothing was changed."}
+			Next: "Continue from here, or join again: then you are asked how. Nothing was changed."}
 	}
 	p := &plan.Position{Branch: st.On, Yours: st.Tip(), Theirs: st.Left.Before, Stuck: st, Carried: u, Dirty: st.Dirty,
 		Divergence: &history.Divergence{}}

@@ -63,18 +63,18 @@ func (a *adopting) take() {
 	with, ok := a.board.Adopt(a.at, text)
 	switch {
 	case ok && with == text:
-		a.frame.flash = term.Text(term.Plain, "That edit is in what you write already.")
+		a.frame.flash = term.Text(term.Plain, "Your text contains that edit already.")
 		return
 	case ok:
 		ed.Become(strings.TrimSuffix(with, words.If(a.writing.closed, "\n", "")))
 		a.frame.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain,
-			"Taken over. ctrl+z, while writing, takes it out again.")
+			"Inserted. While you write, ctrl+z removes it again.")
 	case s.New == "":
-		a.frame.flash = term.Warning("What that edit takes out is not there as it was: take it out by hand.")
+		a.frame.flash = term.Warning("The text that this edit removes differs there: remove it by hand.")
 		return
 	default:
 		ed.Insert(s.New)
-		a.frame.flash = term.Warning("What you write is not as it was there, so it was put in at the cursor.")
+		a.frame.flash = term.Warning("Your text differs there, so the edit was inserted at the cursor.")
 	}
 	a.look()
 }
@@ -83,7 +83,7 @@ func (a *adopting) status() term.Line { return a.writing.status() }
 
 func (a *adopting) remark() term.Line {
 	return term.Text(term.Dim,
-		"Enter makes the marked edit in what you write; esc goes back to writing. Nothing on disk "+
+		"Enter makes the marked edit in your text; esc returns to writing. Nothing on disk "+
 			"changes yet.")
 }
 

@@ -203,7 +203,7 @@ func (a *app) resume() tea.Cmd {
 		if n := a.join.Settled; a.notice != "" {
 			a.flash = term.Warning(a.notice)
 		} else if n > 0 {
-			a.flash = term.Text(term.Plain, fmt.Sprintf("Going on where you left: %s kept.",
+			a.flash = term.Text(term.Plain, fmt.Sprintf("Continuing where you left off: %s kept.",
 				words.Count(n, "decision was", "decisions were")))
 		}
 		return a.joined()
@@ -250,14 +250,14 @@ func (a *app) failure(err error) tea.Cmd {
 	case errors.As(err, &over) && over.Unknown:
 		a.inWay = over
 		a.flash = term.Warning(words.List(words.Some(over.Paths, 2)) +
-			" is in the way, and git does not know it. Press m to have it moved aside. Nothing was changed.")
+			" is in the way, and git does not know it. Press m to move it aside. Nothing was changed.")
 	case over != nil && over.Hidden:
 		a.inWay = over
 		a.flash = term.Warning(words.Sentence(over.Error()))
 	case over != nil:
 		a.inWay = over
 		a.flash = term.Warning(words.List(words.Some(over.Paths, 2)) +
-			" has work that is not committed, and the result must change it. Press k to have it carried along. " +
+			" has work that is not committed, and the result must change it. Press k to carry it along. " +
 			"Nothing was changed.")
 	default:
 		a.flash = term.Warning(words.Sentence(err.Error()))
@@ -276,10 +276,10 @@ func (a *app) farewell() string {
 	case a.changed:
 		return "dorvik: done."
 	case picks > 0:
-		return fmt.Sprintf("dorvik: nothing was changed. %s to pick; “dorvik” goes on where you left.",
+		return fmt.Sprintf("dorvik: nothing was changed. %s to pick; “dorvik” continues where you left off.",
 			words.Count(picks, "commit is left", "commits are left"))
 	case kept > 0:
-		return fmt.Sprintf("dorvik: nothing was changed. %s kept; “dorvik” goes on where you left.",
+		return fmt.Sprintf("dorvik: nothing was changed. %s kept; “dorvik” continues where you left off.",
 			words.Count(kept, "decision is", "decisions are"))
 	}
 	return "dorvik: nothing was changed."

@@ -89,7 +89,7 @@ func (s *changeScreen) update(msg tea.Msg) tea.Cmd {
 func (s *changeScreen) view(w, h int) term.Page {
 	p := term.Page{term.Text(term.Plain, " ").Bold(term.Bright, s.file.Path).Add(term.Dim, "   "+s.what).Cut(w), nil}
 	if !s.text {
-		p.Say(w, term.Text(term.Plain, "This is no text: "+words.If(s.file.New.Absent(), "it was deleted.",
+		p.Say(w, term.Text(term.Plain, "This is not text: "+words.If(s.file.New.Absent(), "it was deleted.",
 			words.If(s.file.Old.Absent(), "it is new.", "it was replaced by another version."))))
 		return p
 	}

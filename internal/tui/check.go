@@ -194,7 +194,7 @@ func (s *checkScreen) makeAnew() tea.Cmd {
 	out := newOutput()
 	s.output = out
 	tip, join, terms := s.job.built.Tip, s.job.join, s.makes
-	cmd := s.job.start("making files anew", func(ctx context.Context, _ func(int, int)) (then, error) {
+	cmd := s.job.start("regenerating files", func(ctx context.Context, _ func(int, int)) (then, error) {
 		failed, err := s.job.s.Prover.Make(ctx, join, terms, tip, out.add)
 		return func() tea.Cmd {
 			if s.started = (time.Time{}); failed != nil {
@@ -320,8 +320,8 @@ func (s *checkScreen) without() tea.Cmd {
 func (s *checkScreen) typeCheck() tea.Cmd {
 	f := &finding{screen: s, f: s.job.frame, label: "check by",
 		empty: term.Text(term.Dim, "a command, such as make test"),
-		says: "It is kept for this repository, as dorvik.check, and runs at once in a checkout of its own. Nothing " +
-			"typed clears it: then the check is found from the project's files again."}
+		says: "It is stored for this repository as dorvik.check and runs at once in a checkout of its own. An empty " +
+			"line clears it; then the check is found from the project's files."}
 	f.open(s.line(), act(keys.Next, "keep it and run it", f.typed(func(line string) tea.Cmd {
 		return s.keepCheck(strings.TrimSpace(line))
 	})))

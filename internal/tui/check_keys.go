@@ -21,7 +21,7 @@ func (s *checkScreen) actions() []action {
 		out = append(out, act(keys.Stop, words.If(s.making, "stop it", "stop the check"), s.job.stop))
 	case s.making:
 		agreed := s.unmade || s.mayMake
-		out = append(out, acts(keys.Next, words.If(agreed, "make it anew", "agree and make it anew"), s.makeAnew),
+		out = append(out, acts(keys.Next, words.If(agreed, "regenerate it", "agree and regenerate it"), s.makeAnew),
 			act(keys.Skip, "", s.withoutMaking))
 		out = append(out, s.asksAction(s.makeAnew)...)
 	case s.passed():

@@ -88,7 +88,7 @@ func (s mending) undoMend() tea.Cmd {
 		return s.job.rejoin(func(to *recovery.Session) error { return to.Ledger.GiveBackMends(before) },
 			func() tea.Cmd {
 				s.taken = nil
-				s.job.flash = term.Text(term.Plain, "What was mended at last is taken back.")
+				s.job.flash = term.Text(term.Plain, "The last mend is undone.")
 				return s.enter()
 			})
 	}
@@ -97,7 +97,7 @@ func (s mending) undoMend() tea.Cmd {
 		undone, _, err = to.Ledger.UndoMend()
 		return err
 	}, func() tea.Cmd {
-		s.job.flash = term.Text(term.Plain, "The mend of "+undone.Path+" is taken back.")
+		s.job.flash = term.Text(term.Plain, "The mend of "+undone.Path+" is undone.")
 		return s.enter()
 	})
 }
@@ -107,7 +107,7 @@ func (s mending) mend() tea.Cmd {
 	p := s.places[s.at]
 	text, ok, err := s.job.s.Planner.TextAt(s.job.join.Tree, p.Path)
 	if err != nil || !ok {
-		s.job.flash = term.Warning(p.Path + " holds no text that could be edited.")
+		s.job.flash = term.Warning(p.Path + " contains no text to edit.")
 		return nil
 	}
 	ed := term.NewEditor(text, 1)

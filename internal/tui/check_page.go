@@ -45,7 +45,7 @@ func (s *checkScreen) view(w, h int) term.Page {
 	case s.passed():
 		p.Say(w, term.Line{}.Bold(term.Joined, "✓ The joined code passes. ").
 			Add(term.Plain, s.line()+" ended well after "+words.Seconds(s.result.Took)+"."))
-		p.Say(w, term.Text(term.Dim, "That is the very tree that will be pushed."))
+		p.Say(w, term.Text(term.Dim, "Exactly this tree will be pushed."))
 		p.Rows(s.page().eachRows(w))
 	default:
 		p.Say(w, term.Line{}.Bold(term.Bright, "Does the joined code build? ").
@@ -81,12 +81,12 @@ func (s checkPage) makingPage(p term.Page, w, h int) term.Page {
 		p.Say(w, term.Line{}.Bold(term.Bright, "Making "+one.Path+" anew. ").Add(term.Dim,
 			words.Seconds(s.job.now().Sub(s.started))))
 	case s.unmade:
-		p.Say(w, term.Line{}.Bold(term.Trouble, "✗ "+one.Path+" could not be made anew. ").Add(term.Plain,
+		p.Say(w, term.Line{}.Bold(term.Trouble, "✗ "+one.Path+" could not be regenerated. ").Add(term.Plain,
 			"Nothing has been changed or pushed. Try again, or go back and take a side. Going on without leaves "+
 				"yours in it where both changed it."))
 	default:
 		p.Say(w, term.Line{}.Bold(term.Bright, "A program makes "+one.Path+". ").Add(term.Plain,
-			"All else is settled, so it can be made anew from the joined files:"))
+			"All else is settled, so it can be regenerated from the joined files:"))
 		p.Blank()
 		for _, m := range todo {
 			p.Row(term.Text(term.Plain, "    ").Bold(term.Bright, "$ "+m.Command))
@@ -152,7 +152,7 @@ func (s checkPage) stepRows(w int) (p term.Page) {
 		}
 		switch {
 		case step.Known:
-			l = l.Add(term.Dim, "   passed before, on this very tree")
+			l = l.Add(term.Dim, "   passed before, on exactly this tree")
 		case step.First != "":
 			l = l.Add(term.Dim, "   first: "+step.First+"; all of it follows")
 		}
@@ -230,7 +230,7 @@ func (s checkPage) failedPage(p term.Page, w, h int) term.Page {
 	next := "Nothing has been changed or pushed."
 	switch {
 	case s.holder == "":
-		next += " None of your commits is left to hold an edit: all of them are on their side already."
+		next += " None of your commits can hold an edit: all of them are on their side already."
 	case len(s.places) > 0 && h < small:
 		next += " Mend it here and check again."
 	case len(s.places) > 0:
@@ -248,7 +248,7 @@ func (s checkPage) failedPage(p term.Page, w, h int) term.Page {
 		p.Say(w, term.Line{}.Mark(term.MarkWarning).Add(term.Plain, "It may fail for what the checkout lacks: "+l+"."))
 	}
 	if len(s.lacks) > 0 {
-		p.Say(w, term.Text(term.Dim, "So it was not asked who builds: that would blame somebody on a guess."))
+		p.Say(w, term.Text(term.Dim, "So base, yours and theirs were not checked: that could blame the wrong person."))
 	}
 	p.Rows(s.whoRow(w))
 	p.Rows(s.eachRows(w))

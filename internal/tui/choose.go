@@ -229,8 +229,8 @@ var about = map[plan.Route][2]string{
 		"Suits you when others already build on your commits, or when it should stay visible that there were two " +
 			"lines."},
 	plan.Pick: {"the picked commits are made again after yours",
-		"The picked commits stay where they are. If that branch is joined later, the same change is met twice, and " +
-			"found to be there already."},
+		"The picked commits stay where they are. If that branch is joined later, Dorvik finds that the change is " +
+			"there already."},
 }
 
 // aboutCounter describes taking a join back by a commit.
@@ -323,7 +323,7 @@ func (s *chooseScreen) leavesOut(f *facts, j *plan.Join) {
 			f.fact("leaves out", term.Text(term.Plain, id).Add(term.Dim, " has nothing left to add"))
 		case replay.Dropped:
 			f.fact("leaves out", term.Text(term.Plain, id).Add(term.Dim,
-				" as you wished; n on Settle takes it back in"))
+				" as you wished; n on Settle brings it back"))
 		}
 	}
 }

@@ -76,10 +76,9 @@ func (s *consentScreen) always() tea.Cmd {
 		names = append(names, name+" <"+email+">")
 	}
 	slices.Sort(names)
-	s.job.ask(term.Warning("What "+words.List(words.Some(names, 3))+" "+words.Is(len(names), "changes",
-		"change")+" then runs "+
-		"here without being asked about, in this repository. That goes by the e-mail in commits, which whoever may "+
-		"push can write. Always?"), "always run it", func() tea.Cmd {
+	s.job.ask(term.Warning("Changes by "+words.List(words.Some(names, 3))+" will then run in this repository "+
+		"without a question. They are known by the e-mail address in commits, which anyone who can push can write. "+
+		"Always?"), "always run it", func() tea.Cmd {
 		for email := range people {
 			if err := s.job.s.Ledger.Trust(email); err != nil {
 				return s.job.failed(err)
@@ -133,7 +132,7 @@ func asksRows(j *job, t *prove.Terms, w int) (p term.Page) {
 func askedOf(j *job, f *prove.Unagreed) term.Line {
 	l := term.Line{}.Mark(term.MarkWarning).Bold(term.Bright, f.Path)
 	if len(f.By) == 0 {
-		return l.Add(term.Plain, "  changed since you agreed, and it cannot be told by whom")
+		return l.Add(term.Plain, "  changed since you agreed, by an unknown person")
 	}
 	n := f.By[0]
 	did := words.If(f.Was.IsZero(), "added", words.If(f.ID.IsZero(), "taken away", "changed"))
@@ -149,7 +148,7 @@ func askedOf(j *job, f *prove.Unagreed) term.Line {
 // changedRows returns the lines of a file that changed since the agreement.
 func changedRows(f *prove.Unagreed, w int) (p term.Page) {
 	if f.Change.From == f.Change.To {
-		return term.Page{term.Text(term.Dim, "It is no text, or is not here to be shown.")}
+		return term.Page{term.Text(term.Dim, "It is not text, or is not here to be shown.")}
 	}
 	f.Lines(func(l string, added bool) {
 		if added {

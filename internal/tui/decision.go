@@ -78,6 +78,5 @@ func (s *decisionScreen) status() term.Line { return term.Text(term.Dim, "a deci
 
 func (s *decisionScreen) remark() term.Line {
 	return term.Text(term.Dim,
-		"Found by joining the two sides anew and comparing: it holds whoever made the merge, and with "+
-			"what.")
+		"Found by joining the two sides again and comparing, whoever made the merge and with any tool.")
 }

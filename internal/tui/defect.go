@@ -78,10 +78,10 @@ func (f *frame) defectPage() (p term.Page) {
 		say(term.Text(term.Plain, "The failure changed neither branch nor files, and what you decided is kept."))
 		if f.anew != nil {
 			say(term.Text(term.Plain, "").Bold(term.Bright, keys.Back.Help().Key).Add(term.Plain,
-				"  begin anew at Look"))
+				"  start again at Look"))
 		}
 		say(term.Text(term.Plain, "").Bold(term.Bright, keys.Quit.Help().Key).Add(term.Plain,
-			"    leave; “dorvik” goes on where you left"))
+			"    leave; “dorvik” continues where you left off"))
 	}
 	for len(p) < f.h {
 		p.Blank()

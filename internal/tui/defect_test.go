@@ -58,7 +58,7 @@ func TestAPanicOfAScreenIsToldInItsPlace(t *testing.T) {
 		told := sees()
 		assert.Contains(t, told, "A defect in Dorvik, not in your repository ("+name+", at tui/defect_test.go:")
 		assert.Contains(t, told, "changed neither branch nor files")
-		assert.Contains(t, told, "esc begin anew at Look")
+		assert.Contains(t, told, "esc start again at Look")
 
 		f.task = &task{vital: true}
 		m.Update(press("esc"))

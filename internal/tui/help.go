@@ -44,8 +44,8 @@ func legend() term.Page {
 			Then(say(term.MarkTheirs, "theirs", ": what others pushed")[1:]),
 		say(term.MarkBase, "base", ": what both started from   ").
 			Then(say(term.MarkJoined, "joined", ": yours and theirs, the two halves, brought together")[1:]),
-		say(term.MarkOpen, "a conflict", " that wants a decision   ").Then(say(term.MarkSettled, "settled",
-			", or well")[1:]).
+		say(term.MarkOpen, "a conflict", " that needs a decision   ").Then(say(term.MarkSettled, "settled",
+			", or succeeded")[1:]).
 			Add(term.Plain, "   ").Mark(term.MarkFailed).Add(term.Plain,
 			"failed   ").Mark(term.MarkWarning).Add(term.Plain, "look at this"),
 		say(term.MarkBehind, "left behind", " by a rebase, or not needed; a waypoint keeps it"),

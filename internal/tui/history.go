@@ -626,8 +626,8 @@ func (s *historyScreen) remark() term.Line {
 
 // ask opens the search with its last text.
 func (s *historyScreen) ask(typed string) tea.Cmd {
-	f := &finding{screen: s, f: s.job.frame, label: "find", says: "All of what you type has to be true of a commit. " +
-		"Large and small letters count alike.",
+	f := &finding{screen: s, f: s.job.frame, label: "find", says: "A commit must match everything you type. Case " +
+		"does not matter.",
 		empty: term.Text(term.Dim, "words, ").Bold(term.Plain, "by:").Add(term.Dim, "ilka, ").Bold(term.Plain,
 			"in:").Add(term.Dim, "fares/, ").
 			Bold(term.Plain, "since:").Add(term.Dim, "2026-03, ").Bold(term.Plain, "until:").Add(term.Dim,

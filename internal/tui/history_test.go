@@ -173,7 +173,7 @@ func TestPictures(t *testing.T) {
 	b := newBench(t, s.Clone)
 	dir := filepath.Dir(s.Clone)
 	b.press("p")
-	b.see("A PICTURE", "▶ overlap", "▸SVG", "skerry-overlap.svg", "on light ground")
+	b.see("A PICTURE", "▶ overlap", "▸SVG", "skerry-overlap.svg", "light background")
 	b.fits("a picture")
 	b.press("v", "enter")
 	b.see("skerry-overlap.svg is written.")

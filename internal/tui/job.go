@@ -254,7 +254,7 @@ func (j *job) returning(asks *change.AsksError) tea.Cmd {
 		j.flash = term.Text(term.Plain, "What you have not committed in "+words.List(words.Some(asks.Paths,
 			3))+" does not "+
 			"fit "+where+
-			". Say how it is to be; until then nothing is changed.")
+			". Choose how it should be. Nothing changes until then.")
 		return cmd
 	})
 }

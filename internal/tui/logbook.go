@@ -162,9 +162,8 @@ const cleanAge = 30 * 24 * time.Hour
 
 // clean removes what old waypoints keep, after a question.
 func (s *logbookScreen) clean() tea.Cmd {
-	s.job.ask(term.Warning("What waypoints keep that are older than 30 days is forgotten: it cannot be gone back "+
-		"to then, and "+
-		"the logbook goes on telling what was done. Clean them?"), "clean them", func() tea.Cmd {
+	s.job.ask(term.Warning("Waypoints older than 30 days lose what they keep. You can no "+
+		"longer go back to them; the logbook still tells what was done. Clean them?"), "clean them", func() tea.Cmd {
 		return s.job.start("cleaning", func(ctx context.Context, _ func(int, int)) (then, error) {
 			n, err := s.job.s.Clean(ctx, cleanAge)
 			return func() tea.Cmd {
@@ -263,7 +262,7 @@ func (s *logbookScreen) kept(w int) (p term.Page) {
 	case e.Waypoint == "":
 		fact("waypoint", "none: nothing was joined here before it")
 	case point == nil:
-		fact("waypoint", "cleaned: what was done is still told, and nothing is kept of it")
+		fact("waypoint", "cleaned: the logbook still tells what was done, but nothing is kept of it")
 	default:
 		fact("decisions", words.If(len(point.Decisions) == 0, "none were asked", words.Count(len(point.Decisions),
 			"was made", "were made")+"; enter tells them"))

@@ -219,7 +219,7 @@ func (s *lookScreen) half() string {
 	if s.job.pos.Stuck == nil {
 		return ""
 	}
-	return fmt.Sprintf("You join anew: %s that git left half done is put away when you accept the result, and undo "+
+	return fmt.Sprintf("You join again: %s that git left half done is put away when you accept the result, and undo "+
 		"brings it back. Esc goes back to it.", s.job.pos.Stuck.What())
 }
 
@@ -235,7 +235,7 @@ func (s *lookScreen) obstacle() string {
 	if s.job.inWay == nil {
 		return ""
 	}
-	say := "The join must change %s, where you have work that is not committed. Press k to have it carried along, or " +
+	say := "The join must change %s, where you have work that is not committed. Press k to carry it along, or " +
 		"commit it before you accept the result; until then nothing is touched."
 	switch {
 	case s.job.aside:
@@ -244,7 +244,7 @@ func (s *lookScreen) obstacle() string {
 	case s.job.inWay.Hidden:
 		return words.Sentence(s.job.inWay.Error())
 	case s.job.inWay.Unknown:
-		say = "The join must write where you have %s, which git does not know. Press m to have it moved aside when " +
+		say = "The join must write where you have %s, which git does not know. Press m to move it aside when " +
 			"you accept the result; until then nothing is touched."
 	}
 	return fmt.Sprintf(say, words.List(words.Some(s.job.inWay.Paths, 4))) + s.foreseen()

@@ -51,9 +51,9 @@ func (o *lostScreen) mend() plan.Mend { return o.job.join.Lost[o.at] }
 func (o *lostScreen) actions() []action {
 	var out []action
 	if o.now[o.at] != "" {
-		out = append(out, acts(keys.Next, "write it into what is there now", o.again))
+		out = append(out, acts(keys.Next, "write it into the present text", o.again))
 	}
-	out = append(out, act(keys.Drop, "let it go", o.letGo))
+	out = append(out, act(keys.Drop, "discard it", o.letGo))
 	if len(o.now) > 1 {
 		turn := func(by int) func() tea.Cmd {
 			return quietly(func() { o.at = (o.at + by + len(o.now)) % len(o.now); o.scroll.To(0) })
@@ -68,7 +68,7 @@ func (o *lostScreen) letGo() tea.Cmd {
 	m, s := o.mend(), o.checkScreen
 	o.job.close()
 	return s.job.rejoin(func(to *recovery.Session) error { return to.Ledger.LetGo(m) }, func() tea.Cmd {
-		s.job.flash = term.Text(term.Plain, "The mend of "+m.Path+" is let go.")
+		s.job.flash = term.Text(term.Plain, "The mend of "+m.Path+" is discarded.")
 		return s.enter()
 	})
 }
@@ -112,7 +112,7 @@ func (o *lostScreen) status() term.Line {
 }
 
 func (o *lostScreen) remark() term.Line {
-	return term.Text(term.Dim, "It is not part of the result, and is kept until you write it anew or let it go.")
+	return term.Text(term.Dim, "It is not part of the result, and is kept until you write it again or discard it.")
 }
 
 func (o *lostScreen) view(w, h int) term.Page {

@@ -18,10 +18,10 @@ import (
 func (j *job) noteTo(who, text string, right term.Line, given func(how string)) tea.Cmd {
 	ed := term.NewEditor(text, 1)
 	title := term.Text(term.Plain, " ").Bold(term.Bright, "A NOTE TO "+strings.ToUpper(who)).Add(term.Dim,
-		"  change it as you like; ctrl+s gives it on")
-	j.open(&writing{frame: j.frame, ed: ed, right: right, name: "note.md", keeps: "give it on",
+		"  edit it as you like; ctrl+s sends it")
+	j.open(&writing{frame: j.frame, ed: ed, right: right, name: "note.md", keeps: "send it",
 		own:    j.s.Repo.Editor,
-		says:   "Nothing of it has gone anywhere yet.",
+		says:   "Nothing has been sent yet.",
 		around: func(w, h int) term.Page { return append(term.Page{title.Cut(w), nil}, ed.View(w, h-2)...) },
 		save:   func(text string) tea.Cmd { return j.giveNote(text, given) }})
 	return nil
@@ -29,7 +29,7 @@ func (j *job) noteTo(who, text string, right term.Line, given func(how string)) 
 
 // giveNote passes a note to the command of dorvik.note or to the clipboard, and keeps a copy in the git directory.
 func (j *job) giveNote(text string, given func(how string)) tea.Cmd {
-	return j.start("giving the note on", func(ctx context.Context, _ func(int, int)) (then, error) {
+	return j.start("sending the note", func(ctx context.Context, _ func(int, int)) (then, error) {
 		line, err := j.s.Prover.OwnProgram(ctx, "dorvik.note")
 		if err != nil {
 			return nil, err
@@ -40,7 +40,7 @@ func (j *job) giveNote(text string, given func(how string)) tea.Cmd {
 		}
 		if line != "" {
 			if err := check.Give(ctx, j.s.Repo.Where().Dir, line, text); err != nil {
-				return nil, fmt.Errorf("giving the note on (dorvik.note): %w; it is kept in %s", err, file)
+				return nil, fmt.Errorf("sending the note (dorvik.note): %w; it is kept in %s", err, file)
 			}
 		}
 		return func() tea.Cmd {

@@ -92,7 +92,7 @@ func (o *opening) view(w, h int) term.Page {
 		p.Say(w, term.Line{}.Bold(term.Trouble, b.What+" ").Add(term.Plain, b.Next))
 	case errors.Is(o.why, context.Canceled):
 		p.Say(w, term.Line{}.Bold(term.Bright, "Cancelled. ").Add(term.Plain,
-			"Where you stand was not looked at to the end."))
+			"Your position was not read to the end."))
 	default:
 		p.Say(w, term.Line{}.Bold(term.Trouble, "This did not work. ").Add(term.Plain, words.Sentence(o.why.Error())))
 	}

@@ -104,7 +104,7 @@ func keptWords(o lookback.Other) string {
 		return fmt.Sprintf("%s, %s otherwise in the result:", words.Count(n, "file", "files"),
 			words.Is(n, "which is", "all of them"))
 	}
-	return fmt.Sprintf("%d of %d files as they left them; otherwise in the result:", o.Kept, n)
+	return fmt.Sprintf("%d of %d files as they left them; changed in the result:", o.Kept, n)
 }
 
 func (s *othersScreen) status() term.Line {

@@ -111,7 +111,7 @@ func (o *pairScreen) sideRows(i, w int) (p term.Page) {
 				"   was "+f.From)).Cut(w))
 		lines := s.edits.Lines[k]
 		if len(lines) == 0 {
-			p.Row(term.Text(term.Dim, "  "+words.If(f.New.Absent(), "deleted", "no line of it is another")))
+			p.Row(term.Text(term.Dim, "  "+words.If(f.New.Absent(), "deleted", "no line changed")))
 		}
 		for _, l := range lines {
 			p.Rows(briefLine(l, w))

@@ -68,7 +68,7 @@ func (s *pictureScreen) actions() []action {
 	}
 	out := append([]action{acts(keys.Next, "write it", s.write)}, s.rows.keys("drawing")...)
 	return append(out, act(keys.Left, "format", turn(-1)), also(keys.Right, turn(1)),
-		act(keys.Views, words.If(s.dark, "on light ground", "on dark ground"), quietly(func() { s.dark = !s.dark })),
+		act(keys.Views, words.If(s.dark, "light background", "dark background"), quietly(func() { s.dark = !s.dark })),
 		act(keys.Back, "", quietly(s.job.close)))
 }
 
@@ -112,7 +112,7 @@ func (s *pictureScreen) view(w, h int) term.Page {
 			l = l.Add(term.Dim, " "+name+"   ")
 		}
 	}
-	p.Row(l.Add(term.Dim, words.If(s.dark, "on dark ground", "on light ground, as paper is")))
+	p.Row(l.Add(term.Dim, words.If(s.dark, "dark background", "on a light background, as on paper")))
 	if h > 12 {
 		p.Blank()
 	}

@@ -101,14 +101,14 @@ func (s *pushScreen) next() (out []action) {
 	case s.ready.Moved:
 		out = append(out, acts(keys.Next, "look at what is new", s.lookAgain))
 	case s.blocked() && s.job.inWay.Unknown:
-		out = append(out, act(keys.Next, "have it moved aside", quietly(s.job.moveAside)))
+		out = append(out, act(keys.Next, "move it aside", quietly(s.job.moveAside)))
 	case s.blocked() && s.job.inWay.Hidden:
 		out = append(out, acts(keys.Next, "look again", s.lookAgain))
 	case s.blocked():
 		out = append(out, acts(keys.Next, "carry your work along", func() tea.Cmd { return s.job.carryWork(s.enter) }))
 	case s.ready.Gone || s.refused != nil && s.refused.Refusal.Kind == vcs.Gone:
-		out = append(out, acts(keys.Next, words.If(s.joins(), "join here, and make it there anew", "make it there "+
-			"anew"),
+		out = append(out, acts(keys.Next, words.If(s.joins(), "join here, and create it there again", "create it "+
+			"there again"),
 			s.makeAnew))
 	case s.job.pos.Resumes() != nil && s.joins():
 		goes("put it on "+s.job.pos.Branch.Name, false)
@@ -277,7 +277,7 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 			what = "What was in conflict is settled and staged. Nothing is committed; l, then u brings it back as it " +
 				"was."
 		case s.job.pos.Resumes() == nil:
-			what = "Joined anew: your branch and files are at the result."
+			what = "Joined again: your branch and files are at the result."
 		}
 		s.job.resumed = s.job.pos.Resumes() == nil && push
 		cmd = s.job.nav.startOver(true)

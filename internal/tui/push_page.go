@@ -60,7 +60,7 @@ func (s *pushScreen) headline(p *term.Page, w int) bool {
 	case d.Gone:
 		p.Say(w, term.Line{}.Bold(term.Trouble, "▲ "+up+" is gone at the remote. ").Add(term.Plain,
 			"Somebody deleted it there, or "+
-				"gave it another name. Ask before you make it anew; esc goes back, and nothing is changed."))
+				"gave it another name. Ask before you create it again; esc goes back, and nothing is changed."))
 	case s.job.pos.Resumes() != nil &&
 		s.joins():
 		p.Say(w, term.Line{}.Bold(term.Joined, "Ready to finish. ").Add(term.Plain,
@@ -106,11 +106,11 @@ func (s *pushScreen) inTheWay(p *term.Page, w int) {
 	text := "The result must change it. Press enter to have your work carried along: it is joined onto the result, " +
 		"what does not fit is asked, and nothing of it is committed. Or commit it first."
 	if s.job.inWay.Hidden {
-		text = "git was told to take it for unchanged, and it is not. Have git look again with “git update-index " +
+		text = "git was told to treat it as unchanged, and it is not. Make git look again with “git update-index " +
 			"--no-skip-worktree --no-assume-unchanged”, then look again with f on Look."
 	}
 	if s.job.inWay.Unknown {
-		text = "git does not know it, and the result must write there. Press enter to have it moved aside; undo " +
+		text = "git does not know it, and the result must write there. Press enter to move it aside; undo " +
 			"brings it back. Or move it yourself."
 	}
 	p.Say(w, term.Line{}.Bold(term.Trouble, "▲ Not yet: "+names+" is in the way. ").Add(term.Plain, text))
@@ -290,7 +290,7 @@ func (s *pushScreen) withMend() string {
 	case len(s.job.join.Mended) > 0:
 		return ", with the mend"
 	case made:
-		return ", with what was made anew"
+		return ", with the regenerated files"
 	}
 	return ""
 }

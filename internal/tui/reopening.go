@@ -71,7 +71,7 @@ func (f *joinedFile) open(ok bool) {
 func (f *joinedFile) more(r *reader, ok bool) []action {
 	does := "it is read"
 	if f.nextUnread() != "" {
-		does = "it is read; the next"
+		does = "mark as read; the next"
 	}
 	out := []action{acts(keys.Next, does, f.markRead)}
 	holder, holds := f.job.join.MendHolder()

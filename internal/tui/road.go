@@ -189,9 +189,9 @@ func (s *roadScreen) take(wish replay.Wish) tea.Cmd {
 	id, row, was := s.step().Commit.ID, s.list.row, s.job.join.Open
 	return s.job.rejoin(func(to *recovery.Session) error { return to.Ledger.Wish(id, wish) }, func() tea.Cmd {
 		s.changed, s.prices = true, map[wished]*plan.Price{}
-		what := "Replayed anew from there: nothing more is asked."
+		what := "Replayed again from there: nothing more is asked."
 		if more := s.job.join.Open - was; more > 0 {
-			what = "Replayed anew from there: " + words.Count(more, "decision more is", "decisions more are") + " " +
+			what = "Replayed again from there: " + words.Count(more, "more decision is", "more decisions are") + " " +
 				"asked."
 		}
 		s.job.flash = term.Text(term.Plain, what)
@@ -232,7 +232,7 @@ func (s *roadScreen) editFiles() tea.Cmd {
 		files, err := s.job.s.Planner.FilesOf(&st)
 		return func() tea.Cmd {
 			if len(files) == 0 {
-				s.job.flash = term.Text(term.Plain, "It changes no file that is text after it.")
+				s.job.flash = term.Text(term.Plain, "This commit changes no text file.")
 				return nil
 			}
 			if s.list.row = row; len(files) == 1 {
@@ -251,13 +251,12 @@ func (s *roadScreen) editFile(path string) tea.Cmd {
 	wish := s.job.pos.Wishes[st.Commit.ID]
 	text, ok, err := s.job.s.Planner.TextAfter(st, path)
 	if err != nil || !ok {
-		s.job.flash = term.Warning(path + " holds no text that could be edited.")
+		s.job.flash = term.Warning(path + " contains no text to edit.")
 		return nil
 	}
 	ed := term.NewEditor(text, 1)
 	title := term.Text(term.Plain, " ").Bold(term.Bright, path).Add(term.Dim,
-		"  in “"+st.Commit.Subject()+"”; what stands on it is "+
-			"replayed with what you write")
+		"  in “"+st.Commit.Subject()+"”; later commits are replayed on top of it")
 	s.job.open(&writing{frame: s.job.frame, ed: ed, right: s.status(), name: path, own: s.job.s.Repo.Editor,
 		around: func(w, h int) term.Page { return append(term.Page{title.Cut(w), nil}, ed.View(w, h-2)...) },
 		save: func(to string) tea.Cmd {
@@ -293,7 +292,7 @@ func (c *fileChoice) update(msg tea.Msg) tea.Cmd { return c.rows.update(msg) }
 
 func (c *fileChoice) view(w, h int) term.Page {
 	p := term.Page{nil}
-	p.Head("ITS FILES", "  which is to be edited in this commit?")
+	p.Head("ITS FILES", "  Which file should be edited in this commit?")
 	p.Blank()
 	rows := c.rows.on(nil, w)
 	for _, name := range c.files {

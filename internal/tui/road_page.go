@@ -155,7 +155,7 @@ func (j *job) whyLeft(st *replay.Step) string {
 				return "not needed: nothing of it is left, as you settled it"
 			}
 		}
-		return "not needed: nothing of it is left, all it changes is so already"
+		return "not needed: nothing of it is left, its changes are there already"
 	case replay.Dropped:
 		return "left out by you"
 	}

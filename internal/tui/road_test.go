@@ -23,7 +23,7 @@ func TestRoad(t *testing.T) {
 	b.press("n")
 	b.see("THE ROAD", "≠ 8816c1d  Charge vehicles", "asks 1 decision", "◌ b9b7987",
 		"not needed: d34e868 holds the same change",
-		"as it is now: asks 1 decision", "left out", "loses", "asks 1 decision less", "to skip is 2")
+		"as it is now: asks 1 decision", "left out", "loses", "asks 1 fewer decision", "to skip is 2")
 	b.press("enter")
 	b.see("conflict 1 of 2", "fares/fares.go")
 
@@ -50,7 +50,7 @@ func TestRoad(t *testing.T) {
 
 	// An earlier decision is changed, and the commit taken back in; only what that opens is asked.
 	b.press("n", "down", "down", "1", "enter")
-	b.see("1 decision more is asked")
+	b.see("1 more decision is asked")
 	b.press("up", "enter")
 	b.see("fares/fares.go", "of 2 settled")
 	b.press("2", "enter")

@@ -205,9 +205,9 @@ func (s *settleScreen) remarkOf() term.Line {
 	case s.aside(q) != "":
 		return term.Text(term.Dim, "Put aside: "+s.aside(q)+". It can be settled all the same; m takes it up again.")
 	case s.way == unmarked && q.Question.Doubt != "":
-		return term.Text(term.Dim, "Nothing is suggested, as "+q.Question.Doubt+": say which, by number or with ↑↓.")
+		return term.Text(term.Dim, "No way is suggested: "+q.Question.Doubt+". Choose one by its number or with ↑↓.")
 	case s.way == unmarked:
-		return term.Text(term.Dim, "Nothing is suggested, so nothing is marked: say which, by number or with ↑↓.")
+		return term.Text(term.Dim, "No way is suggested. Choose one by its number or with ↑↓.")
 	case s.way >= len(q.Question.Ways):
 		return term.Text(term.Dim, "Write the place yourself, starting from what it holds now.")
 	}

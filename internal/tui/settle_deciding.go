@@ -46,8 +46,8 @@ func (s deciding) decide() tea.Cmd {
 func (s deciding) decideFile(way settle.Way) tea.Cmd {
 	q := s.question()
 	if way == settle.Anew && s.job.join.Stops[q.Stop].Uncommitted {
-		s.job.flash = term.Warning("That is not committed, so it is not made anew here: take a side, and make it " +
-			"anew yourself.")
+		s.job.flash = term.Warning("That is not committed, so it is not regenerated here: take a side, and " +
+			"regenerate it yourself.")
 		return nil
 	}
 	var all []settle.Decision
@@ -77,7 +77,7 @@ func (s deciding) record(d settle.Decision) tea.Cmd {
 }
 
 func (s deciding) undoDecision() tea.Cmd {
-	return s.stepDecision((*ledger.Ledger).UndoDecision, "is taken back")
+	return s.stepDecision((*ledger.Ledger).UndoDecision, "is undone")
 }
 
 func (s deciding) redoDecision() tea.Cmd {
@@ -93,7 +93,7 @@ func (s deciding) stepDecision(step func(to *ledger.Ledger) (settle.Decision, bo
 		return err
 	}, func() tea.Cmd {
 		if !any {
-			s.job.flash = term.Text(term.Plain, "There is no decision to undo, or to make again.")
+			s.job.flash = term.Text(term.Plain, "There is no decision to undo or to redo.")
 			return nil
 		}
 		at := max(0, min(s.at, len(s.job.questions)-1))
@@ -115,8 +115,8 @@ func (s deciding) forget() tea.Cmd {
 		return err
 	}, func() tea.Cmd {
 		cmd := s.turnTo(min(at, len(s.job.questions)-1))
-		s.job.flash = term.Text(term.Plain, words.If(n > 0, "It is forgotten how this was settled before.",
-			"This is remembered by a colleague; it can be forgotten where it was decided."))
+		s.job.flash = term.Text(term.Plain, words.If(n > 0, "The earlier decision is forgotten.",
+			"A colleague decided this; only their repository can forget it."))
 		return cmd
 	})
 }
@@ -135,7 +135,7 @@ func (s deciding) takeEdits() tea.Cmd {
 	parts, at := s.parts(q)
 	before, after := linesAround(parts, at, s.job.h)
 	t := &taking{above: before, below: after, from: q.Question.Place.Base.Lo + 1,
-		frame: s.job.frame, board: board, right: s.status(), start: board.Text(), keeps: "settle it so",
+		frame: s.job.frame, board: board, right: s.status(), start: board.Text(), keeps: "settle it this way",
 		title: term.Text(term.Plain, " ").Bold(term.Bright, q.Question.Path).Add(term.Dim,
 			place(q)), first: 1 + linesBefore(parts, at)}
 	t.keep = func(text string) tea.Cmd {

@@ -78,7 +78,7 @@ func (s settlePage) resultPage(q *plan.Attributed, w, h int, whole bool) term.Pa
 	head := term.Text(term.Plain, " ").Bold(term.Joined, "RESULT")
 	if s.way == unmarked {
 		head = head.Add(term.Dim,
-			fmt.Sprintf("  not said yet; %s around the place, which is as it was before both edits",
+			fmt.Sprintf("  not decided yet; %s around the place, which is as before both edits",
 				path))
 	} else {
 		head = head.Add(term.Dim, fmt.Sprintf("  lines %d–%d of the %d that %s will hold%s", s.result.At()+1,
@@ -89,7 +89,7 @@ func (s settlePage) resultPage(q *plan.Attributed, w, h int, whole bool) term.Pa
 
 // until describes until when the shown result holds, if not to the end.
 func (s settlePage) until(q *plan.Attributed) string {
-	return words.If(s.chosen(q).Way == settle.Anew, ", till it is made anew", "")
+	return words.If(s.chosen(q).Way == settle.Anew, ", until it is regenerated", "")
 }
 
 // resultRows draws lines [start, end) of the result; the part at is marked.

@@ -58,7 +58,7 @@ func TestWhatJoinedByItselfIsReopened(t *testing.T) {
 	gittest.Own(t, "dorvik.check", "true")
 	b := newBench(t, s.Clone)
 	b.press("enter", "enter", "enter", "enter", "j", "down", "enter")
-	b.see("routes.json", "reopen it, edit by edit", "it is read; the next")
+	b.see("routes.json", "reopen it, edit by edit", "mark as read; the next")
 	b.fits("a joined file")
 	b.press("t")
 	b.see("becomes part of your last commit", "edits taken", `{"name": "Skua", "cars": 24}`)
@@ -82,7 +82,7 @@ func TestWhatJoinedByItselfIsReopened(t *testing.T) {
 	b.press("j", "down", "enter", "t")
 	b.see("holds more than the edits of both sides")
 	b.press("enter")
-	b.see("notices/pier.txt", "it is read; the next")
+	b.see("notices/pier.txt", "mark as read; the next")
 	for range len(b.m.joinedAlone) - 1 {
 		b.press("enter")
 	}
@@ -97,7 +97,7 @@ func TestAskingAColleague(t *testing.T) {
 	b := newBench(t, s.Clone)
 	b.press("enter", "enter", "@")
 	b.see("A NOTE TO ILKA", "## fares/fares.go, in func VehicleFare, was lines 42–43",
-		"Nothing of it has gone anywhere yet.")
+		"Nothing has been sent yet.")
 	b.fits("a note")
 	b.press("!", "ctrl+s")
 	b.see("The note is on the clipboard", "Put this conflict aside until Ilka answers?")
@@ -236,7 +236,7 @@ func TestACommitIsEditedOnTheRoad(t *testing.T) {
 	mine := gittest.At(t, s.Clone)
 	b := newBench(t, s.Clone)
 	b.press("enter", "enter", "enter", "enter", "n", "end", "j")
-	b.see("ITS FILES", "which is to be edited in this commit?", "▶ timetable/sailing.go")
+	b.see("ITS FILES", "Which file should be edited in this commit?", "▶ timetable/sailing.go")
 	b.fits("its files")
 	b.press("down", "enter")
 	b.see("timetable/sailing_test.go  in “Print the berth on the ticket”")

@@ -67,7 +67,7 @@ func (t *task) defect(err error) error {
 	case !errors.As(err, &is):
 		return err
 	case t.vital:
-		return fmt.Errorf("%s failed: %w. Leave, and start dorvik again: it makes branch and files whole", t.doing, err)
+		return fmt.Errorf("%s failed: %w. Leave, and start dorvik again: it completes the change", t.doing, err)
 	}
 	return fmt.Errorf("%s failed: %w. Your branch and files are as they were", t.doing, err)
 }

@@ -699,7 +699,7 @@ func TestWhatIsInTheWayIsMovedAside(t *testing.T) {
 	b := newBench(t, mine.Dir)
 	b.see("The join must write where you have quay, which git does not know", "m move it aside")
 	b.press("enter", "enter", "enter")
-	b.see("Not yet: quay is in the way", "enter have it moved aside")
+	b.see("Not yet: quay is in the way", "enter move it aside")
 	b.press("b")
 	assert.Equal(t, "ignored, and mine\n", mine.Read("quay"))
 	b.press("enter")

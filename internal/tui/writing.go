@@ -51,7 +51,7 @@ func (e *writing) actions() []action {
 // find asks for a text and goes to its next occurrence. With the same text it goes to the one after.
 func (e *writing) find() tea.Cmd {
 	f := &finding{screen: e, f: e.frame, label: "find", empty: term.Text(term.Dim, "a text in what you write"),
-		says: "Small letters stand for both. ctrl+f, then enter, goes to the next place."}
+		says: "Lower case matches both cases. ctrl+f, then enter, goes to the next place."}
 	f.open(e.ed.Sought, act(keys.Next, "go there", f.typed(func(text string) tea.Cmd {
 		if text != "" && !e.ed.Seek(text) {
 			e.frame.flash = term.Text(term.Plain, "“"+text+"” is nowhere here.")

@@ -44,26 +44,26 @@ const (
 var refusals = map[RefusalKind]refusalRow{
 	Behind: {refused, "somebody pushed first: the remote has commits that yours do not build on",
 		"Look at what is new", pushAgain},
-	Busy: {refused, "the server's copy of the branch is locked: another push is under way there, or one that broke " +
-		"off left its lock", "Wait a moment", pushAgain},
-	Protected: {refused, "the branch is protected: the server takes no push to it from you",
-		"Push to a branch of its own, and have that joined there", pushAgain},
+	Busy: {refused, "the server's copy of the branch is locked: another push is running there, or an interrupted " +
+		"one left its lock", "Wait a moment", pushAgain},
+	Protected: {refused, "the branch is protected: the server accepts no push to it from you",
+		"Push to another branch, and ask for that to be joined there", pushAgain},
 	Size: {refused, "something in these commits is larger than the server takes", "Take it out of the commits",
 		pushAgain},
 	ServerRule: {refused, "the server refused the push by a hook or a rule of its own", "Do what the server asks for",
 		pushAgain},
-	LocalHook: {"The push was stopped here.", "your own pre-push hook stopped the push", "Mend what the hook found",
+	LocalHook: {"The push was stopped here.", "your own pre-push hook stopped the push", "Fix what the hook found",
 		pushAgain},
-	NoAccess: {refused, "the server knows you, and does not let you in", "Ask for the right to push", pushAgain},
+	NoAccess: {refused, "the server knows you but denies access", "Ask for the right to push", pushAgain},
 	NoLogin: {refused, "the server does not know who you are", "Check your key, or name and password",
 		pushAgain},
-	HostKey: {notThrough, "the server's key is not the one that is known, or none is known: it may not be the server " +
-		"you mean", "Connect to it once with ssh, and look at its key", pushAgain},
+	HostKey: {notThrough, "the server's key is unknown or has changed: it may not be the server you " +
+		"mean", "Connect to it once with ssh, and look at its key", pushAgain},
 	Unreachable: {notThrough, "the remote cannot be reached", "Check the network and the remote's address", pushAgain},
 	Missing: {notThrough, "there is no repository at the remote's address, or it is not shown to you",
 		"Check the address with “git remote -v”", pushAgain},
 	Gone: {"Nothing was pushed.", "the branch is gone at the remote: somebody deleted it, or gave it another name",
-		"Ask who deleted it", "press enter again to make it there anew"},
+		"Ask who deleted it", "press enter again to create it there"},
 	Other: {refused, "the remote did not accept this", "Read what it said", pushAgain},
 }
 
@@ -131,8 +131,8 @@ type LockedError struct {
 }
 
 func (e *LockedError) Error() string {
-	return fmt.Sprintf("another git is at work in this repository, or died at it: %s is there. Wait until it has "+
-		"ended; if none runs, remove that file and try again. Nothing was changed", e.Path)
+	return fmt.Sprintf("another git is working in this repository, or died while it did: %s exists. Wait until it "+
+		"ends; if none runs, remove that file and try again. Nothing was changed", e.Path)
 }
 
 func (e *LockedError) Unwrap() error { return e.Err }

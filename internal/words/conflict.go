@@ -252,7 +252,7 @@ func renamed(c *settle.Question, d Deeds) string {
 	if c.Kind == merge.FileDirectory {
 		thing = "a directory of this name, or a file where its directory would be."
 	}
-	const kept = " Both are kept, under two names; say which has this one."
+	const kept = " Both are kept under two names. Choose which gets this one."
 	if len(n.Yours.Moves) == 0 {
 		return d.Who + " renamed " + n.From + " to this, and you have " + thing + kept
 	}
@@ -262,9 +262,9 @@ func renamed(c *settle.Question, d Deeds) string {
 // LeftOut describes an entry of the account of what is left out.
 func LeftOut(text, kept string, mend bool) string {
 	if kept != "" {
-		text = "deleted, and stands: " + kept
+		text = "deleted, but kept: " + kept
 	} else if text == "deleted" {
-		text = "deleted, and is there all the same"
+		text = "deleted, but still there"
 	}
 	if mend {
 		text += "   (changed by your mend)"

@@ -94,8 +94,8 @@ func TestSizes(t *testing.T) {
 
 func TestLeftOutSaysWhatItIs(t *testing.T) {
 	assert.Equal(t, "timeout = 20", LeftOut("timeout = 20", "", false))
-	assert.Equal(t, "deleted, and stands: x", LeftOut("deleted", "x", false))
-	assert.Equal(t, "deleted, and is there all the same", LeftOut("deleted", "", false))
+	assert.Equal(t, "deleted, but kept: x", LeftOut("deleted", "x", false))
+	assert.Equal(t, "deleted, but still there", LeftOut("deleted", "", false))
 	assert.Equal(t, "x   (changed by your mend)", LeftOut("x", "", true))
 	assert.Equal(t, "your mode", Given(merge.Yours, "mode"))
 }

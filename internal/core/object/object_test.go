@@ -204,7 +204,7 @@ func (l large) ReadMany(ids []ID, each func(id ID, kind Kind, data []byte)) {
 	}
 }
 
-// TestWhatIsReadAheadIsReadOnce, however large; and what nobody asks for is let go.
+// TestWhatIsReadAheadIsReadOnce, however large; and what nobody asks for is discarded.
 func TestWhatIsReadAheadIsReadOnce(t *testing.T) {
 	under := large{map[ID]int{}}
 	o := NewOverlay(SHA1, under)

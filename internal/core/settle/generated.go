@@ -54,7 +54,7 @@ func madeBy(at place) (command string, ok bool) {
 // unsuggestMade removes the suggestion in a generated file.
 func (q *Question) unsuggestMade(command string) {
 	q.Suggested, q.Why = "", ""
-	q.Doubt = "a program makes this file: take either side, and have it made anew when all is settled"
+	q.Doubt = "a program makes this file: take either side, and regenerate it when everything is settled"
 	if command != "" {
 		q.Doubt += " (“" + command + "”)"
 	}
@@ -74,7 +74,7 @@ func (fs *Files) offerAnew(f *File) {
 	}
 	for _, q := range f.Questions {
 		if f.command = command; !q.Whole() {
-			q.Doubt = "a program makes this file, and can make it anew when all is settled"
+			q.Doubt = "a program makes this file and can regenerate it when everything is settled"
 			q.Ways = slices.Insert(slices.Clone(q.Ways), 0, Option{Way: Anew, Text: q.Yours,
 				Reason: "once all is settled, by “" + command + "”"})
 		}
