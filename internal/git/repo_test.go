@@ -234,7 +234,7 @@ func TestTheWorkingTreeChanges(t *testing.T) {
 		var locked *vcs.LockedError
 		require.ErrorAs(t, err, &locked)
 		assert.Equal(t, lock, locked.Path)
-		assert.ErrorContains(t, err, "another git is at work")
+		assert.ErrorContains(t, err, "another git is working")
 		assert.Error(t, locked.Unwrap())
 	}
 }

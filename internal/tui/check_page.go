@@ -391,7 +391,7 @@ func (s checkPage) asksNote(p *term.Page, all []*prove.Terms, w, h int) {
 		p.Rows(term.Indent(rows[:room-1], 2))
 		p.Row(term.Line{}.Add(term.Plain, "  ").Bold(term.Bright, keys.Views.Help().Key).Add(term.Plain,
 			" shows all of it: ").Add(term.Dim,
-			words.Count(len(t.Asks), "file", "files")+", "+words.Count(len(rows)-room+1, "line", "lines")+" more"))
+			words.Count(len(t.Asks), "file", "files")+", "+words.Count(len(rows)-room+1, "more line", "more lines")))
 	}
 }
 

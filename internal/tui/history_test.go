@@ -65,7 +65,7 @@ func TestFinding(t *testing.T) {
 	b := newBench(t, demoClone(t).Clone)
 	at := func() string { return b.m.over[0].(*historyScreen).here().Subject() }
 	b.press("h", "/")
-	b.see("by:ilka", "All of what you type")
+	b.see("by:ilka", "A commit must match everything")
 	b.press(strings.Split("by:ilka", "")...)
 	b.fits("finding")
 	b.press("enter")
@@ -92,7 +92,7 @@ func TestFinding(t *testing.T) {
 	b.press("/")
 	b.m.receive(tea.PasteMsg{Content: "since:never\n"})
 	b.press("enter")
-	b.see("\"never\" is no date", "HISTORY")
+	b.see("\"never\" is not a date", "HISTORY")
 	b.press("/")
 	b.press(strings.Split("nobody wrote this", "")...)
 	b.press("enter")

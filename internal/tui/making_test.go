@@ -87,7 +87,7 @@ func TestACertainMendIsTakenByAKey(t *testing.T) {
 	b.see("1 place mended. The edit becomes part of “Print the berth on the ticket”", "Mended: timetable/sailing.go",
 		"The edit is part of “Print the berth on the ticket”.")
 	b.press("u")
-	b.see("MAY NOT WORK TOGETHER", "is taken back")
+	b.see("MAY NOT WORK TOGETHER", "is undone")
 	b.press("t", "s", "y")
 	b.see("with your edit", "(changed by your mend)")
 	b.press("b")
@@ -181,7 +181,7 @@ func TestAChangedCheckIsAskedAgain(t *testing.T) {
 	b.fits("what others changed")
 	b.golden("consent")
 	b.press("esc", "v", "&")
-	b.see("What Ada Sund <ada@skerry.example> changes then runs here without being asked about")
+	b.see("Changes by Ada Sund <ada@skerry.example> will then run")
 	assert.NoFileExists(t, ran)
 	b.press("y")
 	b.see("The joined code passes")

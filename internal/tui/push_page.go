@@ -478,7 +478,7 @@ func (s *pushScreen) othersRows(p *term.Page, w int) {
 	p.Blank()
 	for i, o := range s.ready.Others {
 		if i == most {
-			p.Row(term.Text(term.Dim, "    and "+words.Count(len(s.ready.Others)-i, "person", "people")+" more"))
+			p.Row(term.Text(term.Dim, "    and "+words.Count(len(s.ready.Others)-i, "more person", "more people")))
 			break
 		}
 		l := term.Text(term.Plain, "    ").Mark(term.MarkTheirs).Then(term.Text(term.Theirs, o.Name).Fit(20))

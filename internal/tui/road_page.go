@@ -219,9 +219,9 @@ func (s *roadScreen) outcome(i int, f fate) term.Line {
 	l := s.loses(price)
 	switch more := price.Asks - s.job.join.Open; {
 	case more > 0:
-		l = l.Add(term.Plain, "; ").Add(term.Trouble, "asks "+words.Count(more, "decision", "decisions")+" more")
+		l = l.Add(term.Plain, "; ").Add(term.Trouble, "asks "+words.Count(more, "more decision", "more decisions"))
 	case more < 0:
-		l = l.Add(term.Plain, "; asks "+words.Count(-more, "decision", "decisions")+" less")
+		l = l.Add(term.Plain, "; asks "+words.Count(-more, "fewer decision", "fewer decisions"))
 	}
 	if f.wish.Into {
 		l = l.Add(term.Dim, "; one commit with both messages, w writes another")

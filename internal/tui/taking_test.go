@@ -260,10 +260,10 @@ func TestAnEditIsTakenOverWhileWriting(t *testing.T) {
 		b.press("down")
 	}
 	b.press("enter")
-	b.see("Taken over", "● ◑")
+	b.see("Inserted", "● ◑")
 	assert.Equal(t, strings.Replace(before, "PerMetre", "PerHalfMetre", 1), w.ed.Text())
 	b.press("enter")
-	b.see("That edit is in what you write already")
+	b.see("Your text contains that edit already")
 	b.press("esc", "ctrl+z")
 	assert.Equal(t, before, w.ed.Text(), "one change")
 	b.press("ctrl+home")
@@ -271,5 +271,5 @@ func TestAnEditIsTakenOverWhileWriting(t *testing.T) {
 		b.press("ctrl+k")
 	}
 	b.press("x", "ctrl+t", "enter")
-	b.see("put in at the cursor")
+	b.see("inserted at the cursor")
 }
